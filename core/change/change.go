@@ -1,0 +1,138 @@
+// Package change turns a path into the steps of a change and says which states a change and a step may be in. It does
+// nothing to any device; the engine carries the steps out.
+package change
+
+import (
+	"fmt"
+
+	"verimorph/core/catalog"
+	"verimorph/core/path"
+)
+
+// Kind is what a step does.
+type Kind string
+
+// The kinds of steps, in the order in which a hop goes through them.
+const (
+	Readings   Kind = "readings" // measure before the first hop
+	Check      Kind = "check"    // version, room, image fits
+	Backup     Kind = "backup"   // fetch the configuration off the box
+	Send       Kind = "send"     // move the image onto the box
+	Checksum   Kind = "checksum" // let the box compute the image's hash and compare
+	Install    Kind = "install"  // into the slot that is not running
+	Save       Kind = "save"     // running configuration to saved configuration
+	ChooseSlot Kind = "choose-slot"
+	Restart    Kind = "restart"
+	Link       Kind = "link"     // the address answers again
+	Login      Kind = "login"    // sign-in works again
+	Confirm    Kind = "version"  // the running version is the hop's
+	Services   Kind = "services" // the box says its services are up
+	Tidy       Kind = "tidy"     // remove the image file from the box
+	Verify     Kind = "verdict"  // measure again, compare until settled, conclude
+)
+
+// Titles of the kinds, as people read them.
+var Titles = map[Kind]string{
+	Readings: "Take readings before", Check: "Check room and image", Backup: "Back up configuration",
+	Send: "Send image", Checksum: "Compare checksum on device", Install: "Install into the idle slot",
+	Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
+	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version",
+	Services: "Wait for services", Tidy: "Remove image from device", Verify: "Compare readings, conclude",
+}
+
+// A Step is one act of a change.
+type Step struct {
+	Number      int // from 1
+	Hop         int // index into the path's hops, from 0; -1 for steps around the hops
+	Kind        Kind
+	Title       string
+	Expect      catalog.Span // seconds, at the pace of the installation
+	Undivided   bool         // must not be interrupted once begun
+	TouchesBox  bool         // changes something on the device
+	StopsBefore bool         // a safe point to hold: before this step
+}
+
+// Pace converts the catalogue's durations to the pace of an installation. Factor 1 is real use; simulated fleets run
+// faster by their factor. What does not get faster with the fleet (our own network round trips) is allowed for.
+type Pace struct {
+	Factor float64
+}
+
+// overhead is what one step costs apart from the device's own time, in seconds, and floor the least hard limit.
+const (
+	overhead = 1.5
+	floor    = 6
+)
+
+// Scale returns the span at this pace; at factor 1 it is the catalogue's own.
+func (p Pace) Scale(s catalog.Span) catalog.Span {
+	if p.Factor <= 1 {
+		return s
+	}
+	return catalog.Span{Low: s.Low / p.Factor, High: s.High/p.Factor + overhead, Limit: max(s.Limit/p.Factor+overhead, floor)}
+}
+
+// perHop is the choreography of one hop on a device with two slots.
+var perHop = []Kind{Check, Backup, Send, Checksum, Install, Save, ChooseSlot, Restart, Link, Login, Confirm, Services, Tidy}
+
+// fallback is used where the catalogue gives no duration.
+var fallback = catalog.Span{Low: 1, High: 30, Limit: 300}
+
+// Draft lists the steps that take one device along a path. It fails when there is nothing to do.
+func Draft(f *catalog.Family, p *path.Path, pace Pace) ([]Step, error) {
+	if len(p.Hops) == 0 {
+		return nil, fmt.Errorf("the device runs %s already; there is nothing to change", p.To)
+	}
+	steps := []Step{{Hop: -1, Kind: Readings, Expect: span(f, pace, "readings")}}
+	for i, h := range p.Hops {
+		for _, kind := range perHop {
+			s := Step{Hop: i, Kind: kind}
+			switch kind {
+			case Send:
+				s.Expect = pace.Scale(sendSpan(f.SendRate, h.Image.Size))
+			case Tidy:
+				s.Expect = span(f, pace, string(Check))
+			default:
+				s.Expect = span(f, pace, string(kind))
+			}
+			s.Undivided = kind == Install || kind == ChooseSlot || kind == Restart
+			s.TouchesBox = kind == Send || kind == Install || kind == Save || kind == ChooseSlot || kind == Restart || kind == Tidy
+			// From the choice of slot to the confirmed version the box is between two installations: no place to rest.
+			s.StopsBefore = kind != Restart && kind != Link && kind != Login && kind != Confirm
+			steps = append(steps, s)
+		}
+	}
+	verify := span(f, pace, "services")
+	steps = append(steps, Step{Hop: -1, Kind: Verify, Expect: verify, StopsBefore: true})
+	for i := range steps {
+		steps[i].Number, steps[i].Title = i+1, Titles[steps[i].Kind]
+	}
+	return steps, nil
+}
+
+func span(f *catalog.Family, pace Pace, name string) catalog.Span {
+	s, ok := f.Durations[name]
+	if !ok {
+		s = fallback
+	}
+	return pace.Scale(s)
+}
+
+// sendSpan is how long an image takes; the hard limit is ten times the slow case, and never under a minute.
+func sendSpan(r catalog.Rate, size int64) catalog.Span {
+	if r.Low <= 0 {
+		return fallback
+	}
+	high := float64(size) / r.Low
+	return catalog.Span{Low: float64(size) / r.High, High: high, Limit: max(10*high, 60)}
+}
+
+// Remaining is the expected range, in seconds, of the steps from number on.
+func Remaining(steps []Step, number int) (low, high float64) {
+	for _, s := range steps {
+		if s.Number >= number {
+			low, high = low+s.Expect.Low, high+s.Expect.High
+		}
+	}
+	return low, high
+}

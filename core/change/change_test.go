@@ -1,0 +1,91 @@
+package change
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/catalog"
+	"verimorph/core/path"
+	"verimorph/core/version"
+)
+
+func draft(t *testing.T, from, to string, factor float64) []Step {
+	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
+	require.Empty(t, found)
+	p, err := path.NewPlanner(c).Find("TH-60", version.MustParse(from), version.MustParse(to), path.Policy{})
+	require.NoError(t, err)
+	steps, err := Draft(c.Family("th"), p, Pace{factor})
+	require.NoError(t, err)
+	return steps
+}
+
+func TestDraft(t *testing.T) {
+	steps := draft(t, "4.2.3", "5.4.2", 1)
+	require.Len(t, steps, 1+3*len(perHop)+1)
+	assert.Equal(t, Readings, steps[0].Kind)
+	assert.Equal(t, Verify, steps[len(steps)-1].Kind)
+	at := map[Kind]int{}
+	for i, s := range steps {
+		assert.Equal(t, i+1, s.Number)
+		assert.NotEmpty(t, s.Title)
+		assert.LessOrEqual(t, s.Expect.Low, s.Expect.High)
+		assert.LessOrEqual(t, s.Expect.High, s.Expect.Limit, s.Title)
+		if s.Hop == 0 {
+			at[s.Kind] = i
+		}
+	}
+	// What must come before what, whatever else changes: nothing touches the box before its backup is off it, and
+	// nothing is started that was not compared.
+	for _, order := range [][2]Kind{{Check, Send}, {Backup, Send}, {Checksum, Install}, {Install, Save}, {Save, ChooseSlot}, {ChooseSlot, Restart}, {Restart, Confirm}, {Confirm, Tidy}} {
+		assert.Less(t, at[order[0]], at[order[1]], "%s before %s", order[0], order[1])
+	}
+	for _, s := range steps {
+		if s.Kind == Restart || s.Kind == Link || s.Kind == Confirm {
+			assert.False(t, s.StopsBefore, "no resting before %s", s.Kind)
+		}
+	}
+	install := steps[at[Install]]
+	assert.Equal(t, catalog.Span{Low: 60, High: 110, Limit: 600}, install.Expect)
+	assert.True(t, install.Undivided)
+	low, high := Remaining(steps, len(steps))
+	assert.Equal(t, 30.0, low)
+	assert.Equal(t, 100.0, high)
+}
+
+func TestPace(t *testing.T) {
+	fast := draft(t, "4.2.3", "4.2.9", 60)
+	slow := draft(t, "4.2.3", "4.2.9", 1)
+	for i := range fast {
+		assert.Less(t, fast[i].Expect.Low, slow[i].Expect.Low)
+		assert.LessOrEqual(t, fast[i].Expect.High, fast[i].Expect.Limit)
+		assert.GreaterOrEqual(t, fast[i].Expect.Limit, 6.0)
+	}
+}
+
+func TestNothingToDo(t *testing.T) {
+	_, err := Draft(&catalog.Family{}, &path.Path{To: version.MustParse("5.4.2")}, Pace{1})
+	assert.EqualError(t, err, "the device runs 5.4.2 already; there is nothing to change")
+}
+
+func TestStates(t *testing.T) {
+	all := []State{Drafted, Approved, Running, Holding, Held, Done, Failed, Stopped}
+	for _, s := range all {
+		for _, a := range Possible(s) {
+			to, err := Next(s, a)
+			require.NoError(t, err)
+			assert.NotEqual(t, s, to)
+			assert.False(t, s.Over(), "%s is final", s)
+			assert.False(t, to == Running && s == Drafted, "never started without approval")
+		}
+		assert.False(t, s.Open() && s.Over())
+	}
+	_, err := Next(Drafted, Start)
+	assert.EqualError(t, err, "cannot start a change that is draft; possible now: [approve stop]")
+	_, err = Next(Running, Stop)
+	assert.ErrorContains(t, err, "hold it first")
+	_, err = Next(Done, Resume)
+	assert.ErrorContains(t, err, "nothing can be done")
+}
