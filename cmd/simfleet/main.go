@@ -1,0 +1,133 @@
+// Command simfleet runs the simulated devices of a fleet file, makes the demo's firmware images, and sets faults.
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"verimorph/core/catalog"
+	"verimorph/simfleet"
+	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/tarnholm"
+)
+
+const usage = `simfleet runs simulated devices on loopback addresses.
+
+  simfleet run    -fleet FILE -state FOLDER [-factor N] [-control ADDRESS]   run a fleet until interrupted
+  simfleet images -catalogue FOLDER -out FOLDER                              make the images of a catalogue
+  simfleet status [-control ADDRESS]                                         where every device stands
+  simfleet fault  [-control ADDRESS] DEVICE NAME [VALUE [TIMES]]             let something go wrong
+  simfleet heal   [-control ADDRESS] DEVICE NAME                             take a fault away
+  simfleet reset  [-control ADDRESS] DEVICE                                  a new box, with its old keys
+
+`
+
+func main() {
+	if len(os.Args) < 2 {
+		fmt.Fprint(os.Stderr, usage+"faults: "+strings.Join(tarnholm.FaultNames, ", ")+"\n")
+		os.Exit(2)
+	}
+	if err := run(os.Args[1], os.Args[2:]); err != nil {
+		fmt.Fprintln(os.Stderr, "simfleet:", err)
+		os.Exit(3)
+	}
+}
+
+func run(verb string, args []string) error {
+	fs := flag.NewFlagSet("simfleet "+verb, flag.ExitOnError)
+	fleet := fs.String("fleet", "demo/fleet.yaml", "fleet file")
+	state := fs.String("state", ".data/simfleet", "folder for the devices' state")
+	factor := fs.Float64("factor", 1, "how many times faster than real the devices are")
+	control := fs.String("control", "127.0.0.1:8425", "address of the fleet's control")
+	folder := fs.String("catalogue", "demo/catalog", "catalogue folder")
+	out := fs.String("out", ".data/images", "folder for images")
+	_ = fs.Parse(args)
+	a := append(fs.Args(), "", "", "", "")
+	device := "http://" + *control + "/devices/" + a[0]
+	switch verb {
+	case "run":
+		return serve(*fleet, *state, *factor, *control)
+	case "images":
+		c, found := catalog.ReadDir(os.DirFS(*folder))
+		if len(found.Errors()) > 0 {
+			return found.Errors()
+		}
+		files, err := firmware.MakeAll(c, *out)
+		if err == nil {
+			fmt.Printf("%d images in %s\n", len(files), *out)
+		}
+		return err
+	case "status":
+		return call("GET", "http://"+*control+"/devices", nil)
+	case "fault":
+		var f tarnholm.Fault
+		f.Value, _ = strconv.ParseInt(a[2], 10, 64)
+		f.Times, _ = strconv.Atoi(a[3])
+		return call("POST", device+"/faults/"+a[1], f)
+	case "heal":
+		return call("DELETE", device+"/faults/"+a[1], nil)
+	case "reset":
+		return call("POST", device+"/reset", nil)
+	}
+	return fmt.Errorf("%q is not known\n\n%s", verb, usage)
+}
+
+func serve(file, state string, factor float64, control string) error {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if factor <= 0 {
+		return fmt.Errorf("-factor must be above 0")
+	}
+	f, err := simfleet.Load(file, state, factor, slog.New(slog.NewTextHandler(os.Stdout, nil)))
+	if err != nil {
+		return err
+	}
+	ln, err := net.Listen("tcp", control)
+	if err != nil {
+		return err
+	}
+	if err := f.Start(); err != nil {
+		return err
+	}
+	defer f.Stop()
+	s := &http.Server{Handler: f.Handler(), ReadHeaderTimeout: 5 * time.Second}
+	go func() { <-ctx.Done(); _ = s.Close() }()
+	fmt.Printf("%d devices answer; control on http://%s\n", len(f.Names()), control)
+	_ = s.Serve(ln)
+	return nil
+}
+
+func call(method, url string, body any) error {
+	data, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequest(method, url, bytes.NewReader(data))
+	if err != nil {
+		return err
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return fmt.Errorf("no fleet is running there: %w", err)
+	}
+	defer resp.Body.Close()
+	text, _ := io.ReadAll(resp.Body)
+	if resp.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s", strings.TrimSpace(string(text)))
+	}
+	fmt.Print(string(text))
+	return nil
+}

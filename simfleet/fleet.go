@@ -1,0 +1,169 @@
+// Package simfleet runs the simulated devices that ship with the project: real servers on loopback addresses, with
+// state on disk, time that can be sped up, and faults that can be set from a file and at run time.
+package simfleet
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"verimorph/simfleet/tarnholm"
+)
+
+// Format is the format line of a fleet file (docs/formats/simfleet.md).
+const Format = "verimorph-simfleet/1"
+
+// A File describes a fleet.
+type File struct {
+	Format  string   `yaml:"format"`
+	Devices []Device `yaml:"devices"`
+}
+
+// A Device is one simulated box.
+type Device struct {
+	Name     string                    `yaml:"name"`
+	Maker    string                    `yaml:"maker"`
+	Model    string                    `yaml:"model"`
+	Serial   string                    `yaml:"serial"`
+	Address  string                    `yaml:"address"`
+	User     string                    `yaml:"user"`
+	Password string                    `yaml:"password"` // drawn at random when left out
+	Watch    string                    `yaml:"watchword"`
+	Version  string                    `yaml:"version"`
+	Idle     string                    `yaml:"idle"`
+	Flash    int64                     `yaml:"flash"`
+	Files    map[string]int64          `yaml:"files"`
+	Config   string                    `yaml:"config"` // file name, relative to the fleet file
+	Sessions int                       `yaml:"sessions"`
+	Faults   map[string]tarnholm.Fault `yaml:"faults"`
+}
+
+// A Fleet is a running set of simulated boxes.
+type Fleet struct {
+	boxes map[string]*tarnholm.Box
+	order []string
+	state string
+}
+
+// Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start.
+func Load(name, state string, factor float64, log *slog.Logger) (*Fleet, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	var file File
+	d := yaml.NewDecoder(strings.NewReader(string(data)))
+	d.KnownFields(true)
+	if err := d.Decode(&file); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if file.Format != Format {
+		return nil, fmt.Errorf("%s: format %q is not %s", name, file.Format, Format)
+	}
+	f := &Fleet{boxes: map[string]*tarnholm.Box{}, state: state}
+	for _, dev := range file.Devices {
+		if f.boxes[dev.Name] != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
+			return nil, fmt.Errorf("%s: device name %q is missing, used twice or no plain name", name, dev.Name)
+		}
+		if dev.Maker != "Tarnholm" {
+			return nil, fmt.Errorf("%s: device %s: no simulation for maker %q", name, dev.Name, dev.Maker)
+		}
+		config, err := os.ReadFile(filepath.Join(filepath.Dir(name), dev.Config))
+		if err != nil {
+			return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
+		}
+		b, err := tarnholm.Open(tarnholm.Spec{
+			Name: dev.Name, Model: dev.Model, Serial: dev.Serial, Address: dev.Address, User: dev.User, Password: dev.Password,
+			Watchword: dev.Watch, Version: dev.Version, Idle: dev.Idle, Flash: dev.Flash, Files: dev.Files,
+			Config: string(config), Sessions: dev.Sessions,
+		}, filepath.Join(state, dev.Name), factor, log)
+		if err != nil {
+			return nil, err
+		}
+		for fault, v := range dev.Faults {
+			if err := b.Arm(fault, v); err != nil {
+				return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
+			}
+		}
+		f.boxes[dev.Name] = b
+		f.order = append(f.order, dev.Name)
+	}
+	return f, nil
+}
+
+// Start makes every box answer, and writes access.json: how to get into each, for whoever sets up the demo.
+func (f *Fleet) Start() error {
+	var all []tarnholm.Access
+	for i, name := range f.order {
+		if err := f.boxes[name].Start(); err != nil {
+			for _, n := range f.order[:i] {
+				f.boxes[n].Stop()
+			}
+			return err
+		}
+		all = append(all, f.boxes[name].Access())
+	}
+	data, err := json.MarshalIndent(all, "", " ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(f.state, "access.json"), data, 0o600)
+}
+
+// Stop cuts all boxes off. Their state stays on disk.
+func (f *Fleet) Stop() {
+	for _, b := range f.boxes {
+		b.Stop()
+	}
+}
+
+// Box returns a box by name, or nil.
+func (f *Fleet) Box(name string) *tarnholm.Box { return f.boxes[name] }
+
+// Names are the boxes in the order of the file.
+func (f *Fleet) Names() []string { return f.order }
+
+// Handler is the fleet's control: GET /devices, POST and DELETE /devices/{name}/faults/{fault}, POST
+// /devices/{name}/reset. It is for whoever runs the simulation, on loopback, and has no sign-in.
+func (f *Fleet) Handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, r *http.Request) {
+		var all []tarnholm.Status
+		for _, n := range f.order {
+			all = append(all, f.boxes[n].Status())
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(all)
+	})
+	act := func(do func(*tarnholm.Box, *http.Request) error) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			b := f.boxes[r.PathValue("name")]
+			err := fmt.Errorf("no device %q; known: %s", r.PathValue("name"), strings.Join(f.order, ", "))
+			if b != nil {
+				err = do(b, r)
+			}
+			if err != nil {
+				http.Error(w, err.Error(), http.StatusBadRequest)
+			}
+		}
+	}
+	mux.HandleFunc("POST /devices/{name}/faults/{fault}", act(func(b *tarnholm.Box, r *http.Request) error {
+		var fault tarnholm.Fault
+		if err := json.NewDecoder(r.Body).Decode(&fault); err != nil {
+			return errors.New("the body must be {\"value\": N, \"times\": N}")
+		}
+		return b.Arm(r.PathValue("fault"), fault)
+	}))
+	mux.HandleFunc("DELETE /devices/{name}/faults/{fault}", act(func(b *tarnholm.Box, r *http.Request) error {
+		return b.Heal(r.PathValue("fault"))
+	}))
+	mux.HandleFunc("POST /devices/{name}/reset", act(func(b *tarnholm.Box, _ *http.Request) error { return b.Reset() }))
+	return mux
+}

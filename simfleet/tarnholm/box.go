@@ -1,0 +1,237 @@
+// Package tarnholm simulates Tarnholm TH firewalls: two slots, a flash of fixed size, running and saved
+// configuration, restarts that take their time, sessions and tunnels that return late. A box speaks SSH and SFTP on an
+// address of its own and keeps its state on disk, so that it survives the end of the simulation.
+//
+// Everything a box says is invented; nothing here is shared with the code that talks to boxes.
+package tarnholm
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// A Spec says what a box is when it is taken out of its carton.
+type Spec struct {
+	Name, Model, Serial string
+	Address             string // host:port of its SSH server
+	User                string
+	Password, Watchword string // drawn at random when empty
+	Version, Idle       string // running version; version in the other slot, may be empty
+	Flash               int64  // bytes for files
+	Files               map[string]int64
+	Config              string
+	Sessions            int
+}
+
+// A Box is one simulated firewall.
+type Box struct {
+	spec   Spec
+	dir    string
+	factor float64
+	log    *slog.Logger
+
+	flashMu sync.Mutex // one piece at a time goes into the flash
+	mu      sync.Mutex
+	st      state
+	conns   map[closer]bool
+	listen  *listener
+	done    chan struct{}
+}
+
+type closer interface{ Close() error }
+
+// state is what the box keeps on disk.
+type state struct {
+	HostKey             string           `json:"hostKey"`
+	Password, Watchword string           //
+	Slots               map[string]*slot `json:"slots"`
+	Running             string           `json:"running"`
+	Next                string           `json:"next"`
+	Config              string           `json:"config"` // running configuration
+	BootAt              time.Time        `json:"bootAt"` // when the current start began, real time
+	Boots               int              `json:"boots"`
+	Fits                int              `json:"fits"` // installations ever begun
+	Faults              map[string]Fault `json:"faults"`
+	Log                 []string         `json:"log"`
+}
+
+type slot struct {
+	Version  string `json:"version"`
+	State    string `json:"state"`  // "good", "fitting", "broken", "empty"
+	Config   string `json:"config"` // saved configuration
+	Wrote    string `json:"wrote"`  // version that wrote it
+	Fresh    bool   `json:"fresh"`  // not started since it was fitted
+	Progress int    `json:"progress"`
+}
+
+// Open loads a box from its folder, or makes a new one there.
+func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error) {
+	b := &Box{spec: spec, dir: dir, factor: factor, log: log.With("box", spec.Name), conns: map[closer]bool{}, done: make(chan struct{})}
+	if err := os.MkdirAll(filepath.Join(dir, "flash"), 0o700); err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(b.stateFile())
+	if os.IsNotExist(err) {
+		return b, b.unpack()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(data, &b.st); err != nil {
+		return nil, fmt.Errorf("%s: %w", b.stateFile(), err)
+	}
+	for name, s := range b.st.Slots {
+		if s.State == "fitting" { // the power went while it was written
+			s.State = "broken"
+			b.note("slot %s: writing was cut short", name)
+		}
+	}
+	return b, b.save()
+}
+
+// unpack gives the box its first state.
+func (b *Box) unpack() error {
+	s := b.spec
+	idle := &slot{State: "empty"}
+	config := "# written by " + s.Version + "\n" + strings.ReplaceAll(s.Config, "{{random}}", randomText(20))
+	if s.Idle != "" {
+		idle = &slot{Version: s.Idle, State: "good", Config: config, Wrote: s.Version}
+	}
+	b.st = state{
+		HostKey: newHostKey(), Password: orRandom(s.Password), Watchword: orRandom(s.Watchword),
+		Slots:   map[string]*slot{"a": {Version: s.Version, State: "good", Config: config, Wrote: s.Version}, "b": idle},
+		Running: "a", Next: "a", Config: config, Faults: map[string]Fault{},
+		BootAt: time.Now().Add(-time.Hour), Boots: 1, // it has been running for long
+	}
+	for name, size := range s.Files {
+		if err := os.WriteFile(b.flashFile(name), make([]byte, size), 0o600); err != nil {
+			return err
+		}
+	}
+	return b.save()
+}
+
+// Reset throws the box's state away and unpacks it anew; its passwords and host key stay.
+func (b *Box) Reset() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err := os.RemoveAll(filepath.Join(b.dir, "flash")); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(b.dir, "flash"), 0o700); err != nil {
+		return err
+	}
+	key, password, watchword := b.st.HostKey, b.st.Password, b.st.Watchword
+	if err := b.unpack(); err != nil {
+		return err
+	}
+	b.st.HostKey, b.st.Password, b.st.Watchword = key, password, watchword
+	return b.save()
+}
+
+func (b *Box) stateFile() string { return filepath.Join(b.dir, "state.json") }
+func (b *Box) flashFile(name string) string {
+	return filepath.Join(b.dir, "flash", filepath.Base(name))
+}
+func (b *Box) sim(d time.Duration) time.Duration { return time.Duration(float64(d) / b.factor) }
+
+// save writes the state whole or not at all. The caller holds the lock, or is alone.
+func (b *Box) save() error {
+	data, err := json.MarshalIndent(&b.st, "", " ")
+	if err != nil {
+		return err
+	}
+	tmp := b.stateFile() + ".new"
+	if err := os.WriteFile(tmp, data, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(tmp, b.stateFile())
+}
+
+// note adds a line to the box's own log.
+func (b *Box) note(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
+	b.st.Log = append(b.st.Log, time.Now().UTC().Format(time.DateTime)+"  "+line)
+	if len(b.st.Log) > 200 {
+		b.st.Log = b.st.Log[len(b.st.Log)-200:]
+	}
+	b.log.Info(line)
+}
+
+// Access is how to get into the box; the demo hands it to the service.
+type Access struct {
+	Name      string `yaml:"name" json:"name"`
+	Address   string `yaml:"address" json:"address"`
+	User      string `yaml:"user" json:"user"`
+	Password  string `yaml:"password" json:"password"`
+	Watchword string `yaml:"watchword" json:"watchword"`
+	HostKey   string `yaml:"host-key" json:"hostKey"` // in authorized-keys form
+}
+
+// Access returns how to get into the box.
+func (b *Box) Access() Access {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return Access{b.spec.Name, b.spec.Address, b.spec.User, b.st.Password, b.st.Watchword,
+		strings.TrimSpace(string(ssh.MarshalAuthorizedKey(b.signer().PublicKey())))}
+}
+
+// A Status is a look from outside, for tests and for the fleet's own page.
+type Status struct {
+	Name, Running, Version, Next string
+	Phase                        string
+	Boots, Fits                  int
+	Faults                       map[string]Fault
+	Config                       string
+}
+
+// Status returns where the box stands.
+func (b *Box) Status() Status {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	faults := map[string]Fault{}
+	for k, v := range b.st.Faults {
+		faults[k] = v
+	}
+	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, faults, b.st.Config}
+}
+
+func (b *Box) signer() ssh.Signer {
+	s, err := ssh.ParsePrivateKey([]byte(b.st.HostKey))
+	if err != nil {
+		panic(err) // we wrote it ourselves
+	}
+	return s
+}
+
+func newHostKey() string {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		panic(err)
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		panic(err)
+	}
+	return string(pem.EncodeToMemory(block))
+}
+
+func orRandom(s string) string {
+	if s == "" {
+		return randomText(12)
+	}
+	return s
+}
+
+func randomText(n int) string { return strings.ToLower(rand.Text()[:n]) }

@@ -1,0 +1,73 @@
+package tarnholm
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Names of faults.
+const (
+	DropTransfer     = "drop-transfer"     // the connection breaks after Value bytes of an upload
+	CorruptTransfer  = "corrupt-transfer"  // one byte of an upload arrives wrong
+	NeverReturn      = "never-return"      // the next restart does not come back
+	SlowReturn       = "slow-return"       // starting takes Value times as long
+	TunnelDown       = "tunnel-down"       // after the next restart no tunnel comes up
+	LoseTranslations = "lose-translations" // the next restart loses address translation
+	NewHostKey       = "new-host-key"      // the next restart makes a new host key
+	FitFails         = "fit-fails"         // the next installation breaks half-way
+	Mute             = "mute"              // connections are accepted and nothing is ever said
+	LowFlash         = "low-flash"         // only Value bytes of flash are left
+)
+
+// FaultNames are all faults, sorted.
+var FaultNames = []string{CorruptTransfer, DropTransfer, FitFails, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, SlowReturn, TunnelDown}
+
+// A Fault is something that goes wrong with a box.
+type Fault struct {
+	Value int64 `json:"value,omitempty" yaml:"value"`
+	Times int   `json:"times,omitempty" yaml:"times"` // how often it strikes; 0: once
+	Hit   bool  `json:"hit,omitempty" yaml:"-"`       // it has struck
+	Count int   `json:"count,omitempty" yaml:"-"`     // how often
+}
+
+func (f Fault) armed() bool { return f.Count < max(f.Times, 1) || f.Times < 0 }
+
+// Arm gives the box a fault.
+func (b *Box) Arm(name string, f Fault) error {
+	if !slices.Contains(FaultNames, name) {
+		return fmt.Errorf("fault %q is not known; known: %s", name, strings.Join(FaultNames, ", "))
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.st.Faults[name] = f
+	b.note("fault armed: %s", name)
+	return b.save()
+}
+
+// Heal takes a fault away.
+func (b *Box) Heal(name string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.st.Faults, name)
+	return b.save()
+}
+
+// hit lets an armed fault strike and reports whether it did. The caller holds the lock.
+func (b *Box) hit(name string) bool {
+	f, ok := b.st.Faults[name]
+	if !ok || !f.armed() {
+		return false
+	}
+	f.Hit = true
+	f.Count++
+	b.st.Faults[name] = f
+	b.note("fault strikes: %s", name)
+	return true
+}
+
+// has reports whether a standing fault is there. The caller holds the lock.
+func (b *Box) has(name string) (Fault, bool) {
+	f, ok := b.st.Faults[name]
+	return f, ok
+}
