@@ -8,6 +8,8 @@ require (
 )
 
 require (
+	filippo.io/age v1.3.2 // indirect
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/kr/fs v0.1.0 // indirect
 	github.com/pkg/sftp v1.13.12 // indirect
 	go.yaml.in/yaml/v3 v3.0.6 // indirect

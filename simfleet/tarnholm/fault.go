@@ -29,6 +29,7 @@ type Fault struct {
 	Times int   `json:"times,omitempty" yaml:"times"` // how often it strikes; 0: once
 	Hit   bool  `json:"hit,omitempty" yaml:"-"`       // it has struck
 	Count int   `json:"count,omitempty" yaml:"-"`     // how often
+	Taken int64 `json:"taken,omitempty" yaml:"-"`     // low-flash: bytes that something else fills
 }
 
 func (f Fault) armed() bool { return f.Count < max(f.Times, 1) || f.Times < 0 }
@@ -40,6 +41,10 @@ func (b *Box) Arm(name string, f Fault) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	delete(b.st.Faults, name)
+	if name == LowFlash {
+		f.Taken = max(b.free()-f.Value, 0)
+	}
 	b.st.Faults[name] = f
 	b.note("fault armed: %s", name)
 	return b.save()

@@ -38,11 +38,8 @@ func (b *Box) total() int64 { return b.spec.Flash }
 
 // free is what is left; the caller holds the lock.
 func (b *Box) free() int64 {
-	free := max(b.total()-b.used(), 0)
-	if f, ok := b.has(LowFlash); ok {
-		free = min(free, f.Value)
-	}
-	return free
+	f, _ := b.has(LowFlash)
+	return max(b.total()-b.used()-f.Taken, 0)
 }
 
 func (f *flash) name(path string) (string, error) {

@@ -1,0 +1,178 @@
+// Package blob keeps files by the SHA-256 of their content: firmware images as they are, backups sealed. A file is
+// there whole or not at all, and what comes out is what went in or an error.
+package blob
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+)
+
+// A Sealer encrypts blobs at rest. vault.Vault is one.
+type Sealer interface {
+	Seal(label string, data []byte) ([]byte, error)
+	Open(label string, sealed []byte) ([]byte, error)
+}
+
+// A Store is a folder of blobs.
+type Store struct {
+	dir    string
+	sealer Sealer // nil: stored as they are
+}
+
+// Open uses a folder, making it when it is not there. With a sealer the blobs are encrypted.
+func Open(dir string, sealer Sealer) (*Store, error) {
+	return &Store{dir, sealer}, os.MkdirAll(dir, 0o700)
+}
+
+var sumForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// ErrNotThere is returned for a sum that the store does not have.
+var ErrNotThere = errors.New("not in the store")
+
+func (s *Store) file(sum string) (string, error) {
+	if !sumForm.MatchString(sum) {
+		return "", fmt.Errorf("%q is not a SHA-256 sum", sum)
+	}
+	return filepath.Join(s.dir, sum[:2], sum), nil
+}
+
+// Put stores what r gives and returns its sum and size. It takes at most limit bytes; 0 is no limit.
+func (s *Store) Put(r io.Reader, limit int64) (sum string, size int64, err error) {
+	tmp, err := os.CreateTemp(s.dir, "part-*")
+	if err != nil {
+		return "", 0, err
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	h := sha256.New()
+	if limit > 0 {
+		r = io.LimitReader(r, limit+1)
+	}
+	if s.sealer == nil {
+		size, err = io.Copy(io.MultiWriter(tmp, h), r)
+	} else {
+		size, err = s.putSealed(tmp, h, r)
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	if limit > 0 && size > limit {
+		return "", 0, fmt.Errorf("larger than the %d bytes that are allowed", limit)
+	}
+	sum = hex.EncodeToString(h.Sum(nil))
+	name, err := s.file(sum)
+	if err != nil {
+		return "", 0, err
+	}
+	if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o700), tmp.Sync(), tmp.Close(), os.Rename(tmp.Name(), name)); err != nil {
+		return "", 0, err
+	}
+	return sum, size, syncDir(filepath.Dir(name))
+}
+
+func (s *Store) putSealed(w io.Writer, h hash.Hash, r io.Reader) (int64, error) {
+	data, err := io.ReadAll(io.TeeReader(r, h))
+	if err != nil {
+		return 0, err
+	}
+	sealed, err := s.sealer.Seal("blob "+hex.EncodeToString(h.Sum(nil)), data)
+	if err != nil {
+		return 0, err
+	}
+	_, err = w.Write(sealed)
+	return int64(len(data)), err
+}
+
+// syncDir makes a rename last.
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// Has reports whether the store has a sum.
+func (s *Store) Has(sum string) bool {
+	name, err := s.file(sum)
+	if err != nil {
+		return false
+	}
+	_, err = os.Stat(name)
+	return err == nil
+}
+
+// Path is the file of a blob that is stored as it is. It fails for sealed stores and unknown sums.
+func (s *Store) Path(sum string) (string, error) {
+	name, err := s.file(sum)
+	if err != nil {
+		return "", err
+	}
+	if s.sealer != nil {
+		return "", errors.New("sealed blobs have no plain file")
+	}
+	if _, err := os.Stat(name); err != nil {
+		return "", fmt.Errorf("%s: %w", sum, ErrNotThere)
+	}
+	return name, nil
+}
+
+// Read returns a whole blob and fails when its content does not have its sum.
+func (s *Store) Read(sum string) ([]byte, error) {
+	name, err := s.file(sum)
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", sum, ErrNotThere)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if s.sealer != nil {
+		if data, err = s.sealer.Open("blob "+sum, data); err != nil {
+			return nil, err
+		}
+	}
+	if got := sha256.Sum256(data); hex.EncodeToString(got[:]) != sum {
+		return nil, fmt.Errorf("%s: the stored file is damaged", sum)
+	}
+	return data, nil
+}
+
+// Verify reads a blob through and fails when its content does not have its sum.
+func (s *Store) Verify(sum string) error {
+	if s.sealer != nil {
+		_, err := s.Read(sum)
+		return err
+	}
+	name, err := s.Path(sum)
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return err
+	}
+	if !bytes.Equal(h.Sum(nil), mustHex(sum)) {
+		return fmt.Errorf("%s: the stored file is damaged", sum)
+	}
+	return nil
+}
+
+func mustHex(s string) []byte { b, _ := hex.DecodeString(s); return b }

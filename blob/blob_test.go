@@ -1,0 +1,66 @@
+package blob
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/vault"
+)
+
+const tideSum = "9a4f5ac4ab7a5ae7ea86dba6dd1ee1b5e5fd9bd8b1ff5aa1d4fbc2d0eb2b7b1b"
+
+func TestPlainAndSealed(t *testing.T) {
+	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	for name, sealer := range map[string]Sealer{"plain": nil, "sealed": v} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			s, err := Open(dir, sealer)
+			require.NoError(t, err)
+			sum, size, err := s.Put(strings.NewReader("high tide"), 0)
+			require.NoError(t, err)
+			assert.EqualValues(t, 9, size)
+			assert.True(t, s.Has(sum))
+			require.NoError(t, s.Verify(sum))
+			data, err := s.Read(sum)
+			require.NoError(t, err)
+			assert.Equal(t, "high tide", string(data))
+			file := filepath.Join(dir, sum[:2], sum)
+			raw, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.Equal(t, sealer == nil, strings.Contains(string(raw), "high tide"))
+			_, err = s.Path(sum)
+			assert.Equal(t, sealer == nil, err == nil)
+
+			raw[len(raw)-1] ^= 1
+			require.NoError(t, os.WriteFile(file, raw, 0o600))
+			_, err = s.Read(sum)
+			assert.Error(t, err, "one damaged byte is found")
+			assert.Error(t, s.Verify(sum))
+		})
+	}
+}
+
+func TestNothingHalfIsKept(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir, nil)
+	require.NoError(t, err)
+	_, _, err = s.Put(iotest.ErrReader(errors.New("cable out")), 0)
+	assert.ErrorContains(t, err, "cable out")
+	_, _, err = s.Put(strings.NewReader("0123456789"), 9)
+	assert.ErrorContains(t, err, "larger than the 9 bytes")
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	_, err = s.Read(tideSum)
+	assert.ErrorIs(t, err, ErrNotThere)
+	_, err = s.Path("../../etc/passwd")
+	assert.ErrorContains(t, err, "not a SHA-256")
+}

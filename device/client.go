@@ -1,0 +1,417 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"verimorph/core/verify"
+)
+
+// A Target says where a device is and how to get in.
+type Target struct {
+	Address    string // host:port
+	User       string
+	Password   string
+	Privileged string // second password for the privileged level
+	HostKey    string // pinned key in authorized-keys form; empty: take what comes, see Client.HostKey
+	Dialect    *Dialect
+}
+
+// A Portrait is what a device is right now.
+type Portrait struct {
+	Name, Maker, Model, Serial string
+	Version                    string
+	Uptime                     time.Duration
+	ServicesReady              bool
+	Unsaved                    bool // running differs from saved configuration
+	Slots                      []Slot
+	Total, Free                int64 // bytes of file storage
+	Files                      []File
+}
+
+// A Slot holds a bootable installation.
+type Slot struct {
+	Name, Version, State string
+	Running, Next        bool
+	Good                 bool // can be started from
+	Busy                 bool // being written
+	Percent              int  // how far, when busy
+}
+
+// A File lies on the device's storage.
+type File struct {
+	Name string
+	Size int64
+}
+
+// RunningSlot returns the slot the device runs from, or nil.
+func (p *Portrait) RunningSlot() *Slot { return p.slot(func(s Slot) bool { return s.Running }) }
+
+// IdleSlot returns the first slot that is not running, or nil.
+func (p *Portrait) IdleSlot() *Slot { return p.slot(func(s Slot) bool { return !s.Running }) }
+
+func (p *Portrait) slot(is func(Slot) bool) *Slot {
+	if i := slices.IndexFunc(p.Slots, is); i >= 0 {
+		return &p.Slots[i]
+	}
+	return nil
+}
+
+// File returns the file with that name, or nil.
+func (p *Portrait) File(name string) *File {
+	if i := slices.IndexFunc(p.Files, func(f File) bool { return f.Name == name }); i >= 0 {
+		return &p.Files[i]
+	}
+	return nil
+}
+
+// A Client is a signed-in connection to one device. It is for one user at a time.
+type Client struct {
+	t       Target
+	conn    *ssh.Client
+	term    *session
+	files   *sftp.Client
+	hostKey string
+	stop    func() bool
+}
+
+// dialTimeout bounds connecting and signing in together.
+const dialTimeout = 10 * time.Second
+
+// Dial connects and signs in. Errors are *Error of kind Unreachable, HostKeyChanged, SignInRefused or Silent.
+// Cancelling ctx later closes the connection.
+func Dial(ctx context.Context, t Target) (*Client, error) {
+	c := &Client{t: t}
+	keyErr := error(nil)
+	cfg := &ssh.ClientConfig{
+		User: t.User, Timeout: dialTimeout,
+		Auth: []ssh.AuthMethod{ssh.Password(t.Password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = t.Password
+			}
+			return answers, nil
+		})},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			c.hostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+			if t.HostKey != "" && c.hostKey != t.HostKey {
+				keyErr = &Error{HostKeyChanged, t.Address, "connect", fmt.Sprintf("the host key is %s, not the pinned one; if the device was replaced or reinstalled, forget the pinned key and refresh", ssh.FingerprintSHA256(key))}
+				return keyErr
+			}
+			return nil
+		},
+	}
+	if known, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); t.HostKey != "" && err == nil {
+		cfg.HostKeyAlgorithms = algorithms(known.Type()) // ask for the kind of key we know
+	}
+	raw, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", t.Address)
+	if err != nil {
+		return nil, &Error{Unreachable, t.Address, "connect", strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": ")}
+	}
+	_ = raw.SetDeadline(time.Now().Add(dialTimeout))
+	conn, channels, requests, err := ssh.NewClientConn(raw, t.Address, cfg)
+	if err != nil {
+		_ = raw.Close()
+		var timeout net.Error
+		switch {
+		case keyErr != nil:
+			return nil, keyErr
+		case strings.Contains(err.Error(), "unable to authenticate"):
+			return nil, &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("user %q or its password is not accepted", t.User)}
+		case errors.As(err, &timeout) && timeout.Timeout():
+			return nil, &Error{Silent, t.Address, "connect", fmt.Sprintf("the address answers, but SSH does not within %s", dialTimeout)}
+		case strings.Contains(err.Error(), "no common algorithm for host key"):
+			return nil, &Error{HostKeyChanged, t.Address, "connect", "the device has no host key of the pinned kind any more; if it was replaced or reinstalled, forget the pinned key and refresh"}
+		}
+		return nil, &Error{Unreachable, t.Address, "connect", "the address answers, but SSH does not: " + err.Error()}
+	}
+	_ = raw.SetDeadline(time.Time{})
+	c.conn = ssh.NewClient(conn, channels, requests)
+	c.stop = context.AfterFunc(ctx, func() { _ = c.conn.Close() })
+	return c, nil
+}
+
+// algorithms are the signature algorithms for a kind of host key.
+func algorithms(keyType string) []string {
+	if keyType == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return []string{keyType}
+}
+
+// HostKey is the key the device showed, in authorized-keys form.
+func (c *Client) HostKey() string { return c.hostKey }
+
+// Close ends the connection.
+func (c *Client) Close() {
+	c.stop()
+	if c.term != nil {
+		c.term.close()
+	}
+	if c.files != nil {
+		_ = c.files.Close()
+	}
+	_ = c.conn.Close()
+}
+
+func (c *Client) query(ctx context.Context, q Query, args map[string]string, progress func(string)) (string, error) {
+	command, err := fill(q.Send, args)
+	if err != nil {
+		return "", &Error{NotUnderstood, c.t.Address, q.Send, err.Error()}
+	}
+	if c.term == nil {
+		if c.term, err = newSession(ctx, c.conn, c.t.Dialect, c.t.Address); err != nil {
+			c.term = nil
+			return "", err
+		}
+	}
+	if q.Raised {
+		if err := c.term.raise(ctx, c.t.Privileged); err != nil {
+			return "", err
+		}
+	}
+	return c.term.run(ctx, q, command, progress)
+}
+
+// Portrait asks the device what it is.
+func (c *Client) Portrait(ctx context.Context) (*Portrait, error) {
+	fields, rows := map[string]string{}, map[string][]map[string]string{}
+	answers := map[string]string{}
+	for _, q := range c.t.Dialect.Portrait {
+		text, ok := answers[q.Send]
+		if !ok {
+			var err error
+			if text, err = c.query(ctx, q, nil, nil); err != nil {
+				return nil, err
+			}
+			answers[q.Send] = text
+		}
+		if q.Fields.Regexp != nil {
+			g := q.Fields.groups(text)
+			if g == nil {
+				return nil, &Error{NotUnderstood, c.t.Address, q.Send, fmt.Sprintf("the answer does not fit the dialect %s; it begins %.80q", c.t.Dialect.Name, text)}
+			}
+			for k, v := range g {
+				fields[k] = v
+			}
+		}
+		if q.Rows != "" {
+			for _, m := range q.Match.FindAllStringSubmatch(text, -1) {
+				rows[q.Rows] = append(rows[q.Rows], named(q.Match, m))
+			}
+		}
+	}
+	return c.t.Dialect.portrait(fields, rows), nil
+}
+
+func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[string]string) *Portrait {
+	number := func(s string) int64 { n, _ := strconv.ParseInt(s, 10, 64); return n }
+	p := &Portrait{
+		Name: fields["name"], Maker: fields["maker"], Model: fields["model"], Serial: fields["serial"], Version: fields["version"],
+		Uptime: time.Duration(number(fields["uptime"])) * time.Second, Unsaved: fields["unsaved"] == "yes",
+		Total: number(fields["total"]), Free: number(fields["free"]),
+	}
+	p.ServicesReady = d.ServicesReady.Regexp == nil || d.ServicesReady.MatchString(fields["services"])
+	is := func(state, text string) bool {
+		expr, ok := d.SlotStates[state]
+		return ok && regexp.MustCompile(expr).MatchString(text)
+	}
+	for _, r := range rows["slots"] {
+		s := Slot{Name: r["slot"], Version: strings.Trim(r["version"], "-"), State: r["state"]}
+		s.Running, s.Next, s.Good, s.Busy = is("running", s.State), is("next", s.State), is("good", s.State), is("busy", s.State)
+		if expr, ok := d.SlotStates["progress"]; ok && s.Busy {
+			s.Percent = int(number(Pattern{regexp.MustCompile(expr)}.groups(s.State)["percent"]))
+		}
+		p.Slots = append(p.Slots, s)
+	}
+	for _, r := range rows["files"] {
+		p.Files = append(p.Files, File{r["file"], number(r["size"])})
+	}
+	return p
+}
+
+// Readings takes every reading of the dialect. A reading that the device refuses or that does not fit is left out and
+// named in the second result; a connection that fails is an error.
+func (c *Client) Readings(ctx context.Context) (verify.Readings, []string, error) {
+	out, missing := verify.Readings{}, []string(nil)
+	for _, r := range c.t.Dialect.Readings {
+		text, err := c.query(ctx, Query{Send: r.Send}, nil, nil)
+		if k := KindOf(err); k == Refused || k == NotReady {
+			missing = append(missing, r.Name)
+			continue
+		} else if err != nil {
+			return nil, nil, err
+		}
+		if v, ok := r.value(text); ok {
+			out[r.Name] = v
+		} else {
+			missing = append(missing, r.Name)
+		}
+	}
+	return out, missing, nil
+}
+
+func (r *Reading) value(text string) (verify.Value, bool) {
+	v := verify.Value{Type: r.Type}
+	var all []string
+	for _, m := range r.Match.FindAllStringSubmatch(text, -1) {
+		all = append(all, named(r.Match, m)["value"])
+	}
+	switch {
+	case r.Type == verify.Set:
+		slices.Sort(all)
+		v.Set = slices.Compact(all)
+		return v, true
+	case r.Type == verify.Flag:
+		v.Flag = len(all) > 0
+		return v, true
+	case len(all) == 0:
+		return v, false
+	case r.Type == verify.Number:
+		n, err := strconv.ParseFloat(all[0], 64)
+		v.Number = n
+		return v, err == nil
+	}
+	v.Text = all[0]
+	return v, true
+}
+
+// maxConfiguration bounds a configuration in bytes.
+const maxConfiguration = 64 << 20
+
+// Configuration fetches the running configuration, twice, and fails when the two differ, are empty or are cut short.
+func (c *Client) Configuration(ctx context.Context) ([]byte, error) {
+	name := c.t.Dialect.Configuration.File
+	first, err := c.readFile(name)
+	if err != nil {
+		return nil, err
+	}
+	second, err := c.readFile(name)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case len(strings.TrimSpace(string(first))) == 0:
+		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, "the configuration is empty"}
+	case string(first) != string(second):
+		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, "two readings in a row differ; somebody is changing the configuration, or the transfer is damaged"}
+	}
+	return first, nil
+}
+
+func (c *Client) readFile(name string) ([]byte, error) {
+	fail := func(err error) error { return &Error{Lost, c.t.Address, "fetch " + name, err.Error()} }
+	files, err := c.SFTP()
+	if err != nil {
+		return nil, err
+	}
+	f, err := files.Open(name)
+	if err != nil {
+		return nil, fail(err)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, maxConfiguration+1))
+	if err != nil {
+		return nil, fail(err)
+	}
+	if len(data) > maxConfiguration {
+		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, fmt.Sprintf("larger than %d MiB", maxConfiguration>>20)}
+	}
+	return data, nil
+}
+
+// SFTP returns the file side of the connection.
+func (c *Client) SFTP() (*sftp.Client, error) {
+	if c.files == nil {
+		f, err := sftp.NewClient(c.conn, sftp.UseConcurrentWrites(true))
+		if err != nil {
+			return nil, &Error{Lost, c.t.Address, "open SFTP", err.Error()}
+		}
+		c.files = f
+	}
+	return c.files, nil
+}
+
+// Has reports whether the dialect has a verb.
+func (c *Client) Has(verb string) bool { return c.t.Dialect.Verbs[verb].Send != "" }
+
+func (c *Client) verb(ctx context.Context, name string, args map[string]string, progress func(fraction float64)) (string, error) {
+	q := c.t.Dialect.Verbs[name]
+	var watch func(string)
+	if progress != nil && q.Progress.Regexp != nil {
+		watch = func(text string) {
+			all := q.Progress.FindAllStringSubmatch(text, -1)
+			if len(all) == 0 {
+				return
+			}
+			g := named(q.Progress, all[len(all)-1])
+			if p, err := strconv.ParseFloat(g["percent"], 64); err == nil {
+				progress(p / 100)
+			} else if total, err := strconv.ParseFloat(g["total"], 64); err == nil && total > 0 {
+				done, _ := strconv.ParseFloat(g["done"], 64)
+				progress(done / total)
+			}
+		}
+	}
+	return c.query(ctx, q, args, watch)
+}
+
+// Checksum lets the device compute the SHA-256 of a file on it.
+func (c *Client) Checksum(ctx context.Context, file string) (string, error) {
+	text, err := c.verb(ctx, "checksum", map[string]string{"file": file}, nil)
+	if err != nil {
+		return "", err
+	}
+	g := c.t.Dialect.Verbs["checksum"].Fields.groups(text)
+	if g["sha256"] == "" {
+		return "", &Error{NotUnderstood, c.t.Address, "checksum", fmt.Sprintf("no sum in the answer %.80q", text)}
+	}
+	return g["sha256"], nil
+}
+
+// FetchImage lets the device download a file.
+func (c *Client) FetchImage(ctx context.Context, url, file string, progress func(float64)) error {
+	_, err := c.verb(ctx, "fetch-image", map[string]string{"url": url, "file": file}, progress)
+	return err
+}
+
+// Install writes an image that is on the device into a slot.
+func (c *Client) Install(ctx context.Context, file, slot string, progress func(float64)) error {
+	_, err := c.verb(ctx, "install", map[string]string{"file": file, "slot": slot}, progress)
+	return err
+}
+
+// Save makes the running configuration the saved one.
+func (c *Client) Save(ctx context.Context) error {
+	_, err := c.verb(ctx, "save", nil, nil)
+	return err
+}
+
+// ChooseSlot sets the slot of the next start.
+func (c *Client) ChooseSlot(ctx context.Context, slot string) error {
+	_, err := c.verb(ctx, "choose-slot", map[string]string{"slot": slot}, nil)
+	return err
+}
+
+// RemoveFile deletes a file on the device.
+func (c *Client) RemoveFile(ctx context.Context, file string) error {
+	_, err := c.verb(ctx, "remove-file", map[string]string{"file": file}, nil)
+	return err
+}
+
+// Restart restarts the device; the connection ends with it.
+func (c *Client) Restart(ctx context.Context) error {
+	_, err := c.verb(ctx, "restart", nil, nil)
+	return err
+}

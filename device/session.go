@@ -1,0 +1,214 @@
+package device
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// session is one terminal conversation: it sends a line and collects the answer up to the next prompt.
+type session struct {
+	d       *Dialect
+	address string
+	in      io.Writer
+	out     chan []byte // pieces of output; closed when the connection ends
+	close   func()
+	buf     string
+	name    string // the prompt's name part, learnt at sign-in, so that output cannot pass for a prompt
+	raised  bool
+}
+
+// quiet is how long a device may be silent when the dialect does not say.
+const quiet = 20 * time.Second
+
+// maxAnswer bounds one answer in bytes; a device that sends more is broken or hostile.
+const maxAnswer = 8 << 20
+
+func newSession(ctx context.Context, conn *ssh.Client, d *Dialect, address string) (*session, error) {
+	fail := func(err error) error { return &Error{Lost, address, "open a terminal", err.Error()} }
+	sess, err := conn.NewSession()
+	if err != nil {
+		return nil, fail(err)
+	}
+	in, err := sess.StdinPipe()
+	if err != nil {
+		return nil, fail(err)
+	}
+	out, err := sess.StdoutPipe()
+	if err != nil {
+		return nil, fail(err)
+	}
+	if err := sess.RequestPty("vt100", 200, 500, ssh.TerminalModes{ssh.ECHO: 1}); err != nil {
+		return nil, fail(err)
+	}
+	if err := sess.Shell(); err != nil {
+		return nil, fail(err)
+	}
+	s := &session{d: d, address: address, in: in, out: make(chan []byte, 16), close: func() { _ = sess.Close() }}
+	done := make(chan struct{})
+	s.close = func() {
+		select {
+		case <-done:
+		default:
+			close(done)
+		}
+		_ = sess.Close()
+	}
+	go func() {
+		defer close(s.out)
+		for {
+			b := make([]byte, 8<<10)
+			n, err := out.Read(b)
+			if n > 0 {
+				select {
+				case s.out <- b[:n]:
+				case <-done:
+					return
+				}
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	if _, err := s.answer(ctx, "sign in", Query{}, nil); err != nil {
+		s.close()
+		return nil, err
+	}
+	for _, c := range d.Setup {
+		if _, err := s.run(ctx, Query{Send: c}, c, nil); err != nil {
+			s.close()
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// run sends a command and returns the answer without echo and prompt. A refusal becomes an *Error.
+func (s *session) run(ctx context.Context, q Query, command string, progress func(string)) (string, error) {
+	if _, err := io.WriteString(s.in, command+"\r"); err != nil {
+		return "", &Error{Lost, s.address, command, "the connection ended"}
+	}
+	text, err := s.answer(ctx, command, q, progress)
+	if err != nil {
+		return text, err
+	}
+	if _, after, ok := strings.Cut(text, command+"\n"); ok {
+		text = after
+	}
+	return text, s.refusal(command, text)
+}
+
+// refusal turns a device's "no" into an error.
+func (s *session) refusal(command, text string) error {
+	for _, r := range s.d.Refusals {
+		if g := r.Match.groups(text); g != nil {
+			return &Error{r.Kind, s.address, command, "the device says: " + g["message"]}
+		}
+	}
+	return nil
+}
+
+// raise goes to the privileged level. The second password never appears in an error.
+func (s *session) raise(ctx context.Context, password string) error {
+	if s.raised || s.d.Raise.Send == "" {
+		return nil
+	}
+	if _, err := s.run(ctx, Query{Ask: s.d.Raise.Ask, Answer: password}, s.d.Raise.Send, nil); err != nil {
+		if KindOf(err) == Refused {
+			return &Error{SignInRefused, s.address, s.d.Raise.Send, strings.TrimPrefix(err.Error(), s.address+": ")}
+		}
+		return err
+	}
+	s.raised = true
+	return nil
+}
+
+// answer reads until the prompt, pressing on at pauses and answering the one question that is expected.
+func (s *session) answer(ctx context.Context, doing string, q Query, progress func(string)) (string, error) {
+	silence := quiet
+	if q.Wait > 0 {
+		silence = time.Duration(q.Wait * float64(time.Second))
+	}
+	timer := time.NewTimer(silence)
+	defer timer.Stop()
+	asked := false
+	for {
+		if body, ok := s.atPrompt(); ok {
+			s.buf = ""
+			return body, nil
+		}
+		clean := s.buf
+		if p := s.d.Pause.Match; p.Regexp != nil {
+			if loc := p.FindStringIndex(clean); loc != nil && loc[1] == len(clean) {
+				s.buf = clean[:loc[0]]
+				_, _ = io.WriteString(s.in, s.d.Pause.Send)
+			}
+		}
+		if q.Ask.Regexp != nil && !asked {
+			if loc := q.Ask.FindStringIndex(clean); loc != nil && loc[1] == len(clean) {
+				asked = true
+				_, _ = io.WriteString(s.in, q.Answer+"\r")
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return "", &Error{Silent, s.address, doing, "given up: " + context.Cause(ctx).Error()}
+		case <-timer.C:
+			return "", &Error{Silent, s.address, doing, fmt.Sprintf("no answer for %s; the last line was %q", silence, lastLine(s.buf))}
+		case b, ok := <-s.out:
+			if !ok {
+				if q.Ends {
+					return s.buf, nil
+				}
+				return "", &Error{Lost, s.address, doing, fmt.Sprintf("the connection ended; the last line was %q", lastLine(s.buf))}
+			}
+			if s.buf += tidy(string(b)); len(s.buf) > maxAnswer {
+				return "", &Error{NotUnderstood, s.address, doing, fmt.Sprintf("the answer is longer than %d MiB", maxAnswer>>20)}
+			}
+			if progress != nil {
+				progress(s.buf)
+			}
+			timer.Reset(silence)
+		}
+	}
+}
+
+// atPrompt reports whether the last line is the prompt, and what stands before it.
+func (s *session) atPrompt() (string, bool) {
+	i := strings.LastIndexByte(s.buf, '\n') + 1
+	last := s.buf[i:]
+	m := s.d.Prompt.FindStringSubmatchIndex(last)
+	if m == nil || m[0] != 0 || m[1] != len(last) {
+		return "", false
+	}
+	name := s.d.Prompt.groups(last)["name"]
+	if s.name == "" {
+		s.name = name
+	}
+	if name != s.name {
+		return "", false
+	}
+	return s.buf[:i], true
+}
+
+var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]|\r +\r|[\x00\x07\x08]")
+
+// tidy makes terminal output plain text with line feeds.
+func tidy(s string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(escapes.ReplaceAllString(s, ""), "\r\n", "\n"), "\r", "")
+}
+
+func lastLine(s string) string {
+	s = strings.TrimSpace(s)
+	line := s[strings.LastIndexByte(s, '\n')+1:]
+	if len(line) > 120 {
+		line = line[:120]
+	}
+	return line
+}
