@@ -207,8 +207,12 @@ func (r *reader) family(n *yaml.Node) *Family {
 				"secrets": r.texts(&f.Configuration.Secrets), "ordered": r.texts(&f.Configuration.Ordered),
 			})
 		},
-		"models":    func(n *yaml.Node) { r.items(n, "models", func(n *yaml.Node) { f.Models = append(f.Models, r.model(n)) }) },
-		"releases":  func(n *yaml.Node) { r.items(n, "releases", func(n *yaml.Node) { f.Releases = append(f.Releases, r.release(n)) }) },
+		"models": func(n *yaml.Node) {
+			r.items(n, "models", func(n *yaml.Node) { f.Models = append(f.Models, r.model(n)) })
+		},
+		"releases": func(n *yaml.Node) {
+			r.items(n, "releases", func(n *yaml.Node) { f.Releases = append(f.Releases, r.release(n)) })
+		},
 		"rules":     func(n *yaml.Node) { r.items(n, "rules", func(n *yaml.Node) { f.Rules = append(f.Rules, r.rule(n)) }) },
 		"durations": func(n *yaml.Node) { r.durations(n, f) },
 	})
@@ -235,8 +239,10 @@ func (r *reader) release(n *yaml.Node) Release {
 			}
 			rel.Date = d
 		},
-		"stage":  r.oneOf(&stage, string(Preview), string(General), string(Preferred), string(Withdrawn)),
-		"images": func(n *yaml.Node) { r.items(n, "images", func(n *yaml.Node) { rel.Images = append(rel.Images, r.image(n)) }) },
+		"stage": r.oneOf(&stage, string(Preview), string(General), string(Preferred), string(Withdrawn)),
+		"images": func(n *yaml.Node) {
+			r.items(n, "images", func(n *yaml.Node) { rel.Images = append(rel.Images, r.image(n)) })
+		},
 	})
 	if stage != "" {
 		rel.Stage = Stage(stage)

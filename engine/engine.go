@@ -1,0 +1,267 @@
+// Package engine carries changes out, durably. River hands a change to a worker; the worker takes the lease of the
+// device and goes through the steps. Each step is inspected (is it so already?), its intent is recorded, it is
+// performed, and confirmed by looking at the device. Whatever happens to the process, the next worker begins with a
+// look at the device, not with a belief about it.
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"verimorph/blob"
+	"verimorph/core/change"
+	"verimorph/device"
+	"verimorph/store"
+	"verimorph/transfer"
+	"verimorph/vault"
+)
+
+// Config is what an engine works with.
+type Config struct {
+	Store    *store.Store
+	Images   *blob.Store
+	Backups  *blob.Store
+	Vault    *vault.Vault
+	Dialects map[string]*device.Dialect
+	Serve    *transfer.Server // for devices that fetch their image
+	Pace     change.Pace
+	Log      *slog.Logger
+	Workers  int // changes at once in this process; 0: 100
+}
+
+// An Engine is one worker process. Several may share a database.
+type Engine struct {
+	Config
+	river  *river.Client[pgx.Tx]
+	holder string
+	cancel context.CancelFunc
+}
+
+// How long a lease lasts without renewal, how often it is renewed, and how often orphans are looked for: a change whose
+// worker died goes on after at most leaseTTL + sweepEvery.
+const (
+	leaseTTL   = 8 * time.Second
+	renewEvery = 2 * time.Second
+	sweepEvery = 2 * time.Second
+)
+
+// changeJob is the River job: carry a change on from where its device stands.
+type changeJob struct {
+	ChangeID int64 `json:"change_id"`
+}
+
+// Kind implements river.JobArgs.
+func (changeJob) Kind() string { return "change" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts: a job that ends is never repeated by River, since the sweep finds
+// whatever has to go on.
+func (changeJob) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: 1} }
+
+type worker struct {
+	river.WorkerDefaults[changeJob]
+	e *Engine
+}
+
+// Timeout implements river.Worker: steps have limits of their own.
+func (w *worker) Timeout(*river.Job[changeJob]) time.Duration { return -1 }
+
+// Work implements river.Worker.
+func (w *worker) Work(ctx context.Context, job *river.Job[changeJob]) error {
+	w.e.carry(ctx, job.Args.ChangeID)
+	return nil
+}
+
+// New prepares an engine.
+func New(c Config) (*Engine, error) {
+	host, _ := os.Hostname()
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid())}
+	if c.Workers == 0 {
+		c.Workers = 100
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{e: e})
+	var err error
+	e.river, err = river.NewClient(riverpgxv5.New(c.Store.Pool), &river.Config{
+		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: c.Workers}},
+		Workers: workers,
+		Logger:  slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+	})
+	return e, err
+}
+
+// Start begins to take work. It returns at once.
+func (e *Engine) Start(ctx context.Context) error {
+	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
+		return err
+	}
+	ctx, e.cancel = context.WithCancel(ctx)
+	go e.sweep(ctx)
+	return nil
+}
+
+// Stop ends the work at once. Running changes stay running in the records and go on in the next process.
+func (e *Engine) Stop(ctx context.Context) error {
+	e.cancel()
+	return e.river.StopAndCancel(ctx)
+}
+
+// sweep looks for running changes that nobody carries, after a crash or a shutdown, and hands them out again.
+func (e *Engine) sweep(ctx context.Context) {
+	for {
+		ids, err := e.Store.Orphans(ctx)
+		if err == nil {
+			for _, id := range ids {
+				e.Log.Info("change has no worker, handing it out again", "change", id)
+				_, err = e.river.Insert(ctx, changeJob{id}, nil)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			e.Log.Warn("cannot look for orphaned changes", "err", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(sweepEvery):
+		}
+	}
+}
+
+// Act carries out a person's action; starting and resuming hand the change to a worker in the same transaction.
+func (e *Engine) Act(ctx context.Context, id int64, a change.Action, by string) error {
+	return e.Store.Act(ctx, id, a, by, func(tx pgx.Tx, to change.State) error {
+		if to != change.Running {
+			return nil
+		}
+		_, err := e.river.InsertTx(ctx, tx, changeJob{id}, nil)
+		return err
+	})
+}
+
+// carry takes the device's lease and carries the change on until it ends, holds, or the lease or the process is lost.
+func (e *Engine) carry(ctx context.Context, id int64) {
+	log := e.Log.With("change", id)
+	c, err := e.Store.Change(ctx, id)
+	if err != nil {
+		log.Error("cannot load the change", "err", err)
+		return
+	}
+	if c.State != change.Running && c.State != change.Holding {
+		return
+	}
+	lease, ok, err := e.Store.Acquire(ctx, c.DeviceID, e.holder, leaseTTL)
+	if err != nil || !ok {
+		log.Info("the device is in other hands", "device", c.Device, "err", err)
+		return
+	}
+	defer func() { _ = e.Store.Release(context.WithoutCancel(ctx), lease) }()
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go e.keep(ctx, lease, cancel)
+
+	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device)}
+	defer r.hangUp()
+	err = r.all(ctx)
+	switch cause := context.Cause(ctx); {
+	case err == nil:
+	case errors.Is(err, store.ErrFenced):
+		log.Warn("another worker has taken over", "device", c.Device)
+	case cause != nil:
+		log.Info("interrupted; it goes on from where the device stands", "device", c.Device, "why", cause)
+	default:
+		log.Error("the change cannot go on now", "device", c.Device, "err", err)
+	}
+}
+
+// keep renews the lease; when it is lost, the work is cancelled.
+func (e *Engine) keep(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
+	good := time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(renewEvery):
+		}
+		err := e.Store.Renew(ctx, l, leaseTTL)
+		if err == nil {
+			good = time.Now()
+		} else if errors.Is(err, store.ErrFenced) || time.Since(good) > leaseTTL {
+			cancel(store.ErrFenced)
+			return
+		}
+	}
+}
+
+// Target is how to get to a device, with its secrets opened.
+func Target(d store.Device, v *vault.Vault, dialects map[string]*device.Dialect) (device.Target, error) {
+	dialect := dialects[d.Dialect]
+	if dialect == nil {
+		return device.Target{}, fmt.Errorf("device %s: dialect %q is not known here", d.Name, d.Dialect)
+	}
+	password, err := v.Open(PasswordLabel(d.Name), d.Password)
+	if err != nil {
+		return device.Target{}, err
+	}
+	privileged, err := v.Open(PrivilegedLabel(d.Name), d.Privileged)
+	if err != nil {
+		return device.Target{}, err
+	}
+	return device.Target{Address: d.Address, User: d.Username, Password: string(password), Privileged: string(privileged), HostKey: d.HostKey, Dialect: dialect}, nil
+}
+
+// PasswordLabel and PrivilegedLabel bind a device's sealed passwords to their place.
+func PasswordLabel(device string) string   { return "device " + device + " password" }
+func PrivilegedLabel(device string) string { return "device " + device + " privileged password" }
+
+// Refresh takes a device's portrait and records it. The host key is pinned at the first contact.
+func (e *Engine) Refresh(ctx context.Context, d store.Device) (*device.Portrait, error) {
+	t, err := Target(d, e.Vault, e.Dialects)
+	if err != nil {
+		return nil, err
+	}
+	c, err := device.Dial(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	p, err := c.Portrait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if d.HostKey == "" {
+		if err := e.Store.PinHostKey(ctx, d.ID, c.HostKey()); err != nil {
+			return nil, err
+		}
+	}
+	return p, e.recordPortrait(ctx, d.ID, p)
+}
+
+func (e *Engine) recordPortrait(ctx context.Context, deviceID int64, p *device.Portrait) error {
+	data, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return e.Store.SetPortrait(ctx, deviceID, data)
+}
+
+// Backup fetches a device's configuration and stores it.
+func (e *Engine) Backup(ctx context.Context, d store.Device) (store.Backup, error) {
+	t, err := Target(d, e.Vault, e.Dialects)
+	if err != nil {
+		return store.Backup{}, err
+	}
+	c, err := device.Dial(ctx, t)
+	if err != nil {
+		return store.Backup{}, err
+	}
+	defer c.Close()
+	return e.backup(ctx, c, store.Backup{DeviceID: d.ID, Device: d.Name})
+}

@@ -1,0 +1,309 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/core/verify"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// run is one worker's work on one change.
+type run struct {
+	e     *Engine
+	c     *store.Change
+	lease store.Lease
+	log   *slog.Logger
+	path  path.Path
+	conn  *device.Client
+	last  time.Time // of the last progress record
+}
+
+// A step's work. Any function may be nil.
+//
+// inspect looks whether the step is done already; taken says that its intent was recorded before, by this worker or an
+// earlier one. perform does it. confirm looks at the device and returns the evidence, or an error.
+type work struct {
+	inspect func(r *run, ctx context.Context, s *store.Step, taken bool) (done bool, evidence string, err error)
+	intent  func(r *run, ctx context.Context, s *store.Step) (any, error) // what to remember of the device before
+	perform func(r *run, ctx context.Context, s *store.Step) error
+	confirm func(r *run, ctx context.Context, s *store.Step) (evidence string, err error)
+}
+
+// A finalError must not be retried.
+type finalError struct{ err error }
+
+func (e *finalError) Error() string { return e.err.Error() }
+func (e *finalError) Unwrap() error { return e.err }
+
+func final(format string, args ...any) error { return &finalError{fmt.Errorf(format, args...)} }
+
+// An againError says that an earlier step of the same hop has to be done again.
+type againError struct {
+	kind change.Kind
+	why  string
+}
+
+func (e *againError) Error() string { return e.why }
+
+// attempts is how often a step is tried when the connection fails, and sendings how often an image is sent.
+const (
+	attempts = 5
+	sendings = 3
+)
+
+// all goes through the steps. It returns an error only when the change stays running: interrupted, fenced, or the
+// records cannot be written.
+func (r *run) all(ctx context.Context) error {
+	if err := json.Unmarshal(r.c.Path, &r.path); err != nil {
+		return err
+	}
+	for i := 0; i < len(r.c.Steps); i++ {
+		s := &r.c.Steps[i]
+		if s.State == change.StepDone {
+			continue
+		}
+		if s.Plan.StopsBefore || i == 0 {
+			if held, err := r.e.Store.HeldNow(ctx, r.lease, r.c.ID); held || err != nil {
+				return err
+			}
+		}
+		evidence, err := r.step(ctx, s)
+		var again *againError
+		switch {
+		case errors.Is(err, store.ErrFenced) || ctx.Err() != nil:
+			return errors.Join(err, ctx.Err())
+		case errors.As(err, &again):
+			if i, err = r.goBack(ctx, i, again); err != nil {
+				return err
+			}
+			continue
+		case err != nil:
+			return r.fail(ctx, s, err)
+		}
+		if s.Plan.Kind == change.Verify {
+			return r.conclude(ctx, s, evidence)
+		}
+		if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, evidence); err != nil {
+			return err
+		}
+		r.log.Info("step done", "step", s.Plan.Number, "kind", s.Plan.Kind, "evidence", evidence)
+		s.State = change.StepDone
+	}
+	return fmt.Errorf("change %d has no step that concludes it", r.c.ID)
+}
+
+// step inspects, records the intent, performs and confirms, with retries where the connection failed.
+func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err error) {
+	w, ok := works[s.Plan.Kind]
+	if !ok {
+		return "", final("this version does not know the step %q", s.Plan.Kind)
+	}
+	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
+	limited, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the hard limit of %s is over", limit.Round(time.Second)))
+	defer cancel()
+	for try := 1; ; try++ {
+		evidence, err = r.once(limited, w, s)
+		var f *finalError
+		var again *againError
+		if err == nil || errors.As(err, &f) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
+			return evidence, err
+		}
+		if limited.Err() != nil {
+			return "", fmt.Errorf("%w; last seen: %s", context.Cause(limited), s.Note)
+		}
+		if k := device.KindOf(err); k == device.SignInRefused || k == device.HostKeyChanged || k == device.NoRoom || k == device.Refused || k == device.NotUnderstood || try >= attempts {
+			return "", err
+		}
+		if k := device.KindOf(err); k == "" && !isTransport(err) {
+			return "", err
+		}
+		r.hangUp()
+		r.log.Warn("step is tried again", "step", s.Plan.Number, "kind", s.Plan.Kind, "try", try, "err", err)
+		if e := r.e.Store.NoteStep(ctx, r.lease, r.c.ID, s.Plan.Number, "retry", err.Error()); e != nil {
+			return "", e
+		}
+		if err := pause(limited, time.Duration(try)*r.wait(2*time.Second)); err != nil {
+			continue
+		}
+	}
+}
+
+func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string, err error) {
+	taken := s.State == change.StepRunning
+	if w.inspect != nil {
+		done, evidence, err := w.inspect(r, ctx, s, taken)
+		if err != nil {
+			return "", err
+		}
+		if done {
+			return evidence, nil
+		}
+	}
+	var intent []byte
+	if w.intent != nil && s.Intent == nil {
+		v, err := w.intent(r, ctx, s)
+		if err != nil {
+			return "", err
+		}
+		if intent, err = json.Marshal(v); err != nil {
+			return "", err
+		}
+		s.Intent = intent
+	}
+	if err := r.e.Store.BeginStep(ctx, r.lease, r.c.ID, s.Plan.Number, intent, s.Plan.Title); err != nil {
+		return "", err
+	}
+	s.State = change.StepRunning
+	if w.perform != nil {
+		if err := w.perform(r, ctx, s); err != nil {
+			return "", err
+		}
+	}
+	if w.confirm == nil {
+		return s.Note, nil
+	}
+	return w.confirm(r, ctx, s)
+}
+
+// goBack sets the step that has to be done again, and those after it, to waiting, and returns the index before it.
+func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error) {
+	first := i
+	for r.c.Steps[first].Plan.Kind != again.kind {
+		first--
+	}
+	if r.c.Steps[first].Attempts >= sendings {
+		return i, r.fail(ctx, &r.c.Steps[i], fmt.Errorf("%s; it was done %d times, so something between here and the device damages it", again.why, sendings))
+	}
+	for k := first; k <= i; k++ {
+		s := &r.c.Steps[k]
+		if err := r.e.Store.RedoStep(ctx, r.lease, r.c.ID, s.Plan.Number, again.why); err != nil {
+			return i, err
+		}
+		s.State, s.Intent = change.StepWaiting, nil
+	}
+	r.c.Steps[first].Attempts++
+	return first - 1, nil
+}
+
+// fail ends the change. The device is not touched again.
+func (r *run) fail(ctx context.Context, s *store.Step, err error) error {
+	r.log.Error("step failed", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", err)
+	if e := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepFailed, err.Error()); e != nil {
+		return e
+	}
+	where := s.Plan.Title
+	if s.Plan.Hop >= 0 {
+		h := r.path.Hops[s.Plan.Hop]
+		where = fmt.Sprintf("%s (hop %d, %s to %s)", where, s.Plan.Hop+1, h.From, h.To)
+	}
+	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, change.Failed, nil, fmt.Sprintf("%s: %s. The device was not touched after that.", where, err))
+}
+
+// conclude closes the change with its verdict.
+func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) error {
+	var v verify.Verdict
+	if err := json.Unmarshal([]byte(verdict), &v); err != nil {
+		return err
+	}
+	state, failure := change.Done, ""
+	if v.Verdict == verify.Fail {
+		state, failure = change.Failed, "The readings after the change do not satisfy what is expected; see the verdict."
+	}
+	if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, "verdict: "+v.Verdict); err != nil {
+		return err
+	}
+	r.log.Info("change ended", "state", state, "verdict", v.Verdict)
+	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, state, []byte(verdict), failure)
+}
+
+// hop is the hop a step belongs to.
+func (r *run) hop(s *store.Step) path.Hop { return r.path.Hops[s.Plan.Hop] }
+
+// connect returns the open connection, or opens one.
+func (r *run) connect(ctx context.Context) (*device.Client, error) {
+	if r.conn != nil {
+		return r.conn, nil
+	}
+	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	if err != nil {
+		return nil, err
+	}
+	t, err := Target(d, r.e.Vault, r.e.Dialects)
+	if err != nil {
+		return nil, &finalError{err}
+	}
+	// The connection outlives the step that opens it.
+	if r.conn, err = device.Dial(context.WithoutCancel(ctx), t); err != nil {
+		r.conn = nil
+		return nil, err
+	}
+	if d.HostKey == "" {
+		if err := r.e.Store.PinHostKey(ctx, d.ID, r.conn.HostKey()); err != nil {
+			return nil, err
+		}
+	}
+	return r.conn, nil
+}
+
+func (r *run) hangUp() {
+	if r.conn != nil {
+		r.conn.Close()
+		r.conn = nil
+	}
+}
+
+// portrait looks at the device now.
+func (r *run) portrait(ctx context.Context) (*device.Portrait, error) {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return c.Portrait(ctx)
+}
+
+// progress records how far a step is, at most twice a second.
+func (r *run) progress(ctx context.Context, s *store.Step, fraction float64, format string, args ...any) {
+	s.Note = fmt.Sprintf(format, args...)
+	if time.Since(r.last) < 500*time.Millisecond {
+		return
+	}
+	r.last = time.Now()
+	if err := r.e.Store.StepProgress(ctx, r.lease, r.c.ID, s.Plan.Number, fraction, s.Note); err != nil && ctx.Err() == nil {
+		r.log.Warn("cannot record progress", "err", err)
+	}
+}
+
+// wait scales a waiting time to the pace of the installation.
+func (r *run) wait(d time.Duration) time.Duration {
+	if r.e.Pace.Factor <= 1 {
+		return d
+	}
+	return max(time.Duration(float64(d)/r.e.Pace.Factor), 50*time.Millisecond)
+}
+
+// pause waits, or returns why the context ended.
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// fraction of the expected time that has passed, never quite 1.
+func expectedFraction(s catalog.Span, since time.Time) float64 {
+	if s.High <= 0 {
+		return 0
+	}
+	return min(time.Since(since).Seconds()/s.High, 0.99)
+}

@@ -1,0 +1,310 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"verimorph/core/change"
+)
+
+// A Change is the record of one change. Path, Readings and Verdict are JSON that the store does not look into.
+type Change struct {
+	ID                 int64
+	DeviceID           int64
+	Device             string
+	State              change.State
+	From, To           string
+	Path               []byte
+	CreatedBy          string
+	CreatedAt          time.Time
+	ApprovedBy         *string
+	ApprovedAt         *time.Time
+	StartedAt, EndedAt *time.Time
+	Readings, Verdict  []byte
+	Failure            *string
+	Steps              []Step
+}
+
+// A Step is the record of one step.
+type Step struct {
+	Plan               change.Step
+	State              change.StepState
+	StartedAt, EndedAt *time.Time
+	Attempts           int
+	Fraction           float64
+	Note               string
+	Intent             []byte
+	Outcome            string
+}
+
+const changeColumns = `c.id, c.device_id, d.name, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by,
+	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure FROM changes c JOIN devices d ON d.id = c.device_id`
+
+func scanChange(r pgx.Row) (c Change, err error) {
+	err = one(r.Scan(&c.ID, &c.DeviceID, &c.Device, &c.State, &c.From, &c.To, &c.Path, &c.CreatedBy, &c.CreatedAt, &c.ApprovedBy,
+		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure))
+	return c, err
+}
+
+// AddChange records a draft with its steps and returns its number.
+func (s *Store) AddChange(ctx context.Context, c Change) (id int64, err error) {
+	err = s.tx(ctx, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
+			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy).Scan(&id); err != nil {
+			return err
+		}
+		for _, st := range c.Steps {
+			if _, err := tx.Exec(ctx, `INSERT INTO steps (change_id, number, plan) VALUES ($1, $2, $3)`, id, st.Plan.Number, st.Plan); err != nil {
+				return err
+			}
+		}
+		return note(ctx, tx, id, 0, 0, "drafted", "by "+c.CreatedBy)
+	})
+	return id, err
+}
+
+// Change returns a change with its steps.
+func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
+	var c Change
+	err := pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
+		if c, err = scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1`, id)); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `SELECT plan, state, started_at, ended_at, attempts, fraction, note, intent, outcome FROM steps WHERE change_id = $1 ORDER BY number`, id)
+		if err != nil {
+			return err
+		}
+		c.Steps, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Step])
+		return err
+	})
+	return c, err
+}
+
+// Changes lists changes without steps, newest first, of one device or of all (""), before a number (0: from the newest).
+func (s *Store) Changes(ctx context.Context, device string, before int64, limit int) ([]Change, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT `+changeColumns+` WHERE ($1 = '' OR d.name = $1) AND ($2 = 0 OR c.id < $2) ORDER BY c.id DESC LIMIT $3`, device, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Change, error) { return scanChange(r) })
+}
+
+// Act carries out a person's action on a change: it moves the state as change.Next allows, and calls then in the same
+// transaction. An action that is not possible is a *ActionError; a device that is taken is a *BusyError.
+func (s *Store) Act(ctx context.Context, id int64, a change.Action, by string, then func(pgx.Tx, change.State) error) error {
+	var c Change
+	err := s.tx(ctx, func(tx pgx.Tx) (err error) {
+		if c, err = scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1 FOR UPDATE OF c`, id)); err != nil {
+			return err
+		}
+		to, err := change.Next(c.State, a)
+		if err != nil {
+			return &ActionError{err}
+		}
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2,
+			approved_by = CASE WHEN $3 = 'approve' THEN $4 ELSE approved_by END,
+			approved_at = CASE WHEN $3 = 'approve' THEN now() ELSE approved_at END,
+			started_at  = CASE WHEN $3 = 'start' THEN now() ELSE started_at END,
+			ended_at    = CASE WHEN $3 = 'stop' THEN now() ELSE ended_at END
+			WHERE id = $1`, id, to, a, by); err != nil {
+			return err
+		}
+		if err := note(ctx, tx, id, 0, 0, string(a), "by "+by); err != nil {
+			return err
+		}
+		if then != nil {
+			if err := then(tx, to); err != nil {
+				return err
+			}
+		}
+		return notify(ctx, tx, id)
+	})
+	if constraint, ok := Conflict(err); ok && constraint == "one_open_change" {
+		busy := &BusyError{Device: c.Device}
+		if err := s.Pool.QueryRow(ctx, `SELECT id, state FROM changes WHERE device_id = $1 AND state IN ('running', 'holding', 'held')`, c.DeviceID).Scan(&busy.Change, &busy.State); err != nil {
+			return err
+		}
+		return busy
+	}
+	return err
+}
+
+// An ActionError says that an action is not possible in the state a change is in.
+type ActionError struct{ Err error }
+
+func (e *ActionError) Error() string { return e.Err.Error() }
+
+// A JournalEntry is one line of a change's journal.
+type JournalEntry struct {
+	ID            int64
+	Step          int
+	At            time.Time
+	Event, Detail string
+}
+
+// Journal lists the entries of a change after a number, oldest first.
+func (s *Store) Journal(ctx context.Context, changeID, after int64, limit int) ([]JournalEntry, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT id, step, at, event, detail FROM journal WHERE change_id = $1 AND id > $2 ORDER BY id LIMIT $3`, changeID, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[JournalEntry])
+}
+
+func note(ctx context.Context, tx pgx.Tx, changeID int64, step int, fence int64, event, detail string) error {
+	_, err := tx.Exec(ctx, `INSERT INTO journal (change_id, step, fence, event, detail) VALUES ($1, $2, $3, $4, $5)`, changeID, step, fence, event, detail)
+	return err
+}
+
+// ErrFenced is returned for a write by a worker that has lost its lease: another one carries on.
+var ErrFenced = errors.New("the lease on the device was lost to another worker")
+
+// A Lease is the right to work on a device. Its fence grows with every holder; writes with an old one fail.
+type Lease struct {
+	DeviceID int64
+	Fence    int64
+	holder   string
+}
+
+// Acquire takes the lease of a device when it is free or has run out; ok is false when somebody else holds it.
+func (s *Store) Acquire(ctx context.Context, deviceID int64, holder string, ttl time.Duration) (l Lease, ok bool, err error) {
+	l = Lease{DeviceID: deviceID, holder: holder}
+	err = s.Pool.QueryRow(ctx, `INSERT INTO leases (device_id, holder, fence, expires_at) VALUES ($1, $2, 1, now() + $3)
+		ON CONFLICT (device_id) DO UPDATE SET holder = $2, fence = leases.fence + 1, expires_at = now() + $3
+		WHERE leases.expires_at < now() RETURNING fence`, deviceID, holder, ttl).Scan(&l.Fence)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return l, false, nil
+	}
+	return l, err == nil, err
+}
+
+// Renew extends a lease. ErrFenced: it is gone.
+func (s *Store) Renew(ctx context.Context, l Lease, ttl time.Duration) error {
+	tag, err := s.Pool.Exec(ctx, `UPDATE leases SET expires_at = now() + $3 WHERE device_id = $1 AND fence = $2`, l.DeviceID, l.Fence, ttl)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrFenced
+	}
+	return err
+}
+
+// Release gives a lease back at once.
+func (s *Store) Release(ctx context.Context, l Lease) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE leases SET expires_at = now() - interval '1 second' WHERE device_id = $1 AND fence = $2`, l.DeviceID, l.Fence)
+	return err
+}
+
+// Orphans are running changes that nobody holds the lease of.
+func (s *Store) Orphans(ctx context.Context) (ids []int64, err error) {
+	rows, err := s.Pool.Query(ctx, `SELECT c.id FROM changes c LEFT JOIN leases l ON l.device_id = c.device_id
+		WHERE c.state IN ('running', 'holding') AND (l.expires_at IS NULL OR l.expires_at < now())`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
+
+// fenced runs f in a transaction that only the holder of the lease can commit, and tells listeners.
+func (s *Store) fenced(ctx context.Context, l Lease, changeID int64, f func(pgx.Tx) error) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		var ok bool
+		if err := tx.QueryRow(ctx, `SELECT fence = $2 FROM leases WHERE device_id = $1 FOR SHARE`, l.DeviceID, l.Fence).Scan(&ok); err != nil {
+			return err
+		}
+		if !ok {
+			return ErrFenced
+		}
+		if err := f(tx); err != nil {
+			return err
+		}
+		return notify(ctx, tx, changeID)
+	})
+}
+
+// BeginStep records the intent to carry out a step, before the device is touched. The time of the first attempt and
+// the first intent stay when the step is taken up again.
+func (s *Store) BeginStep(ctx context.Context, l Lease, changeID int64, number int, intent []byte, detail string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), attempts = attempts + 1,
+			intent = coalesce(intent, $4), note = '' WHERE change_id = $1 AND number = $2`, changeID, number, change.StepRunning, intent)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, changeID, number, l.Fence, "intent", detail)
+	})
+}
+
+// StepProgress records how far a step is and what is happening.
+func (s *Store) StepProgress(ctx context.Context, l Lease, changeID int64, number int, fraction float64, now string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE steps SET fraction = $3, note = $4 WHERE change_id = $1 AND number = $2`, changeID, number, fraction, now)
+		return err
+	})
+}
+
+// NoteStep adds a line to the journal without changing the step.
+func (s *Store) NoteStep(ctx context.Context, l Lease, changeID int64, number int, event, detail string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error { return note(ctx, tx, changeID, number, l.Fence, event, detail) })
+}
+
+// EndStep records the outcome of a step: change.StepDone or change.StepFailed.
+func (s *Store) EndStep(ctx context.Context, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $4, note = '',
+			fraction = CASE WHEN $3 = 'done' THEN 1 ELSE fraction END WHERE change_id = $1 AND number = $2`, changeID, number, state, outcome)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, changeID, number, l.Fence, string(state), outcome)
+	})
+}
+
+// RedoStep sets a step back to waiting, because a later one found that it has to be done again.
+func (s *Store) RedoStep(ctx context.Context, l Lease, changeID int64, number int, why string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, ended_at = NULL, intent = NULL, fraction = 0, outcome = '' WHERE change_id = $1 AND number = $2`, changeID, number, change.StepWaiting)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, changeID, number, l.Fence, "again", why)
+	})
+}
+
+// SetReadings records the readings before the change.
+func (s *Store) SetReadings(ctx context.Context, l Lease, changeID int64, readings []byte) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE changes SET readings = $2 WHERE id = $1`, changeID, readings)
+		return err
+	})
+}
+
+// HeldNow moves a change that was asked to hold to held, and reports whether it did.
+func (s *Store) HeldNow(ctx context.Context, l Lease, changeID int64) (held bool, err error) {
+	err = s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2 WHERE id = $1 AND state = $3`, changeID, change.Held, change.Holding)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		held = true
+		return note(ctx, tx, changeID, 0, l.Fence, "held", "at a safe point")
+	})
+	return held, err
+}
+
+// EndChange closes a running change.
+func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, state change.State, verdict []byte, failure string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, ended_at = now(), verdict = $3, failure = nullif($4, '') WHERE id = $1 AND state IN ('running', 'holding')`,
+			changeID, state, verdict, failure)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return fmt.Errorf("change %d is not running any more", changeID)
+		}
+		return note(ctx, tx, changeID, 0, l.Fence, string(state), failure)
+	})
+}
