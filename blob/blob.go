@@ -176,3 +176,22 @@ func (s *Store) Verify(sum string) error {
 }
 
 func mustHex(s string) []byte { b, _ := hex.DecodeString(s); return b }
+
+// HashTo copies r into w and returns its sum, size and first bytes.
+func HashTo(w io.Writer, r io.Reader, firstBytes int) (sum string, size int64, head []byte, err error) {
+	h := sha256.New()
+	first := &headWriter{room: firstBytes}
+	size, err = io.Copy(io.MultiWriter(w, h, first), r)
+	return hex.EncodeToString(h.Sum(nil)), size, first.b, err
+}
+
+type headWriter struct {
+	b    []byte
+	room int
+}
+
+func (h *headWriter) Write(p []byte) (int, error) {
+	n := min(len(p), h.room-len(h.b))
+	h.b = append(h.b, p[:n]...)
+	return len(p), nil
+}

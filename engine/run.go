@@ -95,6 +95,7 @@ func (r *run) all(ctx context.Context) error {
 		if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, evidence); err != nil {
 			return err
 		}
+		StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepDone)).Inc()
 		r.log.Info("step done", "step", s.Plan.Number, "kind", s.Plan.Kind, "evidence", evidence)
 		s.State = change.StepDone
 	}
@@ -196,6 +197,8 @@ func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error)
 
 // fail ends the change. The device is not touched again.
 func (r *run) fail(ctx context.Context, s *store.Step, err error) error {
+	StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepFailed)).Inc()
+	ChangesEnded.WithLabelValues(string(change.Failed)).Inc()
 	r.log.Error("step failed", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", err)
 	if e := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepFailed, err.Error()); e != nil {
 		return e
@@ -221,6 +224,7 @@ func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) error
 	if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, "verdict: "+v.Verdict); err != nil {
 		return err
 	}
+	ChangesEnded.WithLabelValues(string(state)).Inc()
 	r.log.Info("change ended", "state", state, "verdict", v.Verdict)
 	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, state, []byte(verdict), failure)
 }

@@ -308,3 +308,16 @@ func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, state ch
 		return note(ctx, tx, changeID, 0, l.Fence, string(state), failure)
 	})
 }
+
+// CountChanges counts changes by state.
+func (s *Store) CountChanges(ctx context.Context) (map[string]int64, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT state, count(*) FROM changes GROUP BY state`)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	var state string
+	var n int64
+	_, err = pgx.ForEachRow(rows, []any{&state, &n}, func() error { out[state] = n; return nil })
+	return out, err
+}

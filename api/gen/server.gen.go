@@ -303,10 +303,10 @@ type Change struct {
 	// Now The service's clock.
 	Now           time.Time `json:"now"`
 	Path          Path      `json:"path"`
-	RemainingHigh float32   `json:"remainingHigh"`
+	RemainingHigh float64   `json:"remainingHigh"`
 
 	// RemainingLow expected seconds to the end
-	RemainingLow float32     `json:"remainingLow"`
+	RemainingLow float64     `json:"remainingLow"`
 	StartedAt    *time.Time  `json:"startedAt,omitempty"`
 	State        ChangeState `json:"state"`
 	Steps        []Step      `json:"steps"`
@@ -382,14 +382,14 @@ type Hop struct {
 	Because []Citation `json:"because"`
 	Config  HopConfig  `json:"config"`
 	From    string     `json:"from"`
-	High    float32    `json:"high"`
+	High    float64    `json:"high"`
 	Image   string     `json:"image"`
 
 	// ImageThere The image store has it.
 	ImageThere bool `json:"imageThere"`
 
 	// Low expected seconds, at the pace of the installation
-	Low    float32  `json:"low"`
+	Low    float64  `json:"low"`
 	Notes  []string `json:"notes"`
 	Permit Citation `json:"permit"`
 	Stage  string   `json:"stage"`
@@ -553,7 +553,7 @@ type ResultState string
 // Service defines model for Service.
 type Service struct {
 	// TimeFactor 1 in real use; a simulated fleet runs this many times faster.
-	TimeFactor float32 `json:"timeFactor"`
+	TimeFactor float64 `json:"timeFactor"`
 	User       string  `json:"user"`
 	Version    string  `json:"version"`
 }
@@ -589,18 +589,18 @@ type Step struct {
 	EndedAt  *time.Time `json:"endedAt,omitempty"`
 
 	// Fraction 0 to 1
-	Fraction float32 `json:"fraction"`
-	High     float32 `json:"high"`
+	Fraction float64 `json:"fraction"`
+	High     float64 `json:"high"`
 
 	// Hop From 1; 0 for steps around the hops.
 	Hop  int    `json:"hop"`
 	Kind string `json:"kind"`
 
 	// Limit hard limit, seconds
-	Limit float32 `json:"limit"`
+	Limit float64 `json:"limit"`
 
 	// Low expected seconds
-	Low float32 `json:"low"`
+	Low float64 `json:"low"`
 
 	// Note What is happening now.
 	Note   string `json:"note"`
@@ -3449,81 +3449,82 @@ func (sh *strictHandler) SignOut(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5Fx7b9s4tv8qhO4Cs4sr20ln2otx/0ofue1OMQ2aYBe4Te6GFo8tjiVSS1LxeIJ894tDUi+bcuRUmZ3F",
-	"/at1RPFxnr/zoO6jROaFFCCMjub3UUEVzcGAsr/elkpLhf/jIppH/yxBbaM4EjSHaB4l7mkc6SSFnOIw",
-	"sy3wiTaKi1X08BBH7+COJ/CzfcNPU1CTNrPYf+JIwT9LroBFc6NKODznx3c9c3F2cKalVDk1OE6YVz9E",
-	"cZRzwfMyj+ancbUMFwZWoNw6DPJCGhDJ9ifY1mumQBmoZtXWsAmOay+Z018/gViZNJq/ODmJA4f5xHNu",
-	"+kic2YftCRksaZmZaH6K0+X0V3eAl/bXoeM8IGV0IYUGy9sLJRcZ5PjfRAoDwm6CFkXGE2q4FLPCjfjP",
-	"X7QU+KzZxJ8ULKN59B+zRnhm7qmeVfPaFRnoRPECp4vm0d9TasgGhCEbJcUqJpsUFMSECkY2+MxIwuTU",
-	"ksVPh6udJe79+wgEnu4r7lLJOxQbbahCAqUyc7zXZe7+LovoZo/ecXTG7ZELJQtQhjtaFAruOGy0I3B7",
-	"yxfuCVGQAdWgSU63ZAGk1MCmUT3/QsoMqIgckcHsT/RBFpoYPKQdQEwKJJFiyVelsuR+fGYjw+rQCPxX",
-	"HNOcWi5+gcTgq29osi6L/YMnKRUrCOrGrgAhM1GVA3uIoyXPwg9SWezT4lzJnJxOg4twNnA3OqUvXr4K",
-	"Lqr5b0PPZOgaxJnpjGbUwMRwK0d7c9+B0l4aD3PC2iJPsuY1T6p6+36zzUb6uXdBHae6HOQG8u5/Dimn",
-	"l4OHehGqFN3ibwG/mgGHsouE9viWGprJVQnnXhS621zSnGfb42Qnk5QBO4Y57o034XVyugYVfiIZZF0i",
-	"7o3ZpVdlEFqDhwmn4SZ43h1KezHxdKteq05R77m1kZZM1XRoETHItFr9u9yi1uIGzKG14AkVaKiYFEA2",
-	"3KSEGyLkBvV5kBB6ex4gqrfrR/G8eqeH64kCao6b0b/SM+EBKwjiSHldUp6VqsekKpkHHwy2kEJu9jl4",
-	"lQLRoPAM32mSZDJZI+OG7deircf8P46xwpxTLrhYfeCrtHUQUeYLt796xKfQRuHXAhIDjGhIpGAawQE6",
-	"TRCs2VozmQUCx1FfG2rgseM4Fbm0Q+07UAw3t5cGgsY26Mmtk2A8MY/N+jc/7LDHcafzcmSXbEt2WzHi",
-	"Wt/jCk+7Y+6waJenTsL67coYDstbqOdwWC3GtqAlU3RpSeLNCp66FHhmjzL9/8DiTbSBkdNjOxRhZwEs",
-	"iDzfckMrILvjHHs9IBcQdjCq7HnFDCKLHRWkigIGwnCa6QBMplpvpGLBhQvF73gGK2AXh4aVOuiEd/Zn",
-	"R8XNgqGtvqsN8Y7zYkyBDntxxmkGiemBqtr4MG8HrnKxAlUoLgyRS2uECi4EMLKG7TRkWYQPd/ceyAJE",
-	"43T3LbPD4y5OkElSFhw04aZjofsNfiGVUZQ/akAuqnEWK5seQVJU6KVj1qHJrqpxuzz0gb1dIK650vCg",
-	"tUQ/e8ewIV5QnsGGvOPLJSgQITFcc8E6MStjzppA7u2KY7b7m1QMVI/hELAJckjA5lOvgcB4OCiBGet/",
-	"qfLv+64SEgVtUtVh6Q6t7KlrN+KCctx/s3Cz73raEGk/yEC4uoCElhp6cKmCZYkh+kpysSIF1Rhlc03Q",
-	"KA8Gp7WVDoiLi9fbTF1DgYKcSHEHCD+iKv4P8bEX0aV9CInnXvz3QSA+uUpB9RgS+xxProCktLIh+zmF",
-	"bAj0igl1CYuCJlCZQC60oVnmiBUAZEIaODKmKkDlj1uvNoe06SPQkGRJGxq5meo9xLWs1Wyv2NEhvqOg",
-	"Z2F16JA8f8yDlsxahaPCHdYf4T4lyH5K7DtO6mVwJqUOa6vUicuY1KFxk1upg+KKSnFN4F6ejOFhHHOf",
-	"wcH8VZZK0Oy9MGobEJ4j5IaBoTwLh613Pvn79FAT44WQSwlFKHZsjJuvlq53d4AEY7CpQ83n4FaZB5xW",
-	"r9m3/opmRwRDB3zTsfauXjx0kE82adSXLmYBiEwzDWSTgrC+QcAGtCFeMa0Dwj9rmtuktwHR446YLBfm",
-	"SGvUY9rC+bQGc/mlQsf/GTYNSKdZ9nkZzb8+ktPiefQQ79KrN1e0szk/bn8vN243A0KdLj8wlpljOBA0",
-	"BU8Jgn4SciMIPsaoh3BBaGlSqfhvwCZr2GqCZuI1kSYFteEaLMeXXGljWU4Tg1HTDhLZD5kKagwoXPF/",
-	"v55N/odOfjuZ/HjT/Hf6j8nN/Un86sXDn8IZqm8PUUcMiYbGuz5WCgVJQ0LhC4/bh+fce6GoPCK9hRg9",
-	"oJDWC4cjFmmu6BrEcIuNFjVkqY8Hl4MMZAUp3BG6yTNLmtYZDqG9i1Yk3mXKI1WInuhLcdr7CE2D/gKU",
-	"bUPxWRzpTJojUpaZNEHMZ6SiKzhXEIg4FltjCxCDkIKd50oad6InT3R05a4Umt6FnBfGSz7Ht1OS5ZoI",
-	"aYh9L+ywBoPYTt0mqnnaRq+OUTsk6lJ+l+HNqQ5XEFvF/t36tn1AHADT5M9fzt+SH394+V9/wfPuerNe",
-	"CCmAKtCBsreQk4KadG69gQKapHSRQVVOJ0kmNSIFn9unPA9xblSgpA01ZU/Zrq82V82ye7rPAsPhOVlQ",
-	"NkFmgzYxSsxE85UANuHC/VzKUrDYClfGEzvGkiUmzvPHxEg5yanYxqQU9I7yDMkUE9wbQtYofiyhi0+b",
-	"KqE/5EFg/cXxYN9EMdrj/1QZqgmi+rhjfKeJFW/byqBK0Zt1qMP2Ko+y4SZlim6EFTrbchHF0QoEKHv4",
-	"QsESVF+CDE2t6KuoDFPPRgvdZE1CwB46TD9tG3H2QNnS9Fj4BSxlT7UP7jir8ogB+ae27BB2AHeguAm7",
-	"eb1b3cjB2ByH8GWMUuQ9yaqBZepqa13Rc4bKb6x1uBAZL51B26cj2vFzmhjXgNaVuVMEoApoRkoNrwkl",
-	"mudlRg0wsswADEqfdtk/1CqCc2mypNqAmoayVT0w7UkS5BFba//hc2sdrAYZ6RHSE2sn7n0/OrgyX4mP",
-	"IqT3W91tMYv3mpg2JJNi5aI5dwCSUW30NGo1o33/6uXhZrRHcPp4NSKLZvYO2lue2UkAtLu6fA0wjLAq",
-	"NTtgGDF6wm3q6Td1FflAoQUavLo1RUrRV9u79Ema3SSSgbwwPR7x+JYGRet2vS45TtDLn4aUrzf/faB7",
-	"7DU5wYiT2Eo1oQo9rBVLhOnh1rKqIhMos/q0804QTRUj9llcZcJDux+UQu/LkPeUMrgmKS0KsJjU99bs",
-	"S6ubKVz+KU0i877pN1Q7pKtyYDGRimzSLeGGuEL2tKdb4lkaLFAq6/aKgV7Hn9wJSFwVnXY9UCczX3XS",
-	"1uLeElXPioZqfdqz1y2wodw4rWv0r9sTEPKtV608wi53wKSgvH21jpEUpU5Bu4qOJvIOFLk8v7pArpna",
-	"wpAlmASHmRRyN+jD1dUFcrLaq14aJFZqTLgz9m9N90nXQigLdIajbw+MAti71eBS7QrNt8WpK0VdgXTZ",
-	"Baz97tZOFdfb22eaK1yWiEIucW9VEZEqR3u7YWvL3Z/qCSyNbMFPrnnTuO5/1t3ZCHByqYr0H94XNjPQ",
-	"gv8EW9cEzcVSBrwDXYMmAsxGqrXnoiZLNG4+c5ZvqII6iWpScKDax0qdv+tUlhnDxzGh1kPrsigkKizB",
-	"QENfCymybez69UwKXO2EuguarIGRsiAOpdqmbDewCjkJ8poqYO0hFu1Or8W1eH8HaksSmmVkURqCIRBa",
-	"Ly6IAGAaQZqj0tw3PyMxq2piIoWWGPFIRW7PfGbR7mxO3ljukKvPP73/+XZ6Ld4rJRXafCBFf/hKPnFt",
-	"7J4B91Cg9swJihu5RRd5i0tLgafQG1CEanLrbjTcVpvCYfZA02vxVgE1NkNAs0wTDLYJFeR2p/n/dt5k",
-	"utewtSRaSLYldEUtZDWlEr7ZvcmPIs1yymB6LWo7NkeFdOLVcvjz6LTqI6EFj+bR99OT6fe+4m7Fe7aw",
-	"Pb72/ytXs0dltrT8yKJ5hHR548fEnQsfX8OXEJqWsv47GWGL0Ew+81dJBox0FyIebnbuK7w4OTlwV+G4",
-	"OwqthurANYUzKywoBJ6UU1dA86g4PHW919YFiDjSZZ5TtY3mvodbx1VtxHLeNe3oAJPQOvhmbWf3QJs3",
-	"0qX4BpNg5GJEd6BRJTzs8eh0ZB6F+IO42nFmDMaco+MktEHqXbso5Ma+UKnV7J6zh5m3hLN7W+546NW1",
-	"t25co27fJNLf1ATVtCrtOeaBBc4wJ1g98Sh6YvGpm9N7Q7TRjvjo+qiwJLeIXIHB+F6vgbmYsmPKHjEz",
-	"H99ZYxS4RWYXGPEi2c2e+FRNmkGZ+QKUtVT/oLzgRLMi8+mvfvsc5By+PAbLrvauMvlbAXoUJlnyJdX1",
-	"kl6y/TeY+g7Kv1LRuhdhxtW1mgpkyTPQLYxmK1d8RBXkmrirI8761SvP7nFpa/GKMoQuJGVtPoTwRVfd",
-	"fGW+X9sGloR//PHh+nq6pXkWqAw7ODHEjeIEjyrTY25wPKjyqWLCnkC4Jw2kJ66jobpkmFMuxpAGXIbQ",
-	"HdEjf2Yy0TNnB3UjHdOc/cULjG2gOIxC3/ox/09RaOuWxEEU6kk5BjM9xbso1ImQLE0V79nLH73Q9J2i",
-	"S8+66Gh73r1RPVwrj6Ns08DzO4PW9qoBqISUG4ONlgWolO66QJ00QMNqQVKVHejoosUeB/1nxdRnFvle",
-	"92afjkGgz6K+S9FgkVqsnwhBWlSc/eJaCQ+aN99ueLSS/KGMVLv98qCVQvnzVBkLVPrpcPZK1mMiM9aN",
-	"n0fgZsbv2sByv8hv+1TJrXvptnG5m1RmtaRRTf56+flnQg2RIgH/WQMQcAeKaJmDSblYEbpAU8tNZddf",
-	"u4yRUUDzawGCaZdUc7cd7cLWpetUblwfpV/P1mZcyqgrfH+nJkmHKrMNIewyE7eHJ0QS7sXRYomanNyQ",
-	"lQRNpIjxpwZ1B2qikSR2x6Op872rBDzsfgLlW8LIurjQj2yH3JJG7Q474rPEfBZ/DJvtJHZDbX3z26Xg",
-	"zF2+jIktOsUklRmLifu4B7FFP1nUJsH5OJ9AP2iQ3/kx/9YGuXUv7qA99gQZSyltW0VMFltixbsXHZ4x",
-	"9q5C6n9UbFhdCPx9sWF71b5GgVGUh7E6ndnRjdk9su4gAqxZ98zi+/xUQK/N6oufx0li65tVzld0CThL",
-	"di5JP33yOJxEuQTTvoj9PIrQXmGQKvywj42+QJHRBNgYHPNztYra32lSalAWSFVtPg4ubW31zyOrVG6E",
-	"q6+FxH2WSm0m6+pOQwaugt8l+LlUKzAf/OWHISfHN6QxMEqOxS3fvlleXbR43SpEtm9R4F+lANuzwQXT",
-	"4wt5dRf426Q76CPOuWAXDis9h2Dbuzi/b5bOffQkbNOQkK/rFEsqC91clPLNG9wyVMFYzrpb/A9kBHZ4",
-	"rWCpQD8Xu7+42f8YvsXFbpQI2JDqewmjeF29bnPUVvi5cTcINj1Eb74g1QtZvzRfd/qXVTSqRvFxaxnV",
-	"8ceS+foLfT4XUbsQd6knUHj/NnPp+rEOMu+jG/JvHW40d6QPRhuOGmPxsvX1Ahty2JLDbtyxL1J2GHfN",
-	"OYJIkW0bS9vUL9ZCbrTNCF5+OJu8ePnK4gv87T7saRdqXVh1VxpwjDeh072EyxljH/23AXZY3d3kR6OJ",
-	"7+ANlTgerYQ9uaglEwPh/E5dyl5wQe1mnlDuOh1X3PpMhhWLMWTsojSENi12Tm6Eb6xrCZ+z27q5odAX",
-	"N1WXGJ5REasl+mjT+hzHaEVge4GiPTPhuvpcq0RNo3pdtRDNNF+JiWtECOMAf+/geUCfn/x3xn3VJY6+",
-	"vKh7/Lrd4khWYDShVf8j1WQDWTa13xRD82P3eAlm8rZuPj2QjX0yo31fbDT/etMJmwsQTadmi7HSxan9",
-	"nP1cmkGB03ubtR5BQt/7hn/d5kHrXE2n79cb9KVVM+/XG7SbLpfsjHSpsmgezWjBZ3en6N7/LwAA//8=",
+	"5Fx7c9s4kv8qKN5WzW4dJdmZSa5G+ct5+JKd1MQVu3arLvatIaIlYkQCXAC0RuPyd79qAHxJoEw59Oxs",
+	"3V+JTBCP7kb3r1+8jxKZF1KAMDqa30cFVTQHA8r+elsqLRX+j4toHv2zBLWN4kjQHKJ5lLincaSTFHKK",
+	"w8y2wCfaKC5W0cNDHL2DO57Az/YNP01BTdrMYv+JIwX/LLkCFs2NKuHwnB/f9czF2cGZllLl1OA4YV79",
+	"EMVRzgXPyzyan8bVMlwYWIFy6zDIC2lAJNufYFuvmQJloJpVW8MmOK69ZE5//QRiZdJo/uLkJA4c5hPP",
+	"uekjcWYftidksKRlZqL5KU6X01/dAV7aX4eO84CU0YUUGixvL5RcZJDjfxMpDAi7CVoUGU+o4VLMCjfi",
+	"P3/RUuCzZhN/UrCM5tF/zBrhmbmnelbNa1dkoBPFC5wumkd/T6khGxCGbJQUq5hsUlAQEyoY2eAzIwmT",
+	"U0sWPx2udpa49+8jEHi6r7hLJe9QbLShCgmUyszxXpe5+7ssops9esfRGbdHLpQsQBnuaFEouOOw0Y7A",
+	"7S1fuCdEQQZUgyY53ZIFkFIDm0b1/AspM6AickQGsz/RB1loYvCQdgAxKZBEiiVflcqS+/GZjQxfh0bg",
+	"v+KY5tRy8QskBl99Q5N1WewfPEmpWEHwbuwKEDITr3JgD3G05Fn4QSqLfVqcK5mT02lwEc4G7kan9MXL",
+	"V8FFNf9t6JkMXYM4M53RjBqYGG7laG/uO1DaS+NhTlhd5EnWvOZJVW/fb7bZSD/3LqjjVJeD3EDe/c+h",
+	"y+nl4KFehCpFt/hbwK9mwKHsIqE9vqWGZnJVwrkXhe42lzTn2fY42ckkZcCOYY574014nZyuQYWfSAZZ",
+	"l4h7Y3bpVSmE1uBhwmm4CZ53h9JeTDzdqteqU9R7bm2kJVM1HVpEDDKtvv5dblGrcQPq0GrwhApUVEwK",
+	"IBtuUsINEXKD93mQEHp9HiCq1+tH8bx6p4friQJqjpvRv9Iz4QEtCOJIeV1SnpWqR6UqmQcfDNaQQm72",
+	"OXiVAtGg8AzfaZJkMlkj44bt16Ktx+w/jrHCnFMuuFh94Ku0SxJZLrLW/KLMF27H9TufQluHXwtIDDCi",
+	"IZGCaYQLaEZBsM4Jeqe3YOE4DmlDDTx2ZHeNLu1Q+w4Uw1XypYGgQg5ae2tIGE/MY7P+zQ87bJXc6bys",
+	"2SXb0t++PHGtE+IKc7tj7jBtl+9OCvt1zxhGzWux5zBqLca24CdTdGlJ4lUPnroUeGaPRP3/wGJS1JOR",
+	"u+t2KELTAlgQnb7lhlZgd8eA9lpJLiBshFTZ84oZRBY7KkgVBQyE4TTTAShNtd5IxYILF4rf8QxWwC4O",
+	"DSt10FDv7M+OipsFQ1t9VyvrHQPHmAIdtvSM0wwS0wNntfGu4A6k5WIFqlBcGCKXVi0VXAhgZA3baUiz",
+	"CO8S7z2QBYjGMO9rb4fZnS8hk6QsOGjCTUeL9xuFQiqjKH9UgVxU4yyeNj2CpKjQS8esQ5NdVeN2eeid",
+	"f7tAXHOl4UFriX72jqFDvKA8gw55x5dLUCBCYrjmgnX8WsacNoHc6xXHbPc3qRioHsUhYBPkkIDNp14F",
+	"gT5zUAIz1v9ShQH2TSUkCtqkql3XHVrZU9dmxDnuuP9m4Wbf9bQh0n6QAZd2AQktNfRgVwXLEt34leRi",
+	"RQqq0RPnmqBSHgxgay0dEBfn07eZuoYCBTmR4g4QfkRVjCDEx17Ulw5HUTz3F2IfOuKTqxRUj2qxz5EW",
+	"CkhKK62yH4nIhsCzmFAX5ihoApVS5EIbmmWOfINAm5AGjvTNClD54xquzUVt+kg2JOjShk9upnoPcS2P",
+	"tWhUDOqww9HUs7k6dEjmP+ZBbWc1x1FuE+v3lJ/irD/Fhx4nhDM4IlO7x1UIxkVeahe7idHUznVFpbgm",
+	"cC9PxrBCjrnPYIT+KkslaPZeGLUNCM8RcsPAUJ6F3d87H0R+usuKPkXI7IS8GDs2xs1XS9e7O0CCMdjU",
+	"oeZzcKvMA4at1zRYm0azIxymA/brWH1XLx46yCcbfOoLO7MAjKaZBrJJQVhrIWAD2hB/Ma1Jwj9rmtvg",
+	"uQHRY6DQnJgjtVGPagvH5Rpc5pcKHf9n2DRAnmbZ52U0//pIbIzn0UO8S6/emNPO5vy4/b3cuN0McIe6",
+	"/EB/Z44uQ1AVPMVR+knIjSD4GD0jwgWhpUml4r8Bm6xhqwmqiddEmhTUhmuwHF9ypY1lOU0MelY72GTf",
+	"rSqoMaBwxf/9ejb5Hzr57WTy403z3+k/Jjf3J/GrFw9/Cke6vt2NHdFtGuoTe38q5EgNcZcvPLYfHrvv",
+	"havyiBAY4vjAhbRWOOzVSHNF1yCGa2zUqCFNfTy4HKQgK0jhjtANsFnStM5wCO1dtLz1LlMeyWb0eGiK",
+	"095HqBr0F6BsG/Lh4khn0hwR1sykCWI+IxVdwbmCgA+y2BqbyBiEFOw8V9K4Ez15oqMzgKXQ9C5kvNCD",
+	"8nHAndQu10RIQ+x7YYM1GMR28j9RzdM2enWM2iFRl/K7DG9OdTgT2Soa2M2T2wfEATBN/vzl/C358YeX",
+	"//UXPO+uNeuFkAKoAh1Inws5KahJ59YaKKBJShcZVGl5kmRSI1LwGQHK8xDnRgVK2lBT9qT/+nJ81Sy7",
+	"p/ss0EGekwVlE2Q2aBOjxEw0XwlgEy7cz6UsBYutcGU8sWMsWWLiLH9MjJSTnIptTEpB7yjPkEwxwb0h",
+	"ZI3ix4K++LTJNvpDHgTWXxwP9lUUoz32T5Wh3CJeH3eM7zSx4m1LIlQpeuMQtdtexVo23KRM0Y2wQmdL",
+	"N6I4WoEAZQ9fKFiC6guioaoVfVmXYdezuYVusiYgYA8dpp+2BT17oGxpejT8ApayJ2sId5xVscaA/FOb",
+	"mggbgDtQ3ITNvN7NgORgbIxD+FRHKfKegNbAdHe1ta7oOUXlN9Y6XIiMl06h7dMR9fg5TYwrZOvK3CkC",
+	"UAU0I6WG14QSzfMyowYYWWYABqVPuwgh3iqCc2mypNqAmg6LX/UAtyfJlMdwrROFKaF1MIdkpMdMT8y4",
+	"uPf96ODKfCU+ipAm2Opu8Vq8Vx61IZkUK+ffuQOQjGqjp1GrzO37Vy8Pl7k9gtzHyyxZfLN30N6kzk5I",
+	"oF0v5jOHYcxVXbwDqhL9Kdymnn5TvZJ3HVowwl/AJrUp+jKClz5ssxtWMpAXpsdGHl8soWhdCNglxwna",
+	"/dNh1/GIOPqB2rXX5AT9VGJz4IQqtMtWdBHchwvbqlxPIIHrg9U7rjdVjNhncRVRH3bCQcH54bH3nkQK",
+	"1ySlRQEW7frqn32pdzOFk0+lSWTeN/2GaoehVQ4sJlKRTbol3BCXRp/21Go8S3kHSndd3DHQnvmTOyGK",
+	"q5TXrm3rxPyrWt/62rRE3rOioVrfLdyrVdhQbtztbe5xtyIhZLWvWhGKXe6ASUF5PW1NLilKnYJ22SNN",
+	"5B0ocnl+dYFcM7WmIkswCQ4zKeRu0IerqwvkZLVXvTRIrNSYcO3u35ral66mURZCDcf1HnIFUH2rvKba",
+	"FZoBi4BXirr07LILhfvNtp0qrre3zzSXNi0R31zi3qoUJlWO9nbD1ia4P9UTWBrZdKNc86a03v+s68cR",
+	"OuVSFek/vE1tZqAF/wm2rkybi6UMWBm6Bk0EmI1Ua89FTZaoAH1MLt9QBXV41qTg4Lr3wjp/16ksM4aP",
+	"Y0KtpddlUUi8sARdGH0tpMi2sasoNClwteNEL2iyBkbKgjj8a8vG3cDKmSXIa6qAtYdYHD29Ftfi/R2o",
+	"LUlolpFFaQg6V6i9uCACgGmEf45Kc1+ejcSsMpeJFFqiLyUVuT3zMUu7szl5Y7lDrj7/9P7n2+m1eK+U",
+	"VGgXgBT9jjH5xLWxewbcQ4G3Z05Q3MgtmtpbXFoKPIXegCJUk1vXc3FbbQqH2QNNr8VbBdTY2APNMk3Q",
+	"jSdUkNud9oTbeRNDX8PWkmgh2ZbQFbVg2JRK+HL8JvKKNMspg+m1qPXYHC+kE68WcJhHp1UVCy14NI++",
+	"n55Mv/f5fives4WtQrb/X7mKAbzMlpYfWTSPkC5v/Ji405LyNdwm0RS09XeNhDVCM/nMN7sMGOlaNh5u",
+	"djoqXpycHOimOK6LolXyHWikOLPCgkLgSTl1qTmPrsNT13tttWjEkS7znKptNPdV5jqusi6W865kSAeY",
+	"hNrBl5M7vQfavJEueDiYBCOnOboDjSrhYY9HpyPzKMQfxOeOM2Mw5hwNJ6EN4u/qRSE39oXqWs3uOXuY",
+	"eU04u7eJlIfeu/bWjWuu2zeJ9DeVYDWFUnuGeWDqNMwJVk88yj2x+NTN6a0h6mhHfDR9VFiSW9SuwGiS",
+	"U70G5nzTjip7RM18fGeVUaDPzS4wYqvbzZ74VCWiQZn5ApS1rv5BecGJZkXmA2v9+jnIOXx5DJZd7TVb",
+	"+b4FPQqTLPmSqgGml2z/DabukvlXXrRuq864d62mAlnyDHQLo9mcGB/xCnJNXHOL0371yrN7XNpqvKIM",
+	"oQtJWZsPIXzRvW4+599/2wYmm3/88eH6erqleRbIOTs4McSM4gSPXqbHzOB4UOVTxYQ9gXBPGkhPXK1E",
+	"1QaZUy7GkAZchtAd0SN/ZjLRM6cHdSMd05z9xQuMLc04jELf+jH/T1Foq0fjIAr1pByDmZ7iXRTqREiW",
+	"pvL3bOtJLzR9p+jSsy46Wp93e76H38rjKNuUBv3OoLW9agAqIeXGYKNlAV5K16xQBw1QsVqQVEUHOnfR",
+	"Yo+D9rNi6jOLfK95s0/HINBnUXdyNFikFusnQpAWFWe/uCLFg+rNFzIefUn+UEqqXdh5UEuh/HmqjAUq",
+	"/XQ4eyXrMZEZ6/rPI3Az43dtYLlfPmArYMmte+m2MbmbVGa1pFFN/nr5+WdCDZEiAf/hBRBwB4pomYNJ",
+	"uVgRukBVy02l11+7iJFRQPNrAYJpF1Rz3Zd2YWvSdSo3rkLTr2dzPC5k1BW+v1OTpEMvs3Uh7DITt4cn",
+	"eBLuxdF8iZqc3JCVBE2kiPGnBnUHaqKRJHbHo13ne5cJeNj9SMu3uJF1cqEf2Q7p48bbHTbEZ4n5LP4Y",
+	"OttJ7IbaPOm3S8GZa/2MiU06xSSVGYuJ+/wIsYlBWdQqwdk4H0A/qJDf+TH/1gq51ZV3UB97gox1KW3B",
+	"RkwWW2LFuxcdnjH2rkLqf1RsWLUj/r7YsL1qX8HBKJeHsTqc2bkbs3tk3UEEWLPumcX3+amAVpvVbafH",
+	"SWLrq1rOVnQJOEt2WrSfPnkcDqJcgmm3gT/PRWivMOgq/LCPjb5AkdEE2Bgc83O1ktrfaVJqUBZIVeVC",
+	"Di5tbfbPI6tUboTLr4XEfZZKbSbrqlsiA5fB7xL8XKoVmA++rWLIyfENaQyMEmNxy7f72qsWjtetRGS7",
+	"PwP/KgXYmg0umB5fyKtO5G+T7qCNOOeCXTis9ByCbbt8ft8onfssS1inISFf1yGWVBa6acHyxRvcMlTB",
+	"WMa6m/wPRAR2eK1gqUA/F7u/uNn/GLbF+W6UCNiQ6msNo1hdvW5z1Gb4uXG9CZseojffuOqFrF+a70/9",
+	"yzIaVQn6uLmM6vhjyXz9DUEfi6hNiGsXCiTev01dunqsg8z76Ib8W7sbTff1QW/DUWMsXra+lGBdDpty",
+	"2PU79kXKDuOuOEcQKbJto2mb/MVayI22EcHLD2eTFy9fWXyBv92nR+1CrVZY1yyBY7wKne4FXM4Y++i/",
+	"OrDD6u4mPxpNfCVwKMXxaCbsyUktmRgIx3fqVPaCC2o384R01+m44tanMqxYjCFjF6UhtCmxc3IjfGFd",
+	"S/ic3tZN70Of31S1RzzjRayW6KNN69MfoyWBbWtGe2bCdfVBWYk3jep1VUI003wlJq4QIYwDfP/C84A+",
+	"P/nvjPuqZpC+uKh7/Lpd4khWYDShVf0j1WQDWTa1XzRD9WP3eAlm8rYuPj0QjX0yo31dbDT/etNxmwsQ",
+	"TaVmi7HS+an9nP1cmkGO03sbtR5BQt/7pgDd5kHrXE2l79cbtKVVMe/XG9SbLpbslHSpsmgezWjBZ3en",
+	"aN7/LwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,0 +1,50 @@
+# Verimorph. `make help` says what there is.
+SHELL := /bin/sh
+GO ?= go
+export CGO_ENABLED = 1
+
+.PHONY: help demo demo-stop build test bench generate check clean packages web-deps shots
+
+help: ## what there is
+	@sed -n 's/^\([a-z-]*\):.*## \(.*\)/  make \1\t\2/p' $(MAKEFILE_LIST) | expand -t 20
+
+demo: packages build ## run the demo in the foreground: PostgreSQL, simulated fleet, service, console
+	@exec bin/demo start
+
+demo-stop: ## stop a demo that runs from this folder
+	@if [ -x bin/demo ]; then bin/demo stop; else echo "The demo was never built here."; fi
+
+packages: ## install what is missing from Debian's packages
+	@scripts/packages
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+web/dist/index.html: web/node_modules/.package-lock.json $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null) api/openapi.yaml
+	cd web && npm run --silent build
+
+build: web/dist/index.html ## build service, client, stand-ins and console into bin/
+	@mkdir -p bin
+	$(GO) build -o bin ./cmd/...
+
+generate: web/node_modules/.package-lock.json ## make again what is generated from api/openapi.yaml
+	cd api && $(GO) generate ./...
+	cd web && npm run --silent types
+
+check: web/dist/index.html ## formatting, vet, types
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	$(GO) vet ./...
+	cd web && npm run --silent check
+
+test: packages build check ## all tests; race detector on
+	$(GO) test -race -count=1 -timeout 20m ./...
+
+bench: packages build ## measured promises, as ratios within one run
+	$(GO) run ./bench
+
+shots: packages build ## take the pictures of docs/screenshots anew
+	SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run 'TestConsole' ./e2e
+
+clean: ## remove what was built; the demo's data stays
+	rm -rf bin build web/node_modules web/dist/assets web/dist/index.html

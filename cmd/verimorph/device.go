@@ -1,0 +1,169 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"strings"
+
+	api "verimorph/api/client"
+	"verimorph/api/gen"
+)
+
+var deviceCommands = []command{
+	{
+		name: "device list", short: "The fleet", example: "device list",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, _ []string) error {
+				devices, err := all(func(cursor *string) ([]gen.Device, *string, error) {
+					p, err := call[gen.DevicePage](c, func(a *api.Client) (*http.Response, error) {
+						return a.ListDevices(ctx, &gen.ListDevicesParams{Cursor: cursor})
+					})
+					return p.Items, p.Next, err
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(devices, func() {
+					rows := [][]string{{"DEVICE", "SITE", "MODEL", "VERSION", "SERVICES", "SEEN", "CHANGE"}}
+					for _, d := range devices {
+						row := []string{d.Name, d.Site, "not seen yet", "", "", "", ""}
+						if p := d.Portrait; p != nil {
+							row = []string{d.Name, d.Site, p.Model, p.Version, map[bool]string{true: "ready", false: "starting"}[p.ServicesReady], ago(p.TakenAt), ""}
+						}
+						if d.OpenChange != nil {
+							row[6] = fmt.Sprint(*d.OpenChange)
+						}
+						rows = append(rows, row)
+					}
+					table(c.out, rows)
+				})
+			}
+		},
+	},
+	{
+		name: "device show", args: "DEVICE", short: "One device as it was last seen", min: 1, max: 1, example: "device show hollen-fw1",
+		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) { return a.GetDevice(ctx, name) }),
+	},
+	{
+		name: "device refresh", args: "DEVICE", short: "Ask a device what it is now", min: 1, max: 1, example: "device refresh hollen-fw1",
+		long:  "At the first contact the device's host key is pinned.",
+		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) { return a.RefreshDevice(ctx, name) }),
+	},
+	{
+		name: "device add", args: "DEVICE", short: "Add a device to the fleet", min: 1, max: 1,
+		long:    "The password and, on a second line, the password of the privileged level are asked for, or read from standard input.",
+		example: "device add hollen-fw1 -site \"Pier Hollen\" -address 127.61.0.11:2022 -dialect tarnholm -user bosun",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			site := fs.String("site", "", "where it stands")
+			address := fs.String("address", "", "`host:port` of its SSH")
+			dialect := fs.String("dialect", "", "`name` of the dialect it speaks")
+			user := fs.String("user", "", "user to sign in as")
+			hostKey := fs.String("host-key", "", "its host key in authorized-keys form, when it is known")
+			transfer := fs.String("transfer", "sftp", "sftp: images are pushed; http: the device fetches them")
+			return func(ctx context.Context, c *client, args []string) error {
+				if *address == "" || *dialect == "" || *user == "" {
+					return errUsage{"-address, -dialect and -user are needed"}
+				}
+				password, err := askPassword(c, "Password: ")
+				if err != nil {
+					return err
+				}
+				privileged, err := askPassword(c, "Password of the privileged level: ")
+				if err != nil {
+					return err
+				}
+				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) {
+					t := gen.Transfer(*transfer)
+					return a.AddDevice(ctx, &gen.AddDeviceParams{IdempotencyKey: newKey()}, gen.NewDevice{
+						Name: args[0], Site: site, Address: *address, Dialect: *dialect, User: *user, Password: password,
+						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Transfer: &t,
+					})
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(d, func() { c.printf("Added %s. Look at it with: verimorph device refresh %s\n", d.Name, d.Name) })
+			}
+		},
+	},
+	{
+		name: "device credentials", args: "DEVICE", short: "Replace a device's user and passwords", min: 1, max: 1, example: "device credentials hollen-fw1 -user bosun",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			user := fs.String("user", "", "user to sign in as")
+			return func(ctx context.Context, c *client, args []string) error {
+				if *user == "" {
+					return errUsage{"-user is needed"}
+				}
+				password, err := askPassword(c, "Password: ")
+				if err != nil {
+					return err
+				}
+				privileged, err := askPassword(c, "Password of the privileged level: ")
+				if err != nil {
+					return err
+				}
+				_, err = call[struct{}](c, func(a *api.Client) (*http.Response, error) {
+					return a.SetCredentials(ctx, args[0], gen.Credentials{User: *user, Password: password, PrivilegedPassword: &privileged})
+				})
+				return err
+			}
+		},
+	},
+	{
+		name: "device forget-key", args: "DEVICE", short: "Forget a device's pinned host key", min: 1, max: 1, example: "device forget-key hollen-fw1",
+		long: "Do this only when the device was replaced or reinstalled: the next contact pins the key it finds.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				_, err := call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.ForgetHostKey(ctx, args[0]) })
+				return err
+			}
+		},
+	},
+}
+
+func deviceCall(do func(context.Context, *api.Client, string) (*http.Response, error)) func(*flag.FlagSet) func(context.Context, *client, []string) error {
+	return func(*flag.FlagSet) func(context.Context, *client, []string) error {
+		return func(ctx context.Context, c *client, args []string) error {
+			d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) { return do(ctx, a, args[0]) })
+			if err != nil {
+				return err
+			}
+			return c.show(d, func() { c.printDevice(d) })
+		}
+	}
+}
+
+func (c *client) printDevice(d gen.Device) {
+	c.printf("%s  %s\n", c.paint(bold, d.Name), d.Site)
+	c.printf("  address   %s, dialect %s, images by %s\n", d.Address, d.Dialect, d.Transfer)
+	if d.HostKey != nil {
+		c.printf("  host key  %s\n", *d.HostKey)
+	}
+	if d.OpenChange != nil {
+		c.printf("  change    %d is open\n", *d.OpenChange)
+	}
+	p := d.Portrait
+	if p == nil {
+		c.printf("  not seen yet; look at it with: verimorph device refresh %s\n", d.Name)
+		return
+	}
+	c.printf("  model     %s %s, serial %s\n", p.Maker, p.Model, p.Serial)
+	c.printf("  runs      %s, services %s\n", c.paint(bold, p.Version), map[bool]string{true: "ready", false: c.paint(yellow, "starting")}[p.ServicesReady])
+	if p.Unsaved {
+		c.printf("  %s\n", c.paint(yellow, "the running configuration is not saved"))
+	}
+	for _, s := range p.Slots {
+		var marks []string
+		if s.Running {
+			marks = append(marks, "running")
+		}
+		if s.Next {
+			marks = append(marks, "next start")
+		}
+		c.printf("  slot %-4s %-10s %s\n", s.Name, s.Version, strings.Join(marks, ", "))
+	}
+	c.printf("  storage   %s of %s free\n", mib(p.StorageFree), mib(p.StorageTotal))
+	c.printf("  seen      %s\n", ago(p.TakenAt))
+}

@@ -1,0 +1,207 @@
+// Command verimorph is the client: every call of the service, and offline work on files.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"golang.org/x/term"
+)
+
+// Exit codes.
+const (
+	exitDone   = 0
+	exitNo     = 1 // the answer is no: no path, a verdict that fails, differences found
+	exitUsage  = 2
+	exitFailed = 3 // could not reach or do
+)
+
+// A command is one sub-command of the client.
+type command struct {
+	name    string // "device list"
+	args    string // what stands after it: "DEVICE"
+	short   string
+	long    string
+	example string
+	setup   func(fs *flag.FlagSet) func(ctx context.Context, c *client, args []string) error
+	min     int // how many arguments
+	max     int // -1: any number
+}
+
+// errUsage is wrong use with a message; errNo is a "no" that has been printed already.
+type errUsage struct{ msg string }
+
+func (e errUsage) Error() string { return e.msg }
+
+var errNo = errors.New("no")
+
+func commands() []command {
+	var all []command
+	for _, group := range [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, imageCommands, catalogueCommands, backupCommands, configCommands} {
+		all = append(all, group...)
+	}
+	return all
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	stop()
+	os.Exit(code)
+}
+
+// run carries one command out and returns the exit code.
+func run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+	if len(args) == 0 || args[0] == "help" && len(args) == 1 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
+		overview(stdout)
+		return map[bool]int{true: exitUsage, false: exitDone}[len(args) == 0]
+	}
+	help := args[0] == "help"
+	if help {
+		args = args[1:]
+	}
+	cmd, rest := find(args)
+	if cmd == nil {
+		fmt.Fprintf(stderr, "verimorph: there is no command %q\n\n", strings.Join(args, " "))
+		overviewOf(stderr, args[0])
+		return exitUsage
+	}
+	c := &client{out: stdout, err: stderr}
+	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	c.flags(fs)
+	do := cmd.setup(fs)
+	positional, err := parse(fs, rest)
+	switch {
+	case help || errors.Is(err, flag.ErrHelp):
+		describe(stdout, cmd, fs)
+		return exitDone
+	case err == nil && (len(positional) < cmd.min || cmd.max >= 0 && len(positional) > cmd.max):
+		err = fmt.Errorf("it takes: verimorph %s %s", cmd.name, cmd.args)
+	}
+	if err == nil {
+		if f, ok := stdout.(*os.File); ok {
+			c.terminal = term.IsTerminal(int(f.Fd())) && !c.json && os.Getenv("TERM") != "dumb"
+			c.colour = c.terminal && os.Getenv("NO_COLOR") == ""
+		}
+		err = do(ctx, c, positional)
+	} else {
+		err = errUsage{err.Error()}
+	}
+	return exitCode(err, cmd, stderr)
+}
+
+func exitCode(err error, cmd *command, stderr io.Writer) int {
+	var usage errUsage
+	var refused *problemError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errNo):
+		return exitNo
+	case errors.As(err, &usage):
+		fmt.Fprintf(stderr, "verimorph %s: %s\nSee: verimorph help %s\n", cmd.name, usage.msg, cmd.name)
+		return exitUsage
+	case errors.As(err, &refused):
+		fmt.Fprintf(stderr, "verimorph %s: %s\n", cmd.name, refused)
+		if refused.Status == 409 || refused.Status == 422 || refused.Status == 404 {
+			return exitNo
+		}
+		return exitFailed
+	}
+	fmt.Fprintf(stderr, "verimorph %s: %s\n", cmd.name, err)
+	return exitFailed
+}
+
+// find takes the longest command name that the arguments begin with.
+func find(args []string) (*command, []string) {
+	all := commands()
+	for n := min(2, len(args)); n > 0; n-- {
+		name := strings.Join(args[:n], " ")
+		for i := range all {
+			if all[i].name == name {
+				return &all[i], args[n:]
+			}
+		}
+	}
+	return nil, nil
+}
+
+// parse reads flags wherever they stand among the arguments.
+func parse(fs *flag.FlagSet, args []string) (positional []string, err error) {
+	for {
+		if err := fs.Parse(args); err != nil {
+			return nil, err
+		}
+		if fs.NArg() == 0 {
+			return positional, nil
+		}
+		done := len(args) - fs.NArg()
+		if done > 0 && args[done-1] == "--" {
+			return append(positional, fs.Args()...), nil
+		}
+		positional = append(positional, fs.Arg(0))
+		args = fs.Args()[1:]
+	}
+}
+
+func overview(w io.Writer) {
+	fmt.Fprint(w, `verimorph takes network devices from the firmware they run to the firmware they should run, along supported
+paths only, with a backup before and proof afterwards.
+
+`)
+	overviewOf(w, "")
+	fmt.Fprint(w, `
+Every command: verimorph help COMMAND. With -json it prints what the service answers.
+Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 could not reach or do.
+`)
+}
+
+// overviewOf lists the commands that begin with a word, or all.
+func overviewOf(w io.Writer, word string) {
+	var list []command
+	for _, c := range commands() {
+		if word == "" || strings.HasPrefix(c.name, word) {
+			list = append(list, c)
+		}
+	}
+	if len(list) == 0 && word != "" {
+		overviewOf(w, "")
+		return
+	}
+	group := ""
+	for _, c := range list {
+		if g, _, _ := strings.Cut(c.name, " "); g != group {
+			if group != "" && word == "" {
+				fmt.Fprintln(w)
+			}
+			group = g
+		}
+		fmt.Fprintf(w, "  %-42s %s\n", c.name+" "+c.args, c.short)
+	}
+}
+
+func describe(w io.Writer, cmd *command, fs *flag.FlagSet) {
+	fmt.Fprintf(w, "verimorph %s %s\n\n%s.\n", cmd.name, cmd.args, cmd.short)
+	if cmd.long != "" {
+		fmt.Fprintf(w, "%s\n", cmd.long)
+	}
+	fmt.Fprintf(w, "\nExample:\n  verimorph %s\n\nFlags:\n", cmd.example)
+	fs.SetOutput(w)
+	fs.PrintDefaults()
+	fmt.Fprint(w, "\nExit codes: 0 done, 1 the answer is no, 2 wrong use, 3 could not reach or do.\n")
+}
+
+func (c *client) printJSON(v any) error {
+	e := json.NewEncoder(c.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}

@@ -1,0 +1,204 @@
+// Command verimorphd is the Verimorph service.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"verimorph/blob"
+	"verimorph/core/change"
+	"verimorph/device"
+	"verimorph/engine"
+	"verimorph/server"
+	"verimorph/store"
+	"verimorph/transfer"
+	"verimorph/vault"
+	"verimorph/web"
+)
+
+const usage = `verimorphd is the Verimorph service: it carries firmware changes out and serves the API and the console.
+
+  verimorphd [flags]                      run until interrupted
+  verimorphd [flags] new-password USER    give a user a new random password and print it
+
+Every flag can be given as an environment variable as well: -database is VERIMORPH_DATABASE, -log-level is
+VERIMORPH_LOG_LEVEL, and so on. A flag on the command line wins over the environment, which wins over the default.
+
+Exit codes: 0 ended in order, 2 wrong use, 3 could not start or go on.
+
+`
+
+type options struct {
+	listen, transferListen, transferBase string
+	database                             string
+	databaseWait                         time.Duration
+	data, dialects, firstUser, logLevel  string
+	factor                               float64
+}
+
+func main() {
+	var o options
+	fs := flag.NewFlagSet("verimorphd", flag.ContinueOnError)
+	fs.StringVar(&o.listen, "listen", "127.0.0.1:8420", "`address` of the API and the console")
+	fs.StringVar(&o.transferListen, "transfer-listen", "127.0.0.1:8421", "`address` where devices fetch images")
+	fs.StringVar(&o.transferBase, "transfer-base", "", "`URL` under which devices reach -transfer-listen; by default http:// and that address")
+	fs.StringVar(&o.database, "database", "", "PostgreSQL `URL`; also read from VERIMORPH_DATABASE_URL")
+	fs.DurationVar(&o.databaseWait, "database-wait", 30*time.Second, "how long to wait for the database at start")
+	fs.StringVar(&o.data, "data", ".data/verimorphd", "`folder` for images, backups and the key")
+	fs.StringVar(&o.dialects, "dialects", "", "`folder` with further dialects")
+	fs.StringVar(&o.firstUser, "first-user", "engineer", "`name` of the user made at the first start")
+	fs.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
+	fs.Float64Var(&o.factor, "time-factor", 1, "how many times faster than real the devices are; above 1 only with a simulated fleet")
+	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
+	if err := fromEnvironment(fs); err != nil {
+		fmt.Fprintln(os.Stderr, "verimorphd:", err)
+		os.Exit(2)
+	}
+	if err := fs.Parse(os.Args[1:]); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			os.Exit(0)
+		}
+		os.Exit(2)
+	}
+	if o.database == "" {
+		o.database = os.Getenv("VERIMORPH_DATABASE_URL")
+	}
+	if o.database == "" || o.factor <= 0 || fs.NArg() != 0 && (fs.NArg() != 2 || fs.Arg(0) != "new-password") {
+		fmt.Fprintln(os.Stderr, "verimorphd: -database is needed, -time-factor must be above 0, and the only command is: new-password USER")
+		os.Exit(2)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := o.run(ctx, fs.Arg(1))
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "verimorphd:", err)
+		os.Exit(3)
+	}
+}
+
+// fromEnvironment sets flags from VERIMORPH_ variables, before the command line is read.
+func fromEnvironment(fs *flag.FlagSet) (err error) {
+	fs.VisitAll(func(f *flag.Flag) {
+		name := "VERIMORPH_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if v, ok := os.LookupEnv(name); ok && err == nil {
+			if e := fs.Set(f.Name, v); e != nil {
+				err = fmt.Errorf("environment variable %s: %w", name, e)
+			}
+		}
+	})
+	return err
+}
+
+func (o *options) run(ctx context.Context, newPasswordFor string) error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(o.logLevel)); err != nil {
+		return fmt.Errorf("-log-level %q is not known", o.logLevel)
+	}
+	log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	st, err := store.Open(ctx, o.database, o.databaseWait, func(err error) { log.Warn("waiting for the database", "err", err) })
+	if err != nil {
+		return fmt.Errorf("%w\nIs PostgreSQL running, and is the address right? It is given with -database or VERIMORPH_DATABASE_URL", err)
+	}
+	defer st.Close()
+	if newPasswordFor != "" {
+		password, err := st.SetPassword(ctx, newPasswordFor)
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("there is no user %q", newPasswordFor)
+		}
+		if err == nil {
+			fmt.Println(password)
+		}
+		return err
+	}
+	v, err := vault.Open(filepath.Join(o.data, "key"))
+	if err != nil {
+		return err
+	}
+	images, err := blob.Open(filepath.Join(o.data, "images"), nil)
+	if err != nil {
+		return err
+	}
+	backups, err := blob.Open(filepath.Join(o.data, "backups"), v)
+	if err != nil {
+		return err
+	}
+	dialects, err := device.ReadDialects(device.Builtin())
+	if err != nil {
+		return err
+	}
+	if o.dialects != "" {
+		more, err := device.ReadDialects(os.DirFS(o.dialects))
+		if err != nil {
+			return err
+		}
+		for name, d := range more {
+			dialects[name] = d
+		}
+	}
+	if o.transferBase == "" {
+		o.transferBase = "http://" + o.transferListen
+	}
+	give := &transfer.Server{Base: strings.TrimRight(o.transferBase, "/")}
+	pace := change.Pace{Factor: o.factor}
+	e, err := engine.New(engine.Config{Store: st, Images: images, Backups: backups, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log})
+	if err != nil {
+		return err
+	}
+	password, err := st.EnsureFirstUser(ctx, o.firstUser)
+	if err != nil {
+		return err
+	}
+	if password != "" {
+		printFirst(os.Stdout, o.firstUser, password)
+	}
+	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log}))
+}
+
+func printFirst(w io.Writer, user, password string) {
+	fmt.Fprintf(w, "First start. Sign in as: %s\nPassword, shown this once: %s\n", user, password)
+}
+
+// serve answers until the context ends, then ends in order: no new calls, watchers sent away, work interrupted at once.
+// Running changes stay running in the records and go on at the next start.
+func serve(ctx context.Context, log *slog.Logger, e *engine.Engine, o *options, give http.Handler, s *server.Server) error {
+	api, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return err
+	}
+	files, err := net.Listen("tcp", o.transferListen)
+	if err != nil {
+		return err
+	}
+	if err := e.Start(ctx); err != nil {
+		return err
+	}
+	go s.Run(ctx)
+	apiServer := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	fileServer := &http.Server{Handler: give, ReadHeaderTimeout: 10 * time.Second}
+	failed := make(chan error, 2)
+	go func() { failed <- apiServer.Serve(api) }()
+	go func() { failed <- fileServer.Serve(files) }()
+	log.Info("ready", "listen", o.listen, "transfer", o.transferListen, "time-factor", o.factor)
+	fmt.Printf("Verimorph answers on http://%s\n", o.listen)
+	select {
+	case <-ctx.Done():
+		err = nil
+	case err = <-failed:
+	}
+	log.Info("shutting down")
+	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return errors.Join(err, e.Stop(end), apiServer.Shutdown(end), fileServer.Close())
+}

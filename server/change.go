@@ -1,0 +1,273 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"verimorph/api/gen"
+	"verimorph/api/view"
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/core/verify"
+	"verimorph/core/version"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// find computes the path for a device from its last portrait.
+func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim) (p *path.Path, steps []change.Step, err error) {
+	if d.Portrait == nil {
+		return nil, nil, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
+	}
+	var portrait device.Portrait
+	if err := json.Unmarshal(d.Portrait, &portrait); err != nil {
+		return nil, nil, err
+	}
+	from, err := version.Parse(portrait.Version)
+	if err != nil {
+		return nil, nil, conflict("device %s says it runs %q: %s", d.Name, portrait.Version, err)
+	}
+	to, err := version.Parse(strings.TrimSpace(aim.To))
+	if err != nil {
+		return nil, nil, badRequest("%s", err)
+	}
+	err = s.plan(ctx, func(cat *catalog.Catalogue, planner *path.Planner) error {
+		if p, err = planner.Find(portrait.Model, from, to, path.Policy{Previews: value(aim.Previews), Reset: value(aim.Reset)}); err != nil {
+			return err
+		}
+		if len(p.Hops) > 0 {
+			steps, err = change.Draft(cat.Family(p.Family), p, s.Pace)
+		}
+		return err
+	})
+	return p, steps, err
+}
+
+// FindPath answers with the supported path.
+func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen.FindPathResponseObject, error) {
+	d, err := s.device(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	p, _, err := s.find(ctx, d, *r.Body)
+	if err != nil {
+		return nil, err
+	}
+	return gen.FindPath200JSONResponse(s.apiPath(p)), nil
+}
+
+// DraftChange drafts a change.
+func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject) (gen.DraftChangeResponseObject, error) {
+	id, err := s.once(ctx, r.Params.IdempotencyKey, r.Body, func() (string, error) {
+		d, err := s.device(ctx, r.Body.Device)
+		if err != nil {
+			return "", err
+		}
+		p, steps, err := s.find(ctx, d, gen.Aim{To: r.Body.To, Previews: r.Body.Previews, Reset: r.Body.Reset})
+		if err != nil {
+			return "", err
+		}
+		if len(p.Hops) == 0 {
+			return "", conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
+		}
+		var missing []string
+		for _, h := range p.Hops {
+			if !s.Images.Has(h.Image.SHA256) {
+				missing = append(missing, h.Image.File)
+			}
+		}
+		if len(missing) > 0 {
+			return "", conflict("the image store lacks %s; add each with: verimorph image add FILE", strings.Join(missing, ", "))
+		}
+		data, err := json.Marshal(p)
+		if err != nil {
+			return "", err
+		}
+		c := store.Change{DeviceID: d.ID, From: p.From.String(), To: p.To.String(), Path: data, CreatedBy: user(ctx)}
+		for _, st := range steps {
+			c.Steps = append(c.Steps, store.Step{Plan: st})
+		}
+		n, err := s.Store.AddChange(ctx, c)
+		return fmt.Sprint(n), err
+	})
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.change(ctx, n)
+	return gen.DraftChange201JSONResponse(c), err
+}
+
+// change loads a change in the form of the contract.
+func (s *Server) change(ctx context.Context, id int64) (gen.Change, error) {
+	c, err := s.Store.Change(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return gen.Change{}, notFound("there is no change %d", id)
+	}
+	if err != nil {
+		return gen.Change{}, err
+	}
+	return s.apiChange(c)
+}
+
+// GetChange answers with one change.
+func (s *Server) GetChange(ctx context.Context, r gen.GetChangeRequestObject) (gen.GetChangeResponseObject, error) {
+	c, err := s.change(ctx, r.Id)
+	return gen.GetChange200JSONResponse(c), err
+}
+
+// ListChanges answers with a page of changes.
+func (s *Server) ListChanges(ctx context.Context, r gen.ListChangesRequestObject) (gen.ListChangesResponseObject, error) {
+	limit, before, err := page(r.Params.Limit, r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	cs, err := s.Store.Changes(ctx, value(r.Params.Device), before, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := gen.ListChanges200JSONResponse{Items: []gen.Change{}}
+	for i, c := range cs {
+		if i == limit {
+			out.Next = ptr(fmt.Sprint(cs[limit-1].ID))
+			break
+		}
+		ac, err := s.apiChange(c)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, ac)
+	}
+	return out, nil
+}
+
+// page reads the limit and a numeric cursor.
+func page(limit *int, cursor *string) (n int, after int64, err error) {
+	n = 100
+	if limit != nil {
+		n = *limit
+	}
+	if n < 1 || n > 500 {
+		return 0, 0, badRequest("limit must be from 1 to 500")
+	}
+	if cursor != nil && *cursor != "" {
+		if after, err = strconv.ParseInt(*cursor, 10, 64); err != nil || after < 0 {
+			return 0, 0, badRequest("the cursor %q is not one that a list gave", *cursor)
+		}
+	}
+	return n, after, nil
+}
+
+// ActOnChange approves, starts, holds, resumes or stops.
+func (s *Server) ActOnChange(ctx context.Context, r gen.ActOnChangeRequestObject) (gen.ActOnChangeResponseObject, error) {
+	if !r.Action.Valid() {
+		return nil, badRequest("there is no action %q; known: approve, start, hold, resume, stop", r.Action)
+	}
+	err := s.Engine.Act(ctx, r.Id, change.Action(r.Action), user(ctx))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, notFound("there is no change %d", r.Id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.change(ctx, r.Id)
+	return gen.ActOnChange200JSONResponse(c), err
+}
+
+// ListJournal answers with a page of a change's journal.
+func (s *Server) ListJournal(ctx context.Context, r gen.ListJournalRequestObject) (gen.ListJournalResponseObject, error) {
+	limit, after, err := page(r.Params.Limit, r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.change(ctx, r.Id); err != nil {
+		return nil, err
+	}
+	entries, err := s.Store.Journal(ctx, r.Id, after, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := gen.ListJournal200JSONResponse{Items: []gen.JournalEntry{}}
+	for i, e := range entries {
+		if i == limit {
+			out.Next = ptr(fmt.Sprint(entries[limit-1].ID))
+			break
+		}
+		out.Items = append(out.Items, gen.JournalEntry{Id: e.ID, Step: e.Step, At: e.At, Event: e.Event, Detail: e.Detail})
+	}
+	return out, nil
+}
+
+func (s *Server) apiChange(c store.Change) (gen.Change, error) {
+	var p path.Path
+	if err := json.Unmarshal(c.Path, &p); err != nil {
+		return gen.Change{}, err
+	}
+	out := gen.Change{
+		Id: c.ID, Device: c.Device, State: gen.ChangeState(c.State), From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
+		ApprovedBy: c.ApprovedBy, ApprovedAt: c.ApprovedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Failure: c.Failure,
+		Path: s.apiPath(&p), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
+	}
+	for _, a := range change.Possible(c.State) {
+		out.Actions = append(out.Actions, gen.Action(a))
+	}
+	for _, st := range c.Steps {
+		as := gen.Step{
+			Number: st.Plan.Number, Hop: st.Plan.Hop + 1, Kind: string(st.Plan.Kind), Title: st.Plan.Title, State: gen.StepState(st.State),
+			Low: st.Plan.Expect.Low, High: st.Plan.Expect.High, Limit: st.Plan.Expect.Limit,
+			StartedAt: st.StartedAt, EndedAt: st.EndedAt, Attempts: st.Attempts, Fraction: st.Fraction, Note: st.Note, Outcome: st.Outcome,
+		}
+		out.Steps = append(out.Steps, as)
+		switch st.State {
+		case change.StepWaiting:
+			out.RemainingLow += as.Low
+			out.RemainingHigh += as.High
+		case change.StepRunning:
+			gone := 0.0
+			if st.StartedAt != nil {
+				gone = out.Now.Sub(*st.StartedAt).Seconds()
+			}
+			out.RemainingLow += max(as.Low-gone, 0)
+			out.RemainingHigh += max(as.High-gone, 0)
+		}
+	}
+	if c.State.Over() {
+		out.RemainingLow, out.RemainingHigh = 0, 0
+	}
+	if c.Verdict != nil {
+		var v verify.Verdict
+		if err := json.Unmarshal(c.Verdict, &v); err != nil {
+			return gen.Change{}, err
+		}
+		out.Verdict = apiVerdict(v)
+	}
+	return out, nil
+}
+
+func apiVerdict(v verify.Verdict) *gen.Verdict {
+	out := &gen.Verdict{Verdict: gen.VerdictVerdict(v.Verdict), Results: []gen.Result{}}
+	for _, r := range v.Results {
+		ar := gen.Result{Reading: r.Reading, Title: r.Title, State: gen.ResultState(r.State), Severity: r.Severity, Evidence: r.Evidence}
+		if r.Before != nil {
+			ar.Before = ptr(r.Before.String())
+		}
+		if r.After != nil {
+			ar.After = ptr(r.After.String())
+		}
+		out.Results = append(out.Results, ar)
+	}
+	return out
+}
+
+func (s *Server) apiPath(p *path.Path) gen.Path {
+	return view.Path(p, max(s.Pace.Factor, 1), s.Images.Has)
+}

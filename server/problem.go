@@ -1,0 +1,93 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"verimorph/api/gen"
+	"verimorph/api/view"
+	"verimorph/core/path"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// problem is an error that a caller is told (RFC 9457).
+type problem gen.Problem
+
+func (p *problem) Error() string { return p.Detail }
+
+func newProblem(status int, kind, title, format string, args ...any) *problem {
+	return &problem{Status: status, Type: kind, Title: title, Detail: fmt.Sprintf(format, args...)}
+}
+
+func badRequest(format string, args ...any) *problem {
+	return newProblem(http.StatusBadRequest, "bad-request", "The request is not right", format, args...)
+}
+
+func notFound(format string, args ...any) *problem {
+	return newProblem(http.StatusNotFound, "not-found", "Not found", format, args...)
+}
+
+func conflict(format string, args ...any) *problem {
+	return newProblem(http.StatusConflict, "conflict", "Not possible now", format, args...)
+}
+
+func internal(error) *problem {
+	return newProblem(http.StatusInternalServerError, "internal", "The service failed", "the service could not do it; its log says why")
+}
+
+// asProblem maps the errors of the layers below to what a caller is told. What is not known stays in the log.
+func asProblem(err error) *problem {
+	var (
+		p       *problem
+		no      *path.NoPathError
+		unknown *path.UnknownError
+		busy    *store.BusyError
+		action  *store.ActionError
+		dev     *device.Error
+		big     *http.MaxBytesError
+	)
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &no):
+		p = newProblem(http.StatusConflict, "no-path", "There is no supported path", "%s", err)
+		refusals := view.Citations(no.Blocks)
+		p.Refusals = &refusals
+		if !no.Nearest.IsZero() {
+			p.Nearest = ptr(no.Nearest.String())
+		}
+		return p
+	case errors.As(err, &unknown):
+		return newProblem(http.StatusNotFound, "not-found", "Not in the catalogue", "%s", err)
+	case errors.As(err, &busy):
+		return conflict("%s", err)
+	case errors.As(err, &action):
+		return conflict("%s", err)
+	case errors.As(err, &dev):
+		return newProblem(http.StatusBadGateway, "device", "The device could not be asked", "%s", err)
+	case errors.As(err, &big):
+		return newProblem(http.StatusRequestEntityTooLarge, "bad-request", "Too large", "the body may have %d bytes", big.Limit)
+	case errors.Is(err, store.ErrNotFound):
+		return notFound("there is no such record")
+	}
+	return internal(err)
+}
+
+func writeProblem(w http.ResponseWriter, p *problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p)
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// value returns what p points to, or the zero value.
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}

@@ -1,0 +1,214 @@
+// Package server is the service over HTTP: the calls of the contract (api/openapi.yaml), live events, sign-in, health,
+// metrics, and the console's files.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"verimorph/api/gen"
+	"verimorph/blob"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/engine"
+	"verimorph/store"
+	"verimorph/vault"
+)
+
+// Version is the version of this build.
+const Version = "0.1.0"
+
+// Config is what a server works with.
+type Config struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Images  *blob.Store
+	Backups *blob.Store
+	Vault   *vault.Vault
+	Console fs.FS // the built console; nil: none
+	Pace    change.Pace
+	Log     *slog.Logger
+}
+
+// A Server answers the calls of the contract.
+type Server struct {
+	Config
+	hub      *hub
+	limiter  limiter
+	catalogs catalogues
+	metrics  *metrics
+	planning sync.Mutex // a planner is for one at a time
+	planner  *path.Planner
+	planMark int64
+}
+
+// maxBody bounds a request's body in bytes, images aside; maxImage bounds an image.
+const (
+	maxBody  = 4 << 20
+	maxImage = 8 << 30
+)
+
+// New prepares a server. Run must be called for live events.
+func New(c Config) *Server {
+	return &Server{Config: c, hub: newHub(), metrics: newMetrics(c.Store)}
+}
+
+// Run passes on what changes in the records to those who watch, until the context ends.
+func (s *Server) Run(ctx context.Context) {
+	s.Store.Listen(ctx, s.hub.publish)
+	s.hub.close()
+}
+
+// Handler is everything the service answers.
+func (s *Server) Handler() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.ContextWithFallback = true
+	g.Use(s.observe, gin.CustomRecovery(func(c *gin.Context, err any) {
+		s.Log.Error("panic", "path", c.FullPath(), "err", err)
+		writeProblem(c.Writer, internal(errors.New("something broke inside the service")))
+		c.Abort()
+	}))
+	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	g.GET("/readyz", s.ready)
+	g.GET("/metrics", s.signedIn, gin.WrapH(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
+	handlers := gen.NewStrictHandlerWithOptions(s, nil, gen.StrictGinServerOptions{
+		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
+			writeProblem(c.Writer, badRequest("the body cannot be read: %s", err))
+		},
+		HandlerErrorFunc:         s.failed,
+		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Info("answer cut short", "path", c.FullPath(), "err", err) },
+	})
+	group := g.Group("", s.limitBody, s.signedIn)
+	gen.RegisterHandlersWithOptions(group, handlers, gen.GinServerOptions{
+		BaseURL:      "/api/v1",
+		ErrorHandler: func(c *gin.Context, err error, _ int) { writeProblem(c.Writer, badRequest("%s", err)) },
+	})
+	g.GET("/api/v1/openapi.json", func(c *gin.Context) {
+		spec, err := gen.GetSpecJSON()
+		if err != nil {
+			writeProblem(c.Writer, internal(err))
+			return
+		}
+		c.Data(http.StatusOK, "application/json", spec)
+	})
+	g.NoRoute(s.console)
+	return g
+}
+
+// failed turns a handler's error into problem details.
+func (s *Server) failed(c *gin.Context, err error) {
+	p := asProblem(err)
+	if p.Status >= 500 && p.Type == "internal" {
+		s.Log.Error("call failed", "path", c.FullPath(), "err", err)
+	}
+	writeProblem(c.Writer, p)
+}
+
+func (s *Server) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c, 2*time.Second)
+	defer cancel()
+	if err := s.Store.Pool.Ping(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+func (s *Server) limitBody(c *gin.Context) {
+	limit := int64(maxBody)
+	if c.FullPath() == "/api/v1/images" {
+		limit = maxImage
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
+}
+
+// observe logs and counts every call.
+func (s *Server) observe(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "other"
+	}
+	took := time.Since(began)
+	s.metrics.requests.WithLabelValues(c.Request.Method, route, fmt.Sprint(c.Writer.Status())).Observe(took.Seconds())
+	if strings.HasPrefix(route, "/api/") {
+		s.Log.Info("call", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", took.Milliseconds(), "user", c.GetString(userName))
+	}
+}
+
+// console serves the built files; every other address is the single page, which finds its own way.
+func (s *Server) console(c *gin.Context) {
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		writeProblem(c.Writer, notFound("there is no call %s %s", c.Request.Method, c.Request.URL.Path))
+		return
+	}
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	if s.Console == nil {
+		c.String(http.StatusNotFound, "This service was built without its console; build it with: make build\n")
+		return
+	}
+	name := strings.TrimPrefix(c.Request.URL.Path, "/")
+	if st, err := fs.Stat(s.Console, name); name == "" || err != nil || st.IsDir() {
+		name = "index.html"
+		h.Set("Cache-Control", "no-cache")
+	} else {
+		h.Set("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	http.ServeFileFS(c.Writer, withPath(c.Request, "/"+name), s.Console, strings.Replace(name, "index.html", ".", 1))
+}
+
+func withPath(r *http.Request, path string) *http.Request {
+	r = r.Clone(r.Context())
+	r.URL.Path = strings.TrimSuffix(path, "index.html")
+	return r
+}
+
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+}
+
+func newMetrics(st *store.Store) *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "verimorph_http_request_seconds", Help: "Time to answer calls.", Buckets: []float64{.005, .02, .1, .5, 2, 10},
+	}, []string{"method", "route", "status"})}
+	m.registry.MustRegister(m.requests, engine.StepsEnded, engine.ChangesEnded, openChanges{st},
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "verimorph_build_info", Help: "Always 1.", ConstLabels: prometheus.Labels{"version": Version}}, func() float64 { return 1 }))
+	return m
+}
+
+// openChanges counts changes by state at the moment they are asked for.
+type openChanges struct{ st *store.Store }
+
+var changesDesc = prometheus.NewDesc("verimorph_changes", "Changes by state.", []string{"state"}, nil)
+
+func (openChanges) Describe(ch chan<- *prometheus.Desc) { ch <- changesDesc }
+
+func (o openChanges) Collect(ch chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	counts, err := o.st.CountChanges(ctx)
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(changesDesc, err)
+		return
+	}
+	for state, n := range counts {
+		ch <- prometheus.MustNewConstMetric(changesDesc, prometheus.GaugeValue, float64(n), state)
+	}
+}
