@@ -32,7 +32,7 @@ var works = map[change.Kind]work{
 	change.Install:    {inspect: installed, intent: slotBefore, perform: install, confirm: slotHolds},
 	change.Save:       {inspect: saved, perform: save, confirm: savedNow},
 	change.ChooseSlot: {inspect: slotChosen, perform: chooseSlot, confirm: slotChosenNow},
-	change.Restart:    {inspect: restarted, intent: bootBefore, perform: restart},
+	change.Restart:    {inspect: restarted, perform: restart, confirm: wentDown},
 	change.Link:       {perform: waitLink},
 	change.Login:      {perform: waitLogin},
 	change.Confirm:    {perform: confirmVersion},
@@ -469,16 +469,6 @@ func slotChosenNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 // Restarting. Whether a restart that was intended has happened is told by the slot that runs; a device that does not
 // answer after the intent is taken to be restarting, and the next step waits for it.
 
-type bootIntent struct{ Uptime float64 }
-
-func bootBefore(r *run, ctx context.Context, _ *store.Step) (any, error) {
-	p, err := r.portrait(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return bootIntent{p.Uptime.Seconds()}, nil
-}
-
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
 	if !taken {
 		return false, "", nil
@@ -512,8 +502,22 @@ func restart(r *run, ctx context.Context, s *store.Step) error {
 	if k := device.KindOf(err); k == device.Lost {
 		err = nil // that is how a restart looks
 	}
-	s.Note = "the device ended the connection and restarts"
 	return err
+}
+
+// wentDown waits until the device really is on its way: a box goes on answering for a moment after it was told to
+// restart, and taking that for the return would be a false start of everything that follows.
+func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
+	for {
+		done, evidence, err := restarted(r, ctx, s, true)
+		if done || err != nil {
+			return evidence, err
+		}
+		s.Note = "the device still answers and runs from the old slot"
+		if err := pause(ctx, r.wait(time.Second)); err != nil {
+			return "", err
+		}
+	}
 }
 
 // Coming back, in stages. Each stage polls until it is reached or its hard limit is over; what was last seen stands in

@@ -55,11 +55,11 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 	if err != nil {
 		return nil, err
 	}
-	p, _, err := s.find(ctx, d, *r.Body)
+	p, steps, err := s.find(ctx, d, *r.Body)
 	if err != nil {
 		return nil, err
 	}
-	return gen.FindPath200JSONResponse(s.apiPath(p)), nil
+	return gen.FindPath200JSONResponse(view.Path(p, steps, s.Images.Has)), nil
 }
 
 // DraftChange drafts a change.
@@ -212,10 +212,14 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 	if err := json.Unmarshal(c.Path, &p); err != nil {
 		return gen.Change{}, err
 	}
+	var plans []change.Step
+	for _, st := range c.Steps {
+		plans = append(plans, st.Plan)
+	}
 	out := gen.Change{
 		Id: c.ID, Device: c.Device, State: gen.ChangeState(c.State), From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
 		ApprovedBy: c.ApprovedBy, ApprovedAt: c.ApprovedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Failure: c.Failure,
-		Path: s.apiPath(&p), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
+		Path: view.Path(&p, plans, s.Images.Has), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
 	}
 	for _, a := range change.Possible(c.State) {
 		out.Actions = append(out.Actions, gen.Action(a))
@@ -268,6 +272,3 @@ func apiVerdict(v verify.Verdict) *gen.Verdict {
 	return out
 }
 
-func (s *Server) apiPath(p *path.Path) gen.Path {
-	return view.Path(p, max(s.Pace.Factor, 1), s.Images.Has)
-}

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -43,13 +44,9 @@ func (e errUsage) Error() string { return e.msg }
 
 var errNo = errors.New("no")
 
-func commands() []command {
-	var all []command
-	for _, group := range [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, imageCommands, catalogueCommands, backupCommands, configCommands} {
-		all = append(all, group...)
-	}
-	return all
-}
+var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, imageCommands, catalogueCommands, backupCommands, configCommands}
+
+func commands() []command { return slices.Concat(groups...) }
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -167,25 +164,20 @@ Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 could not reach or do.
 
 // overviewOf lists the commands that begin with a word, or all.
 func overviewOf(w io.Writer, word string) {
-	var list []command
-	for _, c := range commands() {
-		if word == "" || strings.HasPrefix(c.name, word) {
-			list = append(list, c)
+	shown := 0
+	for _, group := range groups {
+		if shown > 0 && word == "" {
+			fmt.Fprintln(w)
 		}
-	}
-	if len(list) == 0 && word != "" {
-		overviewOf(w, "")
-		return
-	}
-	group := ""
-	for _, c := range list {
-		if g, _, _ := strings.Cut(c.name, " "); g != group {
-			if group != "" && word == "" {
-				fmt.Fprintln(w)
+		for _, c := range group {
+			if word == "" || strings.HasPrefix(c.name, word) {
+				fmt.Fprintf(w, "  %-42s %s\n", c.name+" "+c.args, c.short)
+				shown++
 			}
-			group = g
 		}
-		fmt.Fprintf(w, "  %-42s %s\n", c.name+" "+c.args, c.short)
+	}
+	if shown == 0 && word != "" {
+		overviewOf(w, "")
 	}
 }
 

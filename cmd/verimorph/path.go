@@ -74,7 +74,7 @@ func offlinePath(c *client, folder, model, from, to string, policy path.Policy) 
 	if err != nil {
 		return gen.Path{}, err
 	}
-	return view.Path(p, 1, func(string) bool { return true }), nil
+	return view.Path(p, nil, func(string) bool { return true }), nil
 }
 
 func (c *client) printPath(p gen.Path) {
@@ -91,9 +91,9 @@ func (c *client) printPath(p gen.Path) {
 	for i, h := range p.Hops {
 		c.printf("  |\n  |  hop %d  %s to %s, configuration %s, %s, image %s%s\n", i+1, h.From, h.To, h.Config, span(h.Low, h.High), h.Image,
 			map[bool]string{false: c.paint(red, " (not in the image store)")}[h.ImageThere])
-		c.printf("  |  %s\n", c.reason("permitted by", h.Permit))
+		c.printf("  |  %s\n", c.reason("permitted by", h.Permit, "  |    "))
 		for _, b := range h.Because {
-			c.printf("  |  %s\n", c.reason("needed:", b))
+			c.printf("  |  %s\n", c.reason("needed:", b, "  |    "))
 		}
 		for _, n := range h.Notes {
 			c.printf("  |  note: %s\n", wrap(n, 100, "  |        "))
@@ -103,7 +103,7 @@ func (c *client) printPath(p gen.Path) {
 	for _, j := range p.NotTaken {
 		c.printf("\nNot %s to %s:\n", j.From, j.To)
 		for _, r := range j.Refusals {
-			c.printf("  %s %s\n", c.paint(red, "x"), c.reason("", r))
+			c.printf("  %s %s\n", c.paint(red, "x"), c.reason("", r, "    "))
 		}
 	}
 	for _, n := range p.Notes {
@@ -111,12 +111,12 @@ func (c *client) printPath(p gen.Path) {
 	}
 }
 
-func (c *client) reason(word string, r gen.Citation) string {
+func (c *client) reason(word string, r gen.Citation, indent string) string {
 	if word != "" {
 		word += " "
 	}
 	if r.Rule != nil {
 		word += c.paint(blue, *r.Rule) + " "
 	}
-	return wrap(word+r.Text, 110, "  |    ")
+	return wrap(word+r.Text, 110, indent)
 }

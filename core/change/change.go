@@ -60,7 +60,7 @@ type Pace struct {
 
 // overhead is what one step costs apart from the device's own time, in seconds, and floor the least hard limit.
 const (
-	overhead = 1.5
+	overhead = 0.4
 	floor    = 6
 )
 
