@@ -35,7 +35,8 @@ type Config struct {
 	Serve    *transfer.Server // for devices that fetch their image
 	Pace     change.Pace
 	Log      *slog.Logger
-	Workers  int // changes at once in this process; 0: 100
+	Workers  int           // changes at once in this process; 0: 100
+	Lease    time.Duration // 0: DefaultLease
 }
 
 // An Engine is one worker process. Several may share a database.
@@ -46,13 +47,9 @@ type Engine struct {
 	cancel context.CancelFunc
 }
 
-// How long a lease lasts without renewal, how often it is renewed, and how often orphans are looked for: a change whose
-// worker died goes on after at most leaseTTL + sweepEvery.
-const (
-	leaseTTL   = 8 * time.Second
-	renewEvery = 2 * time.Second
-	sweepEvery = 2 * time.Second
-)
+// DefaultLease is how long a lease lasts without renewal. It is renewed four times in that span, and orphans are looked
+// for as often, so a change whose worker died goes on after at most five quarters of it.
+const DefaultLease = 8 * time.Second
 
 // changeJob is the River job: carry a change on from where its device stands.
 type changeJob struct {
@@ -83,10 +80,13 @@ func (w *worker) Work(ctx context.Context, job *river.Job[changeJob]) error {
 // New prepares an engine.
 func New(c Config) (*Engine, error) {
 	host, _ := os.Hostname()
-	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid())}
 	if c.Workers == 0 {
 		c.Workers = 100
 	}
+	if c.Lease == 0 {
+		c.Lease = DefaultLease
+	}
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid())}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	var err error
@@ -130,7 +130,7 @@ func (e *Engine) sweep(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(sweepEvery):
+		case <-time.After(e.Lease / 4):
 		}
 	}
 }
@@ -157,7 +157,7 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	if c.State != change.Running && c.State != change.Holding {
 		return
 	}
-	lease, ok, err := e.Store.Acquire(ctx, c.DeviceID, e.holder, leaseTTL)
+	lease, ok, err := e.Store.Acquire(ctx, c.DeviceID, e.holder, e.Lease)
 	if err != nil || !ok {
 		log.Info("the device is in other hands", "device", c.Device, "err", err)
 		return
@@ -188,12 +188,12 @@ func (e *Engine) keep(ctx context.Context, l store.Lease, cancel context.CancelC
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(renewEvery):
+		case <-time.After(e.Lease / 4):
 		}
-		err := e.Store.Renew(ctx, l, leaseTTL)
+		err := e.Store.Renew(ctx, l, e.Lease)
 		if err == nil {
 			good = time.Now()
-		} else if errors.Is(err, store.ErrFenced) || time.Since(good) > leaseTTL {
+		} else if errors.Is(err, store.ErrFenced) || time.Since(good) > e.Lease {
 			cancel(store.ErrFenced)
 			return
 		}

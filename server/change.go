@@ -271,4 +271,3 @@ func apiVerdict(v verify.Verdict) *gen.Verdict {
 	}
 	return out
 }
-

@@ -67,7 +67,9 @@ var changeCommands = []command{
 	},
 	{
 		name: "change show", args: "CHANGE", short: "A change with its steps", min: 1, max: 1, example: "change show 1",
-		setup: changeCall(func(ctx context.Context, a *api.Client, id int64) (*http.Response, error) { return a.GetChange(ctx, id) }, (*client).printChange),
+		setup: changeCall(func(ctx context.Context, a *api.Client, id int64) (*http.Response, error) {
+			return a.GetChange(ctx, id)
+		}, (*client).printChange),
 	},
 	actionCommand("approve", "Approve a draft"),
 	actionCommand("start", "Start an approved change"),

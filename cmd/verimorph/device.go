@@ -44,12 +44,16 @@ var deviceCommands = []command{
 	},
 	{
 		name: "device show", args: "DEVICE", short: "One device as it was last seen", min: 1, max: 1, example: "device show hollen-fw1",
-		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) { return a.GetDevice(ctx, name) }),
+		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) {
+			return a.GetDevice(ctx, name)
+		}),
 	},
 	{
 		name: "device refresh", args: "DEVICE", short: "Ask a device what it is now", min: 1, max: 1, example: "device refresh hollen-fw1",
-		long:  "At the first contact the device's host key is pinned.",
-		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) { return a.RefreshDevice(ctx, name) }),
+		long: "At the first contact the device's host key is pinned.",
+		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) {
+			return a.RefreshDevice(ctx, name)
+		}),
 	},
 	{
 		name: "device add", args: "DEVICE", short: "Add a device to the fleet", min: 1, max: 1,

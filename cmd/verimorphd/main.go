@@ -46,6 +46,7 @@ type options struct {
 	databaseWait                         time.Duration
 	data, dialects, firstUser, logLevel  string
 	factor                               float64
+	lease                                time.Duration
 }
 
 func main() {
@@ -61,6 +62,7 @@ func main() {
 	fs.StringVar(&o.firstUser, "first-user", "engineer", "`name` of the user made at the first start")
 	fs.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	fs.Float64Var(&o.factor, "time-factor", 1, "how many times faster than real the devices are; above 1 only with a simulated fleet")
+	fs.DurationVar(&o.lease, "lease", engine.DefaultLease, "how long a worker that went silent keeps its device; a change whose service died goes on a little later")
 	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
 	if err := fromEnvironment(fs); err != nil {
 		fmt.Fprintln(os.Stderr, "verimorphd:", err)
@@ -75,8 +77,8 @@ func main() {
 	if o.database == "" {
 		o.database = os.Getenv("VERIMORPH_DATABASE_URL")
 	}
-	if o.database == "" || o.factor <= 0 || fs.NArg() != 0 && (fs.NArg() != 2 || fs.Arg(0) != "new-password") {
-		fmt.Fprintln(os.Stderr, "verimorphd: -database is needed, -time-factor must be above 0, and the only command is: new-password USER")
+	if o.database == "" || o.factor <= 0 || o.lease < time.Second || fs.NArg() != 0 && (fs.NArg() != 2 || fs.Arg(0) != "new-password") {
+		fmt.Fprintln(os.Stderr, "verimorphd: -database is needed, -time-factor must be above 0, -lease at least 1s, and the only command is: new-password USER")
 		os.Exit(2)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -152,7 +154,7 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 	}
 	give := &transfer.Server{Base: strings.TrimRight(o.transferBase, "/")}
 	pace := change.Pace{Factor: o.factor}
-	e, err := engine.New(engine.Config{Store: st, Images: images, Backups: backups, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log})
+	e, err := engine.New(engine.Config{Store: st, Images: images, Backups: backups, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease})
 	if err != nil {
 		return err
 	}

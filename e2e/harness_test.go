@@ -1,0 +1,316 @@
+// Package e2e tests the whole system the way people meet it: the built service with its own PostgreSQL database and a
+// simulated fleet, through the client, the API and the console.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"verimorph/api/gen"
+	"verimorph/core/catalog"
+	"verimorph/internal/postgres"
+	"verimorph/simfleet"
+	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/tarnholm"
+)
+
+var (
+	binDir, imageDir string
+	cluster          *postgres.Cluster
+	number           atomic.Int32 // of environments: each has its own addresses and database
+)
+
+func TestMain(m *testing.M) { os.Exit(testMain(m)) }
+
+func testMain(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "verimorph-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(dir)
+	_ = os.Chmod(dir, 0o755) // the database's user has to get through
+	binDir, imageDir = filepath.Join(dir, "bin"), filepath.Join(dir, "images")
+	if err := os.Mkdir(binDir, 0o755); err != nil {
+		panic(err)
+	}
+	build := exec.Command("go", "build", "-race", "-o", binDir, "../cmd/verimorph", "../cmd/verimorphd")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%v\n%s", err, out))
+	}
+	c, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
+	if len(found.Errors()) > 0 {
+		panic(found)
+	}
+	if _, err := firmware.MakeAll(c, imageDir); err != nil {
+		panic(err)
+	}
+	if cluster, err = postgres.Start(context.Background(), filepath.Join(dir, "postgres"), 0, io.Discard); err != nil {
+		panic(err)
+	}
+	defer cluster.Stop()
+	return m.Run()
+}
+
+// env is one installation with its fleet.
+type env struct {
+	t        *testing.T
+	n        int32
+	dir      string
+	factor   float64
+	database string
+	password string
+	fleet    *simfleet.Fleet
+	service  *exec.Cmd
+	log      *syncBuffer
+	url      string
+	transfer string
+}
+
+type syncBuffer struct {
+	mu  chan struct{}
+	buf bytes.Buffer
+}
+
+func newSyncBuffer() *syncBuffer { return &syncBuffer{mu: make(chan struct{}, 1)} }
+
+func (s *syncBuffer) Write(p []byte) (int, error) {
+	s.mu <- struct{}{}
+	defer func() { <-s.mu }()
+	return s.buf.Write(p)
+}
+
+func (s *syncBuffer) String() string {
+	s.mu <- struct{}{}
+	defer func() { <-s.mu }()
+	return s.buf.String()
+}
+
+// box describes one simulated firewall of a test.
+type box struct {
+	name, model, version, idle, transfer string
+	faults                               map[string]tarnholm.Fault
+}
+
+// hollen is the firewall of the demo's story.
+func hollen() box { return box{name: "hollen-fw1", model: "TH-60", version: "4.2.3", idle: "4.2.1"} }
+
+// setUp starts a fleet and a service and loads everything that the boxes need. Time runs factor times faster.
+func setUp(t *testing.T, factor float64, boxes ...box) *env {
+	t.Helper()
+	e := &env{t: t, n: number.Add(1), dir: t.TempDir(), factor: factor, log: newSyncBuffer()}
+	var err error
+	e.database, err = cluster.NewDatabase(t.Context(), fmt.Sprintf("e2e%d", e.n))
+	require.NoError(t, err)
+	e.startFleet(boxes)
+	e.url, e.transfer = freeAddress(t), freeAddress(t)
+	e.startService()
+	t.Cleanup(e.killService)
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("the service's log:\n%s", tail(e.log.String(), 6000))
+		}
+	})
+	e.signIn()
+	e.must("catalogue", "load", "../demo/catalog/tarnholm-th.yaml")
+	for _, b := range boxes {
+		e.addDevice(b)
+	}
+	return e
+}
+
+func (e *env) startFleet(boxes []box) {
+	config, err := filepath.Abs("../demo/configs/hollen-fw1.cfg")
+	require.NoError(e.t, err)
+	file := simfleet.File{Format: simfleet.Format}
+	for i, b := range boxes {
+		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: "Tarnholm", Model: b.model, Serial: fmt.Sprint("S", i), User: "bosun",
+			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: 24 << 20, Config: filepath.Base(config), Sessions: 900, Faults: b.faults})
+	}
+	data, err := yaml.Marshal(file)
+	require.NoError(e.t, err)
+	name := filepath.Join(e.dir, "fleet.yaml")
+	require.NoError(e.t, os.WriteFile(name, data, 0o600))
+	text, err := os.ReadFile(config)
+	require.NoError(e.t, err)
+	require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, filepath.Base(config)), text, 0o600))
+	require.NoError(e.t, os.Mkdir(filepath.Join(e.dir, "fleet"), 0o700))
+	e.fleet, err = simfleet.Load(name, filepath.Join(e.dir, "fleet"), e.factor, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	require.NoError(e.t, err)
+	require.NoError(e.t, e.fleet.Start())
+	e.t.Cleanup(e.fleet.Stop)
+}
+
+func freeAddress(t *testing.T) string {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer ln.Close()
+	return ln.Addr().String()
+}
+
+// startService starts the service and waits until it is ready.
+func (e *env) startService() {
+	e.t.Helper()
+	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-data", filepath.Join(e.dir, "data"),
+		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s")
+	e.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+e.database, "GORACE=halt_on_error=1 atexit_sleep_ms=0")
+	stdout := newSyncBuffer()
+	e.service.Stdout, e.service.Stderr = stdout, e.log
+	e.service.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	require.NoError(e.t, e.service.Start())
+	require.Eventually(e.t, func() bool {
+		resp, err := http.Get("http://" + e.url + "/readyz")
+		if err != nil {
+			return false
+		}
+		defer resp.Body.Close()
+		return resp.StatusCode == http.StatusOK
+	}, 30*time.Second, 20*time.Millisecond, "the service does not get ready")
+	if _, after, ok := strings.Cut(stdout.String(), "Password, shown this once: "); ok {
+		e.password, _, _ = strings.Cut(after, "\n")
+	}
+}
+
+// killService is kill -9.
+func (e *env) killService() {
+	if e.service != nil && e.service.ProcessState == nil {
+		_ = e.service.Process.Kill()
+		_ = e.service.Wait()
+	}
+}
+
+func (e *env) signIn() {
+	e.t.Helper()
+	out, stderr, code := e.client(e.password+"\n", "sign-in", "engineer", "-server", "http://"+e.url)
+	require.Equal(e.t, 0, code, out+stderr)
+}
+
+func (e *env) addDevice(b box) {
+	e.t.Helper()
+	a := e.fleet.Box(b.name).Access()
+	transfer := b.transfer
+	if transfer == "" {
+		transfer = "sftp"
+	}
+	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n", "device", "add", b.name, "-site", "Pier Test", "-address", a.Address,
+		"-dialect", "tarnholm", "-user", a.User, "-transfer", transfer)
+	require.Equal(e.t, 0, code, out+stderr)
+	e.must("device", "refresh", b.name)
+}
+
+// addImages puts images into the store.
+func (e *env) addImages(names ...string) {
+	e.t.Helper()
+	for _, n := range names {
+		e.must("image", "add", filepath.Join(imageDir, n))
+	}
+}
+
+// client runs the built client.
+func (e *env) client(stdin string, args ...string) (stdout, stderr string, code int) {
+	e.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, filepath.Join(binDir, "verimorph"), args...)
+	cmd.Env = append(os.Environ(), "VERIMORPH_SESSION="+filepath.Join(e.dir, "session.json"), "GORACE=atexit_sleep_ms=0")
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	_ = cmd.Run()
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// must runs the client and fails the test unless it exits 0.
+func (e *env) must(args ...string) string {
+	e.t.Helper()
+	out, stderr, code := e.client("", args...)
+	require.Equal(e.t, 0, code, "%v\n%s%s", args, out, stderr)
+	return out
+}
+
+// refused runs the client and fails the test unless it exits with the code and says every text.
+func (e *env) refused(code int, texts []string, args ...string) string {
+	e.t.Helper()
+	out, stderr, got := e.client("", args...)
+	require.Equal(e.t, code, got, "%v\n%s%s", args, out, stderr)
+	for _, text := range texts {
+		require.Contains(e.t, out+stderr, text)
+	}
+	return out + stderr
+}
+
+// begin drafts, approves and starts a change and returns its number.
+func (e *env) begin(device, to string) string {
+	e.t.Helper()
+	id := fmt.Sprint(e.draft(device, to))
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	return id
+}
+
+func (e *env) draft(device, to string) int64 {
+	e.t.Helper()
+	var ch gen.Change
+	require.NoError(e.t, json.Unmarshal([]byte(e.must("change", "draft", device, "-to", to, "-json")), &ch))
+	return ch.Id
+}
+
+func (e *env) change(id string) (ch gen.Change) {
+	e.t.Helper()
+	require.NoError(e.t, json.Unmarshal([]byte(e.must("change", "show", id, "-json")), &ch))
+	return ch
+}
+
+// await waits until a change is as wanted.
+func (e *env) await(id string, what string, is func(gen.Change) bool) (ch gen.Change) {
+	e.t.Helper()
+	require.Eventually(e.t, func() bool { ch = e.change(id); return is(ch) }, 90*time.Second, 30*time.Millisecond, "change %s: %s", id, what)
+	return ch
+}
+
+func (e *env) awaitEnd(id string) gen.Change {
+	e.t.Helper()
+	return e.await(id, "ends", func(ch gen.Change) bool { return ch.EndedAt != nil })
+}
+
+// awaitStep waits until a step of a kind in a hop (from 1) runs.
+func (e *env) awaitStep(id string, hop int, kind string) {
+	e.t.Helper()
+	e.await(id, "reaches "+kind, func(ch gen.Change) bool {
+		for _, s := range ch.Steps {
+			if s.Hop == hop && s.Kind == kind && s.State != gen.StepStateWaiting {
+				return true
+			}
+		}
+		return ch.EndedAt != nil
+	})
+}
+
+func stepOf(ch gen.Change, hop int, kind string) gen.Step {
+	for _, s := range ch.Steps {
+		if s.Hop == hop && s.Kind == kind {
+			return s
+		}
+	}
+	return gen.Step{}
+}
+
+func tail(s string, n int) string { return s[max(0, len(s)-n):] }
+
+var storyImages = []string{"th60-4.2.9.img", "th60-5.0.7.img", "th60-5.4.2.img"}
