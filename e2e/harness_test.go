@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -104,8 +105,8 @@ func (s *syncBuffer) String() string {
 
 // box describes one simulated firewall of a test.
 type box struct {
-	name, model, version, idle, transfer string
-	faults                               map[string]tarnholm.Fault
+	name, site, model, version, idle, transfer string
+	faults                                     map[string]tarnholm.Fault
 }
 
 // hollen is the firewall of the demo's story.
@@ -136,20 +137,21 @@ func setUp(t *testing.T, factor float64, boxes ...box) *env {
 }
 
 func (e *env) startFleet(boxes []box) {
-	config, err := filepath.Abs("../demo/configs/hollen-fw1.cfg")
-	require.NoError(e.t, err)
 	file := simfleet.File{Format: simfleet.Format}
 	for i, b := range boxes {
+		text, err := os.ReadFile("../demo/configs/" + b.name + ".cfg")
+		if err != nil {
+			text, err = os.ReadFile("../demo/configs/hollen-fw1.cfg")
+		}
+		require.NoError(e.t, err)
+		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))
 		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: "Tarnholm", Model: b.model, Serial: fmt.Sprint("S", i), User: "bosun",
-			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: 24 << 20, Config: filepath.Base(config), Sessions: 900, Faults: b.faults})
+			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: 24 << 20, Config: b.name + ".cfg", Sessions: 900, Faults: b.faults})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)
 	name := filepath.Join(e.dir, "fleet.yaml")
 	require.NoError(e.t, os.WriteFile(name, data, 0o600))
-	text, err := os.ReadFile(config)
-	require.NoError(e.t, err)
-	require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, filepath.Base(config)), text, 0o600))
 	require.NoError(e.t, os.Mkdir(filepath.Join(e.dir, "fleet"), 0o700))
 	e.fleet, err = simfleet.Load(name, filepath.Join(e.dir, "fleet"), e.factor, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(e.t, err)
@@ -208,7 +210,7 @@ func (e *env) addDevice(b box) {
 	if transfer == "" {
 		transfer = "sftp"
 	}
-	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n", "device", "add", b.name, "-site", "Pier Test", "-address", a.Address,
+	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n", "device", "add", b.name, "-site", cmp.Or(b.site, "Pier Test"), "-address", a.Address,
 		"-dialect", "tarnholm", "-user", a.User, "-transfer", transfer)
 	require.Equal(e.t, 0, code, out+stderr)
 	e.must("device", "refresh", b.name)

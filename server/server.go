@@ -164,19 +164,18 @@ func (s *Server) console(c *gin.Context) {
 		return
 	}
 	name := strings.TrimPrefix(c.Request.URL.Path, "/")
-	if st, err := fs.Stat(s.Console, name); name == "" || err != nil || st.IsDir() {
-		name = "index.html"
-		h.Set("Cache-Control", "no-cache")
-	} else {
-		h.Set("Cache-Control", "public, max-age=31536000, immutable")
+	if st, err := fs.Stat(s.Console, name); strings.HasPrefix(name, "assets/") && err == nil && !st.IsDir() {
+		h.Set("Cache-Control", "public, max-age=31536000, immutable") // the name changes with the content
+		http.ServeFileFS(c.Writer, c.Request, s.Console, name)
+		return
 	}
-	http.ServeFileFS(c.Writer, withPath(c.Request, "/"+name), s.Console, strings.Replace(name, "index.html", ".", 1))
-}
-
-func withPath(r *http.Request, path string) *http.Request {
-	r = r.Clone(r.Context())
-	r.URL.Path = strings.TrimSuffix(path, "index.html")
-	return r
+	page, err := fs.ReadFile(s.Console, "index.html")
+	if err != nil {
+		writeProblem(c.Writer, internal(err))
+		return
+	}
+	h.Set("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
 }
 
 type metrics struct {

@@ -1,0 +1,216 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/catalog"
+)
+
+// demoFleet is the fleet of the demo.
+func demoFleet() []box {
+	return []box{
+		{name: "hollen-fw1", site: "Pier Hollen", model: "TH-60", version: "4.2.3", idle: "4.2.1"},
+		{name: "brattsund-fw1", site: "Pier Brattsund", model: "TH-40", version: "4.2.6", idle: "4.2.3", transfer: "http"},
+		{name: "vesterkai-fw1", site: "Vesterkai terminal", model: "TH-80", version: "5.2.3", idle: "5.0.7"},
+		{name: "gullnes-fw1", site: "Gullnes", model: "TH-60", version: "5.0.7", transfer: "http"},
+	}
+}
+
+// browser starts headless Chromium and fails the test on any exception in the page.
+func browser(t *testing.T) context.Context {
+	bin, err := exec.LookPath("chromium")
+	require.NoError(t, err, "chromium is installed by scripts/packages")
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(bin), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("force-device-scale-factor", "1"))
+	ctx, cancel := chromedp.NewExecAllocator(t.Context(), opts...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	t.Cleanup(cancel)
+	var mu sync.Mutex
+	var broken []string
+	require.NoError(t, chromedp.Listen(ctx, func(ev any) {
+		if e, ok := ev.(*runtime.EventExceptionThrown); ok {
+			mu.Lock()
+			defer mu.Unlock()
+			broken = append(broken, e.ExceptionDetails.Text)
+		}
+	}))
+	t.Cleanup(func() {
+		mu.Lock()
+		defer mu.Unlock()
+		assert.Empty(t, broken, "exceptions in the page")
+	})
+	return ctx
+}
+
+// doer carries actions out, each call within a minute, and shows the page's text when one fails.
+func doer(t *testing.T, ctx context.Context) func(...act) {
+	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as this context
+	return func(actions ...act) {
+		t.Helper()
+		limited, cancel := context.WithTimeout(ctx, time.Minute)
+		defer cancel()
+		for i, a := range actions {
+			if err := chromedp.Do(limited, a); err != nil {
+				page, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))
+				require.NoError(t, err, "action %d; the page says:\n%s", i+1, page)
+			}
+		}
+	}
+}
+
+// act is one thing that somebody does or sees in the browser.
+type act = chromedp.Action[chromedp.Void]
+
+var none chromedp.Void
+
+// shot takes a picture for docs/screenshots when SHOTS names that folder.
+func shot(name string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		dir := os.Getenv("SHOTS")
+		if dir == "" {
+			return none, nil
+		}
+		time.Sleep(400 * time.Millisecond) // transitions end
+		data, err := chromedp.CaptureScreenshot()(ctx, t)
+		if err != nil {
+			return none, err
+		}
+		return none, os.WriteFile(filepath.Join(dir, name+".png"), data, 0o644)
+	}
+}
+
+// text waits until the elements say something.
+func text(sel, want string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		last := ""
+		for range 1200 {
+			var err error
+			if last, err = chromedp.Evaluate[string](fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join("\n")`, sel))(ctx, t); err != nil {
+				return none, err
+			}
+			if strings.Contains(last, want) {
+				return none, nil
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return none, fmt.Errorf("%s does not say %q but %q", sel, want, last)
+	}
+}
+
+func clickText(sel, label string) act {
+	return chromedp.Click(fmt.Sprintf(`//%s[contains(normalize-space(.), %q)]`, sel, label), chromedp.NodeVisible)
+}
+
+func click(sel string) act    { return chromedp.Click(chromedp.CSS(sel), chromedp.NodeVisible) }
+func visible(sel string) act  { return chromedp.WaitVisible(chromedp.CSS(sel)) }
+func gone(sel string) act     { return chromedp.WaitNotPresent(chromedp.CSS(sel)) }
+func typed(sel, v string) act { return chromedp.SendKeys(chromedp.CSS(sel), v) }
+func emptied(sel string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		if _, err := chromedp.Evaluate[bool](fmt.Sprintf("document.querySelector(%q).select() === undefined", sel))(ctx, t); err != nil {
+			return none, err
+		}
+		return chromedp.KeyEvent("")(ctx, t)
+	}
+}
+func entered(sel string) act { return typed(sel, "\r") }
+
+// TestConsole drafts, approves and watches a change to its verdict in a browser, without ever loading the page again.
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 40, demoFleet()...)
+	c, _ := catalog.ReadDir(os.DirFS("../demo/catalog"))
+	for _, r := range c.Families[0].Releases {
+		for _, im := range r.Images {
+			e.addImages(im.File)
+		}
+	}
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"),
+		visible(`input[name=password]`), shot("sign-in"),
+		typed(`input[name=password]`, "wrong"), entered(`input[name=password]`), text("[role=alert]", "the user or the password is wrong"),
+		emptied(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
+		text("table", "hollen-fw1"), text("header", "Simulated fleet, 40 times faster"),
+		func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+			_, err := chromedp.Evaluate[bool](`window.sameDocument = true`)(ctx, t)
+			return none, err
+		}, shot("fleet"))
+
+	// Find a device by what it runs, and look at it.
+	do(typed(`input[type=search]`, "5.2"), text("main", "1 of 4 devices"), emptied(`input[type=search]`), typed(`input[type=search]`, "holl"),
+		clickText("a", "hollen-fw1"), text("h1", "hollen-fw1"), clickText("button", "Refresh"), text("main", "seen just now"))
+
+	// The aim is chosen with the keyboard; the path is drawn with its stops and the refused jump.
+	do(chromedp.Focus(chromedp.CSS(`#aim`)), chromedp.KeyEvent(" "), visible(`[role=option]`), chromedp.KeyEvent("5.4.2"), chromedp.KeyEvent("\r"),
+		visible(`svg[aria-label="Path from 4.2.3 to 5.4.2 by 4.2.9, 5.0.7, 5.4.2"]`),
+		text("main", "Not 4.2.3 to 5.4.2"), text("main", "a hop that crosses 5.0 must land on 5.0.x, not 5.4.2"), text("main", "Needed: TH-R6"), shot("path"))
+
+	do(click(`#draft`), text("h1", "Change 1"), text("#state", "draft"), text("main", "Compare checksum on device"), shot("draft"),
+		click(`#approve`), text("#state", "approved"),
+		click(`#start`), visible(`#sure`), shot("start"), click(`#sure`), text("#state", "running"))
+
+	// The live view moves by itself: a later hop's step runs, with its bar.
+	do(text(`tr[data-state=running]`, "Install into the idle slot"), text(`tr[data-state=running]`, "slot b is being written"), shot("live"),
+		clickText("button", "engineer"), clickText("button", "Dark page"), text("main", "Hop 2 of 3"),
+		text(`tr[data-state=running]`, "Wait for"), shot("live-dark"))
+	do(text("#verdict", "verdict: pass"), text("#state", "done"), text("main", "all 4 are there"), chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("verdict"),
+		clickText("button", "engineer"), clickText("button", "Light page"))
+
+	do(clickText("button", "Journal"), text("table", "intent"),
+		clickText("a", "Backups"), text("table", "4.2.9"), click(`input[aria-label="Backup 1"]`), text("pre", "secret ***"),
+		click(`input[aria-label="Backup 3"]`), text("main", "rewrite web-tickets"), shot("backups"),
+		clickText("a", "Catalogue and images"), text("table", "th60-5.4.2.img"), text("table", "tarnholm-th.yaml"), shot("shelf"),
+		clickText("a", "Changes"), text("table", "4.2.9, 5.0.7"))
+
+	// A device is added and refused in a dialog; what was typed stays.
+	do(clickText("a", "Fleet"), clickText("button", "Add device"), visible(`input[name=address]`),
+		typed(`input[name=name]`, "hollen-fw1"), typed(`input[name=address]`, "127.0.0.1:22"), typed(`input[name=user]`, "x"),
+		typed(`input[name=password]`, "y"), entered(`input[name=name]`), text("[role=alert]", `there is a device "hollen-fw1" already`))
+	same, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`window.sameDocument === true`))
+	require.NoError(t, err)
+	assert.True(t, same, "the page was never loaded again")
+
+	do(chromedp.KeyEvent("\x1b"), gone(`input[name=address]`), clickText("button", "engineer"), clickText("button", "Sign out"), visible(`input[name=password]`))
+}
+
+func TestConsoleWithoutService(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 60, hollen())
+	e.addImages(storyImages...)
+	ctx := browser(t)
+	do := doer(t, ctx)
+	id := fmt.Sprint(e.draft("hollen-fw1", "5.4.2"))
+	do(chromedp.Navigate("http://"+e.url+"/changes/"+id), visible(`input[name=password]`),
+		typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("#state", "draft"))
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	do(text("#state", "running"), text(`tr[data-state=running]`, "Install"))
+	e.killService()
+	do(text("[role=status]", "no answer from the service; trying again"))
+	e.startService()
+	do(text("#verdict", "verdict: pass"))
+	assert.Equal(t, 3, e.fleet.Box("hollen-fw1").Status().Fits)
+
+	resp, err := http.Get("http://" + e.url + "/no/such/file.js")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'self'")
+}

@@ -1,0 +1,85 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { NavLink, Route, Routes } from "react-router-dom";
+import { api, ask, onSignedOut, Refused } from "./api";
+import { BackupsPage } from "./backups";
+import { ChangePage } from "./change";
+import { ChangesPage } from "./changes";
+import { DevicePage } from "./device";
+import { FleetPage } from "./fleet";
+import { SignIn } from "./signin";
+import { ShelfPage } from "./shelf";
+import { Trouble, Waiting } from "./ui";
+
+function useTheme() {
+  const [dark, setDark] = useState(() => (localStorage.getItem("theme") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light")) === "dark");
+  useEffect(() => {
+    document.documentElement.classList.toggle("dark", dark);
+    localStorage.setItem("theme", dark ? "dark" : "light");
+  }, [dark]);
+  return { dark, toggle: () => setDark((d) => !d) };
+}
+
+const places = [["/", "Fleet"], ["/changes", "Changes"], ["/backups", "Backups"], ["/shelf", "Catalogue and images"]];
+
+export function App() {
+  const theme = useTheme();
+  const queries = useQueryClient();
+  const service = useQuery({ queryKey: ["service"], queryFn: () => ask(api.GET("/service")), refetchInterval: 15000 });
+  useEffect(() => onSignedOut(() => queries.invalidateQueries({ queryKey: ["service"] })), [queries]);
+
+  const gone = service.error instanceof Refused && service.error.problem.status === 401;
+  if (gone) return <SignIn onDone={() => queries.resetQueries()} />;
+  if (service.isPending) return <Waiting />;
+  if (!service.data) return <main className="mx-auto max-w-xl p-6"><Trouble error={service.error} /></main>;
+
+  const leave = async () => {
+    await ask(api.POST("/sign-out")).catch(() => {});
+    queries.resetQueries();
+  };
+  return (
+    <>
+      <header className="border-b-2 border-brass bg-white dark:bg-deck">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-4 py-2">
+          <span className="flex items-center gap-2 text-base font-bold tracking-wide">
+            <svg viewBox="0 0 32 32" className="size-6 text-brass dark:text-brasslight" fill="none" stroke="currentColor" strokeWidth="3.5" strokeLinejoin="round" aria-hidden>
+              <path d="M4 26 L16 6 L28 26" /><circle cx="16" cy="20" r="3" fill="currentColor" />
+            </svg>
+            Verimorph
+          </span>
+          <nav className="flex gap-1" aria-label="Pages">
+            {places.map(([to, name]) => (
+              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `rounded-sm px-2.5 py-1 ${isActive ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : "hover:bg-slate-100 dark:hover:bg-slate-700"}`}>{name}</NavLink>
+            ))}
+          </nav>
+          <span className="ml-auto" />
+          {service.data.timeFactor > 1 && (
+            <span className="rounded-sm border border-dashed border-slate-500 px-2 py-0.5 text-xs" title="The fleet is simulated. Expected ranges are for this pace.">
+              Simulated fleet, {service.data.timeFactor} times faster than real
+            </span>
+          )}
+          {service.isError && <span role="status" className="text-xs font-semibold text-rose-800 dark:text-rose-300">The service does not answer</span>}
+          <Menu as="div" className="relative">
+            <MenuButton className="rounded-sm border border-slate-400 px-2.5 py-1 dark:border-slate-600">{service.data.user}</MenuButton>
+            <MenuItems anchor="bottom end" className="z-20 mt-1 w-44 rounded-md border border-line bg-white p-1 shadow-lg dark:border-nightline dark:bg-deck">
+              <MenuItem><button onClick={theme.toggle} className="block w-full rounded-sm px-2 py-1.5 text-left data-focus:bg-slate-100 dark:data-focus:bg-slate-700">{theme.dark ? "Light page" : "Dark page"}</button></MenuItem>
+              <MenuItem><button onClick={leave} className="block w-full rounded-sm px-2 py-1.5 text-left data-focus:bg-slate-100 dark:data-focus:bg-slate-700">Sign out</button></MenuItem>
+            </MenuItems>
+          </Menu>
+        </div>
+      </header>
+      <main className="mx-auto max-w-7xl space-y-4 p-4">
+        <Routes>
+          <Route path="/" element={<FleetPage />} />
+          <Route path="/devices/:name" element={<DevicePage />} />
+          <Route path="/changes" element={<ChangesPage />} />
+          <Route path="/changes/:id" element={<ChangePage />} />
+          <Route path="/backups" element={<BackupsPage />} />
+          <Route path="/shelf" element={<ShelfPage />} />
+          <Route path="*" element={<p>There is no such page.</p>} />
+        </Routes>
+      </main>
+    </>
+  );
+}

@@ -1,0 +1,236 @@
+import { Disclosure, DisclosureButton, DisclosurePanel, Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link, useParams } from "react-router-dom";
+import { api, ask, pages, type Action, type Change, type Step, type Verdict } from "./api";
+import { clock, span, time } from "./format";
+import { HopList, PathLine } from "./pathline";
+import { Ask, Badge, Bar, Button, Card, Mark, Trouble, Waiting } from "./ui";
+
+/** The change as it goes on, by server-sent events, and how far the service's clock is from ours. */
+function useLive(id: number) {
+  const queries = useQueryClient();
+  const [away, setAway] = useState(false);
+  const change = useQuery({ queryKey: ["change", id], queryFn: () => ask(api.GET("/changes/{id}", { params: { path: { id } } })) });
+  const over = !!change.data?.endedAt;
+  const known = !!change.data;
+  useEffect(() => {
+    if (!known || over) return;
+    const events = new EventSource(`/api/v1/changes/${id}/live`);
+    events.addEventListener("change", (e) => {
+      setAway(false);
+      queries.setQueryData(["change", id], JSON.parse((e as MessageEvent<string>).data));
+    });
+    events.onerror = () => setAway(true); // the browser connects again by itself
+    return () => events.close();
+  }, [id, known, over, queries]);
+  return { change, away: away && !over };
+}
+
+/** The service's time now: the clock in the last answer plus what has passed since. */
+function useNow(c?: Change) {
+  const [, tick] = useState(0);
+  const [at, setAt] = useState({ server: 0, local: 0 });
+  const over = !!c?.endedAt;
+  useEffect(() => { if (c) setAt({ server: Date.parse(c.now), local: Date.now() }); }, [c]);
+  useEffect(() => {
+    if (over) return;
+    const t = setInterval(() => tick((n) => n + 1), 250);
+    return () => clearInterval(t);
+  }, [over]);
+  return at.server + (Date.now() - at.local);
+}
+
+function fractionOf(s: Step, now: number): number {
+  if (s.state === "done") return 1;
+  if (s.state !== "running") return 0;
+  const byTime = s.startedAt && s.high > 0 ? Math.min((now - Date.parse(s.startedAt)) / 1000 / s.high, 0.95) : 0;
+  return Math.min(Math.max(s.fraction, byTime), 1);
+}
+
+export function ChangePage() {
+  const id = Number(useParams().id);
+  const { change, away } = useLive(id);
+  const now = useNow(change.data);
+  if (change.isPending) return <Waiting />;
+  if (!change.data) return <Trouble error={change.error} />;
+  const c = change.data;
+  const total = c.steps.reduce((n, s) => n + s.high, 0);
+  const done = c.steps.reduce((n, s) => n + s.high * fractionOf(s, now), 0) / Math.max(total, 0.001);
+  const hops = c.path.hops.map((_, i) => c.steps.filter((s) => s.hop === i + 1));
+  const passed = c.startedAt ? hops.filter((steps) => steps.find((s) => s.kind === "version")?.state === "done").length : -1;
+  const open = hops[passed];
+  const partly = open ? open.reduce((n, s) => n + s.high * fractionOf(s, now), 0) / open.reduce((n, s) => n + s.high, 0) : 0;
+  const gone = c.startedAt ? (Math.min(c.endedAt ? Date.parse(c.endedAt) : now) - Date.parse(c.startedAt)) / 1000 : 0;
+  const running = c.steps.find((s) => s.state === "running");
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-3">
+        <h1 className="text-lg font-bold">Change {c.id}</h1>
+        <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>{c.device}</Link>
+        <span>from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b></span>
+        <span id="state"><Badge state={c.state} /></span>
+        {c.verdict && <span id="verdict"><Badge state={c.verdict.verdict}>verdict: {c.verdict.verdict}</Badge></span>}
+        {away && <span role="status"><Badge state="degraded">no answer from the service; trying again</Badge></span>}
+        <span className="ml-auto" />
+        <Actions c={c} />
+      </div>
+      {c.startedAt && (
+        <div className="space-y-1">
+          <Bar fraction={c.endedAt && c.state === "done" ? 1 : done} label="the whole change" />
+          <p className="flex justify-between text-slate-600 dark:text-slate-400">
+            <span>{clock(gone)} {c.endedAt ? "in all" : "gone"}{running && !c.endedAt && `: ${running.title}${running.note ? `, ${running.note}` : ""}`}</span>
+            {!c.endedAt && <span>{span(c.remainingLow, c.remainingHigh)} to go</span>}
+          </p>
+        </div>
+      )}
+      {c.failure && (
+        <div role="alert" className="rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
+          <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> This change failed</p>
+          <p className="mt-1">{c.failure}</p>
+        </div>
+      )}
+      {c.verdict && <Evidence of={c.verdict} />}
+      <Card title="Path" aside={!c.startedAt && <span className="text-xs text-slate-600 dark:text-slate-400">{span(c.remainingLow, c.remainingHigh)} expected in all</span>}>
+        <PathLine path={c.path} passed={passed} partly={partly} />
+      </Card>
+      <TabGroup>
+        <TabList className="flex gap-1">
+          {["Steps", "Reasons", "Journal"].map((t) => (
+            <Tab key={t} className="rounded-t-sm border border-b-0 border-line px-3 py-1.5 data-selected:bg-white data-selected:font-semibold dark:border-nightline dark:data-selected:bg-deck">{t}</Tab>
+          ))}
+        </TabList>
+        <TabPanels className="-mt-4">
+          <TabPanel><Card><Steps c={c} now={now} /></Card></TabPanel>
+          <TabPanel><Card><HopList path={c.path} /></Card></TabPanel>
+          <TabPanel><Card><Journal c={c} /></Card></TabPanel>
+        </TabPanels>
+      </TabGroup>
+    </>
+  );
+}
+
+const words: Record<Action, { name: string; ask?: string; kind?: "main" | "risk" }> = {
+  approve: { name: "Approve", kind: "main" },
+  start: { name: "Start", kind: "main", ask: "The device restarts once for every hop; whoever is behind it is cut off each time. Start now?" },
+  hold: { name: "Hold", ask: "The change goes on to its next safe point and waits there. Hold it?" },
+  resume: { name: "Go on", kind: "main" },
+  stop: { name: "Give up", kind: "risk", ask: "The change ends here. The device stays as it is now. Give it up?" },
+};
+
+function Actions({ c }: { c: Change }) {
+  const queries = useQueryClient();
+  const [asking, setAsking] = useState<Action | null>(null);
+  const act = useMutation({
+    mutationFn: (action: Action) => ask(api.POST("/changes/{id}/{action}", { params: { path: { id: c.id, action } } })),
+    onSuccess: (d) => queries.setQueryData(["change", c.id], d),
+    onSettled: () => setAsking(null),
+  });
+  return (
+    <>
+      {c.actions.map((a) => (
+        <Button key={a} id={a} kind={words[a].kind} disabled={act.isPending} onClick={() => (words[a].ask ? setAsking(a) : act.mutate(a))}>{words[a].name}</Button>
+      ))}
+      <Ask open={asking !== null} onClose={() => setAsking(null)} title={asking ? `${words[asking].name}: change ${c.id} on ${c.device}` : ""}>
+        <p>{asking && words[asking].ask}</p>
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => setAsking(null)}>Not now</Button>
+          <Button id="sure" kind={asking === "stop" ? "risk" : "main"} disabled={act.isPending} onClick={() => asking && act.mutate(asking)}>{asking && words[asking].name}</Button>
+        </div>
+      </Ask>
+      {act.error && <div className="basis-full"><Trouble error={act.error} /></div>}
+    </>
+  );
+}
+
+function Evidence({ of }: { of: Verdict }) {
+  return (
+    <Card title={<span className="flex items-center gap-2">Verdict <Badge state={of.verdict} /></span>}>
+      <table className="w-full">
+        <thead><tr><th>Reading</th><th>Expected</th><th>Before</th><th>After</th><th>Evidence</th></tr></thead>
+        <tbody>
+          {of.results.map((r) => (
+            <tr key={r.reading} className="border-t border-line dark:border-nightline">
+              <td className="font-medium whitespace-nowrap">{r.title}</td>
+              <td><Badge state={r.state === "unmet" && r.severity === "degraded" ? "degraded" : r.state}>{r.state}</Badge></td>
+              <td className="max-w-60">{r.before ?? "not read"}</td><td className="max-w-60">{r.after ?? "not read"}</td><td>{r.evidence}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+function Steps({ c, now }: { c: Change; now: number }) {
+  const groups: { hop: number; steps: Step[] }[] = [];
+  for (const s of c.steps) {
+    if (groups.at(-1)?.hop !== s.hop) groups.push({ hop: s.hop, steps: [] });
+    groups.at(-1)!.steps.push(s);
+  }
+  return (
+    <div className="space-y-2">
+      {groups.map((g, i) => {
+        const h = c.path.hops[g.hop - 1];
+        const title = h ? `Hop ${g.hop} of ${c.path.hops.length}: ${h.from} to ${h.to}` : i === 0 ? "Before" : "After";
+        const state = g.steps.every((s) => s.state === "done") ? "done" : g.steps.some((s) => s.state === "failed") ? "failed" : g.steps.some((s) => s.state !== "waiting") ? "running" : "waiting";
+        // Open what goes on or failed, and everything while it is a draft; the key makes it open when its turn comes.
+        return (
+          <Disclosure key={`${i}${state}`} as="div" defaultOpen={state === "running" || state === "failed" || !c.startedAt}>
+            <DisclosureButton className="flex w-full items-center gap-2 rounded-sm bg-slate-100 px-3 py-1.5 text-left font-semibold dark:bg-slate-800">
+              <Mark state={state} /> {title}
+              <span className="ml-auto text-xs font-normal text-slate-600 dark:text-slate-400">{g.steps.filter((s) => s.state === "done").length} of {g.steps.length} steps</span>
+            </DisclosureButton>
+            <DisclosurePanel>
+              <table className="w-full table-fixed">
+                <thead className="sr-only"><tr><th>Step</th><th>Elapsed</th><th>Expected</th><th>What</th></tr></thead>
+                <tbody>{g.steps.map((s) => <StepRow key={s.number} s={s} now={now} />)}</tbody>
+              </table>
+            </DisclosurePanel>
+          </Disclosure>
+        );
+      })}
+    </div>
+  );
+}
+
+function StepRow({ s, now }: { s: Step; now: number }) {
+  const elapsed = s.startedAt ? ((s.endedAt ? Date.parse(s.endedAt) : now) - Date.parse(s.startedAt)) / 1000 : null;
+  const late = s.state === "running" && elapsed !== null && elapsed > s.high;
+  return (
+    <tr data-step={s.number} data-state={s.state} className="border-b border-line last:border-0 dark:border-nightline">
+      <td className="w-64"><span className="flex items-center gap-2"><Mark state={s.state} />{s.title}<span className="sr-only">: {s.state}</span></span></td>
+      <td className="w-16 text-right font-mono">{elapsed !== null && clock(elapsed)}</td>
+      <td className="w-40 text-slate-600 dark:text-slate-400">of {span(s.low, s.high)}</td>
+      <td>
+        {s.state === "running" ? (
+          <div className="flex items-center gap-3">
+            <div className="w-40 shrink-0"><Bar fraction={fractionOf(s, now)} label={s.title} /></div>
+            <span>{late && <Badge state="degraded">longer than expected; given up at {clock(s.limit)}</Badge>} {s.note}</span>
+          </div>
+        ) : <span className={s.state === "failed" ? "text-rose-800 dark:text-rose-300" : ""}>{s.outcome}</span>}
+        {s.attempts > 1 && <span className="ml-2 text-xs text-slate-600 dark:text-slate-400">({s.attempts} tries)</span>}
+      </td>
+    </tr>
+  );
+}
+
+function Journal({ c }: { c: Change }) {
+  const entries = useQuery({
+    queryKey: ["journal", c.id], refetchInterval: c.endedAt ? false : 2000,
+    queryFn: () => pages((cursor) => ask(api.GET("/changes/{id}/journal", { params: { path: { id: c.id }, query: { cursor, limit: 500 } } }))),
+  });
+  return (
+    <>
+      <Trouble error={entries.error} />
+      <table className="w-full">
+        <thead><tr><th>When</th><th>Step</th><th>What</th><th>Detail</th></tr></thead>
+        <tbody>
+          {entries.data?.map((e) => (
+            <tr key={e.id} className="border-t border-line dark:border-nightline"><td className="whitespace-nowrap">{time(e.at)}</td><td>{e.step || ""}</td><td>{e.event}</td><td>{e.detail}</td></tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}

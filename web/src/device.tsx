@@ -1,0 +1,163 @@
+import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type ReactNode } from "react";
+import { Link, useNavigate, useParams } from "react-router-dom";
+import { api, ask, newKey, type Device, type Release } from "./api";
+import { ago, mib } from "./format";
+import { HopList, PathLine } from "./pathline";
+import { Ask, Badge, Bar, Button, Card, Field, Trouble, Waiting } from "./ui";
+
+export function DevicePage() {
+  const name = useParams().name!;
+  const queries = useQueryClient();
+  const path = { params: { path: { name } } };
+  const device = useQuery({ queryKey: ["device", name], queryFn: () => ask(api.GET("/devices/{name}", path)), refetchInterval: 3000 });
+  const refresh = useMutation({
+    mutationFn: () => ask(api.POST("/devices/{name}/refresh", path)),
+    onSuccess: (d) => { queries.setQueryData(["device", name], d); queries.invalidateQueries({ queryKey: ["path", name] }); },
+  });
+  const [asking, setAsking] = useState<"credentials" | "key" | null>(null);
+  if (device.isPending) return <Waiting />;
+  if (!device.data) return <Trouble error={device.error} />;
+  const d = device.data;
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-3">
+        <h1 className="text-lg font-bold">{d.name}</h1>
+        <span className="text-slate-600 dark:text-slate-400">{d.site}</span>
+        {d.openChange && <Link to={`/changes/${d.openChange}`}><Badge state="running">change {d.openChange} is open</Badge></Link>}
+        <span className="ml-auto" />
+        <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
+        {d.hostKey && <Button onClick={() => setAsking("key")}>Forget host key</Button>}
+        <Button kind="main" disabled={refresh.isPending} onClick={() => refresh.mutate()}>{refresh.isPending ? "Looking ..." : "Refresh"}</Button>
+      </div>
+      <Trouble error={refresh.error} />
+      <Portrait d={d} />
+      {d.portrait && <PathFinder device={d} version={d.portrait.version} />}
+      <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
+      <ForgetKeyDialog name={name} open={asking === "key"} onClose={() => setAsking(null)} />
+    </>
+  );
+}
+
+function Fact({ name, children }: { name: string; children: ReactNode }) {
+  return <div><dt className="text-xs text-slate-600 dark:text-slate-400">{name}</dt><dd className="font-medium">{children}</dd></div>;
+}
+
+function Portrait({ d }: { d: Device }) {
+  const p = d.portrait;
+  if (!p) return <Card title="Portrait">Nobody has looked at this device yet. Refresh asks it what it is.</Card>;
+  return (
+    <Card title="Portrait" aside={<span className="text-xs text-slate-600 dark:text-slate-400">seen {ago(p.takenAt)}</span>}>
+      <div className="grid gap-6 md:grid-cols-3">
+        <dl className="grid grid-cols-2 gap-3">
+          <Fact name="Model">{p.maker} {p.model}</Fact>
+          <Fact name="Serial"><span className="font-mono">{p.serial}</span></Fact>
+          <Fact name="Runs"><span className="font-mono text-base">{p.version}</span></Fact>
+          <Fact name="Services"><Badge state={p.servicesReady ? "ready" : "starting"} /></Fact>
+        </dl>
+        <div className="space-y-2">
+          {p.slots.map((s) => (
+            <div key={s.name} className={`flex items-center gap-3 rounded-sm border px-3 py-1.5 ${s.running ? "border-2 border-brass dark:border-brasslight" : "border-line dark:border-nightline"}`}>
+              <b>Slot {s.name}</b><span className="font-mono">{s.version || "empty"}</span>
+              <span className="ml-auto flex gap-1">{s.running && <Badge state="running">running</Badge>}{s.next && <Badge state="waiting">next start</Badge>}</span>
+            </div>
+          ))}
+          {p.unsaved && <Badge state="degraded">running configuration is not saved</Badge>}
+        </div>
+        <dl className="space-y-3">
+          <Fact name={`Storage: ${mib(p.storageFree)} of ${mib(p.storageTotal)} free`}><Bar fraction={1 - p.storageFree / p.storageTotal} label="storage in use" /></Fact>
+          <Fact name="Address"><span className="font-mono">{d.address}</span>, {d.dialect}, images by {d.transfer}</Fact>
+          {d.hostKey && <Fact name="Host key"><span className="font-mono text-xs break-all">{d.hostKey}</span></Fact>}
+        </dl>
+      </div>
+    </Card>
+  );
+}
+
+function PathFinder({ device, version }: { device: Device; version: string }) {
+  const name = device.name;
+  const go = useNavigate();
+  const [to, setTo] = useState<Release | null>(null);
+  const [reset, setReset] = useState(false);
+  const [previews, setPreviews] = useState(false);
+  const releases = useQuery({ queryKey: ["releases", name, device.portrait?.model], queryFn: () => ask(api.GET("/devices/{name}/releases", { params: { path: { name } } })) });
+  const aim = to && { to: to.version, reset, previews };
+  const path = useQuery({
+    queryKey: ["path", name, version, aim], enabled: !!aim,
+    queryFn: () => ask(api.POST("/devices/{name}/path", { params: { path: { name } }, body: aim! })),
+  });
+  const draft = useMutation({
+    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim! } })),
+    onSuccess: (c) => go(`/changes/${c.id}`),
+  });
+  return (
+    <Card title="Where should it go?">
+      <div className="flex flex-wrap items-center gap-4">
+        <Listbox value={to} onChange={setTo}>
+          <ListboxButton id="aim" className="flex w-64 items-center justify-between rounded-sm border border-slate-400 px-3 py-1.5 text-left dark:border-slate-600">
+            {to ? <span className="font-mono">{to.version}</span> : "Choose a release"} <span aria-hidden>▾</span>
+          </ListboxButton>
+          <ListboxOptions anchor="bottom start" className="z-20 max-h-80 w-64 overflow-auto rounded-md border border-line bg-white p-1 shadow-lg dark:border-nightline dark:bg-deck">
+            {(releases.data?.items ?? []).map((r) => (
+              <ListboxOption key={r.version} value={r} disabled={r.version === version} className="flex items-center gap-2 rounded-sm px-2 py-1.5 data-disabled:opacity-50 data-focus:bg-slate-100 dark:data-focus:bg-slate-700">
+                <span className="font-mono">{r.version}</span><Badge state={r.stage} />
+                <span className="ml-auto text-xs text-slate-600 dark:text-slate-400">{r.version === version ? "runs now" : r.runs ? "" : "not for it"}</span>
+              </ListboxOption>
+            ))}
+          </ListboxOptions>
+        </Listbox>
+        <label className="flex items-center gap-1.5"><input type="checkbox" checked={reset} onChange={(e) => setReset(e.target.checked)} /> the configuration may be reset</label>
+        <label className="flex items-center gap-1.5"><input type="checkbox" checked={previews} onChange={(e) => setPreviews(e.target.checked)} /> previews may be used</label>
+        {path.data && path.data.hops.length > 0 && (
+          <Button kind="main" className="ml-auto" id="draft" disabled={draft.isPending} onClick={() => draft.mutate()}>Draft a change</Button>
+        )}
+      </div>
+      <div className="mt-4 space-y-4">
+        <Trouble error={draft.error ?? path.error ?? releases.error} />
+        {path.data && (path.data.hops.length === 0 ? <p>It runs {path.data.to} already.</p> : (
+          <>
+            <PathLine key={path.data.to} path={path.data} />
+            <HopList path={path.data} />
+            {path.data.notes.map((n, i) => <p key={i} className="text-slate-600 dark:text-slate-400">{n}</p>)}
+          </>
+        ))}
+      </div>
+    </Card>
+  );
+}
+
+function CredentialsDialog({ name, open, onClose }: { name: string; open: boolean; onClose: () => void }) {
+  const empty = { user: "", password: "", privilegedPassword: "" };
+  const [v, setV] = useState(empty);
+  const put = useMutation({
+    mutationFn: () => ask(api.PUT("/devices/{name}/credentials", { params: { path: { name } }, body: v })),
+    onSuccess: () => { setV(empty); onClose(); },
+  });
+  const field = (key: keyof typeof empty, label: string, type: string) => <Field label={label} type={type} autoComplete="off" value={v[key]} onChange={(e) => setV({ ...v, [key]: e.target.value })} />;
+  return (
+    <Ask open={open} onClose={onClose} title={`Replace the credentials of ${name}`}>
+      <form className="space-y-3" onSubmit={(e) => { e.preventDefault(); put.mutate(); }}>
+        <p>They are encrypted at once and never shown again.</p>
+        {field("user", "User", "text")}{field("password", "Password", "password")}{field("privilegedPassword", "Password of the privileged level", "password")}
+        <Trouble error={put.error} />
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button kind="main" type="submit" disabled={put.isPending}>Replace</Button></div>
+      </form>
+    </Ask>
+  );
+}
+
+function ForgetKeyDialog({ name, open, onClose }: { name: string; open: boolean; onClose: () => void }) {
+  const queries = useQueryClient();
+  const forget = useMutation({
+    mutationFn: () => ask(api.DELETE("/devices/{name}/host-key", { params: { path: { name } } })),
+    onSuccess: () => { queries.invalidateQueries({ queryKey: ["device", name] }); onClose(); },
+  });
+  return (
+    <Ask open={open} onClose={onClose} title={`Forget the host key of ${name}?`}>
+      <p>Do this only when the device was replaced or reinstalled. The next contact trusts whatever key it finds.</p>
+      <Trouble error={forget.error} />
+      <div className="flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button kind="risk" onClick={() => forget.mutate()}>Forget it</Button></div>
+    </Ask>
+  );
+}

@@ -1,0 +1,92 @@
+// The path drawn as a line with stops: what is passed, where one stands, what lies ahead, and the cuts that are refused.
+import { useState } from "react";
+import type { Citation, Path } from "./api";
+import { span } from "./format";
+import { Badge, Mark } from "./ui";
+
+const gap = 220, left = 70, stopY = 92;
+
+/** passed is how many hops are behind; partly is how far the one that goes on is, 0 to 1. */
+export function PathLine({ path, passed = -1, partly = 0 }: { path: Path; passed?: number; partly?: number }) {
+  const stops = [path.from, ...path.hops.map((h) => h.to)];
+  const x = (i: number) => left + i * gap;
+  const reached = Math.max(passed, 0) + (passed >= 0 && passed < path.hops.length ? partly : 0);
+  const [jump, setJump] = useState<number | null>(path.notTaken.length > 0 && passed < 0 ? 0 : null);
+  const shown = jump === null ? undefined : path.notTaken[jump];
+  return (
+    <div>
+      <svg viewBox={`0 0 ${x(stops.length - 1) + left} 176`} className="w-full" style={{ maxWidth: x(stops.length - 1) + left }} role="img"
+        aria-label={`Path from ${path.from} to ${path.to} by ${path.hops.map((h) => h.to).join(", ")}`}>
+        {path.notTaken.map((j, i) => {
+          const a = stops.indexOf(j.from), b = stops.indexOf(j.to);
+          const rise = 26 + 20 * (b - a - 1);
+          const picked = i === jump;
+          const mid = (x(a) + x(b)) / 2, top = stopY - rise * 0.78 - 6;
+          return (
+            <g key={i} role="button" tabIndex={0} aria-pressed={picked} aria-label={`Refused: ${j.from} to ${j.to}`} className={picked ? "text-rose-800 dark:text-rose-300" : "text-slate-500"}
+              onClick={() => setJump(picked ? null : i)} onKeyDown={(e) => { if (e.key === "Enter" || e.key === " ") { e.preventDefault(); setJump(picked ? null : i); } }}>
+              <path d={`M${x(a)} ${stopY - 10} C ${x(a) + 40} ${stopY - rise - 8}, ${x(b) - 40} ${stopY - rise - 8}, ${x(b)} ${stopY - 10}`} fill="none" stroke="currentColor" strokeWidth={picked ? 2 : 1.5} strokeDasharray="3 5" />
+              <circle cx={mid} cy={top} r="9" className="fill-white dark:fill-deck" stroke="currentColor" strokeWidth="1.5" />
+              <path d={`M${mid - 3.5} ${top - 3.5} l7 7 m0 -7 l-7 7`} stroke="currentColor" strokeWidth="2" strokeLinecap="round" />
+            </g>
+          );
+        })}
+        <line x1={x(0)} y1={stopY} x2={x(stops.length - 1)} y2={stopY} className="stroke-slate-400 dark:stroke-slate-600" strokeWidth="3" />
+        {passed >= 0 && <line x1={x(0)} y1={stopY} x2={left + reached * gap} y2={stopY} className="stroke-brass transition-all dark:stroke-brasslight" strokeWidth="5" strokeLinecap="round" />}
+        {path.hops.map((h, i) => (
+          <g key={h.to} className="fill-slate-600 text-[11px] dark:fill-slate-400" textAnchor="middle">
+            <text x={(x(i) + x(i + 1)) / 2} y={stopY + 20}>hop {i + 1}, configuration {h.config}</text>
+            <text x={(x(i) + x(i + 1)) / 2} y={stopY + 36}>{span(h.low, h.high)}</text>
+          </g>
+        ))}
+        {stops.map((s, i) => {
+          const behind = passed >= i, last = i === stops.length - 1;
+          return (
+            <g key={s}>
+              <circle cx={x(i)} cy={stopY} r={last ? 11 : 8} className={behind ? "fill-brass stroke-brass dark:fill-brasslight dark:stroke-brasslight" : "fill-white stroke-ink dark:fill-deck dark:stroke-slate-300"} strokeWidth="3" />
+              {last && <circle cx={x(i)} cy={stopY} r="4" className={behind ? "fill-white dark:fill-night" : "fill-ink dark:fill-slate-300"} />}
+              <text x={x(i)} y={stopY + 62} textAnchor="middle" className="fill-ink font-mono text-[15px] font-bold dark:fill-slate-100">{s}</text>
+              <text x={x(i)} y={stopY + 78} textAnchor="middle" className="fill-slate-600 text-[11px] dark:fill-slate-400">{i === 0 ? "runs now" : path.hops[i - 1].stage}</text>
+            </g>
+          );
+        })}
+      </svg>
+      {shown && (
+        <div className="mt-2 rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
+          <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> Not {shown.from} to {shown.to}</p>
+          <ul className="mt-1 space-y-1">{shown.refusals.map((r, i) => <li key={i}><Reason of={r} /></li>)}</ul>
+        </div>
+      )}
+    </div>
+  );
+}
+
+/** A rule and what it says here. */
+export function Reason({ of }: { of: Citation }) {
+  return (
+    <span>
+      {of.rule && <code className="mr-1.5 rounded-sm bg-slate-200 px-1 text-xs dark:bg-slate-700" title={of.file && `${of.file}, line ${of.line}`}>{of.rule}</code>}
+      {of.text}
+    </span>
+  );
+}
+
+/** The hops with their reasons, as a list to read. */
+export function HopList({ path }: { path: Path }) {
+  return (
+    <ol className="space-y-3">
+      {path.hops.map((h, i) => (
+        <li key={h.to} className="border-l-4 border-line pl-3 dark:border-nightline">
+          <p className="flex flex-wrap items-center gap-2">
+            <b>Hop {i + 1}: {h.from} to {h.to}</b> <Badge state={h.stage} /> <Badge state={h.config}>configuration {h.config}</Badge>
+            <span className="text-slate-600 dark:text-slate-400">{span(h.low, h.high)}, image {h.image}</span>
+            {!h.imageThere && <Badge state="failed">not in the image store</Badge>}
+          </p>
+          <p className="mt-1">Permitted by <Reason of={h.permit} /></p>
+          {h.because.map((b, k) => <p key={k} className="mt-0.5">Needed: <Reason of={b} /></p>)}
+          {h.notes.map((n, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">Note: {n}</p>)}
+        </li>
+      ))}
+    </ol>
+  );
+}

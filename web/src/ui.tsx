@@ -1,0 +1,120 @@
+// The pieces that every page is made of.
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import type { ButtonHTMLAttributes, InputHTMLAttributes, ReactNode } from "react";
+import { Refused } from "./api";
+
+/** How something stands. Every tone has a mark and a word; colour only helps. */
+type Tone = "good" | "bad" | "doubt" | "busy" | "rest";
+
+const toneOf: Record<string, Tone> = {
+  done: "good", pass: "good", met: "good", ready: "good", preferred: "good", kept: "good",
+  failed: "bad", fail: "bad", unmet: "bad", withdrawn: "bad", reset: "bad",
+  degraded: "doubt", holding: "doubt", held: "doubt", stopped: "doubt", starting: "doubt", pending: "doubt", preview: "doubt", converted: "doubt",
+  running: "busy", approved: "busy",
+};
+
+const tones: Record<Tone, { text: string; box: string }> = {
+  good: { text: "text-teal-800 dark:text-teal-300", box: "border-teal-700/40 bg-teal-50 dark:bg-teal-950/50" },
+  bad: { text: "text-rose-800 dark:text-rose-300", box: "border-rose-700/40 bg-rose-50 dark:bg-rose-950/50" },
+  doubt: { text: "text-amber-800 dark:text-amber-300", box: "border-amber-700/40 bg-amber-50 dark:bg-amber-950/50" },
+  busy: { text: "text-sky-800 dark:text-sky-300", box: "border-sky-700/40 bg-sky-50 dark:bg-sky-950/50" },
+  rest: { text: "text-slate-600 dark:text-slate-400", box: "border-line dark:border-nightline" },
+};
+
+const shapes: Record<Tone, ReactNode> = {
+  good: <path d="M3 8.5 L6.5 12 L13 4.5" />,
+  bad: <path d="M4 4 L12 12 M12 4 L4 12" />,
+  doubt: <path d="M8 3 L8 9.5 M8 12.2 L8 13" />,
+  busy: <path d="M5 3.5 L12 8 L5 12.5 Z" fill="currentColor" />,
+  rest: <circle cx="8" cy="8" r="3.2" />,
+};
+
+export function Mark({ state }: { state: string }) {
+  const tone = toneOf[state] ?? "rest";
+  return (
+    <svg viewBox="0 0 16 16" className={`inline-block size-4 shrink-0 ${tones[tone].text}`} fill="none" stroke="currentColor" strokeWidth="2" strokeLinecap="round" strokeLinejoin="round" aria-hidden>
+      {shapes[tone]}
+    </svg>
+  );
+}
+
+export function Badge({ state, children }: { state: string; children?: ReactNode }) {
+  const tone = tones[toneOf[state] ?? "rest"];
+  return (
+    <span className={`inline-flex items-center gap-1 rounded-sm border px-1.5 py-0.5 text-xs font-medium ${tone.box} ${tone.text}`}>
+      <Mark state={state} />
+      {children ?? state}
+    </span>
+  );
+}
+
+export function Card({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
+  return (
+    <section className="rounded-md border border-line bg-white dark:border-nightline dark:bg-deck">
+      {title && (
+        <header className="flex items-center justify-between gap-4 border-b border-line px-4 py-2 dark:border-nightline">
+          <h2 className="font-semibold">{title}</h2>
+          {aside}
+        </header>
+      )}
+      <div className="overflow-x-auto p-4">{children}</div>
+    </section>
+  );
+}
+
+export function Button({ kind = "plain", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: "plain" | "main" | "risk" }) {
+  const look = {
+    plain: "border-slate-400 hover:bg-slate-100 dark:border-slate-500 dark:hover:bg-slate-700",
+    main: "border-brass bg-brass text-white hover:brightness-110 dark:border-brasslight dark:bg-brasslight dark:text-night",
+    risk: "border-rose-700 text-rose-800 hover:bg-rose-50 dark:border-rose-400 dark:text-rose-300 dark:hover:bg-rose-950",
+  }[kind];
+  return <button type="button" {...rest} className={`rounded-sm border px-3 py-1.5 font-medium whitespace-nowrap disabled:opacity-50 ${look} ${rest.className ?? ""}`} />;
+}
+
+export function Field({ label, hint, ...rest }: InputHTMLAttributes<HTMLInputElement> & { label: string; hint?: string }) {
+  return (
+    <label className="block">
+      <span className="mb-1 block text-xs font-semibold">{label}</span>
+      <input {...rest} className="w-full rounded-sm border border-slate-400 bg-transparent px-2 py-1.5 dark:border-slate-600" />
+      {hint && <span className="mt-1 block text-xs text-slate-600 dark:text-slate-400">{hint}</span>}
+    </label>
+  );
+}
+
+/** What went wrong, in the service's words, with the rules it cites. */
+export function Trouble({ error }: { error: unknown }) {
+  if (!error) return null;
+  const p = error instanceof Refused ? error.problem : { title: "Something broke", detail: String(error) };
+  return (
+    <div role="alert" className={`rounded-md border p-3 ${tones.bad.box}`}>
+      <p className={`flex items-center gap-2 font-semibold ${tones.bad.text}`}><Mark state="failed" /> {p.title}</p>
+      <p className="mt-1 whitespace-pre-wrap">{p.detail}</p>
+      {"nearest" in p && p.nearest && <p className="mt-1">The nearest release that can be reached is <b>{p.nearest}</b>.</p>}
+    </div>
+  );
+}
+
+export function Ask({ open, title, children, onClose }: { open: boolean; title: string; children: ReactNode; onClose: () => void }) {
+  return (
+    <Dialog open={open} onClose={onClose} className="relative z-10">
+      <div className="fixed inset-0 bg-black/40" aria-hidden />
+      <div className="fixed inset-0 flex items-center justify-center p-4">
+        <DialogPanel className="w-full max-w-lg space-y-4 rounded-md border border-line bg-paper p-5 shadow-lg dark:border-nightline dark:bg-deck">
+          <DialogTitle className="text-base font-semibold">{title}</DialogTitle>
+          {children}
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}
+
+export function Bar({ fraction, label }: { fraction: number; label: string }) {
+  const percent = Math.round(Math.min(Math.max(fraction, 0), 1) * 100);
+  return (
+    <div role="progressbar" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} aria-label={label} className="h-2 w-full overflow-hidden rounded-full bg-slate-200 dark:bg-slate-700">
+      <div className="h-full rounded-full bg-brass transition-[width] duration-300 dark:bg-brasslight" style={{ width: `${percent}%` }} />
+    </div>
+  );
+}
+
+export const Waiting = () => <p className="p-6 text-slate-600 dark:text-slate-400">Loading ...</p>;
