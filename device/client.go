@@ -117,7 +117,7 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 	}
 	raw, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", t.Address)
 	if err != nil {
-		return nil, &Error{Unreachable, t.Address, "connect", strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": ")}
+		return nil, &Error{Unreachable, t.Address, "connect", "nothing answers (" + strings.TrimPrefix(strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": "), "connect: ") + ")"}
 	}
 	_ = raw.SetDeadline(time.Now().Add(dialTimeout))
 	conn, channels, requests, err := ssh.NewClientConn(raw, t.Address, cfg)

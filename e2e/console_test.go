@@ -61,7 +61,7 @@ func browser(t *testing.T) context.Context {
 
 // doer carries actions out, each call within a minute, and shows the page's text when one fails.
 func doer(t *testing.T, ctx context.Context) func(...act) {
-	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as this context
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800))) // starts the browser, which lives as long as this context
 	return func(actions ...act) {
 		t.Helper()
 		limited, cancel := context.WithTimeout(ctx, time.Minute)

@@ -141,7 +141,8 @@ func (e *env) startFleet(boxes []box) {
 	for i, b := range boxes {
 		text, err := os.ReadFile("../demo/configs/" + b.name + ".cfg")
 		if err != nil {
-			text, err = os.ReadFile("../demo/configs/hollen-fw1.cfg")
+			like := map[bool]string{true: "hollen-fw1", false: "gullnes-fw1"}[strings.HasPrefix(b.version, "4.")] // in the form of its train
+			text, err = os.ReadFile("../demo/configs/" + like + ".cfg")
 		}
 		require.NoError(e.t, err)
 		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))

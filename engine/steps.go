@@ -466,30 +466,76 @@ func slotChosenNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 	return evidence, err
 }
 
-// Restarting. Whether a restart that was intended has happened is told by the slot that runs; a device that does not
-// answer after the intent is taken to be restarting, and the next step waits for it.
+// Restarting. Whether a restart that was intended has happened is told by the slot that runs. A device at whose address
+// nothing answers any more is on its way; one that accepts connections but does not talk may be going down or coming
+// up, and only another look tells.
+
+type bootState int
+
+const (
+	bootUnclear bootState = iota
+	bootOld               // it runs from the slot it ran from before
+	bootGone              // nothing answers
+	bootNew               // it runs from the chosen slot
+)
+
+func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, error) {
+	r.hangUp()
+	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	if err != nil {
+		return bootUnclear, "", err
+	}
+	if up, _, err := linkUp(ctx, d.Address); !up {
+		return bootGone, "the device went down", ctxErr(ctx, err)
+	}
+	in, err := r.intended(change.Install, s.Plan.Hop)
+	if err != nil {
+		return bootUnclear, "", err
+	}
+	slot, err := r.slot(ctx, in.Slot)
+	switch device.KindOf(err) {
+	case device.Unreachable, device.Lost, device.NotReady, device.Silent:
+		return bootUnclear, err.Error(), nil
+	}
+	switch {
+	case err != nil:
+		return bootUnclear, "", err
+	case slot.Running:
+		return bootNew, "the device runs from slot " + slot.Name, nil
+	}
+	return bootOld, "the device still answers and runs from the old slot", nil
+}
+
+// ctxErr keeps an error only when the context has ended: then it says nothing about the device.
+func ctxErr(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return err
+	}
+	return nil
+}
 
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
 	if !taken {
 		return false, "", nil
 	}
-	r.hangUp()
-	in, err := r.intended(change.Install, s.Plan.Hop)
-	if err != nil {
-		return false, "", err
-	}
-	slot, err := r.slot(ctx, in.Slot)
-	switch device.KindOf(err) {
-	case "":
+	return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })
+}
+
+// awaitBoot looks until the state is settled, and reports whether the restart has begun.
+func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootState) bool) (bool, string, error) {
+	for {
+		b, seen, err := r.bootState(ctx, s)
 		if err != nil {
 			return false, "", err
 		}
-	case device.Unreachable, device.Lost, device.NotReady, device.Silent:
-		return true, "the device is restarting", nil
-	default:
-		return false, "", err
+		if settled(b) {
+			return b == bootGone || b == bootNew, seen, nil
+		}
+		s.Note = seen
+		if err := pause(ctx, r.wait(time.Second)); err != nil {
+			return false, "", err
+		}
 	}
-	return slot.Running, fmt.Sprintf("the device runs from slot %s", slot.Name), nil
 }
 
 func restart(r *run, ctx context.Context, s *store.Step) error {
@@ -508,16 +554,8 @@ func restart(r *run, ctx context.Context, s *store.Step) error {
 // wentDown waits until the device really is on its way: a box goes on answering for a moment after it was told to
 // restart, and taking that for the return would be a false start of everything that follows.
 func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
-	for {
-		done, evidence, err := restarted(r, ctx, s, true)
-		if done || err != nil {
-			return evidence, err
-		}
-		s.Note = "the device still answers and runs from the old slot"
-		if err := pause(ctx, r.wait(time.Second)); err != nil {
-			return "", err
-		}
-	}
+	_, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool { return b == bootGone || b == bootNew })
+	return evidence, err
 }
 
 // Coming back, in stages. Each stage polls until it is reached or its hard limit is over; what was last seen stands in

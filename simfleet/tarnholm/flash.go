@@ -160,9 +160,13 @@ func (b *Box) take(file *os.File, written *int64, p *[]byte, off int64, drop fun
 	if st, err := file.Stat(); err != nil || off+int64(len(*p))-st.Size() > b.free() {
 		return errRoom
 	}
+	if *written < 0 { // it broke off before; pieces that were on the way are lost
+		return io.ErrClosedPipe
+	}
 	*written += int64(len(*p))
 	if f, ok := b.has(DropTransfer); ok && f.armed() && *written > f.Value {
 		b.hit(DropTransfer)
+		*written = -1
 		drop()
 		return io.ErrClosedPipe
 	}

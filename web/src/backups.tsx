@@ -31,9 +31,9 @@ export function BackupsPage() {
               {backups.data?.map((x) => (
                 <tr key={x.id} className="border-t border-line dark:border-nightline">
                   <td><input type="checkbox" aria-label={`Backup ${x.id}`} checked={picked.includes(x.id)} onChange={() => pick(x.id)} /></td>
-                  <td className="font-semibold">{x.id}</td><td>{x.device}</td><td className="font-mono">{x.version}</td><td>{x.size}</td>
+                  <td className="font-semibold">{x.id}</td><td className="whitespace-nowrap">{x.device}</td><td className="font-mono">{x.version}</td><td>{x.size}</td>
                   <td className="text-slate-600 dark:text-slate-400">{time(x.takenAt)}{x.change && `, change ${x.change} hop ${x.hop}`}</td>
-                  <td><Button disabled={take.isPending} onClick={() => take.mutate(x.device)}>Again</Button></td>
+                  <td><Button disabled={take.isPending} onClick={() => take.mutate(x.device)}>Take again</Button></td>
                 </tr>
               ))}
             </tbody>

@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router-dom";
 import { api, ask, pages, type Action, type Change, type Step, type Verdict } from "./api";
 import { clock, span, time } from "./format";
-import { HopList, PathLine } from "./pathline";
+import { HopList, PathLine, Refused } from "./pathline";
 import { Ask, Badge, Bar, Button, Card, Mark, Trouble, Waiting } from "./ui";
 
 /** The change as it goes on, by server-sent events, and how far the service's clock is from ours. */
@@ -102,7 +102,7 @@ export function ChangePage() {
         </TabList>
         <TabPanels className="-mt-4">
           <TabPanel><Card><Steps c={c} now={now} /></Card></TabPanel>
-          <TabPanel><Card><HopList path={c.path} /></Card></TabPanel>
+          <TabPanel><Card><HopList path={c.path} /><Refused path={c.path} /></Card></TabPanel>
           <TabPanel><Card><Journal c={c} /></Card></TabPanel>
         </TabPanels>
       </TabGroup>
@@ -183,6 +183,7 @@ function Steps({ c, now }: { c: Change; now: number }) {
             </DisclosureButton>
             <DisclosurePanel>
               <table className="w-full table-fixed">
+                <colgroup><col className="w-64" /><col className="w-16" /><col className="w-36" /><col /></colgroup>
                 <thead className="sr-only"><tr><th>Step</th><th>Elapsed</th><th>Expected</th><th>What</th></tr></thead>
                 <tbody>{g.steps.map((s) => <StepRow key={s.number} s={s} now={now} />)}</tbody>
               </table>
@@ -199,9 +200,9 @@ function StepRow({ s, now }: { s: Step; now: number }) {
   const late = s.state === "running" && elapsed !== null && elapsed > s.high;
   return (
     <tr data-step={s.number} data-state={s.state} className="border-b border-line last:border-0 dark:border-nightline">
-      <td className="w-64"><span className="flex items-center gap-2"><Mark state={s.state} />{s.title}<span className="sr-only">: {s.state}</span></span></td>
-      <td className="w-16 text-right font-mono">{elapsed !== null && clock(elapsed)}</td>
-      <td className="w-40 text-slate-600 dark:text-slate-400">of {span(s.low, s.high)}</td>
+      <td><span className="flex items-center gap-2"><Mark state={s.state} />{s.title}<span className="sr-only">: {s.state}</span></span></td>
+      <td className="text-right font-mono">{elapsed !== null && clock(elapsed)}</td>
+      <td className="text-slate-600 dark:text-slate-400">of {span(s.low, s.high)}</td>
       <td>
         {s.state === "running" ? (
           <div className="flex items-center gap-3">

@@ -17,4 +17,4 @@ export function ago(when: string): string {
   return when.slice(0, 10);
 }
 
-export const time = (when: string) => new Date(when).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "medium" });
+export const time = (when: string) => new Date(when).toLocaleString(undefined, { year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" });

@@ -4,20 +4,24 @@ import type { Citation, Path } from "./api";
 import { span } from "./format";
 import { Badge, Mark } from "./ui";
 
-const gap = 220, left = 70, stopY = 92;
+const wide = 1200, left = 70;
 
 /** passed is how many hops are behind; partly is how far the one that goes on is, 0 to 1. */
 export function PathLine({ path, passed = -1, partly = 0 }: { path: Path; passed?: number; partly?: number }) {
   const stops = [path.from, ...path.hops.map((h) => h.to)];
+  const planning = passed < 0; // the refused cuts matter while one plans; later they are under Reasons
+  const gap = Math.min((wide - 2 * left) / path.hops.length, 420);
+  const stopY = planning ? 92 : 24;
+  const width = left * 2 + gap * path.hops.length;
   const x = (i: number) => left + i * gap;
   const reached = Math.max(passed, 0) + (passed >= 0 && passed < path.hops.length ? partly : 0);
-  const [jump, setJump] = useState<number | null>(path.notTaken.length > 0 && passed < 0 ? 0 : null);
-  const shown = jump === null ? undefined : path.notTaken[jump];
+  const [jump, setJump] = useState<number | null>(path.notTaken.length > 0 ? 0 : null);
+  const shown = planning && jump !== null ? path.notTaken[jump] : undefined;
   return (
     <div>
-      <svg viewBox={`0 0 ${x(stops.length - 1) + left} 176`} className="w-full" style={{ maxWidth: x(stops.length - 1) + left }} role="img"
+      <svg viewBox={`0 0 ${width} ${stopY + 84}`} className="w-full" style={{ maxWidth: width }} role="img"
         aria-label={`Path from ${path.from} to ${path.to} by ${path.hops.map((h) => h.to).join(", ")}`}>
-        {path.notTaken.map((j, i) => {
+        {planning && path.notTaken.map((j, i) => {
           const a = stops.indexOf(j.from), b = stops.indexOf(j.to);
           const rise = 26 + 20 * (b - a - 1);
           const picked = i === jump;
@@ -46,19 +50,28 @@ export function PathLine({ path, passed = -1, partly = 0 }: { path: Path; passed
               <circle cx={x(i)} cy={stopY} r={last ? 11 : 8} className={behind ? "fill-brass stroke-brass dark:fill-brasslight dark:stroke-brasslight" : "fill-white stroke-ink dark:fill-deck dark:stroke-slate-300"} strokeWidth="3" />
               {last && <circle cx={x(i)} cy={stopY} r="4" className={behind ? "fill-white dark:fill-night" : "fill-ink dark:fill-slate-300"} />}
               <text x={x(i)} y={stopY + 62} textAnchor="middle" className="fill-ink font-mono text-[15px] font-bold dark:fill-slate-100">{s}</text>
-              <text x={x(i)} y={stopY + 78} textAnchor="middle" className="fill-slate-600 text-[11px] dark:fill-slate-400">{i === 0 ? "runs now" : path.hops[i - 1].stage}</text>
+              <text x={x(i)} y={stopY + 78} textAnchor="middle" className="fill-slate-600 text-[11px] dark:fill-slate-400">{i === 0 ? (planning ? "runs now" : "ran before") : path.hops[i - 1].stage}</text>
             </g>
           );
         })}
       </svg>
-      {shown && (
-        <div className="mt-2 rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
-          <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> Not {shown.from} to {shown.to}</p>
-          <ul className="mt-1 space-y-1">{shown.refusals.map((r, i) => <li key={i}><Reason of={r} /></li>)}</ul>
-        </div>
-      )}
+      {shown && <Refusal of={shown} />}
     </div>
   );
+}
+
+function Refusal({ of }: { of: Path["notTaken"][number] }) {
+  return (
+    <div className="mt-2 rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
+      <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> Not {of.from} to {of.to}</p>
+      <ul className="mt-1 space-y-1">{of.refusals.map((r, i) => <li key={i}><Reason of={r} /></li>)}</ul>
+    </div>
+  );
+}
+
+/** Every jump that is not supported, with its refusals. */
+export function Refused({ path }: { path: Path }) {
+  return <>{path.notTaken.map((j) => <Refusal key={`${j.from} ${j.to}`} of={j} />)}</>;
 }
 
 /** A rule and what it says here. */
