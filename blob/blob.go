@@ -166,11 +166,47 @@ func (s *Store) Verify(sum string) error {
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if err := readAhead(h, f); err != nil {
 		return err
 	}
 	if !bytes.Equal(h.Sum(nil), mustHex(sum)) {
 		return fmt.Errorf("%s: the stored file is damaged", sum)
+	}
+	return nil
+}
+
+// readAhead copies r to w and reads the next piece while the last one is written, so that a slow disk and a slow hash
+// do not wait for each other.
+func readAhead(w io.Writer, r io.Reader) error {
+	type piece struct {
+		b   []byte
+		err error
+	}
+	free, full := make(chan []byte, 2), make(chan piece, 2)
+	for range 2 {
+		free <- make([]byte, 1<<20)
+	}
+	go func() {
+		for b := range free {
+			n, err := io.ReadFull(r, b)
+			full <- piece{b[:n], err}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	for p := range full {
+		if _, err := w.Write(p.b); err != nil {
+			close(free)
+			return err
+		}
+		if errors.Is(p.err, io.EOF) || errors.Is(p.err, io.ErrUnexpectedEOF) {
+			return nil
+		}
+		if p.err != nil {
+			return p.err
+		}
+		free <- p.b[:cap(p.b)]
 	}
 	return nil
 }

@@ -18,6 +18,9 @@ type graph struct {
 	preferred map[string]int // newest preferred release by train
 	mayRun    []bool         // allowed as a stop
 	hopTime   []float64      // seconds to install and return, by release
+	class     []int          // releases of one class are alike to every rule as the end of a hop, and cost the same
+	goesDown  []bool         // by class: some rule permits going down onto its releases
+	said      map[[2]int][]Citation
 }
 
 type compiled struct {
@@ -28,7 +31,7 @@ type compiled struct {
 
 func newGraph(f *catalog.Family, m *catalog.Model, policy Policy) *graph {
 	n := len(f.Releases)
-	g := &graph{f: f, m: m, policy: policy, preferred: map[string]int{}, mayRun: make([]bool, n), hopTime: make([]float64, n)}
+	g := &graph{f: f, m: m, policy: policy, preferred: map[string]int{}, mayRun: make([]bool, n), hopTime: make([]float64, n), said: map[[2]int][]Citation{}}
 	flags := func(has func(*catalog.Release) bool) []bool {
 		out := make([]bool, n)
 		for i := range f.Releases {
@@ -66,7 +69,49 @@ func newGraph(f *catalog.Family, m *catalog.Model, policy Policy) *graph {
 		}
 		g.rules = append(g.rules, c)
 	}
+	g.classify()
 	return g
+}
+
+// classify finds which releases no rule tells apart as the end of a hop.
+func (g *graph) classify() {
+	left := map[string]bool{} // trains that a rule speaks about
+	for i := range g.rules {
+		if c := &g.rules[i]; c.Kind == catalog.KindLeaveTrain {
+			for k, in := range c.a {
+				left[g.f.Releases[k].Train] = left[g.f.Releases[k].Train] || in
+			}
+		}
+	}
+	ids := map[string]int{}
+	for b := range g.f.Releases {
+		rel := &g.f.Releases[b]
+		key := fmt.Appendf(nil, "%v %v %v ", g.hopTime[b], rel.Stage == catalog.Preferred, g.mayRun[b])
+		if left[rel.Train] {
+			key = append(key, rel.Train...)
+		}
+		down := false
+		for i := range g.rules {
+			c := &g.rules[i]
+			bit := byte('0')
+			if c.Kind == catalog.KindHop && c.b[b] {
+				bit = '1'
+				down = down || c.Down
+			}
+			if c.Kind == catalog.KindCrossing && c.crossing <= b {
+				bit = map[bool]byte{true: '1', false: '2'}[c.b[b]]
+			}
+			key = append(key, ' ', bit)
+		}
+		id, ok := ids[string(key)]
+		if !ok {
+			id = len(ids)
+			ids[string(key)] = id
+			g.goesDown = append(g.goesDown, false)
+		}
+		g.class = append(g.class, id)
+		g.goesDown[id] = g.goesDown[id] || down
+	}
 }
 
 func (g *graph) version(i int) version.Version { return g.f.Releases[i].Version }
@@ -160,8 +205,18 @@ func (c *compiled) refuses(g *graph, a, b int) bool {
 }
 
 // refusals says why a pair is not supported: every restricting rule that forbids it, and, when no hop rule covers it,
-// that nothing permits it. It is empty when the pair is supported.
-func (g *graph) refusals(a, b int) (out []Citation) {
+// that nothing permits it. It is empty when the pair is supported. Ways to one aim share most of their stops, so what
+// was said about a pair is kept; callers must not change it.
+func (g *graph) refusals(a, b int) []Citation {
+	said, ok := g.said[[2]int{a, b}]
+	if !ok {
+		said = g.refuse(a, b)
+		g.said[[2]int{a, b}] = said
+	}
+	return said
+}
+
+func (g *graph) refuse(a, b int) (out []Citation) {
 	from, to := g.version(a), g.version(b)
 	for i := range g.rules {
 		c := &g.rules[i]

@@ -8,6 +8,7 @@ package path
 
 import (
 	"cmp"
+	"container/heap"
 	"fmt"
 	"slices"
 	"strings"
@@ -104,24 +105,36 @@ func (e *UnknownError) Error() string {
 // A Planner answers path questions about one catalogue and remembers what it worked out, so that many devices of one
 // model with one aim cost one search. It is not safe for concurrent use.
 type Planner struct {
-	cat   *catalog.Catalogue
-	trees map[treeKey]*tree
+	cat    *catalog.Catalogue
+	family map[string]*catalog.Family // by model
+	graphs map[graphKey]*graph
+	trees  map[treeKey]*tree
+}
+
+type graphKey struct {
+	model  string
+	policy Policy
 }
 
 type treeKey struct {
-	family, model string
-	to            int
-	policy        Policy
+	graphKey
+	to int
 }
 
 // NewPlanner returns a planner over a catalogue that must not change afterwards.
 func NewPlanner(c *catalog.Catalogue) *Planner {
-	return &Planner{cat: c, trees: map[treeKey]*tree{}}
+	p := &Planner{cat: c, family: map[string]*catalog.Family{}, graphs: map[graphKey]*graph{}, trees: map[treeKey]*tree{}}
+	for _, f := range c.Families {
+		for _, m := range f.Models {
+			p.family[m.Name] = f
+		}
+	}
+	return p
 }
 
 // Find returns the best path for a model. Errors are *UnknownError and *NoPathError.
 func (p *Planner) Find(model string, from, to version.Version, policy Policy) (*Path, error) {
-	f := p.cat.FamilyOfModel(model)
+	f := p.family[model]
 	if f == nil {
 		return nil, &UnknownError{What: "model", Name: model, Near: nearModels(p.cat, model)}
 	}
@@ -133,10 +146,15 @@ func (p *Planner) Find(model string, from, to version.Version, policy Policy) (*
 	if err != nil {
 		return nil, err
 	}
-	key := treeKey{f.Name, model, j, policy}
+	key := treeKey{graphKey{model, policy}, j}
 	t := p.trees[key]
 	if t == nil {
-		t = grow(newGraph(f, f.Model(model), policy), j)
+		g := p.graphs[key.graphKey]
+		if g == nil {
+			g = newGraph(f, f.Model(model), policy)
+			p.graphs[key.graphKey] = g
+		}
+		t = grow(g, j)
 		p.trees[key] = t
 	}
 	if i != j && t.next[i] < 0 {
@@ -168,12 +186,14 @@ func (a cost) plus(b cost) cost {
 	return cost{a.resets + b.resets, a.restarts + b.restarts, a.seconds + b.seconds, a.merely + b.merely}
 }
 
-// grow searches backwards from the aim: round by round it settles the release whose way to the aim is cheapest.
-// Costs only grow along a way, so a settled release never changes (Dijkstra).
+// grow searches backwards from the aim: it settles release after release in the order of the cost of their ways to the
+// aim. Costs only grow along a way, so a settled release never changes (Dijkstra).
+//
+// Releases that the rules do not tell apart and that cost the same need to be looked at once: of those the newest
+// serves every start that any of them serves, unless hops go down onto them.
 func grow(g *graph, to int) *tree {
 	n := len(g.f.Releases)
 	t := &tree{g: g, to: to, next: make([]int, n), cost: make([]cost, n)}
-	settled := make([]bool, n)
 	for i := range t.next {
 		t.next[i] = -1
 	}
@@ -181,22 +201,24 @@ func grow(g *graph, to int) *tree {
 		return t
 	}
 	t.next[to] = to
-	for {
-		b := -1
-		for i := range n {
-			if t.next[i] >= 0 && !settled[i] && (b < 0 || t.cost[i].compare(t.cost[b]) < 0) {
-				b = i
-			}
-		}
-		if b < 0 {
-			break
+	settled, served := make([]bool, n), map[int]cost{}
+	open := frontier{{cost{}, to}}
+	for len(open) > 0 {
+		e := heap.Pop(&open).(entry)
+		b := e.release
+		if settled[b] || e.cost != t.cost[b] {
+			continue // a cheaper way was found since
 		}
 		settled[b] = true
 		if !g.allowed(b) {
 			continue // it may be a start, not a stop
 		}
+		if c, ok := served[g.class[b]]; ok && c == t.cost[b] && !g.goesDown[g.class[b]] {
+			continue
+		}
+		served[g.class[b]] = t.cost[b]
 		for a := range n {
-			if settled[a] || a == b {
+			if settled[a] {
 				continue
 			}
 			c, ok := g.hopCost(a, b)
@@ -210,11 +232,36 @@ func grow(g *graph, to int) *tree {
 			}
 			if k < 0 || k == 0 && b > t.next[a] {
 				t.next[a], t.cost[a] = b, c
+				heap.Push(&open, entry{c, a})
 			}
 		}
 	}
 	t.next[to] = -1
 	return t
+}
+
+// frontier is a heap of releases by cost, the newest first among equals.
+type frontier []entry
+
+type entry struct {
+	cost    cost
+	release int
+}
+
+func (f frontier) Len() int { return len(f) }
+func (f frontier) Less(i, j int) bool {
+	if c := f[i].cost.compare(f[j].cost); c != 0 {
+		return c < 0
+	}
+	return f[i].release > f[j].release
+}
+func (f frontier) Swap(i, j int) { f[i], f[j] = f[j], f[i] }
+func (f *frontier) Push(x any)   { *f = append(*f, x.(entry)) }
+func (f *frontier) Pop() any {
+	old := *f
+	e := old[len(old)-1]
+	*f = old[:len(old)-1]
+	return e
 }
 
 func (t *tree) path(i int) *Path {
