@@ -202,9 +202,13 @@ func (c *client) screen(ch gen.Change, now time.Time) []string {
 		}
 		elapsed = end.Sub(*ch.StartedAt).Seconds()
 	}
+	times := fmt.Sprintf("%s gone, %s to go", clock(elapsed), span(ch.RemainingLow, ch.RemainingHigh))
+	if ch.EndedAt != nil {
+		times = clock(elapsed) + " in all"
+	}
 	lines := []string{
 		fmt.Sprintf("Change %d  %s from %s to %s  %s", ch.Id, c.paint(bold, ch.Device), ch.From, ch.To, c.state(string(ch.State))),
-		fmt.Sprintf("%s %3.0f %%  %s gone, %s to go", bar(done/max(total, 0.001), 40), 100*done/max(total, 0.001), clock(elapsed), span(ch.RemainingLow, ch.RemainingHigh)),
+		fmt.Sprintf("%s %3.0f %%  %s", bar(done/max(total, 0.001), 40), 100*done/max(total, 0.001), times),
 		"",
 	}
 	for i := 0; i < len(ch.Steps); {
@@ -238,7 +242,7 @@ func (c *client) hopLines(ch gen.Change, group []gen.Step, now time.Time, width 
 	title := hopTitle(ch, group[0])
 	switch {
 	case doneSteps == len(group):
-		return []string{fmt.Sprintf("%s %-40s %8s", c.paint(green, "+"), title, clock(took))}
+		return []string{fmt.Sprintf("%s %-28s %6s", c.paint(green, "+"), title, clock(took))}
 	case doneSteps == 0 && !open:
 		return []string{fmt.Sprintf("  %s", c.paint(dim, title))}
 	}
