@@ -99,7 +99,8 @@ func start() error {
 		fmt.Printf("The demo runs already (process %d).\n\n", pid)
 		return banner()
 	}
-	if err := os.MkdirAll(stateDir, 0o700); err != nil {
+	// The database's user has to get through .data; what is private in it guards itself.
+	if err := errors.Join(os.MkdirAll(dataDir, 0o755), os.MkdirAll(stateDir, 0o700)); err != nil {
 		return err
 	}
 	lock, err := os.OpenFile(pidFile, os.O_RDWR|os.O_CREATE, 0o600)
