@@ -1,6 +1,7 @@
 package device
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -18,7 +19,7 @@ type session struct {
 	in      io.Writer
 	out     chan []byte // pieces of output; closed when the connection ends
 	close   func()
-	buf     string
+	buf     []byte
 	name    string // the prompt's name part, learnt at sign-in, so that output cannot pass for a prompt
 	raised  bool
 }
@@ -140,39 +141,34 @@ func (s *session) answer(ctx context.Context, doing string, q Query, progress fu
 	asked := false
 	for {
 		if body, ok := s.atPrompt(); ok {
-			s.buf = ""
+			s.buf = s.buf[:0]
 			return body, nil
 		}
-		clean := s.buf
-		if p := s.d.Pause.Match; p.Regexp != nil {
-			if loc := p.FindStringIndex(clean); loc != nil && loc[1] == len(clean) {
-				s.buf = clean[:loc[0]]
-				_, _ = io.WriteString(s.in, s.d.Pause.Send)
-			}
+		if n := s.endsWith(s.d.Pause.Match); n > 0 {
+			s.buf = s.buf[:len(s.buf)-n]
+			_, _ = io.WriteString(s.in, s.d.Pause.Send)
 		}
-		if q.Ask.Regexp != nil && !asked {
-			if loc := q.Ask.FindStringIndex(clean); loc != nil && loc[1] == len(clean) {
-				asked = true
-				_, _ = io.WriteString(s.in, q.Answer+"\r")
-			}
+		if !asked && s.endsWith(q.Ask) > 0 {
+			asked = true
+			_, _ = io.WriteString(s.in, q.Answer+"\r")
 		}
 		select {
 		case <-ctx.Done():
 			return "", &Error{Silent, s.address, doing, "given up: " + context.Cause(ctx).Error()}
 		case <-timer.C:
-			return "", &Error{Silent, s.address, doing, fmt.Sprintf("no answer for %s; the last line was %q", silence, lastLine(s.buf))}
+			return "", &Error{Silent, s.address, doing, fmt.Sprintf("no answer for %s; the last line was %q", silence, s.lastLine())}
 		case b, ok := <-s.out:
 			if !ok {
 				if q.Ends {
-					return s.buf, nil
+					return string(s.buf), nil
 				}
-				return "", &Error{Lost, s.address, doing, fmt.Sprintf("the connection ended; the last line was %q", lastLine(s.buf))}
+				return "", &Error{Lost, s.address, doing, fmt.Sprintf("the connection ended; the last line was %q", s.lastLine())}
 			}
-			if s.buf += tidy(string(b)); len(s.buf) > maxAnswer {
+			if s.buf = append(s.buf, tidy(string(b))...); len(s.buf) > maxAnswer {
 				return "", &Error{NotUnderstood, s.address, doing, fmt.Sprintf("the answer is longer than %d MiB", maxAnswer>>20)}
 			}
 			if progress != nil {
-				progress(s.buf)
+				progress(string(s.buf[max(0, len(s.buf)-tailSize):]))
 			}
 			timer.Reset(silence)
 		}
@@ -181,8 +177,7 @@ func (s *session) answer(ctx context.Context, doing string, q Query, progress fu
 
 // atPrompt reports whether the last line is the prompt, and what stands before it.
 func (s *session) atPrompt() (string, bool) {
-	i := strings.LastIndexByte(s.buf, '\n') + 1
-	last := s.buf[i:]
+	last := s.tail()
 	m := s.d.Prompt.FindStringSubmatchIndex(last)
 	if m == nil || m[0] != 0 || m[1] != len(last) {
 		return "", false
@@ -194,7 +189,7 @@ func (s *session) atPrompt() (string, bool) {
 	if name != s.name {
 		return "", false
 	}
-	return s.buf[:i], true
+	return string(s.buf[:len(s.buf)-len(last)]), true
 }
 
 var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]|\r +\r|[\x00\x07\x08]")
@@ -204,11 +199,31 @@ func tidy(s string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(escapes.ReplaceAllString(s, ""), "\r\n", "\n"), "\r", "")
 }
 
-func lastLine(s string) string {
-	s = strings.TrimSpace(s)
-	line := s[strings.LastIndexByte(s, '\n')+1:]
-	if len(line) > 120 {
-		line = line[:120]
+// tailSize is how much of an answer's end is looked at: prompts, pauses and questions stand on the last line, and
+// looking through a long answer again for every piece of it would take forever.
+const tailSize = 512
+
+// tail is the last line so far, or its end when it is long.
+func (s *session) tail() string {
+	end := s.buf[max(0, len(s.buf)-tailSize):]
+	return string(end[bytes.LastIndexByte(end, '\n')+1:])
+}
+
+// endsWith returns how many bytes at the end the pattern matches; 0 when it does not.
+func (s *session) endsWith(p Pattern) int {
+	if p.Regexp == nil {
+		return 0
 	}
-	return line
+	tail := s.tail()
+	if loc := p.FindStringIndex(tail); loc != nil && loc[1] == len(tail) {
+		return loc[1] - loc[0]
+	}
+	return 0
+}
+
+// lastLine is the last line that is not empty, for messages.
+func (s *session) lastLine() string {
+	end := strings.TrimSpace(string(s.buf[max(0, len(s.buf)-tailSize):]))
+	line := strings.TrimSpace(end[strings.LastIndexByte(end, '\n')+1:])
+	return line[:min(len(line), 120)]
 }

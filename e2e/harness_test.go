@@ -26,7 +26,7 @@ import (
 
 	"verimorph/api/gen"
 	"verimorph/core/catalog"
-	"verimorph/internal/postgres"
+	"verimorph/internal/dbtest"
 	"verimorph/simfleet"
 	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/tarnholm"
@@ -34,8 +34,7 @@ import (
 
 var (
 	binDir, imageDir string
-	cluster          *postgres.Cluster
-	number           atomic.Int32 // of environments: each has its own addresses and database
+	number           atomic.Int32 // of environments: each has its own addresses
 )
 
 func TestMain(m *testing.M) { os.Exit(testMain(m)) }
@@ -46,7 +45,6 @@ func testMain(m *testing.M) int {
 		panic(err)
 	}
 	defer os.RemoveAll(dir)
-	_ = os.Chmod(dir, 0o755) // the database's user has to get through
 	binDir, imageDir = filepath.Join(dir, "bin"), filepath.Join(dir, "images")
 	if err := os.Mkdir(binDir, 0o755); err != nil {
 		panic(err)
@@ -62,11 +60,7 @@ func testMain(m *testing.M) int {
 	if _, err := firmware.MakeAll(c, imageDir); err != nil {
 		panic(err)
 	}
-	if cluster, err = postgres.Start(context.Background(), filepath.Join(dir, "postgres"), 0, io.Discard); err != nil {
-		panic(err)
-	}
-	defer cluster.Stop()
-	return m.Run()
+	return dbtest.Main(m)
 }
 
 // env is one installation with its fleet.
@@ -116,9 +110,7 @@ func hollen() box { return box{name: "hollen-fw1", model: "TH-60", version: "4.2
 func setUp(t *testing.T, factor float64, boxes ...box) *env {
 	t.Helper()
 	e := &env{t: t, n: number.Add(1), dir: t.TempDir(), factor: factor, log: newSyncBuffer()}
-	var err error
-	e.database, err = cluster.NewDatabase(t.Context(), fmt.Sprintf("e2e%d", e.n))
-	require.NoError(t, err)
+	e.database = dbtest.New(t)
 	e.startFleet(boxes)
 	e.url, e.transfer = freeAddress(t), freeAddress(t)
 	e.startService()

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -39,18 +40,7 @@ var sessionCommands = []command{
 				if err != nil {
 					return err
 				}
-				name, err := rememberedFile()
-				if err != nil {
-					return err
-				}
-				data, err := json.Marshal(remembered{c.server, s.Token})
-				if err != nil {
-					return err
-				}
-				if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
-					return err
-				}
-				if err := writePrivate(name, data); err != nil {
+				if err := remember(remembered{c.server, s.Token}); err != nil {
 					return err
 				}
 				if c.json { // the token stays in the file
@@ -66,10 +56,7 @@ var sessionCommands = []command{
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				_, err := call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.SignOut(ctx) })
-				if name, e := rememberedFile(); e == nil {
-					_ = os.Remove(name)
-				}
-				return err
+				return errors.Join(err, remember(remembered{Server: c.server})) // the token goes, the address stays
 			}
 		},
 	},
@@ -92,8 +79,19 @@ var sessionCommands = []command{
 	},
 }
 
-// writePrivate replaces a file with one that only its owner may read.
-func writePrivate(name string, data []byte) error {
+// remember replaces the session file with one that only its owner may read.
+func remember(r remembered) error {
+	name, err := rememberedFile()
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return err
+	}
 	tmp, err := os.CreateTemp(filepath.Dir(name), ".session-*") // made with mode 0600
 	if err != nil {
 		return err

@@ -29,8 +29,8 @@ type Cluster struct {
 }
 
 // Start makes the cluster in dir when it is not there, starts it on a port (0: a free one) and waits until it answers.
-// What the server says goes to log.
-func Start(ctx context.Context, dir string, port int, log io.Writer) (*Cluster, error) {
+// What the server says goes to log; settings are given to it as they are, such as "fsync=off" for tests.
+func Start(ctx context.Context, dir string, port int, log io.Writer, settings ...string) (*Cluster, error) {
 	bin, err := serverBin()
 	if err != nil {
 		return nil, err
@@ -67,6 +67,9 @@ func Start(ctx context.Context, dir string, port int, log io.Writer) (*Cluster, 
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprint("port=", port),
 		"-c", "unix_socket_directories=", "-c", "max_connections=200")
+	for _, s := range settings {
+		cmd.Args = append(cmd.Args, "-c", s)
+	}
 	cmd.Dir, cmd.SysProcAttr = dir, attr(who)
 	cmd.Stdout, cmd.Stderr = log, log
 	if err := cmd.Start(); err != nil {

@@ -115,7 +115,7 @@ func (b *Box) unpack() error {
 		BootAt: time.Now().Add(-time.Hour), Boots: 1, // it has been running for long
 	}
 	for name, size := range s.Files {
-		if err := os.WriteFile(b.flashFile(name), make([]byte, size), 0o600); err != nil {
+		if err := os.WriteFile(b.onFlash(name), make([]byte, size), 0o600); err != nil {
 			return err
 		}
 	}
@@ -141,7 +141,7 @@ func (b *Box) Reset() error {
 }
 
 func (b *Box) stateFile() string { return filepath.Join(b.dir, "state.json") }
-func (b *Box) flashFile(name string) string {
+func (b *Box) onFlash(name string) string {
 	return filepath.Join(b.dir, "flash", filepath.Base(name))
 }
 func (b *Box) sim(d time.Duration) time.Duration { return time.Duration(float64(d) / b.factor) }

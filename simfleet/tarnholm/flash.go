@@ -47,7 +47,7 @@ func (f *flash) name(path string) (string, error) {
 	if name == "" || strings.Contains(name, "/") {
 		return "", os.ErrPermission
 	}
-	return f.b.flashFile(name), nil
+	return f.b.onFlash(name), nil
 }
 
 // Fileread implements sftp.FileReader. running.cfg and saved.cfg are the two configurations, as files.
@@ -179,7 +179,7 @@ func (b *Box) take(file *os.File, written *int64, p *[]byte, off int64, drop fun
 
 // fetch downloads a file over HTTP. What came before a break stays in name.part and is not asked for again.
 func (b *Box) fetch(url, name string, progress func(done, total int64)) error {
-	part := b.flashFile(name + ".part")
+	part := b.onFlash(name + ".part")
 	file, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return err
@@ -231,5 +231,5 @@ func (b *Box) fetch(url, name string, progress func(done, total int64)) error {
 	if resp.ContentLength >= 0 && have != total {
 		return fmt.Errorf("the transfer broke at %d of %d bytes", have, total)
 	}
-	return os.Rename(part, b.flashFile(name))
+	return os.Rename(part, b.onFlash(name))
 }

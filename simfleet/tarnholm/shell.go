@@ -85,8 +85,7 @@ func (s *shell) say(format string, args ...any) {
 		case ' ':
 			s.lines = 0
 		case 'a':
-			s.paging = false
-			defer func() { s.paging = true }()
+			s.lines = -1 << 20 // no more pauses in this answer
 		case 'q':
 			s.quit = true
 		default:
@@ -337,7 +336,7 @@ func (s *shell) file(args []string) (string, error) {
 	if len(args) < 1 || args[0] != filepath.Base(args[0]) {
 		return "", errors.New("which file?")
 	}
-	name := s.b.flashFile(args[0])
+	name := s.b.onFlash(args[0])
 	if _, err := os.Stat(name); err != nil {
 		return "", fmt.Errorf("there is no file %s", args[0])
 	}
