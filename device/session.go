@@ -20,6 +20,7 @@ type session struct {
 	out     chan []byte // pieces of output; closed when the connection ends
 	close   func()
 	buf     []byte
+	rest    string // the begin of an escape sequence that is not complete yet
 	name    string // the prompt's name part, learnt at sign-in, so that output cannot pass for a prompt
 	raised  bool
 }
@@ -63,7 +64,7 @@ func newSession(ctx context.Context, conn *ssh.Client, d *Dialect, address strin
 	go func() {
 		defer close(s.out)
 		for {
-			b := make([]byte, 8<<10)
+			b := make([]byte, 32<<10)
 			n, err := out.Read(b)
 			if n > 0 {
 				select {
@@ -164,7 +165,13 @@ func (s *session) answer(ctx context.Context, doing string, q Query, progress fu
 				}
 				return "", &Error{Lost, s.address, doing, fmt.Sprintf("the connection ended; the last line was %q", s.lastLine())}
 			}
-			if s.buf = append(s.buf, tidy(string(b))...); len(s.buf) > maxAnswer {
+			piece := s.rest + string(b)
+			s.rest = ""
+			if loc := cutEscape.FindStringIndex(piece[max(0, len(piece)-32):]); loc != nil {
+				cut := max(0, len(piece)-32) + loc[0]
+				piece, s.rest = piece[:cut], piece[cut:]
+			}
+			if s.buf = append(s.buf, tidy(piece)...); len(s.buf) > maxAnswer {
 				return "", &Error{NotUnderstood, s.address, doing, fmt.Sprintf("the answer is longer than %d MiB", maxAnswer>>20)}
 			}
 			if progress != nil {
@@ -194,8 +201,14 @@ func (s *session) atPrompt() (string, bool) {
 
 var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]|\r +\r|[\x00\x07\x08]")
 
+// cutEscape is an escape sequence whose end has not come yet.
+var cutEscape = regexp.MustCompile("\x1b(\\[[0-9;?]*)?$")
+
 // tidy makes terminal output plain text with line feeds.
 func tidy(s string) string {
+	if !strings.ContainsAny(s, "\x1b\r\x00\x07\x08") {
+		return s
+	}
 	return strings.ReplaceAll(strings.ReplaceAll(escapes.ReplaceAllString(s, ""), "\r\n", "\n"), "\r", "")
 }
 

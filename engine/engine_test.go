@@ -1,0 +1,408 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/blob"
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/core/verify"
+	"verimorph/core/version"
+	"verimorph/device"
+	"verimorph/internal/dbtest"
+	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/tarnholm"
+	"verimorph/store"
+	"verimorph/transfer"
+	"verimorph/vault"
+)
+
+func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
+
+const factor = 200
+
+var boxes atomic.Int32
+
+// rig is an engine in this process with one simulated firewall.
+type rig struct {
+	*Engine
+	t    *testing.T
+	box  *tarnholm.Box
+	d    store.Device
+	cat  *catalog.Catalogue
+	give *httptest.Server
+}
+
+func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
+	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
+	configuration, err := os.ReadFile("../demo/configs/gullnes-fw1.cfg")
+	require.NoError(t, err)
+	ln, err := net.Listen("tcp", fmt.Sprintf("127.66.0.%d:0", boxes.Add(1)))
+	require.NoError(t, err)
+	spec := tarnholm.Spec{Name: "box", Model: "TH-60", Serial: "S", Address: ln.Addr().String(), User: "bosun", Version: "5.0.7", Idle: "5.0.6", Flash: 16 << 20, Config: string(configuration), Sessions: 100}
+	_ = ln.Close()
+	if edit != nil {
+		edit(&spec)
+	}
+	b, err := tarnholm.Open(spec, t.TempDir(), factor, quiet)
+	require.NoError(t, err)
+	require.NoError(t, b.Start())
+	t.Cleanup(b.Stop)
+
+	dir := t.TempDir()
+	st, err := store.Open(t.Context(), dbtest.New(t), time.Second, func(error) {})
+	require.NoError(t, err)
+	t.Cleanup(st.Close)
+	v, err := vault.Open(filepath.Join(dir, "key"))
+	require.NoError(t, err)
+	images, err := blob.Open(filepath.Join(dir, "images"), nil)
+	require.NoError(t, err)
+	backups, err := blob.Open(filepath.Join(dir, "backups"), v)
+	require.NoError(t, err)
+	dialects, err := device.ReadDialects(device.Builtin())
+	require.NoError(t, err)
+	serve := &transfer.Server{}
+	web := httptest.NewServer(serve)
+	t.Cleanup(web.Close)
+	serve.Base = web.URL
+	e, err := New(Config{Store: st, Images: images, Backups: backups, Vault: v, Dialects: dialects, Serve: serve, Pace: change.Pace{Factor: factor}, Log: quiet, Lease: 2 * time.Second})
+	require.NoError(t, err)
+	cat, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
+	require.Empty(t, found)
+	r := &rig{Engine: e, t: t, box: b, cat: cat, give: web}
+	r.addDevice()
+	return r
+}
+
+func (r *rig) addDevice() {
+	a := r.box.Access()
+	p, err := r.Vault.Seal(PasswordLabel("box"), []byte(a.Password))
+	require.NoError(r.t, err)
+	q, err := r.Vault.Seal(PrivilegedLabel("box"), []byte(a.Watchword))
+	require.NoError(r.t, err)
+	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "box", Address: a.Address, Dialect: "tarnholm", Username: a.User, Password: p, Privileged: q, Transfer: "sftp"}))
+	r.d, err = r.Store.Device(r.t.Context(), "box")
+	require.NoError(r.t, err)
+}
+
+// begin drafts, approves and starts a change; nobody carries it before the engine is started.
+func (r *rig) begin(from, to string) int64 {
+	p, err := path.NewPlanner(r.cat).Find("TH-60", version.MustParse(from), version.MustParse(to), path.Policy{})
+	require.NoError(r.t, err)
+	for _, h := range p.Hops {
+		var img bytes.Buffer
+		require.NoError(r.t, firmware.Make(&img, &firmware.Header{Maker: "Tarnholm", Models: h.Image.Models, Version: h.To.String(), Payload: h.Image.Size - firmware.HeaderSize}))
+		sum, _, err := r.Images.Put(&img, 0)
+		require.NoError(r.t, err)
+		require.Equal(r.t, h.Image.SHA256, sum)
+	}
+	steps, err := change.Draft(r.cat.Family("th"), p, r.Pace)
+	require.NoError(r.t, err)
+	data, err := json.Marshal(p)
+	require.NoError(r.t, err)
+	c := store.Change{DeviceID: r.d.ID, From: from, To: to, Path: data, CreatedBy: "me"}
+	for _, s := range steps {
+		c.Steps = append(c.Steps, store.Step{Plan: s})
+	}
+	id, err := r.Store.AddChange(r.t.Context(), c)
+	require.NoError(r.t, err)
+	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, "me"))
+	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, "me"))
+	return id
+}
+
+func (r *rig) start() {
+	require.NoError(r.t, r.Start(context.Background()))
+	r.t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		_ = r.Stop(ctx)
+	})
+}
+
+func (r *rig) change(id int64) store.Change {
+	c, err := r.Store.Change(r.t.Context(), id)
+	require.NoError(r.t, err)
+	return c
+}
+
+func (r *rig) awaitEnd(id int64) store.Change {
+	require.Eventually(r.t, func() bool { return r.change(id).State.Over() }, 60*time.Second, 20*time.Millisecond)
+	return r.change(id)
+}
+
+func (r *rig) step(id int64, kind change.Kind) *store.Step {
+	c := r.change(id)
+	for i := range c.Steps {
+		if c.Steps[i].Plan.Kind == kind {
+			return &c.Steps[i]
+		}
+	}
+	return nil
+}
+
+// prepare makes a worker's view of the change, as after a crash: with the lease, and no connection.
+func (r *rig) prepare(id int64) *run {
+	c := r.change(id)
+	l, ok, err := r.Store.Acquire(r.t.Context(), r.d.ID, "test", time.Hour)
+	require.NoError(r.t, err)
+	require.True(r.t, ok)
+	w := &run{e: r.Engine, c: &c, lease: l, log: r.Log}
+	require.NoError(r.t, json.Unmarshal(c.Path, &w.path))
+	r.t.Cleanup(w.hangUp)
+	return w
+}
+
+func (w *run) of(kind change.Kind) *store.Step {
+	for i := range w.c.Steps {
+		if w.c.Steps[i].Plan.Kind == kind {
+			return &w.c.Steps[i]
+		}
+	}
+	return nil
+}
+
+func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
+	r := newRig(t, func(s *tarnholm.Spec) { s.Idle = "5.4.2" }) // with an old configuration of its own
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	s := w.of(change.Install)
+	intent, err := slotBefore(w, t.Context(), s)
+	require.NoError(t, err)
+	assert.Equal(t, slotIntent{"b", "5.4.2"}, intent)
+	s.Intent, _ = json.Marshal(intent)
+	done, _, err := installed(w, t.Context(), s, true)
+	require.NoError(t, err)
+	assert.False(t, done, "the same version was there before: only a new installation proves anything")
+
+	s.Intent, _ = json.Marshal(slotIntent{"b", "5.0.6"})
+	done, evidence, err := installed(w, t.Context(), s, true)
+	require.NoError(t, err)
+	assert.True(t, done, "another version was there before, so ours went through")
+	assert.Equal(t, "slot b holds 5.4.2", evidence)
+
+	done, _, err = installed(w, t.Context(), s, false)
+	require.NoError(t, err)
+	assert.False(t, done, "without a recorded intent nothing is ours")
+
+	s.Intent, _ = json.Marshal(slotIntent{"a", "5.0.6"})
+	_, _, err = installed(w, t.Context(), s, true)
+	assert.ErrorContains(t, err, "slot a is running; it was idle when the installation began")
+}
+
+func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
+	r := newRig(t, nil)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	c, err := w.connect(t.Context())
+	require.NoError(t, err)
+	local, err := r.Images.Path(w.path.Hops[0].Image.SHA256)
+	require.NoError(t, err)
+	files, err := c.SFTP()
+	require.NoError(t, err)
+	require.NoError(t, transfer.Push(t.Context(), files, local, "th60-5.4.2.img", nil))
+	other, err := device.Dial(t.Context(), target(t, r))
+	require.NoError(t, err)
+	go func() { _ = other.Install(context.Background(), "th60-5.4.2.img", "b", nil) }()
+	require.Eventually(t, func() bool { return r.box.Status().Fits == 1 }, 5*time.Second, time.Millisecond)
+	other.Close() // whoever began it is gone
+
+	s := w.of(change.Install)
+	s.Intent, _ = json.Marshal(slotIntent{"b", "5.0.6"})
+	done, evidence, err := installed(w, t.Context(), s, true)
+	require.NoError(t, err)
+	assert.True(t, done)
+	assert.Equal(t, "slot b holds 5.4.2", evidence)
+	assert.Equal(t, 1, r.box.Status().Fits, "no second one was begun")
+}
+
+func target(t *testing.T, r *rig) device.Target {
+	got, err := Target(r.d, r.Vault, r.Dialects)
+	require.NoError(t, err)
+	return got
+}
+
+func TestRestartIsTakenOnlyForWhatItIs(t *testing.T) {
+	r := newRig(t, nil)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	install, restartStep := w.of(change.Install), w.of(change.Restart)
+	install.Intent, _ = json.Marshal(slotIntent{"b", "5.0.6"})
+
+	done, _, err := restarted(w, t.Context(), restartStep, false)
+	require.NoError(t, err)
+	assert.False(t, done, "not intended")
+	state, _, err := w.bootState(t.Context(), restartStep)
+	require.NoError(t, err)
+	assert.Equal(t, bootOld, state)
+	done, _, err = restarted(w, t.Context(), restartStep, true)
+	require.NoError(t, err)
+	assert.False(t, done, "intended, but the device runs on as before: it has to be done")
+
+	c, err := w.connect(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, c.ChooseSlot(t.Context(), "b"))
+	require.NoError(t, restart(w, t.Context(), restartStep))
+	evidence, err := wentDown(w, t.Context(), restartStep)
+	require.NoError(t, err)
+	assert.Contains(t, []string{"the device went down", "the device runs from slot b"}, evidence)
+	require.Eventually(t, func() bool {
+		state, _, err = w.bootState(t.Context(), restartStep)
+		return err == nil && state == bootNew
+	}, 10*time.Second, 10*time.Millisecond)
+	done, evidence, err = restarted(w, t.Context(), restartStep, true)
+	require.NoError(t, err)
+	assert.True(t, done)
+	assert.Equal(t, "the device runs from slot b", evidence)
+	assert.Equal(t, 2, r.box.Status().Boots)
+}
+
+func TestADeviceThatComesBackWithTheOldVersionFails(t *testing.T) {
+	r := newRig(t, nil)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	err := confirmVersion(w, t.Context(), w.of(change.Confirm))
+	assert.ErrorContains(t, err, "the device came back with 5.0.7, not 5.4.2")
+	var f *finalError
+	assert.ErrorAs(t, err, &f, "waiting longer does not help")
+}
+
+func TestAnotherWorkerTakesOver(t *testing.T) {
+	r := newRig(t, nil)
+	r.start()
+	id := r.begin("5.0.7", "5.4.2")
+	require.Eventually(t, func() bool { return r.step(id, change.Backup).State == change.StepDone }, 30*time.Second, 5*time.Millisecond)
+	// Another process takes the lease by force, as it would after ours went silent.
+	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE leases SET fence = fence + 1, holder = 'elsewhere', expires_at = now() + interval '3 seconds'")
+	require.NoError(t, err)
+	var before []store.JournalEntry
+	require.Eventually(t, func() bool {
+		now, err := r.Store.Journal(t.Context(), id, 0, 1000)
+		require.NoError(t, err)
+		same := len(now) == len(before)
+		before = now
+		return same
+	}, 10*time.Second, 300*time.Millisecond, "ours stops writing")
+	assert.Equal(t, change.Running, r.change(id).State)
+	// The other one dies too; when its lease has run out the change is carried to its end.
+	c := r.awaitEnd(id)
+	assert.Equal(t, change.Done, c.State, "%v", c.Failure)
+	assert.Equal(t, 1, r.box.Status().Fits)
+}
+
+func TestStoppingLeavesTheChangeToTheNextProcess(t *testing.T) {
+	r := newRig(t, nil)
+	require.NoError(t, r.Start(context.Background()))
+	id := r.begin("5.0.7", "5.4.2")
+	require.Eventually(t, func() bool { return r.step(id, change.Install).State == change.StepRunning }, 30*time.Second, 5*time.Millisecond)
+	began := time.Now()
+	require.NoError(t, r.Stop(t.Context()))
+	assert.Less(t, time.Since(began), 5*time.Second)
+	assert.Equal(t, change.Running, r.change(id).State)
+	ids, err := r.Store.Orphans(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []int64{id}, ids, "the lease was given back")
+
+	next, err := New(r.Config)
+	require.NoError(t, err)
+	r.Engine = next
+	r.start()
+	c := r.awaitEnd(id)
+	assert.Equal(t, change.Done, c.State, "%v", c.Failure)
+	assert.Equal(t, 1, r.box.Status().Fits)
+	assert.Equal(t, 2, r.box.Status().Boots)
+}
+
+func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
+	r := newRig(t, nil)
+	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET transfer = 'http'")
+	require.NoError(t, err)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	require.NoError(t, send(w, t.Context(), w.of(change.Send)))
+	done, _, err := imageThere(w, t.Context(), w.of(change.Send), true)
+	require.NoError(t, err)
+	assert.True(t, done)
+	resp, err := http.Get(r.give.URL + "/get/guess")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	assert.Equal(t, 404, resp.StatusCode)
+}
+
+func TestBackupsAreSealedAndReadBack(t *testing.T) {
+	r := newRig(t, nil)
+	b, err := r.Backup(t.Context(), r.d)
+	require.NoError(t, err)
+	data, err := r.Backups.Read(b.SHA256)
+	require.NoError(t, err)
+	assert.Equal(t, r.box.Status().Config, string(data))
+
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	s := w.of(change.Backup)
+	require.NoError(t, takeBackup(w, t.Context(), s))
+	done, evidence, err := backupTaken(w, t.Context(), s, true)
+	require.NoError(t, err)
+	assert.True(t, done)
+	assert.Contains(t, evidence, "read back")
+	files, err := filepath.Glob(filepath.Join(filepath.Dir(imageFolder(t, r)), "backups", "*", "*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.NotContains(t, string(raw), "rewrite")
+		require.NoError(t, os.Remove(f))
+	}
+	done, _, err = backupTaken(w, t.Context(), s, true)
+	require.NoError(t, err)
+	assert.False(t, done, "a record without its content is no backup")
+}
+
+// imageFolder finds where the image store keeps its files.
+func imageFolder(t *testing.T, r *rig) string {
+	sum, _, err := r.Images.Put(strings.NewReader("x"), 0)
+	require.NoError(t, err)
+	name, err := r.Images.Path(sum)
+	require.NoError(t, err)
+	return filepath.Dir(filepath.Dir(name))
+}
+
+func TestReadingsThatCannotBeTakenStopAChangeBeforeItBegins(t *testing.T) {
+	r := newRig(t, nil)
+	d := *r.Dialects["tarnholm"]
+	d.Readings = append([]device.Reading{{Name: "moon", Send: "tell moon", Type: verify.Number, Match: d.Readings[0].Match}}, d.Readings...)
+	r.Dialects = map[string]*device.Dialect{"tarnholm": &d}
+	r.Engine.Dialects = r.Dialects
+	r.start()
+	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
+	assert.Equal(t, change.Failed, c.State)
+	assert.Contains(t, *c.Failure, "these readings cannot be taken, so nothing could be compared afterwards: moon")
+	assert.Equal(t, 0, r.box.Status().Fits)
+}
+
+func TestTheWrongBox(t *testing.T) {
+	r := newRig(t, func(s *tarnholm.Spec) { s.Model = "TH-80" })
+	r.start()
+	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
+	assert.Equal(t, change.Failed, c.State)
+	assert.Contains(t, *c.Failure, "the device says it is a TH-80; the path is for a TH-60")
+	assert.Equal(t, 0, r.box.Status().Fits)
+}
