@@ -117,6 +117,16 @@ func TestWhatDevicesSay(t *testing.T) {
 	}
 }
 
+func TestEscapesThatArriveInPieces(t *testing.T) {
+	s := &session{d: dialect(t), out: make(chan []byte, 8)}
+	for _, piece := range []string{"a\x1b", "[1", ";31mb\x1b[0m", "c\r", "\nbox ~ \x1b[", "0m"} {
+		s.out <- []byte(piece)
+	}
+	got, err := s.answer(t.Context(), "look", Query{Wait: 1}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "abc\n", got)
+}
+
 func TestPausesAndQuestions(t *testing.T) {
 	target := scripted(t, "box ~ ", func(line string) string {
 		switch line {

@@ -249,7 +249,7 @@ func (e *Engine) recordPortrait(ctx context.Context, deviceID int64, p *device.P
 	if err != nil {
 		return err
 	}
-	return e.Store.SetPortrait(ctx, deviceID, data)
+	return records(e.Store.SetPortrait(ctx, deviceID, data))
 }
 
 // Backup fetches a device's configuration and stores it.

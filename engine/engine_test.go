@@ -406,3 +406,31 @@ func TestTheWrongBox(t *testing.T) {
 	assert.Contains(t, *c.Failure, "the device says it is a TH-80; the path is for a TH-60")
 	assert.Equal(t, 0, r.box.Status().Fits)
 }
+
+func TestTroubleWithTheRecordsDoesNotFailAChange(t *testing.T) {
+	r := newRig(t, nil)
+	r.start()
+	id := r.begin("5.0.7", "5.4.2")
+	for range 12 { // the database cuts every connection, again and again
+		_, _ = r.Store.Pool.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+		time.Sleep(150 * time.Millisecond)
+	}
+	c := r.awaitEnd(id)
+	assert.Equal(t, change.Done, c.State, "%v", c.Failure)
+	assert.Equal(t, 1, r.box.Status().Fits)
+	assert.Equal(t, 2, r.box.Status().Boots)
+}
+
+func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
+	r := newRig(t, func(s *tarnholm.Spec) { s.Config += "odd \"line\n" })
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	s := w.of(change.Backup)
+	require.NoError(t, takeBackup(w, t.Context(), s))
+	assert.Contains(t, s.Note, "1 of its lines are not understood, the first: box.cfg:")
+	b, err := r.Store.BackupOf(t.Context(), id, 0)
+	require.NoError(t, err)
+	data, err := r.Backups.Read(b.SHA256)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "odd \"line\n")
+}

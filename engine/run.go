@@ -46,6 +46,23 @@ func (e *finalError) Unwrap() error { return e.err }
 
 func final(format string, args ...any) error { return &finalError{fmt.Errorf(format, args...)} }
 
+// A recordError is trouble with our own records, not with the device. It never fails a change: the change stays running
+// and goes on when the database answers again.
+type recordError struct{ err error }
+
+func (e *recordError) Error() string {
+	return "the records cannot be read or written: " + e.err.Error()
+}
+func (e *recordError) Unwrap() error { return e.err }
+
+// records marks an error of the store.
+func records(err error) error {
+	if err == nil || errors.Is(err, store.ErrFenced) {
+		return err
+	}
+	return &recordError{err}
+}
+
 // An againError says that an earlier step of the same hop has to be done again.
 type againError struct {
 	kind change.Kind
@@ -78,9 +95,12 @@ func (r *run) all(ctx context.Context) error {
 		}
 		evidence, err := r.step(ctx, s)
 		var again *againError
+		var record *recordError
 		switch {
 		case errors.Is(err, store.ErrFenced) || ctx.Err() != nil:
 			return errors.Join(err, ctx.Err())
+		case errors.As(err, &record):
+			return err
 		case errors.As(err, &again):
 			if i, err = r.goBack(ctx, i, again); err != nil {
 				return err
@@ -115,7 +135,8 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		evidence, err = r.once(limited, w, s)
 		var f *finalError
 		var again *againError
-		if err == nil || errors.As(err, &f) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
+		var record *recordError
+		if err == nil || errors.As(err, &f) || errors.As(err, &record) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
 			return evidence, err
 		}
 		if limited.Err() != nil {
@@ -130,7 +151,7 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		r.hangUp()
 		r.log.Warn("step is tried again", "step", s.Plan.Number, "kind", s.Plan.Kind, "try", try, "err", err)
 		if e := r.e.Store.NoteStep(ctx, r.lease, r.c.ID, s.Plan.Number, "retry", err.Error()); e != nil {
-			return "", e
+			return "", records(e)
 		}
 		if err := pause(limited, time.Duration(try)*r.wait(2*time.Second)); err != nil {
 			continue
@@ -161,7 +182,7 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		s.Intent = intent
 	}
 	if err := r.e.Store.BeginStep(ctx, r.lease, r.c.ID, s.Plan.Number, intent, s.Plan.Title); err != nil {
-		return "", err
+		return "", records(err)
 	}
 	s.State = change.StepRunning
 	if w.perform != nil {
@@ -237,7 +258,7 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	if r.conn != nil {
 		return r.conn, nil
 	}
-	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	d, err := r.device(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -252,10 +273,16 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	}
 	if d.HostKey == "" {
 		if err := r.e.Store.PinHostKey(ctx, d.ID, r.conn.HostKey()); err != nil {
-			return nil, err
+			return nil, records(err)
 		}
 	}
 	return r.conn, nil
+}
+
+// device reads the device's record.
+func (r *run) device(ctx context.Context) (store.Device, error) {
+	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	return d, records(err)
 }
 
 func (r *run) hangUp() {

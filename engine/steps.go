@@ -62,7 +62,7 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 	if r.c.Readings, err = json.Marshal(values); err != nil {
 		return err
 	}
-	return r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.c.Readings)
+	return records(r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.c.Readings))
 }
 
 func countReadings(r *run, _ context.Context, _ *store.Step) (string, error) {
@@ -104,7 +104,7 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 	case idle.Busy:
 		return final("slot %s is being written by somebody else", idle.Name)
 	}
-	if err := r.imageFits(h.Image.SHA256, h.Image.File, p.Model, h.To.String()); err != nil {
+	if err := r.imageFits(ctx, h.Image.SHA256, h.Image.File, p.Model, h.To.String()); err != nil {
 		return err
 	}
 	need := h.Image.Size
@@ -119,7 +119,7 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 }
 
 // imageFits checks the image in our store: it is there, undamaged, and its header names the model and version.
-func (r *run) imageFits(sum, file, model, version string) error {
+func (r *run) imageFits(ctx context.Context, sum, file, model, version string) error {
 	if err := r.e.Images.Verify(sum); err != nil {
 		return final("image %s: %w; add it to the image store and draft again", file, err)
 	}
@@ -127,7 +127,7 @@ func (r *run) imageFits(sum, file, model, version string) error {
 	if err != nil {
 		return &finalError{err}
 	}
-	d, err := r.dialect()
+	d, err := r.dialect(ctx)
 	if err != nil {
 		return err
 	}
@@ -152,8 +152,8 @@ func (r *run) imageFits(sum, file, model, version string) error {
 	return nil
 }
 
-func (r *run) dialect() (*device.Dialect, error) {
-	d, err := r.e.Store.DeviceByID(context.Background(), r.c.DeviceID)
+func (r *run) dialect(ctx context.Context) (*device.Dialect, error) {
+	d, err := r.device(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -181,7 +181,7 @@ func backupTaken(r *run, ctx context.Context, s *store.Step, _ bool) (bool, stri
 		return false, "", nil
 	}
 	if err != nil {
-		return false, "", err
+		return false, "", records(err)
 	}
 	if err := r.e.Backups.Verify(b.SHA256); err != nil {
 		return false, "", nil // recorded but not readable: take it again
@@ -196,8 +196,17 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) error {
 	}
 	hop := s.Plan.Hop
 	b, err := r.e.backup(ctx, c, store.Backup{DeviceID: r.c.DeviceID, Device: r.c.Device, ChangeID: &r.c.ID, Hop: &hop})
+	if err != nil {
+		return err
+	}
 	s.Note = backupEvidence(b)
-	return err
+	// A line that we cannot read is kept like any other; whoever reads the change shall know of it.
+	if data, err := r.e.Backups.Read(b.SHA256); err == nil {
+		if _, broken := config.Parse(b.File, string(data)); len(broken) > 0 {
+			s.Note += fmt.Sprintf("; %d of its lines are not understood, the first: %s", len(broken), broken[0])
+		}
+	}
+	return nil
 }
 
 func backupEvidence(b store.Backup) string {
@@ -215,9 +224,6 @@ func (e *Engine) backup(ctx context.Context, c *device.Client, b store.Backup) (
 		return b, err
 	}
 	b.Version, b.File = p.Version, b.Device+".cfg"
-	if _, broken := config.Parse(b.File, string(data)); len(broken) > 0 {
-		return b, final("the configuration that came off the device cannot be read: %w", broken[0])
-	}
 	if b.SHA256, b.Size, err = e.Backups.Put(bytes.NewReader(data), 0); err != nil {
 		return b, fmt.Errorf("store the backup: %w", err)
 	}
@@ -225,7 +231,7 @@ func (e *Engine) backup(ctx context.Context, c *device.Client, b store.Backup) (
 		return b, fmt.Errorf("read the backup back: %w", err)
 	}
 	b.ID, err = e.Store.AddBackup(ctx, b)
-	return b, err
+	return b, records(err)
 }
 
 // Sending the image.
@@ -252,7 +258,7 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	d, err := r.device(ctx)
 	if err != nil {
 		return err
 	}
@@ -481,7 +487,7 @@ const (
 
 func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, error) {
 	r.hangUp()
-	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	d, err := r.device(ctx)
 	if err != nil {
 		return bootUnclear, "", err
 	}
@@ -588,7 +594,7 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 
 func waitLink(r *run, ctx context.Context, s *store.Step) error {
 	return r.poll(ctx, s, func() (bool, string, error) {
-		d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+		d, err := r.device(ctx)
 		if err != nil {
 			return false, "", err
 		}
@@ -714,7 +720,7 @@ func (r *run) judge(ctx context.Context, settling bool) ([]verify.Result, error)
 	if err != nil {
 		return nil, err
 	}
-	d, err := r.dialect()
+	d, err := r.dialect(ctx)
 	if err != nil {
 		return nil, err
 	}

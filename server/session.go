@@ -2,8 +2,6 @@ package server
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -156,8 +154,9 @@ func (s *Server) once(ctx context.Context, key *string, request any, create func
 	if err != nil {
 		return "", err
 	}
-	sum := sha256.Sum256(append([]byte(ctx.(*gin.Context).FullPath()+"\n"), body...))
-	first, id, mismatch, err := s.Store.Once(ctx, uid, *key, hex.EncodeToString(sum[:]))
+	// The body may hold a password, so what is kept of it must not help anybody to guess one.
+	digest := s.Vault.Digest(append([]byte(ctx.(*gin.Context).FullPath()+"\n"), body...))
+	first, id, mismatch, err := s.Store.Once(ctx, uid, *key, digest)
 	switch {
 	case err != nil:
 		return "", err

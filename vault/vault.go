@@ -7,6 +7,9 @@ package vault
 
 import (
 	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -65,6 +68,13 @@ func create(file string) (*Vault, error) {
 	}
 	_, err = fmt.Fprintf(f, "# The key of this Verimorph installation. Keep a copy offline: without it no secret and no backup can be read.\n%s\n", key)
 	return &Vault{key}, errors.Join(err, f.Sync(), f.Close())
+}
+
+// Digest is a keyed hash of data: equal data have equal digests, and nobody without the key can guess data from one.
+func (v *Vault) Digest(data []byte) string {
+	h := hmac.New(sha256.New, []byte("digest "+v.key.String()))
+	h.Write(data)
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // Seal encrypts data under a label.

@@ -37,6 +37,9 @@ func TestSealAndOpen(t *testing.T) {
 	}
 	other, err := Open(filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, err)
+	assert.Equal(t, v.Digest([]byte("a")), again.Digest([]byte("a")))
+	assert.NotEqual(t, v.Digest([]byte("a")), v.Digest([]byte("b")))
+	assert.NotEqual(t, v.Digest([]byte("a")), other.Digest([]byte("a")))
 	_, err = other.Open("device a password", sealed)
 	assert.ErrorContains(t, err, "another key")
 }

@@ -14,7 +14,7 @@ CREATE TABLE sessions (
 CREATE TABLE idempotency (
     user_id    bigint NOT NULL REFERENCES users ON DELETE CASCADE,
     key        text NOT NULL,
-    request    text NOT NULL, -- SHA-256 over method, path and body
+    request    text NOT NULL, -- keyed hash over path and body
     created_id text,          -- what the first call made; null while it runs
     created_at timestamptz NOT NULL DEFAULT now(),
     PRIMARY KEY (user_id, key)
