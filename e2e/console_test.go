@@ -23,10 +23,10 @@ import (
 // demoFleet is the fleet of the demo.
 func demoFleet() []box {
 	return []box{
-		{name: "hollen-fw1", site: "Pier Hollen", model: "TH-60", version: "4.2.3", idle: "4.2.1"},
-		{name: "brattsund-fw1", site: "Pier Brattsund", model: "TH-40", version: "4.2.6", idle: "4.2.3", transfer: "http"},
-		{name: "vesterkai-fw1", site: "Vesterkai terminal", model: "TH-80", version: "5.2.3", idle: "5.0.7"},
-		{name: "gullnes-fw1", site: "Gullnes", model: "TH-60", version: "5.0.7", transfer: "http"},
+		{name: "hollen-fw1", serial: "TH60-04417", flash: 16 << 20, sessions: 1240, site: "Pier Hollen", model: "TH-60", version: "4.2.3", idle: "4.2.1"},
+		{name: "brattsund-fw1", serial: "TH40-01182", flash: 8 << 20, sessions: 310, site: "Pier Brattsund", model: "TH-40", version: "4.2.6", idle: "4.2.3", transfer: "http"},
+		{name: "vesterkai-fw1", serial: "TH80-00029", flash: 32 << 20, sessions: 5200, site: "Vesterkai terminal", model: "TH-80", version: "5.2.3", idle: "5.0.7"},
+		{name: "gullnes-fw1", serial: "TH60-05120", flash: 16 << 20, sessions: 860, site: "Gullnes", model: "TH-60", version: "5.0.7", transfer: "http"},
 	}
 }
 

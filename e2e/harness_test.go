@@ -100,6 +100,9 @@ func (s *syncBuffer) String() string {
 // box describes one simulated firewall of a test.
 type box struct {
 	name, site, model, version, idle, transfer string
+	serial                                     string
+	flash                                      int64 // bytes; 0: 24 MiB
+	sessions                                   int   // 0: 900
 	faults                                     map[string]tarnholm.Fault
 }
 
@@ -138,8 +141,8 @@ func (e *env) startFleet(boxes []box) {
 		}
 		require.NoError(e.t, err)
 		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))
-		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: "Tarnholm", Model: b.model, Serial: fmt.Sprint("S", i), User: "bosun",
-			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: 24 << 20, Config: b.name + ".cfg", Sessions: 900, Faults: b.faults})
+		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: "Tarnholm", Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
+			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)

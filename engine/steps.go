@@ -491,8 +491,8 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 	if err != nil {
 		return bootUnclear, "", err
 	}
-	if up, _, err := linkUp(ctx, d.Address); !up {
-		return bootGone, "the device went down", ctxErr(ctx, err)
+	if up, _ := linkUp(ctx, d.Address); !up {
+		return bootGone, "the device went down", ctx.Err() // when the context has ended, silence says nothing about the device
 	}
 	in, err := r.intended(change.Install, s.Plan.Hop)
 	if err != nil {
@@ -510,14 +510,6 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 		return bootNew, "the device runs from slot " + slot.Name, nil
 	}
 	return bootOld, "the device still answers and runs from the old slot", nil
-}
-
-// ctxErr keeps an error only when the context has ended: then it says nothing about the device.
-func ctxErr(ctx context.Context, err error) error {
-	if ctx.Err() != nil {
-		return err
-	}
-	return nil
 }
 
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
@@ -598,7 +590,8 @@ func waitLink(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
-		return linkUp(ctx, d.Address)
+		up, seen := linkUp(ctx, d.Address)
+		return up, seen, nil
 	})
 }
 
@@ -734,11 +727,11 @@ func (r *run) judge(ctx context.Context, settling bool) ([]verify.Result, error)
 func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return s.Note, nil }
 
 // linkUp reports whether something accepts connections at an address.
-func linkUp(ctx context.Context, address string) (bool, string, error) {
+func linkUp(ctx context.Context, address string) (up bool, seen string) {
 	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
-		return false, "", &device.Error{Kind: device.Unreachable, Address: address, Doing: "wait for link", Message: "nothing answers"}
+		return false, "nothing answers at " + address
 	}
 	_ = conn.Close()
-	return true, address + " accepts connections", nil
+	return true, address + " accepts connections"
 }

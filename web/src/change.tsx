@@ -183,7 +183,7 @@ function Steps({ c, now }: { c: Change; now: number }) {
             </DisclosureButton>
             <DisclosurePanel>
               <table className="w-full table-fixed">
-                <colgroup><col className="w-64" /><col className="w-16" /><col className="w-36" /><col /></colgroup>
+                <colgroup><col className="w-72" /><col className="w-16" /><col className="w-36" /><col /></colgroup>
                 <thead className="sr-only"><tr><th>Step</th><th>Elapsed</th><th>Expected</th><th>What</th></tr></thead>
                 <tbody>{g.steps.map((s) => <StepRow key={s.number} s={s} now={now} />)}</tbody>
               </table>
