@@ -35,7 +35,7 @@ func browser(t *testing.T) context.Context {
 	bin, err := exec.LookPath("chromium")
 	require.NoError(t, err, "chromium is installed by scripts/packages")
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(bin), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("force-device-scale-factor", "1"))
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("force-device-scale-factor", "1"), chromedp.Env("TMPDIR="+filepath.Dir(binDir)))
 	ctx, cancel := chromedp.NewExecAllocator(t.Context(), opts...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
