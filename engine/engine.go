@@ -93,10 +93,19 @@ func New(c Config) (*Engine, error) {
 	e.river, err = river.NewClient(riverpgxv5.New(c.Store.Pool), &river.Config{
 		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: c.Workers}},
 		Workers: workers,
-		Logger:  slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+		Logger:  slog.New(warnings{c.Log.Handler()}),
 	})
 	return e, err
 }
+
+// warnings passes on what is a warning or worse: River's own news is no concern of whoever reads our log.
+type warnings struct{ slog.Handler }
+
+func (w warnings) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= slog.LevelWarn && w.Handler.Enabled(ctx, l)
+}
+func (w warnings) WithAttrs(a []slog.Attr) slog.Handler { return warnings{w.Handler.WithAttrs(a)} }
+func (w warnings) WithGroup(g string) slog.Handler      { return warnings{w.Handler.WithGroup(g)} }
 
 // Start begins to take work. It returns at once.
 func (e *Engine) Start(ctx context.Context) error {
