@@ -32,10 +32,11 @@ generate: web/node_modules/.package-lock.json ## make again what is generated fr
 	cd api && $(GO) generate ./...
 	cd web && npm run --silent types
 
-check: web/dist/index.html ## formatting, vet, types
+check: web/dist/index.html ## formatting, vet, types, generated code
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
 	cd web && npm run --silent check
+	@scripts/generated
 
 # The end-to-end tests build the service with the race detector; the browser driver they use is not free of races.
 test: packages build check ## all tests; race detector on

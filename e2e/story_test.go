@@ -4,11 +4,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -157,6 +159,61 @@ func TestKilled(t *testing.T) {
 		fences[fmt.Sprint(f)] = true
 	}
 	assert.GreaterOrEqual(t, len(fences), 5, "several workers carried the change, each with its own fence")
+}
+
+// TestKilledAtRandom runs changes on three devices with two services on one database and kills one or the other at
+// random moments.
+func TestKilledAtRandom(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 30, hollen(), box{name: "b-fw1", model: "TH-60", version: "4.2.6", transfer: "http"}, box{name: "c-fw1", model: "TH-60", version: "5.0.7"})
+	e.addImages(storyImages...)
+	second := *e
+	second.url, second.transfer = freeAddress(t), freeAddress(t)
+	second.startService()
+	t.Cleanup(second.killService)
+	ids := map[string]string{}
+	for _, name := range []string{"hollen-fw1", "b-fw1", "c-fw1"} {
+		ids[name] = e.begin(name, "5.4.2")
+	}
+	seed := time.Now().UnixNano()
+	t.Logf("seed %d", seed)
+	dice := rand.New(rand.NewPCG(uint64(seed), 1))
+	over := func() bool {
+		for _, id := range ids {
+			if e.change(id).EndedAt == nil {
+				return false
+			}
+		}
+		return true
+	}
+	kills := 0
+	for ; kills < 40 && !over(); kills++ {
+		time.Sleep(time.Duration(dice.IntN(900)) * time.Millisecond)
+		if dice.IntN(2) == 0 {
+			second.killService()
+			second.startService()
+		} else {
+			e.killService()
+			e.startService()
+		}
+	}
+	t.Logf("killed %d times", kills)
+	for name, id := range ids {
+		ch := e.awaitEnd(id)
+		assert.Equal(t, gen.ChangeStateDone, ch.State, "%s: %v", name, ch.Failure)
+		st := e.fleet.Box(name).Status()
+		assert.Equal(t, "5.4.2", st.Version)
+		assert.Equal(t, len(ch.Path.Hops), st.Fits, "%s: never installed twice", name)
+		assert.Equal(t, 1+len(ch.Path.Hops), st.Boots, "%s: never restarted twice", name)
+		var backups []gen.Backup
+		require.NoError(t, json.Unmarshal([]byte(e.must("backup", "list", "-device", name, "-json")), &backups))
+		hops := map[int]bool{}
+		for _, b := range backups {
+			hops[*b.Hop] = true
+			assert.Contains(t, e.must("backup", "show", fmt.Sprint(b.Id)), "user bosun")
+		}
+		assert.Len(t, hops, len(ch.Path.Hops), "a backup before every hop")
+	}
 }
 
 func TestHoldAndResume(t *testing.T) {

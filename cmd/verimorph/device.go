@@ -70,11 +70,7 @@ var deviceCommands = []command{
 				if *address == "" || *dialect == "" || *user == "" {
 					return errUsage{"-address, -dialect and -user are needed"}
 				}
-				password, err := askPassword(c, "Password: ")
-				if err != nil {
-					return err
-				}
-				privileged, err := askPassword(c, "Password of the privileged level: ")
+				password, privileged, err := askPasswords(c)
 				if err != nil {
 					return err
 				}
@@ -100,11 +96,7 @@ var deviceCommands = []command{
 				if *user == "" {
 					return errUsage{"-user is needed"}
 				}
-				password, err := askPassword(c, "Password: ")
-				if err != nil {
-					return err
-				}
-				privileged, err := askPassword(c, "Password of the privileged level: ")
+				password, privileged, err := askPasswords(c)
 				if err != nil {
 					return err
 				}

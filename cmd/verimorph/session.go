@@ -117,6 +117,15 @@ func askPassword(c *client, question string) (string, error) {
 	return nextLine(), nil
 }
 
+// askPasswords asks for the two passwords of a device.
+func askPasswords(c *client) (password, privileged string, err error) {
+	if password, err = askPassword(c, "Password: "); err != nil {
+		return "", "", err
+	}
+	privileged, err = askPassword(c, "Password of the privileged level: ")
+	return password, privileged, err
+}
+
 var stdin *bufio.Reader
 
 // nextLine takes one line of standard input.
