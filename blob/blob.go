@@ -46,18 +46,25 @@ func (s *Store) file(sum string) (string, error) {
 
 // Put stores what r gives and returns its sum and size. It takes at most limit bytes; 0 is no limit.
 func (s *Store) Put(r io.Reader, limit int64) (sum string, size int64, err error) {
+	return s.PutIf(r, limit, 0, func(string, int64, []byte) error { return nil })
+}
+
+// PutIf is Put for content that has to be looked at first: accept gets its sum, its size and its first bytes, and
+// nothing is stored when it returns an error.
+func (s *Store) PutIf(r io.Reader, limit int64, firstBytes int, accept func(sum string, size int64, first []byte) error) (sum string, size int64, err error) {
 	tmp, err := os.CreateTemp(s.dir, "part-*")
 	if err != nil {
 		return "", 0, err
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
-	h := sha256.New()
+	h, first := sha256.New(), &headWriter{room: firstBytes}
 	if limit > 0 {
 		r = io.LimitReader(r, limit+1)
 	}
+	r = io.TeeReader(r, io.MultiWriter(h, first))
 	if s.sealer == nil {
-		size, err = io.Copy(io.MultiWriter(tmp, h), r)
+		size, err = io.Copy(tmp, r)
 	} else {
 		size, err = s.putSealed(tmp, h, r)
 	}
@@ -68,18 +75,36 @@ func (s *Store) Put(r io.Reader, limit int64) (sum string, size int64, err error
 		return "", 0, fmt.Errorf("larger than the %d bytes that are allowed", limit)
 	}
 	sum = hex.EncodeToString(h.Sum(nil))
-	name, err := s.file(sum)
-	if err != nil {
+	if err := accept(sum, size, first.b); err != nil {
 		return "", 0, err
 	}
-	if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o700), tmp.Sync(), tmp.Close(), os.Rename(tmp.Name(), name)); err != nil {
-		return "", 0, err
-	}
-	return sum, size, syncDir(filepath.Dir(name))
+	return sum, size, s.settle(tmp, sum)
 }
 
+// settle gives a finished file its name, and only then: each act needs the one before it.
+func (s *Store) settle(tmp *os.File, sum string) error {
+	name, err := s.file(sum)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return err
+	}
+	if err := tmp.Sync(); err != nil {
+		return err
+	}
+	if err := tmp.Close(); err != nil {
+		return err
+	}
+	if err := os.Rename(tmp.Name(), name); err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(name))
+}
+
+// putSealed writes what r gives, sealed; h has seen all of r when it has been read.
 func (s *Store) putSealed(w io.Writer, h hash.Hash, r io.Reader) (int64, error) {
-	data, err := io.ReadAll(io.TeeReader(r, h))
+	data, err := io.ReadAll(r)
 	if err != nil {
 		return 0, err
 	}
@@ -213,14 +238,7 @@ func readAhead(w io.Writer, r io.Reader) error {
 
 func mustHex(s string) []byte { b, _ := hex.DecodeString(s); return b }
 
-// HashTo copies r into w and returns its sum, size and first bytes.
-func HashTo(w io.Writer, r io.Reader, firstBytes int) (sum string, size int64, head []byte, err error) {
-	h := sha256.New()
-	first := &headWriter{room: firstBytes}
-	size, err = io.Copy(io.MultiWriter(w, h, first), r)
-	return hex.EncodeToString(h.Sum(nil)), size, first.b, err
-}
-
+// headWriter keeps the first bytes it is given.
 type headWriter struct {
 	b    []byte
 	room int

@@ -56,6 +56,13 @@ func TestNothingHalfIsKept(t *testing.T) {
 	assert.ErrorContains(t, err, "cable out")
 	_, _, err = s.Put(strings.NewReader("0123456789"), 9)
 	assert.ErrorContains(t, err, "larger than the 9 bytes")
+	_, _, err = s.PutIf(strings.NewReader("0123456789"), 0, 4, func(sum string, size int64, first []byte) error {
+		assert.Len(t, sum, 64)
+		assert.EqualValues(t, 10, size)
+		assert.Equal(t, "0123", string(first))
+		return errors.New("not wanted")
+	})
+	assert.ErrorContains(t, err, "not wanted")
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -165,6 +165,9 @@ func (c *Client) Close() {
 	_ = c.conn.Close()
 }
 
+// Cut breaks the connection from another goroutine: whatever waits for the device fails. Close is still to be called.
+func (c *Client) Cut() { _ = c.conn.Close() }
+
 func (c *Client) query(ctx context.Context, q Query, args map[string]string, progress func(string)) (string, error) {
 	command, err := fill(q.Send, args)
 	if err != nil {

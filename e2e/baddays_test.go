@@ -80,7 +80,7 @@ func TestDevicesBite(t *testing.T) {
 	th60 := func(name, transfer string) box {
 		return box{name: name, model: "TH-60", version: "5.0.7", transfer: transfer}
 	}
-	names := []string{"drops", "drops-http", "corrupts", "full", "lost", "dark", "no-tunnel", "fit-breaks", "late-key", "loses-rules"}
+	names := []string{"drops", "drops-http", "stalls", "corrupts", "full", "lost", "dark", "no-tunnel", "fit-breaks", "late-key", "loses-rules"}
 	var boxes []box
 	for _, n := range names {
 		boxes = append(boxes, th60(n, map[bool]string{true: "http"}[n == "drops-http"]))
@@ -92,6 +92,7 @@ func TestDevicesBite(t *testing.T) {
 	}
 	arm("drops", tarnholm.DropTransfer, 3<<20, 2)
 	arm("drops-http", tarnholm.DropTransfer, 1<<20, 2)
+	arm("stalls", tarnholm.StallTransfer, 3<<20, 1)
 	arm("corrupts", tarnholm.CorruptTransfer, 0, 1)
 	arm("full", tarnholm.LowFlash, 1<<20, 0)
 	arm("lost", tarnholm.NeverReturn, 0, 1)
@@ -126,6 +127,8 @@ func TestDevicesBite(t *testing.T) {
 		assert.Equal(t, 3, stepOf(ch, 1, "send").Attempts, "%s: dropped twice and taken up again", name)
 		assert.Contains(t, e.must("change", "journal", ids[name]), "retry")
 	}
+
+	assert.Equal(t, 2, stepOf(end("stalls", gen.ChangeStateDone), 1, "send").Attempts, "it stood still and was taken up again")
 
 	ch := end("corrupts", gen.ChangeStateDone)
 	assert.Equal(t, 2, stepOf(ch, 1, "send").Attempts, "sent again")

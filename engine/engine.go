@@ -230,12 +230,17 @@ func Target(d store.Device, v *vault.Vault, dialects map[string]*device.Dialect)
 func PasswordLabel(device string) string   { return "device " + device + " password" }
 func PrivilegedLabel(device string) string { return "device " + device + " privileged password" }
 
+// askLimit bounds what is asked of a device outside a change.
+const askLimit = 2 * time.Minute
+
 // Refresh takes a device's portrait and records it. The host key is pinned at the first contact.
 func (e *Engine) Refresh(ctx context.Context, d store.Device) (*device.Portrait, error) {
 	t, err := Target(d, e.Vault, e.Dialects)
 	if err != nil {
 		return nil, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
 	c, err := device.Dial(ctx, t)
 	if err != nil {
 		return nil, err
@@ -267,6 +272,8 @@ func (e *Engine) Backup(ctx context.Context, d store.Device) (store.Backup, erro
 	if err != nil {
 		return store.Backup{}, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
 	c, err := device.Dial(ctx, t)
 	if err != nil {
 		return store.Backup{}, err

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"verimorph/core/catalog"
@@ -23,6 +24,7 @@ type run struct {
 	lease store.Lease
 	log   *slog.Logger
 	path  path.Path
+	mu    sync.Mutex // guards conn, which the end of a step's time cuts from outside
 	conn  *device.Client
 	last  time.Time // of the last progress record
 }
@@ -131,6 +133,9 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
 	limited, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the hard limit of %s is over", limit.Round(time.Second)))
 	defer cancel()
+	// Whatever waits for the device when the time is over stops waiting.
+	stop := context.AfterFunc(limited, r.cut)
+	defer stop()
 	for try := 1; ; try++ {
 		evidence, err = r.once(limited, w, s)
 		var f *finalError
@@ -255,8 +260,11 @@ func (r *run) hop(s *store.Step) path.Hop { return r.path.Hops[s.Plan.Hop] }
 
 // connect returns the open connection, or opens one.
 func (r *run) connect(ctx context.Context) (*device.Client, error) {
-	if r.conn != nil {
-		return r.conn, nil
+	r.mu.Lock()
+	conn := r.conn
+	r.mu.Unlock()
+	if conn != nil {
+		return conn, nil
 	}
 	d, err := r.device(ctx)
 	if err != nil {
@@ -267,16 +275,18 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 		return nil, &finalError{err}
 	}
 	// The connection outlives the step that opens it.
-	if r.conn, err = device.Dial(context.WithoutCancel(ctx), t); err != nil {
-		r.conn = nil
+	if conn, err = device.Dial(context.WithoutCancel(ctx), t); err != nil {
 		return nil, err
 	}
+	r.mu.Lock()
+	r.conn = conn
+	r.mu.Unlock()
 	if d.HostKey == "" {
-		if err := r.e.Store.PinHostKey(ctx, d.ID, r.conn.HostKey()); err != nil {
+		if err := r.e.Store.PinHostKey(ctx, d.ID, conn.HostKey()); err != nil {
 			return nil, records(err)
 		}
 	}
-	return r.conn, nil
+	return conn, nil
 }
 
 // device reads the device's record.
@@ -285,10 +295,23 @@ func (r *run) device(ctx context.Context) (store.Device, error) {
 	return d, records(err)
 }
 
+// hangUp closes the connection; the next step that needs one opens another.
 func (r *run) hangUp() {
+	r.mu.Lock()
+	conn := r.conn
+	r.conn = nil
+	r.mu.Unlock()
+	if conn != nil {
+		conn.Close()
+	}
+}
+
+// cut breaks the connection under whoever uses it, who then sees it as lost.
+func (r *run) cut() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.conn != nil {
-		r.conn.Close()
-		r.conn = nil
+		r.conn.Cut()
 	}
 }
 

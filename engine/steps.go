@@ -275,7 +275,12 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
+	// A transfer that stands still is broken, even when the connection is not.
+	patience := max(r.wait(stallTime), 3*time.Second)
+	stalled := time.AfterFunc(patience, r.cut)
+	defer stalled.Stop()
 	err = transfer.Push(ctx, files, local, im.File, func(done, total int64) {
+		stalled.Reset(patience)
 		r.progress(ctx, s, float64(done)/float64(total), "%s of %s sent", mib(done), mib(total))
 	})
 	if err != nil && strings.Contains(err.Error(), "no room") {
@@ -283,6 +288,9 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	}
 	return err
 }
+
+// stallTime is how long a transfer may stand still.
+const stallTime = 30 * time.Second
 
 // isTransport recognises failures of a transfer that are worth another try.
 func isTransport(err error) bool {

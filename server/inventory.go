@@ -5,10 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
-	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -18,7 +16,6 @@ import (
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
-	"verimorph/blob"
 	"verimorph/core/catalog"
 	"verimorph/core/config"
 	"verimorph/core/version"
@@ -269,25 +266,12 @@ func (s *Server) AddImage(ctx context.Context, r gen.AddImageRequestObject) (gen
 	if err != nil {
 		return nil, err
 	}
-	// The file goes to a place of its own first: what is refused never enters the store.
-	tmp, err := os.CreateTemp("", "verimorph-image-*")
+	var im store.Image
+	_, _, err = s.Images.PutIf(r.Body, maxImage, 64<<10, func(sum string, size int64, first []byte) (err error) {
+		im, err = identify(cat, s.Engine.Dialects, r.Params.File, sum, size, first)
+		return err
+	})
 	if err != nil {
-		return nil, err
-	}
-	defer os.Remove(tmp.Name())
-	defer tmp.Close()
-	sum, size, head, err := blob.HashTo(tmp, r.Body, 64<<10)
-	if err != nil {
-		return nil, err
-	}
-	im, err := identify(cat, s.Engine.Dialects, r.Params.File, sum, size, head)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := tmp.Seek(0, io.SeekStart); err != nil {
-		return nil, err
-	}
-	if _, _, err := s.Images.Put(tmp, maxImage); err != nil {
 		return nil, err
 	}
 	im.AddedBy = user(ctx)

@@ -95,7 +95,7 @@ func (s *Server) Handler() http.Handler {
 		BaseURL:      "/api/v1",
 		ErrorHandler: func(c *gin.Context, err error, _ int) { writeProblem(c.Writer, badRequest("%s", err)) },
 	})
-	g.GET("/api/v1/openapi.json", func(c *gin.Context) {
+	g.GET("/api/v1/openapi.json", s.signedIn, func(c *gin.Context) {
 		spec, err := gen.GetSpecJSON()
 		if err != nil {
 			writeProblem(c.Writer, internal(err))

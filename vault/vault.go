@@ -66,8 +66,14 @@ func create(file string) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = fmt.Fprintf(f, "# The key of this Verimorph installation. Keep a copy offline: without it no secret and no backup can be read.\n%s\n", key)
-	return &Vault{key}, errors.Join(err, f.Sync(), f.Close())
+	if _, err = fmt.Fprintf(f, "# The key of this Verimorph installation. Keep a copy offline: without it no secret and no backup can be read.\n%s\n", key); err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		_ = os.Remove(file) // half a key is worse than none
+		return nil, err
+	}
+	return &Vault{key}, nil
 }
 
 // Digest is a keyed hash of data: equal data have equal digests, and nobody without the key can guess data from one.

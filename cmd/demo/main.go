@@ -138,6 +138,9 @@ func run(ctx context.Context) error {
 		}
 		defer c.Stop()
 		url = c.URL
+		if real, err := os.Readlink(dataDir + "/postgres"); err == nil {
+			fmt.Printf("Its files are in %s: the user who runs it cannot reach this folder.\n", real)
+		}
 	}
 	fmt.Println("Making firmware images ...")
 	if err := output(exec.CommandContext(ctx, "bin/simfleet", "images", "-out", dataDir+"/images")); err != nil {

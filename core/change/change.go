@@ -47,8 +47,6 @@ type Step struct {
 	Kind        Kind
 	Title       string
 	Expect      catalog.Span // seconds, at the pace of the installation
-	Undivided   bool         // must not be interrupted once begun
-	TouchesBox  bool         // changes something on the device
 	StopsBefore bool         // a safe point to hold: before this step
 }
 
@@ -95,8 +93,6 @@ func Draft(f *catalog.Family, p *path.Path, pace Pace) ([]Step, error) {
 			default:
 				s.Expect = span(f, pace, string(kind))
 			}
-			s.Undivided = kind == Install || kind == ChooseSlot || kind == Restart
-			s.TouchesBox = kind == Send || kind == Install || kind == Save || kind == ChooseSlot || kind == Restart || kind == Tidy
 			// From the choice of slot to the confirmed version the box is between two installations: no place to rest.
 			s.StopsBefore = kind != Restart && kind != Link && kind != Login && kind != Confirm
 			steps = append(steps, s)

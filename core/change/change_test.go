@@ -49,7 +49,6 @@ func TestDraft(t *testing.T) {
 	}
 	install := steps[at[Install]]
 	assert.Equal(t, catalog.Span{Low: 60, High: 110, Limit: 600}, install.Expect)
-	assert.True(t, install.Undivided)
 	low, high := Remaining(steps, len(steps))
 	assert.Equal(t, 30.0, low)
 	assert.Equal(t, 100.0, high)

@@ -9,6 +9,7 @@ import (
 // Names of faults.
 const (
 	DropTransfer     = "drop-transfer"     // the connection breaks after Value bytes of an upload
+	StallTransfer    = "stall-transfer"    // an upload stands still after Value bytes; the connection stays up
 	CorruptTransfer  = "corrupt-transfer"  // one byte of an upload arrives wrong
 	NeverReturn      = "never-return"      // the next restart does not come back
 	SlowReturn       = "slow-return"       // starting takes Value times as long
@@ -21,7 +22,7 @@ const (
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{CorruptTransfer, DropTransfer, FitFails, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, SlowReturn, TunnelDown}
+var FaultNames = []string{CorruptTransfer, DropTransfer, FitFails, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, SlowReturn, StallTransfer, TunnelDown}
 
 // A Fault is something that goes wrong with a box.
 type Fault struct {

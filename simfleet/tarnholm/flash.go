@@ -170,6 +170,13 @@ func (b *Box) take(file *os.File, written *int64, p *[]byte, off int64, drop fun
 		drop()
 		return io.ErrClosedPipe
 	}
+	if f, ok := b.has(StallTransfer); ok && f.armed() && *written > f.Value {
+		b.hit(StallTransfer)
+		b.mu.Unlock()
+		<-b.done
+		b.mu.Lock()
+		return io.ErrClosedPipe
+	}
 	if len(*p) > 0 && off+int64(len(*p)) > 1<<20 && b.hit(CorruptTransfer) {
 		*p = append([]byte(nil), *p...)
 		(*p)[len(*p)/2] ^= 0x40
