@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"syscall"
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
@@ -70,6 +71,8 @@ func asProblem(err error) *problem {
 		return newProblem(http.StatusBadGateway, "device", "The device could not be asked", "%s", err)
 	case errors.As(err, &big):
 		return newProblem(http.StatusRequestEntityTooLarge, "bad-request", "Too large", "the body may have %d bytes", big.Limit)
+	case errors.Is(err, syscall.ENOSPC):
+		return newProblem(http.StatusInsufficientStorage, "unavailable", "No room", "the disk of the service is full; make room in its data folder and try again")
 	case errors.Is(err, store.ErrNotFound):
 		return notFound("there is no such record")
 	}

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -38,6 +39,7 @@ func TestErrorsBecomeProblems(t *testing.T) {
 		{&path.NoPathError{Model: "M", Nearest: version.MustParse("4")}, 409, "no-path", "the nearest release"},
 		{&device.Error{Kind: device.Lost, Address: "a:1", Doing: "x", Message: "y"}, 502, "device", "a:1: x: y"},
 		{fmt.Errorf("deep: %w", store.ErrNotFound), 404, "not-found", "no such record"},
+		{fmt.Errorf("write: %w", syscall.ENOSPC), 507, "unavailable", "the disk of the service is full"},
 		{errors.New("password=hunter"), 500, "internal", "its log says why"},
 	} {
 		p := asProblem(c.err)
