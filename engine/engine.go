@@ -176,7 +176,7 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	defer cancel(nil)
 	go e.keep(ctx, lease, cancel)
 
-	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device)}
+	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}}
 	defer r.hangUp()
 	err = r.all(ctx)
 	switch cause := context.Cause(ctx); {

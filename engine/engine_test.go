@@ -437,3 +437,32 @@ func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "odd \"line\n")
 }
+
+func TestTheHardLimitWinsOverEverything(t *testing.T) {
+	r := newRig(t, nil)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	s := w.of(change.Confirm)
+	s.Plan.Expect.Limit = 0.3
+	works[change.Confirm] = work{perform: func(r *run, ctx context.Context, s *store.Step) error {
+		s.Note = "a light in the window"
+		<-ctx.Done()
+		_, err := r.device(ctx) // fails, because the time is over: that is no trouble with the records
+		return err
+	}}
+	defer func() { works[change.Confirm] = work{perform: confirmVersion} }()
+	_, err := w.step(t.Context(), s)
+	require.ErrorContains(t, err, "the hard limit of 0s is over; last seen: a light in the window")
+	var record *recordError
+	assert.NotErrorAs(t, err, &record)
+}
+
+func TestAnImageThatIsDamagedAgainAndAgain(t *testing.T) {
+	r := newRig(t, nil)
+	require.NoError(t, r.box.Arm(tarnholm.CorruptTransfer, tarnholm.Fault{Times: -1}))
+	r.start()
+	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
+	assert.Equal(t, change.Failed, c.State)
+	assert.Contains(t, *c.Failure, "it was done 3 times, so something between here and the device damages it")
+	assert.Equal(t, 0, r.box.Status().Fits, "nothing that does not match is ever installed")
+}

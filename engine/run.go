@@ -19,14 +19,15 @@ import (
 
 // run is one worker's work on one change.
 type run struct {
-	e     *Engine
-	c     *store.Change
-	lease store.Lease
-	log   *slog.Logger
-	path  path.Path
-	mu    sync.Mutex // guards conn, which the end of a step's time cuts from outside
-	conn  *device.Client
-	last  time.Time // of the last progress record
+	e      *Engine
+	c      *store.Change
+	lease  store.Lease
+	log    *slog.Logger
+	path   path.Path
+	mu     sync.Mutex // guards conn, which the end of a step's time cuts from outside
+	conn   *device.Client
+	last   time.Time   // of the last progress record
+	redone map[int]int // how often a step was set back, by index
 }
 
 // A step's work. Any function may be nil.
@@ -141,11 +142,14 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		var f *finalError
 		var again *againError
 		var record *recordError
-		if err == nil || errors.As(err, &f) || errors.As(err, &record) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
+		if err == nil || errors.As(err, &f) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
 			return evidence, err
 		}
-		if limited.Err() != nil {
+		if limited.Err() != nil { // before anything else: with the time over, every call fails, also those to our records
 			return "", fmt.Errorf("%w; last seen: %s", context.Cause(limited), s.Note)
+		}
+		if errors.As(err, &record) {
+			return "", err
 		}
 		if k := device.KindOf(err); k == device.SignInRefused || k == device.HostKeyChanged || k == device.NoRoom || k == device.Refused || k == device.NotUnderstood || try >= attempts {
 			return "", err
@@ -207,7 +211,7 @@ func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error)
 	for r.c.Steps[first].Plan.Kind != again.kind {
 		first--
 	}
-	if r.c.Steps[first].Attempts >= sendings {
+	if r.redone[first]++; r.redone[first] >= sendings {
 		return i, r.fail(ctx, &r.c.Steps[i], fmt.Errorf("%s; it was done %d times, so something between here and the device damages it", again.why, sendings))
 	}
 	for k := first; k <= i; k++ {
@@ -217,7 +221,6 @@ func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error)
 		}
 		s.State, s.Intent = change.StepWaiting, nil
 	}
-	r.c.Steps[first].Attempts++
 	return first - 1, nil
 }
 

@@ -32,8 +32,8 @@ export function BackupsPage() {
                 <tr key={x.id} className="border-t border-line dark:border-nightline">
                   <td><input type="checkbox" aria-label={`Backup ${x.id}`} checked={picked.includes(x.id)} onChange={() => pick(x.id)} /></td>
                   <td className="font-semibold">{x.id}</td><td className="whitespace-nowrap">{x.device}</td><td className="font-mono">{x.version}</td><td>{x.size}</td>
-                  <td className="text-slate-600 dark:text-slate-400">{time(x.takenAt)}{x.change && `, change ${x.change} hop ${x.hop}`}</td>
-                  <td><Button disabled={take.isPending} onClick={() => take.mutate(x.device)}>Take again</Button></td>
+                  <td className="whitespace-nowrap text-slate-600 dark:text-slate-400">{time(x.takenAt)}{x.change && <><br />before hop {x.hop} of change {x.change}</>}</td>
+                  <td><Button disabled={take.isPending} title={`Back up ${x.device} now`} onClick={() => take.mutate(x.device)}>Again</Button></td>
                 </tr>
               ))}
             </tbody>
