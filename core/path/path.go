@@ -267,11 +267,13 @@ func (f *frontier) Pop() any {
 func (t *tree) path(i int) *Path {
 	g := t.g
 	p := &Path{Family: g.f.Name, Model: g.m.Name, From: g.version(i), To: g.version(t.to)}
-	stops := []int{i}
+	stops := append(make([]int, 0, 8), i)
 	for s := i; s != t.to; {
 		s = t.next[s]
 		stops = append(stops, s)
 	}
+	p.Hops = make([]Hop, 0, len(stops)-1)
+	p.NotTaken = make([]Jump, 0, len(stops)*(len(stops)-1)/2)
 	for k := 1; k < len(stops); k++ {
 		a, b := stops[k-1], stops[k]
 		rel := &g.f.Releases[b]

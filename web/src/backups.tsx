@@ -23,7 +23,7 @@ export function BackupsPage() {
         <span className="text-slate-600 dark:text-slate-400">Tick one to read it, two to compare them. Secrets are never shown.</span>
       </div>
       <Trouble error={backups.error ?? text.error ?? diff.error ?? take.error} />
-      <div className="grid items-start gap-4 lg:grid-cols-2">
+      <div className="grid items-start gap-4 lg:grid-cols-[7fr_5fr]">
         <Card>
           <table className="w-full">
             <thead><tr><th /><th>Backup</th><th>Device</th><th>Version</th><th>Bytes</th><th>Taken</th><th /></tr></thead>
