@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -436,6 +437,33 @@ func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
 	data, err := r.Backups.Read(b.SHA256)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "odd \"line\n")
+}
+
+func TestRoomThatVanishesIsSaid(t *testing.T) {
+	r := newRig(t, nil)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	require.NoError(t, check(w, t.Context(), w.of(change.Check)))
+	require.NoError(t, r.box.Arm(tarnholm.LowFlash, tarnholm.Fault{Value: 2 << 20})) // somebody else fills it
+	err := send(w, t.Context(), w.of(change.Send))
+	var f *finalError
+	require.ErrorAs(t, err, &f, "trying again is no use")
+	assert.ErrorContains(t, err, "no room: th60-5.4.2.img needs")
+	assert.ErrorContains(t, err, "remove files from the device")
+}
+
+func TestAMissingVerbIsARefusalBeforeAnythingHappens(t *testing.T) {
+	r := newRig(t, nil)
+	d := *r.Dialects["tarnholm"]
+	d.Verbs = maps.Clone(d.Verbs)
+	delete(d.Verbs, "fetch-image")
+	r.Engine.Dialects = map[string]*device.Dialect{"tarnholm": &d}
+	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET transfer = 'http'")
+	require.NoError(t, err)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	err = check(w, t.Context(), w.of(change.Check))
+	assert.ErrorContains(t, err, `dialect "tarnholm" has no fetch-image, so the device cannot download its image`)
 }
 
 func TestTheHardLimitWinsOverEverything(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
+	"verimorph/transfer"
 )
 
 // run is one worker's work on one change.
@@ -154,7 +155,7 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		if k := device.KindOf(err); k == device.SignInRefused || k == device.HostKeyChanged || k == device.NoRoom || k == device.Refused || k == device.NotUnderstood || try >= attempts {
 			return "", err
 		}
-		if k := device.KindOf(err); k == "" && !isTransport(err) {
+		if k := device.KindOf(err); k == "" && !errors.Is(err, transfer.ErrBroken) {
 			return "", err
 		}
 		r.hangUp()

@@ -107,12 +107,20 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 	if err := r.imageFits(ctx, h.Image.SHA256, h.Image.File, p.Model, h.To.String()); err != nil {
 		return err
 	}
-	need := h.Image.Size
-	if f := p.File(h.Image.File); f != nil {
-		need -= f.Size // a part of it is there already
+	need, err := r.room(s, p)
+	if err != nil {
+		return err
 	}
-	if p.Free < need {
-		return final("no room: %s needs %s more and %s of %s is free; remove files from the device, the largest is %s", h.Image.File, mib(need), mib(p.Free), mib(p.Total), largest(p))
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if d.Transfer == "http" && !c.Has("fetch-image") {
+		return final("dialect %q has no fetch-image, so the device cannot download its image; set its transfer to sftp", d.Dialect)
 	}
 	s.Note = fmt.Sprintf("%s runs %s; image is for it; %s of %s free, %s needed", p.Model, p.Version, mib(p.Free), mib(p.Total), mib(need))
 	return nil
@@ -267,7 +275,7 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 		defer withdraw()
 		err := c.FetchImage(ctx, url, im.File, func(f float64) { r.progress(ctx, s, f, "the device fetches %s", im.File) })
 		if device.KindOf(err) == device.Refused { // to the device a broken download is a refusal; to us it is worth another try
-			return fmt.Errorf("the fetch broke off: %s", err)
+			return fmt.Errorf("the fetch %w: %s", transfer.ErrBroken, err)
 		}
 		return err
 	}
@@ -283,8 +291,10 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 		stalled.Reset(patience)
 		r.progress(ctx, s, float64(done)/float64(total), "%s of %s sent", mib(done), mib(total))
 	})
-	if err != nil && strings.Contains(err.Error(), "no room") {
-		return final("%w", err)
+	if err != nil {
+		if full := r.roomFor(ctx, s); full != nil {
+			return full
+		}
 	}
 	return err
 }
@@ -292,9 +302,27 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 // stallTime is how long a transfer may stand still.
 const stallTime = 30 * time.Second
 
-// isTransport recognises failures of a transfer that are worth another try.
-func isTransport(err error) bool {
-	return strings.Contains(err.Error(), "broke off") || strings.Contains(err.Error(), "on the device") || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "connection lost")
+// roomFor looks at the device after a transfer failed: when the rest of the image does not fit, trying again is no use.
+func (r *run) roomFor(ctx context.Context, s *store.Step) error {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return nil // the connection is gone as well: it is tried again, and looked at again
+	}
+	_, err = r.room(s, p)
+	return err
+}
+
+// room returns how many bytes of the hop's image are still to come, and an error when the device has no room for them.
+func (r *run) room(s *store.Step, p *device.Portrait) (need int64, err error) {
+	im := r.hop(s).Image
+	need = im.Size
+	if f := p.File(im.File); f != nil {
+		need -= f.Size // a part of it is there already
+	}
+	if p.Free < need {
+		err = final("no room: %s needs %s more and %s of %s is free; remove files from the device, the largest is %s", im.File, mib(need), mib(p.Free), mib(p.Total), largest(p))
+	}
+	return need, err
 }
 
 func sizeThere(r *run, ctx context.Context, s *store.Step) (string, error) {

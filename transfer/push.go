@@ -18,6 +18,9 @@ const (
 	packet = 32 << 10
 )
 
+// ErrBroken is inside the error of a transfer that broke off on the way: what arrived stays, and another Push goes on.
+var ErrBroken = errors.New("broke off")
+
 // Push copies a local file to the device. When the device has a part of it already, only the rest is sent: writes are
 // sent in order with at most window of them on the way, so of a part of n bytes all but the last window is sound. The
 // caller compares checksums afterwards; a part that is not ours shows there.
@@ -44,18 +47,18 @@ func Push(ctx context.Context, c *sftp.Client, local, remote string, progress fu
 	}
 	w, err := c.OpenFile(remote, flags)
 	if err != nil {
-		return fmt.Errorf("open %s on the device: %w", remote, err)
+		return fmt.Errorf("%w: open %s on the device: %w", ErrBroken, remote, err)
 	}
 	if _, err := w.Seek(start, io.SeekStart); err != nil {
-		return err
+		return fmt.Errorf("%w: %w", ErrBroken, err)
 	}
 	r := &meter{ctx: ctx, r: io.NewSectionReader(f, start, size-start), done: start, total: size, progress: progress}
 	_, err = w.ReadFromWithConcurrency(r, window)
 	if err = errors.Join(err, w.Close()); err != nil {
-		return fmt.Errorf("send %s: broke off near byte %d of %d: %w", remote, r.done, size, err)
+		return fmt.Errorf("send %s: %w near byte %d of %d: %w", remote, ErrBroken, r.done, size, err)
 	}
 	if have, err := c.Stat(remote); err != nil || have.Size() != size {
-		return fmt.Errorf("send %s: the device does not have all of it afterwards", remote)
+		return fmt.Errorf("send %s: %w: the device does not have all of it afterwards", remote, ErrBroken)
 	}
 	return nil
 }

@@ -122,13 +122,3 @@ func sendSpan(r catalog.Rate, size int64) catalog.Span {
 	high := float64(size) / r.Low
 	return catalog.Span{Low: float64(size) / r.High, High: high, Limit: max(10*high, 60)}
 }
-
-// Remaining is the expected range, in seconds, of the steps from number on.
-func Remaining(steps []Step, number int) (low, high float64) {
-	for _, s := range steps {
-		if s.Number >= number {
-			low, high = low+s.Expect.Low, high+s.Expect.High
-		}
-	}
-	return low, high
-}

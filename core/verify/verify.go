@@ -158,11 +158,6 @@ func Conclude(results []Result) Verdict {
 	return v
 }
 
-// AllMet reports whether nothing is left to wait for.
-func AllMet(results []Result) bool {
-	return !slices.ContainsFunc(results, func(r Result) bool { return r.State != Met })
-}
-
 func holds(e Expectation, before, after Value) (bool, string) {
 	switch e.Rule {
 	case Unchanged:

@@ -63,10 +63,11 @@ export function FleetPage() {
 
 function AddDevice({ open, onClose }: { open: boolean; onClose: () => void }) {
   const queries = useQueryClient();
-  const empty = { name: "", site: "", address: "", dialect: "tarnholm", user: "", password: "", privilegedPassword: "" };
+  const empty = { name: "", site: "", address: "", dialect: "tarnholm", user: "", password: "", privilegedPassword: "", hostKey: "" };
   const [d, setD] = useState(empty);
+  const [transfer, setTransfer] = useState<"sftp" | "http">("sftp");
   const add = useMutation({
-    mutationFn: () => ask(api.POST("/devices", { params: { header: { "Idempotency-Key": newKey() } }, body: d })),
+    mutationFn: () => ask(api.POST("/devices", { params: { header: { "Idempotency-Key": newKey() } }, body: { ...d, transfer } })),
     onSuccess: () => { queries.invalidateQueries({ queryKey: ["devices"] }); setD(empty); onClose(); },
   });
   const field = (key: keyof typeof empty, label: string, hint?: string, type = "text") => (
@@ -79,10 +80,19 @@ function AddDevice({ open, onClose }: { open: boolean; onClose: () => void }) {
           {field("name", "Name")}{field("site", "Site")}
           {field("address", "Address", "host:port of its SSH")}{field("dialect", "Dialect")}
         </div>
-        {field("user", "User")}
+        <div className="grid grid-cols-2 gap-3">
+          {field("user", "User")}
+          <label className="block">
+            <span className="mb-1 block text-xs font-semibold">Images</span>
+            <select name="transfer" value={transfer} onChange={(e) => setTransfer(e.target.value as "sftp" | "http")} className="w-full rounded-sm border border-slate-400 bg-transparent px-2 py-1.5 dark:border-slate-600">
+              <option value="sftp">are pushed over SFTP</option><option value="http">are fetched by the device over HTTP</option>
+            </select>
+          </label>
+        </div>
         <div className="grid grid-cols-2 gap-3">
           {field("password", "Password", undefined, "password")}{field("privilegedPassword", "Password of the privileged level", undefined, "password")}
         </div>
+        {field("hostKey", "Host key", "when it is known, in authorized-keys form; otherwise the first contact pins it")}
         <Trouble error={add.error} />
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button kind="main" type="submit" disabled={add.isPending}>Add</Button></div>
       </form>
