@@ -183,7 +183,7 @@ func TestConsole(t *testing.T) {
 	// A device is added and refused in a dialog; what was typed stays.
 	do(clickText("a", "Fleet"), clickText("button", "Add device"), visible(`input[name=address]`),
 		typed(`input[name=name]`, "hollen-fw1"), typed(`input[name=address]`, "127.0.0.1:22"), typed(`input[name=user]`, "x"),
-		typed(`input[name=password]`, "y"), entered(`input[name=name]`), text("[role=alert]", `there is a device "hollen-fw1" already`))
+		typed(`input[name=password]`, "y"), entered(`input[name=name]`), text("[role=alert]", `there is a device "hollen-fw1" already`), shot("add-device"))
 	same, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`window.sameDocument === true`))
 	require.NoError(t, err)
 	assert.True(t, same, "the page was never loaded again")

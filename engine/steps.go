@@ -120,7 +120,7 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 		return err
 	}
 	if d.Transfer == "http" && !c.Has("fetch-image") {
-		return final("dialect %q has no fetch-image, so the device cannot download its image; set its transfer to sftp", d.Dialect)
+		return final("dialect %q has no fetch-image, so the device cannot download its image; add that verb to the dialect", d.Dialect)
 	}
 	s.Note = fmt.Sprintf("%s runs %s; image is for it; %s of %s free, %s needed", p.Model, p.Version, mib(p.Free), mib(p.Total), mib(need))
 	return nil
