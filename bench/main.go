@@ -19,6 +19,7 @@ import (
 	"verimorph/blob"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/version"
 	"verimorph/internal/opensshd"
 	"verimorph/transfer"
@@ -65,7 +66,7 @@ func paths() {
 	const families, trains, perTrain, devices = 40, 30, 50, 10_000
 	c := &catalog.Catalogue{}
 	for f := range families {
-		fam := &catalog.Family{Name: fmt.Sprint("f", f), File: "bench", Durations: map[string]catalog.Span{"install": {Low: 60, High: 120}}}
+		fam := &catalog.Family{Name: fmt.Sprint("f", f), File: "bench", Scheme: version.Default, Durations: map[string]catalog.Span{"install": {Low: 60, High: 120}}}
 		model := fmt.Sprint("M", f)
 		fam.Models = []catalog.Model{{Name: model}}
 		for t := range trains {
@@ -93,7 +94,7 @@ func paths() {
 			f := c.Families[d%families]
 			from := f.Releases[(d*7919)%(5*perTrain-1)].Version
 			to := f.Releases[len(f.Releases)-2-perTrain*((d/families)%2)].Version
-			if _, err := p.Find(f.Models[0].Name, from, to, path.Policy{}); err != nil {
+			if _, err := p.Find(path.Question{Portrait: &portrait.Portrait{Model: f.Models[0].Name, Version: from.String()}, Aim: path.Aim{Version: to.String()}}); err != nil {
 				check(err)
 			}
 		}

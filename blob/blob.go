@@ -81,6 +81,45 @@ func (s *Store) PutIf(r io.Reader, limit int64, firstBytes int, accept func(sum 
 	return sum, size, s.settle(tmp, sum)
 }
 
+// Adopt takes over a finished file that lies in a folder on the same disk, after accept has agreed as in PutIf. The file
+// is gone from its old place afterwards; when accept refuses, it stays. Only stores that keep blobs as they are adopt.
+func (s *Store) Adopt(name string, firstBytes int, accept func(sum string, size int64, first []byte) error) (sum string, size int64, err error) {
+	if s.sealer != nil {
+		return "", 0, errors.New("a sealed store cannot adopt plain files")
+	}
+	f, err := os.OpenFile(name, os.O_RDWR, 0)
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Close()
+	h, first := sha256.New(), &headWriter{room: firstBytes}
+	if err := readAhead(io.MultiWriter(h, first), f); err != nil {
+		return "", 0, err
+	}
+	if size, err = f.Seek(0, io.SeekEnd); err != nil {
+		return "", 0, err
+	}
+	sum = hex.EncodeToString(h.Sum(nil))
+	if err := accept(sum, size, first.b); err != nil {
+		return "", 0, err
+	}
+	return sum, size, s.settle(f, sum)
+}
+
+// Delete removes a blob.
+func (s *Store) Delete(sum string) error {
+	name, err := s.file(sum)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(name); errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%s: %w", sum, ErrNotThere)
+	} else if err != nil {
+		return err
+	}
+	return nil
+}
+
 // settle gives a finished file its name, and only then: each act needs the one before it.
 func (s *Store) settle(tmp *os.File, sum string) error {
 	name, err := s.file(sum)

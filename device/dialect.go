@@ -39,7 +39,6 @@ type Dialect struct {
 	Setup         []string          `yaml:"setup"`  // commands right after sign-in
 	Raise         Reply             `yaml:"raise"`  // to the privileged level; ask is where the second password goes
 	Refusals      []Refusal         `yaml:"refusals"`
-	Image         ImageHeader       `yaml:"image"`
 	Portrait      []Query           `yaml:"portrait"`
 	SlotStates    map[string]string `yaml:"slot-states"`
 	ServicesReady Pattern           `yaml:"services-ready"`
@@ -62,12 +61,6 @@ type Reply struct {
 type Refusal struct {
 	Match Pattern   `yaml:"match"` // group message: the device's words
 	Kind  ErrorKind `yaml:"kind"`
-}
-
-// An ImageHeader says how to read what a firmware file is for.
-type ImageHeader struct {
-	Header int     `yaml:"header"` // bytes at the start of the file
-	Match  Pattern `yaml:"match"`  // groups models (comma separated) and version
 }
 
 // A Query is one command and how to read its answer.
@@ -221,15 +214,6 @@ func (d *Dialect) Expectations() (out []verify.Expectation) {
 		out = append(out, verify.Expectation{Reading: r.Name, Title: r.Title, Rule: r.Expect.Rule, Percent: r.Expect.Percent, Severity: r.Expect.Severity})
 	}
 	return out
-}
-
-// ImageFor reads what a firmware file is for from its first bytes.
-func (d *Dialect) ImageFor(head []byte) (models []string, version string, err error) {
-	g := d.Image.Match.groups(string(head[:min(len(head), max(d.Image.Header, 0))]))
-	if g == nil {
-		return nil, "", fmt.Errorf("the file does not begin like a %s image", d.Name)
-	}
-	return strings.Split(g["models"], ","), g["version"], nil
 }
 
 // safeArgument is what may be filled into a command: nothing that a command line could take apart.

@@ -123,7 +123,7 @@ func TestDevicesBite(t *testing.T) {
 
 	for _, name := range []string{"drops", "drops-http"} {
 		ch := end(name, gen.ChangeStateDone)
-		assert.Equal(t, gen.Pass, ch.Verdict.Verdict)
+		assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict)
 		assert.Equal(t, 3, stepOf(ch, 1, "send").Attempts, "%s: dropped twice and taken up again", name)
 		assert.Contains(t, e.must("change", "journal", ids[name]), "retry")
 	}
@@ -154,11 +154,11 @@ func TestDevicesBite(t *testing.T) {
 	assert.NotContains(t, e.log.String(), "wrong-password-77")
 
 	ch = end("no-tunnel", gen.ChangeStateFailed)
-	assert.Equal(t, gen.Fail, ch.Verdict.Verdict)
+	assert.Equal(t, gen.VerdictVerdictFail, ch.Verdict.Verdict)
 	assert.Contains(t, e.refused(1, []string{"Verdict: fail"}, "change", "verdict", ids["no-tunnel"]), "1 of 1 missing: control-room")
 
 	ch = end("loses-rules", gen.ChangeStateFailed)
-	assert.Equal(t, gen.Fail, ch.Verdict.Verdict)
+	assert.Equal(t, gen.VerdictVerdictFail, ch.Verdict.Verdict)
 	assert.Contains(t, e.refused(1, nil, "change", "verdict", ids["loses-rules"]), "2 of 2 missing: ramp-watch, web-tickets")
 
 	assert.Contains(t, failure("fit-breaks"), "writing slot b failed at 50 %")

@@ -139,7 +139,7 @@ func TestKilled(t *testing.T) {
 	ch := e.awaitEnd(id)
 	assert.Equal(t, gen.ChangeStateDone, ch.State, "%v", ch.Failure)
 	require.NotNil(t, ch.Verdict)
-	assert.Equal(t, gen.Pass, ch.Verdict.Verdict)
+	assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict)
 	st := e.fleet.Box("hollen-fw1").Status()
 	assert.Equal(t, "5.4.2", st.Version)
 	assert.Equal(t, 3, st.Fits, "never installed twice")

@@ -20,6 +20,7 @@ import (
 	"verimorph/blob"
 	"verimorph/core/change"
 	"verimorph/device"
+	"verimorph/imagestore"
 	"verimorph/store"
 	"verimorph/transfer"
 	"verimorph/vault"
@@ -29,6 +30,7 @@ import (
 type Config struct {
 	Store    *store.Store
 	Images   *blob.Store
+	Keeper   *imagestore.Keeper // fetches what the image store lacks; nil: nothing is fetched
 	Backups  *blob.Store
 	Vault    *vault.Vault
 	Dialects map[string]*device.Dialect
@@ -77,6 +79,51 @@ func (w *worker) Work(ctx context.Context, job *river.Job[changeJob]) error {
 	return nil
 }
 
+// fetchJob is the River job: carry a download on from where its part stands.
+type fetchJob struct {
+	FetchID int64 `json:"fetch_id"`
+}
+
+// Kind implements river.JobArgs.
+func (fetchJob) Kind() string { return "fetch" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts, as for changes; downloads have a queue of their own, so that they
+// never wait for changes nor changes for them.
+func (fetchJob) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1, Queue: fetchQueue}
+}
+
+const (
+	fetchQueue   = "fetches"
+	fetchWorkers = 4
+)
+
+type fetchWorker struct {
+	river.WorkerDefaults[fetchJob]
+	e *Engine
+}
+
+// Timeout implements river.Worker: a download that stands still is given up by itself.
+func (w *fetchWorker) Timeout(*river.Job[fetchJob]) time.Duration { return -1 }
+
+// Work implements river.Worker.
+func (w *fetchWorker) Work(ctx context.Context, job *river.Job[fetchJob]) error {
+	if err := w.e.Keeper.Fetch(ctx, job.Args.FetchID); err != nil {
+		w.e.Log.Error("download cannot go on now", "fetch", job.Args.FetchID, "err", err)
+	}
+	return nil
+}
+
+// HandOut gives downloads that should run to workers.
+func (e *Engine) HandOut(ctx context.Context, fetches ...int64) error {
+	for _, id := range fetches {
+		if _, err := e.river.Insert(ctx, fetchJob{id}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // New prepares an engine.
 func New(c Config) (*Engine, error) {
 	host, _ := os.Hostname()
@@ -89,9 +136,10 @@ func New(c Config) (*Engine, error) {
 	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid())}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
+	river.AddWorker(workers, &fetchWorker{e: e})
 	var err error
 	e.river, err = river.NewClient(riverpgxv5.New(c.Store.Pool), &river.Config{
-		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: c.Workers}},
+		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: c.Workers}, fetchQueue: {MaxWorkers: fetchWorkers}},
 		Workers: workers,
 		Logger:  slog.New(warnings{c.Log.Handler()}),
 	})
@@ -133,8 +181,11 @@ func (e *Engine) sweep(ctx context.Context) {
 				_, err = e.river.Insert(ctx, changeJob{id}, nil)
 			}
 		}
+		if err == nil && e.Keeper != nil {
+			err = e.sweepFetches(ctx)
+		}
 		if err != nil && ctx.Err() == nil {
-			e.Log.Warn("cannot look for orphaned changes", "err", err)
+			e.Log.Warn("cannot look for orphaned work", "err", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -142,6 +193,14 @@ func (e *Engine) sweep(ctx context.Context) {
 		case <-time.After(e.Lease / 4):
 		}
 	}
+}
+
+func (e *Engine) sweepFetches(ctx context.Context) error {
+	ids, err := e.Store.IdleFetches(ctx, imagestore.Patience)
+	if err != nil {
+		return err
+	}
+	return errors.Join(e.HandOut(ctx, ids...), e.Keeper.DropOld(ctx))
 }
 
 // Act carries out a person's action; starting and resuming hand the change to a worker in the same transaction.

@@ -25,8 +25,8 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/verify"
-	"verimorph/core/version"
 	"verimorph/device"
 	"verimorph/internal/dbtest"
 	"verimorph/simfleet/firmware"
@@ -106,7 +106,7 @@ func (r *rig) addDevice() {
 
 // begin drafts, approves and starts a change; nobody carries it before the engine is started.
 func (r *rig) begin(from, to string) int64 {
-	p, err := path.NewPlanner(r.cat).Find("TH-60", version.MustParse(from), version.MustParse(to), path.Policy{})
+	p, err := path.NewPlanner(r.cat).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: from}, Aim: path.Aim{Version: to}})
 	require.NoError(r.t, err)
 	for _, h := range p.Hops {
 		var img bytes.Buffer
@@ -114,8 +114,10 @@ func (r *rig) begin(from, to string) int64 {
 		sum, _, err := r.Images.Put(&img, 0)
 		require.NoError(r.t, err)
 		require.Equal(r.t, h.Image.SHA256, sum)
+		_, err = r.Store.AddImage(r.t.Context(), store.Image{SHA256: sum, File: h.Image.File, Size: h.Image.Size, Family: "th", Version: h.To.String(), Models: h.Image.Models, AddedBy: "me"})
+		require.NoError(r.t, err)
 	}
-	steps, err := change.Draft(r.cat.Family("th"), p, r.Pace)
+	steps, err := change.Draft(r.cat.Family("th"), p, r.Pace, nil)
 	require.NoError(r.t, err)
 	data, err := json.Marshal(p)
 	require.NoError(r.t, err)

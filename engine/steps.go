@@ -6,9 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +23,7 @@ import (
 // there, and say here how it is inspected, performed and confirmed.
 var works = map[change.Kind]work{
 	change.Readings:   {inspect: readingsTaken, perform: takeReadings, confirm: countReadings},
+	change.Fetch:      {inspect: imageKept, perform: awaitImage, confirm: imageKeptNow},
 	change.Check:      {perform: check},
 	change.Backup:     {inspect: backupTaken, perform: takeBackup},
 	change.Send:       {inspect: imageThere, perform: send, confirm: sizeThere},
@@ -126,49 +125,62 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 	return nil
 }
 
-// imageFits checks the image in our store: it is there, undamaged, and its header names the model and version.
-func (r *run) imageFits(ctx context.Context, sum, file, model, version string) error {
-	if err := r.e.Images.Verify(sum); err != nil {
-		return final("image %s: %w; add it to the image store and draft again", file, err)
-	}
-	name, err := r.e.Images.Path(sum)
-	if err != nil {
-		return &finalError{err}
-	}
-	d, err := r.dialect(ctx)
-	if err != nil {
-		return err
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	head := make([]byte, d.Image.Header)
-	if _, err := io.ReadFull(f, head); err != nil {
-		return final("image %s is too short", file)
-	}
-	models, v, err := d.ImageFor(head)
-	switch {
-	case err != nil:
-		return final("image %s: %w", file, err)
-	case !slices.Contains(models, model):
-		return final("image %s is for %s, the device is a %s", file, strings.Join(models, " and "), model)
-	case v != version:
-		return final("image %s holds version %s, not %s", file, v, version)
+// The image in our own store.
+
+func imageKept(r *run, _ context.Context, s *store.Step, _ bool) (bool, string, error) {
+	im := r.hop(s).Image
+	return r.e.Images.Has(im.SHA256), im.File + " is in the image store", nil
+}
+
+// awaitImage waits for the download of the hop's image, which goes on beside the change.
+func awaitImage(r *run, ctx context.Context, s *store.Step) error {
+	im := r.hop(s).Image
+	for !r.e.Images.Has(im.SHA256) {
+		f, err := r.e.Store.FetchOf(ctx, im.SHA256)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return final("the image store lacks %s and nothing fetches it; add it with: verimorph image add FILE", im.File)
+		case err != nil:
+			return records(err)
+		case !f.Open() && !r.e.Images.Has(im.SHA256):
+			return final("the download of %s from site %s is %s: %s", im.File, f.Site, f.State, f.Note)
+		}
+		r.progress(ctx, s, float64(f.Done)/float64(max(f.Size, 1)), "%s of %s from site %s, %s %s", mib(f.Done), mib(f.Size), f.Site, f.State, f.Note)
+		if err := pause(ctx, 300*time.Millisecond); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-func (r *run) dialect(ctx context.Context) (*device.Dialect, error) {
-	d, err := r.device(ctx)
-	if err != nil {
-		return nil, err
+func imageKeptNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	done, evidence, err := imageKept(r, ctx, s, true)
+	if err == nil && !done {
+		err = final("%s is gone from the image store", r.hop(s).Image.File)
 	}
-	if r.e.Dialects[d.Dialect] == nil {
-		return nil, final("dialect %q is not known here", d.Dialect)
+	return evidence, err
+}
+
+// imageFits checks the image in our store: it is there, undamaged, and is for the model and version. What its header
+// says was compared with the catalogue when it was taken in, and its content has not changed since.
+func (r *run) imageFits(ctx context.Context, sum, file, model, version string) error {
+	if err := r.e.Images.Verify(sum); err != nil {
+		return final("image %s: %w; add it to the image store and draft again", file, err)
 	}
-	return r.e.Dialects[d.Dialect], nil
+	im, err := r.e.Store.Image(ctx, sum)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return final("image %s lies in the image store without a record; add it again", file)
+	case err != nil:
+		return records(err)
+	case im.Part != "":
+		return final("image %s is for the component %s, not to be installed by itself", file, im.Part)
+	case !slices.Contains(im.Models, model):
+		return final("image %s is for %s, the device is a %s", file, strings.Join(im.Models, " and "), model)
+	case im.Version != version:
+		return final("image %s holds version %s, not %s", file, im.Version, version)
+	}
+	return nil
 }
 
 func mib(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) }
@@ -749,15 +761,19 @@ func (r *run) judge(ctx context.Context, settling bool) ([]verify.Result, error)
 	if err != nil {
 		return nil, err
 	}
-	d, err := r.dialect(ctx)
+	d, err := r.device(ctx)
 	if err != nil {
 		return nil, err
+	}
+	dialect := r.e.Dialects[d.Dialect]
+	if dialect == nil {
+		return nil, final("dialect %q is not known here", d.Dialect)
 	}
 	// The version is a reading like any other, and the first one anybody looks for.
 	version := verify.Expectation{Reading: "version", Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: r.path.To.String()}, Severity: verify.Fails}
 	after["version"] = verify.Value{Type: verify.Text, Text: p.Version}
 	before["version"] = verify.Value{Type: verify.Text, Text: r.path.From.String()}
-	return verify.Judge(append([]verify.Expectation{version}, d.Expectations()...), before, after, settling), nil
+	return verify.Judge(append([]verify.Expectation{version}, dialect.Expectations()...), before, after, settling), nil
 }
 
 func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return s.Note, nil }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,75 +16,43 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/verify"
-	"verimorph/core/version"
-	"verimorph/device"
+	"verimorph/imagestore"
 	"verimorph/store"
 )
 
-// find computes the path for a device from its last portrait.
-func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim) (p *path.Path, steps []change.Step, err error) {
-	if d.Portrait == nil {
-		return nil, nil, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
-	}
-	var portrait device.Portrait
-	if err := json.Unmarshal(d.Portrait, &portrait); err != nil {
-		return nil, nil, err
-	}
-	from, err := version.Parse(portrait.Version)
-	if err != nil {
-		return nil, nil, conflict("device %s says it runs %q: %s", d.Name, portrait.Version, err)
-	}
-	to, err := version.Parse(strings.TrimSpace(aim.To))
-	if err != nil {
-		return nil, nil, badRequest("%s", err)
-	}
-	err = s.plan(ctx, func(cat *catalog.Catalogue, planner *path.Planner) error {
-		if p, err = planner.Find(portrait.Model, from, to, path.Policy{Previews: value(aim.Previews), Reset: value(aim.Reset)}); err != nil {
-			return err
-		}
-		if len(p.Hops) > 0 {
-			steps, err = change.Draft(cat.Family(p.Family), p, s.Pace)
-		}
-		return err
-	})
-	return p, steps, err
-}
-
-// FindPath answers with the supported path.
-func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen.FindPathResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
-	p, steps, err := s.find(ctx, d, *r.Body)
-	if err != nil {
-		return nil, err
-	}
-	return gen.FindPath200JSONResponse(view.Path(p, steps, s.Images.Has)), nil
-}
-
-// DraftChange drafts a change.
+// DraftChange drafts a change. Images that are missing are fetched from the release sites.
 func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject) (gen.DraftChangeResponseObject, error) {
 	id, err := s.once(ctx, r.Params.IdempotencyKey, r.Body, func() (string, error) {
 		d, err := s.device(ctx, r.Body.Device)
 		if err != nil {
 			return "", err
 		}
-		p, steps, err := s.find(ctx, d, gen.Aim{To: r.Body.To, Previews: r.Body.Previews, Reset: r.Body.Reset})
+		b := r.Body
+		p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})
 		if err != nil {
 			return "", err
 		}
 		if len(p.Hops) == 0 {
 			return "", conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
 		}
-		var missing []string
 		for _, h := range p.Hops {
-			if !s.Images.Has(h.Image.SHA256) {
-				missing = append(missing, h.Image.File)
+			for _, q := range h.Prerequisites {
+				if q.State == catalog.No && q.Kind != catalog.NeedStorage { // room is computed and cleared when it runs
+					return "", conflict("before the hop to %s: %s (%s); %s", h.To, q.Text, q.Evidence, q.Remedy)
+				}
 			}
 		}
-		if len(missing) > 0 {
-			return "", conflict("the image store lacks %s; add each with: verimorph image add FILE", strings.Join(missing, ", "))
+		fetches, err := s.fetchFor(ctx, p)
+		if err != nil {
+			return "", err
+		}
+		lacks := map[string]bool{}
+		for _, f := range fetches {
+			lacks[f.SHA256] = true
+		}
+		steps, err := s.draft(ctx, p, lacks)
+		if err != nil {
+			return "", conflict("%s", err)
 		}
 		data, err := json.Marshal(p)
 		if err != nil {
@@ -105,6 +74,37 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 	}
 	c, err := s.change(ctx, n)
 	return gen.DraftChange201JSONResponse(c), err
+}
+
+// fetchFor begins downloads of what a path lacks; it fails when no release site has it.
+func (s *Server) fetchFor(ctx context.Context, p *path.Path) ([]store.Fetch, error) {
+	cat, _, _, err := s.catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var missing []catalog.Listed
+	for _, l := range cat.Family(p.Family).Images() {
+		if slices.Contains(imagestore.Sums(p), l.SHA256) {
+			missing = append(missing, l)
+		}
+	}
+	fetches, nowhere, err := s.Keeper.Want(ctx, missing, "", user(ctx))
+	if err != nil {
+		return nil, err
+	}
+	if len(nowhere) > 0 {
+		return nil, conflict("the image store lacks %s and no release site is known for it; add each with: verimorph image add FILE", strings.Join(nowhere, ", "))
+	}
+	return fetches, s.handOut(ctx, fetches)
+}
+
+// draft lists the steps of a path.
+func (s *Server) draft(ctx context.Context, p *path.Path, lacks map[string]bool) ([]change.Step, error) {
+	cat, _, _, err := s.catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return change.Draft(cat.Family(p.Family), p, s.Pace, func(sum string) bool { return lacks[sum] })
 }
 
 // change loads a change in the form of the contract.

@@ -16,9 +16,8 @@ import (
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
-	"verimorph/core/catalog"
 	"verimorph/core/config"
-	"verimorph/core/version"
+	"verimorph/core/path"
 	"verimorph/device"
 	"verimorph/engine"
 	"verimorph/store"
@@ -208,10 +207,6 @@ func (s *Server) ListReleases(ctx context.Context, r gen.ListReleasesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	cat, _, _, err := s.catalogue(ctx)
-	if err != nil {
-		return nil, err
-	}
 	out := gen.ListReleases200JSONResponse{Items: []gen.Release{}}
 	var p device.Portrait
 	if d.Portrait == nil {
@@ -220,103 +215,13 @@ func (s *Server) ListReleases(ctx context.Context, r gen.ListReleasesRequestObje
 	if err := json.Unmarshal(d.Portrait, &p); err != nil {
 		return nil, err
 	}
-	f := cat.FamilyOfModel(p.Model)
-	if f == nil {
+	items, err := s.releases(ctx, p.Model, p.Version)
+	var unknown *path.UnknownError
+	if errors.As(err, &unknown) { // the catalogue knows nothing about the device
 		return out, nil
 	}
-	m := f.Model(p.Model)
-	for _, rel := range slices.Backward(f.Releases) {
-		ar := gen.Release{Version: rel.Version.String(), Train: rel.Train, Stage: gen.ReleaseStage(rel.Stage), Runs: m.Last.Contains(rel.Version) && rel.Image(p.Model) != nil && rel.Stage != catalog.Withdrawn}
-		if !rel.Date.IsZero() {
-			ar.Date = ptr(rel.Date.Format("2006-01-02"))
-		}
-		out.Items = append(out.Items, ar)
-	}
-	return out, nil
-}
-
-// ListImages answers with a page of the image store.
-func (s *Server) ListImages(ctx context.Context, r gen.ListImagesRequestObject) (gen.ListImagesResponseObject, error) {
-	limit, _, err := page(r.Params.Limit, nil)
-	if err != nil {
-		return nil, err
-	}
-	images, err := s.Store.Images(ctx, value(r.Params.Cursor), limit+1)
-	if err != nil {
-		return nil, err
-	}
-	out := gen.ListImages200JSONResponse{Items: []gen.Image{}}
-	for i, im := range images {
-		if i == limit {
-			out.Next = &images[limit-1].File
-			break
-		}
-		out.Items = append(out.Items, apiImage(im))
-	}
-	return out, nil
-}
-
-func apiImage(im store.Image) gen.Image {
-	return gen.Image{Sha256: im.SHA256, File: im.File, Size: im.Size, Family: im.Family, Version: im.Version, Models: im.Models, AddedBy: im.AddedBy, AddedAt: im.AddedAt}
-}
-
-// AddImage takes a firmware file when the catalogue knows its hash and its header agrees.
-func (s *Server) AddImage(ctx context.Context, r gen.AddImageRequestObject) (gen.AddImageResponseObject, error) {
-	cat, _, _, err := s.catalogue(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var im store.Image
-	_, _, err = s.Images.PutIf(r.Body, maxImage, 64<<10, func(sum string, size int64, first []byte) (err error) {
-		im, err = identify(cat, s.Engine.Dialects, r.Params.File, sum, size, first)
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	im.AddedBy = user(ctx)
-	if err := s.Store.AddImage(ctx, im); err != nil {
-		return nil, err
-	}
-	return gen.AddImage201JSONResponse(apiImage(im)), nil
-}
-
-// identify finds the catalogue's image with this hash, or says why the file is not taken.
-func identify(cat *catalog.Catalogue, dialects map[string]*device.Dialect, file, sum string, size int64, head []byte) (store.Image, error) {
-	refused := func(format string, args ...any) (store.Image, error) {
-		return store.Image{}, newProblem(http.StatusUnprocessableEntity, "bad-request", "The image is not taken", format, args...)
-	}
-	for _, f := range cat.Families {
-		d := dialects[f.Dialect]
-		if d == nil {
-			continue
-		}
-		models, ver, headErr := d.ImageFor(head)
-		for _, rel := range f.Releases {
-			for _, im := range rel.Images {
-				if im.SHA256 == sum {
-					if headErr != nil {
-						return refused("%s: the catalogue knows its SHA-256 as %s, but %s", file, im.File, headErr)
-					}
-					if ver != rel.Version.String() || !slices.Equal(models, im.Models) {
-						return refused("%s: its header says %s for %s, the catalogue says %s for %s", file, ver, strings.Join(models, ", "), rel.Version, strings.Join(im.Models, ", "))
-					}
-					return store.Image{SHA256: sum, File: im.File, Size: size, Family: f.Name, Version: ver, Models: im.Models}, nil
-				}
-			}
-		}
-		if headErr != nil {
-			continue
-		}
-		if v, err := version.Parse(ver); err == nil {
-			if rel := f.Release(v); rel != nil && len(models) > 0 && rel.Image(models[0]) != nil {
-				want := rel.Image(models[0])
-				return refused("%s: its header says %s for %s, but its SHA-256 is %.16s... and the catalogue says %.16s...; it is damaged or altered, get it again", file, ver, strings.Join(models, ", "), sum, want.SHA256)
-			}
-		}
-		return refused("%s: its header says %s for %s, which the catalogue does not know; load a newer catalogue", file, ver, strings.Join(models, ", "))
-	}
-	return refused("%s: it is not an image of any family in the catalogue (SHA-256 %.16s...)", file, sum)
+	out.Items = items
+	return out, err
 }
 
 // ListBackups answers with a page of backups.

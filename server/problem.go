@@ -11,7 +11,9 @@ import (
 	"verimorph/api/view"
 	"verimorph/core/path"
 	"verimorph/device"
+	"verimorph/imagestore"
 	"verimorph/store"
+	"verimorph/transfer"
 )
 
 // problem is an error that a caller is told (RFC 9457).
@@ -49,6 +51,9 @@ func asProblem(err error) *problem {
 		action  *store.ActionError
 		dev     *device.Error
 		big     *http.MaxBytesError
+		refused *imagestore.RefusedError
+		offset  *imagestore.OffsetError
+		site    *transfer.SiteError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -67,6 +72,14 @@ func asProblem(err error) *problem {
 		return conflict("%s", err)
 	case errors.As(err, &action):
 		return conflict("%s", err)
+	case errors.As(err, &refused):
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "Refused", "%s", refused)
+	case errors.As(err, &offset):
+		return conflict("%s", offset)
+	case errors.Is(err, imagestore.ErrSending):
+		return conflict("%s", err)
+	case errors.As(err, &site), errors.Is(err, transfer.ErrBroken):
+		return newProblem(http.StatusBadGateway, "unavailable", "The release site could not be asked", "%s", err)
 	case errors.As(err, &dev):
 		return newProblem(http.StatusBadGateway, "device", "The device could not be asked", "%s", err)
 	case errors.As(err, &big):

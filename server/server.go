@@ -22,6 +22,8 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/engine"
+	"verimorph/imagestore"
+	"verimorph/internal/loaded"
 	"verimorph/store"
 	"verimorph/vault"
 )
@@ -34,6 +36,8 @@ type Config struct {
 	Store   *store.Store
 	Engine  *engine.Engine
 	Images  *blob.Store
+	Keeper  *imagestore.Keeper
+	Loaded  *loaded.Catalogue
 	Backups *blob.Store
 	Vault   *vault.Vault
 	Console fs.FS // the built console; nil: none
@@ -46,7 +50,6 @@ type Server struct {
 	Config
 	hub      *hub
 	limiter  limiter
-	catalogs catalogues
 	metrics  *metrics
 	planning sync.Mutex // a planner is for one at a time
 	planner  *path.Planner
@@ -128,7 +131,7 @@ func (s *Server) ready(c *gin.Context) {
 
 func (s *Server) limitBody(c *gin.Context) {
 	limit := int64(maxBody)
-	if c.FullPath() == "/api/v1/images" {
+	if c.FullPath() == "/api/v1/images" || c.FullPath() == "/api/v1/uploads/:id" {
 		limit = maxImage
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)

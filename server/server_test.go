@@ -6,7 +6,6 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -20,7 +19,6 @@ import (
 	"verimorph/core/verify"
 	"verimorph/core/version"
 	"verimorph/device"
-	"verimorph/simfleet/firmware"
 	"verimorph/store"
 )
 
@@ -52,7 +50,7 @@ func TestErrorsBecomeProblems(t *testing.T) {
 		assert.Equal(t, c.status, w.Code)
 		assert.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
 	}
-	p := asProblem(&path.NoPathError{Model: "M", Nearest: version.MustParse("4"), Blocks: []path.Citation{{Rule: "R", Text: "no"}}})
+	p := asProblem(&path.NoPathError{Model: "M", Nearest: version.MustParse("4"), Blocks: []catalog.Citation{{Rule: "R", Text: "no"}}})
 	assert.Equal(t, "4", *p.Nearest)
 	assert.Equal(t, "R", *(*p.Refusals)[0].Rule)
 }
@@ -135,44 +133,6 @@ func TestVerdictShowsWhatWasNotRead(t *testing.T) {
 	v := apiVerdict(verify.Verdict{Verdict: verify.Fail, Results: []verify.Result{{Reading: "r", State: verify.Unmet, Before: &verify.Value{Type: verify.Set, Set: []string{"a", "b"}}}}})
 	assert.Equal(t, "a, b", *v.Results[0].Before)
 	assert.Nil(t, v.Results[0].After)
-}
-
-func TestIdentify(t *testing.T) {
-	cat, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
-	require.Empty(t, found)
-	dialects, err := device.ReadDialects(device.Builtin())
-	require.NoError(t, err)
-	im := cat.Families[0].Release(version.MustParse("5.0.7")).Image("TH-60")
-	head := func(models, v string) []byte {
-		h := make([]byte, firmware.HeaderSize)
-		copy(h, "TARNHOLM IMAGE 1\nmodels: "+models+"\nversion: "+v+"\n")
-		return h
-	}
-	got, err := identify(cat, dialects, "any-name.bin", im.SHA256, im.Size, head("TH-60", "5.0.7"))
-	require.NoError(t, err)
-	assert.Equal(t, store.Image{SHA256: im.SHA256, File: "th60-5.0.7.img", Size: im.Size, Family: "th", Version: "5.0.7", Models: []string{"TH-60"}}, got, "the name is the catalogue's, whatever the file was called")
-	other := strings.Repeat("0", 64)
-	for _, c := range []struct {
-		sum  string
-		head []byte
-		want string
-	}{
-		{im.SHA256, head("TH-80", "5.0.7"), "its header says 5.0.7 for TH-80, the catalogue says 5.0.7 for TH-60"},
-		{im.SHA256, head("TH-60", "5.0.6"), "its header says 5.0.6"},
-		{im.SHA256, []byte("junk"), "does not begin like a tarnholm image"},
-		{im.SHA256, nil, "does not begin like"},
-		{other, head("TH-60", "5.0.7"), "damaged or altered"},
-		{other, head("TH-60", "8.8.8"), "which the catalogue does not know"},
-		{other, head("TH-60", "no version!"), "which the catalogue does not know"},
-		{other, head("TH-99", "5.0.7"), "which the catalogue does not know"},
-		{other, []byte("junk"), "it is not an image of any family"},
-	} {
-		_, err := identify(cat, dialects, "f.img", c.sum, 1, c.head)
-		var p *problem
-		require.ErrorAs(t, err, &p)
-		assert.Equal(t, 422, p.Status)
-		assert.Contains(t, p.Detail, c.want)
-	}
 }
 
 func TestConsoleFiles(t *testing.T) {

@@ -3,17 +3,23 @@
 package simfleet
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
+	"verimorph/core/catalog"
+	"verimorph/simfleet/releasesite"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -50,6 +56,7 @@ type Fleet struct {
 	boxes map[string]*tarnholm.Box
 	order []string
 	state string
+	site  *releasesite.Site // nil: none
 }
 
 // Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start.
@@ -117,6 +124,32 @@ func (f *Fleet) Start() error {
 	return os.WriteFile(filepath.Join(f.state, "access.json"), data, 0o600)
 }
 
+// OpenSite starts the makers' release site with the images of a catalogue, and writes site.json: how to get into it.
+func (f *Fleet) OpenSite(c *catalog.Catalogue, address string) (io.Closer, error) {
+	name := filepath.Join(f.state, "site.json")
+	var access struct{ URL, User, Password string }
+	if data, err := os.ReadFile(name); err == nil {
+		if err := json.Unmarshal(data, &access); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+	} else {
+		access.User, access.Password = "C-1042", rand.Text()
+	}
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	access.URL = "http://" + ln.Addr().String()
+	f.site = releasesite.New(c, access.User, access.Password)
+	s := &http.Server{Handler: f.site.Handler(), ReadHeaderTimeout: 5 * time.Second}
+	go func() { _ = s.Serve(ln) }()
+	data, err := json.MarshalIndent(access, "", " ")
+	if err != nil {
+		return nil, err
+	}
+	return s, os.WriteFile(name, data, 0o600)
+}
+
 // Stop cuts all boxes off. Their state stays on disk.
 func (f *Fleet) Stop() {
 	for _, b := range f.boxes {
@@ -130,8 +163,8 @@ func (f *Fleet) Box(name string) *tarnholm.Box { return f.boxes[name] }
 // Names are the boxes in the order of the file.
 func (f *Fleet) Names() []string { return f.order }
 
-// Handler is the fleet's control: GET /devices, POST and DELETE /devices/{name}/faults/{fault}, POST
-// /devices/{name}/reset. It is for whoever runs the simulation, on loopback, and has no sign-in.
+// Handler is the fleet's control: GET /devices, POST and DELETE /devices/{name}/faults/{fault} and
+// /site/faults/{fault}, POST /devices/{name}/reset. It is for whoever runs the simulation, on loopback, and has no sign-in.
 func (f *Fleet) Handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, r *http.Request) {
@@ -164,6 +197,22 @@ func (f *Fleet) Handler() http.Handler {
 	mux.HandleFunc("DELETE /devices/{name}/faults/{fault}", act(func(b *tarnholm.Box, r *http.Request) error {
 		return b.Heal(r.PathValue("fault"))
 	}))
+	mux.HandleFunc("/site/faults/{fault}", func(w http.ResponseWriter, r *http.Request) {
+		var fault releasesite.Fault
+		err := errors.New("no release site runs here")
+		if f.site != nil && r.Method == http.MethodDelete {
+			f.site.Heal(r.PathValue("fault"))
+			return
+		}
+		if f.site != nil {
+			if err = json.NewDecoder(r.Body).Decode(&fault); err == nil {
+				err = f.site.Arm(r.PathValue("fault"), fault)
+			}
+		}
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+		}
+	})
 	mux.HandleFunc("POST /devices/{name}/reset", act(func(b *tarnholm.Box, _ *http.Request) error { return b.Reset() }))
 	return mux
 }

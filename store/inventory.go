@@ -81,63 +81,6 @@ func (s *Store) SetCredentials(ctx context.Context, deviceID int64, username str
 	return err
 }
 
-// A CatalogueFile is one loaded catalogue file.
-type CatalogueFile struct {
-	ID            int64
-	Name, Content string
-	SHA256        string
-	LoadedBy      string
-	LoadedAt      time.Time
-}
-
-// LoadCatalogue records a new version of a catalogue file, unless the newest one has the same content.
-func (s *Store) LoadCatalogue(ctx context.Context, name, content, sum, by string) (changed bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO catalogue_files (name, content, sha256, loaded_by) SELECT $1, $2, $3, $4
-		WHERE $3 IS DISTINCT FROM (SELECT sha256 FROM catalogue_files WHERE name = $1 ORDER BY id DESC LIMIT 1)`, name, content, sum, by)
-	return err == nil && tag.RowsAffected() == 1, err
-}
-
-// Catalogue returns the newest version of every file, by name.
-func (s *Store) Catalogue(ctx context.Context) ([]CatalogueFile, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT DISTINCT ON (name) id, name, content, sha256, loaded_by, loaded_at FROM catalogue_files ORDER BY name, id DESC`)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[CatalogueFile])
-}
-
-// CatalogueMark changes whenever a file was loaded.
-func (s *Store) CatalogueMark(ctx context.Context) (mark int64, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT coalesce(max(id), 0) FROM catalogue_files`).Scan(&mark)
-	return mark, err
-}
-
-// An Image is a firmware file in the image store.
-type Image struct {
-	SHA256, File    string
-	Size            int64
-	Family, Version string
-	Models          []string
-	AddedBy         string
-	AddedAt         time.Time
-}
-
-// AddImage records an image; one that is there already is left as it is.
-func (s *Store) AddImage(ctx context.Context, im Image) error {
-	_, err := s.Pool.Exec(ctx, `INSERT INTO images (sha256, file, size, family, version, models, added_by) VALUES ($1, $2, $3, $4, $5, $6, $7)
-		ON CONFLICT DO NOTHING`, im.SHA256, im.File, im.Size, im.Family, im.Version, im.Models, im.AddedBy)
-	return err
-}
-
-// Images lists images by file name, after a name, at most limit.
-func (s *Store) Images(ctx context.Context, after string, limit int) ([]Image, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT sha256, file, size, family, version, models, added_by, added_at FROM images WHERE file > $1 ORDER BY file LIMIT $2`, after, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Image])
-}
-
 // A Backup is a saved configuration; its content is in the blob store.
 type Backup struct {
 	ID       int64

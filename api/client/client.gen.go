@@ -13,6 +13,8 @@ import (
 	"net/url"
 	"strings"
 
+	"go.yaml.in/yaml/v3"
+
 	. "verimorph/api/gen"
 
 	"github.com/oapi-codegen/runtime"
@@ -92,6 +94,35 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAdvisories Security advisories and how many devices they affect
+	//
+	// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+	ListAdvisories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAdvisoryWithBody Import a CSAF 2.0 document; a newer revision replaces an older one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+	AddAdvisoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAdvisory Import a CSAF 2.0 document; a newer revision replaces an older one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+	AddAdvisory(ctx context.Context, body AddAdvisoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteAdvisory Forget an advisory
+	//
+	// Corresponds with DELETE /advisories/{name} (the `DeleteAdvisory` operationId).
+	DeleteAdvisory(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAdvisory An advisory with the devices it affects, what fixes it and the path there
+	//
+	// Corresponds with GET /advisories/{name} (the `GetAdvisory` operationId).
+	GetAdvisory(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBackups Backups, newest first
 	//
 	// Corresponds with GET /backups (the `ListBackups` operationId).
@@ -131,7 +162,27 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /catalogue/{file} (the `LoadCatalogue` operationId).
-	LoadCatalogueWithBody(ctx context.Context, file string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	LoadCatalogueWithBody(ctx context.Context, file string, params *LoadCatalogueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCatalogueVersions Every version of a file that was loaded, newest first
+	//
+	// Corresponds with GET /catalogue/{file}/versions (the `ListCatalogueVersions` operationId).
+	ListCatalogueVersions(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadCatalogueVersion The text of a version
+	//
+	// Corresponds with GET /catalogue/{file}/versions/{id} (the `ReadCatalogueVersion` operationId).
+	ReadCatalogueVersion(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestoreCatalogueVersion Go back to a version; it is loaded again as the newest
+	//
+	// Corresponds with POST /catalogue/{file}/versions/{id} (the `RestoreCatalogueVersion` operationId).
+	RestoreCatalogueVersion(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCatalogueVersions What differs from one version to another, by identity
+	//
+	// Corresponds with GET /catalogue/{file}/versions/{id}/compare/{other} (the `CompareCatalogueVersions` operationId).
+	CompareCatalogueVersions(ctx context.Context, file string, id ID, other int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChanges Changes, newest first, without their steps
 	//
@@ -169,6 +220,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /changes/{id}/live (the `WatchChange` operationId).
 	WatchChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMedium A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
+	//
+	// Corresponds with GET /changes/{id}/medium (the `GetMedium` operationId).
+	GetMedium(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ActOnChange Approve, start, hold, resume or stop a change
 	//
@@ -242,6 +298,49 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 	ListReleases(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExplainHopWithBody Why one jump is supported or refused
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /explanations (the `ExplainHop` operationId).
+	ExplainHopWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainHop Why one jump is supported or refused
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /explanations (the `ExplainHop` operationId).
+	ExplainHop(ctx context.Context, body ExplainHopJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFamily Everything the catalogue says about a family
+	//
+	// Corresponds with GET /families/{family} (the `GetFamily` operationId).
+	GetFamily(ctx context.Context, family string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFetches Downloads from release sites, newest first
+	//
+	// Corresponds with GET /fetches (the `ListFetches` operationId).
+	ListFetches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartFetchesWithBody Fetch images from release sites; what is there already is left out
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /fetches (the `StartFetches` operationId).
+	StartFetchesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartFetches Fetch images from release sites; what is there already is left out
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /fetches (the `StartFetches` operationId).
+	StartFetches(ctx context.Context, body StartFetchesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnFetch Hold, resume or stop a download
+	//
+	// Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
+	ActOnFetch(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListImages The image store, by file name
 	//
 	// Corresponds with GET /images (the `ListImages` operationId).
@@ -255,6 +354,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /images (the `AddImage` operationId).
 	AddImageWithBody(ctx context.Context, params *AddImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckImages Read every stored image through and compare it with its hash
+	//
+	// Corresponds with POST /images/check (the `CheckImages` operationId).
+	CheckImages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRetention What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling
+	//
+	// Corresponds with GET /images/retention (the `GetRetention` operationId).
+	GetRetention(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteImage Delete an image that nothing needs
+	//
+	// Corresponds with DELETE /images/{sha256} (the `DeleteImage` operationId).
+	DeleteImage(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListModelReleases The releases of a model's family, newest first, and which it may run
+	//
+	// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
+	ListModelReleases(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanPathWithBody A path on paper, for a portrait that is typed in
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /paths (the `PlanPath` operationId).
+	PlanPathWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanPath A path on paper, for a portrait that is typed in
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /paths (the `PlanPath` operationId).
+	PlanPath(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetService What this installation is, and who is asking
 	//
@@ -279,6 +412,145 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /sign-out (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSites The makers' release sites
+	//
+	// Corresponds with GET /sites (the `ListSites` operationId).
+	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSite Forget a release site
+	//
+	// Corresponds with DELETE /sites/{name} (the `DeleteSite` operationId).
+	DeleteSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSiteWithBody Add or change a release site (docs/formats/release-site.md); the password is never shown again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+	SetSiteWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSite Add or change a release site (docs/formats/release-site.md); the password is never shown again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+	SetSite(ctx context.Context, name string, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSiteFiles What a release site offers now, with its hash list
+	//
+	// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
+	ListSiteFiles(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListUploads Uploads that are not complete
+	//
+	// Corresponds with GET /uploads (the `ListUploads` operationId).
+	ListUploads(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartUploadWithBody Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /uploads (the `StartUpload` operationId).
+	StartUploadWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartUpload Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /uploads (the `StartUpload` operationId).
+	StartUpload(ctx context.Context, body StartUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropUpload Forget an upload
+	//
+	// Corresponds with DELETE /uploads/{id} (the `DropUpload` operationId).
+	DropUpload(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ContinueUploadWithBody Send a piece
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /uploads/{id} (the `ContinueUpload` operationId).
+	ContinueUploadWithBody(ctx context.Context, id ID, params *ContinueUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAdvisories Security advisories and how many devices they affect
+//
+// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+func (c *Client) ListAdvisories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAdvisoriesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAdvisoryWithBody Import a CSAF 2.0 document; a newer revision replaces an older one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+func (c *Client) AddAdvisoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAdvisoryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAdvisory Import a CSAF 2.0 document; a newer revision replaces an older one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+func (c *Client) AddAdvisory(ctx context.Context, body AddAdvisoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAdvisoryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteAdvisory Forget an advisory
+//
+// Corresponds with DELETE /advisories/{name} (the `DeleteAdvisory` operationId).
+func (c *Client) DeleteAdvisory(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteAdvisoryRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAdvisory An advisory with the devices it affects, what fixes it and the path there
+//
+// Corresponds with GET /advisories/{name} (the `GetAdvisory` operationId).
+func (c *Client) GetAdvisory(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAdvisoryRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListBackups Backups, newest first
@@ -380,8 +652,68 @@ func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /catalogue/{file} (the `LoadCatalogue` operationId).
-func (c *Client) LoadCatalogueWithBody(ctx context.Context, file string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLoadCatalogueRequestWithBody(c.Server, file, contentType, body)
+func (c *Client) LoadCatalogueWithBody(ctx context.Context, file string, params *LoadCatalogueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLoadCatalogueRequestWithBody(c.Server, file, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCatalogueVersions Every version of a file that was loaded, newest first
+//
+// Corresponds with GET /catalogue/{file}/versions (the `ListCatalogueVersions` operationId).
+func (c *Client) ListCatalogueVersions(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCatalogueVersionsRequest(c.Server, file)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadCatalogueVersion The text of a version
+//
+// Corresponds with GET /catalogue/{file}/versions/{id} (the `ReadCatalogueVersion` operationId).
+func (c *Client) ReadCatalogueVersion(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCatalogueVersionRequest(c.Server, file, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestoreCatalogueVersion Go back to a version; it is loaded again as the newest
+//
+// Corresponds with POST /catalogue/{file}/versions/{id} (the `RestoreCatalogueVersion` operationId).
+func (c *Client) RestoreCatalogueVersion(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreCatalogueVersionRequest(c.Server, file, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCatalogueVersions What differs from one version to another, by identity
+//
+// Corresponds with GET /catalogue/{file}/versions/{id}/compare/{other} (the `CompareCatalogueVersions` operationId).
+func (c *Client) CompareCatalogueVersions(ctx context.Context, file string, id ID, other int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCatalogueVersionsRequest(c.Server, file, id, other)
 	if err != nil {
 		return nil, err
 	}
@@ -479,6 +811,21 @@ func (c *Client) ListJournal(ctx context.Context, id ID, params *ListJournalPara
 // Corresponds with GET /changes/{id}/live (the `WatchChange` operationId).
 func (c *Client) WatchChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWatchChangeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMedium A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
+//
+// Corresponds with GET /changes/{id}/medium (the `GetMedium` operationId).
+func (c *Client) GetMedium(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMediumRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -681,6 +1028,119 @@ func (c *Client) ListReleases(ctx context.Context, name DeviceName, reqEditors .
 	return c.Client.Do(req)
 }
 
+// ExplainHopWithBody Why one jump is supported or refused
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /explanations (the `ExplainHop` operationId).
+func (c *Client) ExplainHopWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainHopRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainHop Why one jump is supported or refused
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /explanations (the `ExplainHop` operationId).
+func (c *Client) ExplainHop(ctx context.Context, body ExplainHopJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainHopRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFamily Everything the catalogue says about a family
+//
+// Corresponds with GET /families/{family} (the `GetFamily` operationId).
+func (c *Client) GetFamily(ctx context.Context, family string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFamilyRequest(c.Server, family)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFetches Downloads from release sites, newest first
+//
+// Corresponds with GET /fetches (the `ListFetches` operationId).
+func (c *Client) ListFetches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFetchesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartFetchesWithBody Fetch images from release sites; what is there already is left out
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /fetches (the `StartFetches` operationId).
+func (c *Client) StartFetchesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartFetchesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartFetches Fetch images from release sites; what is there already is left out
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /fetches (the `StartFetches` operationId).
+func (c *Client) StartFetches(ctx context.Context, body StartFetchesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartFetchesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnFetch Hold, resume or stop a download
+//
+// Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
+func (c *Client) ActOnFetch(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnFetchRequest(c.Server, id, action)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListImages The image store, by file name
 //
 // Corresponds with GET /images (the `ListImages` operationId).
@@ -705,6 +1165,100 @@ func (c *Client) ListImages(ctx context.Context, params *ListImagesParams, reqEd
 // Corresponds with POST /images (the `AddImage` operationId).
 func (c *Client) AddImageWithBody(ctx context.Context, params *AddImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddImageRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckImages Read every stored image through and compare it with its hash
+//
+// Corresponds with POST /images/check (the `CheckImages` operationId).
+func (c *Client) CheckImages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckImagesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRetention What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling
+//
+// Corresponds with GET /images/retention (the `GetRetention` operationId).
+func (c *Client) GetRetention(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRetentionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteImage Delete an image that nothing needs
+//
+// Corresponds with DELETE /images/{sha256} (the `DeleteImage` operationId).
+func (c *Client) DeleteImage(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteImageRequest(c.Server, sha256)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListModelReleases The releases of a model's family, newest first, and which it may run
+//
+// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
+func (c *Client) ListModelReleases(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListModelReleasesRequest(c.Server, model)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanPathWithBody A path on paper, for a portrait that is typed in
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /paths (the `PlanPath` operationId).
+func (c *Client) PlanPathWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanPathRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanPath A path on paper, for a portrait that is typed in
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /paths (the `PlanPath` operationId).
+func (c *Client) PlanPath(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanPathRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -777,6 +1331,301 @@ func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// ListSites The makers' release sites
+//
+// Corresponds with GET /sites (the `ListSites` operationId).
+func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSite Forget a release site
+//
+// Corresponds with DELETE /sites/{name} (the `DeleteSite` operationId).
+func (c *Client) DeleteSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSiteRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSiteWithBody Add or change a release site (docs/formats/release-site.md); the password is never shown again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+func (c *Client) SetSiteWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSiteRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSite Add or change a release site (docs/formats/release-site.md); the password is never shown again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+func (c *Client) SetSite(ctx context.Context, name string, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSiteRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSiteFiles What a release site offers now, with its hash list
+//
+// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
+func (c *Client) ListSiteFiles(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSiteFilesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUploads Uploads that are not complete
+//
+// Corresponds with GET /uploads (the `ListUploads` operationId).
+func (c *Client) ListUploads(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUploadsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartUploadWithBody Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /uploads (the `StartUpload` operationId).
+func (c *Client) StartUploadWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartUploadRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartUpload Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /uploads (the `StartUpload` operationId).
+func (c *Client) StartUpload(ctx context.Context, body StartUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartUploadRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropUpload Forget an upload
+//
+// Corresponds with DELETE /uploads/{id} (the `DropUpload` operationId).
+func (c *Client) DropUpload(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropUploadRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ContinueUploadWithBody Send a piece
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /uploads/{id} (the `ContinueUpload` operationId).
+func (c *Client) ContinueUploadWithBody(ctx context.Context, id ID, params *ContinueUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewContinueUploadRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewListAdvisoriesRequest constructs an http.Request for the ListAdvisories method
+func NewListAdvisoriesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAdvisoryRequest calls the generic AddAdvisory builder with application/json body
+func NewAddAdvisoryRequest(server string, body AddAdvisoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAdvisoryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddAdvisoryRequestWithBody constructs an http.Request for the AddAdvisory method, with any body, and a specified content type
+func NewAddAdvisoryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteAdvisoryRequest constructs an http.Request for the DeleteAdvisory method
+func NewDeleteAdvisoryRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetAdvisoryRequest constructs an http.Request for the GetAdvisory method
+func NewGetAdvisoryRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewListBackupsRequest constructs an http.Request for the ListBackups method
@@ -1000,7 +1849,7 @@ func NewGetCatalogueRequest(server string) (*http.Request, error) {
 }
 
 // NewLoadCatalogueRequestWithBody constructs an http.Request for the LoadCatalogue method, with any body, and a specified content type
-func NewLoadCatalogueRequestWithBody(server string, file string, contentType string, body io.Reader) (*http.Request, error) {
+func NewLoadCatalogueRequestWithBody(server string, file string, params *LoadCatalogueParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1025,12 +1874,203 @@ func NewLoadCatalogueRequestWithBody(server string, file string, contentType str
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Check != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "check", *params.Check, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCatalogueVersionsRequest constructs an http.Request for the ListCatalogueVersions method
+func NewListCatalogueVersionsRequest(server string, file string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue/%s/versions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadCatalogueVersionRequest constructs an http.Request for the ReadCatalogueVersion method
+func NewReadCatalogueVersionRequest(server string, file string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue/%s/versions/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRestoreCatalogueVersionRequest constructs an http.Request for the RestoreCatalogueVersion method
+func NewRestoreCatalogueVersionRequest(server string, file string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue/%s/versions/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareCatalogueVersionsRequest constructs an http.Request for the CompareCatalogueVersions method
+func NewCompareCatalogueVersionsRequest(server string, file string, id ID, other int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "other", other, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue/%s/versions/%s/compare/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1292,6 +2332,40 @@ func NewWatchChangeRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/changes/%s/live", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMediumRequest constructs an http.Request for the GetMedium method
+func NewGetMediumRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/medium", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1701,6 +2775,188 @@ func NewListReleasesRequest(server string, name DeviceName) (*http.Request, erro
 	return req, nil
 }
 
+// NewExplainHopRequest calls the generic ExplainHop builder with application/json body
+func NewExplainHopRequest(server string, body ExplainHopJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExplainHopRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewExplainHopRequestWithBody constructs an http.Request for the ExplainHop method, with any body, and a specified content type
+func NewExplainHopRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/explanations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFamilyRequest constructs an http.Request for the GetFamily method
+func NewGetFamilyRequest(server string, family string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "family", family, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/families/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFetchesRequest constructs an http.Request for the ListFetches method
+func NewListFetchesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/fetches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartFetchesRequest calls the generic StartFetches builder with application/json body
+func NewStartFetchesRequest(server string, body StartFetchesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartFetchesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartFetchesRequestWithBody constructs an http.Request for the StartFetches method, with any body, and a specified content type
+func NewStartFetchesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/fetches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewActOnFetchRequest constructs an http.Request for the ActOnFetch method
+func NewActOnFetchRequest(server string, id ID, action string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "action", action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/fetches/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListImagesRequest constructs an http.Request for the ListImages method
 func NewListImagesRequest(server string, params *ListImagesParams) (*http.Request, error) {
 	var err error
@@ -1803,10 +3059,184 @@ func NewAddImageRequestWithBody(server string, params *AddImageParams, contentTy
 			}
 		}
 
+		if params.Signature != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "signature", *params.Signature, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckImagesRequest constructs an http.Request for the CheckImages method
+func NewCheckImagesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/images/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRetentionRequest constructs an http.Request for the GetRetention method
+func NewGetRetentionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/images/retention")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteImageRequest constructs an http.Request for the DeleteImage method
+func NewDeleteImageRequest(server string, sha256 string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sha256", sha256, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/images/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListModelReleasesRequest constructs an http.Request for the ListModelReleases method
+func NewListModelReleasesRequest(server string, model string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "model", model, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/models/%s/releases", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanPathRequest calls the generic PlanPath builder with application/json body
+func NewPlanPathRequest(server string, body PlanPathJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanPathRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanPathRequestWithBody constructs an http.Request for the PlanPath method, with any body, and a specified content type
+func NewPlanPathRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/paths")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -1913,6 +3343,308 @@ func NewSignOutRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSitesRequest constructs an http.Request for the ListSites method
+func NewListSitesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteSiteRequest constructs an http.Request for the DeleteSite method
+func NewDeleteSiteRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSiteRequest calls the generic SetSite builder with application/json body
+func NewSetSiteRequest(server string, name string, body SetSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSiteRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSiteRequestWithBody constructs an http.Request for the SetSite method, with any body, and a specified content type
+func NewSetSiteRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSiteFilesRequest constructs an http.Request for the ListSiteFiles method
+func NewListSiteFilesRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListUploadsRequest constructs an http.Request for the ListUploads method
+func NewListUploadsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/uploads")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartUploadRequest calls the generic StartUpload builder with application/json body
+func NewStartUploadRequest(server string, body StartUploadJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartUploadRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartUploadRequestWithBody constructs an http.Request for the StartUpload method, with any body, and a specified content type
+func NewStartUploadRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/uploads")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropUploadRequest constructs an http.Request for the DropUpload method
+func NewDropUploadRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/uploads/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewContinueUploadRequestWithBody constructs an http.Request for the ContinueUpload method, with any body, and a specified content type
+func NewContinueUploadRequestWithBody(server string, id ID, params *ContinueUploadParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/uploads/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -1956,6 +3688,41 @@ func WithBaseURL(baseURL string) ClientOption {
 
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
+
+	// ListAdvisoriesWithResponse Security advisories and how many devices they affect
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+	ListAdvisoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAdvisoriesResponse, error)
+
+	// AddAdvisoryWithBodyWithResponse Import a CSAF 2.0 document; a newer revision replaces an older one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+	AddAdvisoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAdvisoryResponse, error)
+
+	// AddAdvisoryWithResponse Import a CSAF 2.0 document; a newer revision replaces an older one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+	AddAdvisoryWithResponse(ctx context.Context, body AddAdvisoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAdvisoryResponse, error)
+
+	// DeleteAdvisoryWithResponse Forget an advisory
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /advisories/{name} (the `DeleteAdvisory` operationId).
+	DeleteAdvisoryWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteAdvisoryResponse, error)
+
+	// GetAdvisoryWithResponse An advisory with the devices it affects, what fixes it and the path there
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /advisories/{name} (the `GetAdvisory` operationId).
+	GetAdvisoryWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetAdvisoryResponse, error)
 
 	// ListBackupsWithResponse Backups, newest first
 	//
@@ -2004,7 +3771,35 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /catalogue/{file} (the `LoadCatalogue` operationId).
-	LoadCatalogueWithBodyWithResponse(ctx context.Context, file string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LoadCatalogueResponse, error)
+	LoadCatalogueWithBodyWithResponse(ctx context.Context, file string, params *LoadCatalogueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LoadCatalogueResponse, error)
+
+	// ListCatalogueVersionsWithResponse Every version of a file that was loaded, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /catalogue/{file}/versions (the `ListCatalogueVersions` operationId).
+	ListCatalogueVersionsWithResponse(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*ListCatalogueVersionsResponse, error)
+
+	// ReadCatalogueVersionWithResponse The text of a version
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /catalogue/{file}/versions/{id} (the `ReadCatalogueVersion` operationId).
+	ReadCatalogueVersionWithResponse(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*ReadCatalogueVersionResponse, error)
+
+	// RestoreCatalogueVersionWithResponse Go back to a version; it is loaded again as the newest
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /catalogue/{file}/versions/{id} (the `RestoreCatalogueVersion` operationId).
+	RestoreCatalogueVersionWithResponse(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*RestoreCatalogueVersionResponse, error)
+
+	// CompareCatalogueVersionsWithResponse What differs from one version to another, by identity
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /catalogue/{file}/versions/{id}/compare/{other} (the `CompareCatalogueVersions` operationId).
+	CompareCatalogueVersionsWithResponse(ctx context.Context, file string, id ID, other int64, reqEditors ...RequestEditorFn) (*CompareCatalogueVersionsResponse, error)
 
 	// ListChangesWithResponse Changes, newest first, without their steps
 	//
@@ -2050,6 +3845,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /changes/{id}/live (the `WatchChange` operationId).
 	WatchChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WatchChangeResponse, error)
+
+	// GetMediumWithResponse A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes/{id}/medium (the `GetMedium` operationId).
+	GetMediumWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMediumResponse, error)
 
 	// ActOnChangeWithResponse Approve, start, hold, resume or stop a change
 	//
@@ -2135,6 +3937,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 	ListReleasesWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListReleasesResponse, error)
 
+	// ExplainHopWithBodyWithResponse Why one jump is supported or refused
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /explanations (the `ExplainHop` operationId).
+	ExplainHopWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainHopResponse, error)
+
+	// ExplainHopWithResponse Why one jump is supported or refused
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /explanations (the `ExplainHop` operationId).
+	ExplainHopWithResponse(ctx context.Context, body ExplainHopJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainHopResponse, error)
+
+	// GetFamilyWithResponse Everything the catalogue says about a family
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /families/{family} (the `GetFamily` operationId).
+	GetFamilyWithResponse(ctx context.Context, family string, reqEditors ...RequestEditorFn) (*GetFamilyResponse, error)
+
+	// ListFetchesWithResponse Downloads from release sites, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /fetches (the `ListFetches` operationId).
+	ListFetchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFetchesResponse, error)
+
+	// StartFetchesWithBodyWithResponse Fetch images from release sites; what is there already is left out
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /fetches (the `StartFetches` operationId).
+	StartFetchesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartFetchesResponse, error)
+
+	// StartFetchesWithResponse Fetch images from release sites; what is there already is left out
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /fetches (the `StartFetches` operationId).
+	StartFetchesWithResponse(ctx context.Context, body StartFetchesJSONRequestBody, reqEditors ...RequestEditorFn) (*StartFetchesResponse, error)
+
+	// ActOnFetchWithResponse Hold, resume or stop a download
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
+	ActOnFetchWithResponse(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*ActOnFetchResponse, error)
+
 	// ListImagesWithResponse The image store, by file name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2150,6 +4001,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /images (the `AddImage` operationId).
 	AddImageWithBodyWithResponse(ctx context.Context, params *AddImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddImageResponse, error)
+
+	// CheckImagesWithResponse Read every stored image through and compare it with its hash
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /images/check (the `CheckImages` operationId).
+	CheckImagesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckImagesResponse, error)
+
+	// GetRetentionWithResponse What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /images/retention (the `GetRetention` operationId).
+	GetRetentionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error)
+
+	// DeleteImageWithResponse Delete an image that nothing needs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /images/{sha256} (the `DeleteImage` operationId).
+	DeleteImageWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*DeleteImageResponse, error)
+
+	// ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
+	ListModelReleasesWithResponse(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*ListModelReleasesResponse, error)
+
+	// PlanPathWithBodyWithResponse A path on paper, for a portrait that is typed in
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /paths (the `PlanPath` operationId).
+	PlanPathWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanPathResponse, error)
+
+	// PlanPathWithResponse A path on paper, for a portrait that is typed in
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /paths (the `PlanPath` operationId).
+	PlanPathWithResponse(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanPathResponse, error)
 
 	// GetServiceWithResponse What this installation is, and who is asking
 	//
@@ -2178,6 +4071,265 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /sign-out (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
+
+	// ListSitesWithResponse The makers' release sites
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sites (the `ListSites` operationId).
+	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
+	// DeleteSiteWithResponse Forget a release site
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sites/{name} (the `DeleteSite` operationId).
+	DeleteSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteSiteResponse, error)
+
+	// SetSiteWithBodyWithResponse Add or change a release site (docs/formats/release-site.md); the password is never shown again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+	SetSiteWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSiteResponse, error)
+
+	// SetSiteWithResponse Add or change a release site (docs/formats/release-site.md); the password is never shown again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+	SetSiteWithResponse(ctx context.Context, name string, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSiteResponse, error)
+
+	// ListSiteFilesWithResponse What a release site offers now, with its hash list
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
+	ListSiteFilesWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ListSiteFilesResponse, error)
+
+	// ListUploadsWithResponse Uploads that are not complete
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /uploads (the `ListUploads` operationId).
+	ListUploadsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListUploadsResponse, error)
+
+	// StartUploadWithBodyWithResponse Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /uploads (the `StartUpload` operationId).
+	StartUploadWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartUploadResponse, error)
+
+	// StartUploadWithResponse Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /uploads (the `StartUpload` operationId).
+	StartUploadWithResponse(ctx context.Context, body StartUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*StartUploadResponse, error)
+
+	// DropUploadWithResponse Forget an upload
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /uploads/{id} (the `DropUpload` operationId).
+	DropUploadWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DropUploadResponse, error)
+
+	// ContinueUploadWithBodyWithResponse Send a piece
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /uploads/{id} (the `ContinueUpload` operationId).
+	ContinueUploadWithBodyWithResponse(ctx context.Context, id ID, params *ContinueUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ContinueUploadResponse, error)
+}
+
+type ListAdvisoriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Advisory `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAdvisoriesResponse) GetJSON200() *struct {
+	Items []Advisory `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAdvisoriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAdvisoriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAdvisoriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAdvisoriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAdvisoriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddAdvisoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Advisory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddAdvisoryResponse) GetJSON200() *Advisory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddAdvisoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAdvisoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAdvisoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAdvisoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAdvisoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteAdvisoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteAdvisoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteAdvisoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteAdvisoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteAdvisoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteAdvisoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAdvisoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AdvisoryDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAdvisoryResponse) GetJSON200() *AdvisoryDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAdvisoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAdvisoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAdvisoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAdvisoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAdvisoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListBackupsResponse struct {
@@ -2469,6 +4621,206 @@ func (r LoadCatalogueResponse) ContentType() string {
 	return ""
 }
 
+type ListCatalogueVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []CatalogueVersion `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCatalogueVersionsResponse) GetJSON200() *struct {
+	Items []CatalogueVersion `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCatalogueVersionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCatalogueVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCatalogueVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCatalogueVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCatalogueVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadCatalogueVersionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// YAML200 the response for an HTTP 200 `application/yaml` response
+	YAML200 *string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetYAML200 returns the response for an HTTP 200 `application/yaml` response
+func (r ReadCatalogueVersionResponse) GetYAML200() *string {
+	return r.YAML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadCatalogueVersionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadCatalogueVersionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadCatalogueVersionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadCatalogueVersionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadCatalogueVersionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RestoreCatalogueVersionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Loaded
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RestoreCatalogueVersionResponse) GetJSON200() *Loaded {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestoreCatalogueVersionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestoreCatalogueVersionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestoreCatalogueVersionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestoreCatalogueVersionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestoreCatalogueVersionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareCatalogueVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []CatalogueDifference `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareCatalogueVersionsResponse) GetJSON200() *struct {
+	Items []CatalogueDifference `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareCatalogueVersionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareCatalogueVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareCatalogueVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareCatalogueVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareCatalogueVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListChangesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2696,6 +5048,47 @@ func (r WatchChangeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WatchChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMediumResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMediumResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMediumResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMediumResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMediumResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMediumResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3124,6 +5517,254 @@ func (r ListReleasesResponse) ContentType() string {
 	return ""
 }
 
+type ExplainHopResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Explanation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainHopResponse) GetJSON200() *Explanation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainHopResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainHopResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainHopResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainHopResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainHopResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFamilyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Family
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFamilyResponse) GetJSON200() *Family {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFamilyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFamilyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFamilyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFamilyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFamilyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFetchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Fetch `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFetchesResponse) GetJSON200() *struct {
+	Items []Fetch `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFetchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFetchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFetchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFetchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFetchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartFetchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Fetch `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartFetchesResponse) GetJSON200() *struct {
+	Items []Fetch `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartFetchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartFetchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartFetchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartFetchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartFetchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ActOnFetchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Fetch
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ActOnFetchResponse) GetJSON200() *Fetch {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActOnFetchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActOnFetchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActOnFetchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActOnFetchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActOnFetchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListImagesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3214,6 +5855,243 @@ func (r AddImageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckImagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StoreCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckImagesResponse) GetJSON200() *StoreCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckImagesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckImagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckImagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckImagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckImagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRetentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListModelReleasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Release `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListModelReleasesResponse) GetJSON200() *struct {
+	Items []Release `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListModelReleasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListModelReleasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListModelReleasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListModelReleasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListModelReleasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanPathResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Path
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanPathResponse) GetJSON200() *Path {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanPathResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanPathResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanPathResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanPathResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanPathResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3364,6 +6242,453 @@ func (r SignOutResponse) ContentType() string {
 	return ""
 }
 
+type ListSitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Site `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSitesResponse) GetJSON200() *struct {
+	Items []Site `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSitesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Site
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSiteResponse) GetJSON200() *Site {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSiteFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []SiteFile `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSiteFilesResponse) GetJSON200() *struct {
+	Items []SiteFile `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSiteFilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSiteFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSiteFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSiteFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSiteFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListUploadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Upload `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUploadsResponse) GetJSON200() *struct {
+	Items []Upload `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUploadsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUploadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUploadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUploadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUploadsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Upload
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartUploadResponse) GetJSON200() *Upload {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ContinueUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Upload
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ContinueUploadResponse) GetJSON200() *Upload {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ContinueUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ContinueUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ContinueUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ContinueUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ContinueUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListAdvisoriesWithResponse Security advisories and how many devices they affect
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+func (c *ClientWithResponses) ListAdvisoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAdvisoriesResponse, error) {
+	rsp, err := c.ListAdvisories(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAdvisoriesResponse(rsp)
+}
+
+// AddAdvisoryWithBodyWithResponse Import a CSAF 2.0 document; a newer revision replaces an older one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+func (c *ClientWithResponses) AddAdvisoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAdvisoryResponse, error) {
+	rsp, err := c.AddAdvisoryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAdvisoryResponse(rsp)
+}
+
+// AddAdvisoryWithResponse Import a CSAF 2.0 document; a newer revision replaces an older one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /advisories (the `AddAdvisory` operationId).
+func (c *ClientWithResponses) AddAdvisoryWithResponse(ctx context.Context, body AddAdvisoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAdvisoryResponse, error) {
+	rsp, err := c.AddAdvisory(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAdvisoryResponse(rsp)
+}
+
+// DeleteAdvisoryWithResponse Forget an advisory
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /advisories/{name} (the `DeleteAdvisory` operationId).
+func (c *ClientWithResponses) DeleteAdvisoryWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteAdvisoryResponse, error) {
+	rsp, err := c.DeleteAdvisory(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteAdvisoryResponse(rsp)
+}
+
+// GetAdvisoryWithResponse An advisory with the devices it affects, what fixes it and the path there
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /advisories/{name} (the `GetAdvisory` operationId).
+func (c *ClientWithResponses) GetAdvisoryWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetAdvisoryResponse, error) {
+	rsp, err := c.GetAdvisory(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAdvisoryResponse(rsp)
+}
+
 // ListBackupsWithResponse Backups, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3447,12 +6772,64 @@ func (c *ClientWithResponses) GetCatalogueWithResponse(ctx context.Context, reqE
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /catalogue/{file} (the `LoadCatalogue` operationId).
-func (c *ClientWithResponses) LoadCatalogueWithBodyWithResponse(ctx context.Context, file string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LoadCatalogueResponse, error) {
-	rsp, err := c.LoadCatalogueWithBody(ctx, file, contentType, body, reqEditors...)
+func (c *ClientWithResponses) LoadCatalogueWithBodyWithResponse(ctx context.Context, file string, params *LoadCatalogueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LoadCatalogueResponse, error) {
+	rsp, err := c.LoadCatalogueWithBody(ctx, file, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseLoadCatalogueResponse(rsp)
+}
+
+// ListCatalogueVersionsWithResponse Every version of a file that was loaded, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /catalogue/{file}/versions (the `ListCatalogueVersions` operationId).
+func (c *ClientWithResponses) ListCatalogueVersionsWithResponse(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*ListCatalogueVersionsResponse, error) {
+	rsp, err := c.ListCatalogueVersions(ctx, file, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCatalogueVersionsResponse(rsp)
+}
+
+// ReadCatalogueVersionWithResponse The text of a version
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /catalogue/{file}/versions/{id} (the `ReadCatalogueVersion` operationId).
+func (c *ClientWithResponses) ReadCatalogueVersionWithResponse(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*ReadCatalogueVersionResponse, error) {
+	rsp, err := c.ReadCatalogueVersion(ctx, file, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadCatalogueVersionResponse(rsp)
+}
+
+// RestoreCatalogueVersionWithResponse Go back to a version; it is loaded again as the newest
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /catalogue/{file}/versions/{id} (the `RestoreCatalogueVersion` operationId).
+func (c *ClientWithResponses) RestoreCatalogueVersionWithResponse(ctx context.Context, file string, id ID, reqEditors ...RequestEditorFn) (*RestoreCatalogueVersionResponse, error) {
+	rsp, err := c.RestoreCatalogueVersion(ctx, file, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestoreCatalogueVersionResponse(rsp)
+}
+
+// CompareCatalogueVersionsWithResponse What differs from one version to another, by identity
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /catalogue/{file}/versions/{id}/compare/{other} (the `CompareCatalogueVersions` operationId).
+func (c *ClientWithResponses) CompareCatalogueVersionsWithResponse(ctx context.Context, file string, id ID, other int64, reqEditors ...RequestEditorFn) (*CompareCatalogueVersionsResponse, error) {
+	rsp, err := c.CompareCatalogueVersions(ctx, file, id, other, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareCatalogueVersionsResponse(rsp)
 }
 
 // ListChangesWithResponse Changes, newest first, without their steps
@@ -3534,6 +6911,19 @@ func (c *ClientWithResponses) WatchChangeWithResponse(ctx context.Context, id ID
 		return nil, err
 	}
 	return ParseWatchChangeResponse(rsp)
+}
+
+// GetMediumWithResponse A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes/{id}/medium (the `GetMedium` operationId).
+func (c *ClientWithResponses) GetMediumWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMediumResponse, error) {
+	rsp, err := c.GetMedium(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMediumResponse(rsp)
 }
 
 // ActOnChangeWithResponse Approve, start, hold, resume or stop a change
@@ -3692,6 +7082,97 @@ func (c *ClientWithResponses) ListReleasesWithResponse(ctx context.Context, name
 	return ParseListReleasesResponse(rsp)
 }
 
+// ExplainHopWithBodyWithResponse Why one jump is supported or refused
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /explanations (the `ExplainHop` operationId).
+func (c *ClientWithResponses) ExplainHopWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainHopResponse, error) {
+	rsp, err := c.ExplainHopWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainHopResponse(rsp)
+}
+
+// ExplainHopWithResponse Why one jump is supported or refused
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /explanations (the `ExplainHop` operationId).
+func (c *ClientWithResponses) ExplainHopWithResponse(ctx context.Context, body ExplainHopJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainHopResponse, error) {
+	rsp, err := c.ExplainHop(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainHopResponse(rsp)
+}
+
+// GetFamilyWithResponse Everything the catalogue says about a family
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /families/{family} (the `GetFamily` operationId).
+func (c *ClientWithResponses) GetFamilyWithResponse(ctx context.Context, family string, reqEditors ...RequestEditorFn) (*GetFamilyResponse, error) {
+	rsp, err := c.GetFamily(ctx, family, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFamilyResponse(rsp)
+}
+
+// ListFetchesWithResponse Downloads from release sites, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /fetches (the `ListFetches` operationId).
+func (c *ClientWithResponses) ListFetchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFetchesResponse, error) {
+	rsp, err := c.ListFetches(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFetchesResponse(rsp)
+}
+
+// StartFetchesWithBodyWithResponse Fetch images from release sites; what is there already is left out
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /fetches (the `StartFetches` operationId).
+func (c *ClientWithResponses) StartFetchesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartFetchesResponse, error) {
+	rsp, err := c.StartFetchesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartFetchesResponse(rsp)
+}
+
+// StartFetchesWithResponse Fetch images from release sites; what is there already is left out
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /fetches (the `StartFetches` operationId).
+func (c *ClientWithResponses) StartFetchesWithResponse(ctx context.Context, body StartFetchesJSONRequestBody, reqEditors ...RequestEditorFn) (*StartFetchesResponse, error) {
+	rsp, err := c.StartFetches(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartFetchesResponse(rsp)
+}
+
+// ActOnFetchWithResponse Hold, resume or stop a download
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
+func (c *ClientWithResponses) ActOnFetchWithResponse(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*ActOnFetchResponse, error) {
+	rsp, err := c.ActOnFetch(ctx, id, action, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnFetchResponse(rsp)
+}
+
 // ListImagesWithResponse The image store, by file name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3718,6 +7199,84 @@ func (c *ClientWithResponses) AddImageWithBodyWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseAddImageResponse(rsp)
+}
+
+// CheckImagesWithResponse Read every stored image through and compare it with its hash
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /images/check (the `CheckImages` operationId).
+func (c *ClientWithResponses) CheckImagesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckImagesResponse, error) {
+	rsp, err := c.CheckImages(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckImagesResponse(rsp)
+}
+
+// GetRetentionWithResponse What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /images/retention (the `GetRetention` operationId).
+func (c *ClientWithResponses) GetRetentionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error) {
+	rsp, err := c.GetRetention(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRetentionResponse(rsp)
+}
+
+// DeleteImageWithResponse Delete an image that nothing needs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /images/{sha256} (the `DeleteImage` operationId).
+func (c *ClientWithResponses) DeleteImageWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*DeleteImageResponse, error) {
+	rsp, err := c.DeleteImage(ctx, sha256, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteImageResponse(rsp)
+}
+
+// ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
+func (c *ClientWithResponses) ListModelReleasesWithResponse(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*ListModelReleasesResponse, error) {
+	rsp, err := c.ListModelReleases(ctx, model, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListModelReleasesResponse(rsp)
+}
+
+// PlanPathWithBodyWithResponse A path on paper, for a portrait that is typed in
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /paths (the `PlanPath` operationId).
+func (c *ClientWithResponses) PlanPathWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanPathResponse, error) {
+	rsp, err := c.PlanPathWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanPathResponse(rsp)
+}
+
+// PlanPathWithResponse A path on paper, for a portrait that is typed in
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /paths (the `PlanPath` operationId).
+func (c *ClientWithResponses) PlanPathWithResponse(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanPathResponse, error) {
+	rsp, err := c.PlanPath(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanPathResponse(rsp)
 }
 
 // GetServiceWithResponse What this installation is, and who is asking
@@ -3770,6 +7329,266 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 		return nil, err
 	}
 	return ParseSignOutResponse(rsp)
+}
+
+// ListSitesWithResponse The makers' release sites
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sites (the `ListSites` operationId).
+func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error) {
+	rsp, err := c.ListSites(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSitesResponse(rsp)
+}
+
+// DeleteSiteWithResponse Forget a release site
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sites/{name} (the `DeleteSite` operationId).
+func (c *ClientWithResponses) DeleteSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteSiteResponse, error) {
+	rsp, err := c.DeleteSite(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSiteResponse(rsp)
+}
+
+// SetSiteWithBodyWithResponse Add or change a release site (docs/formats/release-site.md); the password is never shown again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+func (c *ClientWithResponses) SetSiteWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSiteResponse, error) {
+	rsp, err := c.SetSiteWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSiteResponse(rsp)
+}
+
+// SetSiteWithResponse Add or change a release site (docs/formats/release-site.md); the password is never shown again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sites/{name} (the `SetSite` operationId).
+func (c *ClientWithResponses) SetSiteWithResponse(ctx context.Context, name string, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSiteResponse, error) {
+	rsp, err := c.SetSite(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSiteResponse(rsp)
+}
+
+// ListSiteFilesWithResponse What a release site offers now, with its hash list
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
+func (c *ClientWithResponses) ListSiteFilesWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ListSiteFilesResponse, error) {
+	rsp, err := c.ListSiteFiles(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSiteFilesResponse(rsp)
+}
+
+// ListUploadsWithResponse Uploads that are not complete
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /uploads (the `ListUploads` operationId).
+func (c *ClientWithResponses) ListUploadsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListUploadsResponse, error) {
+	rsp, err := c.ListUploads(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUploadsResponse(rsp)
+}
+
+// StartUploadWithBodyWithResponse Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /uploads (the `StartUpload` operationId).
+func (c *ClientWithResponses) StartUploadWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartUploadResponse, error) {
+	rsp, err := c.StartUploadWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartUploadResponse(rsp)
+}
+
+// StartUploadWithResponse Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /uploads (the `StartUpload` operationId).
+func (c *ClientWithResponses) StartUploadWithResponse(ctx context.Context, body StartUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*StartUploadResponse, error) {
+	rsp, err := c.StartUpload(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartUploadResponse(rsp)
+}
+
+// DropUploadWithResponse Forget an upload
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /uploads/{id} (the `DropUpload` operationId).
+func (c *ClientWithResponses) DropUploadWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DropUploadResponse, error) {
+	rsp, err := c.DropUpload(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropUploadResponse(rsp)
+}
+
+// ContinueUploadWithBodyWithResponse Send a piece
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /uploads/{id} (the `ContinueUpload` operationId).
+func (c *ClientWithResponses) ContinueUploadWithBodyWithResponse(ctx context.Context, id ID, params *ContinueUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ContinueUploadResponse, error) {
+	rsp, err := c.ContinueUploadWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseContinueUploadResponse(rsp)
+}
+
+// ParseListAdvisoriesResponse parses an HTTP response from a ListAdvisoriesWithResponse call
+func ParseListAdvisoriesResponse(rsp *http.Response) (*ListAdvisoriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAdvisoriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Advisory `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAdvisoryResponse parses an HTTP response from a AddAdvisoryWithResponse call
+func ParseAddAdvisoryResponse(rsp *http.Response) (*AddAdvisoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAdvisoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Advisory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteAdvisoryResponse parses an HTTP response from a DeleteAdvisoryWithResponse call
+func ParseDeleteAdvisoryResponse(rsp *http.Response) (*DeleteAdvisoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteAdvisoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAdvisoryResponse parses an HTTP response from a GetAdvisoryWithResponse call
+func ParseGetAdvisoryResponse(rsp *http.Response) (*GetAdvisoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAdvisoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AdvisoryDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListBackupsResponse parses an HTTP response from a ListBackupsWithResponse call
@@ -3967,6 +7786,142 @@ func ParseLoadCatalogueResponse(rsp *http.Response) (*LoadCatalogueResponse, err
 	return response, nil
 }
 
+// ParseListCatalogueVersionsResponse parses an HTTP response from a ListCatalogueVersionsWithResponse call
+func ParseListCatalogueVersionsResponse(rsp *http.Response) (*ListCatalogueVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCatalogueVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []CatalogueVersion `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadCatalogueVersionResponse parses an HTTP response from a ReadCatalogueVersionWithResponse call
+func ParseReadCatalogueVersionResponse(rsp *http.Response) (*ReadCatalogueVersionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadCatalogueVersionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "yaml") && rsp.StatusCode == 200:
+		var dest string
+		if err := yaml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.YAML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRestoreCatalogueVersionResponse parses an HTTP response from a RestoreCatalogueVersionWithResponse call
+func ParseRestoreCatalogueVersionResponse(rsp *http.Response) (*RestoreCatalogueVersionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestoreCatalogueVersionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Loaded
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareCatalogueVersionsResponse parses an HTTP response from a CompareCatalogueVersionsWithResponse call
+func ParseCompareCatalogueVersionsResponse(rsp *http.Response) (*CompareCatalogueVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareCatalogueVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []CatalogueDifference `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListChangesResponse parses an HTTP response from a ListChangesWithResponse call
 func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4108,6 +8063,32 @@ func ParseWatchChangeResponse(rsp *http.Response) (*WatchChangeResponse, error) 
 	}
 
 	response := &WatchChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMediumResponse parses an HTTP response from a GetMediumWithResponse call
+func ParseGetMediumResponse(rsp *http.Response) (*GetMediumResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMediumResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -4416,6 +8397,175 @@ func ParseListReleasesResponse(rsp *http.Response) (*ListReleasesResponse, error
 	return response, nil
 }
 
+// ParseExplainHopResponse parses an HTTP response from a ExplainHopWithResponse call
+func ParseExplainHopResponse(rsp *http.Response) (*ExplainHopResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainHopResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Explanation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFamilyResponse parses an HTTP response from a GetFamilyWithResponse call
+func ParseGetFamilyResponse(rsp *http.Response) (*GetFamilyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFamilyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Family
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFetchesResponse parses an HTTP response from a ListFetchesWithResponse call
+func ParseListFetchesResponse(rsp *http.Response) (*ListFetchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFetchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Fetch `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartFetchesResponse parses an HTTP response from a StartFetchesWithResponse call
+func ParseStartFetchesResponse(rsp *http.Response) (*StartFetchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartFetchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Fetch `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseActOnFetchResponse parses an HTTP response from a ActOnFetchWithResponse call
+func ParseActOnFetchResponse(rsp *http.Response) (*ActOnFetchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActOnFetchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Fetch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListImagesResponse parses an HTTP response from a ListImagesWithResponse call
 func ParseListImagesResponse(rsp *http.Response) (*ListImagesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4469,6 +8619,169 @@ func ParseAddImageResponse(rsp *http.Response) (*AddImageResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckImagesResponse parses an HTTP response from a CheckImagesWithResponse call
+func ParseCheckImagesResponse(rsp *http.Response) (*CheckImagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckImagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StoreCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRetentionResponse parses an HTTP response from a GetRetentionWithResponse call
+func ParseGetRetentionResponse(rsp *http.Response) (*GetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteImageResponse parses an HTTP response from a DeleteImageWithResponse call
+func ParseDeleteImageResponse(rsp *http.Response) (*DeleteImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListModelReleasesResponse parses an HTTP response from a ListModelReleasesWithResponse call
+func ParseListModelReleasesResponse(rsp *http.Response) (*ListModelReleasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListModelReleasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Release `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanPathResponse parses an HTTP response from a PlanPathWithResponse call
+func ParsePlanPathResponse(rsp *http.Response) (*PlanPathResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanPathResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Path
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -4577,6 +8890,268 @@ func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSitesResponse parses an HTTP response from a ListSitesWithResponse call
+func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Site `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSiteResponse parses an HTTP response from a DeleteSiteWithResponse call
+func ParseDeleteSiteResponse(rsp *http.Response) (*DeleteSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSiteResponse parses an HTTP response from a SetSiteWithResponse call
+func ParseSetSiteResponse(rsp *http.Response) (*SetSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Site
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSiteFilesResponse parses an HTTP response from a ListSiteFilesWithResponse call
+func ParseListSiteFilesResponse(rsp *http.Response) (*ListSiteFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSiteFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []SiteFile `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListUploadsResponse parses an HTTP response from a ListUploadsWithResponse call
+func ParseListUploadsResponse(rsp *http.Response) (*ListUploadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUploadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Upload `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartUploadResponse parses an HTTP response from a StartUploadWithResponse call
+func ParseStartUploadResponse(rsp *http.Response) (*StartUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropUploadResponse parses an HTTP response from a DropUploadWithResponse call
+func ParseDropUploadResponse(rsp *http.Response) (*DropUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseContinueUploadResponse parses an HTTP response from a ContinueUploadWithResponse call
+func ParseContinueUploadResponse(rsp *http.Response) (*ContinueUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ContinueUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

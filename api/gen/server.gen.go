@@ -50,6 +50,27 @@ func (e Action) Valid() bool {
 	}
 }
 
+// Defines values for CatalogueDifferenceKind.
+const (
+	CatalogueDifferenceKindAdded   CatalogueDifferenceKind = "added"
+	CatalogueDifferenceKindChanged CatalogueDifferenceKind = "changed"
+	CatalogueDifferenceKindRemoved CatalogueDifferenceKind = "removed"
+)
+
+// Valid indicates whether the value is a known member of the CatalogueDifferenceKind enum.
+func (e CatalogueDifferenceKind) Valid() bool {
+	switch e {
+	case CatalogueDifferenceKindAdded:
+		return true
+	case CatalogueDifferenceKindChanged:
+		return true
+	case CatalogueDifferenceKindRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeState.
 const (
 	ChangeStateApproved ChangeState = "approved"
@@ -88,22 +109,115 @@ func (e ChangeState) Valid() bool {
 
 // Defines values for DifferenceKind.
 const (
-	Added     DifferenceKind = "added"
-	Changed   DifferenceKind = "changed"
-	Removed   DifferenceKind = "removed"
-	Reordered DifferenceKind = "reordered"
+	DifferenceKindAdded     DifferenceKind = "added"
+	DifferenceKindChanged   DifferenceKind = "changed"
+	DifferenceKindRemoved   DifferenceKind = "removed"
+	DifferenceKindReordered DifferenceKind = "reordered"
 )
 
 // Valid indicates whether the value is a known member of the DifferenceKind enum.
 func (e DifferenceKind) Valid() bool {
 	switch e {
-	case Added:
+	case DifferenceKindAdded:
 		return true
-	case Changed:
+	case DifferenceKindChanged:
 		return true
-	case Removed:
+	case DifferenceKindRemoved:
 		return true
-	case Reordered:
+	case DifferenceKindReordered:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for EffectEffect.
+const (
+	EffectEffectDegraded EffectEffect = "degraded"
+	EffectEffectNone     EffectEffect = "none"
+	EffectEffectOutage   EffectEffect = "outage"
+)
+
+// Valid indicates whether the value is a known member of the EffectEffect enum.
+func (e EffectEffect) Valid() bool {
+	switch e {
+	case EffectEffectDegraded:
+		return true
+	case EffectEffectNone:
+		return true
+	case EffectEffectOutage:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FamilyReleaseStage.
+const (
+	FamilyReleaseStageGeneral   FamilyReleaseStage = "general"
+	FamilyReleaseStagePreferred FamilyReleaseStage = "preferred"
+	FamilyReleaseStagePreview   FamilyReleaseStage = "preview"
+	FamilyReleaseStageWithdrawn FamilyReleaseStage = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the FamilyReleaseStage enum.
+func (e FamilyReleaseStage) Valid() bool {
+	switch e {
+	case FamilyReleaseStageGeneral:
+		return true
+	case FamilyReleaseStagePreferred:
+		return true
+	case FamilyReleaseStagePreview:
+		return true
+	case FamilyReleaseStageWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FetchState.
+const (
+	FetchStateDone    FetchState = "done"
+	FetchStateFailed  FetchState = "failed"
+	FetchStateHeld    FetchState = "held"
+	FetchStateRunning FetchState = "running"
+	FetchStateStopped FetchState = "stopped"
+	FetchStateWaiting FetchState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the FetchState enum.
+func (e FetchState) Valid() bool {
+	switch e {
+	case FetchStateDone:
+		return true
+	case FetchStateFailed:
+		return true
+	case FetchStateHeld:
+		return true
+	case FetchStateRunning:
+		return true
+	case FetchStateStopped:
+		return true
+	case FetchStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HandStepDue.
+const (
+	HandStepDueAfter  HandStepDue = "after"
+	HandStepDueBefore HandStepDue = "before"
+)
+
+// Valid indicates whether the value is a known member of the HandStepDue enum.
+func (e HandStepDue) Valid() bool {
+	switch e {
+	case HandStepDueAfter:
+		return true
+	case HandStepDueBefore:
 		return true
 	default:
 		return false
@@ -131,24 +245,81 @@ func (e HopConfig) Valid() bool {
 	}
 }
 
+// Defines values for HopComponentOrder.
+const (
+	HopComponentOrderAfter  HopComponentOrder = "after"
+	HopComponentOrderBefore HopComponentOrder = "before"
+)
+
+// Valid indicates whether the value is a known member of the HopComponentOrder enum.
+func (e HopComponentOrder) Valid() bool {
+	switch e {
+	case HopComponentOrderAfter:
+		return true
+	case HopComponentOrderBefore:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Matters.
+const (
+	MattersUnknown Matters = "unknown"
+	MattersYes     Matters = "yes"
+)
+
+// Valid indicates whether the value is a known member of the Matters enum.
+func (e Matters) Valid() bool {
+	switch e {
+	case MattersUnknown:
+		return true
+	case MattersYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PrerequisiteState.
+const (
+	PrerequisiteStateMet     PrerequisiteState = "met"
+	PrerequisiteStateUnknown PrerequisiteState = "unknown"
+	PrerequisiteStateUnmet   PrerequisiteState = "unmet"
+)
+
+// Valid indicates whether the value is a known member of the PrerequisiteState enum.
+func (e PrerequisiteState) Valid() bool {
+	switch e {
+	case PrerequisiteStateMet:
+		return true
+	case PrerequisiteStateUnknown:
+		return true
+	case PrerequisiteStateUnmet:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReleaseStage.
 const (
-	General   ReleaseStage = "general"
-	Preferred ReleaseStage = "preferred"
-	Preview   ReleaseStage = "preview"
-	Withdrawn ReleaseStage = "withdrawn"
+	ReleaseStageGeneral   ReleaseStage = "general"
+	ReleaseStagePreferred ReleaseStage = "preferred"
+	ReleaseStagePreview   ReleaseStage = "preview"
+	ReleaseStageWithdrawn ReleaseStage = "withdrawn"
 )
 
 // Valid indicates whether the value is a known member of the ReleaseStage enum.
 func (e ReleaseStage) Valid() bool {
 	switch e {
-	case General:
+	case ReleaseStageGeneral:
 		return true
-	case Preferred:
+	case ReleaseStagePreferred:
 		return true
-	case Preview:
+	case ReleaseStagePreview:
 		return true
-	case Withdrawn:
+	case ReleaseStageWithdrawn:
 		return true
 	default:
 		return false
@@ -157,19 +328,19 @@ func (e ReleaseStage) Valid() bool {
 
 // Defines values for ResultState.
 const (
-	Met     ResultState = "met"
-	Pending ResultState = "pending"
-	Unmet   ResultState = "unmet"
+	ResultStateMet     ResultState = "met"
+	ResultStatePending ResultState = "pending"
+	ResultStateUnmet   ResultState = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the ResultState enum.
 func (e ResultState) Valid() bool {
 	switch e {
-	case Met:
+	case ResultStateMet:
 		return true
-	case Pending:
+	case ResultStatePending:
 		return true
-	case Unmet:
+	case ResultStateUnmet:
 		return true
 	default:
 		return false
@@ -220,19 +391,19 @@ func (e Transfer) Valid() bool {
 
 // Defines values for VerdictVerdict.
 const (
-	Degraded VerdictVerdict = "degraded"
-	Fail     VerdictVerdict = "fail"
-	Pass     VerdictVerdict = "pass"
+	VerdictVerdictDegraded VerdictVerdict = "degraded"
+	VerdictVerdictFail     VerdictVerdict = "fail"
+	VerdictVerdictPass     VerdictVerdict = "pass"
 )
 
 // Valid indicates whether the value is a known member of the VerdictVerdict enum.
 func (e VerdictVerdict) Valid() bool {
 	switch e {
-	case Degraded:
+	case VerdictVerdictDegraded:
 		return true
-	case Fail:
+	case VerdictVerdictFail:
 		return true
-	case Pass:
+	case VerdictVerdictPass:
 		return true
 	default:
 		return false
@@ -242,14 +413,89 @@ func (e VerdictVerdict) Valid() bool {
 // Action defines model for Action.
 type Action string
 
+// Advisory defines model for Advisory.
+type Advisory struct {
+	// Affected How many devices run an affected release.
+	Affected  int      `json:"affected"`
+	Cves      []string `json:"cves"`
+	Families  []string `json:"families"`
+	Id        string   `json:"id"`
+	Publisher string   `json:"publisher"`
+	Released  string   `json:"released"`
+	Revision  string   `json:"revision"`
+	Severity  string   `json:"severity"`
+	Summary   string   `json:"summary"`
+	Title     string   `json:"title"`
+}
+
+// AdvisoryDetail defines model for AdvisoryDetail.
+type AdvisoryDetail struct {
+	Advisory Advisory          `json:"advisory"`
+	Devices  []AdvisoryDevice  `json:"devices"`
+	Releases []AdvisoryRelease `json:"releases"`
+}
+
+// AdvisoryDevice defines model for AdvisoryDevice.
+type AdvisoryDevice struct {
+	Device string `json:"device"`
+
+	// FixedBy The oldest release it can reach that fixes it.
+	FixedBy     *string `json:"fixedBy,omitempty"`
+	Model       string  `json:"model"`
+	Remediation string  `json:"remediation"`
+	Status      string  `json:"status"`
+
+	// Stops The path there.
+	Stops   *[]string `json:"stops,omitempty"`
+	Version string    `json:"version"`
+
+	// Why Why there is no path.
+	Why *string `json:"why,omitempty"`
+}
+
+// AdvisoryRelease defines model for AdvisoryRelease.
+type AdvisoryRelease struct {
+	Family  string `json:"family"`
+	Status  string `json:"status"`
+	Version string `json:"version"`
+}
+
 // Aim defines model for Aim.
 type Aim struct {
+	// Alternatives How many other ways to look for.
+	Alternatives *int `json:"alternatives,omitempty"`
+
+	// DropChildren Child models may be dropped.
+	DropChildren *bool `json:"dropChildren,omitempty"`
+
+	// MaxHops 0 is any number.
+	MaxHops *int `json:"maxHops,omitempty"`
+
 	// Previews Preview releases may be used.
 	Previews *bool `json:"previews,omitempty"`
 
 	// Reset Hops that reset the configuration may be used.
-	Reset *bool  `json:"reset,omitempty"`
-	To    string `json:"to"`
+	Reset *bool `json:"reset,omitempty"`
+
+	// Services Services that every stop must be able to run.
+	Services *[]string `json:"services,omitempty"`
+
+	// To A version, or: preferred, newest, train:T, fixes:ADVISORY, member:VERSION.
+	To string `json:"to"`
+
+	// ToModel Model to end as
+	ToModel *string `json:"toModel,omitempty"`
+}
+
+// Alternative defines model for Alternative.
+type Alternative struct {
+	Hops     []Hop   `json:"hops"`
+	Minutes  Minutes `json:"minutes"`
+	Resets   int     `json:"resets"`
+	Restarts int     `json:"restarts"`
+
+	// Why How it differs from the best way.
+	Why string `json:"why"`
 }
 
 // Backup defines model for Backup.
@@ -273,6 +519,33 @@ type BackupPage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// Beside defines model for Beside.
+type Beside struct {
+	On   string `json:"on"`
+	Rule string `json:"rule"`
+	What string `json:"what"`
+	Why  string `json:"why"`
+}
+
+// Blocked defines model for Blocked.
+type Blocked struct {
+	File *string `json:"file,omitempty"`
+	Line *int    `json:"line,omitempty"`
+	Rule string  `json:"rule"`
+	Why  string  `json:"why"`
+}
+
+// CatalogueDifference defines model for CatalogueDifference.
+type CatalogueDifference struct {
+	// Detail Which fields changed.
+	Detail string                  `json:"detail"`
+	Kind   CatalogueDifferenceKind `json:"kind"`
+	What   string                  `json:"what"`
+}
+
+// CatalogueDifferenceKind defines model for CatalogueDifference.Kind.
+type CatalogueDifferenceKind string
+
 // CatalogueFile defines model for CatalogueFile.
 type CatalogueFile struct {
 	Family   string    `json:"family"`
@@ -284,6 +557,19 @@ type CatalogueFile struct {
 	Releases int       `json:"releases"`
 	Sha256   string    `json:"sha256"`
 	Title    string    `json:"title"`
+}
+
+// CatalogueVersion defines model for CatalogueVersion.
+type CatalogueVersion struct {
+	Current  bool      `json:"current"`
+	Id       int64     `json:"id"`
+	LoadedAt time.Time `json:"loadedAt"`
+	LoadedBy string    `json:"loadedBy"`
+
+	// Restored It came from going back to an older version.
+	Restored bool   `json:"restored"`
+	Sha256   string `json:"sha256"`
+	Size     int    `json:"size"`
 }
 
 // Change defines model for Change.
@@ -331,6 +617,27 @@ type Citation struct {
 	Text string  `json:"text"`
 }
 
+// ComponentRow defines model for ComponentRow.
+type ComponentRow struct {
+	File *string `json:"file,omitempty"`
+
+	// For Models and generations.
+	For      string `json:"for"`
+	Releases string `json:"releases"`
+	Version  string `json:"version"`
+}
+
+// ComponentTable defines model for ComponentTable.
+type ComponentTable struct {
+	Name     string         `json:"name"`
+	Order    string         `json:"order"`
+	Restarts string         `json:"restarts"`
+	Rows     []ComponentRow `json:"rows"`
+	Text     string         `json:"text"`
+	Title    string         `json:"title"`
+	Trigger  string         `json:"trigger"`
+}
+
 // Credentials defines model for Credentials.
 type Credentials struct {
 	Password           string  `json:"password"`
@@ -376,39 +683,207 @@ type Difference struct {
 // DifferenceKind defines model for Difference.Kind.
 type DifferenceKind string
 
+// Effect defines model for Effect.
+type Effect struct {
+	Clients string       `json:"clients"`
+	Effect  EffectEffect `json:"effect"`
+	Step    string       `json:"step"`
+	Text    string       `json:"text"`
+}
+
+// EffectEffect defines model for Effect.Effect.
+type EffectEffect string
+
+// Explanation defines model for Explanation.
+type Explanation struct {
+	From      string     `json:"from"`
+	Permit    *Citation  `json:"permit,omitempty"`
+	Permitted bool       `json:"permitted"`
+	Refused   []Citation `json:"refused"`
+	To        string     `json:"to"`
+}
+
+// Family defines model for Family.
+type Family struct {
+	Components []ComponentTable `json:"components"`
+	Conditions []Rule           `json:"conditions"`
+	File       string           `json:"file"`
+	Maker      string           `json:"maker"`
+	Models     []Model          `json:"models"`
+	Name       string           `json:"name"`
+
+	// Releases Newest first.
+	Releases     []FamilyRelease `json:"releases"`
+	Requirements []Rule          `json:"requirements"`
+	Rules        []Rule          `json:"rules"`
+	Services     []Rule          `json:"services"`
+	Skew         []Rule          `json:"skew"`
+	Title        string          `json:"title"`
+}
+
+// FamilyRelease defines model for FamilyRelease.
+type FamilyRelease struct {
+	Base   *string    `json:"base,omitempty"`
+	Date   *string    `json:"date,omitempty"`
+	Fixes  []string   `json:"fixes"`
+	Images []HopImage `json:"images"`
+
+	// Models Models that may run it.
+	Models  []string           `json:"models"`
+	Notes   []HopNote          `json:"notes"`
+	Stage   FamilyReleaseStage `json:"stage"`
+	Train   string             `json:"train"`
+	Version string             `json:"version"`
+}
+
+// FamilyReleaseStage defines model for FamilyRelease.Stage.
+type FamilyReleaseStage string
+
+// Fetch defines model for Fetch.
+type Fetch struct {
+	Attempts int        `json:"attempts"`
+	Done     int64      `json:"done"`
+	EndedAt  *time.Time `json:"endedAt,omitempty"`
+	File     string     `json:"file"`
+	Id       int64      `json:"id"`
+
+	// Note What happens, or why it failed.
+	Note string `json:"note"`
+
+	// SecondsLeft Estimate while it runs.
+	SecondsLeft *float64   `json:"secondsLeft,omitempty"`
+	Sha256      string     `json:"sha256"`
+	Site        string     `json:"site"`
+	Size        int64      `json:"size"`
+	StartedAt   time.Time  `json:"startedAt"`
+	StartedBy   string     `json:"startedBy"`
+	State       FetchState `json:"state"`
+}
+
+// FetchState defines model for Fetch.State.
+type FetchState string
+
+// HandStep defines model for HandStep.
+type HandStep struct {
+	Due HandStepDue `json:"due"`
+
+	// Matters Whether it matters to this very device.
+	Matters Matters `json:"matters"`
+	Text    string  `json:"text"`
+	When    string  `json:"when"`
+}
+
+// HandStepDue defines model for HandStep.Due.
+type HandStepDue string
+
 // Hop defines model for Hop.
 type Hop struct {
 	// Because What refuses going past this stop.
 	Because []Citation `json:"because"`
-	Config  HopConfig  `json:"config"`
-	From    string     `json:"from"`
-	High    float64    `json:"high"`
-	Image   string     `json:"image"`
 
-	// ImageThere The image store has it.
-	ImageThere bool `json:"imageThere"`
+	// Components In the order in which they are updated.
+	Components []HopComponent `json:"components"`
+	Config     HopConfig      `json:"config"`
+	Effects    []Effect       `json:"effects"`
+	From       string         `json:"from"`
+	HandSteps  []HandStep     `json:"hand_steps"`
+	High       float64        `json:"high"`
+
+	// Images Files to have on the device, the one to install first.
+	Images []HopImage `json:"images"`
+
+	// Lost Services that cannot run at the stop.
+	Lost []string `json:"lost"`
 
 	// Low expected seconds, at the pace of the installation
-	Low    float64  `json:"low"`
-	Notes  []string `json:"notes"`
-	Permit Citation `json:"permit"`
-	Stage  string   `json:"stage"`
-	To     string   `json:"to"`
+	Low     float64 `json:"low"`
+	Minutes Minutes `json:"minutes"`
+
+	// NewModel The model afterwards, when the platform changes.
+	NewModel      *string        `json:"newModel,omitempty"`
+	Notes         []HopNote      `json:"notes"`
+	Permit        Citation       `json:"permit"`
+	Prerequisites []Prerequisite `json:"prerequisites"`
+
+	// Restarts That interrupt service.
+	Restarts int `json:"restarts"`
+
+	// Rule Identifier of the rule that permits it.
+	Rule  string `json:"rule"`
+	Stage string `json:"stage"`
+	To    string `json:"to"`
+
+	// Why Why the path stops here.
+	Why string `json:"why"`
 }
 
 // HopConfig defines model for Hop.Config.
 type HopConfig string
 
+// HopComponent defines model for HopComponent.
+type HopComponent struct {
+	// From Empty when it is not known.
+	From       string            `json:"from"`
+	Interrupts bool              `json:"interrupts"`
+	Minutes    Minutes           `json:"minutes"`
+	Name       string            `json:"name"`
+	Order      HopComponentOrder `json:"order"`
+
+	// Restarts The part that restarts; empty when none does.
+	Restarts string `json:"restarts"`
+	Title    string `json:"title"`
+	To       string `json:"to"`
+	Trigger  string `json:"trigger"`
+}
+
+// HopComponentOrder defines model for HopComponent.Order.
+type HopComponentOrder string
+
+// HopImage defines model for HopImage.
+type HopImage struct {
+	File string `json:"file"`
+
+	// Role install, base, or the name of a component
+	Role   string `json:"role"`
+	Sha256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+
+	// There The image store has it.
+	There   bool   `json:"there"`
+	Version string `json:"version"`
+}
+
+// HopNote defines model for HopNote.
+type HopNote struct {
+	Kind string `json:"kind"`
+
+	// Matters Whether it matters to this very device.
+	Matters Matters `json:"matters"`
+	Text    string  `json:"text"`
+
+	// When Whom it matters to; empty for all.
+	When string `json:"when"`
+}
+
 // Image defines model for Image.
 type Image struct {
 	AddedAt time.Time `json:"addedAt"`
 	AddedBy string    `json:"addedBy"`
-	Family  string    `json:"family"`
-	File    string    `json:"file"`
-	Models  []string  `json:"models"`
-	Sha256  string    `json:"sha256"`
-	Size    int64     `json:"size"`
-	Version string    `json:"version"`
+
+	// Already It was there before it was added now.
+	Already bool     `json:"already"`
+	Family  string   `json:"family"`
+	File    string   `json:"file"`
+	Models  []string `json:"models"`
+
+	// Part The component it is for.
+	Part   *string `json:"part,omitempty"`
+	Sha256 string  `json:"sha256"`
+
+	// Signed Its maker's signature was checked.
+	Signed  bool   `json:"signed"`
+	Size    int64  `json:"size"`
+	Version string `json:"version"`
 }
 
 // ImagePage defines model for ImagePage.
@@ -432,13 +907,6 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// Jump defines model for Jump.
-type Jump struct {
-	From     string     `json:"from"`
-	Refusals []Citation `json:"refusals"`
-	To       string     `json:"to"`
-}
-
 // Loaded defines model for Loaded.
 type Loaded struct {
 	// Changed False when the newest version has the same content.
@@ -447,16 +915,70 @@ type Loaded struct {
 	File    string   `json:"file"`
 }
 
+// Matters Whether it matters to this very device.
+type Matters string
+
+// Minutes defines model for Minutes.
+type Minutes struct {
+	High float64 `json:"high"`
+	Low  float64 `json:"low"`
+}
+
+// Model defines model for Model.
+type Model struct {
+	Because      string   `json:"because"`
+	EndOfSupport *string  `json:"endOfSupport,omitempty"`
+	Generations  []string `json:"generations"`
+	Name         string   `json:"name"`
+
+	// Newest The newest release it may run.
+	Newest *string `json:"newest,omitempty"`
+
+	// Preferred The newest preferred one.
+	Preferred *string `json:"preferred,omitempty"`
+	Role      string  `json:"role"`
+	Runs      string  `json:"runs"`
+	Successor *string `json:"successor,omitempty"`
+	Title     string  `json:"title"`
+}
+
+// Move defines model for Move.
+type Move struct {
+	// Beside What stands beside them meanwhile on another version.
+	Beside []Beside `json:"beside"`
+
+	// Hop Index into hops.
+	Hop     int      `json:"hop"`
+	Members []string `json:"members"`
+	Model   string   `json:"model"`
+}
+
 // NewChange defines model for NewChange.
 type NewChange struct {
-	Device string `json:"device"`
+	// Alternatives How many other ways to look for.
+	Alternatives *int   `json:"alternatives,omitempty"`
+	Device       string `json:"device"`
+
+	// DropChildren Child models may be dropped.
+	DropChildren *bool `json:"dropChildren,omitempty"`
+
+	// MaxHops 0 is any number.
+	MaxHops *int `json:"maxHops,omitempty"`
 
 	// Previews Preview releases may be used.
 	Previews *bool `json:"previews,omitempty"`
 
 	// Reset Hops that reset the configuration may be used.
-	Reset *bool  `json:"reset,omitempty"`
-	To    string `json:"to"`
+	Reset *bool `json:"reset,omitempty"`
+
+	// Services Services that every stop must be able to run.
+	Services *[]string `json:"services,omitempty"`
+
+	// To A version, or: preferred, newest, train:T, fixes:ADVISORY, member:VERSION.
+	To string `json:"to"`
+
+	// ToModel Model to end as
+	ToModel *string `json:"toModel,omitempty"`
 }
 
 // NewDevice defines model for NewDevice.
@@ -477,15 +999,98 @@ type NewDevice struct {
 	User     string    `json:"user"`
 }
 
+// NewFetch defines model for NewFetch.
+type NewFetch struct {
+	// Change Everything this change lacks.
+	Change *int64    `json:"change,omitempty"`
+	Files  *[]string `json:"files,omitempty"`
+
+	// Site Only from this site.
+	Site *string `json:"site,omitempty"`
+}
+
+// NewSite defines model for NewSite.
+type NewSite struct {
+	// Maker Whose images it has; left out for all.
+	Maker    *string `json:"maker,omitempty"`
+	Password string  `json:"password"`
+	Url      string  `json:"url"`
+	User     string  `json:"user"`
+}
+
+// NewUpload defines model for NewUpload.
+type NewUpload struct {
+	File string `json:"file"`
+
+	// Signature Detached Ed25519 signature over the SHA-256 sum, when the maker signs.
+	Signature *[]byte `json:"signature,omitempty"`
+	Size      int64   `json:"size"`
+}
+
+// NoWayBack defines model for NoWayBack.
+type NoWayBack struct {
+	Device  string `json:"device"`
+	Text    string `json:"text"`
+	Version string `json:"version"`
+}
+
+// PaperAim defines model for PaperAim.
+type PaperAim struct {
+	// Alternatives How many other ways to look for.
+	Alternatives *int `json:"alternatives,omitempty"`
+
+	// DropChildren Child models may be dropped.
+	DropChildren *bool `json:"dropChildren,omitempty"`
+
+	// MaxHops 0 is any number.
+	MaxHops *int `json:"maxHops,omitempty"`
+
+	// Portrait What the device is, or its members: docs/formats/portrait.md
+	Portrait map[string]interface{} `json:"portrait"`
+
+	// Previews Preview releases may be used.
+	Previews *bool `json:"previews,omitempty"`
+
+	// Reset Hops that reset the configuration may be used.
+	Reset *bool `json:"reset,omitempty"`
+
+	// Services Services that every stop must be able to run.
+	Services *[]string `json:"services,omitempty"`
+
+	// To A version, or: preferred, newest, train:T, fixes:ADVISORY, member:VERSION.
+	To string `json:"to"`
+
+	// ToModel Model to end as
+	ToModel *string `json:"toModel,omitempty"`
+}
+
 // Path defines model for Path.
 type Path struct {
-	Family   string   `json:"family"`
-	From     string   `json:"from"`
-	Hops     []Hop    `json:"hops"`
-	Model    string   `json:"model"`
-	NotTaken []Jump   `json:"notTaken"`
-	Notes    []string `json:"notes"`
-	To       string   `json:"to"`
+	// Aim How the aim was chosen; empty when it was named.
+	Aim          string        `json:"aim"`
+	Alternatives []Alternative `json:"alternatives"`
+	BlockedBy    []Blocked     `json:"blocked_by"`
+	Family       string        `json:"family"`
+	Found        bool          `json:"found"`
+	From         string        `json:"from"`
+
+	// Hops Empty when the device is there or when there is no path.
+	Hops  []Hop  `json:"hops"`
+	Model string `json:"model"`
+
+	// Moves Of an ensemble: whose hop each one is, in order.
+	Moves *[]Move `json:"moves,omitempty"`
+
+	// Nearest Without a path: the reachable release closest to the aim.
+	Nearest *string  `json:"nearest,omitempty"`
+	Notes   []string `json:"notes"`
+
+	// Refused Tempting jumps, the longest first.
+	Refused []Refused `json:"refused"`
+	To      string    `json:"to"`
+
+	// WouldHelp Without a path: what would have to change.
+	WouldHelp []string `json:"would_help"`
 }
 
 // Portrait defines model for Portrait.
@@ -508,6 +1113,19 @@ type Portrait struct {
 	Version string `json:"version"`
 }
 
+// Prerequisite defines model for Prerequisite.
+type Prerequisite struct {
+	Evidence string            `json:"evidence"`
+	Kind     string            `json:"kind"`
+	Remedy   string            `json:"remedy"`
+	Rule     string            `json:"rule"`
+	State    PrerequisiteState `json:"state"`
+	Text     string            `json:"text"`
+}
+
+// PrerequisiteState defines model for Prerequisite.State.
+type PrerequisiteState string
+
 // Problem Problem details (RFC 9457).
 type Problem struct {
 	Detail string `json:"detail"`
@@ -522,15 +1140,36 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Refused defines model for Refused.
+type Refused struct {
+	File *string `json:"file,omitempty"`
+	From string  `json:"from"`
+	Line *int    `json:"line,omitempty"`
+
+	// Rule Empty when nothing permits it.
+	Rule string `json:"rule"`
+	To   string `json:"to"`
+	Why  string `json:"why"`
+}
+
 // Release defines model for Release.
 type Release struct {
 	Date *string `json:"date,omitempty"`
 
-	// Runs The device's model may run it.
-	Runs    bool         `json:"runs"`
-	Stage   ReleaseStage `json:"stage"`
-	Train   string       `json:"train"`
-	Version string       `json:"version"`
+	// Running The device runs it.
+	Running *bool `json:"running,omitempty"`
+
+	// Runs The model may run it.
+	Runs  bool         `json:"runs"`
+	Stage ReleaseStage `json:"stage"`
+
+	// There The image store has its image.
+	There   *bool  `json:"there,omitempty"`
+	Train   string `json:"train"`
+	Version string `json:"version"`
+
+	// Why Why it may not.
+	Why *string `json:"why,omitempty"`
 }
 
 // ReleaseStage defines model for Release.Stage.
@@ -549,6 +1188,40 @@ type Result struct {
 
 // ResultState defines model for Result.State.
 type ResultState string
+
+// Retained defines model for Retained.
+type Retained struct {
+	Deletable bool   `json:"deletable"`
+	File      string `json:"file"`
+
+	// Needed What needs it.
+	Needed  []string `json:"needed"`
+	Sha256  string   `json:"sha256"`
+	Size    int64    `json:"size"`
+	Version string   `json:"version"`
+}
+
+// Retention defines model for Retention.
+type Retention struct {
+	Devices []NoWayBack `json:"devices"`
+
+	// Freed Bytes that deleting what may be deleted would free.
+	Freed  int64      `json:"freed"`
+	Images []Retained `json:"images"`
+}
+
+// Rule defines model for Rule.
+type Rule struct {
+	Id   string `json:"id"`
+	Kind string `json:"kind"`
+	Line int    `json:"line"`
+
+	// Says What it says in a line.
+	Says string `json:"says"`
+
+	// Text The maker's words.
+	Text string `json:"text"`
+}
 
 // Service defines model for Service.
 type Service struct {
@@ -570,6 +1243,36 @@ type SignIn struct {
 	Days     *int   `json:"days,omitempty"`
 	Password string `json:"password"`
 	User     string `json:"user"`
+}
+
+// Site defines model for Site.
+type Site struct {
+	// ContractEnds As the site said at the last sign-in.
+	ContractEnds *string `json:"contractEnds,omitempty"`
+	Maker        string  `json:"maker"`
+	Name         string  `json:"name"`
+
+	// Trouble Why the last contact failed.
+	Trouble *string `json:"trouble,omitempty"`
+	Url     string  `json:"url"`
+	User    string  `json:"user"`
+}
+
+// SiteFile defines model for SiteFile.
+type SiteFile struct {
+	File string `json:"file"`
+
+	// Known The catalogue knows this hash.
+	Known  bool   `json:"known"`
+	Sha256 string `json:"sha256"`
+	Signed bool   `json:"signed"`
+	Size   int64  `json:"size"`
+
+	// Text What is odd about it, such as another hash than the catalogue has.
+	Text string `json:"text"`
+
+	// There The image store has it.
+	There bool `json:"there"`
 }
 
 // Slot defines model for Slot.
@@ -616,8 +1319,25 @@ type Step struct {
 // StepState defines model for StepState.
 type StepState string
 
+// StoreCheck defines model for StoreCheck.
+type StoreCheck struct {
+	Checked int      `json:"checked"`
+	Damaged []string `json:"damaged"`
+}
+
 // Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
 type Transfer string
+
+// Upload defines model for Upload.
+type Upload struct {
+	File      string    `json:"file"`
+	Id        int64     `json:"id"`
+	Image     *Image    `json:"image,omitempty"`
+	Offset    int64     `json:"offset"`
+	Size      int64     `json:"size"`
+	StartedAt time.Time `json:"startedAt"`
+	StartedBy string    `json:"startedBy"`
+}
 
 // Verdict defines model for Verdict.
 type Verdict struct {
@@ -643,6 +1363,9 @@ type IdempotencyKey = string
 // Limit defines model for Limit.
 type Limit = int
 
+// AddAdvisoryJSONBody defines parameters for AddAdvisory.
+type AddAdvisoryJSONBody map[string]interface{}
+
 // ListBackupsParams defines parameters for ListBackups.
 type ListBackupsParams struct {
 	Device *string `form:"device,omitempty" json:"device,omitempty"`
@@ -653,6 +1376,12 @@ type ListBackupsParams struct {
 // TakeBackupJSONBody defines parameters for TakeBackup.
 type TakeBackupJSONBody struct {
 	Device string `json:"device"`
+}
+
+// LoadCatalogueParams defines parameters for LoadCatalogue.
+type LoadCatalogueParams struct {
+	// Check Only check it, load nothing.
+	Check *bool `form:"check,omitempty" json:"check,omitempty"`
 }
 
 // ListChangesParams defines parameters for ListChanges.
@@ -694,7 +1423,19 @@ type ListImagesParams struct {
 type AddImageParams struct {
 	// File Its name
 	File string `form:"file" json:"file"`
+
+	// Signature Base64 of the maker's detached Ed25519 signature over its SHA-256 sum
+	Signature *string `form:"signature,omitempty" json:"signature,omitempty"`
 }
+
+// ContinueUploadParams defines parameters for ContinueUpload.
+type ContinueUploadParams struct {
+	// Offset Where the piece begins; must be where the upload stands.
+	Offset int64 `form:"offset" json:"offset"`
+}
+
+// AddAdvisoryJSONRequestBody defines body for AddAdvisory for application/json ContentType.
+type AddAdvisoryJSONRequestBody AddAdvisoryJSONBody
 
 // TakeBackupJSONRequestBody defines body for TakeBackup for application/json ContentType.
 type TakeBackupJSONRequestBody TakeBackupJSONBody
@@ -711,11 +1452,38 @@ type SetCredentialsJSONRequestBody = Credentials
 // FindPathJSONRequestBody defines body for FindPath for application/json ContentType.
 type FindPathJSONRequestBody = Aim
 
+// ExplainHopJSONRequestBody defines body for ExplainHop for application/json ContentType.
+type ExplainHopJSONRequestBody = PaperAim
+
+// StartFetchesJSONRequestBody defines body for StartFetches for application/json ContentType.
+type StartFetchesJSONRequestBody = NewFetch
+
+// PlanPathJSONRequestBody defines body for PlanPath for application/json ContentType.
+type PlanPathJSONRequestBody = PaperAim
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
+// SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
+type SetSiteJSONRequestBody = NewSite
+
+// StartUploadJSONRequestBody defines body for StartUpload for application/json ContentType.
+type StartUploadJSONRequestBody = NewUpload
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAdvisories Security advisories and how many devices they affect
+	// (GET /advisories)
+	ListAdvisories(c *gin.Context)
+	// AddAdvisory Import a CSAF 2.0 document; a newer revision replaces an older one
+	// (POST /advisories)
+	AddAdvisory(c *gin.Context)
+	// DeleteAdvisory Forget an advisory
+	// (DELETE /advisories/{name})
+	DeleteAdvisory(c *gin.Context, name string)
+	// GetAdvisory An advisory with the devices it affects, what fixes it and the path there
+	// (GET /advisories/{name})
+	GetAdvisory(c *gin.Context, name string)
 	// ListBackups Backups, newest first
 	// (GET /backups)
 	ListBackups(c *gin.Context, params ListBackupsParams)
@@ -733,7 +1501,19 @@ type ServerInterface interface {
 	GetCatalogue(c *gin.Context)
 	// LoadCatalogue Load a catalogue file (docs/formats/catalogue.md)
 	// (PUT /catalogue/{file})
-	LoadCatalogue(c *gin.Context, file string)
+	LoadCatalogue(c *gin.Context, file string, params LoadCatalogueParams)
+	// ListCatalogueVersions Every version of a file that was loaded, newest first
+	// (GET /catalogue/{file}/versions)
+	ListCatalogueVersions(c *gin.Context, file string)
+	// ReadCatalogueVersion The text of a version
+	// (GET /catalogue/{file}/versions/{id})
+	ReadCatalogueVersion(c *gin.Context, file string, id ID)
+	// RestoreCatalogueVersion Go back to a version; it is loaded again as the newest
+	// (POST /catalogue/{file}/versions/{id})
+	RestoreCatalogueVersion(c *gin.Context, file string, id ID)
+	// CompareCatalogueVersions What differs from one version to another, by identity
+	// (GET /catalogue/{file}/versions/{id}/compare/{other})
+	CompareCatalogueVersions(c *gin.Context, file string, id ID, other int64)
 	// ListChanges Changes, newest first, without their steps
 	// (GET /changes)
 	ListChanges(c *gin.Context, params ListChangesParams)
@@ -749,6 +1529,9 @@ type ServerInterface interface {
 	// WatchChange The change as it goes on, as server-sent events
 	// (GET /changes/{id}/live)
 	WatchChange(c *gin.Context, id ID)
+	// GetMedium A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
+	// (GET /changes/{id}/medium)
+	GetMedium(c *gin.Context, id ID)
 	// ActOnChange Approve, start, hold, resume or stop a change
 	// (POST /changes/{id}/{action})
 	ActOnChange(c *gin.Context, id ID, action Action)
@@ -776,12 +1559,42 @@ type ServerInterface interface {
 	// ListReleases The releases of the device's family, newest first
 	// (GET /devices/{name}/releases)
 	ListReleases(c *gin.Context, name DeviceName)
+	// ExplainHop Why one jump is supported or refused
+	// (POST /explanations)
+	ExplainHop(c *gin.Context)
+	// GetFamily Everything the catalogue says about a family
+	// (GET /families/{family})
+	GetFamily(c *gin.Context, family string)
+	// ListFetches Downloads from release sites, newest first
+	// (GET /fetches)
+	ListFetches(c *gin.Context)
+	// StartFetches Fetch images from release sites; what is there already is left out
+	// (POST /fetches)
+	StartFetches(c *gin.Context)
+	// ActOnFetch Hold, resume or stop a download
+	// (POST /fetches/{id}/{action})
+	ActOnFetch(c *gin.Context, id ID, action string)
 	// ListImages The image store, by file name
 	// (GET /images)
 	ListImages(c *gin.Context, params ListImagesParams)
 	// AddImage Put a firmware file into the image store
 	// (POST /images)
 	AddImage(c *gin.Context, params AddImageParams)
+	// CheckImages Read every stored image through and compare it with its hash
+	// (POST /images/check)
+	CheckImages(c *gin.Context)
+	// GetRetention What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling
+	// (GET /images/retention)
+	GetRetention(c *gin.Context)
+	// DeleteImage Delete an image that nothing needs
+	// (DELETE /images/{sha256})
+	DeleteImage(c *gin.Context, sha256 string)
+	// ListModelReleases The releases of a model's family, newest first, and which it may run
+	// (GET /models/{model}/releases)
+	ListModelReleases(c *gin.Context, model string)
+	// PlanPath A path on paper, for a portrait that is typed in
+	// (POST /paths)
+	PlanPath(c *gin.Context)
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(c *gin.Context)
@@ -791,6 +1604,30 @@ type ServerInterface interface {
 	// SignOut End the session
 	// (POST /sign-out)
 	SignOut(c *gin.Context)
+	// ListSites The makers' release sites
+	// (GET /sites)
+	ListSites(c *gin.Context)
+	// DeleteSite Forget a release site
+	// (DELETE /sites/{name})
+	DeleteSite(c *gin.Context, name string)
+	// SetSite Add or change a release site (docs/formats/release-site.md); the password is never shown again
+	// (PUT /sites/{name})
+	SetSite(c *gin.Context, name string)
+	// ListSiteFiles What a release site offers now, with its hash list
+	// (GET /sites/{name}/files)
+	ListSiteFiles(c *gin.Context, name string)
+	// ListUploads Uploads that are not complete
+	// (GET /uploads)
+	ListUploads(c *gin.Context)
+	// StartUpload Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+	// (POST /uploads)
+	StartUpload(c *gin.Context)
+	// DropUpload Forget an upload
+	// (DELETE /uploads/{id})
+	DropUpload(c *gin.Context, id ID)
+	// ContinueUpload Send a piece
+	// (PUT /uploads/{id})
+	ContinueUpload(c *gin.Context, id ID, params ContinueUploadParams)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -801,6 +1638,82 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAdvisories operation middleware
+func (siw *ServerInterfaceWrapper) ListAdvisories(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAdvisories(c)
+}
+
+// AddAdvisory operation middleware
+func (siw *ServerInterfaceWrapper) AddAdvisory(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddAdvisory(c)
+}
+
+// DeleteAdvisory operation middleware
+func (siw *ServerInterfaceWrapper) DeleteAdvisory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteAdvisory(c, name)
+}
+
+// GetAdvisory operation middleware
+func (siw *ServerInterfaceWrapper) GetAdvisory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetAdvisory(c, name)
+}
 
 // ListBackups operation middleware
 func (siw *ServerInterfaceWrapper) ListBackups(c *gin.Context) {
@@ -945,6 +1858,17 @@ func (siw *ServerInterfaceWrapper) LoadCatalogue(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LoadCatalogueParams
+
+	// ------------- Optional query parameter "check" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "check", c.Request.URL.Query(), &params.Check, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter check: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -952,7 +1876,143 @@ func (siw *ServerInterfaceWrapper) LoadCatalogue(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.LoadCatalogue(c, file)
+	siw.Handler.LoadCatalogue(c, file, params)
+}
+
+// ListCatalogueVersions operation middleware
+func (siw *ServerInterfaceWrapper) ListCatalogueVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCatalogueVersions(c, file)
+}
+
+// ReadCatalogueVersion operation middleware
+func (siw *ServerInterfaceWrapper) ReadCatalogueVersion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadCatalogueVersion(c, file, id)
+}
+
+// RestoreCatalogueVersion operation middleware
+func (siw *ServerInterfaceWrapper) RestoreCatalogueVersion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RestoreCatalogueVersion(c, file, id)
+}
+
+// CompareCatalogueVersions operation middleware
+func (siw *ServerInterfaceWrapper) CompareCatalogueVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "other" -------------
+	var other int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "other", c.Param("other"), &other, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter other: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareCatalogueVersions(c, file, id, other)
 }
 
 // ListChanges operation middleware
@@ -1130,6 +2190,31 @@ func (siw *ServerInterfaceWrapper) WatchChange(c *gin.Context) {
 	}
 
 	siw.Handler.WatchChange(c, id)
+}
+
+// GetMedium operation middleware
+func (siw *ServerInterfaceWrapper) GetMedium(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMedium(c, id)
 }
 
 // ActOnChange operation middleware
@@ -1391,6 +2476,104 @@ func (siw *ServerInterfaceWrapper) ListReleases(c *gin.Context) {
 	siw.Handler.ListReleases(c, name)
 }
 
+// ExplainHop operation middleware
+func (siw *ServerInterfaceWrapper) ExplainHop(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExplainHop(c)
+}
+
+// GetFamily operation middleware
+func (siw *ServerInterfaceWrapper) GetFamily(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "family" -------------
+	var family string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "family", c.Param("family"), &family, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter family: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFamily(c, family)
+}
+
+// ListFetches operation middleware
+func (siw *ServerInterfaceWrapper) ListFetches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFetches(c)
+}
+
+// StartFetches operation middleware
+func (siw *ServerInterfaceWrapper) StartFetches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartFetches(c)
+}
+
+// ActOnFetch operation middleware
+func (siw *ServerInterfaceWrapper) ActOnFetch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "action" -------------
+	var action string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "action", c.Param("action"), &action, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter action: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ActOnFetch(c, id, action)
+}
+
 // ListImages operation middleware
 func (siw *ServerInterfaceWrapper) ListImages(c *gin.Context) {
 
@@ -1443,6 +2626,14 @@ func (siw *ServerInterfaceWrapper) AddImage(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "signature" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "signature", c.Request.URL.Query(), &params.Signature, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter signature: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1451,6 +2642,95 @@ func (siw *ServerInterfaceWrapper) AddImage(c *gin.Context) {
 	}
 
 	siw.Handler.AddImage(c, params)
+}
+
+// CheckImages operation middleware
+func (siw *ServerInterfaceWrapper) CheckImages(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckImages(c)
+}
+
+// GetRetention operation middleware
+func (siw *ServerInterfaceWrapper) GetRetention(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRetention(c)
+}
+
+// DeleteImage operation middleware
+func (siw *ServerInterfaceWrapper) DeleteImage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sha256" -------------
+	var sha256 string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sha256", c.Param("sha256"), &sha256, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sha256: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteImage(c, sha256)
+}
+
+// ListModelReleases operation middleware
+func (siw *ServerInterfaceWrapper) ListModelReleases(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "model" -------------
+	var model string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "model", c.Param("model"), &model, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter model: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListModelReleases(c, model)
+}
+
+// PlanPath operation middleware
+func (siw *ServerInterfaceWrapper) PlanPath(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanPath(c)
 }
 
 // GetService operation middleware
@@ -1492,6 +2772,181 @@ func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 	siw.Handler.SignOut(c)
 }
 
+// ListSites operation middleware
+func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSites(c)
+}
+
+// DeleteSite operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSite(c, name)
+}
+
+// SetSite operation middleware
+func (siw *ServerInterfaceWrapper) SetSite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSite(c, name)
+}
+
+// ListSiteFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListSiteFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSiteFiles(c, name)
+}
+
+// ListUploads operation middleware
+func (siw *ServerInterfaceWrapper) ListUploads(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUploads(c)
+}
+
+// StartUpload operation middleware
+func (siw *ServerInterfaceWrapper) StartUpload(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartUpload(c)
+}
+
+// DropUpload operation middleware
+func (siw *ServerInterfaceWrapper) DropUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropUpload(c, id)
+}
+
+// ContinueUpload operation middleware
+func (siw *ServerInterfaceWrapper) ContinueUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ContinueUploadParams
+
+	// ------------- Required query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ContinueUpload(c, id, params)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -1530,6 +2985,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/devices/:name/host-key", wrapper.ForgetHostKey)
 	router.POST(options.BaseURL+"/devices/:name/path", wrapper.FindPath)
 	router.GET(options.BaseURL+"/devices/:name/releases", wrapper.ListReleases)
+	router.POST(options.BaseURL+"/paths", wrapper.PlanPath)
+	router.POST(options.BaseURL+"/explanations", wrapper.ExplainHop)
+	router.GET(options.BaseURL+"/models/:model/releases", wrapper.ListModelReleases)
 	router.GET(options.BaseURL+"/changes", wrapper.ListChanges)
 	router.POST(options.BaseURL+"/changes", wrapper.DraftChange)
 	router.GET(options.BaseURL+"/changes/:id", wrapper.GetChange)
@@ -1538,8 +2996,32 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/changes/:id/journal", wrapper.ListJournal)
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
 	router.PUT(options.BaseURL+"/catalogue/:file", wrapper.LoadCatalogue)
+	router.GET(options.BaseURL+"/catalogue/:file/versions", wrapper.ListCatalogueVersions)
+	router.GET(options.BaseURL+"/catalogue/:file/versions/:id", wrapper.ReadCatalogueVersion)
+	router.POST(options.BaseURL+"/catalogue/:file/versions/:id", wrapper.RestoreCatalogueVersion)
+	router.GET(options.BaseURL+"/catalogue/:file/versions/:id/compare/:other", wrapper.CompareCatalogueVersions)
+	router.GET(options.BaseURL+"/families/:family", wrapper.GetFamily)
 	router.GET(options.BaseURL+"/images", wrapper.ListImages)
 	router.POST(options.BaseURL+"/images", wrapper.AddImage)
+	router.DELETE(options.BaseURL+"/images/:sha256", wrapper.DeleteImage)
+	router.GET(options.BaseURL+"/images/retention", wrapper.GetRetention)
+	router.POST(options.BaseURL+"/images/check", wrapper.CheckImages)
+	router.GET(options.BaseURL+"/uploads", wrapper.ListUploads)
+	router.POST(options.BaseURL+"/uploads", wrapper.StartUpload)
+	router.DELETE(options.BaseURL+"/uploads/:id", wrapper.DropUpload)
+	router.PUT(options.BaseURL+"/uploads/:id", wrapper.ContinueUpload)
+	router.GET(options.BaseURL+"/sites", wrapper.ListSites)
+	router.DELETE(options.BaseURL+"/sites/:name", wrapper.DeleteSite)
+	router.PUT(options.BaseURL+"/sites/:name", wrapper.SetSite)
+	router.GET(options.BaseURL+"/sites/:name/files", wrapper.ListSiteFiles)
+	router.GET(options.BaseURL+"/fetches", wrapper.ListFetches)
+	router.POST(options.BaseURL+"/fetches", wrapper.StartFetches)
+	router.POST(options.BaseURL+"/fetches/:id/:action", wrapper.ActOnFetch)
+	router.GET(options.BaseURL+"/changes/:id/medium", wrapper.GetMedium)
+	router.GET(options.BaseURL+"/advisories", wrapper.ListAdvisories)
+	router.POST(options.BaseURL+"/advisories", wrapper.AddAdvisory)
+	router.DELETE(options.BaseURL+"/advisories/:name", wrapper.DeleteAdvisory)
+	router.GET(options.BaseURL+"/advisories/:name", wrapper.GetAdvisory)
 	router.GET(options.BaseURL+"/backups", wrapper.ListBackups)
 	router.POST(options.BaseURL+"/backups", wrapper.TakeBackup)
 	router.GET(options.BaseURL+"/backups/:id/text", wrapper.ReadBackup)
@@ -1547,6 +3029,157 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListAdvisoriesRequestObject struct {
+}
+
+type ListAdvisoriesResponseObject interface {
+	VisitListAdvisoriesResponse(w http.ResponseWriter) error
+}
+
+type ListAdvisories200JSONResponse struct {
+	Items []Advisory `json:"items"`
+}
+
+func (response ListAdvisories200JSONResponse) VisitListAdvisoriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAdvisoriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAdvisoriesdefaultApplicationProblemPlusJSONResponse) VisitListAdvisoriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddAdvisoryRequestObject struct {
+	Body *AddAdvisoryJSONRequestBody
+}
+
+type AddAdvisoryResponseObject interface {
+	VisitAddAdvisoryResponse(w http.ResponseWriter) error
+}
+
+type AddAdvisory200JSONResponse Advisory
+
+func (response AddAdvisory200JSONResponse) VisitAddAdvisoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddAdvisorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddAdvisorydefaultApplicationProblemPlusJSONResponse) VisitAddAdvisoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteAdvisoryRequestObject struct {
+	Name string `json:"name"`
+}
+
+type DeleteAdvisoryResponseObject interface {
+	VisitDeleteAdvisoryResponse(w http.ResponseWriter) error
+}
+
+type DeleteAdvisory204Response struct {
+}
+
+func (response DeleteAdvisory204Response) VisitDeleteAdvisoryResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteAdvisorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteAdvisorydefaultApplicationProblemPlusJSONResponse) VisitDeleteAdvisoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAdvisoryRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetAdvisoryResponseObject interface {
+	VisitGetAdvisoryResponse(w http.ResponseWriter) error
+}
+
+type GetAdvisory200JSONResponse AdvisoryDetail
+
+func (response GetAdvisory200JSONResponse) VisitGetAdvisoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAdvisorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAdvisorydefaultApplicationProblemPlusJSONResponse) VisitGetAdvisoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type ListBackupsRequestObject struct {
 	Params ListBackupsParams
@@ -1745,8 +3378,9 @@ func (response GetCataloguedefaultApplicationProblemPlusJSONResponse) VisitGetCa
 }
 
 type LoadCatalogueRequestObject struct {
-	File string `json:"file"`
-	Body io.Reader
+	File   string `json:"file"`
+	Params LoadCatalogueParams
+	Body   io.Reader
 }
 
 type LoadCatalogueResponseObject interface {
@@ -1773,6 +3407,176 @@ type LoadCataloguedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LoadCataloguedefaultApplicationProblemPlusJSONResponse) VisitLoadCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCatalogueVersionsRequestObject struct {
+	File string `json:"file"`
+}
+
+type ListCatalogueVersionsResponseObject interface {
+	VisitListCatalogueVersionsResponse(w http.ResponseWriter) error
+}
+
+type ListCatalogueVersions200JSONResponse struct {
+	Items []CatalogueVersion `json:"items"`
+}
+
+func (response ListCatalogueVersions200JSONResponse) VisitListCatalogueVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCatalogueVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCatalogueVersionsdefaultApplicationProblemPlusJSONResponse) VisitListCatalogueVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCatalogueVersionRequestObject struct {
+	File string `json:"file"`
+	Id   ID     `json:"id"`
+}
+
+type ReadCatalogueVersionResponseObject interface {
+	VisitReadCatalogueVersionResponse(w http.ResponseWriter) error
+}
+
+type ReadCatalogueVersion200ApplicationyamlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ReadCatalogueVersion200ApplicationyamlResponse) VisitReadCatalogueVersionResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/yaml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ReadCatalogueVersiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadCatalogueVersiondefaultApplicationProblemPlusJSONResponse) VisitReadCatalogueVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreCatalogueVersionRequestObject struct {
+	File string `json:"file"`
+	Id   ID     `json:"id"`
+}
+
+type RestoreCatalogueVersionResponseObject interface {
+	VisitRestoreCatalogueVersionResponse(w http.ResponseWriter) error
+}
+
+type RestoreCatalogueVersion200JSONResponse Loaded
+
+func (response RestoreCatalogueVersion200JSONResponse) VisitRestoreCatalogueVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreCatalogueVersiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreCatalogueVersiondefaultApplicationProblemPlusJSONResponse) VisitRestoreCatalogueVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCatalogueVersionsRequestObject struct {
+	File  string `json:"file"`
+	Id    ID     `json:"id"`
+	Other int64  `json:"other"`
+}
+
+type CompareCatalogueVersionsResponseObject interface {
+	VisitCompareCatalogueVersionsResponse(w http.ResponseWriter) error
+}
+
+type CompareCatalogueVersions200JSONResponse struct {
+	Items []CatalogueDifference `json:"items"`
+}
+
+func (response CompareCatalogueVersions200JSONResponse) VisitCompareCatalogueVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCatalogueVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareCatalogueVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareCatalogueVersionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1999,6 +3803,51 @@ type WatchChangedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WatchChangedefaultApplicationProblemPlusJSONResponse) VisitWatchChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMediumRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type GetMediumResponseObject interface {
+	VisitGetMediumResponse(w http.ResponseWriter) error
+}
+
+type GetMedium200ApplicationzipResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetMedium200ApplicationzipResponse) VisitGetMediumResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetMediumdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMediumdefaultApplicationProblemPlusJSONResponse) VisitGetMediumResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2355,6 +4204,205 @@ func (response ListReleasesdefaultApplicationProblemPlusJSONResponse) VisitListR
 	return err
 }
 
+type ExplainHopRequestObject struct {
+	Body *ExplainHopJSONRequestBody
+}
+
+type ExplainHopResponseObject interface {
+	VisitExplainHopResponse(w http.ResponseWriter) error
+}
+
+type ExplainHop200JSONResponse Explanation
+
+func (response ExplainHop200JSONResponse) VisitExplainHopResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplainHopdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplainHopdefaultApplicationProblemPlusJSONResponse) VisitExplainHopResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFamilyRequestObject struct {
+	Family string `json:"family"`
+}
+
+type GetFamilyResponseObject interface {
+	VisitGetFamilyResponse(w http.ResponseWriter) error
+}
+
+type GetFamily200JSONResponse Family
+
+func (response GetFamily200JSONResponse) VisitGetFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFamilydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFamilydefaultApplicationProblemPlusJSONResponse) VisitGetFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFetchesRequestObject struct {
+}
+
+type ListFetchesResponseObject interface {
+	VisitListFetchesResponse(w http.ResponseWriter) error
+}
+
+type ListFetches200JSONResponse struct {
+	Items []Fetch `json:"items"`
+}
+
+func (response ListFetches200JSONResponse) VisitListFetchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFetchesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFetchesdefaultApplicationProblemPlusJSONResponse) VisitListFetchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartFetchesRequestObject struct {
+	Body *StartFetchesJSONRequestBody
+}
+
+type StartFetchesResponseObject interface {
+	VisitStartFetchesResponse(w http.ResponseWriter) error
+}
+
+type StartFetches200JSONResponse struct {
+	Items []Fetch `json:"items"`
+}
+
+func (response StartFetches200JSONResponse) VisitStartFetchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartFetchesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartFetchesdefaultApplicationProblemPlusJSONResponse) VisitStartFetchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnFetchRequestObject struct {
+	Id     ID     `json:"id"`
+	Action string `json:"action"`
+}
+
+type ActOnFetchResponseObject interface {
+	VisitActOnFetchResponse(w http.ResponseWriter) error
+}
+
+type ActOnFetch200JSONResponse Fetch
+
+func (response ActOnFetch200JSONResponse) VisitActOnFetchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnFetchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ActOnFetchdefaultApplicationProblemPlusJSONResponse) VisitActOnFetchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListImagesRequestObject struct {
 	Params ListImagesParams
 }
@@ -2423,6 +4471,195 @@ type AddImagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddImagedefaultApplicationProblemPlusJSONResponse) VisitAddImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckImagesRequestObject struct {
+}
+
+type CheckImagesResponseObject interface {
+	VisitCheckImagesResponse(w http.ResponseWriter) error
+}
+
+type CheckImages200JSONResponse StoreCheck
+
+func (response CheckImages200JSONResponse) VisitCheckImagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckImagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckImagesdefaultApplicationProblemPlusJSONResponse) VisitCheckImagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRetentionRequestObject struct {
+}
+
+type GetRetentionResponseObject interface {
+	VisitGetRetentionResponse(w http.ResponseWriter) error
+}
+
+type GetRetention200JSONResponse Retention
+
+func (response GetRetention200JSONResponse) VisitGetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRetentiondefaultApplicationProblemPlusJSONResponse) VisitGetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteImageRequestObject struct {
+	Sha256 string `json:"sha256"`
+}
+
+type DeleteImageResponseObject interface {
+	VisitDeleteImageResponse(w http.ResponseWriter) error
+}
+
+type DeleteImage204Response struct {
+}
+
+func (response DeleteImage204Response) VisitDeleteImageResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteImagedefaultApplicationProblemPlusJSONResponse) VisitDeleteImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListModelReleasesRequestObject struct {
+	Model string `json:"model"`
+}
+
+type ListModelReleasesResponseObject interface {
+	VisitListModelReleasesResponse(w http.ResponseWriter) error
+}
+
+type ListModelReleases200JSONResponse struct {
+	Items []Release `json:"items"`
+}
+
+func (response ListModelReleases200JSONResponse) VisitListModelReleasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListModelReleasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListModelReleasesdefaultApplicationProblemPlusJSONResponse) VisitListModelReleasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanPathRequestObject struct {
+	Body *PlanPathJSONRequestBody
+}
+
+type PlanPathResponseObject interface {
+	VisitPlanPathResponse(w http.ResponseWriter) error
+}
+
+type PlanPath200JSONResponse Path
+
+func (response PlanPath200JSONResponse) VisitPlanPathResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanPathdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanPathdefaultApplicationProblemPlusJSONResponse) VisitPlanPathResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2553,8 +4790,327 @@ func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutRes
 	return err
 }
 
+type ListSitesRequestObject struct {
+}
+
+type ListSitesResponseObject interface {
+	VisitListSitesResponse(w http.ResponseWriter) error
+}
+
+type ListSites200JSONResponse struct {
+	Items []Site `json:"items"`
+}
+
+func (response ListSites200JSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSitesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteSiteRequestObject struct {
+	Name string `json:"name"`
+}
+
+type DeleteSiteResponseObject interface {
+	VisitDeleteSiteResponse(w http.ResponseWriter) error
+}
+
+type DeleteSite204Response struct {
+}
+
+func (response DeleteSite204Response) VisitDeleteSiteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteSitedefaultApplicationProblemPlusJSONResponse) VisitDeleteSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSiteRequestObject struct {
+	Name string `json:"name"`
+	Body *SetSiteJSONRequestBody
+}
+
+type SetSiteResponseObject interface {
+	VisitSetSiteResponse(w http.ResponseWriter) error
+}
+
+type SetSite200JSONResponse Site
+
+func (response SetSite200JSONResponse) VisitSetSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSitedefaultApplicationProblemPlusJSONResponse) VisitSetSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSiteFilesRequestObject struct {
+	Name string `json:"name"`
+}
+
+type ListSiteFilesResponseObject interface {
+	VisitListSiteFilesResponse(w http.ResponseWriter) error
+}
+
+type ListSiteFiles200JSONResponse struct {
+	Items []SiteFile `json:"items"`
+}
+
+func (response ListSiteFiles200JSONResponse) VisitListSiteFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSiteFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSiteFilesdefaultApplicationProblemPlusJSONResponse) VisitListSiteFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUploadsRequestObject struct {
+}
+
+type ListUploadsResponseObject interface {
+	VisitListUploadsResponse(w http.ResponseWriter) error
+}
+
+type ListUploads200JSONResponse struct {
+	Items []Upload `json:"items"`
+}
+
+func (response ListUploads200JSONResponse) VisitListUploadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUploadsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUploadsdefaultApplicationProblemPlusJSONResponse) VisitListUploadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartUploadRequestObject struct {
+	Body *StartUploadJSONRequestBody
+}
+
+type StartUploadResponseObject interface {
+	VisitStartUploadResponse(w http.ResponseWriter) error
+}
+
+type StartUpload200JSONResponse Upload
+
+func (response StartUpload200JSONResponse) VisitStartUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartUploaddefaultApplicationProblemPlusJSONResponse) VisitStartUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropUploadRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type DropUploadResponseObject interface {
+	VisitDropUploadResponse(w http.ResponseWriter) error
+}
+
+type DropUpload204Response struct {
+}
+
+func (response DropUpload204Response) VisitDropUploadResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropUploaddefaultApplicationProblemPlusJSONResponse) VisitDropUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ContinueUploadRequestObject struct {
+	Id     ID `json:"id"`
+	Params ContinueUploadParams
+	Body   io.Reader
+}
+
+type ContinueUploadResponseObject interface {
+	VisitContinueUploadResponse(w http.ResponseWriter) error
+}
+
+type ContinueUpload200JSONResponse Upload
+
+func (response ContinueUpload200JSONResponse) VisitContinueUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ContinueUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ContinueUploaddefaultApplicationProblemPlusJSONResponse) VisitContinueUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAdvisories Security advisories and how many devices they affect
+	// (GET /advisories)
+	ListAdvisories(ctx context.Context, request ListAdvisoriesRequestObject) (ListAdvisoriesResponseObject, error)
+	// AddAdvisory Import a CSAF 2.0 document; a newer revision replaces an older one
+	// (POST /advisories)
+	AddAdvisory(ctx context.Context, request AddAdvisoryRequestObject) (AddAdvisoryResponseObject, error)
+	// DeleteAdvisory Forget an advisory
+	// (DELETE /advisories/{name})
+	DeleteAdvisory(ctx context.Context, request DeleteAdvisoryRequestObject) (DeleteAdvisoryResponseObject, error)
+	// GetAdvisory An advisory with the devices it affects, what fixes it and the path there
+	// (GET /advisories/{name})
+	GetAdvisory(ctx context.Context, request GetAdvisoryRequestObject) (GetAdvisoryResponseObject, error)
 	// ListBackups Backups, newest first
 	// (GET /backups)
 	ListBackups(ctx context.Context, request ListBackupsRequestObject) (ListBackupsResponseObject, error)
@@ -2573,6 +5129,18 @@ type StrictServerInterface interface {
 	// LoadCatalogue Load a catalogue file (docs/formats/catalogue.md)
 	// (PUT /catalogue/{file})
 	LoadCatalogue(ctx context.Context, request LoadCatalogueRequestObject) (LoadCatalogueResponseObject, error)
+	// ListCatalogueVersions Every version of a file that was loaded, newest first
+	// (GET /catalogue/{file}/versions)
+	ListCatalogueVersions(ctx context.Context, request ListCatalogueVersionsRequestObject) (ListCatalogueVersionsResponseObject, error)
+	// ReadCatalogueVersion The text of a version
+	// (GET /catalogue/{file}/versions/{id})
+	ReadCatalogueVersion(ctx context.Context, request ReadCatalogueVersionRequestObject) (ReadCatalogueVersionResponseObject, error)
+	// RestoreCatalogueVersion Go back to a version; it is loaded again as the newest
+	// (POST /catalogue/{file}/versions/{id})
+	RestoreCatalogueVersion(ctx context.Context, request RestoreCatalogueVersionRequestObject) (RestoreCatalogueVersionResponseObject, error)
+	// CompareCatalogueVersions What differs from one version to another, by identity
+	// (GET /catalogue/{file}/versions/{id}/compare/{other})
+	CompareCatalogueVersions(ctx context.Context, request CompareCatalogueVersionsRequestObject) (CompareCatalogueVersionsResponseObject, error)
 	// ListChanges Changes, newest first, without their steps
 	// (GET /changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
@@ -2588,6 +5156,9 @@ type StrictServerInterface interface {
 	// WatchChange The change as it goes on, as server-sent events
 	// (GET /changes/{id}/live)
 	WatchChange(ctx context.Context, request WatchChangeRequestObject) (WatchChangeResponseObject, error)
+	// GetMedium A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
+	// (GET /changes/{id}/medium)
+	GetMedium(ctx context.Context, request GetMediumRequestObject) (GetMediumResponseObject, error)
 	// ActOnChange Approve, start, hold, resume or stop a change
 	// (POST /changes/{id}/{action})
 	ActOnChange(ctx context.Context, request ActOnChangeRequestObject) (ActOnChangeResponseObject, error)
@@ -2615,12 +5186,42 @@ type StrictServerInterface interface {
 	// ListReleases The releases of the device's family, newest first
 	// (GET /devices/{name}/releases)
 	ListReleases(ctx context.Context, request ListReleasesRequestObject) (ListReleasesResponseObject, error)
+	// ExplainHop Why one jump is supported or refused
+	// (POST /explanations)
+	ExplainHop(ctx context.Context, request ExplainHopRequestObject) (ExplainHopResponseObject, error)
+	// GetFamily Everything the catalogue says about a family
+	// (GET /families/{family})
+	GetFamily(ctx context.Context, request GetFamilyRequestObject) (GetFamilyResponseObject, error)
+	// ListFetches Downloads from release sites, newest first
+	// (GET /fetches)
+	ListFetches(ctx context.Context, request ListFetchesRequestObject) (ListFetchesResponseObject, error)
+	// StartFetches Fetch images from release sites; what is there already is left out
+	// (POST /fetches)
+	StartFetches(ctx context.Context, request StartFetchesRequestObject) (StartFetchesResponseObject, error)
+	// ActOnFetch Hold, resume or stop a download
+	// (POST /fetches/{id}/{action})
+	ActOnFetch(ctx context.Context, request ActOnFetchRequestObject) (ActOnFetchResponseObject, error)
 	// ListImages The image store, by file name
 	// (GET /images)
 	ListImages(ctx context.Context, request ListImagesRequestObject) (ListImagesResponseObject, error)
 	// AddImage Put a firmware file into the image store
 	// (POST /images)
 	AddImage(ctx context.Context, request AddImageRequestObject) (AddImageResponseObject, error)
+	// CheckImages Read every stored image through and compare it with its hash
+	// (POST /images/check)
+	CheckImages(ctx context.Context, request CheckImagesRequestObject) (CheckImagesResponseObject, error)
+	// GetRetention What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling
+	// (GET /images/retention)
+	GetRetention(ctx context.Context, request GetRetentionRequestObject) (GetRetentionResponseObject, error)
+	// DeleteImage Delete an image that nothing needs
+	// (DELETE /images/{sha256})
+	DeleteImage(ctx context.Context, request DeleteImageRequestObject) (DeleteImageResponseObject, error)
+	// ListModelReleases The releases of a model's family, newest first, and which it may run
+	// (GET /models/{model}/releases)
+	ListModelReleases(ctx context.Context, request ListModelReleasesRequestObject) (ListModelReleasesResponseObject, error)
+	// PlanPath A path on paper, for a portrait that is typed in
+	// (POST /paths)
+	PlanPath(ctx context.Context, request PlanPathRequestObject) (PlanPathResponseObject, error)
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
@@ -2630,6 +5231,30 @@ type StrictServerInterface interface {
 	// SignOut End the session
 	// (POST /sign-out)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// ListSites The makers' release sites
+	// (GET /sites)
+	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
+	// DeleteSite Forget a release site
+	// (DELETE /sites/{name})
+	DeleteSite(ctx context.Context, request DeleteSiteRequestObject) (DeleteSiteResponseObject, error)
+	// SetSite Add or change a release site (docs/formats/release-site.md); the password is never shown again
+	// (PUT /sites/{name})
+	SetSite(ctx context.Context, request SetSiteRequestObject) (SetSiteResponseObject, error)
+	// ListSiteFiles What a release site offers now, with its hash list
+	// (GET /sites/{name}/files)
+	ListSiteFiles(ctx context.Context, request ListSiteFilesRequestObject) (ListSiteFilesResponseObject, error)
+	// ListUploads Uploads that are not complete
+	// (GET /uploads)
+	ListUploads(ctx context.Context, request ListUploadsRequestObject) (ListUploadsResponseObject, error)
+	// StartUpload Begin an upload that can be resumed; the same file by the same user goes on where it stopped
+	// (POST /uploads)
+	StartUpload(ctx context.Context, request StartUploadRequestObject) (StartUploadResponseObject, error)
+	// DropUpload Forget an upload
+	// (DELETE /uploads/{id})
+	DropUpload(ctx context.Context, request DropUploadRequestObject) (DropUploadResponseObject, error)
+	// ContinueUpload Send a piece
+	// (PUT /uploads/{id})
+	ContinueUpload(ctx context.Context, request ContinueUploadRequestObject) (ContinueUploadResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -2687,6 +5312,124 @@ type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
 	options     StrictGinServerOptions
+}
+
+// ListAdvisories operation middleware
+func (sh *strictHandler) ListAdvisories(ctx *gin.Context) {
+	var request ListAdvisoriesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAdvisories(ctx, request.(ListAdvisoriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAdvisories")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAdvisoriesResponseObject); ok {
+		if err := validResponse.VisitListAdvisoriesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddAdvisory operation middleware
+func (sh *strictHandler) AddAdvisory(ctx *gin.Context) {
+	var request AddAdvisoryRequestObject
+
+	var body AddAdvisoryJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddAdvisory(ctx, request.(AddAdvisoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddAdvisory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddAdvisoryResponseObject); ok {
+		if err := validResponse.VisitAddAdvisoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteAdvisory operation middleware
+func (sh *strictHandler) DeleteAdvisory(ctx *gin.Context, name string) {
+	var request DeleteAdvisoryRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteAdvisory(ctx, request.(DeleteAdvisoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteAdvisory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteAdvisoryResponseObject); ok {
+		if err := validResponse.VisitDeleteAdvisoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetAdvisory operation middleware
+func (sh *strictHandler) GetAdvisory(ctx *gin.Context, name string) {
+	var request GetAdvisoryRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAdvisory(ctx, request.(GetAdvisoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAdvisory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetAdvisoryResponseObject); ok {
+		if err := validResponse.VisitGetAdvisoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
 }
 
 // ListBackups operation middleware
@@ -2835,10 +5578,11 @@ func (sh *strictHandler) GetCatalogue(ctx *gin.Context) {
 }
 
 // LoadCatalogue operation middleware
-func (sh *strictHandler) LoadCatalogue(ctx *gin.Context, file string) {
+func (sh *strictHandler) LoadCatalogue(ctx *gin.Context, file string, params LoadCatalogueParams) {
 	var request LoadCatalogueRequestObject
 
 	request.File = file
+	request.Params = params
 
 	request.Body = ctx.Request.Body
 
@@ -2855,6 +5599,114 @@ func (sh *strictHandler) LoadCatalogue(ctx *gin.Context, file string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(LoadCatalogueResponseObject); ok {
 		if err := validResponse.VisitLoadCatalogueResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCatalogueVersions operation middleware
+func (sh *strictHandler) ListCatalogueVersions(ctx *gin.Context, file string) {
+	var request ListCatalogueVersionsRequestObject
+
+	request.File = file
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCatalogueVersions(ctx, request.(ListCatalogueVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCatalogueVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCatalogueVersionsResponseObject); ok {
+		if err := validResponse.VisitListCatalogueVersionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadCatalogueVersion operation middleware
+func (sh *strictHandler) ReadCatalogueVersion(ctx *gin.Context, file string, id ID) {
+	var request ReadCatalogueVersionRequestObject
+
+	request.File = file
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadCatalogueVersion(ctx, request.(ReadCatalogueVersionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadCatalogueVersion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadCatalogueVersionResponseObject); ok {
+		if err := validResponse.VisitReadCatalogueVersionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RestoreCatalogueVersion operation middleware
+func (sh *strictHandler) RestoreCatalogueVersion(ctx *gin.Context, file string, id ID) {
+	var request RestoreCatalogueVersionRequestObject
+
+	request.File = file
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreCatalogueVersion(ctx, request.(RestoreCatalogueVersionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreCatalogueVersion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RestoreCatalogueVersionResponseObject); ok {
+		if err := validResponse.VisitRestoreCatalogueVersionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareCatalogueVersions operation middleware
+func (sh *strictHandler) CompareCatalogueVersions(ctx *gin.Context, file string, id ID, other int64) {
+	var request CompareCatalogueVersionsRequestObject
+
+	request.File = file
+	request.Id = id
+	request.Other = other
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareCatalogueVersions(ctx, request.(CompareCatalogueVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareCatalogueVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareCatalogueVersionsResponseObject); ok {
+		if err := validResponse.VisitCompareCatalogueVersionsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -3004,6 +5856,32 @@ func (sh *strictHandler) WatchChange(ctx *gin.Context, id ID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(WatchChangeResponseObject); ok {
 		if err := validResponse.VisitWatchChangeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetMedium operation middleware
+func (sh *strictHandler) GetMedium(ctx *gin.Context, id ID) {
+	var request GetMediumRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMedium(ctx, request.(GetMediumRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMedium")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMediumResponseObject); ok {
+		if err := validResponse.VisitGetMediumResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -3300,6 +6178,167 @@ func (sh *strictHandler) ListReleases(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// ExplainHop operation middleware
+func (sh *strictHandler) ExplainHop(ctx *gin.Context) {
+	var request ExplainHopRequestObject
+
+	var body ExplainHopJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExplainHop(ctx, request.(ExplainHopRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExplainHop")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExplainHopResponseObject); ok {
+		if err := validResponse.VisitExplainHopResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFamily operation middleware
+func (sh *strictHandler) GetFamily(ctx *gin.Context, family string) {
+	var request GetFamilyRequestObject
+
+	request.Family = family
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFamily(ctx, request.(GetFamilyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFamily")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFamilyResponseObject); ok {
+		if err := validResponse.VisitGetFamilyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFetches operation middleware
+func (sh *strictHandler) ListFetches(ctx *gin.Context) {
+	var request ListFetchesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFetches(ctx, request.(ListFetchesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFetches")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListFetchesResponseObject); ok {
+		if err := validResponse.VisitListFetchesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartFetches operation middleware
+func (sh *strictHandler) StartFetches(ctx *gin.Context) {
+	var request StartFetchesRequestObject
+
+	var body StartFetchesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartFetches(ctx, request.(StartFetchesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartFetches")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartFetchesResponseObject); ok {
+		if err := validResponse.VisitStartFetchesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ActOnFetch operation middleware
+func (sh *strictHandler) ActOnFetch(ctx *gin.Context, id ID, action string) {
+	var request ActOnFetchRequestObject
+
+	request.Id = id
+	request.Action = action
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ActOnFetch(ctx, request.(ActOnFetchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ActOnFetch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ActOnFetchResponseObject); ok {
+		if err := validResponse.VisitActOnFetchResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListImages operation middleware
 func (sh *strictHandler) ListImages(ctx *gin.Context, params ListImagesParams) {
 	var request ListImagesRequestObject
@@ -3347,6 +6386,148 @@ func (sh *strictHandler) AddImage(ctx *gin.Context, params AddImageParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AddImageResponseObject); ok {
 		if err := validResponse.VisitAddImageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckImages operation middleware
+func (sh *strictHandler) CheckImages(ctx *gin.Context) {
+	var request CheckImagesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckImages(ctx, request.(CheckImagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckImages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckImagesResponseObject); ok {
+		if err := validResponse.VisitCheckImagesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRetention operation middleware
+func (sh *strictHandler) GetRetention(ctx *gin.Context) {
+	var request GetRetentionRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRetention(ctx, request.(GetRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRetentionResponseObject); ok {
+		if err := validResponse.VisitGetRetentionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteImage operation middleware
+func (sh *strictHandler) DeleteImage(ctx *gin.Context, sha256 string) {
+	var request DeleteImageRequestObject
+
+	request.Sha256 = sha256
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteImage(ctx, request.(DeleteImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteImageResponseObject); ok {
+		if err := validResponse.VisitDeleteImageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListModelReleases operation middleware
+func (sh *strictHandler) ListModelReleases(ctx *gin.Context, model string) {
+	var request ListModelReleasesRequestObject
+
+	request.Model = model
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListModelReleases(ctx, request.(ListModelReleasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListModelReleases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListModelReleasesResponseObject); ok {
+		if err := validResponse.VisitListModelReleasesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanPath operation middleware
+func (sh *strictHandler) PlanPath(ctx *gin.Context) {
+	var request PlanPathRequestObject
+
+	var body PlanPathJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanPath(ctx, request.(PlanPathRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanPath")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanPathResponseObject); ok {
+		if err := validResponse.VisitPlanPathResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -3444,87 +6625,395 @@ func (sh *strictHandler) SignOut(ctx *gin.Context) {
 	}
 }
 
+// ListSites operation middleware
+func (sh *strictHandler) ListSites(ctx *gin.Context) {
+	var request ListSitesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSites(ctx, request.(ListSitesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSites")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSitesResponseObject); ok {
+		if err := validResponse.VisitListSitesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteSite operation middleware
+func (sh *strictHandler) DeleteSite(ctx *gin.Context, name string) {
+	var request DeleteSiteRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteSite(ctx, request.(DeleteSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteSite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteSiteResponseObject); ok {
+		if err := validResponse.VisitDeleteSiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetSite operation middleware
+func (sh *strictHandler) SetSite(ctx *gin.Context, name string) {
+	var request SetSiteRequestObject
+
+	request.Name = name
+
+	var body SetSiteJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSite(ctx, request.(SetSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetSiteResponseObject); ok {
+		if err := validResponse.VisitSetSiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSiteFiles operation middleware
+func (sh *strictHandler) ListSiteFiles(ctx *gin.Context, name string) {
+	var request ListSiteFilesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSiteFiles(ctx, request.(ListSiteFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSiteFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSiteFilesResponseObject); ok {
+		if err := validResponse.VisitListSiteFilesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListUploads operation middleware
+func (sh *strictHandler) ListUploads(ctx *gin.Context) {
+	var request ListUploadsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUploads(ctx, request.(ListUploadsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUploads")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListUploadsResponseObject); ok {
+		if err := validResponse.VisitListUploadsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartUpload operation middleware
+func (sh *strictHandler) StartUpload(ctx *gin.Context) {
+	var request StartUploadRequestObject
+
+	var body StartUploadJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartUpload(ctx, request.(StartUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartUploadResponseObject); ok {
+		if err := validResponse.VisitStartUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DropUpload operation middleware
+func (sh *strictHandler) DropUpload(ctx *gin.Context, id ID) {
+	var request DropUploadRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropUpload(ctx, request.(DropUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DropUploadResponseObject); ok {
+		if err := validResponse.VisitDropUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ContinueUpload operation middleware
+func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params ContinueUploadParams) {
+	var request ContinueUploadRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ContinueUpload(ctx, request.(ContinueUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ContinueUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ContinueUploadResponseObject); ok {
+		if err := validResponse.VisitContinueUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5Fx7c9s4kv8qKN5WzW4dJdmZSa5G+ct5+JKd1MQVu3arLvatIaIlYkQCXAC0RuPyd79qAHxJoEw59Oxs",
-	"3V+JTBCP7kb3r1+8jxKZF1KAMDqa30cFVTQHA8r+elsqLRX+j4toHv2zBLWN4kjQHKJ5lLincaSTFHKK",
-	"w8y2wCfaKC5W0cNDHL2DO57Az/YNP01BTdrMYv+JIwX/LLkCFs2NKuHwnB/f9czF2cGZllLl1OA4YV79",
-	"EMVRzgXPyzyan8bVMlwYWIFy6zDIC2lAJNufYFuvmQJloJpVW8MmOK69ZE5//QRiZdJo/uLkJA4c5hPP",
-	"uekjcWYftidksKRlZqL5KU6X01/dAV7aX4eO84CU0YUUGixvL5RcZJDjfxMpDAi7CVoUGU+o4VLMCjfi",
-	"P3/RUuCzZhN/UrCM5tF/zBrhmbmnelbNa1dkoBPFC5wumkd/T6khGxCGbJQUq5hsUlAQEyoY2eAzIwmT",
-	"U0sWPx2udpa49+8jEHi6r7hLJe9QbLShCgmUyszxXpe5+7ssops9esfRGbdHLpQsQBnuaFEouOOw0Y7A",
-	"7S1fuCdEQQZUgyY53ZIFkFIDm0b1/AspM6AickQGsz/RB1loYvCQdgAxKZBEiiVflcqS+/GZjQxfh0bg",
-	"v+KY5tRy8QskBl99Q5N1WewfPEmpWEHwbuwKEDITr3JgD3G05Fn4QSqLfVqcK5mT02lwEc4G7kan9MXL",
-	"V8FFNf9t6JkMXYM4M53RjBqYGG7laG/uO1DaS+NhTlhd5EnWvOZJVW/fb7bZSD/3LqjjVJeD3EDe/c+h",
-	"y+nl4KFehCpFt/hbwK9mwKHsIqE9vqWGZnJVwrkXhe42lzTn2fY42ckkZcCOYY574014nZyuQYWfSAZZ",
-	"l4h7Y3bpVSmE1uBhwmm4CZ53h9JeTDzdqteqU9R7bm2kJVM1HVpEDDKtvv5dblGrcQPq0GrwhApUVEwK",
-	"IBtuUsINEXKD93mQEHp9HiCq1+tH8bx6p4friQJqjpvRv9Iz4QEtCOJIeV1SnpWqR6UqmQcfDNaQQm72",
-	"OXiVAtGg8AzfaZJkMlkj44bt16Ktx+w/jrHCnFMuuFh94Ku0SxJZLrLW/KLMF27H9TufQluHXwtIDDCi",
-	"IZGCaYQLaEZBsM4Jeqe3YOE4DmlDDTx2ZHeNLu1Q+w4Uw1XypYGgQg5ae2tIGE/MY7P+zQ87bJXc6bys",
-	"2SXb0t++PHGtE+IKc7tj7jBtl+9OCvt1zxhGzWux5zBqLca24CdTdGlJ4lUPnroUeGaPRP3/wGJS1JOR",
-	"u+t2KELTAlgQnb7lhlZgd8eA9lpJLiBshFTZ84oZRBY7KkgVBQyE4TTTAShNtd5IxYILF4rf8QxWwC4O",
-	"DSt10FDv7M+OipsFQ1t9VyvrHQPHmAIdtvSM0wwS0wNntfGu4A6k5WIFqlBcGCKXVi0VXAhgZA3baUiz",
-	"CO8S7z2QBYjGMO9rb4fZnS8hk6QsOGjCTUeL9xuFQiqjKH9UgVxU4yyeNj2CpKjQS8esQ5NdVeN2eeid",
-	"f7tAXHOl4UFriX72jqFDvKA8gw55x5dLUCBCYrjmgnX8WsacNoHc6xXHbPc3qRioHsUhYBPkkIDNp14F",
-	"gT5zUAIz1v9ShQH2TSUkCtqkql3XHVrZU9dmxDnuuP9m4Wbf9bQh0n6QAZd2AQktNfRgVwXLEt34leRi",
-	"RQqq0RPnmqBSHgxgay0dEBfn07eZuoYCBTmR4g4QfkRVjCDEx17Ulw5HUTz3F2IfOuKTqxRUj2qxz5EW",
-	"CkhKK62yH4nIhsCzmFAX5ihoApVS5EIbmmWOfINAm5AGjvTNClD54xquzUVt+kg2JOjShk9upnoPcS2P",
-	"tWhUDOqww9HUs7k6dEjmP+ZBbWc1x1FuE+v3lJ/irD/Fhx4nhDM4IlO7x1UIxkVeahe7idHUznVFpbgm",
-	"cC9PxrBCjrnPYIT+KkslaPZeGLUNCM8RcsPAUJ6F3d87H0R+usuKPkXI7IS8GDs2xs1XS9e7O0CCMdjU",
-	"oeZzcKvMA4at1zRYm0azIxymA/brWH1XLx46yCcbfOoLO7MAjKaZBrJJQVhrIWAD2hB/Ma1Jwj9rmtvg",
-	"uQHRY6DQnJgjtVGPagvH5Rpc5pcKHf9n2DRAnmbZ52U0//pIbIzn0UO8S6/emNPO5vy4/b3cuN0McIe6",
-	"/EB/Z44uQ1AVPMVR+knIjSD4GD0jwgWhpUml4r8Bm6xhqwmqiddEmhTUhmuwHF9ypY1lOU0MelY72GTf",
-	"rSqoMaBwxf/9ejb5Hzr57WTy403z3+k/Jjf3J/GrFw9/Cke6vt2NHdFtGuoTe38q5EgNcZcvPLYfHrvv",
-	"havyiBAY4vjAhbRWOOzVSHNF1yCGa2zUqCFNfTy4HKQgK0jhjtANsFnStM5wCO1dtLz1LlMeyWb0eGiK",
-	"095HqBr0F6BsG/Lh4khn0hwR1sykCWI+IxVdwbmCgA+y2BqbyBiEFOw8V9K4Ez15oqMzgKXQ9C5kvNCD",
-	"8nHAndQu10RIQ+x7YYM1GMR28j9RzdM2enWM2iFRl/K7DG9OdTgT2Soa2M2T2wfEATBN/vzl/C358YeX",
-	"//UXPO+uNeuFkAKoAh1Inws5KahJ59YaKKBJShcZVGl5kmRSI1LwGQHK8xDnRgVK2lBT9qT/+nJ81Sy7",
-	"p/ss0EGekwVlE2Q2aBOjxEw0XwlgEy7cz6UsBYutcGU8sWMsWWLiLH9MjJSTnIptTEpB7yjPkEwxwb0h",
-	"ZI3ix4K++LTJNvpDHgTWXxwP9lUUoz32T5Wh3CJeH3eM7zSx4m1LIlQpeuMQtdtexVo23KRM0Y2wQmdL",
-	"N6I4WoEAZQ9fKFiC6guioaoVfVmXYdezuYVusiYgYA8dpp+2BT17oGxpejT8ApayJ2sId5xVscaA/FOb",
-	"mggbgDtQ3ITNvN7NgORgbIxD+FRHKfKegNbAdHe1ta7oOUXlN9Y6XIiMl06h7dMR9fg5TYwrZOvK3CkC",
-	"UAU0I6WG14QSzfMyowYYWWYABqVPuwgh3iqCc2mypNqAmg6LX/UAtyfJlMdwrROFKaF1MIdkpMdMT8y4",
-	"uPf96ODKfCU+ipAm2Opu8Vq8Vx61IZkUK+ffuQOQjGqjp1GrzO37Vy8Pl7k9gtzHyyxZfLN30N6kzk5I",
-	"oF0v5jOHYcxVXbwDqhL9Kdymnn5TvZJ3HVowwl/AJrUp+jKClz5ssxtWMpAXpsdGHl8soWhdCNglxwna",
-	"/dNh1/GIOPqB2rXX5AT9VGJz4IQqtMtWdBHchwvbqlxPIIHrg9U7rjdVjNhncRVRH3bCQcH54bH3nkQK",
-	"1ySlRQEW7frqn32pdzOFk0+lSWTeN/2GaoehVQ4sJlKRTbol3BCXRp/21Go8S3kHSndd3DHQnvmTOyGK",
-	"q5TXrm3rxPyrWt/62rRE3rOioVrfLdyrVdhQbtztbe5xtyIhZLWvWhGKXe6ASUF5PW1NLilKnYJ22SNN",
-	"5B0ocnl+dYFcM7WmIkswCQ4zKeRu0IerqwvkZLVXvTRIrNSYcO3u35ral66mURZCDcf1HnIFUH2rvKba",
-	"FZoBi4BXirr07LILhfvNtp0qrre3zzSXNi0R31zi3qoUJlWO9nbD1ia4P9UTWBrZdKNc86a03v+s68cR",
-	"OuVSFek/vE1tZqAF/wm2rkybi6UMWBm6Bk0EmI1Ua89FTZaoAH1MLt9QBXV41qTg4Lr3wjp/16ksM4aP",
-	"Y0KtpddlUUi8sARdGH0tpMi2sasoNClwteNEL2iyBkbKgjj8a8vG3cDKmSXIa6qAtYdYHD29Ftfi/R2o",
-	"LUlolpFFaQg6V6i9uCACgGmEf45Kc1+ejcSsMpeJFFqiLyUVuT3zMUu7szl5Y7lDrj7/9P7n2+m1eK+U",
-	"VGgXgBT9jjH5xLWxewbcQ4G3Z05Q3MgtmtpbXFoKPIXegCJUk1vXc3FbbQqH2QNNr8VbBdTY2APNMk3Q",
-	"jSdUkNud9oTbeRNDX8PWkmgh2ZbQFbVg2JRK+HL8JvKKNMspg+m1qPXYHC+kE68WcJhHp1UVCy14NI++",
-	"n55Mv/f5fives4WtQrb/X7mKAbzMlpYfWTSPkC5v/Ji405LyNdwm0RS09XeNhDVCM/nMN7sMGOlaNh5u",
-	"djoqXpycHOimOK6LolXyHWikOLPCgkLgSTl1qTmPrsNT13tttWjEkS7znKptNPdV5jqusi6W865kSAeY",
-	"hNrBl5M7vQfavJEueDiYBCOnOboDjSrhYY9HpyPzKMQfxOeOM2Mw5hwNJ6EN4u/qRSE39oXqWs3uOXuY",
-	"eU04u7eJlIfeu/bWjWuu2zeJ9DeVYDWFUnuGeWDqNMwJVk88yj2x+NTN6a0h6mhHfDR9VFiSW9SuwGiS",
-	"U70G5nzTjip7RM18fGeVUaDPzS4wYqvbzZ74VCWiQZn5ApS1rv5BecGJZkXmA2v9+jnIOXx5DJZd7TVb",
-	"+b4FPQqTLPmSqgGml2z/DabukvlXXrRuq864d62mAlnyDHQLo9mcGB/xCnJNXHOL0371yrN7XNpqvKIM",
-	"oQtJWZsPIXzRvW4+599/2wYmm3/88eH6erqleRbIOTs4McSM4gSPXqbHzOB4UOVTxYQ9gXBPGkhPXK1E",
-	"1QaZUy7GkAZchtAd0SN/ZjLRM6cHdSMd05z9xQuMLc04jELf+jH/T1Foq0fjIAr1pByDmZ7iXRTqREiW",
-	"pvL3bOtJLzR9p+jSsy46Wp93e76H38rjKNuUBv3OoLW9agAqIeXGYKNlAV5K16xQBw1QsVqQVEUHOnfR",
-	"Yo+D9rNi6jOLfK95s0/HINBnUXdyNFikFusnQpAWFWe/uCLFg+rNFzIefUn+UEqqXdh5UEuh/HmqjAUq",
-	"/XQ4eyXrMZEZ6/rPI3Az43dtYLlfPmArYMmte+m2MbmbVGa1pFFN/nr5+WdCDZEiAf/hBRBwB4pomYNJ",
-	"uVgRukBVy02l11+7iJFRQPNrAYJpF1Rz3Zd2YWvSdSo3rkLTr2dzPC5k1BW+v1OTpEMvs3Uh7DITt4cn",
-	"eBLuxdF8iZqc3JCVBE2kiPGnBnUHaqKRJHbHo13ne5cJeNj9SMu3uJF1cqEf2Q7p48bbHTbEZ4n5LP4Y",
-	"OttJ7IbaPOm3S8GZa/2MiU06xSSVGYuJ+/wIsYlBWdQqwdk4H0A/qJDf+TH/1gq51ZV3UB97gox1KW3B",
-	"RkwWW2LFuxcdnjH2rkLqf1RsWLUj/r7YsL1qX8HBKJeHsTqc2bkbs3tk3UEEWLPumcX3+amAVpvVbafH",
-	"SWLrq1rOVnQJOEt2WrSfPnkcDqJcgmm3gT/PRWivMOgq/LCPjb5AkdEE2Bgc83O1ktrfaVJqUBZIVeVC",
-	"Di5tbfbPI6tUboTLr4XEfZZKbSbrqlsiA5fB7xL8XKoVmA++rWLIyfENaQyMEmNxy7f72qsWjtetRGS7",
-	"PwP/KgXYmg0umB5fyKtO5G+T7qCNOOeCXTis9ByCbbt8ft8onfssS1inISFf1yGWVBa6acHyxRvcMlTB",
-	"WMa6m/wPRAR2eK1gqUA/F7u/uNn/GLbF+W6UCNiQ6msNo1hdvW5z1Gb4uXG9CZseojffuOqFrF+a70/9",
-	"yzIaVQn6uLmM6vhjyXz9DUEfi6hNiGsXCiTev01dunqsg8z76Ib8W7sbTff1QW/DUWMsXra+lGBdDpty",
-	"2PU79kXKDuOuOEcQKbJto2mb/MVayI22EcHLD2eTFy9fWXyBv92nR+1CrVZY1yyBY7wKne4FXM4Y++i/",
-	"OrDD6u4mPxpNfCVwKMXxaCbsyUktmRgIx3fqVPaCC2o384R01+m44tanMqxYjCFjF6UhtCmxc3IjfGFd",
-	"S/ic3tZN70Of31S1RzzjRayW6KNN69MfoyWBbWtGe2bCdfVBWYk3jep1VUI003wlJq4QIYwDfP/C84A+",
-	"P/nvjPuqZpC+uKh7/Lpd4khWYDShVf0j1WQDWTa1XzRD9WP3eAlm8rYuPj0QjX0yo31dbDT/etNxmwsQ",
-	"TaVmi7HS+an9nP1cmkGO03sbtR5BQt/7pgDd5kHrXE2l79cbtKVVMe/XG9SbLpbslHSpsmgezWjBZ3en",
-	"aN7/LwAA//8=",
+	"5H1rc9y2suBfQc2eqtxTS0l2TpKtSJ/k17FvEttl+Sa1G2tjiMQMEZEALwBqMnH5v99C40GQA3BIiZJz",
+	"6nyyNSTx6G70uxufVjmvG84IU3J1+mnVYIFrooiAv562QnKh/0fZ6nT13y0Ru1W2Yrgmq9NVbp5mK5mX",
+	"pMb6NbVr9BOpBGWb1efP2eoZuaE5eQ1f2GEarMpuFPgnWwny3y0VpFidKtGS8TFfPUuMRYvRkdZc1Fjp",
+	"95j67ptVtqopo3Vbr04fZ24ayhTZEGHmKUjdcEVYvvuB7PycJcEFEd2swWtH+r1wyhr/8SNhG1WuTr9+",
+	"9CiLbOZHWlOVAnEFD8MBC7LGbaVWp4/1cDX+w2zgW/hrbDufNWRkw5kkgNu3gl9VpNb/zTlThMEicNNU",
+	"NMeKcnbSmDf+9++SM/2sW8TfBFmvTlf/66QjnhPzVJ64cWHGgshc0EYPtzpd/VJihbaEKbQVnG0ytC2J",
+	"IBnCrEBb/UxxVPBjAIsdTs92npvvP60I07v7Va9S8BtNNlJhoQFU8srgXra1+Z03q8s9eGer8+KGSi4A",
+	"m43gDRGKGoDg9ZrkStPNp8G6X/ItqjHboQKIWSLRMoQZcl8gQSqCJTle7cM9W+U3ZnyqSC0jBO2/wULg",
+	"nf57jWta0blf0SL6WtNeVVSWRESf2pUXiYc3VFrQ7z2U5IYIqnbxh21dYxF/pqiqSPxgd0f3V3OWzbvh",
+	"JoKJu2mCfQSrtqAP4Jl1SO5og1/9TnIV0sYzojCtIhQS0M7YEfA0BicASKaHyinfGr4Zw7Pd6vwh35kP",
+	"98ccQN5vM5ir28g44GDRe4Ar/O971LCmf5DiyW7/0L0vCeJVQaRyxwtRhXLMkCA4L5HSDEN/LRFVwcnr",
+	"hq55QaoEYdekoFglaVth1crEI97I+Gq1LEJKszS9nOkH94aI5CnblhHQ/FLuzDyISsQ4TByBwACtFgkO",
+	"Lt28fr99wIwh2pHSHqbhqO3mAjUNgcEe7PCRtUdXS+vIIa4UEQwrekPkCKvnGsBoi3dSS6WK82u05kJD",
+	"uZO5gcR9FOP8heDN05JWhSBsfyp4ggAZEtV4h64I0l80pAiQecV5RTADesZ/vIwS3yNNB3rRrK2viFnk",
+	"6MIazSPJNjLUW/PEHTm/sFamViWIJCoGyEaaMwovaHpFOWdrumkF0NfhkSURnnf2B7+wT8wEWh7skD6Y",
+	"qG6l0oPiq4povImWzTuLiu/Pdo4stWWIi1PUCLImQpAiQ4xsiVQZUgJTdvo+M/zo9PzZz68u3rz7vxmq",
+	"iUbI6c/P3128evM6yqUU/8nxqf608LPeBGEFwnLvW80cNA/QkG0qrLR2i/ISsw2Rx6tT1lbV8PgoHj8n",
+	"3ZHYPy+lJblJouYlb2JQrSlrFTn49U/2NUdVIcoC6hUEtL7E0yjH1MeaKlTQ9ZoIidaC1wC3Ky1etnh3",
+	"mHsCGIK5/RK73Zm5YwB+gvPrttmHrcFW1DSJcJMxIVrFH5S82QfGC737x3Fl1SiRE1YjS/z1t9/FGT39",
+	"c+qeFL4m7Fz13i6wIkeKghp/e0kB6qMXeZ24AFD55dvFdgtJY+8t3kROhz8Vk46HpYPICWHkDzVhUzBJ",
+	"dI1E0iKyvoRaIdoEwWgzbEwRGV8ffJ2tANAwxciRqHh+beyOgQaRouWKMpJgCOndTFj0gYU+xQpXfNOS",
+	"Z8A8CIsruM5iGGpqNC/RmpKqkJY3F1EpcE1Z0bNwi8IaMzW/gf/Zr6NGbQJrg43CHJlDkl3y6JZfWFxM",
+	"1vHSyOO4IMWck26+eBKfp8bXCYPW6FPzLOfQoprF6SaaspbneOXVWbVmF37NPXPLMygPhwCIo0j7uWOR",
+	"A2nTCmHdPPvK1mTGvzAmtUDlIuZ1eaWtvZoYYb3hlG3QFc6vtUaEGZiGwilmCf3xsIiKOP32hMhQVMQQ",
+	"knngBjuKYslL/IFVAj4uGeMg2Fi92jrgjKAtVaXWZRjf9lTbUQ+A8aBFSN960mbh032TwGguCFbzRrSf",
+	"JAYcUXwIm0mLa0yrViS0KMHr6IPJZ4Pxbdw1YE2ZryTKtdzTiJu2XvBvH/K46neMVwNTRtnmJd2UfZDw",
+	"9qoKxjd2Yu+bH2NLJ380xsEpSc5ZAaawVpsJCJIJw4OyPA9D2p4nh7ZsjtEFvArfkBlGyoUiTdr2i6mc",
+	"Bc3VoVF/tq+NK6Jmd5bWYMqQ+sPDk3mekLkoh9nmAGlDvBsqTPOeJfRYy8XuQY8NERuoQ4XAawCJZT2g",
+	"XzJmzOCSV4X9H4EogOaTK3PW4VWpwKsSVZ2eUuX9gPeniKpJYIG3olBxKHhnTunEha5N7C7iVpAQc9kQ",
+	"RowzRkaV0ohedAtLLFBq1hAudF+O7vQ9vorpnswGEveWw0WRDHHsuQuCh3w7g+xDNMQYSBzLaT0xWylB",
+	"N5vowgdQtGFSpzrCVN3nbv99B4XeWxTIghSEKYqNotyHcIOl3HKRCCYJekMrsiHF27HXWjllS/BW1k0Y",
+	"W2oqooCLQhAZx2lBcUVylXCISGVjuQOnCGUbIhpBmUJ8bZxqlDFSoGuyi56ONCk2hHV63r4yYCw547vk",
+	"ed421McwJugYDRdKYHpQHr1174G6q1Lkh5lcG2SNDfbevZcgS5gg81jpcBBMkUbvEiIpHS+7q0gas/un",
+	"m+36NzijCTnEyDaKIUa2PyblDa/i549XRfojp1JGIrq5IFHzMO5IsFqJibzr9XcTd+v2w8ZA+xyisRFL",
+	"taIuIWVf5fffOKAzI+4LshHYgJ+3SpPUZVS9JM0dRDR8nvkF+uVkaeH9/I+mwiylZKRsjoaI+vAh99qL",
+	"/0L1Yvm9OM26tYH+acIuGHqSpjx0egQabre0bh0xUL3wnqUBPfRylObJaqNIRDahLRrqre5Jg75r40Ml",
+	"NbBZfqrR0AjEiGLcLSWFQuWtL4NeQ9QKramQarILwaAmmULgcV/PwlIKoFqRvvsoYQDxbgNdG+58p0Em",
+	"OgsHip7zEVofYsxVaIA1wEAWHpoAFD26tztLH8VknP/K/rqvfGGVTvSYm9FU4w2ZFXx8pb+IRiD9cYta",
+	"Q6CL1XgHmV1UzYsZM67mrfI1V3EyU1YRcpJtS1VZCLxlKx+zX2UrY7ZV5jcTio6KOohK38126+JmZjC3",
+	"RodOt3mPKw/pKE0RlZcRXV4pUjepeC4Y89Pcb/O9gSm+PcPjp0jCaVvipiFMZogLtC13iCpkPBJRa8J6",
+	"2H4k60gyxXOpaI0VQduSVpAHJVpjs0/xwY25wROHdUYI93YuPpF298qh82eLqTL+ncDnM9fTE/PKuViw",
+	"MV6Gfn47tvPYeSq1SA+3EUIhRvgvMSsurOI5CBy2va1ekTUXMNta9UymUKVQLj17VGGwr425JbYlmcAD",
+	"9BK9w8HNbj+ObpZH9nlFctzK1FExOqG0UZ4GS4VUSSXk9EzWUMYU1r4COYgzMbD2wThDlOkzBumFZIew",
+	"IKhtNC0Xk5fxkjde90yonWu6CZF+TRpl5PINEU5Jlj2TaWj+TBc31sSKKa0p06PErPhtnkvdE3hknnJ6",
+	"NKIT+EPnTEUg+FDiG4K4QZjxqWcGeQzSvSiTClfVTNV2TG+ouFSH8s9yzBhXJincJLrt0e1BHaKaEn7J",
+	"3PgNzonzUtk9G9KfJBDmZ2Mxsk0kqb0viUlhRMCxtljoZWrekMhLi7k+ltKfbmEzCwKsTouA6Ut4G3wV",
+	"N4U6j/MQXFghLTyFaBvlwoLxVCwXTBhwK/DcrikRjgD0e4YQzf6T+dBevYzkIM5OPjbZzpANjVzK83SH",
+	"gNMig9wbj77MCwvPLHtuba9p9gycLgmvgqBY6WJh5seApw2x3vFUe9wTQq3j6kkvzkBrqxu1M2eBKpOq",
+	"rdA141sWRY8nCxl34Nzi2B4MlszQO8aIWlODUD7dF947Q6TbP9MMuuAJBjASHuGLRk1CEnQBky6EEtJY",
+	"h4sO8Am6MLJjelRO8Ni5tmw8Q9qyBptBHzK9fn3OMfKYjp7sZZIx9TmOoxfOHIK8FlTiAYcJaHR6Ir9R",
+	"vQEWvWx+o3t7XdysKQH519b4ivvkH0JzHrJGXuujbidCirtDsOYC4ao6zCSta326tp2gPghEzErqKdI5",
+	"WrgSBBe7aIrWFktbi2J4iN6//g3Gc0lK+4RymxzC26T2ab6UiMI5zFvmbKs75p2tDYtnrkkEfruvJNLv",
+	"YNUKAlDJS5JfJ+sdph/VyefMHyRv6/7ZS0XsTp73LNpddSSReWrqSCFJikvE8pLa+F1Def/JW8Fw9Zyp",
+	"aAHojOPSJfzuW2g3/STLW3iVBkGq8fREE5GCnF4z9WhurwXBEmjqQfMesPUjZFemqiYi5+4FriTpjA9T",
+	"neNyREFugXGmZaoteY4fRG06qbk1u3RGJnAXFLZTxbb/UyeuhmKGQHFaT9IYhwlUQhnDWG/NqXc7UHNb",
+	"BspnVLv7qVMuB+U/0613a8MefHMAk0Bfj4LBGZ5Jh1IsK/TN+qJtGi7iBzFIfJqH5aRGbWgtLmksHQZV",
+	"rDbSEJU3nU9/bDD/FuKMxJO3eEr/bFmitLXNcyJtw4fb5roPNG6YLLTorMYXYiCO9Vgt2pWvcok4EaXC",
+	"rJDIvKNPeo1qgplxmXOGMDM1nUHO+LSiHTNpzLMVq656xQryh7bxOSp5I+O2vakLnEl8qXrmAQbc2F2h",
+	"r15n5oAXg/Zrsu0SlnBVvVmvTn89kFJO69XnbHKhd7wWeX8tl2Y1E9K++lAvuVSncN6zhRLCftC8EunH",
+	"6JrsEGUIt6rkgv5JiqNrsgONsT4zhcJbKk0hJngeQbrgXKGGsqQ3xrGSBli4nvH//3p+9P/w0Z+Pjr6/",
+	"7P57/NvR5adH2Xdff/5bPEH87ul6C6aHTc39s2wiljA2JS3wNdkmgol5IvHuuRaNqqRsYySlTcKrcH4t",
+	"J2beaeE988g6yPbX8oZVO1eDSrWJoBLus9i+L2jM6PWJJnsWqbTWuyZErQOdoYqsFeKtGrFKD9BVK6q7",
+	"5H2Kajqa/6upOJ5TJugNrn1oPCMK5yUp0PPi62+/ffx9YJzxG2I8Lhcvz4++/vY7JNs68GMDeOH1PrFc",
+	"7VQ8wpky5Q50HIroijBUFDj8F7x7gvPrWf02ki6NySZlpKg2mfv2FjdE2DYMd5ErYdIrLkz6Cq7eBu+Y",
+	"Xk8RtaALFSFqgvFUm+dGSJ6igufyxKBJnrhpjutitbebARj8kuJC7K3NshzIL1rHi9P1KjGtrZOAS8J6",
+	"/lPrVNFcM54+MOxqMa0sLKj7jzCvK1Oi+9vVbnqBs63qTTU1Snh8eMsSWYvpIGW0E0bgcu/h3bqoIBPD",
+	"PNtrnnKn/gbJTjM1j7YZebNGmCHCJKmvKnKKtsCnS94g6G3DmSFWykxYevL6QG2OmuJYRO2TX6gqtSjA",
+	"AIdTE1DSa4AOGs5kySsutdVhy78wrfWKWFtVpkrDHL4Jgb0Jpbg+S3Vg++jToKX3723dSBP1rTjbzM9k",
+	"fGenmF4BtuVtVfxWkqo5DEDoYwYfmGC14lbVmBMPHkoCOB+B184p9mE8Q7OWzLWp6LGDDqq9M93bl0NW",
+	"lIkHzDehdczovSSJoDj5CMLq75y3OeIjrfiM5IeLiqt4oh0XeENeCBLRErRMl9M0QjvOe65wdaeBZvfB",
+	"aJnENykfgU2TGvTbsQFI+O6O0Zte4frK47QXyAFEDUDUh/wQ4d2uxvtx9MLvezRJbmjhijWSbRbiHcF2",
+	"83pl7CWq1QTsF+b+TbvbphUb2Oh4Pybk8tH8Pv3i47DyXR6HjZ7gATKuYon+492Lp+j7b779P38/hgh5",
+	"vLtFxO+VECyMH82TKPECxHUr8Yw0+bEcsL3+Y+H5S0eg4Yd9C44gvj5FV7g40hiDLlCMqyMTPDmizPwJ",
+	"nDuDg1jRHN4BsGRd9hLnRzVmuwy1DN9gChI1MzkiDI7MgZpR/bTzt/lObiMhgHedjJ1aSJrSwg6Xwib1",
+	"M8aNNX4gaWU8NWV6xsmBLi/JRPdkPrvLRY1yYKt4ipalY+XOD5tKqOqno0dE4cLZ4nOi/9L8Fl/YbfLO",
+	"R5KNrL+ccXU4fJ7OVwdoxzEvoZ/ufjtYldBtbLJMPPY3InwEwYWlmJndVOOCpiHM1r0bkXOZ3dpr75bW",
+	"ZySk323Vby4ORoUpi3GVglREuWruiIWXYjqMkCKm4YBVrx/K2ZUay+TJ3Dr4vpfmYreYBTBKwJaweP3g",
+	"3PayndMomhFMYgB/ovVYk9wF69Rce+sKZq6I+ZEU1urRg0x0qM6s7/Ekdshe8hmCDjpua1HgtrE+A4lm",
+	"ykn9MS0IJd6l2vpQrY3vJMQWkB4hLgGtrhiREzbHZMtFIQ8zR0gXsMokrMrrlLD6GHBsovM+fLRd8gLn",
+	"KtZh4rHekCC4Qq0kZwgjSeu2wppE1hUhpnjFuL6h1aoeS6I1lsp4OiaEmhOO5ltVNllHdLCjOCRkvKuW",
+	"4teE3cEbbr63b0dnphv2Knb0PWG5jvBZxLFYcYh4ECTNBlCFpZK9Prb/+O7bccf0oWjAYt0e4rGNnDMl",
+	"cK6esyJyks5tVgdVBElMC5cjr/cJHvsjGg+0p50XySi/EoYik0nRMKmL/o1Ue90tgGKDZ704itlNCqiJ",
+	"Rn4p0WsM13janGszB5nM9hiXWJa36MHmsufulAoXZ4+Gv0rEiwLhK95qZpsh2eYlwtKnAuh1a8FmvMXd",
+	"1kqcSFS+a4bsSIinV4BmM/AMHty8I3EWcHRNb5YzyMzqGyWsr6P2LQ5FxgyeryTiW5aURzPYsyXxfptv",
+	"0isBZElgRCvtxqtM55eOCuyvpRh241YcPZ4mx2ZkV4208j1DjyCWC/UNCAvesgIoOp2AMqLI2BKaQX4F",
+	"FgWCZ5mrRpq2w0mFTdOGGqm1BR7UNATcnv2k44DqzUjxTiqtynmdGh6icpytqahJMbWg955a32nq9o3v",
+	"piZlmZ27TCDnUByYer3CGXfzTFD26kneV8A6qKVO4cWUUt5+DW/MiL3QXPVpSWKhbptRnagdx5orF3NC",
+	"UAPIueG7sWJ7fR/kycRzNVXXBBI1rSyJdFkZkHlw8eL9W1fzYX1Ha6LyEuwuUpuXXr5//zbM6pRrpbFZ",
+	"KhW/6mZ26sTk/GTqig4mZXHz9dpeETAlpPLFKs9HK8RBQNuNzKn8/rlrHtlHggC30xzjF9xU8etD3BSO",
+	"MrSS3e+ItO47g9NGEQyV+eVdxtIgJMlbQdXuQq/NZWZiYegfFgyKg/nJDwB0CgXQ/Jp2t4HZP/2VVzdE",
+	"0JqLpvzNWizdCLihP5CduVmKsnXkqob3+JpIxIjacnHtr2vy7f41A99iQXxOOFR5i5a5OETvd1mCQ0O0",
+	"LEMY7ChpcopJAcFe+YFxVu0y05JXlYSKQcjtCmvmgdrGFcdgI5ipcMxAQh0KFqQIXwHf4/EH9oFB2hrK",
+	"cVWhq9bYM1rEUWY9YNjZdaf2hg0NTFcZmnMmeWWqyT6e2+xFWNkpegLYQe/f/PD89cfjD+y5EFxIqHhv",
+	"0qEh9COVCtZM9BoazcFOkSY39FHrYx/11JzpXcgtEVrX/miuifvoFqVfgw0df2BPBcHgTtJ/S6Twtf4S",
+	"fRzcqPbxtEvcvyY7ANEVL3YIbzC4GlQrmL1BrMvB1DCrcUGOPzAv7E71gTTkFWiXp6vHrm8fbujqdPWP",
+	"40fH/7AdzoC8T+ydSPbwbgw70+cZwPmqWJ2uNGjOu9cG1619/ejRyFVr+1es3aUwI7x/atxRlqi92L+6",
+	"Tev4HQyOTQmM9TvEF+N3H9wIF1wMtrqwTCQYFhBbDi9bM50YfBuDxlbk94F/XhTn4bVVEJJ7wk1IdzLQ",
+	"x1LLIiDq3zT4+Y4Yn4bRUdTslkDMq1rzOITR04vzF+jr40eo4HlbE6bOEIb6A4HcHWtIkKbCOaDOtmTX",
+	"2pweMDgyJ580b//sgwFkH3/P4PceCnug/CaSzQmVD3ff7wsuNkTBfX7BuYke8X8SlV7i8ti299A9AM7P",
+	"u817aeYPIFX2+EFnh+DWNSfOgpvPbM2lv0P012Xu/LzUBHUFt6eMM+An9p34Kga3a3ZdudOXjcbh2Q1+",
+	"Yu9InfCmuenz8+U9Uk5wVU2Eas5BYGtBbEG5BOlYiLvLsIz0TTNqraHZa3Buz6cXLjqZwssfL4yj1Kk2",
+	"mFmEr2kDEuHONdfXTRnfGj5taeHkEy0+n1ht9OQTOEg/J8/aU/Ned9y+mLITtOddVt0p/MCLnBNwJPUu",
+	"INN6sgG+udMEQA7uNUGgglzaVOoBKzvAZl49A2YUYbswwYI3JF/ukY9zxkdp5h3BRXD0R+lFD3TSVDaR",
+	"JM2fo5jTHy+Bsvd7dxbay1fkIkgC8PmgQxJs/yTK3+3zJQ9a/1aoZc9aF3qBIqvATnZ39y52BKlE5toe",
+	"w/38zCef9NTA8Zo2pl1wXIR4OKzluB4nydM2sfTv++8/f/hwvMN19bdYjD9aXQZ+S4h56c26ZDvIlond",
+	"5A6+1Yge1AWuLqdKa73Og2f24SynHx2u9+jOPMkCfRdq8V0XoxpTtgTR6WkQHlA4+o9e3ZF/eFwXf4/T",
+	"5Yl1Voyrv8NLwORfgmG4G8mW5RkOIEsgybjZnPcPGi4BmpSL/lSWWPaU3Ltzgaitk0Q/yNlREbsH9lkk",
+	"MOn43q/I1WMZHNx0hHMPgM6mSemUJfPO3PN2N3Avy8yWwMA/eXfNnkPAme2RZE6Bdbvadiq288Xnw1Q7",
+	"17j4azKzf217wwc4AoPjaocodJVUuy960h7QaLHtSMdlqX3n39SVFNwWN+pK8p1d706yFuJ9KWsUNN4q",
+	"FziDJp5J/9IzgdcWdavZRlkXdoI44+XtPVSjOdi+28oDe57CWSP8R0NuCTQCCrTKa1ps+Oir8RLzUK4H",
+	"Z3FcsdFGsEPqPZN80ka1Zbx3B9Ab5i8B6xwKnqxv6UcIoHjyu+nMNsrebPe22YfkL8Wkwm52o1xK05+F",
+	"ylJqqh3OtmcF8GcQAxuxD26FzYrehN6h/UpEaPuHPpqPPnYG7bbklac0LNF/Xrx5jbBCnOUmz2BbEkZu",
+	"iECS18SU47lkWcfXz2xDc0Fw/YERVkiTnWDugYWJwUiSpckG9vNBRqWJvfeJ7xes8nLqYQY/IExzZNZw",
+	"C9vEfLiYQ9CDkyq04UQizjL9pyTihogjqUECK17sONekoG09xht/Mm/MOml/0qYPzK6rDWUYlJtJ4MUi",
+	"L+nNIozxHJWYFUc5FoKSApl9mzZF/oRhiTD6kzZu3oErxXxj/CjLQP+TyXo0nsGFPPE+kTKt1U65zztt",
+	"nJ7n6g37a0jM4GaARWjEXAGcIUi8y1DJqyJDgsi2hgYvUvHGk4vRMIIiuaQ4fOZLxf6FxWFwneaoNLQA",
+	"WYolQlUX2JFA3mNJOs+cnfRX1czdPaIPq5mHs6aKKxY5PEXhI8K9sxGk6KRkjEfdPZPv/UNB60yFvy92",
+	"HiWaNb4GOr/cB+BJPrhb+faDZ/E41AVR4f3N93MQwhkmHYVIftY7kxq2iFPSjhWkJX0lUSuJADXW1RQa",
+	"ZdVc22T12pJvmfFXxsj9pORSHV279p/x1DSTH/bS9gmdsnP9BVeKsAXT04ILqV1P0rMgnzZsOOouRKLa",
+	"DmGFXJ7I3RXCd6PuqIx4QVnx1uhK90HY0F7wYSOQsJsET9OAPPMOrpI3Mtm8bilh3c9hj/hjBrgWZC2I",
+	"vC90vzOj/zVki7GcIccV+VaQS0hdeR1idGtr/6Eh1zYB9O7y3qTK+i64AvZLhUWSFwLfKRTitr8Uzbvx",
+	"nCfIixDTUe9gWHcuuyTdld+2fWmM9uFicMpe8uaemJ3vvvrAHC+88TyF4cilZVCngqvKZWCYOyGXOYK/",
+	"lDuQib+3daMPXscFuUCuPSKcRJdwdPLJEMeoTvzCdWScEDRzr87IBLhHHNmVJ9BjFrtYZoXrux0mekHn",
+	"E+NtxHY+iwBT+DjK+l7Yd74g5zP9x5fle3briwRh+JZVHBc29uv67sGVd1NztS8UFj1Q34vFbQG5PIv6",
+	"i2LXJhWZK7M2LQOuJwhqWUEE2uLdcsnftsR4nwLOrBLiGiPba50gx8N2h+8dxi/qCXVVrSWv7N24bU3s",
+	"Zc+xmtZxp6jB7H1y1o6eEzSwBIJfxt2ehT32Bntdg60kJ33lemX9C7s9u4vHRr2eBhpL6ZRBwxdwfUK+",
+	"4ND/GSEAuMDd1LoyxFkVtCsf9tbRapG7jwCzAv4uCdZsQk8UXGdlr+BlRXi7zZ7z1VTk76F6//I6W58V",
+	"S3S5Te7PoJ0cluS7b5wq7nqYFQfuZghhISHUFVtdd/nDQb1qiizjuSLxwOOkWNnD+Y9tr4U4z7GtOu9O",
+	"9m+NruaK6A0pM1s6H5yHkPmc5L5vR5QnQ1sPz4TujUUELUQiUPJNXqBf7zIOS1wgAlnFAJLCwkeVgreb",
+	"Eo6qTYeEyx1cGkiJZdkDnwh7P6bMkK5B5D2CsJskabXbFxZLX+w3mMy80mL6Zpo+ADv4NbP5DDQvfd2q",
+	"vZd9YxNar3ZIEHvNrisPdFD+ZHpvTShRdjz04eqTzbwIM09CWPnuydAFYlrWpm8vNq0g5dHR9/hoffnp",
+	"u29iF08ZP4e5M/TkE/w70WsF9/kFrqvDC3dd5h/OcP738ohhoz4k3GHhyequLjSnx/fHiPP2txVm9+jL",
+	"/1LurcMOfRAjcKlw70ZSd+cMI5kvnbeNUsAbsi2XKeY3nn3OUKMhlNkEGufRNgxEq6C7Rssli0vZtXpN",
+	"iRnXDfY+5bSdIqXKGPaNF5Uy0MIyHBnu3jFUzzWgsLz2AsN2FE0TvW3Xej8kbwd/YIJ3vW9T+XXm8VnY",
+	"cwhtiJJwbT00JMISbYm5ac4YMLDGC6KOnvpuUCNZfbdGtO0xszr99bKXANAQ1rVOChDLTcQ9jdk3rZok",
+	"/J+zhcpxnls+MVirOiBlL6j6su5RaOW7rAyEXS8lAMHulF/13WIBdCf3rIGNfol+Nb2lL9R3JVQAXTmy",
+	"+Rcqkb95FNcF06kqHjr34jo2RPbAzNDPGafQpdK0uPD5kz1MD/Jd7aMjmLou/n5mSy1MRowxlqKZMCGV",
+	"n/irTUcZygt46wszlXvoPgC7X0ydGKCLmwo8xrdZ38xHFZ1aQ3y7fkkt9P8cR+t/2Xe+IFJtm9JlUWr3",
+	"vgRSLYiM2gypZVyB7wakwnjwzO7t3higg93DssBw1hToz5AkrLCFp9A3FS2jsj8hG8oQZnYeg5YcM3RF",
+	"bDikOOsc4+CjvNp1P0DSoC3b0IaZ8b9JxZvGZQBY2vEFaUn5L3gTIPjh+9W1/uTcos4hIbOfcqYoa4nf",
+	"2Giw4BcAoMlNJDkENCmTZ6hupdII2frnFlvmkv5UHxLfYPc2xb6PYsW+fxFP/0OcvZd8i9ZYmMyyMytr",
+	"wGPorhCm0vOtZTp4sgJhg3mzoMDe6loC/3r5Ofvku/7+eqmRYmqlDEXBXRirE9zQk5vHq8+Xn/8nAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

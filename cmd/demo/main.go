@@ -147,7 +147,7 @@ func run(ctx context.Context) error {
 		return err
 	}
 	fmt.Println("Starting the simulated fleet and the service ...")
-	fleet, err := launch("simfleet", nil, "bin/simfleet", "run", "-factor", factor())
+	fleet, err := launch("simfleet", nil, "bin/simfleet", "run", "-factor", factor(), "-site", siteAddress)
 	if err != nil {
 		return err
 	}
@@ -304,10 +304,37 @@ func load(ctx context.Context, databaseURL string) error {
 	if err := client(ctx, "", append([]string{"catalogue", "load"}, files...)...); err != nil {
 		return err
 	}
+	if err := loadSite(ctx); err != nil {
+		return err
+	}
 	if err := loadImages(ctx); err != nil {
 		return err
 	}
+	notes, _ := filepath.Glob("demo/advisories/*.json")
+	if err := client(ctx, "", append([]string{"advisory", "import"}, notes...)...); err != nil {
+		return err
+	}
 	return loadDevices(ctx)
+}
+
+// siteAddress is where the simulated release site answers.
+const siteAddress = "127.61.0.2:8080"
+
+func loadSite(ctx context.Context) error {
+	data, err := os.ReadFile(dataDir + "/simfleet/site.json")
+	if err != nil {
+		return err
+	}
+	var site struct{ URL, User, Password string }
+	if err := json.Unmarshal(data, &site); err != nil {
+		return err
+	}
+	return client(ctx, site.Password+"\n", "site", "set", "makers", "-url", site.URL, "-user", site.User)
+}
+
+// kept says which images the demo brings along; what else a change needs is fetched from the release site.
+func kept(file string) bool {
+	return strings.HasPrefix(file, "th") && !strings.Contains(file, "-5.4.2") || file == "sg5-3.8.4.img" || file == "l24-11.2.5.pkg"
 }
 
 func loadImages(ctx context.Context) error {
@@ -319,10 +346,10 @@ func loadImages(ctx context.Context) error {
 	for _, im := range there {
 		has[im.File] = true
 	}
-	files, _ := filepath.Glob(dataDir + "/images/*.img")
+	files, _ := filepath.Glob(dataDir + "/images/*")
 	var missing []string
 	for _, f := range files {
-		if !has[filepath.Base(f)] {
+		if !has[filepath.Base(f)] && kept(filepath.Base(f)) {
 			missing = append(missing, f)
 		}
 	}

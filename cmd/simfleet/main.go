@@ -21,23 +21,26 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/simfleet"
 	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/releasesite"
 	"verimorph/simfleet/tarnholm"
 )
 
 const usage = `simfleet runs simulated devices on loopback addresses.
 
-  simfleet run    -fleet FILE -state FOLDER [-factor N] [-control ADDRESS]   run a fleet until interrupted
+  simfleet run    -fleet FILE -state FOLDER [-factor N] [-control ADDRESS]   run a fleet until interrupted,
+                  [-site ADDRESS -catalogue FOLDER]                          and the makers' release site
   simfleet images -catalogue FOLDER -out FOLDER                              make the images of a catalogue
   simfleet status [-control ADDRESS]                                         where every device stands
   simfleet fault  [-control ADDRESS] DEVICE NAME [VALUE [TIMES]]             let something go wrong
   simfleet heal   [-control ADDRESS] DEVICE NAME                             take a fault away
+  simfleet site   [-control ADDRESS] fault|heal NAME [VALUE [TIMES [FILE]]]  the same for the release site
   simfleet reset  [-control ADDRESS] DEVICE                                  a new box, with its old keys
 
 `
 
 func main() {
 	if len(os.Args) < 2 {
-		fmt.Fprint(os.Stderr, usage+"faults: "+strings.Join(tarnholm.FaultNames, ", ")+"\n")
+		fmt.Fprint(os.Stderr, usage+"faults of devices: "+strings.Join(tarnholm.FaultNames, ", ")+"\nfaults of the release site: "+strings.Join(releasesite.FaultNames, ", ")+"\n")
 		os.Exit(2)
 	}
 	if err := run(os.Args[1], os.Args[2:]); err != nil {
@@ -53,13 +56,14 @@ func run(verb string, args []string) error {
 	factor := fs.Float64("factor", 1, "how many times faster than real the devices are")
 	control := fs.String("control", "127.0.0.1:8425", "address of the fleet's control")
 	folder := fs.String("catalogue", "demo/catalog", "catalogue folder")
+	site := fs.String("site", "", "address of the makers' release site; left out: none")
 	out := fs.String("out", ".data/images", "folder for images")
 	_ = fs.Parse(args)
-	a := append(fs.Args(), "", "", "", "")
+	a := append(fs.Args(), "", "", "", "", "")
 	device := "http://" + *control + "/devices/" + a[0]
 	switch verb {
 	case "run":
-		return serve(*fleet, *state, *factor, *control)
+		return serve(*fleet, *state, *factor, *control, *site, *folder)
 	case "images":
 		c, found := catalog.ReadDir(os.DirFS(*folder))
 		if len(found.Errors()) > 0 {
@@ -79,13 +83,23 @@ func run(verb string, args []string) error {
 		return call("POST", device+"/faults/"+a[1], f)
 	case "heal":
 		return call("DELETE", device+"/faults/"+a[1], nil)
+	case "site":
+		fault := "http://" + *control + "/site/faults/" + a[1]
+		if a[0] == "heal" {
+			return call("DELETE", fault, nil)
+		}
+		var f releasesite.Fault
+		f.Value, _ = strconv.ParseInt(a[2], 10, 64)
+		f.Times, _ = strconv.Atoi(a[3])
+		f.File = a[4]
+		return call("POST", fault, f)
 	case "reset":
 		return call("POST", device+"/reset", nil)
 	}
 	return fmt.Errorf("%q is not known\n\n%s", verb, usage)
 }
 
-func serve(file, state string, factor float64, control string) error {
+func serve(file, state string, factor float64, control, site, folder string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if factor <= 0 {
@@ -103,6 +117,17 @@ func serve(file, state string, factor float64, control string) error {
 		return err
 	}
 	defer f.Stop()
+	if site != "" {
+		c, found := catalog.ReadDir(os.DirFS(folder))
+		if len(found.Errors()) > 0 {
+			return found.Errors()
+		}
+		web, err := f.OpenSite(c, site)
+		if err != nil {
+			return err
+		}
+		defer web.Close()
+	}
 	s := &http.Server{Handler: f.Handler(), ReadHeaderTimeout: 5 * time.Second}
 	go func() { <-ctx.Done(); _ = s.Close() }()
 	fmt.Printf("%d devices answer; control on http://%s\n", len(f.Names()), control)

@@ -101,7 +101,7 @@ var changeCommands = []command{
 				if err := c.show(ch.Verdict, func() { c.printVerdict(ch) }); err != nil {
 					return err
 				}
-				if ch.Verdict == nil || ch.Verdict.Verdict != gen.Pass {
+				if ch.Verdict == nil || ch.Verdict.Verdict != gen.VerdictVerdictPass {
 					return errNo
 				}
 				return nil
@@ -242,7 +242,7 @@ func (c *client) printVerdict(ch gen.Change) {
 	c.printf("Verdict: %s\n", c.state(string(ch.Verdict.Verdict)))
 	for _, r := range ch.Verdict.Results {
 		mark := c.paint(green, "+")
-		if r.State != gen.Met {
+		if r.State != gen.ResultStateMet {
 			mark = c.paint(red, "x")
 			if r.Severity == "degraded" {
 				mark = c.paint(yellow, "!")

@@ -5,158 +5,16 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
-	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
 	"verimorph/api/view"
-	"verimorph/core/catalog"
 	"verimorph/core/config"
 )
-
-var imageCommands = []command{
-	{
-		name: "image list", short: "The image store", example: "image list",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(ctx context.Context, c *client, _ []string) error {
-				images, err := all(func(cursor *string) ([]gen.Image, *string, error) {
-					p, err := call[gen.ImagePage](c, func(a *api.Client) (*http.Response, error) {
-						return a.ListImages(ctx, &gen.ListImagesParams{Cursor: cursor})
-					})
-					return p.Items, p.Next, err
-				})
-				if err != nil {
-					return err
-				}
-				return c.show(images, func() {
-					rows := [][]string{{"FILE", "VERSION", "MODELS", "SIZE", "SHA-256"}}
-					for _, im := range images {
-						rows = append(rows, []string{im.File, im.Version, strings.Join(im.Models, ", "), mib(im.Size), im.Sha256[:16]})
-					}
-					table(c.out, rows)
-				})
-			}
-		},
-	},
-	{
-		name: "image add", args: "FILE...", short: "Put firmware files into the image store", min: 1, max: -1, example: "image add th60-5.4.2.img",
-		long: "A file is taken only when the catalogue knows its SHA-256 and its header names the same model and version.",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(ctx context.Context, c *client, args []string) error {
-				added := []gen.Image{}
-				for _, name := range args {
-					im, err := addImage(ctx, c, name)
-					if err != nil {
-						return err
-					}
-					added = append(added, im)
-					if !c.json {
-						c.printf("%s  %s for %s, %s\n", im.File, im.Version, strings.Join(im.Models, ", "), mib(im.Size))
-					}
-				}
-				if c.json {
-					return c.printJSON(added)
-				}
-				return nil
-			}
-		},
-	},
-}
-
-func addImage(ctx context.Context, c *client, name string) (gen.Image, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return gen.Image{}, err
-	}
-	defer f.Close()
-	return call[gen.Image](c, func(a *api.Client) (*http.Response, error) {
-		return a.AddImageWithBody(ctx, &gen.AddImageParams{File: filepath.Base(name)}, "application/octet-stream", io.Reader(f))
-	})
-}
-
-var catalogueCommands = []command{
-	{
-		name: "catalogue check", args: "FOLDER", short: "Check catalogue files, offline", min: 1, max: 1, example: "catalogue check demo/catalog",
-		long: "It exits 1 when a file cannot be used; doubts are printed but do not count.",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(_ context.Context, c *client, args []string) error {
-				if _, err := os.Stat(args[0]); err != nil {
-					return err
-				}
-				cat, found := catalog.ReadDir(os.DirFS(args[0]))
-				err := c.show(found, func() {
-					for _, f := range found {
-						c.printf("%s\n", f)
-					}
-					for _, f := range cat.Families {
-						c.printf("%s: family %s of %s, %d models, %d releases, %d rules\n", f.File, f.Name, f.Maker, len(f.Models), len(f.Releases), len(f.Rules))
-					}
-				})
-				if err == nil && len(found.Errors()) > 0 {
-					err = errNo
-				}
-				return err
-			}
-		},
-	},
-	{
-		name: "catalogue load", args: "FILE...", short: "Load catalogue files into the service", min: 1, max: -1, example: "catalogue load demo/catalog/*.yaml",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(ctx context.Context, c *client, args []string) error {
-				loaded := []gen.Loaded{}
-				for _, name := range args {
-					data, err := os.ReadFile(name)
-					if err != nil {
-						return err
-					}
-					l, err := call[gen.Loaded](c, func(a *api.Client) (*http.Response, error) {
-						return a.LoadCatalogueWithBody(ctx, filepath.Base(name), "application/yaml", strings.NewReader(string(data)))
-					})
-					if err != nil {
-						return err
-					}
-					loaded = append(loaded, l)
-					if !c.json {
-						c.printf("%s %s\n", l.File, map[bool]string{true: "is loaded", false: "was loaded before, nothing changed"}[l.Changed])
-						for _, d := range l.Doubts {
-							c.printf("  %s\n", d)
-						}
-					}
-				}
-				if c.json {
-					return c.printJSON(loaded)
-				}
-				return nil
-			}
-		},
-	},
-	{
-		name: "catalogue list", short: "What is loaded", example: "catalogue list",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(ctx context.Context, c *client, _ []string) error {
-				l, err := call[struct {
-					Items []gen.CatalogueFile `json:"items"`
-				}](c, func(a *api.Client) (*http.Response, error) { return a.GetCatalogue(ctx) })
-				if err != nil {
-					return err
-				}
-				return c.show(l.Items, func() {
-					rows := [][]string{{"FILE", "FAMILY", "MAKER", "MODELS", "RELEASES", "LOADED"}}
-					for _, f := range l.Items {
-						rows = append(rows, []string{f.File, f.Family, f.Maker, strings.Join(f.Models, ", "), fmt.Sprint(f.Releases), ago(f.LoadedAt) + " by " + f.LoadedBy})
-					}
-					table(c.out, rows)
-				})
-			}
-		},
-	},
-}
 
 var backupCommands = []command{
 	{
@@ -205,7 +63,7 @@ var backupCommands = []command{
 		name: "backup show", args: "BACKUP", short: "A saved configuration, secrets masked", min: 1, max: 1, example: "backup show 1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
-				id, err := backupID(args[0])
+				id, err := number(args[0], "backup")
 				if err != nil {
 					return err
 				}
@@ -222,11 +80,11 @@ var backupCommands = []command{
 		long: "It exits 1 when they differ.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
-				from, err := backupID(args[0])
+				from, err := number(args[0], "backup")
 				if err != nil {
 					return err
 				}
-				to, err := backupID(args[1])
+				to, err := number(args[1], "backup")
 				if err != nil {
 					return err
 				}
@@ -240,14 +98,6 @@ var backupCommands = []command{
 			}
 		},
 	},
-}
-
-func backupID(s string) (int64, error) {
-	id, err := strconv.ParseInt(s, 10, 64)
-	if err != nil || id < 1 {
-		return 0, errUsage{fmt.Sprintf("%q is not the number of a backup", s)}
-	}
-	return id, nil
 }
 
 var configCommands = []command{{

@@ -44,7 +44,7 @@ func (e errUsage) Error() string { return e.msg }
 
 var errNo = errors.New("no")
 
-var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, imageCommands, catalogueCommands, backupCommands, configCommands}
+var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, backupCommands, configCommands}
 
 func commands() []command { return slices.Concat(groups...) }
 
@@ -120,6 +120,9 @@ func exitCode(err error, cmd *command, stderr io.Writer) int {
 
 // find takes the longest command name that the arguments begin with.
 func find(args []string) (*command, []string) {
+	if args[0] == "catalog" { // spelt either way
+		args = append([]string{"catalogue"}, args[1:]...)
+	}
 	all := commands()
 	for n := min(2, len(args)); n > 0; n-- {
 		name := strings.Join(args[:n], " ")

@@ -179,7 +179,7 @@ func TestWatchSurvivesTheService(t *testing.T) {
 		default:
 			end := ch.Now
 			ch.State, ch.EndedAt = gen.ChangeStateDone, &end
-			ch.Verdict = &gen.Verdict{Verdict: gen.Pass, Results: []gen.Result{{Title: "Ports up", State: gen.Met, Evidence: "all 4 are there"}}}
+			ch.Verdict = &gen.Verdict{Verdict: gen.VerdictVerdictPass, Results: []gen.Result{{Title: "Ports up", State: gen.ResultStateMet, Evidence: "all 4 are there"}}}
 		}
 		w.Header().Set("Content-Type", "text/event-stream")
 		data, _ := json.Marshal(ch)

@@ -21,6 +21,8 @@ import (
 	"verimorph/core/change"
 	"verimorph/device"
 	"verimorph/engine"
+	"verimorph/imagestore"
+	"verimorph/internal/loaded"
 	"verimorph/server"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -154,7 +156,12 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 	}
 	give := &transfer.Server{Base: strings.TrimRight(o.transferBase, "/")}
 	pace := change.Pace{Factor: o.factor}
-	e, err := engine.New(engine.Config{Store: st, Images: images, Backups: backups, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease})
+	catalogue := &loaded.Catalogue{Store: st}
+	keeper, err := imagestore.New(imagestore.Config{Store: st, Blobs: images, Vault: v, Catalogue: catalogue.Parsed, Dir: filepath.Join(o.data, "images"), Log: log})
+	if err != nil {
+		return err
+	}
+	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease})
 	if err != nil {
 		return err
 	}
@@ -165,7 +172,7 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 	if password != "" {
 		printFirst(os.Stdout, o.firstUser, password)
 	}
-	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log}))
+	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Keeper: keeper, Loaded: catalogue, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log}))
 }
 
 func printFirst(w io.Writer, user, password string) {

@@ -1,105 +1,485 @@
 package catalog
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+
+	"verimorph/core/version"
 )
 
-// Check looks for what contradicts itself inside one family: things named twice, unknown models or trains, rules that
-// match nothing, images without a model to run on. The releases must be in ascending order.
-func Check(f *Family) (found Findings) {
-	add := func(at Position, doubt bool, hint, format string, args ...any) {
-		found = append(found, Finding{Position: at, Doubt: doubt, Message: fmt.Sprintf(format, args...), Hint: hint})
-	}
-	models := map[string]bool{}
+// Check looks for what contradicts itself inside one family: things named twice, unknown names, ranges without a
+// release, rules that contradict each other or lead nowhere, releases nobody can reach, images without a hash, dates
+// that disagree. The releases must be in ascending order.
+func Check(f *Family) Findings {
+	c := &checker{f: f, models: map[string]bool{}, trains: map[string]bool{}, conditions: map[string]bool{}, ids: map[string]bool{}}
 	for _, m := range f.Models {
-		if models[m.Name] {
-			add(m.At, false, "keep one of them", "model %q stands here twice", m.Name)
-		}
-		models[m.Name] = true
-		if !slices.ContainsFunc(f.Releases, func(r Release) bool { return m.Last.Contains(r.Version) }) {
-			add(m.At, true, "check runs:", "model %q may run none of the releases", m.Name)
-		}
+		c.models[m.Name] = true
 	}
-	knownModels := func(at Position, what string, names []string) {
-		for _, name := range names {
-			if !models[name] {
-				add(at, false, "known: "+strings.Join(sortedKeys(models), ", "), "%s names model %q, which the file does not describe", what, name)
+	for i := range f.Releases {
+		c.trains[f.Releases[i].Train] = true
+	}
+	for _, q := range f.Conditions {
+		c.conditions[q.Name] = true
+	}
+	c.checkModels()
+	c.checkReleases()
+	c.checkDates()
+	c.checkRules()
+	c.checkNames()
+	c.checkComponents()
+	if len(c.found.Errors()) == 0 { // otherwise the hops mean nothing
+		c.checkHops()
+	}
+	c.found.Sort()
+	return c.found
+}
+
+type checker struct {
+	f                               *Family
+	models, trains, conditions, ids map[string]bool
+	found                           Findings
+}
+
+func (c *checker) fail(at Position, hint, format string, args ...any) {
+	c.found = append(c.found, Finding{Position: at, Message: fmt.Sprintf(format, args...), Hint: hint})
+}
+
+func (c *checker) doubt(at Position, hint, format string, args ...any) {
+	c.found = append(c.found, Finding{Position: at, Doubt: true, Message: fmt.Sprintf(format, args...), Hint: hint})
+}
+
+func (c *checker) known(at Position, what, kind string, names []string, among map[string]bool) {
+	for _, name := range names {
+		if !among[name] {
+			hint := "the file describes none"
+			if len(among) > 0 {
+				hint = "known: " + strings.Join(slices.Sorted(maps.Keys(among)), ", ")
 			}
+			c.fail(at, hint, "%s names %s %q, which the file does not describe", what, kind, name)
 		}
 	}
-	trains, files := map[string]bool{}, map[string]string{}
+}
+
+// id checks that what reasons cite is named once.
+func (c *checker) id(at Position, id string) {
+	if c.ids[id] {
+		c.fail(at, "reasons cite rules by it", "id %q stands here twice", id)
+	}
+	c.ids[id] = true
+}
+
+// matched doubts a range in which no release lies.
+func (c *checker) matched(at Position, what, field string, r version.Range) {
+	if !r.IsZero() && !slices.ContainsFunc(c.f.Releases, func(rel Release) bool { return r.Contains(rel.Version) }) {
+		c.doubt(at, "check the range", "%s: no release lies in %s: %s", what, field, r)
+	}
+}
+
+func (c *checker) checkModels() {
+	seen := map[string]bool{}
+	for _, m := range c.f.Models {
+		if seen[m.Name] {
+			c.fail(m.At, "keep one of them", "model %q stands here twice", m.Name)
+		}
+		seen[m.Name] = true
+		if !slices.ContainsFunc(c.f.Releases, func(r Release) bool { return m.Last.Contains(r.Version) }) {
+			c.doubt(m.At, "check runs:", "model %q may run none of the releases", m.Name)
+		}
+	}
+	if len(c.f.Models) == 0 {
+		c.fail(Position{File: c.f.File, Line: 1, Column: 1}, "add models:", "the family has no model")
+	}
+}
+
+func (c *checker) checkReleases() {
+	f := c.f
+	files := map[string]*Image{}
 	for i := range f.Releases {
 		r := &f.Releases[i]
-		trains[r.Train] = true
 		if i > 0 && f.Releases[i-1].Version.Compare(r.Version) == 0 {
-			add(r.At, false, "keep one of them", "release %s stands here twice", r.Version)
+			c.fail(r.At, "keep one of them", "release %s stands here twice", r.Version)
 		}
 		has := map[string]bool{}
-		for _, im := range r.Images {
-			knownModels(r.At, "an image of release "+r.Version.String(), im.Models)
-			if other, ok := files[im.File]; ok && other != im.SHA256 {
-				add(r.At, false, "give every image a name of its own", "image file %q has two different hashes", im.File)
-			}
-			files[im.File] = im.SHA256
+		for k := range r.Images {
+			im := &r.Images[k]
+			c.known(im.At, "an image of release "+r.Version.String(), "model", im.Models, c.models)
+			c.checkImage(im, files)
 			for _, m := range im.Models {
 				if has[m] {
-					add(r.At, false, "keep one of them", "release %s has two images for model %s", r.Version, m)
+					c.fail(im.At, "keep one of them", "release %s has two images for model %s", r.Version, m)
 				}
 				has[m] = true
 			}
 		}
 		if len(r.Images) == 0 && r.Stage != Withdrawn {
-			add(r.At, true, "it can be passed through only with an image", "release %s has no image", r.Version)
+			c.doubt(r.At, "it can be passed through only with an image", "release %s has no image", r.Version)
+		}
+		if !r.Base.IsZero() {
+			base := f.Release(r.Base)
+			switch {
+			case base == nil:
+				c.fail(r.At, "", "release %s needs the base image of %s, which the file does not describe", r.Version, r.Base)
+			case base == r:
+				c.fail(r.At, "leave base: out", "release %s names itself as its base", r.Version)
+			default:
+				for m := range has {
+					if base.Image(m) == nil {
+						c.doubt(r.At, "add the image to the base release", "release %s needs the base image of %s, which has none for model %s", r.Version, r.Base, m)
+					}
+				}
+			}
+		}
+		for k := range r.Notes {
+			c.checkWhen(r.Notes[k].At, "a note of release "+r.Version.String(), &r.Notes[k].When)
 		}
 	}
-	found = append(found, checkRules(f, trains, knownModels)...)
-	return found
 }
 
-func checkRules(f *Family, trains map[string]bool, knownModels func(Position, string, []string)) (found Findings) {
-	add := func(at Position, doubt bool, hint, format string, args ...any) {
-		found = append(found, Finding{Position: at, Doubt: doubt, Message: fmt.Sprintf(format, args...), Hint: hint})
+// checkImage finds images without a hash, and one file name for two contents.
+func (c *checker) checkImage(im *Image, files map[string]*Image) {
+	if im.SHA256 == "" {
+		c.doubt(im.At, "add sha256:; without it the file is never taken", "image %s has no hash", im.File)
 	}
-	ids := map[string]bool{}
-	for _, r := range f.Rules {
-		if ids[r.ID] {
-			add(r.At, false, "reasons cite rules by it", "rule id %q stands here twice", r.ID)
+	if other := files[im.File]; other != nil && other.SHA256 != im.SHA256 {
+		c.fail(im.At, "give every image a name of its own", "image file %q has two different hashes", im.File)
+	}
+	files[im.File] = im
+}
+
+func (c *checker) checkWhen(at Position, what string, w *When) {
+	c.known(at, what, "model", w.Models, c.models)
+	c.known(at, what, "condition", slices.Concat(w.Uses, w.Lacks), c.conditions)
+	generations := map[string]bool{}
+	for _, m := range c.f.Models {
+		for _, g := range m.Generations {
+			generations[g] = true
 		}
-		ids[r.ID] = true
-		knownModels(r.At, "rule "+r.ID, r.Models)
+	}
+	c.known(at, what, "generation", w.Generations, generations)
+}
+
+// checkDates finds dates that disagree: inside a train a later version that is older, and releases that a model may run
+// although they came out after its support ended.
+func (c *checker) checkDates() {
+	newest := map[string]*Release{}
+	for i := range c.f.Releases {
+		r := &c.f.Releases[i]
+		if r.Date.IsZero() {
+			continue
+		}
+		if before := newest[r.Train]; before != nil && r.Date.Before(before.Date) {
+			c.doubt(r.At, "check both dates", "release %s is dated %s, but %s before it is dated %s", r.Version, r.Date.Format("2006-01-02"), before.Version, before.Date.Format("2006-01-02"))
+		}
+		newest[r.Train] = r
+	}
+	for i := range c.f.Models {
+		m := &c.f.Models[i]
+		if m.EndOfSupport.IsZero() || m.Last.IsZero() {
+			continue
+		}
+		for k := range c.f.Releases {
+			if r := &c.f.Releases[k]; m.Last.Contains(r.Version) && r.Image(m.Name) != nil && r.Date.After(m.EndOfSupport) {
+				c.doubt(m.At, "correct runs: or end-of-support:", "model %s may run %s, dated %s, after its end of support on %s", m.Name, r.Version, r.Date.Format("2006-01-02"), m.EndOfSupport.Format("2006-01-02"))
+				break
+			}
+		}
+	}
+}
+
+func (c *checker) checkRules() {
+	f := c.f
+	for i := range f.Rules {
+		r := &f.Rules[i]
+		what := "rule " + r.ID
+		c.id(r.At, r.ID)
+		c.known(r.At, what, "model", r.Models, c.models)
 		switch r.Kind {
-		case KindHop:
-			for name, rng := range map[string]interface{ String() string }{"from": r.From, "to": r.To} {
-				if !slices.ContainsFunc(f.Releases, func(rel Release) bool {
-					return name == "from" && r.From.Contains(rel.Version) || name == "to" && r.To.Contains(rel.Version)
-				}) {
-					add(r.At, true, "check the range", "rule %s: no release lies in %s: %s", r.ID, name, rng)
+		case KindHop, KindPlatformChange:
+			c.matched(r.At, what, "from", r.From)
+			c.matched(r.At, what, "to", r.To)
+			if r.Kind == KindPlatformChange {
+				c.known(r.At, what, "model", []string{r.FromModel, r.ToModel}, c.models)
+				if r.FromModel == r.ToModel {
+					c.fail(r.At, "name two models", "rule %s changes nothing", r.ID)
 				}
 			}
 		case KindLeaveTrain:
-			if r.Train != "" && !trains[r.Train] {
-				add(r.At, false, "", "rule %s: no release belongs to train %q", r.ID, r.Train)
-			}
-			for train := range trains {
-				if (r.Train == "" || r.Train == train) && f.NewestPreferred(train) == nil {
-					add(r.At, true, "the rule does nothing there", "rule %s: train %q has no preferred release", r.ID, train)
-				}
+			if r.Train != "" && !c.trains[r.Train] {
+				c.fail(r.At, "known: "+strings.Join(slices.Sorted(maps.Keys(c.trains)), ", "), "rule %s: no release belongs to train %q", r.ID, r.Train)
+			} else if r.Train != "" && f.NewestPreferred(r.Train) == nil {
+				c.doubt(r.At, "the rule does nothing there", "rule %s: train %q has no preferred release", r.ID, r.Train)
 			}
 		case KindCrossing:
 			if !r.LandOn.IsZero() && !slices.ContainsFunc(f.Releases, func(rel Release) bool {
 				return r.LandOn.Contains(rel.Version) && !rel.Version.Less(r.Crossing)
 			}) {
-				add(r.At, true, "nothing can cross there", "rule %s: no release from %s on lies in land-on: %s", r.ID, r.Crossing, r.LandOn)
+				c.doubt(r.At, "nothing can cross there", "rule %s: no release from %s on lies in land-on: %s", r.ID, r.Crossing, r.LandOn)
 			}
 			if !r.LeaveFrom.IsZero() && !slices.ContainsFunc(f.Releases, func(rel Release) bool {
 				return r.LeaveFrom.Contains(rel.Version) && rel.Version.Less(r.Crossing)
 			}) {
-				add(r.At, true, "nothing can cross there", "rule %s: no release before %s lies in leave-from: %s", r.ID, r.Crossing, r.LeaveFrom)
+				c.doubt(r.At, "nothing can cross there", "rule %s: no release before %s lies in leave-from: %s", r.ID, r.Crossing, r.LeaveFrom)
 			}
 		}
 	}
-	slices.SortStableFunc(found, func(a, b Finding) int { return a.Line - b.Line })
-	return found
+}
+
+// checkNames looks through conditions, services, requirements, skew and effects.
+func (c *checker) checkNames() {
+	f := c.f
+	seen := map[string]bool{}
+	for _, q := range f.Conditions {
+		if seen[q.Name] {
+			c.fail(q.At, "keep one of them", "condition %q stands here twice", q.Name)
+		}
+		seen[q.Name] = true
+	}
+	components := map[string]bool{}
+	for i := range f.Components {
+		components[f.Components[i].Name] = true
+	}
+	for _, s := range f.Services {
+		what := "service " + s.Name
+		c.known(s.At, what, "model", s.Models, c.models)
+		c.matched(s.At, what, "runs", s.Runs)
+		if s.Condition != "" {
+			c.known(s.At, what, "condition", []string{s.Condition}, c.conditions)
+		}
+	}
+	for i := range f.Requirements {
+		r := &f.Requirements[i]
+		what := "requirement " + r.ID
+		c.id(r.At, r.ID)
+		c.known(r.At, what, "model", r.Models, c.models)
+		c.matched(r.At, what, "install", r.Install)
+		c.matched(r.At, what, "leaving", r.Leaving)
+		for _, name := range []string{r.Uses, r.Lacks} {
+			if name != "" {
+				c.known(r.At, what, "condition", []string{name}, c.conditions)
+			}
+		}
+		if r.Kind == NeedContent {
+			c.known(r.At, what, "component", []string{r.Component}, components)
+		}
+	}
+	for i := range f.Skew {
+		s := &f.Skew[i]
+		c.id(s.At, s.ID)
+		c.matched(s.At, "skew "+s.ID, "one", s.One)
+		c.matched(s.At, "skew "+s.ID, "other", s.Other)
+	}
+	for i := range f.Effects {
+		c.checkWhen(f.Effects[i].At, "an effect", &f.Effects[i].When)
+	}
+	for _, m := range f.Models {
+		if m.Successor != "" {
+			c.known(m.At, "model "+m.Name, "successor", []string{m.Successor}, c.models)
+		}
+	}
+}
+
+// checkComponents finds rows that overlap, and releases that the table forgets.
+func (c *checker) checkComponents() {
+	seen := map[string]bool{}
+	files := map[string]*Image{}
+	for i := range c.f.Components {
+		comp := &c.f.Components[i]
+		if seen[comp.Name] {
+			c.fail(comp.At, "keep one of them", "component %q stands here twice", comp.Name)
+		}
+		seen[comp.Name] = true
+		for k := range comp.Rows {
+			row := &comp.Rows[k]
+			what := "component " + comp.Name
+			c.known(row.At, what, "model", row.Models, c.models)
+			c.matched(row.At, what, "releases", row.Releases)
+			if row.Image != nil {
+				c.known(row.Image.At, what, "model", row.Image.Models, c.models)
+				c.checkImage(row.Image, files)
+			}
+		}
+		for m := range c.f.Models {
+			generations := c.f.Models[m].Generations
+			if len(generations) == 0 {
+				generations = []string{""}
+			}
+			for _, g := range generations {
+				c.checkTable(comp, &c.f.Models[m], g)
+			}
+		}
+	}
+}
+
+func (c *checker) checkTable(comp *Component, m *Model, generation string) {
+	model := m.Name
+	var with, without []*Release
+	for i := range c.f.Releases {
+		r := &c.f.Releases[i]
+		if r.Image(model) == nil {
+			continue
+		}
+		var rows []*ComponentRow
+		for k := range comp.Rows {
+			if comp.Rows[k].fits(r.Version, m, generation) {
+				rows = append(rows, &comp.Rows[k])
+			}
+		}
+		if len(rows) > 1 {
+			c.fail(rows[1].At, "narrow one of the rows", "two rows of component %s speak about release %s of %s", comp.Name, r.Version, strings.TrimSpace(model+" "+generation))
+			return
+		}
+		if len(rows) == 0 {
+			without = append(without, r)
+		} else {
+			with = append(with, r)
+		}
+	}
+	if len(with) > 0 && len(without) > 0 {
+		c.doubt(comp.At, "add a row", "component %s has no row for release %s of %s", comp.Name, without[0].Version, strings.TrimSpace(model+" "+generation))
+	}
+}
+
+// checkHops finds, model by model, what the rules make of each other: hop rules that overlap or contradict each other,
+// that permit nothing after all, waypoints that lead nowhere, and releases nobody can reach.
+func (c *checker) checkHops() {
+	f := c.f
+	permits, crossed := make([]bool, len(f.Rules)), make([]bool, len(f.Rules))
+	var tangled []overlap
+	unreached := map[int][]string{}
+	for m := range f.Models {
+		h := NewHops(f, &f.Models[m])
+		for i := range h.rules {
+			h.probe(&h.rules[i], f, permits, crossed)
+		}
+		tangled = append(tangled, h.overlaps()...)
+		for _, b := range h.unreachable() {
+			unreached[b] = append(unreached[b], f.Models[m].Name)
+		}
+	}
+	for i := range f.Rules {
+		r := &f.Rules[i]
+		if r.Kind == KindHop && !permits[i] {
+			c.doubt(r.At, "other rules refuse every hop it covers, or no release fits", "rule %s permits nothing", r.ID)
+		}
+		if r.Kind == KindCrossing && !crossed[i] {
+			c.doubt(r.At, "no hop that it asks for is permitted by the other rules", "rule %s: the waypoint leads nowhere, nothing can cross %s", r.ID, r.Crossing)
+		}
+	}
+	reported := map[[2]string]bool{}
+	for _, o := range tangled {
+		if key := [2]string{o.one.ID, o.other.ID}; !reported[key] {
+			reported[key] = true
+			hint, word := "narrow one of the ranges", "overlap"
+			if o.one.Config != o.other.Config {
+				word = fmt.Sprintf("contradict each other (configuration %s and %s)", o.one.Config, o.other.Config)
+			}
+			c.doubt(o.other.At, hint, "rules %s and %s %s: both speak about %s to %s", o.one.ID, o.other.ID, word, o.from, o.to)
+		}
+	}
+	for _, b := range slices.Sorted(maps.Keys(unreached)) {
+		c.doubt(f.Releases[b].At, "add a hop rule or withdraw it", "release %s cannot be reached on %s: no supported hop leads to it", f.Releases[b].Version, strings.Join(unreached[b], ", "))
+	}
+}
+
+type overlap struct {
+	one, other *Rule
+	from, to   version.Version
+}
+
+// probe notes whether a hop rule permits anything, and whether anything gets across a crossing.
+func (h *Hops) probe(c *compiled, f *Family, permits, crossed []bool) {
+	i := slices.IndexFunc(f.Rules, func(r Rule) bool { return r.ID == c.ID })
+	switch {
+	case c.Kind == KindHop && !permits[i]:
+		permits[i] = h.some(c.a, c.b, func(a, b int) bool { return c.Down == (b < a) && !h.Refused(a, b) })
+	case c.Kind == KindCrossing && !crossed[i]:
+		crossed[i] = h.some(c.a, c.b, func(a, b int) bool {
+			return a < c.crossing && c.crossing <= b && h.Permit(a, b, true) != nil && !h.Refused(a, b)
+		})
+	}
+}
+
+// some reports whether a pair of flagged releases that the model may run has a property.
+func (h *Hops) some(from, to []bool, has func(a, b int) bool) bool {
+	for b := len(to) - 1; b >= 0; b-- {
+		if !to[b] || h.notRun[b] != nil {
+			continue
+		}
+		for a := range from {
+			if a != b && from[a] && has(a, b) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// overlaps finds pairs of hop rules that speak about the same hop.
+func (h *Hops) overlaps() (out []overlap) {
+	for i := range h.rules {
+		for k := i + 1; k < len(h.rules); k++ {
+			one, other := &h.rules[i], &h.rules[k]
+			if one.Kind != KindHop || other.Kind != KindHop || one.Down != other.Down {
+				continue
+			}
+			a, b := both(one.a, other.a), both(one.b, other.b)
+			if len(a) == 0 || len(b) == 0 {
+				continue
+			}
+			// The widest hop of the right direction is enough to know.
+			from, to := a[0], b[len(b)-1]
+			if one.Down {
+				from, to = a[len(a)-1], b[0]
+			}
+			if c := cmp.Compare(to, from); c != 0 && (c < 0) == one.Down {
+				out = append(out, overlap{one.Rule, other.Rule, h.version(from), h.version(to)})
+			}
+		}
+	}
+	return out
+}
+
+func both(x, y []bool) (out []int) {
+	for i := range x {
+		if x[i] && y[i] {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// unreachable lists releases that the model may run and no supported hop leads to. The oldest that it may run is left
+// out: boxes come with it.
+func (h *Hops) unreachable() (out []int) {
+	first := true
+	for b := range h.notRun {
+		if h.notRun[b] != nil {
+			continue
+		}
+		if first {
+			first = false
+			continue
+		}
+		reached := false
+		for a := b - 1; a >= 0 && !reached; a-- {
+			reached = h.notRun[a] == nil && h.Permit(a, b, true) != nil && !h.Refused(a, b)
+		}
+		for a := b + 1; a < len(h.notRun) && !reached; a++ {
+			reached = h.notRun[a] == nil && h.Permit(a, b, true) != nil && !h.Refused(a, b)
+		}
+		if !reached && !h.isTargetOfChange(b) {
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// isTargetOfChange reports whether a platform change brings boxes onto a release of this model.
+func (h *Hops) isTargetOfChange(b int) bool {
+	return slices.ContainsFunc(h.Family.Rules, func(r Rule) bool {
+		return r.Kind == KindPlatformChange && r.ToModel == h.Model.Name && r.To.Contains(h.version(b))
+	})
 }

@@ -1,19 +1,17 @@
 package catalog
 
 import (
-	"errors"
+	"crypto/ed25519"
+	"encoding/base64"
 	"fmt"
 	"io/fs"
 	"path"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
-
-	"go.yaml.in/yaml/v3"
 
 	"verimorph/core/version"
+	"verimorph/core/yamldoc"
 )
 
 // ReadDir reads every .yaml file of a folder tree. The catalogue is usable when findings.Errors() is empty.
@@ -36,10 +34,10 @@ func ReadDir(fsys fs.FS) (*Catalogue, Findings) {
 		return nil
 	})
 	if err != nil {
-		found = append(found, Finding{Message: err.Error()})
+		found = append(found, Finding{Position: Position{File: ".", Line: 1, Column: 1}, Message: err.Error()})
 	}
 	if len(c.Families) == 0 && len(found) == 0 {
-		found = append(found, Finding{Position: Position{File: "."}, Message: "no catalogue file found", Hint: "name a folder that holds .yaml files"})
+		found = append(found, Finding{Position: Position{File: ".", Line: 1, Column: 1}, Message: "no catalogue file found", Hint: "name a folder that holds .yaml files"})
 	}
 	return &c, found
 }
@@ -63,186 +61,132 @@ func (c *Catalogue) Add(f *Family) (found Findings) {
 // ReadFile reads one family. It returns nil and the findings when the file cannot be used, and otherwise the family
 // with the doubts that remain.
 func ReadFile(name string, data []byte) (*Family, Findings) {
-	r := &reader{file: name}
-	var doc yaml.Node
-	if err := yaml.Unmarshal(data, &doc); err != nil {
-		return nil, Findings{yamlFinding(name, err)}
+	root, broken := yamldoc.Parse(name, data, "begin with: format: "+Format)
+	if broken != nil {
+		return nil, Findings{*broken}
 	}
-	if len(doc.Content) == 0 {
-		return nil, Findings{{Position: Position{name, 1, 1}, Message: "the file is empty", Hint: "begin with: format: " + Format}}
+	r := &reader{yamldoc.Reader{File: name, Scheme: version.Default}}
+	f := r.family(root)
+	if len(r.Found) > 0 {
+		return nil, r.Found
 	}
-	f := r.family(doc.Content[0])
-	if len(r.found.Errors()) > 0 {
-		return nil, r.found
+	slices.SortStableFunc(f.Releases, func(a, b Release) int { return a.Version.Compare(b.Version) })
+	found := Check(f)
+	if len(found.Errors()) > 0 {
+		return nil, found
 	}
-	slices.SortFunc(f.Releases, func(a, b Release) int { return a.Version.Compare(b.Version) })
-	r.found = append(r.found, Check(f)...)
-	if len(r.found.Errors()) > 0 {
-		return nil, r.found
-	}
-	return f, r.found
+	return f, found
 }
 
-var yamlLine = regexp.MustCompile(`line (\d+)`)
+type node = yamldoc.Node
 
-func yamlFinding(name string, err error) Finding {
-	f := Finding{Position: Position{name, 1, 1}, Message: strings.TrimPrefix(err.Error(), "yaml: "), Hint: "the file is not well-formed YAML"}
-	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
-		f.Line, _ = strconv.Atoi(m[1])
+type reader struct{ yamldoc.Reader }
+
+type fields = map[string]yamldoc.Read
+
+// each reads a list into a slice, item by item.
+func each[T any](r *reader, what string, into *[]T, read func(*node) T) yamldoc.Read {
+	return func(n *node) {
+		r.Items(n, what, func(n *node) { *into = append(*into, read(n)) })
 	}
+}
+
+func (r *reader) family(n *node) *Family {
+	f := &Family{File: r.File, Scheme: version.Default, Durations: map[string]Span{}}
+	// The scheme says how all other versions are read, wherever it stands in the file.
+	if n.Kind != 0 {
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == "scheme" {
+				f.Scheme = r.scheme(n.Content[i+1])
+			}
+		}
+	}
+	r.Scheme = f.Scheme
+	r.Fields(n, "a catalogue file", []string{"format", "maker", "family", "models", "releases"}, fields{
+		"format": func(n *node) {
+			if n.Value != Format {
+				r.Fail(n, "write "+Format, "format %q is not known", n.Value)
+			}
+		},
+		"scheme": func(*node) {},
+		"maker":  r.Text(&f.Maker), "family": r.Text(&f.Name), "title": r.Text(&f.Title), "dialect": r.Text(&f.Dialect),
+		"signing-key": func(n *node) {
+			if key, err := base64.StdEncoding.DecodeString(n.Value); err != nil || len(key) != ed25519.PublicKeySize {
+				r.Fail(n, "base64 of the 32 bytes", "this is not an Ed25519 public key")
+			}
+			f.SigningKey = n.Value
+		},
+		"image-header": r.imageHeader(&f.Header),
+		"configuration": func(n *node) {
+			r.Fields(n, "configuration", []string{"syntax"}, fields{
+				"syntax":  r.OneOf(&f.Configuration.Syntax, "block-indent", "braces", "dotted", "ini", "json", "xml"),
+				"secrets": r.Texts(&f.Configuration.Secrets), "ordered": r.Texts(&f.Configuration.Ordered),
+			})
+		},
+		"models":       each(r, "models", &f.Models, r.model),
+		"releases":     each(r, "releases", &f.Releases, r.release),
+		"rules":        each(r, "rules", &f.Rules, r.rule),
+		"conditions":   each(r, "conditions", &f.Conditions, r.condition),
+		"services":     each(r, "services", &f.Services, r.service),
+		"requirements": each(r, "requirements", &f.Requirements, r.requirement),
+		"components":   each(r, "components", &f.Components, r.component),
+		"skew":         each(r, "skew", &f.Skew, r.skew),
+		"effects":      each(r, "effects", &f.Effects, r.effect),
+		"durations":    func(n *node) { r.durations(n, f) },
+	})
 	return f
 }
 
-// reader walks YAML nodes and collects findings instead of stopping at the first.
-type reader struct {
-	file  string
-	found Findings
-}
-
-func (r *reader) at(n *yaml.Node) Position { return Position{r.file, n.Line, n.Column} }
-
-func (r *reader) fail(n *yaml.Node, hint, format string, args ...any) {
-	r.found = append(r.found, Finding{Position: r.at(n), Message: fmt.Sprintf(format, args...), Hint: hint})
-}
-
-// fields walks a mapping: known keys go to their functions, others are findings; required keys that are absent too.
-func (r *reader) fields(n *yaml.Node, what string, required []string, known map[string]func(*yaml.Node)) {
-	if n.Kind != yaml.MappingNode {
-		r.fail(n, "write it as key: value lines", "%s must be a mapping", what)
-		return
-	}
-	seen := map[string]bool{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		key, value := n.Content[i], n.Content[i+1]
-		read, ok := known[key.Value]
-		switch {
-		case !ok:
-			r.fail(key, "known here: "+strings.Join(sortedKeys(known), ", "), "%s has no field %q", what, key.Value)
-		case seen[key.Value]:
-			r.fail(key, "keep one of them", "%s has %q twice", what, key.Value)
-		default:
-			read(value)
-		}
-		seen[key.Value] = true
-	}
-	for _, k := range required {
-		if !seen[k] {
-			r.fail(n, "add "+k+": ...", "%s lacks %q", what, k)
-		}
-	}
-}
-
-func (r *reader) items(n *yaml.Node, what string, each func(*yaml.Node)) {
-	if n.Kind != yaml.SequenceNode {
-		r.fail(n, "write it as a list", "%s must be a list", what)
-		return
-	}
-	for _, item := range n.Content {
-		each(item)
-	}
-}
-
-func (r *reader) text(into *string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind != yaml.ScalarNode || n.Value == "" {
-			r.fail(n, "", "expected text")
-			return
-		}
-		*into = n.Value
-	}
-}
-
-func (r *reader) texts(into *[]string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		r.items(n, "this", func(n *yaml.Node) {
-			var s string
-			r.text(&s)(n)
-			*into = append(*into, s)
+func (r *reader) imageHeader(into *ImageHeader) yamldoc.Read {
+	return func(n *node) {
+		r.Fields(n, "image-header", []string{"bytes", "match"}, fields{
+			"bytes": r.Count(&into.Bytes, 1, 65536),
+			"match": func(n *node) {
+				m, err := regexp.Compile(n.Value)
+				if err != nil || m.SubexpIndex("models") < 0 || m.SubexpIndex("version") < 0 {
+					r.Fail(n, "a regular expression (RE2) with the groups models and version", "%q cannot be used", n.Value)
+					return
+				}
+				into.Match = m
+			},
 		})
 	}
 }
 
-func (r *reader) oneOf(into *string, words ...string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if !slices.Contains(words, n.Value) {
-			r.fail(n, "use one of: "+strings.Join(words, ", "), "%q is not known here", n.Value)
-		}
-		*into = n.Value
-	}
-}
-
-func (r *reader) version(into *version.Version) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		v, err := version.Parse(n.Value)
-		if err != nil {
-			r.fail(n, "", "%s", err)
-		}
-		*into = v
-	}
-}
-
-func (r *reader) rangeOf(into *version.Range) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		v, err := version.ParseRange(n.Value)
-		if err != nil {
-			r.fail(n, "", "%s", err)
-		}
-		*into = v
-	}
-}
-
-func (r *reader) family(n *yaml.Node) *Family {
-	f := &Family{File: r.file, Durations: map[string]Span{}}
-	var format string
-	r.fields(n, "a catalogue file", []string{"format", "maker", "family", "models", "releases"}, map[string]func(*yaml.Node){
-		"format": func(n *yaml.Node) {
-			if format = n.Value; format != Format {
-				r.fail(n, "write "+Format, "format %q is not known", format)
+func (r *reader) scheme(n *node) *version.Scheme {
+	s := &version.Scheme{}
+	r.Fields(n, "scheme", nil, fields{
+		"prefix": r.Text(&s.Prefix), "pre": r.Texts(&s.Pre), "words": r.Texts(&s.Words),
+		"pattern": func(n *node) {
+			p, err := regexp.Compile(n.Value)
+			if err != nil {
+				r.Fail(n, "a regular expression (RE2)", "%s", err)
 			}
+			s.Pattern = p
 		},
-		"maker": r.text(&f.Maker), "family": r.text(&f.Name), "title": r.text(&f.Title), "dialect": r.text(&f.Dialect),
-		"configuration": func(n *yaml.Node) {
-			r.fields(n, "configuration", []string{"syntax"}, map[string]func(*yaml.Node){
-				"syntax":  r.oneOf(&f.Configuration.Syntax, "block-indent"),
-				"secrets": r.texts(&f.Configuration.Secrets), "ordered": r.texts(&f.Configuration.Ordered),
-			})
-		},
-		"models": func(n *yaml.Node) {
-			r.items(n, "models", func(n *yaml.Node) { f.Models = append(f.Models, r.model(n)) })
-		},
-		"releases": func(n *yaml.Node) {
-			r.items(n, "releases", func(n *yaml.Node) { f.Releases = append(f.Releases, r.release(n)) })
-		},
-		"rules":     func(n *yaml.Node) { r.items(n, "rules", func(n *yaml.Node) { f.Rules = append(f.Rules, r.rule(n)) }) },
-		"durations": func(n *yaml.Node) { r.durations(n, f) },
 	})
-	return f
+	return s
 }
 
-func (r *reader) model(n *yaml.Node) Model {
-	m := Model{At: r.at(n)}
-	r.fields(n, "a model", []string{"name"}, map[string]func(*yaml.Node){
-		"name": r.text(&m.Name), "title": r.text(&m.Title), "runs": r.rangeOf(&m.Last), "runs-because": r.text(&m.LastText),
+func (r *reader) model(n *node) Model {
+	m := Model{At: r.At(n)}
+	r.Fields(n, "a model", []string{"name"}, fields{
+		"name": r.Text(&m.Name), "title": r.Text(&m.Title), "runs": r.Range(&m.Last), "runs-because": r.Text(&m.LastText),
+		"end-of-support": r.Date(&m.EndOfSupport), "successor": r.Text(&m.Successor), "generations": r.Texts(&m.Generations),
+		"role": r.OneOf(&m.Role, "controller", "child"),
 	})
 	return m
 }
 
-func (r *reader) release(n *yaml.Node) Release {
-	rel := Release{At: r.at(n), Stage: General}
+func (r *reader) release(n *node) Release {
+	rel := Release{At: r.At(n), Stage: General}
 	var stage string
-	r.fields(n, "a release", []string{"version", "train"}, map[string]func(*yaml.Node){
-		"version": r.version(&rel.Version), "train": r.text(&rel.Train), "notes": r.texts(&rel.Notes),
-		"date": func(n *yaml.Node) {
-			d, err := time.Parse(time.DateOnly, n.Value)
-			if err != nil {
-				r.fail(n, "write it as 2026-05-01", "%q is not a date", n.Value)
-			}
-			rel.Date = d
-		},
-		"stage": r.oneOf(&stage, string(Preview), string(General), string(Preferred), string(Withdrawn)),
-		"images": func(n *yaml.Node) {
-			r.items(n, "images", func(n *yaml.Node) { rel.Images = append(rel.Images, r.image(n)) })
-		},
+	r.Fields(n, "a release", []string{"version", "train"}, fields{
+		"version": r.Version(&rel.Version), "train": r.Text(&rel.Train), "date": r.Date(&rel.Date),
+		"stage":  r.OneOf(&stage, string(Preview), string(General), string(Preferred), string(Withdrawn)),
+		"images": each(r, "images", &rel.Images, r.image),
+		"base":   r.Version(&rel.Base), "fixes": r.Texts(&rel.Fixes),
+		"notes": each(r, "notes", &rel.Notes, r.note),
 	})
 	if stage != "" {
 		rel.Stage = Stage(stage)
@@ -252,113 +196,208 @@ func (r *reader) release(n *yaml.Node) Release {
 
 var hex64 = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
-func (r *reader) image(n *yaml.Node) Image {
-	var im Image
-	r.fields(n, "an image", []string{"file", "models", "size", "sha256"}, map[string]func(*yaml.Node){
-		"file": func(n *yaml.Node) {
-			if im.File = n.Value; im.File == "" || strings.ContainsAny(im.File, "/\\ \t\n\"';") || strings.HasPrefix(im.File, ".") || strings.HasPrefix(im.File, "-") {
-				r.fail(n, "use letters, digits, dots, dashes", "%q cannot be the name of an image file", n.Value)
+func (r *reader) image(n *node) Image {
+	im := Image{At: r.At(n)}
+	r.Fields(n, "an image", []string{"file", "models", "size"}, fields{
+		"models": r.Texts(&im.Models),
+		"file": func(n *node) {
+			if im.File = n.Value; !fileName(im.File) {
+				r.Fail(n, "use letters, digits, dots, dashes", "%q cannot be the name of an image file", n.Value)
 			}
 		},
-		"models": r.texts(&im.Models), "size": r.bytes(&im.Size), "installed": r.bytes(&im.Installed),
-		"sha256": func(n *yaml.Node) {
+		"size": r.Bytes(&im.Size), "installed": r.Bytes(&im.Installed),
+		"sha256": func(n *node) {
 			if im.SHA256 = n.Value; !hex64.MatchString(im.SHA256) {
-				r.fail(n, "64 digits 0-9 a-f", "%q is not a SHA-256 sum", n.Value)
+				r.Fail(n, "64 digits 0-9 a-f", "%q is not a SHA-256 sum", n.Value)
 			}
 		},
 	})
 	return im
 }
 
-func (r *reader) bytes(into *int64) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		v, err := strconv.ParseInt(n.Value, 10, 64)
-		if err != nil || v <= 0 {
-			r.fail(n, "a whole number of bytes above 0", "%q is not a size", n.Value)
-		}
-		*into = v
+func fileName(s string) bool {
+	return s != "" && len(s) <= 200 && !strings.ContainsAny(s, "/\\ \t\n\r\"';:*?<>|") && !strings.HasPrefix(s, ".") && !strings.HasPrefix(s, "-")
+}
+
+// note takes a sentence, or a mapping with more about it.
+func (r *reader) note(n *node) Note {
+	note := Note{Kind: NoteInfo, At: r.At(n)}
+	if len(n.Content) == 0 {
+		r.Text(&note.Text)(n)
+		return note
+	}
+	r.Fields(n, "a note", []string{"text"}, fields{
+		"text": r.Text(&note.Text), "kind": r.OneOf(&note.Kind, NoteFix, NoteCaveat, NoteBehaviour, NoteInfo), "when": r.when(&note.When),
+		"hand-step": r.Text(&note.HandStep), "due": r.OneOf(&note.Due, "before", "after"),
+	})
+	if (note.HandStep != "") != (note.Due != "") {
+		r.Fail(n, "a hand step is due before or after the installation", "a note has hand-step and due together or neither")
+	}
+	return note
+}
+
+func (r *reader) when(into *When) yamldoc.Read {
+	return func(n *node) {
+		r.Fields(n, "when", nil, fields{
+			"models": r.Texts(&into.Models), "generations": r.Texts(&into.Generations), "platforms": r.Texts(&into.Platforms),
+			"file-systems": r.Texts(&into.FileSystems), "licences": r.Texts(&into.Licences), "uses": r.Texts(&into.Uses), "lacks": r.Texts(&into.Lacks),
+		})
 	}
 }
 
-func (r *reader) rule(n *yaml.Node) Rule {
-	ru := Rule{At: r.at(n), Config: ConfigKept}
-	var direction string
-	given := map[string]bool{}
-	mark := func(key string, read func(*yaml.Node)) func(*yaml.Node) {
-		return func(n *yaml.Node) { given[key] = true; read(n) }
-	}
-	r.fields(n, "a rule", []string{"id", "kind", "text"}, map[string]func(*yaml.Node){
-		"id": r.text(&ru.ID), "kind": r.oneOf(&ru.Kind, KindHop, KindLeaveTrain, KindCrossing), "text": r.text(&ru.Text),
-		"models":     r.texts(&ru.Models),
-		"from":       mark("from", r.rangeOf(&ru.From)),
-		"to":         mark("to", r.rangeOf(&ru.To)),
-		"direction":  mark("direction", r.oneOf(&direction, "up", "down")),
-		"config":     mark("config", r.oneOf(&ru.Config, ConfigKept, ConfigConverted, ConfigReset)),
-		"train":      mark("train", r.text(&ru.Train)),
-		"crossing":   mark("crossing", r.version(&ru.Crossing)),
-		"leave-from": mark("leave-from", r.rangeOf(&ru.LeaveFrom)),
-		"land-on":    mark("land-on", r.rangeOf(&ru.LandOn)),
-	})
-	ru.Down = direction == "down"
-	fits := map[string][]string{
-		KindHop:        {"from", "to", "direction", "config"},
-		KindLeaveTrain: {"train"},
-		KindCrossing:   {"crossing", "leave-from", "land-on"},
-	}[ru.Kind]
-	for _, key := range sortedKeys(given) {
-		if ru.Kind != "" && !slices.Contains(fits, key) {
-			r.fail(n, "it takes: "+strings.Join(fits, ", "), "rule %q: a %s rule has no field %q", ru.ID, ru.Kind, key)
+// only notes fields that are given but do not belong to the kind of item, and those of the kind that are missing.
+func (r *reader) only(n *node, what, kind string, common []string, need, may map[string][]string) {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i].Value
+		if fits := slices.Concat(need[kind], may[kind]); kind != "" && !slices.Contains(common, key) && !slices.Contains(fits, key) {
+			r.Fail(n.Content[i], "it takes: "+strings.Join(fits, ", "), "%s of kind %s has no field %q", what, kind, key)
 		}
 	}
-	switch {
-	case ru.Kind == KindHop && (!given["from"] || !given["to"]):
-		r.fail(n, "add from: and to:", "rule %q: a hop rule needs both ranges", ru.ID)
-	case ru.Kind == KindCrossing && (!given["crossing"] || !given["leave-from"] && !given["land-on"]):
-		r.fail(n, "add crossing: and leave-from: or land-on:", "rule %q: a crossing rule says what is crossed and from where or to where", ru.ID)
+	for _, key := range need[kind] {
+		if !slices.ContainsFunc(n.Content, func(k *node) bool { return k.Value == key }) {
+			r.Fail(n, "add "+key+":", "%s of kind %s needs %s", what, kind, key)
+		}
+	}
+}
+
+func (r *reader) rule(n *node) Rule {
+	ru := Rule{At: r.At(n), Config: ConfigKept, Restarts: 1}
+	var direction string
+	r.Fields(n, "a rule", []string{"id", "kind", "text"}, fields{
+		"id": r.Text(&ru.ID), "kind": r.OneOf(&ru.Kind, KindHop, KindLeaveTrain, KindCrossing, KindPlatformChange), "text": r.Text(&ru.Text),
+		"models": r.Texts(&ru.Models), "from": r.Range(&ru.From), "to": r.Range(&ru.To), "direction": r.OneOf(&direction, "up", "down"),
+		"config": r.OneOf(&ru.Config, ConfigKept, ConfigConverted, ConfigReset), "restarts": r.Count(&ru.Restarts, 0, 9),
+		"hand-step": r.Text(&ru.HandStep), "train": r.Text(&ru.Train), "crossing": r.Version(&ru.Crossing),
+		"leave-from": r.Range(&ru.LeaveFrom), "land-on": r.Range(&ru.LandOn),
+		"from-model": r.Text(&ru.FromModel), "to-model": r.Text(&ru.ToModel),
+	})
+	ru.Down = direction == "down"
+	r.only(n, fmt.Sprintf("rule %q", ru.ID), ru.Kind, []string{"id", "kind", "text", "models"},
+		map[string][]string{KindHop: {"from", "to"}, KindCrossing: {"crossing"}, KindPlatformChange: {"from-model", "to-model", "from", "to"}},
+		map[string][]string{KindHop: {"direction", "config", "restarts", "hand-step"}, KindLeaveTrain: {"train"}, KindCrossing: {"leave-from", "land-on"},
+			KindPlatformChange: {"config", "restarts", "hand-step"}})
+	if ru.Kind == KindCrossing && ru.LeaveFrom.IsZero() && ru.LandOn.IsZero() {
+		r.Fail(n, "add leave-from: or land-on:", "rule %q: a crossing rule says from where or to where", ru.ID)
 	}
 	return ru
+}
+
+func (r *reader) condition(n *node) Condition {
+	c := Condition{At: r.At(n)}
+	r.Fields(n, "a condition", []string{"name", "text"}, fields{"name": r.Text(&c.Name), "text": r.Text(&c.Text), "has": r.Texts(&c.Has)})
+	return c
+}
+
+func (r *reader) service(n *node) Service {
+	s := Service{At: r.At(n)}
+	r.Fields(n, "a service", []string{"name", "text"}, fields{
+		"name": r.Text(&s.Name), "text": r.Text(&s.Text), "runs": r.Range(&s.Runs), "models": r.Texts(&s.Models),
+		"generations": r.Texts(&s.Generations), "condition": r.Text(&s.Condition),
+	})
+	return s
+}
+
+func (r *reader) requirement(n *node) Requirement {
+	q := Requirement{At: r.At(n)}
+	var atLeast string
+	r.Fields(n, "a requirement", []string{"id", "kind", "install", "text"}, fields{
+		"id":   r.Text(&q.ID),
+		"kind": r.OneOf(&q.Kind, NeedStorage, NeedMemory, NeedPlatform, NeedFileSystem, NeedLicence, NeedContent, NeedBootVariable, NeedConfiguration),
+		"text": r.Text(&q.Text), "models": r.Texts(&q.Models), "install": r.Range(&q.Install), "leaving": r.Range(&q.Leaving), "remedy": r.Text(&q.Remedy),
+		"bytes": r.Bytes(&q.Bytes), "one-of": r.Texts(&q.OneOf), "component": r.Text(&q.Component), "at-least": r.Text(&atLeast),
+		"variable": r.Text(&q.Variable), "value": r.Text(&q.Value), "uses": r.Text(&q.Uses), "lacks": r.Text(&q.Lacks),
+	})
+	q.AtLeast = r.plainVersion(n, atLeast)
+	r.only(n, fmt.Sprintf("requirement %q", q.ID), q.Kind, []string{"id", "kind", "text", "models", "install", "leaving", "remedy"},
+		map[string][]string{NeedStorage: {"bytes"}, NeedMemory: {"bytes"}, NeedPlatform: {"one-of"}, NeedFileSystem: {"one-of"}, NeedLicence: {"one-of"},
+			NeedContent: {"component", "at-least"}, NeedBootVariable: {"variable"}},
+		map[string][]string{NeedBootVariable: {"value"}, NeedConfiguration: {"uses", "lacks"}})
+	if q.Kind == NeedConfiguration && q.Uses == "" && q.Lacks == "" {
+		r.Fail(n, "add uses: or lacks: with the name of a condition", "requirement %q says nothing about the configuration", q.ID)
+	}
+	return q
+}
+
+// plainVersion reads the version of something beside the main image, which need not follow the family's scheme.
+func (r *reader) plainVersion(n *node, text string) (v version.Version) {
+	if text != "" {
+		var err error
+		if v, err = version.Parse(text); err != nil {
+			r.Fail(n, "", "%s", err)
+		}
+	}
+	return v
+}
+
+func (r *reader) component(n *node) Component {
+	c := Component{At: r.At(n), Order: "after", Trigger: TriggerCommand}
+	r.Fields(n, "a component", []string{"name", "title", "rows"}, fields{
+		"name": r.Text(&c.Name), "title": r.Text(&c.Title), "text": r.Text(&c.Text),
+		"trigger": r.OneOf(&c.Trigger, TriggerItself, TriggerCommand, TriggerRestart, TriggerPowerCycle),
+		"order":   r.OneOf(&c.Order, "before", "after"), "restarts": r.Text(&c.Restarts),
+		"duration": func(n *node) {
+			if v := r.Numbers(n, 3); v != nil {
+				c.Duration = Span{v[0], v[1], v[2]}
+			}
+		},
+		"rows": each(r, "rows", &c.Rows, r.componentRow),
+	})
+	return c
+}
+
+func (r *reader) componentRow(n *node) ComponentRow {
+	row := ComponentRow{At: r.At(n)}
+	var exact, atLeast string
+	r.Fields(n, "a row", []string{"releases"}, fields{
+		"releases": r.Range(&row.Releases), "models": r.Texts(&row.Models), "generations": r.Texts(&row.Generations),
+		"version": r.Text(&exact), "at-least": r.Text(&atLeast),
+		"image": func(n *node) {
+			im := r.image(n)
+			row.Image = &im
+		},
+	})
+	if (exact == "") == (atLeast == "") {
+		r.Fail(n, "give one of version: and at-least:", "a row says which version of the component goes with the releases")
+	}
+	row.Version, row.AtLeast = r.plainVersion(n, exact), r.plainVersion(n, atLeast)
+	return row
+}
+
+func (r *reader) skew(n *node) Skew {
+	s := Skew{At: r.At(n)}
+	r.Fields(n, "a skew", []string{"id", "between", "text"}, fields{
+		"id": r.Text(&s.ID), "between": r.OneOf(&s.Between, SkewMembers, SkewChildren), "one": r.Range(&s.One), "other": r.Range(&s.Other),
+		"same-train": r.Bool(&s.SameTrain), "text": r.Text(&s.Text),
+	})
+	return s
+}
+
+func (r *reader) effect(n *node) Effect {
+	e := Effect{At: r.At(n)}
+	r.Fields(n, "an effect", []string{"step", "clients", "effect", "text"}, fields{
+		"step": r.OneOf(&e.Step, DurationNames...), "clients": r.Text(&e.Clients), "effect": r.OneOf(&e.Effect, "none", "degraded", "outage"),
+		"text": r.Text(&e.Text), "when": r.when(&e.When),
+	})
+	return e
 }
 
 // DurationNames are the step kinds a catalogue may give durations for, in seconds.
 var DurationNames = []string{"check", "backup", "send", "checksum", "install", "save", "choose-slot", "restart", "link", "login", "version", "services", "readings"}
 
-func (r *reader) durations(n *yaml.Node, f *Family) {
-	known := map[string]func(*yaml.Node){
-		"send-rate": func(n *yaml.Node) {
-			if v := r.numbers(n, 2); v != nil {
+func (r *reader) durations(n *node, f *Family) {
+	known := fields{
+		"send-rate": func(n *node) {
+			if v := r.Numbers(n, 2); v != nil {
 				f.SendRate = Rate{v[0], v[1]}
 			}
 		},
 	}
 	for _, name := range DurationNames {
-		known[name] = func(n *yaml.Node) {
-			if v := r.numbers(n, 3); v != nil {
+		known[name] = func(n *node) {
+			if v := r.Numbers(n, 3); v != nil {
 				f.Durations[name] = Span{v[0], v[1], v[2]}
 			}
 		}
 	}
-	r.fields(n, "durations", nil, known)
-}
-
-// numbers reads a list of exactly count positive numbers in ascending order.
-func (r *reader) numbers(n *yaml.Node, count int) []float64 {
-	var v []float64
-	err := n.Decode(&v)
-	if err == nil && (len(v) != count || !slices.IsSorted(v) || v[0] < 0) {
-		err = errors.New("not ascending")
-	}
-	if err != nil {
-		r.fail(n, map[int]string{2: "write [low, high]", 3: "write [low, high, hard limit] in seconds"}[count], "expected %d numbers in ascending order", count)
-		return nil
-	}
-	return v
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
+	r.Fields(n, "durations", nil, known)
 }

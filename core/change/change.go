@@ -15,6 +15,7 @@ type Kind string
 // The kinds of steps, in the order in which a hop goes through them.
 const (
 	Readings   Kind = "readings" // measure before the first hop
+	Fetch      Kind = "fetch"    // wait until the image is in the image store
 	Check      Kind = "check"    // version, room, image fits
 	Backup     Kind = "backup"   // fetch the configuration off the box
 	Send       Kind = "send"     // move the image onto the box
@@ -33,7 +34,7 @@ const (
 
 // Titles of the kinds, as people read them.
 var Titles = map[Kind]string{
-	Readings: "Take readings before", Check: "Check room and image", Backup: "Back up configuration",
+	Readings: "Take readings before", Fetch: "Fetch image from the release site", Check: "Check room and image", Backup: "Back up configuration",
 	Send: "Send image", Checksum: "Compare checksum on device", Install: "Install into the idle slot",
 	Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
 	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version",
@@ -76,13 +77,24 @@ var perHop = []Kind{Check, Backup, Send, Checksum, Install, Save, ChooseSlot, Re
 // fallback is used where the catalogue gives no duration.
 var fallback = catalog.Span{Low: 1, High: 30, Limit: 300}
 
-// Draft lists the steps that take one device along a path. It fails when there is nothing to do.
-func Draft(f *catalog.Family, p *path.Path, pace Pace) ([]Step, error) {
+// Draft lists the steps that take one device along a path. It fails when there is nothing to do, and when a hop asks for
+// something that the choreography does not do.
+//
+// lacks says which images are still to be fetched; their hops begin with waiting for that. It may be nil.
+func Draft(f *catalog.Family, p *path.Path, pace Pace, lacks func(sha256 string) bool) ([]Step, error) {
 	if len(p.Hops) == 0 {
 		return nil, fmt.Errorf("the device runs %s already; there is nothing to change", p.To)
 	}
+	for _, h := range p.Hops {
+		if what := beyond(&h); what != "" {
+			return nil, fmt.Errorf("the hop from %s to %s %s, which a change cannot carry out yet; do it by hand, or look for another path", h.From, h.To, what)
+		}
+	}
 	steps := []Step{{Hop: -1, Kind: Readings, Expect: span(f, pace, "readings")}}
 	for i, h := range p.Hops {
+		if lacks != nil && lacks(h.Image.SHA256) {
+			steps = append(steps, Step{Hop: i, Kind: Fetch, Expect: fetchSpan(h.Image.Size), StopsBefore: true})
+		}
 		for _, kind := range perHop {
 			s := Step{Hop: i, Kind: kind}
 			switch kind {
@@ -106,12 +118,35 @@ func Draft(f *catalog.Family, p *path.Path, pace Pace) ([]Step, error) {
 	return steps, nil
 }
 
+// beyond says what of a hop the choreography of one device with two slots does not do; "" when it does all.
+func beyond(h *path.Hop) string {
+	switch {
+	case h.NewModel != "":
+		return "goes on as another model"
+	case len(h.Components) > 0:
+		return "brings " + h.Components[0].Title + " along"
+	case len(h.Others) > 0:
+		return "needs a base image on the device"
+	case len(h.HandSteps) > 0:
+		return "asks for work by hand (" + h.HandSteps[0].Text + ")"
+	case h.Restarts != 1:
+		return fmt.Sprintf("takes %d restarts", h.Restarts)
+	}
+	return ""
+}
+
 func span(f *catalog.Family, pace Pace, name string) catalog.Span {
 	s, ok := f.Durations[name]
 	if !ok {
 		s = fallback
 	}
 	return pace.Scale(s)
+}
+
+// fetchSpan is how long a download from a release site takes, between 20 Mbit/s and 1 Gbit/s; the hard limit is for a
+// poor line. Our own line does not get faster with a simulated fleet.
+func fetchSpan(size int64) catalog.Span {
+	return catalog.Span{Low: float64(size) / 125e6, High: float64(size)/2.5e6 + 2, Limit: float64(size)/50e3 + 600}
 }
 
 // sendSpan is how long an image takes; the hard limit is ten times the slow case, and never under a minute.

@@ -9,15 +9,16 @@ import (
 
 	"verimorph/core/catalog"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/version"
 )
 
 func draft(t *testing.T, from, to string, factor float64) []Step {
 	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
 	require.Empty(t, found)
-	p, err := path.NewPlanner(c).Find("TH-60", version.MustParse(from), version.MustParse(to), path.Policy{})
+	p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: from}, Aim: path.Aim{Version: to}})
 	require.NoError(t, err)
-	steps, err := Draft(c.Family("th"), p, Pace{factor})
+	steps, err := Draft(c.Family("th"), p, Pace{factor}, nil)
 	require.NoError(t, err)
 	return steps
 }
@@ -65,7 +66,7 @@ func TestPace(t *testing.T) {
 }
 
 func TestNothingToDo(t *testing.T) {
-	_, err := Draft(&catalog.Family{}, &path.Path{To: version.MustParse("5.4.2")}, Pace{1})
+	_, err := Draft(&catalog.Family{}, &path.Path{To: version.MustParse("5.4.2")}, Pace{1}, nil)
 	assert.EqualError(t, err, "the device runs 5.4.2 already; there is nothing to change")
 }
 
@@ -87,4 +88,20 @@ func TestStates(t *testing.T) {
 	assert.ErrorContains(t, err, "hold it first")
 	_, err = Next(Done, Resume)
 	assert.ErrorContains(t, err, "nothing can be done")
+}
+
+func TestDraftRefusesWhatItCannotDo(t *testing.T) {
+	hop := path.Hop{From: version.MustParse("1"), To: version.MustParse("2"), Restarts: 1}
+	for part, change := range map[string]func(*path.Hop){
+		"another model":           func(h *path.Hop) { h.NewModel = "M2" },
+		"brings port logic along": func(h *path.Hop) { h.Components = []path.Component{{Title: "port logic"}} },
+		"base image":              func(h *path.Hop) { h.Others = []path.OtherImage{{Role: "base"}} },
+		"work by hand (look)":     func(h *path.Hop) { h.HandSteps = []path.HandStep{{Text: "look"}} },
+		"takes 0 restarts":        func(h *path.Hop) { h.Restarts = 0 },
+	} {
+		h := hop
+		change(&h)
+		_, err := Draft(&catalog.Family{}, &path.Path{Hops: []path.Hop{h}}, Pace{1}, nil)
+		assert.ErrorContains(t, err, part)
+	}
 }

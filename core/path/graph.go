@@ -2,107 +2,143 @@ package path
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"strings"
 
 	"verimorph/core/catalog"
+	"verimorph/core/portrait"
 	"verimorph/core/version"
 )
 
-// graph answers, for one model of one family under one policy, which hops are supported. Releases are their indexes
-// in the family; ranges are worked out once into one flag a release, since the search asks for every pair.
+// graph answers which hops are possible for devices of one model that share the facts the catalogue asks about, under
+// one policy. Releases are their indexes in the family.
 type graph struct {
-	f         *catalog.Family
-	m         *catalog.Model
-	policy    Policy
-	rules     []compiled
-	preferred map[string]int // newest preferred release by train
-	mayRun    []bool         // allowed as a stop
-	hopTime   []float64      // seconds to install and return, by release
-	class     []int          // releases of one class are alike to every rule as the end of a hop, and cost the same
-	goesDown  []bool         // by class: some rule permits going down onto its releases
-	said      map[[2]int][]Citation
+	*catalog.Hops
+	f        *catalog.Family
+	m        *catalog.Model
+	p        *portrait.Portrait
+	policy   Policy
+	start    int                 // the release the portrait runs; its components are known from the portrait
+	blocks   []*catalog.Citation // why a release is no stop; nil: it is one
+	still    []int64             // milliseconds of a hop onto a release without its restarts
+	restart  int64               // milliseconds of one restart
+	needs    []need              // requirements that a person cannot put right, as they stand
+	parts    []part              // components
+	class    []int               // releases of one class are alike to every rule as the end of a hop, and cost the same
+	goesDown []bool              // by class: some rule permits going down onto its releases
+	kind     []int               // releases of one kind are alike as a stop, and neighbours; worked out when asked for
+	said     map[[2]int][]catalog.Citation
 }
 
-type compiled struct {
-	*catalog.Rule
-	a, b     []bool // hop: from, to; crossing: leave-from, land-on; leave-train: the train, -
-	crossing int    // index of the first release at or after the crossing
+type need struct {
+	*catalog.Requirement
+	install, leaving []bool
 }
 
-func newGraph(f *catalog.Family, m *catalog.Model, policy Policy) *graph {
+// part is a component with its row for each release.
+type part struct {
+	*catalog.Component
+	rows []*catalog.ComponentRow
+	have version.Version // on the device now; zero: not known
+}
+
+func newGraph(f *catalog.Family, m *catalog.Model, p *portrait.Portrait, start int, policy Policy) *graph {
 	n := len(f.Releases)
-	g := &graph{f: f, m: m, policy: policy, preferred: map[string]int{}, mayRun: make([]bool, n), hopTime: make([]float64, n), said: map[[2]int][]Citation{}}
-	flags := func(has func(*catalog.Release) bool) []bool {
-		out := make([]bool, n)
-		for i := range f.Releases {
-			out[i] = has(&f.Releases[i])
+	g := &graph{Hops: catalog.NewHops(f, m), f: f, m: m, p: p, policy: policy, start: start,
+		blocks: make([]*catalog.Citation, n), still: make([]int64, n), said: map[[2]int][]catalog.Citation{}}
+	g.restart = millis(total(f, afterRestart...))
+	fixed := millis(total(f, beforeRestart...))
+	for i := range f.Components {
+		if c := g.part(&f.Components[i]); c != nil {
+			g.parts = append(g.parts, *c)
 		}
-		return out
 	}
-	in := func(r version.Range) []bool {
-		return flags(func(rel *catalog.Release) bool { return r.Contains(rel.Version) })
-	}
-	for i := range f.Releases {
-		if r := &f.Releases[i]; r.Stage == catalog.Preferred {
-			g.preferred[r.Train] = i
+	for b := range f.Releases {
+		g.blocks[b] = g.whyNot(b)
+		g.still[b] = fixed
+		if im := f.Releases[b].Image(m.Name); im != nil && f.SendRate.Low > 0 {
+			size := float64(im.Size)
+			g.still[b] += millis(size/f.SendRate.High, size/f.SendRate.Low)
 		}
-		g.mayRun[i] = g.whyNot(i) == nil
-		low, high := g.seconds(i)
-		g.hopTime[i] = (low + high) / 2
 	}
-	for i := range f.Rules {
-		r := &f.Rules[i]
-		if !r.For(m.Name) {
+	for i := range f.Requirements {
+		r := &f.Requirements[i]
+		if len(r.Models) > 0 && !slices.Contains(r.Models, m.Name) || r.Remedy != "" {
 			continue
 		}
-		c := compiled{Rule: r}
-		switch r.Kind {
-		case catalog.KindHop:
-			c.a, c.b = in(r.From), in(r.To)
-		case catalog.KindLeaveTrain:
-			c.a = flags(func(rel *catalog.Release) bool { return r.Train == "" || rel.Train == r.Train })
-		case catalog.KindCrossing:
-			c.a, c.b = in(r.LeaveFrom), in(r.LandOn)
-			for c.crossing < n && f.Releases[c.crossing].Version.Less(r.Crossing) {
-				c.crossing++
+		if r.Kind != catalog.NeedContent {
+			if met, _ := r.Met(p); met != catalog.No {
+				continue
 			}
 		}
-		g.rules = append(g.rules, c)
+		in := need{Requirement: r, install: make([]bool, n), leaving: make([]bool, n)}
+		for k := range f.Releases {
+			in.install[k], in.leaving[k] = r.Install.Contains(f.Releases[k].Version), r.Leaving.Contains(f.Releases[k].Version)
+		}
+		g.needs = append(g.needs, in)
 	}
 	g.classify()
 	return g
 }
 
-// classify finds which releases no rule tells apart as the end of a hop.
-func (g *graph) classify() {
-	left := map[string]bool{} // trains that a rule speaks about
-	for i := range g.rules {
-		if c := &g.rules[i]; c.Kind == catalog.KindLeaveTrain {
-			for k, in := range c.a {
-				left[g.f.Releases[k].Train] = left[g.f.Releases[k].Train] || in
-			}
-		}
+// part prepares a component; nil when it has nothing to do with the model.
+func (g *graph) part(c *catalog.Component) *part {
+	out, any := part{Component: c, rows: make([]*catalog.ComponentRow, len(g.f.Releases))}, false
+	for b := range g.f.Releases {
+		out.rows[b] = c.Row(g.version(b), g.m, g.p.Generation)
+		any = any || out.rows[b] != nil
 	}
+	if v, err := version.Parse(g.p.Components[c.Name]); err == nil {
+		out.have = v
+	}
+	if !any {
+		return nil
+	}
+	return &out
+}
+
+// at is the component's version on a stop, as far as it is known: at the start the portrait's, elsewhere what the table
+// brought. A row that asks for a least version leaves a later one alone.
+func (c *part) at(g *graph, a int) version.Version {
+	if a == g.start && !c.have.IsZero() {
+		return c.have
+	}
+	return c.wanted(c.rows[a])
+}
+
+// wanted is the version on the device once a row is satisfied.
+func (c *part) wanted(r *catalog.ComponentRow) version.Version {
+	switch {
+	case r == nil:
+		return version.Version{}
+	case !r.Version.IsZero():
+		return r.Version
+	case r.AtLeast.Less(c.have):
+		return c.have
+	}
+	return r.AtLeast
+}
+
+// updated reports whether a hop brings the component along.
+func (c *part) updated(g *graph, a, b int) bool {
+	row := c.rows[b]
+	if row == nil {
+		return false
+	}
+	has := c.at(g, a)
+	if !row.Version.IsZero() {
+		return has.Compare(row.Version) != 0
+	}
+	return has.Less(row.AtLeast)
+}
+
+// classify finds which releases nothing tells apart as the end of a hop.
+func (g *graph) classify() {
 	ids := map[string]int{}
 	for b := range g.f.Releases {
-		rel := &g.f.Releases[b]
-		key := fmt.Appendf(nil, "%v %v %v ", g.hopTime[b], rel.Stage == catalog.Preferred, g.mayRun[b])
-		if left[rel.Train] {
-			key = append(key, rel.Train...)
-		}
-		down := false
-		for i := range g.rules {
-			c := &g.rules[i]
-			bit := byte('0')
-			if c.Kind == catalog.KindHop && c.b[b] {
-				bit = '1'
-				down = down || c.Down
-			}
-			if c.Kind == catalog.KindCrossing && c.crossing <= b {
-				bit = map[bool]byte{true: '1', false: '2'}[c.b[b]]
-			}
-			key = append(key, ' ', bit)
-		}
+		key, down := g.end(b)
+		key = fmt.Appendf(key, " %v %v %v", g.still[b], g.f.Releases[b].Stage == catalog.Preferred, g.blocks[b] == nil)
 		id, ok := ids[string(key)]
 		if !ok {
 			id = len(ids)
@@ -114,50 +150,186 @@ func (g *graph) classify() {
 	}
 }
 
-func (g *graph) version(i int) version.Version { return g.f.Releases[i].Version }
-func (g *graph) allowed(i int) bool            { return g.mayRun[i] }
+// end describes a release as the end of a hop, by rules, requirements and component tables.
+func (g *graph) end(b int) (key []byte, down bool) {
+	key, down = g.End(b)
+	for i := range g.needs {
+		key = append(key, map[bool]byte{true: '1', false: '0'}[g.needs[i].install[b]])
+	}
+	for i := range g.parts {
+		key = fmt.Appendf(key, " %p", g.parts[i].rows[b])
+	}
+	return key, down
+}
 
-// whyNot says why a release cannot be a stop on this model; nil when it can.
-func (g *graph) whyNot(i int) *Citation {
-	r := &g.f.Releases[i]
-	switch {
-	case !g.m.Last.Contains(r.Version):
-		text := fmt.Sprintf("%s may run %s only, not %s", g.m.Name, g.m.Last, r.Version)
-		if g.m.LastText != "" {
-			text += ": " + g.m.LastText
+// kinds gives each release the number of its kind: releases of one kind belong to one train, stand next to each other
+// in the order of versions, and no rule, requirement or component table tells them apart at either end of a hop. How big
+// an image is, or whether a release is preferred, makes no other kind. What cannot be a stop is a kind of its own and
+// does not come between others.
+func (g *graph) kinds() []int {
+	if g.kind != nil {
+		return g.kind
+	}
+	g.kind = make([]int, len(g.f.Releases))
+	last, id, current := "", -1, -1
+	for b := range g.f.Releases {
+		if !g.allowed(b) && b != g.start {
+			id++
+			g.kind[b] = id
+			continue
 		}
-		return &Citation{Text: text, At: g.m.At}
-	case r.Stage == catalog.Withdrawn:
-		return &Citation{Text: fmt.Sprintf("%s was withdrawn by the maker", r.Version), At: r.At}
-	case r.Stage == catalog.Preview && !g.policy.Previews:
-		return &Citation{Text: fmt.Sprintf("%s is a preview release, which the policy leaves out", r.Version), At: r.At}
-	case r.Image(g.m.Name) == nil:
-		return &Citation{Text: fmt.Sprintf("%s has no image for %s", r.Version, g.m.Name), At: r.At}
+		end, _ := g.end(b)
+		key := fmt.Appendf(append(g.Start(b), end...), " %s %v", g.f.Releases[b].Train, b == g.start)
+		for i := range g.needs {
+			key = append(key, map[bool]byte{true: '1', false: '0'}[g.needs[i].leaving[b]])
+		}
+		if string(key) != last {
+			id++
+			current = id
+		}
+		g.kind[b], last = current, string(key)
+	}
+	return g.kind
+}
+
+func (g *graph) version(i int) version.Version { return g.f.Releases[i].Version }
+func (g *graph) allowed(i int) bool            { return g.blocks[i] == nil }
+
+// whyNot says why a release cannot be a stop of this device under this policy; nil when it can.
+func (g *graph) whyNot(i int) *catalog.Citation {
+	if why := g.WhyNot(i); why != nil {
+		return why
+	}
+	r := &g.f.Releases[i]
+	if r.Stage == catalog.Preview && !g.policy.Previews {
+		return &catalog.Citation{Text: fmt.Sprintf("%s is a preview release, which the policy leaves out", r.Version), At: r.At}
+	}
+	for _, name := range g.policy.Services {
+		if k := slices.IndexFunc(g.f.Services, func(s catalog.Service) bool { return s.Name == name }); k >= 0 {
+			if s := &g.f.Services[k]; g.runs(s, i) == catalog.No {
+				return &catalog.Citation{Rule: s.Name, Text: fmt.Sprintf("service %s, which must keep working, cannot run on %s: %s", s.Name, r.Version, s.Text), At: s.At}
+			}
+		}
+	}
+	if !g.policy.DropChildren {
+		for _, c := range g.p.Children {
+			if why := g.drops(c.Model, i); why != nil {
+				return why
+			}
+		}
+	}
+	if _, room, known := g.p.ImageRoom(); known && room.Total > 0 {
+		if size := g.imageBytes(i); size > room.Total {
+			return &catalog.Citation{Text: fmt.Sprintf("the images of %s take %d bytes, but the storage for them has %d in all", r.Version, size, room.Total), At: r.At}
+		}
 	}
 	return nil
 }
 
-func (g *graph) newestAllowed() int {
-	for i := len(g.mayRun) - 1; i >= 0; i-- {
-		if g.mayRun[i] {
-			return i
-		}
+// drops says why a release does not serve a child model; nil when it does or when nothing is known about the model.
+func (g *graph) drops(model string, i int) *catalog.Citation {
+	child := g.f.Model(model)
+	if child == nil || child.Last.Contains(g.version(i)) {
+		return nil
 	}
-	return -1
+	text := fmt.Sprintf("%s no longer serves %s, which the device has as a child", g.version(i), model)
+	if child.LastText != "" {
+		text += ": " + child.LastText
+	}
+	return &catalog.Citation{Text: text, At: child.At}
 }
 
-// hopCost is the cost of one hop, and whether it is supported.
-func (g *graph) hopCost(a, b int) (cost, bool) {
-	r := g.permit(a, b)
-	if r == nil {
-		return cost{}, false
+// runs answers whether the service can run on a release of this device.
+func (g *graph) runs(s *catalog.Service, i int) catalog.Truth {
+	switch {
+	case !s.Runs.Contains(g.version(i)), len(s.Models) > 0 && !slices.Contains(s.Models, g.m.Name):
+		return catalog.No
+	case len(s.Generations) > 0 && g.p.Generation == "":
+		return catalog.Unknown
+	case len(s.Generations) > 0 && !slices.Contains(s.Generations, g.p.Generation):
+		return catalog.No
 	}
-	for i := range g.rules {
-		if g.rules[i].refuses(g, a, b) {
-			return cost{}, false
+	return catalog.Yes
+}
+
+// imageBytes is the room that the images of a release take on the device: its own, its base's and those of components.
+func (g *graph) imageBytes(b int) (size int64) {
+	for _, im := range append(g.others(b, nil), OtherImage{Image: *g.f.Releases[b].Image(g.m.Name)}) {
+		size += im.Size
+	}
+	return size
+}
+
+// others lists the files a stop needs beside the image to install; updated says which components are brought along, nil
+// means all.
+func (g *graph) others(b int, updated func(*part) bool) (out []OtherImage) {
+	if base := g.f.Releases[b].Base; !base.IsZero() {
+		if rel := g.f.Release(base); rel != nil && rel.Image(g.m.Name) != nil {
+			out = append(out, OtherImage{*rel.Image(g.m.Name), "base", base.String()})
 		}
 	}
-	c := cost{restarts: 1, seconds: g.hopTime[b]}
+	for i := range g.parts {
+		c := &g.parts[i]
+		if row := c.rows[b]; row != nil && row.Image != nil && (updated == nil || updated(c)) {
+			out = append(out, OtherImage{*row.Image, c.Name, c.wanted(row).String()})
+		}
+	}
+	return out
+}
+
+// unmet returns the first requirement that keeps the device from a hop and cannot be put right.
+func (g *graph) unmet(a, b int) *catalog.Requirement {
+	for i := range g.needs {
+		r := &g.needs[i]
+		if !r.install[b] || !r.leaving[a] {
+			continue
+		}
+		if r.Kind != catalog.NeedContent || g.content(r.Requirement, a, b) == catalog.No {
+			return r.Requirement
+		}
+	}
+	return nil
+}
+
+// content answers a requirement about a component when the device stands on a stop: what the hop itself brings before
+// the main image counts.
+func (g *graph) content(r *catalog.Requirement, a, b int) catalog.Truth {
+	for i := range g.parts {
+		c := &g.parts[i]
+		if c.Name != r.Component {
+			continue
+		}
+		has := c.at(g, a)
+		if c.Order == "before" && c.rows[b] != nil {
+			has = c.wanted(c.rows[b])
+		}
+		switch {
+		case has.IsZero():
+			return catalog.Unknown
+		case has.Less(r.AtLeast):
+			return catalog.No
+		}
+		return catalog.Yes
+	}
+	met, _ := r.Met(g.p)
+	return met
+}
+
+// hopCost is the cost of one hop, and whether it is possible.
+func (g *graph) hopCost(a, b int) (cost, bool) {
+	r := g.Permit(a, b, g.policy.Reset)
+	if r == nil || g.Refused(a, b) || len(g.needs) > 0 && g.unmet(a, b) != nil {
+		return cost{}, false
+	}
+	c := cost{restarts: r.Restarts, millis: g.still[b] + int64(r.Restarts)*g.restart}
+	for i := range g.parts {
+		if p := &g.parts[i]; p.updated(g, a, b) {
+			c.millis += millis(p.Duration.Low, p.Duration.High)
+			if p.Interrupts() {
+				c.restarts++
+			}
+		}
+	}
 	if r.Config == catalog.ConfigReset {
 		c.resets = 1
 	}
@@ -167,104 +339,64 @@ func (g *graph) hopCost(a, b int) (cost, bool) {
 	return c, true
 }
 
-// permit returns the first hop rule that covers the pair, the gentlest on the configuration, or nil.
-func (g *graph) permit(a, b int) *catalog.Rule {
-	var best *catalog.Rule
-	for i := range g.rules {
-		r := &g.rules[i]
-		if r.Kind != catalog.KindHop || r.Down != (b < a) || !r.a[a] || !r.b[b] {
-			continue
-		}
-		if r.Config == catalog.ConfigReset && !g.policy.Reset {
-			continue
-		}
-		if best == nil || harm(r.Config) < harm(best.Config) {
-			best = r.Rule
-		}
-	}
-	return best
-}
-
-func harm(config string) int {
-	return map[string]int{catalog.ConfigKept: 0, catalog.ConfigConverted: 1, catalog.ConfigReset: 2}[config]
-}
-
-// refuses reports whether a restricting rule forbids the pair.
-func (c *compiled) refuses(g *graph, a, b int) bool {
-	switch c.Kind {
-	case catalog.KindLeaveTrain:
-		if a >= b || !c.a[a] || g.f.Releases[a].Train == g.f.Releases[b].Train {
-			return false
-		}
-		best, ok := g.preferred[g.f.Releases[a].Train]
-		return ok && a != best && g.mayRun[best]
-	case catalog.KindCrossing:
-		return a < c.crossing && c.crossing <= b && (!c.a[a] || !c.b[b])
-	}
-	return false
-}
-
-// refusals says why a pair is not supported: every restricting rule that forbids it, and, when no hop rule covers it,
-// that nothing permits it. It is empty when the pair is supported. Ways to one aim share most of their stops, so what
+// refusals says why a pair is not possible; it is empty when it is. Ways to one aim share most of their stops, so what
 // was said about a pair is kept; callers must not change it.
-func (g *graph) refusals(a, b int) []Citation {
+func (g *graph) refusals(a, b int) []catalog.Citation {
 	said, ok := g.said[[2]int{a, b}]
 	if !ok {
-		said = g.refuse(a, b)
+		said = g.Refusals(a, b, g.policy.Reset)
+		if r := g.unmet(a, b); r != nil {
+			said = append(said, catalog.Citation{Rule: r.ID, Text: fmt.Sprintf("%s needs a device that it is not: %s", g.version(b), r.Text), At: r.At})
+		}
 		g.said[[2]int{a, b}] = said
 	}
 	return said
 }
 
-func (g *graph) refuse(a, b int) (out []Citation) {
-	from, to := g.version(a), g.version(b)
-	for i := range g.rules {
-		c := &g.rules[i]
-		if !c.refuses(g, a, b) {
-			continue
-		}
-		var text string
-		switch c.Kind {
-		case catalog.KindLeaveTrain:
-			train := g.f.Releases[a].Train
-			text = fmt.Sprintf("train %s is left only from its newest preferred release %s, not from %s", train, g.version(g.preferred[train]), from)
-		case catalog.KindCrossing:
-			var parts []string
-			if !c.a[a] {
-				parts = append(parts, fmt.Sprintf("must start from %s, not %s", c.LeaveFrom, from))
-			}
-			if !c.b[b] {
-				parts = append(parts, fmt.Sprintf("must land on %s, not %s", c.LandOn, to))
-			}
-			text = fmt.Sprintf("a hop that crosses %s %s", c.Crossing, strings.Join(parts, " and "))
-		}
-		out = append(out, Citation{c.ID, text + ": " + c.Text, c.At})
-	}
-	if g.permit(a, b) == nil {
-		text := fmt.Sprintf("no hop rule permits %s to %s", from, to)
-		loose := *g
-		loose.policy.Reset = true
-		if r := loose.permit(a, b); r != nil {
-			out = append(out, Citation{r.ID, text + " without a configuration reset, which the policy does not allow", r.At})
-		} else {
-			out = append(out, Citation{Text: text, At: catalog.Position{File: g.f.File, Line: 1, Column: 1}})
-		}
-	}
-	return out
-}
+// Steps every hop goes through, before its restart and from it on.
+var (
+	beforeRestart = []string{"check", "backup", "checksum", "install", "save", "choose-slot"}
+	afterRestart  = []string{"restart", "link", "login", "version", "services"}
+)
 
-// perHop are the step kinds every hop goes through besides sending the image.
-var perHop = []string{"check", "backup", "checksum", "install", "save", "choose-slot", "restart", "link", "login", "version", "services"}
+// millis is the middle of a range of seconds in milliseconds.
+func millis(low, high float64) int64 { return int64(math.Round((low + high) * 500)) }
 
-// seconds is the expected range of one hop onto a release, at the device's own pace.
-func (g *graph) seconds(b int) (low, high float64) {
-	for _, name := range perHop {
-		s := g.f.Durations[name]
+func total(f *catalog.Family, names ...string) (low, high float64) {
+	for _, name := range names {
+		s := f.Durations[name]
 		low, high = low+s.Low, high+s.High
 	}
-	if im := g.f.Releases[b].Image(g.m.Name); im != nil && g.f.SendRate.Low > 0 {
-		low += float64(im.Size) / g.f.SendRate.High
-		high += float64(im.Size) / g.f.SendRate.Low
-	}
 	return low, high
+}
+
+// factsKey names the facts of a portrait that the family's rules ask about: devices with the same key share a graph.
+func factsKey(f *catalog.Family, m *catalog.Model, p *portrait.Portrait, start int) string {
+	var s strings.Builder
+	for i := range f.Requirements {
+		if r := &f.Requirements[i]; r.Remedy == "" {
+			met, _ := r.Met(p)
+			fmt.Fprint(&s, met)
+		}
+	}
+	stated := false
+	for i := range f.Components {
+		if v, ok := p.Components[f.Components[i].Name]; ok {
+			stated = true
+			fmt.Fprintf(&s, " %s=%s", f.Components[i].Name, v)
+		}
+	}
+	if stated { // the portrait speaks about the release it runs
+		fmt.Fprint(&s, " at ", start)
+	}
+	if len(m.Generations) > 0 {
+		fmt.Fprint(&s, " g", p.Generation)
+	}
+	for _, c := range p.Children {
+		fmt.Fprint(&s, " c", c.Model)
+	}
+	if _, room, known := p.ImageRoom(); known {
+		fmt.Fprint(&s, " t", room.Total)
+	}
+	return s.String()
 }

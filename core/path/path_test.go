@@ -3,6 +3,7 @@ package path
 import (
 	"fmt"
 	"os"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"verimorph/core/catalog"
+	"verimorph/core/portrait"
 	"verimorph/core/version"
 )
 
@@ -21,14 +23,32 @@ func demo(t testing.TB) *catalog.Catalogue {
 
 func v(s string) version.Version { return version.MustParse(s) }
 
-func TestTheStory(t *testing.T) {
-	p, err := NewPlanner(demo(t)).Find("TH-60", v("4.2.3"), v("5.4.2"), Policy{})
-	require.NoError(t, err)
-	var stops []string
-	for _, h := range p.Hops {
-		stops = append(stops, h.To.String())
+func ask(model, from, aim string) Question {
+	a, err := ParseAim(aim)
+	if err != nil {
+		panic(err)
 	}
-	assert.Equal(t, []string{"4.2.9", "5.0.7", "5.4.2"}, stops)
+	return Question{Portrait: &portrait.Portrait{Model: model, Version: from}, Aim: a}
+}
+
+func stops(p *Path) (out []string) {
+	for _, h := range p.Hops {
+		out = append(out, h.To.String())
+	}
+	return out
+}
+
+func rules(cs []catalog.Citation) (ids []string) {
+	for _, c := range cs {
+		ids = append(ids, c.Rule)
+	}
+	return ids
+}
+
+func TestTheStory(t *testing.T) {
+	p, err := NewPlanner(demo(t)).Find(ask("TH-60", "4.2.3", "5.4.2"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"4.2.9", "5.0.7", "5.4.2"}, stops(p))
 	assert.Equal(t, "TH-R1", p.Hops[0].Permit.Rule)
 	assert.Equal(t, "TH-R6", p.Hops[0].Because[0].Rule, "the stop at 4.2.9 is demanded by the leave-train rule")
 	assert.Equal(t, []string{"TH-R7", "TH-R8"}, rules(p.Hops[1].Because), "5.0.7 is demanded by the landing and the slot layout")
@@ -43,50 +63,62 @@ func TestTheStory(t *testing.T) {
 	assert.Contains(t, p.Notes[0], "the last release that fits is 6.0.1")
 }
 
-func rules(cs []Citation) (ids []string) {
-	for _, c := range cs {
-		ids = append(ids, c.Rule)
-	}
-	return ids
-}
-
 func TestNoPathSaysWhyAndHowFar(t *testing.T) {
 	p := NewPlanner(demo(t))
-	_, err := p.Find("TH-40", v("4.2.3"), v("6.0.1"), Policy{})
+	_, err := p.Find(ask("TH-40", "4.2.3", "6.0.1"))
 	var no *NoPathError
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, err.Error(), "TH-40 may run <6 only, not 6.0.1: Tarnholm ends support of the TH-40 with train 5")
 	assert.Equal(t, "5.4.2", no.Nearest.String())
 
-	_, err = p.Find("TH-60", v("5.4.2"), v("4.2.9"), Policy{})
+	_, err = p.Find(ask("TH-60", "5.4.2", "4.2.9"))
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, err.Error(), "no hop rule permits 5.4.2 to 4.2.9")
 	assert.Equal(t, "5.0.6", no.Nearest.String())
+	assert.Equal(t, []string{"the policy allowed a configuration reset"}, no.Changes)
 
-	back, err := p.Find("TH-60", v("5.4.2"), v("4.2.9"), Policy{Reset: true})
+	q := ask("TH-60", "5.4.2", "4.2.9")
+	q.Policy.Reset = true
+	back, err := p.Find(q)
 	require.NoError(t, err)
 	assert.Len(t, back.Hops, 2)
 	assert.Equal(t, catalog.ConfigReset, back.Hops[1].Config)
 
-	_, err = p.Find("TH-60", v("4.2.3"), v("6.0.0-rc1"), Policy{})
+	_, err = p.Find(ask("TH-60", "4.2.3", "6.0.0-rc1"))
 	assert.ErrorContains(t, err, "preview release")
+
+	q = ask("TH-60", "4.2.3", "5.4.2")
+	q.Policy.MaxHops = 2
+	_, err = p.Find(q)
+	require.ErrorAs(t, err, &no)
+	assert.Contains(t, no.Blocks[0].Text, "the policy allows 2 hops")
+	assert.Equal(t, "5.0.7", no.Nearest.String())
+	assert.Equal(t, []string{"the policy allowed more hops"}, no.Changes)
 }
 
 func TestUnknownNames(t *testing.T) {
 	p := NewPlanner(demo(t))
-	_, err := p.Find("TH-60", v("4.2.3"), v("5.4.1"), Policy{})
+	_, err := p.Find(ask("TH-60", "4.2.3", "5.4.1"))
 	assert.EqualError(t, err, "release 5.4.1 is not in the catalogue of family th; known and near: 5.4.0, 5.4.2, 6.0.0-rc1")
-	_, err = p.Find("TH-66", v("4.2.3"), v("5.4.2"), Policy{})
-	assert.EqualError(t, err, "model TH-66 is not in the catalogue; known and near: TH-40, TH-60, TH-80")
-	same, err := p.Find("TH-60", v("5.4.2"), v("5.4.2"), Policy{})
+	_, err = p.Find(ask("TH-66", "4.2.3", "5.4.2"))
+	assert.ErrorContains(t, err, "model TH-66 is not in the catalogue; known and near: TH-40, TH-60, TH-80")
+	same, err := p.Find(ask("TH-60", "5.4.2", "5.4.2"))
 	require.NoError(t, err)
 	assert.Empty(t, same.Hops)
+	for _, aim := range []string{"", "train:", "fixes:", "what:ever"} {
+		_, err := ParseAim(aim)
+		assert.Error(t, err, aim)
+	}
+	q := ask("TH-60", "4.2.3", "5.4.2")
+	q.Policy.Services = []string{"teleport"}
+	_, err = p.Find(q)
+	assert.ErrorContains(t, err, "service teleport is not in the catalogue")
 }
 
-// randomFamily draws a family of a few releases and rules of every kind.
+// randomFamily draws a family of a few releases with rules, components and requirements of every kind.
 func randomFamily(t *rapid.T) *catalog.Family {
-	f := &catalog.Family{Name: "r", File: "r.yaml", Models: []catalog.Model{{Name: "M"}}, Durations: map[string]catalog.Span{"install": {Low: 1, High: 3}}}
-	f.SendRate = catalog.Rate{Low: 10, High: 10}
+	f := &catalog.Family{Name: "r", File: "r.yaml", Scheme: version.Default, Models: []catalog.Model{{Name: "M"}},
+		Durations: map[string]catalog.Span{"install": {Low: 1, High: 3}, "link": {Low: 2, High: 2}}, SendRate: catalog.Rate{Low: 10, High: 10}}
 	n := rapid.IntRange(2, 7).Draw(t, "releases")
 	name := func(label string) version.Version {
 		return f.Releases[rapid.IntRange(0, n-1).Draw(t, label)].Version
@@ -94,7 +126,7 @@ func randomFamily(t *rapid.T) *catalog.Family {
 	for i := range n {
 		f.Releases = append(f.Releases, catalog.Release{
 			Version: v(fmt.Sprintf("%d.%d", 1+i/3, i%3)), Train: fmt.Sprint(1 + i/3),
-			Stage:  rapid.SampledFrom([]catalog.Stage{catalog.General, catalog.Preferred, catalog.Preferred, catalog.Withdrawn}).Draw(t, "stage"),
+			Stage:  rapid.SampledFrom([]catalog.Stage{catalog.General, catalog.Preferred, catalog.Preferred, catalog.Preview, catalog.Withdrawn}).Draw(t, "stage"),
 			Images: []catalog.Image{{Models: []string{"M"}, Size: int64(rapid.IntRange(1, 3).Draw(t, "size"))}},
 		})
 	}
@@ -107,7 +139,7 @@ func randomFamily(t *rapid.T) *catalog.Family {
 	}
 	for i := range rapid.IntRange(1, 6).Draw(t, "hops") {
 		f.Rules = append(f.Rules, catalog.Rule{ID: fmt.Sprint("H", i), Kind: catalog.KindHop, From: span("from"), To: span("to"),
-			Down:   rapid.Bool().Draw(t, "down"),
+			Down: rapid.Bool().Draw(t, "down"), Restarts: rapid.IntRange(0, 2).Draw(t, "restarts"),
 			Config: rapid.SampledFrom([]string{catalog.ConfigKept, catalog.ConfigConverted, catalog.ConfigReset}).Draw(t, "config")})
 	}
 	if rapid.Bool().Draw(t, "leave") {
@@ -116,27 +148,53 @@ func randomFamily(t *rapid.T) *catalog.Family {
 	if rapid.Bool().Draw(t, "crossing") {
 		f.Rules = append(f.Rules, catalog.Rule{ID: "C", Kind: catalog.KindCrossing, Crossing: name("at"), LeaveFrom: span("leave-from"), LandOn: span("land-on")})
 	}
+	if rapid.Bool().Draw(t, "component") {
+		c := catalog.Component{Name: "logic", Trigger: rapid.SampledFrom([]string{catalog.TriggerItself, catalog.TriggerPowerCycle}).Draw(t, "trigger"),
+			Order: rapid.SampledFrom([]string{"before", "after"}).Draw(t, "order"), Duration: catalog.Span{Low: 5, High: 7}}
+		for i := range n {
+			row := catalog.ComponentRow{Releases: version.MustRange(f.Releases[i].Version.String())}
+			if needs := v(fmt.Sprint(rapid.IntRange(1, 3).Draw(t, "logic"))); rapid.Bool().Draw(t, "exact") {
+				row.Version = needs
+			} else {
+				row.AtLeast = needs
+			}
+			c.Rows = append(c.Rows, row)
+		}
+		f.Components = append(f.Components, c)
+	}
+	if rapid.Bool().Draw(t, "memory") {
+		f.Requirements = append(f.Requirements, catalog.Requirement{ID: "Q", Kind: catalog.NeedMemory, Bytes: 100, Install: span("install"), Leaving: span("leaving")})
+	}
 	return f
 }
 
-// supported says again, in the plainest words, what the rules of a family say about one hop; nil when it is refused.
-// It shares nothing with the graph but the catalogue.
-func supported(f *catalog.Family, a, b int, reset bool) *cost {
+func randomPortrait(t *rapid.T, f *catalog.Family, from int) *portrait.Portrait {
+	p := &portrait.Portrait{Model: "M", Version: f.Releases[from].Version.String(), Memory: int64(rapid.SampledFrom([]int{0, 50, 200}).Draw(t, "memory"))}
+	if rapid.Bool().Draw(t, "stated") {
+		p.Components = map[string]string{"logic": fmt.Sprint(rapid.IntRange(1, 4).Draw(t, "has"))}
+	}
+	return p
+}
+
+// supported says again, in the plainest words, what a family says about one hop of a device that began somewhere; nil
+// when it is refused. It shares nothing with the graph but the catalogue.
+func supported(f *catalog.Family, p *portrait.Portrait, policy Policy, a, b int) *cost {
 	ra, rb := f.Releases[a], f.Releases[b]
-	if a == b || rb.Stage == catalog.Withdrawn {
+	if a == b || rb.Stage == catalog.Withdrawn || rb.Stage == catalog.Preview && !policy.Previews {
 		return nil
 	}
-	best := -1
-	for _, r := range f.Rules {
+	var best *catalog.Rule
+	harm := map[string]int{"kept": 0, "converted": 1, "reset": 2}
+	for i := range f.Rules {
+		r := &f.Rules[i]
 		switch r.Kind {
 		case catalog.KindHop:
-			h := map[string]int{"kept": 0, "converted": 0, "reset": 1}[r.Config]
-			if r.From.Contains(ra.Version) && r.To.Contains(rb.Version) && r.Down == rb.Version.Less(ra.Version) && (h == 0 || reset) && (best < 0 || h < best) {
-				best = h
+			if r.From.Contains(ra.Version) && r.To.Contains(rb.Version) && r.Down == rb.Version.Less(ra.Version) && (r.Config != "reset" || policy.Reset) && (best == nil || harm[r.Config] < harm[best.Config]) {
+				best = r
 			}
 		case catalog.KindLeaveTrain:
 			if ra.Version.Less(rb.Version) && ra.Train != rb.Train && (r.Train == "" || r.Train == ra.Train) {
-				if p := f.NewestPreferred(ra.Train); p != nil && p.Version.Compare(ra.Version) != 0 {
+				if p := f.NewestPreferred(ra.Train); p != nil && ra.Version.Less(p.Version) {
 					return nil
 				}
 			}
@@ -146,50 +204,85 @@ func supported(f *catalog.Family, a, b int, reset bool) *cost {
 			}
 		}
 	}
-	if best < 0 {
+	if best == nil {
 		return nil
 	}
-	c := &cost{resets: best, restarts: 1, seconds: 2 + float64(rb.Images[0].Size)/10}
+	for _, q := range f.Requirements {
+		if q.Install.Contains(rb.Version) && q.Leaving.Contains(ra.Version) && p.Memory != 0 && p.Memory < q.Bytes {
+			return nil
+		}
+	}
+	c := &cost{restarts: best.Restarts, millis: 2000 + 100*rb.Images[0].Size + 2000*int64(best.Restarts)}
+	if best.Config == "reset" {
+		c.resets = 1
+	}
 	if rb.Stage != catalog.Preferred {
 		c.merely = 1
 	}
+	for _, comp := range f.Components {
+		has := func(row catalog.ComponentRow) version.Version { // once the row is satisfied
+			if !row.Version.IsZero() {
+				return row.Version
+			}
+			if s, ok := p.Components["logic"]; ok && row.AtLeast.Less(v(s)) {
+				return v(s)
+			}
+			return row.AtLeast
+		}
+		now := has(comp.Rows[a])
+		if s, ok := p.Components["logic"]; ok && ra.Version.String() == p.Version {
+			now = v(s)
+		}
+		if row := comp.Rows[b]; !row.Version.IsZero() && now.Compare(row.Version) != 0 || row.Version.IsZero() && now.Less(row.AtLeast) {
+			c.millis += 6000
+			if comp.Trigger == catalog.TriggerPowerCycle {
+				c.restarts++
+			}
+		}
+	}
 	return c
+}
+
+// everyWay walks all ways without a repeated stop.
+func everyWay(f *catalog.Family, p *portrait.Portrait, policy Policy, from, to int, each func([]int, cost)) {
+	var walk func([]int, cost)
+	walk = func(way []int, sofar cost) {
+		a := way[len(way)-1]
+		if a == to {
+			each(way, sofar)
+			return
+		}
+		for b := range f.Releases {
+			if !slices.Contains(way, b) {
+				if h := supported(f, p, policy, a, b); h != nil {
+					walk(append(slices.Clone(way), b), sofar.plus(*h))
+				}
+			}
+		}
+	}
+	walk([]int{from}, cost{})
 }
 
 func TestAgainstBruteForce(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := randomFamily(t)
-		c := &catalog.Catalogue{Families: []*catalog.Family{f}}
 		n := len(f.Releases)
 		from, to := rapid.IntRange(0, n-1).Draw(t, "start"), rapid.IntRange(0, n-1).Draw(t, "aim")
-		reset := rapid.Bool().Draw(t, "reset")
 		if from == to {
 			return
 		}
+		device := randomPortrait(t, f, from)
+		policy := Policy{Reset: rapid.Bool().Draw(t, "reset"), Previews: rapid.Bool().Draw(t, "previews"), MaxHops: rapid.IntRange(0, 3).Draw(t, "limit")}
 		var best *cost
-		seen := make([]bool, n)
-		var walk func(int, cost)
-		walk = func(a int, sofar cost) {
-			if a == to {
-				if best == nil || sofar.compare(*best) < 0 {
-					best = &sofar
-				}
-				return
+		everyWay(f, device, policy, from, to, func(way []int, c cost) {
+			if (policy.MaxHops == 0 || len(way)-1 <= policy.MaxHops) && (best == nil || c.compare(*best) < 0) {
+				best = &c
 			}
-			seen[a] = true
-			for b := range n {
-				if h := supported(f, a, b, reset); !seen[b] && h != nil {
-					walk(b, sofar.plus(*h))
-				}
-			}
-			seen[a] = false
-		}
-		walk(from, cost{})
-
-		p, err := NewPlanner(c).Find("M", f.Releases[from].Version, f.Releases[to].Version, Policy{Reset: reset})
+		})
+		p, err := NewPlanner(&catalog.Catalogue{Families: []*catalog.Family{f}}).Find(Question{Portrait: device, Aim: Aim{Version: f.Releases[to].Version.String()}, Policy: policy})
 		if best == nil {
 			if err == nil {
-				t.Fatalf("found %v where there is no way", p.Hops)
+				t.Fatalf("found %v where there is no way", stops(p))
 			}
 			return
 		}
@@ -197,24 +290,154 @@ func TestAgainstBruteForce(t *testing.T) {
 			t.Fatalf("%v, but there is a way that costs %+v", err, *best)
 		}
 		var got cost
-		at := from
+		at, restarts, low, high := from, 0, 0.0, 0.0
 		for _, h := range p.Hops {
-			next, _ := index(f, h.To)
-			hop := supported(f, at, next, reset)
+			next := f.Named(h.To.String())
+			hop := supported(f, device, policy, at, next)
 			if hop == nil {
 				t.Fatalf("hop %s to %s is not supported", h.From, h.To)
 			}
+			rule := f.Rules[slices.IndexFunc(f.Rules, func(r catalog.Rule) bool { return r.ID == h.Permit.Rule })]
+			if !rule.From.Contains(h.From) || !rule.To.Contains(h.To) || rule.Config != h.Config {
+				t.Fatalf("hop %s to %s cites %s, which does not permit it", h.From, h.To, rule.ID)
+			}
 			got, at = got.plus(*hop), next
+			restarts, low, high = restarts+h.Restarts, low+h.Low, high+h.High
 		}
-		if at != to || got.resets != best.resets || got.restarts != best.restarts || got.merely != best.merely || got.seconds-best.seconds > 1e-9 {
-			t.Fatalf("costs %+v, the best costs %+v", got, *best)
+		if at != to || got.compare(*best) != 0 || restarts != best.restarts || millis(low, high) != best.millis {
+			t.Fatalf("%v costs %+v (told: %d restarts, %v to %v s), the best costs %+v", stops(p), got, restarts, low, high, *best)
 		}
 		for _, j := range p.NotTaken {
-			a, _ := index(f, j.From)
-			b, _ := index(f, j.To)
-			if supported(f, a, b, reset) != nil {
+			if supported(f, device, policy, f.Named(j.From.String()), f.Named(j.To.String())) != nil {
 				t.Fatalf("%s to %s is said to be refused but is supported", j.From, j.To)
 			}
+		}
+	})
+}
+
+func TestAlternativesAgainstBruteForce(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		f := randomFamily(t)
+		n := len(f.Releases)
+		from, to := rapid.IntRange(0, n-1).Draw(t, "start"), rapid.IntRange(0, n-1).Draw(t, "aim")
+		if from == to {
+			return
+		}
+		device, policy := randomPortrait(t, f, from), Policy{Reset: true, Previews: true}
+		p, err := NewPlanner(&catalog.Catalogue{Families: []*catalog.Family{f}}).Find(Question{Portrait: device, Aim: Aim{Version: f.Releases[to].Version.String()}, Policy: policy, Alternatives: 3})
+		if err != nil {
+			return
+		}
+		kinds := newGraph(f, &f.Models[0], device, from, policy).kinds()
+		cheapest := map[string]cost{}
+		everyWay(f, device, policy, from, to, func(way []int, c cost) {
+			seen := map[int]bool{}
+			for i, stop := range way {
+				if seen[kinds[stop]] && !(i == len(way)-1 && len(way) == 2) {
+					return // stands on one kind twice, which brings nothing
+				}
+				seen[kinds[stop]] = true
+			}
+			if old, ok := cheapest[signature(kinds, way)]; !ok || c.compare(old) < 0 {
+				cheapest[signature(kinds, way)] = c
+			}
+		})
+		var want []cost
+		for _, c := range cheapest {
+			want = append(want, c)
+		}
+		slices.SortFunc(want, cost.compare)
+		if len(p.Alternatives) != min(3, len(want)-1) {
+			t.Fatalf("%d alternatives of %d ways", len(p.Alternatives), len(want))
+		}
+		for i, alt := range p.Alternatives {
+			var c cost
+			at := from
+			for _, h := range alt.Hops {
+				next := f.Named(h.To.String())
+				c, at = c.plus(*supported(f, device, policy, at, next)), next
+			}
+			if at != to || c.compare(want[i+1]) != 0 {
+				t.Fatalf("alternative %d costs %+v, expected %+v", i, c, want[i+1])
+			}
+		}
+	})
+}
+
+func TestJointAgainstBruteForce(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		f := randomFamily(t)
+		f.Components, f.Requirements = nil, nil
+		n := len(f.Releases)
+		names := func(label string) version.Range {
+			return version.MustRange(">=" + f.Releases[rapid.IntRange(0, n-1).Draw(t, label)].Version.String())
+		}
+		for i := range rapid.IntRange(0, 2).Draw(t, "skews") {
+			f.Skew = append(f.Skew, catalog.Skew{ID: fmt.Sprint("S", i), Between: catalog.SkewMembers, One: names("one"), Other: names("other"), SameTrain: rapid.Bool().Draw(t, "train")})
+		}
+		at := []int{rapid.IntRange(0, n-1).Draw(t, "a"), rapid.IntRange(0, n-1).Draw(t, "b")}
+		to := rapid.IntRange(0, n-1).Draw(t, "aim")
+		policy := Policy{Reset: true}
+		tolerated := func(a, b int) bool {
+			for _, s := range f.Skew {
+				x, y := f.Releases[a], f.Releases[b]
+				if (!s.SameTrain || x.Train == y.Train) && (s.One.Contains(x.Version) && s.Other.Contains(y.Version) || s.One.Contains(y.Version) && s.Other.Contains(x.Version)) {
+					return true
+				}
+			}
+			return a == b
+		}
+		// Cheapest way over pairs of stops, by relaxing until nothing changes.
+		p := &portrait.Portrait{Model: "M"}
+		costs := map[[2]int]cost{{at[0], at[1]}: {}}
+		for changed := true; changed; {
+			changed = false
+			for s, c := range costs {
+				for i := range 2 {
+					for b := range n {
+						h := supported(f, p, policy, s[i], b)
+						if h == nil || !tolerated(b, s[1-i]) {
+							continue
+						}
+						next := s
+						next[i] = b
+						if old, ok := costs[next]; !ok || c.plus(*h).compare(old) < 0 {
+							costs[next], changed = c.plus(*h), true
+						}
+					}
+				}
+			}
+		}
+		want, possible := costs[[2]int{to, to}]
+		members := []portrait.Portrait{{Name: "one", Model: "M", Version: f.Releases[at[0]].Version.String()}, {Name: "two", Model: "M", Version: f.Releases[at[1]].Version.String()}}
+		j, err := NewPlanner(&catalog.Catalogue{Families: []*catalog.Family{f}}).FindJoint(members, Question{Aim: Aim{Version: f.Releases[to].Version.String()}, Policy: policy})
+		if at[0] == at[1] {
+			// Alike members go as one group, stop by stop, where they can; that is not always the cheapest.
+			if (err == nil) != possible {
+				t.Fatalf("possible: %v, but %v", possible, err)
+			}
+			return
+		}
+		if (err == nil) != possible {
+			t.Fatalf("possible: %v, but %v", possible, err)
+		}
+		if err != nil {
+			return
+		}
+		stands := map[string]int{"one": at[0], "two": at[1]}
+		var got cost
+		for _, m := range j.Moves {
+			name := m.Members[0]
+			other := stands[map[string]string{"one": "two", "two": "one"}[name]]
+			next := f.Named(m.Hop.To.String())
+			if !tolerated(next, other) {
+				t.Fatalf("%s on %s beside %s is not tolerated", name, m.Hop.To, f.Releases[other].Version)
+			}
+			got = got.plus(*supported(f, p, policy, stands[name], next))
+			stands[name] = next
+		}
+		if got.compare(want) != 0 || stands["one"] != to || stands["two"] != to {
+			t.Fatalf("%v costs %+v, the best costs %+v", stands, got, want)
 		}
 	})
 }
@@ -223,11 +446,148 @@ func TestSameAnswerEachTime(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := randomFamily(t)
 		c := &catalog.Catalogue{Families: []*catalog.Family{f}}
-		from, to := f.Releases[0].Version, f.Releases[len(f.Releases)-1].Version
-		a, errA := NewPlanner(c).Find("M", from, to, Policy{})
-		b, errB := NewPlanner(c).Find("M", from, to, Policy{})
-		if fmt.Sprint(a, errA) != fmt.Sprint(b, errB) {
+		q := Question{Portrait: &portrait.Portrait{Model: "M", Version: f.Releases[0].Version.String()}, Aim: Aim{Version: f.Releases[len(f.Releases)-1].Version.String()}, Alternatives: 3}
+		a, errA := NewPlanner(c).Find(q)
+		b, errB := NewPlanner(c).Find(q)
+		if fmt.Sprintf("%+v %v", a, errA) != fmt.Sprintf("%+v %v", b, errB) {
 			t.Fatalf("%v %v and %v %v", a, errA, b, errB)
 		}
 	})
+}
+
+func TestEveryMakerOfTheDemo(t *testing.T) {
+	p := NewPlanner(demo(t))
+	cases := []struct {
+		name  string
+		q     Question
+		stops []string
+		check func(*testing.T, *Path)
+	}{
+		{"a stack takes base images and logic along", ask("L24", "11.1.2", "preferred"), []string{"11.2.5", "12.1.3", "12.2.3"}, func(t *testing.T, p *Path) {
+			assert.Equal(t, "the newest preferred one", p.Aim)
+			h := p.Hops[2]
+			var others []string
+			for _, o := range h.Others {
+				others = append(others, o.Role+" "+o.File)
+			}
+			assert.Equal(t, []string{"base l24-12.2.0.pkg", "logic os-logic-52.pkg"}, others)
+			require.Len(t, h.Components, 1)
+			assert.Equal(t, "before", p.Hops[1].Components[0].Order, "the boot loader goes first")
+			assert.Equal(t, []string{"44", "52"}, []string{h.Components[0].From, h.Components[0].To})
+			assert.Equal(t, 2, h.Restarts, "the power cycle of the logic interrupts service too")
+			assert.Contains(t, p.Notes[1], "the hardware generation is not known")
+		}},
+		{"an advisory is fixed by the smallest step", ask("L24", "11.1.2", "fixes:OST-2024-03"), []string{"11.2.3"}, nil},
+		{"another platform", func() Question { q := ask("V1", "7.0.2", "train:8.2"); q.Aim.Model = "V2"; return q }(), []string{"7.4.6", "7.4.6", "8.2.2"}, func(t *testing.T, p *Path) {
+			assert.Equal(t, "V2", p.Hops[1].NewModel)
+			assert.Equal(t, "CR-P1", p.Hops[1].Permit.Rule)
+			assert.Contains(t, p.Hops[1].HandSteps[0].Text, "virtual machine")
+			states := map[string]catalog.Truth{}
+			for _, q := range p.Hops[2].Prerequisites {
+				states[q.ID] = q.State
+			}
+			assert.Equal(t, map[string]catalog.Truth{"": catalog.Unknown, "CR-Q2": catalog.Unknown, "CR-Q3": catalog.Unknown, "CR-Q5": catalog.Unknown}, states)
+		}},
+		{"access points come to the radio train by 9.0", ask("WC-2", "8.2.1", "train:9.2"), []string{"8.5.4", "8.8.5", "9.0.2", "9.2.2"}, nil},
+		{"services must keep working", func() Question { q := ask("WC-2", "8.5.4", "8.8.5"); q.Policy.Services = []string{"mesh"}; return q }(), nil, nil},
+		{"content by itself", ask("SG-5", "3.8.0", "newest"), []string{"3.8.4", "4.2.2", "4.4.2"}, func(t *testing.T, p *Path) {
+			assert.Equal(t, "by-itself", p.Hops[1].Components[0].Trigger)
+		}},
+		{"words with an order", ask("TD-C", "2024-spring-2", "preferred"), []string{"2024-autumn-3", "2025-spring-3", "2026-spring-3"}, nil},
+		{"an update that resets", func() Question { q := ask("RC-6", "F1.04", "F4.04"); q.Policy.Reset = true; return q }(), []string{"F2.12", "F4.04"}, func(t *testing.T, p *Path) {
+			assert.Equal(t, "before", p.Hops[1].Components[0].Order)
+			assert.Equal(t, "drive-logic", p.Hops[1].Components[0].Name)
+			assert.Equal(t, "web-manager", p.Hops[1].Components[1].Name)
+		}},
+		{"back to the previous installation", ask("SG-5", "4.2.3", "4.0.3"), []string{"4.0.3"}, func(t *testing.T, p *Path) {
+			assert.Contains(t, p.Hops[0].HandSteps[0].Text, "passwords")
+		}},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			path, err := p.Find(c.q)
+			if c.stops == nil {
+				var no *NoPathError
+				require.ErrorAs(t, err, &no)
+				assert.NotEmpty(t, no.Changes)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.stops, stops(path))
+			if c.check != nil {
+				c.check(t, path)
+			}
+		})
+	}
+}
+
+func TestFactsOfADevice(t *testing.T) {
+	p := NewPlanner(demo(t))
+	q := ask("R2", "7.4.6", "8.4.2")
+	q.Portrait.Memory = 1 << 30
+	_, err := p.Find(q)
+	var no *NoPathError
+	require.ErrorAs(t, err, &no)
+	assert.Equal(t, "CR-Q1", no.Blocks[0].Rule)
+	assert.Contains(t, no.Changes[0], "the device met CR-Q1")
+	q.Portrait.Memory = 4 << 30
+	q.Portrait.Licences = []string{}
+	q.Portrait.Uses = map[string]bool{"uses-multicast": false, "uses-classic-tunnels": true}
+	path, err := p.Find(q)
+	require.NoError(t, err)
+	states := map[string]catalog.Truth{}
+	for _, r := range path.Hops[0].Prerequisites {
+		states[r.ID] = r.State
+	}
+	assert.Equal(t, catalog.Yes, states["CR-Q1"])
+	assert.Equal(t, catalog.No, states["CR-Q3"], "it lacks the licence, which can be obtained")
+	assert.Equal(t, catalog.No, states["CR-Q5"])
+	assert.Contains(t, path.Hops[0].Lost[0], "classic-tunnels, which this device uses")
+
+	q = ask("WC-2", "8.8.5", "9.0.2")
+	q.Portrait.Children = []portrait.Child{{Model: "AP-12", Count: 3}}
+	_, err = p.Find(q)
+	require.ErrorAs(t, err, &no)
+	assert.Contains(t, no.Blocks[0].Text, "no longer serves AP-12")
+	q.Policy.DropChildren = true
+	_, err = p.Find(q)
+	require.NoError(t, err)
+
+	q = ask("TH-60", "4.2.9", "5.0.7")
+	q.Portrait.Storage = map[string]portrait.Room{"flash": {Total: 1 << 20, Free: 1 << 20}}
+	_, err = p.Find(q)
+	assert.ErrorContains(t, err, "the storage for them has 1048576 in all")
+	q.Portrait.Storage = map[string]portrait.Room{"flash": {Total: 16 << 20, Free: 1 << 20}}
+	path, err = p.Find(q)
+	require.NoError(t, err)
+	assert.Equal(t, catalog.No, path.Hops[0].Prerequisites[0].State)
+	assert.Contains(t, path.Hops[0].Prerequisites[0].Remedy, "remove files")
+
+	_, err = p.Find(ask("TH-60", "5.4.2", "fixes:NOPE-1"))
+	assert.ErrorContains(t, err, "advisory NOPE-1 is not in the catalogue")
+	q = ask("TH-60", "5.0.7", "fixes:X")
+	q.Aim.Affected = func(_, version string) bool { return version != "5.4.2" && version != "5.2.0" }
+	path, err = p.Find(q)
+	require.NoError(t, err)
+	assert.Equal(t, "5.2.0", path.To.String(), "the oldest that the advisory does not affect")
+}
+
+func TestAnEnsembleGoesTogether(t *testing.T) {
+	p := NewPlanner(demo(t))
+	j, err := p.FindJoint([]portrait.Portrait{{Name: "td-n1", Model: "TD-N", Version: "2024-autumn-3", Platform: "wide-lane"}, {Name: "td-n2", Model: "TD-N", Version: "2024-autumn-3", Platform: "wide-lane"}, {Name: "td-c", Model: "TD-C", Version: "2024-autumn-3"}},
+		Question{Aim: Aim{Version: "2026-spring-3"}})
+	require.NoError(t, err)
+	var moves []string
+	for _, m := range j.Moves {
+		moves = append(moves, fmt.Sprint(m.Members, " ", m.Hop.To))
+	}
+	assert.Equal(t, []string{"[td-c] 2025-spring-3", "[td-c] 2026-spring-3", "[td-n1 td-n2] 2025-spring-3", "[td-n1 td-n2] 2026-spring-3"}, moves)
+
+	_, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "WC-2", Version: "8.2.4"}, {Name: "b", Model: "AP-31", Version: "8.5.4"}}, Question{Aim: Aim{Version: "8.5.4"}})
+	require.NoError(t, err)
+	_, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "WC-2", Version: "9.0.2"}, {Name: "b", Model: "WC-2", Version: "9.0.2"}}, Question{Aim: Aim{Version: "9.2.2"}})
+	assert.ErrorContains(t, err, "no skew rule tolerates WC-2 on 9.2.2 beside WC-2 on 9.0.2")
+	assert.ErrorContains(t, err, "went down at the same time")
+	_, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "WC-2", Version: "9.0.2"}, {Name: "b", Model: "SG-5", Version: "4.0.0"}}, Question{Aim: Aim{Newest: true}})
+	assert.ErrorContains(t, err, "members of an ensemble are of one family")
 }

@@ -26,8 +26,11 @@ type condition struct {
 	v  Version
 }
 
+// ParseRange reads a range by the default scheme. Errors name the part that is wrong.
+func ParseRange(text string) (Range, error) { return Default.ParseRange(text) }
+
 // ParseRange reads a range. Errors name the part that is wrong.
-func ParseRange(text string) (Range, error) {
+func (s *Scheme) ParseRange(text string) (Range, error) {
 	r := Range{text: strings.TrimSpace(text)}
 	if r.text == "" {
 		return r, fmt.Errorf("a version range is missing: expected something like \">=5.0.6 <5.2\", \"5.0.x\" or \"any\"")
@@ -38,7 +41,7 @@ func ParseRange(text string) (Range, error) {
 	for _, side := range strings.Split(r.text, "|") {
 		var alt alternative
 		for _, word := range strings.Fields(side) {
-			c, err := parseCondition(word)
+			c, err := s.parseCondition(word)
 			if err != nil {
 				return r, fmt.Errorf("range %q: %w", r.text, err)
 			}
@@ -61,18 +64,18 @@ func MustRange(text string) Range {
 	return r
 }
 
-func parseCondition(word string) (condition, error) {
+func (s *Scheme) parseCondition(word string) (condition, error) {
 	for _, op := range []string{">=", "<=", ">", "<"} {
 		if rest, ok := strings.CutPrefix(word, op); ok {
-			v, err := Parse(rest)
+			v, err := s.read(rest)
 			return condition{op, v}, err
 		}
 	}
 	if rest, ok := strings.CutSuffix(word, ".x"); ok {
-		v, err := Parse(rest)
+		v, err := s.read(rest)
 		return condition{"prefix", v}, err
 	}
-	v, err := Parse(word)
+	v, err := s.read(word)
 	return condition{"=", v}, err
 }
 

@@ -7,6 +7,8 @@
 //
 // so 5.0-rc1 < 5.0 < 5.0p1 < 5.0.1. Versions that agree in every token but not in spelling ("5.00" and "5.0") are
 // ordered by their text, which makes the order total: Compare returns 0 for identical text only.
+//
+// That is the general default. A family whose makers number in their own way declares a Scheme.
 package version
 
 import (
@@ -25,9 +27,9 @@ type Version struct {
 }
 
 type token struct {
-	rank int    // rankPre, rankEnd, rankWord, rankNumber
-	pre  int    // order among pre-release words
-	text string // number without leading zeros, or word in lower case
+	rank  int    // rankPre, rankEnd, rankWord, rankNumber
+	order int    // place among the words of that rank
+	text  string // number without leading zeros, or word in lower case
 }
 
 const (
@@ -37,20 +39,23 @@ const (
 	rankNumber
 )
 
-// preWords in the order in which a release usually ripens.
-var preWords = map[string]int{"dev": 1, "alpha": 2, "beta": 3, "pre": 4, "preview": 4, "rc": 5}
+// Parse reads a version name by the default scheme. It fails on empty or overlong text, on text that does not begin
+// with a letter or digit, and on characters other than ASCII letters, digits and . - _ + ~.
+func Parse(text string) (Version, error) { return Default.read(text) }
 
-// Parse reads a version name. It fails on empty or overlong text, on text that does not begin with a letter or digit,
-// and on characters other than ASCII letters, digits and . - _ + ~.
-func Parse(text string) (Version, error) {
+func (s *Scheme) read(text string) (Version, error) {
 	if text == "" {
 		return Version{}, fmt.Errorf("a version is missing: expected something like 5.0.6")
 	}
 	if len(text) > MaxLength {
 		return Version{}, fmt.Errorf("version %.20q... has %d characters; at most %d are allowed", text, len(text), MaxLength)
 	}
-	v := Version{text: text}
-	for i := 0; i < len(text); {
+	v := Version{text: text, tokens: make([]token, 0, 4)}
+	start := 0
+	if s.Prefix != "" && len(text) > len(s.Prefix) && strings.EqualFold(text[:len(s.Prefix)], s.Prefix) {
+		start = len(s.Prefix)
+	}
+	for i := start; i < len(text); {
 		switch c := text[i]; {
 		case isDigit(c):
 			j := scan(text, i, isDigit)
@@ -59,11 +64,7 @@ func Parse(text string) (Version, error) {
 		case isLetter(c):
 			j := scan(text, i, isLetter)
 			word := strings.ToLower(text[i:j])
-			t := token{rank: rankWord, text: word}
-			if p, ok := preWords[word]; ok {
-				t.rank, t.pre = rankPre, p
-			}
-			v.tokens = append(v.tokens, t)
+			v.tokens = append(v.tokens, s.word(word))
 			i = j
 		case i > 0 && strings.IndexByte(".-_+~", c) >= 0:
 			i++
@@ -144,8 +145,8 @@ func compareTokens(a, b token) int {
 		if c := cmp.Compare(len(a.text), len(b.text)); c != 0 {
 			return c
 		}
-	case rankPre:
-		if c := cmp.Compare(a.pre, b.pre); c != 0 {
+	case rankPre, rankWord:
+		if c := cmp.Compare(a.order, b.order); c != 0 {
 			return c
 		}
 	}

@@ -1,7 +1,9 @@
 package version
 
 import (
+	"regexp"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -99,4 +101,49 @@ func TestRanges(t *testing.T) {
 		_, err := ParseRange(bad)
 		assert.Error(t, err, bad)
 	}
+}
+
+func TestASchemeOfItsOwn(t *testing.T) {
+	s := &Scheme{Prefix: "SD", Pre: []string{"trial", "candidate"}, Words: []string{"spring", "autumn"}, Pattern: regexp.MustCompile(`^SD\d{4}-`)}
+	want := []string{"SD2024-spring-1", "SD2024-spring-2", "SD2024-autumn-trial1", "SD2024-autumn-candidate1", "SD2024-autumn", "SD2024-autumn-1", "SD2024-winter", "SD2025-spring-1"}
+	var got []Version
+	for _, text := range want {
+		v, err := s.Parse(text)
+		require.NoError(t, err)
+		got = append(got, v)
+	}
+	slices.Reverse(got)
+	slices.SortFunc(got, Version.Compare)
+	for i, v := range got {
+		assert.Equal(t, want[i], v.String())
+	}
+	_, err := s.Parse("2024-spring-1")
+	assert.ErrorContains(t, err, "does not look like")
+	r, err := s.ParseRange(">=SD2024-autumn <2025") // a range may leave the prefix out
+	require.NoError(t, err)
+	assert.True(t, r.Contains(got[5]))
+	assert.False(t, r.Contains(got[3]), "a candidate comes before")
+	assert.False(t, r.Contains(got[7]))
+}
+
+func FuzzParse(f *testing.F) {
+	for _, seed := range []string{"5.0.6", "9.1-rc2", "R12.spring~3", "00.1", ">=5.0 <6 | 7.x", "\x00"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if v, err := Parse(text); err == nil {
+			if v.String() != text || v.Compare(v) != 0 {
+				t.Fatalf("%q printed as %q", text, v)
+			}
+			if r, err := ParseRange(text); err == nil && r.String() != "any" && !strings.HasSuffix(text, ".x") && !r.Contains(v) {
+				t.Fatalf("%q is not in its own range", text)
+			}
+		}
+		if r, err := ParseRange(text); err == nil {
+			again, err := ParseRange(r.String())
+			if err != nil || again.String() != r.String() {
+				t.Fatalf("range %q read again: %v", text, err)
+			}
+		}
+	})
 }

@@ -29,19 +29,24 @@ type Header struct {
 	Maker   string
 	Models  []string
 	Version string
-	Payload int64 // bytes after the header
+	Part    string // component it is for; "" for a main image
+	Payload int64  // bytes after the header
 	Sum     string
 }
 
 // Make writes an image and fills in h.Sum.
 func Make(w io.Writer, h *Header) error {
 	body := make([]byte, h.Payload)
-	fill(body, h.Maker+" "+strings.Join(h.Models, ",")+" "+h.Version)
+	part := ""
+	if h.Part != "" {
+		part = "part: " + h.Part + "\n"
+	}
+	fill(body, h.Maker+" "+strings.Join(h.Models, ",")+" "+h.Version+part)
 	sum := sha256.Sum256(body)
 	h.Sum = hex.EncodeToString(sum[:])
 	head := make([]byte, HeaderSize)
-	n := copy(head, fmt.Sprintf("%s IMAGE 1\nmodels: %s\nversion: %s\npayload: %d\nsum: %s\n",
-		strings.ToUpper(h.Maker), strings.Join(h.Models, ","), h.Version, h.Payload, h.Sum))
+	n := copy(head, fmt.Sprintf("%s IMAGE 1\nmodels: %s\nversion: %s\n%spayload: %d\nsum: %s\n",
+		strings.ToUpper(h.Maker), strings.Join(h.Models, ","), h.Version, part, h.Payload, h.Sum))
 	if n == HeaderSize {
 		return fmt.Errorf("header of %s %s does not fit into %d bytes", h.Models, h.Version, HeaderSize)
 	}
@@ -82,6 +87,8 @@ func Read(r io.Reader) (Header, error) {
 			h.Models = strings.Split(value, ",")
 		case "version":
 			h.Version = value
+		case "part":
+			h.Part = value
 		case "payload":
 			h.Payload, _ = strconv.ParseInt(value, 10, 64)
 		case "sum":

@@ -41,7 +41,8 @@ func TestMakeAndRead(t *testing.T) {
 func TestImagesOfTheDemoHaveTheHashesOfTheCatalogue(t *testing.T) {
 	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
 	require.Empty(t, found)
-	f := c.Families[0]
+	f := c.Family("th")
+	c.Families = []*catalog.Family{f}
 	f.Releases = f.Releases[:2] // the end-to-end tests make all of them
 	dir := t.TempDir()
 	files, err := MakeAll(c, dir)

@@ -187,6 +187,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/paths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A path on paper, for a portrait that is typed in */
+        post: operations["planPath"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/explanations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Why one jump is supported or refused */
+        post: operations["explainHop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/models/{model}/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The releases of a model's family, newest first, and which it may run */
+        get: operations["listModelReleases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes": {
         parameters: {
             query?: never;
@@ -320,6 +371,84 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/catalogue/{file}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+            };
+            cookie?: never;
+        };
+        /** Every version of a file that was loaded, newest first */
+        get: operations["listCatalogueVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/catalogue/{file}/versions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** The text of a version */
+        get: operations["readCatalogueVersion"];
+        put?: never;
+        /** Go back to a version; it is loaded again as the newest */
+        post: operations["restoreCatalogueVersion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/catalogue/{file}/versions/{id}/compare/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+                id: components["parameters"]["ID"];
+                other: number;
+            };
+            cookie?: never;
+        };
+        /** What differs from one version to another, by identity */
+        get: operations["compareCatalogueVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/families/{family}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything the catalogue says about a family */
+        get: operations["getFamily"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/images": {
         parameters: {
             query?: never;
@@ -336,6 +465,248 @@ export interface paths {
          */
         post: operations["addImage"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/images/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete an image that nothing needs */
+        delete: operations["deleteImage"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/images/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What may be deleted, what is needed and by what, and which devices cannot go back by reinstalling */
+        get: operations["getRetention"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/images/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read every stored image through and compare it with its hash */
+        post: operations["checkImages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Uploads that are not complete */
+        get: operations["listUploads"];
+        put?: never;
+        /** Begin an upload that can be resumed; the same file by the same user goes on where it stopped */
+        post: operations["startUpload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/uploads/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Send a piece */
+        put: operations["continueUpload"];
+        post?: never;
+        /** Forget an upload */
+        delete: operations["dropUpload"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The makers' release sites */
+        get: operations["listSites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Add or change a release site (docs/formats/release-site.md); the password is never shown again */
+        put: operations["setSite"];
+        post?: never;
+        /** Forget a release site */
+        delete: operations["deleteSite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** What a release site offers now, with its hash list */
+        get: operations["listSiteFiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/fetches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Downloads from release sites, newest first */
+        get: operations["listFetches"];
+        put?: never;
+        /** Fetch images from release sites; what is there already is left out */
+        post: operations["startFetches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/fetches/{id}/{action}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                action: "hold" | "resume" | "stop";
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold, resume or stop a download */
+        post: operations["actOnFetch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/medium": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** A hand-carried medium for a change, as a zip archive (docs/formats/medium.md) */
+        get: operations["getMedium"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advisories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Security advisories and how many devices they affect */
+        get: operations["listAdvisories"];
+        put?: never;
+        /** Import a CSAF 2.0 document; a newer revision replaces an older one */
+        post: operations["addAdvisory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advisories/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** An advisory with the devices it affects, what fixes it and the path there */
+        get: operations["getAdvisory"];
+        put?: never;
+        post?: never;
+        /** Forget an advisory */
+        delete: operations["deleteAdvisory"];
         options?: never;
         head?: never;
         patch?: never;
@@ -508,36 +879,83 @@ export interface components {
             next: boolean;
         };
         Aim: {
+            /** @description A version, or: preferred, newest, train:T, fixes:ADVISORY, member:VERSION. */
             to: string;
+            /** @description Model to end as */
+            toModel?: string;
             /** @description Preview releases may be used. */
             previews?: boolean;
             /** @description Hops that reset the configuration may be used. */
             reset?: boolean;
+            /** @description 0 is any number. */
+            maxHops?: number;
+            /** @description Services that every stop must be able to run. */
+            services?: string[];
+            /** @description Child models may be dropped. */
+            dropChildren?: boolean;
+            /** @description How many other ways to look for. */
+            alternatives?: number;
+        };
+        PaperAim: components["schemas"]["Aim"] & {
+            /** @description What the device is, or its members: docs/formats/portrait.md */
+            portrait: {
+                [key: string]: unknown;
+            };
+        };
+        Explanation: {
+            from: string;
+            to: string;
+            permitted: boolean;
+            permit?: components["schemas"]["Citation"];
+            refused: components["schemas"]["Citation"][];
         };
         NewChange: components["schemas"]["Aim"] & {
             device: string;
         };
         Path: {
+            found: boolean;
             family: string;
             model: string;
             from: string;
             to: string;
+            /** @description How the aim was chosen; empty when it was named. */
+            aim: string;
+            /** @description Empty when the device is there or when there is no path. */
             hops: components["schemas"]["Hop"][];
-            notTaken: components["schemas"]["Jump"][];
+            /** @description Of an ensemble: whose hop each one is, in order. */
+            moves?: components["schemas"]["Move"][];
+            alternatives: components["schemas"]["Alternative"][];
+            /** @description Tempting jumps, the longest first. */
+            refused: components["schemas"]["Refused"][];
+            /** @description Without a path: the reachable release closest to the aim. */
+            nearest?: string | null;
+            blocked_by: components["schemas"]["Blocked"][];
+            /** @description Without a path: what would have to change. */
+            would_help: string[];
             notes: string[];
         };
         Hop: {
             from: string;
             to: string;
+            /** @description The model afterwards, when the platform changes. */
+            newModel?: string;
             stage: string;
+            /** @description Identifier of the rule that permits it. */
+            rule: string;
+            /** @description Why the path stops here. */
+            why: string;
             permit: components["schemas"]["Citation"];
             /** @description What refuses going past this stop. */
             because: components["schemas"]["Citation"][];
             /** @enum {string} */
             config: "kept" | "converted" | "reset";
-            image: string;
-            /** @description The image store has it. */
-            imageThere: boolean;
+            /** @description That interrupt service. */
+            restarts: number;
+            /** @description Files to have on the device, the one to install first. */
+            images: components["schemas"]["HopImage"][];
+            /** @description In the order in which they are updated. */
+            components: components["schemas"]["HopComponent"][];
+            minutes: components["schemas"]["Minutes"];
             /**
              * Format: double
              * @description expected seconds, at the pace of the installation
@@ -545,12 +963,115 @@ export interface components {
             low: number;
             /** Format: double */
             high: number;
-            notes: string[];
+            notes: components["schemas"]["HopNote"][];
+            hand_steps: components["schemas"]["HandStep"][];
+            prerequisites: components["schemas"]["Prerequisite"][];
+            effects: components["schemas"]["Effect"][];
+            /** @description Services that cannot run at the stop. */
+            lost: string[];
         };
-        Jump: {
+        Minutes: {
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+        };
+        HopImage: {
+            file: string;
+            /** @description install, base, or the name of a component */
+            role: string;
+            version: string;
+            /** Format: int64 */
+            size: number;
+            sha256: string;
+            /** @description The image store has it. */
+            there: boolean;
+        };
+        HopComponent: {
+            name: string;
+            title: string;
+            /** @description Empty when it is not known. */
             from: string;
             to: string;
-            refusals: components["schemas"]["Citation"][];
+            /** @enum {string} */
+            order: "before" | "after";
+            trigger: string;
+            /** @description The part that restarts; empty when none does. */
+            restarts: string;
+            interrupts: boolean;
+            minutes: components["schemas"]["Minutes"];
+        };
+        /**
+         * @description Whether it matters to this very device.
+         * @enum {string}
+         */
+        Matters: "yes" | "unknown";
+        HopNote: {
+            kind: string;
+            text: string;
+            matters: components["schemas"]["Matters"];
+            /** @description Whom it matters to; empty for all. */
+            when: string;
+        };
+        HandStep: {
+            /** @enum {string} */
+            due: "before" | "after";
+            text: string;
+            matters: components["schemas"]["Matters"];
+            when: string;
+        };
+        Prerequisite: {
+            rule: string;
+            kind: string;
+            text: string;
+            /** @enum {string} */
+            state: "met" | "unmet" | "unknown";
+            evidence: string;
+            remedy: string;
+        };
+        Effect: {
+            step: string;
+            clients: string;
+            /** @enum {string} */
+            effect: "none" | "degraded" | "outage";
+            text: string;
+        };
+        Move: {
+            members: string[];
+            model: string;
+            /** @description Index into hops. */
+            hop: number;
+            /** @description What stands beside them meanwhile on another version. */
+            beside: components["schemas"]["Beside"][];
+        };
+        Beside: {
+            what: string;
+            on: string;
+            rule: string;
+            why: string;
+        };
+        Alternative: {
+            hops: components["schemas"]["Hop"][];
+            restarts: number;
+            resets: number;
+            minutes: components["schemas"]["Minutes"];
+            /** @description How it differs from the best way. */
+            why: string;
+        };
+        Refused: {
+            from: string;
+            to: string;
+            /** @description Empty when nothing permits it. */
+            rule: string;
+            why: string;
+            file?: string;
+            line?: number;
+        };
+        Blocked: {
+            rule: string;
+            why: string;
+            file?: string;
+            line?: number;
         };
         Citation: {
             rule?: string;
@@ -564,8 +1085,14 @@ export interface components {
             /** @enum {string} */
             stage: "withdrawn" | "preview" | "general" | "preferred";
             date?: string;
-            /** @description The device's model may run it. */
+            /** @description The model may run it. */
             runs: boolean;
+            /** @description Why it may not. */
+            why?: string;
+            /** @description The image store has its image. */
+            there?: boolean;
+            /** @description The device runs it. */
+            running?: boolean;
         };
         /** @enum {string} */
         Action: "approve" | "start" | "hold" | "resume" | "stop";
@@ -675,6 +1202,92 @@ export interface components {
             after?: string;
             evidence: string;
         };
+        CatalogueVersion: {
+            /** Format: int64 */
+            id: number;
+            sha256: string;
+            size: number;
+            loadedBy: string;
+            /** Format: date-time */
+            loadedAt: string;
+            current: boolean;
+            /** @description It came from going back to an older version. */
+            restored: boolean;
+        };
+        CatalogueDifference: {
+            /** @enum {string} */
+            kind: "added" | "removed" | "changed";
+            what: string;
+            /** @description Which fields changed. */
+            detail: string;
+        };
+        Family: {
+            name: string;
+            title: string;
+            maker: string;
+            file: string;
+            models: components["schemas"]["Model"][];
+            /** @description Newest first. */
+            releases: components["schemas"]["FamilyRelease"][];
+            rules: components["schemas"]["Rule"][];
+            requirements: components["schemas"]["Rule"][];
+            components: components["schemas"]["ComponentTable"][];
+            services: components["schemas"]["Rule"][];
+            conditions: components["schemas"]["Rule"][];
+            skew: components["schemas"]["Rule"][];
+        };
+        Model: {
+            name: string;
+            title: string;
+            runs: string;
+            because: string;
+            endOfSupport?: string;
+            successor?: string;
+            role: string;
+            generations: string[];
+            /** @description The newest release it may run. */
+            newest?: string;
+            /** @description The newest preferred one. */
+            preferred?: string;
+        };
+        FamilyRelease: {
+            version: string;
+            train: string;
+            /** @enum {string} */
+            stage: "withdrawn" | "preview" | "general" | "preferred";
+            date?: string;
+            base?: string;
+            fixes: string[];
+            notes: components["schemas"]["HopNote"][];
+            images: components["schemas"]["HopImage"][];
+            /** @description Models that may run it. */
+            models: string[];
+        };
+        Rule: {
+            id: string;
+            kind: string;
+            /** @description What it says in a line. */
+            says: string;
+            /** @description The maker's words. */
+            text: string;
+            line: number;
+        };
+        ComponentTable: {
+            name: string;
+            title: string;
+            text: string;
+            trigger: string;
+            order: string;
+            restarts: string;
+            rows: components["schemas"]["ComponentRow"][];
+        };
+        ComponentRow: {
+            releases: string;
+            /** @description Models and generations. */
+            for: string;
+            version: string;
+            file?: string;
+        };
         CatalogueFile: {
             file: string;
             family: string;
@@ -701,6 +1314,12 @@ export interface components {
             family: string;
             version: string;
             models: string[];
+            /** @description The component it is for. */
+            part?: string;
+            /** @description Its maker's signature was checked. */
+            signed: boolean;
+            /** @description It was there before it was added now. */
+            already: boolean;
             addedBy: string;
             /** Format: date-time */
             addedAt: string;
@@ -708,6 +1327,159 @@ export interface components {
         ImagePage: {
             items: components["schemas"]["Image"][];
             next?: string;
+        };
+        Retention: {
+            images: components["schemas"]["Retained"][];
+            devices: components["schemas"]["NoWayBack"][];
+            /**
+             * Format: int64
+             * @description Bytes that deleting what may be deleted would free.
+             */
+            freed: number;
+        };
+        Retained: {
+            sha256: string;
+            file: string;
+            version: string;
+            /** Format: int64 */
+            size: number;
+            /** @description What needs it. */
+            needed: string[];
+            deletable: boolean;
+        };
+        NoWayBack: {
+            device: string;
+            version: string;
+            text: string;
+        };
+        StoreCheck: {
+            checked: number;
+            damaged: string[];
+        };
+        NewUpload: {
+            file: string;
+            /** Format: int64 */
+            size: number;
+            /**
+             * Format: byte
+             * @description Detached Ed25519 signature over the SHA-256 sum, when the maker signs.
+             */
+            signature?: string;
+        };
+        Upload: {
+            /** Format: int64 */
+            id: number;
+            file: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            offset: number;
+            startedBy: string;
+            /** Format: date-time */
+            startedAt: string;
+            image?: components["schemas"]["Image"];
+        };
+        NewSite: {
+            url: string;
+            user: string;
+            password: string;
+            /** @description Whose images it has; left out for all. */
+            maker?: string;
+        };
+        Site: {
+            name: string;
+            url: string;
+            user: string;
+            maker: string;
+            /** @description As the site said at the last sign-in. */
+            contractEnds?: string;
+            /** @description Why the last contact failed. */
+            trouble?: string;
+        };
+        SiteFile: {
+            file: string;
+            /** Format: int64 */
+            size: number;
+            sha256: string;
+            signed: boolean;
+            /** @description The catalogue knows this hash. */
+            known: boolean;
+            /** @description The image store has it. */
+            there: boolean;
+            /** @description What is odd about it, such as another hash than the catalogue has. */
+            text: string;
+        };
+        NewFetch: {
+            files?: string[];
+            /**
+             * Format: int64
+             * @description Everything this change lacks.
+             */
+            change?: number;
+            /** @description Only from this site. */
+            site?: string;
+        };
+        Fetch: {
+            /** Format: int64 */
+            id: number;
+            file: string;
+            site: string;
+            sha256: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            done: number;
+            /** @enum {string} */
+            state: "waiting" | "running" | "held" | "done" | "failed" | "stopped";
+            attempts: number;
+            /** @description What happens, or why it failed. */
+            note: string;
+            /**
+             * Format: double
+             * @description Estimate while it runs.
+             */
+            secondsLeft?: number;
+            startedBy: string;
+            /** Format: date-time */
+            startedAt: string;
+            /** Format: date-time */
+            endedAt?: string;
+        };
+        Advisory: {
+            id: string;
+            title: string;
+            publisher: string;
+            severity: string;
+            summary: string;
+            released: string;
+            revision: string;
+            cves: string[];
+            families: string[];
+            /** @description How many devices run an affected release. */
+            affected: number;
+        };
+        AdvisoryDetail: {
+            advisory: components["schemas"]["Advisory"];
+            releases: components["schemas"]["AdvisoryRelease"][];
+            devices: components["schemas"]["AdvisoryDevice"][];
+        };
+        AdvisoryRelease: {
+            family: string;
+            version: string;
+            status: string;
+        };
+        AdvisoryDevice: {
+            device: string;
+            model: string;
+            version: string;
+            status: string;
+            remediation: string;
+            /** @description The oldest release it can reach that fixes it. */
+            fixedBy?: string;
+            /** @description The path there. */
+            stops?: string[];
+            /** @description Why there is no path. */
+            why?: string;
         };
         Backup: {
             /** Format: int64 */
@@ -1025,6 +1797,81 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    planPath: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaperAim"];
+            };
+        };
+        responses: {
+            /** @description The path; found is false when there is none, and the answer says why. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Path"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explainHop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaperAim"];
+            };
+        };
+        responses: {
+            /** @description The rule that permits it, or all that refuses it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listModelReleases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The releases. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Release"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listChanges: {
         parameters: {
             query?: {
@@ -1198,7 +2045,10 @@ export interface operations {
     };
     loadCatalogue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only check it, load nothing. */
+                check?: boolean;
+            };
             header?: never;
             path: {
                 file: string;
@@ -1218,6 +2068,129 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Loaded"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCatalogueVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The versions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["CatalogueVersion"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readCatalogueVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreCatalogueVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Loaded. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Loaded"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareCatalogueVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+                id: components["parameters"]["ID"];
+                other: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["CatalogueDifference"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFamily: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                family: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The family. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Family"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1252,6 +2225,8 @@ export interface operations {
             query: {
                 /** @description Its name */
                 file: string;
+                /** @description Base64 of the maker's detached Ed25519 signature over its SHA-256 sum */
+                signature?: string;
             };
             header?: never;
             path?: never;
@@ -1271,6 +2246,455 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Image"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteImage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRetention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The retention. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retention"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkImages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUploads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The uploads. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Upload"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUpload"];
+            };
+        };
+        responses: {
+            /** @description The upload; send from offset on. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    continueUpload: {
+        parameters: {
+            query: {
+                /** @description Where the piece begins; must be where the upload stands. */
+                offset: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description How far it is; with image when it is complete. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sites. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Site"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description The site. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSiteFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The files. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["SiteFile"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFetches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The fetches. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Fetch"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startFetches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFetch"];
+            };
+        };
+        responses: {
+            /** @description The fetches that were begun or are under way. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Fetch"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    actOnFetch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                action: "hold" | "resume" | "stop";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The fetch. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fetch"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMedium: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAdvisories: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The advisories. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Advisory"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addAdvisory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        responses: {
+            /** @description The advisory. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advisory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAdvisory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The advisory. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdvisoryDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteAdvisory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,16 +1,25 @@
-package catalog
+package yamldoc
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 )
 
-// A Finding is something wrong or doubtful in a catalogue file.
+// A Position is a place in a file, counted from 1.
+type Position struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+// A Finding is something wrong or doubtful in a file.
 type Finding struct {
 	Position
-	Doubt   bool // false: an error, the file cannot be used
-	Message string
-	Hint    string // what to do
+	Doubt   bool   `json:"doubt"` // false: an error, the file cannot be used
+	Message string `json:"message"`
+	Hint    string `json:"hint,omitempty"` // what to do
 }
 
 // String gives "file:line:column: error: message (hint)".
@@ -35,6 +44,13 @@ func (fs Findings) Error() string {
 		lines[i] = f.String()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Sort orders findings by file, line and column.
+func (fs Findings) Sort() {
+	slices.SortStableFunc(fs, func(a, b Finding) int {
+		return cmp.Or(strings.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
 }
 
 // Errors returns those findings that make a file unusable.

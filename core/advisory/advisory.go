@@ -1,0 +1,328 @@
+// Package advisory reads security advisories in the OASIS Common Security Advisory Framework (CSAF) 2.0 and says which
+// releases of a catalogue they affect and which fix them.
+//
+// A product of the document's tree maps to a family by its vendor branch (the maker) and its product_name branch (a
+// model, or the family's name or title, which stands for all its models). Versions come from product_version branches
+// and from product_version_range branches in vers form ("vers:generic/>=5.0|<5.0.7").
+package advisory
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/core/catalog"
+	"verimorph/core/version"
+)
+
+// An Advisory is one document, as far as we use it.
+type Advisory struct {
+	ID, Title, Publisher string
+	Severity             string // aggregate severity as the document words it; "" when it has none
+	Summary              string
+	Released             string // date of the current release, RFC 3339
+	Revision             string
+	CVEs                 []string
+	Products             []Product
+}
+
+// Status says what the advisory says about a product.
+type Status string
+
+// The statuses we tell apart (CSAF 2.0, section 3.2.3.9). First and last affected, and recommended, are folded in.
+const (
+	Affected    Status = "affected"
+	Fixed       Status = "fixed"
+	NotAffected Status = "not affected"
+	Unclear     Status = "under investigation"
+)
+
+// A Product is one version, or a range of them, of one named product with its status.
+type Product struct {
+	ID, Vendor, Name string
+	Version          string // one version; or
+	Range            string // vers form
+	Status           Status
+	Remediation      string
+}
+
+// Read reads a CSAF document. It fails on what is not one, naming the place in the document.
+func Read(data []byte) (*Advisory, error) {
+	var d document
+	if err := json.Unmarshal(data, &d); err != nil {
+		var syntax *json.SyntaxError
+		if errors.As(err, &syntax) {
+			line, column := place(data, syntax.Offset)
+			return nil, fmt.Errorf("line %d, column %d: %w", line, column, err)
+		}
+		return nil, fmt.Errorf("not a CSAF document: %w", err)
+	}
+	switch {
+	case d.Document.Version == "":
+		return nil, errors.New("document.csaf_version is missing: this is not a CSAF document")
+	case d.Document.Version != "2.0":
+		return nil, fmt.Errorf("document.csaf_version is %q; 2.0 can be read", d.Document.Version)
+	case d.Document.Tracking.ID == "":
+		return nil, errors.New("document.tracking.id is missing")
+	}
+	a := &Advisory{ID: d.Document.Tracking.ID, Title: d.Document.Title, Publisher: d.Document.Publisher.Name, Severity: d.Document.Severity.Text,
+		Released: d.Document.Tracking.Current, Revision: d.Document.Tracking.Version}
+	for _, n := range d.Document.Notes {
+		if n.Category == "summary" {
+			a.Summary = n.Text
+		}
+	}
+	products := map[string]Product{}
+	for i := range d.Tree.Branches {
+		walk(&d.Tree.Branches[i], Product{}, products, 0)
+	}
+	statuses := map[string]Status{}
+	remedies := map[string]string{}
+	for _, v := range d.Vulnerabilities {
+		if v.CVE != "" {
+			a.CVEs = append(a.CVEs, v.CVE)
+		}
+		// What is affected by one weakness of the document is affected, whatever the others say.
+		for _, s := range []struct {
+			status Status
+			ids    [][]string
+		}{{NotAffected, [][]string{v.Status.NotAffected}}, {Fixed, [][]string{v.Status.Fixed, v.Status.FirstFixed, v.Status.Recommended}},
+			{Unclear, [][]string{v.Status.Investigated}}, {Affected, [][]string{v.Status.Affected, v.Status.FirstAffected, v.Status.LastAffected}}} {
+			for _, id := range slices.Concat(s.ids...) {
+				if _, ok := products[id]; !ok {
+					return nil, fmt.Errorf("vulnerabilities: product_status names product %q, which the product tree does not have", id)
+				}
+				if worse(s.status, statuses[id]) {
+					statuses[id] = s.status
+				}
+			}
+		}
+		for _, r := range v.Remediations {
+			for _, id := range r.Products {
+				remedies[id] = r.Details
+			}
+		}
+	}
+	for id, p := range products {
+		if p.Status = statuses[id]; p.Status != "" {
+			p.Remediation = remedies[id]
+			a.Products = append(a.Products, p)
+		}
+	}
+	slices.SortFunc(a.Products, func(x, y Product) int { return strings.Compare(x.ID, y.ID) })
+	return a, nil
+}
+
+func worse(a, b Status) bool {
+	order := []Status{"", NotAffected, Fixed, Unclear, Affected}
+	return slices.Index(order, a) > slices.Index(order, b)
+}
+
+func place(data []byte, offset int64) (line, column int) {
+	before := data[:min(int(offset), len(data))]
+	return 1 + bytes.Count(before, []byte("\n")), len(before) - bytes.LastIndexByte(before, '\n')
+}
+
+type document struct {
+	Document struct {
+		Version   string `json:"csaf_version"`
+		Title     string `json:"title"`
+		Publisher struct {
+			Name string `json:"name"`
+		} `json:"publisher"`
+		Severity struct {
+			Text string `json:"text"`
+		} `json:"aggregate_severity"`
+		Notes []struct {
+			Category string `json:"category"`
+			Text     string `json:"text"`
+		} `json:"notes"`
+		Tracking struct {
+			ID      string `json:"id"`
+			Current string `json:"current_release_date"`
+			Version string `json:"version"`
+		} `json:"tracking"`
+	} `json:"document"`
+	Tree struct {
+		Branches []branch `json:"branches"`
+	} `json:"product_tree"`
+	Vulnerabilities []struct {
+		CVE    string `json:"cve"`
+		Status struct {
+			Affected      []string `json:"known_affected"`
+			NotAffected   []string `json:"known_not_affected"`
+			Fixed         []string `json:"fixed"`
+			FirstFixed    []string `json:"first_fixed"`
+			FirstAffected []string `json:"first_affected"`
+			LastAffected  []string `json:"last_affected"`
+			Recommended   []string `json:"recommended"`
+			Investigated  []string `json:"under_investigation"`
+		} `json:"product_status"`
+		Remediations []struct {
+			Details  string   `json:"details"`
+			Products []string `json:"product_ids"`
+		} `json:"remediations"`
+	} `json:"vulnerabilities"`
+}
+
+type branch struct {
+	Category string   `json:"category"`
+	Name     string   `json:"name"`
+	Branches []branch `json:"branches"`
+	Product  *struct {
+		ID   string `json:"product_id"`
+		Name string `json:"name"`
+	} `json:"product"`
+}
+
+// maxDepth bounds how deep a product tree is followed.
+const maxDepth = 32
+
+func walk(b *branch, p Product, out map[string]Product, depth int) {
+	switch b.Category {
+	case "vendor":
+		p.Vendor = b.Name
+	case "product_name":
+		p.Name = b.Name
+	case "product_version":
+		p.Version = b.Name
+	case "product_version_range":
+		p.Range = b.Name
+	}
+	if b.Product != nil {
+		p.ID = b.Product.ID
+		out[p.ID] = p
+	}
+	if depth < maxDepth {
+		for i := range b.Branches {
+			walk(&b.Branches[i], p, out, depth+1)
+		}
+	}
+}
+
+// about reports whether a product means a model of a family.
+func (p *Product) about(f *catalog.Family, model string) bool {
+	return strings.EqualFold(p.Vendor, f.Maker) && (strings.EqualFold(p.Name, model) || strings.EqualFold(p.Name, f.Name) || strings.EqualFold(p.Name, f.Title))
+}
+
+// Families lists the families of a catalogue that the advisory speaks about.
+func (a *Advisory) Families(c *catalog.Catalogue) (out []*catalog.Family) {
+	for _, f := range c.Families {
+		if slices.ContainsFunc(f.Models, func(m catalog.Model) bool {
+			return slices.ContainsFunc(a.Products, func(p Product) bool { return p.about(f, m.Name) })
+		}) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Status is what the advisory says about a release on a model; "" when it says nothing. Where it says more than one
+// thing, the worse counts.
+func (a *Advisory) Status(f *catalog.Family, model, release string) (s Status, remediation string) {
+	v, err := f.Scheme.Parse(release)
+	if err != nil {
+		return "", ""
+	}
+	for i := range a.Products {
+		p := &a.Products[i]
+		if p.about(f, model) && p.covers(f.Scheme, v) && worse(p.Status, s) {
+			s, remediation = p.Status, p.Remediation
+		}
+	}
+	return s, remediation
+}
+
+func (p *Product) covers(scheme *version.Scheme, v version.Version) bool {
+	switch {
+	case p.Version != "":
+		return p.Version == v.String()
+	case p.Range != "":
+		r, err := VersRange(scheme, p.Range)
+		return err == nil && r(v)
+	}
+	return true
+}
+
+// VersRange reads a range in vers form, "vers:<scheme>/<constraint>|<constraint>...", as a test. Versions are ordered by
+// the family's own scheme. Constraints are taken in pairs of a lower and an upper bound, as vers asks.
+func VersRange(scheme *version.Scheme, text string) (func(version.Version) bool, error) {
+	body := text
+	if rest, ok := strings.CutPrefix(text, "vers:"); ok {
+		_, after, ok := strings.Cut(rest, "/")
+		if !ok {
+			return nil, fmt.Errorf("range %q: expected vers:SCHEME/CONSTRAINTS", text)
+		}
+		body = after
+	}
+	if body == "*" {
+		return func(version.Version) bool { return true }, nil
+	}
+	type constraint struct {
+		op string
+		v  version.Version
+	}
+	var all []constraint
+	for _, part := range strings.Split(body, "|") {
+		part = strings.TrimSpace(part)
+		op := "="
+		for _, o := range []string{">=", "<=", "!=", ">", "<", "="} {
+			if rest, ok := strings.CutPrefix(part, o); ok {
+				op, part = o, rest
+				break
+			}
+		}
+		v, err := scheme.Parse(strings.TrimSpace(part))
+		if err != nil {
+			return nil, fmt.Errorf("range %q: %w", text, err)
+		}
+		all = append(all, constraint{op, v})
+	}
+	slices.SortStableFunc(all, func(a, b constraint) int { return a.v.Compare(b.v) })
+	return func(v version.Version) bool {
+		// From the lowest constraint up: the last bound at or below v says whether v is inside.
+		inside := len(all) > 0 && strings.HasPrefix(firstBound(all, func(c constraint) string { return c.op }), "<")
+		for _, c := range all {
+			k := v.Compare(c.v)
+			switch {
+			case k == 0 && c.op == "!=":
+				return false
+			case k == 0 && c.op == "=", k == 0 && c.op == ">=", k == 0 && c.op == "<=":
+				return true
+			case k == 0 && (c.op == ">" || c.op == "<"):
+				return false
+			case k > 0 && (c.op == ">" || c.op == ">="):
+				inside = true
+			case k > 0 && (c.op == "<" || c.op == "<="):
+				inside = false
+			}
+		}
+		return inside
+	}, nil
+}
+
+// firstBound is the operator of the lowest constraint that bounds a range.
+func firstBound[C any](all []C, op func(C) string) string {
+	for _, c := range all {
+		if o := op(c); o[0] == '<' || o[0] == '>' {
+			return o
+		}
+	}
+	return ""
+}
+
+// Affects returns a test of releases for path questions: what the advisory calls affected, or says is still being looked
+// into, is not a way out.
+func (a *Advisory) Affects(c *catalog.Catalogue) func(model, release string) bool {
+	return func(model, release string) bool {
+		f := c.FamilyOfModel(model)
+		if f == nil {
+			return false
+		}
+		status, _ := a.Status(f, model, release)
+		return status == Affected || status == Unclear
+	}
+}

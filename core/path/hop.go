@@ -1,0 +1,142 @@
+package path
+
+import (
+	"fmt"
+	"slices"
+
+	"verimorph/core/catalog"
+	"verimorph/core/portrait"
+)
+
+// hop tells everything about one hop; past is the stop after it, -1 when it ends at the aim.
+func (s *search) hop(g *graph, p *portrait.Portrait, a, b, past int) Hop {
+	rule := g.Permit(a, b, g.policy.Reset)
+	h := s.describe(g, p, a, b, rule)
+	if past >= 0 {
+		h.Because = g.refusals(a, past)
+	}
+	return h
+}
+
+// changeHop tells about going on as another model.
+func (s *search) changeHop(g *graph, a int, c change) Hop {
+	h := s.describe(c.then.g, c.then.g.p, noWay, c.to, c.rule)
+	h.From, h.NewModel = g.version(a), c.rule.ToModel
+	return h
+}
+
+// describe tells about a hop onto b; a is -1 when it comes from another platform.
+func (s *search) describe(g *graph, p *portrait.Portrait, a, b int, rule *catalog.Rule) Hop {
+	f, rel := g.f, &g.f.Releases[b]
+	h := Hop{To: rel.Version, Stage: rel.Stage, Config: rule.Config, Restarts: rule.Restarts,
+		Permit: catalog.Citation{Rule: rule.ID, Text: rule.Text, At: rule.At}, Image: *rel.Image(g.m.Name)}
+	if a >= 0 {
+		h.From = g.version(a)
+		h.Components = g.brought(a, b)
+	}
+	if len(g.parts) > 0 || !rel.Base.IsZero() {
+		h.Others = g.others(b, func(c *part) bool { return a >= 0 && c.updated(g, a, b) })
+	}
+	h.Low, h.High = total(f, beforeRestart...)
+	low, high := total(f, afterRestart...)
+	h.Low, h.High = h.Low+float64(rule.Restarts)*low, h.High+float64(rule.Restarts)*high
+	if f.SendRate.Low > 0 {
+		h.Low += float64(h.Image.Size) / f.SendRate.High
+		h.High += float64(h.Image.Size) / f.SendRate.Low
+	}
+	for _, c := range h.Components {
+		h.Low, h.High = h.Low+c.Low, h.High+c.High
+		if c.Interrupts {
+			h.Restarts++
+		}
+	}
+	if rule.HandStep != "" {
+		h.HandSteps = append(h.HandSteps, HandStep{Due: "before", Text: rule.HandStep, Matters: catalog.Yes})
+	}
+	h.notes(rel, p)
+	h.prerequisites(g, p, a, b)
+	h.effects(f, p, rule.Restarts)
+	for i := range f.Services {
+		if sv := &f.Services[i]; g.runs(sv, b) == catalog.No && (a < 0 || g.runs(sv, a) != catalog.No) {
+			used, known := p.Uses[sv.Condition]
+			switch {
+			case sv.Condition != "" && known && !used:
+			case sv.Condition != "" && known:
+				h.Lost = append(h.Lost, fmt.Sprintf("%s, which this device uses: %s", sv.Name, sv.Text))
+			default:
+				h.Lost = append(h.Lost, fmt.Sprintf("%s, if this device uses it: %s", sv.Name, sv.Text))
+			}
+		}
+	}
+	return h
+}
+
+// brought lists the components a hop brings along, those before the main image first, each group in the order of the
+// catalogue.
+func (g *graph) brought(a, b int) (out []Component) {
+	for _, order := range []string{"before", "after"} {
+		for i := range g.parts {
+			c := &g.parts[i]
+			if c.Order != order || !c.updated(g, a, b) {
+				continue
+			}
+			row := c.rows[b]
+			out = append(out, Component{Name: c.Name, Title: c.Title, From: c.at(g, a).String(), To: c.wanted(row).String(), Order: c.Order, Trigger: c.Trigger,
+				Restarts: c.Restarts, Interrupts: c.Interrupts(), Low: c.Duration.Low, High: c.Duration.High, At: row.At})
+		}
+	}
+	return out
+}
+
+// notes sorts out which of a release's notes matter to this device.
+func (h *Hop) notes(rel *catalog.Release, p *portrait.Portrait) {
+	for i := range rel.Notes {
+		n := &rel.Notes[i]
+		matters := n.When.Holds(p)
+		if matters == catalog.No {
+			continue
+		}
+		h.Notes = append(h.Notes, Note{Kind: n.Kind, Text: n.Text, Matters: matters, When: n.When.String()})
+		if n.HandStep != "" {
+			h.HandSteps = append(h.HandSteps, HandStep{Due: n.Due, Text: n.HandStep, Matters: matters, When: n.When.String()})
+		}
+	}
+}
+
+func (h *Hop) prerequisites(g *graph, p *portrait.Portrait, a, b int) {
+	var size int64 = h.Image.Size
+	for _, im := range h.Others {
+		size += im.Size
+	}
+	room := Prerequisite{Kind: catalog.NeedStorage, Text: fmt.Sprintf("%d bytes free for the images", size), State: catalog.Unknown, Evidence: "the free room is not known", Remedy: "remove files that are no longer needed"}
+	if name, r, known := p.ImageRoom(); known {
+		room.State, room.Evidence = catalog.Yes, fmt.Sprintf("%d bytes are free on %s", r.Free, name)
+		if r.Free < size {
+			room.State = catalog.No
+		}
+	}
+	h.Prerequisites = append(h.Prerequisites, room)
+	for i := range g.f.Requirements {
+		r := &g.f.Requirements[i]
+		if len(r.Models) > 0 && !slices.Contains(r.Models, g.m.Name) || !r.Install.Contains(g.version(b)) || a >= 0 && !r.Leaving.Contains(g.version(a)) {
+			continue
+		}
+		state, has := r.Met(p)
+		if r.Kind == catalog.NeedContent && a >= 0 {
+			if after := g.content(r, a, b); after != state {
+				state, has = after, "this way brings it along"
+			}
+		}
+		h.Prerequisites = append(h.Prerequisites, Prerequisite{ID: r.ID, Kind: r.Kind, Text: r.Text, State: state, Evidence: has, Remedy: r.Remedy})
+	}
+}
+
+func (h *Hop) effects(f *catalog.Family, p *portrait.Portrait, restarts int) {
+	for i := range f.Effects {
+		e := f.Effects[i]
+		if restarts == 0 && slices.Contains(afterRestart, e.Step) || e.When.Holds(p) == catalog.No {
+			continue
+		}
+		h.Effects = append(h.Effects, e)
+	}
+}

@@ -1,0 +1,284 @@
+package path
+
+import (
+	"container/heap"
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/core/catalog"
+	"verimorph/core/portrait"
+)
+
+// A Joint is the way of an ensemble whose members move one at a time, so that at every moment the versions that stand
+// side by side are ones the maker tolerates.
+type Joint struct {
+	Family string
+	Aim    string
+	Moves  []Move
+	Paths  []*Path // one for each group of alike members, as it came out; alternatives are left out
+}
+
+// A Move takes alike members over one hop, one after the other.
+type Move struct {
+	Members []string
+	Model   string
+	Hop     Hop
+	Beside  []Beside // what stands beside them meanwhile on another version
+}
+
+// Beside is another version that is in use during a move, with the rule that tolerates it.
+type Beside struct {
+	What   string // names of members, or "each other"
+	On     string // version
+	Permit catalog.Citation
+}
+
+// group is a number of members that are alike: same model, version and facts.
+type group struct {
+	*search
+	names  []string
+	t      *tree
+	target int
+}
+
+// maxJoint bounds the states that a joint search looks at.
+const maxJoint = 200_000
+
+// FindJoint returns the way of an ensemble. All members must be of one family. Errors are *UnknownError and
+// *NoPathError.
+func (p *Planner) FindJoint(members []portrait.Portrait, q Question) (*Joint, error) {
+	groups, err := p.groups(members, q)
+	if err != nil {
+		return nil, err
+	}
+	f := groups[0].f
+	for _, g := range groups {
+		if g.f != f {
+			return nil, &NoPathError{Model: g.m.Name, From: g.f.Releases[g.from].Version, Aim: "one aim", Blocks: []catalog.Citation{{
+				Text: fmt.Sprintf("%s is of family %s and %s of family %s; members of an ensemble are of one family", groups[0].m.Name, f.Name, g.m.Name, g.f.Name), At: g.m.At}}}
+		}
+	}
+	targets, why, err := p.targets(f, groups[0].m.Name, groups[0].from, Question{Portrait: groups[0].q.Portrait, Aim: q.Aim, Policy: q.Policy})
+	if err != nil {
+		return nil, err
+	}
+	var first error
+	for _, target := range targets {
+		moves, err := joint(groups, target, q.Policy)
+		if err != nil && len(members) <= 4 && len(groups) < len(members) {
+			// Few members can also go each on its own; then one may go ahead of another that is like it.
+			apart := split(groups)
+			if alone, e := joint(apart, target, q.Policy); e == nil {
+				groups, moves, err = apart, alone, nil
+			}
+		}
+		if err == nil {
+			out := &Joint{Family: f.Name, Aim: why, Moves: moves}
+			for _, g := range groups {
+				out.Paths = append(out.Paths, g.alone(moves))
+			}
+			return out, nil
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return nil, first
+}
+
+// groups puts alike members together, controllers first.
+func (p *Planner) groups(members []portrait.Portrait, q Question) (out []*group, err error) {
+	byFacts := map[string]*group{}
+	for i := range members {
+		m := &members[i]
+		s, err := p.seek(Question{Portrait: m, Aim: q.Aim, Policy: q.Policy})
+		if err != nil {
+			return nil, fmt.Errorf("member %s: %w", m.Name, err)
+		}
+		key := fmt.Sprint(m.Model, " ", s.from, " ", factsKey(s.f, s.m, m, s.from))
+		g := byFacts[key]
+		if g == nil {
+			g = &group{search: s}
+			byFacts[key] = g
+			out = append(out, g)
+		}
+		g.names = append(g.names, m.Name)
+	}
+	slices.SortStableFunc(out, func(a, b *group) int { return rank(a.m.Role) - rank(b.m.Role) })
+	return out, nil
+}
+
+// split gives every member a group of its own.
+func split(groups []*group) (out []*group) {
+	for _, g := range groups {
+		for _, name := range g.names {
+			out = append(out, &group{search: g.search, names: []string{name}})
+		}
+	}
+	return out
+}
+
+func rank(role string) int { return map[string]int{"controller": 0, "": 1, "child": 2}[role] }
+
+// joint searches over where each group stands. What each group would need alone is an exact lower bound of the rest (A*).
+func joint(groups []*group, to target, policy Policy) ([]Move, error) {
+	for _, g := range groups {
+		own := target{g.m.Name, to.release}
+		g.t, g.target = g.tree(own, policy), to.release
+		if !g.t.found(g.from) {
+			return nil, g.noPath(g.t, own, g.q)
+		}
+	}
+	type node struct {
+		at            []int
+		before, moved int
+		cost          cost
+	}
+	rest := func(at []int) (c cost) {
+		for i, g := range groups {
+			c = c.plus(times(g.t.cost[at[i]], len(g.names)))
+		}
+		return c
+	}
+	start := make([]int, len(groups))
+	for i, g := range groups {
+		start[i] = g.from
+	}
+	nodes := []node{{at: start, before: -1}}
+	open := frontier{{rest(start), 0}}
+	settled := map[string]bool{}
+	for len(open) > 0 && len(nodes) < maxJoint {
+		n := heap.Pop(&open).(entry).release
+		at := nodes[n].at
+		if !slices.ContainsFunc(at, func(a int) bool { return a != to.release }) {
+			var way []int
+			for k := n; k > 0; k = nodes[k].before {
+				way = append(way, k)
+			}
+			slices.Reverse(way)
+			var moves []Move
+			for _, k := range way {
+				moves = append(moves, describeMove(groups, nodes[nodes[k].before].at, nodes[k].moved, nodes[k].at[nodes[k].moved]))
+			}
+			return moves, nil
+		}
+		if key := fmt.Sprint(at); settled[key] {
+			continue
+		} else {
+			settled[key] = true
+		}
+		for i := len(groups) - 1; i >= 0; i-- { // of equal ways the one that was put last is looked at first
+			g := groups[i]
+			for b := range g.f.Releases {
+				if b == at[i] || !g.t.g.allowed(b) || !g.t.found(b) || !together(groups, at, i, b) {
+					continue
+				}
+				c, ok := g.t.g.hopCost(at[i], b)
+				if !ok {
+					continue
+				}
+				next := slices.Clone(at)
+				next[i] = b
+				nodes = append(nodes, node{next, n, i, nodes[n].cost.plus(times(c, len(g.names)))})
+				heap.Push(&open, entry{nodes[len(nodes)-1].cost.plus(rest(next)), len(nodes) - 1})
+			}
+		}
+	}
+	return nil, notTogether(groups, to)
+}
+
+func times(c cost, n int) cost {
+	return cost{c.resets * n, c.restarts * n, c.millis * int64(n), c.merely * n}
+}
+
+// together reports whether group i may go to b while the others stay where they are.
+func together(groups []*group, at []int, i, b int) bool {
+	g := groups[i]
+	if len(g.names) > 1 && tolerate(g, g, at[i], b) == nil {
+		return false
+	}
+	for j, other := range groups {
+		if j != i && tolerate(g, other, b, at[j]) == nil {
+			return false
+		}
+	}
+	return true
+}
+
+var equalVersions = &catalog.Skew{Text: "equal versions"}
+
+// tolerate returns the rule that lets two members work side by side, nil when none does. Children among each other need
+// none.
+func tolerate(g, h *group, a, b int) *catalog.Skew {
+	if a == b || g.m.Role == "child" && h.m.Role == "child" {
+		return equalVersions
+	}
+	between := catalog.SkewMembers
+	if (g.m.Role == "child") != (h.m.Role == "child") {
+		between = catalog.SkewChildren
+		if g.m.Role == "child" { // one: the controller
+			a, b = b, a
+		}
+	}
+	ra, rb := &g.f.Releases[a], &g.f.Releases[b]
+	for i := range g.f.Skew {
+		s := &g.f.Skew[i]
+		if s.Between != between || s.SameTrain && ra.Train != rb.Train {
+			continue
+		}
+		if s.One.Contains(ra.Version) && s.Other.Contains(rb.Version) ||
+			between == catalog.SkewMembers && s.One.Contains(rb.Version) && s.Other.Contains(ra.Version) {
+			return s
+		}
+	}
+	return nil
+}
+
+func describeMove(groups []*group, at []int, i, b int) Move {
+	g := groups[i]
+	m := Move{Members: g.names, Model: g.m.Name, Hop: g.hop(g.t.g, g.q.Portrait, at[i], b, -1)}
+	cite := func(s *catalog.Skew) catalog.Citation { return catalog.Citation{Rule: s.ID, Text: s.Text, At: s.At} }
+	if s := tolerate(g, g, at[i], b); len(g.names) > 1 && s != equalVersions {
+		m.Beside = append(m.Beside, Beside{"each other", g.f.Releases[at[i]].Version.String(), cite(s)})
+	}
+	for j, other := range groups {
+		if s := tolerate(g, other, b, at[j]); j != i && s != equalVersions {
+			m.Beside = append(m.Beside, Beside{strings.Join(other.names, ", "), other.f.Releases[at[j]].Version.String(), cite(s)})
+		}
+	}
+	return m
+}
+
+// alone is the path of one group as the moves have it.
+func (g *group) alone(moves []Move) *Path {
+	p := &Path{Family: g.f.Name, Model: g.m.Name, From: g.f.Releases[g.from].Version, To: g.f.Releases[g.target].Version}
+	for _, m := range moves {
+		if slices.Equal(m.Members, g.names) {
+			p.Hops = append(p.Hops, m.Hop)
+		}
+	}
+	return p
+}
+
+// notTogether explains why the members cannot go although each could alone.
+func notTogether(groups []*group, to target) *NoPathError {
+	g := groups[0]
+	e := &NoPathError{Family: g.f.Name, Model: g.m.Name, From: g.f.Releases[g.from].Version, To: g.f.Releases[to.release].Version}
+	for i, a := range groups {
+		for _, b := range groups[i:] {
+			if a == b && len(a.names) == 1 {
+				continue
+			}
+			for _, stop := range a.t.stops(a.from)[1:] {
+				if tolerate(a, b, stop, b.from) == nil {
+					e.Blocks = append(e.Blocks, catalog.Citation{Text: fmt.Sprintf("no skew rule tolerates %s on %s beside %s on %s", a.m.Name, a.f.Releases[stop].Version, b.m.Name, b.f.Releases[b.from].Version),
+						At: catalog.Position{File: a.f.File, Line: 1, Column: 1}})
+					break
+				}
+			}
+		}
+	}
+	e.Changes = append(e.Changes, "all members went down at the same time, which interrupts service")
+	return e
+}

@@ -1,0 +1,166 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+
+	"verimorph/api/gen"
+	"verimorph/api/view"
+	"verimorph/core/catalog"
+	"verimorph/core/config"
+	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// portraitOf is what a device is, as far as it is known: its last portrait, and what its newest saved configuration
+// says about the catalogue's conditions.
+func (s *Server) portraitOf(ctx context.Context, d store.Device) (*portrait.Portrait, error) {
+	if d.Portrait == nil {
+		return nil, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
+	}
+	var p device.Portrait
+	if err := json.Unmarshal(d.Portrait, &p); err != nil {
+		return nil, err
+	}
+	out := &portrait.Portrait{Name: d.Name, Model: p.Model, Version: p.Version, Storage: map[string]portrait.Room{"flash": {Total: p.Total, Free: p.Free}}}
+	for _, slot := range p.Slots {
+		out.Slots = append(out.Slots, portrait.Slot{Name: slot.Name, Version: slot.Version, Running: slot.Running})
+	}
+	cat, _, _, err := s.catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f := cat.FamilyOfModel(p.Model)
+	if f == nil || len(f.Conditions) == 0 {
+		return out, nil
+	}
+	backups, err := s.Store.Backups(ctx, d.Name, 0, 1)
+	if err != nil || len(backups) == 0 {
+		return out, err
+	}
+	text, err := s.Backups.Read(backups[0].SHA256)
+	if err != nil { // damaged: then it is not known
+		s.Log.Warn("a backup cannot be read", "backup", backups[0].ID, "err", err)
+		return out, nil
+	}
+	if doc, broken := config.Parse(backups[0].File, string(text)); len(broken) == 0 {
+		out.Uses = f.Fulfilled(doc)
+	}
+	return out, nil
+}
+
+// question turns an aim of the contract into one of the core. Advisories that were imported come before what the
+// catalogue itself says is fixed.
+func (s *Server) question(ctx context.Context, p *portrait.Portrait, a gen.Aim) (path.Question, error) {
+	aim, err := path.ParseAim(strings.TrimSpace(a.To))
+	if err != nil {
+		return path.Question{}, badRequest("%s", err)
+	}
+	aim.Model = value(a.ToModel)
+	if aim.Fixes != "" {
+		if aim.Affected, err = s.affected(ctx, aim.Fixes); err != nil {
+			return path.Question{}, err
+		}
+	}
+	return path.Question{Portrait: p, Aim: aim, Alternatives: min(value(a.Alternatives), 5), Policy: path.Policy{Previews: value(a.Previews), Reset: value(a.Reset),
+		MaxHops: value(a.MaxHops), Services: value(a.Services), DropChildren: value(a.DropChildren)}}, nil
+}
+
+// find computes the path for a device from its last portrait.
+func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim) (p *path.Path, err error) {
+	facts, err := s.portraitOf(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	q, err := s.question(ctx, facts, aim)
+	if err != nil {
+		return nil, err
+	}
+	err = s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
+		p, err = planner.Find(q)
+		return err
+	})
+	return p, err
+}
+
+// FindPath answers with the supported path of a device.
+func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen.FindPathResponseObject, error) {
+	d, err := s.device(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.find(ctx, d, *r.Body)
+	var no *path.NoPathError
+	if errors.As(err, &no) {
+		return gen.FindPath200JSONResponse(view.NoPath(no)), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	// Where a change can carry the path out, the times are those of its steps.
+	steps, _ := s.draft(ctx, p, nil)
+	return gen.FindPath200JSONResponse(view.Path(p, steps, s.Images.Has)), nil
+}
+
+// paper reads the portrait of a question on paper.
+func (s *Server) paper(ctx context.Context, b *gen.PaperAim) (*portrait.Portrait, path.Question, error) {
+	data, err := json.Marshal(b.Portrait)
+	if err != nil {
+		return nil, path.Question{}, err
+	}
+	p, found := portrait.Read("portrait", data)
+	if len(found) > 0 {
+		return nil, path.Question{}, badRequest("%s", found)
+	}
+	q, err := s.question(ctx, p, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren, Alternatives: b.Alternatives})
+	return p, q, err
+}
+
+// PlanPath answers about a device or an ensemble that is typed in.
+func (s *Server) PlanPath(ctx context.Context, r gen.PlanPathRequestObject) (gen.PlanPathResponseObject, error) {
+	p, q, err := s.paper(ctx, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	var out gen.Path
+	err = s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
+		if len(p.Members) > 0 {
+			j, err := planner.FindJoint(p.Members, q)
+			if err == nil {
+				out = view.Joint(j, s.Images.Has)
+			}
+			return err
+		}
+		found, err := planner.Find(q)
+		if err == nil {
+			out = view.Path(found, nil, s.Images.Has)
+		}
+		return err
+	})
+	var no *path.NoPathError
+	if errors.As(err, &no) {
+		out, err = view.NoPath(no), nil
+	}
+	return gen.PlanPath200JSONResponse(out), err
+}
+
+// ExplainHop says why one jump is supported or refused.
+func (s *Server) ExplainHop(ctx context.Context, r gen.ExplainHopRequestObject) (gen.ExplainHopResponseObject, error) {
+	p, q, err := s.paper(ctx, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	var out gen.Explanation
+	err = s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
+		to, permit, refusals, err := planner.Explain(q)
+		if err == nil {
+			out = view.Explanation(p.Version, to, permit, refusals)
+		}
+		return err
+	})
+	return gen.ExplainHop200JSONResponse(out), err
+}
