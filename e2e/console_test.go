@@ -130,6 +130,18 @@ func emptied(sel string) act {
 		return chromedp.KeyEvent("")(ctx, t)
 	}
 }
+
+// chosen picks an option of a select, as somebody would.
+func chosen(sel, v string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		ok, err := chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const s = document.querySelector(%q); if (![...s.options].some(o => o.value === %q)) return false;
+			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q); s.dispatchEvent(new Event("change", {bubbles: true})); return true })()`, sel, v, v))(ctx, t)
+		if err == nil && !ok {
+			err = fmt.Errorf("%s offers no %q", sel, v)
+		}
+		return none, err
+	}
+}
 func entered(sel string) act { return typed(sel, "\r") }
 
 // TestConsole drafts, approves and watches a change to its verdict in a browser, without ever loading the page again.
@@ -137,9 +149,14 @@ func TestConsole(t *testing.T) {
 	t.Parallel()
 	e := setUp(t, 40, demoFleet()...)
 	c, _ := catalog.ReadDir(os.DirFS("../demo/catalog"))
-	for _, r := range c.Families[0].Releases {
+	e.must("catalogue", "load", "../demo/catalog")
+	e.must("advisory", "import", "../demo/advisories/tar-2026-01.json", "../demo/advisories/gul-2025-07.json")
+	e.openSite()
+	for _, r := range c.Family("th").Releases {
 		for _, im := range r.Images {
-			e.addImages(im.File)
+			if im.File != "th60-4.2.3.img" && im.File != "th80-5.2.3.img" {
+				e.addImages(im.File)
+			}
 		}
 	}
 	ctx := browser(t)
@@ -177,8 +194,29 @@ func TestConsole(t *testing.T) {
 	do(clickText("button", "Journal"), text("table", "intent"),
 		clickText("a", "Backups"), text("table", "4.2.9"), click(`input[aria-label="Backup 1"]`), text("pre", "secret ***"),
 		click(`input[aria-label="Backup 3"]`), text("main", "rewrite web-tickets"), shot("backups"),
-		clickText("a", "Catalogue and images"), text("table", "th60-5.4.2.img"), text("table", "tarnholm-th.yaml"), shot("shelf"),
 		clickText("a", "Changes"), text("table", "4.2.9, 5.0.7"))
+
+	// The catalogue, family by family, and its history.
+	do(clickText("a", "Catalogue"), text("table", "tarnholm-th.yaml"), clickText("a", "Gullwire wireless firmware"), text("main", "Train 9.4"), text("main", "GUL-2025-07"),
+		clickText("button", "Rules"), text("main", "crossing 9.0.0, landing on 9.0.x"), clickText("button", "Components"), text("main", "guest portal pages"),
+		clickText("button", "Models"), text("main", "train 9 no longer serves the AP-12"), clickText("button", "Releases"), chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("catalogue"),
+		click(`button[aria-label="History of tarnholm-th.yaml"]`), text("[role=dialog]", "in use"), chromedp.KeyEvent("\x1b"), gone("[role=dialog]"))
+
+	// The explorer draws releases on the lines of their trains, other ways and refused jumps.
+	do(clickText("a", "Paths"), clickText("button", "Gullwire"), text("#model", "WC-2"), chosen("#from", "8.2.1"), chosen("#to", "train:9.2"),
+		visible(`svg[aria-label$="the way stops at 8.5.4, 8.8.5, 9.0.2, 9.2.2"]`), text("main", "other way 1"), chromedp.Focus(chromedp.CSS(`g[aria-label="Refused: 8.2.1 to 9.2.2"]`)), chromedp.KeyEvent("\r"), text("main", "Not 8.2.1 to 9.2.2"),
+		chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("explorer"),
+		clickText("button", "other way 1"), text("main", "This way stops at"), chosen("#from", "9.4.0"), chosen("#to", "8.8.5"), text("[role=alert]", "There would be a path if the policy allowed a configuration reset"),
+		chosen("#from", "9.0.2"), chosen("#to", "9.2.2"), clickText("summary", "What else is known"), clickText("button", "It is an ensemble"), clickText("button", "Add a member"), text("[role=alert]", "no skew rule tolerates WC-2 on 9.2.2 beside WC-2 on 9.0.2"))
+
+	// The image store: what nobody needs goes, what is missing comes from the release site, and an upload says how far it is.
+	do(clickText("a", "Images"), text("[role=status]", "vesterkai-fw1: 5.2.3 has no image here"), clickText("button", "What it offers"), text("main", "of 315 files"), typed(`main input[type=search]`, "th80-5.2.3"),
+		click(`button[aria-label="Fetch th80-5.2.3.img"]`), text(`[data-fetch="th80-5.2.3.img"]`, "hash, header and signature are right"),
+		click(`button[aria-label="Delete th40-4.2.1.img"]`), clickText("button", "Delete it"), gone(`button[aria-label="Delete th40-4.2.1.img"]`),
+		chromedp.SetUploadFiles(chromedp.CSS(`main input[type=file]`), []string{filepath.Join(imageDir, "th60-4.2.3.img")}), text(`[data-upload="th60-4.2.3.img"]`, "in the store"),
+		clickText("button", "Check all"), text("[role=status]", "are as they should be"), chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("images"))
+
+	do(clickText("a", "Advisories"), text("table", "TAR-2026-01"), clickText("a", "TAR-2026-01"), text("main", "5.0.7 → 5.2.3"), shot("advisory"))
 
 	// A device is added and refused in a dialog; what was typed stays.
 	do(clickText("a", "Fleet"), clickText("button", "Add device"), visible(`input[name=address]`),

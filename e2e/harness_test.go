@@ -57,6 +57,7 @@ func testMain(m *testing.M) int {
 	if len(found.Errors()) > 0 {
 		panic(found)
 	}
+	c.Families = []*catalog.Family{c.Family("th")} // those of other makers come from the release site
 	if _, err := firmware.MakeAll(c, imageDir); err != nil {
 		panic(err)
 	}
@@ -153,6 +154,22 @@ func (e *env) startFleet(boxes []box) {
 	require.NoError(e.t, err)
 	require.NoError(e.t, e.fleet.Start())
 	e.t.Cleanup(e.fleet.Stop)
+}
+
+// openSite starts the makers' release site with the images of the demo, and tells the service about it.
+func (e *env) openSite() {
+	e.t.Helper()
+	c, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
+	require.Empty(e.t, found)
+	site, err := e.fleet.OpenSite(c, "127.0.0.1:0")
+	require.NoError(e.t, err)
+	e.t.Cleanup(func() { _ = site.Close() })
+	data, err := os.ReadFile(filepath.Join(e.dir, "fleet", "site.json"))
+	require.NoError(e.t, err)
+	var access struct{ URL, User, Password string }
+	require.NoError(e.t, json.Unmarshal(data, &access))
+	out, stderr, code := e.client(access.Password+"\n", "site", "set", "makers", "-url", access.URL, "-user", access.User)
+	require.Equal(e.t, 0, code, out+stderr)
 }
 
 func freeAddress(t *testing.T) string {

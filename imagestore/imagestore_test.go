@@ -305,7 +305,7 @@ func TestWhatASiteDoesWrong(t *testing.T) {
 	t.Run("nobody there", func(t *testing.T) {
 		r := newRig(t)
 		r.setSite("http://127.0.0.1:1", "x")
-		ctx, cancel := context.WithTimeout(t.Context(), 2500*time.Millisecond)
+		ctx, cancel := context.WithTimeout(t.Context(), 60*time.Millisecond)
 		defer cancel()
 		fs, _, err := r.Want(ctx, []catalog.Listed{r.listed(small)}, "", "me")
 		require.NoError(t, err)

@@ -150,6 +150,9 @@ func (f *Fleet) OpenSite(c *catalog.Catalogue, address string) (io.Closer, error
 	return s, os.WriteFile(name, data, 0o600)
 }
 
+// Site is the release site, or nil.
+func (f *Fleet) Site() *releasesite.Site { return f.site }
+
 // Stop cuts all boxes off. Their state stays on disk.
 func (f *Fleet) Stop() {
 	for _, b := range f.boxes {

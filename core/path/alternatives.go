@@ -11,7 +11,8 @@ import (
 )
 
 // alternatives lists the next best ways that are really different: two ways differ when at some stop they stand on
-// releases of different kinds. Of the ways through the same kinds the best one stands for all.
+// releases of different kinds. Of the ways through the same kinds the best one stands for all. Ways that go past the
+// aim and come back, or begin the wrong way round, are left out unless the best way itself does that.
 //
 // It deviates from each way found so far at each of its stops, forbidding the kinds that known ways with the same
 // beginning go on with (Yen's scheme, over kinds instead of edges).
@@ -48,6 +49,7 @@ func ranked(t *tree, best []int, n int) []way {
 	kinds := t.g.kinds()
 	found := []way{{best, t.cost[best[0]]}}
 	known := map[string]bool{signature(kinds, best): true}
+	lowest, highest := slices.Min(best), slices.Max(best)
 	var waiting []way
 	for len(found) < n {
 		last := found[len(found)-1].stops
@@ -60,7 +62,7 @@ func ranked(t *tree, best []int, n int) []way {
 					banned[kinds[w.stops[i+1]]] = true
 				}
 			}
-			if spur, c, ok := deviate(t, root, banned); ok {
+			if spur, c, ok := deviate(t, root, banned, lowest, highest); ok {
 				stops := append(slices.Clone(root), spur...)
 				if sign := signature(kinds, stops); !known[sign] {
 					known[sign] = true
@@ -90,8 +92,8 @@ func signature(kinds, stops []int) string {
 }
 
 // deviate finds the best way from the last stop of a root to the aim that does not go on with a banned kind and stands
-// on no kind twice. The tree's costs are exact lower bounds, so few releases are looked at (A*).
-func deviate(t *tree, root []int, banned map[int]bool) (spur []int, c cost, ok bool) {
+// on no kind twice, and keeps between two releases. The tree's costs are exact lower bounds, so few releases are looked at (A*).
+func deviate(t *tree, root []int, banned map[int]bool, lowest, highest int) (spur []int, c cost, ok bool) {
 	g, kinds := t.g, t.g.kinds()
 	from := root[len(root)-1]
 	gone := map[int]bool{}
@@ -128,7 +130,7 @@ func deviate(t *tree, root []int, banned map[int]bool) (spur []int, c cost, ok b
 		}
 		settled[at.release] = true
 		for b := len(g.f.Releases) - 1; b >= 0; b-- {
-			if b != t.to && t.next[b] == noWay || settled[b] || !g.allowed(b) || b != t.to && gone[kinds[b]] || n == 0 && banned[kinds[b]] || b != t.to && onWay(n, kinds[b]) {
+			if b < lowest || b > highest || b != t.to && t.next[b] == noWay || settled[b] || !g.allowed(b) || b != t.to && gone[kinds[b]] || n == 0 && banned[kinds[b]] || b != t.to && onWay(n, kinds[b]) {
 				continue
 			}
 			// A stop of the aim's own kind brings nothing.

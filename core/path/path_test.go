@@ -329,10 +329,17 @@ func TestAlternativesAgainstBruteForce(t *testing.T) {
 			return
 		}
 		kinds := newGraph(f, &f.Models[0], device, from, policy).kinds()
+		lowest, highest := from, from
+		for _, h := range p.Hops {
+			lowest, highest = min(lowest, f.Named(h.To.String())), max(highest, f.Named(h.To.String()))
+		}
 		cheapest := map[string]cost{}
 		everyWay(f, device, policy, from, to, func(way []int, c cost) {
 			seen := map[int]bool{}
 			for i, stop := range way {
+				if stop < lowest || stop > highest {
+					return // goes too far
+				}
 				if seen[kinds[stop]] && !(i == len(way)-1 && len(way) == 2) {
 					return // stands on one kind twice, which brings nothing
 				}

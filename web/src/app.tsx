@@ -9,7 +9,10 @@ import { ChangesPage } from "./changes";
 import { DevicePage } from "./device";
 import { FleetPage } from "./fleet";
 import { SignIn } from "./signin";
-import { ShelfPage } from "./shelf";
+import { AdvisoriesPage } from "./advisories";
+import { CataloguePage } from "./catalogue";
+import { ImagesPage } from "./images";
+import { PathsPage } from "./paths";
 import { Trouble, Waiting } from "./ui";
 
 function useTheme() {
@@ -21,7 +24,7 @@ function useTheme() {
   return { dark, toggle: () => setDark((d) => !d) };
 }
 
-const places = [["/", "Fleet"], ["/changes", "Changes"], ["/backups", "Backups"], ["/shelf", "Catalogue and images"]];
+const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"]];
 
 export function App() {
   const theme = useTheme();
@@ -76,7 +79,12 @@ export function App() {
           <Route path="/changes" element={<ChangesPage />} />
           <Route path="/changes/:id" element={<ChangePage />} />
           <Route path="/backups" element={<BackupsPage />} />
-          <Route path="/shelf" element={<ShelfPage />} />
+          <Route path="/paths" element={<PathsPage />} />
+          <Route path="/catalogue" element={<CataloguePage />} />
+          <Route path="/catalogue/:family" element={<CataloguePage />} />
+          <Route path="/images" element={<ImagesPage />} />
+          <Route path="/advisories" element={<AdvisoriesPage />} />
+          <Route path="/advisories/:id" element={<AdvisoriesPage />} />
           <Route path="*" element={<p>There is no such page.</p>} />
         </Routes>
       </main>

@@ -91,7 +91,8 @@ export function ChangePage() {
         </div>
       )}
       {c.verdict && <Evidence of={c.verdict} />}
-      <Card title="Path" aside={!c.startedAt && <span className="text-xs text-slate-600 dark:text-slate-400">{span(c.remainingLow, c.remainingHigh)} expected in all</span>}>
+      <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
+        <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>
         <PathLine path={c.path} passed={passed} partly={partly} />
       </Card>
       <TabGroup>

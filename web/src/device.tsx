@@ -4,7 +4,7 @@ import { useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router-dom";
 import { api, ask, newKey, type Device, type Release } from "./api";
 import { ago, mib } from "./format";
-import { HopList, PathLine } from "./pathline";
+import { HopList, NoPath, PathLine } from "./pathline";
 import { Ask, Badge, Bar, Button, Card, Field, Trouble, Waiting } from "./ui";
 
 export function DevicePage() {
@@ -109,13 +109,14 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
         </Listbox>
         <label className="flex items-center gap-1.5"><input type="checkbox" checked={reset} onChange={(e) => setReset(e.target.checked)} /> the configuration may be reset</label>
         <label className="flex items-center gap-1.5"><input type="checkbox" checked={previews} onChange={(e) => setPreviews(e.target.checked)} /> previews may be used</label>
-        {path.data && path.data.hops.length > 0 && (
-          <Button kind="main" className="ml-auto" id="draft" disabled={draft.isPending} onClick={() => draft.mutate()}>Draft a change</Button>
+        <Link className="ml-auto underline" to={`/paths?model=${device.portrait?.model}&from=${version}`}>Explore on the lines</Link>
+        {path.data?.found && path.data.hops.length > 0 && (
+          <Button kind="main" id="draft" disabled={draft.isPending} onClick={() => draft.mutate()}>Draft a change</Button>
         )}
       </div>
       <div className="mt-4 space-y-4">
         <Trouble error={draft.error ?? path.error ?? releases.error} />
-        {path.data && (path.data.hops.length === 0 ? <p>It runs {path.data.to} already.</p> : (
+        {path.data && (!path.data.found ? <NoPath path={path.data} /> : path.data.hops.length === 0 ? <p>It runs {path.data.to} already.</p> : (
           <>
             <PathLine key={path.data.to} path={path.data} />
             <HopList path={path.data} />

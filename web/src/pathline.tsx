@@ -1,10 +1,24 @@
 // The path drawn as a line with stops: what is passed, where one stands, what lies ahead, and the cuts that are refused.
 import { useState } from "react";
-import type { Citation, Path } from "./api";
+import type { Citation, Hop, Path } from "./api";
 import { span } from "./format";
 import { Badge, Mark } from "./ui";
 
 const wide = 1200, left = 70;
+
+type Jump = { from: string; to: string; refusals: Citation[] };
+
+/** The refused jumps, each with everything that refuses it. */
+export function jumps(path: Path): Jump[] {
+  const out: Jump[] = [];
+  for (const r of path.refused) {
+    const last = out.at(-1);
+    const refusal = { rule: r.rule || undefined, text: r.why, file: r.file, line: r.line };
+    if (last && last.from === r.from && last.to === r.to) last.refusals.push(refusal);
+    else out.push({ from: r.from, to: r.to, refusals: [refusal] });
+  }
+  return out;
+}
 
 /** passed is how many hops are behind; partly is how far the one that goes on is, 0 to 1. */
 export function PathLine({ path, passed = -1, partly = 0 }: { path: Path; passed?: number; partly?: number }) {
@@ -15,13 +29,14 @@ export function PathLine({ path, passed = -1, partly = 0 }: { path: Path; passed
   const width = left * 2 + gap * path.hops.length;
   const x = (i: number) => left + i * gap;
   const reached = Math.max(passed, 0) + (passed >= 0 && passed < path.hops.length ? partly : 0);
-  const [jump, setJump] = useState<number | null>(path.notTaken.length > 0 ? 0 : null);
-  const shown = planning && jump !== null ? path.notTaken[jump] : undefined;
+  const cuts = jumps(path);
+  const [jump, setJump] = useState<number | null>(cuts.length > 0 ? 0 : null);
+  const shown = planning && jump !== null ? cuts[jump] : undefined;
   return (
     <div>
       <svg viewBox={`0 0 ${width} ${stopY + 84}`} className="w-full" style={{ maxWidth: width }} role="img"
         aria-label={`Path from ${path.from} to ${path.to} by ${path.hops.map((h) => h.to).join(", ")}`}>
-        {planning && path.notTaken.map((j, i) => {
+        {planning && cuts.map((j, i) => {
           const a = stops.indexOf(j.from), b = stops.indexOf(j.to);
           const rise = 26 + 20 * (b - a - 1);
           const picked = i === jump;
@@ -60,7 +75,7 @@ export function PathLine({ path, passed = -1, partly = 0 }: { path: Path; passed
   );
 }
 
-function Refusal({ of }: { of: Path["notTaken"][number] }) {
+export function Refusal({ of }: { of: Jump }) {
   return (
     <div className="mt-2 rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
       <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> Not {of.from} to {of.to}</p>
@@ -71,7 +86,7 @@ function Refusal({ of }: { of: Path["notTaken"][number] }) {
 
 /** Every jump that is not supported, with its refusals. */
 export function Refused({ path }: { path: Path }) {
-  return <>{path.notTaken.map((j) => <Refusal key={`${j.from} ${j.to}`} of={j} />)}</>;
+  return <>{jumps(path).map((j) => <Refusal key={`${j.from} ${j.to}`} of={j} />)}</>;
 }
 
 /** A rule and what it says here. */
@@ -89,17 +104,49 @@ export function HopList({ path }: { path: Path }) {
   return (
     <ol className="space-y-3">
       {path.hops.map((h, i) => (
-        <li key={h.to} className="border-l-4 border-line pl-3 dark:border-nightline">
-          <p className="flex flex-wrap items-center gap-2">
-            <b>Hop {i + 1}: {h.from} to {h.to}</b> <Badge state={h.stage} /> <Badge state={h.config}>configuration {h.config}</Badge>
-            <span className="text-slate-600 dark:text-slate-400">{span(h.low, h.high)}, image {h.image}</span>
-            {!h.imageThere && <Badge state="failed">not in the image store</Badge>}
-          </p>
-          <p className="mt-1">Permitted by <Reason of={h.permit} /></p>
-          {h.because.map((b, k) => <p key={k} className="mt-0.5">Needed: <Reason of={b} /></p>)}
-          {h.notes.map((n, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">Note: {n}</p>)}
-        </li>
+        <li key={i} className="border-l-4 border-line pl-3 dark:border-nightline"><HopText h={h} head={path.moves ? `Move ${i + 1}: ${path.moves[i].members.join(", then ")}: ${h.from} to ${h.to}` : `Hop ${i + 1}: ${h.from} to ${h.to}${h.newModel ? ` on ${h.newModel}` : ""}`}>
+          {path.moves?.[i].beside.map((b, k) => <p key={k} className="mt-0.5">Beside {b.what} on <span className="font-mono">{b.on}</span>: <Reason of={{ rule: b.rule, text: b.why }} /></p>)}
+        </HopText></li>
       ))}
     </ol>
+  );
+}
+
+const words = { met: "met", unmet: "not met", unknown: "not known" };
+
+function HopText({ h, head, children }: { h: Hop; head: string; children?: React.ReactNode }) {
+  const install = h.images[0];
+  return (
+    <>
+      <p className="flex flex-wrap items-center gap-2">
+        <b>{head}</b> <Badge state={h.stage} /> <Badge state={h.config}>configuration {h.config}</Badge>
+        <span className="text-slate-600 dark:text-slate-400">{span(h.low, h.high)}, {h.restarts} {h.restarts === 1 ? "restart" : "restarts"}</span>
+      </p>
+      {children}
+      <p className="mt-1">Permitted by <Reason of={h.permit} /></p>
+      {h.because.map((b, k) => <p key={k} className="mt-0.5">Needed: <Reason of={b} /></p>)}
+      <p className="mt-0.5">Image {install.file}{h.images.slice(1).map((im) => `, ${im.role} ${im.file}`).join("")} {h.images.some((im) => !im.there) && <Badge state="pending">not in the image store: {h.images.filter((im) => !im.there).map((im) => im.file).join(", ")}</Badge>}</p>
+      {h.components.map((c) => <p key={c.name} className="mt-0.5">{c.order === "before" ? "Before" : "After"} the image: {c.title} {c.from && `${c.from} to `}{c.to} ({c.trigger}{c.restarts && `, restarts ${c.restarts}`}, {span(c.minutes.low * 60, c.minutes.high * 60)})</p>)}
+      {h.prerequisites.map((q, k) => (
+        <p key={k} className="mt-0.5 flex flex-wrap items-center gap-1.5"><Badge state={q.state === "unknown" ? "pending" : q.state}>{words[q.state]}</Badge> <Reason of={{ rule: q.rule || undefined, text: q.text }} />
+          <span className="text-slate-600 dark:text-slate-400">({q.evidence}{q.state !== "met" && q.remedy && `; otherwise ${q.remedy}`})</span></p>
+      ))}
+      {h.hand_steps.map((s, k) => <p key={k} className="mt-0.5"><Badge state="held">by hand, {s.due}</Badge> {s.text}{s.matters === "unknown" && ` (if ${s.when})`}</p>)}
+      {h.lost.map((l, k) => <p key={k} className="mt-0.5"><Badge state="failed">lost</Badge> {l}</p>)}
+      {h.effects.map((e, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">{e.effect} for {e.clients} clients during {e.step}: {e.text}</p>)}
+      {h.notes.map((n, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">{n.kind === "info" ? "note" : n.kind}: {n.text}{n.matters === "unknown" && n.when && ` (if ${n.when})`}</p>)}
+    </>
+  );
+}
+
+/** Why there is no path, how far one gets, and what would help. */
+export function NoPath({ path }: { path: Path }) {
+  return (
+    <div role="alert" className="rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
+      <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> There is no supported path from {path.from} to {path.to || path.aim}</p>
+      <ul className="mt-1 space-y-1">{path.blocked_by.map((b, i) => <li key={i}><Reason of={{ rule: b.rule || undefined, text: b.why, file: b.file, line: b.line }} /></li>)}</ul>
+      {path.nearest && <p className="mt-1">The nearest release that can be reached is <b className="font-mono">{path.nearest}</b>.</p>}
+      {path.would_help.map((w, i) => <p key={i} className="mt-1">There would be a path if {w}.</p>)}
+    </div>
   );
 }

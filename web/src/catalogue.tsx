@@ -1,0 +1,184 @@
+// The catalogue: what the makers support, file by file and family by family.
+import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Fragment, useState } from "react";
+import { Link, useParams } from "react-router-dom";
+import { api, ask, type Family } from "./api";
+import { ago, mib } from "./format";
+import { Upload } from "./images";
+import { Ask, Badge, Button, Card, Field, Trouble, Waiting } from "./ui";
+
+export function CataloguePage() {
+  const name = useParams().family;
+  const queries = useQueryClient();
+  const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ask(api.GET("/catalogue")) });
+  const [history, setHistory] = useState<string | null>(null);
+  const fresh = () => queries.invalidateQueries();
+  const load = useMutation({
+    mutationFn: async (file: File) => ask(api.PUT("/catalogue/{file}", { params: { path: { file: file.name } }, body: await file.text(), bodySerializer: (b) => b, headers: { "Content-Type": "application/yaml" } })),
+    onSuccess: fresh,
+  });
+  return (
+    <>
+      <h1 className="text-lg font-bold">Catalogue</h1>
+      <Card title="Loaded" aside={<Upload name="Load a file" accept=".yaml" busy={load.isPending} onFile={(f) => load.mutate(f)} />}>
+        <Trouble error={load.error ?? catalogue.error} />
+        {load.data && <div role="status"><p>{load.data.file} {load.data.changed ? "is loaded" : "was loaded before; nothing changed"}.</p>{load.data.doubts.map((d) => <p key={d}>{d}</p>)}</div>}
+        <table className="w-full">
+          <thead><tr><th>Family</th><th>Maker</th><th>Models</th><th>Releases</th><th>File</th><th>Loaded</th><th /></tr></thead>
+          <tbody>
+            {catalogue.data?.items.map((f) => (
+              <tr key={f.file} className={`border-t border-line dark:border-nightline ${f.family === name ? "bg-slate-100 dark:bg-slate-800" : ""}`}>
+                <td className="font-semibold"><Link className="underline" to={`/catalogue/${f.family}`}>{f.title || f.family}</Link></td><td>{f.maker}</td><td>{f.models.join(", ")}</td><td>{f.releases}</td><td className="font-mono text-xs">{f.file}</td><td>{ago(f.loadedAt)} by {f.loadedBy}</td>
+                <td><Button className="!py-0.5" aria-label={`History of ${f.file}`} onClick={() => setHistory(f.file)}>History</Button></td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {catalogue.data?.items.length === 0 && <p>Nothing is loaded yet. Without a catalogue there are no paths.</p>}
+      </Card>
+      {name && <Browser key={name} name={name} />}
+      {history && <History file={history} onClose={() => setHistory(null)} onBack={fresh} />}
+    </>
+  );
+}
+
+const tabs = ["Releases", "Models", "Rules", "Components", "Needs and services"];
+
+function Browser({ name }: { name: string }) {
+  const family = useQuery({ queryKey: ["family", name], queryFn: () => ask(api.GET("/families/{family}", { params: { path: { family: name } } })) });
+  if (family.isPending) return <Waiting />;
+  if (!family.data) return <Trouble error={family.error} />;
+  const f = family.data;
+  return (
+    <TabGroup>
+      <TabList className="flex flex-wrap gap-1">
+        {tabs.map((t) => <Tab key={t} className="rounded-sm border border-slate-400 px-3 py-1 data-selected:border-brass data-selected:bg-brass data-selected:text-white dark:border-slate-600 dark:data-selected:bg-brasslight dark:data-selected:text-night">{t}</Tab>)}
+      </TabList>
+      <TabPanels className="mt-3">
+        <TabPanel><Releases f={f} /></TabPanel>
+        <TabPanel><Models f={f} /></TabPanel>
+        <TabPanel><Card title="Hops and restrictions"><Rules rules={f.rules} file={f.file} /></Card></TabPanel>
+        <TabPanel><Components f={f} /></TabPanel>
+        <TabPanel className="space-y-4">
+          <Card title="Requirements"><Rules rules={f.requirements} file={f.file} /></Card>
+          <Card title="Services that not every release can do"><Rules rules={f.services} file={f.file} /></Card>
+          <Card title="Versions that may work side by side"><Rules rules={f.skew} file={f.file} /></Card>
+          <Card title="Conditions on the configuration"><Rules rules={f.conditions} file={f.file} /></Card>
+        </TabPanel>
+      </TabPanels>
+    </TabGroup>
+  );
+}
+
+function Releases({ f }: { f: Family }) {
+  const [word, setWord] = useState("");
+  const shown = f.releases.filter((r) => [r.version, r.train, r.stage, ...r.models, ...r.fixes].some((x) => x.toLowerCase().includes(word.toLowerCase())));
+  return (
+    <Card title={f.title} aside={<div className="w-56"><Field label="" aria-label="Find releases" type="search" placeholder="version, stage, model, advisory" value={word} onChange={(e) => setWord(e.target.value)} /></div>}>
+      <table className="w-full">
+        <thead><tr><th>Version</th><th>Date</th><th>Stage</th><th>May run on</th><th>Fixes</th><th>Images</th><th>Notes</th></tr></thead>
+        <tbody>
+          {shown.map((r, i) => (
+            <Fragment key={r.version}>
+              {r.train !== shown[i - 1]?.train && <tr><td colSpan={7} className="border-t border-line bg-slate-100 py-1 font-semibold dark:border-nightline dark:bg-slate-800">Train {r.train}</td></tr>}
+              <tr className="border-t border-line dark:border-nightline">
+                <td className="font-mono font-semibold">{r.version}</td><td className="whitespace-nowrap">{r.date}</td><td><Badge state={r.stage} /></td><td>{r.models.join(", ") || "none"}</td><td>{r.fixes.join(", ")}</td>
+                <td>{r.images.map((im) => <span key={im.file} className="mr-2 inline-flex items-center gap-1 whitespace-nowrap" title={`${mib(im.size)}, SHA-256 ${im.sha256 || "not known"}`}>{im.file} {im.there && <Badge state="done">here</Badge>}</span>)}{r.base && <span className="text-slate-600 dark:text-slate-400">with the base image of {r.base}</span>}</td>
+                <td>{r.notes.map((n, k) => <p key={k}>{n.text}{n.when && <span className="text-slate-600 dark:text-slate-400"> (if {n.when})</span>}</p>)}</td>
+              </tr>
+            </Fragment>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+function Models({ f }: { f: Family }) {
+  return (
+    <Card title="Models">
+      <table className="w-full">
+        <thead><tr><th>Model</th><th>What it is</th><th>May run</th><th>Supported until</th><th>Newest</th><th>Preferred</th><th>Generations</th><th /></tr></thead>
+        <tbody>
+          {f.models.map((m) => (
+            <tr key={m.name} className="border-t border-line dark:border-nightline">
+              <td className="font-semibold">{m.name}</td><td>{m.title}{m.role && ` (${m.role})`}</td><td><span className="font-mono">{m.runs}</span>{m.because && <p className="text-slate-600 dark:text-slate-400">{m.because}</p>}</td>
+              <td className="whitespace-nowrap">{m.endOfSupport ?? "-"}{m.successor && <p className="text-slate-600 dark:text-slate-400">then {m.successor}</p>}</td><td className="font-mono">{m.newest}</td><td className="font-mono">{m.preferred}</td><td>{m.generations.join(", ")}</td>
+              <td><Link className="underline" to={`/paths?family=${f.name}&model=${m.name}`}>Paths</Link></td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+function Rules({ rules, file }: { rules: Family["rules"]; file: string }) {
+  if (rules.length === 0) return <p className="text-slate-600 dark:text-slate-400">None.</p>;
+  return (
+    <table className="w-full">
+      <tbody>
+        {rules.map((r) => (
+          <tr key={r.id} className="border-t border-line first:border-0 dark:border-nightline">
+            <td><code className="rounded-sm bg-slate-200 px-1 text-xs whitespace-nowrap dark:bg-slate-700" title={`${file}, line ${r.line}`}>{r.id}</code></td><td className="whitespace-nowrap">{r.kind}</td><td>{r.says}</td><td className="text-slate-600 dark:text-slate-400">{r.text}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Components({ f }: { f: Family }) {
+  if (f.components.length === 0) return <Card>This family has no firmware beside the main image.</Card>;
+  return (
+    <div className="space-y-4">
+      {f.components.map((c) => (
+        <Card key={c.name} title={c.title} aside={<span className="text-xs text-slate-600 dark:text-slate-400">{c.order} the main image, {c.trigger}{c.restarts && `, restarts ${c.restarts}`}</span>}>
+          <p>{c.text}</p>
+          <table className="mt-2 w-full">
+            <thead><tr><th>Releases</th><th>Models and generations</th><th>Version</th><th>File</th></tr></thead>
+            <tbody>{c.rows.map((r, i) => <tr key={i} className="border-t border-line dark:border-nightline"><td className="font-mono">{r.releases}</td><td>{r.for || "all"}</td><td className="font-mono">{r.version}</td><td>{r.file ?? "in the main image"}</td></tr>)}</tbody>
+          </table>
+        </Card>
+      ))}
+    </div>
+  );
+}
+
+/** Who loaded which version of a file, what changed, and going back. */
+function History({ file, onClose, onBack }: { file: string; onClose: () => void; onBack: () => void }) {
+  const queries = useQueryClient();
+  const all = useQuery({ queryKey: ["versions", file], queryFn: () => ask(api.GET("/catalogue/{file}/versions", { params: { path: { file } } })) });
+  const [picked, setPicked] = useState<number | null>(null);
+  const items = all.data?.items ?? [];
+  const at = items.findIndex((v) => v.id === picked);
+  const before = at >= 0 ? items[at + 1] : undefined;
+  const diff = useQuery({ queryKey: ["versions", file, before?.id, picked], enabled: !!before, queryFn: () => ask(api.GET("/catalogue/{file}/versions/{id}/compare/{other}", { params: { path: { file, id: before!.id, other: picked! } } })) });
+  const back = useMutation({
+    mutationFn: (id: number) => ask(api.POST("/catalogue/{file}/versions/{id}", { params: { path: { file, id } } })),
+    onSuccess: () => { queries.invalidateQueries({ queryKey: ["versions", file] }); onBack(); },
+  });
+  return (
+    <Ask open onClose={onClose} title={`History of ${file}`}>
+      <Trouble error={all.error ?? diff.error ?? back.error} />
+      <ul className="max-h-56 space-y-1 overflow-auto">
+        {items.map((v) => (
+          <li key={v.id} className="flex items-center gap-2">
+            <Button className="!py-0.5" aria-pressed={v.id === picked} kind={v.id === picked ? "main" : "plain"} onClick={() => setPicked(v.id)}>{v.id}</Button>
+            <span>{ago(v.loadedAt)} by {v.loadedBy}{v.restored && ", gone back to"}</span> {v.current ? <Badge state="done">in use</Badge> : <Button className="ml-auto !py-0.5" onClick={() => back.mutate(v.id)}>Go back to it</Button>}
+          </li>
+        ))}
+      </ul>
+      {picked !== null && !before && at >= 0 && <p>It is the first one.</p>}
+      {diff.data && (
+        <div className="max-h-56 overflow-auto">
+          <p className="font-semibold">From {before?.id} to {picked}</p>
+          {diff.data.items.length === 0 && <p>Nothing but comments or order.</p>}
+          {diff.data.items.map((d, i) => <p key={i}><Badge state={d.kind === "removed" ? "failed" : d.kind === "added" ? "done" : "pending"}>{d.kind}</Badge> {d.what}{d.detail && `: ${d.detail}`}</p>)}
+        </div>
+      )}
+      <div className="flex justify-end"><Button onClick={onClose}>Close</Button></div>
+    </Ask>
+  );
+}
