@@ -6,31 +6,43 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"math"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/pkg/sftp"
+	gonum "gonum.org/v1/gonum/graph/path"
+	"gonum.org/v1/gonum/graph/simple"
 
 	"verimorph/blob"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
-	"verimorph/core/version"
 	"verimorph/internal/opensshd"
 	"verimorph/transfer"
 )
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == "load" {
+		_, found := catalog.ReadDir(os.DirFS(os.Args[2]))
+		if len(found) > 0 {
+			check(found)
+		}
+		return
+	}
 	dir, err := os.MkdirTemp("", "verimorph-bench-")
 	check(err)
 	defer os.RemoveAll(dir)
 	fmt.Printf("%-48s  %10s  %-18s %10s  %6s  %s\n", "What", "ours", "against", "theirs", "ratio", "wanted")
-	paths()
+	cat := loading(dir)
+	paths(cat)
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)
@@ -61,45 +73,120 @@ func best(n int, f func()) time.Duration {
 	return slices.Min(all)
 }
 
-// paths finds a path for each of 10,000 devices over 60,000 releases, against the limit of one second on one core.
-func paths() {
-	const families, trains, perTrain, devices = 40, 30, 50, 10_000
-	c := &catalog.Catalogue{}
-	for f := range families {
-		fam := &catalog.Family{Name: fmt.Sprint("f", f), File: "bench", Scheme: version.Default, Durations: map[string]catalog.Span{"install": {Low: 60, High: 120}}}
-		model := fmt.Sprint("M", f)
-		fam.Models = []catalog.Model{{Name: model}}
-		for t := range trains {
-			for p := range perTrain {
-				stage := catalog.General
-				if p == perTrain-2 {
-					stage = catalog.Preferred
-				}
-				fam.Releases = append(fam.Releases, catalog.Release{Version: version.MustParse(fmt.Sprintf("%d.%d.%d", 1+t/5, t%5, p)), Train: fmt.Sprintf("%d.%d", 1+t/5, t%5),
-					Stage: stage, Images: []catalog.Image{{Models: []string{model}, Size: 1}}})
+// A generated catalogue: 60,000 releases in 300 models, each of a family of its own.
+const models, trains, perTrain, devices = 300, 10, 20, 10_000
+
+// family writes one catalogue file: trains of releases, hops between neighbouring trains, and restrictions of every kind.
+func family(m int) string {
+	var s strings.Builder
+	fmt.Fprintf(&s, "format: verimorph-catalogue/1\nmaker: Bench\nfamily: f%d\ntitle: bench\nmodels:\n  - name: M%d\n    runs: \">=1\"\n", m, m)
+	s.WriteString("durations:\n  send-rate: [400000, 900000]\n  install: [60, 120, 600]\n  link: [40, 80, 600]\nreleases:\n")
+	for t := range trains {
+		for p := range perTrain {
+			stage := "general"
+			if p == perTrain-2 {
+				stage = "preferred"
 			}
+			v := fmt.Sprintf("%d.%d.%d", 1+t/5, t%5, p)
+			fmt.Fprintf(&s, "  - version: %q\n    train: \"%d.%d\"\n    date: %d-%02d-%02d\n    stage: %s\n    notes:\n      - a note about %s\n    images:\n      - {file: m%d-%s.img, models: [M%d], size: %d, installed: 9000000, sha256: %064x}\n",
+				v, 1+t/5, t%5, 2020+t/3, 1+t%3*4, 1+p, stage, v, m, v, m, 4_000_000+t*1000, m*1000+t*perTrain+p)
 		}
-		for major := 1; major <= trains/5; major++ {
-			fam.Rules = append(fam.Rules,
-				catalog.Rule{ID: fmt.Sprint("A", major), Kind: catalog.KindHop, From: version.MustRange(fmt.Sprint(major, ".x")), To: version.MustRange(fmt.Sprint(major, ".x"))},
-				catalog.Rule{ID: fmt.Sprint("B", major), Kind: catalog.KindHop, From: version.MustRange(fmt.Sprint(major, ".x")), To: version.MustRange(fmt.Sprint(major+1, ".x")), Config: catalog.ConfigConverted},
-				catalog.Rule{ID: fmt.Sprint("C", major), Kind: catalog.KindCrossing, Crossing: version.MustParse(fmt.Sprint(major+1, ".0.0")), LandOn: version.MustRange(fmt.Sprint(major+1, ".0.x"))})
-		}
-		fam.Rules = append(fam.Rules, catalog.Rule{ID: "L", Kind: catalog.KindLeaveTrain, Train: "1.4"})
-		c.Families = append(c.Families, fam)
 	}
+	s.WriteString("rules:\n")
+	for t := range trains {
+		fmt.Fprintf(&s, "  - {id: A%d, kind: hop, from: %d.%d.x, to: \"%d.%d.x\", text: inside a train}\n", t, 1+t/5, t%5, 1+t/5, t%5)
+		if t+1 < trains {
+			fmt.Fprintf(&s, "  - {id: B%d, kind: hop, from: %d.%d.x, to: \">=%d.%d.0 <%d.%d.99\", config: converted, text: up}\n", t, 1+t/5, t%5, 1+(t+1)/5, (t+1)%5, 1+min(t+3, trains-1)/5, min(t+3, trains-1)%5)
+		}
+	}
+	s.WriteString("  - {id: C, kind: crossing, crossing: 2.0.0, leave-from: \">=1.4.5\", land-on: 2.0.x, text: converts}\n  - {id: L, kind: leave-train, train: \"1.2\", text: newest first}\n")
+	return s.String()
+}
+
+// loading reads and checks that catalogue in a process of its own, against the limits of 3 s and 400 MiB.
+func loading(dir string) *catalog.Catalogue {
+	folder := filepath.Join(dir, "catalogue")
+	check(os.Mkdir(folder, 0o700))
+	for m := range models {
+		check(os.WriteFile(filepath.Join(folder, fmt.Sprintf("f%03d.yaml", m)), []byte(family(m)), 0o600))
+	}
+	var took, memory []float64
+	for range 3 {
+		cmd := exec.Command(os.Args[0], "load", folder)
+		cmd.Stderr = os.Stderr
+		began := time.Now()
+		check(cmd.Run())
+		took = append(took, time.Since(began).Seconds())
+		memory = append(memory, float64(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024)
+	}
+	row("loading 60,000 releases, whole process", time.Duration(slices.Min(took)*1e9), "limit", 3*time.Second, "at most 1")
+	fmt.Printf("%-48s  %8.0f M  %-18s %8.0f M  %6.2f  %s\n", "  its memory", slices.Max(memory), "limit", 400.0, slices.Max(memory)/400, "at most 1")
+	cat, found := catalog.ReadDir(os.DirFS(folder))
+	if len(found) > 0 {
+		check(found)
+	}
+	return cat
+}
+
+// question is what one device of the bench asks.
+func question(c *catalog.Catalogue, d int) (f *catalog.Family, from, to int) {
+	f = c.Families[d%models]
+	return f, (d * 7919) % (5*perTrain - 1), len(f.Releases) - 2 - perTrain*((d/models)%2)
+}
+
+// paths finds a path for each of 10,000 devices, against the limit of one second on one core and against gonum's
+// Dijkstra over the explicit graph of the same rules.
+func paths(c *catalog.Catalogue) {
+	runtime.GOMAXPROCS(1)
+	defer runtime.GOMAXPROCS(runtime.NumCPU())
+	length := make([]int, devices)
 	took := best(3, func() {
 		p := path.NewPlanner(c)
 		for d := range devices {
-			f := c.Families[d%families]
-			from := f.Releases[(d*7919)%(5*perTrain-1)].Version
-			to := f.Releases[len(f.Releases)-2-perTrain*((d/families)%2)].Version
-			if _, err := p.Find(path.Question{Portrait: &portrait.Portrait{Model: f.Models[0].Name, Version: from.String()}, Aim: path.Aim{Version: to.String()}}); err != nil {
-				check(err)
-			}
+			f, from, to := question(c, d)
+			found, err := p.Find(path.Question{Portrait: &portrait.Portrait{Model: f.Models[0].Name, Version: f.Releases[from].Version.String()}, Aim: path.Aim{Version: f.Releases[to].Version.String()}})
+			check(err)
+			length[d] = len(found.Hops)
 		}
 	})
 	row("paths, 10,000 devices over 60,000 releases", took, "limit", time.Second, "at most 1")
+	row("paths, 10,000 devices over 60,000 releases", took, "gonum Dijkstra", best(1, func() { explicit(c, length) }), "at most 0.5")
+}
+
+// explicit does the same with gonum: all edges of every model, one search for each aim, one way for each device.
+func explicit(c *catalog.Catalogue, want []int) {
+	type key struct{ family, to int }
+	graphs, trees := map[int]*simple.WeightedDirectedGraph{}, map[key]gonum.Shortest{}
+	for d := range devices {
+		f, from, to := question(c, d)
+		k := key{d % models, to}
+		tree, ok := trees[k]
+		if !ok {
+			g := graphs[k.family]
+			if g == nil {
+				g = simple.NewWeightedDirectedGraph(0, math.Inf(1))
+				h := catalog.NewHops(f, &f.Models[0])
+				for a := range f.Releases {
+					for b := range f.Releases {
+						if a != b && h.WhyNot(b) == nil && h.Permit(a, b, false) != nil && !h.Refused(a, b) {
+							weight := 1e6
+							if f.Releases[b].Stage != catalog.Preferred {
+								weight++
+							}
+							g.SetWeightedEdge(g.NewWeightedEdge(simple.Node(b), simple.Node(a), weight)) // reversed: searches begin at the aim
+						}
+					}
+				}
+				graphs[k.family] = g
+			}
+			tree = gonum.DijkstraFrom(simple.Node(to), g)
+			trees[k] = tree
+		}
+		way, _ := tree.To(int64(from))
+		if len(way)-1 != want[d] {
+			check(fmt.Errorf("device %d: gonum finds %d hops, we %d", d, len(way)-1, want[d]))
+		}
+	}
 }
 
 // push sends a file over SFTP to a real OpenSSH server, against OpenSSH's own client, connection and sign-in included.

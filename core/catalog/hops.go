@@ -33,8 +33,13 @@ func NewHops(f *Family, m *Model) *Hops {
 			h.Preferred[r.Train] = i
 		}
 	}
+	known := map[string][]bool{} // rules often speak about the same ranges
 	in := func(r version.Range) []bool {
+		if out := known[r.String()]; out != nil {
+			return out
+		}
 		out := make([]bool, n)
+		known[r.String()] = out
 		for i := range f.Releases {
 			out[i] = r.Contains(f.Releases[i].Version)
 		}

@@ -7,34 +7,52 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"verimorph/core/version"
 	"verimorph/core/yamldoc"
 )
 
-// ReadDir reads every .yaml file of a folder tree. The catalogue is usable when findings.Errors() is empty.
+// ReadDir reads every .yaml file of a folder tree, several at a time. The catalogue is usable when findings.Errors() is
+// empty.
 func ReadDir(fsys fs.FS) (*Catalogue, Findings) {
 	var c Catalogue
+	var names []string
 	var found Findings
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || path.Ext(name) != ".yaml" {
-			return err
+		if err == nil && !d.IsDir() && path.Ext(name) == ".yaml" {
+			names = append(names, name)
 		}
-		data, err := fs.ReadFile(fsys, name)
-		if err != nil {
-			return err
-		}
-		f, fnd := ReadFile(name, data)
-		found = append(found, fnd...)
-		if f != nil {
-			found = append(found, c.Add(f)...)
-		}
-		return nil
+		return err
 	})
 	if err != nil {
 		found = append(found, Finding{Position: Position{File: ".", Line: 1, Column: 1}, Message: err.Error()})
+	}
+	families, of := make([]*Family, len(names)), make([]Findings, len(names))
+	var next atomic.Int64
+	var all sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(names)) {
+		all.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(names); i = int(next.Add(1)) - 1 {
+				data, err := fs.ReadFile(fsys, names[i])
+				if err != nil {
+					of[i] = Findings{{Position: Position{File: names[i], Line: 1, Column: 1}, Message: err.Error()}}
+					continue
+				}
+				families[i], of[i] = ReadFile(names[i], data)
+			}
+		})
+	}
+	all.Wait()
+	for i, f := range families {
+		found = append(found, of[i]...)
+		if f != nil {
+			found = append(found, c.Add(f)...)
+		}
 	}
 	if len(c.Families) == 0 && len(found) == 0 {
 		found = append(found, Finding{Position: Position{File: ".", Line: 1, Column: 1}, Message: "no catalogue file found", Hint: "name a folder that holds .yaml files"})

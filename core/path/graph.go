@@ -15,19 +15,21 @@ import (
 // one policy. Releases are their indexes in the family.
 type graph struct {
 	*catalog.Hops
-	f        *catalog.Family
-	m        *catalog.Model
-	p        *portrait.Portrait
-	policy   Policy
-	start    int                 // the release the portrait runs; its components are known from the portrait
-	blocks   []*catalog.Citation // why a release is no stop; nil: it is one
-	still    []int64             // milliseconds of a hop onto a release without its restarts
-	restart  int64               // milliseconds of one restart
-	needs    []need              // requirements that a person cannot put right, as they stand
-	parts    []part              // components
-	class    []int               // releases of one class are alike to every rule as the end of a hop, and cost the same
-	goesDown []bool              // by class: some rule permits going down onto its releases
-	kind     []int               // releases of one kind are alike as a stop, and neighbours; worked out when asked for
+	f                                            *catalog.Family
+	m                                            *catalog.Model
+	p                                            *portrait.Portrait
+	policy                                       Policy
+	start                                        int                 // the release the portrait runs; its components are known from the portrait
+	blocks                                       []*catalog.Citation // why a release is no stop; nil: it is one
+	still                                        []int64             // milliseconds of a hop onto a release without its restarts
+	restart                                      int64               // milliseconds of one restart
+	fixedLow, fixedHigh, restartLow, restartHigh float64             // the same in seconds, without the image
+
+	needs    []need // requirements that a person cannot put right, as they stand
+	parts    []part // components
+	class    []int  // releases of one class are alike to every rule as the end of a hop, and cost the same
+	goesDown []bool // by class: some rule permits going down onto its releases
+	kind     []int  // releases of one kind are alike as a stop, and neighbours; worked out when asked for
 	said     map[[2]int][]catalog.Citation
 }
 
@@ -47,8 +49,10 @@ func newGraph(f *catalog.Family, m *catalog.Model, p *portrait.Portrait, start i
 	n := len(f.Releases)
 	g := &graph{Hops: catalog.NewHops(f, m), f: f, m: m, p: p, policy: policy, start: start,
 		blocks: make([]*catalog.Citation, n), still: make([]int64, n), said: map[[2]int][]catalog.Citation{}}
-	g.restart = millis(total(f, afterRestart...))
-	fixed := millis(total(f, beforeRestart...))
+	g.fixedLow, g.fixedHigh = total(f, beforeRestart...)
+	g.restartLow, g.restartHigh = total(f, afterRestart...)
+	fixed := millis(g.fixedLow, g.fixedHigh)
+	g.restart = millis(g.restartLow, g.restartHigh)
 	for i := range f.Components {
 		if c := g.part(&f.Components[i]); c != nil {
 			g.parts = append(g.parts, *c)

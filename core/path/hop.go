@@ -37,9 +37,7 @@ func (s *search) describe(g *graph, p *portrait.Portrait, a, b int, rule *catalo
 	if len(g.parts) > 0 || !rel.Base.IsZero() {
 		h.Others = g.others(b, func(c *part) bool { return a >= 0 && c.updated(g, a, b) })
 	}
-	h.Low, h.High = total(f, beforeRestart...)
-	low, high := total(f, afterRestart...)
-	h.Low, h.High = h.Low+float64(rule.Restarts)*low, h.High+float64(rule.Restarts)*high
+	h.Low, h.High = g.fixedLow+float64(rule.Restarts)*g.restartLow, g.fixedHigh+float64(rule.Restarts)*g.restartHigh
 	if f.SendRate.Low > 0 {
 		h.Low += float64(h.Image.Size) / f.SendRate.High
 		h.High += float64(h.Image.Size) / f.SendRate.Low

@@ -51,7 +51,7 @@ function Arriving({ onDone }: { onDone: () => void }) {
       {sendings.length + left.length + recent.length === 0 && <p className="text-slate-600 dark:text-slate-400">Nothing is arriving. Uploads go on while you look at other pages; one that broke off goes on when the same file is chosen again.</p>}
       <div className="space-y-2">
         {sendings.map((s) => (
-          <div key={s.key} data-upload={s.file} className="grid grid-cols-[16rem_1fr_14rem_auto] items-center gap-3">
+          <div key={s.key} data-upload={s.file} className="grid grid-cols-[15rem_1fr_17rem_9rem] items-center gap-3">
             <span className="truncate font-semibold" title={s.file}>{s.file}</span>
             {s.error !== undefined ? <Trouble error={s.error} /> : <Bar fraction={s.image ? 1 : s.sent / s.size} label={`${s.file} sent`} />}
             <span>{s.image ? <Badge state="done">{s.image.already ? "was there already" : s.image.signed ? "signature is right" : "in the store"}</Badge> : s.error !== undefined ? "" : `${mib(s.sent)} of ${mib(s.size)}, upload`}</span>
@@ -59,13 +59,13 @@ function Arriving({ onDone }: { onDone: () => void }) {
           </div>
         ))}
         {left.map((u) => (
-          <div key={u.id} className="grid grid-cols-[16rem_1fr_14rem_auto] items-center gap-3">
+          <div key={u.id} className="grid grid-cols-[15rem_1fr_17rem_9rem] items-center gap-3">
             <span className="truncate font-semibold">{u.file}</span><Bar fraction={u.offset / u.size} label={`${u.file} sent`} />
             <span><Badge state="held">broke off</Badge> at {mib(u.offset)} of {mib(u.size)}, {u.startedBy}</span><Button className="!py-0.5" onClick={() => drop.mutate(u.id)}>Drop</Button>
           </div>
         ))}
         {recent.map((f) => (
-          <div key={f.id} data-fetch={f.file} className="grid grid-cols-[16rem_1fr_14rem_auto] items-center gap-3">
+          <div key={f.id} data-fetch={f.file} className="grid grid-cols-[15rem_1fr_17rem_9rem] items-center gap-3">
             <span className="truncate font-semibold" title={f.file}>{f.file}</span>
             <span><Bar fraction={f.done / f.size} label={`${f.file} fetched`} /><span className="text-xs text-slate-600 dark:text-slate-400">{f.note}</span></span>
             <span><Badge state={f.state} /> {f.state === "running" && f.secondsLeft !== undefined ? `${clock(f.secondsLeft)} left` : mib(f.done)} from {f.site}</span>
