@@ -80,7 +80,11 @@ func Joint(j *path.Joint, has Has) gen.Path {
 			gm.Beside = append(gm.Beside, gen.Beside{What: b.What, On: b.On, Rule: b.Permit.Rule, Why: b.Permit.Text})
 		}
 		moves = append(moves, gm)
-		out.Hops = append(out.Hops, hop(&m.Hop, has))
+		h := hop(&m.Hop, has)
+		n := float64(len(m.Members)) // one after the other
+		h.Low, h.High = h.Low*n, h.High*n
+		h.Minutes = minutes(h.Low, h.High)
+		out.Hops = append(out.Hops, h)
 	}
 	out.Moves = &moves
 	return out

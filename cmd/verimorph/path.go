@@ -339,11 +339,18 @@ func (c *client) printPath(p gen.Path) {
 	for _, h := range p.Hops {
 		low, high = low+h.Low, high+h.High
 	}
-	c.printf("%s from %s to %s: %s, %s expected\n", p.Model, p.From, c.paint(bold, p.To), count(len(p.Hops), "hop"), span(low, high))
+	if p.Moves != nil {
+		c.printf("The ensemble to %s: %s, %s expected, members one after the other\n", c.paint(bold, p.To), count(len(p.Hops), "move"), span(low, high))
+	} else {
+		c.printf("%s from %s to %s: %s, %s expected\n", p.Model, p.From, c.paint(bold, p.To), count(len(p.Hops), "hop"), span(low, high))
+	}
 	if p.Aim != "" {
 		c.printf("%s is %s.\n", p.To, p.Aim)
 	}
-	c.printf("\n  o %s\n", p.From)
+	c.printf("\n")
+	if p.Moves == nil {
+		c.printf("  o %s\n", p.From)
+	}
 	for i := range p.Hops {
 		c.printHop(p, i)
 	}
@@ -417,7 +424,7 @@ func (c *client) printHop(p gen.Path, i int) {
 		line("%s: %s%s", n.Kind, n.Text, map[bool]string{true: ifs(n.When)}[n.Matters == gen.MattersUnknown])
 	}
 	for _, e := range h.Effects {
-		line("%s for %s clients during %s: %s", e.Effect, e.Clients, e.Step, e.Text)
+		line("%s for %s during %s: %s", e.Effect, e.Clients, e.Step, e.Text)
 	}
 	for _, l := range h.Lost {
 		line("%s %s", c.paint(red, "lost:"), l)

@@ -162,7 +162,8 @@ type Rule struct {
 	Down      bool          // hop: permits going down instead of up
 	Config    string        // hop, platform-change: what happens to the configuration
 	Restarts  int           // hop, platform-change: restarts that interrupt service
-	HandStep  string        // hop, platform-change: work for a person before it
+	HandStep  string        // hop, platform-change: work for a person
+	Due       string        // with a hand step: "before" (the default) or "after" the hop
 	Train     string        // leave-train: which train, "" for every train
 	Crossing  version.Version
 	LeaveFrom version.Range // crossing: where one must come from; zero: anywhere

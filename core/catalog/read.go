@@ -265,35 +265,37 @@ func (r *reader) when(into *When) yamldoc.Read {
 
 // only notes fields that are given but do not belong to the kind of item, and those of the kind that are missing.
 func (r *reader) only(n *node, what, kind string, common []string, need, may map[string][]string) {
+	given := map[string]bool{}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key := n.Content[i].Value
+		given[key] = true
 		if fits := slices.Concat(need[kind], may[kind]); kind != "" && !slices.Contains(common, key) && !slices.Contains(fits, key) {
 			r.Fail(n.Content[i], "it takes: "+strings.Join(fits, ", "), "%s of kind %s has no field %q", what, kind, key)
 		}
 	}
 	for _, key := range need[kind] {
-		if !slices.ContainsFunc(n.Content, func(k *node) bool { return k.Value == key }) {
+		if !given[key] {
 			r.Fail(n, "add "+key+":", "%s of kind %s needs %s", what, kind, key)
 		}
 	}
 }
 
 func (r *reader) rule(n *node) Rule {
-	ru := Rule{At: r.At(n), Config: ConfigKept, Restarts: 1}
+	ru := Rule{At: r.At(n), Config: ConfigKept, Restarts: 1, Due: "before"}
 	var direction string
 	r.Fields(n, "a rule", []string{"id", "kind", "text"}, fields{
 		"id": r.Text(&ru.ID), "kind": r.OneOf(&ru.Kind, KindHop, KindLeaveTrain, KindCrossing, KindPlatformChange), "text": r.Text(&ru.Text),
 		"models": r.Texts(&ru.Models), "from": r.Range(&ru.From), "to": r.Range(&ru.To), "direction": r.OneOf(&direction, "up", "down"),
 		"config": r.OneOf(&ru.Config, ConfigKept, ConfigConverted, ConfigReset), "restarts": r.Count(&ru.Restarts, 0, 9),
-		"hand-step": r.Text(&ru.HandStep), "train": r.Text(&ru.Train), "crossing": r.Version(&ru.Crossing),
+		"hand-step": r.Text(&ru.HandStep), "due": r.OneOf(&ru.Due, "before", "after"), "train": r.Text(&ru.Train), "crossing": r.Version(&ru.Crossing),
 		"leave-from": r.Range(&ru.LeaveFrom), "land-on": r.Range(&ru.LandOn),
 		"from-model": r.Text(&ru.FromModel), "to-model": r.Text(&ru.ToModel),
 	})
 	ru.Down = direction == "down"
 	r.only(n, fmt.Sprintf("rule %q", ru.ID), ru.Kind, []string{"id", "kind", "text", "models"},
 		map[string][]string{KindHop: {"from", "to"}, KindCrossing: {"crossing"}, KindPlatformChange: {"from-model", "to-model", "from", "to"}},
-		map[string][]string{KindHop: {"direction", "config", "restarts", "hand-step"}, KindLeaveTrain: {"train"}, KindCrossing: {"leave-from", "land-on"},
-			KindPlatformChange: {"config", "restarts", "hand-step"}})
+		map[string][]string{KindHop: {"direction", "config", "restarts", "hand-step", "due"}, KindLeaveTrain: {"train"}, KindCrossing: {"leave-from", "land-on"},
+			KindPlatformChange: {"config", "restarts", "hand-step", "due"}})
 	if ru.Kind == KindCrossing && ru.LeaveFrom.IsZero() && ru.LandOn.IsZero() {
 		r.Fail(n, "add leave-from: or land-on:", "rule %q: a crossing rule says from where or to where", ru.ID)
 	}

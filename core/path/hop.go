@@ -49,7 +49,7 @@ func (s *search) describe(g *graph, p *portrait.Portrait, a, b int, rule *catalo
 		}
 	}
 	if rule.HandStep != "" {
-		h.HandSteps = append(h.HandSteps, HandStep{Due: "before", Text: rule.HandStep, Matters: catalog.Yes})
+		h.HandSteps = append(h.HandSteps, HandStep{Due: rule.Due, Text: rule.HandStep, Matters: catalog.Yes})
 	}
 	h.notes(rel, p)
 	h.prerequisites(g, p, a, b)

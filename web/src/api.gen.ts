@@ -928,7 +928,7 @@ export interface components {
             /** @description Tempting jumps, the longest first. */
             refused: components["schemas"]["Refused"][];
             /** @description Without a path: the reachable release closest to the aim. */
-            nearest?: string | null;
+            nearest: string | null;
             blocked_by: components["schemas"]["Blocked"][];
             /** @description Without a path: what would have to change. */
             would_help: string[];

@@ -133,7 +133,7 @@ function HopText({ h, head, children }: { h: Hop; head: string; children?: React
       ))}
       {h.hand_steps.map((s, k) => <p key={k} className="mt-0.5"><Badge state="held">by hand, {s.due}</Badge> {s.text}{s.matters === "unknown" && ` (if ${s.when})`}</p>)}
       {h.lost.map((l, k) => <p key={k} className="mt-0.5"><Badge state="failed">lost</Badge> {l}</p>)}
-      {h.effects.map((e, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">{e.effect} for {e.clients} clients during {e.step}: {e.text}</p>)}
+      {h.effects.map((e, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">{e.effect} for {e.clients} during {e.step}: {e.text}</p>)}
       {h.notes.map((n, k) => <p key={k} className="mt-0.5 text-slate-600 dark:text-slate-400">{n.kind === "info" ? "note" : n.kind}: {n.text}{n.matters === "unknown" && n.when && ` (if ${n.when})`}</p>)}
     </>
   );
