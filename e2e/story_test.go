@@ -29,7 +29,7 @@ func TestStory(t *testing.T) {
 
 	way := e.must("path", "hollen-fw1", "-to", "5.4.2")
 	for _, text := range []string{
-		"3 hops", "hop 2  4.2.9 to 5.0.7, configuration converted", "permitted by TH-R1", "needed: TH-R6", "Not 4.2.3 to 5.4.2:",
+		"3 hops", "hop 2: 4.2.9 to 5.0.7, configuration converted", "permitted by TH-R1", "needed: TH-R6", "Not 4.2.3 to 5.4.2:",
 		"x TH-R7 a hop that crosses 5.0 must land on 5.0.x, not 5.4.2", "(not in the image store)",
 	} {
 		assert.Contains(t, way, text)

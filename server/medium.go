@@ -41,9 +41,25 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 			return nil, conflict("image %s: %s; add or fetch it first", f.Name, err)
 		}
 	}
+	// The length is told beforehand, so that nobody takes a broken answer for a whole archive. It depends on the sizes
+	// of the files only.
+	var size counter
+	if err := packMedium(&size, &m, &p, func(f media.File) (io.ReadCloser, error) {
+		return io.NopCloser(io.LimitReader(zeros{}, f.Size)), nil
+	}); err != nil {
+		return nil, err
+	}
 	body, w := io.Pipe()
-	go func() { w.CloseWithError(s.packMedium(w, &m, &p)) }()
-	return gen.GetMedium200ApplicationzipResponse{Body: body}, nil
+	go func() {
+		w.CloseWithError(packMedium(w, &m, &p, func(f media.File) (io.ReadCloser, error) {
+			name, err := s.Images.Path(f.SHA256)
+			if err != nil {
+				return nil, err
+			}
+			return os.Open(name)
+		}))
+	}()
+	return gen.GetMedium200ApplicationzipResponse{Body: body, ContentLength: int64(size)}, nil
 }
 
 // mediumFiles lists the files of a path's hops, each once, with the first hop that needs it.
@@ -65,10 +81,28 @@ func mediumFiles(p *path.Path) (files []media.File) {
 	return files
 }
 
-func (s *Server) packMedium(w io.Writer, m *media.Manifest, p *path.Path) error {
+type counter int64
+
+func (c *counter) Write(p []byte) (int, error) {
+	*c += counter(len(p))
+	return len(p), nil
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) {
+	clear(p)
+	return len(p), nil
+}
+
+func packMedium(w io.Writer, m *media.Manifest, p *path.Path, open func(media.File) (io.ReadCloser, error)) error {
 	z := zip.NewWriter(w)
+	modified, err := time.Parse(time.RFC3339, m.MadeAt)
+	if err != nil {
+		return err
+	}
 	put := func(name string, write func(io.Writer) error) error {
-		f, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: time.Now()})
+		f, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: modified})
 		if err != nil {
 			return err
 		}
@@ -78,23 +112,22 @@ func (s *Server) packMedium(w io.Writer, m *media.Manifest, p *path.Path) error 
 	for _, f := range m.Files {
 		sums = append(sums, media.Sum{SHA256: f.SHA256, Name: f.Name})
 		err := put(f.Name, func(w io.Writer) error {
-			name, err := s.Images.Path(f.SHA256)
-			if err != nil {
-				return err
-			}
-			in, err := os.Open(name)
+			in, err := open(f)
 			if err != nil {
 				return err
 			}
 			defer in.Close()
-			_, err = io.Copy(w, in)
+			n, err := io.Copy(w, in)
+			if err == nil && n != f.Size {
+				err = fmt.Errorf("%s has %d bytes instead of %d", f.Name, n, f.Size)
+			}
 			return err
 		})
 		if err != nil {
 			return err
 		}
 	}
-	err := errors.Join(
+	err = errors.Join(
 		put(media.SumsFile, func(w io.Writer) error { return media.WriteSums(w, sums) }),
 		put(media.ManifestFile, func(w io.Writer) error {
 			e := json.NewEncoder(w)

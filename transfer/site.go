@@ -40,6 +40,19 @@ type SiteError struct {
 
 func (e *SiteError) Error() string { return e.Text }
 
+// awayError says that a site could not be asked just now; trying again makes sense, as with ErrBroken.
+type awayError struct{ err error }
+
+func (e *awayError) Error() string {
+	var u *url.Error
+	if errors.As(e.err, &u) {
+		return "the site does not answer: " + u.Err.Error()
+	}
+	return e.err.Error()
+}
+func (e *awayError) Unwrap() error        { return e.err }
+func (e *awayError) Is(target error) bool { return target == ErrBroken }
+
 // idle is how long a site may say nothing.
 const idle = 20 * time.Second
 
@@ -89,12 +102,12 @@ func (s *Site) get(ctx context.Context, path string) (*http.Request, error) {
 func (s *Site) read(req *http.Request) ([]byte, error) {
 	resp, err := s.client.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrBroken, err)
+		return nil, &awayError{err}
 	}
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, maxList))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrBroken, err)
+		return nil, &awayError{err}
 	}
 	return data, refusal(resp.StatusCode, data)
 }
@@ -109,7 +122,7 @@ func refusal(status int, data []byte) error {
 		text = http.StatusText(status)
 	}
 	if status >= 500 || status == http.StatusTooManyRequests {
-		return fmt.Errorf("%w: the site answers %d: %s", ErrBroken, status, text)
+		return &awayError{fmt.Errorf("the site answers %d: %s", status, text)}
 	}
 	return &SiteError{status, fmt.Sprintf("the site answers %d: %s", status, text)}
 }

@@ -329,6 +329,10 @@ func (c *client) upload(ctx context.Context, name string) (gen.Image, error) {
 	if err != nil {
 		return gen.Image{}, err
 	}
+	if st.Size() == 0 {
+		fmt.Fprintf(c.err, "verimorph image add: %s is empty; get it again\n", name)
+		return gen.Image{}, errNo
+	}
 	body := gen.NewUpload{File: filepath.Base(name), Size: st.Size()}
 	if sig, err := os.ReadFile(name + ".sig"); err == nil {
 		body.Signature = &sig

@@ -60,8 +60,11 @@ func (a *asking) check(device bool) (string, error) {
 	case a.maxHops < 0 || a.alternatives < 0 || a.alternatives > 5:
 		return "", errUsage{"-hops is 0 or more, -alternatives from 0 to 5"}
 	}
-	if _, err := path.ParseAim(a.to + a.aim); err != nil {
+	switch parsed, err := path.ParseAim(a.to + a.aim); {
+	case err != nil:
 		return "", errUsage{err.Error()}
+	case a.aim != "" && parsed.Version != "":
+		return "", errUsage{fmt.Sprintf("-aim %s is not known: use preferred, newest, train:T or fixes:ADVISORY; a version is given with -to", a.aim)}
 	}
 	return a.to + a.aim, nil
 }
@@ -376,10 +379,10 @@ func (c *client) printHop(p gen.Path, i int) {
 		c.printf("  |  %s\n", wrap(fmt.Sprintf(format, args...), 110, "  |    "))
 	}
 	c.printf("  |\n")
-	head := fmt.Sprintf("hop %d  %s to %s, configuration %s, %s, %s", i+1, h.From, h.To, h.Config, count(h.Restarts, "restart"), span(h.Low, h.High))
+	head := fmt.Sprintf("hop %d: %s to %s, configuration %s, %s, %s", i+1, h.From, h.To, h.Config, count(h.Restarts, "restart"), span(h.Low, h.High))
 	if p.Moves != nil && i < len(*p.Moves) {
 		m := (*p.Moves)[i]
-		head = fmt.Sprintf("move %d  %s: %s to %s, configuration %s, %s", i+1, strings.Join(m.Members, " then "), h.From, h.To, h.Config, span(h.Low, h.High))
+		head = fmt.Sprintf("move %d: %s: %s to %s, configuration %s, %s", i+1, strings.Join(m.Members, " then "), h.From, h.To, h.Config, span(h.Low, h.High))
 		line("%s", head)
 		for _, b := range m.Beside {
 			line("beside %s on %s: %s %s", b.What, b.On, c.paint(blue, b.Rule), b.Why)

@@ -1,0 +1,89 @@
+package portrait
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const full = `format: verimorph-portrait/1
+name: sw3
+model: L24
+version: "11.2.5"
+generation: B
+platform: host-b
+file_system: wide
+memory: 2147483648
+storage:
+  flash: {total: 8388608, free: 0}
+  archive: {free: 5}
+slots:
+  - {name: a, version: "11.2.5", running: true}
+  - {name: b}
+components: {logic: "45"}
+licences: []
+boot_variables: {start-from: ""}
+uses: {uses-ring: true, uses-clock: false}
+children:
+  - {model: AP-12}
+  - {model: AP-31, version: "9.0", count: 3}
+`
+
+func TestRead(t *testing.T) {
+	p, found := Read("p.yaml", []byte(full))
+	require.Empty(t, found)
+	assert.Equal(t, "L24", p.Model)
+	assert.Equal(t, Room{8388608, 0}, p.Storage["flash"])
+	name, _, known := p.ImageRoom()
+	assert.True(t, known)
+	assert.Equal(t, "archive", name, "the first by name")
+	assert.NotNil(t, p.Licences, "none is not the same as unknown")
+	assert.True(t, p.Slots[0].Running)
+	assert.Equal(t, []Child{{"AP-12", "", 1}, {"AP-31", "9.0", 3}}, p.Children)
+	value, ok := p.BootVariables["start-from"]
+	assert.True(t, ok)
+	assert.Empty(t, value)
+	assert.False(t, p.Uses["uses-clock"])
+	p, found = Read("p.json", []byte(`{"format":"verimorph-portrait/1","model":"M","version":"1"}`))
+	require.Empty(t, found)
+	assert.Nil(t, p.Licences)
+	_, _, known = p.ImageRoom()
+	assert.False(t, known)
+}
+
+func TestFindings(t *testing.T) {
+	for text, message := range map[string]string{
+		"":                             "p:1:1: error: the file is empty",
+		"model: x":                     `a portrait lacks "format"`,
+		"format: verimorph-portrait/2": "is not known",
+		"format: verimorph-portrait/1\nmemory: -1":                                              "p:2:9: error: \"-1\" is not a size",
+		"format: verimorph-portrait/1\nuses: {a: 3}":                                            `"3" is neither true nor false`,
+		"format: verimorph-portrait/1\nstorage: {flash: {total: 3}}":                            `a storage lacks "free"`,
+		"format: verimorph-portrait/1\nmembers: [{name: a, model: b}]":                          `a member lacks "version"`,
+		"format: verimorph-portrait/1\nmembers: [{name: a, model: b, version: c, members: []}]": `a member has no field "members"`,
+		"format: verimorph-portrait/1\nchildren: [{model: a, count: 0}]":                        "a whole number from 1",
+		"format: verimorph-portrait/1\nslots: {a: b}":                                           "slots must be a list",
+		"format: verimorph-portrait/1\nname: [a]":                                               "expected a single value",
+		"format: &a verimorph-portrait/1\nname: *a":                                             "references such as *a are not used",
+		"format: verimorph-portrait/1\nformat: verimorph-portrait/1":                            `has "format" twice`,
+		"{":                       "did not find expected",
+		"- a":                     "must be a mapping",
+		"format: x\n\tmodel: tab": "p:2:",
+	} {
+		p, found := Read("p", []byte(text))
+		assert.Nil(t, p, text)
+		require.NotEmpty(t, found, text)
+		assert.Contains(t, found.Error(), message, text)
+	}
+}
+
+func TestTheDemoPortraits(t *testing.T) {
+	for _, name := range []string{"innersund-wc.yaml", "marrow-ramp.yaml"} {
+		data, err := os.ReadFile("../../demo/portraits/" + name)
+		require.NoError(t, err)
+		_, found := Read(name, data)
+		assert.Empty(t, found)
+	}
+}
