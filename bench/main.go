@@ -229,10 +229,15 @@ func hashing(dir, file string) {
 	check(err)
 	f, err := os.Open(file)
 	check(err)
-	defer f.Close()
-	sum, _, err := store.Put(f, 0)
-	check(err)
-	ours := best(5, func() { check(store.Verify(sum)) })
+	check(f.Sync()) // it lies on the disk, as an upload does when its last piece has come
+	check(f.Close())
+	part := filepath.Join(dir, "part")
+	ours := best(5, func() {
+		check(os.Link(file, part))
+		sum, _, err := store.Adopt(part, 64<<10, func(string, int64, []byte) error { return nil })
+		check(err)
+		check(store.Delete(sum))
+	})
 	theirs := best(5, func() { check(exec.Command("openssl", "dgst", "-sha256", file).Run()) })
-	row("hash 256 MiB in the blob store", ours, "openssl dgst", theirs, "at most 1.11")
+	row("take 256 MiB into the image store", ours, "openssl dgst", theirs, "at most 1.11")
 }

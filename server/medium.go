@@ -37,6 +37,9 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 		return nil, conflict("the files do not fit a FAT32 medium: %s", strings.Join(problems, "; "))
 	}
 	for _, f := range m.Files { // checked again before use: a damaged file is never given out
+		if !s.Images.Has(f.SHA256) {
+			return nil, conflict("the image store lacks %s; add it, or wait until it is fetched", f.Name)
+		}
 		if err := s.Images.Verify(f.SHA256); err != nil {
 			return nil, conflict("image %s: %s; add or fetch it first", f.Name, err)
 		}
@@ -173,6 +176,7 @@ code { font: 7.5pt "DejaVu Sans Mono", monospace; white-space: nowrap } .box { d
 <p><span class="box"></span> Install {{$h.Image.File}}; the running version afterwards is {{$h.To}}.</p>
 {{range $h.Components}}{{if eq .Order "after"}}<p><span class="box"></span> Then: {{.Title}} {{.To}} ({{.Trigger}})</p>{{end}}{{end}}
 {{range $h.HandSteps}}{{if eq .Due "after"}}<p><span class="box"></span> Afterwards: {{.Text}}{{if .When}} (if {{.When}}){{end}}</p>{{end}}{{end}}
+{{range $h.Notes}}<p>Note{{if .When}} (if {{.When}}){{end}}: {{.Text}}</p>{{end}}
 {{end}}
 <h2>Done</h2><p>Version shown: ______________ &nbsp; Services looked at: ______________ &nbsp; Name, time: ____________________</p>
 </body></html>

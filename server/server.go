@@ -190,27 +190,34 @@ func newMetrics(st *store.Store) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "verimorph_http_request_seconds", Help: "Time to answer calls.", Buckets: []float64{.005, .02, .1, .5, 2, 10},
 	}, []string{"method", "route", "status"})}
-	m.registry.MustRegister(m.requests, engine.StepsEnded, engine.ChangesEnded, openChanges{st},
+	m.registry.MustRegister(m.requests, engine.StepsEnded, engine.ChangesEnded, counted{"verimorph_changes", "Changes by state.", st.CountChanges}, counted{"verimorph_fetches", "Downloads from release sites by state.", st.CountFetches},
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "verimorph_build_info", Help: "Always 1.", ConstLabels: prometheus.Labels{"version": Version}}, func() float64 { return 1 }))
 	return m
 }
 
-// openChanges counts changes by state at the moment they are asked for.
-type openChanges struct{ st *store.Store }
+// counted counts records by state at the moment they are asked for.
+type counted struct {
+	name, help string
+	count      func(context.Context) (map[string]int64, error)
+}
 
-var changesDesc = prometheus.NewDesc("verimorph_changes", "Changes by state.", []string{"state"}, nil)
+func (c counted) desc() *prometheus.Desc {
+	return prometheus.NewDesc(c.name, c.help, []string{"state"}, nil)
+}
 
-func (openChanges) Describe(ch chan<- *prometheus.Desc) { ch <- changesDesc }
+// Describe implements prometheus.Collector.
+func (c counted) Describe(ch chan<- *prometheus.Desc) { ch <- c.desc() }
 
-func (o openChanges) Collect(ch chan<- prometheus.Metric) {
+// Collect implements prometheus.Collector.
+func (c counted) Collect(ch chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	counts, err := o.st.CountChanges(ctx)
+	counts, err := c.count(ctx)
 	if err != nil {
-		ch <- prometheus.NewInvalidMetric(changesDesc, err)
+		ch <- prometheus.NewInvalidMetric(c.desc(), err)
 		return
 	}
 	for state, n := range counts {
-		ch <- prometheus.MustNewConstMetric(changesDesc, prometheus.GaugeValue, float64(n), state)
+		ch <- prometheus.MustNewConstMetric(c.desc(), prometheus.GaugeValue, float64(n), state)
 	}
 }

@@ -311,7 +311,12 @@ func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, state ch
 
 // CountChanges counts changes by state.
 func (s *Store) CountChanges(ctx context.Context) (map[string]int64, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT state, count(*) FROM changes GROUP BY state`)
+	return s.counts(ctx, `SELECT state, count(*) FROM changes GROUP BY state`)
+}
+
+// counts runs a query for states and numbers.
+func (s *Store) counts(ctx context.Context, query string) (map[string]int64, error) {
+	rows, err := s.Pool.Query(ctx, query)
 	if err != nil {
 		return nil, err
 	}

@@ -157,3 +157,8 @@ func (s *Store) IdleFetches(ctx context.Context, patience time.Duration) ([]int6
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }
+
+// CountFetches counts downloads by state.
+func (s *Store) CountFetches(ctx context.Context) (map[string]int64, error) {
+	return s.counts(ctx, `SELECT state, count(*) FROM fetches GROUP BY state`)
+}

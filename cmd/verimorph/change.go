@@ -45,22 +45,26 @@ var changeCommands = []command{
 	{
 		name: "change draft", args: "DEVICE", short: "Draft a change from the path to a version", min: 1, max: 1, example: "change draft hollen-fw1 -to 5.4.2",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			to := fs.String("to", "", "`version` it should run")
-			previews := fs.Bool("previews", false, "preview releases may be used")
-			reset := fs.Bool("reset", false, "hops that reset the configuration may be used")
+			var a asking
+			a.policyFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
-				if *to == "" {
-					return errUsage{"-to is needed"}
+				aim, err := a.check(true)
+				if err != nil {
+					return err
 				}
-				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
-					return a.DraftChange(ctx, &gen.DraftChangeParams{IdempotencyKey: newKey()}, gen.NewChange{Device: args[0], To: *to, Previews: previews, Reset: reset})
+				g := a.gen(aim)
+				ch, err := call[gen.Change](c, func(ac *api.Client) (*http.Response, error) {
+					return ac.DraftChange(ctx, &gen.DraftChangeParams{IdempotencyKey: newKey()}, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset,
+						MaxHops: g.MaxHops, Services: g.Services, DropChildren: g.DropChildren})
 				})
 				if err != nil {
 					return err
 				}
 				return c.show(ch, func() {
-					c.printf("Drafted change %d: %s from %s to %s in %d hops and %d steps, %s expected.\nRead it with: verimorph change show %d\n",
-						ch.Id, ch.Device, ch.From, ch.To, len(ch.Path.Hops), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh), ch.Id)
+					c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
+						ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+					c.printDoubts(ch.Path)
+					c.printf("Read it with: verimorph change show %d\n", ch.Id)
 				})
 			}
 		},

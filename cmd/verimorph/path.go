@@ -30,7 +30,18 @@ type asking struct {
 	folder, model, from, file, notes string
 }
 
+// flags adds all of them: aim and policy, and those for devices that are not there.
 func (a *asking) flags(fs *flag.FlagSet) {
+	a.policyFlags(fs)
+	fs.StringVar(&a.folder, "catalog", "", "offline: `folder` with catalogue files")
+	fs.StringVar(&a.folder, "catalogue", "", "the same as -catalog")
+	fs.StringVar(&a.notes, "advisories", "", "offline: `folder` with CSAF documents for fixes:ADVISORY; those in the catalogue folder count anyway")
+	fs.StringVar(&a.model, "model", "", "without a device: its `model`")
+	fs.StringVar(&a.from, "from", "", "without a device: the `version` it runs")
+	fs.StringVar(&a.file, "portrait", "", "without a device: `file` that says what it is (docs/formats/portrait.md)")
+}
+
+func (a *asking) policyFlags(fs *flag.FlagSet) {
 	fs.StringVar(&a.to, "to", "", "`version` it should run")
 	fs.StringVar(&a.aim, "aim", "", "instead of -to: preferred, newest, train:T or fixes:ADVISORY")
 	fs.StringVar(&a.toModel, "to-model", "", "`model` to end as, where the platform changes")
@@ -39,12 +50,6 @@ func (a *asking) flags(fs *flag.FlagSet) {
 	fs.BoolVar(&a.dropChildren, "drop-children", false, "releases that no longer serve the device's child models may be used")
 	fs.IntVar(&a.maxHops, "hops", 0, "at most so many `hops`; 0 is any number")
 	fs.StringVar(&a.services, "keep", "", "`services` that every stop must be able to run, separated by commas")
-	fs.StringVar(&a.folder, "catalog", "", "offline: `folder` with catalogue files")
-	fs.StringVar(&a.folder, "catalogue", "", "the same as -catalog")
-	fs.StringVar(&a.notes, "advisories", "", "offline: `folder` with CSAF documents for fixes:ADVISORY; those in the catalogue folder count anyway")
-	fs.StringVar(&a.model, "model", "", "without a device: its `model`")
-	fs.StringVar(&a.from, "from", "", "without a device: the `version` it runs")
-	fs.StringVar(&a.file, "portrait", "", "without a device: `file` that says what it is (docs/formats/portrait.md)")
 }
 
 // check finds out whether the flags go together, and gives the aim.
@@ -433,6 +438,22 @@ func (c *client) printHop(p gen.Path, i int) {
 		line("%s %s", c.paint(red, "lost:"), l)
 	}
 	c.printf("  o %s  %s\n", c.paint(bold, h.To), h.Stage)
+}
+
+// printDoubts says what of a path is not known yet, or not there.
+func (c *client) printDoubts(p gen.Path) {
+	for _, h := range p.Hops {
+		for _, q := range h.Prerequisites {
+			if q.State == gen.PrerequisiteStateUnknown && q.Rule != "" {
+				c.printf("%s\n", wrap(fmt.Sprintf("%s for the hop to %s: %s (%s); otherwise %s", c.paint(yellow, "Not known"), h.To, q.Text, q.Evidence, q.Remedy), 110, "  "))
+			}
+		}
+		for _, im := range h.Images {
+			if !im.There {
+				c.printf("%s is not in the image store; it is being fetched.\n", im.File)
+			}
+		}
+	}
 }
 
 func ifs(when string) string {

@@ -311,8 +311,41 @@ func TestAgainstBruteForce(t *testing.T) {
 			if supported(f, device, policy, f.Named(j.From.String()), f.Named(j.To.String())) != nil {
 				t.Fatalf("%s to %s is said to be refused but is supported", j.From, j.To)
 			}
+			for _, c := range j.Refusals {
+				if !refuses(f, device, policy, c.Rule, j.From, j.To) {
+					t.Fatalf("%s is said to refuse %s to %s and does not: %s", c.Rule, j.From, j.To, c.Text)
+				}
+			}
 		}
 	})
+}
+
+// refuses says again in plain words whether one rule, or the want of one (""), refuses a jump.
+func refuses(f *catalog.Family, p *portrait.Portrait, policy Policy, id string, from, to version.Version) bool {
+	ra, rb := f.Releases[f.Named(from.String())], f.Releases[f.Named(to.String())]
+	permitted := func(reset bool) bool {
+		return slices.ContainsFunc(f.Rules, func(r catalog.Rule) bool {
+			return r.Kind == catalog.KindHop && r.From.Contains(from) && r.To.Contains(to) && r.Down == to.Less(from) && (reset || r.Config != "reset")
+		})
+	}
+	if id == "" {
+		return !permitted(true)
+	}
+	for _, q := range f.Requirements {
+		if q.ID == id {
+			return q.Install.Contains(to) && q.Leaving.Contains(from) && p.Memory < q.Bytes
+		}
+	}
+	r := f.Rules[slices.IndexFunc(f.Rules, func(r catalog.Rule) bool { return r.ID == id })]
+	switch r.Kind {
+	case catalog.KindHop:
+		return r.Config == "reset" && !policy.Reset && !permitted(false)
+	case catalog.KindLeaveTrain:
+		best := f.NewestPreferred(ra.Train)
+		return (r.Train == "" || r.Train == ra.Train) && rb.Train != ra.Train && best != nil && from.Less(best.Version)
+	default:
+		return from.Less(r.Crossing) && !to.Less(r.Crossing) && !(r.LeaveFrom.Contains(from) && r.LandOn.Contains(to))
+	}
 }
 
 func TestAlternativesAgainstBruteForce(t *testing.T) {

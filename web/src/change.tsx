@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router-dom";
 import { api, ask, pages, type Action, type Change, type Step, type Verdict } from "./api";
 import { clock, span, time } from "./format";
-import { HopList, PathLine, Refused } from "./pathline";
+import { Doubts, HopList, PathLine, Refused } from "./pathline";
 import { Ask, Badge, Bar, Button, Card, Mark, Trouble, Waiting } from "./ui";
 
 /** The change as it goes on, by server-sent events, and how far the service's clock is from ours. */
@@ -90,6 +90,7 @@ export function ChangePage() {
           <p className="mt-1">{c.failure}</p>
         </div>
       )}
+      {!c.startedAt && <Doubts path={c.path} />}
       {c.verdict && <Evidence of={c.verdict} />}
       <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
         <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from "react-router-dom";
 import { api, ask, newKey, type Device, type Release } from "./api";
 import { ago, mib } from "./format";
 import { HopList, NoPath, PathLine } from "./pathline";
-import { Ask, Badge, Bar, Button, Card, Field, Trouble, Waiting } from "./ui";
+import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble, Waiting } from "./ui";
 
 export function DevicePage() {
   const name = useParams().name!;
@@ -33,11 +33,19 @@ export function DevicePage() {
       </div>
       <Trouble error={refresh.error} />
       <Portrait d={d} />
+      <WayBack name={name} />
       {d.portrait && <PathFinder device={d} version={d.portrait.version} />}
       <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
       <ForgetKeyDialog name={name} open={asking === "key"} onClose={() => setAsking(null)} />
     </>
   );
+}
+
+/** Says when the version that runs now could not be installed again. */
+function WayBack({ name }: { name: string }) {
+  const keep = useQuery({ queryKey: ["retention"], queryFn: () => ask(api.GET("/images/retention")) });
+  const found = keep.data?.devices.find((x) => x.device === name);
+  return found ? <p role="status" className="flex items-center gap-2"><Mark state="pending" /> {found.text}.</p> : null;
 }
 
 function Fact({ name, children }: { name: string; children: ReactNode }) {

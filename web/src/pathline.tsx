@@ -150,3 +150,16 @@ export function NoPath({ path }: { path: Path }) {
     </div>
   );
 }
+
+/** What of a path is not known yet, or not there. */
+export function Doubts({ path }: { path: Path }) {
+  const unknown = path.hops.flatMap((h) => h.prerequisites.filter((q) => q.state === "unknown" && q.rule).map((q) => ({ ...q, to: h.to })));
+  const missing = path.hops.flatMap((h) => h.images.filter((im) => !im.there));
+  if (unknown.length + missing.length === 0) return null;
+  return (
+    <div role="status" className="rounded-md border border-amber-700/40 bg-amber-50 p-3 dark:bg-amber-950/50">
+      {unknown.map((q, i) => <p key={i} className="flex items-start gap-2"><Mark state="pending" /> <span>Not known for the hop to {q.to}: <Reason of={{ rule: q.rule, text: q.text }} /> ({q.evidence}); otherwise {q.remedy}.</span></p>)}
+      {missing.map((im, i) => <p key={i} className="flex items-start gap-2"><Mark state="pending" /> <span>{im.file} is not in the image store yet; it is being fetched.</span></p>)}
+    </div>
+  );
+}
