@@ -131,6 +131,14 @@ func emptied(sel string) act {
 	}
 }
 
+// top goes to the top of the page.
+func top() act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Evaluate[bool]("window.scrollTo(0, 0) === undefined")(ctx, t)
+		return none, err
+	}
+}
+
 // chosen picks an option of a select, as somebody would.
 func chosen(sel, v string) act {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
@@ -188,7 +196,7 @@ func TestConsole(t *testing.T) {
 	do(text(`tr[data-state=running]`, "Install into the idle slot"), text(`tr[data-state=running]`, "slot b is being written"), shot("live"),
 		clickText("button", "engineer"), clickText("button", "Dark page"), text("main", "Hop 2 of 3"),
 		text(`tr[data-state=running]`, "Wait for"), shot("live-dark"))
-	do(text("#verdict", "verdict: pass"), text("#state", "done"), text("main", "all 4 are there"), chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("verdict"),
+	do(text("#verdict", "verdict: pass"), text("#state", "done"), text("main", "all 4 are there"), top(), shot("verdict"),
 		clickText("button", "engineer"), clickText("button", "Light page"))
 
 	do(clickText("button", "Journal"), text("table", "intent"),
@@ -199,13 +207,13 @@ func TestConsole(t *testing.T) {
 	// The catalogue, family by family, and its history.
 	do(clickText("a", "Catalogue"), text("table", "tarnholm-th.yaml"), clickText("a", "Gullwire wireless firmware"), text("main", "Train 9.4"), text("main", "GUL-2025-07"),
 		clickText("button", "Rules"), text("main", "crossing 9.0.0, landing on 9.0.x"), clickText("button", "Components"), text("main", "guest portal pages"),
-		clickText("button", "Models"), text("main", "train 9 no longer serves the AP-12"), clickText("button", "Releases"), chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("catalogue"),
+		clickText("button", "Models"), text("main", "train 9 no longer serves the AP-12"), clickText("button", "Releases"), top(), shot("catalogue"),
 		click(`button[aria-label="History of tarnholm-th.yaml"]`), text("[role=dialog]", "in use"), chromedp.KeyEvent("\x1b"), gone("[role=dialog]"))
 
 	// The explorer draws releases on the lines of their trains, other ways and refused jumps.
 	do(clickText("a", "Paths"), clickText("button", "Gullwire"), text("#model", "WC-2"), chosen("#from", "8.2.1"), chosen("#to", "train:9.2"),
 		visible(`svg[aria-label$="the way stops at 8.5.4, 8.8.5, 9.0.2, 9.2.2"]`), text("main", "other way 1"), chromedp.Focus(chromedp.CSS(`g[aria-label="Refused: 8.2.1 to 9.2.2"]`)), chromedp.KeyEvent("\r"), text("main", "Not 8.2.1 to 9.2.2"),
-		chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("explorer"),
+		top(), shot("explorer"),
 		clickText("button", "other way 1"), text("main", "This way stops at"), chosen("#from", "9.4.0"), chosen("#to", "8.8.5"), text("[role=alert]", "There would be a path if the policy allowed a configuration reset"),
 		chosen("#from", "9.0.2"), chosen("#to", "9.2.2"), clickText("summary", "What else is known"), clickText("button", "It is an ensemble"), clickText("button", "Add a member"), text("[role=alert]", "no skew rule tolerates WC-2 on 9.2.2 beside WC-2 on 9.0.2"))
 
@@ -214,7 +222,7 @@ func TestConsole(t *testing.T) {
 		click(`button[aria-label="Fetch th80-5.2.3.img"]`), text(`[data-fetch="th80-5.2.3.img"]`, "hash, header and signature are right"),
 		click(`button[aria-label="Delete th40-4.2.1.img"]`), clickText("button", "Delete it"), gone(`button[aria-label="Delete th40-4.2.1.img"]`),
 		chromedp.SetUploadFiles(chromedp.CSS(`main input[type=file]`), []string{filepath.Join(imageDir, "th60-4.2.3.img")}), text(`[data-upload="th60-4.2.3.img"]`, "in the store"),
-		clickText("button", "Check all"), text("[role=status]", "are as they should be"), chromedp.ScrollIntoView(chromedp.CSS("h1")), shot("images"))
+		clickText("button", "Check all"), text("[role=status]", "are as they should be"), top(), shot("images"))
 
 	do(clickText("a", "Advisories"), text("table", "TAR-2026-01"), clickText("a", "TAR-2026-01"), text("main", "5.0.7 → 5.2.3"), shot("advisory"))
 

@@ -219,7 +219,7 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 	out := gen.Change{
 		Id: c.ID, Device: c.Device, State: gen.ChangeState(c.State), From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
 		ApprovedBy: c.ApprovedBy, ApprovedAt: c.ApprovedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Failure: c.Failure,
-		Path: view.Path(&p, plans, s.Images.Has), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
+		Path: view.Path(&p, func(*path.Path) []change.Step { return plans }, s.Images.Has), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
 	}
 	for _, a := range change.Possible(c.State) {
 		out.Actions = append(out.Actions, gen.Action(a))

@@ -9,6 +9,7 @@ import (
 	"verimorph/api/gen"
 	"verimorph/api/view"
 	"verimorph/core/catalog"
+	"verimorph/core/change"
 	"verimorph/core/config"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
@@ -102,8 +103,14 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 		return nil, err
 	}
 	// Where a change can carry the path out, the times are those of its steps.
-	steps, _ := s.draft(ctx, p, nil)
-	return gen.FindPath200JSONResponse(view.Path(p, steps, s.Images.Has)), nil
+	draft := func(p *path.Path) []change.Step {
+		steps, err := s.draft(ctx, p, nil)
+		if err != nil {
+			return nil
+		}
+		return steps
+	}
+	return gen.FindPath200JSONResponse(view.Path(p, draft, s.Images.Has)), nil
 }
 
 // paper reads the portrait of a question on paper.

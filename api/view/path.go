@@ -13,31 +13,18 @@ import (
 // A Has says whether the image store has a SHA-256.
 type Has = func(sha256 string) bool
 
-// Path shows a path; the times of its hops are those of the steps, or, where the steps are not known, the catalogue's.
-func Path(p *path.Path, steps []change.Step, has Has) gen.Path {
+// A Draft lists the steps that take a device over hops; nil when no change can do that.
+type Draft = func(*path.Path) []change.Step
+
+// Path shows a path. The times of hops are those of the steps of a draft, or, where there is none, the catalogue's.
+func Path(p *path.Path, draft Draft, has Has) gen.Path {
 	out := gen.Path{Found: true, Family: p.Family, Model: p.Model, From: p.From.String(), To: p.To.String(), Aim: p.Aim, Hops: []gen.Hop{},
 		Alternatives: []gen.Alternative{}, Refused: []gen.Refused{}, BlockedBy: []gen.Blocked{}, WouldHelp: []string{}, Notes: orEmpty(p.Notes)}
-	for i := range p.Hops {
-		out.Hops = append(out.Hops, hop(&p.Hops[i], has))
-	}
-	if len(steps) > 0 {
-		for i := range out.Hops {
-			out.Hops[i].Low, out.Hops[i].High = 0, 0
-		}
-		for _, s := range steps {
-			if s.Hop >= 0 && s.Hop < len(out.Hops) {
-				out.Hops[s.Hop].Low += s.Expect.Low
-				out.Hops[s.Hop].High += s.Expect.High
-			}
-		}
-		for i := range out.Hops {
-			out.Hops[i].Minutes = minutes(out.Hops[i].Low, out.Hops[i].High)
-		}
-	}
+	out.Hops = hops(p, draft, has)
 	for _, a := range p.Alternatives {
-		alt := gen.Alternative{Hops: []gen.Hop{}, Restarts: a.Restarts, Resets: a.Resets, Minutes: minutes(a.Low, a.High), Why: a.Why}
-		for i := range a.Hops {
-			alt.Hops = append(alt.Hops, hop(&a.Hops[i], has))
+		alt := gen.Alternative{Hops: hops(&path.Path{Family: p.Family, Model: p.Model, To: p.To, Hops: a.Hops}, draft, has), Restarts: a.Restarts, Resets: a.Resets, Why: a.Why}
+		for _, h := range alt.Hops {
+			alt.Minutes.Low, alt.Minutes.High = alt.Minutes.Low+h.Minutes.Low, alt.Minutes.High+h.Minutes.High
 		}
 		out.Alternatives = append(out.Alternatives, alt)
 	}
@@ -47,6 +34,33 @@ func Path(p *path.Path, steps []change.Step, has Has) gen.Path {
 			r.File, r.Line = at(c)
 			out.Refused = append(out.Refused, r)
 		}
+	}
+	return out
+}
+
+func hops(p *path.Path, draft Draft, has Has) []gen.Hop {
+	out := []gen.Hop{}
+	for i := range p.Hops {
+		out = append(out, hop(&p.Hops[i], has))
+	}
+	var steps []change.Step
+	if draft != nil {
+		steps = draft(p)
+	}
+	if len(steps) == 0 {
+		return out
+	}
+	for i := range out {
+		out[i].Low, out[i].High = 0, 0
+	}
+	for _, s := range steps {
+		if s.Hop >= 0 && s.Hop < len(out) {
+			out[s.Hop].Low += s.Expect.Low
+			out[s.Hop].High += s.Expect.High
+		}
+	}
+	for i := range out {
+		out[i].Minutes = minutes(out[i].Low, out[i].High)
 	}
 	return out
 }

@@ -374,7 +374,7 @@ func (c *client) printPath(p gen.Path) {
 		c.printf("  %s  %s\n    %s\n", strings.Join(stops, " > "), span(a.Minutes.Low*60, a.Minutes.High*60), wrap(a.Why, 110, "    "))
 	}
 	for _, n := range p.Notes {
-		c.printf("\n%s\n", n)
+		c.printf("\n%s\n", wrap(n, 110, ""))
 	}
 }
 
@@ -414,22 +414,36 @@ func (c *client) printHop(p gen.Path, i int) {
 		}
 		line("needs, %s", text)
 	}
-	for _, s := range h.HandSteps {
-		line("%s %s: %s%s", c.paint(yellow, "by hand"), s.Due, s.Text, ifs(s.When))
-	}
-	for _, k := range h.Components {
-		from := ""
-		if k.From != "" {
-			from = k.From + " to "
+	for _, order := range []string{"before", "after"} {
+		hands := func() {
+			for _, s := range h.HandSteps {
+				if string(s.Due) == order {
+					line("%s %s: %s%s", c.paint(yellow, "by hand"), s.Due, s.Text, ifs(s.When))
+				}
+			}
 		}
-		parts := ""
-		if k.Restarts != "" {
-			parts = ", restarts " + k.Restarts
+		if order == "before" {
+			hands()
 		}
-		line("%s the image: %s %s%s (%s%s, %s)", k.Order, k.Title, from, k.To, k.Trigger, parts, span(k.Minutes.Low*60, k.Minutes.High*60))
+		for _, k := range h.Components {
+			if string(k.Order) != order {
+				continue
+			}
+			from, parts := "", ""
+			if k.From != "" {
+				from = k.From + " to "
+			}
+			if k.Restarts != "" {
+				parts = ", restarts " + k.Restarts
+			}
+			line("%s the image: %s %s%s (%s%s, %s)", k.Order, k.Title, from, k.To, k.Trigger, parts, span(k.Minutes.Low*60, k.Minutes.High*60))
+		}
+		if order == "after" {
+			hands()
+		}
 	}
 	for _, n := range h.Notes {
-		line("%s: %s%s", n.Kind, n.Text, map[bool]string{true: ifs(n.When)}[n.Matters == gen.MattersUnknown])
+		line("%s: %s%s", map[bool]string{true: "note", false: n.Kind}[n.Kind == "info"], n.Text, map[bool]string{true: ifs(n.When)}[n.Matters == gen.MattersUnknown])
 	}
 	for _, e := range h.Effects {
 		line("%s for %s during %s: %s", e.Effect, e.Clients, e.Step, e.Text)

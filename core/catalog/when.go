@@ -113,12 +113,12 @@ func (r *Requirement) Met(p *portrait.Portrait) (Truth, string) {
 		if !known {
 			return Unknown, "the free room is not known"
 		}
-		return enough(room.Free, r.Bytes), fmt.Sprintf("%d bytes are free on %s", room.Free, name)
+		return enough(room.Free, r.Bytes), fmt.Sprintf("%s are free on %s", Size(room.Free), name)
 	case NeedMemory:
 		if p.Memory == 0 {
 			return Unknown, "the memory is not known"
 		}
-		return enough(p.Memory, r.Bytes), fmt.Sprintf("it has %d bytes", p.Memory)
+		return enough(p.Memory, r.Bytes), "it has " + Size(p.Memory)
 	case NeedPlatform:
 		return among(r.OneOf, p.Platform), has("platform", p.Platform)
 	case NeedFileSystem:
@@ -167,6 +167,19 @@ func (r *Requirement) Met(p *portrait.Portrait) (Truth, string) {
 		return t, map[Truth]string{No: "the configuration is not like that", Unknown: "the configuration is not known", Yes: "the configuration is like that"}[t]
 	}
 	return Unknown, ""
+}
+
+// Size puts a number of bytes into words.
+func Size(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	case n >= 1<<10:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
 
 func enough(have, need int64) Truth {

@@ -174,9 +174,6 @@ func differs(g *graph, best, other way) string {
 	}
 	count(other.cost.resets-best.cost.resets, "configuration reset")
 	count(other.cost.restarts-best.cost.restarts, "restart")
-	if d := float64(other.cost.millis-best.cost.millis) / 1000; d >= 30 || d <= -30 {
-		parts = append(parts, fmt.Sprintf("%+.0f minutes", d/60))
-	}
 	if n := other.cost.merely - best.cost.merely; n > 0 {
 		parts = append(parts, map[bool]string{true: "one more stop that is not preferred", false: fmt.Sprintf("%d more stops that are not preferred", n)}[n == 1])
 	}

@@ -224,7 +224,7 @@ func (g *graph) whyNot(i int) *catalog.Citation {
 	}
 	if _, room, known := g.p.ImageRoom(); known && room.Total > 0 {
 		if size := g.imageBytes(i); size > room.Total {
-			return &catalog.Citation{Text: fmt.Sprintf("the images of %s take %d bytes, but the storage for them has %d in all", r.Version, size, room.Total), At: r.At}
+			return &catalog.Citation{Text: fmt.Sprintf("the images of %s take %s, but the storage for them has %s in all", r.Version, catalog.Size(size), catalog.Size(room.Total)), At: r.At}
 		}
 	}
 	return nil

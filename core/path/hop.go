@@ -106,9 +106,9 @@ func (h *Hop) prerequisites(g *graph, p *portrait.Portrait, a, b int) {
 	for _, im := range h.Others {
 		size += im.Size
 	}
-	room := Prerequisite{Kind: catalog.NeedStorage, Text: fmt.Sprintf("%d bytes free for the images", size), State: catalog.Unknown, Evidence: "the free room is not known", Remedy: "remove files that are no longer needed"}
+	room := Prerequisite{Kind: catalog.NeedStorage, Text: catalog.Size(size) + " free for the images", State: catalog.Unknown, Evidence: "the free room is not known", Remedy: "remove files that are no longer needed"}
 	if name, r, known := p.ImageRoom(); known {
-		room.State, room.Evidence = catalog.Yes, fmt.Sprintf("%d bytes are free on %s", r.Free, name)
+		room.State, room.Evidence = catalog.Yes, fmt.Sprintf("%s are free on %s", catalog.Size(r.Free), name)
 		if r.Free < size {
 			room.State = catalog.No
 		}

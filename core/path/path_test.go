@@ -572,7 +572,7 @@ func TestFactsOfADevice(t *testing.T) {
 	assert.Contains(t, no.Changes[0], "the device met CR-Q1")
 	q.Portrait.Memory = 4 << 30
 	q.Portrait.Licences = []string{}
-	q.Portrait.Uses = map[string]bool{"uses-multicast": false, "uses-classic-tunnels": true}
+	q.Portrait.Uses = map[string]bool{"multicast": false, "classic-tunnels": true}
 	path, err := p.Find(q)
 	require.NoError(t, err)
 	states := map[string]catalog.Truth{}
@@ -596,7 +596,7 @@ func TestFactsOfADevice(t *testing.T) {
 	q = ask("TH-60", "4.2.9", "5.0.7")
 	q.Portrait.Storage = map[string]portrait.Room{"flash": {Total: 1 << 20, Free: 1 << 20}}
 	_, err = p.Find(q)
-	assert.ErrorContains(t, err, "the storage for them has 1048576 in all")
+	assert.ErrorContains(t, err, "the images of 5.0.7 take 5.0 MiB, but the storage for them has 1.0 MiB in all")
 	q.Portrait.Storage = map[string]portrait.Room{"flash": {Total: 16 << 20, Free: 1 << 20}}
 	path, err = p.Find(q)
 	require.NoError(t, err)

@@ -124,6 +124,7 @@ function Explorer({ family, model: givenModel, from: givenFrom }: { family: Fami
           </span>
         )}>
         <Trains family={family} model={model} path={p?.found ? p : undefined} from={members.length ? undefined : start} picked={picked} onPick={setPicked} />
+        {p?.found && p.hops.length > 0 && <p className="mt-1 text-xs text-slate-600 dark:text-slate-400">Times are at the devices' own pace{p.moves && ", members one after the other"}.</p>}
         {p && picked > 0 && <p className="mt-2">This way {p.alternatives[picked - 1]?.why}.</p>}
       </Card>
       {shown && shown.hops.length > 0 && <Card title="Hop by hop"><HopList path={shown} />{p!.notes.map((n, i) => <p key={i} className="mt-3 text-slate-600 dark:text-slate-400">{n}</p>)}</Card>}
