@@ -196,6 +196,8 @@ func TestCatalogueHistoryAndAdvisories(t *testing.T) {
 	e.must("advisory", "delete", "TAR-2026-01")
 	e.refused(1, []string{"there is no advisory"}, "advisory", "show", "TAR-2026-01")
 
+	assert.Contains(t, e.must("path", "hollen-fw1", "-aim", "member:gullnes-fw1"), "5.0.7 is what the other member runs")
+
 	// The portrait knows the configuration of the newest backup, so notes are about this very device.
 	e.must("backup", "take", "hollen-fw1")
 	var p gen.Path

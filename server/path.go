@@ -62,6 +62,11 @@ func (s *Server) question(ctx context.Context, p *portrait.Portrait, a gen.Aim) 
 		return path.Question{}, badRequest("%s", err)
 	}
 	aim.Model = value(a.ToModel)
+	if aim.AsMember != "" {
+		if aim.AsMember, err = s.runs(ctx, aim.AsMember); err != nil {
+			return path.Question{}, err
+		}
+	}
 	if aim.Fixes != "" {
 		if aim.Affected, err = s.affected(ctx, aim.Fixes); err != nil {
 			return path.Question{}, err
@@ -69,6 +74,22 @@ func (s *Server) question(ctx context.Context, p *portrait.Portrait, a gen.Aim) 
 	}
 	return path.Question{Portrait: p, Aim: aim, Alternatives: min(value(a.Alternatives), 5), Policy: path.Policy{Previews: value(a.Previews), Reset: value(a.Reset),
 		MaxHops: value(a.MaxHops), Services: value(a.Services), DropChildren: value(a.DropChildren)}}, nil
+}
+
+// runs is the version that a device of that name runs; any other name is handed back as it is.
+func (s *Server) runs(ctx context.Context, name string) (string, error) {
+	d, err := s.Store.Device(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return name, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	p, err := s.portraitOf(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	return p.Version, nil
 }
 
 // find computes the path for a device from its last portrait.

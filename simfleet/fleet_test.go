@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/core/catalog"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -106,4 +107,63 @@ func TestControl(t *testing.T) {
 		assert.Equal(t, 400, code, bad)
 		assert.NotEmpty(t, body)
 	}
+}
+
+func TestTheReleaseSiteOfAFleet(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "fleet.yaml")
+	require.NoError(t, os.WriteFile(name, []byte("format: "+Format+"\ndevices: []\n"), 0o600))
+	f, err := Load(name, dir, 1, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	control := httptest.NewServer(f.Handler())
+	defer control.Close()
+	arm := func(method, fault, body string) (int, string) {
+		req, err := http.NewRequest(method, control.URL+"/site/faults/"+fault, strings.NewReader(body))
+		require.NoError(t, err)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(b)
+	}
+	status, text := arm("POST", "drop", "{}")
+	assert.Equal(t, 400, status)
+	assert.Contains(t, text, "no release site runs here")
+
+	c, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
+	require.Empty(t, found)
+	site, err := f.OpenSite(c, "127.0.0.1:0")
+	require.NoError(t, err)
+	first, err := os.ReadFile(filepath.Join(dir, "site.json"))
+	require.NoError(t, err)
+	st, err := os.Stat(filepath.Join(dir, "site.json"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), st.Mode().Perm())
+	status, text = arm("POST", "explode", "{}")
+	assert.Equal(t, 400, status)
+	assert.Contains(t, text, "known: bad-signature, contract-ended")
+	status, _ = arm("POST", "contract-ended", "{}")
+	assert.Equal(t, 200, status)
+	var access struct{ URL, User, Password string }
+	require.NoError(t, json.Unmarshal(first, &access))
+	in := func() int {
+		resp, err := http.Post(access.URL+"/session", "application/json", strings.NewReader(`{"user":"`+access.User+`","password":"`+access.Password+`"}`))
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		return resp.StatusCode
+	}
+	assert.Equal(t, 403, in())
+	status, _ = arm("DELETE", "contract-ended", "")
+	assert.Equal(t, 200, status)
+	assert.Equal(t, 200, in())
+	require.NoError(t, site.Close())
+
+	again, err := f.OpenSite(c, "127.0.0.1:0")
+	require.NoError(t, err)
+	defer again.Close()
+	second, err := os.ReadFile(filepath.Join(dir, "site.json"))
+	require.NoError(t, err)
+	var later struct{ Password string }
+	require.NoError(t, json.Unmarshal(second, &later))
+	assert.Equal(t, access.Password, later.Password, "the password stays")
 }

@@ -43,7 +43,7 @@ func (a *asking) flags(fs *flag.FlagSet) {
 
 func (a *asking) policyFlags(fs *flag.FlagSet) {
 	fs.StringVar(&a.to, "to", "", "`version` it should run")
-	fs.StringVar(&a.aim, "aim", "", "instead of -to: preferred, newest, train:T or fixes:ADVISORY")
+	fs.StringVar(&a.aim, "aim", "", "instead of -to: preferred, newest, train:T, fixes:ADVISORY, or member:NAME for what another device or member runs")
 	fs.StringVar(&a.toModel, "to-model", "", "`model` to end as, where the platform changes")
 	fs.BoolVar(&a.previews, "previews", false, "preview releases may be used")
 	fs.BoolVar(&a.reset, "reset", false, "hops that reset the configuration may be used")
@@ -69,7 +69,7 @@ func (a *asking) check(device bool) (string, error) {
 	case err != nil:
 		return "", errUsage{err.Error()}
 	case a.aim != "" && parsed.Version != "":
-		return "", errUsage{fmt.Sprintf("-aim %s is not known: use preferred, newest, train:T or fixes:ADVISORY; a version is given with -to", a.aim)}
+		return "", errUsage{fmt.Sprintf("-aim %s is not known: use preferred, newest, train:T, fixes:ADVISORY or member:NAME; a version is given with -to", a.aim)}
 	}
 	return a.to + a.aim, nil
 }

@@ -16,16 +16,16 @@ type Aim struct {
 	Preferred bool                             // the newest preferred release this model may run
 	Fixes     string                           // the oldest release that fixes an advisory
 	Affected  func(model, version string) bool // with Fixes: whether the advisory affects a release; nil: only the catalogue's own "fixes" count
-	AsMember  string                           // the version another member of the ensemble runs
+	AsMember  string                           // what another member runs: its name, in an ensemble, or the version
 	Model     string                           // the model to end as; "" is the portrait's
 }
 
-// ParseAim reads the short form: a version, "preferred", "newest", "train:T", "fixes:ID" or "member:VERSION".
+// ParseAim reads the short form: a version, "preferred", "newest", "train:T", "fixes:ID" or "member:NAME".
 func ParseAim(text string) (Aim, error) {
 	word, rest, tagged := strings.Cut(text, ":")
 	switch {
 	case text == "":
-		return Aim{}, fmt.Errorf("an aim is missing: a version, preferred, newest, train:T or fixes:ID")
+		return Aim{}, fmt.Errorf("an aim is missing: a version, preferred, newest, train:T, fixes:ID or member:NAME")
 	case text == "preferred":
 		return Aim{Preferred: true}, nil
 	case text == "newest":
@@ -39,7 +39,7 @@ func ParseAim(text string) (Aim, error) {
 	case tagged && word == "member":
 		return Aim{AsMember: rest}, nil
 	case tagged:
-		return Aim{}, fmt.Errorf("aim %q is not known; use a version, preferred, newest, train:T or fixes:ID", text)
+		return Aim{}, fmt.Errorf("aim %q is not known; use a version, preferred, newest, train:T, fixes:ID or member:NAME", text)
 	}
 	return Aim{Version: text}, nil
 }

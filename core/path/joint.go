@@ -48,6 +48,11 @@ const maxJoint = 200_000
 // FindJoint returns the way of an ensemble. All members must be of one family. Errors are *UnknownError and
 // *NoPathError.
 func (p *Planner) FindJoint(members []portrait.Portrait, q Question) (*Joint, error) {
+	for i := range members {
+		if q.Aim.AsMember != "" && q.Aim.AsMember == members[i].Name {
+			q.Aim.AsMember = members[i].Version
+		}
+	}
 	groups, err := p.groups(members, q)
 	if err != nil {
 		return nil, err

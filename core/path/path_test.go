@@ -623,6 +623,16 @@ func TestAnEnsembleGoesTogether(t *testing.T) {
 	}
 	assert.Equal(t, []string{"[td-c] 2025-spring-3", "[td-c] 2026-spring-3", "[td-n1 td-n2] 2025-spring-3", "[td-n1 td-n2] 2026-spring-3"}, moves)
 
+	// As the other member: only the one that differs moves.
+	aim, err := ParseAim("member:new")
+	require.NoError(t, err)
+	j, err = p.FindJoint([]portrait.Portrait{{Name: "old", Model: "SG-5", Version: "4.0.0"}, {Name: "new", Model: "SG-5", Version: "4.0.3"}}, Question{Aim: aim})
+	require.NoError(t, err)
+	require.Len(t, j.Moves, 1)
+	assert.Equal(t, "old", j.Moves[0].Members[0])
+	assert.Equal(t, "4.0.3", j.Moves[0].Hop.To.String())
+	assert.Equal(t, "what the other member runs", j.Aim)
+
 	_, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "WC-2", Version: "8.2.4"}, {Name: "b", Model: "AP-31", Version: "8.5.4"}}, Question{Aim: Aim{Version: "8.5.4"}})
 	require.NoError(t, err)
 	_, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "WC-2", Version: "9.0.2"}, {Name: "b", Model: "WC-2", Version: "9.0.2"}}, Question{Aim: Aim{Version: "9.2.2"}})

@@ -2,6 +2,9 @@ package firmware
 
 import (
 	"bytes"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/base64"
 	"os"
 	"path/filepath"
 	"strings"
@@ -63,4 +66,15 @@ func TestImagesOfTheDemoHaveTheHashesOfTheCatalogue(t *testing.T) {
 	assert.ErrorContains(t, err, "came out as")
 	_, err = os.Stat(filepath.Join(dir, f.Releases[0].Images[0].File))
 	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestTheCatalogueHasTheMakersKeys(t *testing.T) {
+	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
+	require.Empty(t, found)
+	for _, f := range c.Families {
+		public := signingKey(f.Maker).Public().(ed25519.PublicKey)
+		assert.Equal(t, base64.StdEncoding.EncodeToString(public), f.SigningKey, f.Maker)
+		sum := sha256.Sum256([]byte("x"))
+		assert.True(t, ed25519.Verify(public, sum[:], Sign(f.Maker, sum)))
+	}
 }

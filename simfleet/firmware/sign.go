@@ -11,10 +11,5 @@ func signingKey(maker string) ed25519.PrivateKey {
 	return ed25519.NewKeyFromSeed(seed[:])
 }
 
-// PublicKey is what the maker's catalogue gives out.
-func PublicKey(maker string) ed25519.PublicKey {
-	return signingKey(maker).Public().(ed25519.PublicKey)
-}
-
 // Sign returns the maker's detached Ed25519 signature (RFC 8032) over the SHA-256 of an image.
 func Sign(maker string, sum [sha256.Size]byte) []byte { return ed25519.Sign(signingKey(maker), sum[:]) }

@@ -879,7 +879,7 @@ export interface components {
             next: boolean;
         };
         Aim: {
-            /** @description A version, or: preferred, newest, train:T, fixes:ADVISORY, member:VERSION. */
+            /** @description A version, or: preferred, newest, train:T, fixes:ADVISORY, or member:NAME for what another device or member of the ensemble runs. */
             to: string;
             /** @description Model to end as */
             toModel?: string;
