@@ -71,3 +71,41 @@ func TestNothingHalfIsKept(t *testing.T) {
 	_, err = s.Path("../../etc/passwd")
 	assert.ErrorContains(t, err, "not a SHA-256")
 }
+
+func TestAdoptTakesOverAWholeFile(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(filepath.Join(dir, "store"), nil)
+	require.NoError(t, err)
+	part := filepath.Join(dir, "part")
+	require.NoError(t, os.WriteFile(part, []byte("high tide"), 0o600))
+	var head string
+	no := errors.New("not this one")
+	_, _, err = s.Adopt(part, 4, func(_ string, size int64, first []byte) error {
+		assert.EqualValues(t, 9, size)
+		head = string(first)
+		return no
+	})
+	require.ErrorIs(t, err, no)
+	assert.Equal(t, "high", head)
+	assert.FileExists(t, part, "what is refused stays where it was")
+	sum, size, err := s.Adopt(part, 4, func(string, int64, []byte) error { return nil })
+	require.NoError(t, err)
+	assert.EqualValues(t, 9, size)
+	assert.NoFileExists(t, part)
+	data, err := s.Read(sum)
+	require.NoError(t, err)
+	assert.Equal(t, "high tide", string(data))
+
+	_, _, err = s.Adopt(part, 4, nil)
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, s.Delete(sum))
+	assert.False(t, s.Has(sum))
+	assert.ErrorIs(t, s.Delete(sum), ErrNotThere)
+	assert.Error(t, s.Delete("../../etc/passwd"))
+	v, err := vault.Open(filepath.Join(dir, "key"))
+	require.NoError(t, err)
+	sealed, err := Open(filepath.Join(dir, "sealed"), v)
+	require.NoError(t, err)
+	_, _, err = sealed.Adopt(part, 0, nil)
+	assert.ErrorContains(t, err, "cannot adopt plain files")
+}

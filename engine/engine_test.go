@@ -496,3 +496,61 @@ func TestAnImageThatIsDamagedAgainAndAgain(t *testing.T) {
 	assert.Contains(t, *c.Failure, "it was done 3 times, so something between here and the device damages it")
 	assert.Equal(t, 0, r.box.Status().Fits, "nothing that does not match is ever installed")
 }
+
+func TestAHopWaitsForItsImage(t *testing.T) {
+	r := newRig(t, nil)
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	s := w.of(change.Check) // any step of the hop will do
+	ctx := t.Context()
+	sum := w.hop(s).Image.SHA256
+	done, evidence, err := imageKept(w, ctx, s, false)
+	require.NoError(t, err)
+	assert.True(t, done)
+	assert.Equal(t, "th60-5.4.2.img is in the image store", evidence)
+
+	kept, err := r.Images.Read(sum)
+	require.NoError(t, err)
+	require.NoError(t, r.Images.Delete(sum))
+	_, err = imageKeptNow(w, ctx, s)
+	assert.ErrorContains(t, err, "is gone from the image store")
+	assert.ErrorContains(t, awaitImage(w, ctx, s), "nothing fetches it; add it with: verimorph image add FILE")
+
+	require.NoError(t, r.Store.PutSite(ctx, store.Site{Name: "makers", URL: "http://x", Username: "u", Password: []byte{}}))
+	f, err := r.Store.AddFetch(ctx, store.Fetch{Site: "makers", File: "th60-5.4.2.img", SHA256: sum, Size: 100, StartedBy: "me"})
+	require.NoError(t, err)
+	_, err = r.Store.ClaimFetch(ctx, f.ID, "p", time.Second)
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	go func() { ended <- awaitImage(w, ctx, s) }()
+	select {
+	case err := <-ended:
+		t.Fatalf("it did not wait: %v", err)
+	case <-time.After(700 * time.Millisecond):
+	}
+	_, _, err = r.Images.Put(bytes.NewReader(kept), 0)
+	require.NoError(t, err)
+	require.NoError(t, <-ended, "the image came")
+
+	require.NoError(t, r.Images.Delete(sum))
+	require.NoError(t, r.Store.EndFetch(ctx, f.ID, "p", store.FetchFailed, 10, "the contract has ended"))
+	err = awaitImage(w, ctx, s)
+	assert.ErrorContains(t, err, "the download of th60-5.4.2.img from site makers is failed: the contract has ended")
+	var last *finalError
+	assert.ErrorAs(t, err, &last, "trying again is no use")
+}
+
+func TestAnImageThatIsNotForTheDevice(t *testing.T) {
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	im := w.path.Hops[0].Image
+	ctx := t.Context()
+	require.NoError(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.2"))
+	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-80", "5.4.2"), "is for TH-60, the device is a TH-80")
+	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.3"), "holds version 5.4.2, not 5.4.3")
+	_, err := r.Store.Pool.Exec(ctx, "UPDATE images SET part = 'logic'")
+	require.NoError(t, err)
+	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.2"), "is for the component logic")
+	require.NoError(t, r.Store.DeleteImage(ctx, im.SHA256))
+	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.2"), "without a record")
+}

@@ -105,3 +105,24 @@ func TestDraftRefusesWhatItCannotDo(t *testing.T) {
 		assert.ErrorContains(t, err, part)
 	}
 }
+
+func TestAHopBeginsWithItsDownload(t *testing.T) {
+	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
+	require.Empty(t, found)
+	p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: "4.2.3"}, Aim: path.Aim{Version: "5.4.2"}})
+	require.NoError(t, err)
+	late := p.Hops[2].Image
+	steps, err := Draft(c.Family("th"), p, Pace{20}, func(sum string) bool { return sum == late.SHA256 })
+	require.NoError(t, err)
+	var fetches []Step
+	for i, s := range steps {
+		if s.Kind == Fetch {
+			fetches = append(fetches, s)
+			assert.Equal(t, Check, steps[i+1].Kind)
+		}
+	}
+	require.Len(t, fetches, 1)
+	assert.Equal(t, 2, fetches[0].Hop)
+	assert.True(t, fetches[0].StopsBefore)
+	assert.Greater(t, fetches[0].Expect.Limit, 600.0, "a poor line is no failure, and does not get quicker with the fleet")
+}
