@@ -83,14 +83,11 @@ func (k *Keeper) fetchPart(f store.Fetch) string { return filepath.Join(k.Dir, "
 // context ends. It returns at once when the download is in other hands.
 func (k *Keeper) Fetch(ctx context.Context, id int64) error {
 	// Whoever held it a moment ago may still be writing its part.
-	lock, err := os.OpenFile(filepath.Join(k.Dir, "fetches", fmt.Sprint(id, ".lock")), os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
+	lock, err := k.lock(id)
+	if err != nil || lock == nil {
 		return err
 	}
 	defer lock.Close()
-	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
-		return nil
-	}
 	f, err := k.Store.ClaimFetch(ctx, id, k.holder, Patience)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -129,6 +126,18 @@ func (k *Keeper) finish(ctx context.Context, f store.Fetch, state string, done i
 		return nil // a person was quicker
 	}
 	return err
+}
+
+// lock keeps others from the part of a download; nil when somebody has it.
+func (k *Keeper) lock(id int64) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(k.Dir, "fetches", fmt.Sprint(id, ".lock")), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return nil, f.Close()
+	}
+	return f, nil
 }
 
 // forget removes the part of a download.
@@ -271,6 +280,13 @@ func (k *Keeper) Act(ctx context.Context, id int64, action string) (store.Fetch,
 		f, err = k.Store.ActOnFetch(ctx, id, []string{store.FetchWaiting, store.FetchRunning, store.FetchHeld, store.FetchFailed}, store.FetchStopped)
 	default:
 		return f, fmt.Errorf("action %q is not known", action)
+	}
+	if err == nil && action == "stop" {
+		// A process that runs it removes the part when it notices.
+		if lock, e := k.lock(id); e == nil && lock != nil {
+			k.forget(f)
+			_ = lock.Close()
+		}
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		if f, e := k.Store.Fetch(ctx, id); e == nil {

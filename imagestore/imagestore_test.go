@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"net/http/httptest"
 	"os"
@@ -219,9 +220,13 @@ func TestUploadsGoOn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Store.Pool.Exec(ctx, "UPDATE uploads SET touched_at = now() - interval '8 days'")
 	require.NoError(t, err)
+	left1, left2 := filepath.Join(r.Dir, "fetches", "old"), filepath.Join(r.Dir, "fetches", "new")
+	require.NoError(t, errors.Join(os.WriteFile(left1, nil, 0o600), os.WriteFile(left2, nil, 0o600), os.Chtimes(left1, time.Time{}, time.Now().Add(-8*24*time.Hour))))
 	require.NoError(t, r.DropOld(ctx))
 	_, err = r.Store.Upload(ctx, u.ID)
 	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.NoFileExists(t, left1)
+	assert.FileExists(t, left2)
 }
 
 type breaking struct {
@@ -362,6 +367,18 @@ func TestHoldResumeStop(t *testing.T) {
 	assert.NotEmpty(t, asked[len(asked)-1], "it went on in the middle")
 	_, err = r.Act(t.Context(), id, "stop")
 	assert.ErrorContains(t, err, "stop does not apply")
+
+	// One that failed keeps what it has, until it is stopped.
+	require.NoError(t, r.site.Arm(releasesite.Drop, releasesite.Fault{Value: 20_000, Times: -1}))
+	fs, _, err = r.Want(t.Context(), []catalog.Listed{r.listed("rc6-F2.03.fw")}, "", "me")
+	require.NoError(t, err)
+	require.NoError(t, r.site.Arm(releasesite.ContractEnded, releasesite.Fault{}))
+	failed := r.run(fs[0].ID)
+	assert.Equal(t, store.FetchFailed, failed.State)
+	require.NoError(t, os.WriteFile(r.fetchPart(failed), []byte("beginning"), 0o600))
+	_, err = r.Act(t.Context(), failed.ID, "stop")
+	require.NoError(t, err)
+	assert.NoFileExists(t, r.fetchPart(failed))
 	_, err = r.Act(t.Context(), 999, "stop")
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }

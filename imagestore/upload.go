@@ -22,8 +22,8 @@ func (e *OffsetError) Error() string {
 // ErrSending is returned when a piece of the same upload is arriving already.
 var ErrSending = errors.New("another piece of this upload is arriving; wait for it to end")
 
-// uploadAge is how long an upload that nobody goes on with is kept.
-const uploadAge = 7 * 24 * time.Hour
+// partAge is how long a part that nobody goes on with is kept.
+const partAge = 7 * 24 * time.Hour
 
 func (k *Keeper) uploadPart(id int64) string {
 	return filepath.Join(k.Dir, "uploads", fmt.Sprint(id))
@@ -110,12 +110,19 @@ func (k *Keeper) DropUpload(ctx context.Context, id int64) error {
 	return nil
 }
 
-// DropOld drops uploads that nobody went on with.
+// DropOld drops uploads that nobody went on with, and what is left of downloads that nobody resumed.
 func (k *Keeper) DropOld(ctx context.Context) error {
 	us, err := k.Store.Uploads(ctx)
 	for _, u := range us {
-		if time.Since(u.TouchedAt) > uploadAge {
+		if time.Since(u.TouchedAt) > partAge {
 			err = errors.Join(err, k.DropUpload(ctx, u.ID))
+		}
+	}
+	parts, e := os.ReadDir(filepath.Join(k.Dir, "fetches"))
+	err = errors.Join(err, e)
+	for _, p := range parts {
+		if st, e := p.Info(); e == nil && time.Since(st.ModTime()) > partAge {
+			err = errors.Join(err, os.Remove(filepath.Join(k.Dir, "fetches", p.Name())))
 		}
 	}
 	return err

@@ -30,6 +30,9 @@ func (s *Server) AddAdvisory(ctx context.Context, r gen.AddAdvisoryRequestObject
 	if len(a.Families(cat)) == 0 {
 		return nil, newProblem(422, "bad-request", "The advisory does not concern us", "none of the products of %s is a model or family of the catalogue", a.ID)
 	}
+	if old, err := s.advisory(ctx, a.ID); err == nil && old.Released > a.Released { // RFC 3339 in UTC sorts as text
+		return nil, conflict("revision %s of %s, released %s, is newer than this one of %s", old.Revision, a.ID, old.Released, a.Released)
+	}
 	if err := s.Store.PutAdvisory(ctx, store.Advisory{ID: a.ID, Document: data, ImportedBy: user(ctx)}); err != nil {
 		return nil, err
 	}

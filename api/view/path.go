@@ -41,7 +41,9 @@ func Path(p *path.Path, draft Draft, has Has) gen.Path {
 func hops(p *path.Path, draft Draft, has Has) []gen.Hop {
 	out := []gen.Hop{}
 	for i := range p.Hops {
-		out = append(out, hop(&p.Hops[i], has))
+		h := hop(&p.Hops[i], has)
+		h.Why = why(&p.Hops[i], i == len(p.Hops)-1)
+		out = append(out, h)
 	}
 	var steps []change.Step
 	if draft != nil {
@@ -95,6 +97,7 @@ func Joint(j *path.Joint, has Has) gen.Path {
 		}
 		moves = append(moves, gm)
 		h := hop(&m.Hop, has)
+		h.Why = why(&m.Hop, m.Hop.To.Compare(j.Paths[0].To) == 0)
 		n := float64(len(m.Members)) // one after the other
 		h.Low, h.High = h.Low*n, h.High*n
 		h.Minutes = minutes(h.Low, h.High)
@@ -114,7 +117,7 @@ func at(c catalog.Citation) (file *string, line *int) {
 }
 
 func hop(h *path.Hop, has Has) gen.Hop {
-	out := gen.Hop{From: h.From.String(), To: h.To.String(), Stage: string(h.Stage), Rule: h.Permit.Rule, Why: why(h), Permit: citation(h.Permit), Because: Citations(h.Because),
+	out := gen.Hop{From: h.From.String(), To: h.To.String(), Stage: string(h.Stage), Rule: h.Permit.Rule, Permit: citation(h.Permit), Because: Citations(h.Because),
 		Config: gen.HopConfig(h.Config), Restarts: h.Restarts, Low: h.Low, High: h.High, Minutes: minutes(h.Low, h.High), Lost: orEmpty(h.Lost),
 		Components: []gen.HopComponent{}, Notes: []gen.HopNote{}, HandSteps: []gen.HandStep{}, Prerequisites: []gen.Prerequisite{}, Effects: []gen.Effect{}}
 	if h.NewModel != "" {
@@ -155,12 +158,14 @@ func matters(t catalog.Truth) gen.Matters {
 }
 
 // why says in one sentence why a path stops where a hop ends.
-func why(h *path.Hop) string {
+func why(h *path.Hop, aim bool) string {
 	switch {
 	case h.NewModel != "":
 		return "the platform changes to " + h.NewModel
-	case len(h.Because) == 0:
+	case aim:
 		return "it is the aim"
+	case len(h.Because) == 0: // the hop onwards is supported, but is cheaper or tolerated from here only
+		return "the way on begins here"
 	}
 	var texts []string
 	for _, c := range h.Because {

@@ -108,6 +108,9 @@ func (p *Planner) MayRun(model string) (f *catalog.Family, notRun []*catalog.Cit
 	return f, notRun, nil
 }
 
+// maxGraphs bounds what a planner remembers.
+const maxGraphs = 5000
+
 // search is one question with the family, model and release it is about.
 type search struct {
 	*Planner
@@ -144,6 +147,10 @@ func (s *search) graph(m *catalog.Model, p *portrait.Portrait, start int, policy
 	key := fmt.Sprintf("%s %v %s", m.Name, policy, factsKey(s.f, m, p, start))
 	g := s.graphs[key]
 	if g == nil {
+		if len(s.graphs) >= maxGraphs { // questions on paper never end; what is still wanted is soon worked out again
+			clear(s.graphs)
+			clear(s.trees)
+		}
 		g = newGraph(s.f, m, p, start, policy)
 		s.graphs[key] = g
 	}

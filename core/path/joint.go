@@ -163,8 +163,15 @@ func joint(groups []*group, to target, policy Policy) ([]Move, error) {
 			}
 			slices.Reverse(way)
 			var moves []Move
-			for _, k := range way {
-				moves = append(moves, describeMove(groups, nodes[nodes[k].before].at, nodes[k].moved, nodes[k].at[nodes[k].moved]))
+			for i, k := range way {
+				past := -1 // where the same group goes next
+				for _, later := range way[i+1:] {
+					if nodes[later].moved == nodes[k].moved {
+						past = nodes[later].at[nodes[k].moved]
+						break
+					}
+				}
+				moves = append(moves, describeMove(groups, nodes[nodes[k].before].at, nodes[k].moved, nodes[k].at[nodes[k].moved], past))
 			}
 			return moves, nil
 		}
@@ -240,9 +247,10 @@ func tolerate(g, h *group, a, b int) *catalog.Skew {
 	return nil
 }
 
-func describeMove(groups []*group, at []int, i, b int) Move {
+// describeMove tells about group i going to b; past is where it goes after that, -1 when it is there.
+func describeMove(groups []*group, at []int, i, b, past int) Move {
 	g := groups[i]
-	m := Move{Members: g.names, Model: g.m.Name, Hop: g.hop(g.t.g, g.q.Portrait, at[i], b, -1)}
+	m := Move{Members: g.names, Model: g.m.Name, Hop: g.hop(g.t.g, g.q.Portrait, at[i], b, past)}
 	cite := func(s *catalog.Skew) catalog.Citation { return catalog.Citation{Rule: s.ID, Text: s.Text, At: s.At} }
 	if s := tolerate(g, g, at[i], b); len(g.names) > 1 && s != equalVersions {
 		m.Beside = append(m.Beside, Beside{"each other", g.f.Releases[at[i]].Version.String(), cite(s)})
