@@ -279,7 +279,7 @@ func (k *Keeper) Act(ctx context.Context, id int64, action string) (store.Fetch,
 	case "stop":
 		f, err = k.Store.ActOnFetch(ctx, id, []string{store.FetchWaiting, store.FetchRunning, store.FetchHeld, store.FetchFailed}, store.FetchStopped)
 	default:
-		return f, fmt.Errorf("action %q is not known", action)
+		return f, refused("action %q is not known; use hold, resume or stop", action)
 	}
 	if err == nil && action == "stop" {
 		// A process that runs it removes the part when it notices.
