@@ -443,6 +443,8 @@ Skarnvik Ferries is ready. The devices are simulated and run %s times faster tha
   Try       bin/verimorph sign-in %s
             bin/verimorph path hollen-fw1 -to 5.4.2
             bin/verimorph change draft hollen-fw1 -to 5.4.2
+            bin/verimorph path -model L24 -from 11.1.2 -aim preferred
+            bin/verimorph advisory show TAR-2026-01
 `, factor(), service, firstUser, password, firstUser)
 	return nil
 }

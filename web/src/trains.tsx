@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Family, Path } from "./api";
 import { jumps, Refusal } from "./pathline";
 
-const wide = 1180, left = 74, right = 40, track = 46, above = 30;
+const wide = 1180, right = 50, track = 48, above = 14;
 
 type Stop = { version: string; train: string; stage: string; x: number; y: number; runs: boolean };
 
@@ -13,6 +13,7 @@ function layout(family: Family, model: string): { stops: Map<string, Stop>; trai
   const trains = [...new Set(releases.map((r) => r.train))];
   const dates = releases.map((r) => (r.date ? Date.parse(r.date) : NaN)).filter((d) => !Number.isNaN(d));
   const first = Math.min(...dates), span = Math.max(1, Math.max(...dates) - first);
+  const left = 44 + 8 * Math.max(...trains.map((t) => t.length)); // the names of the trains stand there
   const height = above + trains.length * track;
   const stops = new Map<string, Stop>();
   for (const train of trains) {
@@ -81,7 +82,9 @@ export function Trains({ family, model, path, from, picked, onPick }: { family: 
                 : s.stage === "preview" ? <rect x={s.x - 5} y={s.y - 5} width="10" height="10" transform={`rotate(45 ${s.x} ${s.y})`} className={look} strokeWidth="2" />
                 : <circle cx={s.x} cy={s.y} r={s.stage === "preferred" ? 8 : 5.5} className={look} strokeWidth="2" strokeDasharray={s.runs ? undefined : "2 2"} />}
               {s.stage === "preferred" && <circle cx={s.x} cy={s.y} r="3" className={on || start ? "fill-white dark:fill-night" : s.runs ? "fill-ink dark:fill-slate-300" : "fill-slate-400"} />}
-              <text x={s.x} y={s.y + 20} textAnchor="middle" className={on || start ? "fill-ink font-mono text-[12px] font-bold dark:fill-slate-100" : "fill-slate-600 font-mono text-[10px] dark:fill-slate-400"}>{on || start ? s.version : short(s)}</text>
+              {on || start
+                ? <text x={s.x} y={s.y - 13} textAnchor="middle" style={{ paintOrder: "stroke" }} strokeWidth="4" className="fill-ink stroke-white font-mono text-[12px] font-bold dark:fill-slate-100 dark:stroke-deck">{s.version}</text>
+                : <text x={s.x} y={s.y + 20} textAnchor="middle" style={{ paintOrder: "stroke" }} strokeWidth="3" className="fill-slate-600 stroke-white font-mono text-[10px] dark:fill-slate-400 dark:stroke-deck">{short(s)}</text>}
             </g>
           );
         })}
