@@ -27,8 +27,11 @@ func SitePasswordLabel(site string) string { return "release site " + site + " p
 // Open signs in at a release site and records what that showed.
 func (k *Keeper) Open(ctx context.Context, name string) (*transfer.Site, error) {
 	s, err := k.Store.Site(ctx, name)
-	if err != nil {
+	if errors.Is(err, store.ErrNotFound) {
 		return nil, err
+	}
+	if err != nil { // trouble with our own records is no fault of the download
+		return nil, fmt.Errorf("%w: %w", transfer.ErrBroken, err)
 	}
 	password, err := k.Vault.Open(SitePasswordLabel(name), s.Password)
 	if err != nil {
@@ -41,8 +44,8 @@ func (k *Keeper) Open(ctx context.Context, name string) (*transfer.Site, error) 
 	} else {
 		ends = site.ContractEnds
 	}
-	if e := k.Store.NoteSite(ctx, name, ends, trouble); e != nil && err == nil {
-		err = e
+	if e := k.Store.NoteSite(ctx, name, ends, trouble); e != nil {
+		k.Log.Warn("cannot record what a release site said", "site", name, "err", e)
 	}
 	return site, err
 }
@@ -83,12 +86,16 @@ func (k *Keeper) fetchPart(f store.Fetch) string { return filepath.Join(k.Dir, "
 // context ends. It returns at once when the download is in other hands.
 func (k *Keeper) Fetch(ctx context.Context, id int64) error {
 	// Whoever held it a moment ago may still be writing its part.
-	lock, err := k.lock(id)
+	f, err := k.Store.Fetch(ctx, id)
+	if err != nil {
+		return err
+	}
+	lock, err := k.lock(f)
 	if err != nil || lock == nil {
 		return err
 	}
 	defer lock.Close()
-	f, err := k.Store.ClaimFetch(ctx, id, k.holder, Patience)
+	f, err = k.Store.ClaimFetch(ctx, id, k.holder, Patience)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -129,22 +136,22 @@ func (k *Keeper) finish(ctx context.Context, f store.Fetch, state string, done i
 }
 
 // lock keeps others from the part of a download; nil when somebody has it.
-func (k *Keeper) lock(id int64) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(k.Dir, "fetches", fmt.Sprint(id, ".lock")), os.O_RDWR|os.O_CREATE, 0o600)
+func (k *Keeper) lock(f store.Fetch) (*os.File, error) {
+	l, err := os.OpenFile(k.fetchPart(f)+".lock", os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
-		return nil, f.Close()
+	if syscall.Flock(int(l.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return nil, l.Close()
 	}
-	return f, nil
+	return l, nil
 }
 
 // forget removes the part of a download.
 func (k *Keeper) forget(f store.Fetch) {
 	_ = os.Remove(k.fetchPart(f))
 	_ = os.Remove(k.fetchPart(f) + ".tag")
-	_ = os.Remove(filepath.Join(k.Dir, "fetches", fmt.Sprint(f.ID, ".lock")))
+	_ = os.Remove(k.fetchPart(f) + ".lock")
 }
 
 var errTaken = errors.New("the download was held, stopped or taken over")
@@ -283,10 +290,13 @@ func (k *Keeper) Act(ctx context.Context, id int64, action string) (store.Fetch,
 	}
 	if err == nil && action == "stop" {
 		// A process that runs it removes the part when it notices.
-		if lock, e := k.lock(id); e == nil && lock != nil {
+		if lock, e := k.lock(f); e == nil && lock != nil {
 			k.forget(f)
 			_ = lock.Close()
 		}
+	}
+	if _, taken := store.Conflict(err); taken {
+		return f, refused("another download of this file is under way")
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		if f, e := k.Store.Fetch(ctx, id); e == nil {
