@@ -255,6 +255,11 @@ func (s *search) path(t *tree, q Question) *Path {
 	if newest := newestAllowed(t.g); newest >= 0 && (!t.g.m.Last.IsZero() || !t.g.m.EndOfSupport.IsZero()) {
 		p.Notes = append(p.Notes, lastNote(t.g, newest))
 	}
+	for _, slot := range q.Portrait.Slots {
+		if !slot.Running && slot.Version == p.To.String() && len(p.Hops) > 0 && p.Hops[len(p.Hops)-1].NewModel == "" {
+			p.Notes = append(p.Notes, fmt.Sprintf("slot %s holds %s already; starting it would bring back the configuration and passwords that were saved there", slot.Name, slot.Version))
+		}
+	}
 	if s.q.Portrait.Generation == "" && len(s.m.Generations) > 1 && slices.ContainsFunc(p.Hops, func(h Hop) bool { return len(h.Components) > 0 }) {
 		p.Notes = append(p.Notes, fmt.Sprintf("the hardware generation is not known; components are told as for %s %s, look before you start", s.m.Name, s.m.Generations[0]))
 	}

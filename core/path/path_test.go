@@ -603,6 +603,12 @@ func TestFactsOfADevice(t *testing.T) {
 	assert.Equal(t, catalog.No, path.Hops[0].Prerequisites[0].State)
 	assert.Contains(t, path.Hops[0].Prerequisites[0].Remedy, "remove files")
 
+	q = ask("SG-5", "4.2.3", "4.0.3")
+	q.Portrait.Slots = []portrait.Slot{{Name: "a", Version: "4.2.3", Running: true}, {Name: "b", Version: "4.0.3"}}
+	path, err = p.Find(q)
+	require.NoError(t, err)
+	assert.Contains(t, path.Notes[len(path.Notes)-1], "slot b holds 4.0.3 already; starting it would bring back the configuration and passwords")
+
 	_, err = p.Find(ask("TH-60", "5.4.2", "fixes:NOPE-1"))
 	assert.ErrorContains(t, err, "advisory NOPE-1 is not in the catalogue")
 	q = ask("TH-60", "5.0.7", "fixes:X")
