@@ -73,7 +73,7 @@ func (f *Family) Images() (out []Listed) {
 		c := &f.Components[i]
 		for k := range c.Rows {
 			if row := &c.Rows[k]; row.Image != nil {
-				l := Listed{Image: *row.Image, Version: row.AtLeast.String(), Part: c.Name}
+				l := Listed{Part: c.Name, Version: row.AtLeast.String(), Image: *row.Image}
 				if !row.Version.IsZero() {
 					l.Version = row.Version.String()
 				}
