@@ -314,7 +314,8 @@ func (a *asking) offlineExplanation(aim string) (gen.Explanation, error) {
 	}
 	to, permit, refusals, err := planner.Explain(q)
 	var unknown *path.UnknownError
-	if errors.As(err, &unknown) {
+	var no *path.NoPathError
+	if errors.As(err, &unknown) || errors.As(err, &no) {
 		return gen.Explanation{From: q.Portrait.Version, To: q.Aim.Version, Refused: []gen.Citation{{Text: err.Error()}}}, nil
 	}
 	if err != nil {

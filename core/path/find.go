@@ -54,6 +54,10 @@ func (p *Planner) Find(q Question) (*Path, error) {
 		if t.found(s.from) {
 			path := s.path(t, q)
 			path.Aim = why
+			if n := q.Policy.MaxHops; n > 0 && len(path.Hops) > n { // only where the platform changes: else the search knows the limit
+				first = tooLong(path, n)
+				continue
+			}
 			if q.Alternatives > 0 && t.to >= 0 && q.Policy.MaxHops == 0 {
 				path.Alternatives = s.alternatives(t, q)
 			}
@@ -65,6 +69,12 @@ func (p *Planner) Find(q Question) (*Path, error) {
 		}
 	}
 	return nil, first
+}
+
+// tooLong says that a policy allows fewer hops than there are.
+func tooLong(p *Path, limit int) *NoPathError {
+	return &NoPathError{Family: p.Family, Model: p.Model, From: p.From, To: p.To, Aim: p.Aim, Changes: []string{"the policy allowed more hops"},
+		Blocks: []catalog.Citation{{Text: fmt.Sprintf("the policy allows %d hops, the shortest way takes %d", limit, len(p.Hops)), At: p.Hops[0].Permit.At}}}
 }
 
 // Explain answers about one hop straight from the portrait's version to the aim's: the rule that permits it, or all that
@@ -316,6 +326,7 @@ func (s *search) noPath(t *tree, to target, q Question) *NoPathError {
 				e.Blocks = append(e.Blocks, catalog.Citation{Rule: r.ID, Text: fmt.Sprintf("from %s to %s: %s", r.From, r.To, r.Text), At: r.At})
 			}
 		}
+		e.Changes = s.wouldHelp(to, q)
 		return e
 	}
 	if why := g.blocks[to.release]; why != nil {

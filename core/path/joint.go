@@ -81,7 +81,11 @@ func (p *Planner) FindJoint(members []portrait.Portrait, q Question) (*Joint, er
 		if err == nil {
 			out := &Joint{Family: f.Name, Aim: why, Moves: moves}
 			for _, g := range groups {
-				out.Paths = append(out.Paths, g.alone(moves))
+				alone := g.alone(moves)
+				if n := q.Policy.MaxHops; n > 0 && len(alone.Hops) > n {
+					return nil, tooLong(alone, n)
+				}
+				out.Paths = append(out.Paths, alone)
 			}
 			return out, nil
 		}
@@ -128,6 +132,7 @@ func rank(role string) int { return map[string]int{"controller": 0, "": 1, "chil
 
 // joint searches over where each group stands. What each group would need alone is an exact lower bound of the rest (A*).
 func joint(groups []*group, to target, policy Policy) ([]Move, error) {
+	policy.MaxHops = 0 // counted afterwards
 	for _, g := range groups {
 		own := target{g.m.Name, to.release}
 		g.t, g.target = g.tree(own, policy), to.release

@@ -629,6 +629,21 @@ func TestAnEnsembleGoesTogether(t *testing.T) {
 	}
 	assert.Equal(t, []string{"[td-c] 2025-spring-3", "[td-c] 2026-spring-3", "[td-n1 td-n2] 2025-spring-3", "[td-n1 td-n2] 2026-spring-3"}, moves)
 
+	// A limit on hops holds for ensembles and over a change of platform too.
+	_, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "TD-C", Version: "2024-autumn-3"}, {Name: "b", Model: "TD-C", Version: "2024-autumn-3"}}, Question{Aim: Aim{Version: "2026-spring-3"}, Policy: Policy{MaxHops: 1}})
+	assert.ErrorContains(t, err, "the policy allows 1 hops, the shortest way takes")
+	over := ask("V1", "7.0.2", "train:8.2")
+	over.Aim.Model, over.Policy.MaxHops = "V2", 2
+	_, err = p.Find(over)
+	assert.ErrorContains(t, err, "the policy allows 2 hops, the shortest way takes 3")
+	over.Policy.MaxHops = 3
+	_, err = p.Find(over)
+	require.NoError(t, err)
+	back := ask("V2", "8.2.2", "7.4.6")
+	back.Aim.Model = "V1"
+	_, err = p.Find(back)
+	assert.ErrorContains(t, err, "no platform change leads from 8.2.2 on V2 to 7.4.6 on V1")
+
 	// As the other member: only the one that differs moves.
 	aim, err := ParseAim("member:new")
 	require.NoError(t, err)
