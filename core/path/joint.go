@@ -2,6 +2,7 @@ package path
 
 import (
 	"container/heap"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -105,7 +106,13 @@ func (p *Planner) groups(members []portrait.Portrait, q Question) (out []*group,
 		if err != nil {
 			return nil, fmt.Errorf("member %s: %w", m.Name, err)
 		}
-		key := fmt.Sprint(m.Model, " ", s.from, " ", factsKey(s.f, s.m, m, s.from))
+		facts := *m // all of them: what is told about a move must be true for each of its members
+		facts.Name = ""
+		data, err := json.Marshal(facts)
+		if err != nil {
+			return nil, err
+		}
+		key := string(data)
 		g := byFacts[key]
 		if g == nil {
 			g = &group{search: s}

@@ -644,6 +644,16 @@ func TestAnEnsembleGoesTogether(t *testing.T) {
 	_, err = p.Find(back)
 	assert.ErrorContains(t, err, "no platform change leads from 8.2.2 on V2 to 7.4.6 on V1")
 
+	// What is told about a move holds for each of its members.
+	j, err = p.FindJoint([]portrait.Portrait{{Name: "a", Model: "WC-2", Version: "8.5.4", Uses: map[string]bool{"mesh": false}}, {Name: "b", Model: "WC-2", Version: "8.5.4", Uses: map[string]bool{"mesh": true}}}, Question{Aim: Aim{Version: "8.8.5"}})
+	require.NoError(t, err)
+	require.Len(t, j.Moves, 2)
+	lost := map[string]int{}
+	for _, m := range j.Moves {
+		lost[m.Members[0]] = len(m.Hop.Lost)
+	}
+	assert.Equal(t, map[string]int{"a": 0, "b": 1}, lost)
+
 	// As the other member: only the one that differs moves.
 	aim, err := ParseAim("member:new")
 	require.NoError(t, err)
