@@ -114,6 +114,23 @@ func text(sel, want string) act {
 	}
 }
 
+// lacks waits until the elements no longer say something.
+func lacks(sel, unwanted string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		for range 1200 {
+			now, err := chromedp.Evaluate[string](fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join("\n")`, sel))(ctx, t)
+			if err != nil {
+				return none, err
+			}
+			if !strings.Contains(now, unwanted) {
+				return none, nil
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return none, fmt.Errorf("%s still says %q", sel, unwanted)
+	}
+}
+
 func clickText(sel, label string) act {
 	return chromedp.Click(fmt.Sprintf(`//%s[contains(normalize-space(.), %q)]`, sel, label), chromedp.NodeVisible)
 }
@@ -218,10 +235,11 @@ func TestConsole(t *testing.T) {
 		chosen("#from", "9.0.2"), chosen("#to", "9.2.2"), clickText("summary", "What else is known"), clickText("button", "It is an ensemble"), clickText("button", "Add a member"), text("[role=alert]", "no skew rule tolerates WC-2 on 9.2.2 beside WC-2 on 9.0.2"))
 
 	// The image store: what nobody needs goes, what is missing comes from the release site, and an upload says how far it is.
-	do(clickText("a", "Images"), text("[role=status]", "vesterkai-fw1: 5.2.3 has no image here"), clickText("button", "What it offers"), text("main", "of 315 files"), typed(`main input[type=search]`, "th80-5.2.3"),
+	do(clickText("a", "Images"), text("[role=status]", "vesterkai-fw1: 5.2.3 has no image here"), text("main", "In the store: 34"), clickText("button", "What it offers"), text("main", "of 315 files"), typed(`main input[type=search]`, "th80-5.2.3"),
 		click(`button[aria-label="Fetch th80-5.2.3.img"]`), text(`[data-fetch="th80-5.2.3.img"]`, "hash, header and signature are right"),
-		click(`button[aria-label="Delete th40-4.2.1.img"]`), clickText("button", "Delete it"), gone(`button[aria-label="Delete th40-4.2.1.img"]`),
-		chromedp.SetUploadFiles(chromedp.CSS(`main input[type=file]`), []string{filepath.Join(imageDir, "th60-4.2.3.img")}), text(`[data-upload="th60-4.2.3.img"]`, "in the store"),
+		text("main", "In the store: 35"), lacks("main", "has no image here"), // the page stands still before the next click
+		click(`button[aria-label="Delete th40-4.2.1.img"]`), clickText("button", "Delete it"), gone(`button[aria-label="Delete th40-4.2.1.img"]`), text("main", "In the store: 34"),
+		chromedp.SetUploadFiles(chromedp.CSS(`main input[type=file]`), []string{filepath.Join(imageDir, "th60-4.2.3.img")}), text(`[data-upload="th60-4.2.3.img"]`, "in the store"), text("main", "In the store: 35"),
 		clickText("button", "Check all"), text("[role=status]", "are as they should be"), top(), shot("images"))
 
 	do(clickText("a", "Advisories"), text("table", "TAR-2026-01"), clickText("a", "TAR-2026-01"), text("main", "5.0.7 → 5.2.3"), shot("advisory"))

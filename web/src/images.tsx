@@ -1,6 +1,6 @@
 // The image store: what is there and why, what arrives, and where more comes from.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, ask, pages } from "./api";
 import { clock, mib } from "./format";
 import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble } from "./ui";
@@ -42,6 +42,8 @@ function Arriving({ onDone }: { onDone: () => void }) {
   const drop = useMutation({ mutationFn: (id: number) => ask(api.DELETE("/uploads/{id}", { params: { path: { id } } })), onSettled: onDone });
   const left = (waiting.data?.items ?? []).filter((u) => !sendings.some((s) => s.file === u.file && !s.error && !s.image));
   const recent = (fetches.data?.items ?? []).filter((f, i) => f.state !== "done" || i < 5);
+  const arrived = fetches.data?.items.filter((f) => f.state === "done").length;
+  useEffect(() => { if (arrived) onDone(); }, [arrived]); // the store has more now
   const add = (files: File[]) => {
     for (const f of files.filter((f) => !f.name.endsWith(".sig"))) void send(f, files.find((s) => s.name === f.name + ".sig"), onDone);
   };
