@@ -53,9 +53,14 @@ func TestReadRefuses(t *testing.T) {
 		require.Error(t, err, text)
 		assert.Contains(t, err.Error(), part)
 	}
-	deep := strings.Repeat(`{"category":"x","name":"n","branches":[`, 5000) + strings.Repeat(`]}`, 5000)
-	_, err := Read([]byte(`{"document":{"csaf_version":"2.0","tracking":{"id":"A"}},"product_tree":{"branches":[` + deep + `]}}`))
-	_ = err // it must not run out of stack
+	deep := func(n int) []byte {
+		tree := strings.Repeat(`{"category":"x","name":"n","branches":[`, n) + strings.Repeat(`]}`, n)
+		return []byte(`{"document":{"csaf_version":"2.0","tracking":{"id":"A"}},"product_tree":{"branches":[` + tree + `]}}`)
+	}
+	_, err := Read(deep(1000))
+	assert.NoError(t, err)
+	_, err = Read(deep(20000))
+	assert.ErrorContains(t, err, "exceeded max depth", "it does not run out of stack")
 }
 
 func TestVersRanges(t *testing.T) {

@@ -228,6 +228,11 @@ type Requirement struct {
 	At        Position
 }
 
+// For reports whether the requirement speaks about the model.
+func (r *Requirement) For(model string) bool {
+	return len(r.Models) == 0 || slices.Contains(r.Models, model)
+}
+
 // Triggers of a component's update.
 const (
 	TriggerItself     = "by-itself"   // the release does it while it starts

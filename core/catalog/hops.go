@@ -72,6 +72,21 @@ func NewHops(f *Family, m *Model) *Hops {
 
 // whyNot says why a model may not run a release; nil when it may. Whether previews are wanted is for a policy to say.
 func whyNot(m *Model, r *Release) *Citation {
+	if why := m.Outgrown(r); why != nil {
+		return why
+	}
+	switch {
+	case r.Stage == Withdrawn:
+		return &Citation{Text: fmt.Sprintf("%s was withdrawn by the maker", r.Version), At: r.At}
+	case r.Image(m.Name) == nil:
+		return &Citation{Text: fmt.Sprintf("%s has no image for %s", r.Version, m.Name), At: r.At}
+	}
+	return nil
+}
+
+// Outgrown says why a release does not serve a model: it lies outside the releases the model may run, or came out after
+// its end of support. nil when it serves it.
+func (m *Model) Outgrown(r *Release) *Citation {
 	switch {
 	case !m.Last.Contains(r.Version):
 		text := fmt.Sprintf("%s may run %s only, not %s", m.Name, m.Last, r.Version)
@@ -81,10 +96,6 @@ func whyNot(m *Model, r *Release) *Citation {
 		return &Citation{Text: text, At: m.At}
 	case !m.EndOfSupport.IsZero() && r.Date.After(m.EndOfSupport):
 		return &Citation{Text: fmt.Sprintf("support of %s ended on %s, before %s came out on %s", m.Name, m.EndOfSupport.Format("2006-01-02"), r.Version, r.Date.Format("2006-01-02")), At: m.At}
-	case r.Stage == Withdrawn:
-		return &Citation{Text: fmt.Sprintf("%s was withdrawn by the maker", r.Version), At: r.At}
-	case r.Image(m.Name) == nil:
-		return &Citation{Text: fmt.Sprintf("%s has no image for %s", r.Version, m.Name), At: r.At}
 	}
 	return nil
 }

@@ -24,14 +24,9 @@ func (s *search) alternatives(t *tree, q Question) (out []Alternative) {
 	ways := ranked(t, best, q.Alternatives+1)
 	for _, w := range ways[1:] {
 		alt := Alternative{Resets: w.cost.resets, Restarts: w.cost.restarts}
-		for k := 1; k < len(w.stops); k++ {
-			past := -1
-			if k+1 < len(w.stops) {
-				past = w.stops[k+1]
-			}
-			h := s.hop(t.g, q.Portrait, w.stops[k-1], w.stops[k], past)
-			alt.Low, alt.High = alt.Low+h.Low, alt.High+h.High
-			alt.Hops = append(alt.Hops, h)
+		alt.Hops, _ = s.hops(t.g, q.Portrait, w.stops)
+		for i := range alt.Hops {
+			alt.Low, alt.High = alt.Low+alt.Hops[i].Low, alt.High+alt.Hops[i].High
 		}
 		alt.Why = differs(t.g, ways[0], w)
 		out = append(out, alt)

@@ -241,16 +241,12 @@ func (s *search) changes(g *graph, to target, seen []string) map[int]change {
 // path tells the way of a tree from the portrait's release.
 func (s *search) path(t *tree, q Question) *Path {
 	p := &Path{Family: s.f.Name, Model: s.m.Name, From: t.g.version(s.from)}
-	i := s.from
+	i, facts := s.from, q.Portrait
 	for {
 		stops := t.stops(i)
-		for k := 1; k < len(stops); k++ {
-			past := -1
-			if k+1 < len(stops) {
-				past = stops[k+1]
-			}
-			p.Hops = append(p.Hops, s.hop(t.g, q.Portrait, stops[k-1], stops[k], past))
-		}
+		var hops []Hop
+		hops, facts = s.hops(t.g, facts, stops)
+		p.Hops = append(p.Hops, hops...)
 		p.NotTaken = append(p.NotTaken, jumps(t.g, stops)...)
 		i = stops[len(stops)-1]
 		p.To = t.g.version(i)
@@ -403,7 +399,7 @@ func (s *search) wouldHelp(to target, q Question) (out []string) {
 	relax("child models might be dropped", !q.Policy.DropChildren && len(q.Portrait.Children) > 0, func(p *Policy) { p.DropChildren = true })
 	for i := range s.f.Requirements {
 		r := &s.f.Requirements[i]
-		if met, has := r.Met(q.Portrait); met == catalog.No && r.Remedy == "" && (len(r.Models) == 0 || slices.Contains(r.Models, s.m.Name)) {
+		if met, has := r.Met(q.Portrait); met == catalog.No && r.Remedy == "" && r.For(s.m.Name) {
 			try(fmt.Sprintf("the device met %s: %s (%s)", r.ID, r.Text, has), fulfilled(q.Portrait, r), q.Policy)
 		}
 	}

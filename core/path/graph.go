@@ -68,7 +68,7 @@ func newGraph(f *catalog.Family, m *catalog.Model, p *portrait.Portrait, start i
 	}
 	for i := range f.Requirements {
 		r := &f.Requirements[i]
-		if len(r.Models) > 0 && !slices.Contains(r.Models, m.Name) || r.Remedy != "" {
+		if !r.For(m.Name) || r.Remedy != "" {
 			continue
 		}
 		if r.Kind != catalog.NeedContent {
@@ -233,14 +233,14 @@ func (g *graph) whyNot(i int) *catalog.Citation {
 // drops says why a release does not serve a child model; nil when it does or when nothing is known about the model.
 func (g *graph) drops(model string, i int) *catalog.Citation {
 	child := g.f.Model(model)
-	if child == nil || child.Last.Contains(g.version(i)) {
+	if child == nil {
 		return nil
 	}
-	text := fmt.Sprintf("%s no longer serves %s, which the device has as a child", g.version(i), model)
-	if child.LastText != "" {
-		text += ": " + child.LastText
+	why := child.Outgrown(&g.f.Releases[i])
+	if why == nil {
+		return nil
 	}
-	return &catalog.Citation{Text: text, At: child.At}
+	return &catalog.Citation{Text: fmt.Sprintf("%s no longer serves %s, which the device has as a child: %s", g.version(i), model, why.Text), At: why.At}
 }
 
 // runs answers whether the service can run on a release of this device.

@@ -8,6 +8,32 @@ import (
 	"verimorph/core/portrait"
 )
 
+// hops tells about the hops along some stops, and what is known about the device afterwards.
+func (s *search) hops(g *graph, facts *portrait.Portrait, stops []int) (out []Hop, after *portrait.Portrait) {
+	out = make([]Hop, 0, len(stops)-1)
+	for k := 1; k < len(stops); k++ {
+		past := -1
+		if k+1 < len(stops) {
+			past = stops[k+1]
+		}
+		h := s.hop(g, facts, stops[k-1], stops[k], past)
+		out = append(out, h)
+		facts = afterHop(facts, h.Config)
+	}
+	return out, facts
+}
+
+// afterHop is what is known about a device once it has taken a hop: of a configuration that was converted or reset nobody
+// knows yet which conditions it fulfils.
+func afterHop(p *portrait.Portrait, config string) *portrait.Portrait {
+	if config == catalog.ConfigKept || p.Uses == nil {
+		return p
+	}
+	out := *p
+	out.Uses = nil
+	return &out
+}
+
 // hop tells everything about one hop; past is the stop after it, -1 when it ends at the aim.
 func (s *search) hop(g *graph, p *portrait.Portrait, a, b, past int) Hop {
 	rule := g.Permit(a, b, g.policy.Reset)
@@ -116,7 +142,7 @@ func (h *Hop) prerequisites(g *graph, p *portrait.Portrait, a, b int) {
 	h.Prerequisites = append(h.Prerequisites, room)
 	for i := range g.f.Requirements {
 		r := &g.f.Requirements[i]
-		if len(r.Models) > 0 && !slices.Contains(r.Models, g.m.Name) || !r.Install.Contains(g.version(b)) || a >= 0 && !r.Leaving.Contains(g.version(a)) {
+		if !r.For(g.m.Name) || !r.Install.Contains(g.version(b)) || a >= 0 && !r.Leaving.Contains(g.version(a)) {
 			continue
 		}
 		state, has := r.Met(p)

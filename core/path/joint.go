@@ -175,6 +175,10 @@ func joint(groups []*group, to target, policy Policy) ([]Move, error) {
 			}
 			slices.Reverse(way)
 			var moves []Move
+			facts := make([]*portrait.Portrait, len(groups))
+			for i, g := range groups {
+				facts[i] = g.q.Portrait
+			}
 			for i, k := range way {
 				past := -1 // where the same group goes next
 				for _, later := range way[i+1:] {
@@ -183,7 +187,10 @@ func joint(groups []*group, to target, policy Policy) ([]Move, error) {
 						break
 					}
 				}
-				moves = append(moves, describeMove(groups, nodes[nodes[k].before].at, nodes[k].moved, nodes[k].at[nodes[k].moved], past))
+				who := nodes[k].moved
+				m := describeMove(groups, facts[who], nodes[nodes[k].before].at, who, nodes[k].at[who], past)
+				facts[who] = afterHop(facts[who], m.Hop.Config)
+				moves = append(moves, m)
 			}
 			return moves, nil
 		}
@@ -260,9 +267,9 @@ func tolerate(g, h *group, a, b int) *catalog.Skew {
 }
 
 // describeMove tells about group i going to b; past is where it goes after that, -1 when it is there.
-func describeMove(groups []*group, at []int, i, b, past int) Move {
+func describeMove(groups []*group, facts *portrait.Portrait, at []int, i, b, past int) Move {
 	g := groups[i]
-	m := Move{Members: g.names, Model: g.m.Name, Hop: g.hop(g.t.g, g.q.Portrait, at[i], b, past)}
+	m := Move{Members: g.names, Model: g.m.Name, Hop: g.hop(g.t.g, facts, at[i], b, past)}
 	cite := func(s *catalog.Skew) catalog.Citation { return catalog.Citation{Rule: s.ID, Text: s.Text, At: s.At} }
 	if s := tolerate(g, g, at[i], b); len(g.names) > 1 && s != equalVersions {
 		m.Beside = append(m.Beside, Beside{"each other", g.f.Releases[at[i]].Version.String(), cite(s)})

@@ -609,6 +609,21 @@ func TestFactsOfADevice(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, path.Notes[len(path.Notes)-1], "slot b holds 4.0.3 already; starting it would bring back the configuration and passwords")
 
+	// The configuration is converted on the way, so what it is like now says nothing about the later hops.
+	q = ask("TH-60", "4.2.3", "6.0.1")
+	q.Portrait.Uses = map[string]bool{"old-translation": true, "translation": true, "tunnels": true}
+	path, err = p.Find(q)
+	require.NoError(t, err)
+	last := path.Hops[len(path.Hops)-1]
+	require.Equal(t, "TH-Q1", last.Prerequisites[1].ID)
+	assert.Equal(t, catalog.Unknown, last.Prerequisites[1].State)
+	assert.Equal(t, catalog.Yes, path.Hops[1].Notes[1].Matters, "it is known until the conversion")
+	q = ask("TH-60", "5.4.2", "6.0.1")
+	q.Portrait.Uses = map[string]bool{"old-translation": true}
+	path, err = p.Find(q)
+	require.NoError(t, err)
+	assert.Equal(t, catalog.No, path.Hops[0].Prerequisites[1].State, "nothing converts it before this hop")
+
 	_, err = p.Find(ask("TH-60", "5.4.2", "fixes:NOPE-1"))
 	assert.ErrorContains(t, err, "advisory NOPE-1 is not in the catalogue")
 	q = ask("TH-60", "5.0.7", "fixes:X")
