@@ -64,11 +64,9 @@ func (r *rig) setSite(url, password string) {
 }
 
 func (r *rig) listed(file string) catalog.Listed {
-	for _, f := range r.cat.Families {
-		for _, l := range f.Images() {
-			if l.File == file {
-				return l
-			}
+	for _, l := range r.cat.Images() {
+		if l.File == file {
+			return l
 		}
 	}
 	r.t.Fatalf("no %s", file)

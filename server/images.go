@@ -256,7 +256,7 @@ func (s *Server) ListSiteFiles(ctx context.Context, r gen.ListSiteFilesRequestOb
 		return nil, err
 	}
 	known, byFile := map[string]bool{}, map[string]string{}
-	for _, l := range listed(cat) {
+	for _, l := range cat.Images() {
 		known[l.SHA256], byFile[l.File] = true, l.SHA256
 	}
 	out := gen.ListSiteFiles200JSONResponse{Items: []gen.SiteFile{}}
@@ -274,13 +274,6 @@ func (s *Server) ListSiteFiles(ctx context.Context, r gen.ListSiteFilesRequestOb
 		out.Items = append(out.Items, item)
 	}
 	return out, nil
-}
-
-func listed(cat *catalog.Catalogue) (out []catalog.Listed) {
-	for _, f := range cat.Families {
-		out = append(out, f.Images()...)
-	}
-	return out
 }
 
 func apiFetch(f store.Fetch) gen.Fetch {
@@ -346,7 +339,7 @@ func (s *Server) StartFetches(ctx context.Context, r gen.StartFetchesRequestObje
 		names[name] = true
 	}
 	var images []catalog.Listed
-	for _, l := range listed(cat) {
+	for _, l := range cat.Images() {
 		if want[l.SHA256] || names[l.File] {
 			delete(names, l.File)
 			images = append(images, l)

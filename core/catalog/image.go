@@ -54,6 +54,14 @@ func (h Header) String() string {
 	return s
 }
 
+// Images lists every image of the catalogue, family by family.
+func (c *Catalogue) Images() (out []Listed) {
+	for _, f := range c.Families {
+		out = append(out, f.Images()...)
+	}
+	return out
+}
+
 // Images lists every image of the family, main ones first, each file once.
 func (f *Family) Images() (out []Listed) {
 	seen := map[string]bool{}

@@ -18,23 +18,21 @@ func MakeAll(c *catalog.Catalogue, dir string) ([]string, error) {
 		return nil, err
 	}
 	var files []string
-	for _, f := range c.Families {
-		for _, l := range f.Images() {
-			name := filepath.Join(dir, l.File)
-			files = append(files, name)
-			if st, err := os.Stat(name); err == nil && st.Size() == l.Size {
-				continue
-			}
-			data, err := Content(&l)
-			if err != nil {
-				return nil, err
-			}
-			if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != l.SHA256 {
-				return nil, fmt.Errorf("%s came out as %x, but %s says %s", l.File, sum, f.File, l.SHA256)
-			}
-			if err := writeWhole(name, data); err != nil {
-				return nil, err
-			}
+	for _, l := range c.Images() {
+		name := filepath.Join(dir, l.File)
+		files = append(files, name)
+		if st, err := os.Stat(name); err == nil && st.Size() == l.Size {
+			continue
+		}
+		data, err := Content(&l)
+		if err != nil {
+			return nil, err
+		}
+		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != l.SHA256 {
+			return nil, fmt.Errorf("%s came out as %x, but %s says %s", l.File, sum, l.Family.File, l.SHA256)
+		}
+		if err := writeWhole(name, data); err != nil {
+			return nil, err
 		}
 	}
 	return files, nil

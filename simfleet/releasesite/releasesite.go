@@ -61,11 +61,9 @@ type Site struct {
 // New opens a site with every image of the catalogue.
 func New(c *catalog.Catalogue, user, password string) *Site {
 	s := &Site{User: user, Password: password, ContractEnds: time.Now().AddDate(0, 7, 0).Format(time.DateOnly), files: map[string]catalog.Listed{}, tokens: map[string]bool{}, faults: map[string]Fault{}}
-	for _, f := range c.Families {
-		for _, l := range f.Images() {
-			s.files[l.File] = l
-			s.order = append(s.order, l.File)
-		}
+	for _, l := range c.Images() {
+		s.files[l.File] = l
+		s.order = append(s.order, l.File)
 	}
 	return s
 }
