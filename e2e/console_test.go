@@ -242,7 +242,8 @@ func TestConsole(t *testing.T) {
 		chromedp.SetUploadFiles(chromedp.CSS(`main input[type=file]`), []string{filepath.Join(imageDir, "th60-4.2.3.img")}), text(`[data-upload="th60-4.2.3.img"]`, "in the store"), text("main", "In the store: 35"),
 		clickText("button", "Check all"), text("[role=status]", "are as they should be"), top(), shot("images"))
 
-	do(clickText("a", "Advisories"), text("table", "TAR-2026-01"), clickText("a", "TAR-2026-01"), text("main", "5.0.7 → 5.2.3"), shot("advisory"))
+	do(clickText("a", "Advisories"), text("table", "TAR-2026-01"), clickText("a", "TAR-2026-01"), text("main", "5.0.7 → 5.2.3"), shot("advisory"),
+		click(`button[aria-label="Forget GUL-2025-07"]`), gone(`button[aria-label="Forget GUL-2025-07"]`))
 
 	// A device is added and refused in a dialog; what was typed stays.
 	do(clickText("a", "Fleet"), clickText("button", "Add device"), visible(`input[name=address]`),

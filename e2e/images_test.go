@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -87,7 +88,13 @@ func TestImagesByHand(t *testing.T) {
 	assert.Contains(t, string(answer), "the upload stands at byte 2097152")
 	e.killService()
 	e.startService()
+	assert.Contains(t, e.must("upload", "list"), "2.0 MiB of 5.0 MiB")
 	assert.Contains(t, e.must("image", "add", file), "th60-5.4.2.img")
+	e.refused(1, []string{"there is no upload 1"}, "upload", "drop", "1")
+	status, answer, _ = e.call(http.MethodPost, "/api/v1/uploads", `{"file":"x","size":9}`)
+	require.Equal(t, 200, status)
+	require.NoError(t, json.Unmarshal(answer, &up))
+	e.must("upload", "drop", fmt.Sprint(up.Id))
 	status, answer, _ = e.call(http.MethodGet, "/api/v1/uploads", "")
 	assert.Equal(t, 200, status)
 	assert.JSONEq(t, `{"items":[]}`, string(answer))
@@ -170,6 +177,8 @@ func TestCatalogueHistoryAndAdvisories(t *testing.T) {
 	require.NoError(t, err)
 	other := filepath.Join(t.TempDir(), "tarnholm-th.yaml")
 	require.NoError(t, os.WriteFile(other, []byte(strings.Replace(string(text), "  - id: TH-R8\n    kind: crossing\n    crossing: \"5.4\"\n    leave-from: \">=5.0.6\"", "  - id: TH-R8\n    kind: crossing\n    crossing: \"5.4\"\n    leave-from: \">=5.2.3\"", 1)), 0o600))
+	assert.Contains(t, e.must("catalogue", "load", "-check", other), "can be loaded")
+	assert.Contains(t, e.must("path", "hollen-fw1", "-to", "5.4.2"), "3 hops", "nothing was loaded")
 	e.must("catalogue", "load", other)
 	assert.Contains(t, e.must("path", "hollen-fw1", "-to", "5.4.2"), "4 hops")
 	out := e.must("catalogue", "history", "tarnholm-th.yaml", "-json")
@@ -179,6 +188,7 @@ func TestCatalogueHistoryAndAdvisories(t *testing.T) {
 	first, second := l.Items[1].Id, l.Items[0].Id
 	assert.True(t, l.Items[0].Current)
 	num := func(n int64) string { b, _ := json.Marshal(n); return string(b) }
+	assert.Contains(t, e.must("catalogue", "show", "tarnholm-th.yaml", num(second)), `leave-from: ">=5.2.3"`)
 	e.refused(1, []string{"changed  rule TH-R8: leave-from"}, "catalogue", "compare", "tarnholm-th.yaml", num(first), num(second))
 	assert.Contains(t, e.must("catalogue", "back", "tarnholm-th.yaml", num(first)), "the history keeps the others")
 	assert.Contains(t, e.must("catalogue", "history", "tarnholm-th.yaml"), "in use (gone back to)")

@@ -49,7 +49,9 @@ var catalogueCommands = []command{
 	},
 	{
 		name: "catalogue load", args: "FILE|FOLDER...", short: "Load catalogue files into the service", min: 1, max: -1, example: "catalogue load demo/catalog",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+		long: "With -check nothing is loaded: the service says how each file goes together with the others that are.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			check := fs.Bool("check", false, "only check, load nothing")
 			return func(ctx context.Context, c *client, args []string) error {
 				loaded := []gen.Loaded{}
 				names, err := catalogueFiles(args)
@@ -62,14 +64,18 @@ var catalogueCommands = []command{
 						return err
 					}
 					l, err := call[gen.Loaded](c, func(a *api.Client) (*http.Response, error) {
-						return a.LoadCatalogueWithBody(ctx, filepath.Base(name), nil, "application/yaml", strings.NewReader(string(data)))
+						return a.LoadCatalogueWithBody(ctx, filepath.Base(name), &gen.LoadCatalogueParams{Check: check}, "application/yaml", strings.NewReader(string(data)))
 					})
 					if err != nil {
 						return err
 					}
 					loaded = append(loaded, l)
 					if !c.json {
-						c.printf("%s %s\n", l.File, map[bool]string{true: "is loaded", false: "was loaded before, nothing changed"}[l.Changed])
+						word := map[bool]string{true: "is loaded", false: "was loaded before, nothing changed"}[l.Changed]
+						if *check {
+							word = "can be loaded"
+						}
+						c.printf("%s %s\n", l.File, word)
 						for _, d := range l.Doubts {
 							c.printf("  %s\n", d)
 						}
@@ -149,6 +155,22 @@ var catalogueCommands = []command{
 					}
 					table(c.out, rows)
 				})
+			}
+		},
+	},
+	{
+		name: "catalogue show", args: "FILE VERSION", short: "The text of a version of a catalogue file", min: 2, max: 2, example: "catalogue show tarnholm-th.yaml 7",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[1], "version")
+				if err != nil {
+					return err
+				}
+				text, err := call[string](c, func(a *api.Client) (*http.Response, error) { return a.ReadCatalogueVersion(ctx, args[0], id) })
+				if err != nil {
+					return err
+				}
+				return c.show(map[string]string{"text": text}, func() { c.printf("%s", text) })
 			}
 		},
 	},

@@ -157,6 +157,38 @@ var imageCommands = []command{
 		},
 	},
 	{
+		name: "upload list", short: "Uploads that are not complete", example: "upload list",
+		long: "Adding the same file again goes on where it stopped.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, _ []string) error {
+				l, err := call[items[gen.Upload]](c, func(a *api.Client) (*http.Response, error) { return a.ListUploads(ctx) })
+				if err != nil {
+					return err
+				}
+				return c.show(l.Items, func() {
+					rows := [][]string{{"NUMBER", "FILE", "ARRIVED", "BY", "BEGUN"}}
+					for _, u := range l.Items {
+						rows = append(rows, []string{fmt.Sprint(u.Id), u.File, mib(u.Offset) + " of " + mib(u.Size), u.StartedBy, ago(u.StartedAt)})
+					}
+					table(c.out, rows)
+				})
+			}
+		},
+	},
+	{
+		name: "upload drop", args: "NUMBER", short: "Forget an upload and what has arrived of it", min: 1, max: 1, example: "upload drop 3",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "upload")
+				if err != nil {
+					return err
+				}
+				_, err = call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.DropUpload(ctx, id) })
+				return err
+			}
+		},
+	},
+	{
 		name: "fetch", args: "[FILE...]", short: "Fetch images from the makers' release sites", min: 0, max: -1,
 		example: "fetch th60-5.4.2.img\n  verimorph fetch -change 7",
 		long:    "It shows progress until all are there; with -no-wait it returns at once. The service goes on either way, also over\nrestarts. It exits 1 when a download fails.",

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router-dom";
 import { api, ask } from "./api";
 import { Upload } from "./images";
-import { Badge, Card, Trouble } from "./ui";
+import { Badge, Button, Card, Trouble } from "./ui";
 
 export function AdvisoriesPage() {
   const id = useParams().id;
@@ -17,18 +17,20 @@ export function AdvisoriesPage() {
     },
     onSuccess: () => queries.invalidateQueries({ queryKey: ["advisories"] }),
   });
+  const forget = useMutation({ mutationFn: (name: string) => ask(api.DELETE("/advisories/{name}", { params: { path: { name } } })), onSuccess: () => queries.invalidateQueries({ queryKey: ["advisories"] }) });
   return (
     <>
       <h1 className="text-lg font-bold">Advisories</h1>
       <Card title="Imported" aside={<Upload name="Import a CSAF document" accept=".json" busy={load.isPending} onFile={(f) => load.mutate(f)} />}>
-        <Trouble error={load.error ?? all.error} />
+        <Trouble error={load.error ?? forget.error ?? all.error} />
         <table className="w-full">
-          <thead><tr><th>Advisory</th><th>Title</th><th>Severity</th><th>Families</th><th>Released</th><th>Devices affected</th></tr></thead>
+          <thead><tr><th>Advisory</th><th>Title</th><th>Severity</th><th>Families</th><th>Released</th><th>Devices affected</th><th /></tr></thead>
           <tbody>
             {all.data?.items.map((a) => (
               <tr key={a.id} className="border-t border-line dark:border-nightline">
                 <td className="font-semibold"><Link className="underline" to={`/advisories/${a.id}`}>{a.id}</Link></td><td>{a.title}</td><td>{a.severity}</td><td>{a.families.join(", ")}</td><td>{a.released.slice(0, 10)}</td>
                 <td><Badge state={a.affected > 0 ? "failed" : "done"}>{a.affected === 0 ? "none" : a.affected}</Badge></td>
+                <td>{a.id !== id && <Button className="!py-0.5" aria-label={`Forget ${a.id}`} onClick={() => forget.mutate(a.id)}>Forget</Button>}</td>
               </tr>
             ))}
           </tbody>

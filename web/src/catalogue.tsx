@@ -15,15 +15,15 @@ export function CataloguePage() {
   const [history, setHistory] = useState<string | null>(null);
   const fresh = () => queries.invalidateQueries();
   const load = useMutation({
-    mutationFn: async (file: File) => ask(api.PUT("/catalogue/{file}", { params: { path: { file: file.name } }, body: await file.text(), bodySerializer: (b) => b, headers: { "Content-Type": "application/yaml" } })),
+    mutationFn: async ({ file, check }: { file: File; check: boolean }) => ask(api.PUT("/catalogue/{file}", { params: { path: { file: file.name }, query: { check } }, body: await file.text(), bodySerializer: (b) => b, headers: { "Content-Type": "application/yaml" } })),
     onSuccess: fresh,
   });
   return (
     <>
       <h1 className="text-lg font-bold">Catalogue</h1>
-      <Card title="Loaded" aside={<Upload name="Load a file" accept=".yaml" busy={load.isPending} onFile={(f) => load.mutate(f)} />}>
+      <Card title="Loaded" aside={<span className="flex gap-2"><Upload name="Check a file" accept=".yaml" busy={load.isPending} onFile={(file) => load.mutate({ file, check: true })} /><Upload name="Load a file" accept=".yaml" busy={load.isPending} onFile={(file) => load.mutate({ file, check: false })} /></span>}>
         <Trouble error={load.error ?? catalogue.error} />
-        {load.data && <div role="status"><p>{load.data.file} {load.data.changed ? "is loaded" : "was loaded before; nothing changed"}.</p>{load.data.doubts.map((d) => <p key={d}>{d}</p>)}</div>}
+        {load.data && <div role="status"><p>{load.data.file} {load.variables?.check ? "can be loaded" : load.data.changed ? "is loaded" : "was loaded before; nothing changed"}.</p>{load.data.doubts.map((d) => <p key={d}>{d}</p>)}</div>}
         <table className="w-full">
           <thead><tr><th>Family</th><th>Maker</th><th>Models</th><th>Releases</th><th>File</th><th>Loaded</th><th /></tr></thead>
           <tbody>
@@ -166,7 +166,7 @@ function History({ file, onClose, onBack }: { file: string; onClose: () => void;
         {items.map((v) => (
           <li key={v.id} className="flex items-center gap-2">
             <Button className="!py-0.5" aria-pressed={v.id === picked} kind={v.id === picked ? "main" : "plain"} onClick={() => setPicked(v.id)}>{v.id}</Button>
-            <span>{ago(v.loadedAt)} by {v.loadedBy}{v.restored && ", gone back to"}</span> {v.current ? <Badge state="done">in use</Badge> : <Button className="ml-auto !py-0.5" onClick={() => back.mutate(v.id)}>Go back to it</Button>}
+            <span>{ago(v.loadedAt)} by {v.loadedBy}{v.restored && ", gone back to"}</span> <a className="underline" href={`/api/v1/catalogue/${file}/versions/${v.id}`} download={file}>Text</a> {v.current ? <Badge state="done">in use</Badge> : <Button className="ml-auto !py-0.5" onClick={() => back.mutate(v.id)}>Go back to it</Button>}
           </li>
         ))}
       </ul>

@@ -127,9 +127,10 @@ function Sites() {
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => ask(api.GET("/sites")) });
   const [open, setOpen] = useState<string | null>(null);
   const [adding, setAdding] = useState(false);
+  const forget = useMutation({ mutationFn: (name: string) => ask(api.DELETE("/sites/{name}", { params: { path: { name } } })), onSuccess: () => queries.invalidateQueries({ queryKey: ["sites"] }) });
   return (
     <Card title="Release sites" aside={<Button onClick={() => setAdding(true)}>Add a site</Button>}>
-      <Trouble error={sites.error} />
+      <Trouble error={sites.error ?? forget.error} />
       <table className="w-full">
         <thead><tr><th>Site</th><th>Address</th><th>Contract</th><th>Maker</th><th>Contract until</th><th>Last contact</th><th /></tr></thead>
         <tbody>
@@ -137,7 +138,8 @@ function Sites() {
             <tr key={s.name} className="border-t border-line dark:border-nightline">
               <td className="font-semibold">{s.name}</td><td className="font-mono">{s.url}</td><td>{s.user}</td><td>{s.maker || "all"}</td><td>{s.contractEnds ?? "-"}</td>
               <td>{s.trouble ? <Badge state="failed">{s.trouble}</Badge> : s.contractEnds ? <Badge state="done">well</Badge> : "-"}</td>
-              <td><Button className="!py-0.5" onClick={() => setOpen(open === s.name ? null : s.name)}>{open === s.name ? "Close" : "What it offers"}</Button></td>
+              <td><Button className="!py-0.5" onClick={() => setOpen(open === s.name ? null : s.name)}>{open === s.name ? "Close" : "What it offers"}</Button>{" "}
+                <Button className="!py-0.5" aria-label={`Forget ${s.name}`} onClick={() => forget.mutate(s.name)}>Forget</Button></td>
             </tr>
           ))}
         </tbody>
