@@ -222,7 +222,7 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) error {
 	s.Note = backupEvidence(b)
 	// A line that we cannot read is kept like any other; whoever reads the change shall know of it.
 	if data, err := r.e.Backups.Read(b.SHA256); err == nil {
-		if _, broken := config.Parse(b.File, string(data)); len(broken) > 0 {
+		if _, broken := config.Parse(b.File, string(data), config.Guess(b.File, string(data))); len(broken) > 0 {
 			s.Note += fmt.Sprintf("; %d of its lines are not understood, the first: %s", len(broken), broken[0])
 		}
 	}

@@ -270,38 +270,38 @@ func (s *Server) TakeBackup(ctx context.Context, r gen.TakeBackupRequestObject) 
 }
 
 // backupText reads a backup and what its family says about its words.
-func (s *Server) backupText(ctx context.Context, id int64) (store.Backup, string, config.Schema, error) {
+func (s *Server) backupText(ctx context.Context, id int64) (store.Backup, string, *config.Schema, error) {
 	b, err := s.Store.Backup(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return b, "", config.Schema{}, notFound("there is no backup %d", id)
+		return b, "", nil, notFound("there is no backup %d", id)
 	}
 	if err != nil {
-		return b, "", config.Schema{}, err
+		return b, "", nil, err
 	}
 	data, err := s.Backups.Read(b.SHA256)
 	if err != nil {
-		return b, "", config.Schema{}, newProblem(http.StatusInternalServerError, "internal", "The backup cannot be read", "backup %d: %s", id, err)
+		return b, "", nil, newProblem(http.StatusInternalServerError, "internal", "The backup cannot be read", "backup %d: %s", id, err)
 	}
 	schema, err := s.schemaOf(ctx, b.Device)
 	return b, string(data), schema, err
 }
 
-func (s *Server) schemaOf(ctx context.Context, name string) (config.Schema, error) {
+func (s *Server) schemaOf(ctx context.Context, name string) (*config.Schema, error) {
 	d, err := s.device(ctx, name)
 	if err != nil {
-		return config.Schema{}, err
+		return nil, err
 	}
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
-		return config.Schema{}, err
+		return nil, err
 	}
 	for _, f := range cat.Families {
 		if f.Dialect == d.Dialect {
-			return config.Schema{Secrets: f.Configuration.Secrets, Ordered: f.Configuration.Ordered}, nil
+			return f.Schema(), nil
 		}
 	}
 	// Without a family nobody knows what is secret, so nothing may be shown.
-	return config.Schema{}, conflict("no catalogue file speaks about dialect %q, so it is not known which words are secret; load one first", d.Dialect)
+	return nil, conflict("no catalogue file speaks about dialect %q, so it is not known which words are secret; load one first", d.Dialect)
 }
 
 // ReadBackup answers with a configuration, secrets masked.
@@ -310,7 +310,7 @@ func (s *Server) ReadBackup(ctx context.Context, r gen.ReadBackupRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	return gen.ReadBackup200TextResponse(config.Masked(text, schema)), nil
+	return gen.ReadBackup200TextResponse(schema.MaskText("backup", text)), nil
 }
 
 // CompareBackups answers with what differs between two configurations.
@@ -323,8 +323,8 @@ func (s *Server) CompareBackups(ctx context.Context, r gen.CompareBackupsRequest
 	if err != nil {
 		return nil, err
 	}
-	da, broken := config.Parse(a.File, old)
-	db, more := config.Parse(b.File, new)
+	da, broken := config.Parse(a.File, old, schema.Syntax)
+	db, more := config.Parse(b.File, new, schema.Syntax)
 	if broken = append(broken, more...); len(broken) > 0 {
 		return nil, conflict("a configuration cannot be read: %s", broken[0])
 	}

@@ -48,7 +48,7 @@ func (s *Server) portraitOf(ctx context.Context, d store.Device) (*portrait.Port
 		s.Log.Warn("a backup cannot be read", "backup", backups[0].ID, "err", err)
 		return out, nil
 	}
-	if doc, broken := config.Parse(backups[0].File, string(text)); len(broken) == 0 {
+	if doc, broken := config.Parse(backups[0].File, string(text), config.Syntax(f.Configuration.Syntax)); len(broken) == 0 {
 		out.Uses = f.Fulfilled(doc)
 	}
 	return out, nil

@@ -109,10 +109,15 @@ func (e ChangeState) Valid() bool {
 
 // Defines values for DifferenceKind.
 const (
-	DifferenceKindAdded     DifferenceKind = "added"
-	DifferenceKindChanged   DifferenceKind = "changed"
-	DifferenceKindRemoved   DifferenceKind = "removed"
-	DifferenceKindReordered DifferenceKind = "reordered"
+	DifferenceKindAdded           DifferenceKind = "added"
+	DifferenceKindChanged         DifferenceKind = "changed"
+	DifferenceKindCosmetic        DifferenceKind = "cosmetic"
+	DifferenceKindDefaultDropped  DifferenceKind = "default-dropped"
+	DifferenceKindDefaultExplicit DifferenceKind = "default-explicit"
+	DifferenceKindMoved           DifferenceKind = "moved"
+	DifferenceKindRemoved         DifferenceKind = "removed"
+	DifferenceKindRenamed         DifferenceKind = "renamed"
+	DifferenceKindReordered       DifferenceKind = "reordered"
 )
 
 // Valid indicates whether the value is a known member of the DifferenceKind enum.
@@ -122,7 +127,17 @@ func (e DifferenceKind) Valid() bool {
 		return true
 	case DifferenceKindChanged:
 		return true
+	case DifferenceKindCosmetic:
+		return true
+	case DifferenceKindDefaultDropped:
+		return true
+	case DifferenceKindDefaultExplicit:
+		return true
+	case DifferenceKindMoved:
+		return true
 	case DifferenceKindRemoved:
+		return true
+	case DifferenceKindRenamed:
 		return true
 	case DifferenceKindReordered:
 		return true
@@ -671,13 +686,28 @@ type DevicePage struct {
 
 // Difference defines model for Difference.
 type Difference struct {
+	// Guarded Why it must not change by itself; absent when it may.
+	Guarded *string        `json:"guarded,omitempty"`
 	Kind    DifferenceKind `json:"kind"`
 	New     string         `json:"new"`
 	NewLine int            `json:"newLine"`
-	Old     string         `json:"old"`
-	OldLine int            `json:"oldLine"`
-	Path    string         `json:"path"`
-	Secret  bool           `json:"secret"`
+
+	// Old Its text with all inside it, secrets masked; empty where it is absent.
+	Old     string `json:"old"`
+	OldLine int    `json:"oldLine"`
+
+	// OldPath Where it was, when it moved or has another name.
+	OldPath *string `json:"oldPath,omitempty"`
+
+	// Path Labels of the blocks around the statement and its own, joined by " / ".
+	Path   string `json:"path"`
+	Secret bool   `json:"secret"`
+
+	// Section What the schema lists it under.
+	Section string `json:"section"`
+
+	// Service The service it belongs to.
+	Service *string `json:"service,omitempty"`
 }
 
 // DifferenceKind defines model for Difference.Kind.
@@ -6871,149 +6901,152 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H1rc9w2suhfQc3dqpytS0l2NsmtSJ/k19pnE9tl+Wzq3lg3hkjMEBEJ8ACgJhOX//spNB4EOQCHlCjZ",
-	"W/vJ1pDEo7vR7258WuW8bjgjTMnV6adVgwWuiSIC/nraCsmF/h9lq9PVf7dE7FbZiuGarE5XuXmarWRe",
-	"khrr19Su0U+kEpRtVp8/Z6tn5Ibm5DV8YYdpsCq7UeCfbCXIf7dUkGJ1qkRLxsd89SwxFi1GR1pzUWOl",
-	"32Pqh+9W2aqmjNZtvTp9nLlpKFNkQ4SZpyB1wxVh+e4fZOfnLAkuiOhmDV470u+FU9b4j58I26hydfrt",
-	"o0dZZDM/0ZqqFIgreBgOWJA1biu1On2sh6vxH2YD38NfY9v5rCEjG84kAdy+FfyqIrX+b86ZIgwWgZum",
-	"ojlWlLOTxrzxv3+XnOln3SL+Ish6dbr6Xycd8ZyYp/LEjQszFkTmgjZ6uNXp6pcSK7QlTKGt4GyToW1J",
-	"BMkQZgXa6meKo4IfA1jscHq289x8/2lFmN7dr3qVgt9ospEKCw2gklcG97Ktze+8WV3uwTtbnRc3VHIB",
-	"2GwEb4hQ1AAEr9ckV5puPg3W/ZJvUY3ZDhVAzBKJliHMkPsCCVIRLMnxah/u2Sq/MeNTRWoZIWj/DRYC",
-	"7/Tfa1zTis79ihbR15r2qqKyJCL61K68SDy8odKCfu+hJDdEULWLP2zrGov4M0VVReIHuzu6v5qzbN4N",
-	"NxFM3E0T7CNYtQV9AM+sQ3JHG/zqd5KrkDaeEYVpFaGQgHbGjoCnMTgBQDI9VE751vDNGJ7tVucP+c58",
-	"uD/mAPJ+m8Fc3UbGAQeL3gNc4X/fo4Y1/YMUT3b7h+59SRCvCiKVO16IKpRjhgTBeYmUZhj6a4moCk5e",
-	"N3TNC1IlCLsmBcUqSdsKq1YmHvFGxlerZRFSmqXp5Uw/uDdEJE/ZtoyA5pdyZ+ZBVCLGYeIIBAZotUhw",
-	"cOnm9fvtA2YM0Y6U9jANR203F6hpCAz2YIePrD26WlpHDnGliGBY0RsiR1g91wBGW7yTWipVnF+jNRca",
-	"yp3MDSTuoxjnLwRvnpa0KgRh+1PBEwTIkKjGO3RFkP6iIUWAzCvOK4IZ0DP+42WU+B5pOtCLZm19Rcwi",
-	"RxfWaB5JtpGh3pon7sj5hbUytSpBJFExQDbSnFF4QdMryjlb000rgL4OjyyJ8LyzP/iFfWIm0PJgh/TB",
-	"RHUrlR4UX1VE4020bN5ZVHx/tnNkqS1DXJyiRpA1EYIUGWJkS6TKkBKYstP3meFHp+fP/vnq4s27/6vf",
-	"RzXRODl9ff7zc01BRtHBzNCXOZPda4ivAVKESVLrPYiWyShzU/xnx976q4Wf9d4JKxCWe99qnqJZh56m",
-	"qbDSSjHKS8w2RB6vTllbVcNTp3j8eHUnaf+YlZZSJ0mol7yJIaOmrFXk4Nc/29ccMYaYDoheEFAWE0+j",
-	"jFZzA6pQQddrIiRaC14D3K60VNri3WGmC2AI5vZL7HZn5o4B+AnOr9tmH7YGW1GLJsKExmRvFX9Q8mYf",
-	"GC/07h/HdVyje05YjSzxt9//EJcP9M+pe1L4mrBz1Xu7wIocKQra/+0FDGidXlJ2UgZA5ZdvF9stJI29",
-	"t3gTOR3+VEw6HpYOIieEkT/UhE3BJNE1EkmLyPoS2ohoEwSjmdqY/jK+Pvg6WwGgYYqRI1Hx/NqYKwPF",
-	"I0XLFWUkwRDSu5mw6AMLfYoVrvimJc+AeRAW14udoTFU8GheojUlVSEtby6iUuCasqJnGBeFtYFqfgP/",
-	"s19HbeEE1gYbhTkyhyS75NEtv7C4mKwappHHcUGKOSfdfPEkPk+NrxN2sFHD5hncoSE2i9NNtIAtz/E6",
-	"rzOGzS78mntWmmdQHg4BEEeR9s+ORQ6kTSuE9Q7t62iTGf/CmNQClYuYs+aVNhJrYoT1hlO2QVc4v9Ya",
-	"EWZgUQqnzyXUzsMiKuIr3BMiQ1ERQ0jmgRvsKIolL/EHxgy4xmSMg2BjLGujgjOCtlSVWpdhfNvTiEcd",
-	"B8bxFiF964CbhU/3TQKjuSBYzRvRfpIYcETxIWwmLa4xrVqR0KIEr6MPJp8Nxrdxj4K1gL6RKNdyTyNu",
-	"2nrBLX7IUavfMc4QTBllm5d0U/ZBwturKhjfmJe9b36KLZ380Ri/qCQ5ZwVY0MaqKXo7SA4PyvI8DEmF",
-	"FTm0ZXOMLuBV+IbMMFIuFGnSJmNM5Sxorg6N+k/72rgianZnaQ2mDKk/PDyZ5wmZC46YbQ6QNsS7ocI0",
-	"71lCj7Vc7B702BCxgTpUCLwGkFjWA/olY8YMLnlV2P8RCB5oPrkyZx1elQqcMVHV6SlV3n14f4qomgQW",
-	"eCsKFYeCd+aUTlzo2oT8Im4FCaGaDWHE+HDiromIXnQLSyxQatYQZXRfju70Pb6K6Z7Mxh/3lsNFkYyM",
-	"7LkLgod8O4PsQzTEGEgcy2k9MVspQTeb6MIHULTRVac6wlTd527/fQeF3lsUyIIUhCmKjaLch3CDpdxy",
-	"kYhBCXpDK7Ihxdux11o5ZUvwVtZNGFtqKhCBi0IQGcdpQXFFcpVwiEhlQ8ADpwhlGyIaQZlyvruGMkYK",
-	"dE120dORJsWGsE7P21cGjCVnXJ48z9uG+tDHBB2j4UIJTA/Ko7fuPVB3VYr8MJNrg6yxwd679xJkCRNk",
-	"HisdDoIp0uhdQiSlw2x3FUljdv90s13/Bmc0IYcY2UYxxMj2p6S84VX8/PGqSH/kVMpIIDgXJGoexh0J",
-	"VisxAXu9/m7ibt1+2Bhon0MQN2KpVtTlseyr/P4bB3RmxH1BNgIb8PNWaZK6jKqXpLmDiIbPM79Av5ws",
-	"Lbyf/9FUmKWUjJTN0RBRHz7kXnvxX6heCkAvvLNubX7ANGEXDD1JUx46PQINt1tat44YqF54z9KAHnqp",
-	"TfNktVEkIpvQFg31VvekQd+18aGSGtgsP9VoaARiRDHulpJCofLWl0GvIdiF1lRINdmFYFCTzDzwuK9n",
-	"YSkFUK1I332UMO54t4GuDXe+0yATnYUDRc/5CK0PMeYqNMAaYCALD00Aih7d252lj2IyPeDK/rqvfGGV",
-	"zg+ZmwhV4w2ZFXx8pb+IRiD9cYtaQ6CL1XgHCWFUzQs1M67mrfI1V3EyU1YRcpJtS1VZCLxlKx/qX2Ur",
-	"Y7ZV5jcTwY6KOghm38126+JmZjC3RodOt3mPKw/pKE0RlZcRXV4pUjepeC4Y89Pcb/O9gSm+PcPjp0jC",
-	"aVvipiFMQu7AttwhqpDxSEStCeth+4msIzkYz6WiNVYEbUtaQfqUSyeY4oMbc4MnDuuMEO7tXHwi7e6V",
-	"Q+fPFlNl/DuBz2eupyfmlXOxYGO8DP38dmznsfNUapEebiOEQozwX2JWXFjFcxA4bHtbvSJrLmC2teqZ",
-	"TKFKoVxW96jCYF8bc0tsSzKBB+gleoeDm91+HN0sj+zziuS4lamjYnRCaaM8DZYKqZJKSAWarKGMKax9",
-	"BXIQZ2Jg7YNxhijTZwyyEskOYUFQ22haLiYv4yVvvO6ZUDvXdBMi/Zo0ysjlGyKckix7JtPQ/JkubqyJ",
-	"FVNaU6ZHiVnx2zyXuifwyDzl9GhEJ/CHzpmKQPChxDcEcYMw41PPDPIYZIlRJhWuqpmq7ZjeUHGpDqWt",
-	"5ZgxrkwuucmP26PbgzpENSX8krnxG5wT56WyezakP0kgzM/GYmSbSFJ7XxKT+YiAY22x0MvUvCGRlxZz",
-	"fSylP93CZhYEWJ0WAdOX8Db4Km4KdR7nIbiwQlp4CtE2yoUF46lYLpgw4FbguV3TLsVQv2cI0ew/mUbt",
-	"1ctIDuLsnGWTJA1J1MhlSk93CDgtMsi98ejLvLDwzLLn1vaaZs/A6ZLwKgiKlS4WZn4MeNoQ6x1Ptcc9",
-	"IdQ6rp704gy0trpRO3MWqDIZ3gpdM75lUfR4spBxB84tju3BYMkMvWOMqDU1COWzhOG9M0S6/TPNoAue",
-	"YAAj4RG+aNQkJEEXMOlCKCGNdbjoAJ+gCyM7pkflBI+da8vGM6Qta7AZ9CHT69fnHCOP6ejJXiYZU5/j",
-	"OHrhzCHIa0ElHnCYgEan5/8b1Rtg0SsCMLq318XNmhKQf22Nr7hP/iE05yFr5LU+6nYipLg7BGsuEK6q",
-	"w0zSutana9sJ6oNAxKykniKdo4UrQXCxi6ZobbG0JSyGh+j9699gPJektE8ot8khvE1qn+ZLiSicw7xl",
-	"zrYoZN7Z2rB45ppE4Lf7RiL9DlatIACVvCT5dbJMYvpRnXzO/EHytu6fvVTE7uR5z6LdVUcSmaemjhSS",
-	"pLhELC+pjd81lPefvBUMV8+ZitaNzjguXcLvvoV200+yvIVXaRCkGk9PNBEpyOk1U4/m9loQLIGmHjTv",
-	"AVs/QXZlqmoicu5e4EqSzvgwRT0uRxTkFhhnWqbaSun4QdSmk5pb6ktnZAJ3QWE7VWz7P3fiaihmCNQc",
-	"9SSNcZhAAZUxjPXWnHq3AzW3ZaB8RrW7nzvlclD+M916tzbswTcHMAn09SgYnOGZdCjFskLfrC/apuEi",
-	"fhCDxKd5WE5q1IbW4pLG0mFQ/GojDVF50/n0xwbzbyHOSDx5i6f0z5YlKmLbPCfS9om4ba77QOOGyUKL",
-	"zmp8IQbiWI/Vol35KpeIE1EqzAqJzDv6pNeoJpgZlzlnvlQvyBmfVrRjJo15tmLVVa9YQf7QNj5HJW9k",
-	"3LY3RYIziS9VBj3AgBu7qw/W68wc8GLQfk22XcISrqo369XprwdSymm9+pxNrg+PlzDvr+XSrGZC2lcf",
-	"6iWX6hTOe7ZQQtg/NK9E+jG6JjtEGcKtKrmgf5Li6JrsQGOsz0x98ZZKU4gJnkeQLjhXqKEs6Y1xrKQB",
-	"Fq5n/P+/nh/9P3z056OjHy+7/x7/dnT56VH2w7ef/xJPEL97ut6C6WFTc/8sm4gljE1JC3xNtolgYp5I",
-	"vHuuRaMqKdsYSWmT8CqcX8uJmXdaeM88sg6y/bW8YdXO1aBSbSKohPsstu8LGjN6faLJnkUqrfWuCVHr",
-	"QGeoImuFeKtGrNIDdNWK6i55n6Kajub/aiqO55QJeoNrHxrPiMJ5SQr0vPj2++8f/xgYZ/yGGI/Lxcvz",
-	"o2+//wHJtg782ABeeL1PLFc7FY9wpky5A42KIroiDBUFDv8F757g/HpWm46kS2OySRkpqk3mvr3FDRG2",
-	"e8Nd5EqY9IoLk76Cq7fBO6ZFVEQt6EJFiJpgPNXmuRGSp6jguTwxaJInbprjuljt7WYABr+kuBB7a7Ms",
-	"B/KL1vHidL1KTGvrJOCSsJ7/1DpVNNeMpw8Mm2FMKwsL6v4jzOvKlOj+drWbXuBsq3pTvZASHh/eskTW",
-	"YjpIGW2gEbjce3i3LirIxDDP9nqu3Km/QbJBTc2j3UnerBFmvjnEKdoCny55g6AlDmeGWCkzYenJ6wO1",
-	"OWqKYxG1T36hqtSiAAMcTk1ASa8BGm84kyWvuNRWhy3/wrTWK2JtVZkqDXP4JgT2JpTi+izVge2jT4OW",
-	"3r+3dSNN1LfibDM/k/GdnWJ6BdiWt1XxW0mq5jAAoSsIfGCC1YpbVWNOPHgoCeB8BF47p9iH8QzNWjLX",
-	"pqLHDjqodoTQO929HTq0Rdl5wIYT+seM5k2SCIqTjyDA/s75nSPe0orPSIO4qLiKp9xxgTfkhSARfUFL",
-	"dzlNN7TjvOcKV3caaHZHjJZJfJPyFtiEqUHDHhuKhO/uGMfplbCvPE57IR1A1ABEfcgPEd7tarwzRy8Q",
-	"v0eT5IYWrmwj2XAh3lJsN69rxl7KWk3AkmHu37TjbVrZgY2T96NDLjPN79MvPg4r3yZy2CkKHiDjNJbo",
-	"P969eIp+/O77//PXY4iVx/tcRDxgCRHD+NE82RIvRVy3Es9ImB/LBttrYBaev3QsGn7Yt+UI4utTdIWL",
-	"I40xaCPFuDoyYZQjysyfwMMzOIgVzeEdAEvW5TFxflRjtstQy/ANpiBbM5MtwuDIHKge1U87z5tvBTcS",
-	"DHjXSdupJaUpfexwUWxSU2Pc2OUH0lfGk1Sm554c6PeSTHlPZra7rNQoB7YqqGhZOmruPLKp1Kp+YnpE",
-	"FC6cNz4nD0Ca3+ILu00G+kjakfWcM64OB9LTmesA7TjmJTTk3e8nqxK6jU2biUcBR4SPILiwFDOzHWtc",
-	"0DSE2Qp4I3Ius1v7793S+oyE9Nu1+s3FwagwZTGuUpCKKFfXHbH1UkyHEVLENByw7/VDObtmY5mMmVuH",
-	"4fcSXuwWswBGCdgSFq8knNuftnMfRXODSQzgT7Qea9K8YJ2aa29d6cwVMT+Swto/epCJrtWZlT6exA5Z",
-	"Tj5X0EHHbS0K3DbWcSDRjTmpP6YFocS7VIMfqrXxnYQoA9IjxCWg1RUjcsJmm2y5KORh5giJA1aZhFV5",
-	"nRJWHwOOTXneh4+2S17gXMV6TTzWGxIEV6iV5AxhJGndVliTyLoixJSxGCc49GrVY0m0xlIZn8eEoHPC",
-	"5XyrGifrkg52FIeEjPfXUvyasDv4xc339u3ozHTDXsWOvics11I+i7gYKw6xD4Kk2QCqsFSy1wj3bz98",
-	"P+6iPhQXWKzvQzzKkXOmBM7Vc1ZETtK5ze+giiCJaeGy5fU+wXd/ROMh97TzIhnvV8JQZDI9GiZ1ccCR",
-	"uq+7hVJsGK0XUTG7SQE10dIvJXqN4RpPoHMN5yCn2R7jEsvyFt3YXB7dnZLi4uzR8FeJeFEgfMVbzWwz",
-	"JNu8RFj6pAC9bi3YjN+421qJEynLd82VHQn29ErRbC6ewYObdyTiAo6u6W1zBjlafaOE9XXUvsWhyJjB",
-	"841EfMuS8mgGe7Yk3u8TTnrFgCwJjGjN3Xi96fwiUoH9vRbDdt6Ko8fT5NiMPKuRpr5n6BFEdaHSAWHB",
-	"W1YARadTUUYUGVtMM8i0wKJA8CxzdUnTdjipxGnaUCNVt8CDmoaA27OffhxQvRkp3lOlVTmvU8NDfI6z",
-	"NRU1KaaW9t5TEzxN3b4F3tT0LLNzlxPkHIoDU69XQuOurgkKYD3J+1pYB7XUKbyYUtTbr+aNGbEXmqs+",
-	"LUks6G1zqxNV5Fhz5WJOMGoAOTd8N1Zsr++DjJl41qbq2kGippUlkS4/A3IQLl68f+uqP6zvaE1UXoLd",
-	"RWrz0sv379+G+Z1yrTQ2S6Xid+XMTqKYnKlMXfnBpHxuvl7bOwamhFS+WA36aK04CGi7kTk14P/s2kj2",
-	"kSDA7TTH+AU3Vfz+ETeFowytZPd7I637zuC0UQRDZX55l7GECEnyVlC1u9BrczmaWBj6hwWD4mB+8gMA",
-	"nUIpNL+m3XVi9k9/Z9YNEbTmoil/sxZLNwJu6D/IzlxNRdk6ctfDe3xNJGJEbbm49vc9+cb/moFvsSA+",
-	"OxzqvUXLXByi97sswaEhWpYhDHaUNNnFpICwr/zAOKt2mWnOq0pCxSDkdoU180Bt48pksBHMVDhmIKEi",
-	"BQtShK+A7/H4A/vAIIEN5biq0FVr7Bkt4iizHjDs7LpTe0WHBqarEc05k7wydWUfz20eI6zsFD0B7KD3",
-	"b/7x/PXH4w/suRBcSKh9b9KhIfQTlQrWTPQaGs3BTpEmN/RR62Mf9dSc6V3ILRFa1/5o7pn76BalX4MN",
-	"HX9gTwXB4E7Sf0uk8LX+En0cXMn28bRL4b8mOwDRFS92CG8wuBpUK5i9gqzLxtQwq3FBjj8wL+xO9YE0",
-	"5BVol6erx66DH27o6nT1t+NHx3+zvc6AvE/spUr28G4MO9PnGcD5qlidrjRozrvXBve1ffvo0chdbft3",
-	"tN2lRCO8wGrcUZaowti/+03r+B0Mjk0xjPU7xBfjdx9cKRfcLLa6sEwkGBYQWw5vazM9GXxDg8bW5veB",
-	"f14U5+G9VxCSe8JNSHcy0MeSzCIg6l9V+PmOGJ+G0VHU7JZAzKta8ziE0dOL8xfo2+NHqOB5WxOmzhCG",
-	"SgSB3CVtSJCmwjmgzjZn19qcHjA4MiefNG//7IMBZB9/z+D3Hgp7oPwuktcJNRB33+8LLjZEwYWAwbmJ",
-	"HvG/E5Ve4vLYthfZPQDOz7vNe2nmDyBV9vhBj4fg2jYnzoKr02z1pb+E9NdlLg291AR1BfeojDPgJ/ad",
-	"+CoG13N2/bnTt5XG4dkNfmIvWZ3wprkq9PPlPVJOcGlNhGrOQWBrQWxBuQTpWIi727SM9E0zaq2h2Qtx",
-	"bs+nFy4/mcLLHy+Mo9SpNphZhK9pAxLhzjXX100Z3xo+bWnh5BMtPp9YbfTkEzhIPyfP2lPzXnfcvpiy",
-	"EzTqXVbdKfzAi5wTcCT1riLTerIBvrndBEAO7jVBoJZc2qTqASs7wGZePQNmFGG7MMGCVyxf7pGPc8ZH",
-	"aeYdwUVw9EfpRQ900lQ2kSTNn6OY0x8vgbL3e5ce2mtY5CJIAvD5oEMSbH8nyt/y8yUPWv9+qGXPWhd6",
-	"gXKrwE52l/8udgSpROYCH8P9/Mwnn/TUwPGaNqZdcFyEeDis5bhuJ8nTNrEI8McfP3/4cLzDdfWXWIw/",
-	"WmcGfkuIeenNumQ7yJaJXQUPvtWIHtQFri6nSmu9zoNn9uEsp58crvfozjzJAn0XqvJdP6MaU7YE0elp",
-	"EB5QOPqPXgWSf3hcF3+N0+WJdVaMq7/D68DkV8Ew3N1ky/IMB5AlkGTcbM77B62XAE3KRX8qSyx7Su7d",
-	"uUDU1kmiH+TsqIjdA/ssEph0fO9X5OqxDA5uOsK5B0Bn06R0ypJ5Z258uxu4l2VmS2Dg77y7cM8h4Mx2",
-	"SzKnwLpdbWMV2wPj82GqnWtcfJ3M7F/b3vABjsDguNohCv0l1e6LnrQHNFpsY9JxWWrf+Td1JQX3xo26",
-	"knyP17uTrIV4X8oaBY23ygXOoJ1n0r/0TOC1Rd1qtlHWhZ0gznh5ew/VaA6277vywJ6ncNYI/9GQWwKN",
-	"gAKt8ppmGz76arzEPJTrwVkcV2y0EeyQes8kn7RRbUHv3QH0hvnrwDqHgifrW/oRAiie/G56tI2yN9vH",
-	"bfYh+aqYVNjXbpRLafqzUFlKTbXD2UatAP4MYmAj9sGtsFnRm9A7tF+JCA0A0Ufz0cfOoN2WvPKUhiX6",
-	"z4s3rxFWiLPc5BlsS8LIDRFI8pqYcjyXLOv4+pltbS4Irj8wwgppshPMjbAwMRhJsjTZwH4+yKg0sfc+",
-	"8f2CVV5OPczgB4RpjswabmGbmA8Xcwh6cFKFNpxIxFmm/5RE3BBxJDVIYMWLHeeaFLStx3jjz+aNWSft",
-	"T9r0gdn1t6EMg3IzCbxY5CW9WYQxnqMSs+Iox0JQUiCzb9OwyJ8wLBFGf9LGzTtwpZhvjB9lGeh/MlmP",
-	"xjO4kCfeJ1KmtdopN3unjdPzXL1hX4fEDO4IWIRGzGXAGYLEuwyVvCoyJIhsa2j1IhVvPLkYDSMokkuK",
-	"w2e+VOxfWBwGF2uOSkMLkKVYIlR1gR0J5D2WpPPM2Ulfq2bubhR9WM08nDVVXLHI4SkKHxHunY0gRScl",
-	"Yzzq7pl87x8KWmcq/M2x8yjRrPE10PnlPgBP8sEty7cfPIvHoS6ICm9yvp+DEM4w6ShE8rPemdSwRZyS",
-	"dqwgLekbiVpJBKixrqbQKKvmAier15Z8y4y/MkbuJyWX6ujaNQKNp6aZ/LCXtmPolJ3rL7hShC2YnhZc",
-	"Te26k54F+bRh61F3NRLVdggr5PJE7i4Tvht1R2XEC8qKt0ZXug/ChkaDDxuBhN0keJoG5Jl3cJW8kck2",
-	"dksJ634Oe8QfM8C1IGtB5H2h+50Z/euQLcZyhhxX5JtCLiF15XWI0a2t/YeGXNsE0LtrfJMq67vgMtgv",
-	"FRZJXg18p1CI2/5SNO/Gc54gL0JMb72DYd257JJ0l3/bRqYx2ocrwil7yZt7Yna+D+sDc7zw7vMUhiPX",
-	"l0GdCq4ql4Fhbodc5gj+Uu5AJv7e1o0+eB0X5AK5RolwEl3C0cknQxyjOvEL15txQtDMvTojE+AecWRX",
-	"nkCPWeximRWuA3eY6AWdT4y3Edv5LAJM4eMo63th3/mCnM90Il+W79mtLxKE4VtWcVzY2K/ruweX303N",
-	"1b5QWPRAfS8WtwXk8izqK8WuTSoyl2dtWgZcTxDUsoIItMW75ZK/bYnxPgWcWSXEtUi2FzxBjoftE987",
-	"jF/UE+qqWkte2Vty25rYa59jNa3jTlGD2fvkrB09J2hgCQS/jLs9C3vsDfa6BltJTvrK9cr6F3Z7dleQ",
-	"jXo9DTSW0imDhi/g+oR8waH/M0IAcJW7qXVliLMqaFw+7K2j1SJ3MwFmBfxdEqzZhJ4ouNjKXsbLivCe",
-	"mz3nq6nI30P1/jV2tj4rluhym9yfQTs5LMkP3zlV3PUwKw7c0hDCQkKoK7a67hqIg3rVFFnGc0XigcdJ",
-	"sbKH8x/bXgtxnmNbdd6d7N8aXc0V0RtSZrZ0PjgPIfM5yX3fjihPhrYengndG4sIWohEoOSbvEC/3mUc",
-	"lrhABLKKASSFhY8qBW83JRxVmw4J1zy4NJASy7IHPhH2fkyZIV2DyHsEYTdJ0mq3LyyWvthvMJl5pcX0",
-	"zTR9AHbwa2bzGWhe+rpVe0P7xia0Xu2QIPbCXVce6KD8yfTemlCi7Hjow9Unm3kRZp6EsPLdk6ELxLSs",
-	"Td9ebFpByqOjH/HR+vLTD9/FrqAyfg5ze+jJJ/h3otcKbvYLXFeHF+66zD+c4fzv5RHDRn1IuMPCk9Vd",
-	"YmhOj++PEeftbyvM7tGX/6XcW4cd+iBG4Hrh3t2k7vYZRjJfOm8bpYA3ZFsuU8xvPPucoUZDKLMJNM6j",
-	"bRiIVkF3jZZLFpeya/WaEjOuG+x9ymk7RUqVMewbLyploIVlODLcwmOonmtAYXntBYbtKJometuu9X5I",
-	"3g7+wATvet+m8uvM47Ow5xDaECXhAntoSIQl2hJz55wxYGCNF0QdPfXdoEay+m6NaNtjZnX662UvAaAh",
-	"rGudFCCWm4h7GrNvWjVJ+D9nC5XjPLd8YrBWdUDKXlD1Zd2j0Mp3WRkIu15KAILdKb/pu8UC6E7uWQMb",
-	"/RL9anpLX6jvSqgAunJk8y9UIn/3KK4LplNVPHTuxXVsiOyBmaGfM06hS6VpceHzJ3uYHuS72kdHMHVd",
-	"/PXMllqYjBhjLEUzYUIqP/GXnI4ylBfw1hdmKvfQfQB2v5g6MUAXNxV4jG+zvpmPKjq1hvh2/ZJa6P85",
-	"jtb/su98QaTaNqXLotTufQmkWhAZtRlSy7gC3w1IhfHgmd3bvTFAB7uHZYHhrCnQnyFJWGELT6FvKlpG",
-	"ZX9CNpQhzOw8Bi05ZuiK2HBIcdY5xsFHebXrfoCkQVu2oQ0z43+TijeNywCwtOML0pLyX/AmQPDD96tr",
-	"/cm5RZ1DQmY/5UxR1hK/sdFgwS8AQJObSHIIaFImz1DdSqURsvXPLbbMdf2pPiS+we5tin0fxYp9vxJP",
-	"/0OcvZd8i9ZYmMyyMytrwGPoLhOm0vOtZTp4sgJhg3mzoMDe6loC/3r5Ofvku/7+eqmRYmqlDEXBXRir",
-	"E9zQk5vHq8+Xn/8nAAD//w==",
+	"5H1rc9w2suhfQc3dqpytS1lONsmtSJ/k19pnHdtl+Wzq3lg3xpCYISIS4AFAjScu//dTaDwIcgAOKVF2",
+	"tvaTrSGJR3ej3934tMp53XBGmJKrs0+rBgtcE0UE/PW4FZIL/T/KVmer/26J2K+yFcM1WZ2tcvM0W8m8",
+	"JDXWr6l9o59IJSjbrj5/zlZPyA3NySv4wg7TYFV2o8A/2UqQ/26pIMXqTImWjI/54kliLFqMjrThosZK",
+	"v8fUj9+vslVNGa3benX2beamoUyRLRFmnoLUDVeE5ft/kL2fsyS4IKKbNXjtRL8XTlnjjy8J26pydfbd",
+	"w4dZZDMvaU1VCsQVPAwHLMgGt5VanX2rh6vxR7OBH+Cvse181pCRDWeSAG7fCL6uSK3/m3OmCINF4Kap",
+	"aI4V5ey0MW/8798lZ/pZt4i/CLJZna3+12lHPKfmqTx148KMBZG5oI0ebnW2+qXECu0IU2gnONtmaFcS",
+	"QTKEWYF2+pniqOAPACx2OD3bRW6+/7QiTO/uV71KwW802UiFhQZQySuDe9nW5nferK4O4J2tLoobKrkA",
+	"bDaCN0QoagCCNxuSK003nwbrfs53qMZsjwogZolEyxBmyH2BBKkIluTB6hDu2Sq/MeNTRWoZIWj/DRYC",
+	"7/XfG1zTis79ihbR15p2XVFZEhF9aldeJB7eUGlBf/BQkhsiqNrHH7Z1jUX8maKqIvGD3R3dX81ZNu+G",
+	"mwgm7qYJ9hGs2oI+gGfWIbmjDb7+neQqpI0nRGFaRSgkoJ2xI+BpDE4AkEwPlVO+NXwzhme71flDvjUf",
+	"Ho45gLzfZjBXt5FxwMGiDwBX+N8PqGFDP5Li0f7w0L0rCeJVQaRyxwtRhXLMkCA4L5HSDEN/LRFVwcnr",
+	"hq55QaoEYdekoFglaVth1crEI97I+Gq1LEJKszS9nOkH94aI5CnblRHQ/FLuzTyISsQ4TByBwACtFgkO",
+	"Lt28fr99wIwh2pHSAabhqO3nAjUNgcEe7PCRtUdXS+vIIa4UEQwrekPkCKvnGsBoh/dSS6WK82u04UJD",
+	"uZO5gcR9GOP8heDN45JWhSDscCp4ggAZEtV4j9YE6S8aUgTIXHNeEcyAnvHH51Hie6jpQC+atfWamEWO",
+	"LqzRPJLsIkO9MU/ckfMLa2VqVYJIomKAbKQ5o/CCpleUc7ah21YAfR0fWRLheWd/8Ev7xEyg5cEe6YOJ",
+	"6lYqPSheV0TjTbRs3llU/HC2C2SpLUNcnKFGkA0RghQZYmRHpMqQEpiys3eZ4UdnF0/++eLy9dv/q99H",
+	"NdE4OXt18fNTTUFG0cHM0Jc5k91riG8AUoRJUus9iJbJKHNT/GfH3vqrhZ/13gkrEJYH32qeolmHnqap",
+	"sNJKMcpLzLZEPlidsbaqhqdO8fjx6k7S4TErLaVOklDPeRNDRk1Zq8jRr3+2rzliDDEdEL0goCwmnkYZ",
+	"reYGVKGCbjZESLQRvAa4rbVU2uH9caYLYAjm9kvsdmfmjgH4Ec6v2+YQtgZbUYsmwoTGZG8Vf1Dy5hAY",
+	"z/Tuv43ruEb3nLAaWeLvfvgxLh/oH1P3pPA1YReq93aBFTlRFLT/2wsY0Dq9pOykDIDKL98utltIGntv",
+	"8DZyOvypmHQ8LB1ETggjH9WETcEk0TUSSYvI+hLaiGgTBKOZ2pj+Mr4++DpbAaBhipEjUfH82pgrA8Uj",
+	"RcsVZSTBENK7mbDoIwt9jBWu+LYlT4B5EBbXi52hMVTwaF6iDSVVIS1vLqJS4JqyomcYF4W1gWp+A/+z",
+	"X0dt4QTWBhuFOTKHJLvk0S0/s7iYrBqmkcdxQYo5J9188Sg+T42vE3awUcPmGdyhITaL0020gC3P8Tqv",
+	"M4bNLvyae1aaZ1AeDgEQR5H2z45FDqRNK4T1Dh3qaJMZ/8KY1AKVi5iz5oU2EmtihPWWU7ZFa5xfa40I",
+	"M7AohdPnEmrncREV8RUeCJGhqIghJPPADXYUxZKX+ANjBlxjMsZBsDGWtVHBGUE7qkqtyzC+62nEo44D",
+	"43iLkL51wM3Cp/smgdFcEKzmjWg/SQw4ovgQNpMWN5hWrUhoUYLX0QeTzwbju7hHwVpA30iUa7mnETdt",
+	"veAWP+ao1e8YZwimjLLtc7ot+yDh7boKxjfmZe+bl7Glk4+N8YtKknNWgAVtrJqit4Pk8KAsz8OQVFiR",
+	"Y1s2x+gSXoVvyAwj5VKRJm0yxlTOgubq2Kj/tK+NK6Jmd5bWYMqQ+sPDk3mekLngiNnmAGlDvBsqTPOe",
+	"JfRYy8XuQY8NERuoQ4XAGwCJZT2gXzJmzOCSV4X9H4HggeaTK3PW4VWpwBkTVZ0eU+Xdh/eniKpJYIG3",
+	"olBxKHhrTunEhW5MyC/iVpAQqtkSRowPJ+6aiOhFt7DEAqVmA1FG9+XoTt/hdUz3ZDb+eLAcLopkZOTA",
+	"XRA85LsZZB+iIcZA4lhO64nZSgm63UYXPoCija461RGm6j53++87KPTeokAWpCBMUWwU5T6EGyzljotE",
+	"DErQG1qRLSnejL3WyilbgreybsLYUlOBCFwUgsg4TguKK5KrhENEKhsCHjhFKNsS0QjKlPPdNZQxUqBr",
+	"so+ejjQpNoR1et6hMmAsOePy5HneNtSHPiboGA0XSmB6VB69ce+BuqtS5IeZ3BhkjQ32zr2XIEuYIPNY",
+	"6XAQTJFG7xIiKR1mu6tIGrP7ty0WRcx4+aXcayUd3NiMK4fztf5VkmpzjvBaQgC9JAzexPs7Oga0HWlF",
+	"I9FoMf8DvkCMDgIJByfkY1PRnKrgJxut0INxWRNF86isZGQXpSJGdi+TMpFXUdtOIs3CjDWDqwpRJmlB",
+	"EFWZVjYFURLVWF6T4hyRulF7k2KgIUWlhV0UXrwqRtfyxirUQ3TZwXdYZh1ONDwRF6jE0nv6NWgfjKnq",
+	"/ZFf4rUWt5alrLX2LxEWvGUF/AIKYa0pQUtkqiTiO5ah3znVvGe9R+9X6BS9X0WnNJCKG/SS+GyLiEUJ",
+	"U8PRQRWVSvMf1LLCxJwi8wjHhpO2jR5hTSrOttpMOO5Qt94oq9qarA9NYB0KO8LyO+22FTupTyEnIOL4",
+	"qKhLizq0IP037oQxoz0WZCuwOWu8VZpDXUWtFdLcQeODzzO/QL+cLK0LPv3YVJildNaUCdsQUR+XGV4Z",
+	"9l+oXkZJL1q4aW26yTTdKRh6kuE19KEFBlO3tG4dMVA9847KAT30MuXmqX5GL41sQhvI1DtxJg36to0P",
+	"lVToZ7k9RyNtEHKMCcuUUhPaAn0e8Apip2hDhVSTPVIGNclEFo/7ehaWUgDVdtndRwnD2Hcb6NoI0jsN",
+	"MtH3PLAbnMvZuqRjnmcDrAEGsvDQBKDo0b3dWfooJrNN1vbXQ10eq3S60dy8uhpvyaxY9gv9RTSg7Y9b",
+	"1LgG1b7Ge8gvpGpe5gLjat4qX3EVJzNl9Won2bSyVQi8YyufObLKVsYLUJnfTEJEVNRBbsTdXAFdGNYM",
+	"5tbo0Ok273HlIR2lKaLyMmIaKqU1xkQ0B3xD07y5853LKb49w4GsSEJjK3HTECYhFWVnrAvj4EpphpwV",
+	"8iXZRFJ6nkpFa6wI2pW0AsXNZadMcemORVUSh3VGRsDtPMYiHT2QQ1/iDlNl3IWBC3Gu4zDm5HWpBcYW",
+	"HoaN7NjOAeyp1CI93EYIhRjhP8esuLSK5yAO3fa2uiYbLmC2jepZ4KFKoVyRwKjCYF8b83Jps+k4D9BL",
+	"9P4rN7v9OLpZHtnnmuS4lamjYnRCaYOGDZba3qESMssmayhjCmtfgRyYtgyMK7C7EWX6jEGSK9kjLAhq",
+	"G03LxeRlPOeN1z0TaueGbkOkX5NGGbl8Q4RTkiVRUfQbe2O6uLEmVkxpTZkeJWbFb/MiNJ7AI/OU04Nb",
+	"ncAf+voqArGsEt8QxA3CTIgmM8hjkHRImVS4qmaqtmN6Q8WlOpYFmWPGuDKlCdZQH9LtUR2imhLNy9z4",
+	"Dc6J81DYPRvSnyQQ5if3MbJL5Dy+K4lJpEXAsXZYFM4fE09zjHmpltKfbmEzCwKsTouA6Ut4E3wVN4W6",
+	"AMYQXFghLTyFaBvlPDHxzD4XmxpwKwgEbGiXsarfM4Ro9p/MyvfqZSSldXYKvMm5h5x85BLvpzsEnBYZ",
+	"pHJ59GVeWHhm2YuSeE2zZ+B0OZ0VxFhLF1o1PwY8bYj1jqfa454Qah1XT3pxBlqbc4My6wXVXOKa8R2L",
+	"oseThYw7cG5xbI/G3mboHWNEralBKJ90Du8FbmCGmGbQBU8wgJFoG180CBeSoIu/dRG5kMY6XHSAT9CF",
+	"kR3Tg7yCx861ZeMZ0pY12Az6kOn163OOkcd09GQvk9urz3EcvXDmEKRJgW+9x2ECGp1eTmJUb4BFr6bE",
+	"6N5eFzdrSkD+lTW++oB3AZgvoTkPWSOvTWgIRkCKu0Ow4QLhqprsZJ+ubSeoD6JOs3LEinTKH64EwcU+",
+	"mvG3w9JWRBkeYmMyCMZzOW+HhHKblNTbZIpqvpQI6jrMW+Zsa4zmna0tI4lgGfjtvpFIv4NVKwhAJS9J",
+	"fp2supl+VCefM3+QvK37Ry+ztTt53rNod9WRROapqSOFJCkuERpOauN3jQz/J28Fw9VTpqJlyDOOS5c/",
+	"fmih3fRzdm/hVRoEqcazXU1EClLEzdSjqeIWBEugqQfNe8DWS0jWTRXhRM7dM1xJ0hkfpkbMpRyD3ALj",
+	"TMtUW3gfP4jadFJzK8fpjMTyLgPAThXb/s+duDqIfUNguydpjMME6vGMYay35tS7Pai5LQPlM6rd/dwp",
+	"l4NqsunWu7Vhj745gEmgr0fB4AzPpEMplmT8enPZNg0X8YMY5NHNw3JSoza0Fpc0lg6DWmobaYhnJXif",
+	"/thg/i3EWTy7wamZkVIiliiwbvOcSNt25LalEwONGyYLLTqr8YUYiGM9Vtq49kVTESeiVJgVEpl39Emv",
+	"UU0wMy5zznw+SFCCMK0GzEwa82zFivVesIJ81DY+RyVvZNy2NzWnM4kvVVU/wIAbuys31+vMHPBi0H5F",
+	"dl3+G66q15vV2a9HKhRovfqcTW43EK+IP1zLlVnNhCzCPtRLLtUZnPdsofzCf2heifRjdE32iDKEW1Vy",
+	"Qf8gxck12YPGWJ+bcvUdlaauFzyPIF1wrlBDWdIb41hJAyxcz/j/f704+X/45I+HJz9ddf998NvJ1aeH",
+	"2Y/fff5LPInp7tmfC2YbTk0ltWwiln84Jcv0Fdklgol5Io/zqRaNqqRsaySlze+rcH4tJyZyauE988g6",
+	"yPbX8ppVe1fSTLWJoBLus9i+L2nM6PWJJgcWqbTWO2SMlVieo4psFOKtGrFKj9BVK6q7pBGLajqa/6up",
+	"OJ5TdeoNrkNoPCEK5yUp0NPiux9++PanwDjjN8R4XC6fX5x898OPSLZ14McG8MLrfWJZ71U8wpky5Y70",
+	"vYroijBUFDj8F7x/hPPrWV1fki6NySZlpEY7mfv2BjdE2GYgd5ErYQ41Lkz6Cq7eBO+YjmOJxEnb7IGa",
+	"YDzV5rkRkmeo4Lk8NWiSp26aB3WxOtjNAAx+SXEh5tJWB/KL1vFeB3qVmNbWScAlYT3/qXWqQJZw9LgO",
+	"e6tMqzIM2khEmNfaVHz/tt5Pr5e3ReKp1loJjw9vWSJrMR2kjPZjCVzuPbxbFxVkYphnBy187tQuI9nv",
+	"qObRZjevNwgz32vkDO2AT5e8QdBhiTNDrJSZsPTk9YHaHDXFsYjaJ79QVWpRgAEOZyagpNcAfVycyZJX",
+	"XGqrw1YTYlrrFbG2qkzRjzl8EwJ7Eyq7fZbqwPbRp0FL79/bupEm6ltxtp2fyfjWTjG9oHDH26r4rSRV",
+	"cxyA0GQGPjDBasWtqjEnHjyUBHA+Aq+dU+zDeIZmLZnretJjBx1UO0Lone7eDh3aouw8YMMJ/WNGLzBJ",
+	"BMXJRxBgf+v8zhFvacVnpEFcVlzFU+64wFvyTJCIvqClu5ymG9px3nGFqzsNNLvBSsskvkl5C2zC1KD/",
+	"kw1Fwnd3jOP0OiKsPE57IR1A1ABEfcgPEd7tarzRSy8Qf0CT5IYWrgooWaYT71C3n9eE5SBlrYbSh5a5",
+	"f9OOt2llBzZO3o8Oucw0v0+/+DisfNfRYeMxeICM01ii/3j77DH66fsf/s9fH0CsPN42JeIBS4gYxk/m",
+	"yZZ4ZeumlXhGwvxYNthBP7zw/KVj0fDDoS1HEN+coTUuTjTGoCsZ4+rEhFFOKDN/Ag/P4CBWNId3ACxZ",
+	"l8fE+UmN2T5DLcM3mIJszUy2CIMjc6QYWT/tPG++s+BIMOBtJ22nViin9LHjNdZJTY1xY5cfSV8ZT1KZ",
+	"nntypH1QMuU9mdnuslKjHNiqoKJl6ai588imUqv6iekRUbhw3vicPABpfosv7DYZ6CNpR9Zzzrg6HkhP",
+	"Z64DtOOYl9Df+bA9sUroNjZtJh4FHBE+guDCUszM7r5xQdMQZhsqGJFzld3af++W1mckpN/9128uDkaF",
+	"KYtxlYJURLk2ARFbL8V0GCGJml2skH4oZ9dsLJMxc+sw/EHCi91iFsAoAVvC4pWEc9sdd+6jaG4wiQH8",
+	"kdZjTZoXrFNz7Z0rnVkT8yMprP2jB5noWp1Z6eNJ7Jjl5HMFHXTc1qLAbWMNLBLNvZP6Y1oQSrxP9Yui",
+	"WhvfS4gyID1CXAJaXTEiJ2y2yY6LQh5njpA4YJVJWJXXKWH1MeBcdhXFffhou+QZzlWsdcm3ekOC4Aq1",
+	"kpwjjCSt2wprEtlUhJgyFuMEh9a/eiyJNlgq4/OYEHROuJxvVeNkXdLBjuKQkPF2bYpfE3YHv7j53r4d",
+	"nZlu2YvY0feE5W4oyCIuxopD7IMgaTaAKiyV7PVV/tuPP4y7qI/FBRZrIxKPcuScKYFz9ZQVkZN0YfM7",
+	"qCJIYlq4bHm9T/Ddn9B4yD3tvEjG+5UwFJlMj4ZJXRxwpO7rbqEUG0brRVTMblJATXSITIleY7jGE+hc",
+	"/0LIabbHuMSyvEVzP5dHd6ekuDh7NPxVIl4UCK95q0zLijYvUdAkQq9bCzbjN+62VuJEyvJdc2VHgj29",
+	"UjSbi2fw4OYdibiAo2t6F6ZBjlbfKGF9HbVvcSgyZvB8A20xkvJoBnu2JN5vO096xYAsCYxozd14ven8",
+	"IlKBE407HiLF0bfT5NiMPKuRHtHn6CFEdaHSIexakk5FGVFkbDHNINMCiwLBs8zVJU3b4aQSp2lDjVTd",
+	"Ag9qGgJuz376cUD1ZqR4y5lW5bxODQ/xOc42VNSkmFrae089FTV1+46KU9OzzM5dTpBzKA5MvV4JjbsJ",
+	"KSiA9STva2Ed1FKn8HJKUW+/mjdmxF5qrvq4JLGgt82tTlSRY82ViznBqAHk3PDdWLG9vgsyZuJZmyro",
+	"wNO0siTS5WdADsLls3dvXPWH9R1tiMpLsLtIbV56/u7dmzC/U26UxmapVPzqpdlJFJMzlakrP5iUz803",
+	"G3tlxZSQylerQR+tFQcBbTcypwb8n11X0j4SBLid5hi/4KaKX2fjpnCUoZXsfm+kTd8ZnDaKYKjML+8q",
+	"lhAhSd4KqvaXem0uRxMLQ/+wYFAczE9+AKBTKIXm17S7nc7+6a9guyGC1lw05W/WYulGwA39B9mbm84o",
+	"20SuDnmHr4lEjKgdF9f++jB/j4Rm4DssiM8Oh3pv0TIXh+j9LktwaIiWZQiDHSVNdjEpIOwr3zPOqn1m",
+	"uqOpklAxCLmtsWYeqG1cmQw2gpkKxwwkVKRgQYrwFfA9PnjP3jNIYEM5riq0bo09o0UcZdYDhp1dd2Zv",
+	"fNHAdDWiOWeSV6au7MOFzWOElZ2hR4Ad9O71P56++vDgPXsqBBcSat+bdGgIvYQuZJrp6zU0moOdIU1u",
+	"6IPWxz7oqTnTu5A7IrSu/cFcW/jBLUq/Bht68J49FgSDO0n/LZHC1/pL9GFww9+Hsy6F/5rsAURrXuwR",
+	"3mJwNahWMHujXZeNqWFW44I8eM+8sDvTB9KQV6Bdnq2+dQ0hcUNXZ6u/PXj44G+26xmQ96m9o8v1EzTs",
+	"TJ9nAOeLYnW20qC56F4bXP/33cOHI1f/HV75d5cSjfA+tHFHWaIK4/AqQa3jdzB4YIphrN8hvhi/++CG",
+	"wuCiutWlZSLBsIDYcnj5n+nJ4BsaNLY2vw/8i6K4CK9Rg5DcI25CupOBPpZkFgFR/+bLz3fE+DSMjqJm",
+	"vwRiXtSaxyGMHl9ePEPfPXiICp63NWHqHGGoRBDI3fmHBGkqnAPqbK9/rc3pAYMjc/pJ8/bPPhhADvH3",
+	"BH7vobAHyu8jeZ1QA3H3/T7jYksU3C8ZnJvoEf87UeklLo9tey/iF8D5Rbd5L838AaTKHj/o8RDcAujE",
+	"WXATn62+9Hfa/rrMHbRXmqDWcC3POAN+ZN+Jr2Jw22vX7j19+W0cnt3gp/bO3glvmptnP1/dI+UEdyBF",
+	"qOYCBLYWxBaUS5COhbi7nM1I3zSj1hqavV/p9nx64fKTKbz824VxlDrVBjOL8DVtQCLcueb6uinjO8On",
+	"LS2cfqLF51OrjZ5+Agfp5+RZe2ze647bV1N2gr7Py6o7hR94kXMCjqTezXZaTzbAN5flAMiHfZUjDPUI",
+	"m3nxBJhRhO3CBAve2H11QD7OGR+lmbcEF8HRH6UXPdBpU9lEkjR/jmJOf7wEyt4d3KFpb/WRiyAJwOeD",
+	"Dkmw/Z0of2nU1zxo/evGlj1rXegFyq0CO9ndJb3YEaQSmfugDPfzM59+0lMDx2vamHbBcRHi4biW47qd",
+	"JE/bxCLAn376/P79gz2uq7/EYvzROjPwW0LMS2/WJdtBtkxEEYK3Y3pQF7i6miqt9TqPntkvZzm9dLg+",
+	"oDvzJAv0XajKd/2MakzZEkSnp0F4QOHoP3oVSP7hg7r4a5wuT62zYlz9Hd4uJ/8UDMNddbcsz3AAWQJJ",
+	"xs3mvH/QegnQpFz0p7LEcqDk3p0LRG2dJPpBzo6K2AOwzyKBScf3fkUu3DgBOLjpCOceAJ1Nk9IpS+at",
+	"uUDwbuBelpktgYG/8+7+RoeAc9styZwC63a1jVVsD4zPx6l2rnHx52Rm/9r2hg9wBAbHeo8o9JdU+696",
+	"0r6g0WIbk47LUvvOv6krKbiGcNSV5Hu83p1kLcT7UtYoaLxVLnAG7TyT/qUnAm8s6lazjbIu7ARxxqvb",
+	"e6hGc7B935Uv7HkKZ43wHw25JdAIKNAqr2m24aOvxkvMQ7kenMVxxUYbwQ6p90zySRvVFvTeHUCvmb9d",
+	"rnMoeLK+pR8hgOLp76ZH2yh7s33cZh+SPxWTCvvajXIpTX8WKkupqXY426gVwJ9BDGzEPrgVNit6E3qH",
+	"DisRoQEg+mA++tAZtLuSV57SsET/efn6FcIKcZabPINdSRi5IQJJXhNTjueSZR1fP7etzQXB9XtGWCFN",
+	"doK5YBgmBiNJliYb2M8HGZUm9t4nvl+wysuphxn8gDDNiVnDLWwT8+FiDkEPTqrQlhOJOMv0n5KIGyJO",
+	"4LpAWPFix7kmBW3rMd74s3lj1kn7gzZ9YHb9bSjDoNxMAi8WeUlvFmGMF6jErDjJsRCUFMjs2zQs8icM",
+	"S4TRH7Rx8w5cKeYb40dZBvqfTNaj8Qwu5In3iZRprXbKRfFp4/QiV6/Zn0NiBncELEIj5m7pDEHiXYZK",
+	"XhUZEkS2NbR6kYo3nlyMhhEUySXF4RNfKvYvLA6De1pHpaEFyFIsEaq6wI4E8h5L0nni7KQ/q2buLqj9",
+	"spp5OGuquGKRw1MUPiLcOxtBik5KxnjU3TP53j8UtM5U+IuI51GiWeMroPOrQwCe5oNLu28/eBaPQ10S",
+	"FV4Mfj8HIZxh0lGI5Ge9Nalhizgl7VhBWtI3ErWSCFBjXU2hUVbNBU5Wry35jhl/ZYzcT0su1cm1awQa",
+	"T00z+WHPbcfQKTvXX3ClCFswPS246dx1Jz0P8mnD1qPuaiSq7RBWyOWJ3N2hfDfqjsqIZ5SZy5/vh7Ch",
+	"0eCXjUDCbhI8TQPy3Du4St7IZBu7pYR1P4c94o8Z4FqQjSDyvtD91oz+55At9ppzxMgO+aaQS0hdeR1i",
+	"dGdr/6Eh1y4B9O4a36TK+ja4DPZrhUWSVwPfKRTitr8UzbvxnCfIixDTW+9oWHcuuyTd5d+2kWmM9uGK",
+	"cMqe8+aemJ3vw/qFOV5493kKw5Hry6BOBVeVy8Awt0MucwR/KfcgE39v60YfvI4LcoFco0Q4iS7h6PST",
+	"IY5RnfiZ6804IWjmXp2RCXCPOLIrT6DHLHaxzArXgTtM9ILOJ8bbiO18FgGm8HGU9T2z73xFzmc6kS/L",
+	"9+zWFwnC8B2rOC5s7Nf13YPL76bmal8qLHqgvheL2wJyeRb1J8WuTSoyl2dtWwZcTxDUsoIItMP75ZK/",
+	"bYnxIQWcWyXEtUi2FzxBjoftE987jF/VE+qqWkte2Vty25rYa59jNa3jTlGD2fvkrB09J2hgCQQ/j7s9",
+	"C3vsDfa6BltJTvrC9cr6F3Z7dleQjXo9DTSW0imDhi/g+oR8waH/M0IAcJW7qXVliLMqaFw+7K2j1SJ3",
+	"MwFmBfxdEqzZhJ4ouNjKXsbLivCemwPnq6nIP0D14TV2tj4rluhym9yfQTs5LMmP3ztV3PUwK47c0hDC",
+	"QkKoK7a67hqIo3rVFFnGc0XigcdJsbIv5z+2vRbiPMe26rw72b8xuporojekzGzpfHAeQuZzmvu+HVGe",
+	"DG09PBO6NxYRtBCJQMk3eYF+vcs4LHGBCGQVA0gKCx9VCt5uSziqNh0SrnlwaSAllmUPfCLs/ZgyQ7oG",
+	"kfcIwm6SpNVuX1gsfbHfYDLzSovpm2n6AOzh18zmM9C89HWr9ob2rU1oXe+RIPbCXVce6KD8yfTemlCi",
+	"7Hjol6tPNvMizDwJYeW7J0MXiGlZm7692LSClIcnP+GTzdWnH7+PXUFl/Bzm9tDTT/DvRK8V3OwXuK6O",
+	"L9x1mf9yhvO/l0cMG/Uh4Q4LT1Z3iaE5Pb4/Rpy3v6kwu0df/tdybx136IMYgeuFe3eTuttnGMl86bxt",
+	"lALekF25TDG/8exzhhoNocwm0DiPtmEgWgXdN1ouWVzKrtVrSsy4brD3KaftFClVxrBvvKiUgRaW4chw",
+	"C4+heq4BheW1Fxi2o2ia6G271vsheTv4FyZ41/s2lV9nHp+HPYfQligJF9hDQyIs0Y6YO+eMAQNrvCTq",
+	"5LHvBjWS1XdrRNseM6uzX696CQANYV3rpACx3ETc05h93apJwv8pW6gc56nlE4O1qiNS9pKqr+sehVa+",
+	"y8pA2PVSAhDsTvlN3y0WQHdyzxrY6NfoV9Nb+kJ9V0IF0JUjm3+hEvn7h3FdMJ2q4qFzL65jQ2RfmBn6",
+	"OeMUulSaFhc+f7KH6UG+q310AlPXxV/PbamFyYgxxlI0Eyak8lN/yekoQ3kGb31lpnIP3Qdg94upEwN0",
+	"cVOBx/gu65v5qKJTa4hv1y+phf6f42j9L/vOV0SqbVO6LErt3pdAqgWRUZshtYwr8N2AVBgPntm93RsD",
+	"dLD7siwwnDUF+nMkCSts4Sn0TUXLqOyPyJYyhJmdx6AlxwytiQ2HFOedYxx8lOt99wMkDdqyDW2YGf+b",
+	"VLxpXAaApR1fkJaU/4I3AYK/fL+61p+cW9Q5JGT2Y84UZS3xGxsNFvwCADS5iSSHgCZl8hzVrVQaITv/",
+	"3GLLXNef6kPiG+zeptj3YazY90/i6f8SZ+8536ENFiaz7NzKGvAYusuEqfR8a5kOnqxA2GDeLCiwt7qW",
+	"wL9efc4++a6/v15ppJhaKUNRcBfG6hQ39PTm29Xnq8//EwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -7,12 +7,20 @@ import (
 )
 
 // Differences shows what differs between two configurations.
-func Differences(ds []config.Difference) []gen.Difference {
+func Differences(c *config.Comparison) []gen.Difference {
 	out := []gen.Difference{}
-	for _, d := range ds {
-		out = append(out, gen.Difference{Kind: gen.DifferenceKind(d.Kind), Path: d.Path, Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine, Secret: d.Secret})
+	for _, d := range c.Differences {
+		out = append(out, gen.Difference{Kind: gen.DifferenceKind(d.Kind), Path: d.Path, OldPath: optional(d.OldPath), Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine,
+			Secret: d.Secret, Guarded: optional(d.Guarded), Section: d.Section, Service: optional(d.Service)})
 	}
 	return out
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
 }
 
 func orEmpty(s []string) []string {

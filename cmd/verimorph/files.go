@@ -2,18 +2,14 @@ package main
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
-	"verimorph/api/view"
-	"verimorph/core/config"
 )
 
 var backupCommands = []command{
@@ -99,35 +95,6 @@ var backupCommands = []command{
 		},
 	},
 }
-
-var configCommands = []command{{
-	name: "config compare", args: "FILE FILE", short: "What differs between two configuration files, offline", min: 2, max: 2,
-	long:    "Statements are compared by identity, not by line. It exits 1 when the files differ.",
-	example: "config compare before.cfg after.cfg -secret secret,watchword",
-	setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-		secret := fs.String("secret", "secret,password,watchword", "`words` after which everything is masked, separated by commas")
-		ordered := fs.String("ordered", "", "`blocks` in which order matters, separated by commas")
-		return func(_ context.Context, c *client, args []string) error {
-			var docs []*config.Document
-			for _, name := range args {
-				data, err := os.ReadFile(name)
-				if err != nil {
-					return err
-				}
-				d, broken := config.Parse(name, string(data))
-				if len(broken) > 0 {
-					var all []error
-					for _, b := range broken {
-						all = append(all, b)
-					}
-					return fmt.Errorf("cannot be read:\n%w", errors.Join(all...))
-				}
-				docs = append(docs, d)
-			}
-			return c.showDifferences(view.Differences(config.Compare(docs[0], docs[1], config.Schema{Secrets: strings.Split(*secret, ","), Ordered: strings.Split(*ordered, ",")})))
-		}
-	},
-}}
 
 func (c *client) showDifferences(ds []gen.Difference) error {
 	err := c.show(ds, func() {

@@ -33,14 +33,14 @@ func TestWhatAConfigurationFulfils(t *testing.T) {
 	} {
 		text, err := os.ReadFile("../../demo/configs/" + name)
 		require.NoError(t, err)
-		doc, broken := config.Parse(name, string(text))
+		doc, broken := config.Parse(name, string(text), config.BlockIndent)
 		require.Empty(t, broken)
 		got := f.Fulfilled(doc)
 		for condition, has := range want {
 			assert.Equal(t, has, got[condition], "%s %s", name, condition)
 		}
 	}
-	doc, _ := config.Parse("x", "tunnel a\n  peer far away\nring\n")
+	doc, _ := config.Parse("x", "tunnel a\n  peer far away\nring\n", config.BlockIndent)
 	g := &Family{Conditions: []Condition{{Name: "peer", Has: []string{"tunnel/peer far"}}, {Name: "near", Has: []string{"tunnel/peer near"}}, {Name: "either", Has: []string{"nothing", "ring"}}, {Name: "too deep", Has: []string{"ring/port"}}, {Name: "never"}}}
 	assert.Equal(t, map[string]bool{"peer": true, "near": false, "either": true, "too deep": false, "never": false}, g.Fulfilled(doc))
 }

@@ -13,15 +13,24 @@ func (f *Family) Fulfilled(d *config.Document) map[string]bool {
 		c := &f.Conditions[i]
 		out[c.Name] = false
 		for _, path := range c.Has {
-			out[c.Name] = out[c.Name] || inside(d.Nodes, strings.Split(path, "/"))
+			out[c.Name] = out[c.Name] || inside(d.Root.Children, strings.Split(path, "/"))
 		}
 	}
 	return out
 }
 
-// inside reports whether some statement begins with the path's first step and has the rest of the path inside it.
+// Schema is what the catalogue itself says about the family's configurations; a schema file says more.
+func (f *Family) Schema() *config.Schema {
+	return config.Simple(config.Syntax(f.Configuration.Syntax), f.Configuration.Secrets, f.Configuration.Ordered)
+}
+
+// inside reports whether some statement begins with the path's first step and has the rest of the path inside it. Items
+// of a list are looked into as if they stood in its place.
 func inside(nodes []*config.Node, path []string) bool {
 	for _, n := range nodes {
+		if n.Name == "" && inside(n.Children, path) {
+			return true
+		}
 		if begins(n, strings.Fields(path[0])) && (len(path) == 1 || inside(n.Children, path[1:])) {
 			return true
 		}
@@ -29,12 +38,13 @@ func inside(nodes []*config.Node, path []string) bool {
 	return false
 }
 
+// begins reports whether a statement's name and words begin with some words; "*" stands for any word.
 func begins(n *config.Node, words []string) bool {
-	if len(n.Words) < len(words) {
+	if len(words) > 1+len(n.Words) || words[0] != n.Name && words[0] != "*" {
 		return false
 	}
-	for i, w := range words {
-		if n.Words[i].Text != w {
+	for i, w := range words[1:] {
+		if n.Words[i].Text != w && w != "*" {
 			return false
 		}
 	}

@@ -1,35 +1,90 @@
 package config
 
 import (
+	"hash/maphash"
+	"slices"
 	"sort"
 	"strings"
 )
 
 // Kinds of difference.
 const (
-	Added     = "added"
-	Removed   = "removed"
-	Changed   = "changed"   // same identity, other value
-	Reordered = "reordered" // in a block whose order matters
+	Added           = "added"
+	Removed         = "removed"
+	Changed         = "changed"          // same identity, other value
+	Moved           = "moved"            // the same statement in another block
+	Renamed         = "renamed"          // an entry under another key
+	Reordered       = "reordered"        // in a block whose order matters
+	DefaultExplicit = "default-explicit" // what the device assumed anyway is written out
+	DefaultDropped  = "default-dropped"  // what was written out is what the device assumes
+	Cosmetic        = "cosmetic"         // comments, blanks, quotes, or order where it does not matter
 )
 
 // A Difference is one statement that is not the same in two configurations.
 type Difference struct {
 	Kind             string
-	Path             string // the blocks around it and its own identity, joined by " / "
-	Old, New         string // its text on either side, secrets masked; "" where it is absent
+	Path             string // labels of the blocks around it and its own, joined by " / "
+	OldPath          string // where it was, when it moved or has another name
+	Old, New         string // its text on either side with all inside it, secrets masked; "" where it is absent
 	OldLine, NewLine int    // 0 where it is absent
-	Secret           bool   // the text is masked
+	Secret           bool   // the text is masked, wholly or in part
+	Guarded          string // why it must not change by itself; "" when it may
+	Section          string // what the schema lists it under
+	Service          string // the service it belongs to
+
+	old, new *Node
 }
 
-// Compare lists the differences from a to b, in the order of b with removals where they stood. Statements are matched
-// by identity: a block by all its words, any other statement by its keyword, or by all its words where the keyword
-// occurs more than once. Spacing, comments, blank lines and (outside ordered blocks) order are not differences.
-func Compare(a, b *Document, s Schema) []Difference {
-	var out []Difference
-	compareNodes(a.Nodes, b.Nodes, nil, s, false, &out)
-	sort.SliceStable(out, func(i, j int) bool { return place(out[i]) < place(out[j]) })
-	return out
+// A Comparison is what differs from one configuration to another.
+type Comparison struct {
+	Differences []Difference // guarded ones first, then in the order of the new configuration; cosmetic ones last
+
+	a, b  *Document
+	s     *Schema
+	pairs map[*Node]*Node // statements of b to those of a, where they were looked at one by one
+	keys  map[*Node]*Node // of entries of b that have another key: the statement inside that holds it
+}
+
+// Same reports whether the two mean the same.
+func (c *Comparison) Same() bool {
+	return !slices.ContainsFunc(c.Differences, func(d Difference) bool { return d.Kind != Cosmetic })
+}
+
+// Compare lists the differences from a to b. Statements are matched by identity as the schema gives it. Where it says
+// nothing, a block is identified by all its words, an item of a list or a repeated element by its name or id, and any
+// other statement by its name, or by all its words where that name occurs more than once. s may be nil.
+func Compare(a, b *Document, s *Schema) *Comparison {
+	if s == nil {
+		s = &Schema{}
+	}
+	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, pairs: map[*Node]*Node{}, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed()}
+	c.pairs[b.Root] = a.Root
+	c.lists(a.Root, b.Root, s.top())
+	if (a.Root.Form == List) != (b.Root.Form == List) || !c.sameWords(a.Root, b.Root) {
+		c.note(Changed, a.Root, b.Root, s.top())
+	}
+	if !c.clean(a) || !c.clean(b) || a.source[a.Root.close:] != b.source[b.Root.close:] {
+		c.tail()
+	}
+	c.settle()
+	out := c.Differences
+	sort.SliceStable(out, func(i, j int) bool {
+		if x, y := rank(out[i]), rank(out[j]); x != y {
+			return x < y
+		}
+		return place(out[i]) < place(out[j])
+	})
+	return &c.Comparison
+}
+
+func rank(d Difference) int {
+	switch {
+	case d.Kind == Cosmetic:
+		return 2
+	case d.Guarded != "":
+		return 0
+	}
+	return 1
 }
 
 func place(d Difference) int {
@@ -39,75 +94,469 @@ func place(d Difference) int {
 	return d.OldLine
 }
 
-func compareNodes(as, bs []*Node, path []string, s Schema, ordered bool, out *[]Difference) {
-	many := map[string]bool{}
-	for _, side := range [][]*Node{as, bs} {
-		count := map[string]int{}
-		for _, n := range side {
-			if count[n.Keyword()]++; count[n.Keyword()] > 1 {
-				many[n.Keyword()] = true
+type comparer struct {
+	Comparison
+	seed           maphash.Seed
+	removed, added []loose // not matched in their own block
+}
+
+// loose is a statement without a partner in its block.
+type loose struct {
+	n  *Node
+	st *Statement
+}
+
+func (c *comparer) clean(d *Document) bool { return d.Root.mark == 0 }
+
+// raw is the text of a node as it stands in its file, with all inside it; "" when it was edited.
+func raw(d *Document, n *Node) string {
+	if n.mark != 0 {
+		return ""
+	}
+	return d.source[n.own:n.end]
+}
+
+// same reports whether two nodes are alike to the byte, so that nothing inside needs to be looked at.
+func (c *comparer) same(a, b *Node) bool {
+	x := raw(c.a, a)
+	return x != "" && a.Form != Group && x == raw(c.b, b) && c.lead(a, b)
+}
+
+func (c *comparer) lead(a, b *Node) bool {
+	if c.a.Syntax == JSON || c.b.Syntax == JSON { // blanks between entries are nobody's
+		return true
+	}
+	return a.mark|b.mark == 0 && c.a.source[a.lead:a.own] == c.b.source[b.lead:b.own]
+}
+
+// lists compares what stands inside two nodes that are partners.
+func (c *comparer) lists(a, b *Node, st *Statement) {
+	as, bs := a.Children, b.Children
+	// What is alike at either end needs no names.
+	head := 0
+	for head < len(as) && head < len(bs) && c.same(as[head], bs[head]) && as[head].Name == bs[head].Name {
+		head++
+	}
+	if head == len(as) && head == len(bs) {
+		return
+	}
+	pairs, gone, come := c.match(as[head:], bs[head:], c.names(as, bs, st))
+	for _, p := range c.renamed(gone, come, st) {
+		pairs = append(pairs, p)
+		gone = slices.DeleteFunc(gone, func(n *Node) bool { return n == p.a })
+		come = slices.DeleteFunc(come, func(n *Node) bool { return n == p.b })
+	}
+	for _, n := range gone {
+		c.removed = append(c.removed, loose{n, st.of(n)})
+	}
+	for _, n := range come {
+		c.added = append(c.added, loose{n, st.of(n)})
+	}
+	for _, p := range pairs {
+		c.pair(p, st.of(p.b))
+	}
+	order := make(map[*Node]int, len(as)-head)
+	for i, n := range as[head:] {
+		order[n] = i
+	}
+	inOrder := slices.Clone(pairs)
+	at := make(map[*Node]int, len(bs)-head)
+	for i, n := range bs[head:] {
+		at[n] = i
+	}
+	slices.SortFunc(inOrder, func(x, y pair) int { return at[x.b] - at[y.b] })
+	kind := Cosmetic
+	if c.s.ordered(b, st) || b.Form == List && (st == nil || st.Items == nil) {
+		kind = Reordered
+	}
+	for _, p := range moved(inOrder, order) {
+		c.note(kind, p.a, p.b, st.of(p.b))
+	}
+}
+
+// match pairs statements of the same identity. Where several have it, those that are alike belong together; the others
+// are paired in their order.
+func (c *comparer) match(as, bs []*Node, name func(*Node) string) (pairs []pair, gone, come []*Node) {
+	old := make(map[string][]*Node, len(as))
+	for _, n := range as {
+		id := name(n)
+		old[id] = append(old[id], n)
+	}
+	ids := make([]string, len(bs))
+	several := map[string][]int{} // places in bs of statements whose identity is not theirs alone
+	for i, n := range bs {
+		ids[i] = name(n)
+		if list := old[ids[i]]; len(list) == 1 && several[ids[i]] == nil {
+			// Taken off the list only below, so that a second one of that name is seen to be one.
+			pairs = append(pairs, pair{list[0], n, false})
+			old[ids[i]] = append(list, nil)
+		} else if len(list) == 0 {
+			come = append(come, n)
+		} else {
+			several[ids[i]] = append(several[ids[i]], i)
+		}
+	}
+	if len(several) > 0 {
+		pairs = slices.DeleteFunc(pairs, func(p pair) bool {
+			id := name(p.b)
+			if several[id] == nil {
+				return false
+			}
+			several[id] = append(several[id], slices.Index(bs, p.b))
+			old[id] = old[id][:1]
+			return true
+		})
+	}
+	partner := make(map[*Node]*Node, len(as))
+	for _, p := range pairs {
+		partner[p.a] = p.b
+	}
+	for _, id := range ids {
+		if places := several[id]; len(places) > 0 {
+			slices.Sort(places)
+			left := old[id]
+			alike := map[string][]*Node{}
+			for _, a := range left {
+				k := c.content(a)
+				alike[k] = append(alike[k], a)
+			}
+			for k, at := range places {
+				if list := alike[c.content(bs[at])]; len(list) > 0 {
+					alike[c.content(bs[at])] = list[1:]
+					pairs = append(pairs, pair{list[0], bs[at], false})
+					partner[list[0]] = bs[at]
+					places[k] = -1
+				}
+			}
+			for _, at := range places {
+				if at < 0 {
+					continue
+				}
+				if k := slices.IndexFunc(left, func(a *Node) bool { return partner[a] == nil }); k >= 0 {
+					pairs = append(pairs, pair{left[k], bs[at], false})
+					partner[left[k]] = bs[at]
+					left = left[k+1:]
+				} else {
+					come = append(come, bs[at])
+				}
+			}
+			several[id] = nil
+		}
+	}
+	for _, n := range as {
+		if partner[n] == nil {
+			gone = append(gone, n)
+		}
+	}
+	return pairs, gone, come
+}
+
+// A pair is a statement on both sides.
+type pair struct {
+	a, b    *Node
+	renamed bool
+}
+
+func (c *comparer) pair(p pair, st *Statement) {
+	c.pairs[p.b] = p.a
+	if c.same(p.a, p.b) && p.a.Name == p.b.Name {
+		return
+	}
+	switch {
+	case p.renamed:
+		c.note(Renamed, p.a, p.b, st)
+		if key := holdsKey(p.b, st); key != nil {
+			c.keys[p.b] = key
+		}
+	case c.keys[p.b.Parent] == p.b: // told already, as another name of its entry
+	case !c.sameWords(p.a, p.b):
+		c.note(Changed, p.a, p.b, st)
+	case p.a.Form == List != (p.b.Form == List):
+		c.note(Changed, p.a, p.b, st)
+	case c.cosmetic(p.a, p.b):
+		c.note(Cosmetic, p.a, p.b, st)
+	}
+	if len(p.a.Children) > 0 || len(p.b.Children) > 0 {
+		c.lists(p.a, p.b, st)
+	}
+}
+
+// sameWords reports whether two statements have the same words; in JSON the text "1" and the number 1 are not the same.
+func (c *comparer) sameWords(a, b *Node) bool {
+	if !sameWords(a.Words, b.Words) {
+		return false
+	}
+	if c.a.Syntax == JSON && c.b.Syntax == JSON {
+		for i := range a.Words {
+			if a.Words[i].Quoted != b.Words[i].Quoted {
+				return false
 			}
 		}
 	}
-	identity := func(n *Node) string {
-		if len(n.Children) > 0 || many[n.Keyword()] || len(n.Words) == 1 {
-			return n.Text()
+	return true
+}
+
+// holdsKey is the statement inside an entry that holds its key, or nil.
+func holdsKey(n *Node, st *Statement) *Node {
+	if st == nil {
+		return keyChild(n)
+	}
+	return n.Child(string(st.Key))
+}
+
+// cosmetic reports whether the headers of two statements that mean the same are written differently.
+func (c *comparer) cosmetic(a, b *Node) bool {
+	if a.mark|b.mark != 0 || a.Form == Group || b.Form == Group {
+		return false
+	}
+	if !c.lead(a, b) || c.a.source[a.close:a.end] != c.b.source[b.close:b.end] && c.a.Syntax != JSON && c.b.Syntax != JSON {
+		return true
+	}
+	return c.a.source[a.own:a.open] != c.b.source[b.own:b.open]
+}
+
+// tail notes what differs behind the last statement.
+func (c *comparer) tail() {
+	if c.a.Root.mark|c.b.Root.mark != 0 || c.a.Syntax == JSON {
+		return
+	}
+	d := Difference{Kind: Cosmetic, Path: "(end of file)", old: c.a.Root, new: c.b.Root}
+	d.OldLine = 1 + strings.Count(c.a.source[:c.a.Root.close], "\n")
+	d.NewLine = 1 + strings.Count(c.b.source[:c.b.Root.close], "\n")
+	c.Differences = append(c.Differences, d)
+}
+
+// names returns the identity of statements in a block.
+func (c *comparer) names(as, bs []*Node, st *Statement) func(*Node) string {
+	var many map[string]bool // names of which there are several, or which are blocks where words are names
+	lines := c.b.Syntax == BlockIndent || c.b.Syntax == Braces || c.b.Syntax == INI
+	repeated := func(name string) bool {
+		if many == nil {
+			many = map[string]bool{}
+			for _, side := range [][]*Node{as, bs} {
+				count := make(map[string]int, len(side))
+				for _, n := range side {
+					if count[n.Name]++; count[n.Name] == 2 || len(n.Children) > 0 && lines {
+						many[n.Name] = true
+					}
+				}
+			}
 		}
-		return n.Keyword()
+		return many[name]
 	}
-	old := map[string][]*Node{}
-	for _, n := range as {
-		old[identity(n)] = append(old[identity(n)], n)
+	return func(n *Node) string {
+		ns := st.of(n)
+		if ns != nil {
+			name, key := c.s.label(n, ns)
+			if ns.Key == KeyPosition {
+				return name + "\x00" + c.content(n)
+			}
+			return name + "\x00" + key
+		}
+		switch {
+		case n.Name == "" && len(n.Children) == 0:
+			return n.Value()
+		case n.Form == Block && n.Name == "" || repeated(n.Name):
+			if k := keyChild(n); k != nil {
+				return n.Name + "\x00" + k.Value()
+			}
+			if n.Name == "" {
+				return "\x00" + c.content(n)
+			}
+			return n.Name + "\x00" + joinTexts(n.Words)
+		}
+		return n.Name
 	}
-	matched := map[*Node]bool{}
-	var pairs []pair
-	for _, n := range bs {
-		id := identity(n)
-		if len(old[id]) == 0 {
-			report(Added, nil, n, path, s, out)
+}
+
+// content is a short form of all that a node says.
+func (c *comparer) content(n *Node) string {
+	var h maphash.Hash
+	h.SetSeed(c.seed)
+	c.hash(&h, n, true)
+	sum := h.Sum64()
+	var b [8]byte
+	for i := range b {
+		b[i] = byte(sum >> (8 * i))
+	}
+	return string(b[:])
+}
+
+func (c *comparer) hash(h *maphash.Hash, n *Node, words bool) {
+	if words {
+		_, _ = h.WriteString(n.Name)
+		for _, w := range n.Words {
+			_ = h.WriteByte(0)
+			_, _ = h.WriteString(w.Text)
+		}
+	}
+	_ = h.WriteByte(byte(n.Form))
+	for _, k := range n.Children {
+		_ = h.WriteByte(1)
+		c.hash(h, k, true)
+	}
+	_ = h.WriteByte(2)
+}
+
+// renamed pairs entries that came with entries that went when they hold the same, or most of the same, under another key.
+func (c *comparer) renamed(gone, come []*Node, st *Statement) (out []pair) {
+	if len(gone) == 0 || len(come) == 0 || len(gone)*len(come) > 250_000 {
+		return nil
+	}
+	taken := map[*Node]bool{}
+	leaves := map[*Node]map[string]int{}
+	inside := func(n *Node) map[string]int {
+		if leaves[n] == nil {
+			leaves[n] = map[string]int{}
+			key := ""
+			if ns := st.of(n); ns != nil {
+				key = string(ns.Key)
+			} else if k := keyChild(n); k != nil {
+				key = k.Name
+			}
+			collect(n, "", key, leaves[n])
+		}
+		return leaves[n]
+	}
+	for _, b := range come {
+		if !mayBeRenamed(b, st) {
 			continue
 		}
-		o := old[id][0]
-		old[id] = old[id][1:]
-		matched[o] = true
-		pairs = append(pairs, pair{o, n})
-		if o.Text() != n.Text() {
-			report(Changed, o, n, path, s, out)
+		var best *Node
+		score := 0.0
+		for _, a := range gone {
+			if a.Form == List || taken[a] || a.Name != b.Name && (st == nil || st.Each == nil || st.of(a) != st.of(b)) || !mayBeRenamed(a, st) {
+				continue
+			}
+			if v := likeness(inside(a), inside(b)); v > score {
+				best, score = a, v
+			}
 		}
-		compareNodes(o.Children, n.Children, append(path[:len(path):len(path)], mask(n, s)), s, contains(s.Ordered, n.Keyword()), out)
-	}
-	for _, n := range as {
-		if !matched[n] {
-			report(Removed, n, nil, path, s, out)
+		if best != nil && score > 0.5 {
+			taken[best] = true
+			out = append(out, pair{best, b, true})
 		}
 	}
-	if ordered {
-		for _, p := range moved(pairs) {
-			report(Reordered, p.a, p.b, path, s, out)
+	return out
+}
+
+// mayBeRenamed reports whether a statement is an entry of a list that holds something to be recognised by.
+func mayBeRenamed(n *Node, st *Statement) bool {
+	if len(n.Children) == 0 {
+		return false
+	}
+	ns := st.of(n)
+	return ns == nil && (len(n.Words) > 0 || n.Name == "") || ns != nil && (ns.Key != KeyOnce || ns == st.Each) && ns.Key != KeyPosition
+}
+
+// collect counts the leaves of a node by path and value, its key aside.
+func collect(n *Node, path, key string, into map[string]int) {
+	for _, k := range n.Children {
+		if k.Name == key && key != "" {
+			continue
+		}
+		p := path + "\x01" + k.Name
+		if len(k.Words) > 0 || len(k.Children) == 0 {
+			into[p+"\x00"+joinTexts(k.Words)]++
+		}
+		collect(k, p, "", into)
+	}
+}
+
+// likeness is the share of leaves that two entries have in common.
+func likeness(a, b map[string]int) float64 {
+	common, all := 0, 0
+	for k, n := range a {
+		common += min(n, b[k])
+		all += n
+	}
+	for k, n := range b {
+		all += max(n-a[k], 0)
+	}
+	if all == 0 {
+		return 0
+	}
+	return float64(common) / float64(all)
+}
+
+// settle decides what became of statements without a partner in their own block: moved to another block, a default that
+// came or went, or simply added and removed.
+func (c *comparer) settle() {
+	where := map[string][]loose{}
+	if len(c.removed) > 0 && len(c.added) > 0 {
+		for _, l := range c.removed {
+			if worthMoving(l) {
+				k := c.content(l.n)
+				where[k] = append(where[k], l)
+			}
+		}
+	}
+	gone := map[*Node]bool{}
+	for _, l := range c.added {
+		kind := Added
+		if len(where) > 0 && worthMoving(l) {
+			k := c.content(l.n)
+			if list := where[k]; len(list) > 0 {
+				where[k] = list[1:]
+				gone[list[0].n] = true
+				c.note(Moved, list[0].n, l.n, l.st)
+				continue
+			}
+		}
+		if isDefault(l) {
+			kind = DefaultExplicit
+		}
+		c.note(kind, nil, l.n, l.st)
+	}
+	for _, l := range c.removed {
+		switch {
+		case gone[l.n]:
+		case isDefault(l):
+			c.note(DefaultDropped, l.n, nil, l.st)
+		default:
+			c.note(Removed, l.n, nil, l.st)
 		}
 	}
 }
 
-type pair struct{ a, b *Node }
+// worthMoving reports whether a statement says enough to be recognised in another block: "on" does not.
+func worthMoving(l loose) bool {
+	if len(l.n.Children) > 0 {
+		return true
+	}
+	return len(joinTexts(l.n.Words)) >= 6 && !isDefault(l)
+}
+
+func isDefault(l loose) bool {
+	return l.st != nil && l.st.HasDefault && len(l.n.Children) == 0 && joinTexts(l.n.Words) == l.st.Default
+}
 
 // moved returns the pairs outside a longest run that keeps its order, so that moving one entry is one difference.
-func moved(pairs []pair) (out []pair) {
-	best, prev := make([]int, len(pairs)), make([]int, len(pairs))
-	end := -1
-	for i := range pairs {
-		best[i], prev[i] = 1, -1
-		for j := range i {
-			if pairs[j].a.Line < pairs[i].a.Line && best[j]+1 > best[i] {
-				best[i], prev[i] = best[j]+1, j
-			}
+func moved(pairs []pair, order map[*Node]int) (out []pair) {
+	sorted := true
+	for i := 1; i < len(pairs) && sorted; i++ {
+		sorted = order[pairs[i-1].a] < order[pairs[i].a]
+	}
+	if sorted {
+		return nil
+	}
+	// The longest increasing subsequence, by patience sorting.
+	var tops []int // index of the pair that ends the shortest-ending run of each length
+	prev := make([]int, len(pairs))
+	for i, p := range pairs {
+		k := sort.Search(len(tops), func(k int) bool { return order[pairs[tops[k]].a] >= order[p.a] })
+		if prev[i] = -1; k > 0 {
+			prev[i] = tops[k-1]
 		}
-		if end < 0 || best[i] > best[end] {
-			end = i
+		if k == len(tops) {
+			tops = append(tops, i)
+		} else {
+			tops[k] = i
 		}
 	}
-	stays := map[int]bool{}
-	for ; end >= 0; end = prev[end] {
-		stays[end] = true
+	stays := make([]bool, len(pairs))
+	for i := tops[len(tops)-1]; i >= 0; i = prev[i] {
+		stays[i] = true
 	}
 	for i, p := range pairs {
 		if !stays[i] {
@@ -117,43 +566,51 @@ func moved(pairs []pair) (out []pair) {
 	return out
 }
 
-// report adds one difference and, for a block that came or went, its whole content as one.
-func report(kind string, a, b *Node, path []string, s Schema, out *[]Difference) {
-	d := Difference{Kind: kind}
+// note adds one difference.
+func (c *comparer) note(kind string, a, b *Node, st *Statement) {
+	d := Difference{Kind: kind, old: a, new: b}
+	flat := kind == Changed || kind == Cosmetic
 	n := b
 	if a != nil {
-		d.Old, d.OldLine = maskDeep(a, s, kind == Changed || kind == Reordered), a.Line
-		d.Secret = s.secretFrom(a) >= 0
+		d.Old, d.OldLine = c.s.Masked(a, flat), a.Line
 	}
 	if b != nil {
-		d.New, d.NewLine = maskDeep(b, s, kind == Changed || kind == Reordered), b.Line
-		d.Secret = d.Secret || s.secretFrom(b) >= 0
+		d.New, d.NewLine = c.s.Masked(b, flat), b.Line
 	} else {
 		n = a
 	}
-	own := n.Keyword()
-	if len(n.Children) > 0 {
-		own = mask(n, s)
+	d.Path = c.s.Path(n)
+	if kind == Moved || kind == Renamed {
+		d.OldPath = c.s.Path(a)
 	}
-	d.Path = strings.Join(append(path[:len(path):len(path)], own), " / ")
-	*out = append(*out, d)
-}
-
-// mask is the statement's text with *** for its secret words.
-func mask(n *Node, s Schema) string {
-	from := s.secretFrom(n)
-	if from < 0 {
-		return n.Text()
-	}
-	return joinWords(n.Words[:from]) + strings.Repeat(" ***", len(n.Words)-from)
-}
-
-func maskDeep(n *Node, s Schema, flat bool) string {
-	text := mask(n, s)
-	if !flat {
-		for _, c := range n.Children {
-			text += "\n  " + strings.ReplaceAll(maskDeep(c, s, false), "\n", "\n  ")
+	d.Section, d.Service = c.s.Section(n), c.s.Service(n)
+	for _, side := range []*Node{a, b} {
+		if side == nil {
+			continue
+		}
+		d.Secret = d.Secret || c.s.IsSecret(side)
+		if d.Guarded = c.s.Guard(side); d.Guarded == "" && !flat && kind != Reordered {
+			d.Guarded = c.guardInside(side)
+		}
+		if d.Guarded != "" {
+			break
 		}
 	}
-	return text
+	if kind == Cosmetic {
+		d.Guarded = ""
+	}
+	c.Differences = append(c.Differences, d)
+}
+
+// guardInside returns why something inside a node must not change by itself, or "".
+func (c *comparer) guardInside(n *Node) (why string) {
+	if c.s.Top == nil {
+		return ""
+	}
+	c.s.WalkWith(n, func(_ *Node, st *Statement) {
+		if why == "" && st != nil {
+			why = st.Guarded
+		}
+	})
+	return why
 }

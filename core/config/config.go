@@ -1,44 +1,105 @@
-// Package config reads device configurations into one tree, prints them back byte for byte, and compares two of them
-// by identity instead of by line.
+// Package config reads device configurations of six syntaxes into one tree, prints them back byte for byte, compares two
+// of them by identity instead of by line, and masks what is secret in them.
 //
-// The first syntax is block-indent: one statement a line, made of words; a statement that is followed by lines
-// indented deeper is a block. Words may stand in double quotes; # begins a comment. docs/formats/configuration.md has
-// the grammar.
+// A Document is a tree of Nodes. A Node is one statement of the configuration: it has a name, the words that follow the
+// name, and the statements inside it. What that is in each syntax:
+//
+//	block-indent  port p1            name "port", words "p1"; deeper lines are inside
+//	braces        port p1 { ... }    the same
+//	dotted        port.p1.mtu = 9    name "mtu", words "9", inside "p1", inside "port"
+//	ini           [port p1] mtu = 9  name "mtu", words "9", inside "port p1"
+//	json          "mtu": 9           name "mtu", words "9"; items of lists have no name
+//	xml           <mtu>9</mtu>       name "mtu", words "9"; an attribute x is a statement "@x" inside
+//
+// What the names mean, which entry of a list is which, and what is secret comes from a Schema. The syntaxes, schemas and
+// the rules of comparison are written down in docs/formats/configuration.md.
 package config
 
 import (
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
-// A Document is a parsed configuration. Print gives back exactly the bytes it was parsed from.
+// A Syntax is a way to write a configuration.
+type Syntax string
+
+// The syntaxes. Each has a file in this package.
+const (
+	BlockIndent Syntax = "block-indent"
+	Braces      Syntax = "braces"
+	Dotted      Syntax = "dotted"
+	INI         Syntax = "ini"
+	JSON        Syntax = "json"
+	XML         Syntax = "xml"
+)
+
+// Syntaxes lists all syntaxes by name.
+var Syntaxes = []string{string(BlockIndent), string(Braces), string(Dotted), string(INI), string(JSON), string(XML)}
+
+// Limits that keep the memory of a reading bounded. Documents beyond them are refused with a clear error.
+const (
+	MaxSize  = 64 << 20 // bytes
+	MaxNodes = 5 << 20  // statements
+	MaxDepth = 500      // blocks inside each other
+)
+
+// A Document is a parsed configuration. Print gives back exactly the bytes it was parsed from, unless its tree was edited.
 type Document struct {
-	Name  string // file name for errors
-	Nodes []*Node
-	tail  string // comments and blank lines after the last statement
+	Name   string // file name for errors
+	Syntax Syntax
+	Root   *Node // nameless; the top statements are its children
+	source string
 }
 
 // A Node is one statement with the statements inside it.
 type Node struct {
-	Words    []Word
-	Line     int // from 1
-	Column   int // of the first word, from 1
-	Children []*Node
-	lead     string // comments and blank lines before it
-	raw      string // the line itself with its indentation, comment and line ending
+	Name         string // "" for the root and for items of a list
+	Words        []Word
+	Children     []*Node
+	Parent       *Node // nil for the root
+	Line, Column int   // where the statement begins, from 1; 0 when it is not from a file
+	Form         Form
+
+	// Offsets into the document's source. lead..own is what comes before the statement (comments, blank lines),
+	// own..open its header, close..end what follows its children.
+	lead, own, open, close, end int32
+	mark                        mark
 }
 
-// A Word is one word of a statement, without its quotes.
+// A Form tells apart what a syntax writes differently though it has the same name, words and children.
+type Form uint8
+
+// The forms.
+const (
+	Plain Form = iota // a statement, with or without children; in JSON a scalar
+	Block             // a block that may be empty: braces, an INI section, a JSON object, an XML element
+	List              // a JSON list
+	Group             // dotted: exists only because statements below it do
+)
+
+// mark says how far the text of a node still stands in the source.
+type mark uint8
+
+const (
+	headChanged mark = 1 << iota // the header must be written anew
+	restChanged                  // something inside was changed, came, went or moved
+	fresh                        // nothing of it stands in the source
+)
+
+// A Word is one value of a statement, without quotes and escapes.
 type Word struct {
 	Text   string
-	Quoted bool
-	Column int // from 1
+	Column int32 // from 1; 0 when it is not from a file
+	Quoted bool  // stood in quotes; in JSON: a string
 }
 
 // A ParseError is one broken place in a configuration.
 type ParseError struct {
 	File         string
-	Line, Column int
+	Line, Column int // from 1; columns count bytes
 	Message      string
 }
 
@@ -46,143 +107,232 @@ func (e *ParseError) Error() string {
 	return fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Column, e.Message)
 }
 
-// Keyword is the first word of a statement.
-func (n *Node) Keyword() string { return n.Words[0].Text }
-
-// Text is the statement's words joined by single spaces.
-func (n *Node) Text() string { return joinWords(n.Words) }
-
-// Parse reads a block-indent configuration. It returns as much of the tree as is sound and every broken place; a
-// broken line is kept, so that Print still gives back the input.
-func Parse(name, text string) (*Document, []*ParseError) {
-	d := &Document{Name: name}
-	var broken []*ParseError
-	type open struct {
-		indent int
-		node   *Node // nil for the top
-	}
-	stack := []open{{-1, nil}}
-	var lead strings.Builder
-	for number, raw := range splitLines(text) {
-		line := strings.TrimRight(raw, "\r\n")
-		fail := func(column int, format string, args ...any) {
-			broken = append(broken, &ParseError{name, number + 1, column, fmt.Sprintf(format, args...)})
-		}
-		body := strings.TrimLeft(line, " ")
-		indent := len(line) - len(body)
-		if body == "" || body[0] == '#' {
-			lead.WriteString(raw)
-			continue
-		}
-		if body[0] == '\t' {
-			fail(indent+1, "a tab in the indentation; expected spaces")
-			lead.WriteString(raw)
-			continue
-		}
-		words, column, err := splitWords(line, indent)
-		if err != nil {
-			fail(column, "%s", err)
-			lead.WriteString(raw)
-			continue
-		}
-		for stack[len(stack)-1].indent >= indent {
-			stack = stack[:len(stack)-1]
-		}
-		parent := stack[len(stack)-1].node
-		siblings := &d.Nodes
-		if parent != nil {
-			siblings = &parent.Children
-		}
-		if parent == nil && indent > 0 {
-			fail(indent+1, "indented by %d, but no statement above it is a block; expected no indentation", indent)
-		} else if len(*siblings) > 0 {
-			if first := (*siblings)[0]; first.Column != indent+1 {
-				fail(indent+1, "indented by %d, but its block began with %d on line %d", indent, first.Column-1, first.Line)
-			}
-		}
-		n := &Node{Words: words, Line: number + 1, Column: indent + 1, raw: raw, lead: lead.String()}
-		lead.Reset()
-		*siblings = append(*siblings, n)
-		stack = append(stack, open{indent, n})
-	}
-	d.tail = lead.String()
-	return d, broken
-}
-
-// Print returns the text of the document; for an unchanged tree, the text that was parsed.
-func (d *Document) Print() string {
+// Text is the statement's name and words joined by single spaces, quoted where they need it.
+func (n *Node) Text() string {
 	var b strings.Builder
-	var walk func([]*Node)
-	walk = func(nodes []*Node) {
-		for _, n := range nodes {
-			b.WriteString(n.lead)
-			b.WriteString(n.raw)
-			walk(n.Children)
-		}
-	}
-	walk(d.Nodes)
-	b.WriteString(d.tail)
+	writeWords(&b, n, false)
 	return b.String()
 }
 
-// Masked returns the text with the values of secret statements replaced by ***, keeping all else as it is. Broken
-// lines are replaced whole, since nobody can tell what is secret in them.
-func Masked(text string, s Schema) string {
-	d, broken := Parse("", text)
-	lines := splitLines(text)
-	for _, e := range broken {
-		if e.Line <= len(lines) {
-			lines[e.Line-1] = "*** (a line that could not be read)" + ending(lines[e.Line-1])
-		}
+// Value is the text of the node's only word; "" when it has none or several.
+func (n *Node) Value() string {
+	if len(n.Words) != 1 {
+		return ""
 	}
-	var walk func([]*Node)
-	walk = func(nodes []*Node) {
-		for _, n := range nodes {
-			if from := s.secretFrom(n); from >= 0 {
-				i := n.Line - 1
-				lines[i] = lines[i][:n.Words[from].Column-1] + strings.TrimRight(strings.Repeat("*** ", len(n.Words)-from), " ") + ending(lines[i])
-			}
-			walk(n.Children)
-		}
-	}
-	walk(d.Nodes)
-	for i, l := range lines { // a secret that somebody commented out is still a secret
-		if body := strings.TrimLeft(l, " #"); strings.HasPrefix(strings.TrimLeft(l, " "), "#") {
-			for _, w := range strings.Fields(body) {
-				if s.isSecret(w) {
-					lines[i] = l[:strings.Index(l, "#")+1] + " ***" + ending(l)
-				}
-			}
-		}
-	}
-	return strings.Join(lines, "")
+	return n.Words[0].Text
 }
 
-// A Schema says what the words of a family's configuration mean, as far as comparing and masking need it.
-type Schema struct {
-	Secrets []string // keywords after which every word is secret
-	Ordered []string // blocks whose entries' order matters
-}
-
-func (s Schema) isSecret(word string) bool { return contains(s.Secrets, word) }
-
-// secretFrom returns the index of the first secret word of a statement, or -1.
-func (s Schema) secretFrom(n *Node) int {
-	for i, w := range n.Words[:len(n.Words)-1] {
-		if !w.Quoted && s.isSecret(w.Text) {
-			return i + 1
+// Child returns the first statement of that name inside the node, or nil.
+func (n *Node) Child(name string) *Node {
+	for _, c := range n.Children {
+		if c.Name == name {
+			return c
 		}
 	}
-	return -1
+	return nil
 }
 
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
+// Walk calls f for the node and all nodes inside it, in document order.
+func (n *Node) Walk(f func(*Node)) {
+	f(n)
+	for _, c := range n.Children {
+		c.Walk(f)
+	}
+}
+
+// Parse reads a configuration. It returns as much of the tree as is sound and every broken place; Print of a document
+// with broken places still gives back the input.
+func Parse(name, text string, syntax Syntax) (*Document, []*ParseError) {
+	p := &parser{doc: &Document{Name: name, Syntax: syntax, source: text}, text: text}
+	p.root = p.node()
+	p.root.Line, p.root.Column, p.root.Form, p.root.end = 1, 1, Block, int32(len(text))
+	p.doc.Root = p.root
+	if len(text) > MaxSize {
+		p.text = ""
+		p.doc.source = ""
+		p.fail(0, "the file has %d bytes; configurations of up to %d are read", len(text), MaxSize)
+		return p.doc, p.broken
+	}
+	p.binary = !utf8.ValidString(text)
+	switch syntax {
+	case BlockIndent:
+		p.blockIndent()
+	case Braces:
+		p.braces()
+	case Dotted:
+		p.dotted()
+	case INI:
+		p.ini()
+	case JSON:
+		p.json()
+	case XML:
+		p.xml()
+	default:
+		p.fail(0, "syntax %q is not known; expected one of %s", syntax, strings.Join(Syntaxes, ", "))
+	}
+	return p.doc, p.broken
+}
+
+// Guess tells the syntax of a file from its name and content; it is meant for files nobody has said anything about.
+func Guess(name, text string) Syntax {
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".json":
+		return JSON
+	case ".xml":
+		return XML
+	case ".ini":
+		return INI
+	}
+	body := strings.TrimLeft(strings.TrimPrefix(text, "\ufeff"), " \t\r\n")
+	if strings.HasPrefix(body, "<") {
+		return XML
+	}
+	best, score := BlockIndent, -1
+	counts := map[Syntax]int{}
+	for i, l := range splitLines(body) {
+		if i == 400 {
+			break
+		}
+		l = strings.TrimSpace(l)
+		switch {
+		case l == "" || l[0] == '#':
+		case l[0] == '[' && strings.HasSuffix(l, "]"):
+			counts[INI] += 2
+		case strings.HasSuffix(l, ";") || strings.HasSuffix(l, "{") || l == "}":
+			counts[Braces]++
+		case strings.Contains(l, "=") && strings.Contains(strings.SplitN(l, "=", 2)[0], "."):
+			counts[Dotted]++
+		case strings.Contains(l, " = "):
+			counts[INI]++
+		default:
+			counts[BlockIndent]++
 		}
 	}
-	return false
+	for _, s := range Syntaxes {
+		if counts[Syntax(s)] > score {
+			best, score = Syntax(s), counts[Syntax(s)]
+		}
+	}
+	if strings.HasPrefix(body, "{") || strings.HasPrefix(body, "[") && !strings.Contains(strings.SplitN(body, "\n", 2)[0], "]") {
+		return JSON
+	}
+	return best
+}
+
+// parser is what the parsers of all syntaxes share: positions, errors, and memory taken in large pieces.
+type parser struct {
+	doc    *Document
+	root   *Node
+	text   string
+	binary bool // the text is not all UTF-8
+	broken []*ParseError
+
+	nodes    []Node
+	words    []Word
+	children []*Node
+	count    int
+	depth    int
+	tooMany  bool
+
+	line, lineStart, counted int // lines are counted once: up to counted, which is on line
+}
+
+// maxBroken bounds the errors of one file; what follows is no longer listed.
+const maxBroken = 100
+
+func (p *parser) fail(at int, format string, args ...any) {
+	if len(p.broken) < maxBroken {
+		line, column := p.where(at)
+		p.broken = append(p.broken, &ParseError{p.doc.Name, line, column, fmt.Sprintf(format, args...)})
+	}
+}
+
+// where turns an offset into line and column. Offsets that only grow cost one pass over the text.
+func (p *parser) where(at int) (line, column int) {
+	if at < p.lineStart || p.line == 0 {
+		p.line, p.lineStart, p.counted = 1, 0, 0
+	}
+	for at = min(at, len(p.text)); p.counted < at; {
+		i := strings.IndexByte(p.text[p.counted:at], '\n')
+		if i < 0 {
+			p.counted = at
+			break
+		}
+		p.counted += i + 1
+		p.line, p.lineStart = p.line+1, p.counted
+	}
+	return p.line, at - p.lineStart + 1
+}
+
+// node takes a node from a large piece of memory.
+func (p *parser) node() *Node {
+	if len(p.nodes) == cap(p.nodes) {
+		p.nodes = make([]Node, 0, clamp(2*cap(p.nodes), 16, 4096))
+	}
+	p.count++
+	p.nodes = p.nodes[:len(p.nodes)+1]
+	return &p.nodes[len(p.nodes)-1]
+}
+
+// full reports, and notes once, that the document has more statements than are read.
+func (p *parser) full(at int) bool {
+	if p.count >= MaxNodes && !p.tooMany {
+		p.tooMany = true
+		p.fail(at, "more than %d statements; larger configurations are not read", MaxNodes)
+	}
+	return p.tooMany
+}
+
+// keepWords copies words into a large piece of memory.
+func (p *parser) keepWords(words ...Word) []Word {
+	if len(words) == 0 {
+		return nil
+	}
+	if cap(p.words)-len(p.words) < len(words) {
+		p.words = make([]Word, 0, max(clamp(2*cap(p.words), 32, 8192), len(words)))
+	}
+	at := len(p.words)
+	p.words = append(p.words, words...)
+	return p.words[at:len(p.words):len(p.words)]
+}
+
+// keepChildren copies a list of children into a large piece of memory and makes them the children of n.
+func (p *parser) keepChildren(n *Node, list []*Node) {
+	if len(list) == 0 {
+		return
+	}
+	if cap(p.children)-len(p.children) < len(list) {
+		p.children = make([]*Node, 0, max(clamp(2*cap(p.children), 32, 8192), len(list)))
+	}
+	at := len(p.children)
+	p.children = append(p.children, list...)
+	n.Children = p.children[at:len(p.children):len(p.children)]
+	for _, c := range list {
+		c.Parent = n
+	}
+}
+
+func clamp(v, low, high int) int { return min(max(v, low), high) }
+
+// unreadable returns the offset of the first byte of a piece of text that may not stand in a configuration, and what to
+// say about it; -1 when all is well.
+func (p *parser) unreadable(from, to int) (int, string) {
+	for i := from; i < to; {
+		c := p.text[i]
+		if c < ' ' && c != '\t' && c != '\r' && c != '\n' || c == 0x7f {
+			return i, fmt.Sprintf("a control character (code %d) is not allowed here", c)
+		}
+		if c < utf8.RuneSelf || !p.binary {
+			i++
+			continue
+		}
+		r, size := utf8.DecodeRuneInString(p.text[i:to])
+		if r == utf8.RuneError && size <= 1 {
+			return i, fmt.Sprintf("byte 0x%02x is not UTF-8; expected text in UTF-8", c)
+		}
+		i += size
+	}
+	return -1, ""
 }
 
 // splitLines cuts text after each line feed, keeping the endings.
@@ -194,62 +344,23 @@ func splitLines(text string) []string {
 	return lines
 }
 
-func ending(line string) string { return line[len(strings.TrimRight(line, "\r\n")):] }
-
-// splitWords cuts a line into words from an offset on. On failure it returns the column of the broken place.
-func splitWords(line string, i int) (words []Word, column int, err error) {
-	for i < len(line) {
-		switch c := line[i]; {
-		case c == ' ' || c == '\t':
-			i++
-		case c == '#':
-			return words, 0, nil
-		case c == '"':
-			start := i
-			var b strings.Builder
-			for i++; ; i++ {
-				if i >= len(line) {
-					return nil, start + 1, fmt.Errorf("a quoted word begins here and does not end; expected a closing \"")
-				}
-				if line[i] == '\\' && i+1 < len(line) {
-					i++
-				} else if line[i] == '"' {
-					break
-				}
-				b.WriteByte(line[i])
-			}
-			i++
-			if i < len(line) && line[i] != ' ' && line[i] != '\t' {
-				return nil, i + 1, fmt.Errorf("expected a space after the closing quote")
-			}
-			words = append(words, Word{b.String(), true, start + 1})
-		case c < ' ' || c == 0x7f:
-			return nil, i + 1, fmt.Errorf("a control character (code %d) is not allowed here", c)
-		default:
-			start := i
-			for i < len(line) && line[i] > ' ' && line[i] != 0x7f && line[i] != '"' {
-				i++
-			}
-			if i < len(line) && line[i] == '"' {
-				return nil, i + 1, fmt.Errorf("a quote inside a word; quote the whole word")
-			}
-			words = append(words, Word{line[start:i], false, start + 1})
-		}
+// Lines are the lines of a text without their endings.
+func Lines(text string) []string {
+	lines := splitLines(text)
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, "\r\n")
 	}
-	return words, 0, nil
+	return lines
 }
 
-func joinWords(words []Word) string {
-	var b strings.Builder
+func texts(words []Word) []string {
+	out := make([]string, len(words))
 	for i, w := range words {
-		if i > 0 {
-			b.WriteByte(' ')
-		}
-		if w.Quoted {
-			b.WriteString(`"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(w.Text) + `"`)
-		} else {
-			b.WriteString(w.Text)
-		}
+		out[i] = w.Text
 	}
-	return b.String()
+	return out
+}
+
+func sameWords(a, b []Word) bool {
+	return slices.EqualFunc(a, b, func(a, b Word) bool { return a.Text == b.Text })
 }

@@ -1503,8 +1503,18 @@ export interface components {
         };
         Difference: {
             /** @enum {string} */
-            kind: "added" | "removed" | "changed" | "reordered";
+            kind: "added" | "removed" | "changed" | "moved" | "renamed" | "reordered" | "default-explicit" | "default-dropped" | "cosmetic";
+            /** @description Labels of the blocks around the statement and its own, joined by " / ". */
             path: string;
+            /** @description Where it was, when it moved or has another name. */
+            oldPath?: string;
+            /** @description Why it must not change by itself; absent when it may. */
+            guarded?: string;
+            /** @description What the schema lists it under. */
+            section: string;
+            /** @description The service it belongs to. */
+            service?: string;
+            /** @description Its text with all inside it, secrets masked; empty where it is absent. */
             old: string;
             new: string;
             oldLine: number;

@@ -1,0 +1,86 @@
+package config
+
+import "slices"
+
+// Apply carries a comparison out on the old configuration: it returns a copy of it that means the same as the new one.
+// Cosmetic differences are left out.
+func (c *Comparison) Apply() *Document {
+	twin := map[*Node]*Node{}
+	out := c.a.Clone(func(old, new *Node) { twin[old] = new })
+	placed := map[*Node]*Node{} // statements of the new configuration to those of the result
+	for b, a := range c.pairs {
+		placed[b] = twin[a]
+	}
+	for _, d := range c.Differences {
+		switch d.Kind {
+		case Removed, Moved, DefaultDropped:
+			twin[d.old].Remove()
+		case Changed, Renamed:
+			n := twin[d.old]
+			n.Form = d.new.Form
+			if n.Name != d.new.Name {
+				n.Rename(d.new.Name)
+			}
+			n.SetWords(slices.Clone(d.new.Words))
+			if key := c.keys[d.new]; key != nil && c.pairs[key] != nil {
+				twin[c.pairs[key]].SetWords(slices.Clone(key.Words))
+			}
+		}
+	}
+	reordered := map[*Node]bool{}
+	for _, d := range c.Differences {
+		switch d.Kind {
+		case Added, Moved, DefaultExplicit:
+			parent := placed[d.new.Parent]
+			siblings := d.new.Parent.Children
+			at := 0
+			for i := slices.Index(siblings, d.new) - 1; i >= 0; i-- {
+				if before := placed[siblings[i]]; before != nil && before.Parent == parent {
+					at = 1 + slices.Index(parent.Children, before)
+					break
+				}
+				if before := twin[c.alike(siblings[i])]; before != nil && before.Parent == parent {
+					at = 1 + slices.Index(parent.Children, before)
+					break
+				}
+			}
+			n := d.new.Copy()
+			parent.Insert(at, n)
+			placed[d.new] = n
+		case Reordered:
+			reordered[d.new.Parent] = true
+		}
+	}
+	for b := range reordered {
+		n := placed[b]
+		order := map[*Node]int{}
+		for i, k := range b.Children {
+			if placed[k] != nil {
+				order[placed[k]] = i
+			} else if a := c.alike(k); a != nil {
+				order[twin[a]] = i
+			}
+		}
+		list := slices.Clone(n.Children)
+		slices.SortStableFunc(list, func(x, y *Node) int { return order[x] - order[y] })
+		for _, k := range list {
+			k.Remove()
+			n.Insert(-1, k)
+		}
+	}
+	return out
+}
+
+// alike returns the statement of the old configuration at the head of a block that was alike to the byte, and so was
+// never looked at one by one.
+func (c *Comparison) alike(b *Node) *Node {
+	a := c.pairs[b.Parent]
+	if a == nil {
+		return nil
+	}
+	i := slices.Index(b.Parent.Children, b)
+	if i < len(a.Children) && c.pairs[b] == nil && a.Children[i].Name == b.Name && sameWords(a.Children[i].Words, b.Words) {
+		return a.Children[i]
+	}
+	return nil
+}

@@ -1,0 +1,196 @@
+package config
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/core/version"
+)
+
+// A Finding is something in a configuration that its schema does not allow.
+type Finding struct {
+	Line    int    `json:"line"` // from 1
+	Column  int    `json:"column"`
+	Path    string `json:"path"`
+	Message string `json:"message"`
+	Doubt   bool   `json:"doubt"` // the device takes it, but it may not be what was meant
+
+	Node *Node `json:"-"`
+}
+
+func (f Finding) String() string {
+	return fmt.Sprintf("%d:%d: %s: %s", f.Line, f.Column, f.Path, f.Message)
+}
+
+// Check holds a configuration against the schema, for a model and release; an empty model or zero version leaves out
+// what depends on it. It looks at names, counts, types, references, duplicates and what is required.
+func (s *Schema) Check(d *Document, model string, v version.Version) []Finding {
+	if s.Top == nil {
+		return nil
+	}
+	c := &checker{s: s, model: model, v: v, defined: s.Defined(d)}
+	c.block(d.Root, s.Top)
+	return c.found
+}
+
+type checker struct {
+	s       *Schema
+	model   string
+	v       version.Version
+	defined map[string]map[string][]*Node
+	found   []Finding
+}
+
+func (c *checker) add(n *Node, doubt bool, format string, args ...any) {
+	c.found = append(c.found, Finding{n.Line, n.Column, c.s.Path(n), fmt.Sprintf(format, args...), doubt, n})
+}
+
+func (c *checker) block(n *Node, st *Statement) {
+	count := map[*Statement]int{}
+	seen := map[string]*Node{}
+	for _, child := range n.Children {
+		cs := st.of(child)
+		if cs == nil || !cs.knows(c.model, c.v) {
+			c.unknown(child, st, cs)
+			continue
+		}
+		count[cs]++
+		if cs.Max > 0 && count[cs] == cs.Max+1 {
+			c.add(child, false, "more than %d of them; the device takes %d", cs.Max, cs.Max)
+		}
+		if cs.Key != KeyPosition {
+			name, key := c.s.label(child, cs)
+			id := name + "\x00" + key
+			if first := seen[id]; first != nil {
+				c.add(child, false, "it stands here already, on line %d", first.Line)
+			} else {
+				seen[id] = child
+			}
+		}
+		c.words(child, cs)
+		c.block(child, cs)
+	}
+	for _, name := range sortedNames(st) {
+		if cs := st.Statements[name]; cs.Required && count[cs] == 0 && cs.knows(c.model, c.v) {
+			c.add(n, false, "%q is missing", name)
+		}
+	}
+}
+
+func sortedNames(st *Statement) []string {
+	var names []string
+	for name, cs := range st.Statements {
+		if cs.Required {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (c *checker) unknown(n *Node, st, cs *Statement) {
+	what := n.Name
+	if what == "" {
+		what = "an item"
+	}
+	switch {
+	case cs != nil && !slices.Contains(cs.Models, c.model) && len(cs.Models) > 0:
+		c.add(n, false, "%s has no %s", c.model, what)
+	case cs != nil:
+		c.add(n, false, "release %s has no %s", c.v, what)
+	default:
+		var known []string
+		for name := range st.Statements {
+			known = append(known, name)
+		}
+		slices.Sort(known)
+		expected := "nothing here"
+		if len(known) > 0 {
+			expected = "one of " + strings.Join(known, ", ")
+		}
+		c.add(n, false, "%s is not known here; expected %s", what, expected)
+	}
+}
+
+func (c *checker) words(n *Node, st *Statement) {
+	if len(st.Words) == 0 {
+		if len(n.Words) > 0 && (st.Key == KeyOnce || st.Key == "") && (len(st.Statements) > 0 || st.Each != nil || st.Items != nil) {
+			c.add(n, false, "no value is expected here")
+		}
+		return
+	}
+	least := 0
+	for _, w := range st.Words {
+		if !strings.HasSuffix(w, "?") && !strings.HasSuffix(w, "...") {
+			least++
+		}
+	}
+	if len(n.Words) < least {
+		c.add(n, false, "%d of its values are missing; expected %s", least-len(n.Words), c.s.Type(st.Words[len(n.Words)]).Expects())
+		return
+	}
+	for i, w := range n.Words {
+		t := c.s.TypeOf(st, i)
+		if t == nil {
+			c.add(n, false, "one value too many; expected %d", len(st.Words))
+			return
+		}
+		if message := c.s.wrong(t, w.Text, c.defined); message != "" {
+			if _, secret := c.s.secret(n, st); secret {
+				message = "the value does not fit; expected " + t.Expects()
+			}
+			at := *n
+			if w.Column > 0 {
+				at.Column = int(w.Column)
+			}
+			c.found = append(c.found, Finding{n.Line, at.Column, c.s.Path(n), message, false, n})
+		}
+	}
+	if st.Defines == "port" {
+		c.port(n, st)
+	}
+}
+
+func (c *checker) port(n *Node, st *Statement) {
+	ports, known := c.s.Ports[c.model]
+	name := c.s.KeyOf(n, st)
+	if known && !slices.ContainsFunc(ports, func(p Port) bool { return p.Name == name }) {
+		var names []string
+		for _, p := range ports {
+			names = append(names, p.Name)
+		}
+		c.add(n, false, "%s has no port %s; it has %s", c.model, name, strings.Join(names, ", "))
+	}
+}
+
+// wrong says what is wrong with a word of a type, or "".
+func (s *Schema) wrong(t *Type, word string, defined map[string]map[string][]*Node) string {
+	if len(t.RefersTo) > 0 {
+		if slices.Contains(t.Or, word) {
+			return ""
+		}
+		for _, kind := range t.RefersTo {
+			if defined == nil || len(defined[kind][word]) > 0 {
+				return ""
+			}
+		}
+		return fmt.Sprintf("there is no %s %q", strings.Join(t.RefersTo, " or "), word)
+	}
+	if t.ListOf != "" {
+		inner := s.Type(t.ListOf)
+		for _, item := range strings.Split(word, ",") {
+			if item = strings.TrimSpace(item); item == "" {
+				continue
+			}
+			if message := s.wrong(inner, item, defined); message != "" {
+				return message
+			}
+		}
+		return ""
+	}
+	if t.matches != nil && !t.matches(word) {
+		return fmt.Sprintf("%q does not fit; expected %s", word, t.Expects())
+	}
+	return ""
+}

@@ -1,0 +1,180 @@
+package config
+
+import "strings"
+
+// dotted reads lines of the form a.b.c = value. The names before the last become groups; a group has the place of its
+// first statement.
+func (p *parser) dotted() {
+	groups := map[*Node]map[string]*Node{} // the groups and statements of a node by name
+	lead := 0
+	p.lines(func(number, start, end, next int) {
+		body := skipBlanks(p.text, start, end)
+		if body == end || p.text[body] == '#' {
+			p.comment(body, end)
+			return
+		}
+		names, eq, bad, message := p.dottedNames(body, end)
+		if message != "" {
+			p.fail(bad, "%s", message)
+			return
+		}
+		value, bad, message := p.value(eq+1, start, end, " #")
+		if message != "" {
+			p.fail(bad, "%s", message)
+			return
+		}
+		if len(names) > MaxDepth {
+			p.fail(body, "names more than %d deep; expected less", MaxDepth)
+			return
+		}
+		parent := p.root
+		for _, name := range names[:len(names)-1] {
+			g := groups[parent][name]
+			if g == nil {
+				g = p.node()
+				g.Name, g.Line, g.Column, g.Form, g.Parent = name, number, body-start+1, Group, parent
+				g.lead, g.own, g.open, g.close, g.end = int32(lead), int32(lead), int32(lead), int32(lead), int32(lead)
+				parent.Children = append(parent.Children, g)
+				remember(groups, parent, g)
+			}
+			parent = g
+		}
+		name := names[len(names)-1]
+		n := groups[parent][name]
+		if n == nil || n.Form != Group { // a name that is set twice makes two statements
+			n = p.node()
+			n.Name, n.Parent = name, parent
+			parent.Children = append(parent.Children, n)
+			if groups[parent][name] == nil {
+				remember(groups, parent, n)
+			}
+		}
+		n.Words, n.Line, n.Column, n.Form = p.keepWords(value), number, body-start+1, Plain
+		n.lead, n.own, n.open, n.close, n.end = int32(lead), int32(body), int32(next), int32(next), int32(next)
+		lead = next
+	})
+	p.root.close = int32(lead)
+}
+
+func remember(groups map[*Node]map[string]*Node, parent, n *Node) {
+	if groups[parent] == nil {
+		groups[parent] = map[string]*Node{}
+	}
+	groups[parent][n.Name] = n
+}
+
+// lines calls f with the offsets of each line: its start, the end of its text, and the start of the next.
+func (p *parser) lines(f func(number, start, end, next int)) {
+	for at, number := 0, 1; at < len(p.text) && !p.full(at); number++ {
+		next := len(p.text)
+		if i := strings.IndexByte(p.text[at:], '\n'); i >= 0 {
+			next = at + i + 1
+		}
+		f(number, at, trimEnding(p.text, at, next), next)
+		at = next
+	}
+}
+
+func skipBlanks(text string, i, end int) int {
+	for i < end && (text[i] == ' ' || text[i] == '\t') {
+		i++
+	}
+	return i
+}
+
+// dottedNames reads a.b."c d" up to the = sign, whose offset it returns.
+func (p *parser) dottedNames(i, end int) (names []string, eq, bad int, message string) {
+	for {
+		i = skipBlanks(p.text, i, end)
+		if i < end && p.text[i] == '"' {
+			name, next, bad, message := p.quoted(i, end)
+			if message != "" {
+				return nil, 0, bad, message
+			}
+			if name == "" {
+				return nil, 0, i, emptyName
+			}
+			names = append(names, name)
+			i = next
+		} else {
+			start := i
+			for i < end && p.text[i] > ' ' && p.text[i] != '.' && p.text[i] != '=' && p.text[i] != '"' && p.text[i] != '#' && p.text[i] != 0x7f {
+				i++
+			}
+			if bad, message := p.unreadable(start, min(i+1, end)); bad >= 0 {
+				return nil, 0, bad, message
+			}
+			if i == start {
+				return nil, 0, i, "expected a name"
+			}
+			names = append(names, p.text[start:i])
+		}
+		i = skipBlanks(p.text, i, end)
+		switch {
+		case i < end && p.text[i] == '.':
+			i++
+		case i < end && p.text[i] == '=':
+			return names, i, 0, ""
+		default:
+			return nil, 0, i, "expected . or = after a name"
+		}
+	}
+}
+
+// value reads the value after an = sign: a quoted text, or all up to the end of the line or a comment, without the blanks
+// around it. comment lists what begins a comment behind a value: a blank and the sign, or several signs.
+func (p *parser) value(i, lineStart, end int, comment string) (w Word, bad int, message string) {
+	i = skipBlanks(p.text, i, end)
+	if i < end && p.text[i] == '"' {
+		text, next, bad, message := p.quoted(i, end)
+		if message != "" {
+			return w, bad, message
+		}
+		j := skipBlanks(p.text, next, end)
+		if j < end && (j == next || !strings.ContainsRune(comment[1:], rune(p.text[j]))) {
+			return w, j, "expected the end of the line or a comment after the closing quote"
+		}
+		return Word{text, int32(i - lineStart + 1), true}, 0, ""
+	}
+	start, stop := i, end
+	for j := i; j < end; j++ {
+		if strings.IndexByte(comment[1:], p.text[j]) >= 0 && (j == start || p.text[j-1] == ' ' || p.text[j-1] == '\t') {
+			stop = j
+			break
+		}
+	}
+	if bad, message := p.unreadable(start, end); bad >= 0 {
+		return w, bad, message
+	}
+	if j := strings.IndexByte(p.text[start:stop], '\r'); j >= 0 {
+		return w, start + j, "a carriage return inside a line; expected it only at the end"
+	}
+	for stop > start && (p.text[stop-1] == ' ' || p.text[stop-1] == '\t') {
+		stop--
+	}
+	return Word{p.text[start:stop], int32(start - lineStart + 1), false}, 0, ""
+}
+
+// writeValue writes a value so that value reads it again.
+func writeValue(b *strings.Builder, w Word, comment string) {
+	plain := !w.Quoted && !strings.HasPrefix(w.Text, `"`) && strings.TrimSpace(w.Text) == w.Text
+	for i := 0; plain && i < len(w.Text); i++ {
+		if strings.IndexByte(comment[1:], w.Text[i]) >= 0 && (i == 0 || w.Text[i-1] == ' ' || w.Text[i-1] == '\t') {
+			plain = false
+		}
+	}
+	if plain {
+		b.WriteString(w.Text)
+	} else {
+		writeQuoted(b, w.Text)
+	}
+}
+
+// writeDottedName writes one name of a dotted line.
+func writeDottedName(b *strings.Builder, name string) {
+	if name == "" || strings.ContainsAny(name, " \t.=\"#") {
+		writeQuoted(b, name)
+	} else {
+		b.WriteString(name)
+	}
+}

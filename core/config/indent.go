@@ -1,0 +1,231 @@
+package config
+
+import "strings"
+
+// blockIndent reads one statement a line, made of words; lines that are indented deeper stand inside.
+func (p *parser) blockIndent() {
+	type frame struct {
+		indent int
+		node   *Node
+		first  *Node // its first statement, which sets the indentation of the others
+		from   int   // where its children begin in pending
+	}
+	stack := []frame{{indent: -1, node: p.root}}
+	var pending []*Node
+	var words []Word
+	pop := func() {
+		f := stack[len(stack)-1]
+		p.keepChildren(f.node, pending[f.from:])
+		pending = pending[:f.from]
+		stack = stack[:len(stack)-1]
+	}
+	lead := 0
+	number := 0
+	for at := 0; at < len(p.text) && !p.full(at); {
+		next := len(p.text)
+		if i := strings.IndexByte(p.text[at:], '\n'); i >= 0 {
+			next = at + i + 1
+		}
+		start := at
+		at = next
+		number++
+		end := trimEnding(p.text, start, next)
+		body := start
+		for body < end && p.text[body] == ' ' {
+			body++
+		}
+		if body == end || p.text[body] == '#' {
+			p.comment(body, end)
+			continue
+		}
+		if p.text[body] == '\t' {
+			p.fail(body, "a tab in the indentation; expected spaces")
+			continue
+		}
+		var bad int
+		var message string
+		if words, bad, message = p.splitWords(words[:0], start, body, end); message != "" {
+			p.fail(bad, "%s", message)
+			continue
+		}
+		indent := body - start
+		for stack[len(stack)-1].indent >= indent {
+			pop()
+		}
+		top := &stack[len(stack)-1]
+		if top.node == p.root && indent > 0 {
+			p.fail(body, "indented by %d, but no statement above it is a block; expected no indentation", indent)
+		} else if top.first != nil && top.first.Column != indent+1 {
+			p.fail(body, "indented by %d, but its block began with %d on line %d", indent, top.first.Column-1, top.first.Line)
+		}
+		if len(stack) > MaxDepth {
+			p.fail(body, "blocks more than %d deep; expected less", MaxDepth)
+			break
+		}
+		n := p.node()
+		n.Name, n.Words, n.Line, n.Column = words[0].Text, p.keepWords(words[1:]...), number, indent+1
+		n.lead, n.own, n.open = int32(lead), int32(body), int32(next)
+		n.close, n.end = n.open, n.open
+		lead = next
+		if top.first == nil {
+			top.first = n
+			top.node.Form = Block
+		}
+		pending = append(pending, n)
+		stack = append(stack, frame{indent, n, nil, len(pending)})
+	}
+	for len(stack) > 0 {
+		pop()
+	}
+	// What stands between a block and what follows it belongs to what follows.
+	spanIndent(p.root)
+	p.root.close, p.root.end = int32(lead), int32(len(p.text))
+}
+
+func spanIndent(n *Node) {
+	for _, c := range n.Children {
+		spanIndent(c)
+	}
+	if k := len(n.Children); k > 0 {
+		n.close = n.Children[k-1].end
+		n.end = n.close
+	}
+}
+
+// comment reports what may not stand in a comment; the comment is kept all the same.
+func (p *parser) comment(from, to int) {
+	if bad, message := p.unreadable(from, to); bad >= 0 {
+		p.fail(bad, "%s", message)
+	}
+}
+
+// trimEnding returns where a line's text ends, before its line feed and carriage return.
+func trimEnding(text string, start, end int) int {
+	for end > start && (text[end-1] == '\n' || text[end-1] == '\r') {
+		end--
+	}
+	return end
+}
+
+// splitWords cuts a line into words; # where a word could begin starts a comment. On failure it returns the offset of
+// the broken place and what is wrong.
+func (p *parser) splitWords(words []Word, lineStart, i, end int) ([]Word, int, string) {
+	text := p.text
+	for i < end {
+		switch c := text[i]; {
+		case c == ' ' || c == '\t':
+			i++
+		case c == '#':
+			if bad, message := p.unreadable(i, end); bad >= 0 {
+				return nil, bad, message
+			}
+			return words, 0, ""
+		case c == '"':
+			w, next, bad, message := p.quoted(i, end)
+			if message != "" {
+				return nil, bad, message
+			}
+			if next < end && text[next] != ' ' && text[next] != '\t' {
+				return nil, next, "expected a space after the closing quote"
+			}
+			if w == "" && len(words) == 0 {
+				return nil, i, emptyName
+			}
+			words = append(words, Word{w, int32(i - lineStart + 1), true})
+			i = next
+		default:
+			start := i
+			for i < end && text[i] > ' ' && text[i] != 0x7f && text[i] != '"' {
+				i++
+			}
+			if i < end && text[i] == '"' {
+				return nil, i, "a quote inside a word; quote the whole word"
+			}
+			if i < end && text[i] != ' ' && text[i] != '\t' || p.binary {
+				if bad, message := p.unreadable(start, min(i+1, end)); bad >= 0 {
+					return nil, bad, message
+				}
+				if i < end && text[i] < ' ' && text[i] != '\t' { // a carriage return inside the line
+					return nil, i, "a carriage return inside a line; expected it only at the end"
+				}
+			}
+			words = append(words, Word{text[start:i], int32(start - lineStart + 1), false})
+		}
+	}
+	return words, 0, ""
+}
+
+const emptyName = "an empty name; expected a word"
+
+// quoted reads a word in double quotes that begins at i; a backslash takes the next character as it is.
+func (p *parser) quoted(i, end int) (word string, next, bad int, message string) {
+	start := i
+	plain := true
+	for i++; ; i++ {
+		if i >= end {
+			return "", 0, start, `a quoted word begins here and does not end; expected a closing "`
+		}
+		if c := p.text[i]; c == '"' {
+			break
+		} else if c == '\\' && i+1 < end && p.text[i+1] >= ' ' && p.text[i+1] < 0x7f {
+			plain = false
+			i++
+		} else if c < ' ' && c != '\t' || c == 0x7f || p.binary && c >= 0x80 {
+			if bad, message := p.unreadable(i, min(i+4, end)); bad == i {
+				return "", 0, bad, message
+			} else if c == '\r' {
+				return "", 0, i, "a carriage return inside a line; expected it only at the end"
+			}
+		}
+	}
+	word = p.text[start+1 : i]
+	if !plain {
+		var b strings.Builder
+		for j := 0; j < len(word); j++ {
+			if word[j] == '\\' && j+1 < len(word) && word[j+1] < 0x7f {
+				j++
+			}
+			b.WriteByte(word[j])
+		}
+		word = b.String()
+	}
+	return word, i + 1, 0, ""
+}
+
+// writeWords writes a statement's name and words as block-indent and braces write them. In braces a word may not hold
+// the signs that end a statement.
+func writeWords(b *strings.Builder, n *Node, braces bool) {
+	sep := ""
+	if n.Name != "" {
+		writeWord(b, n.Name, false, braces)
+		sep = " "
+	}
+	for _, w := range n.Words {
+		b.WriteString(sep)
+		writeWord(b, w.Text, w.Quoted, braces)
+		sep = " "
+	}
+}
+
+func writeWord(b *strings.Builder, w string, quoted, braces bool) {
+	stops := " \t\"#\r\n"
+	if braces {
+		stops = " \t\"#;{}\r\n"
+	}
+	if !quoted && w != "" && !strings.ContainsAny(w, stops) {
+		b.WriteString(w)
+		return
+	}
+	writeQuoted(b, w)
+}
+
+func writeQuoted(b *strings.Builder, w string) {
+	b.WriteByte('"')
+	for i := range len(w) {
+		if w[i] == '"' || w[i] == '\\' {
+			b.WriteByte('\\')
+		}
+		b.WriteByte(w[i])
+	}
+	b.WriteByte('"')
+}

@@ -1,0 +1,491 @@
+package config
+
+import (
+	"slices"
+	"sort"
+	"strings"
+)
+
+// Print returns the text of the document: of an unchanged one the bytes it was parsed from; of an edited one those bytes
+// with what was edited written anew.
+func (d *Document) Print() string {
+	if d.Root.mark == 0 {
+		return d.source
+	}
+	w := newWriter(d)
+	w.document()
+	return w.b.String()
+}
+
+// PrintLines is Print, and tells on which line, from 1, each statement begins.
+func (d *Document) PrintLines() (string, map[*Node]int) {
+	w := newWriter(d)
+	w.at = map[*Node]int{}
+	w.document()
+	text := w.b.String()
+	var starts []int
+	for i := range len(text) {
+		if text[i] == '\n' {
+			starts = append(starts, i)
+		}
+	}
+	for n, at := range w.at {
+		w.at[n] = 1 + sort.SearchInts(starts, at)
+	}
+	return text, w.at
+}
+
+type writer struct {
+	d       *Document
+	b       strings.Builder
+	last    byte // the last byte written
+	newline string
+	unit    int // spaces of one level
+	at      map[*Node]int
+}
+
+func newWriter(d *Document) *writer {
+	w := &writer{d: d, newline: "\n", unit: 2, last: '\n'}
+	if i := strings.IndexByte(d.source, '\n'); i > 0 && d.source[i-1] == '\r' {
+		w.newline = "\r\n"
+	}
+	for _, n := range d.Root.Children {
+		if len(n.Children) > 0 && n.mark&fresh == 0 && n.Children[0].mark&fresh == 0 && n.Children[0].Line > n.Line && n.Children[0].Column > n.Column {
+			w.unit = n.Children[0].Column - n.Column
+			break
+		}
+	}
+	return w
+}
+
+func (w *writer) put(s string) {
+	if s != "" {
+		w.b.WriteString(s)
+		w.last = s[len(s)-1]
+	}
+}
+
+// line makes sure that what follows begins on a new line.
+func (w *writer) line() {
+	if w.last != '\n' {
+		w.put(w.newline)
+	}
+}
+
+func (w *writer) spaces(n int) { w.put(strings.Repeat(" ", n)) }
+
+// begins notes where a statement begins.
+func (w *writer) begins(n *Node) {
+	if w.at != nil {
+		w.at[n] = w.b.Len()
+	}
+}
+
+// whole writes a statement that was not edited, with all inside it.
+func (w *writer) whole(n *Node, from int32) {
+	if w.at != nil {
+		shift := w.b.Len() - int(from)
+		n.Walk(func(c *Node) { w.at[c] = int(c.own) + shift })
+	}
+	w.put(w.d.source[from:n.end])
+}
+
+func (w *writer) document() {
+	root := w.d.Root
+	if root.mark == 0 {
+		w.whole(root, 0)
+		return
+	}
+	switch w.d.Syntax {
+	case BlockIndent:
+		w.indentBlock(root, -w.unit)
+	case Braces:
+		w.bracesBlock(root, 0)
+	case Dotted:
+		w.dottedLines()
+	case INI:
+		w.iniSections()
+	case JSON:
+		w.jsonValue(root, 0)
+		if root.mark&fresh != 0 {
+			w.put(w.newline)
+		}
+		return
+	case XML:
+		if root.mark&fresh != 0 {
+			w.put(`<?xml version="1.0" encoding="UTF-8"?>`)
+		}
+		for _, c := range root.Children {
+			w.xmlElement(c, 0)
+		}
+		if root.mark&fresh != 0 {
+			w.put(w.newline)
+		}
+	}
+	if root.mark&fresh == 0 {
+		w.put(w.d.source[root.close:]) // comments and blank lines after the last statement
+	}
+}
+
+// leading writes the comments and blank lines before a statement, and its indentation.
+func (w *writer) leading(n *Node, indent int) {
+	w.line()
+	if n.mark&fresh == 0 {
+		lead := w.d.source[n.lead:n.own]
+		if i := strings.LastIndexByte(lead, '\n'); i >= 0 {
+			for _, l := range splitLines(lead[:i+1]) {
+				if body := strings.TrimLeft(l, " \t"); strings.HasPrefix(body, "#") && n.Column-1 != indent {
+					w.spaces(indent)
+					l = body
+				}
+				w.put(l)
+			}
+		}
+	}
+	w.spaces(indent)
+	w.begins(n)
+}
+
+// after is what stands on the line behind a statement's words: blanks, a comment, the line ending. signs are those that
+// begin a comment where a blank stands before them.
+func (w *writer) after(n *Node, signs string) string {
+	if n.mark&fresh != 0 {
+		return w.newline
+	}
+	head := w.d.source[n.own:n.open]
+	quoted := false
+	for i := 0; i < len(head); i++ {
+		switch c := head[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case !quoted && i > 0 && strings.IndexByte(signs, c) >= 0 && strings.IndexByte(" \t;{}]", head[i-1]) >= 0:
+			for head[i-1] == ' ' || head[i-1] == '\t' {
+				i--
+			}
+			return head[i:]
+		}
+	}
+	return head[trimEnding(head, 0, len(head)):]
+}
+
+// columns of children: those of a block are indented alike.
+func (w *writer) childIndent(n *Node, indent int) int {
+	for _, c := range n.Children {
+		if c.mark&fresh == 0 && c.Column-1 > indent && (n.mark&fresh == 0 && n.Column-1 == indent) {
+			return c.Column - 1
+		}
+	}
+	return max(indent+w.unit, 0)
+}
+
+func (w *writer) indentBlock(n *Node, indent int) {
+	inner := w.childIndent(n, indent)
+	if n.Parent == nil {
+		inner = 0
+	}
+	for _, c := range n.Children {
+		if c.mark == 0 && c.Column-1 == inner {
+			w.line()
+			w.whole(c, c.lead)
+			continue
+		}
+		w.leading(c, inner)
+		if c.mark&headChanged == 0 {
+			w.put(w.d.source[c.own:c.open])
+		} else {
+			writeWords(&w.b, c, false)
+			w.last = 0
+			w.put(w.after(c, "#"))
+		}
+		w.indentBlock(c, inner)
+	}
+}
+
+func (w *writer) bracesBlock(n *Node, indent int) {
+	for _, c := range n.Children {
+		if c.mark == 0 && c.Column-1 == indent {
+			w.line()
+			w.whole(c, c.lead)
+			continue
+		}
+		w.leading(c, indent)
+		block := c.Form == Block || len(c.Children) > 0
+		if c.mark&headChanged == 0 {
+			w.put(w.d.source[c.own:c.open])
+		} else {
+			writeWords(&w.b, c, true)
+			w.last = 0
+			if block {
+				w.put(" {")
+			} else {
+				w.put(";")
+			}
+			w.put(w.after(c, "#"))
+		}
+		if !block {
+			continue
+		}
+		w.bracesBlock(c, w.childIndent(c, indent))
+		if c.mark&fresh == 0 && c.end > c.close {
+			w.put(w.d.source[c.close:c.end])
+		} else {
+			w.line()
+			w.spaces(indent)
+			w.put("}" + w.newline)
+		}
+	}
+}
+
+// dottedLines writes the statements in the order of the file; one that is new follows the one before it in the tree.
+func (w *writer) dottedLines() {
+	type line struct {
+		n     *Node
+		names []string
+		at    int32
+	}
+	var lines []line
+	at := int32(-1)
+	var collect func(n *Node, names []string)
+	collect = func(n *Node, names []string) {
+		for _, c := range n.Children {
+			names := append(slices.Clip(names), c.Name)
+			if c.Form != Group && (len(c.Words) > 0 || len(c.Children) == 0) {
+				if c.mark&fresh == 0 {
+					at = c.own
+				}
+				lines = append(lines, line{c, names, at})
+			}
+			collect(c, names)
+		}
+	}
+	collect(w.d.Root, nil)
+	sort.SliceStable(lines, func(i, j int) bool { return lines[i].at < lines[j].at })
+	for _, l := range lines {
+		n := l.n
+		w.leading(n, max(0, n.Column-1))
+		if n.mark&headChanged == 0 && w.sameNames(n, l.names) {
+			w.put(w.d.source[n.own:n.open])
+			continue
+		}
+		for i, name := range l.names {
+			if i > 0 {
+				w.b.WriteByte('.')
+			}
+			writeDottedName(&w.b, name)
+		}
+		w.put(" = ")
+		if len(n.Words) > 0 {
+			writeValue(&w.b, n.Words[0], " #")
+			w.last = 0
+		}
+		w.put(w.after(n, "#"))
+	}
+}
+
+// sameNames reports whether a line still begins with these names.
+func (w *writer) sameNames(n *Node, names []string) bool {
+	p := parser{text: w.d.source}
+	got, _, _, message := p.dottedNames(int(n.own), trimEnding(p.text, int(n.own), int(n.open)))
+	return message == "" && slices.Equal(got, names)
+}
+
+func (w *writer) iniSections() {
+	loose := func(n *Node) bool { return n.Form != Block }
+	for _, first := range []bool{true, false} { // lines of no section stand before all sections
+		for _, c := range w.d.Root.Children {
+			if loose(c) != first {
+				continue
+			}
+			if loose(c) {
+				w.iniLine(c)
+				continue
+			}
+			w.leading(c, max(0, c.Column-1))
+			if c.mark&headChanged == 0 {
+				w.put(w.d.source[c.own:c.open])
+			} else {
+				w.put("[")
+				writeWords(&w.b, c, false)
+				w.put("]")
+				w.put(w.after(c, "#;"))
+			}
+			for _, k := range c.Children {
+				w.iniLine(k)
+			}
+		}
+	}
+}
+
+func (w *writer) iniLine(n *Node) {
+	w.leading(n, max(0, n.Column-1))
+	if n.mark&headChanged == 0 {
+		w.put(w.d.source[n.own:n.open])
+		return
+	}
+	w.put(n.Name + " = ")
+	if len(n.Words) > 0 {
+		writeValue(&w.b, n.Words[0], iniComment)
+		w.last = 0
+	}
+	w.put(w.after(n, "#;"))
+}
+
+// jsonValue writes a member, an item or the root.
+func (w *writer) jsonValue(n *Node, indent int) {
+	if n.Parent == nil && n.mark&fresh == 0 {
+		w.put(w.d.source[:n.own])
+	}
+	if n.mark == 0 {
+		w.whole(n, n.own)
+		return
+	}
+	w.begins(n)
+	block := n.Form == Block || n.Form == List || len(n.Children) > 0
+	opening, closing := "{", "}"
+	if n.Form == List {
+		opening, closing = "[", "]"
+	}
+	if n.mark&headChanged == 0 {
+		w.put(w.d.source[n.own:n.open])
+	} else {
+		if n.Parent != nil && n.Parent.Form != List {
+			writeJSONString(&w.b, n.Name)
+			w.put(": ")
+		}
+		switch {
+		case block:
+			w.put(opening)
+		case len(n.Words) == 0:
+			w.put("null")
+		case n.Words[0].Quoted || !isJSONWord(n.Words[0].Text):
+			writeJSONString(&w.b, n.Words[0].Text)
+			w.last = '"'
+		default:
+			w.put(n.Words[0].Text)
+		}
+	}
+	if block {
+		inner := indent + w.unit
+		for i, c := range n.Children {
+			if i > 0 {
+				w.put(",")
+			}
+			if blank := w.jsonBlank(c); c.mark&fresh == 0 && (i == 0 || strings.Contains(blank, "\n")) {
+				w.put(blank)
+				if strings.Contains(blank, "\n") {
+					inner = len(blank) - strings.LastIndexByte(blank, '\n') - 1
+				}
+			} else {
+				w.put(w.newline)
+				w.spaces(inner)
+			}
+			w.jsonValue(c, inner)
+		}
+		if n.mark&fresh == 0 && n.end > n.close {
+			end := w.d.source[n.close:n.end]
+			if len(n.Children) > 0 && n.Children[len(n.Children)-1].mark&fresh != 0 {
+				w.put(w.newline)
+				w.spaces(indent)
+				end = strings.TrimLeft(end, xmlBlank)
+			}
+			w.put(end)
+		} else {
+			if len(n.Children) > 0 {
+				w.put(w.newline)
+				w.spaces(indent)
+			}
+			w.put(closing)
+		}
+	}
+}
+
+// jsonBlank is the blank space before an entry in the source.
+func (w *writer) jsonBlank(n *Node) string {
+	if n.mark&fresh != 0 {
+		return ""
+	}
+	from := int(n.own)
+	for from > 0 && strings.IndexByte(xmlBlank, w.d.source[from-1]) >= 0 {
+		from--
+	}
+	return w.d.source[from:n.own]
+}
+
+func isJSONWord(s string) bool { return s == "true" || s == "false" || s == "null" || isNumber(s) }
+
+// xmlElement writes an element with what stands before it.
+func (w *writer) xmlElement(n *Node, indent int) {
+	if n.mark == 0 {
+		w.whole(n, n.lead)
+		return
+	}
+	if n.mark&fresh == 0 {
+		w.put(w.d.source[n.lead:n.own])
+	} else if n.Name != "#text" && w.b.Len() > 0 {
+		w.put(w.newline)
+		w.spaces(indent)
+	}
+	w.begins(n)
+	if n.Name == "#text" {
+		if len(n.Words) > 0 {
+			writeXMLText(&w.b, n.Words[0].Text)
+			w.last = 0
+		}
+		return
+	}
+	inside := slices.DeleteFunc(slices.Clone(n.Children), isAttribute)
+	head := ""
+	if n.mark&fresh == 0 {
+		head = w.d.source[n.own:n.open]
+	}
+	clean := n.mark&headChanged == 0 && !(strings.HasSuffix(head, "/>") && len(inside) > 0)
+	if clean {
+		w.put(head)
+	} else {
+		w.put("<" + n.Name)
+	}
+	for _, a := range n.Children {
+		if !isAttribute(a) {
+			continue
+		}
+		if clean {
+			if w.at != nil {
+				w.at[a] = w.b.Len() - len(head) + int(a.own-n.own)
+			}
+			continue
+		}
+		w.put(" ")
+		w.begins(a)
+		w.put(a.Name[1:] + `="`)
+		writeXMLText(&w.b, a.Value())
+		w.put(`"`)
+	}
+	if !clean {
+		if len(inside) == 0 && len(n.Words) == 0 {
+			w.put("/>")
+			return
+		}
+		w.put(">")
+		if len(n.Words) > 0 {
+			writeXMLText(&w.b, n.Words[0].Text)
+			w.last = 0
+		}
+	}
+	for _, c := range inside {
+		w.xmlElement(c, indent+w.unit)
+	}
+	if clean && n.end > n.close {
+		w.put(w.d.source[n.close:n.end])
+		return
+	}
+	if clean { // it was <a/> and still is
+		return
+	}
+	if len(inside) > 0 && inside[len(inside)-1].Name != "#text" {
+		w.put(w.newline)
+		w.spaces(indent)
+	}
+	w.put("</" + n.Name + ">")
+}

@@ -1,0 +1,307 @@
+package config
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"verimorph/core/version"
+)
+
+// SchemaFormat is the first line of a schema file. docs/formats/schema.md describes it.
+const SchemaFormat = "verimorph-schema/1"
+
+// A Schema says what the statements of a configuration mean: which entry of a list is which, where order matters, what
+// values may be, what is secret. The zero Schema knows nothing; trees can be compared with it all the same.
+type Schema struct {
+	ID       string
+	Family   string
+	Title    string
+	Releases version.Range // of the family, to whose releases it applies
+	Models   []string      // that it applies to; none: all of the family
+	Syntax   Syntax
+	Types    map[string]*Type
+	Top      *Statement        // the root; nil when nothing is known about statements
+	Ports    map[string][]Port // of a model, in the order of its front
+	Services *Services         // how services are found in it; nil when it has none
+	Note     string            // the statement that names the release a file was written by, if the family writes one
+
+	// For families of which no more is known: words after which every word is secret, blocks in which order matters.
+	Secrets []string
+	Ordered []string
+
+	File string
+}
+
+// A Key says how the entries of a list are told apart.
+type Key string
+
+// The keys. Any other text is the name of a statement inside the entry (or "@" and an attribute) whose value is the key.
+const (
+	KeyOnce     Key = "once"     // there is one
+	KeyWord     Key = "word"     // the first word
+	KeyWords    Key = "words"    // all words
+	KeyPosition Key = "position" // nothing: entries are matched by what they hold
+)
+
+// A Statement describes the statements of one name in one block.
+type Statement struct {
+	Name       string
+	Path       string // of names from the top, joined by " / "
+	Text       string
+	Section    string // what it is listed under; inherited
+	Service    string // the service it belongs to; inherited
+	Key        Key
+	Ordered    bool     // the order of the statements inside matters
+	Words      []string // types of its words; "type..." for the last stands for any number, "type?" may be absent
+	Default    string   // what the device assumes when the statement is absent
+	HasDefault bool
+	Secret     bool // all its words, and all inside, are secret
+	Required   bool
+	Guarded    string // why it must not change by itself; inherited
+	Defines    string // the kind of object whose name is its key, such as port
+	Max        int    // how many a device takes; 0: not known
+	Releases   version.Range
+	Models     []string
+	Statements map[string]*Statement
+	Each       *Statement // describes statements inside whose names are keys
+	Items      *Statement // describes the items of a JSON list
+}
+
+// A Type restricts what a word may be.
+type Type struct {
+	Name     string
+	OneOf    []string
+	Match    string   // a regular expression for the whole word
+	Low, Top float64  // a number from Low to Top, when Ranged
+	Ranged   bool     //
+	RefersTo []string // kinds of objects, one of which must define this name
+	ListOf   string   // a list of words of that type, separated by commas
+	Or       []string // words that are right as well
+	Unit     string   // what a number counts
+
+	matches func(string) bool
+}
+
+// A Port is a port of a model.
+type Port struct {
+	Name  string `json:"name"`
+	Speed int    `json:"speed"` // Mbit/s
+	Role  string `json:"role"`  // what it is meant for; "" for any
+}
+
+// Services says where the services of a gateway's configuration are, and by what they can be grouped. Paths are those
+// of statements, with a step "*" for any key.
+type Services struct {
+	Entries []string // where services are listed
+	Address string   // the statement inside an entry that holds its address
+	Policy  string   // the statement inside an entry that names its policy
+	Naming  string   // a regular expression whose first group is what names of one group share
+}
+
+// Simple is the schema of a family of which only secret words and ordered blocks are known.
+func Simple(syntax Syntax, secrets, ordered []string) *Schema {
+	return &Schema{Syntax: syntax, Secrets: secrets, Ordered: ordered}
+}
+
+// UsualSecrets are the words after which values are masked when nobody has said what is secret.
+var UsualSecrets = []string{"secret", "password", "passphrase", "passwd", "key", "token", "community", "watchword", "code", "shared", "psk", "pin"}
+
+// top is the description of the root, or nil.
+func (s *Schema) top() *Statement {
+	if s == nil {
+		return nil
+	}
+	return s.Top
+}
+
+// of returns the description of a statement inside a block described by st, or nil.
+func (st *Statement) of(n *Node) *Statement {
+	if st == nil {
+		return nil
+	}
+	if n.Name == "" {
+		return st.Items
+	}
+	if c := st.Statements[n.Name]; c != nil {
+		return c
+	}
+	return st.Each
+}
+
+// Describe returns what the schema says about a node, or nil.
+func (s *Schema) Describe(n *Node) *Statement {
+	if n.Parent == nil {
+		return s.top()
+	}
+	return s.Describe(n.Parent).of(n)
+}
+
+// secret reports whether a statement's words are secret, and from which word on.
+func (s *Schema) secret(n *Node, st *Statement) (from int, yes bool) {
+	if st != nil && st.Secret {
+		return st.keyWords(n), true
+	}
+	if len(s.Secrets) == 0 || len(n.Words) == 0 {
+		return 0, false
+	}
+	if slices.Contains(s.Secrets, strings.TrimPrefix(n.Name, "@")) {
+		return 0, true
+	}
+	for i, w := range n.Words[:len(n.Words)-1] {
+		if !w.Quoted && slices.Contains(s.Secrets, w.Text) {
+			return i + 1, true
+		}
+	}
+	return 0, false
+}
+
+// keyWords is how many of a statement's words are its key.
+func (st *Statement) keyWords(n *Node) int {
+	switch {
+	case st == nil:
+		return 0
+	case st.Key == KeyWord:
+		return min(1, len(n.Words))
+	case st.Key == KeyWords:
+		return len(n.Words)
+	}
+	return 0
+}
+
+// ordered reports whether the order of the statements inside a node matters.
+func (s *Schema) ordered(n *Node, st *Statement) bool {
+	return st != nil && st.Ordered || s != nil && slices.Contains(s.Ordered, n.Name)
+}
+
+// IsSecret reports whether a node, or a block around it, holds secret words.
+func (s *Schema) IsSecret(n *Node) bool {
+	for ; n != nil && n.Parent != nil; n = n.Parent {
+		if _, yes := s.secret(n, s.Describe(n)); yes {
+			return true
+		}
+	}
+	return false
+}
+
+// Guard returns why a node must not change by itself, or "".
+func (s *Schema) Guard(n *Node) string {
+	for st := s.Describe(n); st != nil && n.Parent != nil; n = n.Parent {
+		if st = s.Describe(n); st != nil && st.Guarded != "" {
+			return st.Guarded
+		}
+	}
+	return ""
+}
+
+// Section is what a node is listed under: the title the schema gives, or the name of the top block it stands in.
+func (s *Schema) Section(n *Node) string {
+	if st := s.Describe(n); st != nil && st.Section != "" {
+		return st.Section
+	}
+	for n.Parent != nil && n.Parent.Parent != nil {
+		n = n.Parent
+	}
+	return n.Name
+}
+
+// Service is the service a node belongs to, or "".
+func (s *Schema) Service(n *Node) string {
+	if st := s.Describe(n); st != nil {
+		return st.Service
+	}
+	return ""
+}
+
+// A label is how a node is told apart from its siblings: its name and its key.
+func (s *Schema) label(n *Node, st *Statement) (name, key string) {
+	if st == nil {
+		if n.Name == "" {
+			if k := keyChild(n); k != nil {
+				return "", k.Value()
+			}
+			return "", n.Value()
+		}
+		if len(n.Words) > 0 && len(n.Children) > 0 {
+			return n.Name, joinTexts(n.Words)
+		}
+		if k := keyChild(n); k != nil && n.repeated() {
+			return n.Name, k.Value()
+		}
+		return n.Name, ""
+	}
+	switch st.Key {
+	case KeyOnce, "":
+		return n.Name, ""
+	case KeyWord:
+		if len(n.Words) > 0 {
+			return n.Name, n.Words[0].Text
+		}
+		return n.Name, ""
+	case KeyWords:
+		return n.Name, joinTexts(n.Words)
+	case KeyPosition:
+		return n.Name, joinTexts(n.Words)
+	}
+	if c := n.Child(string(st.Key)); c != nil {
+		return n.Name, c.Value()
+	}
+	return n.Name, ""
+}
+
+// repeated reports whether another statement of the same name stands beside it.
+func (n *Node) repeated() bool {
+	return slices.ContainsFunc(n.Parent.Children, func(o *Node) bool { return o != n && o.Name == n.Name })
+}
+
+// keyChild guesses the statement that tells an item apart where no schema says it.
+func keyChild(n *Node) *Node {
+	for _, name := range [...]string{"name", "@name", "id", "@id"} {
+		if c := n.Child(name); c != nil && len(c.Words) == 1 && len(c.Children) == 0 {
+			return c
+		}
+	}
+	return nil
+}
+
+func joinTexts(words []Word) string {
+	if len(words) == 1 {
+		return words[0].Text
+	}
+	return strings.Join(texts(words), " ")
+}
+
+// Label is a node's name and key, as paths show them.
+func (s *Schema) Label(n *Node) string {
+	name, key := s.label(n, s.Describe(n))
+	if key != "" && s.IsSecret(n) {
+		if st := s.Describe(n); st == nil || st.keyWords(n) == 0 {
+			key = "***"
+		}
+	}
+	if name == "" && key == "" && n.Parent != nil {
+		return "item " + strconv.Itoa(1+slices.Index(n.Parent.Children, n))
+	}
+	return strings.TrimSpace(name + " " + key)
+}
+
+// Path is the readable path of a node: the labels of the blocks around it and its own, joined by " / ".
+func (s *Schema) Path(n *Node) string {
+	if n == nil || n.Parent == nil {
+		return ""
+	}
+	if n.Parent.Parent == nil {
+		return s.Label(n)
+	}
+	return s.Path(n.Parent) + " / " + s.Label(n)
+}
+
+// Applies reports whether a schema is for a model and release. An empty model stands for any.
+func (s *Schema) Applies(model string, v version.Version) bool {
+	return s.Releases.Contains(v) && (len(s.Models) == 0 || model == "" || slices.Contains(s.Models, model))
+}
+
+// knows reports whether a statement exists on a model and release.
+func (st *Statement) knows(model string, v version.Version) bool {
+	return (v.IsZero() || st.Releases.Contains(v)) && (len(st.Models) == 0 || model == "" || slices.Contains(st.Models, model))
+}

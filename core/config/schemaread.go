@@ -1,0 +1,337 @@
+package config
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"verimorph/core/version"
+	"verimorph/core/yamldoc"
+)
+
+// ReadSchema reads a schema file. scheme tells how the versions of a family are read; it may return nil for a family
+// that is not known. base returns a schema that was read before, by its id, for extends:.
+func ReadSchema(file string, data []byte, scheme func(family string) *version.Scheme, base func(id string) *Schema) (*Schema, yamldoc.Findings) {
+	root, broken := yamldoc.Parse(file, data, "begin with: format: "+SchemaFormat)
+	if broken != nil {
+		return nil, yamldoc.Findings{*broken}
+	}
+	r := &schemaReader{Reader: yamldoc.Reader{File: file, Scheme: version.Default}, s: &Schema{File: file, Types: map[string]*Type{}, Ports: map[string][]Port{}}}
+	r.read(root, scheme, base)
+	r.Found.Sort()
+	if len(r.Found.Errors()) > 0 {
+		return nil, r.Found
+	}
+	return r.s, r.Found
+}
+
+type schemaReader struct {
+	yamldoc.Reader
+	s     *Schema
+	types []*yaml.Node // words that name types, to be checked at the end
+}
+
+type fields = map[string]yamldoc.Read
+
+func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme, base func(string) *Schema) {
+	s := r.s
+	format, syntax, extends := "", "", ""
+	ignore := func(*yaml.Node) {}
+	if root.Kind == yaml.MappingNode {
+		// The family says how the versions in the rest of the file are read.
+		for i := 0; i+1 < len(root.Content); i += 2 {
+			switch root.Content[i].Value {
+			case "family":
+				s.Family = root.Content[i+1].Value
+				if sch := scheme(s.Family); sch != nil {
+					r.Scheme = sch
+				} else {
+					r.Fail(root.Content[i+1], "load the catalogue file of that family first, or mend the name", "family %q is not known", s.Family)
+				}
+			case "extends":
+				extends = root.Content[i+1].Value
+				b := base(extends)
+				if b == nil {
+					r.Fail(root.Content[i+1], "a schema can extend one that was read before it", "schema %q is not known", extends)
+					continue
+				}
+				s.Types, s.Ports, s.Services, s.Syntax, s.Note = maps.Clone(b.Types), maps.Clone(b.Ports), b.Services, b.Syntax, b.Note
+				s.Top = b.Top.clone()
+				syntax = string(b.Syntax)
+			}
+		}
+	}
+	if s.Top == nil {
+		s.Top = &Statement{Key: KeyOnce}
+	}
+	required := []string{"format", "id", "family", "releases", "syntax", "statements"}
+	if extends != "" {
+		required = []string{"format", "id", "family", "releases"}
+	}
+	r.Fields(root, "a schema", required, fields{
+		"format": r.OneOf(&format, SchemaFormat), "id": r.Text(&s.ID), "family": r.Text(&s.Family), "title": r.Text(&s.Title),
+		"releases": r.Range(&s.Releases), "models": r.Texts(&s.Models), "syntax": r.OneOf(&syntax, Syntaxes...), "extends": ignore,
+		"release-statement": r.Text(&s.Note),
+		"types": func(n *yaml.Node) {
+			r.Names(n, "types", func(k, v *yaml.Node) { r.readType(k.Value, v) })
+		},
+		"ports": func(n *yaml.Node) {
+			r.Names(n, "ports", func(k, v *yaml.Node) { r.ports(k.Value, v) })
+		},
+		"services": func(n *yaml.Node) {
+			s.Services = &Services{}
+			r.Fields(n, "services", []string{"entries"}, fields{"entries": r.Texts(&s.Services.Entries), "address": r.Text(&s.Services.Address),
+				"policy": r.Text(&s.Services.Policy), "naming": r.pattern(&s.Services.Naming)})
+		},
+		"without": func(n *yaml.Node) {
+			r.Items(n, "without", func(n *yaml.Node) { r.without(n) })
+		},
+		"ordered":    r.Bool(&s.Top.Ordered),
+		"statements": func(n *yaml.Node) { r.statements(n, s.Top) },
+	})
+	s.Syntax = Syntax(syntax)
+	s.Top.finish("", "", "", "")
+	for _, n := range r.types {
+		name := strings.TrimRight(n.Value, ".?")
+		if s.Type(name) == nil {
+			r.Fail(n, "known: "+strings.Join(slices.Sorted(maps.Keys(s.Types)), ", ")+" and the built-in "+strings.Join(slices.Sorted(maps.Keys(builtIn)), ", "), "type %q is not known", name)
+		}
+	}
+	r.kinds(root)
+}
+
+// kinds checks that what types refer to is defined somewhere.
+func (r *schemaReader) kinds(root *yaml.Node) {
+	defined := map[string]bool{}
+	r.s.Top.walk(func(st *Statement) { defined[st.Defines] = true })
+	for _, name := range slices.Sorted(maps.Keys(r.s.Types)) {
+		for _, kind := range r.s.Types[name].RefersTo {
+			if !defined[kind] {
+				r.Fail(root, "give the statement whose key is the name: defines: "+kind, "type %q refers to %q, which no statement defines", name, kind)
+			}
+		}
+	}
+}
+
+func (st *Statement) walk(f func(*Statement)) {
+	f(st)
+	for _, name := range slices.Sorted(maps.Keys(st.Statements)) {
+		st.Statements[name].walk(f)
+	}
+	if st.Each != nil {
+		st.Each.walk(f)
+	}
+	if st.Items != nil {
+		st.Items.walk(f)
+	}
+}
+
+func (st *Statement) clone() *Statement {
+	c := *st
+	c.Statements = map[string]*Statement{}
+	for name, s := range st.Statements {
+		c.Statements[name] = s.clone()
+	}
+	if c.Each != nil {
+		c.Each = c.Each.clone()
+	}
+	if c.Items != nil {
+		c.Items = c.Items.clone()
+	}
+	return &c
+}
+
+// finish fills in paths and what is inherited.
+func (st *Statement) finish(path, section, service, guarded string) {
+	if st.Section == "" {
+		st.Section = section
+	}
+	if st.Service == "" {
+		st.Service = service
+	}
+	if st.Guarded == "" {
+		st.Guarded = guarded
+	}
+	if st.Key == "" {
+		st.Key = KeyOnce
+	}
+	st.Path = path
+	join := func(name string) string { return strings.TrimPrefix(path+" / "+name, " / ") }
+	for name, c := range st.Statements {
+		c.finish(join(name), st.Section, st.Service, st.Guarded)
+	}
+	if st.Each != nil {
+		st.Each.finish(join("*"), st.Section, st.Service, st.Guarded)
+	}
+	if st.Items != nil {
+		st.Items.finish(join("*"), st.Section, st.Service, st.Guarded)
+	}
+}
+
+func (r *schemaReader) without(n *yaml.Node) {
+	steps := strings.Split(n.Value, " / ")
+	st := r.s.Top
+	for _, step := range steps[:len(steps)-1] {
+		if st = st.step(step); st == nil {
+			break
+		}
+	}
+	last := steps[len(steps)-1]
+	if st == nil || st.step(last) == nil {
+		r.Fail(n, "name a statement of the schema that this one extends", "there is no %q to leave out", n.Value)
+		return
+	}
+	delete(st.Statements, last)
+}
+
+// step is the description of the statements of a name inside st; "*" stands for those whose name is a key.
+func (st *Statement) step(name string) *Statement {
+	if c := st.Statements[name]; c != nil {
+		return c
+	}
+	if st.Items != nil {
+		return st.Items
+	}
+	return st.Each
+}
+
+func (r *schemaReader) statements(n *yaml.Node, into *Statement) {
+	if into.Statements == nil {
+		into.Statements = map[string]*Statement{}
+	}
+	r.Names(n, "statements", func(k, v *yaml.Node) {
+		st := into.Statements[k.Value]
+		if st == nil {
+			st = &Statement{Name: k.Value}
+			into.Statements[k.Value] = st
+		}
+		r.statement(v, st)
+	})
+}
+
+func (r *schemaReader) statement(n *yaml.Node, st *Statement) {
+	if n.Kind == yaml.ScalarNode { // name: type
+		r.typeName(n)
+		st.Words = []string{n.Value}
+		return
+	}
+	key := ""
+	r.Fields(n, "a statement", nil, fields{
+		"text": r.Text(&st.Text), "section": r.Text(&st.Section), "service": r.Text(&st.Service), "key": r.Text(&key), "ordered": r.Bool(&st.Ordered),
+		"type": func(n *yaml.Node) {
+			r.typeName(n)
+			st.Words = []string{n.Value}
+		},
+		"words": func(n *yaml.Node) {
+			st.Words = nil
+			r.Items(n, "words", func(n *yaml.Node) {
+				if k := len(st.Words); k > 0 && strings.HasSuffix(st.Words[k-1], "...") {
+					r.Fail(n, "put it last", "nothing can stand behind any number of words")
+				}
+				r.typeName(n)
+				st.Words = append(st.Words, n.Value)
+			})
+		},
+		"default": func(n *yaml.Node) {
+			if n.Kind != yaml.ScalarNode {
+				r.Fail(n, "", "expected a single value")
+			}
+			st.Default, st.HasDefault = n.Value, true
+		},
+		"secret": r.Bool(&st.Secret), "required": r.Bool(&st.Required), "guarded": r.Text(&st.Guarded), "defines": r.Text(&st.Defines),
+		"max": r.Count(&st.Max, 1, 1_000_000), "releases": r.Range(&st.Releases), "models": r.Texts(&st.Models),
+		"statements": func(n *yaml.Node) { r.statements(n, st) },
+		"each": func(n *yaml.Node) {
+			if st.Each == nil {
+				st.Each = &Statement{}
+			}
+			r.statement(n, st.Each)
+		},
+		"items": func(n *yaml.Node) {
+			if st.Items == nil {
+				st.Items = &Statement{}
+			}
+			r.statement(n, st.Items)
+		},
+	})
+	if key != "" {
+		st.Key = Key(key)
+	}
+}
+
+func (r *schemaReader) typeName(n *yaml.Node) {
+	if n.Kind != yaml.ScalarNode || strings.TrimRight(n.Value, ".?") == "" {
+		r.Fail(n, "", "expected the name of a type")
+		return
+	}
+	r.types = append(r.types, n)
+}
+
+func (r *schemaReader) pattern(into *string) yamldoc.Read {
+	return func(n *yaml.Node) {
+		r.Text(into)(n)
+		if _, err := regexp.Compile(*into); err != nil {
+			r.Fail(n, "", "%s", err)
+		}
+	}
+}
+
+func (r *schemaReader) readType(name string, n *yaml.Node) {
+	t := &Type{Name: name}
+	r.s.Types[name] = t
+	r.Fields(n, "a type", nil, fields{
+		"one-of": r.Texts(&t.OneOf), "match": r.pattern(&t.Match), "refers-to": r.Texts(&t.RefersTo), "or": r.Texts(&t.Or), "unit": r.Text(&t.Unit),
+		"list-of": func(n *yaml.Node) {
+			r.typeName(n)
+			t.ListOf = n.Value
+		},
+		"range": func(n *yaml.Node) {
+			var v []float64
+			if err := n.Decode(&v); err != nil || len(v) != 2 || v[0] > v[1] {
+				r.Fail(n, "write [low, high]", "expected two numbers")
+				return
+			}
+			t.Low, t.Top, t.Ranged = v[0], v[1], true
+		},
+	})
+	if err := t.compile(); err != nil {
+		r.Fail(n, "", "%s", err)
+	}
+}
+
+// ports reads the ports of a model: a list of ports, or of texts such as "p1..p4 1000 inside".
+func (r *schemaReader) ports(model string, n *yaml.Node) {
+	var list []Port
+	r.Items(n, "the ports of a model", func(n *yaml.Node) {
+		var names, role string
+		speed := 0
+		r.Fields(n, "ports", []string{"name", "speed"}, fields{"name": r.Text(&names), "speed": r.Count(&speed, 1, 10_000_000), "role": r.Text(&role)})
+		for _, name := range spread(names) {
+			list = append(list, Port{name, speed, role})
+		}
+	})
+	r.s.Ports[model] = list
+}
+
+var spreading = regexp.MustCompile(`^(.*?)(\d+)\.\.(\d+)$`)
+
+// spread turns p1..4 into p1, p2, p3, p4.
+func spread(names string) []string {
+	m := spreading.FindStringSubmatch(names)
+	if m == nil {
+		return []string{names}
+	}
+	var from, to int
+	_, _ = fmt.Sscan(m[2], &from)
+	_, _ = fmt.Sscan(m[3], &to)
+	var out []string
+	for i := from; i <= to && len(out) < 1000; i++ {
+		out = append(out, m[1]+strconv.Itoa(i))
+	}
+	return out
+}
