@@ -13,6 +13,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"verimorph/core/config"
 	"verimorph/core/version"
 	"verimorph/core/yamldoc"
 )
@@ -43,7 +44,9 @@ func ReadDir(fsys fs.FS) (*Catalogue, Findings) {
 					of[i] = Findings{{Position: Position{File: names[i], Line: 1, Column: 1}, Message: err.Error()}}
 					continue
 				}
-				families[i], of[i] = ReadFile(names[i], data)
+				if !otherFormats[yamldoc.FormatOf(data)] {
+					families[i], of[i] = ReadFile(names[i], data)
+				}
 			}
 		})
 	}
@@ -59,6 +62,9 @@ func ReadDir(fsys fs.FS) (*Catalogue, Findings) {
 	}
 	return &c, found
 }
+
+// otherFormats are those of files that may stand beside catalogue files.
+var otherFormats = map[string]bool{config.SchemaFormat: true, "verimorph-conversion/1": true}
 
 // Add puts a family into the catalogue; it refuses a second one of the same name and a model that another family has.
 func (c *Catalogue) Add(f *Family) (found Findings) {

@@ -16,7 +16,8 @@ type Finding struct {
 	Message string `json:"message"`
 	Doubt   bool   `json:"doubt"` // the device takes it, but it may not be what was meant
 
-	Node *Node `json:"-"`
+	Node    *Node `json:"-"`
+	Missing bool  `json:"-"` // it is about what is not there
 }
 
 func (f Finding) String() string {
@@ -43,7 +44,7 @@ type checker struct {
 }
 
 func (c *checker) add(n *Node, doubt bool, format string, args ...any) {
-	c.found = append(c.found, Finding{n.Line, n.Column, c.s.Path(n), fmt.Sprintf(format, args...), doubt, n})
+	c.found = append(c.found, Finding{n.Line, n.Column, c.s.Path(n), fmt.Sprintf(format, args...), doubt, n, false})
 }
 
 func (c *checker) block(n *Node, st *Statement) {
@@ -74,6 +75,7 @@ func (c *checker) block(n *Node, st *Statement) {
 	for _, name := range sortedNames(st) {
 		if cs := st.Statements[name]; cs.Required && count[cs] == 0 && cs.knows(c.model, c.v) {
 			c.add(n, false, "%q is missing", name)
+			c.found[len(c.found)-1].Missing = true
 		}
 	}
 }
@@ -144,7 +146,7 @@ func (c *checker) words(n *Node, st *Statement) {
 			if w.Column > 0 {
 				at.Column = int(w.Column)
 			}
-			c.found = append(c.found, Finding{n.Line, at.Column, c.s.Path(n), message, false, n})
+			c.found = append(c.found, Finding{n.Line, at.Column, c.s.Path(n), message, false, n, false})
 		}
 	}
 	if st.Defines == "port" {

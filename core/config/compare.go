@@ -614,3 +614,6 @@ func (c *comparer) guardInside(n *Node) (why string) {
 	})
 	return why
 }
+
+// Nodes are the statement on either side; nil where it is absent.
+func (d Difference) Nodes() (old, new *Node) { return d.old, d.new }

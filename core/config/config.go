@@ -132,6 +132,12 @@ func (n *Node) Child(name string) *Node {
 	return nil
 }
 
+// IsItem reports whether a statement says something itself, so that a ledger accounts for it: it has words, or nothing
+// stands inside it. Blocks without words only hold others.
+func (n *Node) IsItem() bool {
+	return n.Parent != nil && (len(n.Words) > 0 || len(n.Children) == 0 && n.Form != Group)
+}
+
 // Walk calls f for the node and all nodes inside it, in document order.
 func (n *Node) Walk(f func(*Node)) {
 	f(n)

@@ -17,22 +17,27 @@ func (d *Document) Print() string {
 	return w.b.String()
 }
 
-// PrintLines is Print, and tells on which line, from 1, each statement begins.
-func (d *Document) PrintLines() (string, map[*Node]int) {
+// A Place is where a statement begins in a text, from 1.
+type Place struct{ Line, Column int }
+
+// PrintPlaces is Print, and tells where each statement begins.
+func (d *Document) PrintPlaces() (string, map[*Node]Place) {
 	w := newWriter(d)
 	w.at = map[*Node]int{}
 	w.document()
 	text := w.b.String()
-	var starts []int
+	starts := []int{0}
 	for i := range len(text) {
 		if text[i] == '\n' {
-			starts = append(starts, i)
+			starts = append(starts, i+1)
 		}
 	}
+	places := make(map[*Node]Place, len(w.at))
 	for n, at := range w.at {
-		w.at[n] = 1 + sort.SearchInts(starts, at)
+		line := sort.SearchInts(starts, at+1)
+		places[n] = Place{line, at - starts[line-1] + 1}
 	}
-	return text, w.at
+	return text, places
 }
 
 type writer struct {

@@ -300,7 +300,7 @@ func TestEditedTreesReadBack(t *testing.T) {
 				}
 			}
 		}
-		printed, lines := d.PrintLines()
+		printed, places := d.PrintPlaces()
 		got, broken := Parse("x", printed, syntax)
 		if len(broken) > 0 {
 			t.Fatalf("%s\n%s", broken[0], printed)
@@ -309,11 +309,11 @@ func TestEditedTreesReadBack(t *testing.T) {
 			t.Fatalf("wanted\n%sgot\n%sfrom\n%s", outline(want), outline(got.Root), printed)
 		}
 		if syntax != Dotted && syntax != INI {
-			var a, b []int
-			d.Root.Walk(func(n *Node) { a = append(a, lines[n]) })
-			got.Root.Walk(func(n *Node) { b = append(b, n.Line) })
+			var a, b []Place
+			d.Root.Walk(func(n *Node) { a = append(a, places[n]) })
+			got.Root.Walk(func(n *Node) { b = append(b, Place{n.Line, n.Column}) })
 			if fmt.Sprint(a[1:]) != fmt.Sprint(b[1:]) {
-				t.Fatalf("lines %v, read back %v\n%s", a, b, printed)
+				t.Fatalf("places %v, read back %v\n%s", a, b, printed)
 			}
 		}
 	})

@@ -162,13 +162,17 @@ func (s *Schema) Defined(d *Document) map[string]map[string][]*Node {
 	return out
 }
 
-// KeyOf is the name an entry goes by: its key, or for entries whose own name is the key, that name.
+// KeyOf is the name an object goes by that a statement defines: its key; for a statement without a key, its value; for
+// one whose own name is the key, that name.
 func (s *Schema) KeyOf(n *Node, st *Statement) string {
 	name, key := s.label(n, st)
-	if key == "" {
-		return name
+	switch {
+	case key != "":
+		return key
+	case len(n.Words) > 0:
+		return n.Words[0].Text
 	}
-	return key
+	return name
 }
 
 // WalkWith calls f for a node and all nodes inside it, with what the schema says about each.

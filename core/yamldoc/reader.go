@@ -228,3 +228,18 @@ func (r *Reader) Numbers(n *Node, count int) []float64 {
 	}
 	return v
 }
+
+var fieldLine = regexp.MustCompile(`(?m)^([a-z-]+):[ \t]*["']?([^"'#\r\n]*?)["']?[ \t]*(?:#.*)?\r?$`)
+
+// FieldOf returns a field among the first lines of a file without reading the rest; "" when it has none.
+func FieldOf(data []byte, name string) string {
+	for _, m := range fieldLine.FindAllSubmatch(data[:min(len(data), 4096)], -1) {
+		if string(m[1]) == name {
+			return string(m[2])
+		}
+	}
+	return ""
+}
+
+// FormatOf is what a file says about its format.
+func FormatOf(data []byte) string { return FieldOf(data, "format") }

@@ -1,0 +1,98 @@
+package config
+
+import "strings"
+
+// An Item is a statement that says something itself, with all that a ledger or a report shows of it.
+type Item struct {
+	Node      *Node
+	Statement *Statement
+	Around    string // path of the block it stands in; "" at the top
+	Path      string
+	Text      string // masked
+	Section   string
+	Guarded   string
+}
+
+// Items lists the statements of a document that say something themselves, in the order of the tree.
+func (s *Schema) Items(d *Document) []Item {
+	var out []Item
+	s.items(d.Root, s.top(), "", "", false, &out)
+	return out
+}
+
+func (s *Schema) items(n *Node, st *Statement, around, section string, secret bool, out *[]Item) {
+	for _, c := range n.Children {
+		cs := st.of(c)
+		from, hidden := s.secret(c, cs)
+		if secret {
+			from, hidden = 0, true
+		}
+		name, key := s.label(c, cs)
+		if hidden && key != "" && cs.keyWords(c) == 0 {
+			key = Mask
+		}
+		label := name
+		switch {
+		case name == "" && key == "":
+			label = s.Label(c)
+		case key != "":
+			label = strings.TrimPrefix(name+" "+key, " ")
+		}
+		path := label
+		if around != "" {
+			path = around + " / " + label
+		}
+		under := section
+		if cs != nil && cs.Section != "" {
+			under = cs.Section
+		} else if under == "" {
+			under = name
+		}
+		if c.IsItem() {
+			it := Item{Node: c, Statement: cs, Around: around, Path: path, Section: under}
+			if cs != nil {
+				it.Guarded = cs.Guarded
+			}
+			it.Text = oneLine(c, from, hidden)
+			*out = append(*out, it)
+		}
+		if len(c.Children) > 0 {
+			s.items(c, cs, path, under, hidden && inheritsSecret(cs), out)
+		}
+	}
+}
+
+// oneLine is a statement's name and words, secret ones masked.
+func oneLine(n *Node, from int, hidden bool) string {
+	if hidden && from < len(n.Words) {
+		shown := &Node{Name: n.Name, Words: n.Words[:from]}
+		return strings.TrimPrefix(shown.Text()+strings.Repeat(" "+Mask, len(n.Words)-from), " ")
+	}
+	if len(n.Words) == 1 && !n.Words[0].Quoted && n.Words[0].Text != "" && !strings.ContainsAny(n.Words[0].Text, " \t\"#\r\n") && n.Name != "" && !strings.ContainsAny(n.Name, " \t\"#\r\n") {
+		return n.Name + " " + n.Words[0].Text
+	}
+	return n.Text()
+}
+
+// Locate returns the statement that a readable path speaks of, or nil.
+func (s *Schema) Locate(d *Document, path string) *Node {
+	if path == "" {
+		return d.Root
+	}
+	var in func(n *Node, path string) *Node
+	in = func(n *Node, path string) *Node {
+		for _, c := range n.Children {
+			label := s.Label(c)
+			if label == path {
+				return c
+			}
+			if strings.HasPrefix(path, label+" / ") {
+				if found := in(c, path[len(label)+3:]); found != nil {
+					return found
+				}
+			}
+		}
+		return nil
+	}
+	return in(d.Root, path)
+}

@@ -1,0 +1,275 @@
+package convert
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/core/config"
+)
+
+// A Job says what to convert into what.
+type Job struct {
+	From, To Stop
+	Ports    []PortChoice      // chosen by a person; what is missing is proposed
+	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; and Accept to guarded settings, by "guarded @ PATH"
+	Edits    []Edit
+	ByHand   bool // go on where no conversions lead from one to the other, with what is certain
+}
+
+const accepted = "guarded; the difference was accepted"
+
+// Accept is the answer that lets a guarded setting change.
+const Accept = "accept"
+
+// A Result is a converted configuration.
+type Result struct {
+	Document *config.Document // the tree of Text
+	Text     string
+	Ledger   *Ledger
+	S, T     *config.Schema
+}
+
+// ErrBroken is returned, wrapped with the places, for a source that cannot be read.
+var ErrBroken = errors.New("the configuration cannot be read")
+
+// Convert converts a configuration and accounts for each of its statements. The source must have been parsed without
+// broken places. Errors: a model, release or schema that is not known, TooOldError, ports that do not exist.
+func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
+	stages, err := l.Plan(job.From, job.To, job.ByHand)
+	if err != nil {
+		return nil, err
+	}
+	first, last := stages[0], stages[len(stages)-1]
+	if source.Syntax != first.S.Syntax {
+		return nil, fmt.Errorf("%s is written as %s, but schema %s of %s says %s", source.Name, source.Syntax, first.S.ID, job.From, first.S.Syntax)
+	}
+	items := first.S.Items(source)
+	c := &conversion{job: job, source: source, items: items, s: first.S, t: last.T, lost: map[*config.Node]loss{}}
+	at := make(map[*config.Node]*origin, len(items))
+	for _, it := range items {
+		at[it.Node] = &origin{items: []*config.Node{it.Node}, kind: FromSource}
+	}
+	doc := source
+	for _, st := range stages {
+		r := &stageRun{stage: st, answers: job.Answers, in: doc, before: at, lost: c.lost}
+		r.run()
+		if st.From.Model != st.To.Model {
+			if err := c.ports(r); err != nil {
+				return nil, err
+			}
+		}
+		c.prune(r)
+		for _, err := range r.errs {
+			c.findings = append(c.findings, config.Finding{Message: err.Error()})
+		}
+		c.questions = append(c.questions, r.asked...)
+		c.stages = append(c.stages, StageName{st.name(), st.From.String(), st.To.String()})
+		doc, at = r.out, r.after
+	}
+	c.edit(doc, at)
+	return c.result(doc, at, last.Guessed)
+}
+
+// conversion is one run of Convert.
+type conversion struct {
+	job       Job
+	source    *config.Document
+	items     []config.Item
+	s, t      *config.Schema
+	lost      map[*config.Node]loss
+	findings  []config.Finding
+	questions []Question
+	stages    []StageName
+	portsUsed []PortChoice
+	edits     []Edit
+}
+
+// ports maps the ports where the model changes.
+func (c *conversion) ports(r *stageRun) error {
+	from, to := r.stage.S.Ports[r.stage.From.Model], r.stage.T.Ports[r.stage.To.Model]
+	if wrong := CheckPorts(c.job.Ports, from, to, r.stage.From, r.stage.To); len(wrong) > 0 {
+		return fmt.Errorf("the ports cannot be mapped:\n%s", strings.Join(wrong, "\n"))
+	}
+	if len(to) == 0 {
+		return nil
+	}
+	used := UsedPorts(r.stage.T, r.out)
+	c.portsUsed = ProposePorts(used, from, to, c.job.Ports)
+	r.mapPorts(c.portsUsed)
+	return nil
+}
+
+// prune takes out of the target what its schema does not take, until it takes the rest. What is taken out needs a person.
+func (c *conversion) prune(r *stageRun) {
+	t := r.stage.T
+	for range 50 {
+		gone := map[*config.Node]bool{}
+		var missing []config.Finding
+		for _, f := range t.Check(r.out, r.stage.To.Model, r.stage.To.Version) {
+			switch n := f.Node; {
+			case f.Missing:
+				missing = append(missing, f)
+			case f.Doubt || n.Parent == nil:
+			default:
+				if st := t.Describe(n.Parent); st != nil && st.KeyInside() && n.Name == string(st.Key) {
+					n = n.Parent // an entry without its key is nothing
+				}
+				if gone[n] {
+					continue
+				}
+				gone[n] = true
+				c.takeOut(r, n, fmt.Sprintf("%s does not take it: %s", r.stage.To, f.Message))
+			}
+		}
+		if len(gone) == 0 {
+			if r.stage.T == c.t {
+				for _, f := range missing {
+					f.Line, f.Column = 0, 0
+					c.findings = append(c.findings, f)
+				}
+			}
+			return
+		}
+		config.RemoveAll(gone)
+	}
+}
+
+func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
+	path := r.stage.T.Path(n)
+	n.Walk(func(k *config.Node) {
+		o := r.after[k]
+		if o == nil {
+			return
+		}
+		if len(o.items) == 0 {
+			c.findings = append(c.findings, config.Finding{Path: path, Message: fmt.Sprintf("what %s adds was taken out again: %s", cmp.Or(o.rule, o.kind), reason), Doubt: true})
+		}
+		r.loseTarget(k, loss{true, o.rule, reason})
+	})
+}
+
+// edit carries out what was changed by hand.
+func (c *conversion) edit(doc *config.Document, at map[*config.Node]*origin) {
+	for i, e := range c.job.Edits {
+		if e.ID == 0 {
+			e.ID = i + 1
+		}
+		if err := e.apply(doc, c.t, at, c.lost); err != nil {
+			c.findings = append(c.findings, config.Finding{Path: e.Path, Message: fmt.Sprintf("hand edit %d no longer fits: %s; undo it", e.ID, err)})
+		}
+		e.Node = nil
+		c.edits = append(c.edits, e)
+	}
+	if len(c.edits) > 0 { // the device must take what was written by hand, too
+		for _, f := range c.t.Check(doc, c.job.To.Model, c.job.To.Version) {
+			if !f.Missing {
+				c.findings = append(c.findings, f)
+			}
+		}
+	}
+}
+
+// result prints the target and writes the ledger.
+func (c *conversion) result(doc *config.Document, at map[*config.Node]*origin, guessed bool) (*Result, error) {
+	text, places := doc.PrintPlaces()
+	l := &Ledger{Format: LedgerFormat, Stages: c.stages, Questions: c.questions, Ports: c.portsUsed, Findings: c.findings, Edits: c.edits, Counts: map[string]int{}, Guessed: guessed}
+	l.From = party(c.job.From, c.s, c.source.Name, c.source.Print())
+	l.To = party(c.job.To, c.t, c.source.Name, text)
+	for i, f := range l.Findings {
+		if f.Node != nil && places[f.Node].Line > 0 {
+			l.Findings[i].Line, l.Findings[i].Column = places[f.Node].Line, places[f.Node].Column
+		}
+	}
+	targets := c.t.Items(doc)
+	slices.SortStableFunc(targets, func(a, b config.Item) int {
+		p, q := places[a.Node], places[b.Node]
+		return cmp.Or(cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
+	})
+	index := make(map[*config.Node]int, len(c.items))
+	for i, it := range c.items {
+		index[it.Node] = i
+	}
+	goesTo := make([][]int, len(c.items))
+	several := make([]bool, len(c.items))
+	l.Target = make([]TargetItem, len(targets))
+	for i, it := range targets {
+		p := places[it.Node]
+		row := TargetItem{Line: p.Line, Column: p.Column, Path: it.Path, Text: it.Text, Section: it.Section, Origin: FromRule, Sources: []int{}}
+		if o := at[it.Node]; o != nil {
+			row.Origin, row.Rule, row.Reason = o.kind, o.rule, o.text
+			for _, item := range o.items {
+				k := index[item]
+				row.Sources = append(row.Sources, k)
+				goesTo[k] = append(goesTo[k], i)
+				several[k] = several[k] || len(o.items) > 1
+			}
+			slices.Sort(row.Sources)
+		}
+		l.Target[i] = row
+	}
+	l.Source = make([]SourceItem, len(c.items))
+	for i, it := range c.items {
+		row := SourceItem{Line: it.Node.Line, Column: it.Node.Column, Path: it.Path, Text: it.Text, Section: it.Section, Guarded: it.Guarded, Targets: goesTo[i]}
+		if row.Targets == nil {
+			row.Targets = []int{}
+		}
+		c.state(&row, it, several[i], targets, l)
+		l.Counts[row.State]++
+		l.Source[i] = row
+	}
+	return &Result{Document: doc, Text: text, Ledger: l, S: c.s, T: c.t}, nil
+}
+
+// state decides what became of a statement.
+func (c *conversion) state(row *SourceItem, it config.Item, several bool, targets []config.Item, l *Ledger) {
+	lost, isLost := c.lost[it.Node]
+	for _, k := range row.Targets {
+		row.Rule = join(row.Rule, l.Target[k].Rule)
+	}
+	switch {
+	case len(row.Targets) == 0 && !isLost:
+		row.State, row.Reason = NeedsPerson, "no rule says what becomes of it"
+	case len(row.Targets) == 0 && !lost.person:
+		row.State, row.Rule, row.Reason = Dropped, lost.rule, lost.reason
+	case isLost && lost.person:
+		row.State, row.Rule, row.Reason = NeedsPerson, lost.rule, lost.reason
+	case several:
+		row.State = Merged
+	default:
+		row.State = Kept
+		for _, k := range row.Targets {
+			t := targets[k]
+			if !slices.EqualFunc(t.Node.Words, it.Node.Words, func(a, b config.Word) bool { return a.Text == b.Text }) {
+				row.State = Changed
+				break
+			}
+			if t.Around != it.Around || t.Node.Name != it.Node.Name {
+				row.State = Moved
+			}
+		}
+		if len(row.Targets) > 1 && row.State == Kept {
+			row.State = Changed
+		}
+	}
+	if row.Guarded != "" && (row.State == Changed || row.State == Dropped || row.State == Merged) {
+		if c.job.Answers["guarded @ "+it.Path] == Accept {
+			row.Reason = accepted
+			return
+		}
+		became := "it was dropped"
+		if len(row.Targets) > 0 {
+			became = "it became " + l.Target[row.Targets[0]].Text
+		}
+		row.State, row.Reason = NeedsPerson, fmt.Sprintf("guarded, %s; %s", row.Guarded, became)
+	}
+}
+
+func party(at Stop, s *config.Schema, file, text string) Party {
+	sum := sha256.Sum256([]byte(text))
+	return Party{at.Model, at.Version.String(), s.ID, file, hex.EncodeToString(sum[:]), len(config.Lines(text))}
+}

@@ -1,0 +1,118 @@
+package convert
+
+import (
+	"verimorph/core/config"
+)
+
+// LedgerFormat is named in every ledger. docs/formats/ledger.md describes it.
+const LedgerFormat = "verimorph-ledger/1"
+
+// What became of a statement of the source. Each is in exactly one state.
+const (
+	Kept        = "kept"         // the same at the same place
+	Moved       = "moved"        // the same at another place
+	Changed     = "changed"      // it says something else
+	Merged      = "merged"       // one statement of the target comes from it and others
+	Dropped     = "dropped"      // for a reason
+	NeedsPerson = "needs-person" // nothing is decided; it may stand in the target for the time being
+)
+
+// States lists the states, those that need attention first.
+var States = []string{NeedsPerson, Dropped, Changed, Merged, Moved, Kept}
+
+// Where a statement of the target comes from.
+const (
+	FromSource  = "source"
+	FromDefault = "default" // what the source's release assumed
+	FromRule    = "rule"
+	FromHand    = "hand"
+)
+
+// A Ledger accounts for every statement of the source and of the target.
+type Ledger struct {
+	Format    string           `json:"format"`
+	From      Party            `json:"from"`
+	To        Party            `json:"to"`
+	Stages    []StageName      `json:"stages"`
+	Source    []SourceItem     `json:"source"` // in the order of the file
+	Target    []TargetItem     `json:"target"` // in the order of the file
+	Questions []Question       `json:"questions"`
+	Ports     []PortChoice     `json:"ports"`
+	Findings  []config.Finding `json:"findings"` // what the target's schema still misses, and what was taken out again
+	Edits     []Edit           `json:"edits"`
+	Counts    map[string]int   `json:"counts"` // of the source, by state
+	Guessed   bool             `json:"guessed"`
+}
+
+// A Party is one side of a conversion.
+type Party struct {
+	Model   string `json:"model"`
+	Version string `json:"version"`
+	Schema  string `json:"schema"`
+	File    string `json:"file"`
+	SHA256  string `json:"sha256"`
+	Lines   int    `json:"lines"`
+}
+
+// A StageName names one stage of a conversion.
+type StageName struct {
+	Conversion string `json:"conversion"`
+	From       string `json:"from"`
+	To         string `json:"to"`
+}
+
+// A SourceItem is one statement of the source. Texts are masked.
+type SourceItem struct {
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Path    string `json:"path"`
+	Text    string `json:"text"`
+	Section string `json:"section"`
+	State   string `json:"state"`
+	Rule    string `json:"rule,omitempty"`
+	Reason  string `json:"reason,omitempty"`
+	Guarded string `json:"guarded,omitempty"`
+	Targets []int  `json:"targets"` // places in Ledger.Target
+}
+
+// A TargetItem is one statement of the target. Texts are masked.
+type TargetItem struct {
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Path    string `json:"path"`
+	Text    string `json:"text"`
+	Section string `json:"section"`
+	Origin  string `json:"origin"`
+	Rule    string `json:"rule,omitempty"`
+	Reason  string `json:"reason,omitempty"`
+	Sources []int  `json:"sources"` // places in Ledger.Source
+}
+
+// A Question is a decision that a rule asks for.
+type Question struct {
+	Rule    string   `json:"rule"`
+	Path    string   `json:"path"` // of the statement it is about
+	Line    int      `json:"line"`
+	Text    string   `json:"text"`
+	Choices []Answer `json:"choices"`
+	Answer  string   `json:"answer,omitempty"`
+}
+
+// An Answer is one possible answer.
+type Answer struct {
+	Answer string `json:"answer"`
+	Text   string `json:"text"`
+}
+
+// Complete reports whether nothing needs a person.
+func (l *Ledger) Complete() bool {
+	if l.Counts[NeedsPerson] > 0 {
+		return false
+	}
+	for _, f := range l.Findings {
+		if !f.Doubt {
+			return false
+		}
+	}
+	return true
+}

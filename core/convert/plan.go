@@ -1,0 +1,154 @@
+package convert
+
+import (
+	"fmt"
+	"slices"
+
+	"verimorph/core/catalog"
+	"verimorph/core/config"
+	"verimorph/core/version"
+)
+
+// A Stage is one step of a plan: from one schema to the next by a conversion, or, without one, from one model or release
+// to another whose configurations are written alike.
+type Stage struct {
+	Conversion *Conversion // nil: what both know is carried over
+	From, To   Stop
+	S, T       *config.Schema
+	Guessed    bool // no conversion is known: only what is certain is carried over
+}
+
+func (s Stage) name() string {
+	switch {
+	case s.Conversion != nil:
+		return s.Conversion.ID
+	case s.Guessed:
+		return "by hand"
+	}
+	return "carried over"
+}
+
+// A TooOldError says that no known conversions lead from one configuration to another.
+type TooOldError struct {
+	From, To Stop
+	S, T     *config.Schema
+}
+
+func (e *TooOldError) Error() string {
+	return fmt.Sprintf("no conversions lead from %s (schema %s) to %s (schema %s) with confidence; carry it over by hand, side by side, with what is certain filled in", e.From, e.S.ID, e.To, e.T.ID)
+}
+
+// Plan finds the conversions from one model and release to another: as few as can be. byHand allows a single stage that
+// carries over only what is certain, where there are none. Errors: a model or schema that is not known, TooOldError.
+func (l *Library) Plan(from, to Stop, byHand bool) ([]Stage, error) {
+	s, err := l.need(from)
+	if err != nil {
+		return nil, err
+	}
+	t, err := l.need(to)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range l.Conversions { // inside one schema
+		if c.From.Schema == s.ID && s == t && from.String() != to.String() && c.To.Schema == t.ID && c.From.covers(from) && c.To.covers(to) {
+			return []Stage{{Conversion: c, From: from, To: to, S: s, T: t}}, nil
+		}
+	}
+	type state struct {
+		schema *config.Schema
+		model  string
+	}
+	type visit struct {
+		state
+		before *visit
+		stage  Stage
+	}
+	start := &visit{state: state{s, from.Model}, stage: Stage{To: from, T: s}}
+	seen := map[state]bool{start.state: true}
+	var end *visit
+	for queue := []*visit{start}; len(queue) > 0 && end == nil; queue = queue[1:] {
+		v := queue[0]
+		if v.schema == t && v.model == to.Model {
+			end = v
+			break
+		}
+		for _, c := range l.Conversions {
+			at := v.stage.To
+			if c.From.Schema != v.schema.ID || v == start && !c.From.covers(from) || len(c.From.Models) > 0 && !slices.Contains(c.From.Models, at.Model) {
+				continue
+			}
+			next := state{l.schema(c.To.Schema), at.Model}
+			if len(c.To.Models) > 0 && !slices.Contains(c.To.Models, at.Model) {
+				if !slices.Contains(c.To.Models, to.Model) {
+					continue
+				}
+				next.model = to.Model
+			}
+			stop, ok := l.stopIn(next.schema, next.model, to, c.To.Releases)
+			if next.schema == nil || !ok || seen[next] || next.schema == t && next.model == to.Model && !c.To.covers(to) {
+				continue
+			}
+			seen[next] = true
+			queue = append(queue, &visit{next, v, Stage{Conversion: c, From: at, To: stop, S: v.schema, T: next.schema}})
+		}
+		// Another model whose configurations are written alike.
+		if next := (state{v.schema, to.Model}); v.model != to.Model && v.schema == t && !seen[next] {
+			seen[next] = true
+			queue = append(queue, &visit{next, v, Stage{From: v.stage.To, To: to, S: v.schema, T: t}})
+		}
+	}
+	if end == nil {
+		if byHand {
+			return []Stage{{From: from, To: to, S: s, T: t, Guessed: true}}, nil
+		}
+		return nil, &TooOldError{from, to, s, t}
+	}
+	var out []Stage
+	for v := end; v.before != nil; v = v.before {
+		out = append(out, v.stage)
+	}
+	slices.Reverse(out)
+	if len(out) == 0 {
+		out = []Stage{{From: from, To: to, S: s, T: t}}
+	}
+	out[len(out)-1].To = to
+	return out, nil
+}
+
+func (l *Library) need(at Stop) (*config.Schema, error) {
+	f := l.Catalogue.FamilyOfModel(at.Model)
+	if f == nil {
+		return nil, fmt.Errorf("model %q is not in the catalogue", at.Model)
+	}
+	if s := l.described(f.Name, at); s != nil {
+		return s, nil
+	}
+	return nil, fmt.Errorf("no schema describes the configuration of %s; load one for family %q whose releases hold %s", at, f.Name, at.Version)
+}
+
+func (s Side) covers(at Stop) bool {
+	return s.Releases.Contains(at.Version) && (len(s.Models) == 0 || slices.Contains(s.Models, at.Model))
+}
+
+// stopIn is the release at which a plan stands in a schema on its way: the last stop's where it can be, else the newest
+// one of the catalogue.
+func (l *Library) stopIn(s *config.Schema, model string, to Stop, within version.Range) (Stop, bool) {
+	if s == nil {
+		return Stop{}, false
+	}
+	if m := l.Catalogue.FamilyOfModel(model); m == nil || m.Name != s.Family {
+		return Stop{}, false
+	}
+	same := l.Catalogue.FamilyOfModel(to.Model)
+	if same != nil && same.Name == s.Family && s.Applies(model, to.Version) && within.Contains(to.Version) {
+		return Stop{model, to.Version}, true
+	}
+	f := l.Catalogue.FamilyOfModel(model)
+	for i := len(f.Releases) - 1; i >= 0; i-- {
+		r := f.Releases[i]
+		if r.Stage != catalog.Withdrawn && r.Stage != catalog.Preview && s.Applies(model, r.Version) && within.Contains(r.Version) {
+			return Stop{model, r.Version}, true
+		}
+	}
+	return Stop{}, false
+}

@@ -1,0 +1,794 @@
+package convert
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/core/config"
+)
+
+// origin is what a statement of a tree comes from.
+type origin struct {
+	items []*config.Node // statements of the source
+	kind  string         // FromSource, FromDefault, FromRule or FromHand
+	rule  string
+	text  string
+}
+
+// loss is why a statement of the source is not in the target, or needs a look.
+type loss struct {
+	person bool
+	rule   string
+	reason string
+}
+
+// A stageRun carries one stage out.
+type stageRun struct {
+	stage   Stage
+	answers map[string]string
+	in, out *config.Document
+	before  map[*config.Node]*origin // of the statements of in
+	after   map[*config.Node]*origin // of the statements of out
+	lost    map[*config.Node]loss    // statements of the source
+	rules   map[ruleKey][]*Rule
+	adds    []*Rule
+	adopts  []*pattern
+	path    [][]string
+	sts     []*config.Statement
+	caps    captures
+	index   map[*config.Node]map[string]*config.Node // of out: blocks by their segment
+	merges  map[string]*merging
+	order   []string
+	added   []func() error
+	renames map[string]map[string]string // kind of object, old name, new name
+	by      map[string]*Rule             // what renamed it: kind, NUL, new name
+	errs    []error
+	asked   []Question
+	content map[string]bool // answers to conditions on content
+}
+
+type ruleKey struct {
+	depth int
+	name  string
+}
+
+// cover is what holds for statements of which no rule speaks: they follow the block around them.
+type cover struct {
+	node *config.Node // the block's counterpart in the target; nil: there is none
+	st   *config.Statement
+	lost *loss // the block is lost, with all inside it
+	rule string
+}
+
+// A merging gathers the statements that become one.
+type merging struct {
+	rule  *Rule
+	caps  captures
+	nodes []*config.Node
+}
+
+func (r *stageRun) run() {
+	s, t := r.stage.S, r.stage.T
+	if s.Syntax == t.Syntax {
+		r.out = r.in.Derive()
+	} else {
+		r.out = config.Empty(r.in.Name, t.Syntax)
+		if t.Syntax == config.JSON {
+			r.out.Root.Form = config.Block
+		}
+	}
+	r.after = map[*config.Node]*origin{}
+	r.index = map[*config.Node]map[string]*config.Node{}
+	r.merges, r.renames, r.by, r.content = map[string]*merging{}, map[string]map[string]string{}, map[string]*Rule{}, map[string]bool{}
+	r.prepare()
+	whole := r.stage.Conversion == nil && !r.stage.Guessed
+	top := cover{}
+	if whole {
+		top = cover{node: r.out.Root, st: t.Top}
+	}
+	for _, n := range r.in.Root.Children {
+		r.visit(n, s.Top.Inside(n.Name), top)
+	}
+	for _, key := range r.order {
+		r.merge(r.merges[key])
+	}
+	for _, f := range r.added {
+		if err := f(); err != nil {
+			r.errs = append(r.errs, err)
+		}
+	}
+	r.follow()
+}
+
+// prepare sorts the rules by the depth and name of the statements they speak of.
+func (r *stageRun) prepare() {
+	r.rules = map[ruleKey][]*Rule{}
+	if r.stage.Conversion == nil {
+		return
+	}
+	names := map[string]bool{}
+	r.in.Root.Walk(func(n *config.Node) { names[n.Name] = true })
+	put := func(rule *Rule, p *pattern) {
+		if p == nil {
+			return
+		}
+		last := p.segs[len(p.segs)-1][0]
+		for name := range names {
+			if last.any || last.text == name || name == "" {
+				k := ruleKey{len(p.segs), name}
+				r.rules[k] = append(r.rules[k], rule)
+			}
+		}
+	}
+	for _, rule := range r.stage.Conversion.Rules {
+		switch {
+		case !r.applies(rule.When):
+		case rule.Kind == Add && rule.Of == nil:
+			r.added = append(r.added, func() error { return r.add(rule, nil, nil) })
+		case rule.Kind == Add:
+			r.adds = append(r.adds, rule)
+			put(rule, rule.Of)
+		case rule.Kind == Adopt:
+			r.adopts = append(r.adopts, rule.Of)
+		default:
+			put(rule, rule.Of)
+			for _, p := range rule.More {
+				put(rule, p)
+			}
+		}
+	}
+}
+
+// applies looks at the conditions that hold for a whole stage.
+func (r *stageRun) applies(w When) bool {
+	in := func(list []string, model string) bool { return len(list) == 0 || slices.Contains(list, model) }
+	return in(w.FromModels, r.stage.From.Model) && in(w.ToModels, r.stage.To.Model) &&
+		w.FromReleases.Contains(r.stage.From.Version) && w.ToReleases.Contains(r.stage.To.Version)
+}
+
+// holds looks at the conditions on the content of the source.
+func (r *stageRun) holds(w When, c captures) bool {
+	has := func(t *template) bool {
+		path, err := t.fill(c)
+		if err != nil {
+			return false
+		}
+		key := fmt.Sprint(path)
+		answer, known := r.content[key]
+		if !known {
+			answer = r.present(r.in.Root, r.stage.S.Top, path)
+			r.content[key] = answer
+		}
+		return answer
+	}
+	if len(w.Has) > 0 && !slices.ContainsFunc(w.Has, has) {
+		return false
+	}
+	return !slices.ContainsFunc(w.Lacks, has)
+}
+
+// present reports whether some statement of the source begins with each step of a path; "*" stands for any word.
+func (r *stageRun) present(n *config.Node, st *config.Statement, path [][]string) bool {
+	for _, k := range n.Children {
+		ks := st.Inside(k.Name)
+		words := r.stage.S.Segment(k, ks)
+		fits := len(path[0]) <= len(words)
+		for i := 0; fits && i < len(path[0]); i++ {
+			fits = path[0][i] == "*" || path[0][i] == words[i]
+		}
+		if fits && (len(path) == 1 || r.present(k, ks, path[1:])) {
+			return true
+		}
+	}
+	return false
+}
+
+// find returns the first rule that speaks of the statement at the end of r.path.
+func (r *stageRun) find(name string) (*Rule, captures, int) {
+	for _, rule := range r.rules[ruleKey{len(r.path), name}] {
+		if rule.Kind == Add {
+			continue
+		}
+		if c, used, ok := rule.Of.match(r.path); ok && r.holds(rule.When, c) {
+			return rule, c, used
+		}
+		for _, p := range rule.More {
+			if c, used, ok := p.match(r.path); ok && r.holds(rule.When, c) {
+				return rule, c, used
+			}
+		}
+	}
+	return nil, nil, 0
+}
+
+// visit decides what becomes of a statement and of all inside it.
+func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
+	segment := r.stage.S.Segment(n, st)
+	r.path = append(r.path, segment)
+	r.sts = append(r.sts, st)
+	defer func() {
+		r.path = r.path[:len(r.path)-1]
+		r.sts = r.sts[:len(r.sts)-1]
+	}()
+	for _, rule := range r.rules[ruleKey{len(r.path), n.Name}] {
+		if rule.Kind != Add {
+			continue
+		}
+		if c, _, ok := rule.Of.match(r.path); ok && r.holds(rule.When, c) {
+			r.added = append(r.added, func() error { return r.add(rule, slices.Clone(c), n) })
+		}
+	}
+	rule, c, used := r.find(n.Name)
+	if rule == nil {
+		r.follows(n, st, segment, around)
+		return
+	}
+	value := capture{"value", segment[min(used, len(segment)):]}
+	c = append(c, value)
+	switch rule.Kind {
+	case Keep:
+		r.keep(n, st, segment, around, rule.ID)
+	case Rename, Move, Compute:
+		r.place(n, st, segment, used, rule, rule.To, c)
+	case Map:
+		r.mapped(n, st, segment, used, rule, c)
+	case Split:
+		var targets []*config.Node
+		for _, t := range rule.Into {
+			if at := r.create(rule, t, c, n, nil); at != nil {
+				targets = append(targets, at)
+			}
+		}
+		r.children(n, st, cover{lost: &loss{true, rule.ID, "it stands inside a statement that was split"}})
+		if len(targets) == 0 {
+			r.lose(n, loss{true, rule.ID, "it could not be split"})
+		}
+	case Merge:
+		r.gather(n, rule, c)
+	case Decide:
+		r.decide(n, st, segment, used, around, rule, c)
+	case Drop, Person:
+		l := loss{rule.Kind == Person, rule.ID, rule.Text}
+		r.lose(n, l)
+		r.children(n, st, cover{lost: &l, rule: rule.ID})
+	}
+}
+
+// follows treats a statement no rule speaks of as the block around it is treated.
+func (r *stageRun) follows(n *config.Node, st *config.Statement, segment []string, around cover) {
+	switch {
+	case around.lost != nil:
+		r.lose(n, *around.lost)
+		r.children(n, st, around)
+	case around.node != nil:
+		r.keep(n, st, segment, around, around.rule)
+	case r.stage.Guessed && r.certain(n, st):
+		r.keep(n, st, segment, around, "")
+	default:
+		reason := "no rule says what becomes of it"
+		if r.stage.Guessed {
+			reason = "no conversion is known, and the two releases do not describe it alike"
+		}
+		if len(n.Words) > 0 || len(n.Children) == 0 {
+			r.lose(n, loss{true, "", reason})
+		}
+		r.children(n, st, cover{})
+	}
+}
+
+// certain reports whether both schemas describe a statement alike, with all blocks around it.
+func (r *stageRun) certain(n *config.Node, st *config.Statement) bool {
+	t := r.stage.T.Top
+	for i, seg := range r.path {
+		s := r.sts[i]
+		if s == nil {
+			return false
+		}
+		name := seg[0]
+		if t = t.Inside(name); t == nil || t.Key != s.Key || !slices.EqualFunc(t.Words, s.Words, func(a, b string) bool { return r.sameType(a, b) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// sameType reports whether two types, one of each schema, allow the same.
+func (r *stageRun) sameType(t, s string) bool {
+	a, b := r.stage.T.Type(t), r.stage.S.Type(s)
+	return t == s && a.Expects() == b.Expects() && a.Match == b.Match
+}
+
+func (r *stageRun) children(n *config.Node, st *config.Statement, around cover) {
+	var key *config.Node // it went along with the entry
+	if st != nil && st.KeyInside() && around.node != nil {
+		key = n.Child(string(st.Key))
+	}
+	for _, k := range n.Children {
+		if k == key {
+			continue
+		}
+		r.visit(k, st.Inside(k.Name), around)
+	}
+}
+
+// keep carries a statement over into the counterpart of the block around it, which is made where there is none yet.
+func (r *stageRun) keep(n *config.Node, st *config.Statement, segment []string, around cover, rule string) {
+	parent, pst := around.node, around.st
+	if parent == nil {
+		parent, pst = r.context(n, rule)
+	}
+	node, tst := r.copy(parent, pst, n, st, segment, segment, rule)
+	r.children(n, st, cover{node: node, st: tst, rule: rule})
+	r.defaults(n, st, node, tst)
+}
+
+// context makes counterparts of the blocks around a statement whose own rule keeps it.
+func (r *stageRun) context(n *config.Node, rule string) (*config.Node, *config.Statement) {
+	parent, pst := r.out.Root, r.stage.T.Top
+	var blocks []*config.Node
+	for b := n.Parent; b.Parent != nil; b = b.Parent {
+		blocks = append(blocks, b)
+	}
+	slices.Reverse(blocks)
+	for i, b := range blocks {
+		segment := r.path[i]
+		if found := r.indexed(parent, pst, segment); found != nil {
+			parent, pst = found, pst.Inside(segment[0])
+		} else {
+			parent, pst = r.copy(parent, pst, b, r.sts[i], segment, segment, rule)
+		}
+		// The block itself is claimed by what is kept inside it.
+		delete(r.lost, r.only(b))
+	}
+	return parent, pst
+}
+
+// only is the single statement of the source that a statement comes from, or nil.
+func (r *stageRun) only(n *config.Node) *config.Node {
+	if o := r.before[n]; o != nil && len(o.items) == 1 {
+		return o.items[0]
+	}
+	return nil
+}
+
+// copy puts the counterpart of a statement, without what is inside it, into a block of the target under a segment that
+// may differ from its own.
+func (r *stageRun) copy(parent *config.Node, pst *config.Statement, n *config.Node, st *config.Statement, segment, to []string, rule string) (*config.Node, *config.Statement) {
+	tst := pst.Inside(to[0])
+	if tst.IsBlock() && tst.Key != config.KeyPosition {
+		if found := r.indexed(parent, pst, to); found != nil { // made before, for something inside it
+			r.claim(found, tst, n, st, rule)
+			return found, tst
+		}
+	}
+	var node *config.Node
+	if r.stage.S.Syntax == r.stage.T.Syntax && (st == nil || tst == nil || st.KeyInside() == tst.KeyInside()) {
+		node = n.Head()
+		if n.Name != "" && to[0] != n.Name {
+			node.Rename(to[0])
+		}
+		words := to
+		if n.Name != "" {
+			words = to[1:]
+		}
+		if tst != nil && tst.KeyInside() {
+			if key := n.Child(string(st.Key)); key != nil && len(words) > 0 {
+				k := key.Head()
+				r.stage.T.Rewrite(k, tst.Inside(string(tst.Key)), words[:1])
+				if k.Name != string(tst.Key) {
+					k.Rename(string(tst.Key))
+				}
+				node.Append(k)
+				words = words[1:]
+			}
+		} else if n.Name == "" && len(n.Words) == 0 {
+			words = nil
+		}
+		r.stage.T.Rewrite(node, tst, words)
+	} else {
+		node, tst = r.stage.T.Build(pst, to)
+	}
+	parent.Append(node)
+	r.remember(parent, pst, node, to)
+	r.claim(node, tst, n, st, rule)
+	return node, tst
+}
+
+// bearers are the statements that carry what a node itself says: the node, or the statement inside that holds its key.
+func bearer(n *config.Node, st *config.Statement) *config.Node {
+	if len(n.Words) == 0 && st != nil && st.KeyInside() {
+		if k := n.Child(string(st.Key)); k != nil {
+			return k
+		}
+	}
+	return n
+}
+
+// claim notes that a statement of the target comes from one of the source of this stage.
+func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.Node, st *config.Statement, rule string) {
+	from := r.before[bearer(n, st)]
+	to := bearer(target, tst)
+	o := r.after[to]
+	if o == nil {
+		o = &origin{kind: FromRule, rule: rule, text: "the block around it"}
+		r.after[to] = o
+	}
+	if from == nil {
+		return
+	}
+	for _, item := range from.items {
+		o.kind = FromSource
+		if !slices.Contains(o.items, item) {
+			o.items = append(o.items, item)
+		}
+	}
+	if len(from.items) == 0 && len(o.items) == 0 {
+		o.kind = from.kind
+	}
+	o.rule, o.text = join(from.rule, rule), from.text
+}
+
+func join(a, b string) string {
+	switch {
+	case a == "" || a == b || strings.HasSuffix(a, ", "+b):
+		if a == "" {
+			return b
+		}
+		return a
+	case b == "":
+		return a
+	}
+	return a + ", " + b
+}
+
+// lose notes what happened to the statements of the source that a statement comes from, unless they live on elsewhere.
+func (r *stageRun) lose(n *config.Node, l loss) {
+	o := r.before[n]
+	if o == nil {
+		return
+	}
+	for _, item := range o.items {
+		if had, ok := r.lost[item]; !ok || !had.person {
+			r.lost[item] = l
+		}
+	}
+}
+
+// remember makes a block findable by the segment it was made for.
+func (r *stageRun) remember(parent *config.Node, pst *config.Statement, node *config.Node, segment []string) {
+	m := r.index[parent]
+	if m == nil {
+		m = map[string]*config.Node{}
+		r.index[parent] = m
+	}
+	key := r.key(pst.Inside(segment[0]), segment)
+	if m[key] == nil {
+		m[key] = node
+	}
+}
+
+func (r *stageRun) indexed(parent *config.Node, pst *config.Statement, segment []string) *config.Node {
+	return r.index[parent][r.key(pst.Inside(segment[0]), segment)]
+}
+
+func (r *stageRun) key(st *config.Statement, segment []string) string {
+	if st != nil && (st.Key == config.KeyOnce || st.Key == "") {
+		return segment[0]
+	}
+	if st != nil && (st.Key == config.KeyWord || st.KeyInside()) && len(segment) > 2 && segment[0] == st.Name {
+		return strings.Join(segment[:2], "\x00")
+	}
+	return strings.Join(segment, "\x00")
+}
+
+// place carries a statement to where a template says. Words the pattern did not speak of go along.
+func (r *stageRun) place(n *config.Node, st *config.Statement, segment []string, used int, rule *Rule, t *template, c captures) {
+	to, err := t.fill(c)
+	if err != nil {
+		r.lose(n, loss{true, rule.ID, err.Error()})
+		r.children(n, st, cover{lost: &loss{true, rule.ID, err.Error()}})
+		return
+	}
+	last := len(to) - 1
+	if used < len(segment) && !slices.Contains(t.names(), "value") {
+		to[last] = append(slices.Clip(to[last]), segment[used:]...)
+	}
+	parent, pst := r.within(to[:last], rule.ID)
+	node, tst := r.copy(parent, pst, n, st, segment, to[last], rule.ID)
+	if st != nil && st.Defines != "" && tst != nil {
+		old, new := r.stage.S.KeyOf(n, st), r.stage.T.KeyOf(node, tst)
+		if old != new {
+			if r.renames[tst.Defines] == nil {
+				r.renames[tst.Defines] = map[string]string{}
+			}
+			r.renames[tst.Defines][old] = new
+			r.by[tst.Defines+"\x00"+new] = rule
+		}
+	}
+	r.children(n, st, cover{node: node, st: tst, rule: rule.ID})
+	r.defaults(n, st, node, tst)
+}
+
+// within returns the block of the target under a path, made where it is missing.
+func (r *stageRun) within(path [][]string, rule string) (*config.Node, *config.Statement) {
+	parent, pst := r.out.Root, r.stage.T.Top
+	for _, segment := range path {
+		found := r.indexed(parent, pst, segment)
+		tst := pst.Inside(segment[0])
+		if found == nil {
+			found, tst = r.stage.T.Build(pst, segment)
+			parent.Append(found)
+			r.remember(parent, pst, found, segment)
+			if b := bearer(found, tst); len(b.Words) > 0 {
+				r.after[b] = &origin{kind: FromRule, rule: rule, text: "the block around it"}
+			}
+		}
+		parent, pst = found, tst
+	}
+	return parent, pst
+}
+
+// create makes a statement of the target from a template; n, unless nil, is what it comes from.
+func (r *stageRun) create(rule *Rule, t *template, c captures, n *config.Node, kind *origin) *config.Node {
+	to, err := t.fill(c)
+	if err != nil {
+		r.errs = append(r.errs, fmt.Errorf("rule %s: %w", rule.ID, err))
+		return nil
+	}
+	last := len(to) - 1
+	parent, pst := r.within(to[:last], rule.ID)
+	tst := pst.Inside(to[last][0])
+	node := r.indexed(parent, pst, to[last])
+	if node == nil || !tst.IsBlock() {
+		node, tst = r.stage.T.Build(pst, to[last])
+		parent.Append(node)
+		r.remember(parent, pst, node, to[last])
+	}
+	switch {
+	case n != nil:
+		r.claim(node, tst, n, nil, rule.ID)
+	case r.after[bearer(node, tst)] == nil:
+		r.after[bearer(node, tst)] = kind
+	}
+	return node
+}
+
+// mapped carries a statement over with another value for the last word its pattern kept.
+func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string, used int, rule *Rule, c captures) {
+	at := -1
+	for i, w := range rule.Of.segs[len(rule.Of.segs)-1] {
+		if w.any && !w.rest {
+			at = i
+		}
+	}
+	if at < 0 || at >= len(segment) {
+		r.lose(n, loss{true, rule.ID, "the rule keeps no word to map"})
+		return
+	}
+	old := segment[at]
+	new, known := rule.Values[old]
+	if !known {
+		switch rule.Else {
+		case "keep":
+			new = old
+		case "", "person":
+			l := loss{true, rule.ID, fmt.Sprintf("%q has no counterpart", old)}
+			r.lose(n, l)
+			r.children(n, st, cover{lost: &l})
+			return
+		default:
+			new = rule.Else
+		}
+	}
+	name := rule.Of.segs[len(rule.Of.segs)-1][at].text
+	for i := range c {
+		if c[i].name == name {
+			c[i].words = []string{new}
+		}
+	}
+	t := rule.To
+	if t == nil {
+		to := slices.Clone(r.path)
+		to[len(to)-1] = slices.Clone(segment)
+		to[len(to)-1][at] = new
+		parent, pst := r.within(to[:len(to)-1], rule.ID)
+		node, tst := r.copy(parent, pst, n, st, segment, to[len(to)-1], rule.ID)
+		r.children(n, st, cover{node: node, st: tst, rule: rule.ID})
+		return
+	}
+	r.place(n, st, segment, used, rule, t, c)
+}
+
+// gather keeps a statement for a rule that merges it with others: those whose common words are the same.
+func (r *stageRun) gather(n *config.Node, rule *Rule, c captures) {
+	shared := rule.Of.names()
+	for _, p := range rule.More {
+		names := p.names()
+		shared = slices.DeleteFunc(shared, func(name string) bool { return !slices.Contains(names, name) })
+	}
+	key := rule.ID
+	for _, name := range shared {
+		words, _ := c.get(name)
+		key += "\x00" + strings.Join(words, " ")
+	}
+	m := r.merges[key]
+	if m == nil {
+		m = &merging{rule: rule}
+		r.merges[key] = m
+		r.order = append(r.order, key)
+	}
+	m.nodes = append(m.nodes, n)
+	for _, k := range c {
+		if k.name != "value" {
+			m.caps = append(m.caps, k)
+		}
+	}
+}
+
+// merge makes one statement of several.
+func (r *stageRun) merge(m *merging) {
+	for name, text := range m.rule.Missing {
+		if _, ok := m.caps.get(name); !ok {
+			m.caps = append(m.caps, capture{name, []string{text}})
+		}
+	}
+	for _, name := range m.rule.To.names() {
+		if _, ok := m.caps.get(name); !ok {
+			for _, n := range m.nodes {
+				r.lose(n, loss{true, m.rule.ID, "what belongs to {" + name + "} is missing, so it cannot be merged"})
+			}
+			return
+		}
+	}
+	if len(m.nodes) > 1+len(m.rule.More) {
+		for _, n := range m.nodes {
+			r.lose(n, loss{true, m.rule.ID, "there are more statements to merge than the rule speaks of"})
+		}
+		return
+	}
+	for _, n := range m.nodes {
+		if len(n.Children) > 0 {
+			l := loss{true, m.rule.ID, "it stands inside a statement that was merged"}
+			for _, k := range n.Children {
+				k.Walk(func(k *config.Node) { r.lose(k, l) })
+			}
+		}
+	}
+	node := r.create(m.rule, m.rule.To, m.caps, m.nodes[0], nil)
+	if node == nil {
+		for _, n := range m.nodes {
+			r.lose(n, loss{true, m.rule.ID, "it could not be merged"})
+		}
+		return
+	}
+	for _, n := range m.nodes[1:] {
+		r.claim(node, r.stage.T.Describe(node), n, nil, m.rule.ID)
+	}
+}
+
+// add puts a statement into the target that the source does not have, unless it is there already.
+func (r *stageRun) add(rule *Rule, c captures, _ *config.Node) error {
+	if !r.holds(rule.When, c) {
+		return nil
+	}
+	to, err := rule.To.fill(c)
+	if err != nil {
+		return fmt.Errorf("rule %s: %w", rule.ID, err)
+	}
+	parent, pst := r.out.Root, r.stage.T.Top
+	for i, segment := range to {
+		found := r.indexed(parent, pst, segment)
+		if i == len(to)-1 {
+			if found == nil {
+				r.create(rule, rule.To, c, nil, &origin{kind: FromRule, rule: rule.ID, text: rule.Text})
+			}
+			return nil
+		}
+		if found == nil {
+			if rule.Of != nil { // what it was for did not come over
+				return nil
+			}
+			break
+		}
+		parent, pst = found, pst.Inside(segment[0])
+	}
+	r.create(rule, rule.To, c, nil, &origin{kind: FromRule, rule: rule.ID, text: rule.Text})
+	return nil
+}
+
+// defaults writes out what the old release assumed where the new one assumes something else.
+func (r *stageRun) defaults(n *config.Node, st *config.Statement, node *config.Node, tst *config.Statement) {
+	if st == nil || tst == nil || len(st.Statements) == 0 || st == tst {
+		return
+	}
+	for _, name := range defaulted(st) {
+		was, is := st.Statements[name], tst.Statements[name]
+		if is == nil || !is.HasDefault || is.Default == was.Default || n.Child(name) != nil || !known(was, r.stage.From) || !known(is, r.stage.To) {
+			continue
+		}
+		path := append(slices.Clone(r.path), []string{name})
+		if slices.ContainsFunc(r.adopts, func(p *pattern) bool { _, _, ok := p.match(path); return ok }) {
+			continue
+		}
+		r.added = append(r.added, func() error {
+			if node.Child(name) != nil {
+				return nil
+			}
+			k, kst := r.stage.T.Build(tst, append([]string{name}, strings.Fields(was.Default)...))
+			node.Append(k)
+			r.remember(node, tst, k, []string{name})
+			r.after[bearer(k, kst)] = &origin{kind: FromDefault, text: fmt.Sprintf("%s assumes %q where it says nothing, %s assumes %q", r.stage.From, was.Default, r.stage.To, is.Default)}
+			return nil
+		})
+	}
+}
+
+func known(st *config.Statement, at Stop) bool {
+	return st.Releases.Contains(at.Version) && (len(st.Models) == 0 || slices.Contains(st.Models, at.Model))
+}
+
+// defaulted are the names of statements with a default, in order.
+func defaulted(st *config.Statement) (out []string) {
+	for name, k := range st.Statements {
+		if k.HasDefault {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// follow lets references follow what was renamed.
+func (r *stageRun) follow() {
+	if len(r.renames) == 0 {
+		return
+	}
+	t := r.stage.T
+	t.WalkWith(r.out.Root, func(n *config.Node, st *config.Statement) {
+		t.References(n, st, func(kinds []string, name string, set func(string)) {
+			for _, kind := range kinds {
+				if to, ok := r.renames[kind][name]; ok {
+					set(to)
+					if o := r.after[n]; o != nil {
+						o.rule = join(o.rule, r.by[kind+"\x00"+to].ID)
+					}
+					return
+				}
+			}
+		})
+	})
+}
+
+// decide asks a person, or does what was answered.
+func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string, used int, around cover, rule *Rule, c captures) {
+	path := r.stage.S.Path(n)
+	q := Question{Rule: rule.ID, Path: path, Text: rule.Ask, Line: n.Line}
+	for _, choice := range rule.Choices {
+		q.Choices = append(q.Choices, Answer{choice.Answer, choice.Text})
+	}
+	answer, ok := r.answers[rule.ID+" @ "+path]
+	if !ok {
+		answer, ok = r.answers[rule.ID]
+	}
+	if i := slices.IndexFunc(rule.Choices, func(x Choice) bool { return x.Answer == answer }); ok && i >= 0 {
+		q.Answer = answer
+		r.asked = append(r.asked, q)
+		choice := rule.Choices[i]
+		switch {
+		case choice.Drop != "":
+			l := loss{false, rule.ID, choice.Drop}
+			r.lose(n, l)
+			r.children(n, st, cover{lost: &l, rule: rule.ID})
+		case choice.To != nil:
+			r.place(n, st, segment, used, rule, choice.To, c)
+		default:
+			r.keep(n, st, segment, around, rule.ID)
+		}
+		return
+	}
+	r.asked = append(r.asked, q)
+	l := loss{true, rule.ID, rule.Ask}
+	r.lose(n, l)
+	r.children(n, st, cover{lost: &l, rule: rule.ID})
+}
