@@ -146,7 +146,7 @@ func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
 		if o == nil {
 			return
 		}
-		if len(o.items) == 0 {
+		if len(o.items) == 0 && o.text != aroundIt {
 			c.findings = append(c.findings, config.Finding{Path: path, Message: fmt.Sprintf("what %s adds was taken out again: %s", cmp.Or(o.rule, o.kind), reason), Doubt: true})
 		}
 		r.loseTarget(k, loss{true, o.rule, reason})

@@ -73,9 +73,17 @@ func (l *Library) Plan(from, to Stop, byHand bool) ([]Stage, error) {
 			break
 		}
 		for _, c := range l.Conversions {
-			at := v.stage.To
-			if c.From.Schema != v.schema.ID || v == start && !c.From.covers(from) || len(c.From.Models) > 0 && !slices.Contains(c.From.Models, at.Model) {
+			at, before := v.stage.To, v
+			if c.From.Schema != v.schema.ID || len(c.From.Models) > 0 && !slices.Contains(c.From.Models, at.Model) {
 				continue
+			}
+			if !c.From.Releases.Contains(at.Version) { // first to a release from which it leads on
+				on, ok := l.stopIn(v.schema, at.Model, to, c.From.Releases)
+				if !ok {
+					continue
+				}
+				before = &visit{v.state, v, Stage{From: at, To: on, S: v.schema, T: v.schema}}
+				at = on
 			}
 			next := state{l.schema(c.To.Schema), at.Model}
 			if len(c.To.Models) > 0 && !slices.Contains(c.To.Models, at.Model) {
@@ -85,16 +93,22 @@ func (l *Library) Plan(from, to Stop, byHand bool) ([]Stage, error) {
 				next.model = to.Model
 			}
 			stop, ok := l.stopIn(next.schema, next.model, to, c.To.Releases)
-			if next.schema == nil || !ok || seen[next] || next.schema == t && next.model == to.Model && !c.To.covers(to) {
+			if !ok || seen[next] {
 				continue
 			}
 			seen[next] = true
-			queue = append(queue, &visit{next, v, Stage{Conversion: c, From: at, To: stop, S: v.schema, T: next.schema}})
+			queue = append(queue, &visit{next, before, Stage{Conversion: c, From: at, To: stop, S: v.schema, T: next.schema}})
 		}
-		// Another model whose configurations are written alike.
-		if next := (state{v.schema, to.Model}); v.model != to.Model && v.schema == t && !seen[next] {
-			seen[next] = true
-			queue = append(queue, &visit{next, v, Stage{From: v.stage.To, To: to, S: v.schema, T: t}})
+		// Another model whose configurations are written alike, at the same release where it can be.
+		if next := (state{v.schema, to.Model}); v.model != to.Model && !seen[next] {
+			stop, ok := l.stopIn(v.schema, to.Model, Stop{to.Model, v.stage.To.Version}, version.Range{})
+			if v.schema == t {
+				stop, ok = to, true
+			}
+			if ok {
+				seen[next] = true
+				queue = append(queue, &visit{next, v, Stage{From: v.stage.To, To: stop, S: v.schema, T: v.schema}})
+			}
 		}
 	}
 	if end == nil {
@@ -111,7 +125,13 @@ func (l *Library) Plan(from, to Stop, byHand bool) ([]Stage, error) {
 	if len(out) == 0 {
 		out = []Stage{{From: from, To: to, S: s, T: t}}
 	}
-	out[len(out)-1].To = to
+	if last := out[len(out)-1]; last.To.Version.Compare(to.Version) != 0 {
+		if last.Conversion != nil && !last.Conversion.To.covers(to) { // on from the release the conversion leads to
+			out = append(out, Stage{From: last.To, To: to, S: t, T: t})
+		} else {
+			out[len(out)-1].To = to
+		}
+	}
 	return out, nil
 }
 
@@ -136,17 +156,18 @@ func (l *Library) stopIn(s *config.Schema, model string, to Stop, within version
 	if s == nil {
 		return Stop{}, false
 	}
-	if m := l.Catalogue.FamilyOfModel(model); m == nil || m.Name != s.Family {
+	if f := l.Catalogue.FamilyOfModel(model); f == nil || f.Name != s.Family {
 		return Stop{}, false
 	}
 	same := l.Catalogue.FamilyOfModel(to.Model)
-	if same != nil && same.Name == s.Family && s.Applies(model, to.Version) && within.Contains(to.Version) {
+	if same != nil && same.Name == s.Family && s.Applies(model, to.Version) && within.Contains(to.Version) && (model == to.Model || same.Model(model).Last.Contains(to.Version)) {
 		return Stop{model, to.Version}, true
 	}
 	f := l.Catalogue.FamilyOfModel(model)
+	m := f.Model(model)
 	for i := len(f.Releases) - 1; i >= 0; i-- {
 		r := f.Releases[i]
-		if r.Stage != catalog.Withdrawn && r.Stage != catalog.Preview && s.Applies(model, r.Version) && within.Contains(r.Version) {
+		if r.Stage != catalog.Withdrawn && r.Stage != catalog.Preview && m.Last.Contains(r.Version) && s.Applies(model, r.Version) && within.Contains(r.Version) {
 			return Stop{model, r.Version}, true
 		}
 	}

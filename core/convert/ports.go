@@ -156,6 +156,9 @@ func ProposePorts(used []string, from, to []config.Port, chosen []PortChoice) []
 			if best.Name == p.Name {
 				why = append(why, "the same name")
 			}
+			if len(why) == 0 {
+				why = append(why, "the next free port")
+			}
 			switch {
 			case best.Speed < p.Speed:
 				why = append(why, fmt.Sprintf("slower: %d for %d Mbit/s", best.Speed, p.Speed))

@@ -284,7 +284,7 @@ func (r *reader) when(n *yaml.Node, w *When) {
 
 // checkNames checks that every name a template uses is kept by a pattern.
 func (r *reader) checkNames(n *yaml.Node, rule *Rule) {
-	kept := []string{"value"}
+	kept := []string{"value", "from-model", "to-model", "from-release", "to-release"}
 	if rule.Of != nil {
 		kept = append(kept, rule.Of.names()...)
 	}

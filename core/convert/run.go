@@ -98,8 +98,26 @@ func (r *stageRun) run() {
 			r.errs = append(r.errs, err)
 		}
 	}
+	r.sweep(r.out.Root)
 	r.follow()
 }
+
+// sweep takes blocks out of which everything went elsewhere; they say nothing themselves.
+func (r *stageRun) sweep(n *config.Node) {
+	for _, k := range slices.Clone(n.Children) {
+		r.sweep(k)
+		if len(k.Words) > 0 || len(k.Children) > 0 {
+			continue
+		}
+		if o := r.after[k]; o == nil || len(o.items) == 0 && o.text == aroundIt {
+			delete(r.after, k)
+			k.Remove()
+		}
+	}
+}
+
+// aroundIt is why a block is there that was made for what stands inside it.
+const aroundIt = "the block around it"
 
 // prepare sorts the rules by the depth and name of the statements they speak of.
 func (r *stageRun) prepare() {
@@ -125,7 +143,7 @@ func (r *stageRun) prepare() {
 		switch {
 		case !r.applies(rule.When):
 		case rule.Kind == Add && rule.Of == nil:
-			r.added = append(r.added, func() error { return r.add(rule, nil, nil) })
+			r.added = append(r.added, func() error { return r.add(rule, r.stage.known(), nil) })
 		case rule.Kind == Add:
 			r.adds = append(r.adds, rule)
 			put(rule, rule.Of)
@@ -184,6 +202,11 @@ func (r *stageRun) present(n *config.Node, st *config.Statement, path [][]string
 	return false
 }
 
+// known are the words every template may use.
+func (s Stage) known() captures {
+	return captures{{"from-model", []string{s.From.Model}}, {"to-model", []string{s.To.Model}}, {"from-release", []string{s.From.Version.String()}}, {"to-release", []string{s.To.Version.String()}}}
+}
+
 // find returns the first rule that speaks of the statement at the end of r.path.
 func (r *stageRun) find(name string) (*Rule, captures, int) {
 	for _, rule := range r.rules[ruleKey{len(r.path), name}] {
@@ -216,7 +239,7 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 			continue
 		}
 		if c, _, ok := rule.Of.match(r.path); ok && r.holds(rule.When, c) {
-			r.added = append(r.added, func() error { return r.add(rule, slices.Clone(c), n) })
+			r.added = append(r.added, func() error { return r.add(rule, append(slices.Clone(c), r.stage.known()...), n) })
 		}
 	}
 	rule, c, used := r.find(n.Name)
@@ -224,8 +247,8 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 		r.follows(n, st, segment, around)
 		return
 	}
-	value := capture{"value", segment[min(used, len(segment)):]}
-	c = append(c, value)
+	c = append(c, r.stage.known()...)
+	c = append(c, capture{"value", segment[min(used, len(segment)):]})
 	switch rule.Kind {
 	case Keep:
 		r.keep(n, st, segment, around, rule.ID)
@@ -411,7 +434,7 @@ func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.N
 	to := bearer(target, tst)
 	o := r.after[to]
 	if o == nil {
-		o = &origin{kind: FromRule, rule: rule, text: "the block around it"}
+		o = &origin{kind: FromRule, rule: rule, text: aroundIt}
 		r.after[to] = o
 	}
 	if from == nil {
@@ -521,7 +544,7 @@ func (r *stageRun) within(path [][]string, rule string) (*config.Node, *config.S
 			parent.Append(found)
 			r.remember(parent, pst, found, segment)
 			if b := bearer(found, tst); len(b.Words) > 0 {
-				r.after[b] = &origin{kind: FromRule, rule: rule, text: "the block around it"}
+				r.after[b] = &origin{kind: FromRule, rule: rule, text: aroundIt}
 			}
 		}
 		parent, pst = found, tst
