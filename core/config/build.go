@@ -9,7 +9,7 @@ import (
 // the way they are written.
 func (d *Document) Derive() *Document {
 	root := *d.Root
-	root.Children, root.mark = nil, restChanged
+	root.Children, root.mark = nil, root.mark|restChanged
 	return &Document{Name: d.Name, Syntax: d.Syntax, Root: &root, source: d.source}
 }
 

@@ -132,10 +132,10 @@ func (n *Node) Child(name string) *Node {
 	return nil
 }
 
-// IsItem reports whether a statement says something itself, so that a ledger accounts for it: it has words, or nothing
-// stands inside it. Blocks without words only hold others.
-func (n *Node) IsItem() bool {
-	return n.Parent != nil && (len(n.Words) > 0 || len(n.Children) == 0 && n.Form != Group)
+// IsItem reports whether a statement described by st, which may be nil, says something itself, so that a ledger accounts
+// for it: it has words, or its name is a key, or nothing stands inside it. Other blocks only hold what is inside.
+func (n *Node) IsItem(st *Statement) bool {
+	return n.Parent != nil && (len(n.Words) > 0 || n.Form != Group && (len(n.Children) == 0 || st != nil && st.ByName))
 }
 
 // Walk calls f for the node and all nodes inside it, in document order.

@@ -48,7 +48,7 @@ func (s *Schema) items(n *Node, st *Statement, around, section string, secret bo
 		} else if under == "" {
 			under = name
 		}
-		if c.IsItem() {
+		if c.IsItem(cs) {
 			it := Item{Node: c, Statement: cs, Around: around, Path: path, Section: under}
 			if cs != nil {
 				it.Guarded = cs.Guarded

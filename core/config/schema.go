@@ -66,6 +66,7 @@ type Statement struct {
 	Statements map[string]*Statement
 	Each       *Statement // describes statements inside whose names are keys
 	Items      *Statement // describes the items of a JSON list
+	ByName     bool       // it is the Each of the block around it: its own name is its key
 }
 
 // A Type restricts what a word may be.

@@ -166,6 +166,7 @@ func (st *Statement) finish(path, section, service, guarded string) {
 		c.finish(join(name), st.Section, st.Service, st.Guarded)
 	}
 	if st.Each != nil {
+		st.Each.ByName = true
 		st.Each.finish(join("*"), st.Section, st.Service, st.Guarded)
 	}
 	if st.Items != nil {

@@ -106,7 +106,8 @@ func (k *audit) read(which, text string, s *config.Schema, p Party) map[place]le
 		for i, c := range n.Children {
 			cs := st.Inside(c.Name)
 			held := guarded || cs != nil && cs.Guarded != ""
-			if len(c.Words) > 0 || len(c.Children) == 0 {
+			byName := cs != nil && cs.ByName && c.Form != config.Group
+			if len(c.Words) > 0 || len(c.Children) == 0 && c.Form != config.Group || byName {
 				at := place{c.Line, c.Column}
 				if _, two := out[at]; two {
 					k.say("two statements of the %s begin at %d:%d", which, c.Line, c.Column)
@@ -114,6 +115,9 @@ func (k *audit) read(which, text string, s *config.Schema, p Party) map[place]le
 				x := leaf{around: path, name: c.Name, guarded: held}
 				for _, w := range c.Words {
 					x.words = append(x.words, w.Text)
+				}
+				if len(x.words) == 0 && cs != nil && cs.ByName {
+					x.name, x.words = "", []string{c.Name}
 				}
 				out[at] = x
 			}

@@ -128,8 +128,8 @@ func (e Edit) apply(d *config.Document, t *config.Schema, after map[*config.Node
 	case EditAdd:
 		k := e.Node.node()
 		n.Insert(place(n), k)
-		k.Walk(func(k *config.Node) {
-			if k.IsItem() {
+		t.WalkWith(k, func(k *config.Node, st *config.Statement) {
+			if k.IsItem(st) {
 				hand(k)
 			}
 		})

@@ -55,6 +55,7 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 		at[it.Node] = &origin{items: []*config.Node{it.Node}, kind: FromSource}
 	}
 	doc := source
+	texts := map[string]string{PortsRule: "ports go where the mapping says"}
 	for _, st := range stages {
 		r := &stageRun{stage: st, answers: job.Answers, in: doc, before: at, lost: c.lost}
 		r.run()
@@ -68,11 +69,20 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 			c.findings = append(c.findings, config.Finding{Message: err.Error()})
 		}
 		c.questions = append(c.questions, r.asked...)
+		if st.Conversion != nil {
+			for _, rule := range st.Conversion.Rules {
+				texts[rule.ID] = cmp.Or(rule.Text, rule.Ask, map[string]string{Keep: "carried over as it is", Map: "other values", Adopt: "the new default is right"}[rule.Kind])
+			}
+		}
 		c.stages = append(c.stages, StageName{st.name(), st.From.String(), st.To.String()})
 		doc, at = r.out, r.after
 	}
 	c.edit(doc, at)
-	return c.result(doc, at, last.Guessed)
+	r, err := c.result(doc, at, last.Guessed)
+	if err == nil {
+		r.Ledger.Rules = texts
+	}
+	return r, err
 }
 
 // conversion is one run of Convert.
@@ -110,6 +120,7 @@ func (c *conversion) prune(r *stageRun) {
 	for range 50 {
 		gone := map[*config.Node]bool{}
 		var missing []config.Finding
+		c.emptyGroups(r, r.out.Root)
 		for _, f := range t.Check(r.out, r.stage.To.Model, r.stage.To.Version) {
 			switch n := f.Node; {
 			case f.Missing:
@@ -136,6 +147,17 @@ func (c *conversion) prune(r *stageRun) {
 			return
 		}
 		config.RemoveAll(gone)
+	}
+}
+
+// emptyGroups takes out groups of dotted names in which nothing stands: they cannot be written.
+func (c *conversion) emptyGroups(r *stageRun, n *config.Node) {
+	for _, k := range slices.Clone(n.Children) {
+		c.emptyGroups(r, k)
+		if k.Form == config.Group && len(k.Children) == 0 {
+			r.loseTarget(k, loss{true, "", "nothing stands inside it, and a name alone cannot be written"})
+			k.Remove()
+		}
 	}
 }
 
@@ -186,6 +208,7 @@ func (c *conversion) result(doc *config.Document, at map[*config.Node]*origin, g
 		}
 	}
 	targets := c.t.Items(doc)
+	c.lodge(at, targets)
 	slices.SortStableFunc(targets, func(a, b config.Item) int {
 		p, q := places[a.Node], places[b.Node]
 		return cmp.Or(cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
@@ -199,7 +222,7 @@ func (c *conversion) result(doc *config.Document, at map[*config.Node]*origin, g
 	l.Target = make([]TargetItem, len(targets))
 	for i, it := range targets {
 		p := places[it.Node]
-		row := TargetItem{Line: p.Line, Column: p.Column, Path: it.Path, Text: it.Text, Section: it.Section, Origin: FromRule, Sources: []int{}}
+		row := TargetItem{Line: p.Line, Column: p.Column, Path: it.Path, Text: it.Text, Section: it.Section, Origin: FromRule, Reason: aroundIt, Sources: []int{}}
 		if o := at[it.Node]; o != nil {
 			row.Origin, row.Rule, row.Reason = o.kind, o.rule, o.text
 			for _, item := range o.items {
@@ -244,11 +267,13 @@ func (c *conversion) state(row *SourceItem, it config.Item, several bool, target
 		row.State = Kept
 		for _, k := range row.Targets {
 			t := targets[k]
-			if !slices.EqualFunc(t.Node.Words, it.Node.Words, func(a, b config.Word) bool { return a.Text == b.Text }) {
+			name, words := says(it)
+			tname, twords := says(t)
+			if !slices.Equal(words, twords) {
 				row.State = Changed
 				break
 			}
-			if t.Around != it.Around || t.Node.Name != it.Node.Name {
+			if t.Around != it.Around || tname != name {
 				row.State = Moved
 			}
 		}
@@ -266,6 +291,37 @@ func (c *conversion) state(row *SourceItem, it config.Item, several bool, target
 			became = "it became " + l.Target[row.Targets[0]].Text
 		}
 		row.State, row.Reason = NeedsPerson, fmt.Sprintf("guarded, %s; %s", row.Guarded, became)
+	}
+}
+
+// says splits what an item says into its name and its words. A name that is a key counts as a word.
+func says(it config.Item) (name string, words []string) {
+	for _, w := range it.Node.Words {
+		words = append(words, w.Text)
+	}
+	if it.Statement != nil && it.Statement.ByName && len(words) == 0 {
+		return "", []string{it.Node.Name}
+	}
+	return it.Node.Name, words
+}
+
+// lodge hands what became part of the name of a group, which has no line of its own, to the first item inside.
+func (c *conversion) lodge(at map[*config.Node]*origin, targets []config.Item) {
+	is := make(map[*config.Node]bool, len(targets))
+	for _, it := range targets {
+		is[it.Node] = true
+	}
+	for n, o := range at {
+		if is[n] || len(o.items) == 0 || n.Parent == nil {
+			continue
+		}
+		for k := n; len(k.Children) > 0; {
+			if k = k.Children[0]; is[k] && at[k] != nil {
+				at[k].items = append(at[k].items, o.items...)
+				at[k].kind = FromSource
+				break
+			}
+		}
 	}
 }
 

@@ -30,18 +30,19 @@ const (
 
 // A Ledger accounts for every statement of the source and of the target.
 type Ledger struct {
-	Format    string           `json:"format"`
-	From      Party            `json:"from"`
-	To        Party            `json:"to"`
-	Stages    []StageName      `json:"stages"`
-	Source    []SourceItem     `json:"source"` // in the order of the file
-	Target    []TargetItem     `json:"target"` // in the order of the file
-	Questions []Question       `json:"questions"`
-	Ports     []PortChoice     `json:"ports"`
-	Findings  []config.Finding `json:"findings"` // what the target's schema still misses, and what was taken out again
-	Edits     []Edit           `json:"edits"`
-	Counts    map[string]int   `json:"counts"` // of the source, by state
-	Guessed   bool             `json:"guessed"`
+	Format    string            `json:"format"`
+	From      Party             `json:"from"`
+	To        Party             `json:"to"`
+	Stages    []StageName       `json:"stages"`
+	Rules     map[string]string `json:"rules"`  // what the rules named below say
+	Source    []SourceItem      `json:"source"` // in the order of the file
+	Target    []TargetItem      `json:"target"` // in the order of the file
+	Questions []Question        `json:"questions"`
+	Ports     []PortChoice      `json:"ports"`
+	Findings  []config.Finding  `json:"findings"` // what the target's schema still misses, and what was taken out again
+	Edits     []Edit            `json:"edits"`
+	Counts    map[string]int    `json:"counts"` // of the source, by state
+	Guessed   bool              `json:"guessed"`
 }
 
 // A Party is one side of a conversion.

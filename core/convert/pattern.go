@@ -140,6 +140,11 @@ func (p *pattern) match(path [][]string) (c captures, used int, ok bool) {
 	}
 	// The last segment tells apart most, so it goes first; its captures come last.
 	last := len(path) - 1
+	if seg, words := p.segs[last], path[last]; len(seg) > len(words) && len(words) > 0 && strings.Contains(words[len(words)-1], " ") {
+		// Syntaxes with one value a statement write several words into it.
+		path = slices.Clone(path)
+		path[last] = append(slices.Clone(words[:len(words)-1]), strings.Fields(words[len(words)-1])...)
+	}
 	if _, _, ok = matchSegment(p.segs[last], path[last], nil); !ok {
 		return nil, 0, false
 	}

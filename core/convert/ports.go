@@ -287,7 +287,9 @@ func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node)
 		if o == nil || p == nil {
 			return
 		}
-		p.items = append(p.items, o.items...)
+		if p.items = append(p.items, o.items...); len(p.items) > 0 {
+			p.kind = FromSource
+		}
 		p.rule = join(p.rule, PortsRule)
 	}
 	merge(bearer(n, st), bearer(into, st))

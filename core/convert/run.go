@@ -543,7 +543,7 @@ func (r *stageRun) within(path [][]string, rule string) (*config.Node, *config.S
 			found, tst = r.stage.T.Build(pst, segment)
 			parent.Append(found)
 			r.remember(parent, pst, found, segment)
-			if b := bearer(found, tst); len(b.Words) > 0 {
+			if b := bearer(found, tst); len(b.Words) > 0 || tst != nil && tst.ByName {
 				r.after[b] = &origin{kind: FromRule, rule: rule, text: aroundIt}
 			}
 		}
