@@ -39,10 +39,6 @@ func (c *Comparison) Apply() *Document {
 					at = 1 + slices.Index(parent.Children, before)
 					break
 				}
-				if before := twin[c.alike(siblings[i])]; before != nil && before.Parent == parent {
-					at = 1 + slices.Index(parent.Children, before)
-					break
-				}
 			}
 			n := d.new.Copy()
 			parent.Insert(at, n)
@@ -57,8 +53,6 @@ func (c *Comparison) Apply() *Document {
 		for i, k := range b.Children {
 			if placed[k] != nil {
 				order[placed[k]] = i
-			} else if a := c.alike(k); a != nil {
-				order[twin[a]] = i
 			}
 		}
 		list := slices.Clone(n.Children)
@@ -69,18 +63,4 @@ func (c *Comparison) Apply() *Document {
 		}
 	}
 	return out
-}
-
-// alike returns the statement of the old configuration at the head of a block that was alike to the byte, and so was
-// never looked at one by one.
-func (c *Comparison) alike(b *Node) *Node {
-	a := c.pairs[b.Parent]
-	if a == nil {
-		return nil
-	}
-	i := slices.Index(b.Parent.Children, b)
-	if i < len(a.Children) && c.pairs[b] == nil && a.Children[i].Name == b.Name && sameWords(a.Children[i].Words, b.Words) {
-		return a.Children[i]
-	}
-	return nil
 }

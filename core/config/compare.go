@@ -132,136 +132,153 @@ func (c *comparer) lead(a, b *Node) bool {
 // lists compares what stands inside two nodes that are partners.
 func (c *comparer) lists(a, b *Node, st *Statement) {
 	as, bs := a.Children, b.Children
-	// What is alike at either end needs no names.
-	head := 0
-	for head < len(as) && head < len(bs) && c.same(as[head], bs[head]) && as[head].Name == bs[head].Name {
-		head++
+	pairs, usedA, usedB := c.alike(as, bs, st)
+	var gone, come []int
+	if len(pairs) < len(as) || len(pairs) < len(bs) {
+		var more []pair
+		more, gone, come = c.match(as, bs, usedA, usedB, c.names(as, bs, st))
+		pairs = append(pairs, more...)
 	}
-	if head == len(as) && head == len(bs) {
-		return
-	}
-	pairs, gone, come := c.match(as[head:], bs[head:], c.names(as, bs, st))
-	for _, p := range c.renamed(gone, come, st) {
+	for _, p := range c.renamed(as, bs, gone, come, st) {
 		pairs = append(pairs, p)
-		gone = slices.DeleteFunc(gone, func(n *Node) bool { return n == p.a })
-		come = slices.DeleteFunc(come, func(n *Node) bool { return n == p.b })
+		gone = slices.DeleteFunc(gone, func(i int) bool { return i == p.i })
+		come = slices.DeleteFunc(come, func(j int) bool { return j == p.j })
 	}
-	for _, n := range gone {
-		c.removed = append(c.removed, loose{n, st.of(n)})
+	for _, i := range gone {
+		c.removed = append(c.removed, loose{as[i], st.of(as[i])})
 	}
-	for _, n := range come {
-		c.added = append(c.added, loose{n, st.of(n)})
+	for _, j := range come {
+		c.added = append(c.added, loose{bs[j], st.of(bs[j])})
+	}
+	if byNew := func(x, y pair) int { return x.j - y.j }; !slices.IsSortedFunc(pairs, byNew) {
+		slices.SortFunc(pairs, byNew)
 	}
 	for _, p := range pairs {
-		c.pair(p, st.of(p.b))
+		c.pair(p, st)
 	}
-	order := make(map[*Node]int, len(as)-head)
-	for i, n := range as[head:] {
-		order[n] = i
-	}
-	inOrder := slices.Clone(pairs)
-	at := make(map[*Node]int, len(bs)-head)
-	for i, n := range bs[head:] {
-		at[n] = i
-	}
-	slices.SortFunc(inOrder, func(x, y pair) int { return at[x.b] - at[y.b] })
 	kind := Cosmetic
 	if c.s.ordered(b, st) || b.Form == List && (st == nil || st.Items == nil) {
 		kind = Reordered
 	}
-	for _, p := range moved(inOrder, order) {
+	for _, p := range moved(pairs) {
+		kind := kind
+		if st != nil && st.KeyInside() && p.b.Name == string(st.Key) {
+			kind = Reordered // the first of them is the key
+		}
 		c.note(kind, p.a, p.b, st.of(p.b))
 	}
 }
 
-// match pairs statements of the same identity. Where several have it, those that are alike belong together; the others
-// are paired in their order.
-func (c *comparer) match(as, bs []*Node, name func(*Node) string) (pairs []pair, gone, come []*Node) {
-	old := make(map[string][]*Node, len(as))
-	for _, n := range as {
-		id := name(n)
-		old[id] = append(old[id], n)
-	}
-	ids := make([]string, len(bs))
-	several := map[string][]int{} // places in bs of statements whose identity is not theirs alone
-	for i, n := range bs {
-		ids[i] = name(n)
-		if list := old[ids[i]]; len(list) == 1 && several[ids[i]] == nil {
-			// Taken off the list only below, so that a second one of that name is seen to be one.
-			pairs = append(pairs, pair{list[0], n, false})
-			old[ids[i]] = append(list, nil)
-		} else if len(list) == 0 {
-			come = append(come, n)
-		} else {
-			several[ids[i]] = append(several[ids[i]], i)
+// alike pairs statements that follow each other in the same order and are alike to the byte, or are blocks with the same
+// header, without looking for their identity. In most comparisons these are nearly all.
+func (c *comparer) alike(as, bs []*Node, st *Statement) (pairs []pair, usedA, usedB []bool) {
+	pairs = make([]pair, 0, min(len(as), len(bs)))
+	usedA, usedB = make([]bool, len(as)), make([]bool, len(bs))
+	header := func(x, y *Node) bool { return x.Name == y.Name && sameWords(x.Words, y.Words) }
+	for i, j := 0, 0; i < len(as) && j < len(bs); {
+		if as[i].Name == bs[j].Name && c.same(as[i], bs[j]) {
+			pairs = append(pairs, pair{as[i], bs[j], i, j, true, false})
+			usedA[i], usedB[j] = true, true
+			i, j = i+1, j+1
+			continue
 		}
-	}
-	if len(several) > 0 {
-		pairs = slices.DeleteFunc(pairs, func(p pair) bool {
-			id := name(p.b)
-			if several[id] == nil {
-				return false
+		di, dj := 1, 1
+		if header(as[i], bs[j]) {
+			if ns := st.of(bs[j]); len(bs[j].Words) > 0 && len(as[i].Children) > 0 && len(bs[j].Children) > 0 && (ns == nil || !ns.KeyInside() && ns.Key != KeyPosition) {
+				pairs = append(pairs, pair{as[i], bs[j], i, j, false, false})
+				usedA[i], usedB[j] = true, true
 			}
-			several[id] = append(several[id], slices.Index(bs, p.b))
-			old[id] = old[id][:1]
-			return true
-		})
-	}
-	partner := make(map[*Node]*Node, len(as))
-	for _, p := range pairs {
-		partner[p.a] = p.b
-	}
-	for _, id := range ids {
-		if places := several[id]; len(places) > 0 {
-			slices.Sort(places)
-			left := old[id]
-			alike := map[string][]*Node{}
-			for _, a := range left {
-				k := c.content(a)
-				alike[k] = append(alike[k], a)
-			}
-			for k, at := range places {
-				if list := alike[c.content(bs[at])]; len(list) > 0 {
-					alike[c.content(bs[at])] = list[1:]
-					pairs = append(pairs, pair{list[0], bs[at], false})
-					partner[list[0]] = bs[at]
-					places[k] = -1
+		} else { // something came or went: look ahead for where the two go on together
+			for k := 1; k <= 32; k++ {
+				if i+k < len(as) && header(as[i+k], bs[j]) {
+					di, dj = k, 0
+					break
+				}
+				if j+k < len(bs) && header(as[i], bs[j+k]) {
+					di, dj = 0, k
+					break
 				}
 			}
-			for _, at := range places {
-				if at < 0 {
-					continue
-				}
-				if k := slices.IndexFunc(left, func(a *Node) bool { return partner[a] == nil }); k >= 0 {
-					pairs = append(pairs, pair{left[k], bs[at], false})
-					partner[left[k]] = bs[at]
-					left = left[k+1:]
-				} else {
-					come = append(come, bs[at])
-				}
+		}
+		i, j = i+di, j+dj
+	}
+	return pairs, usedA, usedB
+}
+
+// match pairs the statements that are left by identity. Where several have it, those that are alike belong together; the
+// others are paired in their order.
+func (c *comparer) match(as, bs []*Node, usedA, usedB []bool, name func(*Node) string) (pairs []pair, gone, come []int) {
+	type group struct{ as, bs []int }
+	groups := map[string]*group{}
+	var order []*group
+	at := func(id string) *group {
+		g := groups[id]
+		if g == nil {
+			g = &group{}
+			groups[id] = g
+			order = append(order, g)
+		}
+		return g
+	}
+	for i, n := range as {
+		if !usedA[i] {
+			g := at(name(n))
+			g.as = append(g.as, i)
+		}
+	}
+	for j, n := range bs {
+		if !usedB[j] {
+			g := at(name(n))
+			g.bs = append(g.bs, j)
+		}
+	}
+	for _, g := range order {
+		if len(g.as) > 0 && len(g.bs) > 0 && len(g.as)+len(g.bs) > 2 {
+			likes := map[string][]int{}
+			for _, i := range g.as {
+				k := c.content(as[i])
+				likes[k] = append(likes[k], i)
 			}
-			several[id] = nil
+			taken := map[int]bool{}
+			g.bs = slices.DeleteFunc(g.bs, func(j int) bool {
+				k := c.content(bs[j])
+				list := likes[k]
+				if len(list) == 0 {
+					return false
+				}
+				likes[k] = list[1:]
+				taken[list[0]] = true
+				pairs = append(pairs, pair{as[list[0]], bs[j], list[0], j, false, false})
+				return true
+			})
+			g.as = slices.DeleteFunc(g.as, func(i int) bool { return taken[i] })
 		}
-	}
-	for _, n := range as {
-		if partner[n] == nil {
-			gone = append(gone, n)
+		both := min(len(g.as), len(g.bs))
+		for k := range both {
+			pairs = append(pairs, pair{as[g.as[k]], bs[g.bs[k]], g.as[k], g.bs[k], false, false})
 		}
+		gone, come = append(gone, g.as[both:]...), append(come, g.bs[both:]...)
 	}
+	slices.Sort(gone)
+	slices.Sort(come)
 	return pairs, gone, come
 }
 
 // A pair is a statement on both sides.
 type pair struct {
 	a, b    *Node
+	i, j    int // their places
+	same    bool
 	renamed bool
 }
 
-func (c *comparer) pair(p pair, st *Statement) {
+// pair compares two partners in a block described by within.
+func (c *comparer) pair(p pair, within *Statement) {
 	c.pairs[p.b] = p.a
-	if c.same(p.a, p.b) && p.a.Name == p.b.Name {
+	if p.same {
 		return
 	}
+	st := within.of(p.b)
 	switch {
 	case p.renamed:
 		c.note(Renamed, p.a, p.b, st)
@@ -399,11 +416,11 @@ func (c *comparer) hash(h *maphash.Hash, n *Node, words bool) {
 }
 
 // renamed pairs entries that came with entries that went when they hold the same, or most of the same, under another key.
-func (c *comparer) renamed(gone, come []*Node, st *Statement) (out []pair) {
+func (c *comparer) renamed(as, bs []*Node, gone, come []int, st *Statement) (out []pair) {
 	if len(gone) == 0 || len(come) == 0 || len(gone)*len(come) > 250_000 {
 		return nil
 	}
-	taken := map[*Node]bool{}
+	taken := map[int]bool{}
 	leaves := map[*Node]map[string]int{}
 	inside := func(n *Node) map[string]int {
 		if leaves[n] == nil {
@@ -418,23 +435,24 @@ func (c *comparer) renamed(gone, come []*Node, st *Statement) (out []pair) {
 		}
 		return leaves[n]
 	}
-	for _, b := range come {
+	for _, j := range come {
+		b := bs[j]
 		if !mayBeRenamed(b, st) {
 			continue
 		}
-		var best *Node
-		score := 0.0
-		for _, a := range gone {
-			if a.Form == List || taken[a] || a.Name != b.Name && (st == nil || st.Each == nil || st.of(a) != st.of(b)) || !mayBeRenamed(a, st) {
+		best, score := -1, 0.5
+		for _, i := range gone {
+			a := as[i]
+			if taken[i] || a.Name != b.Name && (st == nil || st.Each == nil || st.of(a) != st.of(b)) || !mayBeRenamed(a, st) {
 				continue
 			}
 			if v := likeness(inside(a), inside(b)); v > score {
-				best, score = a, v
+				best, score = i, v
 			}
 		}
-		if best != nil && score > 0.5 {
+		if best >= 0 {
 			taken[best] = true
-			out = append(out, pair{best, b, true})
+			out = append(out, pair{as[best], b, best, j, false, true})
 		}
 	}
 	return out
@@ -531,20 +549,17 @@ func isDefault(l loose) bool {
 	return l.st != nil && l.st.HasDefault && len(l.n.Children) == 0 && joinTexts(l.n.Words) == l.st.Default
 }
 
-// moved returns the pairs outside a longest run that keeps its order, so that moving one entry is one difference.
-func moved(pairs []pair, order map[*Node]int) (out []pair) {
-	sorted := true
-	for i := 1; i < len(pairs) && sorted; i++ {
-		sorted = order[pairs[i-1].a] < order[pairs[i].a]
-	}
-	if sorted {
+// moved returns the pairs, given in the order of the new side, outside a longest run that keeps the old order, so that
+// moving one entry is one difference.
+func moved(pairs []pair) (out []pair) {
+	if slices.IsSortedFunc(pairs, func(x, y pair) int { return x.i - y.i }) {
 		return nil
 	}
 	// The longest increasing subsequence, by patience sorting.
 	var tops []int // index of the pair that ends the shortest-ending run of each length
 	prev := make([]int, len(pairs))
 	for i, p := range pairs {
-		k := sort.Search(len(tops), func(k int) bool { return order[pairs[tops[k]].a] >= order[p.a] })
+		k := sort.Search(len(tops), func(k int) bool { return pairs[tops[k]].i >= p.i })
 		if prev[i] = -1; k > 0 {
 			prev[i] = tops[k-1]
 		}

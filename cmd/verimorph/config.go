@@ -1,0 +1,526 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"verimorph/api/view"
+	"verimorph/core/config"
+	"verimorph/core/convert"
+	"verimorph/report"
+)
+
+var configCommands = []command{
+	{
+		name: "compare", args: "OLD NEW", short: "What differs between two configurations, offline", min: 2, max: 2,
+		long: "OLD and NEW are files, or folders with all files of a device. Statements are compared by identity, not by line.\n" +
+			"Guarded settings come first; secrets are masked. It exits 0 when both mean the same (comments, blanks and order\n" +
+			"where it does not matter are cosmetic), 1 when they differ, 3 when one cannot be read.",
+		example: "compare -catalog demo/catalog -schema th@4.2.9 before.cfg after.cfg",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			schema := fs.String("schema", "", "what the configurations are: `FAMILY[@VERSION]` of the catalogue")
+			folder := fs.String("catalog", "", "`folder` with catalogue and schema files, for -schema")
+			secret := fs.String("secret", strings.Join(config.UsualSecrets, ","), "without -schema: `words` after which everything is masked, separated by commas")
+			ordered := fs.String("ordered", "", "without -schema: `blocks` in which order matters, separated by commas")
+			out := fs.String("report", "", "also write a report to this `file`, .html or .pdf")
+			return func(_ context.Context, c *client, args []string) error {
+				known, err := schemaFor(*schema, *folder)
+				if err != nil {
+					return err
+				}
+				return c.compare(args[0], args[1], known, strings.Split(*secret, ","), strings.Split(*ordered, ","), *out)
+			}
+		},
+	},
+	{
+		name: "convert", args: "FILE", short: "Convert a configuration to another release or model, offline", min: 1, max: 1,
+		long: "Every line of FILE is accounted for: kept, moved, changed, merged, dropped for a reason, or in need of a person.\n" +
+			"It exits 0 when nothing needs a person, 1 when the result is written but something does, 3 when FILE cannot be\n" +
+			"read or converted; then nothing is written.",
+		example: "convert -catalog demo/catalog -from TH-60@4.2.9 -to TH-80@5.4.2 -ports ports.yaml -o new.cfg -report new.html old.cfg",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			a := conversionFlags(fs)
+			ports := fs.String("ports", "", "`file` that says where each port goes; see verimorph help ports")
+			out := fs.String("o", "", "write the result to this `file` instead of the output")
+			ledger := fs.String("ledger", "", "write the ledger to this `file`, JSON")
+			paper := fs.String("report", "", "write a report to this `file`, .html or .pdf")
+			answers := map[string]string{}
+			fs.Func("answer", "`RULE=ANSWER` or \"RULE @ PATH=ANSWER\" to a question; may be repeated", func(s string) error {
+				rule, answer, ok := strings.Cut(s, "=")
+				if !ok {
+					return fmt.Errorf("expected RULE=ANSWER")
+				}
+				answers[strings.TrimSpace(rule)] = strings.TrimSpace(answer)
+				return nil
+			})
+			fs.Func("accept", "`PATH` of a guarded setting that may change; may be repeated", func(s string) error {
+				answers["guarded @ "+s] = convert.Accept
+				return nil
+			})
+			return func(_ context.Context, c *client, args []string) error {
+				l, job, err := a.job()
+				if err != nil {
+					return err
+				}
+				job.Answers = answers
+				if *ports != "" {
+					data, err := os.ReadFile(*ports)
+					if err != nil {
+						return err
+					}
+					chosen, found := convert.ReadPorts(*ports, data)
+					if len(found) > 0 {
+						return found
+					}
+					job.Ports = chosen
+				}
+				return c.convert(l, job, args[0], *out, *ledger, *paper)
+			}
+		},
+	},
+	{
+		name: "support", args: "", short: "What carries over from one release or model to another, offline",
+		long:    "A table says for each section of a configuration whether it carries over, with changes, or not at all.",
+		example: "support -catalog demo/catalog -from SG-5@3.8.4 -to TD-C@2026-spring-3",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			a := conversionFlags(fs)
+			return func(_ context.Context, c *client, _ []string) error {
+				l, job, err := a.job()
+				if err != nil {
+					return err
+				}
+				s, err := l.Support(job.From, job.To, job.ByHand)
+				if err != nil {
+					return err
+				}
+				return c.show(s, func() { c.support(s) })
+			}
+		},
+	},
+	{
+		name: "ports", args: "FILE", short: "Propose where the ports of a configuration go on another model, offline", min: 1, max: 1,
+		long:    "It writes a file for convert -ports: look through it and change what is not right.",
+		example: "ports -catalog demo/catalog -from TH-60@4.2.9 -to TH-80@5.4.2 old.cfg > ports.yaml",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			a := conversionFlags(fs)
+			return func(_ context.Context, c *client, args []string) error {
+				l, job, err := a.job()
+				if err != nil {
+					return err
+				}
+				d, err := readConfig(args[0], l.Schema(job.From).Syntax)
+				if err != nil {
+					return err
+				}
+				r, err := l.Convert(job, d)
+				if err != nil {
+					return err
+				}
+				return c.show(r.Ledger.Ports, func() { c.ports(job, r.Ledger.Ports) })
+			}
+		},
+	},
+}
+
+// schemaFor reads what is known about the files to compare; nil when nobody said what they are.
+func schemaFor(schema, folder string) (*config.Schema, error) {
+	if schema == "" {
+		return nil, nil
+	}
+	if folder == "" {
+		return nil, errUsage{"-schema needs -catalog"}
+	}
+	l, err := library(folder)
+	if err != nil {
+		return nil, err
+	}
+	s, err := l.SchemaOfFamily(schema)
+	if err != nil {
+		return nil, errUsage{err.Error()}
+	}
+	return s, nil
+}
+
+// library reads catalogue, schemas and conversions from a folder.
+func library(folder string) (*convert.Library, error) {
+	if _, err := os.Stat(folder); err != nil {
+		return nil, err
+	}
+	l, found := convert.ReadDir(os.DirFS(folder))
+	if errs := found.Errors(); len(errs) > 0 {
+		return nil, errs
+	}
+	return l, nil
+}
+
+// conversionArgs are the flags that say from what to what.
+type conversionArgs struct {
+	folder, from, to *string
+	byHand           *bool
+}
+
+func conversionFlags(fs *flag.FlagSet) *conversionArgs {
+	return &conversionArgs{
+		folder: fs.String("catalog", "", "`folder` with catalogue, schema and conversion files"),
+		from:   fs.String("from", "", "`MODEL@VERSION` that wrote the configuration"),
+		to:     fs.String("to", "", "`MODEL@VERSION` it is to be converted to"),
+		byHand: fs.Bool("by-hand", false, "where no conversions lead from one to the other: carry over what is certain, the rest needs a person"),
+	}
+}
+
+func (a *conversionArgs) job() (*convert.Library, convert.Job, error) {
+	job := convert.Job{ByHand: *a.byHand}
+	if *a.folder == "" || *a.from == "" || *a.to == "" {
+		return nil, job, errUsage{"-catalog, -from and -to are needed"}
+	}
+	l, err := library(*a.folder)
+	if err != nil {
+		return nil, job, err
+	}
+	if job.From, err = l.ParseStop(*a.from); err == nil {
+		job.To, err = l.ParseStop(*a.to)
+	}
+	if err != nil {
+		return nil, job, errUsage{err.Error()}
+	}
+	return l, job, nil
+}
+
+// readConfig reads and parses a configuration; every broken place is part of the error.
+func readConfig(name string, syntax config.Syntax) (*config.Document, error) {
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > config.MaxSize {
+		return nil, fmt.Errorf("%s has %d bytes; configurations of up to %d are read", name, info.Size(), config.MaxSize)
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	if syntax == "" {
+		syntax = config.Guess(name, string(data))
+	}
+	d, broken := config.Parse(name, string(data), syntax)
+	if len(broken) > 0 {
+		var all []error
+		for _, b := range broken {
+			all = append(all, b)
+		}
+		return nil, fmt.Errorf("cannot be read as %s:\n%w", syntax, errors.Join(all...))
+	}
+	return d, nil
+}
+
+func (c *client) compare(old, new string, schema *config.Schema, secrets, ordered []string, out string) error {
+	if dir(old) || dir(new) {
+		return c.compareFolders(old, new, schema, secrets, ordered)
+	}
+	known := func(d *config.Document) *config.Schema {
+		if schema != nil {
+			return schema
+		}
+		return config.Simple(d.Syntax, secrets, ordered)
+	}
+	var docs [2]*config.Document
+	var errs [2]error
+	var both sync.WaitGroup
+	for i, name := range []string{old, new} {
+		both.Go(func() {
+			syntax := config.Syntax("")
+			if schema != nil {
+				syntax = schema.Syntax
+			}
+			docs[i], errs[i] = readConfig(name, syntax)
+		})
+	}
+	both.Wait()
+	if err := errors.Join(errs[:]...); err != nil {
+		return err
+	}
+	if docs[0].Syntax != docs[1].Syntax {
+		return fmt.Errorf("%s is written as %s and %s as %s; they cannot be compared", old, docs[0].Syntax, new, docs[1].Syntax)
+	}
+	s := known(docs[1])
+	cmp := config.Compare(docs[0], docs[1], s)
+	if out != "" {
+		r := report.Comparison("Comparison of "+filepath.Base(old)+" with "+filepath.Base(new), old, new, s.MaskText(old, docs[0].Print()), s.MaskText(new, docs[1].Print()), cmp)
+		if err := writeReport(out, r); err != nil {
+			return err
+		}
+	}
+	err := c.show(view.Differences(cmp), func() { c.differences(cmp) })
+	if err == nil && !cmp.Same() {
+		err = errNo
+	}
+	return err
+}
+
+func dir(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// fileResult is one file of a comparison of folders, for -json.
+type fileResult struct {
+	State       string `json:"state"`
+	Old         string `json:"old,omitempty"`
+	New         string `json:"new,omitempty"`
+	Differences any    `json:"differences"`
+}
+
+func (c *client) compareFolders(old, new string, schema *config.Schema, secrets, ordered []string) error {
+	var sides [2][]*config.Document
+	for i, folder := range []string{old, new} {
+		names, err := os.ReadDir(folder)
+		if err != nil {
+			return err
+		}
+		for _, f := range names {
+			if f.IsDir() {
+				continue
+			}
+			syntax := config.Syntax("")
+			if schema != nil {
+				syntax = schema.Syntax
+			}
+			d, err := readConfig(filepath.Join(folder, f.Name()), syntax)
+			if err != nil {
+				return err
+			}
+			d.Name = f.Name()
+			sides[i] = append(sides[i], d)
+		}
+	}
+	files := config.CompareBundles(sides[0], sides[1], func(d *config.Document) *config.Schema {
+		if schema != nil {
+			return schema
+		}
+		return config.Simple(d.Syntax, secrets, ordered)
+	})
+	differ := false
+	results := []fileResult{}
+	for _, f := range files {
+		r := fileResult{State: f.State, Old: f.Old, New: f.New, Differences: []any{}}
+		if f.Comparison != nil {
+			r.Differences = view.Differences(f.Comparison)
+		}
+		differ = differ || f.State != config.FileSame && (f.State != config.FileChanged || !f.Comparison.Same())
+		results = append(results, r)
+	}
+	err := c.show(results, func() {
+		for _, f := range files {
+			name := f.New
+			if f.State == config.FileRenamed {
+				name = f.Old + " is now " + f.New
+			} else if f.New == "" {
+				name = f.Old
+			}
+			c.printf("%s  %s\n", c.paint(bold, f.State), name)
+			if f.Comparison != nil && len(f.Comparison.Differences) > 0 {
+				c.differences(f.Comparison)
+			}
+		}
+	})
+	if err == nil && differ {
+		err = errNo
+	}
+	return err
+}
+
+// differences prints a comparison: guarded settings first, cosmetic differences counted.
+func (c *client) differences(cmp *config.Comparison) {
+	var b bytes.Buffer
+	cosmetic, guarded := 0, false
+	for _, d := range cmp.Differences {
+		if d.Kind == config.Cosmetic {
+			cosmetic++
+			continue
+		}
+		if d.Guarded != "" && !guarded {
+			guarded = true
+			fmt.Fprintf(&b, "%s\n\n", c.paint(bold, "Guarded settings differ:"))
+		} else if d.Guarded == "" && guarded {
+			guarded = false
+			fmt.Fprintf(&b, "%s\n\n", c.paint(bold, "Also:"))
+		}
+		mark := report.Marks[d.Kind]
+		fmt.Fprintf(&b, "%s %s  %s", mark.Sign, c.paint(bold, mark.Words), d.Path)
+		if d.OldPath != "" && d.OldPath != d.Path {
+			fmt.Fprintf(&b, " (it was %s)", d.OldPath)
+		}
+		b.WriteByte('\n')
+		if d.Guarded != "" {
+			fmt.Fprintf(&b, "  guarded: %s\n", d.Guarded)
+		}
+		if d.Old != "" {
+			fmt.Fprintf(&b, "  %s\n", c.paint(red, fmt.Sprintf("- %5d  %s", d.OldLine, strings.ReplaceAll(d.Old, "\n", "\n           "))))
+		}
+		if d.New != "" {
+			fmt.Fprintf(&b, "  %s\n", c.paint(green, fmt.Sprintf("+ %5d  %s", d.NewLine, strings.ReplaceAll(d.New, "\n", "\n           "))))
+		}
+	}
+	switch {
+	case len(cmp.Differences) == 0:
+		b.WriteString("No difference.\n")
+	case cosmetic == len(cmp.Differences):
+		fmt.Fprintf(&b, "Both mean the same; %d differences are cosmetic.\n", cosmetic)
+	case cosmetic > 0:
+		fmt.Fprintf(&b, "%d more differences are cosmetic.\n", cosmetic)
+	}
+	_, _ = c.out.Write(b.Bytes())
+}
+
+// convert converts a file and writes what was asked for. Nothing is written unless all of it can be.
+func (c *client) convert(l *convert.Library, job convert.Job, name, out, ledger, paper string) error {
+	s := l.Schema(job.From)
+	if s == nil {
+		return fmt.Errorf("model %s is not in the catalogue", job.From.Model)
+	}
+	d, err := readConfig(name, s.Syntax)
+	if err != nil {
+		return err
+	}
+	source := d.Print()
+	d.Name = filepath.Base(name)
+	r, err := l.Convert(job, d)
+	var old *convert.TooOldError
+	if errors.As(err, &old) {
+		return fmt.Errorf("%w; -by-hand does that", err)
+	}
+	if err != nil {
+		return err
+	}
+	if wrong := convert.Check(source, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
+		return fmt.Errorf("the ledger does not add up, so nothing was written; this is a fault of ours:\n%s", strings.Join(wrong, "\n"))
+	}
+	if out != "" {
+		if err := writeFile(out, func(w io.Writer) error { _, err := io.WriteString(w, r.Text); return err }); err != nil {
+			return err
+		}
+	}
+	if ledger != "" {
+		if err := writeFile(ledger, func(w io.Writer) error {
+			e := json.NewEncoder(w)
+			e.SetIndent("", "  ")
+			return e.Encode(r.Ledger)
+		}); err != nil {
+			return err
+		}
+	}
+	if paper != "" {
+		if err := writeReport(paper, report.Conversion(r.Ledger, s.MaskText(name, source), r.T.MaskText(name, r.Text))); err != nil {
+			return err
+		}
+	}
+	switch {
+	case c.json:
+		err = c.printJSON(r.Ledger)
+	case out == "":
+		c.printf("%s", r.Text)
+		c.ledger(c.err, r.Ledger)
+	default:
+		c.ledger(c.out, r.Ledger)
+	}
+	if err == nil && !r.Ledger.Complete() {
+		err = errNo
+	}
+	return err
+}
+
+// ledger sums a ledger up and lists what needs a person.
+func (c *client) ledger(w io.Writer, l *convert.Ledger) {
+	var parts []string
+	for _, state := range slices.Backward(convert.States) {
+		if n := l.Counts[state]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, report.Marks[state].Words))
+		}
+	}
+	fmt.Fprintf(w, "%s: %s\n", c.paint(bold, fmt.Sprintf("%s %s to %s %s", l.From.Model, l.From.Version, l.To.Model, l.To.Version)), strings.Join(parts, ", "))
+	if l.Guessed {
+		fmt.Fprintln(w, "No conversion is known between these two; only what both describe alike was carried over.")
+	}
+	for _, row := range l.Source {
+		if row.State == convert.NeedsPerson {
+			fmt.Fprintf(w, "? line %d, %s: %s\n    %s\n", row.Line, row.Path, row.Text, row.Reason)
+		}
+	}
+	for _, q := range l.Questions {
+		if q.Answer != "" {
+			continue
+		}
+		fmt.Fprintf(w, "  %s @ %s may be answered:\n", q.Rule, q.Path)
+		for _, choice := range q.Choices {
+			fmt.Fprintf(w, "    -answer %q  %s\n", q.Rule+" @ "+q.Path+"="+choice.Answer, choice.Text)
+		}
+	}
+	for _, f := range l.Findings {
+		fmt.Fprintf(w, "! result, line %d, %s: %s\n", f.Line, f.Path, f.Message)
+	}
+}
+
+func (c *client) support(s *convert.Support) {
+	sign := map[string]string{convert.CarriesOver: "= carries over", convert.WithChanges: "~ with changes", convert.NotSupported: "× not supported"}
+	for _, st := range s.Stages {
+		c.printf("%s to %s: %s\n", st.From, st.To, st.Conversion)
+	}
+	rows := [][]string{{"SECTION", "", "STATEMENT", "WHY"}}
+	for _, sec := range s.Sections {
+		rows = append(rows, []string{sec.Section, sign[sec.Verdict], "", ""})
+		for _, n := range sec.Notes {
+			rows = append(rows, []string{"", sign[n.Verdict], n.Path, n.Why})
+		}
+	}
+	table(c.out, rows)
+}
+
+func (c *client) ports(job convert.Job, ports []convert.PortChoice) {
+	c.printf("# Where the ports of %s go on %s. Write a port, {fold-into: PORT} or {leave-out: WHY}.\nformat: %s\nports:\n", job.From, job.To, convert.PortsFormat)
+	for _, p := range ports {
+		to := p.To
+		if to == "" {
+			to = "{leave-out: \"\"}"
+		}
+		c.printf("  %s: %s # %s\n", p.Port, to, p.Why)
+	}
+}
+
+func writeReport(name string, r *report.Report) error {
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".html":
+		return writeFile(name, r.HTML)
+	case ".pdf":
+		return writeFile(name, r.PDF)
+	}
+	return errUsage{fmt.Sprintf("%s: a report is written to a file that ends in .html or .pdf", name)}
+}
+
+// writeFile writes a file whole or not at all. Configurations hold secrets, so only their owner may read it.
+func writeFile(name string, write func(io.Writer) error) error {
+	f, err := os.CreateTemp(filepath.Dir(name), ".verimorph-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if err = write(f); err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	return err
+}

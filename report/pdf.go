@@ -1,0 +1,140 @@
+package report
+
+import (
+	"fmt"
+	"io"
+
+	"github.com/johnfercher/maroto/v2"
+	"github.com/johnfercher/maroto/v2/pkg/components/col"
+	"github.com/johnfercher/maroto/v2/pkg/components/row"
+	"github.com/johnfercher/maroto/v2/pkg/components/text"
+	"github.com/johnfercher/maroto/v2/pkg/config"
+	"github.com/johnfercher/maroto/v2/pkg/consts/align"
+	"github.com/johnfercher/maroto/v2/pkg/consts/breakline"
+	"github.com/johnfercher/maroto/v2/pkg/consts/fontfamily"
+	"github.com/johnfercher/maroto/v2/pkg/consts/fontstyle"
+	"github.com/johnfercher/maroto/v2/pkg/consts/orientation"
+	"github.com/johnfercher/maroto/v2/pkg/core"
+	"github.com/johnfercher/maroto/v2/pkg/props"
+)
+
+// colours of marks, apart for people who see few colours; a sign stands on each.
+var colours = map[string]*props.Color{
+	"needs-person": {Red: 17, Green: 17, Blue: 17}, "dropped": {Red: 213, Green: 94}, "removed": {Red: 213, Green: 94}, "added": {Green: 114, Blue: 178}, "rule": {Green: 114, Blue: 178},
+	"changed": {Red: 230, Green: 159}, "renamed": {Red: 86, Green: 180, Blue: 233}, "moved": {Red: 86, Green: 180, Blue: 233}, "reordered": {Red: 86, Green: 180, Blue: 233},
+	"merged": {Red: 204, Green: 121, Blue: 167}, "hand": {Red: 240, Green: 228, Blue: 66},
+}
+
+var (
+	white = &props.Color{Red: 255, Green: 255, Blue: 255}
+	soft  = &props.Color{Red: 90, Green: 107, Blue: 120}
+	plain = &props.Color{Red: 232, Green: 237, Blue: 240}
+)
+
+// PDF writes the report on paper of A4 size, lying. Statements that were simply kept are counted, not listed; the texts
+// stand side by side at the end.
+func (r *Report) PDF(w io.Writer) error {
+	m := maroto.New(config.NewBuilder().WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10).
+		WithPageNumber(props.PageNumber{Pattern: "{current} of {total}", Place: props.RightBottom, Size: 7}).WithTitle(r.Title, true).WithMaxGridSize(24).Build())
+	m.AddRows(heading(r.Title, 14))
+	for _, f := range r.Facts {
+		m.AddRows(row.New().Add(text.NewCol(4, f[0], small(soft)), text.NewCol(20, f[1], small(nil))))
+	}
+	for _, c := range r.Counts {
+		m.AddRows(row.New(4.6).Add(sign(c.Kind), text.NewCol(23, fmt.Sprintf("%d %s", c.N, Marks[c.Kind].Words), small(nil))))
+	}
+	m.AddRows(heading("What needs a person", 11))
+	if len(r.Attention) == 0 {
+		m.AddRows(row.New().Add(text.NewCol(24, "Nothing.", small(soft))))
+	}
+	for _, e := range r.Attention {
+		m.AddRows(entry(e))
+	}
+	m.AddRows(heading("By section", 11))
+	for _, s := range r.Sections {
+		kept := 0
+		var shown []core.Row
+		for _, e := range s.Entries {
+			if e.Kind == "kept" {
+				kept++
+			} else {
+				shown = append(shown, entry(e))
+			}
+		}
+		title := s.Title
+		if kept > 0 {
+			title += fmt.Sprintf(" (%d kept as they are)", kept)
+		}
+		m.AddRows(heading(title, 9))
+		m.AddRows(shown...)
+	}
+	m.AddRows(heading("Side by side", 11))
+	m.AddRows(row.New().Add(text.NewCol(12, r.Left.Title, small(soft)), text.NewCol(12, r.Right.Title, small(soft))))
+	for _, pair := range r.Rows() {
+		m.AddRows(row.New(3.4).Add(append(lineOf(r.Left, pair.Left), lineOf(r.Right, pair.Right)...)...))
+	}
+	document, err := m.Generate()
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(document.GetBytes())
+	return err
+}
+
+func heading(s string, size float64) core.Row {
+	return row.New().Add(text.NewCol(24, s, props.Text{Size: size, Style: fontstyle.Bold, Top: 2, Bottom: 1}))
+}
+
+func small(c *props.Color) props.Text {
+	return props.Text{Size: 8, Color: c, Bottom: 0.6, BreakLineStrategy: breakline.DashStrategy}
+}
+
+func code(s string) props.Text {
+	strategy := breakline.EmptySpaceStrategy
+	if len(s) > 40 {
+		strategy = breakline.DashStrategy
+	}
+	return props.Text{Size: 7, Family: fontfamily.Courier, Bottom: 0.6, BreakLineStrategy: strategy}
+}
+
+// sign is a cell with the mark of a kind.
+func sign(kind string) core.Col {
+	if kind == "" {
+		return col.New(1)
+	}
+	back, ink := colours[kind], white
+	if back == nil {
+		back, ink = plain, nil
+	}
+	if kind == "changed" || kind == "hand" || kind == "moved" || kind == "renamed" || kind == "reordered" || kind == "merged" {
+		ink = nil
+	}
+	return text.NewCol(1, Marks[kind].Sign, props.Text{Size: 8, Style: fontstyle.Bold, Align: align.Center, Color: ink}).WithStyle(&props.Cell{BackgroundColor: back})
+}
+
+func entry(e Entry) core.Row {
+	words := Marks[e.Kind].Words
+	if e.Guarded {
+		words += ", guarded"
+	}
+	where := e.Path
+	if e.OldLine > 0 {
+		where += fmt.Sprintf(", line %d", e.OldLine)
+	}
+	if e.NewLine > 0 {
+		where += fmt.Sprintf(", now %d", e.NewLine)
+	}
+	return row.New().Add(sign(e.Kind), text.NewCol(3, words, small(nil)), text.NewCol(6, where, small(nil)), text.NewCol(5, e.Old, code(e.Old)), text.NewCol(5, e.New, code(e.New)), text.NewCol(4, e.Note, small(soft)))
+}
+
+func lineOf(s Side, i int) []core.Col {
+	if i < 0 {
+		return []core.Col{col.New(12)}
+	}
+	l := s.Lines[i]
+	body := l.Text
+	if len([]rune(body)) > 72 {
+		body = string([]rune(body)[:71]) + "…"
+	}
+	return []core.Col{text.NewCol(1, fmt.Sprint(i+1), props.Text{Size: 6, Color: soft, Align: align.Right}), sign(l.Kind), text.NewCol(10, body, props.Text{Size: 6.5, Family: fontfamily.Courier})}
+}
