@@ -41,8 +41,13 @@ func main() {
 	check(err)
 	defer os.RemoveAll(dir)
 	fmt.Printf("%-48s  %10s  %-18s %10s  %6s  %s\n", "What", "ours", "against", "theirs", "ratio", "wanted")
+	if len(os.Args) == 2 && os.Args[1] == "configs" {
+		configs(dir)
+		return
+	}
 	cat := loading(dir)
 	paths(cat)
+	configs(dir)
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)

@@ -175,6 +175,25 @@ func (c *comparer) alike(as, bs []*Node, st *Statement) (pairs []pair, usedA, us
 	pairs = make([]pair, 0, min(len(as), len(bs)))
 	usedA, usedB = make([]bool, len(as)), make([]bool, len(bs))
 	header := func(x, y *Node) bool { return x.Name == y.Name && sameWords(x.Words, y.Words) }
+	var several map[uint64]uint8 // by name and first word: 1 and 2 for once and more on the old side, 4 and 8 on the new
+	short := func(n *Node) uint64 {
+		return maphash.String(c.seed, n.Name)*31 + maphash.String(c.seed, n.Words[0].Text)
+	}
+	unique := func(n *Node) bool {
+		if several == nil {
+			several = make(map[uint64]uint8, max(len(as), len(bs)))
+			for k, side := range [][]*Node{as, bs} {
+				once := uint8(1) << (2 * k)
+				for _, n := range side {
+					if len(n.Words) > 0 {
+						id := short(n)
+						several[id] |= once << ((several[id] / once) & 1)
+					}
+				}
+			}
+		}
+		return several[short(n)]&(2|8) == 0
+	}
 	for i, j := 0, 0; i < len(as) && j < len(bs); {
 		if as[i].Name == bs[j].Name && c.same(as[i], bs[j]) {
 			pairs = append(pairs, pair{as[i], bs[j], i, j, true, false})
@@ -184,7 +203,7 @@ func (c *comparer) alike(as, bs []*Node, st *Statement) (pairs []pair, usedA, us
 		}
 		di, dj := 1, 1
 		if header(as[i], bs[j]) {
-			if ns := st.of(bs[j]); len(bs[j].Words) > 0 && len(as[i].Children) > 0 && len(bs[j].Children) > 0 && (ns == nil || !ns.KeyInside() && ns.Key != KeyPosition) {
+			if ns := st.of(bs[j]); len(bs[j].Words) > 0 && len(as[i].Children) > 0 && len(bs[j].Children) > 0 && (ns == nil || !ns.KeyInside() && ns.Key != KeyPosition) && unique(bs[j]) {
 				pairs = append(pairs, pair{as[i], bs[j], i, j, false, false})
 				usedA[i], usedB[j] = true, true
 			}
@@ -407,7 +426,9 @@ func (c *comparer) hash(h *maphash.Hash, n *Node, words bool) {
 			_, _ = h.WriteString(w.Text)
 		}
 	}
-	_ = h.WriteByte(byte(n.Form))
+	if n.Form == List {
+		_ = h.WriteByte(3)
+	}
 	for _, k := range n.Children {
 		_ = h.WriteByte(1)
 		c.hash(h, k, true)

@@ -1,0 +1,186 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"verimorph/core/config"
+	"verimorph/core/convert"
+)
+
+// configs measures comparing, parsing and converting configurations of 100,000 lines.
+func configs(dir string) {
+	old, new := filepath.Join(dir, "old.cfg"), filepath.Join(dir, "new.cfg")
+	lines := bigConfig(100_000)
+	check(os.WriteFile(old, []byte(strings.Join(lines, "\n")+"\n"), 0o600))
+	check(os.WriteFile(new, []byte(strings.Join(scatter(lines, 2000), "\n")+"\n"), 0o600))
+	client := filepath.Join(dir, "verimorph")
+	build := exec.Command("go", "build", "-o", client, "./cmd/verimorph")
+	build.Stderr = os.Stderr
+	check(build.Run())
+	memory := 0.0
+	whole := func(name string, args ...string) func() {
+		return func() {
+			cmd := exec.Command(name, args...)
+			var out bytes.Buffer
+			cmd.Stdout = &out
+			if err := cmd.Run(); cmd.ProcessState == nil || cmd.ProcessState.ExitCode() != 1 { // 1: they differ
+				check(fmt.Errorf("%s: %w", name, err))
+			}
+			if name == client {
+				memory = max(memory, float64(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024)
+			}
+		}
+	}
+	// In turns, so that a busy moment of the machine meets all of them.
+	runs := []func(){whole(client, "compare", old, new), whole("git", "diff", "--no-index", old, new), whole("diff", "-u", old, new)}
+	took := make([][]time.Duration, len(runs))
+	for range 9 {
+		for i, f := range runs {
+			began := time.Now()
+			f()
+			took[i] = append(took[i], time.Since(began))
+		}
+	}
+	row("comparing two configurations of 100,000 lines", slices.Min(took[0]), "git diff", slices.Min(took[1]), "at most 0.50")
+	row("  the same", slices.Min(took[0]), "diff -u", slices.Min(took[2]), "shown")
+	fmt.Printf("%-48s  %8.0f M  %-18s %8.0f M  %6.2f  %s\n", "  its memory", memory, "limit", 200.0, memory/200, "at most 1")
+	text := map[config.Syntax]string{config.BlockIndent: strings.Join(lines, "\n") + "\n"}
+	d, _ := config.Parse("x", text[config.BlockIndent], config.BlockIndent)
+	for _, s := range []config.Syntax{config.Braces, config.Dotted, config.INI, config.JSON, config.XML} {
+		text[s] = rewritten(d, s)
+	}
+	for _, name := range config.Syntaxes {
+		s := config.Syntax(name)
+		n := strings.Count(text[s], "\n")
+		t := best(5, func() {
+			if _, broken := config.Parse("x", text[s], s); len(broken) > 0 {
+				check(broken[0])
+			}
+		})
+		row(fmt.Sprintf("parsing 1,000,000 lines of %s", s), t*time.Duration(1_000_000)/time.Duration(n), "limit", time.Second, "at most 1")
+	}
+	conversion()
+}
+
+// conversion converts a firewall's configuration of 100,000 lines, writes its ledger and checks it.
+func conversion() {
+	l, found := convert.ReadDir(os.DirFS("demo/catalog"))
+	if len(found.Errors()) > 0 {
+		check(found)
+	}
+	var b strings.Builder
+	b.WriteString("box\n  name bench\n")
+	for i := range 4 {
+		fmt.Fprintf(&b, "port p%d\n  role zone%d\n  address 10.0.%d.1/24\n", i+1, i, i)
+	}
+	for i := range 33_300 {
+		fmt.Fprintf(&b, "translate t%d\n  arrive zone%d 203.0.113.%d tcp %d\n  deliver 10.1.%d.%d tcp 443\n", i, i%4, i%250+1, 1000+i%60000, i%250, i/250+1)
+	}
+	from, err := l.ParseStop("TH-60@4.2.9")
+	check(err)
+	to, err := l.ParseStop("TH-60@5.4.2")
+	check(err)
+	text := b.String()
+	took := best(5, func() {
+		d, broken := config.Parse("x", text, config.BlockIndent)
+		if len(broken) > 0 {
+			check(broken[0])
+		}
+		r, err := l.Convert(convert.Job{From: from, To: to}, d)
+		check(err)
+		if wrong := convert.Check(text, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
+			check(fmt.Errorf("%s", wrong[0]))
+		}
+	})
+	row(fmt.Sprintf("converting %d lines, ledger and check", strings.Count(text, "\n")), took, "limit", time.Second, "at most 1")
+}
+
+// bigConfig writes a configuration of about n lines.
+func bigConfig(n int) (out []string) {
+	r := rand.New(rand.NewPCG(1, 2))
+	words := []string{"address", "role", "link", "speed", "note", "limit"}
+	for len(out) < n {
+		out = append(out, fmt.Sprintf("port p%d", len(out)))
+		for j := range 3 + r.IntN(10) {
+			out = append(out, fmt.Sprintf("  %s%d 10.%d.%d.%d/24", words[r.IntN(len(words))], j, len(out)%256, len(out)/256%256, j))
+		}
+	}
+	return out
+}
+
+// scatter changes, adds and removes lines all over a configuration.
+func scatter(lines []string, n int) []string {
+	r := rand.New(rand.NewPCG(3, 4))
+	out := slices.Clone(lines)
+	for range n {
+		i := r.IntN(len(out))
+		switch {
+		case !strings.HasPrefix(out[i], " "):
+		case r.IntN(10) < 6:
+			out[i] += " x"
+		case r.IntN(2) == 0:
+			out[i] = ""
+		default:
+			out[i] += "\n  extra 1"
+		}
+	}
+	return slices.DeleteFunc(out, func(s string) bool { return s == "" })
+}
+
+// rewritten is the same configuration in another syntax.
+func rewritten(d *config.Document, s config.Syntax) string {
+	var b strings.Builder
+	if s == config.XML {
+		b.WriteString("<c>\n")
+	}
+	if s == config.JSON {
+		b.WriteString("{\n")
+	}
+	for i, n := range d.Root.Children {
+		key := n.Words[0].Text
+		switch s {
+		case config.Braces:
+			fmt.Fprintf(&b, "port %s {\n", key)
+		case config.INI:
+			fmt.Fprintf(&b, "[port %s]\n", key)
+		case config.JSON:
+			fmt.Fprintf(&b, "  %q: {\n", key)
+		case config.XML:
+			fmt.Fprintf(&b, "  <port name=%q>\n", key)
+		}
+		for j, k := range n.Children {
+			v := k.Words[0].Text
+			switch s {
+			case config.Braces:
+				fmt.Fprintf(&b, "    %s %s;\n", k.Name, v)
+			case config.Dotted:
+				fmt.Fprintf(&b, "port.%s.%s = %s\n", key, k.Name, v)
+			case config.INI:
+				fmt.Fprintf(&b, "%s = %s\n", k.Name, v)
+			case config.JSON:
+				fmt.Fprintf(&b, "    %q: %q%s\n", k.Name, v, map[bool]string{true: ",", false: ""}[j+1 < len(n.Children)])
+			case config.XML:
+				fmt.Fprintf(&b, "    <%s>%s</%s>\n", k.Name, v, k.Name)
+			}
+		}
+		switch s {
+		case config.Braces:
+			b.WriteString("}\n")
+		case config.JSON:
+			b.WriteString("  }" + map[bool]string{true: ",", false: ""}[i+1 < len(d.Root.Children)] + "\n")
+		case config.XML:
+			b.WriteString("  </port>\n")
+		}
+	}
+	b.WriteString(map[config.Syntax]string{config.JSON: "}\n", config.XML: "</c>\n"}[s])
+	return b.String()
+}
