@@ -16,7 +16,7 @@ func (d *Document) Derive() *Document {
 // Head copies a statement of a document, without what stands inside it, for the document derived from that one.
 func (n *Node) Head() *Node {
 	c := *n
-	c.Parent, c.Children, c.Words = nil, nil, slices.Clone(n.Words)
+	c.Parent, c.Children, c.Words, c.Ref = nil, nil, slices.Clone(n.Words), 0
 	if n.Form != Group && len(n.Children) > 0 {
 		c.mark |= restChanged
 	}

@@ -62,10 +62,12 @@ type Node struct {
 	Parent       *Node // nil for the root
 	Line, Column int   // where the statement begins, from 1; 0 when it is not from a file
 	Form         Form
+	Ref          int32 // for whoever works on the tree; 0 in a new or copied statement
 
 	// Offsets into the document's source. lead..own is what comes before the statement (comments, blank lines),
 	// own..open its header, close..end what follows its children.
 	lead, own, open, close, end int32
+	seq                         int32 // place in the order of a walk, while printing
 	mark                        mark
 }
 

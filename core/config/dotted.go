@@ -5,7 +5,9 @@ import "strings"
 // dotted reads lines of the form a.b.c = value. The names before the last become groups; a group has the place of its
 // first statement.
 func (p *parser) dotted() {
-	groups := map[*Node]map[string]*Node{} // the groups and statements of a node by name
+	groups := make(map[nameKey]*Node, min(strings.Count(p.text, "\n"), MaxNodes)) // the groups and statements of a node by name
+	var names, before []string                                                    // of this line and of the one before, whose blocks are remembered
+	var blocks []*Node
 	lead := 0
 	p.lines(func(number, start, end, next int) {
 		body := skipBlanks(p.text, start, end)
@@ -13,7 +15,9 @@ func (p *parser) dotted() {
 			p.comment(body, end)
 			return
 		}
-		names, eq, bad, message := p.dottedNames(body, end)
+		var eq, bad int
+		var message string
+		names, eq, bad, message = p.dottedNames(names[:0], body, end)
 		if message != "" {
 			p.fail(bad, "%s", message)
 			return
@@ -28,25 +32,34 @@ func (p *parser) dotted() {
 			return
 		}
 		parent := p.root
-		for _, name := range names[:len(names)-1] {
-			g := groups[parent][name]
+		same := true
+		for i, name := range names[:len(names)-1] {
+			if same = same && i < len(blocks) && before[i] == name; same {
+				parent = blocks[i]
+				continue
+			}
+			blocks = blocks[:i]
+			g := groups[nameKey{parent, name}]
 			if g == nil {
 				g = p.node()
 				g.Name, g.Line, g.Column, g.Form, g.Parent = name, number, body-start+1, Group, parent
 				g.lead, g.own, g.open, g.close, g.end = int32(lead), int32(lead), int32(lead), int32(lead), int32(lead)
 				parent.Children = append(parent.Children, g)
-				remember(groups, parent, g)
+				groups[nameKey{parent, name}] = g
 			}
 			parent = g
+			blocks = append(blocks, g)
 		}
-		name := names[len(names)-1]
-		n := groups[parent][name]
+		blocks = blocks[:min(len(blocks), len(names)-1)]
+		before, names = names, before
+		name := before[len(before)-1]
+		n := groups[nameKey{parent, name}]
 		if n == nil || n.Form != Group { // a name that is set twice makes two statements
 			n = p.node()
 			n.Name, n.Parent = name, parent
 			parent.Children = append(parent.Children, n)
-			if groups[parent][name] == nil {
-				remember(groups, parent, n)
+			if key := (nameKey{parent, name}); groups[key] == nil {
+				groups[key] = n
 			}
 		}
 		n.Words, n.Line, n.Column, n.Form = p.keepWords(value), number, body-start+1, Plain
@@ -56,11 +69,9 @@ func (p *parser) dotted() {
 	p.root.close = int32(lead)
 }
 
-func remember(groups map[*Node]map[string]*Node, parent, n *Node) {
-	if groups[parent] == nil {
-		groups[parent] = map[string]*Node{}
-	}
-	groups[parent][n.Name] = n
+type nameKey struct {
+	parent *Node
+	name   string
 }
 
 // lines calls f with the offsets of each line: its start, the end of its text, and the start of the next.
@@ -83,7 +94,8 @@ func skipBlanks(text string, i, end int) int {
 }
 
 // dottedNames reads a.b."c d" up to the = sign, whose offset it returns.
-func (p *parser) dottedNames(i, end int) (names []string, eq, bad int, message string) {
+func (p *parser) dottedNames(into []string, i, end int) (names []string, eq, bad int, message string) {
+	names = into
 	for {
 		i = skipBlanks(p.text, i, end)
 		if i < end && p.text[i] == '"' {

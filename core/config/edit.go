@@ -91,7 +91,7 @@ func (d *Document) Clone(twin func(old, new *Node)) *Document {
 	var clone func(n, parent *Node) *Node
 	clone = func(n, parent *Node) *Node {
 		c := *n
-		c.Parent, c.Words = parent, slices.Clone(n.Words)
+		c.Parent, c.Words, c.Ref = parent, slices.Clone(n.Words), 0
 		if c.Children = nil; len(n.Children) > 0 {
 			c.Children = make([]*Node, len(n.Children))
 			for i, k := range n.Children {

@@ -11,17 +11,22 @@ type Item struct {
 	Text      string // masked
 	Section   string
 	Guarded   string
+	Seq       int // the how many-th statement of the document it is in the order of Walk, from 0
 }
 
 // Items lists the statements of a document that say something themselves, in the order of the tree.
 func (s *Schema) Items(d *Document) []Item {
-	var out []Item
-	s.items(d.Root, s.top(), "", "", false, &out)
+	n := 0
+	d.Root.Walk(func(*Node) { n++ })
+	out := make([]Item, 0, n)
+	seq := 0
+	s.items(d.Root, s.top(), "", "", false, &seq, &out)
 	return out
 }
 
-func (s *Schema) items(n *Node, st *Statement, around, section string, secret bool, out *[]Item) {
+func (s *Schema) items(n *Node, st *Statement, around, section string, secret bool, seq *int, out *[]Item) {
 	for _, c := range n.Children {
+		*seq++
 		cs := st.of(c)
 		from, hidden := s.secret(c, cs)
 		if secret {
@@ -49,7 +54,7 @@ func (s *Schema) items(n *Node, st *Statement, around, section string, secret bo
 			under = name
 		}
 		if c.IsItem(cs) {
-			it := Item{Node: c, Statement: cs, Around: around, Path: path, Section: under}
+			it := Item{Node: c, Statement: cs, Around: around, Path: path, Section: under, Seq: *seq}
 			if cs != nil {
 				it.Guarded = cs.Guarded
 			}
@@ -57,7 +62,7 @@ func (s *Schema) items(n *Node, st *Statement, around, section string, secret bo
 			*out = append(*out, it)
 		}
 		if len(c.Children) > 0 {
-			s.items(c, cs, path, under, hidden && inheritsSecret(cs), out)
+			s.items(c, cs, path, under, hidden && inheritsSecret(cs), seq, out)
 		}
 	}
 }

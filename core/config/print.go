@@ -20,22 +20,35 @@ func (d *Document) Print() string {
 // A Place is where a statement begins in a text, from 1.
 type Place struct{ Line, Column int }
 
-// PrintPlaces is Print, and tells where each statement begins.
-func (d *Document) PrintPlaces() (string, map[*Node]Place) {
+// PrintPlaces is Print, and tells where each statement begins: places[i] is that of the one which Walk meets as the i-th,
+// from 0; the zero Place is that of a group, which has none.
+func (d *Document) PrintPlaces() (text string, places []Place) {
 	w := newWriter(d)
-	w.at = map[*Node]int{}
+	n := int32(0)
+	d.Root.Walk(func(k *Node) {
+		k.seq = n
+		n++
+	})
+	w.at = make([]int32, n)
 	w.document()
-	text := w.b.String()
+	text = w.b.String()
 	starts := []int{0}
 	for i := range len(text) {
 		if text[i] == '\n' {
 			starts = append(starts, i+1)
 		}
 	}
-	places := make(map[*Node]Place, len(w.at))
-	for n, at := range w.at {
-		line := sort.SearchInts(starts, at+1)
-		places[n] = Place{line, at - starts[line-1] + 1}
+	places = make([]Place, n)
+	line := 1
+	for i, at := range w.at {
+		at := int(at) - 1
+		if at < 0 {
+			continue
+		}
+		if line > len(starts) || starts[line-1] > at || line < len(starts) && starts[line] <= at {
+			line = sort.SearchInts(starts, at+1)
+		}
+		places[i] = Place{line, at - starts[line-1] + 1}
 	}
 	return text, places
 }
@@ -45,8 +58,8 @@ type writer struct {
 	b       strings.Builder
 	last    byte // the last byte written
 	newline string
-	unit    int // spaces of one level
-	at      map[*Node]int
+	unit    int     // spaces of one level
+	at      []int32 // where each statement begins, from 1, by its place in a walk; 0: not known
 }
 
 func newWriter(d *Document) *writer {
@@ -82,15 +95,15 @@ func (w *writer) spaces(n int) { w.put(strings.Repeat(" ", n)) }
 // begins notes where a statement begins.
 func (w *writer) begins(n *Node) {
 	if w.at != nil {
-		w.at[n] = w.b.Len()
+		w.at[n.seq] = int32(w.b.Len()) + 1
 	}
 }
 
 // whole writes a statement that was not edited, with all inside it.
 func (w *writer) whole(n *Node, from int32) {
 	if w.at != nil {
-		shift := w.b.Len() - int(from)
-		n.Walk(func(c *Node) { w.at[c] = int(c.own) + shift })
+		shift := int32(w.b.Len()) - from + 1
+		n.Walk(func(c *Node) { w.at[c.seq] = c.own + shift })
 	}
 	w.put(w.d.source[from:n.end])
 }
@@ -292,7 +305,7 @@ func (w *writer) dottedLines() {
 // sameNames reports whether a line still begins with these names.
 func (w *writer) sameNames(n *Node, names []string) bool {
 	p := parser{text: w.d.source}
-	got, _, _, message := p.dottedNames(int(n.own), trimEnding(p.text, int(n.own), int(n.open)))
+	got, _, _, message := p.dottedNames(nil, int(n.own), trimEnding(p.text, int(n.own), int(n.open)))
 	return message == "" && slices.Equal(got, names)
 }
 
@@ -457,7 +470,7 @@ func (w *writer) xmlElement(n *Node, indent int) {
 		}
 		if clean {
 			if w.at != nil {
-				w.at[a] = w.b.Len() - len(head) + int(a.own-n.own)
+				w.at[a.seq] = int32(w.b.Len()-len(head)) + a.own - n.own + 1
 			}
 			continue
 		}

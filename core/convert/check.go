@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"verimorph/core/config"
 )
@@ -15,14 +16,17 @@ import (
 // where the account does not add up: a statement that is missing or claimed twice, a state that is not true, a link that
 // goes one way only. An empty answer means that every line is accounted for.
 func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
-	k := &audit{}
+	k, other := &audit{}, &audit{}
 	if l.Format != LedgerFormat {
 		k.say("the ledger has format %q; expected %q", l.Format, LedgerFormat)
 		return k.wrong
 	}
-	from := k.read("source", source, s, l.From)
-	to := k.read("target", target, t, l.To)
-	if len(k.wrong) > 0 {
+	var from, to map[place]leaf
+	var both sync.WaitGroup
+	both.Go(func() { from = k.read("source", source, s, l.From, len(l.Source)) })
+	both.Go(func() { to = other.read("target", target, t, l.To, len(l.Target)) })
+	both.Wait()
+	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong
 	}
 	var sources, targets []place
@@ -37,31 +41,31 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	if len(k.wrong) > 0 {
 		return k.wrong
 	}
-	links := map[[2]int]bool{}
-	for i, row := range l.Target {
-		for _, x := range row.Sources {
-			if x < 0 || x >= len(l.Source) || links[[2]int{x, i}] {
+	links := 0
+	for _, row := range l.Target {
+		links += len(row.Sources)
+		for n, x := range row.Sources {
+			if x < 0 || x >= len(l.Source) || slices.Contains(row.Sources[:n], x) {
 				k.say("target line %d: source %d does not exist or is named twice", row.Line, x)
 				return k.wrong
 			}
-			links[[2]int{x, i}] = true
 		}
 		k.target(row)
 	}
 	count := map[string]int{}
 	for i, row := range l.Source {
 		count[row.State]++
-		for _, x := range row.Targets {
-			if x < 0 || x >= len(l.Target) || !links[[2]int{i, x}] {
-				k.say("source line %d: its target %d does not say that it comes from here", row.Line, x)
+		links -= len(row.Targets)
+		for n, x := range row.Targets {
+			if x < 0 || x >= len(l.Target) || slices.Contains(row.Targets[:n], x) || !slices.Contains(l.Target[x].Sources, i) {
+				k.say("source line %d: its target %d does not exist, is named twice, or does not say that it comes from here", row.Line, x)
 				return k.wrong
 			}
-			delete(links, [2]int{i, x})
 		}
 		k.source(row, from[place{row.Line, row.Column}], l, to)
 	}
-	for link := range links {
-		k.say("target line %d: its source on line %d does not say that it goes there", l.Target[link[1]].Line, l.Source[link[0]].Line)
+	if links != 0 { // every link of the source was found in the target, so the target has some that the source does not
+		k.say("%d statements of the target name a source that does not say that it goes there", links)
 	}
 	for state, n := range l.Counts {
 		if n != count[state] {
@@ -75,9 +79,44 @@ type place struct{ line, column int }
 
 // A leaf is a statement as the audit sees it.
 type leaf struct {
-	around, name string
-	words        []string
-	guarded      bool
+	around  string
+	n       *config.Node
+	byName  bool // its name is what it says
+	guarded bool
+}
+
+func (x leaf) says(i int) string {
+	if x.byName {
+		return x.n.Name
+	}
+	return x.n.Words[i].Text
+}
+
+func (x leaf) words() int {
+	if x.byName {
+		return 1
+	}
+	return len(x.n.Words)
+}
+
+func (x leaf) name() string {
+	if x.byName {
+		return ""
+	}
+	return x.n.Name
+}
+
+// agrees reports whether two leaves say the same words.
+func (x leaf) agrees(y leaf) bool {
+	if x.words() != y.words() {
+		return false
+	}
+	for i := range x.words() {
+		if x.says(i) != y.says(i) {
+			return false
+		}
+	}
+	return true
 }
 
 type audit struct{ wrong []string }
@@ -89,7 +128,7 @@ func (k *audit) say(format string, args ...any) {
 }
 
 // read parses one of the two texts and lists its statements by place.
-func (k *audit) read(which, text string, s *config.Schema, p Party) map[place]leaf {
+func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) map[place]leaf {
 	sum := sha256.Sum256([]byte(text))
 	if got := hex.EncodeToString(sum[:]); got != p.SHA256 {
 		k.say("the %s is not the one the ledger is about: SHA-256 %s, expected %s", which, got, p.SHA256)
@@ -100,7 +139,7 @@ func (k *audit) read(which, text string, s *config.Schema, p Party) map[place]le
 		k.say("the %s cannot be read: %s", which, broken[0])
 		return nil
 	}
-	out := make(map[place]leaf)
+	out := make(map[place]leaf, rows)
 	var walk func(n *config.Node, st *config.Statement, path string, guarded bool)
 	walk = func(n *config.Node, st *config.Statement, path string, guarded bool) {
 		for i, c := range n.Children {
@@ -112,14 +151,7 @@ func (k *audit) read(which, text string, s *config.Schema, p Party) map[place]le
 				if _, two := out[at]; two {
 					k.say("two statements of the %s begin at %d:%d", which, c.Line, c.Column)
 				}
-				x := leaf{around: path, name: c.Name, guarded: held}
-				for _, w := range c.Words {
-					x.words = append(x.words, w.Text)
-				}
-				if len(x.words) == 0 && cs != nil && cs.ByName {
-					x.name, x.words = "", []string{c.Name}
-				}
-				out[at] = x
+				out[at] = leaf{around: path, n: c, byName: len(c.Words) == 0 && cs != nil && cs.ByName, guarded: held}
 			}
 			if len(c.Children) > 0 {
 				walk(c, cs, path+"\x00"+step(c, cs, i), held)
@@ -166,7 +198,7 @@ func (k *audit) once(which string, leaves map[place]leaf, rows []place) {
 	}
 	for p, x := range leaves {
 		if !seen[p] {
-			k.say("the statement at %d:%d of the %s (%s) is missing", p.line, p.column, which, x.name)
+			k.say("the statement at %d:%d of the %s (%s) is missing", p.line, p.column, which, x.n.Name)
 		}
 	}
 }
@@ -198,8 +230,8 @@ func (k *audit) source(row SourceItem, x leaf, l *Ledger, to map[place]leaf) {
 	for _, i := range row.Targets {
 		t := l.Target[i]
 		y := to[place{t.Line, t.Column}]
-		words = words && slices.Equal(x.words, y.words)
-		where = where && x.name == y.name && x.around == y.around
+		words = words && x.agrees(y)
+		where = where && x.name() == y.name() && x.around == y.around
 		merged = merged || len(t.Sources) > 1
 	}
 	here := len(row.Targets) > 0

@@ -90,7 +90,7 @@ func Edits(before, after *config.Document, t *config.Schema) (out []Edit) {
 }
 
 // apply carries a hand edit out. It returns what is wrong when the edit no longer fits the result.
-func (e Edit) apply(d *config.Document, t *config.Schema, after map[*config.Node]*origin, lost map[*config.Node]loss) error {
+func (e Edit) apply(d *config.Document, t *config.Schema, after *origins, lost map[int]loss) error {
 	n := t.Locate(d, e.Path)
 	if n == nil {
 		return fmt.Errorf("there is no %q any more", e.Path)
@@ -107,10 +107,10 @@ func (e Edit) apply(d *config.Document, t *config.Schema, after map[*config.Node
 		return -1
 	}
 	hand := func(n *config.Node) {
-		o := after[n]
+		o := after.of(n)
 		if o == nil {
 			o = &origin{}
-			after[n] = o
+			after.put(n, o)
 		}
 		o.kind, o.rule, o.text = FromHand, fmt.Sprintf("edit %d", e.ID), e.By
 		for _, item := range o.items { // whatever was open about it is settled
@@ -135,11 +135,11 @@ func (e Edit) apply(d *config.Document, t *config.Schema, after map[*config.Node
 		})
 	case EditRemove:
 		n.Walk(func(k *config.Node) {
-			if o := after[k]; o != nil {
+			if o := after.of(k); o != nil {
 				for _, item := range o.items {
 					lost[item] = loss{false, fmt.Sprintf("edit %d", e.ID), "removed by hand"}
 				}
-				delete(after, k)
+				after.put(k, nil)
 			}
 		})
 		n.Remove()

@@ -49,10 +49,14 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 		return nil, fmt.Errorf("%s is written as %s, but schema %s of %s says %s", source.Name, source.Syntax, first.S.ID, job.From, first.S.Syntax)
 	}
 	items := first.S.Items(source)
-	c := &conversion{job: job, source: source, items: items, s: first.S, t: last.T, lost: map[*config.Node]loss{}}
-	at := make(map[*config.Node]*origin, len(items))
-	for _, it := range items {
-		at[it.Node] = &origin{items: []*config.Node{it.Node}, kind: FromSource}
+	c := &conversion{job: job, source: source, items: items, s: first.S, t: last.T, lost: map[int]loss{}}
+	source.Root.Walk(func(n *config.Node) { n.Ref = 0 })
+	at := &origins{list: make([]known, 0, len(items))}
+	all, numbers := make([]origin, len(items)), make([]int, len(items))
+	for i, it := range items {
+		numbers[i] = i
+		all[i] = origin{items: numbers[i : i+1 : i+1], kind: FromSource}
+		at.put(it.Node, &all[i])
 	}
 	doc := source
 	texts := map[string]string{PortsRule: "ports go where the mapping says"}
@@ -91,7 +95,7 @@ type conversion struct {
 	source    *config.Document
 	items     []config.Item
 	s, t      *config.Schema
-	lost      map[*config.Node]loss
+	lost      map[int]loss // by the place of a statement in items
 	findings  []config.Finding
 	questions []Question
 	stages    []StageName
@@ -164,7 +168,7 @@ func (c *conversion) emptyGroups(r *stageRun, n *config.Node) {
 func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
 	path := r.stage.T.Path(n)
 	n.Walk(func(k *config.Node) {
-		o := r.after[k]
+		o := r.after.of(k)
 		if o == nil {
 			return
 		}
@@ -176,7 +180,7 @@ func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
 }
 
 // edit carries out what was changed by hand.
-func (c *conversion) edit(doc *config.Document, at map[*config.Node]*origin) {
+func (c *conversion) edit(doc *config.Document, at *origins) {
 	for i, e := range c.job.Edits {
 		if e.ID == 0 {
 			e.ID = i + 1
@@ -197,41 +201,49 @@ func (c *conversion) edit(doc *config.Document, at map[*config.Node]*origin) {
 }
 
 // result prints the target and writes the ledger.
-func (c *conversion) result(doc *config.Document, at map[*config.Node]*origin, guessed bool) (*Result, error) {
+func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*Result, error) {
 	text, places := doc.PrintPlaces()
 	l := &Ledger{Format: LedgerFormat, Stages: c.stages, Questions: c.questions, Ports: c.portsUsed, Findings: c.findings, Edits: c.edits, Counts: map[string]int{}, Guessed: guessed}
 	l.From = party(c.job.From, c.s, c.source.Name, c.source.Print())
 	l.To = party(c.job.To, c.t, c.source.Name, text)
+	targets := c.t.Items(doc)
+	found := map[*config.Node]int{}
 	for i, f := range l.Findings {
-		if f.Node != nil && places[f.Node].Line > 0 {
-			l.Findings[i].Line, l.Findings[i].Column = places[f.Node].Line, places[f.Node].Column
+		if f.Node != nil {
+			found[f.Node] = i
 		}
 	}
-	targets := c.t.Items(doc)
+	if len(found) > 0 {
+		for _, it := range targets {
+			if i, ok := found[it.Node]; ok {
+				l.Findings[i].Line, l.Findings[i].Column = places[it.Seq].Line, places[it.Seq].Column
+			}
+		}
+	}
 	c.lodge(at, targets)
 	slices.SortStableFunc(targets, func(a, b config.Item) int {
-		p, q := places[a.Node], places[b.Node]
+		p, q := places[a.Seq], places[b.Seq]
 		return cmp.Or(cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
 	})
-	index := make(map[*config.Node]int, len(c.items))
-	for i, it := range c.items {
-		index[it.Node] = i
-	}
-	goesTo := make([][]int, len(c.items))
+	goesTo, first := make([][]int, len(c.items)), make([]int, len(c.items)) // most go to one place
 	several := make([]bool, len(c.items))
 	l.Target = make([]TargetItem, len(targets))
 	for i, it := range targets {
-		p := places[it.Node]
+		p := places[it.Seq]
 		row := TargetItem{Line: p.Line, Column: p.Column, Path: it.Path, Text: it.Text, Section: it.Section, Origin: FromRule, Reason: aroundIt, Sources: []int{}}
-		if o := at[it.Node]; o != nil {
+		if o := at.of(it.Node); o != nil {
 			row.Origin, row.Rule, row.Reason = o.kind, o.rule, o.text
-			for _, item := range o.items {
-				k := index[item]
-				row.Sources = append(row.Sources, k)
+			if len(o.items) > 0 {
+				slices.Sort(o.items)
+				row.Sources = o.items
+			}
+			for _, k := range o.items {
+				if goesTo[k] == nil {
+					goesTo[k] = first[k : k : k+1]
+				}
 				goesTo[k] = append(goesTo[k], i)
 				several[k] = several[k] || len(o.items) > 1
 			}
-			slices.Sort(row.Sources)
 		}
 		l.Target[i] = row
 	}
@@ -241,7 +253,7 @@ func (c *conversion) result(doc *config.Document, at map[*config.Node]*origin, g
 		if row.Targets == nil {
 			row.Targets = []int{}
 		}
-		c.state(&row, it, several[i], targets, l)
+		c.state(&row, i, it, several[i], targets, l)
 		l.Counts[row.State]++
 		l.Source[i] = row
 	}
@@ -249,8 +261,8 @@ func (c *conversion) result(doc *config.Document, at map[*config.Node]*origin, g
 }
 
 // state decides what became of a statement.
-func (c *conversion) state(row *SourceItem, it config.Item, several bool, targets []config.Item, l *Ledger) {
-	lost, isLost := c.lost[it.Node]
+func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool, targets []config.Item, l *Ledger) {
+	lost, isLost := c.lost[i]
 	for _, k := range row.Targets {
 		row.Rule = join(row.Rule, l.Target[k].Rule)
 	}
@@ -267,13 +279,11 @@ func (c *conversion) state(row *SourceItem, it config.Item, several bool, target
 		row.State = Kept
 		for _, k := range row.Targets {
 			t := targets[k]
-			name, words := says(it)
-			tname, twords := says(t)
-			if !slices.Equal(words, twords) {
+			if !sameWords(it, t) {
 				row.State = Changed
 				break
 			}
-			if t.Around != it.Around || tname != name {
+			if t.Around != it.Around || !byName(it) && !byName(t) && t.Node.Name != it.Node.Name || byName(it) != byName(t) {
 				row.State = Moved
 			}
 		}
@@ -294,31 +304,44 @@ func (c *conversion) state(row *SourceItem, it config.Item, several bool, target
 	}
 }
 
-// says splits what an item says into its name and its words. A name that is a key counts as a word.
-func says(it config.Item) (name string, words []string) {
-	for _, w := range it.Node.Words {
-		words = append(words, w.Text)
+// byName reports whether what an item says is its own name.
+func byName(it config.Item) bool {
+	return it.Statement != nil && it.Statement.ByName && len(it.Node.Words) == 0
+}
+
+// sameWords reports whether two items say the same words. A name that is a key counts as a word.
+func sameWords(a, b config.Item) bool {
+	if byName(a) || byName(b) {
+		x, y := a.Node.Value(), b.Node.Value()
+		if byName(a) {
+			x = a.Node.Name
+		}
+		if byName(b) {
+			y = b.Node.Name
+		}
+		return x == y
 	}
-	if it.Statement != nil && it.Statement.ByName && len(words) == 0 {
-		return "", []string{it.Node.Name}
-	}
-	return it.Node.Name, words
+	return slices.EqualFunc(a.Node.Words, b.Node.Words, func(a, b config.Word) bool { return a.Text == b.Text })
 }
 
 // lodge hands what became part of the name of a group, which has no line of its own, to the first item inside.
-func (c *conversion) lodge(at map[*config.Node]*origin, targets []config.Item) {
-	is := make(map[*config.Node]bool, len(targets))
-	for _, it := range targets {
-		is[it.Node] = true
-	}
-	for n, o := range at {
-		if is[n] || len(o.items) == 0 || n.Parent == nil {
+func (c *conversion) lodge(at *origins, targets []config.Item) {
+	var is map[*config.Node]bool
+	for _, x := range at.list {
+		n, o := x.n, x.o
+		if n.Form != config.Group || o == nil || len(o.items) == 0 || n.Parent == nil {
 			continue
 		}
-		for k := n; len(k.Children) > 0; {
-			if k = k.Children[0]; is[k] && at[k] != nil {
-				at[k].items = append(at[k].items, o.items...)
-				at[k].kind = FromSource
+		if is == nil {
+			is = make(map[*config.Node]bool, len(targets))
+			for _, it := range targets {
+				is[it.Node] = true
+			}
+		}
+		for k := n; len(k.Children) > 0 && !is[n]; {
+			if k = k.Children[0]; is[k] && at.of(k) != nil {
+				to := at.of(k)
+				to.items, to.kind = append(to.items, o.items...), FromSource
 				break
 			}
 		}

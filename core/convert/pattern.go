@@ -132,12 +132,13 @@ func matchSegment(seg []word, words []string, c captures) (captures, int, bool) 
 	return c, len(seg), true
 }
 
-// match holds a pattern against the segments from the top to a statement. used is how many words of the last segment
+// match holds a pattern against the segments from the top to a statement and adds what it keeps to into. used is how many words of the last segment
 // the pattern spoke of.
-func (p *pattern) match(path [][]string) (c captures, used int, ok bool) {
+func (p *pattern) match(path [][]string, into captures) (c captures, used int, ok bool) {
 	if len(path) != len(p.segs) {
 		return nil, 0, false
 	}
+	c = into
 	// The last segment tells apart most, so it goes first; its captures come last.
 	last := len(path) - 1
 	if seg, words := p.segs[last], path[last]; len(seg) > len(words) && len(words) > 0 && strings.Contains(words[len(words)-1], " ") {
@@ -145,7 +146,7 @@ func (p *pattern) match(path [][]string) (c captures, used int, ok bool) {
 		path = slices.Clone(path)
 		path[last] = append(slices.Clone(words[:len(words)-1]), strings.Fields(words[len(words)-1])...)
 	}
-	if _, _, ok = matchSegment(p.segs[last], path[last], nil); !ok {
+	if _, _, ok = matchSegment(p.segs[last], path[last], c); !ok {
 		return nil, 0, false
 	}
 	for i, seg := range p.segs {

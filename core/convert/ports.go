@@ -226,7 +226,7 @@ func (r *stageRun) mapPorts(choices []PortChoice) {
 		default:
 			e.n.Rename(name)
 		}
-		if o := r.after[bearer(e.n, e.st)]; o != nil {
+		if o := r.after.of(bearer(e.n, e.st)); o != nil {
 			o.rule = join(o.rule, PortsRule)
 		}
 	}
@@ -268,7 +268,7 @@ func (r *stageRun) mapPorts(choices []PortChoice) {
 		t.References(n, st, func(kinds []string, name string, set func(string)) {
 			if c := to[name]; slices.Contains(kinds, "port") && c.target() != "" && c.target() != name {
 				set(c.target())
-				if o := r.after[n]; o != nil {
+				if o := r.after.of(n); o != nil {
 					o.rule = join(o.rule, PortsRule)
 				}
 			}
@@ -283,7 +283,7 @@ const PortsRule = "ports"
 func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node) {
 	t := r.stage.T
 	merge := func(a, b *config.Node) {
-		o, p := r.after[a], r.after[b]
+		o, p := r.after.of(a), r.after.of(b)
 		if o == nil || p == nil {
 			return
 		}
@@ -320,11 +320,11 @@ func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node)
 
 // loseTarget notes that a statement of the target goes away again.
 func (r *stageRun) loseTarget(n *config.Node, l loss) {
-	o := r.after[n]
+	o := r.after.of(n)
 	if o == nil {
 		return
 	}
-	delete(r.after, n)
+	r.after.put(n, nil)
 	for _, item := range o.items {
 		if had, ok := r.lost[item]; !ok || !had.person {
 			r.lost[item] = l
@@ -334,7 +334,7 @@ func (r *stageRun) loseTarget(n *config.Node, l loss) {
 
 // flag notes that a statement of the target is there but needs a person.
 func (r *stageRun) flag(n *config.Node, reason string) {
-	if o := r.after[n]; o != nil {
+	if o := r.after.of(n); o != nil {
 		for _, item := range o.items {
 			r.lost[item] = loss{true, PortsRule, reason}
 		}

@@ -10,10 +10,33 @@ import (
 
 // origin is what a statement of a tree comes from.
 type origin struct {
-	items []*config.Node // statements of the source
-	kind  string         // FromSource, FromDefault, FromRule or FromHand
+	items []int  // statements of the source, by their place in its list of items
+	kind  string // FromSource, FromDefault, FromRule or FromHand
 	rule  string
 	text  string
+}
+
+// origins tells where the statements of a tree come from. It numbers the statements it knows.
+type origins struct{ list []known }
+
+type known struct {
+	n *config.Node
+	o *origin
+}
+
+func (s *origins) of(n *config.Node) *origin {
+	if n.Ref == 0 {
+		return nil
+	}
+	return s.list[n.Ref-1].o
+}
+
+func (s *origins) put(n *config.Node, o *origin) {
+	if n.Ref == 0 {
+		s.list = append(s.list, known{n, o})
+		n.Ref = int32(len(s.list))
+	}
+	s.list[n.Ref-1].o = o
 }
 
 // loss is why a statement of the source is not in the target, or needs a look.
@@ -28,16 +51,17 @@ type stageRun struct {
 	stage   Stage
 	answers map[string]string
 	in, out *config.Document
-	before  map[*config.Node]*origin // of the statements of in
-	after   map[*config.Node]*origin // of the statements of out
-	lost    map[*config.Node]loss    // statements of the source
+	before  *origins     // of the statements of in
+	after   *origins     // of the statements of out
+	lost    map[int]loss // statements of the source
 	rules   map[ruleKey][]*Rule
 	adds    []*Rule
 	adopts  []*pattern
 	path    [][]string
 	sts     []*config.Statement
 	caps    captures
-	index   map[*config.Node]map[string]*config.Node // of out: blocks by their segment
+	index   map[indexKey]*config.Node // of out: blocks by their segment
+	fixed   captures                  // words every template may use
 	merges  map[string]*merging
 	order   []string
 	added   []func() error
@@ -46,6 +70,11 @@ type stageRun struct {
 	errs    []error
 	asked   []Question
 	content map[string]bool // answers to conditions on content
+}
+
+type indexKey struct {
+	parent  *config.Node
+	segment string
 }
 
 type ruleKey struct {
@@ -78,8 +107,9 @@ func (r *stageRun) run() {
 			r.out.Root.Form = config.Block
 		}
 	}
-	r.after = map[*config.Node]*origin{}
-	r.index = map[*config.Node]map[string]*config.Node{}
+	r.after = &origins{}
+	r.index = make(map[indexKey]*config.Node, len(r.before.list))
+	r.fixed = r.stage.known()
 	r.merges, r.renames, r.by, r.content = map[string]*merging{}, map[string]map[string]string{}, map[string]*Rule{}, map[string]bool{}
 	r.prepare()
 	whole := r.stage.Conversion == nil && !r.stage.Guessed
@@ -109,8 +139,8 @@ func (r *stageRun) sweep(n *config.Node) {
 		if len(k.Words) > 0 || len(k.Children) > 0 {
 			continue
 		}
-		if o := r.after[k]; o == nil || len(o.items) == 0 && o.text == aroundIt {
-			delete(r.after, k)
+		if o := r.after.of(k); o == nil || len(o.items) == 0 && o.text == aroundIt {
+			r.after.put(k, nil)
 			k.Remove()
 		}
 	}
@@ -143,7 +173,7 @@ func (r *stageRun) prepare() {
 		switch {
 		case !r.applies(rule.When):
 		case rule.Kind == Add && rule.Of == nil:
-			r.added = append(r.added, func() error { return r.add(rule, r.stage.known(), nil) })
+			r.added = append(r.added, func() error { return r.add(rule, r.fixed, nil) })
 		case rule.Kind == Add:
 			r.adds = append(r.adds, rule)
 			put(rule, rule.Of)
@@ -213,11 +243,11 @@ func (r *stageRun) find(name string) (*Rule, captures, int) {
 		if rule.Kind == Add {
 			continue
 		}
-		if c, used, ok := rule.Of.match(r.path); ok && r.holds(rule.When, c) {
+		if c, used, ok := rule.Of.match(r.path, r.caps[:0]); ok && r.holds(rule.When, c) {
 			return rule, c, used
 		}
 		for _, p := range rule.More {
-			if c, used, ok := p.match(r.path); ok && r.holds(rule.When, c) {
+			if c, used, ok := p.match(r.path, r.caps[:0]); ok && r.holds(rule.When, c) {
 				return rule, c, used
 			}
 		}
@@ -238,8 +268,8 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 		if rule.Kind != Add {
 			continue
 		}
-		if c, _, ok := rule.Of.match(r.path); ok && r.holds(rule.When, c) {
-			r.added = append(r.added, func() error { return r.add(rule, append(slices.Clone(c), r.stage.known()...), n) })
+		if c, _, ok := rule.Of.match(r.path, nil); ok && r.holds(rule.When, c) {
+			r.added = append(r.added, func() error { return r.add(rule, append(slices.Clone(c), r.fixed...), n) })
 		}
 	}
 	rule, c, used := r.find(n.Name)
@@ -247,8 +277,8 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 		r.follows(n, st, segment, around)
 		return
 	}
-	c = append(c, r.stage.known()...)
-	c = append(c, capture{"value", segment[min(used, len(segment)):]})
+	c = append(append(c, r.fixed...), capture{"value", segment[min(used, len(segment)):]})
+	r.caps = c[:0] // its memory serves the next statement; what is kept longer is copied
 	switch rule.Kind {
 	case Keep:
 		r.keep(n, st, segment, around, rule.ID)
@@ -367,12 +397,12 @@ func (r *stageRun) context(n *config.Node, rule string) (*config.Node, *config.S
 	return parent, pst
 }
 
-// only is the single statement of the source that a statement comes from, or nil.
-func (r *stageRun) only(n *config.Node) *config.Node {
-	if o := r.before[n]; o != nil && len(o.items) == 1 {
+// only is the single statement of the source that a statement comes from, or -1.
+func (r *stageRun) only(n *config.Node) int {
+	if o := r.before.of(n); o != nil && len(o.items) == 1 {
 		return o.items[0]
 	}
-	return nil
+	return -1
 }
 
 // copy puts the counterpart of a statement, without what is inside it, into a block of the target under a segment that
@@ -430,12 +460,12 @@ func bearer(n *config.Node, st *config.Statement) *config.Node {
 
 // claim notes that a statement of the target comes from one of the source of this stage.
 func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.Node, st *config.Statement, rule string) {
-	from := r.before[bearer(n, st)]
+	from := r.before.of(bearer(n, st))
 	to := bearer(target, tst)
-	o := r.after[to]
+	o := r.after.of(to)
 	if o == nil {
 		o = &origin{kind: FromRule, rule: rule, text: aroundIt}
-		r.after[to] = o
+		r.after.put(to, o)
 	}
 	if from == nil {
 		return
@@ -467,7 +497,7 @@ func join(a, b string) string {
 
 // lose notes what happened to the statements of the source that a statement comes from, unless they live on elsewhere.
 func (r *stageRun) lose(n *config.Node, l loss) {
-	o := r.before[n]
+	o := r.before.of(n)
 	if o == nil {
 		return
 	}
@@ -480,19 +510,14 @@ func (r *stageRun) lose(n *config.Node, l loss) {
 
 // remember makes a block findable by the segment it was made for.
 func (r *stageRun) remember(parent *config.Node, pst *config.Statement, node *config.Node, segment []string) {
-	m := r.index[parent]
-	if m == nil {
-		m = map[string]*config.Node{}
-		r.index[parent] = m
-	}
-	key := r.key(pst.Inside(segment[0]), segment)
-	if m[key] == nil {
-		m[key] = node
+	key := indexKey{parent, r.key(pst.Inside(segment[0]), segment)}
+	if r.index[key] == nil {
+		r.index[key] = node
 	}
 }
 
 func (r *stageRun) indexed(parent *config.Node, pst *config.Statement, segment []string) *config.Node {
-	return r.index[parent][r.key(pst.Inside(segment[0]), segment)]
+	return r.index[indexKey{parent, r.key(pst.Inside(segment[0]), segment)}]
 }
 
 func (r *stageRun) key(st *config.Statement, segment []string) string {
@@ -544,7 +569,7 @@ func (r *stageRun) within(path [][]string, rule string) (*config.Node, *config.S
 			parent.Append(found)
 			r.remember(parent, pst, found, segment)
 			if b := bearer(found, tst); len(b.Words) > 0 || tst != nil && tst.ByName {
-				r.after[b] = &origin{kind: FromRule, rule: rule, text: aroundIt}
+				r.after.put(b, &origin{kind: FromRule, rule: rule, text: aroundIt})
 			}
 		}
 		parent, pst = found, tst
@@ -571,8 +596,8 @@ func (r *stageRun) create(rule *Rule, t *template, c captures, n *config.Node, k
 	switch {
 	case n != nil:
 		r.claim(node, tst, n, nil, rule.ID)
-	case r.after[bearer(node, tst)] == nil:
-		r.after[bearer(node, tst)] = kind
+	case r.after.of(bearer(node, tst)) == nil:
+		r.after.put(bearer(node, tst), kind)
 	}
 	return node
 }
@@ -727,11 +752,11 @@ func (r *stageRun) defaults(n *config.Node, st *config.Statement, node *config.N
 	}
 	for _, name := range defaulted(st) {
 		was, is := st.Statements[name], tst.Statements[name]
-		if is == nil || !is.HasDefault || is.Default == was.Default || n.Child(name) != nil || !known(was, r.stage.From) || !known(is, r.stage.To) {
+		if is == nil || !is.HasDefault || is.Default == was.Default || n.Child(name) != nil || !exists(was, r.stage.From) || !exists(is, r.stage.To) {
 			continue
 		}
 		path := append(slices.Clone(r.path), []string{name})
-		if slices.ContainsFunc(r.adopts, func(p *pattern) bool { _, _, ok := p.match(path); return ok }) {
+		if slices.ContainsFunc(r.adopts, func(p *pattern) bool { _, _, ok := p.match(path, nil); return ok }) {
 			continue
 		}
 		r.added = append(r.added, func() error {
@@ -741,13 +766,14 @@ func (r *stageRun) defaults(n *config.Node, st *config.Statement, node *config.N
 			k, kst := r.stage.T.Build(tst, append([]string{name}, strings.Fields(was.Default)...))
 			node.Append(k)
 			r.remember(node, tst, k, []string{name})
-			r.after[bearer(k, kst)] = &origin{kind: FromDefault, text: fmt.Sprintf("%s assumes %q where it says nothing, %s assumes %q", r.stage.From, was.Default, r.stage.To, is.Default)}
+			r.after.put(bearer(k, kst), &origin{kind: FromDefault, text: fmt.Sprintf("%s assumes %q where it says nothing, %s assumes %q", r.stage.From, was.Default, r.stage.To, is.Default)})
 			return nil
 		})
 	}
 }
 
-func known(st *config.Statement, at Stop) bool {
+// exists reports whether a statement is there on a model and release.
+func exists(st *config.Statement, at Stop) bool {
 	return st.Releases.Contains(at.Version) && (len(st.Models) == 0 || slices.Contains(st.Models, at.Model))
 }
 
@@ -773,7 +799,7 @@ func (r *stageRun) follow() {
 			for _, kind := range kinds {
 				if to, ok := r.renames[kind][name]; ok {
 					set(to)
-					if o := r.after[n]; o != nil {
+					if o := r.after.of(n); o != nil {
 						o.rule = join(o.rule, r.by[kind+"\x00"+to].ID)
 					}
 					return
