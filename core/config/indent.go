@@ -208,15 +208,18 @@ func writeWords(b *strings.Builder, n *Node, braces bool) {
 }
 
 func writeWord(b *strings.Builder, w string, quoted, braces bool) {
-	stops := " \t\"#\r\n"
-	if braces {
-		stops = " \t\"#;{}\r\n"
-	}
-	if !quoted && w != "" && !strings.ContainsAny(w, stops) {
-		b.WriteString(w)
+	if quoted || w == "" {
+		writeQuoted(b, w)
 		return
 	}
-	writeQuoted(b, w)
+	for i := range len(w) {
+		switch c := w[i]; {
+		case c == ' ' || c == '"' || c == '#' || c == '\t' || c == '\r' || c == '\n', braces && (c == ';' || c == '{' || c == '}'):
+			writeQuoted(b, w)
+			return
+		}
+	}
+	b.WriteString(w)
 }
 
 func writeQuoted(b *strings.Builder, w string) {

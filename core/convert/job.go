@@ -18,6 +18,7 @@ type Job struct {
 	Ports    []PortChoice      // chosen by a person; what is missing is proposed
 	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; and Accept to guarded settings, by "guarded @ PATH"
 	Edits    []Edit
+	Fragment bool // it is a part of a configuration, so what must stand at its top may be absent
 	ByHand   bool // go on where no conversions lead from one to the other, with what is certain
 }
 
@@ -128,7 +129,9 @@ func (c *conversion) prune(r *stageRun) {
 		for _, f := range t.Check(r.out, r.stage.To.Model, r.stage.To.Version) {
 			switch n := f.Node; {
 			case f.Missing:
-				missing = append(missing, f)
+				if !c.job.Fragment || n.Parent != nil {
+					missing = append(missing, f)
+				}
 			case f.Doubt || n.Parent == nil:
 			default:
 				if st := t.Describe(n.Parent); st != nil && st.KeyInside() && n.Name == string(st.Key) {

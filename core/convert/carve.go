@@ -1,0 +1,365 @@
+package convert
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"verimorph/core/config"
+)
+
+// Ways to group services.
+const (
+	ByAddress = "address" // those that share an address
+	ByPolicy  = "policy"  // those that share a policy
+	ByNaming  = "naming"  // those whose names begin alike, as the schema says
+)
+
+// A ServiceGroup is services of a gateway that belong together.
+type ServiceGroup struct {
+	Name     string         `json:"name"` // what they share
+	Services []ServiceEntry `json:"services"`
+}
+
+// A ServiceEntry is one service of a gateway.
+type ServiceEntry struct {
+	Name    string `json:"name"`
+	Path    string `json:"path"`
+	Line    int    `json:"line"`
+	Address string `json:"address"`
+	Policy  string `json:"policy"`
+
+	node *config.Node
+}
+
+// FindServices lists the services of a configuration, grouped. Errors: a schema that knows no services, an unknown way.
+func FindServices(s *config.Schema, d *config.Document, by string) ([]ServiceGroup, error) {
+	if s.Services == nil {
+		return nil, fmt.Errorf("schema %s does not say where services are; give it services: with entries:", cmp.Or(s.ID, "of this family"))
+	}
+	naming, err := regexp.Compile(s.Services.Naming)
+	if err != nil {
+		return nil, err
+	}
+	var out []ServiceGroup
+	for _, e := range entries(s, d) {
+		name := ""
+		switch by {
+		case ByAddress:
+			name = cmp.Or(e.Address, "(no address)")
+		case ByPolicy:
+			name = cmp.Or(e.Policy, "(no policy)")
+		case ByNaming:
+			name = e.Name
+			if m := naming.FindStringSubmatch(e.Name); len(m) > 1 && m[1] != "" {
+				name = m[1]
+			}
+		default:
+			return nil, fmt.Errorf("services are grouped by address, policy or naming, not by %q", by)
+		}
+		i := slices.IndexFunc(out, func(g ServiceGroup) bool { return g.Name == name })
+		if i < 0 {
+			i = len(out)
+			out = append(out, ServiceGroup{Name: name})
+		}
+		out[i].Services = append(out[i].Services, e)
+	}
+	return out, nil
+}
+
+// entries lists the services in the order of the file.
+func entries(s *config.Schema, d *config.Document) (out []ServiceEntry) {
+	var patterns []*pattern
+	for _, text := range s.Services.Entries {
+		if p, err := parsePattern(text); err == nil {
+			patterns = append(patterns, p)
+		}
+	}
+	var path [][]string
+	var walk func(n *config.Node, st *config.Statement)
+	walk = func(n *config.Node, st *config.Statement) {
+		for _, k := range n.Children {
+			ks := st.Inside(k.Name)
+			path = append(path, s.Segment(k, ks))
+			for _, p := range patterns {
+				if _, _, ok := p.match(path, nil); ok {
+					e := ServiceEntry{Name: s.KeyOf(k, ks), Path: s.Path(k), Line: k.Line, node: k}
+					if c := k.Child(s.Services.Address); c != nil {
+						e.Address = c.Value()
+					}
+					if c := k.Child(s.Services.Policy); c != nil {
+						e.Policy = c.Value()
+					}
+					out = append(out, e)
+					break
+				}
+			}
+			walk(k, ks)
+			path = path[:len(path)-1]
+		}
+	}
+	walk(d.Root, s.Top)
+	return out
+}
+
+// A Need is an object that carved services need, directly or through others.
+type Need struct {
+	Kind   string   `json:"kind"`
+	Name   string   `json:"name"`
+	Path   string   `json:"path"`
+	Line   int      `json:"line"`
+	Shared bool     `json:"shared"` // something that stays behind needs it too
+	UsedBy []string `json:"usedBy"` // paths of what stays behind and needs it
+}
+
+// A Carved is services cut out of a configuration with all they need.
+type Carved struct {
+	Services []ServiceEntry `json:"services"`
+	Needs    []Need         `json:"needs"`
+	Missing  []string       `json:"missing"` // references to objects that the configuration does not have
+	Text     string         `json:"-"`       // the services and what they need
+	Rest     string         `json:"-"`       // what stays behind: shared objects stay, too
+}
+
+// CarveOut cuts services out, each thing they need once, with what that needs. rename gives services and objects other
+// names; references follow. Errors: a service that does not exist, a new name that another object of its kind has.
+func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[string]string) (*Carved, error) {
+	if s.Services == nil {
+		return nil, fmt.Errorf("schema %s does not say where services are", s.ID)
+	}
+	all := entries(s, d)
+	out := &Carved{Services: []ServiceEntry{}, Needs: []Need{}, Missing: []string{}}
+	taken := map[*config.Node]bool{}
+	var queue []*config.Node
+	for _, name := range names {
+		i := slices.IndexFunc(all, func(e ServiceEntry) bool { return e.Name == name })
+		if i < 0 {
+			return nil, fmt.Errorf("there is no service %q", name)
+		}
+		if !taken[all[i].node] {
+			taken[all[i].node] = true
+			out.Services = append(out.Services, all[i])
+			queue = append(queue, all[i].node)
+		}
+	}
+	defined := s.Defined(d)
+	kinds := map[*config.Node]string{}
+	for ; len(queue) > 0; queue = queue[1:] {
+		s.WalkWith(queue[0], func(n *config.Node, st *config.Statement) {
+			s.References(n, st, func(ks []string, name string, _ func(string)) {
+				for _, kind := range ks {
+					for _, o := range defined[kind][name] {
+						if !taken[o] {
+							taken[o], kinds[o] = true, kind
+							queue = append(queue, o)
+						}
+						return
+					}
+				}
+				out.Missing = append(out.Missing, fmt.Sprintf("%s names %s %q, which does not exist", s.Path(n), strings.Join(ks, " or "), name))
+			})
+		})
+	}
+	users := users(s, d, defined, taken)
+	// What a shared object needs stays behind with it.
+	shared := map[*config.Node]bool{}
+	for changed := true; changed; {
+		changed = false
+		for o := range kinds {
+			for _, u := range users[o] {
+				if !shared[o] && (!taken[u] || shared[u]) {
+					shared[o], changed = true, true
+				}
+			}
+		}
+	}
+	s.WalkWith(d.Root, func(n *config.Node, st *config.Statement) {
+		kind, ok := kinds[n]
+		if !ok {
+			return
+		}
+		need := Need{Kind: kind, Name: s.KeyOf(n, st), Path: s.Path(n), Line: n.Line, Shared: shared[n], UsedBy: []string{}}
+		for _, u := range users[n] {
+			if !taken[u] {
+				need.UsedBy = append(need.UsedBy, s.Path(u))
+			}
+		}
+		out.Needs = append(out.Needs, need)
+	})
+	part, err := renamed(s, pick(d, func(n *config.Node) bool { return taken[n] }), rename)
+	if err != nil {
+		return nil, err
+	}
+	out.Text = part.Print()
+	rest := d.Clone(nil)
+	gone := map[*config.Node]bool{}
+	pair(d.Root, rest.Root, func(a, b *config.Node) {
+		if taken[a] && !shared[a] {
+			gone[b] = true
+		}
+	})
+	config.RemoveAll(gone)
+	out.Rest = rest.Print()
+	return out, nil
+}
+
+// users lists, for each object, the blocks that name it: those that were taken, or the entry around the naming statement.
+func users(s *config.Schema, d *config.Document, defined map[string]map[string][]*config.Node, taken map[*config.Node]bool) map[*config.Node][]*config.Node {
+	out := map[*config.Node][]*config.Node{}
+	var walk func(n *config.Node, st *config.Statement, owner *config.Node)
+	walk = func(n *config.Node, st *config.Statement, owner *config.Node) {
+		if st != nil && (st.Defines != "" || st.ByName) || taken[n] {
+			owner = n
+		}
+		s.References(n, st, func(kinds []string, name string, _ func(string)) {
+			for _, kind := range kinds {
+				for _, o := range defined[kind][name] {
+					by := owner
+					if by == nil {
+						by = n
+					}
+					if o != by && !slices.Contains(out[o], by) {
+						out[o] = append(out[o], by)
+					}
+				}
+			}
+		})
+		for _, k := range n.Children {
+			walk(k, st.Inside(k.Name), owner)
+		}
+	}
+	walk(d.Root, s.Top, nil)
+	return out
+}
+
+// pair walks two trees of the same shape at once.
+func pair(a, b *config.Node, f func(a, b *config.Node)) {
+	f(a, b)
+	for i := range a.Children {
+		pair(a.Children[i], b.Children[i], f)
+	}
+}
+
+// pick copies the chosen statements, with all inside them and the blocks around them.
+func pick(d *config.Document, chosen func(*config.Node) bool) *config.Document {
+	out := d.Clone(nil)
+	gone := map[*config.Node]bool{}
+	var keep func(a, b *config.Node) bool
+	keep = func(a, b *config.Node) bool {
+		if chosen(a) {
+			return true
+		}
+		any := false
+		for i := range a.Children {
+			if keep(a.Children[i], b.Children[i]) {
+				any = true
+			}
+		}
+		if !any && a.Parent != nil {
+			gone[b] = true
+		}
+		return any
+	}
+	keep(d.Root, out.Root)
+	config.RemoveAll(gone)
+	return out
+}
+
+// renamed gives services and objects other names.
+func renamed(s *config.Schema, d *config.Document, rename map[string]string) (*config.Document, error) {
+	defined := s.Defined(d)
+	to := map[string]map[string]string{}
+	for old, new := range rename {
+		found := false
+		for kind, names := range defined {
+			if len(names[old]) == 0 {
+				continue
+			}
+			found = true
+			if len(names[new]) > 0 && rename[new] == "" {
+				return nil, fmt.Errorf("%q cannot be called %q: there is a %s of that name already", old, new, kind)
+			}
+			if to[kind] == nil {
+				to[kind] = map[string]string{}
+			}
+			to[kind][old] = new
+		}
+		if !found {
+			return nil, fmt.Errorf("nothing that is carved out is called %q", old)
+		}
+	}
+	s.WalkWith(d.Root, func(n *config.Node, st *config.Statement) {
+		s.References(n, st, func(kinds []string, name string, set func(string)) {
+			for _, kind := range kinds {
+				if new, ok := to[kind][name]; ok {
+					set(new)
+					return
+				}
+			}
+		})
+	})
+	for kind, names := range to {
+		for old, new := range names {
+			for _, n := range defined[kind][old] {
+				st := s.Describe(n)
+				switch {
+				case st.KeyInside():
+					s.Rewrite(n.Child(string(st.Key)), st.Inside(string(st.Key)), []string{new})
+				case len(n.Words) > 0:
+					words := slices.Clone(n.Words)
+					words[0].Text = new
+					n.SetWords(words)
+				default:
+					n.Rename(new)
+				}
+			}
+		}
+	}
+	return d, nil
+}
+
+// A Conflict is something that cannot simply be put into another configuration.
+type Conflict struct {
+	Path    string `json:"path"`
+	Message string `json:"message"`
+}
+
+// PutInto adds the statements of a part to a configuration: entries that are not there yet, into the blocks they belong
+// to. What is there already and says the same is shared; what says something else is a conflict, and stays as it is.
+func PutInto(s *config.Schema, whole, part *config.Document) (out *config.Document, conflicts []Conflict) {
+	out = whole.Clone(nil)
+	var put func(into *config.Node, st *config.Statement, from *config.Node)
+	put = func(into *config.Node, st *config.Statement, from *config.Node) {
+		for _, k := range from.Children {
+			ks := st.Inside(k.Name)
+			there := s.Find(into, st, s.Segment(k, ks))
+			switch {
+			case there == nil:
+				into.Insert(-1, k.Copy())
+			case ks.IsBlock() && ks.Defines == "" && !ks.ByName && len(k.Words) == 0 && ks.Key == config.KeyOnce:
+				put(there, ks, k)
+			case !same(s, there, k):
+				conflicts = append(conflicts, Conflict{s.Path(k), "the target has this already, and says something else; give it another name, or take the target's"})
+			}
+		}
+	}
+	put(out.Root, s.Top, part.Root)
+	return out, conflicts
+}
+
+// same reports whether two statements say the same, in any order inside.
+func same(s *config.Schema, a, b *config.Node) bool {
+	if a.Name != b.Name || len(a.Children) != len(b.Children) || !slices.EqualFunc(a.Words, b.Words, func(a, b config.Word) bool { return a.Text == b.Text }) {
+		return false
+	}
+	st := s.Describe(a)
+	for _, k := range a.Children {
+		other := s.Find(b, st, s.Segment(k, st.Inside(k.Name)))
+		if other == nil || !same(s, k, other) {
+			return false
+		}
+	}
+	return true
+}
