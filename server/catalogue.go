@@ -10,7 +10,9 @@ import (
 	"verimorph/api/gen"
 	"verimorph/api/view"
 	"verimorph/core/catalog"
+	"verimorph/core/convert"
 	"verimorph/core/path"
+	"verimorph/core/yamldoc"
 	"verimorph/store"
 )
 
@@ -41,6 +43,12 @@ func (s *Server) GetCatalogue(ctx context.Context, _ gen.GetCatalogueRequestObje
 		return nil, err
 	}
 	out := gen.GetCatalogue200JSONResponse{Items: []gen.CatalogueFile{}}
+	now, err := s.Loaded.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	configuration := configurationFiles(now)
+	out.Configuration = &configuration
 	for _, f := range files {
 		for _, fam := range cat.Families {
 			if fam.File == f.Name {
@@ -68,7 +76,17 @@ func (s *Server) LoadCatalogue(ctx context.Context, r gen.LoadCatalogueRequestOb
 // load checks a file together with the others that are loaded, and records it unless it is only to be checked.
 func (s *Server) load(ctx context.Context, file string, data []byte, checkOnly, restored bool) (gen.Loaded, error) {
 	out := gen.Loaded{File: file, Doubts: []string{}}
-	fam, found := catalog.ReadFile(file, data)
+	var fam *catalog.Family
+	var found yamldoc.Findings
+	if convert.Mine(data) {
+		more, err := s.checkConfigurationFile(ctx, file, data)
+		if err != nil {
+			return out, err
+		}
+		found = more
+	} else {
+		fam, found = catalog.ReadFile(file, data)
+	}
 	if fam != nil {
 		cat, _, _, err := s.catalogue(ctx)
 		if err != nil {
@@ -153,6 +171,9 @@ func (s *Server) CompareCatalogueVersions(ctx context.Context, r gen.CompareCata
 		v, err := s.catalogueVersion(ctx, r.File, id)
 		if err != nil {
 			return nil, err
+		}
+		if convert.Mine([]byte(v.Content)) {
+			return nil, conflict("%q is no catalogue file of a family; read both versions instead", r.File)
 		}
 		fam, found := catalog.ReadFile(v.Name, []byte(v.Content))
 		if fam == nil {

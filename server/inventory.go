@@ -17,6 +17,7 @@ import (
 	"verimorph/api/gen"
 	"verimorph/api/view"
 	"verimorph/core/config"
+	"verimorph/core/convert"
 	"verimorph/core/path"
 	"verimorph/device"
 	"verimorph/engine"
@@ -297,6 +298,17 @@ func (s *Server) schemaOf(ctx context.Context, name string) (*config.Schema, err
 	}
 	for _, f := range cat.Families {
 		if f.Dialect == d.Dialect {
+			if p := portraitOf(d); p != nil {
+				if v, err := versionOf(f, p.Version); err == nil {
+					now, err := s.Loaded.Now(ctx)
+					if err != nil {
+						return nil, err
+					}
+					if known := now.Library.Schema(convert.Stop{Model: p.Model, Version: v}); known != nil {
+						return known, nil
+					}
+				}
+			}
 			return f.Schema(), nil
 		}
 	}

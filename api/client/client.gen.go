@@ -231,6 +231,101 @@ type ClientInterface interface {
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 	ActOnChange(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CarveServicesWithBody Services of a gateway with all they need, and what stays behind; nothing is stored
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+	CarveServicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+	CarveServices(ctx context.Context, body CarveServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareConfigurationsWithBody What differs between two configurations, by identity; nothing is stored
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+	CompareConfigurationsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareConfigurations What differs between two configurations, by identity; nothing is stored
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+	CompareConfigurations(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindServicesWithBody The services of a gateway's configuration, grouped
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /configurations/services (the `FindServices` operationId).
+	FindServicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindServices The services of a gateway's configuration, grouped
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /configurations/services (the `FindServices` operationId).
+	FindServices(ctx context.Context, body FindServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSupport What carries over from one model and release to another, by section
+	//
+	// Corresponds with GET /configurations/support (the `GetSupport` operationId).
+	GetSupport(ctx context.Context, params *GetSupportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListConversions Conversions that are being worked on, newest first
+	//
+	// Corresponds with GET /conversions (the `ListConversions` operationId).
+	ListConversions(ctx context.Context, params *ListConversionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateConversionWithBody Convert a configuration; the source is kept, encrypted
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /conversions (the `CreateConversion` operationId).
+	CreateConversionWithBody(ctx context.Context, params *CreateConversionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateConversion Convert a configuration; the source is kept, encrypted
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /conversions (the `CreateConversion` operationId).
+	CreateConversion(ctx context.Context, params *CreateConversionParams, body CreateConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteConversion Forget a conversion with its source
+	//
+	// Corresponds with DELETE /conversions/{id} (the `DeleteConversion` operationId).
+	DeleteConversion(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetConversion A conversion with its ledger and both texts, secrets masked
+	//
+	// Corresponds with GET /conversions/{id} (the `GetConversion` operationId).
+	GetConversion(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeConversionWithBody Map ports, answer questions, let guarded settings change, or edit the result by hand
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+	ChangeConversionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeConversion Map ports, answer questions, let guarded settings change, or edit the result by hand
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+	ChangeConversion(ctx context.Context, id ID, body ChangeConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportConversion The report of a conversion, to print and keep; secrets masked
+	//
+	// Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
+	ReportConversion(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices The fleet, by name
 	//
 	// Corresponds with GET /devices (the `ListDevices` operationId).
@@ -841,6 +936,251 @@ func (c *Client) GetMedium(ctx context.Context, id ID, reqEditors ...RequestEdit
 // Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 func (c *Client) ActOnChange(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnChangeRequest(c.Server, id, action)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CarveServicesWithBody Services of a gateway with all they need, and what stays behind; nothing is stored
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+func (c *Client) CarveServicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCarveServicesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+func (c *Client) CarveServices(ctx context.Context, body CarveServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCarveServicesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareConfigurationsWithBody What differs between two configurations, by identity; nothing is stored
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+func (c *Client) CompareConfigurationsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareConfigurationsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareConfigurations What differs between two configurations, by identity; nothing is stored
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+func (c *Client) CompareConfigurations(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareConfigurationsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindServicesWithBody The services of a gateway's configuration, grouped
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /configurations/services (the `FindServices` operationId).
+func (c *Client) FindServicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindServicesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindServices The services of a gateway's configuration, grouped
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /configurations/services (the `FindServices` operationId).
+func (c *Client) FindServices(ctx context.Context, body FindServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindServicesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSupport What carries over from one model and release to another, by section
+//
+// Corresponds with GET /configurations/support (the `GetSupport` operationId).
+func (c *Client) GetSupport(ctx context.Context, params *GetSupportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSupportRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListConversions Conversions that are being worked on, newest first
+//
+// Corresponds with GET /conversions (the `ListConversions` operationId).
+func (c *Client) ListConversions(ctx context.Context, params *ListConversionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConversionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateConversionWithBody Convert a configuration; the source is kept, encrypted
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /conversions (the `CreateConversion` operationId).
+func (c *Client) CreateConversionWithBody(ctx context.Context, params *CreateConversionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateConversionRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateConversion Convert a configuration; the source is kept, encrypted
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /conversions (the `CreateConversion` operationId).
+func (c *Client) CreateConversion(ctx context.Context, params *CreateConversionParams, body CreateConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateConversionRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteConversion Forget a conversion with its source
+//
+// Corresponds with DELETE /conversions/{id} (the `DeleteConversion` operationId).
+func (c *Client) DeleteConversion(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteConversionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetConversion A conversion with its ledger and both texts, secrets masked
+//
+// Corresponds with GET /conversions/{id} (the `GetConversion` operationId).
+func (c *Client) GetConversion(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetConversionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeConversionWithBody Map ports, answer questions, let guarded settings change, or edit the result by hand
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+func (c *Client) ChangeConversionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeConversionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeConversion Map ports, answer questions, let guarded settings change, or edit the result by hand
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+func (c *Client) ChangeConversion(ctx context.Context, id ID, body ChangeConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeConversionRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportConversion The report of a conversion, to print and keep; secrets masked
+//
+// Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
+func (c *Client) ReportConversion(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportConversionRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2424,6 +2764,493 @@ func NewActOnChangeRequest(server string, id ID, action Action) (*http.Request, 
 	return req, nil
 }
 
+// NewCarveServicesRequest calls the generic CarveServices builder with application/json body
+func NewCarveServicesRequest(server string, body CarveServicesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCarveServicesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCarveServicesRequestWithBody constructs an http.Request for the CarveServices method, with any body, and a specified content type
+func NewCarveServicesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/configurations/carve")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareConfigurationsRequest calls the generic CompareConfigurations builder with application/json body
+func NewCompareConfigurationsRequest(server string, body CompareConfigurationsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareConfigurationsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareConfigurationsRequestWithBody constructs an http.Request for the CompareConfigurations method, with any body, and a specified content type
+func NewCompareConfigurationsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/configurations/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFindServicesRequest calls the generic FindServices builder with application/json body
+func NewFindServicesRequest(server string, body FindServicesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFindServicesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFindServicesRequestWithBody constructs an http.Request for the FindServices method, with any body, and a specified content type
+func NewFindServicesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/configurations/services")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSupportRequest constructs an http.Request for the GetSupport method
+func NewGetSupportRequest(server string, params *GetSupportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/configurations/support")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.ByHand != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "byHand", *params.ByHand, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListConversionsRequest constructs an http.Request for the ListConversions method
+func NewListConversionsRequest(server string, params *ListConversionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateConversionRequest calls the generic CreateConversion builder with application/json body
+func NewCreateConversionRequest(server string, params *CreateConversionParams, body CreateConversionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateConversionRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCreateConversionRequestWithBody constructs an http.Request for the CreateConversion method, with any body, and a specified content type
+func NewCreateConversionRequestWithBody(server string, params *CreateConversionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDeleteConversionRequest constructs an http.Request for the DeleteConversion method
+func NewDeleteConversionRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetConversionRequest constructs an http.Request for the GetConversion method
+func NewGetConversionRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeConversionRequest calls the generic ChangeConversion builder with application/json body
+func NewChangeConversionRequest(server string, id ID, body ChangeConversionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeConversionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeConversionRequestWithBody constructs an http.Request for the ChangeConversion method, with any body, and a specified content type
+func NewChangeConversionRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReportConversionRequest constructs an http.Request for the ReportConversion method
+func NewReportConversionRequest(server string, id ID, params *ReportConversionParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -3860,6 +4687,111 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 	ActOnChangeWithResponse(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error)
 
+	// CarveServicesWithBodyWithResponse Services of a gateway with all they need, and what stays behind; nothing is stored
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+	CarveServicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CarveServicesResponse, error)
+
+	// CarveServicesWithResponse Services of a gateway with all they need, and what stays behind; nothing is stored
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+	CarveServicesWithResponse(ctx context.Context, body CarveServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*CarveServicesResponse, error)
+
+	// CompareConfigurationsWithBodyWithResponse What differs between two configurations, by identity; nothing is stored
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+	CompareConfigurationsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareConfigurationsResponse, error)
+
+	// CompareConfigurationsWithResponse What differs between two configurations, by identity; nothing is stored
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+	CompareConfigurationsWithResponse(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareConfigurationsResponse, error)
+
+	// FindServicesWithBodyWithResponse The services of a gateway's configuration, grouped
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/services (the `FindServices` operationId).
+	FindServicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FindServicesResponse, error)
+
+	// FindServicesWithResponse The services of a gateway's configuration, grouped
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/services (the `FindServices` operationId).
+	FindServicesWithResponse(ctx context.Context, body FindServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*FindServicesResponse, error)
+
+	// GetSupportWithResponse What carries over from one model and release to another, by section
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /configurations/support (the `GetSupport` operationId).
+	GetSupportWithResponse(ctx context.Context, params *GetSupportParams, reqEditors ...RequestEditorFn) (*GetSupportResponse, error)
+
+	// ListConversionsWithResponse Conversions that are being worked on, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /conversions (the `ListConversions` operationId).
+	ListConversionsWithResponse(ctx context.Context, params *ListConversionsParams, reqEditors ...RequestEditorFn) (*ListConversionsResponse, error)
+
+	// CreateConversionWithBodyWithResponse Convert a configuration; the source is kept, encrypted
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /conversions (the `CreateConversion` operationId).
+	CreateConversionWithBodyWithResponse(ctx context.Context, params *CreateConversionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateConversionResponse, error)
+
+	// CreateConversionWithResponse Convert a configuration; the source is kept, encrypted
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /conversions (the `CreateConversion` operationId).
+	CreateConversionWithResponse(ctx context.Context, params *CreateConversionParams, body CreateConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateConversionResponse, error)
+
+	// DeleteConversionWithResponse Forget a conversion with its source
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /conversions/{id} (the `DeleteConversion` operationId).
+	DeleteConversionWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteConversionResponse, error)
+
+	// GetConversionWithResponse A conversion with its ledger and both texts, secrets masked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /conversions/{id} (the `GetConversion` operationId).
+	GetConversionWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetConversionResponse, error)
+
+	// ChangeConversionWithBodyWithResponse Map ports, answer questions, let guarded settings change, or edit the result by hand
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+	ChangeConversionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeConversionResponse, error)
+
+	// ChangeConversionWithResponse Map ports, answer questions, let guarded settings change, or edit the result by hand
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+	ChangeConversionWithResponse(ctx context.Context, id ID, body ChangeConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeConversionResponse, error)
+
+	// ReportConversionWithResponse The report of a conversion, to print and keep; secrets masked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
+	ReportConversionWithResponse(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*ReportConversionResponse, error)
+
 	// ListDevicesWithResponse The fleet, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4526,7 +5458,8 @@ type GetCatalogueResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Items []CatalogueFile `json:"items"`
+		Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
+		Items         []CatalogueFile      `json:"items"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -4534,7 +5467,8 @@ type GetCatalogueResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r GetCatalogueResponse) GetJSON200() *struct {
-	Items []CatalogueFile `json:"items"`
+	Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
+	Items         []CatalogueFile      `json:"items"`
 } {
 	return r.JSON200
 }
@@ -5137,6 +6071,482 @@ func (r ActOnChangeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ActOnChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CarveServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Carved
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CarveServicesResponse) GetJSON200() *Carved {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CarveServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CarveServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CarveServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CarveServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CarveServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareConfigurationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConfigurationComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareConfigurationsResponse) GetJSON200() *ConfigurationComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareConfigurationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareConfigurationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareConfigurationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareConfigurationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareConfigurationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FindServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ServiceGroup `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindServicesResponse) GetJSON200() *struct {
+	Items []ServiceGroup `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSupportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Support
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSupportResponse) GetJSON200() *Support {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSupportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSupportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSupportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSupportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSupportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListConversionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ConversionSummary `json:"items"`
+		Next  *string             `json:"next,omitempty"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConversionsResponse) GetJSON200() *struct {
+	Items []ConversionSummary `json:"items"`
+	Next  *string             `json:"next,omitempty"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConversionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConversionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConversionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConversionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConversionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateConversionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Conversion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateConversionResponse) GetJSON201() *Conversion {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateConversionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateConversionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateConversionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateConversionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateConversionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteConversionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteConversionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteConversionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteConversionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteConversionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteConversionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetConversionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Conversion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetConversionResponse) GetJSON200() *Conversion {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetConversionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetConversionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetConversionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetConversionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetConversionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeConversionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Conversion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeConversionResponse) GetJSON200() *Conversion {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeConversionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeConversionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeConversionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeConversionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeConversionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportConversionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportConversionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportConversionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportConversionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportConversionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportConversionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6939,6 +8349,201 @@ func (c *ClientWithResponses) ActOnChangeWithResponse(ctx context.Context, id ID
 	return ParseActOnChangeResponse(rsp)
 }
 
+// CarveServicesWithBodyWithResponse Services of a gateway with all they need, and what stays behind; nothing is stored
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+func (c *ClientWithResponses) CarveServicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CarveServicesResponse, error) {
+	rsp, err := c.CarveServicesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCarveServicesResponse(rsp)
+}
+
+// CarveServicesWithResponse Services of a gateway with all they need, and what stays behind; nothing is stored
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/carve (the `CarveServices` operationId).
+func (c *ClientWithResponses) CarveServicesWithResponse(ctx context.Context, body CarveServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*CarveServicesResponse, error) {
+	rsp, err := c.CarveServices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCarveServicesResponse(rsp)
+}
+
+// CompareConfigurationsWithBodyWithResponse What differs between two configurations, by identity; nothing is stored
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+func (c *ClientWithResponses) CompareConfigurationsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareConfigurationsResponse, error) {
+	rsp, err := c.CompareConfigurationsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareConfigurationsResponse(rsp)
+}
+
+// CompareConfigurationsWithResponse What differs between two configurations, by identity; nothing is stored
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
+func (c *ClientWithResponses) CompareConfigurationsWithResponse(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareConfigurationsResponse, error) {
+	rsp, err := c.CompareConfigurations(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareConfigurationsResponse(rsp)
+}
+
+// FindServicesWithBodyWithResponse The services of a gateway's configuration, grouped
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/services (the `FindServices` operationId).
+func (c *ClientWithResponses) FindServicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FindServicesResponse, error) {
+	rsp, err := c.FindServicesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindServicesResponse(rsp)
+}
+
+// FindServicesWithResponse The services of a gateway's configuration, grouped
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/services (the `FindServices` operationId).
+func (c *ClientWithResponses) FindServicesWithResponse(ctx context.Context, body FindServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*FindServicesResponse, error) {
+	rsp, err := c.FindServices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindServicesResponse(rsp)
+}
+
+// GetSupportWithResponse What carries over from one model and release to another, by section
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /configurations/support (the `GetSupport` operationId).
+func (c *ClientWithResponses) GetSupportWithResponse(ctx context.Context, params *GetSupportParams, reqEditors ...RequestEditorFn) (*GetSupportResponse, error) {
+	rsp, err := c.GetSupport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSupportResponse(rsp)
+}
+
+// ListConversionsWithResponse Conversions that are being worked on, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /conversions (the `ListConversions` operationId).
+func (c *ClientWithResponses) ListConversionsWithResponse(ctx context.Context, params *ListConversionsParams, reqEditors ...RequestEditorFn) (*ListConversionsResponse, error) {
+	rsp, err := c.ListConversions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConversionsResponse(rsp)
+}
+
+// CreateConversionWithBodyWithResponse Convert a configuration; the source is kept, encrypted
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /conversions (the `CreateConversion` operationId).
+func (c *ClientWithResponses) CreateConversionWithBodyWithResponse(ctx context.Context, params *CreateConversionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateConversionResponse, error) {
+	rsp, err := c.CreateConversionWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateConversionResponse(rsp)
+}
+
+// CreateConversionWithResponse Convert a configuration; the source is kept, encrypted
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /conversions (the `CreateConversion` operationId).
+func (c *ClientWithResponses) CreateConversionWithResponse(ctx context.Context, params *CreateConversionParams, body CreateConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateConversionResponse, error) {
+	rsp, err := c.CreateConversion(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateConversionResponse(rsp)
+}
+
+// DeleteConversionWithResponse Forget a conversion with its source
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /conversions/{id} (the `DeleteConversion` operationId).
+func (c *ClientWithResponses) DeleteConversionWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteConversionResponse, error) {
+	rsp, err := c.DeleteConversion(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteConversionResponse(rsp)
+}
+
+// GetConversionWithResponse A conversion with its ledger and both texts, secrets masked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /conversions/{id} (the `GetConversion` operationId).
+func (c *ClientWithResponses) GetConversionWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetConversionResponse, error) {
+	rsp, err := c.GetConversion(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetConversionResponse(rsp)
+}
+
+// ChangeConversionWithBodyWithResponse Map ports, answer questions, let guarded settings change, or edit the result by hand
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+func (c *ClientWithResponses) ChangeConversionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeConversionResponse, error) {
+	rsp, err := c.ChangeConversionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeConversionResponse(rsp)
+}
+
+// ChangeConversionWithResponse Map ports, answer questions, let guarded settings change, or edit the result by hand
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /conversions/{id} (the `ChangeConversion` operationId).
+func (c *ClientWithResponses) ChangeConversionWithResponse(ctx context.Context, id ID, body ChangeConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeConversionResponse, error) {
+	rsp, err := c.ChangeConversion(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeConversionResponse(rsp)
+}
+
+// ReportConversionWithResponse The report of a conversion, to print and keep; secrets masked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
+func (c *ClientWithResponses) ReportConversionWithResponse(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*ReportConversionResponse, error) {
+	rsp, err := c.ReportConversion(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportConversionResponse(rsp)
+}
+
 // ListDevicesWithResponse The fleet, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7734,7 +9339,8 @@ func ParseGetCatalogueResponse(rsp *http.Response) (*GetCatalogueResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Items []CatalogueFile `json:"items"`
+			Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
+			Items         []CatalogueFile      `json:"items"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -8127,6 +9733,330 @@ func ParseActOnChangeResponse(rsp *http.Response) (*ActOnChangeResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCarveServicesResponse parses an HTTP response from a CarveServicesWithResponse call
+func ParseCarveServicesResponse(rsp *http.Response) (*CarveServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CarveServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Carved
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareConfigurationsResponse parses an HTTP response from a CompareConfigurationsWithResponse call
+func ParseCompareConfigurationsResponse(rsp *http.Response) (*CompareConfigurationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareConfigurationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConfigurationComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFindServicesResponse parses an HTTP response from a FindServicesWithResponse call
+func ParseFindServicesResponse(rsp *http.Response) (*FindServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ServiceGroup `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSupportResponse parses an HTTP response from a GetSupportWithResponse call
+func ParseGetSupportResponse(rsp *http.Response) (*GetSupportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSupportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Support
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListConversionsResponse parses an HTTP response from a ListConversionsWithResponse call
+func ParseListConversionsResponse(rsp *http.Response) (*ListConversionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConversionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ConversionSummary `json:"items"`
+			Next  *string             `json:"next,omitempty"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateConversionResponse parses an HTTP response from a CreateConversionWithResponse call
+func ParseCreateConversionResponse(rsp *http.Response) (*CreateConversionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateConversionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Conversion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteConversionResponse parses an HTTP response from a DeleteConversionWithResponse call
+func ParseDeleteConversionResponse(rsp *http.Response) (*DeleteConversionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteConversionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetConversionResponse parses an HTTP response from a GetConversionWithResponse call
+func ParseGetConversionResponse(rsp *http.Response) (*GetConversionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetConversionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Conversion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeConversionResponse parses an HTTP response from a ChangeConversionWithResponse call
+func ParseChangeConversionResponse(rsp *http.Response) (*ChangeConversionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeConversionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Conversion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportConversionResponse parses an HTTP response from a ReportConversionWithResponse call
+func ParseReportConversionResponse(rsp *http.Response) (*ReportConversionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportConversionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -107,6 +107,24 @@ func (e ChangeState) Valid() bool {
 	}
 }
 
+// Defines values for ConfigurationFileKind.
+const (
+	ConfigurationFileKindConversion ConfigurationFileKind = "conversion"
+	ConfigurationFileKindSchema     ConfigurationFileKind = "schema"
+)
+
+// Valid indicates whether the value is a known member of the ConfigurationFileKind enum.
+func (e ConfigurationFileKind) Valid() bool {
+	switch e {
+	case ConfigurationFileKindConversion:
+		return true
+	case ConfigurationFileKindSchema:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DifferenceKind.
 const (
 	DifferenceKindAdded           DifferenceKind = "added"
@@ -221,6 +239,30 @@ func (e FetchState) Valid() bool {
 	}
 }
 
+// Defines values for HandEditKind.
+const (
+	Add    HandEditKind = "add"
+	Order  HandEditKind = "order"
+	Remove HandEditKind = "remove"
+	Set    HandEditKind = "set"
+)
+
+// Valid indicates whether the value is a known member of the HandEditKind enum.
+func (e HandEditKind) Valid() bool {
+	switch e {
+	case Add:
+		return true
+	case Order:
+		return true
+	case Remove:
+		return true
+	case Set:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HandStepDue.
 const (
 	HandStepDueAfter  HandStepDue = "after"
@@ -241,19 +283,19 @@ func (e HandStepDue) Valid() bool {
 
 // Defines values for HopConfig.
 const (
-	Converted HopConfig = "converted"
-	Kept      HopConfig = "kept"
-	Reset     HopConfig = "reset"
+	HopConfigConverted HopConfig = "converted"
+	HopConfigKept      HopConfig = "kept"
+	HopConfigReset     HopConfig = "reset"
 )
 
 // Valid indicates whether the value is a known member of the HopConfig enum.
 func (e HopConfig) Valid() bool {
 	switch e {
-	case Converted:
+	case HopConfigConverted:
 		return true
-	case Kept:
+	case HopConfigKept:
 		return true
-	case Reset:
+	case HopConfigReset:
 		return true
 	default:
 		return false
@@ -272,6 +314,36 @@ func (e HopComponentOrder) Valid() bool {
 	case HopComponentOrderAfter:
 		return true
 	case HopComponentOrderBefore:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LedgerState.
+const (
+	LedgerStateChanged     LedgerState = "changed"
+	LedgerStateDropped     LedgerState = "dropped"
+	LedgerStateKept        LedgerState = "kept"
+	LedgerStateMerged      LedgerState = "merged"
+	LedgerStateMoved       LedgerState = "moved"
+	LedgerStateNeedsPerson LedgerState = "needs-person"
+)
+
+// Valid indicates whether the value is a known member of the LedgerState enum.
+func (e LedgerState) Valid() bool {
+	switch e {
+	case LedgerStateChanged:
+		return true
+	case LedgerStateDropped:
+		return true
+	case LedgerStateKept:
+		return true
+	case LedgerStateMerged:
+		return true
+	case LedgerStateMoved:
+		return true
+	case LedgerStateNeedsPerson:
 		return true
 	default:
 		return false
@@ -386,6 +458,51 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for SupportVerdict.
+const (
+	CarriesOver  SupportVerdict = "carries-over"
+	NotSupported SupportVerdict = "not-supported"
+	WithChanges  SupportVerdict = "with-changes"
+)
+
+// Valid indicates whether the value is a known member of the SupportVerdict enum.
+func (e SupportVerdict) Valid() bool {
+	switch e {
+	case CarriesOver:
+		return true
+	case NotSupported:
+		return true
+	case WithChanges:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TargetItemOrigin.
+const (
+	TargetItemOriginDefault TargetItemOrigin = "default"
+	TargetItemOriginHand    TargetItemOrigin = "hand"
+	TargetItemOriginRule    TargetItemOrigin = "rule"
+	TargetItemOriginSource  TargetItemOrigin = "source"
+)
+
+// Valid indicates whether the value is a known member of the TargetItemOrigin enum.
+func (e TargetItemOrigin) Valid() bool {
+	switch e {
+	case TargetItemOriginDefault:
+		return true
+	case TargetItemOriginHand:
+		return true
+	case TargetItemOriginRule:
+		return true
+	case TargetItemOriginSource:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Transfer.
 const (
 	Http Transfer = "http"
@@ -419,6 +536,45 @@ func (e VerdictVerdict) Valid() bool {
 	case VerdictVerdictFail:
 		return true
 	case VerdictVerdictPass:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindServicesJSONBodyBy.
+const (
+	Address FindServicesJSONBodyBy = "address"
+	Naming  FindServicesJSONBodyBy = "naming"
+	Policy  FindServicesJSONBodyBy = "policy"
+)
+
+// Valid indicates whether the value is a known member of the FindServicesJSONBodyBy enum.
+func (e FindServicesJSONBodyBy) Valid() bool {
+	switch e {
+	case Address:
+		return true
+	case Naming:
+		return true
+	case Policy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportConversionParamsFormat.
+const (
+	Html ReportConversionParamsFormat = "html"
+	Pdf  ReportConversionParamsFormat = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportConversionParamsFormat enum.
+func (e ReportConversionParamsFormat) Valid() bool {
+	switch e {
+	case Html:
+		return true
+	case Pdf:
 		return true
 	default:
 		return false
@@ -550,6 +706,38 @@ type Blocked struct {
 	Why  string  `json:"why"`
 }
 
+// Carve defines model for Carve.
+type Carve struct {
+	// Rename New names of services and objects, by the old one.
+	Rename   *map[string]string `json:"rename,omitempty"`
+	Services []string           `json:"services"`
+}
+
+// CarveNeed defines model for CarveNeed.
+type CarveNeed struct {
+	Kind string `json:"kind"`
+	Line int    `json:"line"`
+	Name string `json:"name"`
+	Path string `json:"path"`
+
+	// Shared Something that stays behind needs it too.
+	Shared bool     `json:"shared"`
+	UsedBy []string `json:"usedBy"`
+}
+
+// Carved defines model for Carved.
+type Carved struct {
+	Missing []string    `json:"missing"`
+	Needs   []CarveNeed `json:"needs"`
+
+	// Rest What stays behind, secrets masked.
+	Rest     string         `json:"rest"`
+	Services []ServiceEntry `json:"services"`
+
+	// Text The services and what they need, secrets masked.
+	Text string `json:"text"`
+}
+
 // CatalogueDifference defines model for CatalogueDifference.
 type CatalogueDifference struct {
 	// Detail Which fields changed.
@@ -651,6 +839,115 @@ type ComponentTable struct {
 	Text     string         `json:"text"`
 	Title    string         `json:"title"`
 	Trigger  string         `json:"trigger"`
+}
+
+// ConfigurationComparison defines model for ConfigurationComparison.
+type ConfigurationComparison struct {
+	Items   []Difference `json:"items"`
+	NewText string       `json:"newText"`
+	OldText string       `json:"oldText"`
+
+	// Same Both mean the same; what differs is cosmetic.
+	Same bool `json:"same"`
+}
+
+// ConfigurationFile defines model for ConfigurationFile.
+type ConfigurationFile struct {
+	File  string                `json:"file"`
+	Id    string                `json:"id"`
+	Kind  ConfigurationFileKind `json:"kind"`
+	Title string                `json:"title"`
+
+	// Trouble Why it is not used.
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// ConfigurationFileKind defines model for ConfigurationFile.Kind.
+type ConfigurationFileKind string
+
+// ConfigurationFinding defines model for ConfigurationFinding.
+type ConfigurationFinding struct {
+	Column int  `json:"column"`
+	Doubt  bool `json:"doubt"`
+
+	// Line Of the result; 0 when it is about no line.
+	Line    int    `json:"line"`
+	Message string `json:"message"`
+	Path    string `json:"path"`
+}
+
+// ConfigurationSource A backup, or a text with what it is. The model and release of a backup are those it was taken from.
+type ConfigurationSource struct {
+	Backup *int64 `json:"backup,omitempty"`
+
+	// From MODEL@VERSION; needed with a text.
+	From *string `json:"from,omitempty"`
+	Name *string `json:"name,omitempty"`
+	Text *string `json:"text,omitempty"`
+}
+
+// Conversion defines model for Conversion.
+type Conversion struct {
+	// Complete Nothing needs a person.
+	Complete  bool      `json:"complete"`
+	CreatedAt time.Time `json:"createdAt"`
+	CreatedBy string    `json:"createdBy"`
+	From      string    `json:"from"`
+	Id        int64     `json:"id"`
+	Ledger    Ledger    `json:"ledger"`
+	Name      string    `json:"name"`
+
+	// ResultText Secrets masked; lines are those of the ledger.
+	ResultText  string      `json:"resultText"`
+	SourcePorts []ModelPort `json:"sourcePorts"`
+
+	// SourceText Secrets masked; lines are those of the ledger.
+	SourceText  string      `json:"sourceText"`
+	TargetPorts []ModelPort `json:"targetPorts"`
+	To          string      `json:"to"`
+}
+
+// ConversionChange What is absent stays as it is.
+type ConversionChange struct {
+	// Answers By rule, "RULE @ PATH", or "guarded @ PATH" with the answer accept. An empty answer takes one back.
+	Answers *map[string]string `json:"answers,omitempty"`
+	Ports   *[]PortChoice      `json:"ports,omitempty"`
+
+	// Text The result as a person edited it. *** stands for the secret that was there.
+	Text *string `json:"text,omitempty"`
+
+	// Undo Number of the hand edit to undo.
+	Undo *int `json:"undo,omitempty"`
+}
+
+// ConversionQuestion defines model for ConversionQuestion.
+type ConversionQuestion struct {
+	Answer  *string `json:"answer,omitempty"`
+	Choices []struct {
+		Answer string `json:"answer"`
+		Text   string `json:"text"`
+	} `json:"choices"`
+	Line int    `json:"line"`
+	Path string `json:"path"`
+	Rule string `json:"rule"`
+	Text string `json:"text"`
+}
+
+// ConversionStage defines model for ConversionStage.
+type ConversionStage struct {
+	Conversion string `json:"conversion"`
+	From       string `json:"from"`
+	To         string `json:"to"`
+}
+
+// ConversionSummary defines model for ConversionSummary.
+type ConversionSummary struct {
+	CreatedAt time.Time `json:"createdAt"`
+	CreatedBy string    `json:"createdBy"`
+	From      string    `json:"from"`
+	Id        int64     `json:"id"`
+	Name      string    `json:"name"`
+	To        string    `json:"to"`
 }
 
 // Credentials defines model for Credentials.
@@ -792,6 +1089,22 @@ type Fetch struct {
 
 // FetchState defines model for Fetch.State.
 type FetchState string
+
+// HandEdit defines model for HandEdit.
+type HandEdit struct {
+	After *string      `json:"after,omitempty"`
+	At    *string      `json:"at,omitempty"`
+	By    *string      `json:"by,omitempty"`
+	Id    int          `json:"id"`
+	Kind  HandEditKind `json:"kind"`
+	Path  string       `json:"path"`
+
+	// Text Secrets masked.
+	Text string `json:"text"`
+}
+
+// HandEditKind defines model for HandEdit.Kind.
+type HandEditKind string
 
 // HandStep defines model for HandStep.
 type HandStep struct {
@@ -937,6 +1250,36 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
+// Ledger defines model for Ledger.
+type Ledger struct {
+	Counts    map[string]int         `json:"counts"`
+	Edits     []HandEdit             `json:"edits"`
+	Findings  []ConfigurationFinding `json:"findings"`
+	Format    string                 `json:"format"`
+	From      LedgerParty            `json:"from"`
+	Guessed   bool                   `json:"guessed"`
+	Ports     []PortChoice           `json:"ports"`
+	Questions []ConversionQuestion   `json:"questions"`
+	Rules     map[string]string      `json:"rules"`
+	Source    []SourceItem           `json:"source"`
+	Stages    []ConversionStage      `json:"stages"`
+	Target    []TargetItem           `json:"target"`
+	To        LedgerParty            `json:"to"`
+}
+
+// LedgerParty defines model for LedgerParty.
+type LedgerParty struct {
+	File    string `json:"file"`
+	Lines   int    `json:"lines"`
+	Model   string `json:"model"`
+	Schema  string `json:"schema"`
+	Sha256  string `json:"sha256"`
+	Version string `json:"version"`
+}
+
+// LedgerState defines model for LedgerState.
+type LedgerState string
+
 // Loaded defines model for Loaded.
 type Loaded struct {
 	// Changed False when the newest version has the same content.
@@ -970,6 +1313,15 @@ type Model struct {
 	Runs      string  `json:"runs"`
 	Successor *string `json:"successor,omitempty"`
 	Title     string  `json:"title"`
+}
+
+// ModelPort defines model for ModelPort.
+type ModelPort struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+
+	// Speed Mbit/s
+	Speed int `json:"speed"`
 }
 
 // Move defines model for Move.
@@ -1123,6 +1475,17 @@ type Path struct {
 	WouldHelp []string `json:"would_help"`
 }
 
+// PortChoice defines model for PortChoice.
+type PortChoice struct {
+	Chosen   bool    `json:"chosen"`
+	FoldInto *string `json:"foldInto,omitempty"`
+	LeaveOut *string `json:"leaveOut,omitempty"`
+	Port     string  `json:"port"`
+	Sure     bool    `json:"sure"`
+	To       *string `json:"to,omitempty"`
+	Why      *string `json:"why,omitempty"`
+}
+
 // Portrait defines model for Portrait.
 type Portrait struct {
 	Maker         string `json:"maker"`
@@ -1261,6 +1624,21 @@ type Service struct {
 	Version    string  `json:"version"`
 }
 
+// ServiceEntry defines model for ServiceEntry.
+type ServiceEntry struct {
+	Address string `json:"address"`
+	Line    int    `json:"line"`
+	Name    string `json:"name"`
+	Path    string `json:"path"`
+	Policy  string `json:"policy"`
+}
+
+// ServiceGroup defines model for ServiceGroup.
+type ServiceGroup struct {
+	Name     string         `json:"name"`
+	Services []ServiceEntry `json:"services"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Token string `json:"token"`
@@ -1316,6 +1694,22 @@ type Slot struct {
 	Version string `json:"version"`
 }
 
+// SourceItem defines model for SourceItem.
+type SourceItem struct {
+	Column  int         `json:"column"`
+	Guarded *string     `json:"guarded,omitempty"`
+	Line    int         `json:"line"`
+	Path    string      `json:"path"`
+	Reason  *string     `json:"reason,omitempty"`
+	Rule    *string     `json:"rule,omitempty"`
+	Section string      `json:"section"`
+	State   LedgerState `json:"state"`
+
+	// Targets Places in target.
+	Targets []int  `json:"targets"`
+	Text    string `json:"text"`
+}
+
 // Step defines model for Step.
 type Step struct {
 	Attempts int        `json:"attempts"`
@@ -1354,6 +1748,42 @@ type StoreCheck struct {
 	Checked int      `json:"checked"`
 	Damaged []string `json:"damaged"`
 }
+
+// Support defines model for Support.
+type Support struct {
+	Guessed  bool `json:"guessed"`
+	Sections []struct {
+		Notes []struct {
+			Path    string         `json:"path"`
+			Verdict SupportVerdict `json:"verdict"`
+			Why     string         `json:"why"`
+		} `json:"notes"`
+		Section string         `json:"section"`
+		Verdict SupportVerdict `json:"verdict"`
+	} `json:"sections"`
+	Stages []ConversionStage `json:"stages"`
+}
+
+// SupportVerdict defines model for SupportVerdict.
+type SupportVerdict string
+
+// TargetItem defines model for TargetItem.
+type TargetItem struct {
+	Column  int              `json:"column"`
+	Line    int              `json:"line"`
+	Origin  TargetItemOrigin `json:"origin"`
+	Path    string           `json:"path"`
+	Reason  *string          `json:"reason,omitempty"`
+	Rule    *string          `json:"rule,omitempty"`
+	Section string           `json:"section"`
+
+	// Sources Places in source.
+	Sources []int  `json:"sources"`
+	Text    string `json:"text"`
+}
+
+// TargetItemOrigin defines model for TargetItem.Origin.
+type TargetItemOrigin string
 
 // Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
 type Transfer string
@@ -1432,6 +1862,76 @@ type ListJournalParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CarveServicesJSONBody defines parameters for CarveServices.
+type CarveServicesJSONBody struct {
+	Carve Carve `json:"carve"`
+
+	// Source A backup, or a text with what it is. The model and release of a backup are those it was taken from.
+	Source ConfigurationSource `json:"source"`
+}
+
+// CompareConfigurationsJSONBody defines parameters for CompareConfigurations.
+type CompareConfigurationsJSONBody struct {
+	// New A backup, or a text with what it is. The model and release of a backup are those it was taken from.
+	New ConfigurationSource `json:"new"`
+
+	// Old A backup, or a text with what it is. The model and release of a backup are those it was taken from.
+	Old ConfigurationSource `json:"old"`
+}
+
+// FindServicesJSONBody defines parameters for FindServices.
+type FindServicesJSONBody struct {
+	By FindServicesJSONBodyBy `json:"by"`
+
+	// Source A backup, or a text with what it is. The model and release of a backup are those it was taken from.
+	Source ConfigurationSource `json:"source"`
+}
+
+// FindServicesJSONBodyBy defines parameters for FindServices.
+type FindServicesJSONBodyBy string
+
+// GetSupportParams defines parameters for GetSupport.
+type GetSupportParams struct {
+	// From MODEL@VERSION
+	From string `form:"from" json:"from"`
+
+	// To MODEL@VERSION
+	To     string `form:"to" json:"to"`
+	ByHand *bool  `form:"byHand,omitempty" json:"byHand,omitempty"`
+}
+
+// ListConversionsParams defines parameters for ListConversions.
+type ListConversionsParams struct {
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CreateConversionJSONBody defines parameters for CreateConversion.
+type CreateConversionJSONBody struct {
+	// ByHand Where no conversions lead there: carry over what is certain.
+	ByHand *bool  `json:"byHand,omitempty"`
+	Carve  *Carve `json:"carve,omitempty"`
+
+	// Source A backup, or a text with what it is. The model and release of a backup are those it was taken from.
+	Source ConfigurationSource `json:"source"`
+
+	// To MODEL@VERSION
+	To string `json:"to"`
+}
+
+// CreateConversionParams defines parameters for CreateConversion.
+type CreateConversionParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ReportConversionParams defines parameters for ReportConversion.
+type ReportConversionParams struct {
+	Format *ReportConversionParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ReportConversionParamsFormat defines parameters for ReportConversion.
+type ReportConversionParamsFormat string
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -1472,6 +1972,21 @@ type TakeBackupJSONRequestBody TakeBackupJSONBody
 
 // DraftChangeJSONRequestBody defines body for DraftChange for application/json ContentType.
 type DraftChangeJSONRequestBody = NewChange
+
+// CarveServicesJSONRequestBody defines body for CarveServices for application/json ContentType.
+type CarveServicesJSONRequestBody CarveServicesJSONBody
+
+// CompareConfigurationsJSONRequestBody defines body for CompareConfigurations for application/json ContentType.
+type CompareConfigurationsJSONRequestBody CompareConfigurationsJSONBody
+
+// FindServicesJSONRequestBody defines body for FindServices for application/json ContentType.
+type FindServicesJSONRequestBody FindServicesJSONBody
+
+// CreateConversionJSONRequestBody defines body for CreateConversion for application/json ContentType.
+type CreateConversionJSONRequestBody CreateConversionJSONBody
+
+// ChangeConversionJSONRequestBody defines body for ChangeConversion for application/json ContentType.
+type ChangeConversionJSONRequestBody = ConversionChange
 
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
@@ -1565,6 +2080,36 @@ type ServerInterface interface {
 	// ActOnChange Approve, start, hold, resume or stop a change
 	// (POST /changes/{id}/{action})
 	ActOnChange(c *gin.Context, id ID, action Action)
+	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
+	// (POST /configurations/carve)
+	CarveServices(c *gin.Context)
+	// CompareConfigurations What differs between two configurations, by identity; nothing is stored
+	// (POST /configurations/compare)
+	CompareConfigurations(c *gin.Context)
+	// FindServices The services of a gateway's configuration, grouped
+	// (POST /configurations/services)
+	FindServices(c *gin.Context)
+	// GetSupport What carries over from one model and release to another, by section
+	// (GET /configurations/support)
+	GetSupport(c *gin.Context, params GetSupportParams)
+	// ListConversions Conversions that are being worked on, newest first
+	// (GET /conversions)
+	ListConversions(c *gin.Context, params ListConversionsParams)
+	// CreateConversion Convert a configuration; the source is kept, encrypted
+	// (POST /conversions)
+	CreateConversion(c *gin.Context, params CreateConversionParams)
+	// DeleteConversion Forget a conversion with its source
+	// (DELETE /conversions/{id})
+	DeleteConversion(c *gin.Context, id ID)
+	// GetConversion A conversion with its ledger and both texts, secrets masked
+	// (GET /conversions/{id})
+	GetConversion(c *gin.Context, id ID)
+	// ChangeConversion Map ports, answer questions, let guarded settings change, or edit the result by hand
+	// (PATCH /conversions/{id})
+	ChangeConversion(c *gin.Context, id ID)
+	// ReportConversion The report of a conversion, to print and keep; secrets masked
+	// (GET /conversions/{id}/report)
+	ReportConversion(c *gin.Context, id ID, params ReportConversionParams)
 	// ListDevices The fleet, by name
 	// (GET /devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
@@ -2279,6 +2824,274 @@ func (siw *ServerInterfaceWrapper) ActOnChange(c *gin.Context) {
 	}
 
 	siw.Handler.ActOnChange(c, id, action)
+}
+
+// CarveServices operation middleware
+func (siw *ServerInterfaceWrapper) CarveServices(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CarveServices(c)
+}
+
+// CompareConfigurations operation middleware
+func (siw *ServerInterfaceWrapper) CompareConfigurations(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareConfigurations(c)
+}
+
+// FindServices operation middleware
+func (siw *ServerInterfaceWrapper) FindServices(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FindServices(c)
+}
+
+// GetSupport operation middleware
+func (siw *ServerInterfaceWrapper) GetSupport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSupportParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "byHand" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "byHand", c.Request.URL.Query(), &params.ByHand, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter byHand: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSupport(c, params)
+}
+
+// ListConversions operation middleware
+func (siw *ServerInterfaceWrapper) ListConversions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListConversionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConversions(c, params)
+}
+
+// CreateConversion operation middleware
+func (siw *ServerInterfaceWrapper) CreateConversion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateConversionParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CreateConversion(c, params)
+}
+
+// DeleteConversion operation middleware
+func (siw *ServerInterfaceWrapper) DeleteConversion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteConversion(c, id)
+}
+
+// GetConversion operation middleware
+func (siw *ServerInterfaceWrapper) GetConversion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetConversion(c, id)
+}
+
+// ChangeConversion operation middleware
+func (siw *ServerInterfaceWrapper) ChangeConversion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeConversion(c, id)
+}
+
+// ReportConversion operation middleware
+func (siw *ServerInterfaceWrapper) ReportConversion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReportConversionParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportConversion(c, id, params)
 }
 
 // ListDevices operation middleware
@@ -3056,6 +3869,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/backups", wrapper.TakeBackup)
 	router.GET(options.BaseURL+"/backups/:id/text", wrapper.ReadBackup)
 	router.GET(options.BaseURL+"/backups/:id/compare/:other", wrapper.CompareBackups)
+	router.POST(options.BaseURL+"/configurations/compare", wrapper.CompareConfigurations)
+	router.POST(options.BaseURL+"/configurations/services", wrapper.FindServices)
+	router.POST(options.BaseURL+"/configurations/carve", wrapper.CarveServices)
+	router.GET(options.BaseURL+"/configurations/support", wrapper.GetSupport)
+	router.GET(options.BaseURL+"/conversions", wrapper.ListConversions)
+	router.POST(options.BaseURL+"/conversions", wrapper.CreateConversion)
+	router.DELETE(options.BaseURL+"/conversions/:id", wrapper.DeleteConversion)
+	router.GET(options.BaseURL+"/conversions/:id", wrapper.GetConversion)
+	router.PATCH(options.BaseURL+"/conversions/:id", wrapper.ChangeConversion)
+	router.GET(options.BaseURL+"/conversions/:id/report", wrapper.ReportConversion)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -3375,7 +4198,8 @@ type GetCatalogueResponseObject interface {
 }
 
 type GetCatalogue200JSONResponse struct {
-	Items []CatalogueFile `json:"items"`
+	Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
+	Items         []CatalogueFile      `json:"items"`
 }
 
 func (response GetCatalogue200JSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
@@ -3918,6 +4742,424 @@ type ActOnChangedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ActOnChangedefaultApplicationProblemPlusJSONResponse) VisitActOnChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CarveServicesRequestObject struct {
+	Body *CarveServicesJSONRequestBody
+}
+
+type CarveServicesResponseObject interface {
+	VisitCarveServicesResponse(w http.ResponseWriter) error
+}
+
+type CarveServices200JSONResponse Carved
+
+func (response CarveServices200JSONResponse) VisitCarveServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CarveServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CarveServicesdefaultApplicationProblemPlusJSONResponse) VisitCarveServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareConfigurationsRequestObject struct {
+	Body *CompareConfigurationsJSONRequestBody
+}
+
+type CompareConfigurationsResponseObject interface {
+	VisitCompareConfigurationsResponse(w http.ResponseWriter) error
+}
+
+type CompareConfigurations200JSONResponse ConfigurationComparison
+
+func (response CompareConfigurations200JSONResponse) VisitCompareConfigurationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareConfigurationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareConfigurationsdefaultApplicationProblemPlusJSONResponse) VisitCompareConfigurationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindServicesRequestObject struct {
+	Body *FindServicesJSONRequestBody
+}
+
+type FindServicesResponseObject interface {
+	VisitFindServicesResponse(w http.ResponseWriter) error
+}
+
+type FindServices200JSONResponse struct {
+	Items []ServiceGroup `json:"items"`
+}
+
+func (response FindServices200JSONResponse) VisitFindServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindServicesdefaultApplicationProblemPlusJSONResponse) VisitFindServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSupportRequestObject struct {
+	Params GetSupportParams
+}
+
+type GetSupportResponseObject interface {
+	VisitGetSupportResponse(w http.ResponseWriter) error
+}
+
+type GetSupport200JSONResponse Support
+
+func (response GetSupport200JSONResponse) VisitGetSupportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSupportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSupportdefaultApplicationProblemPlusJSONResponse) VisitGetSupportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConversionsRequestObject struct {
+	Params ListConversionsParams
+}
+
+type ListConversionsResponseObject interface {
+	VisitListConversionsResponse(w http.ResponseWriter) error
+}
+
+type ListConversions200JSONResponse struct {
+	Items []ConversionSummary `json:"items"`
+	Next  *string             `json:"next,omitempty"`
+}
+
+func (response ListConversions200JSONResponse) VisitListConversionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConversionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListConversionsdefaultApplicationProblemPlusJSONResponse) VisitListConversionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateConversionRequestObject struct {
+	Params CreateConversionParams
+	Body   *CreateConversionJSONRequestBody
+}
+
+type CreateConversionResponseObject interface {
+	VisitCreateConversionResponse(w http.ResponseWriter) error
+}
+
+type CreateConversion201JSONResponse Conversion
+
+func (response CreateConversion201JSONResponse) VisitCreateConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateConversiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateConversiondefaultApplicationProblemPlusJSONResponse) VisitCreateConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteConversionRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type DeleteConversionResponseObject interface {
+	VisitDeleteConversionResponse(w http.ResponseWriter) error
+}
+
+type DeleteConversion204Response struct {
+}
+
+func (response DeleteConversion204Response) VisitDeleteConversionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteConversiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteConversiondefaultApplicationProblemPlusJSONResponse) VisitDeleteConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetConversionRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type GetConversionResponseObject interface {
+	VisitGetConversionResponse(w http.ResponseWriter) error
+}
+
+type GetConversion200JSONResponse Conversion
+
+func (response GetConversion200JSONResponse) VisitGetConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetConversiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetConversiondefaultApplicationProblemPlusJSONResponse) VisitGetConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeConversionRequestObject struct {
+	Id   ID `json:"id"`
+	Body *ChangeConversionJSONRequestBody
+}
+
+type ChangeConversionResponseObject interface {
+	VisitChangeConversionResponse(w http.ResponseWriter) error
+}
+
+type ChangeConversion200JSONResponse Conversion
+
+func (response ChangeConversion200JSONResponse) VisitChangeConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeConversiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeConversiondefaultApplicationProblemPlusJSONResponse) VisitChangeConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportConversionRequestObject struct {
+	Id     ID `json:"id"`
+	Params ReportConversionParams
+}
+
+type ReportConversionResponseObject interface {
+	VisitReportConversionResponse(w http.ResponseWriter) error
+}
+
+type ReportConversion200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ReportConversion200ApplicationpdfResponse) VisitReportConversionResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ReportConversion200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ReportConversion200TexthtmlResponse) VisitReportConversionResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ReportConversiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportConversiondefaultApplicationProblemPlusJSONResponse) VisitReportConversionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5192,6 +6434,36 @@ type StrictServerInterface interface {
 	// ActOnChange Approve, start, hold, resume or stop a change
 	// (POST /changes/{id}/{action})
 	ActOnChange(ctx context.Context, request ActOnChangeRequestObject) (ActOnChangeResponseObject, error)
+	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
+	// (POST /configurations/carve)
+	CarveServices(ctx context.Context, request CarveServicesRequestObject) (CarveServicesResponseObject, error)
+	// CompareConfigurations What differs between two configurations, by identity; nothing is stored
+	// (POST /configurations/compare)
+	CompareConfigurations(ctx context.Context, request CompareConfigurationsRequestObject) (CompareConfigurationsResponseObject, error)
+	// FindServices The services of a gateway's configuration, grouped
+	// (POST /configurations/services)
+	FindServices(ctx context.Context, request FindServicesRequestObject) (FindServicesResponseObject, error)
+	// GetSupport What carries over from one model and release to another, by section
+	// (GET /configurations/support)
+	GetSupport(ctx context.Context, request GetSupportRequestObject) (GetSupportResponseObject, error)
+	// ListConversions Conversions that are being worked on, newest first
+	// (GET /conversions)
+	ListConversions(ctx context.Context, request ListConversionsRequestObject) (ListConversionsResponseObject, error)
+	// CreateConversion Convert a configuration; the source is kept, encrypted
+	// (POST /conversions)
+	CreateConversion(ctx context.Context, request CreateConversionRequestObject) (CreateConversionResponseObject, error)
+	// DeleteConversion Forget a conversion with its source
+	// (DELETE /conversions/{id})
+	DeleteConversion(ctx context.Context, request DeleteConversionRequestObject) (DeleteConversionResponseObject, error)
+	// GetConversion A conversion with its ledger and both texts, secrets masked
+	// (GET /conversions/{id})
+	GetConversion(ctx context.Context, request GetConversionRequestObject) (GetConversionResponseObject, error)
+	// ChangeConversion Map ports, answer questions, let guarded settings change, or edit the result by hand
+	// (PATCH /conversions/{id})
+	ChangeConversion(ctx context.Context, request ChangeConversionRequestObject) (ChangeConversionResponseObject, error)
+	// ReportConversion The report of a conversion, to print and keep; secrets masked
+	// (GET /conversions/{id}/report)
+	ReportConversion(ctx context.Context, request ReportConversionRequestObject) (ReportConversionResponseObject, error)
 	// ListDevices The fleet, by name
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -5939,6 +7211,351 @@ func (sh *strictHandler) ActOnChange(ctx *gin.Context, id ID, action Action) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ActOnChangeResponseObject); ok {
 		if err := validResponse.VisitActOnChangeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CarveServices operation middleware
+func (sh *strictHandler) CarveServices(ctx *gin.Context) {
+	var request CarveServicesRequestObject
+
+	var body CarveServicesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CarveServices(ctx, request.(CarveServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CarveServices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CarveServicesResponseObject); ok {
+		if err := validResponse.VisitCarveServicesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareConfigurations operation middleware
+func (sh *strictHandler) CompareConfigurations(ctx *gin.Context) {
+	var request CompareConfigurationsRequestObject
+
+	var body CompareConfigurationsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareConfigurations(ctx, request.(CompareConfigurationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareConfigurations")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareConfigurationsResponseObject); ok {
+		if err := validResponse.VisitCompareConfigurationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FindServices operation middleware
+func (sh *strictHandler) FindServices(ctx *gin.Context) {
+	var request FindServicesRequestObject
+
+	var body FindServicesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FindServices(ctx, request.(FindServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindServices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FindServicesResponseObject); ok {
+		if err := validResponse.VisitFindServicesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSupport operation middleware
+func (sh *strictHandler) GetSupport(ctx *gin.Context, params GetSupportParams) {
+	var request GetSupportRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSupport(ctx, request.(GetSupportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSupport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSupportResponseObject); ok {
+		if err := validResponse.VisitGetSupportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListConversions operation middleware
+func (sh *strictHandler) ListConversions(ctx *gin.Context, params ListConversionsParams) {
+	var request ListConversionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListConversions(ctx, request.(ListConversionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListConversions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListConversionsResponseObject); ok {
+		if err := validResponse.VisitListConversionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CreateConversion operation middleware
+func (sh *strictHandler) CreateConversion(ctx *gin.Context, params CreateConversionParams) {
+	var request CreateConversionRequestObject
+
+	request.Params = params
+
+	var body CreateConversionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateConversion(ctx, request.(CreateConversionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateConversion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CreateConversionResponseObject); ok {
+		if err := validResponse.VisitCreateConversionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteConversion operation middleware
+func (sh *strictHandler) DeleteConversion(ctx *gin.Context, id ID) {
+	var request DeleteConversionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteConversion(ctx, request.(DeleteConversionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteConversion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteConversionResponseObject); ok {
+		if err := validResponse.VisitDeleteConversionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetConversion operation middleware
+func (sh *strictHandler) GetConversion(ctx *gin.Context, id ID) {
+	var request GetConversionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetConversion(ctx, request.(GetConversionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetConversion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetConversionResponseObject); ok {
+		if err := validResponse.VisitGetConversionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeConversion operation middleware
+func (sh *strictHandler) ChangeConversion(ctx *gin.Context, id ID) {
+	var request ChangeConversionRequestObject
+
+	request.Id = id
+
+	var body ChangeConversionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeConversion(ctx, request.(ChangeConversionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeConversion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeConversionResponseObject); ok {
+		if err := validResponse.VisitChangeConversionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportConversion operation middleware
+func (sh *strictHandler) ReportConversion(ctx *gin.Context, id ID, params ReportConversionParams) {
+	var request ReportConversionRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportConversion(ctx, request.(ReportConversionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportConversion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportConversionResponseObject); ok {
+		if err := validResponse.VisitReportConversionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6901,152 +8518,189 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H1rc9w2suhfQc3dqpytS1lONsmtSJ/k19pnHdtl+Wzq3lg3xpCYISIS4AFAjScu//dTaDwIcgAOKVF2",
-	"tvaTrSGJR3ej3934tMp53XBGmJKrs0+rBgtcE0UE/PW4FZIL/T/KVmer/26J2K+yFcM1WZ2tcvM0W8m8",
-	"JDXWr6l9o59IJSjbrj5/zlZPyA3NySv4wg7TYFV2o8A/2UqQ/26pIMXqTImWjI/54kliLFqMjrThosZK",
-	"v8fUj9+vslVNGa3benX2beamoUyRLRFmnoLUDVeE5ft/kL2fsyS4IKKbNXjtRL8XTlnjjy8J26pydfbd",
-	"w4dZZDMvaU1VCsQVPAwHLMgGt5VanX2rh6vxR7OBH+Cvse181pCRDWeSAG7fCL6uSK3/m3OmCINF4Kap",
-	"aI4V5ey0MW/8798lZ/pZt4i/CLJZna3+12lHPKfmqTx148KMBZG5oI0ebnW2+qXECu0IU2gnONtmaFcS",
-	"QTKEWYF2+pniqOAPACx2OD3bRW6+/7QiTO/uV71KwW802UiFhQZQySuDe9nW5nferK4O4J2tLoobKrkA",
-	"bDaCN0QoagCCNxuSK003nwbrfs53qMZsjwogZolEyxBmyH2BBKkIluTB6hDu2Sq/MeNTRWoZIWj/DRYC",
-	"7/XfG1zTis79ihbR15p2XVFZEhF9aldeJB7eUGlBf/BQkhsiqNrHH7Z1jUX8maKqIvGD3R3dX81ZNu+G",
-	"mwgm7qYJ9hGs2oI+gGfWIbmjDb7+neQqpI0nRGFaRSgkoJ2xI+BpDE4AkEwPlVO+NXwzhme71flDvjUf",
-	"Ho45gLzfZjBXt5FxwMGiDwBX+N8PqGFDP5Li0f7w0L0rCeJVQaRyxwtRhXLMkCA4L5HSDEN/LRFVwcnr",
-	"hq55QaoEYdekoFglaVth1crEI97I+Gq1LEJKszS9nOkH94aI5CnblRHQ/FLuzTyISsQ4TByBwACtFgkO",
-	"Lt28fr99wIwh2pHSAabhqO3nAjUNgcEe7PCRtUdXS+vIIa4UEQwrekPkCKvnGsBoh/dSS6WK82u04UJD",
-	"uZO5gcR9GOP8heDN45JWhSDscCp4ggAZEtV4j9YE6S8aUgTIXHNeEcyAnvHH51Hie6jpQC+atfWamEWO",
-	"LqzRPJLsIkO9MU/ckfMLa2VqVYJIomKAbKQ5o/CCpleUc7ah21YAfR0fWRLheWd/8Ev7xEyg5cEe6YOJ",
-	"6lYqPSheV0TjTbRs3llU/HC2C2SpLUNcnKFGkA0RghQZYmRHpMqQEpiys3eZ4UdnF0/++eLy9dv/q99H",
-	"NdE4OXt18fNTTUFG0cHM0Jc5k91riG8AUoRJUus9iJbJKHNT/GfH3vqrhZ/13gkrEJYH32qeolmHnqap",
-	"sNJKMcpLzLZEPlidsbaqhqdO8fjx6k7S4TErLaVOklDPeRNDRk1Zq8jRr3+2rzliDDEdEL0goCwmnkYZ",
-	"reYGVKGCbjZESLQRvAa4rbVU2uH9caYLYAjm9kvsdmfmjgH4Ec6v2+YQtgZbUYsmwoTGZG8Vf1Dy5hAY",
-	"z/Tuv43ruEb3nLAaWeLvfvgxLh/oH1P3pPA1YReq93aBFTlRFLT/2wsY0Dq9pOykDIDKL98utltIGntv",
-	"8DZyOvypmHQ8LB1ETggjH9WETcEk0TUSSYvI+hLaiGgTBKOZ2pj+Mr4++DpbAaBhipEjUfH82pgrA8Uj",
-	"RcsVZSTBENK7mbDoIwt9jBWu+LYlT4B5EBbXi52hMVTwaF6iDSVVIS1vLqJS4JqyomcYF4W1gWp+A/+z",
-	"X0dt4QTWBhuFOTKHJLvk0S0/s7iYrBqmkcdxQYo5J9188Sg+T42vE3awUcPmGdyhITaL0020gC3P8Tqv",
-	"M4bNLvyae1aaZ1AeDgEQR5H2z45FDqRNK4T1Dh3qaJMZ/8KY1AKVi5iz5oU2EmtihPWWU7ZFa5xfa40I",
-	"M7AohdPnEmrncREV8RUeCJGhqIghJPPADXYUxZKX+ANjBlxjMsZBsDGWtVHBGUE7qkqtyzC+62nEo44D",
-	"43iLkL51wM3Cp/smgdFcEKzmjWg/SQw4ovgQNpMWN5hWrUhoUYLX0QeTzwbju7hHwVpA30iUa7mnETdt",
-	"veAWP+ao1e8YZwimjLLtc7ot+yDh7boKxjfmZe+bl7Glk4+N8YtKknNWgAVtrJqit4Pk8KAsz8OQVFiR",
-	"Y1s2x+gSXoVvyAwj5VKRJm0yxlTOgubq2Kj/tK+NK6Jmd5bWYMqQ+sPDk3mekLngiNnmAGlDvBsqTPOe",
-	"JfRYy8XuQY8NERuoQ4XAGwCJZT2gXzJmzOCSV4X9H4HggeaTK3PW4VWpwBkTVZ0eU+Xdh/eniKpJYIG3",
-	"olBxKHhrTunEhW5MyC/iVpAQqtkSRowPJ+6aiOhFt7DEAqVmA1FG9+XoTt/hdUz3ZDb+eLAcLopkZOTA",
-	"XRA85LsZZB+iIcZA4lhO64nZSgm63UYXPoCija461RGm6j53++87KPTeokAWpCBMUWwU5T6EGyzljotE",
-	"DErQG1qRLSnejL3WyilbgreybsLYUlOBCFwUgsg4TguKK5KrhENEKhsCHjhFKNsS0QjKlPPdNZQxUqBr",
-	"so+ejjQpNoR1et6hMmAsOePy5HneNtSHPiboGA0XSmB6VB69ce+BuqtS5IeZ3BhkjQ32zr2XIEuYIPNY",
-	"6XAQTJFG7xIiKR1mu6tIGrP7ty0WRcx4+aXcayUd3NiMK4fztf5VkmpzjvBaQgC9JAzexPs7Oga0HWlF",
-	"I9FoMf8DvkCMDgIJByfkY1PRnKrgJxut0INxWRNF86isZGQXpSJGdi+TMpFXUdtOIs3CjDWDqwpRJmlB",
-	"EFWZVjYFURLVWF6T4hyRulF7k2KgIUWlhV0UXrwqRtfyxirUQ3TZwXdYZh1ONDwRF6jE0nv6NWgfjKnq",
-	"/ZFf4rUWt5alrLX2LxEWvGUF/AIKYa0pQUtkqiTiO5ah3znVvGe9R+9X6BS9X0WnNJCKG/SS+GyLiEUJ",
-	"U8PRQRWVSvMf1LLCxJwi8wjHhpO2jR5hTSrOttpMOO5Qt94oq9qarA9NYB0KO8LyO+22FTupTyEnIOL4",
-	"qKhLizq0IP037oQxoz0WZCuwOWu8VZpDXUWtFdLcQeODzzO/QL+cLK0LPv3YVJildNaUCdsQUR+XGV4Z",
-	"9l+oXkZJL1q4aW26yTTdKRh6kuE19KEFBlO3tG4dMVA9847KAT30MuXmqX5GL41sQhvI1DtxJg36to0P",
-	"lVToZ7k9RyNtEHKMCcuUUhPaAn0e8Apip2hDhVSTPVIGNclEFo/7ehaWUgDVdtndRwnD2Hcb6NoI0jsN",
-	"MtH3PLAbnMvZuqRjnmcDrAEGsvDQBKDo0b3dWfooJrNN1vbXQ10eq3S60dy8uhpvyaxY9gv9RTSg7Y9b",
-	"1LgG1b7Ge8gvpGpe5gLjat4qX3EVJzNl9Won2bSyVQi8YyufObLKVsYLUJnfTEJEVNRBbsTdXAFdGNYM",
-	"5tbo0Ok273HlIR2lKaLyMmIaKqU1xkQ0B3xD07y5853LKb49w4GsSEJjK3HTECYhFWVnrAvj4EpphpwV",
-	"8iXZRFJ6nkpFa6wI2pW0AsXNZadMcemORVUSh3VGRsDtPMYiHT2QQ1/iDlNl3IWBC3Gu4zDm5HWpBcYW",
-	"HoaN7NjOAeyp1CI93EYIhRjhP8esuLSK5yAO3fa2uiYbLmC2jepZ4KFKoVyRwKjCYF8b83Jps+k4D9BL",
-	"9P4rN7v9OLpZHtnnmuS4lamjYnRCaYOGDZba3qESMssmayhjCmtfgRyYtgyMK7C7EWX6jEGSK9kjLAhq",
-	"G03LxeRlPOeN1z0TaueGbkOkX5NGGbl8Q4RTkiVRUfQbe2O6uLEmVkxpTZkeJWbFb/MiNJ7AI/OU04Nb",
-	"ncAf+voqArGsEt8QxA3CTIgmM8hjkHRImVS4qmaqtmN6Q8WlOpYFmWPGuDKlCdZQH9LtUR2imhLNy9z4",
-	"Dc6J81DYPRvSnyQQ5if3MbJL5Dy+K4lJpEXAsXZYFM4fE09zjHmpltKfbmEzCwKsTouA6Ut4E3wVN4W6",
-	"AMYQXFghLTyFaBvlPDHxzD4XmxpwKwgEbGiXsarfM4Ro9p/MyvfqZSSldXYKvMm5h5x85BLvpzsEnBYZ",
-	"pHJ59GVeWHhm2YuSeE2zZ+B0OZ0VxFhLF1o1PwY8bYj1jqfa454Qah1XT3pxBlqbc4My6wXVXOKa8R2L",
-	"oseThYw7cG5xbI/G3mboHWNEralBKJ90Du8FbmCGmGbQBU8wgJFoG180CBeSoIu/dRG5kMY6XHSAT9CF",
-	"kR3Tg7yCx861ZeMZ0pY12Az6kOn163OOkcd09GQvk9urz3EcvXDmEKRJgW+9x2ECGp1eTmJUb4BFr6bE",
-	"6N5eFzdrSkD+lTW++oB3AZgvoTkPWSOvTWgIRkCKu0Ow4QLhqprsZJ+ubSeoD6JOs3LEinTKH64EwcU+",
-	"mvG3w9JWRBkeYmMyCMZzOW+HhHKblNTbZIpqvpQI6jrMW+Zsa4zmna0tI4lgGfjtvpFIv4NVKwhAJS9J",
-	"fp2supl+VCefM3+QvK37Ry+ztTt53rNod9WRROapqSOFJCkuERpOauN3jQz/J28Fw9VTpqJlyDOOS5c/",
-	"fmih3fRzdm/hVRoEqcazXU1EClLEzdSjqeIWBEugqQfNe8DWS0jWTRXhRM7dM1xJ0hkfpkbMpRyD3ALj",
-	"TMtUW3gfP4jadFJzK8fpjMTyLgPAThXb/s+duDqIfUNguydpjMME6vGMYay35tS7Pai5LQPlM6rd/dwp",
-	"l4NqsunWu7Vhj745gEmgr0fB4AzPpEMplmT8enPZNg0X8YMY5NHNw3JSoza0Fpc0lg6DWmobaYhnJXif",
-	"/thg/i3EWTy7wamZkVIiliiwbvOcSNt25LalEwONGyYLLTqr8YUYiGM9Vtq49kVTESeiVJgVEpl39Emv",
-	"UU0wMy5zznw+SFCCMK0GzEwa82zFivVesIJ81DY+RyVvZNy2NzWnM4kvVVU/wIAbuys31+vMHPBi0H5F",
-	"dl3+G66q15vV2a9HKhRovfqcTW43EK+IP1zLlVnNhCzCPtRLLtUZnPdsofzCf2heifRjdE32iDKEW1Vy",
-	"Qf8gxck12YPGWJ+bcvUdlaauFzyPIF1wrlBDWdIb41hJAyxcz/j/f704+X/45I+HJz9ddf998NvJ1aeH",
-	"2Y/fff5LPInp7tmfC2YbTk0ltWwiln84Jcv0Fdklgol5Io/zqRaNqqRsaySlze+rcH4tJyZyauE988g6",
-	"yPbX8ppVe1fSTLWJoBLus9i+L2nM6PWJJgcWqbTWO2SMlVieo4psFOKtGrFKj9BVK6q7pBGLajqa/6up",
-	"OJ5TdeoNrkNoPCEK5yUp0NPiux9++PanwDjjN8R4XC6fX5x898OPSLZ14McG8MLrfWJZ71U8wpky5Y70",
-	"vYroijBUFDj8F7x/hPPrWV1fki6NySZlpEY7mfv2BjdE2GYgd5ErYQ41Lkz6Cq7eBO+YjmOJxEnb7IGa",
-	"YDzV5rkRkmeo4Lk8NWiSp26aB3WxOtjNAAx+SXEh5tJWB/KL1vFeB3qVmNbWScAlYT3/qXWqQJZw9LgO",
-	"e6tMqzIM2khEmNfaVHz/tt5Pr5e3ReKp1loJjw9vWSJrMR2kjPZjCVzuPbxbFxVkYphnBy187tQuI9nv",
-	"qObRZjevNwgz32vkDO2AT5e8QdBhiTNDrJSZsPTk9YHaHDXFsYjaJ79QVWpRgAEOZyagpNcAfVycyZJX",
-	"XGqrw1YTYlrrFbG2qkzRjzl8EwJ7Eyq7fZbqwPbRp0FL79/bupEm6ltxtp2fyfjWTjG9oHDH26r4rSRV",
-	"cxyA0GQGPjDBasWtqjEnHjyUBHA+Aq+dU+zDeIZmLZnretJjBx1UO0Lone7eDh3aouw8YMMJ/WNGLzBJ",
-	"BMXJRxBgf+v8zhFvacVnpEFcVlzFU+64wFvyTJCIvqClu5ymG9px3nGFqzsNNLvBSsskvkl5C2zC1KD/",
-	"kw1Fwnd3jOP0OiKsPE57IR1A1ABEfcgPEd7tarzRSy8Qf0CT5IYWrgooWaYT71C3n9eE5SBlrYbSh5a5",
-	"f9OOt2llBzZO3o8Oucw0v0+/+DisfNfRYeMxeICM01ii/3j77DH66fsf/s9fH0CsPN42JeIBS4gYxk/m",
-	"yZZ4ZeumlXhGwvxYNthBP7zw/KVj0fDDoS1HEN+coTUuTjTGoCsZ4+rEhFFOKDN/Ag/P4CBWNId3ACxZ",
-	"l8fE+UmN2T5DLcM3mIJszUy2CIMjc6QYWT/tPG++s+BIMOBtJ22nViin9LHjNdZJTY1xY5cfSV8ZT1KZ",
-	"nntypH1QMuU9mdnuslKjHNiqoKJl6ai588imUqv6iekRUbhw3vicPABpfosv7DYZ6CNpR9Zzzrg6HkhP",
-	"Z64DtOOYl9Df+bA9sUroNjZtJh4FHBE+guDCUszM7r5xQdMQZhsqGJFzld3af++W1mckpN/9128uDkaF",
-	"KYtxlYJURLk2ARFbL8V0GCGJml2skH4oZ9dsLJMxc+sw/EHCi91iFsAoAVvC4pWEc9sdd+6jaG4wiQH8",
-	"kdZjTZoXrFNz7Z0rnVkT8yMprP2jB5noWp1Z6eNJ7Jjl5HMFHXTc1qLAbWMNLBLNvZP6Y1oQSrxP9Yui",
-	"WhvfS4gyID1CXAJaXTEiJ2y2yY6LQh5njpA4YJVJWJXXKWH1MeBcdhXFffhou+QZzlWsdcm3ekOC4Aq1",
-	"kpwjjCSt2wprEtlUhJgyFuMEh9a/eiyJNlgq4/OYEHROuJxvVeNkXdLBjuKQkPF2bYpfE3YHv7j53r4d",
-	"nZlu2YvY0feE5W4oyCIuxopD7IMgaTaAKiyV7PVV/tuPP4y7qI/FBRZrIxKPcuScKYFz9ZQVkZN0YfM7",
-	"qCJIYlq4bHm9T/Ddn9B4yD3tvEjG+5UwFJlMj4ZJXRxwpO7rbqEUG0brRVTMblJATXSITIleY7jGE+hc",
-	"/0LIabbHuMSyvEVzP5dHd6ekuDh7NPxVIl4UCK95q0zLijYvUdAkQq9bCzbjN+62VuJEyvJdc2VHgj29",
-	"UjSbi2fw4OYdibiAo2t6F6ZBjlbfKGF9HbVvcSgyZvB8A20xkvJoBnu2JN5vO096xYAsCYxozd14ven8",
-	"IlKBE407HiLF0bfT5NiMPKuRHtHn6CFEdaHSIexakk5FGVFkbDHNINMCiwLBs8zVJU3b4aQSp2lDjVTd",
-	"Ag9qGgJuz376cUD1ZqR4y5lW5bxODQ/xOc42VNSkmFrae089FTV1+46KU9OzzM5dTpBzKA5MvV4JjbsJ",
-	"KSiA9STva2Ed1FKn8HJKUW+/mjdmxF5qrvq4JLGgt82tTlSRY82ViznBqAHk3PDdWLG9vgsyZuJZmyro",
-	"wNO0siTS5WdADsLls3dvXPWH9R1tiMpLsLtIbV56/u7dmzC/U26UxmapVPzqpdlJFJMzlakrP5iUz803",
-	"G3tlxZSQylerQR+tFQcBbTcypwb8n11X0j4SBLid5hi/4KaKX2fjpnCUoZXsfm+kTd8ZnDaKYKjML+8q",
-	"lhAhSd4KqvaXem0uRxMLQ/+wYFAczE9+AKBTKIXm17S7nc7+6a9guyGC1lw05W/WYulGwA39B9mbm84o",
-	"20SuDnmHr4lEjKgdF9f++jB/j4Rm4DssiM8Oh3pv0TIXh+j9LktwaIiWZQiDHSVNdjEpIOwr3zPOqn1m",
-	"uqOpklAxCLmtsWYeqG1cmQw2gpkKxwwkVKRgQYrwFfA9PnjP3jNIYEM5riq0bo09o0UcZdYDhp1dd2Zv",
-	"fNHAdDWiOWeSV6au7MOFzWOElZ2hR4Ad9O71P56++vDgPXsqBBcSat+bdGgIvYQuZJrp6zU0moOdIU1u",
-	"6IPWxz7oqTnTu5A7IrSu/cFcW/jBLUq/Bht68J49FgSDO0n/LZHC1/pL9GFww9+Hsy6F/5rsAURrXuwR",
-	"3mJwNahWMHujXZeNqWFW44I8eM+8sDvTB9KQV6Bdnq2+dQ0hcUNXZ6u/PXj44G+26xmQ96m9o8v1EzTs",
-	"TJ9nAOeLYnW20qC56F4bXP/33cOHI1f/HV75d5cSjfA+tHFHWaIK4/AqQa3jdzB4YIphrN8hvhi/++CG",
-	"wuCiutWlZSLBsIDYcnj5n+nJ4BsaNLY2vw/8i6K4CK9Rg5DcI25CupOBPpZkFgFR/+bLz3fE+DSMjqJm",
-	"vwRiXtSaxyGMHl9ePEPfPXiICp63NWHqHGGoRBDI3fmHBGkqnAPqbK9/rc3pAYMjc/pJ8/bPPhhADvH3",
-	"BH7vobAHyu8jeZ1QA3H3/T7jYksU3C8ZnJvoEf87UeklLo9tey/iF8D5Rbd5L838AaTKHj/o8RDcAujE",
-	"WXATn62+9Hfa/rrMHbRXmqDWcC3POAN+ZN+Jr2Jw22vX7j19+W0cnt3gp/bO3glvmptnP1/dI+UEdyBF",
-	"qOYCBLYWxBaUS5COhbi7nM1I3zSj1hqavV/p9nx64fKTKbz824VxlDrVBjOL8DVtQCLcueb6uinjO8On",
-	"LS2cfqLF51OrjZ5+Agfp5+RZe2ze647bV1N2gr7Py6o7hR94kXMCjqTezXZaTzbAN5flAMiHfZUjDPUI",
-	"m3nxBJhRhO3CBAve2H11QD7OGR+lmbcEF8HRH6UXPdBpU9lEkjR/jmJOf7wEyt4d3KFpb/WRiyAJwOeD",
-	"Dkmw/Z0of2nU1zxo/evGlj1rXegFyq0CO9ndJb3YEaQSmfugDPfzM59+0lMDx2vamHbBcRHi4biW47qd",
-	"JE/bxCLAn376/P79gz2uq7/EYvzROjPwW0LMS2/WJdtBtkxEEYK3Y3pQF7i6miqt9TqPntkvZzm9dLg+",
-	"oDvzJAv0XajKd/2MakzZEkSnp0F4QOHoP3oVSP7hg7r4a5wuT62zYlz9Hd4uJ/8UDMNddbcsz3AAWQJJ",
-	"xs3mvH/QegnQpFz0p7LEcqDk3p0LRG2dJPpBzo6K2AOwzyKBScf3fkUu3DgBOLjpCOceAJ1Nk9IpS+at",
-	"uUDwbuBelpktgYG/8+7+RoeAc9styZwC63a1jVVsD4zPx6l2rnHx52Rm/9r2hg9wBAbHeo8o9JdU+696",
-	"0r6g0WIbk47LUvvOv6krKbiGcNSV5Hu83p1kLcT7UtYoaLxVLnAG7TyT/qUnAm8s6lazjbIu7ARxxqvb",
-	"e6hGc7B935Uv7HkKZ43wHw25JdAIKNAqr2m24aOvxkvMQ7kenMVxxUYbwQ6p90zySRvVFvTeHUCvmb9d",
-	"rnMoeLK+pR8hgOLp76ZH2yh7s33cZh+SPxWTCvvajXIpTX8WKkupqXY426gVwJ9BDGzEPrgVNit6E3qH",
-	"DisRoQEg+mA++tAZtLuSV57SsET/efn6FcIKcZabPINdSRi5IQJJXhNTjueSZR1fP7etzQXB9XtGWCFN",
-	"doK5YBgmBiNJliYb2M8HGZUm9t4nvl+wysuphxn8gDDNiVnDLWwT8+FiDkEPTqrQlhOJOMv0n5KIGyJO",
-	"4LpAWPFix7kmBW3rMd74s3lj1kn7gzZ9YHb9bSjDoNxMAi8WeUlvFmGMF6jErDjJsRCUFMjs2zQs8icM",
-	"S4TRH7Rx8w5cKeYb40dZBvqfTNaj8Qwu5In3iZRprXbKRfFp4/QiV6/Zn0NiBncELEIj5m7pDEHiXYZK",
-	"XhUZEkS2NbR6kYo3nlyMhhEUySXF4RNfKvYvLA6De1pHpaEFyFIsEaq6wI4E8h5L0nni7KQ/q2buLqj9",
-	"spp5OGuquGKRw1MUPiLcOxtBik5KxnjU3TP53j8UtM5U+IuI51GiWeMroPOrQwCe5oNLu28/eBaPQ10S",
-	"FV4Mfj8HIZxh0lGI5Ge9Nalhizgl7VhBWtI3ErWSCFBjXU2hUVbNBU5Wry35jhl/ZYzcT0su1cm1awQa",
-	"T00z+WHPbcfQKTvXX3ClCFswPS246dx1Jz0P8mnD1qPuaiSq7RBWyOWJ3N2hfDfqjsqIZ5SZy5/vh7Ch",
-	"0eCXjUDCbhI8TQPy3Du4St7IZBu7pYR1P4c94o8Z4FqQjSDyvtD91oz+55At9ppzxMgO+aaQS0hdeR1i",
-	"dGdr/6Eh1y4B9O4a36TK+ja4DPZrhUWSVwPfKRTitr8UzbvxnCfIixDTW+9oWHcuuyTd5d+2kWmM9uGK",
-	"cMqe8+aemJ3vw/qFOV5493kKw5Hry6BOBVeVy8Awt0MucwR/KfcgE39v60YfvI4LcoFco0Q4iS7h6PST",
-	"IY5RnfiZ6804IWjmXp2RCXCPOLIrT6DHLHaxzArXgTtM9ILOJ8bbiO18FgGm8HGU9T2z73xFzmc6kS/L",
-	"9+zWFwnC8B2rOC5s7Nf13YPL76bmal8qLHqgvheL2wJyeRb1J8WuTSoyl2dtWwZcTxDUsoIItMP75ZK/",
-	"bYnxIQWcWyXEtUi2FzxBjoftE987jF/VE+qqWkte2Vty25rYa59jNa3jTlGD2fvkrB09J2hgCQQ/j7s9",
-	"C3vsDfa6BltJTvrC9cr6F3Z7dleQjXo9DTSW0imDhi/g+oR8waH/M0IAcJW7qXVliLMqaFw+7K2j1SJ3",
-	"MwFmBfxdEqzZhJ4ouNjKXsbLivCemwPnq6nIP0D14TV2tj4rluhym9yfQTs5LMmP3ztV3PUwK47c0hDC",
-	"QkKoK7a67hqIo3rVFFnGc0XigcdJsbIv5z+2vRbiPMe26rw72b8xuporojekzGzpfHAeQuZzmvu+HVGe",
-	"DG09PBO6NxYRtBCJQMk3eYF+vcs4LHGBCGQVA0gKCx9VCt5uSziqNh0SrnlwaSAllmUPfCLs/ZgyQ7oG",
-	"kfcIwm6SpNVuX1gsfbHfYDLzSovpm2n6AOzh18zmM9C89HWr9ob2rU1oXe+RIPbCXVce6KD8yfTemlCi",
-	"7Hjol6tPNvMizDwJYeW7J0MXiGlZm7692LSClIcnP+GTzdWnH7+PXUFl/Bzm9tDTT/DvRK8V3OwXuK6O",
-	"L9x1mf9yhvO/l0cMG/Uh4Q4LT1Z3iaE5Pb4/Rpy3v6kwu0df/tdybx136IMYgeuFe3eTuttnGMl86bxt",
-	"lALekF25TDG/8exzhhoNocwm0DiPtmEgWgXdN1ouWVzKrtVrSsy4brD3KaftFClVxrBvvKiUgRaW4chw",
-	"C4+heq4BheW1Fxi2o2ia6G271vsheTv4FyZ41/s2lV9nHp+HPYfQligJF9hDQyIs0Y6YO+eMAQNrvCTq",
-	"5LHvBjWS1XdrRNseM6uzX696CQANYV3rpACx3ETc05h93apJwv8pW6gc56nlE4O1qiNS9pKqr+sehVa+",
-	"y8pA2PVSAhDsTvlN3y0WQHdyzxrY6NfoV9Nb+kJ9V0IF0JUjm3+hEvn7h3FdMJ2q4qFzL65jQ2RfmBn6",
-	"OeMUulSaFhc+f7KH6UG+q310AlPXxV/PbamFyYgxxlI0Eyak8lN/yekoQ3kGb31lpnIP3Qdg94upEwN0",
-	"cVOBx/gu65v5qKJTa4hv1y+phf6f42j9L/vOV0SqbVO6LErt3pdAqgWRUZshtYwr8N2AVBgPntm93RsD",
-	"dLD7siwwnDUF+nMkCSts4Sn0TUXLqOyPyJYyhJmdx6AlxwytiQ2HFOedYxx8lOt99wMkDdqyDW2YGf+b",
-	"VLxpXAaApR1fkJaU/4I3AYK/fL+61p+cW9Q5JGT2Y84UZS3xGxsNFvwCADS5iSSHgCZl8hzVrVQaITv/",
-	"3GLLXNef6kPiG+zeptj3YazY90/i6f8SZ+8536ENFiaz7NzKGvAYusuEqfR8a5kOnqxA2GDeLCiwt7qW",
-	"wL9efc4++a6/v15ppJhaKUNRcBfG6hQ39PTm29Xnq8//EwAA//8=",
+	"5L3rktw2siD8Koj6ToTPzFetlj22N9z9Z3Qd6YwsadUaO3Yt7RhFoppwkwAHALtUVujdN5AJgJcCWGQ3",
+	"W/Ls+SV1kcQlM5HIe35cZbKqpWDC6NXZx1VNFa2YYQr+etQoLZX9Hxers9W/Gqb2q/VK0IqtzlYZPl2v",
+	"dFawitrXzL62T7RRXFyuPn1arx6za56xl/CFG6ampmhHgX/WK8X+1XDF8tWZUQ0bH/P548RYPB8daStV",
+	"RY19T5jvv12tVxUXvGqq1dnXaz8NF4ZdMoXz5KyqpWEi2/+d7cOcBaM5U+2snddO7HvdKSv64QUTl6ZY",
+	"nX1z//46spkXvOImBeISHnYHzNmWNqVZnX1th6voB9zAd/DX2HY+WcjoWgrNALevldyUrLL/zaQwTMAi",
+	"aF2XPKOGS3Fa4xv//29aCvusXcR/KLZdna3+v9OWeE7xqT7148KMOdOZ4rUdbnW2+rmghuyYMGSnpLhc",
+	"k13BFFsTKnKys8+MJLm8B2Bxw9nZHmT4/ccVE3Z3v9hVKnltyUYbqiyAClki7nVT4e+yXr0/gPd69SC/",
+	"5loqwGatZM2U4QgQut2yzFi6+ThY9zO5IxUVe5IDMWuiGkGoIP4LoljJqGb3VodwX6+yaxyfG1bpCEGH",
+	"b6hSdG//3tKKl3zuVzyPvlY3m5LrgqnoU7fyPPHwmmsH+oOHml0zxc0+/rCpKqrizww3JYsf7Pbo/oJn",
+	"Gd/tbqIzcTtNZx+dVTvQd+C5bpHc0obc/MYy06WNx8xQXkYopEM7Y0cg0BicACCZHiqnfIt8M4Znt9X5",
+	"Q77BDw/HHEA+bLMzV7uRccDBog8Al4ffD6hhyz+w/OH+8NC9LRiRZc608ceLcEMyKohiNCuIsQzDfq0J",
+	"N52T1w5dyZyVCcKuWM6pSdK2oabRiUey1vHV2ruIGMvS7HKmH9xrppKnbFdEQPNzscd5CNdESJg4AoEB",
+	"Wh0SPFzaecN++4AZQ7QnpQNMw1HbzwVqGgKDPbjhI2uPrpZXkUNcGqYENfya6RFWLy2AyY7utb2VSimv",
+	"yFYqC+X2zu3cuPdjnD9Xsn5U8DJXTBxOBU8IIEOTiu7JhhH7Rc3yDjI3UpaMCqBn+uFZlPjuWzqwixZN",
+	"tWG4yNGF1ZZHsl1kqNf4xB+5sLBGp1almGYmBsha4xmFFyy9kkyKLb9sFNDX8ZE1U4F39ge/cE9wAnsf",
+	"7Ik9mKRqtLGD0k3JLN5UI+adRSMPZ3tAHLWtiVRnpFZsy5Ri+ZoItmParIlRlIuzt2vkR2cPHv/0/OLV",
+	"m/9l3ycVszg5e/ngxyeWglDQoQLpC89k+xqRW4AUE5pVdg+qETrK3Iz80bO3/mrhZ7t3JnJC9cG3lqdY",
+	"1mGnqUtqrFBMsoKKS6bvrc5EU5bDU2dk/Hi1J+nwmBWOUifdUM9kHUNGxUVj2NGvf3SveWLsYrpD9IqB",
+	"sJh4GmW0lhtwQ3K+3TKlyVbJCuC2sbfSju6PM10AQ2fusMR2dzh3DMAPaXbV1IewRWxFNZoIExq7e8v4",
+	"g0LWh8B4anf/dVzGRdlzwmp0Qb/57vv4/cB/n7onQ6+YeGB6b+fUsBPDQfq/+QUDUme4KdtbBkAVlu8W",
+	"2y4kjb3X9DJyOsKpmHQ8HB1ETohgH8yETcEk0TUyzfPI+hLSiGoSBGOZ2pj8Mr4++Hq9AkDDFCNHopTZ",
+	"FaorA8EjRcslFyzBENK7mbDoIwt9RFWMLSomnCmE5jm3J4uWr3tvHKymfwpfsh2xQ2h7VfgbEjRonFuv",
+	"yQakQys8Eym6Smm7uu7VOvVyHOw/DJHc/UsWQ9QVF/lMRHmQHeq21BRxXlJQFdPkL2TFTMHFJUoO2lj5",
+	"bsMKLnIiGMutLkGMlHGBxIoqqKrcEGaw97U3eTnbFew7LDnMkgRrBKYV19rOP8teAPudzINajEZVUm1i",
+	"asoAxGuiWaaYsVKlvuqJfV27gpqnMTth8IkwqHEfiHSORx4qbL3jgwaogu2BECYsNXUePGTXAS1uDQ5O",
+	"ccQaWsrLhj0GUYOJuBbtzRJDOPOsIFvOylw7SS4OWn/0ghktz53FpJLX8D/3ddRyluDxcRJ3LN0teXTL",
+	"Tx3nnqxIplm9pDnL58gF+MXD+DwVvUpYzVBpm3fcumabWXLRRHuZk1CChuxNZ7iLsOaeTSeIMwEOHSCO",
+	"Iu2nVqAayKaNUs6WfMhAJ4uJC2PSnjsZvRCeG5LRiqFofyntzbCh2ZXVn6gA+5Py2l9CST0u0EY8Cwci",
+	"51CwjCFkHYDb2VEUS0E/GJg+wJCuE5w6owJMEFIwsuOmsFehkLue/jxqZkQzfYT0nbl+Fj79NwmMZopR",
+	"M29E90liwBE1iYmZtLilvGxUQudSsoo+mHw2hNyNXmdfaZJZKdkibtp6vRg16tax76DplHLBxeUzfln0",
+	"QSKbTdkZH41RvW9exJbOPtToRdEskyIHexvaQPLeDpLDg2o9D0PaUMOOijxwjC7gVfiGzTBpXBhWpw1M",
+	"MQU155k5NupP7rVxtRV352gNpuxSf/fwrANPCOIobnOAtCHekQrTvGcJrddxsTvQeruI7YhDuaJbAIlj",
+	"PaCNCoESXCHL3P2PgavR8skVnnV4VRsw3UZFp0fcBGfD3amtZhJY4K0oVDwK3uApnbjQLQYIRIyQKFdf",
+	"MsHQ4hs3ZEbkohvYbTpCzRZiEvyXozt9Szcx2TOpb0qVJ/2oB8bFzkO5m0H2XTSMqDOT5cT1yih+eRld",
+	"+ACKTjH1oqPTWvznfv99c6bdWxzIHWO/3RRVXMeOwDyu0FGQopxh9zYFH1nmyWfaYbxPxQ+lKUjFqID7",
+	"yL5zjmqiNwhzTTKpK2Z4FpMOowzJTdaup131UTAmVKXU0UxEBAzVQBfXsV5lUhwem2kEhpdz1FPJDbop",
+	"zdDVM67IOEWyEwYwATwid2aQgVIiy6YScXZq5YqEuuJ5cH9Pr9BFo5huSnNO7pNdwYTbJd3IxkrNxH4a",
+	"N5VXTGt3O061Zw0A5AxGblPh4vYD+y0dBdeFbFTGYv6uDRicwX1FieUCqBAA7cNG7xErcIJKCUzee+jl",
+	"llD3NaHgZJLot99RTcBYDpqWhUwfQ5vg6pggAXsZenDnvHr85MVff3ry5uL5q5fnYMVhOS4cNxG9fjyv",
+	"PxKoNXa7xqB8ndSPZVWXzETA/lKiZRLtkJTUTOmU1rm4+nN7taRkubtjxtj3C3xrzKiLB+tt1Gp30TPK",
+	"ncMx0x1Kc+5TXEvcvAhE/1q6u3rSnQPSjP0kduXggHe1XEPVJTMLLjeqf8S0CScLTNEhAk0HKuiBpYfS",
+	"Pgb6G3w/epZaq0bEeAG8VzPhDc5UO0Z1wGmo0DsX3npDF8zDPbEy+Jq8W735x4sn5K/k9YO3z96tgF++",
+	"W102VFnO439GFmTxjFMTmmWsNvfIA0FYVZu9/93yR02kYMBBo36behYhWKg+KmQijixtF0d0WRh6LkRY",
+	"zq2Kzs098uc//9kC2WrqW6lQNAI6R58KcHofBHUAyUbkkQiLl003+KGwN4qdkBhJ7Aexi3Sc7/7Phum4",
+	"woWwjtuUAFR98E7+eJry5QZYp7WwIZbSemDS+XVLBdE5NvveKacKeBCNn9QLE1X/s961OP0KmsKyOmN3",
+	"edaRdbZRqoOV/vGu1+R1uTxDjwJNsZwJw2kZORY11XonVSL+WPFrXrJLlr8ee63RUxRUeGvdThhbaioI",
+	"lea5YjrB4DktWWYSwTDauPD/QUAMF5dM1YoL41lXzYVgObli+1Fh81A3rVnyfrMcGf1yyGBlljU1D2Gv",
+	"E2jH3hqKcjPlvoD3wHlhUroeFXp7XNJ7699LGBlggnXASouDzhRp9C5hYEyHWN/WwDjmxXXiQVJXhhBG",
+	"qy07nG/sr5qV23Mv4Xh9s6L7W7p51yv/C8al4P/AysPQogzJJifsQ13yjJvOTy5SFaQ/tIBEbQaC7aJU",
+	"JNjuRfJmk2XUU6c7qigtS8KF5rnVLofO+nMnV2GgI+9Ih1F4yTIfXctrd9EO0eUG31G9bnFi4WnlwMJK",
+	"Ty7K04L23pjjpT/yC7phpfYsZVPK7MoqDbIROUpbhhpWWUqwghI3msidWJPfJLe8Z7Mn71bklLxbJcIr",
+	"LKTi9g7NQqZNRMSGqeHokJJrAwJ2I/KUnoXOqFFPlR1hw0opLjUx8rhlyJmEnGSCGT+WwFoUtoQVdtpu",
+	"K3ZSn0A+SEQCKLlPiTv0B4Zv/AkT6AvI2aWieNZkAzLQ+6jvidW3EM/g83VYYFjOiEz55ENdUpHyQKRE",
+	"k5qp6vidEVwb4QvTyybqRYpvG5dqNM0S3hn6JmpsV9Jpl9auIwaqpyHs5NBs02ZJzjPko5chsolMClRA",
+	"pw/6pokPlbQBzwpiOWpViF6WaUNO69k5CGJk2pAtV9pMji9A1CSTmALuq1lYSgHUakG3H2V2MFtyoCu8",
+	"SG81yMRIooEXyAcQObt8LI4IgTXAwLp7aNbd+LgO3budpY9iMtNo4349lOWpSaeazc2prOglm5XH8Nx+",
+	"EU1mCMct6ioF0b6ie8gt5WZe1oqQZt4qX0oTJzOvufubzQpbuaI78DNgbtBqvUKfbom/YTJM3GOkKBe3",
+	"c+y2Wj0O5tfo0ek3H3AVIB2lKWayIqIaGmMlRp3yEImpiQnzQ4XGfXeTwoFMyiha0LpmQoNdcofaBYYr",
+	"pCRDKXL9gm0jZsEn2vCKGkZ2BS9BcPOZSVMCdMZi5BKHdUY2yM3if1TaWqOHkSE7yg0Gf3QCQuaGgcRs",
+	"Mj6tBHXhYRCgG9uH8wQqdUjvbqMLhRjhP6Mif5JzE0t7NwkBIZHSsdkfdzZ3sHPgbQaZnOatRhoCC96v",
+	"Z4T4mwkel+MqBWChr1ckxWgLwwsnvA8is5seuWzYVirAGMA2tq3KIlMdF7rca2NxH1b1PM5H7RKDGdfP",
+	"7j6OblZG9rlhGW10it2gXK1dGG1NtdUZuYbMzMlS3pjQ3xfCB+YBDNIAQiJcWD4FSeJsD/62prb8IJ+8",
+	"jGeyDvJ7QnTf8ssu0q9YbUIMhVc0LLHH0I862/Qr26mpMcE/pb4VVOT/nBezGAg8Mk8xPdyzFZqG9tKS",
+	"QXRnQa8ZkYgwDFpcI/IEJO1yoQ0ty5nqwZjsVUptjmURZ1QIabC0hzN2DOn2qBxWTolvXfvxa5oFF7Db",
+	"M5L+pEt1fnKsYLtEznAnmMNyrB1VubdpxdOEY5a+pWTQG9gdFANWZ6/RGd7RzleppCYf0jcEFzXEXnFK",
+	"NbXx1qx4uI93xg24FThTtrx1etr3kBBx/8mqFkFEn+YJGi8hgTUroKYFSfhsR4wqXhLvpEIG9K3DZRGY",
+	"ZS9uMEjrPSWxzYkuIeq48MHG+GOHpw2x3vJUd9wTl1rL1ZOWsIHk603JohPJdiXkTkTRE8hCx41gNzi2",
+	"R6NRZ8gdY0RtqUGZULQB3uuY0gURlkHnMsEARsID5aJhqV0S9BGpbYxql8ZaXLSAT9AF3h3TYyuVjJ1r",
+	"x8bXZEM1A73LHjK7fgyNC5iOnuxlcuPtOY6jF84cgcQh8E/0OEyHRqeXY0H1BWDRq8mC+kvQZ3BNCci/",
+	"dArsxDThO5Cch6xRVuhegxGIkf4QbKUitCwnOyqmS9sJ6gPP3aysqTydBEdLxWi+j+bAhaAdgjzEh2zC",
+	"eD4L7JBQbpKkeZPcScuXEo5xj3nHnF2Nnnln61KwhMMRbJ9faWLfoaZRDKCSFSy7SlatmX5UJ5+zcJCC",
+	"veD3Xq5ne/KCddbtqiWJdaCmlhSSpLiEez0pjd/Wu/5fslGClpjwHbHlTT8ubUb1oYZ23c9ivYFlbuDo",
+	"G8//RK8eJE3j1KPJ0w4ES6CpB807wNaLEBc89Kg1TpE/EobZvduGg7Ocm3n6LRjBog40yB2Y496LZB7E",
+	"BnaEMhIVdjxg+jVVBka7bJjWKQfrktGh/3IRlLMAMoy+HPOrTQ6+PSxeEvIWpmViwuvPDauSHo+bbBKD",
+	"HGNeNohonjziW3g9tTwUnScTyFA+Q9pbH2ptXa+dg2dYeRf5nqg6B8SfurU/wi1Vps8/rm9e+mOCCaTL",
+	"OiZrBo/e/5Nv4UjdRJ85NSwPhctPg+Mg99RZDyMBWkzhf9qAK0gQOcHA7KiS9wIqBqTqhkVEnae01Ky1",
+	"92BZO1/3AFQFnwBHXK3guOwDiUdzi93yGdUtWri4qWIg/rHVEA5CtiAeqyfco40aSgiiLdJuzaNlDwek",
+	"EaDvR2H9Y6vPDwrgTTeYOrPh0TeHeWCtiSQKBn9Okjb8WKWDV9uLprZnPvpCJ5l3ZrGhlBEDaS0u3Ds6",
+	"7JR/dQ7yeDBdcEWPDRbeGtTGOtTsI3H1IlETtskypl2l9JvWbxkYOWCyrhHNKdldDCSx/trhb2Jac3LH",
+	"umYxcP644eZUx5MyYpG+MIqbJr7mWKm0TahNFy8rJXJN8B3LnSpI1EXvtBQh9LJTu2VaqT2cNOYAidVE",
+	"fC5y9oFwYSQpZK1TGZ/2+M48MKlbbngnubHbqr52nWsPvBi0X7JdG2pOy/LVdnX2y5HSLtwKJ5OrOscL",
+	"Dx+u5T2uZkLAfh/qhdTmDHjUeqFQ/r9b/k7sY3LF9oQLQhtTSMV/Z/nJFduDYaE6x6rAO66xfCo4qOBG",
+	"pJkhNRdJo70/ejVcO3bG//PLg5P/TU9+v3/yw/v2v/f+efL+4/319998+o94vPDtEy0WDOyfmrXh+EAs",
+	"1H9KQsdLtkvE7WSJlIkn9jr3df64L4pGSppd6Yk5E1bgmHlkPWQH6eKi3PvKsVwT+1LcgBjb9wWP2UZD",
+	"TOeB4VI7Iy8EZxdUn5OSbQ2RjRkxXh6hq0aVt8nYUeV0NP+jLiWdU9wz2OUOofGYGZoVLCdP8m++++7r",
+	"Hzo2PHnN0DB/8ezByTfffU90U3XcnQBeeL1PLJu9iQcTpSx+R9qLRORbGCoKHPkz3T+k2dWs4vpJy/dk",
+	"nSdSCjcZH/Oa1ky5muu3uVe66UpxKwE2dknkKLia2hzj3rjRrra2PiO5zPQpokmf+mnuVflhqu0ADGFJ",
+	"8UvMZ4gM7i9exUtKQy4wr5wtWWomem42Z3uHhJzocR2WsJ9Wnq1TrTvCvDZYWPefm/30ssSuFm+qg0nC",
+	"MSAbkbBfpWNZomXvO57ZHt6dJwOCHvHZQaeEW1UlT9ofrPauowVDqAgl3c/IDvh0IWsCjSykQGLlAqOX",
+	"Jq8PxOaoxZYmCrJyU9irgAIczlwZE5oVUC7fq1lZKbXVlFwZNsqhXIdoyhKrJeHhmxD/MaEkZkgIGehr",
+	"9jTY2/u3pqo1BgeVUlzOTxp446aYXoltJ5sy/2fByvo4AKEgCnyAMU1GOlFjTtjQgc2uwcJ33rnjBfuu",
+	"Dc+ylrUvLt9jBy1UW0Lone7eDj3aouy8tQ9HBC/LtRKnWJb5c5GAbsnoNXvVxG+lpNlB96spdiYbj3kZ",
+	"v9ucBgGDr/2WUpDwF1JCEpvRfEYzxWnyEUSkvfGO2oh7sZQzbPwXpYwXLTFS0Uv2VLGI5GTlHD1NSnbj",
+	"vJWGlrcaaHZF/0Zoep2y9bgo7UHDERe7A9/dMvChV1R3FXDasw0DogYg6kN+iPB2V+OdBXqRawc0ya55",
+	"7lOPk7nB8ZZI+3n1JA7i5CvwHjTC/5s2m84qRdEPp/Dh8GGfYfFxWIU2d8NON/CAoJdVk/988/QR+eHb",
+	"7/7Hnw5rxoz4iZOXrZAn827ZeHHEbaPpjCy9sfDpgwZM3fOXDt6CHw61Wkbk9oxsaH5iMQZtcIQ0Jxh3",
+	"cMIF/gm32RoOYskzeAfAsm4Df6U8qajYr0kj6DXlIGWsMbxSwJE5Us/SPm3tpqGV1Yj3/E0rd0wtcpmS",
+	"TI+X6UzKrMLV+zoS73mbG64rMhzpV5HMs0um0/lUmCgHdsK4akQ6zMzb01OxyP1suMhVuHCy2pzAOY2/",
+	"xRd2k7S3kThd5/cQ0hyPPEunywG045jX0FB0emKQizONh82MXD6KUV+fcWY7yfhFUzPhavLilTOnaOVB",
+	"/VjqhuoyEtZvNxk2FwejoVzEuErOSmZ8pdmIvJxiOljBMOEA8d1K5iUoLBNieuO4tYMIUbfFdQdGCdgy",
+	"ES9fMLe/ZmtIiybTRP1dD60ci3HRsE7LtXc+X3fD8EeWO03QDjLRyDwzvTiQ2DEdMgTXe+j4rUWB28SK",
+	"yh6pHTvjItR0n2o5wK00vtfgbxmWTD2W6ffWW2q/0mQnVa7nJfvBqoJMCauPAeeiLWPSh4/VS57SzMSq",
+	"X39tN6QYLUmj2TmhRPOqKaklkW3JGObOojsAek3asTTZUm3Q+jMhZCBhfL9RYrUzznd2NAKJVNTlSHGt",
+	"JRs71bLk2X6yy6lfxK51QLlhRvb5NyVjrfeSK164bVHCkz7Wc+uC6XjJWSOvmLiFCwe/d29HZ+aX4nmM",
+	"N4eT73uWryPW8FKCm44RjRsgJdVG9zqt/uX778a9KcdcWIsVl4s75DIpjKKZeSLyCKt74MKnuGFEU577",
+	"/D+7T3AznfB4REvaupSuBjhWiTtM6l3WI9UAbuf1c/Tac/7hblJAnVnaHC0L8ZQA36MIsrQcny2oLm7Q",
+	"wMdnBtwqzD9+f/mytTLPXdlwKGTWZAXplA6z67aSB7o42q0VNJGEddvsnxG/ZK9AgcsuQDz4eUecg2CJ",
+	"nM5OB1Hnfa1R9JWIvkpo2JhG+hUUS0sKDDPuT0fi/UbUrFciQiSB0YYkz6pV36kdOOOWTReKZVTP7fTZ",
+	"qRF3s6463QDYEC0d60Rd0oyBaIivxBSdw9SAY20yppXS95ZGt9cWt361UaRGS0OMl5aZXy9G0USNvvvE",
+	"SPL1NOlxRmzqSCvgc3IfokogIbdboDAdCjeiPric70GkF1U5gWdrnz4/bYeTMvGnDTVSYAculrpm4Gzo",
+	"Z8l1WBmOFK8u2ZhMVqnhIT5Aii1XFcunVvG5o2ZYlrrbQzsxpBV37mMSvRl/YGDpZXojHfRq3QSSD2Vv",
+	"PNRSp/BiSv2efuGemOnowl6VjwoWC7pxKYCJglHUXrX5LRrF+uHbsaJ7bSO1hzVmR7KEHFcbq3N+6Msf",
+	"FnxO3CgT25i5hYduZlMdtsid/SRpY/ZhGb70pXXDJR90f/U02q4u7Vq/6ySkg5Khzhzk6aJDBCN09VML",
+	"GX+QMqoUZ/pEXsO53nFTnLiiILjhE43fJo5UJ9lpluCTFm6k4pdobA8Fpnw6k1c7g++joCKfV2RqcQkJ",
+	"1jYq7eArX1TacTBtlxsjkredcOF4mo3pVPqtG10w7YNTIQDz4unb175CgnMXbZnJCjC1sgpfevb27etu",
+	"Qo7eGnuVFMbUUUzOjiCdnM3LfYr+pJxnud1qZqYmCn+xWnejNelA5XMbmVNrrsM3hs3vdVPOqc2KnqkI",
+	"vV8fsqaaYmh5W4N52/f/pu2gjl/75b2PRYNqljWKm/2FXZtPUKEK6R8WDNcs/hQGADqFcmHyimPKqj0h",
+	"7k9vx7Fr4JVUdfFPZwNrR6A1/zuzLB1qy2wjzVPeQtsYwcxOqit3krSPOIckhWpHFQvpfFATTTXChx70",
+	"ftcF+DBUI9aEgmUuMHSIedPvhBTlfh2a2nA1iLLZUCu5kKb2pSQoagVctf3WM2gHyPLuK+BuvPdOvBMQ",
+	"vU8yWpZk06CFzMrXXITWWA5KGFuBwPR1lDIptCyx9sqvD1wSB6zsjDwE7JC3r/7+5OWv996JJ0pJhf2Y",
+	"6nQ0CHkB1c6txGnXUFsOdkYsuZFfrYb/q51aira9jya/Zo3SUv3qF2Vfgw3deyceKUbBg2T/xqZohAry",
+	"6/OcVbU0TGT7k7+z/a9nbc7lFdsDiDYy3xN6ScG7YBolQtN6n4piYVbRnN17J4KkfWYPJJJXx15xtvra",
+	"N56gNV+drf5y7/69v7hLAcj7lObXXEvlZUpkZ/Y8Azif56uzlQXNg/Y1OEO1FK7o8zf373vrqCumQOu6",
+	"5Bl8f/qbu1nbrN3blDFwqzhuSk9VKvh00OfpbcFIC4N7WDDCWbLjiwm7P/VhR8A6fJuZ1YVjIp1hAbGF",
+	"3KEnyJ9erFsYiv7Vrn5dH/gP8jzsGvfItHkoMYprMtDHIuwjIGpBaV/5dEuMT8PoKGr2SyDmeWV5HKHk",
+	"0cWDp+Sbe/dJLrOmYsKcEwqpo4oods2BUSpWo7QWOsRbVdIO2Dkypx8tb/8U/P/sEH+P4fceCnug/DaS",
+	"1AJJq7ff71Np5XC7Ado5N9Ej/jdm0ktcHtuPMWzrM+D8Qbv5tkWbP4DcuOMHdRCpIVBtGn52Ri6onIdm",
+	"b6xQRCuGaee/uFveidfujnf24v75GalZAIklp9gXc5wBP3TvxFfxr4YB5twy2ibhyYnXcXi2g58+gutt",
+	"NeHNF2DP+fT+DikHtw+lcCJU8wAubHsRO1AuQToO4mufVA63b5pRWwkNP7kFn14493YKL/96YRylTjVi",
+	"ZhG+ZhVIQltnT182FXKHfNrRwulHnn86ddLo6UdwuX1KnjVsYs3a4/bFhJ2xJti3EnfyMPAi5+TnbrNs",
+	"0Eh8d8umtuqH83IO+zdFGOoRNvP8MTCjCNuFCUb57ry0zfcH5ONtL1GaecNo3jn6o/RiBzqtSxc7mubP",
+	"Ucxhg+PbowyL6nUPDdyN3OhFkATgC27sJNj+xsyj8NKiB623t5sW+4q3V5l3hsP+4sPd6hi3cQKQxt5R",
+	"wSGrjC94urkmJZYb+tRD7elHOzUw07qJCS6S5l0UHxegfLHR5EGeWFzhhx8+vXt3b0+r8j9iEYPR/H3w",
+	"x0CAht2sD90HI21ExoK3YyJWG2XxfqogYNd5lB18PqXshcf1Ad3hk3VHlIYKTb6ccEW5WILo7DSEDiic",
+	"/Gcvszs8vFflf4rT5amzg4xL1oFAf/Jvf8FLf7iYhXmGB8gSSEILnjcsQuVjQFNoEF06YjmQn2/PBaJq",
+	"VBL9cIWP3t4HYJ9FApOO793e5tA0E3Bw3RLOHQB6PU0ASClJbxiEpt0O3MsysyUw8DcJ8i5Iux4B565Y",
+	"MZ4CZ9F1RfZcPbRPx6l2rt7yx2Rm/96qTPCddHSZzZ5waO9g9l/0pH1GfciHAIzepSFM4L+llQq3f9xK",
+	"FVqs3J5kHcT7tywKaLIx3icH3TSSpqvHim4d6laz9b3WowUuzPc3N36NZnSFenaf2ajVnTXCfyzklkAj",
+	"oMCKvFjELDh20QAtu/d65yyOCzZWv/ZIvWOST+qorlDK7QH0SoQG+a2tIpD1DU0UHSie/oYl0kfZmyuj",
+	"PvuQ/KGYVLes/CiXsvTnoLKUmOqGc31SAPxrcK+N6Ac3wmbJr7uGp8O6BlB/n/yKH/3aKrS7QpaB0qgm",
+	"/3Xx6iWhhkiRYQjDrmCCXTNFtKwYJvf7zA7P189dZzHFaPVOMJFrDHyAn3FiUJJ0gakrYT6IFEe3fp/4",
+	"fqYmK6YeZjAxwjQnuIYb6Cb44WK2xgBObsilZJpIsbZ/aqaumTrRFiSw4sWOc8Vy3lRjvPFHfGPWSfud",
+	"131gtnUDuaAg3EwCL1VZwa8XYYwPSEFFfoJBmznBfWMhyHDCqCaU/M5rP+/AlILfoB1lGeh/xGhutAwu",
+	"ZOQPAeJpqXbU94yff0orpw8y80r8MW7MTou+RWikrpW8ZmsCMX1rUsgyXxPFdFNBCT1tZB3IxUkYXWO4",
+	"Ps2ocuWbo6B7ZB9ftM2/l/F/hknHlUyFFfLajhGTjfyYonUYSu2Di3EB779wjAzsMGrB+LktTbdhBFab",
+	"E9mYZcKYXBwf3NWX1LAddTEUtCwxeEkwlq/drYj1uveabFjBRX4eSt9gc1gVnAcDwkK7xQhpOcNG77PF",
+	"SExgx/3ZFLNeyTJfgtZkiUX8dl+ezLqrRahzDRzzmOll7QIXrQjFPhiNVKIHXZoXNs9smNkxJojZyb4v",
+	"U/esM1PpsJvaHyfEp1zki7M4rMTqw5sPahfA5WfliFgY/B0wvM3+s5DhbYyKvdINy1oTL+2YeimhV8cY",
+	"6DBaZY2Tpoiyzf1KSbE+PexAbht0c3j1+MmLv/705M3F81cvEx5NV0hsloly/ixYp2zOHLFRNvtnFEu8",
+	"HHG/3hGz9GBPuXbopmSLsTyXkIXJMsEs7Xo5izyUGxwYqH2uj6esad7Qznt/eDPHrZwTbX6dg/biffFG",
+	"TcAtnBcxA7fDoW2BQptPKGIl1RV0wpkayQjJC6wd8UvahIe3JZz6WDKaYkTILlRJyWiOsbtncIL2eH52",
+	"LqAlY8rQXk2WTvrsZ9M8fOnHcT56pABbaO0mv3gMaIdqIuSPT80y0qAbDBoudyDrjG8AE4vnK1abNWEi",
+	"U/vadO7Zg+CA8Qj+3nE4HsP/VKpLaQwTSwbyd8i7YwQPlJR0Aows/f5nwryLOHRvrANTagyhgu2WMYTF",
+	"wFNCJZKBgrJMLOp7yKPCljUDDgqGlAHcl3eKtRPM8Y39P4TyH2lNoHXl2uflhaaWa1IyQ1wtHaKZMVxc",
+	"6tbnoAjLuXF1m3VTGisxQe54lEGcKjYqib+Bx7e5Mzt2z6Fc7ht8tlgJcFsVpio7qdPuzzrfxpJi58lb",
+	"dpCZxm7MMz+FVcx3OiCMl9K/cDTfkr+lQyNJrbjAJJ8rxurzA25gKaBTczQpLD8OlTf/jf2BuInj7kAH",
+	"kKXQA0UyQU8BMh9LgHzsA0X+qKEJboGfWdbqzpoqhbbIxZrnIdumdzY66Y8p2SOg7o7J9+6h8EqwAIO5",
+	"lIhrfAl0/v4QgKeZYmCudE0AbjH4Oh6If8HMo84cdySOdGaYdBQicvMbTLtdREFwY3VSPr/SpNFOGvQV",
+	"QNFbvweF2Tn2C7kTGLAZI/fTQmpzcuU7TMaVBhTZn7lWlF9KY4AIIi4Ey0Pby/NOrYJuT0v7KzSpMmTL",
+	"Ra6XJ3Jff+d21J00zb9GZ/FdEDZ0sPu8ojXsJsHTLCDPQ4RfIWud7I+2mC27Vx8kEpA2wLViW8X0XaH7",
+	"DY7+x7hbnEuUCLYjodvgEreuvupidOdKqUN/o10C6GAGHhdZ3/iXvqDp1bchWdZ747e/nP6A4/lQuHCF",
+	"YNO2o3ktc9kl+1CXVLR91+O0/+QDJI8+k/UdMbvQ4PMzc7wn7faTGG58elHbTgdUeQxIgBS0baMZlj1e",
+	"wvmyhzvxt6aqwX0cuKBUxHfgg5PoMy5PPyJxjMrET33TvwlZA/7VGalQd4gjt/IEenCxi6WW+dbO3UxX",
+	"aCSB4ZbUzecQgEXlRlnfU/fOF+R82OJ6Wb7ntr5IFLrciVLS3CW/eL+i5oZNroNxYajqgfpONG4HyD9W",
+	"aMIdYtdlVTLw6l02ArieYqQROVNkR/fLFdZw5RsPKeA8+M6w2y4tFaP5HpLcXAPy3mH8oqGgwSCKAVYY",
+	"64itGeuEaXQkKhQxe5ectaXnBA0sgeBn8bjP3B17xF7bryjJSZ/71kP/xmZP2MNxqydCYymZstOeAUyf",
+	"kDA9tH9GCMC+xrGOoCBSlJ2O2MNOGFYs8i3vqcjh74JRyybsRLqtONgGkDhV7t5B3sGDPMdqp0fCi54b",
+	"bGWeiiy6QfLjoDsX1ez7b70o7ltC5Ufa/3dhoSHWP7a68NHqqFw15S6TmWHxzItJyQKfz37s6tjGeY7r",
+	"fHh7sn+NspovUIqkLFxZ0s556DKf0ywUZI9HqNjHgQndXZBXWxs+GXxNNYH2p8sYLGlOGJRVwEhVBx9T",
+	"KNlcFnBUXbw04ab1cRdUFz3wqW4rvZQa0vbbu0MQtpMktXb3wmLRcv1+fesgtGAbQowE2MOvPnSdZ0Wo",
+	"CZhRIaQhly6jf7MninGhDS1L7+L0UP6InXImBI94Hvr5aj/ivISKQELUhEhoqLA7LW09NAOaVpHn/skP",
+	"9GT7/uP3336K1d0BOwdcO/r0I/w70Wr1o323Y7o6vnDftPvzKc7/vSxiFMWHhDmse7JcZ1vVOFNxqD0c",
+	"5+2vSyru0Jb/pcxbxw36cI1YRrWlpWZBwFMMbb6CrUNZUhfsAtaQXbFMoVS07EtBaguhtcsg9BZtZCBW",
+	"BN3X9l5yuNRt58xkgLp75S7vaTdFSpRB9k0XvWWg4Vx3ZMK1p3ppAUX1VbgwXP+/NNG75op3Q/Ju8M9M",
+	"8L5TZSrBGB+fd+u5k0tmNETrQLF3qsmOlaXVSlCBgTVeMHPyKFTaH4kwujGiXf3u1dkv73sBADUTbVn6",
+	"DmIletzTmH3VmEmX/xOxUD2iJ45PDNZqjtyyF/DGl8zt4WbpOxB2vdQFCHqn/qpvFutAd3I9cNjol6gF",
+	"3lv6QjWtuwKgr8eI/0Ipxm/vx2XBdKhKgM6dmI6RyD4zMwxzxil0qTAtqUICeQ/Tg4R/9+gEpq7yP527",
+	"WjMYEYPKUjQSpkvlp1B29ChDeQpvfWGmcgflV2H3i4kTA3RJzHEVcrfuq/mk5FOLKN6sFn0DvZXG0foP",
+	"984XRKprAbUsSt3el0CqA1GbiyWkAdsN3ArjzjO3tztjgB52n5cFdmdNgf6caCZyl+IIPanIMiL7Q3bJ",
+	"BaHCzYNoyaggG+bcIfl5axgHG+Vm3/4AQYOubo1VzND+po2sQ+auo53j2URK1h0Ef/5eIE04OTfLeGmi",
+	"NRqE4aJhYWOjzgLM1sPYRJaBQ5MLfU6qRhuLkF147rClDRXYyTlmvg/Ny25S7fB+rNrhH8TS/znO3jO5",
+	"I1uqMLLs3N01YDEE+wMGnHm+tUxZEZETipjHBXX0rbbd2i/vP60/ho5qv7y3SMFiUUhR0Ll+dUprfnr9",
+	"9erT+0//NwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

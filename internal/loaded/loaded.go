@@ -5,9 +5,11 @@ package loaded
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 
 	"verimorph/core/catalog"
+	"verimorph/core/convert"
 	"verimorph/store"
 )
 
@@ -21,7 +23,9 @@ type Catalogue struct {
 // State is the catalogue at one moment. Nothing in it is changed afterwards.
 type State struct {
 	Catalogue *catalog.Catalogue
+	Library   *convert.Library // the same, with schemas and conversions
 	Files     []store.CatalogueFile
+	Trouble   map[string]string // schema and conversion files that cannot be used now, and why
 	Mark      int64 // grows with every load
 }
 
@@ -41,7 +45,12 @@ func (c *Catalogue) Now(ctx context.Context) (State, error) {
 		return State{}, err
 	}
 	cat := &catalog.Catalogue{}
+	var mine []convert.File
 	for _, f := range files {
+		if convert.Mine([]byte(f.Content)) {
+			mine = append(mine, convert.File{Name: f.Name, Data: []byte(f.Content)})
+			continue
+		}
 		fam, found := catalog.ReadFile(f.Name, []byte(f.Content))
 		if fam != nil {
 			found = append(found, cat.Add(fam)...)
@@ -50,7 +59,12 @@ func (c *Catalogue) Now(ctx context.Context) (State, error) {
 			return State{}, fmt.Errorf("the loaded catalogue cannot be used: %w", errs)
 		}
 	}
-	c.now = State{cat, files, mark}
+	lib, found := convert.Load(cat, mine)
+	trouble := map[string]string{}
+	for _, f := range found.Errors() {
+		trouble[f.File] = strings.TrimPrefix(trouble[f.File]+"\n"+f.String(), "\n")
+	}
+	c.now = State{cat, lib, files, trouble, mark}
 	return c.now, nil
 }
 

@@ -769,6 +769,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/configurations/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What differs between two configurations, by identity; nothing is stored */
+        post: operations["compareConfigurations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/configurations/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The services of a gateway's configuration, grouped */
+        post: operations["findServices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/configurations/carve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Services of a gateway with all they need, and what stays behind; nothing is stored */
+        post: operations["carveServices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/configurations/support": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What carries over from one model and release to another, by section */
+        get: operations["getSupport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/conversions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Conversions that are being worked on, newest first */
+        get: operations["listConversions"];
+        put?: never;
+        /** Convert a configuration; the source is kept, encrypted */
+        post: operations["createConversion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/conversions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** A conversion with its ledger and both texts, secrets masked */
+        get: operations["getConversion"];
+        put?: never;
+        post?: never;
+        /** Forget a conversion with its source */
+        delete: operations["deleteConversion"];
+        options?: never;
+        head?: never;
+        /** Map ports, answer questions, let guarded settings change, or edit the result by hand */
+        patch: operations["changeConversion"];
+        trace?: never;
+    };
+    "/conversions/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report of a conversion, to print and keep; secrets masked */
+        get: operations["reportConversion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1501,6 +1625,228 @@ export interface components {
             items: components["schemas"]["Backup"][];
             next?: string;
         };
+        /** @description A backup, or a text with what it is. The model and release of a backup are those it was taken from. */
+        ConfigurationSource: {
+            /** Format: int64 */
+            backup?: number;
+            name?: string;
+            text?: string;
+            /** @description MODEL@VERSION; needed with a text. */
+            from?: string;
+        };
+        ConfigurationComparison: {
+            items: components["schemas"]["Difference"][];
+            /** @description Both mean the same; what differs is cosmetic. */
+            same: boolean;
+            oldText: string;
+            newText: string;
+        };
+        Carve: {
+            services: string[];
+            /** @description New names of services and objects, by the old one. */
+            rename?: {
+                [key: string]: string;
+            };
+        };
+        ServiceGroup: {
+            name: string;
+            services: components["schemas"]["ServiceEntry"][];
+        };
+        ServiceEntry: {
+            name: string;
+            path: string;
+            line: number;
+            address: string;
+            policy: string;
+        };
+        Carved: {
+            services: components["schemas"]["ServiceEntry"][];
+            needs: components["schemas"]["CarveNeed"][];
+            missing: string[];
+            /** @description The services and what they need, secrets masked. */
+            text: string;
+            /** @description What stays behind, secrets masked. */
+            rest: string;
+        };
+        CarveNeed: {
+            kind: string;
+            name: string;
+            path: string;
+            line: number;
+            /** @description Something that stays behind needs it too. */
+            shared: boolean;
+            usedBy: string[];
+        };
+        Support: {
+            stages: components["schemas"]["ConversionStage"][];
+            guessed: boolean;
+            sections: {
+                section: string;
+                verdict: components["schemas"]["SupportVerdict"];
+                notes: {
+                    path: string;
+                    verdict: components["schemas"]["SupportVerdict"];
+                    why: string;
+                }[];
+            }[];
+        };
+        /** @enum {string} */
+        SupportVerdict: "carries-over" | "with-changes" | "not-supported";
+        ConversionStage: {
+            conversion: string;
+            from: string;
+            to: string;
+        };
+        ConversionSummary: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            from: string;
+            to: string;
+            createdBy: string;
+            /** Format: date-time */
+            createdAt: string;
+        };
+        Conversion: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            from: string;
+            to: string;
+            createdBy: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** @description Nothing needs a person. */
+            complete: boolean;
+            ledger: components["schemas"]["Ledger"];
+            /** @description Secrets masked; lines are those of the ledger. */
+            sourceText: string;
+            /** @description Secrets masked; lines are those of the ledger. */
+            resultText: string;
+            sourcePorts: components["schemas"]["ModelPort"][];
+            targetPorts: components["schemas"]["ModelPort"][];
+        };
+        ModelPort: {
+            name: string;
+            /** @description Mbit/s */
+            speed: number;
+            role: string;
+        };
+        /** @description What is absent stays as it is. */
+        ConversionChange: {
+            ports?: components["schemas"]["PortChoice"][];
+            /** @description By rule, "RULE @ PATH", or "guarded @ PATH" with the answer accept. An empty answer takes one back. */
+            answers?: {
+                [key: string]: string;
+            };
+            /** @description The result as a person edited it. *** stands for the secret that was there. */
+            text?: string;
+            /** @description Number of the hand edit to undo. */
+            undo?: number;
+        };
+        PortChoice: {
+            port: string;
+            to?: string;
+            foldInto?: string;
+            leaveOut?: string;
+            why?: string;
+            sure: boolean;
+            chosen: boolean;
+        };
+        Ledger: {
+            format: string;
+            from: components["schemas"]["LedgerParty"];
+            to: components["schemas"]["LedgerParty"];
+            stages: components["schemas"]["ConversionStage"][];
+            rules: {
+                [key: string]: string;
+            };
+            source: components["schemas"]["SourceItem"][];
+            target: components["schemas"]["TargetItem"][];
+            questions: components["schemas"]["ConversionQuestion"][];
+            ports: components["schemas"]["PortChoice"][];
+            findings: components["schemas"]["ConfigurationFinding"][];
+            edits: components["schemas"]["HandEdit"][];
+            counts: {
+                [key: string]: number;
+            };
+            guessed: boolean;
+        };
+        LedgerParty: {
+            model: string;
+            version: string;
+            schema: string;
+            file: string;
+            sha256: string;
+            lines: number;
+        };
+        /** @enum {string} */
+        LedgerState: "kept" | "moved" | "changed" | "merged" | "dropped" | "needs-person";
+        SourceItem: {
+            line: number;
+            column: number;
+            path: string;
+            text: string;
+            section: string;
+            state: components["schemas"]["LedgerState"];
+            rule?: string;
+            reason?: string;
+            guarded?: string;
+            /** @description Places in target. */
+            targets: number[];
+        };
+        TargetItem: {
+            line: number;
+            column: number;
+            path: string;
+            text: string;
+            section: string;
+            /** @enum {string} */
+            origin: "source" | "default" | "rule" | "hand";
+            rule?: string;
+            reason?: string;
+            /** @description Places in source. */
+            sources: number[];
+        };
+        ConversionQuestion: {
+            rule: string;
+            path: string;
+            line: number;
+            text: string;
+            choices: {
+                answer: string;
+                text: string;
+            }[];
+            answer?: string;
+        };
+        ConfigurationFinding: {
+            /** @description Of the result; 0 when it is about no line. */
+            line: number;
+            column: number;
+            path: string;
+            message: string;
+            doubt: boolean;
+        };
+        HandEdit: {
+            id: number;
+            /** @enum {string} */
+            kind: "set" | "add" | "remove" | "order";
+            path: string;
+            after?: string;
+            /** @description Secrets masked. */
+            text: string;
+            by?: string;
+            at?: string;
+        };
+        ConfigurationFile: {
+            file: string;
+            /** @enum {string} */
+            kind: "schema" | "conversion";
+            id: string;
+            title: string;
+            /** @description Why it is not used. */
+            trouble?: string;
+        };
         Difference: {
             /** @enum {string} */
             kind: "added" | "removed" | "changed" | "moved" | "renamed" | "reordered" | "default-explicit" | "default-dropped" | "cosmetic";
@@ -2047,6 +2393,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["CatalogueFile"][];
+                        configuration?: components["schemas"]["ConfigurationFile"][];
                     };
                 };
             };
@@ -2805,6 +3152,278 @@ export interface operations {
                     "application/json": {
                         items: components["schemas"]["Difference"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareConfigurations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    old: components["schemas"]["ConfigurationSource"];
+                    new: components["schemas"]["ConfigurationSource"];
+                };
+            };
+        };
+        responses: {
+            /** @description The differences, and both texts with secrets masked. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigurationComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    findServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    source: components["schemas"]["ConfigurationSource"];
+                    /** @enum {string} */
+                    by: "address" | "policy" | "naming";
+                };
+            };
+        };
+        responses: {
+            /** @description The groups. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ServiceGroup"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    carveServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    source: components["schemas"]["ConfigurationSource"];
+                    carve: components["schemas"]["Carve"];
+                };
+            };
+        };
+        responses: {
+            /** @description What would be carved out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Carved"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSupport: {
+        parameters: {
+            query: {
+                /** @description MODEL@VERSION */
+                from: string;
+                /** @description MODEL@VERSION */
+                to: string;
+                byHand?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Support"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConversions: {
+        parameters: {
+            query?: {
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of conversions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ConversionSummary"][];
+                        next?: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createConversion: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    source: components["schemas"]["ConfigurationSource"];
+                    /** @description MODEL@VERSION */
+                    to: string;
+                    /** @description Where no conversions lead there: carry over what is certain. */
+                    byHand?: boolean;
+                    carve?: components["schemas"]["Carve"];
+                };
+            };
+        };
+        responses: {
+            /** @description Converted. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getConversion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The conversion, worked out anew. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteConversion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeConversion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConversionChange"];
+            };
+        };
+        responses: {
+            /** @description The conversion, worked out anew. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportConversion: {
+        parameters: {
+            query?: {
+                format?: "html" | "pdf";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
                 };
             };
             default: components["responses"]["Problem"];

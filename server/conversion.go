@@ -1,0 +1,521 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"verimorph/api/gen"
+	"verimorph/api/view"
+	"verimorph/core/catalog"
+	"verimorph/core/config"
+	"verimorph/core/convert"
+	"verimorph/core/version"
+	"verimorph/core/yamldoc"
+	"verimorph/device"
+	"verimorph/internal/loaded"
+	"verimorph/report"
+	"verimorph/store"
+)
+
+// configurationFiles lists the schemas and conversions that are loaded.
+func configurationFiles(now loaded.State) []gen.ConfigurationFile {
+	out := []gen.ConfigurationFile{}
+	for _, f := range now.Files {
+		if !convert.Mine([]byte(f.Content)) {
+			continue
+		}
+		item := gen.ConfigurationFile{File: f.Name, Kind: gen.ConfigurationFileKindConversion, Id: yamldoc.FieldOf([]byte(f.Content), "id"), Title: yamldoc.FieldOf([]byte(f.Content), "title")}
+		if why := now.Trouble[f.Name]; why != "" {
+			item.Trouble = &why
+		}
+
+		if yamldoc.FormatOf([]byte(f.Content)) == config.SchemaFormat {
+			item.Kind = gen.ConfigurationFileKindSchema
+		}
+		out = append(out, item)
+	}
+	return out
+}
+
+// checkConfigurationFile holds a schema or conversion against everything else that is loaded. What is wrong with other
+// files only because of this one is part of the answer.
+func (s *Server) checkConfigurationFile(ctx context.Context, file string, data []byte) (yamldoc.Findings, error) {
+	now, err := s.Loaded.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	files := []convert.File{{Name: file, Data: data}}
+	for _, f := range now.Files {
+		if f.Name != file && convert.Mine([]byte(f.Content)) {
+			files = append(files, convert.File{Name: f.Name, Data: []byte(f.Content)})
+		}
+	}
+	_, found := convert.Load(now.Catalogue, files)
+	return slices.DeleteFunc(found, func(f yamldoc.Finding) bool { return now.Trouble[f.File] != "" && f.File != file }), nil
+}
+
+func portraitOf(d store.Device) *device.Portrait {
+	var p device.Portrait
+	if d.Portrait == nil || json.Unmarshal(d.Portrait, &p) != nil {
+		return nil
+	}
+	return &p
+}
+
+func versionOf(f *catalog.Family, text string) (version.Version, error) {
+	if f.Scheme != nil {
+		return f.Scheme.Parse(text)
+	}
+	return version.Parse(text)
+}
+
+// A source is a configuration that a caller named, with what is known about it.
+type source struct {
+	name string
+	text string
+	at   convert.Stop
+	s    *config.Schema
+	doc  *config.Document
+	lib  *convert.Library
+}
+
+// source reads and parses what a caller named.
+func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source, error) {
+	now, err := s.Loaded.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &source{lib: now.Library}
+	from := value(r.From)
+	switch {
+	case r.Backup != nil && r.Text != nil:
+		return nil, badRequest("a source is a backup or a text, not both")
+	case r.Backup != nil:
+		b, text, _, err := s.backupText(ctx, *r.Backup)
+		if err != nil {
+			return nil, err
+		}
+		out.name, out.text = fmt.Sprintf("%s of %s", b.File, b.Device), text
+		if from == "" {
+			d, err := s.device(ctx, b.Device)
+			if err != nil {
+				return nil, err
+			}
+			p := portraitOf(d)
+			if p == nil {
+				return nil, conflict("nobody has looked at device %s yet, so its model is not known; refresh it first", d.Name)
+			}
+			from = p.Model + "@" + b.Version
+		}
+	case r.Text != nil:
+		out.name, out.text = value(r.Name), *r.Text
+		if out.name == "" {
+			out.name = "configuration"
+		}
+		if from == "" {
+			return nil, badRequest("a text needs from: the MODEL@VERSION that wrote it")
+		}
+	default:
+		return nil, badRequest("a source is a backup or a text; it names neither")
+	}
+	if out.at, err = out.lib.ParseStop(from); err != nil {
+		return nil, badRequest("%s", err)
+	}
+	if out.s = out.lib.Schema(out.at); out.s == nil || out.s.Syntax == "" {
+		return nil, conflict("the catalogue does not say how configurations of %s are written", out.at)
+	}
+	var broken []*config.ParseError
+	out.doc, broken = config.Parse(out.name, out.text, out.s.Syntax)
+	if len(broken) > 0 {
+		lines := make([]string, 0, len(broken))
+		for _, b := range broken {
+			lines = append(lines, b.Error())
+		}
+		return nil, newProblem(http.StatusUnprocessableEntity, "bad-request", "The configuration cannot be read", "%s", strings.Join(lines, "\n"))
+	}
+	return out, nil
+}
+
+// CompareConfigurations compares two configurations.
+func (s *Server) CompareConfigurations(ctx context.Context, r gen.CompareConfigurationsRequestObject) (gen.CompareConfigurationsResponseObject, error) {
+	old, err := s.source(ctx, r.Body.Old)
+	if err != nil {
+		return nil, err
+	}
+	new, err := s.source(ctx, r.Body.New)
+	if err != nil {
+		return nil, err
+	}
+	if old.s.Syntax != new.s.Syntax {
+		return nil, conflict("%s is written as %s and %s as %s; they cannot be compared", old.name, old.s.Syntax, new.name, new.s.Syntax)
+	}
+	c := config.Compare(old.doc, new.doc, new.s)
+	return gen.CompareConfigurations200JSONResponse{Items: view.Differences(c), Same: c.Same(), OldText: old.s.MaskText(old.name, old.text), NewText: new.s.MaskText(new.name, new.text)}, nil
+}
+
+// FindServices groups the services of a gateway.
+func (s *Server) FindServices(ctx context.Context, r gen.FindServicesRequestObject) (gen.FindServicesResponseObject, error) {
+	src, err := s.source(ctx, r.Body.Source)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := convert.FindServices(src.s, src.doc, string(r.Body.By))
+	if err != nil {
+		return nil, conflict("%s", err)
+	}
+	out := gen.FindServices200JSONResponse{Items: []gen.ServiceGroup{}}
+	return out, same(groups, &out.Items)
+}
+
+// CarveServices shows what would be carved out.
+func (s *Server) CarveServices(ctx context.Context, r gen.CarveServicesRequestObject) (gen.CarveServicesResponseObject, error) {
+	src, err := s.source(ctx, r.Body.Source)
+	if err != nil {
+		return nil, err
+	}
+	c, err := carve(src, r.Body.Carve)
+	if err != nil {
+		return nil, err
+	}
+	var out gen.CarveServices200JSONResponse
+	if err := same(c, &out); err != nil {
+		return nil, err
+	}
+	out.Text, out.Rest = src.s.MaskText(src.name, c.Text), src.s.MaskText(src.name, c.Rest)
+	return out, nil
+}
+
+func carve(src *source, c gen.Carve) (*convert.Carved, error) {
+	if len(c.Services) == 0 {
+		return nil, badRequest("name at least one service")
+	}
+	out, err := convert.CarveOut(src.s, src.doc, c.Services, value(c.Rename))
+	if err != nil {
+		return nil, conflict("%s", err)
+	}
+	return out, nil
+}
+
+// same carries a value of the core over into the form of the contract, whose fields have the same names.
+func same(from, to any) error {
+	data, err := json.Marshal(from)
+	if err == nil {
+		err = json.Unmarshal(data, to)
+	}
+	return err
+}
+
+// GetSupport tells what carries over.
+func (s *Server) GetSupport(ctx context.Context, r gen.GetSupportRequestObject) (gen.GetSupportResponseObject, error) {
+	now, err := s.Loaded.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	from, err := now.Library.ParseStop(r.Params.From)
+	if err != nil {
+		return nil, badRequest("%s", err)
+	}
+	to, err := now.Library.ParseStop(r.Params.To)
+	if err != nil {
+		return nil, badRequest("%s", err)
+	}
+	table, err := now.Library.Support(from, to, value(r.Params.ByHand))
+	if err != nil {
+		return nil, notConvertible(err)
+	}
+	var out gen.GetSupport200JSONResponse
+	return out, same(table, &out)
+}
+
+// notConvertible says why something cannot be converted.
+func notConvertible(err error) error {
+	var old *convert.TooOldError
+	if errors.As(err, &old) {
+		return newProblem(http.StatusConflict, "no-conversion", "No conversion is known", "%s", err)
+	}
+	return conflict("%s", err)
+}
+
+// work is what is kept, sealed, of a conversion.
+type work struct {
+	Name     string               `json:"name"`
+	Source   string               `json:"source"`
+	From     string               `json:"from"`
+	To       string               `json:"to"`
+	ByHand   bool                 `json:"byHand"`
+	Fragment bool                 `json:"fragment"`
+	Ports    []convert.PortChoice `json:"ports"`
+	Answers  map[string]string    `json:"answers"`
+	Edits    []convert.Edit       `json:"edits"`
+	LastEdit int                  `json:"lastEdit"`
+}
+
+func workLabel(id int64) string { return fmt.Sprintf("conversion %d", id) }
+
+// CreateConversion converts a configuration and keeps the work.
+func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionRequestObject) (gen.CreateConversionResponseObject, error) {
+	id, err := s.once(ctx, r.Params.IdempotencyKey, r.Body, func() (string, error) {
+		src, err := s.source(ctx, r.Body.Source)
+		if err != nil {
+			return "", err
+		}
+		w := work{Name: src.name, Source: src.text, From: src.at.String(), To: r.Body.To, ByHand: value(r.Body.ByHand), Answers: map[string]string{}}
+		if r.Body.Carve != nil {
+			c, err := carve(src, *r.Body.Carve)
+			if err != nil {
+				return "", err
+			}
+			w.Source, w.Fragment = c.Text, true
+			w.Name = strings.Join(r.Body.Carve.Services, ", ") + ", carved out of " + src.name
+		}
+		if _, err := s.convert(ctx, &w); err != nil {
+			return "", err
+		}
+		id, err := s.Store.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: user(ctx)}, func(id int64) ([]byte, error) { return s.sealWork(id, &w) })
+		return fmt.Sprint(id), err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.conversion(ctx, id)
+	return gen.CreateConversion201JSONResponse(out), err
+}
+
+func (s *Server) sealWork(id int64, w *work) ([]byte, error) {
+	data, err := json.Marshal(w)
+	if err != nil {
+		return nil, err
+	}
+	return s.Vault.Seal(workLabel(id), data)
+}
+
+// convert works a conversion out and has the audit check its ledger.
+func (s *Server) convert(ctx context.Context, w *work) (*convert.Result, error) {
+	src, err := s.source(ctx, gen.ConfigurationSource{Text: &w.Source, Name: &w.Name, From: &w.From})
+	if err != nil {
+		return nil, err
+	}
+	to, err := src.lib.ParseStop(w.To)
+	if err != nil {
+		return nil, badRequest("%s", err)
+	}
+	r, err := src.lib.Convert(convert.Job{From: src.at, To: to, Ports: w.Ports, Answers: w.Answers, Edits: w.Edits, ByHand: w.ByHand, Fragment: w.Fragment}, src.doc)
+	if err != nil {
+		return nil, notConvertible(err)
+	}
+	if wrong := convert.Check(w.Source, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
+		return nil, fmt.Errorf("the ledger of a conversion does not add up: %s", strings.Join(wrong, "; "))
+	}
+	return r, nil
+}
+
+// open reads a conversion's work.
+func (s *Server) open(ctx context.Context, id int64) (store.Conversion, *work, error) {
+	c, err := s.Store.Conversion(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return c, nil, notFound("there is no conversion %d", id)
+	}
+	if err != nil {
+		return c, nil, err
+	}
+	data, err := s.Vault.Open(workLabel(id), c.Work)
+	if err != nil {
+		return c, nil, err
+	}
+	var w work
+	if err := json.Unmarshal(data, &w); err != nil {
+		return c, nil, err
+	}
+	return c, &w, nil
+}
+
+// conversion shows a conversion by its id.
+func (s *Server) conversion(ctx context.Context, id string) (out gen.Conversion, err error) {
+	var n int64
+	if _, err := fmt.Sscan(id, &n); err != nil {
+		return out, err
+	}
+	c, w, err := s.open(ctx, n)
+	if err != nil {
+		return out, err
+	}
+	return s.show(ctx, c, w)
+}
+
+func (s *Server) show(ctx context.Context, c store.Conversion, w *work) (out gen.Conversion, err error) {
+	r, err := s.convert(ctx, w)
+	if err != nil {
+		return out, err
+	}
+	out = gen.Conversion{Id: c.ID, Name: c.Name, From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, Complete: r.Ledger.Complete(),
+		SourceText: r.S.MaskText(w.Name, w.Source), ResultText: r.T.MaskText(w.Name, r.Text), SourcePorts: []gen.ModelPort{}, TargetPorts: []gen.ModelPort{}}
+	for _, p := range r.S.Ports[r.Ledger.From.Model] {
+		out.SourcePorts = append(out.SourcePorts, gen.ModelPort{Name: p.Name, Speed: p.Speed, Role: p.Role})
+	}
+	for _, p := range r.T.Ports[r.Ledger.To.Model] {
+		out.TargetPorts = append(out.TargetPorts, gen.ModelPort{Name: p.Name, Speed: p.Speed, Role: p.Role})
+	}
+	// Lists that are empty are lists all the same.
+	l := *r.Ledger
+	l.Questions, l.Ports, l.Findings, l.Edits = append([]convert.Question{}, l.Questions...), append([]convert.PortChoice{}, l.Ports...), append([]config.Finding{}, l.Findings...), append([]convert.Edit{}, l.Edits...)
+	return out, same(l, &out.Ledger)
+}
+
+// GetConversion answers with a conversion.
+func (s *Server) GetConversion(ctx context.Context, r gen.GetConversionRequestObject) (gen.GetConversionResponseObject, error) {
+	c, w, err := s.open(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.show(ctx, c, w)
+	return gen.GetConversion200JSONResponse(out), err
+}
+
+// ListConversions lists conversions.
+func (s *Server) ListConversions(ctx context.Context, r gen.ListConversionsRequestObject) (gen.ListConversionsResponseObject, error) {
+	limit, before, err := page(r.Params.Limit, r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.Store.Conversions(ctx, before, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := gen.ListConversions200JSONResponse{Items: []gen.ConversionSummary{}}
+	for i, c := range all {
+		if i == limit {
+			out.Next = ptr(fmt.Sprint(all[limit-1].ID))
+			break
+		}
+		out.Items = append(out.Items, gen.ConversionSummary{Id: c.ID, Name: c.Name, From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt})
+	}
+	return out, nil
+}
+
+// ChangeConversion takes what a person chose and works the conversion out again. Nothing is kept when it cannot be.
+func (s *Server) ChangeConversion(ctx context.Context, r gen.ChangeConversionRequestObject) (gen.ChangeConversionResponseObject, error) {
+	c, w, err := s.open(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.choose(ctx, w, r.Body); err != nil {
+		return nil, err
+	}
+	out, err := s.show(ctx, c, w)
+	if err != nil {
+		return nil, err
+	}
+	sealed, err := s.sealWork(c.ID, w)
+	if err != nil {
+		return nil, err
+	}
+	ok, err := s.Store.PutConversion(ctx, c.ID, c.Revision, sealed)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, conflict("somebody else changed conversion %d at the same time; look at it and try again", c.ID)
+	}
+	return gen.ChangeConversion200JSONResponse(out), nil
+}
+
+func (s *Server) choose(ctx context.Context, w *work, b *gen.ConversionChange) error {
+	if b.Ports != nil {
+		w.Ports = nil
+		for _, p := range *b.Ports {
+			c := convert.PortChoice{Port: p.Port, To: value(p.To), FoldInto: value(p.FoldInto), LeaveOut: value(p.LeaveOut), Chosen: true}
+			n := 0
+			for _, set := range []string{c.To, c.FoldInto, c.LeaveOut} {
+				if set != "" {
+					n++
+				}
+			}
+			if n != 1 {
+				return badRequest("port %q: say exactly one of to, foldInto and leaveOut", p.Port)
+			}
+			w.Ports = append(w.Ports, c)
+		}
+	}
+	if b.Answers != nil {
+		w.Answers = maps.Clone(w.Answers)
+		for k, v := range *b.Answers {
+			if w.Answers[k] = v; v == "" {
+				delete(w.Answers, k)
+			}
+		}
+	}
+	if b.Undo != nil {
+		n := len(w.Edits)
+		w.Edits = slices.DeleteFunc(w.Edits, func(e convert.Edit) bool { return e.ID == *b.Undo })
+		if len(w.Edits) == n {
+			return notFound("there is no hand edit %d", *b.Undo)
+		}
+	}
+	if b.Text != nil {
+		return s.edit(ctx, w, *b.Text)
+	}
+	return nil
+}
+
+// edit turns a text that a person edited into hand edits.
+func (s *Server) edit(ctx context.Context, w *work, text string) error {
+	r, err := s.convert(ctx, w)
+	if err != nil {
+		return err
+	}
+	before, _ := config.Parse(w.Name, r.Text, r.T.Syntax)
+	after, broken := config.Parse("result", text, r.T.Syntax)
+	if len(broken) > 0 {
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "The text cannot be read", "%s", broken[0])
+	}
+	if left := r.T.Unmask(after, before); left > 0 {
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "A secret is not known", "%d values are ***, but no secret of the result belongs there; write the value itself", left)
+	}
+	for _, e := range convert.Edits(before, after, r.T) {
+		w.LastEdit++
+		e.ID, e.By, e.At = w.LastEdit, user(ctx), time.Now().UTC().Format(time.RFC3339)
+		w.Edits = append(w.Edits, e)
+	}
+	return nil
+}
+
+// DeleteConversion forgets a conversion.
+func (s *Server) DeleteConversion(ctx context.Context, r gen.DeleteConversionRequestObject) (gen.DeleteConversionResponseObject, error) {
+	err := s.Store.DeleteConversion(ctx, r.Id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, notFound("there is no conversion %d", r.Id)
+	}
+	return gen.DeleteConversion204Response{}, err
+}
+
+// ReportConversion writes the report of a conversion.
+func (s *Server) ReportConversion(ctx context.Context, r gen.ReportConversionRequestObject) (gen.ReportConversionResponseObject, error) {
+	_, w, err := s.open(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	res, err := s.convert(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	rep := report.Conversion(res.Ledger, res.S.MaskText(w.Name, w.Source), res.T.MaskText(w.Name, res.Text))
+	var b bytes.Buffer
+	if value(r.Params.Format) == gen.Pdf {
+		if err := rep.PDF(&b); err != nil {
+			return nil, err
+		}
+		return gen.ReportConversion200ApplicationpdfResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+	}
+	if err := rep.HTML(&b); err != nil {
+		return nil, err
+	}
+	return gen.ReportConversion200TexthtmlResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
