@@ -10,8 +10,9 @@ import (
 var page string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"sign":  func(kind string) string { return Marks[kind].Sign },
-	"words": func(kind string) string { return Marks[kind].Words },
+	"sign":    func(kind string) string { return Marks[kind].Sign },
+	"counted": Counted,
+	"words":   func(kind string) string { return Marks[kind].Words },
 	"pick": func(s Side, i int) half {
 		if i < 0 {
 			return half{}

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/johnfercher/maroto/v2"
 	"github.com/johnfercher/maroto/v2/pkg/components/col"
@@ -32,7 +33,7 @@ var (
 )
 
 // PDF writes the report on paper of A4 size, lying. Statements that were simply kept are counted, not listed; the texts
-// stand side by side at the end.
+// stand side by side at the end, without long runs in which both sides are the same.
 func (r *Report) PDF(w io.Writer) error {
 	m := maroto.New(config.NewBuilder().WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10).
 		WithPageNumber(props.PageNumber{Pattern: "{current} of {total}", Place: props.RightBottom, Size: 7}).WithTitle(r.Title, true).WithMaxGridSize(24).Build())
@@ -41,7 +42,7 @@ func (r *Report) PDF(w io.Writer) error {
 		m.AddRows(row.New().Add(text.NewCol(4, f[0], small(soft)), text.NewCol(20, f[1], small(nil))))
 	}
 	for _, c := range r.Counts {
-		m.AddRows(row.New(4.6).Add(sign(c.Kind), text.NewCol(23, fmt.Sprintf("%d %s", c.N, Marks[c.Kind].Words), small(nil))))
+		m.AddRows(row.New(4.6).Add(sign(c.Kind), text.NewCol(23, Counted(c.Kind, c.N), small(nil))))
 	}
 	m.AddRows(heading("What needs a person", 11))
 	if len(r.Attention) == 0 {
@@ -70,8 +71,24 @@ func (r *Report) PDF(w io.Writer) error {
 	}
 	m.AddRows(heading("Side by side", 11))
 	m.AddRows(row.New().Add(text.NewCol(12, r.Left.Title, small(soft)), text.NewCol(12, r.Right.Title, small(soft))))
-	for _, pair := range r.Rows() {
-		m.AddRows(row.New(3.4).Add(append(lineOf(r.Left, pair.Left), lineOf(r.Right, pair.Right)...)...))
+	rows := r.Rows()
+	for i := 0; i < len(rows); {
+		same := 0
+		for i+same < len(rows) && r.same(rows[i+same]) {
+			same++
+		}
+		if same > 2*context+1 {
+			for _, pair := range rows[i : i+context] {
+				m.AddRows(r.beside(pair))
+			}
+			m.AddRows(row.New(4).Add(text.NewCol(24, fmt.Sprintf("%d rows that are the same on both sides", same-2*context), props.Text{Size: 7, Style: fontstyle.Italic, Color: soft, Align: align.Center})))
+			i += same - context
+			same = context
+		}
+		for _, pair := range rows[i:min(i+max(same, 1), len(rows))] {
+			m.AddRows(r.beside(pair))
+		}
+		i += max(same, 1)
 	}
 	document, err := m.Generate()
 	if err != nil {
@@ -81,19 +98,49 @@ func (r *Report) PDF(w io.Writer) error {
 	return err
 }
 
+// context is how many rows are shown around those that differ.
+const context = 3
+
+// same reports whether a row says nothing new: both lines are the same, and nothing but that is said of them.
+func (r *Report) same(p Row) bool {
+	if p.Left < 0 || p.Right < 0 {
+		return false
+	}
+	a, b := r.Left.Lines[p.Left], r.Right.Lines[p.Right]
+	plain := func(kind string) bool { return kind == "" || kind == "kept" || kind == "cosmetic" }
+	return a.Text == b.Text && plain(a.Kind) && plain(b.Kind)
+}
+
+func (r *Report) beside(p Row) core.Row {
+	return row.New(3.4).Add(append(lineOf(r.Left, p.Left), lineOf(r.Right, p.Right)...)...)
+}
+
 func heading(s string, size float64) core.Row {
 	return row.New().Add(text.NewCol(24, s, props.Text{Size: size, Style: fontstyle.Bold, Top: 2, Bottom: 1}))
 }
 
 func small(c *props.Color) props.Text {
-	return props.Text{Size: 8, Color: c, Bottom: 0.6, BreakLineStrategy: breakline.DashStrategy}
+	return props.Text{Size: 8, Left: 1, Color: c, Bottom: 0.6, BreakLineStrategy: breakline.DashStrategy}
+}
+
+// words is small text that breaks between words, unless one of them is too long for a line.
+func words(s string, c *props.Color) props.Text {
+	t := small(c)
+	t.BreakLineStrategy = breaking(s, 38)
+	return t
+}
+
+func breaking(s string, most int) breakline.Strategy {
+	for _, w := range strings.Fields(s) {
+		if len(w) > most {
+			return breakline.DashStrategy
+		}
+	}
+	return breakline.EmptySpaceStrategy
 }
 
 func code(s string) props.Text {
-	strategy := breakline.EmptySpaceStrategy
-	if len(s) > 40 {
-		strategy = breakline.DashStrategy
-	}
+	strategy := breaking(s, 24)
 	return props.Text{Size: 7, Family: fontfamily.Courier, Bottom: 0.6, BreakLineStrategy: strategy}
 }
 
@@ -113,9 +160,9 @@ func sign(kind string) core.Col {
 }
 
 func entry(e Entry) core.Row {
-	words := Marks[e.Kind].Words
+	what := Marks[e.Kind].Words
 	if e.Guarded {
-		words += ", guarded"
+		what += ", guarded"
 	}
 	where := e.Path
 	if e.OldLine > 0 {
@@ -124,7 +171,7 @@ func entry(e Entry) core.Row {
 	if e.NewLine > 0 {
 		where += fmt.Sprintf(", now %d", e.NewLine)
 	}
-	return row.New().Add(sign(e.Kind), text.NewCol(3, words, small(nil)), text.NewCol(6, where, small(nil)), text.NewCol(5, e.Old, code(e.Old)), text.NewCol(5, e.New, code(e.New)), text.NewCol(4, e.Note, small(soft)))
+	return row.New().Add(sign(e.Kind), text.NewCol(3, what, small(nil)), text.NewCol(6, where, words(where, nil)), text.NewCol(4, e.Old, code(e.Old)), text.NewCol(4, e.New, code(e.New)), text.NewCol(6, e.Note, words(e.Note, soft)))
 }
 
 func lineOf(s Side, i int) []core.Col {

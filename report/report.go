@@ -61,6 +61,15 @@ type Line struct {
 // A Mark is how a kind is shown: a sign and words.
 type Mark struct{ Sign, Words string }
 
+// Counted says how many there are of a kind.
+func Counted(kind string, n int) string {
+	words := Marks[kind].Words
+	if kind == convert.NeedsPerson && n != 1 {
+		words = "need a person"
+	}
+	return fmt.Sprintf("%d %s", n, words)
+}
+
 // Marks are our signs. They stand beside every colour, on screens and on paper.
 var Marks = map[string]Mark{
 	convert.NeedsPerson:    {"?", "needs a person"},

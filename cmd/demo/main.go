@@ -300,8 +300,7 @@ func load(ctx context.Context, databaseURL string) error {
 		return err
 	}
 	fmt.Println("Loading catalogue, images and devices ...")
-	files, _ := filepath.Glob("demo/catalog/*.yaml")
-	if err := client(ctx, "", append([]string{"catalogue", "load"}, files...)...); err != nil {
+	if err := client(ctx, "", "catalogue", "load", "demo/catalog"); err != nil {
 		return err
 	}
 	if err := loadSite(ctx); err != nil {

@@ -4,9 +4,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,22 +16,26 @@ import (
 	"verimorph/api/gen"
 	"verimorph/api/view"
 	"verimorph/core/catalog"
+	"verimorph/core/config"
+	"verimorph/core/convert"
 	"verimorph/core/path"
+	"verimorph/core/yamldoc"
 )
 
 var catalogueCommands = []command{
 	{
-		name: "catalogue check", args: "FOLDER", short: "Check catalogue files, offline", min: 1, max: 1, example: "catalogue check demo/catalog",
+		name: "catalogue check", args: "FOLDER", short: "Check catalogue, schema and conversion files, offline", min: 1, max: 1, example: "catalogue check demo/catalog",
 		long: "Findings come one a line, as file:line:column: message. It exits 0 when there is none and 1 when there are some.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(_ context.Context, c *client, args []string) error {
 				if _, err := os.Stat(args[0]); err != nil {
 					return err
 				}
-				cat, found := catalog.ReadDir(os.DirFS(args[0]))
+				l, found := convert.ReadDir(os.DirFS(args[0]))
 				if found == nil {
 					found = catalog.Findings{}
 				}
+				cat := l.Catalogue
 				err := c.show(found, func() {
 					for _, f := range found {
 						c.printf("%s\n", f)
@@ -38,6 +44,9 @@ var catalogueCommands = []command{
 						if c.terminal {
 							c.printf("%s: family %s of %s, %d models, %d releases, %d rules\n", f.File, f.Name, f.Maker, len(f.Models), len(f.Releases), len(f.Rules))
 						}
+					}
+					if c.terminal {
+						c.printf("%d schemas and %d conversions of configurations\n", len(l.Schemas), len(l.Conversions))
 					}
 				})
 				if err == nil && len(found) > 0 {
@@ -242,22 +251,48 @@ func number(s, what string) (int64, error) {
 	return id, nil
 }
 
-// catalogueFiles puts the files of folders in the place of the folders.
+// catalogueFiles puts the files of folders in the place of the folders: catalogue files first, then schemas, each after
+// the one it extends, then conversions.
 func catalogueFiles(args []string) (names []string, err error) {
 	for _, arg := range args {
-		if st, err := os.Stat(arg); err == nil && st.IsDir() {
-			files, err := filepath.Glob(filepath.Join(arg, "*.yaml"))
-			if err != nil {
-				return nil, err
-			}
-			if len(files) == 0 {
-				return nil, fmt.Errorf("%s holds no .yaml file", arg)
-			}
-			names = append(names, files...)
+		if st, err := os.Stat(arg); err != nil || !st.IsDir() {
+			names = append(names, arg)
 			continue
 		}
-		names = append(names, arg)
+		var found []string
+		err := filepath.WalkDir(arg, func(name string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() && filepath.Ext(name) == ".yaml" {
+				found = append(found, name)
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(found) == 0 {
+			return nil, fmt.Errorf("%s holds no .yaml file", arg)
+		}
+		names = append(names, found...)
 	}
+	extends, depth := map[string]string{}, map[string]int{}
+	for _, name := range names {
+		if data, err := os.ReadFile(name); err == nil && yamldoc.FormatOf(data) == config.SchemaFormat {
+			extends[yamldoc.FieldOf(data, "id")] = yamldoc.FieldOf(data, "extends")
+		}
+	}
+	for _, name := range names {
+		data, err := os.ReadFile(name)
+		switch {
+		case err != nil:
+		case yamldoc.FormatOf(data) == convert.Format:
+			depth[name] = 1000
+		case yamldoc.FormatOf(data) == config.SchemaFormat:
+			for id := yamldoc.FieldOf(data, "id"); id != "" && depth[name] < 100; id = extends[id] {
+				depth[name]++
+			}
+		}
+	}
+	slices.SortStableFunc(names, func(a, b string) int { return depth[a] - depth[b] })
 	return names, nil
 }
 

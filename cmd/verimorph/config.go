@@ -444,7 +444,7 @@ func (c *client) ledger(w io.Writer, l *convert.Ledger) {
 	var parts []string
 	for _, state := range slices.Backward(convert.States) {
 		if n := l.Counts[state]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, report.Marks[state].Words))
+			parts = append(parts, report.Counted(state, n))
 		}
 	}
 	fmt.Fprintf(w, "%s: %s\n", c.paint(bold, fmt.Sprintf("%s %s to %s %s", l.From.Model, l.From.Version, l.To.Model, l.To.Version)), strings.Join(parts, ", "))

@@ -5,11 +5,14 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
+	"verimorph/core/config"
+	"verimorph/report"
 )
 
 var backupCommands = []command{
@@ -99,7 +102,11 @@ var backupCommands = []command{
 func (c *client) showDifferences(ds []gen.Difference) error {
 	err := c.show(ds, func() {
 		for _, d := range ds {
-			c.printf("%s  %s\n", c.paint(bold, string(d.Kind)), d.Path)
+			mark := report.Marks[string(d.Kind)]
+			c.printf("%s %s  %s\n", mark.Sign, c.paint(bold, mark.Words), d.Path)
+			if d.Guarded != nil {
+				c.printf("  guarded: %s\n", *d.Guarded)
+			}
 			if d.Old != "" {
 				c.printf("  %s\n", c.paint(red, fmt.Sprintf("- %4d  %s", d.OldLine, strings.ReplaceAll(d.Old, "\n", "\n          "))))
 			}
@@ -111,7 +118,7 @@ func (c *client) showDifferences(ds []gen.Difference) error {
 			c.printf("No difference.\n")
 		}
 	})
-	if err == nil && len(ds) > 0 {
+	if err == nil && slices.ContainsFunc(ds, func(d gen.Difference) bool { return string(d.Kind) != config.Cosmetic }) {
 		err = errNo
 	}
 	return err

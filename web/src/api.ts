@@ -19,6 +19,10 @@ export type Release = S["Release"];
 export type Backup = S["Backup"];
 export type Difference = S["Difference"];
 export type Action = S["Action"];
+export type Conversion = S["Conversion"];
+export type ConversionChange = S["ConversionChange"];
+export type ConfigurationSource = S["ConfigurationSource"];
+export type PortChoice = S["PortChoice"];
 export type Verdict = S["Verdict"];
 
 export const api = createClient<paths>({ baseUrl: "/api/v1" });

@@ -11,6 +11,8 @@ import { FleetPage } from "./fleet";
 import { SignIn } from "./signin";
 import { AdvisoriesPage } from "./advisories";
 import { CataloguePage } from "./catalogue";
+import { ConfigurationsPage } from "./configurations";
+import { ConversionPage } from "./conversion";
 import { ImagesPage } from "./images";
 import { PathsPage } from "./paths";
 import { Trouble, Waiting } from "./ui";
@@ -24,7 +26,7 @@ function useTheme() {
   return { dark, toggle: () => setDark((d) => !d) };
 }
 
-const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"]];
+const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"], ["/configurations", "Configurations"]];
 
 export function App() {
   const theme = useTheme();
@@ -79,6 +81,8 @@ export function App() {
           <Route path="/changes" element={<ChangesPage />} />
           <Route path="/changes/:id" element={<ChangePage />} />
           <Route path="/backups" element={<BackupsPage />} />
+          <Route path="/configurations" element={<ConfigurationsPage />} />
+          <Route path="/configurations/:id" element={<ConversionPage />} />
           <Route path="/paths" element={<PathsPage />} />
           <Route path="/catalogue" element={<CataloguePage />} />
           <Route path="/catalogue/:family" element={<CataloguePage />} />

@@ -1,8 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, pages, type Backup, type Difference } from "./api";
+import { api, ask, pages, type Backup } from "./api";
 import { time } from "./format";
-import { Badge, Button, Card, Trouble, Waiting } from "./ui";
+import { Differences } from "./configurations";
+import { Button, Card, Trouble, Waiting } from "./ui";
 
 export function BackupsPage() {
   const backups = useQuery({
@@ -45,25 +46,4 @@ export function BackupsPage() {
       </div>
     </>
   );
-}
-
-const kinds: Record<string, string> = { added: "done", removed: "failed", changed: "degraded", reordered: "degraded" };
-
-function Differences({ of }: { of: Difference[] }) {
-  if (of.length === 0) return <p>No difference.</p>;
-  return (
-    <ul className="space-y-3">
-      {of.map((d, i) => (
-        <li key={i}>
-          <p className="flex items-center gap-2"><Badge state={kinds[d.kind]}>{d.kind}</Badge><b>{d.path}</b>{d.secret && <span className="text-xs">(secret)</span>}</p>
-          {d.old && <Lines mark="-" line={d.oldLine} text={d.old} />}
-          {d.new && <Lines mark="+" line={d.newLine} text={d.new} />}
-        </li>
-      ))}
-    </ul>
-  );
-}
-
-function Lines({ mark, line, text }: { mark: string; line: number; text: string }) {
-  return <pre className="mt-1 font-mono text-xs"><span className="mr-2 inline-block text-slate-600 select-none dark:text-slate-400">{mark} line {line}</span>{"\n"}{text.replace(/^/gm, "  ")}</pre>;
 }
