@@ -12,11 +12,15 @@ import (
 	"github.com/johnfercher/maroto/v2/pkg/config"
 	"github.com/johnfercher/maroto/v2/pkg/consts/align"
 	"github.com/johnfercher/maroto/v2/pkg/consts/breakline"
-	"github.com/johnfercher/maroto/v2/pkg/consts/fontfamily"
 	"github.com/johnfercher/maroto/v2/pkg/consts/fontstyle"
 	"github.com/johnfercher/maroto/v2/pkg/consts/orientation"
 	"github.com/johnfercher/maroto/v2/pkg/core"
 	"github.com/johnfercher/maroto/v2/pkg/props"
+	"github.com/johnfercher/maroto/v2/pkg/repository"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/goitalic"
+	"golang.org/x/image/font/gofont/gomono"
+	"golang.org/x/image/font/gofont/goregular"
 )
 
 // colours of marks, apart for people who see few colours; a sign stands on each.
@@ -25,6 +29,9 @@ var colours = map[string]*props.Color{
 	"changed": {Red: 230, Green: 159}, "renamed": {Red: 86, Green: 180, Blue: 233}, "moved": {Red: 86, Green: 180, Blue: 233}, "reordered": {Red: 86, Green: 180, Blue: 233},
 	"merged": {Red: 204, Green: 121, Blue: 167}, "hand": {Red: 240, Green: 228, Blue: 66},
 }
+
+// families of fonts.
+const family, mono = "text", "mono"
 
 var (
 	white = &props.Color{Red: 255, Green: 255, Blue: 255}
@@ -35,7 +42,13 @@ var (
 // PDF writes the report on paper of A4 size, lying. Statements that were simply kept are counted, not listed; the texts
 // stand side by side at the end, without long runs in which both sides are the same.
 func (r *Report) PDF(w io.Writer) error {
-	m := maroto.New(config.NewBuilder().WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10).
+	// Fonts of our own: they know all signs, and the built-in ones are slow, since their code page is read for every text.
+	fonts, err := repository.New().AddUTF8FontFromBytes(family, fontstyle.Normal, goregular.TTF).AddUTF8FontFromBytes(family, fontstyle.Bold, gobold.TTF).
+		AddUTF8FontFromBytes(family, fontstyle.Italic, goitalic.TTF).AddUTF8FontFromBytes(mono, fontstyle.Normal, gomono.TTF).Load()
+	if err != nil {
+		return err
+	}
+	m := maroto.New(config.NewBuilder().WithCustomFonts(fonts).WithDefaultFont(&props.Font{Family: family}).WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10).
 		WithPageNumber(props.PageNumber{Pattern: "{current} of {total}", Place: props.RightBottom, Size: 7}).WithTitle(r.Title, true).WithMaxGridSize(24).Build())
 	m.AddRows(heading(r.Title, 14))
 	for _, f := range r.Facts {
@@ -141,7 +154,7 @@ func breaking(s string, most int) breakline.Strategy {
 
 func code(s string) props.Text {
 	strategy := breaking(s, 24)
-	return props.Text{Size: 7, Family: fontfamily.Courier, Bottom: 0.6, BreakLineStrategy: strategy}
+	return props.Text{Size: 7, Family: mono, Bottom: 0.6, BreakLineStrategy: strategy}
 }
 
 // sign is a cell with the mark of a kind.
@@ -183,5 +196,5 @@ func lineOf(s Side, i int) []core.Col {
 	if len([]rune(body)) > 72 {
 		body = string([]rune(body)[:71]) + "…"
 	}
-	return []core.Col{text.NewCol(1, fmt.Sprint(i+1), props.Text{Size: 6, Color: soft, Align: align.Right}), sign(l.Kind), text.NewCol(10, body, props.Text{Size: 6.5, Family: fontfamily.Courier})}
+	return []core.Col{text.NewCol(1, fmt.Sprint(i+1), props.Text{Size: 6, Color: soft, Align: align.Right}), sign(l.Kind), text.NewCol(10, body, props.Text{Size: 6.5, Family: mono})}
 }

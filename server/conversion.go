@@ -33,7 +33,7 @@ func configurationFiles(now loaded.State) []gen.ConfigurationFile {
 			continue
 		}
 		item := gen.ConfigurationFile{File: f.Name, Kind: gen.ConfigurationFileKindConversion, Id: yamldoc.FieldOf([]byte(f.Content), "id"), Title: yamldoc.FieldOf([]byte(f.Content), "title")}
-		if why := now.Trouble[f.Name]; why != "" {
+		if why := now.Trouble()[f.Name]; why != "" {
 			item.Trouble = &why
 		}
 
@@ -59,7 +59,7 @@ func (s *Server) checkConfigurationFile(ctx context.Context, file string, data [
 		}
 	}
 	_, found := convert.Load(now.Catalogue, files)
-	return slices.DeleteFunc(found, func(f yamldoc.Finding) bool { return now.Trouble[f.File] != "" && f.File != file }), nil
+	return slices.DeleteFunc(found, func(f yamldoc.Finding) bool { return now.Trouble()[f.File] != "" && f.File != file }), nil
 }
 
 func portraitOf(d store.Device) *device.Portrait {
@@ -93,7 +93,7 @@ func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source
 	if err != nil {
 		return nil, err
 	}
-	out := &source{lib: now.Library}
+	out := &source{lib: now.Library()}
 	from := value(r.From)
 	switch {
 	case r.Backup != nil && r.Text != nil:
@@ -219,15 +219,15 @@ func (s *Server) GetSupport(ctx context.Context, r gen.GetSupportRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	from, err := now.Library.ParseStop(r.Params.From)
+	from, err := now.Library().ParseStop(r.Params.From)
 	if err != nil {
 		return nil, badRequest("%s", err)
 	}
-	to, err := now.Library.ParseStop(r.Params.To)
+	to, err := now.Library().ParseStop(r.Params.To)
 	if err != nil {
 		return nil, badRequest("%s", err)
 	}
-	table, err := now.Library.Support(from, to, value(r.Params.ByHand))
+	table, err := now.Library().Support(from, to, value(r.Params.ByHand))
 	if err != nil {
 		return nil, notConvertible(err)
 	}

@@ -304,7 +304,7 @@ func (s *Server) schemaOf(ctx context.Context, name string) (*config.Schema, err
 					if err != nil {
 						return nil, err
 					}
-					if known := now.Library.Schema(convert.Stop{Model: p.Model, Version: v}); known != nil {
+					if known := now.Library().Schema(convert.Stop{Model: p.Model, Version: v}); known != nil {
 						return known, nil
 					}
 				}

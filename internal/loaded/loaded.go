@@ -15,18 +15,40 @@ import (
 
 // A Catalogue is the loaded one.
 type Catalogue struct {
-	Store *store.Store
-	mu    sync.Mutex
-	now   State
+	Store    *store.Store
+	mu       sync.Mutex
+	now      State
+	families map[string]*catalog.Family // by name and hash of the file they were read from, so that each is read once
 }
 
 // State is the catalogue at one moment. Nothing in it is changed afterwards.
 type State struct {
 	Catalogue *catalog.Catalogue
-	Library   *convert.Library // the same, with schemas and conversions
 	Files     []store.CatalogueFile
-	Trouble   map[string]string // schema and conversion files that cannot be used now, and why
 	Mark      int64 // grows with every load
+
+	library func() (*convert.Library, map[string]string)
+}
+
+// Library is the catalogue with its schemas and conversions. They are read when somebody first asks.
+func (s State) Library() *convert.Library {
+	l, _ := s.library()
+	return l
+}
+
+// Trouble says, by file, why schemas and conversions cannot be used now.
+func (s State) Trouble() map[string]string {
+	_, trouble := s.library()
+	return trouble
+}
+
+func library(cat *catalog.Catalogue, files []convert.File) (*convert.Library, map[string]string) {
+	l, found := convert.Load(cat, files)
+	trouble := map[string]string{}
+	for _, f := range found.Errors() {
+		trouble[f.File] = strings.TrimPrefix(trouble[f.File]+"\n"+f.String(), "\n")
+	}
+	return l, trouble
 }
 
 // Now returns what is loaded.
@@ -46,25 +68,27 @@ func (c *Catalogue) Now(ctx context.Context) (State, error) {
 	}
 	cat := &catalog.Catalogue{}
 	var mine []convert.File
+	families := map[string]*catalog.Family{}
 	for _, f := range files {
 		if convert.Mine([]byte(f.Content)) {
 			mine = append(mine, convert.File{Name: f.Name, Data: []byte(f.Content)})
 			continue
 		}
-		fam, found := catalog.ReadFile(f.Name, []byte(f.Content))
+		key := f.Name + " " + f.SHA256
+		fam, found := c.families[key], catalog.Findings(nil)
+		if fam == nil {
+			fam, found = catalog.ReadFile(f.Name, []byte(f.Content))
+		}
 		if fam != nil {
+			families[key] = fam
 			found = append(found, cat.Add(fam)...)
 		}
 		if errs := found.Errors(); len(errs) > 0 {
 			return State{}, fmt.Errorf("the loaded catalogue cannot be used: %w", errs)
 		}
 	}
-	lib, found := convert.Load(cat, mine)
-	trouble := map[string]string{}
-	for _, f := range found.Errors() {
-		trouble[f.File] = strings.TrimPrefix(trouble[f.File]+"\n"+f.String(), "\n")
-	}
-	c.now = State{cat, lib, files, trouble, mark}
+	c.families = families
+	c.now = State{cat, files, mark, sync.OnceValues(func() (*convert.Library, map[string]string) { return library(cat, mine) })}
 	return c.now, nil
 }
 

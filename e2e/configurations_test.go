@@ -1,0 +1,249 @@
+package e2e
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/api/gen"
+	"verimorph/core/config"
+	"verimorph/core/convert"
+)
+
+const demoConfigs = "../demo/configs/"
+
+// secretsOf are the secrets of the demo's large firewall, none of which may be seen anywhere.
+func secretsOf(t *testing.T, name string) (out []string) {
+	data, err := os.ReadFile(demoConfigs + name)
+	require.NoError(t, err)
+	for _, w := range strings.FieldsFunc(string(data), func(r rune) bool { return strings.ContainsRune(" \n\t\"<>;,", r) }) {
+		if strings.HasPrefix(w, "demo-") {
+			out = append(out, w)
+		}
+	}
+	require.NotEmpty(t, out)
+	return out
+}
+
+func hidesAll(t *testing.T, text string, secrets []string) {
+	t.Helper()
+	for _, s := range secrets {
+		if strings.Contains(text, s) {
+			t.Fatalf("a secret is shown: %s", s)
+		}
+	}
+}
+
+// The client without a service: exit codes, files written or not, reports, masking.
+func TestConfigurationsOnPaper(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+		return filepath.Join(dir, name)
+	}
+	offline := &env{t: t, dir: dir}
+	data, err := os.ReadFile(demoConfigs + "control-fw1.cfg")
+	require.NoError(t, err)
+	secrets := secretsOf(t, "control-fw1.cfg")
+	old := file("old.cfg", string(data))
+	changed := strings.NewReplacer("198.51.100.10/28", "198.51.100.11/28", "name control-fw1", "name control-fw2", secrets[0], "another").Replace(string(data))
+
+	out, _, code := offline.client("", "compare", old, file("same.cfg", strings.Replace(string(data), "# routes to the piers", "# routes", 1)))
+	assert.Equal(t, 0, code, out)
+	assert.Contains(t, out, "Both mean the same; 1 differences are cosmetic.")
+	out, _, code = offline.client("", "compare", "-catalog", "../demo/catalog", "-schema", "th@4.2.9", old, file("new.cfg", changed), "-report", filepath.Join(dir, "diff.html"))
+	assert.Equal(t, 1, code)
+	assert.Less(t, strings.Index(out, "guarded: the box may be reached through this address"), strings.Index(out, "box / name"), "guarded settings come first")
+	hidesAll(t, out, secrets)
+	page, err := os.ReadFile(filepath.Join(dir, "diff.html"))
+	require.NoError(t, err)
+	hidesAll(t, string(page), secrets)
+	assert.NotContains(t, string(page), "http", "a report needs nothing from elsewhere")
+	out, _, code = offline.client("", "compare", "-json", "-catalog", "../demo/catalog", "-schema", "th@4.2.9", old, filepath.Join(dir, "new.cfg"))
+	assert.Equal(t, 1, code)
+	var ds []gen.Difference
+	require.NoError(t, json.Unmarshal([]byte(out), &ds))
+	assert.Len(t, ds, 3)
+	_, stderr, code := offline.client("", "compare", old, file("broken.cfg", "box\n\tname x\n"))
+	assert.Equal(t, 3, code)
+	assert.Contains(t, stderr, "broken.cfg:2:1: a tab in the indentation")
+	for _, args := range [][]string{{"compare", old}, {"compare", "-schema", "th", old, old}, {"compare", "-catalog", "../demo/catalog", "-schema", "zz", old, old}, {"convert", old},
+		{"convert", "-catalog", "../demo/catalog", "-from", "TH-61@4.2.9", "-to", "TH-60@5.4.2", old}, {"carve", "-catalog", "../demo/catalog", old}} {
+		_, _, code = offline.client("", args...)
+		assert.Equal(t, 2, code, "%v", args)
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "a"), 0o700))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "b"), 0o700))
+	file("a/main.cfg", "box\n  name x\n")
+	file("a/gone.cfg", "a 1\n")
+	file("b/main.cfg", "box\n  name y\n")
+	out, _, code = offline.client("", "compare", filepath.Join(dir, "a"), filepath.Join(dir, "b"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "changed  main.cfg")
+	assert.Contains(t, out, "missing  gone.cfg")
+
+	to := []string{"convert", "-catalog", "../demo/catalog", "-from", "TH-60@4.2.9", "-to", "TH-80@5.4.2"}
+	result, ledger := filepath.Join(dir, "out.cfg"), filepath.Join(dir, "ledger.json")
+	_, stderr, code = offline.client("", append(to, "-o", result, "-ledger", ledger, "-report", filepath.Join(dir, "r.txt"), old)...)
+	assert.Equal(t, 2, code, stderr)
+	out, _, code = offline.client("", append(to, "-o", result, "-ledger", ledger, "-report", filepath.Join(dir, "r.pdf"), old)...)
+	assert.Equal(t, 1, code, "something needs a person")
+	assert.Contains(t, out, "11 need a person")
+	hidesAll(t, out, secrets)
+	converted, err := os.ReadFile(result)
+	require.NoError(t, err)
+	assert.Contains(t, string(converted), secrets[1], "the result itself is whole")
+	raw, err := os.ReadFile(ledger)
+	require.NoError(t, err)
+	hidesAll(t, string(raw), secrets)
+	var l convert.Ledger
+	require.NoError(t, json.Unmarshal(raw, &l))
+	lib, found := convert.ReadDir(os.DirFS("../demo/catalog"))
+	require.Empty(t, found.Errors())
+	from, _ := lib.ParseStop("TH-60@4.2.9")
+	target, _ := lib.ParseStop("TH-80@5.4.2")
+	assert.Empty(t, convert.Check(string(data), string(converted), lib.Schema(from), lib.Schema(target), &l), "the files that were written add up")
+	pdf, err := os.ReadFile(filepath.Join(dir, "r.pdf"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(pdf), "%PDF-"))
+
+	ports, _, code := offline.client("", "ports", "-catalog", "../demo/catalog", "-from", "TH-60@4.2.9", "-to", "TH-80@5.4.2", old)
+	assert.Equal(t, 0, code)
+	args := append(to, "-ports", file("ports.yaml", ports), "-answer", "TU12=second", "-o", result, old)
+	out, _, code = offline.client("", args...)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "3 need a person", "half duplex and the modem are left")
+	_, stderr, code = offline.client("", append(to, "-ports", file("ports.yaml", strings.Replace(ports, "p1: x1", "p1: x9", 1)), "-o", filepath.Join(dir, "none.cfg"), old)...)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, stderr, "TH-80 has no port x9 for p1")
+	assert.NoFileExists(t, filepath.Join(dir, "none.cfg"), "nothing is written")
+	out, _, code = offline.client("", "support", "-catalog", "../demo/catalog", "-from", "TH-60@4.2.9", "-to", "TH-60@5.4.2")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "= carries over")
+
+	gateway := demoConfigs + "control-sg1.json"
+	out, _, code = offline.client("", "carve", "-catalog", "../demo/catalog", "-from", "SG-5@3.8.4", "-by", "policy", gateway)
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "office")
+	out, _, code = offline.client("", "carve", "-catalog", "../demo/catalog", "-from", "SG-5@3.8.4", "-service", "tickets-web", "-rename", "tickets-web=shop", "-to", "SG-5@4.4.2", "-o", filepath.Join(dir, "part.json"), "-rest", filepath.Join(dir, "rest.json"), gateway)
+	assert.Equal(t, 0, code, out)
+	part, err := os.ReadFile(filepath.Join(dir, "part.json"))
+	require.NoError(t, err)
+	d, broken := config.Parse("part.json", string(part), config.JSON)
+	require.Empty(t, broken)
+	assert.Len(t, d.Root.Child("services").Children, 1)
+}
+
+// The service: conversions are kept encrypted, worked on, reported and forgotten.
+func TestConfigurationsInTheService(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 40, box{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
+	e.must("catalogue", "load", "../demo/catalog")
+	secrets := secretsOf(t, "control-fw1.cfg")
+	start := []string{"conversion", "start", "-from", "TH-60@4.2.9", "-to", "TH-80@5.4.2", demoConfigs + "control-fw1.cfg"}
+	out := e.refused(1, nil, start...)
+	assert.Contains(t, out, "11 need a person")
+	hidesAll(t, out, secrets)
+	assert.Contains(t, e.must("conversion", "list"), "control-fw1.cfg")
+	shown, _, _ := e.client("", "conversion", "show", "1", "-text")
+	hidesAll(t, shown, secrets)
+	assert.Contains(t, shown, "  secret ***\n")
+
+	edited := filepath.Join(e.dir, "edited.cfg")
+	require.NoError(t, os.WriteFile(edited, []byte(strings.Replace(shown, "  idle-after 900\n", "  idle-after 60\n", 1)), 0o600))
+	out = e.refused(1, nil, "conversion", "change", "1", "-answer", "TU12=second", "-edited", edited)
+	assert.Contains(t, out, "edit 1 by engineer: set box / idle-after")
+	assert.Contains(t, out, "4 need a person")
+	require.NoError(t, os.WriteFile(edited, []byte(strings.Replace(shown, "  idle-after 900\n", "  idle-after 60\n  nonsense \"\n", 1)), 0o600))
+	e.refused(1, []string{"a quoted word begins here and does not end"}, "conversion", "change", "1", "-edited", edited)
+	out = e.refused(1, nil, "conversion", "change", "1", "-undo", "1")
+	assert.NotContains(t, out, "edit 1")
+	e.refused(1, []string{"there is no hand edit 1"}, "conversion", "change", "1", "-undo", "1")
+
+	for _, name := range []string{"r.html", "r.pdf"} {
+		e.must("conversion", "report", "1", "-o", filepath.Join(e.dir, name))
+		data, err := os.ReadFile(filepath.Join(e.dir, name))
+		require.NoError(t, err)
+		hidesAll(t, string(data), secrets)
+		assert.Greater(t, len(data), 10_000)
+	}
+	e.refused(1, []string{"no conversions lead from"}, "conversion", "start", "-from", "TH-60@4.2.9", "-to", "RC-6@F3.05", demoConfigs+"control-fw1.cfg")
+	e.refused(1, []string{"box:1:8: expected = and a value"}, "conversion", "start", "-from", "RC-6@F2.12", "-to", "RC-6@F3.05", box1(t, e))
+	e.refused(1, []string{"there is no service"}, "conversion", "start", "-from", "SG-5@3.8.4", "-to", "SG-5@4.4.2", "-service", "nothing", demoConfigs+"control-sg1.json")
+	assert.Contains(t, e.must("conversion", "start", "-from", "SG-5@3.8.4", "-to", "SG-5@4.4.2", "-service", "tickets-web,mail-web", demoConfigs+"control-sg1.json"), "carved out of")
+
+	e.must("backup", "take", "hollen-fw1")
+	assert.Contains(t, e.must("conversion", "start", "-backup", "1", "-to", "TH-60@5.4.2"), "of hollen-fw1, TH-60@4.2.9 to TH-60@5.4.2")
+	// What is kept is sealed, and nothing of it is in the log.
+	db, err := pgx.Connect(t.Context(), e.database)
+	require.NoError(t, err)
+	defer db.Close(t.Context())
+	rows, err := db.Query(t.Context(), "SELECT encode(work, 'escape') FROM conversions")
+	require.NoError(t, err)
+	kept, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	assert.Len(t, kept, 3)
+	for _, row := range kept {
+		hidesAll(t, row, secrets)
+		assert.NotContains(t, row, "tunnel")
+	}
+	hidesAll(t, e.log.String(), secrets)
+	e.must("conversion", "remove", "1")
+	e.refused(1, []string{"there is no conversion 1"}, "conversion", "show", "1")
+
+	// Schemas and conversions are files like any other: checked, kept in versions.
+	bad := filepath.Join(e.dir, "th-9.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("format: verimorph-schema/1\nid: th-9\nfamily: th\nreleases: \">=9\"\nextends: nothing\n"), 0o600))
+	e.refused(1, []string{`th-9.yaml:5:10: error: schema "nothing" is not known`}, "catalogue", "load", bad)
+	var cat struct {
+		Configuration []gen.ConfigurationFile `json:"configuration"`
+	}
+	status, body, _ := e.call("GET", "/api/v1/catalogue", "")
+	require.Equal(t, http.StatusOK, status)
+	require.NoError(t, json.Unmarshal(body, &cat))
+	assert.Greater(t, len(cat.Configuration), 20)
+	for _, f := range cat.Configuration {
+		assert.Nil(t, f.Trouble, "%s", f.File)
+	}
+}
+
+// box1 writes a file that is no configuration of a ramp controller.
+func box1(t *testing.T, e *env) string {
+	name := filepath.Join(e.dir, "box")
+	require.NoError(t, os.WriteFile(name, []byte("box:1:1\n"), 0o600))
+	return name
+}
+
+// The workbench in a browser.
+func TestConsoleConfigurations(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 40, box{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.must("backup", "take", "hollen-fw1")
+	e.must("backup", "take", "hollen-fw1")
+	e.refused(1, nil, "conversion", "start", "-from", "TH-60@4.2.9", "-to", "TH-80@5.4.2", demoConfigs+"control-fw1.cfg")
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
+		text("main", "hollen-fw1"), clickText("a", "Configurations"), text("main", "control-fw1.cfg"), clickText("a", "control-fw1.cfg"),
+		text("main", "11 need a person"), text(".cm-merge-a", "name control-fw1"), text("[role=tablist]", "Decisions (7 open)"), top(), shot("workbench"),
+		// A look at one item moves both texts to it.
+		clickText("button", "tunnel hollen-18 / cipher"), text(".cm-merge-a", "tunnel hollen-18"), text(".cm-merge-b", "tunnel hollen-18"),
+		clickText("button", "Decisions"), clickText("button", "second for all like it"), text("main", "4 need a person"), text("[role=tablist]", "Decisions"), lacks("[role=tablist]", "open"),
+		clickText("button", "Ports"), text("main", "proposed: the same role, outside"), shot("ports"), chosen(`select[aria-label="Port p6 goes to"]`, "leave"), clickText("button", "Confirm this mapping"),
+		lacks("[role=tablist] ~ div", "proposed"), clickText("button", "Ledger"), text("main", "guarded, the box may be reached through this address; it was dropped"),
+		clickText("button", "Accept this guarded difference"), lacks("main", "it was dropped"),
+		// An edit by hand is kept, shown as such, and undone.
+		click(".cm-merge-b .cm-line"), chromedp.KeyEvent("sign-in\r  tries 3\r"), clickText("button", "Keep hand edits"), text("[role=tablist]", "Hand edits (1)"),
+		clickText("button", "Hand edits"), text("main", "sign-in"), click(`button[aria-label="Undo edit 1"]`), text("[role=tablist]", "Hand edits (0)"))
+	do(clickText("a", "Configurations"), clickText("button", "Compare"), chosen("fieldset:nth-of-type(1) select", "1"), chosen("fieldset:nth-of-type(2) select", "2"), click("main section button"), text("main", "No difference"))
+}
