@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
@@ -223,6 +225,15 @@ func box1(t *testing.T, e *env) string {
 	return name
 }
 
+// atStart puts the cursor at the start of an editor.
+func atStart(sel string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Evaluate[bool](`(() => { const c = document.querySelector("`+sel+`"); c.focus(); getSelection().collapse(c.firstChild, 0); return true })()`)(ctx, t)
+		time.Sleep(200 * time.Millisecond) // the editor takes the selection over
+		return none, err
+	}
+}
+
 // The workbench in a browser.
 func TestConsoleConfigurations(t *testing.T) {
 	t.Parallel()
@@ -239,11 +250,25 @@ func TestConsoleConfigurations(t *testing.T) {
 		// A look at one item moves both texts to it.
 		clickText("button", "tunnel hollen-18 / cipher"), text(".cm-merge-a", "tunnel hollen-18"), text(".cm-merge-b", "tunnel hollen-18"),
 		clickText("button", "Decisions"), clickText("button", "second for all like it"), text("main", "4 need a person"), text("[role=tablist]", "Decisions"), lacks("[role=tablist]", "open"),
-		clickText("button", "Ports"), text("main", "proposed: the same role, outside"), shot("ports"), chosen(`select[aria-label="Port p6 goes to"]`, "leave"), clickText("button", "Confirm this mapping"),
+		clickText("button", "Ports"), text("main", "proposed: the same role, outside"), chosen(`select[aria-label="Port p6 goes to"]`, "leave"), clickText("button", "Confirm this mapping"),
 		lacks("[role=tablist] ~ div", "proposed"), clickText("button", "Ledger"), text("main", "guarded, the box may be reached through this address; it was dropped"),
 		clickText("button", "Accept this guarded difference"), lacks("main", "it was dropped"),
 		// An edit by hand is kept, shown as such, and undone.
-		click(".cm-merge-b .cm-line"), chromedp.KeyEvent("sign-in\r  tries 3\r"), clickText("button", "Keep hand edits"), text("[role=tablist]", "Hand edits (1)"),
+		click(".cm-merge-b .cm-line"), atStart(".cm-merge-b .cm-content"), chromedp.KeyEvent("sign-in\r  tries 3\r"), clickText("button", "Keep hand edits"), text("[role=tablist]", "Hand edits (1)"),
 		clickText("button", "Hand edits"), text("main", "sign-in"), click(`button[aria-label="Undo edit 1"]`), text("[role=tablist]", "Hand edits (0)"))
-	do(clickText("a", "Configurations"), clickText("button", "Compare"), chosen("fieldset:nth-of-type(1) select", "1"), chosen("fieldset:nth-of-type(2) select", "2"), click("main section button"), text("main", "No difference"))
+	// Two files that differ, and a gateway whose services are carved out.
+	data, err := os.ReadFile(demoConfigs + "marrow-ramp1.ini")
+	require.NoError(t, err)
+	changed := filepath.Join(e.dir, "after.ini")
+	require.NoError(t, os.WriteFile(changed, []byte(strings.NewReplacer("upper-limit = 8200", "upper-limit = 8900", "language = en", "language = sv").Replace(string(data))), 0o600))
+	ramp, err := filepath.Abs(demoConfigs + "marrow-ramp1.ini")
+	require.NoError(t, err)
+	gateway, err := filepath.Abs(demoConfigs + "control-sg1.json")
+	require.NoError(t, err)
+	upload := func(sel, file string) act { return chromedp.SetUploadFiles(chromedp.CSS(sel), []string{file}) }
+	do(clickText("a", "Configurations"), clickText("button", "Compare"), upload(`input[aria-label="Old: a file"]`, ramp), typed("fieldset:nth-of-type(1) input:not([type])", "RC-6@F1.06"),
+		upload(`input[aria-label="New: a file"]`, changed), typed("fieldset:nth-of-type(2) input:not([type])", "RC-6@F1.06"), click("main section button"),
+		text("main", "2 changed"), text("main", "guarded: it moves a ramp"), clickText("button", "panel / language"), text(".cm-merge-b", "language = sv"), shot("compare"))
+	do(clickText("button", "Carve out services"), upload(`input[aria-label="Gateway: a file"]`, gateway), typed("fieldset input:not([type])", "SG-5@3.8.4"), text("main", "tickets-api"),
+		click(`input[aria-label="tickets-web"]`), click(`input[aria-label="tickets-api"]`), text("main", "2 services with what they need"), text("main", "stays as well"), top(), shot("carve"))
 }

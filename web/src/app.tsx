@@ -46,16 +46,16 @@ export function App() {
   return (
     <>
       <header className="border-b-2 border-brass bg-white dark:bg-deck">
-        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-4 py-2">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-3 gap-y-2 px-4 py-2">
           <span className="flex items-center gap-2 text-base font-bold tracking-wide">
             <svg viewBox="0 0 32 32" className="size-6 text-brass dark:text-brasslight" fill="none" stroke="currentColor" strokeWidth="3.5" strokeLinejoin="round" aria-hidden>
               <path d="M4 26 L16 6 L28 26" /><circle cx="16" cy="20" r="3" fill="currentColor" />
             </svg>
             Verimorph
           </span>
-          <nav className="flex gap-1" aria-label="Pages">
+          <nav className="flex" aria-label="Pages">
             {places.map(([to, name]) => (
-              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `rounded-sm px-2.5 py-1 ${isActive ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : "hover:bg-slate-100 dark:hover:bg-slate-700"}`}>{name}</NavLink>
+              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `rounded-sm px-2 py-1 ${isActive ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : "hover:bg-slate-100 dark:hover:bg-slate-700"}`}>{name}</NavLink>
             ))}
           </nav>
           <span className="ml-auto" />

@@ -1,12 +1,12 @@
 // Configurations: what is being converted, beginning a conversion, comparing two, and services of a gateway.
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
 import { api, ask, pages, type Backup, type ConfigurationSource, type Difference } from "./api";
 import { time } from "./format";
 import { counted, marks, Sign } from "./marks";
 import { Pick } from "./paths";
-import { SideBySide } from "./sidebyside";
+import { SideBySide, type Jump } from "./sidebyside";
 import { Button, Card, Field, Trouble, Waiting } from "./ui";
 
 export function ConfigurationsPage() {
@@ -186,7 +186,7 @@ function Compare() {
   const kinds = useMemo(() => d && {
     left: kindsOf(d.items.map((x) => ({ line: x.oldLine, kind: x.kind }))), right: kindsOf(d.items.map((x) => ({ line: x.newLine, kind: x.kind }))),
   }, [d]);
-  const [jump, setJump] = useState<{ jump: (l: number, r: number) => void } | null>(null);
+  const editors = useRef<Jump>(null);
   return (
     <>
       <Card title="Compare two configurations">
@@ -199,8 +199,8 @@ function Compare() {
       </Card>
       {d && kinds && (
         <div className="grid items-start gap-4 lg:grid-cols-[8fr_4fr]">
-          <Card title="Side by side"><SideBySide ref={setJump} left={d.oldText} right={d.newText} leftKinds={kinds.left} rightKinds={kinds.right} names={["Old", "New"]} /></Card>
-          <Card title="Differences"><div className="max-h-[66vh] overflow-y-auto"><Differences of={d.items} onPick={(x) => jump?.jump(x.oldLine, x.newLine)} /></div></Card>
+          <Card title="Side by side"><SideBySide ref={editors} left={d.oldText} right={d.newText} leftKinds={kinds.left} rightKinds={kinds.right} names={["Old", "New"]} /></Card>
+          <Card title="Differences"><div className="max-h-[66vh] overflow-y-auto"><Differences of={d.items} onPick={(x) => editors.current?.jump(x.oldLine, x.newLine)} /></div></Card>
         </div>
       )}
     </>
@@ -252,7 +252,7 @@ function Services() {
                       <td>{n.kind}</td><td className="font-mono text-xs">{n.name}</td>
                       <td><input aria-label={`New name of ${n.name}`} placeholder={n.name} value={rename[n.name] ?? ""} onChange={(e) => setRename({ ...rename, [n.name]: e.target.value.trim() })} className="w-40 rounded-sm border border-slate-400 bg-transparent px-1 dark:border-slate-600" /></td>
                       <td>{n.line}</td>
-                      <td title={n.usedBy.join("\n")}>{n.shared ? `stays as well; ${n.usedBy.length || "something"} that stays ${n.usedBy.length === 1 ? "needs" : "need"} it` : "moves along"}</td>
+                      <td title={n.usedBy.join("\n")}>{n.shared ? `stays as well, for ${n.usedBy.length || "an"}${n.usedBy.length ? " other" : "other"}${n.usedBy.length > 1 ? "s" : ""}` : "moves along"}</td>
                     </tr>
                   ))}
                 </tbody>

@@ -46,6 +46,7 @@ export function ConversionPage() {
           <Button disabled={remove.isPending} onClick={() => remove.mutate()}>Forget</Button>
         </span>
       </div>
+      <p className="flex flex-wrap gap-3">{states.map((s) => <span key={s} className="flex items-center gap-1"><Sign of={s} />{counted(s, c.ledger.counts[s] ?? 0)}</span>)}</p>
       {c.ledger.guessed && <p className="font-semibold">No conversion is known between these two. What both describe alike is filled in; carry the rest over by hand, side by side.</p>}
       <Trouble error={change.error ?? remove.error} />
       <div className="grid items-start gap-4 lg:grid-cols-[8fr_4fr]">

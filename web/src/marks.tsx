@@ -23,7 +23,7 @@ export const marks: Record<string, { sign: string; words: string; look: string }
 
 export function Sign({ of }: { of: string }) {
   const m = marks[of] ?? marks.kept;
-  return <span className={`inline-block w-5 shrink-0 rounded-sm text-center font-mono text-xs leading-5 font-bold ${m.look}`} title={m.words} aria-hidden>{m.sign}</span>;
+  return <span className={`inline-block w-5 shrink-0 self-start rounded-sm text-center font-mono text-xs leading-5 font-bold ${m.look}`} title={m.words} aria-hidden>{m.sign}</span>;
 }
 
 /** What there is of each kind: "11 need a person". */

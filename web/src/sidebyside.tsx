@@ -1,4 +1,5 @@
 // Two texts side by side, with a mark in the gutter for every line something is said of.
+import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { MergeView } from "@codemirror/merge";
 import { EditorState, RangeSet, type Extension } from "@codemirror/state";
 import { EditorView, gutter, GutterMarker, keymap, lineNumbers } from "@codemirror/view";
@@ -50,10 +51,10 @@ export function SideBySide({ left, right, leftKinds, rightKinds, names, editable
   edited.current = onEdit;
   useEffect(() => {
     const side = (kinds: Map<number, string>, name: string, fixed: boolean): Extension[] => [
-      lineNumbers(), lineMarks(kinds), look, EditorView.lineWrapping, keymap.of([]), EditorView.contentAttributes.of({ "aria-label": name }),
+      lineNumbers(), lineMarks(kinds), look, EditorView.lineWrapping, keymap.of([...defaultKeymap, ...historyKeymap]), history(), EditorView.contentAttributes.of({ "aria-label": name }),
       fixed ? [EditorState.readOnly.of(true), EditorView.editable.of(false), EditorView.contentAttributes.of({ tabindex: "0" })] : EditorView.updateListener.of((u) => { if (u.docChanged) edited.current?.(u.state.doc.toString()); }),
     ];
-    const v = new MergeView({ a: { doc: left, extensions: side(leftKinds, names[0], true) }, b: { doc: right, extensions: side(rightKinds, names[1], !editable) }, parent: place.current!, gutter: true, highlightChanges: true });
+    const v = new MergeView({ a: { doc: left, extensions: side(leftKinds, names[0], true) }, b: { doc: right, extensions: side(rightKinds, names[1], !editable) }, parent: place.current!, gutter: true, highlightChanges: true, diffConfig: { scanLimit: 20000, timeout: 1500 } });
     view.current = v;
     return () => v.destroy();
     // The view is made anew when the texts change; kinds and names come with them.
@@ -67,7 +68,7 @@ export function SideBySide({ left, right, leftKinds, rightKinds, names, editable
       }
       (r > 0 ? view.current?.b : view.current?.a)?.focus();
     },
-  }));
+  }), []);
   return (
     <div>
       <div className="grid grid-cols-2 border-b border-line pb-1 text-xs font-semibold dark:border-nightline"><span>{names[0]}</span><span>{names[1]}</span></div>
