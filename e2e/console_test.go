@@ -187,7 +187,7 @@ func TestConsole(t *testing.T) {
 	ctx := browser(t)
 	do := doer(t, ctx)
 	do(chromedp.Navigate("http://"+e.url+"/"),
-		visible(`input[name=password]`), shot("sign-in"),
+		visible(`input[name=password]`),
 		typed(`input[name=password]`, "wrong"), entered(`input[name=password]`), text("[role=alert]", "the user or the password is wrong"),
 		emptied(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
 		text("table", "hollen-fw1"), text("header", "Simulated fleet, 40 times faster"),
