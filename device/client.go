@@ -2,6 +2,7 @@ package device
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -332,6 +333,62 @@ func (c *Client) readFile(name string) ([]byte, error) {
 		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, fmt.Sprintf("larger than %d MiB", maxConfiguration>>20)}
 	}
 	return data, nil
+}
+
+// A Message is what a device says about a line of a configuration.
+type Message struct {
+	Line int // from 1
+	Text string
+}
+
+// TryConfiguration has the device read a configuration as it would before using it. The device keeps nothing and changes
+// nothing: the file is put beside others under a name of its own and removed again, whatever happens. An answer that
+// does not say how many messages there are, or another number than it gives, is not understood.
+func (c *Client) TryConfiguration(ctx context.Context, text []byte) (out []Message, err error) {
+	if !c.Has("try-configuration") {
+		return nil, &Error{Refused, c.t.Address, "try a configuration", "its dialect has no try-configuration, so the device cannot be asked"}
+	}
+	name := fmt.Sprintf("trial-%s.cfg", strings.ToLower(rand.Text()[:10]))
+	files, err := c.SFTP()
+	if err != nil {
+		return nil, err
+	}
+	f, err := files.Create(name)
+	if err != nil {
+		return nil, &Error{Lost, c.t.Address, "put " + name, err.Error()}
+	}
+	defer func() {
+		// Also when the caller has given up: a configuration must not be left lying on the device.
+		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
+		defer cancel()
+		err = errors.Join(err, c.RemoveFile(clean, name))
+	}()
+	_, err = f.Write(text)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return nil, &Error{Lost, c.t.Address, "put " + name, err.Error()}
+	}
+	answer, err := c.verb(ctx, "try-configuration", map[string]string{"file": name}, nil)
+	if err != nil {
+		return nil, err
+	}
+	q := c.t.Dialect.Verbs["try-configuration"]
+	if q.Match.Regexp != nil {
+		for _, m := range q.Match.FindAllStringSubmatch(answer, -1) {
+			g := named(q.Match, m)
+			line, err := strconv.Atoi(g["line"])
+			if err != nil {
+				return nil, &Error{NotUnderstood, c.t.Address, "try-configuration", fmt.Sprintf("%q is not a line", g["line"])}
+			}
+			out = append(out, Message{line, g["message"]})
+		}
+	}
+	if refused := q.Fields.groups(answer)["refused"]; refused != strconv.Itoa(len(out)) {
+		return nil, &Error{NotUnderstood, c.t.Address, "try-configuration", fmt.Sprintf("it speaks of %q messages, but %d were understood", refused, len(out))}
+	}
+	return out, nil
 }
 
 // SFTP returns the file side of the connection.

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -282,4 +284,38 @@ func TestDialectErrors(t *testing.T) {
 		assert.ErrorContains(t, err, c[2], name)
 		assert.ErrorContains(t, err, "d.yaml: ", name)
 	}
+}
+
+func TestTryingAConfigurationChangesNothing(t *testing.T) {
+	_, target := box(t, nil)
+	c := dial(t, target)
+	before, err := c.Configuration(t.Context())
+	require.NoError(t, err)
+	p, err := c.Portrait(t.Context())
+	require.NoError(t, err)
+	said, err := c.TryConfiguration(t.Context(), before)
+	require.NoError(t, err)
+	assert.Empty(t, said, "a box takes its own configuration")
+	said, err = c.TryConfiguration(t.Context(), []byte("box\n  name x\nport p9\n  role a\n  link maybe\nrewrite w\n  to 1.2.3.4\ntunnel t\n  cipher fourth\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []Message{{3, "this box has no port p9"}, {5, `link is on or off, not "maybe"`}, {6, `"rewrite" is not understood by 4.2.9`}, {9, `there is no cipher "fourth"`}}, said)
+	after, err := c.Configuration(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+	again, err := c.Portrait(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, p.Files, again.Files, "the file is removed again")
+
+	// A dialect that reads fewer messages than the device gives is found out.
+	deaf := *target.Dialect
+	deaf.Verbs = maps.Clone(deaf.Verbs)
+	q := deaf.Verbs["try-configuration"]
+	q.Match = Pattern{regexp.MustCompile(`(?m)^  line (?P<line>3): (?P<message>.+)$`)}
+	deaf.Verbs["try-configuration"] = q
+	target.Dialect = &deaf
+	_, err = dial(t, target).TryConfiguration(t.Context(), []byte("box\nport p9\nport p8\n"))
+	assert.ErrorContains(t, err, `it speaks of "2" messages, but 1 were understood`)
+	delete(deaf.Verbs, "try-configuration")
+	_, err = dial(t, target).TryConfiguration(t.Context(), before)
+	assert.ErrorContains(t, err, "has no try-configuration")
 }

@@ -127,7 +127,7 @@ func named(p Pattern, m []string) map[string]string {
 // Verbs that a dialect must have, and the placeholders each may use.
 var verbParams = map[string][]string{
 	"checksum": {"file"}, "fetch-image": {"url", "file"}, "install": {"file", "slot"}, "save": nil,
-	"choose-slot": {"slot"}, "remove-file": {"file"}, "restart": nil,
+	"choose-slot": {"slot"}, "remove-file": {"file"}, "restart": nil, "try-configuration": {"file"},
 }
 
 // requiredVerbs are those without which a change cannot be carried out.

@@ -185,6 +185,23 @@ func TestConfigurationsInTheService(t *testing.T) {
 
 	e.must("backup", "take", "hollen-fw1")
 	assert.Contains(t, e.must("conversion", "start", "-backup", "1", "-to", "TH-60@5.4.2"), "of hollen-fw1, TH-60@4.2.9 to TH-60@5.4.2")
+	// The device says what it takes of a result, and nothing is changed or left there.
+	e.refused(1, []string{"hollen-fw1 is a TH-60 that runs 4.2.9; the result is for a TH-60 that runs 5.4.2"}, "conversion", "try", "3", "hollen-fw1")
+	small, err := os.ReadFile(demoConfigs + "hollen-fw1.cfg")
+	require.NoError(t, err)
+	mine := filepath.Join(e.dir, "mine.cfg")
+	require.NoError(t, os.WriteFile(mine, small, 0o600))
+	before := e.must("device", "show", "hollen-fw1")
+	e.must("conversion", "start", "-from", "TH-60@4.2.3", "-to", "TH-60@4.2.9", mine)
+	assert.Contains(t, e.must("conversion", "try", "4", "hollen-fw1"), "hollen-fw1 takes it. Nothing was changed there.")
+	text4 := e.must("conversion", "show", "4", "-text")
+	require.NoError(t, os.WriteFile(mine, []byte(strings.Replace(text4, "port p4", "port p5", 1)+"port p7\n  role spare\n"), 0o600))
+	e.refused(1, nil, "conversion", "change", "4", "-edited", mine)
+	e.refused(1, nil, "conversion", "try", "4", "hollen-fw1")
+	said, _, _ := e.client("", "conversion", "try", "4", "hollen-fw1")
+	assert.Contains(t, said, "port p7: this box has no port p7")
+	files := func(show string) string { _, rest, _ := strings.Cut(show, "flash"); return rest }
+	assert.Equal(t, files(before), files(e.must("device", "show", "hollen-fw1")), "nothing is left on the device")
 	// What is kept is sealed, and nothing of it is in the log.
 	db, err := pgx.Connect(t.Context(), e.database)
 	require.NoError(t, err)
@@ -193,7 +210,7 @@ func TestConfigurationsInTheService(t *testing.T) {
 	require.NoError(t, err)
 	kept, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
-	assert.Len(t, kept, 3)
+	assert.Len(t, kept, 4)
 	for _, row := range kept {
 		hidesAll(t, row, secrets)
 		assert.NotContains(t, row, "tunnel")

@@ -325,6 +325,29 @@ func (e *Engine) recordPortrait(ctx context.Context, deviceID int64, p *device.P
 	return records(e.Store.SetPortrait(ctx, deviceID, data))
 }
 
+// TryConfiguration has a device read a configuration without using it. The portrait is the one it has now.
+func (e *Engine) TryConfiguration(ctx context.Context, d store.Device, allowed func(*device.Portrait) error, text []byte) ([]device.Message, error) {
+	t, err := Target(d, e.Vault, e.Dialects)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	c, err := device.Dial(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	p, err := c.Portrait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := allowed(p); err != nil {
+		return nil, err
+	}
+	return c.TryConfiguration(ctx, text)
+}
+
 // Backup fetches a device's configuration and stores it.
 func (e *Engine) Backup(ctx context.Context, d store.Device) (store.Backup, error) {
 	t, err := Target(d, e.Vault, e.Dialects)

@@ -487,6 +487,64 @@ func (s *Server) edit(ctx context.Context, w *work, text string) error {
 	return nil
 }
 
+// TryConversion has a device read the result as it would before using it.
+func (s *Server) TryConversion(ctx context.Context, r gen.TryConversionRequestObject) (gen.TryConversionResponseObject, error) {
+	_, w, err := s.open(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	if w.Fragment {
+		return nil, conflict("this is a part of a configuration; a device reads only whole ones")
+	}
+	res, err := s.convert(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.device(ctx, r.Body.Device)
+	if err != nil {
+		return nil, err
+	}
+	to := res.Ledger.To
+	said, err := s.Engine.TryConfiguration(ctx, d, func(p *device.Portrait) error {
+		if p.Model != to.Model || p.Version != to.Version {
+			return conflict("device %s is a %s that runs %s; the result is for a %s that runs %s, and another would judge it wrongly", d.Name, p.Model, p.Version, to.Model, to.Version)
+		}
+		return nil
+	}, []byte(res.Text))
+	if err != nil {
+		return nil, err
+	}
+	out := gen.TryConversion200JSONResponse{Device: d.Name, Items: []gen.ConfigurationFinding{}}
+	doc, _ := config.Parse(w.Name, res.Text, res.T.Syntax)
+	at := map[int]*config.Node{}
+	doc.Root.Walk(func(n *config.Node) {
+		if n.Parent != nil && at[n.Line] == nil {
+			at[n.Line] = n
+		}
+	})
+	secret := map[string]bool{} // a device may repeat what it does not take
+	doc.Root.Walk(func(n *config.Node) {
+		if res.T.IsSecret(n) {
+			for _, word := range n.Words {
+				secret[word.Text] = true
+			}
+		}
+	})
+	for _, m := range said {
+		f := gen.ConfigurationFinding{Line: m.Line, Column: 1, Message: m.Text}
+		if n := at[m.Line]; n != nil {
+			f.Path, f.Column = res.T.Path(n), n.Column
+		}
+		for word := range secret {
+			if word != "" {
+				f.Message = strings.ReplaceAll(f.Message, word, config.Mask)
+			}
+		}
+		out.Items = append(out.Items, f)
+	}
+	return out, nil
+}
+
 // DeleteConversion forgets a conversion.
 func (s *Server) DeleteConversion(ctx context.Context, r gen.DeleteConversionRequestObject) (gen.DeleteConversionResponseObject, error) {
 	err := s.Store.DeleteConversion(ctx, r.Id)

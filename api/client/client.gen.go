@@ -326,6 +326,20 @@ type ClientInterface interface {
 	// Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
 	ReportConversion(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TryConversionWithBody Have a device of the target's model and release read the result; it keeps and changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+	TryConversionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryConversion Have a device of the target's model and release read the result; it keeps and changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+	TryConversion(ctx context.Context, id ID, body TryConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices The fleet, by name
 	//
 	// Corresponds with GET /devices (the `ListDevices` operationId).
@@ -1181,6 +1195,40 @@ func (c *Client) ChangeConversion(ctx context.Context, id ID, body ChangeConvers
 // Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
 func (c *Client) ReportConversion(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportConversionRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryConversionWithBody Have a device of the target's model and release read the result; it keeps and changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+func (c *Client) TryConversionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryConversionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryConversion Have a device of the target's model and release read the result; it keeps and changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+func (c *Client) TryConversion(ctx context.Context, id ID, body TryConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryConversionRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3251,6 +3299,53 @@ func NewReportConversionRequest(server string, id ID, params *ReportConversionPa
 	return req, nil
 }
 
+// NewTryConversionRequest calls the generic TryConversion builder with application/json body
+func NewTryConversionRequest(server string, id ID, body TryConversionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryConversionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTryConversionRequestWithBody constructs an http.Request for the TryConversion method, with any body, and a specified content type
+func NewTryConversionRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/conversions/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -4791,6 +4886,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /conversions/{id}/report (the `ReportConversion` operationId).
 	ReportConversionWithResponse(ctx context.Context, id ID, params *ReportConversionParams, reqEditors ...RequestEditorFn) (*ReportConversionResponse, error)
+
+	// TryConversionWithBodyWithResponse Have a device of the target's model and release read the result; it keeps and changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+	TryConversionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryConversionResponse, error)
+
+	// TryConversionWithResponse Have a device of the target's model and release read the result; it keeps and changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+	TryConversionWithResponse(ctx context.Context, id ID, body TryConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryConversionResponse, error)
 
 	// ListDevicesWithResponse The fleet, by name
 	//
@@ -6547,6 +6656,60 @@ func (r ReportConversionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReportConversionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryConversionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Device string                 `json:"device"`
+		Items  []ConfigurationFinding `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryConversionResponse) GetJSON200() *struct {
+	Device string                 `json:"device"`
+	Items  []ConfigurationFinding `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryConversionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryConversionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryConversionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryConversionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryConversionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8544,6 +8707,32 @@ func (c *ClientWithResponses) ReportConversionWithResponse(ctx context.Context, 
 	return ParseReportConversionResponse(rsp)
 }
 
+// TryConversionWithBodyWithResponse Have a device of the target's model and release read the result; it keeps and changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+func (c *ClientWithResponses) TryConversionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryConversionResponse, error) {
+	rsp, err := c.TryConversionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryConversionResponse(rsp)
+}
+
+// TryConversionWithResponse Have a device of the target's model and release read the result; it keeps and changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
+func (c *ClientWithResponses) TryConversionWithResponse(ctx context.Context, id ID, body TryConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryConversionResponse, error) {
+	rsp, err := c.TryConversion(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryConversionResponse(rsp)
+}
+
 // ListDevicesWithResponse The fleet, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10057,6 +10246,42 @@ func ParseReportConversionResponse(rsp *http.Response) (*ReportConversionRespons
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryConversionResponse parses an HTTP response from a TryConversionWithResponse call
+func ParseTryConversionResponse(rsp *http.Response) (*TryConversionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryConversionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Device string                 `json:"device"`
+			Items  []ConfigurationFinding `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -1932,6 +1932,11 @@ type ReportConversionParams struct {
 // ReportConversionParamsFormat defines parameters for ReportConversion.
 type ReportConversionParamsFormat string
 
+// TryConversionJSONBody defines parameters for TryConversion.
+type TryConversionJSONBody struct {
+	Device string `json:"device"`
+}
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -1987,6 +1992,9 @@ type CreateConversionJSONRequestBody CreateConversionJSONBody
 
 // ChangeConversionJSONRequestBody defines body for ChangeConversion for application/json ContentType.
 type ChangeConversionJSONRequestBody = ConversionChange
+
+// TryConversionJSONRequestBody defines body for TryConversion for application/json ContentType.
+type TryConversionJSONRequestBody TryConversionJSONBody
 
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
@@ -2110,6 +2118,9 @@ type ServerInterface interface {
 	// ReportConversion The report of a conversion, to print and keep; secrets masked
 	// (GET /conversions/{id}/report)
 	ReportConversion(c *gin.Context, id ID, params ReportConversionParams)
+	// TryConversion Have a device of the target's model and release read the result; it keeps and changes nothing
+	// (POST /conversions/{id}/try)
+	TryConversion(c *gin.Context, id ID)
 	// ListDevices The fleet, by name
 	// (GET /devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
@@ -3094,6 +3105,31 @@ func (siw *ServerInterfaceWrapper) ReportConversion(c *gin.Context) {
 	siw.Handler.ReportConversion(c, id, params)
 }
 
+// TryConversion operation middleware
+func (siw *ServerInterfaceWrapper) TryConversion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryConversion(c, id)
+}
+
 // ListDevices operation middleware
 func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 
@@ -3878,6 +3914,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/conversions/:id", wrapper.DeleteConversion)
 	router.GET(options.BaseURL+"/conversions/:id", wrapper.GetConversion)
 	router.PATCH(options.BaseURL+"/conversions/:id", wrapper.ChangeConversion)
+	router.POST(options.BaseURL+"/conversions/:id/try", wrapper.TryConversion)
 	router.GET(options.BaseURL+"/conversions/:id/report", wrapper.ReportConversion)
 }
 
@@ -5160,6 +5197,49 @@ type ReportConversiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReportConversiondefaultApplicationProblemPlusJSONResponse) VisitReportConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryConversionRequestObject struct {
+	Id   ID `json:"id"`
+	Body *TryConversionJSONRequestBody
+}
+
+type TryConversionResponseObject interface {
+	VisitTryConversionResponse(w http.ResponseWriter) error
+}
+
+type TryConversion200JSONResponse struct {
+	Device string                 `json:"device"`
+	Items  []ConfigurationFinding `json:"items"`
+}
+
+func (response TryConversion200JSONResponse) VisitTryConversionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryConversiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryConversiondefaultApplicationProblemPlusJSONResponse) VisitTryConversionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6464,6 +6544,9 @@ type StrictServerInterface interface {
 	// ReportConversion The report of a conversion, to print and keep; secrets masked
 	// (GET /conversions/{id}/report)
 	ReportConversion(ctx context.Context, request ReportConversionRequestObject) (ReportConversionResponseObject, error)
+	// TryConversion Have a device of the target's model and release read the result; it keeps and changes nothing
+	// (POST /conversions/{id}/try)
+	TryConversion(ctx context.Context, request TryConversionRequestObject) (TryConversionResponseObject, error)
 	// ListDevices The fleet, by name
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -7563,6 +7646,50 @@ func (sh *strictHandler) ReportConversion(ctx *gin.Context, id ID, params Report
 	}
 }
 
+// TryConversion operation middleware
+func (sh *strictHandler) TryConversion(ctx *gin.Context, id ID) {
+	var request TryConversionRequestObject
+
+	request.Id = id
+
+	var body TryConversionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryConversion(ctx, request.(TryConversionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryConversion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryConversionResponseObject); ok {
+		if err := validResponse.VisitTryConversionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDevices operation middleware
 func (sh *strictHandler) ListDevices(ctx *gin.Context, params ListDevicesParams) {
 	var request ListDevicesRequestObject
@@ -8518,189 +8645,191 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L3rktw2siD8Koj6ToTPzFetlj22N9z9Z3Qd6YwsadUaO3Yt7RhFoppwkwAHALtUVujdN5AJgJcCWGQ3",
-	"W/Ls+SV1kcQlM5HIe35cZbKqpWDC6NXZx1VNFa2YYQr+etQoLZX9Hxers9W/Gqb2q/VK0IqtzlYZPl2v",
-	"dFawitrXzL62T7RRXFyuPn1arx6za56xl/CFG6ampmhHgX/WK8X+1XDF8tWZUQ0bH/P548RYPB8daStV",
-	"RY19T5jvv12tVxUXvGqq1dnXaz8NF4ZdMoXz5KyqpWEi2/+d7cOcBaM5U+2snddO7HvdKSv64QUTl6ZY",
-	"nX1z//46spkXvOImBeISHnYHzNmWNqVZnX1th6voB9zAd/DX2HY+WcjoWgrNALevldyUrLL/zaQwTMAi",
-	"aF2XPKOGS3Fa4xv//29aCvusXcR/KLZdna3+v9OWeE7xqT7148KMOdOZ4rUdbnW2+rmghuyYMGSnpLhc",
-	"k13BFFsTKnKys8+MJLm8B2Bxw9nZHmT4/ccVE3Z3v9hVKnltyUYbqiyAClki7nVT4e+yXr0/gPd69SC/",
-	"5loqwGatZM2U4QgQut2yzFi6+ThY9zO5IxUVe5IDMWuiGkGoIP4LoljJqGb3VodwX6+yaxyfG1bpCEGH",
-	"b6hSdG//3tKKl3zuVzyPvlY3m5LrgqnoU7fyPPHwmmsH+oOHml0zxc0+/rCpKqrizww3JYsf7Pbo/oJn",
-	"Gd/tbqIzcTtNZx+dVTvQd+C5bpHc0obc/MYy06WNx8xQXkYopEM7Y0cg0BicACCZHiqnfIt8M4Znt9X5",
-	"Q77BDw/HHEA+bLMzV7uRccDBog8Al4ffD6hhyz+w/OH+8NC9LRiRZc608ceLcEMyKohiNCuIsQzDfq0J",
-	"N52T1w5dyZyVCcKuWM6pSdK2oabRiUey1vHV2ruIGMvS7HKmH9xrppKnbFdEQPNzscd5CNdESJg4AoEB",
-	"Wh0SPFzaecN++4AZQ7QnpQNMw1HbzwVqGgKDPbjhI2uPrpZXkUNcGqYENfya6RFWLy2AyY7utb2VSimv",
-	"yFYqC+X2zu3cuPdjnD9Xsn5U8DJXTBxOBU8IIEOTiu7JhhH7Rc3yDjI3UpaMCqBn+uFZlPjuWzqwixZN",
-	"tWG4yNGF1ZZHsl1kqNf4xB+5sLBGp1almGYmBsha4xmFFyy9kkyKLb9sFNDX8ZE1U4F39ge/cE9wAnsf",
-	"7Ik9mKRqtLGD0k3JLN5UI+adRSMPZ3tAHLWtiVRnpFZsy5Ri+ZoItmParIlRlIuzt2vkR2cPHv/0/OLV",
-	"m/9l3ycVszg5e/ngxyeWglDQoQLpC89k+xqRW4AUE5pVdg+qETrK3Iz80bO3/mrhZ7t3JnJC9cG3lqdY",
-	"1mGnqUtqrFBMsoKKS6bvrc5EU5bDU2dk/Hi1J+nwmBWOUifdUM9kHUNGxUVj2NGvf3SveWLsYrpD9IqB",
-	"sJh4GmW0lhtwQ3K+3TKlyVbJCuC2sbfSju6PM10AQ2fusMR2dzh3DMAPaXbV1IewRWxFNZoIExq7e8v4",
-	"g0LWh8B4anf/dVzGRdlzwmp0Qb/57vv4/cB/n7onQ6+YeGB6b+fUsBPDQfq/+QUDUme4KdtbBkAVlu8W",
-	"2y4kjb3X9DJyOsKpmHQ8HB1ETohgH8yETcEk0TUyzfPI+hLSiGoSBGOZ2pj8Mr4++Hq9AkDDFCNHopTZ",
-	"FaorA8EjRcslFyzBENK7mbDoIwt9RFWMLSomnCmE5jm3J4uWr3tvHKymfwpfsh2xQ2h7VfgbEjRonFuv",
-	"yQakQys8Eym6Smm7uu7VOvVyHOw/DJHc/UsWQ9QVF/lMRHmQHeq21BRxXlJQFdPkL2TFTMHFJUoO2lj5",
-	"bsMKLnIiGMutLkGMlHGBxIoqqKrcEGaw97U3eTnbFew7LDnMkgRrBKYV19rOP8teAPudzINajEZVUm1i",
-	"asoAxGuiWaaYsVKlvuqJfV27gpqnMTth8IkwqHEfiHSORx4qbL3jgwaogu2BECYsNXUePGTXAS1uDQ5O",
-	"ccQaWsrLhj0GUYOJuBbtzRJDOPOsIFvOylw7SS4OWn/0ghktz53FpJLX8D/3ddRyluDxcRJ3LN0teXTL",
-	"Tx3nnqxIplm9pDnL58gF+MXD+DwVvUpYzVBpm3fcumabWXLRRHuZk1CChuxNZ7iLsOaeTSeIMwEOHSCO",
-	"Iu2nVqAayKaNUs6WfMhAJ4uJC2PSnjsZvRCeG5LRiqFofyntzbCh2ZXVn6gA+5Py2l9CST0u0EY8Cwci",
-	"51CwjCFkHYDb2VEUS0E/GJg+wJCuE5w6owJMEFIwsuOmsFehkLue/jxqZkQzfYT0nbl+Fj79NwmMZopR",
-	"M29E90liwBE1iYmZtLilvGxUQudSsoo+mHw2hNyNXmdfaZJZKdkibtp6vRg16tax76DplHLBxeUzfln0",
-	"QSKbTdkZH41RvW9exJbOPtToRdEskyIHexvaQPLeDpLDg2o9D0PaUMOOijxwjC7gVfiGzTBpXBhWpw1M",
-	"MQU155k5NupP7rVxtRV352gNpuxSf/fwrANPCOIobnOAtCHekQrTvGcJrddxsTvQeruI7YhDuaJbAIlj",
-	"PaCNCoESXCHL3P2PgavR8skVnnV4VRsw3UZFp0fcBGfD3amtZhJY4K0oVDwK3uApnbjQLQYIRIyQKFdf",
-	"MsHQ4hs3ZEbkohvYbTpCzRZiEvyXozt9Szcx2TOpb0qVJ/2oB8bFzkO5m0H2XTSMqDOT5cT1yih+eRld",
-	"+ACKTjH1oqPTWvznfv99c6bdWxzIHWO/3RRVXMeOwDyu0FGQopxh9zYFH1nmyWfaYbxPxQ+lKUjFqID7",
-	"yL5zjmqiNwhzTTKpK2Z4FpMOowzJTdaup131UTAmVKXU0UxEBAzVQBfXsV5lUhwem2kEhpdz1FPJDbop",
-	"zdDVM67IOEWyEwYwATwid2aQgVIiy6YScXZq5YqEuuJ5cH9Pr9BFo5huSnNO7pNdwYTbJd3IxkrNxH4a",
-	"N5VXTGt3O061Zw0A5AxGblPh4vYD+y0dBdeFbFTGYv6uDRicwX1FieUCqBAA7cNG7xErcIJKCUzee+jl",
-	"llD3NaHgZJLot99RTcBYDpqWhUwfQ5vg6pggAXsZenDnvHr85MVff3ry5uL5q5fnYMVhOS4cNxG9fjyv",
-	"PxKoNXa7xqB8ndSPZVWXzETA/lKiZRLtkJTUTOmU1rm4+nN7taRkubtjxtj3C3xrzKiLB+tt1Gp30TPK",
-	"ncMx0x1Kc+5TXEvcvAhE/1q6u3rSnQPSjP0kduXggHe1XEPVJTMLLjeqf8S0CScLTNEhAk0HKuiBpYfS",
-	"Pgb6G3w/epZaq0bEeAG8VzPhDc5UO0Z1wGmo0DsX3npDF8zDPbEy+Jq8W735x4sn5K/k9YO3z96tgF++",
-	"W102VFnO439GFmTxjFMTmmWsNvfIA0FYVZu9/93yR02kYMBBo36behYhWKg+KmQijixtF0d0WRh6LkRY",
-	"zq2Kzs098uc//9kC2WrqW6lQNAI6R58KcHofBHUAyUbkkQiLl003+KGwN4qdkBhJ7Aexi3Sc7/7Phum4",
-	"woWwjtuUAFR98E7+eJry5QZYp7WwIZbSemDS+XVLBdE5NvveKacKeBCNn9QLE1X/s961OP0KmsKyOmN3",
-	"edaRdbZRqoOV/vGu1+R1uTxDjwJNsZwJw2kZORY11XonVSL+WPFrXrJLlr8ee63RUxRUeGvdThhbaioI",
-	"lea5YjrB4DktWWYSwTDauPD/QUAMF5dM1YoL41lXzYVgObli+1Fh81A3rVnyfrMcGf1yyGBlljU1D2Gv",
-	"E2jH3hqKcjPlvoD3wHlhUroeFXp7XNJ7699LGBlggnXASouDzhRp9C5hYEyHWN/WwDjmxXXiQVJXhhBG",
-	"qy07nG/sr5qV23Mv4Xh9s6L7W7p51yv/C8al4P/AysPQogzJJifsQ13yjJvOTy5SFaQ/tIBEbQaC7aJU",
-	"JNjuRfJmk2XUU6c7qigtS8KF5rnVLofO+nMnV2GgI+9Ih1F4yTIfXctrd9EO0eUG31G9bnFi4WnlwMJK",
-	"Ty7K04L23pjjpT/yC7phpfYsZVPK7MoqDbIROUpbhhpWWUqwghI3msidWJPfJLe8Z7Mn71bklLxbJcIr",
-	"LKTi9g7NQqZNRMSGqeHokJJrAwJ2I/KUnoXOqFFPlR1hw0opLjUx8rhlyJmEnGSCGT+WwFoUtoQVdtpu",
-	"K3ZSn0A+SEQCKLlPiTv0B4Zv/AkT6AvI2aWieNZkAzLQ+6jvidW3EM/g83VYYFjOiEz55ENdUpHyQKRE",
-	"k5qp6vidEVwb4QvTyybqRYpvG5dqNM0S3hn6JmpsV9Jpl9auIwaqpyHs5NBs02ZJzjPko5chsolMClRA",
-	"pw/6pokPlbQBzwpiOWpViF6WaUNO69k5CGJk2pAtV9pMji9A1CSTmALuq1lYSgHUakG3H2V2MFtyoCu8",
-	"SG81yMRIooEXyAcQObt8LI4IgTXAwLp7aNbd+LgO3budpY9iMtNo4349lOWpSaeazc2prOglm5XH8Nx+",
-	"EU1mCMct6ioF0b6ie8gt5WZe1oqQZt4qX0oTJzOvufubzQpbuaI78DNgbtBqvUKfbom/YTJM3GOkKBe3",
-	"c+y2Wj0O5tfo0ek3H3AVIB2lKWayIqIaGmMlRp3yEImpiQnzQ4XGfXeTwoFMyiha0LpmQoNdcofaBYYr",
-	"pCRDKXL9gm0jZsEn2vCKGkZ2BS9BcPOZSVMCdMZi5BKHdUY2yM3if1TaWqOHkSE7yg0Gf3QCQuaGgcRs",
-	"Mj6tBHXhYRCgG9uH8wQqdUjvbqMLhRjhP6Mif5JzE0t7NwkBIZHSsdkfdzZ3sHPgbQaZnOatRhoCC96v",
-	"Z4T4mwkel+MqBWChr1ckxWgLwwsnvA8is5seuWzYVirAGMA2tq3KIlMdF7rca2NxH1b1PM5H7RKDGdfP",
-	"7j6OblZG9rlhGW10it2gXK1dGG1NtdUZuYbMzMlS3pjQ3xfCB+YBDNIAQiJcWD4FSeJsD/62prb8IJ+8",
-	"jGeyDvJ7QnTf8ssu0q9YbUIMhVc0LLHH0I862/Qr26mpMcE/pb4VVOT/nBezGAg8Mk8xPdyzFZqG9tKS",
-	"QXRnQa8ZkYgwDFpcI/IEJO1yoQ0ty5nqwZjsVUptjmURZ1QIabC0hzN2DOn2qBxWTolvXfvxa5oFF7Db",
-	"M5L+pEt1fnKsYLtEznAnmMNyrB1VubdpxdOEY5a+pWTQG9gdFANWZ6/RGd7RzleppCYf0jcEFzXEXnFK",
-	"NbXx1qx4uI93xg24FThTtrx1etr3kBBx/8mqFkFEn+YJGi8hgTUroKYFSfhsR4wqXhLvpEIG9K3DZRGY",
-	"ZS9uMEjrPSWxzYkuIeq48MHG+GOHpw2x3vJUd9wTl1rL1ZOWsIHk603JohPJdiXkTkTRE8hCx41gNzi2",
-	"R6NRZ8gdY0RtqUGZULQB3uuY0gURlkHnMsEARsID5aJhqV0S9BGpbYxql8ZaXLSAT9AF3h3TYyuVjJ1r",
-	"x8bXZEM1A73LHjK7fgyNC5iOnuxlcuPtOY6jF84cgcQh8E/0OEyHRqeXY0H1BWDRq8mC+kvQZ3BNCci/",
-	"dArsxDThO5Cch6xRVuhegxGIkf4QbKUitCwnOyqmS9sJ6gPP3aysqTydBEdLxWi+j+bAhaAdgjzEh2zC",
-	"eD4L7JBQbpKkeZPcScuXEo5xj3nHnF2Nnnln61KwhMMRbJ9faWLfoaZRDKCSFSy7SlatmX5UJ5+zcJCC",
-	"veD3Xq5ne/KCddbtqiWJdaCmlhSSpLiEez0pjd/Wu/5fslGClpjwHbHlTT8ubUb1oYZ23c9ivYFlbuDo",
-	"G8//RK8eJE3j1KPJ0w4ES6CpB807wNaLEBc89Kg1TpE/EobZvduGg7Ocm3n6LRjBog40yB2Y496LZB7E",
-	"BnaEMhIVdjxg+jVVBka7bJjWKQfrktGh/3IRlLMAMoy+HPOrTQ6+PSxeEvIWpmViwuvPDauSHo+bbBKD",
-	"HGNeNohonjziW3g9tTwUnScTyFA+Q9pbH2ptXa+dg2dYeRf5nqg6B8SfurU/wi1Vps8/rm9e+mOCCaTL",
-	"OiZrBo/e/5Nv4UjdRJ85NSwPhctPg+Mg99RZDyMBWkzhf9qAK0gQOcHA7KiS9wIqBqTqhkVEnae01Ky1",
-	"92BZO1/3AFQFnwBHXK3guOwDiUdzi93yGdUtWri4qWIg/rHVEA5CtiAeqyfco40aSgiiLdJuzaNlDwek",
-	"EaDvR2H9Y6vPDwrgTTeYOrPh0TeHeWCtiSQKBn9Okjb8WKWDV9uLprZnPvpCJ5l3ZrGhlBEDaS0u3Ds6",
-	"7JR/dQ7yeDBdcEWPDRbeGtTGOtTsI3H1IlETtskypl2l9JvWbxkYOWCyrhHNKdldDCSx/trhb2Jac3LH",
-	"umYxcP644eZUx5MyYpG+MIqbJr7mWKm0TahNFy8rJXJN8B3LnSpI1EXvtBQh9LJTu2VaqT2cNOYAidVE",
-	"fC5y9oFwYSQpZK1TGZ/2+M48MKlbbngnubHbqr52nWsPvBi0X7JdG2pOy/LVdnX2y5HSLtwKJ5OrOscL",
-	"Dx+u5T2uZkLAfh/qhdTmDHjUeqFQ/r9b/k7sY3LF9oQLQhtTSMV/Z/nJFduDYaE6x6rAO66xfCo4qOBG",
-	"pJkhNRdJo70/ejVcO3bG//PLg5P/TU9+v3/yw/v2v/f+efL+4/319998+o94vPDtEy0WDOyfmrXh+EAs",
-	"1H9KQsdLtkvE7WSJlIkn9jr3df64L4pGSppd6Yk5E1bgmHlkPWQH6eKi3PvKsVwT+1LcgBjb9wWP2UZD",
-	"TOeB4VI7Iy8EZxdUn5OSbQ2RjRkxXh6hq0aVt8nYUeV0NP+jLiWdU9wz2OUOofGYGZoVLCdP8m++++7r",
-	"Hzo2PHnN0DB/8ezByTfffU90U3XcnQBeeL1PLJu9iQcTpSx+R9qLRORbGCoKHPkz3T+k2dWs4vpJy/dk",
-	"nSdSCjcZH/Oa1ky5muu3uVe66UpxKwE2dknkKLia2hzj3rjRrra2PiO5zPQpokmf+mnuVflhqu0ADGFJ",
-	"8UvMZ4gM7i9exUtKQy4wr5wtWWomem42Z3uHhJzocR2WsJ9Wnq1TrTvCvDZYWPefm/30ssSuFm+qg0nC",
-	"MSAbkbBfpWNZomXvO57ZHt6dJwOCHvHZQaeEW1UlT9ofrPauowVDqAgl3c/IDvh0IWsCjSykQGLlAqOX",
-	"Jq8PxOaoxZYmCrJyU9irgAIczlwZE5oVUC7fq1lZKbXVlFwZNsqhXIdoyhKrJeHhmxD/MaEkZkgIGehr",
-	"9jTY2/u3pqo1BgeVUlzOTxp446aYXoltJ5sy/2fByvo4AKEgCnyAMU1GOlFjTtjQgc2uwcJ33rnjBfuu",
-	"Dc+ylrUvLt9jBy1UW0Lone7eDj3aouy8tQ9HBC/LtRKnWJb5c5GAbsnoNXvVxG+lpNlB96spdiYbj3kZ",
-	"v9ucBgGDr/2WUpDwF1JCEpvRfEYzxWnyEUSkvfGO2oh7sZQzbPwXpYwXLTFS0Uv2VLGI5GTlHD1NSnbj",
-	"vJWGlrcaaHZF/0Zoep2y9bgo7UHDERe7A9/dMvChV1R3FXDasw0DogYg6kN+iPB2V+OdBXqRawc0ya55",
-	"7lOPk7nB8ZZI+3n1JA7i5CvwHjTC/5s2m84qRdEPp/Dh8GGfYfFxWIU2d8NON/CAoJdVk/988/QR+eHb",
-	"7/7Hnw5rxoz4iZOXrZAn827ZeHHEbaPpjCy9sfDpgwZM3fOXDt6CHw61Wkbk9oxsaH5iMQZtcIQ0Jxh3",
-	"cMIF/gm32RoOYskzeAfAsm4Df6U8qajYr0kj6DXlIGWsMbxSwJE5Us/SPm3tpqGV1Yj3/E0rd0wtcpmS",
-	"TI+X6UzKrMLV+zoS73mbG64rMhzpV5HMs0um0/lUmCgHdsK4akQ6zMzb01OxyP1suMhVuHCy2pzAOY2/",
-	"xRd2k7S3kThd5/cQ0hyPPEunywG045jX0FB0emKQizONh82MXD6KUV+fcWY7yfhFUzPhavLilTOnaOVB",
-	"/VjqhuoyEtZvNxk2FwejoVzEuErOSmZ8pdmIvJxiOljBMOEA8d1K5iUoLBNieuO4tYMIUbfFdQdGCdgy",
-	"ES9fMLe/ZmtIiybTRP1dD60ci3HRsE7LtXc+X3fD8EeWO03QDjLRyDwzvTiQ2DEdMgTXe+j4rUWB28SK",
-	"yh6pHTvjItR0n2o5wK00vtfgbxmWTD2W6ffWW2q/0mQnVa7nJfvBqoJMCauPAeeiLWPSh4/VS57SzMSq",
-	"X39tN6QYLUmj2TmhRPOqKaklkW3JGObOojsAek3asTTZUm3Q+jMhZCBhfL9RYrUzznd2NAKJVNTlSHGt",
-	"JRs71bLk2X6yy6lfxK51QLlhRvb5NyVjrfeSK164bVHCkz7Wc+uC6XjJWSOvmLiFCwe/d29HZ+aX4nmM",
-	"N4eT73uWryPW8FKCm44RjRsgJdVG9zqt/uX778a9KcdcWIsVl4s75DIpjKKZeSLyCKt74MKnuGFEU577",
-	"/D+7T3AznfB4REvaupSuBjhWiTtM6l3WI9UAbuf1c/Tac/7hblJAnVnaHC0L8ZQA36MIsrQcny2oLm7Q",
-	"wMdnBtwqzD9+f/mytTLPXdlwKGTWZAXplA6z67aSB7o42q0VNJGEddvsnxG/ZK9AgcsuQDz4eUecg2CJ",
-	"nM5OB1Hnfa1R9JWIvkpo2JhG+hUUS0sKDDPuT0fi/UbUrFciQiSB0YYkz6pV36kdOOOWTReKZVTP7fTZ",
-	"qRF3s6463QDYEC0d60Rd0oyBaIivxBSdw9SAY20yppXS95ZGt9cWt361UaRGS0OMl5aZXy9G0USNvvvE",
-	"SPL1NOlxRmzqSCvgc3IfokogIbdboDAdCjeiPric70GkF1U5gWdrnz4/bYeTMvGnDTVSYAculrpm4Gzo",
-	"Z8l1WBmOFK8u2ZhMVqnhIT5Aii1XFcunVvG5o2ZYlrrbQzsxpBV37mMSvRl/YGDpZXojHfRq3QSSD2Vv",
-	"PNRSp/BiSv2efuGemOnowl6VjwoWC7pxKYCJglHUXrX5LRrF+uHbsaJ7bSO1hzVmR7KEHFcbq3N+6Msf",
-	"FnxO3CgT25i5hYduZlMdtsid/SRpY/ZhGb70pXXDJR90f/U02q4u7Vq/6ySkg5Khzhzk6aJDBCN09VML",
-	"GX+QMqoUZ/pEXsO53nFTnLiiILjhE43fJo5UJ9lpluCTFm6k4pdobA8Fpnw6k1c7g++joCKfV2RqcQkJ",
-	"1jYq7eArX1TacTBtlxsjkredcOF4mo3pVPqtG10w7YNTIQDz4unb175CgnMXbZnJCjC1sgpfevb27etu",
-	"Qo7eGnuVFMbUUUzOjiCdnM3LfYr+pJxnud1qZqYmCn+xWnejNelA5XMbmVNrrsM3hs3vdVPOqc2KnqkI",
-	"vV8fsqaaYmh5W4N52/f/pu2gjl/75b2PRYNqljWKm/2FXZtPUKEK6R8WDNcs/hQGADqFcmHyimPKqj0h",
-	"7k9vx7Fr4JVUdfFPZwNrR6A1/zuzLB1qy2wjzVPeQtsYwcxOqit3krSPOIckhWpHFQvpfFATTTXChx70",
-	"ftcF+DBUI9aEgmUuMHSIedPvhBTlfh2a2nA1iLLZUCu5kKb2pSQoagVctf3WM2gHyPLuK+BuvPdOvBMQ",
-	"vU8yWpZk06CFzMrXXITWWA5KGFuBwPR1lDIptCyx9sqvD1wSB6zsjDwE7JC3r/7+5OWv996JJ0pJhf2Y",
-	"6nQ0CHkB1c6txGnXUFsOdkYsuZFfrYb/q51aira9jya/Zo3SUv3qF2Vfgw3deyceKUbBg2T/xqZohAry",
-	"6/OcVbU0TGT7k7+z/a9nbc7lFdsDiDYy3xN6ScG7YBolQtN6n4piYVbRnN17J4KkfWYPJJJXx15xtvra",
-	"N56gNV+drf5y7/69v7hLAcj7lObXXEvlZUpkZ/Y8Azif56uzlQXNg/Y1OEO1FK7o8zf373vrqCumQOu6",
-	"5Bl8f/qbu1nbrN3blDFwqzhuSk9VKvh00OfpbcFIC4N7WDDCWbLjiwm7P/VhR8A6fJuZ1YVjIp1hAbGF",
-	"3KEnyJ9erFsYiv7Vrn5dH/gP8jzsGvfItHkoMYprMtDHIuwjIGpBaV/5dEuMT8PoKGr2SyDmeWV5HKHk",
-	"0cWDp+Sbe/dJLrOmYsKcEwqpo4oods2BUSpWo7QWOsRbVdIO2Dkypx8tb/8U/P/sEH+P4fceCnug/DaS",
-	"1AJJq7ff71Np5XC7Ado5N9Ej/jdm0ktcHtuPMWzrM+D8Qbv5tkWbP4DcuOMHdRCpIVBtGn52Ri6onIdm",
-	"b6xQRCuGaee/uFveidfujnf24v75GalZAIklp9gXc5wBP3TvxFfxr4YB5twy2ibhyYnXcXi2g58+gutt",
-	"NeHNF2DP+fT+DikHtw+lcCJU8wAubHsRO1AuQToO4mufVA63b5pRWwkNP7kFn14493YKL/96YRylTjVi",
-	"ZhG+ZhVIQltnT182FXKHfNrRwulHnn86ddLo6UdwuX1KnjVsYs3a4/bFhJ2xJti3EnfyMPAi5+TnbrNs",
-	"0Eh8d8umtuqH83IO+zdFGOoRNvP8MTCjCNuFCUb57ry0zfcH5ONtL1GaecNo3jn6o/RiBzqtSxc7mubP",
-	"Ucxhg+PbowyL6nUPDdyN3OhFkATgC27sJNj+xsyj8NKiB623t5sW+4q3V5l3hsP+4sPd6hi3cQKQxt5R",
-	"wSGrjC94urkmJZYb+tRD7elHOzUw07qJCS6S5l0UHxegfLHR5EGeWFzhhx8+vXt3b0+r8j9iEYPR/H3w",
-	"x0CAht2sD90HI21ExoK3YyJWG2XxfqogYNd5lB18PqXshcf1Ad3hk3VHlIYKTb6ccEW5WILo7DSEDiic",
-	"/Gcvszs8vFflf4rT5amzg4xL1oFAf/Jvf8FLf7iYhXmGB8gSSEILnjcsQuVjQFNoEF06YjmQn2/PBaJq",
-	"VBL9cIWP3t4HYJ9FApOO793e5tA0E3Bw3RLOHQB6PU0ASClJbxiEpt0O3MsysyUw8DcJ8i5Iux4B565Y",
-	"MZ4CZ9F1RfZcPbRPx6l2rt7yx2Rm/96qTPCddHSZzZ5waO9g9l/0pH1GfciHAIzepSFM4L+llQq3f9xK",
-	"FVqs3J5kHcT7tywKaLIx3icH3TSSpqvHim4d6laz9b3WowUuzPc3N36NZnSFenaf2ajVnTXCfyzklkAj",
-	"oMCKvFjELDh20QAtu/d65yyOCzZWv/ZIvWOST+qorlDK7QH0SoQG+a2tIpD1DU0UHSie/oYl0kfZmyuj",
-	"PvuQ/KGYVLes/CiXsvTnoLKUmOqGc31SAPxrcK+N6Ac3wmbJr7uGp8O6BlB/n/yKH/3aKrS7QpaB0qgm",
-	"/3Xx6iWhhkiRYQjDrmCCXTNFtKwYJvf7zA7P189dZzHFaPVOMJFrDHyAn3FiUJJ0gakrYT6IFEe3fp/4",
-	"fqYmK6YeZjAxwjQnuIYb6Cb44WK2xgBObsilZJpIsbZ/aqaumTrRFiSw4sWOc8Vy3lRjvPFHfGPWSfud",
-	"131gtnUDuaAg3EwCL1VZwa8XYYwPSEFFfoJBmznBfWMhyHDCqCaU/M5rP+/AlILfoB1lGeh/xGhutAwu",
-	"ZOQPAeJpqXbU94yff0orpw8y80r8MW7MTou+RWikrpW8ZmsCMX1rUsgyXxPFdFNBCT1tZB3IxUkYXWO4",
-	"Ps2ocuWbo6B7ZB9ftM2/l/F/hknHlUyFFfLajhGTjfyYonUYSu2Di3EB779wjAzsMGrB+LktTbdhBFab",
-	"E9mYZcKYXBwf3NWX1LAddTEUtCwxeEkwlq/drYj1uveabFjBRX4eSt9gc1gVnAcDwkK7xQhpOcNG77PF",
-	"SExgx/3ZFLNeyTJfgtZkiUX8dl+ezLqrRahzDRzzmOll7QIXrQjFPhiNVKIHXZoXNs9smNkxJojZyb4v",
-	"U/esM1PpsJvaHyfEp1zki7M4rMTqw5sPahfA5WfliFgY/B0wvM3+s5DhbYyKvdINy1oTL+2YeimhV8cY",
-	"6DBaZY2Tpoiyzf1KSbE+PexAbht0c3j1+MmLv/705M3F81cvEx5NV0hsloly/ixYp2zOHLFRNvtnFEu8",
-	"HHG/3hGz9GBPuXbopmSLsTyXkIXJMsEs7Xo5izyUGxwYqH2uj6esad7Qznt/eDPHrZwTbX6dg/biffFG",
-	"TcAtnBcxA7fDoW2BQptPKGIl1RV0wpkayQjJC6wd8UvahIe3JZz6WDKaYkTILlRJyWiOsbtncIL2eH52",
-	"LqAlY8rQXk2WTvrsZ9M8fOnHcT56pABbaO0mv3gMaIdqIuSPT80y0qAbDBoudyDrjG8AE4vnK1abNWEi",
-	"U/vadO7Zg+CA8Qj+3nE4HsP/VKpLaQwTSwbyd8i7YwQPlJR0Aows/f5nwryLOHRvrANTagyhgu2WMYTF",
-	"wFNCJZKBgrJMLOp7yKPCljUDDgqGlAHcl3eKtRPM8Y39P4TyH2lNoHXl2uflhaaWa1IyQ1wtHaKZMVxc",
-	"6tbnoAjLuXF1m3VTGisxQe54lEGcKjYqib+Bx7e5Mzt2z6Fc7ht8tlgJcFsVpio7qdPuzzrfxpJi58lb",
-	"dpCZxm7MMz+FVcx3OiCMl9K/cDTfkr+lQyNJrbjAJJ8rxurzA25gKaBTczQpLD8OlTf/jf2BuInj7kAH",
-	"kKXQA0UyQU8BMh9LgHzsA0X+qKEJboGfWdbqzpoqhbbIxZrnIdumdzY66Y8p2SOg7o7J9+6h8EqwAIO5",
-	"lIhrfAl0/v4QgKeZYmCudE0AbjH4Oh6If8HMo84cdySOdGaYdBQicvMbTLtdREFwY3VSPr/SpNFOGvQV",
-	"QNFbvweF2Tn2C7kTGLAZI/fTQmpzcuU7TMaVBhTZn7lWlF9KY4AIIi4Ey0Pby/NOrYJuT0v7KzSpMmTL",
-	"Ra6XJ3Jff+d21J00zb9GZ/FdEDZ0sPu8ojXsJsHTLCDPQ4RfIWud7I+2mC27Vx8kEpA2wLViW8X0XaH7",
-	"DY7+x7hbnEuUCLYjodvgEreuvupidOdKqUN/o10C6GAGHhdZ3/iXvqDp1bchWdZ747e/nP6A4/lQuHCF",
-	"YNO2o3ktc9kl+1CXVLR91+O0/+QDJI8+k/UdMbvQ4PMzc7wn7faTGG58elHbTgdUeQxIgBS0baMZlj1e",
-	"wvmyhzvxt6aqwX0cuKBUxHfgg5PoMy5PPyJxjMrET33TvwlZA/7VGalQd4gjt/IEenCxi6WW+dbO3UxX",
-	"aCSB4ZbUzecQgEXlRlnfU/fOF+R82OJ6Wb7ntr5IFLrciVLS3CW/eL+i5oZNroNxYajqgfpONG4HyD9W",
-	"aMIdYtdlVTLw6l02ArieYqQROVNkR/fLFdZw5RsPKeA8+M6w2y4tFaP5HpLcXAPy3mH8oqGgwSCKAVYY",
-	"64itGeuEaXQkKhQxe5ectaXnBA0sgeBn8bjP3B17xF7bryjJSZ/71kP/xmZP2MNxqydCYymZstOeAUyf",
-	"kDA9tH9GCMC+xrGOoCBSlJ2O2MNOGFYs8i3vqcjh74JRyybsRLqtONgGkDhV7t5B3sGDPMdqp0fCi54b",
-	"bGWeiiy6QfLjoDsX1ez7b70o7ltC5Ufa/3dhoSHWP7a68NHqqFw15S6TmWHxzItJyQKfz37s6tjGeY7r",
-	"fHh7sn+NspovUIqkLFxZ0s556DKf0ywUZI9HqNjHgQndXZBXWxs+GXxNNYH2p8sYLGlOGJRVwEhVBx9T",
-	"KNlcFnBUXbw04ab1cRdUFz3wqW4rvZQa0vbbu0MQtpMktXb3wmLRcv1+fesgtGAbQowE2MOvPnSdZ0Wo",
-	"CZhRIaQhly6jf7MninGhDS1L7+L0UP6InXImBI94Hvr5aj/ivISKQELUhEhoqLA7LW09NAOaVpHn/skP",
-	"9GT7/uP3336K1d0BOwdcO/r0I/w70Wr1o323Y7o6vnDftPvzKc7/vSxiFMWHhDmse7JcZ1vVOFNxqD0c",
-	"5+2vSyru0Jb/pcxbxw36cI1YRrWlpWZBwFMMbb6CrUNZUhfsAtaQXbFMoVS07EtBaguhtcsg9BZtZCBW",
-	"BN3X9l5yuNRt58xkgLp75S7vaTdFSpRB9k0XvWWg4Vx3ZMK1p3ppAUX1VbgwXP+/NNG75op3Q/Ju8M9M",
-	"8L5TZSrBGB+fd+u5k0tmNETrQLF3qsmOlaXVSlCBgTVeMHPyKFTaH4kwujGiXf3u1dkv73sBADUTbVn6",
-	"DmIletzTmH3VmEmX/xOxUD2iJ45PDNZqjtyyF/DGl8zt4WbpOxB2vdQFCHqn/qpvFutAd3I9cNjol6gF",
-	"3lv6QjWtuwKgr8eI/0Ipxm/vx2XBdKhKgM6dmI6RyD4zMwxzxil0qTAtqUICeQ/Tg4R/9+gEpq7yP527",
-	"WjMYEYPKUjQSpkvlp1B29ChDeQpvfWGmcgflV2H3i4kTA3RJzHEVcrfuq/mk5FOLKN6sFn0DvZXG0foP",
-	"984XRKprAbUsSt3el0CqA1GbiyWkAdsN3ArjzjO3tztjgB52n5cFdmdNgf6caCZyl+IIPanIMiL7Q3bJ",
-	"BaHCzYNoyaggG+bcIfl5axgHG+Vm3/4AQYOubo1VzND+po2sQ+auo53j2URK1h0Ef/5eIE04OTfLeGmi",
-	"NRqE4aJhYWOjzgLM1sPYRJaBQ5MLfU6qRhuLkF147rClDRXYyTlmvg/Ny25S7fB+rNrhH8TS/znO3jO5",
-	"I1uqMLLs3N01YDEE+wMGnHm+tUxZEZETipjHBXX0rbbd2i/vP60/ho5qv7y3SMFiUUhR0Ll+dUprfnr9",
-	"9erT+0//NwAA//8=",
+	"5L1td9w2siD8V3D6uefkzjwtyckk2RPpy8i2PPYdx/ZanuTsxtoJmkSrEZEABwDV7vj4v+9BFQC+NMAm",
+	"JcrO7P1kq0nipapQqPf6uMhkWUnBhNGL04+LiipaMsMU/PWkVloq+z8uFqeLf9VM7RbLhaAlW5wuMny6",
+	"XOhsw0pqXzO7yj7RRnFxvfj0abl4ym55xl7BF26YippNMwr8s1wo9q+aK5YvTo2q2fCYL54mxuL54Ehr",
+	"qUpq7HvCfP/tYrkoueBlXS5Ov176abgw7JopnCdnZSUNE9nu72wX5twwmjPVzNp67ci+156ypB9eMnFt",
+	"NovTbx49WkY285KX3KRAXMDD9oA5W9O6MIvTr+1wJf2AG/gO/hrazicLGV1JoRng9o2Sq4KV9r+ZFIYJ",
+	"WAStqoJn1HApTip84///TUthnzWL+A/F1ovTxf930hDPCT7VJ35cmDFnOlO8ssMtThc/b6ghWyYM2Sop",
+	"rpdku2GKLQkVOdnaZ0aSXB4DWNxwdrbzDL//uGDC7u4Xu0olby3ZaEOVBdBGFoh7XZf4u6wWV3vwXi7O",
+	"81uupQJsVkpWTBmOAKHrNcuMpZuPvXU/l1tSUrEjORCzJqoWhArivyCKFYxqdrzYh/tykd3i+NywUkcI",
+	"OnxDlaI7+/ealrzgU7/iefS1ql4VXG+Yij51K88TD2+5dqDfe6jZLVPc7OIP67KkKv7McFOw+MFuju4v",
+	"eJbx3fYmWhM307T20Vq1A30LnssGyQ1tyNVvLDNt2njKDOVFhEJatDN0BAKNwQkAkumgcsy3yDdjeHZb",
+	"nT7kW/xwf8we5MM2W3M1GxkGHCx6D3B5+H2PGtb8A8sf7/YP3bsNI7LImTb+eBFuSEYFUYxmG2Isw7Bf",
+	"a8JN6+Q1Q5cyZ0WCsEuWc2qStG2oqXXikax0fLX2LiLGsjS7nPEH95ap5CnbbiKg+Xmzw3kI10RImDgC",
+	"gR5aHRI8XJp5w367gBlCtCelPUzDUdtNBWoaAr09uOEja4+ulpeRQ1wYpgQ1/JbpAVYvLYDJlu60vZUK",
+	"KW/IWioL5ebObd24j2KcP1eyerLhRa6Y2J8KnhBAhiYl3ZEVI/aLiuUtZK6kLBgVQM/0w/Mo8T2ydGAX",
+	"LepyxXCRgwurLI9k28hQb/CJP3JhYbVOrUoxzUwMkJXGMwovWHolmRRrfl0roK/DI2umAu/sDn7pnuAE",
+	"9j7YEXswSVlrYwelq4JZvKlaTDuLRu7Pdk4ctS2JVKekUmzNlGL5kgi2ZdosiVGUi9N3S+RHp+dPf3px",
+	"+frt/7Lvk5JZnJy+Ov/xwlIQCjpUIH3hmWxeI3INkGJCs9LuQdVCR5mbkT969tZdLfxs985ETqje+9by",
+	"FMs67DRVQY0Vikm2oeKa6ePFqaiLon/qjIwfr+Yk7R+zjaPUUTfUc1nFkFFyURt28Osf3WueGNuYbhG9",
+	"YiAsJp5GGa3lBtyQnK/XTGmyVrIEuK3srbSlu8NMF8DQmjsssdkdzh0D8GOa3dTVPmwRW1GNJsKEhu7e",
+	"Iv5gI6t9YDyzu/86LuOi7DliNXpDv/nu+/j9wH8fuydDb5g4N523c2rYkeEg/d/9ggGpM9yUzS0DoArL",
+	"d4ttFpLG3ht6HTkd4VSMOh6ODiInRLAPZsSmYJLoGpnmeWR9CWlE1QmCsUxtSH4ZXh98vVwAoGGKgSNR",
+	"yOwG1ZWe4JGi5YILlmAI6d2MWPSBhT6hKsYWFRPOFELznNuTRYs3nTf2VtM9ha/YltghtL0q/A0JGjTO",
+	"rZdkBdKhFZ6JFG2ltFld+2odezn29h+GSO7+FYsh6oaLfCKiPMj2dVtqNnFesqEqpslfypKZDRfXKDlo",
+	"Y+W7FdtwkRPBWG51CWKkjAskVlRBVeWOMIO9L73Jy9muYN9hyWGWJFgjMC251nb+SfYC2O9oHtRgNKqS",
+	"ahNTU3ogXhLNMsWMlSr1TUfsa9sV1DSN2QmDF8Kgxr0n0jkeua+wdY4PGqA2bAeEMGKpqfPgIbsMaHFr",
+	"cHCKI9bQQl7X7CmIGkzEtWhvlujDmWcbsuasyLWT5OKg9UcvmNHy3FlMSnkL/3NfRy1nCR4fJ3HH0t2S",
+	"B7f8zHHu0YpkmtVLmrN8ilyAXzyOz1PSm4TVDJW2acetbbaZJBeNtJc5CSVoyN50hrsIa+7YdII4E+DQ",
+	"AuIg0n5qBKqebFor5WzJ+wx0tJg4MybtuZPRC+GFIRktGYr219LeDCua3Vj9iQqwPymv/SWU1MMCbcSz",
+	"sCdy9gXLGEKWAbitHUWxFPSDnukDDOk6wakzKsAEIQUjW2429ioUctvRnwfNjGimj5C+M9dPwqf/JoHR",
+	"TDFqpo3oPkkMOKAmMTGRFteUF7VK6FxKltEHo8+GkNvB6+wrTTIrJVvEjVuvF6MG3Tr2HTSdUi64uH7O",
+	"rzddkMh6VbTGR2NU55uXsaWzDxV6UTTLpMjB3oY2kLyzg+TwoFpPw5A21LCDIg8co0t4Fb5hE0wal4ZV",
+	"aQNTTEHNeWYOjfqTe21YbcXdOVqDKdvU3z48y8ATgjiK2+whrY93pMI075lD63Vc7AG03jZiW+JQruga",
+	"QOJYD2ijQqAEt5FF7v7HwNVo+eQCzzq8qg2YbqOi0xNugrPh4dRWMwos8FYUKh4Fb/GUjlzoGgMEIkZI",
+	"lKuvmWBo8Y0bMiNy0R3sNi2hZg0xCf7LwZ2+o6uY7JnUN6XKk37UPeNi66HcTiD7NhoG1JnRcuJyYRS/",
+	"vo4uvAdFp5h60dFpLf5zv/+uOdPuLQ7klrHfbooqrmNHYBpXaClIUc6wfZeCjyzy5DPtMN6l4sfSbEjJ",
+	"qID7yL5zhmqiNwhzTTKpS2Z4FpMOowzJTdasp1n1QTAmVKXU0UxEBPTVQBfXsVxkUuwfm3EEhpdz1FPJ",
+	"DbopTd/VM6zIOEWyFQYwAjwid2aQnlIii7oUcXZq5YqEuuJ5cHdPr9FFo5iuC3NGHpHthgm3S7qStZWa",
+	"if00biovmdbudhxrz+oByBmM3KbCxe0H9ls6CK5LWauMxfxdKzA4g/uKEssFUCEA2oeNHhMrcIJKCUze",
+	"e+jlmlD3NaHgZJLot99STcBYDpqWhUwXQ6vg6hghAXsZunfnvH568fKvP128vXzx+tUZWHFYjgvHTUSv",
+	"H8/rDwRqDd2uMSjfJvVjWVYFMxGwv5JomUQ7JCUVUzqldc6u/txfLSlY7u6YIfb9Et8aMuriwXoXtdpd",
+	"doxyZ3DMdIvSnPsU1xI3LwLRv5Hurh5154A0Yz+JXTk44EMt11B1zcyMy43qHzFtwskCY3SIQNOBCjpg",
+	"6aC0i4HuBq8Gz1Jj1YgYL4D3aia8wZlqx6j2OA0VeuvCW+/ognm8I1YGX5L3i7f/eHlB/krenL97/n4B",
+	"/PL94rqmynIe/zOyIItnnJrQLGOVOSbngrCyMjv/u+WPmkjBgING/TbVJEKwUH2ykYk4srRdHNFlYei5",
+	"EGE5tyo6N8fkz3/+swWy1dTXUqFoBHSOPhXg9D4Iag+StcgjERav6nbww8beKHZCYiSxH8Qu0mG++z9r",
+	"puMKF8I6blMCUHXBO/rjccqXG2CZ1sL6WErrgUnn1z0VROfY7HqnnCrgQTR8Ui9NVP3POtfi+CtoDMtq",
+	"jd3mWQfW2USp9lb6x7tek9fl/Aw9CjTFciYMp0XkWFRU661UifhjxW95wa5Z/mbotVqPUVDhrWUzYWyp",
+	"qSBUmueK6QSD57RgmUkEw2jjwv97ATFcXDNVKS6MZ10VF4Ll5IbtBoXNfd20Ysn7zXJk9Mshg5VZVlc8",
+	"hL2OoB17ayjKzZj7At4D54VJ6XpU6PVhSe+dfy9hZIAJlgErDQ5aU6TRO4eBMR1ifV8D45AX14kHSV0Z",
+	"QhittuxwvrK/alasz7yE4/XNku7u6eZdLvwvGJeC/wMrD0OLMiSbHLEPVcEzblo/uUhVkP7QAhK1GQi2",
+	"jVKRYNuXyZtNFlFPnW6porQoCBea51a77Dvrz5xchYGOvCUdRuEli3xwLW/cRdtHlxt8S/WywYmFp5UD",
+	"N1Z6clGeFrTHQ46X7sgv6YoV2rOUVSGzG6s0yFrkKG0ZalhpKcEKStxoIrdiSX6T3PKe1Y68X5AT8n6R",
+	"CK+wkIrbOzQLmTYRERumhqNDCq4NCNi1yFN6FjqjBj1VdoQVK6S41sTIw5YhZxJykglm/FgCa1DYEFbY",
+	"abOt2Em9gHyQiARQcJ8St+8PDN/4EybQF5Cza0XxrMkaZKCrqO+JVfcQz+DzZVhgWM6ATHnxoSqoSHkg",
+	"UqJJxVR5+M4Iro3whelkE3Uixde1SzUaZwlvDX0XNbYt6TRLa9YRA9WzEHayb7ZpsiSnGfLRyxDZRCYF",
+	"KqDjB31bx4dK2oAnBbEctCpEL8u0Iafx7OwFMTJtyJorbUbHFyBqkklMAfflJCylAGq1oPuPMjmYLTnQ",
+	"DV6k9xpkZCRRzwvkA4icXT4WR4TA6mFg2T40y3Z8XIvu3c7SRzGZabRyv+7L8tSkU82m5lSW9JpNymN4",
+	"Yb+IJjOE4xZ1lYJoX9Id5JZyMy1rRUgzbZWvpImTmdfc/c1mha1c0S34GTA3aLFcoE+3wN8wGSbuMVKU",
+	"i/s5dhutHgfza/To9JsPuAqQjtIUM9kmohoaYyVGnfIQibGJCdNDhYZ9d6PCgUzKKLqhVcWEBrvkFrUL",
+	"DFdISYZS5PolW0fMghfa8JIaRrYbXoDg5jOTxgToDMXIJQ7rhGyQu8X/qLS1RvcjQ7aUGwz+aAWETA0D",
+	"idlkfFoJ6sL9IEA3tg/nCVTqkN7eRhsKMcJ/TkV+kXMTS3s3CQEhkdKx2h12Nrews+dtBpmc5o1GGgIL",
+	"rpYTQvzNCI/LYZUCsNDVK5JitIXhpRPee5HZdYdcVmwtFWAMYBvbVmmRqQ4LXe61obgPq3oe5qN2icGM",
+	"62d3H0c3KyP7XLGM1jrFblCu1i6MtqLa6oxcQ2bmaClvSOjvCuE98wAGaQAhES4sn4IkcbYDf1tdWX6Q",
+	"j17Gc1kF+T0huq/5dRvpN6wyIYbCKxqW2GPoR51t/JXt1NSY4J9S3zZU5P+cFrMYCDwyz2Z8uGcjNPXt",
+	"pQWD6M4NvWVEIsIwaHGJyBOQtMuFNrQoJqoHQ7JXIbU5lEWcUSGkwdIeztjRp9uDclgxJr516cevaBZc",
+	"wG7PSPqjLtXpybGCbRM5w61gDsuxtlTl3qYVTxOOWfrmkkHvYHdQDFidvUYneEdbX6WSmnxIXx9c1BB7",
+	"xSlVV8Zbs+LhPt4Z1+NW4ExZ88bpad9DQsT9J6taBBF9nCdouIQE1qyAmhYk4bMdMKp4SbyVChnQtwyX",
+	"RWCWnbjBIK13lMQmJ7qAqOONDzbGH1s8rY/1hqe645641BqunrSE9SRfb0oWrUi2GyG3IoqeQBY6bgS7",
+	"w7E9GI06Qe4YImpLDcqEog3wXsuULoiwDDqXCQYwEB4oZw1LbZOgj0htYlTbNNbgogF8gi7w7hgfW6lk",
+	"7Fw7Nr4kK6oZ6F32kNn1Y2hcwHT0ZM+TG2/PcRy9cOYIJA6Bf6LDYVo0Or4cC6ovAItOTRbUX4I+g2tK",
+	"QP6VU2BHpgk/gOTcZ42yRPcajECM9IdgLRWhRTHaUTFe2k5QH3juJmVN5ekkOFooRvNdNAcuBO0Q5CE+",
+	"ZBPG81lg+4RylyTNu+ROWr6UcIx7zDvm7Gr0TDtb14IlHI5g+/xKE/sONbViAJVsw7KbZNWa8Ud19DkL",
+	"BynYC37v5Ho2Jy9YZ92uGpJYBmpqSCFJinO415PS+H296/8layVogQnfEVve+OPSZFTva2i33SzWO1jm",
+	"eo6+4fxP9OpB0jROPZg87UAwB5o60HwAbL0MccF9j1rtFPkDYZjtu60/OMu5mabfghEs6kCD3IEp7r1I",
+	"5kFsYEcoA1FhhwOm31BlYLTrmmmdcrDOGR36LxdBOQkg/ejLIb/a6ODb/eIlIW9hXCYmvP7CsDLp8bjL",
+	"JjHIMeZlg4jm0SO+g9dTy0PReTSB9OUzpL3lvtbW9to5eIaVt5Hviap1QPypW/oj3FBl+vzj+qalPyaY",
+	"QLqsY7Jm8OD9P/oWjtRN9JlT/fJQuPw0OPZyT531MBKgxRT+pwm4ggSRIwzMjip5L6FiQKpuWETUeUYL",
+	"zRp7D5a183UPQFXwCXDE1QqOyz6QeDS12C2fUN2igYubKgbiHxsNYS9kC+KxOsI92qihhCDaIu3WPFp2",
+	"cEBqAfp+FNY/Nvp8rwDeeIOpMxsefLOfB9aYSKJg8OckacOPVTp4vb6sK3vmoy+0knknFhtKGTGQ1uLC",
+	"vaPDVvlX5yCPB9MFV/TQYOGtXm2sfc0+ElcvEjVh6yxj2lVKv2v9lp6RAyZrG9Gckt3GQBLrbxz+RqY1",
+	"J3esKxYD548rbk50PCkjFukLo7hp4muOlUpbhdp08bJSItcE37HcqYREXfROSxFCL1u1W8aV2sNJYw6Q",
+	"WE3EFyJnHwgXRpKNrHQq49Me34kHJnXL9e8kN3ZT1deuc+mBF4P2K7ZtQs1pUbxeL05/OVDahVvhZHRV",
+	"53jh4f21XOFqRgTsd6G+kdqcAo9azhTK/3fL34l9TG7YjnBBaG02UvHfWX50w3ZgWCjPsCrwlmssnwoO",
+	"KrgRaWZIxUXSaO+PXgXXjp3x//xyfvS/6dHvj45+uGr+e/zPo6uPj5bff/PpP+LxwvdPtJgxsH9s1obj",
+	"A7FQ/zEJHa/YNhG3kyVSJi7sde7r/HFfFI0UNLvRI3MmrMAx8ch6yPbSxUWx85VjuSb2pbgBMbbvSx6z",
+	"jYaYzj3DpXZGXgjO3lB9Rgq2NkTWZsB4eYCualXcJ2NHFePR/I+qkHRKcc9gl9uHxlNmaLZhObnIv/nu",
+	"u69/aNnw5C1Dw/zl8/Ojb777nui6bLk7AbzwepdYVjsTDyZKWfwOtBeJyLcwVBQ48me6e0yzm0nF9ZOW",
+	"79E6T6QUbjI+5g2tmHI11+9zr7TTleJWAmzskshRcDW1Oca9caNdbW19SnKZ6RNEkz7x0xyX+X6qbQ8M",
+	"YUnxS8xniPTuL17GS0pDLjAvnS1ZaiY6bjZne4eEnOhx7ZewH1eerVWtO8K8VlhY95+r3fiyxK4Wb6qD",
+	"ScIxIGuRsF+lY1miZe9bntkO3p0nA4Ie8dlep4R7VSVP2h+s9q6jBUOoCCXdT8kW+PRGVgQaWUiBxMoF",
+	"Ri+NXh+IzVGLLU0UZOVmY68CCnA4dWVMaLaBcvlezcoKqa2m5MqwUQ7lOkRdFFgtCQ/fiPiPESUxQ0JI",
+	"T1+zp8He3r/VZaUxOKiQ4np60sBbN8X4SmxbWRf5PzesqA4DEAqiwAcY02SkEzWmhA3t2exqLHznnTte",
+	"sG/b8CxrWfri8h120EC1IYTO6e7s0KMtys4b+3BE8LJcK3GKZZG/EAnoFozestd1/FZKmh10t5pia7Lh",
+	"mJfhu81pEDD40m8pBQl/ISUksQnNZzRTnCYfQUTaW++ojbgXCznBxn9ZyHjREiMVvWbPFItITlbO0eOk",
+	"ZDfOO2loca+BJlf0r4Wmtylbj4vS7jUccbE78N09Ax86RXUXAacd2zAgqgeiLuT7CG92NdxZoBO5tkeT",
+	"7JbnPvU4mRscb4m0m1ZPYi9OvgTvQS38v2mz6aRSFN1wCh8OH/YZFh+HVWhz1+90Aw8Ielk1+c+3z56Q",
+	"H7797n/8ab9mzICfOHnZCnk07ZaNF0dc15pOyNIbCp/ea8DUPn/p4C34YV+rZUSuT8mK5kcWY9AGR0hz",
+	"hHEHR1zgn3CbLeEgFjyDdwAsyybwV8qjkordktSC3lIOUsYSwysFHJkD9Szt08ZuGlpZDXjP3zZyx9gi",
+	"lynJ9HCZzqTMKly9rwPxnve54doiw4F+Fck8u2Q6nU+FiXJgJ4yrWqTDzLw9PRWL3M2Gi1yFMyerTQmc",
+	"0/hbfGF3SXsbiNN1fg8hzeHIs3S6HEA7jnkNDUXHJwa5ONN42MzA5aMY9fUZJ7aTjF80FROuJi9eOVOK",
+	"Vu7Vj6VuqDYjYd12k2FzcTAaykWMq+SsYMZXmo3IyymmgxUMEw4Q361kWoLCPCGmd45b24sQdVtctmCU",
+	"gC0T8fIFU/trNoa0aDJN1N/12MqxGBcN67Rce+vzdVcMf2S50wTtICONzBPTiwOJHdIhQ3C9h47fWhS4",
+	"dayo7IHasRMuQk13qZYD3ErjOw3+ln7J1EOZfu+8pfYrTbZS5Xpash+sKsiUsPoYcC6bMiZd+Fi95BnN",
+	"TKz69dd2Q4rRgtSanRFKNC/rgloSWReMYe4sugOg16QdS5M11QatPyNCBhLG9zslVjvjfGtHA5BIRV0O",
+	"FNeas7FTJQue7Ua7nLpF7BoHlBtmYJ9/UzLWei+54pnbFiU86UM9ty6ZjpecNfKGiXu4cPB793Z0Zn4t",
+	"XsR4czj5vmf5MmINLyS46RjRuAFSUG10p9PqX77/btibcsiFNVtxubhDLpPCKJqZC5FHWN25C5/ihhFN",
+	"ee7z/+w+wc10xOMRLWnrUroa4FAl7jCpd1kPVAO4n9fP0WvH+Ye7SQF1YmlztCzEUwJ8jyLI0nJ8dkP1",
+	"5g4NfHxmwL3C/OP3ly9bK/PclQ2HQmZ1tiGt0mF23VbyQBdHs7UNTSRh3Tf7Z8Av2SlQ4LILEA9+3gHn",
+	"IFgix7PTXtR5V2sUXSWiqxIaNqSRfgXF0pICw4T705F4txE165SIEElgNCHJk2rVt2oHTrhl04ViGdVT",
+	"O322asTdratOOwA2REvHOlEXNGMgGuIrMUVnPzXgUJuMcaX0vaXR7bXBrV9tFKnR0hDDpWWm14tRNFGj",
+	"7xExknw9TnqcEJs60Ar4jDyCqBJIyG0XKEyHwg2oDy7nuxfpRVVO4NnSp8+P2+GoTPxxQw0U2IGLpaoY",
+	"OBu6WXItVoYjxatL1iaTZWp4iA+QYs1VyfKxVXweqBmWpe7m0I4MacWd+5hEb8bvGVg6md5IB51aN4Hk",
+	"Q9kbD7XUKbwcU7+nW7gnZjq6tFflkw2LBd24FMBEwShqr9r8Ho1i/fDNWNG9NpHa/RqzA1lCjqsN1Tnf",
+	"9+X3Cz4nbpSRbczcwkM3s7EOW+TOfpK0MXu/DF/60rrjkve6v3oabVaXdq0/dBLSXslQZw7ydNEiggG6",
+	"+qmBjD9IGVWKM30kb+Fcb7nZHLmiILjhI43fJo5UK9lpkuCTFm6k4tdobA8Fpnw6k1c7g+9jQ0U+rcjU",
+	"7BISrG1Q2sFXvqi042DaLDdGJO9a4cLxNBvTqvRb1XrDtA9OhQDMy2fv3vgKCc5dtGYm24CplZX40vN3",
+	"7960E3L02tirZGNMFcXk5AjS0dm83Kfoj8p5luu1ZmZsovAXq3U3WJMOVD63kSm15lp8o9/8XtfFlNqs",
+	"6JmK0PvtPmuqKIaWNzWY113/b9oO6vi1X95VLBpUs6xW3Owu7dp8ggpVSP+wYLhm8acwANAplAuTNxxT",
+	"Vu0JcX96O45dAy+lqjb/dDawZgRa8b8zy9Khtsw60jzlHbSNEcxspbpxJ0n7iHNIUii3VLGQzgc10VQt",
+	"fOhB53e9AR+GqsWSULDMBYYOMW/6vZCi2C1DUxuuelE2K2olF1JXvpQERa2Aq6bfegbtAFnefgXcjcfv",
+	"xXsB0fsko0VBVjVayKx8zUVojeWghLEVCExfRymTQssCa6/8eu6SOGBlp+QxYIe8e/33i1e/Hr8XF0pJ",
+	"hf2YqnQ0CHkJ1c6txGnXUFkOdkosuZFfrYb/q51aiqa9jya/ZrXSUv3qF2Vfgw0dvxdPFKPgQbJ/Y1M0",
+	"QgX59UXOykoaJrLd0d/Z7tfTJufyhu0ARCuZ7wi9puBdMLUSoWm9T0WxMCtpzo7fiyBpn9oDieTVslec",
+	"Lr72jSdoxReni78cPzr+i7sUgLxPaH7LtVRepkR2Zs8zgPNFvjhdWNCcN6/BGaqkcEWfv3n0yFtHXTEF",
+	"WlUFz+D7k9/czdpk7d6njIFbxWFTeqpSwae9Pk/vNow0MDjGghHOkh1fTNj9iQ87Atbh28wsLh0TaQ0L",
+	"iN3ILXqC/OnFuoWh6F/l6td1gX+e52HXuEemzWOJUVyjgT4UYR8BUQNK+8qne2J8HEYHUbObAzEvSsvj",
+	"CCVPLs+fkW+OH5FcZnXJhDkjFFJHFVHslgOjVKxCaS10iLeqpB2wdWROPlre/in4/9k+/p7C7x0UdkD5",
+	"bSSpBZJW77/fZ9LK4XYDtHVuokf8b8yklzg/tp9i2NZnwPl5s/mmRZs/gNy44wd1EKkhUG0afnZGLqic",
+	"h2ZvrFBES4Zp57+4W96J1+6Od/bi7vkZqFkAiSUn2BdzmAE/du/EV/GvmgHm3DKaJuHJiZdxeDaDnzyB",
+	"620x4s2XYM/5dPWAlIPbh1I4Eao5hwvbXsQOlHOQjoP40ieVw+2bZtRWQsNP7sGnZ869HcPLv54ZR6lT",
+	"jZiZha9ZBZLQxtnTlU2F3CKfdrRw8pHnn06cNHryEVxun5JnDZtYs+a4fTFhZ6gJ9r3EnTwMPMs5+bnd",
+	"LBs0Et/dsq6s+uG8nP3+TRGGeoDNvHgKzCjCdmGCQb47LW3zao98vO0lSjNvGc1bR3+QXuxAJ1XhYkfT",
+	"/DmKOWxwfH+UYVG99qGBu5EbPQuSAHzBjZ0E29+YeRJemvWgdfZ212Jf8fYq085w2F98uHsd4yZOANLY",
+	"Wyo4ZJXxGU8316TAckOfOqg9+WinBmZa1THBRdK8jeLDApQvNpo8yCOLK/zww6f37493tCz+IxYxGM3f",
+	"B38MBGjYzfrQfTDSRmQseDsmYjVRFldjBQG7zoPs4PMpZS89rvfoDp8sW6I0VGjy5YRLysUcRGenIbRH",
+	"4eQ/O5nd4eFxmf8pTpcnzg4yLFkHAv3Jv/0FL/3+YmbmGR4gcyAJLXjesAiVjwFNoUF04YhlT36+PxeI",
+	"qlFJ9MMVPnh774F9EgmMOr4Pe5tD00zAwW1DOA8A6OU4ASClJL1lEJp2P3DPy8zmwMDfJMi7IO16BJy5",
+	"YsV4CpxF1xXZc/XQPh2m2ql6yx+Tmf17qzLBd9LSZVY7wqG9g9l90ZP2GfUhHwIweJeGMIH/llYq3P5h",
+	"K1VosXJ/knUQ796yKKDJ2nifHHTTSJquniq6dqhbTNb3Go8WuDCv7m78GszoCvXsPrNRqz1rhP9YyM2B",
+	"RkCBFXmxiFlw7KIBWrbv9dZZHBZsrH7tkfrAJJ/UUV2hlPsD6LUIDfIbW0Ug6zuaKFpQPPkNS6QPsjdX",
+	"Rn3yIflDMal2WflBLmXpz0FlLjHVDef6pAD4l+BeG9AP7oTNgt+2DU/7dQ2g/j75FT/6tVFotxtZBEqj",
+	"mvzX5etXhBoiRYYhDNsNE+yWKaJlyTC532d2eL5+5jqLKUbL94KJXGPgA/yME4OSpDeYuhLmg0hxdOt3",
+	"ie9narLN2MMMJkaY5gjXcAfdBD+czdYYwMkNuZZMEymW9k/N1C1TR9qCBFY823EuWc7rcog3/ohvTDpp",
+	"v/OqC8ymbiAXFISbUeClKtvw21kY4znZUJEfYdBmTnDfWAgynDCqCSW/88rP2zOl4DdoR5kH+h8xmhst",
+	"gzMZ+UOAeFqqHfQ94+ef0srpeWZeiz/Gjdlq0TcLjVSVkrdsSSCmb0k2ssiXRDFdl1BCTxtZBXJxEkbb",
+	"GK5PMqpc+eYo6J7Yx5dN8+95/J9h0mElU2GFvKZjxGgjP6Zo7YdS++BiXMDVF46RgR1GLRg/N6XpVozA",
+	"anMiazNPGJOL44O7+poatqUuhoIWBQYvCcbypbsVsV73TpMV23CRn4XSN9gcVgXnQY+w0G4xQFrOsNH5",
+	"bDYSE9hxfzLFLBeyyOegNVlgEb/tlyez9moR6lwDxzxkelm6wEUrQrEPRiOV6F6X5pnNMytmtowJYray",
+	"68vUHevMWDpsp/bHCfEZF/nsLA4rsfrw5r3aBXD5WTkiFgb/AAxvtfssZHgfo2KndMO81sRrO6aeS+jV",
+	"MQbaj1ZZ4qQpomxyv1JSrE8P25Pbet0cXj+9ePnXny7eXr54/Srh0XSFxCaZKKfPgnXKpswRG2W1e06x",
+	"xMsB9+sDMUsP9pRrh64KNhvLcwlZmCwTzNKul7PIQ7nBnoHa5/p4yhrnDW2994c3c9zLOdHk1zloz94X",
+	"b9AE3MB5FjNwMxzaFii0+YQiVlLdQCecsZGMkLzAmhG/pE24f1vCqY8loylGhGxDlRSM5hi7ewonaIfn",
+	"Z+sCWjKmDO3UZGmlz342zcOXfhzmowcKsIXWbvKLx4C2qCZC/vjUzCMNusGg4XILss74BjCxeL5hlVkS",
+	"JjK1q0zrnt0LDhiO4O8ch8Mx/M+kupbGMDFnIH+LvFtG8EBJSSfAwNIffSbMu4hD98YyMKXaECrYdh5D",
+	"WAw8BVQi6Sko88SiXkEeFbas6XFQMKT04D6/U6yZYIpv7P8hlP9IKwKtK5c+Ly80tVySghniaukQzYzh",
+	"4lo3PgdFWM6Nq9us68JYiQlyx6MM4kSxQUn8LTy+z53Zsnv25XLf4LPBSoDbYmPKopU67f6s8nUsKXaa",
+	"vGUHmWjsxjzzE1jFdKcDwngu/QtH8y35Gzo0klSKC0zyuWGsOtvjBlEK8CUR49kfandP5F/9W2WNPHqI",
+	"BS6ni/AjujNHhfXl8PaHuw5pukMjU8FF8JQiFzkmr5y5qWTUy+KWz0D+Np+FuJ/TWxbSX/z0WLTqKx1R",
+	"C5UThN0SITDN0j2GjDu/jTeTIfG3Cu4mNcWnoezsv7EzHDdx2BfuADIXb4IKsUBCwOOHsn+f+iipP2pc",
+	"jlvgZ1Y02rOm6gDOIlXmeThrnbPRyv1NCd4BdQ9Mvg8PhdeCBRhMpURc4yug86t9AJ5kioGt3nXAuMfg",
+	"y3gWyiUzT1pzPJAs3pph1FGIKI1vMed8Fu3YjdW6tr7SpNZOFfLlbzFUZQfWIhfVspFbgdHKMXI/2Uht",
+	"jm58e9W4xoz66nPXh/VLqcsQPseFYHno+XrWKtTRbuhqf4UObYasucj1/ETui0/dj7qTfqk3GCnxEIQN",
+	"7Rs/r14Ju0nwNAvIsxDeupGVTjYHnM2R0ymOE4nG7OFasbVi+qHQ/RZH/2PcLS4egAi2JaHV5hy3rr5p",
+	"Y3TrpGho7rVNAB2E3WGR9a1/6Qv6HXwPnnldl3778ynPOJ5XL8IVgh0LDyZ1TWWX7ENVUEFDzco47V98",
+	"gMzp57J6IGYXutt+Zo530Ww/ieHa59Y1vaTAjoXROJB/ua71bFrmz5sd3Im/1WUFsROBC0pFfPtJOIk+",
+	"3fjkIxLHoEz8zHe8HJEy41+dkAf4gDhyK0+gBxc7W16l72veTvOGLioYa0zdfA4BWFFxkPU9c+98Qc6H",
+	"/d3n5Xtu67OkYMitKCTNXeaXt55obtjoIjCXhqoOqB9E43aA/GPF5Twgdl1KMQOX9nUtgOspRmqRM0W2",
+	"dDdfVRlXu3SfAs6C4xhbTdNCMZrvIMPTdd/vHMYvGgcdvAEYXYiBvtiXtEr4BQZCohGzD8lZG3pO0MAs",
+	"ZtN40HPujj1ir2nWleSkL3zfrX9jsyfs4bDVE6Exl0zZ6k0Cpk+oFtC3f0YIwL7GsYimIFIUrXbw/TYw",
+	"Viy6fH5+9M1334Odw/69YdSyCTuRbsptNmZyp8od7yXdnOc5lvo9EFv3wmAf/1RY3R0yf3ut6ahm33/r",
+	"RXHfDy1nhmYblpOL/Jvvvvv6B6ihSk2tGAa6tGGhIdEltrrw0eKgXDXmLpOZYfG0o1GZMp/PfuyKOMd5",
+	"jmv7eX+yf4Oymq/Oi6QsXE3e1nloM5+TLHQjiIdn2ceBCT1chGPTGCGZeUA1gd6/8xgsaU4Y1BTBMG0H",
+	"H7NRsr7eoK8KcwEIN02Ax4bqTQd8qt1HMqWGNM0mHxCEzSRJrd29MFuoaLdZ5TIILdiDE8NgdvCrz9vg",
+	"2SYUxMyoENKQa1fOYrUjinGhDS2K4Bp0UP6IbaJGRE55Hvr5Cp/ivISKQELUhDQAKC89rmZD6IQ1rhzV",
+	"o6Mf6NH66uP3336KFZ0COwdcO/rkI/w70mr1o323Zbo6vHDfsf7zKc7/vSxiFMWHhDmsfbJcW2dVO1Nx",
+	"KLwd5+1vCioe0Jb/pcxbhw36cI1YRrWmhWZBwFMMbb6CLUNNXhfpBdaQ7WaeKsFo2ZeCVBZCS5c+6y3a",
+	"LopDE0t4OfGeMd20jU1mZ7hXHvKedlOkRBlk33TWWwa6LbZHJlx7qpcWUFTfhAvDNb9ME73rLPowJO8G",
+	"/8wE79u0prLr8fFZu5kBuWZGQ6gadDqgmmxZUVitBBUYWOMlM0dPQpuJgfC6OyPaFa9fnP5y1QkAqJho",
+	"ejK0ECvR457G7OvajLr8L8RMxbguHJ/ordUcuGUv4Y0vmdjGzdx3IOx6rgsQ9E79Vdcs1oLu6GL4sNEv",
+	"UQi/s/SZCrq3BUBfjBT/hTqk3z6Ky4LpUJUAnQcxHSORfWZmGOaMU+hcYVpSheoJHUz3ql24R0cwdZn/",
+	"6cwVWsKIGFSWopEwbSo/gZq7BxnKM3jrCzOVB6g9DLufTZzooUtigreQ22VXzScFH1tB9G6NGGpoLDaM",
+	"1n+4d74gUl3/s3lR6vY+B1IdiJpERCEN2G7gVhh2nrm9PRgD9LD7vCywPWsK9GdEM5G7/F5oyEbmEdkf",
+	"s2suCBVuHkRLRgVZMecOyc8awzjYKFe75gcIGnRFm6xihvY3bWQV0tYd7RxOpVOyaiH48zfCqcPJuVu6",
+	"Vx0tUCIMFzULGxt0FmCqKsYmsgwcmlzoM1LW2liEbMNzhy1tqMA25jHzfejcd5dSn49ipT7/IJb+z3H2",
+	"nsstWVOFkWVn7q4BiyHYHzDgzPOteWrqiJxQxDwuqKVvNb0Gf7n6tPwY2gn+cmWRgpXSkKJqVSxOFye0",
+	"4ie3Xy8+XX36vwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -301,6 +301,37 @@ var conversionCommands = []command{
 		},
 	},
 	{
+		name: "conversion try", args: "CONVERSION DEVICE", short: "Have a device read the result; it keeps and changes nothing", min: 2, max: 2,
+		long:    "The device must be of the model and run the release that the result is for. It exits 1 when the device does not take it.",
+		example: "conversion try 1 vesterkai-fw1",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "conversion")
+				if err != nil {
+					return err
+				}
+				said, err := call[items[gen.ConfigurationFinding]](c, func(a *api.Client) (*http.Response, error) {
+					return a.TryConversion(ctx, id, gen.TryConversionJSONRequestBody{Device: args[1]})
+				})
+				if err != nil {
+					return err
+				}
+				err = c.show(said.Items, func() {
+					for _, f := range said.Items {
+						c.printf("! line %d, %s: %s\n", f.Line, f.Path, f.Message)
+					}
+					if len(said.Items) == 0 {
+						c.printf("%s takes it. Nothing was changed there.\n", args[1])
+					}
+				})
+				if err == nil && len(said.Items) > 0 {
+					err = errNo
+				}
+				return err
+			}
+		},
+	},
+	{
 		name: "conversion report", args: "CONVERSION", short: "Write the report of a conversion, HTML or PDF", min: 1, max: 1, example: "conversion report 1 -o report.pdf",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			out := fs.String("o", "conversion.html", "`file` to write, .html or .pdf")

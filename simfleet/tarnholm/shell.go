@@ -147,6 +147,7 @@ func init() {
 		"keep":  {true, "", (*shell).keep},
 		"sum":   {true, "FILE", (*shell).sum},
 		"drop":  {true, "FILE", (*shell).drop},
+		"trial": {true, "FILE", (*shell).trial},
 		"fetch": {true, "ADDRESS as FILE", (*shell).fetch},
 		"fit":   {true, "FILE into a | b [regardless]", (*shell).fit},
 		"next":  {true, "a | b", (*shell).next},

@@ -876,6 +876,23 @@ export interface paths {
         patch: operations["changeConversion"];
         trace?: never;
     };
+    "/conversions/{id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a device of the target's model and release read the result; it keeps and changes nothing */
+        post: operations["tryConversion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/conversions/{id}/report": {
         parameters: {
             query?: never;
@@ -3398,6 +3415,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Conversion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryConversion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    device: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What the device says, by line of the result. Nothing means that it takes it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        device: string;
+                        items: components["schemas"]["ConfigurationFinding"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,10 +2,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router-dom";
-import { api, ask, type Conversion, type ConversionChange, type PortChoice } from "./api";
+import { api, ask, pages, type Conversion, type ConversionChange, type Device, type PortChoice } from "./api";
 import { kindsOf } from "./configurations";
 import { time } from "./format";
-import { counted, marks, Sign } from "./marks";
+import { counted, Sign } from "./marks";
 import { SideBySide, type Jump } from "./sidebyside";
 import { Badge, Button, Card, Trouble, Waiting } from "./ui";
 
@@ -199,10 +199,41 @@ function Edits({ c, busy, change }: SideProps) {
 }
 
 function Checks({ c, jump }: SideProps) {
-  if (c.ledger.findings.length === 0) return <p>{marks.kept.sign} The result is as {c.to} takes it.</p>;
+  const devices = useQuery({ queryKey: ["devices"], queryFn: () => pages<Device>((cursor) => ask(api.GET("/devices", { params: { query: { cursor, limit: 500 } } }))) });
+  const [model, version] = c.to.split("@");
+  const fit = devices.data?.filter((d) => d.portrait?.model === model && d.portrait?.version === version) ?? [];
+  const [device, setDevice] = useState("");
+  const attempt = useMutation({ mutationFn: (device: string) => ask(api.POST("/conversions/{id}/try", { params: { path: { id: c.id } }, body: { device } })) });
+  useEffect(() => attempt.reset(), [c.resultText]);
+  const picked = device || fit[0]?.name || "";
+  return (
+    <div className="space-y-4">
+      <section>
+        <h3 className="font-semibold">What the schema of {c.to} says</h3>
+        {c.ledger.findings.length === 0 ? <p><Sign of="kept" /> The result is as it takes it.</p> : <Found of={c.ledger.findings} jump={jump} />}
+      </section>
+      <section className="space-y-2">
+        <h3 className="font-semibold">What a device says</h3>
+        {fit.length === 0 ? <p>No device of the fleet is a {model} that runs {version}, so none can be asked.</p> : (
+          <>
+            <p className="text-xs">The device reads the result as it would before using it. It keeps nothing and changes nothing.</p>
+            <span className="flex gap-2">
+              <select aria-label="Device to ask" value={picked} onChange={(e) => setDevice(e.target.value)} className="rounded-sm border border-slate-400 bg-transparent px-1 dark:border-slate-600 dark:bg-deck">{fit.map((d) => <option key={d.name}>{d.name}</option>)}</select>
+              <Button disabled={attempt.isPending} onClick={() => attempt.mutate(picked)}>{attempt.isPending ? "Asking …" : "Ask it"}</Button>
+            </span>
+          </>
+        )}
+        <Trouble error={attempt.error ?? devices.error} />
+        {attempt.data && (attempt.data.items.length === 0 ? <p role="status"><Sign of="kept" /> {attempt.data.device} takes it.</p> : <Found of={attempt.data.items} jump={jump} />)}
+      </section>
+    </div>
+  );
+}
+
+function Found({ of, jump }: { of: Conversion["ledger"]["findings"]; jump: SideProps["jump"] }) {
   return (
     <ul className="space-y-2">
-      {c.ledger.findings.map((f, i) => (
+      {of.map((f, i) => (
         <li key={i}><button type="button" className="flex gap-2 text-left" onClick={() => jump(0, f.line)}><Sign of={f.doubt ? "changed" : "needs-person"} /><span><b>{f.path || "the whole"}</b>{f.line > 0 && `, line ${f.line}`}: {f.message}</span></button></li>
       ))}
     </ul>
