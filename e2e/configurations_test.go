@@ -272,7 +272,11 @@ func TestConsoleConfigurations(t *testing.T) {
 		clickText("button", "Accept this guarded difference"), lacks("main", "it was dropped"),
 		// An edit by hand is kept, shown as such, and undone.
 		click(".cm-merge-b .cm-line"), atStart(".cm-merge-b .cm-content"), chromedp.KeyEvent("sign-in\r  tries 3\r"), clickText("button", "Keep hand edits"), text("[role=tablist]", "Hand edits (1)"),
-		clickText("button", "Hand edits"), text("main", "sign-in"), click(`button[aria-label="Undo edit 1"]`), text("[role=tablist]", "Hand edits (0)"))
+		clickText("button", "Hand edits"), text("main", "sign-in"), click(`button[aria-label="Undo edit 1"]`), text("[role=tablist]", "Hand edits (0)"),
+		clickText("button", "Checks"), text("main", "No device of the fleet is a TH-80 that runs 5.4.2"))
+	// A device of the fleet is asked about a result that is for it.
+	e.must("conversion", "start", "-backup", "1", "-to", "TH-60@4.2.9")
+	do(clickText("a", "Configurations"), clickText("a", "hollen-fw1"), text("main", "complete"), clickText("button", "Checks"), clickText("button", "Ask it"), text("[role=status]", "hollen-fw1 takes it"))
 	// Two files that differ, and a gateway whose services are carved out.
 	data, err := os.ReadFile(demoConfigs + "marrow-ramp1.ini")
 	require.NoError(t, err)
