@@ -200,7 +200,7 @@ func TestConfigurationsInTheService(t *testing.T) {
 	e.refused(1, nil, "conversion", "try", "4", "hollen-fw1")
 	said, _, _ := e.client("", "conversion", "try", "4", "hollen-fw1")
 	assert.Contains(t, said, "port p7: this box has no port p7")
-	files := func(show string) string { _, rest, _ := strings.Cut(show, "flash"); return rest }
+	files := func(told string) string { _, rest, _ := strings.Cut(told, "flash"); return rest }
 	assert.Equal(t, files(before), files(e.must("device", "show", "hollen-fw1")), "nothing is left on the device")
 	// What is kept is sealed, and nothing of it is in the log.
 	db, err := pgx.Connect(t.Context(), e.database)

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -38,6 +39,23 @@ func TestWhatAConfigurationFulfils(t *testing.T) {
 		got := f.Fulfilled(doc)
 		for condition, has := range want {
 			assert.Equal(t, has, got[condition], "%s %s", name, condition)
+		}
+	}
+	// The other makers write other syntaxes.
+	for name, want := range map[string]map[string]bool{
+		"gw innersund-wc1.conf": {"mesh": true, "guest-portal": true}, "pw marrow-ramp1.ini": {"two-drives": true}, "sg control-sg1.json": {"old-ciphers": true, "inspection": true},
+		"cr tern-rt1.xml": {"multicast": true, "classic-tunnels": true}, "os hollen-sw1.conf": {"ring": true, "clock": true}, "td control-td1.json": {"pools-v1": true},
+	} {
+		family, file, _ := strings.Cut(name, " ")
+		f := demo(t).Family(family)
+		text, err := os.ReadFile("../../demo/configs/" + file)
+		require.NoError(t, err)
+		doc, broken := config.Parse(file, string(text), config.Syntax(f.Configuration.Syntax))
+		require.Empty(t, broken, file)
+		assert.Equal(t, want, f.Fulfilled(doc), file)
+		empty, _ := config.Parse(file, map[string]string{"sg": "{}", "td": "{}", "cr": "<router/>"}[family], config.Syntax(f.Configuration.Syntax))
+		for condition, has := range f.Fulfilled(empty) {
+			assert.False(t, has, "%s %s", file, condition)
 		}
 	}
 	doc, _ := config.Parse("x", "tunnel a\n  peer far away\nring\n", config.BlockIndent)

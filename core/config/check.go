@@ -152,6 +152,9 @@ func (c *checker) words(n *Node, st *Statement) {
 	if st.Defines == "port" {
 		c.port(n, st)
 	}
+	if c.s.Note != "" && st.Path == c.s.Note && !c.v.IsZero() && n.Value() != c.v.String() {
+		c.add(n, false, "the file says that it is for %s; %s refuses it", n.Value(), c.v)
+	}
 }
 
 func (c *checker) port(n *Node, st *Statement) {

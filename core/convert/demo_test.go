@@ -205,6 +205,20 @@ func portOf(t *testing.T, text string) string {
 	return strings.Fields(rest)[0]
 }
 
+// A file names the release it is for; a device of another refuses it.
+func TestTheReleaseAFileIsFor(t *testing.T) {
+	l := demo(t)
+	text := demoConfig(t, "marrow-ramp1.ini")
+	d, _ := config.Parse("x", text, config.INI)
+	at := stop(t, l, "RC-6@F2.00")
+	found := l.Schema(at).Check(d, at.Model, at.Version)
+	require.Len(t, found, 1)
+	assert.Equal(t, "3:1: file / release: the file says that it is for F1.06; F2.00 refuses it", found[0].String())
+	r := convert(t, l, "RC-6@F2.00", "RC-6@F2.12", text, nil)
+	assert.Contains(t, r.Ledger.Findings[0].Message, "the source says that it is for F1.06, not F2.00")
+	assert.Contains(t, r.Text, "release = F2.12")
+}
+
 func TestTooOldIsCarriedByHand(t *testing.T) {
 	l := demo(t)
 	text := demoConfig(t, "marrow-ramp1.ini")

@@ -51,6 +51,9 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 	}
 	items := first.S.Items(source)
 	c := &conversion{job: job, source: source, items: items, s: first.S, t: last.T, lost: map[int]loss{}}
+	if says := first.S.Locate(source, first.S.Note); first.S.Note != "" && says != nil && says.Value() != job.From.Version.String() {
+		c.findings = append(c.findings, config.Finding{Path: first.S.Note, Message: fmt.Sprintf("the source says that it is for %s, not %s", says.Value(), job.From.Version), Doubt: true})
+	}
 	source.Root.Walk(func(n *config.Node) { n.Ref = 0 })
 	at := &origins{list: make([]known, 0, len(items))}
 	all, numbers := make([]origin, len(items)), make([]int, len(items))
