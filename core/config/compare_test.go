@@ -282,6 +282,16 @@ func TestMaskingKeepsShape(t *testing.T) {
 	}
 }
 
+// What a schema does not know is masked by its name, and what it forgets to call secret by the family's words.
+func TestUnknownStatementsAreMaskedByTheirName(t *testing.T) {
+	s := pierSchema(t)
+	got := s.MaskText("x", "box\n  name a\n  password aa11\n  passwords bb22\n")
+	assert.Equal(t, "box\n  name a\n  password ***\n  passwords bb22\n", got)
+	for _, f := range s.Check(parse(t, BlockIndent, "box\n  name a\n  password aa11\n"), "", version.Version{}) {
+		assert.NotContains(t, f.String(), "aa11")
+	}
+}
+
 func TestCheckAgainstSchema(t *testing.T) {
 	s := pierSchema(t)
 	for text, want := range map[string]string{

@@ -76,7 +76,7 @@ func (r *jsonReader) value(n *Node) bool {
 			if word == "" {
 				r.fail(start, "expected a value")
 			} else {
-				r.fail(start, "%.40q is not a value; expected text in quotes, a number, true, false or null", word)
+				r.fail(start, "this is not a value; expected text in quotes, a number, true, false or null") // which might be a secret
 			}
 			return false
 		}

@@ -143,6 +143,9 @@ func (s *Schema) secret(n *Node, st *Statement) (from int, yes bool) {
 	if st != nil && st.Secret {
 		return st.keyWords(n), true
 	}
+	if st == nil && s.Top != nil && slices.Contains(UsualSecrets, strings.TrimPrefix(n.Name, "@")) {
+		return 0, true // the schema does not know it, but its name says what it may be
+	}
 	if len(s.Secrets) == 0 || len(n.Words) == 0 {
 		return 0, false
 	}

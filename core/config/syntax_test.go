@@ -103,7 +103,7 @@ func TestBrokenPlaces(t *testing.T) {
 		{INI, "[a] b\n", "x:1:5: expected the end of the line or a comment after ]", ""},
 		{JSON, `{"a": 1, "b" 2, "c": 3}`, "x:1:14: expected : after the name \"b\"", "a c"},
 		{JSON, `{"a": 1, "a": 2}`, `x:1:10: "a" stands in this object twice, before on line 1`, "a a"},
-		{JSON, `{"a": 01, "b": tru, "c": [1, 2}, "d": 4}`, `x:1:7: "01" is not a value`, ""},
+		{JSON, `{"a": 01, "b": tru, "c": [1, 2}, "d": 4}`, `x:1:7: this is not a value`, ""},
 		{JSON, `{"a": 1,}`, "x:1:9: a comma before }", "a"},
 		{JSON, `[1 2]`, "x:1:4: expected a comma or ]", " "},
 		{JSON, `{"a": "x` + "\n" + `"}`, "x:1:9: a control character (code 10) inside a string", ""},

@@ -77,6 +77,7 @@ func Load(cat *catalog.Catalogue, files []File) (*Library, yamldoc.Findings) {
 				found = append(found, yamldoc.Finding{Position: yamldoc.Position{File: f.Name, Line: 1, Column: 1}, Message: fmt.Sprintf("schema %q is already described in %s", s.ID, other.File), Hint: "give each schema an id of its own"})
 				continue
 			}
+			s.Secrets = cat.Family(s.Family).Configuration.Secrets // also where the schema forgets to say so
 			l.Schemas = append(l.Schemas, s)
 		}
 		last = len(again) == len(waiting)

@@ -534,6 +534,9 @@ func (r *stageRun) key(st *config.Statement, segment []string) string {
 func (r *stageRun) place(n *config.Node, st *config.Statement, segment []string, used int, rule *Rule, t *template, c captures) {
 	to, err := t.fill(c)
 	if err != nil {
+		if r.stage.S.IsSecret(n) {
+			err = fmt.Errorf("what rule %s says cannot be done with this value", rule.ID)
+		}
 		r.lose(n, loss{true, rule.ID, err.Error()})
 		r.children(n, st, cover{lost: &loss{true, rule.ID, err.Error()}})
 		return
@@ -581,6 +584,9 @@ func (r *stageRun) within(path [][]string, rule string) (*config.Node, *config.S
 func (r *stageRun) create(rule *Rule, t *template, c captures, n *config.Node, kind *origin) *config.Node {
 	to, err := t.fill(c)
 	if err != nil {
+		if n != nil && r.stage.S.IsSecret(n) {
+			err = fmt.Errorf("it cannot be done with the value of %s", r.stage.S.Path(n))
+		}
 		r.errs = append(r.errs, fmt.Errorf("rule %s: %w", rule.ID, err))
 		return nil
 	}
@@ -621,6 +627,9 @@ func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string
 		case "keep":
 			new = old
 		case "", "person":
+			if r.stage.S.IsSecret(n) {
+				old = config.Mask
+			}
 			l := loss{true, rule.ID, fmt.Sprintf("%q has no counterpart", old)}
 			r.lose(n, l)
 			r.children(n, st, cover{lost: &l})
