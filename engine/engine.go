@@ -292,19 +292,27 @@ func PrivilegedLabel(device string) string { return "device " + device + " privi
 // askLimit bounds what is asked of a device outside a change.
 const askLimit = 2 * time.Minute
 
-// Refresh takes a device's portrait and records it. The host key is pinned at the first contact.
-func (e *Engine) Refresh(ctx context.Context, d store.Device) (*device.Portrait, error) {
+// ask connects to a device outside a change, for as long as askLimit; done ends the connection.
+func (e *Engine) ask(ctx context.Context, d store.Device) (_ context.Context, c *device.Client, done func(), err error) {
 	t, err := Target(d, e.Vault, e.Dialects)
 	if err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
-	defer cancel()
-	c, err := device.Dial(ctx, t)
+	if c, err = device.Dial(ctx, t); err != nil {
+		cancel()
+		return nil, nil, nil, err
+	}
+	return ctx, c, func() { c.Close(); cancel() }, nil
+}
+
+// Refresh takes a device's portrait and records it. The host key is pinned at the first contact.
+func (e *Engine) Refresh(ctx context.Context, d store.Device) (*device.Portrait, error) {
+	ctx, c, done, err := e.ask(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	defer c.Close()
+	defer done()
 	p, err := c.Portrait(ctx)
 	if err != nil {
 		return nil, err
@@ -327,17 +335,11 @@ func (e *Engine) recordPortrait(ctx context.Context, deviceID int64, p *device.P
 
 // TryConfiguration has a device read a configuration without using it. The portrait is the one it has now.
 func (e *Engine) TryConfiguration(ctx context.Context, d store.Device, allowed func(*device.Portrait) error, text []byte) ([]device.Message, error) {
-	t, err := Target(d, e.Vault, e.Dialects)
+	ctx, c, done, err := e.ask(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, askLimit)
-	defer cancel()
-	c, err := device.Dial(ctx, t)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
+	defer done()
 	p, err := c.Portrait(ctx)
 	if err != nil {
 		return nil, err
@@ -350,16 +352,10 @@ func (e *Engine) TryConfiguration(ctx context.Context, d store.Device, allowed f
 
 // Backup fetches a device's configuration and stores it.
 func (e *Engine) Backup(ctx context.Context, d store.Device) (store.Backup, error) {
-	t, err := Target(d, e.Vault, e.Dialects)
+	ctx, c, done, err := e.ask(ctx, d)
 	if err != nil {
 		return store.Backup{}, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, askLimit)
-	defer cancel()
-	c, err := device.Dial(ctx, t)
-	if err != nil {
-		return store.Backup{}, err
-	}
-	defer c.Close()
+	defer done()
 	return e.backup(ctx, c, store.Backup{DeviceID: d.ID, Device: d.Name})
 }

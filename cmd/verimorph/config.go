@@ -54,35 +54,15 @@ var configCommands = []command{
 			out := fs.String("o", "", "write the result to this `file` instead of the output")
 			ledger := fs.String("ledger", "", "write the ledger to this `file`, JSON")
 			paper := fs.String("report", "", "write a report to this `file`, .html or .pdf")
-			answers := map[string]string{}
-			fs.Func("answer", "`RULE=ANSWER` or \"RULE @ PATH=ANSWER\" to a question; may be repeated", func(s string) error {
-				rule, answer, ok := strings.Cut(s, "=")
-				if !ok {
-					return fmt.Errorf("expected RULE=ANSWER")
-				}
-				answers[strings.TrimSpace(rule)] = strings.TrimSpace(answer)
-				return nil
-			})
-			fs.Func("accept", "`PATH` of a guarded setting that may change; may be repeated", func(s string) error {
-				answers["guarded @ "+s] = convert.Accept
-				return nil
-			})
+			answers := answerFlags(fs)
 			return func(_ context.Context, c *client, args []string) error {
 				l, job, err := a.job()
 				if err != nil {
 					return err
 				}
 				job.Answers = answers
-				if *ports != "" {
-					data, err := os.ReadFile(*ports)
-					if err != nil {
-						return err
-					}
-					chosen, found := convert.ReadPorts(*ports, data)
-					if len(found) > 0 {
-						return found
-					}
-					job.Ports = chosen
+				if job.Ports, err = readPorts(*ports); err != nil {
+					return err
 				}
 				return c.convert(l, job, args[0], *out, *ledger, *paper)
 			}
@@ -176,6 +156,40 @@ func conversionFlags(fs *flag.FlagSet) *conversionArgs {
 		to:     fs.String("to", "", "`MODEL@VERSION` it is to be converted to"),
 		byHand: fs.Bool("by-hand", false, "where no conversions lead from one to the other: carry over what is certain, the rest needs a person"),
 	}
+}
+
+// answerFlags are the flags that say what a person decides.
+func answerFlags(fs *flag.FlagSet) map[string]string {
+	answers := map[string]string{}
+	fs.Func("answer", "`RULE=ANSWER` or \"RULE @ PATH=ANSWER\" to a question; may be repeated", func(s string) error {
+		rule, answer, ok := strings.Cut(s, "=")
+		if !ok {
+			return errors.New("expected RULE=ANSWER")
+		}
+		answers[strings.TrimSpace(rule)] = strings.TrimSpace(answer)
+		return nil
+	})
+	fs.Func("accept", "`PATH` of a guarded setting that may change; may be repeated", func(s string) error {
+		answers["guarded @ "+s] = convert.Accept
+		return nil
+	})
+	return answers
+}
+
+// readPorts reads a file that maps ports; no name stands for no file.
+func readPorts(name string) ([]convert.PortChoice, error) {
+	if name == "" {
+		return nil, nil
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	chosen, found := convert.ReadPorts(name, data)
+	if len(found) > 0 {
+		return nil, found
+	}
+	return chosen, nil
 }
 
 func (a *conversionArgs) job() (*convert.Library, convert.Job, error) {

@@ -249,19 +249,7 @@ var conversionCommands = []command{
 			ports := fs.String("ports", "", "`file` that says where each port goes")
 			text := fs.String("edited", "", "`file` with the result as you edited it; *** stands for the secret that was there")
 			undo := fs.Int("undo", 0, "undo this hand `edit`")
-			answers := map[string]string{}
-			fs.Func("answer", "`RULE=ANSWER` or \"RULE @ PATH=ANSWER\"; may be repeated", func(s string) error {
-				rule, answer, ok := strings.Cut(s, "=")
-				if !ok {
-					return errors.New("expected RULE=ANSWER")
-				}
-				answers[strings.TrimSpace(rule)] = strings.TrimSpace(answer)
-				return nil
-			})
-			fs.Func("accept", "`PATH` of a guarded setting that may change; may be repeated", func(s string) error {
-				answers["guarded @ "+s] = convert.Accept
-				return nil
-			})
+			answers := answerFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := number(args[0], "conversion")
 				if err != nil {
@@ -281,15 +269,11 @@ var conversionCommands = []command{
 					}
 					body.Text = optional(string(data))
 				}
+				chosen, err := readPorts(*ports)
+				if err != nil {
+					return err
+				}
 				if *ports != "" {
-					data, err := os.ReadFile(*ports)
-					if err != nil {
-						return err
-					}
-					chosen, found := convert.ReadPorts(*ports, data)
-					if len(found) > 0 {
-						return found
-					}
 					list := []gen.PortChoice{}
 					for _, p := range chosen {
 						list = append(list, gen.PortChoice{Port: p.Port, To: optional(p.To), FoldInto: optional(p.FoldInto), LeaveOut: optional(p.LeaveOut), Chosen: true})
