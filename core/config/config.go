@@ -42,7 +42,7 @@ var Syntaxes = []string{string(BlockIndent), string(Braces), string(Dotted), str
 // Limits that keep the memory of a reading bounded. Documents beyond them are refused with a clear error.
 const (
 	MaxSize  = 64 << 20 // bytes
-	MaxNodes = 5 << 20  // statements
+	MaxNodes = 2 << 20  // statements
 	MaxDepth = 500      // blocks inside each other
 )
 
