@@ -125,7 +125,9 @@ func (s *Schema) Build(within *Statement, segment []string) (*Node, *Statement) 
 		n.Insert(-1, key)
 		rest = rest[1:]
 	}
-	n.Words = s.words(st, rest)
+	if !(s.Syntax == JSON && st.IsBlock()) { // an object has no words; without a key, its place tells it apart
+		n.Words = s.words(st, rest)
+	}
 	switch {
 	case st.IsBlock() && s.Syntax == Dotted && len(n.Words) == 0:
 		n.Form = Group
