@@ -390,7 +390,7 @@ func (w *writer) jsonValue(n *Node, indent int) {
 			if i > 0 {
 				w.put(",")
 			}
-			if blank := w.jsonBlank(c); c.mark&fresh == 0 && (i == 0 || strings.Contains(blank, "\n")) {
+			if blank := w.jsonBlank(c); c.mark&fresh == 0 {
 				w.put(blank)
 				if strings.Contains(blank, "\n") {
 					inner = len(blank) - strings.LastIndexByte(blank, '\n') - 1
@@ -499,6 +499,10 @@ func (w *writer) xmlElement(n *Node, indent int) {
 		return
 	}
 	if clean { // it was <a/> and still is
+		return
+	}
+	if n.mark&fresh == 0 && len(n.Words) == 0 && len(inside) > 0 && inside[len(inside)-1].mark&fresh == 0 && strings.HasSuffix(w.d.source[n.close:n.end], "</"+n.Name+">") {
+		w.put(w.d.source[n.close:n.end])
 		return
 	}
 	if len(inside) > 0 && inside[len(inside)-1].Name != "#text" {
