@@ -3,10 +3,12 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -292,4 +294,126 @@ func TestConsoleConfigurations(t *testing.T) {
 		text("main", "2 changed"), text("main", "guarded: it moves a ramp"), clickText("button", "panel / language"), text(".cm-merge-b", "language = sv"), shot("compare"))
 	do(clickText("button", "Carve out services"), upload(`input[aria-label="Gateway: a file"]`, gateway), typed("fieldset input:not([type])", "SG-5@3.8.4"), text("main", "tickets-api"),
 		click(`input[aria-label="tickets-web"]`), click(`input[aria-label="tickets-api"]`), text("main", "2 services with what they need"), text("main", "stays as well"), top(), shot("carve"))
+}
+
+// The contract of configurations: what is refused and why, once is once, and two at the same time do not undo each other.
+func TestCallsOfConfigurations(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 40, box{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
+	e.must("catalogue", "load", "../demo/catalog")
+	text, err := os.ReadFile(demoConfigs + "hollen-fw1.cfg")
+	require.NoError(t, err)
+	body := func(v any) string {
+		data, err := json.Marshal(v)
+		require.NoError(t, err)
+		return string(data)
+	}
+	type m = map[string]any
+	good := m{"text": string(text), "from": "TH-60@4.2.9", "name": "hollen.cfg"}
+	for _, c := range []struct {
+		method, path string
+		body         any
+		status       int
+		says         string
+	}{
+		{"POST", "/conversions", m{"source": m{}, "to": "TH-60@5.4.2"}, 400, "it names neither"},
+		{"POST", "/conversions", m{"source": m{"backup": 1, "text": "x"}, "to": "TH-60@5.4.2"}, 400, "not both"},
+		{"POST", "/conversions", m{"source": m{"text": "x"}, "to": "TH-60@5.4.2"}, 400, "a text needs from"},
+		{"POST", "/conversions", m{"source": m{"text": "x", "from": "TH-60"}, "to": "TH-60@5.4.2"}, 400, "expected MODEL@VERSION"},
+		{"POST", "/conversions", m{"source": good, "to": "TH-99@5.4.2"}, 400, "is not in the catalogue"},
+		{"POST", "/conversions", m{"source": m{"backup": 77}, "to": "TH-60@5.4.2"}, 404, "there is no backup 77"},
+		{"POST", "/conversions", m{"source": m{"text": "a \"b\n", "from": "TH-60@4.2.9"}, "to": "TH-60@5.4.2"}, 422, "configuration:1:3"},
+		{"POST", "/conversions", m{"source": m{"text": "a.b = 1", "from": "AP-31@9.2.3"}, "to": "WC-2@9.2.3"}, 409, "no schema describes"},
+		{"POST", "/conversions", m{"source": good, "to": "RC-6@F3.05"}, 409, "no conversions lead from"},
+		{"GET", "/conversions/99", nil, 404, "there is no conversion 99"},
+		{"PATCH", "/conversions/99", m{}, 404, "there is no conversion 99"},
+		{"DELETE", "/conversions/99", nil, 404, "there is no conversion 99"},
+		{"GET", "/conversions/99/report", nil, 404, "there is no conversion 99"},
+		{"POST", "/conversions/99/try", m{"device": "hollen-fw1"}, 404, "there is no conversion 99"},
+		{"GET", "/configurations/support?from=TH-60@4.2.9&to=nothing", nil, 400, "expected MODEL@VERSION"},
+		{"GET", "/configurations/support?from=RC-6@F3.05&to=TH-60@5.4.2", nil, 409, "no conversions lead from"},
+		{"POST", "/configurations/services", m{"source": good, "by": "policy"}, 409, "does not say where services are"},
+		{"POST", "/configurations/compare", m{"old": good, "new": m{"text": "{}", "from": "SG-5@3.8.4"}}, 409, "they cannot be compared"},
+	} {
+		sent := ""
+		if c.body != nil {
+			sent = body(c.body)
+		}
+		status, answer, _ := e.call(c.method, "/api/v1"+c.path, sent)
+		assert.Equal(t, c.status, status, "%s %s: %s", c.method, c.path, answer)
+		assert.Contains(t, string(answer), c.says, "%s %s", c.method, c.path)
+	}
+	// A comparison shows both texts, and no secret.
+	status, answer, _ := e.call("POST", "/api/v1/configurations/compare", body(m{"old": good, "new": m{"text": strings.Replace(string(text), "secret {{random}}", "secret other", 1), "from": "TH-60@4.2.9"}}))
+	require.Equal(t, 200, status)
+	var cmp gen.ConfigurationComparison
+	require.NoError(t, json.Unmarshal(answer, &cmp))
+	require.Len(t, cmp.Items, 1)
+	assert.True(t, cmp.Items[0].Secret)
+	assert.NotContains(t, string(answer), "other")
+	assert.Equal(t, strings.Count(string(text), "\n"), strings.Count(cmp.OldText, "\n"), "lines stay where they are")
+
+	// Once is once.
+	create := body(m{"source": good, "to": "TH-80@5.4.2"})
+	var ids []int64
+	for range 2 {
+		status, answer, _ = e.call("POST", "/api/v1/conversions", create, "Idempotency-Key", "k1")
+		require.Equal(t, 201, status, "%s", answer)
+		var c gen.Conversion
+		require.NoError(t, json.Unmarshal(answer, &c))
+		ids = append(ids, c.Id)
+	}
+	assert.Equal(t, ids[0], ids[1])
+	here := fmt.Sprintf("/api/v1/conversions/%d", ids[0])
+	for sent, says := range map[string]string{
+		`{"ports":[{"port":"p1","to":"x1","leaveOut":"y","sure":false,"chosen":true}]}`: "say exactly one of to, foldInto and leaveOut",
+		`{"ports":[{"port":"p1","to":"x9","sure":false,"chosen":true}]}`:                "TH-80 has no port x9 for p1",
+		`{"undo":5}`:            "there is no hand edit 5",
+		`{"text":"box\n\tx\n"}`: "a tab in the indentation",
+		`{"text":"box\n  name x\nuser new\n  secret ***\n"}`: "no secret of the result belongs there",
+	} {
+		status, answer, _ = e.call("PATCH", here, sent)
+		assert.GreaterOrEqual(t, status, 400, "%s", sent)
+		assert.Less(t, status, 500, "%s", sent)
+		assert.Contains(t, string(answer), says)
+	}
+	// Of several that change it at the same moment, each either comes through whole or is told to look again.
+	var all sync.WaitGroup
+	statuses := make([]int, 6)
+	for i := range statuses {
+		all.Go(func() {
+			statuses[i], _, _ = e.call("PATCH", here, fmt.Sprintf(`{"answers":{"x%d":"y"}}`, i))
+		})
+	}
+	all.Wait()
+	through := 0
+	for _, s := range statuses {
+		assert.Contains(t, []int{200, 409}, s)
+		through += map[int]int{200: 1}[s]
+	}
+	assert.Positive(t, through)
+	db, err := pgx.Connect(t.Context(), e.database)
+	require.NoError(t, err)
+	defer db.Close(t.Context())
+	var revision int
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT revision FROM conversions WHERE id = $1", ids[0]).Scan(&revision))
+	assert.Equal(t, through, revision, "what was refused left nothing")
+
+	// Services of a gateway: found, shown, carved out, with what stays.
+	gateway, err := os.ReadFile(demoConfigs + "control-sg1.json")
+	require.NoError(t, err)
+	src := m{"text": string(gateway), "from": "SG-5@3.8.4"}
+	status, answer, _ = e.call("POST", "/api/v1/configurations/services", body(m{"source": src, "by": "address"}))
+	require.Equal(t, 200, status)
+	assert.Contains(t, string(answer), `"shared-front"`)
+	status, answer, _ = e.call("POST", "/api/v1/configurations/carve", body(m{"source": src, "carve": m{"services": []string{"small-3"}, "rename": m{"small-3": "tide-feed"}}}))
+	require.Equal(t, 200, status, "%s", answer)
+	var carved gen.Carved
+	require.NoError(t, json.Unmarshal(answer, &carved))
+	assert.Contains(t, carved.Text, `"tide-feed"`)
+	assert.NotContains(t, carved.Rest, `"small-3"`)
+	for _, n := range carved.Needs {
+		assert.Equal(t, n.Kind != "pool", n.Shared, "%s %s", n.Kind, n.Name)
+	}
+	hidesAll(t, string(answer), secretsOf(t, "control-sg1.json"))
 }
