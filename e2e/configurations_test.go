@@ -63,7 +63,7 @@ func TestConfigurationsOnPaper(t *testing.T) {
 
 	out, _, code := offline.client("", "compare", old, file("same.cfg", strings.Replace(string(data), "# routes to the piers", "# routes", 1)))
 	assert.Equal(t, 0, code, out)
-	assert.Contains(t, out, "Both mean the same; 1 differences are cosmetic.")
+	assert.Contains(t, out, "Both mean the same; cosmetic differences: 1.")
 	out, _, code = offline.client("", "compare", "-catalog", "../demo/catalog", "-schema", "th@4.2.9", old, file("new.cfg", changed), "-report", filepath.Join(dir, "diff.html"))
 	assert.Equal(t, 1, code)
 	assert.Less(t, strings.Index(out, "guarded: the box may be reached through this address"), strings.Index(out, "box / name"), "guarded settings come first")
@@ -81,7 +81,7 @@ func TestConfigurationsOnPaper(t *testing.T) {
 	assert.Equal(t, 3, code)
 	assert.Contains(t, stderr, "broken.cfg:2:1: a tab in the indentation")
 	for _, args := range [][]string{{"compare", old}, {"compare", "-schema", "th", old, old}, {"compare", "-catalog", "../demo/catalog", "-schema", "zz", old, old}, {"convert", old},
-		{"convert", "-catalog", "../demo/catalog", "-from", "TH-61@4.2.9", "-to", "TH-60@5.4.2", old}, {"carve", "-catalog", "../demo/catalog", old}} {
+		{"convert", "-catalog", "../demo/catalog", "-from", "TH-61@4.2.9", "-to", "TH-60@5.4.2", old}, {"carve", "-catalog", "../demo/catalog", old}, {"compare", "-report", filepath.Join(dir, "r.html"), dir, dir}} {
 		_, _, code = offline.client("", args...)
 		assert.Equal(t, 2, code, "%v", args)
 	}

@@ -239,6 +239,9 @@ func readConfig(name string, syntax config.Syntax) (*config.Document, error) {
 
 func (c *client) compare(old, new string, schema *config.Schema, secrets, ordered []string, out string) error {
 	if dir(old) || dir(new) {
+		if out != "" {
+			return errUsage{"-report is about two files; compare those of the folders one by one"}
+		}
 		return c.compareFolders(old, new, schema, secrets, ordered)
 	}
 	known := func(d *config.Document) *config.Schema {
@@ -389,9 +392,9 @@ func (c *client) differences(cmp *config.Comparison) {
 	case len(cmp.Differences) == 0:
 		b.WriteString("No difference.\n")
 	case cosmetic == len(cmp.Differences):
-		fmt.Fprintf(&b, "Both mean the same; %d differences are cosmetic.\n", cosmetic)
+		fmt.Fprintf(&b, "Both mean the same; cosmetic differences: %d.\n", cosmetic)
 	case cosmetic > 0:
-		fmt.Fprintf(&b, "%d more differences are cosmetic.\n", cosmetic)
+		fmt.Fprintf(&b, "Cosmetic differences besides: %d.\n", cosmetic)
 	}
 	_, _ = c.out.Write(b.Bytes())
 }

@@ -57,7 +57,7 @@ func (c *checker) block(n *Node, st *Statement) {
 			continue
 		}
 		count[cs]++
-		if cs.Max > 0 && count[cs] == cs.Max+1 {
+		if cs.Max > 0 && count[cs] > cs.Max {
 			c.add(child, false, "more than %d of them; the device takes %d", cs.Max, cs.Max)
 		}
 		if cs.Key != KeyPosition {

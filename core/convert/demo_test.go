@@ -1,6 +1,7 @@
 package convert
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -203,6 +204,20 @@ func portOf(t *testing.T, text string) string {
 	_, rest, ok := strings.Cut(text, "  deny simulator servers tcp ")
 	require.True(t, ok)
 	return strings.Fields(rest)[0]
+}
+
+// However much a target does not take, all of it is taken out and listed.
+func TestEverythingBeyondWhatADeviceTakesNeedsAPerson(t *testing.T) {
+	l := demo(t)
+	var b strings.Builder
+	b.WriteString("box\n  name x\n")
+	for i := range 280 {
+		fmt.Fprintf(&b, "tunnel t%d\n  peer 10.0.%d.%d\n  cipher second\n", i, i/200, i%200)
+	}
+	r := convert(t, l, "TH-60@4.2.9", "TH-60@5.4.2", b.String(), nil)
+	assert.Equal(t, 3*80, r.Ledger.Counts[NeedsPerson])
+	assert.Equal(t, 200, strings.Count(r.Text, "tunnel "))
+	assert.Contains(t, row(t, r, "tunnel t279 / peer").Reason, "more than 200 of them; the device takes 200")
 }
 
 // A file names the release it is for; a device of another refuses it.

@@ -125,7 +125,7 @@ func (c *conversion) ports(r *stageRun) error {
 // prune takes out of the target what its schema does not take, until it takes the rest. What is taken out needs a person.
 func (c *conversion) prune(r *stageRun) {
 	t := r.stage.T
-	for range 50 {
+	for { // every round takes something out, or is the last
 		gone := map[*config.Node]bool{}
 		var missing []config.Finding
 		c.emptyGroups(r, r.out.Root)

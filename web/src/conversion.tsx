@@ -24,6 +24,7 @@ export function ConversionPage() {
   const remove = useMutation({ mutationFn: () => ask(api.DELETE("/conversions/{id}", { params: { path: { id } } })), onSuccess: () => { queries.invalidateQueries({ queryKey: ["conversions"] }); go("/configurations"); } });
   const editors = useRef<Jump>(null);
   const [text, setText] = useState<string>();
+  const [view, setView] = useState(0); // counted up, the editors begin again with what is kept
   const c = shown.data;
   useEffect(() => setText(undefined), [c?.resultText]);
   const kinds = useMemo(() => c && {
@@ -48,17 +49,18 @@ export function ConversionPage() {
       </div>
       <p className="flex flex-wrap gap-3">{states.map((s) => <span key={s} className="flex items-center gap-1"><Sign of={s} />{counted(s, c.ledger.counts[s] ?? 0)}</span>)}</p>
       {c.ledger.guessed && <p className="font-semibold">No conversion is known between these two. What both describe alike is filled in; carry the rest over by hand, side by side.</p>}
+      {edited && <p role="status" className="font-semibold">The result was edited. Keep or discard that first; then decisions, ports and edits can be changed again.</p>}
       <Trouble error={change.error ?? remove.error} />
       <div className="grid items-start gap-4 lg:grid-cols-[8fr_4fr]">
         <Card title={c.ledger.stages.map((s) => s.conversion).join(", then ")} aside={
           <span className="flex gap-2">
-            {edited && <Button onClick={() => { setText(undefined); queries.invalidateQueries({ queryKey: key }); queries.setQueryData(key, { ...c, resultText: c.resultText + "" }); }}>Discard</Button>}
+            {edited && <Button onClick={() => { setText(undefined); setView(view + 1); }}>Discard</Button>}
             <Button kind="main" disabled={!edited || change.isPending} onClick={() => change.mutate({ text })}>Keep hand edits</Button>
           </span>
         }>
-          <SideBySide ref={editors} left={c.sourceText} right={c.resultText} leftKinds={kinds.left} rightKinds={kinds.right} names={[`Source, ${c.from}`, `Result, ${c.to} (you can edit it)`]} editable onEdit={setText} />
+          <SideBySide key={view} ref={editors} left={c.sourceText} right={c.resultText} leftKinds={kinds.left} rightKinds={kinds.right} names={[`Source, ${c.from}`, `Result, ${c.to} (you can edit it)`]} editable onEdit={setText} />
         </Card>
-        <Side c={c} busy={change.isPending} change={(b) => change.mutate(b)} jump={(l, r) => editors.current?.jump(l, r)} />
+        <Side c={c} busy={change.isPending || edited} change={(b) => change.mutate(b)} jump={(l, r) => editors.current?.jump(l, r)} />
       </div>
     </>
   );
