@@ -206,6 +206,24 @@ func portOf(t *testing.T, text string) string {
 	return strings.Fields(rest)[0]
 }
 
+// A hand edit can give what the target lacked, and what is told about an edit stands on its line.
+func TestFindingsFollowHandEdits(t *testing.T) {
+	l := demo(t)
+	text := "port p1\n  role outside\nbox\n  place here\n"
+	r := convert(t, l, "TH-60@4.2.9", "TH-60@5.4.2", text, nil)
+	require.Len(t, r.Ledger.Findings, 1)
+	assert.Equal(t, `4:1: box: "name" is missing`, r.Ledger.Findings[0].String(), "the line is that of the result")
+	assert.False(t, r.Ledger.Complete())
+	name := Edit{Kind: EditAdd, Path: "box", Node: &Tree{Name: "name", Words: []config.Word{{Text: "pier"}}}}
+	r = convert(t, l, "TH-60@4.2.9", "TH-60@5.4.2", text, func(j *Job) { j.Edits = []Edit{name} })
+	assert.Empty(t, r.Ledger.Findings)
+	assert.True(t, r.Ledger.Complete())
+	twice := Edit{Kind: EditAdd, Path: "", After: "box", Node: &Tree{Name: "port", Words: []config.Word{{Text: "p1"}}}}
+	r = convert(t, l, "TH-60@4.2.9", "TH-60@5.4.2", text, func(j *Job) { j.Edits = []Edit{name, twice} })
+	require.Len(t, r.Ledger.Findings, 1)
+	assert.Equal(t, "7:1: port p1: it stands here already, on line 1", r.Ledger.Findings[0].String())
+}
+
 // However much a target does not take, all of it is taken out and listed.
 func TestEverythingBeyondWhatADeviceTakesNeedsAPerson(t *testing.T) {
 	l := demo(t)

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,9 +33,6 @@ type Result struct {
 	Ledger   *Ledger
 	S, T     *config.Schema
 }
-
-// ErrBroken is returned, wrapped with the places, for a source that cannot be read.
-var ErrBroken = errors.New("the configuration cannot be read")
 
 // Convert converts a configuration and accounts for each of its statements. The source must have been parsed without
 // broken places. Errors: a model, release or schema that is not known, TooOldError, ports that do not exist.
@@ -104,6 +100,7 @@ type conversion struct {
 	questions []Question
 	stages    []StageName
 	portsUsed []PortChoice
+	lacks     bool // after the last stage, the target lacks what its schema asks for
 	edits     []Edit
 }
 
@@ -127,14 +124,12 @@ func (c *conversion) prune(r *stageRun) {
 	t := r.stage.T
 	for { // every round takes something out, or is the last
 		gone := map[*config.Node]bool{}
-		var missing []config.Finding
+		missing := false
 		c.emptyGroups(r, r.out.Root)
 		for _, f := range t.Check(r.out, r.stage.To.Model, r.stage.To.Version) {
 			switch n := f.Node; {
 			case f.Missing:
-				if !c.job.Fragment || n.Parent != nil {
-					missing = append(missing, f)
-				}
+				missing = true
 			case f.Doubt || n.Parent == nil:
 			default:
 				if st := t.Describe(n.Parent); st != nil && st.KeyInside() && n.Name == string(st.Key) {
@@ -148,12 +143,7 @@ func (c *conversion) prune(r *stageRun) {
 			}
 		}
 		if len(gone) == 0 {
-			if r.stage.T == c.t {
-				for _, f := range missing {
-					f.Line, f.Column = 0, 0
-					c.findings = append(c.findings, f)
-				}
-			}
+			c.lacks = missing
 			return
 		}
 		config.RemoveAll(gone)
@@ -197,35 +187,40 @@ func (c *conversion) edit(doc *config.Document, at *origins) {
 		e.Node = nil
 		c.edits = append(c.edits, e)
 	}
-	if len(c.edits) > 0 { // the device must take what was written by hand, too
-		for _, f := range c.t.Check(doc, c.job.To.Model, c.job.To.Version) {
-			if !f.Missing {
-				c.findings = append(c.findings, f)
-			}
-		}
+}
+
+// check holds the finished text against the target's schema: what it lacks, and what was written by hand. A part of a
+// configuration may lack what stands at the top of a whole one.
+func (c *conversion) check(text string) error {
+	if !c.lacks && len(c.edits) == 0 {
+		return nil // every stage took out what the schema does not take
 	}
+	d, broken := config.Parse(c.source.Name, text, c.t.Syntax)
+	if len(broken) > 0 {
+		return fmt.Errorf("the result cannot be read back: %w", broken[0])
+	}
+	for _, f := range c.t.Check(d, c.job.To.Model, c.job.To.Version) {
+		if f.Missing && f.Node.Parent == nil {
+			if c.job.Fragment {
+				continue
+			}
+			f.Line, f.Column = 0, 0 // it is about the whole
+		}
+		c.findings = append(c.findings, f)
+	}
+	return nil
 }
 
 // result prints the target and writes the ledger.
 func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*Result, error) {
 	text, places := doc.PrintPlaces()
+	if err := c.check(text); err != nil {
+		return nil, err
+	}
 	l := &Ledger{Format: LedgerFormat, Stages: c.stages, Questions: c.questions, Ports: c.portsUsed, Findings: c.findings, Edits: c.edits, Counts: map[string]int{}, Guessed: guessed}
 	l.From = party(c.job.From, c.s, c.source.Name, c.source.Print())
 	l.To = party(c.job.To, c.t, c.source.Name, text)
 	targets := c.t.Items(doc)
-	found := map[*config.Node]int{}
-	for i, f := range l.Findings {
-		if f.Node != nil {
-			found[f.Node] = i
-		}
-	}
-	if len(found) > 0 {
-		for _, it := range targets {
-			if i, ok := found[it.Node]; ok {
-				l.Findings[i].Line, l.Findings[i].Column = places[it.Seq].Line, places[it.Seq].Column
-			}
-		}
-	}
 	c.lodge(at, targets)
 	slices.SortStableFunc(targets, func(a, b config.Item) int {
 		p, q := places[a.Seq], places[b.Seq]
@@ -296,6 +291,9 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 		if len(row.Targets) > 1 && row.State == Kept {
 			row.State = Changed
 		}
+	}
+	if isLost && row.Reason == "" { // some of what it became went away again
+		row.Reason = "partly: " + lost.reason
 	}
 	if row.Guarded != "" && (row.State == Changed || row.State == Dropped || row.State == Merged) {
 		if c.job.Answers["guarded @ "+it.Path] == Accept {
