@@ -178,20 +178,34 @@ func (s *Schema) Rewrite(n *Node, st *Statement, list []string) {
 	n.SetWords(words)
 }
 
+// Rekey gives an object another name: its key, or its own name where that is the key. References are left as they are.
+func (s *Schema) Rekey(n *Node, st *Statement, name string) {
+	switch {
+	case st.KeyInside():
+		s.Rewrite(n.Child(string(st.Key)), st.Inside(string(st.Key)), []string{name})
+	case len(n.Words) > 0:
+		words := slices.Clone(n.Words)
+		words[0].Text = name
+		n.SetWords(words)
+	default:
+		n.Rename(name)
+	}
+}
+
 // Find returns the statement inside a block that a segment speaks of: one with that name and key. It looks only at the
 // key, not at other words.
 func (s *Schema) Find(block *Node, within *Statement, segment []string) *Node {
 	st := within.Inside(segment[0])
 	for _, n := range block.Children {
-		if s.SameKey(n, st, segment) {
+		if s.sameKey(n, st, segment) {
 			return n
 		}
 	}
 	return nil
 }
 
-// SameKey reports whether a statement is the one a segment speaks of.
-func (s *Schema) SameKey(n *Node, st *Statement, segment []string) bool {
+// sameKey reports whether a statement is the one a segment speaks of.
+func (s *Schema) sameKey(n *Node, st *Statement, segment []string) bool {
 	got := s.Segment(n, st)
 	k := 1
 	switch {
@@ -211,11 +225,7 @@ func (s *Schema) SameKey(n *Node, st *Statement, segment []string) bool {
 // Unmask puts the words of an older configuration in place of *** where the two have the same statement, and returns how
 // many are left that have no such word.
 func (s *Schema) Unmask(masked, original *Document) (left int) {
-	c := Compare(original, masked, s)
-	twins := map[*Node]*Node{}
-	for b, a := range c.pairs {
-		twins[b] = a
-	}
+	twins := Compare(original, masked, s).pairs
 	masked.Root.Walk(func(n *Node) {
 		for i, w := range n.Words {
 			if w.Text != Mask {

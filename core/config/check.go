@@ -52,7 +52,7 @@ func (c *checker) block(n *Node, st *Statement) {
 	seen := map[string]*Node{}
 	for _, child := range n.Children {
 		cs := st.of(child)
-		if cs == nil || !cs.knows(c.model, c.v) {
+		if cs == nil || !cs.Exists(c.model, c.v) {
 			c.unknown(child, st, cs)
 			continue
 		}
@@ -72,15 +72,15 @@ func (c *checker) block(n *Node, st *Statement) {
 		c.words(child, cs)
 		c.block(child, cs)
 	}
-	for _, name := range sortedNames(st) {
-		if cs := st.Statements[name]; cs.Required && count[cs] == 0 && cs.knows(c.model, c.v) {
+	for _, name := range requiredNames(st) {
+		if cs := st.Statements[name]; cs.Required && count[cs] == 0 && cs.Exists(c.model, c.v) {
 			c.add(n, false, "%q is missing", name)
 			c.found[len(c.found)-1].Missing = true
 		}
 	}
 }
 
-func sortedNames(st *Statement) []string {
+func requiredNames(st *Statement) []string {
 	var names []string
 	for name, cs := range st.Statements {
 		if cs.Required {
@@ -142,17 +142,17 @@ func (c *checker) words(n *Node, st *Statement) {
 			if _, secret := c.s.secret(n, st); secret {
 				message = "the value does not fit; expected " + t.Expects()
 			}
-			at := *n
+			column := n.Column
 			if w.Column > 0 {
-				at.Column = int(w.Column)
+				column = int(w.Column)
 			}
-			c.found = append(c.found, Finding{n.Line, at.Column, c.s.Path(n), message, false, n, false})
+			c.found = append(c.found, Finding{n.Line, column, c.s.Path(n), message, false, n, false})
 		}
 	}
 	if st.Defines == "port" {
 		c.port(n, st)
 	}
-	if c.s.Note != "" && st.Path == c.s.Note && !c.v.IsZero() && n.Value() != c.v.String() {
+	if c.s.Release != "" && st.Path == c.s.Release && !c.v.IsZero() && n.Value() != c.v.String() {
 		c.add(n, false, "the file says that it is for %s; %s refuses it", n.Value(), c.v)
 	}
 }

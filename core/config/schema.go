@@ -24,7 +24,7 @@ type Schema struct {
 	Top      *Statement        // the root; nil when nothing is known about statements
 	Ports    map[string][]Port // of a model, in the order of its front
 	Services *Services         // how services are found in it; nil when it has none
-	Note     string            // the statement that names the release a file was written by, if the family writes one
+	Release  string            // path of the statement that names the release a file is for; "" when the family writes none
 
 	// For families of which no more is known: words after which every word is secret, blocks in which order matters.
 	Secrets []string
@@ -190,10 +190,8 @@ func (s *Schema) IsSecret(n *Node) bool {
 
 // Guard returns why a node must not change by itself, or "".
 func (s *Schema) Guard(n *Node) string {
-	for st := s.Describe(n); st != nil && n.Parent != nil; n = n.Parent {
-		if st = s.Describe(n); st != nil && st.Guarded != "" {
-			return st.Guarded
-		}
+	if st := s.Describe(n); st != nil {
+		return st.Guarded // the schema hands it down to what stands inside
 	}
 	return ""
 }
@@ -280,7 +278,7 @@ func (s *Schema) Label(n *Node) string {
 	name, key := s.label(n, s.Describe(n))
 	if key != "" && s.IsSecret(n) {
 		if st := s.Describe(n); st == nil || st.keyWords(n) == 0 {
-			key = "***"
+			key = Mask
 		}
 	}
 	if name == "" && key == "" && n.Parent != nil {
@@ -305,7 +303,7 @@ func (s *Schema) Applies(model string, v version.Version) bool {
 	return s.Releases.Contains(v) && (len(s.Models) == 0 || model == "" || slices.Contains(s.Models, model))
 }
 
-// knows reports whether a statement exists on a model and release.
-func (st *Statement) knows(model string, v version.Version) bool {
+// Exists reports whether a statement exists on a model and release; an empty model and a zero version stand for any.
+func (st *Statement) Exists(model string, v version.Version) bool {
 	return (v.IsZero() || st.Releases.Contains(v)) && (len(st.Models) == 0 || model == "" || slices.Contains(st.Models, model))
 }

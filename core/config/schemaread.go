@@ -60,7 +60,7 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 					r.Fail(root.Content[i+1], "a schema can extend one that was read before it", "schema %q is not known", extends)
 					continue
 				}
-				s.Types, s.Ports, s.Services, s.Syntax, s.Note = maps.Clone(b.Types), maps.Clone(b.Ports), b.Services, b.Syntax, b.Note
+				s.Types, s.Ports, s.Services, s.Syntax, s.Release = maps.Clone(b.Types), maps.Clone(b.Ports), b.Services, b.Syntax, b.Release
 				s.Top = b.Top.clone()
 				syntax = string(b.Syntax)
 			}
@@ -76,7 +76,7 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 	r.Fields(root, "a schema", required, fields{
 		"format": r.OneOf(&format, SchemaFormat), "id": r.Text(&s.ID), "family": r.Text(&s.Family), "title": r.Text(&s.Title),
 		"releases": r.Range(&s.Releases), "models": r.Texts(&s.Models), "syntax": r.OneOf(&syntax, Syntaxes...), "extends": ignore,
-		"release-statement": r.Text(&s.Note),
+		"release-statement": r.Text(&s.Release),
 		"types": func(n *yaml.Node) {
 			r.Names(n, "types", func(k, v *yaml.Node) { r.readType(k.Value, v) })
 		},

@@ -143,6 +143,26 @@ func (s *Schema) References(n *Node, st *Statement, f func(kinds []string, name 
 	}
 }
 
+// Unrepeat leaves each item of the lists in a statement's words once.
+func (s *Schema) Unrepeat(n *Node, st *Statement) {
+	for i, w := range n.Words {
+		if t := s.TypeOf(st, i); t == nil || t.ListOf == "" {
+			continue
+		}
+		var kept, seen []string
+		for _, item := range strings.Split(w.Text, ",") {
+			if name := strings.TrimSpace(item); !slices.Contains(seen, name) {
+				kept, seen = append(kept, item), append(seen, name)
+			}
+		}
+		if text := strings.Join(kept, ","); text != w.Text {
+			words := slices.Clone(n.Words)
+			words[i].Text = text
+			n.SetWords(words)
+		}
+	}
+}
+
 // Defined lists the objects a configuration defines: by kind and name, the statements that do.
 func (s *Schema) Defined(d *Document) map[string]map[string][]*Node {
 	out := map[string]map[string][]*Node{}

@@ -303,17 +303,7 @@ func renamed(s *config.Schema, d *config.Document, rename map[string]string) (*c
 	for kind, names := range to {
 		for old, new := range names {
 			for _, n := range defined[kind][old] {
-				st := s.Describe(n)
-				switch {
-				case st.KeyInside():
-					s.Rewrite(n.Child(string(st.Key)), st.Inside(string(st.Key)), []string{new})
-				case len(n.Words) > 0:
-					words := slices.Clone(n.Words)
-					words[0].Text = new
-					n.SetWords(words)
-				default:
-					n.Rename(new)
-				}
+				s.Rekey(n, s.Describe(n), new)
 			}
 		}
 	}

@@ -47,11 +47,11 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 	}
 	items := first.S.Items(source)
 	c := &conversion{job: job, source: source, items: items, s: first.S, t: last.T, lost: map[int]loss{}}
-	if says := first.S.Locate(source, first.S.Note); first.S.Note != "" && says != nil && says.Value() != job.From.Version.String() {
-		c.findings = append(c.findings, config.Finding{Path: first.S.Note, Message: fmt.Sprintf("the source says that it is for %s, not %s", says.Value(), job.From.Version), Doubt: true})
+	if says := first.S.Locate(source, first.S.Release); first.S.Release != "" && says != nil && says.Value() != job.From.Version.String() {
+		c.findings = append(c.findings, config.Finding{Path: first.S.Release, Message: fmt.Sprintf("the source says that it is for %s, not %s", says.Value(), job.From.Version), Doubt: true})
 	}
 	source.Root.Walk(func(n *config.Node) { n.Ref = 0 })
-	at := &origins{list: make([]known, 0, len(items))}
+	at := &origins{list: make([]traceable, 0, len(items))}
 	all, numbers := make([]origin, len(items)), make([]int, len(items))
 	for i, it := range items {
 		numbers[i] = i
@@ -110,10 +110,13 @@ func (c *conversion) ports(r *stageRun) error {
 	if wrong := CheckPorts(c.job.Ports, from, to, r.stage.From, r.stage.To); len(wrong) > 0 {
 		return fmt.Errorf("the ports cannot be mapped:\n%s", strings.Join(wrong, "\n"))
 	}
+	used := UsedPorts(r.stage.T, r.out)
 	if len(to) == 0 {
+		if len(used) > 0 {
+			c.findings = append(c.findings, config.Finding{Message: fmt.Sprintf("schema %s does not list the ports of %s, so none were mapped; add them to it, or look at each port", r.stage.T.ID, r.stage.To.Model)})
+		}
 		return nil
 	}
-	used := UsedPorts(r.stage.T, r.out)
 	c.portsUsed = ProposePorts(used, from, to, c.job.Ports)
 	r.mapPorts(c.portsUsed)
 	return nil

@@ -203,38 +203,29 @@ func (r *stageRun) mapPorts(choices []PortChoice) {
 		to[c.Port] = c
 	}
 	type entry struct {
-		n  *config.Node
-		st *config.Statement
+		n    *config.Node
+		st   *config.Statement
+		name string // on the source
 	}
 	var all []entry
 	t.WalkWith(r.out.Root, func(n *config.Node, st *config.Statement) {
 		if st != nil && st.Defines == "port" {
-			all = append(all, entry{n, st})
+			all = append(all, entry{n, st, t.KeyOf(n, st)})
 		}
 	})
 	gone := map[*config.Node]bool{}
 	at := map[*config.Node]map[string]*config.Node{} // the ports of a block by their new name
 	rename := func(e entry, name string) {
-		switch {
-		case e.st.KeyInside():
-			k := e.n.Child(string(e.st.Key))
-			t.Rewrite(k, e.st.Inside(string(e.st.Key)), []string{name})
-		case len(e.n.Words) > 0:
-			words := slices.Clone(e.n.Words)
-			words[0].Text = name
-			e.n.SetWords(words)
-		default:
-			e.n.Rename(name)
-		}
+		t.Rekey(e.n, e.st, name)
+		at[e.n.Parent][name] = e.n
 		if o := r.after.of(bearer(e.n, e.st)); o != nil {
 			o.rule = join(o.rule, PortsRule)
 		}
 	}
-	for _, fold := range []bool{false, true} {
+	for _, fold := range []bool{false, true} { // those that others fold into go first
 		for _, e := range all {
-			name := t.KeyOf(e.n, e.st)
-			c, known := to[name]
-			if gone[e.n] || known && (c.FoldInto != "") != fold || !known && fold || at[e.n.Parent][name] == e.n && fold {
+			c := to[e.name]
+			if (c.FoldInto != "") != fold {
 				continue
 			}
 			if at[e.n.Parent] == nil {
@@ -243,21 +234,19 @@ func (r *stageRun) mapPorts(choices []PortChoice) {
 			switch {
 			case c.To != "":
 				rename(e, c.To)
-				at[e.n.Parent][c.To] = e.n
 				if !c.Chosen && !c.Sure {
-					r.flag(bearer(e.n, e.st), fmt.Sprintf("port %s to %s is only proposed (%s); confirm it", name, c.To, c.Why))
+					r.flag(bearer(e.n, e.st), fmt.Sprintf("port %s to %s is only proposed (%s); confirm it", e.name, c.To, c.Why))
 				}
 			case c.FoldInto != "":
 				into := at[e.n.Parent][c.FoldInto]
-				if into == nil {
+				if into == nil { // in this block nothing else went there
 					rename(e, c.FoldInto)
-					at[e.n.Parent][c.FoldInto] = e.n
 					continue
 				}
 				r.fold(e.n, e.st, into)
 				gone[e.n] = true
 			default:
-				l := loss{c.LeaveOut == "", PortsRule, cmp.Or(c.LeaveOut, c.Why, fmt.Sprintf("nothing is said about where port %s goes", name))}
+				l := loss{c.LeaveOut == "", PortsRule, cmp.Or(c.LeaveOut, c.Why, fmt.Sprintf("nothing is said about where port %s goes", e.name))}
 				e.n.Walk(func(k *config.Node) { r.loseTarget(k, l) })
 				gone[e.n] = true
 			}
@@ -265,14 +254,19 @@ func (r *stageRun) mapPorts(choices []PortChoice) {
 	}
 	config.RemoveAll(gone)
 	t.WalkWith(r.out.Root, func(n *config.Node, st *config.Statement) {
+		followed := false
 		t.References(n, st, func(kinds []string, name string, set func(string)) {
 			if c := to[name]; slices.Contains(kinds, "port") && c.target() != "" && c.target() != name {
 				set(c.target())
-				if o := r.after.of(n); o != nil {
-					o.rule = join(o.rule, PortsRule)
-				}
+				followed = true
 			}
 		})
+		if followed {
+			t.Unrepeat(n, st) // two ports of a list may have become one
+			if o := r.after.of(n); o != nil {
+				o.rule = join(o.rule, PortsRule)
+			}
+		}
 	})
 }
 

@@ -23,12 +23,15 @@ types:
   host: {refers-to: [host], or: [any]}
   hosts: {list-of: host}
   mode: {one-of: [fast, slow]}
+  port: {refers-to: [port]}
+  ports: {list-of: port}
 ports: {A: [{name: p1..3, speed: 100}], B: [{name: q1..2, speed: 1000}]}
 statements:
   name: text
   size: count
   net: prefix
   old: text
+  group: ports
   host:
     key: word
     words: [name]
@@ -52,12 +55,15 @@ types:
   host: {refers-to: [host], or: [any]}
   hosts: {list-of: host}
   mode: {one-of: [quick, slow]}
+  port: {refers-to: [port]}
+  ports: {list-of: port}
   few: {range: [0, 50]}
 ports: {A: [{name: p1..3, speed: 100}], B: [{name: q1..2, speed: 1000}]}
 statements:
   title: text
   size: few
   place: text
+  group: ports
   hosts:
     each:
       defines: host
@@ -121,7 +127,7 @@ func TestEachKindOfRule(t *testing.T) {
 		{what: "nothing claims it", rules: `  - {id: R, move: name, to: title}`, text: "name box\nsize 5\n", want: `{"title":"box"}`, states: []string{"name: moved", "size: needs-person, no rule says what becomes of it"}},
 		{what: "keep in another syntax", rules: `  - {id: R, keep: size}`, text: "size 5\n", want: `{"size":5}`, states: []string{"size: kept"}},
 		{what: "the target does not take the value", rules: `  - {id: R, keep: size}`, text: "size 500\n", want: `{}`, states: []string{`size: needs-person, A@2.0 does not take it: "500" does not fit; expected a number from 0 to 50`}},
-		{what: "the target does not know it", rules: "  - {id: R, keep: size}\n  - {id: S, keep: old}", text: "old x\n", want: `{}`, states: []string{"old: needs-person, A@2.0 does not take it: old is not known here; expected one of hosts, place, ports, rules, size, title"}},
+		{what: "the target does not know it", rules: "  - {id: R, keep: size}\n  - {id: S, keep: old}", text: "old x\n", want: `{}`, states: []string{"old: needs-person, A@2.0 does not take it: old is not known here; expected one of group, hosts, place, ports, rules, size, title"}},
 		{what: "a block whose words become names", rules: "  - {id: R, move: host *h, to: 'hosts / {h}'}\n  - {id: S, move: host *h / at, to: 'hosts / {h} / address'}", text: "host a\n  at 10.0.0.1\n",
 			want: `{"hosts":{"a":{"address":"10.0.0.1","mode":"slow"}}}`, states: []string{"host a: moved", "host a / at: moved"}},
 		{what: "map", rules: "  - {id: R, move: host *h, to: 'hosts / {h}'}\n  - {id: S, map: host *h / mode *m, values: {fast: quick}, otherwise: keep, to: 'hosts / {h} / mode {m}'}", text: "host a\n  mode fast\nhost b\n  mode slow\n",
@@ -171,6 +177,22 @@ func TestEachKindOfRule(t *testing.T) {
 			change: func(j *Job) {
 				j.To.Model, j.Ports = "B", []PortChoice{{Port: "p1", To: "q1", Chosen: true}, {Port: "p2", FoldInto: "q1", Chosen: true}}
 			}},
+		{what: "lists follow folded ports, each once", rules: "  - {id: R, move: port *p, to: 'ports / {p}'}\n  - {id: S, keep: group}", text: "port p1\nport p2\nport p3\ngroup \"p3, p1,p2,p1\"\n",
+			want:   `{"ports":[{"name":"q1"},{"name":"q2"}],"group":"q1,q2"}`,
+			states: []string{"port p1: merged", "port p2: changed", "port p3: merged", "group: changed"},
+			change: func(j *Job) {
+				j.To.Model, j.Ports = "B", []PortChoice{{Port: "p1", To: "q1", Chosen: true}, {Port: "p2", To: "q2", Chosen: true}, {Port: "p3", FoldInto: "q1", Chosen: true}}
+			}},
+		{what: "ports that change places", rules: "  - {id: R, move: port *p, to: 'ports / {p}'}\n  - {id: S, keep: group}", text: "port p1\n  speed 1\nport p2\n  speed 2\ngroup p1\n",
+			want:   `{"ports":[{"name":"q2","speed":1},{"name":"q1","speed":2}],"group":"q2"}`,
+			states: []string{"port p1: changed", "port p1 / speed: moved", "port p2: changed", "port p2 / speed: moved", "group: changed"},
+			change: func(j *Job) {
+				j.To.Model, j.Ports = "B", []PortChoice{{Port: "p1", To: "q2", Chosen: true}, {Port: "p2", To: "q1", Chosen: true}}
+			}},
+		{what: "map without a place, inside a block that went elsewhere", rules: "  - {id: R, move: host *h, to: 'hosts / {h}'}\n  - {id: S, map: host * / mode *m, values: {fast: quick}}", text: "host a\n  mode fast\n",
+			want: `{"hosts":{"a":{"mode":"quick"}}}`, states: []string{"host a: moved", "host a / mode: changed"}},
+		{what: "a whole that was decided away, with a rule for a part", rules: "  - {id: R, decide: host *h, question: which, choices: [{answer: a, text: t, drop: not wanted}]}\n  - {id: S, move: host *h / at, to: 'hosts / {h} / address'}", text: "host a\n  at 10.0.0.1\n",
+			want: `{}`, states: []string{"host a: dropped, not wanted", "host a / at: dropped, not wanted"}, change: func(j *Job) { j.Answers = map[string]string{"R": "a"} }},
 		{what: "a third port for which there is no room", rules: "  - {id: R, move: port *p, to: 'ports / {p}'}", text: "port p1\nport p2\nport p3\n", want: `{"ports":[{"name":"q1"},{"name":"q2"}]}`,
 			states: []string{"port p1: changed", "port p2: changed", "port p3: needs-person, no port is left; fold it into another or leave it out"},
 			change: func(j *Job) {

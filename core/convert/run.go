@@ -17,9 +17,10 @@ type origin struct {
 }
 
 // origins tells where the statements of a tree come from. It numbers the statements it knows.
-type origins struct{ list []known }
+type origins struct{ list []traceable }
 
-type known struct {
+// A traceable is a statement with its origin; nil when it went away again.
+type traceable struct {
 	n *config.Node
 	o *origin
 }
@@ -33,7 +34,7 @@ func (s *origins) of(n *config.Node) *origin {
 
 func (s *origins) put(n *config.Node, o *origin) {
 	if n.Ref == 0 {
-		s.list = append(s.list, known{n, o})
+		s.list = append(s.list, traceable{n, o})
 		n.Ref = int32(len(s.list))
 	}
 	s.list[n.Ref-1].o = o
@@ -55,7 +56,6 @@ type stageRun struct {
 	after   *origins     // of the statements of out
 	lost    map[int]loss // statements of the source
 	rules   map[ruleKey][]*Rule
-	adds    []*Rule
 	adopts  []*pattern
 	path    [][]string
 	sts     []*config.Statement
@@ -173,9 +173,8 @@ func (r *stageRun) prepare() {
 		switch {
 		case !r.applies(rule.When):
 		case rule.Kind == Add && rule.Of == nil:
-			r.added = append(r.added, func() error { return r.add(rule, r.fixed, nil) })
+			r.added = append(r.added, func() error { return r.add(rule, r.fixed) })
 		case rule.Kind == Add:
-			r.adds = append(r.adds, rule)
 			put(rule, rule.Of)
 		case rule.Kind == Adopt:
 			r.adopts = append(r.adopts, rule.Of)
@@ -202,7 +201,7 @@ func (r *stageRun) holds(w When, c captures) bool {
 		if err != nil {
 			return false
 		}
-		key := fmt.Sprint(path)
+		key := fmt.Sprintf("%q", path)
 		answer, known := r.content[key]
 		if !known {
 			answer = r.present(r.in.Root, r.stage.S.Top, path)
@@ -220,6 +219,9 @@ func (r *stageRun) holds(w When, c captures) bool {
 func (r *stageRun) present(n *config.Node, st *config.Statement, path [][]string) bool {
 	for _, k := range n.Children {
 		ks := st.Inside(k.Name)
+		if k.Name != "" && k.Name != path[0][0] && path[0][0] != "*" {
+			continue
+		}
 		words := r.stage.S.Segment(k, ks)
 		fits := len(path[0]) <= len(words)
 		for i := 0; fits && i < len(path[0]); i++ {
@@ -269,7 +271,7 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 			continue
 		}
 		if c, _, ok := rule.Of.match(r.path, nil); ok && r.holds(rule.When, c) {
-			r.added = append(r.added, func() error { return r.add(rule, append(slices.Clone(c), r.fixed...), n) })
+			r.added = append(r.added, func() error { return r.add(rule, append(slices.Clone(c), r.fixed...)) })
 		}
 	}
 	rule, c, used := r.find(n.Name)
@@ -285,7 +287,7 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 	case Rename, Move, Compute:
 		r.place(n, st, segment, used, rule, rule.To, c)
 	case Map:
-		r.mapped(n, st, segment, used, rule, c)
+		r.mapped(n, st, segment, used, around, rule, c)
 	case Split:
 		var targets []*config.Node
 		for _, t := range rule.Into {
@@ -367,11 +369,16 @@ func (r *stageRun) children(n *config.Node, st *config.Statement, around cover) 
 
 // keep carries a statement over into the counterpart of the block around it, which is made where there is none yet.
 func (r *stageRun) keep(n *config.Node, st *config.Statement, segment []string, around cover, rule string) {
+	r.keepAs(n, st, segment, segment, around, rule)
+}
+
+// keepAs is keep with another segment.
+func (r *stageRun) keepAs(n *config.Node, st *config.Statement, segment, to []string, around cover, rule string) {
 	parent, pst := around.node, around.st
 	if parent == nil {
 		parent, pst = r.context(n, rule)
 	}
-	node, tst := r.copy(parent, pst, n, st, segment, segment, rule)
+	node, tst := r.copy(parent, pst, n, st, segment, to, rule)
 	r.children(n, st, cover{node: node, st: tst, rule: rule})
 	r.defaults(n, st, node, tst)
 }
@@ -508,6 +515,12 @@ func (r *stageRun) lose(n *config.Node, l loss) {
 	}
 }
 
+// loseAll is lose for a statement and all inside it, whatever other rules say of that: what a person decides about a whole
+// is not undone by a rule for a part.
+func (r *stageRun) loseAll(n *config.Node, l loss) {
+	n.Walk(func(k *config.Node) { r.lose(k, l) })
+}
+
 // remember makes a block findable by the segment it was made for.
 func (r *stageRun) remember(parent *config.Node, pst *config.Statement, node *config.Node, segment []string) {
 	key := indexKey{parent, r.key(pst.Inside(segment[0]), segment)}
@@ -609,7 +622,7 @@ func (r *stageRun) create(rule *Rule, t *template, c captures, n *config.Node, k
 }
 
 // mapped carries a statement over with another value for the last word its pattern kept.
-func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string, used int, rule *Rule, c captures) {
+func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string, used int, around cover, rule *Rule, c captures) {
 	at := -1
 	for i, w := range rule.Of.segs[len(rule.Of.segs)-1] {
 		if w.any && !w.rest {
@@ -644,17 +657,13 @@ func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string
 			c[i].words = []string{new}
 		}
 	}
-	t := rule.To
-	if t == nil {
-		to := slices.Clone(r.path)
-		to[len(to)-1] = slices.Clone(segment)
-		to[len(to)-1][at] = new
-		parent, pst := r.within(to[:len(to)-1], rule.ID)
-		node, tst := r.copy(parent, pst, n, st, segment, to[len(to)-1], rule.ID)
-		r.children(n, st, cover{node: node, st: tst, rule: rule.ID})
+	if rule.To == nil { // in the counterpart of its block, wherever that went
+		to := slices.Clone(segment)
+		to[at] = new
+		r.keepAs(n, st, segment, to, around, rule.ID)
 		return
 	}
-	r.place(n, st, segment, used, rule, t, c)
+	r.place(n, st, segment, used, rule, rule.To, c)
 }
 
 // gather keeps a statement for a rule that merges it with others: those whose common words are the same.
@@ -706,9 +715,8 @@ func (r *stageRun) merge(m *merging) {
 	}
 	for _, n := range m.nodes {
 		if len(n.Children) > 0 {
-			l := loss{true, m.rule.ID, "it stands inside a statement that was merged"}
 			for _, k := range n.Children {
-				k.Walk(func(k *config.Node) { r.lose(k, l) })
+				r.loseAll(k, loss{true, m.rule.ID, "it stands inside a statement that was merged"})
 			}
 		}
 	}
@@ -725,7 +733,7 @@ func (r *stageRun) merge(m *merging) {
 }
 
 // add puts a statement into the target that the source does not have, unless it is there already.
-func (r *stageRun) add(rule *Rule, c captures, _ *config.Node) error {
+func (r *stageRun) add(rule *Rule, c captures) error {
 	if !r.holds(rule.When, c) {
 		return nil
 	}
@@ -761,7 +769,7 @@ func (r *stageRun) defaults(n *config.Node, st *config.Statement, node *config.N
 	}
 	for _, name := range defaulted(st) {
 		was, is := st.Statements[name], tst.Statements[name]
-		if is == nil || !is.HasDefault || is.Default == was.Default || n.Child(name) != nil || !exists(was, r.stage.From) || !exists(is, r.stage.To) {
+		if is == nil || !is.HasDefault || is.Default == was.Default || n.Child(name) != nil || !was.Exists(r.stage.From.Model, r.stage.From.Version) || !is.Exists(r.stage.To.Model, r.stage.To.Version) {
 			continue
 		}
 		path := append(slices.Clone(r.path), []string{name})
@@ -779,11 +787,6 @@ func (r *stageRun) defaults(n *config.Node, st *config.Statement, node *config.N
 			return nil
 		})
 	}
-}
-
-// exists reports whether a statement is there on a model and release.
-func exists(st *config.Statement, at Stop) bool {
-	return st.Releases.Contains(at.Version) && (len(st.Models) == 0 || slices.Contains(st.Models, at.Model))
 }
 
 // defaulted are the names of statements with a default, in order.
@@ -835,9 +838,7 @@ func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string
 		choice := rule.Choices[i]
 		switch {
 		case choice.Drop != "":
-			l := loss{false, rule.ID, choice.Drop}
-			r.lose(n, l)
-			r.children(n, st, cover{lost: &l, rule: rule.ID})
+			r.loseAll(n, loss{false, rule.ID, choice.Drop})
 		case choice.To != nil:
 			r.place(n, st, segment, used, rule, choice.To, c)
 		default:
@@ -846,7 +847,5 @@ func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string
 		return
 	}
 	r.asked = append(r.asked, q)
-	l := loss{true, rule.ID, rule.Ask}
-	r.lose(n, l)
-	r.children(n, st, cover{lost: &l, rule: rule.ID})
+	r.loseAll(n, loss{true, rule.ID, rule.Ask})
 }

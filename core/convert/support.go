@@ -101,7 +101,7 @@ func (l *Library) Support(from, to Stop, byHand bool) (*Support, error) {
 // collect lists the kinds of statements of a schema that say something themselves.
 func collect(st *config.Statement, path []string, at Stop, into *[]*traced) {
 	visit := func(name string, c *config.Statement) {
-		if c == nil || !exists(c, at) {
+		if c == nil || !c.Exists(at.Model, at.Version) {
 			return
 		}
 		p := append(slices.Clip(path), name)
@@ -169,7 +169,7 @@ func (s Stage) trace(x *traced) {
 	}
 	dst := describe(s.T, x.path)
 	switch {
-	case dst == nil || !exists(dst, s.To):
+	case dst == nil || !dst.Exists(s.To.Model, s.To.Version):
 		note(NotSupported, fmt.Sprintf("%s has no such statement", s.To))
 	case s.Guessed && (src == nil || dst.Key != src.Key || !slices.Equal(dst.Words, src.Words)):
 		note(NotSupported, "the two releases do not describe it alike")
