@@ -169,6 +169,8 @@ func TestConfigurationsInTheService(t *testing.T) {
 	assert.Contains(t, out, "4 need a person")
 	require.NoError(t, os.WriteFile(edited, []byte(strings.Replace(shown, "  idle-after 900\n", "  idle-after 60\n  nonsense \"\n", 1)), 0o600))
 	e.refused(1, []string{"a quoted word begins here and does not end"}, "conversion", "change", "1", "-edited", edited)
+	require.NoError(t, os.WriteFile(edited, []byte("# only a remark\n"+e.result("1")), 0o600))
+	e.refused(1, []string{"the text means the same as the result"}, "conversion", "change", "1", "-edited", edited)
 	out = e.refused(1, nil, "conversion", "change", "1", "-undo", "1")
 	assert.NotContains(t, out, "edit 1")
 	e.refused(1, []string{"there is no hand edit 1"}, "conversion", "change", "1", "-undo", "1")
@@ -235,6 +237,18 @@ func TestConfigurationsInTheService(t *testing.T) {
 	for _, f := range cat.Configuration {
 		assert.Nil(t, f.Trouble, "%s", f.File)
 	}
+	assert.Contains(t, e.must("catalogue", "list"), "Tarnholm train 4 to train 5")
+	// A schema that takes away what a conversion needs is refused as long as that conversion is there.
+	th6, err := os.ReadFile("../demo/catalog/schemas/th-6.yaml")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(e.dir, "th-6.yaml"), []byte(strings.Replace(string(th6), "far-end: address", "remote: address", 1)), 0o600))
+	e.refused(1, []string{"th-5-6.yaml", `schema "th-6" has no "far-end"`}, "catalogue", "load", filepath.Join(e.dir, "th-6.yaml"))
+}
+
+// result is what a conversion makes, secrets masked.
+func (e *env) result(id string) string {
+	out, _, _ := e.client("", "conversion", "show", id, "-text")
+	return out
 }
 
 // box1 writes a file that is no configuration of a ramp controller.
@@ -272,6 +286,9 @@ func TestConsoleConfigurations(t *testing.T) {
 		clickText("button", "Ports"), text("main", "proposed: the same role, outside"), chosen(`select[aria-label="Port p6 goes to"]`, "leave"), clickText("button", "Confirm this mapping"),
 		lacks("[role=tablist] ~ div", "proposed"), clickText("button", "Ledger"), text("main", "guarded, the box may be reached through this address; it was dropped"),
 		clickText("button", "Accept this guarded difference"), lacks("main", "it was dropped"),
+		// An edit that is discarded is gone, and while there is one, decisions wait.
+		click(".cm-merge-b .cm-line"), atStart(".cm-merge-b .cm-content"), chromedp.KeyEvent("nonsense\r"), text("[role=status]", "The result was edited"), text(".cm-merge-b", "nonsense"),
+		clickText("button", "Discard"), lacks("main", "The result was edited"), lacks(".cm-merge-b", "nonsense"),
 		// An edit by hand is kept, shown as such, and undone.
 		click(".cm-merge-b .cm-line"), atStart(".cm-merge-b .cm-content"), chromedp.KeyEvent("sign-in\r  tries 3\r"), clickText("button", "Keep hand edits"), text("[role=tablist]", "Hand edits (1)"),
 		clickText("button", "Hand edits"), text("main", "sign-in"), click(`button[aria-label="Undo edit 1"]`), text("[role=tablist]", "Hand edits (0)"),

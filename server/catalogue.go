@@ -38,19 +38,13 @@ func (s *Server) plan(ctx context.Context, ask func(*catalog.Catalogue, *path.Pl
 
 // GetCatalogue lists what is loaded.
 func (s *Server) GetCatalogue(ctx context.Context, _ gen.GetCatalogueRequestObject) (gen.GetCatalogueResponseObject, error) {
-	cat, files, _, err := s.catalogue(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := gen.GetCatalogue200JSONResponse{Items: []gen.CatalogueFile{}}
 	now, err := s.Loaded.Now(ctx)
 	if err != nil {
 		return nil, err
 	}
-	configuration := configurationFiles(now)
-	out.Configuration = &configuration
-	for _, f := range files {
-		for _, fam := range cat.Families {
+	out := gen.GetCatalogue200JSONResponse{Items: []gen.CatalogueFile{}, Configuration: configurationFiles(now)}
+	for _, f := range now.Files {
+		for _, fam := range now.Catalogue.Families {
 			if fam.File == f.Name {
 				item := gen.CatalogueFile{File: f.Name, Family: fam.Name, Title: fam.Title, Maker: fam.Maker, Releases: len(fam.Releases), Sha256: f.SHA256, LoadedBy: f.LoadedBy, LoadedAt: f.LoadedAt}
 				for _, m := range fam.Models {

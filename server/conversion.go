@@ -14,10 +14,8 @@ import (
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
-	"verimorph/core/catalog"
 	"verimorph/core/config"
 	"verimorph/core/convert"
-	"verimorph/core/version"
 	"verimorph/core/yamldoc"
 	"verimorph/device"
 	"verimorph/internal/loaded"
@@ -32,7 +30,7 @@ func configurationFiles(now loaded.State) []gen.ConfigurationFile {
 		if !convert.Mine([]byte(f.Content)) {
 			continue
 		}
-		item := gen.ConfigurationFile{File: f.Name, Kind: gen.ConfigurationFileKindConversion, Id: yamldoc.FieldOf([]byte(f.Content), "id"), Title: yamldoc.FieldOf([]byte(f.Content), "title")}
+		item := gen.ConfigurationFile{File: f.Name, Kind: gen.ConfigurationFileKindConversion, Id: yamldoc.FieldOf([]byte(f.Content), "id"), Title: yamldoc.FieldOf([]byte(f.Content), "title"), LoadedBy: f.LoadedBy, LoadedAt: f.LoadedAt}
 		if why := now.Trouble()[f.Name]; why != "" {
 			item.Trouble = &why
 		}
@@ -70,13 +68,6 @@ func portraitOf(d store.Device) *device.Portrait {
 	return &p
 }
 
-func versionOf(f *catalog.Family, text string) (version.Version, error) {
-	if f.Scheme != nil {
-		return f.Scheme.Parse(text)
-	}
-	return version.Parse(text)
-}
-
 // A source is a configuration that a caller named, with what is known about it.
 type source struct {
 	name string
@@ -99,21 +90,19 @@ func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source
 	case r.Backup != nil && r.Text != nil:
 		return nil, badRequest("a source is a backup or a text, not both")
 	case r.Backup != nil:
-		b, text, _, err := s.backupText(ctx, *r.Backup)
+		b, text, schema, err := s.backupText(ctx, *r.Backup)
 		if err != nil {
 			return nil, err
 		}
-		out.name, out.text = fmt.Sprintf("%s of %s", b.File, b.Device), text
+		out.name, out.text, out.s = fmt.Sprintf("%s of %s", b.File, b.Device), text, schema
 		if from == "" {
 			d, err := s.device(ctx, b.Device)
 			if err != nil {
 				return nil, err
 			}
-			p := portraitOf(d)
-			if p == nil {
-				return nil, conflict("nobody has looked at device %s yet, so its model is not known; refresh it first", d.Name)
+			if p := portraitOf(d); p != nil {
+				from = p.Model + "@" + b.Version
 			}
-			from = p.Model + "@" + b.Version
 		}
 	case r.Text != nil:
 		out.name, out.text = value(r.Name), *r.Text
@@ -126,11 +115,14 @@ func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source
 	default:
 		return nil, badRequest("a source is a backup or a text; it names neither")
 	}
-	if out.at, err = out.lib.ParseStop(from); err != nil {
-		return nil, badRequest("%s", err)
+	if from != "" { // a backup of a device nobody has looked at can be read and compared all the same
+		if out.at, err = out.lib.ParseStop(from); err != nil {
+			return nil, badRequest("%s", err)
+		}
+		out.s = out.lib.Schema(out.at)
 	}
-	if out.s = out.lib.Schema(out.at); out.s == nil || out.s.Syntax == "" {
-		return nil, conflict("the catalogue does not say how configurations of %s are written", out.at)
+	if out.s.Syntax == "" {
+		return nil, conflict("the catalogue does not say how %s is written; give its family configuration: with syntax:", out.name)
 	}
 	var broken []*config.ParseError
 	out.doc, broken = config.Parse(out.name, out.text, out.s.Syntax)
@@ -154,11 +146,19 @@ func (s *Server) CompareConfigurations(ctx context.Context, r gen.CompareConfigu
 	if err != nil {
 		return nil, err
 	}
+	c, err := compare(old, new)
+	if err != nil {
+		return nil, err
+	}
+	return gen.CompareConfigurations200JSONResponse{Items: view.Differences(c), Same: c.Same(), OldText: old.s.MaskText(old.name, old.text), NewText: new.s.MaskText(new.name, new.text)}, nil
+}
+
+// compare compares two sources by what is known about the new one.
+func compare(old, new *source) (*config.Comparison, error) {
 	if old.s.Syntax != new.s.Syntax {
 		return nil, conflict("%s is written as %s and %s as %s; they cannot be compared", old.name, old.s.Syntax, new.name, new.s.Syntax)
 	}
-	c := config.Compare(old.doc, new.doc, new.s)
-	return gen.CompareConfigurations200JSONResponse{Items: view.Differences(c), Same: c.Same(), OldText: old.s.MaskText(old.name, old.text), NewText: new.s.MaskText(new.name, new.text)}, nil
+	return config.Compare(old.doc, new.doc, new.s), nil
 }
 
 // FindServices groups the services of a gateway.
@@ -266,6 +266,9 @@ func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionReq
 		src, err := s.source(ctx, r.Body.Source)
 		if err != nil {
 			return "", err
+		}
+		if src.at.Model == "" {
+			return "", conflict("nobody has looked at the device of this backup yet, so its model is not known; refresh it, or say from: MODEL@VERSION")
 		}
 		w := work{Name: src.name, Source: src.text, From: src.at.String(), To: r.Body.To, ByHand: value(r.Body.ByHand), Answers: map[string]string{}}
 		if r.Body.Carve != nil {
@@ -479,7 +482,11 @@ func (s *Server) edit(ctx context.Context, w *work, text string) error {
 	if left := r.T.Unmask(after, before); left > 0 {
 		return newProblem(http.StatusUnprocessableEntity, "bad-request", "A secret is not known", "%d values are ***, but no secret of the result belongs there; write the value itself", left)
 	}
-	for _, e := range convert.Edits(before, after, r.T) {
+	edits := convert.Edits(before, after, r.T)
+	if len(edits) == 0 {
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "Nothing to keep", "the text means the same as the result; comments, blanks, and order where it does not matter are not kept as hand edits")
+	}
+	for _, e := range edits {
 		w.LastEdit++
 		e.ID, e.By, e.At = w.LastEdit, user(ctx), time.Now().UTC().Format(time.RFC3339)
 		w.Edits = append(w.Edits, e)

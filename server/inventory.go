@@ -17,7 +17,6 @@ import (
 	"verimorph/api/gen"
 	"verimorph/api/view"
 	"verimorph/core/config"
-	"verimorph/core/convert"
 	"verimorph/core/path"
 	"verimorph/device"
 	"verimorph/engine"
@@ -283,32 +282,28 @@ func (s *Server) backupText(ctx context.Context, id int64) (store.Backup, string
 	if err != nil {
 		return b, "", nil, newProblem(http.StatusInternalServerError, "internal", "The backup cannot be read", "backup %d: %s", id, err)
 	}
-	schema, err := s.schemaOf(ctx, b.Device)
+	schema, err := s.schemaOf(ctx, b)
 	return b, string(data), schema, err
 }
 
-func (s *Server) schemaOf(ctx context.Context, name string) (*config.Schema, error) {
-	d, err := s.device(ctx, name)
+// schemaOf is what is known about the configuration in a backup: by the model of its device and the release it was taken
+// from, else by the family that speaks the device's dialect.
+func (s *Server) schemaOf(ctx context.Context, b store.Backup) (*config.Schema, error) {
+	d, err := s.device(ctx, b.Device)
 	if err != nil {
 		return nil, err
 	}
-	cat, _, _, err := s.catalogue(ctx)
+	now, err := s.Loaded.Now(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range cat.Families {
+	if p := portraitOf(d); p != nil {
+		if at, err := now.Library().ParseStop(p.Model + "@" + b.Version); err == nil {
+			return now.Library().Schema(at), nil
+		}
+	}
+	for _, f := range now.Catalogue.Families {
 		if f.Dialect == d.Dialect {
-			if p := portraitOf(d); p != nil {
-				if v, err := versionOf(f, p.Version); err == nil {
-					now, err := s.Loaded.Now(ctx)
-					if err != nil {
-						return nil, err
-					}
-					if known := now.Library().Schema(convert.Stop{Model: p.Model, Version: v}); known != nil {
-						return known, nil
-					}
-				}
-			}
 			return f.Schema(), nil
 		}
 	}
@@ -327,18 +322,17 @@ func (s *Server) ReadBackup(ctx context.Context, r gen.ReadBackupRequestObject) 
 
 // CompareBackups answers with what differs between two configurations.
 func (s *Server) CompareBackups(ctx context.Context, r gen.CompareBackupsRequestObject) (gen.CompareBackupsResponseObject, error) {
-	a, old, schema, err := s.backupText(ctx, r.Id)
+	old, err := s.source(ctx, gen.ConfigurationSource{Backup: &r.Id})
 	if err != nil {
 		return nil, err
 	}
-	b, new, _, err := s.backupText(ctx, r.Other)
+	new, err := s.source(ctx, gen.ConfigurationSource{Backup: &r.Other})
 	if err != nil {
 		return nil, err
 	}
-	da, broken := config.Parse(a.File, old, schema.Syntax)
-	db, more := config.Parse(b.File, new, schema.Syntax)
-	if broken = append(broken, more...); len(broken) > 0 {
-		return nil, conflict("a configuration cannot be read: %s", broken[0])
+	c, err := compare(old, new)
+	if err != nil {
+		return nil, err
 	}
-	return gen.CompareBackups200JSONResponse{Items: view.Differences(config.Compare(da, db, schema))}, nil
+	return gen.CompareBackups200JSONResponse{Items: view.Differences(c)}, nil
 }

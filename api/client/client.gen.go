@@ -5567,8 +5567,8 @@ type GetCatalogueResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
-		Items         []CatalogueFile      `json:"items"`
+		Configuration []ConfigurationFile `json:"configuration"`
+		Items         []CatalogueFile     `json:"items"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -5576,8 +5576,8 @@ type GetCatalogueResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r GetCatalogueResponse) GetJSON200() *struct {
-	Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
-	Items         []CatalogueFile      `json:"items"`
+	Configuration []ConfigurationFile `json:"configuration"`
+	Items         []CatalogueFile     `json:"items"`
 } {
 	return r.JSON200
 }
@@ -6386,19 +6386,13 @@ type ListConversionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *struct {
-		Items []ConversionSummary `json:"items"`
-		Next  *string             `json:"next,omitempty"`
-	}
+	JSON200 *ConversionPage
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListConversionsResponse) GetJSON200() *struct {
-	Items []ConversionSummary `json:"items"`
-	Next  *string             `json:"next,omitempty"`
-} {
+func (r ListConversionsResponse) GetJSON200() *ConversionPage {
 	return r.JSON200
 }
 
@@ -9528,8 +9522,8 @@ func ParseGetCatalogueResponse(rsp *http.Response) (*GetCatalogueResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Configuration *[]ConfigurationFile `json:"configuration,omitempty"`
-			Items         []CatalogueFile      `json:"items"`
+			Configuration []ConfigurationFile `json:"configuration"`
+			Items         []CatalogueFile     `json:"items"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -10083,10 +10077,7 @@ func ParseListConversionsResponse(rsp *http.Response) (*ListConversionsResponse,
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest struct {
-			Items []ConversionSummary `json:"items"`
-			Next  *string             `json:"next,omitempty"`
-		}
+		var dest ConversionPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

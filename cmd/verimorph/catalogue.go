@@ -102,17 +102,32 @@ var catalogueCommands = []command{
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				l, err := call[struct {
-					Items []gen.CatalogueFile `json:"items"`
+					Items         []gen.CatalogueFile     `json:"items"`
+					Configuration []gen.ConfigurationFile `json:"configuration"`
 				}](c, func(a *api.Client) (*http.Response, error) { return a.GetCatalogue(ctx) })
 				if err != nil {
 					return err
 				}
-				return c.show(l.Items, func() {
+				return c.show(l, func() {
 					rows := [][]string{{"FILE", "FAMILY", "MAKER", "MODELS", "RELEASES", "LOADED"}}
 					for _, f := range l.Items {
 						rows = append(rows, []string{f.File, f.Family, f.Maker, strings.Join(f.Models, ", "), fmt.Sprint(f.Releases), ago(f.LoadedAt) + " by " + f.LoadedBy})
 					}
 					table(c.out, rows)
+					if len(l.Configuration) == 0 {
+						return
+					}
+					c.printf("\n")
+					rows = [][]string{{"FILE", "KIND", "ID", "TITLE", "LOADED"}}
+					for _, f := range l.Configuration {
+						rows = append(rows, []string{f.File, string(f.Kind), f.Id, f.Title, ago(f.LoadedAt) + " by " + f.LoadedBy})
+					}
+					table(c.out, rows)
+					for _, f := range l.Configuration {
+						if f.Trouble != nil {
+							c.printf("! %s cannot be used: %s\n", f.File, *f.Trouble)
+						}
+					}
 				})
 			}
 		},

@@ -165,10 +165,7 @@ var conversionCommands = []command{
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				list, err := all(func(cursor *string) ([]gen.ConversionSummary, *string, error) {
-					p, err := call[struct {
-						Items []gen.ConversionSummary `json:"items"`
-						Next  *string                 `json:"next"`
-					}](c, func(a *api.Client) (*http.Response, error) {
+					p, err := call[gen.ConversionPage](c, func(a *api.Client) (*http.Response, error) {
 						return a.ListConversions(ctx, &gen.ListConversionsParams{Cursor: cursor})
 					})
 					return p.Items, p.Next, err

@@ -1714,6 +1714,10 @@ export interface components {
             from: string;
             to: string;
         };
+        ConversionPage: {
+            items: components["schemas"]["ConversionSummary"][];
+            next?: string;
+        };
         ConversionSummary: {
             /** Format: int64 */
             id: number;
@@ -1857,6 +1861,9 @@ export interface components {
         };
         ConfigurationFile: {
             file: string;
+            loadedBy: string;
+            /** Format: date-time */
+            loadedAt: string;
             /** @enum {string} */
             kind: "schema" | "conversion";
             id: string;
@@ -2410,7 +2417,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["CatalogueFile"][];
-                        configuration?: components["schemas"]["ConfigurationFile"][];
+                        configuration: components["schemas"]["ConfigurationFile"][];
                     };
                 };
             };
@@ -3306,10 +3313,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        items: components["schemas"]["ConversionSummary"][];
-                        next?: string;
-                    };
+                    "application/json": components["schemas"]["ConversionPage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -37,6 +37,21 @@ export function CataloguePage() {
         </table>
         {catalogue.data?.items.length === 0 && <p>Nothing is loaded yet. Without a catalogue there are no paths.</p>}
       </Card>
+      {!name && !!catalogue.data?.configuration.length && (
+        <Card title="Schemas and conversions of configurations">
+          <table className="w-full">
+            <thead><tr><th>What</th><th>Id</th><th>Title</th><th>File</th><th>Loaded</th><th /></tr></thead>
+            <tbody>
+              {catalogue.data.configuration.map((f) => (
+                <tr key={f.file} className="border-t border-line dark:border-nightline">
+                  <td>{f.kind}</td><td className="font-mono text-xs">{f.id}</td><td>{f.title}{f.trouble && <p className="font-semibold whitespace-pre-wrap">Cannot be used: {f.trouble}</p>}</td><td className="font-mono text-xs">{f.file}</td><td>{ago(f.loadedAt)} by {f.loadedBy}</td>
+                  <td><Button className="!py-0.5" aria-label={`History of ${f.file}`} onClick={() => setHistory(f.file)}>History</Button></td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Card>
+      )}
       {name && <Browser key={name} name={name} />}
       {history && <History file={history} onClose={() => setHistory(null)} onBack={fresh} />}
     </>

@@ -2,7 +2,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
-import { api, ask, pages, type Backup, type ConfigurationSource, type Difference } from "./api";
+import { api, ask, pages, type Backup, type ConfigurationSource, type Device, type Difference } from "./api";
 import { time } from "./format";
 import { counted, marks, Sign } from "./marks";
 import { Pick } from "./paths";
@@ -28,9 +28,11 @@ export function ConfigurationsPage() {
   );
 }
 
+const allBackups = () => pages<Backup>((cursor) => ask(api.GET("/backups", { params: { query: { cursor, limit: 500 } } })));
+
 /** Chooses a backup, or takes a text with what wrote it. */
 function Source({ label, onChange }: { label: string; onChange: (s: ConfigurationSource | undefined) => void }) {
-  const backups = useQuery({ queryKey: ["backups"], queryFn: () => pages<Backup>((cursor) => ask(api.GET("/backups", { params: { query: { cursor, limit: 500 } } }))) });
+  const backups = useQuery({ queryKey: ["backups"], queryFn: allBackups });
   const [backup, setBackup] = useState("");
   const [file, setFile] = useState<{ name: string; text: string }>();
   const [from, setFrom] = useState("");
@@ -80,6 +82,11 @@ function Begin() {
   const list = useQuery({ queryKey: ["conversions"], queryFn: () => pages((cursor) => ask(api.GET("/conversions", { params: { query: { cursor, limit: 200 } } }))) });
   const [source, setSource] = useState<ConfigurationSource>();
   const [to, setTo] = useState("@");
+  const backups = useQuery({ queryKey: ["backups"], queryFn: allBackups });
+  const devices = useQuery({ queryKey: ["devices"], queryFn: () => pages<Device>((cursor) => ask(api.GET("/devices", { params: { query: { cursor, limit: 500 } } }))) });
+  const backup = backups.data?.find((b) => b.id === source?.backup);
+  const model = devices.data?.find((d) => d.name === backup?.device)?.portrait?.model;
+  const from = source?.from ?? (model && `${model}@${backup!.version}`);
   const ready = !!source && !to.startsWith("@") && !to.endsWith("@");
   const start = useMutation({
     mutationFn: (byHand: boolean) => ask(api.POST("/conversions", { body: { source: source!, to, byHand } })),
@@ -99,7 +106,7 @@ function Begin() {
         </div>
       </Card>
       <div className="space-y-4">
-        {source?.from && ready && <SupportTable from={source.from} to={to} />}
+        {from && ready && <SupportTable from={from} to={to} />}
         <Card title="Being worked on">
           <Trouble error={list.error} />
           {list.isPending ? <Waiting /> : (

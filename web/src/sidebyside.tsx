@@ -1,7 +1,7 @@
 // Two texts side by side, with a mark in the gutter for every line something is said of.
 import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { MergeView } from "@codemirror/merge";
-import { EditorState, RangeSet, type Extension } from "@codemirror/state";
+import { Compartment, EditorState, RangeSet, type Extension } from "@codemirror/state";
 import { EditorView, gutter, GutterMarker, keymap, lineNumbers } from "@codemirror/view";
 import { useEffect, useImperativeHandle, useRef, type Ref } from "react";
 import { marks } from "./marks";
@@ -47,18 +47,22 @@ export function SideBySide({ left, right, leftKinds, rightKinds, names, editable
 }) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<MergeView>(null);
+  const shown = useRef(new Compartment()); // the marks, which change more often than the texts
   const edited = useRef(onEdit);
   edited.current = onEdit;
   useEffect(() => {
     const side = (kinds: Map<number, string>, name: string, fixed: boolean): Extension[] => [
-      lineNumbers(), lineMarks(kinds), look, EditorView.lineWrapping, keymap.of([...defaultKeymap, ...historyKeymap]), history(), EditorView.contentAttributes.of({ "aria-label": name }),
+      lineNumbers(), shown.current.of(lineMarks(kinds)), look, EditorView.lineWrapping, keymap.of([...defaultKeymap, ...historyKeymap]), history(), EditorView.contentAttributes.of({ "aria-label": name }),
       fixed ? [EditorState.readOnly.of(true), EditorView.editable.of(false), EditorView.contentAttributes.of({ tabindex: "0" })] : EditorView.updateListener.of((u) => { if (u.docChanged) edited.current?.(u.state.doc.toString()); }),
     ];
     const v = new MergeView({ a: { doc: left, extensions: side(leftKinds, names[0], true) }, b: { doc: right, extensions: side(rightKinds, names[1], !editable) }, parent: place.current!, gutter: true, highlightChanges: true, diffConfig: { scanLimit: 20000, timeout: 1500 } });
     view.current = v;
     return () => v.destroy();
-    // The view is made anew when the texts change; kinds and names come with them.
   }, [left, right, editable]);
+  useEffect(() => {
+    view.current?.a.dispatch({ effects: shown.current.reconfigure(lineMarks(leftKinds)) });
+    view.current?.b.dispatch({ effects: shown.current.reconfigure(lineMarks(rightKinds)) });
+  }, [leftKinds, rightKinds]);
   useImperativeHandle(ref, () => ({
     jump(l, r) {
       for (const [v, n] of [[view.current?.a, l], [view.current?.b, r]] as const) {
