@@ -81,7 +81,7 @@ func TestConfigurationsOnPaper(t *testing.T) {
 	assert.Equal(t, 3, code)
 	assert.Contains(t, stderr, "broken.cfg:2:1: a tab in the indentation")
 	for _, args := range [][]string{{"compare", old}, {"compare", "-schema", "th", old, old}, {"compare", "-catalog", "../demo/catalog", "-schema", "zz", old, old}, {"convert", old},
-		{"convert", "-catalog", "../demo/catalog", "-from", "TH-61@4.2.9", "-to", "TH-60@5.4.2", old}, {"carve", "-catalog", "../demo/catalog", old}, {"compare", "-report", filepath.Join(dir, "r.html"), dir, dir}} {
+		{"convert", "-catalog", "../demo/catalog", "-from", "TH-61@4.2.9", "-to", "TH-60@5.4.2", old}, {"carve", "-catalog", "../demo/catalog", old}} {
 		_, _, code = offline.client("", args...)
 		assert.Equal(t, 2, code, "%v", args)
 	}
@@ -90,7 +90,11 @@ func TestConfigurationsOnPaper(t *testing.T) {
 	file("a/main.cfg", "box\n  name x\n")
 	file("a/gone.cfg", "a 1\n")
 	file("b/main.cfg", "box\n  name y\n")
-	out, _, code = offline.client("", "compare", filepath.Join(dir, "a"), filepath.Join(dir, "b"))
+	out, _, code = offline.client("", "compare", filepath.Join(dir, "a"), filepath.Join(dir, "b"), "-report", filepath.Join(dir, "both.html"))
+	both, err := os.ReadFile(filepath.Join(dir, "both.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(both), "gone.cfg: missing")
+	assert.Contains(t, string(both), "main.cfg: box / name")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "changed  main.cfg")
 	assert.Contains(t, out, "missing  gone.cfg")
@@ -309,8 +313,19 @@ func TestConsoleConfigurations(t *testing.T) {
 	do(clickText("a", "Configurations"), clickText("button", "Compare"), upload(`input[aria-label="Old: a file"]`, ramp), typed("fieldset:nth-of-type(1) input:not([type])", "RC-6@F1.06"),
 		upload(`input[aria-label="New: a file"]`, changed), typed("fieldset:nth-of-type(2) input:not([type])", "RC-6@F1.06"), click("main section button"),
 		text("main", "2 changed"), text("main", "guarded: it moves a ramp"), clickText("button", "panel / language"), text(".cm-merge-b", "language = sv"), shot("compare"))
+	both := func(sel string, names ...string) act { return chromedp.SetUploadFiles(chromedp.CSS(sel), names) }
+	do(clickText("label", "All files of a device at once"), both(`input[aria-label="Old: files"]`, ramp), typed("fieldset:nth-of-type(1) input:not([type])", "RC-6@F1.06"),
+		both(`input[aria-label="New: files"]`, ramp, changed), typed("fieldset:nth-of-type(2) input:not([type])", "RC-6@F1.06"), click("main section button"),
+		text("main", "after.ini"), text("main", "new"), text("main", "marrow-ramp1.ini"))
 	do(clickText("button", "Carve out services"), upload(`input[aria-label="Gateway: a file"]`, gateway), typed("fieldset input:not([type])", "SG-5@3.8.4"), text("main", "tickets-api"),
 		click(`input[aria-label="tickets-web"]`), click(`input[aria-label="tickets-api"]`), text("main", "2 services with what they need"), text("main", "stays as well"), top(), shot("carve"))
+}
+
+func value(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return *p
 }
 
 // The contract of configurations: what is refused and why, once is once, and two at the same time do not undo each other.
@@ -369,6 +384,28 @@ func TestCallsOfConfigurations(t *testing.T) {
 	assert.True(t, cmp.Items[0].Secret)
 	assert.NotContains(t, string(answer), "other")
 	assert.Equal(t, strings.Count(string(text), "\n"), strings.Count(cmp.OldText, "\n"), "lines stay where they are")
+
+	// All files of a device at once.
+	file := func(name, text string) m { return m{"name": name, "text": text} }
+	bundles := m{"old": m{"from": "TH-60@4.2.9", "files": []m{file("a.cfg", string(text)), file("b.cfg", "user x\n  secret aa11\n"), file("c.cfg", "port p1\n  role old\n")}},
+		"new": m{"from": "TH-60@4.2.9", "files": []m{file("a.cfg", "# other\n"+string(text)), file("b.cfg", "user x\n  secret bb22\n"), file("d.cfg", "port p1\n  role old\n"), file("e.cfg", "box\n  name e\n")}}}
+	status, answer, _ = e.call("POST", "/api/v1/configurations/compare-bundles", body(bundles))
+	require.Equal(t, 200, status, "%s", answer)
+	var files struct {
+		Same  bool
+		Items []gen.FileComparison
+	}
+	require.NoError(t, json.Unmarshal(answer, &files))
+	var said []string
+	for _, f := range files.Items {
+		said = append(said, fmt.Sprintf("%s %s>%s %t", f.State, value(f.Old), value(f.New), f.Same))
+	}
+	assert.Equal(t, []string{"changed a.cfg>a.cfg true", "changed b.cfg>b.cfg false", "new >e.cfg false", "renamed c.cfg>d.cfg false"}, said)
+	assert.False(t, files.Same)
+	assert.NotContains(t, string(answer), "aa11")
+	status, answer, _ = e.call("POST", "/api/v1/configurations/compare-bundles", body(m{"old": m{"from": "TH-60@4.2.9", "files": []m{file("a", "x"), file("a", "y")}}, "new": m{"from": "TH-60@4.2.9", "files": []m{file("a", "x")}}}))
+	assert.Equal(t, 400, status)
+	assert.Contains(t, string(answer), "is there twice on one side")
 
 	// Once is once.
 	create := body(m{"source": good, "to": "TH-80@5.4.2"})

@@ -82,9 +82,11 @@ func (r *Report) PDF(w io.Writer) error {
 		m.AddRows(heading(title, 9))
 		m.AddRows(shown...)
 	}
-	m.AddRows(heading("Side by side", 11))
-	m.AddRows(row.New().Add(text.NewCol(12, r.Left.Title, small(soft)), text.NewCol(12, r.Right.Title, small(soft))))
 	rows := r.Rows()
+	if len(rows) > 0 {
+		m.AddRows(heading("Side by side", 11))
+		m.AddRows(row.New().Add(text.NewCol(12, r.Left.Title, small(soft)), text.NewCol(12, r.Right.Title, small(soft))))
+	}
 	for i := 0; i < len(rows); {
 		same := 0
 		for i+same < len(rows) && r.same(rows[i+same]) {

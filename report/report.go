@@ -99,10 +99,7 @@ func Comparison(title, oldName, newName, oldText, newText string, c *config.Comp
 	count := map[string]int{}
 	for _, d := range c.Differences {
 		count[d.Kind]++
-		e := Entry{Kind: d.Kind, Path: d.Path, Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine, Guarded: d.Guarded != "", Note: d.Guarded}
-		if d.OldPath != "" && d.OldPath != d.Path {
-			e.Note = strings.TrimPrefix(e.Note+"; it was "+d.OldPath, "; ")
-		}
+		e := differing(d)
 		if d.OldLine > 0 && d.NewLine > 0 {
 			r.links = append(r.links, [2]int{d.OldLine, d.NewLine})
 		}
@@ -113,10 +110,60 @@ func Comparison(title, oldName, newName, oldText, newText string, c *config.Comp
 		}
 		r.add(d.Section, e)
 	}
-	for _, kind := range DifferenceKinds {
-		r.Counts = append(r.Counts, Count{kind, count[kind]})
-	}
+	r.count(count)
 	return r
+}
+
+// Bundle makes a report of what differs between two sets of files.
+func Bundle(title, old, new string, files []config.FileComparison) *Report {
+	r := &Report{Title: title, Facts: [][2]string{{"Old", old}, {"New", new}}}
+	count := map[string]int{}
+	for _, f := range files {
+		name := f.New
+		switch f.State {
+		case config.FileRenamed:
+			name = f.Old + ", now " + f.New
+		case config.FileMissing:
+			name = f.Old
+			e := Entry{Kind: config.Removed, Path: f.Old, Note: "the file is missing"}
+			r.Attention = append(r.Attention, e)
+			r.add(name, e)
+			count[config.Removed]++
+		case config.FileNew:
+			r.add(name, Entry{Kind: config.Added, Path: f.New, Note: "the file is new"})
+			count[config.Added]++
+		}
+		r.Facts = append(r.Facts, [2]string{"File", name + ": " + f.State})
+		if f.Comparison == nil {
+			continue
+		}
+		for _, d := range f.Comparison.Differences {
+			count[d.Kind]++
+			e := differing(d)
+			e.Path = name + ": " + e.Path
+			if e.Guarded {
+				r.Attention = append(r.Attention, e)
+			}
+			r.add(name, e)
+		}
+	}
+	r.count(count)
+	return r
+}
+
+// differing is the entry of a difference.
+func differing(d config.Difference) Entry {
+	e := Entry{Kind: d.Kind, Path: d.Path, Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine, Guarded: d.Guarded != "", Note: d.Guarded}
+	if d.OldPath != "" && d.OldPath != d.Path {
+		e.Note = strings.TrimPrefix(e.Note+"; it was "+d.OldPath, "; ")
+	}
+	return e
+}
+
+func (r *Report) count(of map[string]int) {
+	for _, kind := range DifferenceKinds {
+		r.Counts = append(r.Counts, Count{kind, of[kind]})
+	}
 }
 
 // Conversion makes a report of a conversion from its ledger and the two texts, both masked.

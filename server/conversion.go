@@ -153,6 +153,46 @@ func (s *Server) CompareConfigurations(ctx context.Context, r gen.CompareConfigu
 	return gen.CompareConfigurations200JSONResponse{Items: view.Differences(c), Same: c.Same(), OldText: old.s.MaskText(old.name, old.text), NewText: new.s.MaskText(new.name, new.text)}, nil
 }
 
+// CompareBundles compares all files of a device with those of another time.
+func (s *Server) CompareBundles(ctx context.Context, r gen.CompareBundlesRequestObject) (gen.CompareBundlesResponseObject, error) {
+	var docs [2][]*config.Document
+	about, masked := map[*config.Document]*config.Schema{}, [2]map[string]string{{}, {}}
+	for i, b := range []gen.ConfigurationBundle{r.Body.Old, r.Body.New} {
+		for _, f := range b.Files {
+			src, err := s.source(ctx, gen.ConfigurationSource{Name: &f.Name, Text: &f.Text, From: &b.From})
+			if err != nil {
+				return nil, err
+			}
+			if masked[i][f.Name] != "" {
+				return nil, badRequest("file %q is there twice on one side", f.Name)
+			}
+			docs[i], about[src.doc], masked[i][f.Name] = append(docs[i], src.doc), src.s, src.s.MaskText(f.Name, f.Text)
+			if first := about[docs[0][0]]; first.Syntax != src.s.Syntax {
+				return nil, conflict("%s writes %s and %s writes %s; they cannot be compared", r.Body.Old.From, first.Syntax, b.From, src.s.Syntax)
+			}
+		}
+		if len(b.Files) == 0 {
+			return nil, badRequest("a bundle holds at least one file")
+		}
+	}
+	out := gen.CompareBundles200JSONResponse{Items: []gen.FileComparison{}, Same: true}
+	for _, f := range config.CompareBundles(docs[0], docs[1], func(d *config.Document) *config.Schema { return about[d] }) {
+		item := gen.FileComparison{State: gen.FileComparisonState(f.State), Items: []gen.Difference{}, Same: f.Same(), OldText: masked[0][f.Old], NewText: masked[1][f.New]}
+		if f.Old != "" {
+			item.Old = &f.Old
+		}
+		if f.New != "" {
+			item.New = &f.New
+		}
+		if f.Comparison != nil {
+			item.Items = view.Differences(f.Comparison)
+		}
+		out.Same = out.Same && item.Same
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
 // compare compares two sources by what is known about the new one.
 func compare(old, new *source) (*config.Comparison, error) {
 	if old.s.Syntax != new.s.Syntax {

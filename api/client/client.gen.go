@@ -259,6 +259,20 @@ type ClientInterface interface {
 	// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
 	CompareConfigurations(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareBundlesWithBody What differs between all files of a device and those of another time, file by file; nothing is stored
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+	CompareBundlesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareBundles What differs between all files of a device and those of another time, file by file; nothing is stored
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+	CompareBundles(ctx context.Context, body CompareBundlesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FindServicesWithBody The services of a gateway's configuration, grouped
 	//
 	// Takes any type of body and a specified content type.
@@ -1018,6 +1032,40 @@ func (c *Client) CompareConfigurationsWithBody(ctx context.Context, contentType 
 // Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
 func (c *Client) CompareConfigurations(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareConfigurationsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareBundlesWithBody What differs between all files of a device and those of another time, file by file; nothing is stored
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+func (c *Client) CompareBundlesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareBundlesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareBundles What differs between all files of a device and those of another time, file by file; nothing is stored
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+func (c *Client) CompareBundles(ctx context.Context, body CompareBundlesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareBundlesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2873,6 +2921,46 @@ func NewCompareConfigurationsRequestWithBody(server string, contentType string, 
 	}
 
 	operationPath := fmt.Sprintf("/configurations/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareBundlesRequest calls the generic CompareBundles builder with application/json body
+func NewCompareBundlesRequest(server string, body CompareBundlesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareBundlesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareBundlesRequestWithBody constructs an http.Request for the CompareBundles method, with any body, and a specified content type
+func NewCompareBundlesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/configurations/compare-bundles")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4810,6 +4898,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /configurations/compare (the `CompareConfigurations` operationId).
 	CompareConfigurationsWithResponse(ctx context.Context, body CompareConfigurationsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareConfigurationsResponse, error)
 
+	// CompareBundlesWithBodyWithResponse What differs between all files of a device and those of another time, file by file; nothing is stored
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+	CompareBundlesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareBundlesResponse, error)
+
+	// CompareBundlesWithResponse What differs between all files of a device and those of another time, file by file; nothing is stored
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+	CompareBundlesWithResponse(ctx context.Context, body CompareBundlesJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareBundlesResponse, error)
+
 	// FindServicesWithBodyWithResponse The services of a gateway's configuration, grouped
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6276,6 +6378,64 @@ func (r CompareConfigurationsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareConfigurationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareBundlesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []FileComparison `json:"items"`
+
+		// Same All files are there on both sides and mean the same.
+		Same bool `json:"same"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareBundlesResponse) GetJSON200() *struct {
+	Items []FileComparison `json:"items"`
+
+	// Same All files are there on both sides and mean the same.
+	Same bool `json:"same"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareBundlesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareBundlesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareBundlesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareBundlesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareBundlesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8558,6 +8718,32 @@ func (c *ClientWithResponses) CompareConfigurationsWithResponse(ctx context.Cont
 	return ParseCompareConfigurationsResponse(rsp)
 }
 
+// CompareBundlesWithBodyWithResponse What differs between all files of a device and those of another time, file by file; nothing is stored
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+func (c *ClientWithResponses) CompareBundlesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareBundlesResponse, error) {
+	rsp, err := c.CompareBundlesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareBundlesResponse(rsp)
+}
+
+// CompareBundlesWithResponse What differs between all files of a device and those of another time, file by file; nothing is stored
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /configurations/compare-bundles (the `CompareBundles` operationId).
+func (c *ClientWithResponses) CompareBundlesWithResponse(ctx context.Context, body CompareBundlesJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareBundlesResponse, error) {
+	rsp, err := c.CompareBundles(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareBundlesResponse(rsp)
+}
+
 // FindServicesWithBodyWithResponse The services of a gateway's configuration, grouped
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9977,6 +10163,44 @@ func ParseCompareConfigurationsResponse(rsp *http.Response) (*CompareConfigurati
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ConfigurationComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareBundlesResponse parses an HTTP response from a CompareBundlesWithResponse call
+func ParseCompareBundlesResponse(rsp *http.Response) (*CompareBundlesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareBundlesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []FileComparison `json:"items"`
+
+			// Same All files are there on both sides and mean the same.
+			Same bool `json:"same"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -239,6 +239,33 @@ func (e FetchState) Valid() bool {
 	}
 }
 
+// Defines values for FileComparisonState.
+const (
+	FileComparisonStateChanged FileComparisonState = "changed"
+	FileComparisonStateMissing FileComparisonState = "missing"
+	FileComparisonStateNew     FileComparisonState = "new"
+	FileComparisonStateRenamed FileComparisonState = "renamed"
+	FileComparisonStateSame    FileComparisonState = "same"
+)
+
+// Valid indicates whether the value is a known member of the FileComparisonState enum.
+func (e FileComparisonState) Valid() bool {
+	switch e {
+	case FileComparisonStateChanged:
+		return true
+	case FileComparisonStateMissing:
+		return true
+	case FileComparisonStateNew:
+		return true
+	case FileComparisonStateRenamed:
+		return true
+	case FileComparisonStateSame:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HandEditKind.
 const (
 	Add    HandEditKind = "add"
@@ -841,6 +868,17 @@ type ComponentTable struct {
 	Trigger  string         `json:"trigger"`
 }
 
+// ConfigurationBundle defines model for ConfigurationBundle.
+type ConfigurationBundle struct {
+	Files []struct {
+		Name string `json:"name"`
+		Text string `json:"text"`
+	} `json:"files"`
+
+	// From MODEL@VERSION that wrote the files.
+	From string `json:"from"`
+}
+
 // ConfigurationComparison defines model for ConfigurationComparison.
 type ConfigurationComparison struct {
 	Items   []Difference `json:"items"`
@@ -1097,6 +1135,30 @@ type Fetch struct {
 
 // FetchState defines model for Fetch.State.
 type FetchState string
+
+// FileComparison defines model for FileComparison.
+type FileComparison struct {
+	Items []Difference `json:"items"`
+
+	// New Name in the new bundle; absent where it is not in it.
+	New *string `json:"new,omitempty"`
+
+	// NewText Secrets masked.
+	NewText string `json:"newText"`
+
+	// Old Name in the old bundle; absent where it is not in it.
+	Old *string `json:"old,omitempty"`
+
+	// OldText Secrets masked.
+	OldText string `json:"oldText"`
+
+	// Same What differs in it is cosmetic.
+	Same  bool                `json:"same"`
+	State FileComparisonState `json:"state"`
+}
+
+// FileComparisonState defines model for FileComparison.State.
+type FileComparisonState string
 
 // HandEdit defines model for HandEdit.
 type HandEdit struct {
@@ -1887,6 +1949,12 @@ type CompareConfigurationsJSONBody struct {
 	Old ConfigurationSource `json:"old"`
 }
 
+// CompareBundlesJSONBody defines parameters for CompareBundles.
+type CompareBundlesJSONBody struct {
+	New ConfigurationBundle `json:"new"`
+	Old ConfigurationBundle `json:"old"`
+}
+
 // FindServicesJSONBody defines parameters for FindServices.
 type FindServicesJSONBody struct {
 	By FindServicesJSONBodyBy `json:"by"`
@@ -1991,6 +2059,9 @@ type CarveServicesJSONRequestBody CarveServicesJSONBody
 
 // CompareConfigurationsJSONRequestBody defines body for CompareConfigurations for application/json ContentType.
 type CompareConfigurationsJSONRequestBody CompareConfigurationsJSONBody
+
+// CompareBundlesJSONRequestBody defines body for CompareBundles for application/json ContentType.
+type CompareBundlesJSONRequestBody CompareBundlesJSONBody
 
 // FindServicesJSONRequestBody defines body for FindServices for application/json ContentType.
 type FindServicesJSONRequestBody FindServicesJSONBody
@@ -2102,6 +2173,9 @@ type ServerInterface interface {
 	// CompareConfigurations What differs between two configurations, by identity; nothing is stored
 	// (POST /configurations/compare)
 	CompareConfigurations(c *gin.Context)
+	// CompareBundles What differs between all files of a device and those of another time, file by file; nothing is stored
+	// (POST /configurations/compare-bundles)
+	CompareBundles(c *gin.Context)
 	// FindServices The services of a gateway's configuration, grouped
 	// (POST /configurations/services)
 	FindServices(c *gin.Context)
@@ -2869,6 +2943,19 @@ func (siw *ServerInterfaceWrapper) CompareConfigurations(c *gin.Context) {
 	}
 
 	siw.Handler.CompareConfigurations(c)
+}
+
+// CompareBundles operation middleware
+func (siw *ServerInterfaceWrapper) CompareBundles(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareBundles(c)
 }
 
 // FindServices operation middleware
@@ -3914,6 +4001,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/backups/:id/text", wrapper.ReadBackup)
 	router.GET(options.BaseURL+"/backups/:id/compare/:other", wrapper.CompareBackups)
 	router.POST(options.BaseURL+"/configurations/compare", wrapper.CompareConfigurations)
+	router.POST(options.BaseURL+"/configurations/compare-bundles", wrapper.CompareBundles)
 	router.POST(options.BaseURL+"/configurations/services", wrapper.FindServices)
 	router.POST(options.BaseURL+"/configurations/carve", wrapper.CarveServices)
 	router.GET(options.BaseURL+"/configurations/support", wrapper.GetSupport)
@@ -4865,6 +4953,50 @@ type CompareConfigurationsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompareConfigurationsdefaultApplicationProblemPlusJSONResponse) VisitCompareConfigurationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareBundlesRequestObject struct {
+	Body *CompareBundlesJSONRequestBody
+}
+
+type CompareBundlesResponseObject interface {
+	VisitCompareBundlesResponse(w http.ResponseWriter) error
+}
+
+type CompareBundles200JSONResponse struct {
+	Items []FileComparison `json:"items"`
+
+	// Same All files are there on both sides and mean the same.
+	Same bool `json:"same"`
+}
+
+func (response CompareBundles200JSONResponse) VisitCompareBundlesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareBundlesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareBundlesdefaultApplicationProblemPlusJSONResponse) VisitCompareBundlesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6525,6 +6657,9 @@ type StrictServerInterface interface {
 	// CompareConfigurations What differs between two configurations, by identity; nothing is stored
 	// (POST /configurations/compare)
 	CompareConfigurations(ctx context.Context, request CompareConfigurationsRequestObject) (CompareConfigurationsResponseObject, error)
+	// CompareBundles What differs between all files of a device and those of another time, file by file; nothing is stored
+	// (POST /configurations/compare-bundles)
+	CompareBundles(ctx context.Context, request CompareBundlesRequestObject) (CompareBundlesResponseObject, error)
 	// FindServices The services of a gateway's configuration, grouped
 	// (POST /configurations/services)
 	FindServices(ctx context.Context, request FindServicesRequestObject) (FindServicesResponseObject, error)
@@ -7383,6 +7518,48 @@ func (sh *strictHandler) CompareConfigurations(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CompareConfigurationsResponseObject); ok {
 		if err := validResponse.VisitCompareConfigurationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareBundles operation middleware
+func (sh *strictHandler) CompareBundles(ctx *gin.Context) {
+	var request CompareBundlesRequestObject
+
+	var body CompareBundlesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareBundles(ctx, request.(CompareBundlesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareBundles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareBundlesResponseObject); ok {
+		if err := validResponse.VisitCompareBundlesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8650,191 +8827,195 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L1td9w2siD8V3D6uefkzjwtyckk2RPpy8i2PPYdx/ZanuTsxtoJmkSrEZEABwDV7vj4v+9BFQC+NMAm",
-	"JcrO7P1kq0nipapQqPf6uMhkWUnBhNGL04+LiipaMsMU/PWkVloq+z8uFqeLf9VM7RbLhaAlW5wuMny6",
-	"XOhsw0pqXzO7yj7RRnFxvfj0abl4ym55xl7BF26YippNMwr8s1wo9q+aK5YvTo2q2fCYL54mxuL54Ehr",
-	"qUpq7HvCfP/tYrkoueBlXS5Ov176abgw7JopnCdnZSUNE9nu72wX5twwmjPVzNp67ci+156ypB9eMnFt",
-	"NovTbx49WkY285KX3KRAXMDD9oA5W9O6MIvTr+1wJf2AG/gO/hrazicLGV1JoRng9o2Sq4KV9r+ZFIYJ",
-	"WAStqoJn1HApTip84///TUthnzWL+A/F1ovTxf930hDPCT7VJ35cmDFnOlO8ssMtThc/b6ghWyYM2Sop",
-	"rpdku2GKLQkVOdnaZ0aSXB4DWNxwdrbzDL//uGDC7u4Xu0olby3ZaEOVBdBGFoh7XZf4u6wWV3vwXi7O",
-	"81uupQJsVkpWTBmOAKHrNcuMpZuPvXU/l1tSUrEjORCzJqoWhArivyCKFYxqdrzYh/tykd3i+NywUkcI",
-	"OnxDlaI7+/ealrzgU7/iefS1ql4VXG+Yij51K88TD2+5dqDfe6jZLVPc7OIP67KkKv7McFOw+MFuju4v",
-	"eJbx3fYmWhM307T20Vq1A30LnssGyQ1tyNVvLDNt2njKDOVFhEJatDN0BAKNwQkAkumgcsy3yDdjeHZb",
-	"nT7kW/xwf8we5MM2W3M1GxkGHCx6D3B5+H2PGtb8A8sf7/YP3bsNI7LImTb+eBFuSEYFUYxmG2Isw7Bf",
-	"a8JN6+Q1Q5cyZ0WCsEuWc2qStG2oqXXikax0fLX2LiLGsjS7nPEH95ap5CnbbiKg+Xmzw3kI10RImDgC",
-	"gR5aHRI8XJp5w367gBlCtCelPUzDUdtNBWoaAr09uOEja4+ulpeRQ1wYpgQ1/JbpAVYvLYDJlu60vZUK",
-	"KW/IWioL5ebObd24j2KcP1eyerLhRa6Y2J8KnhBAhiYl3ZEVI/aLiuUtZK6kLBgVQM/0w/Mo8T2ydGAX",
-	"LepyxXCRgwurLI9k28hQb/CJP3JhYbVOrUoxzUwMkJXGMwovWHolmRRrfl0roK/DI2umAu/sDn7pnuAE",
-	"9j7YEXswSVlrYwelq4JZvKlaTDuLRu7Pdk4ctS2JVKekUmzNlGL5kgi2ZdosiVGUi9N3S+RHp+dPf3px",
-	"+frt/7Lvk5JZnJy+Ov/xwlIQCjpUIH3hmWxeI3INkGJCs9LuQdVCR5mbkT969tZdLfxs985ETqje+9by",
-	"FMs67DRVQY0Vikm2oeKa6ePFqaiLon/qjIwfr+Yk7R+zjaPUUTfUc1nFkFFyURt28Osf3WueGNuYbhG9",
-	"YiAsJp5GGa3lBtyQnK/XTGmyVrIEuK3srbSlu8NMF8DQmjsssdkdzh0D8GOa3dTVPmwRW1GNJsKEhu7e",
-	"Iv5gI6t9YDyzu/86LuOi7DliNXpDv/nu+/j9wH8fuydDb5g4N523c2rYkeEg/d/9ggGpM9yUzS0DoArL",
-	"d4ttFpLG3ht6HTkd4VSMOh6ODiInRLAPZsSmYJLoGpnmeWR9CWlE1QmCsUxtSH4ZXh98vVwAoGGKgSNR",
-	"yOwG1ZWe4JGi5YILlmAI6d2MWPSBhT6hKsYWFRPOFELznNuTRYs3nTf2VtM9ha/YltghtL0q/A0JGjTO",
-	"rZdkBdKhFZ6JFG2ltFld+2odezn29h+GSO7+FYsh6oaLfCKiPMj2dVtqNnFesqEqpslfypKZDRfXKDlo",
-	"Y+W7FdtwkRPBWG51CWKkjAskVlRBVeWOMIO9L73Jy9muYN9hyWGWJFgjMC251nb+SfYC2O9oHtRgNKqS",
-	"ahNTU3ogXhLNMsWMlSr1TUfsa9sV1DSN2QmDF8Kgxr0n0jkeua+wdY4PGqA2bAeEMGKpqfPgIbsMaHFr",
-	"cHCKI9bQQl7X7CmIGkzEtWhvlujDmWcbsuasyLWT5OKg9UcvmNHy3FlMSnkL/3NfRy1nCR4fJ3HH0t2S",
-	"B7f8zHHu0YpkmtVLmrN8ilyAXzyOz1PSm4TVDJW2acetbbaZJBeNtJc5CSVoyN50hrsIa+7YdII4E+DQ",
-	"AuIg0n5qBKqebFor5WzJ+wx0tJg4MybtuZPRC+GFIRktGYr219LeDCua3Vj9iQqwPymv/SWU1MMCbcSz",
-	"sCdy9gXLGEKWAbitHUWxFPSDnukDDOk6wakzKsAEIQUjW2429ioUctvRnwfNjGimj5C+M9dPwqf/JoHR",
-	"TDFqpo3oPkkMOKAmMTGRFteUF7VK6FxKltEHo8+GkNvB6+wrTTIrJVvEjVuvF6MG3Tr2HTSdUi64uH7O",
-	"rzddkMh6VbTGR2NU55uXsaWzDxV6UTTLpMjB3oY2kLyzg+TwoFpPw5A21LCDIg8co0t4Fb5hE0wal4ZV",
-	"aQNTTEHNeWYOjfqTe21YbcXdOVqDKdvU3z48y8ATgjiK2+whrY93pMI075lD63Vc7AG03jZiW+JQruga",
-	"QOJYD2ijQqAEt5FF7v7HwNVo+eQCzzq8qg2YbqOi0xNugrPh4dRWMwos8FYUKh4Fb/GUjlzoGgMEIkZI",
-	"lKuvmWBo8Y0bMiNy0R3sNi2hZg0xCf7LwZ2+o6uY7JnUN6XKk37UPeNi66HcTiD7NhoG1JnRcuJyYRS/",
-	"vo4uvAdFp5h60dFpLf5zv/+uOdPuLQ7klrHfbooqrmNHYBpXaClIUc6wfZeCjyzy5DPtMN6l4sfSbEjJ",
-	"qID7yL5zhmqiNwhzTTKpS2Z4FpMOowzJTdasp1n1QTAmVKXU0UxEBPTVQBfXsVxkUuwfmwdTr4boFe/6",
-	"qOOTG/R6mr7naFgvcnppJ6pgtNbTxYHIna2lp/nIoi5FnGdb4SWhE3lG393pa/QDKabrwpyRR2S7YcLt",
-	"na5kbUVzYj+N2+NLprW7gscazXpgc1Ypt6kgHfiB/ZYOgutS1ipjMafaCqza4COjxLIa1DrggMFGj4mV",
-	"akFvhZvEhwHINaHua0LBkyUxOGBLNQGLPKhzFjJdDK2CP2WEmO0F9d7F9vrpxcu//nTx9vLF61dnYCpi",
-	"OS4cNxG94/yFciAabOgKj0H5NqmEy7IqmImA/ZVE8ycaOympmNIp1XZ2Hev+uk/BcneRDd0RL/GtIcsx",
-	"Hqx3UdPgZcfydwbHTLcozflocS1xGyYQ/RvpBIJRFxuITPaT2L2GAz7Ucg1V18zMuNyokhNTWZzAMUZR",
-	"CTQdqKADlg5KuxjobvBq8Cw1ppOIhQR4r2bCW7Wpdoxqj9NQobcuhvaOfp7HO2IF/SV5v3j7j5cX5K/k",
-	"zfm75+8XwC/fL65rqizn8T8jC7J4xqkJzTJWmWNyLggrK7Pzv1v+qIkUDDho1DlUTSIEC9UnG5kIVksb",
-	"3xFdFoaeCxGWc8Nyws0x+fOf/2yBLHINQRMgfwGdo+MGOL2PtNqDZC3ySBjHq7odYbGxN4qdkBhJ7Aex",
-	"i3SY786i5IbRLl0s40Pou2GS/1kzHVdEkTzitjbAbndPoz8ep5S6AZZp7bQPk7R+nHQK3lNxdg7frtfO",
-	"qUgeRMPQvzRRisk6N/n4W3MMl22N3WazB9bZRO/2VvrHkwiSN/z8d1AUaIrlTBhOi8ixqKjWW6kScdmK",
-	"3/KCXbP8zdBrtR6juMNby2bC2FJTwbk0zxXTiTuJ04JlJhEkpI1Li+gFCnFxzVSluDCe21ZcCJaTG7Yb",
-	"lI/3dfaKJa9ke4mgvxLvBJlldcVDOPAI2rEXnaLcjLni4D1w6piU0kqFXh8WTt/59xLGF5hgGbDS4KA1",
-	"RRq9c9xJ6dDz+15EQ95tJ9EklX4I7bRqv8P5yv6qWbE+80KZV5FLurun+3u58L9gvA7+D6xfDC3tkIRz",
-	"xD5UBc+4af3kInhBYEXLUNSWItg2SkWCbV8mbzZZRD2YuqU906IgXGieW4W4H8Rw5kRBDADlLYE2Ci9Z",
-	"5INreeMu2j663OBbqpcNTiw8rei6sQKfi361oD0eckh1R35JV6zQnqWsCpndWD1H1iJHAdFQw0pLCVa2",
-	"40YTuRVL8pvklvesduT9gpyQ94tE2ImFVNxEo1nIQIpoBTA1HB1ScG1AJ6hFnlIN0Uk36MGzI6xYIcW1",
-	"JkYeNnE525aTTDATyhJYg8KGsMJOm23FTuoF5MlEJICC+1TBfT9p+MafMIE+kpxdK4pnTdYgA11FfXKs",
-	"uod4Bp8vwwLDcgZkyosPVUFFyjOTEk0qpsrDd0Zw+YQvTCfLqhNBv65dCtY4naE19F0077ak0yytWUcM",
-	"VM9COM6+panJHp3m4EDvS2QTmRSoM48f9G0dHyppG58U3HPQEBK9LNO2p8bjtRfcybQha660GR13gahJ",
-	"JncF3JeTsJQCqNWC7j/K5CC/5EA3eJHea5CREVY975gPrHIOhlh8FQKrh4Fl+9As23GDLbp3O0sfxWQG",
-	"1sr9ui/LU5NOwZuaa1rSazYpv+OF/SKa5BGOW9SFDKJ9SXeQc8vNtGweIc20Vb6SJk5mXnP3N5sVtnJF",
-	"t+AawZypxXKBvu4Cf8MkoehVB/lC93N4N1o9DubX6NHpNx9wFSAdpSlmsk1ENTTGSow65dQSYxM2podQ",
-	"Dfs0R4VJmZQdd0OrigkNptQtahcYxpGSDKXI9Uu2jlgyL7ThJTWMbDe8AMHNZ2yNCVwaih1MHNYJWTJ3",
-	"i4tSaWuN7kfMbCk3GBTTCpSZGh4Ts8n4dBvUhfvBkW5sH+YUqNQhvb2NNhRihP+civwi5yZWDsAkBIRE",
-	"qstqd9gJ38LOnhceZHKaNxppCLi4Wk5IfTAjnESHVQrAQlevSIrRFoaXTnjvRazXHXJZsbVUgDGAbWxb",
-	"pUWmOix0udeG4mGs6nmYj9olBjOun919HN2sjOxzxTJa6xS7Qblau/DiimqrM3INGaujpbwhob8rhPfM",
-	"Axi8AoREuLB8CpLn2Q5chHVl+UE+ehnPZRXk94TovubXbaTfsMqE2BKvaFhij6EfdbbxV7ZTU2OCf0p9",
-	"21CR/3NaLGcg8Mg8m/FhsI3Q1LeXFgyiXjf0lhGJCMNgziUiT0AyMxfa0KKYqB4MyV6F1OZQdnVGhZAG",
-	"S544Y0efbg/KYcWYuN+lH7+iWfBauz0j6Y+6VKcnDQu2TeRSt+JPLMfaUpV7m1Y8fTpm6ZtLBr2D3UEx",
-	"YHX2Gp3g0G19lUr28qGOfXBRQ+wVp1RdGW/NikcoeWdcj1uBM2XNGz+tfQ8JEfefrPYRRPRxnqDh0hpY",
-	"ywNqfZCEm3nAqOIl8VaKaEDfMlwWgVl24imDtN5REptc8QKisTc+CBt/bPG0PtYbnuqOe+JSa7h60hLW",
-	"k3y9KVm0QvJuhNyKKHoCWei4EewOx/ZglO4EuWOIqC01KBOKWcB7LVO6IMIy6FwmGMBAnKOcNVy3TYI+",
-	"UreJ3W3TWIOLBvAJusC7Y3zMqZKxc+3Y+JKsqGagd9lDZteP0XwB09GTPU/NAHuO4+iFM0cgoQr8Ex0O",
-	"06LR8WVqUH0BWHRq1aD+EvQZXFMC8q+cAjsyffoBJOc+a5QlutdgBGKkPwRrqQgtitGOivHSdoL6wHM3",
-	"KZssT8ch00Ixmu+iuYEhzoggD/FRpjCez47bJ5S7JK/eJafU8qWEY9xj3jFnV7to2tm6FizhcATb51ea",
-	"2HeoqRUDqGQblt0kq/mMP6qjz1k4SMFe8HsnB7Y5ecE663bVkMQyUFNDCklSnMO9npTG7+td/y9ZK0EL",
-	"TISP2PLGH5cm03xfQ7vtZvfewTLXc/QN58WiVw+SyXHqwaRyB4I50NSB5gNg62UIZe571GqnyB+IHG3f",
-	"bf3BWc7NNP0WjGBRBxqkO0yKaNxPlogN7AhlICrscIz3G6oMjHZdM61TDtY5A1r/5SIo7xLiGaIvh/xq",
-	"o+OF94u6hFSLcRmq8PoLw8qkx+NOcawmwd4wCHv0iO/g9dTyUHQeTSB9+Qxpb7mvtbW9dg6eYeVt5Hui",
-	"ah0Qf+qW/gg3VJk+/7i+aWmhCSaQLneZrKU8eP+PvoUj9SR9Rlm/bBYuPw2OvZxcZz2MBGgxhf9pAq4g",
-	"p+UIY8mjSt5LSPJK1VOLiDrPaKFZY+/Bcn++HgSoCj4xkLgaynHZB3KlphYB5hOqfjRwcVPFQPxjoyHs",
-	"hWxBPFZHuEcbNZRWRFuk3ZpHyw4OSC1A34/C+sdGn+8VBhxvMHVmw4Nv9lPXGhNJFAz+nCRt+LEKEK/X",
-	"l3Vlz3z0hVaS88QiTCkjBtJaXLh3dNgqi+sc5PFguuCKHhosvNWrGbav2Ufi6kWiVm6dZUy7CvJ3rWvT",
-	"M3LAZG0jmlOy2xhIYv2Nw9/IdO/kjnXFYuD8ccXNiY7nkcQifWEUN018zbEScqtQsy9ebkvkmuA7ljuV",
-	"kMCM3mkpQuhlq6bNuBKEOGnMARKrFflC5OwD4cJIspGVTiWp2uM78cCkbrn+neTGbqod23UuPfBi0H7F",
-	"tk2oOS2K1+vF6S8HSt5wK5yMrnYdL8i8v5YrXM2IgP0u1DdSm1PgUcuZQvn/bvk7sY/JDdsRLgitzUYq",
-	"/jvLj27YDgwL5RlWS95yjWVlwUEFNyLNDKm4SBrt/dGr4NqxM/6fX86P/jc9+v3R0Q9XzX+P/3l09fHR",
-	"8vtvPv1HPF74/okWMwb2j83acHwgFuo/JqHjFdsm4nayRMrEhb3Off1D7ovFkYJmN3pkzoQVOCYeWQ/Z",
-	"Xoa7KHa+oi7XxL4UNyDG9n3JY7bRENO5Z7jUzsgLwdkbqs9IwdaGyNoMGC8P0FWtivtk7KhiPJr/URWS",
-	"Til6Guxy+9B4ygzNNiwnF/k333339Q8tG568ZWiYv3x+fvTNd98TXZctdyeAF17vEstqZ+LBRCmL34G2",
-	"KxH5FoaKAkf+THePaXYzqelA0vI9WueJlAhOxse8oRVTrhb9fe6VdrpS3EqADW8SOQqu1jjHuDdutKs5",
-	"rk9JLjN9gmjSJ36a4zLfzw7ugSEsKX6J+QyR3v3Fy3ipbUhf5qWzJUvNRMfN5mzvkJATPa790v7jyta1",
-	"qphHmNcKCw7/c7UbX67Z1ShOdXZJOAZkLRL2q3QsS7QdQMsz28G782RA0CM+2+sgca9q7Un7g9XedbTG",
-	"CRWh1P0p2QKf3siKQIMPKZBYucDopdHrA7E5arGliUK13GzsVUABDqeu8grNNtBGwKtZWSG11ZRceTrK",
-	"ocKIqIsCq0jh4RsR/zGiVGhICOnpa/Y02Nv7t7qsNAYHFVJcT08aeOumGF+hbivrIv/nhhXVYQBCDRf4",
-	"AGOajHSixpSwoT2bXY0FAb1zxwv2bRueZS1LX3S/ww4aqDaE0DndnR16tEXZeWMfjghelmslTrEs8hci",
-	"Ad2C0Vv2uo7fSkmzg+5WmWxNNhzzMny3OQ0CBl/6LaUg4S+khCQ2oSmPZorT5COISHvrHbUR92IhJ9j4",
-	"LwsZr7NipKLX7JliEcnJyjl6nJTsxnknDS3uNdDkTge10PQ2ZetxUdq9Riwudge+u2fgQ6fY8CLgtGMb",
-	"BkT1QNSFfB/hza6GOy50Itf2aJLd8tynHidzg+OtonbT6knsxcmX4D2ohf83bTadVIqiG07hw+HDPsPi",
-	"47AK7f/6HYDgAUEvqyb/+fbZE/LDt9/9jz/tl7kZ8BMnL1shj6bdsvGiketa0wlZekPh03uNqdrnLx28",
-	"BT/sa7WMyPUpWdH8yGIM2gMJaY4w7uCIC/wTbrMlHMSCZ/AOgGXZBP5KeVRSsVuSWtBbykHKWGJ4pYAj",
-	"c6DOp33a2E1Di68B7/nbRu4YW/wzJZkeLl+alFmFK1F2IN7zPjdcW2Q40McjmWeXTKfzqTBRDuyEcVWL",
-	"dJiZt6enYpG72XCRq3DmZLUpgXMaf4sv7C5pbwNxus7vIaQ5HHmWTpcDaMcxr6HR6vjEIBdnGg+bGbh8",
-	"FKO+pOTENpvxi6ZiwtUqxivnanln74tfWpeRsG4bzrC5OBgN5SLGVXJWMOMr8Ebk5RTTwaKLCQeI7+Iy",
-	"LUFhnhDTO8et7UWIui0uWzBKwJaJePmCqX1HG0NaNJkm6u96bOVYjIuGdVquvfX5uiuGP7LcaYJ2kJFG",
-	"5onpxYHEDumQIbjeQ8dvLQrcOlZs90BN3QkXoaa7VCsGbqXxnQZ/S7/K66FMv3feUvuVJlupcj0t2Q9W",
-	"FWRKWH0MOJdNGZMufKxe8oxmJlYV/Gu7IcVoQWrNzgglmpd1QS2JrAvGMHcW3QHQg9OOpcmaaoPWnxEh",
-	"Awnj+50Sq51xvrWjAUikoi4HimvN2fCqkgXPdqNdTt0ido0Dyg0zsM+/KRlrSZhc8cztnBKe9KFeZJdM",
-	"x6vkGnnDxD1cOPi9ezs6M78WL2K8OZx838t9GbGGFxLcdIxo3AApqDa604H2L99/N+xNOeTCmq24XNwh",
-	"l0lhFM3MhcgjrO7chU9xw4imPPf5f3af4GY64vGIlrR1KV0NcKikeJjUu6wHqgHcz+vn6LXj/MPdpIA6",
-	"seQ7WhbiKQG+dxNkaTk+u6F6c4fGRj4z4F5h/vH7y1falXnuKp1DIbM625BW6TC7bit5oIuj2dqGJpKw",
-	"7pv9M+CX7BQocNkFiAc/74BzECyR49lpL+q8qzWKrhLRVQkNG9JIv4JiaUmBYcL96Ui826CbdUpEiCQw",
-	"mpDkSeX1W7UDJ9yy6UKxjOqpHVBbNeLu1m2oHQAboqVjHboLmjEQDfGVmKKznxpwqH3IuOr/3tLo9trg",
-	"1q82itRoaYjh0jLT68UomqjR94gYSb4eJz1OiE0daJF8Rh5BVAkk5LYLFKZD4QbUB5fz3Yv0oion8Gzp",
-	"0+fH7XBUJv64oQYK7MDFUlUMnA3dLLkWK8OR4tUla5PJMjU8xAdIseaqZPnYKj4P1CTMUndzaEeGtOLO",
-	"fUyiN+P3DCydTG+kg06tm0DyoeyNh1rqFF6Oqd/TLdwTMx1d2qvyyYbFgm5cCmCiYBS1V21+jwa6fvhm",
-	"rOhem0jtfo3ZgSwhx9WG6pzv+/L7BZ8TN8rI9m5u4aHL21iHLXJnP0namL1fhi99ad1xyXtdcT2NNqtL",
-	"u9YfOglpr2SoMwd5umgRwQBd/dRAxh+kjCrFmT6St3Cut9xsjlxRENzwkcZvE0eqlew0SfBJCzdS8Ws0",
-	"tocCUz6dyaudwfexoSKfVmRqdgkJ1jYo7eArX1TacTBtlhsjknetcOF4mo1pVfqtar1h2genQgDm5bN3",
-	"b3yFBOcuWjOTbcDUykp86fm7d2/aCTl6bexVsjGmimJycgTp6Gxe7lP0R+U8y/VaMzM2UfiL1bobrEkH",
-	"Kp/byJRacy2+0UUCtkKZYu8Gz1SE3m/3WVNFMbS8qcG87vp/03ZQx6/98q5i0aCaZbXiZndp1+YTVKhC",
-	"+ocFwzWLP4UBgE6hXJi84Ziyak+I+9PbcewaeClVtfmns4E1I9CK/51Zlg61ZdaRfi/voNONYGYr1Y07",
-	"SdpHnEOSQrmlioV0PqiJpmrhQw86v+sN+DBULZaEgmUuMHSIedPvhRTFbhn68HDVi7JZUSu5kLrypSQo",
-	"agVcNX3oM2iTyPL2K+BuPH4v3guI3icZLQqyqtFCZuVrLkI3LwcljK1AYPo6SpkUWhZYe+XXc5fEASs7",
-	"JY8BO+Td679fvPr1+L24UEoqbCFVpaNByEuodm4lTruGynKwU2LJjfxqNfxf7dRSNB2JNPk1q5WW6le/",
-	"KPsabOj4vXiiGAUPkv0b+7gRKsivL3JWVtIwke2O/s52v542OZc3bAcgWsl8R+g1Be+CqZUIzfx9KoqF",
-	"WUlzdvxeBEn71B5IJK+WveJ08bVvPEErvjhd/OX40fFf3KUA5H1C81uupfIyJbIze54BnC/yxenCgua8",
-	"eQ3OUCWFK/r8zaNH3jrqiinQqip4Bt+f/OZu1iZr9z5lDNwqDpvSU5UKPu21pnq3YaSBwTEWjHCW7Phi",
-	"wu5PfNgRsA7fZmZx6ZhIa1hA7EZu0RPkTy/WLQxF/ypXv64L/PM8D7vGPTJtHkuM4hoN9KEI+wiIGlDa",
-	"Vz7dE+PjMDqImt0ciHlRWh5HKHlyef6MfHP8iOQyq0smzBmhkDqqiGK3HBilYhVKa6FzvlUl7YCtI3Py",
-	"0fL2T8H/z/bx9xR+76CwA8pvI0ktkLR6//0+k1YOtxugrXMTPeJ/Yya9xPmx/RTDtj4Dzs+bzTdd5fwB",
-	"5MYdP6iDSA2BatPwszNyQeU8NHtjhSJaMkw7/8Xd8k68dne8sxd3z89AzQJILDnBVp7DDPixeye+in/V",
-	"DDDnltE0T09OvIzDsxn85Alcb4sRb74Ee86nqwekHNw+lMKJUM05XNj2InagnIN0HMSXPqkcbt80o7YS",
-	"Gn5yDz49c+7tGF7+9cw4Sp1qxMwsfM0qkIQ2zp6ubCrkFvm0o4WTjzz/dOKk0ZOP4HL7lDxr2NybNcft",
-	"iwk7Q83B7yXu5GHgWc7Jz+0m4qCR+IacdWXVD+fl7PdvijDUA2zmxVNgRhG2CxMM8t1paZtXe+TjbS9R",
-	"mnnLaN46+oP0Ygc6qQoXO5rmz1HMYU/m+6MMi+q1Dw3cjdzoWZAE4Atu7CTY/sbMk/DSrAets7e7FvuK",
-	"t1eZ2BHV7y8+XKKnfnf5Y491EzcAae0tlRyyzPiMp51rgj3mkdGGmU8+2qmBuVZ1TJCRNG+j/LBA5YuP",
-	"Jg/2yGILP/zw6f374x0ti/+IRRBG8/nBPwMBG3azPpQfjLYRmQvejolcTdTF1VjBwK7zIHv4fEraS4/r",
-	"PbrDJ8uWaA0Vm3x54ZJyMQfR2WkI7VE4+c9Opnd4eFzmf4rT5YmziwxL2oFAf/Jvf0EhoL+YmUUBD5A5",
-	"kIQWPW9ohErIgKbQ47pwxLInT9+fC0TVqiT64UofvM33wD6JBEYd34e93aGJJuDgtiGcBwD0cpxAkFKa",
-	"3jIIVbsfuOdlZnNg4G8S5F+Qfj0CzlzxYjwFzsLriu65+mifDlPtVD3mj8nM/r1Vm+BLaek2qx3h0O7B",
-	"7L7oSfuM+pEPCRi8S0PYwH9LqxVu/7DVKrRcuT/JOoh3b1kU0GRtvI8OumskTVlPFV071C0m63+Nhwtc",
-	"mld3N4YNZniF+naf2cjVnjXCfyzk5kAjoMCKvFjULDh60SAt2/d66ywOCzZW3/ZIfWCST+qornDK/QH0",
-	"WoSG+Y3tIpD1HU0WLSie/IYl0wfZmyurPvmQ/KGYVLvM/CCXsvTnoDKXmOqGc31TAPxLcLcN6Ad3wmbB",
-	"b9uGqP06B1CPn/yKH/3aKLTbjSwCpVFN/uvy9StCDZEiw5CG7YYJdssU0bJkmOzvMz08Xz9zncYUo+V7",
-	"wUSuMRACfsaJQUnSG0xlCfNB5Di6+bvE9zM12WbsYQaTI0xzhGu4g26CH85mewzg5IZcS6aJFEv7p2bq",
-	"lqkjbUECK57tOJcs53U5xBt/xDcmnbTfedUFZlNHkAsKws0o8FKVbfjtLIzxnGyoyI8wiDMnuG8sDBlO",
-	"GNWEkt955eftmVLwG7SjzAP9jxjdjZbBmYz+IWA8LdUO+qLx809p5fQ8M6/FH+PGbLXsm4VGqkrJW7Yk",
-	"EOO3JBtZ5EuimK5LKKmnjawCuTgJo22T1icZVa6ccxR0T+zjy6YZ+Dz+0DDpsJKpsGJe00FitNEfU7b2",
-	"Q6t9sDEu4OoLx8zADqMWjJ+bUnUrRmC1OZG1mSesycX1wV19TQ3bUhdTQYsCg5kEY/nS3YpYv3unyYpt",
-	"uMjPQikcbBargvOgR1hotxggLWfY6Hw2G4kJ7MA/mWKWC1nkc9CaLLCo3/bLk1l7tQh1roFjHjK9LF0g",
-	"oxWh2AejkUp0r2vzzOaZFTNbxgQxW9n1beqOdWYsHbZT/eOE+IyLfHYWh5VZfbjzXi0DuPysHBELi38A",
-	"hrfafRYyvI9RsVPKYV5r4rUdU88l9OoYA+1Hryxx0hRRNrlgKSnWp4vtyW297g6vn168/OtPF28vX7x+",
-	"lfBousJik0yU02fBumVT5oiNsto9p1jy5YD79YGYpQd7yrVDVwWbjeW5BC1MnglmadfbWeSh/GDPQO1z",
-	"fzxljfOGtt77tzZzNBsZYY9tNj2LTbYZDhV9Cj04ocKUVDfQpmZsmCFkFrBmxC9poO1fXXAEY5liihEh",
-	"21AlBaM5BtaeAjnvkJi3LrokY8rQTsGUVm7rZ1MDfF3GYaZ2oDpa6Lsmv3iAZotqIuSPT808opkbDLoh",
-	"tyDrLGEAE4vnG1aZJWEiU7vKtC69PU/9cHh95zgcDrB/JtW1NIaJOaPsW+TdskgHSkpa5AeW/ugzYd6F",
-	"A7o3loEp1YZQwbbzWKVi4CmgTEhPW5gnUPQKkpywn0yPg4JVowf3+T1UzQRTHFX/D6H8R1oR6Cu59Elz",
-	"oePkkhTMEFfohmhmDBfXunEAKMJyblxRZV0XxoovkNgdZRAnig2KxW/h8X3uzJYRsi8k++6bDVYC3BYb",
-	"UxatvGb3Z5WvYxmr04QfO8hEyzMmgZ/AKqZ7ABDGcylDOJrvl9/QoZGkUlxgBs4NY9XZHjeIUoCvVxhP",
-	"zVC7eyL/6t8qpePRQyxwcujzqNbJiQjowe0PtwTSdIcWn4KL4LZELnJMXjnbT8mol8Utn4Hkaj4LcT+n",
-	"tyzkpvjpsaLUVzqioyknCLslQpSYpXuM33ZOFG+zQuJvVcNNqm1PQ03Yf2OVDTdxWF1zAJmLN0H5ViAh",
-	"4PFDqblPfcjSHzVIxi3wMysa7VlTRfpmkSrzPJy1ztloJeamBO+Augcm34eHwmvBAgymUiKu8RXQ+dU+",
-	"AE8yxcBw7tpT3GPwZTwl5JKZJ605HkgWb80w6ihElMa3mBA+i3bsxmpdW19pUmunCvnatBg3sgNrkQsx",
-	"2citwNDhGLmfbKQ2Rze+92lcY0Z99blrkvql1GWIZeNCsDw0ZD1rVdFod1u1v0L7NEPWXOR6fiL3laHu",
-	"R91JJ9EbDFt4CMKG3oqfV6+E3SR4mgXkWYg13chKJzv3zeZV6VSuiYRG9nCt2Fox/VDofouj/zHuFuec",
-	"J4JtSeiDOcetq2/aGN06KRo6b20TQAdhd1hkfetf+oLORN8gZ14/ot/+fMozjufVi3CFYDvBgxlWU9kl",
-	"+1AVVNBQUDJO+xcfIK35uaweiNmF1rOfmeNdNNtPYrj2iW5NoyewY2FoDCRDrms9m5b582YHd+JvdVlB",
-	"IEPgglIR3xsSTqLP/T35iMQxKBM/8+0oR+Sv+FcnJOU9II7cyhPowcXOluTom463c66hxQkG/lI3n0MA",
-	"ljscZH3P3DtfkPNh8/V5+Z7b+iz5EHIrCklzl4blrSeaGza6QsuloaoD6gfRuB0g/1hBMg+IXZffy8Cl",
-	"fV0L4HqKkVrkTJEt3c1X8sUVFt2ngLPgOMY+0LRQjOY7SLd0rfE7h/GLBiUHbwCG+mHULTYNrRJ+gYH4",
-	"ZMTsQ3LWhp4TNDCL2TQegZy7Y4/YazppJTnpC98U69/Y7Al7OGz1RGjMJVO2GoeA6RNS9/v2zwgB2Nc4",
-	"VrgURIqi1au936PFikWXz8+Pvvnue7Bz2L83jFo2YSfSTS3MxkzuVLnjvQyY8zzHOrwHAt1eGGyyn4px",
-	"u0Mabq9vHNXs+2+9KO6bleXM0GzDcnKRf/Pdd1//AAVOqakVw0CXNiw0ZJ3EVhc+WhyUq8bcZTIzLJ4D",
-	"NCpt5fPZj12F5TjPcT0570/2b1BW86VzkZSFK5jbOg9t5nOShVYB8fAs+zgwoYcLN2y6FiTTAKgm0Jh3",
-	"HoMlzQmDAh8YM+3gYzZK1tcb9FVhYD7hpgnw2FC96YBPtZs8ptSQphPkA4KwmSSptbsXZovb7HaSXAah",
-	"BRtkYhjMDn71SRQ824RqlRkVQhpy7WpLrHZEMS60oUURXIMOyh+xh9OIyCnPQz9fVVKcl1ARSIiaEJMP",
-	"tZ/HFVAIbarG1YZ6dPQDPVpfffz+20+xClBg54BrR598hH9HWq1+tO+2TFeHF+7byX8+xfm/l0WMoviQ",
-	"MIe1T5bruaxqZyoOVbHjvP1NQcUD2vK/lHnrsEEfrhHLqNa00CwIeIqhzVewZSiY6yK9wBqy3cxTwhct",
-	"+1KQykJo6XJZvUXbRXFoYgkvJ94zppuerslUCffKQ97TboqUKIPsm856y0ArxPbIhGtP9dICiuqbcGG4",
-	"zpRpondtPx+G5N3gn5ngfQ/VVKo7Pj5rdxog18xoCFWDNgRUky0rCquVoAIDa7xk5uhJ6AExEF53Z0S7",
-	"yvKL01+uOgEAFRNNw4QWYiV63NOYfV2bUZf/hZipMtaF4xO9tZoDt+wlvPEls8y4mfsOhF3PdQGC3qm/",
-	"6prFWtAdXakeNvolqtR3lj5TtfW2AOgrg+K/UBT020dxWTAdqhKg8yCmYySyz8wMw5xxCp0rTEuqUMqg",
-	"g+le6Qn36AimLvM/nbmqRxgRg8pSNBKmTeUnUAD3IEN5Bm99YaYyoTDwaMO83dds4kQPXRKzrYXcLrtq",
-	"Pin42HKed+uSUEPXr2G0/sO98wWR6pqTzYtSt/c5kOpA1CQiCmnAdgO3wrDzzO3twRigh93nZYHtWVOg",
-	"PyOaidwl20K3NDKPyP6YXXNBqHDzIFoyKsiKOXdIftYYxsFGudo1P0DQoKugZBUztL9pI6uQQ+5o53Aq",
-	"nZJVC8Gfv0tNHU7O3dK96mi1EGG4qFnY2KCzAFNVMTaRZeDQ5EKfkbLWxiJkG547bGlDBfYYj5nvQ1u9",
-	"u9TdfBSru/kHsfR/jrP3XG7JmiqMLDtzdw1YDMH+gAFnnm/NU+BG5IQi5nFBLX2raQT4y9Wn5cfQ6++X",
-	"K4sULFuGFFWrYnG6OKEVP7n9evHp6tP/DQAA//8=",
+	"5H39c9w2suC/gprbqrzdG1l2NslVpF9WtuW13zq2z/ImdRfrNhgSo0FEAlwA1Hji8v9+hW4A/BiAQ0qU",
+	"nbz3k60hiY/uRqO/++Mik2UlBRNGL04+LiqqaMkMU/DXk1ppqez/uFicLP5dM7VbLBeClmxxssjw6XKh",
+	"sw0rqX3N7Cr7RBvFxdXi06fl4im74Rl7BV+4YSpqNs0o8M9yodi/a65YvjgxqmbDY754mhiL54MjraUq",
+	"qbHvCfPdN4vlouSCl3W5OHm09NNwYdgVUzhPzspKGiay3T/YLsy5YTRnqpm19dqRfa89ZUk/vGTiymwW",
+	"J18/fLiMbOYlL7lJgbiAh+0Bc7amdWEWJ4/scCX9gBv4Fv4a2s4nCxldSaEZ4PaNkquClfa/mRSGCVgE",
+	"raqCZ9RwKY4rfON//qqlsM+aRfxJsfXiZPE/jhviOcan+tiPCzPmTGeKV3a4xcnipw01ZMuEIVslxdWS",
+	"bDdMsSWhIidb+8xIkssHABY3nJ3tLMPvPy6YsLv72a5SyRtLNtpQZQG0kQXiXtcl/i6rxeUevJeLs/yG",
+	"a6kAm5WSFVOGI0Does0yY+nmY2/dz+WWlFTsSA7ErImqBaGC+C+IYgWjmj1Y7MN9uchucHxuWKkjBB2+",
+	"oUrRnf17TUte8Klf8Tz6WlWvCq43TEWfupXniYc3XDvQ7z3U7IYpbnbxh3VZUhV/ZrgpWPxgN0f3ZzzL",
+	"+G57E62Jm2la+2it2oG+Bc9lg+SGNuTqV5aZNm08ZYbyIkIhLdoZOgKBxuAEAMl0UDnmW+SbMTy7rU4f",
+	"8i1+uD9mD/Jhm625mo0MAw4WvQe4PPy+Rw1r/oHlj3f7h+7dhhFZ5Ewbf7wINySjgihGsw0xlmHYrzXh",
+	"pnXymqFLmbMiQdglyzk1Sdo21NQ68UhWOr5aexcRY1maXc74g3vDVPKUbTcR0Py02eE8hGsiJEwcgUAP",
+	"rQ4JHi7NvGG/XcAMIdqT0h6m4ajtpgI1DYHeHtzwkbVHV8vLyCEuDFOCGn7D9ACrlxbAZEt32t5KhZTX",
+	"ZC2VhXJz57Zu3Icxzp8rWT3Z8CJXTOxPBU8IIEOTku7IihH7RcXyFjJXUhaMCqBn+uF5lPgeWjqwixZ1",
+	"uWK4yMGFVZZHsm1kqDf4xB+5sLBap1almGYmBshK4xmFFyy9kkyKNb+qFdDX4ZE1U4F3dge/cE9wAnsf",
+	"7Ig9mKSstbGD0lXBLN5ULaadRSP3ZzsjjtqWRKoTUim2ZkqxfEkE2zJtlsQoysXJuyXyo5Ozpz++uHj9",
+	"9v/Y90nJLE5OXp39cG4pCAUdKpC+8Ew2rxG5BkgxoVlp96BqoaPMzcgfPHvrrhZ+tntnIidU731reYpl",
+	"HXaaqqDGCsUk21BxxfSDxYmoi6J/6oyMH6/mJO0fs42j1FE31HNZxZBRclEbdvDrH9xrnhjbmG4RvWIg",
+	"LCaeRhmt5QbckJyv10xpslayBLit7K20pbvDTBfA0Jo7LLHZHc4dA/Bjml3X1T5sEVtRjSbChIbu3iL+",
+	"YCOrfWA8s7t/FJdxUfYcsRq9oV9/+138fuC/jd2ToddMnJnO2zk17MhwkP5vf8GA1BluyuaWAVCF5bvF",
+	"NgtJY+8NvYqcjnAqRh0PRweREyLYBzNiUzBJdI1M8zyyvoQ0ouoEwVimNiS/DK8Pvl4uANAwxcCRKGR2",
+	"jepKT/BI0XLBBUswhPRuRiz6wEKfUBVji4oJZwqhec7tyaLFm84be6vpnsJXbEvsENpeFf6GBA0a59ZL",
+	"sgLp0ArPRIq2Utqsrn21jr0ce/sPQyR3/4rFEHXNRT4RUR5k+7otNZs4L9lQFdPkL2TJzIaLK5QctLHy",
+	"3YptuMiJYCy3ugQxUsYFEiuqoKpyS5jB3pfe5OVsV7DvsOQwSxKsEZiWXGs7/yR7Aex3NA9qMBpVSbWJ",
+	"qSk9EC+JZplixkqV+roj9rXtCmqaxuyEwXNhUOPeE+kcj9xX2DrHBw1QG7YDQhix1NR58JBdBrS4NTg4",
+	"xRFraCGvavYURA0m4lq0N0v04cyzDVlzVuTaSXJx0PqjF8xoee4sJqW8gf+5r6OWswSPj5O4Y+luyYNb",
+	"fuY492hFMs3qJc1ZPkUuwC8ex+cp6XXCaoZK27Tj1jbbTJKLRtrLnIQSNGRvOsNdhDV3bDpBnAlwaAFx",
+	"EGk/NgJVTzatlXK25H0GOlpMnBmT9tzJ6IXwwpCMlgxF+ytpb4YVza6t/kQF2J+U1/4SSuphgTbiWdgT",
+	"OfuCZQwhywDc1o6iWAr6Qc/0AYZ0neDUGRVggpCCkS03G3sVCrnt6M+DZkY000dI35nrJ+HTf5PAaKYY",
+	"NdNGdJ8kBhxQk5iYSItryotaJXQuJcvog9FnQ8jt4HX2lSaZlZIt4sat14tRg24d+w6aTikXXFw951eb",
+	"LkhkvSpa46MxqvPNy9jS2YcKvSiaZVLkYG9DG0je2UFyeFCtp2FIG2rYQZEHjtEFvArfsAkmjQvDqrSB",
+	"Kaag5jwzh0b90b02rLbi7hytwZRt6m8fnmXgCUEcxW32kNbHO1JhmvfMofU6LnYPWm8bsS1xKFd0DSBx",
+	"rAe0USFQgtvIInf/Y+BqtHxygWcdXtUGTLdR0ekJN8HZcH9qqxkFFngrChWPgrd4SkcudI0BAhEjJMrV",
+	"V0wwtPjGDZkRuegWdpuWULOGmAT/5eBO39FVTPZM6ptS5Uk/6p5xsfVQbieQfRsNA+rMaDlxuTCKX11F",
+	"F96DolNMvejotBb/ud9/15xp9xYHcsvY/7gWeVTK50WPNcQx0Q+jKLnwfz9a3vYk+N2mDkTJxQtc1qOI",
+	"j97d4z26f/30/OXffjx/e/Hi9Su0MWyVNGhth80eViQd10bQHISsJRequI4xl2n8tqV6Rnnu9l2K8mSR",
+	"J59ph8EunB5LsyElowIAY985RQXcm9q5JpnUJTM8i8ndUVbvJmvW06z6IBgTSmiK6SViLfoKtouYWS4y",
+	"KfYZ0r0prkOcAKWoqEuZG/Qnm75PbljjdBp/J15jtD7ZxYHInRWrp1PKoi5F/Da0YmFC2/RXaHenr9HD",
+	"ppiuC3NKHpLthgm3d7qStVV6iP007ukomdZOuBlrjuyBzdn73KaC3OUH9ls6CK4LWauMxdyVK/AXgPeR",
+	"EsveUJ+DAwYbfUCsvgAWAbijfYCFXBPqviYUfIQSwy62VBPwdYCibCHTxdAqeKpGKDAjWOcpGOFYjgvH",
+	"TUSlh9QFMeFKiEH5JmnekGVVMBMB+yuJhmU0I1NSMaVTRoPZtde7a5UFy52IMHRHvMS3hmzyeLDeRY2u",
+	"Fx2b6ikcM92iNOf9xrXErcNA9G+kE7VGXWwgjNpPYvcaDnhfyzVUXTEz43Kj6mNMGXTCzRgVMNB0oIIO",
+	"WDoo7WKgu8HLwbPUGKUitifgvZoJ7y+g2jGqPU5Dhd666ORbetAe74hVoZbk/eLtP1+ek7+RN2fvnr9f",
+	"AL98v7iqqbKcx/+MLMjiGacmNMtYZR6QM0FYWZmd/93yR02kYMBBo263ahIhWKg+2chEGGDarYHosjD0",
+	"XIiwnBuWE24ekL/85S8WyCLXEI4C8hfQuRNXLaf3MWx7kKxFHgmQeVW3Y1c29kaxExIjif0gdpEO891Z",
+	"zAdhtAsXJXofloQwyf+umY6r+EgecSsmYHdIARr4eJyS4wYYUHP6MElbHpLu1juaJJwrvesPdcqnB9Ew",
+	"9C9MlGKyzk0+/tYcw2VbY7fZ7IF1NnHRvZX+/iSC5A0//x0UBZpiOROG0yJyLCqq9VaqRMS74je8YFcs",
+	"fzP0Wq3HmETgrWUzYWypqbBnmueK6cSdxGnBMpMIv9LGJZz0QrC4uGKqUlwYz20rLgTLyTXbDcrH+zp7",
+	"xZJXsr1E0BOMd4LMsrriIdB6BO3Yi05RbsZccfAeuMtMSmmlQq8PC6fv/HsJQw9MsAxYaXDQmiKN3jnu",
+	"pHRQ/10voqG4ASfRJJV+CJq1ar/D+cr+qlmxPvVCmVeRS7q7Y2DBcuF/wUgo/B/YFRn6MCC96Yh9qAqe",
+	"cdP6ycVGg8CKlqGoLUWwbZSKBNu+TN5ssoj6hnVLe6ZFQbjQPLcKcT885NSJghhay1sCbRRessgH1/LG",
+	"XbR9dLnBt1QvG5xYeFrRdWMFPhdXbEH7YMjV1x35JV2xQnuWsipkdm31HFmLHAVEQw0rLSVY2Y4bTeRW",
+	"LMmvklves9qR9wtyTN4vEgE9FlJxE41mIbcrohXA1HB0SMG1AZ2gFnlKNUT356Bv1I6wYoUUV5oYedjE",
+	"5WxbTjLBHDNLYA0KG8IKO222FTup55CBFJEACu6TMPc90OEbf8IEep9ydqUonjVZgwx0GfV2suoO4hl8",
+	"vgwLDMsZkCnPP1QFFSmfV0o0qZgqD98ZwZkWvjCd/LVObsK6dslt43SG1tC30bzbkk6ztGYdMVA9C4FO",
+	"+5amJi93musI/VqRTWRSoM48ftC3dXyopG18UtjUQUNI9LJM254aX+Je2CzThqy50mZ0RAuiJpk2F3Bf",
+	"TsJSCqBWC7r7KJPDJ5MDXeNFeqdBRsau9fyOPmTNORhikWsIrB4Glu1Ds2xHZLbo3u0sfRSTuW0r9+u+",
+	"LE9NOrlxahZvSa/YpMyZF/aLaPpMOG5R5zyI9iXdQTYzN9PypIQ001b5Spo4mXnN3d9sVtjKFd2CawSz",
+	"0RbLBUYRFPgbpl9FrzrIxLpbKEGj1eNgfo0enX7zAVcB0lGaYibbRFRDY6zEqFNOLTE2FWZ6cNqwT3NU",
+	"AJpJ2XE3tKqY0GBK3aJ2gQEyKclQily/ZOuIJfNcG15Sw8h2wwsQ3Hwu3JiQsKGozMRhnZB/dLuIM5W2",
+	"1uh+LNKWcoPhRq0QpKmBRzGbjE9kQl24H3bqxvYBZIFKHdLb22hDIUr4vGCfMTghcuXTkhGOEQaCbckK",
+	"YlDaOm1Q1azyy0Uqj7wV+jDkH0ppesMrk0V++5W1Ai8mrywemPFTJwjD+8WHQjEixOvCMFo6f0iEQOXJ",
+	"6/4HSdYT4q0CPJ5TkZ/n3MRKfZiEiJpIY1vtDoeBtPjDXhwIaIU0b2wiIZjqcjkhrcncDtkxPtDVbM0Q",
+	"DC+c+tjLRqk7OF+xtVTAMwC2sW2Vlp2ow2K/e20o1m27YSNucrvE4Ejws7uPo5uVkX2uWEZrnToqqNlp",
+	"lzpQUW2I2XAN2eij9YwhtbOrBvYMVI6FWEKyh3ULiUCQw0QVI3Vlb6R89DKeyypokAnlcc2v2ki/ZpUJ",
+	"0U1e1bXEHkM/Wg3Gs3xnKPmUjr3bN5xTkf9rWpx2IPDIPJvxIe6N2N632BcMIto39IYRiQjDQO0lIk9A",
+	"oQIutKFFMVFBHZL+C6nNocoJGRX2goFyRs7c1qfbg5pAMSamf+nHr2gW4ibcnpH0R4l10wsCCLZN1Elo",
+	"RUBZjrWlKvdW1XhphJhkMJcWdAvLl2LA6qwgNyGkoPVVKpHThzH3wUWtJGKYUnVlvD01HiPn3cE9bgXu",
+	"vDVvIgXse0iIuP9kJZ+gJI7zRQ6XzcE6PVDHhyQCHQbMel4XbKV/B/Qtw2URmGUnVjroix0zRVMHooBM",
+	"i41PsMAfWzytj/WGp7rjnrjUGq6etMX2dC/vzBAtMfRayK2IoieQhY6bYW9xbA9G4E+QO4aI2lKDMqFQ",
+	"DbzXcuYIIiyDzmWCAQxE2spZQ/HbJOij8Ju4/DaNNbhoAJ+gC7w7xkc9Kxk7146NL8mKagaaP2hcVseB",
+	"eNKA6ejJnqceiD3HcfTCmSOQLAkesg6HadHo+BJUqEADLDp1qFCDDho1rikB+VfOhDKyNMI9SM591ihL",
+	"dPDCCMRIfwjWUhFaFKNdZeOl7QT1ge94UqZono6Ep4ViNN9F835DpBtBHuLjnGE8n/m6Tyi3SUy/Tb64",
+	"5UuJ0AyPececXV2yaWfrSrCEyxus719pYt+hplYMoJJtWHadrNQ1/qiOPmfhIAWL1W+d/Pbm5AX/gNtV",
+	"QxLLQE0NKSRJcY4Aj6Q0ftf4jv+UtRK0wCIXEWvy+OPSVJHY19Buupn7t7AN91zNwznv6FeGQhE49WDB",
+	"CAeCOdDUgeY9YOtlCKbv+3Rrp8gfiF1u3239wVnOzTT9FoxgURcuJNxMiqndT9eJDewIZSAu8XCWwRuq",
+	"DIx2VTOtUy7+OUOq/+1ieG8TZBzif4c8u6Mj1vcLNoVkn3HZ5/D6C8PKpM/tVpHUJsHeMA1g9Ijv4PXU",
+	"8lB0Hk0gffkMaW+5r7W1/cYOnmHlbeR7omodEH/qlv4IN1SZPv+4vmkp3wkmkC5lm6yTPnj/j76FI7Vi",
+	"fU5jvyQeLj8Njr18e2c9jIQIMoX/aUL+IKvqCLMZokreS0gzTNVKjIg6z2ihWWPvwVKevtYLqAo+NZW4",
+	"+uhx2Qey9aYW+OYTKvo0cHFTxUD8Q6Mh7AUNQkRgR7hHGzWUTUVbpN2aR8sODkgtQN+PwvqHRp/vFf0c",
+	"bzB1ZsODb/aTJxsTSRQM/pwkbfix6i6v1xd1Zc989IVWAYOJBdZSRgyktbhw7+iwVfLahWjEwzlDMMTQ",
+	"YOGtXj3Afc0+ktkhEnWw6yxj2nWHuG3Nqp6RAyZrG9Gckt3GQBLrbxz+RpZySO5YVywGzh9W3BzreCZT",
+	"LNYcRnHTxNccKw+5CvU446X0RK4JvmO5Uwkp9BgfIUUI/m3VqxpXXhQnjTlAYnVgX4icfSBcGEk2stKp",
+	"NGl7fCcemNQt17+T3NhNJXO7zqUHXgzar9i2SXagRfF6vTj5+UA5K26Fk9GV7OPF1vfXcomrGZEy0oX6",
+	"RmpzAjxqOVMyyT8sfyf2MblmO8IFobXZSMV/Y/nRNduBYaE8xUroW659EQulDdyINDOk4iJptPdHr4Jr",
+	"x874/34+O/q/9Oi3h0ffXzb/ffCvo8uPD5ffff3pT/GI9bun+syYWjI2b8jxgViyyZiUoldsm4gcyxJJ",
+	"O+f2Ove1TbkvBEkKml3rkVk7+9VYDh5ZD9lejQVR7Hy1bK6JfSluQIzt+4LHbKMhqnjPcKmdkRfSAzZU",
+	"n5KCrQ2RtRkwXh6gq1oVd8kZU8V4NP+zKiSdUtA42OX2ofGUGZptWE7O86+//fbR9y0bnrxhaJi/eH52",
+	"9PW33xFdly13J4AXXu8Sy2pn4uFsKYvfgZZKEfkWhooCR/5Ed49pdj2poUjS8j1a54mU/07Gx7yhFVOu",
+	"z8Rd7pV2wlzcSoDNrBJZMq6PAMfIS2606yegT0guM32MaNLHfpoHZb6fn94DQ1hS/BLzOUq9+4uX8TL6",
+	"kEDPS2dLlpqJjpvN2d4hLCx6XPttO8aVpGx1KIgwrxUWE//Xaje+FLurP57q2pRwDMhaJOxX6ViWaKuP",
+	"lme2g3fnyYCwW3y21x3mTp0YkvYHq73raJUdKkIbixOyBT69kRWB5j1SILFygdFLo9cHYnPUYksTRai5",
+	"2dirgAIcTlztH5ptoEWIV7OyQmqrKbnSk5RDjRtRFwVWiMPDNyL+Y0QZ4JCS1NPX7Gmwt/evdVlpDA4q",
+	"pLianrby1k0xvvrkVtZF/q8NK6rDAIQqQvABxjQZ6USNKWFDeza7Got9eueOF+zbNjzLWpa+oUaHHTRQ",
+	"bQihc7o7O/Roi7Lzxj4cEbws10qcYlnkL0QCugWjN+x1Hb+VkmYH3a0g25psOOZl+G5zGgQMvvRbSkHC",
+	"X0gJSWxCwy3NFKfJRxCR9tY7aiPuxUJOsPFfFDJe6cdIRa/YM8UikpOVc/Q4KdmN804aWtxpoMldTGqh",
+	"6U3K1uPyBHpNllzsDnx3x8CHTiHxRcBpxzYMiOqBqAv5PsKbXQ13U+lEru3RJLvhuU9+T2anx9vA7aZV",
+	"NNkLdi/Be1AL/2/abDqpGEo3nMLHwYd9hsXHYRVae/a7e8EDgl5WTf7j7bMn5Ptvvv1ff94vtDTgJ05e",
+	"tkIeTbtl4wVh17WmE/JEh8Kn95rOtc9fOngLftjXahmR6xOyovmRxRi0/hLSHGHcwREX+CfcZks4iAXP",
+	"4B0Ay7IJ/JXyqKRityS1oDeUg5SxxPBKAUfmQA1f+7Sxm4b2fQPe87eN3DG2sG9KMj1cmjgpswpXJO9A",
+	"vOddbri2yHCgR08y0zOZ0OmTsaIc2AnjqhbpMDNvT0/FInfzMaO5NrOmS04JnNP4W3xht0m8HIjTdX4P",
+	"Ic3hyLN0wiZAO455DU2UxycGuTjTeNjMwOWjGPVFTSe20I1fNBUTrg45XjmXy1t7X/zSuoyEdVvshs3F",
+	"wWgoFzGukrOCGV9dOyIvp5gOlv1MOEB8h6ZpCQrzhJjeOm5tL0LUbXHZglECtkzEC2hM7SncGNKiyTRR",
+	"f9djK8diXDSs03Ltrc8YXzH8keVOE7SDjDQyT0xwDyR2SIcMwfUeOn5rUeDWsXLPB6o6T7gINd2l2qxw",
+	"K43vILmS9usMH8r0e+cttV9pspUq19OS/WBVQaaE1ceAc9EU0unCx+olz2hmYhX/H9kNKUYLUmt2SijR",
+	"vKwLaklkXTCG2dvoDoD+unYsTdZUG7T+jAgZSBjfb5Xa74zzrR0NQCIVdTlQ3m3OZnaVLHi2G+1y6pZR",
+	"bBxQbpiBff5dyVi70eSKZ27VlvCkD/UZvGA6XqfZyGsm7uDCwe/d29GZ+ZV4EePN4eRD1TLwg+xbwwsJ",
+	"bjpGNG6AFFQb3eku/dfvvh32phxyYc1W3jDukMukMIpm5lzkEVZ35sKnuGFEU577/D+7T3AzHfF4REva",
+	"upSuRzlU1D5M6l3WA/Uo7ub1c/Tacf7hblJAndh0AC0L8ZQA35cNsrQcn91QvblF0zKfGXCnMP/4/eVr",
+	"Pcs8d7X2oZRenW1Iq3idXbeVPNDF0WxtQxNJWHfN/hnwS3ZKZLjsAsSDn3fAOQiWyPHstBd13tUaRVeJ",
+	"iJVfSGmkX0G5vqTAMOH+dCTebb7POkVKRBIYTUjypAYPreqVE27ZdKliRvXU7satKoW36yTWDoAN0dKx",
+	"7vsFzRiIhvhKTNHZTw041BpoXP8Jb2l0e21w61cbRWq0NMRwcaPpFYsUTVSJfEiMJI/GSY8TYlMH2p+f",
+	"kocQVQIJue0SmelQuAH1weV89yK9qMoJPFv69PlxOxyViT9uqIEST3CxVBUDZ0M3S67FynCkeH3T2mQy",
+	"WXsG4gOkWHNVsnxsHal7agBoqbs5tCNDWnHnPibRm/F7BpZOpjfSQafaUiD5UHjJQy11Ci/GVJDqlo6K",
+	"mY4u7FX5ZMNiQTcuBTBRsozaqza/Q3NsP3wzVnSvTaR2v8rxQJaQ42qDrcb2fPn9kuOJG2Vk60a38NDB",
+	"cazDFrmznyRtzN4vBJm+tG655L2O155Gm9WlXev3nYS0XzkKzUGeLlpEMEBXPzaQ8Qcpo0pxpo/kDZzr",
+	"LTebI1cUBDd8pPHbxJFqJTtNEnzSwo1U/AqN7aHAlE9n8mpn8H1sqMinFZmaXUKCtQ1KO/jKF5V2HEyb",
+	"5caI5F0rXDieZmNataarWm+Y9sGpEIB58ezdG18hwbmL1sxkGzC1shJfev7u3Zt2Qo5eG3uVbIypopic",
+	"HEE6OpuX+xT9UTnPcr3WzIxNFP5i1RYHqyKCyuc2MqXaYYtvdJGAzXim2LvBMxWh95t91lRRDC1vqoCv",
+	"u/7ftB3U8Wu/vMtYNKhmWa242V3YtfkEFaqQ/mHBcM3iT2EAoFMoFyavOaas2hPi/vR2HLsGXkpVbf7l",
+	"bGDNCLTi/2CWpUNtmXWk49A76LUkmNlKde1OkvYR55CkUG6pYiGdD2qiqVr40IPO73oDPgxViyWhYJkL",
+	"DB1i3vR7IUWxW4ZOUFz1omxW1EoupK58KQmKWgFXnhloqNpAFcvbr4C78cF78V5A9D7JaFGQVY0WMitf",
+	"cxH6yTkoYWwFAtPXUcqk0LLA2iu/nLkkDljZCXkM2CHvXv/j/NUvD96Lc6WkwiZmVToahLyEevtW4rRr",
+	"qCwHOyGW3MgvVsP/xU4tRdMTS5NfslppqX7xi7KvwYYevBdPFKPgQbJ/YydBQgX55UXOykoaJrLd0T/Y",
+	"7peTJufymu0ARCuZ7wi9ouBdMLUS6IVqpaJYmJU0Zw/eiyBpn9gDieTVslecLB751ie04ouTxV8fPHzw",
+	"V3cpAHkf0/yGa6m8TInszJ5nAOeLfHGysKA5a16DM1RJ4cqOf/3wobeOumIKtKoKnsH3x7+6m7XJ2r1L",
+	"GQO3isOm9FSlgk97zdHebRhpYPAAC0Y4S3Z8MWH3xz7sCFiHb3S0uHBMpDUsIHYjt+gJ8qcX6xaGon+V",
+	"q1/XBf5Znodd4x6ZNo8lRnGNBvpQhH0ERA0o7Suf7ojxcRgdRM1uDsS8KC2PI5Q8uTh7Rr5+8JDkMqtL",
+	"JswpoZA6qohiNxwYpWIVSmtUEFnkTNnTDwO2jszxR8vbPwX/P9vH31P4vYPCDii/iSS1QNLq3ff7TFo5",
+	"3G6Ats5N9Ij/nZn0EufH9lMM2/oMOD9rNt/0NfQHkBt3/KAOIjUE6p3Dz87IBZXz0OyNFYpoyTDt/Gd3",
+	"yzvx2t3xzl7cPT8DNQsgseQYm8kOM+DH7p34Kv5dM8CcW0ZI6ElPvIzDsxn8+Alcb4sRb74Ee86ny3uk",
+	"HNw+lMKJUM0ZXNj2InagnIN0HMSXPqkcbt80o7YSGn5yBz49c+7tGF7+aGYcpU41YmYWvmYVSEIbZ09X",
+	"NhVyi3za0cLxR55/OnbS6PFHcLl9Sp41rODOmuP2xYSdoQrwdxJ38jDwLOekU0EdNBLfEraurPrhvJz9",
+	"DmIRhnqAzbx4CswownZhgkG+Oy1t83KPfLztJUozbxnNW0d/kF7sQMdV4WJH0/w5ijnsCn53lGFRvfah",
+	"gbuRGz0LkgB8wY2dBNvfmXkSXpr1oHX2dttiX/EGPxN78vr9xYeLHuNlb/ljj3UTNwBp7S2VHLLM+Iyn",
+	"nWtSYPmhTx1UH3+0UwNzreqYICNp3kb5YYHKFx9NHuyRxRa+//7T+/cPdrQs/hSLIIzm84N/BgI27GZ9",
+	"KD8YbSMyF7wdE7maqIvLsYKBXedB9vD5lLSXHtd7dIdPli3RGio2+fLCJeViDqKz0xDao3DyH51M7/Dw",
+	"QZn/OU6Xx84uMixpBwL90b/9BYWA/mJmFgU8QOZAElr0vKERKiEDmkKX9cIRy548fXcuEFWrkuiHK33w",
+	"Nt8D+yQSGHV87/d2hzaugIObhnDuAdDLcQJBSml6yyBU7W7gnpeZzYGBv0uQf0H69Qg4dcWL8RQ4C68r",
+	"uufqo306TLVT9ZjfJzP7Y6s2wZfS0m1WO8Kh3YPZfdGT9hn1Ix8SMHiXhrCB/5ZWK9z+YatVaLlyd5J1",
+	"EO/esiigydp4Hx1010iasp4qunaoW0zW/xoPF7g0L29vDBvM8Ar17T6zkas9a4T/WMjNgUZAgRV5sahZ",
+	"cPSiQVq27/XWWRwWbKy+7ZF6zySf1FFd4ZS7A+i18KO1bBeBrG9psmhB8fhXLJk+yN5cWfXJh+R3xaTa",
+	"ZeYHuZSlPweVucRUN5zrmwLgX4K7bUA/uBU2C37TNkTt1zmAevzkF/zol0ah3W5kESiNavKfF69fEWqI",
+	"FBmGNGw3TLAbpoiWJcNkf5/p4fn6qes0phgt3wsmco2BEPAzTgxKkt5gKkuYDyLH0c3fJb6fqMk2Yw8z",
+	"mBxhmiNcwy10E/xwNttjACc35EoyTaRY2j81UzdMHUFXUFjxbMe5ZDmvyyHe+AO+Memk/carLjCbOoJc",
+	"UBBuRoGXqmzDb2ZhjGdkQ0V+hEGcOcF9Y2HIcMKoJpT8xis/b8+Ugt+gHWUe6H/E6G60DM5k9A8B42mp",
+	"dtAXjZ9/SiunZ5l5LX4fN2arZd8sNFJVSt6wJYEYvyXZyCJfEsV0XUJJPW1kFcjFSRhtm7Q+zqhy5Zyj",
+	"oHtiH1807ejn8YeGSYeVTIUV85oOEqON/piytR9a7YONcQGXXzhmBnYYtWD81JSqWzECq82JrM08YU0u",
+	"rg/u6itq2Ja6mApaFBjMJBjLl+5WxPrdO01WbMNFfhpK4WCzWBWcBz3CQrvFAGk5w0bns9lIzDXWnkwx",
+	"ofH1XWlNFrnrGv3Fyay92lZj88Oml6ULZLQiFPtgNFKJ7nVtntk8s2Jmy5ggZiu7vk3dsc5MpMMjbFWu",
+	"D9LjY/felyJEnP82hOi//KKEeBezYq/xfiz1Jtr6/QzaD4OrVDFfT1Yg3WqeOxdqyVxeth1kRDJ1p3P7",
+	"GLul65jc0LKvfnpPB4SGbQMnd1kZ6C2WGntYusR0w0u2RC/Oagf/jj0+7UoZ8XPzjIt8dgkBCxv7bIG9",
+	"UiAgO1oxPJZVcg/ywmr3uz88nUoo8xrjr+yYei6dUcfkj37w1xInTRFlk0qZUgJ9tuWe2tNrjvL66fnL",
+	"v/14/vbixetXiYAAV5dvkoV/+ixY9m/KHLFRVrvnFCsmHYheuCdZw4M95Rmlq4LNxhBdfiPmngWvjmuN",
+	"LvJQvbPn3/Gpc56yxgUTtN77Q1sJm42McGc0m57FpdEMh9ckhRa2UKBNqmvo8jQ2ShcSc1gz4pf0b/Sv",
+	"LjiCsURLxYiQbaiSgtEcJZYTIOcdEvPWBWdlTBnaqTfUSg3/bFq0L2s6zNQOFBcMbQvlF49vblFNhPzx",
+	"qZlHs3GDQTPxFmSdIRlgYvF8zSqzJExkaleZ1qW3F+gynJ3SOQ6H81OeSXUljWFiziSVFnm3HDqBkpIO",
+	"rYGlP/xMmHfRtO6NZWBKtSFUsO08Rt0YeAqostNTtueJs76EHEFsx9TjoGAU7MF9fgdvM8EUP+9/IZT/",
+	"QCsCbVmXPuc0NGxdkoIZ4upEEc2M4eJKN/4zRVjOjatJruvCWPEF6iJEGcSxYoNi8Vt4fJc7s2XD7wvJ",
+	"vnltg5UAt8XGlEWrLID7s8rXsYTvacKPHWSi4wZrKBzDKqY70BDGcylDOJpzm7bo0EhSKS4wge2asep0",
+	"jxtEKcCX+4xnNqndHZF/+YfKiHp4HwucnDkwqvN4wvY0uP3hjlqa7tBgWnARvP7IRR6QV872UzLqZXHL",
+	"Z6A2AZ+FuJ/TG9YYpdz0WJDtKx3R0ZQThN0SIcjS0j3a7pwP0tuskPhbxaSTatvTUFL5D6yy4SYOq2sO",
+	"IHPxJqh+DCQEPH4os/2pj/j7vcaYuQV+ZkWjPWuqxuUsUmWeh7PWORutvPaU4B1Qd8/ke/9QeC1YgMFU",
+	"SsQ1vgI6v9wH4HGmGPidXHeXOwy+jGdUXTDzpDXHPcnirRlGHYWI0vgW6ynMoh27sVrX1lea1NqpQr60",
+	"M4Zd7cBa5CK0NnIrMPI+Ru7HG6nN0bVvHRzXmFFffe56DH8pdRlCQbkQLA/9jE9bRWjazYrtr9B90JA1",
+	"F7men8h9YbW7UXfSSfQGo37ug7ChNenn1SthNwmeZgF5GkK1N7LSycaXs3lVOoWfIpHFPVwrtlZM3xe6",
+	"3+Lov4+7xcW2EMG2JLSRnePW1ddtjG6dFA2N67YJoIOwOyyyvvUvfUFnou8vNa8f0W9/PuUZx/PqRbhC",
+	"sBvnwQTFqeySfagKKmioxxqn/fMPUBXguazuidmFzs2fmeOdN9tPYrj2eaJNnzSwY2FkGeQSr2s9m5b5",
+	"02YHd+KvdVlBIEPgglIR31oVTqJPnT/+iMQxKBM/891cR6R/+Vcn5LTeI47cyhPowcXOliPse/a3SxZA",
+	"hyCMm6duPocArBY6yPqeuXe+ZAySXcLMfM9tfZZ0IrkVhaS5y2L01hPNDRtd4OjCUNUB9b1o3A6Qv7MI",
+	"s/vDrkuPZ+DSvqoFcD3FSC1ypsiW7uarmOTq8u5TwGlwHGMQHC0Uo/kOspXZ2hBZm85h/KIx/cEbgAGK",
+	"GLSOPXerhF9gILwfMXufnLWh5wQNzGI2jQfw5+7YI/aaRnRJTvrC95T7A5s9YQ+HrZ4IjblkylbfnaWP",
+	"ldyzf0YIwL7GsUCsIFIUu0bj67c4smLRxfOzo6+//Q7sHPbvDaOWTdiJdFNKtjGTO1XuwV4C2VmeYxnr",
+	"A4FuL4wmrqhh1H13iyz2XttFqtl333hR3Pf6y5mh2Ybl5Dz/+ttvH30P9YGpqRXDQJc2LDQkbcVWFz5a",
+	"HJSrxtxlMjMsnkI3Kuvr89mPXYHyOM9xLW3vTvZvUFbzlaeRlIWrN906D23mc5yFThvx8Cz7ODCh+ws3",
+	"bJp+JLNoqCbQ13oegyXNCYP6OBgz7eBjNkrWVxv0VWEeAeGmCfDYUL3pgE+1e6Sm1JCmkeo9grCZJKm1",
+	"uxdmi9vsNmJdBqEF+8tiGMwOfvU5SDzbhGKvGRVCGnLlSrOsdkQxLrShRRFcgw7KH7EF2ojIKc9DP19R",
+	"X5yXUBFIiJoQkw+l08fVHwld3saVVnt49D09Wl9+/O6bT7ECamDngGtHH3+Ef0darX6w77ZMV4cXDqN/",
+	"VsX5v5dFjKL4kDCHtU+Wa1muamcqDkXl47z9TUHFPdryv5R567BBH64Ry6jWtNAsCHiKoc1XsGWoN+0i",
+	"vcAast3MUwEbLftSkMpCaOlSwb1F20VxaGIJLyfeM6ablsjJVAn3yn3e026KlCiD7JvOestAJ9H2yIRr",
+	"T/XSAorq63BhuMauaaJ3XXPvh+Td4J+Z4H0L4lSlCHx82m7UQa6Y0RCqBl08qCZbVhRWK0EFBtZ4wczR",
+	"k9BCZSC87taIdo0ZFic/X3YCACommn4jLcRK9LinMfu6NqMu/3MxU2G5c8cnems1B27ZC3jjS2aZcTP3",
+	"HQi7nusCBL1Tf9U1i7WgO7rRA2z0SzR56Cx9pmYFbQHQF9bFf6Gm7jcP47JgOlQlQOdeTMdIZJ+ZGYY5",
+	"4xQ6V5iWVKESSAfTvcot7tERTF3mfz51RcMwIgaVpWgkTJvKjyE7+CBDgbzlL81UJtTVHm2Yt/uaTZzo",
+	"oUtiLraQ22VXzScFH1sN93ZNRmpomjeM1n+6d74gUl1vv3lR6vY+B1IdiJpERCEN2G7gVhh2nrm93RsD",
+	"9LD7vCywPWsK9KdEM5G7ZFtoNkjmEdkfsysuCBVuHkRLRgVZMecOyU8bw7ivZBB+gKBBV4DMKmZof9NG",
+	"ViGH3NHO4VQ6JasWgj9/k6c6nJzbpXvV0eImwnBRs7CxQWcBpqpibCLLwKHJhT4lZa2NRcg2PHfY0oYK",
+	"bNEfM9+HrpS3KVv7MFa29ndi6f8cZ++53JI1VRhZduruGrAYgv0BA84835qnPpTICUXM44Ja+lbTR/Pn",
+	"y0/Lj6FV5s+XFilY9Q8pqlbF4mRxTCt+fPNo8eny0/8PAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

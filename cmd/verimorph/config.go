@@ -239,10 +239,7 @@ func readConfig(name string, syntax config.Syntax) (*config.Document, error) {
 
 func (c *client) compare(old, new string, schema *config.Schema, secrets, ordered []string, out string) error {
 	if dir(old) || dir(new) {
-		if out != "" {
-			return errUsage{"-report is about two files; compare those of the folders one by one"}
-		}
-		return c.compareFolders(old, new, schema, secrets, ordered)
+		return c.compareFolders(old, new, schema, secrets, ordered, out)
 	}
 	known := func(d *config.Document) *config.Schema {
 		if schema != nil {
@@ -297,7 +294,7 @@ type fileResult struct {
 	Differences any    `json:"differences"`
 }
 
-func (c *client) compareFolders(old, new string, schema *config.Schema, secrets, ordered []string) error {
+func (c *client) compareFolders(old, new string, schema *config.Schema, secrets, ordered []string, out string) error {
 	var sides [2][]*config.Document
 	for i, folder := range []string{old, new} {
 		names, err := os.ReadDir(folder)
@@ -326,6 +323,11 @@ func (c *client) compareFolders(old, new string, schema *config.Schema, secrets,
 		}
 		return config.Simple(d.Syntax, secrets, ordered)
 	})
+	if out != "" {
+		if err := writeReport(out, report.Bundle("Comparison of "+filepath.Base(old)+" with "+filepath.Base(new), old, new, files)); err != nil {
+			return err
+		}
+	}
 	differ := false
 	results := []fileResult{}
 	for _, f := range files {
@@ -333,7 +335,7 @@ func (c *client) compareFolders(old, new string, schema *config.Schema, secrets,
 		if f.Comparison != nil {
 			r.Differences = view.Differences(f.Comparison)
 		}
-		differ = differ || f.State != config.FileSame && (f.State != config.FileChanged || !f.Comparison.Same())
+		differ = differ || !f.Same()
 		results = append(results, r)
 	}
 	err := c.show(results, func() {

@@ -22,6 +22,11 @@ type FileComparison struct {
 	Comparison *Comparison
 }
 
+// Same reports whether the file is there under its name on both sides and means the same.
+func (f FileComparison) Same() bool {
+	return (f.State == FileSame || f.State == FileChanged) && f.Comparison.Same()
+}
+
 // CompareBundles compares the files of a device with those of another time or device: first those of the same name, then
 // what is left by content. schema gives what is known about a file.
 func CompareBundles(old, new []*Document, schema func(*Document) *Schema) (out []FileComparison) {

@@ -393,7 +393,7 @@ func (c *comparer) names(as, bs []*Node, st *Statement) func(*Node) string {
 		case n.Name == "" && len(n.Children) == 0:
 			return n.Value()
 		case n.Form == Block && n.Name == "" || repeated(n.Name):
-			if k := keyChild(n); k != nil {
+			if k := keyChild(n); k != nil && !lines { // where blocks have words, those tell them apart
 				return n.Name + "\x00" + k.Value()
 			}
 			if n.Name == "" {

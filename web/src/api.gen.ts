@@ -786,6 +786,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/configurations/compare-bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What differs between all files of a device and those of another time, file by file; nothing is stored */
+        post: operations["compareBundles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/configurations/services": {
         parameters: {
             query?: never;
@@ -1650,6 +1667,29 @@ export interface components {
             text?: string;
             /** @description MODEL@VERSION; needed with a text. */
             from?: string;
+        };
+        ConfigurationBundle: {
+            /** @description MODEL@VERSION that wrote the files. */
+            from: string;
+            files: {
+                name: string;
+                text: string;
+            }[];
+        };
+        FileComparison: {
+            /** @enum {string} */
+            state: "same" | "changed" | "missing" | "new" | "renamed";
+            /** @description Name in the old bundle; absent where it is not in it. */
+            old?: string;
+            /** @description Name in the new bundle; absent where it is not in it. */
+            new?: string;
+            items: components["schemas"]["Difference"][];
+            /** @description What differs in it is cosmetic. */
+            same: boolean;
+            /** @description Secrets masked. */
+            oldText: string;
+            /** @description Secrets masked. */
+            newText: string;
         };
         ConfigurationComparison: {
             items: components["schemas"]["Difference"][];
@@ -3204,6 +3244,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ConfigurationComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareBundles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    old: components["schemas"]["ConfigurationBundle"];
+                    new: components["schemas"]["ConfigurationBundle"];
+                };
+            };
+        };
+        responses: {
+            /** @description Files that differ first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description All files are there on both sides and mean the same. */
+                        same: boolean;
+                        items: components["schemas"]["FileComparison"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

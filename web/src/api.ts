@@ -2,7 +2,7 @@
 import createClient, { type Middleware } from "openapi-fetch";
 import type { components, paths } from "./api.gen";
 
-type S = components["schemas"];
+export type S = components["schemas"];
 export type Device = S["Device"];
 export type Change = S["Change"];
 export type Step = S["Step"];

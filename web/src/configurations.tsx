@@ -2,7 +2,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
-import { api, ask, pages, type Backup, type ConfigurationSource, type Device, type Difference } from "./api";
+import { api, ask, pages, type Backup, type ConfigurationSource, type Device, type Difference, type S } from "./api";
 import { time } from "./format";
 import { counted, marks, Sign } from "./marks";
 import { Pick } from "./paths";
@@ -185,15 +185,66 @@ export function kindsOf(rows: { line: number; kind: string }[]): Map<number, str
   return out;
 }
 
+type Bundle = S["ConfigurationBundle"];
+type FileComparison = S["FileComparison"];
+
+/** Several files of one device. */
+function Files({ label, onChange }: { label: string; onChange: (b: Bundle | undefined) => void }) {
+  const [files, setFiles] = useState<Bundle["files"]>([]);
+  const [from, setFrom] = useState("");
+  useEffect(() => onChange(files.length && from ? { from, files } : undefined), [files, from]);
+  return (
+    <fieldset className="space-y-2">
+      <legend className="font-semibold">{label}</legend>
+      <input type="file" multiple aria-label={`${label}: files`} onChange={async (e) => setFiles(await Promise.all([...(e.target.files ?? [])].map(async (f) => ({ name: f.name, text: await f.text() }))))} className="w-full text-sm" />
+      <Field label="Written by" hint="MODEL@VERSION, such as TH-60@4.2.9" value={from} onChange={(e) => setFrom(e.target.value.trim())} />
+    </fieldset>
+  );
+}
+
 function Compare() {
+  const [many, setMany] = useState(false);
+  return (
+    <>
+      <label className="flex items-center gap-2"><input type="checkbox" checked={many} onChange={() => setMany(!many)} />All files of a device at once</label>
+      {many ? <CompareBundles /> : <CompareTwo />}
+    </>
+  );
+}
+
+function CompareBundles() {
+  const [old, setOld] = useState<Bundle>();
+  const [now, setNow] = useState<Bundle>();
+  const [open, setOpen] = useState<FileComparison>();
+  const compare = useMutation({ mutationFn: () => ask(api.POST("/configurations/compare-bundles", { body: { old: old!, new: now! } })), onSuccess: (d) => setOpen(d.items.find((f) => !f.same)) });
+  const names = (f: FileComparison) => (f.state === "renamed" ? `${f.old}, now ${f.new}` : (f.new ?? f.old));
+  const kind: Record<string, string> = { same: "kept", changed: "changed", missing: "removed", new: "added", renamed: "renamed" };
+  return (
+    <>
+      <Card title="Compare all files of a device">
+        <div className="grid gap-4 md:grid-cols-2"><Files label="Old" onChange={setOld} /><Files label="New" onChange={setNow} /></div>
+        <div className="mt-4"><Button kind="main" disabled={!old || !now || compare.isPending} onClick={() => compare.mutate()}>Compare</Button></div>
+        <Trouble error={compare.error} />
+      </Card>
+      {compare.data && (
+        <Card title={compare.data.same ? "All files mean the same" : "Files"}>
+          <ul className="space-y-1">
+            {compare.data.items.map((f) => (
+              <li key={`${f.old} ${f.new}`}><button type="button" aria-pressed={open === f} className={`flex gap-2 rounded-sm px-1 ${open === f ? "bg-slate-100 dark:bg-slate-700" : ""}`} onClick={() => setOpen(f)}><Sign of={kind[f.state]} /><b>{names(f)}</b>{f.state}{f.state === "changed" && f.same && ", only cosmetically"}</button></li>
+            ))}
+          </ul>
+        </Card>
+      )}
+      {open && <Compared key={`${open.old} ${open.new}`} old={open.oldText} now={open.newText} of={open.items} names={[open.old ?? "not there", open.new ?? "not there"]} />}
+    </>
+  );
+}
+
+function CompareTwo() {
   const [old, setOld] = useState<ConfigurationSource>();
   const [now, setNow] = useState<ConfigurationSource>();
   const compare = useMutation({ mutationFn: () => ask(api.POST("/configurations/compare", { body: { old: old!, new: now! } })) });
   const d = compare.data;
-  const kinds = useMemo(() => d && {
-    left: kindsOf(d.items.map((x) => ({ line: x.oldLine, kind: x.kind }))), right: kindsOf(d.items.map((x) => ({ line: x.newLine, kind: x.kind }))),
-  }, [d]);
-  const editors = useRef<Jump>(null);
   return (
     <>
       <Card title="Compare two configurations">
@@ -204,13 +255,19 @@ function Compare() {
         </div>
         <Trouble error={compare.error} />
       </Card>
-      {d && kinds && (
-        <div className="grid items-start gap-4 lg:grid-cols-[8fr_4fr]">
-          <Card title="Side by side"><SideBySide ref={editors} left={d.oldText} right={d.newText} leftKinds={kinds.left} rightKinds={kinds.right} names={["Old", "New"]} /></Card>
-          <Card title="Differences"><div className="max-h-[66vh] overflow-y-auto"><Differences of={d.items} onPick={(x) => editors.current?.jump(x.oldLine, x.newLine)} /></div></Card>
-        </div>
-      )}
+      {d && <Compared old={d.oldText} now={d.newText} of={d.items} names={["Old", "New"]} />}
     </>
+  );
+}
+
+function Compared({ old, now, of, names }: { old: string; now: string; of: Difference[]; names: [string, string] }) {
+  const kinds = useMemo(() => ({ left: kindsOf(of.map((x) => ({ line: x.oldLine, kind: x.kind }))), right: kindsOf(of.map((x) => ({ line: x.newLine, kind: x.kind }))) }), [of]);
+  const editors = useRef<Jump>(null);
+  return (
+    <div className="grid items-start gap-4 lg:grid-cols-[8fr_4fr]">
+      <Card title="Side by side"><SideBySide ref={editors} left={old} right={now} leftKinds={kinds.left} rightKinds={kinds.right} names={names} /></Card>
+      <Card title="Differences"><div className="max-h-[66vh] overflow-y-auto"><Differences of={of} onPick={(x) => editors.current?.jump(x.oldLine, x.newLine)} /></div></Card>
+    </div>
   );
 }
 
