@@ -206,7 +206,7 @@ func Guess(name, text string) Syntax {
 		case l == "" || l[0] == '#':
 		case l[0] == '[' && strings.HasSuffix(l, "]"):
 			counts[INI] += 2
-		case strings.HasSuffix(l, ";") || strings.HasSuffix(l, "{") || l == "}":
+		case strings.HasSuffix(l, ";") || strings.HasSuffix(l, "{") || strings.HasSuffix(l, "}"):
 			counts[Braces]++
 		case strings.Contains(l, "=") && strings.Contains(strings.SplitN(l, "=", 2)[0], "."):
 			counts[Dotted]++

@@ -37,7 +37,7 @@ func TestEditsTouchOnlyWhatTheyMust(t *testing.T) {
 		{"a block inside a statement that had none", BlockIndent, "a 1\r\nz\r\n", func(t *testing.T, d *Document) { find(t, d, "a").Insert(-1, NewNode("c", "2")) }, "a 1\r\n  c 2\r\nz\r\n"},
 		{"a file without its last line end", BlockIndent, "a 1", func(t *testing.T, d *Document) { d.Root.Insert(-1, NewNode("b", "2")) }, "a 1\nb 2\n"},
 		{"a removed block takes its comment along", BlockIndent, "a\n# about b\nb\n  c\nd\n", func(t *testing.T, d *Document) { find(t, d, "b").Remove() }, "a\nd\n"},
-		{"braces on one line", Braces, "a { b 1; } # x\nz;\n", func(t *testing.T, d *Document) { find(t, d, "b").SetWords([]Word{{Text: "a;b"}}) }, "a { \n  b \"a;b\";\n} # x\nz;\n"},
+		{"braces on one line", Braces, "a { b 1; } # x\nz;\n", func(t *testing.T, d *Document) { find(t, d, "b").SetWords([]Word{{Text: "a;b"}}) }, ""},
 		{"a statement becomes a block", Braces, "a 1; # x\n", func(t *testing.T, d *Document) { find(t, d, "a").Insert(-1, NewNode("c", "2")) }, "a 1 { # x\n  c 2;\n}\n"},
 		{"a new dotted line follows its group", Dotted, "a.b = 1 # one\nx.y = 2\n", func(t *testing.T, d *Document) { find(t, d, "a").Insert(-1, NewNode("c", "3")) }, "a.b = 1 # one\na.c = 3\nx.y = 2\n"},
 		{"a renamed group is renamed on all its lines", Dotted, "a.b = 1 # one\nx.y = 2\na.c = \"3 # 4\"\n", func(t *testing.T, d *Document) { find(t, d, "a").Rename("q r") }, "\"q r\".b = 1 # one\nx.y = 2\n\"q r\".c = \"3 # 4\"\n"},
@@ -50,13 +50,13 @@ func TestEditsTouchOnlyWhatTheyMust(t *testing.T) {
 		{"a new member on a line of its own", JSON, "{\n    \"a\": 1\n}\n", func(t *testing.T, d *Document) { d.Root.Insert(-1, NewNode("é", "x\"y")) }, "{\n    \"a\": 1,\n    \"é\": \"x\\\"y\"\n}\n"},
 		{"an attribute", XML, "<a  x='1' y=\"2\"><b/></a>\n", func(t *testing.T, d *Document) { find(t, d, "@x").SetWords([]Word{{Text: "<\""}}) }, "<a x=\"&lt;&quot;\" y=\"2\"><b/></a>\n"},
 		{"text of an element", XML, "<a>\n <b c='1'>x</b>\n <!-- z -->\n <d/>\n</a>\n", func(t *testing.T, d *Document) { find(t, d, "b").SetWords([]Word{{Text: "y & z"}}) }, "<a>\n <b c=\"1\">y &amp; z</b>\n <!-- z -->\n <d/>\n</a>\n"},
-		{"an element inside an empty one", XML, "<a>\n  <b/>\n</a>\n", func(t *testing.T, d *Document) { find(t, d, "b").Insert(-1, NewNode("c", "1")) }, "<a>\n  <b>\n    <c>1</c>\n  </b>\n</a>\n"},
+		{"an element inside an empty one", XML, "<a>\n  <b/>\n</a>\n", func(t *testing.T, d *Document) { find(t, d, "b").Insert(-1, NewNode("c", "1")) }, ""},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			d := parse(t, c.syntax, c.text)
 			before := d.Clone(nil)
 			c.edit(t, d)
-			if c.what == "an element inside an empty one" || c.what == "braces on one line" { // how blanks fall there is not promised
+			if c.want == "" { // how blanks fall there is not promised
 				again := parse(t, c.syntax, d.Print())
 				assert.Equal(t, outline(d.Root), outline(again.Root))
 			} else {

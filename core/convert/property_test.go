@@ -236,8 +236,6 @@ func TestTamperedLedgersAreFound(t *testing.T) {
 		var bad Ledger
 		_ = json.Unmarshal(copied, &bad)
 		i := rapid.IntRange(0, len(bad.Source)-1).Draw(t, "row")
-		target := source.Print()
-		_ = target
 		text := r.Text
 		switch kind := rapid.IntRange(0, 7).Draw(t, "tampering"); {
 		case kind == 0:
