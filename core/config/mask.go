@@ -128,7 +128,7 @@ func (d *Document) maskWords(n *Node, from int) (span, bool) {
 	head := d.source[n.own:n.open]
 	switch d.Syntax {
 	case JSON:
-		return span{int(n.own), int(n.end), jsonHead(n) + `"` + Mask + `"`}, true
+		return span{int(n.own), int(n.end), jsonHead(n) + strings.Repeat("\n", strings.Count(d.source[n.own:n.end], "\n")) + `"` + Mask + `"`}, true
 	case XML:
 		if isAttribute(n) {
 			return span{int(n.own), int(n.open), n.Name[1:] + `="` + Mask + `"` + strings.Repeat("\n", strings.Count(head, "\n"))}, true
