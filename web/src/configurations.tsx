@@ -1,6 +1,6 @@
 // Configurations: what is being converted, beginning a conversion, comparing two, and services of a gateway.
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
 import { api, ask, pages, type Backup, type ConfigurationSource, type Device, type Difference, type S } from "./api";
 import { time } from "./format";
@@ -30,28 +30,31 @@ export function ConfigurationsPage() {
 
 const allBackups = () => pages<Backup>((cursor) => ask(api.GET("/backups", { params: { query: { cursor, limit: 500 } } })));
 
+/** What is filled in for one side: a backup, or a file with what wrote it. It lives in the parent, so that what a button sends is what the fields say. */
+type Filled = { backup: string; file?: { name: string; text: string }; from: string };
+type Fill<T> = (change: (now: T) => T) => void;
+const unfilled: Filled = { backup: "", from: "" };
+
+function sourceOf({ backup, file, from }: Filled): ConfigurationSource | undefined {
+  if (file) return from ? { name: file.name, text: file.text, from } : undefined;
+  return backup ? { backup: Number(backup) } : undefined;
+}
+
 /** Chooses a backup, or takes a text with what wrote it. */
-function Source({ label, onChange }: { label: string; onChange: (s: ConfigurationSource | undefined) => void }) {
+function Source({ label, value: { backup, file, from }, onChange }: { label: string; value: Filled; onChange: Fill<Filled> }) {
   const backups = useQuery({ queryKey: ["backups"], queryFn: allBackups });
-  const [backup, setBackup] = useState("");
-  const [file, setFile] = useState<{ name: string; text: string }>();
-  const [from, setFrom] = useState("");
-  useEffect(() => {
-    if (file) onChange(from ? { name: file.name, text: file.text, from } : undefined);
-    else onChange(backup ? { backup: Number(backup) } : undefined);
-  }, [backup, file, from]);
   return (
     <fieldset className="space-y-2">
       <legend className="font-semibold">{label}</legend>
-      <Pick label="A backup" value={file ? "" : backup} onChange={(v) => { setFile(undefined); setBackup(v); }}>
+      <Pick label="A backup" value={file ? "" : backup} onChange={(v) => onChange((now) => ({ ...now, file: undefined, backup: v }))}>
         <option value="">choose one</option>
         {backups.data?.map((b) => <option key={b.id} value={b.id}>{b.device}, {b.version}, {time(b.takenAt)} (backup {b.id})</option>)}
       </Pick>
       <label className="block">
         <span className="mb-1 block text-xs font-semibold">or a file</span>
-        <input type="file" aria-label={`${label}: a file`} onChange={async (e) => { const f = e.target.files?.[0]; setFile(f && { name: f.name, text: await f.text() }); }} className="w-full text-sm" />
+        <input type="file" aria-label={`${label}: a file`} onChange={async (e) => { const f = e.target.files?.[0]; const file = f && { name: f.name, text: await f.text() }; onChange((now) => ({ ...now, file })); }} className="w-full text-sm" />
       </label>
-      {file && <Field label="Written by" hint="MODEL@VERSION, such as TH-60@4.2.9" value={from} onChange={(e) => setFrom(e.target.value.trim())} />}
+      {file && <Field label="Written by" hint="MODEL@VERSION, such as TH-60@4.2.9" value={from} onChange={(e) => { const from = e.target.value.trim(); onChange((now) => ({ ...now, from })); }} />}
     </fieldset>
   );
 }
@@ -80,7 +83,8 @@ function Target({ value, onChange }: { value: string; onChange: (v: string) => v
 function Begin() {
   const go = useNavigate();
   const list = useQuery({ queryKey: ["conversions"], queryFn: () => pages((cursor) => ask(api.GET("/conversions", { params: { query: { cursor, limit: 200 } } }))) });
-  const [source, setSource] = useState<ConfigurationSource>();
+  const [filled, setFilled] = useState(unfilled);
+  const source = sourceOf(filled);
   const [to, setTo] = useState("@");
   const backups = useQuery({ queryKey: ["backups"], queryFn: allBackups });
   const devices = useQuery({ queryKey: ["devices"], queryFn: () => pages<Device>((cursor) => ask(api.GET("/devices", { params: { query: { cursor, limit: 500 } } }))) });
@@ -96,7 +100,7 @@ function Begin() {
     <div className="grid items-start gap-4 lg:grid-cols-[5fr_7fr]">
       <Card title="Convert a configuration">
         <div className="space-y-4">
-          <Source label="From" onChange={setSource} />
+          <Source label="From" value={filled} onChange={setFilled} />
           <Target value={to} onChange={setTo} />
           <Trouble error={start.error} />
           <div className="flex gap-2">
@@ -189,15 +193,12 @@ type Bundle = S["ConfigurationBundle"];
 type FileComparison = S["FileComparison"];
 
 /** Several files of one device. */
-function Files({ label, onChange }: { label: string; onChange: (b: Bundle | undefined) => void }) {
-  const [files, setFiles] = useState<Bundle["files"]>([]);
-  const [from, setFrom] = useState("");
-  useEffect(() => onChange(files.length && from ? { from, files } : undefined), [files, from]);
+function Files({ label, value, onChange }: { label: string; value: Bundle; onChange: Fill<Bundle> }) {
   return (
     <fieldset className="space-y-2">
       <legend className="font-semibold">{label}</legend>
-      <input type="file" multiple aria-label={`${label}: files`} onChange={async (e) => setFiles(await Promise.all([...(e.target.files ?? [])].map(async (f) => ({ name: f.name, text: await f.text() }))))} className="w-full text-sm" />
-      <Field label="Written by" hint="MODEL@VERSION, such as TH-60@4.2.9" value={from} onChange={(e) => setFrom(e.target.value.trim())} />
+      <input type="file" multiple aria-label={`${label}: files`} onChange={async (e) => { const files = await Promise.all([...(e.target.files ?? [])].map(async (f) => ({ name: f.name, text: await f.text() }))); onChange((now) => ({ ...now, files })); }} className="w-full text-sm" />
+      <Field label="Written by" hint="MODEL@VERSION, such as TH-60@4.2.9" value={value.from} onChange={(e) => { const from = e.target.value.trim(); onChange((now) => ({ ...now, from })); }} />
     </fieldset>
   );
 }
@@ -213,17 +214,18 @@ function Compare() {
 }
 
 function CompareBundles() {
-  const [old, setOld] = useState<Bundle>();
-  const [now, setNow] = useState<Bundle>();
+  const [old, setOld] = useState<Bundle>({ from: "", files: [] });
+  const [now, setNow] = useState<Bundle>({ from: "", files: [] });
+  const ready = [old, now].every((b) => b.from && b.files.length);
   const [open, setOpen] = useState<FileComparison>();
-  const compare = useMutation({ mutationFn: () => ask(api.POST("/configurations/compare-bundles", { body: { old: old!, new: now! } })), onSuccess: (d) => setOpen(d.items.find((f) => !f.same)) });
+  const compare = useMutation({ mutationFn: () => ask(api.POST("/configurations/compare-bundles", { body: { old, new: now } })), onSuccess: (d) => setOpen(d.items.find((f) => !f.same)) });
   const names = (f: FileComparison) => (f.state === "renamed" ? `${f.old}, now ${f.new}` : (f.new ?? f.old));
   const kind: Record<string, string> = { same: "kept", changed: "changed", missing: "removed", new: "added", renamed: "renamed" };
   return (
     <>
       <Card title="Compare all files of a device">
-        <div className="grid gap-4 md:grid-cols-2"><Files label="Old" onChange={setOld} /><Files label="New" onChange={setNow} /></div>
-        <div className="mt-4"><Button kind="main" disabled={!old || !now || compare.isPending} onClick={() => compare.mutate()}>Compare</Button></div>
+        <div className="grid gap-4 md:grid-cols-2"><Files label="Old" value={old} onChange={setOld} /><Files label="New" value={now} onChange={setNow} /></div>
+        <div className="mt-4"><Button kind="main" disabled={!ready || compare.isPending} onClick={() => compare.mutate()}>Compare</Button></div>
         <Trouble error={compare.error} />
       </Card>
       {compare.data && (
@@ -241,14 +243,15 @@ function CompareBundles() {
 }
 
 function CompareTwo() {
-  const [old, setOld] = useState<ConfigurationSource>();
-  const [now, setNow] = useState<ConfigurationSource>();
+  const [left, setLeft] = useState(unfilled);
+  const [right, setRight] = useState(unfilled);
+  const [old, now] = [sourceOf(left), sourceOf(right)];
   const compare = useMutation({ mutationFn: () => ask(api.POST("/configurations/compare", { body: { old: old!, new: now! } })) });
   const d = compare.data;
   return (
     <>
       <Card title="Compare two configurations">
-        <div className="grid gap-4 md:grid-cols-2"><Source label="Old" onChange={setOld} /><Source label="New" onChange={setNow} /></div>
+        <div className="grid gap-4 md:grid-cols-2"><Source label="Old" value={left} onChange={setLeft} /><Source label="New" value={right} onChange={setRight} /></div>
         <div className="mt-4 flex items-center gap-3">
           <Button kind="main" disabled={!old || !now || compare.isPending} onClick={() => compare.mutate()}>Compare</Button>
           {d && <span>{Object.keys(marks).map((k) => [k, d.items.filter((x) => x.kind === k).length] as const).filter(([, n]) => n).map(([k, n]) => counted(k, n)).join(", ") || "No difference."}</span>}
@@ -273,7 +276,8 @@ function Compared({ old, now, of, names }: { old: string; now: string; of: Diffe
 
 function Services() {
   const go = useNavigate();
-  const [source, setSource] = useState<ConfigurationSource>();
+  const [filled, setFilled] = useState(unfilled);
+  const source = sourceOf(filled);
   const [by, setBy] = useState<"address" | "policy" | "naming">("naming");
   const [picked, setPicked] = useState<string[]>([]);
   const [rename, setRename] = useState<Record<string, string>>({});
@@ -288,7 +292,7 @@ function Services() {
     <div className="grid items-start gap-4 lg:grid-cols-[5fr_7fr]">
       <Card title="Services of a gateway">
         <div className="space-y-4">
-          <Source label="Gateway" onChange={setSource} />
+          <Source label="Gateway" value={filled} onChange={setFilled} />
           <Pick label="Grouped by" value={by} onChange={(v) => setBy(v as typeof by)}><option value="naming">naming</option><option value="address">shared address</option><option value="policy">policy</option></Pick>
           <Trouble error={groups.error} />
           <ul className="max-h-[46vh] space-y-2 overflow-y-auto">
