@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -38,10 +39,11 @@ type Store struct {
 
 	mu      sync.Mutex
 	volumes map[string]*volume  // by file name
-	where   map[string][]place  // by sum; more than one while volumes are being joined, or after a damage was mended
-	bundles map[string]struct{} // sums of manifests
+	where   map[digest][]place  // more than one while volumes are being joined, or after a damage was mended
+	bundles map[digest]struct{} // sums of manifests
 	damaged map[string]error    // volumes that cannot be opened
 	last    unpacked
+	marks   int64 // length of the lock file when we last looked: it grows by a byte with every change of the folder
 }
 
 type volume struct {
@@ -68,6 +70,7 @@ type unpacked struct {
 const (
 	volumeExt = ".vmv"
 	partName  = "part-*"
+	lockName  = "lock"
 )
 
 // MaxPart bounds one part in bytes.
@@ -78,7 +81,7 @@ func Open(dir string, keys Keys) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	s := &Store{dir: dir, keys: keys, volumes: map[string]*volume{}, where: map[string][]place{}, bundles: map[string]struct{}{}, damaged: map[string]error{}}
+	s := &Store{dir: dir, keys: keys, volumes: map[string]*volume{}, where: map[digest][]place{}, bundles: map[digest]struct{}{}, damaged: map[string]error{}}
 	// What a process left half-written is nothing, as soon as nobody writes any more.
 	if release, err := s.hold(syscall.LOCK_EX | syscall.LOCK_NB); err == nil {
 		parts, _ := filepath.Glob(filepath.Join(dir, partName))
@@ -117,6 +120,11 @@ func (s *Store) Dir() string { return s.dir }
 
 // scan looks which volumes there are now. The caller holds mu.
 func (s *Store) scan() error {
+	st, err := os.Stat(filepath.Join(s.dir, lockName))
+	if err != nil {
+		return err
+	}
+	s.marks = st.Size()
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
 		return err
@@ -163,9 +171,9 @@ func (s *Store) scan() error {
 		}
 	}
 	if gone {
-		s.where, s.bundles, s.last = map[string][]place{}, map[string]struct{}{}, unpacked{}
+		s.where, s.bundles, s.last = map[digest][]place{}, map[digest]struct{}{}, unpacked{}
 		for _, v := range s.volumes {
-			s.admit(v)
+			s.chart(v)
 		}
 	}
 	return nil
@@ -189,16 +197,25 @@ func (s *Store) openNamed(name string, identities []age.Identity) (*volume, erro
 
 // admit puts what a volume holds on the map. The caller holds mu.
 func (s *Store) admit(v *volume) {
+	if s.volumes[v.name] != nil { // seen by a scan before we came
+		_ = v.file.Close()
+		return
+	}
 	s.volumes[v.name] = v
+	s.chart(v)
+}
+
+// chart puts the objects of a volume on the map. The caller holds mu.
+func (s *Store) chart(v *volume) {
 	for gi := range v.idx.Groups {
 		off := int64(0)
 		for _, o := range v.idx.Groups[gi].Objects {
-			s.where[o.SHA256] = append(s.where[o.SHA256], place{v, int32(gi), off, o.Size})
+			s.where[o.Sum] = append(s.where[o.Sum], place{v, int32(gi), off, o.Size})
 			off += o.Size
 		}
 	}
 	for _, b := range v.idx.Bundles {
-		s.bundles[b] = struct{}{}
+		s.bundles[b.Manifest] = struct{}{}
 	}
 }
 
@@ -206,7 +223,7 @@ func (s *Store) admit(v *volume) {
 var ErrNotThere = errors.New("not in the backup store")
 
 // find looks an object up, also among volumes that came since the last look. The caller holds mu.
-func (s *Store) find(sum string) ([]place, error) {
+func (s *Store) find(sum digest) ([]place, error) {
 	if p := s.where[sum]; p != nil {
 		return p, nil
 	}
@@ -221,6 +238,14 @@ func (s *Store) find(sum string) ([]place, error) {
 
 // Read returns a content by its sum, and nothing that does not have this sum.
 func (s *Store) Read(sum string) (data []byte, err error) {
+	d, err := parseDigest(sum)
+	if err != nil {
+		return nil, err
+	}
+	return s.read(d)
+}
+
+func (s *Store) read(sum digest) (data []byte, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	places, err := s.find(sum)
@@ -232,7 +257,7 @@ func (s *Store) Read(sum string) (data []byte, err error) {
 	return nil, err
 }
 
-func (s *Store) readFrom(p place, sum string) (_ []byte, err error) {
+func (s *Store) readFrom(p place, sum digest) (_ []byte, err error) {
 	g := &p.v.idx.Groups[p.group]
 	raw := s.last.data
 	if s.last.g != g {
@@ -245,7 +270,7 @@ func (s *Store) readFrom(p place, sum string) (_ []byte, err error) {
 		return nil, &DamageError{p.v.name, fmt.Sprintf("group %d is too short", p.group+1)}
 	}
 	data := slices.Clone(raw[p.off : p.off+p.size])
-	if sumOf(data) != sum {
+	if digestOf(data) != sum {
 		return nil, &DamageError{p.v.name, fmt.Sprintf("%.12s has another content than when it was written", sum)}
 	}
 	return data, nil
@@ -255,7 +280,10 @@ func (s *Store) readFrom(p place, sum string) (_ []byte, err error) {
 func (s *Store) Has(sum string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	_, err := s.find(sum)
+	d, err := parseDigest(sum)
+	if err == nil {
+		_, err = s.find(d)
+	}
 	return err == nil
 }
 
@@ -277,7 +305,7 @@ func (s *Store) Bundles() ([]string, error) {
 	}
 	out := make([]string, 0, len(s.bundles))
 	for sum := range s.bundles {
-		out = append(out, sum)
+		out = append(out, sum.String())
 	}
 	return out, nil
 }
@@ -291,7 +319,7 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 		return "", err
 	}
 	defer release()
-	if err := s.rescan(); err != nil {
+	if err := s.catchUp(); err != nil {
 		return "", err
 	}
 	m.Format = backup.Format
@@ -299,6 +327,7 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 		m.ID = strings.ToLower(rand.Text())
 	}
 	var fresh []content
+	var made entry
 	for i := range m.Parts {
 		p := &m.Parts[i]
 		data, ok := parts[p.Name]
@@ -308,9 +337,10 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 		if len(data) > MaxPart {
 			return "", fmt.Errorf("part %s is larger than %d MiB", p.Name, MaxPart>>20)
 		}
-		p.SHA256, p.Size = sumOf(data), int64(len(data))
-		c := content{p.SHA256, data}
-		if _, err := s.Read(c.sum); err != nil && !slices.ContainsFunc(fresh, func(f content) bool { return f.sum == c.sum }) {
+		c := content{digestOf(data), data}
+		p.SHA256, p.Size = c.sum.String(), int64(len(data))
+		made.Parts = append(made.Parts, c.sum)
+		if !s.readable(c.sum) && !slices.ContainsFunc(fresh, func(f content) bool { return f.sum == c.sum }) {
 			fresh = append(fresh, c)
 		}
 	}
@@ -321,21 +351,34 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 	if err != nil {
 		return "", err
 	}
-	manifest := content{sumOf(data), data}
+	manifest := content{digestOf(data), data}
+	made.Manifest = manifest.sum
 	fresh = append(fresh, manifest)
-	v, err := s.write(0, []string{manifest.sum}, func(w *writer) error { return w.run(fresh) })
+	v, err := s.write(0, []entry{made}, func(w *writer) error { return w.run(fresh) })
 	if err != nil {
 		return "", err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.admit(v)
-	return manifest.sum, nil
+	return manifest.sum.String(), s.mark()
+}
+
+// readable reports whether a content is among the volumes that are known, and can be read.
+func (s *Store) readable(sum digest) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range s.where[sum] {
+		if _, err := s.readFrom(p, sum); err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // hold takes the lock of the folder: shared while a bundle is taken, exclusive while volumes are replaced.
 func (s *Store) hold(how int) (release func(), err error) {
-	f, err := os.OpenFile(filepath.Join(s.dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := os.OpenFile(filepath.Join(s.dir, lockName), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -351,6 +394,33 @@ func (s *Store) hold(how int) (release func(), err error) {
 	return func() { _ = f.Close() }, nil
 }
 
+// catchUp is rescan for when somebody else may have changed the folder.
+func (s *Store) catchUp() error {
+	st, err := os.Stat(filepath.Join(s.dir, lockName))
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if st.Size() == s.marks {
+		return nil
+	}
+	return s.scan()
+}
+
+// mark tells other processes that the folder has changed. The caller holds mu. Two processes that mark at the same time
+// both see a length they did not expect, and look.
+func (s *Store) mark() error {
+	f, err := os.OpenFile(filepath.Join(s.dir, lockName), os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = f.Write([]byte{'.'})
+	s.marks++
+	return err
+}
+
 func (s *Store) rescan() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -358,7 +428,7 @@ func (s *Store) rescan() error {
 }
 
 // write makes a volume, reads it back, and only then gives it its name. The result is open.
-func (s *Store) write(level int, bundles []string, fill func(*writer) error) (_ *volume, err error) {
+func (s *Store) write(level int, bundles []entry, fill func(*writer) error) (_ *volume, err error) {
 	recipients, err := s.keys.Recipients()
 	if err != nil {
 		return nil, err
@@ -400,10 +470,8 @@ func (s *Store) write(level int, bundles []string, fill func(*writer) error) (_ 
 	if err != nil {
 		return nil, fmt.Errorf("reading back what was written: %w", err)
 	}
-	for i := range r.idx.Groups {
-		if err := r.prove(&r.idx.Groups[i]); err != nil {
-			return nil, fmt.Errorf("reading back what was written: group %d: %w", i+1, err)
-		}
+	if err := r.proveAll(); err != nil {
+		return nil, fmt.Errorf("reading back what was written: %w", err)
 	}
 	if err := os.Rename(f.Name(), filepath.Join(s.dir, name)); err != nil {
 		return nil, err
@@ -418,8 +486,8 @@ func (r *reader) prove(g *group) error {
 		return err
 	}
 	for _, o := range g.Objects {
-		if o.Size > int64(len(raw)) || sumOf(raw[:o.Size]) != o.SHA256 {
-			return fmt.Errorf("%.12s has another content than its sum says", o.SHA256)
+		if o.Size > int64(len(raw)) || digestOf(raw[:o.Size]) != o.Sum {
+			return fmt.Errorf("%.12s has another content than its sum says", o.Sum)
 		}
 		raw = raw[o.Size:]
 	}
@@ -427,6 +495,23 @@ func (r *reader) prove(g *group) error {
 		return errors.New("there is more in it than its index says")
 	}
 	return nil
+}
+
+func (r *reader) proveAll() error {
+	var wg sync.WaitGroup
+	found := make([]error, len(r.idx.Groups))
+	free := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for i := range r.idx.Groups {
+		free <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-free }()
+			if err := r.prove(&r.idx.Groups[i]); err != nil {
+				found[i] = fmt.Errorf("group %d: %w", i+1, err)
+			}
+		})
+	}
+	wg.Wait()
+	return errors.Join(found...)
 }
 
 // syncDir makes a rename last.

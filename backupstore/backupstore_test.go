@@ -191,7 +191,7 @@ func TestWhatMayGoGoes(t *testing.T) {
 		if gone[sum] {
 			_, err := s.Manifest(sum)
 			assert.ErrorIs(t, err, ErrNotThere)
-			assert.False(t, s.Has(sumOf(state(1, i))))
+			assert.False(t, s.Has(digestOf(state(1, i)).String()))
 			continue
 		}
 		holds(t, s, sum, 1, i)

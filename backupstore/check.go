@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -51,7 +52,7 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 		return nil, err
 	}
 	defer release()
-	entries, err := os.ReadDir(s.dir)
+	files, err := os.ReadDir(s.dir)
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +62,7 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 	}
 	var names []string
 	var of int64
-	for _, e := range entries {
+	for _, e := range files {
 		if strings.HasSuffix(e.Name(), volumeExt) {
 			names = append(names, e.Name())
 			if st, err := e.Info(); err == nil {
@@ -71,10 +72,9 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 	}
 	out := &CheckReport{Volumes: len(names)}
 	var mu sync.Mutex
-	good, sizes := map[string]bool{}, map[string]int64{}
-	manifests := map[string]*backup.Manifest{}
-	var bundles []string
-	hurt := map[string][]int{} // objects in damaged groups, by sum: indexes of damages
+	sizes := map[digest]int64{} // of what is whole
+	entries := map[digest]entry{}
+	hurt := map[digest][]int{} // objects in damaged groups, by sum: indexes of damages
 	note := func(d Damage) int { out.Damages = append(out.Damages, d); return len(out.Damages) - 1 }
 
 	work := make(chan string)
@@ -96,9 +96,9 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 					mu.Unlock()
 					continue
 				}
-				isManifest := map[string]bool{}
-				for _, b := range v.idx.Bundles {
-					isManifest[b] = true
+				bundles := map[digest]*entry{}
+				for i := range v.idx.Bundles {
+					bundles[v.idx.Bundles[i].Manifest] = &v.idx.Bundles[i]
 				}
 				for gi := range v.idx.Groups {
 					if ctx.Err() != nil {
@@ -109,22 +109,18 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 					if err == nil && c.Deep {
 						err = v.prove(g)
 					}
-					var read map[string]*backup.Manifest
-					if err == nil && slices.ContainsFunc(g.Objects, func(o object) bool { return isManifest[o.SHA256] }) {
-						read, err = v.manifests(g, isManifest)
+					if err == nil && c.Deep {
+						err = v.proveBundles(g, bundles)
 					}
 					mu.Lock()
 					if err != nil {
 						i := note(Damage{Volume: name, What: fmt.Sprintf("group %d of %d, bytes %d to %d of the plaintext: %s", gi+1, len(v.idx.Groups), g.At, g.At+g.Size-1, err)})
 						for _, o := range g.Objects {
-							hurt[o.SHA256] = append(hurt[o.SHA256], i)
+							hurt[o.Sum] = append(hurt[o.Sum], i)
 						}
 					} else {
 						for _, o := range g.Objects {
-							good[o.SHA256], sizes[o.SHA256] = true, o.Size
-						}
-						for sum, m := range read {
-							manifests[sum] = m
+							sizes[o.Sum] = o.Size
 						}
 						if c.Deep {
 							out.Content += g.raw()
@@ -134,7 +130,9 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 				}
 				_ = v.file.Close()
 				mu.Lock()
-				bundles = append(bundles, v.idx.Bundles...)
+				for _, b := range v.idx.Bundles {
+					entries[b.Manifest] = b
+				}
 				out.Stored += v.size
 				if c.Progress != nil {
 					c.Progress(out.Stored, of)
@@ -151,26 +149,28 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	out.Objects = len(good)
-	slices.Sort(bundles)
-	bundles = slices.Compact(bundles)
-	expect := c.Expect
-	if expect == nil {
-		expect = bundles
-	} else {
-		wanted := map[string]bool{}
-		for _, b := range expect {
-			wanted[b] = true
+	out.Objects = len(sizes)
+	expect := slices.Collect(maps.Keys(entries))
+	if c.Expect != nil {
+		wanted := map[digest]bool{}
+		expect = expect[:0]
+		for _, sum := range c.Expect {
+			d, err := parseDigest(sum)
+			if err != nil {
+				return nil, err
+			}
+			wanted[d], expect = true, append(expect, d)
 		}
-		for _, b := range bundles {
+		for b := range entries {
 			if !wanted[b] {
-				out.Unknown = append(out.Unknown, b)
+				out.Unknown = append(out.Unknown, b.String())
 			}
 		}
+		slices.Sort(out.Unknown)
 	}
 	out.Bundles = len(expect)
-	missing := map[string]int{} // by what is missing: index of its damage
-	hit := func(bundle, sum, what string) {
+	missing := map[digest]int{} // by what is missing: index of its damage
+	hit := func(bundle, sum digest, what string) {
 		places := hurt[sum]
 		if len(places) == 0 {
 			i, ok := missing[sum]
@@ -181,22 +181,19 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 			places = []int{i}
 		}
 		for _, i := range places {
-			if d := &out.Damages[i]; !slices.Contains(d.Lost, bundle) {
-				d.Lost = append(d.Lost, bundle)
+			if d := &out.Damages[i]; !slices.Contains(d.Lost, bundle.String()) {
+				d.Lost = append(d.Lost, bundle.String())
 			}
 		}
 	}
 	for _, b := range expect {
-		m := manifests[b]
-		if m == nil {
+		if _, ok := sizes[b]; !ok {
 			hit(b, b, fmt.Sprintf("the manifest %.12s is in no readable volume", b))
 			continue
 		}
-		for _, p := range m.Parts {
-			if !good[p.SHA256] {
-				hit(b, p.SHA256, fmt.Sprintf("the content %.12s (%s of %s) is in no readable volume", p.SHA256, p.File, m.Device))
-			} else if sizes[p.SHA256] != p.Size {
-				hit(b, p.SHA256, fmt.Sprintf("the content %.12s (%s of %s) has %d bytes, not %d", p.SHA256, p.File, m.Device, sizes[p.SHA256], p.Size))
+		for _, p := range entries[b].Parts {
+			if _, ok := sizes[p]; !ok {
+				hit(b, p, fmt.Sprintf("the content %.12s is in no readable volume", p))
 			}
 		}
 	}
@@ -204,27 +201,50 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 	return out, nil
 }
 
-// manifests reads the manifests in a group.
-func (r *reader) manifests(g *group, is map[string]bool) (map[string]*backup.Manifest, error) {
+// proveBundles holds the index against the manifests in a group: it speaks of the same parts.
+func (r *reader) proveBundles(g *group, bundles map[digest]*entry) error {
+	if !slices.ContainsFunc(g.Objects, func(o object) bool { return bundles[o.Sum] != nil }) {
+		return nil
+	}
+	is := map[digest]bool{}
+	for sum := range bundles {
+		is[sum] = true
+	}
+	read, err := r.manifests(g, is)
+	if err != nil {
+		return err
+	}
+	for sum, m := range read {
+		for i, p := range m.Parts {
+			if parts := bundles[sum].Parts; len(parts) != len(m.Parts) || parts[i].String() != p.SHA256 {
+				return fmt.Errorf("the index speaks of other parts of bundle %.12s than its manifest", sum)
+			}
+		}
+	}
+	return nil
+}
+
+// manifests reads those manifests in a group that are asked for.
+func (r *reader) manifests(g *group, is map[digest]bool) (map[digest]*backup.Manifest, error) {
 	raw, err := r.unpack(g)
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]*backup.Manifest{}
+	out := map[digest]*backup.Manifest{}
 	for _, o := range g.Objects {
 		if o.Size > int64(len(raw)) {
 			return nil, errors.New("it is too short")
 		}
 		data := raw[:o.Size]
 		raw = raw[o.Size:]
-		if !is[o.SHA256] {
+		if !is[o.Sum] {
 			continue
 		}
-		if sumOf(data) != o.SHA256 {
-			return nil, fmt.Errorf("the manifest %.12s has another content than its sum says", o.SHA256)
+		if digestOf(data) != o.Sum {
+			return nil, fmt.Errorf("the manifest %.12s has another content than its sum says", o.Sum)
 		}
-		if out[o.SHA256], err = backup.Read(data); err != nil {
-			return nil, fmt.Errorf("manifest %.12s: %w", o.SHA256, err)
+		if out[o.Sum], err = backup.Read(data); err != nil {
+			return nil, fmt.Errorf("manifest %.12s: %w", o.Sum, err)
 		}
 	}
 	return out, nil

@@ -13,8 +13,6 @@ import (
 	"time"
 
 	"filippo.io/age"
-
-	"verimorph/core/backup"
 )
 
 // How many volumes of a level there may be before they are joined into one of the next level, and the size in bytes from
@@ -61,18 +59,11 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	slices.SortFunc(volumes, func(a, b *volume) int { return cmp.Compare(a.name, b.name) })
 	out.Before, out.After = len(volumes), len(volumes)
 
-	known := map[string]bool{} // what came later was not asked about
-	for _, v := range volumes {
-		for _, b := range v.idx.Bundles {
-			known[b] = true
-		}
+	if !t.All && !t.Anew && t.Gone == nil && !many(volumes) {
+		return out, nil
 	}
-
 	// What is wanted: every bundle that may not go, and all its parts.
-	wanted, manifests, err := s.wanted(volumes, t.Gone)
-	if err != nil {
-		return out, err
-	}
+	live := wanted(volumes, t.Gone)
 	var sets [][]*volume
 	switch {
 	case t.Anew:
@@ -86,24 +77,24 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	case t.All:
 		var small []*volume
 		for _, v := range volumes {
-			if v.size < largeSize || v.waste(wanted) > 0.3 {
+			if v.size < largeSize || v.waste(live) > 0.3 {
 				small = append(small, v)
 			}
 		}
-		if len(small) > 1 || len(small) == 1 && small[0].waste(wanted) > 0 {
+		if len(small) > 1 || len(small) == 1 && small[0].waste(live) > 0 {
 			sets = append(sets, small)
 		}
 	default:
 		byLevel := map[int][]*volume{}
 		for _, v := range volumes {
-			if v.waste(wanted) > 0.3 {
+			if v.waste(live) > 0.3 {
 				sets = append(sets, []*volume{v})
 			} else if v.size < largeSize {
 				byLevel[v.idx.Level] = append(byLevel[v.idx.Level], v)
 			}
 		}
 		for level, vs := range byLevel {
-			if len(vs) >= manyJoined && level > 0 || len(vs) >= manyTaken {
+			if len(vs) >= enough(level) {
 				sets = append(sets, vs)
 			}
 		}
@@ -118,7 +109,7 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		made, left, err := s.join(ctx, set, wanted, manifests, known)
+		made, left, err := s.join(ctx, set, live)
 		if err != nil {
 			return out, err
 		}
@@ -134,6 +125,26 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	return out, nil
 }
 
+// many reports whether there are enough volumes of one level to join them.
+func many(volumes []*volume) bool {
+	count := map[int]int{}
+	for _, v := range volumes {
+		if v.size < largeSize {
+			if count[v.idx.Level]++; count[v.idx.Level] >= enough(v.idx.Level) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func enough(level int) int {
+	if level == 0 {
+		return manyTaken
+	}
+	return manyJoined
+}
+
 // only keeps a second Tidy out, in this process or another; nil when one is at work.
 func (s *Store) only() (release func(), err error) {
 	f, err := os.OpenFile(filepath.Join(s.dir, "tidy"), os.O_RDWR|os.O_CREATE, 0o600)
@@ -147,49 +158,86 @@ func (s *Store) only() (release func(), err error) {
 	return func() { _ = f.Close() }, nil
 }
 
-// rank says where an object lies in a volume: all states of one part of one device side by side, in the order of time.
+// rank says where an object lies in a volume: first all manifests, then all states of one part of one device side by
+// side, in the order of time.
 type rank struct {
+	content      int // 0: a manifest
 	device, part string
 	at           time.Time
 }
 
 func (a rank) compare(b rank) int {
-	return cmp.Or(cmp.Compare(a.device, b.device), cmp.Compare(a.part, b.part), a.at.Compare(b.at))
+	return cmp.Or(cmp.Compare(a.content, b.content), cmp.Compare(a.device, b.device), cmp.Compare(a.part, b.part), a.at.Compare(b.at))
 }
 
-// wanted lists every object that has to stay, with its rank, and which sums are manifests. A manifest that cannot be read
-// keeps the volumes as they are: nobody knows what it needs.
-func (s *Store) wanted(volumes []*volume, gone func(string) bool) (map[string]rank, map[string]bool, error) {
-	out, manifests := map[string]rank{}, map[string]bool{}
+// liveness says what has to stay.
+type liveness struct {
+	known   map[digest]bool // bundles that were asked about, and whether they stay; what comes later is not among them
+	objects map[digest]bool // manifests and parts that stay
+}
+
+// wanted asks about every bundle, and lists what those that stay are made of.
+func wanted(volumes []*volume, gone func(string) bool) liveness {
+	l := liveness{map[digest]bool{}, map[digest]bool{}}
 	for _, v := range volumes {
-		for _, sum := range v.idx.Bundles {
-			if manifests[sum] || gone != nil && gone(sum) {
-				continue
+		for _, b := range v.idx.Bundles {
+			stays, asked := l.known[b.Manifest]
+			if !asked {
+				stays = gone == nil || !gone(b.Manifest.String())
+				l.known[b.Manifest] = stays
 			}
-			m, err := s.Manifest(sum)
-			if err != nil {
-				return nil, nil, fmt.Errorf("bundle %.12s cannot be read, so nothing is tidied; look with backup check: %w", sum, err)
-			}
-			manifests[sum] = true
-			out[sum] = rank{m.Device, "", m.TakenAt}
-			for _, p := range m.Parts {
-				r := rank{m.Device, p.Name, m.TakenAt}
-				if old, there := out[p.SHA256]; !there || r.compare(old) < 0 {
-					out[p.SHA256] = r
+			if stays {
+				l.objects[b.Manifest] = true
+				for _, p := range b.Parts {
+					l.objects[p] = true
 				}
 			}
 		}
 	}
-	return out, manifests, nil
+	return l
 }
 
+// ranks reads the manifests in some volumes to say where their objects are to lie. A manifest that cannot be read keeps
+// the volumes as they are.
+func ranks(set []*volume, l liveness) (map[digest]rank, error) {
+	out := map[digest]rank{}
+	for _, v := range set {
+		is := map[digest]bool{}
+		for _, b := range v.idx.Bundles {
+			is[b.Manifest] = l.known[b.Manifest]
+		}
+		for gi := range v.idx.Groups {
+			g := &v.idx.Groups[gi]
+			if !slices.ContainsFunc(g.Objects, func(o object) bool { return is[o.Sum] }) {
+				continue
+			}
+			read, err := v.manifests(g, is)
+			if err != nil {
+				return nil, fmt.Errorf("volume %s cannot be read, so it is not tidied; look with backup check: %w", v.name, err)
+			}
+			for sum, m := range read {
+				out[sum] = rank{0, m.Device, "", m.TakenAt}
+				for _, p := range m.Parts {
+					r, sum := rank{1, m.Device, p.Name, m.TakenAt}, must(parseDigest(p.SHA256))
+					if old, there := out[sum]; !there || r.compare(old) < 0 {
+						out[sum] = r
+					}
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+func must(d digest, _ error) digest { return d } // a manifest that was read has sums
+
 // waste is the share of a volume's content that nobody wants.
-func (v *volume) waste(wanted map[string]rank) float64 {
+func (v *volume) waste(l liveness) float64 {
 	var all, lost int64
 	for _, g := range v.idx.Groups {
 		for _, o := range g.Objects {
 			all += o.Size
-			if _, ok := wanted[o.SHA256]; !ok {
+			if !l.objects[o.Sum] {
 				lost += o.Size
 			}
 		}
@@ -202,37 +250,66 @@ func (v *volume) waste(wanted map[string]rank) float64 {
 
 // join makes one volume of several, with what is wanted of them. It returns how many volumes it made (one, or none when
 // nothing is wanted) and how many bundles it left out.
-func (s *Store) join(ctx context.Context, set []*volume, wanted map[string]rank, manifests, known map[string]bool) (made, left int, err error) {
-	type entry struct {
+func (s *Store) join(ctx context.Context, set []*volume, l liveness) (made, left int, err error) {
+	type item struct {
 		rank
 		object
-		v *volume
-		g *group
+		v   *volume
+		g   *group
+		off int64
 	}
-	var entries []entry
-	var bundles []string
-	seen, listed, level := map[string]bool{}, map[string]bool{}, 0
+	// Each volume is in the order of the ranks, too, so one unpacked group of each is enough at a time.
+	type open struct {
+		g   *group
+		raw []byte
+	}
+	order, err := ranks(set, l)
+	if err != nil {
+		return 0, 0, err
+	}
+	at := map[*volume]open{}
+	read := func(e item) ([]byte, error) {
+		o := at[e.v]
+		if o.g != e.g {
+			raw, err := e.v.unpack(e.g)
+			if err != nil {
+				return nil, &DamageError{e.v.name, err.Error()}
+			}
+			o = open{e.g, raw}
+			at[e.v] = o
+		}
+		return o.raw[e.off : e.off+e.Size], nil
+	}
+	var entries []item
+	var bundles []entry
+	seen, listed, level := map[digest]bool{}, map[digest]bool{}, 0
 	for _, v := range set {
 		level = max(level, v.idx.Level+1)
 		for _, b := range v.idx.Bundles {
 			switch {
-			case !manifests[b]:
+			case !l.known[b.Manifest]:
 				left++
-			case !listed[b]:
-				listed[b], bundles = true, append(bundles, b)
+			case !listed[b.Manifest]:
+				listed[b.Manifest], bundles = true, append(bundles, b)
 			}
 		}
 		for gi := range v.idx.Groups {
 			g := &v.idx.Groups[gi]
+			off := int64(0)
 			for _, o := range g.Objects {
-				if r, ok := wanted[o.SHA256]; ok && !seen[o.SHA256] {
-					seen[o.SHA256] = true
-					entries = append(entries, entry{r, o, v, g})
+				if l.objects[o.Sum] && !seen[o.Sum] {
+					seen[o.Sum] = true
+					r, ok := order[o.Sum]
+					if !ok { // only bundles in other volumes need it
+						r = rank{content: 2}
+					}
+					entries = append(entries, item{r, o, v, g, off})
 				}
+				off += o.Size
 			}
 		}
 	}
-	slices.SortStableFunc(entries, func(a, b entry) int { return a.rank.compare(b.rank) })
+	slices.SortStableFunc(entries, func(a, b item) int { return a.rank.compare(b.rank) })
 	var v *volume
 	if len(entries) > 0 {
 		v, err = s.write(level, bundles, func(w *writer) error {
@@ -240,21 +317,26 @@ func (s *Store) join(ctx context.Context, set []*volume, wanted map[string]rank,
 				if err := ctx.Err(); err != nil {
 					return err
 				}
-				// All states of one part of one device go together.
-				n := 1
-				for n < len(entries) && entries[n].device == entries[0].device && entries[n].part == entries[0].part {
+				// All states of one part of one device go together, and so do all manifests.
+				n, first := 1, entries[0].rank
+				for n < len(entries) && entries[n].content == first.content && (first.content == 0 || entries[n].device == first.device && entries[n].part == first.part) {
 					n++
 				}
 				var run []content
 				for _, e := range entries[:n] {
-					data, err := s.Read(e.SHA256)
+					data, err := read(e)
 					if err != nil {
 						return err
 					}
-					run = append(run, content{e.SHA256, data})
+					run = append(run, content{e.Sum, data})
 				}
 				if err := w.run(run); err != nil {
 					return err
+				}
+				if first.content == 0 { // who wants to know which bundles there are reads nothing else
+					if err := w.flush(); err != nil {
+						return err
+					}
 				}
 				entries = entries[n:]
 			}
@@ -284,15 +366,11 @@ func (s *Store) join(ctx context.Context, set []*volume, wanted map[string]rank,
 		return undo(err)
 	}
 	for sum := range s.bundles {
-		if known[sum] {
+		if _, asked := l.known[sum]; asked {
 			continue
 		}
-		m, err := s.manifestHeld(sum)
-		if err != nil {
-			return undo(err)
-		}
-		for _, p := range m.Parts {
-			if _, ok := wanted[p.SHA256]; !ok && s.onlyIn(set, p.SHA256) {
+		for _, part := range s.partsOf(sum) {
+			if !l.objects[part] && s.onlyIn(set, part) {
 				return undo(nil) // another time
 			}
 		}
@@ -305,22 +383,26 @@ func (s *Store) join(ctx context.Context, set []*volume, wanted map[string]rank,
 	if err := syncDir(s.dir); err != nil {
 		return made, left, err
 	}
+	if err := s.mark(); err != nil {
+		return made, left, err
+	}
 	return made, left, s.scan()
 }
 
-// manifestHeld is Manifest for a caller that holds mu.
-func (s *Store) manifestHeld(sum string) (*backup.Manifest, error) {
-	for _, p := range s.where[sum] {
-		data, err := s.readFrom(p, sum)
-		if err == nil {
-			return backup.Read(data)
+// partsOf are the contents that a bundle is made of. The caller holds mu.
+func (s *Store) partsOf(bundle digest) []digest {
+	for _, v := range s.volumes {
+		for _, b := range v.idx.Bundles {
+			if b.Manifest == bundle {
+				return b.Parts
+			}
 		}
 	}
-	return nil, fmt.Errorf("bundle %.12s cannot be read", sum)
+	return nil
 }
 
 // onlyIn reports whether an object lies in none but these volumes. The caller holds mu.
-func (s *Store) onlyIn(set []*volume, sum string) bool {
+func (s *Store) onlyIn(set []*volume, sum digest) bool {
 	for _, p := range s.where[sum] {
 		if !slices.Contains(set, p.v) {
 			return false

@@ -30,51 +30,197 @@ const (
 
 // groupSize bounds what is compressed together, in bytes before compression. What is alike lies side by side in a
 // group; to open one thing, one group is read.
-const groupSize = 8 << 20
+const groupSize = 4 << 20
 
 // maxIndex bounds an index after decompression: no volume we write comes near.
 const maxIndex = 256 << 20
 
+// digest is a SHA-256 sum.
+type digest [sha256.Size]byte
+
+func (d digest) String() string { return hex.EncodeToString(d[:]) }
+
+func digestOf(data []byte) digest { return sha256.Sum256(data) }
+
+func parseDigest(s string) (d digest, err error) {
+	b, err := hex.DecodeString(s)
+	if err != nil || len(b) != len(d) {
+		return d, fmt.Errorf("%q is not a SHA-256 sum", s)
+	}
+	return digest(b), nil
+}
+
 // index is what a volume holds.
 type index struct {
-	Format  string   `json:"format"`
-	Level   int      `json:"level"` // 0: as taken; n+1: made of volumes of level n
-	Groups  []group  `json:"groups"`
-	Bundles []string `json:"bundles"` // which objects are manifests, by sum
+	Level   int // 0: as taken; n+1: made of volumes of level n
+	Groups  []group
+	Bundles []entry
 }
 
 // group is one zstd frame: the objects in it follow one another.
 type group struct {
-	At      int64    `json:"at"` // of the frame, in the plaintext
-	Size    int64    `json:"size"`
-	SHA256  string   `json:"sha256"` // of the frame
-	Objects []object `json:"objects"`
+	At      int64 // of the frame, in the plaintext
+	Size    int64
+	Sum     digest // of the frame
+	Objects []object
 }
 
 type object struct {
-	SHA256 string `json:"sha256"`
-	Size   int64  `json:"size"`
+	Sum  digest
+	Size int64
 }
 
+// entry says which contents a bundle is made of; they may lie in other volumes.
+type entry struct {
+	Manifest digest
+	Parts    []digest
+}
+
+// indexHead is the first line of an index. Behind it stand, as binary numbers in network order: for each object, in the
+// order in which they lie in the groups, its sum and its size (8 bytes); for each bundle the number of its parts (4 bytes)
+// and the sums of its manifest and of its parts, each as the number of an object (4 bytes), or as all ones and the sum
+// itself where the object lies elsewhere.
+type indexHead struct {
+	Format  string      `json:"format"`
+	Level   int         `json:"level"`
+	Groups  []groupHead `json:"groups"`
+	Bundles int         `json:"bundles"`
+}
+
+type groupHead struct {
+	Size    int64  `json:"size"`
+	SHA256  string `json:"sha256"`
+	Objects int    `json:"objects"`
+}
+
+const elsewhere = 1<<32 - 1
+
+func (x *index) encode() ([]byte, error) {
+	head := indexHead{volumeFormat, x.Level, make([]groupHead, 0, len(x.Groups)), len(x.Bundles)}
+	for _, g := range x.Groups {
+		head.Groups = append(head.Groups, groupHead{g.Size, g.Sum.String(), len(g.Objects)})
+	}
+	out, err := json.Marshal(head)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, '\n')
+	number := map[digest]uint32{}
+	for _, g := range x.Groups {
+		for _, o := range g.Objects {
+			number[o.Sum] = uint32(len(number))
+			out = binary.BigEndian.AppendUint64(append(out, o.Sum[:]...), uint64(o.Size))
+		}
+	}
+	refer := func(d digest) {
+		if n, ok := number[d]; ok {
+			out = binary.BigEndian.AppendUint32(out, n)
+		} else {
+			out = append(binary.BigEndian.AppendUint32(out, elsewhere), d[:]...)
+		}
+	}
+	for _, b := range x.Bundles {
+		out = binary.BigEndian.AppendUint32(out, uint32(len(b.Parts)))
+		refer(b.Manifest)
+		for _, p := range b.Parts {
+			refer(p)
+		}
+	}
+	return out, nil
+}
+
+var errIndex = errors.New("its index does not fit its content")
+
+// decodeIndex reads an index. first is where the first group lies, end where the last one ends: between them there is
+// nothing that the index does not speak of.
+func decodeIndex(data []byte, first, end int64) (*index, error) {
+	line, rest, ok := bytes.Cut(data, []byte("\n"))
+	if !ok {
+		return nil, errIndex
+	}
+	var head indexHead
+	if err := json.Unmarshal(line, &head); err != nil {
+		return nil, errIndex
+	}
+	if err := backup.CheckFormat(head.Format, volumeFormat); err != nil {
+		return nil, err
+	}
+	take := func(n int) []byte {
+		if n < 0 || n > len(rest) {
+			ok = false
+			return make([]byte, min(max(n, 0), sha256.Size+8))
+		}
+		b := rest[:n]
+		rest = rest[n:]
+		return b
+	}
+	x, all := &index{Level: head.Level}, []digest(nil)
+	at := first
+	for _, gh := range head.Groups {
+		sum, err := parseDigest(gh.SHA256)
+		if err != nil || gh.Size <= 0 || gh.Size > end-at || gh.Objects <= 0 || gh.Objects > len(rest)/(sha256.Size+8) {
+			return nil, errIndex
+		}
+		g := group{at, gh.Size, sum, make([]object, gh.Objects)}
+		for i := range g.Objects {
+			g.Objects[i] = object{digest(take(sha256.Size)), int64(binary.BigEndian.Uint64(take(8)))}
+			if g.Objects[i].Size < 0 || g.Objects[i].Size > MaxPart {
+				return nil, errIndex
+			}
+			all = append(all, g.Objects[i].Sum)
+		}
+		x.Groups = append(x.Groups, g)
+		at += gh.Size
+	}
+	refer := func() digest {
+		switch n := binary.BigEndian.Uint32(take(4)); {
+		case n == elsewhere:
+			return digest(take(sha256.Size))
+		case int64(n) < int64(len(all)):
+			return all[n]
+		}
+		ok = false
+		return digest{}
+	}
+	for range head.Bundles {
+		n := binary.BigEndian.Uint32(take(4))
+		if !ok || int64(n) > int64(len(rest)/4) {
+			return nil, errIndex
+		}
+		b := entry{Manifest: refer(), Parts: make([]digest, n)}
+		for i := range b.Parts {
+			b.Parts[i] = refer()
+		}
+		x.Bundles = append(x.Bundles, b)
+	}
+	if !ok || len(rest) > 0 || at != end {
+		return nil, errIndex
+	}
+	return x, nil
+}
+
+// What was just taken is compressed quickly; it is compressed well when it is joined.
 var (
+	quick, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20), zstd.WithEncoderConcurrency(4), zstd.WithEncoderCRC(false))
 	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithWindowSize(groupSize), zstd.WithEncoderConcurrency(2), zstd.WithEncoderCRC(false))
 	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(1<<31), zstd.WithDecodeAllCapLimit(false))
 )
 
 // content is one thing to be written.
 type content struct {
-	sum  string
+	sum  digest
 	data []byte
 }
 
 // writer writes a volume.
 type writer struct {
-	w     *bufio.Writer
-	seal  io.WriteCloser
-	at    int64
-	idx   index
-	group []content
-	size  int64
+	encoder *zstd.Encoder
+	w       *bufio.Writer
+	seal    io.WriteCloser
+	at      int64
+	idx     index
+	group   []content
+	size    int64
 }
 
 func newWriter(w io.Writer, level int, recipients []age.Recipient) (*writer, error) {
@@ -83,7 +229,10 @@ func newWriter(w io.Writer, level int, recipients []age.Recipient) (*writer, err
 	if err != nil {
 		return nil, err
 	}
-	v := &writer{w: buffered, seal: seal, idx: index{Format: volumeFormat, Level: level, Groups: []group{}, Bundles: []string{}}}
+	v := &writer{encoder: encoder, w: buffered, seal: seal, idx: index{Level: level}}
+	if level == 0 {
+		v.encoder = quick
+	}
 	return v, v.write([]byte(magic))
 }
 
@@ -133,8 +282,8 @@ func (v *writer) flush() error {
 		raw = append(raw, c.data...)
 		g.Objects = append(g.Objects, object{c.sum, int64(len(c.data))})
 	}
-	frame := encoder.EncodeAll(raw, nil)
-	g.Size, g.SHA256 = int64(len(frame)), sumOf(frame)
+	frame := v.encoder.EncodeAll(raw, nil)
+	g.Size, g.Sum = int64(len(frame)), digestOf(frame)
 	v.idx.Groups = append(v.idx.Groups, g)
 	v.group, v.size = v.group[:0], 0
 	return v.write(frame)
@@ -145,11 +294,11 @@ func (v *writer) end() error {
 	if err := v.flush(); err != nil {
 		return err
 	}
-	data, err := json.Marshal(&v.idx)
+	data, err := v.idx.encode()
 	if err != nil {
 		return err
 	}
-	frame := encoder.EncodeAll(data, nil)
+	frame := v.encoder.EncodeAll(data, nil)
 	at, sum := v.at, sha256.Sum256(frame)
 	trailer := make([]byte, 0, trailerSize)
 	trailer = binary.BigEndian.AppendUint64(trailer, uint64(at))
@@ -165,7 +314,7 @@ func (v *writer) end() error {
 type reader struct {
 	file  io.ReaderAt
 	plain io.ReaderAt
-	idx   index
+	idx   *index
 }
 
 // A DamageError says that a volume cannot be read, or not as a whole.
@@ -220,25 +369,14 @@ func openVolume(name string, f io.ReaderAt, size int64, identities []age.Identit
 	if err != nil {
 		return nil, damaged("its index is damaged")
 	}
-	r := &reader{file: f, plain: plain}
-	if err := json.Unmarshal(data, &r.idx); err != nil {
-		return nil, damaged("its index cannot be read: %s", err)
-	}
-	if err := backup.CheckFormat(r.idx.Format, volumeFormat); err != nil {
+	idx, err := decodeIndex(data, int64(len(magic)), int64(at))
+	switch {
+	case errors.Is(err, backup.ErrNewer):
 		return nil, fmt.Errorf("volume %s: %w", name, err)
+	case err != nil:
+		return nil, damaged("%s", err)
 	}
-	// The index speaks of what lies between the beginning and itself, without gaps: nothing is in a volume unsaid.
-	next := int64(len(magic))
-	for _, g := range r.idx.Groups {
-		if g.At != next || g.Size <= 0 || g.Size > int64(at)-next {
-			return nil, damaged("its index does not fit its content")
-		}
-		next += g.Size
-	}
-	if next != int64(at) {
-		return nil, damaged("its index does not fit its content")
-	}
-	return r, nil
+	return &reader{file: f, plain: plain, idx: idx}, nil
 }
 
 // readAt fills p; the end of the file right behind it is no error.
@@ -259,7 +397,7 @@ func (r *reader) frame(g *group) ([]byte, error) {
 	if err := readAt(r.plain, frame, g.At); err != nil {
 		return nil, err
 	}
-	if sumOf(frame) != g.SHA256 {
+	if digestOf(frame) != g.Sum {
 		return nil, errors.New("it has another sum than when it was written")
 	}
 	return frame, nil
@@ -297,11 +435,6 @@ func inflate(frame []byte, limit int64) ([]byte, error) {
 	return data, err
 }
 
-func sumOf(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
-}
-
 // OpenFile reads every bundle of one volume file and gives it to f, with its parts by name. It needs nothing but the
 // file and a key; parts that lie in other volumes are given as missing.
 func OpenFile(name string, identities []age.Identity, f func(m *backup.Manifest, parts map[string][]byte, missing []backup.Part) error) error {
@@ -318,7 +451,7 @@ func OpenFile(name string, identities []age.Identity, f func(m *backup.Manifest,
 	if err != nil {
 		return err
 	}
-	objects := map[string][]byte{}
+	objects := map[digest][]byte{}
 	for i := range r.idx.Groups {
 		g := &r.idx.Groups[i]
 		raw, err := r.unpack(g)
@@ -326,23 +459,27 @@ func OpenFile(name string, identities []age.Identity, f func(m *backup.Manifest,
 			return &DamageError{name, fmt.Sprintf("group %d: %s", i+1, err)}
 		}
 		for _, o := range g.Objects {
-			objects[o.SHA256], raw = raw[:o.Size], raw[o.Size:]
+			objects[o.Sum], raw = raw[:o.Size], raw[o.Size:]
 		}
 	}
-	for _, sum := range r.idx.Bundles {
-		m, err := backup.Read(objects[sum])
+	for _, b := range r.idx.Bundles {
+		m, err := backup.Read(objects[b.Manifest])
 		if err != nil {
-			return fmt.Errorf("%s: bundle %.12s: %w", name, sum, err)
+			return fmt.Errorf("%s: bundle %.12s: %w", name, b.Manifest, err)
 		}
 		parts, missing := map[string][]byte{}, []backup.Part(nil)
 		for _, p := range m.Parts {
-			data, ok := objects[p.SHA256]
+			sum, err := parseDigest(p.SHA256)
+			if err != nil {
+				return err
+			}
+			data, ok := objects[sum]
 			if !ok {
 				missing = append(missing, p)
 				continue
 			}
 			if err := p.Fits(data); err != nil {
-				return fmt.Errorf("%s: bundle %.12s: %w", name, sum, err)
+				return fmt.Errorf("%s: bundle %.12s: %w", name, b.Manifest, err)
 			}
 			parts[p.Name] = data
 		}

@@ -45,9 +45,14 @@ func main() {
 		configs(dir)
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "backups" {
+		check(benchBackups(context.Background(), dir))
+		return
+	}
 	cat := loading(dir)
 	paths(cat)
 	configs(dir)
+	check(benchBackups(context.Background(), dir))
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)
