@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"regexp"
 	"slices"
@@ -21,12 +22,27 @@ import (
 
 // A Target says where a device is and how to get in.
 type Target struct {
-	Address    string // host:port
-	User       string
-	Password   string
-	Privileged string // second password for the privileged level
-	HostKey    string // pinned key in authorized-keys form; empty: take what comes, see Client.HostKey
+	Address    string   // host:port
+	SignIns    []SignIn // tried in this order
+	Privileged []SignIn // second passwords for the privileged level, tried in this order
+	Token      string   // for its HTTP side
+	Web        string   // URL of its HTTP side
+	HostKey    string   // pinned key in authorized-keys form; empty: take what comes, see Client.HostKey
+	AnyHostKey bool     // another host key than the pinned one is expected
+	Tries      int      // how many refused sign-ins are risked; 0: 1
 	Dialect    *Dialect
+	Exchange   Exchange // nil: the device can neither send nor fetch
+	// Refused and Used hear of every sign-in and every second password that the device refused or took. They may be nil.
+	Refused func(SignIn)
+	Used    func(SignIn)
+}
+
+// A SignIn is one way to be let in.
+type SignIn struct {
+	ID       int64 // of the credential
+	User     string
+	Password string
+	Key      ssh.Signer // nil: by password
 }
 
 // A Portrait is what a device is right now.
@@ -34,6 +50,7 @@ type Portrait struct {
 	Name, Maker, Model, Serial string
 	Version                    string
 	Uptime                     time.Duration
+	Started                    string // what the device says about its last start; another one after each restart
 	ServicesReady              bool
 	Unsaved                    bool // running differs from saved configuration
 	Slots                      []Slot
@@ -84,41 +101,95 @@ type Client struct {
 	term    *session
 	files   *sftp.Client
 	hostKey string
+	in      *SignIn // what let us in
+	tries   int     // refused so far, second passwords included
 	stop    func() bool
 }
 
 // dialTimeout bounds connecting and signing in together.
 const dialTimeout = 10 * time.Second
 
-// Dial connects and signs in. Errors are *Error of kind Unreachable, HostKeyChanged, SignInRefused or Silent.
-// Cancelling ctx later closes the connection.
+// Dial connects and signs in with the first of the target's ways that is let in; it risks no more refusals than the
+// target says. Errors are *Error of kind Unreachable, HostKeyChanged, SignInRefused or Silent. Cancelling ctx later closes
+// the connection.
 func Dial(ctx context.Context, t Target) (*Client, error) {
 	c := &Client{t: t}
+	if len(t.SignIns) == 0 {
+		return nil, &Error{SignInRefused, t.Address, "sign in", "no credential is known that would let us in; add one with: verimorph credential add"}
+	}
+	for i := range t.SignIns {
+		err := c.dialWith(ctx, &t.SignIns[i])
+		if err == nil {
+			c.in = &t.SignIns[i]
+			if t.Used != nil {
+				t.Used(*c.in)
+			}
+			return c, nil
+		}
+		if KindOf(err) != SignInRefused {
+			return nil, err
+		}
+		c.refused(t.SignIns[i])
+		if c.tries >= max(t.Tries, 1) || i == len(t.SignIns)-1 {
+			if c.tries > 1 || len(t.SignIns) > 1 {
+				err = &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("%d of %d credentials were tried and refused, the last for user %q; more is not risked in one go", c.tries, len(t.SignIns), t.SignIns[i].User)}
+			}
+			return nil, err
+		}
+	}
+	panic("unreachable")
+}
+
+func (c *Client) refused(s SignIn) {
+	c.tries++
+	if c.t.Refused != nil {
+		c.t.Refused(s)
+	}
+}
+
+// dialWith connects and signs in in one way.
+func (c *Client) dialWith(ctx context.Context, in *SignIn) error {
+	t := c.t
 	keyErr := error(nil)
 	cfg := &ssh.ClientConfig{
-		User: t.User, Timeout: dialTimeout,
-		Auth: []ssh.AuthMethod{ssh.Password(t.Password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				answers[i] = t.Password
-			}
-			return answers, nil
-		})},
+		User: in.User, Timeout: dialTimeout,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			c.hostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
-			if t.HostKey != "" && c.hostKey != t.HostKey {
+			if t.HostKey != "" && c.hostKey != t.HostKey && !t.AnyHostKey {
 				keyErr = &Error{HostKeyChanged, t.Address, "connect", fmt.Sprintf("the host key is %s, not the pinned one; if the device was replaced or reinstalled, forget the pinned key and refresh", ssh.FingerprintSHA256(key))}
 				return keyErr
 			}
 			return nil
 		},
 	}
-	if known, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); t.HostKey != "" && err == nil {
+	if in.Key != nil {
+		cfg.Auth = []ssh.AuthMethod{ssh.PublicKeys(in.Key)}
+	} else { // one try a connection, whichever of the two the device asks for
+		asked := false
+		cfg.Auth = []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) {
+			if asked {
+				return "", errors.New("tried already")
+			}
+			asked = true
+			return in.Password, nil
+		}), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			if asked && len(questions) > 0 {
+				return nil, errors.New("tried already")
+			}
+			asked = asked || len(questions) > 0
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = in.Password
+			}
+			return answers, nil
+		})}
+	}
+	if known, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); t.HostKey != "" && err == nil && !t.AnyHostKey {
 		cfg.HostKeyAlgorithms = algorithms(known.Type()) // ask for the kind of key we know
 	}
 	raw, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", t.Address)
 	if err != nil {
-		return nil, &Error{Unreachable, t.Address, "connect", "nothing answers (" + strings.TrimPrefix(strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": "), "connect: ") + ")"}
+		return &Error{Unreachable, t.Address, "connect", "nothing answers (" + strings.TrimPrefix(strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": "), "connect: ") + ")"}
 	}
 	_ = raw.SetDeadline(time.Now().Add(dialTimeout))
 	conn, channels, requests, err := ssh.NewClientConn(raw, t.Address, cfg)
@@ -127,20 +198,20 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 		var timeout net.Error
 		switch {
 		case keyErr != nil:
-			return nil, keyErr
-		case strings.Contains(err.Error(), "unable to authenticate"):
-			return nil, &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("user %q or its password is not accepted", t.User)}
+			return keyErr
+		case strings.Contains(err.Error(), "unable to authenticate") || strings.Contains(err.Error(), "tried already"):
+			return &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("user %q or its %s is not accepted", in.User, map[bool]string{true: "key", false: "password"}[in.Key != nil])}
 		case errors.As(err, &timeout) && timeout.Timeout():
-			return nil, &Error{Silent, t.Address, "connect", fmt.Sprintf("the address answers, but SSH does not within %s", dialTimeout)}
+			return &Error{Silent, t.Address, "connect", fmt.Sprintf("the address answers, but SSH does not within %s", dialTimeout)}
 		case strings.Contains(err.Error(), "no common algorithm for host key"):
-			return nil, &Error{HostKeyChanged, t.Address, "connect", "the device has no host key of the pinned kind any more; if it was replaced or reinstalled, forget the pinned key and refresh"}
+			return &Error{HostKeyChanged, t.Address, "connect", "the device has no host key of the pinned kind any more; if it was replaced or reinstalled, forget the pinned key and refresh"}
 		}
-		return nil, &Error{Unreachable, t.Address, "connect", "the address answers, but SSH does not: " + err.Error()}
+		return &Error{Unreachable, t.Address, "connect", "the address answers, but SSH does not: " + err.Error()}
 	}
 	_ = raw.SetDeadline(time.Time{})
 	c.conn = ssh.NewClient(conn, channels, requests)
 	c.stop = context.AfterFunc(ctx, func() { _ = c.conn.Close() })
-	return c, nil
+	return nil
 }
 
 // algorithms are the signature algorithms for a kind of host key.
@@ -181,12 +252,40 @@ func (c *Client) query(ctx context.Context, q Query, args map[string]string, pro
 		}
 	}
 	if q.Raised {
-		if err := c.term.raise(ctx, c.t.Privileged); err != nil {
+		if err := c.raise(ctx); err != nil {
 			return "", err
 		}
 	}
 	return c.term.run(ctx, q, command, progress)
 }
+
+// raise goes to the privileged level, with the first of the second passwords that is taken. A refusal counts like a
+// refused sign-in.
+func (c *Client) raise(ctx context.Context) error {
+	if c.term.raised || c.t.Dialect.Raise.Send == "" {
+		return nil
+	}
+	words := c.t.Privileged
+	if len(words) == 0 {
+		words = []SignIn{{}} // some devices ask for nothing, or take the empty word
+	}
+	for i, w := range words {
+		err := c.term.raise(ctx, w.Password)
+		if err == nil && c.t.Used != nil && w.ID != 0 {
+			c.t.Used(w)
+		}
+		if KindOf(err) != SignInRefused {
+			return err
+		}
+		if c.refused(w); c.tries >= max(c.t.Tries, 1) || i == len(words)-1 {
+			return err
+		}
+	}
+	return nil
+}
+
+// SignedIn is what let us in.
+func (c *Client) SignedIn() SignIn { return *c.in }
 
 // Portrait asks the device what it is.
 func (c *Client) Portrait(ctx context.Context) (*Portrait, error) {
@@ -223,7 +322,7 @@ func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[strin
 	number := func(s string) int64 { n, _ := strconv.ParseInt(s, 10, 64); return n }
 	p := &Portrait{
 		Name: fields["name"], Maker: fields["maker"], Model: fields["model"], Serial: fields["serial"], Version: fields["version"],
-		Uptime: time.Duration(number(fields["uptime"])) * time.Second, Unsaved: fields["unsaved"] == "yes",
+		Started: fields["started"], Uptime: time.Duration(number(fields["uptime"])) * time.Second, Unsaved: fields["unsaved"] == "yes",
 		Total: number(fields["total"]), Free: number(fields["free"]),
 	}
 	p.ServicesReady = d.ServicesReady.Regexp == nil || d.ServicesReady.MatchString(fields["services"])
@@ -291,29 +390,6 @@ func (r *Reading) value(text string) (verify.Value, bool) {
 	return v, true
 }
 
-// maxConfiguration bounds a configuration in bytes.
-const maxConfiguration = 64 << 20
-
-// Configuration fetches the running configuration, twice, and fails when the two differ, are empty or are cut short.
-func (c *Client) Configuration(ctx context.Context) ([]byte, error) {
-	name := c.t.Dialect.Configuration.File
-	first, err := c.readFile(name)
-	if err != nil {
-		return nil, err
-	}
-	second, err := c.readFile(name)
-	if err != nil {
-		return nil, err
-	}
-	switch {
-	case len(strings.TrimSpace(string(first))) == 0:
-		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, "the configuration is empty"}
-	case string(first) != string(second):
-		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, "two readings in a row differ; somebody is changing the configuration, or the transfer is damaged"}
-	}
-	return first, nil
-}
-
 func (c *Client) readFile(name string) ([]byte, error) {
 	fail := func(err error) error { return &Error{Lost, c.t.Address, "fetch " + name, err.Error()} }
 	files, err := c.SFTP()
@@ -321,16 +397,19 @@ func (c *Client) readFile(name string) ([]byte, error) {
 		return nil, err
 	}
 	f, err := files.Open(name)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		return nil, &Error{Refused, c.t.Address, "fetch " + name, "there is no such file, or it may not be read"}
+	}
 	if err != nil {
 		return nil, fail(err)
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxConfiguration+1))
+	data, err := io.ReadAll(io.LimitReader(f, backupLimit+1))
 	if err != nil {
 		return nil, fail(err)
 	}
-	if len(data) > maxConfiguration {
-		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, fmt.Sprintf("larger than %d MiB", maxConfiguration>>20)}
+	if len(data) > backupLimit {
+		return nil, &Error{NotUnderstood, c.t.Address, "fetch " + name, fmt.Sprintf("larger than %d MiB", backupLimit>>20)}
 	}
 	return data, nil
 }
@@ -349,13 +428,8 @@ func (c *Client) TryConfiguration(ctx context.Context, text []byte) (out []Messa
 		return nil, &Error{Refused, c.t.Address, "try a configuration", "its dialect has no try-configuration, so the device cannot be asked"}
 	}
 	name := fmt.Sprintf("trial-%s.cfg", strings.ToLower(rand.Text()[:10]))
-	files, err := c.SFTP()
-	if err != nil {
+	if err := c.writeFile(name, text); err != nil {
 		return nil, err
-	}
-	f, err := files.Create(name)
-	if err != nil {
-		return nil, &Error{Lost, c.t.Address, "put " + name, err.Error()}
 	}
 	defer func() {
 		// Also when the caller has given up: a configuration must not be left lying on the device.
@@ -363,13 +437,6 @@ func (c *Client) TryConfiguration(ctx context.Context, text []byte) (out []Messa
 		defer cancel()
 		err = errors.Join(err, c.RemoveFile(clean, name))
 	}()
-	_, err = f.Write(text)
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		return nil, &Error{Lost, c.t.Address, "put " + name, err.Error()}
-	}
 	answer, err := c.verb(ctx, "try-configuration", map[string]string{"file": name}, nil)
 	if err != nil {
 		return nil, err

@@ -49,7 +49,7 @@ func box(t *testing.T, edit func(*tarnholm.Spec)) (*tarnholm.Box, Target) {
 	require.NoError(t, b.Start())
 	t.Cleanup(b.Stop)
 	a := b.Access()
-	return b, Target{Address: a.Address, User: a.User, Password: a.Password, Privileged: a.Watchword, HostKey: a.HostKey, Dialect: dialect(t)}
+	return b, Target{Address: a.Address, SignIns: []SignIn{{ID: 1, User: a.User, Password: a.Password}}, Privileged: []SignIn{{ID: 2, Password: a.Watchword}}, HostKey: a.HostKey, Dialect: dialect(t)}
 }
 
 func dialect(t *testing.T) *Dialect {
@@ -97,7 +97,7 @@ func TestPortraitAndReadings(t *testing.T) {
 
 func TestConfigurationIsFetchedWhole(t *testing.T) {
 	b, target := box(t, nil)
-	got, err := dial(t, target).Configuration(t.Context())
+	got, err := running(t, dial(t, target))
 	require.NoError(t, err)
 	assert.Equal(t, b.Status().Config, string(got))
 }
@@ -190,14 +190,14 @@ func TestBadDays(t *testing.T) {
 	b, target := box(t, nil)
 	t.Run("wrong password", func(t *testing.T) {
 		bad := target
-		bad.Password = "tide-and-wind"
+		bad.SignIns = []SignIn{{User: "bosun", Password: "tide-and-wind"}}
 		_, err := Dial(t.Context(), bad)
 		assert.Equal(t, SignInRefused, KindOf(err))
 		assert.NotContains(t, err.Error(), "tide-and-wind")
 	})
 	t.Run("wrong second password", func(t *testing.T) {
 		bad := target
-		bad.Privileged = "tide-and-wind"
+		bad.Privileged = []SignIn{{Password: "tide-and-wind"}}
 		err := dial(t, bad).Save(t.Context())
 		assert.Equal(t, SignInRefused, KindOf(err))
 		assert.NotContains(t, err.Error(), "tide-and-wind")
@@ -273,7 +273,6 @@ func TestDialectErrors(t *testing.T) {
 		"format":      {"verimorph-dialect/1", "x", "is not verimorph-dialect/1"},
 		"key":         {"setup:", "sutep:", "line 8: field sutep not found"},
 		"pattern":     {`(?P<name>\S+) [~=] `, `(?P<name>\S+`, "line 6, column 9"},
-		"no verb":     {"  save: {send: keep, raised: true, wait: 60}\n", "", "save is missing"},
 		"strange":     {"  save: {send: keep", "  shave: {send: x}\n  save: {send: keep", "shave is not a verb"},
 		"placeholder": {"'next {slot}'", "'next {url}'", "there is no {url} here"},
 		"reading":     {"rule: at-least, percent", "rule: atleast, percent", "sessions needs"},
@@ -289,7 +288,7 @@ func TestDialectErrors(t *testing.T) {
 func TestTryingAConfigurationChangesNothing(t *testing.T) {
 	_, target := box(t, nil)
 	c := dial(t, target)
-	before, err := c.Configuration(t.Context())
+	before, err := running(t, c)
 	require.NoError(t, err)
 	p, err := c.Portrait(t.Context())
 	require.NoError(t, err)
@@ -299,7 +298,7 @@ func TestTryingAConfigurationChangesNothing(t *testing.T) {
 	said, err = c.TryConfiguration(t.Context(), []byte("box\n  name x\nport p9\n  role a\n  link maybe\nrewrite w\n  to 1.2.3.4\ntunnel t\n  cipher fourth\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []Message{{3, "this box has no port p9"}, {5, `link is on or off, not "maybe"`}, {6, `"rewrite" is not understood by 4.2.9`}, {9, `there is no cipher "fourth"`}}, said)
-	after, err := c.Configuration(t.Context())
+	after, err := running(t, c)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after))
 	again, err := c.Portrait(t.Context())
@@ -318,4 +317,10 @@ func TestTryingAConfigurationChangesNothing(t *testing.T) {
 	delete(deaf.Verbs, "try-configuration")
 	_, err = dial(t, target).TryConfiguration(t.Context(), before)
 	assert.ErrorContains(t, err, "has no try-configuration")
+}
+
+// running fetches the running configuration.
+func running(t *testing.T, c *Client) ([]byte, error) {
+	data, _, err := c.FetchPart(t.Context(), c.t.Dialect.Part("running"))
+	return data, err
 }

@@ -42,12 +42,9 @@ type Dialect struct {
 	Portrait      []Query           `yaml:"portrait"`
 	SlotStates    map[string]string `yaml:"slot-states"`
 	ServicesReady Pattern           `yaml:"services-ready"`
-	Configuration struct {
-		File      string `yaml:"file"`       // running configuration, as a file over SFTP
-		SavedFile string `yaml:"saved-file"` // saved configuration
-	} `yaml:"configuration"`
-	Verbs    map[string]Query `yaml:"verbs"`
-	Readings []Reading        `yaml:"readings"`
+	Backup        []PartSource      `yaml:"backup"` // the parts of a complete bundle
+	Verbs         map[string]Query  `yaml:"verbs"`
+	Readings      []Reading         `yaml:"readings"`
 }
 
 // A Reply is something the device asks and what to send.
@@ -130,8 +127,18 @@ var verbParams = map[string][]string{
 	"choose-slot": {"slot"}, "remove-file": {"file"}, "restart": nil, "try-configuration": {"file"},
 }
 
-// requiredVerbs are those without which a change cannot be carried out.
-var requiredVerbs = []string{"checksum", "install", "save", "choose-slot", "remove-file", "restart"}
+// firmwareVerbs are those without which firmware cannot be changed.
+var firmwareVerbs = []string{"checksum", "install", "save", "choose-slot", "remove-file", "restart"}
+
+// LacksForFirmware lists the verbs that are missing to change the firmware of such a device; none when it can be done.
+func (d *Dialect) LacksForFirmware() (missing []string) {
+	for _, name := range firmwareVerbs {
+		if d.Verbs[name].Send == "" {
+			missing = append(missing, name)
+		}
+	}
+	return missing
+}
 
 var placeholder = regexp.MustCompile(`\{(\w+)\}`)
 
@@ -177,10 +184,8 @@ func ReadDialect(data []byte) (*Dialect, error) {
 	case len(d.Portrait) == 0:
 		return nil, fmt.Errorf("portrait: is missing")
 	}
-	for _, name := range requiredVerbs {
-		if d.Verbs[name].Send == "" {
-			return nil, fmt.Errorf("verbs: %s is missing", name)
-		}
+	if err := d.checkParts(); err != nil {
+		return nil, err
 	}
 	for name, q := range d.Verbs {
 		params, ok := verbParams[name]
@@ -217,7 +222,7 @@ func (d *Dialect) Expectations() (out []verify.Expectation) {
 }
 
 // safeArgument is what may be filled into a command: nothing that a command line could take apart.
-var safeArgument = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:/-]{0,255}$`)
+var safeArgument = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:/@-]{0,255}$`)
 
 func fill(command string, args map[string]string) (string, error) {
 	var bad error

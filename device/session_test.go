@@ -71,7 +71,7 @@ func scripted(t *testing.T, greeting string, script func(line string) string) Ta
 	}()
 	d := *dialect(t)
 	d.Setup = nil
-	return Target{Address: ln.Addr().String(), User: "u", Password: "p", Privileged: "second", Dialect: &d}
+	return Target{Address: ln.Addr().String(), SignIns: []SignIn{{User: "u", Password: "p"}}, Privileged: []SignIn{{Password: "second"}}, Dialect: &d}
 }
 
 func ask(t *testing.T, target Target, command string, wait float64) (string, error) {
@@ -181,11 +181,11 @@ func TestAddressesThatAreNoDevice(t *testing.T) {
 			_ = c.Close()
 		}
 	}()
-	_, err = Dial(t.Context(), Target{Address: web.Addr().String(), Dialect: dialect(t)})
+	_, err = Dial(t.Context(), Target{Address: web.Addr().String(), SignIns: []SignIn{{User: "u", Password: "p"}}, Dialect: dialect(t)})
 	assert.Equal(t, Unreachable, KindOf(err))
 	assert.ErrorContains(t, err, "the address answers, but SSH does not")
 	began := time.Now()
-	_, err = Dial(t.Context(), Target{Address: "127.0.0.1:1", Dialect: dialect(t)})
+	_, err = Dial(t.Context(), Target{Address: "127.0.0.1:1", SignIns: []SignIn{{User: "u", Password: "p"}}, Dialect: dialect(t)})
 	assert.ErrorContains(t, err, "nothing answers (connection refused)")
 	assert.Less(t, time.Since(began), 5*time.Second)
 }

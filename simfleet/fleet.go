@@ -19,6 +19,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"verimorph/core/catalog"
+	"verimorph/simfleet/plainbox"
 	"verimorph/simfleet/releasesite"
 	"verimorph/simfleet/tarnholm"
 )
@@ -49,12 +50,15 @@ type Device struct {
 	Config   string                    `yaml:"config"` // file name, relative to the fleet file
 	Sessions int                       `yaml:"sessions"`
 	Faults   map[string]tarnholm.Fault `yaml:"faults"`
+	// The installation in the other slot has passwords of its own, which apply when it runs.
+	OlderPasswords bool `yaml:"older-passwords"`
 }
 
 // A Fleet is a running set of simulated boxes.
 type Fleet struct {
 	boxes map[string]*tarnholm.Box
 	order []string
+	plain []*plainbox.Box
 	state string
 	site  *releasesite.Site // nil: none
 }
@@ -76,20 +80,26 @@ func Load(name, state string, factor float64, log *slog.Logger) (*Fleet, error) 
 	}
 	f := &Fleet{boxes: map[string]*tarnholm.Box{}, state: state}
 	for _, dev := range file.Devices {
-		if f.boxes[dev.Name] != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
+		if f.boxes[dev.Name] != nil || f.Plain(dev.Name) != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
 			return nil, fmt.Errorf("%s: device name %q is missing, used twice or no plain name", name, dev.Name)
-		}
-		if dev.Maker != "Tarnholm" {
-			return nil, fmt.Errorf("%s: device %s: no simulation for maker %q", name, dev.Name, dev.Maker)
 		}
 		config, err := os.ReadFile(filepath.Join(filepath.Dir(name), dev.Config))
 		if err != nil {
 			return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
 		}
+		if dev.Maker != "Tarnholm" {
+			b, err := plainbox.Open(plainbox.Spec{Name: dev.Name, Maker: dev.Maker, Model: dev.Model, Serial: dev.Serial, Version: dev.Version, Address: dev.Address, User: dev.User, Password: dev.Password, Config: string(config)},
+				filepath.Join(state, dev.Name), log)
+			if err != nil {
+				return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
+			}
+			f.plain = append(f.plain, b)
+			continue
+		}
 		b, err := tarnholm.Open(tarnholm.Spec{
 			Name: dev.Name, Model: dev.Model, Serial: dev.Serial, Address: dev.Address, User: dev.User, Password: dev.Password,
 			Watchword: dev.Watch, Version: dev.Version, Idle: dev.Idle, Flash: dev.Flash, Files: dev.Files,
-			Config: string(config), Sessions: dev.Sessions,
+			Config: string(config), Sessions: dev.Sessions, OlderPasswords: dev.OlderPasswords,
 		}, filepath.Join(state, dev.Name), factor, log)
 		if err != nil {
 			return nil, err
@@ -116,6 +126,15 @@ func (f *Fleet) Start() error {
 			return err
 		}
 		all = append(all, f.boxes[name].Access())
+	}
+	for _, b := range f.plain {
+		if err := b.Start(); err != nil {
+			f.Stop()
+			return err
+		}
+		a := tarnholm.Access{Name: b.Name, Address: b.Address, User: b.User}
+		a.Password, a.Token, a.Web, a.HostKey, a.Dialect = b.Ways()
+		all = append(all, a)
 	}
 	data, err := json.MarshalIndent(all, "", " ")
 	if err != nil {
@@ -158,6 +177,19 @@ func (f *Fleet) Stop() {
 	for _, b := range f.boxes {
 		b.Stop()
 	}
+	for _, b := range f.plain {
+		b.Stop()
+	}
+}
+
+// Plain returns one of the boxes whose firmware is not simulated, or nil.
+func (f *Fleet) Plain(name string) *plainbox.Box {
+	for _, b := range f.plain {
+		if b.Name == name {
+			return b
+		}
+	}
+	return nil
 }
 
 // Box returns a box by name, or nil.

@@ -26,8 +26,17 @@ type Change struct {
 	StartedAt, EndedAt *time.Time
 	Readings, Verdict  []byte
 	Failure            *string
+	Kind               string // Firmware or Restore
+	Work               []byte // of a restore: what is put back, JSON
+	ExpectsHostKey     bool   // the device may come with another host key
 	Steps              []Step
 }
+
+// Kinds of changes.
+const (
+	Firmware = "firmware"
+	Restore  = "restore"
+)
 
 // A Step is the record of one step.
 type Step struct {
@@ -42,19 +51,22 @@ type Step struct {
 }
 
 const changeColumns = `c.id, c.device_id, d.name, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by,
-	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure FROM changes c JOIN devices d ON d.id = c.device_id`
+	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key FROM changes c JOIN devices d ON d.id = c.device_id`
 
 func scanChange(r pgx.Row) (c Change, err error) {
 	err = one(r.Scan(&c.ID, &c.DeviceID, &c.Device, &c.State, &c.From, &c.To, &c.Path, &c.CreatedBy, &c.CreatedAt, &c.ApprovedBy,
-		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure))
+		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure, &c.Kind, &c.Work, &c.ExpectsHostKey))
 	return c, err
 }
 
 // AddChange records a draft with its steps and returns its number.
 func (s *Store) AddChange(ctx context.Context, c Change) (id int64, err error) {
 	err = s.tx(ctx, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
-			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy).Scan(&id); err != nil {
+		if c.Kind == "" {
+			c.Kind = Firmware
+		}
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
+			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey).Scan(&id); err != nil {
 			return err
 		}
 		for _, st := range c.Steps {

@@ -20,6 +20,7 @@ type Server struct {
 
 type offer struct {
 	file  string
+	data  []byte // instead of a file
 	until time.Time
 	busy  bool
 }
@@ -65,6 +66,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.mu.Unlock()
 	defer func() { s.mu.Lock(); o.busy = false; s.mu.Unlock() }()
 
+	if o.data != nil {
+		if serveBytes(w, o.data) {
+			s.drop(token)
+		}
+		return
+	}
 	f, err := os.Open(o.file)
 	if err != nil {
 		http.Error(w, "the file is gone", http.StatusInternalServerError)

@@ -71,6 +71,13 @@ func (b *Box) restart() {
 	}
 	b.note("restart from %s (slot %s) to %s (slot %s)", from.Version, b.st.Running, to.Version, b.st.Next)
 	b.st.Running, b.st.Config = b.st.Next, to.Config
+	b.unpackPending()
+	if from != to && from.Password == "" {
+		from.Password, from.Watchword = b.st.Password, b.st.Watchword // they stay with the installation that is left
+	}
+	if from != to && to.Password != "" {
+		b.st.Password, b.st.Watchword = to.Password, to.Watchword
+	}
 	b.st.BootAt = time.Now()
 	b.st.Boots++
 	b.hit(NeverReturn)

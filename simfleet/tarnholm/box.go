@@ -32,6 +32,7 @@ type Spec struct {
 	Files               map[string]int64
 	Config              string
 	Sessions            int
+	OlderPasswords      bool // the installation in the other slot has passwords of its own
 }
 
 // A Box is one simulated firewall.
@@ -64,6 +65,9 @@ type state struct {
 	Fits                int              `json:"fits"` // installations ever begun
 	Faults              map[string]Fault `json:"faults"`
 	Log                 []string         `json:"log"`
+	Holding             holding          `json:"holding"`
+	Pending             *archive         `json:"pending,omitempty"` // an archive that the next start unpacks
+	Refusals            int              `json:"refusals"`          // sign-ins in a row
 }
 
 type slot struct {
@@ -73,6 +77,8 @@ type slot struct {
 	Wrote    string `json:"wrote"`  // version that wrote it
 	Fresh    bool   `json:"fresh"`  // not started since it was fitted
 	Progress int    `json:"progress"`
+	// Passwords that apply when it runs from here; empty: those that applied before.
+	Password, Watchword string `json:",omitempty"`
 }
 
 // Open loads a box from its folder, or makes a new one there.
@@ -114,6 +120,10 @@ func (b *Box) unpack() error {
 		Running: "a", Next: "a", Config: config, Faults: map[string]Fault{},
 		BootAt: time.Now().Add(-time.Hour), Boots: 1, // it has been running for long
 	}
+	b.st.Holding = b.newHolding()
+	if s.OlderPasswords {
+		idle.Password, idle.Watchword = randomText(12), randomText(12)
+	}
 	for name, size := range s.Files {
 		if err := os.WriteFile(b.onFlash(name), make([]byte, size), 0o600); err != nil {
 			return err
@@ -132,11 +142,14 @@ func (b *Box) Reset() error {
 	if err := os.MkdirAll(filepath.Join(b.dir, "flash"), 0o700); err != nil {
 		return err
 	}
-	key, password, watchword := b.st.HostKey, b.st.Password, b.st.Watchword
+	key, password, watchword, older := b.st.HostKey, b.st.Password, b.st.Watchword, *b.st.Slots["b"]
 	if err := b.unpack(); err != nil {
 		return err
 	}
 	b.st.HostKey, b.st.Password, b.st.Watchword = key, password, watchword
+	if b.st.Slots["b"].Password != "" && older.Password != "" {
+		b.st.Slots["b"].Password, b.st.Slots["b"].Watchword = older.Password, older.Watchword
+	}
 	return b.save()
 }
 
@@ -177,14 +190,29 @@ type Access struct {
 	Password  string `yaml:"password" json:"password"`
 	Watchword string `yaml:"watchword" json:"watchword"`
 	HostKey   string `yaml:"host-key" json:"hostKey"` // in authorized-keys form
+	// Of the installation in the other slot, when it has passwords of its own.
+	OlderVersion   string `yaml:"older-version,omitempty" json:"olderVersion,omitempty"`
+	OlderPassword  string `yaml:"older-password,omitempty" json:"olderPassword,omitempty"`
+	OlderWatchword string `yaml:"older-watchword,omitempty" json:"olderWatchword,omitempty"`
+	// Of boxes with a web side.
+	Web   string `yaml:"web,omitempty" json:"web,omitempty"`
+	Token string `yaml:"token,omitempty" json:"token,omitempty"`
+	// How to speak with it.
+	Dialect string `yaml:"dialect" json:"dialect"`
 }
 
 // Access returns how to get into the box.
 func (b *Box) Access() Access {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return Access{b.spec.Name, b.spec.Address, b.spec.User, b.st.Password, b.st.Watchword,
-		strings.TrimSpace(string(ssh.MarshalAuthorizedKey(b.signer().PublicKey())))}
+	a := Access{Name: b.spec.Name, Address: b.spec.Address, User: b.spec.User, Password: b.st.Password, Watchword: b.st.Watchword,
+		HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(b.signer().PublicKey()))), Dialect: "tarnholm"}
+	for name, s := range b.st.Slots {
+		if name != b.st.Running && s.Password != "" {
+			a.OlderVersion, a.OlderPassword, a.OlderWatchword = s.Version, s.Password, s.Watchword
+		}
+	}
+	return a
 }
 
 // A Status is a look from outside, for tests and for the fleet's own page.
@@ -194,6 +222,8 @@ type Status struct {
 	Boots, Fits                  int
 	Faults                       map[string]Fault
 	Config                       string
+	Refusals                     int
+	Holding                      map[string]string
 }
 
 // Status returns where the box stands.
@@ -204,7 +234,7 @@ func (b *Box) Status() Status {
 	for k, v := range b.st.Faults {
 		faults[k] = v
 	}
-	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, faults, b.st.Config}
+	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, faults, b.st.Config, b.st.Refusals, map[string]string{"users": b.st.Holding.Users, "licences": b.st.Holding.Licences, "certs": b.st.Holding.Certs, "cables": b.st.Holding.Cables}}
 }
 
 func (b *Box) signer() ssh.Signer {

@@ -19,10 +19,14 @@ const (
 	FitFails         = "fit-fails"         // the next installation breaks half-way
 	Mute             = "mute"              // connections are accepted and nothing is ever said
 	LowFlash         = "low-flash"         // only Value bytes of flash are left
+	EmptyParts       = "empty-parts"       // a part of the box is read as nothing
+	SendsNothing     = "sends-nothing"     // it says it has sent a part, and has not
+	SendsHalf        = "sends-half"        // it sends half of a part and says nothing about it
+	LockAccount      = "lock-account"      // the account is locked after Value refused sign-ins in a row
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{CorruptTransfer, DropTransfer, FitFails, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, SlowReturn, StallTransfer, TunnelDown}
+var FaultNames = []string{CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, SendsHalf, SendsNothing, SlowReturn, StallTransfer, TunnelDown}
 
 // A Fault is something that goes wrong with a box.
 type Fault struct {

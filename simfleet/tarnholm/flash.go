@@ -1,6 +1,7 @@
 package tarnholm
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -54,11 +55,9 @@ func (f *flash) name(path string) (string, error) {
 func (f *flash) Fileread(r *sftp.Request) (io.ReaderAt, error) {
 	f.b.mu.Lock()
 	defer f.b.mu.Unlock()
-	switch r.Filepath {
-	case "/running.cfg":
-		return strings.NewReader(f.b.st.Config), nil
-	case "/saved.cfg":
-		return strings.NewReader(f.b.st.Slots[f.b.st.Running].Config), nil
+	if name := strings.TrimPrefix(r.Filepath, "/"); name == runningFile || name == savedFile || name == cablesFile {
+		data, _ := f.b.part(name)
+		return bytes.NewReader(data), nil
 	}
 	name, err := f.name(r.Filepath)
 	if err != nil {

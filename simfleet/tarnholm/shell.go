@@ -139,7 +139,7 @@ var verbs map[string]verb
 
 func init() {
 	verbs = map[string]verb{
-		"tell":  {false, "box | slots | flash | ports | translations | sessions | tunnels | log | config running | config saved", (*shell).tell},
+		"tell":  {false, "box | slots | flash | ports | translations | sessions | tunnels | users | licences | boot | log | config running | config saved", (*shell).tell},
 		"page":  {false, "on | off", (*shell).page},
 		"raise": {false, "", (*shell).raise},
 		"lower": {false, "", func(s *shell, _ []string) error { s.raised = false; return nil }},
@@ -148,6 +148,8 @@ func init() {
 		"sum":   {true, "FILE", (*shell).sum},
 		"drop":  {true, "FILE", (*shell).drop},
 		"trial": {true, "FILE", (*shell).trial},
+		"send":  {true, "NAME to ADDRESS", (*shell).send},
+		"adopt": {true, "FILE as running | users | licences | certs | cables | system", (*shell).adopt},
 		"fetch": {true, "ADDRESS as FILE", (*shell).fetch},
 		"fit":   {true, "FILE into a | b [regardless]", (*shell).fit},
 		"next":  {true, "a | b", (*shell).next},
@@ -214,6 +216,7 @@ func (s *shell) tell(args []string) error {
 		s.say("  serial    %s", spec.Serial)
 		s.say("  running   %s in slot %s", run.Version, st.Running)
 		s.say("  up        %d s", int(up.Seconds()))
+		s.say("  started   %s", st.BootAt.UTC().Format(time.RFC3339Nano))
 		s.say("  services  %s", services)
 		s.say("  unsaved   %s", map[bool]string{true: "yes", false: "no"}[st.Config != run.Config])
 	case "slots":
@@ -267,6 +270,12 @@ func (s *shell) tell(args []string) error {
 		for _, l := range logLines {
 			s.say("  %s", l)
 		}
+	case "users":
+		return s.lineByLine(st.Holding.Users)
+	case "licences":
+		return s.lineByLine(st.Holding.Licences)
+	case "boot":
+		s.say("  from %s, then %s", st.Running, st.Next)
 	case "config running":
 		return s.lineByLine(st.Config)
 	case "config saved":

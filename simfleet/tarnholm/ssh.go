@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -111,11 +112,15 @@ func (b *Box) serve(c net.Conn) {
 		ServerVersion: "SSH-2.0-Tarnholm",
 		PasswordCallback: func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			b.mu.Lock()
-			want := b.st.Password
+			want, locked := b.st.Password, b.locked()
 			b.mu.Unlock()
-			if m.User() != b.spec.User || subtle.ConstantTimeCompare(password, []byte(want)) != 1 {
+			if locked || m.User() != b.spec.User || subtle.ConstantTimeCompare(password, []byte(want)) != 1 {
+				b.refuse(m.RemoteAddr())
 				return nil, fmt.Errorf("no")
 			}
+			b.mu.Lock()
+			b.st.Refusals = 0
+			b.mu.Unlock()
 			return nil, nil
 		},
 		MaxAuthTries: 3,
@@ -174,6 +179,11 @@ func (b *Box) session(ch ssh.Channel, reqs <-chan *ssh.Request, c net.Conn) {
 				defer ch.Close()
 				newShell(b, ch, height).run()
 			}()
+		case "exec":
+			if len(r.Payload) > 4 && strings.HasPrefix(string(r.Payload[4:]), "scp ") {
+				ok = true
+				go b.scp(ch, string(r.Payload[4:]))
+			}
 		case "subsystem":
 			if len(r.Payload) > 4 && string(r.Payload[4:]) == "sftp" && binary.BigEndian.Uint32(r.Payload) == 4 {
 				ok = true

@@ -1,0 +1,138 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// A Credential is one way into a device, or into every device of a group.
+type Credential struct {
+	ID        int64
+	DeviceID  *int64
+	Device    string // name; "" for a group's
+	Group     string
+	Kind      string
+	Username  string
+	Secret    []byte // sealed
+	Versions  string
+	CreatedBy string
+	CreatedAt time.Time
+	UsedAt    *time.Time
+}
+
+const credentialColumns = `c.id, c.device_id, coalesce(d.name, ''), c.group_name, c.kind, c.username, c.secret, c.versions, c.created_by, c.created_at, c.used_at
+	FROM credentials c LEFT JOIN devices d ON d.id = c.device_id`
+
+// AddCredential records a credential and returns its number. seal gets the number, because what is sealed is bound to it.
+func (s *Store) AddCredential(ctx context.Context, c Credential, seal func(id int64) ([]byte, error)) (id int64, err error) {
+	err = s.tx(ctx, func(tx pgx.Tx) error {
+		id, err = addCredential(ctx, tx, c, seal)
+		return err
+	})
+	return id, err
+}
+
+func addCredential(ctx context.Context, tx pgx.Tx, c Credential, seal func(id int64) ([]byte, error)) (id int64, err error) {
+	if err := tx.QueryRow(ctx, `INSERT INTO credentials (device_id, group_name, kind, username, secret, versions, created_by) VALUES ($1, $2, $3, $4, '', $5, $6) RETURNING id`,
+		c.DeviceID, c.Group, c.Kind, c.Username, c.Versions, c.CreatedBy).Scan(&id); err != nil {
+		return 0, err
+	}
+	secret, err := seal(id)
+	if err != nil {
+		return 0, err
+	}
+	_, err = tx.Exec(ctx, `UPDATE credentials SET secret = $2 WHERE id = $1`, id, secret)
+	if err == nil { // whoever gives a new key may try it at once
+		_, err = tx.Exec(ctx, `UPDATE devices SET refused_tries = 0 WHERE id = $1 OR $2 = ANY(groups)`, c.DeviceID, c.Group)
+	}
+	return id, err
+}
+
+// Credentials lists those of one device (its own, then those of its groups), or of all (0), in the order in which they
+// are tried.
+func (s *Store) Credentials(ctx context.Context, deviceID int64) ([]Credential, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT `+credentialColumns+` WHERE $1 = 0 OR c.device_id = $1 OR c.group_name = ANY((SELECT groups FROM devices WHERE id = $1))
+		ORDER BY c.device_id IS NULL, c.device_id, c.group_name, c.versions = '', c.id`, deviceID)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Credential])
+}
+
+// RemoveCredential deletes one. ErrNotFound: there is none.
+func (s *Store) RemoveCredential(ctx context.Context, id int64) error {
+	tag, err := s.Pool.Exec(ctx, `DELETE FROM credentials WHERE id = $1`, id)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+// ReplaceCredentials puts new credentials of some kinds in the place of a device's own that apply to every version.
+func (s *Store) ReplaceCredentials(ctx context.Context, deviceID int64, kinds []string, cs []Credential, seal func(c *Credential, id int64) ([]byte, error)) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `DELETE FROM credentials WHERE device_id = $1 AND versions = '' AND kind = ANY($2)`, deviceID, kinds); err != nil {
+			return err
+		}
+		for i := range cs {
+			cs[i].DeviceID = &deviceID
+			if _, err := addCredential(ctx, tx, cs[i], func(id int64) ([]byte, error) { return seal(&cs[i], id) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// CredentialUsed notes that a credential let us in: the count of refusals begins anew.
+func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64) error {
+	_, err := s.Pool.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1) UPDATE devices SET refused_tries = 0 WHERE id = $2 AND refused_tries <> 0`, id, deviceID)
+	return err
+}
+
+// TryRefused counts a sign-in that the device refused.
+func (s *Store) TryRefused(ctx context.Context, deviceID int64) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = refused_tries + 1, refused_at = now() WHERE id = $1`, deviceID)
+	return err
+}
+
+// ForgiveTries begins the count of refusals anew.
+func (s *Store) ForgiveTries(ctx context.Context, deviceID int64) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = 0 WHERE id = $1`, deviceID)
+	return err
+}
+
+// OldPasswords are those that the first versions kept with the device.
+type OldPasswords struct {
+	DeviceID             int64
+	Device, Username     string
+	Password, Privileged []byte // sealed
+}
+
+// OldPasswords lists what is still to be moved to credentials, and MoveOldPasswords does it for one device.
+func (s *Store) OldPasswords(ctx context.Context) ([]OldPasswords, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT id, name, username, password, privileged FROM devices WHERE password IS NOT NULL`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[OldPasswords])
+}
+
+// MoveOldPasswords gives a device credentials in place of the passwords that the first versions kept with it.
+func (s *Store) MoveOldPasswords(ctx context.Context, deviceID int64, cs []Credential, seal func(c *Credential, id int64) ([]byte, error)) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE devices SET username = NULL, password = NULL, privileged = NULL WHERE id = $1 AND password IS NOT NULL`, deviceID)
+		if err != nil || tag.RowsAffected() == 0 { // another process was quicker
+			return err
+		}
+		for i := range cs {
+			cs[i].DeviceID = &deviceID
+			if _, err := addCredential(ctx, tx, cs[i], func(id int64) ([]byte, error) { return seal(&cs[i], id) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
