@@ -235,7 +235,7 @@ func hashing(dir, file string) {
 		fmt.Println("hash 256 MiB: openssl is not installed, nothing to compare with")
 		return
 	}
-	store, err := blob.Open(filepath.Join(dir, "blobs"), nil)
+	store, err := blob.Open(filepath.Join(dir, "blobs"))
 	check(err)
 	f, err := os.Open(file)
 	check(err)

@@ -1,5 +1,5 @@
-// Package blob keeps files by the SHA-256 of their content: firmware images as they are, backups sealed. A file is
-// there whole or not at all, and what comes out is what went in or an error.
+// Package blob keeps files by the SHA-256 of their content, such as firmware images. A file is there whole or not at all,
+// and what comes out is what went in or an error.
 package blob
 
 import (
@@ -8,28 +8,20 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"os"
 	"path/filepath"
 	"regexp"
 )
 
-// A Sealer encrypts blobs at rest. vault.Vault is one.
-type Sealer interface {
-	Seal(label string, data []byte) ([]byte, error)
-	Open(label string, sealed []byte) ([]byte, error)
-}
-
 // A Store is a folder of blobs.
 type Store struct {
-	dir    string
-	sealer Sealer // nil: stored as they are
+	dir string
 }
 
-// Open uses a folder, making it when it is not there. With a sealer the blobs are encrypted.
-func Open(dir string, sealer Sealer) (*Store, error) {
-	return &Store{dir, sealer}, os.MkdirAll(dir, 0o700)
+// Open uses a folder, making it when it is not there.
+func Open(dir string) (*Store, error) {
+	return &Store{dir}, os.MkdirAll(dir, 0o700)
 }
 
 var sumForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
@@ -63,12 +55,7 @@ func (s *Store) PutIf(r io.Reader, limit int64, firstBytes int, accept func(sum 
 		r = io.LimitReader(r, limit+1)
 	}
 	r = io.TeeReader(r, io.MultiWriter(h, first))
-	if s.sealer == nil {
-		size, err = io.Copy(tmp, r)
-	} else {
-		size, err = s.putSealed(tmp, h, r)
-	}
-	if err != nil {
+	if size, err = io.Copy(tmp, r); err != nil {
 		return "", 0, err
 	}
 	if limit > 0 && size > limit {
@@ -82,11 +69,8 @@ func (s *Store) PutIf(r io.Reader, limit int64, firstBytes int, accept func(sum 
 }
 
 // Adopt takes over a finished file that lies in a folder on the same disk, after accept has agreed as in PutIf. The file
-// is gone from its old place afterwards; when accept refuses, it stays. Only stores that keep blobs as they are adopt.
+// is gone from its old place afterwards; when accept refuses, it stays.
 func (s *Store) Adopt(name string, firstBytes int, accept func(sum string, size int64, first []byte) error) (sum string, size int64, err error) {
-	if s.sealer != nil {
-		return "", 0, errors.New("a sealed store cannot adopt plain files")
-	}
 	f, err := os.OpenFile(name, os.O_RDWR, 0)
 	if err != nil {
 		return "", 0, err
@@ -141,20 +125,6 @@ func (s *Store) settle(tmp *os.File, sum string) error {
 	return syncDir(filepath.Dir(name))
 }
 
-// putSealed writes what r gives, sealed; h has seen all of r when it has been read.
-func (s *Store) putSealed(w io.Writer, h hash.Hash, r io.Reader) (int64, error) {
-	data, err := io.ReadAll(r)
-	if err != nil {
-		return 0, err
-	}
-	sealed, err := s.sealer.Seal("blob "+hex.EncodeToString(h.Sum(nil)), data)
-	if err != nil {
-		return 0, err
-	}
-	_, err = w.Write(sealed)
-	return int64(len(data)), err
-}
-
 // syncDir makes a rename last.
 func syncDir(dir string) error {
 	d, err := os.Open(dir)
@@ -175,14 +145,11 @@ func (s *Store) Has(sum string) bool {
 	return err == nil
 }
 
-// Path is the file of a blob that is stored as it is. It fails for sealed stores and unknown sums.
+// Path is the file of a blob. It fails for unknown sums.
 func (s *Store) Path(sum string) (string, error) {
 	name, err := s.file(sum)
 	if err != nil {
 		return "", err
-	}
-	if s.sealer != nil {
-		return "", errors.New("sealed blobs have no plain file")
 	}
 	if _, err := os.Stat(name); err != nil {
 		return "", fmt.Errorf("%s: %w", sum, ErrNotThere)
@@ -203,11 +170,6 @@ func (s *Store) Read(sum string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s.sealer != nil {
-		if data, err = s.sealer.Open("blob "+sum, data); err != nil {
-			return nil, err
-		}
-	}
 	if got := sha256.Sum256(data); hex.EncodeToString(got[:]) != sum {
 		return nil, fmt.Errorf("%s: the stored file is damaged", sum)
 	}
@@ -216,10 +178,6 @@ func (s *Store) Read(sum string) ([]byte, error) {
 
 // Verify reads a blob through and fails when its content does not have its sum.
 func (s *Store) Verify(sum string) error {
-	if s.sealer != nil {
-		_, err := s.Read(sum)
-		return err
-	}
 	name, err := s.Path(sum)
 	if err != nil {
 		return err

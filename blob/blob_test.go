@@ -10,47 +10,34 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"verimorph/vault"
 )
 
 const tideSum = "9a4f5ac4ab7a5ae7ea86dba6dd1ee1b5e5fd9bd8b1ff5aa1d4fbc2d0eb2b7b1b"
 
-func TestPlainAndSealed(t *testing.T) {
-	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
+func TestWhatComesOutIsWhatWentIn(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir)
 	require.NoError(t, err)
-	for name, sealer := range map[string]Sealer{"plain": nil, "sealed": v} {
-		t.Run(name, func(t *testing.T) {
-			dir := t.TempDir()
-			s, err := Open(dir, sealer)
-			require.NoError(t, err)
-			sum, size, err := s.Put(strings.NewReader("high tide"), 0)
-			require.NoError(t, err)
-			assert.EqualValues(t, 9, size)
-			assert.True(t, s.Has(sum))
-			require.NoError(t, s.Verify(sum))
-			data, err := s.Read(sum)
-			require.NoError(t, err)
-			assert.Equal(t, "high tide", string(data))
-			file := filepath.Join(dir, sum[:2], sum)
-			raw, err := os.ReadFile(file)
-			require.NoError(t, err)
-			assert.Equal(t, sealer == nil, strings.Contains(string(raw), "high tide"))
-			_, err = s.Path(sum)
-			assert.Equal(t, sealer == nil, err == nil)
-
-			raw[len(raw)-1] ^= 1
-			require.NoError(t, os.WriteFile(file, raw, 0o600))
-			_, err = s.Read(sum)
-			assert.Error(t, err, "one damaged byte is found")
-			assert.Error(t, s.Verify(sum))
-		})
-	}
+	sum, size, err := s.Put(strings.NewReader("high tide"), 0)
+	require.NoError(t, err)
+	assert.EqualValues(t, 9, size)
+	assert.True(t, s.Has(sum))
+	require.NoError(t, s.Verify(sum))
+	data, err := s.Read(sum)
+	require.NoError(t, err)
+	assert.Equal(t, "high tide", string(data))
+	file, err := s.Path(sum)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(dir, sum[:2], sum), file)
+	require.NoError(t, os.WriteFile(file, []byte("high tidd"), 0o600))
+	_, err = s.Read(sum)
+	assert.Error(t, err, "one damaged byte is found")
+	assert.Error(t, s.Verify(sum))
 }
 
 func TestNothingHalfIsKept(t *testing.T) {
 	dir := t.TempDir()
-	s, err := Open(dir, nil)
+	s, err := Open(dir)
 	require.NoError(t, err)
 	_, _, err = s.Put(iotest.ErrReader(errors.New("cable out")), 0)
 	assert.ErrorContains(t, err, "cable out")
@@ -74,7 +61,7 @@ func TestNothingHalfIsKept(t *testing.T) {
 
 func TestAdoptTakesOverAWholeFile(t *testing.T) {
 	dir := t.TempDir()
-	s, err := Open(filepath.Join(dir, "store"), nil)
+	s, err := Open(filepath.Join(dir, "store"))
 	require.NoError(t, err)
 	part := filepath.Join(dir, "part")
 	require.NoError(t, os.WriteFile(part, []byte("high tide"), 0o600))
@@ -102,10 +89,4 @@ func TestAdoptTakesOverAWholeFile(t *testing.T) {
 	assert.False(t, s.Has(sum))
 	assert.ErrorIs(t, s.Delete(sum), ErrNotThere)
 	assert.Error(t, s.Delete("../../etc/passwd"))
-	v, err := vault.Open(filepath.Join(dir, "key"))
-	require.NoError(t, err)
-	sealed, err := Open(filepath.Join(dir, "sealed"), v)
-	require.NoError(t, err)
-	_, _, err = sealed.Adopt(part, 0, nil)
-	assert.ErrorContains(t, err, "cannot adopt plain files")
 }

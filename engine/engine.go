@@ -17,6 +17,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"verimorph/backupstore"
 	"verimorph/blob"
 	"verimorph/core/change"
 	"verimorph/device"
@@ -31,7 +32,8 @@ type Config struct {
 	Store    *store.Store
 	Images   *blob.Store
 	Keeper   *imagestore.Keeper // fetches what the image store lacks; nil: nothing is fetched
-	Backups  *blob.Store
+	Backups  *backupstore.Store
+	Receiver device.Exchange // takes files that devices send; nil: none
 	Vault    *vault.Vault
 	Dialects map[string]*device.Dialect
 	Serve    *transfer.Server // for devices that fetch their image
@@ -137,9 +139,11 @@ func New(c Config) (*Engine, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	river.AddWorker(workers, &fetchWorker{e: e})
+	river.AddWorker(workers, &backupWorker{e: e})
+	river.AddWorker(workers, &noticeWorker{e: e})
 	var err error
 	e.river, err = river.NewClient(riverpgxv5.New(c.Store.Pool), &river.Config{
-		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: c.Workers}, fetchQueue: {MaxWorkers: fetchWorkers}},
+		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: c.Workers}, fetchQueue: {MaxWorkers: fetchWorkers}, backupQueue: {MaxWorkers: backupWorkers}, noticeQueue: {MaxWorkers: 4}},
 		Workers: workers,
 		Logger:  slog.New(warnings{c.Log.Handler()}),
 	})
@@ -157,11 +161,15 @@ func (w warnings) WithGroup(g string) slog.Handler      { return warnings{w.Hand
 
 // Start begins to take work. It returns at once.
 func (e *Engine) Start(ctx context.Context) error {
+	if err := e.adopt(ctx); err != nil {
+		return err
+	}
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
 	ctx, e.cancel = context.WithCancel(ctx)
 	go e.sweep(ctx)
+	go e.upkeep(ctx)
 	return nil
 }
 
@@ -268,33 +276,13 @@ func (e *Engine) keep(ctx context.Context, l store.Lease, cancel context.CancelC
 	}
 }
 
-// Target is how to get to a device, with its secrets opened.
-func Target(d store.Device, v *vault.Vault, dialects map[string]*device.Dialect) (device.Target, error) {
-	dialect := dialects[d.Dialect]
-	if dialect == nil {
-		return device.Target{}, fmt.Errorf("device %s: dialect %q is not known here", d.Name, d.Dialect)
-	}
-	password, err := v.Open(PasswordLabel(d.Name), d.Password)
-	if err != nil {
-		return device.Target{}, err
-	}
-	privileged, err := v.Open(PrivilegedLabel(d.Name), d.Privileged)
-	if err != nil {
-		return device.Target{}, err
-	}
-	return device.Target{Address: d.Address, User: d.Username, Password: string(password), Privileged: string(privileged), HostKey: d.HostKey, Dialect: dialect}, nil
-}
-
-// PasswordLabel and PrivilegedLabel bind a device's sealed passwords to their place.
-func PasswordLabel(device string) string   { return "device " + device + " password" }
-func PrivilegedLabel(device string) string { return "device " + device + " privileged password" }
-
 // askLimit bounds what is asked of a device outside a change.
 const askLimit = 2 * time.Minute
 
-// ask connects to a device outside a change, for as long as askLimit; done ends the connection.
-func (e *Engine) ask(ctx context.Context, d store.Device) (_ context.Context, c *device.Client, done func(), err error) {
-	t, err := Target(d, e.Vault, e.Dialects)
+// ask connects to a device outside a change, for as long as askLimit; done ends the connection. by and why go into the
+// audit. The host key is pinned at the first contact.
+func (e *Engine) ask(ctx context.Context, d store.Device, by, why string) (_ context.Context, c *device.Client, done func(), err error) {
+	t, err := e.target(ctx, d, "", by, why)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -303,12 +291,19 @@ func (e *Engine) ask(ctx context.Context, d store.Device) (_ context.Context, c 
 		cancel()
 		return nil, nil, nil, err
 	}
+	if d.HostKey == "" {
+		if err := e.Store.PinHostKey(ctx, d.ID, c.HostKey()); err != nil {
+			c.Close()
+			cancel()
+			return nil, nil, nil, err
+		}
+	}
 	return ctx, c, func() { c.Close(); cancel() }, nil
 }
 
-// Refresh takes a device's portrait and records it. The host key is pinned at the first contact.
-func (e *Engine) Refresh(ctx context.Context, d store.Device) (*device.Portrait, error) {
-	ctx, c, done, err := e.ask(ctx, d)
+// Refresh takes a device's portrait and records it.
+func (e *Engine) Refresh(ctx context.Context, d store.Device, by string) (*device.Portrait, error) {
+	ctx, c, done, err := e.ask(ctx, d, by, "refresh")
 	if err != nil {
 		return nil, err
 	}
@@ -316,11 +311,6 @@ func (e *Engine) Refresh(ctx context.Context, d store.Device) (*device.Portrait,
 	p, err := c.Portrait(ctx)
 	if err != nil {
 		return nil, err
-	}
-	if d.HostKey == "" {
-		if err := e.Store.PinHostKey(ctx, d.ID, c.HostKey()); err != nil {
-			return nil, err
-		}
 	}
 	return p, e.recordPortrait(ctx, d.ID, p)
 }
@@ -334,8 +324,8 @@ func (e *Engine) recordPortrait(ctx context.Context, deviceID int64, p *device.P
 }
 
 // TryConfiguration has a device read a configuration without using it. The portrait is the one it has now.
-func (e *Engine) TryConfiguration(ctx context.Context, d store.Device, allowed func(*device.Portrait) error, text []byte) ([]device.Message, error) {
-	ctx, c, done, err := e.ask(ctx, d)
+func (e *Engine) TryConfiguration(ctx context.Context, d store.Device, allowed func(*device.Portrait) error, text []byte, by string) ([]device.Message, error) {
+	ctx, c, done, err := e.ask(ctx, d, by, "try a configuration")
 	if err != nil {
 		return nil, err
 	}
@@ -348,14 +338,4 @@ func (e *Engine) TryConfiguration(ctx context.Context, d store.Device, allowed f
 		return nil, err
 	}
 	return c.TryConfiguration(ctx, text)
-}
-
-// Backup fetches a device's configuration and stores it.
-func (e *Engine) Backup(ctx context.Context, d store.Device) (store.Backup, error) {
-	ctx, c, done, err := e.ask(ctx, d)
-	if err != nil {
-		return store.Backup{}, err
-	}
-	defer done()
-	return e.backup(ctx, c, store.Backup{DeviceID: d.ID, Device: d.Name})
 }

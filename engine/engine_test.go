@@ -21,7 +21,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/backupstore"
 	"verimorph/blob"
+	"verimorph/core/backup"
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
@@ -72,11 +74,11 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 	st, err := store.Open(t.Context(), dbtest.New(t), time.Second, func(error) {})
 	require.NoError(t, err)
 	t.Cleanup(st.Close)
-	v, err := vault.Open(filepath.Join(dir, "key"))
+	v, err := vault.Open(t.Context(), filepath.Join(dir, "key"), st)
 	require.NoError(t, err)
-	images, err := blob.Open(filepath.Join(dir, "images"), nil)
+	images, err := blob.Open(filepath.Join(dir, "images"))
 	require.NoError(t, err)
-	backups, err := blob.Open(filepath.Join(dir, "backups"), v)
+	backups, err := backupstore.Open(filepath.Join(dir, "backups"), v)
 	require.NoError(t, err)
 	dialects, err := device.ReadDialects(device.Builtin())
 	require.NoError(t, err)
@@ -84,7 +86,10 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 	web := httptest.NewServer(serve)
 	t.Cleanup(web.Close)
 	serve.Base = web.URL
-	e, err := New(Config{Store: st, Images: images, Backups: backups, Vault: v, Dialects: dialects, Serve: serve, Pace: change.Pace{Factor: factor}, Log: quiet, Lease: 2 * time.Second})
+	receiver, err := transfer.Receive(transfer.ReceiverConfig{SFTP: "127.0.0.1:0", FTP: "127.0.0.1:0", TFTP: "127.0.0.1:0", HostKey: filepath.Join(dir, "hostkey"), Give: serve, Log: quiet})
+	require.NoError(t, err)
+	t.Cleanup(receiver.Close)
+	e, err := New(Config{Store: st, Images: images, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: serve, Pace: change.Pace{Factor: factor}, Log: quiet, Lease: 2 * time.Second})
 	require.NoError(t, err)
 	cat, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
 	require.Empty(t, found)
@@ -95,11 +100,10 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 
 func (r *rig) addDevice() {
 	a := r.box.Access()
-	p, err := r.Vault.Seal(PasswordLabel("box"), []byte(a.Password))
-	require.NoError(r.t, err)
-	q, err := r.Vault.Seal(PrivilegedLabel("box"), []byte(a.Watchword))
-	require.NoError(r.t, err)
-	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "box", Address: a.Address, Dialect: "tarnholm", Username: a.User, Password: p, Privileged: q, Transfer: "sftp"}))
+	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "box", Address: a.Address, Dialect: "tarnholm", Transfer: "sftp"}, PasswordCredentials(a.User, true, "me"), func(c *store.Credential, id int64) ([]byte, error) {
+		return SealCredential(r.Vault, id, Secret{Password: map[string]string{KindPassword: a.Password, KindPrivileged: a.Watchword}[c.Kind]})
+	}))
+	var err error
 	r.d, err = r.Store.Device(r.t.Context(), "box")
 	require.NoError(r.t, err)
 }
@@ -241,7 +245,7 @@ func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
 }
 
 func target(t *testing.T, r *rig) device.Target {
-	got, err := Target(r.d, r.Vault, r.Dialects)
+	got, err := r.target(t.Context(), r.d, "", "test", "test")
 	require.NoError(t, err)
 	return got
 }
@@ -355,7 +359,7 @@ func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
 
 func TestBackupsAreSealedAndReadBack(t *testing.T) {
 	r := newRig(t, nil)
-	b, err := r.Backup(t.Context(), r.d)
+	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
 	require.NoError(t, err)
 	data, err := r.Backups.Read(b.SHA256)
 	require.NoError(t, err)
@@ -369,7 +373,7 @@ func TestBackupsAreSealedAndReadBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, done)
 	assert.Contains(t, evidence, "read back")
-	files, err := filepath.Glob(filepath.Join(filepath.Dir(imageFolder(t, r)), "backups", "*", "*"))
+	files, err := r.Backups.Files()
 	require.NoError(t, err)
 	for _, f := range files {
 		raw, err := os.ReadFile(f)
@@ -433,7 +437,7 @@ func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
 	w := r.prepare(id)
 	s := w.of(change.Backup)
 	require.NoError(t, takeBackup(w, t.Context(), s))
-	assert.Contains(t, s.Note, "1 of its lines are not understood, the first: box.cfg:")
+	assert.Contains(t, s.Note, "1 lines of running.cfg are not understood, the first: running.cfg:")
 	b, err := r.Store.BackupOf(t.Context(), id, 0)
 	require.NoError(t, err)
 	data, err := r.Backups.Read(b.SHA256)

@@ -186,10 +186,12 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		if err != nil {
 			return "", err
 		}
-		if intent, err = json.Marshal(v); err != nil {
-			return "", err
+		if v != nil {
+			if intent, err = json.Marshal(v); err != nil {
+				return "", err
+			}
+			s.Intent = intent
 		}
-		s.Intent = intent
 	}
 	if err := r.e.Store.BeginStep(ctx, r.lease, r.c.ID, s.Plan.Number, intent, s.Plan.Title); err != nil {
 		return "", records(err)
@@ -274,10 +276,14 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := Target(d, r.e.Vault, r.e.Dialects)
+	t, err := r.e.target(ctx, d, r.expected(), fmt.Sprintf("change %d", r.c.ID), "carrying the change out")
+	if device.KindOf(err) != "" {
+		return nil, err
+	}
 	if err != nil {
 		return nil, &finalError{err}
 	}
+	t.AnyHostKey = r.c.ExpectsHostKey
 	// The connection outlives the step that opens it.
 	if conn, err = device.Dial(context.WithoutCancel(ctx), t); err != nil {
 		return nil, err
@@ -285,12 +291,27 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	r.mu.Lock()
 	r.conn = conn
 	r.mu.Unlock()
-	if d.HostKey == "" {
-		if err := r.e.Store.PinHostKey(ctx, d.ID, conn.HostKey()); err != nil {
-			return nil, records(err)
+	switch {
+	case d.HostKey == "":
+		err = r.e.Store.PinHostKey(ctx, d.ID, conn.HostKey())
+	case d.HostKey != conn.HostKey():
+		if err = r.e.Store.ReplaceHostKey(ctx, d.ID, conn.HostKey()); err == nil {
+			err = r.e.Store.NoteStep(ctx, r.lease, r.c.ID, 0, "host key", "the device shows another host key, which this change expects; it is pinned now")
 		}
 	}
-	return conn, nil
+	return conn, records(err)
+}
+
+// expected is the version that should run on the device at this point of the change: that of the last hop whose restart
+// has begun, else the one it started from.
+func (r *run) expected() string {
+	v := r.c.From
+	for _, s := range r.c.Steps {
+		if s.Plan.Kind == change.Restart && s.Plan.Hop >= 0 && s.State != change.StepWaiting && s.Plan.Hop < len(r.path.Hops) {
+			v = r.path.Hops[s.Plan.Hop].To.String()
+		}
+	}
+	return v
 }
 
 // device reads the device's record.

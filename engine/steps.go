@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,8 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"verimorph/core/backup"
 	"verimorph/core/change"
-	"verimorph/core/config"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
@@ -31,13 +30,17 @@ var works = map[change.Kind]work{
 	change.Install:    {inspect: installed, intent: slotBefore, perform: install, confirm: slotHolds},
 	change.Save:       {inspect: saved, perform: save, confirm: savedNow},
 	change.ChooseSlot: {inspect: slotChosen, perform: chooseSlot, confirm: slotChosenNow},
-	change.Restart:    {inspect: restarted, perform: restart, confirm: wentDown},
+	change.Restart:    {inspect: restarted, intent: startBefore, perform: restart, confirm: wentDown},
 	change.Link:       {perform: waitLink},
 	change.Login:      {perform: waitLogin},
 	change.Confirm:    {perform: confirmVersion},
 	change.Services:   {perform: waitServices},
 	change.Tidy:       {perform: tidy},
 	change.Verify:     {perform: settle, confirm: verdict},
+
+	change.CheckRestore: {perform: checkRestore},
+	change.PutPart:      {inspect: partThere, perform: putPart, confirm: partTaken},
+	change.CompareParts: {perform: compareParts},
 }
 
 // Readings before the change.
@@ -203,55 +206,36 @@ func backupTaken(r *run, ctx context.Context, s *store.Step, _ bool) (bool, stri
 	if err != nil {
 		return false, "", records(err)
 	}
-	if err := r.e.Backups.Verify(b.SHA256); err != nil {
+	if b.Manifest == "" || r.e.whole(b) != nil {
 		return false, "", nil // recorded but not readable: take it again
 	}
-	return true, backupEvidence(b), nil
+	return true, r.e.backupNote(b), nil
 }
 
-func takeBackup(r *run, ctx context.Context, s *store.Step) error {
+func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
 	c, err := r.connect(ctx)
 	if err != nil {
 		return err
 	}
-	hop := s.Plan.Hop
-	b, err := r.e.backup(ctx, c, store.Backup{DeviceID: r.c.DeviceID, Device: r.c.Device, ChangeID: &r.c.ID, Hop: &hop})
+	attempt, err := r.e.Store.BeginAttempt(ctx, d.ID, backup.BeforeChange)
 	if err != nil {
+		return records(err)
+	}
+	hop := s.Plan.Hop
+	b := store.Backup{DeviceID: r.c.DeviceID, Device: r.c.Device, ChangeID: &r.c.ID, Hop: &hop, Reason: backup.BeforeChange}
+	defer func() { r.e.endAttempt(context.WithoutCancel(ctx), attempt, d, backup.BeforeChange, b, err) }()
+	if b, err = r.e.take(ctx, c, b, d); err != nil {
 		return err
 	}
-	s.Note = backupEvidence(b)
-	// A line that we cannot read is kept like any other; whoever reads the change shall know of it.
-	if data, err := r.e.Backups.Read(b.SHA256); err == nil {
-		if _, broken := config.Parse(b.File, string(data), config.Guess(b.File, string(data))); len(broken) > 0 {
-			s.Note += fmt.Sprintf("; %d of its lines are not understood, the first: %s", len(broken), broken[0])
-		}
+	if !b.Complete {
+		return final("the backup is not complete, so nothing was changed; it lacks: %s. What could be read is kept as backup %d", strings.Join(b.Lacks, ", "), b.ID)
 	}
+	s.Note = r.e.backupNote(b)
 	return nil
-}
-
-func backupEvidence(b store.Backup) string {
-	return fmt.Sprintf("backup %d: %s, %d bytes, SHA-256 %.12s, read back", b.ID, b.File, b.Size, b.SHA256)
-}
-
-// backup fetches, checks, stores, reads back and records a configuration.
-func (e *Engine) backup(ctx context.Context, c *device.Client, b store.Backup) (store.Backup, error) {
-	p, err := c.Portrait(ctx)
-	if err != nil {
-		return b, err
-	}
-	data, err := c.Configuration(ctx)
-	if err != nil {
-		return b, err
-	}
-	b.Version, b.File = p.Version, b.Device+".cfg"
-	if b.SHA256, b.Size, err = e.Backups.Put(bytes.NewReader(data), 0); err != nil {
-		return b, fmt.Errorf("store the backup: %w", err)
-	}
-	if err := e.Backups.Verify(b.SHA256); err != nil {
-		return b, fmt.Errorf("read the backup back: %w", err)
-	}
-	b.ID, err = e.Store.AddBackup(ctx, b)
-	return b, records(err)
 }
 
 // Sending the image.
@@ -542,6 +526,9 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 	if up, _ := linkUp(ctx, d.Address); !up {
 		return bootGone, "the device went down", ctx.Err() // when the context has ended, silence says nothing about the device
 	}
+	if r.c.Kind == store.Restore {
+		return r.startedAgain(ctx, s)
+	}
 	in, err := r.intended(change.Install, s.Plan.Hop)
 	if err != nil {
 		return bootUnclear, "", err
@@ -651,7 +638,10 @@ func waitLogin(r *run, ctx context.Context, s *store.Step) error {
 }
 
 func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
-	to := r.hop(s).To.String()
+	to := r.c.To
+	if s.Plan.Hop >= 0 {
+		to = r.hop(s).To.String()
+	}
 	return r.poll(ctx, s, func() (bool, string, error) {
 		p, err := r.portrait(ctx)
 		if err != nil {
@@ -660,7 +650,11 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 		if p.Version != to {
 			return false, "", final("the device came back with %s, not %s", p.Version, to)
 		}
-		return true, fmt.Sprintf("the device runs %s from slot %s", p.Version, p.RunningSlot().Name), r.e.recordPortrait(ctx, r.c.DeviceID, p)
+		seen := "the device runs " + p.Version
+		if slot := p.RunningSlot(); slot != nil {
+			seen += " from slot " + slot.Name
+		}
+		return true, seen, r.e.recordPortrait(ctx, r.c.DeviceID, p)
 	})
 }
 
@@ -770,9 +764,9 @@ func (r *run) judge(ctx context.Context, settling bool) ([]verify.Result, error)
 		return nil, final("dialect %q is not known here", d.Dialect)
 	}
 	// The version is a reading like any other, and the first one anybody looks for.
-	version := verify.Expectation{Reading: "version", Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: r.path.To.String()}, Severity: verify.Fails}
+	version := verify.Expectation{Reading: "version", Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: r.c.To}, Severity: verify.Fails}
 	after["version"] = verify.Value{Type: verify.Text, Text: p.Version}
-	before["version"] = verify.Value{Type: verify.Text, Text: r.path.From.String()}
+	before["version"] = verify.Value{Type: verify.Text, Text: r.c.From}
 	return verify.Judge(append([]verify.Expectation{version}, dialect.Expectations()...), before, after, settling), nil
 }
 

@@ -16,6 +16,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/verify"
+	"verimorph/engine"
 	"verimorph/imagestore"
 	"verimorph/store"
 )
@@ -31,6 +32,9 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 		p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})
 		if err != nil {
 			return "", err
+		}
+		if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 {
+			return "", conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
 		}
 		if len(p.Hops) == 0 {
 			return "", conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
@@ -208,10 +212,6 @@ func (s *Server) ListJournal(ctx context.Context, r gen.ListJournalRequestObject
 }
 
 func (s *Server) apiChange(c store.Change) (gen.Change, error) {
-	var p path.Path
-	if err := json.Unmarshal(c.Path, &p); err != nil {
-		return gen.Change{}, err
-	}
 	var plans []change.Step
 	for _, st := range c.Steps {
 		plans = append(plans, st.Plan)
@@ -219,7 +219,26 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 	out := gen.Change{
 		Id: c.ID, Device: c.Device, State: gen.ChangeState(c.State), From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
 		ApprovedBy: c.ApprovedBy, ApprovedAt: c.ApprovedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Failure: c.Failure,
-		Path: view.Path(&p, func(*path.Path) []change.Step { return plans }, s.Images.Has), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
+		Kind: gen.ChangeKind(c.Kind), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
+	}
+	if c.ExpectsHostKey {
+		out.ExpectsHostKey = &c.ExpectsHostKey
+	}
+	if c.Kind == store.Restore {
+		var w engine.RestoreWork
+		if err := json.Unmarshal(c.Work, &w); err != nil {
+			return gen.Change{}, err
+		}
+		out.Restore = &gen.RestoreSummary{Backup: w.Backup, Replacement: w.Replacement, Parts: []string{}}
+		for _, p := range w.Parts {
+			out.Restore.Parts = append(out.Restore.Parts, strings.TrimSuffix(p.File+", "+p.Note, ", "))
+		}
+	} else {
+		var p path.Path
+		if err := json.Unmarshal(c.Path, &p); err != nil {
+			return gen.Change{}, err
+		}
+		out.Path = ptr(view.Path(&p, func(*path.Path) []change.Step { return plans }, s.Images.Has))
 	}
 	for _, a := range change.Possible(c.State) {
 		out.Actions = append(out.Actions, gen.Action(a))

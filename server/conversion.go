@@ -95,14 +95,8 @@ func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source
 			return nil, err
 		}
 		out.name, out.text, out.s = fmt.Sprintf("%s of %s", b.File, b.Device), text, schema
-		if from == "" {
-			d, err := s.device(ctx, b.Device)
-			if err != nil {
-				return nil, err
-			}
-			if p := portraitOf(d); p != nil {
-				from = p.Model + "@" + b.Version
-			}
+		if at, ok := s.stopOf(ctx, out.lib, b); from == "" && ok {
+			from = at.String()
 		}
 	case r.Text != nil:
 		out.name, out.text = value(r.Name), *r.Text
@@ -557,7 +551,7 @@ func (s *Server) TryConversion(ctx context.Context, r gen.TryConversionRequestOb
 			return conflict("device %s is a %s that runs %s; the result is for a %s that runs %s, and another would judge it wrongly", d.Name, p.Model, p.Version, to.Model, to.Version)
 		}
 		return nil
-	}, []byte(res.Text))
+	}, []byte(res.Text), user(ctx))
 	if err != nil {
 		return nil, err
 	}

@@ -4,9 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net"
-	"net/http"
 	"regexp"
 	"slices"
 	"strconv"
@@ -15,8 +13,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/api/gen"
-	"verimorph/api/view"
-	"verimorph/core/config"
 	"verimorph/core/path"
 	"verimorph/device"
 	"verimorph/engine"
@@ -32,7 +28,13 @@ func (s *Server) device(ctx context.Context, name string) (store.Device, error) 
 }
 
 func apiDevice(d store.Device) (gen.Device, error) {
-	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, Transfer: gen.Transfer(d.Transfer), OpenChange: d.OpenChange}
+	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, Transfer: gen.Transfer(d.Transfer), OpenChange: d.OpenChange, Groups: d.Groups}
+	if d.Web != "" {
+		out.Web = &d.Web
+	}
+	if d.RefusedTries > 0 {
+		out.RefusedTries = &d.RefusedTries
+	}
 	if key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey)); err == nil {
 		out.HostKey = ptr(ssh.FingerprintSHA256(key))
 	}
@@ -98,21 +100,27 @@ func (s *Server) AddDevice(ctx context.Context, r gen.AddDeviceRequestObject) (g
 	if !transfer.Valid() {
 		return nil, badRequest("transfer %q is not known; known: sftp, http", transfer)
 	}
-	hostKey := strings.TrimSpace(value(b.HostKey))
-	if hostKey != "" {
-		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(hostKey))
-		if err != nil {
-			return nil, badRequest("hostKey is not a public key in authorized-keys form")
-		}
-		hostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+	hostKey, err := parseHostKey(value(b.HostKey))
+	if err == nil {
+		err = errors.Join(checkGroups(value(b.Groups)), checkWeb(value(b.Web)))
 	}
-	_, err := s.once(ctx, r.Params.IdempotencyKey, b, func() (string, error) {
-		password, privileged, err := s.seal(b.Name, b.Password, value(b.PrivilegedPassword))
-		if err != nil {
-			return "", err
-		}
-		err = s.Store.AddDevice(ctx, store.Device{Name: b.Name, Site: value(b.Site), Address: b.Address, Dialect: b.Dialect, Username: b.User,
-			Password: password, Privileged: privileged, HostKey: hostKey, Transfer: string(transfer)})
+	if err != nil {
+		return nil, err
+	}
+	privileged := value(b.PrivilegedPassword)
+	cs := engine.PasswordCredentials(b.User, privileged != "", user(ctx))
+	if token := value(b.Token); token != "" {
+		cs = append(cs, store.Credential{Kind: engine.KindToken, CreatedBy: user(ctx)})
+	}
+	_, err = s.once(ctx, r.Params.IdempotencyKey, b, func() (string, error) {
+		seal := s.sealer(b.Password, privileged)
+		err := s.Store.AddDevice(ctx, store.Device{Name: b.Name, Site: value(b.Site), Address: b.Address, Dialect: b.Dialect, Groups: value(b.Groups), Web: value(b.Web), HostKey: hostKey, Transfer: string(transfer)}, cs,
+			func(c *store.Credential, id int64) ([]byte, error) {
+				if c.Kind == engine.KindToken {
+					return engine.SealCredential(s.Vault, id, engine.Secret{Token: *b.Token})
+				}
+				return seal(c, id)
+			})
 		if _, taken := store.Conflict(err); taken {
 			return "", conflict("there is a device %q already", b.Name)
 		}
@@ -142,30 +150,6 @@ func dialectNames(ds map[string]*device.Dialect) (names []string) {
 	return names
 }
 
-func (s *Server) seal(name, password, privileged string) (p, q []byte, err error) {
-	if p, err = s.Vault.Seal(engine.PasswordLabel(name), []byte(password)); err != nil {
-		return nil, nil, err
-	}
-	q, err = s.Vault.Seal(engine.PrivilegedLabel(name), []byte(privileged))
-	return p, q, err
-}
-
-// SetCredentials replaces a device's user and passwords.
-func (s *Server) SetCredentials(ctx context.Context, r gen.SetCredentialsRequestObject) (gen.SetCredentialsResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
-	if r.Body.User == "" || r.Body.Password == "" {
-		return nil, badRequest("user and password are needed")
-	}
-	p, q, err := s.seal(d.Name, r.Body.Password, value(r.Body.PrivilegedPassword))
-	if err != nil {
-		return nil, err
-	}
-	return gen.SetCredentials204Response{}, s.Store.SetCredentials(ctx, d.ID, r.Body.User, p, q)
-}
-
 // GetDevice answers with one device.
 func (s *Server) GetDevice(ctx context.Context, r gen.GetDeviceRequestObject) (gen.GetDeviceResponseObject, error) {
 	d, err := s.device(ctx, r.Name)
@@ -182,7 +166,7 @@ func (s *Server) RefreshDevice(ctx context.Context, r gen.RefreshDeviceRequestOb
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.Refresh(ctx, d); err != nil {
+	if _, err := s.Engine.Refresh(ctx, d, user(ctx)); err != nil {
 		return nil, err
 	}
 	if d, err = s.device(ctx, r.Name); err != nil {
@@ -222,117 +206,4 @@ func (s *Server) ListReleases(ctx context.Context, r gen.ListReleasesRequestObje
 	}
 	out.Items = items
 	return out, err
-}
-
-// ListBackups answers with a page of backups.
-func (s *Server) ListBackups(ctx context.Context, r gen.ListBackupsRequestObject) (gen.ListBackupsResponseObject, error) {
-	limit, before, err := page(r.Params.Limit, r.Params.Cursor)
-	if err != nil {
-		return nil, err
-	}
-	bs, err := s.Store.Backups(ctx, value(r.Params.Device), before, limit+1)
-	if err != nil {
-		return nil, err
-	}
-	out := gen.ListBackups200JSONResponse{Items: []gen.Backup{}}
-	for i, b := range bs {
-		if i == limit {
-			out.Next = ptr(fmt.Sprint(bs[limit-1].ID))
-			break
-		}
-		out.Items = append(out.Items, apiBackup(b))
-	}
-	return out, nil
-}
-
-func apiBackup(b store.Backup) gen.Backup {
-	out := gen.Backup{Id: b.ID, Device: b.Device, Change: b.ChangeID, Version: b.Version, File: b.File, Sha256: b.SHA256, Size: b.Size, TakenAt: b.TakenAt}
-	if b.Hop != nil {
-		out.Hop = ptr(*b.Hop + 1)
-	}
-	return out
-}
-
-// TakeBackup fetches a device's configuration now.
-func (s *Server) TakeBackup(ctx context.Context, r gen.TakeBackupRequestObject) (gen.TakeBackupResponseObject, error) {
-	d, err := s.device(ctx, r.Body.Device)
-	if err != nil {
-		return nil, err
-	}
-	b, err := s.Engine.Backup(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	if b, err = s.Store.Backup(ctx, b.ID); err != nil {
-		return nil, err
-	}
-	return gen.TakeBackup201JSONResponse(apiBackup(b)), nil
-}
-
-// backupText reads a backup and what its family says about its words.
-func (s *Server) backupText(ctx context.Context, id int64) (store.Backup, string, *config.Schema, error) {
-	b, err := s.Store.Backup(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return b, "", nil, notFound("there is no backup %d", id)
-	}
-	if err != nil {
-		return b, "", nil, err
-	}
-	data, err := s.Backups.Read(b.SHA256)
-	if err != nil {
-		return b, "", nil, newProblem(http.StatusInternalServerError, "internal", "The backup cannot be read", "backup %d: %s", id, err)
-	}
-	schema, err := s.schemaOf(ctx, b)
-	return b, string(data), schema, err
-}
-
-// schemaOf is what is known about the configuration in a backup: by the model of its device and the release it was taken
-// from, else by the family that speaks the device's dialect.
-func (s *Server) schemaOf(ctx context.Context, b store.Backup) (*config.Schema, error) {
-	d, err := s.device(ctx, b.Device)
-	if err != nil {
-		return nil, err
-	}
-	now, err := s.Loaded.Now(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if p := portraitOf(d); p != nil {
-		if at, err := now.Library().ParseStop(p.Model + "@" + b.Version); err == nil {
-			return now.Library().Schema(at), nil
-		}
-	}
-	for _, f := range now.Catalogue.Families {
-		if f.Dialect == d.Dialect {
-			return f.Schema(), nil
-		}
-	}
-	// Without a family nobody knows what is secret, so nothing may be shown.
-	return nil, conflict("no catalogue file speaks about dialect %q, so it is not known which words are secret; load one first", d.Dialect)
-}
-
-// ReadBackup answers with a configuration, secrets masked.
-func (s *Server) ReadBackup(ctx context.Context, r gen.ReadBackupRequestObject) (gen.ReadBackupResponseObject, error) {
-	_, text, schema, err := s.backupText(ctx, r.Id)
-	if err != nil {
-		return nil, err
-	}
-	return gen.ReadBackup200TextResponse(schema.MaskText("backup", text)), nil
-}
-
-// CompareBackups answers with what differs between two configurations.
-func (s *Server) CompareBackups(ctx context.Context, r gen.CompareBackupsRequestObject) (gen.CompareBackupsResponseObject, error) {
-	old, err := s.source(ctx, gen.ConfigurationSource{Backup: &r.Id})
-	if err != nil {
-		return nil, err
-	}
-	new, err := s.source(ctx, gen.ConfigurationSource{Backup: &r.Other})
-	if err != nil {
-		return nil, err
-	}
-	c, err := compare(old, new)
-	if err != nil {
-		return nil, err
-	}
-	return gen.CompareBackups200JSONResponse{Items: view.Differences(c)}, nil
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"verimorph/api/gen"
+	"verimorph/backupstore"
 	"verimorph/blob"
 	"verimorph/core/change"
 	"verimorph/core/path"
@@ -38,7 +39,7 @@ type Config struct {
 	Images  *blob.Store
 	Keeper  *imagestore.Keeper
 	Loaded  *loaded.Catalogue
-	Backups *blob.Store
+	Backups *backupstore.Store
 	Vault   *vault.Vault
 	Console fs.FS // the built console; nil: none
 	Pace    change.Pace
@@ -134,6 +135,9 @@ func (s *Server) limitBody(c *gin.Context) {
 	if c.FullPath() == "/api/v1/images" || c.FullPath() == "/api/v1/uploads/:id" {
 		limit = maxImage
 	}
+	if c.FullPath() == "/api/v1/backup-imports" {
+		limit = maxImport
+	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 }
 
@@ -190,7 +194,7 @@ func newMetrics(st *store.Store) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "verimorph_http_request_seconds", Help: "Time to answer calls.", Buckets: []float64{.005, .02, .1, .5, 2, 10},
 	}, []string{"method", "route", "status"})}
-	m.registry.MustRegister(m.requests, engine.StepsEnded, engine.ChangesEnded, counted{"verimorph_changes", "Changes by state.", st.CountChanges}, counted{"verimorph_fetches", "Downloads from release sites by state.", st.CountFetches},
+	m.registry.MustRegister(m.requests, engine.StepsEnded, engine.ChangesEnded, engine.BackupsTaken, counted{"verimorph_devices_by_backup", "Devices by the outcome of their newest backup attempt.", st.CountBackupHealth}, counted{"verimorph_changes", "Changes by state.", st.CountChanges}, counted{"verimorph_fetches", "Downloads from release sites by state.", st.CountFetches},
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "verimorph_build_info", Help: "Always 1.", ConstLabels: prometheus.Labels{"version": Version}}, func() float64 { return 1 }))
 	return m
 }

@@ -53,7 +53,7 @@ func addCredential(ctx context.Context, tx pgx.Tx, c Credential, seal func(id in
 // Credentials lists those of one device (its own, then those of its groups), or of all (0), in the order in which they
 // are tried.
 func (s *Store) Credentials(ctx context.Context, deviceID int64) ([]Credential, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+credentialColumns+` WHERE $1 = 0 OR c.device_id = $1 OR c.group_name = ANY((SELECT groups FROM devices WHERE id = $1))
+	rows, err := s.Pool.Query(ctx, `SELECT `+credentialColumns+` WHERE $1 = 0 OR c.device_id = $1 OR EXISTS (SELECT 1 FROM devices x WHERE x.id = $1 AND c.group_name = ANY(x.groups))
 		ORDER BY c.device_id IS NULL, c.device_id, c.group_name, c.versions = '', c.id`, deviceID)
 	if err != nil {
 		return nil, err

@@ -79,6 +79,12 @@ func (s *Store) Devices(ctx context.Context, after string, limit int) ([]Device,
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Device, error) { return scanDevice(r) })
 }
 
+// SetWeb says where a device's HTTP side is.
+func (s *Store) SetWeb(ctx context.Context, deviceID int64, url string) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET web = $2 WHERE id = $1`, deviceID, url)
+	return err
+}
+
 // SetPortrait records what a device was found to be.
 func (s *Store) SetPortrait(ctx context.Context, deviceID int64, portrait []byte) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE devices SET portrait = $2, portrait_at = now() WHERE id = $1`, deviceID, portrait)

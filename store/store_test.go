@@ -26,7 +26,7 @@ func open(t *testing.T) *Store {
 }
 
 func addDevice(t *testing.T, s *Store, name string) Device {
-	require.NoError(t, s.AddDevice(t.Context(), Device{Name: name, Site: "Pier", Address: "127.0.0.1:22", Dialect: "d", Username: "u", Password: []byte{1}, Privileged: []byte{2}, Transfer: "sftp"}))
+	require.NoError(t, s.AddDevice(t.Context(), Device{Name: name, Site: "Pier", Address: "127.0.0.1:22", Dialect: "d", Transfer: "sftp"}, nil, nil))
 	d, err := s.Device(t.Context(), name)
 	require.NoError(t, err)
 	return d
@@ -345,7 +345,7 @@ func TestListeners(t *testing.T) {
 func TestInventory(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "b")
-	_, taken := Conflict(s.AddDevice(ctx, Device{Name: "b", Transfer: "sftp", Password: []byte{1}, Privileged: []byte{1}}))
+	_, taken := Conflict(s.AddDevice(ctx, Device{Name: "b", Transfer: "sftp"}, nil, nil))
 	assert.True(t, taken)
 	addDevice(t, s, "a")
 	addDevice(t, s, "c")
@@ -358,13 +358,10 @@ func TestInventory(t *testing.T) {
 	require.NoError(t, s.PinHostKey(ctx, d.ID, "k1"))
 	require.NoError(t, s.PinHostKey(ctx, d.ID, "k2"))
 	require.NoError(t, s.SetPortrait(ctx, d.ID, []byte(`{"Model": "M"}`)))
-	require.NoError(t, s.SetCredentials(ctx, d.ID, "new", []byte{7}, []byte{8}))
 	d, err = s.Device(ctx, "b")
 	require.NoError(t, err)
 	assert.Equal(t, "k1", d.HostKey, "a pinned key is never replaced by itself")
 	assert.JSONEq(t, `{"Model":"M"}`, string(d.Portrait))
-	assert.Equal(t, "new", d.Username)
-	assert.Equal(t, []byte{7}, d.Password)
 	require.NoError(t, s.ForgetHostKey(ctx, d.ID))
 	d, err = s.DeviceByID(ctx, d.ID)
 	require.NoError(t, err)
@@ -409,9 +406,9 @@ func TestInventory(t *testing.T) {
 
 	id := addChange(t, s, d, false)
 	hop := 0
-	first, err := s.AddBackup(ctx, Backup{DeviceID: d.ID, ChangeID: &id, Hop: &hop, Version: "1", File: "f", SHA256: "x", Size: 3})
+	first, err := s.AddBackup(ctx, Backup{Manifest: "m1", Complete: true, DeviceID: d.ID, ChangeID: &id, Hop: &hop, Version: "1", File: "f", SHA256: "x", Size: 3})
 	require.NoError(t, err)
-	second, err := s.AddBackup(ctx, Backup{DeviceID: d.ID, Version: "2", File: "f", SHA256: "y", Size: 4})
+	second, err := s.AddBackup(ctx, Backup{Manifest: "m2", Complete: true, DeviceID: d.ID, Version: "2", File: "f", SHA256: "y", Size: 4})
 	require.NoError(t, err)
 	of, err := s.BackupOf(ctx, id, 0)
 	require.NoError(t, err)

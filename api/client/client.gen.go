@@ -123,6 +123,75 @@ type ClientInterface interface {
 	// Corresponds with GET /advisories/{name} (the `GetAdvisory` operationId).
 	GetAdvisory(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListAudit Who used which key when, newest first
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckBackupsWithBody Prove the whole backup store
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+	CheckBackupsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckBackups Prove the whole backup store
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+	CheckBackups(ctx context.Context, body CheckBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBackupHealth How the backups of each device are
+	//
+	// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
+	GetBackupHealth(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportBackupWithBody Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /backup-imports (the `ImportBackup` operationId).
+	ImportBackupWithBody(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListBackupSchedules When backups are taken by themselves, and how long they are kept
+	//
+	// Corresponds with GET /backup-schedules (the `ListBackupSchedules` operationId).
+	ListBackupSchedules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutBackupScheduleWithBody Write the schedule of a device, a group or every device
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+	PutBackupScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutBackupSchedule Write the schedule of a device, a group or every device
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+	PutBackupSchedule(ctx context.Context, body PutBackupScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteBackupSchedule Delete the schedule of a device or group
+	//
+	// Corresponds with DELETE /backup-schedules/{id} (the `DeleteBackupSchedule` operationId).
+	DeleteBackupSchedule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchBackupsWithBody Look for a text in the latest configuration of every device, secrets masked
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+	SearchBackupsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchBackups Look for a text in the latest configuration of every device, secrets masked
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+	SearchBackups(ctx context.Context, body SearchBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBackups Backups, newest first
 	//
 	// Corresponds with GET /backups (the `ListBackups` operationId).
@@ -142,10 +211,72 @@ type ClientInterface interface {
 	// Corresponds with POST /backups (the `TakeBackup` operationId).
 	TakeBackup(ctx context.Context, body TakeBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetBackup One backup with all its parts
+	//
+	// Corresponds with GET /backups/{id} (the `GetBackup` operationId).
+	GetBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareBackups What differs from one backup to another, secrets masked
 	//
 	// Corresponds with GET /backups/{id}/compare/{other} (the `CompareBackups` operationId).
 	CompareBackups(ctx context.Context, id ID, other int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportBackup A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age
+	//
+	// Corresponds with GET /backups/{id}/export (the `ExportBackup` operationId).
+	ExportBackup(ctx context.Context, id ID, params *ExportBackupParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseBackup Let a held backup go its way again
+	//
+	// Corresponds with DELETE /backups/{id}/hold (the `ReleaseBackup` operationId).
+	ReleaseBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldBackupWithBody Keep a backup whatever retention says, for a reason
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+	HoldBackupWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldBackup Keep a backup whatever retention says, for a reason
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+	HoldBackup(ctx context.Context, id ID, body HoldBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadPart One part as text, secrets masked; parts that are secrets as a whole are not shown
+	//
+	// Corresponds with GET /backups/{id}/parts/{part} (the `ReadPart` operationId).
+	ReadPart(ctx context.Context, id ID, part string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftRestoreWithBody Draft a change that puts a backup, or parts of it, back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+	DraftRestoreWithBody(ctx context.Context, id ID, params *DraftRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftRestore Draft a change that puts a backup, or parts of it, back
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+	DraftRestore(ctx context.Context, id ID, params *DraftRestoreParams, body DraftRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRestoreWithBody What a restore would change on the device now; nothing is put
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+	PreviewRestoreWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRestore What a restore would change on the device now; nothing is put
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+	PreviewRestore(ctx context.Context, id ID, body PreviewRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadBackup The configuration with its secrets masked
 	//
@@ -354,6 +485,30 @@ type ClientInterface interface {
 	// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
 	TryConversion(ctx context.Context, id ID, body TryConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCredentials Keys to the boxes; what is secret is never shown
+	//
+	// Corresponds with GET /credentials (the `ListCredentials` operationId).
+	ListCredentials(ctx context.Context, params *ListCredentialsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCredentialWithBody Add a credential
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /credentials (the `AddCredential` operationId).
+	AddCredentialWithBody(ctx context.Context, params *AddCredentialParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCredential Add a credential
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /credentials (the `AddCredential` operationId).
+	AddCredential(ctx context.Context, params *AddCredentialParams, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteCredential Delete a credential
+	//
+	// Corresponds with DELETE /credentials/{id} (the `DeleteCredential` operationId).
+	DeleteCredential(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices The fleet, by name
 	//
 	// Corresponds with GET /devices (the `ListDevices` operationId).
@@ -378,6 +533,25 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{name} (the `GetDevice` operationId).
 	GetDevice(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetDeviceWithBody Change what is known about a device
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+	SetDeviceWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDevice Change what is known about a device
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+	SetDevice(ctx context.Context, name DeviceName, body SetDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListBackupAttempts The latest attempts to take a backup
+	//
+	// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
+	ListBackupAttempts(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetCredentialsWithBody Replace the device's user and passwords; they are never shown again
 	//
 	// Takes any type of body and a specified content type.
@@ -392,10 +566,34 @@ type ClientInterface interface {
 	// Corresponds with PUT /devices/{name}/credentials (the `SetCredentials` operationId).
 	SetCredentials(ctx context.Context, name DeviceName, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDrift What runs against what is saved, and against the last backup; the device is asked now
+	//
+	// Corresponds with GET /devices/{name}/drift (the `GetDrift` operationId).
+	GetDrift(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHistory Every distinct state of the configuration, newest first
+	//
+	// Corresponds with GET /devices/{name}/history (the `GetHistory` operationId).
+	GetHistory(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
 	//
 	// Corresponds with DELETE /devices/{name}/host-key (the `ForgetHostKey` operationId).
 	ForgetHostKey(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHostKeyWithBody Pin a host key that is known
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+	SetHostKeyWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHostKey Pin a host key that is known
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+	SetHostKey(ctx context.Context, name DeviceName, body SetHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindPathWithBody The supported path to a version
 	//
@@ -493,10 +691,53 @@ type ClientInterface interface {
 	// Corresponds with DELETE /images/{sha256} (the `DeleteImage` operationId).
 	DeleteImage(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetKeys What may be told about the keys of the installation
+	//
+	// Corresponds with GET /keys (the `GetKeys` operationId).
+	GetKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RotateKeyWithBody Make a new key while everything goes on; what is encrypted is encrypted anew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /keys (the `RotateKey` operationId).
+	RotateKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RotateKey Make a new key while everything goes on; what is encrypted is encrypted anew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /keys (the `RotateKey` operationId).
+	RotateKey(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	//
 	// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
 	ListModelReleases(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNotifications Where news of failed and missed backups goes
+	//
+	// Corresponds with GET /notifications (the `GetNotifications` operationId).
+	GetNotifications(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestNotifications Send a test to every place now
+	//
+	// Corresponds with POST /notifications (the `TestNotifications` operationId).
+	TestNotifications(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutNotificationsWithBody Say where news goes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+	PutNotificationsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutNotifications Say where news goes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+	PutNotifications(ctx context.Context, body PutNotificationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PlanPathWithBody A path on paper, for a portrait that is typed in
 	//
@@ -530,6 +771,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /sign-in (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSignInTries How many refused sign-ins are risked
+	//
+	// Corresponds with GET /sign-in-tries (the `GetSignInTries` operationId).
+	GetSignInTries(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSignInTriesWithBody Set the bound
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+	PutSignInTriesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSignInTries Set the bound
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+	PutSignInTries(ctx context.Context, body PutSignInTriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End the session
 	//
@@ -676,6 +936,185 @@ func (c *Client) GetAdvisory(ctx context.Context, name string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ListAudit Who used which key when, newest first
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckBackupsWithBody Prove the whole backup store
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+func (c *Client) CheckBackupsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckBackupsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckBackups Prove the whole backup store
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+func (c *Client) CheckBackups(ctx context.Context, body CheckBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckBackupsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBackupHealth How the backups of each device are
+//
+// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
+func (c *Client) GetBackupHealth(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBackupHealthRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportBackupWithBody Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /backup-imports (the `ImportBackup` operationId).
+func (c *Client) ImportBackupWithBody(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportBackupRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListBackupSchedules When backups are taken by themselves, and how long they are kept
+//
+// Corresponds with GET /backup-schedules (the `ListBackupSchedules` operationId).
+func (c *Client) ListBackupSchedules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBackupSchedulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutBackupScheduleWithBody Write the schedule of a device, a group or every device
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+func (c *Client) PutBackupScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutBackupScheduleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutBackupSchedule Write the schedule of a device, a group or every device
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+func (c *Client) PutBackupSchedule(ctx context.Context, body PutBackupScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutBackupScheduleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteBackupSchedule Delete the schedule of a device or group
+//
+// Corresponds with DELETE /backup-schedules/{id} (the `DeleteBackupSchedule` operationId).
+func (c *Client) DeleteBackupSchedule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteBackupScheduleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchBackupsWithBody Look for a text in the latest configuration of every device, secrets masked
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+func (c *Client) SearchBackupsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchBackupsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchBackups Look for a text in the latest configuration of every device, secrets masked
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+func (c *Client) SearchBackups(ctx context.Context, body SearchBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchBackupsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListBackups Backups, newest first
 //
 // Corresponds with GET /backups (the `ListBackups` operationId).
@@ -725,11 +1164,173 @@ func (c *Client) TakeBackup(ctx context.Context, body TakeBackupJSONRequestBody,
 	return c.Client.Do(req)
 }
 
+// GetBackup One backup with all its parts
+//
+// Corresponds with GET /backups/{id} (the `GetBackup` operationId).
+func (c *Client) GetBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBackupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CompareBackups What differs from one backup to another, secrets masked
 //
 // Corresponds with GET /backups/{id}/compare/{other} (the `CompareBackups` operationId).
 func (c *Client) CompareBackups(ctx context.Context, id ID, other int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareBackupsRequest(c.Server, id, other)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportBackup A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age
+//
+// Corresponds with GET /backups/{id}/export (the `ExportBackup` operationId).
+func (c *Client) ExportBackup(ctx context.Context, id ID, params *ExportBackupParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportBackupRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseBackup Let a held backup go its way again
+//
+// Corresponds with DELETE /backups/{id}/hold (the `ReleaseBackup` operationId).
+func (c *Client) ReleaseBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseBackupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldBackupWithBody Keep a backup whatever retention says, for a reason
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+func (c *Client) HoldBackupWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldBackupRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldBackup Keep a backup whatever retention says, for a reason
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+func (c *Client) HoldBackup(ctx context.Context, id ID, body HoldBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldBackupRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadPart One part as text, secrets masked; parts that are secrets as a whole are not shown
+//
+// Corresponds with GET /backups/{id}/parts/{part} (the `ReadPart` operationId).
+func (c *Client) ReadPart(ctx context.Context, id ID, part string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadPartRequest(c.Server, id, part)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftRestoreWithBody Draft a change that puts a backup, or parts of it, back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+func (c *Client) DraftRestoreWithBody(ctx context.Context, id ID, params *DraftRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftRestoreRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftRestore Draft a change that puts a backup, or parts of it, back
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+func (c *Client) DraftRestore(ctx context.Context, id ID, params *DraftRestoreParams, body DraftRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftRestoreRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRestoreWithBody What a restore would change on the device now; nothing is put
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+func (c *Client) PreviewRestoreWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRestoreRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRestore What a restore would change on the device now; nothing is put
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+func (c *Client) PreviewRestore(ctx context.Context, id ID, body PreviewRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRestoreRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1287,6 +1888,70 @@ func (c *Client) TryConversion(ctx context.Context, id ID, body TryConversionJSO
 	return c.Client.Do(req)
 }
 
+// ListCredentials Keys to the boxes; what is secret is never shown
+//
+// Corresponds with GET /credentials (the `ListCredentials` operationId).
+func (c *Client) ListCredentials(ctx context.Context, params *ListCredentialsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCredentialsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCredentialWithBody Add a credential
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /credentials (the `AddCredential` operationId).
+func (c *Client) AddCredentialWithBody(ctx context.Context, params *AddCredentialParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCredentialRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCredential Add a credential
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /credentials (the `AddCredential` operationId).
+func (c *Client) AddCredential(ctx context.Context, params *AddCredentialParams, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCredentialRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteCredential Delete a credential
+//
+// Corresponds with DELETE /credentials/{id} (the `DeleteCredential` operationId).
+func (c *Client) DeleteCredential(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCredentialRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices The fleet, by name
 //
 // Corresponds with GET /devices (the `ListDevices` operationId).
@@ -1351,6 +2016,55 @@ func (c *Client) GetDevice(ctx context.Context, name DeviceName, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// SetDeviceWithBody Change what is known about a device
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+func (c *Client) SetDeviceWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDevice Change what is known about a device
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+func (c *Client) SetDevice(ctx context.Context, name DeviceName, body SetDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListBackupAttempts The latest attempts to take a backup
+//
+// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
+func (c *Client) ListBackupAttempts(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBackupAttemptsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SetCredentialsWithBody Replace the device's user and passwords; they are never shown again
 //
 // Takes any type of body and a specified content type.
@@ -1385,11 +2099,75 @@ func (c *Client) SetCredentials(ctx context.Context, name DeviceName, body SetCr
 	return c.Client.Do(req)
 }
 
+// GetDrift What runs against what is saved, and against the last backup; the device is asked now
+//
+// Corresponds with GET /devices/{name}/drift (the `GetDrift` operationId).
+func (c *Client) GetDrift(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDriftRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHistory Every distinct state of the configuration, newest first
+//
+// Corresponds with GET /devices/{name}/history (the `GetHistory` operationId).
+func (c *Client) GetHistory(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHistoryRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
 //
 // Corresponds with DELETE /devices/{name}/host-key (the `ForgetHostKey` operationId).
 func (c *Client) ForgetHostKey(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForgetHostKeyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHostKeyWithBody Pin a host key that is known
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+func (c *Client) SetHostKeyWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHostKeyRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHostKey Pin a host key that is known
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+func (c *Client) SetHostKey(ctx context.Context, name DeviceName, body SetHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHostKeyRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1656,11 +2434,124 @@ func (c *Client) DeleteImage(ctx context.Context, sha256 string, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// GetKeys What may be told about the keys of the installation
+//
+// Corresponds with GET /keys (the `GetKeys` operationId).
+func (c *Client) GetKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RotateKeyWithBody Make a new key while everything goes on; what is encrypted is encrypted anew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /keys (the `RotateKey` operationId).
+func (c *Client) RotateKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRotateKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RotateKey Make a new key while everything goes on; what is encrypted is encrypted anew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /keys (the `RotateKey` operationId).
+func (c *Client) RotateKey(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRotateKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListModelReleases The releases of a model's family, newest first, and which it may run
 //
 // Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
 func (c *Client) ListModelReleases(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListModelReleasesRequest(c.Server, model)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNotifications Where news of failed and missed backups goes
+//
+// Corresponds with GET /notifications (the `GetNotifications` operationId).
+func (c *Client) GetNotifications(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNotificationsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestNotifications Send a test to every place now
+//
+// Corresponds with POST /notifications (the `TestNotifications` operationId).
+func (c *Client) TestNotifications(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestNotificationsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutNotificationsWithBody Say where news goes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+func (c *Client) PutNotificationsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutNotificationsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutNotifications Say where news goes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+func (c *Client) PutNotifications(ctx context.Context, body PutNotificationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutNotificationsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1744,6 +2635,55 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /sign-in (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSignInTries How many refused sign-ins are risked
+//
+// Corresponds with GET /sign-in-tries (the `GetSignInTries` operationId).
+func (c *Client) GetSignInTries(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSignInTriesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSignInTriesWithBody Set the bound
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+func (c *Client) PutSignInTriesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSignInTriesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSignInTries Set the bound
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+func (c *Client) PutSignInTries(ctx context.Context, body PutSignInTriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSignInTriesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2064,6 +3004,387 @@ func NewGetAdvisoryRequest(server string, name string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListAuditRequest constructs an http.Request for the ListAudit method
+func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckBackupsRequest calls the generic CheckBackups builder with application/json body
+func NewCheckBackupsRequest(server string, body CheckBackupsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckBackupsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckBackupsRequestWithBody constructs an http.Request for the CheckBackups method, with any body, and a specified content type
+func NewCheckBackupsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetBackupHealthRequest constructs an http.Request for the GetBackupHealth method
+func NewGetBackupHealthRequest(server string, params *GetBackupHealthParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-health")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportBackupRequestWithBody constructs an http.Request for the ImportBackup method, with any body, and a specified content type
+func NewImportBackupRequestWithBody(server string, params *ImportBackupParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-imports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListBackupSchedulesRequest constructs an http.Request for the ListBackupSchedules method
+func NewListBackupSchedulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutBackupScheduleRequest calls the generic PutBackupSchedule builder with application/json body
+func NewPutBackupScheduleRequest(server string, body PutBackupScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutBackupScheduleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutBackupScheduleRequestWithBody constructs an http.Request for the PutBackupSchedule method, with any body, and a specified content type
+func NewPutBackupScheduleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteBackupScheduleRequest constructs an http.Request for the DeleteBackupSchedule method
+func NewDeleteBackupScheduleRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSearchBackupsRequest calls the generic SearchBackups builder with application/json body
+func NewSearchBackupsRequest(server string, body SearchBackupsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSearchBackupsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSearchBackupsRequestWithBody constructs an http.Request for the SearchBackups method, with any body, and a specified content type
+func NewSearchBackupsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-search")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListBackupsRequest constructs an http.Request for the ListBackups method
 func NewListBackupsRequest(server string, params *ListBackupsParams) (*http.Request, error) {
 	var err error
@@ -2182,6 +3503,40 @@ func NewTakeBackupRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewGetBackupRequest constructs an http.Request for the GetBackup method
+func NewGetBackupRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCompareBackupsRequest constructs an http.Request for the CompareBackups method
 func NewCompareBackupsRequest(server string, id ID, other int64) (*http.Request, error) {
 	var err error
@@ -2219,6 +3574,306 @@ func NewCompareBackupsRequest(server string, id ID, other int64) (*http.Request,
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewExportBackupRequest constructs an http.Request for the ExportBackup method
+func NewExportBackupRequest(server string, id ID, params *ExportBackupParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s/export", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Recipient != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "recipient", *params.Recipient, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReleaseBackupRequest constructs an http.Request for the ReleaseBackup method
+func NewReleaseBackupRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s/hold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHoldBackupRequest calls the generic HoldBackup builder with application/json body
+func NewHoldBackupRequest(server string, id ID, body HoldBackupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHoldBackupRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewHoldBackupRequestWithBody constructs an http.Request for the HoldBackup method, with any body, and a specified content type
+func NewHoldBackupRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s/hold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadPartRequest constructs an http.Request for the ReadPart method
+func NewReadPartRequest(server string, id ID, part string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "part", part, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s/parts/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftRestoreRequest calls the generic DraftRestore builder with application/json body
+func NewDraftRestoreRequest(server string, id ID, params *DraftRestoreParams, body DraftRestoreJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftRestoreRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewDraftRestoreRequestWithBody constructs an http.Request for the DraftRestore method, with any body, and a specified content type
+func NewDraftRestoreRequestWithBody(server string, id ID, params *DraftRestoreParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s/restore", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewPreviewRestoreRequest calls the generic PreviewRestore builder with application/json body
+func NewPreviewRestoreRequest(server string, id ID, body PreviewRestoreJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewRestoreRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPreviewRestoreRequestWithBody constructs an http.Request for the PreviewRestore method, with any body, and a specified content type
+func NewPreviewRestoreRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/%s/restore-preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3434,6 +5089,149 @@ func NewTryConversionRequestWithBody(server string, id ID, contentType string, b
 	return req, nil
 }
 
+// NewListCredentialsRequest constructs an http.Request for the ListCredentials method
+func NewListCredentialsRequest(server string, params *ListCredentialsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCredentialRequest calls the generic AddCredential builder with application/json body
+func NewAddCredentialRequest(server string, params *AddCredentialParams, body AddCredentialJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCredentialRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAddCredentialRequestWithBody constructs an http.Request for the AddCredential method, with any body, and a specified content type
+func NewAddCredentialRequestWithBody(server string, params *AddCredentialParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDeleteCredentialRequest constructs an http.Request for the DeleteCredential method
+func NewDeleteCredentialRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -3589,6 +5387,87 @@ func NewGetDeviceRequest(server string, name DeviceName) (*http.Request, error) 
 	return req, nil
 }
 
+// NewSetDeviceRequest calls the generic SetDevice builder with application/json body
+func NewSetDeviceRequest(server string, name DeviceName, body SetDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDeviceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetDeviceRequestWithBody constructs an http.Request for the SetDevice method, with any body, and a specified content type
+func NewSetDeviceRequestWithBody(server string, name DeviceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListBackupAttemptsRequest constructs an http.Request for the ListBackupAttempts method
+func NewListBackupAttemptsRequest(server string, name DeviceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/backup-attempts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSetCredentialsRequest calls the generic SetCredentials builder with application/json body
 func NewSetCredentialsRequest(server string, name DeviceName, body SetCredentialsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3636,6 +5515,74 @@ func NewSetCredentialsRequestWithBody(server string, name DeviceName, contentTyp
 	return req, nil
 }
 
+// NewGetDriftRequest constructs an http.Request for the GetDrift method
+func NewGetDriftRequest(server string, name DeviceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/drift", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetHistoryRequest constructs an http.Request for the GetHistory method
+func NewGetHistoryRequest(server string, name DeviceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewForgetHostKeyRequest constructs an http.Request for the ForgetHostKey method
 func NewForgetHostKeyRequest(server string, name DeviceName) (*http.Request, error) {
 	var err error
@@ -3666,6 +5613,53 @@ func NewForgetHostKeyRequest(server string, name DeviceName) (*http.Request, err
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetHostKeyRequest calls the generic SetHostKey builder with application/json body
+func NewSetHostKeyRequest(server string, name DeviceName, body SetHostKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetHostKeyRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetHostKeyRequestWithBody constructs an http.Request for the SetHostKey method, with any body, and a specified content type
+func NewSetHostKeyRequestWithBody(server string, name DeviceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/host-key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4185,6 +6179,73 @@ func NewDeleteImageRequest(server string, sha256 string) (*http.Request, error) 
 	return req, nil
 }
 
+// NewGetKeysRequest constructs an http.Request for the GetKeys method
+func NewGetKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRotateKeyRequest calls the generic RotateKey builder with application/json body
+func NewRotateKeyRequest(server string, body RotateKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRotateKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRotateKeyRequestWithBody constructs an http.Request for the RotateKey method, with any body, and a specified content type
+func NewRotateKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListModelReleasesRequest constructs an http.Request for the ListModelReleases method
 func NewListModelReleasesRequest(server string, model string) (*http.Request, error) {
 	var err error
@@ -4215,6 +6276,100 @@ func NewListModelReleasesRequest(server string, model string) (*http.Request, er
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetNotificationsRequest constructs an http.Request for the GetNotifications method
+func NewGetNotificationsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notifications")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestNotificationsRequest constructs an http.Request for the TestNotifications method
+func NewTestNotificationsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notifications")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutNotificationsRequest calls the generic PutNotifications builder with application/json body
+func NewPutNotificationsRequest(server string, body PutNotificationsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutNotificationsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutNotificationsRequestWithBody constructs an http.Request for the PutNotifications method, with any body, and a specified content type
+func NewPutNotificationsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notifications")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4317,6 +6472,73 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSignInTriesRequest constructs an http.Request for the GetSignInTries method
+func NewGetSignInTriesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sign-in-tries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutSignInTriesRequest calls the generic PutSignInTries builder with application/json body
+func NewPutSignInTriesRequest(server string, body PutSignInTriesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutSignInTriesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutSignInTriesRequestWithBody constructs an http.Request for the PutSignInTries method, with any body, and a specified content type
+func NewPutSignInTriesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sign-in-tries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -4734,6 +6956,83 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /advisories/{name} (the `GetAdvisory` operationId).
 	GetAdvisoryWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetAdvisoryResponse, error)
 
+	// ListAuditWithResponse Who used which key when, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// CheckBackupsWithBodyWithResponse Prove the whole backup store
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+	CheckBackupsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckBackupsResponse, error)
+
+	// CheckBackupsWithResponse Prove the whole backup store
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+	CheckBackupsWithResponse(ctx context.Context, body CheckBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckBackupsResponse, error)
+
+	// GetBackupHealthWithResponse How the backups of each device are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
+	GetBackupHealthWithResponse(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*GetBackupHealthResponse, error)
+
+	// ImportBackupWithBodyWithResponse Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backup-imports (the `ImportBackup` operationId).
+	ImportBackupWithBodyWithResponse(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportBackupResponse, error)
+
+	// ListBackupSchedulesWithResponse When backups are taken by themselves, and how long they are kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backup-schedules (the `ListBackupSchedules` operationId).
+	ListBackupSchedulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBackupSchedulesResponse, error)
+
+	// PutBackupScheduleWithBodyWithResponse Write the schedule of a device, a group or every device
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+	PutBackupScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutBackupScheduleResponse, error)
+
+	// PutBackupScheduleWithResponse Write the schedule of a device, a group or every device
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+	PutBackupScheduleWithResponse(ctx context.Context, body PutBackupScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutBackupScheduleResponse, error)
+
+	// DeleteBackupScheduleWithResponse Delete the schedule of a device or group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /backup-schedules/{id} (the `DeleteBackupSchedule` operationId).
+	DeleteBackupScheduleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteBackupScheduleResponse, error)
+
+	// SearchBackupsWithBodyWithResponse Look for a text in the latest configuration of every device, secrets masked
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+	SearchBackupsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchBackupsResponse, error)
+
+	// SearchBackupsWithResponse Look for a text in the latest configuration of every device, secrets masked
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+	SearchBackupsWithResponse(ctx context.Context, body SearchBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchBackupsResponse, error)
+
 	// ListBackupsWithResponse Backups, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4755,12 +7054,82 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /backups (the `TakeBackup` operationId).
 	TakeBackupWithResponse(ctx context.Context, body TakeBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackupResponse, error)
 
+	// GetBackupWithResponse One backup with all its parts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backups/{id} (the `GetBackup` operationId).
+	GetBackupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetBackupResponse, error)
+
 	// CompareBackupsWithResponse What differs from one backup to another, secrets masked
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /backups/{id}/compare/{other} (the `CompareBackups` operationId).
 	CompareBackupsWithResponse(ctx context.Context, id ID, other int64, reqEditors ...RequestEditorFn) (*CompareBackupsResponse, error)
+
+	// ExportBackupWithResponse A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backups/{id}/export (the `ExportBackup` operationId).
+	ExportBackupWithResponse(ctx context.Context, id ID, params *ExportBackupParams, reqEditors ...RequestEditorFn) (*ExportBackupResponse, error)
+
+	// ReleaseBackupWithResponse Let a held backup go its way again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /backups/{id}/hold (the `ReleaseBackup` operationId).
+	ReleaseBackupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ReleaseBackupResponse, error)
+
+	// HoldBackupWithBodyWithResponse Keep a backup whatever retention says, for a reason
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+	HoldBackupWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldBackupResponse, error)
+
+	// HoldBackupWithResponse Keep a backup whatever retention says, for a reason
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+	HoldBackupWithResponse(ctx context.Context, id ID, body HoldBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldBackupResponse, error)
+
+	// ReadPartWithResponse One part as text, secrets masked; parts that are secrets as a whole are not shown
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backups/{id}/parts/{part} (the `ReadPart` operationId).
+	ReadPartWithResponse(ctx context.Context, id ID, part string, reqEditors ...RequestEditorFn) (*ReadPartResponse, error)
+
+	// DraftRestoreWithBodyWithResponse Draft a change that puts a backup, or parts of it, back
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+	DraftRestoreWithBodyWithResponse(ctx context.Context, id ID, params *DraftRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftRestoreResponse, error)
+
+	// DraftRestoreWithResponse Draft a change that puts a backup, or parts of it, back
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+	DraftRestoreWithResponse(ctx context.Context, id ID, params *DraftRestoreParams, body DraftRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftRestoreResponse, error)
+
+	// PreviewRestoreWithBodyWithResponse What a restore would change on the device now; nothing is put
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+	PreviewRestoreWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRestoreResponse, error)
+
+	// PreviewRestoreWithResponse What a restore would change on the device now; nothing is put
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+	PreviewRestoreWithResponse(ctx context.Context, id ID, body PreviewRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRestoreResponse, error)
 
 	// ReadBackupWithResponse The configuration with its secrets masked
 	//
@@ -5003,6 +7372,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /conversions/{id}/try (the `TryConversion` operationId).
 	TryConversionWithResponse(ctx context.Context, id ID, body TryConversionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryConversionResponse, error)
 
+	// ListCredentialsWithResponse Keys to the boxes; what is secret is never shown
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /credentials (the `ListCredentials` operationId).
+	ListCredentialsWithResponse(ctx context.Context, params *ListCredentialsParams, reqEditors ...RequestEditorFn) (*ListCredentialsResponse, error)
+
+	// AddCredentialWithBodyWithResponse Add a credential
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /credentials (the `AddCredential` operationId).
+	AddCredentialWithBodyWithResponse(ctx context.Context, params *AddCredentialParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error)
+
+	// AddCredentialWithResponse Add a credential
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /credentials (the `AddCredential` operationId).
+	AddCredentialWithResponse(ctx context.Context, params *AddCredentialParams, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error)
+
+	// DeleteCredentialWithResponse Delete a credential
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /credentials/{id} (the `DeleteCredential` operationId).
+	DeleteCredentialWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteCredentialResponse, error)
+
 	// ListDevicesWithResponse The fleet, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5031,6 +7428,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{name} (the `GetDevice` operationId).
 	GetDeviceWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
 
+	// SetDeviceWithBodyWithResponse Change what is known about a device
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+	SetDeviceWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceResponse, error)
+
+	// SetDeviceWithResponse Change what is known about a device
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+	SetDeviceWithResponse(ctx context.Context, name DeviceName, body SetDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceResponse, error)
+
+	// ListBackupAttemptsWithResponse The latest attempts to take a backup
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
+	ListBackupAttemptsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListBackupAttemptsResponse, error)
+
 	// SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5045,12 +7463,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /devices/{name}/credentials (the `SetCredentials` operationId).
 	SetCredentialsWithResponse(ctx context.Context, name DeviceName, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
 
+	// GetDriftWithResponse What runs against what is saved, and against the last backup; the device is asked now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/drift (the `GetDrift` operationId).
+	GetDriftWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetDriftResponse, error)
+
+	// GetHistoryWithResponse Every distinct state of the configuration, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/history (the `GetHistory` operationId).
+	GetHistoryWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
+
 	// ForgetHostKeyWithResponse Forget the pinned host key; the next contact pins the one it finds
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /devices/{name}/host-key (the `ForgetHostKey` operationId).
 	ForgetHostKeyWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ForgetHostKeyResponse, error)
+
+	// SetHostKeyWithBodyWithResponse Pin a host key that is known
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+	SetHostKeyWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHostKeyResponse, error)
+
+	// SetHostKeyWithResponse Pin a host key that is known
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+	SetHostKeyWithResponse(ctx context.Context, name DeviceName, body SetHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHostKeyResponse, error)
 
 	// FindPathWithBodyWithResponse The supported path to a version
 	//
@@ -5166,12 +7612,61 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /images/{sha256} (the `DeleteImage` operationId).
 	DeleteImageWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*DeleteImageResponse, error)
 
+	// GetKeysWithResponse What may be told about the keys of the installation
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /keys (the `GetKeys` operationId).
+	GetKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetKeysResponse, error)
+
+	// RotateKeyWithBodyWithResponse Make a new key while everything goes on; what is encrypted is encrypted anew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /keys (the `RotateKey` operationId).
+	RotateKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RotateKeyResponse, error)
+
+	// RotateKeyWithResponse Make a new key while everything goes on; what is encrypted is encrypted anew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /keys (the `RotateKey` operationId).
+	RotateKeyWithResponse(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RotateKeyResponse, error)
+
 	// ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
 	ListModelReleasesWithResponse(ctx context.Context, model string, reqEditors ...RequestEditorFn) (*ListModelReleasesResponse, error)
+
+	// GetNotificationsWithResponse Where news of failed and missed backups goes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notifications (the `GetNotifications` operationId).
+	GetNotificationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetNotificationsResponse, error)
+
+	// TestNotificationsWithResponse Send a test to every place now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notifications (the `TestNotifications` operationId).
+	TestNotificationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TestNotificationsResponse, error)
+
+	// PutNotificationsWithBodyWithResponse Say where news goes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+	PutNotificationsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutNotificationsResponse, error)
+
+	// PutNotificationsWithResponse Say where news goes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+	PutNotificationsWithResponse(ctx context.Context, body PutNotificationsJSONRequestBody, reqEditors ...RequestEditorFn) (*PutNotificationsResponse, error)
 
 	// PlanPathWithBodyWithResponse A path on paper, for a portrait that is typed in
 	//
@@ -5207,6 +7702,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /sign-in (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// GetSignInTriesWithResponse How many refused sign-ins are risked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sign-in-tries (the `GetSignInTries` operationId).
+	GetSignInTriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInTriesResponse, error)
+
+	// PutSignInTriesWithBodyWithResponse Set the bound
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+	PutSignInTriesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSignInTriesResponse, error)
+
+	// PutSignInTriesWithResponse Set the bound
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+	PutSignInTriesWithResponse(ctx context.Context, body PutSignInTriesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSignInTriesResponse, error)
 
 	// SignOutWithResponse End the session
 	//
@@ -5475,6 +7991,399 @@ func (r GetAdvisoryResponse) ContentType() string {
 	return ""
 }
 
+type ListAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []AuditLine `json:"items"`
+		Next  *string     `json:"next,omitempty"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAuditResponse) GetJSON200() *struct {
+	Items []AuditLine `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAuditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckBackupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BackupCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckBackupsResponse) GetJSON200() *BackupCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckBackupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckBackupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckBackupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckBackupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBackupHealthResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []BackupHealth `json:"items"`
+		Next  *string        `json:"next,omitempty"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBackupHealthResponse) GetJSON200() *struct {
+	Items []BackupHealth `json:"items"`
+	Next  *string        `json:"next,omitempty"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBackupHealthResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBackupHealthResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBackupHealthResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBackupHealthResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBackupHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Backup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ImportBackupResponse) GetJSON201() *Backup {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBackupSchedulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []BackupSchedule `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBackupSchedulesResponse) GetJSON200() *struct {
+	Items []BackupSchedule `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBackupSchedulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBackupSchedulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBackupSchedulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBackupSchedulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBackupSchedulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutBackupScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BackupSchedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutBackupScheduleResponse) GetJSON200() *BackupSchedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutBackupScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutBackupScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutBackupScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutBackupScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutBackupScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteBackupScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteBackupScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteBackupScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteBackupScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteBackupScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteBackupScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchBackupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SearchResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchBackupsResponse) GetJSON200() *SearchResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchBackupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchBackupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchBackupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchBackupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListBackupsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5571,6 +8480,54 @@ func (r TakeBackupResponse) ContentType() string {
 	return ""
 }
 
+type GetBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BackupDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBackupResponse) GetJSON200() *BackupDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareBackupsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5617,6 +8574,266 @@ func (r CompareBackupsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareBackupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReleaseBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HoldBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadPartResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadPartResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadPartResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadPartResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadPartResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadPartResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftRestoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DraftRestoreResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftRestoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftRestoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftRestoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftRestoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftRestoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewRestoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RestorePreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRestoreResponse) GetJSON200() *RestorePreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRestoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRestoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRestoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRestoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRestoreResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6870,6 +10087,147 @@ func (r TryConversionResponse) ContentType() string {
 	return ""
 }
 
+type ListCredentialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Credential `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCredentialsResponse) GetJSON200() *struct {
+	Items []Credential `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCredentialsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCredentialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCredentialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCredentialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCredentialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Credential
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddCredentialResponse) GetJSON201() *Credential {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDevicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7014,6 +10372,106 @@ func (r GetDeviceResponse) ContentType() string {
 	return ""
 }
 
+type SetDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBackupAttemptsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []BackupAttempt `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBackupAttemptsResponse) GetJSON200() *struct {
+	Items []BackupAttempt `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBackupAttemptsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBackupAttemptsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBackupAttemptsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBackupAttemptsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBackupAttemptsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetCredentialsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7055,6 +10513,106 @@ func (r SetCredentialsResponse) ContentType() string {
 	return ""
 }
 
+type GetDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drift
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDriftResponse) GetJSON200() *Drift {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDriftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ConfigurationState `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHistoryResponse) GetJSON200() *struct {
+	Items []ConfigurationState `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForgetHostKeyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7090,6 +10648,47 @@ func (r ForgetHostKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ForgetHostKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetHostKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetHostKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetHostKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetHostKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetHostKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetHostKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7725,6 +11324,102 @@ func (r DeleteImageResponse) ContentType() string {
 	return ""
 }
 
+type GetKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Keys
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetKeysResponse) GetJSON200() *Keys {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RotateKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Keys
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RotateKeyResponse) GetJSON200() *Keys {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RotateKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RotateKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RotateKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RotateKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RotateKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListModelReleasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7771,6 +11466,136 @@ func (r ListModelReleasesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListModelReleasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNotificationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notifications
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNotificationsResponse) GetJSON200() *Notifications {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNotificationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNotificationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNotificationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNotificationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNotificationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestNotificationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestNotificationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestNotificationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestNotificationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestNotificationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestNotificationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutNotificationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutNotificationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutNotificationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutNotificationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutNotificationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutNotificationsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7922,6 +11747,95 @@ func (r SignInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSignInTriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInTries
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSignInTriesResponse) GetJSON200() *SignInTries {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSignInTriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSignInTriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSignInTriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSignInTriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSignInTriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutSignInTriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutSignInTriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutSignInTriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutSignInTriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutSignInTriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutSignInTriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8416,6 +12330,149 @@ func (c *ClientWithResponses) GetAdvisoryWithResponse(ctx context.Context, name 
 	return ParseGetAdvisoryResponse(rsp)
 }
 
+// ListAuditWithResponse Who used which key when, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error) {
+	rsp, err := c.ListAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAuditResponse(rsp)
+}
+
+// CheckBackupsWithBodyWithResponse Prove the whole backup store
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+func (c *ClientWithResponses) CheckBackupsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckBackupsResponse, error) {
+	rsp, err := c.CheckBackupsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckBackupsResponse(rsp)
+}
+
+// CheckBackupsWithResponse Prove the whole backup store
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backup-check (the `CheckBackups` operationId).
+func (c *ClientWithResponses) CheckBackupsWithResponse(ctx context.Context, body CheckBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckBackupsResponse, error) {
+	rsp, err := c.CheckBackups(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckBackupsResponse(rsp)
+}
+
+// GetBackupHealthWithResponse How the backups of each device are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
+func (c *ClientWithResponses) GetBackupHealthWithResponse(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*GetBackupHealthResponse, error) {
+	rsp, err := c.GetBackupHealth(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBackupHealthResponse(rsp)
+}
+
+// ImportBackupWithBodyWithResponse Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backup-imports (the `ImportBackup` operationId).
+func (c *ClientWithResponses) ImportBackupWithBodyWithResponse(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportBackupResponse, error) {
+	rsp, err := c.ImportBackupWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportBackupResponse(rsp)
+}
+
+// ListBackupSchedulesWithResponse When backups are taken by themselves, and how long they are kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backup-schedules (the `ListBackupSchedules` operationId).
+func (c *ClientWithResponses) ListBackupSchedulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBackupSchedulesResponse, error) {
+	rsp, err := c.ListBackupSchedules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBackupSchedulesResponse(rsp)
+}
+
+// PutBackupScheduleWithBodyWithResponse Write the schedule of a device, a group or every device
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+func (c *ClientWithResponses) PutBackupScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutBackupScheduleResponse, error) {
+	rsp, err := c.PutBackupScheduleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutBackupScheduleResponse(rsp)
+}
+
+// PutBackupScheduleWithResponse Write the schedule of a device, a group or every device
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /backup-schedules (the `PutBackupSchedule` operationId).
+func (c *ClientWithResponses) PutBackupScheduleWithResponse(ctx context.Context, body PutBackupScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutBackupScheduleResponse, error) {
+	rsp, err := c.PutBackupSchedule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutBackupScheduleResponse(rsp)
+}
+
+// DeleteBackupScheduleWithResponse Delete the schedule of a device or group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /backup-schedules/{id} (the `DeleteBackupSchedule` operationId).
+func (c *ClientWithResponses) DeleteBackupScheduleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteBackupScheduleResponse, error) {
+	rsp, err := c.DeleteBackupSchedule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteBackupScheduleResponse(rsp)
+}
+
+// SearchBackupsWithBodyWithResponse Look for a text in the latest configuration of every device, secrets masked
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+func (c *ClientWithResponses) SearchBackupsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchBackupsResponse, error) {
+	rsp, err := c.SearchBackupsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchBackupsResponse(rsp)
+}
+
+// SearchBackupsWithResponse Look for a text in the latest configuration of every device, secrets masked
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backup-search (the `SearchBackups` operationId).
+func (c *ClientWithResponses) SearchBackupsWithResponse(ctx context.Context, body SearchBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchBackupsResponse, error) {
+	rsp, err := c.SearchBackups(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchBackupsResponse(rsp)
+}
+
 // ListBackupsWithResponse Backups, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8455,6 +12512,19 @@ func (c *ClientWithResponses) TakeBackupWithResponse(ctx context.Context, body T
 	return ParseTakeBackupResponse(rsp)
 }
 
+// GetBackupWithResponse One backup with all its parts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backups/{id} (the `GetBackup` operationId).
+func (c *ClientWithResponses) GetBackupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetBackupResponse, error) {
+	rsp, err := c.GetBackup(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBackupResponse(rsp)
+}
+
 // CompareBackupsWithResponse What differs from one backup to another, secrets masked
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8466,6 +12536,123 @@ func (c *ClientWithResponses) CompareBackupsWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseCompareBackupsResponse(rsp)
+}
+
+// ExportBackupWithResponse A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backups/{id}/export (the `ExportBackup` operationId).
+func (c *ClientWithResponses) ExportBackupWithResponse(ctx context.Context, id ID, params *ExportBackupParams, reqEditors ...RequestEditorFn) (*ExportBackupResponse, error) {
+	rsp, err := c.ExportBackup(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportBackupResponse(rsp)
+}
+
+// ReleaseBackupWithResponse Let a held backup go its way again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /backups/{id}/hold (the `ReleaseBackup` operationId).
+func (c *ClientWithResponses) ReleaseBackupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ReleaseBackupResponse, error) {
+	rsp, err := c.ReleaseBackup(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseBackupResponse(rsp)
+}
+
+// HoldBackupWithBodyWithResponse Keep a backup whatever retention says, for a reason
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+func (c *ClientWithResponses) HoldBackupWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldBackupResponse, error) {
+	rsp, err := c.HoldBackupWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldBackupResponse(rsp)
+}
+
+// HoldBackupWithResponse Keep a backup whatever retention says, for a reason
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /backups/{id}/hold (the `HoldBackup` operationId).
+func (c *ClientWithResponses) HoldBackupWithResponse(ctx context.Context, id ID, body HoldBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldBackupResponse, error) {
+	rsp, err := c.HoldBackup(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldBackupResponse(rsp)
+}
+
+// ReadPartWithResponse One part as text, secrets masked; parts that are secrets as a whole are not shown
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backups/{id}/parts/{part} (the `ReadPart` operationId).
+func (c *ClientWithResponses) ReadPartWithResponse(ctx context.Context, id ID, part string, reqEditors ...RequestEditorFn) (*ReadPartResponse, error) {
+	rsp, err := c.ReadPart(ctx, id, part, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadPartResponse(rsp)
+}
+
+// DraftRestoreWithBodyWithResponse Draft a change that puts a backup, or parts of it, back
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+func (c *ClientWithResponses) DraftRestoreWithBodyWithResponse(ctx context.Context, id ID, params *DraftRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftRestoreResponse, error) {
+	rsp, err := c.DraftRestoreWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftRestoreResponse(rsp)
+}
+
+// DraftRestoreWithResponse Draft a change that puts a backup, or parts of it, back
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups/{id}/restore (the `DraftRestore` operationId).
+func (c *ClientWithResponses) DraftRestoreWithResponse(ctx context.Context, id ID, params *DraftRestoreParams, body DraftRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftRestoreResponse, error) {
+	rsp, err := c.DraftRestore(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftRestoreResponse(rsp)
+}
+
+// PreviewRestoreWithBodyWithResponse What a restore would change on the device now; nothing is put
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+func (c *ClientWithResponses) PreviewRestoreWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRestoreResponse, error) {
+	rsp, err := c.PreviewRestoreWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRestoreResponse(rsp)
+}
+
+// PreviewRestoreWithResponse What a restore would change on the device now; nothing is put
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups/{id}/restore-preview (the `PreviewRestore` operationId).
+func (c *ClientWithResponses) PreviewRestoreWithResponse(ctx context.Context, id ID, body PreviewRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRestoreResponse, error) {
+	rsp, err := c.PreviewRestore(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRestoreResponse(rsp)
 }
 
 // ReadBackupWithResponse The configuration with its secrets masked
@@ -8913,6 +13100,58 @@ func (c *ClientWithResponses) TryConversionWithResponse(ctx context.Context, id 
 	return ParseTryConversionResponse(rsp)
 }
 
+// ListCredentialsWithResponse Keys to the boxes; what is secret is never shown
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /credentials (the `ListCredentials` operationId).
+func (c *ClientWithResponses) ListCredentialsWithResponse(ctx context.Context, params *ListCredentialsParams, reqEditors ...RequestEditorFn) (*ListCredentialsResponse, error) {
+	rsp, err := c.ListCredentials(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCredentialsResponse(rsp)
+}
+
+// AddCredentialWithBodyWithResponse Add a credential
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /credentials (the `AddCredential` operationId).
+func (c *ClientWithResponses) AddCredentialWithBodyWithResponse(ctx context.Context, params *AddCredentialParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error) {
+	rsp, err := c.AddCredentialWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCredentialResponse(rsp)
+}
+
+// AddCredentialWithResponse Add a credential
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /credentials (the `AddCredential` operationId).
+func (c *ClientWithResponses) AddCredentialWithResponse(ctx context.Context, params *AddCredentialParams, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error) {
+	rsp, err := c.AddCredential(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCredentialResponse(rsp)
+}
+
+// DeleteCredentialWithResponse Delete a credential
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /credentials/{id} (the `DeleteCredential` operationId).
+func (c *ClientWithResponses) DeleteCredentialWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteCredentialResponse, error) {
+	rsp, err := c.DeleteCredential(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCredentialResponse(rsp)
+}
+
 // ListDevicesWithResponse The fleet, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8965,6 +13204,45 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, name De
 	return ParseGetDeviceResponse(rsp)
 }
 
+// SetDeviceWithBodyWithResponse Change what is known about a device
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+func (c *ClientWithResponses) SetDeviceWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceResponse, error) {
+	rsp, err := c.SetDeviceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDeviceResponse(rsp)
+}
+
+// SetDeviceWithResponse Change what is known about a device
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
+func (c *ClientWithResponses) SetDeviceWithResponse(ctx context.Context, name DeviceName, body SetDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceResponse, error) {
+	rsp, err := c.SetDevice(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDeviceResponse(rsp)
+}
+
+// ListBackupAttemptsWithResponse The latest attempts to take a backup
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
+func (c *ClientWithResponses) ListBackupAttemptsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListBackupAttemptsResponse, error) {
+	rsp, err := c.ListBackupAttempts(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBackupAttemptsResponse(rsp)
+}
+
 // SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8991,6 +13269,32 @@ func (c *ClientWithResponses) SetCredentialsWithResponse(ctx context.Context, na
 	return ParseSetCredentialsResponse(rsp)
 }
 
+// GetDriftWithResponse What runs against what is saved, and against the last backup; the device is asked now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/drift (the `GetDrift` operationId).
+func (c *ClientWithResponses) GetDriftWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetDriftResponse, error) {
+	rsp, err := c.GetDrift(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDriftResponse(rsp)
+}
+
+// GetHistoryWithResponse Every distinct state of the configuration, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/history (the `GetHistory` operationId).
+func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error) {
+	rsp, err := c.GetHistory(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHistoryResponse(rsp)
+}
+
 // ForgetHostKeyWithResponse Forget the pinned host key; the next contact pins the one it finds
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9002,6 +13306,32 @@ func (c *ClientWithResponses) ForgetHostKeyWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseForgetHostKeyResponse(rsp)
+}
+
+// SetHostKeyWithBodyWithResponse Pin a host key that is known
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+func (c *ClientWithResponses) SetHostKeyWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHostKeyResponse, error) {
+	rsp, err := c.SetHostKeyWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHostKeyResponse(rsp)
+}
+
+// SetHostKeyWithResponse Pin a host key that is known
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{name}/host-key (the `SetHostKey` operationId).
+func (c *ClientWithResponses) SetHostKeyWithResponse(ctx context.Context, name DeviceName, body SetHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHostKeyResponse, error) {
+	rsp, err := c.SetHostKey(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHostKeyResponse(rsp)
 }
 
 // FindPathWithBodyWithResponse The supported path to a version
@@ -9214,6 +13544,45 @@ func (c *ClientWithResponses) DeleteImageWithResponse(ctx context.Context, sha25
 	return ParseDeleteImageResponse(rsp)
 }
 
+// GetKeysWithResponse What may be told about the keys of the installation
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /keys (the `GetKeys` operationId).
+func (c *ClientWithResponses) GetKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetKeysResponse, error) {
+	rsp, err := c.GetKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKeysResponse(rsp)
+}
+
+// RotateKeyWithBodyWithResponse Make a new key while everything goes on; what is encrypted is encrypted anew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /keys (the `RotateKey` operationId).
+func (c *ClientWithResponses) RotateKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RotateKeyResponse, error) {
+	rsp, err := c.RotateKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRotateKeyResponse(rsp)
+}
+
+// RotateKeyWithResponse Make a new key while everything goes on; what is encrypted is encrypted anew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /keys (the `RotateKey` operationId).
+func (c *ClientWithResponses) RotateKeyWithResponse(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RotateKeyResponse, error) {
+	rsp, err := c.RotateKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRotateKeyResponse(rsp)
+}
+
 // ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9225,6 +13594,58 @@ func (c *ClientWithResponses) ListModelReleasesWithResponse(ctx context.Context,
 		return nil, err
 	}
 	return ParseListModelReleasesResponse(rsp)
+}
+
+// GetNotificationsWithResponse Where news of failed and missed backups goes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notifications (the `GetNotifications` operationId).
+func (c *ClientWithResponses) GetNotificationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetNotificationsResponse, error) {
+	rsp, err := c.GetNotifications(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNotificationsResponse(rsp)
+}
+
+// TestNotificationsWithResponse Send a test to every place now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notifications (the `TestNotifications` operationId).
+func (c *ClientWithResponses) TestNotificationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TestNotificationsResponse, error) {
+	rsp, err := c.TestNotifications(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestNotificationsResponse(rsp)
+}
+
+// PutNotificationsWithBodyWithResponse Say where news goes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+func (c *ClientWithResponses) PutNotificationsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutNotificationsResponse, error) {
+	rsp, err := c.PutNotificationsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutNotificationsResponse(rsp)
+}
+
+// PutNotificationsWithResponse Say where news goes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /notifications (the `PutNotifications` operationId).
+func (c *ClientWithResponses) PutNotificationsWithResponse(ctx context.Context, body PutNotificationsJSONRequestBody, reqEditors ...RequestEditorFn) (*PutNotificationsResponse, error) {
+	rsp, err := c.PutNotifications(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutNotificationsResponse(rsp)
 }
 
 // PlanPathWithBodyWithResponse A path on paper, for a portrait that is typed in
@@ -9290,6 +13711,45 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// GetSignInTriesWithResponse How many refused sign-ins are risked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sign-in-tries (the `GetSignInTries` operationId).
+func (c *ClientWithResponses) GetSignInTriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInTriesResponse, error) {
+	rsp, err := c.GetSignInTries(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSignInTriesResponse(rsp)
+}
+
+// PutSignInTriesWithBodyWithResponse Set the bound
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+func (c *ClientWithResponses) PutSignInTriesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSignInTriesResponse, error) {
+	rsp, err := c.PutSignInTriesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSignInTriesResponse(rsp)
+}
+
+// PutSignInTriesWithResponse Set the bound
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sign-in-tries (the `PutSignInTries` operationId).
+func (c *ClientWithResponses) PutSignInTriesWithResponse(ctx context.Context, body PutSignInTriesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSignInTriesResponse, error) {
+	rsp, err := c.PutSignInTries(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSignInTriesResponse(rsp)
 }
 
 // SignOutWithResponse End the session
@@ -9565,6 +14025,274 @@ func ParseGetAdvisoryResponse(rsp *http.Response) (*GetAdvisoryResponse, error) 
 	return response, nil
 }
 
+// ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
+func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []AuditLine `json:"items"`
+			Next  *string     `json:"next,omitempty"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckBackupsResponse parses an HTTP response from a CheckBackupsWithResponse call
+func ParseCheckBackupsResponse(rsp *http.Response) (*CheckBackupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckBackupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BackupCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetBackupHealthResponse parses an HTTP response from a GetBackupHealthWithResponse call
+func ParseGetBackupHealthResponse(rsp *http.Response) (*GetBackupHealthResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBackupHealthResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []BackupHealth `json:"items"`
+			Next  *string        `json:"next,omitempty"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportBackupResponse parses an HTTP response from a ImportBackupWithResponse call
+func ParseImportBackupResponse(rsp *http.Response) (*ImportBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListBackupSchedulesResponse parses an HTTP response from a ListBackupSchedulesWithResponse call
+func ParseListBackupSchedulesResponse(rsp *http.Response) (*ListBackupSchedulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBackupSchedulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []BackupSchedule `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutBackupScheduleResponse parses an HTTP response from a PutBackupScheduleWithResponse call
+func ParsePutBackupScheduleResponse(rsp *http.Response) (*PutBackupScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutBackupScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BackupSchedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteBackupScheduleResponse parses an HTTP response from a DeleteBackupScheduleWithResponse call
+func ParseDeleteBackupScheduleResponse(rsp *http.Response) (*DeleteBackupScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteBackupScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchBackupsResponse parses an HTTP response from a SearchBackupsWithResponse call
+func ParseSearchBackupsResponse(rsp *http.Response) (*SearchBackupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchBackupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SearchResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListBackupsResponse parses an HTTP response from a ListBackupsWithResponse call
 func ParseListBackupsResponse(rsp *http.Response) (*ListBackupsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9631,6 +14359,39 @@ func ParseTakeBackupResponse(rsp *http.Response) (*TakeBackupResponse, error) {
 	return response, nil
 }
 
+// ParseGetBackupResponse parses an HTTP response from a GetBackupWithResponse call
+func ParseGetBackupResponse(rsp *http.Response) (*GetBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BackupDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCompareBackupsResponse parses an HTTP response from a CompareBackupsWithResponse call
 func ParseCompareBackupsResponse(rsp *http.Response) (*CompareBackupsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9649,6 +14410,182 @@ func ParseCompareBackupsResponse(rsp *http.Response) (*CompareBackupsResponse, e
 		var dest struct {
 			Items []Difference `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportBackupResponse parses an HTTP response from a ExportBackupWithResponse call
+func ParseExportBackupResponse(rsp *http.Response) (*ExportBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReleaseBackupResponse parses an HTTP response from a ReleaseBackupWithResponse call
+func ParseReleaseBackupResponse(rsp *http.Response) (*ReleaseBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHoldBackupResponse parses an HTTP response from a HoldBackupWithResponse call
+func ParseHoldBackupResponse(rsp *http.Response) (*HoldBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadPartResponse parses an HTTP response from a ReadPartWithResponse call
+func ParseReadPartResponse(rsp *http.Response) (*ReadPartResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadPartResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftRestoreResponse parses an HTTP response from a DraftRestoreWithResponse call
+func ParseDraftRestoreResponse(rsp *http.Response) (*DraftRestoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftRestoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewRestoreResponse parses an HTTP response from a PreviewRestoreWithResponse call
+func ParsePreviewRestoreResponse(rsp *http.Response) (*PreviewRestoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRestoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RestorePreview
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10509,6 +15446,103 @@ func ParseTryConversionResponse(rsp *http.Response) (*TryConversionResponse, err
 	return response, nil
 }
 
+// ParseListCredentialsResponse parses an HTTP response from a ListCredentialsWithResponse call
+func ParseListCredentialsResponse(rsp *http.Response) (*ListCredentialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCredentialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Credential `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddCredentialResponse parses an HTTP response from a AddCredentialWithResponse call
+func ParseAddCredentialResponse(rsp *http.Response) (*AddCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Credential
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteCredentialResponse parses an HTTP response from a DeleteCredentialWithResponse call
+func ParseDeleteCredentialResponse(rsp *http.Response) (*DeleteCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10608,6 +15642,74 @@ func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseSetDeviceResponse parses an HTTP response from a SetDeviceWithResponse call
+func ParseSetDeviceResponse(rsp *http.Response) (*SetDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListBackupAttemptsResponse parses an HTTP response from a ListBackupAttemptsWithResponse call
+func ParseListBackupAttemptsResponse(rsp *http.Response) (*ListBackupAttemptsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBackupAttemptsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []BackupAttempt `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSetCredentialsResponse parses an HTTP response from a SetCredentialsWithResponse call
 func ParseSetCredentialsResponse(rsp *http.Response) (*SetCredentialsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10637,6 +15739,74 @@ func ParseSetCredentialsResponse(rsp *http.Response) (*SetCredentialsResponse, e
 	return response, nil
 }
 
+// ParseGetDriftResponse parses an HTTP response from a GetDriftWithResponse call
+func ParseGetDriftResponse(rsp *http.Response) (*GetDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drift
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHistoryResponse parses an HTTP response from a GetHistoryWithResponse call
+func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ConfigurationState `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseForgetHostKeyResponse parses an HTTP response from a ForgetHostKeyWithResponse call
 func ParseForgetHostKeyResponse(rsp *http.Response) (*ForgetHostKeyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10646,6 +15816,35 @@ func ParseForgetHostKeyResponse(rsp *http.Response) (*ForgetHostKeyResponse, err
 	}
 
 	response := &ForgetHostKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetHostKeyResponse parses an HTTP response from a SetHostKeyWithResponse call
+func ParseSetHostKeyResponse(rsp *http.Response) (*SetHostKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetHostKeyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -11097,6 +16296,72 @@ func ParseDeleteImageResponse(rsp *http.Response) (*DeleteImageResponse, error) 
 	return response, nil
 }
 
+// ParseGetKeysResponse parses an HTTP response from a GetKeysWithResponse call
+func ParseGetKeysResponse(rsp *http.Response) (*GetKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Keys
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRotateKeyResponse parses an HTTP response from a RotateKeyWithResponse call
+func ParseRotateKeyResponse(rsp *http.Response) (*RotateKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RotateKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Keys
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListModelReleasesResponse parses an HTTP response from a ListModelReleasesWithResponse call
 func ParseListModelReleasesResponse(rsp *http.Response) (*ListModelReleasesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11119,6 +16384,97 @@ func ParseListModelReleasesResponse(rsp *http.Response) (*ListModelReleasesRespo
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNotificationsResponse parses an HTTP response from a GetNotificationsWithResponse call
+func ParseGetNotificationsResponse(rsp *http.Response) (*GetNotificationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNotificationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notifications
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestNotificationsResponse parses an HTTP response from a TestNotificationsWithResponse call
+func ParseTestNotificationsResponse(rsp *http.Response) (*TestNotificationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestNotificationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutNotificationsResponse parses an HTTP response from a PutNotificationsWithResponse call
+func ParsePutNotificationsResponse(rsp *http.Response) (*PutNotificationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutNotificationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -11239,6 +16595,68 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSignInTriesResponse parses an HTTP response from a GetSignInTriesWithResponse call
+func ParseGetSignInTriesResponse(rsp *http.Response) (*GetSignInTriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSignInTriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInTries
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutSignInTriesResponse parses an HTTP response from a PutSignInTriesWithResponse call
+func ParsePutSignInTriesResponse(rsp *http.Response) (*PutSignInTriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutSignInTriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

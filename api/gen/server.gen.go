@@ -50,6 +50,87 @@ func (e Action) Valid() bool {
 	}
 }
 
+// Defines values for BackupReason.
+const (
+	BackupReasonChange   BackupReason = "change"
+	BackupReasonDemand   BackupReason = "demand"
+	BackupReasonImport   BackupReason = "import"
+	BackupReasonSchedule BackupReason = "schedule"
+)
+
+// Valid indicates whether the value is a known member of the BackupReason enum.
+func (e BackupReason) Valid() bool {
+	switch e {
+	case BackupReasonChange:
+		return true
+	case BackupReasonDemand:
+		return true
+	case BackupReasonImport:
+		return true
+	case BackupReasonSchedule:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BackupAttemptOutcome.
+const (
+	BackupAttemptOutcomeComplete   BackupAttemptOutcome = "complete"
+	BackupAttemptOutcomeFailed     BackupAttemptOutcome = "failed"
+	BackupAttemptOutcomeIncomplete BackupAttemptOutcome = "incomplete"
+	BackupAttemptOutcomeMissed     BackupAttemptOutcome = "missed"
+	BackupAttemptOutcomeRunning    BackupAttemptOutcome = "running"
+)
+
+// Valid indicates whether the value is a known member of the BackupAttemptOutcome enum.
+func (e BackupAttemptOutcome) Valid() bool {
+	switch e {
+	case BackupAttemptOutcomeComplete:
+		return true
+	case BackupAttemptOutcomeFailed:
+		return true
+	case BackupAttemptOutcomeIncomplete:
+		return true
+	case BackupAttemptOutcomeMissed:
+		return true
+	case BackupAttemptOutcomeRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BackupHealthHealth.
+const (
+	BackupHealthHealthFailed     BackupHealthHealth = "failed"
+	BackupHealthHealthGood       BackupHealthHealth = "good"
+	BackupHealthHealthIncomplete BackupHealthHealth = "incomplete"
+	BackupHealthHealthLate       BackupHealthHealth = "late"
+	BackupHealthHealthMissed     BackupHealthHealth = "missed"
+	BackupHealthHealthNever      BackupHealthHealth = "never"
+)
+
+// Valid indicates whether the value is a known member of the BackupHealthHealth enum.
+func (e BackupHealthHealth) Valid() bool {
+	switch e {
+	case BackupHealthHealthFailed:
+		return true
+	case BackupHealthHealthGood:
+		return true
+	case BackupHealthHealthIncomplete:
+		return true
+	case BackupHealthHealthLate:
+		return true
+	case BackupHealthHealthMissed:
+		return true
+	case BackupHealthHealthNever:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CatalogueDifferenceKind.
 const (
 	CatalogueDifferenceKindAdded   CatalogueDifferenceKind = "added"
@@ -65,6 +146,24 @@ func (e CatalogueDifferenceKind) Valid() bool {
 	case CatalogueDifferenceKindChanged:
 		return true
 	case CatalogueDifferenceKindRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChangeKind.
+const (
+	Firmware ChangeKind = "firmware"
+	Restore  ChangeKind = "restore"
+)
+
+// Valid indicates whether the value is a known member of the ChangeKind enum.
+func (e ChangeKind) Valid() bool {
+	switch e {
+	case Firmware:
+		return true
+	case Restore:
 		return true
 	default:
 		return false
@@ -119,6 +218,36 @@ func (e ConfigurationFileKind) Valid() bool {
 	case ConfigurationFileKindConversion:
 		return true
 	case ConfigurationFileKindSchema:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CredentialKind.
+const (
+	Console    CredentialKind = "console"
+	HttpToken  CredentialKind = "http-token"
+	Key        CredentialKind = "key"
+	Password   CredentialKind = "password"
+	Privileged CredentialKind = "privileged"
+	SnmpV3     CredentialKind = "snmp-v3"
+)
+
+// Valid indicates whether the value is a known member of the CredentialKind enum.
+func (e CredentialKind) Valid() bool {
+	switch e {
+	case Console:
+		return true
+	case HttpToken:
+		return true
+	case Key:
+		return true
+	case Password:
+		return true
+	case Privileged:
+		return true
+	case SnmpV3:
 		return true
 	default:
 		return false
@@ -440,6 +569,30 @@ func (e ReleaseStage) Valid() bool {
 	}
 }
 
+// Defines values for RestorePartPreviewState.
+const (
+	RestorePartPreviewStateChanges RestorePartPreviewState = "changes"
+	RestorePartPreviewStateNew     RestorePartPreviewState = "new"
+	RestorePartPreviewStateSame    RestorePartPreviewState = "same"
+	RestorePartPreviewStateUnknown RestorePartPreviewState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the RestorePartPreviewState enum.
+func (e RestorePartPreviewState) Valid() bool {
+	switch e {
+	case RestorePartPreviewStateChanges:
+		return true
+	case RestorePartPreviewStateNew:
+		return true
+	case RestorePartPreviewStateSame:
+		return true
+	case RestorePartPreviewStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ResultState.
 const (
 	ResultStateMet     ResultState = "met"
@@ -569,6 +722,24 @@ func (e VerdictVerdict) Valid() bool {
 	}
 }
 
+// Defines values for ExportBackupParamsForm.
+const (
+	Archive ExportBackupParamsForm = "archive"
+	Masked  ExportBackupParamsForm = "masked"
+)
+
+// Valid indicates whether the value is a known member of the ExportBackupParamsForm enum.
+func (e ExportBackupParamsForm) Valid() bool {
+	switch e {
+	case Archive:
+		return true
+	case Masked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindServicesJSONBodyBy.
 const (
 	Address FindServicesJSONBodyBy = "address"
@@ -602,6 +773,24 @@ func (e ReportConversionParamsFormat) Valid() bool {
 	case Html:
 		return true
 	case Pdf:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotateKeyJSONBodyWhich.
+const (
+	Data         RotateKeyJSONBodyWhich = "data"
+	Installation RotateKeyJSONBodyWhich = "installation"
+)
+
+// Valid indicates whether the value is a known member of the RotateKeyJSONBodyWhich enum.
+func (e RotateKeyJSONBodyWhich) Valid() bool {
+	switch e {
+	case Data:
+		return true
+	case Installation:
 		return true
 	default:
 		return false
@@ -696,25 +885,181 @@ type Alternative struct {
 	Why string `json:"why"`
 }
 
+// AuditLine defines model for AuditLine.
+type AuditLine struct {
+	At     time.Time `json:"at"`
+	Detail string    `json:"detail"`
+	Device string    `json:"device"`
+	Event  string    `json:"event"`
+	Id     int64     `json:"id"`
+	Who    string    `json:"who"`
+}
+
 // Backup defines model for Backup.
 type Backup struct {
-	Change *int64 `json:"change,omitempty"`
-	Device string `json:"device"`
-	File   string `json:"file"`
+	Change   *int64 `json:"change,omitempty"`
+	Complete bool   `json:"complete"`
+	Device   string `json:"device"`
 
-	// Hop From 1.
-	Hop     *int      `json:"hop,omitempty"`
-	Id      int64     `json:"id"`
-	Sha256  string    `json:"sha256"`
+	// File Exact name of its main configuration.
+	File string `json:"file"`
+
+	// GoneAt It was let go; its content is not there any more.
+	GoneAt  *time.Time `json:"goneAt,omitempty"`
+	GoneWhy *string    `json:"goneWhy,omitempty"`
+
+	// Held Why it must be kept; empty when it is not held.
+	Held string `json:"held"`
+
+	// Hop From 1; 0 for a restore.
+	Hop *int  `json:"hop,omitempty"`
+	Id  int64 `json:"id"`
+
+	// Lacks Titles of parts that a complete bundle has.
+	Lacks  []string     `json:"lacks"`
+	Model  string       `json:"model"`
+	Reason BackupReason `json:"reason"`
+
+	// Sha256 Of its main configuration.
+	Sha256 string `json:"sha256"`
+
+	// Size Of all parts in bytes.
 	Size    int64     `json:"size"`
 	TakenAt time.Time `json:"takenAt"`
-	Version string    `json:"version"`
+
+	// Version Firmware that ran when it was taken.
+	Version string `json:"version"`
+}
+
+// BackupReason defines model for Backup.Reason.
+type BackupReason string
+
+// BackupAttempt defines model for BackupAttempt.
+type BackupAttempt struct {
+	Backup  *int64               `json:"backup,omitempty"`
+	BeganAt time.Time            `json:"beganAt"`
+	Detail  string               `json:"detail"`
+	Device  string               `json:"device"`
+	EndedAt *time.Time           `json:"endedAt,omitempty"`
+	Id      int64                `json:"id"`
+	Outcome BackupAttemptOutcome `json:"outcome"`
+	Reason  string               `json:"reason"`
+}
+
+// BackupAttemptOutcome defines model for BackupAttempt.Outcome.
+type BackupAttemptOutcome string
+
+// BackupCheck defines model for BackupCheck.
+type BackupCheck struct {
+	Bundles int `json:"bundles"`
+
+	// Content Bytes that were unpacked; 0 unless deep.
+	Content int64          `json:"content"`
+	Damages []BackupDamage `json:"damages"`
+	Objects int            `json:"objects"`
+	Seconds float64        `json:"seconds"`
+
+	// Stored Bytes on the disk that were read.
+	Stored  int64 `json:"stored"`
+	Volumes int   `json:"volumes"`
+}
+
+// BackupDamage defines model for BackupDamage.
+type BackupDamage struct {
+	// Backups Those that are hit.
+	Backups []Backup `json:"backups"`
+	Volume  string   `json:"volume"`
+	What    string   `json:"what"`
+}
+
+// BackupDetail defines model for BackupDetail.
+type BackupDetail struct {
+	Backup Backup       `json:"backup"`
+	Lacks  []BackupLack `json:"lacks"`
+	Parts  []BackupPart `json:"parts"`
+}
+
+// BackupHealth defines model for BackupHealth.
+type BackupHealth struct {
+	Bundles int `json:"bundles"`
+
+	// Bytes Of all parts of all bundles before equal ones are stored once.
+	Bytes  int64  `json:"bytes"`
+	Device string `json:"device"`
+
+	// Failures Attempts in a row that gave no complete bundle.
+	Failures int `json:"failures"`
+
+	// Health good: the last attempt gave a complete bundle; late: none was due to fail, but the last complete one is older than its schedule.
+	Health     BackupHealthHealth `json:"health"`
+	Last       *BackupAttempt     `json:"last,omitempty"`
+	LastGood   *time.Time         `json:"lastGood,omitempty"`
+	LastGoodId *int64             `json:"lastGoodId,omitempty"`
+	Next       *time.Time         `json:"next,omitempty"`
+	Site       string             `json:"site"`
+}
+
+// BackupHealthHealth good: the last attempt gave a complete bundle; late: none was due to fail, but the last complete one is older than its schedule.
+type BackupHealthHealth string
+
+// BackupLack defines model for BackupLack.
+type BackupLack struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Needed A bundle without it is not complete.
+	Needed bool   `json:"needed"`
+	Title  string `json:"title"`
+	Why    string `json:"why"`
 }
 
 // BackupPage defines model for BackupPage.
 type BackupPage struct {
 	Items []Backup `json:"items"`
 	Next  *string  `json:"next,omitempty"`
+}
+
+// BackupPart defines model for BackupPart.
+type BackupPart struct {
+	// By How it was fetched.
+	By string `json:"by"`
+
+	// File Exact name under which the device knows it.
+	File string `json:"file"`
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Proof How it was proved to be whole.
+	Proof string `json:"proof"`
+
+	// Readable It can be shown as text with its secrets masked.
+	Readable   bool    `json:"readable"`
+	Restorable bool    `json:"restorable"`
+	Sha256     string  `json:"sha256"`
+	Size       int64   `json:"size"`
+	Syntax     *string `json:"syntax,omitempty"`
+	Title      string  `json:"title"`
+}
+
+// BackupSchedule defines model for BackupSchedule.
+type BackupSchedule struct {
+	ChangedAt *time.Time `json:"changedAt,omitempty"`
+	ChangedBy *string    `json:"changedBy,omitempty"`
+	Device    *string    `json:"device,omitempty"`
+
+	// Group Without device and group: every device that has no other.
+	Group *string `json:"group,omitempty"`
+	Id    *int64  `json:"id,omitempty"`
+
+	// KeepCount 0: no bound by number.
+	KeepCount int `json:"keepCount"`
+
+	// KeepDays 0: no bound by age.
+	KeepDays      int `json:"keepDays"`
+	SpreadMinutes int `json:"spreadMinutes"`
+
+	// When Five fields as in crontab, in the zone of the service; empty: none by schedule.
+	When string `json:"when"`
 }
 
 // Beside defines model for Beside.
@@ -812,23 +1157,31 @@ type Change struct {
 	CreatedBy  string     `json:"createdBy"`
 	Device     string     `json:"device"`
 	EndedAt    *time.Time `json:"endedAt,omitempty"`
-	Failure    *string    `json:"failure,omitempty"`
-	From       string     `json:"from"`
-	Id         int64      `json:"id"`
+
+	// ExpectsHostKey The device may show another host key; it is pinned then.
+	ExpectsHostKey *bool      `json:"expectsHostKey,omitempty"`
+	Failure        *string    `json:"failure,omitempty"`
+	From           string     `json:"from"`
+	Id             int64      `json:"id"`
+	Kind           ChangeKind `json:"kind"`
 
 	// Now The service's clock.
 	Now           time.Time `json:"now"`
-	Path          Path      `json:"path"`
+	Path          *Path     `json:"path,omitempty"`
 	RemainingHigh float64   `json:"remainingHigh"`
 
 	// RemainingLow expected seconds to the end
-	RemainingLow float64     `json:"remainingLow"`
-	StartedAt    *time.Time  `json:"startedAt,omitempty"`
-	State        ChangeState `json:"state"`
-	Steps        []Step      `json:"steps"`
-	To           string      `json:"to"`
-	Verdict      *Verdict    `json:"verdict,omitempty"`
+	RemainingLow float64         `json:"remainingLow"`
+	Restore      *RestoreSummary `json:"restore,omitempty"`
+	StartedAt    *time.Time      `json:"startedAt,omitempty"`
+	State        ChangeState     `json:"state"`
+	Steps        []Step          `json:"steps"`
+	To           string          `json:"to"`
+	Verdict      *Verdict        `json:"verdict,omitempty"`
 }
+
+// ChangeKind defines model for Change.Kind.
+type ChangeKind string
 
 // ChangePage defines model for ChangePage.
 type ChangePage struct {
@@ -926,6 +1279,15 @@ type ConfigurationSource struct {
 	Text *string `json:"text,omitempty"`
 }
 
+// ConfigurationState defines model for ConfigurationState.
+type ConfigurationState struct {
+	Backup   Backup    `json:"backup"`
+	LastSeen time.Time `json:"lastSeen"`
+
+	// Times How many backups in a row showed it.
+	Times int `json:"times"`
+}
+
 // Conversion defines model for Conversion.
 type Conversion struct {
 	// Complete Nothing needs a person.
@@ -996,6 +1358,24 @@ type ConversionSummary struct {
 	To        string    `json:"to"`
 }
 
+// Credential defines model for Credential.
+type Credential struct {
+	CreatedAt time.Time      `json:"createdAt"`
+	CreatedBy string         `json:"createdBy"`
+	Device    *string        `json:"device,omitempty"`
+	Group     *string        `json:"group,omitempty"`
+	Id        int64          `json:"id"`
+	Kind      CredentialKind `json:"kind"`
+	UsedAt    *time.Time     `json:"usedAt,omitempty"`
+	User      string         `json:"user"`
+
+	// Versions Firmware versions it applies to, such as 4.x; empty: any.
+	Versions string `json:"versions"`
+}
+
+// CredentialKind defines model for CredentialKind.
+type CredentialKind string
+
 // Credentials defines model for Credentials.
 type Credentials struct {
 	Password           string  `json:"password"`
@@ -1005,8 +1385,9 @@ type Credentials struct {
 
 // Device defines model for Device.
 type Device struct {
-	Address string `json:"address"`
-	Dialect string `json:"dialect"`
+	Address string   `json:"address"`
+	Dialect string   `json:"dialect"`
+	Groups  []string `json:"groups"`
 
 	// HostKey Fingerprint of the pinned key.
 	HostKey *string `json:"hostKey,omitempty"`
@@ -1015,10 +1396,16 @@ type Device struct {
 	// OpenChange The change that occupies it.
 	OpenChange *int64    `json:"openChange,omitempty"`
 	Portrait   *Portrait `json:"portrait,omitempty"`
-	Site       string    `json:"site"`
+
+	// RefusedTries Sign-ins in a row that the device refused.
+	RefusedTries *int   `json:"refusedTries,omitempty"`
+	Site         string `json:"site"`
 
 	// Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
 	Transfer Transfer `json:"transfer"`
+
+	// Web URL of its HTTP side.
+	Web *string `json:"web,omitempty"`
 }
 
 // DevicePage defines model for DevicePage.
@@ -1055,6 +1442,18 @@ type Difference struct {
 
 // DifferenceKind defines model for Difference.Kind.
 type DifferenceKind string
+
+// Drift defines model for Drift.
+type Drift struct {
+	Backup *Backup `json:"backup,omitempty"`
+	Note   *string `json:"note,omitempty"`
+
+	// SinceBackup From the last backup to what runs.
+	SinceBackup []Difference `json:"sinceBackup"`
+
+	// Unsaved From what is saved to what runs.
+	Unsaved []Difference `json:"unsaved"`
+}
 
 // Effect defines model for Effect.
 type Effect struct {
@@ -1320,6 +1719,22 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
+// Keys defines model for Keys.
+type Keys struct {
+	// DataKey The data key that encrypts now.
+	DataKey   int       `json:"dataKey"`
+	DataKeyAt time.Time `json:"dataKeyAt"`
+
+	// Offline Further recipients of backups.
+	Offline int `json:"offline"`
+
+	// Older Keys that are on their way out.
+	Older []string `json:"older"`
+
+	// Recipient Public half of the key of the installation.
+	Recipient string `json:"recipient"`
+}
+
 // Ledger defines model for Ledger.
 type Ledger struct {
 	Counts    map[string]int         `json:"counts"`
@@ -1433,11 +1848,29 @@ type NewChange struct {
 	ToModel *string `json:"toModel,omitempty"`
 }
 
+// NewCredential defines model for NewCredential.
+type NewCredential struct {
+	AuthPassword *string        `json:"authPassword,omitempty"`
+	AuthProtocol *string        `json:"authProtocol,omitempty"`
+	Device       *string        `json:"device,omitempty"`
+	Group        *string        `json:"group,omitempty"`
+	Kind         CredentialKind `json:"kind"`
+	Passphrase   *string        `json:"passphrase,omitempty"`
+	Password     *string        `json:"password,omitempty"`
+	PrivPassword *string        `json:"privPassword,omitempty"`
+	PrivProtocol *string        `json:"privProtocol,omitempty"`
+	PrivateKey   *string        `json:"privateKey,omitempty"`
+	Token        *string        `json:"token,omitempty"`
+	User         *string        `json:"user,omitempty"`
+	Versions     *string        `json:"versions,omitempty"`
+}
+
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
 	// Address host:port
-	Address string `json:"address"`
-	Dialect string `json:"dialect"`
+	Address string    `json:"address"`
+	Dialect string    `json:"dialect"`
+	Groups  *[]string `json:"groups,omitempty"`
 
 	// HostKey Known host key in authorized-keys form; otherwise the first contact pins it.
 	HostKey            *string `json:"hostKey,omitempty"`
@@ -1446,9 +1879,15 @@ type NewDevice struct {
 	PrivilegedPassword *string `json:"privilegedPassword,omitempty"`
 	Site               *string `json:"site,omitempty"`
 
+	// Token For its HTTP side.
+	Token *string `json:"token,omitempty"`
+
 	// Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
 	Transfer *Transfer `json:"transfer,omitempty"`
 	User     string    `json:"user"`
+
+	// Web URL of its HTTP side.
+	Web *string `json:"web,omitempty"`
 }
 
 // NewFetch defines model for NewFetch.
@@ -1484,6 +1923,22 @@ type NoWayBack struct {
 	Device  string `json:"device"`
 	Text    string `json:"text"`
 	Version string `json:"version"`
+}
+
+// Notifications defines model for Notifications.
+type Notifications struct {
+	From string `json:"from"`
+
+	// Smtp host:port of a mail server; empty: none.
+	Smtp string `json:"smtp"`
+
+	// SmtpPassword Only given
+	SmtpPassword *string  `json:"smtpPassword,omitempty"`
+	SmtpUser     string   `json:"smtpUser"`
+	To           []string `json:"to"`
+
+	// Webhook URL that gets each notice as JSON; empty: none.
+	Webhook string `json:"webhook"`
 }
 
 // PaperAim defines model for PaperAim.
@@ -1638,6 +2093,64 @@ type Release struct {
 // ReleaseStage defines model for Release.Stage.
 type ReleaseStage string
 
+// RestorePartPreview defines model for RestorePartPreview.
+type RestorePartPreview struct {
+	// Differences From the device now to what would be put; secrets masked.
+	Differences []Difference `json:"differences"`
+	File        string       `json:"file"`
+	Name        string       `json:"name"`
+	Note        string       `json:"note"`
+	Restart     bool         `json:"restart"`
+	Save        bool         `json:"save"`
+
+	// State What putting it back would do.
+	State RestorePartPreviewState `json:"state"`
+	Title string                  `json:"title"`
+}
+
+// RestorePartPreviewState What putting it back would do.
+type RestorePartPreviewState string
+
+// RestorePreview defines model for RestorePreview.
+type RestorePreview struct {
+	Backup Backup `json:"backup"`
+	Device string `json:"device"`
+
+	// Model Of the device as it is now.
+	Model string               `json:"model"`
+	Notes []string             `json:"notes"`
+	Parts []RestorePartPreview `json:"parts"`
+
+	// Refusals Why it cannot be done as wished; empty when it can.
+	Refusals []string `json:"refusals"`
+
+	// Replacement It is another device than the one the backup was taken from.
+	Replacement bool   `json:"replacement"`
+	Version     string `json:"version"`
+}
+
+// RestoreSummary defines model for RestoreSummary.
+type RestoreSummary struct {
+	Backup      int64    `json:"backup"`
+	Parts       []string `json:"parts"`
+	Replacement bool     `json:"replacement"`
+}
+
+// RestoreWish defines model for RestoreWish.
+type RestoreWish struct {
+	// Conversion A conversion of this backup whose result is put in place of its configuration.
+	Conversion *int64 `json:"conversion,omitempty"`
+
+	// Device Where to; by default the device it was taken from.
+	Device *string `json:"device,omitempty"`
+
+	// ExpectNewHostKey The device may show another host key than the pinned one.
+	ExpectNewHostKey *bool `json:"expectNewHostKey,omitempty"`
+
+	// Parts Which; by default every part that can be put back, without the whole-system archive.
+	Parts *[]string `json:"parts,omitempty"`
+}
+
 // Result defines model for Result.
 type Result struct {
 	After    *string     `json:"after,omitempty"`
@@ -1686,6 +2199,29 @@ type Rule struct {
 	Text string `json:"text"`
 }
 
+// SearchHit defines model for SearchHit.
+type SearchHit struct {
+	Backup  int64     `json:"backup"`
+	Device  string    `json:"device"`
+	Line    int       `json:"line"`
+	TakenAt time.Time `json:"takenAt"`
+	Text    string    `json:"text"`
+	Version string    `json:"version"`
+}
+
+// SearchResult defines model for SearchResult.
+type SearchResult struct {
+	// Devices How many configurations were looked through.
+	Devices int         `json:"devices"`
+	Items   []SearchHit `json:"items"`
+
+	// More There are more than are given.
+	More *bool `json:"more,omitempty"`
+
+	// Unread Devices whose configuration could not be looked through, and why.
+	Unread []string `json:"unread"`
+}
+
 // Service defines model for Service.
 type Service struct {
 	// TimeFactor 1 in real use; a simulated fleet runs this many times faster.
@@ -1721,6 +2257,15 @@ type SignIn struct {
 	Days     *int   `json:"days,omitempty"`
 	Password string `json:"password"`
 	User     string `json:"user"`
+}
+
+// SignInTries defines model for SignInTries.
+type SignInTries struct {
+	// Bound Refused sign-ins in a row.
+	Bound int `json:"bound"`
+
+	// RestSeconds After which it is risked again.
+	RestSeconds int `json:"restSeconds"`
 }
 
 // Site defines model for Site.
@@ -1896,6 +2441,40 @@ type Limit = int
 // AddAdvisoryJSONBody defines parameters for AddAdvisory.
 type AddAdvisoryJSONBody map[string]interface{}
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CheckBackupsJSONBody defines parameters for CheckBackups.
+type CheckBackupsJSONBody struct {
+	// Deep Unpack every content as well and hold it against its sum.
+	Deep *bool `json:"deep,omitempty"`
+}
+
+// GetBackupHealthParams defines parameters for GetBackupHealth.
+type GetBackupHealthParams struct {
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportBackupParams defines parameters for ImportBackup.
+type ImportBackupParams struct {
+	// Device The device it belongs to; by default the one it names.
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+}
+
+// SearchBackupsJSONBody defines parameters for SearchBackups.
+type SearchBackupsJSONBody struct {
+	Device *string `json:"device,omitempty"`
+
+	// Pattern The text is a regular expression (RE2).
+	Pattern *bool  `json:"pattern,omitempty"`
+	Text    string `json:"text"`
+}
+
 // ListBackupsParams defines parameters for ListBackups.
 type ListBackupsParams struct {
 	Device *string `form:"device,omitempty" json:"device,omitempty"`
@@ -1906,6 +2485,27 @@ type ListBackupsParams struct {
 // TakeBackupJSONBody defines parameters for TakeBackup.
 type TakeBackupJSONBody struct {
 	Device string `json:"device"`
+}
+
+// ExportBackupParams defines parameters for ExportBackup.
+type ExportBackupParams struct {
+	Form ExportBackupParamsForm `form:"form" json:"form"`
+
+	// Recipient age recipients of an archive, besides those of the installation.
+	Recipient *[]string `form:"recipient,omitempty" json:"recipient,omitempty"`
+}
+
+// ExportBackupParamsForm defines parameters for ExportBackup.
+type ExportBackupParamsForm string
+
+// HoldBackupJSONBody defines parameters for HoldBackup.
+type HoldBackupJSONBody struct {
+	Reason string `json:"reason"`
+}
+
+// DraftRestoreParams defines parameters for DraftRestore.
+type DraftRestoreParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // LoadCatalogueParams defines parameters for LoadCatalogue.
@@ -2013,6 +2613,16 @@ type TryConversionJSONBody struct {
 	Device string `json:"device"`
 }
 
+// ListCredentialsParams defines parameters for ListCredentials.
+type ListCredentialsParams struct {
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+}
+
+// AddCredentialParams defines parameters for AddCredential.
+type AddCredentialParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -2022,6 +2632,20 @@ type ListDevicesParams struct {
 // AddDeviceParams defines parameters for AddDevice.
 type AddDeviceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// SetDeviceJSONBody defines parameters for SetDevice.
+type SetDeviceJSONBody struct {
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Web URL of its HTTP side.
+	Web *string `json:"web,omitempty"`
+}
+
+// SetHostKeyJSONBody defines parameters for SetHostKey.
+type SetHostKeyJSONBody struct {
+	// HostKey In authorized-keys form.
+	HostKey string `json:"hostKey"`
 }
 
 // ListImagesParams defines parameters for ListImages.
@@ -2039,6 +2663,14 @@ type AddImageParams struct {
 	Signature *string `form:"signature,omitempty" json:"signature,omitempty"`
 }
 
+// RotateKeyJSONBody defines parameters for RotateKey.
+type RotateKeyJSONBody struct {
+	Which RotateKeyJSONBodyWhich `json:"which"`
+}
+
+// RotateKeyJSONBodyWhich defines parameters for RotateKey.
+type RotateKeyJSONBodyWhich string
+
 // ContinueUploadParams defines parameters for ContinueUpload.
 type ContinueUploadParams struct {
 	// Offset Where the piece begins; must be where the upload stands.
@@ -2048,8 +2680,26 @@ type ContinueUploadParams struct {
 // AddAdvisoryJSONRequestBody defines body for AddAdvisory for application/json ContentType.
 type AddAdvisoryJSONRequestBody AddAdvisoryJSONBody
 
+// CheckBackupsJSONRequestBody defines body for CheckBackups for application/json ContentType.
+type CheckBackupsJSONRequestBody CheckBackupsJSONBody
+
+// PutBackupScheduleJSONRequestBody defines body for PutBackupSchedule for application/json ContentType.
+type PutBackupScheduleJSONRequestBody = BackupSchedule
+
+// SearchBackupsJSONRequestBody defines body for SearchBackups for application/json ContentType.
+type SearchBackupsJSONRequestBody SearchBackupsJSONBody
+
 // TakeBackupJSONRequestBody defines body for TakeBackup for application/json ContentType.
 type TakeBackupJSONRequestBody TakeBackupJSONBody
+
+// HoldBackupJSONRequestBody defines body for HoldBackup for application/json ContentType.
+type HoldBackupJSONRequestBody HoldBackupJSONBody
+
+// DraftRestoreJSONRequestBody defines body for DraftRestore for application/json ContentType.
+type DraftRestoreJSONRequestBody = RestoreWish
+
+// PreviewRestoreJSONRequestBody defines body for PreviewRestore for application/json ContentType.
+type PreviewRestoreJSONRequestBody = RestoreWish
 
 // DraftChangeJSONRequestBody defines body for DraftChange for application/json ContentType.
 type DraftChangeJSONRequestBody = NewChange
@@ -2075,11 +2725,20 @@ type ChangeConversionJSONRequestBody = ConversionChange
 // TryConversionJSONRequestBody defines body for TryConversion for application/json ContentType.
 type TryConversionJSONRequestBody TryConversionJSONBody
 
+// AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
+type AddCredentialJSONRequestBody = NewCredential
+
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
 
+// SetDeviceJSONRequestBody defines body for SetDevice for application/json ContentType.
+type SetDeviceJSONRequestBody SetDeviceJSONBody
+
 // SetCredentialsJSONRequestBody defines body for SetCredentials for application/json ContentType.
 type SetCredentialsJSONRequestBody = Credentials
+
+// SetHostKeyJSONRequestBody defines body for SetHostKey for application/json ContentType.
+type SetHostKeyJSONRequestBody SetHostKeyJSONBody
 
 // FindPathJSONRequestBody defines body for FindPath for application/json ContentType.
 type FindPathJSONRequestBody = Aim
@@ -2090,11 +2749,20 @@ type ExplainHopJSONRequestBody = PaperAim
 // StartFetchesJSONRequestBody defines body for StartFetches for application/json ContentType.
 type StartFetchesJSONRequestBody = NewFetch
 
+// RotateKeyJSONRequestBody defines body for RotateKey for application/json ContentType.
+type RotateKeyJSONRequestBody RotateKeyJSONBody
+
+// PutNotificationsJSONRequestBody defines body for PutNotifications for application/json ContentType.
+type PutNotificationsJSONRequestBody = Notifications
+
 // PlanPathJSONRequestBody defines body for PlanPath for application/json ContentType.
 type PlanPathJSONRequestBody = PaperAim
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// PutSignInTriesJSONRequestBody defines body for PutSignInTries for application/json ContentType.
+type PutSignInTriesJSONRequestBody = SignInTries
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
@@ -2116,15 +2784,60 @@ type ServerInterface interface {
 	// GetAdvisory An advisory with the devices it affects, what fixes it and the path there
 	// (GET /advisories/{name})
 	GetAdvisory(c *gin.Context, name string)
+	// ListAudit Who used which key when, newest first
+	// (GET /audit)
+	ListAudit(c *gin.Context, params ListAuditParams)
+	// CheckBackups Prove the whole backup store
+	// (POST /backup-check)
+	CheckBackups(c *gin.Context)
+	// GetBackupHealth How the backups of each device are
+	// (GET /backup-health)
+	GetBackupHealth(c *gin.Context, params GetBackupHealthParams)
+	// ImportBackup Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+	// (POST /backup-imports)
+	ImportBackup(c *gin.Context, params ImportBackupParams)
+	// ListBackupSchedules When backups are taken by themselves, and how long they are kept
+	// (GET /backup-schedules)
+	ListBackupSchedules(c *gin.Context)
+	// PutBackupSchedule Write the schedule of a device, a group or every device
+	// (PUT /backup-schedules)
+	PutBackupSchedule(c *gin.Context)
+	// DeleteBackupSchedule Delete the schedule of a device or group
+	// (DELETE /backup-schedules/{id})
+	DeleteBackupSchedule(c *gin.Context, id ID)
+	// SearchBackups Look for a text in the latest configuration of every device, secrets masked
+	// (POST /backup-search)
+	SearchBackups(c *gin.Context)
 	// ListBackups Backups, newest first
 	// (GET /backups)
 	ListBackups(c *gin.Context, params ListBackupsParams)
 	// TakeBackup Fetch a device's configuration now
 	// (POST /backups)
 	TakeBackup(c *gin.Context)
+	// GetBackup One backup with all its parts
+	// (GET /backups/{id})
+	GetBackup(c *gin.Context, id ID)
 	// CompareBackups What differs from one backup to another, secrets masked
 	// (GET /backups/{id}/compare/{other})
 	CompareBackups(c *gin.Context, id ID, other int64)
+	// ExportBackup A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age
+	// (GET /backups/{id}/export)
+	ExportBackup(c *gin.Context, id ID, params ExportBackupParams)
+	// ReleaseBackup Let a held backup go its way again
+	// (DELETE /backups/{id}/hold)
+	ReleaseBackup(c *gin.Context, id ID)
+	// HoldBackup Keep a backup whatever retention says, for a reason
+	// (PUT /backups/{id}/hold)
+	HoldBackup(c *gin.Context, id ID)
+	// ReadPart One part as text, secrets masked; parts that are secrets as a whole are not shown
+	// (GET /backups/{id}/parts/{part})
+	ReadPart(c *gin.Context, id ID, part string)
+	// DraftRestore Draft a change that puts a backup, or parts of it, back
+	// (POST /backups/{id}/restore)
+	DraftRestore(c *gin.Context, id ID, params DraftRestoreParams)
+	// PreviewRestore What a restore would change on the device now; nothing is put
+	// (POST /backups/{id}/restore-preview)
+	PreviewRestore(c *gin.Context, id ID)
 	// ReadBackup The configuration with its secrets masked
 	// (GET /backups/{id}/text)
 	ReadBackup(c *gin.Context, id ID)
@@ -2203,6 +2916,15 @@ type ServerInterface interface {
 	// TryConversion Have a device of the target's model and release read the result; it keeps and changes nothing
 	// (POST /conversions/{id}/try)
 	TryConversion(c *gin.Context, id ID)
+	// ListCredentials Keys to the boxes; what is secret is never shown
+	// (GET /credentials)
+	ListCredentials(c *gin.Context, params ListCredentialsParams)
+	// AddCredential Add a credential
+	// (POST /credentials)
+	AddCredential(c *gin.Context, params AddCredentialParams)
+	// DeleteCredential Delete a credential
+	// (DELETE /credentials/{id})
+	DeleteCredential(c *gin.Context, id ID)
 	// ListDevices The fleet, by name
 	// (GET /devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
@@ -2212,12 +2934,27 @@ type ServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{name})
 	GetDevice(c *gin.Context, name DeviceName)
+	// SetDevice Change what is known about a device
+	// (PATCH /devices/{name})
+	SetDevice(c *gin.Context, name DeviceName)
+	// ListBackupAttempts The latest attempts to take a backup
+	// (GET /devices/{name}/backup-attempts)
+	ListBackupAttempts(c *gin.Context, name DeviceName)
 	// SetCredentials Replace the device's user and passwords; they are never shown again
 	// (PUT /devices/{name}/credentials)
 	SetCredentials(c *gin.Context, name DeviceName)
+	// GetDrift What runs against what is saved, and against the last backup; the device is asked now
+	// (GET /devices/{name}/drift)
+	GetDrift(c *gin.Context, name DeviceName)
+	// GetHistory Every distinct state of the configuration, newest first
+	// (GET /devices/{name}/history)
+	GetHistory(c *gin.Context, name DeviceName)
 	// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
 	// (DELETE /devices/{name}/host-key)
 	ForgetHostKey(c *gin.Context, name DeviceName)
+	// SetHostKey Pin a host key that is known
+	// (PUT /devices/{name}/host-key)
+	SetHostKey(c *gin.Context, name DeviceName)
 	// FindPath The supported path to a version
 	// (POST /devices/{name}/path)
 	FindPath(c *gin.Context, name DeviceName)
@@ -2257,9 +2994,24 @@ type ServerInterface interface {
 	// DeleteImage Delete an image that nothing needs
 	// (DELETE /images/{sha256})
 	DeleteImage(c *gin.Context, sha256 string)
+	// GetKeys What may be told about the keys of the installation
+	// (GET /keys)
+	GetKeys(c *gin.Context)
+	// RotateKey Make a new key while everything goes on; what is encrypted is encrypted anew
+	// (POST /keys)
+	RotateKey(c *gin.Context)
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	// (GET /models/{model}/releases)
 	ListModelReleases(c *gin.Context, model string)
+	// GetNotifications Where news of failed and missed backups goes
+	// (GET /notifications)
+	GetNotifications(c *gin.Context)
+	// TestNotifications Send a test to every place now
+	// (POST /notifications)
+	TestNotifications(c *gin.Context)
+	// PutNotifications Say where news goes
+	// (PUT /notifications)
+	PutNotifications(c *gin.Context)
 	// PlanPath A path on paper, for a portrait that is typed in
 	// (POST /paths)
 	PlanPath(c *gin.Context)
@@ -2269,6 +3021,12 @@ type ServerInterface interface {
 	// SignIn Open a session
 	// (POST /sign-in)
 	SignIn(c *gin.Context)
+	// GetSignInTries How many refused sign-ins are risked
+	// (GET /sign-in-tries)
+	GetSignInTries(c *gin.Context)
+	// PutSignInTries Set the bound
+	// (PUT /sign-in-tries)
+	PutSignInTries(c *gin.Context)
 	// SignOut End the session
 	// (POST /sign-out)
 	SignOut(c *gin.Context)
@@ -2383,6 +3141,188 @@ func (siw *ServerInterfaceWrapper) GetAdvisory(c *gin.Context) {
 	siw.Handler.GetAdvisory(c, name)
 }
 
+// ListAudit operation middleware
+func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAudit(c, params)
+}
+
+// CheckBackups operation middleware
+func (siw *ServerInterfaceWrapper) CheckBackups(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckBackups(c)
+}
+
+// GetBackupHealth operation middleware
+func (siw *ServerInterfaceWrapper) GetBackupHealth(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetBackupHealthParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetBackupHealth(c, params)
+}
+
+// ImportBackup operation middleware
+func (siw *ServerInterfaceWrapper) ImportBackup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportBackupParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportBackup(c, params)
+}
+
+// ListBackupSchedules operation middleware
+func (siw *ServerInterfaceWrapper) ListBackupSchedules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListBackupSchedules(c)
+}
+
+// PutBackupSchedule operation middleware
+func (siw *ServerInterfaceWrapper) PutBackupSchedule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutBackupSchedule(c)
+}
+
+// DeleteBackupSchedule operation middleware
+func (siw *ServerInterfaceWrapper) DeleteBackupSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteBackupSchedule(c, id)
+}
+
+// SearchBackups operation middleware
+func (siw *ServerInterfaceWrapper) SearchBackups(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SearchBackups(c)
+}
+
 // ListBackups operation middleware
 func (siw *ServerInterfaceWrapper) ListBackups(c *gin.Context) {
 
@@ -2439,6 +3379,31 @@ func (siw *ServerInterfaceWrapper) TakeBackup(c *gin.Context) {
 	siw.Handler.TakeBackup(c)
 }
 
+// GetBackup operation middleware
+func (siw *ServerInterfaceWrapper) GetBackup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetBackup(c, id)
+}
+
 // CompareBackups operation middleware
 func (siw *ServerInterfaceWrapper) CompareBackups(c *gin.Context) {
 
@@ -2471,6 +3436,208 @@ func (siw *ServerInterfaceWrapper) CompareBackups(c *gin.Context) {
 	}
 
 	siw.Handler.CompareBackups(c, id, other)
+}
+
+// ExportBackup operation middleware
+func (siw *ServerInterfaceWrapper) ExportBackup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportBackupParams
+
+	// ------------- Required query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "form", c.Request.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter form: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "recipient" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "recipient", c.Request.URL.Query(), &params.Recipient, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter recipient: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportBackup(c, id, params)
+}
+
+// ReleaseBackup operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseBackup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReleaseBackup(c, id)
+}
+
+// HoldBackup operation middleware
+func (siw *ServerInterfaceWrapper) HoldBackup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HoldBackup(c, id)
+}
+
+// ReadPart operation middleware
+func (siw *ServerInterfaceWrapper) ReadPart(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "part" -------------
+	var part string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "part", c.Param("part"), &part, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter part: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadPart(c, id, part)
+}
+
+// DraftRestore operation middleware
+func (siw *ServerInterfaceWrapper) DraftRestore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftRestoreParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftRestore(c, id, params)
+}
+
+// PreviewRestore operation middleware
+func (siw *ServerInterfaceWrapper) PreviewRestore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewRestore(c, id)
 }
 
 // ReadBackup operation middleware
@@ -3225,6 +4392,98 @@ func (siw *ServerInterfaceWrapper) TryConversion(c *gin.Context) {
 	siw.Handler.TryConversion(c, id)
 }
 
+// ListCredentials operation middleware
+func (siw *ServerInterfaceWrapper) ListCredentials(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCredentialsParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCredentials(c, params)
+}
+
+// AddCredential operation middleware
+func (siw *ServerInterfaceWrapper) AddCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddCredentialParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddCredential(c, params)
+}
+
+// DeleteCredential operation middleware
+func (siw *ServerInterfaceWrapper) DeleteCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteCredential(c, id)
+}
+
 // ListDevices operation middleware
 func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 
@@ -3325,6 +4584,56 @@ func (siw *ServerInterfaceWrapper) GetDevice(c *gin.Context) {
 	siw.Handler.GetDevice(c, name)
 }
 
+// SetDevice operation middleware
+func (siw *ServerInterfaceWrapper) SetDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetDevice(c, name)
+}
+
+// ListBackupAttempts operation middleware
+func (siw *ServerInterfaceWrapper) ListBackupAttempts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListBackupAttempts(c, name)
+}
+
 // SetCredentials operation middleware
 func (siw *ServerInterfaceWrapper) SetCredentials(c *gin.Context) {
 
@@ -3350,6 +4659,56 @@ func (siw *ServerInterfaceWrapper) SetCredentials(c *gin.Context) {
 	siw.Handler.SetCredentials(c, name)
 }
 
+// GetDrift operation middleware
+func (siw *ServerInterfaceWrapper) GetDrift(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDrift(c, name)
+}
+
+// GetHistory operation middleware
+func (siw *ServerInterfaceWrapper) GetHistory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHistory(c, name)
+}
+
 // ForgetHostKey operation middleware
 func (siw *ServerInterfaceWrapper) ForgetHostKey(c *gin.Context) {
 
@@ -3373,6 +4732,31 @@ func (siw *ServerInterfaceWrapper) ForgetHostKey(c *gin.Context) {
 	}
 
 	siw.Handler.ForgetHostKey(c, name)
+}
+
+// SetHostKey operation middleware
+func (siw *ServerInterfaceWrapper) SetHostKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetHostKey(c, name)
 }
 
 // FindPath operation middleware
@@ -3669,6 +5053,32 @@ func (siw *ServerInterfaceWrapper) DeleteImage(c *gin.Context) {
 	siw.Handler.DeleteImage(c, sha256)
 }
 
+// GetKeys operation middleware
+func (siw *ServerInterfaceWrapper) GetKeys(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetKeys(c)
+}
+
+// RotateKey operation middleware
+func (siw *ServerInterfaceWrapper) RotateKey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RotateKey(c)
+}
+
 // ListModelReleases operation middleware
 func (siw *ServerInterfaceWrapper) ListModelReleases(c *gin.Context) {
 
@@ -3692,6 +5102,45 @@ func (siw *ServerInterfaceWrapper) ListModelReleases(c *gin.Context) {
 	}
 
 	siw.Handler.ListModelReleases(c, model)
+}
+
+// GetNotifications operation middleware
+func (siw *ServerInterfaceWrapper) GetNotifications(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetNotifications(c)
+}
+
+// TestNotifications operation middleware
+func (siw *ServerInterfaceWrapper) TestNotifications(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestNotifications(c)
+}
+
+// PutNotifications operation middleware
+func (siw *ServerInterfaceWrapper) PutNotifications(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutNotifications(c)
 }
 
 // PlanPath operation middleware
@@ -3731,6 +5180,32 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	}
 
 	siw.Handler.SignIn(c)
+}
+
+// GetSignInTries operation middleware
+func (siw *ServerInterfaceWrapper) GetSignInTries(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSignInTries(c)
+}
+
+// PutSignInTries operation middleware
+func (siw *ServerInterfaceWrapper) PutSignInTries(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutSignInTries(c)
 }
 
 // SignOut operation middleware
@@ -3954,9 +5429,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices)
 	router.POST(options.BaseURL+"/devices", wrapper.AddDevice)
 	router.GET(options.BaseURL+"/devices/:name", wrapper.GetDevice)
+	router.PATCH(options.BaseURL+"/devices/:name", wrapper.SetDevice)
 	router.POST(options.BaseURL+"/devices/:name/refresh", wrapper.RefreshDevice)
 	router.PUT(options.BaseURL+"/devices/:name/credentials", wrapper.SetCredentials)
 	router.DELETE(options.BaseURL+"/devices/:name/host-key", wrapper.ForgetHostKey)
+	router.PUT(options.BaseURL+"/devices/:name/host-key", wrapper.SetHostKey)
+	router.GET(options.BaseURL+"/devices/:name/history", wrapper.GetHistory)
+	router.GET(options.BaseURL+"/devices/:name/drift", wrapper.GetDrift)
+	router.GET(options.BaseURL+"/devices/:name/backup-attempts", wrapper.ListBackupAttempts)
 	router.POST(options.BaseURL+"/devices/:name/path", wrapper.FindPath)
 	router.GET(options.BaseURL+"/devices/:name/releases", wrapper.ListReleases)
 	router.POST(options.BaseURL+"/paths", wrapper.PlanPath)
@@ -3999,6 +5479,31 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/backups", wrapper.ListBackups)
 	router.POST(options.BaseURL+"/backups", wrapper.TakeBackup)
 	router.GET(options.BaseURL+"/backups/:id/text", wrapper.ReadBackup)
+	router.GET(options.BaseURL+"/backups/:id", wrapper.GetBackup)
+	router.GET(options.BaseURL+"/backups/:id/parts/:part", wrapper.ReadPart)
+	router.DELETE(options.BaseURL+"/backups/:id/hold", wrapper.ReleaseBackup)
+	router.PUT(options.BaseURL+"/backups/:id/hold", wrapper.HoldBackup)
+	router.GET(options.BaseURL+"/backups/:id/export", wrapper.ExportBackup)
+	router.POST(options.BaseURL+"/backup-imports", wrapper.ImportBackup)
+	router.POST(options.BaseURL+"/backups/:id/restore-preview", wrapper.PreviewRestore)
+	router.POST(options.BaseURL+"/backups/:id/restore", wrapper.DraftRestore)
+	router.GET(options.BaseURL+"/backup-health", wrapper.GetBackupHealth)
+	router.POST(options.BaseURL+"/backup-search", wrapper.SearchBackups)
+	router.POST(options.BaseURL+"/backup-check", wrapper.CheckBackups)
+	router.GET(options.BaseURL+"/backup-schedules", wrapper.ListBackupSchedules)
+	router.PUT(options.BaseURL+"/backup-schedules", wrapper.PutBackupSchedule)
+	router.DELETE(options.BaseURL+"/backup-schedules/:id", wrapper.DeleteBackupSchedule)
+	router.GET(options.BaseURL+"/notifications", wrapper.GetNotifications)
+	router.POST(options.BaseURL+"/notifications", wrapper.TestNotifications)
+	router.PUT(options.BaseURL+"/notifications", wrapper.PutNotifications)
+	router.GET(options.BaseURL+"/credentials", wrapper.ListCredentials)
+	router.POST(options.BaseURL+"/credentials", wrapper.AddCredential)
+	router.DELETE(options.BaseURL+"/credentials/:id", wrapper.DeleteCredential)
+	router.GET(options.BaseURL+"/sign-in-tries", wrapper.GetSignInTries)
+	router.PUT(options.BaseURL+"/sign-in-tries", wrapper.PutSignInTries)
+	router.GET(options.BaseURL+"/keys", wrapper.GetKeys)
+	router.POST(options.BaseURL+"/keys", wrapper.RotateKey)
+	router.GET(options.BaseURL+"/audit", wrapper.ListAudit)
 	router.GET(options.BaseURL+"/backups/:id/compare/:other", wrapper.CompareBackups)
 	router.POST(options.BaseURL+"/configurations/compare", wrapper.CompareConfigurations)
 	router.POST(options.BaseURL+"/configurations/compare-bundles", wrapper.CompareBundles)
@@ -4167,6 +5672,320 @@ func (response GetAdvisorydefaultApplicationProblemPlusJSONResponse) VisitGetAdv
 	return err
 }
 
+type ListAuditRequestObject struct {
+	Params ListAuditParams
+}
+
+type ListAuditResponseObject interface {
+	VisitListAuditResponse(w http.ResponseWriter) error
+}
+
+type ListAudit200JSONResponse struct {
+	Items []AuditLine `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
+
+func (response ListAudit200JSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckBackupsRequestObject struct {
+	Body *CheckBackupsJSONRequestBody
+}
+
+type CheckBackupsResponseObject interface {
+	VisitCheckBackupsResponse(w http.ResponseWriter) error
+}
+
+type CheckBackups200JSONResponse BackupCheck
+
+func (response CheckBackups200JSONResponse) VisitCheckBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckBackupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckBackupsdefaultApplicationProblemPlusJSONResponse) VisitCheckBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupHealthRequestObject struct {
+	Params GetBackupHealthParams
+}
+
+type GetBackupHealthResponseObject interface {
+	VisitGetBackupHealthResponse(w http.ResponseWriter) error
+}
+
+type GetBackupHealth200JSONResponse struct {
+	Items []BackupHealth `json:"items"`
+	Next  *string        `json:"next,omitempty"`
+}
+
+func (response GetBackupHealth200JSONResponse) VisitGetBackupHealthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupHealthdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBackupHealthdefaultApplicationProblemPlusJSONResponse) VisitGetBackupHealthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportBackupRequestObject struct {
+	Params ImportBackupParams
+	Body   io.Reader
+}
+
+type ImportBackupResponseObject interface {
+	VisitImportBackupResponse(w http.ResponseWriter) error
+}
+
+type ImportBackup201JSONResponse Backup
+
+func (response ImportBackup201JSONResponse) VisitImportBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportBackupdefaultApplicationProblemPlusJSONResponse) VisitImportBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBackupSchedulesRequestObject struct {
+}
+
+type ListBackupSchedulesResponseObject interface {
+	VisitListBackupSchedulesResponse(w http.ResponseWriter) error
+}
+
+type ListBackupSchedules200JSONResponse struct {
+	Items []BackupSchedule `json:"items"`
+}
+
+func (response ListBackupSchedules200JSONResponse) VisitListBackupSchedulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBackupSchedulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBackupSchedulesdefaultApplicationProblemPlusJSONResponse) VisitListBackupSchedulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutBackupScheduleRequestObject struct {
+	Body *PutBackupScheduleJSONRequestBody
+}
+
+type PutBackupScheduleResponseObject interface {
+	VisitPutBackupScheduleResponse(w http.ResponseWriter) error
+}
+
+type PutBackupSchedule200JSONResponse BackupSchedule
+
+func (response PutBackupSchedule200JSONResponse) VisitPutBackupScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutBackupScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutBackupScheduledefaultApplicationProblemPlusJSONResponse) VisitPutBackupScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteBackupScheduleRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type DeleteBackupScheduleResponseObject interface {
+	VisitDeleteBackupScheduleResponse(w http.ResponseWriter) error
+}
+
+type DeleteBackupSchedule204Response struct {
+}
+
+func (response DeleteBackupSchedule204Response) VisitDeleteBackupScheduleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteBackupScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteBackupScheduledefaultApplicationProblemPlusJSONResponse) VisitDeleteBackupScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchBackupsRequestObject struct {
+	Body *SearchBackupsJSONRequestBody
+}
+
+type SearchBackupsResponseObject interface {
+	VisitSearchBackupsResponse(w http.ResponseWriter) error
+}
+
+type SearchBackups200JSONResponse SearchResult
+
+func (response SearchBackups200JSONResponse) VisitSearchBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchBackupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SearchBackupsdefaultApplicationProblemPlusJSONResponse) VisitSearchBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListBackupsRequestObject struct {
 	Params ListBackupsParams
 }
@@ -4245,6 +6064,45 @@ func (response TakeBackupdefaultApplicationProblemPlusJSONResponse) VisitTakeBac
 	return err
 }
 
+type GetBackupRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type GetBackupResponseObject interface {
+	VisitGetBackupResponse(w http.ResponseWriter) error
+}
+
+type GetBackup200JSONResponse BackupDetail
+
+func (response GetBackup200JSONResponse) VisitGetBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBackupdefaultApplicationProblemPlusJSONResponse) VisitGetBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompareBackupsRequestObject struct {
 	Id    ID    `json:"id"`
 	Other int64 `json:"other"`
@@ -4276,6 +6134,237 @@ type CompareBackupsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompareBackupsdefaultApplicationProblemPlusJSONResponse) VisitCompareBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportBackupRequestObject struct {
+	Id     ID `json:"id"`
+	Params ExportBackupParams
+}
+
+type ExportBackupResponseObject interface {
+	VisitExportBackupResponse(w http.ResponseWriter) error
+}
+
+type ExportBackup200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportBackup200ApplicationoctetStreamResponse) VisitExportBackupResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportBackupdefaultApplicationProblemPlusJSONResponse) VisitExportBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseBackupRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type ReleaseBackupResponseObject interface {
+	VisitReleaseBackupResponse(w http.ResponseWriter) error
+}
+
+type ReleaseBackup204Response struct {
+}
+
+func (response ReleaseBackup204Response) VisitReleaseBackupResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReleaseBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseBackupdefaultApplicationProblemPlusJSONResponse) VisitReleaseBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HoldBackupRequestObject struct {
+	Id   ID `json:"id"`
+	Body *HoldBackupJSONRequestBody
+}
+
+type HoldBackupResponseObject interface {
+	VisitHoldBackupResponse(w http.ResponseWriter) error
+}
+
+type HoldBackup204Response struct {
+}
+
+func (response HoldBackup204Response) VisitHoldBackupResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type HoldBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HoldBackupdefaultApplicationProblemPlusJSONResponse) VisitHoldBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadPartRequestObject struct {
+	Id   ID     `json:"id"`
+	Part string `json:"part"`
+}
+
+type ReadPartResponseObject interface {
+	VisitReadPartResponse(w http.ResponseWriter) error
+}
+
+type ReadPart200TextResponse string
+
+func (response ReadPart200TextResponse) VisitReadPartResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type ReadPartdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadPartdefaultApplicationProblemPlusJSONResponse) VisitReadPartResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftRestoreRequestObject struct {
+	Id     ID `json:"id"`
+	Params DraftRestoreParams
+	Body   *DraftRestoreJSONRequestBody
+}
+
+type DraftRestoreResponseObject interface {
+	VisitDraftRestoreResponse(w http.ResponseWriter) error
+}
+
+type DraftRestore201JSONResponse Change
+
+func (response DraftRestore201JSONResponse) VisitDraftRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftRestoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftRestoredefaultApplicationProblemPlusJSONResponse) VisitDraftRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRestoreRequestObject struct {
+	Id   ID `json:"id"`
+	Body *PreviewRestoreJSONRequestBody
+}
+
+type PreviewRestoreResponseObject interface {
+	VisitPreviewRestoreResponse(w http.ResponseWriter) error
+}
+
+type PreviewRestore200JSONResponse RestorePreview
+
+func (response PreviewRestore200JSONResponse) VisitPreviewRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRestoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRestoredefaultApplicationProblemPlusJSONResponse) VisitPreviewRestoreResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5388,6 +7477,120 @@ func (response TryConversiondefaultApplicationProblemPlusJSONResponse) VisitTryC
 	return err
 }
 
+type ListCredentialsRequestObject struct {
+	Params ListCredentialsParams
+}
+
+type ListCredentialsResponseObject interface {
+	VisitListCredentialsResponse(w http.ResponseWriter) error
+}
+
+type ListCredentials200JSONResponse struct {
+	Items []Credential `json:"items"`
+}
+
+func (response ListCredentials200JSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCredentialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCredentialsdefaultApplicationProblemPlusJSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCredentialRequestObject struct {
+	Params AddCredentialParams
+	Body   *AddCredentialJSONRequestBody
+}
+
+type AddCredentialResponseObject interface {
+	VisitAddCredentialResponse(w http.ResponseWriter) error
+}
+
+type AddCredential201JSONResponse Credential
+
+func (response AddCredential201JSONResponse) VisitAddCredentialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCredentialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCredentialdefaultApplicationProblemPlusJSONResponse) VisitAddCredentialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteCredentialRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type DeleteCredentialResponseObject interface {
+	VisitDeleteCredentialResponse(w http.ResponseWriter) error
+}
+
+type DeleteCredential204Response struct {
+}
+
+func (response DeleteCredential204Response) VisitDeleteCredentialResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteCredentialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteCredentialdefaultApplicationProblemPlusJSONResponse) VisitDeleteCredentialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDevicesRequestObject struct {
 	Params ListDevicesParams
 }
@@ -5506,6 +7709,87 @@ func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDevic
 	return err
 }
 
+type SetDeviceRequestObject struct {
+	Name DeviceName `json:"name"`
+	Body *SetDeviceJSONRequestBody
+}
+
+type SetDeviceResponseObject interface {
+	VisitSetDeviceResponse(w http.ResponseWriter) error
+}
+
+type SetDevice200JSONResponse Device
+
+func (response SetDevice200JSONResponse) VisitSetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetDevicedefaultApplicationProblemPlusJSONResponse) VisitSetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBackupAttemptsRequestObject struct {
+	Name DeviceName `json:"name"`
+}
+
+type ListBackupAttemptsResponseObject interface {
+	VisitListBackupAttemptsResponse(w http.ResponseWriter) error
+}
+
+type ListBackupAttempts200JSONResponse struct {
+	Items []BackupAttempt `json:"items"`
+}
+
+func (response ListBackupAttempts200JSONResponse) VisitListBackupAttemptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBackupAttemptsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBackupAttemptsdefaultApplicationProblemPlusJSONResponse) VisitListBackupAttemptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetCredentialsRequestObject struct {
 	Name DeviceName `json:"name"`
 	Body *SetCredentialsJSONRequestBody
@@ -5540,6 +7824,86 @@ func (response SetCredentialsdefaultApplicationProblemPlusJSONResponse) VisitSet
 	return err
 }
 
+type GetDriftRequestObject struct {
+	Name DeviceName `json:"name"`
+}
+
+type GetDriftResponseObject interface {
+	VisitGetDriftResponse(w http.ResponseWriter) error
+}
+
+type GetDrift200JSONResponse Drift
+
+func (response GetDrift200JSONResponse) VisitGetDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDriftdefaultApplicationProblemPlusJSONResponse) VisitGetDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHistoryRequestObject struct {
+	Name DeviceName `json:"name"`
+}
+
+type GetHistoryResponseObject interface {
+	VisitGetHistoryResponse(w http.ResponseWriter) error
+}
+
+type GetHistory200JSONResponse struct {
+	Items []ConfigurationState `json:"items"`
+}
+
+func (response GetHistory200JSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ForgetHostKeyRequestObject struct {
 	Name DeviceName `json:"name"`
 }
@@ -5562,6 +7926,40 @@ type ForgetHostKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ForgetHostKeydefaultApplicationProblemPlusJSONResponse) VisitForgetHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHostKeyRequestObject struct {
+	Name DeviceName `json:"name"`
+	Body *SetHostKeyJSONRequestBody
+}
+
+type SetHostKeyResponseObject interface {
+	VisitSetHostKeyResponse(w http.ResponseWriter) error
+}
+
+type SetHostKey204Response struct {
+}
+
+func (response SetHostKey204Response) VisitSetHostKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetHostKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetHostKeydefaultApplicationProblemPlusJSONResponse) VisitSetHostKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6080,6 +8478,83 @@ func (response DeleteImagedefaultApplicationProblemPlusJSONResponse) VisitDelete
 	return err
 }
 
+type GetKeysRequestObject struct {
+}
+
+type GetKeysResponseObject interface {
+	VisitGetKeysResponse(w http.ResponseWriter) error
+}
+
+type GetKeys200JSONResponse Keys
+
+func (response GetKeys200JSONResponse) VisitGetKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetKeysdefaultApplicationProblemPlusJSONResponse) VisitGetKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RotateKeyRequestObject struct {
+	Body *RotateKeyJSONRequestBody
+}
+
+type RotateKeyResponseObject interface {
+	VisitRotateKeyResponse(w http.ResponseWriter) error
+}
+
+type RotateKey200JSONResponse Keys
+
+func (response RotateKey200JSONResponse) VisitRotateKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RotateKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RotateKeydefaultApplicationProblemPlusJSONResponse) VisitRotateKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListModelReleasesRequestObject struct {
 	Model string `json:"model"`
 }
@@ -6110,6 +8585,109 @@ type ListModelReleasesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListModelReleasesdefaultApplicationProblemPlusJSONResponse) VisitListModelReleasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNotificationsRequestObject struct {
+}
+
+type GetNotificationsResponseObject interface {
+	VisitGetNotificationsResponse(w http.ResponseWriter) error
+}
+
+type GetNotifications200JSONResponse Notifications
+
+func (response GetNotifications200JSONResponse) VisitGetNotificationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNotificationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNotificationsdefaultApplicationProblemPlusJSONResponse) VisitGetNotificationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestNotificationsRequestObject struct {
+}
+
+type TestNotificationsResponseObject interface {
+	VisitTestNotificationsResponse(w http.ResponseWriter) error
+}
+
+type TestNotifications204Response struct {
+}
+
+func (response TestNotifications204Response) VisitTestNotificationsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TestNotificationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestNotificationsdefaultApplicationProblemPlusJSONResponse) VisitTestNotificationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutNotificationsRequestObject struct {
+	Body *PutNotificationsJSONRequestBody
+}
+
+type PutNotificationsResponseObject interface {
+	VisitPutNotificationsResponse(w http.ResponseWriter) error
+}
+
+type PutNotifications204Response struct {
+}
+
+func (response PutNotifications204Response) VisitPutNotificationsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutNotificationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutNotificationsdefaultApplicationProblemPlusJSONResponse) VisitPutNotificationsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6236,6 +8814,77 @@ type SignIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSignInTriesRequestObject struct {
+}
+
+type GetSignInTriesResponseObject interface {
+	VisitGetSignInTriesResponse(w http.ResponseWriter) error
+}
+
+type GetSignInTries200JSONResponse SignInTries
+
+func (response GetSignInTries200JSONResponse) VisitGetSignInTriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSignInTriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSignInTriesdefaultApplicationProblemPlusJSONResponse) VisitGetSignInTriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutSignInTriesRequestObject struct {
+	Body *PutSignInTriesJSONRequestBody
+}
+
+type PutSignInTriesResponseObject interface {
+	VisitPutSignInTriesResponse(w http.ResponseWriter) error
+}
+
+type PutSignInTries204Response struct {
+}
+
+func (response PutSignInTries204Response) VisitPutSignInTriesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutSignInTriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutSignInTriesdefaultApplicationProblemPlusJSONResponse) VisitPutSignInTriesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6600,15 +9249,60 @@ type StrictServerInterface interface {
 	// GetAdvisory An advisory with the devices it affects, what fixes it and the path there
 	// (GET /advisories/{name})
 	GetAdvisory(ctx context.Context, request GetAdvisoryRequestObject) (GetAdvisoryResponseObject, error)
+	// ListAudit Who used which key when, newest first
+	// (GET /audit)
+	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
+	// CheckBackups Prove the whole backup store
+	// (POST /backup-check)
+	CheckBackups(ctx context.Context, request CheckBackupsRequestObject) (CheckBackupsResponseObject, error)
+	// GetBackupHealth How the backups of each device are
+	// (GET /backup-health)
+	GetBackupHealth(ctx context.Context, request GetBackupHealthRequestObject) (GetBackupHealthResponseObject, error)
+	// ImportBackup Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+	// (POST /backup-imports)
+	ImportBackup(ctx context.Context, request ImportBackupRequestObject) (ImportBackupResponseObject, error)
+	// ListBackupSchedules When backups are taken by themselves, and how long they are kept
+	// (GET /backup-schedules)
+	ListBackupSchedules(ctx context.Context, request ListBackupSchedulesRequestObject) (ListBackupSchedulesResponseObject, error)
+	// PutBackupSchedule Write the schedule of a device, a group or every device
+	// (PUT /backup-schedules)
+	PutBackupSchedule(ctx context.Context, request PutBackupScheduleRequestObject) (PutBackupScheduleResponseObject, error)
+	// DeleteBackupSchedule Delete the schedule of a device or group
+	// (DELETE /backup-schedules/{id})
+	DeleteBackupSchedule(ctx context.Context, request DeleteBackupScheduleRequestObject) (DeleteBackupScheduleResponseObject, error)
+	// SearchBackups Look for a text in the latest configuration of every device, secrets masked
+	// (POST /backup-search)
+	SearchBackups(ctx context.Context, request SearchBackupsRequestObject) (SearchBackupsResponseObject, error)
 	// ListBackups Backups, newest first
 	// (GET /backups)
 	ListBackups(ctx context.Context, request ListBackupsRequestObject) (ListBackupsResponseObject, error)
 	// TakeBackup Fetch a device's configuration now
 	// (POST /backups)
 	TakeBackup(ctx context.Context, request TakeBackupRequestObject) (TakeBackupResponseObject, error)
+	// GetBackup One backup with all its parts
+	// (GET /backups/{id})
+	GetBackup(ctx context.Context, request GetBackupRequestObject) (GetBackupResponseObject, error)
 	// CompareBackups What differs from one backup to another, secrets masked
 	// (GET /backups/{id}/compare/{other})
 	CompareBackups(ctx context.Context, request CompareBackupsRequestObject) (CompareBackupsResponseObject, error)
+	// ExportBackup A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age
+	// (GET /backups/{id}/export)
+	ExportBackup(ctx context.Context, request ExportBackupRequestObject) (ExportBackupResponseObject, error)
+	// ReleaseBackup Let a held backup go its way again
+	// (DELETE /backups/{id}/hold)
+	ReleaseBackup(ctx context.Context, request ReleaseBackupRequestObject) (ReleaseBackupResponseObject, error)
+	// HoldBackup Keep a backup whatever retention says, for a reason
+	// (PUT /backups/{id}/hold)
+	HoldBackup(ctx context.Context, request HoldBackupRequestObject) (HoldBackupResponseObject, error)
+	// ReadPart One part as text, secrets masked; parts that are secrets as a whole are not shown
+	// (GET /backups/{id}/parts/{part})
+	ReadPart(ctx context.Context, request ReadPartRequestObject) (ReadPartResponseObject, error)
+	// DraftRestore Draft a change that puts a backup, or parts of it, back
+	// (POST /backups/{id}/restore)
+	DraftRestore(ctx context.Context, request DraftRestoreRequestObject) (DraftRestoreResponseObject, error)
+	// PreviewRestore What a restore would change on the device now; nothing is put
+	// (POST /backups/{id}/restore-preview)
+	PreviewRestore(ctx context.Context, request PreviewRestoreRequestObject) (PreviewRestoreResponseObject, error)
 	// ReadBackup The configuration with its secrets masked
 	// (GET /backups/{id}/text)
 	ReadBackup(ctx context.Context, request ReadBackupRequestObject) (ReadBackupResponseObject, error)
@@ -6687,6 +9381,15 @@ type StrictServerInterface interface {
 	// TryConversion Have a device of the target's model and release read the result; it keeps and changes nothing
 	// (POST /conversions/{id}/try)
 	TryConversion(ctx context.Context, request TryConversionRequestObject) (TryConversionResponseObject, error)
+	// ListCredentials Keys to the boxes; what is secret is never shown
+	// (GET /credentials)
+	ListCredentials(ctx context.Context, request ListCredentialsRequestObject) (ListCredentialsResponseObject, error)
+	// AddCredential Add a credential
+	// (POST /credentials)
+	AddCredential(ctx context.Context, request AddCredentialRequestObject) (AddCredentialResponseObject, error)
+	// DeleteCredential Delete a credential
+	// (DELETE /credentials/{id})
+	DeleteCredential(ctx context.Context, request DeleteCredentialRequestObject) (DeleteCredentialResponseObject, error)
 	// ListDevices The fleet, by name
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -6696,12 +9399,27 @@ type StrictServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{name})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
+	// SetDevice Change what is known about a device
+	// (PATCH /devices/{name})
+	SetDevice(ctx context.Context, request SetDeviceRequestObject) (SetDeviceResponseObject, error)
+	// ListBackupAttempts The latest attempts to take a backup
+	// (GET /devices/{name}/backup-attempts)
+	ListBackupAttempts(ctx context.Context, request ListBackupAttemptsRequestObject) (ListBackupAttemptsResponseObject, error)
 	// SetCredentials Replace the device's user and passwords; they are never shown again
 	// (PUT /devices/{name}/credentials)
 	SetCredentials(ctx context.Context, request SetCredentialsRequestObject) (SetCredentialsResponseObject, error)
+	// GetDrift What runs against what is saved, and against the last backup; the device is asked now
+	// (GET /devices/{name}/drift)
+	GetDrift(ctx context.Context, request GetDriftRequestObject) (GetDriftResponseObject, error)
+	// GetHistory Every distinct state of the configuration, newest first
+	// (GET /devices/{name}/history)
+	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
 	// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
 	// (DELETE /devices/{name}/host-key)
 	ForgetHostKey(ctx context.Context, request ForgetHostKeyRequestObject) (ForgetHostKeyResponseObject, error)
+	// SetHostKey Pin a host key that is known
+	// (PUT /devices/{name}/host-key)
+	SetHostKey(ctx context.Context, request SetHostKeyRequestObject) (SetHostKeyResponseObject, error)
 	// FindPath The supported path to a version
 	// (POST /devices/{name}/path)
 	FindPath(ctx context.Context, request FindPathRequestObject) (FindPathResponseObject, error)
@@ -6741,9 +9459,24 @@ type StrictServerInterface interface {
 	// DeleteImage Delete an image that nothing needs
 	// (DELETE /images/{sha256})
 	DeleteImage(ctx context.Context, request DeleteImageRequestObject) (DeleteImageResponseObject, error)
+	// GetKeys What may be told about the keys of the installation
+	// (GET /keys)
+	GetKeys(ctx context.Context, request GetKeysRequestObject) (GetKeysResponseObject, error)
+	// RotateKey Make a new key while everything goes on; what is encrypted is encrypted anew
+	// (POST /keys)
+	RotateKey(ctx context.Context, request RotateKeyRequestObject) (RotateKeyResponseObject, error)
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	// (GET /models/{model}/releases)
 	ListModelReleases(ctx context.Context, request ListModelReleasesRequestObject) (ListModelReleasesResponseObject, error)
+	// GetNotifications Where news of failed and missed backups goes
+	// (GET /notifications)
+	GetNotifications(ctx context.Context, request GetNotificationsRequestObject) (GetNotificationsResponseObject, error)
+	// TestNotifications Send a test to every place now
+	// (POST /notifications)
+	TestNotifications(ctx context.Context, request TestNotificationsRequestObject) (TestNotificationsResponseObject, error)
+	// PutNotifications Say where news goes
+	// (PUT /notifications)
+	PutNotifications(ctx context.Context, request PutNotificationsRequestObject) (PutNotificationsResponseObject, error)
 	// PlanPath A path on paper, for a portrait that is typed in
 	// (POST /paths)
 	PlanPath(ctx context.Context, request PlanPathRequestObject) (PlanPathResponseObject, error)
@@ -6753,6 +9486,12 @@ type StrictServerInterface interface {
 	// SignIn Open a session
 	// (POST /sign-in)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// GetSignInTries How many refused sign-ins are risked
+	// (GET /sign-in-tries)
+	GetSignInTries(ctx context.Context, request GetSignInTriesRequestObject) (GetSignInTriesResponseObject, error)
+	// PutSignInTries Set the bound
+	// (PUT /sign-in-tries)
+	PutSignInTries(ctx context.Context, request PutSignInTriesRequestObject) (PutSignInTriesResponseObject, error)
 	// SignOut End the session
 	// (POST /sign-out)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -6957,6 +9696,262 @@ func (sh *strictHandler) GetAdvisory(ctx *gin.Context, name string) {
 	}
 }
 
+// ListAudit operation middleware
+func (sh *strictHandler) ListAudit(ctx *gin.Context, params ListAuditParams) {
+	var request ListAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAudit(ctx, request.(ListAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAuditResponseObject); ok {
+		if err := validResponse.VisitListAuditResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckBackups operation middleware
+func (sh *strictHandler) CheckBackups(ctx *gin.Context) {
+	var request CheckBackupsRequestObject
+
+	var body CheckBackupsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckBackups(ctx, request.(CheckBackupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckBackups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckBackupsResponseObject); ok {
+		if err := validResponse.VisitCheckBackupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetBackupHealth operation middleware
+func (sh *strictHandler) GetBackupHealth(ctx *gin.Context, params GetBackupHealthParams) {
+	var request GetBackupHealthRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBackupHealth(ctx, request.(GetBackupHealthRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBackupHealth")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetBackupHealthResponseObject); ok {
+		if err := validResponse.VisitGetBackupHealthResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportBackup operation middleware
+func (sh *strictHandler) ImportBackup(ctx *gin.Context, params ImportBackupParams) {
+	var request ImportBackupRequestObject
+
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportBackup(ctx, request.(ImportBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ImportBackupResponseObject); ok {
+		if err := validResponse.VisitImportBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListBackupSchedules operation middleware
+func (sh *strictHandler) ListBackupSchedules(ctx *gin.Context) {
+	var request ListBackupSchedulesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBackupSchedules(ctx, request.(ListBackupSchedulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBackupSchedules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListBackupSchedulesResponseObject); ok {
+		if err := validResponse.VisitListBackupSchedulesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutBackupSchedule operation middleware
+func (sh *strictHandler) PutBackupSchedule(ctx *gin.Context) {
+	var request PutBackupScheduleRequestObject
+
+	var body PutBackupScheduleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutBackupSchedule(ctx, request.(PutBackupScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutBackupSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutBackupScheduleResponseObject); ok {
+		if err := validResponse.VisitPutBackupScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteBackupSchedule operation middleware
+func (sh *strictHandler) DeleteBackupSchedule(ctx *gin.Context, id ID) {
+	var request DeleteBackupScheduleRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteBackupSchedule(ctx, request.(DeleteBackupScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteBackupSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteBackupScheduleResponseObject); ok {
+		if err := validResponse.VisitDeleteBackupScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SearchBackups operation middleware
+func (sh *strictHandler) SearchBackups(ctx *gin.Context) {
+	var request SearchBackupsRequestObject
+
+	var body SearchBackupsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SearchBackups(ctx, request.(SearchBackupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SearchBackups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SearchBackupsResponseObject); ok {
+		if err := validResponse.VisitSearchBackupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListBackups operation middleware
 func (sh *strictHandler) ListBackups(ctx *gin.Context, params ListBackupsParams) {
 	var request ListBackupsRequestObject
@@ -7025,6 +10020,32 @@ func (sh *strictHandler) TakeBackup(ctx *gin.Context) {
 	}
 }
 
+// GetBackup operation middleware
+func (sh *strictHandler) GetBackup(ctx *gin.Context, id ID) {
+	var request GetBackupRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBackup(ctx, request.(GetBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetBackupResponseObject); ok {
+		if err := validResponse.VisitGetBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CompareBackups operation middleware
 func (sh *strictHandler) CompareBackups(ctx *gin.Context, id ID, other int64) {
 	var request CompareBackupsRequestObject
@@ -7045,6 +10066,219 @@ func (sh *strictHandler) CompareBackups(ctx *gin.Context, id ID, other int64) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CompareBackupsResponseObject); ok {
 		if err := validResponse.VisitCompareBackupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportBackup operation middleware
+func (sh *strictHandler) ExportBackup(ctx *gin.Context, id ID, params ExportBackupParams) {
+	var request ExportBackupRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportBackup(ctx, request.(ExportBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportBackupResponseObject); ok {
+		if err := validResponse.VisitExportBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseBackup operation middleware
+func (sh *strictHandler) ReleaseBackup(ctx *gin.Context, id ID) {
+	var request ReleaseBackupRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseBackup(ctx, request.(ReleaseBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReleaseBackupResponseObject); ok {
+		if err := validResponse.VisitReleaseBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HoldBackup operation middleware
+func (sh *strictHandler) HoldBackup(ctx *gin.Context, id ID) {
+	var request HoldBackupRequestObject
+
+	request.Id = id
+
+	var body HoldBackupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HoldBackup(ctx, request.(HoldBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HoldBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(HoldBackupResponseObject); ok {
+		if err := validResponse.VisitHoldBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadPart operation middleware
+func (sh *strictHandler) ReadPart(ctx *gin.Context, id ID, part string) {
+	var request ReadPartRequestObject
+
+	request.Id = id
+	request.Part = part
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadPart(ctx, request.(ReadPartRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadPart")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadPartResponseObject); ok {
+		if err := validResponse.VisitReadPartResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DraftRestore operation middleware
+func (sh *strictHandler) DraftRestore(ctx *gin.Context, id ID, params DraftRestoreParams) {
+	var request DraftRestoreRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body DraftRestoreJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftRestore(ctx, request.(DraftRestoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftRestore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DraftRestoreResponseObject); ok {
+		if err := validResponse.VisitDraftRestoreResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewRestore operation middleware
+func (sh *strictHandler) PreviewRestore(ctx *gin.Context, id ID) {
+	var request PreviewRestoreRequestObject
+
+	request.Id = id
+
+	var body PreviewRestoreJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewRestore(ctx, request.(PreviewRestoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewRestore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewRestoreResponseObject); ok {
+		if err := validResponse.VisitPreviewRestoreResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7872,6 +11106,102 @@ func (sh *strictHandler) TryConversion(ctx *gin.Context, id ID) {
 	}
 }
 
+// ListCredentials operation middleware
+func (sh *strictHandler) ListCredentials(ctx *gin.Context, params ListCredentialsParams) {
+	var request ListCredentialsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCredentials(ctx, request.(ListCredentialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCredentials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCredentialsResponseObject); ok {
+		if err := validResponse.VisitListCredentialsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddCredential operation middleware
+func (sh *strictHandler) AddCredential(ctx *gin.Context, params AddCredentialParams) {
+	var request AddCredentialRequestObject
+
+	request.Params = params
+
+	var body AddCredentialJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCredential(ctx, request.(AddCredentialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCredential")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddCredentialResponseObject); ok {
+		if err := validResponse.VisitAddCredentialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteCredential operation middleware
+func (sh *strictHandler) DeleteCredential(ctx *gin.Context, id ID) {
+	var request DeleteCredentialRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteCredential(ctx, request.(DeleteCredentialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteCredential")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteCredentialResponseObject); ok {
+		if err := validResponse.VisitDeleteCredentialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDevices operation middleware
 func (sh *strictHandler) ListDevices(ctx *gin.Context, params ListDevicesParams) {
 	var request ListDevicesRequestObject
@@ -7968,6 +11298,76 @@ func (sh *strictHandler) GetDevice(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// SetDevice operation middleware
+func (sh *strictHandler) SetDevice(ctx *gin.Context, name DeviceName) {
+	var request SetDeviceRequestObject
+
+	request.Name = name
+
+	var body SetDeviceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetDevice(ctx, request.(SetDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetDeviceResponseObject); ok {
+		if err := validResponse.VisitSetDeviceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListBackupAttempts operation middleware
+func (sh *strictHandler) ListBackupAttempts(ctx *gin.Context, name DeviceName) {
+	var request ListBackupAttemptsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBackupAttempts(ctx, request.(ListBackupAttemptsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBackupAttempts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListBackupAttemptsResponseObject); ok {
+		if err := validResponse.VisitListBackupAttemptsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SetCredentials operation middleware
 func (sh *strictHandler) SetCredentials(ctx *gin.Context, name DeviceName) {
 	var request SetCredentialsRequestObject
@@ -8012,6 +11412,58 @@ func (sh *strictHandler) SetCredentials(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// GetDrift operation middleware
+func (sh *strictHandler) GetDrift(ctx *gin.Context, name DeviceName) {
+	var request GetDriftRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDrift(ctx, request.(GetDriftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDrift")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDriftResponseObject); ok {
+		if err := validResponse.VisitGetDriftResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetHistory operation middleware
+func (sh *strictHandler) GetHistory(ctx *gin.Context, name DeviceName) {
+	var request GetHistoryRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHistory(ctx, request.(GetHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHistoryResponseObject); ok {
+		if err := validResponse.VisitGetHistoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ForgetHostKey operation middleware
 func (sh *strictHandler) ForgetHostKey(ctx *gin.Context, name DeviceName) {
 	var request ForgetHostKeyRequestObject
@@ -8031,6 +11483,50 @@ func (sh *strictHandler) ForgetHostKey(ctx *gin.Context, name DeviceName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ForgetHostKeyResponseObject); ok {
 		if err := validResponse.VisitForgetHostKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetHostKey operation middleware
+func (sh *strictHandler) SetHostKey(ctx *gin.Context, name DeviceName) {
+	var request SetHostKeyRequestObject
+
+	request.Name = name
+
+	var body SetHostKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetHostKey(ctx, request.(SetHostKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetHostKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetHostKeyResponseObject); ok {
+		if err := validResponse.VisitSetHostKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8423,6 +11919,72 @@ func (sh *strictHandler) DeleteImage(ctx *gin.Context, sha256 string) {
 	}
 }
 
+// GetKeys operation middleware
+func (sh *strictHandler) GetKeys(ctx *gin.Context) {
+	var request GetKeysRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetKeys(ctx, request.(GetKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetKeysResponseObject); ok {
+		if err := validResponse.VisitGetKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RotateKey operation middleware
+func (sh *strictHandler) RotateKey(ctx *gin.Context) {
+	var request RotateKeyRequestObject
+
+	var body RotateKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RotateKey(ctx, request.(RotateKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RotateKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RotateKeyResponseObject); ok {
+		if err := validResponse.VisitRotateKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListModelReleases operation middleware
 func (sh *strictHandler) ListModelReleases(ctx *gin.Context, model string) {
 	var request ListModelReleasesRequestObject
@@ -8442,6 +12004,96 @@ func (sh *strictHandler) ListModelReleases(ctx *gin.Context, model string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListModelReleasesResponseObject); ok {
 		if err := validResponse.VisitListModelReleasesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetNotifications operation middleware
+func (sh *strictHandler) GetNotifications(ctx *gin.Context) {
+	var request GetNotificationsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNotifications(ctx, request.(GetNotificationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNotifications")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetNotificationsResponseObject); ok {
+		if err := validResponse.VisitGetNotificationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestNotifications operation middleware
+func (sh *strictHandler) TestNotifications(ctx *gin.Context) {
+	var request TestNotificationsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestNotifications(ctx, request.(TestNotificationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestNotifications")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestNotificationsResponseObject); ok {
+		if err := validResponse.VisitTestNotificationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutNotifications operation middleware
+func (sh *strictHandler) PutNotifications(ctx *gin.Context) {
+	var request PutNotificationsRequestObject
+
+	var body PutNotificationsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutNotifications(ctx, request.(PutNotificationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutNotifications")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutNotificationsResponseObject); ok {
+		if err := validResponse.VisitPutNotificationsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8550,6 +12202,72 @@ func (sh *strictHandler) SignIn(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		if err := validResponse.VisitSignInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSignInTries operation middleware
+func (sh *strictHandler) GetSignInTries(ctx *gin.Context) {
+	var request GetSignInTriesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSignInTries(ctx, request.(GetSignInTriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSignInTries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSignInTriesResponseObject); ok {
+		if err := validResponse.VisitGetSignInTriesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutSignInTries operation middleware
+func (sh *strictHandler) PutSignInTries(ctx *gin.Context) {
+	var request PutSignInTriesRequestObject
+
+	var body PutSignInTriesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutSignInTries(ctx, request.(PutSignInTriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutSignInTries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutSignInTriesResponseObject); ok {
+		if err := validResponse.VisitPutSignInTriesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8827,195 +12545,257 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H39c9w2suC/gprbqrzdG1l2NslVpF9WtuW13zq2z/ImdRfrNhgSo0FEAlwA1Hji8v9+hW4A/BiAQ0qU",
-	"nbz3k60hiY/uRqO/++Mik2UlBRNGL04+LiqqaMkMU/DXk1ppqez/uFicLP5dM7VbLBeClmxxssjw6XKh",
-	"sw0rqX3N7Cr7RBvFxdXi06fl4im74Rl7BV+4YSpqNs0o8M9yodi/a65YvjgxqmbDY754mhiL54MjraUq",
-	"qbHvCfPdN4vlouSCl3W5OHm09NNwYdgVUzhPzspKGiay3T/YLsy5YTRnqpm19dqRfa89ZUk/vGTiymwW",
-	"J18/fLiMbOYlL7lJgbiAh+0Bc7amdWEWJ4/scCX9gBv4Fv4a2s4nCxldSaEZ4PaNkquClfa/mRSGCVgE",
-	"raqCZ9RwKY4rfON//qqlsM+aRfxJsfXiZPE/jhviOcan+tiPCzPmTGeKV3a4xcnipw01ZMuEIVslxdWS",
-	"bDdMsSWhIidb+8xIkssHABY3nJ3tLMPvPy6YsLv72a5SyRtLNtpQZQG0kQXiXtcl/i6rxeUevJeLs/yG",
-	"a6kAm5WSFVOGI0Does0yY+nmY2/dz+WWlFTsSA7ErImqBaGC+C+IYgWjmj1Y7MN9uchucHxuWKkjBB2+",
-	"oUrRnf17TUte8Klf8Tz6WlWvCq43TEWfupXniYc3XDvQ7z3U7IYpbnbxh3VZUhV/ZrgpWPxgN0f3ZzzL",
-	"+G57E62Jm2la+2it2oG+Bc9lg+SGNuTqV5aZNm08ZYbyIkIhLdoZOgKBxuAEAMl0UDnmW+SbMTy7rU4f",
-	"8i1+uD9mD/Jhm625mo0MAw4WvQe4PPy+Rw1r/oHlj3f7h+7dhhFZ5Ewbf7wINySjgihGsw0xlmHYrzXh",
-	"pnXymqFLmbMiQdglyzk1Sdo21NQ68UhWOr5aexcRY1maXc74g3vDVPKUbTcR0Py02eE8hGsiJEwcgUAP",
-	"rQ4JHi7NvGG/XcAMIdqT0h6m4ajtpgI1DYHeHtzwkbVHV8vLyCEuDFOCGn7D9ACrlxbAZEt32t5KhZTX",
-	"ZC2VhXJz57Zu3Icxzp8rWT3Z8CJXTOxPBU8IIEOTku7IihH7RcXyFjJXUhaMCqBn+uF5lPgeWjqwixZ1",
-	"uWK4yMGFVZZHsm1kqDf4xB+5sLBap1almGYmBshK4xmFFyy9kkyKNb+qFdDX4ZE1U4F3dge/cE9wAnsf",
-	"7Ig9mKSstbGD0lXBLN5ULaadRSP3ZzsjjtqWRKoTUim2ZkqxfEkE2zJtlsQoysXJuyXyo5Ozpz++uHj9",
-	"9v/Y90nJLE5OXp39cG4pCAUdKpC+8Ew2rxG5BkgxoVlp96BqoaPMzcgfPHvrrhZ+tntnIidU731reYpl",
-	"HXaaqqDGCsUk21BxxfSDxYmoi6J/6oyMH6/mJO0fs42j1FE31HNZxZBRclEbdvDrH9xrnhjbmG4RvWIg",
-	"LCaeRhmt5QbckJyv10xpslayBLit7K20pbvDTBfA0Jo7LLHZHc4dA/Bjml3X1T5sEVtRjSbChIbu3iL+",
-	"YCOrfWA8s7t/FJdxUfYcsRq9oV9/+138fuC/jd2ToddMnJnO2zk17MhwkP5vf8GA1BluyuaWAVCF5bvF",
-	"NgtJY+8NvYqcjnAqRh0PRweREyLYBzNiUzBJdI1M8zyyvoQ0ouoEwVimNiS/DK8Pvl4uANAwxcCRKGR2",
-	"jepKT/BI0XLBBUswhPRuRiz6wEKfUBVji4oJZwqhec7tyaLFm84be6vpnsJXbEvsENpeFf6GBA0a59ZL",
-	"sgLp0ArPRIq2Utqsrn21jr0ce/sPQyR3/4rFEHXNRT4RUR5k+7otNZs4L9lQFdPkL2TJzIaLK5QctLHy",
-	"3YptuMiJYCy3ugQxUsYFEiuqoKpyS5jB3pfe5OVsV7DvsOQwSxKsEZiWXGs7/yR7Aex3NA9qMBpVSbWJ",
-	"qSk9EC+JZplixkqV+roj9rXtCmqaxuyEwXNhUOPeE+kcj9xX2DrHBw1QG7YDQhix1NR58JBdBrS4NTg4",
-	"xRFraCGvavYURA0m4lq0N0v04cyzDVlzVuTaSXJx0PqjF8xoee4sJqW8gf+5r6OWswSPj5O4Y+luyYNb",
-	"fuY492hFMs3qJc1ZPkUuwC8ex+cp6XXCaoZK27Tj1jbbTJKLRtrLnIQSNGRvOsNdhDV3bDpBnAlwaAFx",
-	"EGk/NgJVTzatlXK25H0GOlpMnBmT9tzJ6IXwwpCMlgxF+ytpb4YVza6t/kQF2J+U1/4SSuphgTbiWdgT",
-	"OfuCZQwhywDc1o6iWAr6Qc/0AYZ0neDUGRVggpCCkS03G3sVCrnt6M+DZkY000dI35nrJ+HTf5PAaKYY",
-	"NdNGdJ8kBhxQk5iYSItryotaJXQuJcvog9FnQ8jt4HX2lSaZlZIt4sat14tRg24d+w6aTikXXFw951eb",
-	"LkhkvSpa46MxqvPNy9jS2YcKvSiaZVLkYG9DG0je2UFyeFCtp2FIG2rYQZEHjtEFvArfsAkmjQvDqrSB",
-	"Kaag5jwzh0b90b02rLbi7hytwZRt6m8fnmXgCUEcxW32kNbHO1JhmvfMofU6LnYPWm8bsS1xKFd0DSBx",
-	"rAe0USFQgtvIInf/Y+BqtHxygWcdXtUGTLdR0ekJN8HZcH9qqxkFFngrChWPgrd4SkcudI0BAhEjJMrV",
-	"V0wwtPjGDZkRuegWdpuWULOGmAT/5eBO39FVTPZM6ptS5Uk/6p5xsfVQbieQfRsNA+rMaDlxuTCKX11F",
-	"F96DolNMvejotBb/ud9/15xp9xYHcsvY/7gWeVTK50WPNcQx0Q+jKLnwfz9a3vYk+N2mDkTJxQtc1qOI",
-	"j97d4z26f/30/OXffjx/e/Hi9Su0MWyVNGhth80eViQd10bQHISsJRequI4xl2n8tqV6Rnnu9l2K8mSR",
-	"J59ph8EunB5LsyElowIAY985RQXcm9q5JpnUJTM8i8ndUVbvJmvW06z6IBgTSmiK6SViLfoKtouYWS4y",
-	"KfYZ0r0prkOcAKWoqEuZG/Qnm75PbljjdBp/J15jtD7ZxYHInRWrp1PKoi5F/Da0YmFC2/RXaHenr9HD",
-	"ppiuC3NKHpLthgm3d7qStVV6iP007ukomdZOuBlrjuyBzdn73KaC3OUH9ls6CK4LWauMxdyVK/AXgPeR",
-	"EsveUJ+DAwYbfUCsvgAWAbijfYCFXBPqviYUfIQSwy62VBPwdYCibCHTxdAqeKpGKDAjWOcpGOFYjgvH",
-	"TUSlh9QFMeFKiEH5JmnekGVVMBMB+yuJhmU0I1NSMaVTRoPZtde7a5UFy52IMHRHvMS3hmzyeLDeRY2u",
-	"Fx2b6ikcM92iNOf9xrXErcNA9G+kE7VGXWwgjNpPYvcaDnhfyzVUXTEz43Kj6mNMGXTCzRgVMNB0oIIO",
-	"WDoo7WKgu8HLwbPUGKUitifgvZoJ7y+g2jGqPU5Dhd666ORbetAe74hVoZbk/eLtP1+ek7+RN2fvnr9f",
-	"AL98v7iqqbKcx/+MLMjiGacmNMtYZR6QM0FYWZmd/93yR02kYMBBo263ahIhWKg+2chEGGDarYHosjD0",
-	"XIiwnBuWE24ekL/85S8WyCLXEI4C8hfQuRNXLaf3MWx7kKxFHgmQeVW3Y1c29kaxExIjif0gdpEO891Z",
-	"zAdhtAsXJXofloQwyf+umY6r+EgecSsmYHdIARr4eJyS4wYYUHP6MElbHpLu1juaJJwrvesPdcqnB9Ew",
-	"9C9MlGKyzk0+/tYcw2VbY7fZ7IF1NnHRvZX+/iSC5A0//x0UBZpiOROG0yJyLCqq9VaqRMS74je8YFcs",
-	"fzP0Wq3HmETgrWUzYWypqbBnmueK6cSdxGnBMpMIv9LGJZz0QrC4uGKqUlwYz20rLgTLyTXbDcrH+zp7",
-	"xZJXsr1E0BOMd4LMsrriIdB6BO3Yi05RbsZccfAeuMtMSmmlQq8PC6fv/HsJQw9MsAxYaXDQmiKN3jnu",
-	"pHRQ/10voqG4ASfRJJV+CJq1ar/D+cr+qlmxPvVCmVeRS7q7Y2DBcuF/wUgo/B/YFRn6MCC96Yh9qAqe",
-	"cdP6ycVGg8CKlqGoLUWwbZSKBNu+TN5ssoj6hnVLe6ZFQbjQPLcKcT885NSJghhay1sCbRRessgH1/LG",
-	"XbR9dLnBt1QvG5xYeFrRdWMFPhdXbEH7YMjV1x35JV2xQnuWsipkdm31HFmLHAVEQw0rLSVY2Y4bTeRW",
-	"LMmvklves9qR9wtyTN4vEgE9FlJxE41mIbcrohXA1HB0SMG1AZ2gFnlKNUT356Bv1I6wYoUUV5oYedjE",
-	"5WxbTjLBHDNLYA0KG8IKO222FTup55CBFJEACu6TMPc90OEbf8IEep9ydqUonjVZgwx0GfV2suoO4hl8",
-	"vgwLDMsZkCnPP1QFFSmfV0o0qZgqD98ZwZkWvjCd/LVObsK6dslt43SG1tC30bzbkk6ztGYdMVA9C4FO",
-	"+5amJi93musI/VqRTWRSoM48ftC3dXyopG18UtjUQUNI9LJM254aX+Je2CzThqy50mZ0RAuiJpk2F3Bf",
-	"TsJSCqBWC7r7KJPDJ5MDXeNFeqdBRsau9fyOPmTNORhikWsIrB4Glu1Ds2xHZLbo3u0sfRSTuW0r9+u+",
-	"LE9NOrlxahZvSa/YpMyZF/aLaPpMOG5R5zyI9iXdQTYzN9PypIQ001b5Spo4mXnN3d9sVtjKFd2CawSz",
-	"0RbLBUYRFPgbpl9FrzrIxLpbKEGj1eNgfo0enX7zAVcB0lGaYibbRFRDY6zEqFNOLTE2FWZ6cNqwT3NU",
-	"AJpJ2XE3tKqY0GBK3aJ2gQEyKclQily/ZOuIJfNcG15Sw8h2wwsQ3Hwu3JiQsKGozMRhnZB/dLuIM5W2",
-	"1uh+LNKWcoPhRq0QpKmBRzGbjE9kQl24H3bqxvYBZIFKHdLb22hDIUr4vGCfMTghcuXTkhGOEQaCbckK",
-	"YlDaOm1Q1azyy0Uqj7wV+jDkH0ppesMrk0V++5W1Ai8mrywemPFTJwjD+8WHQjEixOvCMFo6f0iEQOXJ",
-	"6/4HSdYT4q0CPJ5TkZ/n3MRKfZiEiJpIY1vtDoeBtPjDXhwIaIU0b2wiIZjqcjkhrcncDtkxPtDVbM0Q",
-	"DC+c+tjLRqk7OF+xtVTAMwC2sW2Vlp2ow2K/e20o1m27YSNucrvE4Ejws7uPo5uVkX2uWEZrnToqqNlp",
-	"lzpQUW2I2XAN2eij9YwhtbOrBvYMVI6FWEKyh3ULiUCQw0QVI3Vlb6R89DKeyypokAnlcc2v2ki/ZpUJ",
-	"0U1e1bXEHkM/Wg3Gs3xnKPmUjr3bN5xTkf9rWpx2IPDIPJvxIe6N2N632BcMIto39IYRiQjDQO0lIk9A",
-	"oQIutKFFMVFBHZL+C6nNocoJGRX2goFyRs7c1qfbg5pAMSamf+nHr2gW4ibcnpH0R4l10wsCCLZN1Elo",
-	"RUBZjrWlKvdW1XhphJhkMJcWdAvLl2LA6qwgNyGkoPVVKpHThzH3wUWtJGKYUnVlvD01HiPn3cE9bgXu",
-	"vDVvIgXse0iIuP9kJZ+gJI7zRQ6XzcE6PVDHhyQCHQbMel4XbKV/B/Qtw2URmGUnVjroix0zRVMHooBM",
-	"i41PsMAfWzytj/WGp7rjnrjUGq6etMX2dC/vzBAtMfRayK2IoieQhY6bYW9xbA9G4E+QO4aI2lKDMqFQ",
-	"DbzXcuYIIiyDzmWCAQxE2spZQ/HbJOij8Ju4/DaNNbhoAJ+gC7w7xkc9Kxk7146NL8mKagaaP2hcVseB",
-	"eNKA6ejJnqceiD3HcfTCmSOQLAkesg6HadHo+BJUqEADLDp1qFCDDho1rikB+VfOhDKyNMI9SM591ihL",
-	"dPDCCMRIfwjWUhFaFKNdZeOl7QT1ge94UqZono6Ep4ViNN9F835DpBtBHuLjnGE8n/m6Tyi3SUy/Tb64",
-	"5UuJ0AyPececXV2yaWfrSrCEyxus719pYt+hplYMoJJtWHadrNQ1/qiOPmfhIAWL1W+d/Pbm5AX/gNtV",
-	"QxLLQE0NKSRJcY4Aj6Q0ftf4jv+UtRK0wCIXEWvy+OPSVJHY19Buupn7t7AN91zNwznv6FeGQhE49WDB",
-	"CAeCOdDUgeY9YOtlCKbv+3Rrp8gfiF1u3239wVnOzTT9FoxgURcuJNxMiqndT9eJDewIZSAu8XCWwRuq",
-	"DIx2VTOtUy7+OUOq/+1ieG8TZBzif4c8u6Mj1vcLNoVkn3HZ5/D6C8PKpM/tVpHUJsHeMA1g9Ijv4PXU",
-	"8lB0Hk0gffkMaW+5r7W1/cYOnmHlbeR7omodEH/qlv4IN1SZPv+4vmkp3wkmkC5lm6yTPnj/j76FI7Vi",
-	"fU5jvyQeLj8Njr18e2c9jIQIMoX/aUL+IKvqCLMZokreS0gzTNVKjIg6z2ihWWPvwVKevtYLqAo+NZW4",
-	"+uhx2Qey9aYW+OYTKvo0cHFTxUD8Q6Mh7AUNQkRgR7hHGzWUTUVbpN2aR8sODkgtQN+PwvqHRp/vFf0c",
-	"bzB1ZsODb/aTJxsTSRQM/pwkbfix6i6v1xd1Zc989IVWAYOJBdZSRgyktbhw7+iwVfLahWjEwzlDMMTQ",
-	"YOGtXj3Afc0+ktkhEnWw6yxj2nWHuG3Nqp6RAyZrG9Gckt3GQBLrbxz+RpZySO5YVywGzh9W3BzreCZT",
-	"LNYcRnHTxNccKw+5CvU446X0RK4JvmO5Uwkp9BgfIUUI/m3VqxpXXhQnjTlAYnVgX4icfSBcGEk2stKp",
-	"NGl7fCcemNQt17+T3NhNJXO7zqUHXgzar9i2SXagRfF6vTj5+UA5K26Fk9GV7OPF1vfXcomrGZEy0oX6",
-	"RmpzAjxqOVMyyT8sfyf2MblmO8IFobXZSMV/Y/nRNduBYaE8xUroW659EQulDdyINDOk4iJptPdHr4Jr",
-	"x874/34+O/q/9Oi3h0ffXzb/ffCvo8uPD5ffff3pT/GI9bun+syYWjI2b8jxgViyyZiUoldsm4gcyxJJ",
-	"O+f2Ove1TbkvBEkKml3rkVk7+9VYDh5ZD9lejQVR7Hy1bK6JfSluQIzt+4LHbKMhqnjPcKmdkRfSAzZU",
-	"n5KCrQ2RtRkwXh6gq1oVd8kZU8V4NP+zKiSdUtA42OX2ofGUGZptWE7O86+//fbR9y0bnrxhaJi/eH52",
-	"9PW33xFdly13J4AXXu8Sy2pn4uFsKYvfgZZKEfkWhooCR/5Ed49pdj2poUjS8j1a54mU/07Gx7yhFVOu",
-	"z8Rd7pV2wlzcSoDNrBJZMq6PAMfIS2606yegT0guM32MaNLHfpoHZb6fn94DQ1hS/BLzOUq9+4uX8TL6",
-	"kEDPS2dLlpqJjpvN2d4hLCx6XPttO8aVpGx1KIgwrxUWE//Xaje+FLurP57q2pRwDMhaJOxX6ViWaKuP",
-	"lme2g3fnyYCwW3y21x3mTp0YkvYHq73raJUdKkIbixOyBT69kRWB5j1SILFygdFLo9cHYnPUYksTRai5",
-	"2dirgAIcTlztH5ptoEWIV7OyQmqrKbnSk5RDjRtRFwVWiMPDNyL+Y0QZ4JCS1NPX7Gmwt/evdVlpDA4q",
-	"pLianrby1k0xvvrkVtZF/q8NK6rDAIQqQvABxjQZ6USNKWFDeza7Got9eueOF+zbNjzLWpa+oUaHHTRQ",
-	"bQihc7o7O/Roi7Lzxj4cEbws10qcYlnkL0QCugWjN+x1Hb+VkmYH3a0g25psOOZl+G5zGgQMvvRbSkHC",
-	"X0gJSWxCwy3NFKfJRxCR9tY7aiPuxUJOsPFfFDJe6cdIRa/YM8UikpOVc/Q4KdmN804aWtxpoMldTGqh",
-	"6U3K1uPyBHpNllzsDnx3x8CHTiHxRcBpxzYMiOqBqAv5PsKbXQ13U+lEru3RJLvhuU9+T2anx9vA7aZV",
-	"NNkLdi/Be1AL/2/abDqpGEo3nMLHwYd9hsXHYRVae/a7e8EDgl5WTf7j7bMn5Ptvvv1ff94vtDTgJ05e",
-	"tkIeTbtl4wVh17WmE/JEh8Kn95rOtc9fOngLftjXahmR6xOyovmRxRi0/hLSHGHcwREX+CfcZks4iAXP",
-	"4B0Ay7IJ/JXyqKRityS1oDeUg5SxxPBKAUfmQA1f+7Sxm4b2fQPe87eN3DG2sG9KMj1cmjgpswpXJO9A",
-	"vOddbri2yHCgR08y0zOZ0OmTsaIc2AnjqhbpMDNvT0/FInfzMaO5NrOmS04JnNP4W3xht0m8HIjTdX4P",
-	"Ic3hyLN0wiZAO455DU2UxycGuTjTeNjMwOWjGPVFTSe20I1fNBUTrg45XjmXy1t7X/zSuoyEdVvshs3F",
-	"wWgoFzGukrOCGV9dOyIvp5gOlv1MOEB8h6ZpCQrzhJjeOm5tL0LUbXHZglECtkzEC2hM7SncGNKiyTRR",
-	"f9djK8diXDSs03Ltrc8YXzH8keVOE7SDjDQyT0xwDyR2SIcMwfUeOn5rUeDWsXLPB6o6T7gINd2l2qxw",
-	"K43vILmS9usMH8r0e+cttV9pspUq19OS/WBVQaaE1ceAc9EU0unCx+olz2hmYhX/H9kNKUYLUmt2SijR",
-	"vKwLaklkXTCG2dvoDoD+unYsTdZUG7T+jAgZSBjfb5Xa74zzrR0NQCIVdTlQ3m3OZnaVLHi2G+1y6pZR",
-	"bBxQbpiBff5dyVi70eSKZ27VlvCkD/UZvGA6XqfZyGsm7uDCwe/d29GZ+ZV4EePN4eRD1TLwg+xbwwsJ",
-	"bjpGNG6AFFQb3eku/dfvvh32phxyYc1W3jDukMukMIpm5lzkEVZ35sKnuGFEU577/D+7T3AzHfF4REva",
-	"upSuRzlU1D5M6l3WA/Uo7ub1c/Tacf7hblJAndh0AC0L8ZQA35cNsrQcn91QvblF0zKfGXCnMP/4/eVr",
-	"Pcs8d7X2oZRenW1Iq3idXbeVPNDF0WxtQxNJWHfN/hnwS3ZKZLjsAsSDn3fAOQiWyPHstBd13tUaRVeJ",
-	"iJVfSGmkX0G5vqTAMOH+dCTebb7POkVKRBIYTUjypAYPreqVE27ZdKliRvXU7satKoW36yTWDoAN0dKx",
-	"7vsFzRiIhvhKTNHZTw041BpoXP8Jb2l0e21w61cbRWq0NMRwcaPpFYsUTVSJfEiMJI/GSY8TYlMH2p+f",
-	"kocQVQIJue0SmelQuAH1weV89yK9qMoJPFv69PlxOxyViT9uqIEST3CxVBUDZ0M3S67FynCkeH3T2mQy",
-	"WXsG4gOkWHNVsnxsHal7agBoqbs5tCNDWnHnPibRm/F7BpZOpjfSQafaUiD5UHjJQy11Ci/GVJDqlo6K",
-	"mY4u7FX5ZMNiQTcuBTBRsozaqza/Q3NsP3wzVnSvTaR2v8rxQJaQ42qDrcb2fPn9kuOJG2Vk60a38NDB",
-	"cazDFrmznyRtzN4vBJm+tG655L2O155Gm9WlXev3nYS0XzkKzUGeLlpEMEBXPzaQ8Qcpo0pxpo/kDZzr",
-	"LTebI1cUBDd8pPHbxJFqJTtNEnzSwo1U/AqN7aHAlE9n8mpn8H1sqMinFZmaXUKCtQ1KO/jKF5V2HEyb",
-	"5caI5F0rXDieZmNataarWm+Y9sGpEIB58ezdG18hwbmL1sxkGzC1shJfev7u3Zt2Qo5eG3uVbIypopic",
-	"HEE6OpuX+xT9UTnPcr3WzIxNFP5i1RYHqyKCyuc2MqXaYYtvdJGAzXim2LvBMxWh95t91lRRDC1vqoCv",
-	"u/7ftB3U8Wu/vMtYNKhmWa242V3YtfkEFaqQ/mHBcM3iT2EAoFMoFyavOaas2hPi/vR2HLsGXkpVbf7l",
-	"bGDNCLTi/2CWpUNtmXWk49A76LUkmNlKde1OkvYR55CkUG6pYiGdD2qiqVr40IPO73oDPgxViyWhYJkL",
-	"DB1i3vR7IUWxW4ZOUFz1omxW1EoupK58KQmKWgFXnhloqNpAFcvbr4C78cF78V5A9D7JaFGQVY0WMitf",
-	"cxH6yTkoYWwFAtPXUcqk0LLA2iu/nLkkDljZCXkM2CHvXv/j/NUvD96Lc6WkwiZmVToahLyEevtW4rRr",
-	"qCwHOyGW3MgvVsP/xU4tRdMTS5NfslppqX7xi7KvwYYevBdPFKPgQbJ/YydBQgX55UXOykoaJrLd0T/Y",
-	"7peTJufymu0ARCuZ7wi9ouBdMLUS6IVqpaJYmJU0Zw/eiyBpn9gDieTVslecLB751ie04ouTxV8fPHzw",
-	"V3cpAHkf0/yGa6m8TInszJ5nAOeLfHGysKA5a16DM1RJ4cqOf/3wobeOumIKtKoKnsH3x7+6m7XJ2r1L",
-	"GQO3isOm9FSlgk97zdHebRhpYPAAC0Y4S3Z8MWH3xz7sCFiHb3S0uHBMpDUsIHYjt+gJ8qcX6xaGon+V",
-	"q1/XBf5Znodd4x6ZNo8lRnGNBvpQhH0ERA0o7Suf7ojxcRgdRM1uDsS8KC2PI5Q8uTh7Rr5+8JDkMqtL",
-	"JswpoZA6qohiNxwYpWIVSmtUEFnkTNnTDwO2jszxR8vbPwX/P9vH31P4vYPCDii/iSS1QNLq3ff7TFo5",
-	"3G6Ats5N9Ij/nZn0EufH9lMM2/oMOD9rNt/0NfQHkBt3/KAOIjUE6p3Dz87IBZXz0OyNFYpoyTDt/Gd3",
-	"yzvx2t3xzl7cPT8DNQsgseQYm8kOM+DH7p34Kv5dM8CcW0ZI6ElPvIzDsxn8+Alcb4sRb74Ee86ny3uk",
-	"HNw+lMKJUM0ZXNj2InagnIN0HMSXPqkcbt80o7YSGn5yBz49c+7tGF7+aGYcpU41YmYWvmYVSEIbZ09X",
-	"NhVyi3za0cLxR55/OnbS6PFHcLl9Sp41rODOmuP2xYSdoQrwdxJ38jDwLOekU0EdNBLfEraurPrhvJz9",
-	"DmIRhnqAzbx4CswownZhgkG+Oy1t83KPfLztJUozbxnNW0d/kF7sQMdV4WJH0/w5ijnsCn53lGFRvfah",
-	"gbuRGz0LkgB8wY2dBNvfmXkSXpr1oHX2dttiX/EGPxN78vr9xYeLHuNlb/ljj3UTNwBp7S2VHLLM+Iyn",
-	"nWtSYPmhTx1UH3+0UwNzreqYICNp3kb5YYHKFx9NHuyRxRa+//7T+/cPdrQs/hSLIIzm84N/BgI27GZ9",
-	"KD8YbSMyF7wdE7maqIvLsYKBXedB9vD5lLSXHtd7dIdPli3RGio2+fLCJeViDqKz0xDao3DyH51M7/Dw",
-	"QZn/OU6Xx84uMixpBwL90b/9BYWA/mJmFgU8QOZAElr0vKERKiEDmkKX9cIRy548fXcuEFWrkuiHK33w",
-	"Nt8D+yQSGHV87/d2hzaugIObhnDuAdDLcQJBSml6yyBU7W7gnpeZzYGBv0uQf0H69Qg4dcWL8RQ4C68r",
-	"uufqo306TLVT9ZjfJzP7Y6s2wZfS0m1WO8Kh3YPZfdGT9hn1Ix8SMHiXhrCB/5ZWK9z+YatVaLlyd5J1",
-	"EO/esiigydp4Hx1010iasp4qunaoW0zW/xoPF7g0L29vDBvM8Ar17T6zkas9a4T/WMjNgUZAgRV5sahZ",
-	"cPSiQVq27/XWWRwWbKy+7ZF6zySf1FFd4ZS7A+i18KO1bBeBrG9psmhB8fhXLJk+yN5cWfXJh+R3xaTa",
-	"ZeYHuZSlPweVucRUN5zrmwLgX4K7bUA/uBU2C37TNkTt1zmAevzkF/zol0ah3W5kESiNavKfF69fEWqI",
-	"FBmGNGw3TLAbpoiWJcNkf5/p4fn6qes0phgt3wsmco2BEPAzTgxKkt5gKkuYDyLH0c3fJb6fqMk2Yw8z",
-	"mBxhmiNcwy10E/xwNttjACc35EoyTaRY2j81UzdMHUFXUFjxbMe5ZDmvyyHe+AO+Memk/carLjCbOoJc",
-	"UBBuRoGXqmzDb2ZhjGdkQ0V+hEGcOcF9Y2HIcMKoJpT8xis/b8+Ugt+gHWUe6H/E6G60DM5k9A8B42mp",
-	"dtAXjZ9/SiunZ5l5LX4fN2arZd8sNFJVSt6wJYEYvyXZyCJfEsV0XUJJPW1kFcjFSRhtm7Q+zqhy5Zyj",
-	"oHtiH1807ejn8YeGSYeVTIUV85oOEqON/piytR9a7YONcQGXXzhmBnYYtWD81JSqWzECq82JrM08YU0u",
-	"rg/u6itq2Ja6mApaFBjMJBjLl+5WxPrdO01WbMNFfhpK4WCzWBWcBz3CQrvFAGk5w0bns9lIzDXWnkwx",
-	"ofH1XWlNFrnrGv3Fyay92lZj88Oml6ULZLQiFPtgNFKJ7nVtntk8s2Jmy5ggZiu7vk3dsc5MpMMjbFWu",
-	"D9LjY/felyJEnP82hOi//KKEeBezYq/xfiz1Jtr6/QzaD4OrVDFfT1Yg3WqeOxdqyVxeth1kRDJ1p3P7",
-	"GLul65jc0LKvfnpPB4SGbQMnd1kZ6C2WGntYusR0w0u2RC/Oagf/jj0+7UoZ8XPzjIt8dgkBCxv7bIG9",
-	"UiAgO1oxPJZVcg/ywmr3uz88nUoo8xrjr+yYei6dUcfkj37w1xInTRFlk0qZUgJ9tuWe2tNrjvL66fnL",
-	"v/14/vbixetXiYAAV5dvkoV/+ixY9m/KHLFRVrvnFCsmHYheuCdZw4M95Rmlq4LNxhBdfiPmngWvjmuN",
-	"LvJQvbPn3/Gpc56yxgUTtN77Q1sJm42McGc0m57FpdEMh9ckhRa2UKBNqmvo8jQ2ShcSc1gz4pf0b/Sv",
-	"LjiCsURLxYiQbaiSgtEcJZYTIOcdEvPWBWdlTBnaqTfUSg3/bFq0L2s6zNQOFBcMbQvlF49vblFNhPzx",
-	"qZlHs3GDQTPxFmSdIRlgYvF8zSqzJExkaleZ1qW3F+gynJ3SOQ6H81OeSXUljWFiziSVFnm3HDqBkpIO",
-	"rYGlP/xMmHfRtO6NZWBKtSFUsO08Rt0YeAqostNTtueJs76EHEFsx9TjoGAU7MF9fgdvM8EUP+9/IZT/",
-	"QCsCbVmXPuc0NGxdkoIZ4upEEc2M4eJKN/4zRVjOjatJruvCWPEF6iJEGcSxYoNi8Vt4fJc7s2XD7wvJ",
-	"vnltg5UAt8XGlEWrLID7s8rXsYTvacKPHWSi4wZrKBzDKqY70BDGcylDOJpzm7bo0EhSKS4wge2asep0",
-	"jxtEKcCX+4xnNqndHZF/+YfKiHp4HwucnDkwqvN4wvY0uP3hjlqa7tBgWnARvP7IRR6QV872UzLqZXHL",
-	"Z6A2AZ+FuJ/TG9YYpdz0WJDtKx3R0ZQThN0SIcjS0j3a7pwP0tuskPhbxaSTatvTUFL5D6yy4SYOq2sO",
-	"IHPxJqh+DCQEPH4os/2pj/j7vcaYuQV+ZkWjPWuqxuUsUmWeh7PWORutvPaU4B1Qd8/ke/9QeC1YgMFU",
-	"SsQ1vgI6v9wH4HGmGPidXHeXOwy+jGdUXTDzpDXHPcnirRlGHYWI0vgW6ynMoh27sVrX1lea1NqpQr60",
-	"M4Zd7cBa5CK0NnIrMPI+Ru7HG6nN0bVvHRzXmFFffe56DH8pdRlCQbkQLA/9jE9bRWjazYrtr9B90JA1",
-	"F7men8h9YbW7UXfSSfQGo37ug7ChNenn1SthNwmeZgF5GkK1N7LSycaXs3lVOoWfIpHFPVwrtlZM3xe6",
-	"3+Lov4+7xcW2EMG2JLSRnePW1ddtjG6dFA2N67YJoIOwOyyyvvUvfUFnou8vNa8f0W9/PuUZx/PqRbhC",
-	"sBvnwQTFqeySfagKKmioxxqn/fMPUBXguazuidmFzs2fmeOdN9tPYrj2eaJNnzSwY2FkGeQSr2s9m5b5",
-	"02YHd+KvdVlBIEPgglIR31oVTqJPnT/+iMQxKBM/891cR6R/+Vcn5LTeI47cyhPowcXOliPse/a3SxZA",
-	"hyCMm6duPocArBY6yPqeuXe+ZAySXcLMfM9tfZZ0IrkVhaS5y2L01hPNDRtd4OjCUNUB9b1o3A6Qv7MI",
-	"s/vDrkuPZ+DSvqoFcD3FSC1ypsiW7uarmOTq8u5TwGlwHGMQHC0Uo/kOspXZ2hBZm85h/KIx/cEbgAGK",
-	"GLSOPXerhF9gILwfMXufnLWh5wQNzGI2jQfw5+7YI/aaRnRJTvrC95T7A5s9YQ+HrZ4IjblkylbfnaWP",
-	"ldyzf0YIwL7GsUCsIFIUu0bj67c4smLRxfOzo6+//Q7sHPbvDaOWTdiJdFNKtjGTO1XuwV4C2VmeYxnr",
-	"A4FuL4wmrqhh1H13iyz2XttFqtl333hR3Pf6y5mh2Ybl5Dz/+ttvH30P9YGpqRXDQJc2LDQkbcVWFz5a",
-	"HJSrxtxlMjMsnkI3Kuvr89mPXYHyOM9xLW3vTvZvUFbzlaeRlIWrN906D23mc5yFThvx8Cz7ODCh+ws3",
-	"bJp+JLNoqCbQ13oegyXNCYP6OBgz7eBjNkrWVxv0VWEeAeGmCfDYUL3pgE+1e6Sm1JCmkeo9grCZJKm1",
-	"uxdmi9vsNmJdBqEF+8tiGMwOfvU5SDzbhGKvGRVCGnLlSrOsdkQxLrShRRFcgw7KH7EF2ojIKc9DP19R",
-	"X5yXUBFIiJoQkw+l08fVHwld3saVVnt49D09Wl9+/O6bT7ECamDngGtHH3+Ef0darX6w77ZMV4cXDqN/",
-	"VsX5v5dFjKL4kDCHtU+Wa1muamcqDkXl47z9TUHFPdryv5R567BBH64Ry6jWtNAsCHiKoc1XsGWoN+0i",
-	"vcAast3MUwEbLftSkMpCaOlSwb1F20VxaGIJLyfeM6ablsjJVAn3yn3e026KlCiD7JvOestAJ9H2yIRr",
-	"T/XSAorq63BhuMauaaJ3XXPvh+Td4J+Z4H0L4lSlCHx82m7UQa6Y0RCqBl08qCZbVhRWK0EFBtZ4wczR",
-	"k9BCZSC87taIdo0ZFic/X3YCACommn4jLcRK9LinMfu6NqMu/3MxU2G5c8cnems1B27ZC3jjS2aZcTP3",
-	"HQi7nusCBL1Tf9U1i7WgO7rRA2z0SzR56Cx9pmYFbQHQF9bFf6Gm7jcP47JgOlQlQOdeTMdIZJ+ZGYY5",
-	"4xQ6V5iWVKESSAfTvcot7tERTF3mfz51RcMwIgaVpWgkTJvKjyE7+CBDgbzlL81UJtTVHm2Yt/uaTZzo",
-	"oUtiLraQ22VXzScFH1sN93ZNRmpomjeM1n+6d74gUl1vv3lR6vY+B1IdiJpERCEN2G7gVhh2nrm93RsD",
-	"9LD7vCywPWsK9KdEM5G7ZFtoNkjmEdkfsysuCBVuHkRLRgVZMecOyU8bw7ivZBB+gKBBV4DMKmZof9NG",
-	"ViGH3NHO4VQ6JasWgj9/k6c6nJzbpXvV0eImwnBRs7CxQWcBpqpibCLLwKHJhT4lZa2NRcg2PHfY0oYK",
-	"bNEfM9+HrpS3KVv7MFa29ndi6f8cZ++53JI1VRhZduruGrAYgv0BA84835qnPpTICUXM44Ja+lbTR/Pn",
-	"y0/Lj6FV5s+XFilY9Q8pqlbF4mRxTCt+fPNo8eny0/8PAAD//w==",
+	"5L1rd9w2tib8V7DqPWvl9HlLF6eTzET6cuRb2x3H9ljueM3Eng6qiCoiIgE2AKpc8fJ/n4WNC0EWwItE",
+	"We7ufIlVxQKBjY2NfX32p8WalxVnhCm5OPu0qLDAJVFEwF+PaiG50P+ibHG2+EdNxH6xXDBcksXZYm2+",
+	"XS7kOicl1o+pfaW/kUpQtl18/rxcPCbXdE1ewi/sMBVWeTMK/G+5EOQfNRUkW5wpUZP+MZ8/ToxFs96R",
+	"NlyUWOnnmPrhu8VyUVJGy7pcnD1YutdQpsiWCPOejJQVV4St9z+RvX9nTnBGRPPW4LEj/Vz4yhJ/fEHY",
+	"VuWLs29PT5eRxbygJVUpEhfwZThgRja4LtTi7IEersQfzQK+h7/6lvNZU0ZWnEkCe/ta8FVBSv3PNWeK",
+	"MJgErqqCrrGinJ1U5on//3fJmf6umcR/CLJZnC3+v5OGeU7Mt/LEjQtvzIhcC1rp4RZni3c5VmhHmEI7",
+	"wdl2iXY5EWSJMMvQTn+nOMr4MZDFDqffdrE2v/+0IEyv7lc9S8GvNdtIhYUmUM4Ls/eyLs3nvFp8OKD3",
+	"cnGRXVPJBexmJXhFhKKGIHizIWul+eZTZ97P+A6VmO1RBswskagZwgy5XyBBCoIlOV4c0n25WF+b8aki",
+	"pYwwtP8NFgLv9d8bXNKCTv0VzaKPVfWqoDInIvqtnXmW+PKaSkv6gy8luSaCqn38y7ossYh/p6gqSPxg",
+	"N0f3V3OWzbPhIoIXN68J1hHM2pI+oOey2eSGN/jqd7JWIW88JgrTIsIhAe/0HQHPY3ACgGVaWznmt0Zu",
+	"xvbZLnX6kG/MDw/H7FDeLzN4V7OQfsLBpA8Il/nPD7hhQz+S7OH+8NC9zQniRUakcscLUYXWmCFB8DpH",
+	"SgsM/WuJqApOXjN0yTNSJBi7JBnFKsnbCqtaJr7ilYzPVt9FSGmRpqcz/uBeE5E8Zbs8Qpp3+d68B1GJ",
+	"GIcXRyjQ2Va7CY4uzXv9etuE6dtox0oHOw1HbT+VqGkKdNZgh4/MPTpbWkYOcaGIYFjRayJ7RD3XBEY7",
+	"vJf6Vio4v0IbLjSVmzs3uHFPY5I/E7x6lNMiE4Qdvgq+QbAZEpV4j1YE6V9UJAs2c8V5QTADfsYfn0WZ",
+	"71TzgZ40q8sVMZPsnVilZSTZRYZ6bb5xR85PrJapWQkiiYoRspLmjMIDml/RmrMN3dYC+Gt4ZEmEl53t",
+	"wS/tN+YF+j7YI30wUVlLpQfFq4LofRM1m3YWFT982wWy3LZEXJyhSpANEYJkS8TIjki1REpgys7eLo08",
+	"Ort4/Mvzy1dv/rd+HpVE78nZy4ufn2gOMooOZoa/zJlsHkN8A5QiTJJSr0HUTEaFm+I/O/HWni18rNdO",
+	"WIawPPitliladOjXVAVWWilG6xyzLZHHizNWF0X31CkeP17NSTo8Zrnl1FE31DNexTajpKxWZPDXP9vH",
+	"HDOGOx0wvSCgLCa+jQpaLQ2oQhndbIiQaCN4CXRb6Vtph/fDQhfIELzbT7FZnXl3lMB1RtULyiLkxapl",
+	"0GRYkSNFQfU9YJXMqzORr5IXM7m2JsHBN0bRPDCmYjTlI/U8rBbmcffeZXNd2enHCPQQr6/q6pA6hp1H",
+	"zlJzVEFUSIVACPWqLkaPbfPMk494rZC23/RhpkqLUMrasi96oreckYuIJH2uWU2igii05ecwojXYzPWv",
+	"rC6gL4CSG+VjHGPoN77L47d1ToosrnlQ5cXsFanUOSJlpfbalmP6Ozsn/fvoMnNeHY77VJ+sB+foFEQk",
+	"1neGsks53LDR/Ffg9VVMV9NGhdS7U+kzaS4RjBwfoFXNsoKgHMtpd0efvoll24LNSIlZZi37rAYjx3Lt",
+	"ckHLigsVNV9ljr/9/ofDNb2axGqS/kGiY+CisEShDK32isgWN6VJrfAVYRcThFKg8nVYgYpyh+GC0soD",
+	"Zp6z9CmA9wyLXRAqXoI0yqJTfeHoempagjSr8DsWSAfHTvZopMXRhVL6RBxKpZWXViMIuiJbPImgN5Ty",
+	"LCPZlNeMPny8VmtuvH6O6UXNmFFBAqpSFvyxwbQAI76kUras9NhhmsIDfkMdYZsZjrhiHuVkfRXZUZAU",
+	"CY0i8Kq1OfyhPleGvXdacNeswusrkmnxV7OCSIkyQqqRJy/DJd5O8AaYBT2GX8WkmFl6Yk2SrDnLZJtd",
+	"eL0qAl4xRoi1lUXMn2YIwBnoUhmVVwExBMHZyJVf86Iu49TvsIJ7cul3rFmnn2azY806G/KmecOSMnHc",
+	"o74CLq1403IuN+6LCZsXdSLAEhM+BKyGj4sdwD6+9NPvWXjCTdbIuXFL8df0BBK8wOurGBkqp+FPGOs1",
+	"FmrQKWYX5d7gZp2mzjOCC5VPlBlw5Q7czNz8YcdBK7LhgiDyjxoXiDMigakMTyPO1mSsHOlRdDEtahGb",
+	"mL3rQF3ASPCdYestviaI8a5KFVfnck+o9thbzrMzEBEFlgph8yoz9oG2do4KrMgZYpwRUBSyGhwAeupL",
+	"tKpVM5D/pX6USnAyCj1vBiqUU8j0ZN3FpacCWz58Yy0XjFwTEb259OvHsaTTIeyP/qLfP/qKdr94Pvaq",
+	"ZuTjBA1AUjXCfe8vXnjc73LATKEwNnyfPkxw3A+O0hVl8cAFwwlRyAjJYjfShVP6d1TlvFaBIeP2Ou6j",
+	"SgUzvEOhn0o2+OnCHLAg81M/1zRRXkevHS/4bnmhOKYYULLgJX1zFDFNOO1r0Wd3Q5Q+hFHTZdDorpk+",
+	"zrucQoyAOBfbFeO7ZKRgOiNVgvNN7yIgQplpGbQiaJfzlvhrabMZXsXW9NxEO1YEyZzvGNLWD/mogEWN",
+	"pCJrQcDok1c93lnFhXtBxMfq7cmkkThCgMg9U/jjbaJ98YOQMNNW+niYHQgI2FpsmiMvncGd8BpNsobs",
+	"Tx7up9pdW8HriB/knRU/lmkxyxA8eWad3PZzuGRzDMEfcCQf38pUuyKkesTrmK1yqq9UtOI1y9CqFWBw",
+	"UZAHp/q/oYiDfsVjvJeDb8Bb0hr+zz98Pzy6rDQX/Ny4i5vZfffd4K93OYn6Ia4J2lBSZFIfPcrQWnCm",
+	"8Gqp/60lyx9agbAOexursM4wq4es9i1tov8EwCy6SwkIF25TlLuJpFmEqxOBRVEXk6yFkReaNR7A0hbG",
+	"rZXybj8suLZ6IzFEmphaYV3hEd9+fZtbeGCij7CIRTgEcbcDzjKquQYXr1tPRARCyGEvyQ6uLFDpXbAL",
+	"zry1TZeag5SJg2ttNWCiZnZhlGysr7Kzfj9EcvUvSWyjktdmeqPSFyo2NkDM4xl1Ilzykqicsq2RhlLh",
+	"vTaGcsoypFUnfdkjxXn8Xqylk9o3pJm9oey9ZdPQYN1+yv4tSbJGaKrNCP3+Sak/sN7ROl+zo9HsEqli",
+	"fv8OiZdp7SNMERLTkl9sXPcJUyZ55iA6a3XSw9yL1vExuWQ52QMjjJhq6jw4yi79ttg5WDrFN1bhgm9r",
+	"8hiihoTFE2Kc66RLZ6222lvHKhe9GqvPiMsym/xUarXTRxPiLtRxHiFvjWDV7yP1S35Ki2k5IWlRz/FE",
+	"x7T5RUITK/FVIgHO5F9MO25hBlZEGUmr1COVYav2+mQXpxWbVfg5t9KzvI7s6RAQsXfTfmkiMR19uBai",
+	"HQMOBOj4INy8O2kjg1nCXiqJidJvub4ZVnh9pS0wzKyXx0aCEvkmw7bQgJ8ZQg5dayW2IUtP3GBF0V3y",
+	"kexO/B9yYmVCUlu7MQNnmDEXEeO70W5mm3EbYX2beTtpP91vEju6FgSriWaX+cl0s2tyuIt8rLQm9oxL",
+	"ZVPAD+8ea5SVeA+Wuk/uyblU6Irsz603qaKMkUxfTAkGtK6xuKQUvLxdNkb3ytjYQGvDgtG7gvFd75X7",
+	"jURrrcmPTztwql5vFrl+xmRqYsoo2z6j23xk2Mn/5kVs6mZHSYZsjEfLB5NylbVW0DO8IdbACt6Yxy5t",
+	"ivJnm6s+jf2kwmrwTUZGXMKj8BsyIfXqUpEqnQgXC9tndD3oxf7FPtYfk7UKhlmkZXF4c3jCQwGx9HLP",
+	"LbOz212GMeybFqxzuFCtiL4DF2q4sWHuiMAboIWVq2Bqu8h6zovM/otASYS+BMI4hVSQYho964+o8knR",
+	"d2eTq1FkgaeiVHFb8MYc75ET3ZhCpkiypDEatoQRkzIjE47aA6XvBgnMgca2gdop98velb51Dtz2WpPG",
+	"NBdZst7jIAky+JLvJrB9uA09ttpoJXi5UIJut9GJ93uLrUnmfu7W30671GuLEznIlnoIUaA4V7VJE9+J",
+	"brlXSZn7+8HypifBrTZ1IErKnptpPYjUElm9ocP3rx4/efHfvzx5c/n81UubfSG4MlnBsNhhK9mKa0Oa",
+	"QcpqdsGCyphwmSZvA7s6KnN3b1Ocx4ss+Z20O9jJVOEqRyXBxuGrnzk33gWXEkwlWnNZEkXXMZ0uKurt",
+	"y5r5NLMeJGPCwk4JvURNWFcVtJV9kAFzKJDuzCrvkwRG/UoloNrYbKd2oN+cttpGq65stLHc3gOWWRdd",
+	"x2DmRV2y+G2o9cmEKe2u0IOcD81zgsi6UOfoNEywxStea4sO6Z/GsypKIqVVbsb6Wjtks85Muyjv43QD",
+	"uyUNkuuS12JNojF3CMhBlQQOYptwwGChx0gbGuDugDvaFYLxDcL218ikinJTHuZTRMELcGzChDdNwRwh",
+	"Os+RidKbiZtFRLWH1AUx4UoYoLLTEm+biyXVJTHxsHEnXH/eV0hl88iaDCFtI5OsHYpPOVR81pV5SzC/",
+	"BNtdJ51ZQZZ/JwzDTRjBBA0wqoiQKRfR7L6K25v1BcmsztS3wy/MU30RGCNp3kZd7JctD/o5yB0ZHD0b",
+	"BTVziccCQAq85lPS80A71z+JXfRmwLuarsJiS9SM01VjS2GstjfGGA5z083+tsjS2tL2DrQX2H+WGhdk",
+	"xNMIl5EkzEWHsLSS+0D0YiZ3FlbihvHSh3ukbcoler9487cXT9B/o9cXb5+9X8AF8n6xrbHQoth9bGSy",
+	"3mfzaoTXa1KpY3TBbMmK/VxfGBKyAbW4iQZZq0mMoKn6KOeJ+u10EMtsl6ahk0KIZFQZYYn+67/+SxOZ",
+	"ZRKKZEzWgeZzq7/rq88VHx9QsmZZpLLxZR0WHeb6itUvRIoj/YOEgO7hlVn8KX60wHc2u2vFv+R/1UTG",
+	"fR6GPeI+a9jdPouw58fjrD47QI/d16VJ2hWTDK7f0kdjEyfa0W9rjTsS9VP/UkU5Zt26ycffmmOkbDB2",
+	"KGYH5tkAWnRm+vVpBMkbfv47KEo0QTLCFMXFF6DWmBS724dMesWVX+5P+mmbWzJlhbVMCArLe7KnSM49",
+	"om9dwO4hEim+RLJe5/oi+e74o89Jw2w/snLOmsowsWAaN+OCnzrOhgpLueMC3kNMJie9pgXZgns6V6o6",
+	"UvzKJMOxsjq6/rNxTEhexCNUzasicti/LZ7F6978uu+xxAZ1KGep5V8Yo0oKIAVnmSAyoQRRXJC1SvP4",
+	"xOyFPBXLfErZlohKUKacSmBDlldk32vVHnraKpLUG7WmY5JTjOLC1+u6oh7GZcSx1NqYwFSN0cPgOdip",
+	"jT6XbwWNAkrQLTuirFvHEuSP29/HnS2JkojlQgnM5GbYPHvrnvu8XOzI6nCCf3vzwpWTP3v79jWSNBuR",
+	"U2rluC3BcEzWsFQwQc9LabadQ7lLwxrdVqPrS7eypkF/PTsUexi+XOlPJSk25866cc63Eu9vmY+1XLhP",
+	"TAKp+RdELIiJjgLA2xH5WBV0TVXwkUWHAXFofM7xiD3ZJYpfdi+SKiIvoik1Yc0BLgpEmeY8RFU3qy6A",
+	"ARDEuyk17aL04kXWO5fXOFYS9s4NvsNy2ewJFFpwARnxLvlCk/a4L/ugPfILvCKFdGJvVfD1lURYQFY6",
+	"WFoKK1JqTtBGkj6GfMeW6HdOtXxc7dH7BTpB7xeJPEhNqUQBBvHodhHzGl4NRwcVVCq45qHApS/fsjdd",
+	"Q4+wIgVnW60oDIsQqwpYFd+g7GkGa7awYSy/0mZZ0ZMq6Ebd3lXJeELoSsrWpIEGiSBN+FpA60NW3Did",
+	"HdrODHGomkl8HRM5MIGd9Z3AM/O/vquZ2Lm0SRPbmicAjxfR2wvqEEIPU6T8b5zwYyblICNbgY0Y5DXY",
+	"eVFEC0WqW5ig8POln6CfTo/d/ORjVWCWSnRImV8VEeWwyuEzKPwvVAtcsVWaBRrFeL9IMPRNvIuhNddM",
+	"rZlHjFRPferuoTe9AY2dli9gkhkii1hzZvyC4wd9U8eHSgZEJyUCDzp7o3pM2r/eJJAcFIIQqdCGCjke",
+	"CsBsTRLT0e99OWmXUgQVdUFuP8rkgoDkQFdGx7nVIDcrTXRJ2DaqHMvFNsTq7MAyPDTLsMYg4Hu7svRR",
+	"TAIvruynh+YjVmnkzakQs9OgRp7x6nkKZqQ5btGMLDC/SrwHqN0OQMZwOQxX02b5kqs4mznvpLvZtB6c",
+	"CbyDeLiBStSWE6SOFeYzgw0YveoAJvB2+WON59IM5ubottMt3u+Vp3SUp4ha5zFwOYPqkMpkYGPrgien",
+	"Ww8ksoxxfnKVilXluKoIkxAu2hnDz2RFppR2zjL5gmwi0ZonUtESK4J2OS1Ap3a62xhYnL46g6ROO74Y",
+	"+0ZpxiLtY5XdBNQdpsrkmAZ5p1OzTWN+R1fvbfwV3UIKO7ZLF/Zcajc9XEZIhSjj04J8wYy0yJWPS+Lq",
+	"iBnZeRSTxt3grWjGlX4yAV0Q5Lv1xcBTRnj/zHiR3XxmQbbd5JnFs/HetTLvXDJUX/5dhHlt7l3gjvGl",
+	"fcaudW6ZQZZ1jHijrL5nmGVPMqpiOPQqoaImCrNX++Hcv546EAkGO84ad5XPoP2wnFCoq2622T3xB+t0",
+	"UH00vLTmY6e+sm7tucFIAvh3lVhWqcWJGFb77WN9Cc4OT2AAIKcOgqXu7fbH0cXyyDpXZI1rmToqxrKT",
+	"thiuwlIhlVMJUMmj7Yw+s7NtBnZ8h1aEaEbSh9UjsuwhEaeu9I2UjZ7GM155CzJhPG7oNtz0K1Ipn9Lq",
+	"TF3N7LHtN16D8SLfOko+pxOuD4FPMcv+Pq04xzN4LIwzviCqUdu7AZ8CwoUox9fE4/GBh35pNo8BiBZl",
+	"UuGimGig9mn/BZdqCNZ7jZm+YKDXhvWEdvl20BIoxlSALd34FV773DC7ZsP6o9S66WjVjOwSIN5B2quW",
+	"WDssMufwjuN2Rwv3ZrKCbuD5EgREnVbkJqRNBb9KQRO42pUuubDWRBQRoq6Uc3XHY3Uu5aUjrSCCvKFN",
+	"NpR+zjCiWX8SPMobiePyLfp7OpgmEtBkAiWSuXrces4WDABN/PYt/WXhhWWrQMbbiy03RQNSXkB5Xe6q",
+	"6syHgUzr7nojU+1xT1xqjVRP+mI7tlcMbvqK8V0c69izhYy7YW9wbAfLriboHX1MTQDx0XdRgOdacNuA",
+	"MpTxhADoKa/gs9ZfhSzoSq+aYqyQx5q9aAif4IvncVTVpIdA8Ni5tmJ8iVZYErD8weKy6OwGRtJwXy/Y",
+	"9m3scUjKjG8vnDmD1QnBy5aECXh0fH8UY0ADLVpNUowF7S1qM6cE5V/yWCVBEuznDjTnrmjkpYm9wwhI",
+	"cXcIACy+KEZHMcdr2wnug7D+JOyDLF3+hAtBcLZPIv4bWH+L72qLW2A8h+UQQxCYDrVyEwSUysI6RjJ7",
+	"3M5b4Wyb5kw7W1tGEtkI4H3/RiL9DFa1MGCv65yskxCIE47q6HPmD5L3WP3RQmzpIM6Dd8CsqmGJpeem",
+	"hhWSrDhH7k1SG79t6s1feS0YLgxs0121KpmhH0kn1NyP4mLiygB91LQkSUIgWRLMsU0tat7Bbv1E9pE8",
+	"yQwrnEY4wQqjK7K3/ZbYWuwrJTtiqIVJD4NNEZR8s4nXQT6tBST0CLKmFQT59c1tq8rirwesn8OR9MIb",
+	"2HVj7lLo8YV4PTHE5GcTaaFVrwq6RjkuNs6W0KSL2JXD91bzGreqhlKezIuQ4LEdf+FLxLpR/Nq6bgYq",
+	"ckJtpjs4yaia5tEAt2c0aA91tZMqRQ6rcmMDWw7sybYfrp17jYWC0bY1kTKV1DFnodA/bGXKTUpnfFVL",
+	"Xyx/dB3WIeikr+kdBzIDjz9XpExGWW9UH6QSF5opbhs94lt4PDU9YyyNZpCuRm54b3lop4eZApaefubh",
+	"5jumCg6IO3VLd4QbrkyffzO/acguCSGQ7nSUbNvcq/GN1rsirSsddEEXK9pMP02OA1gd6y+O5OsSYf7R",
+	"5N9CrfCRqdGLmvUvAE0giTEdueZwIUnj4TOdBV15BxiHDoHCdf+Ka7tQlD+13zCdgErY0MW+Kkbinxub",
+	"8CCDF27zljlnohIBwHXYe2EPB6Rm4OGJ0jrAfe70IBzvIreO4sEnuxgJjVMsSgZ3TpJRmxhC3avNZV1B",
+	"B7BoyUeDUzQRJDbdFGEXBX192/Bh0IHXJuXEc6t9+kvfYP6pDqbxoS8nUq/IEm156/WaSNusfiYQenhZ",
+	"6Da1bpVwB5K7/prHGh+kkwNTK5YViZHz5xVVJ3IYQMFVgMAo9jXxOccgrlceUzwOB8wyicwzWjqVgJRj",
+	"MmI485n4AebmuJYU5qXRyqUqFmfMyEdEmeIo5ymLwHRXnXhgUrdc906yYzfd5fQ8l454MWq/JLumOgoX",
+	"xavN4uzXAUhOqpWT0Y21491YDufywc6mp2YT1yrvLY+DBwRXfM2L+Yo0b1Z7WWEpq1ykkiEHqwFfDz7Q",
+	"t1D9AFbE2tERt/sVYVMqDNsloCNcnAlmG1F22D5UOZfqDK6g5fwFiSX+aPHKvj2dUJ74k1YAPKgqVOrV",
+	"KueC/kGyoytt2+vb+9w0xNhR6cDMBPR8YgqvFaqgxq8foqcCvUS/8f/+enH0f/DRH6dHP35o/nn896MP",
+	"n06XP3z7+T/i9UW3LzhN1xM6Duooj1wMlgberBgxyZjzVynGyhPH1NS+JLtEHus6UYH6RKuarncAdUDr",
+	"CDq6jSxBPQQEHLxO3KZ2YL5YsXeNpalE+qE4xWLrvqSxSI2vcTgIo0gbcoI6shzLc1SQjUK8Vj2hlAGW",
+	"rkVxm6JpUYzf5r9VBcdTGob4KMEhNR4Thdc5ydCT7Nvvv3/wYxBR4NfEhAkvn10cffv9D0jWZZB8AeSF",
+	"x9vMstor0tds94CrfFeaB4NqXBhmiBKHv8P7h9EmaT2XbzION9oej7TYTWbrveSKbui6MV1GFl7JUlU9",
+	"N5SJ45aYFpD3QUSrB0889lSqKpS/kRO5pdeAQADN/EwDruCwUAt3ZPvlJ17xt5TsNB6l8ZJjR1Y551dx",
+	"eWsaLhIlEcHrHDGuoHOURH+9fPVyiBbd7j32RZbowTKGkFJe44oIraPeUqENS/vj7kklarJM1craYn1q",
+	"kvyhI7bRzs9QxtfyxJxBeeJec1xmh3BPHaL4KcW1Z1ep3NGsaBnHxAM8KlrasCWXhHUbqOtvIAM5yru4",
+	"0MoJVvR6gsv0ovlRjL9WphPT31f78X0DbfOmmDepJwbNa5ZwnKfTJnmsh26QBNTadxs0hwoP850gJkcI",
+	"MqumJC9Oa/Fe8utU51aGCJOkXBXkDO3gEs55ZU6raUEKHcUgcWb0/MBejwYHcaKDj+0sh4EOZxZbFK9z",
+	"vCqI9++sCy6JVA4TH1PA0NQyziBQm8M3ItVwRADNV792HEX6NGjV7Pe6rKTJQy04206vkHxjXzEe3X7H",
+	"6yL7e06KapiAULENPzDps4pbPXJKIPEgWFCbLgQuj8D3qw+CB1q02GPREQcNVRtGaJ3u1grdtkXFeROY",
+	"imjVWmolTjEvsucsQd2C4Gvyqo6rHEl/p2x3xAh7r/Kbt3yzti0MvnRLSlHCXUgJNTueURNfDBHWx5Js",
+	"lvXG5QRFMlkKPiG4eFnwOHCm4gJvyVNBImqxacS7HJdNAeO85QoXtxoIAHsnAWalsBUARNGUpKF1GBx2",
+	"aaLwu1vm2LW6MC38nraCUrBRHRK1Kd/d8GWA0uAIEuXHMEn6gCfJNc0cBM74LreClCTbTwMIPKirKiFs",
+	"WTP3/3S8ZhK2YDtzz5Vc+XX6ycdpxVcFiShi9gtkEnok+s83Tx+hH7/7/n/86RC3tCclKXnZMn407ZaN",
+	"N5zY1BJPgCToq9TRhKtTKR3pPGH44NBAIohvztAKZ0d6x4hUS326jkyK2xFl5k+4zZZwEAu6hmeALMum",
+	"xoTzoxKz/RLVDF9jClrG0mTyMzgyAz1C9LdNwMYusjdR602jd4xtHJLSTIdbnyR1VmYxpwdKC25zw4Uq",
+	"w0CD0ySoQBI7wNX99vXDEjVLZzS7QF6q7KVd+h8t65y1Mn9KjrY0nyUawt+gxr+nJMQGXBlXw9Z7GhsA",
+	"qB3feVjYayzUa0u0Qybw1c2yB07JbjrTJi4PleMVQVWtziNNOGeorU4e2nSwO4UaZcsUEpoXvk41UHf3",
+	"YMQjUdUKLBlqgKYsQQyucrQcWfoi5N7780bRbOdCtDcorKhZta+hD3e7j2NS3DIVxavHPVnGa+NsYwzX",
+	"Il36KqDdyDK4UdntEzBqDs9Qyt7FhUwec1vu6No2Yol2VOYtYD1mn5uaqloVeA0oNNFSA9qA5jXt5VlT",
+	"/5kTB5N22F3jFmq0b+3gfciHyV3h1N22BKTss2A77fd6+HQM4OgBQ0yl+kBjIE+MZo3Nz3uW947KfAg9",
+	"u9t1pfnW5CRT6fcXnFMWhZ5KLb8QZQhm4uJ6LbNqZLCsOeMxOEfFz9FqjyzIZcudp9Is123R+ZLsbtWk",
+	"s2F6i3nbdpiHKb7xcj1o3dxaCYGMtqaEz3Zl1VTVBF8CqiavzZJ3OS/IkdxLRUqExTqn11M9STEmqYtJ",
+	"CBO2YDFef9FjWgqCXUukiGPjmgiq9lPMyIow28XQGJS3uAbd1NpmgjHA7cSCxcXPmsKUxWyGjBREud58",
+	"EW9YUjuBpkEJrcE1r58m5eepVbxxAdRBqaFd4jKgUYK2hMWRGM2JHX8PNzHQKCpDNI3u4V45uAGYp9bW",
+	"dg56TF/F+kOSWc1NDzJS5E1ESvMsNuQh9lXajjpuaVHi1rFmcQM94SaYuRLvUx2oqUL6W4On3elSNgQZ",
+	"89YF2b+RaMdFJqehxsCsvMcIZh8jziXRUvYZVbfUDXoU2DTlJrs8ZwzVe12jObPtzh197kdDtdTFEhzZ",
+	"RDewlvog0U4rAAXnV9AXW/B6m8cTOKeV0DV7G43hJUx9QaAwTH9vtAH9FyQCxBWBmum7JZZaYlBMjDrV",
+	"9kOvQZBYRb+98CVAS+/y/S0CSA6KqpEOdpLxvRTxtEDNhE/xWsU65j7QR1oQXKBaknOEkaRlXWAtJDcF",
+	"IQYIz2iVsOHQuA1tsFQmujkiF38oGXIKSqLNLApW1EOJVAFrT3OG9BFPeiCSAFoVL+h6P9qwb3fdabLn",
+	"7DA96/yLS7odmZw+Gba1Rc8hnnUp6u4l8YnLeFu/ySm1XQ+y7TQCT0ffTLfseUw78XcfKPuQxHUo8woO",
+	"OYYESbMAQB2H+6zEH03y159/+L4/FWwo/2625iRmqb5DRudOdKkb7UVadzqkw7UaaLTW+OB0aImCSHVp",
+	"4JgiNqu2VyyAmHH2CCq15MRbTFnrTf/zh+9OWy87He4xaYPu4RTi5FHxTlVK4LV6Ep+5LduiiiCJaeaQ",
+	"pgB83tIsqhmlg8vp7k59PXP9S10mdA/y6e0yOu1xbiV2mtWkiDqxp7FxjMbBJ7DCBd/WBPCA7DWUY5kn",
+	"gghjMChuBSgRV3Bd50SeZbaVL/TTsC2bvGcCy7zxSjRLy3EC7ue2ODM9OactMFaLY2H2wb23J/ETEhHG",
+	"3zYdfIN20Ii1vQzDjvjG9/MN9OxIWhQT1AvL4oHNaz0KDRwuSxKjKYWe1D86aGEzQQlJN/4jWCZiUemQ",
+	"f9OqJO3HGa6TNoW3vko7IjVfF1jrz5Qh80hMIT6EJDhosHmj9tYu0cCutdlbN9vopkZBSPthtKdjY+tr",
+	"JurTPUWKowfjlOsJNbHRcjsI+D04R6dQMQDQb2GfnHQJXo9/waILdhK8scgQfLd0QI3jVjgK83HcUD1g",
+	"4nCxVBWBXKNk7MmMFG9yVKs1T6IcQ3qwthxFSbKxiOU3Av4ePraau5tDOzL4aFbuaiFdFk/HA9vCFDR8",
+	"0ML19izvw5OOaqlTeDkGq7wNUh7zLV/qq/JRTmIFFRZsKgGOj/VVm02JFXXbk9rhm7Gia20qxLutznrQ",
+	"SaxU6+tbexgu7fZTTNwo10RkdD0IE2on/ot9enS+ppHO7iXpXJbDliPpS+uGU+66wv1V0cwuHZe8a/CT",
+	"Q4xy4y92fBEwQQ9f/dJQxh2kNRbaMjzi13Cud1TlR0HWAldH0vw2caQCkJVJik9aueGCbk2ujU+mcDAq",
+	"zir3qU85Ztk0OPPZNSSYW6+2Yx65V23H0rSZboxJ3gaFpHF4DxU0nKtqmRPpCg+huO7y6dvXDovTBmY3",
+	"RK1ziMWQ0jz07O3b161MmQ2UJOVKVdGdnFwdOBo3jjowyFHoenyzkUSNhaS7t74evf03wOSzC5nSVyOQ",
+	"G+1NMEkFk5Jq9PmN8Pv1oWiqsCkbbvrNbdrpn2k3sZXXbnofYsVgkqxrQdX+Us/NAWNgYfgfJgzXrPnI",
+	"DwB8CsD0/IoaqCx9Quyfzo+j50BLLqr879ZF2IyAK/oT0SIdUIw3kf79b/EVkYgRtePiyp4k6aqJofa9",
+	"1SXaoO+LmrnM49bnMofYhKjZEmFwXHqBDiUv8j3jrNibtAWLndcObqyw1lxQXTnQUmysAiqcMJCAD4oF",
+	"ycJHIB/h+D17z6AyG61xUaBVbTxkkEDHbFQcO0eqSa02xHTQerZHNGjLv11YbACY2Rl6CLuD3r766cnL",
+	"347fsydCcCEhwlOlk8HRC2i6qTVOSITREuwMaXZDv2kL/zf9asjWgmb9CEv027oWkovf3KT0Y7Cg4/fs",
+	"kSAYQsz6b5PXgjBDvz3PSFlxRdh6f/QT2f921mA9XZE9kGjFs71xdyJBVC2YCVMHCAeaZiXOyPF75jXt",
+	"M30gDXsF/oqzxQPXoxlXdHG2+PPx6fGf7aUA7H2Cs2squfMEWyw1fZ6BnM+zxdlCk+aieQzOUMWZbXD3",
+	"7emp847aDCjoTm6qf09+tzdrgxZ2G8BMO4v9yOhY5Ix/Xka8Rg0Njk2c1zr645Pxqz9xVQcgOlz62eLS",
+	"CpFgWNjY3EVG3ek1HTJ8e4nKdkpoE/8iy/yqzRqJVA+5KeIYTfS+AtsIiRpS6kc+33LHx+1o79bs59iY",
+	"5yVUkWP06PLiKfr2+BRlfF2XhKlzhAGySiBBrikISpuWp7cOAR6nPv0wYHBkTj5p2f7ZJwiRw/17DJ+3",
+	"trBFyu8iUWVISLv9ep9yrYfrBeDg3ESP+F+ISk9x/t1+bKo2vsCeXzSL97eZP4BU2eMHHTewQtBZDz62",
+	"Ti7o0WDc3iYfEJfEwN39am95q17bO976i9vnpwcrEerKT3Bt20OlxS88EZ/BP2oCu2an4LM/0i9dxmnZ",
+	"DH7yCK62xYgnX4Av5/OH+7wVNHGgLfXsGMqHDHoBusEcrPku5wgiqibcqe//XU7Y0oHnwW1vJI5J5Dla",
+	"ezdV9KoAL5bJt5e3uCu6iT4k4hv+G6vw+srmvdqRIZGdFIW97IoMDpJWZKSChGJZl4lg1L1eQYZixgUY",
+	"2XDvpIUitzk2/rXg16RJBXY52RC0a+13TnBhfBYpoW3m/sw8dyAe/pUOeWulX+ycL02Wtyl4wuUs595h",
+	"g1hgc20+AEKEK3PpMAEtPdJ0/NgbteZhUFcQ8kAyP54qtCLa+JOxvHyAq1CwZtOo/mY3zYexYoivFVFH",
+	"UgmCyzbTNKhLlGF4ffclI6TFg5mlRUp1MXs2B5e8BZPR9uR0QFU4LJMghSTQo1NrrwoLV0uw9D09K8K0",
+	"hWxR/EnmAXhbLc9CZtOrzBxoeFIbMTS49M/eu1hwU5nRLrwoCmvYl/Nc9oT5E48FsXu4gnydUpLimsil",
+	"NxNdMplpoAhw1Vr9rCP78brubMctbv4phL6PO7r99oP8q6A6cIYNE1SZS9qdCQM/5graMQIATDhfAZ51",
+	"/DSdfKLZCCsxspGDtqIpW5hjxWao5JL1Sg2G6+episbzxwZAy9MFkrbTN5pJ6p5fk02m73sg0Nh9qchH",
+	"UzqJBNnWBRaIfKyEzfL8zzdPvv1Toj7caiQl/viCsK1W5L63GYvu7weDsAfx5KIve/halQBRDdk2ijY4",
+	"0XPw4gvOrwxQpSU/s3mNipjMxsAXrfWn4AQuO/Xn4Ykcc63Jf2Uze1jGQl+jpD7cashz+222FO+avClf",
+	"qNaJvJ57x0JhLKz2v6b2CTC7XvR/0ykG1nds61j5+63fTl3cOff2Oxbno88r1pTKU5UjXBTg4jAVw7e9",
+	"IA09T2wA7eQTZAmn6fvIPBfel/ekjfdBeNwqQhNgVcyjjWNlx7RBVN5sqOIuMfvwKrnJxi6jnmJ4Qa+r",
+	"eBqK8CH7kI8ubyzKNU8+9rkNYleenlDvjH1lt6HWcmEt0mh8vqtq6dul3fkN6vKsSWtaLEikoNIu0WEt",
+	"Numwr1oz09EZe9Mu3Ft6MSKhEAcPMEMkxPkSsGz7C47RpeVyA4EM4I2hD+EcEepzfbQ6ZixYs8u+064d",
+	"TWvKjcPBCMctmUsk5rzI+uwoi2+Vum6+i5U1wS9msaBeEIUwykmROVmy5XAt7LAN6d+QDgnb/xkvspn1",
+	"oSYXLjBb/jzVbLGj3ExbimzSM1LMskE/EVIh3ICgYAUcLxw0AVSyL63hYRdxoOecwCV/8kn/L30pvyE4",
+	"e23wlgYEiD5RJ1VhwcTS5kRUQOgfz6XQAH4JljBm9+o7N6pN01TTfQ3SxMQx9McAvZnzHZvzrqwcHSdF",
+	"VVt7JgyKjslrvsn5ixokjwXeKAvQMzn8EuQCQfLXh7tx3IX4QV/YWrGdj1I6nSbeLI4rPRDCrrmHsoBs",
+	"0p90uKMM/wK20RI+j5xsyyVHVYB5Nh+3WMywhl++iu0+nfvVHhotEUulKoDHm0mX19LaFD2aoS0rcNZB",
+	"LDz3eJwG9CrCA85tl5TqY23Zr0Kum0btoe0OKhmE42ewbUDQ+oLVPg/AI//QrPZpa203bSdcRDNHppm+",
+	"fn3x4RLoHe3pj7WGmwphaE4UJN8CnDyd0UimEhWmwenn1laffNKvBvUnqpq+4DgLt3w4dcpmpKcv+ZHd",
+	"un788fP798d7XBb/sRhhdkIPGEisgYtBL9bJiJRJadJwIvpHk9Iy+i7X8xwUD19OhL9we33Ad+abZZBE",
+	"Bz1hzW0rSAnwDHM4/nGmr/IWh6P/bLV08V8el9mf4nx5EnbTSzr8PYP+4p6+R99ZdzIze9AcQebYJJO7",
+	"H0BLYrNNPkGhsMxy4Na/vRSIqvrJ7e93TOvb/IDsk1hg1PG929sd4mOwB9cN49wBoZe3U36tcng7cs8r",
+	"zObYgb9wA/iseLMB5zYTwZwCW8th23rbDsyfh7l2qvv/6xRm/9wRAV81FYQEVntEoRWt2t/rSfuCYQVX",
+	"/Nt7l/oC4X/L4LlZ/nDw3JJyDpa1FG/fsi2oYWphO9IRdXCdWDfNV+q/ajpo/1t4r3xJpyk94eG9HpzF",
+	"wYi739Q7ZvmkjWo7pM3jmrbEaXwXnq1v6LIIqHjyO6+hB02fePurfearz7Hv2zG7iGEppfnPUmUuNdUO",
+	"ZzRVQ/4lFNb12Ac32s2CXoeOqMOGRuSaMIV+Mz/6rTFoTRDDcprtqoqwQpytiQVsJbZJLC+J8SI6TDcn",
+	"189N+iQEgN8zwjJpSp7hY/NiMJJkbkDr/PsAI8oU9LaZ7x1W63zsYQaXI7wmGoQeZZuYH87me/TkpApt",
+	"OZGIs6X+03TwPZKaJDDj2Y5zSTJal32y8WfzxKST9getvr6Ifo5ZdmTgWjJk1m2Dl+6EQXjuD1r58Hzb",
+	"lWJ+Y/wo81D/k8Fx+nyz2ElcqfXQUGmttrc+cG3rHJLG6cVavWJfx41p5MUOi3kSaS+qSvBrskSA5rGE",
+	"urwlNP4oIaNbKl55drEaRgu4+2SNhRGoiaJD/fWlQ/SdKw3Bv7TfyBSmNa4FA5ri9DfgjIcgSg5WyEzg",
+	"vjOvYYVZuirRtd2C2WaI12oeAAOL4AF39RYrssP7Js8R6lIYIZmDMce2RzpakZyyrBVjA6dPFmcs47fo",
+	"YS3r2Gj9bDYWYya+O5ljlgubg3RbXtPDmCZg985m4WwN1alJfRlyvSwtZIlWoSAxDLik2wBuZvfMiqgd",
+	"IQypHe90GWh5Zyby4ZFJj5OD/PjQPndfjGjefxNGdL+8V0a8jVvxKS1IyJ8RkD0cA9q8KAoXKoWOD9A4",
+	"nhm+NXmlmo1LYhGYJVT6DsImuyAuvHOM3/IpTEE1vOzanN/RAcF+2WEdl4kW2zRaB0GtaEmWJoqz2sP/",
+	"xx6fsGVA/Nw8pSybXUNY7cOM44OeCKA7ajU8hh93B/rCav/VH55WS4h5nfFQFyjnshllTP/o1qAszUtT",
+	"TNmApqaMQIerOlAx//Orx09e/PcvT95cPn/1MpEQYBvwTvLwT3+L6e875R2xUVb7Z9g0TxrIXrirYkJL",
+	"9lRkFK8KMptAtEimpnzeR3VM32EtBl2b7k58x4FkOs4al0wQPPdP7SVsFjIinNEsepaQRjNck2m8ItCr",
+	"jYsr6NU4tlgQIPhIM+J9xje6VxccwUSTTMZDqqKC4MxoLGfAznvDzDubnLUmQmGaaFv1xaxo17+8X6gN",
+	"9Bl0V6ni915mGXBNhP3NtzNV3dvBEG5fb9aRDDTR+3xFKrVsCmsORNNIhIHWcRiuu3jKxZYrRdiccHRh",
+	"W9omoOM5KRnQ6pn66RfaeZtNa59YeqFUK4QZ2c3j1I2Rp4B+Gh1je57yxA8Af2DgGLp4Yphtuywzf4C3",
+	"ecGUOO+/0Jb/jCsEGE9Lhy4LRDYOjYIoZDvCIEmgy7xs4mcCkYwaxCbbzHm1h6hAXECcCNKrFr+Br29z",
+	"ZwY+/Ej1KG5XYXq6LXJVFgEAuP2zyjax0tFpyo8eZGLgxmB3nMAspgfQDI3nMobMaDZsGvCh4qgSlBmo",
+	"yitCqvMo7sUBB7i+h3GABbG/5eZ/+KcCZji9GziZibly7WIE0w57WvvPUYb6Owcjbf1AptZxtYemvS7q",
+	"b6TIMXppfT8lwU4X13IGUMjpLMz9DF+TAFzIvN60XvpGRmw0YRVhO0VIstR8b3x3NgbpfFaW+QUBXzAu",
+	"Bky34Lm58tfuEyuxWc+Mfp7ntiBcZEQgyixqqQcpU4KSmWp099Kh1q/4RyLPvbFjBByAfJk8DF9omoLO",
+	"DijxFae3Bdv1he2czpsjqo9/osksbIrHZlF4Myj4CGfSPrpjTZtwq+8DOK29iBtnUwSdtZMC67Fv+vxP",
+	"7Gcyixj2MVmCzKVQQe9quPdAmPdJj8dOzH+tkuOxwxz8olIjfGsKXnY+yRDiKlpWCGD3U94Cv3V3zL53",
+	"T4VXjHgaTOVEM8eXwOdpO/+yRa45lHcTD+oH2inxx+fmy29PD+O4O7KKoI6/eWEK+CW0jILQ7XHcfrvP",
+	"dIovxRmPbFK01Y6gS6/NSO07Ng6FM2xaOoCJeNE0arxnpF87kxn12pdBNGGuO8biVDoKgzpr8ZwtgN+t",
+	"TnJkTzumzu3ERB3FZO2YSXfiCgzecFOsoDemccssmp0dK7Cav5GoltYT61rsm6xvYwYFholDfIrsVibo",
+	"pjc4/RgeuEsZBS/4grV1ombSd4PwBh2+dmmE7ivfvt6clPPQY0ElAteWwZ+c+wjlVCpuvGOpbXlmH7lP",
+	"274Vf/O9eufL5YCOvTOWiWdUKsrWygwcdHALczkGCsVvu7NcqqMrsu8zIk106hmXSuvs9xUcg8IvyhjJ",
+	"kJ40uiL786C5HGcKr5V+QoZdGjaUZfL22mFC7Ic0mUM5zO14BwR9zhC2vfxIpvdLog0X5fFg6NiNOBve",
+	"3GvYgll6vVCGsN9L60i1ulr0anBdam+3lck8vNemsOIuLu8LWn5pTRtWk5BjmpDn3meV80pCAVfnPoHM",
+	"itkS11pdNCPFm529FmQjiLyr7X5jRv86LGFbPqAFPcQ6BZ4ninAhr8Id3dlAhekDkSA6xBP6zZ437qF7",
+	"vOntHGa+3t3y54tPmvHcxe7VZICi2s9+tZOPVYEZ9s3t47z/5CMArz3j1R0Ju9e4IuIeJN6TZvnJHa4d",
+	"FE9FREmVBGArLmzxDsA1bWo5WyDvXb4HReT3uqxAqfdSkAv7KhuMduhkJ58Mc/R68J7CI+Ogw9yjE2CD",
+	"7nCP7MwT22MmO5t+bcK0qoUKJ/FeekfQxs1Gb4Bpvd4r+p7aZ+6zzENPYWa5Z5c+S7yH71jBcWaBYlyA",
+	"WlJFRreyuFRYtEh9J/EBS8ivrIjn7nbXIpARyBre1tD9DAuCapYRgXZ4P19vDFriLYlxQBOuNnVGuBAE",
+	"Z3sAhCIbhbhDHbVzvteyaZ9wZWrATF0w9P7nVSL1qqeC2uzsXUrWhp8TPDBPg8ZojXRmj73ZPbP/vZL0",
+	"uXnknzpIC2sYjtEaasylU8JopuZs6crRDqK1EQbQj1HXHpGzYt9YfM3lqE1vCTGky2cXR99+/wO4H/Xf",
+	"OcFaTEDPy6Yvf5OJZE254wOMjossAzoN1RI9VxLZDtHRDMkbAIW1X/AQS/LDd04VL/EVEd9IlBGF1znJ",
+	"0JPs2++/f/AjknTLsKqF7SsZ0kICLkZsdv5H/2YNP83OJmQOcOosfiKjq1FR7vSFZViZ2TSo4DyEwudk",
+	"TD9oL4TurqILcB2/XPvkNwRntuObKUu19FG54PU2N+mAplQbsMZdDn2OARK9IZ9v+9BnhrzxD90pcrp7",
+	"SdJqtw/MFo8p8R6ttLkOaVBLr7QwQgC0kmVa8upPHcwD9T2KJVpjxrhCW4t+udojQWw3Hp99aan8Seb4",
+	"2+9/GJHB5WToiOQtzsicmVvMsxBWvuxZU0KOg3g0SxyNXn169CM+2nz49MN3n2MY1eDnuCJ72ceXP+nv",
+	"75AlYfwEN+q5zc2IiheZtVmVfUWszVPaonrDFVZkzkAFsHyoJWdYYbgdg/l8GApOmFHuG+JjaDstPq0N",
+	"YvOZ6log5YGRHcQ+drm+1EjjtLBwYI3B1PSNav2BGbGuXNDF5Mkn+P9IV+7P+tnAnzt8mmH0L+pN+vdy",
+	"E2OjUyd8xOF1Q414ELWNnzCu6MaSsVc6vmw9eIfnqv2iVCiqwLOlUkCJMNkBITeYFvauLqmUJPMdxvXR",
+	"6umjSuQQheIZ0/SaiHniopeEZdDcVyqkuFXnTLKNS+5IdDs/nPgduM4Od/UGUeR3gs6VHnCJwZZ1e2+2",
+	"V58ILbl64iCvC8zuMOR7X1GQ4bgvWBv6GtngQhLvBxDEhAYZWbquKa7mEpzmu3w/TxEvBIA5Q5WmkOso",
+	"5wKfPg1Ai+IMuSQxi3vSC1piH7nTbt+iL5zb7rk5kw6ocipbIyMq3T3AbdqXtysk3bIj01Qp4VunW/b8",
+	"rqqV7eBfvAW77CtQlubrc5daJXlB0Bba86E151cUEFh3pCiOF8uF8XPBHC+JOnoEDwwUut54o8m6FlTt",
+	"F2e/fmhltVeEIewm3trYIyUo6b3dzR68hcfukujBa1IdpedyajzjO1RitncBU2SJYRDLBPX1/YlbsUuS",
+	"u2L8gBr3fCPabDnYgYB/uCFQWjK8qtUodecJm6lFyBN7z3R4XQ3YLZfwxH3ihdH5c0upms+kAPe2/KYd",
+	"fQuoG1QJ9fudYKFf0u3kkVDCqY/zNNnwwTg/k2uRZv4P3dG+O427nNLpn546dxKhNkz2hS9T/844h85V",
+	"u8aFx3Ru7XQHg9t+dQSvLrM/ndv2D6a4oFPtHBYVhFx+AjiPgwIFECjvW6hM6JA4Ov6v1zVrN9Fgu7hB",
+	"1WR8t2xHE1BBx/Y1Gzy3USdwXUGeSe+2/s0+c4+baqYw85batc+xqZZEDaQc4wpCRHAr9Ofo2LXdmQB0",
+	"tPuyIjB8a4r050gSllnYxM1GEoXmMfkeki1lCDP7HrMta8zQitisi+y8ib87TFr/AdRfWd+xdYpQBUka",
+	"Hg3U8s4wcoDgVbDBX/r+dxS4OXBXHYWpZoqymviF9eYkGI+iqTsha8ibokyeo7KWSm/Izn9vd0sqzPSx",
+	"jGcJGEa5YQOy01gDsq8koeBLnD1tBG6wMAns5/augcAk+K9MXruTWzN6YWHnzYQCe/3TYkWwIEKb7p+X",
+	"evHGT/DrB70ppn+L4ahaFIuzxQmu6Mn1g8XnD5//XwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -153,7 +153,8 @@ func run(ctx context.Context) error {
 	}
 	defer fleet.stop()
 	daemon := func() (*child, error) {
-		return launch("verimorphd", []string{"VERIMORPH_DATABASE_URL=" + url}, "bin/verimorphd", "-time-factor", factor(), "-first-user", firstUser)
+		return launch("verimorphd", []string{"VERIMORPH_DATABASE_URL=" + url}, "bin/verimorphd", "-time-factor", factor(), "-first-user", firstUser,
+			"-receive-sftp", "127.0.0.1:8430", "-receive-ftp", "127.0.0.1:8431", "-receive-tftp", "127.0.0.1:8432")
 	}
 	d, err := daemon()
 	if err != nil {
@@ -364,6 +365,9 @@ var sites = map[string][2]string{
 	"brattsund-fw1": {"Pier Brattsund", "http"},
 	"vesterkai-fw1": {"Vesterkai terminal", "sftp"},
 	"gullnes-fw1":   {"Gullnes", "http"},
+	"control-sg1":   {"Control room", "sftp"},
+	"tern-rt1":      {"MV Tern", "sftp"},
+	"marrow-ramp1":  {"Marrow Holm", "sftp"},
 }
 
 func loadDevices(ctx context.Context) error {
@@ -371,7 +375,10 @@ func loadDevices(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var boxes []struct{ Name, Address, User, Password, Watchword, HostKey string }
+	var boxes []struct {
+		Name, Address, User, Password, Watchword, HostKey, Dialect, Web, Token string
+		OlderVersion, OlderPassword, OlderWatchword                            string
+	}
 	if err := json.Unmarshal(data, &boxes); err != nil {
 		return err
 	}
@@ -384,12 +391,16 @@ func loadDevices(ctx context.Context) error {
 		has[d.Name] = true
 	}
 	for _, b := range boxes {
-		passwords := b.Password + "\n" + b.Watchword + "\n"
+		passwords := b.Password + "\n" + b.Watchword + "\n" + b.Token + "\n"
 		if has[b.Name] { // the boxes may have been unpacked anew
 			err = client(ctx, passwords, "device", "credentials", b.Name, "-user", b.User)
 		} else {
 			err = client(ctx, passwords, "device", "add", b.Name, "-site", sites[b.Name][0], "-transfer", sites[b.Name][1],
-				"-address", b.Address, "-dialect", "tarnholm", "-user", b.User, "-host-key", b.HostKey)
+				"-address", b.Address, "-dialect", b.Dialect, "-user", b.User, "-host-key", b.HostKey, "-web", b.Web)
+			if err == nil && b.OlderVersion != "" { // the installation in the other slot has passwords of its own
+				err = errors.Join(client(ctx, b.OlderPassword+"\n", "credential", "add", "-device", b.Name, "-user", b.User, "-versions", b.OlderVersion),
+					client(ctx, b.OlderWatchword+"\n", "credential", "add", "-device", b.Name, "-kind", "privileged", "-versions", b.OlderVersion))
+			}
 		}
 		if err != nil {
 			return err
@@ -442,6 +453,8 @@ Skarnvik Ferries is ready. The devices are simulated and run %s times faster tha
   Try       bin/verimorph sign-in %s
             bin/verimorph path hollen-fw1 -to 5.4.2
             bin/verimorph change draft hollen-fw1 -to 5.4.2
+            bin/verimorph backup take hollen-fw1
+            bin/verimorph backup health
             bin/verimorph path -model L24 -from 11.1.2 -aim preferred
             bin/verimorph advisory show TAR-2026-01
 `, factor(), service, firstUser, password, firstUser)

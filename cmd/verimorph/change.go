@@ -29,13 +29,13 @@ var changeCommands = []command{
 					return err
 				}
 				return c.show(changes, func() {
-					rows := [][]string{{"CHANGE", "DEVICE", "FROM", "TO", "HOPS", "STATE", "VERDICT", "DRAFTED"}}
+					rows := [][]string{{"CHANGE", "DEVICE", "FROM", "TO", "WORK", "STATE", "VERDICT", "DRAFTED"}}
 					for _, ch := range changes {
 						verdict := ""
 						if ch.Verdict != nil {
 							verdict = string(ch.Verdict.Verdict)
 						}
-						rows = append(rows, []string{fmt.Sprint(ch.Id), ch.Device, ch.From, ch.To, fmt.Sprint(len(ch.Path.Hops)), string(ch.State), verdict, ago(ch.CreatedAt)})
+						rows = append(rows, []string{fmt.Sprint(ch.Id), ch.Device, ch.From, ch.To, work(ch), string(ch.State), verdict, ago(ch.CreatedAt)})
 					}
 					table(c.out, rows)
 				})
@@ -63,7 +63,7 @@ var changeCommands = []command{
 				return c.show(ch, func() {
 					c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
 						ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
-					c.printDoubts(ch.Path)
+					c.printDoubts(*ch.Path)
 					c.printf("Read it with: verimorph change show %d\n", ch.Id)
 				})
 			}
@@ -196,7 +196,11 @@ func getChange(ctx context.Context, c *client, arg string) (gen.Change, error) {
 }
 
 func (c *client) printChange(ch gen.Change) {
-	c.printf("Change %d  %s from %s to %s  %s\n", ch.Id, c.paint(bold, ch.Device), ch.From, ch.To, c.state(string(ch.State)))
+	if r := ch.Restore; r != nil {
+		c.printf("Change %d  backup %d goes back on %s, which runs %s  %s\n", ch.Id, r.Backup, c.paint(bold, ch.Device), ch.From, c.state(string(ch.State)))
+	} else {
+		c.printf("Change %d  %s from %s to %s  %s\n", ch.Id, c.paint(bold, ch.Device), ch.From, ch.To, c.state(string(ch.State)))
+	}
 	c.printf("  drafted by %s, %s\n", ch.CreatedBy, ch.CreatedAt.Local().Format(time.DateTime))
 	if ch.ApprovedBy != nil {
 		c.printf("  approved by %s, %s\n", *ch.ApprovedBy, ch.ApprovedAt.Local().Format(time.DateTime))
@@ -231,6 +235,9 @@ func (c *client) printChange(ch gen.Change) {
 }
 
 func hopTitle(ch gen.Change, s gen.Step) string {
+	if ch.Path == nil {
+		return "Steps"
+	}
 	if s.Hop == 0 {
 		return map[bool]string{true: "Before", false: "After"}[s.Number == 1]
 	}
@@ -267,4 +274,12 @@ func (c *client) state(s string) string {
 		return c.paint(yellow, s)
 	}
 	return c.paint(blue, s)
+}
+
+// work says in a few words what a change does.
+func work(ch gen.Change) string {
+	if ch.Restore != nil {
+		return fmt.Sprintf("restore of backup %d", ch.Restore.Backup)
+	}
+	return count(len(ch.Path.Hops), "hop")
 }

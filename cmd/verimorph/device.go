@@ -66,6 +66,8 @@ var deviceCommands = []command{
 			user := fs.String("user", "", "user to sign in as")
 			hostKey := fs.String("host-key", "", "its host key in authorized-keys form, when it is known")
 			transfer := fs.String("transfer", "sftp", "sftp: images are pushed; http: the device fetches them")
+			groups := fs.String("groups", "", "`names` of groups it belongs to, with commas")
+			web := fs.String("web", "", "`URL` of its HTTP side; its token is asked for on a third line")
 			return func(ctx context.Context, c *client, args []string) error {
 				if *address == "" || *dialect == "" || *user == "" {
 					return errUsage{"-address, -dialect and -user are needed"}
@@ -74,17 +76,51 @@ var deviceCommands = []command{
 				if err != nil {
 					return err
 				}
+				var token string
+				if *web != "" {
+					if token, err = askPassword(c, "Token of its HTTP side: "); err != nil {
+						return err
+					}
+				}
 				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) {
 					t := gen.Transfer(*transfer)
 					return a.AddDevice(ctx, &gen.AddDeviceParams{IdempotencyKey: newKey()}, gen.NewDevice{
 						Name: args[0], Site: site, Address: *address, Dialect: *dialect, User: *user, Password: password,
-						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Transfer: &t,
+						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Transfer: &t, Groups: list(*groups), Web: optional(*web), Token: optional(token),
 					})
 				})
 				if err != nil {
 					return err
 				}
 				return c.show(d, func() { c.printf("Added %s. Look at it with: verimorph device refresh %s\n", d.Name, d.Name) })
+			}
+		},
+	},
+	{
+		name: "device set", args: "DEVICE", short: "Change what is known about a device", min: 1, max: 1, example: "device set hollen-fw1 -groups piers,firewalls",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			groups := fs.String("groups", "", "`names` of groups it belongs to, with commas; - for none")
+			web := fs.String("web", "", "`URL` of its HTTP side; - for none")
+			return func(ctx context.Context, c *client, args []string) error {
+				body := gen.SetDeviceJSONRequestBody{}
+				if *groups != "" {
+					body.Groups = list(strings.Trim(*groups, "-"))
+					if body.Groups == nil {
+						body.Groups = &[]string{}
+					}
+				}
+				if *web != "" {
+					w := strings.TrimPrefix(*web, "-")
+					body.Web = &w
+				}
+				if body.Groups == nil && body.Web == nil {
+					return errUsage{"-groups or -web is needed"}
+				}
+				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) { return a.SetDevice(ctx, args[0], body) })
+				if err != nil {
+					return err
+				}
+				return c.show(d, func() { c.printf("%s is in the groups: %s\n", d.Name, strings.Join(d.Groups, ", ")) })
 			}
 		},
 	},

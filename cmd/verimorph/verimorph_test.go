@@ -107,7 +107,7 @@ func running() gen.Change {
 	}
 	done, now, later := gen.StepStateDone, gen.StepStateRunning, gen.StepStateWaiting
 	ch := gen.Change{Id: 7, Device: "fw1", State: gen.ChangeStateRunning, From: "1", To: "3", StartedAt: at(0), Now: *at(30), RemainingLow: 10, RemainingHigh: 25,
-		Path: gen.Path{Hops: []gen.Hop{{From: "1", To: "2"}, {From: "2", To: "3"}}},
+		Path: &gen.Path{Hops: []gen.Hop{{From: "1", To: "2"}, {From: "2", To: "3"}}},
 		Steps: []gen.Step{
 			step(1, 0, "Take readings before", done, at(0), at(5)),
 			step(2, 1, "Send image", done, at(5), at(12)), step(3, 1, "Restart", done, at(12), at(20)),

@@ -17,6 +17,9 @@ import (
 	"syscall"
 	"time"
 
+	"filippo.io/age"
+
+	"verimorph/backupstore"
 	"verimorph/blob"
 	"verimorph/core/change"
 	"verimorph/device"
@@ -49,6 +52,9 @@ type options struct {
 	data, dialects, firstUser, logLevel  string
 	factor                               float64
 	lease                                time.Duration
+	offline                              string
+	receiveSFTP, receiveFTP, receiveTFTP string
+	receiveHost                          string
 }
 
 func main() {
@@ -65,6 +71,11 @@ func main() {
 	fs.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	fs.Float64Var(&o.factor, "time-factor", 1, "how many times faster than real the devices are; above 1 only with a simulated fleet")
 	fs.DurationVar(&o.lease, "lease", engine.DefaultLease, "how long a worker that went silent keeps its device; a change whose service died goes on a little later")
+	fs.StringVar(&o.offline, "offline-recipient", "", "`age1...`, more than one with commas: who can read backups beside this installation, with a key that is kept offline")
+	fs.StringVar(&o.receiveSFTP, "receive-sftp", "", "`address` where devices send parts of backups over SFTP; empty: not at all")
+	fs.StringVar(&o.receiveFTP, "receive-ftp", "", "`address` for FTP")
+	fs.StringVar(&o.receiveTFTP, "receive-tftp", "", "`address` for TFTP (UDP)")
+	fs.StringVar(&o.receiveHost, "receive-host", "", "`host` under which devices reach these; by default that of the addresses")
 	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
 	if err := fromEnvironment(fs); err != nil {
 		fmt.Fprintln(os.Stderr, "verimorphd:", err)
@@ -126,17 +137,25 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 		}
 		return err
 	}
-	v, err := vault.Open(filepath.Join(o.data, "key"))
+	offline, err := recipients(o.offline)
 	if err != nil {
 		return err
 	}
-	images, err := blob.Open(filepath.Join(o.data, "images"), nil)
+	v, err := vault.Open(ctx, filepath.Join(o.data, "key"), st, offline...)
 	if err != nil {
 		return err
 	}
-	backups, err := blob.Open(filepath.Join(o.data, "backups"), v)
+	images, err := blob.Open(filepath.Join(o.data, "images"))
 	if err != nil {
 		return err
+	}
+	backups, err := backupstore.Open(filepath.Join(o.data, "backups"), v)
+	if err != nil {
+		return err
+	}
+	defer backups.Close()
+	for name, why := range backups.Damaged() {
+		log.Error("a volume of the backup store cannot be read; look with: verimorph backup check", "volume", name, "err", why)
 	}
 	dialects, err := device.ReadDialects(device.Builtin())
 	if err != nil {
@@ -155,13 +174,18 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 		o.transferBase = "http://" + o.transferListen
 	}
 	give := &transfer.Server{Base: strings.TrimRight(o.transferBase, "/")}
+	receiver, err := transfer.Receive(transfer.ReceiverConfig{SFTP: o.receiveSFTP, FTP: o.receiveFTP, TFTP: o.receiveTFTP, Host: o.receiveHost, HostKey: filepath.Join(o.data, "receiver-host-key"), Give: give, Log: log})
+	if err != nil {
+		return err
+	}
+	defer receiver.Close()
 	pace := change.Pace{Factor: o.factor}
 	catalogue := &loaded.Catalogue{Store: st}
 	keeper, err := imagestore.New(imagestore.Config{Store: st, Blobs: images, Vault: v, Catalogue: catalogue.Parsed, Dir: filepath.Join(o.data, "images"), Log: log})
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease})
+	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease})
 	if err != nil {
 		return err
 	}
@@ -173,6 +197,18 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 		printFirst(os.Stdout, o.firstUser, password)
 	}
 	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Keeper: keeper, Loaded: catalogue, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log}))
+}
+
+// recipients reads who else can open backups.
+func recipients(list string) (out []age.Recipient, err error) {
+	for _, text := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' }) {
+		one, err := age.ParseX25519Recipient(text)
+		if err != nil {
+			return nil, fmt.Errorf("-offline-recipient %q is no age recipient; make a key with age-keygen and give its public half, which begins with age1", text)
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 func printFirst(w io.Writer, user, password string) {

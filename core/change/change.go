@@ -30,6 +30,11 @@ const (
 	Services   Kind = "services" // the box says its services are up
 	Tidy       Kind = "tidy"     // remove the image file from the box
 	Verify     Kind = "verdict"  // measure again, compare until settled, conclude
+
+	// Of a restore.
+	CheckRestore Kind = "check-restore" // the device is the one, and the bundle can be read
+	PutPart      Kind = "put-part"      // put one part back under its exact name
+	CompareParts Kind = "compare-parts" // read all parts again and hold them against what was put
 )
 
 // Titles of the kinds, as people read them.
@@ -39,6 +44,7 @@ var Titles = map[Kind]string{
 	Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
 	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version",
 	Services: "Wait for services", Tidy: "Remove image from device", Verify: "Compare readings, conclude",
+	CheckRestore: "Check device and bundle", PutPart: "Put back", CompareParts: "Compare with the backup",
 }
 
 // A Step is one act of a change.
@@ -49,6 +55,7 @@ type Step struct {
 	Title       string
 	Expect      catalog.Span // seconds, at the pace of the installation
 	StopsBefore bool         // a safe point to hold: before this step
+	Part        string       `json:",omitempty"` // of put-part: its name
 }
 
 // Pace converts the catalogue's durations to the pace of an installation. Factor 1 is real use; simulated fleets run
@@ -114,6 +121,50 @@ func Draft(f *catalog.Family, p *path.Path, pace Pace, lacks func(sha256 string)
 	steps = append(steps, Step{Hop: -1, Kind: Verify, Expect: verify, StopsBefore: true})
 	for i := range steps {
 		steps[i].Number, steps[i].Title = i+1, Titles[steps[i].Kind]
+	}
+	return steps, nil
+}
+
+// A Restored is one part that a restore puts back.
+type Restored struct {
+	Name, Title   string
+	Save, Restart bool // what the device needs afterwards
+}
+
+// DraftRestore lists the steps that put parts back on a device: a backup of what is there comes first, and everything is
+// read again afterwards.
+func DraftRestore(f *catalog.Family, parts []Restored, pace Pace) ([]Step, error) {
+	if len(parts) == 0 {
+		return nil, fmt.Errorf("there is nothing to put back")
+	}
+	if f == nil {
+		f = &catalog.Family{}
+	}
+	var save, restart bool
+	steps := []Step{{Kind: Readings, Expect: span(f, pace, "readings")}, {Kind: CheckRestore, Expect: span(f, pace, "check")}, {Kind: Backup, Expect: span(f, pace, "backup")}}
+	for _, p := range parts {
+		save, restart = save || p.Save, restart || p.Restart
+		steps = append(steps, Step{Kind: PutPart, Part: p.Name, Title: "Put back: " + p.Title, Expect: span(f, pace, "backup")})
+	}
+	after := []Kind{}
+	if save {
+		after = append(after, Save)
+	}
+	if restart {
+		after = append(after, Restart, Link, Login, Confirm, Services)
+	}
+	for _, k := range after {
+		steps = append(steps, Step{Kind: k, Expect: span(f, pace, string(k))})
+	}
+	steps = append(steps, Step{Kind: CompareParts, Expect: span(f, pace, "backup")})
+	steps = append(steps, Step{Kind: Verify, Expect: span(f, pace, "services")})
+	for i := range steps {
+		s := &steps[i]
+		s.Hop, s.Number = -1, i+1
+		if s.Title == "" {
+			s.Title = Titles[s.Kind]
+		}
+		s.StopsBefore = i > 0 && s.Kind != Restart && s.Kind != Link && s.Kind != Login && s.Kind != Confirm
 	}
 	return steps, nil
 }

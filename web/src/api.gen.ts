@@ -89,7 +89,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change what is known about a device */
+        patch: operations["setDevice"];
         trace?: never;
     };
     "/devices/{name}/refresh": {
@@ -140,10 +141,68 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Pin a host key that is known */
+        put: operations["setHostKey"];
         post?: never;
         /** Forget the pinned host key; the next contact pins the one it finds */
         delete: operations["forgetHostKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** Every distinct state of the configuration, newest first */
+        get: operations["getHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** What runs against what is saved, and against the last backup; the device is asked now */
+        get: operations["getDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/backup-attempts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** The latest attempts to take a backup */
+        get: operations["listBackupAttempts"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -749,6 +808,336 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/backups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** One backup with all its parts */
+        get: operations["getBackup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/{id}/parts/{part}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                part: string;
+            };
+            cookie?: never;
+        };
+        /** One part as text, secrets masked; parts that are secrets as a whole are not shown */
+        get: operations["readPart"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a backup whatever retention says, for a reason */
+        put: operations["holdBackup"];
+        post?: never;
+        /** Let a held backup go its way again */
+        delete: operations["releaseBackup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/{id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** A bundle as a tar archive. Secrets never leave in the open; either the texts are masked, or the archive is encrypted with age */
+        get: operations["exportBackup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backup-imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation */
+        post: operations["importBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/{id}/restore-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a restore would change on the device now; nothing is put */
+        post: operations["previewRestore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a change that puts a backup, or parts of it, back */
+        post: operations["draftRestore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backup-health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the backups of each device are */
+        get: operations["getBackupHealth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backup-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for a text in the latest configuration of every device, secrets masked */
+        post: operations["searchBackups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backup-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prove the whole backup store */
+        post: operations["checkBackups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backup-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When backups are taken by themselves, and how long they are kept */
+        get: operations["listBackupSchedules"];
+        /** Write the schedule of a device, a group or every device */
+        put: operations["putBackupSchedule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backup-schedules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete the schedule of a device or group */
+        delete: operations["deleteBackupSchedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notifications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where news of failed and missed backups goes */
+        get: operations["getNotifications"];
+        /** Say where news goes */
+        put: operations["putNotifications"];
+        /** Send a test to every place now */
+        post: operations["testNotifications"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys to the boxes; what is secret is never shown */
+        get: operations["listCredentials"];
+        put?: never;
+        /** Add a credential */
+        post: operations["addCredential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/credentials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a credential */
+        delete: operations["deleteCredential"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sign-in-tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many refused sign-ins are risked */
+        get: operations["getSignInTries"];
+        /** Set the bound */
+        put: operations["putSignInTries"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What may be told about the keys of the installation */
+        get: operations["getKeys"];
+        put?: never;
+        /** Make a new key while everything goes on; what is encrypted is encrypted anew */
+        post: operations["rotateKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who used which key when, newest first */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/backups/{id}/compare/{other}": {
         parameters: {
             query?: never;
@@ -966,6 +1355,11 @@ export interface components {
         };
         Device: {
             name: string;
+            groups: string[];
+            /** @description URL of its HTTP side. */
+            web?: string;
+            /** @description Sign-ins in a row that the device refused. */
+            refusedTries?: number;
             site: string;
             address: string;
             dialect: string;
@@ -1000,6 +1394,11 @@ export interface components {
             /** @description Known host key in authorized-keys form; otherwise the first contact pins it. */
             hostKey?: string;
             transfer?: components["schemas"]["Transfer"];
+            groups?: string[];
+            /** @description URL of its HTTP side. */
+            web?: string;
+            /** @description For its HTTP side. */
+            token?: string;
         };
         Credentials: {
             user: string;
@@ -1261,6 +1660,11 @@ export interface components {
         Change: {
             /** Format: int64 */
             id: number;
+            /** @enum {string} */
+            kind: "firmware" | "restore";
+            restore?: components["schemas"]["RestoreSummary"];
+            /** @description The device may show another host key; it is pinned then. */
+            expectsHostKey?: boolean;
             device: string;
             state: components["schemas"]["ChangeState"];
             from: string;
@@ -1277,7 +1681,7 @@ export interface components {
             endedAt?: string;
             /** @description What can be done with it now. */
             actions: components["schemas"]["Action"][];
-            path: components["schemas"]["Path"];
+            path?: components["schemas"]["Path"];
             steps: components["schemas"]["Step"][];
             /**
              * Format: double
@@ -1645,15 +2049,298 @@ export interface components {
             device: string;
             /** Format: int64 */
             change?: number;
-            /** @description From 1. */
+            /** @description From 1; 0 for a restore. */
             hop?: number;
+            /** @description Firmware that ran when it was taken. */
             version: string;
+            model: string;
+            /** @description Exact name of its main configuration. */
             file: string;
+            /** @description Of its main configuration. */
             sha256: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Of all parts in bytes.
+             */
             size: number;
             /** Format: date-time */
             takenAt: string;
+            /** @enum {string} */
+            reason: "demand" | "schedule" | "change" | "import";
+            complete: boolean;
+            /** @description Titles of parts that a complete bundle has. */
+            lacks: string[];
+            /** @description Why it must be kept; empty when it is not held. */
+            held: string;
+            /**
+             * Format: date-time
+             * @description It was let go; its content is not there any more.
+             */
+            goneAt?: string;
+            goneWhy?: string;
+        };
+        BackupDetail: {
+            backup: components["schemas"]["Backup"];
+            parts: components["schemas"]["BackupPart"][];
+            lacks: components["schemas"]["BackupLack"][];
+        };
+        BackupPart: {
+            name: string;
+            title: string;
+            kind: string;
+            /** @description Exact name under which the device knows it. */
+            file: string;
+            syntax?: string;
+            sha256: string;
+            /** Format: int64 */
+            size: number;
+            /** @description How it was fetched. */
+            by: string;
+            /** @description How it was proved to be whole. */
+            proof: string;
+            /** @description It can be shown as text with its secrets masked. */
+            readable: boolean;
+            restorable: boolean;
+        };
+        BackupLack: {
+            name: string;
+            title: string;
+            kind: string;
+            why: string;
+            /** @description A bundle without it is not complete. */
+            needed: boolean;
+        };
+        RestoreWish: {
+            /** @description Where to; by default the device it was taken from. */
+            device?: string;
+            /** @description Which; by default every part that can be put back, without the whole-system archive. */
+            parts?: string[];
+            /**
+             * Format: int64
+             * @description A conversion of this backup whose result is put in place of its configuration.
+             */
+            conversion?: number;
+            /** @description The device may show another host key than the pinned one. */
+            expectNewHostKey?: boolean;
+        };
+        RestorePreview: {
+            backup: components["schemas"]["Backup"];
+            device: string;
+            /** @description Of the device as it is now. */
+            model: string;
+            version: string;
+            /** @description It is another device than the one the backup was taken from. */
+            replacement: boolean;
+            parts: components["schemas"]["RestorePartPreview"][];
+            /** @description Why it cannot be done as wished; empty when it can. */
+            refusals: string[];
+            notes: string[];
+        };
+        RestorePartPreview: {
+            name: string;
+            title: string;
+            file: string;
+            /**
+             * @description What putting it back would do.
+             * @enum {string}
+             */
+            state: "same" | "changes" | "new" | "unknown";
+            save: boolean;
+            restart: boolean;
+            note: string;
+            /** @description From the device now to what would be put; secrets masked. */
+            differences: components["schemas"]["Difference"][];
+        };
+        RestoreSummary: {
+            /** Format: int64 */
+            backup: number;
+            parts: string[];
+            replacement: boolean;
+        };
+        BackupHealth: {
+            device: string;
+            site: string;
+            /**
+             * @description good: the last attempt gave a complete bundle; late: none was due to fail, but the last complete one is older than its schedule.
+             * @enum {string}
+             */
+            health: "good" | "late" | "incomplete" | "failed" | "missed" | "never";
+            /** Format: date-time */
+            lastGood?: string;
+            /** Format: int64 */
+            lastGoodId?: number;
+            last?: components["schemas"]["BackupAttempt"];
+            /** @description Attempts in a row that gave no complete bundle. */
+            failures: number;
+            /** Format: date-time */
+            next?: string;
+            bundles: number;
+            /**
+             * Format: int64
+             * @description Of all parts of all bundles before equal ones are stored once.
+             */
+            bytes: number;
+        };
+        BackupAttempt: {
+            /** Format: int64 */
+            id: number;
+            device: string;
+            reason: string;
+            /** Format: date-time */
+            beganAt: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /** @enum {string} */
+            outcome: "running" | "complete" | "incomplete" | "failed" | "missed";
+            detail: string;
+            /** Format: int64 */
+            backup?: number;
+        };
+        SearchResult: {
+            items: components["schemas"]["SearchHit"][];
+            /** @description How many configurations were looked through. */
+            devices: number;
+            /** @description Devices whose configuration could not be looked through, and why. */
+            unread: string[];
+            /** @description There are more than are given. */
+            more?: boolean;
+        };
+        SearchHit: {
+            device: string;
+            /** Format: int64 */
+            backup: number;
+            version: string;
+            /** Format: date-time */
+            takenAt: string;
+            line: number;
+            text: string;
+        };
+        BackupCheck: {
+            volumes: number;
+            bundles: number;
+            objects: number;
+            /**
+             * Format: int64
+             * @description Bytes on the disk that were read.
+             */
+            stored: number;
+            /**
+             * Format: int64
+             * @description Bytes that were unpacked; 0 unless deep.
+             */
+            content: number;
+            /** Format: double */
+            seconds: number;
+            damages: components["schemas"]["BackupDamage"][];
+        };
+        BackupDamage: {
+            volume: string;
+            what: string;
+            /** @description Those that are hit. */
+            backups: components["schemas"]["Backup"][];
+        };
+        BackupSchedule: {
+            /** Format: int64 */
+            id?: number;
+            device?: string;
+            /** @description Without device and group: every device that has no other. */
+            group?: string;
+            /** @description Five fields as in crontab, in the zone of the service; empty: none by schedule. */
+            when: string;
+            spreadMinutes: number;
+            /** @description 0: no bound by age. */
+            keepDays: number;
+            /** @description 0: no bound by number. */
+            keepCount: number;
+            changedBy?: string;
+            /** Format: date-time */
+            changedAt?: string;
+        };
+        Notifications: {
+            /** @description URL that gets each notice as JSON; empty: none. */
+            webhook: string;
+            /** @description host:port of a mail server; empty: none. */
+            smtp: string;
+            smtpUser: string;
+            /** @description Only given */
+            smtpPassword?: string;
+            from: string;
+            to: string[];
+        };
+        Credential: {
+            /** Format: int64 */
+            id: number;
+            device?: string;
+            group?: string;
+            kind: components["schemas"]["CredentialKind"];
+            user: string;
+            /** @description Firmware versions it applies to, such as 4.x; empty: any. */
+            versions: string;
+            createdBy: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            usedAt?: string;
+        };
+        /** @enum {string} */
+        CredentialKind: "password" | "key" | "privileged" | "http-token" | "snmp-v3" | "console";
+        NewCredential: {
+            device?: string;
+            group?: string;
+            kind: components["schemas"]["CredentialKind"];
+            user?: string;
+            versions?: string;
+            password?: string;
+            privateKey?: string;
+            passphrase?: string;
+            token?: string;
+            authProtocol?: string;
+            authPassword?: string;
+            privProtocol?: string;
+            privPassword?: string;
+        };
+        SignInTries: {
+            /** @description Refused sign-ins in a row. */
+            bound: number;
+            /** @description After which it is risked again. */
+            restSeconds: number;
+        };
+        Keys: {
+            /** @description Public half of the key of the installation. */
+            recipient: string;
+            /** @description Keys that are on their way out. */
+            older: string[];
+            /** @description Further recipients of backups. */
+            offline: number;
+            /** @description The data key that encrypts now. */
+            dataKey: number;
+            /** Format: date-time */
+            dataKeyAt: string;
+        };
+        AuditLine: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            event: string;
+            device: string;
+            detail: string;
+        };
+        ConfigurationState: {
+            backup: components["schemas"]["Backup"];
+            /** @description How many backups in a row showed it. */
+            times: number;
+            /** Format: date-time */
+            lastSeen: string;
+        };
+        Drift: {
+            /** @description From what is saved to what runs. */
+            unsaved: components["schemas"]["Difference"][];
+            /** @description From the last backup to what runs. */
+            sinceBackup: components["schemas"]["Difference"][];
+            backup?: components["schemas"]["Backup"];
+            note?: string;
         };
         BackupPage: {
             items: components["schemas"]["Backup"][];
@@ -2096,6 +2783,37 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    setDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    groups?: string[];
+                    /** @description URL of its HTTP side. */
+                    web?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The device. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     refreshDevice: {
         parameters: {
             query?: never;
@@ -2144,6 +2862,34 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    setHostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description In authorized-keys form. */
+                    hostKey: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Pinned. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     forgetHostKey: {
         parameters: {
             query?: never;
@@ -2161,6 +2907,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The states. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ConfigurationState"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBackupAttempts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["BackupAttempt"][];
+                    };
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -3190,6 +4009,623 @@ export interface operations {
                 };
                 content: {
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The backup. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readPart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                part: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Held. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Released. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportBackup: {
+        parameters: {
+            query: {
+                form: "masked" | "archive";
+                /** @description age recipients of an archive, besides those of the installation. */
+                recipient?: string[];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importBackup: {
+        parameters: {
+            query?: {
+                /** @description The device it belongs to; by default the one it names. */
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The backup. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRestore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreWish"];
+            };
+        };
+        responses: {
+            /** @description What it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RestorePreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftRestore: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreWish"];
+            };
+        };
+        responses: {
+            /** @description The draft. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBackupHealth: {
+        parameters: {
+            query?: {
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page, by device name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["BackupHealth"][];
+                        next?: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchBackups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    /** @description The text is a regular expression (RE2). */
+                    pattern?: boolean;
+                    device?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Where it stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkBackups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Unpack every content as well and hold it against its sum. */
+                    deep?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBackupSchedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["BackupSchedule"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putBackupSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupSchedule"];
+            };
+        };
+        responses: {
+            /** @description As it is now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupSchedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteBackupSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Deleted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNotifications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The places. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notifications"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putNotifications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Notifications"];
+            };
+        };
+        responses: {
+            /** @description Written. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testNotifications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Delivered. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCredentials: {
+        parameters: {
+            query?: {
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description In the order in which they are tried. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Credential"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addCredential: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCredential"];
+            };
+        };
+        responses: {
+            /** @description The credential, without its secret. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Deleted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSignInTries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bound. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInTries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSignInTries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInTries"];
+            };
+        };
+        responses: {
+            /** @description Written. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keys. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    which: "data" | "installation";
+                };
+            };
+        };
+        responses: {
+            /** @description The keys as they are now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                device?: string;
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["AuditLine"][];
+                        next?: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,757 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+
+	api "verimorph/api/client"
+	"verimorph/api/gen"
+	"verimorph/backupstore"
+	"verimorph/core/backup"
+	"verimorph/core/config"
+	"verimorph/report"
+	"verimorph/vault"
+)
+
+// list reads names with commas between them; nil when there are none.
+func list(text string) *[]string {
+	var out []string
+	for _, w := range strings.Split(text, ",") {
+		if w = strings.TrimSpace(w); w != "" {
+			out = append(out, w)
+		}
+	}
+	if out == nil {
+		return nil
+	}
+	return &out
+}
+
+var backupCommands = []command{
+	{
+		name: "backup list", short: "Backups, newest first", example: "backup list -device hollen-fw1",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			device := fs.String("device", "", "only of this device")
+			return func(ctx context.Context, c *client, _ []string) error {
+				backups, err := all(func(cursor *string) ([]gen.Backup, *string, error) {
+					p, err := call[gen.BackupPage](c, func(a *api.Client) (*http.Response, error) {
+						return a.ListBackups(ctx, &gen.ListBackupsParams{Device: optional(*device), Cursor: cursor})
+					})
+					return p.Items, p.Next, err
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(backups, func() {
+					rows := [][]string{{"BACKUP", "DEVICE", "MODEL", "VERSION", "BYTES", "WHY", "COMPLETE", "TAKEN", ""}}
+					for _, b := range backups {
+						complete := "yes"
+						if !b.Complete {
+							complete = "NO, lacks " + strings.Join(b.Lacks, ", ")
+						}
+						held := ""
+						if b.Held != "" {
+							held = "held: " + b.Held
+						}
+						rows = append(rows, []string{fmt.Sprint(b.Id), b.Device, b.Model, b.Version, fmt.Sprint(b.Size), why(b), complete, b.TakenAt.Local().Format(time.DateTime), held})
+					}
+					table(c.out, rows)
+				})
+			}
+		},
+	},
+	{
+		name: "backup take", args: "DEVICE", short: "Take a backup of all that a device holds now", min: 1, max: 1, example: "backup take hollen-fw1",
+		long: "It exits 1 when something a complete backup has could not be read; what could be read is kept.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				b, err := call[gen.Backup](c, func(a *api.Client) (*http.Response, error) {
+					return a.TakeBackup(ctx, gen.TakeBackupJSONRequestBody{Device: args[0]})
+				})
+				if err != nil {
+					return err
+				}
+				if err := c.show(b, func() {
+					c.printf("Backup %d of %s: %s, %d bytes, read back\n", b.Id, b.Device, b.Version, b.Size)
+					if !b.Complete {
+						c.printf("It is NOT complete; it lacks: %s\n", strings.Join(b.Lacks, ", "))
+					}
+				}); err != nil || b.Complete {
+					return err
+				}
+				return errNo
+			}
+		},
+	},
+	{
+		name: "backup show", args: "BACKUP", short: "What is in a backup, or one part of it with its secrets masked", min: 1, max: 1, example: "backup show 1 -part running",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			part := fs.String("part", "", "`name` of a part to print")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "backup")
+				if err != nil {
+					return err
+				}
+				if *part != "" {
+					text, err := call[string](c, func(a *api.Client) (*http.Response, error) { return a.ReadPart(ctx, id, *part) })
+					if err != nil {
+						return err
+					}
+					return c.show(map[string]string{"text": text}, func() { c.printf("%s", text) })
+				}
+				d, err := call[gen.BackupDetail](c, func(a *api.Client) (*http.Response, error) { return a.GetBackup(ctx, id) })
+				if err != nil {
+					return err
+				}
+				return c.show(d, func() { c.printBackup(d) })
+			}
+		},
+	},
+	{
+		name: "backup compare", args: "BACKUP BACKUP", short: "What differs between two saved configurations", min: 2, max: 2, example: "backup compare 1 3",
+		long: "It exits 1 when they differ.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				from, err := number(args[0], "backup")
+				if err != nil {
+					return err
+				}
+				to, err := number(args[1], "backup")
+				if err != nil {
+					return err
+				}
+				l, err := call[struct {
+					Items []gen.Difference `json:"items"`
+				}](c, func(a *api.Client) (*http.Response, error) { return a.CompareBackups(ctx, from, to) })
+				if err != nil {
+					return err
+				}
+				return c.showDifferences(l.Items)
+			}
+		},
+	},
+	{
+		name: "backup history", args: "DEVICE", short: "Every distinct state of a device's configuration", min: 1, max: 1, example: "backup history hollen-fw1",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				l, err := call[struct {
+					Items []gen.ConfigurationState `json:"items"`
+				}](c, func(a *api.Client) (*http.Response, error) { return a.GetHistory(ctx, args[0]) })
+				if err != nil {
+					return err
+				}
+				return c.show(l.Items, func() {
+					rows := [][]string{{"BACKUP", "VERSION", "FIRST SEEN", "LAST SEEN", "TIMES", "BY"}}
+					for _, s := range l.Items {
+						rows = append(rows, []string{fmt.Sprint(s.Backup.Id), s.Backup.Version, s.Backup.TakenAt.Local().Format(time.DateTime), s.LastSeen.Local().Format(time.DateTime), fmt.Sprint(s.Times), why(s.Backup)})
+					}
+					table(c.out, rows)
+				})
+			}
+		},
+	},
+	{
+		name: "backup drift", args: "DEVICE", short: "What runs on a device against what is saved and what was backed up", min: 1, max: 1, example: "backup drift hollen-fw1",
+		long: "The device is asked now. It exits 1 when there is a difference.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				d, err := call[gen.Drift](c, func(a *api.Client) (*http.Response, error) { return a.GetDrift(ctx, args[0]) })
+				if err != nil {
+					return err
+				}
+				if c.json {
+					err = c.printJSON(d)
+				} else {
+					c.printf("From what is saved to what runs:\n")
+					c.printDifferences(d.Unsaved)
+					if d.Backup != nil {
+						c.printf("\nFrom backup %d to what runs:\n", d.Backup.Id)
+						c.printDifferences(d.SinceBackup)
+					}
+					if d.Note != nil {
+						c.printf("\n%s\n", *d.Note)
+					}
+				}
+				if err == nil && (differ(d.Unsaved) || differ(d.SinceBackup)) {
+					err = errNo
+				}
+				return err
+			}
+		},
+	},
+	{
+		name: "backup search", args: "TEXT", short: "Look for a text in the latest configuration of every device", min: 1, max: 1, example: "backup search 203.0.113.18",
+		long: "Secrets are masked before it looks. It exits 1 when nothing is found.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			device := fs.String("device", "", "only in this device's")
+			pattern := fs.Bool("pattern", false, "the text is a regular expression (RE2)")
+			return func(ctx context.Context, c *client, args []string) error {
+				r, err := call[gen.SearchResult](c, func(a *api.Client) (*http.Response, error) {
+					return a.SearchBackups(ctx, gen.SearchBackupsJSONRequestBody{Text: args[0], Pattern: pattern, Device: optional(*device)})
+				})
+				if err != nil {
+					return err
+				}
+				if err := c.show(r, func() {
+					for _, h := range r.Items {
+						c.printf("%s, backup %d, line %d:  %s\n", c.paint(bold, h.Device), h.Backup, h.Line, strings.TrimSpace(h.Text))
+					}
+					for _, u := range r.Unread {
+						c.printf("? %s\n", u)
+					}
+					c.printf("%s in %s\n", count(len(r.Items), "line"), count(r.Devices, "configuration"))
+				}); err != nil || len(r.Items) > 0 {
+					return err
+				}
+				return errNo
+			}
+		},
+	},
+	{
+		name: "backup health", short: "How the backups of each device are", example: "backup health",
+		long: "It exits 1 when one is not good.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, _ []string) error {
+				hs, err := all(func(cursor *string) ([]gen.BackupHealth, *string, error) {
+					p, err := call[struct {
+						Items []gen.BackupHealth `json:"items"`
+						Next  *string            `json:"next"`
+					}](c, func(a *api.Client) (*http.Response, error) {
+						return a.GetBackupHealth(ctx, &gen.GetBackupHealthParams{Cursor: cursor})
+					})
+					return p.Items, p.Next, err
+				})
+				if err != nil {
+					return err
+				}
+				if err := c.show(hs, func() {
+					rows := [][]string{{"DEVICE", "HEALTH", "LAST GOOD", "BACKUPS", "NEXT", "LAST ATTEMPT"}}
+					for _, h := range hs {
+						good, next, last := "never", "", ""
+						if h.LastGood != nil {
+							good = ago(*h.LastGood)
+						}
+						if h.Next != nil {
+							next = h.Next.Local().Format("Mon 15:04")
+						}
+						if h.Last != nil {
+							last = string(h.Last.Outcome) + " " + ago(h.Last.BeganAt)
+							if h.Last.Detail != "" {
+								last += ": " + h.Last.Detail
+							}
+						}
+						rows = append(rows, []string{h.Device, string(h.Health), good, fmt.Sprint(h.Bundles), next, last})
+					}
+					table(c.out, rows)
+				}); err != nil {
+					return err
+				}
+				if slices.ContainsFunc(hs, func(h gen.BackupHealth) bool { return h.Health != gen.BackupHealthHealthGood }) {
+					return errNo
+				}
+				return nil
+			}
+		},
+	},
+	{
+		name: "backup attempts", args: "DEVICE", short: "The latest attempts to take a backup of a device", min: 1, max: 1, example: "backup attempts hollen-fw1",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				l, err := call[struct {
+					Items []gen.BackupAttempt `json:"items"`
+				}](c, func(a *api.Client) (*http.Response, error) { return a.ListBackupAttempts(ctx, args[0]) })
+				if err != nil {
+					return err
+				}
+				return c.show(l.Items, func() {
+					rows := [][]string{{"BEGAN", "WHY", "OUTCOME", "BACKUP", "DETAIL"}}
+					for _, a := range l.Items {
+						id := ""
+						if a.Backup != nil {
+							id = fmt.Sprint(*a.Backup)
+						}
+						rows = append(rows, []string{a.BeganAt.Local().Format(time.DateTime), a.Reason, string(a.Outcome), id, a.Detail})
+					}
+					table(c.out, rows)
+				})
+			}
+		},
+	},
+	{
+		name: "backup restore", args: "BACKUP", short: "What putting a backup back would change; with -draft, a change that does it", min: 1, max: 1, example: "backup restore 3 -parts running -draft",
+		long: "Without -draft nothing is changed; it exits 1 when it cannot be done as wished. A draft is approved and started like any other change.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			device := fs.String("device", "", "another `device` to put it on")
+			parts := fs.String("parts", "", "`names` of parts, with commas; by default all that can be put back, without the whole system")
+			conversion := fs.Int64("conversion", 0, "`number` of a conversion whose result is put in place of the configuration")
+			newKeyOK := fs.Bool("expect-new-host-key", false, "the device may show another host key than the pinned one")
+			draft := fs.Bool("draft", false, "draft the change")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "backup")
+				if err != nil {
+					return err
+				}
+				w := gen.RestoreWish{Device: optional(*device), Parts: list(*parts)}
+				if *conversion != 0 {
+					w.Conversion = conversion
+				}
+				if *newKeyOK {
+					w.ExpectNewHostKey = newKeyOK
+				}
+				if *draft {
+					ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
+						return a.DraftRestore(ctx, id, &gen.DraftRestoreParams{IdempotencyKey: newKey()}, w)
+					})
+					if err != nil {
+						return err
+					}
+					return c.show(ch, func() {
+						c.printf("Drafted change %d: backup %d goes back on %s in %d steps, %s expected.\nRead it with: verimorph change show %d\n", ch.Id, id, ch.Device, len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh), ch.Id)
+					})
+				}
+				p, err := call[gen.RestorePreview](c, func(a *api.Client) (*http.Response, error) { return a.PreviewRestore(ctx, id, w) })
+				if err != nil {
+					return err
+				}
+				if err := c.show(p, func() { c.printPreview(p) }); err != nil || len(p.Refusals) == 0 {
+					return err
+				}
+				return errNo
+			}
+		},
+	},
+	{
+		name: "backup hold", args: "BACKUP", short: "Keep a backup whatever retention says", min: 1, max: 1, example: "backup hold 3 -reason \"audit 2026\"",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			reason := fs.String("reason", "", "why it must be kept")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "backup")
+				if err != nil {
+					return err
+				}
+				if *reason == "" {
+					return errUsage{"-reason is needed"}
+				}
+				_, err = call[struct{}](c, func(a *api.Client) (*http.Response, error) {
+					return a.HoldBackup(ctx, id, gen.HoldBackupJSONRequestBody{Reason: *reason})
+				})
+				return err
+			}
+		},
+	},
+	{
+		name: "backup release", args: "BACKUP", short: "Let a held backup go its way again", min: 1, max: 1, example: "backup release 3",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "backup")
+				if err != nil {
+					return err
+				}
+				_, err = call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.ReleaseBackup(ctx, id) })
+				return err
+			}
+		},
+	},
+	{
+		name: "backup schedule", short: "When backups are taken by themselves and how long they are kept; with flags, set it", example: "backup schedule -group piers -when \"30 1 * * *\" -spread 2h -keep-days 90 -keep-count 30",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			device := fs.String("device", "", "of this device")
+			group := fs.String("group", "", "of this group; without -device and -group, of every device that has no other")
+			when := fs.String("when", "", "five fields as in crontab; \"never\" for none by schedule")
+			spread := fs.Duration("spread", 2*time.Hour, "devices start at different moments within this span")
+			days := fs.Int("keep-days", 90, "keep what is younger; 0: no bound by age")
+			number := fs.Int("keep-count", 30, "keep so many of each device; 0: no bound by number")
+			drop := fs.Int64("remove", 0, "delete the schedule of this `number`")
+			return func(ctx context.Context, c *client, _ []string) error {
+				if *drop != 0 {
+					_, err := call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.DeleteBackupSchedule(ctx, *drop) })
+					return err
+				}
+				if *when != "" {
+					if *when == "never" {
+						*when = ""
+					}
+					if _, err := call[gen.BackupSchedule](c, func(a *api.Client) (*http.Response, error) {
+						return a.PutBackupSchedule(ctx, gen.BackupSchedule{Device: optional(*device), Group: optional(*group), When: *when, SpreadMinutes: int(spread.Minutes()), KeepDays: *days, KeepCount: *number})
+					}); err != nil {
+						return err
+					}
+				}
+				l, err := call[struct {
+					Items []gen.BackupSchedule `json:"items"`
+				}](c, func(a *api.Client) (*http.Response, error) { return a.ListBackupSchedules(ctx) })
+				if err != nil {
+					return err
+				}
+				return c.show(l.Items, func() {
+					rows := [][]string{{"SCHEDULE", "OF", "WHEN", "SPREAD", "KEPT"}}
+					for _, s := range l.Items {
+						of, at := "every device", s.When
+						if s.Group != nil {
+							of = "group " + *s.Group
+						}
+						if s.Device != nil {
+							of = *s.Device
+						}
+						if at == "" {
+							at = "never"
+						}
+						rows = append(rows, []string{fmt.Sprint(value(s.Id)), of, at, (time.Duration(s.SpreadMinutes) * time.Minute).String(), fmt.Sprintf("%d days and the last %d", s.KeepDays, s.KeepCount)})
+					}
+					table(c.out, rows)
+				})
+			}
+		},
+	},
+	{
+		name: "backup check", short: "Prove the whole backup store", example: "backup check -deep",
+		long: "Every byte on the disk is held against what was written, and every backup must be there with all its parts. It exits 1 when something is damaged.\nWith -store it works without the service, on a folder and a key file.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			deep := fs.Bool("deep", false, "unpack every content as well and hold it against its sum")
+			folder := fs.String("store", "", "check this `folder` without the service")
+			key := fs.String("key", "", "`file` with the key, for -store")
+			return func(ctx context.Context, c *client, _ []string) error {
+				r, err := checkStore(ctx, c, *folder, *key, *deep)
+				if err != nil {
+					return err
+				}
+				if err := c.show(r, func() {
+					for _, d := range r.Damages {
+						c.printf("%s %s %s\n", c.paint(red, "damaged"), d.Volume, d.What)
+						for _, b := range d.Backups {
+							c.printf("    backup %d of %s, taken %s, is hit\n", b.Id, b.Device, b.TakenAt.Local().Format(time.DateTime))
+						}
+					}
+					c.printf("%s, %s, %s; %.1f MiB read", count(r.Volumes, "volume"), count(r.Bundles, "backup"), count(r.Objects, "content"), float64(r.Stored)/(1<<20))
+					if r.Content > 0 {
+						c.printf(", %.1f MiB unpacked", float64(r.Content)/(1<<20))
+					}
+					c.printf(" in %.1f s: %s\n", r.Seconds, map[bool]string{true: "all as it was written", false: count(len(r.Damages), "damage")}[len(r.Damages) == 0])
+				}); err != nil || len(r.Damages) == 0 {
+					return err
+				}
+				return errNo
+			}
+		},
+	},
+	{
+		name: "backup export", args: "BACKUP", short: "Write a backup to a file: an encrypted archive, or its texts with secrets masked", min: 1, max: 1, example: "backup export 3 -out hollen.tar.age -to age1...",
+		long: "An archive is encrypted to this installation and its offline key, and to -to; open it with: verimorph backup open.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			out := fs.String("out", "", "`file` to write; by default DEVICE-backup-N.tar.age, or .tar when masked")
+			masked := fs.Bool("masked", false, "only what may be read by anybody: texts with secrets masked, as a plain tar archive")
+			to := fs.String("to", "", "further age `recipients`, with commas")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "backup")
+				if err != nil {
+					return err
+				}
+				form := gen.Archive
+				if *masked {
+					form = gen.Masked
+				}
+				d, err := call[gen.BackupDetail](c, func(a *api.Client) (*http.Response, error) { return a.GetBackup(ctx, id) })
+				if err != nil {
+					return err
+				}
+				if *out == "" {
+					*out = fmt.Sprintf("%s-backup-%d.tar%s", d.Backup.Device, id, map[bool]string{true: "", false: ".age"}[*masked])
+				}
+				data, err := call[string](c, func(a *api.Client) (*http.Response, error) {
+					return a.ExportBackup(ctx, id, &gen.ExportBackupParams{Form: form, Recipient: list(*to)})
+				})
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(*out, []byte(data), 0o600); err != nil {
+					return err
+				}
+				return c.show(map[string]any{"file": *out, "bytes": len(data)}, func() { c.printf("Wrote %s, %d bytes\n", *out, len(data)) })
+			}
+		},
+	},
+	{
+		name: "backup import", args: "FILE", short: "Take a backup over that was taken elsewhere", min: 1, max: 1, example: "backup import hollen-fw1-backup-3.tar.age",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			device := fs.String("device", "", "the device it belongs to; by default the one it names")
+			return func(ctx context.Context, c *client, args []string) error {
+				data, err := os.ReadFile(args[0])
+				if err != nil {
+					return err
+				}
+				b, err := call[gen.Backup](c, func(a *api.Client) (*http.Response, error) {
+					return a.ImportBackupWithBody(ctx, &gen.ImportBackupParams{Device: optional(*device)}, "application/octet-stream", bytes.NewReader(data))
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(b, func() {
+					c.printf("Backup %d of %s: %s, %d bytes, taken %s\n", b.Id, b.Device, b.Version, b.Size, b.TakenAt.Local().Format(time.DateTime))
+				})
+			}
+		},
+	},
+	{
+		name: "backup open", args: "FILE", short: "Open an exported archive or a volume of the store with a key file, without the service", min: 1, max: -1, example: "backup open -key offline.key -out restored data/backups/*.vmv",
+		long: "Without -out it lists what is there. With -out the parts are written in the clear under DEVICE/TIME/ with their exact names; keep that folder private.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			key := fs.String("key", "", "`file` with the age key of the installation, or the one that is kept offline")
+			out := fs.String("out", "", "`folder` to write to")
+			device := fs.String("device", "", "only of this device")
+			return func(_ context.Context, c *client, args []string) error {
+				return openBackups(c, args, *key, *out, *device)
+			}
+		},
+	},
+}
+
+// why says in a few words why a backup was taken.
+func why(b gen.Backup) string {
+	switch {
+	case b.Change != nil && value(b.Hop) > 0:
+		return fmt.Sprintf("change %d, before hop %d", *b.Change, *b.Hop)
+	case b.Change != nil:
+		return fmt.Sprintf("change %d", *b.Change)
+	}
+	return string(b.Reason)
+}
+
+func (c *client) printBackup(d gen.BackupDetail) {
+	b := d.Backup
+	c.printf("Backup %d of %s, %s with %s, taken %s (%s)\n", b.Id, b.Device, b.Model, b.Version, b.TakenAt.Local().Format(time.DateTime), why(b))
+	if b.Held != "" {
+		c.printf("Held: %s\n", b.Held)
+	}
+	rows := [][]string{{"PART", "KIND", "FILE", "BYTES", "SHA-256", "BY", "PROOF", "CAN BE PUT BACK"}}
+	for _, p := range d.Parts {
+		rows = append(rows, []string{p.Name, p.Kind, p.File, fmt.Sprint(p.Size), p.Sha256[:12], p.By, p.Proof, map[bool]string{true: "yes", false: "no"}[p.Restorable]})
+	}
+	table(c.out, rows)
+	for _, l := range d.Lacks {
+		mark := "lacks"
+		if !l.Needed {
+			mark = "has no"
+		}
+		c.printf("%s %s: %s\n", mark, l.Title, l.Why)
+	}
+	c.printf("%s\n", map[bool]string{true: "Complete.", false: "NOT complete."}[b.Complete])
+}
+
+func (c *client) printPreview(p gen.RestorePreview) {
+	c.printf("Backup %d on %s, a %s with %s\n", p.Backup.Id, p.Device, p.Model, p.Version)
+	for _, n := range p.Notes {
+		c.printf("! %s\n", n)
+	}
+	for _, part := range p.Parts {
+		after := ""
+		if part.Save {
+			after = ", is saved then"
+		}
+		if part.Restart {
+			after = ", and the device is restarted"
+		}
+		c.printf("\n%s (%s): %s%s\n", c.paint(bold, part.Title), part.File, map[gen.RestorePartPreviewState]string{
+			"same": "is as it was, nothing changes", "changes": "changes", "new": "is not on the device now", "unknown": "cannot be put back"}[part.State], after)
+		if part.Note != "" {
+			c.printf("  %s\n", part.Note)
+		}
+		if part.State == gen.RestorePartPreviewStateChanges && len(part.Differences) > 0 {
+			c.printDifferences(part.Differences)
+		}
+	}
+	for _, r := range p.Refusals {
+		c.printf("\n%s %s\n", c.paint(red, "It cannot be done so:"), r)
+	}
+	if len(p.Refusals) == 0 {
+		c.printf("\nNothing was changed. Add -draft to draft the change.\n")
+	}
+}
+
+// identities reads a key file for work without the service.
+func identities(file string) (out []age.Identity, err error) {
+	if file == "" {
+		return nil, errUsage{"-key is needed"}
+	}
+	keys, err := vault.ReadKeyFile(file)
+	for _, k := range keys {
+		out = append(out, k)
+	}
+	return out, err
+}
+
+// offlineKeys opens a store and writes nothing to it.
+type offlineKeys []age.Identity
+
+func (k offlineKeys) Recipients() ([]age.Recipient, error) { return nil, errors.New("it is only read") }
+func (k offlineKeys) Identities() ([]age.Identity, error)  { return k, nil }
+
+// checkStore asks the service for a check, or does it on a folder.
+func checkStore(ctx context.Context, c *client, folder, key string, deep bool) (gen.BackupCheck, error) {
+	if folder == "" {
+		return call[gen.BackupCheck](c, func(a *api.Client) (*http.Response, error) {
+			return a.CheckBackups(ctx, gen.CheckBackupsJSONRequestBody{Deep: &deep})
+		})
+	}
+	ids, err := identities(key)
+	if err != nil {
+		return gen.BackupCheck{}, err
+	}
+	if st, err := os.Stat(folder); err != nil || !st.IsDir() {
+		return gen.BackupCheck{}, fmt.Errorf("%s is no folder", folder)
+	}
+	s, err := backupstore.Open(folder, offlineKeys(ids))
+	if err != nil {
+		return gen.BackupCheck{}, err
+	}
+	defer s.Close()
+	began := time.Now()
+	r, err := s.Check(ctx, backupstore.Checking{Deep: deep})
+	if err != nil {
+		return gen.BackupCheck{}, err
+	}
+	out := gen.BackupCheck{Volumes: r.Volumes, Bundles: r.Bundles, Objects: r.Objects, Stored: r.Stored, Content: r.Content, Seconds: time.Since(began).Seconds(), Damages: []gen.BackupDamage{}}
+	for _, d := range r.Damages {
+		what := d.What
+		if len(d.Lost) > 0 {
+			what += fmt.Sprintf(" (%s hit)", count(len(d.Lost), "backup"))
+		}
+		out.Damages = append(out.Damages, gen.BackupDamage{Volume: d.Volume, What: what, Backups: []gen.Backup{}})
+	}
+	return out, nil
+}
+
+// maxArchive bounds an archive that is opened, in bytes.
+const maxArchive = 1 << 30
+
+// openBackups opens archives and volumes with a key file.
+func openBackups(c *client, files []string, key, out, device string) error {
+	ids, err := identities(key)
+	if err != nil {
+		return err
+	}
+	type found struct {
+		Device  string    `json:"device"`
+		Version string    `json:"version"`
+		TakenAt time.Time `json:"takenAt"`
+		Parts   []string  `json:"parts"`
+		Missing []string  `json:"missing"`
+		Folder  string    `json:"folder,omitempty"`
+	}
+	var all []found
+	take := func(m *backup.Manifest, parts map[string][]byte, missing []backup.Part) error {
+		if device != "" && m.Device != device {
+			return nil
+		}
+		f := found{Device: m.Device, Version: m.Version, TakenAt: m.TakenAt, Parts: []string{}, Missing: []string{}}
+		if out != "" {
+			f.Folder = filepath.Join(out, filepath.Base(m.Device), m.TakenAt.UTC().Format("20060102-150405")+"-"+m.ID[:min(6, len(m.ID))])
+		}
+		for _, p := range m.Parts {
+			data, ok := parts[p.Name]
+			if !ok {
+				continue
+			}
+			f.Parts = append(f.Parts, p.File)
+			if out == "" {
+				continue
+			}
+			name := filepath.Join(f.Folder, filepath.FromSlash(p.File))
+			if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+				return err
+			}
+			if err := os.WriteFile(name, data, 0o600); err != nil {
+				return err
+			}
+		}
+		for _, p := range missing {
+			f.Missing = append(f.Missing, p.File)
+		}
+		all = append(all, f)
+		return nil
+	}
+	for _, name := range files {
+		if strings.HasSuffix(name, ".vmv") {
+			err = backupstore.OpenFile(name, ids, take)
+		} else {
+			err = openArchive(name, ids, take)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return c.show(all, func() {
+		rows := [][]string{{"DEVICE", "VERSION", "TAKEN", "PARTS", "IN OTHER VOLUMES", "WRITTEN TO"}}
+		for _, f := range all {
+			rows = append(rows, []string{f.Device, f.Version, f.TakenAt.Local().Format(time.DateTime), strings.Join(f.Parts, " "), strings.Join(f.Missing, " "), f.Folder})
+		}
+		table(c.out, rows)
+	})
+}
+
+func openArchive(name string, ids []age.Identity, take func(*backup.Manifest, map[string][]byte, []backup.Part) error) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var r io.Reader = f
+	head := make([]byte, 19)
+	n, _ := io.ReadFull(f, head)
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	if string(head[:n]) == "age-encryption.org/" {
+		if r, err = age.Decrypt(f, ids...); err != nil {
+			return fmt.Errorf("this key does not open it, or it is damaged: %w", err)
+		}
+	}
+	m, parts, err := backup.ReadArchive(r, maxArchive)
+	if err != nil {
+		return err
+	}
+	return take(m, parts, nil)
+}
+
+func (c *client) showDifferences(ds []gen.Difference) error {
+	err := c.show(ds, func() { c.printDifferences(ds) })
+	if err == nil && differ(ds) {
+		err = errNo
+	}
+	return err
+}
+
+// differ reports whether there is more than cosmetics.
+func differ(ds []gen.Difference) bool {
+	return slices.ContainsFunc(ds, func(d gen.Difference) bool { return string(d.Kind) != config.Cosmetic })
+}
+
+func (c *client) printDifferences(ds []gen.Difference) {
+	for _, d := range ds {
+		mark := report.Marks[string(d.Kind)]
+		c.printf("%s %s  %s\n", mark.Sign, c.paint(bold, mark.Words), d.Path)
+		if d.Guarded != nil {
+			c.printf("  guarded: %s\n", *d.Guarded)
+		}
+		if d.Old != "" {
+			c.printf("  %s\n", c.paint(red, fmt.Sprintf("- %4d  %s", d.OldLine, strings.ReplaceAll(d.Old, "\n", "\n          "))))
+		}
+		if d.New != "" {
+			c.printf("  %s\n", c.paint(green, fmt.Sprintf("+ %4d  %s", d.NewLine, strings.ReplaceAll(d.New, "\n", "\n          "))))
+		}
+	}
+	if len(ds) == 0 {
+		c.printf("No difference.\n")
+	}
+}

@@ -1,0 +1,297 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"verimorph/core/version"
+	"verimorph/device"
+	"verimorph/imagestore"
+	"verimorph/store"
+	"verimorph/vault"
+)
+
+// Kinds of credentials.
+const (
+	KindPassword   = "password"   // user and password, over SSH
+	KindKey        = "key"        // user and private key, over SSH; its passphrase may be needed
+	KindPrivileged = "privileged" // the second password, to the privileged level
+	KindToken      = "http-token" // for the HTTP side
+	KindSNMP       = "snmp-v3"    // user, authentication and privacy (RFC 3414)
+	KindConsole    = "console"    // user and password at the console line
+)
+
+// CredentialKinds lists the kinds.
+var CredentialKinds = []string{KindPassword, KindKey, KindPrivileged, KindToken, KindSNMP, KindConsole}
+
+// A Secret is what is sealed of a credential. Which fields are needed depends on the kind.
+type Secret struct {
+	Password     string `json:"password,omitempty"`
+	PrivateKey   string `json:"privateKey,omitempty"` // OpenSSH or PEM
+	Passphrase   string `json:"passphrase,omitempty"`
+	Token        string `json:"token,omitempty"`
+	AuthProtocol string `json:"authProtocol,omitempty"` // SHA, SHA-256 ...
+	AuthPassword string `json:"authPassword,omitempty"`
+	PrivProtocol string `json:"privProtocol,omitempty"` // AES ...
+	PrivPassword string `json:"privPassword,omitempty"`
+}
+
+// Check says what is wrong with a credential before it is kept; "" when nothing is.
+func (s *Secret) Check(kind, user, versions string) string {
+	needs := func(ok bool, what string) string {
+		if ok {
+			return ""
+		}
+		return fmt.Sprintf("a credential of kind %s needs %s", kind, what)
+	}
+	if versions != "" {
+		if _, err := version.ParseRange(versions); err != nil {
+			return fmt.Sprintf("versions %q: %s", versions, err)
+		}
+	}
+	switch kind {
+	case KindPassword, KindConsole:
+		return needs(user != "" && s.Password != "", "a user and a password")
+	case KindKey:
+		if user == "" || s.PrivateKey == "" {
+			return needs(false, "a user and a private key")
+		}
+		if _, err := s.signer(); err != nil {
+			var missing *ssh.PassphraseMissingError
+			if errors.As(err, &missing) {
+				return "the private key is encrypted; its passphrase is needed"
+			}
+			return "the private key cannot be read, or its passphrase is wrong"
+		}
+	case KindPrivileged:
+		return needs(s.Password != "", "a password")
+	case KindToken:
+		return needs(s.Token != "", "a token")
+	case KindSNMP:
+		if user == "" || len(s.AuthPassword) < 8 || s.PrivPassword != "" && len(s.PrivPassword) < 8 { // RFC 3414, section 11.2
+			return needs(false, "a user and passwords of at least 8 characters")
+		}
+	default:
+		return fmt.Sprintf("kind %q is not known; known: password, key, privileged, http-token, snmp-v3, console", kind)
+	}
+	return ""
+}
+
+func (s *Secret) signer() (ssh.Signer, error) {
+	if s.Passphrase != "" {
+		return ssh.ParsePrivateKeyWithPassphrase([]byte(s.PrivateKey), []byte(s.Passphrase))
+	}
+	return ssh.ParsePrivateKey([]byte(s.PrivateKey))
+}
+
+// CredentialLabel binds a sealed credential to its place.
+func CredentialLabel(id int64) string { return fmt.Sprintf("credential %d", id) }
+
+// SealCredential seals a secret for a credential.
+func SealCredential(v *vault.Vault, id int64, s Secret) ([]byte, error) {
+	data, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	return v.Seal(CredentialLabel(id), data)
+}
+
+func openCredential(v *vault.Vault, c store.Credential) (s Secret, err error) {
+	data, err := v.Open(CredentialLabel(c.ID), c.Secret)
+	if err == nil {
+		err = json.Unmarshal(data, &s)
+	}
+	return s, err
+}
+
+// Tries bounds how often signing in is risked.
+type Tries struct {
+	Bound int `json:"bound"` // refused sign-ins in a row, over however many attempts
+	Rest  int `json:"rest"`  // seconds after which it is risked again
+}
+
+// DefaultTries stays below what common devices lock an account for.
+var DefaultTries = Tries{Bound: 3, Rest: 900}
+
+// TriesSetting is the name of the setting.
+const TriesSetting = "sign-in tries"
+
+func (e *Engine) tries(ctx context.Context) (Tries, error) {
+	t := DefaultTries
+	_, err := e.Store.Setting(ctx, TriesSetting, &t)
+	return t, err
+}
+
+// order sorts credentials in the order in which they are tried: those that are for the version that is expected to run,
+// then those for any version, then those for others. Among equals a device's own come before its groups'.
+func order(cs []store.Credential, expect string) {
+	rank := func(c store.Credential) int {
+		if c.Versions == "" {
+			return 1
+		}
+		r, err := version.ParseRange(c.Versions)
+		if err != nil {
+			return 2
+		}
+		if v, err := version.Parse(expect); expect != "" && err == nil && r.Contains(v) {
+			return 0
+		}
+		return 2
+	}
+	slices.SortStableFunc(cs, func(a, b store.Credential) int { return rank(a) - rank(b) })
+}
+
+// target is how to get to a device, with its secrets opened. expect is the version that is expected to run there, "" when
+// nobody knows; who and why go into the audit line. It refuses when so many sign-ins were refused that one more might lock
+// the account.
+func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why string) (device.Target, error) {
+	dialect := e.Dialects[d.Dialect]
+	if dialect == nil {
+		return device.Target{}, fmt.Errorf("device %s: dialect %q is not known here", d.Name, d.Dialect)
+	}
+	tries, err := e.tries(ctx)
+	if err != nil {
+		return device.Target{}, err
+	}
+	left := tries.Bound - d.RefusedTries
+	rest := time.Duration(tries.Rest) * time.Second
+	if left <= 0 && d.RefusedAt != nil {
+		if since := time.Since(*d.RefusedAt); since < rest && since > -rest { // a clock that was set back must not lock us out
+			return device.Target{}, &device.Error{Kind: device.SignInRefused, Address: d.Address, Doing: "sign in", Message: fmt.Sprintf("%d sign-ins in a row were refused, the last at %s; the next is not risked before %s, or when a credential is added", d.RefusedTries, d.RefusedAt.Format(time.DateTime), d.RefusedAt.Add(rest).Format(time.TimeOnly))}
+		}
+		left = tries.Bound
+		if err := e.Store.ForgiveTries(ctx, d.ID); err != nil {
+			return device.Target{}, err
+		}
+	}
+	t := device.Target{Address: d.Address, Web: d.Web, HostKey: d.HostKey, Dialect: dialect, Tries: left}
+	if e.Receiver != nil {
+		t.Exchange = e.Receiver
+	}
+	cs, err := e.Store.Credentials(ctx, d.ID)
+	if err != nil {
+		return t, err
+	}
+	if expect == "" {
+		expect = runningVersion(d)
+	}
+	order(cs, expect)
+	for _, c := range cs {
+		s, err := openCredential(e.Vault, c)
+		if err != nil {
+			return t, err
+		}
+		in := device.SignIn{ID: c.ID, User: c.Username, Password: s.Password}
+		switch c.Kind {
+		case KindPassword:
+			t.SignIns = append(t.SignIns, in)
+		case KindKey:
+			if in.Key, err = s.signer(); err != nil {
+				return t, fmt.Errorf("%s: its key cannot be used", CredentialLabel(c.ID))
+			}
+			t.SignIns = append(t.SignIns, in)
+		case KindPrivileged:
+			t.Privileged = append(t.Privileged, in)
+		case KindToken:
+			if t.Token == "" {
+				t.Token = s.Token
+			}
+		}
+	}
+	background := context.WithoutCancel(ctx)
+	record := func(err error) {
+		if err != nil {
+			e.Log.Warn("cannot record a sign-in", "device", d.Name, "err", err)
+		}
+	}
+	t.Refused = func(s device.SignIn) {
+		record(e.Store.TryRefused(background, d.ID))
+		record(e.Store.Audit(background, who, "credential refused", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
+	}
+	t.Used = func(s device.SignIn) {
+		record(e.Store.CredentialUsed(background, s.ID, d.ID))
+		record(e.Store.Audit(background, who, "credential used", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
+	}
+	return t, nil
+}
+
+// runningVersion is what the device ran when somebody last looked.
+func runningVersion(d store.Device) string {
+	var p device.Portrait
+	if d.Portrait == nil || json.Unmarshal(d.Portrait, &p) != nil {
+		return ""
+	}
+	return p.Version
+}
+
+// Reseal seals every secret of the records that is not sealed with the newest data key anew.
+func (e *Engine) Reseal(ctx context.Context) error {
+	label := func(kind, key string) string {
+		switch kind {
+		case "site":
+			return imagestore.SitePasswordLabel(key)
+		case "setting":
+			return "setting " + key
+		}
+		return kind + " " + key
+	}
+	return e.Store.Reseal(ctx, func(kind, key string, sealed []byte) ([]byte, error) {
+		if !e.Vault.Stale(sealed) {
+			return nil, nil
+		}
+		data, err := e.Vault.Open(label(kind, key), sealed)
+		if err != nil {
+			e.Log.Error("a secret cannot be sealed anew; it stays as it is", "kind", kind, "key", key, "err", err)
+			return nil, nil
+		}
+		return e.Vault.Seal(label(kind, key), data)
+	})
+}
+
+// Labels under which the first versions sealed passwords.
+func firstLabels(device string) (password, privileged string) {
+	return "device " + device + " password", "device " + device + " privileged password"
+}
+
+// moveOldPasswords turns passwords that the first versions kept with devices into credentials.
+func (e *Engine) moveOldPasswords(ctx context.Context) error {
+	old, err := e.Store.OldPasswords(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range old {
+		l1, l2 := firstLabels(o.Device)
+		password, err := e.Vault.Open(l1, o.Password)
+		if err != nil {
+			return err
+		}
+		privileged, err := e.Vault.Open(l2, o.Privileged)
+		if err != nil {
+			return err
+		}
+		if err := e.Store.MoveOldPasswords(ctx, o.DeviceID, PasswordCredentials(o.Username, len(privileged) > 0, "the first versions"), func(c *store.Credential, id int64) ([]byte, error) {
+			if c.Kind == KindPrivileged {
+				return SealCredential(e.Vault, id, Secret{Password: string(privileged)})
+			}
+			return SealCredential(e.Vault, id, Secret{Password: string(password)})
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PasswordCredentials are the records of a user's password and, if there is one, the second password.
+func PasswordCredentials(user string, privileged bool, by string) []store.Credential {
+	cs := []store.Credential{{Kind: KindPassword, Username: user, CreatedBy: by}}
+	if privileged {
+		cs = append(cs, store.Credential{Kind: KindPrivileged, CreatedBy: by})
+	}
+	return cs
+}

@@ -1,0 +1,283 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"verimorph/core/backup"
+	"verimorph/core/change"
+	"verimorph/core/config"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// A RestoreWork says what a restore puts back on which device. It is stored with the change: what is approved is what is
+// carried out.
+type RestoreWork struct {
+	Backup      int64         `json:"backup"`
+	Model       string        `json:"model"`
+	Serial      string        `json:"serial"`      // of the device it is for
+	Replacement bool          `json:"replacement"` // another device than the one the bundle was taken from
+	Parts       []RestorePart `json:"parts"`
+}
+
+// A RestorePart is one part that is put back.
+type RestorePart struct {
+	Name   string `json:"name"`
+	Title  string `json:"title"`
+	File   string `json:"file"`
+	Kind   string `json:"kind"`
+	Syntax string `json:"syntax,omitempty"`
+	SHA256 string `json:"sha256"`           // of the bundle's part
+	Sealed []byte `json:"sealed,omitempty"` // converted for the device; the bundle's own content when there is none
+	Note   string `json:"note,omitempty"`   // what was converted
+}
+
+// RestoreLabel binds a converted part to its place.
+func RestoreLabel(device, part string) string { return "restore of " + device + ", " + part }
+
+// PartsNow reads some parts of a device as they are now. unread says of which that was not possible, and why.
+func (e *Engine) PartsNow(ctx context.Context, d store.Device, names []string, by string) (p *device.Portrait, now map[string][]byte, unread map[string]string, err error) {
+	ctx, c, done, err := e.ask(ctx, d, by, "look at what a restore would change")
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	defer done()
+	if p, err = c.Portrait(ctx); err != nil {
+		return nil, nil, nil, err
+	}
+	now, unread = map[string][]byte{}, map[string]string{}
+	for _, name := range names {
+		s := e.Dialects[d.Dialect].Part(name)
+		if s == nil {
+			unread[name] = "the device has no such part"
+			continue
+		}
+		data, _, err := c.FetchPart(ctx, s)
+		switch k := device.KindOf(err); {
+		case err == nil:
+			now[name] = data
+		case k == device.Refused || k == device.NotUnderstood:
+			unread[name] = err.Error()
+		default:
+			return nil, nil, nil, err
+		}
+	}
+	return p, now, unread, nil
+}
+
+// work reads what a restore is to put back.
+func (r *run) work() (w RestoreWork, err error) {
+	if err := json.Unmarshal(r.c.Work, &w); err != nil {
+		return w, final("the record of this restore cannot be read: %w", err)
+	}
+	return w, nil
+}
+
+// wanted is the part of a step, its source in the dialect, and the content that is to be put.
+func (r *run) wanted(ctx context.Context, name string) (RestorePart, *device.PartSource, []byte, error) {
+	w, err := r.work()
+	if err != nil {
+		return RestorePart{}, nil, nil, err
+	}
+	d, err := r.device(ctx)
+	if err != nil {
+		return RestorePart{}, nil, nil, err
+	}
+	for _, p := range w.Parts {
+		if p.Name != name {
+			continue
+		}
+		s := r.e.Dialects[d.Dialect].Part(name)
+		if s == nil || s.Restore == nil {
+			return p, nil, nil, final("dialect %q cannot put %s back", d.Dialect, p.Title)
+		}
+		var data []byte
+		if p.Sealed != nil {
+			data, err = r.e.Vault.Open(RestoreLabel(d.Name, name), p.Sealed)
+		} else {
+			data, err = r.e.Backups.Read(p.SHA256)
+		}
+		if err != nil {
+			return p, nil, nil, final("%s cannot be read from our own store: %w; nothing was put on the device", p.Title, err)
+		}
+		return p, s, data, nil
+	}
+	return RestorePart{}, nil, nil, final("this restore has no part %q", name)
+}
+
+// checkRestore: is this the device, is it as it was when the restore was drafted, can everything be read?
+func checkRestore(r *run, ctx context.Context, s *store.Step) error {
+	w, err := r.work()
+	if err != nil {
+		return err
+	}
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return err
+	}
+	switch {
+	case p.Model != w.Model:
+		return final("the device says it is a %s; this restore is for a %s", p.Model, w.Model)
+	case p.Serial != w.Serial:
+		return final("the device has serial %s; this restore was drafted for %s. Draft it anew for the device that is there now", p.Serial, w.Serial)
+	case p.Version != r.c.From:
+		return final("the device runs %s; this restore was drafted for %s. Draft it anew", p.Version, r.c.From)
+	}
+	var size int64
+	for _, part := range w.Parts {
+		_, _, data, err := r.wanted(ctx, part.Name)
+		if err != nil {
+			return err
+		}
+		size = max(size, int64(len(data)))
+	}
+	if p.Total > 0 && p.Free < size {
+		return final("no room: the largest part needs %s and %s of %s is free; remove files from the device, the largest is %s", mib(size), mib(p.Free), mib(p.Total), largest(p))
+	}
+	s.Note = fmt.Sprintf("%s %s runs %s; %d parts of backup %d can be read", p.Model, p.Serial, p.Version, len(w.Parts), w.Backup)
+	return nil
+}
+
+// same reports whether a part on the device is what was put: to the byte, or for configurations in meaning, since a
+// device may write them in its own way.
+func same(p RestorePart, want, got []byte) bool {
+	if bytes.Equal(want, got) {
+		return true
+	}
+	if p.Syntax == "" {
+		return false
+	}
+	a, bad1 := config.Parse(p.File, string(want), config.Syntax(p.Syntax))
+	b, bad2 := config.Parse(p.File, string(got), config.Syntax(p.Syntax))
+	return len(bad1)+len(bad2) == 0 && config.Compare(a, b, config.Simple(config.Syntax(p.Syntax), nil, nil)).Same()
+}
+
+func (r *run) partIsThere(ctx context.Context, name string) (bool, error) {
+	p, s, want, err := r.wanted(ctx, name)
+	if err != nil {
+		return false, err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return false, err
+	}
+	got, _, err := c.FetchPart(ctx, s)
+	if k := device.KindOf(err); k == device.Refused || k == device.NotUnderstood { // it is not there at all, or empty
+		return false, nil
+	}
+	return err == nil && same(p, want, got), err
+}
+
+func partThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+	p, _, _, err := r.wanted(ctx, s.Plan.Part)
+	if err != nil || p.Kind == backup.System {
+		return false, "", err
+	}
+	there, err := r.partIsThere(ctx, s.Plan.Part)
+	return there, p.File + " is on the device as it was in the backup", err
+}
+
+func putPart(r *run, ctx context.Context, s *store.Step) error {
+	_, source, data, err := r.wanted(ctx, s.Plan.Part)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.PutPart(ctx, source, data)
+}
+
+func partTaken(r *run, ctx context.Context, s *store.Step) (string, error) {
+	p, source, _, err := r.wanted(ctx, s.Plan.Part)
+	if err != nil {
+		return "", err
+	}
+	if p.Kind == backup.System || source.Restore.Restart {
+		return p.File + " was taken; it takes effect with the next start", nil
+	}
+	there, err := r.partIsThere(ctx, s.Plan.Part)
+	if err == nil && !there {
+		return "", final("%s was put on the device, but reading it again gives something else", p.File)
+	}
+	return p.File + " was put back and read again", err
+}
+
+// compareParts reads every part again when all is done: one may have changed another.
+func compareParts(r *run, ctx context.Context, s *store.Step) error {
+	w, err := r.work()
+	if err != nil {
+		return err
+	}
+	var good, other, whole []string
+	for _, p := range w.Parts {
+		if p.Kind == backup.System {
+			whole = append(whole, p.File)
+			continue
+		}
+		there, err := r.partIsThere(ctx, p.Name)
+		if err != nil {
+			return err
+		}
+		if there {
+			good = append(good, p.File)
+		} else {
+			other = append(other, p.File)
+		}
+	}
+	if len(other) > 0 {
+		return final("not as in the backup after all: %s. What was there before is in the backup that this change took", strings.Join(other, ", "))
+	}
+	s.Note = fmt.Sprintf("as in the backup: %s", strings.Join(good, ", "))
+	if len(whole) > 0 {
+		s.Note = strings.TrimPrefix(strings.TrimSuffix(s.Note, "as in the backup: ")+fmt.Sprintf("; unpacked by the device, not compared: %s", strings.Join(whole, ", ")), "; ")
+	}
+	return nil
+}
+
+// startBefore remembers which start the device is in before a restore restarts it: only another one afterwards proves
+// that it was restarted. For firmware the slot tells.
+func startBefore(r *run, ctx context.Context, _ *store.Step) (any, error) {
+	if r.c.Kind != store.Restore {
+		return nil, nil
+	}
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if p.Started == "" {
+		return nil, final("the dialect does not say when the device was started, so a restart could not be told; restart it by hand, then draft the rest anew")
+	}
+	return startIntent{p.Started}, nil
+}
+
+type startIntent struct{ Started string }
+
+// startedAgain is bootState for a restore.
+func (r *run) startedAgain(ctx context.Context, s *store.Step) (bootState, string, error) {
+	var in startIntent
+	for _, st := range r.c.Steps {
+		if st.Plan.Kind == change.Restart && st.Intent != nil {
+			if err := json.Unmarshal(st.Intent, &in); err != nil {
+				return bootUnclear, "", err
+			}
+		}
+	}
+	p, err := r.portrait(ctx)
+	switch device.KindOf(err) {
+	case device.Unreachable, device.Lost, device.NotReady, device.Silent:
+		return bootUnclear, err.Error(), nil
+	}
+	switch {
+	case err != nil:
+		return bootUnclear, "", err
+	case p.Started != in.Started:
+		return bootNew, "the device was started anew", nil
+	}
+	return bootOld, "the device still answers and was not started anew", nil
+}
