@@ -394,7 +394,7 @@ func (s *Store) hold(how int) (release func(), err error) {
 	return func() { _ = f.Close() }, nil
 }
 
-// catchUp is rescan for when somebody else may have changed the folder.
+// catchUp is Refresh for when somebody else may have changed the folder.
 func (s *Store) catchUp() error {
 	st, err := os.Stat(filepath.Join(s.dir, lockName))
 	if err != nil {
@@ -421,7 +421,8 @@ func (s *Store) mark() error {
 	return err
 }
 
-func (s *Store) rescan() error {
+// Refresh looks at the folder anew: a volume that somebody took away is gone from then on.
+func (s *Store) Refresh() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.scan()

@@ -50,7 +50,7 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 		return out, err
 	}
 	defer one()
-	if err := s.rescan(); err != nil {
+	if err := s.Refresh(); err != nil {
 		return out, err
 	}
 	s.mu.Lock()

@@ -251,6 +251,9 @@ func (e *Engine) backupNote(b store.Backup) string {
 
 // whole reports whether every part of a bundle can be read now.
 func (e *Engine) whole(b store.Backup) error {
+	if err := e.Backups.Refresh(); err != nil {
+		return err
+	}
 	m, err := e.Backups.Manifest(b.Manifest)
 	if err != nil {
 		return err

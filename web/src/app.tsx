@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router-dom";
 import { api, ask, onSignedOut, Refused } from "./api";
+import { BackupPage, ComparePage, HistoryPage } from "./backup";
 import { BackupsPage } from "./backups";
 import { ChangePage } from "./change";
 import { ChangesPage } from "./changes";
@@ -14,6 +15,7 @@ import { CataloguePage } from "./catalogue";
 import { ConfigurationsPage } from "./configurations";
 import { ConversionPage } from "./conversion";
 import { ImagesPage } from "./images";
+import { KeysPage } from "./keys";
 import { PathsPage } from "./paths";
 import { Trouble, Waiting } from "./ui";
 
@@ -26,7 +28,7 @@ function useTheme() {
   return { dark, toggle: () => setDark((d) => !d) };
 }
 
-const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"], ["/configurations", "Configurations"]];
+const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"], ["/configurations", "Configurations"], ["/keys", "Keys"]];
 
 export function App() {
   const theme = useTheme();
@@ -80,7 +82,11 @@ export function App() {
           <Route path="/devices/:name" element={<DevicePage />} />
           <Route path="/changes" element={<ChangesPage />} />
           <Route path="/changes/:id" element={<ChangePage />} />
+          <Route path="/devices/:name/history" element={<HistoryPage />} />
           <Route path="/backups" element={<BackupsPage />} />
+          <Route path="/backups/:id" element={<BackupPage />} />
+          <Route path="/backups/:id/compare/:other" element={<ComparePage />} />
+          <Route path="/keys" element={<KeysPage />} />
           <Route path="/configurations" element={<ConfigurationsPage />} />
           <Route path="/configurations/:id" element={<ConversionPage />} />
           <Route path="/paths" element={<PathsPage />} />

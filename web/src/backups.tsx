@@ -1,49 +1,222 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { api, ask, pages, type Backup } from "./api";
-import { time } from "./format";
-import { Differences } from "./configurations";
-import { Button, Card, Trouble, Waiting } from "./ui";
+// Backups of the fleet: how they are, every one of them, looking through them, when they are taken and how long they are kept.
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { Link, useNavigate } from "react-router-dom";
+import { api, ask, pages, type Backup, type S } from "./api";
+import { ago, mib, time } from "./format";
+import { Pick } from "./paths";
+import { Badge, Button, Card, Field, Trouble, Waiting } from "./ui";
+
+const views = { health: "Health", all: "All backups", search: "Search", rhythm: "Schedules and keeping", store: "The store" };
 
 export function BackupsPage() {
-  const backups = useQuery({
-    queryKey: ["backups"], refetchInterval: 5000,
-    queryFn: () => pages<Backup>((cursor) => ask(api.GET("/backups", { params: { query: { cursor, limit: 500 } } }))),
-  });
-  const [picked, setPicked] = useState<number[]>([]);
-  const [a, b] = [...picked].sort((x, y) => x - y);
-  const text = useQuery({ queryKey: ["backup", a], enabled: picked.length === 1, queryFn: () => ask(api.GET("/backups/{id}/text", { params: { path: { id: a } }, parseAs: "text" })) });
-  const diff = useQuery({ queryKey: ["compare", a, b], enabled: picked.length === 2, queryFn: () => ask(api.GET("/backups/{id}/compare/{other}", { params: { path: { id: a, other: b } } })) });
-  const take = useMutation({ mutationFn: (device: string) => ask(api.POST("/backups", { body: { device } })), onSuccess: () => backups.refetch() });
-  if (backups.isPending) return <Waiting />;
-  const pick = (id: number) => setPicked((p) => (p.includes(id) ? p.filter((x) => x !== id) : [...p.slice(-1), id]));
+  const [view, setView] = useState<keyof typeof views>("health");
   return (
     <>
-      <div className="flex items-center gap-3">
+      <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-lg font-bold">Backups</h1>
-        <span className="text-slate-600 dark:text-slate-400">Tick one to read it, two to compare them. Secrets are never shown.</span>
+        <div className="flex flex-wrap gap-1" role="group" aria-label="What to see">
+          {(Object.keys(views) as (keyof typeof views)[]).map((k) => <Button key={k} aria-pressed={view === k} kind={view === k ? "main" : "plain"} onClick={() => setView(k)}>{views[k]}</Button>)}
+        </div>
+        <span className="text-slate-600 dark:text-slate-400">Secrets are never shown.</span>
       </div>
-      <Trouble error={backups.error ?? text.error ?? diff.error ?? take.error} />
-      <div className="grid items-start gap-4 lg:grid-cols-[7fr_5fr]">
-        <Card>
+      {view === "health" && <Health />}
+      {view === "all" && <All />}
+      {view === "search" && <Search />}
+      {view === "rhythm" && <Rhythm />}
+      {view === "store" && <Store />}
+    </>
+  );
+}
+
+const named: Record<S["BackupHealth"]["health"], { state: string; words: string }> = {
+  good: { state: "done", words: "good" }, late: { state: "degraded", words: "late" }, incomplete: { state: "degraded", words: "not complete" },
+  failed: { state: "failed", words: "failed" }, missed: { state: "degraded", words: "missed" }, never: { state: "failed", words: "never backed up" },
+};
+
+/** Takes a backup of a device now. */
+export function Take({ device, label = "Back up now" }: { device: string; label?: string }) {
+  const queries = useQueryClient();
+  const take = useMutation({ mutationFn: () => ask(api.POST("/backups", { body: { device } })), onSettled: () => { for (const k of ["health", "backups", "history"]) queries.invalidateQueries({ queryKey: [k] }); } });
+  return <><Button disabled={take.isPending} title={`Take a backup of ${device} now`} onClick={() => take.mutate()}>{take.isPending ? "Taking ..." : label}</Button>{take.error && <Trouble error={take.error} />}</>;
+}
+
+function Health() {
+  const health = useQuery({ queryKey: ["health"], refetchInterval: 5000, queryFn: () => pages<S["BackupHealth"]>((cursor) => ask(api.GET("/backup-health", { params: { query: { cursor, limit: 500 } } }))) });
+  if (health.isPending) return <Waiting />;
+  const bad = health.data?.filter((h) => h.health !== "good") ?? [];
+  const rows = [...bad, ...(health.data ?? []).filter((h) => h.health === "good")];
+  return (
+    <>
+      <Trouble error={health.error} />
+      <Card title={bad.length ? `${bad.length} of ${rows.length} devices need a look` : `All ${rows.length} devices are well backed up`}>
+        <table className="w-full">
+          <thead><tr><th>Device</th><th>Health</th><th>Last good</th><th>Kept</th><th>Next by schedule</th><th>Last attempt</th><th /></tr></thead>
+          <tbody>
+            {rows.map((h) => (
+              <tr key={h.device} className="border-t border-line align-top dark:border-nightline">
+                <td><Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${h.device}/history`}>{h.device}</Link><br /><span className="text-xs text-slate-600 dark:text-slate-400">{h.site}</span></td>
+                <td><Badge state={named[h.health].state}>{named[h.health].words}</Badge></td>
+                <td className="whitespace-nowrap">{h.lastGood ? <Link className="underline" to={`/backups/${h.lastGoodId}`}>{ago(h.lastGood)}</Link> : "none"}</td>
+                <td className="whitespace-nowrap">{h.bundles}, {mib(h.bytes)}</td>
+                <td className="whitespace-nowrap">{h.next ? time(h.next) : "never"}</td>
+                <td>{h.last && <><span className="whitespace-nowrap">{h.last.outcome}, {ago(h.last.beganAt)} ({h.last.reason})</span>{h.last.detail && <p className="text-xs">{h.last.detail}</p>}{h.failures > 1 && <p className="text-xs font-semibold">{h.failures} in a row</p>}</>}</td>
+                <td><Take device={h.device} /></td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Card>
+    </>
+  );
+}
+
+export const why = (b: Backup) => (b.change ? (b.hop ? `before hop ${b.hop} of change ${b.change}` : `change ${b.change}`) : { demand: "on demand", schedule: "by schedule", change: "before a change", import: "imported" }[b.reason]);
+
+function All() {
+  const go = useNavigate();
+  const backups = useQuery({ queryKey: ["backups"], refetchInterval: 5000, queryFn: () => pages<Backup>((cursor) => ask(api.GET("/backups", { params: { query: { cursor, limit: 500 } } }))) });
+  const [picked, setPicked] = useState<number[]>([]);
+  const [a, b] = [...picked].sort((x, y) => x - y);
+  if (backups.isPending) return <Waiting />;
+  return (
+    <>
+      <Trouble error={backups.error} />
+      <Card title="All backups" aside={<Button disabled={picked.length !== 2} onClick={() => go(`/backups/${a}/compare/${b}`)}>Compare two</Button>}>
+        <table className="w-full">
+          <thead><tr><th /><th>Backup</th><th>Device</th><th>Model</th><th>Version</th><th>Size</th><th>Complete</th><th>Taken</th></tr></thead>
+          <tbody>
+            {backups.data?.map((x) => (
+              <tr key={x.id} className="border-t border-line dark:border-nightline">
+                <td><input type="checkbox" aria-label={`Backup ${x.id}`} checked={picked.includes(x.id)} onChange={() => setPicked((p) => (p.includes(x.id) ? p.filter((y) => y !== x.id) : [...p.slice(-1), x.id]))} /></td>
+                <td className="font-semibold"><Link className="underline decoration-brass underline-offset-4" to={`/backups/${x.id}`}>{x.id}</Link></td>
+                <td><Link to={`/devices/${x.device}/history`}>{x.device}</Link></td><td>{x.model}</td><td className="font-mono">{x.version}</td><td className="whitespace-nowrap">{mib(x.size)}</td>
+                <td>{x.complete ? <Badge state="done">complete</Badge> : <Badge state="degraded">lacks {x.lacks.join(", ")}</Badge>} {x.held && <Badge state="held">held: {x.held}</Badge>}</td>
+                <td className="text-slate-600 dark:text-slate-400">{time(x.takenAt)}, {why(x)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {backups.data?.length === 0 && <p>No backup yet. Take one on the health page; every change takes one before each hop.</p>}
+      </Card>
+    </>
+  );
+}
+
+function Search() {
+  const [text, setText] = useState("");
+  const [pattern, setPattern] = useState(false);
+  const search = useMutation({ mutationFn: () => ask(api.POST("/backup-search", { body: { text, pattern } })) });
+  const r = search.data;
+  return (
+    <>
+      <form className="flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); search.mutate(); }}>
+        <div className="w-96"><Field label="Text in the latest configuration of every device" value={text} onChange={(e) => setText(e.target.value)} /></div>
+        <label className="flex items-center gap-1.5 pb-2"><input type="checkbox" checked={pattern} onChange={() => setPattern(!pattern)} />a regular expression</label>
+        <Button kind="main" type="submit" disabled={!text || search.isPending}>Search</Button>
+      </form>
+      <Trouble error={search.error} />
+      {r && (
+        <Card title={`${r.items.length}${r.more ? " and more" : ""} lines in ${r.devices} configurations`}>
           <table className="w-full">
-            <thead><tr><th /><th>Backup</th><th>Device</th><th>Version</th><th>Bytes</th><th>Taken</th><th /></tr></thead>
             <tbody>
-              {backups.data?.map((x) => (
-                <tr key={x.id} className="border-t border-line dark:border-nightline">
-                  <td><input type="checkbox" aria-label={`Backup ${x.id}`} checked={picked.includes(x.id)} onChange={() => pick(x.id)} /></td>
-                  <td className="font-semibold">{x.id}</td><td className="whitespace-nowrap">{x.device}</td><td className="font-mono">{x.version}</td><td>{x.size}</td>
-                  <td className="whitespace-nowrap text-slate-600 dark:text-slate-400">{time(x.takenAt)}{x.change && <><br />before hop {x.hop} of change {x.change}</>}</td>
-                  <td><Button disabled={take.isPending} title={`Back up ${x.device} now`} onClick={() => take.mutate(x.device)}>Again</Button></td>
+              {r.items.map((h) => (
+                <tr key={`${h.device} ${h.line}`} className="border-t border-line first:border-0 dark:border-nightline">
+                  <td className="w-44"><Link className="font-semibold underline" to={`/backups/${h.backup}`}>{h.device}</Link></td><td className="w-24 text-slate-600 dark:text-slate-400">line {h.line}</td><td className="font-mono text-xs">{h.text}</td>
                 </tr>
               ))}
             </tbody>
           </table>
-          {backups.data?.length === 0 && <p>No backup yet. Every change takes one before each hop.</p>}
+          {r.unread.map((u) => <p key={u} className="mt-2 font-semibold">? {u}</p>)}
         </Card>
-        {picked.length === 1 && text.data && <Card title={`Backup ${a}`}><pre className="font-mono text-xs">{text.data}</pre></Card>}
-        {picked.length === 2 && diff.data && <Card title={`From backup ${a} to backup ${b}`}><Differences of={diff.data.items} /></Card>}
-      </div>
+      )}
     </>
+  );
+}
+
+function Rhythm() {
+  const queries = useQueryClient();
+  const all = useQuery({ queryKey: ["schedules"], queryFn: () => ask(api.GET("/backup-schedules")) });
+  const [of, setOf] = useState<"every" | "group" | "device">("every");
+  const [v, setV] = useState({ name: "", when: "30 1 * * *", spread: "120", days: "90", count: "30" });
+  const done = () => queries.invalidateQueries({ queryKey: ["schedules"] });
+  const put = useMutation({
+    mutationFn: () => ask(api.PUT("/backup-schedules", { body: { ...(of === "every" ? {} : { [of]: v.name }), when: v.when, spreadMinutes: Number(v.spread), keepDays: Number(v.days), keepCount: Number(v.count) } })),
+    onSuccess: done,
+  });
+  const drop = useMutation({ mutationFn: (id: number) => ask(api.DELETE("/backup-schedules/{id}", { params: { path: { id } } })), onSuccess: done });
+  const field = (key: keyof typeof v, label: string, hint?: string) => <Field label={label} hint={hint} value={v[key]} onChange={(e) => setV({ ...v, [key]: e.target.value })} />;
+  return (
+    <div className="grid items-start gap-4 lg:grid-cols-[7fr_5fr]">
+      <Card title="When backups are taken, and how long they are kept">
+        <Trouble error={all.error ?? drop.error} />
+        <table className="w-full">
+          <thead><tr><th>Of</th><th>When</th><th>Spread over</th><th>Kept</th><th>Changed</th><th /></tr></thead>
+          <tbody>
+            {all.data?.items.map((s) => (
+              <tr key={s.id} className="border-t border-line dark:border-nightline">
+                <td className="font-semibold">{s.device ?? (s.group ? `group ${s.group}` : "every other device")}</td><td className="font-mono">{s.when || "never"}</td><td>{s.spreadMinutes} min</td>
+                <td>{s.keepDays} days, and the last {s.keepCount}</td><td className="text-xs text-slate-600 dark:text-slate-400">{s.changedBy}</td>
+                <td>{(s.device || s.group) && <Button aria-label={`Delete the schedule of ${s.device ?? s.group}`} onClick={() => drop.mutate(s.id!)}>Delete</Button>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        <p className="mt-3 text-xs text-slate-600 dark:text-slate-400">Whatever the rule says, the last complete backup stays, and so does one that a change points to or that is held.</p>
+      </Card>
+      <Card title="Set a schedule">
+        <form className="space-y-3" onSubmit={(e: FormEvent) => { e.preventDefault(); put.mutate(); }}>
+          <Pick label="Of" value={of} onChange={(x) => setOf(x as typeof of)}><option value="every">every device that has no other</option><option value="group">a group</option><option value="device">one device</option></Pick>
+          {of !== "every" && field("name", of === "group" ? "Group" : "Device")}
+          {field("when", "When", "minute, hour, day of month, month, day of week, as in crontab; empty for never")}
+          <div className="grid grid-cols-3 gap-3">{field("spread", "Spread, minutes")}{field("days", "Keep days")}{field("count", "Keep the last")}</div>
+          <Trouble error={put.error} />
+          <Button kind="main" type="submit" disabled={put.isPending}>Set</Button>
+        </form>
+      </Card>
+    </div>
+  );
+}
+
+function Store() {
+  const check = useMutation({ mutationFn: (deep: boolean) => ask(api.POST("/backup-check", { body: { deep } })) });
+  const c = check.data;
+  return (
+    <div className="grid items-start gap-4 lg:grid-cols-2">
+      <Card title="Prove the whole store">
+        <p>Every byte on the disk is held against what was written, and every backup must be there with all its parts. The deep check unpacks every content as well.</p>
+        <div className="mt-3 flex gap-2"><Button kind="main" disabled={check.isPending} onClick={() => check.mutate(false)}>{check.isPending ? "Checking ..." : "Check"}</Button><Button disabled={check.isPending} onClick={() => check.mutate(true)}>Deep check</Button></div>
+        <Trouble error={check.error} />
+        {c && (
+          <div className="mt-4 space-y-2" role="status">
+            <p><Badge state={c.damages.length ? "failed" : "done"}>{c.damages.length ? `${c.damages.length} damages` : "all as it was written"}</Badge> {c.volumes} volumes, {c.bundles} backups, {c.objects} contents; {mib(c.stored)} read{c.content > 0 && `, ${mib(c.content)} unpacked`} in {c.seconds.toFixed(1)} s</p>
+            {c.damages.map((d, i) => <div key={i}><p className="font-semibold">{d.volume} {d.what}</p>{d.backups.map((b) => <p key={b.id} className="ml-4">hits backup {b.id} of {b.device}, taken {time(b.takenAt)}</p>)}</div>)}
+          </div>
+        )}
+      </Card>
+      <Notify />
+    </div>
+  );
+}
+
+function Notify() {
+  const queries = useQueryClient();
+  const now = useQuery({ queryKey: ["notifications"], queryFn: () => ask(api.GET("/notifications")) });
+  const [edited, setEdited] = useState<Partial<S["Notifications"]>>({});
+  const v = { webhook: "", smtp: "", smtpUser: "", from: "", to: [] as string[], ...now.data, ...edited };
+  const put = useMutation({ mutationFn: () => ask(api.PUT("/notifications", { body: v })), onSuccess: () => { setEdited({}); queries.invalidateQueries({ queryKey: ["notifications"] }); } });
+  const test = useMutation({ mutationFn: () => ask(api.POST("/notifications")) });
+  const field = (key: "webhook" | "smtp" | "smtpUser" | "from", label: string, hint?: string) => <Field label={label} hint={hint} value={v[key]} onChange={(e) => { const x = e.target.value; setEdited((now) => ({ ...now, [key]: x })); }} />;
+  return (
+    <Card title="Who hears of failed and missed backups">
+      <form className="space-y-3" onSubmit={(e) => { e.preventDefault(); put.mutate(); }}>
+        {field("webhook", "Webhook", "gets each notice as JSON")}
+        <div className="grid grid-cols-2 gap-3">{field("smtp", "Mail server", "host:port")}{field("smtpUser", "User there")}</div>
+        <Field label="Password there" type="password" autoComplete="off" hint="never shown; left empty it stays" value={v.smtpPassword ?? ""} onChange={(e) => { const x = e.target.value; setEdited((now) => ({ ...now, smtpPassword: x || undefined })); }} />
+        <div className="grid grid-cols-2 gap-3">{field("from", "Sender")}<Field label="To" hint="with commas" value={v.to.join(",")} onChange={(e) => { const x = e.target.value; setEdited((now) => ({ ...now, to: x ? x.split(",").map((a) => a.trim()) : [] })); }} /></div>
+        <Trouble error={now.error ?? put.error ?? test.error} />
+        <div className="flex items-center gap-2"><Button kind="main" type="submit" disabled={put.isPending}>Write</Button><Button disabled={test.isPending} onClick={() => test.mutate()}>Send a test</Button>{test.isSuccess && <span role="status">The test was delivered.</span>}</div>
+      </form>
+    </Card>
   );
 }

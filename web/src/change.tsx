@@ -57,7 +57,7 @@ export function ChangePage() {
   const c = change.data;
   const total = c.steps.reduce((n, s) => n + s.high, 0);
   const done = c.steps.reduce((n, s) => n + s.high * fractionOf(s, now), 0) / Math.max(total, 0.001);
-  const hops = c.path.hops.map((_, i) => c.steps.filter((s) => s.hop === i + 1));
+  const hops = (c.path?.hops ?? []).map((_, i) => c.steps.filter((s) => s.hop === i + 1));
   const passed = c.startedAt ? hops.filter((steps) => steps.find((s) => s.kind === "version")?.state === "done").length : -1;
   const open = hops[passed];
   const partly = open ? open.reduce((n, s) => n + s.high * fractionOf(s, now), 0) / open.reduce((n, s) => n + s.high, 0) : 0;
@@ -68,7 +68,7 @@ export function ChangePage() {
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-lg font-bold">Change {c.id}</h1>
         <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>{c.device}</Link>
-        <span>from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b></span>
+        {c.restore ? <span><Link className="underline" to={`/backups/${c.restore.backup}`}>backup {c.restore.backup}</Link> goes back{c.restore.replacement && ", on a replacement"}</span> : <span>from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b></span>}
         <span id="state"><Badge state={c.state} /></span>
         {c.verdict && <span id="verdict"><Badge state={c.verdict.verdict}>verdict: {c.verdict.verdict}</Badge></span>}
         {away && <span role="status"><Badge state="degraded">no answer from the service; trying again</Badge></span>}
@@ -90,21 +90,22 @@ export function ChangePage() {
           <p className="mt-1">{c.failure}</p>
         </div>
       )}
-      {!c.startedAt && <Doubts path={c.path} />}
+      {!c.startedAt && c.path && <Doubts path={c.path} />}
       {c.verdict && <Evidence of={c.verdict} />}
-      <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
+      {c.restore && <Card title="What is put back" aside={!c.startedAt && <span className="text-xs text-slate-600 dark:text-slate-400">{span(c.remainingLow, c.remainingHigh)} expected in all</span>}><p>{c.restore.parts.join("; ")}</p><p className="mt-1 text-slate-600 dark:text-slate-400">The device runs {c.from}. What is there now is backed up first.{c.expectsHostKey && " It may show another host key; that is pinned then."}</p></Card>}
+      {c.path && <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
         <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>
         <PathLine path={c.path} passed={passed} partly={partly} />
-      </Card>
+      </Card>}
       <TabGroup>
         <TabList className="flex gap-1">
-          {["Steps", "Reasons", "Journal"].map((t) => (
+          {["Steps", ...(c.path ? ["Reasons"] : []), "Journal"].map((t) => (
             <Tab key={t} className="rounded-t-sm border border-b-0 border-line px-3 py-1.5 data-selected:bg-white data-selected:font-semibold dark:border-nightline dark:data-selected:bg-deck">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="-mt-4">
           <TabPanel><Card><Steps c={c} now={now} /></Card></TabPanel>
-          <TabPanel><Card><HopList path={c.path} /><Refused path={c.path} /></Card></TabPanel>
+          {c.path && <TabPanel><Card><HopList path={c.path} /><Refused path={c.path} /></Card></TabPanel>}
           <TabPanel><Card><Journal c={c} /></Card></TabPanel>
         </TabPanels>
       </TabGroup>
@@ -114,7 +115,7 @@ export function ChangePage() {
 
 const words: Record<Action, { name: string; ask?: string; kind?: "main" | "risk" }> = {
   approve: { name: "Approve", kind: "main" },
-  start: { name: "Start", kind: "main", ask: "The device restarts once for every hop; whoever is behind it is cut off each time. Start now?" },
+  start: { name: "Start", kind: "main", ask: "New firmware restarts the device once for every hop, and a restore changes what runs; whoever is behind it may be cut off. Start now?" },
   hold: { name: "Hold", ask: "The change goes on to its next safe point and waits there. Hold it?" },
   resume: { name: "Go on", kind: "main" },
   stop: { name: "Give up", kind: "risk", ask: "The change ends here. The device stays as it is now. Give it up?" },
@@ -173,8 +174,8 @@ function Steps({ c, now }: { c: Change; now: number }) {
   return (
     <div className="space-y-2">
       {groups.map((g, i) => {
-        const h = c.path.hops[g.hop - 1];
-        const title = h ? `Hop ${g.hop} of ${c.path.hops.length}: ${h.from} to ${h.to}` : i === 0 ? "Before" : "After";
+        const h = c.path?.hops[g.hop - 1];
+        const title = h ? `Hop ${g.hop} of ${c.path!.hops.length}: ${h.from} to ${h.to}` : !c.path ? "Steps" : i === 0 ? "Before" : "After";
         const state = g.steps.every((s) => s.state === "done") ? "done" : g.steps.some((s) => s.state === "failed") ? "failed" : g.steps.some((s) => s.state !== "waiting") ? "running" : "waiting";
         // Open what goes on or failed, and everything while it is a draft; the key makes it open when its turn comes.
         return (

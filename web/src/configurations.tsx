@@ -263,7 +263,7 @@ function CompareTwo() {
   );
 }
 
-function Compared({ old, now, of, names }: { old: string; now: string; of: Difference[]; names: [string, string] }) {
+export function Compared({ old, now, of, names }: { old: string; now: string; of: Difference[]; names: [string, string] }) {
   const kinds = useMemo(() => ({ left: kindsOf(of.map((x) => ({ line: x.oldLine, kind: x.kind }))), right: kindsOf(of.map((x) => ({ line: x.newLine, kind: x.kind }))) }), [of]);
   const editors = useRef<Jump>(null);
   return (

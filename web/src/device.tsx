@@ -27,6 +27,7 @@ export function DevicePage() {
         <span className="text-slate-600 dark:text-slate-400">{d.site}</span>
         {d.openChange && <Link to={`/changes/${d.openChange}`}><Badge state="running">change {d.openChange} is open</Badge></Link>}
         <span className="ml-auto" />
+        <Link className="underline" to={`/devices/${d.name}/history`}>History and backups</Link>
         <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
         {d.hostKey && <Button onClick={() => setAsking("key")}>Forget host key</Button>}
         <Button kind="main" disabled={refresh.isPending} onClick={() => refresh.mutate()}>{refresh.isPending ? "Looking ..." : "Refresh"}</Button>
