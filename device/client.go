@@ -26,6 +26,7 @@ type Target struct {
 	SignIns    []SignIn // tried in this order
 	Privileged []SignIn // second passwords for the privileged level, tried in this order
 	Token      string   // for its HTTP side
+	TokenID    int64    // of the credential
 	Web        string   // URL of its HTTP side
 	HostKey    string   // pinned key in authorized-keys form; empty: take what comes, see Client.HostKey
 	AnyHostKey bool     // another host key than the pinned one is expected
@@ -103,7 +104,9 @@ type Client struct {
 	hostKey string
 	in      *SignIn // what let us in
 	tries   int     // refused so far, second passwords included
-	stop    func() bool
+
+	tokenUsed bool
+	stop      func() bool
 }
 
 // dialTimeout bounds connecting and signing in together.

@@ -322,6 +322,10 @@ func (c *Client) httpDo(ctx context.Context, method, path string, body []byte) (
 	}
 	switch {
 	case c.t.Token != "":
+		if !c.tokenUsed && c.t.Used != nil {
+			c.tokenUsed = true
+			c.t.Used(SignIn{ID: c.t.TokenID})
+		}
 		req.Header.Set("Authorization", "Bearer "+c.t.Token)
 	case c.in != nil && c.in.Password != "":
 		req.SetBasicAuth(c.in.User, c.in.Password)

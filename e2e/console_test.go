@@ -217,8 +217,8 @@ func TestConsole(t *testing.T) {
 		clickText("button", "engineer"), clickText("button", "Light page"))
 
 	do(clickText("button", "Journal"), text("table", "intent"),
-		clickText("a", "Backups"), text("table", "4.2.9"), click(`input[aria-label="Backup 1"]`), text("pre", "secret ***"),
-		click(`input[aria-label="Backup 3"]`), text("main", "rewrite web-tickets"), shot("backups"),
+		clickText("a", "Backups"), clickText("button", "All backups"), text("table", "4.2.9"), click(`input[aria-label="Backup 1"]`), click(`input[aria-label="Backup 3"]`), clickText("button", "Compare two"),
+		text(".cm-merge-b", "rewrite web-tickets"), text("main", "removed"),
 		clickText("a", "Changes"), text("table", "4.2.9, 5.0.7"))
 
 	// The catalogue, family by family, and its history.

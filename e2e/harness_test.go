@@ -77,6 +77,7 @@ type env struct {
 	log      *syncBuffer
 	url      string
 	transfer string
+	offline  string // age recipients beside the installation
 }
 
 type syncBuffer struct {
@@ -102,8 +103,10 @@ func (s *syncBuffer) String() string {
 type box struct {
 	name, site, model, version, idle, transfer string
 	serial                                     string
-	flash                                      int64 // bytes; 0: 24 MiB
-	sessions                                   int   // 0: 900
+	flash                                      int64  // bytes; 0: 24 MiB
+	sessions                                   int    // 0: 900
+	maker, config                              string // of boxes that are no firewalls; config is a file of the demo
+	olderPasswords                             bool
 	faults                                     map[string]tarnholm.Fault
 }
 
@@ -140,9 +143,12 @@ func (e *env) startFleet(boxes []box) {
 			like := map[bool]string{true: "hollen-fw1", false: "gullnes-fw1"}[strings.HasPrefix(b.version, "4.")] // in the form of its train
 			text, err = os.ReadFile("../demo/configs/" + like + ".cfg")
 		}
+		if b.config != "" {
+			text, err = os.ReadFile("../demo/configs/" + b.config)
+		}
 		require.NoError(e.t, err)
 		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))
-		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: "Tarnholm", Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
+		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
 			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults})
 	}
 	data, err := yaml.Marshal(file)
@@ -183,7 +189,7 @@ func freeAddress(t *testing.T) string {
 func (e *env) startService() {
 	e.t.Helper()
 	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-data", filepath.Join(e.dir, "data"),
-		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s")
+		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", "127.0.0.1:0", "-receive-ftp", "127.0.0.1:0", "-receive-tftp", "127.0.0.1:0", "-offline-recipient", e.offline)
 	e.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+e.database, "GORACE=halt_on_error=1 atexit_sleep_ms=0")
 	stdout := newSyncBuffer()
 	e.service.Stdout, e.service.Stderr = stdout, e.log
@@ -218,15 +224,27 @@ func (e *env) signIn() {
 
 func (e *env) addDevice(b box) {
 	e.t.Helper()
-	a := e.fleet.Box(b.name).Access()
+	a := e.access(b.name)
 	transfer := b.transfer
 	if transfer == "" {
 		transfer = "sftp"
 	}
-	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n", "device", "add", b.name, "-site", cmp.Or(b.site, "Pier Test"), "-address", a.Address,
-		"-dialect", "tarnholm", "-user", a.User, "-transfer", transfer)
+	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n"+a.Token+"\n", "device", "add", b.name, "-site", cmp.Or(b.site, "Pier Test"), "-address", a.Address,
+		"-dialect", a.Dialect, "-user", a.User, "-transfer", transfer, "-web", a.Web)
 	require.Equal(e.t, 0, code, out+stderr)
 	e.must("device", "refresh", b.name)
+}
+
+// access is how to get into a box.
+func (e *env) access(name string) tarnholm.Access {
+	if b := e.fleet.Box(name); b != nil {
+		return b.Access()
+	}
+	b := e.fleet.Plain(name)
+	require.NotNil(e.t, b, name)
+	a := tarnholm.Access{Name: name, Address: b.Address, User: b.User}
+	a.Password, a.Token, a.Web, a.HostKey, a.Dialect = b.Ways()
+	return a
 }
 
 // addImages puts images into the store.

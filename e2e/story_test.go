@@ -64,7 +64,7 @@ func TestStory(t *testing.T) {
 
 	t.Run("backups", func(t *testing.T) {
 		assert.Len(t, strings.Split(strings.TrimSpace(e.must("backup", "list", "-device", "hollen-fw1")), "\n"), 4, "one a hop and the head")
-		text := e.must("backup", "show", "1")
+		text := e.must("backup", "show", "1", "-part", "running")
 		assert.Contains(t, text, "translate web-tickets")
 		assert.Contains(t, text, "secret ***")
 		diff := e.refused(1, []string{"removed  translate web-tickets", "added  rewrite web-tickets"}, "backup", "compare", "1", "3")
@@ -99,7 +99,7 @@ func noSecrets(t *testing.T, e *env) {
 	conn, err := pgx.Connect(t.Context(), e.database)
 	require.NoError(t, err)
 	defer conn.Close(t.Context())
-	for _, table := range []string{"devices", "changes", "steps", "journal", "backups", "river_job", "sessions", "users", "catalogue_files"} {
+	for _, table := range []string{"devices", "changes", "steps", "journal", "backups", "river_job", "sessions", "users", "catalogue_files", "credentials", "audit", "data_keys", "backup_attempts", "settings"} {
 		rows, err := conn.Query(t.Context(), "SELECT to_jsonb(t)::text FROM "+table+" t")
 		require.NoError(t, err)
 		all, err := pgx.CollectRows(rows, pgx.RowTo[string])
@@ -107,7 +107,7 @@ func noSecrets(t *testing.T, e *env) {
 		where[table] = strings.Join(all, "\n")
 	}
 	require.NotEmpty(t, where["devices"])
-	for _, args := range [][]string{{"change", "show", "1", "-json"}, {"change", "journal", "1"}, {"device", "show", "hollen-fw1", "-json"}, {"backup", "show", "1"}} {
+	for _, args := range [][]string{{"change", "show", "1", "-json"}, {"change", "journal", "1"}, {"device", "show", "hollen-fw1", "-json"}, {"backup", "show", "1", "-part", "running"}, {"backup", "show", "1", "-json"}, {"credential", "list", "-json"}, {"audit", "-json"}} {
 		where[strings.Join(args, " ")] = e.must(args...)
 	}
 	for name, text := range where {
@@ -210,7 +210,7 @@ func TestKilledAtRandom(t *testing.T) {
 		hops := map[int]bool{}
 		for _, b := range backups {
 			hops[*b.Hop] = true
-			assert.Contains(t, e.must("backup", "show", fmt.Sprint(b.Id)), "user bosun")
+			assert.Contains(t, e.must("backup", "show", fmt.Sprint(b.Id), "-part", "running"), "user bosun")
 		}
 		assert.Len(t, hops, len(ch.Path.Hops), "a backup before every hop")
 	}

@@ -196,7 +196,11 @@ func (e *Engine) adoptFirst(ctx context.Context) error {
 			e.Log.Error("a backup of an earlier version cannot be read; its record stays", "backup", b.ID, "err", err)
 			continue
 		}
-		m := &backup.Manifest{Device: b.Device, Version: b.Version, TakenAt: b.TakenAt, Reason: backup.OnDemand,
+		d, err := e.Store.DeviceByID(ctx, b.DeviceID)
+		if err != nil {
+			return err
+		}
+		m := &backup.Manifest{Device: b.Device, Dialect: d.Dialect, Version: b.Version, TakenAt: b.TakenAt, Reason: backup.OnDemand,
 			Parts: []backup.Part{{Name: "running", Title: "Running configuration", Kind: backup.Configuration, File: b.File, Version: b.Version, By: device.BySFTP, Proof: "read twice"}}}
 		sum, err := e.Backups.Put(m, map[string][]byte{"running": data})
 		if err != nil {

@@ -200,7 +200,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 			t.Privileged = append(t.Privileged, in)
 		case KindToken:
 			if t.Token == "" {
-				t.Token = s.Token
+				t.Token, t.TokenID = s.Token, c.ID
 			}
 		}
 	}

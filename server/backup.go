@@ -31,7 +31,7 @@ func apiBackup(b store.Backup) gen.Backup {
 	out := gen.Backup{Id: b.ID, Device: b.Device, Change: b.ChangeID, Version: b.Version, Model: b.Model, File: b.File, Sha256: b.SHA256, Size: b.Size, TakenAt: b.TakenAt,
 		Reason: gen.BackupReason(b.Reason), Complete: b.Complete, Lacks: b.Lacks, Held: b.Held, GoneAt: b.GoneAt}
 	if b.Hop != nil {
-		out.Hop = ptr(*b.Hop + 1)
+		out.Hop = ptr(max(*b.Hop+1, 0))
 	}
 	if b.GoneWhy != "" {
 		out.GoneWhy = &b.GoneWhy
@@ -300,7 +300,7 @@ func (s *Server) wish(ctx context.Context, id int64, w gen.RestoreWish) (*wish, 
 	names := value(w.Parts)
 	if len(names) == 0 {
 		for _, p := range m.Parts {
-			if src := dialect.Part(p.Name); src != nil && src.Restore != nil && p.Kind != backup.System {
+			if src := dialect.Part(p.Name); src != nil && src.Restore != nil && p.Kind != backup.System && !(p.Kind == backup.Licences && elsewhere(d, m)) {
 				names = append(names, p.Name)
 			}
 		}
@@ -357,6 +357,8 @@ func (s *Server) wish(ctx context.Context, id int64, w gen.RestoreWish) (*wish, 
 			} else if rp.Sealed, err = s.Vault.Seal(engine.RestoreLabel(d.Name, n), data); err != nil {
 				return nil, err
 			}
+		case v.Replacement && part.Kind == backup.Licences:
+			v.Notes = append(v.Notes, "licences are for one serial; the device may refuse those of another")
 		case w.Conversion != nil && part.Kind == backup.Configuration:
 			refuse("model and version are those of the backup; there is nothing to convert")
 		}
@@ -366,6 +368,15 @@ func (s *Server) wish(ctx context.Context, id int64, w gen.RestoreWish) (*wish, 
 		} else if text, ok := now[n]; ok {
 			if err := s.compareParts(ctx, &pv, part, p, text, data); err != nil {
 				return nil, err
+			}
+			var guarded []string
+			for _, x := range pv.Differences {
+				if x.Guarded != nil && string(x.Kind) != config.Cosmetic {
+					guarded = append(guarded, x.Path)
+				}
+			}
+			if len(guarded) > 0 && !value(w.AcceptGuarded) {
+				refuse("%d guarded settings would change: %s. Read the differences, then say that they may", len(guarded), strings.Join(guarded, "; "))
 			}
 		} else {
 			pv.State, pv.Note = gen.RestorePartPreviewStateNew, strings.TrimSpace(pv.Note+" "+unread[n])
@@ -378,6 +389,12 @@ func (s *Server) wish(ctx context.Context, id int64, w gen.RestoreWish) (*wish, 
 		v.Notes = append(v.Notes, fmt.Sprintf("change %d is under way on %s", *d.OpenChange, d.Name))
 	}
 	return out, nil
+}
+
+// elsewhere reports whether a device is known to be another one than the bundle was taken from.
+func elsewhere(d store.Device, m *backup.Manifest) bool {
+	p := portraitOf(d)
+	return p != nil && m.Serial != "" && p.Serial != m.Serial
 }
 
 func partNames(m *backup.Manifest) (out []string) {
@@ -723,6 +740,12 @@ func (s *Server) SearchBackups(ctx context.Context, r gen.SearchBackupsRequestOb
 		}
 	}
 	return out, nil
+}
+
+// PruneBackups lets go what retention does not keep.
+func (s *Server) PruneBackups(ctx context.Context, _ gen.PruneBackupsRequestObject) (gen.PruneBackupsResponseObject, error) {
+	n, err := s.Engine.Prune(ctx)
+	return gen.PruneBackups200JSONResponse{Let: n}, err
 }
 
 // CheckBackups proves the whole store.

@@ -245,7 +245,7 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 	}
 	for _, st := range c.Steps {
 		as := gen.Step{
-			Number: st.Plan.Number, Hop: st.Plan.Hop + 1, Kind: string(st.Plan.Kind), Title: st.Plan.Title, State: gen.StepState(st.State),
+			Number: st.Plan.Number, Hop: max(st.Plan.Hop+1, 0), Kind: string(st.Plan.Kind), Title: st.Plan.Title, State: gen.StepState(st.State),
 			Low: st.Plan.Expect.Low, High: st.Plan.Expect.High, Limit: st.Plan.Expect.Limit,
 			StartedAt: st.StartedAt, EndedAt: st.EndedAt, Attempts: st.Attempts, Fraction: st.Fraction, Note: st.Note, Outcome: st.Outcome,
 		}

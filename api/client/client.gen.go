@@ -154,6 +154,11 @@ type ClientInterface interface {
 	// Corresponds with POST /backup-imports (the `ImportBackup` operationId).
 	ImportBackupWithBody(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PruneBackups Let go now what retention does not keep; it happens every hour by itself
+	//
+	// Corresponds with POST /backup-prune (the `PruneBackups` operationId).
+	PruneBackups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBackupSchedules When backups are taken by themselves, and how long they are kept
 	//
 	// Corresponds with GET /backup-schedules (the `ListBackupSchedules` operationId).
@@ -1007,6 +1012,21 @@ func (c *Client) GetBackupHealth(ctx context.Context, params *GetBackupHealthPar
 // Corresponds with POST /backup-imports (the `ImportBackup` operationId).
 func (c *Client) ImportBackupWithBody(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportBackupRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PruneBackups Let go now what retention does not keep; it happens every hour by itself
+//
+// Corresponds with POST /backup-prune (the `PruneBackups` operationId).
+func (c *Client) PruneBackups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPruneBackupsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3240,6 +3260,33 @@ func NewImportBackupRequestWithBody(server string, params *ImportBackupParams, c
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPruneBackupsRequest constructs an http.Request for the PruneBackups method
+func NewPruneBackupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup-prune")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6991,6 +7038,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /backup-imports (the `ImportBackup` operationId).
 	ImportBackupWithBodyWithResponse(ctx context.Context, params *ImportBackupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportBackupResponse, error)
 
+	// PruneBackupsWithResponse Let go now what retention does not keep; it happens every hour by itself
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backup-prune (the `PruneBackups` operationId).
+	PruneBackupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*PruneBackupsResponse, error)
+
 	// ListBackupSchedulesWithResponse When backups are taken by themselves, and how long they are kept
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8189,6 +8243,58 @@ func (r ImportBackupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PruneBackupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Let int `json:"let"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PruneBackupsResponse) GetJSON200() *struct {
+	Let int `json:"let"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PruneBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PruneBackupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PruneBackupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PruneBackupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PruneBackupsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12395,6 +12501,19 @@ func (c *ClientWithResponses) ImportBackupWithBodyWithResponse(ctx context.Conte
 	return ParseImportBackupResponse(rsp)
 }
 
+// PruneBackupsWithResponse Let go now what retention does not keep; it happens every hour by itself
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backup-prune (the `PruneBackups` operationId).
+func (c *ClientWithResponses) PruneBackupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*PruneBackupsResponse, error) {
+	rsp, err := c.PruneBackups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePruneBackupsResponse(rsp)
+}
+
 // ListBackupSchedulesWithResponse When backups are taken by themselves, and how long they are kept
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14150,6 +14269,41 @@ func ParseImportBackupResponse(rsp *http.Response) (*ImportBackupResponse, error
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePruneBackupsResponse parses an HTTP response from a PruneBackupsWithResponse call
+func ParsePruneBackupsResponse(rsp *http.Response) (*PruneBackupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PruneBackupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Let int `json:"let"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -2138,6 +2138,9 @@ type RestoreSummary struct {
 
 // RestoreWish defines model for RestoreWish.
 type RestoreWish struct {
+	// AcceptGuarded Guarded settings may change as the preview shows.
+	AcceptGuarded *bool `json:"acceptGuarded,omitempty"`
+
 	// Conversion A conversion of this backup whose result is put in place of its configuration.
 	Conversion *int64 `json:"conversion,omitempty"`
 
@@ -2147,7 +2150,7 @@ type RestoreWish struct {
 	// ExpectNewHostKey The device may show another host key than the pinned one.
 	ExpectNewHostKey *bool `json:"expectNewHostKey,omitempty"`
 
-	// Parts Which; by default every part that can be put back, without the whole-system archive.
+	// Parts Which; by default every part that can be put back, without the whole-system archive, and without licences on another device.
 	Parts *[]string `json:"parts,omitempty"`
 }
 
@@ -2796,6 +2799,9 @@ type ServerInterface interface {
 	// ImportBackup Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
 	// (POST /backup-imports)
 	ImportBackup(c *gin.Context, params ImportBackupParams)
+	// PruneBackups Let go now what retention does not keep; it happens every hour by itself
+	// (POST /backup-prune)
+	PruneBackups(c *gin.Context)
 	// ListBackupSchedules When backups are taken by themselves, and how long they are kept
 	// (GET /backup-schedules)
 	ListBackupSchedules(c *gin.Context)
@@ -3257,6 +3263,19 @@ func (siw *ServerInterfaceWrapper) ImportBackup(c *gin.Context) {
 	}
 
 	siw.Handler.ImportBackup(c, params)
+}
+
+// PruneBackups operation middleware
+func (siw *ServerInterfaceWrapper) PruneBackups(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PruneBackups(c)
 }
 
 // ListBackupSchedules operation middleware
@@ -5489,6 +5508,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/backups/:id/restore", wrapper.DraftRestore)
 	router.GET(options.BaseURL+"/backup-health", wrapper.GetBackupHealth)
 	router.POST(options.BaseURL+"/backup-search", wrapper.SearchBackups)
+	router.POST(options.BaseURL+"/backup-prune", wrapper.PruneBackups)
 	router.POST(options.BaseURL+"/backup-check", wrapper.CheckBackups)
 	router.GET(options.BaseURL+"/backup-schedules", wrapper.ListBackupSchedules)
 	router.PUT(options.BaseURL+"/backup-schedules", wrapper.PutBackupSchedule)
@@ -5824,6 +5844,46 @@ type ImportBackupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ImportBackupdefaultApplicationProblemPlusJSONResponse) VisitImportBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PruneBackupsRequestObject struct {
+}
+
+type PruneBackupsResponseObject interface {
+	VisitPruneBackupsResponse(w http.ResponseWriter) error
+}
+
+type PruneBackups200JSONResponse struct {
+	Let int `json:"let"`
+}
+
+func (response PruneBackups200JSONResponse) VisitPruneBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PruneBackupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PruneBackupsdefaultApplicationProblemPlusJSONResponse) VisitPruneBackupsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9261,6 +9321,9 @@ type StrictServerInterface interface {
 	// ImportBackup Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
 	// (POST /backup-imports)
 	ImportBackup(ctx context.Context, request ImportBackupRequestObject) (ImportBackupResponseObject, error)
+	// PruneBackups Let go now what retention does not keep; it happens every hour by itself
+	// (POST /backup-prune)
+	PruneBackups(ctx context.Context, request PruneBackupsRequestObject) (PruneBackupsResponseObject, error)
 	// ListBackupSchedules When backups are taken by themselves, and how long they are kept
 	// (GET /backup-schedules)
 	ListBackupSchedules(ctx context.Context, request ListBackupSchedulesRequestObject) (ListBackupSchedulesResponseObject, error)
@@ -9811,6 +9874,30 @@ func (sh *strictHandler) ImportBackup(ctx *gin.Context, params ImportBackupParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ImportBackupResponseObject); ok {
 		if err := validResponse.VisitImportBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PruneBackups operation middleware
+func (sh *strictHandler) PruneBackups(ctx *gin.Context) {
+	var request PruneBackupsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PruneBackups(ctx, request.(PruneBackupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PruneBackups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PruneBackupsResponseObject); ok {
+		if err := validResponse.VisitPruneBackupsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12545,257 +12632,259 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L1rd9w2tib8V7DqPWvl9HlLF6eTzET6cuRb2x3H9ljueM3Eng6qiCoiIgE2AKpc8fJ/n4WNC0EWwItE",
-	"We7ufIlVxQKBjY2NfX32p8WalxVnhCm5OPu0qLDAJVFEwF+PaiG50P+ibHG2+EdNxH6xXDBcksXZYm2+",
-	"XS7kOicl1o+pfaW/kUpQtl18/rxcPCbXdE1ewi/sMBVWeTMK/G+5EOQfNRUkW5wpUZP+MZ8/ToxFs96R",
-	"NlyUWOnnmPrhu8VyUVJGy7pcnD1YutdQpsiWCPOejJQVV4St9z+RvX9nTnBGRPPW4LEj/Vz4yhJ/fEHY",
-	"VuWLs29PT5eRxbygJVUpEhfwZThgRja4LtTi7IEersQfzQK+h7/6lvNZU0ZWnEkCe/ta8FVBSv3PNWeK",
-	"MJgErqqCrrGinJ1U5on//3fJmf6umcR/CLJZnC3+v5OGeU7Mt/LEjQtvzIhcC1rp4RZni3c5VmhHmEI7",
-	"wdl2iXY5EWSJMMvQTn+nOMr4MZDFDqffdrE2v/+0IEyv7lc9S8GvNdtIhYUmUM4Ls/eyLs3nvFp8OKD3",
-	"cnGRXVPJBexmJXhFhKKGIHizIWul+eZTZ97P+A6VmO1RBswskagZwgy5XyBBCoIlOV4c0n25WF+b8aki",
-	"pYwwtP8NFgLv9d8bXNKCTv0VzaKPVfWqoDInIvqtnXmW+PKaSkv6gy8luSaCqn38y7ossYh/p6gqSPxg",
-	"N0f3V3OWzbPhIoIXN68J1hHM2pI+oOey2eSGN/jqd7JWIW88JgrTIsIhAe/0HQHPY3ACgGVaWznmt0Zu",
-	"xvbZLnX6kG/MDw/H7FDeLzN4V7OQfsLBpA8Il/nPD7hhQz+S7OH+8NC9zQniRUakcscLUYXWmCFB8DpH",
-	"SgsM/WuJqApOXjN0yTNSJBi7JBnFKsnbCqtaJr7ilYzPVt9FSGmRpqcz/uBeE5E8Zbs8Qpp3+d68B1GJ",
-	"GIcXRyjQ2Va7CY4uzXv9etuE6dtox0oHOw1HbT+VqGkKdNZgh4/MPTpbWkYOcaGIYFjRayJ7RD3XBEY7",
-	"vJf6Vio4v0IbLjSVmzs3uHFPY5I/E7x6lNMiE4Qdvgq+QbAZEpV4j1YE6V9UJAs2c8V5QTADfsYfn0WZ",
-	"71TzgZ40q8sVMZPsnVilZSTZRYZ6bb5xR85PrJapWQkiiYoRspLmjMIDml/RmrMN3dYC+Gt4ZEmEl53t",
-	"wS/tN+YF+j7YI30wUVlLpQfFq4LofRM1m3YWFT982wWy3LZEXJyhSpANEYJkS8TIjki1REpgys7eLo08",
-	"Ort4/Mvzy1dv/rd+HpVE78nZy4ufn2gOMooOZoa/zJlsHkN8A5QiTJJSr0HUTEaFm+I/O/HWni18rNdO",
-	"WIawPPitliladOjXVAVWWilG6xyzLZHHizNWF0X31CkeP17NSTo8Zrnl1FE31DNexTajpKxWZPDXP9vH",
-	"HDOGOx0wvSCgLCa+jQpaLQ2oQhndbIiQaCN4CXRb6Vtph/fDQhfIELzbT7FZnXl3lMB1RtULyiLkxapl",
-	"0GRYkSNFQfU9YJXMqzORr5IXM7m2JsHBN0bRPDCmYjTlI/U8rBbmcffeZXNd2enHCPQQr6/q6pA6hp1H",
-	"zlJzVEFUSIVACPWqLkaPbfPMk494rZC23/RhpkqLUMrasi96oreckYuIJH2uWU2igii05ecwojXYzPWv",
-	"rC6gL4CSG+VjHGPoN77L47d1ToosrnlQ5cXsFanUOSJlpfbalmP6Ozsn/fvoMnNeHY77VJ+sB+foFEQk",
-	"1neGsks53LDR/Ffg9VVMV9NGhdS7U+kzaS4RjBwfoFXNsoKgHMtpd0efvoll24LNSIlZZi37rAYjx3Lt",
-	"ckHLigsVNV9ljr/9/ofDNb2axGqS/kGiY+CisEShDK32isgWN6VJrfAVYRcThFKg8nVYgYpyh+GC0soD",
-	"Zp6z9CmA9wyLXRAqXoI0yqJTfeHoempagjSr8DsWSAfHTvZopMXRhVL6RBxKpZWXViMIuiJbPImgN5Ty",
-	"LCPZlNeMPny8VmtuvH6O6UXNmFFBAqpSFvyxwbQAI76kUras9NhhmsIDfkMdYZsZjrhiHuVkfRXZUZAU",
-	"CY0i8Kq1OfyhPleGvXdacNeswusrkmnxV7OCSIkyQqqRJy/DJd5O8AaYBT2GX8WkmFl6Yk2SrDnLZJtd",
-	"eL0qAl4xRoi1lUXMn2YIwBnoUhmVVwExBMHZyJVf86Iu49TvsIJ7cul3rFmnn2azY806G/KmecOSMnHc",
-	"o74CLq1403IuN+6LCZsXdSLAEhM+BKyGj4sdwD6+9NPvWXjCTdbIuXFL8df0BBK8wOurGBkqp+FPGOs1",
-	"FmrQKWYX5d7gZp2mzjOCC5VPlBlw5Q7czNz8YcdBK7LhgiDyjxoXiDMigakMTyPO1mSsHOlRdDEtahGb",
-	"mL3rQF3ASPCdYestviaI8a5KFVfnck+o9thbzrMzEBEFlgph8yoz9oG2do4KrMgZYpwRUBSyGhwAeupL",
-	"tKpVM5D/pX6USnAyCj1vBiqUU8j0ZN3FpacCWz58Yy0XjFwTEb259OvHsaTTIeyP/qLfP/qKdr94Pvaq",
-	"ZuTjBA1AUjXCfe8vXnjc73LATKEwNnyfPkxw3A+O0hVl8cAFwwlRyAjJYjfShVP6d1TlvFaBIeP2Ou6j",
-	"SgUzvEOhn0o2+OnCHLAg81M/1zRRXkevHS/4bnmhOKYYULLgJX1zFDFNOO1r0Wd3Q5Q+hFHTZdDorpk+",
-	"zrucQoyAOBfbFeO7ZKRgOiNVgvNN7yIgQplpGbQiaJfzlvhrabMZXsXW9NxEO1YEyZzvGNLWD/mogEWN",
-	"pCJrQcDok1c93lnFhXtBxMfq7cmkkThCgMg9U/jjbaJ98YOQMNNW+niYHQgI2FpsmiMvncGd8BpNsobs",
-	"Tx7up9pdW8HriB/knRU/lmkxyxA8eWad3PZzuGRzDMEfcCQf38pUuyKkesTrmK1yqq9UtOI1y9CqFWBw",
-	"UZAHp/q/oYiDfsVjvJeDb8Bb0hr+zz98Pzy6rDQX/Ny4i5vZfffd4K93OYn6Ia4J2lBSZFIfPcrQWnCm",
-	"8Gqp/60lyx9agbAOexursM4wq4es9i1tov8EwCy6SwkIF25TlLuJpFmEqxOBRVEXk6yFkReaNR7A0hbG",
-	"rZXybj8suLZ6IzFEmphaYV3hEd9+fZtbeGCij7CIRTgEcbcDzjKquQYXr1tPRARCyGEvyQ6uLFDpXbAL",
-	"zry1TZeag5SJg2ttNWCiZnZhlGysr7Kzfj9EcvUvSWyjktdmeqPSFyo2NkDM4xl1Ilzykqicsq2RhlLh",
-	"vTaGcsoypFUnfdkjxXn8Xqylk9o3pJm9oey9ZdPQYN1+yv4tSbJGaKrNCP3+Sak/sN7ROl+zo9HsEqli",
-	"fv8OiZdp7SNMERLTkl9sXPcJUyZ55iA6a3XSw9yL1vExuWQ52QMjjJhq6jw4yi79ttg5WDrFN1bhgm9r",
-	"8hiihoTFE2Kc66RLZ6222lvHKhe9GqvPiMsym/xUarXTRxPiLtRxHiFvjWDV7yP1S35Ki2k5IWlRz/FE",
-	"x7T5RUITK/FVIgHO5F9MO25hBlZEGUmr1COVYav2+mQXpxWbVfg5t9KzvI7s6RAQsXfTfmkiMR19uBai",
-	"HQMOBOj4INy8O2kjg1nCXiqJidJvub4ZVnh9pS0wzKyXx0aCEvkmw7bQgJ8ZQg5dayW2IUtP3GBF0V3y",
-	"kexO/B9yYmVCUlu7MQNnmDEXEeO70W5mm3EbYX2beTtpP91vEju6FgSriWaX+cl0s2tyuIt8rLQm9oxL",
-	"ZVPAD+8ea5SVeA+Wuk/uyblU6Irsz603qaKMkUxfTAkGtK6xuKQUvLxdNkb3ytjYQGvDgtG7gvFd75X7",
-	"jURrrcmPTztwql5vFrl+xmRqYsoo2z6j23xk2Mn/5kVs6mZHSYZsjEfLB5NylbVW0DO8IdbACt6Yxy5t",
-	"ivJnm6s+jf2kwmrwTUZGXMKj8BsyIfXqUpEqnQgXC9tndD3oxf7FPtYfk7UKhlmkZXF4c3jCQwGx9HLP",
-	"LbOz212GMeybFqxzuFCtiL4DF2q4sWHuiMAboIWVq2Bqu8h6zovM/otASYS+BMI4hVSQYho964+o8knR",
-	"d2eTq1FkgaeiVHFb8MYc75ET3ZhCpkiypDEatoQRkzIjE47aA6XvBgnMgca2gdop98velb51Dtz2WpPG",
-	"NBdZst7jIAky+JLvJrB9uA09ttpoJXi5UIJut9GJ93uLrUnmfu7W30671GuLEznIlnoIUaA4V7VJE9+J",
-	"brlXSZn7+8HypifBrTZ1IErKnptpPYjUElm9ocP3rx4/efHfvzx5c/n81UubfSG4MlnBsNhhK9mKa0Oa",
-	"QcpqdsGCyphwmSZvA7s6KnN3b1Ocx4ss+Z20O9jJVOEqRyXBxuGrnzk33gWXEkwlWnNZEkXXMZ0uKurt",
-	"y5r5NLMeJGPCwk4JvURNWFcVtJV9kAFzKJDuzCrvkwRG/UoloNrYbKd2oN+cttpGq65stLHc3gOWWRdd",
-	"x2DmRV2y+G2o9cmEKe2u0IOcD81zgsi6UOfoNEywxStea4sO6Z/GsypKIqVVbsb6Wjtks85Muyjv43QD",
-	"uyUNkuuS12JNojF3CMhBlQQOYptwwGChx0gbGuDugDvaFYLxDcL218ikinJTHuZTRMELcGzChDdNwRwh",
-	"Os+RidKbiZtFRLWH1AUx4UoYoLLTEm+biyXVJTHxsHEnXH/eV0hl88iaDCFtI5OsHYpPOVR81pV5SzC/",
-	"BNtdJ51ZQZZ/JwzDTRjBBA0wqoiQKRfR7L6K25v1BcmsztS3wy/MU30RGCNp3kZd7JctD/o5yB0ZHD0b",
-	"BTVziccCQAq85lPS80A71z+JXfRmwLuarsJiS9SM01VjS2GstjfGGA5z083+tsjS2tL2DrQX2H+WGhdk",
-	"xNMIl5EkzEWHsLSS+0D0YiZ3FlbihvHSh3ukbcoler9487cXT9B/o9cXb5+9X8AF8n6xrbHQoth9bGSy",
-	"3mfzaoTXa1KpY3TBbMmK/VxfGBKyAbW4iQZZq0mMoKn6KOeJ+u10EMtsl6ahk0KIZFQZYYn+67/+SxOZ",
-	"ZRKKZEzWgeZzq7/rq88VHx9QsmZZpLLxZR0WHeb6itUvRIoj/YOEgO7hlVn8KX60wHc2u2vFv+R/1UTG",
-	"fR6GPeI+a9jdPouw58fjrD47QI/d16VJ2hWTDK7f0kdjEyfa0W9rjTsS9VP/UkU5Zt26ycffmmOkbDB2",
-	"KGYH5tkAWnRm+vVpBMkbfv47KEo0QTLCFMXFF6DWmBS724dMesWVX+5P+mmbWzJlhbVMCArLe7KnSM49",
-	"om9dwO4hEim+RLJe5/oi+e74o89Jw2w/snLOmsowsWAaN+OCnzrOhgpLueMC3kNMJie9pgXZgns6V6o6",
-	"UvzKJMOxsjq6/rNxTEhexCNUzasicti/LZ7F6978uu+xxAZ1KGep5V8Yo0oKIAVnmSAyoQRRXJC1SvP4",
-	"xOyFPBXLfErZlohKUKacSmBDlldk32vVHnraKpLUG7WmY5JTjOLC1+u6oh7GZcSx1NqYwFSN0cPgOdip",
-	"jT6XbwWNAkrQLTuirFvHEuSP29/HnS2JkojlQgnM5GbYPHvrnvu8XOzI6nCCf3vzwpWTP3v79jWSNBuR",
-	"U2rluC3BcEzWsFQwQc9LabadQ7lLwxrdVqPrS7eypkF/PTsUexi+XOlPJSk25866cc63Eu9vmY+1XLhP",
-	"TAKp+RdELIiJjgLA2xH5WBV0TVXwkUWHAXFofM7xiD3ZJYpfdi+SKiIvoik1Yc0BLgpEmeY8RFU3qy6A",
-	"ARDEuyk17aL04kXWO5fXOFYS9s4NvsNy2ewJFFpwARnxLvlCk/a4L/ugPfILvCKFdGJvVfD1lURYQFY6",
-	"WFoKK1JqTtBGkj6GfMeW6HdOtXxc7dH7BTpB7xeJPEhNqUQBBvHodhHzGl4NRwcVVCq45qHApS/fsjdd",
-	"Q4+wIgVnW60oDIsQqwpYFd+g7GkGa7awYSy/0mZZ0ZMq6Ebd3lXJeELoSsrWpIEGiSBN+FpA60NW3Did",
-	"HdrODHGomkl8HRM5MIGd9Z3AM/O/vquZ2Lm0SRPbmicAjxfR2wvqEEIPU6T8b5zwYyblICNbgY0Y5DXY",
-	"eVFEC0WqW5ig8POln6CfTo/d/ORjVWCWSnRImV8VEeWwyuEzKPwvVAtcsVWaBRrFeL9IMPRNvIuhNddM",
-	"rZlHjFRPferuoTe9AY2dli9gkhkii1hzZvyC4wd9U8eHSgZEJyUCDzp7o3pM2r/eJJAcFIIQqdCGCjke",
-	"CsBsTRLT0e99OWmXUgQVdUFuP8rkgoDkQFdGx7nVIDcrTXRJ2DaqHMvFNsTq7MAyPDTLsMYg4Hu7svRR",
-	"TAIvruynh+YjVmnkzakQs9OgRp7x6nkKZqQ5btGMLDC/SrwHqN0OQMZwOQxX02b5kqs4mznvpLvZtB6c",
-	"CbyDeLiBStSWE6SOFeYzgw0YveoAJvB2+WON59IM5ubottMt3u+Vp3SUp4ha5zFwOYPqkMpkYGPrgien",
-	"Ww8ksoxxfnKVilXluKoIkxAu2hnDz2RFppR2zjL5gmwi0ZonUtESK4J2OS1Ap3a62xhYnL46g6ROO74Y",
-	"+0ZpxiLtY5XdBNQdpsrkmAZ5p1OzTWN+R1fvbfwV3UIKO7ZLF/Zcajc9XEZIhSjj04J8wYy0yJWPS+Lq",
-	"iBnZeRSTxt3grWjGlX4yAV0Q5Lv1xcBTRnj/zHiR3XxmQbbd5JnFs/HetTLvXDJUX/5dhHlt7l3gjvGl",
-	"fcaudW6ZQZZ1jHijrL5nmGVPMqpiOPQqoaImCrNX++Hcv546EAkGO84ad5XPoP2wnFCoq2622T3xB+t0",
-	"UH00vLTmY6e+sm7tucFIAvh3lVhWqcWJGFb77WN9Cc4OT2AAIKcOgqXu7fbH0cXyyDpXZI1rmToqxrKT",
-	"thiuwlIhlVMJUMmj7Yw+s7NtBnZ8h1aEaEbSh9UjsuwhEaeu9I2UjZ7GM155CzJhPG7oNtz0K1Ipn9Lq",
-	"TF3N7LHtN16D8SLfOko+pxOuD4FPMcv+Pq04xzN4LIwzviCqUdu7AZ8CwoUox9fE4/GBh35pNo8BiBZl",
-	"UuGimGig9mn/BZdqCNZ7jZm+YKDXhvWEdvl20BIoxlSALd34FV773DC7ZsP6o9S66WjVjOwSIN5B2quW",
-	"WDssMufwjuN2Rwv3ZrKCbuD5EgREnVbkJqRNBb9KQRO42pUuubDWRBQRoq6Uc3XHY3Uu5aUjrSCCvKFN",
-	"NpR+zjCiWX8SPMobiePyLfp7OpgmEtBkAiWSuXrces4WDABN/PYt/WXhhWWrQMbbiy03RQNSXkB5Xe6q",
-	"6syHgUzr7nojU+1xT1xqjVRP+mI7tlcMbvqK8V0c69izhYy7YW9wbAfLriboHX1MTQDx0XdRgOdacNuA",
-	"MpTxhADoKa/gs9ZfhSzoSq+aYqyQx5q9aAif4IvncVTVpIdA8Ni5tmJ8iVZYErD8weKy6OwGRtJwXy/Y",
-	"9m3scUjKjG8vnDmD1QnBy5aECXh0fH8UY0ADLVpNUowF7S1qM6cE5V/yWCVBEuznDjTnrmjkpYm9wwhI",
-	"cXcIACy+KEZHMcdr2wnug7D+JOyDLF3+hAtBcLZPIv4bWH+L72qLW2A8h+UQQxCYDrVyEwSUysI6RjJ7",
-	"3M5b4Wyb5kw7W1tGEtkI4H3/RiL9DFa1MGCv65yskxCIE47q6HPmD5L3WP3RQmzpIM6Dd8CsqmGJpeem",
-	"hhWSrDhH7k1SG79t6s1feS0YLgxs0121KpmhH0kn1NyP4mLiygB91LQkSUIgWRLMsU0tat7Bbv1E9pE8",
-	"yQwrnEY4wQqjK7K3/ZbYWuwrJTtiqIVJD4NNEZR8s4nXQT6tBST0CLKmFQT59c1tq8rirwesn8OR9MIb",
-	"2HVj7lLo8YV4PTHE5GcTaaFVrwq6RjkuNs6W0KSL2JXD91bzGreqhlKezIuQ4LEdf+FLxLpR/Nq6bgYq",
-	"ckJtpjs4yaia5tEAt2c0aA91tZMqRQ6rcmMDWw7sybYfrp17jYWC0bY1kTKV1DFnodA/bGXKTUpnfFVL",
-	"Xyx/dB3WIeikr+kdBzIDjz9XpExGWW9UH6QSF5opbhs94lt4PDU9YyyNZpCuRm54b3lop4eZApaefubh",
-	"5jumCg6IO3VLd4QbrkyffzO/acguCSGQ7nSUbNvcq/GN1rsirSsddEEXK9pMP02OA1gd6y+O5OsSYf7R",
-	"5N9CrfCRqdGLmvUvAE0giTEdueZwIUnj4TOdBV15BxiHDoHCdf+Ka7tQlD+13zCdgErY0MW+Kkbinxub",
-	"8CCDF27zljlnohIBwHXYe2EPB6Rm4OGJ0jrAfe70IBzvIreO4sEnuxgJjVMsSgZ3TpJRmxhC3avNZV1B",
-	"B7BoyUeDUzQRJDbdFGEXBX192/Bh0IHXJuXEc6t9+kvfYP6pDqbxoS8nUq/IEm156/WaSNusfiYQenhZ",
-	"6Da1bpVwB5K7/prHGh+kkwNTK5YViZHz5xVVJ3IYQMFVgMAo9jXxOccgrlceUzwOB8wyicwzWjqVgJRj",
-	"MmI485n4AebmuJYU5qXRyqUqFmfMyEdEmeIo5ymLwHRXnXhgUrdc906yYzfd5fQ8l454MWq/JLumOgoX",
-	"xavN4uzXAUhOqpWT0Y21491YDufywc6mp2YT1yrvLY+DBwRXfM2L+Yo0b1Z7WWEpq1ykkiEHqwFfDz7Q",
-	"t1D9AFbE2tERt/sVYVMqDNsloCNcnAlmG1F22D5UOZfqDK6g5fwFiSX+aPHKvj2dUJ74k1YAPKgqVOrV",
-	"KueC/kGyoytt2+vb+9w0xNhR6cDMBPR8YgqvFaqgxq8foqcCvUS/8f/+enH0f/DRH6dHP35o/nn896MP",
-	"n06XP3z7+T/i9UW3LzhN1xM6Duooj1wMlgberBgxyZjzVynGyhPH1NS+JLtEHus6UYH6RKuarncAdUDr",
-	"CDq6jSxBPQQEHLxO3KZ2YL5YsXeNpalE+qE4xWLrvqSxSI2vcTgIo0gbcoI6shzLc1SQjUK8Vj2hlAGW",
-	"rkVxm6JpUYzf5r9VBcdTGob4KMEhNR4Thdc5ydCT7Nvvv3/wYxBR4NfEhAkvn10cffv9D0jWZZB8AeSF",
-	"x9vMstor0tds94CrfFeaB4NqXBhmiBKHv8P7h9EmaT2XbzION9oej7TYTWbrveSKbui6MV1GFl7JUlU9",
-	"N5SJ45aYFpD3QUSrB0889lSqKpS/kRO5pdeAQADN/EwDruCwUAt3ZPvlJ17xt5TsNB6l8ZJjR1Y551dx",
-	"eWsaLhIlEcHrHDGuoHOURH+9fPVyiBbd7j32RZbowTKGkFJe44oIraPeUqENS/vj7kklarJM1craYn1q",
-	"kvyhI7bRzs9QxtfyxJxBeeJec1xmh3BPHaL4KcW1Z1ep3NGsaBnHxAM8KlrasCWXhHUbqOtvIAM5yru4",
-	"0MoJVvR6gsv0ovlRjL9WphPT31f78X0DbfOmmDepJwbNa5ZwnKfTJnmsh26QBNTadxs0hwoP850gJkcI",
-	"MqumJC9Oa/Fe8utU51aGCJOkXBXkDO3gEs55ZU6raUEKHcUgcWb0/MBejwYHcaKDj+0sh4EOZxZbFK9z",
-	"vCqI9++sCy6JVA4TH1PA0NQyziBQm8M3ItVwRADNV792HEX6NGjV7Pe6rKTJQy04206vkHxjXzEe3X7H",
-	"6yL7e06KapiAULENPzDps4pbPXJKIPEgWFCbLgQuj8D3qw+CB1q02GPREQcNVRtGaJ3u1grdtkXFeROY",
-	"imjVWmolTjEvsucsQd2C4Gvyqo6rHEl/p2x3xAh7r/Kbt3yzti0MvnRLSlHCXUgJNTueURNfDBHWx5Js",
-	"lvXG5QRFMlkKPiG4eFnwOHCm4gJvyVNBImqxacS7HJdNAeO85QoXtxoIAHsnAWalsBUARNGUpKF1GBx2",
-	"aaLwu1vm2LW6MC38nraCUrBRHRK1Kd/d8GWA0uAIEuXHMEn6gCfJNc0cBM74LreClCTbTwMIPKirKiFs",
-	"WTP3/3S8ZhK2YDtzz5Vc+XX6ycdpxVcFiShi9gtkEnok+s83Tx+hH7/7/n/86RC3tCclKXnZMn407ZaN",
-	"N5zY1BJPgCToq9TRhKtTKR3pPGH44NBAIohvztAKZ0d6x4hUS326jkyK2xFl5k+4zZZwEAu6hmeALMum",
-	"xoTzoxKz/RLVDF9jClrG0mTyMzgyAz1C9LdNwMYusjdR602jd4xtHJLSTIdbnyR1VmYxpwdKC25zw4Uq",
-	"w0CD0ySoQBI7wNX99vXDEjVLZzS7QF6q7KVd+h8t65y1Mn9KjrY0nyUawt+gxr+nJMQGXBlXw9Z7GhsA",
-	"qB3feVjYayzUa0u0Qybw1c2yB07JbjrTJi4PleMVQVWtziNNOGeorU4e2nSwO4UaZcsUEpoXvk41UHf3",
-	"YMQjUdUKLBlqgKYsQQyucrQcWfoi5N7780bRbOdCtDcorKhZta+hD3e7j2NS3DIVxavHPVnGa+NsYwzX",
-	"Il36KqDdyDK4UdntEzBqDs9Qyt7FhUwec1vu6No2Yol2VOYtYD1mn5uaqloVeA0oNNFSA9qA5jXt5VlT",
-	"/5kTB5N22F3jFmq0b+3gfciHyV3h1N22BKTss2A77fd6+HQM4OgBQ0yl+kBjIE+MZo3Nz3uW947KfAg9",
-	"u9t1pfnW5CRT6fcXnFMWhZ5KLb8QZQhm4uJ6LbNqZLCsOeMxOEfFz9FqjyzIZcudp9Is123R+ZLsbtWk",
-	"s2F6i3nbdpiHKb7xcj1o3dxaCYGMtqaEz3Zl1VTVBF8CqiavzZJ3OS/IkdxLRUqExTqn11M9STEmqYtJ",
-	"CBO2YDFef9FjWgqCXUukiGPjmgiq9lPMyIow28XQGJS3uAbd1NpmgjHA7cSCxcXPmsKUxWyGjBREud58",
-	"EW9YUjuBpkEJrcE1r58m5eepVbxxAdRBqaFd4jKgUYK2hMWRGM2JHX8PNzHQKCpDNI3u4V45uAGYp9bW",
-	"dg56TF/F+kOSWc1NDzJS5E1ESvMsNuQh9lXajjpuaVHi1rFmcQM94SaYuRLvUx2oqUL6W4On3elSNgQZ",
-	"89YF2b+RaMdFJqehxsCsvMcIZh8jziXRUvYZVbfUDXoU2DTlJrs8ZwzVe12jObPtzh197kdDtdTFEhzZ",
-	"RDewlvog0U4rAAXnV9AXW/B6m8cTOKeV0DV7G43hJUx9QaAwTH9vtAH9FyQCxBWBmum7JZZaYlBMjDrV",
-	"9kOvQZBYRb+98CVAS+/y/S0CSA6KqpEOdpLxvRTxtEDNhE/xWsU65j7QR1oQXKBaknOEkaRlXWAtJDcF",
-	"IQYIz2iVsOHQuA1tsFQmujkiF38oGXIKSqLNLApW1EOJVAFrT3OG9BFPeiCSAFoVL+h6P9qwb3fdabLn",
-	"7DA96/yLS7odmZw+Gba1Rc8hnnUp6u4l8YnLeFu/ySm1XQ+y7TQCT0ffTLfseUw78XcfKPuQxHUo8woO",
-	"OYYESbMAQB2H+6zEH03y159/+L4/FWwo/2625iRmqb5DRudOdKkb7UVadzqkw7UaaLTW+OB0aImCSHVp",
-	"4JgiNqu2VyyAmHH2CCq15MRbTFnrTf/zh+9OWy87He4xaYPu4RTi5FHxTlVK4LV6Ep+5LduiiiCJaeaQ",
-	"pgB83tIsqhmlg8vp7k59PXP9S10mdA/y6e0yOu1xbiV2mtWkiDqxp7FxjMbBJ7DCBd/WBPCA7DWUY5kn",
-	"gghjMChuBSgRV3Bd50SeZbaVL/TTsC2bvGcCy7zxSjRLy3EC7ue2ODM9OactMFaLY2H2wb23J/ETEhHG",
-	"3zYdfIN20Ii1vQzDjvjG9/MN9OxIWhQT1AvL4oHNaz0KDRwuSxKjKYWe1D86aGEzQQlJN/4jWCZiUemQ",
-	"f9OqJO3HGa6TNoW3vko7IjVfF1jrz5Qh80hMIT6EJDhosHmj9tYu0cCutdlbN9vopkZBSPthtKdjY+tr",
-	"JurTPUWKowfjlOsJNbHRcjsI+D04R6dQMQDQb2GfnHQJXo9/waILdhK8scgQfLd0QI3jVjgK83HcUD1g",
-	"4nCxVBWBXKNk7MmMFG9yVKs1T6IcQ3qwthxFSbKxiOU3Av4ePraau5tDOzL4aFbuaiFdFk/HA9vCFDR8",
-	"0ML19izvw5OOaqlTeDkGq7wNUh7zLV/qq/JRTmIFFRZsKgGOj/VVm02JFXXbk9rhm7Gia20qxLutznrQ",
-	"SaxU6+tbexgu7fZTTNwo10RkdD0IE2on/ot9enS+ppHO7iXpXJbDliPpS+uGU+66wv1V0cwuHZe8a/CT",
-	"Q4xy4y92fBEwQQ9f/dJQxh2kNRbaMjzi13Cud1TlR0HWAldH0vw2caQCkJVJik9aueGCbk2ujU+mcDAq",
-	"zir3qU85Ztk0OPPZNSSYW6+2Yx65V23H0rSZboxJ3gaFpHF4DxU0nKtqmRPpCg+huO7y6dvXDovTBmY3",
-	"RK1ziMWQ0jz07O3b161MmQ2UJOVKVdGdnFwdOBo3jjowyFHoenyzkUSNhaS7t74evf03wOSzC5nSVyOQ",
-	"G+1NMEkFk5Jq9PmN8Pv1oWiqsCkbbvrNbdrpn2k3sZXXbnofYsVgkqxrQdX+Us/NAWNgYfgfJgzXrPnI",
-	"DwB8CsD0/IoaqCx9Quyfzo+j50BLLqr879ZF2IyAK/oT0SIdUIw3kf79b/EVkYgRtePiyp4k6aqJofa9",
-	"1SXaoO+LmrnM49bnMofYhKjZEmFwXHqBDiUv8j3jrNibtAWLndcObqyw1lxQXTnQUmysAiqcMJCAD4oF",
-	"ycJHIB/h+D17z6AyG61xUaBVbTxkkEDHbFQcO0eqSa02xHTQerZHNGjLv11YbACY2Rl6CLuD3r766cnL",
-	"347fsydCcCEhwlOlk8HRC2i6qTVOSITREuwMaXZDv2kL/zf9asjWgmb9CEv027oWkovf3KT0Y7Cg4/fs",
-	"kSAYQsz6b5PXgjBDvz3PSFlxRdh6f/QT2f921mA9XZE9kGjFs71xdyJBVC2YCVMHCAeaZiXOyPF75jXt",
-	"M30gDXsF/oqzxQPXoxlXdHG2+PPx6fGf7aUA7H2Cs2squfMEWyw1fZ6BnM+zxdlCk+aieQzOUMWZbXD3",
-	"7emp847aDCjoTm6qf09+tzdrgxZ2G8BMO4v9yOhY5Ix/Xka8Rg0Njk2c1zr645Pxqz9xVQcgOlz62eLS",
-	"CpFgWNjY3EVG3ek1HTJ8e4nKdkpoE/8iy/yqzRqJVA+5KeIYTfS+AtsIiRpS6kc+33LHx+1o79bs59iY",
-	"5yVUkWP06PLiKfr2+BRlfF2XhKlzhAGySiBBrikISpuWp7cOAR6nPv0wYHBkTj5p2f7ZJwiRw/17DJ+3",
-	"trBFyu8iUWVISLv9ep9yrYfrBeDg3ESP+F+ISk9x/t1+bKo2vsCeXzSL97eZP4BU2eMHHTewQtBZDz62",
-	"Ti7o0WDc3iYfEJfEwN39am95q17bO976i9vnpwcrEerKT3Bt20OlxS88EZ/BP2oCu2an4LM/0i9dxmnZ",
-	"DH7yCK62xYgnX4Av5/OH+7wVNHGgLfXsGMqHDHoBusEcrPku5wgiqibcqe//XU7Y0oHnwW1vJI5J5Dla",
-	"ezdV9KoAL5bJt5e3uCu6iT4k4hv+G6vw+srmvdqRIZGdFIW97IoMDpJWZKSChGJZl4lg1L1eQYZixgUY",
-	"2XDvpIUitzk2/rXg16RJBXY52RC0a+13TnBhfBYpoW3m/sw8dyAe/pUOeWulX+ycL02Wtyl4wuUs595h",
-	"g1hgc20+AEKEK3PpMAEtPdJ0/NgbteZhUFcQ8kAyP54qtCLa+JOxvHyAq1CwZtOo/mY3zYexYoivFVFH",
-	"UgmCyzbTNKhLlGF4ffclI6TFg5mlRUp1MXs2B5e8BZPR9uR0QFU4LJMghSTQo1NrrwoLV0uw9D09K8K0",
-	"hWxR/EnmAXhbLc9CZtOrzBxoeFIbMTS49M/eu1hwU5nRLrwoCmvYl/Nc9oT5E48FsXu4gnydUpLimsil",
-	"NxNdMplpoAhw1Vr9rCP78brubMctbv4phL6PO7r99oP8q6A6cIYNE1SZS9qdCQM/5graMQIATDhfAZ51",
-	"/DSdfKLZCCsxspGDtqIpW5hjxWao5JL1Sg2G6+episbzxwZAy9MFkrbTN5pJ6p5fk02m73sg0Nh9qchH",
-	"UzqJBNnWBRaIfKyEzfL8zzdPvv1Toj7caiQl/viCsK1W5L63GYvu7weDsAfx5KIve/halQBRDdk2ijY4",
-	"0XPw4gvOrwxQpSU/s3mNipjMxsAXrfWn4AQuO/Xn4Ykcc63Jf2Uze1jGQl+jpD7cashz+222FO+avClf",
-	"qNaJvJ57x0JhLKz2v6b2CTC7XvR/0ykG1nds61j5+63fTl3cOff2Oxbno88r1pTKU5UjXBTg4jAVw7e9",
-	"IA09T2wA7eQTZAmn6fvIPBfel/ekjfdBeNwqQhNgVcyjjWNlx7RBVN5sqOIuMfvwKrnJxi6jnmJ4Qa+r",
-	"eBqK8CH7kI8ubyzKNU8+9rkNYleenlDvjH1lt6HWcmEt0mh8vqtq6dul3fkN6vKsSWtaLEikoNIu0WEt",
-	"Numwr1oz09EZe9Mu3Ft6MSKhEAcPMEMkxPkSsGz7C47RpeVyA4EM4I2hD+EcEepzfbQ6ZixYs8u+064d",
-	"TWvKjcPBCMctmUsk5rzI+uwoi2+Vum6+i5U1wS9msaBeEIUwykmROVmy5XAt7LAN6d+QDgnb/xkvspn1",
-	"oSYXLjBb/jzVbLGj3ExbimzSM1LMskE/EVIh3ICgYAUcLxw0AVSyL63hYRdxoOecwCV/8kn/L30pvyE4",
-	"e23wlgYEiD5RJ1VhwcTS5kRUQOgfz6XQAH4JljBm9+o7N6pN01TTfQ3SxMQx9McAvZnzHZvzrqwcHSdF",
-	"VVt7JgyKjslrvsn5ixokjwXeKAvQMzn8EuQCQfLXh7tx3IX4QV/YWrGdj1I6nSbeLI4rPRDCrrmHsoBs",
-	"0p90uKMM/wK20RI+j5xsyyVHVYB5Nh+3WMywhl++iu0+nfvVHhotEUulKoDHm0mX19LaFD2aoS0rcNZB",
-	"LDz3eJwG9CrCA85tl5TqY23Zr0Kum0btoe0OKhmE42ewbUDQ+oLVPg/AI//QrPZpa203bSdcRDNHppm+",
-	"fn3x4RLoHe3pj7WGmwphaE4UJN8CnDyd0UimEhWmwenn1laffNKvBvUnqpq+4DgLt3w4dcpmpKcv+ZHd",
-	"un788fP798d7XBb/sRhhdkIPGEisgYtBL9bJiJRJadJwIvpHk9Iy+i7X8xwUD19OhL9we33Ad+abZZBE",
-	"Bz1hzW0rSAnwDHM4/nGmr/IWh6P/bLV08V8el9mf4nx5EnbTSzr8PYP+4p6+R99ZdzIze9AcQebYJJO7",
-	"H0BLYrNNPkGhsMxy4Na/vRSIqvrJ7e93TOvb/IDsk1hg1PG929sd4mOwB9cN49wBoZe3U36tcng7cs8r",
-	"zObYgb9wA/iseLMB5zYTwZwCW8th23rbDsyfh7l2qvv/6xRm/9wRAV81FYQEVntEoRWt2t/rSfuCYQVX",
-	"/Nt7l/oC4X/L4LlZ/nDw3JJyDpa1FG/fsi2oYWphO9IRdXCdWDfNV+q/ajpo/1t4r3xJpyk94eG9HpzF",
-	"wYi739Q7ZvmkjWo7pM3jmrbEaXwXnq1v6LIIqHjyO6+hB02fePurfearz7Hv2zG7iGEppfnPUmUuNdUO",
-	"ZzRVQ/4lFNb12Ac32s2CXoeOqMOGRuSaMIV+Mz/6rTFoTRDDcprtqoqwQpytiQVsJbZJLC+J8SI6TDcn",
-	"189N+iQEgN8zwjJpSp7hY/NiMJJkbkDr/PsAI8oU9LaZ7x1W63zsYQaXI7wmGoQeZZuYH87me/TkpApt",
-	"OZGIs6X+03TwPZKaJDDj2Y5zSTJal32y8WfzxKST9getvr6Ifo5ZdmTgWjJk1m2Dl+6EQXjuD1r58Hzb",
-	"lWJ+Y/wo81D/k8Fx+nyz2ElcqfXQUGmttrc+cG3rHJLG6cVavWJfx41p5MUOi3kSaS+qSvBrskSA5rGE",
-	"urwlNP4oIaNbKl55drEaRgu4+2SNhRGoiaJD/fWlQ/SdKw3Bv7TfyBSmNa4FA5ri9DfgjIcgSg5WyEzg",
-	"vjOvYYVZuirRtd2C2WaI12oeAAOL4AF39RYrssP7Js8R6lIYIZmDMce2RzpakZyyrBVjA6dPFmcs47fo",
-	"YS3r2Gj9bDYWYya+O5ljlgubg3RbXtPDmCZg985m4WwN1alJfRlyvSwtZIlWoSAxDLik2wBuZvfMiqgd",
-	"IQypHe90GWh5Zyby4ZFJj5OD/PjQPndfjGjefxNGdL+8V0a8jVvxKS1IyJ8RkD0cA9q8KAoXKoWOD9A4",
-	"nhm+NXmlmo1LYhGYJVT6DsImuyAuvHOM3/IpTEE1vOzanN/RAcF+2WEdl4kW2zRaB0GtaEmWJoqz2sP/",
-	"xx6fsGVA/Nw8pSybXUNY7cOM44OeCKA7ajU8hh93B/rCav/VH55WS4h5nfFQFyjnshllTP/o1qAszUtT",
-	"TNmApqaMQIerOlAx//Orx09e/PcvT95cPn/1MpEQYBvwTvLwT3+L6e875R2xUVb7Z9g0TxrIXrirYkJL",
-	"9lRkFK8KMptAtEimpnzeR3VM32EtBl2b7k58x4FkOs4al0wQPPdP7SVsFjIinNEsepaQRjNck2m8ItCr",
-	"jYsr6NU4tlgQIPhIM+J9xje6VxccwUSTTMZDqqKC4MxoLGfAznvDzDubnLUmQmGaaFv1xaxo17+8X6gN",
-	"9Bl0V6ni915mGXBNhP3NtzNV3dvBEG5fb9aRDDTR+3xFKrVsCmsORNNIhIHWcRiuu3jKxZYrRdiccHRh",
-	"W9omoOM5KRnQ6pn66RfaeZtNa59YeqFUK4QZ2c3j1I2Rp4B+Gh1je57yxA8Af2DgGLp4Yphtuywzf4C3",
-	"ecGUOO+/0Jb/jCsEGE9Lhy4LRDYOjYIoZDvCIEmgy7xs4mcCkYwaxCbbzHm1h6hAXECcCNKrFr+Br29z",
-	"ZwY+/Ej1KG5XYXq6LXJVFgEAuP2zyjax0tFpyo8eZGLgxmB3nMAspgfQDI3nMobMaDZsGvCh4qgSlBmo",
-	"yitCqvMo7sUBB7i+h3GABbG/5eZ/+KcCZji9GziZibly7WIE0w57WvvPUYb6Owcjbf1AptZxtYemvS7q",
-	"b6TIMXppfT8lwU4X13IGUMjpLMz9DF+TAFzIvN60XvpGRmw0YRVhO0VIstR8b3x3NgbpfFaW+QUBXzAu",
-	"Bky34Lm58tfuEyuxWc+Mfp7ntiBcZEQgyixqqQcpU4KSmWp099Kh1q/4RyLPvbFjBByAfJk8DF9omoLO",
-	"DijxFae3Bdv1he2czpsjqo9/osksbIrHZlF4Myj4CGfSPrpjTZtwq+8DOK29iBtnUwSdtZMC67Fv+vxP",
-	"7Gcyixj2MVmCzKVQQe9quPdAmPdJj8dOzH+tkuOxwxz8olIjfGsKXnY+yRDiKlpWCGD3U94Cv3V3zL53",
-	"T4VXjHgaTOVEM8eXwOdpO/+yRa45lHcTD+oH2inxx+fmy29PD+O4O7KKoI6/eWEK+CW0jILQ7XHcfrvP",
-	"dIovxRmPbFK01Y6gS6/NSO07Ng6FM2xaOoCJeNE0arxnpF87kxn12pdBNGGuO8biVDoKgzpr8ZwtgN+t",
-	"TnJkTzumzu3ERB3FZO2YSXfiCgzecFOsoDemccssmp0dK7Cav5GoltYT61rsm6xvYwYFholDfIrsVibo",
-	"pjc4/RgeuEsZBS/4grV1ombSd4PwBh2+dmmE7ivfvt6clPPQY0ElAteWwZ+c+wjlVCpuvGOpbXlmH7lP",
-	"274Vf/O9eufL5YCOvTOWiWdUKsrWygwcdHALczkGCsVvu7NcqqMrsu8zIk106hmXSuvs9xUcg8IvyhjJ",
-	"kJ40uiL786C5HGcKr5V+QoZdGjaUZfL22mFC7Ic0mUM5zO14BwR9zhC2vfxIpvdLog0X5fFg6NiNOBve",
-	"3GvYgll6vVCGsN9L60i1ulr0anBdam+3lck8vNemsOIuLu8LWn5pTRtWk5BjmpDn3meV80pCAVfnPoHM",
-	"itkS11pdNCPFm529FmQjiLyr7X5jRv86LGFbPqAFPcQ6BZ4ninAhr8Id3dlAhekDkSA6xBP6zZ437qF7",
-	"vOntHGa+3t3y54tPmvHcxe7VZICi2s9+tZOPVYEZ9s3t47z/5CMArz3j1R0Ju9e4IuIeJN6TZvnJHa4d",
-	"FE9FREmVBGArLmzxDsA1bWo5WyDvXb4HReT3uqxAqfdSkAv7KhuMduhkJ58Mc/R68J7CI+Ogw9yjE2CD",
-	"7nCP7MwT22MmO5t+bcK0qoUKJ/FeekfQxs1Gb4Bpvd4r+p7aZ+6zzENPYWa5Z5c+S7yH71jBcWaBYlyA",
-	"WlJFRreyuFRYtEh9J/EBS8ivrIjn7nbXIpARyBre1tD9DAuCapYRgXZ4P19vDFriLYlxQBOuNnVGuBAE",
-	"Z3sAhCIbhbhDHbVzvteyaZ9wZWrATF0w9P7nVSL1qqeC2uzsXUrWhp8TPDBPg8ZojXRmj73ZPbP/vZL0",
-	"uXnknzpIC2sYjtEaasylU8JopuZs6crRDqK1EQbQj1HXHpGzYt9YfM3lqE1vCTGky2cXR99+/wO4H/Xf",
-	"OcFaTEDPy6Yvf5OJZE254wOMjossAzoN1RI9VxLZDtHRDMkbAIW1X/AQS/LDd04VL/EVEd9IlBGF1znJ",
-	"0JPs2++/f/AjknTLsKqF7SsZ0kICLkZsdv5H/2YNP83OJmQOcOosfiKjq1FR7vSFZViZ2TSo4DyEwudk",
-	"TD9oL4TurqILcB2/XPvkNwRntuObKUu19FG54PU2N+mAplQbsMZdDn2OARK9IZ9v+9BnhrzxD90pcrp7",
-	"SdJqtw/MFo8p8R6ttLkOaVBLr7QwQgC0kmVa8upPHcwD9T2KJVpjxrhCW4t+udojQWw3Hp99aan8Seb4",
-	"2+9/GJHB5WToiOQtzsicmVvMsxBWvuxZU0KOg3g0SxyNXn169CM+2nz49MN3n2MY1eDnuCJ72ceXP+nv",
-	"75AlYfwEN+q5zc2IiheZtVmVfUWszVPaonrDFVZkzkAFsHyoJWdYYbgdg/l8GApOmFHuG+JjaDstPq0N",
-	"YvOZ6log5YGRHcQ+drm+1EjjtLBwYI3B1PSNav2BGbGuXNDF5Mkn+P9IV+7P+tnAnzt8mmH0L+pN+vdy",
-	"E2OjUyd8xOF1Q414ELWNnzCu6MaSsVc6vmw9eIfnqv2iVCiqwLOlUkCJMNkBITeYFvauLqmUJPMdxvXR",
-	"6umjSuQQheIZ0/SaiHniopeEZdDcVyqkuFXnTLKNS+5IdDs/nPgduM4Od/UGUeR3gs6VHnCJwZZ1e2+2",
-	"V58ILbl64iCvC8zuMOR7X1GQ4bgvWBv6GtngQhLvBxDEhAYZWbquKa7mEpzmu3w/TxEvBIA5Q5WmkOso",
-	"5wKfPg1Ai+IMuSQxi3vSC1piH7nTbt+iL5zb7rk5kw6ocipbIyMq3T3AbdqXtysk3bIj01Qp4VunW/b8",
-	"rqqV7eBfvAW77CtQlubrc5daJXlB0Bba86E151cUEFh3pCiOF8uF8XPBHC+JOnoEDwwUut54o8m6FlTt",
-	"F2e/fmhltVeEIewm3trYIyUo6b3dzR68hcfukujBa1IdpedyajzjO1RitncBU2SJYRDLBPX1/YlbsUuS",
-	"u2L8gBr3fCPabDnYgYB/uCFQWjK8qtUodecJm6lFyBN7z3R4XQ3YLZfwxH3ihdH5c0upms+kAPe2/KYd",
-	"fQuoG1QJ9fudYKFf0u3kkVDCqY/zNNnwwTg/k2uRZv4P3dG+O427nNLpn546dxKhNkz2hS9T/844h85V",
-	"u8aFx3Ru7XQHg9t+dQSvLrM/ndv2D6a4oFPtHBYVhFx+AjiPgwIFECjvW6hM6JA4Ov6v1zVrN9Fgu7hB",
-	"1WR8t2xHE1BBx/Y1Gzy3USdwXUGeSe+2/s0+c4+baqYw85batc+xqZZEDaQc4wpCRHAr9Ofo2LXdmQB0",
-	"tPuyIjB8a4r050gSllnYxM1GEoXmMfkeki1lCDP7HrMta8zQitisi+y8ib87TFr/AdRfWd+xdYpQBUka",
-	"Hg3U8s4wcoDgVbDBX/r+dxS4OXBXHYWpZoqymviF9eYkGI+iqTsha8ibokyeo7KWSm/Izn9vd0sqzPSx",
-	"jGcJGEa5YQOy01gDsq8koeBLnD1tBG6wMAns5/augcAk+K9MXruTWzN6YWHnzYQCe/3TYkWwIEKb7p+X",
-	"evHGT/DrB70ppn+L4ahaFIuzxQmu6Mn1g8XnD5//XwAAAP//",
+	"5L1tlxu3sSf+VXD4v+f45v45GsmxvZuZN3f0FCmWJa1Gsc9urI1BNkgi0w10APRQjI6++x5UAWg0CTS7",
+	"Z3o0SuI31pBNNFAoFOrxV59mS1nVUjBh9Ozs06ymilbMMAV/PWmUlsr+i4vZ2ezvDVO72XwmaMVmZ7Ml",
+	"fjuf6eWGVdQ+Zna1/UYbxcV69vnzfPaUXfMlew2/cMPU1GzaUeB/85lif2+4YsXszKiG9Y/58mlmLF70",
+	"jrSSqqLGPifMD9/N5rOKC1411ezs0dy/hgvD1kzhewpW1dIwsdz9yHbhnRtGC6bat0aPndjn4ldW9OMr",
+	"JtZmMzv79uHDeWIxr3jFTY7EJXwZD1iwFW1KMzt7ZIer6EdcwPfwV99yPlvK6FoKzWBv3yq5KFll/7mU",
+	"wjABk6B1XfIlNVyK0xqf+P//pqWw37WT+A/FVrOz2f932jLPKX6rT/248MaC6aXitR1udjb7ZUMN2TJh",
+	"yFZJsZ6T7YYpNidUFGRrvzOSFPIBkMUNZ992scTff5oxYVf3FztLJa8t22hDlSXQRpa497qp8HNZzz4c",
+	"0Hs+uyiuuZYKdrNWsmbKcCQIXa3Y0li++bQ37xdySyoqdqQAZtZENYJQQfwviGIlo5o9mB3SfT5bXuP4",
+	"3LBKJxg6/IYqRXf27xWteMnH/ooXycfqZlFyvWEq+a2beZH58pprR/qDLzW7ZoqbXfrLpqqoSn9nuClZ",
+	"+mC3R/cveJbx2XgR0Yvb10TriGbtSB/Rc95ucssbcvE3tjQxbzxlhvIywSER7/QdgcBjcAKAZTpbOeS3",
+	"KDdT++yWOn7Id/jDwzH3KB+WGb2rXUg/4WDSB4QrwucH3LDiH1nxeHd46N5vGJFlwbTxx4twQ5ZUEMXo",
+	"ckOMFRj215pwE528duhKFqzMMHbFCk5NlrcNNY3OfCVrnZ6tvYuIsSLNTmf4wb1mKnvKtpsEaX7Z7PA9",
+	"hGsiJLw4QYG9bXWb4OnSvjest0uYvo32rHSw03DUdmOJmqfA3hrc8Im5J2fLq8QhLg1Tghp+zXSPqJeW",
+	"wGRLd9reSqWUV2QllaVye+dGN+7DlOQvlKyfbHhZKCYOXwXfENgMTSq6IwtG7C9qVkSbuZCyZFQAP9OP",
+	"L5LM99DygZ20aKoFw0n2Tqy2MpJtE0O9xW/8kQsTa3RuVoppZlKErDWeUXjA8itZSrHi60YBfx0fWTMV",
+	"ZGd38Ev3Db7A3gc7Yg8mqRpt7KB0UTK7b6oR486ikYdvuyCO2+ZEqjNSK7ZiSrFiTgTbMm3mxCjKxdn7",
+	"Ocqjs4unP7+8fPPuf9vnScXsnpy9vvjpmeUgVHSoQP7CM9k+RuQKKMWEZpVdg2qETgo3I3/y4q07W/jY",
+	"rp2JglB98FsrU6zosK+pS2qsUkyWGyrWTD+YnYmmLPdPnZHp49WepMNjtnGcOuiGeiHr1GZUXDSGHf31",
+	"T+4xz4zxTkdMrxgoi5lvk4LWSgNuSMFXK6Y0WSlZAd0W9lba0t1xoQtkiN4dptiuDt+dJHBTcPOKiwR5",
+	"qekYNAU17MRwUH0PWKUI6kziq+zFzK6dSXDwDSqaB8ZUiqZyoJ5HzQwf9++dt9eVm36KQI/p8qqpD6mD",
+	"7DxwlpajSmZiKkRCqFd1QT22yzPPPtKlIdZ+s4eZGytCuejKvuSJXkvBLhKS9KVlNU1KZshansOIzmDD",
+	"6984XcBeAJVE5WMYY9g3/rJJ39YbVhZpzYObIGavWG3OCatqs7O2nLDfuTnZ3yeXuZH14bjP7cl6dE4e",
+	"goik9s4wbimHGzaY/0q6vErpatao0HZ3ansm8RKhxPMBWTSiKBnZUD3u7ujTN6nuWrAFq6gonGVfNGDk",
+	"OK6dz3hVS2WS5qve0G+//+FwTW9GsZrm/2DJMWhZOqJwQRY7w3SHm/KkNvSKiYsRQilS+fZYgatqS+GC",
+	"ssoDFYGz7CmA9xwXuyBUggRplUWv+sLRDdR0BGlXEXYskg6endzRyIujC2PsiTiUSosgrQYQdMHWdBRB",
+	"byjlRcGKMa8ZfPhkY5YSvX6e6VUjBKogEVW5iP5YUV6CEV9xrTtWeuowjeGBsKGesO0MB1wxTzZseZXY",
+	"UZAUGY0i8qp1OfyxPVfI3lsruBtR0+UVK6z4a0TJtCYFY/XAk1fQiq5HeANwQU/hVykphkvPrEmzpRSF",
+	"7rKLbBZlxCtohDhbWaX8aUgAKUCXKri+ioihGC0Grvxalk2Vpv4eK/gn52HH2nWGabY71q6zJW+eNxwp",
+	"M8c96SuQ2ok3K+c26L4YsXlJJwIsMeNDoOb4cXEDuMfnYfo9C8+4yVo5N2wp4ZoeQYJXdHmVIkPtNfwR",
+	"Y72lyhx1irlF+Tf4Weep84LR0mxGygy4co/czBL/cOOQBVtJxQj7e0NLIgXTwFTI00SKJRsqR3oUXcrL",
+	"RqUm5u46UBcoUXKLbL2m14wIua9SpdW5TSBUd+y1lMUZiIiSakMovgrHPtDWzklJDTsjQgoGikLRgAPA",
+	"Tn1OFo1pBwq/tI9yDU5GZectQIXyCpmdrL+47FRgy4/fWPOZYNdMJW8u+/phLOl1CPejP9r3D76i/S9e",
+	"Dr2qBfs4QgPQ3Axw34eLFx4PuxwxUyyMke/zhwmO+8FRuuIiHbgQNCMKBWNF6ka68Er/lpuNbExkyPi9",
+	"TvuocsGM4FDop5ILfvowBywIfxrmmifK2+S1EwTfLS8UzxRHlCx4Sd8cVUoTzvta7NldMWMPYdJ0OWp0",
+	"N8Ie5+2GQ4yAeRfblZDbbKRgPCPVSspV7yIgQllYGbRgZLuRHfHX0WYLukit6SVGOxaM6I3cCmKtH/bR",
+	"AIuipGJLxcDo01c93lkjlX9Bwsca7MmskThAgOidMPTjbaJ96YOQMdMW9njgDkQE7Cw2z5GX3uDOeI1G",
+	"WUPuJ493Y+2utZJNwg/yixM/jmmpKAg8eeac3O5zuGQ3FII/4Eh+cCtT7Yqx+olsUrbKQ3ulkoVsREEW",
+	"nQCDj4I8emj/OxZxsK94Snf66BvomnWG//0P3x8fXdeWC35q3cXt7L777uivtxuW9ENcM7LirCy0PXpc",
+	"kKWSwtDF3P7bSpZ/WAXCOexdrMI5w5westh1tIn+EwCz2F9KRLh4m5LczTQvElydCSyqphxlLQy80Jzx",
+	"AJa2QrdWzrv9uJTW6k3EEHlmaqVzhSd8+81tbuEjE31CVSrCoZi/HWhRcMs1tHzbeSIhEGIOe822cGWB",
+	"Su+DXXDmnW06txxkMA5utdWIidrZxVGyob7KvfWHIbKrf81SG5W9NvMblb9QKdoAKY9n0olwKStmNlys",
+	"URpqQ3fWGNpwURCrOtnLnhgp0/dio73UviHN3A3l7i2XhgbrDlMOb8mSNUFTa0bY949K/YH1Dtb52h1N",
+	"Zpdok/L775F4ntc+4hQhNS75xcV1nwmDyTMH0Vmnkx7mXnSOD+aSbdgOGGHAVHPnwVN2HrbFzcHRKb2x",
+	"hpZy3bCnEDVkIp0Q410n+3S2aqu7dZxy0auxhoy4onDJT5VVO0M0Ie1CHeYRCtYINf0+0rDk57wclxOS",
+	"F/WSjnRM4y8ymlhFrzIJcJh/Me64xRlYCWUkr1IPVIad2huSXbxWjKsIc+6kZwUdOdAhImLvpv3cRmL2",
+	"9OFGqW4MOBKgw4Nw0+6kiwwWGXupYhilX0t7Myzo8spaYFQ4L4+LBGXyTY7bQkf8zBBy2LdWUhsyD8SN",
+	"VpTcpRDJ3ov/Q06szkhqZzcW4AxDc5EIuR3sZnYZtwnWd5m3o/bT/yazo0vFqBlpduFPxptdo8Nd7GNt",
+	"NbEXUhuXAn549zijrKI7sNRDcs9GakOu2O7ceZNqLgQr7MWUYUDnGktLSiWr22Vj7F8ZKxdobVkweVcI",
+	"ue29cr/RZGk1+eFpB17V680it89gpiblgov1C77eDAw7hd+8Sk0dd5QVxMV4rHzAlKuis4Ke4ZFYR1bw",
+	"Dh+7dCnKn12u+jj204aao29CGXEJj8Jv2IjUq0vD6nwiXCpsX/DlUS/2z+6x/pisUzBwkY7F4c3xCY8F",
+	"xDzIPb/Mvd3eZxhk37xgncKF6kT0HbhQ442Nc0cUXQEtnFwFU9tH1jeyLNy/GJRE2EsgjlNoAymmybP+",
+	"hJuQFH13NrkZRBZ4KkkVvwXv8HgPnOgKC5kSyZJoNKyZYJgyozOO2gOl7wYJzJHGtoLaKf/L3pW+9w7c",
+	"7lqzxrRURbbe4yAJMvpSbkewfbwNPbbaYCV4PjOKr9fJifd7i51J5n/u199Nu7RrSxM5ypZ6DFGgNFd1",
+	"SZPeif1yr4oL//ej+U1Pgl9t7kBUXLzEaT1K1BI5vWGP7988ffbqv39+9u7y5ZvXLvtCSYNZwbDY41ay",
+	"E9dImqOUtexCFdcp4TJO3kZ2dVLmbt/nOE+WRfY77XZwL1NFmg2pGEWHr33mHL0LPiWYa7KUumKGL1M6",
+	"XVLUu5e182lnfZSMGQs7J/QyNWH7qqCr7IMMmEOBdGdWeZ8kQPUrl4DqYrN7tQP95rTTNjp1ZYON5e4e",
+	"iMK56PYMZlk2lUjfhlafzJjS/go9yPmwPKeYbkpzTh7GCbZ0IRtr0RH703RWRcW0dsrNUF/rHtmcM9Mt",
+	"Kvg4/cB+SUfJdSkbtWTJmDsE5KBKgkaxTThgsNAHxBoa4O6AO9oXgskVoe7XBFNFJZaHhRRR8AI8wDDh",
+	"TVMwB4jOc4JRepw4LiKpPeQuiBFXwhEqey3xtrlY2lwyjIcNO+H2875CKpdH1mYIWRuZFd1QfM6hErKu",
+	"8C3R/DJsd511ZkVZ/nthGIlhBAwaUFIzpXMuosl9Fbc360tWOJ2pb4df4VN9ERiUNO+TLvbLjgf9HOSO",
+	"jo6ei4LiXNKxAJACb+WY9DzQzu1PUhc9DnhX0zVUrZmZcLpmaCmM0/aGGMNxbjrub4csnS3t7kB3gf1n",
+	"qXVBJjyNcBlpJnx0iGonuQ9ELxV662Albhgvfbwj1qack19n7/786hn5b/L24v2LX2dwgfw6WzdUWVHs",
+	"P0aZbPcZX03ocslq84BcCFey4j63F4aGbEArbpJB1noUI1iqPtnITP12PoiF22Vp6KUQYQU3KCzJf/3X",
+	"f1kii0JDkQxmHVg+d/q7vfp88fEBJRtRJCobXzdx0eHGXrH2hcRIYn+QEdA9vDKJPyWMFvnOJnethJf8",
+	"r4bptM8D2SPts4bd7bMIe348zOpzA/TYffs0ybtissH1W/poXOJEN/rtrHFPon7qX5okxyw7N/nwW3OI",
+	"lI3GjsXskXm2gBZ7M/36NILsDT/9HZQkmmIFE4bT8gtQa0iK3e1DJr3iKiz3R/u0yy0Zs8JGZwSF4z3d",
+	"UyTnH7G3LmD3ME2MnBPdLDf2IvnuwceQk0bFbmDlnDOVYWLRNG7GBT/uORtqqvVWKngPw0xOfs1Ltgb3",
+	"9MaY+sTIK0yGE1V9cv17dExoWaYjVO2rEnI4vC2dxevf/LbvscwG7VHOUSu8MEWVHEAKLQrFdEYJ4rRk",
+	"S5Pn8ZHZC5tcLPM5F2umasWF8SqBC1lesV2vVXvoaatZVm+0mg4mp6DiIpfLpuYBxmXAsbTamKLcDNHD",
+	"4DnYqZU9l+8VTwJK8LU44WK/jiXKH3e/TztbMiUR85lRVOjVcfPsvX/u83y2ZYvDCf753StfTv7i/fu3",
+	"RPNiQE6pk+OuBMMzWctS0QQDL+XZdgrlLg9rdFuNri/dypkG/fXsUOyBfLmwn2pWrs69deOdbxXd3TIf",
+	"az7zn2ACKf4LIhYMo6MA8HbCPtYlX3ITfeTQYUAcos85HbFn20zxy/ZVVkWUZTKlJq45oGVJuLCcR7jZ",
+	"z6qLYAAUC25KS7skvWRZ9M7lLU2VhP3iB99SPW/3BAotpIKMeJ98YUn7oC/7oDvyK7pgpfZib1HK5ZUm",
+	"VEFWOlhahhpWWU6wRpI9hnIr5uRvklv5uNiRX2fklPw6y+RBWkplCjBYQLdLmNfwajg6pOTawDUPBS59",
+	"+Za96Rp2hAUrpVhbReG4CHGqgFPxEWXPMli7hS1jhZW2y0qeVMVX5vauSiEzQldzsWQtNEgCaSLUAjof",
+	"spHodPZoOxPEoRqh6XVK5MAEts53As9M//p9zcTNpUua1NY8A3i8hN5eco8QepgiFX7jhZ/AlIOCrRVF",
+	"MSgbsPOSiBaG1bcwQeHn8zDBMJ0eu/nZx7qkIpfokDO/aqaq4ypHyKAIvzAdcMVOaRZoFMP9ItHQN/Eu",
+	"xtZcO7V2HilSPQ+pu4fe9BY0dly+ACYzJBaxlAL9gsMHfdekh8oGREclAh919ib1mLx/vU0gOSgEYdqQ",
+	"FVd6OBQAbk0W0zHsfTVql3IEVU3Jbj/K6IKA7EBXqOPcapCblSb6JGwXVU7lYiOx9nZgHh+aeVxjEPG9",
+	"W1n+KGaBFxfu00PzkZo88uZYiNlxUCMvZP0yBzPSHrdkRhaYXxXdAdTuHkDG8XIYacbN8rU0aTbz3kl/",
+	"s1k9uFB0C/FwhEq0lhOkjpX4GWIDJq86gAm8Xf5Y67nEwfwc/Xb6xYe9CpRO8hQzy00KXA5RHXKZDGJo",
+	"XfDodOsjiSxDnJ/S5GJVG1rXTGgIF23R8MOsyJzSLkWhX7FVIlrzTBteUcPIdsNL0Km97jYEFqevziCr",
+	"0w4vxr5RmrHK+1j1fgLqlnKDOaZR3unYbNOU39HXe6O/Yr+Qwo3t04UDl7pNj5cRUyHJ+LxkXzAjLXHl",
+	"04r5OmLBtgHFpHU3BCtaSGOfzEAXRPlufTHwnBHePzNZFjefWZRtN3pm6Wy8XzqZdz4Zqi//LsG8Lvcu",
+	"cseE0j60a71b5ijLeka8UVbfCyqKZwU3KRx6k1FRM4XZi93x3L+eOhANBjstWndVyKD9MB9RqGtuttk9",
+	"8QfndDB9NLx05uNefWXT2XPESAL4d5NZVmXFiTqu9rvH+hKcPZ7AEYCcJgqW+re7HycXKxPrXLAlbXTu",
+	"qKBlp10xXE21IWbDNUAlD7Yz+szOrhm45zt0IsQykj2sAZFlB4k4TW1vpGLwNF7IOliQGeNxxdfxpl+x",
+	"2oSUVm/qWmZPbT96DYaLfOco+ZxPuD4EPqWi+Ou44pzA4KkwzvCCqFZt3w/4lBAuJBt6zQIeH3jo57h5",
+	"AkC0uNCGluVIA7VP+y+lNsdgvZdU2AsGem04T+g+3x61BMohFWBzP35NlyE3zK0ZWX+QWjcerVqwbQbE",
+	"O0p7tRJrS1XhHd5p3O5k4d5EVtANPF+KgaizityItKnoVzloAl+7sk8uajURw5RqauNd3elYnU952ZNW",
+	"EEFe8TYbyj6HjIjrz4JHBSNxWL5Ff08HbCIBTSZIJpmrx63nbcEI0CRs3zxcFkFYdgpkgr3YcVO0IOUl",
+	"lNdtfFUdfhjJtP1db2WqO+6ZS62V6llf7J7tlYKbvhJym8Y6Dmyh027YGxzbo2VXI/SOPqZmgPgYuijA",
+	"cx24bUAZKmRGAPSUV8hJ669iFvSlV20xVsxj7V60hM/wxcs0qmrWQ6Bk6lw7MT4nC6oZWP5gcTl0doSR",
+	"RO7rBdu+jT0OSZnp7YUzh1idELzsSJiIR4f3R0EDGmjRaZKCFnSwqHFOGcq/lqlKgizYzx1ozvuiUVYY",
+	"e4cRiJH+EABYfFkOjmIO17Yz3Adh/VHYB0W+/ImWitFil0X8R1h/h+/qiltgPI/lkEIQGA+1chMElNrB",
+	"OiYye/zOO+HsmuaMO1trwTLZCOB9/0YT+ww1jUKw1+WGLbMQiCOO6uBzFg5S8Fj9o4PYsoc4D94BXFXL",
+	"EvPATS0rZFlxitybrDZ+29SbP8lGCVoibNNdtSqZoB/JXqi5H8UF48oAfdS2JMlCIDkSTLFNHWrewW79",
+	"yHaJPMmCGppHOKGGkiu2c/2WxFLtaqP3xFAHkx4GGyMo5WqVroN83ihI6FFsyWsI8tub21WVpV8PWD+H",
+	"I9mFt7DraO5y6PFFZDMyxBRmk2ih1SxKviQbWq68LWFJl7Arj99b7Wv8qlpKBTLPYoKndvxVKBHbj+I3",
+	"znVzpCIn1mb2B2cFN+M8GuD2TAbtoa52VKXIYVVuamDHgT3Z9sdr595SZWC0dcO0ziV1TFko9HdXmXKT",
+	"0plQ1dIXyx9ch3UIOhlqeoeBzMDjLw2rslHWG9UHmcyFhsVtg0d8D4/npofG0mAG2dfIkffmh3Z6nCng",
+	"6BlmHm++Z6rogPhTN/dHuOXK/PnH+Y1DdskIgXyno2zb5l6Nb7DelWhd6aEL9rGicfp5chzA6jh/cSJf",
+	"lyn8R5t/C7XCJ1ijlzTrXwGaQBZjOnHN0VKz1sOHnQV9eQcYhx6Bwnf/Smu7UJQ/tt8wH4FK2NLFvSpF",
+	"4p9am/Aggxdu8445h1GJCOA67r2wgwPSCPDwJGkd4T7v9SAc7iJ3juKjT+5jJLROsSQZ/DnJRm1SCHVv",
+	"VpdNDR3AkiUfLU7RSJDYfFOEbRL09X3Lh1EHXpeUk86tDukvfYOFp/YwjQ99OYl6RZFpy9ssl0y7ZvUT",
+	"gdDDy2K3qXOrxDuQ3fW3MtX4IJ8cmFuxrlmKnD8tuDnVxwEUfAUIjOJek55zCuJ6ETDF03DAotAEn7HS",
+	"qQKkHMyIkSJk4keYm8NaUuBLk5VLdSrOWLCPhAsjyUbmLALsrjrywORuuf07yY3ddpez85x74qWo/Zpt",
+	"2+ooWpZvVrOzvxyB5ORWORncWDvdjeVwLh/cbHpqNmljNr3lcfCAkkYuZTldkebNai9rqnW9UblkyKPV",
+	"gG+PPtC3UPsANczZ0Qm3+xUTYyoMuyWgA1ycGWYbUHbYPVQbqc0ZXEHz6QsSK/rR4ZV9+3BEeeKPVgEI",
+	"oKpQqdeYjVT8H6w4ubK2vb29z7EhxpZrD2amoOeTMHRpSA01fv0QPTXoJfaN//cvFyf/h5784+HJHz60",
+	"/3zw15MPnx7Of/j283+k64tuX3Caryf0HLSnPEp1tDTwZsWIWcacvkoxVZ44pKb2Ndtm8liXmQrUZ1bV",
+	"9L0DuAdaJ9DRbWAJ6iEg4NHrxG/qHsyXKHe+sTTXxD6Uplhq3Zc8FakJNQ4HYRTtQk5QR7ah+pyUbGWI",
+	"bExPKOUISzeqvE3RtCqHb/Of61LSMQ1DQpTgkBpPmaHLDSvIs+Lb779/9IcooiCvGYYJL19cnHz7/Q9E",
+	"N1WUfAHkhce7zLLYGdbXbPeAq0JXmkdH1bg4zJAkjvyF7h4nm6T1XL7ZONxgezzRYjebrfdaGr7iy9Z0",
+	"GVh4pStT99xQGMetKC8h74OpTg+edOypMnUsfxMncs2vAYEAmvlhA67osHAHd+T65Wde8eec7ESP0nDJ",
+	"sWWLjZRXaXmLDReZ0YTR5YYIaaBzlCZ/unzz+hgt9rv3uBc5okfLOIaU8pbWTFkd9ZYKbVzan3ZPGtWw",
+	"ea5W1hXrc0zyh47YqJ2fkUIu9SmeQX3qX/OgKg7hnvaIEqaU1p59pfKeZsWrNCYe4FHxyoUtpWZiv4G6",
+	"/QYykJO8S0urnFDDr0e4TC/aH6X4a4GdmP662A3vG+iaN6W8ST0xaNmIjOM8nzYpUz10oySgzr67oDlU",
+	"eOB3imGOEGRWjUleHNfivZLXuc6tgjChWbUo2RnZwiW8kTWeVmxBCh3FIHFm8PzAXk8GB2mmg4/rLEeB",
+	"DmcOW5QuN3RRsuDfWZZSM208Jj7lgKFpZRwiUOPhG5BqOCCAFqpf9xxF9jRY1exvTVVrzEMtpViPr5B8",
+	"514xHN1+K5uy+OuGlfVxAkLFNvwA02eNdHrkmEDiQbCgwS4EPo8g9KuPggdWtLhjsScOWqq2jNA53Z0V",
+	"+m1LivM2MJXQqq3UypxiWRYvRYa6JaPX7E2TVjmy/k7d7YgR916VN2/55mxbGHzul5SjhL+QMmp2OqMm",
+	"vRimnI8l2yzrnc8JSmSylHJEcPGylGngTCMVXbPniiXUYmzEOx+WTQHjvJeGlrcaCAB7RwFm5bAVAEQR",
+	"S9LIMg4O+zRR+N0tc+w6XZhmYU87QSnYqD0SdSm/v+HzCKXBEyTJj3GS9AFPsmteeAic4V1uFatYsRsH",
+	"EHhQV1VB2LIR/v/5eM0obMFu5p4vuQrrDJNP00ouSpZQxNwXBBN6NPnPd8+fkD989/3/+N0hbmlPSlL2",
+	"shXyZNwtm244sWo0HQFJ0FepYwnX5FI68nnC8MGhgcSIXJ2RBS1O7I4xbeb2dJ1gitsJF/gn3GZzOIgl",
+	"X8IzQJZ5W2Mi5UlFxW5OGkGvKQctY46Z/AKOzJEeIfbbNmDjFtmbqPWu1TuGNg7JaabHW59kdVbhMKeP",
+	"lBbc5oaLVYYjDU6zoAJZ7ABf99vXD0s1Ip/R7AN5ubKXbul/sqxz0sr8MTnaGj/LNIS/QY1/T0mIC7gK",
+	"aY5b73lsAKB2eudhYW+pMm8d0Q6ZIFQ36x44Jbfpwpq4MlaOF4zUjTlPNOGcoLY6e2jzwe4capQrU8ho",
+	"XvQ610Dd34MJj0TdGLBkOAJNOYIgrnKyHFmHIuTe+/NG0WzvQnQ3KKyoXXWooY93u49jctwyFsWrxz1Z",
+	"pWvjXGMM3yJdhyqg7cAyuEHZ7SMwag7PUM7epaXOHnNX7ujbNlJNtlxvOsB6wj03NlW1LukSUGiSpQa8",
+	"Bc1r28uLtv5zwzxM2mF3jVuo0aG1Q/AhHyZ3xVP32xKRss+C3Wu/18OnQwBHDxhiLNWPNAYKxGjX2P68",
+	"Z3m/cJ1yPgLQ/R9zoJfuC6IZiCcNN4yLgbk8M3eDguNbZ1phdCC691u7tN9i4jPXgYnAA+ag7rm2QpJw",
+	"QWC5PnjYsd0GRuRaQZLCjDTynCx2xCFpdnyGJs/X+31AX7PtrTqBtifLAet2vfJxHnG6JhD6Q3dWwiBt",
+	"rq0TdK1fLVUtwecA3SkbXPJ2I0t2onfasIpQtdzwazbHltnuqZIvQfbHCTxtTt4It1aKY5tyFNyFq55M",
+	"F4P02LmKUd+fKeFluWaKm90Ym7ZmwrVUROv2Fneyn1rXZkFvgJtYtLj0wTeUi5QBU7CSGd8oMOGay6pK",
+	"0MEoo8L4TvrjrpxpCidvXI11UPfoljiPaJShLRNpWEg8A8OVgjYgm4SISOb0Pd4Zj30A87Sq49bjoFm9",
+	"wH7ICqdG2kEGisaRsG2BxY65q0PJuKeOX1qSuE2qc92RBnUjbG5Nd7l22NwQ+y2Ce++1TDuGX/PeR/y/",
+	"0WQrVaHHQdjArIL7CmafIs4ls9L4BTe3VFR6tOk85Ub7XyfMGwiKT3tmu21E+nyhSLXcxRId2Uxrso6a",
+	"ocnWKgqllFfQpFvJZr1JZ5OOq+dr9zYZUMz4HRSDKjX7PWoN9i/ISkgrDI2wd0sqzwUhVVDt6jrFlyBI",
+	"nNXRXbjTCja7W0SzPC5WKx3cJNN7qdI5ipYJn9OlSbXvfWSPtGK0JI1m54QSzaumpFZIrkrGEJUPtU/Y",
+	"cOgiR1ZUGwy1DigMOJaZOQay0aU5RSvqoUSumranU0T+iGfdIVk0r1qWfLkb7GXotgBqU/ncMD3r/KPP",
+	"AB6YKT8aQ7ZDz2M86/Pl/UvSE9fpHoOj83v33dmu7Qk8nXwzX4uXKe0k3H1gFEBG2aHMKyUkPDKicQEA",
+	"gQ73WUU/Yiba73/4vj8v7Vgy4GSdUnCpoV3H3p3o80i6i3S+fcjN63Tz6Kzx0cNjS1RMm0vEhkrYttZe",
+	"cWhm6HlSXFvJSdeUi86b/ucP3z3svOzh8YaXLgMgnkKaPCbdNssoujTP0jN3NWTcMKIpLzzsFSDhO5ol",
+	"NaN8pDvfaqqvgW94qU/L7oFhvV16qTvOnSxTXE2OqCMbLKOXNo2EQQ0t5bphAE7krqEN1ZtMRGMIIMat",
+	"0C3SCq5v4yiLwvUVhuYern9U8GBQvWm9F+3SNjSDPXRb0JueBNgOMqwD1cB98O/tyUKFrIjht80e2EI3",
+	"giW6XobjUYHWR/QNNBDJWhQj1AvH4pHN6zwKLTavyBKjrcse1cw66qczQgnJdyFkVGcCY/n8g7ZvSt6P",
+	"c7xoG6uAQ8l4Qmq+LanVn7kg+EhKIT7ERzjo9nmjXts+68Gttd1bP9vkpiYRUfsxvccDddtrJun7fUiM",
+	"JI+GKdcjCnSTtX8QfXx0Th5C+QLg0MVNe/L1gD3+BQd1uJdtTlVB4Lu5R40ctsJBAJTDhupBNoeLpa4Z",
+	"JD5lA2E4UrrjUmOWMgu5DLnK1nJUFSuGwqffCIX8+LG13N0e2oGRUFy5L8z0KUV7HtgOwCHyQQdkPLB8",
+	"iJV6quVO4eUQ4PQuYnrKt3xpr8onG5aq7nDIVxmkfmqv2mJM4Gq/V6obvh0ruda2XH2/71oPVIqTan1N",
+	"dA9jt/vNHTM3yjVTBV8exSx1E//ZPT04eRSls39JPrHmsP9J/tK64ZT3XeHhqmhnlw+S3jUSyyFgOvqL",
+	"PV9ETNDDVz+3lPEHaUmVtQxP5DWc6y03m5MohUKaE42/zRypCPFllOKTV26k4mtM/AmZHR7TxVvlIQ9r",
+	"Q0UxDlt9cg0J5tar7eAj96rtOJq2000xyfuoqjWNNWKi7nd1ozdM+ypIqPS7fP7+rQcGdQHcFTPLDcRi",
+	"WIUPvXj//m0nbWcF9VEbY+rkTo4uVRwMYsc9MuUgqD+5WmlmhuLj3VuTkd5mIGDyuYWMafIRyY3uJmDy",
+	"wagMH3t+E/x+fSiaaoo1zG3zu1U3FzXvJnby2k/vQ6oyTbNlo7jZXdq5eZQOqpD/YcJwzeJHYQDgU0ja",
+	"kFcccbvsCXF/ej+OnQOvpKo3f3UuwnYEWvMfmRXpAKm8kgnjll4xTQQzW6mu3EnSvrQZCvE7LauxFYBq",
+	"hE+D7nyuNxCbUI2YEwqOyyDQof5G/yqkKHeY3uCA/LrBjQW1mgtpao+gStEq4MoLAw1gpVSxIn4E8hEe",
+	"/Cp+FVAmTpa0LMmiQQ8ZZPMJFxWn3pGKed5ITI/z5xpWg7b824UDKoCZnZHHsDvk/Zsfn73+7cGv4plS",
+	"UmmI8NT5zHTyCjqAWo0TEmasBDsjlt3Ib9bC/82+GlLHhN4yRagmvy0bpaX6zU/KPgYLevCreKIYhRCz",
+	"/RvzXwgV5LeXBatqaZhY7k5+ZLvfzlrgqSu2AxItZLFDdydRzDRKYJg6gluwNKtowR78KoKmfWYPJLJX",
+	"5K84mz3yDaNpzWdns98/ePjg9+5SAPY+pcU119J7gh2wmz3PQM6XxexsZklz0T4GZ6iWwnXb+/bhQ+8d",
+	"delY0CodS5FP/+Zu1ha67DbonW4Wu4HRscQZ/zxPeI1aGjzAOK9z9KcnE1Z/6ksgQHT4XLjZpRMi0bCw",
+	"sRsfGfWnF9t1hF4XtWvb0CX+RVGEVeMamTaPJVaUDCZ6X7VvgkQtKe0jn2+548N2tHdrdlNszMsKStop",
+	"eXJ58Zx8++AhKeSyqZgw54QCfpYiil1zEJQuR9BuHQFwUHv6YcDoyJx+srL9c0gQYof79xQ+72xhh5Tf",
+	"JaLKkLh2+/U+l1YPtwug0blJHvE/MpOf4vS7/RRLSL7Anl+0iw+3WTiA3LjjB+0/qCHQ5g8+dk4uaBiB",
+	"bm/MG6QVQ+y9v7hb3qnX7o53/uLu+ekBboQi91PauF5VefELT6Rn8PeGwa65KYTsj/xL52latoOfPoGr",
+	"bTbgyVfgy/n84T5vBUsc6JE9OaDzIYNegG4wBWv+spEEIqoY7rT3/3bDxNwj+cFtjxIHE3lOlsFNlbwq",
+	"wIuFyf/6FnfFfqIPS/iG/yxqurxy+bFuZMiqZ2XpLruygINkFRltIPFYN1UmGHWvVxBSDF2AiQ0PTlqo",
+	"uJti498qec3alGGfuw1Bu85+bxgt0WeRE9o49xf43IF4+Fc65J2VfrFzPsdscKy+otUk594DlTiUdWs+",
+	"AFyFr7nZYwJeBdjr9LFHteZxVOQQ80A2j54bsmDW+NOp/H3AzjCwZuyaf7Ob5sNQMSSXhpkTbRSjVZdp",
+	"WggoLii8fv8lA6TFo4mlRU51wT2bgkveg8noGoR61Cwal1OwUjNoGGq1V0NVW3PgG4zWTFgL2bUUYEVA",
+	"A+70X4uZrVYN+mDTrPbWfh3fMJMJg5KZAc0jSmYGHd6QhIpZp8yQtZxiU17BSFCHucW+US6nHfpEYa8s",
+	"xupzRICDhsjujtzIRtkzxo1m5apDc0uSwqPGZzVApPplePbeRbGfyoS2+EVZOmdKNY2CxUSQslQxd24W",
+	"kCNVaVZeMz0PprlP4MMOmoBXblX+JnUMmr3tuIW2NYbQ96EXdd9+kPMWlYdOsGGKG1SM/JlA/DmPaEAJ",
+	"IKCCTIsAzdOn6fQTLwZY5omNPGqfY6nIFCvGobJLtitFEN/PY5W7l08RQS3QBRLl86IdE+mntx6yJRMB",
+	"CTaloxj2EWtniWLrpqSKsI+1cpm1//nu2be/ywAEOC2woh9fMbG2yvP3LkvU//3oKO5FOqHryx6+TvVF",
+	"0ipxncIRKHySy03KK0QqdeQXLpfUMMwmjfz/VmeNTuB8D4AgPpFDrjX9r+zaOC5jobFV1gbpdGS6/TY7",
+	"iu+7GXL+Z6uHBtvijoXCUFz1f02NH3CWg+j/Zq9Q296xnWMV7rd+38Dszrm335k7HX3eiBYrgZsNoWUJ",
+	"biWs5r7tBYn0PHVBy9NPkJmdp+8TfO5ObKFx2ngfhsutomIRWMk02jg1bkwXuJbthhrpk+EPr5KbbOw8",
+	"6Z2HF/S658fBSB+yD/voc/WSXPPsY5+rJnXl2Qn1zjhU0yO15jPnBUjmROyrWvZ26bb+g1pI50bAHhua",
+	"GKhuzLTYS006bqzXznRwluS4C/eWnqNE+AnXP0n0yftvqO76aB6QS8fliIEN6J2x3+acMB7yq6w6hhYs",
+	"7nJotexGs5py6+RB4bhmU4nEjSyLPjvKAZzlrpvvUqVk8ItiKpcMJRtWFl6WrCVcC1vq0ihuSIeM7f9C",
+	"lsXE+lCbfxiZLb8fa7a4UW6mLSU26QUrJ9mgHxmrCW0BaqgBjm9dZ5ru9NwZHm4RB3rOKVzyp5/s//KX",
+	"8jtGi7cIuHVEgNgTdVqXDk0ub04kBYT98VQKDWDLUA1j7l9956jatF1V/dcgTTB2ZD8G7NWN3Iop78ra",
+	"03FUJLuzZwphlDCX/CbnL2mQPFV0ZRxC0+iQV5R/BQl3H+7GcRcDSH1ha8W1vsrpdJZ4kziu7ECEemQr",
+	"4xD5dDjpcEch/wLu1Bw+T5xsxyUndQR6Nx23ONC4ll++iu1+OPWrAzZeJn7NTYSPOJEub6U1Fpri0I4V",
+	"pNiDrDwPgKwISJbgAe+2y0r1obbsVyHXsVN/bLuDSgYpEBPYNiBoQ5FwnwfgSXhoUvu0s7ab9pMuk9k6",
+	"40zfsL70cBnElO70h1rDbVU2dKeKEp6hnwCf0EjmmpTY4fZzZ6tPP9lXg/qTVE1fSVrEW348Xc1VAeQv",
+	"+YHt2v7wh8+//vpgR6vyP2YDzE5oAgTJTHAx2MV6GZEzKTH1KaF/tGlEg+9yO8+j4uHLifBXfq8P+A6/",
+	"mUeJi9AUGG9bxSqAxJjC8U8Le5V3OJz8Z6enT/jyQVX8Ls2Xp3E7xazDPzDoz/7pe/Sd7U9mYg+aJ8gU",
+	"m4T1EhHsJ8VtCkkhpWOWA7f+7aVAUtXPbn+/Y9re5gdkH8UCg47v3d7uEB+DPbhuGecOCD2/nfLrlMPb",
+	"kXtaYTbFDvxRIuK3ke0GnLtMBDwFrn7G4e26Ftyfj3PtWPf/1ynM/rkjAqFSLQoJLHaEQy9is7vXk/YF",
+	"wwq+4Lr3Lg1F2f+WwXNc/vHguSPlFCzrKN69ZTsw0NxBpeQj6uA6cW6ar9R/1bZQ/7fwXoUyWiz3kfG9",
+	"Hp3FoxH3sKl3zPJZG9W1yJvGNe2I0/ouAlvf0GURUfH0b7KBJkR94u1P7pmvvq6hb8fcIo5LKct/jipT",
+	"qaluONRUkfxzKGbssQ9utJslv44dUYcdrdg1E4b8hj/6rTVoMYjRtkf40+Wb14QaIsWSOZBc5roEy4qh",
+	"F9Hj6Hm5fo7pkxAA/lUwUWgsM4eP8cVgJEG7BSwfx/cBLhcWUXeZ7xdqlpuhhxlcjvCaZBB6kG2CP5zM",
+	"9xjIyQ1ZS+g3MLd/YgvnE21JAjOe7DhXrOBN1Scbf8InRp20f/D664vob6goThAipyC4bhe89CcMwnP/",
+	"4HUIz3ddKfgb9KNMQ/1PiJ31+Waxk7RSG+C48lptb03m0tWWZI3Ti6V5I76OGxPlxZaqaRJpL+payWs2",
+	"J4CgModayDk0Zakgo1sbWQd2cRpGByz9dEnVdU8ZzhP79aVHUZ4qDSG8tN/IVNgb2QEwjXH6IyDmIXCV",
+	"h3LCCdx35jWssMhXgvq+azDbgsjGTAMa4VBT4K5eU8O2dNfmOUJdimCs8NDx1DXJJwu24aLoxNjA6VOk",
+	"GQv9Fj2s5RwbnZ9NxmIC47ujOWY+czlIt+U1Owx2gbt3Notni1TnmPpyzPUydzAxVoWCxDDgkv0OgBO7",
+	"ZxbMbBkTxGzlXmeHjndmJB+eYHqcPsqPj91z98WI+P6bMKL/5b0y4m3cis95yWL+TAAb0hS46UVZ+lAp",
+	"dNlgCnIDgG8xr9SyccUc6rWG6uqjUNU+iAvvHOK3fA5TMC0v+z73d3RAaFh2XMeF0WKXRuthvw2v2Byj",
+	"OIsd/H/o8YnbNKTPzXMuisk1hMUuzjg+6EMBuqNVw1OYfXegLyx2X/3h6bThmNYZD3WBeiqbUaf0j/0a",
+	"lDm+NMeULVBtzgj0WLZHUAp+evP02av//vnZu8uXb15nEgJcB+ZRHv7xb8EGz2PekRplsXtBsWHVkeyF",
+	"uyomdGTPRUbpomSTCUSHHouQBSGqg42nrRj0fdr34jsemNRz1rBkgui5f2ovYbuQAeGMdtGThDTa4dpM",
+	"4wWD/nhSXUEfzaHFggB7yNoR7zO+sX91wRHMNDAVMqYqKRktUGM5A3beITNvXXLWkilDeaZV2Bezon0D",
+	"+36hdqS3o79Kjbz3MsuIaxLsj99OVHXvBiO0e705RzLQxO7zFavNvC2sORBNAxEGOsfheN3Fc6nW0hgm",
+	"poQAjFsGtwGdwEnZgFbP1B9+oZ132bTuiXkQSo0hVLDtNE7dFHlK6GGyZ2xPU574AeAPEI5hH8ONivU+",
+	"y0wf4G1fMCbO+y+05T/RmgCu1twj+gKR0aEBgEH7fbxD/EwRVnBEyXKNthc7iAqkBcSpYr1q8Tv4+jZ3",
+	"ZuTDT1SP0m4VZqDbbGOqMgJdd3/WxSpVOjpO+bGDjAzcIHbHKcxifAANaTyVMYSjubBpxIdGklpxgfCg",
+	"CPSUwr044ADfazINsKB2t9z8D/9UwAwP7wZOZmSuXLcYAVuQj2u5OshQ/8VDdzs/ENY6LnbQKNlH/VGK",
+	"PCCvne+nYtTr4lbOAPI7n4S5X9BrFoEL4eux3dU3OmGjKacIuylCkqXle/TduRik91k55lcMfMG0PGK6",
+	"Rc9Nlb92n/iU7Xom9PO8dAXhqmCKcOGQYgNImVGcTVSju9O+U8BCfmT6PBg7KOAA5AvzMEKhaQ6uPKLE",
+	"V5zeFm3XF7Zz9t6cUH3CE21mYVs8NonCW0DBRzyT7tEdatrEW30fwGndRdw4myLqZp4VWE9Do+1/Yj8T",
+	"LuK4j8kRZCqFCvqFw70HwrxPejz1Yv5rlRxPPebgF5Ua8VtzkL7TSYYYV9GxQtTqIOctCFt3x+x791R4",
+	"I1igwVhOxDm+Bj7P2/mXHXJNobxjPKgfaKeiH1/il98+PIzjbtkigfT+7hUW8Gto0wWh2wdp++0+0ym+",
+	"FGc8cUnRTjuCzsguI7Xv2HgUzrhR7BFMxIu2OeY9I/26mUyo176OoglT3TEOp9JTGNRZh6HtAPxudZIT",
+	"e7pn6txOTDRJTNY9M+lOXIHRG26KFfQOm+VMotm5sSKr+RtNGu08sTXVGvp6n7dmUGSYeMSnxG4Viq96",
+	"g9NP4YG7lFHwgi9YW6caoUMHjmDQ0WufRui/QphXbdxJOY89FlwTcG0h/uTUR2jDtZHoHcttywv3yH3a",
+	"9p34W+iPPF0uB3RJnrBMvODacLE0OHDUNS/O5ThSKH7bnZXanFyxXZ8RidGpF1Ibq7PfV3AMCr+4EKwg",
+	"dtLkiu3Oo4Z+Uhi6NPYJHXfGWHFR6NtrhxmxH9NkCuVw48Y7IOhLQajrn8gKu1+arKSqHhwNHfsRJ8Ob",
+	"ewtbMEl/HS4IDXvpHKlOV0teDb4z8O22MpuH9xYLK+7i8r7g1ZfWtGE1GTlmCXkefFYbWWso4Nq7TyCz",
+	"YrLEtU7n0kTx5t5eK7ZSTN/Vdr/D0b8OS9iVD1hBD7FORaeJIlzoq3hHty5QgX0gMkSHeEK/2fPOP3SP",
+	"N72bw8TXu1/+dPFJHM9f7EFNBiiq3eRXO/tYl1S4WpBsIPPZRwBeeyHrOxJ2b2nN1D1IvGft8rM73Hgo",
+	"npqpihsNwFZSueIdgGtaNXqyQN4vmx0oIn9rqhqU+iAFpXKvcsFoj052+gmZo9eD9xweGQYd5h8dARt0",
+	"h3vkZp7ZHpzsZPo1hmlNBxVO050OjqCVn43dAGx33yv6nrtn7rPMw05hYrnnlj5JvEduRSlp4YBifIBa",
+	"c8MGt7K4NFR1SH0n8QFHyK+siOfudtchkDHIGl430HGOKkYaUTBFtnQ3XW8MXtE1S3FAG67GOiNaKkaL",
+	"HQBCsZUh0qOOujnfa9l0SLjCGjCsC57NZ9rIOpN61VNBjTt7l5K15ecMD0zTFDNZI124Y4+7h/vfK0lf",
+	"4iP/1EFaWMPxGC1SYyqdEkbDmrO5L0c7iNYmGMA+xn1LSinKXWvxtZejNb01xJAuX1ycfPv9D+B+tH9v",
+	"GLViAvqMhjrAKBPJmXIPDjA6LooC6HSsluil0cR15U5mSN4AKKz7gsdUsx++86p4Ra+Y+kaTghm63LCC",
+	"PCu+/f77R38gmq8FNY1yvTxjWmjAxUjNLvzo36zJKu5sRuYAp07iJ0Jdjatqay8sZGXh0qCi8xALn9Mh",
+	"PbiDELq7ii7AdfxyLavfMVq4jm9YluroYzZKNusNpgNiqTZgjfsc+g0FSPSWfKHtQ58Z8i48dKfI6f4l",
+	"WavdPTBZPKaiO7Kw5jqkQc2D0iIYA9BKUVjJaz/1MA889IXWZEmFkNB/FtAvFzuimOvGE7IvHZU/6Q39",
+	"9vsfBmRweRk6IHlLCjZl5pYILERNKHu2lNDDIB5xiYPRqx+e/IGerD58+uG7zymMavBzXLGd7uPLH+33",
+	"d8iSMH6GG+3cpmZEI8vC2azGvSLV5ilvUb2Thho2ZaACWD7WkgtqKNyO0Xw+HAtO4Cj3DfFxbDsdPq0L",
+	"YsuJ6log5UGwLcQ+tht7qbHWaeHgwFqDqe0b1fmDCuZcuaCL6dNP8P+Brtyf7LORP/f4aYbRv6g36d/L",
+	"TUxRp874iOPrhqN4UI2Lnwhp+MqRsVc6vu48eIfnqvuiXCiqpJOlUkCJMNsCIVeUl+6urrjWrAgdxu3R",
+	"6umjyvQxCqUzpvk1U9PERS+ZKKC5rzbESKfOYbKNT+7IdDs/nPgduM4Od/UGUeRfFJ8qPeCSgi3r9x63",
+	"154IK7l64iBvSyruMOR7X1GQ43FfsDbsNbKipWbBD6AYhgYFm/uuKb7mEpzm281umiJeCABLQWpLId9R",
+	"zgc+QxqAFcUF8UliDvekF7TEPXKn3b5VXzi323NzIh3QbLjujEy49veAdGlfwa7QfC1OsKlSxrfO1+Ll",
+	"XVUru8G/eAt23VegrPHrc59apWXJyBra85GllFccEFi3rCwfzOYz9HPBHC+ZOXkCDxwpdL3xRrNlo7jZ",
+	"zc7+8qGT1V4zQaifeGdjT4zirPd2xz14D4/dJdGj1+Q6Sk/l1Hght6SiYucDpsQRAxHLFA/1/ZlbcZ8k",
+	"d8X4ETXu+UZ02XKwAxH/SCRQXjK8acwgdeeZmKhFyDN3z+zxujlit1zCE/eJF8anzy3lZjqTAtzb+ptu",
+	"9C2iblQl1O93goV+SbdTQEKJpz7M0+TCB8P8TL5FGv4fuqN99zDtcsqnfwbq3EmEGpnsC1+m4Z1pDp2q",
+	"dk2qgOnc2ek9DG731Qm8uip+d+7aP2BxwV61c1xUEHP5KeA8HhUogEB530JlRIfEwfF/u65Ju4lG2yUR",
+	"VVPI7bwbTSAlH9rX7Oi5TTqBmxryTHq39c/umXvcVJzCxFvq1j7FpjoStZByQhoIEcGt0J+j49Z2ZwLQ",
+	"0+7LisD4rTnSnxPNROFgE1crzQyZxuR7zNZcECrce3BbllSQBXNZF8V5G3/3mLThA6i/cr5j5xThBpI0",
+	"Ahqo453jyAFK1tEGf+n731Pg5sBdTRKmWhguGhYW1puTgB5FrDthS8ib4kKfk6rRxm7INnzvdksbKuyx",
+	"TGcJIKPcsAHZw1QDsq8koeBLnD1rBK6owgT2c3fXQGAS/FeY1+7l1oReWNh5nFBkr3+aLRhVTFnT/fPc",
+	"Lh79BH/5YDcF+7cgRzWqnJ3NTmnNT68fzT5/+Pz/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -297,6 +297,7 @@ var backupCommands = []command{
 			parts := fs.String("parts", "", "`names` of parts, with commas; by default all that can be put back, without the whole system")
 			conversion := fs.Int64("conversion", 0, "`number` of a conversion whose result is put in place of the configuration")
 			newKeyOK := fs.Bool("expect-new-host-key", false, "the device may show another host key than the pinned one")
+			guarded := fs.Bool("accept-guarded", false, "guarded settings may change as the preview shows")
 			draft := fs.Bool("draft", false, "draft the change")
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := number(args[0], "backup")
@@ -309,6 +310,9 @@ var backupCommands = []command{
 				}
 				if *newKeyOK {
 					w.ExpectNewHostKey = newKeyOK
+				}
+				if *guarded {
+					w.AcceptGuarded = guarded
 				}
 				if *draft {
 					ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
@@ -416,6 +420,21 @@ var backupCommands = []command{
 		},
 	},
 	{
+		name: "backup prune", short: "Let go now what retention does not keep", example: "backup prune",
+		long: "It happens every hour by itself.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, _ []string) error {
+				r, err := call[struct {
+					Let int `json:"let"`
+				}](c, func(a *api.Client) (*http.Response, error) { return a.PruneBackups(ctx) })
+				if err != nil {
+					return err
+				}
+				return c.show(r, func() { c.printf("%s let go\n", count(r.Let, "backup")) })
+			}
+		},
+	},
+	{
 		name: "backup check", short: "Prove the whole backup store", example: "backup check -deep",
 		long: "Every byte on the disk is held against what was written, and every backup must be there with all its parts. It exits 1 when something is damaged.\nWith -store it works without the service, on a folder and a key file.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
@@ -434,9 +453,9 @@ var backupCommands = []command{
 							c.printf("    backup %d of %s, taken %s, is hit\n", b.Id, b.Device, b.TakenAt.Local().Format(time.DateTime))
 						}
 					}
-					c.printf("%s, %s, %s; %.1f MiB read", count(r.Volumes, "volume"), count(r.Bundles, "backup"), count(r.Objects, "content"), float64(r.Stored)/(1<<20))
+					c.printf("%s, %s, %s; %s read", count(r.Volumes, "volume"), count(r.Bundles, "backup"), count(r.Objects, "content"), bytesOf(r.Stored))
 					if r.Content > 0 {
-						c.printf(", %.1f MiB unpacked", float64(r.Content)/(1<<20))
+						c.printf(", %s unpacked", bytesOf(r.Content))
 					}
 					c.printf(" in %.1f s: %s\n", r.Seconds, map[bool]string{true: "all as it was written", false: count(len(r.Damages), "damage")}[len(r.Damages) == 0])
 				}); err != nil || len(r.Damages) == 0 {
@@ -517,6 +536,14 @@ var backupCommands = []command{
 	},
 }
 
+// bytesOf is a size for people.
+func bytesOf(n int64) string {
+	if n < 1<<20 {
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+}
+
 // why says in a few words why a backup was taken.
 func why(b gen.Backup) string {
 	switch {
@@ -530,7 +557,7 @@ func why(b gen.Backup) string {
 
 func (c *client) printBackup(d gen.BackupDetail) {
 	b := d.Backup
-	c.printf("Backup %d of %s, %s with %s, taken %s (%s)\n", b.Id, b.Device, b.Model, b.Version, b.TakenAt.Local().Format(time.DateTime), why(b))
+	c.printf("Backup %d of %s, %s, taken %s (%s)\n", b.Id, b.Device, strings.TrimPrefix(b.Model+" with "+b.Version, " with "), b.TakenAt.Local().Format(time.DateTime), why(b))
 	if b.Held != "" {
 		c.printf("Held: %s\n", b.Held)
 	}

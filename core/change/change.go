@@ -125,6 +125,9 @@ func Draft(f *catalog.Family, p *path.Path, pace Pace, lacks func(sha256 string)
 	return steps, nil
 }
 
+// After is the hop of steps that come after a restore.
+const After = -2
+
 // A Restored is one part that a restore puts back.
 type Restored struct {
 	Name, Title   string
@@ -156,11 +159,13 @@ func DraftRestore(f *catalog.Family, parts []Restored, pace Pace) ([]Step, error
 	for _, k := range after {
 		steps = append(steps, Step{Kind: k, Expect: span(f, pace, string(k))})
 	}
-	steps = append(steps, Step{Kind: CompareParts, Expect: span(f, pace, "backup")})
+	steps = append(steps, Step{Kind: CompareParts, Expect: span(f, pace, "backup")}, Step{Kind: Backup, Hop: After, Title: "Back up what runs now", Expect: span(f, pace, "backup")})
 	steps = append(steps, Step{Kind: Verify, Expect: span(f, pace, "services")})
 	for i := range steps {
 		s := &steps[i]
-		s.Hop, s.Number = -1, i+1
+		if s.Number = i + 1; s.Hop != After {
+			s.Hop = -1
+		}
 		if s.Title == "" {
 			s.Title = Titles[s.Kind]
 		}

@@ -97,6 +97,9 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 	if err := json.Unmarshal(data, &b.st); err != nil {
 		return nil, fmt.Errorf("%s: %w", b.stateFile(), err)
 	}
+	if b.st.Holding == (holding{}) { // made before boxes held anything beside their configuration
+		b.st.Holding = b.newHolding()
+	}
 	for name, s := range b.st.Slots {
 		if s.State == "fitting" { // the power went while it was written
 			s.State = "broken"

@@ -291,3 +291,15 @@ func (b *Box) locked() bool {
 	f, ok := b.has(LockAccount)
 	return ok && int64(b.st.Refusals) >= f.Value
 }
+
+// Change replaces something in the running configuration, as somebody at the box would; it is not kept until somebody
+// says so.
+func (b *Box) Change(old, new string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !strings.Contains(b.st.Config, old) {
+		return fmt.Errorf("%q is not in the configuration", old)
+	}
+	b.st.Config = strings.Replace(b.st.Config, old, new, 1)
+	return b.save()
+}

@@ -33,9 +33,14 @@ func (b *Box) Start() error {
 
 // Stop cuts every connection, as if the power went.
 func (b *Box) Stop() {
-	close(b.done)
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	select {
+	case <-b.done:
+		return
+	default:
+		close(b.done)
+	}
 	b.closeDoor()
 	for c := range b.conns {
 		_ = c.Close()
@@ -53,6 +58,12 @@ func (b *Box) tend() {
 		case <-tick.C:
 		}
 		b.mu.Lock()
+		select {
+		case <-b.done:
+			b.mu.Unlock()
+			return
+		default:
+		}
 		up := b.phase() >= phaseLink
 		if up && b.listen.ln == nil {
 			if err := b.openDoor(); err != nil {

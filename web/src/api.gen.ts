@@ -975,6 +975,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/backup-prune": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let go now what retention does not keep; it happens every hour by itself */
+        post: operations["pruneBackups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/backup-check": {
         parameters: {
             query?: never;
@@ -2113,7 +2130,7 @@ export interface components {
         RestoreWish: {
             /** @description Where to; by default the device it was taken from. */
             device?: string;
-            /** @description Which; by default every part that can be put back, without the whole-system archive. */
+            /** @description Which; by default every part that can be put back, without the whole-system archive, and without licences on another device. */
             parts?: string[];
             /**
              * Format: int64
@@ -2122,6 +2139,8 @@ export interface components {
             conversion?: number;
             /** @description The device may show another host key than the pinned one. */
             expectNewHostKey?: boolean;
+            /** @description Guarded settings may change as the preview shows. */
+            acceptGuarded?: boolean;
         };
         RestorePreview: {
             backup: components["schemas"]["Backup"];
@@ -4272,6 +4291,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pruneBackups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many were let go. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        let: number;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

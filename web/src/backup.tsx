@@ -84,8 +84,9 @@ function Restore({ of }: { of: S["BackupDetail"] }) {
   const [device, setDevice] = useState(of.backup.device);
   const [parts, setParts] = useState(can.filter((p) => p.kind !== "system").map((p) => p.name));
   const [newHostKey, setNewHostKey] = useState(false);
+  const [guarded, setGuarded] = useState(false);
   const [conversion, setConversion] = useState("");
-  const wish = { device, parts, expectNewHostKey: newHostKey || undefined, conversion: conversion ? Number(conversion) : undefined };
+  const wish = { device, parts, expectNewHostKey: newHostKey || undefined, acceptGuarded: guarded || undefined, conversion: conversion ? Number(conversion) : undefined };
   const at = { path: { id } };
   const preview = useMutation({ mutationFn: () => ask(api.POST("/backups/{id}/restore-preview", { params: at, body: wish })) });
   const draft = useMutation({ mutationFn: () => ask(api.POST("/backups/{id}/restore", { params: { ...at, header: { "Idempotency-Key": newKey() } }, body: wish })), onSuccess: (c) => go(`/changes/${c.id}`) });
@@ -100,6 +101,7 @@ function Restore({ of }: { of: S["BackupDetail"] }) {
           {can.length === 0 && <p>Nothing in it can be put back.</p>}
         </fieldset>
         <label className="flex items-center gap-2"><input type="checkbox" checked={newHostKey} onChange={() => { setNewHostKey(!newHostKey); change(); }} />the device may show another host key than the pinned one</label>
+        <label className="flex items-center gap-2"><input type="checkbox" checked={guarded} onChange={() => { setGuarded(!guarded); change(); }} />guarded settings may change as the preview shows</label>
         <Field label="Conversion" hint="number of a worked-out conversion of this backup, where the device runs another version or model" value={conversion} onChange={(e) => { setConversion(e.target.value.replace(/\D/g, "")); change(); }} />
         <div className="flex gap-2">
           <Button kind={p ? "plain" : "main"} disabled={!parts.length || preview.isPending} onClick={() => preview.mutate()}>{preview.isPending ? "Asking the device ..." : "What would it change?"}</Button>

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Link, useNavigate } from "react-router-dom";
 import { api, ask, pages, type Backup, type S } from "./api";
-import { ago, mib, time } from "./format";
+import { ago, size, time } from "./format";
 import { Pick } from "./paths";
 import { Badge, Button, Card, Field, Trouble, Waiting } from "./ui";
 
@@ -58,7 +58,7 @@ function Health() {
                 <td><Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${h.device}/history`}>{h.device}</Link><br /><span className="text-xs text-slate-600 dark:text-slate-400">{h.site}</span></td>
                 <td><Badge state={named[h.health].state}>{named[h.health].words}</Badge></td>
                 <td className="whitespace-nowrap">{h.lastGood ? <Link className="underline" to={`/backups/${h.lastGoodId}`}>{ago(h.lastGood)}</Link> : "none"}</td>
-                <td className="whitespace-nowrap">{h.bundles}, {mib(h.bytes)}</td>
+                <td className="whitespace-nowrap">{h.bundles}, {size(h.bytes)}</td>
                 <td className="whitespace-nowrap">{h.next ? time(h.next) : "never"}</td>
                 <td>{h.last && <><span className="whitespace-nowrap">{h.last.outcome}, {ago(h.last.beganAt)} ({h.last.reason})</span>{h.last.detail && <p className="text-xs">{h.last.detail}</p>}{h.failures > 1 && <p className="text-xs font-semibold">{h.failures} in a row</p>}</>}</td>
                 <td><Take device={h.device} /></td>
@@ -90,7 +90,7 @@ function All() {
               <tr key={x.id} className="border-t border-line dark:border-nightline">
                 <td><input type="checkbox" aria-label={`Backup ${x.id}`} checked={picked.includes(x.id)} onChange={() => setPicked((p) => (p.includes(x.id) ? p.filter((y) => y !== x.id) : [...p.slice(-1), x.id]))} /></td>
                 <td className="font-semibold"><Link className="underline decoration-brass underline-offset-4" to={`/backups/${x.id}`}>{x.id}</Link></td>
-                <td><Link to={`/devices/${x.device}/history`}>{x.device}</Link></td><td>{x.model}</td><td className="font-mono">{x.version}</td><td className="whitespace-nowrap">{mib(x.size)}</td>
+                <td><Link to={`/devices/${x.device}/history`}>{x.device}</Link></td><td>{x.model}</td><td className="font-mono">{x.version}</td><td className="whitespace-nowrap">{size(x.size)}</td>
                 <td>{x.complete ? <Badge state="done">complete</Badge> : <Badge state="degraded">lacks {x.lacks.join(", ")}</Badge>} {x.held && <Badge state="held">held: {x.held}</Badge>}</td>
                 <td className="text-slate-600 dark:text-slate-400">{time(x.takenAt)}, {why(x)}</td>
               </tr>
@@ -189,7 +189,7 @@ function Store() {
         <Trouble error={check.error} />
         {c && (
           <div className="mt-4 space-y-2" role="status">
-            <p><Badge state={c.damages.length ? "failed" : "done"}>{c.damages.length ? `${c.damages.length} damages` : "all as it was written"}</Badge> {c.volumes} volumes, {c.bundles} backups, {c.objects} contents; {mib(c.stored)} read{c.content > 0 && `, ${mib(c.content)} unpacked`} in {c.seconds.toFixed(1)} s</p>
+            <p><Badge state={c.damages.length ? "failed" : "done"}>{c.damages.length ? `${c.damages.length} damages` : "all as it was written"}</Badge> {c.volumes} volumes, {c.bundles} backups, {c.objects} contents; {size(c.stored)} read{c.content > 0 && `, ${size(c.content)} unpacked`} in {c.seconds.toFixed(1)} s</p>
             {c.damages.map((d, i) => <div key={i}><p className="font-semibold">{d.volume} {d.what}</p>{d.backups.map((b) => <p key={b.id} className="ml-4">hits backup {b.id} of {b.device}, taken {time(b.takenAt)}</p>)}</div>)}
           </div>
         )}

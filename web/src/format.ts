@@ -9,6 +9,9 @@ export const span = (low: number, high: number) => `${clock(low)} to ${clock(hig
 
 export const mib = (bytes: number) => `${(bytes / (1 << 20)).toFixed(1)} MiB`;
 
+/** A size for people, of small things too. */
+export const size = (bytes: number) => (bytes < 1 << 20 ? `${(bytes / 1024).toFixed(1)} KiB` : mib(bytes));
+
 export function ago(when: string): string {
   const s = (Date.now() - Date.parse(when)) / 1000;
   if (s < 60) return "just now";
