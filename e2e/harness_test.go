@@ -178,18 +178,22 @@ func (e *env) openSite() {
 	require.Equal(e.t, 0, code, out+stderr)
 }
 
-func freeAddress(t *testing.T) string {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer ln.Close()
-	return ln.Addr().String()
+var addresses atomic.Int32
+
+// freeAddress is an address that nothing else uses, and that nothing can take while a service is down: each has a loopback
+// host of its own.
+func freeAddress(*testing.T) string {
+	n := addresses.Add(1)
+	return fmt.Sprintf("127.63.%d.%d:8420", 200+n/200, 1+n%200)
 }
 
 // startService starts the service and waits until it is ready.
 func (e *env) startService() {
 	e.t.Helper()
+	host, _, err := net.SplitHostPort(e.url)
+	require.NoError(e.t, err)
 	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-data", filepath.Join(e.dir, "data"),
-		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", "127.0.0.1:0", "-receive-ftp", "127.0.0.1:0", "-receive-tftp", "127.0.0.1:0", "-offline-recipient", e.offline)
+		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", host+":0", "-receive-ftp", host+":0", "-receive-tftp", host+":0", "-offline-recipient", e.offline)
 	e.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+e.database, "GORACE=halt_on_error=1 atexit_sleep_ms=0")
 	stdout := newSyncBuffer()
 	e.service.Stdout, e.service.Stderr = stdout, e.log

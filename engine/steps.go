@@ -767,7 +767,14 @@ func (r *run) judge(ctx context.Context, settling bool) ([]verify.Result, error)
 	version := verify.Expectation{Reading: "version", Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: r.c.To}, Severity: verify.Fails}
 	after["version"] = verify.Value{Type: verify.Text, Text: p.Version}
 	before["version"] = verify.Value{Type: verify.Text, Text: r.c.From}
-	return verify.Judge(append([]verify.Expectation{version}, dialect.Expectations()...), before, after, settling), nil
+	expect := dialect.Expectations()
+	if r.c.Kind == store.Restore {
+		// A restore brings another state back: what was up before need not be up after. It is shown, as a doubt.
+		for i := range expect {
+			expect[i].Severity = verify.Degrades
+		}
+	}
+	return verify.Judge(append([]verify.Expectation{version}, expect...), before, after, settling), nil
 }
 
 func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return s.Note, nil }

@@ -70,7 +70,7 @@ func (s *Server) manifest(ctx context.Context, id int64) (store.Backup, *backup.
 // are secret, and parts that hold none.
 func shown(p *backup.Part) bool {
 	switch p.Kind {
-	case backup.Configuration, backup.Plan, backup.Boot, backup.Portrait, backup.Licences:
+	case backup.Configuration, backup.Plan, backup.Boot, backup.Portrait:
 		return true
 	}
 	return false
@@ -376,7 +376,7 @@ func (s *Server) wish(ctx context.Context, id int64, w gen.RestoreWish) (*wish, 
 				}
 			}
 			if len(guarded) > 0 && !value(w.AcceptGuarded) {
-				refuse("%d guarded settings would change: %s. Read the differences, then say that they may", len(guarded), strings.Join(guarded, "; "))
+				refuse("%d guarded %s would change: %s. Read the differences, then say that it may be", len(guarded), map[bool]string{true: "setting", false: "settings"}[len(guarded) == 1], strings.Join(guarded, "; "))
 			}
 		} else {
 			pv.State, pv.Note = gen.RestorePartPreviewStateNew, strings.TrimSpace(pv.Note+" "+unread[n])
