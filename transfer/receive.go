@@ -48,6 +48,7 @@ type Receiver struct {
 type expectation struct {
 	limit int64
 	busy  bool
+	done  bool
 	got   chan []byte
 }
 
@@ -192,7 +193,7 @@ func (r *Receiver) begin(token string) (*expectation, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	e := r.expects[token]
-	if e == nil || e.busy || len(e.got) > 0 {
+	if e == nil || e.busy || e.done {
 		return nil, errUnexpected
 	}
 	e.busy = true
@@ -204,6 +205,7 @@ func (r *Receiver) end(e *expectation, data []byte, whole bool) {
 	defer r.mu.Unlock()
 	e.busy = false
 	if whole {
+		e.done = true
 		e.got <- data
 	}
 }
@@ -354,11 +356,18 @@ type sftpFile struct {
 	mu    sync.Mutex
 	ahead map[int64][]byte
 	held  int64
+	bad   bool // a piece was refused
 }
 
 func (f *sftpFile) WriteAt(p []byte, off int64) (int, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	n, err := f.put(p, off)
+	f.bad = f.bad || err != nil
+	return n, err
+}
+
+func (f *sftpFile) put(p []byte, off int64) (int, error) {
 	if off > int64(len(f.d.data)) {
 		if f.ahead == nil {
 			f.ahead = map[int64][]byte{}
@@ -390,7 +399,7 @@ func (f *sftpFile) TransferError(error) { f.d.finish(false) }
 func (f *sftpFile) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.d.finish(len(f.ahead) == 0)
+	f.d.finish(len(f.ahead) == 0 && !f.bad)
 	return nil
 }
 
