@@ -15,7 +15,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -499,19 +498,12 @@ func (r *reader) prove(g *group) error {
 }
 
 func (r *reader) proveAll() error {
-	var wg sync.WaitGroup
 	found := make([]error, len(r.idx.Groups))
-	free := make(chan struct{}, runtime.GOMAXPROCS(0))
-	for i := range r.idx.Groups {
-		free <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-free }()
-			if err := r.prove(&r.idx.Groups[i]); err != nil {
-				found[i] = fmt.Errorf("group %d: %w", i+1, err)
-			}
-		})
-	}
-	wg.Wait()
+	each(len(found), func(i int) {
+		if err := r.prove(&r.idx.Groups[i]); err != nil {
+			found[i] = fmt.Errorf("group %d: %w", i+1, err)
+		}
+	})
 	return errors.Join(found...)
 }
 

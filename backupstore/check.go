@@ -13,7 +13,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
+
+	"filippo.io/age"
 
 	"verimorph/core/backup"
 )
@@ -70,85 +73,129 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 			}
 		}
 	}
-	out := &CheckReport{Volumes: len(names)}
-	var mu sync.Mutex
-	sizes := map[digest]int64{} // of what is whole
-	entries := map[digest]entry{}
-	hurt := map[digest][]int{} // objects in damaged groups, by sum: indexes of damages
-	note := func(d Damage) int { out.Damages = append(out.Damages, d); return len(out.Damages) - 1 }
-
-	work := make(chan string)
-	var wg sync.WaitGroup
-	for range max(runtime.GOMAXPROCS(0), 1) {
-		wg.Go(func() {
-			for name := range work {
-				v, err := s.openNamed(name, identities)
-				if err != nil {
-					mu.Lock()
-					var d *DamageError
-					switch {
-					case errors.As(err, &d):
-						note(Damage{Volume: name, What: d.What})
-					case errors.Is(err, fs.ErrNotExist): // somebody took it away just now: what it held will be missed
-					default:
-						note(Damage{Volume: name, What: strings.TrimPrefix(err.Error(), "volume "+name+": ")})
-					}
-					mu.Unlock()
-					continue
-				}
-				bundles := map[digest]*entry{}
-				for i := range v.idx.Bundles {
-					bundles[v.idx.Bundles[i].Manifest] = &v.idx.Bundles[i]
-				}
-				for gi := range v.idx.Groups {
-					if ctx.Err() != nil {
-						break
-					}
-					g := &v.idx.Groups[gi]
-					_, err := v.frame(g)
-					if err == nil && c.Deep {
-						err = v.prove(g)
-					}
-					if err == nil && c.Deep {
-						err = v.proveBundles(g, bundles)
-					}
-					mu.Lock()
-					if err != nil {
-						i := note(Damage{Volume: name, What: fmt.Sprintf("group %d of %d, bytes %d to %d of the plaintext: %s", gi+1, len(v.idx.Groups), g.At, g.At+g.Size-1, err)})
-						for _, o := range g.Objects {
-							hurt[o.Sum] = append(hurt[o.Sum], i)
-						}
-					} else {
-						for _, o := range g.Objects {
-							sizes[o.Sum] = o.Size
-						}
-						if c.Deep {
-							out.Content += g.raw()
-						}
-					}
-					mu.Unlock()
-				}
-				_ = v.file.Close()
-				mu.Lock()
-				for _, b := range v.idx.Bundles {
-					entries[b.Manifest] = b
-				}
-				out.Stored += v.size
-				if c.Progress != nil {
-					c.Progress(out.Stored, of)
-				}
-				mu.Unlock()
-			}
-		})
-	}
-	for _, name := range names {
-		work <- name
-	}
-	close(work)
-	wg.Wait()
+	k := &checker{s: s, c: c, identities: identities, of: of, out: &CheckReport{Volumes: len(names)}, sizes: map[digest]int64{}, entries: map[digest]entry{}, hurt: map[digest][]int{}}
+	each(len(names), func(i int) { k.volume(ctx, names[i]) })
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+	return k.conclude()
+}
+
+// each calls f for 0 to n-1, on all processors.
+func each(n int, f func(i int)) {
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range min(n, runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+				f(i)
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// checker collects what a check finds.
+type checker struct {
+	s          *Store
+	c          Checking
+	identities []age.Identity
+	of         int64
+
+	mu      sync.Mutex
+	out     *CheckReport
+	sizes   map[digest]int64 // of what is whole
+	entries map[digest]entry
+	hurt    map[digest][]int // objects in damaged groups: indexes of damages
+}
+
+func (k *checker) note(d Damage) int {
+	k.out.Damages = append(k.out.Damages, d)
+	return len(k.out.Damages) - 1
+}
+
+// stripe is how many groups one reader looks at: each reader has a chunk of its own in mind.
+const stripe = 16
+
+// volume checks one volume, its groups side by side.
+func (k *checker) volume(ctx context.Context, name string) {
+	v, err := k.s.openNamed(name, k.identities)
+	if err != nil {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		var d *DamageError
+		switch {
+		case errors.As(err, &d):
+			k.note(Damage{Volume: name, What: d.What})
+		case errors.Is(err, fs.ErrNotExist): // somebody took it away just now: what it held will be missed
+		default:
+			k.note(Damage{Volume: name, What: strings.TrimPrefix(err.Error(), "volume "+name+": ")})
+		}
+		return
+	}
+	defer v.file.Close()
+	bundles := map[digest]*entry{}
+	if k.c.Deep {
+		for i := range v.idx.Bundles {
+			bundles[v.idx.Bundles[i].Manifest] = &v.idx.Bundles[i]
+		}
+	}
+	n := len(v.idx.Groups)
+	found := make([]error, n)
+	each((n+stripe-1)/stripe, func(i int) {
+		r := v.reader
+		if n > stripe {
+			plain, _, err := age.DecryptReaderAt(v.reader.file, v.size, k.identities...)
+			if err == nil {
+				r = &reader{file: v.reader.file, plain: plain, idx: v.idx}
+			}
+		}
+		for gi := i * stripe; gi < min((i+1)*stripe, n) && ctx.Err() == nil; gi++ {
+			found[gi] = r.check(&v.idx.Groups[gi], k.c.Deep, bundles)
+		}
+	})
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for gi := range v.idx.Groups {
+		g := &v.idx.Groups[gi]
+		if err := found[gi]; err != nil {
+			i := k.note(Damage{Volume: name, What: fmt.Sprintf("group %d of %d, bytes %d to %d of the plaintext: %s", gi+1, n, g.At, g.At+g.Size-1, err)})
+			for _, o := range g.Objects {
+				k.hurt[o.Sum] = append(k.hurt[o.Sum], i)
+			}
+			continue
+		}
+		for _, o := range g.Objects {
+			k.sizes[o.Sum] = o.Size
+		}
+		if k.c.Deep {
+			k.out.Content += g.raw()
+		}
+	}
+	for _, b := range v.idx.Bundles {
+		k.entries[b.Manifest] = b
+	}
+	k.out.Stored += v.size
+	if k.c.Progress != nil {
+		k.c.Progress(k.out.Stored, k.of)
+	}
+}
+
+// check reads one group; deep unpacks it as well.
+func (r *reader) check(g *group, deep bool, bundles map[digest]*entry) error {
+	_, err := r.frame(g)
+	if err == nil && deep {
+		err = r.prove(g)
+	}
+	if err == nil && deep {
+		err = r.proveBundles(g, bundles)
+	}
+	return err
+}
+
+// conclude holds what was found against what should be there.
+func (k *checker) conclude() (*CheckReport, error) {
+	c, out, sizes, entries, hurt, note := k.c, k.out, k.sizes, k.entries, k.hurt, k.note
 	out.Objects = len(sizes)
 	expect := slices.Collect(maps.Keys(entries))
 	if c.Expect != nil {

@@ -952,5 +952,17 @@ func (s *Server) CompareBackups(ctx context.Context, r gen.CompareBackupsRequest
 	if err != nil {
 		return nil, err
 	}
-	return gen.CompareBackups200JSONResponse{Items: view.Differences(c)}, nil
+	_, a, err := s.manifest(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	_, b, err := s.manifest(ctx, r.Other)
+	if err != nil {
+		return nil, err
+	}
+	out := gen.CompareBackups200JSONResponse{Items: view.Differences(c), Parts: []gen.PartComparison{}}
+	for _, d := range backup.Compare(a, b) {
+		out.Parts = append(out.Parts, gen.PartComparison{Name: d.Name, Title: d.Title, State: gen.PartComparisonState(d.State)})
+	}
+	return out, nil
 }

@@ -8639,7 +8639,9 @@ type CompareBackupsResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Items []Difference `json:"items"`
+		// Items Of the main configurations.
+		Items []Difference     `json:"items"`
+		Parts []PartComparison `json:"parts"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -8647,7 +8649,9 @@ type CompareBackupsResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r CompareBackupsResponse) GetJSON200() *struct {
-	Items []Difference `json:"items"`
+	// Items Of the main configurations.
+	Items []Difference     `json:"items"`
+	Parts []PartComparison `json:"parts"`
 } {
 	return r.JSON200
 }
@@ -14562,7 +14566,9 @@ func ParseCompareBackupsResponse(rsp *http.Response) (*CompareBackupsResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Items []Difference `json:"items"`
+			// Items Of the main configurations.
+			Items []Difference     `json:"items"`
+			Parts []PartComparison `json:"parts"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

@@ -120,7 +120,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup compare", args: "BACKUP BACKUP", short: "What differs between two saved configurations", min: 2, max: 2, example: "backup compare 1 3",
+		name: "backup compare", args: "BACKUP BACKUP", short: "What differs between two backups: the configuration, and which other parts", min: 2, max: 2, example: "backup compare 1 3",
 		long: "It exits 1 when they differ.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -133,12 +133,27 @@ var backupCommands = []command{
 					return err
 				}
 				l, err := call[struct {
-					Items []gen.Difference `json:"items"`
+					Items []gen.Difference     `json:"items"`
+					Parts []gen.PartComparison `json:"parts"`
 				}](c, func(a *api.Client) (*http.Response, error) { return a.CompareBackups(ctx, from, to) })
 				if err != nil {
 					return err
 				}
-				return c.showDifferences(l.Items)
+				other := differ(l.Items)
+				if err := c.show(l, func() {
+					c.printDifferences(l.Items)
+					for _, p := range l.Parts {
+						if p.State != "same" {
+							c.printf("part %s (%s): %s\n", p.Name, p.Title, p.State)
+						}
+					}
+				}); err != nil {
+					return err
+				}
+				if other || slices.ContainsFunc(l.Parts, func(p gen.PartComparison) bool { return p.State != "same" }) {
+					return errNo
+				}
+				return nil
 			}
 		},
 	},
@@ -749,14 +764,6 @@ func openArchive(name string, ids []age.Identity, take func(*backup.Manifest, ma
 		return err
 	}
 	return take(m, parts, nil)
-}
-
-func (c *client) showDifferences(ds []gen.Difference) error {
-	err := c.show(ds, func() { c.printDifferences(ds) })
-	if err == nil && differ(ds) {
-		err = errNo
-	}
-	return err
 }
 
 // differ reports whether there is more than cosmetics.

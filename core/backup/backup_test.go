@@ -73,6 +73,16 @@ func TestManifests(t *testing.T) {
 	assert.ErrorContains(t, err, "no JSON")
 }
 
+func TestPartsOfTwoBundles(t *testing.T) {
+	a, _ := sample()
+	b, _ := sample()
+	assert.Equal(t, []PartDifference{{"users", "users", "same"}, {"running", "running", "same"}, {"cables", "cables", "same"}}, Compare(a, b))
+	b.Parts[0].SHA256 = sum("other")
+	b.Parts[2] = Part{Name: "keys", Title: "Keys", Kind: Certificates}
+	b.Parts = append(b.Parts, Part{Name: "portrait", Kind: Portrait})
+	assert.Equal(t, []PartDifference{{"users", "users", "changed"}, {"running", "running", "same"}, {"cables", "cables", "missing"}, {"keys", "Keys", "new"}}, Compare(a, b))
+}
+
 func TestFileNamesThatLeadNowhereElse(t *testing.T) {
 	for _, good := range []string{"a", "running.cfg", "flash/cfg/a b.txt", "ünder.cfg", ".hidden"} {
 		assert.True(t, SafeFile(good), good)

@@ -116,6 +116,33 @@ func (m *Manifest) Main() *Part {
 	return first
 }
 
+// A PartDifference is what became of one part from one bundle to another.
+type PartDifference struct {
+	Name, Title string
+	State       string // "same", "changed", "missing" (only in the first), "new" (only in the second)
+}
+
+// Compare holds the parts of two bundles against each other, by name and sum. Portraits tell the time and are left out.
+func Compare(a, b *Manifest) (out []PartDifference) {
+	for i := range a.Parts {
+		p := &a.Parts[i]
+		if p.Kind == Portrait {
+			continue
+		}
+		state := "missing"
+		if q := b.Part(p.Name); q != nil {
+			state = map[bool]string{true: "same", false: "changed"}[p.SHA256 == q.SHA256]
+		}
+		out = append(out, PartDifference{p.Name, p.Title, state})
+	}
+	for i := range b.Parts {
+		if q := &b.Parts[i]; q.Kind != Portrait && a.Part(q.Name) == nil {
+			out = append(out, PartDifference{q.Name, q.Title, "new"})
+		}
+	}
+	return out
+}
+
 // Size is the sum of the parts' sizes in bytes.
 func (m *Manifest) Size() (n int64) {
 	for _, p := range m.Parts {

@@ -2119,6 +2119,15 @@ export interface components {
             readable: boolean;
             restorable: boolean;
         };
+        PartComparison: {
+            name: string;
+            title: string;
+            /**
+             * @description missing: only in the first; new: only in the second.
+             * @enum {string}
+             */
+            state: "same" | "changed" | "missing" | "new";
+        };
         BackupLack: {
             name: string;
             title: string;
@@ -4692,7 +4701,9 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
+                        /** @description Of the main configurations. */
                         items: components["schemas"]["Difference"][];
+                        parts: components["schemas"]["PartComparison"][];
                     };
                 };
             };

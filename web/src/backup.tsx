@@ -188,12 +188,14 @@ export function ComparePage() {
   const compare = useQuery({ queryKey: ["compare", a, b], retry: false, queryFn: () => ask(api.POST("/configurations/compare", { body: { old: { backup: a }, new: { backup: b } } })) });
   const one = useQuery({ queryKey: ["backup", a], queryFn: () => ask(api.GET("/backups/{id}", { params: { path: { id: a } } })) });
   const two = useQuery({ queryKey: ["backup", b], queryFn: () => ask(api.GET("/backups/{id}", { params: { path: { id: b } } })) });
+  const parts = useQuery({ queryKey: ["compare", "parts", a, b], retry: false, queryFn: () => ask(api.GET("/backups/{id}/compare/{other}", { params: { path: { id: a, other: b } } })) });
   const name = (d?: S["BackupDetail"]) => (d ? `Backup ${d.backup.id} of ${d.backup.device}, ${d.backup.version}, ${time(d.backup.takenAt)}` : "");
   return (
     <>
       <h1 className="text-lg font-bold">Backup {a} and backup {b}</h1>
       <div className="grid grid-cols-2 gap-4 text-slate-600 dark:text-slate-400"><span>{name(one.data)}</span><span>{name(two.data)}</span></div>
       <Trouble error={compare.error} />
+      {parts.data && <p className="flex flex-wrap gap-2">{parts.data.parts.map((p) => <Badge key={p.name} state={p.state === "same" ? "kept" : "degraded"}>{p.title}: {p.state}</Badge>)}</p>}
       {compare.isPending && <Waiting />}
       {compare.data && <Compared old={compare.data.oldText} now={compare.data.newText} of={compare.data.items} names={["Old", "New"]} />}
     </>

@@ -1,0 +1,221 @@
+package engine
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/backup"
+	"verimorph/device"
+	"verimorph/simfleet/tarnholm"
+	"verimorph/store"
+)
+
+func TestTheOrderInWhichKeysAreTried(t *testing.T) {
+	cs := func() []store.Credential {
+		return []store.Credential{{ID: 1, Versions: "5.x"}, {ID: 2}, {ID: 3, Versions: "4.x"}, {ID: 4}, {ID: 5, Versions: "4.2.9"}}
+	}
+	for expect, want := range map[string][]int64{"4.2.9": {3, 5, 2, 4, 1}, "5.0.7": {1, 2, 4, 3, 5}, "": {2, 4, 1, 3, 5}, "6.0.1": {2, 4, 1, 3, 5}} {
+		all := cs()
+		order(all, expect)
+		var got []int64
+		for _, c := range all {
+			got = append(got, c.ID)
+		}
+		assert.Equal(t, want, got, "expecting %q", expect)
+	}
+}
+
+func TestSecretsAreCheckedBeforeTheyAreKept(t *testing.T) {
+	for _, c := range []struct {
+		kind, user, versions string
+		s                    Secret
+		says                 string
+	}{
+		{KindPassword, "u", "", Secret{Password: "p"}, ""},
+		{KindPassword, "", "", Secret{Password: "p"}, "needs a user and a password"},
+		{KindConsole, "u", "", Secret{}, "needs a user and a password"},
+		{KindPrivileged, "", "", Secret{Password: "p"}, ""},
+		{KindPrivileged, "", "", Secret{}, "needs a password"},
+		{KindToken, "", "", Secret{}, "needs a token"},
+		{KindToken, "", "4.x", Secret{Token: "t"}, ""},
+		{KindKey, "u", "", Secret{}, "needs a user and a private key"},
+		{KindKey, "u", "", Secret{PrivateKey: "nonsense"}, "cannot be read"},
+		{KindSNMP, "u", "", Secret{AuthPassword: "short"}, "at least 8 characters"},
+		{KindSNMP, "u", "", Secret{AuthPassword: "long enough", PrivPassword: "long enough"}, ""},
+		{"charm", "u", "", Secret{}, "is not known"},
+		{KindPassword, "u", ">", Secret{Password: "p"}, "versions"},
+	} {
+		got := c.s.Check(c.kind, c.user, c.versions)
+		if c.says == "" {
+			assert.Empty(t, got)
+		} else {
+			assert.Contains(t, got, c.says)
+		}
+	}
+}
+
+// A process that died between storing and recording loses nothing: the next one records the bundle. What was let go does
+// not come back.
+func TestABundleThatNobodyRecordedIsRecorded(t *testing.T) {
+	r := newRig(t, nil)
+	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+	require.NoError(t, err)
+	m := &backup.Manifest{Device: "box", Model: "TH-60", Version: "5.0.6", TakenAt: time.Now().UTC(), Reason: backup.OnSchedule, Parts: []backup.Part{{Name: "running", Title: "R", Kind: backup.Configuration, File: "running.cfg"}},
+		Lacks: []backup.Lack{{Name: "users", Title: "Users", Needed: true}}}
+	sum, err := r.Backups.Put(m, map[string][]byte{"running": []byte("box\n")})
+	require.NoError(t, err)
+	stranger := *m
+	stranger.Device, stranger.ID = "gone", ""
+	_, err = r.Backups.Put(&stranger, map[string][]byte{"running": []byte("x\n")})
+	require.NoError(t, err)
+	require.NoError(t, r.Store.LetGo(t.Context(), b.ID, "test"))
+	for range 2 {
+		require.NoError(t, r.adopt(t.Context()))
+	}
+	all, err := r.Store.Backups(t.Context(), "", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, sum, all[0].Manifest)
+	assert.Equal(t, []string{"Users"}, all[0].Lacks)
+	assert.False(t, all[0].Complete)
+	// Tidying drops what was let go, and keeps what no record knows.
+	require.NoError(t, r.tidy(t.Context(), false))
+	there, err := r.Backups.Bundles()
+	require.NoError(t, err)
+	assert.Len(t, there, 2)
+	assert.NotContains(t, there, b.Manifest)
+}
+
+// What the first versions kept (passwords with the device, configurations one by one) is taken over at the start.
+func TestFirstVersionsAreTakenOver(t *testing.T) {
+	r := newRig(t, nil)
+	ids, err := r.Vault.Identities()
+	require.NoError(t, err)
+	seal := func(label, text string) []byte {
+		var b bytes.Buffer
+		w, err := age.Encrypt(&b, ids[0].(*age.X25519Identity).Recipient())
+		require.NoError(t, err)
+		_, err = io.WriteString(w, label+"\n"+text)
+		require.NoError(t, errors.Join(err, w.Close()))
+		return b.Bytes()
+	}
+	a := r.box.Access()
+	ctx := t.Context()
+	_, err = r.Store.Pool.Exec(ctx, `DELETE FROM credentials`)
+	require.NoError(t, err)
+	_, err = r.Store.Pool.Exec(ctx, `UPDATE devices SET username = $1, password = $2, privileged = $3`, a.User, seal("device box password", a.Password), seal("device box privileged password", a.Watchword))
+	require.NoError(t, err)
+	s := sha256.Sum256([]byte("box\n  name x\n"))
+	sum := hex.EncodeToString(s[:])
+	require.NoError(t, os.MkdirAll(filepath.Join(r.Backups.Dir(), sum[:2]), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(r.Backups.Dir(), sum[:2], sum), seal("blob "+sum, "box\n  name x\n"), 0o600))
+	for _, content := range []string{sum, strings.Repeat("0", 64)} { // the second is nowhere
+		_, err = r.Store.Pool.Exec(ctx, `INSERT INTO backups (device_id, version, file, sha256, size) VALUES ($1, '4.2.9', 'box.cfg', $2, 13)`, r.d.ID, content)
+		require.NoError(t, err)
+	}
+	for range 2 {
+		require.NoError(t, r.adopt(ctx))
+	}
+	b, err := r.Store.Backup(ctx, 1)
+	require.NoError(t, err)
+	text, err := r.Main(b)
+	require.NoError(t, err)
+	assert.Equal(t, "box\n  name x\n", text)
+	require.NoError(t, r.whole(b))
+	lost, err := r.Store.Backup(ctx, 2)
+	require.NoError(t, err)
+	assert.Empty(t, lost.Manifest, "its record stays, and says nothing that is not true")
+	_, err = r.Backup(ctx, r.d, backup.OnDemand, "me")
+	require.NoError(t, err, "the old passwords let us in")
+	old, err := r.Store.OldPasswords(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, old)
+}
+
+func TestTwoBackupsOfOneDeviceAtOnce(t *testing.T) {
+	r := newRig(t, nil)
+	var wg sync.WaitGroup
+	ids := make([]int64, 4)
+	for i := range ids {
+		wg.Go(func() {
+			b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+			assert.NoError(t, err)
+			ids[i] = b.ID
+		})
+	}
+	wg.Wait()
+	size, err := r.Backups.Size()
+	require.NoError(t, err)
+	assert.Equal(t, 4, size.Bundles)
+	for _, id := range ids {
+		b, err := r.Store.Backup(t.Context(), id)
+		require.NoError(t, err)
+		assert.True(t, b.Complete)
+		require.NoError(t, r.whole(b))
+	}
+}
+
+// A device that drops in the middle leaves an attempt that failed, and no bundle.
+func TestADeviceThatDropsInTheMiddle(t *testing.T) {
+	r := newRig(t, nil)
+	require.NoError(t, r.box.Arm(tarnholm.SendsNothing, tarnholm.Fault{})) // while we wait for what it says it has sent
+	go func() { time.Sleep(2 * time.Second); r.box.Stop() }()
+	_, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+	require.Error(t, err)
+	as, err := r.Store.Attempts(t.Context(), r.d.ID, 5)
+	require.NoError(t, err)
+	require.Len(t, as, 1)
+	assert.Equal(t, store.AttemptFailed, as[0].Outcome)
+	size, err := r.Backups.Size()
+	require.NoError(t, err)
+	assert.Zero(t, size.Bundles)
+}
+
+// A change does not go on with a backup that is not complete.
+func TestAChangeNeedsACompleteBackup(t *testing.T) {
+	r := newRig(t, nil)
+	require.NoError(t, r.box.Arm(tarnholm.SendsHalf, tarnholm.Fault{}))
+	id := r.begin("5.0.7", "5.4.2")
+	w := r.prepare(id)
+	var final *finalError
+	err := takeBackup(w, t.Context(), w.of("backup"))
+	require.ErrorAs(t, err, &final)
+	assert.ErrorContains(t, err, "the backup is not complete, so nothing was changed; it lacks: Whole-system archive")
+}
+
+// Trying is bounded over attempts, and a clock that was set back does not lock us out.
+func TestTriesAreCountedInTheRecord(t *testing.T) {
+	r := newRig(t, nil)
+	ctx := t.Context()
+	require.NoError(t, r.Store.PutSetting(ctx, TriesSetting, Tries{Bound: 2, Rest: 600}))
+	require.NoError(t, r.Store.ReplaceCredentials(ctx, r.d.ID, []string{KindPassword}, []store.Credential{{Kind: KindPassword, Username: "bosun"}}, func(c *store.Credential, id int64) ([]byte, error) {
+		return SealCredential(r.Vault, id, Secret{Password: "not it"})
+	}))
+	for range 6 {
+		d, err := r.Store.DeviceByID(ctx, r.d.ID)
+		require.NoError(t, err)
+		_, err = r.Refresh(ctx, d, "me")
+		require.Equal(t, device.SignInRefused, device.KindOf(err))
+	}
+	assert.Equal(t, 2, r.box.Status().Refusals)
+	_, err := r.Store.Pool.Exec(ctx, `UPDATE devices SET refused_at = now() + interval '2 days'`)
+	require.NoError(t, err)
+	d, err := r.Store.DeviceByID(ctx, r.d.ID)
+	require.NoError(t, err)
+	_, err = r.Refresh(ctx, d, "me")
+	require.Error(t, err)
+	assert.Equal(t, 3, r.box.Status().Refusals, "it was risked again")
+}
