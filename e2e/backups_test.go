@@ -581,3 +581,27 @@ func (e *env) typeAt(a tarnholm.Access, lines ...string) {
 	}
 	time.Sleep(200 * time.Millisecond)
 }
+
+// A restore that restarts the device goes on after kill -9 from where the device stands, and restarts it once.
+func TestARestoreIsKilled(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 60, mixed()[0])
+	fw := e.fleet.Box("hollen-fw1")
+	e.must("backup", "take", "hollen-fw1")
+	require.NoError(t, fw.Change("via 198.51.100.89", "via 198.51.100.94"))
+	boots := fw.Status().Boots
+	ch := decode[gen.Change](t, e.must("backup", "restore", "1", "-parts", "users,system", "-draft", "-json"))
+	id := fmt.Sprint(ch.Id)
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	for _, kind := range []string{"put-part", "restart", "login", "compare-parts"} {
+		e.awaitStep(id, 0, kind)
+		e.killService()
+		e.startService()
+	}
+	ch = e.awaitEnd(id)
+	assert.Equal(t, gen.ChangeStateDone, ch.State, value(ch.Failure))
+	assert.Equal(t, boots+1, fw.Status().Boots)
+	assert.Contains(t, fw.Status().Config, "via 198.51.100.89")
+	assert.Contains(t, e.must("backup", "check", "-deep"), "all as it was written")
+}

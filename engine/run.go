@@ -89,7 +89,7 @@ func (r *run) all(ctx context.Context) error {
 	}
 	for i := 0; i < len(r.c.Steps); i++ {
 		s := &r.c.Steps[i]
-		if s.State == change.StepDone {
+		if s.State == change.StepDone && s.Plan.Kind != change.Verify { // a verdict ends the change in the same moment
 			continue
 		}
 		if s.Plan.StopsBefore || i == 0 {
@@ -232,15 +232,13 @@ func (r *run) fail(ctx context.Context, s *store.Step, err error) error {
 	StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepFailed)).Inc()
 	ChangesEnded.WithLabelValues(string(change.Failed)).Inc()
 	r.log.Error("step failed", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", err)
-	if e := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepFailed, err.Error()); e != nil {
-		return e
-	}
 	where := s.Plan.Title
 	if s.Plan.Hop >= 0 {
 		h := r.path.Hops[s.Plan.Hop]
 		where = fmt.Sprintf("%s (hop %d, %s to %s)", where, s.Plan.Hop+1, h.From, h.To)
 	}
-	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, change.Failed, nil, fmt.Sprintf("%s: %s. The device was not touched after that.", where, err))
+	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepFailed, Outcome: err.Error(), State: change.Failed,
+		Failure: fmt.Sprintf("%s: %s. The device was not touched after that.", where, err)})
 }
 
 // conclude closes the change with its verdict.
@@ -253,12 +251,9 @@ func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) error
 	if v.Verdict == verify.Fail {
 		state, failure = change.Failed, "The readings after the change do not satisfy what is expected; see the verdict."
 	}
-	if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, "verdict: "+v.Verdict); err != nil {
-		return err
-	}
 	ChangesEnded.WithLabelValues(string(state)).Inc()
 	r.log.Info("change ended", "state", state, "verdict", v.Verdict)
-	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, state, []byte(verdict), failure)
+	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepDone, Outcome: "verdict: " + v.Verdict, State: state, Verdict: []byte(verdict), Failure: failure})
 }
 
 // hop is the hop a step belongs to.

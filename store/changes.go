@@ -264,14 +264,16 @@ func (s *Store) NoteStep(ctx context.Context, l Lease, changeID int64, number in
 
 // EndStep records the outcome of a step: change.StepDone or change.StepFailed.
 func (s *Store) EndStep(ctx context.Context, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
-	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $4, note = '',
-			fraction = CASE WHEN $3 = 'done' THEN 1 ELSE fraction END WHERE change_id = $1 AND number = $2`, changeID, number, state, outcome)
-		if err != nil {
-			return err
-		}
-		return note(ctx, tx, changeID, number, l.Fence, string(state), outcome)
-	})
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error { return endStep(ctx, tx, l, changeID, number, state, outcome) })
+}
+
+func endStep(ctx context.Context, tx pgx.Tx, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
+	_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $4, note = '',
+		fraction = CASE WHEN $3 = 'done' THEN 1 ELSE fraction END WHERE change_id = $1 AND number = $2`, changeID, number, state, outcome)
+	if err != nil {
+		return err
+	}
+	return note(ctx, tx, changeID, number, l.Fence, string(state), outcome)
 }
 
 // RedoStep sets a step back to waiting, because a later one found that it has to be done again.
@@ -306,18 +308,31 @@ func (s *Store) HeldNow(ctx context.Context, l Lease, changeID int64) (held bool
 	return held, err
 }
 
+// An Ending is the end of a change together with that of its last step: nobody ever sees one without the other.
+type Ending struct {
+	Step      int
+	StepState change.StepState
+	Outcome   string // of the step
+	State     change.State
+	Verdict   []byte
+	Failure   string
+}
+
 // EndChange closes a running change.
-func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, state change.State, verdict []byte, failure string) error {
+func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, e Ending) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		if err := endStep(ctx, tx, l, changeID, e.Step, e.StepState, e.Outcome); err != nil {
+			return err
+		}
 		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, ended_at = now(), verdict = $3, failure = nullif($4, '') WHERE id = $1 AND state IN ('running', 'holding')`,
-			changeID, state, verdict, failure)
+			changeID, e.State, e.Verdict, e.Failure)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
 			return fmt.Errorf("change %d is not running any more", changeID)
 		}
-		return note(ctx, tx, changeID, 0, l.Fence, string(state), failure)
+		return note(ctx, tx, changeID, 0, l.Fence, string(e.State), e.Failure)
 	})
 }
 

@@ -212,7 +212,9 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 		"redo":     func() error { return s.RedoStep(ctx, old, id, 1, "x") },
 		"readings": func() error { return s.SetReadings(ctx, old, id, []byte(`{}`)) },
 		"held":     func() error { _, err := s.HeldNow(ctx, old, id); return err },
-		"close":    func() error { return s.EndChange(ctx, old, id, change.Done, nil, "") },
+		"close": func() error {
+			return s.EndChange(ctx, old, id, Ending{Step: 1, StepState: change.StepDone, State: change.Done})
+		},
 	} {
 		assert.ErrorIs(t, write(), ErrFenced, name)
 	}
@@ -288,7 +290,7 @@ func TestActionsAndBusyDevices(t *testing.T) {
 	held, err = s.HeldNow(ctx, l, one)
 	require.NoError(t, err)
 	assert.False(t, held, "only once")
-	assert.Error(t, s.EndChange(ctx, l, one, change.Done, nil, ""), "a held change does not end by itself")
+	assert.Error(t, s.EndChange(ctx, l, one, Ending{Step: 1, StepState: change.StepDone, State: change.Done}), "a held change does not end by itself")
 	require.NoError(t, s.Act(ctx, one, change.Stop, "me", nil))
 	require.NoError(t, s.Act(ctx, two, change.Start, "me", nil), "the device is free again")
 	counts, err := s.CountChanges(ctx)
