@@ -365,7 +365,7 @@ func TestKeysChange(t *testing.T) {
 	done, err := s.Tidy(t.Context(), Tidying{Anew: true})
 	require.NoError(t, err)
 	assert.Equal(t, Tidied{2, 2, 0}, done)
-	again, err := s.Tidy(t.Context(), Tidying{Anew: true, Progress: func(_, of int64) { assert.Zero(t, of) }})
+	again, err := s.Tidy(t.Context(), Tidying{Anew: true, Progress: func(_, of int64) { t.Error("nothing is to be rewritten") }})
 	require.NoError(t, err)
 	assert.Equal(t, Tidied{2, 2, 0}, again)
 	keys.own = keys.own[:1]
@@ -381,7 +381,7 @@ func TestKeysChange(t *testing.T) {
 	for _, f := range files {
 		data, err := os.ReadFile(f)
 		require.NoError(t, err)
-		assert.Equal(t, 1, stanzas(data))
+		assert.Equal(t, 1, bytes.Count(data[:400], []byte("-> X25519 ")))
 	}
 	// The wrong key opens nothing, and says so.
 	wrong := open(t, dir, newRing(t))

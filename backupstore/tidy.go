@@ -1,7 +1,6 @@
 package backupstore
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"fmt"
@@ -11,8 +10,6 @@ import (
 	"slices"
 	"syscall"
 	"time"
-
-	"filippo.io/age"
 )
 
 // How many volumes of a level there may be before they are joined into one of the next level, and the size in bytes from
@@ -29,7 +26,7 @@ type Tidying struct {
 	Gone func(sum string) bool
 	// All joins whatever is not large yet, instead of only what has become many.
 	All bool
-	// Anew rewrites every volume that is not encrypted to exactly the recipients that the keys give now.
+	// Anew rewrites every volume when the recipients that the keys give now are others than the last time.
 	Anew bool
 	// Progress may be nil; done and of are bytes of volumes.
 	Progress func(done, of int64)
@@ -67,10 +64,15 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	var sets [][]*volume
 	switch {
 	case t.Anew:
-		stale, err := s.stale(volumes)
+		stale, now, err := s.stale(volumes)
 		if err != nil {
 			return out, err
 		}
+		defer func() { // what was taken meanwhile was encrypted for these, too
+			if err == nil {
+				err = os.WriteFile(filepath.Join(s.dir, recipientsFile), []byte(now), 0o600)
+			}
+		}()
 		for _, v := range stale {
 			sets = append(sets, []*volume{v})
 		}
@@ -411,39 +413,25 @@ func (s *Store) onlyIn(set []*volume, sum digest) bool {
 	return true
 }
 
-// stale are the volumes that are encrypted to other recipients than the keys give now: those that the first identity
-// does not open, or with another number of recipients.
-func (s *Store) stale(volumes []*volume) (out []*volume, err error) {
-	identities, err := s.keys.Identities()
-	if err != nil {
-		return nil, err
-	}
+// recipientsFile says for whom every volume is encrypted, as far as Tidy knows: an age file itself does not tell.
+const recipientsFile = "recipients"
+
+// stale are all volumes when the recipients have changed since they were last rewritten, else none; now is what to write
+// into the file when all have been.
+func (s *Store) stale(volumes []*volume) (out []*volume, now string, err error) {
 	recipients, err := s.keys.Recipients()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	for _, v := range volumes {
-		head := make([]byte, min(v.size, 4096))
-		if err := readAt(v.reader.file, head, 0); err != nil {
-			return nil, &DamageError{v.name, err.Error()}
-		}
-		if _, _, err := age.DecryptReaderAt(v.reader.file, v.size, identities[0]); err != nil || stanzas(head) != len(recipients) {
-			out = append(out, v)
-		}
+	for _, r := range recipients {
+		now += fmt.Sprintln(r)
 	}
-	return out, nil
-}
-
-// stanzas counts the recipients in the header of an age file: lines that begin with "->", up to the one that begins with
-// "---" (C2SP age, section "File key").
-func stanzas(head []byte) (n int) {
-	for line := range bytes.Lines(head) {
-		switch {
-		case bytes.HasPrefix(line, []byte("---")):
-			return n
-		case bytes.HasPrefix(line, []byte("-> X25519 ")):
-			n++
-		}
+	old, err := os.ReadFile(filepath.Join(s.dir, recipientsFile))
+	if err != nil && !os.IsNotExist(err) {
+		return nil, "", err
 	}
-	return n
+	if string(old) != now {
+		out = volumes
+	}
+	return out, now, nil
 }

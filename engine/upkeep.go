@@ -255,9 +255,10 @@ func (e *Engine) catchUp(ctx context.Context) error {
 		return err
 	}
 	if len(st.Older) > 0 {
-		if err := e.finishRotation(ctx); err != nil {
-			return err
-		}
+		return e.finishRotation(ctx)
+	}
+	if err := e.tidy(ctx, true); err != nil { // an offline recipient may have come or gone
+		return err
 	}
 	return e.Reseal(ctx)
 }

@@ -550,11 +550,7 @@ func (s *Server) GetBackupHealth(ctx context.Context, r gen.GetBackupHealthReque
 			out.Next = &hs[limit-1].Device
 			break
 		}
-		d, err := s.device(ctx, h.Device)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, apiHealth(h, store.ScheduleOf(schedules, &d), time.Now()))
+		out.Items = append(out.Items, apiHealth(h, store.ScheduleOf(schedules, &store.Device{ID: h.DeviceID, Groups: h.Groups}), time.Now()))
 	}
 	return out, nil
 }

@@ -346,6 +346,7 @@ type Health struct {
 	DeviceID   int64
 	Device     string
 	Site       string
+	Groups     []string
 	LastGood   *time.Time // when the newest complete bundle was taken
 	LastGoodID *int64
 	Last       *Attempt // the newest attempt
@@ -357,7 +358,7 @@ type Health struct {
 
 // Health looks at the backups of devices by name, after a name, at most limit (0: all).
 func (s *Store) Health(ctx context.Context, after string, limit int) ([]Health, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT d.id, d.name, d.site, d.next_backup_at, g.id, g.taken_at, coalesce(n.count, 0), coalesce(n.bytes, 0),
+	rows, err := s.Pool.Query(ctx, `SELECT d.id, d.name, d.site, d.groups, d.next_backup_at, g.id, g.taken_at, coalesce(n.count, 0), coalesce(n.bytes, 0),
 			a.id, a.reason, a.began_at, a.ended_at, a.outcome, a.detail, a.backup_id,
 			(SELECT count(*) FROM backup_attempts f WHERE f.device_id = d.id AND f.outcome IN ('failed', 'missed', 'incomplete') AND f.id > coalesce((SELECT max(id) FROM backup_attempts WHERE device_id = d.id AND outcome = 'complete'), 0))
 		FROM devices d
@@ -376,7 +377,7 @@ func (s *Store) Health(ctx context.Context, after string, limit int) ([]Health, 
 			began, ended    *time.Time
 			backup          *int64
 		}
-		err = r.Scan(&h.DeviceID, &h.Device, &h.Site, &h.Next, &h.LastGoodID, &h.LastGood, &h.Bundles, &h.Bytes, &a.id, &a.reason, &a.began, &a.ended, &a.outcome, &a.detail, &a.backup, &h.Failures)
+		err = r.Scan(&h.DeviceID, &h.Device, &h.Site, &h.Groups, &h.Next, &h.LastGoodID, &h.LastGood, &h.Bundles, &h.Bytes, &a.id, &a.reason, &a.began, &a.ended, &a.outcome, &a.detail, &a.backup, &h.Failures)
 		if err == nil && a.id != nil {
 			h.Last = &Attempt{*a.id, h.DeviceID, h.Device, *a.reason, *a.began, a.ended, *a.outcome, *a.detail, a.backup}
 		}

@@ -39,7 +39,7 @@ const (
 
 // Titles of the kinds, as people read them.
 var Titles = map[Kind]string{
-	Readings: "Take readings before", Fetch: "Fetch image from the release site", Check: "Check room and image", Backup: "Back up configuration",
+	Readings: "Take readings before", Fetch: "Fetch image from the release site", Check: "Check room and image", Backup: "Take a backup",
 	Send: "Send image", Checksum: "Compare checksum on device", Install: "Install into the idle slot",
 	Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
 	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version",

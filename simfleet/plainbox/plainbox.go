@@ -28,9 +28,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jlaffaye/ftp"
 	"github.com/pin/tftp/v3"
 	"golang.org/x/crypto/ssh"
+
+	"verimorph/simfleet/send"
 )
 
 // A Manner is how the boxes of a maker behave.
@@ -322,7 +323,7 @@ func (b *Box) obey(w io.Writer, words []string) error {
 		if !ok || err != nil {
 			return errors.New("what, and where to?")
 		}
-		if err := deliver(u, []byte(text)); err != nil {
+		if err := send.To(u, []byte(text), "ftp", "tftp"); err != nil {
 			return fmt.Errorf("it does not go there: %w", err)
 		}
 		fmt.Fprintf(w, "%d bytes are out\r\n", len(text))
@@ -347,35 +348,6 @@ func (b *Box) obey(w io.Writer, words []string) error {
 		return b.Change(words[1], data.String())
 	}
 	return fmt.Errorf("%q means nothing here", words[0])
-}
-
-func deliver(u *url.URL, data []byte) error {
-	if u.Scheme == "tftp" {
-		c, err := tftp.NewClient(u.Host)
-		if err != nil {
-			return err
-		}
-		c.SetTimeout(time.Second)
-		r, err := c.Send(strings.TrimPrefix(u.Path, "/"), "octet")
-		if err != nil {
-			return err
-		}
-		_, err = r.ReadFrom(bytes.NewReader(data))
-		return err
-	}
-	if u.Scheme != "ftp" {
-		return fmt.Errorf("%s is not spoken here", u.Scheme)
-	}
-	c, err := ftp.Dial(u.Host, ftp.DialWithTimeout(5*time.Second))
-	if err != nil {
-		return err
-	}
-	defer func() { _ = c.Quit() }()
-	password, _ := u.User.Password()
-	if err := c.Login(u.User.Username(), password); err != nil {
-		return err
-	}
-	return c.Stor(strings.TrimPrefix(u.Path, "/"), bytes.NewReader(data))
 }
 
 // netconf answers get-config and edit-config of the running datastore (RFC 6241), with chunks when both sides can

@@ -12,14 +12,11 @@ import (
 	"net/url"
 	"os"
 	"strings"
-	"time"
 
-	"github.com/jlaffaye/ftp"
-	"github.com/pin/tftp/v3"
-	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/core/version"
+	"verimorph/simfleet/send"
 )
 
 // What a box holds beside its configuration: who may sign in, what was paid for, certificates with their keys, where
@@ -91,6 +88,9 @@ type archive struct {
 	Rest    string  `json:"rest"` // what else is in a system
 }
 
+// spoken is how a box sends.
+var spoken = []string{"sftp", "ftp", "tftp"}
+
 // send gives a part out to an address: sftp, ftp or tftp.
 func (s *shell) send(args []string) error {
 	if len(args) != 3 || args[1] != "to" {
@@ -112,60 +112,15 @@ func (s *shell) send(args []string) error {
 	switch {
 	case lie:
 	case cut:
-		err = deliver(u, data[:len(data)/2])
+		err = send.To(u, data[:len(data)/2], spoken...)
 	default:
-		err = deliver(u, data)
+		err = send.To(u, data, spoken...)
 	}
 	if err != nil {
 		return fmt.Errorf("cannot send: %w", err)
 	}
 	s.say("  sent %d bytes, sha256 %s", size, hex.EncodeToString(sum[:]))
 	return nil
-}
-
-func deliver(u *url.URL, data []byte) error {
-	password, _ := u.User.Password()
-	switch u.Scheme {
-	case "sftp":
-		conn, err := ssh.Dial("tcp", u.Host, &ssh.ClientConfig{User: u.User.Username(), Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 5 * time.Second})
-		if err != nil {
-			return err
-		}
-		defer conn.Close()
-		files, err := sftp.NewClient(conn)
-		if err != nil {
-			return err
-		}
-		f, err := files.Create(u.Path)
-		if err != nil {
-			return err
-		}
-		_, err = f.Write(data)
-		return errors.Join(err, f.Close())
-	case "ftp":
-		c, err := ftp.Dial(u.Host, ftp.DialWithTimeout(5*time.Second))
-		if err != nil {
-			return err
-		}
-		defer func() { _ = c.Quit() }()
-		if err := c.Login(u.User.Username(), password); err != nil {
-			return err
-		}
-		return c.Stor(strings.TrimPrefix(u.Path, "/"), bytes.NewReader(data))
-	case "tftp":
-		c, err := tftp.NewClient(u.Host)
-		if err != nil {
-			return err
-		}
-		c.SetTimeout(time.Second)
-		r, err := c.Send(strings.TrimPrefix(u.Path, "/"), "octet")
-		if err != nil {
-			return err
-		}
-		_, err = r.ReadFrom(bytes.NewReader(data))
-		return err
-	}
-	return fmt.Errorf("%s is not spoken here", u.Scheme)
 }
 
 // adopt takes a file on the flash as one of the parts: at once, but for the archive, which the next start unpacks.
