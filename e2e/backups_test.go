@@ -605,3 +605,164 @@ func TestARestoreIsKilled(t *testing.T) {
 	assert.Contains(t, fw.Status().Config, "via 198.51.100.89")
 	assert.Contains(t, e.must("backup", "check", "-deep"), "all as it was written")
 }
+
+// The contract of backups and keys: what is refused and why; a creating call with a key happens once; lists have pages.
+func TestCallsOfBackups(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 60, mixed()[:2]...)
+	e.must("backup", "take", "hollen-fw1")
+	e.must("backup", "take", "hollen-fw1")
+	type m = map[string]any
+	body := func(v any) string {
+		data, err := json.Marshal(v)
+		require.NoError(t, err)
+		return string(data)
+	}
+	schedule := func(more m) m {
+		s := m{"when": "30 1 * * *", "spreadMinutes": 5, "keepDays": 5, "keepCount": 5}
+		for k, v := range more {
+			s[k] = v
+		}
+		return s
+	}
+	places := m{"webhook": "", "smtp": "", "smtpUser": "", "from": "", "to": []string{}}
+	with := func(more m) m {
+		out := m{}
+		for k, v := range places {
+			out[k] = v
+		}
+		for k, v := range more {
+			out[k] = v
+		}
+		return out
+	}
+	for _, c := range []struct {
+		method, path string
+		body         any
+		status       int
+		says         string
+	}{
+		{"POST", "/backups", m{"device": "nobody"}, 404, "there is no device"},
+		{"GET", "/backups/99", nil, 404, "there is no backup 99"},
+		{"GET", "/backups/99/text", nil, 404, "there is no backup 99"},
+		{"GET", "/backups/99/parts/running", nil, 404, "there is no backup 99"},
+		{"GET", "/backups/1/parts/sails", nil, 404, "has no part"},
+		{"GET", "/backups/1/parts/certificates", nil, 409, "is a secret as a whole"},
+		{"GET", "/backups/1/parts/licences", nil, 409, "is a secret as a whole"},
+		{"GET", "/backups/1/compare/99", nil, 404, "there is no backup 99"},
+		{"GET", "/backups/99/compare/1", nil, 404, "there is no backup 99"},
+		{"GET", "/backups?limit=0", nil, 400, "limit must be"},
+		{"PUT", "/backups/99/hold", m{"reason": "x"}, 404, "there is no backup 99"},
+		{"PUT", "/backups/1/hold", m{"reason": " "}, 400, "a hold needs a reason"},
+		{"DELETE", "/backups/99/hold", nil, 404, "there is no backup 99"},
+		{"GET", "/backups/99/export?form=archive", nil, 404, "there is no backup 99"},
+		{"GET", "/backups/1/export?form=archive&recipient=age1nonsense", nil, 400, "is no age recipient"},
+		{"GET", "/backups/1/export", nil, 400, "form"},
+		{"POST", "/backup-imports", m{}, 422, "no tar archive"},
+		{"POST", "/backups/99/restore-preview", m{}, 404, "there is no backup 99"},
+		{"POST", "/backups/1/restore-preview", m{"device": "nobody"}, 404, "there is no device"},
+		{"POST", "/backups/1/restore-preview", m{"parts": []string{"sails"}}, 400, "has no part \\\"sails\\\"; it has: running, saved"},
+		{"POST", "/backups/1/restore", m{"parts": []string{"boot"}}, 409, "cannot be put back"},
+		{"POST", "/backups/1/restore", m{"conversion": 7}, 409, "there is nothing to convert"},
+		{"POST", "/backup-search", m{"text": "(", "pattern": true}, 400, "the pattern cannot be read"},
+		{"GET", "/devices/nobody/history", nil, 404, "there is no device"},
+		{"GET", "/devices/nobody/drift", nil, 404, "there is no device"},
+		{"GET", "/devices/nobody/backup-attempts", nil, 404, "there is no device"},
+		{"PUT", "/backup-schedules", schedule(m{"when": "at tea"}), 400, "is no time to take backups at"},
+		{"PUT", "/backup-schedules", schedule(m{"device": "hollen-fw1", "group": "g"}), 400, "not both"},
+		{"PUT", "/backup-schedules", schedule(m{"device": "nobody"}), 404, "there is no device"},
+		{"PUT", "/backup-schedules", schedule(m{"keepDays": -1}), 400, "keepDays"},
+		{"PUT", "/backup-schedules", schedule(m{"spreadMinutes": 5000}), 400, "spreadMinutes"},
+		{"DELETE", "/backup-schedules/1", nil, 404, "that of every device stays"},
+		{"PUT", "/notifications", with(m{"webhook": "ftp://x"}), 400, "should look like https"},
+		{"PUT", "/notifications", with(m{"smtp": "mail"}), 400, "should look like mail"},
+		{"PUT", "/notifications", with(m{"smtp": "mail:25", "from": "a@b", "to": []string{"a@b\r\nBcc: c@d"}}), 400, "is no mail address"},
+		{"PUT", "/notifications", with(m{"smtp": "mail:25", "from": "a@b"}), 400, "somebody to go to"},
+		{"POST", "/notifications", m{}, 409, "no webhook and no mail server"},
+		{"GET", "/credentials?device=nobody", nil, 404, "there is no device"},
+		{"POST", "/credentials", m{"kind": "password", "user": "u", "password": "p"}, 400, "for a device or for a group"},
+		{"POST", "/credentials", m{"kind": "password", "user": "u", "password": "p", "device": "hollen-fw1", "group": "g"}, 400, "for a device or for a group"},
+		{"POST", "/credentials", m{"kind": "charm", "device": "hollen-fw1"}, 400, "is not known"},
+		{"POST", "/credentials", m{"kind": "key", "user": "u", "privateKey": "nonsense", "device": "hollen-fw1"}, 400, "cannot be read"},
+		{"POST", "/credentials", m{"kind": "password", "user": "u", "password": "p", "group": "../x"}, 400, "group"},
+		{"DELETE", "/credentials/99", nil, 404, "there is no credential 99"},
+		{"PUT", "/sign-in-tries", m{"bound": 0, "restSeconds": 60}, 400, "bound is from 1 to 10"},
+		{"PUT", "/sign-in-tries", m{"bound": 3, "restSeconds": 1}, 400, "restSeconds from 10"},
+		{"POST", "/keys", m{"which": "house"}, 400, "which is data or installation"},
+		{"GET", "/audit?cursor=x", nil, 400, "is not one that a list gave"},
+		{"PUT", "/devices/hollen-fw1/host-key", m{"hostKey": ""}, 400, "is not a public key"},
+		{"PATCH", "/devices/hollen-fw1", m{"web": "ftp://x"}, 400, "should look like https"},
+		{"PATCH", "/devices/hollen-fw1", m{"web": "https://user:word@x"}, 400, "without a password"},
+		{"PATCH", "/devices/hollen-fw1", m{"groups": []string{"a/b"}}, 400, "group"},
+		{"PATCH", "/devices/nobody", m{}, 404, "there is no device"},
+	} {
+		sent := ""
+		if c.body != nil {
+			sent = body(c.body)
+		}
+		var headers []string
+		if c.path == "/backup-imports" {
+			headers = []string{"Content-Type", "application/octet-stream"}
+		}
+		status, answer, _ := e.call(c.method, "/api/v1"+c.path, sent, headers...)
+		assert.Equal(t, c.status, status, "%s %s: %s", c.method, c.path, answer)
+		assert.Contains(t, string(answer), c.says, "%s %s", c.method, c.path)
+	}
+
+	// Once is once: for credentials and for drafts of a restore.
+	for path, sent := range map[string]m{"/credentials": {"kind": "password", "user": "u", "password": "p", "group": "piers"}, "/backups/1/restore": {"parts": []string{"users"}}} {
+		var first string
+		for i := range 2 {
+			status, answer, _ := e.call("POST", "/api/v1"+path, body(sent), "Idempotency-Key", "k"+path)
+			require.Equal(t, 201, status, "%s", answer)
+			var made struct{ ID int64 }
+			require.NoError(t, json.Unmarshal(answer, &made))
+			if i == 0 {
+				first = fmt.Sprint(made.ID)
+			} else {
+				assert.Equal(t, first, fmt.Sprint(made.ID), path)
+			}
+		}
+		sent["group"], sent["parts"] = "others", []string{"cables"}
+		status, answer, _ := e.call("POST", "/api/v1"+path, body(sent), "Idempotency-Key", "k"+path)
+		assert.Equal(t, 400, status, "%s", answer)
+		assert.Contains(t, string(answer), "was used for another request")
+	}
+	// Pages.
+	for path, want := range map[string]int{"/backups": 2, "/backup-health": 2, "/audit": 5} {
+		seen, cursor := map[string]bool{}, ""
+		for range 100 {
+			status, answer, _ := e.call("GET", "/api/v1"+path+"?limit=1&cursor="+cursor, "")
+			require.Equal(t, 200, status, "%s", answer)
+			var page struct {
+				Items []json.RawMessage
+				Next  string
+			}
+			require.NoError(t, json.Unmarshal(answer, &page))
+			for _, it := range page.Items {
+				assert.False(t, seen[string(it)], "%s gives one twice", path)
+				seen[string(it)] = true
+			}
+			if cursor = page.Next; cursor == "" {
+				break
+			}
+		}
+		assert.GreaterOrEqual(t, len(seen), want, path)
+	}
+	// A draft of a restore for a device that has become another one in the meantime does not touch it.
+	ch := decode[gen.Change](t, e.must("backup", "restore", "1", "-parts", "cables", "-draft", "-json"))
+	e.sql(`UPDATE changes SET work = jsonb_set(work, '{serial}', '"other"') WHERE id = $1`, ch.Id)
+	ch = e.run(ch.Id)
+	assert.Equal(t, gen.ChangeStateFailed, ch.State)
+	assert.Contains(t, value(ch.Failure), "this restore was drafted for other")
+	// And one whose backup is damaged puts nothing on the device.
+	ch = decode[gen.Change](t, e.must("backup", "restore", "1", "-parts", "cables", "-draft", "-json"))
+	volumes, err := filepath.Glob(filepath.Join(e.dir, "data", "backups", "*.vmv"))
+	require.NoError(t, err)
+	for _, v := range volumes {
+		require.NoError(t, os.Truncate(v, 400))
+	}
+	ch = e.run(ch.Id)
+	assert.Equal(t, gen.ChangeStateFailed, ch.State)
+	assert.Contains(t, value(ch.Failure), "nothing was put on the device")
+}

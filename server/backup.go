@@ -446,6 +446,11 @@ func (s *Server) compareParts(ctx context.Context, pv *gen.RestorePartPreview, p
 		return nil
 	}
 	schema, err := s.schemaFor(ctx, p, part)
+	var unknown *problem
+	if errors.As(err, &unknown) { // it can be put back all the same
+		pv.Note = strings.TrimSpace(pv.Note + " " + unknown.Detail)
+		return nil
+	}
 	if err != nil {
 		return err
 	}
