@@ -201,7 +201,7 @@ func TestTriesAreCountedInTheRecord(t *testing.T) {
 	r := newRig(t, nil)
 	ctx := t.Context()
 	require.NoError(t, r.Store.PutSetting(ctx, TriesSetting, Tries{Bound: 2, Rest: 600}))
-	require.NoError(t, r.Store.ReplaceCredentials(ctx, r.d.ID, []string{KindPassword}, []store.Credential{{Kind: KindPassword, Username: "bosun"}}, func(c *store.Credential, id int64) ([]byte, error) {
+	require.NoError(t, r.Store.ReplaceCredentials(ctx, r.d.ID, []string{KindPassword}, "", []store.Credential{{Kind: KindPassword, Username: "bosun"}}, func(c *store.Credential, id int64) ([]byte, error) {
 		return SealCredential(r.Vault, id, Secret{Password: "not it"})
 	}))
 	for range 6 {

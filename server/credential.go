@@ -156,7 +156,14 @@ func (s *Server) SetCredentials(ctx context.Context, r gen.SetCredentialsRequest
 	}
 	privileged := value(r.Body.PrivilegedPassword)
 	cs := engine.PasswordCredentials(r.Body.User, privileged != "", user(ctx))
-	if err := s.Store.ReplaceCredentials(ctx, d.ID, []string{engine.KindPassword, engine.KindPrivileged}, cs, s.sealer(r.Body.Password, privileged)); err != nil {
+	// The installation in the other slot does not hear of the new passwords: after going back the old ones apply.
+	keepFor := ""
+	if p := portraitOf(d); p != nil {
+		if idle := p.IdleSlot(); idle != nil && idle.Good && idle.Version != p.Version {
+			keepFor = idle.Version
+		}
+	}
+	if err := s.Store.ReplaceCredentials(ctx, d.ID, []string{engine.KindPassword, engine.KindPrivileged}, keepFor, cs, s.sealer(r.Body.Password, privileged)); err != nil {
 		return nil, err
 	}
 	return gen.SetCredentials204Response{}, s.Store.Audit(ctx, user(ctx), "credentials replaced", d.Name, "user and passwords")

@@ -252,10 +252,31 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	add(Credential{Group: "north", Kind: "password"})
 	assert.Zero(t, tries())
 	// Replacing leaves what is for versions, and other kinds.
-	require.NoError(t, s.ReplaceCredentials(ctx, a.ID, []string{"password"}, []Credential{{Kind: "password", Username: "new", CreatedBy: "me"}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
+	require.NoError(t, s.ReplaceCredentials(ctx, a.ID, []string{"password"}, "", []Credential{{Kind: "password", Username: "new", CreatedBy: "me"}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
 	now := ids(a.ID)
 	assert.Contains(t, now, old)
 	assert.NotContains(t, now, own)
+	// What once let us in is kept for the version in the other slot, once; what never did is not.
+	versions := func() (out []string) {
+		cs, err := s.Credentials(ctx, b.ID)
+		require.NoError(t, err)
+		for _, c := range cs {
+			out = append(out, c.Username+" "+c.Versions)
+		}
+		return out
+	}
+	for _, user := range []string{"one", "two", "three"} {
+		require.NoError(t, s.ReplaceCredentials(ctx, b.ID, []string{"password"}, "4.2.3", []Credential{{Kind: "password", Username: user, CreatedBy: "me"}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
+		if user == "one" {
+			assert.Equal(t, []string{"one "}, versions())
+		}
+		cs, err := s.Credentials(ctx, b.ID)
+		require.NoError(t, err)
+		for _, c := range cs {
+			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID))
+		}
+	}
+	assert.Equal(t, []string{"one 4.2.3", "three "}, versions())
 	require.NoError(t, s.RemoveCredential(ctx, old))
 	assert.ErrorIs(t, s.RemoveCredential(ctx, old), ErrNotFound)
 	require.NoError(t, s.Audit(ctx, "me", "looked", "a", "x"))

@@ -70,9 +70,17 @@ func (s *Store) RemoveCredential(ctx context.Context, id int64) error {
 	return err
 }
 
-// ReplaceCredentials puts new credentials of some kinds in the place of a device's own that apply to every version.
-func (s *Store) ReplaceCredentials(ctx context.Context, deviceID int64, kinds []string, cs []Credential, seal func(c *Credential, id int64) ([]byte, error)) error {
+// ReplaceCredentials puts new credentials of some kinds in the place of a device's own that apply to every version. With a
+// version in keepFor, those that once let us in are kept for that version, unless there is one for it already: they may
+// still apply to an installation in another slot.
+func (s *Store) ReplaceCredentials(ctx context.Context, deviceID int64, kinds []string, keepFor string, cs []Credential, seal func(c *Credential, id int64) ([]byte, error)) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
+		if keepFor != "" {
+			if _, err := tx.Exec(ctx, `UPDATE credentials c SET versions = $3 WHERE device_id = $1 AND versions = '' AND kind = ANY($2) AND used_at IS NOT NULL
+				AND NOT EXISTS (SELECT 1 FROM credentials o WHERE o.device_id = $1 AND o.kind = c.kind AND o.versions = $3)`, deviceID, kinds, keepFor); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.Exec(ctx, `DELETE FROM credentials WHERE device_id = $1 AND versions = '' AND kind = ANY($2)`, deviceID, kinds); err != nil {
 			return err
 		}

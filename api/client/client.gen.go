@@ -557,14 +557,14 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
 	ListBackupAttempts(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetCredentialsWithBody Replace the device's user and passwords; they are never shown again
+	// SetCredentialsWithBody Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /devices/{name}/credentials (the `SetCredentials` operationId).
 	SetCredentialsWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetCredentials Replace the device's user and passwords; they are never shown again
+	// SetCredentials Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -2085,7 +2085,7 @@ func (c *Client) ListBackupAttempts(ctx context.Context, name DeviceName, reqEdi
 	return c.Client.Do(req)
 }
 
-// SetCredentialsWithBody Replace the device's user and passwords; they are never shown again
+// SetCredentialsWithBody Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 //
 // Takes any type of body and a specified content type.
 //
@@ -2102,7 +2102,7 @@ func (c *Client) SetCredentialsWithBody(ctx context.Context, name DeviceName, co
 	return c.Client.Do(req)
 }
 
-// SetCredentials Replace the device's user and passwords; they are never shown again
+// SetCredentials Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7503,14 +7503,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
 	ListBackupAttemptsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListBackupAttemptsResponse, error)
 
-	// SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again
+	// SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /devices/{name}/credentials (the `SetCredentials` operationId).
 	SetCredentialsWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
 
-	// SetCredentialsWithResponse Replace the device's user and passwords; they are never shown again
+	// SetCredentialsWithResponse Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -13366,7 +13366,7 @@ func (c *ClientWithResponses) ListBackupAttemptsWithResponse(ctx context.Context
 	return ParseListBackupAttemptsResponse(rsp)
 }
 
-// SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again
+// SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -13379,7 +13379,7 @@ func (c *ClientWithResponses) SetCredentialsWithBodyWithResponse(ctx context.Con
 	return ParseSetCredentialsResponse(rsp)
 }
 
-// SetCredentialsWithResponse Replace the device's user and passwords; they are never shown again
+// SetCredentialsWithResponse Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

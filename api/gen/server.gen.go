@@ -2982,7 +2982,7 @@ type ServerInterface interface {
 	// ListBackupAttempts The latest attempts to take a backup
 	// (GET /devices/{name}/backup-attempts)
 	ListBackupAttempts(c *gin.Context, name DeviceName)
-	// SetCredentials Replace the device's user and passwords; they are never shown again
+	// SetCredentials Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	// (PUT /devices/{name}/credentials)
 	SetCredentials(c *gin.Context, name DeviceName)
 	// GetDrift What runs against what is saved, and against the last backup; the device is asked now
@@ -9506,7 +9506,7 @@ type StrictServerInterface interface {
 	// ListBackupAttempts The latest attempts to take a backup
 	// (GET /devices/{name}/backup-attempts)
 	ListBackupAttempts(ctx context.Context, request ListBackupAttemptsRequestObject) (ListBackupAttemptsResponseObject, error)
-	// SetCredentials Replace the device's user and passwords; they are never shown again
+	// SetCredentials Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	// (PUT /devices/{name}/credentials)
 	SetCredentials(ctx context.Context, request SetCredentialsRequestObject) (SetCredentialsResponseObject, error)
 	// GetDrift What runs against what is saved, and against the last backup; the device is asked now
@@ -12891,39 +12891,40 @@ var swaggerSpec = []string{
 	"f2I/k1nEsI/JEmQuhQp6lsO9B8K8T3o8dmL+a5Ucjx3u4ReVGuFbU7DC80mGENvRskLQbiHlLfBbd8fs",
 	"e/dUeMWIp8FUTjRzfAl8nrbzL1vkmkN5N/GgfqCdEn98br789vQwjrsjqwja/JsXpoBfQqswCN0ex+23",
 	"+0yn+FKc8cgmRVvtCLoz24zUvmPjkEDDZrUDuIwXTYPOe0YbtjOZUa99GUQT5rpjLFamozCosxbH24II",
-	"3uokR/a0Y+rcTkzUUVzYjpl0J67A4A03xQp6Yxr2zKLZ2bECq/kbiWppPbEVlhJ6i583ZlBgmDjEp8hu",
-	"ZYJueoPTj+GBu5RR8IIvWFsnaiZ9FxBv0OFrl0bovjJQs1LZk3IeeiyoRODaMhiYcx+hnErFjXcstS3P",
-	"7CP3adu34m++R/N8uRzQqXnGMvGMSkXZWpmBg859YS7HQKH4bXeWS3V0RfZ9RqSJTj3jUmmd/b6CY1D4",
-	"RRkjGdKTRldkfx40FeRM4bXST8iwO8eGskzeXjtMiP2QJnMoh7kd74CgzxnCtocjyfR+SbThojweDB27",
-	"EWfDm3sNWzBLjx/KEPZ7aR2pVleLXg2uO/HttjKZh/faFFbcxeV9QcsvrWnDahJyTBPy3Puscl5JKODq",
-	"3CeQWTFb4lqre2qkeLOz14JsBJF3td1vzOhfhyVsywe0oIdYp8DzRBEu5FW4ozsbqDC9KBJEh3hCv9nz",
-	"xj10jze9ncPM17tb/nzxSTOeu9i9mgxQVPvZr3bysSows7UgyUDmk48AvPaMV3ck7F7jioh7kHhPmuUn",
-	"d7h2UDwVESVVEoCtuLDFOwDXtKnlbIG8d/keFJHf67ICpd5LQS7sq2ww2qGTnXwyzNHrwXsKj4yDDnOP",
-	"ToANusM9sjNPbI+Z7Gz6tQnTqhYqnMR76R1BGzcbvQGm5X6v6Htqn7nPMg89hZnlnl36LPEevmMFx5kF",
-	"inEBakkVGd1O41Jh0SL1ncQHLCG/siKeu9tdi0BGIGt4W0PXOywIqllGBNrh/Xz9OWiJtyTGAU242tQZ",
-	"4UIQnO0BEIpsFOIOddTO+V7Lpn3ClakBM3XBi+VCKl4lUq96KqjNzt6lZG34OcED8zTmjNZIZ/bYm90z",
-	"+98rSZ+bR/6pg7SwhuEYraHGXDoljGZqzpauHO0gWhthAP0YdW0xOSv2jcXXXI7a9JYQQ7p8dnH07fc/",
-	"gPtR/50TrMUE9Dr1dYBBJpI15Y4PMDousgzoNFRL9FxJZDuDRzMkbwAU1n7BQyzJD985VbzEV0R8I1FG",
-	"FF7nJENPsm+///7Bj0jSLcOqFrafaEgLCbgYsdn5H/2bNXo1O5uQOcCps/iJjK5GRbnTF5ZhZWbToILz",
-	"EAqfkzF9wL0QuruKLsB1/HJts98QnNmuc6Ys1dJH5YLX29ykA5pSbcAadzn0OQZI9IZ8vu1Dnxnyxj90",
-	"p8jp7iVJq90+MFs8psR7tNLmOqRBLb3SwggB0EqWacmrP3UwD9T3ppZojRnj0AMX0C9XeySI7cbjsy8t",
-	"lT/JHH/7/Q8jMricDB2RvMUZmTNzi3kWwsqXPWtKyHEQj2aJo9GrT49+xEebD59++O5zDKMa/BxXZC/7",
-	"+PIn/f0dsiSMn+BGPbe5GVHxIrM2q7KviLV5SltUb7jCiswZqACWD7XkDCsMt2Mwnw9DwQkzyn1DfAxt",
-	"p8WntUFsPlNdC6Q8MLKD2Mcu15caaZwWFg6sMZiavlGtPzAj1pULupg8+QT/H+nK/Vk/G/hzh08zjP5F",
-	"vUn/Xm5ibHTqhI84vG6oEQ+itvETxhXdWDL2SseXrQfv8Fy1X5QKRRV4tlQKKBEmOyDkBtPC3tUllZJk",
-	"vsu5Plo9vVyJHKJQPGOaXhMxT1z0krAMGgxLhRS36pxJtnHJHYmO64cTvwPX2eGu3iCK/E7QudIDLjHY",
-	"sm7vzfbqE6ElV08c5HWB2R2GfO8rCjIc9wVrQ18jG1xI4v0AgpjQICNL1zXF1VyC03yX7+cp4oUAMGeo",
-	"0hRyHeVc4NOnAWhRnCGXJGZxT3pBS+wjd9pxXPSFc9s9N2fSAVVOZWtkRKW7B7hN+/J2haRbdmSaKiV8",
-	"63TLnt9VtbId/Iu3gZd9BcrSfH3uUqskLwjaQns+tOb8igIC644UxfFiuTB+LpjjJVFHj+CBgULXG280",
-	"WdeCqv3i7NcPraz2ijCE3cRbG3ukBCW9t7vZg7fw2F0SPXhNqqv1XE6NZ3yHSsz2LmCKLDEMYpmgvr4/",
-	"cSt2SXJXjB9Q455vRJstBzsQ8A83BEpLhle1GqXuPGEztQh5Yu+ZDq+rAbvlEp64T7wwOn9uKVXzmRTg",
-	"3pbftKNvAXWDKqF+vxMs9Eu6nTwSSjj1cZ4mGz4Y52dyLdLM/6E72nencZdTOv3TU+dOItSGyb7wZerf",
-	"GefQuWrXuPCYzq2d7mBw26+O4NVl9qdz2/7BFBd0qp3DooKQy08A53FQoAAC5X0LlQkdEkfH//W6Zu0m",
-	"GmwXN6iajO+W7WgCKujYvmaD5zbqBK4ryDPp3da/2WfucVPNFGbeUrv2OTbVkqiBlGNcQYgIboX+HB27",
-	"tjsTgI52X1YEhm9Nkf4cScIyC5u42Uii0Dwm30OypQxhZt9jtmWNGVoRm3WRnTfxd4dJ6z+A+ivrO7ZO",
-	"EaogScOjgVreGUYOELwKNvhL3/+OAjcH7qqjMNVMUVYTv7DenATjUTR1J2QNeVOUyXNU1lLpDdn57+1u",
-	"SYWZPpbxLAHDKDdsQHYaa0D2lSQUfImzp43ADRYmgf3c3jUQmAT/lclrd3JrRi8s7LyZUGCvf1qsCBZE",
-	"aNP981Iv3vgJfv2gN8X0bzEcVYticbY4wRU9uX6w+Pzh8/8LAAD//w==",
+	"3uokR/a0Y+rcTkzUUVzYjpl0J67A4A03xQp6Yxr2zKLZ2bECq/kbiWppPbEVlhJ6i583ZlBgmJjCv2P0",
+	"FnItwIQuiEI1NH50vdAsxDRk7Yb92SgDMWeSM2TBVfQkZ4JueoPcj+GBu5R18IIvWKMnaiZ9NxFvGOJr",
+	"l47ovjKQtVLZE3ceej6oROAiM1iacx/FnErFjZcttS3P7CP36SNoxfF8r+f5ckKg4/OM5eYZlYqytTID",
+	"Bx0Aw5yQgYLz2+4sl+roiuz7jFET5XrGpdK6/30F2aCAjDJGMqQnja7I/jxoTsiZwmuln5Bhl48NZZm8",
+	"vZaZuD5CmsyhZOZ2vAOCPmcI216QJNP7JbV4LY8HQ9BuxNlw617DFszSK4gyhP1eWoes1fmiV4Prcny7",
+	"rUzm8702BRp3oQRc0PJLa+ywmoQc04Q8976vnFcSCsE69wlkaMyWANfqwhopAu3stSAbQeRdbfcbM/rX",
+	"YVHbMgQt6CFmKvA80YgLeRXu6M4GPExPiwTRIS7Rbz69cQ/d401v5zDz9e6WP1+c04znLnavbgOk1X72",
+	"q518rArMbE1JMiD65CMAuD3j1R0Ju9e4IuIeJN6TZvnJHa4dpE9FRKmtEaog5cAUAQHs06aWswUE3+V7",
+	"UER+r8sKlHovBbmwr7JBbYdydvLJMEevJ/ApPDIOgsw9OgF+6A73yM48sT1msrPp1ybcq1rochLvpXco",
+	"bdxs9AaY1v29ou+pfeY+y0X0FGaWe3bps8SN+I4VHGcWcMYFuiVVZHRbjkuFRYvUdxJnsIT8yoqB7m53",
+	"LZIZgezjbQ3d87AgqGYZEWiH9/P1+aAl3pIYBzRhb1OvhAtBcLYHYCmyUYg79FI753stv/aJW6aWzNQX",
+	"L5YLqXiVSOHqqcQ2O3uXkrXh5wQPzNPgM1prndljb3bP7H+vJH1uHvmnDvbCGoZjvYYac+mUMJqpXVu6",
+	"sraDqG+EAfRj1LXX5KzYNxZfczlq01uCk/by2cXRt9//AO5H/XdOsBYT0DPV1xMGGU3WlDs+wPq4yDKg",
+	"01BN0nMlke0wHs20vAHgWPsFD7EkP3znVPESXxHxjUQZUXidkww9yb79/vsHPyJJtwyrWti+pCEtJOBr",
+	"xGbnf/Rv1jDW7GxC5gCnzuInMroaFeVOX1iGlZlNpwrOQyh8Tsb0E/dC6O4qwwAf8su1335DcGa715ny",
+	"VksflQteb3OTVmhKvgGz3OXi5xig1Rvy+fYRfWbIG//QnSKwu5ckrXb7wGzxmBLv0Uqb65BOtfRKCyME",
+	"wC9ZpiWv/tTBRVDf41qiNWaMQy9dQNFc7ZEgtquPz+K0VP4kc/zt9z+MyARzMnREEhhnZM4MMOZZCCtf",
+	"Pq0pIcdBRZoljkbBPj36ER9tPnz64bvPMaxr8HNckb3s48uf9Pd3yJIwfoIb9dzmZkTFi8zarMq+ItYu",
+	"Km1RveEKKzJnoAJYPtSSM6ww3I7BfD4MBSfMKPcNFTK0nRbn1gbD+Uz1MZA6wcgOYh+7XF9qpHFaWFix",
+	"xmBq+k+1/sCMWFcu6GLy5BP8f6Qr92f9bODPHT7NMPoX9Sb9e7mJsdGpEz7i8LqhRjyI2sZPGFd0Y8nY",
+	"Kx1fth68w3PVflEqFFXg2VIpoNSY7ICQG0wLe1eXVEqS+W7p+mj19IQlcohC8cxrek3EPHHRS8IyaFQs",
+	"FVLcqnMmaccldyQ6tx9O/A5cZ4e7eoMo8jtB50oPuMRgy7q9N9urT4SWXD1xkNcFZncY8r2vKMhw3Bes",
+	"DX2NbHAhifcDCGJCg4wsXfcVV7sJTvNdvp+nGBgCwJyhSlPIdaZzgU+fBqBFcYaolW4WP6UX/MQ+cqed",
+	"y0VfOLfdu3MmHVDlVLZGRlS6e4DbtC9vV0i6ZUemOVPCt0637PldVT3bwb94O3nZV+gszdfnLrVK8oKg",
+	"LbT5Q2vOryggue5IURwvlgvj54I5XhJ19AgeGCiYvfFGk3UtqNovzn790MqOrwhD2E28tbFHSlDSe7ub",
+	"PXgLj90l0YPXpLpjz+XUeMZ3qMRs7wKmyBLDIJ8J6nECErdilyR3xfgBNe75RrTZcrADAf9wQ6C0ZHhV",
+	"q1HqzhM2U6uRJ/ae6fC6GrBbLuGJ+8Qdo/PnllI1n0kB7m35TTv6FlA3qDbq9zvBQr+k28kjqoRTH+dp",
+	"suGDcX4m12rN/B+6rH13Gnc5pdM/PXXuJEJtmOwLX6b+nXEOnasGjguPDd3a6Q6Wt/3qCF5dZn86t20k",
+	"TJFCp2rataPucvkJ4EUOChRAsrxvoTKh0+Lo+L9e16xdSYPt4gadk/Hdsh1NQAUd2x9t8NxGncB1BXkm",
+	"vdv6N/vMPW6qmcLMW2rXPsemWhI10HSMKwgRwa3Qn6Nj13ZnAtDR7suKwPCtKdKfI0lYZuEXNxtJFJrH",
+	"5HtItpQhzOx7zLasMUMrYrMusvMm/u6wbf0HUMdlfcfWKUIVJGl4VFHLO8MIBIJXwQZ/6fvfUeDmAGB1",
+	"FO6aKcpq4hfWm5NgPIqm7oSsIW+KMnmOyloqvSE7/73dLakw08cyniVgGOWGjcxOY43MvpKEgi9x9rQR",
+	"uMHCJLCf27sGApPgvzJ57U5uzeiFhZ03Ewrs9U+LFcGCCG26f17qxRs/wa8f9KaYPjCGo2pRLM4WJ7ii",
+	"J9cPFp8/fP5/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

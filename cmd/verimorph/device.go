@@ -126,6 +126,7 @@ var deviceCommands = []command{
 	},
 	{
 		name: "device credentials", args: "DEVICE", short: "Replace a device's user and passwords", min: 1, max: 1, example: "device credentials hollen-fw1 -user bosun",
+		long: "Those that let us in before are kept for the version in the device's other slot, where they still apply after going back.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			user := fs.String("user", "", "user to sign in as")
 			return func(ctx context.Context, c *client, args []string) error {

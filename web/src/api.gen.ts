@@ -122,7 +122,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Replace the device's user and passwords; they are never shown again */
+        /** Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot */
         put: operations["setCredentials"];
         post?: never;
         delete?: never;
