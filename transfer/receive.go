@@ -119,6 +119,7 @@ func (r *Receiver) Close() {
 		_ = r.ftp.Stop()
 	}
 	if r.tftp != nil {
+		r.tftp.Shutdown() // a server whose connection is merely closed goes round in circles
 		_ = r.udp.Close()
 	}
 }
