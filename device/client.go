@@ -31,11 +31,12 @@ type Target struct {
 	HostKey    string   // pinned key in authorized-keys form; empty: take what comes, see Client.HostKey
 	AnyHostKey bool     // another host key than the pinned one is expected
 	Tries      int      // how many refused sign-ins are risked; 0: 1
+	RaiseTries int      // how many refused second passwords are risked; 0: 1, below 0: none
 	Dialect    *Dialect
 	Exchange   Exchange // nil: the device can neither send nor fetch
 	// Refused and Used hear of every sign-in and every second password that the device refused or took. They may be nil.
-	Refused func(SignIn)
-	Used    func(SignIn)
+	Refused func(in SignIn, second bool)
+	Used    func(in SignIn, second bool)
 }
 
 // A SignIn is one way to be let in.
@@ -103,7 +104,8 @@ type Client struct {
 	files   *sftp.Client
 	hostKey string
 	in      *SignIn // what let us in
-	tries   int     // refused so far, second passwords included
+	tries   int     // refused so far
+	raises  int     // second passwords refused so far
 
 	tokenUsed bool
 	stop      func() bool
@@ -125,14 +127,15 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 		if err == nil {
 			c.in = &t.SignIns[i]
 			if t.Used != nil {
-				t.Used(*c.in)
+				t.Used(*c.in, false)
 			}
 			return c, nil
 		}
 		if KindOf(err) != SignInRefused {
 			return nil, err
 		}
-		c.refused(t.SignIns[i])
+		c.tries++
+		c.refused(t.SignIns[i], false)
 		if c.tries >= max(t.Tries, 1) || i == len(t.SignIns)-1 {
 			if c.tries > 1 || len(t.SignIns) > 1 {
 				err = &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("%d of %d credentials were tried and refused, the last for user %q; more is not risked in one go", c.tries, len(t.SignIns), t.SignIns[i].User)}
@@ -143,10 +146,9 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 	panic("unreachable")
 }
 
-func (c *Client) refused(s SignIn) {
-	c.tries++
+func (c *Client) refused(s SignIn, second bool) {
 	if c.t.Refused != nil {
-		c.t.Refused(s)
+		c.t.Refused(s, second)
 	}
 }
 
@@ -262,8 +264,8 @@ func (c *Client) query(ctx context.Context, q Query, args map[string]string, pro
 	return c.term.run(ctx, q, command, progress)
 }
 
-// raise goes to the privileged level, with the first of the second passwords that is taken. A refusal counts like a
-// refused sign-in.
+// raise goes to the privileged level, with the first of the second passwords that is taken. No more refusals are risked
+// over the whole connection than the target says.
 func (c *Client) raise(ctx context.Context) error {
 	if c.term.raised || c.t.Dialect.Raise.Send == "" {
 		return nil
@@ -272,15 +274,23 @@ func (c *Client) raise(ctx context.Context) error {
 	if len(words) == 0 {
 		words = []SignIn{{}} // some devices ask for nothing, or take the empty word
 	}
+	bound := c.t.RaiseTries
+	if bound == 0 {
+		bound = 1
+	}
 	for i, w := range words {
+		if c.raises >= bound {
+			return &Error{SignInRefused, c.t.Address, c.t.Dialect.Raise.Send, "the second password was refused before; it is not risked again now"}
+		}
 		err := c.term.raise(ctx, w.Password)
 		if err == nil && c.t.Used != nil && w.ID != 0 {
-			c.t.Used(w)
+			c.t.Used(w, true)
 		}
 		if KindOf(err) != SignInRefused {
 			return err
 		}
-		if c.refused(w); c.tries >= max(c.t.Tries, 1) || i == len(words)-1 {
+		c.raises++
+		if c.refused(w, true); i == len(words)-1 {
 			return err
 		}
 	}

@@ -324,7 +324,7 @@ func (c *Client) httpDo(ctx context.Context, method, path string, body []byte) (
 	case c.t.Token != "":
 		if !c.tokenUsed && c.t.Used != nil {
 			c.tokenUsed = true
-			c.t.Used(SignIn{ID: c.t.TokenID})
+			c.t.Used(SignIn{ID: c.t.TokenID}, false)
 		}
 		req.Header.Set("Authorization", "Bearer "+c.t.Token)
 	case c.in != nil && c.in.Password != "":

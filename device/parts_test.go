@@ -188,7 +188,7 @@ func TestTriesAreBounded(t *testing.T) {
 	good := target.SignIns[0]
 	wrong := SignIn{ID: 9, User: "bosun", Password: "older-one"}
 	var refused, used []int64
-	target.Refused, target.Used = func(s SignIn) { refused = append(refused, s.ID) }, func(s SignIn) { used = append(used, s.ID) }
+	target.Refused, target.Used = func(s SignIn, _ bool) { refused = append(refused, s.ID) }, func(s SignIn, _ bool) { used = append(used, s.ID) }
 	target.SignIns, target.Tries = []SignIn{wrong, wrong, wrong, wrong, good}, 2
 	_, err := Dial(t.Context(), target)
 	assert.Equal(t, SignInRefused, KindOf(err))
@@ -205,9 +205,14 @@ func TestTriesAreBounded(t *testing.T) {
 	assert.Equal(t, []int64{1}, used)
 	c.t.Privileged = []SignIn{{ID: 7, Password: "no"}, target.Privileged[0]}
 	err = c.Save(t.Context())
-	assert.Equal(t, SignInRefused, KindOf(err), "the second refusal reaches the bound")
+	assert.Equal(t, SignInRefused, KindOf(err), "one refusal is risked")
+	for range 3 {
+		assert.ErrorContains(t, c.Save(t.Context()), "not risked again")
+	}
 	assert.Equal(t, []int64{9, 7}, refused)
-	target.Tries, target.Privileged = 5, []SignIn{{ID: 7, Password: "no"}, target.Privileged[0]}
+	target.RaiseTries = -1
+	assert.ErrorContains(t, dial(t, target).Save(t.Context()), "not risked again")
+	target.RaiseTries, target.Privileged = 5, []SignIn{{ID: 7, Password: "no"}, target.Privileged[0]}
 	require.NoError(t, dial(t, target).Save(t.Context()))
 	assert.Contains(t, used, int64(2))
 }

@@ -81,7 +81,7 @@ func (e *Engine) take(ctx context.Context, c *device.Client, b store.Backup, d s
 		case err == nil:
 			m.Parts = append(m.Parts, backup.Part{Name: s.Name, Title: s.Title, Kind: s.Kind, File: s.File, Syntax: s.Syntax, Version: p.Version, By: s.By, Proof: proof})
 			content[s.Name] = data
-		case ctx.Err() != nil || k == device.Unreachable || k == device.Lost || k == "":
+		case ctx.Err() != nil || k == device.Lost || k == "":
 			return b, fmt.Errorf("%s: %w", s.Title, err) // the connection is gone: nothing that follows would be true
 		default:
 			m.Lacks = append(m.Lacks, backup.Lack{Name: s.Name, Title: s.Title, Kind: s.Kind, Why: strings.TrimPrefix(err.Error(), d.Address+": "), Needed: !(s.Optional && k == device.Refused)})

@@ -219,3 +219,24 @@ func TestTriesAreCountedInTheRecord(t *testing.T) {
 	require.Error(t, err)
 	assert.Equal(t, 3, r.box.Status().Refusals, "it was risked again")
 }
+
+// A wrong second password costs the parts that need it, is not tried part after part, and never signs us out.
+func TestAWrongSecondPassword(t *testing.T) {
+	r := newRig(t, nil)
+	ctx := t.Context()
+	require.NoError(t, r.Store.PutSetting(ctx, TriesSetting, Tries{Bound: 2, Rest: 600}))
+	require.NoError(t, r.Store.ReplaceCredentials(ctx, r.d.ID, []string{KindPrivileged}, "", []store.Credential{{Kind: KindPrivileged}}, func(c *store.Credential, id int64) ([]byte, error) {
+		return SealCredential(r.Vault, id, Secret{Password: "not it"})
+	}))
+	for range 4 {
+		d, err := r.Store.DeviceByID(ctx, r.d.ID)
+		require.NoError(t, err)
+		b, err := r.Backup(ctx, d, backup.OnDemand, "me")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"Whole-system archive"}, b.Lacks)
+	}
+	d, err := r.Store.DeviceByID(ctx, r.d.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 2, d.RefusedRaises, "over four backups")
+	assert.Zero(t, d.RefusedTries)
+}

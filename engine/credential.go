@@ -159,18 +159,24 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 	if err != nil {
 		return device.Target{}, err
 	}
-	left := tries.Bound - d.RefusedTries
+	left, raises := tries.Bound-d.RefusedTries, tries.Bound-d.RefusedRaises
 	rest := time.Duration(tries.Rest) * time.Second
-	if left <= 0 && d.RefusedAt != nil {
-		if since := time.Since(*d.RefusedAt); since < rest && since > -rest { // a clock that was set back must not lock us out
+	if (left <= 0 || raises <= 0) && d.RefusedAt != nil {
+		since := time.Since(*d.RefusedAt)
+		resting := since < rest && since > -rest // a clock that was set back must not lock us out
+		switch {
+		case resting && left <= 0:
 			return device.Target{}, &device.Error{Kind: device.SignInRefused, Address: d.Address, Doing: "sign in", Message: fmt.Sprintf("%d sign-ins in a row were refused, the last at %s; the next is not risked before %s, or when a credential is added", d.RefusedTries, d.RefusedAt.Format(time.DateTime), d.RefusedAt.Add(rest).Format(time.TimeOnly))}
-		}
-		left = tries.Bound
-		if err := e.Store.ForgiveTries(ctx, d.ID); err != nil {
-			return device.Target{}, err
+		case resting:
+			raises = -1 // what needs no second password still works
+		default:
+			left, raises = tries.Bound, tries.Bound
+			if err := e.Store.ForgiveTries(ctx, d.ID); err != nil {
+				return device.Target{}, err
+			}
 		}
 	}
-	t := device.Target{Address: d.Address, Web: d.Web, HostKey: d.HostKey, Dialect: dialect, Tries: left}
+	t := device.Target{Address: d.Address, Web: d.Web, HostKey: d.HostKey, Dialect: dialect, Tries: left, RaiseTries: raises}
 	if e.Receiver != nil {
 		t.Exchange = e.Receiver
 	}
@@ -210,12 +216,12 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 			e.Log.Warn("cannot record a sign-in", "device", d.Name, "err", err)
 		}
 	}
-	t.Refused = func(s device.SignIn) {
-		record(e.Store.TryRefused(background, d.ID))
+	t.Refused = func(s device.SignIn, second bool) {
+		record(e.Store.TryRefused(background, d.ID, second))
 		record(e.Store.Audit(background, who, "credential refused", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
 	}
-	t.Used = func(s device.SignIn) {
-		record(e.Store.CredentialUsed(background, s.ID, d.ID))
+	t.Used = func(s device.SignIn, second bool) {
+		record(e.Store.CredentialUsed(background, s.ID, d.ID, second))
 		record(e.Store.Audit(background, who, "credential used", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
 	}
 	return t, nil

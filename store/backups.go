@@ -263,7 +263,7 @@ func (s *Store) DueDevices(ctx context.Context, now, bound time.Time) ([]DueDevi
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (out DueDevice, err error) {
 		d := &out.Device
-		err = r.Scan(&out.Next, &d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer, &d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedAt, &d.OpenChange)
+		err = r.Scan(&out.Next, &d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer, &d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange)
 		return out, err
 	})
 }

@@ -241,12 +241,17 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 		return d.RefusedTries
 	}
 	for range 2 {
-		require.NoError(t, s.TryRefused(ctx, a.ID))
+		require.NoError(t, s.TryRefused(ctx, a.ID, false))
 	}
 	assert.Equal(t, 2, tries())
-	require.NoError(t, s.CredentialUsed(ctx, own, a.ID))
+	require.NoError(t, s.TryRefused(ctx, a.ID, true))
+	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, false))
+	d, err := s.DeviceByID(ctx, a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, d.RefusedRaises, "signing in says nothing about the second password")
+	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, true))
 	assert.Zero(t, tries())
-	require.NoError(t, s.TryRefused(ctx, a.ID))
+	require.NoError(t, s.TryRefused(ctx, a.ID, false))
 	add(Credential{Group: "south", Kind: "password"})
 	assert.Equal(t, 1, tries())
 	add(Credential{Group: "north", Kind: "password"})
@@ -273,7 +278,7 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 		cs, err := s.Credentials(ctx, b.ID)
 		require.NoError(t, err)
 		for _, c := range cs {
-			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID))
+			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID, false))
 		}
 	}
 	assert.Equal(t, []string{"one 4.2.3", "three "}, versions())

@@ -45,7 +45,7 @@ func addCredential(ctx context.Context, tx pgx.Tx, c Credential, seal func(id in
 	}
 	_, err = tx.Exec(ctx, `UPDATE credentials SET secret = $2 WHERE id = $1`, id, secret)
 	if err == nil { // whoever gives a new key may try it at once
-		_, err = tx.Exec(ctx, `UPDATE devices SET refused_tries = 0 WHERE id = $1 OR $2 = ANY(groups)`, c.DeviceID, c.Group)
+		_, err = tx.Exec(ctx, `UPDATE devices SET refused_tries = 0, refused_raises = 0 WHERE id = $1 OR $2 = ANY(groups)`, c.DeviceID, c.Group)
 	}
 	return id, err
 }
@@ -94,21 +94,23 @@ func (s *Store) ReplaceCredentials(ctx context.Context, deviceID int64, kinds []
 	})
 }
 
-// CredentialUsed notes that a credential let us in: the count of refusals begins anew.
-func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64) error {
-	_, err := s.Pool.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1) UPDATE devices SET refused_tries = 0 WHERE id = $2 AND refused_tries <> 0`, id, deviceID)
+// CredentialUsed notes that a credential let us in: the count of refusals of its kind begins anew.
+func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64, second bool) error {
+	_, err := s.Pool.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1)
+		UPDATE devices SET refused_tries = CASE WHEN $3 THEN refused_tries ELSE 0 END, refused_raises = CASE WHEN $3 THEN 0 ELSE refused_raises END
+		WHERE id = $2 AND refused_tries + refused_raises <> 0`, id, deviceID, second)
 	return err
 }
 
-// TryRefused counts a sign-in that the device refused.
-func (s *Store) TryRefused(ctx context.Context, deviceID int64) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = refused_tries + 1, refused_at = now() WHERE id = $1`, deviceID)
+// TryRefused counts a sign-in, or a second password, that the device refused.
+func (s *Store) TryRefused(ctx context.Context, deviceID int64, second bool) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = refused_tries + CASE WHEN $2 THEN 0 ELSE 1 END, refused_raises = refused_raises + CASE WHEN $2 THEN 1 ELSE 0 END, refused_at = now() WHERE id = $1`, deviceID, second)
 	return err
 }
 
 // ForgiveTries begins the count of refusals anew.
 func (s *Store) ForgiveTries(ctx context.Context, deviceID int64) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = 0 WHERE id = $1`, deviceID)
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = 0, refused_raises = 0 WHERE id = $1`, deviceID)
 	return err
 }
 

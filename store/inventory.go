@@ -20,16 +20,17 @@ type Device struct {
 	Portrait            []byte // JSON; nil before the first refresh
 	PortraitAt          *time.Time
 	RefusedTries        int // sign-ins in a row that the device refused
+	RefusedRaises       int // second passwords
 	RefusedAt           *time.Time
 	OpenChange          *int64
 }
 
 const deviceColumns = `d.id, d.name, d.site, d.address, d.dialect, d.groups, d.web, d.host_key, d.transfer,
-	d.created_at, d.portrait, d.portrait_at, d.refused_tries, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND c.state IN ('running', 'holding', 'held'))`
+	d.created_at, d.portrait, d.portrait_at, d.refused_tries, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND c.state IN ('running', 'holding', 'held'))`
 
 func scanDevice(r pgx.Row) (d Device, err error) {
 	err = one(r.Scan(&d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer,
-		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedAt, &d.OpenChange))
+		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange))
 	return d, err
 }
 
