@@ -41,6 +41,7 @@ type Store struct {
 	where   map[digest][]place  // more than one while volumes are being joined, or after a damage was mended
 	bundles map[digest]struct{} // sums of manifests
 	damaged map[string]error    // volumes that cannot be opened
+	doubted map[string]bool     // volumes in which a check found damage: no new bundle counts on them
 	last    unpacked
 	marks   int64 // length of the lock file when we last looked: it grows by a byte with every change of the folder
 }
@@ -80,7 +81,7 @@ func Open(dir string, keys Keys) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	s := &Store{dir: dir, keys: keys, volumes: map[string]*volume{}, where: map[digest][]place{}, bundles: map[digest]struct{}{}, damaged: map[string]error{}}
+	s := &Store{dir: dir, keys: keys, volumes: map[string]*volume{}, where: map[digest][]place{}, bundles: map[digest]struct{}{}, damaged: map[string]error{}, doubted: map[string]bool{}}
 	// What a process left half-written is nothing, as soon as nobody writes any more.
 	if release, err := s.hold(syscall.LOCK_EX | syscall.LOCK_NB); err == nil {
 		parts, _ := filepath.Glob(filepath.Join(dir, partName))
@@ -327,6 +328,7 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 	}
 	var fresh []content
 	var made entry
+	disk := &onDisk{s, map[*volume]*reader{}, map[*group][]byte{}}
 	for i := range m.Parts {
 		p := &m.Parts[i]
 		data, ok := parts[p.Name]
@@ -339,7 +341,7 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 		c := content{digestOf(data), data}
 		p.SHA256, p.Size = c.sum.String(), int64(len(data))
 		made.Parts = append(made.Parts, c.sum)
-		if !s.readable(c.sum) && !slices.ContainsFunc(fresh, func(f content) bool { return f.sum == c.sum }) {
+		if !disk.has(c.sum) && !slices.ContainsFunc(fresh, func(f content) bool { return f.sum == c.sum }) {
 			fresh = append(fresh, c)
 		}
 	}
@@ -363,16 +365,46 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 	return manifest.sum.String(), s.mark()
 }
 
-// readable reports whether a content is among the volumes that are known, and can be read.
-func (s *Store) readable(sum digest) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, p := range s.where[sum] {
-		if _, err := s.readFrom(p, sum); err == nil {
+// onDisk looks at contents as they lie on the disk now: nothing that is still in mind, here or in a reader, proves that.
+type onDisk struct {
+	s       *Store
+	readers map[*volume]*reader
+	groups  map[*group][]byte // nil: cannot be read
+}
+
+// has reports whether a content is among the volumes that are known, and can be read.
+func (o *onDisk) has(sum digest) bool {
+	o.s.mu.Lock()
+	places := slices.DeleteFunc(slices.Clone(o.s.where[sum]), func(p place) bool { return o.s.doubted[p.v.name] })
+	o.s.mu.Unlock()
+	for _, p := range places {
+		raw := o.group(p.v, &p.v.idx.Groups[p.group])
+		if p.off+p.size <= int64(len(raw)) && digestOf(raw[p.off:p.off+p.size]) == sum {
 			return true
 		}
 	}
 	return false
+}
+
+func (o *onDisk) group(v *volume, g *group) []byte {
+	if raw, seen := o.groups[g]; seen {
+		return raw
+	}
+	r, seen := o.readers[v]
+	if !seen {
+		if ids, err := o.s.keys.Identities(); err == nil {
+			if plain, _, err := age.DecryptReaderAt(v.reader.file, v.size, ids...); err == nil {
+				r = &reader{file: v.reader.file, plain: plain, idx: v.idx}
+			}
+		}
+		o.readers[v] = r
+	}
+	var raw []byte
+	if r != nil {
+		raw, _ = r.unpack(g)
+	}
+	o.groups[g] = raw
+	return raw
 }
 
 // hold takes the lock of the folder: shared while a bundle is taken, exclusive while volumes are replaced.

@@ -414,6 +414,31 @@ func TestNewerVolumes(t *testing.T) {
 	assert.Len(t, r.Damages, 2)
 }
 
+// A bundle counts only on what is on the disk, not on what was read from it before; and not on a volume in which a check
+// found damage, wherever it is.
+func TestNothingCountsOnWhatIsDamaged(t *testing.T) {
+	for where, at := range map[string]func(size int) int{"content": func(size int) int { return size / 2 }, "header": func(int) int { return 60 }, "index": func(size int) int { return size - 200 }} {
+		dir, keys := t.TempDir(), newRing(t)
+		s := open(t, dir, keys)
+		sum := put(t, s, 1, 1)
+		holds(t, s, sum, 1, 1)
+		files, err := s.Files()
+		require.NoError(t, err)
+		require.Len(t, files, 1)
+		data, err := os.ReadFile(files[0])
+		require.NoError(t, err)
+		data[at(len(data))] ^= 1
+		require.NoError(t, os.WriteFile(files[0], data, 0o600))
+		if where != "content" {
+			r, err := s.Check(t.Context(), Checking{Expect: []string{sum}})
+			require.NoError(t, err)
+			require.NotEmpty(t, r.Damages)
+		}
+		again := put(t, s, 1, 1)
+		holds(t, open(t, dir, keys), again, 1, 1)
+	}
+}
+
 func TestPutRefuses(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, newRing(t))

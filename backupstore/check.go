@@ -244,6 +244,13 @@ func (k *checker) conclude() (*CheckReport, error) {
 			}
 		}
 	}
+	k.s.mu.Lock()
+	for _, d := range out.Damages {
+		if d.Volume != "" {
+			k.s.doubted[d.Volume] = true
+		}
+	}
+	k.s.mu.Unlock()
 	slices.SortStableFunc(out.Damages, func(a, b Damage) int { return cmp.Compare(a.Volume, b.Volume) })
 	return out, nil
 }

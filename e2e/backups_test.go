@@ -762,6 +762,8 @@ func TestCallsOfBackups(t *testing.T) {
 	for _, v := range volumes {
 		require.NoError(t, os.Truncate(v, 400))
 	}
+	e.killService() // it may still have the content in mind
+	e.startService()
 	ch = e.run(ch.Id)
 	assert.Equal(t, gen.ChangeStateFailed, ch.State)
 	assert.Contains(t, value(ch.Failure), "nothing was put on the device")

@@ -217,7 +217,7 @@ func (e *Engine) RotateDataKey(ctx context.Context, by string) error {
 // dataKeyAge is when a data key is replaced by itself.
 const dataKeyAge = 90 * 24 * time.Hour
 
-// upkeep is what has to be done every now and then: schedules every few seconds, the store every hour.
+// upkeep is what has to be done every now and then: schedules every few seconds, tidying every hour, a check every day.
 func (e *Engine) upkeep(ctx context.Context) {
 	warn := func(what string, err error) {
 		if err != nil && ctx.Err() == nil {
@@ -225,7 +225,7 @@ func (e *Engine) upkeep(ctx context.Context) {
 		}
 	}
 	warn("finish what was begun", e.catchUp(ctx))
-	seldom := time.Now()
+	seldom, proved := time.Now(), time.Now()
 	for {
 		warn("hand out backups", e.schedule(ctx, time.Now()))
 		if time.Since(seldom) > time.Hour {
@@ -236,6 +236,11 @@ func (e *Engine) upkeep(ctx context.Context) {
 				warn("rotate the data key", e.RotateDataKey(ctx, "the service"))
 			}
 			warn("close lost attempts", e.Store.LostAttempts(ctx, 10*time.Minute))
+		}
+		if time.Since(proved) > 24*time.Hour { // damage is found before somebody needs what it hit
+			proved = time.Now()
+			_, err := e.CheckBackups(ctx, false)
+			warn("check the backup store", err)
 		}
 		select {
 		case <-ctx.Done():
