@@ -311,8 +311,8 @@ func (s *Store) Bundles() ([]string, error) {
 }
 
 // Put stores a bundle whole or not at all: parts gives the content of each of the manifest's parts by name. Contents that
-// the store has already, and can read, are not stored again. It gives the manifest its id, sizes and sums, reads everything back before
-// the bundle counts, and returns the manifest's sum.
+// the store has already, and can read, are not stored again. It gives the manifest its id, sizes and sums, reads
+// everything back before the bundle counts, and returns the manifest's sum.
 func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, err error) {
 	release, err := s.hold(syscall.LOCK_SH)
 	if err != nil {
@@ -355,7 +355,14 @@ func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, er
 	manifest := content{digestOf(data), data}
 	made.Manifest = manifest.sum
 	fresh = append(fresh, manifest)
-	v, err := s.write(0, []entry{made}, func(w *writer) error { return w.run(fresh) })
+	v, err := s.write(0, []entry{made}, func(w *writer) error {
+		for _, c := range fresh {
+			if err := w.add(c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return "", err
 	}

@@ -3,6 +3,7 @@ package backupstore
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -10,13 +11,15 @@ import (
 	"slices"
 	"syscall"
 	"time"
+
+	"filippo.io/age"
 )
 
 // How many volumes of a level there may be before they are joined into one of the next level, and the size in bytes from
 // which a volume is left as it is.
 const (
-	manyTaken  = 64 // of level 0
-	manyJoined = 8  // of any other
+	manyTaken  = 256 // of level 0
+	manyJoined = 16  // of any other
 	largeSize  = 256 << 20
 )
 
@@ -36,6 +39,9 @@ type Tidying struct {
 type Tidied struct {
 	Before, After int // volumes
 	Left          int // bundles that were left out
+	// Put off says that something was not done: another Tidy is at work, or a bundle came that counts on what was about to
+	// go. The next Tidy does it.
+	PutOff bool
 }
 
 // Tidy joins small volumes and leaves out bundles that may go with everything that only they needed. Whatever is cut
@@ -44,7 +50,7 @@ type Tidied struct {
 func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	one, err := s.only()
 	if err != nil || one == nil {
-		return out, err
+		return Tidied{PutOff: err == nil}, err
 	}
 	defer one()
 	if err := s.Refresh(); err != nil {
@@ -69,7 +75,7 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 			return out, err
 		}
 		defer func() { // what was taken meanwhile was encrypted for these, too
-			if err == nil {
+			if err == nil && !out.PutOff {
 				err = os.WriteFile(filepath.Join(s.dir, recipientsFile), []byte(now), 0o600)
 			}
 		}()
@@ -112,11 +118,15 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 			return out, err
 		}
 		made, left, err := s.join(ctx, set, live)
-		if err != nil {
+		if err != nil && !errors.Is(err, errPutOff) {
 			return out, err
 		}
-		out.After += made - len(set)
-		out.Left += left
+		if err != nil {
+			out.PutOff = true
+		} else {
+			out.After += made - len(set)
+			out.Left += left
+		}
 		for _, v := range set {
 			done += v.size
 		}
@@ -126,6 +136,9 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	}
 	return out, nil
 }
+
+// errPutOff says that volumes stay as they are for now.
+var errPutOff = errors.New("another time")
 
 // many reports whether there are enough volumes of one level to join them.
 func many(volumes []*volume) bool {
@@ -278,7 +291,9 @@ func (s *Store) join(ctx context.Context, set []*volume, l liveness) (made, left
 				return nil, &DamageError{e.v.name, err.Error()}
 			}
 			o = open{e.g, raw}
-			at[e.v] = o
+			if len(raw) <= groupSize { // what is larger is one thing, and not asked for again
+				at[e.v] = o
+			}
 		}
 		return o.raw[e.off : e.off+e.Size], nil
 	}
@@ -324,16 +339,21 @@ func (s *Store) join(ctx context.Context, set []*volume, l liveness) (made, left
 				for n < len(entries) && entries[n].content == first.content && (first.content == 0 || entries[n].device == first.device && entries[n].part == first.part) {
 					n++
 				}
-				var run []content
+				var size int64
+				for _, e := range entries[:n] {
+					size += e.Size
+				}
+				if err := w.room(size); err != nil {
+					return err
+				}
 				for _, e := range entries[:n] {
 					data, err := read(e)
+					if err == nil {
+						err = w.add(content{e.Sum, data})
+					}
 					if err != nil {
 						return err
 					}
-					run = append(run, content{e.Sum, data})
-				}
-				if err := w.run(run); err != nil {
-					return err
 				}
 				if first.content == 0 { // who wants to know which bundles there are reads nothing else
 					if err := w.flush(); err != nil {
@@ -373,7 +393,7 @@ func (s *Store) join(ctx context.Context, set []*volume, l liveness) (made, left
 		}
 		for _, part := range s.partsOf(sum) {
 			if !l.objects[part] && s.onlyIn(set, part) {
-				return undo(nil) // another time
+				return undo(errPutOff)
 			}
 		}
 	}
@@ -411,6 +431,34 @@ func (s *Store) onlyIn(set []*volume, sum digest) bool {
 		}
 	}
 	return true
+}
+
+// NotFor names the volumes that none of these keys opens, at a moment at which nobody is taking a bundle.
+func (s *Store) NotFor(identities []age.Identity) (names []string, err error) {
+	release, err := s.hold(syscall.LOCK_EX)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	files, err := s.Files()
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range files {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		st, err := f.Stat()
+		if err == nil {
+			_, _, err = age.DecryptReaderAt(f, st.Size(), identities...)
+		}
+		_ = f.Close()
+		if err != nil {
+			names = append(names, filepath.Base(name))
+		}
+	}
+	return names, nil
 }
 
 // recipientsFile says for whom every volume is encrypted, as far as Tidy knows: an age file itself does not tell.

@@ -253,21 +253,10 @@ func (v *writer) add(c content) error {
 	return nil
 }
 
-// run puts things that belong together into one group, when they fit into one at all.
-func (v *writer) run(cs []content) error {
-	var size int64
-	for _, c := range cs {
-		size += int64(len(c.data))
-	}
+// room begins a new group when so many bytes that belong together do not fit into this one any more.
+func (v *writer) room(size int64) error {
 	if v.size+size > groupSize {
-		if err := v.flush(); err != nil {
-			return err
-		}
-	}
-	for _, c := range cs {
-		if err := v.add(c); err != nil {
-			return err
-		}
+		return v.flush()
 	}
 	return nil
 }

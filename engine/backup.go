@@ -51,8 +51,8 @@ func (e *Engine) endAttempt(ctx context.Context, attempt int64, d store.Device, 
 		id = &b.ID
 	}
 	BackupsTaken.WithLabelValues(outcome).Inc()
-	if e := e.Store.EndAttempt(ctx, attempt, outcome, detail, id); e != nil {
-		err = errors.Join(err, e)
+	if err := e.Store.EndAttempt(ctx, attempt, outcome, detail, id); err != nil { // it is closed as lost later
+		e.Log.Warn("cannot record what came of a backup", "device", d.Name, "err", err)
 	}
 	e.Log.Info("backup", "device", d.Name, "reason", reason, "outcome", outcome, "detail", detail)
 	if outcome != store.AttemptComplete {
@@ -81,13 +81,11 @@ func (e *Engine) take(ctx context.Context, c *device.Client, b store.Backup, d s
 		case err == nil:
 			m.Parts = append(m.Parts, backup.Part{Name: s.Name, Title: s.Title, Kind: s.Kind, File: s.File, Syntax: s.Syntax, Version: p.Version, By: s.By, Proof: proof})
 			content[s.Name] = data
-		case ctx.Err() != nil || k == device.Lost || k == "":
-			return b, fmt.Errorf("%s: %w", s.Title, err) // the connection is gone: nothing that follows would be true
+		case ctx.Err() != nil || k == device.Lost || k == device.Silent || k == "":
+			// The connection is gone, or what the device still has to say would be taken for its next answer.
+			return b, fmt.Errorf("%s: %w", s.Title, err)
 		default:
 			m.Lacks = append(m.Lacks, backup.Lack{Name: s.Name, Title: s.Title, Kind: s.Kind, Why: strings.TrimPrefix(err.Error(), d.Address+": "), Needed: !(s.Optional && k == device.Refused)})
-			if k == device.Silent { // what it still has to say would be taken for the next answer
-				return b, fmt.Errorf("%s: %w", s.Title, err)
-			}
 		}
 	}
 	if len(content) == 0 {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -239,4 +241,43 @@ func TestAWrongSecondPassword(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, d.RefusedRaises, "over four backups")
 	assert.Zero(t, d.RefusedTries)
+}
+
+// The older key of the installation leaves its file only when every backup opens with the new one: while another process
+// tidies the store, it stays.
+func TestTheOldKeyStaysWhileItIsNeeded(t *testing.T) {
+	r := newRig(t, nil)
+	ctx := t.Context()
+	b, err := r.Backup(ctx, r.d, backup.OnDemand, "me")
+	require.NoError(t, err)
+	lock, err := os.OpenFile(filepath.Join(r.Backups.Dir(), "tidy"), os.O_RDWR|os.O_CREATE, 0o600)
+	require.NoError(t, err)
+	require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
+	ended := make(chan error)
+	go func() { ended <- r.RotateKey(ctx, "me") }()
+	require.Eventually(t, func() bool { st, err := r.Vault.State(ctx); return err == nil && len(st.Older) == 1 }, 10*time.Second, 20*time.Millisecond)
+	select {
+	case err := <-ended:
+		t.Fatalf("it ended while the store was in other hands: %v", err)
+	case <-time.After(1500 * time.Millisecond):
+	}
+	require.NoError(t, lock.Close())
+	require.NoError(t, <-ended)
+	st, err := r.Vault.State(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, st.Older)
+	require.NoError(t, r.whole(b))
+
+	// A volume that cannot be read cannot be encrypted anew: the older key stays, and it is said for which.
+	files, err := r.Backups.Files()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(r.Backups.Dir(), "broken.vmv"), []byte("not what it was"), 0o600))
+	require.NotEmpty(t, files)
+	limited, cancel := context.WithTimeout(ctx, 2500*time.Millisecond)
+	defer cancel()
+	require.Error(t, r.RotateKey(limited, "me"))
+	st, err = r.Vault.State(ctx)
+	require.NoError(t, err)
+	assert.Len(t, st.Older, 1)
+	assert.ErrorContains(t, &OldKeyNeededError{[]string{"broken.vmv"}}, "1 volumes of the backup store still need it (the first: broken.vmv)")
 }

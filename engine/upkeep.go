@@ -189,18 +189,50 @@ func (e *Engine) RotateKey(ctx context.Context, by string) error {
 	return e.finishRotation(ctx)
 }
 
+// An OldKeyNeededError says that a new key is in use, but the older one has to stay in the key file for now.
+type OldKeyNeededError struct{ Volumes []string }
+
+func (e *OldKeyNeededError) Error() string {
+	return fmt.Sprintf("the new key is in use, but the older one stays in the key file: %d volumes of the backup store still need it (the first: %s). It is tried again every hour; when that does not help, look with: verimorph backup check", len(e.Volumes), e.Volumes[0])
+}
+
+// rewrites is how often volumes are rewritten when something else is at work on them, and rewritePause the time between.
+const (
+	rewrites     = 30
+	rewritePause = time.Second
+)
+
+// finishRotation takes older keys out of the key file once nothing needs them any more, which is looked at and not
+// assumed: every volume of the store opens with the new key alone.
 func (e *Engine) finishRotation(ctx context.Context) error {
 	if err := e.Vault.FinishRotation(ctx); err != nil {
 		return err
 	}
-	if err := e.tidy(ctx, true); err != nil {
+	if err := e.Reseal(ctx); err != nil { // what the first versions sealed was sealed with the old key
 		return err
 	}
-	// Only when nothing needs the old key any more: what the first versions sealed was sealed with it.
-	if err := e.Reseal(ctx); err != nil {
-		return err
+	for try := 1; ; try++ {
+		if err := e.tidy(ctx, true); err != nil {
+			return err
+		}
+		identities, err := e.Vault.Identities()
+		if err != nil {
+			return err
+		}
+		need, err := e.Backups.NotFor(identities[:1])
+		if err != nil {
+			return err
+		}
+		if len(need) == 0 {
+			return e.Vault.DropOlder(ctx)
+		}
+		if try == rewrites {
+			return &OldKeyNeededError{need}
+		}
+		if err := pause(ctx, rewritePause); err != nil {
+			return err
+		}
 	}
-	return e.Vault.DropOlder(ctx)
 }
 
 // RotateDataKey makes a new data key and seals every secret of the records with it.
@@ -232,10 +264,10 @@ func (e *Engine) upkeep(ctx context.Context) {
 			seldom = time.Now()
 			_, err := e.Prune(ctx)
 			warn("tidy the backup store", err)
+			warn("finish what was begun", e.catchUp(ctx))
 			if st, err := e.Vault.State(ctx); err == nil && time.Since(st.DataKeyAt) > dataKeyAge {
 				warn("rotate the data key", e.RotateDataKey(ctx, "the service"))
 			}
-			warn("close lost attempts", e.Store.LostAttempts(ctx, 10*time.Minute))
 		}
 		if time.Since(proved) > 24*time.Hour { // damage is found before somebody needs what it hit
 			proved = time.Now()

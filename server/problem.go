@@ -11,6 +11,7 @@ import (
 	"verimorph/api/view"
 	"verimorph/core/path"
 	"verimorph/device"
+	"verimorph/engine"
 	"verimorph/imagestore"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -54,6 +55,7 @@ func asProblem(err error) *problem {
 		refused *imagestore.RefusedError
 		offset  *imagestore.OffsetError
 		site    *transfer.SiteError
+		oldKey  *engine.OldKeyNeededError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -70,6 +72,8 @@ func asProblem(err error) *problem {
 		return newProblem(http.StatusNotFound, "not-found", "Not in the catalogue", "%s", err)
 	case errors.As(err, &busy):
 		return conflict("%s", err)
+	case errors.As(err, &oldKey):
+		return conflict("%s", oldKey)
 	case errors.As(err, &action):
 		return conflict("%s", err)
 	case errors.As(err, &refused):
