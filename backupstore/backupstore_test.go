@@ -159,18 +159,18 @@ func TestBundlesComeBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, files, 1)
 	for _, id := range []age.Identity{keys.own[0], keys.offline} {
-		n := 0
-		require.NoError(t, OpenFile(files[0], []age.Identity{id}, func(m *backup.Manifest, parts map[string][]byte, missing []backup.Part) error {
-			assert.Empty(t, missing)
-			assert.Len(t, parts, 3)
-			n++
-			return nil
-		}))
-		assert.Equal(t, 15, n)
+		given, err := OpenFiles(files, []age.Identity{id})
+		require.NoError(t, err)
+		all(given)
+		there, err := given.Bundles()
+		require.NoError(t, err)
+		assert.Len(t, there, 15)
+		given.Close()
 	}
 	stranger, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	assert.ErrorIs(t, OpenFile(files[0], []age.Identity{stranger}, nil), ErrKey)
+	_, err = OpenFiles(files, []age.Identity{stranger})
+	assert.ErrorIs(t, err, ErrKey)
 	data, err := os.ReadFile(files[0])
 	require.NoError(t, err)
 	assert.NotContains(t, string(data), "licence for all")

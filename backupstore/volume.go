@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
@@ -422,59 +421,4 @@ func inflate(frame []byte, limit int64) ([]byte, error) {
 		err = fmt.Errorf("it holds more than the %d bytes it should", limit)
 	}
 	return data, err
-}
-
-// OpenFile reads every bundle of one volume file and gives it to f, with its parts by name. It needs nothing but the
-// file and a key; parts that lie in other volumes are given as missing.
-func OpenFile(name string, identities []age.Identity, f func(m *backup.Manifest, parts map[string][]byte, missing []backup.Part) error) error {
-	file, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	st, err := file.Stat()
-	if err != nil {
-		return err
-	}
-	r, err := openVolume(name, file, st.Size(), identities)
-	if err != nil {
-		return err
-	}
-	objects := map[digest][]byte{}
-	for i := range r.idx.Groups {
-		g := &r.idx.Groups[i]
-		raw, err := r.unpack(g)
-		if err != nil {
-			return &DamageError{name, fmt.Sprintf("group %d: %s", i+1, err)}
-		}
-		for _, o := range g.Objects {
-			objects[o.Sum], raw = raw[:o.Size], raw[o.Size:]
-		}
-	}
-	for _, b := range r.idx.Bundles {
-		m, err := backup.Read(objects[b.Manifest])
-		if err != nil {
-			return fmt.Errorf("%s: bundle %.12s: %w", name, b.Manifest, err)
-		}
-		parts, missing := map[string][]byte{}, []backup.Part(nil)
-		for _, p := range m.Parts {
-			sum, err := parseDigest(p.SHA256)
-			if err != nil {
-				return err
-			}
-			data, ok := objects[sum]
-			if !ok {
-				missing = append(missing, p)
-				continue
-			}
-			if err := p.Fits(data); err != nil {
-				return fmt.Errorf("%s: bundle %.12s: %w", name, b.Manifest, err)
-			}
-			parts[p.Name] = data
-		}
-		if err := f(m, parts, missing); err != nil {
-			return err
-		}
-	}
-	return nil
 }

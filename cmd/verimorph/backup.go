@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -691,8 +693,9 @@ func openBackups(c *client, files []string, key, out, device string) error {
 		Missing []string  `json:"missing"`
 		Folder  string    `json:"folder,omitempty"`
 	}
-	var all []found
-	take := func(m *backup.Manifest, parts map[string][]byte, missing []backup.Part) error {
+	all := []found{}
+	// take lists a bundle, and writes its parts when it is asked to; content tells what is not there.
+	take := func(m *backup.Manifest, has func(*backup.Part) bool, content func(*backup.Part) ([]byte, error)) error {
 		if device != "" && m.Device != device {
 			return nil
 		}
@@ -700,14 +703,19 @@ func openBackups(c *client, files []string, key, out, device string) error {
 		if out != "" {
 			f.Folder = filepath.Join(out, filepath.Base(m.Device), m.TakenAt.UTC().Format("20060102-150405")+"-"+m.ID[:min(6, len(m.ID))])
 		}
-		for _, p := range m.Parts {
-			data, ok := parts[p.Name]
-			if !ok {
+		for i := range m.Parts {
+			p := &m.Parts[i]
+			if !has(p) {
+				f.Missing = append(f.Missing, p.File)
 				continue
 			}
 			f.Parts = append(f.Parts, p.File)
 			if out == "" {
 				continue
+			}
+			data, err := content(p)
+			if err != nil {
+				return err
 			}
 			name := filepath.Join(f.Folder, filepath.FromSlash(p.File))
 			if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
@@ -717,22 +725,42 @@ func openBackups(c *client, files []string, key, out, device string) error {
 				return err
 			}
 		}
-		for _, p := range missing {
-			f.Missing = append(f.Missing, p.File)
-		}
 		all = append(all, f)
 		return nil
 	}
+	var volumes []string
 	for _, name := range files {
 		if strings.HasSuffix(name, ".vmv") {
-			err = backupstore.OpenFile(name, ids, take)
-		} else {
-			err = openArchive(name, ids, take)
+			volumes = append(volumes, name)
+			continue
+		}
+		m, parts, err := openArchive(name, ids)
+		if err == nil {
+			err = take(m, func(*backup.Part) bool { return true }, func(p *backup.Part) ([]byte, error) { return parts[p.Name], nil })
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
+	s, err := backupstore.OpenFiles(volumes, ids)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	bundles, err := s.Bundles()
+	if err != nil {
+		return err
+	}
+	for _, sum := range bundles {
+		m, err := s.Manifest(sum)
+		if err == nil {
+			err = take(m, func(p *backup.Part) bool { return s.Has(p.SHA256) }, func(p *backup.Part) ([]byte, error) { return s.Read(p.SHA256) })
+		}
+		if err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(all, func(a, b found) int { return cmp.Or(cmp.Compare(a.Device, b.Device), a.TakenAt.Compare(b.TakenAt)) })
 	return c.show(all, func() {
 		rows := [][]string{{"DEVICE", "VERSION", "TAKEN", "PARTS", "IN OTHER VOLUMES", "WRITTEN TO"}}
 		for _, f := range all {
@@ -742,28 +770,20 @@ func openBackups(c *client, files []string, key, out, device string) error {
 	})
 }
 
-func openArchive(name string, ids []age.Identity, take func(*backup.Manifest, map[string][]byte, []backup.Part) error) error {
+func openArchive(name string, ids []age.Identity) (*backup.Manifest, map[string][]byte, error) {
 	f, err := os.Open(name)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	defer f.Close()
-	var r io.Reader = f
-	head := make([]byte, 19)
-	n, _ := io.ReadFull(f, head)
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	if string(head[:n]) == "age-encryption.org/" {
-		if r, err = age.Decrypt(f, ids...); err != nil {
-			return fmt.Errorf("this key does not open it, or it is damaged: %w", err)
+	in := bufio.NewReader(f)
+	var r io.Reader = in
+	if head, _ := in.Peek(19); string(head) == "age-encryption.org/" {
+		if r, err = age.Decrypt(in, ids...); err != nil {
+			return nil, nil, fmt.Errorf("this key does not open it, or it is damaged: %w", err)
 		}
 	}
-	m, parts, err := backup.ReadArchive(r, maxArchive)
-	if err != nil {
-		return err
-	}
-	return take(m, parts, nil)
+	return backup.ReadArchive(r, maxArchive)
 }
 
 // differ reports whether there is more than cosmetics.

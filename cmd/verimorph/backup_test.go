@@ -63,7 +63,17 @@ func TestOpeningWithoutTheService(t *testing.T) {
 	out, stderr, code := runWith(t, "", append([]string{"backup", "open", "-key", k.file}, volumes...)...)
 	require.Equal(t, exitDone, code, stderr)
 	assert.Equal(t, 2, strings.Count(out, "fw1"))
-	assert.Contains(t, out, "users.tbl", "the second bundle says what lies in another volume")
+	assert.Equal(t, 2, strings.Count(out, "cfg/running.cfg users.tbl"), "what one volume lacks lies in the other")
+	alone := 0
+	for _, v := range volumes {
+		out, _, code := runWith(t, "", "backup", "open", "-json", "-key", k.file, v)
+		require.Equal(t, exitDone, code)
+		var found []struct{ Missing []string }
+		require.NoError(t, json.Unmarshal([]byte(out), &found))
+		require.Len(t, found, 1)
+		alone += len(found[0].Missing)
+	}
+	assert.Equal(t, 1, alone, "without the other it is said")
 	to := filepath.Join(t.TempDir(), "out")
 	out, stderr, code = runWith(t, "", append([]string{"backup", "open", "-json", "-key", k.file, "-out", to}, volumes...)...)
 	require.Equal(t, exitDone, code, stderr)
