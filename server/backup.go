@@ -493,38 +493,33 @@ func (s *Server) PreviewRestore(ctx context.Context, r gen.PreviewRestoreRequest
 
 // DraftRestore drafts a restore.
 func (s *Server) DraftRestore(ctx context.Context, r gen.DraftRestoreRequestObject) (gen.DraftRestoreResponseObject, error) {
-	id, err := s.once(ctx, r.Params.IdempotencyKey, r.Body, func() (string, error) {
+	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, r.Body, func() (int64, error) {
 		w, err := s.wish(ctx, r.Id, *r.Body)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		if len(w.preview.Refusals) > 0 {
-			return "", conflict("%s", strings.Join(w.preview.Refusals, "; "))
+			return 0, conflict("%s", strings.Join(w.preview.Refusals, "; "))
 		}
 		cat, _, _, err := s.catalogue(ctx)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		f := cat.FamilyOfModel(w.p.Model)
 		steps, err := change.DraftRestore(f, w.steps, s.Pace)
 		if err != nil {
-			return "", conflict("%s", err)
+			return 0, conflict("%s", err)
 		}
 		data, err := json.Marshal(w.work)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		c := store.Change{DeviceID: w.d.ID, From: w.p.Version, To: w.p.Version, Path: []byte("{}"), CreatedBy: user(ctx), Kind: store.Restore, Work: data, ExpectsHostKey: value(r.Body.ExpectNewHostKey)}
 		for _, st := range steps {
 			c.Steps = append(c.Steps, store.Step{Plan: st})
 		}
-		n, err := s.Store.AddChange(ctx, c)
-		return fmt.Sprint(n), err
+		return s.Store.AddChange(ctx, c)
 	})
-	if err != nil {
-		return nil, err
-	}
-	n, err := number(id)
 	if err != nil {
 		return nil, err
 	}
@@ -549,15 +544,11 @@ func (s *Server) GetBackupHealth(ctx context.Context, r gen.GetBackupHealthReque
 	if err != nil {
 		return nil, err
 	}
-	out := gen.GetBackupHealth200JSONResponse{Items: []gen.BackupHealth{}}
-	for i, h := range hs {
-		if i == limit {
-			out.Next = &hs[limit-1].Device
-			break
-		}
-		out.Items = append(out.Items, apiHealth(h, store.ScheduleOf(schedules, &store.Device{ID: h.DeviceID, Groups: h.Groups}), time.Now()))
-	}
-	return out, nil
+	now := time.Now()
+	items, next, err := listed(hs, limit, func(h store.Health) any { return h.Device }, always(func(h store.Health) gen.BackupHealth {
+		return apiHealth(h, store.ScheduleOf(schedules, &store.Device{ID: h.DeviceID, Groups: h.Groups}), now)
+	}))
+	return gen.GetBackupHealth200JSONResponse{Items: items, Next: next}, err
 }
 
 func apiHealth(h store.Health, sch *store.BackupSchedule, now time.Time) gen.BackupHealth {
@@ -865,15 +856,8 @@ func (s *Server) ListBackups(ctx context.Context, r gen.ListBackupsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListBackups200JSONResponse{Items: []gen.Backup{}}
-	for i, b := range bs {
-		if i == limit {
-			out.Next = ptr(fmt.Sprint(bs[limit-1].ID))
-			break
-		}
-		out.Items = append(out.Items, apiBackup(b))
-	}
-	return out, nil
+	items, next, err := listed(bs, limit, func(b store.Backup) any { return b.ID }, always(apiBackup))
+	return gen.ListBackups200JSONResponse{Items: items, Next: next}, err
 }
 
 // backupText reads the main configuration of a backup and what its family says about its words.

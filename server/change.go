@@ -4,9 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -23,32 +21,32 @@ import (
 
 // DraftChange drafts a change. Images that are missing are fetched from the release sites.
 func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject) (gen.DraftChangeResponseObject, error) {
-	id, err := s.once(ctx, r.Params.IdempotencyKey, r.Body, func() (string, error) {
+	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, r.Body, func() (int64, error) {
 		d, err := s.device(ctx, r.Body.Device)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		b := r.Body
 		p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 {
-			return "", conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
+			return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
 		}
 		if len(p.Hops) == 0 {
-			return "", conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
+			return 0, conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
 		}
 		for _, h := range p.Hops {
 			for _, q := range h.Prerequisites {
 				if q.State == catalog.No && q.Kind != catalog.NeedStorage { // room is computed and cleared when it runs
-					return "", conflict("before the hop to %s: %s (%s); %s", h.To, q.Text, q.Evidence, q.Remedy)
+					return 0, conflict("before the hop to %s: %s (%s); %s", h.To, q.Text, q.Evidence, q.Remedy)
 				}
 			}
 		}
 		fetches, err := s.fetchFor(ctx, p)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		lacks := map[string]bool{}
 		for _, f := range fetches {
@@ -56,23 +54,18 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 		}
 		steps, err := s.draft(ctx, p, lacks)
 		if err != nil {
-			return "", conflict("%s", err)
+			return 0, conflict("%s", err)
 		}
 		data, err := json.Marshal(p)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		c := store.Change{DeviceID: d.ID, From: p.From.String(), To: p.To.String(), Path: data, CreatedBy: user(ctx)}
 		for _, st := range steps {
 			c.Steps = append(c.Steps, store.Step{Plan: st})
 		}
-		n, err := s.Store.AddChange(ctx, c)
-		return fmt.Sprint(n), err
+		return s.Store.AddChange(ctx, c)
 	})
-	if err != nil {
-		return nil, err
-	}
-	n, err := strconv.ParseInt(id, 10, 64)
 	if err != nil {
 		return nil, err
 	}
@@ -139,36 +132,8 @@ func (s *Server) ListChanges(ctx context.Context, r gen.ListChangesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListChanges200JSONResponse{Items: []gen.Change{}}
-	for i, c := range cs {
-		if i == limit {
-			out.Next = ptr(fmt.Sprint(cs[limit-1].ID))
-			break
-		}
-		ac, err := s.apiChange(c)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, ac)
-	}
-	return out, nil
-}
-
-// page reads the limit and a numeric cursor.
-func page(limit *int, cursor *string) (n int, after int64, err error) {
-	n = 100
-	if limit != nil {
-		n = *limit
-	}
-	if n < 1 || n > 500 {
-		return 0, 0, badRequest("limit must be from 1 to 500")
-	}
-	if cursor != nil && *cursor != "" {
-		if after, err = strconv.ParseInt(*cursor, 10, 64); err != nil || after < 0 {
-			return 0, 0, badRequest("the cursor %q is not one that a list gave", *cursor)
-		}
-	}
-	return n, after, nil
+	items, next, err := listed(cs, limit, func(c store.Change) any { return c.ID }, s.apiChange)
+	return gen.ListChanges200JSONResponse{Items: items, Next: next}, err
 }
 
 // ActOnChange approves, starts, holds, resumes or stops.
@@ -200,15 +165,10 @@ func (s *Server) ListJournal(ctx context.Context, r gen.ListJournalRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListJournal200JSONResponse{Items: []gen.JournalEntry{}}
-	for i, e := range entries {
-		if i == limit {
-			out.Next = ptr(fmt.Sprint(entries[limit-1].ID))
-			break
-		}
-		out.Items = append(out.Items, gen.JournalEntry{Id: e.ID, Step: e.Step, At: e.At, Event: e.Event, Detail: e.Detail})
-	}
-	return out, nil
+	items, next, err := listed(entries, limit, func(e store.JournalEntry) any { return e.ID }, always(func(e store.JournalEntry) gen.JournalEntry {
+		return gen.JournalEntry{Id: e.ID, Step: e.Step, At: e.At, Event: e.Event, Detail: e.Detail}
+	}))
+	return gen.ListJournal200JSONResponse{Items: items, Next: next}, err
 }
 
 func (s *Server) apiChange(c store.Change) (gen.Change, error) {

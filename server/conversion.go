@@ -426,15 +426,10 @@ func (s *Server) ListConversions(ctx context.Context, r gen.ListConversionsReque
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListConversions200JSONResponse{Items: []gen.ConversionSummary{}}
-	for i, c := range all {
-		if i == limit {
-			out.Next = ptr(fmt.Sprint(all[limit-1].ID))
-			break
-		}
-		out.Items = append(out.Items, gen.ConversionSummary{Id: c.ID, Name: c.Name, From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt})
-	}
-	return out, nil
+	items, next, err := listed(all, limit, func(c store.Conversion) any { return c.ID }, always(func(c store.Conversion) gen.ConversionSummary {
+		return gen.ConversionSummary{Id: c.ID, Name: c.Name, From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt}
+	}))
+	return gen.ListConversions200JSONResponse{Items: items, Next: next}, err
 }
 
 // ChangeConversion takes what a person chose and works the conversion out again. Nothing is kept when it cannot be.

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/url"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -23,8 +22,6 @@ func sum(data []byte) string {
 	s := sha256.Sum256(data)
 	return hex.EncodeToString(s[:])
 }
-
-func number(id string) (int64, error) { return strconv.ParseInt(id, 10, 64) }
 
 var groupName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,62}$`)
 
@@ -107,14 +104,9 @@ func (s *Server) AddCredential(ctx context.Context, r gen.AddCredentialRequestOb
 		}
 		c.DeviceID, c.Device, where = &d.ID, d.Name, "device "+d.Name
 	}
-	id, err := s.once(ctx, r.Params.IdempotencyKey, b, func() (string, error) {
-		id, err := s.Store.AddCredential(ctx, c, func(id int64) ([]byte, error) { return engine.SealCredential(s.Vault, id, secret) })
-		return fmt.Sprint(id), err
+	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, b, func() (int64, error) {
+		return s.Store.AddCredential(ctx, c, func(id int64) ([]byte, error) { return engine.SealCredential(s.Vault, id, secret) })
 	})
-	if err != nil {
-		return nil, err
-	}
-	n, err := number(id)
 	if err != nil {
 		return nil, err
 	}
@@ -241,15 +233,10 @@ func (s *Server) ListAudit(ctx context.Context, r gen.ListAuditRequestObject) (g
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListAudit200JSONResponse{Items: []gen.AuditLine{}}
-	for i, l := range lines {
-		if i == limit {
-			out.Next = ptr(fmt.Sprint(lines[limit-1].ID))
-			break
-		}
-		out.Items = append(out.Items, gen.AuditLine{Id: l.ID, At: l.At, Who: l.Who, Event: l.Event, Device: l.Device, Detail: l.Detail})
-	}
-	return out, nil
+	items, next, err := listed(lines, limit, func(l store.AuditLine) any { return l.ID }, always(func(l store.AuditLine) gen.AuditLine {
+		return gen.AuditLine{Id: l.ID, At: l.At, Who: l.Who, Event: l.Event, Device: l.Device, Detail: l.Detail}
+	}))
+	return gen.ListAudit200JSONResponse{Items: items, Next: next}, err
 }
 
 // GetNotifications answers with where news goes.

@@ -27,15 +27,8 @@ func (s *Server) ListImages(ctx context.Context, r gen.ListImagesRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListImages200JSONResponse{Items: []gen.Image{}}
-	for i, im := range images {
-		if i == limit {
-			out.Next = &images[limit-1].File
-			break
-		}
-		out.Items = append(out.Items, apiImage(im, true))
-	}
-	return out, nil
+	items, next, err := listed(images, limit, func(im store.Image) any { return im.File }, always(func(im store.Image) gen.Image { return apiImage(im, true) }))
+	return gen.ListImages200JSONResponse{Items: items, Next: next}, err
 }
 
 func apiImage(im store.Image, already bool) gen.Image {

@@ -63,19 +63,8 @@ func (s *Server) ListDevices(ctx context.Context, r gen.ListDevicesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := gen.ListDevices200JSONResponse{Items: []gen.Device{}}
-	for i, d := range ds {
-		if i == limit {
-			out.Next = &ds[limit-1].Name
-			break
-		}
-		ad, err := apiDevice(d)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, ad)
-	}
-	return out, nil
+	items, next, err := listed(ds, limit, func(d store.Device) any { return d.Name }, apiDevice)
+	return gen.ListDevices200JSONResponse{Items: items, Next: next}, err
 }
 
 var deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -172,4 +174,16 @@ func (s *Server) once(ctx context.Context, key *string, request any, create func
 		return "", errors.Join(err, s.Store.Forget(context.WithoutCancel(ctx), uid, *key))
 	}
 	return id, s.Store.Created(context.WithoutCancel(ctx), uid, *key, id)
+}
+
+// onceNumbered is once for records that have a number.
+func (s *Server) onceNumbered(ctx context.Context, key *string, request any, create func() (int64, error)) (int64, error) {
+	id, err := s.once(ctx, key, request, func() (string, error) {
+		n, err := create()
+		return fmt.Sprint(n), err
+	})
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(id, 10, 64)
 }
