@@ -543,14 +543,20 @@ func TestConsoleBackups(t *testing.T) {
 	require.NoError(t, fw.Change("via 198.51.100.89", "via 198.51.100.94"))
 	require.NoError(t, fw.Change("name hollen-fw1", "name hollen-fw9"))
 	e.must("backup", "hold", "2", "-reason", "the auditors")
+	archive, masked := filepath.Join(e.dir, "a.tar.age"), filepath.Join(e.dir, "m.tar")
+	e.must("backup", "export", "1", "-out", archive)
+	e.must("backup", "export", "1", "-out", masked, "-masked")
 	ctx := browser(t)
 	do := doer(t, ctx)
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
 		clickText("a", "Backups"), text("main", "2 of 5 devices need a look"), text("table", "not complete"), text("table", "never backed up"), text("table", "it lacks: Whole-system archive"), shot("backup-health"),
 		click(`button[title="Take a backup of marrow-ramp1 now"]`), text("main", "1 of 5 devices need a look"),
 		clickText("button", "All backups"), text("table", "held: the auditors"),
+		chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Archive"]`), []string{masked}), clickText("button", "Take over"), text("[role=alert]", "its secrets are masked"),
+		chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Archive"]`), []string{archive}), typed("input[name=import-device]", "gullnes-fw1"), clickText("button", "Take over"), text("[role=status]", "backup 7 of gullnes-fw1"),
 		clickText("button", "Search"), typed("form input:not([type=checkbox])", "tickets"), entered("form input:not([type=checkbox])"), text("table", "control-sg1"), text("main", "configurations"),
 		clickText("button", "Schedules and keeping"), text("table", "every other device"), chosen(`main select`, "group"), typed("form label:nth-of-type(2) input", "piers"), clickText("button", "Set"), text("table", "group piers"),
+		clickText("button", "Let go now"), text("[role=status]", "0 let go"),
 		clickText("button", "The store"), clickText("button", "Deep check"), text("[role=status]", "all as it was written"))
 	do(clickText("button", "Health"), clickText("a", "hollen-fw1"), text("h1", "History of hollen-fw1"), text("main", "backup 1"), clickText("button", "Drift now?"), text("main", "route 0.0.0.0/0"), text("main", "box / name"), top())
 	do(clickText("a", "backup 1"), text("h1", "Backup 1"), text("main", "the device's own SHA-256"), click(`button[aria-label="Read Running configuration"]`), text("pre", "secret ***"),
@@ -559,6 +565,9 @@ func TestConsoleBackups(t *testing.T) {
 		clickText("button", "Draft the change"), text("h1", "Change 1"), text("main", "What is put back"), text("main", "running.cfg"), click(`#approve`), text("#state", "approved"), click(`#start`), visible(`#sure`), click(`#sure`),
 		text("#verdict", "verdict: pass"), text("main", "12 of 12 steps"), clickText("button", "Steps"), top())
 	assert.Contains(t, fw.Status().Config, "via 198.51.100.89")
+	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), clickText("button", "Groups and web side"), typed("input[name=groups]", "piers, a/b"), clickText("button", "Write"), text("[role=alert]", "use up to 63 letters"), emptied("input[name=groups]"), typed("input[name=groups]", "piers"),
+		clickText("button", "Write"), gone("[role=dialog]"), text("main", "piers"), clickText("button", "Host key"), typed("input[name=host-key]", "nonsense"), clickText("button", "Pin this key"), text("[role=alert]", "is not a public key"),
+		emptied("input[name=host-key]"), typed("input[name=host-key]", e.access("gullnes-fw1").HostKey), clickText("button", "Pin this key"), gone("[role=dialog]"))
 	do(clickText("a", "Keys"), text("table", "user and password"), text("main", "credential used"), typed("input[name=credential-of]", "hollen-fw1"), typed("input[name=credential-versions]", "4.2.3"), typed("input[name=credential-user]", "bosun"),
 		typed("input[name=credential-password]", "older-word-7"), clickText("button", "Add"), text("table", "4.2.3"), lacks("body", "older-word-7"), clickText("button", "New data key"), click("#rotate"), text("main", "Data key 2"), text("main", "data key rotated"), top(), shot("keys"))
 }

@@ -99,7 +99,30 @@ function All() {
         </table>
         {backups.data?.length === 0 && <p>No backup yet. Take one on the health page; every change takes one before each hop.</p>}
       </Card>
+      <Import />
     </>
+  );
+}
+
+/** Takes a bundle over that was taken elsewhere. */
+function Import() {
+  const queries = useQueryClient();
+  const [file, setFile] = useState<File>();
+  const [device, setDevice] = useState("");
+  const take = useMutation({
+    mutationFn: () => ask(api.POST("/backup-imports", { params: { query: { device: device || undefined } }, body: file as unknown as string, bodySerializer: (b) => b, headers: { "Content-Type": "application/octet-stream" } })),
+    onSuccess: () => { for (const k of ["health", "backups", "history"]) queries.invalidateQueries({ queryKey: [k] }); },
+  });
+  return (
+    <Card title="Take over a backup that was exported elsewhere">
+      <form className="flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); take.mutate(); }}>
+        <label className="block"><span className="mb-1 block text-xs font-semibold">Archive, .tar.age or .tar</span><input type="file" aria-label="Archive" onChange={(e) => { setFile(e.target.files?.[0]); take.reset(); }} /></label>
+        <Field label="Device it belongs to" hint="empty for the one it names" name="import-device" value={device} onChange={(e) => setDevice(e.target.value.trim())} />
+        <Button kind="main" type="submit" disabled={!file || take.isPending}>Take over</Button>
+        {take.data && <span role="status">It is <Link className="underline" to={`/backups/${take.data.id}`}>backup {take.data.id}</Link> of {take.data.device} now.</span>}
+      </form>
+      <Trouble error={take.error} />
+    </Card>
   );
 }
 
@@ -144,6 +167,7 @@ function Rhythm() {
     mutationFn: () => ask(api.PUT("/backup-schedules", { body: { ...(of === "every" ? {} : { [of]: v.name }), when: v.when, spreadMinutes: Number(v.spread), keepDays: Number(v.days), keepCount: Number(v.count) } })),
     onSuccess: done,
   });
+  const prune = useMutation({ mutationFn: () => ask(api.POST("/backup-prune")), onSuccess: () => queries.invalidateQueries({ queryKey: ["health"] }) });
   const drop = useMutation({ mutationFn: (id: number) => ask(api.DELETE("/backup-schedules/{id}", { params: { path: { id } } })), onSuccess: done });
   const field = (key: keyof typeof v, label: string, hint?: string) => <Field label={label} hint={hint} value={v[key]} onChange={(e) => setV({ ...v, [key]: e.target.value })} />;
   return (
@@ -163,6 +187,8 @@ function Rhythm() {
           </tbody>
         </table>
         <p className="mt-3 text-xs text-slate-600 dark:text-slate-400">Whatever the rule says, the last complete backup stays, and so does one that a change points to or that is held.</p>
+        <div className="mt-3 flex items-center gap-3"><Button disabled={prune.isPending} onClick={() => prune.mutate()}>Let go now what is not kept</Button>{prune.data && <span role="status">{prune.data.let} let go</span>}<span className="text-xs text-slate-600 dark:text-slate-400">It happens every hour by itself.</span></div>
+        <Trouble error={prune.error} />
       </Card>
       <Card title="Set a schedule">
         <form className="space-y-3" onSubmit={(e: FormEvent) => { e.preventDefault(); put.mutate(); }}>

@@ -16,7 +16,7 @@ export function DevicePage() {
     mutationFn: () => ask(api.POST("/devices/{name}/refresh", path)),
     onSuccess: (d) => { queries.setQueryData(["device", name], d); queries.invalidateQueries({ queryKey: ["path", name] }); },
   });
-  const [asking, setAsking] = useState<"credentials" | "key" | null>(null);
+  const [asking, setAsking] = useState<"credentials" | "key" | "settings" | null>(null);
   if (device.isPending) return <Waiting />;
   if (!device.data) return <Trouble error={device.error} />;
   const d = device.data;
@@ -29,7 +29,8 @@ export function DevicePage() {
         <span className="ml-auto" />
         <Link className="underline" to={`/devices/${d.name}/history`}>History and backups</Link>
         <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
-        {d.hostKey && <Button onClick={() => setAsking("key")}>Forget host key</Button>}
+        <Button onClick={() => setAsking("key")}>Host key</Button>
+        <Button onClick={() => setAsking("settings")}>Groups and web side</Button>
         <Button kind="main" disabled={refresh.isPending} onClick={() => refresh.mutate()}>{refresh.isPending ? "Looking ..." : "Refresh"}</Button>
       </div>
       <Trouble error={refresh.error} />
@@ -37,7 +38,8 @@ export function DevicePage() {
       <WayBack name={name} />
       {d.portrait && <PathFinder device={d} version={d.portrait.version} />}
       <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
-      <ForgetKeyDialog name={name} open={asking === "key"} onClose={() => setAsking(null)} />
+      <KeyDialog name={name} pinned={d.hostKey} open={asking === "key"} onClose={() => setAsking(null)} />
+      <SettingsDialog key={`${d.groups} ${d.web}`} d={d} open={asking === "settings"} onClose={() => setAsking(null)} />
     </>
   );
 }
@@ -77,6 +79,8 @@ function Portrait({ d }: { d: Device }) {
         <dl className="space-y-3">
           <Fact name={`Storage: ${mib(p.storageFree)} of ${mib(p.storageTotal)} free`}><Bar fraction={1 - p.storageFree / p.storageTotal} label="storage in use" /></Fact>
           <Fact name="Address"><span className="font-mono">{d.address}</span>, {d.dialect}, images by {d.transfer}</Fact>
+          {d.groups.length > 0 && <Fact name="Groups">{d.groups.join(", ")}</Fact>}
+          {d.web && <Fact name="Web side"><span className="font-mono">{d.web}</span></Fact>}
           {d.hostKey && <Fact name="Host key"><span className="font-mono text-xs break-all">{d.hostKey}</span></Fact>}
         </dl>
       </div>
@@ -157,17 +161,38 @@ function CredentialsDialog({ name, open, onClose }: { name: string; open: boolea
   );
 }
 
-function ForgetKeyDialog({ name, open, onClose }: { name: string; open: boolean; onClose: () => void }) {
+function KeyDialog({ name, pinned, open, onClose }: { name: string; pinned?: string; open: boolean; onClose: () => void }) {
   const queries = useQueryClient();
-  const forget = useMutation({
-    mutationFn: () => ask(api.DELETE("/devices/{name}/host-key", { params: { path: { name } } })),
-    onSuccess: () => { queries.invalidateQueries({ queryKey: ["device", name] }); onClose(); },
+  const [hostKey, setHostKey] = useState("");
+  const done = () => { setHostKey(""); queries.invalidateQueries({ queryKey: ["device", name] }); onClose(); };
+  const forget = useMutation({ mutationFn: () => ask(api.DELETE("/devices/{name}/host-key", { params: { path: { name } } })), onSuccess: done });
+  const pin = useMutation({ mutationFn: () => ask(api.PUT("/devices/{name}/host-key", { params: { path: { name } }, body: { hostKey } })), onSuccess: done });
+  return (
+    <Ask open={open} onClose={onClose} title={`The host key of ${name}`}>
+      <p>{pinned ? "Another key than the pinned one is refused. Change it only when the device was replaced or reinstalled." : "The next contact pins the key it finds, unless it is given here."}</p>
+      <Field label="Known key, in authorized-keys form" name="host-key" value={hostKey} onChange={(e) => setHostKey(e.target.value)} />
+      <Trouble error={forget.error ?? pin.error} />
+      <div className="flex justify-end gap-2"><Button onClick={onClose}>Leave it</Button>{pinned && <Button kind="risk" disabled={forget.isPending} onClick={() => forget.mutate()}>Forget it</Button>}<Button kind="main" disabled={!hostKey || pin.isPending} onClick={() => pin.mutate()}>Pin this key</Button></div>
+    </Ask>
+  );
+}
+
+function SettingsDialog({ d, open, onClose }: { d: Device; open: boolean; onClose: () => void }) {
+  const queries = useQueryClient();
+  const [groups, setGroups] = useState(d.groups.join(", "));
+  const [web, setWeb] = useState(d.web ?? "");
+  const set = useMutation({
+    mutationFn: () => ask(api.PATCH("/devices/{name}", { params: { path: { name: d.name } }, body: { groups: groups.split(",").map((g) => g.trim()).filter(Boolean), web } })),
+    onSuccess: (x) => { queries.setQueryData(["device", d.name], x); onClose(); },
   });
   return (
-    <Ask open={open} onClose={onClose} title={`Forget the host key of ${name}?`}>
-      <p>Do this only when the device was replaced or reinstalled. The next contact trusts whatever key it finds.</p>
-      <Trouble error={forget.error} />
-      <div className="flex justify-end gap-2"><Button onClick={onClose}>Keep it</Button><Button kind="risk" onClick={() => forget.mutate()}>Forget it</Button></div>
+    <Ask open={open} onClose={onClose} title={`Groups and web side of ${d.name}`}>
+      <form className="space-y-3" onSubmit={(e) => { e.preventDefault(); set.mutate(); }}>
+        <Field label="Groups" hint="with commas; keys and schedules can be for a group" name="groups" value={groups} onChange={(e) => setGroups(e.target.value)} />
+        <Field label="Web side" hint="URL, where parts of its backup are fetched over HTTP" name="web" value={web} onChange={(e) => setWeb(e.target.value.trim())} />
+        <Trouble error={set.error} />
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button kind="main" type="submit" disabled={set.isPending}>Write</Button></div>
+      </form>
     </Ask>
   );
 }
