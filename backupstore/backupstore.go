@@ -452,12 +452,12 @@ func (s *Store) hold(how int) (release func(), err error) {
 
 // catchUp is Refresh for when somebody else may have changed the folder.
 func (s *Store) catchUp() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	st, err := os.Stat(filepath.Join(s.dir, lockName))
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	if st.Size() == s.marks {
 		return nil
 	}
