@@ -58,6 +58,20 @@ type Portrait struct {
 	Slots                      []Slot
 	Total, Free                int64 // bytes of file storage
 	Files                      []File
+	Generation                 string            `json:",omitempty"` // of the hardware
+	Components                 map[string]string `json:",omitempty"` // version by component
+	Parts                      []Part            `json:",omitempty"` // fans, disks, line cards ...
+	Variables                  map[string]string `json:",omitempty"` // of the boot; "" is clear
+	Licences                   []string          `json:",omitempty"` // nil: it does not say
+	Work                       string            `json:",omitempty"` // running work that a restart would end, in its own words
+	OutOfService               bool              `json:",omitempty"` // it takes no new work
+	Drained                    bool              `json:",omitempty"`
+}
+
+// A Part of a device with its state in the device's own words.
+type Part struct {
+	Name, State string
+	Good        bool
 }
 
 // A Slot holds a bootable installation.
@@ -354,14 +368,36 @@ func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[strin
 	for _, r := range rows["files"] {
 		p.Files = append(p.Files, File{r["file"], number(r["size"])})
 	}
+	p.Generation, p.Work = fields["generation"], fields["work"]
+	p.Drained = d.Drained.Regexp != nil && d.Drained.MatchString(p.Work)
+	p.OutOfService = d.InService.Regexp != nil && !d.InService.MatchString(fields["service"])
+	for _, r := range rows["components"] {
+		set(&p.Components, r["component"], r["version"])
+	}
+	for _, r := range rows["variables"] {
+		set(&p.Variables, r["variable"], strings.Trim(r["value"], "-"))
+	}
+	for _, r := range rows["parts"] {
+		p.Parts = append(p.Parts, Part{r["part"], r["state"], d.GoodPart.Regexp == nil || d.GoodPart.MatchString(r["state"])})
+	}
+	for _, r := range rows["licences"] {
+		p.Licences = append(p.Licences, r["licence"])
+	}
 	return p
 }
 
-// Readings takes every reading of the dialect. A reading that the device refuses or that does not fit is left out and
-// named in the second result; a connection that fails is an error.
-func (c *Client) Readings(ctx context.Context) (verify.Readings, []string, error) {
+func set(m *map[string]string, k, v string) {
+	if *m == nil {
+		*m = map[string]string{}
+	}
+	(*m)[k] = v
+}
+
+// Readings takes readings. One that the device refuses or that does not fit is left out and named in the second result; a
+// connection that fails is an error.
+func (c *Client) Readings(ctx context.Context, rs []Reading) (verify.Readings, []string, error) {
 	out, missing := verify.Readings{}, []string(nil)
-	for _, r := range c.t.Dialect.Readings {
+	for _, r := range rs {
 		text, err := c.query(ctx, Query{Send: r.Send}, nil, nil)
 		if k := KindOf(err); k == Refused || k == NotReady {
 			missing = append(missing, r.Name)
@@ -471,8 +507,14 @@ func (c *Client) TryConfiguration(ctx context.Context, text []byte) (out []Messa
 	return out, nil
 }
 
+// Files reports whether the connection has a file side.
+func (c *Client) Files() bool { return c.conn != nil }
+
 // SFTP returns the file side of the connection.
 func (c *Client) SFTP() (*sftp.Client, error) {
+	if c.conn == nil {
+		return nil, &Error{Refused, c.t.Address, "open SFTP", "there is only a console line"}
+	}
 	if c.files == nil {
 		f, err := sftp.NewClient(c.conn, sftp.UseConcurrentWrites(true))
 		if err != nil {
@@ -541,6 +583,48 @@ func (c *Client) Save(ctx context.Context) error {
 // ChooseSlot sets the slot of the next start.
 func (c *Client) ChooseSlot(ctx context.Context, slot string) error {
 	_, err := c.verb(ctx, "choose-slot", map[string]string{"slot": slot}, nil)
+	return err
+}
+
+// ChooseSlotOnce sets the slot of the next start only; the one after it is from the slot chosen before.
+func (c *Client) ChooseSlotOnce(ctx context.Context, slot string) error {
+	_, err := c.verb(ctx, "choose-slot-once", map[string]string{"slot": slot}, nil)
+	return err
+}
+
+// Clone copies the running installation into a slot.
+func (c *Client) Clone(ctx context.Context, slot string, progress func(float64)) error {
+	_, err := c.verb(ctx, "clone", map[string]string{"slot": slot}, progress)
+	return err
+}
+
+// Unpack unpacks what was installed into a slot.
+func (c *Client) Unpack(ctx context.Context, slot string, progress func(float64)) error {
+	_, err := c.verb(ctx, "unpack", map[string]string{"slot": slot}, progress)
+	return err
+}
+
+// Drain makes the device take no new work.
+func (c *Client) Drain(ctx context.Context) error {
+	_, err := c.verb(ctx, "drain", nil, nil)
+	return err
+}
+
+// Undrain returns the device to service.
+func (c *Client) Undrain(ctx context.Context) error {
+	_, err := c.verb(ctx, "undrain", nil, nil)
+	return err
+}
+
+// UpdateComponent updates firmware beside the main image from a file on the device.
+func (c *Client) UpdateComponent(ctx context.Context, component, file string, progress func(float64)) error {
+	_, err := c.verb(ctx, "update-component", map[string]string{"component": component, "file": file}, progress)
+	return err
+}
+
+// PowerCycle switches the parts that a component runs on off and on.
+func (c *Client) PowerCycle(ctx context.Context, component string) error {
+	_, err := c.verb(ctx, "power-cycle", map[string]string{"component": component}, nil)
 	return err
 }
 

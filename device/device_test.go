@@ -87,7 +87,7 @@ func TestPortraitAndReadings(t *testing.T) {
 	assert.EqualValues(t, 16<<20-1000, p.Free)
 	assert.EqualValues(t, 1000, p.File("old.bin").Size)
 
-	r, missing, err := c.Readings(t.Context())
+	r, missing, err := c.Readings(t.Context(), c.t.Dialect.Readings)
 	require.NoError(t, err)
 	assert.Empty(t, missing)
 	assert.Equal(t, []string{"camera-vault", "crew-mail", "gate-readers", "web-tickets"}, r["translations"].Set)

@@ -8,10 +8,13 @@ import (
 	"io/fs"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
+	"verimorph/core/backup"
+	"verimorph/core/change"
 	"verimorph/core/verify"
 )
 
@@ -45,6 +48,53 @@ type Dialect struct {
 	Backup        []PartSource      `yaml:"backup"` // the parts of a complete bundle
 	Verbs         map[string]Query  `yaml:"verbs"`
 	Readings      []Reading         `yaml:"readings"`
+
+	Installs   string   `yaml:"installs"`   // slots, or in-place: an installation overwrites the running one and the device restarts into it
+	Components []string `yaml:"components"` // that update-component updates
+	GoodPart   Pattern  `yaml:"good-part"`  // on the state of a part that is well
+	Drained    Pattern  `yaml:"drained"`    // on the portrait's field work, when no running work is left
+	InService  Pattern  `yaml:"in-service"` // on the portrait's field service, when it takes work
+	Medium     string   `yaml:"medium"`     // files reach it on a medium that a person carries in: how their names begin there
+	Factory    Factory  `yaml:"factory"`    // what it is like after a hop that resets it
+	Console    Console  `yaml:"console"`    // its console line
+}
+
+// Factory says what a device is like in its factory state.
+type Factory struct {
+	NewHostKey bool `yaml:"new-host-key"` // it makes itself another host key
+}
+
+// Console says how a device speaks at its console line.
+type Console struct {
+	Wake     string  `yaml:"wake"`      // what makes it say something; a carriage return when left out
+	User     Pattern `yaml:"user"`      // asks for the user
+	Password Pattern `yaml:"password"`  // asks for the password
+	Refused  Pattern `yaml:"refused"`   // the sign-in was refused
+	Leave    string  `yaml:"leave"`     // ends the sign-in
+	Loader   Pattern `yaml:"loader"`    // prompt of the boot loader; "" when there is none
+	StartOld string  `yaml:"load-slot"` // command to the boot loader that starts a slot: {slot}
+}
+
+// Ways of installing.
+const (
+	BySlots = "slots"
+	InPlace = "in-place"
+)
+
+// Abilities says what changes can do with such devices.
+func (d *Dialect) Abilities() change.Abilities {
+	has := func(verb string) bool { return d.Verbs[verb].Send != "" }
+	a := change.Abilities{InPlace: d.Installs == InPlace, Once: has("choose-slot-once"), Clone: has("clone"), Unpack: has("unpack"), Drain: has("drain"),
+		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle")}
+	if has("update-component") {
+		a.Components = d.Components
+	}
+	for _, p := range d.Backup {
+		if p.Restore != nil && (p.Kind == backup.Configuration || p.Kind == backup.Plan) {
+			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart})
+		}
+	}
+	return a
 }
 
 // A Reply is something the device asks and what to send.
@@ -71,7 +121,8 @@ type Query struct {
 	Progress Pattern `yaml:"progress"` // groups percent, or done and total
 	Ask      Pattern `yaml:"ask"`      // a question to expect
 	Answer   string  `yaml:"answer"`
-	Ends     bool    `yaml:"ends"` // the connection ends with it
+	Ends     bool    `yaml:"ends"`  // the connection ends with it
+	Until    Pattern `yaml:"until"` // the answer ends with this, whether a prompt follows or not
 }
 
 // A Reading is a typed fact and what is expected of it after a change.
@@ -84,8 +135,61 @@ type Reading struct {
 	Expect struct {
 		Rule     string  `yaml:"rule"`
 		Percent  float64 `yaml:"percent"`
+		Value    string  `yaml:"value"` // of equals
 		Severity string  `yaml:"severity"`
 	} `yaml:"expect"`
+}
+
+// ReadReading reads one reading that somebody adds to a dialect's own, and checks it.
+func ReadReading(data []byte) (*Reading, error) {
+	var r Reading
+	dec := yaml.NewDecoder(strings.NewReader(string(data)))
+	dec.KnownFields(true)
+	if err := dec.Decode(&r); err != nil {
+		return nil, err
+	}
+	if strings.ContainsAny(r.Send, "\r\n\x00") || r.Send == "" {
+		return nil, fmt.Errorf("send: one command on one line is needed")
+	}
+	return &r, r.check()
+}
+
+func (r *Reading) check() error {
+	rules := []string{verify.KeepsAll, verify.Unchanged, verify.AtLeast, verify.Equals}
+	types := []verify.Type{verify.Flag, verify.Number, verify.Text, verify.Set}
+	switch {
+	case r.Name == "" || r.Match.Regexp == nil || !slices.Contains(r.Match.SubexpNames(), "value") || !slices.Contains(rules, r.Expect.Rule):
+		return fmt.Errorf("reading %q needs a name, a match with a group named value, and an expect rule (%s)", r.Name, strings.Join(rules, ", "))
+	case !slices.Contains(types, r.Type):
+		return fmt.Errorf("reading %q: type %q is none of flag, number, text, set", r.Name, r.Type)
+	case r.Expect.Severity != verify.Fails && r.Expect.Severity != verify.Degrades:
+		return fmt.Errorf("reading %q: severity %q is neither %s nor %s", r.Name, r.Expect.Severity, verify.Fails, verify.Degrades)
+	}
+	_, err := r.wanted()
+	return err
+}
+
+// wanted is the value that an equals expects.
+func (r *Reading) wanted() (v verify.Value, err error) {
+	if r.Expect.Rule != verify.Equals {
+		return v, nil
+	}
+	v.Type = r.Type
+	switch r.Type {
+	case verify.Number:
+		v.Number, err = strconv.ParseFloat(r.Expect.Value, 64)
+	case verify.Flag:
+		v.Flag, err = strconv.ParseBool(r.Expect.Value)
+	case verify.Set:
+		v.Set = strings.Fields(r.Expect.Value)
+		slices.Sort(v.Set)
+	default:
+		v.Text = r.Expect.Value
+	}
+	if err != nil {
+		err = fmt.Errorf("reading %q: %q is no %s", r.Name, r.Expect.Value, r.Type)
+	}
+	return v, err
 }
 
 // A Pattern is a regular expression (RE2 syntax).
@@ -125,14 +229,19 @@ func named(p Pattern, m []string) map[string]string {
 var verbParams = map[string][]string{
 	"checksum": {"file"}, "fetch-image": {"url", "file"}, "install": {"file", "slot"}, "save": nil,
 	"choose-slot": {"slot"}, "remove-file": {"file"}, "restart": nil, "try-configuration": {"file"},
+	"choose-slot-once": {"slot"}, "clone": {"slot"}, "unpack": {"slot"}, "drain": nil, "undrain": nil,
+	"update-component": {"component", "file"}, "power-cycle": {"component"},
 }
 
-// firmwareVerbs are those without which firmware cannot be changed.
-var firmwareVerbs = []string{"checksum", "install", "save", "choose-slot", "remove-file", "restart"}
+// firmwareVerbs are those without which firmware cannot be changed, by the way of installing.
+var firmwareVerbs = map[string][]string{
+	BySlots: {"checksum", "install", "choose-slot", "remove-file", "restart"},
+	InPlace: {"checksum", "install"},
+}
 
 // LacksForFirmware lists the verbs that are missing to change the firmware of such a device; none when it can be done.
 func (d *Dialect) LacksForFirmware() (missing []string) {
-	for _, name := range firmwareVerbs {
+	for _, name := range firmwareVerbs[d.Installs] {
 		if d.Verbs[name].Send == "" {
 			missing = append(missing, name)
 		}
@@ -184,6 +293,18 @@ func ReadDialect(data []byte) (*Dialect, error) {
 	case len(d.Portrait) == 0:
 		return nil, fmt.Errorf("portrait: is missing")
 	}
+	if d.Installs == "" {
+		d.Installs = BySlots
+	}
+	if firmwareVerbs[d.Installs] == nil {
+		return nil, fmt.Errorf("installs: %q is neither %s nor %s", d.Installs, BySlots, InPlace)
+	}
+	if (d.Verbs["drain"].Send == "") != (d.Drained.Regexp == nil) || (d.Verbs["drain"].Send == "") != (d.Verbs["undrain"].Send == "") {
+		return nil, fmt.Errorf("verbs: drain, undrain and the pattern drained belong together")
+	}
+	if len(d.Components) > 0 && d.Verbs["update-component"].Send == "" {
+		return nil, fmt.Errorf("components: need the verb update-component")
+	}
 	if err := d.checkParts(); err != nil {
 		return nil, err
 	}
@@ -203,20 +324,19 @@ func ReadDialect(data []byte) (*Dialect, error) {
 			return nil, fmt.Errorf("slot-states: %s: %w", state, err)
 		}
 	}
-	for _, r := range d.Readings {
-		known := slices.Contains([]string{verify.KeepsAll, verify.Unchanged, verify.AtLeast}, r.Expect.Rule)
-		if r.Name == "" || r.Match.Regexp == nil || !slices.Contains(r.Match.SubexpNames(), "value") || !known {
-			return nil, fmt.Errorf("readings: %s needs a name, a match with a group named value, and an expect rule (%s, %s or %s)",
-				r.Name, verify.KeepsAll, verify.Unchanged, verify.AtLeast)
+	for i := range d.Readings {
+		if err := d.Readings[i].check(); err != nil {
+			return nil, fmt.Errorf("readings: %w", err)
 		}
 	}
 	return &d, nil
 }
 
-// Expectations are what the dialect expects of the readings after a change.
-func (d *Dialect) Expectations() (out []verify.Expectation) {
-	for _, r := range d.Readings {
-		out = append(out, verify.Expectation{Reading: r.Name, Title: r.Title, Rule: r.Expect.Rule, Percent: r.Expect.Percent, Severity: r.Expect.Severity})
+// Expectations are what is expected of readings after a change.
+func Expectations(rs []Reading) (out []verify.Expectation) {
+	for _, r := range rs {
+		v, _ := r.wanted() // it was checked when it was read
+		out = append(out, verify.Expectation{Reading: r.Name, Title: r.Title, Rule: r.Expect.Rule, Percent: r.Expect.Percent, Value: v, Severity: r.Expect.Severity})
 	}
 	return out
 }

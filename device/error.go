@@ -3,6 +3,7 @@ package device
 import (
 	"errors"
 	"fmt"
+	"regexp"
 )
 
 // ErrorKind says what sort of trouble there is, so that callers can decide what to do about it.
@@ -30,8 +31,11 @@ type Error struct {
 }
 
 func (e *Error) Error() string {
-	return fmt.Sprintf("%s: %s: %s", e.Address, e.Doing, e.Message)
+	return token.ReplaceAllString(fmt.Sprintf("%s: %s: %s", e.Address, e.Doing, e.Message), "://***@")
 }
+
+// token is the secret in an address that was made for one file.
+var token = regexp.MustCompile(`://[^\s/@]+@`)
 
 // KindOf returns the kind of a device error inside err, or "".
 func KindOf(err error) ErrorKind {

@@ -128,6 +128,8 @@ type Exchange interface {
 	Expect(scheme string, limit int64) (url string, wait func(context.Context) ([]byte, error), withdraw func(), err error)
 	// OfferData returns a URL of a scheme (http or tftp) from which one file may be fetched.
 	OfferData(scheme string, data []byte) (url string, withdraw func(), err error)
+	// OfferFile is OfferData for a file, over http at most for d.
+	OfferFile(scheme, file string, d time.Duration) (url string, withdraw func(), err error)
 }
 
 // FetchPart fetches one part and proves that it is whole: by the device's own checksum, or by fetching it twice. It

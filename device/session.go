@@ -145,6 +145,9 @@ func (s *session) answer(ctx context.Context, doing string, q Query, progress fu
 			s.buf = s.buf[:0]
 			return body, nil
 		}
+		if q.Until.Regexp != nil && q.Until.Match(s.buf[max(0, len(s.buf)-tailSize):]) {
+			return string(s.buf), nil
+		}
 		if n := s.endsWith(s.d.Pause.Match); n > 0 {
 			s.buf = s.buf[:len(s.buf)-n]
 			_, _ = io.WriteString(s.in, s.d.Pause.Send)

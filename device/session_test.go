@@ -161,7 +161,7 @@ func TestPortraitsThatDoNotFit(t *testing.T) {
 	assert.ErrorContains(t, err, "tell box: the answer does not fit the dialect tarnholm")
 
 	c = dial(t, scripted(t, "box ~ ", func(line string) string { return line + "\r\nok\r\nbox ~ " }))
-	values, missing, err := c.Readings(t.Context())
+	values, missing, err := c.Readings(t.Context(), c.t.Dialect.Readings)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"sessions"}, missing, "a number that is not there is missing")
 	assert.Empty(t, values["ports-up"].Set, "an empty set is an answer")

@@ -19,7 +19,9 @@ import (
 
 	"verimorph/backupstore"
 	"verimorph/blob"
+	"verimorph/core/catalog"
 	"verimorph/core/change"
+	"verimorph/core/convert"
 	"verimorph/device"
 	"verimorph/imagestore"
 	"verimorph/store"
@@ -41,6 +43,11 @@ type Config struct {
 	Log      *slog.Logger
 	Workers  int           // changes at once in this process; 0: 100
 	Lease    time.Duration // 0: DefaultLease
+
+	Catalogue func(context.Context) (*catalog.Catalogue, error) // what is loaded; nil: prerequisites are not looked at
+	Library   func(context.Context) (*convert.Library, error)   // its conversions; nil: none
+	// Worked returns what a person worked out as the conversion of a backup's configuration; ok is false when nobody did.
+	Worked func(ctx context.Context, b store.Backup, text, to string) (out, note string, ok bool, err error)
 }
 
 // An Engine is one worker process. Several may share a database.
@@ -212,8 +219,8 @@ func (e *Engine) sweepFetches(ctx context.Context) error {
 }
 
 // Act carries out a person's action; starting and resuming hand the change to a worker in the same transaction.
-func (e *Engine) Act(ctx context.Context, id int64, a change.Action, by string) error {
-	return e.Store.Act(ctx, id, a, by, func(tx pgx.Tx, to change.State) error {
+func (e *Engine) Act(ctx context.Context, id int64, a change.Action, by, text string) error {
+	return e.Store.Act(ctx, id, a, by, text, func(tx pgx.Tx, to change.State) error {
 		if to != change.Running {
 			return nil
 		}

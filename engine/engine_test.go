@@ -52,6 +52,8 @@ type rig struct {
 	d    store.Device
 	cat  *catalog.Catalogue
 	give *httptest.Server
+
+	policy string // of the changes
 }
 
 func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
@@ -121,18 +123,18 @@ func (r *rig) begin(from, to string) int64 {
 		_, err = r.Store.AddImage(r.t.Context(), store.Image{SHA256: sum, File: h.Image.File, Size: h.Image.Size, Family: "th", Version: h.To.String(), Models: h.Image.Models, AddedBy: "me"})
 		require.NoError(r.t, err)
 	}
-	steps, err := change.Draft(r.cat.Family("th"), p, r.Pace, nil)
+	plan, err := change.Draft(change.Job{Family: r.cat.Family("th"), Path: p, Can: r.Dialects["tarnholm"].Abilities(), Pace: r.Pace})
 	require.NoError(r.t, err)
 	data, err := json.Marshal(p)
 	require.NoError(r.t, err)
-	c := store.Change{DeviceID: r.d.ID, From: from, To: to, Path: data, CreatedBy: "me"}
-	for _, s := range steps {
+	c := store.Change{DeviceID: r.d.ID, From: from, To: to, Path: data, CreatedBy: "me", Back: plan.Back, BackPolicy: r.policy}
+	for _, s := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
 	id, err := r.Store.AddChange(r.t.Context(), c)
 	require.NoError(r.t, err)
-	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, "me"))
-	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, "me"))
+	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, "me", ""))
+	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, "me", ""))
 	return id
 }
 
@@ -197,13 +199,13 @@ func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
 	s := w.of(change.Install)
 	intent, err := slotBefore(w, t.Context(), s)
 	require.NoError(t, err)
-	assert.Equal(t, slotIntent{"b", "5.4.2"}, intent)
+	assert.Equal(t, slotIntent{Slot: "b", Version: "5.4.2", Old: "a"}, intent)
 	s.Intent, _ = json.Marshal(intent)
 	done, _, err := installed(w, t.Context(), s, true)
 	require.NoError(t, err)
 	assert.False(t, done, "the same version was there before: only a new installation proves anything")
 
-	s.Intent, _ = json.Marshal(slotIntent{"b", "5.0.6"})
+	s.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
 	done, evidence, err := installed(w, t.Context(), s, true)
 	require.NoError(t, err)
 	assert.True(t, done, "another version was there before, so ours went through")
@@ -213,7 +215,7 @@ func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, done, "without a recorded intent nothing is ours")
 
-	s.Intent, _ = json.Marshal(slotIntent{"a", "5.0.6"})
+	s.Intent, _ = json.Marshal(slotIntent{Slot: "a", Version: "5.0.6", Old: "b"})
 	_, _, err = installed(w, t.Context(), s, true)
 	assert.ErrorContains(t, err, "slot a is running; it was idle when the installation began")
 }
@@ -236,7 +238,7 @@ func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
 	other.Close() // whoever began it is gone
 
 	s := w.of(change.Install)
-	s.Intent, _ = json.Marshal(slotIntent{"b", "5.0.6"})
+	s.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
 	done, evidence, err := installed(w, t.Context(), s, true)
 	require.NoError(t, err)
 	assert.True(t, done)
@@ -255,7 +257,7 @@ func TestRestartIsTakenOnlyForWhatItIs(t *testing.T) {
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
 	install, restartStep := w.of(change.Install), w.of(change.Restart)
-	install.Intent, _ = json.Marshal(slotIntent{"b", "5.0.6"})
+	install.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
 
 	done, _, err := restarted(w, t.Context(), restartStep, false)
 	require.NoError(t, err)
@@ -348,7 +350,7 @@ func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
 	require.NoError(t, send(w, t.Context(), w.of(change.Send)))
-	done, _, err := imageThere(w, t.Context(), w.of(change.Send), true)
+	done, _, err := fileThere(w, t.Context(), w.of(change.Send), true)
 	require.NoError(t, err)
 	assert.True(t, done)
 	resp, err := http.Get(r.give.URL + "/get/guess")
@@ -413,7 +415,7 @@ func TestTheWrongBox(t *testing.T) {
 	r.start()
 	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
 	assert.Equal(t, change.Failed, c.State)
-	assert.Contains(t, *c.Failure, "the device says it is a TH-80; the path is for a TH-60")
+	assert.Contains(t, *c.Failure, "its model is TH-80, planned was TH-60")
 	assert.Equal(t, 0, r.box.Status().Fits)
 }
 
@@ -508,7 +510,7 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 	s := w.of(change.Check) // any step of the hop will do
 	ctx := t.Context()
 	sum := w.hop(s).Image.SHA256
-	done, evidence, err := imageKept(w, ctx, s, false)
+	done, evidence, err := fileKept(w, ctx, s, false)
 	require.NoError(t, err)
 	assert.True(t, done)
 	assert.Equal(t, "th60-5.4.2.img is in the image store", evidence)
@@ -516,9 +518,9 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 	kept, err := r.Images.Read(sum)
 	require.NoError(t, err)
 	require.NoError(t, r.Images.Delete(sum))
-	_, err = imageKeptNow(w, ctx, s)
+	_, err = fileKeptNow(w, ctx, s)
 	assert.ErrorContains(t, err, "is gone from the image store")
-	assert.ErrorContains(t, awaitImage(w, ctx, s), "nothing fetches it; add it with: verimorph image add FILE")
+	assert.ErrorContains(t, awaitFile(w, ctx, s), "nothing fetches it; add it with: verimorph image add FILE")
 
 	require.NoError(t, r.Store.PutSite(ctx, store.Site{Name: "makers", URL: "http://x", Username: "u", Password: []byte{}}))
 	f, err := r.Store.AddFetch(ctx, store.Fetch{Site: "makers", File: "th60-5.4.2.img", SHA256: sum, Size: 100, StartedBy: "me"})
@@ -526,7 +528,7 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 	_, err = r.Store.ClaimFetch(ctx, f.ID, "p", time.Second)
 	require.NoError(t, err)
 	ended := make(chan error, 1)
-	go func() { ended <- awaitImage(w, ctx, s) }()
+	go func() { ended <- awaitFile(w, ctx, s) }()
 	select {
 	case err := <-ended:
 		t.Fatalf("it did not wait: %v", err)
@@ -538,7 +540,7 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 
 	require.NoError(t, r.Images.Delete(sum))
 	require.NoError(t, r.Store.EndFetch(ctx, f.ID, "p", store.FetchFailed, 10, "the contract has ended"))
-	err = awaitImage(w, ctx, s)
+	err = awaitFile(w, ctx, s)
 	assert.ErrorContains(t, err, "the download of th60-5.4.2.img from site makers is failed: the contract has ended")
 	var last *finalError
 	assert.ErrorAs(t, err, &last, "trying again is no use")
@@ -549,12 +551,12 @@ func TestAnImageThatIsNotForTheDevice(t *testing.T) {
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	im := w.path.Hops[0].Image
 	ctx := t.Context()
-	require.NoError(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.2"))
-	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-80", "5.4.2"), "is for TH-60, the device is a TH-80")
-	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.3"), "holds version 5.4.2, not 5.4.3")
+	require.NoError(t, w.e.fileFits(ctx, &change.File{Name: im.File, SHA256: im.SHA256, Version: "5.4.2"}, "TH-60"))
+	assert.ErrorContains(t, w.e.fileFits(ctx, &change.File{Name: im.File, SHA256: im.SHA256, Version: "5.4.2"}, "TH-80"), "is for TH-60, the device is a TH-80")
+	assert.ErrorContains(t, w.e.fileFits(ctx, &change.File{Name: im.File, SHA256: im.SHA256, Version: "5.4.3"}, "TH-60"), "holds version 5.4.2, not 5.4.3")
 	_, err := r.Store.Pool.Exec(ctx, "UPDATE images SET part = 'logic'")
 	require.NoError(t, err)
-	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.2"), "is for the component logic")
+	assert.ErrorContains(t, w.e.fileFits(ctx, &change.File{Name: im.File, SHA256: im.SHA256, Version: "5.4.2"}, "TH-60"), "is for the component logic")
 	require.NoError(t, r.Store.DeleteImage(ctx, im.SHA256))
-	assert.ErrorContains(t, w.imageFits(ctx, im.SHA256, im.File, "TH-60", "5.4.2"), "without a record")
+	assert.ErrorContains(t, w.e.fileFits(ctx, &change.File{Name: im.File, SHA256: im.SHA256, Version: "5.4.2"}, "TH-60"), "without a record")
 }

@@ -78,16 +78,17 @@ func (r *run) work() (w RestoreWork, err error) {
 }
 
 // wanted is the part of a step, its source in the dialect, and the content that is to be put.
-func (r *run) wanted(ctx context.Context, name string) (RestorePart, *device.PartSource, []byte, error) {
-	w, err := r.work()
-	if err != nil {
-		return RestorePart{}, nil, nil, err
-	}
+func (r *run) wanted(ctx context.Context, st *store.Step) (RestorePart, *device.PartSource, []byte, error) {
 	d, err := r.device(ctx)
 	if err != nil {
 		return RestorePart{}, nil, nil, err
 	}
-	for _, p := range w.Parts {
+	parts, err := r.toPut(ctx, st)
+	if err != nil {
+		return RestorePart{}, nil, nil, err
+	}
+	name := st.Plan.Part
+	for _, p := range parts {
 		if p.Name != name {
 			continue
 		}
@@ -107,6 +108,24 @@ func (r *run) wanted(ctx context.Context, name string) (RestorePart, *device.Par
 		return p, s, data, nil
 	}
 	return RestorePart{}, nil, nil, final("this restore has no part %q", name)
+}
+
+// toPut lists what a step's part of the change puts back: of a restore what was drafted, of a hop that resets the device what
+// was worked out before, of its way back the hop's backup as it is.
+func (r *run) toPut(ctx context.Context, s *store.Step) ([]RestorePart, error) {
+	switch {
+	case r.c.Kind == store.Restore:
+		w, err := r.work()
+		return w.Parts, err
+	case s.Plan.Back:
+		b, err := r.e.Store.BackupOf(ctx, r.c.ID, s.Plan.Hop)
+		if err != nil {
+			return nil, records(err)
+		}
+		return r.partsOf(ctx, b)
+	}
+	w, err := r.hopWork()
+	return w.Hops[s.Plan.Hop], err
 }
 
 // checkRestore: is this the device, is it as it was when the restore was drafted, can everything be read?
@@ -129,7 +148,7 @@ func checkRestore(r *run, ctx context.Context, s *store.Step) error {
 	}
 	var size int64
 	for _, part := range w.Parts {
-		_, _, data, err := r.wanted(ctx, part.Name)
+		_, _, data, err := r.wanted(ctx, partStep(part.Name))
 		if err != nil {
 			return err
 		}
@@ -156,8 +175,11 @@ func same(p RestorePart, want, got []byte) bool {
 	return len(bad1)+len(bad2) == 0 && config.Compare(a, b, config.Simple(config.Syntax(p.Syntax), nil, nil)).Same()
 }
 
-func (r *run) partIsThere(ctx context.Context, name string) (bool, error) {
-	p, s, want, err := r.wanted(ctx, name)
+// partStep stands for a step that puts a part of a restore.
+func partStep(name string) *store.Step { return &store.Step{Plan: change.Step{Hop: -1, Part: name}} }
+
+func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
+	p, s, want, err := r.wanted(ctx, st)
 	if err != nil {
 		return false, err
 	}
@@ -173,16 +195,16 @@ func (r *run) partIsThere(ctx context.Context, name string) (bool, error) {
 }
 
 func partThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
-	p, _, _, err := r.wanted(ctx, s.Plan.Part)
+	p, _, _, err := r.wanted(ctx, s)
 	if err != nil || p.Kind == backup.System {
 		return false, "", err
 	}
-	there, err := r.partIsThere(ctx, s.Plan.Part)
-	return there, p.File + " is on the device as it was in the backup", err
+	there, err := r.partIsThere(ctx, s)
+	return there, p.File + " is on the device as it should be", err
 }
 
 func putPart(r *run, ctx context.Context, s *store.Step) error {
-	_, source, data, err := r.wanted(ctx, s.Plan.Part)
+	_, source, data, err := r.wanted(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -194,14 +216,14 @@ func putPart(r *run, ctx context.Context, s *store.Step) error {
 }
 
 func partTaken(r *run, ctx context.Context, s *store.Step) (string, error) {
-	p, source, _, err := r.wanted(ctx, s.Plan.Part)
+	p, source, _, err := r.wanted(ctx, s)
 	if err != nil {
 		return "", err
 	}
 	if p.Kind == backup.System || source.Restore.Restart {
 		return p.File + " was taken; it takes effect with the next start", nil
 	}
-	there, err := r.partIsThere(ctx, s.Plan.Part)
+	there, err := r.partIsThere(ctx, s)
 	if err == nil && !there {
 		return "", final("%s was put on the device, but reading it again gives something else", p.File)
 	}
@@ -220,7 +242,7 @@ func compareParts(r *run, ctx context.Context, s *store.Step) error {
 			whole = append(whole, p.File)
 			continue
 		}
-		there, err := r.partIsThere(ctx, p.Name)
+		there, err := r.partIsThere(ctx, partStep(p.Name))
 		if err != nil {
 			return err
 		}
@@ -240,10 +262,10 @@ func compareParts(r *run, ctx context.Context, s *store.Step) error {
 	return nil
 }
 
-// startBefore remembers which start the device is in before a restore restarts it: only another one afterwards proves
-// that it was restarted. For firmware the slot tells.
-func startBefore(r *run, ctx context.Context, _ *store.Step) (any, error) {
-	if r.c.Kind != store.Restore {
+// startBefore remembers which start the device is in before a restart that starts nothing else: only another one afterwards
+// proves that it was restarted. Where a slot was chosen, the slot tells.
+func startBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
+	if r.c.Kind != store.Restore && r.bySlot(s) {
 		return nil, nil
 	}
 	p, err := r.portrait(ctx)
@@ -253,31 +275,5 @@ func startBefore(r *run, ctx context.Context, _ *store.Step) (any, error) {
 	if p.Started == "" {
 		return nil, final("the dialect does not say when the device was started, so a restart could not be told; restart it by hand, then draft the rest anew")
 	}
-	return startIntent{p.Started}, nil
-}
-
-type startIntent struct{ Started string }
-
-// startedAgain is bootState for a restore.
-func (r *run) startedAgain(ctx context.Context, s *store.Step) (bootState, string, error) {
-	var in startIntent
-	for _, st := range r.c.Steps {
-		if st.Plan.Kind == change.Restart && st.Intent != nil {
-			if err := json.Unmarshal(st.Intent, &in); err != nil {
-				return bootUnclear, "", err
-			}
-		}
-	}
-	p, err := r.portrait(ctx)
-	switch device.KindOf(err) {
-	case device.Unreachable, device.Lost, device.NotReady, device.Silent:
-		return bootUnclear, err.Error(), nil
-	}
-	switch {
-	case err != nil:
-		return bootUnclear, "", err
-	case p.Started != in.Started:
-		return bootNew, "the device was started anew", nil
-	}
-	return bootOld, "the device still answers and was not started anew", nil
+	return slotIntent{Started: p.Started, Version: p.Version}, nil
 }

@@ -81,6 +81,14 @@ const (
 	sendings = 3
 )
 
+// An askError says that a person is needed before the step can go on.
+type askError struct {
+	q     change.Question
+	state change.StepState // of the step meanwhile
+}
+
+func (e *askError) Error() string { return e.q.Text }
+
 // all goes through the steps. It returns an error only when the change stays running: interrupted, fenced, or the
 // records cannot be written.
 func (r *run) all(ctx context.Context) error {
@@ -89,7 +97,8 @@ func (r *run) all(ctx context.Context) error {
 	}
 	for i := 0; i < len(r.c.Steps); i++ {
 		s := &r.c.Steps[i]
-		if s.State == change.StepDone && s.Plan.Kind != change.Verify { // a verdict ends the change in the same moment
+		over := s.State == change.StepDone && s.Plan.Kind != change.Verify // a verdict ends the change in the same moment
+		if over || s.State == change.StepSkipped || s.State == change.StepFailed {
 			continue
 		}
 		if s.Plan.StopsBefore || i == 0 {
@@ -100,21 +109,42 @@ func (r *run) all(ctx context.Context) error {
 		evidence, err := r.step(ctx, s)
 		var again *againError
 		var record *recordError
+		var ask *askError
 		switch {
 		case errors.Is(err, store.ErrFenced) || ctx.Err() != nil:
 			return errors.Join(err, ctx.Err())
 		case errors.As(err, &record):
 			return err
+		case errors.As(err, &ask):
+			r.log.Info("the change needs a person", "step", s.Plan.Number, "kind", ask.q.Kind)
+			return r.ask(ctx, ask)
 		case errors.As(err, &again):
-			if i, err = r.goBack(ctx, i, again); err != nil {
+			next, err := r.goBack(ctx, i, again)
+			if err != nil {
 				return err
 			}
+			if i = next; i < 0 { // it was sent often enough
+				return r.failed(ctx, s, fmt.Errorf("%s; it was done %d times, so something between here and the device damages it", again.why, sendings))
+			}
+			i--
 			continue
 		case err != nil:
-			return r.fail(ctx, s, err)
+			if turned, err := r.turnBack(ctx, s, err); turned || err != nil {
+				if err != nil {
+					return err
+				}
+				i = -1
+				continue
+			}
+			return r.failed(ctx, s, err)
 		}
 		if s.Plan.Kind == change.Verify {
-			return r.conclude(ctx, s, evidence)
+			turned, err := r.conclude(ctx, s, evidence)
+			if !turned || err != nil {
+				return err
+			}
+			i = -1
+			continue
 		}
 		if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, evidence); err != nil {
 			return err
@@ -124,6 +154,15 @@ func (r *run) all(ctx context.Context) error {
 		s.State = change.StepDone
 	}
 	return fmt.Errorf("change %d has no step that concludes it", r.c.ID)
+}
+
+func (r *run) ask(ctx context.Context, a *askError) error {
+	a.q.Step = max(a.q.Step, 1)
+	err := r.e.Store.Ask(ctx, r.lease, r.c.ID, a.q, a.state, a.q.Text)
+	if err == nil {
+		r.e.notify(ctx, Notice{Event: "change.asks", Device: r.c.Device, Text: fmt.Sprintf("Change %d on %s needs a person: %s", r.c.ID, r.c.Device, a.q.Text)})
+	}
+	return err
 }
 
 // step inspects, records the intent, performs and confirms, with retries where the connection failed.
@@ -208,14 +247,15 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 	return w.confirm(r, ctx, s)
 }
 
-// goBack sets the step that has to be done again, and those after it, to waiting, and returns the index before it.
+// goBack sets the step that has to be done again, and those after it, to waiting, and returns its index; -1 when it was done
+// often enough.
 func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error) {
 	first := i
 	for r.c.Steps[first].Plan.Kind != again.kind {
 		first--
 	}
 	if r.redone[first]++; r.redone[first] >= sendings {
-		return i, r.fail(ctx, &r.c.Steps[i], fmt.Errorf("%s; it was done %d times, so something between here and the device damages it", again.why, sendings))
+		return -1, nil
 	}
 	for k := first; k <= i; k++ {
 		s := &r.c.Steps[k]
@@ -224,40 +264,145 @@ func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error)
 		}
 		s.State, s.Intent = change.StepWaiting, nil
 	}
-	return first - 1, nil
+	return first, nil
 }
 
-// fail ends the change. The device is not touched again.
-func (r *run) fail(ctx context.Context, s *store.Step, err error) error {
+// pastPoint is the hop whose point of no return is behind a step.
+func (r *run) pastPoint(s *store.Step) (hop int, ok bool) {
+	if r.c.Returning != nil {
+		return 0, false
+	}
+	if hop, ok = r.c.Passed(); !ok {
+		return 0, false
+	}
+	// A hop that has not come to its own point yet left the device as the hop before it did: nothing is to be undone.
+	return hop, s.Plan.Hop == hop || s.Plan.Kind == change.Verify
+}
+
+// turnBack takes the declared way back of the hop in which a step failed, where that is to be done without asking.
+func (r *run) turnBack(ctx context.Context, s *store.Step, why error) (turned bool, err error) {
+	hop, ok := r.pastPoint(s)
+	if !ok || r.c.BackPolicy != store.BackAutomatic || hop >= len(r.c.Back) || r.c.Back[hop].Way == change.NoWayBack {
+		return false, nil
+	}
+	r.hangUp()
+	r.log.Warn("going back", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", why)
+	if err := r.e.Store.TakeBack(ctx, r.lease, r.c, hop, s.Plan.Number, fmt.Sprintf("%s: %s", r.where(s), why)); err != nil {
+		return false, err
+	}
+	StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepFailed)).Inc()
+	c, err := r.e.Store.Change(ctx, r.c.ID)
+	if err != nil {
+		return false, err
+	}
+	r.c = &c
+	r.redone = map[int]int{}
+	return true, nil
+}
+
+// where says which step that is.
+func (r *run) where(s *store.Step) string {
+	if s.Plan.Hop < 0 || s.Plan.Hop >= len(r.path.Hops) {
+		return s.Plan.Title
+	}
+	h := r.path.Hops[s.Plan.Hop]
+	return fmt.Sprintf("%s (hop %d, %s to %s)", s.Plan.Title, s.Plan.Hop+1, h.From, h.To)
+}
+
+// failed asks a person where the device may stand between two installations, and ends the change where it stands as before.
+func (r *run) failed(ctx context.Context, s *store.Step, err error) error {
+	hop, past := r.pastPoint(s)
+	switch {
+	case s.Plan.Back:
+		return r.ask(ctx, &askError{change.Question{Kind: change.AskBack, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
+			Text: fmt.Sprintf("Going back failed at %s: %s. The device needs a person", r.where(s), err)}, change.StepFailed})
+	case past && r.c.Kind != store.Restore:
+		q := change.Question{Kind: change.AskFailed, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Text: fmt.Sprintf("%s: %s", r.where(s), err)}
+		if hop < len(r.c.Back) && r.c.Back[hop].Way != change.NoWayBack {
+			q.Answers = []change.Action{change.GoBack, change.Retry, change.Leave}
+		}
+		return r.ask(ctx, &askError{q, change.StepFailed})
+	}
+	if e := r.restoreService(ctx, s); e != nil {
+		err = fmt.Errorf("%w. It was drained, and could not be returned to service: %w", err, e)
+	}
 	StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepFailed)).Inc()
 	ChangesEnded.WithLabelValues(string(change.Failed)).Inc()
 	r.log.Error("step failed", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", err)
-	where := s.Plan.Title
-	if s.Plan.Hop >= 0 {
-		h := r.path.Hops[s.Plan.Hop]
-		where = fmt.Sprintf("%s (hop %d, %s to %s)", where, s.Plan.Hop+1, h.From, h.To)
+	stands := "The device was not touched after that."
+	if n, ok := r.c.Passed(); ok && r.c.Kind == store.Firmware {
+		stands = fmt.Sprintf("The device runs %s, where the hop before left it; it was not touched after that.", r.path.Hops[n].To)
 	}
 	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepFailed, Outcome: err.Error(), State: change.Failed,
-		Failure: fmt.Sprintf("%s: %s. The device was not touched after that.", where, err)})
+		Failure: fmt.Sprintf("%s: %s. %s", r.where(s), err, stands)})
 }
 
-// conclude closes the change with its verdict.
-func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) error {
-	var v verify.Verdict
-	if err := json.Unmarshal([]byte(verdict), &v); err != nil {
+// restoreService returns a device to service that was drained for a hop that fails before its point of no return.
+func (r *run) restoreService(ctx context.Context, s *store.Step) error {
+	drained := false
+	for _, st := range r.c.Steps {
+		if st.Plan.Kind == change.Drain && st.Plan.Hop == s.Plan.Hop && st.State != change.StepWaiting {
+			drained = true
+		}
+	}
+	if !drained {
+		return nil
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
 		return err
 	}
+	return c.Undrain(ctx)
+}
+
+// conclude closes the change with its verdict, or begins the way back.
+func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) (turned bool, err error) {
+	var v verify.Verdict
+	if err := json.Unmarshal([]byte(verdict), &v); err != nil {
+		return false, err
+	}
 	state, failure := change.Done, ""
-	if v.Verdict == verify.Fail {
+	switch {
+	case v.Verdict == verify.Fail && r.c.Returning != nil:
+		state, failure = change.Failed, "The way back was taken, but the readings afterwards do not satisfy what is expected; see the verdict. It was taken because: "+*r.c.ReturnWhy
+	case r.c.Returning != nil:
+		state, failure = change.Returned, "The way back was taken because: "+*r.c.ReturnWhy
+	case v.Verdict == verify.Fail:
+		if err := r.e.Store.SetVerdict(ctx, r.lease, r.c.ID, []byte(verdict)); err != nil {
+			return false, err
+		}
+		why := fmt.Errorf("the readings after the change do not satisfy what is expected: %s", unmet(v))
+		if turned, err := r.turnBack(ctx, s, why); turned || err != nil {
+			return turned, err
+		}
+		if _, past := r.pastPoint(s); past && r.c.Kind != store.Restore {
+			return false, r.failed(ctx, s, why)
+		}
 		state, failure = change.Failed, "The readings after the change do not satisfy what is expected; see the verdict."
 	}
 	ChangesEnded.WithLabelValues(string(state)).Inc()
 	r.log.Info("change ended", "state", state, "verdict", v.Verdict)
-	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepDone, Outcome: "verdict: " + v.Verdict, State: state, Verdict: []byte(verdict), Failure: failure})
+	return false, r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepDone, Outcome: "verdict: " + v.Verdict, State: state, Verdict: []byte(verdict), Failure: failure})
+}
+
+// unmet tells what of a verdict is not met.
+func unmet(v verify.Verdict) string {
+	var out []string
+	for _, res := range v.Results {
+		if res.State != verify.Met {
+			out = append(out, res.Title+" ("+res.Evidence+")")
+		}
+	}
+	return first(out, 4)
 }
 
 // hop is the hop a step belongs to.
-func (r *run) hop(s *store.Step) path.Hop { return r.path.Hops[s.Plan.Hop] }
+func (r *run) hop(s *store.Step) path.Hop {
+	if s.Plan.Hop < 0 || s.Plan.Hop >= len(r.path.Hops) {
+		return path.Hop{}
+	}
+	return r.path.Hops[s.Plan.Hop]
+}
 
 // connect returns the open connection, or opens one.
 func (r *run) connect(ctx context.Context) (*device.Client, error) {
@@ -278,7 +423,7 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	if err != nil {
 		return nil, &finalError{err}
 	}
-	t.AnyHostKey = r.c.ExpectsHostKey
+	t.AnyHostKey = r.expectsHostKey(d)
 	// The connection outlives the step that opens it.
 	if conn, err = device.Dial(context.WithoutCancel(ctx), t); err != nil {
 		return nil, err
@@ -301,13 +446,38 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 // has begun, else the one it started from.
 func (r *run) expected() string {
 	v := r.c.From
-	for _, s := range r.c.Steps {
-		if s.Plan.Kind == change.Restart && s.Plan.Hop >= 0 && s.State != change.StepWaiting && s.Plan.Hop < len(r.path.Hops) {
-			v = r.path.Hops[s.Plan.Hop].To.String()
+	for i := range r.c.Steps {
+		if s := &r.c.Steps[i]; r.starts(s) && s.State != change.StepWaiting && s.State != change.StepSkipped {
+			v = r.goal(s)
 		}
 	}
 	return v
 }
+
+// starts reports whether a step starts another installation.
+func (r *run) starts(s *store.Step) bool {
+	return s.Plan.Hop >= 0 && (s.Plan.Kind == change.Restart && r.bySlot(s) || s.Plan.Kind == change.Install && s.Plan.InPlace)
+}
+
+// expectsHostKey reports whether the device may show another host key now: the change says so, or it was reset by now.
+func (r *run) expectsHostKey(d store.Device) bool {
+	if r.c.ExpectsHostKey {
+		return true
+	}
+	dialect := r.e.Dialects[d.Dialect]
+	if dialect == nil || !dialect.Factory.NewHostKey {
+		return false
+	}
+	for i := range r.c.Steps {
+		if s := &r.c.Steps[i]; s.Plan.Kind == change.Install && s.Plan.InPlace && r.resets(s.Plan.Hop) && s.State != change.StepWaiting && s.State != change.StepSkipped {
+			return true
+		}
+	}
+	return false
+}
+
+// overConsole reports whether a device is spoken with over its console line.
+func (r *run) overConsole(d store.Device) bool { return d.Reach.Console != "" && d.Reach.Only }
 
 // device reads the device's record.
 func (r *run) device(ctx context.Context) (store.Device, error) {

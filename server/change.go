@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -13,7 +14,11 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
+	"verimorph/core/version"
+	"verimorph/device"
 	"verimorph/engine"
 	"verimorph/imagestore"
 	"verimorph/store"
@@ -26,51 +31,163 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 		if err != nil {
 			return 0, err
 		}
-		b := r.Body
-		p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})
-		if err != nil {
-			return 0, err
+		if s.Engine.Dialects[d.Dialect] == nil {
+			return 0, conflict("dialect %q is not known here", d.Dialect)
 		}
 		if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 {
 			return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
 		}
-		if len(p.Hops) == 0 {
-			return 0, conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
+		var c store.Change
+		if value(r.Body.Back) {
+			c, err = s.draftBack(ctx, d)
+		} else {
+			c, err = s.draftFirmware(ctx, d, r.Body)
 		}
-		for _, h := range p.Hops {
-			for _, q := range h.Prerequisites {
-				if q.State == catalog.No && q.Kind != catalog.NeedStorage { // room is computed and cleared when it runs
-					return 0, conflict("before the hop to %s: %s (%s); %s", h.To, q.Text, q.Evidence, q.Remedy)
-				}
-			}
-		}
-		fetches, err := s.fetchFor(ctx, p)
 		if err != nil {
 			return 0, err
 		}
-		lacks := map[string]bool{}
-		for _, f := range fetches {
-			lacks[f.SHA256] = true
+		if p := portraitOf(d); p != nil {
+			c.Planned = store.Planned{Model: p.Model, Serial: p.Serial}
 		}
-		steps, err := s.draft(ctx, p, lacks)
-		if err != nil {
-			return 0, conflict("%s", err)
+		if c.WindowFrom, c.WindowTo, c.BackPolicy, err = s.terms(ctx, r.Body.Terms); err != nil {
+			return 0, err
 		}
-		data, err := json.Marshal(p)
+		c.DeviceID, c.CreatedBy = d.ID, user(ctx)
+		id, err := s.Store.AddChange(ctx, c)
 		if err != nil {
 			return 0, err
 		}
-		c := store.Change{DeviceID: d.ID, From: p.From.String(), To: p.To.String(), Path: data, CreatedBy: user(ctx)}
-		for _, st := range steps {
-			c.Steps = append(c.Steps, store.Step{Plan: st})
-		}
-		return s.Store.AddChange(ctx, c)
+		return id, s.look(ctx, id)
 	})
 	if err != nil {
 		return nil, err
 	}
 	c, err := s.change(ctx, n)
 	return gen.DraftChange201JSONResponse(c), err
+}
+
+// look sees whether a change may start. That the device does not answer is one of the answers.
+func (s *Server) look(ctx context.Context, id int64) error {
+	c, err := s.Store.Change(ctx, id)
+	if err != nil {
+		return err
+	}
+	_, err = s.Engine.Ready(ctx, &c, user(ctx))
+	return err
+}
+
+// terms reads when a change may run and what happens when it fails.
+func (s *Server) terms(ctx context.Context, t *gen.Terms) (from, to *time.Time, policy string, err error) {
+	p, err := s.changePolicy(ctx)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	policy = string(p.WayBack)
+	if t == nil {
+		return nil, nil, policy, nil
+	}
+	if t.WayBack != nil {
+		if !t.WayBack.Valid() {
+			return nil, nil, "", badRequest("wayBack is offered or automatic")
+		}
+		policy = string(*t.WayBack)
+	}
+	if t.WindowFrom != nil && t.WindowTo != nil && !t.WindowFrom.Before(*t.WindowTo) {
+		return nil, nil, "", badRequest("the window ends before it begins")
+	}
+	return t.WindowFrom, t.WindowTo, policy, nil
+}
+
+// draftFirmware drafts a change along the path to a version.
+func (s *Server) draftFirmware(ctx context.Context, d store.Device, b *gen.NewChange) (store.Change, error) {
+	none := store.Change{}
+	p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})
+	if err != nil {
+		return none, err
+	}
+	if len(p.Hops) == 0 {
+		return none, conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
+	}
+	lacks := map[string]bool{}
+	if s.Engine.Dialects[d.Dialect].Medium == "" { // else the files are carried in, and compared on the device
+		fetches, err := s.fetchFor(ctx, p)
+		if err != nil {
+			return none, err
+		}
+		for _, f := range fetches {
+			lacks[f.SHA256] = true
+		}
+	}
+	for _, name := range value(b.CleanUp) {
+		for _, h := range p.Hops {
+			if name == h.Image.File {
+				return none, badRequest("%s is an image of this change", name)
+			}
+		}
+	}
+	plan, err := s.draft(ctx, s.Engine.Dialects[d.Dialect].Abilities(), p, lacks, value(b.CleanUp))
+	if err != nil {
+		return none, conflict("%s", err)
+	}
+	data, err := json.Marshal(p)
+	if err != nil {
+		return none, err
+	}
+	c := store.Change{From: p.From.String(), To: p.To.String(), Path: data, Kind: store.Firmware, Back: plan.Back}
+	return withSteps(c, plan.Steps), nil
+}
+
+func withSteps(c store.Change, steps []change.Step) store.Change {
+	for _, st := range steps {
+		c.Steps = append(c.Steps, store.Step{Plan: st})
+	}
+	return c
+}
+
+// draftBack drafts the start of the installation in the other slot.
+func (s *Server) draftBack(ctx context.Context, d store.Device) (store.Change, error) {
+	none := store.Change{}
+	p := portraitOf(d)
+	if p == nil {
+		return none, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
+	}
+	dialect := s.Engine.Dialects[d.Dialect]
+	idle := p.IdleSlot()
+	if dialect.Installs == device.BySlots && (idle == nil || idle.Version == "" || !idle.Good) {
+		return none, conflict("device %s shows no good installation beside the running one; draft a change to a version instead", d.Name)
+	}
+	previous := ""
+	if idle != nil {
+		previous = idle.Version
+	}
+	cat, _, _, err := s.catalogue(ctx)
+	if err != nil {
+		return none, err
+	}
+	f := cat.FamilyOfModel(p.Model)
+	plan, err := change.DraftBack(f, dialect.Abilities(), s.Pace, p.Version, previous)
+	if err != nil {
+		return none, conflict("%s", err)
+	}
+	from, err := version.Parse(p.Version)
+	if err != nil {
+		return none, conflict("the version %q cannot be read", p.Version)
+	}
+	to, err := version.Parse(previous)
+	if err != nil {
+		return none, conflict("the version %q in the other slot cannot be read", previous)
+	}
+	way := path.Path{Model: p.Model, From: from, To: to, Hops: []path.Hop{{From: from, To: to, Config: catalog.ConfigKept, Restarts: 1,
+		Permit: catalog.Citation{Text: "the installation lies in slot " + idle.Name + "; it starts with the configuration that was saved under it"}}}}
+	if f != nil {
+		way.Family = f.Name
+	}
+	data, err := json.Marshal(way)
+	if err != nil {
+		return none, err
+	}
+	c := store.Change{From: p.Version, To: previous, Path: data, Kind: store.GoBack, Back: plan.Back}
+	return withSteps(c, plan.Steps), nil
 }
 
 // fetchFor begins downloads of what a path lacks; it fails when no release site has it.
@@ -95,13 +212,35 @@ func (s *Server) fetchFor(ctx context.Context, p *path.Path) ([]store.Fetch, err
 	return fetches, s.handOut(ctx, fetches)
 }
 
-// draft lists the steps of a path.
-func (s *Server) draft(ctx context.Context, p *path.Path, lacks map[string]bool) ([]change.Step, error) {
+// draft lists the steps of a path and its ways back.
+func (s *Server) draft(ctx context.Context, can change.Abilities, p *path.Path, lacks map[string]bool, cleanUp []string) (*change.Plan, error) {
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return change.Draft(cat.Family(p.Family), p, s.Pace, func(sum string) bool { return lacks[sum] })
+	f := cat.Family(p.Family)
+	return change.Draft(change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Lacks: func(sum string) bool { return lacks[sum] }, CleanUp: cleanUp, Old: s.old(ctx, f, p)})
+}
+
+// old says which image brings the version back that a hop leaves, where a supported hop leads back.
+func (s *Server) old(ctx context.Context, f *catalog.Family, p *path.Path) func(int) *change.File {
+	return func(hop int) *change.File {
+		h := &p.Hops[hop]
+		rel := f.Release(h.From)
+		if rel == nil || rel.Image(p.Model) == nil {
+			return nil
+		}
+		var back *path.Path
+		err := s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) (err error) {
+			back, err = planner.Find(path.Question{Portrait: &portrait.Portrait{Model: p.Model, Version: h.To.String()}, Aim: path.Aim{Version: h.From.String()}, Policy: path.Policy{Reset: true, MaxHops: 1}})
+			return err
+		})
+		if err != nil || len(back.Hops) != 1 {
+			return nil
+		}
+		im := rel.Image(p.Model)
+		return &change.File{Name: im.File, SHA256: im.SHA256, Size: im.Size, Version: h.From.String()}
+	}
 }
 
 // change loads a change in the form of the contract.
@@ -113,7 +252,7 @@ func (s *Server) change(ctx context.Context, id int64) (gen.Change, error) {
 	if err != nil {
 		return gen.Change{}, err
 	}
-	return s.apiChange(c)
+	return s.apiChange(ctx, c)
 }
 
 // GetChange answers with one change.
@@ -132,24 +271,187 @@ func (s *Server) ListChanges(ctx context.Context, r gen.ListChangesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	items, next, err := listed(cs, limit, func(c store.Change) any { return c.ID }, s.apiChange)
+	items, next, err := listed(cs, limit, func(c store.Change) any { return c.ID }, func(c store.Change) (gen.Change, error) { return s.apiChange(ctx, c) })
 	return gen.ListChanges200JSONResponse{Items: items, Next: next}, err
 }
 
-// ActOnChange approves, starts, holds, resumes or stops.
+// ActOnChange approves, starts, holds, resumes, stops, or answers a question.
 func (s *Server) ActOnChange(ctx context.Context, r gen.ActOnChangeRequestObject) (gen.ActOnChangeResponseObject, error) {
 	if !r.Action.Valid() {
-		return nil, badRequest("there is no action %q; known: approve, start, hold, resume, stop", r.Action)
+		return nil, badRequest("there is no action %q; known: approve, start, hold, resume, stop, sign-off, accept, retry, go-back, leave", r.Action)
 	}
-	err := s.Engine.Act(ctx, r.Id, change.Action(r.Action), user(ctx))
+	text := ""
+	if r.Body != nil {
+		text = strings.TrimSpace(value(r.Body.Text))
+	}
+	c, err := s.Store.Change(ctx, r.Id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, notFound("there is no change %d", r.Id)
 	}
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.change(ctx, r.Id)
-	return gen.ActOnChange200JSONResponse(c), err
+	switch a := change.Action(r.Action); {
+	case a == change.Accept && len(text) < 3:
+		return nil, badRequest("say why the warnings are accepted")
+	case a == change.Approve:
+		err = s.mayApprove(ctx, &c)
+	case a == change.Start && slices.Contains(c.Possible(), a):
+		err = s.mayStart(ctx, &c)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Engine.Act(ctx, r.Id, change.Action(r.Action), user(ctx), text); err != nil {
+		return nil, err
+	}
+	out, err := s.change(ctx, r.Id)
+	return gen.ActOnChange200JSONResponse(out), err
+}
+
+// mayApprove asks the policy.
+func (s *Server) mayApprove(ctx context.Context, c *store.Change) error {
+	p, err := s.changePolicy(ctx)
+	if err != nil {
+		return err
+	}
+	if p.SecondPerson && c.CreatedBy == user(ctx) {
+		return conflict("change %d was drafted by you; the policy asks for the approval of somebody else", c.ID)
+	}
+	return nil
+}
+
+// mayStart looks at the device once more: nothing that stops it may be there, and every warning must have been accepted.
+func (s *Server) mayStart(ctx context.Context, c *store.Change) error {
+	if c.Kind == store.Restore {
+		return nil
+	}
+	checks, err := s.Engine.Ready(ctx, c, user(ctx))
+	if err != nil {
+		return err
+	}
+	if stops := ready.Of(checks, ready.Stop); len(stops) > 0 {
+		return conflict("not ready: %s", ready.Text(stops))
+	}
+	var open []ready.Check
+	for _, w := range ready.Of(checks, ready.Warn) {
+		if !c.Accepts(w.Name) {
+			open = append(open, w)
+		}
+	}
+	if len(open) > 0 {
+		var names []string
+		for _, w := range open {
+			names = append(names, w.Name)
+		}
+		return conflict("there are warnings: %s. Put them right, or accept each by name with a reason: %s", ready.Text(open), strings.Join(names, ", "))
+	}
+	return nil
+}
+
+// policySetting is the name of the setting.
+const policySetting = "change policy"
+
+func (s *Server) changePolicy(ctx context.Context) (gen.ChangePolicy, error) {
+	p := gen.ChangePolicy{WayBack: gen.ChangePolicyWayBackOffered}
+	_, err := s.Store.Setting(ctx, policySetting, &p)
+	return p, err
+}
+
+// GetChangePolicy answers with the policy.
+func (s *Server) GetChangePolicy(ctx context.Context, _ gen.GetChangePolicyRequestObject) (gen.GetChangePolicyResponseObject, error) {
+	p, err := s.changePolicy(ctx)
+	return gen.GetChangePolicy200JSONResponse(p), err
+}
+
+// PutChangePolicy sets the policy.
+func (s *Server) PutChangePolicy(ctx context.Context, r gen.PutChangePolicyRequestObject) (gen.PutChangePolicyResponseObject, error) {
+	if !r.Body.WayBack.Valid() {
+		return nil, badRequest("wayBack is offered or automatic")
+	}
+	if err := s.Store.PutSetting(ctx, policySetting, r.Body); err != nil {
+		return nil, err
+	}
+	return gen.PutChangePolicy204Response{}, s.Store.Audit(ctx, user(ctx), "change policy set", "", fmt.Sprintf("second person %t, way back %s", r.Body.SecondPerson, r.Body.WayBack))
+}
+
+// CheckChange looks at the device now and says whether the change may start.
+func (s *Server) CheckChange(ctx context.Context, r gen.CheckChangeRequestObject) (gen.CheckChangeResponseObject, error) {
+	c, err := s.Store.Change(ctx, r.Id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, notFound("there is no change %d", r.Id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if c.State != change.Drafted && c.State != change.Approved {
+		return nil, conflict("change %d is %s; it is checked before it starts, and by itself while it runs", c.ID, c.State)
+	}
+	if err := s.look(ctx, c.ID); err != nil {
+		return nil, err
+	}
+	out, err := s.change(ctx, r.Id)
+	return gen.CheckChange200JSONResponse(out), err
+}
+
+// AcceptWarnings takes warnings on before the start.
+func (s *Server) AcceptWarnings(ctx context.Context, r gen.AcceptWarningsRequestObject) (gen.AcceptWarningsResponseObject, error) {
+	reason := strings.TrimSpace(r.Body.Reason)
+	if len(reason) < 3 || len(r.Body.Checks) == 0 {
+		return nil, badRequest("name the warnings and say why they are accepted")
+	}
+	c, err := s.Store.Change(ctx, r.Id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, notFound("there is no change %d", r.Id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	checks, err := checksOf(&c)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range r.Body.Checks {
+		i := slices.IndexFunc(checks, func(k ready.Check) bool { return k.Name == name })
+		switch {
+		case i < 0:
+			return nil, badRequest("there is no check %q", name)
+		case checks[i].State != ready.Warn:
+			return nil, conflict("%s is %s; only warnings can be accepted", checks[i].Title, checks[i].State)
+		}
+	}
+	if err := s.Store.AcceptChecks(ctx, r.Id, r.Body.Checks, user(ctx), reason); err != nil {
+		return nil, err
+	}
+	out, err := s.change(ctx, r.Id)
+	return gen.AcceptWarnings200JSONResponse(out), err
+}
+
+func checksOf(c *store.Change) (checks []ready.Check, err error) {
+	if c.Checks != nil {
+		err = json.Unmarshal(c.Checks, &checks)
+	}
+	return checks, err
+}
+
+// SetTerms says when a change may run and what happens when it fails.
+func (s *Server) SetTerms(ctx context.Context, r gen.SetTermsRequestObject) (gen.SetTermsResponseObject, error) {
+	from, to, policy, err := s.terms(ctx, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.SetTerms(ctx, r.Id, from, to, policy, user(ctx))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, notFound("there is no change %d", r.Id)
+	}
+	if err == nil {
+		err = s.look(ctx, r.Id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.change(ctx, r.Id)
+	return gen.SetTerms200JSONResponse(out), err
 }
 
 // ListJournal answers with a page of a change's journal.
@@ -171,7 +473,7 @@ func (s *Server) ListJournal(ctx context.Context, r gen.ListJournalRequestObject
 	return gen.ListJournal200JSONResponse{Items: items, Next: next}, err
 }
 
-func (s *Server) apiChange(c store.Change) (gen.Change, error) {
+func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, error) {
 	var plans []change.Step
 	for _, st := range c.Steps {
 		plans = append(plans, st.Plan)
@@ -200,7 +502,10 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 		}
 		out.Path = ptr(view.Path(&p, func(*path.Path) []change.Step { return plans }, s.Images.Has))
 	}
-	for _, a := range change.Possible(c.State) {
+	if err := s.apiCarrying(ctx, &out, &c); err != nil {
+		return gen.Change{}, err
+	}
+	for _, a := range c.Possible() {
 		out.Actions = append(out.Actions, gen.Action(a))
 	}
 	for _, st := range c.Steps {
@@ -208,6 +513,13 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 			Number: st.Plan.Number, Hop: max(st.Plan.Hop+1, 0), Kind: string(st.Plan.Kind), Title: st.Plan.Title, State: gen.StepState(st.State),
 			Low: st.Plan.Expect.Low, High: st.Plan.Expect.High, Limit: st.Plan.Expect.Limit,
 			StartedAt: st.StartedAt, EndedAt: st.EndedAt, Attempts: st.Attempts, Fraction: st.Fraction, Note: st.Note, Outcome: st.Outcome,
+			Safe: ptr(st.Plan.StopsBefore),
+		}
+		if st.Plan.Back {
+			as.Back = ptr(true)
+		}
+		if st.Plan.Text != "" {
+			as.Text = &st.Plan.Text
 		}
 		out.Steps = append(out.Steps, as)
 		switch st.State {
@@ -234,6 +546,92 @@ func (s *Server) apiChange(c store.Change) (gen.Change, error) {
 		out.Verdict = apiVerdict(v)
 	}
 	return out, nil
+}
+
+// apiCarrying adds what a change says about being ready, its ways back, and what it asks.
+func (s *Server) apiCarrying(ctx context.Context, out *gen.Change, c *store.Change) error {
+	wayBack := gen.TermsWayBack(c.BackPolicy)
+	out.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, WayBack: &wayBack}
+	if q := c.Question; q != nil {
+		out.Question = &gen.Question{Kind: gen.QuestionKind(q.Kind), Step: q.Step, Text: q.Text, Answers: []gen.Action{}}
+		for _, a := range q.Answers {
+			out.Question.Answers = append(out.Question.Answers, gen.Action(a))
+		}
+		if len(q.Checks) > 0 {
+			out.Question.Checks = &q.Checks
+		}
+	}
+	checks, err := checksOf(c)
+	if err != nil {
+		return err
+	}
+	if len(checks) > 0 {
+		list := []gen.Check{}
+		for _, k := range checks {
+			item := gen.Check{Name: k.Name, Title: k.Title, State: gen.CheckState(k.State), Evidence: k.Evidence}
+			if k.Remedy != "" {
+				item.Remedy = &k.Remedy
+			}
+			for _, a := range c.Accepted {
+				if a.Check == k.Name && k.State == ready.Warn {
+					item.AcceptedBy, item.Reason = ptr(a.By), ptr(a.Reason)
+				}
+			}
+			list = append(list, item)
+		}
+		out.Checks, out.CheckedAt = &list, c.CheckedAt
+	}
+	if c.Returning != nil {
+		out.Returning, out.ReturnWhy = ptr(*c.Returning+1), c.ReturnWhy
+	}
+	if len(c.Steps) == 0 { // of a list: no more is told
+		return nil
+	}
+	var rest []change.Step
+	for i, st := range c.Steps {
+		if st.State == change.StepWaiting || st.State == change.StepRunning {
+			rest = append(rest, st.Plan)
+		}
+		if st.State == change.StepRunning && c.State == change.Running && (i+1 < len(c.Steps) && !c.Steps[i+1].Plan.StopsBefore) {
+			for _, next := range c.Steps[i+1:] {
+				if next.Plan.StopsBefore {
+					out.RestingAt = ptr(next.Plan.Title)
+					break
+				}
+			}
+		}
+	}
+	forecasts, err := s.Engine.Forecasts(ctx, c.Planned.Model, rest)
+	if err != nil {
+		return err
+	}
+	var half, most float64
+	for _, f := range forecasts {
+		half, most = half+f.Half, most+f.Most
+	}
+	if !c.State.Over() {
+		out.Half, out.Most = &half, &most
+	}
+	if len(c.Back) > 0 {
+		ways := []gen.WayBack{}
+		for i, b := range c.Back {
+			w := gen.WayBack{Hop: i + 1, Way: gen.WayBackWay(b.Way), Text: b.Text}
+			fs, err := s.Engine.Forecasts(ctx, c.Planned.Model, b.Steps)
+			if err != nil {
+				return err
+			}
+			sum := 0.0
+			for _, f := range fs {
+				sum += f.Most
+			}
+			if b.Way != change.NoWayBack {
+				w.Most = &sum
+			}
+			ways = append(ways, w)
+		}
+		out.WaysBack = &ways
+	}
+	return nil
 }
 
 func apiVerdict(v verify.Verdict) *gen.Verdict {

@@ -342,6 +342,23 @@ func (s *Server) SetDevice(ctx context.Context, r gen.SetDeviceRequestObject) (g
 			return nil, err
 		}
 	}
+	if r.Body.Reach != nil {
+		reach, err := s.checkReach(ctx, d.Name, d.Dialect, r.Body.Reach)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Store.SetReach(ctx, d.ID, reach); err != nil {
+			return nil, err
+		}
+	}
+	if r.Body.Transfer != nil {
+		if !r.Body.Transfer.Valid() {
+			return nil, badRequest("transfer %q is not known; known: sftp, http, ftp, tftp, pull-sftp", *r.Body.Transfer)
+		}
+		if err := s.Store.SetTransfer(ctx, d.ID, string(*r.Body.Transfer)); err != nil {
+			return nil, err
+		}
+	}
 	if d, err = s.device(ctx, r.Name); err != nil {
 		return nil, err
 	}

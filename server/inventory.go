@@ -28,7 +28,7 @@ func (s *Server) device(ctx context.Context, name string) (store.Device, error) 
 }
 
 func apiDevice(d store.Device) (gen.Device, error) {
-	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, Transfer: gen.Transfer(d.Transfer), OpenChange: d.OpenChange, Groups: d.Groups}
+	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, Transfer: gen.Transfer(d.Transfer), OpenChange: d.OpenChange, Groups: d.Groups, Reach: apiReach(d.Reach)}
 	if d.Web != "" {
 		out.Web = &d.Web
 	}
@@ -87,12 +87,16 @@ func (s *Server) AddDevice(ctx context.Context, r gen.AddDeviceRequestObject) (g
 		transfer = *b.Transfer
 	}
 	if !transfer.Valid() {
-		return nil, badRequest("transfer %q is not known; known: sftp, http", transfer)
+		return nil, badRequest("transfer %q is not known; known: sftp, http, ftp, tftp, pull-sftp", transfer)
 	}
 	hostKey, err := parseHostKey(value(b.HostKey))
 	if err == nil {
 		err = errors.Join(checkGroups(value(b.Groups)), checkWeb(value(b.Web)))
 	}
+	if err != nil {
+		return nil, err
+	}
+	reach, err := s.checkReach(ctx, b.Name, b.Dialect, b.Reach)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +107,7 @@ func (s *Server) AddDevice(ctx context.Context, r gen.AddDeviceRequestObject) (g
 	}
 	_, err = s.once(ctx, r.Params.IdempotencyKey, b, func() (string, error) {
 		seal := s.sealer(b.Password, privileged)
-		err := s.Store.AddDevice(ctx, store.Device{Name: b.Name, Site: value(b.Site), Address: b.Address, Dialect: b.Dialect, Groups: value(b.Groups), Web: value(b.Web), HostKey: hostKey, Transfer: string(transfer)}, cs,
+		err := s.Store.AddDevice(ctx, store.Device{Name: b.Name, Site: value(b.Site), Address: b.Address, Dialect: b.Dialect, Groups: value(b.Groups), Web: value(b.Web), HostKey: hostKey, Transfer: string(transfer), Reach: reach}, cs,
 			func(c *store.Credential, id int64) ([]byte, error) {
 				if c.Kind == engine.KindToken {
 					return engine.SealCredential(s.Vault, id, engine.Secret{Token: *b.Token})

@@ -10,10 +10,10 @@ import (
 	"verimorph/api/view"
 	"verimorph/core/catalog"
 	"verimorph/core/change"
-	"verimorph/core/config"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/device"
+	"verimorph/engine"
 	"verimorph/store"
 )
 
@@ -27,29 +27,13 @@ func (s *Server) portraitOf(ctx context.Context, d store.Device) (*portrait.Port
 	if err := json.Unmarshal(d.Portrait, &p); err != nil {
 		return nil, err
 	}
-	out := &portrait.Portrait{Name: d.Name, Model: p.Model, Version: p.Version, Storage: map[string]portrait.Room{"flash": {Total: p.Total, Free: p.Free}}}
-	for _, slot := range p.Slots {
-		out.Slots = append(out.Slots, portrait.Slot{Name: slot.Name, Version: slot.Version, Running: slot.Running})
-	}
+	out := engine.CorePortrait(d.Name, &p)
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
-	f := cat.FamilyOfModel(p.Model)
-	if f == nil || len(f.Conditions) == 0 {
-		return out, nil
-	}
-	backups, err := s.Store.Backups(ctx, d.Name, 0, 1)
-	if err != nil || len(backups) == 0 {
-		return out, err
-	}
-	text, err := s.Backups.Read(backups[0].SHA256)
-	if err != nil { // damaged: then it is not known
-		s.Log.Warn("a backup cannot be read", "backup", backups[0].ID, "err", err)
-		return out, nil
-	}
-	if doc, broken := config.Parse(backups[0].File, string(text), config.Syntax(f.Configuration.Syntax)); len(broken) == 0 {
-		out.Uses = f.Fulfilled(doc)
+	if f := cat.FamilyOfModel(p.Model); f != nil && len(f.Conditions) > 0 {
+		out.Uses = s.Engine.Uses(ctx, f, d)
 	}
 	return out, nil
 }
@@ -124,12 +108,16 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 		return nil, err
 	}
 	// Where a change can carry the path out, the times are those of its steps.
+	can := change.Abilities{}
+	if dialect := s.Engine.Dialects[d.Dialect]; dialect != nil {
+		can = dialect.Abilities()
+	}
 	draft := func(p *path.Path) []change.Step {
-		steps, err := s.draft(ctx, p, nil)
+		plan, err := s.draft(ctx, can, p, nil, nil)
 		if err != nil {
 			return nil
 		}
-		return steps
+		return plan.Steps
 	}
 	return gen.FindPath200JSONResponse(view.Path(p, draft, s.Images.Has)), nil
 }

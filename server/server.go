@@ -42,8 +42,10 @@ type Config struct {
 	Backups *backupstore.Store
 	Vault   *vault.Vault
 	Console fs.FS // the built console; nil: none
-	Pace    change.Pace
-	Log     *slog.Logger
+	// Simulation is the URL of the simulated fleet's control; "" where nothing is simulated.
+	Simulation string
+	Pace       change.Pace
+	Log        *slog.Logger
 }
 
 // A Server answers the calls of the contract.
@@ -65,7 +67,9 @@ const (
 
 // New prepares a server. Run must be called for live events.
 func New(c Config) *Server {
-	return &Server{Config: c, hub: newHub(), metrics: newMetrics(c.Store)}
+	s := &Server{Config: c, hub: newHub(), metrics: newMetrics(c.Store)}
+	c.Engine.Worked = s.worked
+	return s
 }
 
 // Run passes on what changes in the records to those who watch, until the context ends.

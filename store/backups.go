@@ -262,8 +262,7 @@ func (s *Store) DueDevices(ctx context.Context, now, bound time.Time) ([]DueDevi
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (out DueDevice, err error) {
-		d := &out.Device
-		err = r.Scan(&out.Next, &d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer, &d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange)
+		err = r.Scan(append([]any{&out.Next}, out.Device.columns()...)...)
 		return out, err
 	})
 }
@@ -393,4 +392,10 @@ func (s *Store) CountBackupHealth(ctx context.Context) (map[string]int64, error)
 // CountBackupAttempts counts attempts by outcome, for metrics.
 func (s *Store) CountBackupAttempts(ctx context.Context) (map[string]int64, error) {
 	return s.counts(ctx, `SELECT outcome, count(*) FROM backup_attempts GROUP BY outcome`)
+}
+
+// LastGoodBackup is when the last complete backup of a device was taken.
+func (s *Store) LastGoodBackup(ctx context.Context, deviceID int64) (at time.Time, err error) {
+	err = one(s.Pool.QueryRow(ctx, `SELECT taken_at FROM backups WHERE device_id = $1 AND complete AND gone_at IS NULL ORDER BY taken_at DESC LIMIT 1`, deviceID).Scan(&at))
+	return at, err
 }

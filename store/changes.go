@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,13 +31,71 @@ type Change struct {
 	Kind               string // Firmware or Restore
 	Work               []byte // of a restore: what is put back, JSON
 	ExpectsHostKey     bool   // the device may come with another host key
+	Back               []change.Back
+	BackPolicy         string // BackAutomatic or BackOffered
+	Returning          *int   // the hop whose way back is being taken
+	ReturnWhy          *string
+	Planned            Planned
+	WindowFrom         *time.Time
+	WindowTo           *time.Time
+	Question           *change.Question
+	Accepted           []Acceptance
+	Checks             []byte // the last look at whether it is ready, JSON
+	CheckedAt          *time.Time
 	Steps              []Step
+}
+
+// Planned is what the device was when the change was drafted; another device is not touched.
+type Planned struct {
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+}
+
+// An Acceptance is a warning that a person took on.
+type Acceptance struct {
+	Check  string    `json:"check"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	At     time.Time `json:"at"`
+}
+
+// Accepts reports whether a warning of that name was accepted.
+func (c *Change) Accepts(check string) bool {
+	return slices.ContainsFunc(c.Accepted, func(a Acceptance) bool { return a.Check == check })
+}
+
+// CanGoBack reports whether something was done that a declared way back undoes.
+func (c *Change) CanGoBack() bool {
+	hop, ok := c.Passed()
+	return ok && c.Returning == nil && hop < len(c.Back) && c.Back[hop].Way != change.NoWayBack
+}
+
+// Passed is the last hop that went past its point of no return.
+func (c *Change) Passed() (hop int, ok bool) {
+	for _, s := range c.Steps {
+		if s.Plan.Irreversible() && !s.Plan.Back && s.Plan.Hop >= 0 && s.State != change.StepWaiting && s.State != change.StepSkipped {
+			hop, ok = s.Plan.Hop, true
+		}
+	}
+	return hop, ok
+}
+
+// Possible lists what can be asked of the change now.
+func (c *Change) Possible() []change.Action {
+	return change.Possible(c.State, c.Question, c.CanGoBack())
 }
 
 // Kinds of changes.
 const (
 	Firmware = "firmware"
 	Restore  = "restore"
+	GoBack   = "back" // start the installation in the other slot again
+)
+
+// What happens when a change fails after the point of no return.
+const (
+	BackAutomatic = "automatic"
+	BackOffered   = "offered"
 )
 
 // A Step is the record of one step.
@@ -51,11 +111,13 @@ type Step struct {
 }
 
 const changeColumns = `c.id, c.device_id, d.name, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by,
-	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key FROM changes c JOIN devices d ON d.id = c.device_id`
+	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key,
+	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.question, c.accepted, c.checks, c.checked_at FROM changes c JOIN devices d ON d.id = c.device_id`
 
 func scanChange(r pgx.Row) (c Change, err error) {
 	err = one(r.Scan(&c.ID, &c.DeviceID, &c.Device, &c.State, &c.From, &c.To, &c.Path, &c.CreatedBy, &c.CreatedAt, &c.ApprovedBy,
-		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure, &c.Kind, &c.Work, &c.ExpectsHostKey))
+		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure, &c.Kind, &c.Work, &c.ExpectsHostKey,
+		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt))
 	return c, err
 }
 
@@ -65,18 +127,32 @@ func (s *Store) AddChange(ctx context.Context, c Change) (id int64, err error) {
 		if c.Kind == "" {
 			c.Kind = Firmware
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
-			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey).Scan(&id); err != nil {
+		if c.BackPolicy == "" {
+			c.BackPolicy = BackOffered
+		}
+		if c.Back == nil {
+			c.Back = []change.Back{}
+		}
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, planned, window_from, window_to)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`,
+			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.Planned, c.WindowFrom, c.WindowTo).Scan(&id); err != nil {
 			return err
 		}
-		for _, st := range c.Steps {
-			if _, err := tx.Exec(ctx, `INSERT INTO steps (change_id, number, plan) VALUES ($1, $2, $3)`, id, st.Plan.Number, st.Plan); err != nil {
-				return err
-			}
+		if err := addSteps(ctx, tx, id, c.Steps); err != nil {
+			return err
 		}
 		return note(ctx, tx, id, 0, 0, "drafted", "by "+c.CreatedBy)
 	})
 	return id, err
+}
+
+func addSteps(ctx context.Context, tx pgx.Tx, id int64, steps []Step) error {
+	rows := make([][]any, 0, len(steps))
+	for _, st := range steps {
+		rows = append(rows, []any{id, st.Plan.Number, st.Plan})
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"steps"}, []string{"change_id", "number", "plan"}, pgx.CopyFromRows(rows))
+	return err
 }
 
 // Change returns a change with its steps.
@@ -86,14 +162,18 @@ func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
 		if c, err = scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1`, id)); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, `SELECT plan, state, started_at, ended_at, attempts, fraction, note, intent, outcome FROM steps WHERE change_id = $1 ORDER BY number`, id)
-		if err != nil {
-			return err
-		}
-		c.Steps, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Step])
+		c.Steps, err = steps(ctx, tx, id)
 		return err
 	})
 	return c, err
+}
+
+func steps(ctx context.Context, tx pgx.Tx, id int64) ([]Step, error) {
+	rows, err := tx.Query(ctx, `SELECT plan, state, started_at, ended_at, attempts, fraction, note, intent, outcome FROM steps WHERE change_id = $1 ORDER BY number`, id)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Step])
 }
 
 // Changes lists changes without steps, newest first, of one device or of all (""), before a number (0: from the newest).
@@ -105,27 +185,34 @@ func (s *Store) Changes(ctx context.Context, device string, before int64, limit 
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Change, error) { return scanChange(r) })
 }
 
-// Act carries out a person's action on a change: it moves the state as change.Next allows, and calls then in the same
-// transaction. An action that is not possible is a *ActionError; a device that is taken is a *BusyError.
-func (s *Store) Act(ctx context.Context, id int64, a change.Action, by string, then func(pgx.Tx, change.State) error) error {
+// Act carries out a person's action on a change: it moves the state as change.Next allows, does what the action says with the
+// records, and calls then in the same transaction. text is the person's words: a reason, what was seen. An action that is
+// not possible is a *ActionError; a device that is taken is a *BusyError.
+func (s *Store) Act(ctx context.Context, id int64, a change.Action, by, text string, then func(pgx.Tx, change.State) error) error {
 	var c Change
 	err := s.tx(ctx, func(tx pgx.Tx) (err error) {
 		if c, err = scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1 FOR UPDATE OF c`, id)); err != nil {
 			return err
 		}
-		to, err := change.Next(c.State, a)
+		if c.Steps, err = steps(ctx, tx, id); err != nil {
+			return err
+		}
+		to, err := change.Next(c.State, a, c.Question, c.CanGoBack())
 		if err != nil {
 			return &ActionError{err}
 		}
-		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2,
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = NULL,
 			approved_by = CASE WHEN $3 = 'approve' THEN $4 ELSE approved_by END,
 			approved_at = CASE WHEN $3 = 'approve' THEN now() ELSE approved_at END,
 			started_at  = CASE WHEN $3 = 'start' THEN now() ELSE started_at END,
-			ended_at    = CASE WHEN $3 = 'stop' THEN now() ELSE ended_at END
+			ended_at    = CASE WHEN $3 IN ('stop', 'leave') THEN now() ELSE ended_at END
 			WHERE id = $1`, id, to, a, by); err != nil {
 			return err
 		}
-		if err := note(ctx, tx, id, 0, 0, string(a), "by "+by); err != nil {
+		if err := note(ctx, tx, id, 0, 0, string(a), strings.TrimSuffix("by "+by+": "+text, ": ")); err != nil {
+			return err
+		}
+		if err := c.answer(ctx, tx, a, by, text); err != nil {
 			return err
 		}
 		if then != nil {
@@ -137,12 +224,168 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by string, t
 	})
 	if constraint, ok := Conflict(err); ok && constraint == "one_open_change" {
 		busy := &BusyError{Device: c.Device}
-		if err := s.Pool.QueryRow(ctx, `SELECT id, state FROM changes WHERE device_id = $1 AND state IN ('running', 'holding', 'held')`, c.DeviceID).Scan(&busy.Change, &busy.State); err != nil {
+		if err := s.Pool.QueryRow(ctx, `SELECT id, state FROM changes WHERE device_id = $1 AND state IN ('running', 'holding', 'held', 'asking')`, c.DeviceID).Scan(&busy.Change, &busy.State); err != nil {
 			return err
 		}
 		return busy
 	}
 	return err
+}
+
+// answer does with the records what an answer to a question says.
+func (c *Change) answer(ctx context.Context, tx pgx.Tx, a change.Action, by, text string) error {
+	switch a {
+	case change.SignOff:
+		said := strings.TrimSuffix("signed off by "+by+": "+text, ": ")
+		if _, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), fraction = 1, note = '', outcome = $4 WHERE change_id = $1 AND number = $2`,
+			c.ID, c.Question.Step, change.StepDone, said); err != nil {
+			return err
+		}
+		return note(ctx, tx, c.ID, c.Question.Step, 0, string(change.StepDone), said)
+	case change.Accept:
+		return accept(ctx, tx, c, c.Question.Checks, by, text)
+	case change.Retry: // what was intended stays known: the step begins with a look at the device
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
+		return err
+	case change.Leave:
+		_, err := tx.Exec(ctx, `UPDATE changes SET failure = $2 WHERE id = $1`, c.ID, fmt.Sprintf("%s. %s left the device as it stands.", strings.TrimSuffix(c.Question.Text, "."), by))
+		return err
+	case change.GoBack:
+		why := "a person asked for it"
+		if c.Question != nil {
+			why = c.Question.Text
+		}
+		hop, _ := c.Passed()
+		return takeBack(ctx, tx, c, hop, 0, why)
+	}
+	return nil
+}
+
+func accept(ctx context.Context, tx pgx.Tx, c *Change, checks []string, by, reason string) error {
+	for _, check := range checks {
+		if !c.Accepts(check) {
+			c.Accepted = append(c.Accepted, Acceptance{check, by, reason, time.Now().UTC()})
+		}
+	}
+	_, err := tx.Exec(ctx, `UPDATE changes SET accepted = $2 WHERE id = $1`, c.ID, c.Accepted)
+	return err
+}
+
+// AcceptChecks records that a person takes warnings on, before the start.
+func (s *Store) AcceptChecks(ctx context.Context, id int64, checks []string, by, reason string) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1 FOR UPDATE OF c`, id))
+		if err != nil {
+			return err
+		}
+		if c.State != change.Drafted && c.State != change.Approved {
+			return &ActionError{fmt.Errorf("warnings of a change that is %s are accepted when it asks for it", c.State)}
+		}
+		if err := accept(ctx, tx, &c, checks, by, reason); err != nil {
+			return err
+		}
+		if err := note(ctx, tx, id, 0, 0, "accepted", fmt.Sprintf("%s, by %s: %s", strings.Join(checks, ", "), by, reason)); err != nil {
+			return err
+		}
+		return notify(ctx, tx, id)
+	})
+}
+
+// SetTerms says when a change may run and what happens when it fails. What was approved has to be approved anew.
+func (s *Store) SetTerms(ctx context.Context, id int64, from, to *time.Time, policy, by string) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1 FOR UPDATE OF c`, id))
+		if err != nil {
+			return err
+		}
+		if c.State != change.Drafted && c.State != change.Approved {
+			return &ActionError{fmt.Errorf("the terms of a change that is %s stay as they are", c.State)}
+		}
+		if _, err := tx.Exec(ctx, `UPDATE changes SET window_from = $2, window_to = $3, back_policy = $4, state = $5, approved_by = NULL, approved_at = NULL WHERE id = $1`, id, from, to, policy, change.Drafted); err != nil {
+			return err
+		}
+		detail := "by " + by
+		if c.State == change.Approved {
+			detail += "; it has to be approved anew"
+		}
+		if err := note(ctx, tx, id, 0, 0, "terms", detail); err != nil {
+			return err
+		}
+		return notify(ctx, tx, id)
+	})
+}
+
+// takeBack skips what is left and adds the steps of a hop's way back.
+func takeBack(ctx context.Context, tx pgx.Tx, c *Change, hop int, fence int64, why string) error {
+	if hop >= len(c.Back) || c.Back[hop].Way == change.NoWayBack {
+		return fmt.Errorf("change %d declares no way back for hop %d", c.ID, hop+1)
+	}
+	if _, err := tx.Exec(ctx, `UPDATE steps SET state = CASE WHEN state = 'running' THEN 'failed' ELSE 'skipped' END, ended_at = CASE WHEN state = 'running' THEN now() END, note = '' WHERE change_id = $1 AND state IN ('waiting', 'running')`, c.ID); err != nil {
+		return err
+	}
+	var more []Step
+	for i, st := range c.Back[hop].Steps {
+		st.Number = len(c.Steps) + i + 1
+		more = append(more, Step{Plan: st})
+	}
+	if err := addSteps(ctx, tx, c.ID, more); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `UPDATE changes SET going_back = $2, return_why = $3 WHERE id = $1`, c.ID, hop, why); err != nil {
+		return err
+	}
+	return note(ctx, tx, c.ID, 0, fence, "going back", c.Back[hop].Text)
+}
+
+// TakeBack begins the way back of a hop because a step failed. The step is closed in the same moment.
+func (s *Store) TakeBack(ctx context.Context, l Lease, c *Change, hop, failed int, why string) error {
+	return s.fenced(ctx, l, c.ID, func(tx pgx.Tx) error {
+		if err := endStep(ctx, tx, l, c.ID, failed, change.StepFailed, why); err != nil {
+			return err
+		}
+		return takeBack(ctx, tx, c, hop, l.Fence, why)
+	})
+}
+
+// Ask makes a change wait for a person. state is what becomes of the step that asks.
+func (s *Store) Ask(ctx context.Context, l Lease, changeID int64, q change.Question, state change.StepState, outcome string) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		if state == change.StepFailed {
+			if err := endStep(ctx, tx, l, changeID, q.Step, state, outcome); err != nil {
+				return err
+			}
+		} else if _, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), note = $4 WHERE change_id = $1 AND number = $2`, changeID, q.Step, state, outcome); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = $3 WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Asking, q); err != nil {
+			return err
+		}
+		return note(ctx, tx, changeID, q.Step, l.Fence, "asks", q.Text)
+	})
+}
+
+// SetChecks records a look at whether a change is ready.
+func (s *Store) SetChecks(ctx context.Context, changeID int64, checks []byte) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE changes SET checks = $2, checked_at = now() WHERE id = $1`, changeID, checks)
+	return err
+}
+
+// StepSeconds are how long steps of a kind took on devices of a model, newest first, at most limit, of changes at the same
+// pace.
+func (s *Store) StepSeconds(ctx context.Context, model string, limit int) (map[string][]float64, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT kind, seconds FROM (
+		SELECT s.plan->>'Kind' AS kind, extract(epoch FROM s.ended_at - s.started_at)::float8 AS seconds,
+			row_number() OVER (PARTITION BY s.plan->>'Kind' ORDER BY s.ended_at DESC) AS n
+		FROM steps s JOIN changes c ON c.id = s.change_id
+		WHERE c.planned->>'model' = $1 AND s.state = 'done' AND s.plan->>'Kind' <> 'hand') t WHERE n <= $2`, model, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]float64{}
+	var kind string
+	var seconds float64
+	_, err = pgx.ForEachRow(rows, []any{&kind, &seconds}, func() error { out[kind] = append(out[kind], seconds); return nil })
+	return out, err
 }
 
 // An ActionError says that an action is not possible in the state a change is in.
@@ -287,10 +530,29 @@ func (s *Store) RedoStep(ctx context.Context, l Lease, changeID int64, number in
 	})
 }
 
-// SetReadings records the readings before the change.
-func (s *Store) SetReadings(ctx context.Context, l Lease, changeID int64, readings []byte) error {
+// SetReadings records the readings before the change, also as a set to compare with later.
+func (s *Store) SetReadings(ctx context.Context, l Lease, changeID, deviceID int64, version string, readings []byte) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE changes SET readings = $2 WHERE id = $1`, changeID, readings)
+		if _, err := tx.Exec(ctx, `UPDATE changes SET readings = $2 WHERE id = $1`, changeID, readings); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `INSERT INTO reading_sets (device_id, change_id, version, readings, taken_by) VALUES ($1, $2, $3, $4, $5)`, deviceID, changeID, version, readings, fmt.Sprintf("change %d", changeID))
+		return err
+	})
+}
+
+// SetWork records what a change puts back.
+func (s *Store) SetWork(ctx context.Context, l Lease, changeID int64, work []byte) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE changes SET work = $2 WHERE id = $1`, changeID, work)
+		return err
+	})
+}
+
+// SetVerdict records a verdict that does not end the change.
+func (s *Store) SetVerdict(ctx context.Context, l Lease, changeID int64, verdict []byte) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE changes SET verdict = $2 WHERE id = $1`, changeID, verdict)
 		return err
 	})
 }
@@ -324,7 +586,7 @@ func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, e Ending
 		if err := endStep(ctx, tx, l, changeID, e.Step, e.StepState, e.Outcome); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, ended_at = now(), verdict = $3, failure = nullif($4, '') WHERE id = $1 AND state IN ('running', 'holding')`,
+		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, ended_at = now(), verdict = coalesce($3, verdict), failure = nullif($4, '') WHERE id = $1 AND state IN ('running', 'holding')`,
 			changeID, e.State, e.Verdict, e.Failure)
 		if err != nil {
 			return err

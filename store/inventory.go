@@ -23,14 +23,28 @@ type Device struct {
 	RefusedRaises       int // second passwords
 	RefusedAt           *time.Time
 	OpenChange          *int64
+	Reach               Reach
+}
+
+// Reach says how a device is reached where that is not simply its address.
+type Reach struct {
+	Console string `json:"console,omitempty"` // host:port of its console line at a console server
+	Only    bool   `json:"only,omitempty"`    // there is no other way
+	Via     string `json:"via,omitempty"`     // device that is signed in to first; its SSH passes the connection on
+	Enter   string `json:"enter,omitempty"`   // command on that device that opens a session into this one, a module of it
 }
 
 const deviceColumns = `d.id, d.name, d.site, d.address, d.dialect, d.groups, d.web, d.host_key, d.transfer,
-	d.created_at, d.portrait, d.portrait_at, d.refused_tries, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND c.state IN ('running', 'holding', 'held'))`
+	d.created_at, d.portrait, d.portrait_at, d.refused_tries, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND c.state IN ('running', 'holding', 'held', 'asking')), d.reach`
+
+// columns are where deviceColumns go.
+func (d *Device) columns() []any {
+	return []any{&d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer,
+		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange, &d.Reach}
+}
 
 func scanDevice(r pgx.Row) (d Device, err error) {
-	err = one(r.Scan(&d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer,
-		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange))
+	err = one(r.Scan(d.columns()...))
 	return d, err
 }
 
@@ -41,8 +55,8 @@ func (s *Store) AddDevice(ctx context.Context, d Device, cs []Credential, seal f
 			d.Groups = []string{}
 		}
 		var id int64
-		if err := tx.QueryRow(ctx, `INSERT INTO devices (name, site, address, dialect, groups, web, host_key, transfer) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`,
-			d.Name, d.Site, d.Address, d.Dialect, d.Groups, d.Web, d.HostKey, d.Transfer).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO devices (name, site, address, dialect, groups, web, host_key, transfer, reach) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
+			d.Name, d.Site, d.Address, d.Dialect, d.Groups, d.Web, d.HostKey, d.Transfer, d.Reach).Scan(&id); err != nil {
 			return err
 		}
 		for i := range cs {
@@ -83,6 +97,24 @@ func (s *Store) Devices(ctx context.Context, after string, limit int) ([]Device,
 // SetWeb says where a device's HTTP side is.
 func (s *Store) SetWeb(ctx context.Context, deviceID int64, url string) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE devices SET web = $2 WHERE id = $1`, deviceID, url)
+	return err
+}
+
+// SetReach says how a device is reached.
+func (s *Store) SetReach(ctx context.Context, deviceID int64, r Reach) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET reach = $2 WHERE id = $1`, deviceID, r)
+	return err
+}
+
+// SetTransfer says how files get onto a device.
+func (s *Store) SetTransfer(ctx context.Context, deviceID int64, transfer string) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET transfer = $2 WHERE id = $1`, deviceID, transfer)
+	return err
+}
+
+// SetAddress says where a device answers from now on.
+func (s *Store) SetAddress(ctx context.Context, deviceID int64, address string) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET address = $2 WHERE id = $1`, deviceID, address)
 	return err
 }
 

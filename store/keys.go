@@ -57,6 +57,7 @@ var sealedColumns = []struct{ kind, list, put string }{
 	{"credential", `SELECT id::text, secret FROM credentials ORDER BY id`, `UPDATE credentials SET secret = $2 WHERE id::text = $1 AND secret = $3`},
 	{"site", `SELECT name, password FROM sites ORDER BY name`, `UPDATE sites SET password = $2 WHERE name = $1 AND password = $3`},
 	{"conversion", `SELECT id::text, work FROM conversions ORDER BY id`, `UPDATE conversions SET work = $2 WHERE id::text = $1 AND work = $3`},
+	{"evidence", `SELECT change_id::text, content FROM evidence ORDER BY id`, `UPDATE evidence SET content = $2 WHERE change_id::text = $1 AND content = $3`},
 	{"setting", `SELECT name, decode(value->>'sealed', 'base64') FROM settings WHERE value->>'sealed' <> '' ORDER BY name`,
 		`UPDATE settings SET value = jsonb_set(value, '{sealed}', to_jsonb(translate(encode($2, 'base64'), E'\n', ''))) WHERE name = $1 AND decode(value->>'sealed', 'base64') = $3`},
 }

@@ -41,8 +41,8 @@ func addChange(t *testing.T, s *Store, d Device, running bool) int64 {
 	id, err := s.AddChange(t.Context(), c)
 	require.NoError(t, err)
 	if running {
-		require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", nil))
-		require.NoError(t, s.Act(t.Context(), id, change.Start, "me", nil))
+		require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", "", nil))
+		require.NoError(t, s.Act(t.Context(), id, change.Start, "me", "", nil))
 	}
 	return id
 }
@@ -210,8 +210,14 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 		"note":     func() error { return s.NoteStep(ctx, old, id, 1, "retry", "x") },
 		"end":      func() error { return s.EndStep(ctx, old, id, 1, change.StepDone, "x") },
 		"redo":     func() error { return s.RedoStep(ctx, old, id, 1, "x") },
-		"readings": func() error { return s.SetReadings(ctx, old, id, []byte(`{}`)) },
-		"held":     func() error { _, err := s.HeldNow(ctx, old, id); return err },
+		"readings": func() error { return s.SetReadings(ctx, old, id, 1, "5.0.7", []byte(`{}`)) },
+		"work":     func() error { return s.SetWork(ctx, old, id, []byte(`{}`)) },
+		"verdict":  func() error { return s.SetVerdict(ctx, old, id, []byte(`{}`)) },
+		"ask":      func() error { return s.Ask(ctx, old, id, change.Question{Step: 1}, change.StepRunning, "") },
+		"back": func() error {
+			return s.TakeBack(ctx, old, &Change{ID: id, Back: []change.Back{{Way: change.BackBySlot}}}, 0, 1, "")
+		},
+		"held": func() error { _, err := s.HeldNow(ctx, old, id); return err },
 		"close": func() error {
 			return s.EndChange(ctx, old, id, Ending{Step: 1, StepState: change.StepDone, State: change.Done})
 		},
@@ -270,19 +276,19 @@ func TestActionsAndBusyDevices(t *testing.T) {
 	d := addDevice(t, s, "a")
 	one, two := addChange(t, s, d, true), addChange(t, s, d, false)
 	var action *ActionError
-	require.ErrorAs(t, s.Act(ctx, two, change.Start, "me", nil), &action)
-	require.NoError(t, s.Act(ctx, two, change.Approve, "you", nil))
+	require.ErrorAs(t, s.Act(ctx, two, change.Start, "me", "", nil), &action)
+	require.NoError(t, s.Act(ctx, two, change.Approve, "you", "", nil))
 	var busy *BusyError
-	require.ErrorAs(t, s.Act(ctx, two, change.Start, "me", nil), &busy)
+	require.ErrorAs(t, s.Act(ctx, two, change.Start, "me", "", nil), &busy)
 	assert.Equal(t, BusyError{Device: "a", Change: one, State: "running"}, *busy)
-	assert.ErrorIs(t, s.Act(ctx, 999, change.Start, "me", nil), ErrNotFound)
+	assert.ErrorIs(t, s.Act(ctx, 999, change.Start, "me", "", nil), ErrNotFound)
 
 	failed := fmt.Errorf("no worker")
-	require.ErrorIs(t, s.Act(ctx, one, change.Hold, "me", func(pgx.Tx, change.State) error { return failed }), failed)
+	require.ErrorIs(t, s.Act(ctx, one, change.Hold, "me", "", func(pgx.Tx, change.State) error { return failed }), failed)
 	c, err := s.Change(ctx, one)
 	require.NoError(t, err)
 	assert.Equal(t, change.Running, c.State, "what was to happen with it did not, so neither did the action")
-	require.NoError(t, s.Act(ctx, one, change.Hold, "me", nil))
+	require.NoError(t, s.Act(ctx, one, change.Hold, "me", "", nil))
 	l := acquire(t, s, d, time.Hour)
 	held, err := s.HeldNow(ctx, l, one)
 	require.NoError(t, err)
@@ -291,8 +297,8 @@ func TestActionsAndBusyDevices(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, held, "only once")
 	assert.Error(t, s.EndChange(ctx, l, one, Ending{Step: 1, StepState: change.StepDone, State: change.Done}), "a held change does not end by itself")
-	require.NoError(t, s.Act(ctx, one, change.Stop, "me", nil))
-	require.NoError(t, s.Act(ctx, two, change.Start, "me", nil), "the device is free again")
+	require.NoError(t, s.Act(ctx, one, change.Stop, "me", "", nil))
+	require.NoError(t, s.Act(ctx, two, change.Start, "me", "", nil), "the device is free again")
 	counts, err := s.CountChanges(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int64{"running": 1, "stopped": 1}, counts)
@@ -322,7 +328,7 @@ func TestListeners(t *testing.T) {
 	go s.Listen(ctx, func(id int64) { heard <- id })
 	require.EqualValues(t, 0, <-heard, "once it listens, everybody looks")
 	id := addChange(t, s, d, false)
-	require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", nil))
+	require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", "", nil))
 	require.EqualValues(t, id, <-heard)
 
 	// The database cuts the connection: it listens again and says that something may have been missed.
@@ -336,7 +342,7 @@ func TestListeners(t *testing.T) {
 			t.Fatal("not heard again")
 		}
 	}
-	require.NoError(t, s.Act(t.Context(), id, change.Start, "me", nil))
+	require.NoError(t, s.Act(t.Context(), id, change.Start, "me", "", nil))
 	for got := range heard {
 		if got == id {
 			break

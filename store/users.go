@@ -30,6 +30,17 @@ func (s *Store) EnsureFirstUser(ctx context.Context, name string) (password stri
 	return password, nil
 }
 
+// AddUser adds a user with a random password and returns it. A name that is taken is a Conflict.
+func (s *Store) AddUser(ctx context.Context, name string) (password string, err error) {
+	password = rand.Text()[:16]
+	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	if err != nil {
+		return "", err
+	}
+	_, err = s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) VALUES ($1, $2)`, name, string(hash))
+	return password, err
+}
+
 // SetPassword gives a user a new random password, returns it, and ends the user's sessions.
 func (s *Store) SetPassword(ctx context.Context, name string) (password string, err error) {
 	password = rand.Text()[:16]

@@ -28,7 +28,7 @@ import (
 )
 
 // A Receiver takes files that devices send to us, over SFTP, FTP (RFC 959) and TFTP (RFC 1350), and hands files out over
-// TFTP and HTTP to devices that fetch them. Every file is announced before, gets an address of its own that holds for one
+// these and HTTP to devices that fetch them (offer.go). Every file is announced before, gets an address of its own that holds for one
 // delivery, and nothing else is taken or given.
 type Receiver struct {
 	log     *slog.Logger
@@ -42,7 +42,7 @@ type Receiver struct {
 
 	mu      sync.Mutex
 	expects map[string]*expectation // by token
-	offers  map[string][]byte       // over TFTP, by token
+	offers  map[string]given        // by token; those over HTTP are the Server's
 }
 
 type expectation struct {
@@ -66,7 +66,7 @@ type ReceiverConfig struct {
 
 // Receive starts a receiver.
 func Receive(c ReceiverConfig) (r *Receiver, err error) {
-	r = &Receiver{log: c.Log, give: c.Give, host: c.Host, expects: map[string]*expectation{}, offers: map[string][]byte{}}
+	r = &Receiver{log: c.Log, give: c.Give, host: c.Host, expects: map[string]*expectation{}, offers: map[string]given{}}
 	defer func() {
 		if err != nil {
 			r.Close()
@@ -170,23 +170,6 @@ func (r *Receiver) Expect(scheme string, limit int64) (url string, wait func(con
 	return url, wait, func() { r.mu.Lock(); delete(r.expects, token); r.mu.Unlock() }, nil
 }
 
-// OfferData hands data out once, over http or tftp.
-func (r *Receiver) OfferData(scheme string, data []byte) (url string, withdraw func(), err error) {
-	if scheme == "http" {
-		url, withdraw = r.give.OfferBytes(data, 10*time.Minute)
-		return url, withdraw, nil
-	}
-	at, err := r.address(scheme)
-	if err != nil {
-		return "", nil, err
-	}
-	token := strings.ToLower(rand.Text())
-	r.mu.Lock()
-	r.offers[token] = data
-	r.mu.Unlock()
-	return fmt.Sprintf("tftp://%s/%s", at, token), func() { r.mu.Lock(); delete(r.offers, token); r.mu.Unlock() }, nil
-}
-
 var errUnexpected = errors.New("no delivery is expected")
 
 // begin claims an expectation; a delivery that broke off may be begun again.
@@ -278,7 +261,7 @@ func (r *Receiver) serveConn(c net.Conn, key ssh.Signer) {
 	cfg := &ssh.ServerConfig{MaxAuthTries: 1, PasswordCallback: func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		if m.User() != deliverer || r.expects[string(password)] == nil {
+		if !r.knows(m.User(), string(password)) {
 			return nil, errUnexpected
 		}
 		token = string(password)
@@ -327,8 +310,14 @@ type sftpTake struct {
 	d     *delivery
 }
 
-// Fileread implements sftp.FileReader: there is nothing to read.
-func (h *sftpTake) Fileread(*sftp.Request) (io.ReaderAt, error) { return nil, os.ErrPermission }
+// Fileread implements sftp.FileReader: the one file that is offered can be read.
+func (h *sftpTake) Fileread(*sftp.Request) (io.ReaderAt, error) {
+	f, err := h.r.offered(h.token)
+	if err != nil {
+		return nil, os.ErrPermission
+	}
+	return f, nil
+}
 
 // Filecmd implements sftp.FileCmder: devices that set times and modes may, it means nothing.
 func (h *sftpTake) Filecmd(r *sftp.Request) error {
@@ -338,8 +327,15 @@ func (h *sftpTake) Filecmd(r *sftp.Request) error {
 	return os.ErrPermission
 }
 
-// Filelist implements sftp.FileLister.
-func (h *sftpTake) Filelist(*sftp.Request) (sftp.ListerAt, error) { return nil, os.ErrNotExist }
+// Filelist implements sftp.FileLister: of the file that is offered the size can be asked.
+func (h *sftpTake) Filelist(q *sftp.Request) (sftp.ListerAt, error) {
+	f, err := h.r.offered(h.token)
+	if err != nil || q.Method == "List" {
+		return nil, os.ErrNotExist
+	}
+	defer f.Close()
+	return oneFile{f}, nil
+}
 
 // Filewrite implements sftp.FileWriter.
 func (h *sftpTake) Filewrite(*sftp.Request) (io.WriterAt, error) {
@@ -428,7 +424,7 @@ func (d *ftpDriver) ClientDisconnected(ftpserver.ClientContext) {}
 func (d *ftpDriver) AuthUser(_ ftpserver.ClientContext, user, pass string) (ftpserver.ClientDriver, error) {
 	d.r.mu.Lock()
 	defer d.r.mu.Unlock()
-	if user != deliverer || d.r.expects[pass] == nil {
+	if !d.r.knows(user, pass) {
 		return nil, errUnexpected
 	}
 	return &ftpFiles{afero.NewReadOnlyFs(afero.NewMemMapFs()), d.r, pass}, nil
@@ -446,7 +442,15 @@ type ftpFiles struct {
 
 // GetHandle implements ftpserver.ClientDriverExtentionFileTransfer.
 func (f *ftpFiles) GetHandle(_ string, flags int, offset int64) (ftpserver.FileTransfer, error) {
-	if flags&os.O_WRONLY == 0 || offset != 0 {
+	if flags&os.O_WRONLY == 0 {
+		file, err := f.r.offered(f.token)
+		if err != nil {
+			return nil, os.ErrPermission
+		}
+		_, err = file.Seek(offset, io.SeekStart)
+		return file, err
+	}
+	if offset != 0 {
 		return nil, os.ErrPermission
 	}
 	e, err := f.r.begin(f.token)
@@ -490,20 +494,6 @@ func (r *Receiver) tftpTake(name string, wt io.WriterTo) error {
 type writerAt struct{ d *delivery }
 
 func (w writerAt) Write(p []byte) (int, error) { return w.d.WriteAt(p, int64(len(w.d.data))) }
-
-func (r *Receiver) tftpGive(name string, rf io.ReaderFrom) error {
-	r.mu.Lock()
-	data, ok := r.offers[path.Base(name)]
-	r.mu.Unlock()
-	if !ok {
-		return os.ErrNotExist
-	}
-	if s, ok := rf.(tftp.OutgoingTransfer); ok {
-		s.SetSize(int64(len(data)))
-	}
-	_, err := rf.ReadFrom(bytes.NewReader(data))
-	return err
-}
 
 // OfferBytes returns an address for data, valid once and for d, and a function that withdraws it.
 func (s *Server) OfferBytes(data []byte, d time.Duration) (url string, withdraw func()) {

@@ -320,6 +320,25 @@ type ClientInterface interface {
 	// Corresponds with GET /catalogue/{file}/versions/{id}/compare/{other} (the `CompareCatalogueVersions` operationId).
 	CompareCatalogueVersions(ctx context.Context, file string, id ID, other int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetChangePolicy Who approves, and what happens when a change fails
+	//
+	// Corresponds with GET /change-policy (the `GetChangePolicy` operationId).
+	GetChangePolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutChangePolicyWithBody Set the policy
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+	PutChangePolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutChangePolicy Set the policy
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+	PutChangePolicy(ctx context.Context, body PutChangePolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListChanges Changes, newest first, without their steps
 	//
 	// Corresponds with GET /changes (the `ListChanges` operationId).
@@ -344,6 +363,37 @@ type ClientInterface interface {
 	// Corresponds with GET /changes/{id} (the `GetChange` operationId).
 	GetChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AcceptWarningsWithBody Take warnings on, by name and with a reason, before the start
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+	AcceptWarningsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptWarnings Take warnings on, by name and with a reason, before the start
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+	AcceptWarnings(ctx context.Context, id ID, body AcceptWarningsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEvidence What people attached to hand steps
+	//
+	// Corresponds with GET /changes/{id}/evidence (the `ListEvidence` operationId).
+	ListEvidence(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddEvidenceWithBody Attach a picture or a file to a hand step
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /changes/{id}/evidence (the `AddEvidence` operationId).
+	AddEvidenceWithBody(ctx context.Context, id ID, params *AddEvidenceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEvidence One attached file
+	//
+	// Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
+	GetEvidence(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJournal The journal of a change, oldest first
 	//
 	// Corresponds with GET /changes/{id}/journal (the `ListJournal` operationId).
@@ -362,10 +412,49 @@ type ClientInterface interface {
 	// Corresponds with GET /changes/{id}/medium (the `GetMedium` operationId).
 	GetMedium(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnChange Approve, start, hold, resume or stop a change
+	// CheckChange Look at the device now and say whether the change may start
+	//
+	// Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
+	CheckChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTermsWithBody Say when a change may run and what happens when it fails; it has to be approved anew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+	SetTermsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+	SetTerms(ctx context.Context, id ID, body SetTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetWayBack What going back now would lose
+	//
+	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
+	GetWayBack(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnChangeWithBody Approve, start, hold, resume or stop a change, or answer what it asks
+	//
+	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+	// held change whose last hop has passed its point of no return can go back too.
+	//
+	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
-	ActOnChange(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ActOnChangeWithBody(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
+	//
+	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+	// held change whose last hop has passed its point of no return can go back too.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
+	ActOnChange(ctx context.Context, id ID, action Action, body ActOnChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CarveServicesWithBody Services of a gateway with all they need, and what stays behind; nothing is stored
 	//
@@ -552,10 +641,20 @@ type ClientInterface interface {
 	// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
 	SetDevice(ctx context.Context, name DeviceName, body SetDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PreviewBack What starting the previous installation again would lose
+	//
+	// Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
+	PreviewBack(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBackupAttempts The latest attempts to take a backup
 	//
 	// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
 	ListBackupAttempts(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadConsoleLog What was seen on the console line, oldest first
+	//
+	// Corresponds with GET /devices/{name}/console-log (the `ReadConsoleLog` operationId).
+	ReadConsoleLog(ctx context.Context, name DeviceName, params *ReadConsoleLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetCredentialsWithBody Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	//
@@ -614,6 +713,16 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{name}/path (the `FindPath` operationId).
 	FindPath(ctx context.Context, name DeviceName, body FindPathJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListReadings Readings that were taken of a device, newest first
+	//
+	// Corresponds with GET /devices/{name}/readings (the `ListReadings` operationId).
+	ListReadings(ctx context.Context, name DeviceName, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeReadings Measure the device now
+	//
+	// Corresponds with POST /devices/{name}/readings (the `TakeReadings` operationId).
+	TakeReadings(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RefreshDevice Ask the device what it is now
 	//
 	// Corresponds with POST /devices/{name}/refresh (the `RefreshDevice` operationId).
@@ -623,6 +732,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 	ListReleases(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyDeviceWithBody Measure the device now and hold it against readings of before; needs no change
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+	VerifyDeviceWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+	VerifyDevice(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExplainHopWithBody Why one jump is supported or refused
 	//
@@ -744,6 +867,30 @@ type ClientInterface interface {
 	// Corresponds with PUT /notifications (the `PutNotifications` operationId).
 	PutNotifications(ctx context.Context, body PutNotificationsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListOwnReadings Readings that were added to those of the dialects
+	//
+	// Corresponds with GET /own-readings (the `ListOwnReadings` operationId).
+	ListOwnReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutOwnReadingWithBody Add a reading for a group of devices, or replace it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+	PutOwnReadingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutOwnReading Add a reading for a group of devices, or replace it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+	PutOwnReading(ctx context.Context, body PutOwnReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteOwnReading Take a reading away
+	//
+	// Corresponds with DELETE /own-readings/{id} (the `DeleteOwnReading` operationId).
+	DeleteOwnReading(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PlanPathWithBody A path on paper, for a portrait that is typed in
 	//
 	// Takes any type of body and a specified content type.
@@ -800,6 +947,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /sign-out (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSimulation The simulated devices and what goes wrong with them; 404 where nothing is simulated
+	//
+	// Corresponds with GET /simulation (the `GetSimulation` operationId).
+	GetSimulation(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HealFault Take a fault away
+	//
+	// Corresponds with DELETE /simulation/{name}/faults/{fault} (the `HealFault` operationId).
+	HealFault(ctx context.Context, name DeviceName, fault string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArmFaultWithBody Let something go wrong with a simulated device
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+	ArmFaultWithBody(ctx context.Context, name DeviceName, fault string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArmFault Let something go wrong with a simulated device
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+	ArmFault(ctx context.Context, name DeviceName, fault string, body ArmFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSites The makers' release sites
 	//
@@ -1468,6 +1639,55 @@ func (c *Client) CompareCatalogueVersions(ctx context.Context, file string, id I
 	return c.Client.Do(req)
 }
 
+// GetChangePolicy Who approves, and what happens when a change fails
+//
+// Corresponds with GET /change-policy (the `GetChangePolicy` operationId).
+func (c *Client) GetChangePolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetChangePolicyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutChangePolicyWithBody Set the policy
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+func (c *Client) PutChangePolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutChangePolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutChangePolicy Set the policy
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+func (c *Client) PutChangePolicy(ctx context.Context, body PutChangePolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutChangePolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListChanges Changes, newest first, without their steps
 //
 // Corresponds with GET /changes (the `ListChanges` operationId).
@@ -1532,6 +1752,87 @@ func (c *Client) GetChange(ctx context.Context, id ID, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
+// AcceptWarningsWithBody Take warnings on, by name and with a reason, before the start
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+func (c *Client) AcceptWarningsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptWarningsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptWarnings Take warnings on, by name and with a reason, before the start
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+func (c *Client) AcceptWarnings(ctx context.Context, id ID, body AcceptWarningsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptWarningsRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEvidence What people attached to hand steps
+//
+// Corresponds with GET /changes/{id}/evidence (the `ListEvidence` operationId).
+func (c *Client) ListEvidence(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEvidenceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddEvidenceWithBody Attach a picture or a file to a hand step
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /changes/{id}/evidence (the `AddEvidence` operationId).
+func (c *Client) AddEvidenceWithBody(ctx context.Context, id ID, params *AddEvidenceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddEvidenceRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEvidence One attached file
+//
+// Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
+func (c *Client) GetEvidence(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEvidenceRequest(c.Server, id, item)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListJournal The journal of a change, oldest first
 //
 // Corresponds with GET /changes/{id}/journal (the `ListJournal` operationId).
@@ -1580,11 +1881,100 @@ func (c *Client) GetMedium(ctx context.Context, id ID, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
-// ActOnChange Approve, start, hold, resume or stop a change
+// CheckChange Look at the device now and say whether the change may start
+//
+// Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
+func (c *Client) CheckChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckChangeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTermsWithBody Say when a change may run and what happens when it fails; it has to be approved anew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+func (c *Client) SetTermsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTermsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+func (c *Client) SetTerms(ctx context.Context, id ID, body SetTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTermsRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWayBack What going back now would lose
+//
+// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
+func (c *Client) GetWayBack(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWayBackRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnChangeWithBody Approve, start, hold, resume or stop a change, or answer what it asks
+//
+// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+// held change whose last hop has passed its point of no return can go back too.
+//
+// Takes any type of body and a specified content type.
 //
 // Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
-func (c *Client) ActOnChange(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewActOnChangeRequest(c.Server, id, action)
+func (c *Client) ActOnChangeWithBody(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnChangeRequestWithBody(c.Server, id, action, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
+//
+// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+// held change whose last hop has passed its point of no return can go back too.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
+func (c *Client) ActOnChange(ctx context.Context, id ID, action Action, body ActOnChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnChangeRequest(c.Server, id, action, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2070,11 +2460,41 @@ func (c *Client) SetDevice(ctx context.Context, name DeviceName, body SetDeviceJ
 	return c.Client.Do(req)
 }
 
+// PreviewBack What starting the previous installation again would lose
+//
+// Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
+func (c *Client) PreviewBack(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewBackRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListBackupAttempts The latest attempts to take a backup
 //
 // Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
 func (c *Client) ListBackupAttempts(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListBackupAttemptsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadConsoleLog What was seen on the console line, oldest first
+//
+// Corresponds with GET /devices/{name}/console-log (the `ReadConsoleLog` operationId).
+func (c *Client) ReadConsoleLog(ctx context.Context, name DeviceName, params *ReadConsoleLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadConsoleLogRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2232,6 +2652,36 @@ func (c *Client) FindPath(ctx context.Context, name DeviceName, body FindPathJSO
 	return c.Client.Do(req)
 }
 
+// ListReadings Readings that were taken of a device, newest first
+//
+// Corresponds with GET /devices/{name}/readings (the `ListReadings` operationId).
+func (c *Client) ListReadings(ctx context.Context, name DeviceName, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReadingsRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeReadings Measure the device now
+//
+// Corresponds with POST /devices/{name}/readings (the `TakeReadings` operationId).
+func (c *Client) TakeReadings(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeReadingsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RefreshDevice Ask the device what it is now
 //
 // Corresponds with POST /devices/{name}/refresh (the `RefreshDevice` operationId).
@@ -2252,6 +2702,40 @@ func (c *Client) RefreshDevice(ctx context.Context, name DeviceName, reqEditors 
 // Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 func (c *Client) ListReleases(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListReleasesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyDeviceWithBody Measure the device now and hold it against readings of before; needs no change
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+func (c *Client) VerifyDeviceWithBody(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyDeviceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyDevice Measure the device now and hold it against readings of before; needs no change
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+func (c *Client) VerifyDevice(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyDeviceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2582,6 +3066,70 @@ func (c *Client) PutNotifications(ctx context.Context, body PutNotificationsJSON
 	return c.Client.Do(req)
 }
 
+// ListOwnReadings Readings that were added to those of the dialects
+//
+// Corresponds with GET /own-readings (the `ListOwnReadings` operationId).
+func (c *Client) ListOwnReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOwnReadingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutOwnReadingWithBody Add a reading for a group of devices, or replace it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+func (c *Client) PutOwnReadingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutOwnReadingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutOwnReading Add a reading for a group of devices, or replace it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+func (c *Client) PutOwnReading(ctx context.Context, body PutOwnReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutOwnReadingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteOwnReading Take a reading away
+//
+// Corresponds with DELETE /own-readings/{id} (the `DeleteOwnReading` operationId).
+func (c *Client) DeleteOwnReading(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteOwnReadingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PlanPathWithBody A path on paper, for a portrait that is typed in
 //
 // Takes any type of body and a specified content type.
@@ -2719,6 +3267,70 @@ func (c *Client) PutSignInTries(ctx context.Context, body PutSignInTriesJSONRequ
 // Corresponds with POST /sign-out (the `SignOut` operationId).
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSimulation The simulated devices and what goes wrong with them; 404 where nothing is simulated
+//
+// Corresponds with GET /simulation (the `GetSimulation` operationId).
+func (c *Client) GetSimulation(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSimulationRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HealFault Take a fault away
+//
+// Corresponds with DELETE /simulation/{name}/faults/{fault} (the `HealFault` operationId).
+func (c *Client) HealFault(ctx context.Context, name DeviceName, fault string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHealFaultRequest(c.Server, name, fault)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArmFaultWithBody Let something go wrong with a simulated device
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+func (c *Client) ArmFaultWithBody(ctx context.Context, name DeviceName, fault string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArmFaultRequestWithBody(c.Server, name, fault, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArmFault Let something go wrong with a simulated device
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+func (c *Client) ArmFault(ctx context.Context, name DeviceName, fault string, body ArmFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArmFaultRequest(c.Server, name, fault, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4213,6 +4825,73 @@ func NewCompareCatalogueVersionsRequest(server string, file string, id ID, other
 	return req, nil
 }
 
+// NewGetChangePolicyRequest constructs an http.Request for the GetChangePolicy method
+func NewGetChangePolicyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/change-policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutChangePolicyRequest calls the generic PutChangePolicy builder with application/json body
+func NewPutChangePolicyRequest(server string, body PutChangePolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutChangePolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutChangePolicyRequestWithBody constructs an http.Request for the PutChangePolicy method, with any body, and a specified content type
+func NewPutChangePolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/change-policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListChangesRequest constructs an http.Request for the ListChanges method
 func NewListChangesRequest(server string, params *ListChangesParams) (*http.Request, error) {
 	var err error
@@ -4380,6 +5059,195 @@ func NewGetChangeRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewAcceptWarningsRequest calls the generic AcceptWarnings builder with application/json body
+func NewAcceptWarningsRequest(server string, id ID, body AcceptWarningsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptWarningsRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcceptWarningsRequestWithBody constructs an http.Request for the AcceptWarnings method, with any body, and a specified content type
+func NewAcceptWarningsRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/accept-warnings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListEvidenceRequest constructs an http.Request for the ListEvidence method
+func NewListEvidenceRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/evidence", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddEvidenceRequestWithBody constructs an http.Request for the AddEvidence method, with any body, and a specified content type
+func NewAddEvidenceRequestWithBody(server string, id ID, params *AddEvidenceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/evidence", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetEvidenceRequest constructs an http.Request for the GetEvidence method
+func NewGetEvidenceRequest(server string, id ID, item int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "item", item, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/evidence/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, id ID, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -4521,8 +5389,134 @@ func NewGetMediumRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
-// NewActOnChangeRequest constructs an http.Request for the ActOnChange method
-func NewActOnChangeRequest(server string, id ID, action Action) (*http.Request, error) {
+// NewCheckChangeRequest constructs an http.Request for the CheckChange method
+func NewCheckChangeRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/ready", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetTermsRequest calls the generic SetTerms builder with application/json body
+func NewSetTermsRequest(server string, id ID, body SetTermsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetTermsRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetTermsRequestWithBody constructs an http.Request for the SetTerms method, with any body, and a specified content type
+func NewSetTermsRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/terms", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetWayBackRequest constructs an http.Request for the GetWayBack method
+func NewGetWayBackRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/way-back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewActOnChangeRequest calls the generic ActOnChange builder with application/json body
+func NewActOnChangeRequest(server string, id ID, action Action, body ActOnChangeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActOnChangeRequestWithBody(server, id, action, "application/json", bodyReader)
+}
+
+// NewActOnChangeRequestWithBody constructs an http.Request for the ActOnChange method, with any body, and a specified content type
+func NewActOnChangeRequestWithBody(server string, id ID, action Action, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4554,10 +5548,12 @@ func NewActOnChangeRequest(server string, id ID, action Action) (*http.Request, 
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5481,6 +6477,40 @@ func NewSetDeviceRequestWithBody(server string, name DeviceName, contentType str
 	return req, nil
 }
 
+// NewPreviewBackRequest constructs an http.Request for the PreviewBack method
+func NewPreviewBackRequest(server string, name DeviceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/back-preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListBackupAttemptsRequest constructs an http.Request for the ListBackupAttempts method
 func NewListBackupAttemptsRequest(server string, name DeviceName) (*http.Request, error) {
 	var err error
@@ -5505,6 +6535,79 @@ func NewListBackupAttemptsRequest(server string, name DeviceName) (*http.Request
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadConsoleLogRequest constructs an http.Request for the ReadConsoleLog method
+func NewReadConsoleLogRequest(server string, name DeviceName, params *ReadConsoleLogParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/console-log", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Change != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "change", *params.Change, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5758,6 +6861,113 @@ func NewFindPathRequestWithBody(server string, name DeviceName, contentType stri
 	return req, nil
 }
 
+// NewListReadingsRequest constructs an http.Request for the ListReadings method
+func NewListReadingsRequest(server string, name DeviceName, params *ListReadingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeReadingsRequest constructs an http.Request for the TakeReadings method
+func NewTakeReadingsRequest(server string, name DeviceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRefreshDeviceRequest constructs an http.Request for the RefreshDevice method
 func NewRefreshDeviceRequest(server string, name DeviceName) (*http.Request, error) {
 	var err error
@@ -5822,6 +7032,53 @@ func NewListReleasesRequest(server string, name DeviceName) (*http.Request, erro
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewVerifyDeviceRequest calls the generic VerifyDevice builder with application/json body
+func NewVerifyDeviceRequest(server string, name DeviceName, body VerifyDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewVerifyDeviceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewVerifyDeviceRequestWithBody constructs an http.Request for the VerifyDevice method, with any body, and a specified content type
+func NewVerifyDeviceRequestWithBody(server string, name DeviceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/verify", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6421,6 +7678,107 @@ func NewPutNotificationsRequestWithBody(server string, contentType string, body 
 	return req, nil
 }
 
+// NewListOwnReadingsRequest constructs an http.Request for the ListOwnReadings method
+func NewListOwnReadingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/own-readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutOwnReadingRequest calls the generic PutOwnReading builder with application/json body
+func NewPutOwnReadingRequest(server string, body PutOwnReadingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutOwnReadingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutOwnReadingRequestWithBody constructs an http.Request for the PutOwnReading method, with any body, and a specified content type
+func NewPutOwnReadingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/own-readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteOwnReadingRequest constructs an http.Request for the DeleteOwnReading method
+func NewDeleteOwnReadingRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/own-readings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPlanPathRequest calls the generic PlanPath builder with application/json body
 func NewPlanPathRequest(server string, body PlanPathJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6618,6 +7976,128 @@ func NewSignOutRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetSimulationRequest constructs an http.Request for the GetSimulation method
+func NewGetSimulationRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/simulation")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHealFaultRequest constructs an http.Request for the HealFault method
+func NewHealFaultRequest(server string, name DeviceName, fault string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "fault", fault, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/simulation/%s/faults/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewArmFaultRequest calls the generic ArmFault builder with application/json body
+func NewArmFaultRequest(server string, name DeviceName, fault string, body ArmFaultJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArmFaultRequestWithBody(server, name, fault, "application/json", bodyReader)
+}
+
+// NewArmFaultRequestWithBody constructs an http.Request for the ArmFault method, with any body, and a specified content type
+func NewArmFaultRequestWithBody(server string, name DeviceName, fault string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "fault", fault, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/simulation/%s/faults/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7234,6 +8714,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /catalogue/{file}/versions/{id}/compare/{other} (the `CompareCatalogueVersions` operationId).
 	CompareCatalogueVersionsWithResponse(ctx context.Context, file string, id ID, other int64, reqEditors ...RequestEditorFn) (*CompareCatalogueVersionsResponse, error)
 
+	// GetChangePolicyWithResponse Who approves, and what happens when a change fails
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /change-policy (the `GetChangePolicy` operationId).
+	GetChangePolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetChangePolicyResponse, error)
+
+	// PutChangePolicyWithBodyWithResponse Set the policy
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+	PutChangePolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChangePolicyResponse, error)
+
+	// PutChangePolicyWithResponse Set the policy
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+	PutChangePolicyWithResponse(ctx context.Context, body PutChangePolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutChangePolicyResponse, error)
+
 	// ListChangesWithResponse Changes, newest first, without their steps
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7262,6 +8763,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /changes/{id} (the `GetChange` operationId).
 	GetChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetChangeResponse, error)
 
+	// AcceptWarningsWithBodyWithResponse Take warnings on, by name and with a reason, before the start
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+	AcceptWarningsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptWarningsResponse, error)
+
+	// AcceptWarningsWithResponse Take warnings on, by name and with a reason, before the start
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+	AcceptWarningsWithResponse(ctx context.Context, id ID, body AcceptWarningsJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptWarningsResponse, error)
+
+	// ListEvidenceWithResponse What people attached to hand steps
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes/{id}/evidence (the `ListEvidence` operationId).
+	ListEvidenceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListEvidenceResponse, error)
+
+	// AddEvidenceWithBodyWithResponse Attach a picture or a file to a hand step
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /changes/{id}/evidence (the `AddEvidence` operationId).
+	AddEvidenceWithBodyWithResponse(ctx context.Context, id ID, params *AddEvidenceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddEvidenceResponse, error)
+
+	// GetEvidenceWithResponse One attached file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
+	GetEvidenceWithResponse(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*GetEvidenceResponse, error)
+
 	// ListJournalWithResponse The journal of a change, oldest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7286,12 +8822,53 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /changes/{id}/medium (the `GetMedium` operationId).
 	GetMediumWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetMediumResponse, error)
 
-	// ActOnChangeWithResponse Approve, start, hold, resume or stop a change
+	// CheckChangeWithResponse Look at the device now and say whether the change may start
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
+	// Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
+	CheckChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CheckChangeResponse, error)
+
+	// SetTermsWithBodyWithResponse Say when a change may run and what happens when it fails; it has to be approved anew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+	SetTermsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTermsResponse, error)
+
+	// SetTermsWithResponse Say when a change may run and what happens when it fails; it has to be approved anew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+	SetTermsWithResponse(ctx context.Context, id ID, body SetTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTermsResponse, error)
+
+	// GetWayBackWithResponse What going back now would lose
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
+	GetWayBackWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetWayBackResponse, error)
+
+	// ActOnChangeWithBodyWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+	//
+	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+	// held change whose last hop has passed its point of no return can go back too.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
-	ActOnChangeWithResponse(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error)
+	ActOnChangeWithBodyWithResponse(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error)
+
+	// ActOnChangeWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+	//
+	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+	// held change whose last hop has passed its point of no return can go back too.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
+	ActOnChangeWithResponse(ctx context.Context, id ID, action Action, body ActOnChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error)
 
 	// CarveServicesWithBodyWithResponse Services of a gateway with all they need, and what stays behind; nothing is stored
 	//
@@ -7496,12 +9073,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /devices/{name} (the `SetDevice` operationId).
 	SetDeviceWithResponse(ctx context.Context, name DeviceName, body SetDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceResponse, error)
 
+	// PreviewBackWithResponse What starting the previous installation again would lose
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
+	PreviewBackWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*PreviewBackResponse, error)
+
 	// ListBackupAttemptsWithResponse The latest attempts to take a backup
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{name}/backup-attempts (the `ListBackupAttempts` operationId).
 	ListBackupAttemptsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListBackupAttemptsResponse, error)
+
+	// ReadConsoleLogWithResponse What was seen on the console line, oldest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/console-log (the `ReadConsoleLog` operationId).
+	ReadConsoleLogWithResponse(ctx context.Context, name DeviceName, params *ReadConsoleLogParams, reqEditors ...RequestEditorFn) (*ReadConsoleLogResponse, error)
 
 	// SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	//
@@ -7566,6 +9157,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{name}/path (the `FindPath` operationId).
 	FindPathWithResponse(ctx context.Context, name DeviceName, body FindPathJSONRequestBody, reqEditors ...RequestEditorFn) (*FindPathResponse, error)
 
+	// ListReadingsWithResponse Readings that were taken of a device, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/readings (the `ListReadings` operationId).
+	ListReadingsWithResponse(ctx context.Context, name DeviceName, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*ListReadingsResponse, error)
+
+	// TakeReadingsWithResponse Measure the device now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{name}/readings (the `TakeReadings` operationId).
+	TakeReadingsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*TakeReadingsResponse, error)
+
 	// RefreshDeviceWithResponse Ask the device what it is now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7579,6 +9184,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 	ListReleasesWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListReleasesResponse, error)
+
+	// VerifyDeviceWithBodyWithResponse Measure the device now and hold it against readings of before; needs no change
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+	VerifyDeviceWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*VerifyDeviceResponse, error)
+
+	// VerifyDeviceWithResponse Measure the device now and hold it against readings of before; needs no change
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+	VerifyDeviceWithResponse(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*VerifyDeviceResponse, error)
 
 	// ExplainHopWithBodyWithResponse Why one jump is supported or refused
 	//
@@ -7722,6 +9341,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /notifications (the `PutNotifications` operationId).
 	PutNotificationsWithResponse(ctx context.Context, body PutNotificationsJSONRequestBody, reqEditors ...RequestEditorFn) (*PutNotificationsResponse, error)
 
+	// ListOwnReadingsWithResponse Readings that were added to those of the dialects
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /own-readings (the `ListOwnReadings` operationId).
+	ListOwnReadingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOwnReadingsResponse, error)
+
+	// PutOwnReadingWithBodyWithResponse Add a reading for a group of devices, or replace it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+	PutOwnReadingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutOwnReadingResponse, error)
+
+	// PutOwnReadingWithResponse Add a reading for a group of devices, or replace it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+	PutOwnReadingWithResponse(ctx context.Context, body PutOwnReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*PutOwnReadingResponse, error)
+
+	// DeleteOwnReadingWithResponse Take a reading away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /own-readings/{id} (the `DeleteOwnReading` operationId).
+	DeleteOwnReadingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteOwnReadingResponse, error)
+
 	// PlanPathWithBodyWithResponse A path on paper, for a portrait that is typed in
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7784,6 +9431,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /sign-out (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
+
+	// GetSimulationWithResponse The simulated devices and what goes wrong with them; 404 where nothing is simulated
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /simulation (the `GetSimulation` operationId).
+	GetSimulationWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSimulationResponse, error)
+
+	// HealFaultWithResponse Take a fault away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /simulation/{name}/faults/{fault} (the `HealFault` operationId).
+	HealFaultWithResponse(ctx context.Context, name DeviceName, fault string, reqEditors ...RequestEditorFn) (*HealFaultResponse, error)
+
+	// ArmFaultWithBodyWithResponse Let something go wrong with a simulated device
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+	ArmFaultWithBodyWithResponse(ctx context.Context, name DeviceName, fault string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArmFaultResponse, error)
+
+	// ArmFaultWithResponse Let something go wrong with a simulated device
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+	ArmFaultWithResponse(ctx context.Context, name DeviceName, fault string, body ArmFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*ArmFaultResponse, error)
 
 	// ListSitesWithResponse The makers' release sites
 	//
@@ -9293,6 +10968,95 @@ func (r CompareCatalogueVersionsResponse) ContentType() string {
 	return ""
 }
 
+type GetChangePolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChangePolicy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetChangePolicyResponse) GetJSON200() *ChangePolicy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetChangePolicyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetChangePolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetChangePolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetChangePolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetChangePolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutChangePolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutChangePolicyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutChangePolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutChangePolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutChangePolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutChangePolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListChangesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9437,6 +11201,191 @@ func (r GetChangeResponse) ContentType() string {
 	return ""
 }
 
+type AcceptWarningsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptWarningsResponse) GetJSON200() *Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptWarningsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptWarningsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptWarningsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptWarningsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptWarningsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEvidenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EvidenceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEvidenceResponse) GetJSON200() *EvidenceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEvidenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEvidenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEvidenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEvidenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddEvidenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Evidence
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddEvidenceResponse) GetJSON201() *Evidence {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddEvidenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddEvidenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddEvidenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddEvidenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEvidenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEvidenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEvidenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEvidenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEvidenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListJournalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9561,6 +11510,150 @@ func (r GetMediumResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMediumResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckChangeResponse) GetJSON200() *Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckChangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetTermsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetTermsResponse) GetJSON200() *Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetTermsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetTermsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetTermsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetTermsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetTermsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetWayBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Losses
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWayBackResponse) GetJSON200() *Losses {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWayBackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWayBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWayBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWayBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWayBackResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10530,6 +12623,54 @@ func (r SetDeviceResponse) ContentType() string {
 	return ""
 }
 
+type PreviewBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Losses
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewBackResponse) GetJSON200() *Losses {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewBackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListBackupAttemptsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10576,6 +12717,54 @@ func (r ListBackupAttemptsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListBackupAttemptsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadConsoleLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsoleLog
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadConsoleLogResponse) GetJSON200() *ConsoleLog {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadConsoleLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadConsoleLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadConsoleLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadConsoleLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadConsoleLogResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10853,6 +13042,102 @@ func (r FindPathResponse) ContentType() string {
 	return ""
 }
 
+type ListReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadingSetPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReadingsResponse) GetJSON200() *ReadingSetPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ReadingSet
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeReadingsResponse) GetJSON201() *ReadingSet {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RefreshDeviceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10947,6 +13232,54 @@ func (r ListReleasesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListReleasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyDeviceResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11712,6 +14045,143 @@ func (r PutNotificationsResponse) ContentType() string {
 	return ""
 }
 
+type ListOwnReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OwnReadingList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOwnReadingsResponse) GetJSON200() *OwnReadingList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOwnReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOwnReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOwnReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOwnReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOwnReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutOwnReadingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OwnReading
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutOwnReadingResponse) GetJSON200() *OwnReading {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutOwnReadingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutOwnReadingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutOwnReadingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutOwnReadingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutOwnReadingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteOwnReadingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteOwnReadingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteOwnReadingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteOwnReadingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteOwnReadingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteOwnReadingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PlanPathResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11987,6 +14457,136 @@ func (r SignOutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignOutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSimulationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Simulation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSimulationResponse) GetJSON200() *Simulation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSimulationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSimulationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSimulationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSimulationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSimulationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HealFaultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HealFaultResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HealFaultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HealFaultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HealFaultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HealFaultResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ArmFaultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArmFaultResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArmFaultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArmFaultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArmFaultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArmFaultResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12869,6 +15469,45 @@ func (c *ClientWithResponses) CompareCatalogueVersionsWithResponse(ctx context.C
 	return ParseCompareCatalogueVersionsResponse(rsp)
 }
 
+// GetChangePolicyWithResponse Who approves, and what happens when a change fails
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /change-policy (the `GetChangePolicy` operationId).
+func (c *ClientWithResponses) GetChangePolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetChangePolicyResponse, error) {
+	rsp, err := c.GetChangePolicy(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetChangePolicyResponse(rsp)
+}
+
+// PutChangePolicyWithBodyWithResponse Set the policy
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+func (c *ClientWithResponses) PutChangePolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChangePolicyResponse, error) {
+	rsp, err := c.PutChangePolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutChangePolicyResponse(rsp)
+}
+
+// PutChangePolicyWithResponse Set the policy
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /change-policy (the `PutChangePolicy` operationId).
+func (c *ClientWithResponses) PutChangePolicyWithResponse(ctx context.Context, body PutChangePolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutChangePolicyResponse, error) {
+	rsp, err := c.PutChangePolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutChangePolicyResponse(rsp)
+}
+
 // ListChangesWithResponse Changes, newest first, without their steps
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12921,6 +15560,71 @@ func (c *ClientWithResponses) GetChangeWithResponse(ctx context.Context, id ID, 
 	return ParseGetChangeResponse(rsp)
 }
 
+// AcceptWarningsWithBodyWithResponse Take warnings on, by name and with a reason, before the start
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+func (c *ClientWithResponses) AcceptWarningsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptWarningsResponse, error) {
+	rsp, err := c.AcceptWarningsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptWarningsResponse(rsp)
+}
+
+// AcceptWarningsWithResponse Take warnings on, by name and with a reason, before the start
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /changes/{id}/accept-warnings (the `AcceptWarnings` operationId).
+func (c *ClientWithResponses) AcceptWarningsWithResponse(ctx context.Context, id ID, body AcceptWarningsJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptWarningsResponse, error) {
+	rsp, err := c.AcceptWarnings(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptWarningsResponse(rsp)
+}
+
+// ListEvidenceWithResponse What people attached to hand steps
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes/{id}/evidence (the `ListEvidence` operationId).
+func (c *ClientWithResponses) ListEvidenceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListEvidenceResponse, error) {
+	rsp, err := c.ListEvidence(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEvidenceResponse(rsp)
+}
+
+// AddEvidenceWithBodyWithResponse Attach a picture or a file to a hand step
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /changes/{id}/evidence (the `AddEvidence` operationId).
+func (c *ClientWithResponses) AddEvidenceWithBodyWithResponse(ctx context.Context, id ID, params *AddEvidenceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddEvidenceResponse, error) {
+	rsp, err := c.AddEvidenceWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddEvidenceResponse(rsp)
+}
+
+// GetEvidenceWithResponse One attached file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
+func (c *ClientWithResponses) GetEvidenceWithResponse(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*GetEvidenceResponse, error) {
+	rsp, err := c.GetEvidence(ctx, id, item, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEvidenceResponse(rsp)
+}
+
 // ListJournalWithResponse The journal of a change, oldest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12963,13 +15667,84 @@ func (c *ClientWithResponses) GetMediumWithResponse(ctx context.Context, id ID, 
 	return ParseGetMediumResponse(rsp)
 }
 
-// ActOnChangeWithResponse Approve, start, hold, resume or stop a change
+// CheckChangeWithResponse Look at the device now and say whether the change may start
 //
 // Returns a wrapper object for the known response body format(s).
 //
+// Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
+func (c *ClientWithResponses) CheckChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CheckChangeResponse, error) {
+	rsp, err := c.CheckChange(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckChangeResponse(rsp)
+}
+
+// SetTermsWithBodyWithResponse Say when a change may run and what happens when it fails; it has to be approved anew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+func (c *ClientWithResponses) SetTermsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTermsResponse, error) {
+	rsp, err := c.SetTermsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTermsResponse(rsp)
+}
+
+// SetTermsWithResponse Say when a change may run and what happens when it fails; it has to be approved anew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
+func (c *ClientWithResponses) SetTermsWithResponse(ctx context.Context, id ID, body SetTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTermsResponse, error) {
+	rsp, err := c.SetTerms(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTermsResponse(rsp)
+}
+
+// GetWayBackWithResponse What going back now would lose
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
+func (c *ClientWithResponses) GetWayBackWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetWayBackResponse, error) {
+	rsp, err := c.GetWayBack(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWayBackResponse(rsp)
+}
+
+// ActOnChangeWithBodyWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+//
+// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+// held change whose last hop has passed its point of no return can go back too.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
 // Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
-func (c *ClientWithResponses) ActOnChangeWithResponse(ctx context.Context, id ID, action Action, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error) {
-	rsp, err := c.ActOnChange(ctx, id, action, reqEditors...)
+func (c *ClientWithResponses) ActOnChangeWithBodyWithResponse(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error) {
+	rsp, err := c.ActOnChangeWithBody(ctx, id, action, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnChangeResponse(rsp)
+}
+
+// ActOnChangeWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+//
+// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+// held change whose last hop has passed its point of no return can go back too.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
+func (c *ClientWithResponses) ActOnChangeWithResponse(ctx context.Context, id ID, action Action, body ActOnChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error) {
+	rsp, err := c.ActOnChange(ctx, id, action, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -13353,6 +16128,19 @@ func (c *ClientWithResponses) SetDeviceWithResponse(ctx context.Context, name De
 	return ParseSetDeviceResponse(rsp)
 }
 
+// PreviewBackWithResponse What starting the previous installation again would lose
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
+func (c *ClientWithResponses) PreviewBackWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*PreviewBackResponse, error) {
+	rsp, err := c.PreviewBack(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewBackResponse(rsp)
+}
+
 // ListBackupAttemptsWithResponse The latest attempts to take a backup
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13364,6 +16152,19 @@ func (c *ClientWithResponses) ListBackupAttemptsWithResponse(ctx context.Context
 		return nil, err
 	}
 	return ParseListBackupAttemptsResponse(rsp)
+}
+
+// ReadConsoleLogWithResponse What was seen on the console line, oldest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/console-log (the `ReadConsoleLog` operationId).
+func (c *ClientWithResponses) ReadConsoleLogWithResponse(ctx context.Context, name DeviceName, params *ReadConsoleLogParams, reqEditors ...RequestEditorFn) (*ReadConsoleLogResponse, error) {
+	rsp, err := c.ReadConsoleLog(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadConsoleLogResponse(rsp)
 }
 
 // SetCredentialsWithBodyWithResponse Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
@@ -13483,6 +16284,32 @@ func (c *ClientWithResponses) FindPathWithResponse(ctx context.Context, name Dev
 	return ParseFindPathResponse(rsp)
 }
 
+// ListReadingsWithResponse Readings that were taken of a device, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/readings (the `ListReadings` operationId).
+func (c *ClientWithResponses) ListReadingsWithResponse(ctx context.Context, name DeviceName, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*ListReadingsResponse, error) {
+	rsp, err := c.ListReadings(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReadingsResponse(rsp)
+}
+
+// TakeReadingsWithResponse Measure the device now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{name}/readings (the `TakeReadings` operationId).
+func (c *ClientWithResponses) TakeReadingsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*TakeReadingsResponse, error) {
+	rsp, err := c.TakeReadings(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeReadingsResponse(rsp)
+}
+
 // RefreshDeviceWithResponse Ask the device what it is now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13507,6 +16334,32 @@ func (c *ClientWithResponses) ListReleasesWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseListReleasesResponse(rsp)
+}
+
+// VerifyDeviceWithBodyWithResponse Measure the device now and hold it against readings of before; needs no change
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+func (c *ClientWithResponses) VerifyDeviceWithBodyWithResponse(ctx context.Context, name DeviceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*VerifyDeviceResponse, error) {
+	rsp, err := c.VerifyDeviceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyDeviceResponse(rsp)
+}
+
+// VerifyDeviceWithResponse Measure the device now and hold it against readings of before; needs no change
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
+func (c *ClientWithResponses) VerifyDeviceWithResponse(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*VerifyDeviceResponse, error) {
+	rsp, err := c.VerifyDevice(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyDeviceResponse(rsp)
 }
 
 // ExplainHopWithBodyWithResponse Why one jump is supported or refused
@@ -13771,6 +16624,58 @@ func (c *ClientWithResponses) PutNotificationsWithResponse(ctx context.Context, 
 	return ParsePutNotificationsResponse(rsp)
 }
 
+// ListOwnReadingsWithResponse Readings that were added to those of the dialects
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /own-readings (the `ListOwnReadings` operationId).
+func (c *ClientWithResponses) ListOwnReadingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOwnReadingsResponse, error) {
+	rsp, err := c.ListOwnReadings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOwnReadingsResponse(rsp)
+}
+
+// PutOwnReadingWithBodyWithResponse Add a reading for a group of devices, or replace it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+func (c *ClientWithResponses) PutOwnReadingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutOwnReadingResponse, error) {
+	rsp, err := c.PutOwnReadingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutOwnReadingResponse(rsp)
+}
+
+// PutOwnReadingWithResponse Add a reading for a group of devices, or replace it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /own-readings (the `PutOwnReading` operationId).
+func (c *ClientWithResponses) PutOwnReadingWithResponse(ctx context.Context, body PutOwnReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*PutOwnReadingResponse, error) {
+	rsp, err := c.PutOwnReading(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutOwnReadingResponse(rsp)
+}
+
+// DeleteOwnReadingWithResponse Take a reading away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /own-readings/{id} (the `DeleteOwnReading` operationId).
+func (c *ClientWithResponses) DeleteOwnReadingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteOwnReadingResponse, error) {
+	rsp, err := c.DeleteOwnReading(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteOwnReadingResponse(rsp)
+}
+
 // PlanPathWithBodyWithResponse A path on paper, for a portrait that is typed in
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13886,6 +16791,58 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 		return nil, err
 	}
 	return ParseSignOutResponse(rsp)
+}
+
+// GetSimulationWithResponse The simulated devices and what goes wrong with them; 404 where nothing is simulated
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /simulation (the `GetSimulation` operationId).
+func (c *ClientWithResponses) GetSimulationWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSimulationResponse, error) {
+	rsp, err := c.GetSimulation(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSimulationResponse(rsp)
+}
+
+// HealFaultWithResponse Take a fault away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /simulation/{name}/faults/{fault} (the `HealFault` operationId).
+func (c *ClientWithResponses) HealFaultWithResponse(ctx context.Context, name DeviceName, fault string, reqEditors ...RequestEditorFn) (*HealFaultResponse, error) {
+	rsp, err := c.HealFault(ctx, name, fault, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHealFaultResponse(rsp)
+}
+
+// ArmFaultWithBodyWithResponse Let something go wrong with a simulated device
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+func (c *ClientWithResponses) ArmFaultWithBodyWithResponse(ctx context.Context, name DeviceName, fault string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArmFaultResponse, error) {
+	rsp, err := c.ArmFaultWithBody(ctx, name, fault, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArmFaultResponse(rsp)
+}
+
+// ArmFaultWithResponse Let something go wrong with a simulated device
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /simulation/{name}/faults/{fault} (the `ArmFault` operationId).
+func (c *ClientWithResponses) ArmFaultWithResponse(ctx context.Context, name DeviceName, fault string, body ArmFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*ArmFaultResponse, error) {
+	rsp, err := c.ArmFault(ctx, name, fault, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArmFaultResponse(rsp)
 }
 
 // ListSitesWithResponse The makers' release sites
@@ -14994,6 +17951,68 @@ func ParseCompareCatalogueVersionsResponse(rsp *http.Response) (*CompareCatalogu
 	return response, nil
 }
 
+// ParseGetChangePolicyResponse parses an HTTP response from a GetChangePolicyWithResponse call
+func ParseGetChangePolicyResponse(rsp *http.Response) (*GetChangePolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetChangePolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChangePolicy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutChangePolicyResponse parses an HTTP response from a PutChangePolicyWithResponse call
+func ParsePutChangePolicyResponse(rsp *http.Response) (*PutChangePolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutChangePolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListChangesResponse parses an HTTP response from a ListChangesWithResponse call
 func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15093,6 +18112,131 @@ func ParseGetChangeResponse(rsp *http.Response) (*GetChangeResponse, error) {
 	return response, nil
 }
 
+// ParseAcceptWarningsResponse parses an HTTP response from a AcceptWarningsWithResponse call
+func ParseAcceptWarningsResponse(rsp *http.Response) (*AcceptWarningsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptWarningsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEvidenceResponse parses an HTTP response from a ListEvidenceWithResponse call
+func ParseListEvidenceResponse(rsp *http.Response) (*ListEvidenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEvidenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EvidenceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddEvidenceResponse parses an HTTP response from a AddEvidenceWithResponse call
+func ParseAddEvidenceResponse(rsp *http.Response) (*AddEvidenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddEvidenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Evidence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEvidenceResponse parses an HTTP response from a GetEvidenceWithResponse call
+func ParseGetEvidenceResponse(rsp *http.Response) (*GetEvidenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEvidenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListJournalResponse parses an HTTP response from a ListJournalWithResponse call
 func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15166,6 +18310,105 @@ func ParseGetMediumResponse(rsp *http.Response) (*GetMediumResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckChangeResponse parses an HTTP response from a CheckChangeWithResponse call
+func ParseCheckChangeResponse(rsp *http.Response) (*CheckChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetTermsResponse parses an HTTP response from a SetTermsWithResponse call
+func ParseSetTermsResponse(rsp *http.Response) (*SetTermsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetTermsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetWayBackResponse parses an HTTP response from a GetWayBackWithResponse call
+func ParseGetWayBackResponse(rsp *http.Response) (*GetWayBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWayBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Losses
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -15835,6 +19078,39 @@ func ParseSetDeviceResponse(rsp *http.Response) (*SetDeviceResponse, error) {
 	return response, nil
 }
 
+// ParsePreviewBackResponse parses an HTTP response from a PreviewBackWithResponse call
+func ParsePreviewBackResponse(rsp *http.Response) (*PreviewBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Losses
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListBackupAttemptsResponse parses an HTTP response from a ListBackupAttemptsWithResponse call
 func ParseListBackupAttemptsResponse(rsp *http.Response) (*ListBackupAttemptsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15853,6 +19129,39 @@ func ParseListBackupAttemptsResponse(rsp *http.Response) (*ListBackupAttemptsRes
 		var dest struct {
 			Items []BackupAttempt `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadConsoleLogResponse parses an HTTP response from a ReadConsoleLogWithResponse call
+func ParseReadConsoleLogResponse(rsp *http.Response) (*ReadConsoleLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadConsoleLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsoleLog
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16058,6 +19367,72 @@ func ParseFindPathResponse(rsp *http.Response) (*FindPathResponse, error) {
 	return response, nil
 }
 
+// ParseListReadingsResponse parses an HTTP response from a ListReadingsWithResponse call
+func ParseListReadingsResponse(rsp *http.Response) (*ListReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadingSetPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeReadingsResponse parses an HTTP response from a TakeReadingsWithResponse call
+func ParseTakeReadingsResponse(rsp *http.Response) (*TakeReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ReadingSet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRefreshDeviceResponse parses an HTTP response from a RefreshDeviceWithResponse call
 func ParseRefreshDeviceResponse(rsp *http.Response) (*RefreshDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16109,6 +19484,39 @@ func ParseListReleasesResponse(rsp *http.Response) (*ListReleasesResponse, error
 		var dest struct {
 			Items []Release `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyDeviceResponse parses an HTTP response from a VerifyDeviceWithResponse call
+func ParseVerifyDeviceResponse(rsp *http.Response) (*VerifyDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16648,6 +20056,101 @@ func ParsePutNotificationsResponse(rsp *http.Response) (*PutNotificationsRespons
 	return response, nil
 }
 
+// ParseListOwnReadingsResponse parses an HTTP response from a ListOwnReadingsWithResponse call
+func ParseListOwnReadingsResponse(rsp *http.Response) (*ListOwnReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOwnReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OwnReadingList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutOwnReadingResponse parses an HTTP response from a PutOwnReadingWithResponse call
+func ParsePutOwnReadingResponse(rsp *http.Response) (*PutOwnReadingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutOwnReadingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OwnReading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteOwnReadingResponse parses an HTTP response from a DeleteOwnReadingWithResponse call
+func ParseDeleteOwnReadingResponse(rsp *http.Response) (*DeleteOwnReadingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteOwnReadingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePlanPathResponse parses an HTTP response from a PlanPathWithResponse call
 func ParsePlanPathResponse(rsp *http.Response) (*PlanPathResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16831,6 +20334,97 @@ func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	}
 
 	response := &SignOutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSimulationResponse parses an HTTP response from a GetSimulationWithResponse call
+func ParseGetSimulationResponse(rsp *http.Response) (*GetSimulationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSimulationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Simulation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHealFaultResponse parses an HTTP response from a HealFaultWithResponse call
+func ParseHealFaultResponse(rsp *http.Response) (*HealFaultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HealFaultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseArmFaultResponse parses an HTTP response from a ArmFaultWithResponse call
+func ParseArmFaultResponse(rsp *http.Response) (*ArmFaultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArmFaultResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

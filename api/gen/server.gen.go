@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -25,25 +26,40 @@ import (
 
 // Defines values for Action.
 const (
-	Approve Action = "approve"
-	Hold    Action = "hold"
-	Resume  Action = "resume"
-	Start   Action = "start"
-	Stop    Action = "stop"
+	ActionAccept  Action = "accept"
+	ActionApprove Action = "approve"
+	ActionGoBack  Action = "go-back"
+	ActionHold    Action = "hold"
+	ActionLeave   Action = "leave"
+	ActionResume  Action = "resume"
+	ActionRetry   Action = "retry"
+	ActionSignOff Action = "sign-off"
+	ActionStart   Action = "start"
+	ActionStop    Action = "stop"
 )
 
 // Valid indicates whether the value is a known member of the Action enum.
 func (e Action) Valid() bool {
 	switch e {
-	case Approve:
+	case ActionAccept:
 		return true
-	case Hold:
+	case ActionApprove:
 		return true
-	case Resume:
+	case ActionGoBack:
 		return true
-	case Start:
+	case ActionHold:
 		return true
-	case Stop:
+	case ActionLeave:
+		return true
+	case ActionResume:
+		return true
+	case ActionRetry:
+		return true
+	case ActionSignOff:
+		return true
+	case ActionStart:
+		return true
+	case ActionStop:
 		return true
 	default:
 		return false
@@ -154,6 +170,7 @@ func (e CatalogueDifferenceKind) Valid() bool {
 
 // Defines values for ChangeKind.
 const (
+	Back     ChangeKind = "back"
 	Firmware ChangeKind = "firmware"
 	Restore  ChangeKind = "restore"
 )
@@ -161,6 +178,8 @@ const (
 // Valid indicates whether the value is a known member of the ChangeKind enum.
 func (e ChangeKind) Valid() bool {
 	switch e {
+	case Back:
+		return true
 	case Firmware:
 		return true
 	case Restore:
@@ -170,14 +189,34 @@ func (e ChangeKind) Valid() bool {
 	}
 }
 
+// Defines values for ChangePolicyWayBack.
+const (
+	ChangePolicyWayBackAutomatic ChangePolicyWayBack = "automatic"
+	ChangePolicyWayBackOffered   ChangePolicyWayBack = "offered"
+)
+
+// Valid indicates whether the value is a known member of the ChangePolicyWayBack enum.
+func (e ChangePolicyWayBack) Valid() bool {
+	switch e {
+	case ChangePolicyWayBackAutomatic:
+		return true
+	case ChangePolicyWayBackOffered:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeState.
 const (
 	ChangeStateApproved ChangeState = "approved"
+	ChangeStateAsking   ChangeState = "asking"
 	ChangeStateDone     ChangeState = "done"
 	ChangeStateDraft    ChangeState = "draft"
 	ChangeStateFailed   ChangeState = "failed"
 	ChangeStateHeld     ChangeState = "held"
 	ChangeStateHolding  ChangeState = "holding"
+	ChangeStateReturned ChangeState = "returned"
 	ChangeStateRunning  ChangeState = "running"
 	ChangeStateStopped  ChangeState = "stopped"
 )
@@ -186,6 +225,8 @@ const (
 func (e ChangeState) Valid() bool {
 	switch e {
 	case ChangeStateApproved:
+		return true
+	case ChangeStateAsking:
 		return true
 	case ChangeStateDone:
 		return true
@@ -197,9 +238,32 @@ func (e ChangeState) Valid() bool {
 		return true
 	case ChangeStateHolding:
 		return true
+	case ChangeStateReturned:
+		return true
 	case ChangeStateRunning:
 		return true
 	case ChangeStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CheckState.
+const (
+	CheckStatePass CheckState = "pass"
+	CheckStateStop CheckState = "stop"
+	CheckStateWarn CheckState = "warn"
+)
+
+// Valid indicates whether the value is a known member of the CheckState enum.
+func (e CheckState) Valid() bool {
+	switch e {
+	case CheckStatePass:
+		return true
+	case CheckStateStop:
+		return true
+	case CheckStateWarn:
 		return true
 	default:
 		return false
@@ -569,6 +633,33 @@ func (e PrerequisiteState) Valid() bool {
 	}
 }
 
+// Defines values for QuestionKind.
+const (
+	QuestionKindBackFailed QuestionKind = "back-failed"
+	QuestionKindConversion QuestionKind = "conversion"
+	QuestionKindFailed     QuestionKind = "failed"
+	QuestionKindHandStep   QuestionKind = "hand-step"
+	QuestionKindWarnings   QuestionKind = "warnings"
+)
+
+// Valid indicates whether the value is a known member of the QuestionKind enum.
+func (e QuestionKind) Valid() bool {
+	switch e {
+	case QuestionKindBackFailed:
+		return true
+	case QuestionKindConversion:
+		return true
+	case QuestionKindFailed:
+		return true
+	case QuestionKindHandStep:
+		return true
+	case QuestionKindWarnings:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReleaseStage.
 const (
 	ReleaseStageGeneral   ReleaseStage = "general"
@@ -643,6 +734,7 @@ const (
 	StepStateDone    StepState = "done"
 	StepStateFailed  StepState = "failed"
 	StepStateRunning StepState = "running"
+	StepStateSkipped StepState = "skipped"
 	StepStateWaiting StepState = "waiting"
 )
 
@@ -654,6 +746,8 @@ func (e StepState) Valid() bool {
 	case StepStateFailed:
 		return true
 	case StepStateRunning:
+		return true
+	case StepStateSkipped:
 		return true
 	case StepStateWaiting:
 		return true
@@ -707,18 +801,45 @@ func (e TargetItemOrigin) Valid() bool {
 	}
 }
 
+// Defines values for TermsWayBack.
+const (
+	TermsWayBackAutomatic TermsWayBack = "automatic"
+	TermsWayBackOffered   TermsWayBack = "offered"
+)
+
+// Valid indicates whether the value is a known member of the TermsWayBack enum.
+func (e TermsWayBack) Valid() bool {
+	switch e {
+	case TermsWayBackAutomatic:
+		return true
+	case TermsWayBackOffered:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Transfer.
 const (
-	Http Transfer = "http"
-	Sftp Transfer = "sftp"
+	Ftp      Transfer = "ftp"
+	Http     Transfer = "http"
+	PullSftp Transfer = "pull-sftp"
+	Sftp     Transfer = "sftp"
+	Tftp     Transfer = "tftp"
 )
 
 // Valid indicates whether the value is a known member of the Transfer enum.
 func (e Transfer) Valid() bool {
 	switch e {
+	case Ftp:
+		return true
 	case Http:
 		return true
+	case PullSftp:
+		return true
 	case Sftp:
+		return true
+	case Tftp:
 		return true
 	default:
 		return false
@@ -740,6 +861,27 @@ func (e VerdictVerdict) Valid() bool {
 	case VerdictVerdictFail:
 		return true
 	case VerdictVerdictPass:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WayBackWay.
+const (
+	WayBackWayEmpty     WayBackWay = ""
+	WayBackWayReinstall WayBackWay = "reinstall"
+	WayBackWaySlot      WayBackWay = "slot"
+)
+
+// Valid indicates whether the value is a known member of the WayBackWay enum.
+func (e WayBackWay) Valid() bool {
+	switch e {
+	case WayBackWayEmpty:
+		return true
+	case WayBackWayReinstall:
+		return true
+	case WayBackWaySlot:
 		return true
 	default:
 		return false
@@ -821,8 +963,20 @@ func (e RotateKeyJSONBodyWhich) Valid() bool {
 	}
 }
 
+// Acceptance defines model for Acceptance.
+type Acceptance struct {
+	Checks []string `json:"checks"`
+	Reason string   `json:"reason"`
+}
+
 // Action defines model for Action.
 type Action string
+
+// ActionWords defines model for ActionWords.
+type ActionWords struct {
+	// Text A reason, or what was seen. Needed to accept warnings.
+	Text *string `json:"text,omitempty"`
+}
 
 // Advisory defines model for Advisory.
 type Advisory struct {
@@ -1177,34 +1331,58 @@ type Change struct {
 	Actions    []Action   `json:"actions"`
 	ApprovedAt *time.Time `json:"approvedAt,omitempty"`
 	ApprovedBy *string    `json:"approvedBy,omitempty"`
-	CreatedAt  time.Time  `json:"createdAt"`
-	CreatedBy  string     `json:"createdBy"`
-	Device     string     `json:"device"`
-	EndedAt    *time.Time `json:"endedAt,omitempty"`
+	CheckedAt  *time.Time `json:"checkedAt,omitempty"`
+
+	// Checks The last look at whether it is ready.
+	Checks    *[]Check   `json:"checks,omitempty"`
+	CreatedAt time.Time  `json:"createdAt"`
+	CreatedBy string     `json:"createdBy"`
+	Device    string     `json:"device"`
+	EndedAt   *time.Time `json:"endedAt,omitempty"`
 
 	// ExpectsHostKey The device may show another host key; it is pinned then.
-	ExpectsHostKey *bool      `json:"expectsHostKey,omitempty"`
-	Failure        *string    `json:"failure,omitempty"`
-	From           string     `json:"from"`
-	Id             int64      `json:"id"`
-	Kind           ChangeKind `json:"kind"`
+	ExpectsHostKey *bool   `json:"expectsHostKey,omitempty"`
+	Failure        *string `json:"failure,omitempty"`
+	From           string  `json:"from"`
+
+	// Half Seconds to the end in half of the cases, as seen before on such devices.
+	Half *float64 `json:"half,omitempty"`
+	Id   int64    `json:"id"`
+
+	// Kind back: start the previous installation again.
+	Kind ChangeKind `json:"kind"`
+
+	// Most Seconds to the end at most in 19 of 20 cases.
+	Most *float64 `json:"most,omitempty"`
 
 	// Now The service's clock.
 	Now           time.Time `json:"now"`
 	Path          *Path     `json:"path,omitempty"`
+	Question      *Question `json:"question,omitempty"`
 	RemainingHigh float64   `json:"remainingHigh"`
 
 	// RemainingLow expected seconds to the end
-	RemainingLow float64         `json:"remainingLow"`
-	Restore      *RestoreSummary `json:"restore,omitempty"`
-	StartedAt    *time.Time      `json:"startedAt,omitempty"`
-	State        ChangeState     `json:"state"`
-	Steps        []Step          `json:"steps"`
-	To           string          `json:"to"`
-	Verdict      *Verdict        `json:"verdict,omitempty"`
+	RemainingLow float64 `json:"remainingLow"`
+
+	// RestingAt While it may not be interrupted: until which step.
+	RestingAt *string         `json:"restingAt,omitempty"`
+	Restore   *RestoreSummary `json:"restore,omitempty"`
+
+	// ReturnWhy Why it is taken.
+	ReturnWhy *string `json:"returnWhy,omitempty"`
+
+	// Returning The hop whose way back is being taken, from 1.
+	Returning *int        `json:"returning,omitempty"`
+	StartedAt *time.Time  `json:"startedAt,omitempty"`
+	State     ChangeState `json:"state"`
+	Steps     []Step      `json:"steps"`
+	Terms     *Terms      `json:"terms,omitempty"`
+	To        string      `json:"to"`
+	Verdict   *Verdict    `json:"verdict,omitempty"`
+	WaysBack  *[]WayBack  `json:"waysBack,omitempty"`
 }
 
-// ChangeKind defines model for Change.Kind.
+// ChangeKind back: start the previous installation again.
 type ChangeKind string
 
 // ChangePage defines model for ChangePage.
@@ -1213,8 +1391,36 @@ type ChangePage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// ChangePolicy defines model for ChangePolicy.
+type ChangePolicy struct {
+	// SecondPerson Somebody else than who drafted a change has to approve it.
+	SecondPerson bool                `json:"secondPerson"`
+	WayBack      ChangePolicyWayBack `json:"wayBack"`
+}
+
+// ChangePolicyWayBack defines model for ChangePolicy.WayBack.
+type ChangePolicyWayBack string
+
 // ChangeState defines model for ChangeState.
 type ChangeState string
+
+// Check defines model for Check.
+type Check struct {
+	AcceptedBy *string `json:"acceptedBy,omitempty"`
+	Evidence   string  `json:"evidence"`
+	Name       string  `json:"name"`
+
+	// Reason Why it was accepted.
+	Reason *string `json:"reason,omitempty"`
+
+	// Remedy What to do.
+	Remedy *string    `json:"remedy,omitempty"`
+	State  CheckState `json:"state"`
+	Title  string     `json:"title"`
+}
+
+// CheckState defines model for Check.State.
+type CheckState string
 
 // Citation defines model for Citation.
 type Citation struct {
@@ -1222,6 +1428,13 @@ type Citation struct {
 	Line *int    `json:"line,omitempty"`
 	Rule *string `json:"rule,omitempty"`
 	Text string  `json:"text"`
+}
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	Before  ReadingSet `json:"before"`
+	Now     ReadingSet `json:"now"`
+	Verdict Verdict    `json:"verdict"`
 }
 
 // ComponentRow defines model for ComponentRow.
@@ -1310,6 +1523,19 @@ type ConfigurationState struct {
 
 	// Times How many backups in a row showed it.
 	Times int `json:"times"`
+}
+
+// ConsoleLog defines model for ConsoleLog.
+type ConsoleLog struct {
+	Items []ConsolePiece `json:"items"`
+}
+
+// ConsolePiece defines model for ConsolePiece.
+type ConsolePiece struct {
+	At     time.Time `json:"at"`
+	Change *int64    `json:"change,omitempty"`
+	Id     int64     `json:"id"`
+	Text   string    `json:"text"`
 }
 
 // Conversion defines model for Conversion.
@@ -1421,11 +1647,14 @@ type Device struct {
 	OpenChange *int64    `json:"openChange,omitempty"`
 	Portrait   *Portrait `json:"portrait,omitempty"`
 
+	// Reach How a device is reached where that is not simply its address.
+	Reach *Reach `json:"reach,omitempty"`
+
 	// RefusedTries Sign-ins in a row that the device refused.
 	RefusedTries *int   `json:"refusedTries,omitempty"`
 	Site         string `json:"site"`
 
-	// Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
+	// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
 	Transfer Transfer `json:"transfer"`
 
 	// Web URL of its HTTP side.
@@ -1490,6 +1719,22 @@ type Effect struct {
 // EffectEffect defines model for Effect.Effect.
 type EffectEffect string
 
+// Evidence defines model for Evidence.
+type Evidence struct {
+	AddedAt   time.Time `json:"addedAt"`
+	AddedBy   string    `json:"addedBy"`
+	Id        int64     `json:"id"`
+	MediaType string    `json:"mediaType"`
+	Name      string    `json:"name"`
+	Size      int64     `json:"size"`
+	Step      int       `json:"step"`
+}
+
+// EvidenceList defines model for EvidenceList.
+type EvidenceList struct {
+	Items []Evidence `json:"items"`
+}
+
 // Explanation defines model for Explanation.
 type Explanation struct {
 	From      string     `json:"from"`
@@ -1534,6 +1779,19 @@ type FamilyRelease struct {
 
 // FamilyReleaseStage defines model for FamilyRelease.Stage.
 type FamilyReleaseStage string
+
+// Fault defines model for Fault.
+type Fault struct {
+	// Times How often it strikes; 0 is once, below 0 always.
+	Times *int   `json:"times,omitempty"`
+	Value *int64 `json:"value,omitempty"`
+}
+
+// FaultKind defines model for FaultKind.
+type FaultKind struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
 
 // Fetch defines model for Fetch.
 type Fetch struct {
@@ -1797,8 +2055,37 @@ type Loaded struct {
 	File    string   `json:"file"`
 }
 
+// Losses defines model for Losses.
+type Losses struct {
+	// Backup The last backup taken under that version.
+	Backup *int64 `json:"backup,omitempty"`
+
+	// Configuration What was configured since then, secrets masked.
+	Configuration []Difference `json:"configuration"`
+
+	// Credentials Which credentials apply then, in the order in which they are tried.
+	Credentials []string `json:"credentials"`
+
+	// From What runs now.
+	From  string   `json:"from"`
+	Notes []string `json:"notes"`
+
+	// Services Services in use that need the newer version.
+	Services []string `json:"services"`
+
+	// To What runs afterwards.
+	To  string `json:"to"`
+	Way string `json:"way"`
+}
+
 // Matters Whether it matters to this very device.
 type Matters string
+
+// Measured defines model for Measured.
+type Measured struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
 
 // Minutes defines model for Minutes.
 type Minutes struct {
@@ -1847,8 +2134,14 @@ type Move struct {
 // NewChange defines model for NewChange.
 type NewChange struct {
 	// Alternatives How many other ways to look for.
-	Alternatives *int   `json:"alternatives,omitempty"`
-	Device       string `json:"device"`
+	Alternatives *int `json:"alternatives,omitempty"`
+
+	// Back Start the previous installation again; `to` is not looked at.
+	Back *bool `json:"back,omitempty"`
+
+	// CleanUp Files to remove from the device first.
+	CleanUp *[]string `json:"cleanUp,omitempty"`
+	Device  string    `json:"device"`
 
 	// DropChildren Child models may be dropped.
 	DropChildren *bool `json:"dropChildren,omitempty"`
@@ -1864,6 +2157,7 @@ type NewChange struct {
 
 	// Services Services that every stop must be able to run.
 	Services *[]string `json:"services,omitempty"`
+	Terms    *Terms    `json:"terms,omitempty"`
 
 	// To A version, or: preferred, newest, train:T, fixes:ADVISORY, or member:NAME for what another device or member of the ensemble runs.
 	To string `json:"to"`
@@ -1901,12 +2195,15 @@ type NewDevice struct {
 	Name               string  `json:"name"`
 	Password           string  `json:"password"`
 	PrivilegedPassword *string `json:"privilegedPassword,omitempty"`
-	Site               *string `json:"site,omitempty"`
+
+	// Reach How a device is reached where that is not simply its address.
+	Reach *Reach  `json:"reach,omitempty"`
+	Site  *string `json:"site,omitempty"`
 
 	// Token For its HTTP side.
 	Token *string `json:"token,omitempty"`
 
-	// Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
+	// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
 	Transfer *Transfer `json:"transfer,omitempty"`
 	User     string    `json:"user"`
 
@@ -1963,6 +2260,27 @@ type Notifications struct {
 
 	// Webhook URL that gets each notice as JSON; empty: none.
 	Webhook string `json:"webhook"`
+}
+
+// OwnReading defines model for OwnReading.
+type OwnReading struct {
+	AddedBy *string `json:"addedBy,omitempty"`
+
+	// Definition One reading in the form of docs/formats/dialect.md.
+	Definition string `json:"definition"`
+	Dialect    string `json:"dialect"`
+
+	// Group Group of devices; left out or empty is every device of the dialect.
+	Group *string `json:"group,omitempty"`
+	Id    *int64  `json:"id,omitempty"`
+
+	// Name Of the reading; comes from the definition.
+	Name *string `json:"name,omitempty"`
+}
+
+// OwnReadingList defines model for OwnReadingList.
+type OwnReadingList struct {
+	Items []OwnReading `json:"items"`
 }
 
 // PaperAim defines model for PaperAim.
@@ -2092,6 +2410,49 @@ type Problem struct {
 
 	// Type One of: bad-request, not-signed-in, not-found, conflict, no-path, device, too-many, unavailable, internal
 	Type string `json:"type"`
+}
+
+// Question defines model for Question.
+type Question struct {
+	Answers []Action     `json:"answers"`
+	Checks  *[]string    `json:"checks,omitempty"`
+	Kind    QuestionKind `json:"kind"`
+	Step    int          `json:"step"`
+	Text    string       `json:"text"`
+}
+
+// QuestionKind defines model for Question.Kind.
+type QuestionKind string
+
+// Reach How a device is reached where that is not simply its address.
+type Reach struct {
+	// Console host:port of its console line at a console server.
+	Console *string `json:"console,omitempty"`
+
+	// Enter Command on that device that opens a session into this one, a module of it.
+	Enter *string `json:"enter,omitempty"`
+
+	// Only The console line is the only way.
+	Only *bool `json:"only,omitempty"`
+
+	// Via Device that is signed in to first; the connection is passed on from there.
+	Via *string `json:"via,omitempty"`
+}
+
+// ReadingSet defines model for ReadingSet.
+type ReadingSet struct {
+	At       time.Time  `json:"at"`
+	By       string     `json:"by"`
+	Change   *int64     `json:"change,omitempty"`
+	Id       int64      `json:"id"`
+	Readings []Measured `json:"readings"`
+	Version  string     `json:"version"`
+}
+
+// ReadingSetPage defines model for ReadingSetPage.
+type ReadingSetPage struct {
+	Items []ReadingSet `json:"items"`
+	Next  *string      `json:"next,omitempty"`
 }
 
 // Refused defines model for Refused.
@@ -2307,6 +2668,22 @@ type SignInTries struct {
 	RestSeconds int `json:"restSeconds"`
 }
 
+// SimulatedDevice defines model for SimulatedDevice.
+type SimulatedDevice struct {
+	Can     []FaultKind      `json:"can"`
+	Faults  map[string]Fault `json:"faults"`
+	Maker   string           `json:"maker"`
+	Model   string           `json:"model"`
+	Name    string           `json:"name"`
+	Phase   string           `json:"phase"`
+	Version string           `json:"version"`
+}
+
+// Simulation defines model for Simulation.
+type Simulation struct {
+	Items []SimulatedDevice `json:"items"`
+}
+
 // Site defines model for Site.
 type Site struct {
 	// ContractEnds As the site said at the last sign-in.
@@ -2366,8 +2743,11 @@ type SourceItem struct {
 
 // Step defines model for Step.
 type Step struct {
-	Attempts int        `json:"attempts"`
-	EndedAt  *time.Time `json:"endedAt,omitempty"`
+	Attempts int `json:"attempts"`
+
+	// Back It belongs to the way back.
+	Back    *bool      `json:"back,omitempty"`
+	EndedAt *time.Time `json:"endedAt,omitempty"`
 
 	// Fraction 0 to 1
 	Fraction float64 `json:"fraction"`
@@ -2388,10 +2768,16 @@ type Step struct {
 	Number int    `json:"number"`
 
 	// Outcome What was confirmed, or why it failed.
-	Outcome   string     `json:"outcome"`
+	Outcome string `json:"outcome"`
+
+	// Safe The change can be held before it.
+	Safe      *bool      `json:"safe,omitempty"`
 	StartedAt *time.Time `json:"startedAt,omitempty"`
 	State     StepState  `json:"state"`
-	Title     string     `json:"title"`
+
+	// Text Of a hand step: what is to be done.
+	Text  *string `json:"text,omitempty"`
+	Title string  `json:"title"`
 }
 
 // StepState defines model for StepState.
@@ -2439,7 +2825,20 @@ type TargetItem struct {
 // TargetItemOrigin defines model for TargetItem.Origin.
 type TargetItemOrigin string
 
-// Transfer Whether the service pushes images over SFTP or the device fetches them over HTTP.
+// Terms defines model for Terms.
+type Terms struct {
+	// WayBack What happens when it fails after the point of no return. Left out: as the policy says.
+	WayBack    *TermsWayBack `json:"wayBack,omitempty"`
+	WindowFrom *time.Time    `json:"windowFrom,omitempty"`
+
+	// WindowTo The change does not start, and no hop begins, when it could not be finished and undone before.
+	WindowTo *time.Time `json:"windowTo,omitempty"`
+}
+
+// TermsWayBack What happens when it fails after the point of no return. Left out: as the policy says.
+type TermsWayBack string
+
+// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
 type Transfer string
 
 // Upload defines model for Upload.
@@ -2461,6 +2860,26 @@ type Verdict struct {
 
 // VerdictVerdict defines model for Verdict.Verdict.
 type VerdictVerdict string
+
+// VerifyWish defines model for VerifyWish.
+type VerifyWish struct {
+	// Before Number of the readings to compare with; left out, the newest.
+	Before *int64 `json:"before,omitempty"`
+}
+
+// WayBack defines model for WayBack.
+type WayBack struct {
+	// Hop From 1.
+	Hop int `json:"hop"`
+
+	// Most Seconds it takes at most in 19 of 20 cases.
+	Most *float64   `json:"most,omitempty"`
+	Text string     `json:"text"`
+	Way  WayBackWay `json:"way"`
+}
+
+// WayBackWay defines model for WayBack.Way.
+type WayBackWay string
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -2563,6 +2982,12 @@ type ListChangesParams struct {
 // DraftChangeParams defines parameters for DraftChange.
 type DraftChangeParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// AddEvidenceParams defines parameters for AddEvidence.
+type AddEvidenceParams struct {
+	Step int    `form:"step" json:"step"`
+	Name string `form:"name" json:"name"`
 }
 
 // ListJournalParams defines parameters for ListJournal.
@@ -2677,14 +3102,32 @@ type AddDeviceParams struct {
 type SetDeviceJSONBody struct {
 	Groups *[]string `json:"groups,omitempty"`
 
+	// Reach How a device is reached where that is not simply its address.
+	Reach *Reach `json:"reach,omitempty"`
+
+	// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
+	Transfer *Transfer `json:"transfer,omitempty"`
+
 	// Web URL of its HTTP side.
 	Web *string `json:"web,omitempty"`
+}
+
+// ReadConsoleLogParams defines parameters for ReadConsoleLog.
+type ReadConsoleLogParams struct {
+	After  *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Change *int64 `form:"change,omitempty" json:"change,omitempty"`
 }
 
 // SetHostKeyJSONBody defines parameters for SetHostKey.
 type SetHostKeyJSONBody struct {
 	// HostKey In authorized-keys form.
 	HostKey string `json:"hostKey"`
+}
+
+// ListReadingsParams defines parameters for ListReadings.
+type ListReadingsParams struct {
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListImagesParams defines parameters for ListImages.
@@ -2740,8 +3183,20 @@ type DraftRestoreJSONRequestBody = RestoreWish
 // PreviewRestoreJSONRequestBody defines body for PreviewRestore for application/json ContentType.
 type PreviewRestoreJSONRequestBody = RestoreWish
 
+// PutChangePolicyJSONRequestBody defines body for PutChangePolicy for application/json ContentType.
+type PutChangePolicyJSONRequestBody = ChangePolicy
+
 // DraftChangeJSONRequestBody defines body for DraftChange for application/json ContentType.
 type DraftChangeJSONRequestBody = NewChange
+
+// AcceptWarningsJSONRequestBody defines body for AcceptWarnings for application/json ContentType.
+type AcceptWarningsJSONRequestBody = Acceptance
+
+// SetTermsJSONRequestBody defines body for SetTerms for application/json ContentType.
+type SetTermsJSONRequestBody = Terms
+
+// ActOnChangeJSONRequestBody defines body for ActOnChange for application/json ContentType.
+type ActOnChangeJSONRequestBody = ActionWords
 
 // CarveServicesJSONRequestBody defines body for CarveServices for application/json ContentType.
 type CarveServicesJSONRequestBody CarveServicesJSONBody
@@ -2782,6 +3237,9 @@ type SetHostKeyJSONRequestBody SetHostKeyJSONBody
 // FindPathJSONRequestBody defines body for FindPath for application/json ContentType.
 type FindPathJSONRequestBody = Aim
 
+// VerifyDeviceJSONRequestBody defines body for VerifyDevice for application/json ContentType.
+type VerifyDeviceJSONRequestBody = VerifyWish
+
 // ExplainHopJSONRequestBody defines body for ExplainHop for application/json ContentType.
 type ExplainHopJSONRequestBody = PaperAim
 
@@ -2794,6 +3252,9 @@ type RotateKeyJSONRequestBody RotateKeyJSONBody
 // PutNotificationsJSONRequestBody defines body for PutNotifications for application/json ContentType.
 type PutNotificationsJSONRequestBody = Notifications
 
+// PutOwnReadingJSONRequestBody defines body for PutOwnReading for application/json ContentType.
+type PutOwnReadingJSONRequestBody = OwnReading
+
 // PlanPathJSONRequestBody defines body for PlanPath for application/json ContentType.
 type PlanPathJSONRequestBody = PaperAim
 
@@ -2802,6 +3263,9 @@ type SignInJSONRequestBody = SignIn
 
 // PutSignInTriesJSONRequestBody defines body for PutSignInTries for application/json ContentType.
 type PutSignInTriesJSONRequestBody = SignInTries
+
+// ArmFaultJSONRequestBody defines body for ArmFault for application/json ContentType.
+type ArmFaultJSONRequestBody = Fault
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
@@ -2901,6 +3365,12 @@ type ServerInterface interface {
 	// CompareCatalogueVersions What differs from one version to another, by identity
 	// (GET /catalogue/{file}/versions/{id}/compare/{other})
 	CompareCatalogueVersions(c *gin.Context, file string, id ID, other int64)
+	// GetChangePolicy Who approves, and what happens when a change fails
+	// (GET /change-policy)
+	GetChangePolicy(c *gin.Context)
+	// PutChangePolicy Set the policy
+	// (PUT /change-policy)
+	PutChangePolicy(c *gin.Context)
 	// ListChanges Changes, newest first, without their steps
 	// (GET /changes)
 	ListChanges(c *gin.Context, params ListChangesParams)
@@ -2910,6 +3380,18 @@ type ServerInterface interface {
 	// GetChange One change with its steps
 	// (GET /changes/{id})
 	GetChange(c *gin.Context, id ID)
+	// AcceptWarnings Take warnings on, by name and with a reason, before the start
+	// (POST /changes/{id}/accept-warnings)
+	AcceptWarnings(c *gin.Context, id ID)
+	// ListEvidence What people attached to hand steps
+	// (GET /changes/{id}/evidence)
+	ListEvidence(c *gin.Context, id ID)
+	// AddEvidence Attach a picture or a file to a hand step
+	// (POST /changes/{id}/evidence)
+	AddEvidence(c *gin.Context, id ID, params AddEvidenceParams)
+	// GetEvidence One attached file
+	// (GET /changes/{id}/evidence/{item})
+	GetEvidence(c *gin.Context, id ID, item int64)
 	// ListJournal The journal of a change, oldest first
 	// (GET /changes/{id}/journal)
 	ListJournal(c *gin.Context, id ID, params ListJournalParams)
@@ -2919,7 +3401,16 @@ type ServerInterface interface {
 	// GetMedium A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
 	// (GET /changes/{id}/medium)
 	GetMedium(c *gin.Context, id ID)
-	// ActOnChange Approve, start, hold, resume or stop a change
+	// CheckChange Look at the device now and say whether the change may start
+	// (POST /changes/{id}/ready)
+	CheckChange(c *gin.Context, id ID)
+	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
+	// (PUT /changes/{id}/terms)
+	SetTerms(c *gin.Context, id ID)
+	// GetWayBack What going back now would lose
+	// (GET /changes/{id}/way-back)
+	GetWayBack(c *gin.Context, id ID)
+	// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
 	// (POST /changes/{id}/{action})
 	ActOnChange(c *gin.Context, id ID, action Action)
 	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
@@ -2979,9 +3470,15 @@ type ServerInterface interface {
 	// SetDevice Change what is known about a device
 	// (PATCH /devices/{name})
 	SetDevice(c *gin.Context, name DeviceName)
+	// PreviewBack What starting the previous installation again would lose
+	// (GET /devices/{name}/back-preview)
+	PreviewBack(c *gin.Context, name DeviceName)
 	// ListBackupAttempts The latest attempts to take a backup
 	// (GET /devices/{name}/backup-attempts)
 	ListBackupAttempts(c *gin.Context, name DeviceName)
+	// ReadConsoleLog What was seen on the console line, oldest first
+	// (GET /devices/{name}/console-log)
+	ReadConsoleLog(c *gin.Context, name DeviceName, params ReadConsoleLogParams)
 	// SetCredentials Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	// (PUT /devices/{name}/credentials)
 	SetCredentials(c *gin.Context, name DeviceName)
@@ -3000,12 +3497,21 @@ type ServerInterface interface {
 	// FindPath The supported path to a version
 	// (POST /devices/{name}/path)
 	FindPath(c *gin.Context, name DeviceName)
+	// ListReadings Readings that were taken of a device, newest first
+	// (GET /devices/{name}/readings)
+	ListReadings(c *gin.Context, name DeviceName, params ListReadingsParams)
+	// TakeReadings Measure the device now
+	// (POST /devices/{name}/readings)
+	TakeReadings(c *gin.Context, name DeviceName)
 	// RefreshDevice Ask the device what it is now
 	// (POST /devices/{name}/refresh)
 	RefreshDevice(c *gin.Context, name DeviceName)
 	// ListReleases The releases of the device's family, newest first
 	// (GET /devices/{name}/releases)
 	ListReleases(c *gin.Context, name DeviceName)
+	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
+	// (POST /devices/{name}/verify)
+	VerifyDevice(c *gin.Context, name DeviceName)
 	// ExplainHop Why one jump is supported or refused
 	// (POST /explanations)
 	ExplainHop(c *gin.Context)
@@ -3054,6 +3560,15 @@ type ServerInterface interface {
 	// PutNotifications Say where news goes
 	// (PUT /notifications)
 	PutNotifications(c *gin.Context)
+	// ListOwnReadings Readings that were added to those of the dialects
+	// (GET /own-readings)
+	ListOwnReadings(c *gin.Context)
+	// PutOwnReading Add a reading for a group of devices, or replace it
+	// (PUT /own-readings)
+	PutOwnReading(c *gin.Context)
+	// DeleteOwnReading Take a reading away
+	// (DELETE /own-readings/{id})
+	DeleteOwnReading(c *gin.Context, id ID)
 	// PlanPath A path on paper, for a portrait that is typed in
 	// (POST /paths)
 	PlanPath(c *gin.Context)
@@ -3072,6 +3587,15 @@ type ServerInterface interface {
 	// SignOut End the session
 	// (POST /sign-out)
 	SignOut(c *gin.Context)
+	// GetSimulation The simulated devices and what goes wrong with them; 404 where nothing is simulated
+	// (GET /simulation)
+	GetSimulation(c *gin.Context)
+	// HealFault Take a fault away
+	// (DELETE /simulation/{name}/faults/{fault})
+	HealFault(c *gin.Context, name DeviceName, fault string)
+	// ArmFault Let something go wrong with a simulated device
+	// (PUT /simulation/{name}/faults/{fault})
+	ArmFault(c *gin.Context, name DeviceName, fault string)
 	// ListSites The makers' release sites
 	// (GET /sites)
 	ListSites(c *gin.Context)
@@ -3905,6 +4429,32 @@ func (siw *ServerInterfaceWrapper) CompareCatalogueVersions(c *gin.Context) {
 	siw.Handler.CompareCatalogueVersions(c, file, id, other)
 }
 
+// GetChangePolicy operation middleware
+func (siw *ServerInterfaceWrapper) GetChangePolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetChangePolicy(c)
+}
+
+// PutChangePolicy operation middleware
+func (siw *ServerInterfaceWrapper) PutChangePolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutChangePolicy(c)
+}
+
 // ListChanges operation middleware
 func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
 
@@ -4013,6 +4563,134 @@ func (siw *ServerInterfaceWrapper) GetChange(c *gin.Context) {
 	siw.Handler.GetChange(c, id)
 }
 
+// AcceptWarnings operation middleware
+func (siw *ServerInterfaceWrapper) AcceptWarnings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AcceptWarnings(c, id)
+}
+
+// ListEvidence operation middleware
+func (siw *ServerInterfaceWrapper) ListEvidence(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEvidence(c, id)
+}
+
+// AddEvidence operation middleware
+func (siw *ServerInterfaceWrapper) AddEvidence(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddEvidenceParams
+
+	// ------------- Required query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "step", c.Request.URL.Query(), &params.Step, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter step: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddEvidence(c, id, params)
+}
+
+// GetEvidence operation middleware
+func (siw *ServerInterfaceWrapper) GetEvidence(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "item" -------------
+	var item int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "item", c.Param("item"), &item, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter item: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetEvidence(c, id, item)
+}
+
 // ListJournal operation middleware
 func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 
@@ -4105,6 +4783,81 @@ func (siw *ServerInterfaceWrapper) GetMedium(c *gin.Context) {
 	}
 
 	siw.Handler.GetMedium(c, id)
+}
+
+// CheckChange operation middleware
+func (siw *ServerInterfaceWrapper) CheckChange(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckChange(c, id)
+}
+
+// SetTerms operation middleware
+func (siw *ServerInterfaceWrapper) SetTerms(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetTerms(c, id)
+}
+
+// GetWayBack operation middleware
+func (siw *ServerInterfaceWrapper) GetWayBack(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetWayBack(c, id)
 }
 
 // ActOnChange operation middleware
@@ -4664,6 +5417,31 @@ func (siw *ServerInterfaceWrapper) SetDevice(c *gin.Context) {
 	siw.Handler.SetDevice(c, name)
 }
 
+// PreviewBack operation middleware
+func (siw *ServerInterfaceWrapper) PreviewBack(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewBack(c, name)
+}
+
 // ListBackupAttempts operation middleware
 func (siw *ServerInterfaceWrapper) ListBackupAttempts(c *gin.Context) {
 
@@ -4687,6 +5465,50 @@ func (siw *ServerInterfaceWrapper) ListBackupAttempts(c *gin.Context) {
 	}
 
 	siw.Handler.ListBackupAttempts(c, name)
+}
+
+// ReadConsoleLog operation middleware
+func (siw *ServerInterfaceWrapper) ReadConsoleLog(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadConsoleLogParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "change" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "change", c.Request.URL.Query(), &params.Change, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter change: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadConsoleLog(c, name, params)
 }
 
 // SetCredentials operation middleware
@@ -4839,6 +5661,75 @@ func (siw *ServerInterfaceWrapper) FindPath(c *gin.Context) {
 	siw.Handler.FindPath(c, name)
 }
 
+// ListReadings operation middleware
+func (siw *ServerInterfaceWrapper) ListReadings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReadingsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReadings(c, name, params)
+}
+
+// TakeReadings operation middleware
+func (siw *ServerInterfaceWrapper) TakeReadings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeReadings(c, name)
+}
+
 // RefreshDevice operation middleware
 func (siw *ServerInterfaceWrapper) RefreshDevice(c *gin.Context) {
 
@@ -4887,6 +5778,31 @@ func (siw *ServerInterfaceWrapper) ListReleases(c *gin.Context) {
 	}
 
 	siw.Handler.ListReleases(c, name)
+}
+
+// VerifyDevice operation middleware
+func (siw *ServerInterfaceWrapper) VerifyDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VerifyDevice(c, name)
 }
 
 // ExplainHop operation middleware
@@ -5198,6 +6114,57 @@ func (siw *ServerInterfaceWrapper) PutNotifications(c *gin.Context) {
 	siw.Handler.PutNotifications(c)
 }
 
+// ListOwnReadings operation middleware
+func (siw *ServerInterfaceWrapper) ListOwnReadings(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListOwnReadings(c)
+}
+
+// PutOwnReading operation middleware
+func (siw *ServerInterfaceWrapper) PutOwnReading(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutOwnReading(c)
+}
+
+// DeleteOwnReading operation middleware
+func (siw *ServerInterfaceWrapper) DeleteOwnReading(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteOwnReading(c, id)
+}
+
 // PlanPath operation middleware
 func (siw *ServerInterfaceWrapper) PlanPath(c *gin.Context) {
 
@@ -5274,6 +6241,87 @@ func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 	}
 
 	siw.Handler.SignOut(c)
+}
+
+// GetSimulation operation middleware
+func (siw *ServerInterfaceWrapper) GetSimulation(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSimulation(c)
+}
+
+// HealFault operation middleware
+func (siw *ServerInterfaceWrapper) HealFault(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "fault" -------------
+	var fault string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "fault", c.Param("fault"), &fault, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fault: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HealFault(c, name, fault)
+}
+
+// ArmFault operation middleware
+func (siw *ServerInterfaceWrapper) ArmFault(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "fault" -------------
+	var fault string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "fault", c.Param("fault"), &fault, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fault: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ArmFault(c, name, fault)
 }
 
 // ListSites operation middleware
@@ -5501,6 +6549,26 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/changes", wrapper.DraftChange)
 	router.GET(options.BaseURL+"/changes/:id", wrapper.GetChange)
 	router.POST(options.BaseURL+"/changes/:id/:action", wrapper.ActOnChange)
+	router.POST(options.BaseURL+"/changes/:id/ready", wrapper.CheckChange)
+	router.POST(options.BaseURL+"/changes/:id/accept-warnings", wrapper.AcceptWarnings)
+	router.PUT(options.BaseURL+"/changes/:id/terms", wrapper.SetTerms)
+	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
+	router.GET(options.BaseURL+"/changes/:id/evidence", wrapper.ListEvidence)
+	router.POST(options.BaseURL+"/changes/:id/evidence", wrapper.AddEvidence)
+	router.GET(options.BaseURL+"/changes/:id/evidence/:item", wrapper.GetEvidence)
+	router.GET(options.BaseURL+"/devices/:name/back-preview", wrapper.PreviewBack)
+	router.GET(options.BaseURL+"/devices/:name/readings", wrapper.ListReadings)
+	router.POST(options.BaseURL+"/devices/:name/readings", wrapper.TakeReadings)
+	router.POST(options.BaseURL+"/devices/:name/verify", wrapper.VerifyDevice)
+	router.GET(options.BaseURL+"/devices/:name/console-log", wrapper.ReadConsoleLog)
+	router.GET(options.BaseURL+"/own-readings", wrapper.ListOwnReadings)
+	router.PUT(options.BaseURL+"/own-readings", wrapper.PutOwnReading)
+	router.DELETE(options.BaseURL+"/own-readings/:id", wrapper.DeleteOwnReading)
+	router.GET(options.BaseURL+"/change-policy", wrapper.GetChangePolicy)
+	router.PUT(options.BaseURL+"/change-policy", wrapper.PutChangePolicy)
+	router.GET(options.BaseURL+"/simulation", wrapper.GetSimulation)
+	router.DELETE(options.BaseURL+"/simulation/:name/faults/:fault", wrapper.HealFault)
+	router.PUT(options.BaseURL+"/simulation/:name/faults/:fault", wrapper.ArmFault)
 	router.GET(options.BaseURL+"/changes/:id/live", wrapper.WatchChange)
 	router.GET(options.BaseURL+"/changes/:id/journal", wrapper.ListJournal)
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
@@ -6762,6 +7830,77 @@ func (response CompareCatalogueVersionsdefaultApplicationProblemPlusJSONResponse
 	return err
 }
 
+type GetChangePolicyRequestObject struct {
+}
+
+type GetChangePolicyResponseObject interface {
+	VisitGetChangePolicyResponse(w http.ResponseWriter) error
+}
+
+type GetChangePolicy200JSONResponse ChangePolicy
+
+func (response GetChangePolicy200JSONResponse) VisitGetChangePolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangePolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetChangePolicydefaultApplicationProblemPlusJSONResponse) VisitGetChangePolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutChangePolicyRequestObject struct {
+	Body *PutChangePolicyJSONRequestBody
+}
+
+type PutChangePolicyResponseObject interface {
+	VisitPutChangePolicyResponse(w http.ResponseWriter) error
+}
+
+type PutChangePolicy204Response struct {
+}
+
+func (response PutChangePolicy204Response) VisitPutChangePolicyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutChangePolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutChangePolicydefaultApplicationProblemPlusJSONResponse) VisitPutChangePolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListChangesRequestObject struct {
 	Params ListChangesParams
 }
@@ -6869,6 +8008,172 @@ type GetChangedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetChangedefaultApplicationProblemPlusJSONResponse) VisitGetChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptWarningsRequestObject struct {
+	Id   ID `json:"id"`
+	Body *AcceptWarningsJSONRequestBody
+}
+
+type AcceptWarningsResponseObject interface {
+	VisitAcceptWarningsResponse(w http.ResponseWriter) error
+}
+
+type AcceptWarnings200JSONResponse Change
+
+func (response AcceptWarnings200JSONResponse) VisitAcceptWarningsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptWarningsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptWarningsdefaultApplicationProblemPlusJSONResponse) VisitAcceptWarningsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidenceRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type ListEvidenceResponseObject interface {
+	VisitListEvidenceResponse(w http.ResponseWriter) error
+}
+
+type ListEvidence200JSONResponse EvidenceList
+
+func (response ListEvidence200JSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEvidencedefaultApplicationProblemPlusJSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddEvidenceRequestObject struct {
+	Id     ID `json:"id"`
+	Params AddEvidenceParams
+	Body   io.Reader
+}
+
+type AddEvidenceResponseObject interface {
+	VisitAddEvidenceResponse(w http.ResponseWriter) error
+}
+
+type AddEvidence201JSONResponse Evidence
+
+func (response AddEvidence201JSONResponse) VisitAddEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddEvidencedefaultApplicationProblemPlusJSONResponse) VisitAddEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidenceRequestObject struct {
+	Id   ID    `json:"id"`
+	Item int64 `json:"item"`
+}
+
+type GetEvidenceResponseObject interface {
+	VisitGetEvidenceResponse(w http.ResponseWriter) error
+}
+
+type GetEvidence200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetEvidence200ApplicationoctetStreamResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEvidencedefaultApplicationProblemPlusJSONResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7033,9 +8338,128 @@ func (response GetMediumdefaultApplicationProblemPlusJSONResponse) VisitGetMediu
 	return err
 }
 
+type CheckChangeRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type CheckChangeResponseObject interface {
+	VisitCheckChangeResponse(w http.ResponseWriter) error
+}
+
+type CheckChange200JSONResponse Change
+
+func (response CheckChange200JSONResponse) VisitCheckChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckChangedefaultApplicationProblemPlusJSONResponse) VisitCheckChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTermsRequestObject struct {
+	Id   ID `json:"id"`
+	Body *SetTermsJSONRequestBody
+}
+
+type SetTermsResponseObject interface {
+	VisitSetTermsResponse(w http.ResponseWriter) error
+}
+
+type SetTerms200JSONResponse Change
+
+func (response SetTerms200JSONResponse) VisitSetTermsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTermsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetTermsdefaultApplicationProblemPlusJSONResponse) VisitSetTermsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWayBackRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type GetWayBackResponseObject interface {
+	VisitGetWayBackResponse(w http.ResponseWriter) error
+}
+
+type GetWayBack200JSONResponse Losses
+
+func (response GetWayBack200JSONResponse) VisitGetWayBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWayBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWayBackdefaultApplicationProblemPlusJSONResponse) VisitGetWayBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ActOnChangeRequestObject struct {
 	Id     ID     `json:"id"`
 	Action Action `json:"action"`
+	Body   *ActOnChangeJSONRequestBody
 }
 
 type ActOnChangeResponseObject interface {
@@ -7847,6 +9271,45 @@ func (response SetDevicedefaultApplicationProblemPlusJSONResponse) VisitSetDevic
 	return err
 }
 
+type PreviewBackRequestObject struct {
+	Name DeviceName `json:"name"`
+}
+
+type PreviewBackResponseObject interface {
+	VisitPreviewBackResponse(w http.ResponseWriter) error
+}
+
+type PreviewBack200JSONResponse Losses
+
+func (response PreviewBack200JSONResponse) VisitPreviewBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewBackdefaultApplicationProblemPlusJSONResponse) VisitPreviewBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListBackupAttemptsRequestObject struct {
 	Name DeviceName `json:"name"`
 }
@@ -7877,6 +9340,46 @@ type ListBackupAttemptsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListBackupAttemptsdefaultApplicationProblemPlusJSONResponse) VisitListBackupAttemptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadConsoleLogRequestObject struct {
+	Name   DeviceName `json:"name"`
+	Params ReadConsoleLogParams
+}
+
+type ReadConsoleLogResponseObject interface {
+	VisitReadConsoleLogResponse(w http.ResponseWriter) error
+}
+
+type ReadConsoleLog200JSONResponse ConsoleLog
+
+func (response ReadConsoleLog200JSONResponse) VisitReadConsoleLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadConsoleLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadConsoleLogdefaultApplicationProblemPlusJSONResponse) VisitReadConsoleLogResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8109,6 +9612,85 @@ func (response FindPathdefaultApplicationProblemPlusJSONResponse) VisitFindPathR
 	return err
 }
 
+type ListReadingsRequestObject struct {
+	Name   DeviceName `json:"name"`
+	Params ListReadingsParams
+}
+
+type ListReadingsResponseObject interface {
+	VisitListReadingsResponse(w http.ResponseWriter) error
+}
+
+type ListReadings200JSONResponse ReadingSetPage
+
+func (response ListReadings200JSONResponse) VisitListReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReadingsdefaultApplicationProblemPlusJSONResponse) VisitListReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeReadingsRequestObject struct {
+	Name DeviceName `json:"name"`
+}
+
+type TakeReadingsResponseObject interface {
+	VisitTakeReadingsResponse(w http.ResponseWriter) error
+}
+
+type TakeReadings201JSONResponse ReadingSet
+
+func (response TakeReadings201JSONResponse) VisitTakeReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeReadingsdefaultApplicationProblemPlusJSONResponse) VisitTakeReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RefreshDeviceRequestObject struct {
 	Name DeviceName `json:"name"`
 }
@@ -8178,6 +9760,46 @@ type ListReleasesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListReleasesdefaultApplicationProblemPlusJSONResponse) VisitListReleasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyDeviceRequestObject struct {
+	Name DeviceName `json:"name"`
+	Body *VerifyDeviceJSONRequestBody
+}
+
+type VerifyDeviceResponseObject interface {
+	VisitVerifyDeviceResponse(w http.ResponseWriter) error
+}
+
+type VerifyDevice200JSONResponse Comparison
+
+func (response VerifyDevice200JSONResponse) VisitVerifyDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyDevicedefaultApplicationProblemPlusJSONResponse) VisitVerifyDeviceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8797,6 +10419,116 @@ func (response PutNotificationsdefaultApplicationProblemPlusJSONResponse) VisitP
 	return err
 }
 
+type ListOwnReadingsRequestObject struct {
+}
+
+type ListOwnReadingsResponseObject interface {
+	VisitListOwnReadingsResponse(w http.ResponseWriter) error
+}
+
+type ListOwnReadings200JSONResponse OwnReadingList
+
+func (response ListOwnReadings200JSONResponse) VisitListOwnReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOwnReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOwnReadingsdefaultApplicationProblemPlusJSONResponse) VisitListOwnReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutOwnReadingRequestObject struct {
+	Body *PutOwnReadingJSONRequestBody
+}
+
+type PutOwnReadingResponseObject interface {
+	VisitPutOwnReadingResponse(w http.ResponseWriter) error
+}
+
+type PutOwnReading200JSONResponse OwnReading
+
+func (response PutOwnReading200JSONResponse) VisitPutOwnReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutOwnReadingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutOwnReadingdefaultApplicationProblemPlusJSONResponse) VisitPutOwnReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteOwnReadingRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type DeleteOwnReadingResponseObject interface {
+	VisitDeleteOwnReadingResponse(w http.ResponseWriter) error
+}
+
+type DeleteOwnReading204Response struct {
+}
+
+func (response DeleteOwnReading204Response) VisitDeleteOwnReadingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteOwnReadingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteOwnReadingdefaultApplicationProblemPlusJSONResponse) VisitDeleteOwnReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PlanPathRequestObject struct {
 	Body *PlanPathJSONRequestBody
 }
@@ -9015,6 +10747,113 @@ type SignOutdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSimulationRequestObject struct {
+}
+
+type GetSimulationResponseObject interface {
+	VisitGetSimulationResponse(w http.ResponseWriter) error
+}
+
+type GetSimulation200JSONResponse Simulation
+
+func (response GetSimulation200JSONResponse) VisitGetSimulationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSimulationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSimulationdefaultApplicationProblemPlusJSONResponse) VisitGetSimulationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HealFaultRequestObject struct {
+	Name  DeviceName `json:"name"`
+	Fault string     `json:"fault"`
+}
+
+type HealFaultResponseObject interface {
+	VisitHealFaultResponse(w http.ResponseWriter) error
+}
+
+type HealFault204Response struct {
+}
+
+func (response HealFault204Response) VisitHealFaultResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type HealFaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HealFaultdefaultApplicationProblemPlusJSONResponse) VisitHealFaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArmFaultRequestObject struct {
+	Name  DeviceName `json:"name"`
+	Fault string     `json:"fault"`
+	Body  *ArmFaultJSONRequestBody
+}
+
+type ArmFaultResponseObject interface {
+	VisitArmFaultResponse(w http.ResponseWriter) error
+}
+
+type ArmFault204Response struct {
+}
+
+func (response ArmFault204Response) VisitArmFaultResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ArmFaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ArmFaultdefaultApplicationProblemPlusJSONResponse) VisitArmFaultResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9425,6 +11264,12 @@ type StrictServerInterface interface {
 	// CompareCatalogueVersions What differs from one version to another, by identity
 	// (GET /catalogue/{file}/versions/{id}/compare/{other})
 	CompareCatalogueVersions(ctx context.Context, request CompareCatalogueVersionsRequestObject) (CompareCatalogueVersionsResponseObject, error)
+	// GetChangePolicy Who approves, and what happens when a change fails
+	// (GET /change-policy)
+	GetChangePolicy(ctx context.Context, request GetChangePolicyRequestObject) (GetChangePolicyResponseObject, error)
+	// PutChangePolicy Set the policy
+	// (PUT /change-policy)
+	PutChangePolicy(ctx context.Context, request PutChangePolicyRequestObject) (PutChangePolicyResponseObject, error)
 	// ListChanges Changes, newest first, without their steps
 	// (GET /changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
@@ -9434,6 +11279,18 @@ type StrictServerInterface interface {
 	// GetChange One change with its steps
 	// (GET /changes/{id})
 	GetChange(ctx context.Context, request GetChangeRequestObject) (GetChangeResponseObject, error)
+	// AcceptWarnings Take warnings on, by name and with a reason, before the start
+	// (POST /changes/{id}/accept-warnings)
+	AcceptWarnings(ctx context.Context, request AcceptWarningsRequestObject) (AcceptWarningsResponseObject, error)
+	// ListEvidence What people attached to hand steps
+	// (GET /changes/{id}/evidence)
+	ListEvidence(ctx context.Context, request ListEvidenceRequestObject) (ListEvidenceResponseObject, error)
+	// AddEvidence Attach a picture or a file to a hand step
+	// (POST /changes/{id}/evidence)
+	AddEvidence(ctx context.Context, request AddEvidenceRequestObject) (AddEvidenceResponseObject, error)
+	// GetEvidence One attached file
+	// (GET /changes/{id}/evidence/{item})
+	GetEvidence(ctx context.Context, request GetEvidenceRequestObject) (GetEvidenceResponseObject, error)
 	// ListJournal The journal of a change, oldest first
 	// (GET /changes/{id}/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -9443,7 +11300,16 @@ type StrictServerInterface interface {
 	// GetMedium A hand-carried medium for a change, as a zip archive (docs/formats/medium.md)
 	// (GET /changes/{id}/medium)
 	GetMedium(ctx context.Context, request GetMediumRequestObject) (GetMediumResponseObject, error)
-	// ActOnChange Approve, start, hold, resume or stop a change
+	// CheckChange Look at the device now and say whether the change may start
+	// (POST /changes/{id}/ready)
+	CheckChange(ctx context.Context, request CheckChangeRequestObject) (CheckChangeResponseObject, error)
+	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
+	// (PUT /changes/{id}/terms)
+	SetTerms(ctx context.Context, request SetTermsRequestObject) (SetTermsResponseObject, error)
+	// GetWayBack What going back now would lose
+	// (GET /changes/{id}/way-back)
+	GetWayBack(ctx context.Context, request GetWayBackRequestObject) (GetWayBackResponseObject, error)
+	// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
 	// (POST /changes/{id}/{action})
 	ActOnChange(ctx context.Context, request ActOnChangeRequestObject) (ActOnChangeResponseObject, error)
 	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
@@ -9503,9 +11369,15 @@ type StrictServerInterface interface {
 	// SetDevice Change what is known about a device
 	// (PATCH /devices/{name})
 	SetDevice(ctx context.Context, request SetDeviceRequestObject) (SetDeviceResponseObject, error)
+	// PreviewBack What starting the previous installation again would lose
+	// (GET /devices/{name}/back-preview)
+	PreviewBack(ctx context.Context, request PreviewBackRequestObject) (PreviewBackResponseObject, error)
 	// ListBackupAttempts The latest attempts to take a backup
 	// (GET /devices/{name}/backup-attempts)
 	ListBackupAttempts(ctx context.Context, request ListBackupAttemptsRequestObject) (ListBackupAttemptsResponseObject, error)
+	// ReadConsoleLog What was seen on the console line, oldest first
+	// (GET /devices/{name}/console-log)
+	ReadConsoleLog(ctx context.Context, request ReadConsoleLogRequestObject) (ReadConsoleLogResponseObject, error)
 	// SetCredentials Replace the device's user and passwords; they are never shown again. Those that let us in before are kept for the version in its other slot
 	// (PUT /devices/{name}/credentials)
 	SetCredentials(ctx context.Context, request SetCredentialsRequestObject) (SetCredentialsResponseObject, error)
@@ -9524,12 +11396,21 @@ type StrictServerInterface interface {
 	// FindPath The supported path to a version
 	// (POST /devices/{name}/path)
 	FindPath(ctx context.Context, request FindPathRequestObject) (FindPathResponseObject, error)
+	// ListReadings Readings that were taken of a device, newest first
+	// (GET /devices/{name}/readings)
+	ListReadings(ctx context.Context, request ListReadingsRequestObject) (ListReadingsResponseObject, error)
+	// TakeReadings Measure the device now
+	// (POST /devices/{name}/readings)
+	TakeReadings(ctx context.Context, request TakeReadingsRequestObject) (TakeReadingsResponseObject, error)
 	// RefreshDevice Ask the device what it is now
 	// (POST /devices/{name}/refresh)
 	RefreshDevice(ctx context.Context, request RefreshDeviceRequestObject) (RefreshDeviceResponseObject, error)
 	// ListReleases The releases of the device's family, newest first
 	// (GET /devices/{name}/releases)
 	ListReleases(ctx context.Context, request ListReleasesRequestObject) (ListReleasesResponseObject, error)
+	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
+	// (POST /devices/{name}/verify)
+	VerifyDevice(ctx context.Context, request VerifyDeviceRequestObject) (VerifyDeviceResponseObject, error)
 	// ExplainHop Why one jump is supported or refused
 	// (POST /explanations)
 	ExplainHop(ctx context.Context, request ExplainHopRequestObject) (ExplainHopResponseObject, error)
@@ -9578,6 +11459,15 @@ type StrictServerInterface interface {
 	// PutNotifications Say where news goes
 	// (PUT /notifications)
 	PutNotifications(ctx context.Context, request PutNotificationsRequestObject) (PutNotificationsResponseObject, error)
+	// ListOwnReadings Readings that were added to those of the dialects
+	// (GET /own-readings)
+	ListOwnReadings(ctx context.Context, request ListOwnReadingsRequestObject) (ListOwnReadingsResponseObject, error)
+	// PutOwnReading Add a reading for a group of devices, or replace it
+	// (PUT /own-readings)
+	PutOwnReading(ctx context.Context, request PutOwnReadingRequestObject) (PutOwnReadingResponseObject, error)
+	// DeleteOwnReading Take a reading away
+	// (DELETE /own-readings/{id})
+	DeleteOwnReading(ctx context.Context, request DeleteOwnReadingRequestObject) (DeleteOwnReadingResponseObject, error)
 	// PlanPath A path on paper, for a portrait that is typed in
 	// (POST /paths)
 	PlanPath(ctx context.Context, request PlanPathRequestObject) (PlanPathResponseObject, error)
@@ -9596,6 +11486,15 @@ type StrictServerInterface interface {
 	// SignOut End the session
 	// (POST /sign-out)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// GetSimulation The simulated devices and what goes wrong with them; 404 where nothing is simulated
+	// (GET /simulation)
+	GetSimulation(ctx context.Context, request GetSimulationRequestObject) (GetSimulationResponseObject, error)
+	// HealFault Take a fault away
+	// (DELETE /simulation/{name}/faults/{fault})
+	HealFault(ctx context.Context, request HealFaultRequestObject) (HealFaultResponseObject, error)
+	// ArmFault Let something go wrong with a simulated device
+	// (PUT /simulation/{name}/faults/{fault})
+	ArmFault(ctx context.Context, request ArmFaultRequestObject) (ArmFaultResponseObject, error)
 	// ListSites The makers' release sites
 	// (GET /sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
@@ -10598,6 +12497,72 @@ func (sh *strictHandler) CompareCatalogueVersions(ctx *gin.Context, file string,
 	}
 }
 
+// GetChangePolicy operation middleware
+func (sh *strictHandler) GetChangePolicy(ctx *gin.Context) {
+	var request GetChangePolicyRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetChangePolicy(ctx, request.(GetChangePolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetChangePolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetChangePolicyResponseObject); ok {
+		if err := validResponse.VisitGetChangePolicyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutChangePolicy operation middleware
+func (sh *strictHandler) PutChangePolicy(ctx *gin.Context) {
+	var request PutChangePolicyRequestObject
+
+	var body PutChangePolicyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutChangePolicy(ctx, request.(PutChangePolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutChangePolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutChangePolicyResponseObject); ok {
+		if err := validResponse.VisitPutChangePolicyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListChanges operation middleware
 func (sh *strictHandler) ListChanges(ctx *gin.Context, params ListChangesParams) {
 	var request ListChangesRequestObject
@@ -10694,6 +12659,132 @@ func (sh *strictHandler) GetChange(ctx *gin.Context, id ID) {
 	}
 }
 
+// AcceptWarnings operation middleware
+func (sh *strictHandler) AcceptWarnings(ctx *gin.Context, id ID) {
+	var request AcceptWarningsRequestObject
+
+	request.Id = id
+
+	var body AcceptWarningsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptWarnings(ctx, request.(AcceptWarningsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptWarnings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AcceptWarningsResponseObject); ok {
+		if err := validResponse.VisitAcceptWarningsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEvidence operation middleware
+func (sh *strictHandler) ListEvidence(ctx *gin.Context, id ID) {
+	var request ListEvidenceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEvidence(ctx, request.(ListEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEvidence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListEvidenceResponseObject); ok {
+		if err := validResponse.VisitListEvidenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddEvidence operation middleware
+func (sh *strictHandler) AddEvidence(ctx *gin.Context, id ID, params AddEvidenceParams) {
+	var request AddEvidenceRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddEvidence(ctx, request.(AddEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddEvidence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddEvidenceResponseObject); ok {
+		if err := validResponse.VisitAddEvidenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetEvidence operation middleware
+func (sh *strictHandler) GetEvidence(ctx *gin.Context, id ID, item int64) {
+	var request GetEvidenceRequestObject
+
+	request.Id = id
+	request.Item = item
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEvidence(ctx, request.(GetEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEvidence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetEvidenceResponseObject); ok {
+		if err := validResponse.VisitGetEvidenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListJournal operation middleware
 func (sh *strictHandler) ListJournal(ctx *gin.Context, id ID, params ListJournalParams) {
 	var request ListJournalRequestObject
@@ -10773,12 +12864,129 @@ func (sh *strictHandler) GetMedium(ctx *gin.Context, id ID) {
 	}
 }
 
+// CheckChange operation middleware
+func (sh *strictHandler) CheckChange(ctx *gin.Context, id ID) {
+	var request CheckChangeRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckChange(ctx, request.(CheckChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckChangeResponseObject); ok {
+		if err := validResponse.VisitCheckChangeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetTerms operation middleware
+func (sh *strictHandler) SetTerms(ctx *gin.Context, id ID) {
+	var request SetTermsRequestObject
+
+	request.Id = id
+
+	var body SetTermsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetTerms(ctx, request.(SetTermsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetTerms")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetTermsResponseObject); ok {
+		if err := validResponse.VisitSetTermsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetWayBack operation middleware
+func (sh *strictHandler) GetWayBack(ctx *gin.Context, id ID) {
+	var request GetWayBackRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWayBack(ctx, request.(GetWayBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWayBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetWayBackResponseObject); ok {
+		if err := validResponse.VisitGetWayBackResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ActOnChange operation middleware
 func (sh *strictHandler) ActOnChange(ctx *gin.Context, id ID, action Action) {
 	var request ActOnChangeRequestObject
 
 	request.Id = id
 	request.Action = action
+
+	var body ActOnChangeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ActOnChange(ctx, request.(ActOnChangeRequestObject))
@@ -11467,6 +13675,32 @@ func (sh *strictHandler) SetDevice(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// PreviewBack operation middleware
+func (sh *strictHandler) PreviewBack(ctx *gin.Context, name DeviceName) {
+	var request PreviewBackRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewBack(ctx, request.(PreviewBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewBackResponseObject); ok {
+		if err := validResponse.VisitPreviewBackResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListBackupAttempts operation middleware
 func (sh *strictHandler) ListBackupAttempts(ctx *gin.Context, name DeviceName) {
 	var request ListBackupAttemptsRequestObject
@@ -11486,6 +13720,33 @@ func (sh *strictHandler) ListBackupAttempts(ctx *gin.Context, name DeviceName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListBackupAttemptsResponseObject); ok {
 		if err := validResponse.VisitListBackupAttemptsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadConsoleLog operation middleware
+func (sh *strictHandler) ReadConsoleLog(ctx *gin.Context, name DeviceName, params ReadConsoleLogParams) {
+	var request ReadConsoleLogRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadConsoleLog(ctx, request.(ReadConsoleLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadConsoleLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadConsoleLogResponseObject); ok {
+		if err := validResponse.VisitReadConsoleLogResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11703,6 +13964,59 @@ func (sh *strictHandler) FindPath(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// ListReadings operation middleware
+func (sh *strictHandler) ListReadings(ctx *gin.Context, name DeviceName, params ListReadingsParams) {
+	var request ListReadingsRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReadings(ctx, request.(ListReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListReadingsResponseObject); ok {
+		if err := validResponse.VisitListReadingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeReadings operation middleware
+func (sh *strictHandler) TakeReadings(ctx *gin.Context, name DeviceName) {
+	var request TakeReadingsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeReadings(ctx, request.(TakeReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeReadingsResponseObject); ok {
+		if err := validResponse.VisitTakeReadingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // RefreshDevice operation middleware
 func (sh *strictHandler) RefreshDevice(ctx *gin.Context, name DeviceName) {
 	var request RefreshDeviceRequestObject
@@ -11748,6 +14062,50 @@ func (sh *strictHandler) ListReleases(ctx *gin.Context, name DeviceName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListReleasesResponseObject); ok {
 		if err := validResponse.VisitListReleasesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// VerifyDevice operation middleware
+func (sh *strictHandler) VerifyDevice(ctx *gin.Context, name DeviceName) {
+	var request VerifyDeviceRequestObject
+
+	request.Name = name
+
+	var body VerifyDeviceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyDevice(ctx, request.(VerifyDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(VerifyDeviceResponseObject); ok {
+		if err := validResponse.VisitVerifyDeviceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12226,6 +14584,98 @@ func (sh *strictHandler) PutNotifications(ctx *gin.Context) {
 	}
 }
 
+// ListOwnReadings operation middleware
+func (sh *strictHandler) ListOwnReadings(ctx *gin.Context) {
+	var request ListOwnReadingsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOwnReadings(ctx, request.(ListOwnReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOwnReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListOwnReadingsResponseObject); ok {
+		if err := validResponse.VisitListOwnReadingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutOwnReading operation middleware
+func (sh *strictHandler) PutOwnReading(ctx *gin.Context) {
+	var request PutOwnReadingRequestObject
+
+	var body PutOwnReadingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutOwnReading(ctx, request.(PutOwnReadingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutOwnReading")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutOwnReadingResponseObject); ok {
+		if err := validResponse.VisitPutOwnReadingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteOwnReading operation middleware
+func (sh *strictHandler) DeleteOwnReading(ctx *gin.Context, id ID) {
+	var request DeleteOwnReadingRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteOwnReading(ctx, request.(DeleteOwnReadingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteOwnReading")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteOwnReadingResponseObject); ok {
+		if err := validResponse.VisitDeleteOwnReadingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // PlanPath operation middleware
 func (sh *strictHandler) PlanPath(ctx *gin.Context) {
 	var request PlanPathRequestObject
@@ -12417,6 +14867,102 @@ func (sh *strictHandler) SignOut(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SignOutResponseObject); ok {
 		if err := validResponse.VisitSignOutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSimulation operation middleware
+func (sh *strictHandler) GetSimulation(ctx *gin.Context) {
+	var request GetSimulationRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSimulation(ctx, request.(GetSimulationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSimulation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSimulationResponseObject); ok {
+		if err := validResponse.VisitGetSimulationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HealFault operation middleware
+func (sh *strictHandler) HealFault(ctx *gin.Context, name DeviceName, fault string) {
+	var request HealFaultRequestObject
+
+	request.Name = name
+	request.Fault = fault
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HealFault(ctx, request.(HealFaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HealFault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(HealFaultResponseObject); ok {
+		if err := validResponse.VisitHealFaultResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ArmFault operation middleware
+func (sh *strictHandler) ArmFault(ctx *gin.Context, name DeviceName, fault string) {
+	var request ArmFaultRequestObject
+
+	request.Name = name
+	request.Fault = fault
+
+	var body ArmFaultJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ArmFault(ctx, request.(ArmFaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ArmFault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ArmFaultResponseObject); ok {
+		if err := validResponse.VisitArmFaultResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12670,261 +15216,306 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L1rd9w2tib8V7DqPWvl9HlLF6eTzET6cuRb2x3H9ljueM3Eng6qiCoiIgE2AKpc8fJ/n4WNC0EWwItE",
-	"We7ufIlVxQKBjY2NfX32p8WalxVnhCm5OPu0qLDAJVFEwF+PaiG50P+ibHG2+EdNxH6xXDBcksXZYm2+",
-	"XS7kOicl1o+pfaW/kUpQtl18/rxcPCbXdE1ewi/sMBVWeTMK/G+5EOQfNRUkW5wpUZP+MZ8/ToxFs96R",
-	"NlyUWOnnmPrhu8VyUVJGy7pcnD1YutdQpsiWCPOejJQVV4St9z+RvX9nTnBGRPPW4LEj/Vz4yhJ/fEHY",
-	"VuWLs29PT5eRxbygJVUpEhfwZThgRja4LtTi7IEersQfzQK+h7/6lvNZU0ZWnEkCe/ta8FVBSv3PNWeK",
-	"MJgErqqCrrGinJ1U5on//3fJmf6umcR/CLJZnC3+v5OGeU7Mt/LEjQtvzIhcC1rp4RZni3c5VmhHmEI7",
-	"wdl2iXY5EWSJMMvQTn+nOMr4MZDFDqffdrE2v/+0IEyv7lc9S8GvNdtIhYUmUM4Ls/eyLs3nvFp8OKD3",
-	"cnGRXVPJBexmJXhFhKKGIHizIWul+eZTZ97P+A6VmO1RBswskagZwgy5XyBBCoIlOV4c0n25WF+b8aki",
-	"pYwwtP8NFgLv9d8bXNKCTv0VzaKPVfWqoDInIvqtnXmW+PKaSkv6gy8luSaCqn38y7ossYh/p6gqSPxg",
-	"N0f3V3OWzbPhIoIXN68J1hHM2pI+oOey2eSGN/jqd7JWIW88JgrTIsIhAe/0HQHPY3ACgGVaWznmt0Zu",
-	"xvbZLnX6kG/MDw/H7FDeLzN4V7OQfsLBpA8Il/nPD7hhQz+S7OH+8NC9zQniRUakcscLUYXWmCFB8DpH",
-	"SgsM/WuJqApOXjN0yTNSJBi7JBnFKsnbCqtaJr7ilYzPVt9FSGmRpqcz/uBeE5E8Zbs8Qpp3+d68B1GJ",
-	"GIcXRyjQ2Va7CY4uzXv9etuE6dtox0oHOw1HbT+VqGkKdNZgh4/MPTpbWkYOcaGIYFjRayJ7RD3XBEY7",
-	"vJf6Vio4v0IbLjSVmzs3uHFPY5I/E7x6lNMiE4Qdvgq+QbAZEpV4j1YE6V9UJAs2c8V5QTADfsYfn0WZ",
-	"71TzgZ40q8sVMZPsnVilZSTZRYZ6bb5xR85PrJapWQkiiYoRspLmjMIDml/RmrMN3dYC+Gt4ZEmEl53t",
-	"wS/tN+YF+j7YI30wUVlLpQfFq4LofRM1m3YWFT982wWy3LZEXJyhSpANEYJkS8TIjki1REpgys7eLo08",
-	"Ort4/Mvzy1dv/rd+HpVE78nZy4ufn2gOMooOZoa/zJlsHkN8A5QiTJJSr0HUTEaFm+I/O/HWni18rNdO",
-	"WIawPPitliladOjXVAVWWilG6xyzLZHHizNWF0X31CkeP17NSTo8Zrnl1FE31DNexTajpKxWZPDXP9vH",
-	"HDOGOx0wvSCgLCa+jQpaLQ2oQhndbIiQaCN4CXRb6Vtph/fDQhfIELzbT7FZnXl3lMB1RtULyiLkxapl",
-	"0GRYkSNFQfU9YJXMqzORr5IXM7m2JsHBN0bRPDCmYjTlI/U8rBbmcffeZXNd2enHCPQQr6/q6pA6hp1H",
-	"zlJzVEFUSIVACPWqLkaPbfPMk494rZC23/RhpkqLUMrasi96oreckYuIJH2uWU2igii05ecwojXYzPWv",
-	"rC6gL4CSG+VjHGPoN77L47d1ToosrnlQ5cXsFanUOSJlpfbalmP6Ozsn/fvoMnNeHY77VJ+sB+foFEQk",
-	"1neGsks53LDR/Ffg9VVMV9NGhdS7U+kzaS4RjBwfoFXNsoKgHMtpd0efvoll24LNSIlZZi37rAYjx3Lt",
-	"ckHLigsVNV9ljr/9/ofDNb2axGqS/kGiY+CisEShDK32isgWN6VJrfAVYRcThFKg8nVYgYpyh+GC0soD",
-	"Zp6z9CmA9wyLXRAqXoI0yqJTfeHoempagjSr8DsWSAfHTvZopMXRhVL6RBxKpZWXViMIuiJbPImgN5Ty",
-	"LCPZlNeMPny8VmtuvH6O6UXNmFFBAqpSFvyxwbQAI76kUras9NhhmsIDfkMdYZsZjrhiHuVkfRXZUZAU",
-	"CY0i8Kq1OfyhPleGvXdacNeswusrkmnxV7OCSIkyQqqRJy/DJd5O8AaYBT2GX8WkmFl6Yk2SrDnLZJtd",
-	"eL0qAl4xRoi1lUXMn2YIwBnoUhmVVwExBMHZyJVf86Iu49TvsIJ7cul3rFmnn2azY806G/KmecOSMnHc",
-	"o74CLq1403IuN+6LCZsXdSLAEhM+BKyGj4sdwD6+9NPvWXjCTdbIuXFL8df0BBK8wOurGBkqp+FPGOs1",
-	"FmrQKWYX5d7gZp2mzjOCC5VPlBlw5Q7czNz8YcdBK7LhgiDyjxoXiDMigakMTyPO1mSsHOlRdDEtahGb",
-	"mL3rQF3ASPCdYestviaI8a5KFVfnck+o9thbzrMzEBEFlgph8yoz9oG2do4KrMgZYpwRUBSyGhwAeupL",
-	"tKpVM5D/pX6USnAyCj1vBiqUU8j0ZN3FpacCWz58Yy0XjFwTEb259OvHsaTTIeyP/qLfP/qKdr94Pvaq",
-	"ZuTjBA1AUjXCfe8vXnjc73LATKEwNnyfPkxw3A+O0hVl8cAFwwlRyAjJYjfShVP6d1TlvFaBIeP2Ou6j",
-	"SgUzvEOhn0o2+OnCHLAg81M/1zRRXkevHS/4bnmhOKYYULLgJX1zFDFNOO1r0Wd3Q5Q+hFHTZdDorpk+",
-	"zrucQoyAOBfbFeO7ZKRgOiNVgvNN7yIgQplpGbQiaJfzlvhrabMZXsXW9NxEO1YEyZzvGNLWD/mogEWN",
-	"pCJrQcDok1c93lnFhXtBxMfq7cmkkThCgMg9U/jjbaJ98YOQMNNW+niYHQgI2FpsmiMvncGd8BpNsobs",
-	"Tx7up9pdW8HriB/knRU/lmkxyxA8eWad3PZzuGRzDMEfcCQf38pUuyKkesTrmK1yqq9UtOI1y9CqFWBw",
-	"UZAHp/q/oYiDfsVjvJeDb8Bb0hr+zz98Pzy6rDQX/Ny4i5vZfffd4K93OYn6Ia4J2lBSZFIfPcrQWnCm",
-	"8Gqp/60lyx9agbAOexursM4wq4es9i1tov8EwCy6SwkIF25TlLuJpFmEqxOBRVEXk6yFkReaNR7A0hbG",
-	"rZXybj8suLZ6IzFEmphaYV3hEd9+fZtbeGCij7CIRTgEcbcDzjKquQYXr1tPRARCyGEvyQ6uLFDpXbAL",
-	"zry1TZeag5SJg2ttNWCiZnZhlGysr7Kzfj9EcvUvSWyjktdmeqPSFyo2NkDM4xl1Ilzykqicsq2RhlLh",
-	"vTaGcsoypFUnfdkjxXn8Xqylk9o3pJm9oey9ZdPQYN1+yv4tSbJGaKrNCP3+Sak/sN7ROl+zo9HsEqli",
-	"fv8OiZdp7SNMERLTkl9sXPcJUyZ55iA6a3XSw9yL1vExuWQ52QMjjJhq6jw4yi79ttg5WDrFN1bhgm9r",
-	"8hiihoTFE2Kc66RLZ6222lvHKhe9GqvPiMsym/xUarXTRxPiLtRxHiFvjWDV7yP1S35Ki2k5IWlRz/FE",
-	"x7T5RUITK/FVIgHO5F9MO25hBlZEGUmr1COVYav2+mQXpxWbVfg5t9KzvI7s6RAQsXfTfmkiMR19uBai",
-	"HQMOBOj4INy8O2kjg1nCXiqJidJvub4ZVnh9pS0wzKyXx0aCEvkmw7bQgJ8ZQg5dayW2IUtP3GBF0V3y",
-	"kexO/B9yYmVCUlu7MQNnmDEXEeO70W5mm3EbYX2beTtpP91vEju6FgSriWaX+cl0s2tyuIt8rLQm9oxL",
-	"ZVPAD+8ea5SVeA+Wuk/uyblU6Irsz603qaKMkUxfTAkGtK6xuKQUvLxdNkb3ytjYQGvDgtG7gvFd75X7",
-	"jURrrcmPTztwql5vFrl+xmRqYsoo2z6j23xk2Mn/5kVs6mZHSYZsjEfLB5NylbVW0DO8IdbACt6Yxy5t",
-	"ivJnm6s+jf2kwmrwTUZGXMKj8BsyIfXqUpEqnQgXC9tndD3oxf7FPtYfk7UKhlmkZXF4c3jCQwGx9HLP",
-	"LbOz212GMeybFqxzuFCtiL4DF2q4sWHuiMAboIWVq2Bqu8h6zovM/otASYS+BMI4hVSQYho964+o8knR",
-	"d2eTq1FkgaeiVHFb8MYc75ET3ZhCpkiypDEatoQRkzIjE47aA6XvBgnMgca2gdop98velb51Dtz2WpPG",
-	"NBdZst7jIAky+JLvJrB9uA09ttpoJXi5UIJut9GJ93uLrUnmfu7W30671GuLEznIlnoIUaA4V7VJE9+J",
-	"brlXSZn7+8HypifBrTZ1IErKnptpPYjUElm9ocP3rx4/efHfvzx5c/n81UubfSG4MlnBsNhhK9mKa0Oa",
-	"QcpqdsGCyphwmSZvA7s6KnN3b1Ocx4ss+Z20O9jJVOEqRyXBxuGrnzk33gWXEkwlWnNZEkXXMZ0uKurt",
-	"y5r5NLMeJGPCwk4JvURNWFcVtJV9kAFzKJDuzCrvkwRG/UoloNrYbKd2oN+cttpGq65stLHc3gOWWRdd",
-	"x2DmRV2y+G2o9cmEKe2u0IOcD81zgsi6UOfoNEywxStea4sO6Z/GsypKIqVVbsb6Wjtks85Muyjv43QD",
-	"uyUNkuuS12JNojF3CMhBlQQOYptwwGChx0gbGuDugDvaFYLxDcL218ikinJTHuZTRMELcGzChDdNwRwh",
-	"Os+RidKbiZtFRLWH1AUx4UoYoLLTEm+biyXVJTHxsHEnXH/eV0hl88iaDCFtI5OsHYpPOVR81pV5SzC/",
-	"BNtdJ51ZQZZ/JwzDTRjBBA0wqoiQKRfR7L6K25v1BcmsztS3wy/MU30RGCNp3kZd7JctD/o5yB0ZHD0b",
-	"BTVziccCQAq85lPS80A71z+JXfRmwLuarsJiS9SM01VjS2GstjfGGA5z083+tsjS2tL2DrQX2H+WGhdk",
-	"xNMIl5EkzEWHsLSS+0D0YiZ3FlbihvHSh3ukbcoler9487cXT9B/o9cXb5+9X8AF8n6xrbHQoth9bGSy",
-	"3mfzaoTXa1KpY3TBbMmK/VxfGBKyAbW4iQZZq0mMoKn6KOeJ+u10EMtsl6ahk0KIZFQZYYn+67/+SxOZ",
-	"ZRKKZEzWgeZzq7/rq88VHx9QsmZZpLLxZR0WHeb6itUvRIoj/YOEgO7hlVn8KX60wHc2u2vFv+R/1UTG",
-	"fR6GPeI+a9jdPouw58fjrD47QI/d16VJ2hWTDK7f0kdjEyfa0W9rjTsS9VP/UkU5Zt26ycffmmOkbDB2",
-	"KGYH5tkAWnRm+vVpBMkbfv47KEo0QTLCFMXFF6DWmBS724dMesWVX+5P+mmbWzJlhbVMCArLe7KnSM49",
-	"om9dwO4hEim+RLJe5/oi+e74o89Jw2w/snLOmsowsWAaN+OCnzrOhgpLueMC3kNMJie9pgXZgns6V6o6",
-	"UvzKJMOxsjq6/rNxTEhexCNUzasicti/LZ7F6978uu+xxAZ1KGep5V8Yo0oKIAVnmSAyoQRRXJC1SvP4",
-	"xOyFPBXLfErZlohKUKacSmBDlldk32vVHnraKpLUG7WmY5JTjOLC1+u6oh7GZcSx1NqYwFSN0cPgOdip",
-	"jT6XbwWNAkrQLTuirFvHEuSP29/HnS2JkojlQgnM5GbYPHvrnvu8XOzI6nCCf3vzwpWTP3v79jWSNBuR",
-	"U2rluC3BcEzWsFQwQc9LabadQ7lLwxrdVqPrS7eypkF/PTsUexi+XOlPJSk25866cc63Eu9vmY+1XLhP",
-	"TAKp+RdELIiJjgLA2xH5WBV0TVXwkUWHAXFofM7xiD3ZJYpfdi+SKiIvoik1Yc0BLgpEmeY8RFU3qy6A",
-	"ARDEuyk17aL04kXWO5fXOFYS9s4NvsNy2ewJFFpwARnxLvlCk/a4L/ugPfILvCKFdGJvVfD1lURYQFY6",
-	"WFoKK1JqTtBGkj6GfMeW6HdOtXxc7dH7BTpB7xeJPEhNqUQBBvHodhHzGl4NRwcVVCq45qHApS/fsjdd",
-	"Q4+wIgVnW60oDIsQqwpYFd+g7GkGa7awYSy/0mZZ0ZMq6Ebd3lXJeELoSsrWpIEGiSBN+FpA60NW3Did",
-	"HdrODHGomkl8HRM5MIGd9Z3AM/O/vquZ2Lm0SRPbmicAjxfR2wvqEEIPU6T8b5zwYyblICNbgY0Y5DXY",
-	"eVFEC0WqW5ig8POln6CfTo/d/ORjVWCWSnRImV8VEeWwyuEzKPwvVAtcsVWaBRrFeL9IMPRNvIuhNddM",
-	"rZlHjFRPferuoTe9AY2dli9gkhkii1hzZvyC4wd9U8eHSgZEJyUCDzp7o3pM2r/eJJAcFIIQqdCGCjke",
-	"CsBsTRLT0e99OWmXUgQVdUFuP8rkgoDkQFdGx7nVIDcrTXRJ2DaqHMvFNsTq7MAyPDTLsMYg4Hu7svRR",
-	"TAIvruynh+YjVmnkzakQs9OgRp7x6nkKZqQ5btGMLDC/SrwHqN0OQMZwOQxX02b5kqs4mznvpLvZtB6c",
-	"CbyDeLiBStSWE6SOFeYzgw0YveoAJvB2+WON59IM5ubottMt3u+Vp3SUp4ha5zFwOYPqkMpkYGPrgien",
-	"Ww8ksoxxfnKVilXluKoIkxAu2hnDz2RFppR2zjL5gmwi0ZonUtESK4J2OS1Ap3a62xhYnL46g6ROO74Y",
-	"+0ZpxiLtY5XdBNQdpsrkmAZ5p1OzTWN+R1fvbfwV3UIKO7ZLF/Zcajc9XEZIhSjj04J8wYy0yJWPS+Lq",
-	"iBnZeRSTxt3grWjGlX4yAV0Q5Lv1xcBTRnj/zHiR3XxmQbbd5JnFs/HetTLvXDJUX/5dhHlt7l3gjvGl",
-	"fcaudW6ZQZZ1jHijrL5nmGVPMqpiOPQqoaImCrNX++Hcv546EAkGO84ad5XPoP2wnFCoq2622T3xB+t0",
-	"UH00vLTmY6e+sm7tucFIAvh3lVhWqcWJGFb77WN9Cc4OT2AAIKcOgqXu7fbH0cXyyDpXZI1rmToqxrKT",
-	"thiuwlIhlVMJUMmj7Yw+s7NtBnZ8h1aEaEbSh9UjsuwhEaeu9I2UjZ7GM155CzJhPG7oNtz0K1Ipn9Lq",
-	"TF3N7LHtN16D8SLfOko+pxOuD4FPMcv+Pq04xzN4LIwzviCqUdu7AZ8CwoUox9fE4/GBh35pNo8BiBZl",
-	"UuGimGig9mn/BZdqCNZ7jZm+YKDXhvWEdvl20BIoxlSALd34FV773DC7ZsP6o9S66WjVjOwSIN5B2quW",
-	"WDssMufwjuN2Rwv3ZrKCbuD5EgREnVbkJqRNBb9KQRO42pUuubDWRBQRoq6Uc3XHY3Uu5aUjrSCCvKFN",
-	"NpR+zjCiWX8SPMobiePyLfp7OpgmEtBkAiWSuXrces4WDABN/PYt/WXhhWWrQMbbiy03RQNSXkB5Xe6q",
-	"6syHgUzr7nojU+1xT1xqjVRP+mI7tlcMbvqK8V0c69izhYy7YW9wbAfLriboHX1MTQDx0XdRgOdacNuA",
-	"MpTxhADoKa/gs9ZfhSzoSq+aYqyQx5q9aAif4IvncVTVpIdA8Ni5tmJ8iVZYErD8weKy6OwGRtJwXy/Y",
-	"9m3scUjKjG8vnDmD1QnBy5aECXh0fH8UY0ADLVpNUowF7S1qM6cE5V/yWCVBEuznDjTnrmjkpYm9wwhI",
-	"cXcIACy+KEZHMcdr2wnug7D+JOyDLF3+hAtBcLZPIv4bWH+L72qLW2A8h+UQQxCYDrVyEwSUysI6RjJ7",
-	"3M5b4Wyb5kw7W1tGEtkI4H3/RiL9DFa1MGCv65yskxCIE47q6HPmD5L3WP3RQmzpIM6Dd8CsqmGJpeem",
-	"hhWSrDhH7k1SG79t6s1feS0YLgxs0121KpmhH0kn1NyP4mLiygB91LQkSUIgWRLMsU0tat7Bbv1E9pE8",
-	"yQwrnEY4wQqjK7K3/ZbYWuwrJTtiqIVJD4NNEZR8s4nXQT6tBST0CLKmFQT59c1tq8rirwesn8OR9MIb",
-	"2HVj7lLo8YV4PTHE5GcTaaFVrwq6RjkuNs6W0KSL2JXD91bzGreqhlKezIuQ4LEdf+FLxLpR/Nq6bgYq",
-	"ckJtpjs4yaia5tEAt2c0aA91tZMqRQ6rcmMDWw7sybYfrp17jYWC0bY1kTKV1DFnodA/bGXKTUpnfFVL",
-	"Xyx/dB3WIeikr+kdBzIDjz9XpExGWW9UH6QSF5opbhs94lt4PDU9YyyNZpCuRm54b3lop4eZApaefubh",
-	"5jumCg6IO3VLd4QbrkyffzO/acguCSGQ7nSUbNvcq/GN1rsirSsddEEXK9pMP02OA1gd6y+O5OsSYf7R",
-	"5N9CrfCRqdGLmvUvAE0giTEdueZwIUnj4TOdBV15BxiHDoHCdf+Ka7tQlD+13zCdgErY0MW+Kkbinxub",
-	"8CCDF27zljlnohIBwHXYe2EPB6Rm4OGJ0jrAfe70IBzvIreO4sEnuxgJjVMsSgZ3TpJRmxhC3avNZV1B",
-	"B7BoyUeDUzQRJDbdFGEXBX192/Bh0IHXJuXEc6t9+kvfYP6pDqbxoS8nUq/IEm156/WaSNusfiYQenhZ",
-	"6Da1bpVwB5K7/prHGh+kkwNTK5YViZHz5xVVJ3IYQMFVgMAo9jXxOccgrlceUzwOB8wyicwzWjqVgJRj",
-	"MmI485n4AebmuJYU5qXRyqUqFmfMyEdEmeIo5ymLwHRXnXhgUrdc906yYzfd5fQ8l454MWq/JLumOgoX",
-	"xavN4uzXAUhOqpWT0Y21491YDufywc6mp2YT1yrvLY+DBwRXfM2L+Yo0b1Z7WWEpq1ykkiEHqwFfDz7Q",
-	"t1D9AFbE2tERt/sVYVMqDNsloCNcnAlmG1F22D5UOZfqDK6g5fwFiSX+aPHKvj2dUJ74k1YAPKgqVOrV",
-	"KueC/kGyoytt2+vb+9w0xNhR6cDMBPR8YgqvFaqgxq8foqcCvUS/8f/+enH0f/DRH6dHP35o/nn896MP",
-	"n06XP3z7+T/i9UW3LzhN1xM6Duooj1wMlgberBgxyZjzVynGyhPH1NS+JLtEHus6UYH6RKuarncAdUDr",
-	"CDq6jSxBPQQEHLxO3KZ2YL5YsXeNpalE+qE4xWLrvqSxSI2vcTgIo0gbcoI6shzLc1SQjUK8Vj2hlAGW",
-	"rkVxm6JpUYzf5r9VBcdTGob4KMEhNR4Thdc5ydCT7Nvvv3/wYxBR4NfEhAkvn10cffv9D0jWZZB8AeSF",
-	"x9vMstor0tds94CrfFeaB4NqXBhmiBKHv8P7h9EmaT2XbzION9oej7TYTWbrveSKbui6MV1GFl7JUlU9",
-	"N5SJ45aYFpD3QUSrB0889lSqKpS/kRO5pdeAQADN/EwDruCwUAt3ZPvlJ17xt5TsNB6l8ZJjR1Y551dx",
-	"eWsaLhIlEcHrHDGuoHOURH+9fPVyiBbd7j32RZbowTKGkFJe44oIraPeUqENS/vj7kklarJM1craYn1q",
-	"kvyhI7bRzs9QxtfyxJxBeeJec1xmh3BPHaL4KcW159dYqL5U8qTJ5zOT22ux6chniGs+tInYoMWcawO6",
-	"/bnJYAvdJQPpzR+Wc1nHZvpxXoj1PcW0jKMEAkIXLW0gl0vCui3l9TeQkx09zbjQ6hpW9HqCE/mi+VHs",
-	"xK1Mb6q/r/bjOynadlYx/1pPVJ7XLBFKSCeS8lhX4SAtqnUSbBoB1LyY7wQxWVOQazYlnXNa0/uSX6d6",
-	"2TJEmCTlqiBnaAdqSc4rI79MU1bosQapRKPnBx6MaLgUJ3oa2V57GOhwZtFW8TrHq4J4j9e64JJI5boE",
-	"YAqoolrqG0xuI45GJF+OCCn6euCO60yfBq2s/l6XlTSZuQVn2+k1o2/sK8bj/e94XWR/z0lRDRMQatjh",
-	"ByahWHGrWU8JrR6ET2rTl8FlVvgO/kE4RYsWeyw64qChasMIrdPdWqHbtqhQa0J1ETtDS63EKeZF9pwl",
-	"qFsQfE1e1XElLOkBlu0eIWE3Wn7zJnjW2ofBl25JKUq4KzpheMRzjOKLIcJ6nZLtw964LKlIbk/BJ4Rb",
-	"LwsehxJVXOAteSpI5D42rYmX4/JLYJy3XOHiVgMBhPEkCLEU2gTASpoiPbQOw+UucRZ+d8usw1ZfqoXf",
-	"01aYDjaqQ6I25bsbvgxwKxxBovwYpo0f8CS5ppkDBRrf91eQkmT7aZCJB5VmJQRya+b+n45gTUJbbOcy",
-	"uiI0v04/+Tit+KogEUXMfoFMipNE//nm6SP043ff/48/HSK59iRpJS9bxo+m3bLxFhybWuIJIA19tUua",
-	"cHUqySWdOQ0fHJqMBPHNGVrh7EjvGJFqqU/XkUn6O6LM/Am32RIOYkHX8AyQZdlU3XB+VGK2X6Ka4WtM",
-	"QctYmtoGBkdmoGuK/ratpNeyP3XtTaN3jG2lktJMh5vBJHVWZlG4B4otbnPDhSrDQMvXJMxCEk3BVUL3",
-	"dQgTNUvneLvQZqoQqA2GEC10nRWrYErWujSfJVrk3wD1oKdIxoagGVfD/ow0WgJQO77zsDBt1b+2RDtk",
-	"Al/vLXsApuymM23i8lA5XhFU1eo80pZ0hmrz5KFNh/9TOFq2cCOheeHrVEv5uF8DfDRVrcCSoQZ6yxLE",
-	"IE1HPRjSl2X33p838mA4p6q9QWFFzao9qkC4230ck+KWqbhmPQ7bMl4taFuFuKbx0tdF7UYWBo7K95+A",
-	"2nN4hlL2Li5k8pjbAlDXyBJLtKMyb0ENMvvc1OTdqsBrwOWJFl/QBkawabjPmorYnDjguMN+I7dQo32z",
-	"C+9VP0x3C6futiUgZZ8F22lI2MOnYyBYDxhiKtUHWiV5YjRrbH7es7x3VMacjwD9/5cUDKj9AkkC4knC",
-	"DWOjgjbzzt6gEAqQieYgLdDybrOb5luTCk6lZyLwgFnwfyq1kESUIViuC6e2bLeRMcpGkMRQNBU/R6s9",
-	"stiiLZ+hSvN1tzPqS7K7VW/U5mRZqOF2nCLMrI5XSULH7NZKCCQSNpWTthmupqom+BLATHltlrzLeUGO",
-	"5F4qUiIs1jm9JkvTRNw+VdA1yP4wpanJUpzg1opxbF1MAgCx9aTx8pgeO1cQ7DpWRbws10RQtZ9i01aE",
-	"2SaTxrq9xZ3sptYNLAQTCxYXP/gKUxYzYDJSEOVaJ0Zcc0lVCXo6JVQY0yZoKiTZPKWkN65PO6gEtUtc",
-	"BjRK0JawOFCmOQPjlYImRB0FzYhmOT7cK4cGAfPUquPOIcNpvUB/SDKrRupBRorGiUB2nsWG3NW+iN5R",
-	"xy0tStw61stvoGXfBJtb4n2qQThVSH9r4M47TeSGEH3euhyIbyTacZHJaaA+MCvvvoLZx4hzSbQ0fkbV",
-	"LRWVHm06TbnJ/tcZMym84tOc2XZjlT5fqKFa6mIJjmyiWVtLzZBopxWFgvMraFsueL3N4/m10yocm72N",
-	"BhQTfgdBoG5Pf2+0Bv0X5GnEFYaa6bsllvljQGaM2tV2iq9BkFiro71wqxXk+1tEsxxSWCMd7CTjeyni",
-	"WZuaCZ/itYo1NH6gj7QguEC1JOcII0nLusBaSG4KQgxOodE+YcOhrx7aYKlMqHVEqcRQruoUEEub+BWs",
-	"qIcSqfrint4Z6SOedIck8c0qXtD1frSXod0UqUlutMP0rPMvLid6bCLJVFTdFj2HeNZVELiXxCcu410X",
-	"J2c8d93ZthEMPB19M92y5zHtxN99YBRAjt2hzCs4pIASJM0CABQe7rMSfzS5eX/+4fv+TL2h9MjZeseY",
-	"pfoGJp070eWRtBdpffuQrdjqb9Ja44PToSUKItWlQcuK2LbaXrH4bsbzJKjUkhNvMWWtN/3PH747bb3s",
-	"dLgFqM0ACKcQJ4+KNxJTAq/Vk/jMbVUdVQRJTDMHBAa9ASzNoppROtKdbr7V19LYv9QlqvcA094u4dYe",
-	"51berVlNiqgTW04bL20cGwQrXPBtTQCuyV5DOZZ5IqIxBiLkVngfcQXXNbbkWWY7LUO7E9tRy3swsMwb",
-	"70WztBwn0JhuCwPUkxLcwsq1MCNmH9x7e/JyISti/G3TgZ9oR7BY28swHBVofETfQEuVpEUxQb2wLB7Y",
-	"vNaj0KAVsyQxmkr1Se29gw5DE5SQdF9GgmUiMJbOP2g6yaT9OMNl7KYu2hfRR6Tm6wJr/ZkyZB6JKcSH",
-	"iBEH/U9v1H3cZT3YtTZ762Yb3dQoRmw/yvl06HJ9zUR9v6dIcfRgnHI9oWQ5Wg0J0ccH5+gUCjoAmS9s",
-	"Y5SukOzxL1jwx07+PRYZgu+WDkdz3ApHQXKOG6oH6x0ulqoikPiUDISZkeI9qGq15kkQashV1pajKEk2",
-	"FlD+Rrjsw8dWc3dzaEdGQs3KXamqSynqeGBbkI+GD1qw657lfazUUS11Ci/HQMm3MeRjvuVLfVU+ykms",
-	"3sVigSV6F2B91WZTAlfd7rF2+Gas6FqbAv5uJ7oe8Bgr1fraCh/GbrvtLhM3yjURGV0Porjaif9inx6d",
-	"PGqks3tJOrHmsCNM+tK64ZS7rnB/VTSzSwdJ7xqb5hBC3viLHV8ETNDDV780lHEHaY2FtgyP+DWc6x1V",
-	"+VGQQsHVkTS/TRypAANnkuKTVm64oFuT+OMzOxzKjbPKfR5Wjlk2DW1+dg0J5tar7ZhH7lXbsTRtphtj",
-	"krdBnW8cfUUF/QCrWuZEurpQqH28fPr2tYNKtQHcDVHrHGIxpDQPPXv79nUrbWcDFWO5UlV0JycXb46G",
-	"9aMOq3MU+CHfbCRRYxED763tSm97FDD57EKmtD0J5EZ7E0zywaQMH31+I/x+fSiaKmyqupt2gJt2Lmra",
-	"TWzltZveh1itniTrWlC1v9Rzc7glWBj+hwnDNWs+8gMAn0LSBr+iBslMnxD7p/Pj6DnQkosq/7t1ETYj",
-	"4Ir+RLRIB5DpDY8Yt/iKSMSI2nFxZU+SdMXeUNTXauJtmiOImrk06NbnMofYhKjZEmFwXHqBDvU38j3j",
-	"rNib9AYLbdgObqyw1lxQXTlMWWysAiqcMJAA34oFycJHIB/h+D17z6BwHq1xUaBVbTxkkM3HbFQcO0eq",
-	"yfM2xHTIh7aFN2jLv11Y6AaY2Rl6CLuD3r766cnL347fsydCcCEhwlOlM9PRC+iJqjVOSJjREuwMaXZD",
-	"v2kL/zf9akgdY3JHBMIS/bauheTiNzcp/Rgs6Pg9eyQIhhCz/tvkvyDM0G/PM1JWXBG23h/9RPa/nTVQ",
-	"XFdkDyRa8Wxv3J1IEFULZsLUAQCFplmJM3L8nnlN+0wfSMNegb/ibPHAtdDGFV2cLf58fHr8Z3spAHuf",
-	"4OyaSu48wRbqTp9nIOfzbHG20KS5aB6DM1RxZvsPfnt66ryjNh0Lmseb4uyT3+3N2oC53QbP1M5iPzI6",
-	"Fjnjn5cRr1FDg2MT57WO/vhk/OpPXAkEiA6XC7e4tEIkGBY2NneRUXd6TQMT3/2jso0s2sS/yDK/arNG",
-	"ItVDbipKRhO9r/45QqKGlPqRz7fc8XE72rs1+zk25nkJRf4YPbq8eIq+PT5FGV/XJWHqHGFAFBNIkGsK",
-	"gtLmCOqtQwCXqk8/DBgcmZNPWrZ/9glC5HD/HsPnrS1skfK7SFQZEtduv96nXOvhegE4ODfRI/4XotJT",
-	"nH+3H5sSki+w5xfN4v1t5g8gVfb4QUMUrBA0PoSPrZMLWmgYt7fJG8QlMWiEv9pb3qrX9o63/uL2+emB",
-	"soSy/xNc2+5dafELT8Rn8I+awK7ZKfjsj/RLl3FaNoOfPIKrbTHiyRfgy/n84T5vBU0c6Bo+O8T1IYNe",
-	"gG4wB2u+yzmCiKoJd+r7f5cTtnTYhnDbG4ljEnmO1t5NFb0qwItlkv/lLe6KbqIPifiG/8YqvL6y+bF2",
-	"ZMiqJ0VhL7sig4OkFRmpIPFY1mUiGHWvV5ChmHEBRjbcO2mh4m6OjX8t+DVpUoZd7jYE7Vr7nRNcGJ9F",
-	"SmibuT8zzx2Ih3+lQ95a6Rc750uTDW6qr3A5y7l3QCUWd16bDwBX4WpuOkxASw8EHj/2Rq15GBQ5hDyQ",
-	"zKOnCq2INv5kLH8fsDMUrBmiPDe8aT6MFUN8rYg6kkoQXLaZpgHFogzD67svGSEtHswsLVKqi9mzObjk",
-	"LZiMtmWqwxHDYTkFKSSBFqpae1VYNDUHruVqRZi2kG2TBZJ5fORWR7qQ2SpRGx9snNVe66/DG2Y2YVAQ",
-	"NaKdRkHUqMPrk1BN1ilRaMvn2JQXMBLUYe5MJy2b0w6ds0z3MEKqc4OJBy2i7R2Z81roM0aVJMWmRXNN",
-	"kszh6Cc1QEP1S//svYtiN5UZbfGLorDOlHIeBYswL2WxIPbcrCBHqpSkuCZy6U1zl8BneooCgrtW+evY",
-	"Mag723ELbWsKoe9DL2q//SDnLSgPnWHDBFVGMXJnwiDyOUQDjAATFmRaAPEeP00nn2g2wjKPbOSgfW5K",
-	"ReZYsRkquWS9UgNr/Hmqcvf8scGU83SBRPm0aDeJ9PNbD8mSCY+NG9NRFPloameRINu6wAKRj5WwmbX/",
-	"+ebJt39KAARYLbDEH18QttXK8/c2S9T9/WAQ9yKe0PVlD1+r+iJqldje6QY6fZbLjfMrg91qyc9sLqki",
-	"Jps08P9rnTU4gcsOAEF4Isdca/Jf2bUxLGOh1VfSBmn1qLr9NluKd90MKf+z1kO9bXHHQmEs0vy/psYP",
-	"yNNe9H/TKdTWd2zrWPn7rd83sLhz7u135s5Hn1eswUqgKke4KMCtZKq5b3tBGnqe2KDlySfIzE7T18C0",
-	"3o0t5JXwKDRHiSnrFNfNhPcyDZmjA1Y7tl7NvGRsZC4ATJnHIsDKjmmD57xhKsVdQv7hdXYT5lpGIwTw",
-	"gt4QwTRw70MWJh9dvmCUc5987HMXxa5dPaHeGfuKfkOt5cJ6IqJ5GV221jdcuyEj1GNaV4bpfCKRggrL",
-	"ROPD2KTDdofNTEdnak679G/pvYqEwMz6Z4mAOR8Slm0/0TG6tFxukMkBQTT0HZ0jQn2Ol1YJjRVtdtk3",
-	"wLajaW29cTQZAb0lc4nlnBdZny1nQdZSV953sXI2+EU2l1sIo5wUmZMlWw5X0w7bVI4b0iHhf3jGi2xm",
-	"nazJgQxMpz9PNZ3sKDfT2CKb9IwUs2zQT4RUCDcgOVgBxzfuO4n3cmmNH7uIA13rBK6uk0/6f2nF4A3B",
-	"2WsD+jUgQPSJOqkKi2iXNmmiAkL/eC6lCvBtsIQxu1ffuVGvml637muQJiZ+pT8G/Nec79icd2Xl6Dgp",
-	"mt7aM2GgnEw++03OX9QoeizwRlmUqMlhtyAHDJL+PtyN8zAEsfrCFpNtSJbS6TTxZnGe6YEQduhayqIC",
-	"Sn/S4Y4y/AvYV0v4PHKyLZccVQHw3nzcYoHrGn75Krb7dO5Xe3y+RAydqgCjcSZdXktrU+xqhraswFkH",
-	"NvPcg8IaULQIDzjXYVKqj7Wnvwq5/jbv4pGASgZpGDPYNiBofaFynxfikX9oVhu5tbabdvkuombwtGCY",
-	"X198uIQV3J7+WGu4qQyHnmFB0jX0NKAzGslUosL0Hf7c2uqTT/rVoP5EVdMXHGfhlg+nzNlKhPQlP7KJ",
-	"3o8/fn7//niPy+I/FiPMTmjNBAlVcDHoxToZkTIpTfpVRP9oUplG3+V6noPi4cuJ8Bdurw/4znyzDJIn",
-	"oVWzuW0FKQGWY47gA870Vd7icPSfrU5L/svjMvtTnC9PwiaXyaCDZ9Bf3NP3GE3vTmbm3HZHkDk2ydRs",
-	"BNCj2GyTT0wpLLMchBZuLwWiqn5y+/ud4/o2PyD7JBYYdXzv9naHGB3swXXDOHdA6OXtlF+rHN6O3PMK",
-	"szl24C/coI4r3mzAuc2GMKfA1vBYzF/bGP3zMNdODUF8ncKsL9JwK3n2RSICvlouCAms9ohCh2i1v9eT",
-	"9gXDCq7ou/cu9YXh/5YBfLP84QC+JeUcLGsp3r5lW1DU1MK1pKP64Dqxbpqv1H/VNLb/t/Be+VJeU3LE",
-	"w3s9OIuDUX+/qXfM8kkb1bbpm8c1bYnT+C48W9/QZRFQ8eR3XkMjpD7x9lf7zFdfW9G3Y3YRw1JK85+l",
-	"ylxqqh3OaKqG/EsoqOyxD260mwW9Dh1Rh121yDVhCv1mfvRbY9CaIEbTouGvl69eIqwQZ2tigXqJ7d3M",
-	"S2K8iA7Lz8n1c5PCCQHg94ywTJpSd/jYvBiMJGj5YErYzfsAG8wUcreZ7x1W63zsYQaXI7wmGoQeZZuY",
-	"H87me/TkpAptOfQ8WOo/TWPtI6lJAjOe7TiXJKN12ScbfzZPTDppf9Dq64vo55hlRwamJ0Nm3TZ46U4Y",
-	"hOf+oJUPz7ddKeY3xo8yD/U/GfyuzzeLncSVWg8JltZqe+tC17a+JWmcXqzVK/Z13JhGXuywmCeZ96Kq",
-	"BL8mSwQoLkuox1xCY5gSssql4pVnF6thtHLKTtZYXPeUAj3SX186JOe50hD8S/uNTGH6M1sQqClOfwPK",
-	"eQie5eCkzATuO/sbVpilq1Fd7zeYbYZ4reYBrrDILXBXb7EiO7xvci2hNoYRkjn4egzZ53uJViSnLGvF",
-	"2MDpk8UZy/gteljLOjZaP5uNxZiJ707mmOXC5iDdltf0MN0O+vfEZuFsw1zOQdfL0kLVaBUKEsOAS7pd",
-	"CGd2z6yI2hHCkNrxTgJsyzszkQ+PTHqcHOTHh/a5+2JE8/6bMKL75b0y4m3cik9pQfpyjZem0+MhKHtR",
-	"uFApdPogAnIDgG9NXqlm45JY5G0JFd6DcNkuiAvvHOO3fApTUA0vu177d3RAsF92WEtmosU2jdZBjyta",
-	"kqWJ4qz28P+xxydsFRE/N08py2bXEFb7MOP4oBcG6I5aDY/hBt6BvrDaf/WHp9UKZF5nPNQmyrlsRhnT",
-	"P7p1MEvz0hRTNmC5KSPQ4ekOICX8/Orxkxf//cuTN5fPX71MJATYLtCTPPzT32KaTE95R2yU1f4ZNk2z",
-	"BrIX7qqg0ZI9FRnFq4LMJhAtgq2BTfBRHdP8WotB1yu+E99x4KiOs8YlEwTP/VN7CZuFjAhnNIueJaTR",
-	"DNdkGq8I9Ojj4gp6eY4tWAToRdKMeJ/xje7VBUcw0USV8ZCqqCA4MxrLGbDz3jDzziZnrYlQmCbalX0x",
-	"K9o10e8XagP9Jd1Vqvi9l3oGXBNhf/PtTJX/djCE29ebdSQDTfQ+X5FKLZvCmgPRNBLloHUchusunnKx",
-	"5UoRNicMYdi2uAnoeE5KBrR6pn76hXbeZtPaJ5ZeKNUKYUZ28zh1Y+QpoI9Kx9iepzzxA0AwGEiILo4c",
-	"Ztsuy8wf4G1eMCXO+y+05T/jCgG219KhCgORjUMDQIu6vcR9/EwgklGD1GWbfa/2EBWIC4gTQXrV4jfw",
-	"9W3uzMCHH6kexe0qTE+3Ra7KIgB+t39W2SZWOjpN+dGDTAzcGPyQE5jF9ACaofFcxpAZzYZNAz5UHFWC",
-	"MgNRasCmYtgbBxzg+l3GQR7E/pab/+GfChzi9G4gbSbmyrWLEUwb9GltX0cZ6u8cfLj1A5lax9UemjW7",
-	"qL+RIsfopfX9lAQ7XVzLGUCfp7Mw9zN8TQKAI/N603LrGxmx0YRVhO0UIclS873x3dkYpPNZWeYXBHzB",
-	"uBgw3YLn5spfu0+MzGY9M/p5ntuCcJERgSizaLUeKE0JSmaq0d1L161gxT8See6NHSPgAGjM5GH4QtMU",
-	"ZHpAia84vS3Yri9s53TeHFF9/BNNZmFTPDaLwptBwUc4k/bRHWvahFt9H+Bt7UXcOJsi6KieFFiPfbPv",
-	"f2I/k1nEsI/JEmQuhQp6lsO9B8K8T3o8dmL+a5Ucjx3u4ReVGuFbU7DC80mGENvRskLQbiHlLfBbd8fs",
-	"e/dUeMWIp8FUTjRzfAl8nrbzL1vkmkN5N/GgfqCdEn98br789vQwjrsjqwja/JsXpoBfQqswCN0ex+23",
-	"+0yn+FKc8cgmRVvtCLoz24zUvmPjkEDDZrUDuIwXTYPOe0YbtjOZUa99GUQT5rpjLFamozCosxbH24II",
-	"3uokR/a0Y+rcTkzUUVzYjpl0J67A4A03xQp6Yxr2zKLZ2bECq/kbiWppPbEVlhJ6i583ZlBgmJjCv2P0",
-	"FnItwIQuiEI1NH50vdAsxDRk7Yb92SgDMWeSM2TBVfQkZ4JueoPcj+GBu5R18IIvWKMnaiZ9NxFvGOJr",
-	"l47ovjKQtVLZE3ceej6oROAiM1iacx/FnErFjZcttS3P7CP36SNoxfF8r+f5ckKg4/OM5eYZlYqytTID",
-	"Bx0Aw5yQgYLz2+4sl+roiuz7jFET5XrGpdK6/30F2aCAjDJGMqQnja7I/jxoTsiZwmuln5Bhl48NZZm8",
-	"vZaZuD5CmsyhZOZ2vAOCPmcI216QJNP7JbV4LY8HQ9BuxNlw617DFszSK4gyhP1eWoes1fmiV4Prcny7",
-	"rUzm8702BRp3oQRc0PJLa+ywmoQc04Q8976vnFcSCsE69wlkaMyWANfqwhopAu3stSAbQeRdbfcbM/rX",
-	"YVHbMgQt6CFmKvA80YgLeRXu6M4GPExPiwTRIS7Rbz69cQ/d401v5zDz9e6WP1+c04znLnavbgOk1X72",
-	"q518rArMbE1JMiD65CMAuD3j1R0Ju9e4IuIeJN6TZvnJHa4dpE9FRKmtEaog5cAUAQHs06aWswUE3+V7",
-	"UER+r8sKlHovBbmwr7JBbYdydvLJMEevJ/ApPDIOgsw9OgF+6A73yM48sT1msrPp1ybcq1rochLvpXco",
-	"bdxs9AaY1v29ou+pfeY+y0X0FGaWe3bps8SN+I4VHGcWcMYFuiVVZHRbjkuFRYvUdxJnsIT8yoqB7m53",
-	"LZIZgezjbQ3d87AgqGYZEWiH9/P1+aAl3pIYBzRhb1OvhAtBcLYHYCmyUYg79FI753stv/aJW6aWzNQX",
-	"L5YLqXiVSOHqqcQ2O3uXkrXh5wQPzNPgM1prndljb3bP7H+vJH1uHvmnDvbCGoZjvYYac+mUMJqpXVu6",
-	"sraDqG+EAfRj1LXX5KzYNxZfczlq01uCk/by2cXRt9//AO5H/XdOsBYT0DPV1xMGGU3WlDs+wPq4yDKg",
-	"01BN0nMlke0wHs20vAHgWPsFD7EkP3znVPESXxHxjUQZUXidkww9yb79/vsHPyJJtwyrWti+pCEtJOBr",
-	"xGbnf/Rv1jDW7GxC5gCnzuInMroaFeVOX1iGlZlNpwrOQyh8Tsb0E/dC6O4qwwAf8su1335DcGa715ny",
-	"VksflQteb3OTVmhKvgGz3OXi5xig1Rvy+fYRfWbIG//QnSKwu5ckrXb7wGzxmBLv0Uqb65BOtfRKCyME",
-	"wC9ZpiWv/tTBRVDf41qiNWaMQy9dQNFc7ZEgtquPz+K0VP4kc/zt9z+MyARzMnREEhhnZM4MMOZZCCtf",
-	"Pq0pIcdBRZoljkbBPj36ER9tPnz64bvPMaxr8HNckb3s48uf9Pd3yJIwfoIb9dzmZkTFi8zarMq+ItYu",
-	"Km1RveEKKzJnoAJYPtSSM6ww3I7BfD4MBSfMKPcNFTK0nRbn1gbD+Uz1MZA6wcgOYh+7XF9qpHFaWFix",
-	"xmBq+k+1/sCMWFcu6GLy5BP8f6Qr92f9bODPHT7NMPoX9Sb9e7mJsdGpEz7i8LqhRjyI2sZPGFd0Y8nY",
-	"Kx1fth68w3PVflEqFFXg2VIpoNSY7ICQG0wLe1eXVEqS+W7p+mj19IQlcohC8cxrek3EPHHRS8IyaFQs",
-	"FVLcqnMmaccldyQ6tx9O/A5cZ4e7eoMo8jtB50oPuMRgy7q9N9urT4SWXD1xkNcFZncY8r2vKMhw3Bes",
-	"DX2NbHAhifcDCGJCg4wsXfcVV7sJTvNdvp+nGBgCwJyhSlPIdaZzgU+fBqBFcYaolW4WP6UX/MQ+cqed",
-	"y0VfOLfdu3MmHVDlVLZGRlS6e4DbtC9vV0i6ZUemOVPCt0637PldVT3bwb94O3nZV+gszdfnLrVK8oKg",
-	"LbT5Q2vOryggue5IURwvlgvj54I5XhJ19AgeGCiYvfFGk3UtqNovzn790MqOrwhD2E28tbFHSlDSe7ub",
-	"PXgLj90l0YPXpLpjz+XUeMZ3qMRs7wKmyBLDIJ8J6nECErdilyR3xfgBNe75RrTZcrADAf9wQ6C0ZHhV",
-	"q1HqzhM2U6uRJ/ae6fC6GrBbLuGJ+8Qdo/PnllI1n0kB7m35TTv6FlA3qDbq9zvBQr+k28kjqoRTH+dp",
-	"suGDcX4m12rN/B+6rH13Gnc5pdM/PXXuJEJtmOwLX6b+nXEOnasGjguPDd3a6Q6Wt/3qCF5dZn86t20k",
-	"TJFCp2rataPucvkJ4EUOChRAsrxvoTKh0+Lo+L9e16xdSYPt4gadk/Hdsh1NQAUd2x9t8NxGncB1BXkm",
-	"vdv6N/vMPW6qmcLMW2rXPsemWhI10HSMKwgRwa3Qn6Nj13ZnAtDR7suKwPCtKdKfI0lYZuEXNxtJFJrH",
-	"5HtItpQhzOx7zLasMUMrYrMusvMm/u6wbf0HUMdlfcfWKUIVJGl4VFHLO8MIBIJXwQZ/6fvfUeDmAGB1",
-	"FO6aKcpq4hfWm5NgPIqm7oSsIW+KMnmOyloqvSE7/73dLakw08cyniVgGOWGjcxOY43MvpKEgi9x9rQR",
-	"uMHCJLCf27sGApPgvzJ57U5uzeiFhZ03Ewrs9U+LFcGCCG26f17qxRs/wa8f9KaYPjCGo2pRLM4WJ7ii",
-	"J9cPFp8/fP5/AQAA//8=",
+	"5L3/l9s2kgf4r+Dp9r3s7qm/OJPkLt2/bCe2x944ttftid/dxDeBREjCNAlwALBlxc//+z1UASAoARTZ",
+	"zbYzsz8lbpEEUCgU6uunPs6WsqqlYMLo2cXHWU0VrZhhCv71Y6O0VPb/uJhdzP7RMLWbzWeCVmx2MVvi",
+	"r/OZXm5YRe1jZlfbX7RRXKxnnz7NZ4/ZLV+yl/CG+0xNzab9CvxnPlPsHw1XrJhdGNWw/m8+f5z5Fi96",
+	"v7SSqqLGPifMd9/M5rOKC1411ezi0dwPw4Vha6ZwnIJVtTRMLHc/sV0Yc8NowVQ7avTYiX0uHrKiH14w",
+	"sTab2cXX5+fzxGJe8IqbHIlL+DH+YMFWtCnN7OKR/VxFP+ACvoV/9S3nk6WMrqXQDPb2tZKLklX2f5dS",
+	"GCZgErSuS76khktxVuMT/+fftRT2t3YS/6bYanYx+z/OWuY5w1/1mf8ujFgwvVS8tp+bXczebaghWyYM",
+	"2Sop1nOy3TDF5oSKgmztb0aSQp4CWdzn7GhXyyWrDRVLYKFayZopw3EVyw1b3sD/ccMqneAXIMtz/LGl",
+	"C1WK7mZAE+qWF23Vo3NHTv+HP6V2rmW0v/p5hO+9Dy/Ixd/Z0tihrpZIh48zJuwu/dVSW8lby/7aUGU3",
+	"eiNL5GHdVPh3Wdv/8LU4kavVbD6jQA14xgCrrOXJgi5vZvNZyegti4ZuSYBDv5Oq0Ic0NOyDQdaKN+uK",
+	"4FLmRCrcnS3VRDMmTslLxgpW2O3C2ZAtVYKLtT6dzWM6fnOe5vlD0hS3XEu1O5wcXa3Y0lgi70/wmdyS",
+	"ioodKUDEaKIaQagg/g2iWMmoZnZO+6dhPlvesiNss88pK1rxko99ixfJx+pmUXK9YSr5q5t5kfnxlmvH",
+	"SAc/anbLFDe79I9NVVGV/s1wU7K0uI35HCQsPhsvIhq4HSZaRzRrR/qInvN2k9/38MZjZigvExwS8U6f",
+	"YAo8BnIJWKazlUPexdsstc9uqeM/+QZfPPzmHuXDMqOx2oX0Ew4mfUC4Ivz9gBtW/AMrftgdHrq3G0Zk",
+	"WTBt/PEi3JAlFVZaLDfEWEFh39aEm+jkRdJYFqzMMHbFCk5NlrcNNY3O/CRrnZ6t1RCIsReNnc7wg3vL",
+	"VPaUbTcJ0rzb7HAcwjUREgZOUGBvW90meLq044b1dgnTt9GelQ52Go7abixR8xTYW4P7fGLuydnyKnGI",
+	"S8OUoIbfMt0j6qUlMNnSnbaXTynlDVlJ5W4dpwlFetB5SvIXStY/bnhZKCYOh4JfCGyGJhXdkQUj9o2a",
+	"FdFmLqQsGRXAz/TDsyTznVs+sJMWTbVgOMneidVWRrJt4lOv8Rd/5MLEGp2blWKamRQha41nFB6w/EqW",
+	"Uqz4ulHAX8e/rJkKsrP78Wv3Cw5g74MdsQeTVI029qN0UTK7b6oR486ikSn9xHGbVVAuSK3YiinFijkR",
+	"bMu0mROjKBcXb+cojy6uHv/y/PrVm/8HFJqK2T25eHn18xPLQajgUIH8hWeyfYzIFVCKCc0quwbVCJ0U",
+	"bkb+7MVbd7bwZ7t2JgpC9cG7VqZY0WGHqUtqrKlClhsq1kyfzi5EU5b7p87I9PFqT9LhMds4Th10Qz2T",
+	"dWozKi4aw46+/bN7zDNjvNMR0ysGqm/m16SgtdKAG1Lw1YopTVZKVkC3hb2VtnR3XOgCGaKxwxTb1eHY",
+	"SQI3BTcvuEiQl5qOmVlQw04MB0X+gFWKoM4kfspezOzWGWoHv6CieWDipmgqB+p51MzwcT/uvL2u3PRT",
+	"BPqBLm+aOmWrWXYeOEvLUSUzMRUiIdSruqAe2+WZJx/o0hBrVdvDzI0VoVx0ZV/yRK+lYFcJSfoc7aGS",
+	"GbKWl/BFZ0bj9W+cLmAvgEqi8jGMMeyI7zbp23rDyiKteXATxOwNq80lYVVtdtbCFvY3Nyf7fnKZG1kf",
+	"fvepPVmPLsk5iEhq7wzjlnK4YYP5r6TOYt/T1axRoe3u1PZM4iVCiecDsmhEUTKyoXrc3dGnb3rT39vj",
+	"BauoKJy/pWjAyHFcO5/xqpbKJM1rvaFff/vd4ZpejWI1zX9nyW/QsnRE4YIsdobpDjflSW3oDRNXI4RS",
+	"pPLtsQJX1ZbCBWWVByoCZ9lTAOMcF7sgVIIEaZVFr/rC0Q3UdARpVxF2LJIOnp3c0ciLoytj7Ik4lEqL",
+	"IK0GEHTB1nQUQe8o5UXBijHDDD58sjFLib5Yz/SqEQJVkIiqXET/WFFeghFfca07VnrqMI3hgbChnrDt",
+	"DAdcMT9u2PImsaMgKTIaReTr7HL4D/ZcIXtvreBuRE2XN6yw4q8RJdOaFIzVA09eQSu6HuENwAU9hrdS",
+	"UgyXnlmTZksp0LPXsotsFmXEK2iEOFtZpfxpSAApQJcquL6JiKEYLQau/FaWTZWm/h4r+CfnYcfadYZp",
+	"tjvWrrMlb543HCkzxz3pK5DaiTcr5zbovhixeUknAiwx40Og5vhxcR9wj8/D9HsWnnGTtXJu2FLCNT2C",
+	"BC/o8iZFhtpr+CO+9Zoqc9Qp5hblR/CzzlPnGaOl2YyUGXDlHrmZJf7DfYcs2EoqRtg/GloSKZgGpkKe",
+	"JlIs2VA50qPoUl42KjUxd9eBukCJkltk6zW9ZUTIfZUqrc5tAqG6315LWVyAiCipNoTiUPjtA23tkpTU",
+	"sAsipGCgKBQNOADs1Odk0Zj2Q+FN+yjX4GRUdt4CVCivkNnJ+ovLTgW2/PiNNZ8JdstU8uayww9jSa9D",
+	"uJf+bMcffEX7N54PvaqFC8sM+7zmZoD7Ply88HjY5YiZYmGMfJ8/THDcD47SDRfpwIWgGVEoIJyUcvE4",
+	"pX/LzUY2JjJk/F6nfVS5YEZwKPRTyYWkfZgDFoSvhrnmifI6ee0EwXfPC8UzxRElCwbpm6NKacJ5X4s9",
+	"uytm7CFMmi5Hje5G2OO83XCIETDvYrsRcpuNFIxnpFpJuepdBMRbIXK5YGS7kR3x19FmC7pIrek5RjsW",
+	"jOiN3ApirR/2wQCLoqRiS8XA6NM3Pd5ZI5UfIOFjDfZk1kgcIED0Thj64T7RvvRByJhpC3s8cAciAnYW",
+	"m+fIa29wZ7xGo6wh98oPu7F211rJJuEHeefEj2NaKgoCT144J7f7O1yyGwrBH3Akn97LVLthrP5RNilb",
+	"5dxeqWQhG1GQRSfA4KMgj87PzzspIee5IR7TnT46Al2zzuf/9N23x7+ua8sFP7fu4nZ233xz9O3thiX9",
+	"ELeMrDgrC22PHhdkqaQwdDG3/28ly+9WgXAOexercM4wp4csdh1tov8EwCz2lxIRLt6mJHczzYsEV2cC",
+	"i6opR1kLAy80ZzyApa3QrZXzbv9QSmv1JmKIPDO10rnCE7795j638JGJ/khVKsKhmL8daFFwyzW0fN1N",
+	"dzkUCDGHvWRbuLJApffBLjjzzjadWw4yGAe32mrERO3s4ijZUF/l3vrDJ7Krf8lSG5W9NvMblb9QKdoA",
+	"KY9n0olwLStmNlysURpqQ3fWGNpwURCrOtnLnhgp0/dio73UviPN3A3l7i2XHAjrDlMOo2TJmqCpNSPs",
+	"+KNSf2C9g3W+dkeT2SXapPz+eySe57WPOEVIjUt+cXHdJ8Jg8sxBdDaZP/a2lb86yvDbsB0wwoCp5s6D",
+	"p+w8bIubg6NTemMNLeW6YY8hashEOiHGu0726WzVVnfrOOWiV2MN+X1F4ZKfKqt2hmhC2oU6zCMUrBFq",
+	"+n2kYclPeTkuJyQv6iUd6ZjGNzKaWEVvMglwmH8x7rjFGVgJZSSvUg9Uhp3aG5JdvFaMqwhz7qRnBR05",
+	"0CEiYu+m/dJGYvb04Uapbgw4EqDDg3DT7qSLDBYZe6liGKVfS3szLOjyBnJHhfPyuEhQJt/kuC10xM8M",
+	"IYd9ayW1IfNA3GhFyV0Kkey9+D+k2eqMpHZ2YwHOMDQXiZDbwW5mlz+cYH2XRzxqP/07mR2FhOaxZhdL",
+	"R3a9jw/ytagh2w2DPBt051jNejeYCBjzSdBgqRg1IyeMr4y3E0fH59iH2qqOz6Q2rpLgkETOiqzoDlwL",
+	"IRtpI7UhN2x36ehVcyFYYW/SzIlxvry0aFeySmcW0HKVSumCiIs9rZgAVVgzyz7rTayllXRz4lLDvd9b",
+	"CqKb5canZneTH7KRqeGmsbtnu5O1cuWCQEoP5lEpdstlY61EbWhZYoIbXVMuYjfyyoW220Pv4izJS7qS",
+	"KU0sQSdqiH3W0uvR95ZaX58jsQYSQ8htr1L1lSZLa6sNTyzxynxv9YZ95tN89o+GaZ+I2/f8//jnMH+X",
+	"csHF+hlfbwYGI8M7L1LLxWPDCqIP6DuMiHZDuVhfJZVnXkLysj1wQkLmjGUxpZrasOKCNMLw0rkstcHI",
+	"b+7iO0amN/jYtcuMhxdNo8S7XCIxHvVcXoV/3ZkkhzyykTXZQkBzS3d44XJrJIBhZj86xwv5UTr4A2do",
+	"nITThhp2XHjbe/MaHoV32Ih0xGvD6rT5oY6//BYeCqmkqcSXgi+PxoF+cY9ZbZ3u9A8uADJo/u/o7odk",
+	"fLQ3Q8Kp+0heJ79hFfH1Fd9+86CFeALvnbL9g4qiJq/mTBHQcArTAwQ03BxlyZeJ6iGUG6+Z0qmkpmtZ",
+	"sYUsdoSVGPoX9tCQQtGVFTrU2Xrg07X6KmpM3XBFdO9u3QZHBqAEYxNyKRsjK2r4MnGrHBi60aTbz+ZX",
+	"f+3PXshjsyuYtToeuP18ls9GloX7PwbFZlTf4L+tZjrzsgXeCnFUbSAFPnklZtJwsDQsq16xW154M3x4",
+	"hKdNM0rKzC3VxI+bkZsVK3YZBd2VH/ZJN0/hmmrIEaZK+Cq9FGnuFmfxhz2QKLn13IRSmYfz1JpBxxOe",
+	"Sk5SVjVVXKemiari8ZuTWm69ZiZSioa/MFau7+eX4Bxx4PZruaXCV9/gHAfuyQrrqxPVAug1WzPBMGdU",
+	"Zxj6wOtxhwqeyGWxgpJu/2bvSt/6CGZ3rdnDK1WRLXg8qAKIfpTbETdNvA09zsrBR3U+M4qv18mJ9x9j",
+	"55P0r/v1d+sO7NrSRI7ShX+ANIg0V3VJk96J/Sr0qLL50fyuh96vNnf2e8uuvR26x/evHj958V+/PHlz",
+	"/fzVS5d+qKTBshhY7HE3sdOQkDRHKdsnoMapOJFjOanmbN/mOE+WRfY37XZwL1VTmg2pGMWIp33mEt3r",
+	"viaGa7KUumKGL1O6SlK7coO182lnfZSMGRdzTuhliqL33ecOcABSQA8F0oO5pfskAVqaPSabtST3iuf6",
+	"/clOwe8UVg/2Fnf3QBTOINzzGMuyqUT64remc8aX7LWFg6RHy3OK6aY0l+Q8rjChC9kYIiSxr6Yty4pp",
+	"7eyJocHGPbK5aJ5bVAjy+Q/7JR0l17Vs1JIlk84gIwXKBGmU3AMHDBZ6SqyNDf5+uKN9JbRcEereJlgr",
+	"IbE+OtRIgNV9inkyd61BGCA6LwmmqeHEcRFJ7SF3QYy4Eo5Q2SvO901G1uaaYULIsBNu/95XSewSqdsU",
+	"Wb2RW1Z0jbtcRCGkHeMo0fwybKdlyV7I9b3NaPzSa86WxwEDemzm+DP3KmIcVdI32L07TP9oSxR7zA9x",
+	"m42jRQWGexkgEjMYMF+Bkhos8bTNP3nUIeugHx7aY4XTVvtY6QU+1W9rWxn/Nhndv+4E7y9B4utI6Lno",
+	"AM4lbVKD/H0tx1QGgF1kX0mpWPjBh5quoWrNzITTNUOrcJ2ePcTzF5fF4f52yNLZ0u4OdBfYf5ba6GfC",
+	"hwJqgGbCJ6ZQ7e7Mg0uPCr11OGN3TNX6YUdUU7I5+XX25i8vnpD/Iq+v3j77dQZX96+zdUOVvQT9n/E2",
+	"tPuMQztP0Sm5Eq5a1v3dXtUaChGsoE/md9WjGMFS9ceNzEDH5PNncLssDb0UIqzgBq8p8p//+Z+WyKLQ",
+	"UJ+LCY+Wz53lZJUOj3tyQMlGFAlQhZdNjHewscqNHZAYSewLmauxh1cmcR6Hr0Xxk8n9yGGQ/4lCXymO",
+	"zYTL5UFO1eCXh9137gM9190+TfL+vmxe3z0dgS5ns5t45/wgnkT91L82SY5Zdm7y4bfmECkbfTsWs0fm",
+	"2WJp7c30j6cRZG/46e+gJNEUK5gwnJafgVpDsvvvkZPvPBS94ios9yf7tEtrHbPCRmcEheM93VOf7x+x",
+	"ty6AOTJNjJxjOgbV5JvTDyEdnordwKJ956SAiUXTuBsX/LTn5qmp1lupYByGRST8lpdsDZGnjTH1iZE3",
+	"mIcvqvrk9k/oErI2TDogFYZKyOEwWrqAyI/8uu+xzAbtUc5RKwyYokoOm40WhWI6owRxWrKlyfP4yMTJ",
+	"TS4r6SkXa6ZqxYXxKoFLPrphu15/wqGPs2ZZvdFqOi7SCoqLXC6bmgcEuQHH0mpjinIzRA+D5zCSuNwM",
+	"CCYtN/j0yp7it4onka/4WpxwsV9wGxW6ufcz6Rbp2s35zCgq9Oq4MffWP/dpPtuyxeEE//Lmhce9efb2",
+	"7WuieTGg+MVJfVcr6lmyZcBogoHz8kw+hSqYx1+8r/7XlxfuDIl+4B2oSkUuXti/alauLr0t5J2kFd3d",
+	"M3F8PvN/wUoX/D+ILDFMHAF84BP2oS75kpvoTw7GDoQnxgaS0lOwbaZKd/siq1DKMpn7GxdH0rIkXFjO",
+	"I9zsp/9HeEWKBXeypV2SXrIseufymqZq19/5j2+pnrd7AhWhUkGah0+6tKQ97Uui6375BV2wUnshuSjl",
+	"8kYTqqB8DuwyQw2rLCdYk8oeQ7kVc/J3ya00XezIrzNyRn6dZQo2LKUylaIsgAqnEhrs0HB0SMm1AaUA",
+	"KnH7CkN6sw7tFxaslGJt1YrjIsQpDs4gQHBjy2DtFraMFVbaLit5UhVfmfu7lIXMCF3NxZK1GGYJSKwA",
+	"WuB8/UZicMDDAk4QL2yEprcpkQMT2DpPCzwz/fD7eoybS5c0qa15Aji+CS2/5B5g/jAPKLzjhZ/ANKSC",
+	"rRVFMSgbsAqT0FuG1fcwWOH1eZhgmE6Plf0kSlw6UNpG5uAX+SjkYJsEsGHfwp/HZFKNKSTv0ri/zgIJ",
+	"6lSHdm6h8MKveR7I1UfkF1yb+yoNYcPuHjF58qEuqcjlW+UM9Jqp6rhSGhK5whumg/zdwQ0ALXK45yz6",
+	"9F38z7G9306tnUeKVE9DXdlhvKXtMzEulwcTjVJFH1Kg53j4R9806U9lkxVGVakdDQckddd8BKZN7jqo",
+	"UmbakBVXejhOFW5NFnA87H01apdyBFVNye7/ldHVqtkP3aBee6+P3C2f01cIuoyPVKEgEmtvB+bxoZnH",
+	"BbAR37uV5Y9iFhV84f566GCgJg8LP7b/wTgcvGeyfp7DwGuPWzJbEkzuiu6gD8QeetvxWm1pxs3ypTRp",
+	"NvP+a6/NWNunUHQLuSqI422tZUjrLPFvCFydTiBWlIv75Xa2vm38mJ+j306/+LBXgdJpnoLuMwc9RPLp",
+	"FnJl0NCy87th+pIAMroUSzYHW2JLzgktt3Sn0+6RW1o2w1SVT7kJe5fjwETVaRIgnzKz3KTyKxCdLZeQ",
+	"JYaqZaOrEI/k4w2JJEiTC/xuaF0zoV27GPCLYPVAzqaVotAv2CoR+nyiDa+oYWTra7S8aTME3rKvXthM",
+	"oAvfpTRK5QMWB6UFW8oN1mNENRtYqeEKNAZUZaRUc4/bhO68/YJo921fexC41G16vIyYCknG5yX7jIm1",
+	"Ce2IVszjAQm2DWiErTcuOJmEhBLNDARZlLbbl1CS81H1z0yWxd1nFiUNj55ZOqn4XSeB2Od09qURJ5jX",
+	"pRBH3soA0YFuH++1PF4F5RjxTsnJz6gonhTcpPpJmYw2nwFYWuyOpzAnIoSBIODPokXrzQ2FAO/nIwB3",
+	"zN02uyeY53xypo+G187y38NJaTp7HopkkLbJqmkrTtRxC8k91len4XHBjgBdNlHmgR/dvZxcrKxTFUpL",
+	"2ujcUUEjWDtQi5pqQ8yGa2h5MhzOoMdC71rMe651J0IsI9nDGpAVd5DV1tT2RioGT+OZrIOxnbGzV3wd",
+	"b/oNNqHD3AnvFbDMntp+dKqN8NigE+5Tvm4kgV8gir+NKygODJ6KiQ4vYW8tnP3oaQmxd7KhtyzgakMA",
+	"a46bJwAM16ETjLTl+wylMoNRELfnWVJhLxjomecCBft8e9RoKofU7M/992u6DImWMSLDMLVufNcZwbaZ",
+	"ZjxR9r6VWFuqCh8PSvffSWkGUxmMd3ASKgaizipyI3IQo7dyEGO+BG+fXNS00Ag+EpS21Xz+2J60gnSM",
+	"FW9TC+1zyIi4/iwIbLCnhyUv9fdmw2Zw0CyOZDIjezyg3myOgAnD9s3DZRGEZafOL5jWHY9O22yohPrS",
+	"ja/Hxz9GMm1/11uZ6o575lJrpXrWbb1ne6XaxtwIuU3jUAS20GmP9R2O7dHq0RF6Rx9TM0BuD93Q4LlO",
+	"2xxACy1kRgD0VInJSctIYxb0FaRtTWnMY+1etITP8MXzdHeErIdAydS5dmJ8ThZUM7D8weJyXZYQDh65",
+	"r7dpzn3scchwTm8vnDnE3IfYfg63YXifQzSggRadZodoQQeLGueUofxLmSqIyoJ2PoDmvC8aZYWpKfAF",
+	"YqQ/BND0qSwHB/mHa9sZ7ps0fkpLABbLdu7C9lwOr8pDR9jveUy2FLDWeMjEuyAZ1g6ePZEm53feCWfX",
+	"/HLc2VoLlknWgUDFV5rYZ6hpFDZtcFBwGQ/A8KM6+JyFgxQ8Vr93kBf3OkfpWVhVKrzcskKWFadITctq",
+	"4/fNTPtv2ShBS4RffaiWgxP0FbxDlgBU77WtBbNQpo4EU2xTh5oPsFs/sV0i6bighuaB/6ih5IbtXN9U",
+	"sVS72ug9MdTpLQUfGyMo5WqVLud+2ijId1NsyWvIgbE3tyuOTQ8PmJ2HX7ILb9snobnLoVcvkc3IaFyY",
+	"TaIVbrMo+bIDQWhJl7Arj99b7TB+VS2lAplnMcFTO/4i1FvuJzw0znVzpLwt1mb2P84KbsZ5NMDtmcxv",
+	"AHiAUWVXh+ACqQ87DuwpXTleiPqaKgNfWzdM61z+y5RVdx7h8C51aDHqYTbtYXBR4yF4fIAmGAaMB48/",
+	"N6zKBqTvVGxnMhcaVooO/uJbeDw3PTSWBjPIvkaOvDc/tNPjpApHzzDzePM9U0UHxJ+6uT/CLVfmzz/O",
+	"bxwWV0YI5DuWOkCUDCB/TuMbrHclWtB7BJb9ni84/Tw5DiDpnL84kc7OFP5Pm54OhfcnWPCaNOtfAChK",
+	"tldM4pqjpWathw87hPtaKcT3c0A6votvWtsFbJGR2nyGBdK2ZUsXN1SSxFK7pLBcCnQGgNnnKwMUCbZk",
+	"ghs7AuAe1Jo5uhgywRGwG9xzrCCQOAyQxSnc/wnCwMtuyVcKvz96BCrjdm4+vD+UYhTfm+XxHU961t75",
+	"HO09za7Pp3x0qAHd+Lkgje9saU9WOAEd4PX7NeNv19Z61JNL3NLduLRT+8I+y3VT4aKd9yRMHZqfW0fK",
+	"QVWIRyNvfSAYyou6O8WI0TsYuBHgFk0KqJ8Z1Y1iY3KOQpbTIOcgPp1cZ+tx3ev9Pzyk5QI7R5/ch2Zq",
+	"ndjJmfl7LRtlTQGtv1pdNzV03k7WO7bwiCObs+SbEW6TzVbetveGx3viId8wXSoUMvv6Phae2usldOh7",
+	"TRTri/RidbNcMq2lmrD5GwwWhzmcGzTegeyuv5aphoP5vOfcinXNUuT8ecHNmT6O2+QLGuErbpj0nFOt",
+	"pRahl1e6DY8oNMFnrIitAKAPM9ikCIVlKZHbW7CEgybLdutUXkDBPhAujCQbmbPgK2aP78gDk9NK93VI",
+	"9+22q7ud59wTL0Xtl2zblgbTsny1ml389UgrDG6NiZT+k7gIhzQEuCS/Gfmbj3eVUt6wgtCMFri0//OX",
+	"uifkj5k+iLEeVQEfhvgT/v4PDjXz2/PDTehBNxgDg57uCnu4N+/d7vQAONDGbHpr5eEBJY1cynI6xIa7",
+	"ATHUVOt6o3J570ehAV4ffaBvofYBapjzAybChjdMjIEb6OJBDAjRZA7fAAyCLptvpDYXcCXPp0cnaA/A",
+	"1+cjsAp+srpY6JUChfiN2UjFf2fFyQ3bQaykusTGnFuuPaasgt7TwtClITWU8PcjJdagItoR/7+/Xp38",
+	"v/Tk9/OT79+3/3v6t5P3H8/n33396d/S5cP3R58Yh1yQBxfw/LYnw6Q6ihNwN2SCLBtPD1mQwioYAsfx",
+	"km0zWfvLDHjFE2sj+I6H3LeHI9CHfqA9fYjifNzs46k8/Fei3Pk7h2tiH0pTLLXua56KS4fit4OgsXYB",
+	"digq31B9SUq2MkQ2pidwfOQANKq8D96KKodv81/qUtIxbU5DTPSQGo+ZocsNK8iT4utvv330fRQ/lbcM",
+	"kyKun12dfP3td0Q3VZRqBuSFx7vMstiZTJf3TLQ19NJ9dFQJjoOqSeLId20ji/0GiT3qRybrYLD3MbQ8",
+	"iQqWcrnJL6XhK75sDb+BFbm6MnXPfYZZKxXlJWS5MdXpHJyOtFemjqV14kSu+S2AFwlmmQHahkeHhTuk",
+	"xNPZhWjKMjPEX3KyE70xwyXHli02Ut6k5S34iNbMaGJvD6sKQ79rTf77+tXLY7TY7znsBnJEj5ZxDGTt",
+	"1Va4Jg6ZFJEs9NeKC552Sr4SDBrNWTntHH6Q4ilXpJBLfYYHSp+56+K0SldOHFVuDkf+s/0zjIO90KKt",
+	"l8pl2nDd7STuopl+MvdqIy6SxR4BxhtIckmWsmI6tlc8KY9vdHvDRhvQv69TVPVHXHL3uv7XtGbKGpP3",
+	"tDxjAKp03M+ohs1zGC1u2zlWz1mVx5nRF13u9MOcVsUhKOneosOU0mbda6pMX41WHjfCR3a6a3F1PhdE",
+	"WpHnj5hVry+JYNvu3zE1PHapHqkbmrq3TpoXTKpak1fpslbAkeWVy5CSmolO8qjLKINip+QBpqW1I6jh",
+	"tyOis1ftSynhvsDm7X9b7AZ/0fd7T4UxetLdZCMyMfp8hYasdW++ceckuPw8KCbF3xRD9wwkcY+pkxjj",
+	"zcIIpU4KTCoIE5pVi5JduO56G1njVSkFHl8uMJA0eH7gakzmIdFM029uNvbyoECHCy/Glxu6KFlwTS9L",
+	"qZk2vmEi5dB1wCoY2LMHxdEUEagIk2TPx21Pg71v/95UtcaSl1KK9XjcijduiKEoJvPZVjZl8bcNK+vj",
+	"BATsJHgBK3WMdEbcmLDYQV5Cgy0qfcqid4bGoS0rWtyx2BMHLVVbRuic7s4K+6JeUQ5MwqS1UitzimVZ",
+	"PBcZ6paM3rJXTVoNyoZqdLcnbTRYfyVHv3h3bij4+NwvKUcJf0VnbNx08m56MUw5d2i2v/4bn36cSJot",
+	"5Yg8putSpgHvjVR0zZ4qlriPrQWph/kf3HfeSkPLe30I8gpGAd3mUM4A/Byr30kn9us99PDePdP5O43b",
+	"Z2FPO/kvsFF7JOpSfn/D5xFemidIkh/jeqwDnuztjpgtFmi7Gw4H9j4o4a4gQ6oR/r/5KPcoTPBukcBB",
+	"i8Mw+TSt5KJkCUXM/UAwd1iTf3/z9Efy/Tff/l//cdhvoCf7OXvZCnky7pZNt+hbNZqOAIrqKwq2hGty",
+	"2aP5kiQHD3doFMvVBVnQ4sTuGNNmbk/XCWbTn3CB/4TbbA4HseRLeAbIMm/LWaU8qajYzUkj6C3loGXM",
+	"sWhQwJE50kASIeJiJb3R/Tnhx2D6RyjV2b76bUf74frQPgDAhorixOW7byn0bNYxhkcHfX5Blzcn7qcB",
+	"aIeje+aEbsIwHXcWPb1SVH7jYw2HBhCNlHU4Gqxw+BXGwVOCoOZVXQIeLnFO+cOT6bG8+x1z9hPuSejf",
+	"QqiBEjP8C/rrkpYWEyblw/5RVhUVBaaqU+NXgxDUNROaUKKZhgxBCKiDU10KNieUVLJoSobTSuNziHKX",
+	"q+GJ1oCGDhrH2w44cHyjcZpyOrfT5Viyw6A7v5He7jY4mkAwVftUTbWGTJPg6lFDQwRRX9V7FaFk8DQe",
+	"ppOU82+NwOjziVuJkz1YsWg7U0UnezeLpvO+l8BT1Ll02+BOXeXypjX6hva5zbkFjjclzjoMhGvUdaSE",
+	"/D7mRWyvRXXfaZpkcPaycHoe3yldFeSA4xuRr1z1CWA5eIMuGl4SvmdSsLoxtbga/5ae2F1g73pK/12i",
+	"npDmuDs7D5cH1E7vPCzsNVXmtSPaIROE9GXdgyrtNl3IbUB1Rs/EgpG6MZcPkzydPbT5JMkceLYrR8+Y",
+	"vfQ24wHIOJXBQV43BtxIHPPXHUGwGVXSfawD2FSv8XIn97EPnjrzBVbUrjpgpcW73ccxOW4ZC2beE5it",
+	"0hgoLgDkGM53aZsyNb2mY4q1Emco52zM5PjDMXewNgtGCilgXVuuN53+AsI9N7YksS7pEoBZkyXlvO0d",
+	"0CqSosX52TBffXHYDPYePozQiTREzw+LeOKp+22JSNnnPnS7km12Napx7SFDjKX6kT7WgRjtGtvXe5b3",
+	"jutU5Ae6A/451/vD/UA0A/Gk4YZx2T+unsjdoBDy15lU0k5fs/1OxO2vGBLmOjARhB9cf0Cr2DcAFgjL",
+	"jYyl1nE2MBepFSSp1hlGXpLFjriGIp2AjcnzdWSJATbUS7Z9lkvjizQfS09LuXCuQnJfOFmuG1E3HyGu",
+	"F01jv0A9UGclGH1v8WCWVLgrFwg+hw4mssElbzeyZCd6pw2rCFXLDb+1NqEowlMlX4LsjxO/2zKSETGF",
+	"FMcm8XfzsIYOJSdd9N/jZFRtCkbCxX3LFDe7MQ7FmmEFsXct3uNO9lPbj+pGE4sWlz74hnKRMmAKVjJD",
+	"F2VGUcmrStBwO6PCYCfhsZjU0wDk3Bl14wDfxi1xHtEoQ1sm0p45lwIzWCloU9GSVXbJWpAfdsZj3ME8",
+	"req49dDgVi+wf2SFUyPtRwaKxpFI5oHFjmaneGgwTx2/tCRxnU285xooxsUJ8ja3pjud6+xriP0Ve5zt",
+	"dfg/hlP61uc6fqXJVqaLA3ugSmFWwV8Js08R55pZafyMm3sqKj3adJ5yo4NfE2ZMBsWnPbPd3qt9gSik",
+	"Wu5iiY5sppN+R83QZGsVBVdAYzZKNutNugppnD+r3dtkNkfG76AY1PDa31FrsP+CfMy0wtAIe7fknK3a",
+	"qV3diOQSBImzOroLd1rBZnePVAKPf9xKBzfJ9F6qdC2HZcKndGlkwhH+yB5pxWhJGs0uCSWaV01JrZBc",
+	"lYy5wl7QPmHDAeufrKg26HAfUFB6rIJlTBcDl+AdraiHEjnUpJ72mvkjnnWHZFGba1ny5W6wl6HbN7kt",
+	"YnCf6Vnnn33y6dAsvrFtVTr0PMazvs7SD5KeuNZJJWF0HdR+LNH1ioWnkyPztXie0k7C3bfCJheP5gmZ",
+	"V0oo9WAhNlRSbeA+q+gHzMH/03ff9mfkHyuDmKy9LC41dC3duxN9El93kc63DxGlTlPTzhofnR9bomLa",
+	"XCMGcMK2tfaKg1pAz5PiGmou15SLzkj/93ffnHcGOz9a4rBw6VfxFNLkcYIuVwK3pGLwCWkbjSRzKZuy",
+	"Hwzq6KeTUEF3yV3Ki7FNrjJysJj2fd/2Umta6Y1jBILMgcQ9e8Pv30Bif5fvni6erpFaSmEUXZonaU53",
+	"2DLcMKIpLzwcNgCyuDOW1KTzW5vvW6PwBs7iH8Ogvtyxpz3L/QqxHBN06rFwNTmiPuXlGDRa9Oqno+vU",
+	"0FKuGwagxU5t2VC9yUTAhgBl3gv1Mm0QvXNhe1kUhC6wDqht0h48XlRvWm9Xu7QNzWAS3xcMt6dUrNMx",
+	"xoFt4j74cXvqtSCFcbh2shee7kY8RdcrdTyK1PoUv4K+u1kLdLyci3wkzgPV9uwRWWK0eG0JWVI2lUir",
+	"n1Eb6hFKa1Y3VYzqTCA1nyzYthvO+/2Og7khOliAkktIzdclddhF+EjKgDrETWzTwgflNzg929G82xGl",
+	"XWu7t362yU1Ndkrp7/WVxqt4HndYRocz3YEbOi3CxrcBs5dVMuJwbkd8NMykGwEnlEQqgZj3o0tyDuXC",
+	"gHIfd8zOo5f0eLVcI4W9JDKqCgK/zX1PimErHNTeYtinevqmwfVU1wxynbPhV/xSut15Y5Yy29ApALGp",
+	"ihVDm7PRVUaMuviWC49sGGQmOATtbIrJHfqlHRck9ry1YiR5x75aEUo2VBTAXReha7aRPj48Cth//wbA",
+	"LfH4Nj69eS8g0enrgAza6a0WzmJIHfDbmRMy10P6xR00irvhmUZx9qNSsR83LFXw7aC/M60KqdUpijER",
+	"3T0a+s+330quusX/6s6uFyvWie+umbCnfxwkNexVdeauzlumCr482rTFTfwX9/Tgkha8hvwg+YyzQzDA",
+	"/O18xynvx4jCndjOLp898NBQtIcd4zCQ4vkiYoIevvqlpYw/UkuqFGf6RN7CCd9yszmJcoukOdH4buZI",
+	"RZC3ozS8vBYnFV9jRlxIefKgtt5dFRIUrcgb11xuclUQ5tar1uEjX1StczRtp5tikrceVqu7i9sWIiPf",
+	"CzVkG62gOAVi9Ji3ILmAnHYhiWKmUeKUvHCoABchewScvhBzi1PdJGSWQYZxY2RFDV8mN3vLRSG3T13a",
+	"7bCbF995K3sv/0Iyl9pvr3YMcQiAmyMLtubCt9LiphsaWXEBqVjwQiMgPwuVh24QIT/BlAPsbQRE1J2y",
+	"Xpn6wnlqwQ9N6kZvmMs71afErgnsbH3RAWljZrmBEDKrWkSEqOtVOIErwLXYGPgP/sPgf+qmLE/g99TW",
+	"jMaeGZzvzn1jlUGdKuRqpZkZ2t7hi/XI7e1lC54Jt5AxPWojqd/dBMypGpW42HXOxvUC+xdLTRGUiq0V",
+	"xVyKVbe+KR/9cretn15mTXy1S2eztWlAew1pQY0NbdlcgQIUQQM6BIOkpha0ZB4BaA9KnEgd2izAUI+l",
+	"mIGyzLQ6BNvMiiBDb5gm1BD7pL14Hn1vF/v1OVlSzYY2lc73VEI84yASSomb5BAmZ/PZ8c1FAwKBjjMe",
+	"NLxvG8XN7trynd9TqlDyATOCAox/Ch8A4QR5hvKGY0sBSyD3T+9KtvzFK6nqzd9cVKv9Aq35T8wqW9Dt",
+	"bZW6G4DEgpmtVDce5qaVnNb03FpG8qmMAK2tGuHdG52/6w3cGaoRc0Ih1hZULajX178KKcodZuS5HiPd",
+	"ePyCWpuCNLU3TSm6FLjyQlx73i7iR+B6Pv1V/CoA040saVmSRYNOeocbhIlcoS7swpVYWWL6I+TKu8DU",
+	"/u3KYRDCzC7ID7A75O2rn568/O30V/FEKak0JCXU+UpW8oJrSOfE1tG1vb0uoJSL/CbYB/ObHRqynaGQ",
+	"z+oPvy0bpaX6zU/KPgYLOv1V/KgYhawo+29M2SRUkN+eF6yqpWFiuTv5ie1+u2gx8W/YDki0kMUOI3RO",
+	"bUGbOkJStDSraMFOfxXBGr4AwQTsFblML2aP4A6qmaA1n13M/nR6fvonp64Be5/R4pZr6YOXrueEFRdA",
+	"zufF7GJmSXPVPgbysZbCweN/fX7uAzQug5jWdelww87+7nTetqvCfaJMbha7O4eXPn2aJ5SulganDuOK",
+	"ujyd1GTC6s98yTSIDp++bQUjCJHos7CxG5/M408vwt+HNry1E7Nd4l8VRVg1rpFp84PECvTBRO/DS0qQ",
+	"qCWlfeTTPXd82I72bs1uio15XkGZKyU/Xl89JV+fnpNCLpuKCXNJqEPrV+yWg6B0ae126wj0LbKnHz4Y",
+	"HZmzj1a2fwo5rexw/x7D3ztb2CHlN4lEKPCa3X+9T6W1kO0CaHRukkf8z8zkpzj9bj/GkvPPsOdX7eLD",
+	"bRYOIDfu+IE5RQ1Z8Q/uz85DDr1sMfKGqe60Ytjh4K/ulneGr7vjXciqe356esoATNgZbVwb/bz4hSfS",
+	"M/hHw2DX3BRCwmJ+0Hmalu3Hz36Eq2024MkX4G/99P5L3gqWOC+4eIDOgIcMegW6wRSs+W4jCSQBYYaO",
+	"vf+30CzFNS2A2x4lDuaeniyDAzl5VYB/GevV9D3uiv3cVJYwF/4iarq8cSUd7stQCMbK0l12ZQEHySoy",
+	"1igwmuimysTDv+gVhBRD53xiw0OEBxA6ptj410resrbKxZcbQd5AZ783jJboTcwJbZz7M3zuQDz8Kx3y",
+	"zko/2zmfYwETFgzTapJz74ENXQNIaz4AvJ0vE91jAl6FjnzpY49qzQ9RXV7MA9nSLx6HwA9KzgBrz8Ca",
+	"wX6/403zfqgYkkvDzIk2itGqyzQtXjMXFIbfH2SAtHg0sbTIqS64Z1NwyVswGcmiEUUZIK5pXAHISs0A",
+	"C8Zqr4aqtkzOd9uqmQD8W+x2yorQcynuzdFhtlo1GB1Js9pr+3N8w0wmDEpmBvS1LZkZdHhD3QQWSjBD",
+	"1nKKTXkBXwLogC22tHdlWK3D/oax+hLh2jE+gXfkRjbKnjFuNCtXHZpbkhS+oWVWA0SqX4dnv7go9lOZ",
+	"0Ba/KkvnTKmmUbCYCFIW2szBuVlAmmalWXnL9DyY5j7nHDvSQStFq/I3qWPQ7G3HPbStMYT+EnpRd/SD",
+	"tNsI0WCCDVPcoGLkzwSCxXsENErWCPStOlDe6dN09pEXAyzzxEYetc+xunGKFeOnsku2K0XI809jlbvn",
+	"jxGDOtAFarvyoh1rv6a3HrJVfqHJS0pHMewDwj0QxdZNSRVhH2rlikH+/c2Tr/8jg2njtMCKfnjBxNoq",
+	"z9+6wgb/70dHcfIy4YHPevg6BYNJqwSwmn1PtEkuNylvsK2II79w6eyGYUJ75P+3Omt0AvcbjsYncsi1",
+	"pv+VXRvHZSxgkWVtkE6z+Ptvs6P4vpsh53+2emiwLR5YKAxtmfavqfFDU6Qg+r/awxaxd2znWIX7rd83",
+	"MHtw7u135k5Hn1eihffhZkNoWYJbCQFI7ntBIj3PXNDy7CMkreTpi20dHsYWCkp4Ek2qolzs1YNPBFE2",
+	"Dkxqr7nF0BJrHGRoZC7C+JrGIqDGfdMFz2XLVEb6mqDD6+wuzDVPRghggN4Qwbi+U4cszD74TN4k5z75",
+	"0OcuSl27dkK9Mw4gNEit+cx5IpJpGftsbW84xZa85paIoP2K1pWBLU01MQAK4CLtsfsi55wKn+yoC4Nz",
+	"qMdd+vf0XiVCYLj+SSJg3odEdddPdEquHZdj0yzoOBD7ji4J41AiZ5xGjlY07jLkXph2qtBfKTiaUECv",
+	"2VRieSPLos+Wc7iguSvvm1QFNrxRTOUWoq5SA2XJWsLVtKUuleOOdMj4H57JsphYJ2uzkyPT6U9jTSf3",
+	"lbtpbIlNesbKSTboJ8ZqQltcN2qA41v3naY7PXfGj1vEga51BlfX2Uf7n7xi8IbR4jXiVB4RIPZEndWl",
+	"A2HNmzRJAWFfnkqpAkg2quGb+1ffJapX6Hu2p9//DNIE41f2z5CrvJFbMeVdWXs6joqmd/ZMIfogVprc",
+	"5fwljaLHiq6MAzYcHXaLcsAg6e/9wzgPY9zFz2wxuU7jOZ3OEm8S55n9EKE+Z944IFsdTjrcUci/ANc4",
+	"h78nTrbjkpM6woqdjlsc1mrLL3+I7T6feugAKZuJoXMTwQpPpMtbaY319vhpxwpS7CE9XwYcc8TxTPCA",
+	"dx1mpfpQe/oPIdddE4TIfwAqGaRhTGDbgKANWAl9Xogfw0OT2sidtY2pdmvfAjyMhBk8LhgW1pf+XMYK",
+	"7k5/qDXcglNAO+so6Rp6oPEJjWSuSSmhfOJTZ6vPPtqhQf1JqqYvJC3iLT+eMueqTPKX/MBu8N9//+nX",
+	"X093tCr/bTbA7ISuwZBQBReDXayXETmTEtOvEvpHm8o0+C638zwqHj6fCH/h9/qA7/CXeZQ8KZuFVwgV",
+	"qwBJaorgAy3sVd7hcPLvnc6s4cfTqviPNF+eucz3/qBDYNBf/NNfMJq+P5mJc9s9QabYJKzZiNCyKW5T",
+	"SEwpHbMchBbuLwWSqn52+/ud4/Y2PyD7KBYYdHwf9naHGB3swW3LOA9A6Pn9lF+nHN6P3NMKsyl24M8S",
+	"G2UY2W7ApcuGwFPganhcoTGeiCNC604hiD+mMOuLNNxLnn2WiEColotCAosd4QUThpvdFz1pnzGsgNbU",
+	"SQuwmlXy4cHX+NwDnuzOOBkGwdlOlaBP61rJkCe2PQAeCN4HgB/oyxg7oNH0PoBD8tzB5/pOcWOYmKYS",
+	"zkQoC074OYiPXv0swID8r0wKcdt4NCnEkXKKnXIU72punY4c3OGH5TNFwB3nXH9/UJ/oS7aNfZP/6h7R",
+	"UB6OZWwy1hWjs3g0kyRs6gOzfNbv4VrFTxPucMRp/WGBre/oBouoeIYNjU5CE9ppPclX8PV3bYfbhzgk",
+	"OAgF1e3zeiE+FxdAbYXfIiIFKHf2OgkNhkIYcO7RCyBFFxrQHRyds7jHT/ZSexJ34X4gAvox7Hg5Mpb2",
+	"t/lMlkUQ9KezC9GU5UTadM1kXTJCjcF+xUa2AIH67oHwXHV8RNcB2oLrypxXk3u14nn6o0erfqOY+qOv",
+	"z+f/C8qkwq70VVR6FpkkzQW+RSip+dI0ClLnvXtKxhiVPef37KO1RXuvwrud4knzg55j2zk7zlRXYjir",
+	"KxfEmCqCb+k5zirts0Tddv1dNtDwvk/a/rd75g9fE9t3iNwijlsC9nJyVJnKveg+hx5GJP+cxJfGVBpT",
+	"yW/ji3M/SsMIu2XCkN/wpd/aQAQmn7TdIP/7+tVLQg2RYuku8g3DzDYtK4bRXw8D722nS3ev24P5q2Ci",
+	"iBEEcWBwbkN3SYQewvEAEBoBeLrM946a5WaowgyhYhgmKRwG+ZTxxclixoGc3JC1ZKgeUe16/59oSxKY",
+	"8WQqc8UK3lR9QvdnfGLUSfud13+8TEx7CZ0g8GlBcN0u6cyfMEir+p3XIa2yGwLDdzD+NQ31FaOocUyo",
+	"lQGWwh/DaGzNPIjeTlcoRc1+M3FQMCiAeISsWTcJaLOaMR5MAD+dLD/0mhmEVH0YAxG//S9qG17T3Z5n",
+	"1zf4TzuAPfKsq/n2yOfOb1wQKtg2setbujvxrQlyYs8jOD5oqEzbr2aVdN8Xv5TaTBZuWUt7FUP4DCrp",
+	"YZBSajaVTPuIeO+f7naq0ppsgJDP67L9ThWHtRAJzYNO1FEeI9fkN6pvuFj/RgwDDMENI3CWuURehNon",
+	"qTVflB6WUF9gtyO5Ws0JuqLmRDGjdnOylifYZhny/E/J1a8CMta9nIQCC+hdtJE1cHJNtWZ+nH0wZehP",
+	"sA5RUJnSha6W5pWI7oGH8FXZl95JVQATf2kBhMrjlqppKnKvUIjMPQr0RpbFHBqSV2DfaiPrWDtXHp1y",
+	"6/Itqb7RTvh0CsbOllTd9uB8/Gh/vvadBaeqMQiD9keQ7UMB33xURh82/TnErPco7jiBL13aDSssjstc",
+	"mG1BZGOmicU5WFYw6NbUsC3dtYWUAHwhGCuiQKc2dKfJgm24KDoJtJDRUaQZC5MSeljLZS10XpuMxQQm",
+	"b4/mGPCHTsFr9jNzmMYXZ7N4tnGh5tG8irnDobV2NlR9AZd004Ynz71YMLNlTBCzlXvVrZ3Ui5F8eIK1",
+	"b/ooP/7gnvtSjIjj34UR/ZtflBHvkzP0lJesr5B4PtM01Xrpqix9HjTGZxQk/gPfYtGoZeOKuc5+GuDb",
+	"jrbj8xnaMOaQpKSnMAXT8rKPqTzQAaFh2TFQDKaCuxpZ39rQ8IrN0Qe+2MF/hx6fuHVx+tw85aKYXENY",
+	"dIDeD3ozgzLOxTrZ8OEB9IXF7g9/eDqtqafNtAPgIT2VY1Gn9I99kIs5DppjyrZHVc5k9m2sjsAg/vzq",
+	"8ZMX//XLkzfXz1+9zGT7r5SsxqbvjR/FyLFjpL6y2D2j0BrtWGnCQ6EVObLn0p7pomSTCUTXOAoxEUPK",
+	"JnRBBjGosLJ7P3nT9yTynDWsUiB67p86lNQuZEBeWbvoSXLL2s+1ZcQLZi+hrVQ31sQRQ9GIoK8Ca7/4",
+	"JRPN9q8uOIKJXlUMyqNjqpKS0QI1lgtg5x0ys2+euGTK0E7H6gji7LNZ0XMrnC6OCbV+QIBwlRr5xXGc",
+	"Iq5JsD/+OhGsn/sYod3rzUUbgSZ2n2/APxdQMw5E00AIw85xOJ7g+1SqtZwqxdf3GIjYO8qsC5yUzSzs",
+	"mfr5Z9p5VyrrnpgHodQYcN5PE/lLkaeEPs17xvY02EPvAV8R8R73Y3NUrPdZ5gFS0cMAYxJu/4W2/Gda",
+	"EwDunnunrHfe6zkiEmOncaKZMZCHGLlxWcGN6xWmm9JY9QUaTiYFxJlivWrxG/j5PndmFBRJQEPRLsRS",
+	"oNtsY6oyauXn/lkXqxQu1Djlx35kZHQfwUHPYBbjsyyQxlMZQ/g1l1sT8aGRpFZcYP8RRJJOAWsecIBR",
+	"u7yl/lbt7rn57/+pkB/PHwavdmQhXBdpQBRDWjV731Pv8hMhgygRAYGMFjtScsHajoNWipySl873UzHq",
+	"dfHQvY9PwtzP6C2L0ItxeGzp/5VO2GjKKcJuihBEt3yPvjsX1PU+K8f8ioEvmJZHTLfouakKib5kA4x2",
+	"PRP6eZ47tDdVMEW4cK1oAgq6UZxNBMC1074V4UJ+YPoyGDso4ABFHJP1AopULuM7osQfuM4o2q7PbOfs",
+	"jZxQfcITbYlXiwwzicJbAJpDPJPu0R1q2sRb/SWQ2buLuHN6ius41iuwHjPvTP8n9jPhIo77mBxBplKo",
+	"ViVjJpTx9EqPx17M/1Elx2Pf1OCzSo141FzPoOkkQ9y4wbFC1Esx5y0IW/fA7PvwVHglWKDBWE7EOb4E",
+	"Ps/b+dcdck2hvGM8qB9Ft6IfnuOPUZlTiOMqRnGq/Why9iGr4kRd53vTUf1zn+azLVskmtW9eYH4f5o8",
+	"e/v2NQSHT4d0vv+8LovPxXs/+oQ/1L9uhNwKVxjRdzABLS9GSEyeUgcC+C+ZtwpZeBy7BBEghGy6vbQc",
+	"5st9Mlo7pzuzC019Qo1hVW2GNNe48o9+8ZZRbiYT2i8vo6jRVLqEa3jiKQxmi2vG5jpBTL2nrp35SSnX",
+	"/ZhV+NwLuR5m0UI26mxcuV3G0bf0WbyjSvce1sHraZHgi9ecuVwDPt3530IZFBMeXtRtG7ha7lsbd5RF",
+	"ul6P+2kMmZqRrsfkQaIC0Qh3xad5g425JzHy3LciB9pXmjTaBWVqqvVWqgKrBNEjEvkoUNifkreQdgXe",
+	"tJIZAleCRw3wreSgysu0cHz2EauPYJ6WLqVJXrmF4qvefJfH8MBDKiUwwGfE4lKN0KFrcPAR0Vufmex/",
+	"wtZU2jihfBk7Qbkm4C3HnjlTH8UN10aqXjysZ+6RL+ku7IT0DTVTA7Fp+80JYSULrg0XS4Mf9r7jvfSw",
+	"I8CS991Zqc3JDdv1+aUw4P1MavMT232xeDtooFwIVhA7aXLDdpcOZ/AD9GozdGnsEzru5rviotD3Nzgz",
+	"10dMkynszY373gFBnwtCG7ORiv/OCrtf2orX6vRoNor/4mT9KV7DFkzSE5wLQsNehhowMM6SVwNUp91b",
+	"E8im9r7G4rcHqdni1ec2rWE1ObxAajaXwQ2+kbUr7OzeJ5CsNVkuLKZLsiIHzLW314rRwqNJZY29N/6h",
+	"f2r/sVvFNTP9PuRptD+kmMMvZqFDcKfp7IRXTl+PxWj7HszH2xK3F5ZnJRsxiVD7mVHdKLZXKJ9h8ZVi",
+	"+qEk2hv8+h/Df+wBxgTbQoaQotPYqFf6Jqa0rwHF9swZokMU/phccQ99QWXWzWFiDdYvf7qsHvye112D",
+	"RQndGXYPrb3eMsVXuwc6Qb/Ax+8dUejbZBziSzSwOV4duQxPPJxcdJ3oywIqt52Z669+aAIMPoVLKNPV",
+	"kFLuUyvnszP2oS6pcOW02VywJx+gMc0zWT/QJr6mNVNfQMN70i4/e9wb36qgZqriRkPjD6lc/TO0s1g1",
+	"erJcqHebHRhef2+qGpwYQeuTyg3l8vl895azjygpeoOgT+GRYa1V/KMj2io84B65mWe2Byc7mT8BM91M",
+	"p2uOpjsdIl0rPxu7AcwsN0fuwafumS9ZKWunMPEl6JY+ScqM3IpS0sIB6fscP80NG9xu/NpQ1SH1g6RY",
+	"OEL+weqgH253IwtnwdaNAKmnGGlEwRTZ0t10/ct5RdcsxQFtxh+WatMSoMegYQZbGSJ9VzY35y8K5RNy",
+	"1rGMHiFXZvOZNrLOZK/nEJvNK4E7+5CSteXnDA9Mktybhp8p3LHH3cP975Wkz/GRf2o/BazheJobUmMq",
+	"AwO+hmX7c1/Rf5DwlmAA+5g9d+jcEOWu9XC1l+ONkFsNQanrZ1cnX3/7XQCZ2jBqxYQdSAcohSiZ27mu",
+	"Tg/xn4oC6HSsHPu50cRhKCeLTO7QSKU7wA9Us+++8XZZRW+Y+kqTgjnU2yfF199+++h7wM6iCB58y1SH",
+	"FhrwJ5OI0v6l45nj/1IIz7izGZkDnDqJXxx1Na6qrb2wkJWFyySPzkMsfM6wUV8e8sX+HITQwxXFQ98r",
+	"mMpn8ba9YbQgDGJpiOzh6GM2SjbrDVZUINoN9GL1ZYgbChZ3S77QFrvPDHkTHnpQb7AfJOvCcQ9MFn+u",
+	"6I4srFkOmeTzoLRYoxvgHAsree1fPVIWX258OjNZUiGkCbh4ix1RzCWIhQIWR+WPekO//va7AUnwXoYO",
+	"yH+Xgk2Z/C4CC1ETkGPA/TCsBRYucXB3z/OT7+nJ6v3H7775lOrhCU6vG7bTfXz5k/39AVkSvp/hRju3",
+	"qRnRyLJwNqtxQ/h7LM48zFtUb6Shhk0ZmAWWj7XkghoKt2M0n/fHgrH4lS+NknZsO13/Ppf8IycqDYZs",
+	"QsG2EOvdbuylxlqnhYPdbg2mgBDQ/UcLLQu6mD77CP8d6Nf/2T4bOfePn2b4+mf1Jv3vihlQ1KkzAYP4",
+	"uuHGoxLj/gtp+MqRsVc6vuw8+IDnqjtQLvRe0slSxwBlhW2BkCvKS3dXVxwwbF2ndzhaeVH5luljFEoX",
+	"nfFbpqbJA7lmoiCUQAaykU6dwyRFn8yW6S94OPEHcJ0d7uoX7jCIaN1+73F77YmQW3EyKG3i1VbkQ+/T",
+	"nYd2mFxvpquydBd79UDJDbQosB1TAAqEABSnJVua3t6V7ewfiLGiAT6zArA/ckrkw8/TFb+5D7rOD1BW",
+	"FZVEzjE8hGeem0N2Hlg6u7dnxw7lnycyHd6icuPXSLd0d4+6WauA9IQzX5dUPGCm2pcKZh5PVwOngdUG",
+	"V7TULLjzFMN0D8HmDhHUI8Nj7Gu72U0DZwR5a1KQ2lJo7jjZJ7OE7EWrURWEOyXFIUD2wje6Rx7SK+OG",
+	"yDmuIhtmMlPObPhenRgPDYWly1YP7gEA8Ociz/TXfC2ePxRuk/v4Z2b4a6b7oJo0/nzZqbpZM6MBPkfe",
+	"cGhYtGVleTqbz9BdDXO8ZubkR3jgCOTPnTeaLRvFzW528df3nfreGjqI6LCudmNPjOKsV0nHPXgLjz0k",
+	"0aNhMoRfTOWbfCa3pKJi5/MeiCMGYjcrHpDOMgrIPkkeivEjavwxWmfDDkT8I5FAecnwqjGD7vsn0MBs",
+	"imwLd8/s8XrVOEdQL6OHpx6Uz8MovXmZ00Ed44CsCG7h0FIBXDtbJcU69LGrLsk35994KyZC5/Zf2aeo",
+	"z/eDeULOUFOaXoXwGaPlU1jVEM6wT0/DGk4XhG/cUROMkxPnmSQnv7ARXqmknLlS1dPoY1NLGPz2XWXL",
+	"laqm2ZQXzEQNEdcyZkd6wLue+cwRb+I1PPElgdD59BVu3EwnFCDorL/q5sRE1I3gT/rtOljo5wwGBYjX",
+	"eOrD4j9HGyPH0R968vv5yffv3X9P3n88n39zng4E5YvQAnUeJG8Mmewz68ZhzDSHTuWXkCo0sers9F4H",
+	"SvfTCQxdFf+BSrkvld6DccM05kMuP4MGFkcFCrTW+NJC5alriTxlVp5d12TW5d52SWwXIuR23o3xY+f3",
+	"ac5tMjTb1JD92butf3HPfMFNxSlMvKVu7VNsqiNRi5UvpIHEDbgV+jNn3doeTAB62n1eERiPmiP9JdFM",
+	"FK4fxGqlmSHTeHB+YGsuCBVuHNyWJRVkwVwuZHHZZsX5ZjvhD4Am4SK6TsnnBlInQ5sTxzvH/bpK1tEG",
+	"f+7731Pg7ojkTbL/ljBcNCwsrDdTEON8WP3OlpDNzIW+JFWjjd2Qbfjd7ZY2VNhjmc7dQ0YZ16C+4oJX",
+	"TTW7OM8h3vwB0vw+x9l7JrdkRRXWGF66uwbShXxjXK6D3JowNgo7jxOK3G8fZwtGFVOzi7++t5bi0rn9",
+	"/vrebgp2L0eOalQ5u5id0Zqf3T6afXr/6f8PAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

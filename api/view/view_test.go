@@ -67,9 +67,9 @@ func TestPathTimes(t *testing.T) {
 	require.NotEmpty(t, plain.Alternatives)
 
 	fast := Path(p, func(p *path.Path) []change.Step {
-		steps, err := change.Draft(c.Family("th"), p, change.Pace{Factor: 20}, nil)
+		plan, err := change.Draft(change.Job{Family: c.Family("th"), Path: p, Can: change.Abilities{Save: true}, Pace: change.Pace{Factor: 20}})
 		require.NoError(t, err)
-		return steps
+		return plan.Steps
 	}, func(sum string) bool { return sum == p.Hops[0].Image.SHA256 })
 	assert.Less(t, fast.Hops[0].High, plain.Hops[0].High/10, "at the pace of the installation")
 	assert.Less(t, fast.Alternatives[0].Minutes.High, plain.Alternatives[0].Minutes.High/10, "other ways too")

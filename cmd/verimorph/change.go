@@ -5,6 +5,8 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -47,25 +49,20 @@ var changeCommands = []command{
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			var a asking
 			a.policyFlags(fs)
+			terms := termFlags(fs)
+			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas")
 			return func(ctx context.Context, c *client, args []string) error {
 				aim, err := a.check(true)
 				if err != nil {
 					return err
 				}
-				g := a.gen(aim)
-				ch, err := call[gen.Change](c, func(ac *api.Client) (*http.Response, error) {
-					return ac.DraftChange(ctx, &gen.DraftChangeParams{IdempotencyKey: newKey()}, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset,
-						MaxHops: g.MaxHops, Services: g.Services, DropChildren: g.DropChildren})
-				})
+				t, err := terms()
 				if err != nil {
 					return err
 				}
-				return c.show(ch, func() {
-					c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
-						ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
-					c.printDoubts(*ch.Path)
-					c.printf("Read it with: verimorph change show %d\n", ch.Id)
-				})
+				g := a.gen(aim)
+				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
+					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Terms: t})
 			}
 		},
 	},
@@ -75,14 +72,155 @@ var changeCommands = []command{
 			return a.GetChange(ctx, id)
 		}, (*client).printChange),
 	},
+	{
+		name: "change back", args: "DEVICE", short: "Draft the start of the previous installation", min: 1, max: 1, example: "change back hollen-fw1",
+		long: "With -preview nothing is drafted: it shows what would be lost.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			preview := fs.Bool("preview", false, "only show what would be lost")
+			terms := termFlags(fs)
+			return func(ctx context.Context, c *client, args []string) error {
+				if *preview {
+					l, err := call[gen.Losses](c, func(a *api.Client) (*http.Response, error) { return a.PreviewBack(ctx, args[0]) })
+					if err != nil {
+						return err
+					}
+					return c.show(l, func() { c.printLosses(l) })
+				}
+				t, err := terms()
+				if err != nil {
+					return err
+				}
+				yes := true
+				return c.drafted(ctx, gen.NewChange{Device: args[0], To: "previous", Back: &yes, Terms: t})
+			}
+		},
+	},
+	{
+		name: "change check", args: "CHANGE", short: "Look at the device now: ready or not", min: 1, max: 1, example: "change check 1",
+		long: "It exits 1 when something stops the change, or a warning is not accepted.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := changeID(args[0])
+				if err != nil {
+					return err
+				}
+				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) { return a.CheckChange(ctx, id) })
+				if err != nil {
+					return err
+				}
+				if err := c.show(ch.Checks, func() { c.printChecks(ch) }); err != nil {
+					return err
+				}
+				if open(ch) > 0 {
+					return errNo
+				}
+				return nil
+			}
+		},
+	},
+	{
+		name: "change accept-warnings", args: "CHANGE CHECK...", short: "Take warnings on before the start", min: 2, max: 50, example: "change accept-warnings 1 health -reason \"the spare fan arrives on Friday\"",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			reason := fs.String("reason", "", "why")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := changeID(args[0])
+				if err != nil {
+					return err
+				}
+				if *reason == "" {
+					return errUsage{"-reason is needed"}
+				}
+				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
+					return a.AcceptWarnings(ctx, id, gen.Acceptance{Checks: args[1:], Reason: *reason})
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(ch.Checks, func() { c.printChecks(ch) })
+			}
+		},
+	},
+	{
+		name: "change terms", args: "CHANGE", short: "Set the window and what happens when it fails", min: 1, max: 1, example: "change terms 1 -until 04:00 -back automatic",
+		long: "What is not given is taken away. A change that was approved has to be approved anew.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			terms := termFlags(fs)
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := changeID(args[0])
+				if err != nil {
+					return err
+				}
+				t, err := terms()
+				if err != nil {
+					return err
+				}
+				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) { return a.SetTerms(ctx, id, *t) })
+				if err != nil {
+					return err
+				}
+				return c.show(ch, func() { c.printChecks(ch) })
+			}
+		},
+	},
+	{
+		name: "change losses", args: "CHANGE", short: "What going back now would lose", min: 1, max: 1, example: "change losses 1",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := changeID(args[0])
+				if err != nil {
+					return err
+				}
+				l, err := call[gen.Losses](c, func(a *api.Client) (*http.Response, error) { return a.GetWayBack(ctx, id) })
+				if err != nil {
+					return err
+				}
+				return c.show(l, func() { c.printLosses(l) })
+			}
+		},
+	},
+	{
+		name: "change evidence", args: "CHANGE FILE", short: "Attach a picture or a file to a hand step", min: 2, max: 2, example: "change evidence 1 movement.jpg -step 31",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			step := fs.Int("step", 0, "`number` of the hand step; that which is asked for when left out")
+			return func(ctx context.Context, c *client, args []string) error {
+				ch, err := getChange(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				if *step == 0 && ch.Question != nil {
+					*step = ch.Question.Step
+				}
+				if *step < 1 {
+					return errUsage{"-step is needed: the change asks for none now"}
+				}
+				f, err := os.Open(args[1])
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				e, err := call[gen.Evidence](c, func(a *api.Client) (*http.Response, error) {
+					return a.AddEvidenceWithBody(ctx, ch.Id, &gen.AddEvidenceParams{Step: *step, Name: filepath.Base(args[1])}, "application/octet-stream", f)
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(e, func() { c.printf("Attached %s, %d bytes, to step %d of change %d.\n", e.Name, e.Size, e.Step, ch.Id) })
+			}
+		},
+	},
 	actionCommand("approve", "Approve a draft"),
 	actionCommand("start", "Start an approved change"),
 	actionCommand("hold", "Hold a running change at its next safe point"),
 	actionCommand("resume", "Go on with a held change"),
 	actionCommand("stop", "Give up a change that is not running"),
+	actionCommand("sign-off", "Say that the hand step which is asked for is done"),
+	actionCommand("accept", "Accept the warnings that are asked about"),
+	actionCommand("retry", "Have the step that failed tried again"),
+	actionCommand("go-back", "Take the declared way back"),
+	actionCommand("leave", "Leave the device as it stands and end the change"),
 	{
 		name: "change watch", args: "CHANGE", short: "Watch a change until it ends", min: 1, max: 1, example: "change watch 1",
-		long: "On a terminal it draws the steps with progress, expected range and elapsed time; in a pipe it prints a line a step.\nIt exits 0 when the change is done and 1 when it failed, was stopped, or its verdict fails.",
+		long: "On a terminal it draws the steps with progress, expected range and elapsed time; in a pipe it prints a line a step.\nIt ends when the change ends or needs a person. It exits 0 when the change is done and 1 otherwise.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := changeID(args[0])
@@ -148,18 +286,159 @@ var changeCommands = []command{
 func actionCommand(action gen.Action, short string) command {
 	return command{
 		name: "change " + string(action), args: "CHANGE", short: short, min: 1, max: 1, example: "change " + string(action) + " 1",
-		setup: changeCall(func(ctx context.Context, a *api.Client, id int64) (*http.Response, error) {
-			return a.ActOnChange(ctx, id, action)
-		}, func(c *client, ch gen.Change) {
-			c.printf("Change %d is %s.", ch.Id, ch.State)
-			switch ch.State {
-			case gen.ChangeStateApproved:
-				c.printf(" Start it with: verimorph change start %d", ch.Id)
-			case gen.ChangeStateRunning, gen.ChangeStateHolding:
-				c.printf(" Watch it with: verimorph change watch %d", ch.Id)
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			text := fs.String("text", "", "a reason, or what was seen")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := changeID(args[0])
+				if err != nil {
+					return err
+				}
+				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
+					return a.ActOnChange(ctx, id, action, gen.ActionWords{Text: optional(*text)})
+				})
+				if err != nil {
+					return err
+				}
+				return c.show(ch, func() {
+					c.printf("Change %d is %s.", ch.Id, ch.State)
+					switch ch.State {
+					case gen.ChangeStateApproved:
+						c.printf(" Start it with: verimorph change start %d", ch.Id)
+					case gen.ChangeStateRunning, gen.ChangeStateHolding:
+						c.printf(" Watch it with: verimorph change watch %d", ch.Id)
+					}
+					c.printf("\n")
+				})
 			}
-			c.printf("\n")
-		}),
+		},
+	}
+}
+
+// termFlags adds the flags of a change's terms.
+func termFlags(fs *flag.FlagSet) func() (*gen.Terms, error) {
+	from := fs.String("window-from", "", "`time` before which it does not start: 2026-11-24 02:00, or 02:00 for the next one")
+	until := fs.String("window-until", "", "`time` at which it must be over, going back included")
+	back := fs.String("back", "", "when it fails after the point of no return: offered or automatic; as the policy says when left out")
+	return func() (*gen.Terms, error) {
+		t := &gen.Terms{}
+		for _, x := range []struct {
+			flag, text string
+			into       **time.Time
+		}{{"-window-from", *from, &t.WindowFrom}, {"-window-until", *until, &t.WindowTo}} {
+			if x.text == "" {
+				continue
+			}
+			at, err := moment(x.text, time.Now())
+			if err != nil {
+				return nil, errUsage{x.flag + ": " + err.Error()}
+			}
+			*x.into = &at
+		}
+		if t.WindowFrom != nil && t.WindowTo != nil && t.WindowTo.Before(*t.WindowFrom) && len(*until) <= 5 {
+			*t.WindowTo = t.WindowTo.AddDate(0, 0, 1) // 23:00 until 02:00
+		}
+		if *back != "" {
+			w := gen.TermsWayBack(*back)
+			if !w.Valid() {
+				return nil, errUsage{"-back is offered or automatic"}
+			}
+			t.WayBack = &w
+		}
+		return t, nil
+	}
+}
+
+// moment reads a time: a date and a time, or a time alone for the next one.
+func moment(text string, now time.Time) (time.Time, error) {
+	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02T15:04", time.RFC3339} {
+		if at, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	at, err := time.ParseInLocation("15:04", text, now.Location())
+	if err != nil {
+		return at, fmt.Errorf("%q is no time; write 02:00 or 2026-11-24 02:00", text)
+	}
+	at = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), 0, 0, now.Location())
+	if !at.After(now) {
+		at = at.AddDate(0, 0, 1)
+	}
+	return at, nil
+}
+
+// drafted drafts a change and tells what came of it.
+func (c *client) drafted(ctx context.Context, wish gen.NewChange) error {
+	ch, err := call[gen.Change](c, func(ac *api.Client) (*http.Response, error) {
+		return ac.DraftChange(ctx, &gen.DraftChangeParams{IdempotencyKey: newKey()}, wish)
+	})
+	if err != nil {
+		return err
+	}
+	return c.show(ch, func() {
+		c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
+			ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+		c.printDoubts(*ch.Path)
+		if open(ch) > 0 {
+			c.printf("It is not ready yet:\n")
+			c.printChecks(ch)
+		}
+		c.printf("Read it with: verimorph change show %d\n", ch.Id)
+	})
+}
+
+// open is how many checks stand in the way of a start.
+func open(ch gen.Change) (n int) {
+	if ch.Checks == nil {
+		return 0
+	}
+	for _, k := range *ch.Checks {
+		if k.State == gen.CheckStateStop || k.State == gen.CheckStateWarn && k.AcceptedBy == nil {
+			n++
+		}
+	}
+	return n
+}
+
+func (c *client) printChecks(ch gen.Change) {
+	if ch.Checks == nil {
+		return
+	}
+	for _, k := range *ch.Checks {
+		mark := map[gen.CheckState]string{gen.CheckStatePass: c.paint(green, "+"), gen.CheckStateWarn: c.paint(yellow, "!"), gen.CheckStateStop: c.paint(red, "x")}[k.State]
+		indent := strings.Repeat(" ", 50)
+		c.printf("  %s %-5s %-18s %-22.22s %s\n", mark, k.State, k.Name, k.Title, wrap(k.Evidence, 100, indent))
+		if k.Remedy != nil && k.AcceptedBy == nil {
+			c.printf("%s%s\n", indent, wrap("to do: "+*k.Remedy, 100, indent))
+		}
+		if k.AcceptedBy != nil {
+			c.printf("%s%s\n", indent, wrap(fmt.Sprintf("accepted by %s: %s", *k.AcceptedBy, *k.Reason), 100, indent))
+		}
+	}
+}
+
+func (c *client) printLosses(l gen.Losses) {
+	c.printf("Going back from %s to %s: %s.\n", l.From, l.To, l.Way)
+	c.printf("%s\n", c.paint(bold, "Configured since"))
+	switch {
+	case l.Backup == nil:
+	case len(l.Configuration) == 0:
+		c.printf("  nothing, compared with backup %d\n", *l.Backup)
+	default:
+		c.printDifferences(l.Configuration)
+	}
+	section := func(title, none string, list []string) {
+		c.printf("%s\n", c.paint(bold, title))
+		if len(list) == 0 {
+			c.printf("  %s\n", none)
+		}
+		for _, x := range list {
+			c.printf("  %s\n", wrap(x, 110, "  "))
+		}
+	}
+	section("Services that need the newer version", "none that is in use", l.Services)
+	section("Credentials that apply then, in this order", "none", l.Credentials)
+	if len(l.Notes) > 0 {
+		section("Notes", "", l.Notes)
 	}
 }
 
@@ -210,21 +489,25 @@ func (c *client) printChange(ch gen.Change) {
 	} else {
 		c.printf("  %s expected\n", span(ch.RemainingLow, ch.RemainingHigh))
 	}
-	hop := -1
+	hop := ""
 	for _, s := range ch.Steps {
-		if s.Hop != hop {
-			hop = s.Hop
-			c.printf("%s\n", c.paint(bold, hopTitle(ch, s)))
+		if title := hopTitle(ch, s); title != hop {
+			hop = title
+			c.printf("%s\n", c.paint(bold, title))
 		}
 		c.printf("%s\n", c.stepLine(s, ch.Now, 150))
 	}
-	if ch.Failure != nil {
-		c.printf("\n%s %s\n", c.paint(red, "Failed:"), *ch.Failure)
+	if ch.Checks != nil && ch.StartedAt == nil {
+		c.printf("%s\n", c.paint(bold, "Ready or not"))
+		c.printChecks(ch)
 	}
-	if ch.Verdict != nil {
-		c.printf("\n")
-		c.printVerdict(ch)
+	if ch.WaysBack != nil && ch.EndedAt == nil {
+		c.printf("%s\n", c.paint(bold, "Way back, "+string(*ch.Terms.WayBack)))
+		for _, w := range *ch.WaysBack {
+			c.printf("  hop %d: %s\n", w.Hop, w.Text)
+		}
 	}
+	c.printEnd(ch)
 	if len(ch.Actions) > 0 {
 		var names []string
 		for _, a := range ch.Actions {
@@ -234,7 +517,28 @@ func (c *client) printChange(ch gen.Change) {
 	}
 }
 
+// printEnd tells what a change asks, or how it ended.
+func (c *client) printEnd(ch gen.Change) {
+	if q := ch.Question; q != nil {
+		var answers []string
+		for _, a := range q.Answers {
+			answers = append(answers, fmt.Sprintf("verimorph change %s %d", a, ch.Id))
+		}
+		c.printf("\n%s %s\n  Answer with: %s\n", c.paint(yellow, "It needs you:"), wrap(q.Text, 120, "  "), strings.Join(answers, ", or "))
+	}
+	if ch.Failure != nil {
+		c.printf("\n%s %s\n", c.paint(red, map[bool]string{true: "Taken back:", false: "Failed:"}[ch.State == gen.ChangeStateReturned]), *ch.Failure)
+	}
+	if ch.Verdict != nil {
+		c.printf("\n")
+		c.printVerdict(ch)
+	}
+}
+
 func hopTitle(ch gen.Change, s gen.Step) string {
+	if s.Back != nil && *s.Back {
+		return "Way back"
+	}
 	if ch.Path == nil {
 		return "Steps"
 	}
@@ -270,7 +574,7 @@ func (c *client) state(s string) string {
 		return c.paint(green, s)
 	case "failed", "fail":
 		return c.paint(red, s)
-	case "degraded", "holding", "held", "stopped":
+	case "degraded", "holding", "held", "stopped", "asking", "returned", "warn":
 		return c.paint(yellow, s)
 	}
 	return c.paint(blue, s)
@@ -280,6 +584,9 @@ func (c *client) state(s string) string {
 func work(ch gen.Change) string {
 	if ch.Restore != nil {
 		return fmt.Sprintf("restore of backup %d", ch.Restore.Backup)
+	}
+	if ch.Kind == gen.Back {
+		return "back to the previous installation"
 	}
 	return count(len(ch.Path.Hops), "hop")
 }

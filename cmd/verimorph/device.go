@@ -11,6 +11,20 @@ import (
 	"verimorph/api/gen"
 )
 
+// reachFlags adds the flags that say how a device is reached; nil when none is given.
+func reachFlags(fs *flag.FlagSet) func() *gen.Reach {
+	console := fs.String("console", "", "`host:port` of its console line at a console server")
+	only := fs.Bool("console-only", false, "the console line is the only way")
+	via := fs.String("via", "", "`device` that is signed in to first; its SSH passes the connection on")
+	enter := fs.String("enter", "", "`command` on that device that opens a session into this one, a module of it")
+	return func() *gen.Reach {
+		if *console == "" && *via == "" {
+			return nil
+		}
+		return &gen.Reach{Console: console, Only: only, Via: via, Enter: enter}
+	}
+}
+
 var deviceCommands = []command{
 	{
 		name: "device list", short: "The fleet", example: "device list",
@@ -65,7 +79,8 @@ var deviceCommands = []command{
 			dialect := fs.String("dialect", "", "`name` of the dialect it speaks")
 			user := fs.String("user", "", "user to sign in as")
 			hostKey := fs.String("host-key", "", "its host key in authorized-keys form, when it is known")
-			transfer := fs.String("transfer", "sftp", "sftp: images are pushed; http: the device fetches them")
+			transfer := fs.String("transfer", "sftp", "sftp: images are pushed; http, ftp, tftp or pull-sftp: the device fetches them")
+			reach := reachFlags(fs)
 			groups := fs.String("groups", "", "`names` of groups it belongs to, with commas")
 			web := fs.String("web", "", "`URL` of its HTTP side; its token is asked for on a third line")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -86,7 +101,7 @@ var deviceCommands = []command{
 					t := gen.Transfer(*transfer)
 					return a.AddDevice(ctx, &gen.AddDeviceParams{IdempotencyKey: newKey()}, gen.NewDevice{
 						Name: args[0], Site: site, Address: *address, Dialect: *dialect, User: *user, Password: password,
-						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Transfer: &t, Groups: list(*groups), Web: optional(*web), Token: optional(token),
+						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Transfer: &t, Groups: list(*groups), Web: optional(*web), Token: optional(token), Reach: reach(),
 					})
 				})
 				if err != nil {
@@ -101,8 +116,18 @@ var deviceCommands = []command{
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			groups := fs.String("groups", "", "`names` of groups it belongs to, with commas; - for none")
 			web := fs.String("web", "", "`URL` of its HTTP side; - for none")
+			transfer := fs.String("transfer", "", "sftp, http, ftp, tftp or pull-sftp")
+			direct := fs.Bool("direct", false, "it is reached at its address, with no console line and no other device between")
+			reach := reachFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
-				body := gen.SetDeviceJSONRequestBody{}
+				body := gen.SetDeviceJSONRequestBody{Reach: reach()}
+				if *direct {
+					body.Reach = &gen.Reach{}
+				}
+				if *transfer != "" {
+					t := gen.Transfer(*transfer)
+					body.Transfer = &t
+				}
 				if *groups != "" {
 					body.Groups = list(strings.Trim(*groups, "-"))
 					if body.Groups == nil {
@@ -113,8 +138,8 @@ var deviceCommands = []command{
 					w := strings.TrimPrefix(*web, "-")
 					body.Web = &w
 				}
-				if body.Groups == nil && body.Web == nil {
-					return errUsage{"-groups or -web is needed"}
+				if body == (gen.SetDeviceJSONRequestBody{}) {
+					return errUsage{"say what to change: -groups, -web, -transfer, -console, -via or -direct"}
 				}
 				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) { return a.SetDevice(ctx, args[0], body) })
 				if err != nil {

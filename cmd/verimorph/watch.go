@@ -90,7 +90,7 @@ func follow(ctx context.Context, c *client, id int64, d *drawing, connected func
 		case ch := <-changes:
 			now, at = &ch, time.Now()
 			d.draw(ch, ch.Now)
-			if ch.EndedAt != nil {
+			if ch.EndedAt != nil || ch.State == gen.ChangeStateAsking {
 				return &ch, nil
 			}
 		case <-tick.C:
@@ -126,7 +126,7 @@ func (d *drawing) draw(ch gen.Change, now time.Time) {
 					what = fmt.Sprintf("expected %s, limit %s", span(s.Low, s.High), clock(s.Limit))
 				}
 				d.c.printf("%s  %2d/%d  %-9s %s", now.Local().Format(time.TimeOnly), s.Number, len(ch.Steps), s.State, s.Title)
-				if s.Hop > 0 {
+				if s.Hop > 0 && ch.Path != nil {
 					d.c.printf(" (hop %d, to %s)", s.Hop, ch.Path.Hops[s.Hop-1].To)
 				}
 				d.c.printf(": %s\n", what)
@@ -166,13 +166,7 @@ func (d *drawing) end(ch gen.Change) error {
 			return err
 		}
 	} else {
-		if ch.Failure != nil {
-			d.c.printf("\n%s %s\n", d.c.paint(red, "Failed:"), *ch.Failure)
-		}
-		if ch.Verdict != nil {
-			d.c.printf("\n")
-			d.c.printVerdict(ch)
-		}
+		d.c.printEnd(ch)
 	}
 	if ch.State != gen.ChangeStateDone {
 		return errNo

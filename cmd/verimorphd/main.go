@@ -37,6 +37,7 @@ const usage = `verimorphd is the Verimorph service: it carries firmware changes 
 
   verimorphd [flags]                      run until interrupted
   verimorphd [flags] new-password USER    give a user a new random password and print it
+  verimorphd [flags] new-user USER        add a user with a random password and print it
 
 Every flag can be given as an environment variable as well: -database is VERIMORPH_DATABASE, -log-level is
 VERIMORPH_LOG_LEVEL, and so on. A flag on the command line wins over the environment, which wins over the default.
@@ -55,6 +56,7 @@ type options struct {
 	offline                              string
 	receiveSFTP, receiveFTP, receiveTFTP string
 	receiveHost                          string
+	simulation                           string
 }
 
 func main() {
@@ -76,6 +78,7 @@ func main() {
 	fs.StringVar(&o.receiveFTP, "receive-ftp", "", "`address` for FTP")
 	fs.StringVar(&o.receiveTFTP, "receive-tftp", "", "`address` for TFTP (UDP)")
 	fs.StringVar(&o.receiveHost, "receive-host", "", "`host` under which devices reach these; by default that of the addresses")
+	fs.StringVar(&o.simulation, "simulation", "", "`URL` of a simulated fleet's control, for the console's demo page; empty: there is none")
 	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
 	if err := fromEnvironment(fs); err != nil {
 		fmt.Fprintln(os.Stderr, "verimorphd:", err)
@@ -90,13 +93,13 @@ func main() {
 	if o.database == "" {
 		o.database = os.Getenv("VERIMORPH_DATABASE_URL")
 	}
-	if o.database == "" || o.factor <= 0 || o.lease < time.Second || fs.NArg() != 0 && (fs.NArg() != 2 || fs.Arg(0) != "new-password") {
-		fmt.Fprintln(os.Stderr, "verimorphd: -database is needed, -time-factor must be above 0, -lease at least 1s, and the only command is: new-password USER")
+	if o.database == "" || o.factor <= 0 || o.lease < time.Second || fs.NArg() != 0 && (fs.NArg() != 2 || fs.Arg(0) != "new-password" && fs.Arg(0) != "new-user") {
+		fmt.Fprintln(os.Stderr, "verimorphd: -database is needed, -time-factor must be above 0, -lease at least 1s, and the only commands are: new-password USER and new-user USER")
 		os.Exit(2)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := o.run(ctx, fs.Arg(1))
+	err := o.run(ctx, fs.Arg(0), fs.Arg(1))
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "verimorphd:", err)
 		os.Exit(3)
@@ -116,7 +119,7 @@ func fromEnvironment(fs *flag.FlagSet) (err error) {
 	return err
 }
 
-func (o *options) run(ctx context.Context, newPasswordFor string) error {
+func (o *options) run(ctx context.Context, command, name string) error {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(o.logLevel)); err != nil {
 		return fmt.Errorf("-log-level %q is not known", o.logLevel)
@@ -127,10 +130,17 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 		return fmt.Errorf("%w\nIs PostgreSQL running, and is the address right? It is given with -database or VERIMORPH_DATABASE_URL", err)
 	}
 	defer st.Close()
-	if newPasswordFor != "" {
-		password, err := st.SetPassword(ctx, newPasswordFor)
+	if name != "" {
+		set := st.SetPassword
+		if command == "new-user" {
+			set = st.AddUser
+		}
+		password, err := set(ctx, name)
 		if errors.Is(err, store.ErrNotFound) {
-			return fmt.Errorf("there is no user %q", newPasswordFor)
+			return fmt.Errorf("there is no user %q", name)
+		}
+		if _, taken := store.Conflict(err); taken {
+			return fmt.Errorf("there is a user %q already", name)
 		}
 		if err == nil {
 			fmt.Println(password)
@@ -185,7 +195,8 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease})
+	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease,
+		Catalogue: catalogue.Parsed, Library: catalogue.Library})
 	if err != nil {
 		return err
 	}
@@ -196,7 +207,7 @@ func (o *options) run(ctx context.Context, newPasswordFor string) error {
 	if password != "" {
 		printFirst(os.Stdout, o.firstUser, password)
 	}
-	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Keeper: keeper, Loaded: catalogue, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log}))
+	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Keeper: keeper, Loaded: catalogue, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log, Simulation: strings.TrimRight(o.simulation, "/")}))
 }
 
 // recipients reads who else can open backups.

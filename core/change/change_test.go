@@ -13,14 +13,19 @@ import (
 	"verimorph/core/version"
 )
 
+// slots is a device with two slots and nothing special.
+var slots = Abilities{Save: true}
+
+var perHop = []Kind{Check, Backup, Send, Checksum, Install, Point, Save, ChooseSlot, Restart, Link, Login, Confirm, Services, Tidy}
+
 func draft(t *testing.T, from, to string, factor float64) []Step {
 	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
 	require.Empty(t, found)
 	p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: from}, Aim: path.Aim{Version: to}})
 	require.NoError(t, err)
-	steps, err := Draft(c.Family("th"), p, Pace{factor}, nil)
+	plan, err := Draft(Job{Family: c.Family("th"), Path: p, Can: slots, Pace: Pace{factor}})
 	require.NoError(t, err)
-	return steps
+	return plan.Steps
 }
 
 func TestDraft(t *testing.T) {
@@ -66,15 +71,16 @@ func TestPace(t *testing.T) {
 }
 
 func TestNothingToDo(t *testing.T) {
-	_, err := Draft(&catalog.Family{}, &path.Path{To: version.MustParse("5.4.2")}, Pace{1}, nil)
+	_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{To: version.MustParse("5.4.2")}, Pace: Pace{1}})
 	assert.EqualError(t, err, "the device runs 5.4.2 already; there is nothing to change")
 }
 
 func TestStates(t *testing.T) {
-	all := []State{Drafted, Approved, Running, Holding, Held, Done, Failed, Stopped}
+	all := []State{Drafted, Approved, Running, Holding, Held, Asking, Done, Returned, Failed, Stopped}
+	q := &Question{Kind: AskFailed, Answers: []Action{GoBack, Retry, Leave}}
 	for _, s := range all {
-		for _, a := range Possible(s) {
-			to, err := Next(s, a)
+		for _, a := range Possible(s, q, true) {
+			to, err := Next(s, a, q, true)
 			require.NoError(t, err)
 			assert.NotEqual(t, s, to)
 			assert.False(t, s.Over(), "%s is final", s)
@@ -82,26 +88,29 @@ func TestStates(t *testing.T) {
 		}
 		assert.False(t, s.Open() && s.Over())
 	}
-	_, err := Next(Drafted, Start)
+	assert.Equal(t, []Action{Retry, GoBack, Leave}, Possible(Asking, q, true), "a question has its own answers")
+	assert.Empty(t, Possible(Asking, nil, true))
+	assert.Equal(t, []Action{Resume, Stop}, Possible(Held, nil, false), "nothing to go back from")
+	assert.Equal(t, []Action{Resume, Stop, GoBack}, Possible(Held, nil, true))
+	_, err := Next(Drafted, Start, nil, false)
 	assert.EqualError(t, err, "cannot start a change that is draft; possible now: [approve stop]")
-	_, err = Next(Running, Stop)
+	_, err = Next(Running, Stop, nil, false)
 	assert.ErrorContains(t, err, "hold it first")
-	_, err = Next(Done, Resume)
+	_, err = Next(Done, Resume, nil, false)
 	assert.ErrorContains(t, err, "nothing can be done")
 }
 
 func TestDraftRefusesWhatItCannotDo(t *testing.T) {
 	hop := path.Hop{From: version.MustParse("1"), To: version.MustParse("2"), Restarts: 1}
 	for part, change := range map[string]func(*path.Hop){
-		"another model":           func(h *path.Hop) { h.NewModel = "M2" },
-		"brings port logic along": func(h *path.Hop) { h.Components = []path.Component{{Title: "port logic"}} },
-		"base image":              func(h *path.Hop) { h.Others = []path.OtherImage{{Role: "base"}} },
-		"work by hand (look)":     func(h *path.Hop) { h.HandSteps = []path.HandStep{{Text: "look"}} },
-		"takes 0 restarts":        func(h *path.Hop) { h.Restarts = 0 },
+		"another model":            func(h *path.Hop) { h.NewModel = "M2" },
+		"brings port logic along":  func(h *path.Hop) { h.Components = []path.Component{{Title: "port logic"}} },
+		"resets the configuration": func(h *path.Hop) { h.Config = catalog.ConfigReset },
+		"without a restart":        func(h *path.Hop) { h.Restarts = 0 },
 	} {
 		h := hop
 		change(&h)
-		_, err := Draft(&catalog.Family{}, &path.Path{Hops: []path.Hop{h}}, Pace{1}, nil)
+		_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{h}}, Can: slots, Pace: Pace{1}})
 		assert.ErrorContains(t, err, part)
 	}
 }
@@ -112,8 +121,9 @@ func TestAHopBeginsWithItsDownload(t *testing.T) {
 	p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: "4.2.3"}, Aim: path.Aim{Version: "5.4.2"}})
 	require.NoError(t, err)
 	late := p.Hops[2].Image
-	steps, err := Draft(c.Family("th"), p, Pace{20}, func(sum string) bool { return sum == late.SHA256 })
+	plan, err := Draft(Job{Family: c.Family("th"), Path: p, Can: slots, Pace: Pace{20}, Lacks: func(sum string) bool { return sum == late.SHA256 }})
 	require.NoError(t, err)
+	steps := plan.Steps
 	var fetches []Step
 	for i, s := range steps {
 		if s.Kind == Fetch {

@@ -15,9 +15,11 @@ const (
 	Running  State = "running"
 	Holding  State = "holding" // asked to hold; goes on to the next safe point
 	Held     State = "held"
-	Done     State = "done"    // carried out, verdict pass or degraded
-	Failed   State = "failed"  // a step failed, or the verdict is fail
-	Stopped  State = "stopped" // by a person
+	Asking   State = "asking"   // needs a person; the question stands in its record
+	Done     State = "done"     // carried out, verdict pass or degraded
+	Returned State = "returned" // the way back was taken, and the device does what it did before
+	Failed   State = "failed"   // a step failed, or the verdict is fail
+	Stopped  State = "stopped"  // by a person
 )
 
 // Action is what a person asks of a change.
@@ -30,6 +32,12 @@ const (
 	Hold    Action = "hold"
 	Resume  Action = "resume"
 	Stop    Action = "stop"
+	// Answers to a question.
+	SignOff Action = "sign-off" // the hand step is done
+	Accept  Action = "accept"   // the warnings are accepted
+	Retry   Action = "retry"    // the step that failed is to be tried again
+	GoBack  Action = "go-back"  // take the declared way back
+	Leave   Action = "leave"    // leave the device as it stands
 )
 
 var transitions = map[Action]map[State]State{
@@ -38,15 +46,42 @@ var transitions = map[Action]map[State]State{
 	Hold:    {Running: Holding},
 	Resume:  {Held: Running, Holding: Running},
 	Stop:    {Drafted: Stopped, Approved: Stopped, Held: Stopped},
+	SignOff: {Asking: Running},
+	Accept:  {Asking: Running},
+	Retry:   {Asking: Running},
+	GoBack:  {Asking: Running, Held: Running},
+	Leave:   {Asking: Failed},
 }
 
-// Next is the state after an action, or an error that says what is possible instead.
-func Next(s State, a Action) (State, error) {
-	if to, ok := transitions[a][s]; ok {
-		return to, nil
+var actions = []Action{Approve, Start, Hold, Resume, Stop, SignOff, Accept, Retry, GoBack, Leave}
+
+// Questions that a change may ask.
+const (
+	AskHand   = "hand-step"   // do it and sign off
+	AskWarn   = "warnings"    // accept them, or leave it
+	AskFailed = "failed"      // a step failed after the point of no return
+	AskPerson = "conversion"  // the configuration needs decisions
+	AskBack   = "back-failed" // the way back itself failed
+)
+
+// A Question is what a change waits for a person to answer.
+type Question struct {
+	Kind    string   `json:"kind"`
+	Step    int      `json:"step"`
+	Text    string   `json:"text"`
+	Answers []Action `json:"answers"`
+	Checks  []string `json:"checks,omitempty"` // of warnings: which
+}
+
+// Next is the state after an action, or an error that says what is possible instead. q is the question of a change that
+// asks, nil otherwise; canGoBack says whether a held change has passed the point of no return.
+func Next(s State, a Action, q *Question, canGoBack bool) (State, error) {
+	possible := Possible(s, q, canGoBack)
+	if slices.Contains(possible, a) {
+		return transitions[a][s], nil
 	}
 	hint := "nothing can be done with it any more"
-	if possible := Possible(s); len(possible) > 0 {
+	if len(possible) > 0 {
 		hint = fmt.Sprintf("possible now: %v", possible)
 	}
 	if s == Running && a == Stop {
@@ -56,20 +91,24 @@ func Next(s State, a Action) (State, error) {
 }
 
 // Possible lists the actions that a state allows, in a fixed order.
-func Possible(s State) (out []Action) {
-	for _, a := range []Action{Approve, Start, Hold, Resume, Stop} {
-		if _, ok := transitions[a][s]; ok {
-			out = append(out, a)
+func Possible(s State, q *Question, canGoBack bool) (out []Action) {
+	for _, a := range actions {
+		if _, ok := transitions[a][s]; !ok {
+			continue
 		}
+		if s == Asking && (q == nil || !slices.Contains(q.Answers, a)) || s == Held && a == GoBack && !canGoBack {
+			continue
+		}
+		out = append(out, a)
 	}
 	return out
 }
 
 // Open reports whether a change in this state occupies its device.
-func (s State) Open() bool { return slices.Contains([]State{Running, Holding, Held}, s) }
+func (s State) Open() bool { return slices.Contains([]State{Running, Holding, Held, Asking}, s) }
 
 // Over reports whether a change in this state has ended.
-func (s State) Over() bool { return slices.Contains([]State{Done, Failed, Stopped}, s) }
+func (s State) Over() bool { return slices.Contains([]State{Done, Returned, Failed, Stopped}, s) }
 
 // StepState is where a step stands in the journal.
 type StepState string
@@ -80,4 +119,5 @@ const (
 	StepRunning StepState = "running" // intent is recorded; the device may have been touched
 	StepDone    StepState = "done"    // confirmed by looking at the device
 	StepFailed  StepState = "failed"
+	StepSkipped StepState = "skipped" // not carried out: the way back was taken before
 )

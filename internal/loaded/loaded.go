@@ -97,3 +97,12 @@ func (c *Catalogue) Parsed(ctx context.Context) (*catalog.Catalogue, error) {
 	s, err := c.Now(ctx)
 	return s.Catalogue, err
 }
+
+// Library is the schemas and conversions of what is loaded.
+func (c *Catalogue) Library(ctx context.Context) (*convert.Library, error) {
+	s, err := c.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.Library(), nil
+}

@@ -346,9 +346,299 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Approve, start, hold, resume or stop a change */
+        /**
+         * Approve, start, hold, resume or stop a change, or answer what it asks
+         * @description A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
+         *     held change whose last hop has passed its point of no return can go back too.
+         */
         post: operations["actOnChange"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at the device now and say whether the change may start */
+        post: operations["checkChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/accept-warnings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take warnings on, by name and with a reason, before the start */
+        post: operations["acceptWarnings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say when a change may run and what happens when it fails; it has to be approved anew */
+        put: operations["setTerms"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/way-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** What going back now would lose */
+        get: operations["getWayBack"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** What people attached to hand steps */
+        get: operations["listEvidence"];
+        put?: never;
+        /** Attach a picture or a file to a hand step */
+        post: operations["addEvidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/evidence/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                item: number;
+            };
+            cookie?: never;
+        };
+        /** One attached file */
+        get: operations["getEvidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/back-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** What starting the previous installation again would lose */
+        get: operations["previewBack"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** Readings that were taken of a device, newest first */
+        get: operations["listReadings"];
+        put?: never;
+        /** Measure the device now */
+        post: operations["takeReadings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Measure the device now and hold it against readings of before; needs no change */
+        post: operations["verifyDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/console-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** What was seen on the console line, oldest first */
+        get: operations["readConsoleLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/own-readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Readings that were added to those of the dialects */
+        get: operations["listOwnReadings"];
+        /** Add a reading for a group of devices, or replace it */
+        put: operations["putOwnReading"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/own-readings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a reading away */
+        delete: operations["deleteOwnReading"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/change-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who approves, and what happens when a change fails */
+        get: operations["getChangePolicy"];
+        /** Set the policy */
+        put: operations["putChangePolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/simulation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The simulated devices and what goes wrong with them; 404 where nothing is simulated */
+        get: operations["getSimulation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/simulation/{name}/faults/{fault}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+                fault: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Let something go wrong with a simulated device */
+        put: operations["armFault"];
+        post?: never;
+        /** Take a fault away */
+        delete: operations["healFault"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1389,12 +1679,24 @@ export interface components {
              * @description The change that occupies it.
              */
             openChange?: number;
+            reach?: components["schemas"]["Reach"];
         };
         /**
-         * @description Whether the service pushes images over SFTP or the device fetches them over HTTP.
+         * @description sftp: the service pushes images. The others: the device fetches them from the service.
          * @enum {string}
          */
-        Transfer: "sftp" | "http";
+        Transfer: "sftp" | "http" | "ftp" | "tftp" | "pull-sftp";
+        /** @description How a device is reached where that is not simply its address. */
+        Reach: {
+            /** @description host:port of its console line at a console server. */
+            console?: string;
+            /** @description The console line is the only way. */
+            only?: boolean;
+            /** @description Device that is signed in to first; the connection is passed on from there. */
+            via?: string;
+            /** @description Command on that device that opens a session into this one, a module of it. */
+            enter?: string;
+        };
         DevicePage: {
             items: components["schemas"]["Device"][];
             next?: string;
@@ -1416,6 +1718,7 @@ export interface components {
             web?: string;
             /** @description For its HTTP side. */
             token?: string;
+            reach?: components["schemas"]["Reach"];
         };
         Credentials: {
             user: string;
@@ -1485,6 +1788,11 @@ export interface components {
         };
         NewChange: components["schemas"]["Aim"] & {
             device: string;
+            /** @description Start the previous installation again; `to` is not looked at. */
+            back?: boolean;
+            /** @description Files to remove from the device first. */
+            cleanUp?: string[];
+            terms?: components["schemas"]["Terms"];
         };
         Path: {
             found: boolean;
@@ -1669,16 +1977,195 @@ export interface components {
             running?: boolean;
         };
         /** @enum {string} */
-        Action: "approve" | "start" | "hold" | "resume" | "stop";
+        Action: "approve" | "start" | "hold" | "resume" | "stop" | "sign-off" | "accept" | "retry" | "go-back" | "leave";
+        ActionWords: {
+            /** @description A reason, or what was seen. Needed to accept warnings. */
+            text?: string;
+        };
         /** @enum {string} */
-        ChangeState: "draft" | "approved" | "running" | "holding" | "held" | "done" | "failed" | "stopped";
+        ChangeState: "draft" | "approved" | "running" | "holding" | "held" | "asking" | "done" | "returned" | "failed" | "stopped";
         /** @enum {string} */
-        StepState: "waiting" | "running" | "done" | "failed";
+        StepState: "waiting" | "running" | "done" | "failed" | "skipped";
+        Terms: {
+            /** Format: date-time */
+            windowFrom?: string;
+            /**
+             * Format: date-time
+             * @description The change does not start, and no hop begins, when it could not be finished and undone before.
+             */
+            windowTo?: string;
+            /**
+             * @description What happens when it fails after the point of no return. Left out: as the policy says.
+             * @enum {string}
+             */
+            wayBack?: "offered" | "automatic";
+        };
+        Acceptance: {
+            checks: string[];
+            reason: string;
+        };
+        Check: {
+            name: string;
+            title: string;
+            /** @enum {string} */
+            state: "pass" | "warn" | "stop";
+            evidence: string;
+            /** @description What to do. */
+            remedy?: string;
+            acceptedBy?: string;
+            /** @description Why it was accepted. */
+            reason?: string;
+        };
+        Question: {
+            /** @enum {string} */
+            kind: "hand-step" | "warnings" | "failed" | "conversion" | "back-failed";
+            step: number;
+            text: string;
+            answers: components["schemas"]["Action"][];
+            checks?: string[];
+        };
+        WayBack: {
+            /** @description From 1. */
+            hop: number;
+            /** @enum {string} */
+            way: "slot" | "reinstall" | "";
+            text: string;
+            /**
+             * Format: double
+             * @description Seconds it takes at most in 19 of 20 cases.
+             */
+            most?: number;
+        };
+        Losses: {
+            /** @description What runs now. */
+            from: string;
+            /** @description What runs afterwards. */
+            to: string;
+            way: string;
+            /**
+             * Format: int64
+             * @description The last backup taken under that version.
+             */
+            backup?: number;
+            /** @description What was configured since then, secrets masked. */
+            configuration: components["schemas"]["Difference"][];
+            /** @description Services in use that need the newer version. */
+            services: string[];
+            /** @description Which credentials apply then, in the order in which they are tried. */
+            credentials: string[];
+            notes: string[];
+        };
+        Evidence: {
+            /** Format: int64 */
+            id: number;
+            step: number;
+            name: string;
+            mediaType: string;
+            /** Format: int64 */
+            size: number;
+            addedBy: string;
+            /** Format: date-time */
+            addedAt: string;
+        };
+        EvidenceList: {
+            items: components["schemas"]["Evidence"][];
+        };
+        Measured: {
+            name: string;
+            value: string;
+        };
+        ReadingSet: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            version: string;
+            by: string;
+            /** Format: int64 */
+            change?: number;
+            readings: components["schemas"]["Measured"][];
+        };
+        ReadingSetPage: {
+            items: components["schemas"]["ReadingSet"][];
+            next?: string;
+        };
+        VerifyWish: {
+            /**
+             * Format: int64
+             * @description Number of the readings to compare with; left out, the newest.
+             */
+            before?: number;
+        };
+        Comparison: {
+            before: components["schemas"]["ReadingSet"];
+            now: components["schemas"]["ReadingSet"];
+            verdict: components["schemas"]["Verdict"];
+        };
+        ConsoleLog: {
+            items: components["schemas"]["ConsolePiece"][];
+        };
+        ConsolePiece: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change?: number;
+            text: string;
+        };
+        OwnReading: {
+            /** Format: int64 */
+            id?: number;
+            /** @description Group of devices; left out or empty is every device of the dialect. */
+            group?: string;
+            dialect: string;
+            /** @description Of the reading; comes from the definition. */
+            name?: string;
+            /** @description One reading in the form of docs/formats/dialect.md. */
+            definition: string;
+            addedBy?: string;
+        };
+        OwnReadingList: {
+            items: components["schemas"]["OwnReading"][];
+        };
+        ChangePolicy: {
+            /** @description Somebody else than who drafted a change has to approve it. */
+            secondPerson: boolean;
+            /** @enum {string} */
+            wayBack: "offered" | "automatic";
+        };
+        Fault: {
+            /** Format: int64 */
+            value?: number;
+            /** @description How often it strikes; 0 is once, below 0 always. */
+            times?: number;
+        };
+        SimulatedDevice: {
+            name: string;
+            maker: string;
+            model: string;
+            version: string;
+            phase: string;
+            faults: {
+                [key: string]: components["schemas"]["Fault"];
+            };
+            can: components["schemas"]["FaultKind"][];
+        };
+        FaultKind: {
+            name: string;
+            text: string;
+        };
+        Simulation: {
+            items: components["schemas"]["SimulatedDevice"][];
+        };
         Change: {
             /** Format: int64 */
             id: number;
-            /** @enum {string} */
-            kind: "firmware" | "restore";
+            /**
+             * @description back: start the previous installation again.
+             * @enum {string}
+             */
+            kind: "firmware" | "restore" | "back";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description The device may show another host key; it is pinned then. */
             expectsHostKey?: boolean;
@@ -1714,6 +2201,29 @@ export interface components {
             now: string;
             failure?: string;
             verdict?: components["schemas"]["Verdict"];
+            terms?: components["schemas"]["Terms"];
+            waysBack?: components["schemas"]["WayBack"][];
+            /** @description The hop whose way back is being taken, from 1. */
+            returning?: number;
+            /** @description Why it is taken. */
+            returnWhy?: string;
+            question?: components["schemas"]["Question"];
+            /** @description The last look at whether it is ready. */
+            checks?: components["schemas"]["Check"][];
+            /** Format: date-time */
+            checkedAt?: string;
+            /**
+             * Format: double
+             * @description Seconds to the end in half of the cases, as seen before on such devices.
+             */
+            half?: number;
+            /**
+             * Format: double
+             * @description Seconds to the end at most in 19 of 20 cases.
+             */
+            most?: number;
+            /** @description While it may not be interrupted: until which step. */
+            restingAt?: string;
         };
         ChangePage: {
             items: components["schemas"]["Change"][];
@@ -1738,6 +2248,12 @@ export interface components {
              * @description hard limit, seconds
              */
             limit: number;
+            /** @description It belongs to the way back. */
+            back?: boolean;
+            /** @description Of a hand step: what is to be done. */
+            text?: string;
+            /** @description The change can be held before it. */
+            safe?: boolean;
             /** Format: date-time */
             startedAt?: string;
             /** Format: date-time */
@@ -2826,6 +3342,8 @@ export interface operations {
                     groups?: string[];
                     /** @description URL of its HTTP side. */
                     web?: string;
+                    reach?: components["schemas"]["Reach"];
+                    transfer?: components["schemas"]["Transfer"];
                 };
             };
         };
@@ -3224,7 +3742,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ActionWords"];
+            };
+        };
         responses: {
             /** @description The change afterwards. */
             200: {
@@ -3234,6 +3756,488 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Change"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The change with its checks. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptWarnings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acceptance"];
+            };
+        };
+        responses: {
+            /** @description The change. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setTerms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Terms"];
+            };
+        };
+        responses: {
+            /** @description The change. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWayBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be lost. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Losses"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addEvidence: {
+        parameters: {
+            query: {
+                step: number;
+                name: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What was attached. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its content. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be lost. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Losses"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReadings: {
+        parameters: {
+            query?: {
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSetPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeReadings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyWish"];
+            };
+        };
+        responses: {
+            /** @description The comparison. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readConsoleLog: {
+        parameters: {
+            query?: {
+                after?: number;
+                change?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Pieces of it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsoleLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listOwnReadings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnReadingList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putOwnReading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnReading"];
+            };
+        };
+        responses: {
+            /** @description The reading. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnReading"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteOwnReading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getChangePolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The policy. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangePolicy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putChangePolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangePolicy"];
+            };
+        };
+        responses: {
+            /** @description Written. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSimulation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The devices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Simulation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    armFault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+                fault: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Fault"];
+            };
+        };
+        responses: {
+            /** @description Armed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    healFault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+                fault: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Healed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,114 @@
+package change
+
+import (
+	"fmt"
+
+	"verimorph/core/catalog"
+	"verimorph/core/path"
+)
+
+// back declares the way back of one hop.
+func (j *Job) back(hop int) Back {
+	h := &j.Path.Hops[hop]
+	switch {
+	case !j.Can.InPlace:
+		b := Back{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", h.From)}
+		b.Steps = j.backBySlot(hop)
+		return b
+	case j.Old != nil && j.Old(hop) != nil:
+		b := Back{Way: BackByReinstall, Text: fmt.Sprintf("install %s again and put the configuration of the backup back", h.From)}
+		b.Steps = j.reinstall(hop, j.Old(hop))
+		return b
+	}
+	return Back{Way: NoWayBack, Text: fmt.Sprintf("none: no supported hop leads from %s back to %s", h.To, h.From)}
+}
+
+func (j *Job) backBySlot(hop int) (out []Step) {
+	kinds := []Kind{ChooseSlot, Restart, Link, Login, Confirm, Services}
+	if j.Can.Drain {
+		kinds = append(kinds, Undrain)
+	}
+	for _, k := range append(kinds, Verify) {
+		s := j.step(hop, k)
+		if k == ChooseSlot {
+			s.Title = "Choose the slot that ran before"
+		}
+		out = append(out, marked(s))
+	}
+	return out
+}
+
+func (j *Job) reinstall(hop int, old *File) (out []Step) {
+	if j.Can.Media {
+		s := j.step(hop, Hand)
+		s.Text = fmt.Sprintf("put the medium with %s into the device", old.Name)
+		out = append(out, s)
+	}
+	out = append(out, j.bring(hop, old)...)
+	install := j.step(hop, Install)
+	install.InPlace, install.File, install.Title = true, old, "Install again; the device restarts by itself"
+	out = append(out, install)
+	for _, k := range []Kind{Link, Login, Confirm} {
+		out = append(out, j.step(hop, k))
+	}
+	out = append(out, j.putBack(hop)...)
+	out = append(out, j.step(hop, Services))
+	if j.Can.Drain {
+		out = append(out, j.step(hop, Undrain))
+	}
+	out = append(out, j.step(hop, Verify))
+	for i := range out {
+		out[i] = marked(out[i])
+	}
+	return out
+}
+
+// marked makes a step one of the way back: there is no resting on it but for a person's act.
+func marked(s Step) Step {
+	s.Back, s.StopsBefore = true, s.Kind == Hand
+	if s.Title == "" {
+		s.Title = Titles[s.Kind]
+	}
+	return s
+}
+
+// DraftBack lists the steps that start the installation in the other slot again, as a change of its own. from is what runs
+// now, to what lies in that slot.
+func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string) (*Plan, error) {
+	if can.InPlace {
+		return nil, fmt.Errorf("such a device keeps no installation beside the running one; draft a change to %s instead", to)
+	}
+	if f == nil {
+		f = &catalog.Family{}
+	}
+	j := Job{Family: f, Can: can, Pace: pace, Path: &path.Path{}}
+	kinds := []Kind{Readings, Check, Backup, Point}
+	if can.Drain {
+		kinds = append(kinds, Drain)
+	}
+	if can.Save {
+		kinds = append(kinds, Save)
+	}
+	kinds = append(kinds, ChooseSlot, Restart, Link, Login, Confirm, Services)
+	if can.Drain {
+		kinds = append(kinds, Undrain)
+	}
+	plan := &Plan{}
+	for _, k := range append(kinds, Verify) {
+		s := j.step(0, k)
+		if k == Readings || k == Verify {
+			s.Hop = -1
+		}
+		plan.Steps = append(plan.Steps, s)
+	}
+	number(plan.Steps)
+	again := j.backBySlot(0)
+	plan.Back = []Back{{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", from), Steps: again}}
+	return plan, nil
+}
+
+// Irreversible reports whether a step of this kind changes what the device runs, so that failing there or later asks for the
+// way back.
+func (s *Step) Irreversible() bool {
+	return s.Kind == ChooseSlot || s.Kind == Restart || s.Kind == Install && s.InPlace
+}

@@ -1,0 +1,50 @@
+package change
+
+import (
+	"fmt"
+
+	"verimorph/core/catalog"
+)
+
+// After is the hop of steps that come after a restore.
+const After = -2
+
+// A Restored is one part that is put back.
+type Restored struct {
+	Name, Title   string
+	Save, Restart bool // what the device needs afterwards
+}
+
+// DraftRestore lists the steps that put parts back on a device: a backup of what is there comes first, and everything is
+// read again afterwards.
+func DraftRestore(f *catalog.Family, parts []Restored, pace Pace) ([]Step, error) {
+	if len(parts) == 0 {
+		return nil, fmt.Errorf("there is nothing to put back")
+	}
+	if f == nil {
+		f = &catalog.Family{}
+	}
+	j := Job{Family: f, Pace: pace}
+	var save, restart bool
+	steps := []Step{j.step(-1, Readings), j.step(-1, CheckRestore), j.step(-1, Backup)}
+	steps[1].Expect = j.span("check")
+	for _, p := range parts {
+		save, restart = save || p.Save, restart || p.Restart
+		s := j.step(-1, PutPart)
+		s.Part, s.Title = p.Name, "Put back: "+p.Title
+		steps = append(steps, s)
+	}
+	if save {
+		steps = append(steps, j.step(-1, Save))
+	}
+	if restart {
+		for _, k := range []Kind{Restart, Link, Login, Confirm, Services} {
+			steps = append(steps, j.step(-1, k))
+		}
+	}
+	compare, last := j.step(-1, CompareParts), j.step(After, Backup)
+	compare.Expect, last.Title = j.span("backup"), "Back up what runs now"
+	steps = append(steps, compare, last, j.verify())
+	number(steps)
+	return steps, nil
+}

@@ -1,0 +1,363 @@
+// Package ready says whether a change may begin or go on: each check is pass, warn or stop, with evidence and what to do.
+// It computes from facts; whoever calls it has gathered them.
+package ready
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// State is the outcome of a check.
+type State string
+
+// The states: a warning may be accepted by a person with a reason, a stop may not.
+const (
+	Pass State = "pass"
+	Warn State = "warn"
+	Stop State = "stop"
+)
+
+// A Check is one thing that was looked at.
+type Check struct {
+	Name     string `json:"name"`
+	Title    string `json:"title"`
+	State    State  `json:"state"`
+	Evidence string `json:"evidence"`
+	Remedy   string `json:"remedy,omitempty"`
+}
+
+// Names of the checks, in the order in which they are told.
+const (
+	Reach         = "reach"
+	WaysIn        = "ways-in"
+	Identity      = "identity"
+	OtherWork     = "other-work"
+	Images        = "images"
+	Room          = "room"
+	Slots         = "slots"
+	BackupCheck   = "backup"
+	Unsaved       = "unsaved"
+	Health        = "health"
+	Prerequisites = "prerequisite"
+	Variables     = "boot-variable"
+	Licences      = "licence"
+	Conversion    = "conversion"
+	WayBack       = "way-back"
+	Window        = "window"
+)
+
+// A Part of the device with the state it is in: a fan, a disk, a line card.
+type Part struct {
+	Name, State string
+	Good        bool
+}
+
+// A Need is a prerequisite of the catalogue. Met is nil when nobody knows.
+type Need struct {
+	Check          string // Prerequisites, Variables or Licences
+	Text           string
+	Met            *bool
+	Evidence, What string // what was seen; what to do
+}
+
+// A File that the change needs.
+type File struct {
+	Name  string
+	Size  int64
+	There bool   // in the image store, undamaged, right
+	Why   string // when it is not
+	Comes bool   // it is being fetched
+}
+
+// Facts are what the checks look at. What is nil or zero is not known, or does not apply; each field says which.
+type Facts struct {
+	Unreachable string // why the device cannot be reached or signed in to; "" when it can
+	SignedInAs  string
+
+	// Credentials for the versions on the way and on the way back: versions for which no credential is meant.
+	NoCredential []string
+
+	WantModel, Model, WantSerial, Serial string // Want: as planned; "" is not compared
+	WantVersion, Version                 string
+
+	OtherChange int64 // a change that occupies the device; 0: none
+
+	Files []File
+
+	Total, Free, Need int64    // bytes; Total 0: not known
+	Removable         []string // files that could go: NAME (SIZE), never those of an installation
+
+	HasSlots   bool
+	Idle       string // name of the idle slot; "" when there is none
+	IdleHolds  string // its version; "" when it is empty
+	IdleBusy   bool
+	RunningIn  string
+	BackText   string // the declared way back; "" when there is none
+	BackFile   string // "" when all that the way back needs is there, else what is missing
+	BackIsAuto bool
+
+	BackupAge  *time.Duration // of the last complete one; nil: there is none
+	BackupSoon bool           // the change takes one itself before it touches the device
+
+	Unsaved    bool
+	SavesFirst bool // the change saves it
+
+	Parts []Part
+
+	Needs []Need
+
+	ConversionOpen string // what of the configuration needs a person; "" when nothing does, or nothing is converted
+
+	Now        time.Time
+	From, To   time.Time     // the window; zero: none
+	Rest, Back time.Duration // the 95th percentile of what is left, and of the way back
+	Half       time.Duration // the middle of what is left
+}
+
+// Checks works all of them out. There is one for each thing that could be looked at.
+func Checks(f Facts) (out []Check) {
+	add := func(name, title string, state State, remedy, format string, args ...any) {
+		out = append(out, Check{name, title, state, fmt.Sprintf(format, args...), remedy})
+	}
+	if f.Unreachable != "" {
+		add(Reach, "Reachable", Stop, "see that the device can be reached and that its credentials are right", "%s", f.Unreachable)
+	} else {
+		add(Reach, "Reachable", Pass, "", "signed in as %s", f.SignedInAs)
+	}
+	if len(f.NoCredential) > 0 {
+		add(WaysIn, "Ways in", Warn, "add the credentials that apply there, with the versions they are for", "no credential is known to be for %s; those for any version are tried", strings.Join(f.NoCredential, ", "))
+	} else if f.Unreachable == "" {
+		add(WaysIn, "Ways in", Pass, "", "there are credentials for every version on the way and on the way back")
+	}
+	if f.Unreachable == "" {
+		f.identity(add)
+		f.room(add)
+		f.slots(add)
+		if f.Unsaved && f.SavesFirst {
+			add(Unsaved, "Saved configuration", Warn, "accept that it is saved, or put it in order first", "the running configuration differs from the saved one; this change saves it")
+		} else if f.Unsaved {
+			add(Unsaved, "Saved configuration", Stop, "save it, or undo what nobody wants", "the running configuration differs from the saved one, and a restart would lose the difference")
+		} else {
+			add(Unsaved, "Saved configuration", Pass, "", "nothing is unsaved")
+		}
+		f.health(add)
+	}
+	if f.OtherChange != 0 {
+		add(OtherWork, "Other work", Stop, "wait until it has ended", "change %d occupies the device", f.OtherChange)
+	} else {
+		add(OtherWork, "Other work", Pass, "", "no other change occupies the device")
+	}
+	f.images(add)
+	f.backup(add)
+	for _, n := range f.Needs {
+		state, evidence := Pass, n.Evidence
+		switch {
+		case n.Met == nil:
+			state = Warn
+		case !*n.Met:
+			state = Stop
+		}
+		add(n.Check, n.Text, state, n.What, "%s", evidence)
+	}
+	if f.ConversionOpen != "" {
+		add(Conversion, "Conversion", Stop, "work the conversion out first: verimorph conversion start", "%s", f.ConversionOpen)
+	}
+	switch {
+	case f.BackText == "":
+		add(WayBack, "Way back", Warn, "be ready to bring the device back by hand", "none is known")
+	case f.BackFile != "":
+		add(WayBack, "Way back", Warn, "add that image to the image store", "%s; for this the image store lacks %s", f.BackText, f.BackFile)
+	default:
+		add(WayBack, "Way back", Pass, "", "%s; it is %s", f.BackText, map[bool]string{true: "taken without asking", false: "offered"}[f.BackIsAuto])
+	}
+	if !f.To.IsZero() || !f.From.IsZero() {
+		f.window(add)
+	}
+	place := func(c Check) int { kind, _, _ := strings.Cut(c.Name, " "); return slices.Index(order, kind) }
+	slices.SortStableFunc(out, func(a, b Check) int { return place(a) - place(b) })
+	return out
+}
+
+var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Health, Prerequisites, Variables, Licences, Conversion}
+
+type adder func(name, title string, state State, remedy, format string, args ...any)
+
+func (f *Facts) identity(add adder) {
+	var wrong []string
+	for _, p := range [][3]string{{"model", f.WantModel, f.Model}, {"serial", f.WantSerial, f.Serial}, {"version", f.WantVersion, f.Version}} {
+		if p[1] != "" && p[1] != p[2] {
+			wrong = append(wrong, fmt.Sprintf("its %s is %s, planned was %s", p[0], p[2], p[1]))
+		}
+	}
+	if len(wrong) > 0 {
+		add(Identity, "As planned", Stop, "draft a new change from where it stands", "%s", strings.Join(wrong, "; "))
+		return
+	}
+	add(Identity, "As planned", Pass, "", "%s %s runs %s", f.Model, f.Serial, f.Version)
+}
+
+func (f *Facts) room(add adder) {
+	switch {
+	case f.Total == 0:
+		add(Room, "Room for the files", Warn, "see that there is room before it starts", "the device does not say how much room it has; %s are needed", MiB(f.Need))
+	case f.Free < f.Need:
+		remedy := "remove files from the device"
+		if len(f.Removable) > 0 {
+			remedy += "; these belong to no installation: " + strings.Join(f.Removable, ", ")
+		}
+		add(Room, "Room for the files", Stop, remedy, "%s are needed and %s of %s are free", MiB(f.Need), MiB(f.Free), MiB(f.Total))
+	default:
+		add(Room, "Room for the files", Pass, "", "%s are needed, %s of %s are free", MiB(f.Need), MiB(f.Free), MiB(f.Total))
+	}
+}
+
+func (f *Facts) slots(add adder) {
+	switch {
+	case !f.HasSlots:
+		add(Slots, "Installations", Pass, "", "the device has one installation; it is overwritten")
+	case f.Idle == "":
+		add(Slots, "Installations", Stop, "see why the device shows only one slot", "no slot is idle")
+	case f.IdleBusy:
+		add(Slots, "Installations", Stop, "wait until that has ended", "slot %s is being written by somebody else", f.Idle)
+	case f.IdleHolds == "":
+		add(Slots, "Installations", Pass, "", "slot %s is empty; slot %s stays as it is", f.Idle, f.RunningIn)
+	default:
+		add(Slots, "Installations", Pass, "", "slot %s is written, and %s in it is gone then; slot %s stays as it is", f.Idle, f.IdleHolds, f.RunningIn)
+	}
+}
+
+func (f *Facts) health(add adder) {
+	var bad []string
+	for _, p := range f.Parts {
+		if !p.Good {
+			bad = append(bad, p.Name+": "+p.State)
+		}
+	}
+	switch {
+	case len(bad) > 0:
+		add(Health, "Health", Warn, "repair it first; a device that is not well is a bad start", "%s", strings.Join(bad, "; "))
+	case len(f.Parts) > 0:
+		add(Health, "Health", Pass, "", "all %d parts are well", len(f.Parts))
+	}
+}
+
+func (f *Facts) images(add adder) {
+	var lacks, comes []string
+	for _, i := range f.Files {
+		switch {
+		case i.There:
+		case i.Comes:
+			comes = append(comes, i.Name)
+		default:
+			lacks = append(lacks, fmt.Sprintf("%s (%s)", i.Name, i.Why))
+		}
+	}
+	switch {
+	case len(lacks) > 0:
+		add(Images, "Images", Stop, "add them to the image store: verimorph image add", "not usable: %s", strings.Join(lacks, ", "))
+	case len(comes) > 0:
+		add(Images, "Images", Pass, "", "still being fetched: %s; its hop waits for that", strings.Join(comes, ", "))
+	case len(f.Files) > 0:
+		add(Images, "Images", Pass, "", "all %d are in the image store, for this model, with the hashes of the catalogue", len(f.Files))
+	}
+}
+
+// freshBackup is how old a backup may be to count as fresh.
+const freshBackup = 24 * time.Hour
+
+func (f *Facts) backup(add adder) {
+	switch {
+	case f.BackupSoon && f.BackupAge == nil:
+		add(BackupCheck, "Backup", Pass, "", "the change takes the first one before it touches anything, and goes on only when it is complete")
+	case f.BackupSoon:
+		add(BackupCheck, "Backup", Pass, "", "the last complete one is %s old; the change takes another before it touches anything", Rounded(*f.BackupAge))
+	case f.BackupAge == nil:
+		add(BackupCheck, "Backup", Stop, "take one: verimorph backup take", "there is no complete backup")
+	case *f.BackupAge > freshBackup:
+		add(BackupCheck, "Backup", Stop, "take one: verimorph backup take", "the last complete one is %s old", Rounded(*f.BackupAge))
+	default:
+		add(BackupCheck, "Backup", Pass, "", "the last complete one is %s old", Rounded(*f.BackupAge))
+	}
+}
+
+func (f *Facts) window(add adder) {
+	need := f.Rest + f.Back
+	say := fmt.Sprintf("going on takes %s, in a bad case %s, and going back %s", Rounded(f.Half), Rounded(f.Rest), Rounded(f.Back))
+	end := f.To.Format("15:04")
+	switch {
+	case !f.From.IsZero() && f.Now.Before(f.From):
+		add(Window, "Window", Stop, "wait until it opens", "it opens at %s", f.From.Format(time.DateTime))
+	case f.To.IsZero():
+		add(Window, "Window", Pass, "", "open, without an end; %s", say)
+	case !f.Now.Before(f.To):
+		add(Window, "Window", Stop, "give the change another window", "it closed at %s", f.To.Format(time.DateTime))
+	case f.To.Sub(f.Now) < need:
+		add(Window, "Window", Stop, "give the change a longer window", "%s are left until %s, but %s; it could not finish and still go back", Rounded(f.To.Sub(f.Now)), end, say)
+	default:
+		add(Window, "Window", Pass, "", "%s are left until %s; %s", Rounded(f.To.Sub(f.Now)), end, say)
+	}
+}
+
+// Worst is the worst state of some checks.
+func Worst(checks []Check) State {
+	worst := Pass
+	for _, c := range checks {
+		if c.State == Stop || c.State == Warn && worst == Pass {
+			worst = c.State
+		}
+	}
+	return worst
+}
+
+// Of returns those in a state.
+func Of(checks []Check, s State) (out []Check) {
+	for _, c := range checks {
+		if c.State == s {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Text tells checks in a sentence, for errors and questions.
+func Text(checks []Check) string {
+	var parts []string
+	for _, c := range checks {
+		t := c.Title + ": " + c.Evidence
+		if c.Remedy != "" {
+			t += " (" + c.Remedy + ")"
+		}
+		parts = append(parts, t)
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Rounded tells a duration in the two units that matter.
+func Rounded(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour:
+		return fmt.Sprintf("%.0f days", d.Hours()/24)
+	case d >= time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	case d >= time.Minute:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d >= 10*time.Second:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// MiB tells a size.
+func MiB(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) }
+
+// P returns the p-th percentile (0 to 1) of durations by the nearest rank; 0 when there is none.
+func P(values []float64, p float64) float64 {
+	if len(values) == 0 {
+		return 0
+	}
+	sorted := slices.Sorted(slices.Values(values))
+	i := int(p*float64(len(sorted))+0.9999999) - 1
+	return sorted[min(max(i, 0), len(sorted)-1)]
+}

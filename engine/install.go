@@ -1,0 +1,509 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"verimorph/core/change"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// Installing. What the idle slot held before is remembered with the intent: only then does the same version in it
+// afterwards prove that our installation went through. Where there is no slot, the version that ran and the start it ran in
+// are remembered.
+
+type slotIntent struct {
+	Slot    string // that is written, or started
+	Version string // it held before
+	Old     string `json:",omitempty"` // the slot that runs meanwhile
+	Started string `json:",omitempty"` // where there is no slot: what the device said about its last start
+}
+
+func slotBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if s.Plan.InPlace {
+		return slotIntent{Version: p.Version, Started: p.Started}, nil
+	}
+	idle, running := p.IdleSlot(), p.RunningSlot()
+	if idle == nil || running == nil {
+		return nil, final("the device shows no idle slot")
+	}
+	return slotIntent{Slot: idle.Name, Version: idle.Version, Old: running.Name}, nil
+}
+
+// slotToChoose remembers which slot is chosen where nothing was installed before.
+func slotToChoose(r *run, ctx context.Context, s *store.Step) (any, error) {
+	if in, err := r.intended(s.Plan.Hop); s.Plan.Back || err == nil {
+		return in, err
+	}
+	return slotBefore(r, ctx, s)
+}
+
+// intended is what the journal says about the slots of a hop.
+func (r *run) intended(hop int) (in slotIntent, err error) {
+	for _, kind := range []change.Kind{change.Clone, change.Install, change.ChooseSlot} {
+		for _, s := range r.c.Steps {
+			if s.Plan.Kind == kind && s.Plan.Hop == hop && s.Intent != nil && !s.Plan.Back && !s.Plan.InPlace {
+				return in, json.Unmarshal(s.Intent, &in)
+			}
+		}
+	}
+	return in, final("the journal does not say which slot was written")
+}
+
+// target is the slot that the next start of a step's hop is to be from, and what runs there then.
+func (r *run) target(s *store.Step) (slot, version string, err error) {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return "", "", err
+	}
+	if s.Plan.Back {
+		if in.Old == "" {
+			return "", "", final("the journal does not say which slot ran before")
+		}
+		return in.Old, r.goal(s), nil
+	}
+	return in.Slot, r.goal(s), nil
+}
+
+// goal is the version that a step's part of the change leads to.
+func (r *run) goal(s *store.Step) string {
+	switch {
+	case s.Plan.Hop < 0:
+		if r.c.Returning != nil {
+			return r.path.Hops[*r.c.Returning].From.String()
+		}
+		return r.c.To
+	case s.Plan.Back:
+		return r.hop(s).From.String()
+	}
+	return r.hop(s).To.String()
+}
+
+func (r *run) slot(ctx context.Context, name string) (*device.Slot, error) {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range p.Slots {
+		if p.Slots[i].Name == name {
+			return &p.Slots[i], nil
+		}
+	}
+	return nil, final("the device shows no slot %q", name)
+}
+
+// awaitWritten waits while a slot is written by somebody, and returns how it stands then.
+func (r *run) awaitWritten(ctx context.Context, s *store.Step, name string) (*device.Slot, error) {
+	for {
+		slot, err := r.slot(ctx, name)
+		if err != nil || !slot.Busy {
+			return slot, err
+		}
+		r.progress(ctx, s, float64(slot.Percent)/100, "slot %s is being written, %d %%", slot.Name, slot.Percent)
+		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
+			return nil, err
+		}
+	}
+}
+
+func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
+	if !taken || s.Intent == nil {
+		return false, "", nil
+	}
+	if s.Plan.InPlace {
+		return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })
+	}
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return false, "", err
+	}
+	// Begun before we were interrupted, and still going on: wait, never start a second one.
+	slot, err := r.awaitWritten(ctx, s, in.Slot)
+	if err != nil {
+		return false, "", err
+	}
+	to := r.hop(s).To.String()
+	switch {
+	case slot.Running:
+		return false, "", final("slot %s is running; it was idle when the installation began. Somebody else restarted the device", slot.Name)
+	case slot.Good && slot.Version == to && in.Version != to:
+		return true, fmt.Sprintf("slot %s holds %s", slot.Name, to), nil
+	}
+	return false, "", nil
+}
+
+func install(r *run, ctx context.Context, s *store.Step) error {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
+	name, slot := r.file(s).Name, "the device"
+	args := slotIntent{}
+	if s.Plan.InPlace {
+		name = r.e.Dialects[d.Dialect].Medium + name
+	} else {
+		if args, err = r.intended(s.Plan.Hop); err != nil {
+			return err
+		}
+		slot = "slot " + args.Slot
+	}
+	err = c.Install(ctx, name, args.Slot, func(f float64) { r.progress(ctx, s, f, "%s is being written, %.0f %%", slot, f*100) })
+	if s.Plan.InPlace {
+		r.hangUp()
+		if device.KindOf(err) == device.Lost { // that is how the restart looks that comes with it
+			err = nil
+		}
+	}
+	return err
+}
+
+func installedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	if s.Plan.InPlace {
+		return wentDown(r, ctx, s)
+	}
+	return r.slotHolds(ctx, s)
+}
+
+func (r *run) slotHolds(ctx context.Context, s *store.Step) (string, error) {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return "", err
+	}
+	slot, err := r.slot(ctx, in.Slot)
+	if err != nil {
+		return "", err
+	}
+	if to := r.hop(s).To.String(); !slot.Good && !r.unpacksLater(s) || slot.Version != to {
+		return "", final("slot %s should hold %s and be good; the device shows %s, %s", slot.Name, to, slot.Version, slot.State)
+	}
+	return fmt.Sprintf("slot %s holds %s", slot.Name, slot.Version), nil
+}
+
+// unpacksLater reports whether a slot counts as good only after a later step.
+func (r *run) unpacksLater(s *store.Step) bool {
+	if s.Plan.Kind != change.Install {
+		return false
+	}
+	for _, st := range r.c.Steps {
+		if st.Plan.Kind == change.Unpack && st.Plan.Hop == s.Plan.Hop {
+			return true
+		}
+	}
+	return false
+}
+
+// Unpacking what was installed.
+
+func unpacked(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return false, "", err
+	}
+	slot, err := r.awaitWritten(ctx, s, in.Slot)
+	if err != nil {
+		return false, "", err
+	}
+	return slot.Good && slot.Version == r.hop(s).To.String(), fmt.Sprintf("slot %s holds %s, unpacked", slot.Name, slot.Version), nil
+}
+
+func unpack(r *run, ctx context.Context, s *store.Step) error {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.Unpack(ctx, in.Slot, func(f float64) { r.progress(ctx, s, f, "slot %s is being unpacked, %.0f %%", in.Slot, f*100) })
+}
+
+func unpackedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	return r.slotHolds(ctx, s)
+}
+
+// Copying the running installation into the other slot, so that it is there whatever happens to the new one.
+
+func cloned(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
+	if !taken || s.Intent == nil {
+		return false, "", nil
+	}
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return false, "", err
+	}
+	slot, err := r.awaitWritten(ctx, s, in.Slot)
+	if err != nil {
+		return false, "", err
+	}
+	from := r.hop(s).From.String()
+	return slot.Good && slot.Version == from && in.Version != from, fmt.Sprintf("slot %s holds a copy of %s", slot.Name, from), nil
+}
+
+func clone(r *run, ctx context.Context, s *store.Step) error {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.Clone(ctx, in.Slot, func(f float64) { r.progress(ctx, s, f, "slot %s is being written, %.0f %%", in.Slot, f*100) })
+}
+
+func clonedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return "", err
+	}
+	slot, err := r.slot(ctx, in.Slot)
+	if err != nil {
+		return "", err
+	}
+	if from := r.hop(s).From.String(); !slot.Good || slot.Version != from {
+		return "", final("slot %s should hold a copy of %s; the device shows %s, %s", slot.Name, from, slot.Version, slot.State)
+	}
+	return fmt.Sprintf("slot %s holds a copy of %s", slot.Name, slot.Version), nil
+}
+
+// Saving the configuration.
+
+func saved(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string, error) {
+	p, err := r.portrait(ctx)
+	return err == nil && !p.Unsaved, "running and saved configuration are the same", err
+}
+
+func save(r *run, ctx context.Context, _ *store.Step) error {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.Save(ctx)
+}
+
+func savedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	done, evidence, err := saved(r, ctx, s, true)
+	if err == nil && !done {
+		return "", final("the device still shows unsaved configuration after saving")
+	}
+	return evidence, err
+}
+
+// Choosing the slot of the next start.
+
+func slotChosen(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+	name, _, err := r.target(s)
+	if err != nil && s.Intent == nil && !s.Plan.Back {
+		return false, "", nil // nothing was installed before: the intent says which one
+	}
+	if err != nil {
+		return false, "", err
+	}
+	slot, err := r.slot(ctx, name)
+	if err != nil {
+		return false, "", err
+	}
+	// Whether it is for one start only, the device may not say: a choice of ours that was begun is made again.
+	return slot.Next && (!s.Plan.Once || slot.Running), fmt.Sprintf("the next start is from slot %s, %s", slot.Name, slot.Version), nil
+}
+
+func chooseSlot(r *run, ctx context.Context, s *store.Step) error {
+	name, version, err := r.target(s)
+	if err != nil {
+		return err
+	}
+	slot, err := r.slot(ctx, name)
+	if err != nil {
+		return err
+	}
+	if !slot.Good || slot.Version != version {
+		return final("slot %s should hold %s and be good; the device shows %s, %s", slot.Name, version, slot.Version, slot.State)
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if s.Plan.Once {
+		return c.ChooseSlotOnce(ctx, name)
+	}
+	return c.ChooseSlot(ctx, name)
+}
+
+func slotChosenNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	name, _, err := r.target(s)
+	if err != nil {
+		return "", err
+	}
+	slot, err := r.slot(ctx, name)
+	if err == nil && !slot.Next {
+		return "", final("the device does not show the chosen slot as next")
+	}
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("the next start is from slot %s, %s%s", slot.Name, slot.Version, map[bool]string{true: "; for that start only"}[s.Plan.Once]), nil
+}
+
+// Keeping a slot that was started once.
+
+func slotKept(_ *run, _ context.Context, _ *store.Step, _ bool) (bool, string, error) {
+	return false, "", nil // choosing again what is chosen does no harm
+}
+
+func keepSlot(r *run, ctx context.Context, s *store.Step) error {
+	name, _, err := r.target(s)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.ChooseSlot(ctx, name)
+}
+
+func slotKeptNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	name, _, err := r.target(s)
+	if err != nil {
+		return "", err
+	}
+	slot, err := r.slot(ctx, name)
+	if err == nil && !(slot.Next && slot.Running) {
+		return "", final("slot %s should run and be next; the device shows: %s", slot.Name, slot.State)
+	}
+	return "slot " + name + " is the one of every start from now on", err
+}
+
+// Restarting. Whether a restart that was intended has happened is told by the slot that runs. A device at whose address
+// nothing answers any more is on its way; one that accepts connections but does not talk may be going down or coming
+// up, and only another look tells.
+
+type bootState int
+
+const (
+	bootUnclear bootState = iota
+	bootOld               // it runs from the slot it ran from before
+	bootGone              // nothing answers
+	bootNew               // it runs from the chosen slot
+)
+
+func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, error) {
+	r.hangUp()
+	d, err := r.device(ctx)
+	if err != nil {
+		return bootUnclear, "", err
+	}
+	if up, _ := linkUp(ctx, d.Address); !up {
+		return bootGone, "the device went down", ctx.Err() // when the context has ended, silence says nothing about the device
+	}
+	p, err := r.portrait(ctx)
+	switch k := device.KindOf(err); {
+	case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
+		if r.overConsole(d) { // the line is there, the device is not
+			return bootGone, "nothing comes over the console line", ctx.Err()
+		}
+		return bootUnclear, err.Error(), nil
+	case k == device.SignInRefused && s.Plan.Hop >= 0 && r.resets(s.Plan.Hop): // the passwords of the factory state come with it
+		return bootNew, "the device has other passwords now", nil
+	case err != nil:
+		return bootUnclear, "", err
+	}
+	if busy := p.RunningSlot(); busy != nil && busy.Busy {
+		return bootUnclear, fmt.Sprintf("the device is being written, %d %%", busy.Percent), nil
+	}
+	return r.judgeBoot(s, p)
+}
+
+// judgeBoot says from what a device shows whether the restart of a step has happened.
+func (r *run) judgeBoot(s *store.Step, p *device.Portrait) (bootState, string, error) {
+	var in slotIntent
+	switch {
+	case s.Plan.InPlace || r.c.Kind == store.Restore || !r.bySlot(s):
+		if s.Intent == nil {
+			return bootUnclear, "", final("the journal does not say how the device stood before")
+		}
+		if err := json.Unmarshal(s.Intent, &in); err != nil {
+			return bootUnclear, "", err
+		}
+		if p.Started != in.Started || s.Plan.InPlace && p.Version != in.Version {
+			return bootNew, "the device was started anew", nil
+		}
+		return bootOld, "the device still answers and was not started anew", nil
+	}
+	name, _, err := r.target(s)
+	if err != nil {
+		return bootUnclear, "", err
+	}
+	for _, slot := range p.Slots {
+		if slot.Name == name && slot.Running {
+			return bootNew, "the device runs from slot " + name, nil
+		}
+	}
+	return bootOld, "the device still answers and runs from the old slot", nil
+}
+
+// bySlot reports whether the restart of a step is into another slot; others are of components and put-back parts.
+func (r *run) bySlot(s *store.Step) bool {
+	for _, st := range r.c.Steps {
+		if st.Plan.Kind == change.ChooseSlot && st.Plan.Hop == s.Plan.Hop && st.Plan.Back == s.Plan.Back && st.Plan.Number == s.Plan.Number-1 {
+			return true
+		}
+	}
+	return false
+}
+
+func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
+	if !taken {
+		return false, "", nil
+	}
+	return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })
+}
+
+// awaitBoot looks until the state is settled, and reports whether the restart has begun.
+func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootState) bool) (bool, string, error) {
+	for {
+		b, seen, err := r.bootState(ctx, s)
+		if err != nil {
+			return false, "", err
+		}
+		if settled(b) {
+			return b == bootGone || b == bootNew, seen, nil
+		}
+		s.Note = seen
+		if err := pause(ctx, r.wait(time.Second)); err != nil {
+			return false, "", err
+		}
+	}
+}
+
+func restart(r *run, ctx context.Context, s *store.Step) error {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	err = c.Restart(ctx)
+	r.hangUp()
+	if k := device.KindOf(err); k == device.Lost {
+		err = nil // that is how a restart looks
+	}
+	return err
+}
+
+// wentDown waits until the device really is on its way: a box goes on answering for a moment after it was told to
+// restart, and taking that for the return would be a false start of everything that follows.
+func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
+	_, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool { return b == bootGone || b == bootNew })
+	return evidence, err
+}

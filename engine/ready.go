@@ -1,0 +1,502 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/config"
+	"verimorph/core/convert"
+	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/core/ready"
+	"verimorph/core/version"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// CorePortrait is what a device says of itself, in the form that the catalogue's rules look at.
+func CorePortrait(name string, p *device.Portrait) *portrait.Portrait {
+	out := &portrait.Portrait{Name: name, Model: p.Model, Version: p.Version, Generation: p.Generation, Components: p.Components, Licences: p.Licences, BootVariables: p.Variables}
+	if p.Total > 0 {
+		out.Storage = map[string]portrait.Room{"flash": {Total: p.Total, Free: p.Free}}
+	}
+	for _, s := range p.Slots {
+		out.Slots = append(out.Slots, portrait.Slot{Name: s.Name, Version: s.Version, Running: s.Running})
+	}
+	return out
+}
+
+// Ready looks at the device now and says whether a change may start. What it found is recorded with the change.
+func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready.Check, error) {
+	d, err := e.Store.DeviceByID(ctx, c.DeviceID)
+	if err != nil {
+		return nil, err
+	}
+	var p path.Path
+	if err := json.Unmarshal(c.Path, &p); err != nil {
+		return nil, err
+	}
+	var now *device.Portrait
+	in, unreachable := "", ""
+	asking, client, done, err := e.ask(ctx, d, by, fmt.Sprintf("see whether change %d may start", c.ID))
+	if err == nil {
+		now, err = client.Portrait(asking)
+		in = client.SignedIn().User
+		done()
+	}
+	if err != nil {
+		unreachable = err.Error()
+	} else if err := e.recordPortrait(ctx, d.ID, now); err != nil {
+		return nil, err
+	}
+	f, err := e.facts(ctx, c, &p, d, now, 0)
+	if err != nil {
+		return nil, err
+	}
+	f.Unreachable, f.SignedInAs = unreachable, in
+	if d.OpenChange != nil && *d.OpenChange != c.ID {
+		f.OtherChange = *d.OpenChange
+	}
+	checks := ready.Checks(*f)
+	data, err := json.Marshal(checks)
+	if err != nil {
+		return nil, err
+	}
+	return checks, e.Store.SetChecks(ctx, c.ID, data)
+}
+
+// facts gathers what the checks of a hop look at. p is nil when the device cannot be reached.
+func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d store.Device, p *device.Portrait, hop int) (*ready.Facts, error) {
+	dialect := e.Dialects[d.Dialect]
+	if dialect == nil {
+		return nil, final("dialect %q is not known here", d.Dialect)
+	}
+	can := dialect.Abilities()
+	f := &ready.Facts{Now: time.Now(), BackIsAuto: c.BackPolicy == store.BackAutomatic, HasSlots: !can.InPlace, SavesFirst: can.Save, BackupSoon: true,
+		WantModel: way.Model, WantSerial: c.Planned.Serial, WantVersion: c.From}
+	if hop < len(way.Hops) {
+		f.WantVersion = way.Hops[hop].From.String()
+	}
+	if c.WindowFrom != nil {
+		f.From = *c.WindowFrom
+	}
+	if c.WindowTo != nil {
+		f.To = *c.WindowTo
+	}
+	if p != nil {
+		f.Model, f.Serial, f.Version, f.Total, f.Free, f.Unsaved = p.Model, p.Serial, p.Version, p.Total, p.Free, p.Unsaved
+		for _, part := range p.Parts {
+			f.Parts = append(f.Parts, ready.Part{Name: part.Name, State: part.State, Good: part.Good})
+		}
+		if idle := p.IdleSlot(); idle != nil {
+			f.Idle, f.IdleHolds, f.IdleBusy = idle.Name, idle.Version, idle.Busy
+		}
+		if running := p.RunningSlot(); running != nil {
+			f.RunningIn = running.Name
+		}
+	}
+	if err := e.waysIn(ctx, f, d, way); err != nil {
+		return nil, err
+	}
+	if hop < len(c.Back) {
+		f.BackText = c.Back[hop].Text
+		if c.Back[hop].Way == change.NoWayBack {
+			f.BackText = ""
+		}
+	}
+	if c.Kind == store.Firmware {
+		if err := e.files(ctx, f, c, way, p, hop, can.Media); err != nil {
+			return nil, err
+		}
+	} else {
+		f.Total, f.Need = max(f.Total, 1), 0 // nothing is sent
+	}
+	if last, err := e.Store.LastGoodBackup(ctx, d.ID); err == nil {
+		age := time.Since(last)
+		f.BackupAge = &age
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, records(err)
+	}
+	if err := e.needs(ctx, f, c, way, d, p, hop); err != nil {
+		return nil, err
+	}
+	return f, e.forecastInto(ctx, f, c)
+}
+
+// waysIn looks for versions on the way for which no credential is meant.
+func (e *Engine) waysIn(ctx context.Context, f *ready.Facts, d store.Device, way *path.Path) error {
+	cs, err := e.Store.Credentials(ctx, d.ID)
+	if err != nil {
+		return records(err)
+	}
+	var versions []string
+	for _, h := range way.Hops {
+		versions = append(versions, h.From.String(), h.To.String())
+	}
+	for _, v := range versions {
+		known := slices.ContainsFunc(cs, func(c store.Credential) bool {
+			if c.Kind != KindPassword && c.Kind != KindKey && c.Kind != KindConsole {
+				return false
+			}
+			r, err := version.ParseRange(c.Versions)
+			parsed, bad := version.Parse(v)
+			return c.Versions == "" || err == nil && bad == nil && r.Contains(parsed)
+		})
+		if !known && !slices.Contains(f.NoCredential, v) {
+			f.NoCredential = append(f.NoCredential, v)
+		}
+	}
+	return nil
+}
+
+// files looks at the files of the change: in our store, and what of this hop is still to come onto the device.
+func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, p *device.Portrait, hop int, media bool) error {
+	seen := map[string]bool{}
+	var mine []string
+	clean := map[string]bool{}
+	for i := range c.Steps {
+		s := &c.Steps[i].Plan
+		if s.Kind == change.CleanUp && s.Hop == hop {
+			for _, n := range s.Names {
+				clean[n] = true
+			}
+		}
+		if s.Kind != change.Checksum || s.Hop < 0 || s.Back {
+			continue
+		}
+		file := s.File
+		if file == nil {
+			file = change.Image(&way.Hops[s.Hop])
+		}
+		if s.Hop == hop && !seen["hop "+file.Name] {
+			seen["hop "+file.Name] = true
+			mine = append(mine, file.Name)
+			there := int64(0)
+			if p != nil && p.File(file.Name) != nil {
+				there = p.File(file.Name).Size
+			}
+			if !media {
+				f.Need += max(file.Size-there, 0)
+			}
+		}
+		if seen[file.SHA256] {
+			continue
+		}
+		seen[file.SHA256] = true
+		rf := ready.File{Name: file.Name, Size: file.Size, There: true}
+		if fetch, err := e.Store.FetchOf(ctx, file.SHA256); err == nil && fetch.Open() {
+			rf.There, rf.Comes = false, true
+		} else if media && !e.Images.Has(file.SHA256) {
+			// It is carried in: what lies on the medium is compared with the catalogue's hash on the device.
+		} else if err := e.fileFits(ctx, file, way.Model); err != nil {
+			var record *recordError
+			if errors.As(err, &record) {
+				return err
+			}
+			rf.There, rf.Why = false, err.Error()
+		}
+		f.Files = append(f.Files, rf)
+	}
+	if p != nil {
+		files := slices.SortedFunc(slices.Values(p.Files), func(a, b device.File) int { return int(min(max(b.Size-a.Size, -1), 1)) })
+		for _, file := range files {
+			switch {
+			case clean[file.Name]:
+				f.Free += file.Size
+			case !slices.Contains(mine, file.Name) && len(f.Removable) < 3:
+				f.Removable = append(f.Removable, fmt.Sprintf("%s (%s)", file.Name, ready.MiB(file.Size)))
+			}
+		}
+	}
+	if hop < len(c.Back) && c.Back[hop].Way == change.BackByReinstall {
+		for _, s := range c.Back[hop].Steps {
+			if s.Kind == change.Install && s.File != nil && !e.Images.Has(s.File.SHA256) {
+				f.BackFile = s.File.Name
+			}
+		}
+	}
+	return nil
+}
+
+// needs holds the device against the prerequisites of the hop.
+func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *device.Portrait, hop int) error {
+	if e.Catalogue == nil || hop >= len(way.Hops) || c.Kind != store.Firmware {
+		return nil
+	}
+	cat, err := e.Catalogue(ctx)
+	if err != nil {
+		return records(err)
+	}
+	family := cat.Family(way.Family)
+	if family == nil {
+		return nil
+	}
+	facts := &portrait.Portrait{}
+	if p != nil {
+		facts = CorePortrait(d.Name, p)
+	}
+	facts.Uses = e.uses(ctx, family, d)
+	kinds := map[string]string{catalog.NeedBootVariable: ready.Variables, catalog.NeedLicence: ready.Licences}
+	for _, q := range way.Hops[hop].Prerequisites {
+		i := slices.IndexFunc(family.Requirements, func(r catalog.Requirement) bool { return r.ID == q.ID })
+		if i < 0 || q.ID == "" { // the room for the images is counted from the files
+			continue
+		}
+		r := &family.Requirements[i]
+		state, evidence := r.Met(facts)
+		if r.Kind == catalog.NeedContent {
+			state, evidence = q.State, q.Evidence // the way itself may bring it along
+		}
+		n := ready.Need{Check: kinds[r.Kind], Text: q.Text, Evidence: evidence, What: q.Remedy}
+		if n.Check == "" {
+			n.Check = ready.Prerequisites
+		}
+		if state != catalog.Unknown {
+			met := state == catalog.Yes
+			n.Met = &met
+		}
+		n.Check += " " + q.ID
+		f.Needs = append(f.Needs, n)
+	}
+	return nil
+}
+
+// uses says which conditions of the catalogue the newest saved configuration fulfils; nil when nobody knows.
+func (e *Engine) uses(ctx context.Context, family *catalog.Family, d store.Device) map[string]bool {
+	bs, err := e.Store.Backups(ctx, d.Name, 0, 1)
+	if err != nil || len(bs) == 0 || bs[0].File == "" {
+		return nil
+	}
+	text, err := e.Main(bs[0])
+	if err != nil {
+		return nil
+	}
+	doc, broken := config.Parse(bs[0].File, text, config.Syntax(family.Configuration.Syntax))
+	if len(broken) > 0 {
+		return nil
+	}
+	return family.Fulfilled(doc)
+}
+
+// Uses is uses for callers that know the device's model only.
+func (e *Engine) Uses(ctx context.Context, family *catalog.Family, d store.Device) map[string]bool {
+	return e.uses(ctx, family, d)
+}
+
+// A Forecast is how long a step is expected to take, in seconds: the middle, and what is not passed in 19 of 20 cases.
+type Forecast struct{ Half, Most float64 }
+
+// samples is how often a kind of step must have been seen before what was seen counts more than the catalogue.
+const samples = 5
+
+// Forecasts are those of some steps on a model, from what was seen before or else from the catalogue.
+func (e *Engine) Forecasts(ctx context.Context, model string, steps []change.Step) ([]Forecast, error) {
+	seen, err := e.Store.StepSeconds(ctx, model, 200)
+	if err != nil {
+		return nil, records(err)
+	}
+	out := make([]Forecast, len(steps))
+	for i, s := range steps {
+		out[i] = Forecast{(s.Expect.Low + s.Expect.High) / 2, s.Expect.High}
+		if past := seen[string(s.Kind)]; len(past) >= samples && s.Kind != change.Hand {
+			out[i] = Forecast{ready.P(past, 0.5), ready.P(past, 0.95)}
+		}
+	}
+	return out, nil
+}
+
+// forecastInto says how long the rest of a change takes, and the longest of its ways back.
+func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Change) error {
+	if c.WindowFrom == nil && c.WindowTo == nil {
+		return nil
+	}
+	var rest []change.Step
+	for _, s := range c.Steps {
+		if s.State == change.StepWaiting || s.State == change.StepRunning {
+			rest = append(rest, s.Plan)
+		}
+	}
+	sum := func(steps []change.Step) (half, most time.Duration, err error) {
+		fs, err := e.Forecasts(ctx, c.Planned.Model, steps)
+		for _, x := range fs {
+			half += time.Duration(x.Half * float64(time.Second))
+			most += time.Duration(x.Most * float64(time.Second))
+		}
+		return half, most, err
+	}
+	var err error
+	if f.Half, f.Rest, err = sum(rest); err != nil {
+		return err
+	}
+	for _, b := range c.Back {
+		_, most, err := sum(b.Steps)
+		if err != nil {
+			return err
+		}
+		f.Back = max(f.Back, most)
+	}
+	return nil
+}
+
+// check says whether the hop may go on, from the device as it is now. It is the step before anything is sent, and again the
+// one before the point of no return.
+func check(r *run, ctx context.Context, s *store.Step) error {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return err
+	}
+	if err := r.e.recordPortrait(ctx, r.c.DeviceID, p); err != nil {
+		return err
+	}
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
+	f, err := r.e.facts(ctx, r.c, &r.path, d, p, s.Plan.Hop)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	f.SignedInAs = c.SignedIn().User
+	if d.Transfer != "sftp" && d.Transfer != "" && r.c.Kind == store.Firmware && !c.Has("fetch-image") && r.e.Dialects[d.Dialect].Medium == "" {
+		return final("dialect %q has no fetch-image, so the device cannot download its image; add that verb to the dialect", d.Dialect)
+	}
+	checks := ready.Checks(*f)
+	data, err := json.Marshal(checks)
+	if err != nil {
+		return err
+	}
+	if err := r.e.Store.SetChecks(ctx, r.c.ID, data); err != nil {
+		return records(err)
+	}
+	if stops := ready.Of(checks, ready.Stop); len(stops) > 0 {
+		err := fmt.Errorf("not ready: %s", ready.Text(stops))
+		if _, passed := r.c.Passed(); passed { // an earlier hop is done; what goes on from here is for a person to say
+			q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Text: err.Error(), Answers: []change.Action{change.Retry, change.Leave}}
+			if r.c.CanGoBack() {
+				q.Answers = append(q.Answers, change.GoBack)
+			}
+			return &askError{q, change.StepRunning}
+		}
+		return &finalError{err}
+	}
+	var open []ready.Check
+	var names []string
+	for _, w := range ready.Of(checks, ready.Warn) {
+		if !r.c.Accepts(w.Name) {
+			open, names = append(open, w), append(names, w.Name)
+		}
+	}
+	if len(open) > 0 {
+		return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: names, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+			Text: "Before it goes on: " + ready.Text(open)}, change.StepRunning}
+	}
+	s.Note = fmt.Sprintf("%s %s runs %s; %d checks, none stops", p.Model, p.Serial, p.Version, len(checks))
+	if n := len(ready.Of(checks, ready.Warn)); n > 0 {
+		s.Note += fmt.Sprintf(", %d warnings were accepted", n)
+	}
+	return nil
+}
+
+// Converting.
+
+// An openError says that a conversion needs a person.
+type openError struct{ what string }
+
+func (e *openError) Error() string { return e.what }
+
+// convert turns a configuration of a backup into that of another release: by what a person worked out for it, else by the
+// rules alone, which must leave nothing open.
+func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model, from, to string) (out, note string, err error) {
+	if e.Worked != nil {
+		out, note, ok, err := e.Worked(ctx, b, text, model+"@"+to)
+		if err != nil || ok {
+			return out, note, err
+		}
+	}
+	if e.Library == nil {
+		return "", "", fmt.Errorf("no conversions are loaded")
+	}
+	lib, err := e.Library(ctx)
+	if err != nil {
+		return "", "", records(err)
+	}
+	f, err := lib.ParseStop(model + "@" + from)
+	if err != nil {
+		return "", "", err
+	}
+	t, err := lib.ParseStop(model + "@" + to)
+	if err != nil {
+		return "", "", err
+	}
+	doc, bad := config.Parse(file, text, lib.Schema(f).Syntax)
+	if len(bad) > 0 {
+		return "", "", fmt.Errorf("%d lines are not understood, the first: %s", len(bad), bad[0])
+	}
+	r, err := lib.Convert(convert.Job{From: f, To: t}, doc)
+	if err != nil {
+		return "", "", err
+	}
+	if wrong := convert.Check(text, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
+		return "", "", fmt.Errorf("the ledger of the conversion does not add up: %s", strings.Join(wrong, "; "))
+	}
+	if !r.Ledger.Complete() {
+		return "", "", &openError{fmt.Sprintf("The conversion of %s from %s to %s needs a person: %s", file, f, t, unclaimed(r.Ledger))}
+	}
+	return r.Text, fmt.Sprintf("converted from %s to %s, every statement accounted for", from, to), nil
+}
+
+// Convert is convert for what is no change.
+func (e *Engine) Convert(ctx context.Context, b store.Backup, text, model, from, to string) (out, note string, err error) {
+	return e.convert(ctx, b, b.File, text, model, from, to)
+}
+
+// Order lists the credentials of a device in the order in which they are tried when a version runs.
+func (e *Engine) Order(ctx context.Context, d store.Device, version string) ([]store.Credential, error) {
+	cs, err := e.Store.Credentials(ctx, d.ID)
+	order(cs, version)
+	return cs, err
+}
+
+// unclaimed tells what of a ledger needs a person.
+func unclaimed(l *convert.Ledger) string {
+	var open []string
+	for _, row := range l.Source {
+		if row.State == convert.NeedsPerson {
+			open = append(open, fmt.Sprintf("line %d, %s (%s)", row.Line, row.Path, row.Reason))
+		}
+	}
+	if len(open) == 0 {
+		return "it leaves questions open"
+	}
+	return first(open, 3)
+}
+
+// schema is what is known of the configuration of a model at a release, or nil.
+func (e *Engine) schema(ctx context.Context, model, release string) *config.Schema {
+	if e.Library == nil {
+		return nil
+	}
+	lib, err := e.Library(ctx)
+	if err != nil {
+		return nil
+	}
+	at, err := lib.ParseStop(model + "@" + release)
+	if err != nil {
+		return nil
+	}
+	if s := lib.Schema(at); s.Syntax != "" {
+		return s
+	}
+	return nil
+}

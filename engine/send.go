@@ -1,0 +1,228 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"verimorph/core/change"
+	"verimorph/device"
+	"verimorph/store"
+	"verimorph/transfer"
+)
+
+// file is the file of a step: its own, or the image of its hop.
+func (r *run) file(s *store.Step) *change.File {
+	if s.Plan.File != nil {
+		return s.Plan.File
+	}
+	h := r.hop(s)
+	return change.Image(&h)
+}
+
+// The image in our own store.
+
+func fileKept(r *run, _ context.Context, s *store.Step, _ bool) (bool, string, error) {
+	im := r.file(s)
+	return r.e.Images.Has(im.SHA256), im.Name + " is in the image store", nil
+}
+
+// awaitFile waits for the download of the file, which goes on beside the change.
+func awaitFile(r *run, ctx context.Context, s *store.Step) error {
+	im := r.file(s)
+	for !r.e.Images.Has(im.SHA256) {
+		f, err := r.e.Store.FetchOf(ctx, im.SHA256)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return final("the image store lacks %s and nothing fetches it; add it with: verimorph image add FILE", im.Name)
+		case err != nil:
+			return records(err)
+		case !f.Open() && !r.e.Images.Has(im.SHA256):
+			return final("the download of %s from site %s is %s: %s", im.Name, f.Site, f.State, f.Note)
+		}
+		r.progress(ctx, s, float64(f.Done)/float64(max(f.Size, 1)), "%s of %s from site %s, %s %s", mib(f.Done), mib(f.Size), f.Site, f.State, f.Note)
+		if err := pause(ctx, 300*time.Millisecond); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func fileKeptNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	done, evidence, err := fileKept(r, ctx, s, true)
+	if err == nil && !done {
+		err = final("%s is gone from the image store", r.file(s).Name)
+	}
+	return evidence, err
+}
+
+// fileFits checks a file in our store: it is there, undamaged, and is for the model, the version and the component. What its
+// header says was compared with the catalogue when it was taken in, and its content has not changed since.
+func (e *Engine) fileFits(ctx context.Context, f *change.File, model string) error {
+	if err := e.Images.Verify(f.SHA256); err != nil {
+		return fmt.Errorf("image %s: %w; add it to the image store and draft again", f.Name, err)
+	}
+	im, err := e.Store.Image(ctx, f.SHA256)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return fmt.Errorf("image %s lies in the image store without a record; add it again", f.Name)
+	case err != nil:
+		return records(err)
+	case im.Part != f.Component && f.Component == "":
+		return fmt.Errorf("image %s is for the component %s, not to be installed by itself", f.Name, im.Part)
+	case im.Part != f.Component:
+		return fmt.Errorf("image %s is not for the component %s", f.Name, f.Component)
+	case !slices.Contains(im.Models, model):
+		return fmt.Errorf("image %s is for %s, the device is a %s", f.Name, strings.Join(im.Models, " and "), model)
+	case f.Component == "" && im.Version != f.Version:
+		return fmt.Errorf("image %s holds version %s, not %s", f.Name, im.Version, f.Version)
+	}
+	return nil
+}
+
+// Sending a file.
+
+func fileThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	im := r.file(s)
+	if f := p.File(im.Name); f != nil && f.Size == im.Size {
+		return true, fmt.Sprintf("%s, %d bytes, is on the device", f.Name, f.Size), nil
+	}
+	return false, "", nil
+}
+
+func send(r *run, ctx context.Context, s *store.Step) error {
+	im := r.file(s)
+	local, err := r.e.Images.Path(im.SHA256)
+	if err != nil {
+		return &finalError{err}
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
+	if c.Has("fetch-image") && d.Transfer != "sftp" || !c.Files() {
+		return r.letFetch(ctx, s, c, d, local, im)
+	}
+	files, err := c.SFTP()
+	if err != nil {
+		return err
+	}
+	// A transfer that stands still is broken, even when the connection is not.
+	patience := max(r.wait(stallTime), 3*time.Second)
+	stalled := time.AfterFunc(patience, r.cut)
+	defer stalled.Stop()
+	err = transfer.Push(ctx, files, local, im.Name, func(done, total int64) {
+		stalled.Reset(patience)
+		r.progress(ctx, s, float64(done)/float64(total), "%s of %s sent", mib(done), mib(total))
+	})
+	if err != nil {
+		if full := r.roomFor(ctx, s); full != nil {
+			return full
+		}
+	}
+	return err
+}
+
+// letFetch has the device fetch the file from us.
+func (r *run) letFetch(ctx context.Context, s *store.Step, c *device.Client, d store.Device, local string, im *change.File) error {
+	if r.e.Receiver == nil {
+		return final("this service hands no files out; start it with -receive-%s", d.Transfer)
+	}
+	url, withdraw, err := r.e.Receiver.OfferFile(strings.TrimPrefix(d.Transfer, "pull-"), local, time.Duration(s.Plan.Expect.Limit*float64(time.Second)))
+	if err != nil {
+		return final("%w; start it with -receive-%s, or let the device fetch in another way", err, d.Transfer)
+	}
+	defer withdraw()
+	err = c.FetchImage(ctx, url, im.Name, func(f float64) { r.progress(ctx, s, f, "the device fetches %s", im.Name) })
+	switch device.KindOf(err) {
+	case device.NoRoom:
+		if full := r.roomFor(ctx, s); full != nil {
+			return full
+		}
+	case device.Refused: // to the device a broken download is a refusal; to us it is worth another try
+		return fmt.Errorf("the fetch %w: %s", transfer.ErrBroken, err)
+	}
+	return err
+}
+
+// stallTime is how long a transfer may stand still.
+const stallTime = 30 * time.Second
+
+// roomFor looks at the device after a transfer failed: when the rest of the image does not fit, trying again is no use.
+func (r *run) roomFor(ctx context.Context, s *store.Step) error {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return nil // the connection is gone as well: it is tried again, and looked at again
+	}
+	_, err = r.room(s, p)
+	return err
+}
+
+// room returns how many bytes of the hop's image are still to come, and an error when the device has no room for them.
+func (r *run) room(s *store.Step, p *device.Portrait) (need int64, err error) {
+	im := r.file(s)
+	need = im.Size
+	if f := p.File(im.Name); f != nil {
+		need -= f.Size // a part of it is there already
+	}
+	if p.Free < need {
+		err = final("no room: %s needs %s more and %s of %s is free; remove files from the device, the largest is %s", im.Name, mib(need), mib(p.Free), mib(p.Total), largest(p))
+	}
+	return need, err
+}
+
+func sizeThere(r *run, ctx context.Context, s *store.Step) (string, error) {
+	done, evidence, err := fileThere(r, ctx, s, true)
+	if err == nil && !done {
+		return "", &againError{change.Send, "the file on the device does not have its full size"}
+	}
+	return evidence, err
+}
+
+func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
+	im := r.file(s)
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
+	name := im.Name
+	if s.Plan.Media {
+		name = r.e.Dialects[d.Dialect].Medium + name
+	}
+	sum, err := c.Checksum(ctx, name)
+	wrong := ""
+	switch {
+	case s.Plan.Media && device.KindOf(err) == device.Refused:
+		wrong = fmt.Sprintf("the device does not find %s: %s", name, err)
+	case err != nil:
+		return err
+	case sum != im.SHA256:
+		wrong = fmt.Sprintf("the device computes SHA-256 %.12s for %s, it should be %.12s", sum, name, im.SHA256)
+	}
+	switch {
+	case wrong == "":
+		s.Note = "the device computes SHA-256 " + sum[:12] + " for " + name + ", as it should be"
+		return nil
+	case s.Plan.Media: // another medium is a matter for a person
+		return &askError{change.Question{Kind: change.AskHand, Step: s.Plan.Number, Text: wrong + ". Nothing was changed. Put the right medium in, then answer retry", Answers: []change.Action{change.Retry, change.Leave}}, change.StepRunning}
+	}
+	if err := c.RemoveFile(ctx, name); err != nil {
+		return err
+	}
+	return &againError{change.Send, wrong + "; the damaged file was removed"}
+}

@@ -1,0 +1,232 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"time"
+
+	"verimorph/core/change"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// Coming back, in stages. Each stage polls until it is reached or its hard limit is over; what was last seen stands in
+// the note, so that a failure tells it.
+
+// poll calls look until it says done. Errors that mean "not yet" are noted; others end the waiting.
+func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, seen string, err error)) error {
+	began := time.Now()
+	for {
+		done, seen, err := look()
+		if err != nil {
+			switch device.KindOf(err) {
+			case device.Unreachable, device.Lost, device.NotReady, device.Silent:
+				r.hangUp()
+				seen = err.Error()
+			default:
+				return err
+			}
+		}
+		if done {
+			s.Note = seen
+			return nil
+		}
+		r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%s", seen)
+		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
+			return err
+		}
+	}
+}
+
+func waitLink(r *run, ctx context.Context, s *store.Step) error {
+	return r.poll(ctx, s, func() (bool, string, error) {
+		d, err := r.device(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		up, seen := linkUp(ctx, d.Address)
+		return up, seen, nil
+	})
+}
+
+func waitLogin(r *run, ctx context.Context, s *store.Step) error {
+	return r.poll(ctx, s, func() (bool, string, error) {
+		_, err := r.connect(ctx)
+		return err == nil, "sign-in is accepted", err
+	})
+}
+
+func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
+	to := r.goal(s)
+	return r.poll(ctx, s, func() (bool, string, error) {
+		p, err := r.portrait(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		switch from := r.hop(s).From.String(); {
+		case p.Version == to:
+		case !s.Plan.Back && s.Plan.Hop >= 0 && p.Version == from:
+			return false, "", final("the device came back with %s, not %s: it runs what it ran before", p.Version, to)
+		default:
+			return false, "", final("the device came back with %s, not %s", p.Version, to)
+		}
+		seen := "the device runs " + p.Version
+		if slot := p.RunningSlot(); slot != nil {
+			seen += " from slot " + slot.Name
+		}
+		return true, seen, r.e.recordPortrait(ctx, r.c.DeviceID, p)
+	})
+}
+
+func waitServices(r *run, ctx context.Context, s *store.Step) error {
+	return r.poll(ctx, s, func() (bool, string, error) {
+		p, err := r.portrait(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		if !p.ServicesReady {
+			return false, "the device says its services are starting", nil
+		}
+		return true, "the device says its services are ready", nil
+	})
+}
+
+// Draining: running work may finish, new work is not taken. When the time for it is over, the change goes on: what is left
+// then is told.
+
+func drain(r *run, ctx context.Context, s *store.Step) error {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if err := c.Drain(ctx); err != nil {
+		return err
+	}
+	began := time.Now()
+	patience := time.Duration(s.Plan.Expect.High * float64(time.Second))
+	return r.poll(ctx, s, func() (bool, string, error) {
+		p, err := r.portrait(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		switch {
+		case !p.OutOfService:
+			return false, "", final("the device takes new work though it was told to drain")
+		case p.Drained:
+			return true, "no running work is left", nil
+		case time.Since(began) > patience:
+			return true, fmt.Sprintf("the time for it is over; %s is cut off", p.Work), nil
+		}
+		return false, p.Work + " is left", nil
+	})
+}
+
+func inService(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string, error) {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	return !p.OutOfService, "the device takes work", nil
+}
+
+func undrain(r *run, ctx context.Context, _ *store.Step) error {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.Undrain(ctx)
+}
+
+func inServiceNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	done, evidence, err := inService(r, ctx, s, true)
+	if err == nil && !done {
+		return "", final("the device does not take work though it was told to return to service")
+	}
+	return evidence, err
+}
+
+// Components.
+
+func componentThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+	if s.Plan.Text != "" { // a person switched it off and on; now it is waited for
+		return false, "", nil
+	}
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	v, ok := p.Components[s.Plan.Part]
+	return ok && v == s.Plan.Wants, fmt.Sprintf("%s is %s", s.Plan.Part, v), nil
+}
+
+func updateComponent(r *run, ctx context.Context, s *store.Step) error {
+	if s.Plan.File == nil { // the main image brings it: it comes by itself
+		return r.awaitComponent(ctx, s)
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.UpdateComponent(ctx, s.Plan.Part, s.Plan.File.Name, func(f float64) {
+		r.progress(ctx, s, f, "%s is being written, %.0f %%", s.Plan.Part, f*100)
+	})
+}
+
+// componentTaken: where a power cycle comes next, the old version still runs.
+func componentTaken(r *run, ctx context.Context, s *store.Step) (string, error) {
+	if r.cycledLater(s) {
+		return fmt.Sprintf("%s %s is taken; it takes effect when the power goes off and on", s.Plan.Part, s.Plan.Wants), nil
+	}
+	done, evidence, err := componentThere(r, ctx, s, true)
+	if err == nil && !done {
+		return "", final("%s should be %s after the update; %s", s.Plan.Part, s.Plan.Wants, evidence)
+	}
+	return evidence, err
+}
+
+func (r *run) cycledLater(s *store.Step) bool {
+	for _, st := range r.c.Steps {
+		if st.Plan.Number > s.Plan.Number && st.Plan.Hop == s.Plan.Hop && (st.Plan.Kind == change.PowerCycle && st.Plan.Part == s.Plan.Part || st.Plan.Kind == change.Restart && st.Plan.Number == s.Plan.Number+1) {
+			return true
+		}
+	}
+	return false
+}
+
+func powerCycle(r *run, ctx context.Context, s *store.Step) error {
+	if s.Plan.Text == "" {
+		c, err := r.connect(ctx)
+		if err != nil {
+			return err
+		}
+		if err := c.PowerCycle(ctx, s.Plan.Part); err != nil && device.KindOf(err) != device.Lost {
+			return err
+		}
+	}
+	return r.awaitComponent(ctx, s)
+}
+
+func (r *run) awaitComponent(ctx context.Context, s *store.Step) error {
+	return r.poll(ctx, s, func() (bool, string, error) {
+		p, err := r.portrait(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		v, ok := p.Components[s.Plan.Part]
+		if !ok {
+			v = "not there yet"
+		}
+		return v == s.Plan.Wants, fmt.Sprintf("%s is %s, %s is expected", s.Plan.Part, v, s.Plan.Wants), nil
+	})
+}
+
+// linkUp reports whether something accepts connections at an address.
+func linkUp(ctx context.Context, address string) (up bool, seen string) {
+	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return false, "nothing answers at " + address
+	}
+	_ = conn.Close()
+	return true, address + " accepts connections"
+}
