@@ -34,6 +34,11 @@ type Target struct {
 	RaiseTries int      // how many refused second passwords are risked; 0: 1, below 0: none
 	Dialect    *Dialect
 	Exchange   Exchange // nil: the device can neither send nor fetch
+	Console    string   // host:port of its console line; then that is spoken with, and nothing else
+	Via        *Target  // device that is signed in to first
+	Enter      string   // command on that device that opens a session into this one; "": its SSH passes the connection on
+	// Record hears what comes over a console line or out of a module, but for parts of backups. It may be nil.
+	Record func([]byte)
 	// Refused and Used hear of every sign-in and every second password that the device refused or took. They may be nil.
 	Refused func(in SignIn, second bool)
 	Used    func(in SignIn, second bool)
@@ -123,6 +128,8 @@ type Client struct {
 
 	tokenUsed bool
 	stop      func() bool
+	cutLine   func()  // of a console line or a module
+	parent    *Client // the device that is signed in to first
 }
 
 // dialTimeout bounds connecting and signing in together.
@@ -136,6 +143,18 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 	if len(t.SignIns) == 0 {
 		return nil, &Error{SignInRefused, t.Address, "sign in", "no credential is known that would let us in; add one with: verimorph credential add"}
 	}
+	if t.Console != "" && t.Via == nil {
+		return opened(c, c.dialConsole(ctx))
+	}
+	if t.Via != nil {
+		var err error
+		if c.parent, err = Dial(ctx, *t.Via); err != nil {
+			return nil, fmt.Errorf("on the way, at %s: %w", t.Via.Address, err)
+		}
+		if t.Enter != "" {
+			return opened(c, c.enter(ctx, c.parent))
+		}
+	}
 	for i := range t.SignIns {
 		err := c.dialWith(ctx, &t.SignIns[i])
 		if err == nil {
@@ -146,18 +165,28 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 			return c, nil
 		}
 		if KindOf(err) != SignInRefused {
+			c.closeParent()
 			return nil, err
 		}
 		c.tries++
 		c.refused(t.SignIns[i], false)
 		if c.tries >= max(t.Tries, 1) || i == len(t.SignIns)-1 {
 			if c.tries > 1 || len(t.SignIns) > 1 {
+				c.closeParent()
 				err = &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("%d of %d credentials were tried and refused, the last for user %q; more is not risked in one go", c.tries, len(t.SignIns), t.SignIns[i].User)}
 			}
 			return nil, err
 		}
 	}
 	panic("unreachable")
+}
+
+// opened is the connection when it was opened.
+func opened(c *Client, err error) (*Client, error) {
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 func (c *Client) refused(s SignIn, second bool) {
@@ -206,7 +235,11 @@ func (c *Client) dialWith(ctx context.Context, in *SignIn) error {
 	if known, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); t.HostKey != "" && err == nil && !t.AnyHostKey {
 		cfg.HostKeyAlgorithms = algorithms(known.Type()) // ask for the kind of key we know
 	}
-	raw, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", t.Address)
+	dial := (&net.Dialer{Timeout: dialTimeout}).DialContext
+	if c.parent != nil {
+		dial = c.parent.conn.DialContext
+	}
+	raw, err := dial(ctx, "tcp", t.Address)
 	if err != nil {
 		return &Error{Unreachable, t.Address, "connect", "nothing answers (" + strings.TrimPrefix(strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": "), "connect: ") + ")"}
 	}
@@ -246,23 +279,43 @@ func (c *Client) HostKey() string { return c.hostKey }
 
 // Close ends the connection.
 func (c *Client) Close() {
-	c.stop()
+	if c.stop != nil {
+		c.stop()
+	}
+	defer c.closeParent()
 	if c.term != nil {
 		c.term.close()
 	}
 	if c.files != nil {
 		_ = c.files.Close()
 	}
-	_ = c.conn.Close()
+	if c.conn != nil {
+		_ = c.conn.Close()
+	}
+}
+
+func (c *Client) closeParent() {
+	if c.parent != nil {
+		c.parent.Close()
+	}
 }
 
 // Cut breaks the connection from another goroutine: whatever waits for the device fails. Close is still to be called.
-func (c *Client) Cut() { _ = c.conn.Close() }
+func (c *Client) Cut() {
+	if c.cutLine != nil {
+		c.cutLine()
+		return
+	}
+	_ = c.conn.Close()
+}
 
 func (c *Client) query(ctx context.Context, q Query, args map[string]string, progress func(string)) (string, error) {
 	command, err := fill(q.Send, args)
 	if err != nil {
 		return "", &Error{NotUnderstood, c.t.Address, q.Send, err.Error()}
+	}
+	if c.term == nil && c.conn == nil {
+		return "", &Error{Lost, c.t.Address, q.Send, "the line ended"}
 	}
 	if c.term == nil {
 		if c.term, err = newSession(ctx, c.conn, c.t.Dialect, c.t.Address); err != nil {
@@ -311,8 +364,13 @@ func (c *Client) raise(ctx context.Context) error {
 	return nil
 }
 
-// SignedIn is what let us in.
-func (c *Client) SignedIn() SignIn { return *c.in }
+// SignedIn is what let us in; nothing is known of it when a console line was signed in already.
+func (c *Client) SignedIn() SignIn {
+	if c.in == nil {
+		return SignIn{}
+	}
+	return *c.in
+}
 
 // Portrait asks the device what it is.
 func (c *Client) Portrait(ctx context.Context) (*Portrait, error) {

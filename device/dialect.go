@@ -159,11 +159,11 @@ func (r *Reading) check() error {
 	types := []verify.Type{verify.Flag, verify.Number, verify.Text, verify.Set}
 	switch {
 	case r.Name == "" || r.Match.Regexp == nil || !slices.Contains(r.Match.SubexpNames(), "value") || !slices.Contains(rules, r.Expect.Rule):
-		return fmt.Errorf("reading %q needs a name, a match with a group named value, and an expect rule (%s)", r.Name, strings.Join(rules, ", "))
+		return fmt.Errorf("%s needs a name, a match with a group named value, and an expect rule (%s)", r.Name, strings.Join(rules, ", "))
 	case !slices.Contains(types, r.Type):
-		return fmt.Errorf("reading %q: type %q is none of flag, number, text, set", r.Name, r.Type)
+		return fmt.Errorf("%s: type %q is none of flag, number, text, set", r.Name, r.Type)
 	case r.Expect.Severity != verify.Fails && r.Expect.Severity != verify.Degrades:
-		return fmt.Errorf("reading %q: severity %q is neither %s nor %s", r.Name, r.Expect.Severity, verify.Fails, verify.Degrades)
+		return fmt.Errorf("%s: severity %q is neither %s nor %s", r.Name, r.Expect.Severity, verify.Fails, verify.Degrades)
 	}
 	_, err := r.wanted()
 	return err
@@ -187,7 +187,7 @@ func (r *Reading) wanted() (v verify.Value, err error) {
 		v.Text = r.Expect.Value
 	}
 	if err != nil {
-		err = fmt.Errorf("reading %q: %q is no %s", r.Name, r.Expect.Value, r.Type)
+		err = fmt.Errorf("%s: %q is no %s", r.Name, r.Expect.Value, r.Type)
 	}
 	return v, err
 }

@@ -34,7 +34,7 @@ const (
 
 var (
 	fetchWays = []string{BySFTP, BySCP, ByCLI, ByNETCONF, ByHTTP, PushSFTP, PushFTP, PushTFTP}
-	putWays   = []string{BySFTP, BySCP, ByNETCONF, ByHTTP, PullHTTP, PullTFTP}
+	putWays   = []string{BySFTP, BySCP, ByCLI, ByNETCONF, ByHTTP, PullHTTP, PullTFTP}
 )
 
 // A PartSource says how one part of a backup is fetched from a kind of device.
@@ -50,6 +50,7 @@ type PartSource struct {
 	Raised   bool    `yaml:"raised"`   // the command needs the privileged level
 	Wait     float64 `yaml:"wait"`     // seconds of silence allowed
 	Match    Pattern `yaml:"match"`    // of cli: group content is the part; the whole answer without it
+	Margin   string  `yaml:"margin"`   // of cli: what stands before each of its lines and is not part of it
 	Fields   Pattern `yaml:"fields"`   // of push: groups size and sha256 are what the device says it sent
 	Optional bool    `yaml:"optional"` // not every device has it: refused or not there is no lack
 	Restore  *Put    `yaml:"restore"`  // left out: it is kept, but not put back
@@ -64,6 +65,8 @@ type Put struct {
 	Wait    float64 `yaml:"wait"`
 	Save    bool    `yaml:"save"`    // the configuration has to be saved afterwards
 	Restart bool    `yaml:"restart"` // it takes effect with the next start
+	Ask     Pattern `yaml:"ask"`     // of cli: how it asks for the lines of the part
+	End     string  `yaml:"end"`     // of cli: the line that ends them
 	Remove  bool    `yaml:"remove"`  // what lies at path is to be removed afterwards
 }
 
@@ -103,6 +106,8 @@ func (d *Dialect) checkParts() error {
 			switch {
 			case !slices.Contains(putWays, r.By):
 				return wrong("restore: by %q is none of %s", r.By, strings.Join(putWays, ", "))
+			case r.By == ByCLI && (r.Send == "" || r.Ask.Regexp == nil || r.End == ""):
+				return wrong("restore: by cli needs send, ask and end")
 			case strings.HasPrefix(r.By, "pull-") && !strings.Contains(r.Send, "{url}"):
 				return wrong("restore: the command does not say {url}, where the device fetches it")
 			}
@@ -136,6 +141,9 @@ type Exchange interface {
 // returns the content and how it was proved.
 func (c *Client) FetchPart(ctx context.Context, p *PartSource) (data []byte, proof string, err error) {
 	doing := "fetch " + p.File
+	if c.term != nil {
+		defer c.term.heard.private(p.File)()
+	}
 	first, claim, err := c.fetchOnce(ctx, p)
 	if err != nil {
 		return nil, "", err
@@ -196,6 +204,15 @@ func (c *Client) ask(ctx context.Context, p *PartSource) ([]byte, error) {
 		}
 		text = g[max(p.Match.SubexpIndex("content"), 0)]
 	}
+	if p.Margin != "" {
+		var out strings.Builder
+		for _, l := range strings.SplitAfter(text, "\n") {
+			if l, ok := strings.CutPrefix(l, p.Margin); ok {
+				out.WriteString(l)
+			}
+		}
+		text = out.String()
+	}
 	return []byte(text), nil
 }
 
@@ -244,7 +261,12 @@ func (c *Client) PutPart(ctx context.Context, p *PartSource, data []byte) (err e
 		return &Error{Refused, c.t.Address, "put " + p.File, "this part cannot be put back on a device of this kind"}
 	}
 	args := map[string]string{"file": r.Path}
+	if c.term != nil {
+		defer c.term.heard.private(p.File)()
+	}
 	switch r.By {
+	case ByCLI:
+		return c.typePart(ctx, r, data)
 	case BySFTP:
 		err = c.writeFile(r.Path, data)
 	case BySCP:
@@ -276,6 +298,18 @@ func (c *Client) PutPart(ctx context.Context, p *PartSource, data []byte) (err e
 			err = e
 		}
 	}
+	return err
+}
+
+// typePart types a part line by line, as somebody at the console would.
+func (c *Client) typePart(ctx context.Context, r *Put, data []byte) error {
+	text := strings.TrimSuffix(string(data), "\n")
+	for _, l := range strings.Split(text, "\n") {
+		if l == r.End || strings.ContainsAny(l, "\r\x00\x03\x04") {
+			return &Error{Refused, c.t.Address, r.Send, fmt.Sprintf("the line %.40q cannot be typed", l)}
+		}
+	}
+	_, err := c.query(ctx, Query{Send: r.Send, Raised: r.Raised, Wait: r.Wait, Ask: r.Ask, Answer: strings.ReplaceAll(text, "\n", "\r") + "\r" + r.End}, nil, nil)
 	return err
 }
 

@@ -136,7 +136,7 @@ func TestPartsOfOtherMakers(t *testing.T) {
 			ln, err := net.Listen("tcp", fmt.Sprintf("127.62.9.%d:0", i+1))
 			require.NoError(t, err)
 			_ = ln.Close()
-			b, err := plainbox.Open(plainbox.Spec{Name: "box-1", Maker: c.maker, Model: c.model, Serial: "S7", Version: c.version, Address: ln.Addr().String(), User: "hand", Config: string(text)}, t.TempDir(), slog.New(slog.NewTextHandler(io.Discard, nil)))
+			b, err := plainbox.Open(plainbox.Spec{Name: "box-1", Maker: c.maker, Model: c.model, Serial: "S7", Version: c.version, Address: ln.Addr().String(), User: "hand", Config: string(text)}, t.TempDir(), 200, slog.New(slog.NewTextHandler(io.Discard, nil)))
 			require.NoError(t, err)
 			require.NoError(t, b.Start())
 			t.Cleanup(b.Stop)
@@ -146,7 +146,7 @@ func TestPartsOfOtherMakers(t *testing.T) {
 			p, err := d.Portrait(t.Context())
 			require.NoError(t, err)
 			assert.Equal(t, [3]string{c.maker, c.model, c.version}, [3]string{p.Maker, p.Model, p.Version})
-			assert.NotEmpty(t, target.Dialect.LacksForFirmware())
+			assert.Equal(t, c.maker == "Calderpath", len(target.Dialect.LacksForFirmware()) > 0)
 			for i := range target.Dialect.Backup {
 				part := &target.Dialect.Backup[i]
 				data, proof, err := d.FetchPart(t.Context(), part)
@@ -158,7 +158,7 @@ func TestPartsOfOtherMakers(t *testing.T) {
 				if part.Restore == nil {
 					continue
 				}
-				changed := strings.Replace(string(data), "1", "2", 1)
+				changed := strings.Replace(string(data), "4", "3", 1)
 				require.NoError(t, d.PutPart(t.Context(), part, []byte(changed)), part.Name)
 				again, _, err := d.FetchPart(t.Context(), part)
 				require.NoError(t, err)
@@ -228,7 +228,7 @@ func TestDialectsWithPartsThatCannotBe(t *testing.T) {
 		"- {part: a, title: T, kind: users, file: f, by: cli}":                                     "needs a command to send",
 		"- {part: a, title: T, kind: users, file: f, by: push-ftp, send: go}":                      "does not say {url}",
 		"- {part: a, title: T, kind: users, file: f, syntax: morse, by: sftp}":                     "syntax \"morse\"",
-		"- {part: a, title: T, kind: users, file: f, by: sftp, restore: {by: cli}}":                "restore: by \"cli\"",
+		"- {part: a, title: T, kind: users, file: f, by: sftp, restore: {by: cli}}":                "restore: by cli needs send",
 		"- {part: a, title: T, kind: users, file: f, by: sftp, restore: {by: pull-tftp, send: x}}": "restore: the command does not say {url}",
 	} {
 		_, err := ReadDialect([]byte(head + part + "\n"))

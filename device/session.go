@@ -23,6 +23,7 @@ type session struct {
 	rest    string // the begin of an escape sequence that is not complete yet
 	name    string // the prompt's name part, learnt at sign-in, so that output cannot pass for a prompt
 	raised  bool
+	heard   *tap
 }
 
 // quiet is how long a device may be silent when the dialect does not say.
@@ -51,22 +52,36 @@ func newSession(ctx context.Context, conn *ssh.Client, d *Dialect, address strin
 	if err := sess.Shell(); err != nil {
 		return nil, fail(err)
 	}
-	s := &session{d: d, address: address, in: in, out: make(chan []byte, 16), close: func() { _ = sess.Close() }}
+	s := newStream(d, address, in, out, func() { _ = sess.Close() })
+	if _, err := s.answer(ctx, "sign in", Query{}, nil); err != nil {
+		s.close()
+		return nil, err
+	}
+	if err := s.prepare(ctx); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// newStream makes a conversation of something that can be written and read; nothing is said yet.
+func newStream(d *Dialect, address string, in io.Writer, out io.Reader, end func()) *session {
 	done := make(chan struct{})
+	s := &session{d: d, address: address, in: in, out: make(chan []byte, 16), heard: &tap{}}
 	s.close = func() {
 		select {
 		case <-done:
 		default:
 			close(done)
 		}
-		_ = sess.Close()
+		end()
 	}
 	go func() {
 		defer close(s.out)
 		for {
-			b := make([]byte, 32<<10)
+			b := make([]byte, 4<<10)
 			n, err := out.Read(b)
 			if n > 0 {
+				s.heard.hear(b[:n])
 				select {
 				case s.out <- b[:n]:
 				case <-done:
@@ -78,17 +93,18 @@ func newSession(ctx context.Context, conn *ssh.Client, d *Dialect, address strin
 			}
 		}
 	}()
-	if _, err := s.answer(ctx, "sign in", Query{}, nil); err != nil {
-		s.close()
-		return nil, err
-	}
-	for _, c := range d.Setup {
+	return s
+}
+
+// prepare sends what the dialect wants first. A conversation in which that fails is closed.
+func (s *session) prepare(ctx context.Context) error {
+	for _, c := range s.d.Setup {
 		if _, err := s.run(ctx, Query{Send: c}, c, nil); err != nil {
 			s.close()
-			return nil, err
+			return err
 		}
 	}
-	return s, nil
+	return nil
 }
 
 // run sends a command and returns the answer without echo and prompt. A refusal becomes an *Error.

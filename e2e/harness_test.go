@@ -156,7 +156,7 @@ func (e *env) startFleet(boxes []box) {
 	name := filepath.Join(e.dir, "fleet.yaml")
 	require.NoError(e.t, os.WriteFile(name, data, 0o600))
 	require.NoError(e.t, os.Mkdir(filepath.Join(e.dir, "fleet"), 0o700))
-	e.fleet, err = simfleet.Load(name, filepath.Join(e.dir, "fleet"), e.factor, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	e.fleet, err = simfleet.Load(name, filepath.Join(e.dir, "fleet"), imageDir, e.factor, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(e.t, err)
 	require.NoError(e.t, e.fleet.Start())
 	e.t.Cleanup(e.fleet.Stop)

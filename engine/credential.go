@@ -188,6 +188,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		expect = runningVersion(d)
 	}
 	order(cs, expect)
+	var atLine []device.SignIn
 	for _, c := range cs {
 		s, err := openCredential(e.Vault, c)
 		if err != nil {
@@ -197,6 +198,8 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		switch c.Kind {
 		case KindPassword:
 			t.SignIns = append(t.SignIns, in)
+		case KindConsole:
+			atLine = append(atLine, in)
 		case KindKey:
 			if in.Key, err = s.signer(); err != nil {
 				return t, fmt.Errorf("%s: its key cannot be used", CredentialLabel(c.ID))
@@ -209,6 +212,22 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 				t.Token, t.TokenID = s.Token, c.ID
 			}
 		}
+	}
+	if d.Reach.Only || d.Reach.Enter != "" { // what is for the line comes first there; elsewhere it is not tried
+		t.SignIns = append(atLine, t.SignIns...)
+	}
+	if d.Reach.Only {
+		t.Console = d.Reach.Console
+	}
+	if d.Reach.Via != "" {
+		via, err := e.through(ctx, d, who, why)
+		if err != nil {
+			return t, err
+		}
+		t.Via, t.Enter = &via, d.Reach.Enter
+	}
+	if t.Console != "" || t.Enter != "" {
+		t.Record = e.recorder(context.WithoutCancel(ctx), d, who)
 	}
 	background := context.WithoutCancel(ctx)
 	record := func(err error) {
@@ -225,6 +244,22 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		record(e.Store.Audit(background, who, "credential used", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
 	}
 	return t, nil
+}
+
+// through is how to get to the device that stands before another one.
+func (e *Engine) through(ctx context.Context, d store.Device, who, why string) (device.Target, error) {
+	via, err := e.Store.Device(ctx, d.Reach.Via)
+	if errors.Is(err, store.ErrNotFound) {
+		return device.Target{}, fmt.Errorf("device %s is reached through %s, which is not in the fleet", d.Name, d.Reach.Via)
+	}
+	if err != nil {
+		return device.Target{}, err
+	}
+	t, err := e.target(ctx, via, "", who, fmt.Sprintf("on the way to %s, %s", d.Name, why))
+	if err == nil && via.HostKey == "" {
+		err = fmt.Errorf("the host key of %s is not known, and %s is reached through it; refresh it first", via.Name, d.Name)
+	}
+	return t, err
 }
 
 // runningVersion is what the device ran when somebody last looked.

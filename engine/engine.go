@@ -298,7 +298,7 @@ func (e *Engine) ask(ctx context.Context, d store.Device, by, why string) (_ con
 		cancel()
 		return nil, nil, nil, err
 	}
-	if d.HostKey == "" {
+	if d.HostKey == "" && c.HostKey() != "" {
 		if err := e.Store.PinHostKey(ctx, d.ID, c.HostKey()); err != nil {
 			c.Close()
 			cancel()

@@ -405,13 +405,13 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 	if err != nil {
 		return bootUnclear, "", err
 	}
-	if up, _ := linkUp(ctx, d.Address); !up {
+	if up, _ := linkUp(ctx, d.Address); !up && !d.Reach.Only && d.Reach.Via == "" {
 		return bootGone, "the device went down", ctx.Err() // when the context has ended, silence says nothing about the device
 	}
 	p, err := r.portrait(ctx)
 	switch k := device.KindOf(err); {
 	case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
-		if r.overConsole(d) { // the line is there, the device is not
+		if r.overConsole(d) { // what stands between is there, the device is not
 			return bootGone, "nothing comes over the console line", ctx.Err()
 		}
 		return bootUnclear, err.Error(), nil

@@ -432,6 +432,7 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	r.conn = conn
 	r.mu.Unlock()
 	switch {
+	case conn.HostKey() == "": // a console line has none
 	case d.HostKey == "":
 		err = r.e.Store.PinHostKey(ctx, d.ID, conn.HostKey())
 	case d.HostKey != conn.HostKey():
@@ -476,8 +477,8 @@ func (r *run) expectsHostKey(d store.Device) bool {
 	return false
 }
 
-// overConsole reports whether a device is spoken with over its console line.
-func (r *run) overConsole(d store.Device) bool { return d.Reach.Console != "" && d.Reach.Only }
+// overConsole reports whether a device is spoken with over a line or through another device: then its address says nothing.
+func (r *run) overConsole(d store.Device) bool { return d.Reach.Only || d.Reach.Via != "" }
 
 // device reads the device's record.
 func (r *run) device(ctx context.Context) (store.Device, error) {

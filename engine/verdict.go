@@ -290,8 +290,27 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		return nil, final("%w", err)
 	}
 	from, to := r.path.Hops[hop].From.String(), r.goal(s)
+	schema := r.e.schema(ctx, r.path.Model, to)
+	if schema == nil || r.e.schema(ctx, r.path.Model, from) == nil {
+		return nil, nil // nobody described this configuration; the readings speak
+	}
 	note := fmt.Sprintf("as it was in backup %d", b.ID)
-	if from != to && r.e.Library != nil {
+	last := len(r.path.Hops) - 1
+	switch work, err := r.hopWork(); {
+	case err != nil:
+		return nil, final("the record of what was put back cannot be read: %w", err)
+	case !s.Plan.Back && r.resets(last): // what should be there is what was put back
+		for _, p := range work.Hops[last] {
+			if p.Name != source.Name {
+				continue
+			}
+			data, err := r.e.Vault.Open(RestoreLabel(d.Name, p.Name), p.Sealed)
+			if err != nil {
+				return nil, final("what was put back cannot be read: %w", err)
+			}
+			text, note = string(data), p.Note
+		}
+	case from != to:
 		out, told, err := r.e.convert(ctx, b, b.File, text, r.path.Model, from, to)
 		if err != nil { // nobody can say what it should be: that is a doubt, not a fault
 			return []verify.Result{result(readConfig, "Configuration", verify.Degrades, false, "cannot be compared: %s", err)}, nil
@@ -305,10 +324,6 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 	now, _, err := c.FetchPart(ctx, source)
 	if err != nil {
 		return nil, err
-	}
-	schema := r.e.schema(ctx, r.path.Model, to)
-	if schema == nil {
-		schema = config.Simple(config.Syntax(source.Syntax), nil, nil)
 	}
 	want, bad1 := config.Parse(b.File, text, schema.Syntax)
 	have, bad2 := config.Parse(source.File, string(now), schema.Syntax)

@@ -2,11 +2,15 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"verimorph/core/change"
+	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
 )
@@ -45,6 +49,13 @@ func waitLink(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
+		if d.Reach.Only || d.Reach.Via != "" { // only signing in tells
+			_, err := r.connect(ctx)
+			if device.KindOf(err) == device.SignInRefused {
+				return true, "the device answers", nil
+			}
+			return err == nil, "the device answers", err
+		}
 		up, seen := linkUp(ctx, d.Address)
 		return up, seen, nil
 	})
@@ -79,7 +90,16 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 	})
 }
 
+// waitServices waits until the device says that its services are up, and for the parts that were well before: a line card may
+// need minutes more. Parts that are late when the expected time is over do not hold the change up; what comes next tells them.
 func waitServices(r *run, ctx context.Context, s *store.Step) error {
+	began := time.Now()
+	var before verify.Readings
+	if r.c.Readings != nil {
+		if err := json.Unmarshal(r.c.Readings, &before); err != nil {
+			return final("the readings from before the change cannot be read: %w", err)
+		}
+	}
 	return r.poll(ctx, s, func() (bool, string, error) {
 		p, err := r.portrait(ctx)
 		if err != nil {
@@ -88,7 +108,19 @@ func waitServices(r *run, ctx context.Context, s *store.Step) error {
 		if !p.ServicesReady {
 			return false, "the device says its services are starting", nil
 		}
-		return true, "the device says its services are ready", nil
+		var late []string
+		for _, part := range p.Parts {
+			if !part.Good && slices.Contains(before[readParts].Set, part.Name) {
+				late = append(late, part.Name+" is "+part.State)
+			}
+		}
+		switch {
+		case len(late) == 0:
+			return true, "the device says its services are ready", nil
+		case time.Since(began).Seconds() > max(s.Plan.Expect.High, s.Plan.Expect.Limit/2):
+			return true, "the device says its services are ready, but " + strings.Join(late, ", "), nil
+		}
+		return false, "services are ready; " + strings.Join(late, ", "), nil
 	})
 }
 

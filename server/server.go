@@ -68,7 +68,9 @@ const (
 // New prepares a server. Run must be called for live events.
 func New(c Config) *Server {
 	s := &Server{Config: c, hub: newHub(), metrics: newMetrics(c.Store)}
-	c.Engine.Worked = s.worked
+	if c.Engine != nil {
+		c.Engine.Worked = s.worked
+	}
 	return s
 }
 

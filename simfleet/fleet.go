@@ -49,6 +49,8 @@ type Device struct {
 	Files    map[string]int64          `yaml:"files"`
 	Config   string                    `yaml:"config"` // file name, relative to the fleet file
 	Sessions int                       `yaml:"sessions"`
+	Line     string                    `yaml:"line,omitempty"`      // host:port of its console line
+	LineOnly bool                      `yaml:"line-only,omitempty"` // it has no other side
 	Faults   map[string]tarnholm.Fault `yaml:"faults"`
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
@@ -63,8 +65,9 @@ type Fleet struct {
 	site  *releasesite.Site // nil: none
 }
 
-// Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start.
-func Load(name, state string, factor float64, log *slog.Logger) (*Fleet, error) {
+// Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start. medium is
+// the folder with the images that a card holds when somebody puts one in.
+func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet, error) {
 	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
@@ -88,10 +91,16 @@ func Load(name, state string, factor float64, log *slog.Logger) (*Fleet, error) 
 			return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
 		}
 		if dev.Maker != "Tarnholm" {
-			b, err := plainbox.Open(plainbox.Spec{Name: dev.Name, Maker: dev.Maker, Model: dev.Model, Serial: dev.Serial, Version: dev.Version, Address: dev.Address, User: dev.User, Password: dev.Password, Config: string(config)},
-				filepath.Join(state, dev.Name), log)
+			b, err := plainbox.Open(plainbox.Spec{Name: dev.Name, Maker: dev.Maker, Model: dev.Model, Serial: dev.Serial, Version: dev.Version, Older: dev.Idle, OlderPasswords: dev.OlderPasswords,
+				Address: dev.Address, Line: dev.Line, LineOnly: dev.LineOnly, User: dev.User, Password: dev.Password, Config: string(config), MediumDir: medium},
+				filepath.Join(state, dev.Name), factor, log)
 			if err != nil {
 				return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
+			}
+			for fault, v := range dev.Faults {
+				if err := b.Arm(fault, plainbox.Fault{Value: v.Value, Times: v.Times}); err != nil {
+					return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
+				}
 			}
 			f.plain = append(f.plain, b)
 			continue
@@ -134,6 +143,8 @@ func (f *Fleet) Start() error {
 		}
 		a := tarnholm.Access{Name: b.Name, Address: b.Address, User: b.User}
 		a.Password, a.Token, a.Web, a.HostKey, a.Dialect = b.Ways()
+		a.OlderVersion, a.OlderPassword, a.Plate = b.OlderWay()
+		a.Line, a.LineOnly = b.Line, b.LineOnly
 		all = append(all, a)
 	}
 	data, err := json.MarshalIndent(all, "", " ")
@@ -182,7 +193,7 @@ func (f *Fleet) Stop() {
 	}
 }
 
-// Plain returns one of the boxes whose firmware is not simulated, or nil.
+// Plain returns one of the boxes that are no firewalls, or nil.
 func (f *Fleet) Plain(name string) *plainbox.Box {
 	for _, b := range f.plain {
 		if b.Name == name {
@@ -210,11 +221,10 @@ func (f *Fleet) Handler() http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(all)
 	})
-	act := func(do func(*tarnholm.Box, *http.Request) error) http.HandlerFunc {
+	act := func(do func(simulated, *http.Request) error) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
-			b := f.boxes[r.PathValue("name")]
-			err := fmt.Errorf("no device %q; known: %s", r.PathValue("name"), strings.Join(f.order, ", "))
-			if b != nil {
+			err := fmt.Errorf("no device %q; known: %s", r.PathValue("name"), strings.Join(f.allNames(), ", "))
+			if b := f.any(r.PathValue("name")); b != nil {
 				err = do(b, r)
 			}
 			if err != nil {
@@ -222,14 +232,22 @@ func (f *Fleet) Handler() http.Handler {
 			}
 		}
 	}
-	mux.HandleFunc("POST /devices/{name}/faults/{fault}", act(func(b *tarnholm.Box, r *http.Request) error {
-		var fault tarnholm.Fault
+	mux.HandleFunc("GET /simulation", func(w http.ResponseWriter, r *http.Request) {
+		var all []Simulated
+		for _, n := range f.allNames() {
+			all = append(all, f.any(n).simulated())
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(all)
+	})
+	mux.HandleFunc("POST /devices/{name}/faults/{fault}", act(func(b simulated, r *http.Request) error {
+		var fault Fault
 		if err := json.NewDecoder(r.Body).Decode(&fault); err != nil {
 			return errors.New("the body must be {\"value\": N, \"times\": N}")
 		}
-		return b.Arm(r.PathValue("fault"), fault)
+		return b.arm(r.PathValue("fault"), fault)
 	}))
-	mux.HandleFunc("DELETE /devices/{name}/faults/{fault}", act(func(b *tarnholm.Box, r *http.Request) error {
+	mux.HandleFunc("DELETE /devices/{name}/faults/{fault}", act(func(b simulated, r *http.Request) error {
 		return b.Heal(r.PathValue("fault"))
 	}))
 	mux.HandleFunc("/site/faults/{fault}", func(w http.ResponseWriter, r *http.Request) {
@@ -248,6 +266,6 @@ func (f *Fleet) Handler() http.Handler {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 		}
 	})
-	mux.HandleFunc("POST /devices/{name}/reset", act(func(b *tarnholm.Box, _ *http.Request) error { return b.Reset() }))
+	mux.HandleFunc("POST /devices/{name}/reset", act(func(b simulated, _ *http.Request) error { return b.Reset() }))
 	return mux
 }

@@ -28,7 +28,7 @@ func load(t *testing.T, text string) (*Fleet, string, error) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.cfg"), []byte("box\n  secret {{random}}\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "f.yaml"), []byte(text), 0o600))
-	f, err := Load(filepath.Join(dir, "f.yaml"), filepath.Join(dir, "state"), 100, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	f, err := Load(filepath.Join(dir, "f.yaml"), filepath.Join(dir, "state"), "", 100, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	return f, dir, err
 }
 
@@ -71,7 +71,7 @@ func TestFleetFileErrors(t *testing.T) {
 		_, _, err := load(t, strings.Replace(fleetFile, c[0], c[1], 1))
 		assert.ErrorContains(t, err, c[2], name)
 	}
-	_, err := Load("nowhere.yaml", t.TempDir(), 1, slog.Default())
+	_, err := Load("nowhere.yaml", t.TempDir(), "", 1, slog.Default())
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
@@ -113,7 +113,7 @@ func TestTheReleaseSiteOfAFleet(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "fleet.yaml")
 	require.NoError(t, os.WriteFile(name, []byte("format: "+Format+"\ndevices: []\n"), 0o600))
-	f, err := Load(name, dir, 1, slog.New(slog.DiscardHandler))
+	f, err := Load(name, dir, "", 1, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	control := httptest.NewServer(f.Handler())
 	defer control.Close()

@@ -153,7 +153,7 @@ func run(ctx context.Context) error {
 	}
 	defer fleet.stop()
 	daemon := func() (*child, error) {
-		return launch("verimorphd", []string{"VERIMORPH_DATABASE_URL=" + url}, "bin/verimorphd", "-time-factor", factor(), "-first-user", firstUser,
+		return launch("verimorphd", []string{"VERIMORPH_DATABASE_URL=" + url}, "bin/verimorphd", "-time-factor", factor(), "-first-user", firstUser, "-simulation", "http://127.0.0.1:8425",
 			"-receive-sftp", "127.0.0.1:8430", "-receive-ftp", "127.0.0.1:8431", "-receive-tftp", "127.0.0.1:8432")
 	}
 	d, err := daemon()
@@ -334,7 +334,7 @@ func loadSite(ctx context.Context) error {
 
 // kept says which images the demo brings along; what else a change needs is fetched from the release site.
 func kept(file string) bool {
-	return strings.HasPrefix(file, "th") && !strings.Contains(file, "-5.4.2") || file == "sg5-3.8.4.img" || file == "l24-11.2.5.pkg"
+	return strings.HasPrefix(file, "th") && !strings.Contains(file, "-5.4.2") || file == "sg5-3.8.4.img" || file == "l24-11.2.5.pkg" || strings.HasPrefix(file, "rc6-") || strings.HasPrefix(file, "tg1-")
 }
 
 func loadImages(ctx context.Context) error {
@@ -361,13 +361,15 @@ func loadImages(ctx context.Context) error {
 
 // sites says where the demo's devices stand, and which of them fetch their images themselves.
 var sites = map[string][2]string{
-	"hollen-fw1":    {"Pier Hollen", "sftp"},
-	"brattsund-fw1": {"Pier Brattsund", "http"},
-	"vesterkai-fw1": {"Vesterkai terminal", "sftp"},
-	"gullnes-fw1":   {"Gullnes", "http"},
-	"control-sg1":   {"Control room", "sftp"},
-	"tern-rt1":      {"MV Tern", "sftp"},
-	"marrow-ramp1":  {"Marrow Holm", "sftp"},
+	"hollen-fw1":      {"Pier Hollen", "sftp"},
+	"brattsund-fw1":   {"Pier Brattsund", "http"},
+	"vesterkai-fw1":   {"Vesterkai terminal", "sftp"},
+	"gullnes-fw1":     {"Gullnes", "http"},
+	"control-sg1":     {"Control room", "http"},
+	"tern-rt1":        {"MV Tern", "sftp"},
+	"marrow-ramp1":    {"Marrow Holm", "tftp"},
+	"marrow-gauge1":   {"Marrow Holm", "sftp"},
+	"vesterkai-core1": {"Vesterkai terminal", "pull-sftp"},
 }
 
 func loadDevices(ctx context.Context) error {
@@ -377,6 +379,8 @@ func loadDevices(ctx context.Context) error {
 	}
 	var boxes []struct {
 		Name, Address, User, Password, Watchword, HostKey, Dialect, Web, Token string
+		Plate, Line                                                            string
+		LineOnly                                                               bool
 		OlderVersion, OlderPassword, OlderWatchword                            string
 	}
 	if err := json.Unmarshal(data, &boxes); err != nil {
@@ -395,11 +399,21 @@ func loadDevices(ctx context.Context) error {
 		if has[b.Name] { // the boxes may have been unpacked anew
 			err = client(ctx, passwords, "device", "credentials", b.Name, "-user", b.User)
 		} else {
-			err = client(ctx, passwords, "device", "add", b.Name, "-site", sites[b.Name][0], "-transfer", sites[b.Name][1],
-				"-address", b.Address, "-dialect", b.Dialect, "-user", b.User, "-host-key", b.HostKey, "-web", b.Web)
+			add := []string{"device", "add", b.Name, "-site", sites[b.Name][0], "-transfer", sites[b.Name][1], "-dialect", b.Dialect, "-user", b.User, "-web", b.Web}
+			if b.LineOnly {
+				add = append(add, "-address", b.Line, "-console", b.Line, "-console-only")
+			} else {
+				add = append(add, "-address", b.Address, "-host-key", b.HostKey)
+			}
+			err = client(ctx, passwords, add...)
 			if err == nil && b.OlderVersion != "" { // the installation in the other slot has passwords of its own
-				err = errors.Join(client(ctx, b.OlderPassword+"\n", "credential", "add", "-device", b.Name, "-user", b.User, "-versions", b.OlderVersion),
-					client(ctx, b.OlderWatchword+"\n", "credential", "add", "-device", b.Name, "-kind", "privileged", "-versions", b.OlderVersion))
+				err = client(ctx, b.OlderPassword+"\n", "credential", "add", "-device", b.Name, "-user", b.User, "-versions", b.OlderVersion)
+			}
+			if err == nil && b.OlderWatchword != "" {
+				err = client(ctx, b.OlderWatchword+"\n", "credential", "add", "-device", b.Name, "-kind", "privileged", "-versions", b.OlderVersion)
+			}
+			if err == nil && b.Plate != "" { // an update brings the password on its plate back
+				err = client(ctx, b.Plate+"\n", "credential", "add", "-device", b.Name, "-user", b.User)
 			}
 		}
 		if err != nil {

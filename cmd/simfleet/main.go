@@ -57,13 +57,13 @@ func run(verb string, args []string) error {
 	control := fs.String("control", "127.0.0.1:8425", "address of the fleet's control")
 	folder := fs.String("catalogue", "demo/catalog", "catalogue folder")
 	site := fs.String("site", "", "address of the makers' release site; left out: none")
-	out := fs.String("out", ".data/images", "folder for images")
+	out := fs.String("out", ".data/images", "folder for images; also what a card holds that somebody puts into a box")
 	_ = fs.Parse(args)
 	a := append(fs.Args(), "", "", "", "", "")
 	device := "http://" + *control + "/devices/" + a[0]
 	switch verb {
 	case "run":
-		return serve(*fleet, *state, *factor, *control, *site, *folder)
+		return serve(*fleet, *state, *out, *factor, *control, *site, *folder)
 	case "images":
 		c, found := catalog.ReadDir(os.DirFS(*folder))
 		if len(found.Errors()) > 0 {
@@ -75,7 +75,7 @@ func run(verb string, args []string) error {
 		}
 		return err
 	case "status":
-		return call("GET", "http://"+*control+"/devices", nil)
+		return call("GET", "http://"+*control+"/simulation", nil)
 	case "fault":
 		var f tarnholm.Fault
 		f.Value, _ = strconv.ParseInt(a[2], 10, 64)
@@ -99,13 +99,13 @@ func run(verb string, args []string) error {
 	return fmt.Errorf("%q is not known\n\n%s", verb, usage)
 }
 
-func serve(file, state string, factor float64, control, site, folder string) error {
+func serve(file, state, medium string, factor float64, control, site, folder string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if factor <= 0 {
 		return fmt.Errorf("-factor must be above 0")
 	}
-	f, err := simfleet.Load(file, state, factor, slog.New(slog.NewTextHandler(os.Stdout, nil)))
+	f, err := simfleet.Load(file, state, medium, factor, slog.New(slog.NewTextHandler(os.Stdout, nil)))
 	if err != nil {
 		return err
 	}

@@ -1,26 +1,24 @@
-// Package plainbox simulates boxes that can be asked what they are, and that give and take the parts of a backup, each
-// maker in its own way: over NETCONF, over HTTP with a token, or by sending and fetching files over FTP and TFTP. Their
-// firmware does not change here. A box keeps its parts on disk.
+// Package plainbox simulates boxes of several makers: what they are, how they give and take the parts of a backup (over
+// NETCONF, over HTTP with a token, by sending and fetching files over FTP and TFTP, or typed at the console line), and how
+// their firmware changes: in areas of which one is started, or in place with a return to the factory state. A box keeps
+// everything on disk, takes its own time for it, and goes wrong as its faults say.
 //
 // Everything a box says is invented; nothing here is shared with the code that talks to boxes.
 package plainbox
 
 import (
 	"bufio"
-	"bytes"
-	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
-	"encoding/pem"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -28,76 +26,67 @@ import (
 	"sync"
 	"time"
 
-	"github.com/pin/tftp/v3"
 	"golang.org/x/crypto/ssh"
-
-	"verimorph/simfleet/send"
 )
-
-// A Manner is how the boxes of a maker behave.
-type Manner struct {
-	Dialect string
-	prompt  string // %s is the name
-	who     string // asks what the box is
-	give    string // verb that sends a part: VERB NAME ADDRESS
-	take    string // verb that fetches one; "": none
-	no      string // how a refusal begins
-	main    string // name of the configuration among its parts
-	netconf bool
-	web     bool
-	parts   func(name, serial string) map[string]string
-}
-
-// Manners are the makers that are simulated here.
-var Manners = map[string]Manner{
-	"Brackmoor": {Dialect: "brackmoor", prompt: "(%s) > ", who: "self", give: "hand", no: "cannot", main: "gateway.json", web: true, parts: func(name, serial string) map[string]string {
-		return map[string]string{"accounts.json": fmt.Sprintf("{\"accounts\": [{\"name\": \"keeper\", \"word\": %q}]}\n", random()), "rights.json": fmt.Sprintf("{\"serial\": %q, \"services\": 40}\n", serial), "whole.bin": strings.Repeat("brackmoor whole "+name+"\n", 3000)}
-	}},
-	"Calderpath": {Dialect: "calderpath", prompt: "%s:: ", who: "identity", give: "post", no: "! ", main: "running", netconf: true, parts: func(string, string) map[string]string {
-		return map[string]string{"keys.store": "key ring " + random() + random() + "\n"}
-	}},
-	"Pellworth": {Dialect: "pellworth", prompt: "%s ? ", who: "plate", give: "out", take: "in", no: "bad: ", main: "ramp.ini", parts: func(string, string) map[string]string {
-		return map[string]string{"marks.map": "lower 0\nupper 8200\npark 400\n"}
-	}},
-}
 
 // A Spec says what a box is.
 type Spec struct {
 	Name, Maker, Model, Serial, Version string
+	Older                               string // version in the other area; "" is empty
+	OlderPasswords                      bool   // it has a password of its own
 	Address                             string // host:port of its SSH side
+	Line                                string // host:port of its console line; "": none
+	LineOnly                            bool   // it has no other side
 	User, Password, Config              string
+	MediumDir                           string // what a card holds that somebody puts in
 }
 
 // A Box is one simulated box.
 type Box struct {
 	Spec
-	m    Manner
-	dir  string
-	log  *slog.Logger
-	ln   net.Listener
-	web  *http.Server
-	at   string // of the web side
-	mu   sync.Mutex
-	st   state
-	done chan struct{}
+	m      Manner
+	dir    string
+	factor float64
+	log    *slog.Logger
+	ln     net.Listener
+	line   net.Listener
+	web    *http.Server
+	at     string // of the web side
+	mu     sync.Mutex
+	st     state
+	conns  map[net.Conn]bool
+	done   chan struct{}
 }
 
 type state struct {
 	HostKey, Password, Token string
+	Plate                    string // password of the factory state
 	Parts                    map[string]string
 	Started                  time.Time
+
+	Areas               []area
+	Running, Next, Once int // Once is -1 when none is chosen
+	BootAt              time.Time
+	Boots, Installs     int
+	Components, Pending map[string]string
+	CycledAt            time.Time
+	Variables           map[string]string
+	Resting             bool
+	RestAt              time.Time
+	Medium              bool
+	Faults              map[string]Fault
 }
 
 func random() string { return strings.ToLower(rand.Text()[:16]) }
 
-// Open loads a box from its folder, or makes a new one there.
-func Open(spec Spec, dir string, log *slog.Logger) (*Box, error) {
-	m, ok := Manners[spec.Maker]
+// Open loads a box from its folder, or makes a new one there. Time runs factor times faster.
+func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error) {
+	m, ok := MannerOf(spec)
 	if !ok {
-		return nil, fmt.Errorf("no simulation for maker %q", spec.Maker)
+		return nil, fmt.Errorf("no simulation for %s %s", spec.Maker, spec.Model)
 	}
-	b := &Box{Spec: spec, m: m, dir: dir, log: log.With("box", spec.Name), done: make(chan struct{})}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	b := &Box{Spec: spec, m: m, dir: dir, factor: max(factor, 1), log: log.With("box", spec.Name), conns: map[net.Conn]bool{}, done: make(chan struct{})}
+	if err := os.MkdirAll(filepath.Join(dir, "files"), 0o700); err != nil {
 		return nil, err
 	}
 	data, err := os.ReadFile(b.file())
@@ -107,7 +96,18 @@ func Open(spec Spec, dir string, log *slog.Logger) (*Box, error) {
 	if err != nil {
 		return nil, err
 	}
-	return b, json.Unmarshal(data, &b.st)
+	if err := json.Unmarshal(data, &b.st); err != nil {
+		return nil, fmt.Errorf("%s: %w", b.file(), err)
+	}
+	if b.st.Areas == nil { // made before the firmware of such boxes could change
+		b.unpackFirmware()
+	}
+	for i, a := range b.st.Areas {
+		if a.State == "writing" { // the power went while it was written
+			b.st.Areas[i].State = "broken"
+		}
+	}
+	return b, b.save()
 }
 
 func (b *Box) file() string { return filepath.Join(b.dir, "state.json") }
@@ -117,22 +117,38 @@ func (b *Box) Reset() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.st.HostKey == "" {
-		_, key, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return err
-		}
-		block, err := ssh.MarshalPrivateKey(key, "")
-		if err != nil {
-			return err
-		}
-		b.st.HostKey, b.st.Token, b.st.Password = string(pem.EncodeToMemory(block)), random(), b.Password
+		b.st.HostKey, b.st.Token, b.st.Plate, b.st.Password = newHostKey(), random(), random(), b.Password
 		if b.st.Password == "" {
 			b.st.Password = random()
 		}
 	}
 	b.st.Parts, b.st.Started = b.m.parts(b.Name, b.Serial), time.Now().Add(-time.Hour)
 	b.st.Parts[b.m.main] = strings.ReplaceAll(b.Config, "{{random}}", random())
+	b.unpackFirmware()
+	if err := errors.Join(os.RemoveAll(filepath.Join(b.dir, "files")), os.MkdirAll(filepath.Join(b.dir, "files"), 0o700)); err != nil {
+		return err
+	}
 	return b.save()
+}
+
+// unpackFirmware gives the box its first installations.
+func (b *Box) unpackFirmware() {
+	t := &b.m.fw
+	b.st.Areas = []area{{Version: b.Version, State: "good"}}
+	for i := 1; i < t.areas; i++ {
+		a := area{State: "empty"}
+		if b.Older != "" && i == 1 {
+			a = area{Version: b.Older, State: "good", Config: b.st.Parts[b.m.main]}
+			if b.OlderPasswords {
+				a.Password = random()
+			}
+		}
+		b.st.Areas = append(b.st.Areas, a)
+	}
+	b.st.Running, b.st.Next, b.st.Once = 0, 0, -1
+	b.st.BootAt, b.st.Boots, b.st.Installs = time.Now().Add(-10*time.Hour), 1, 0
+	b.st.Components, b.st.Variables = maps.Clone(t.components), maps.Clone(t.variables)
+	b.st.Pending, b.st.Faults, b.st.Resting, b.st.Medium = map[string]string{}, map[string]Fault{}, false, false
 }
 
 func (b *Box) save() error {
@@ -172,43 +188,131 @@ func (b *Box) Ways() (password, token, web, hostKey, dialect string) {
 	return b.st.Password, b.st.Token, b.at, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key.PublicKey()))), b.m.Dialect
 }
 
-// Start begins to answer: SSH on its address, and the web side on the next port.
+// OlderWay returns the version in an area that has a password of its own, and that password; "" when there is none. Plate is the
+// password of the factory state.
+func (b *Box) OlderWay() (version, password, plate string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for i, a := range b.st.Areas {
+		if i != b.st.Running && a.Password != "" {
+			version, password = a.Version, a.Password
+		}
+	}
+	if b.m.fw.reset {
+		plate = b.st.Plate
+	}
+	return version, password, plate
+}
+
+// Start begins to answer: SSH on its address, the web side on the next port, and its console line. While the box is off,
+// nothing answers at its addresses but the line.
 func (b *Box) Start() (err error) {
-	if b.ln, err = net.Listen("tcp", b.Address); err != nil {
-		return fmt.Errorf("box %s: %w", b.Name, err)
+	if b.Line != "" {
+		if b.line, err = net.Listen("tcp", b.Line); err != nil {
+			return fmt.Errorf("box %s: %w", b.Name, err)
+		}
+		go b.attend()
+	}
+	if b.LineOnly {
+		return nil
 	}
 	if b.m.web {
 		host, port, _ := net.SplitHostPort(b.Address)
 		n, _ := strconv.Atoi(port)
 		ln, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(n+1)))
 		if err != nil {
-			_ = b.ln.Close()
 			return fmt.Errorf("box %s: %w", b.Name, err)
 		}
 		b.at = "http://" + ln.Addr().String()
 		b.web = &http.Server{Handler: http.HandlerFunc(b.answer), ReadHeaderTimeout: 5 * time.Second}
 		go func() { _ = b.web.Serve(ln) }()
 	}
-	go func() {
-		for {
-			c, err := b.ln.Accept()
-			if err != nil {
-				return
-			}
-			go b.serve(c)
+	if err := b.door(); err != nil {
+		return err
+	}
+	go b.tend()
+	return nil
+}
+
+// tend opens and closes the box's address as it comes up and goes down.
+func (b *Box) tend() {
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-b.done:
+			return
+		case <-tick.C:
 		}
-	}()
+		if err := b.door(); err != nil {
+			b.log.Error("cannot open the address again", "err", err)
+		}
+	}
+}
+
+func (b *Box) door() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	select {
+	case <-b.done:
+		return nil
+	default:
+	}
+	up := b.phase() >= linkUp
+	switch {
+	case up && b.ln == nil:
+		ln, err := net.Listen("tcp", b.Address)
+		if err != nil {
+			return fmt.Errorf("box %s: %w", b.Name, err)
+		}
+		b.ln = ln
+		go func() {
+			for {
+				c, err := ln.Accept()
+				if err != nil {
+					return
+				}
+				go b.serve(c)
+			}
+		}()
+	case !up && b.ln != nil:
+		_ = b.ln.Close()
+		b.ln = nil
+	}
 	return nil
 }
 
 // Stop cuts every connection.
 func (b *Box) Stop() {
-	close(b.done)
-	if b.ln != nil {
-		_ = b.ln.Close()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	select {
+	case <-b.done:
+		return
+	default:
+		close(b.done)
+	}
+	for _, ln := range []net.Listener{b.ln, b.line} {
+		if ln != nil {
+			_ = ln.Close()
+		}
 	}
 	if b.web != nil {
 		_ = b.web.Close()
+	}
+	for c := range b.conns {
+		_ = c.Close()
+	}
+}
+
+// hold keeps a connection in mind, so that a restart ends it.
+func (b *Box) hold(c net.Conn, on bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if on {
+		b.conns[c] = true
+	} else {
+		delete(b.conns, c)
 	}
 }
 
@@ -216,6 +320,10 @@ func (b *Box) Stop() {
 func (b *Box) answer(w http.ResponseWriter, r *http.Request) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if b.phase() < loginUp {
+		http.Error(w, "starting", http.StatusServiceUnavailable)
+		return
+	}
 	if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+b.st.Token)) != 1 {
 		http.Error(w, "no", http.StatusUnauthorized)
 		return
@@ -241,7 +349,19 @@ func (b *Box) answer(w http.ResponseWriter, r *http.Request) {
 
 func (b *Box) serve(c net.Conn) {
 	defer c.Close()
-	go func() { <-b.done; _ = c.Close() }()
+	b.hold(c, true)
+	defer b.hold(c, false)
+	b.mu.Lock()
+	_, mute := b.st.Faults[Mute]
+	early := b.phase() < loginUp
+	b.mu.Unlock()
+	if early {
+		return
+	}
+	if mute {
+		<-b.done
+		return
+	}
 	cfg := &ssh.ServerConfig{MaxAuthTries: 3, PasswordCallback: func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
@@ -282,72 +402,6 @@ func (b *Box) serve(c net.Conn) {
 			}
 		}()
 	}
-}
-
-func (b *Box) shell(ch ssh.Channel) {
-	defer ch.Close()
-	in := bufio.NewReader(ch)
-	for {
-		fmt.Fprintf(ch, "\r\n"+b.m.prompt, b.Name)
-		line, err := in.ReadString('\r')
-		if err != nil {
-			return
-		}
-		line = strings.TrimRight(line, "\r")
-		fmt.Fprintf(ch, "%s\r\n", line) // echo
-		words := strings.Fields(line)
-		if len(words) == 0 {
-			continue
-		}
-		if err := b.obey(ch, words); err != nil {
-			fmt.Fprintf(ch, "%s%s\r\n", b.m.no, err)
-		}
-	}
-}
-
-func (b *Box) obey(w io.Writer, words []string) error {
-	switch {
-	case words[0] == b.m.who && len(words) == 1:
-		b.mu.Lock()
-		started := b.st.Started
-		b.mu.Unlock()
-		for _, f := range [][2]string{{"name", b.Name}, {"maker", b.Maker}, {"model", b.Model}, {"serial", b.Serial}, {"release", b.Version}, {"since", started.UTC().Format(time.RFC3339)}} {
-			fmt.Fprintf(w, "%s: %s\r\n", f[0], f[1])
-		}
-		return nil
-	case words[0] == b.m.give && len(words) == 3:
-		b.mu.Lock()
-		text, ok := b.st.Parts[words[1]]
-		b.mu.Unlock()
-		u, err := url.Parse(words[2])
-		if !ok || err != nil {
-			return errors.New("what, and where to?")
-		}
-		if err := send.To(u, []byte(text), "ftp", "tftp"); err != nil {
-			return fmt.Errorf("it does not go there: %w", err)
-		}
-		fmt.Fprintf(w, "%d bytes are out\r\n", len(text))
-		return nil
-	case b.m.take != "" && words[0] == b.m.take && len(words) == 3:
-		u, err := url.Parse(words[2])
-		if err != nil || u.Scheme != "tftp" {
-			return errors.New("where from?")
-		}
-		c, err := tftp.NewClient(u.Host)
-		if err != nil {
-			return err
-		}
-		from, err := c.Receive(strings.TrimPrefix(u.Path, "/"), "octet")
-		if err != nil {
-			return err
-		}
-		var data bytes.Buffer
-		if _, err := from.WriteTo(&data); err != nil {
-			return err
-		}
-		return b.Change(words[1], data.String())
-	}
-	return fmt.Errorf("%q means nothing here", words[0])
 }
 
 // netconf answers get-config and edit-config of the running datastore (RFC 6241), with chunks when both sides can

@@ -61,6 +61,9 @@ func (b *Box) phase() phase {
 // restart boots into the next slot. Every connection ends; the running configuration is what the slot has saved.
 func (b *Box) restart() {
 	b.mu.Lock()
+	if b.hit(OldSlot) {
+		b.st.Next = b.st.Running
+	}
 	from, to := b.st.Slots[b.st.Running], b.st.Slots[b.st.Next]
 	if to.Fresh {
 		config, lost := convert(from.Config, from.Wrote, to.Version)

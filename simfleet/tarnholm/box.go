@@ -156,6 +156,9 @@ func (b *Box) Reset() error {
 	return b.save()
 }
 
+// Model is the box's model.
+func (b *Box) Model() string { return b.spec.Model }
+
 func (b *Box) stateFile() string { return filepath.Join(b.dir, "state.json") }
 func (b *Box) onFlash(name string) string {
 	return filepath.Join(b.dir, "flash", filepath.Base(name))
@@ -200,6 +203,11 @@ type Access struct {
 	// Of boxes with a web side.
 	Web   string `yaml:"web,omitempty" json:"web,omitempty"`
 	Token string `yaml:"token,omitempty" json:"token,omitempty"`
+	// Password of the factory state, of boxes that return to it.
+	Plate string `yaml:"plate,omitempty" json:"plate,omitempty"`
+	// Console line.
+	Line     string `yaml:"line,omitempty" json:"line,omitempty"`
+	LineOnly bool   `yaml:"line-only,omitempty" json:"lineOnly,omitempty"`
 	// How to speak with it.
 	Dialect string `yaml:"dialect" json:"dialect"`
 }

@@ -22,11 +22,22 @@ const (
 	EmptyParts       = "empty-parts"       // a part of the box is read as nothing
 	SendsNothing     = "sends-nothing"     // it says it has sent a part, and has not
 	SendsHalf        = "sends-half"        // it sends half of a part and says nothing about it
+	OldSlot          = "old-slot"          // the next restart is from the old slot again
 	LockAccount      = "lock-account"      // the account is locked after Value refused sign-ins in a row
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, SendsHalf, SendsNothing, SlowReturn, StallTransfer, TunnelDown}
+var FaultNames = []string{CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, StallTransfer, TunnelDown}
+
+// FaultTexts says what each does.
+var FaultTexts = map[string]string{
+	DropTransfer: "an upload breaks after VALUE bytes", StallTransfer: "an upload stands still after VALUE bytes", CorruptTransfer: "one byte of an upload arrives wrong",
+	NeverReturn: "the next restart does not come back", SlowReturn: "starting takes VALUE times as long", TunnelDown: "after the next restart no tunnel comes up",
+	LoseTranslations: "the next restart loses address translation", NewHostKey: "the next restart makes a new host key", FitFails: "the next installation breaks half-way",
+	Mute: "connections are accepted and nothing is ever said", LowFlash: "only VALUE bytes of flash are left", EmptyParts: "a part of the box is read as nothing",
+	SendsNothing: "it says it has sent a part, and has not", SendsHalf: "it sends half of a part", LockAccount: "the account is locked after VALUE refused sign-ins",
+	OldSlot: "the next restart is from the old slot again",
+}
 
 // A Fault is something that goes wrong with a box.
 type Fault struct {

@@ -1,0 +1,246 @@
+package device
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"time"
+)
+
+// A console line is a conversation that is there before anybody signed in, stays there while the device restarts, and may
+// still be signed in from the last time. It is spoken with as it comes: something wakes it, it asks for user and password, or
+// shows its prompt at once.
+
+// tap passes on what comes over a line to whoever records it, but for parts of backups: they hold secrets.
+type tap struct {
+	mu    sync.Mutex
+	to    func([]byte)
+	deaf  bool
+	count int // bytes not passed on
+}
+
+func (t *tap) hear(p []byte) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	switch {
+	case t.to == nil:
+	case t.deaf:
+		t.count += len(p)
+	default:
+		t.to(append([]byte(nil), p...))
+	}
+}
+
+// private stops the passing on, until the function it returns is called.
+func (t *tap) private(what string) func() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.deaf, t.count = true, 0
+	return func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.deaf = false
+		if t.to != nil {
+			t.to([]byte(fmt.Sprintf("\r\n[%s: %d bytes that are not recorded]\r\n", what, t.count)))
+		}
+	}
+}
+
+// consolePatience is how long a line may be silent before it counts as silent.
+const consolePatience = 6 * time.Second
+
+// lineSettles is how long a line must be silent before where it stands is believed.
+const lineSettles = 150 * time.Millisecond
+
+// dialConsole connects to a console line and signs in.
+func (c *Client) dialConsole(ctx context.Context) error {
+	t := c.t
+	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", t.Console)
+	if err != nil {
+		return &Error{Unreachable, t.Console, "connect to the console line", "nothing answers there"}
+	}
+	s := newStream(t.Dialect, t.Console, conn, conn, func() { _ = conn.Close() })
+	s.heard.to = t.Record
+	c.cutLine = func() { _ = conn.Close() }
+	c.stop = context.AfterFunc(ctx, c.cutLine)
+	if err := c.signInAt(ctx, s); err != nil {
+		s.close()
+		return err
+	}
+	c.term = s
+	return nil
+}
+
+// signInAt signs in at a line, with the first of the target's passwords that is taken.
+func (c *Client) signInAt(ctx context.Context, s *session) error {
+	t, line := c.t, wordsOf(c.t.Dialect)
+	for i := 0; ; {
+		seen, err := s.wake(ctx, line)
+		if err != nil {
+			return err
+		}
+		switch seen {
+		case atPrompt:
+			s.buf = s.buf[:0]
+			return s.prepare(ctx)
+		case atLoader:
+			return &Error{NotReady, s.address, "sign in", "the device is in its boot loader"}
+		}
+		if i >= len(t.SignIns) || c.tries >= max(t.Tries, 1) {
+			return &Error{SignInRefused, s.address, "sign in", fmt.Sprintf("%d of %d credentials were tried at the console line and refused; more is not risked in one go", c.tries, len(t.SignIns))}
+		}
+		in := &t.SignIns[i]
+		i++
+		if in.Key != nil {
+			continue
+		}
+		if seen == atUser {
+			s.enterLine(in.User)
+			if seen, err = s.await(ctx, line, consolePatience); err != nil {
+				return err
+			}
+		}
+		if seen != atPassword {
+			return &Error{NotUnderstood, s.address, "sign in", fmt.Sprintf("it does not ask for the password; the last line was %q", s.lastLine())}
+		}
+		s.enterLine(in.Password)
+		if seen, err = s.await(ctx, line, consolePatience); err != nil {
+			return err
+		}
+		if seen == atPrompt {
+			s.buf = s.buf[:0]
+			c.in = in
+			if t.Used != nil {
+				t.Used(*in, false)
+			}
+			return s.prepare(ctx)
+		}
+		c.tries++
+		c.refused(*in, false)
+	}
+}
+
+// where a line stands.
+type lineState int
+
+const (
+	atPrompt lineState = iota
+	atUser
+	atPassword
+	atLoader
+)
+
+type lineWords struct {
+	wake                   string
+	user, password, loader Pattern
+}
+
+func wordsOf(d *Dialect) lineWords {
+	w := lineWords{d.Console.Wake, d.Console.User, d.Console.Password, d.Console.Loader}
+	if w.wake == "" {
+		w.wake = "\r"
+	}
+	return w
+}
+
+func (s *session) enterLine(text string) {
+	s.buf = s.buf[:0]
+	_, _ = io.WriteString(s.in, text+"\r")
+}
+
+// wake makes a line say something and tells where it stands.
+func (s *session) wake(ctx context.Context, w lineWords) (lineState, error) {
+	for try := 0; ; try++ {
+		if _, err := io.WriteString(s.in, w.wake); err != nil {
+			return 0, &Error{Lost, s.address, "sign in", "the line ended"}
+		}
+		_, err := s.await(ctx, w, consolePatience/3)
+		for err == nil { // it may have more to say: what was waiting to be read comes before the answer to our knock
+			select {
+			case b, ok := <-s.out:
+				if !ok {
+					return 0, &Error{Lost, s.address, "sign in", "the line ended"}
+				}
+				s.buf = append(s.buf, tidy(string(b))...)
+				continue
+			case <-time.After(lineSettles):
+			}
+			if at, ok := s.stands(w); ok {
+				return at, nil
+			}
+			_, err = s.await(ctx, w, consolePatience/3)
+		}
+		if KindOf(err) != Silent || ctx.Err() != nil || try >= 2 {
+			if KindOf(err) == Silent {
+				err = &Error{NotReady, s.address, "sign in", "nothing comes over the console line"}
+			}
+			return 0, err
+		}
+	}
+}
+
+// stands tells where a line stands by its last line.
+func (s *session) stands(w lineWords) (lineState, bool) {
+	if _, ok := s.atPrompt(); ok {
+		return atPrompt, true
+	}
+	for at, p := range map[lineState]Pattern{atUser: w.user, atPassword: w.password, atLoader: w.loader} {
+		if s.endsWith(p) > 0 {
+			return at, true
+		}
+	}
+	return 0, false
+}
+
+// await reads until the line stands somewhere.
+func (s *session) await(ctx context.Context, w lineWords, silence time.Duration) (lineState, error) {
+	timer := time.NewTimer(silence)
+	defer timer.Stop()
+	for {
+		if at, ok := s.stands(w); ok {
+			return at, nil
+		}
+		select {
+		case <-ctx.Done():
+			return 0, &Error{Silent, s.address, "sign in", "given up: " + context.Cause(ctx).Error()}
+		case <-timer.C:
+			return 0, &Error{Silent, s.address, "sign in", fmt.Sprintf("no answer for %s; the last line was %q", silence, s.lastLine())}
+		case b, ok := <-s.out:
+			if !ok {
+				return 0, &Error{Lost, s.address, "sign in", "the line ended"}
+			}
+			s.buf = append(s.buf, tidy(string(b))...)
+			if len(s.buf) > maxAnswer {
+				s.buf = s.buf[len(s.buf)-tailSize:]
+			}
+			timer.Reset(silence)
+		}
+	}
+}
+
+// enter opens a session into a module of another device, over that device's own session.
+func (c *Client) enter(ctx context.Context, parent *Client) error {
+	t := c.t
+	if parent.term == nil {
+		if _, err := parent.query(ctx, Query{Send: ""}, nil, nil); err != nil && parent.term == nil {
+			return err
+		}
+	}
+	p := parent.term
+	p.buf = p.buf[:0]
+	if _, err := io.WriteString(p.in, t.Enter+"\r"); err != nil {
+		return &Error{Lost, t.Address, "enter the module", "the connection ended"}
+	}
+	s := &session{d: t.Dialect, address: t.Address, in: p.in, out: p.out, close: parent.Close, heard: p.heard}
+	s.heard.to = t.Record
+	c.cutLine = parent.Cut
+	c.stop = context.AfterFunc(ctx, c.cutLine)
+	if err := c.signInAt(ctx, s); err != nil {
+		parent.Close()
+		return err
+	}
+	c.term = s
+	return nil
+}

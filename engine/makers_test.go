@@ -1,0 +1,257 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/convert"
+	"verimorph/core/path"
+	"verimorph/core/ready"
+	"verimorph/core/verify"
+	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/plainbox"
+	"verimorph/store"
+)
+
+// field is an engine with one simulated box of a maker that makes no firewalls.
+type field struct {
+	*rig
+	plain *plainbox.Box
+}
+
+func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field {
+	r := newRig(t, nil)
+	r.box.Stop()
+	text, err := os.ReadFile("../demo/configs/" + config)
+	require.NoError(t, err)
+	free := func() string {
+		ln, err := net.Listen("tcp", fmt.Sprintf("127.66.1.%d:0", boxes.Add(1)))
+		require.NoError(t, err)
+		defer ln.Close()
+		return ln.Addr().String()
+	}
+	spec.Name, spec.Serial, spec.User, spec.Config, spec.MediumDir = "box", "S", "hand", string(text), t.TempDir()
+	if spec.LineOnly {
+		spec.Line = free()
+	} else {
+		spec.Address = free()
+	}
+	b, err := plainbox.Open(spec, t.TempDir(), factor, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, b.Start())
+	t.Cleanup(b.Stop)
+	lib, found := convert.ReadDir(os.DirFS("../demo/catalog"))
+	require.Empty(t, found.Errors())
+	r.Engine.Library = func(context.Context) (*convert.Library, error) { return lib, nil }
+	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
+	f := &field{r, b}
+	password, token, web, _, dialect := b.Ways()
+	_, older, plate := b.OlderWay()
+	cs := []store.Credential{{Kind: KindPassword, Username: "hand", CreatedBy: "me"}}
+	secrets := []Secret{{Password: password}}
+	for _, more := range []struct{ versions, password string }{{spec.Older, older}, {"", plate}} {
+		if more.password != "" {
+			cs = append(cs, store.Credential{Kind: KindPassword, Username: "hand", Versions: more.versions, CreatedBy: "me"})
+			secrets = append(secrets, Secret{Password: more.password})
+		}
+	}
+	if token != "" {
+		cs = append(cs, store.Credential{Kind: KindToken, CreatedBy: "me"})
+		secrets = append(secrets, Secret{Token: token})
+	}
+	d := store.Device{Name: "field", Address: spec.Address, Web: web, Dialect: dialect, Transfer: transfer, Reach: store.Reach{Console: spec.Line, Only: spec.LineOnly}}
+	if spec.LineOnly {
+		d.Address = spec.Line
+	}
+	n := 0
+	require.NoError(t, r.Store.AddDevice(t.Context(), d, cs, func(c *store.Credential, id int64) ([]byte, error) {
+		n++
+		return SealCredential(r.Vault, id, secrets[n-1])
+	}))
+	r.d, err = r.Store.Device(t.Context(), "field")
+	require.NoError(t, err)
+	return f
+}
+
+// draft drafts a change to a version, with the images of its path in the store and on the card.
+func (f *field) draft(to string) int64 {
+	t := f.t
+	p, err := f.Refresh(t.Context(), f.d, "me")
+	require.NoError(t, err)
+	planner := path.NewPlanner(f.cat)
+	way, err := planner.Find(path.Question{Portrait: CorePortrait("field", p), Aim: path.Aim{Version: to}, Policy: path.Policy{Reset: true}})
+	require.NoError(t, err)
+	family := f.cat.Family(way.Family)
+	old := func(hop int) *change.File {
+		im := family.Release(way.Hops[hop].From).Image(way.Model)
+		return &change.File{Name: im.File, SHA256: im.SHA256, Size: im.Size, Version: way.Hops[hop].From.String()}
+	}
+	for _, l := range f.cat.Images() {
+		if l.Family.Name != way.Family || !strings.Contains(strings.Join(l.Models, ","), way.Model) {
+			continue
+		}
+		data, err := firmware.Content(&l)
+		require.NoError(t, err)
+		sum, _, err := f.Images.Put(bytes.NewReader(data), 0)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(f.plain.MediumDir, l.File), data, 0o600))
+		_, err = f.Store.AddImage(t.Context(), store.Image{SHA256: sum, File: l.File, Size: l.Size, Family: way.Family, Version: l.Version, Models: l.Models, Part: l.Part, AddedBy: "me"})
+		require.NoError(t, err)
+	}
+	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: f.Dialects[f.d.Dialect].Abilities(), Pace: f.Pace, Old: old})
+	require.NoError(t, err)
+	data, err := json.Marshal(way)
+	require.NoError(t, err)
+	c := store.Change{DeviceID: f.d.ID, From: p.Version, To: to, Path: data, CreatedBy: "me", Back: plan.Back, BackPolicy: f.policy, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}
+	for _, s := range plan.Steps {
+		c.Steps = append(c.Steps, store.Step{Plan: s})
+	}
+	id, err := f.Store.AddChange(t.Context(), c)
+	require.NoError(t, err)
+	return id
+}
+
+func (f *field) begin(id int64) {
+	require.NoError(f.t, f.Act(f.t.Context(), id, change.Approve, "me", ""))
+	require.NoError(f.t, f.Act(f.t.Context(), id, change.Start, "me", ""))
+}
+
+// rest waits until the change ends or asks.
+func (f *field) rest(id int64) (c store.Change) {
+	f.t.Helper()
+	require.Eventually(f.t, func() bool {
+		var err error
+		c, err = f.Store.Change(f.t.Context(), id)
+		return err == nil && (c.State.Over() || c.State == change.Asking)
+	}, 90*time.Second, 20*time.Millisecond)
+	return c
+}
+
+// asks fails the test unless the change asks something.
+func (f *field) asks(id int64, kind, text string) store.Change {
+	f.t.Helper()
+	c := f.rest(id)
+	require.Equal(f.t, change.Asking, c.State, "%s", failure(c))
+	require.Equal(f.t, kind, c.Question.Kind, c.Question.Text)
+	require.Contains(f.t, c.Question.Text, text)
+	return c
+}
+
+func (f *field) answer(id int64, a change.Action, text string) {
+	f.t.Helper()
+	require.NoError(f.t, f.Act(f.t.Context(), id, a, "me", text))
+}
+
+func failure(c store.Change) string {
+	out := ""
+	if c.Failure != nil {
+		out = *c.Failure
+	}
+	if c.Question != nil {
+		out += c.Question.Text
+	}
+	return out + string(c.Verdict)
+}
+
+func verdictOf(t *testing.T, c store.Change) verify.Verdict {
+	var v verify.Verdict
+	require.NoError(t, json.Unmarshal(c.Verdict, &v), failure(c))
+	return v
+}
+
+func gateway(t *testing.T) *field {
+	return newField(t, plainbox.Spec{Maker: "Brackmoor", Model: "SG-5", Version: "3.8.4", Older: "3.8.2", OlderPasswords: true}, "control-sg1.json", "http")
+}
+
+func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
+	f := gateway(t)
+	f.start()
+	id := f.draft("3.8.5")
+	f.begin(id)
+	c := f.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+	st := f.plain.Status()
+	assert.Equal(t, "3.8.5", st.Version)
+	assert.Equal(t, 1, st.Installs)
+	assert.False(t, st.Resting, "it is in service again")
+	assert.Equal(t, "no running work is left", f.step(id, change.Drain).Outcome)
+}
+
+func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {
+	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
+	f.start()
+	id := f.draft("F2.12")
+	c := f.change(id)
+	checks, err := f.Ready(t.Context(), &c, "me")
+	require.NoError(t, err)
+	assert.Contains(t, ready.Text(ready.Of(checks, ready.Stop)), "key switch", "somebody has to be there")
+	require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	before := f.plain.Part("ramp.ini")
+	f.begin(id)
+	c = f.asks(id, change.AskHand, "move every ramp once")
+	f.answer(id, change.SignOff, "all three moved, nobody near")
+	c = f.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	v := verdictOf(t, c)
+	assert.Equal(t, verify.Pass, v.Verdict, failure(c))
+	assert.Contains(t, failure(c), "Guarded settings")
+	assert.Equal(t, strings.Replace(before, "release = F1.06", "release = F2.12", 1), strings.Replace(f.plain.Part("ramp.ini"), "; Marrow", "; Marrow", 1))
+	assert.Contains(t, f.plain.Part("marks.map"), "upper 8200", "every file is back under its exact name")
+	assert.Equal(t, "2.4", f.plain.Status().Components["web-manager"], "what must match the main version came along")
+	assert.Equal(t, 1, f.plain.Status().Installs)
+}
+
+func TestATideGaugeOverItsConsoleLine(t *testing.T) {
+	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
+	f.start()
+	id := f.draft("F2.12")
+	f.begin(id)
+	f.asks(id, change.AskHand, "put the medium with tg1-F2.12.fw into the device")
+	f.answer(id, change.SignOff, "")
+	f.asks(id, change.AskHand, "the device does not find card/tg1-F2.12.fw")
+	require.NoError(t, f.plain.Arm(plainbox.ByHandCard, plainbox.Fault{}))
+	f.answer(id, change.Retry, "")
+	f.asks(id, change.AskHand, "move every ramp")
+	f.answer(id, change.SignOff, "it has none")
+	c := f.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+	assert.Contains(t, f.plain.Part("gauge.ini"), "release = F2.12")
+	log, err := f.Store.ConsoleLog(t.Context(), f.d.ID, id, 0, 1000)
+	require.NoError(t, err)
+	var all strings.Builder
+	for _, p := range log {
+		all.WriteString(p.Text)
+	}
+	assert.Contains(t, all.String(), "done, starting anew", "the session is recorded")
+	assert.NotContains(t, all.String(), "demo-", "but not what is secret in it")
+}
+
+func TestAChassisWhoseLogicFollows(t *testing.T) {
+	f := newField(t, plainbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp")
+	f.start()
+	id := f.draft("12.2.3")
+	f.begin(id)
+	c := f.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+	st := f.plain.Status()
+	assert.Equal(t, "12.2.3", st.Version)
+	assert.Equal(t, map[string]string{"boot-loader": "2.2", "logic": "52"}, st.Components)
+	assert.Contains(t, st.Main, "untagged 12;")
+}

@@ -1,0 +1,220 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/change"
+	"verimorph/core/verify"
+	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/tarnholm"
+	"verimorph/store"
+)
+
+// Outcomes that a fault may have.
+const (
+	done     = "done"     // and the verdict passes
+	degraded = "degraded" // done, and the verdict names what is missing
+	returned = "returned" // gone back, and the verdict passes
+	stopped  = "failed"   // before anything was changed
+	asks     = "asking"   // a person is needed
+)
+
+// stands fails the test unless a change ended as it should, whatever struck.
+func stands(t *testing.T, c store.Change, want, runs, from, to string, installs int) {
+	t.Helper()
+	outcome := string(c.State)
+	if c.State == change.Done {
+		outcome = map[string]string{verify.Pass: done, verify.Degraded: degraded}[verdictOf(t, c).Verdict]
+	}
+	require.Equal(t, want, outcome, failure(c))
+	switch want {
+	case done, degraded:
+		assert.Equal(t, to, runs, "a done that is not true is the worst there is")
+	case returned, stopped:
+		assert.Equal(t, from, runs)
+		assert.NotEmpty(t, *c.Failure)
+	}
+	assert.LessOrEqual(t, installs, 1, "never installed twice")
+}
+
+// Every fault of a firewall that can strike while it is changed, with the way back taken without asking: it is done, gone back, or
+// stopped for a person, the verdict is never wrong, and nothing is installed twice.
+func TestFaultsOfAFirewall(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, f := range []struct {
+		fault string
+		value int64
+		times int
+		want  string
+	}{
+		{tarnholm.DropTransfer, 1 << 20, 2, done},
+		{tarnholm.StallTransfer, 1 << 20, 1, done},
+		{tarnholm.CorruptTransfer, 0, 1, done},
+		{tarnholm.CorruptTransfer, 0, -1, stopped},
+		{tarnholm.LowFlash, 1 << 20, 0, stopped},
+		{tarnholm.FitFails, 0, 1, stopped},
+		{tarnholm.EmptyParts, 0, -1, stopped},
+		{tarnholm.SendsNothing, 0, -1, stopped},
+		{tarnholm.SendsHalf, 0, -1, stopped},
+		{tarnholm.SlowReturn, 3, -1, done},
+		{tarnholm.TunnelDown, 0, 1, stopped}, // the tunnel stays down after going back too: the verdict says so
+		{tarnholm.LoseTranslations, 0, 1, returned},
+		{tarnholm.OldSlot, 0, 1, returned},
+		{tarnholm.NewHostKey, 0, 1, asks},
+		{tarnholm.NeverReturn, 0, 1, asks},
+		{tarnholm.Mute, 0, -1, stopped},
+	} {
+		t.Run(fmt.Sprintf("%s %d", f.fault, f.times), func(t *testing.T) {
+			t.Parallel()
+			r := newRig(t, nil)
+			r.policy = store.BackAutomatic
+			require.NoError(t, r.box.Arm(f.fault, tarnholm.Fault{Value: f.value, Times: f.times}))
+			r.start()
+			id := r.begin("5.0.7", "5.4.2")
+			c := (&field{rig: r}).rest(id)
+			st := r.box.Status()
+			stands(t, c, f.want, st.Version, "5.0.7", "5.4.2", st.Fits)
+			if f.want == asks {
+				assert.Equal(t, change.AskBack, c.Question.Kind, "the way back was tried first: %s", c.Question.Text)
+			}
+		})
+	}
+}
+
+// The same for the boxes of other makers: a gateway that is drained, and a ramp controller that is overwritten.
+func TestFaultsOfOtherBoxes(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	ramp := func(t *testing.T) *field {
+		f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
+		require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+		return f
+	}
+	for _, c := range []struct {
+		box          string
+		fault        string
+		value        int64
+		times        int
+		want, policy string
+	}{
+		{"gateway", plainbox.DropTransfer, 1000, 2, done, ""},
+		{"gateway", plainbox.CorruptTransfer, 0, 1, done, ""},
+		{"gateway", plainbox.LowRoom, 1000, 0, stopped, ""},
+		{"gateway", plainbox.InstallFails, 0, 1, stopped, ""},
+		{"gateway", plainbox.SlowReturn, 3, -1, done, ""},
+		{"gateway", plainbox.StuckWork, 0, -1, done, ""},
+		{"gateway", plainbox.OldVersion, 0, 1, returned, store.BackAutomatic},
+		{"gateway", plainbox.LoseConfig, 0, 1, returned, store.BackAutomatic},
+		{"gateway", plainbox.PartBad, 1, 0, asks, ""}, // a warning, before anything is touched
+		{"gateway", plainbox.PartBad, 0, 1, degraded, ""},
+		{"gateway", plainbox.NewHostKey, 0, 1, asks, ""},
+		{"gateway", plainbox.NeverReturn, 0, 1, asks, ""},
+		{"ramp", plainbox.InstallFails, 0, 1, asks, ""},
+		{"ramp", plainbox.OldVersion, 0, 1, asks, ""},
+		{"ramp", plainbox.RefusesFile, 0, 1, asks, ""},
+		{"ramp", plainbox.RefusesFile, 0, 1, returned, store.BackAutomatic},
+		{"ramp", plainbox.ComponentFails, 0, 1, returned, store.BackAutomatic},
+		{"ramp", plainbox.NeverReturn, 0, 1, asks, store.BackAutomatic},
+	} {
+		t.Run(fmt.Sprintf("%s %s %d %s", c.box, c.fault, c.value, c.policy), func(t *testing.T) {
+			t.Parallel()
+			f, from, to := (*field)(nil), "3.8.4", "3.8.5"
+			if c.box == "gateway" {
+				f = gateway(t)
+			} else {
+				f, from, to = ramp(t), "F1.06", "F2.12"
+			}
+			f.policy = c.policy
+			require.NoError(t, f.plain.Arm(c.fault, plainbox.Fault{Value: c.value, Times: c.times}))
+			f.start()
+			id := f.draft(to)
+			f.begin(id)
+			got := f.rest(id)
+			st := f.plain.Status()
+			installs := st.Installs
+			if c.want == returned && c.box == "ramp" {
+				installs-- // going back there is an installation
+			}
+			stands(t, got, c.want, st.Version, from, to, installs)
+			if c.want == asks {
+				assert.NotEmpty(t, got.Question.Answers)
+			}
+			if got.State.Over() {
+				assert.False(t, st.Resting, "it is not left out of service")
+			}
+		})
+	}
+}
+
+// Answers to a change that failed after the point of no return.
+func TestAnswersAfterThePointOfNoReturn(t *testing.T) {
+	t.Run("go back", func(t *testing.T) {
+		f := gateway(t)
+		require.NoError(t, f.plain.Arm(plainbox.ServiceDown, plainbox.Fault{}))
+		f.start()
+		id := f.draft("3.8.5")
+		f.begin(id)
+		c := f.asks(id, change.AskFailed, "Services up")
+		assert.Equal(t, []change.Action{change.GoBack, change.Retry, change.Leave}, c.Question.Answers)
+		assert.Equal(t, verify.Fail, verdictOf(t, c).Verdict, "the verdict stands in the record while it asks")
+		f.answer(id, change.GoBack, "")
+		require.NoError(t, f.plain.Heal(plainbox.ServiceDown))
+		c = f.rest(id)
+		require.Equal(t, change.Returned, c.State, failure(c))
+		assert.Equal(t, "3.8.4", f.plain.Status().Version)
+		assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict)
+		for _, s := range c.Steps {
+			assert.NotEqual(t, change.StepWaiting, s.State)
+		}
+	})
+	t.Run("retry", func(t *testing.T) {
+		f := gateway(t)
+		require.NoError(t, f.plain.Arm(plainbox.NeverReturn, plainbox.Fault{}))
+		f.start()
+		id := f.draft("3.8.5")
+		f.begin(id)
+		f.asks(id, change.AskFailed, "nothing answers")
+		require.NoError(t, f.plain.Heal(plainbox.NeverReturn)) // somebody pushed the button
+		f.answer(id, change.Retry, "")
+		c := f.rest(id)
+		require.Equal(t, change.Done, c.State, failure(c))
+		assert.Equal(t, "3.8.5", f.plain.Status().Version)
+		assert.Equal(t, 1, f.plain.Status().Installs)
+	})
+	t.Run("leave", func(t *testing.T) {
+		f := gateway(t)
+		require.NoError(t, f.plain.Arm(plainbox.ServiceDown, plainbox.Fault{}))
+		f.start()
+		id := f.draft("3.8.5")
+		f.begin(id)
+		f.asks(id, change.AskFailed, "Services up")
+		f.answer(id, change.Leave, "")
+		c := f.change(id)
+		assert.Equal(t, change.Failed, c.State)
+		assert.Contains(t, *c.Failure, "left the device as it stands")
+		assert.Equal(t, "3.8.5", f.plain.Status().Version)
+	})
+}
+
+// A hop does not begin when it could not be finished and undone before the window closes.
+func TestAWindowThatIsTooShort(t *testing.T) {
+	f := gateway(t)
+	f.start()
+	id := f.draft("3.8.5")
+	until := time.Now().Add(time.Second)
+	require.NoError(t, f.Store.SetTerms(t.Context(), id, nil, &until, store.BackOffered, "me"))
+	f.begin(id)
+	c := f.rest(id)
+	assert.Equal(t, change.Failed, c.State)
+	assert.Contains(t, *c.Failure, "it could not finish and still go back")
+	assert.Equal(t, 0, f.plain.Status().Installs)
+	assert.Equal(t, "3.8.4", f.plain.Status().Version)
+}

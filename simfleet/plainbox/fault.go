@@ -1,0 +1,137 @@
+package plainbox
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Names of faults, and of what a person does at the box.
+const (
+	DropTransfer    = "drop-transfer"
+	CorruptTransfer = "corrupt-transfer"
+	LowRoom         = "low-room"
+	InstallFails    = "install-fails"
+	NeverReturn     = "never-return"
+	SlowReturn      = "slow-return"
+	OldVersion      = "old-version"
+	NewHostKey      = "new-host-key"
+	LoseConfig      = "lose-configuration"
+	ServiceDown     = "service-down"
+	PartBad         = "part-bad"
+	StuckWork       = "stuck-work"
+	ComponentFails  = "component-fails"
+	RefusesFile     = "refuses-file"
+	Mute            = "mute"
+	ByHandKey       = "by-hand-key-to-service"
+	ByHandCard      = "by-hand-card-in"
+)
+
+// FaultTexts says what each does.
+var FaultTexts = map[string]string{
+	DropTransfer: "a file that comes breaks off after VALUE bytes", CorruptTransfer: "one byte of a file that comes is wrong", LowRoom: "only VALUE bytes are left for files",
+	InstallFails: "the next installation breaks half-way", NeverReturn: "the next start does not come back", SlowReturn: "starting takes VALUE times as long",
+	OldVersion: "the next start is from the old installation again", NewHostKey: "the next start makes another host key", LoseConfig: "the next start of another installation has an empty configuration",
+	ServiceDown: "after the next start one service stays down", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
+	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
+	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
+}
+
+// FaultNames are those that such boxes know, sorted.
+func (b *Box) FaultNames() (names []string) {
+	for name := range FaultTexts {
+		switch {
+		case name == ByHandKey && b.m.fw.variables == nil, name == ByHandCard && b.m.fw.medium == "", name == StuckWork && !b.m.fw.drains,
+			name == LoseConfig && b.m.fw.areas < 2, name == ComponentFails && b.m.fw.components == nil, b.m.fw.areas == 0:
+			continue
+		}
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// A Fault is something that goes wrong with a box.
+type Fault struct {
+	Value int64 `json:"value,omitempty" yaml:"value"`
+	Times int   `json:"times,omitempty" yaml:"times"` // how often it strikes; 0: once, below 0: always
+	Hit   bool  `json:"hit,omitempty" yaml:"-"`
+	Count int   `json:"count,omitempty" yaml:"-"`
+}
+
+func (f Fault) armed() bool { return f.Count < max(f.Times, 1) || f.Times < 0 }
+
+// Arm gives the box a fault, or has a person do something at it.
+func (b *Box) Arm(name string, f Fault) error {
+	if !slices.Contains(b.FaultNames(), name) {
+		return fmt.Errorf("fault %q is not known; known: %s", name, strings.Join(b.FaultNames(), ", "))
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch name {
+	case ByHandKey:
+		b.st.Variables["key-switch"] = "service"
+	case ByHandCard:
+		b.st.Medium = true
+	default:
+		b.st.Faults[name] = f
+	}
+	return b.save()
+}
+
+// Heal takes a fault away.
+func (b *Box) Heal(name string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch name {
+	case ByHandKey:
+		b.st.Variables["key-switch"] = "run"
+	case ByHandCard:
+		b.st.Medium = false
+	}
+	delete(b.st.Faults, name)
+	return b.save()
+}
+
+// hit lets an armed fault strike and reports whether it did. The caller holds the lock.
+func (b *Box) hit(name string) bool {
+	f, ok := b.st.Faults[name]
+	if !ok || !f.armed() {
+		return false
+	}
+	f.Hit = true
+	f.Count++
+	b.st.Faults[name] = f
+	b.log.Info("fault strikes", "fault", name)
+	return true
+}
+
+// A Status is a look from outside.
+type Status struct {
+	Name, Version, Phase string
+	Boots, Installs      int
+	Faults               map[string]Fault
+	Areas                []string
+	Resting              bool
+	Components           map[string]string
+	Main                 string
+	Password             string
+}
+
+// Status returns where the box stands.
+func (b *Box) Status() Status {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs, Faults: map[string]Fault{}, Resting: b.st.Resting,
+		Components: map[string]string{}, Main: b.st.Parts[b.m.main], Password: b.st.Password}
+	for k, v := range b.st.Faults {
+		s.Faults[k] = v
+	}
+	for k, v := range b.st.Components {
+		s.Components[k] = v
+	}
+	for _, a := range b.st.Areas {
+		s.Areas = append(s.Areas, strings.TrimSpace(a.Version+" "+a.State))
+	}
+	return s
+}

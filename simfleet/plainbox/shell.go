@@ -1,0 +1,351 @@
+package plainbox
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"verimorph/simfleet/send"
+)
+
+// shell is a conversation with the box, over SSH or at its console line.
+type shell struct {
+	b  *Box
+	in *bufio.Reader
+	w  io.Writer
+}
+
+func (b *Box) shell(ch io.ReadWriteCloser) {
+	defer ch.Close()
+	(&shell{b, bufio.NewReader(ch), ch}).run()
+}
+
+// run obeys until the conversation ends, or the box is told to forget who speaks.
+func (s *shell) run() {
+	for {
+		fmt.Fprintf(s.w, "\r\n"+s.b.m.prompt, s.b.Name)
+		line, err := s.readLine(true)
+		if err != nil {
+			return
+		}
+		words := strings.Fields(line)
+		if len(words) == 0 {
+			continue
+		}
+		if len(words) == 1 && words[0] == s.b.m.bye {
+			return
+		}
+		if err := s.obey(words); errors.Is(err, errGone) {
+			return
+		} else if err != nil {
+			fmt.Fprintf(s.w, "%s%s\r\n", s.b.m.no, err)
+		}
+	}
+}
+
+// errGone says that the box starts anew, and with it whoever spoke to it is gone.
+var errGone = errors.New("gone")
+
+func (s *shell) readLine(echo bool) (string, error) {
+	var line []byte
+	for {
+		c, err := s.in.ReadByte()
+		if err != nil {
+			return "", err
+		}
+		switch {
+		case c == '\r':
+			fmt.Fprint(s.w, "\r\n")
+			return string(line), nil
+		case c == 3:
+			return "", nil
+		case c >= ' ' && len(line) < 2000:
+			line = append(line, c)
+			if echo {
+				fmt.Fprintf(s.w, "%c", c)
+			}
+		}
+	}
+}
+
+// A command is a pattern of words, {name} standing for any, and what the box does then.
+type command struct {
+	words string
+	do    func(s *shell, args map[string]string) error
+}
+
+// match holds words against a pattern.
+func match(pattern string, words []string) (map[string]string, bool) {
+	want := strings.Fields(pattern)
+	if len(want) != len(words) {
+		return nil, false
+	}
+	args := map[string]string{}
+	for i, w := range want {
+		if strings.HasPrefix(w, "{") {
+			args[strings.Trim(w, "{}")] = words[i]
+		} else if w != words[i] {
+			return nil, false
+		}
+	}
+	return args, true
+}
+
+func (s *shell) obey(words []string) error {
+	for _, c := range s.b.m.commands {
+		if args, ok := match(c.words, words); ok {
+			return c.do(s, args)
+		}
+	}
+	return fmt.Errorf("%q means nothing here", strings.Join(words, " "))
+}
+
+func (s *shell) say(format string, args ...any) { fmt.Fprintf(s.w, format+"\r\n", args...) }
+
+// locked runs f under the box's lock.
+func (s *shell) locked(f func(b *Box)) {
+	s.b.mu.Lock()
+	defer s.b.mu.Unlock()
+	f(s.b)
+}
+
+// What boxes tell.
+
+func tellSelf(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		for _, f := range [][2]string{{"name", b.Name}, {"maker", b.Maker}, {"model", b.Model}, {"serial", b.Serial}, {"release", b.version()}, {"since", b.st.Started.UTC().Format(time.RFC3339Nano)}} {
+			s.say("%s: %s", f[0], f[1])
+		}
+		if b.m.fw.generation != "" {
+			s.say("build: %s", b.m.fw.generation)
+		}
+		s.say("up: %s", map[bool]string{true: "all", false: "coming"}[b.phase() == ready])
+		if b.m.fw.drains {
+			s.say("work: %d flows, %s", b.flows(), map[bool]string{true: "resting", false: "taking"}[b.st.Resting])
+		}
+	})
+	return nil
+}
+
+func tellAreas(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		next := b.st.Next
+		if b.st.Once >= 0 {
+			next = b.st.Once
+		}
+		for i, a := range b.st.Areas {
+			state := a.State
+			if a.State == "writing" {
+				state = fmt.Sprintf("writing %d%%", a.Progress)
+			}
+			if i == b.st.Running {
+				state += " runs"
+			}
+			if i == next {
+				state += " next"
+			}
+			v := a.Version
+			if v == "" {
+				v = "-"
+			}
+			s.say("place %d %s %s", i+1, v, state)
+		}
+	})
+	return nil
+}
+
+func tellFiles(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		names, sizes, _ := b.files()
+		for i, n := range names {
+			s.say("file %d %s", sizes[i], n)
+		}
+		s.say("room %d of %d", b.free(), b.m.fw.room)
+	})
+	return nil
+}
+
+func tellInside(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		for _, p := range b.well() {
+			s.say("part %s %s", p[0], p[1])
+		}
+		for _, name := range sortedKeys(b.st.Components) {
+			s.say("inner %s %s", name, b.st.Components[name])
+		}
+		for _, name := range sortedKeys(b.st.Variables) {
+			v := b.st.Variables[name]
+			if v == "" {
+				v = "-"
+			}
+			s.say("switch %s %s", name, v)
+		}
+		for _, r := range b.m.fw.rights {
+			s.say("right %s", r)
+		}
+	})
+	return nil
+}
+
+func sortedKeys(m map[string]string) (keys []string) {
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// What boxes do.
+
+func giveFile(s *shell, a map[string]string) error {
+	text := s.b.Part(a["part"])
+	u, err := url.Parse(a["url"])
+	if text == "" || err != nil {
+		return errors.New("what, and where to?")
+	}
+	if err := send.To(u, []byte(text), "ftp", "tftp", "sftp"); err != nil {
+		return fmt.Errorf("it does not go there: %w", err)
+	}
+	s.say("%d bytes are out", len(text))
+	return nil
+}
+
+// putBack takes a part, if it is what the box can read.
+func (s *shell) putBack(name, text string) (err error) {
+	s.locked(func(b *Box) {
+		if b.hit(RefusesFile) {
+			err = errors.New("it cannot be read")
+		} else if b.m.fw.check != nil {
+			err = b.m.fw.check(name, text, b.version())
+		}
+	})
+	if err != nil {
+		return err
+	}
+	return s.b.Change(name, text)
+}
+
+func takePart(s *shell, a map[string]string) error {
+	data, err := send.From(a["url"])
+	if err != nil {
+		return err
+	}
+	return s.putBack(a["part"], string(data))
+}
+
+// typePart takes a part that is typed, up to a line with a dot.
+func typePart(s *shell, a map[string]string) error {
+	fmt.Fprint(s.w, "lines, and a dot at the end: ")
+	var text strings.Builder
+	for {
+		line, err := s.readLine(false)
+		if err != nil {
+			return err
+		}
+		if line == "." {
+			break
+		}
+		text.WriteString(line + "\n")
+	}
+	return s.putBack(a["part"], text.String())
+}
+
+func sayPart(s *shell, a map[string]string) error {
+	text := s.b.Part(a["part"])
+	if text == "" {
+		return errors.New("nothing of that name")
+	}
+	for _, l := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
+		s.say("|%s", l)
+	}
+	s.say("that is all of %s", a["part"])
+	return nil
+}
+
+func bringFile(s *shell, a map[string]string) error {
+	return s.b.bring(a["url"], a["file"], func(done, total int64) { s.say("%d of %d", done, total) })
+}
+
+func sumFile(s *shell, a map[string]string) error {
+	sum, err := s.b.sum(a["file"])
+	if err == nil {
+		s.say("sha256 %s", sum)
+	}
+	return err
+}
+
+func dropFile(s *shell, a map[string]string) error {
+	s.b.mu.Lock()
+	defer s.b.mu.Unlock()
+	return removeFile(s.b.onShelf(a["file"]))
+}
+
+func place(a map[string]string) int {
+	var n int
+	_, _ = fmt.Sscan(a["place"], &n)
+	return n - 1
+}
+
+func (s *shell) percent(p int) { s.say("%d%%", p) }
+
+func installInto(s *shell, a map[string]string) error {
+	return s.b.install(a["file"], place(a), s.percent)
+}
+
+func installHere(s *shell, a map[string]string) error {
+	if err := s.b.install(a["file"], 0, s.percent); err != nil {
+		return err
+	}
+	s.say("done, starting anew")
+	return errGone
+}
+
+func unpackPlace(s *shell, a map[string]string) error { return s.b.unpack(place(a), s.percent) }
+func clonePlace(s *shell, a map[string]string) error  { return s.b.clone(place(a), s.percent) }
+func choosePlace(s *shell, a map[string]string) error { return s.b.choose(place(a), false) }
+func tryPlace(s *shell, a map[string]string) error    { return s.b.choose(place(a), true) }
+
+func startAnew(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) { b.restart() })
+	return errGone
+}
+
+func rest(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		if !b.st.Resting {
+			b.st.Resting, b.st.RestAt = true, time.Now()
+		}
+		_ = b.save()
+	})
+	return nil
+}
+
+func takeWork(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) { b.st.Resting = false; _ = b.save() })
+	return nil
+}
+
+func updateInner(s *shell, a map[string]string) error {
+	return s.b.update(a["inner"], a["file"], s.percent)
+}
+
+func cycleInner(s *shell, a map[string]string) error { return s.b.cycle(a["inner"]) }
+
+// tellWork tells what the box does for its users, found in its configuration: up once the box is.
+func tellWork(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		for i, name := range b.m.serves(b.st.Parts[b.m.main]) {
+			state := "up"
+			if f := b.st.Faults[ServiceDown]; b.phase() < ready || f.Hit && i == 0 {
+				state = "down"
+			}
+			s.say("does %s %s", name, state)
+		}
+	})
+	return nil
+}
