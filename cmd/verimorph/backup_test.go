@@ -236,7 +236,7 @@ func TestBackupsInWords(t *testing.T) {
 		"notify":                                  {exitDone, []string{"Webhook      http://hook", "Mail server  none", "a@b"}},
 		"notify -webhook - -test":                 {exitDone, []string{"Webhook      none", "A test was delivered."}},
 		"device host-key fw1":                     {exitDone, nil},
-		"device set fw1":                          {exitUsage, []string{"-groups or -web is needed"}},
+		"device set fw1":                          {exitUsage, []string{"say what to change"}},
 	} {
 		out, stderr, code := runWith(t, server.URL, strings.Fields(line)...)
 		assert.Equal(t, c.code, code, "%s\n%s%s", line, out, stderr)

@@ -17,6 +17,7 @@ import { ConversionPage } from "./conversion";
 import { ImagesPage } from "./images";
 import { KeysPage } from "./keys";
 import { PathsPage } from "./paths";
+import { SimulationPage, useSimulation } from "./simulation";
 import { Trouble, Waiting } from "./ui";
 
 function useTheme() {
@@ -29,6 +30,12 @@ function useTheme() {
 }
 
 const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"], ["/configurations", "Configurations"], ["/keys", "Keys"]];
+
+/** The simulated fleet has a page of its own, where there is one. */
+function SimulationLink() {
+  const there = useSimulation(false);
+  return there.data ? <NavLink to="/simulation" className={({ isActive }) => `rounded-sm border border-dashed border-slate-500 px-2 py-0.5 text-xs ${isActive ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : ""}`}>Faults</NavLink> : null;
+}
 
 export function App() {
   const theme = useTheme();
@@ -61,6 +68,7 @@ export function App() {
             ))}
           </nav>
           <span className="ml-auto" />
+          <SimulationLink />
           {service.data.timeFactor > 1 && (
             <span className="rounded-sm border border-dashed border-slate-500 px-2 py-0.5 text-xs" title="The fleet is simulated. Expected ranges are for this pace.">
               Simulated fleet, {service.data.timeFactor} times faster than real
@@ -87,6 +95,7 @@ export function App() {
           <Route path="/backups/:id" element={<BackupPage />} />
           <Route path="/backups/:id/compare/:other" element={<ComparePage />} />
           <Route path="/keys" element={<KeysPage />} />
+          <Route path="/simulation" element={<SimulationPage />} />
           <Route path="/configurations" element={<ConfigurationsPage />} />
           <Route path="/configurations/:id" element={<ConversionPage />} />
           <Route path="/paths" element={<PathsPage />} />

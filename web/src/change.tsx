@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router-dom";
 import { api, ask, pages, type Action, type Change, type Step, type Verdict } from "./api";
 import { clock, span, time } from "./format";
+import { Attached, ConsoleLine, QuestionCard, ReadyCard, TermsCard } from "./carrying";
 import { Doubts, HopList, PathLine, Refused } from "./pathline";
 import { Ask, Badge, Bar, Button, Card, Mark, Trouble, Waiting } from "./ui";
 
@@ -51,6 +52,8 @@ function fractionOf(s: Step, now: number): number {
 export function ChangePage() {
   const id = Number(useParams().id);
   const { change, away } = useLive(id);
+  const device = useQuery({ queryKey: ["device", change.data?.device], enabled: !!change.data, queryFn: () => ask(api.GET("/devices/{name}", { params: { path: { name: change.data!.device } } })) });
+  const line = !!device.data?.reach?.console;
   const now = useNow(change.data);
   if (change.isPending) return <Waiting />;
   if (!change.data) return <Trouble error={change.error} />;
@@ -84,22 +87,27 @@ export function ChangePage() {
           </p>
         </div>
       )}
-      {c.failure && (
+      {c.question && <QuestionCard key={`${c.question.step} ${c.question.text}`} c={c} />}
+      {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;.</p>}
+      {c.returning && <p role="status" className="flex items-center gap-2"><Mark state="returned" /> The way back of hop {c.returning} is taken{c.endedAt ? "" : " now"}: {c.returnWhy}</p>}
+      {c.failure && c.state !== "returned" && (
         <div role="alert" className="rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
           <p className="flex items-center gap-2 font-semibold text-rose-800 dark:text-rose-300"><Mark state="failed" /> This change failed</p>
           <p className="mt-1">{c.failure}</p>
         </div>
       )}
       {!c.startedAt && c.path && <Doubts path={c.path} />}
+      {c.checks && !c.endedAt && (!c.startedAt || c.question?.kind === "warnings") && <ReadyCard c={c} />}
       {c.verdict && <Evidence of={c.verdict} />}
       {c.restore && <Card title="What is put back" aside={!c.startedAt && <span className="text-xs text-slate-600 dark:text-slate-400">{span(c.remainingLow, c.remainingHigh)} expected in all</span>}><p>{c.restore.parts.join("; ")}</p><p className="mt-1 text-slate-600 dark:text-slate-400">The device runs {c.from}. What is there now is backed up first.{c.expectsHostKey && " It may show another host key; that is pinned then."}</p></Card>}
       {c.path && <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
         <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>
         <PathLine path={c.path} passed={passed} partly={partly} />
       </Card>}
+      {!c.endedAt && !c.restore && <TermsCard c={c} />}
       <TabGroup>
         <TabList className="flex gap-1">
-          {["Steps", ...(c.path ? ["Reasons"] : []), "Journal"].map((t) => (
+          {["Steps", ...(c.path ? ["Reasons"] : []), "Journal", ...(line ? ["Console line"] : [])].map((t) => (
             <Tab key={t} className="rounded-t-sm border border-b-0 border-line px-3 py-1.5 data-selected:bg-white data-selected:font-semibold dark:border-nightline dark:data-selected:bg-deck">{t}</Tab>
           ))}
         </TabList>
@@ -107,6 +115,7 @@ export function ChangePage() {
           <TabPanel><Card><Steps c={c} now={now} /></Card></TabPanel>
           {c.path && <TabPanel><Card><HopList path={c.path} /><Refused path={c.path} /></Card></TabPanel>}
           <TabPanel><Card><Journal c={c} /></Card></TabPanel>
+          {line && <TabPanel><Card><ConsoleLine device={c.device} change={c.id} live={!c.endedAt} /></Card></TabPanel>}
         </TabPanels>
       </TabGroup>
     </>
@@ -119,6 +128,8 @@ const words: Record<Action, { name: string; ask?: string; kind?: "main" | "risk"
   hold: { name: "Hold", ask: "The change goes on to its next safe point and waits there. Hold it?" },
   resume: { name: "Go on", kind: "main" },
   stop: { name: "Give up", kind: "risk", ask: "The change ends here. The device stays as it is now. Give it up?" },
+  "go-back": { name: "Go back", kind: "risk", ask: "The declared way back is taken: the device restarts into what it ran before. Go back?" },
+  "sign-off": { name: "It is done" }, accept: { name: "Accept" }, retry: { name: "Try again" }, leave: { name: "Leave it" }, // answered at the question
 };
 
 function Actions({ c }: { c: Change }) {
@@ -131,7 +142,7 @@ function Actions({ c }: { c: Change }) {
   });
   return (
     <>
-      {c.actions.map((a) => (
+      {c.actions.filter(() => !c.question).map((a) => (
         <Button key={a} id={a} kind={words[a].kind} disabled={act.isPending} onClick={() => (words[a].ask ? setAsking(a) : act.mutate(a))}>{words[a].name}</Button>
       ))}
       <Ask open={asking !== null} onClose={() => setAsking(null)} title={asking ? `${words[asking].name}: change ${c.id} on ${c.device}` : ""}>
@@ -146,7 +157,7 @@ function Actions({ c }: { c: Change }) {
   );
 }
 
-function Evidence({ of }: { of: Verdict }) {
+export function Evidence({ of }: { of: Verdict }) {
   return (
     <Card title={<span className="flex items-center gap-2">Verdict <Badge state={of.verdict} /></span>}>
       <table className="w-full">
@@ -168,15 +179,15 @@ function Evidence({ of }: { of: Verdict }) {
 function Steps({ c, now }: { c: Change; now: number }) {
   const groups: { hop: number; steps: Step[] }[] = [];
   for (const s of c.steps) {
-    if (groups.at(-1)?.hop !== s.hop) groups.push({ hop: s.hop, steps: [] });
+    if (groups.at(-1)?.hop !== s.hop || !!groups.at(-1)?.steps[0].back !== !!s.back) groups.push({ hop: s.hop, steps: [] });
     groups.at(-1)!.steps.push(s);
   }
   return (
     <div className="space-y-2">
       {groups.map((g, i) => {
         const h = c.path?.hops[g.hop - 1];
-        const title = h ? `Hop ${g.hop} of ${c.path!.hops.length}: ${h.from} to ${h.to}` : !c.path ? "Steps" : i === 0 ? "Before" : "After";
-        const state = g.steps.every((s) => s.state === "done") ? "done" : g.steps.some((s) => s.state === "failed") ? "failed" : g.steps.some((s) => s.state !== "waiting") ? "running" : "waiting";
+        const title = g.steps[0].back ? `Way back${h ? ` of hop ${g.hop}: ${h.to} to ${h.from}` : ""}` : h ? `Hop ${g.hop} of ${c.path!.hops.length}: ${h.from} to ${h.to}` : !c.path ? "Steps" : i === 0 ? "Before" : "After";
+        const state = g.steps.every((s) => s.state === "done" || s.state === "skipped") ? "done" : g.steps.some((s) => s.state === "failed") ? "failed" : g.steps.some((s) => s.state !== "waiting") ? "running" : "waiting";
         // Open what goes on or failed, and everything while it is a draft; the key makes it open when its turn comes.
         return (
           <Disclosure key={`${i}${state}`} as="div" defaultOpen={state === "running" || state === "failed" || !c.startedAt}>
@@ -188,7 +199,7 @@ function Steps({ c, now }: { c: Change; now: number }) {
               <table className="w-full table-fixed">
                 <colgroup><col className="w-72" /><col className="w-16" /><col className="w-36" /><col /></colgroup>
                 <thead className="sr-only"><tr><th>Step</th><th>Elapsed</th><th>Expected</th><th>What</th></tr></thead>
-                <tbody>{g.steps.map((s) => <StepRow key={s.number} s={s} now={now} />)}</tbody>
+                <tbody>{g.steps.map((s) => <StepRow key={s.number} c={c} s={s} now={now} />)}</tbody>
               </table>
             </DisclosurePanel>
           </Disclosure>
@@ -198,12 +209,12 @@ function Steps({ c, now }: { c: Change; now: number }) {
   );
 }
 
-function StepRow({ s, now }: { s: Step; now: number }) {
+function StepRow({ c, s, now }: { c: Change; s: Step; now: number }) {
   const elapsed = s.startedAt ? ((s.endedAt ? Date.parse(s.endedAt) : now) - Date.parse(s.startedAt)) / 1000 : null;
   const late = s.state === "running" && elapsed !== null && elapsed > s.high;
   return (
     <tr data-step={s.number} data-state={s.state} className="border-b border-line last:border-0 dark:border-nightline">
-      <td><span className="flex items-center gap-2"><Mark state={s.state} />{s.title}<span className="sr-only">: {s.state}</span></span></td>
+      <td><span className="flex items-center gap-2"><Mark state={s.state} /><span>{s.title}{s.text && <span className="block text-xs text-slate-600 dark:text-slate-400">{s.text}</span>}</span><span className="sr-only">: {s.state}</span></span></td>
       <td className="text-right font-mono">{elapsed !== null && clock(elapsed)}</td>
       <td className="text-slate-600 dark:text-slate-400">of {span(s.low, s.high)}</td>
       <td>
@@ -213,6 +224,7 @@ function StepRow({ s, now }: { s: Step; now: number }) {
             <span>{late && <Badge state="degraded">longer than expected; given up at {clock(s.limit)}</Badge>} {s.note}</span>
           </div>
         ) : <span className={s.state === "failed" ? "text-rose-800 dark:text-rose-300" : ""}>{s.outcome}</span>}
+        {s.kind === "hand" && s.state === "done" && <Attached c={c} step={s.number} />}
         {s.attempts > 1 && <span className="ml-2 text-xs text-slate-600 dark:text-slate-400">({s.attempts} tries)</span>}
       </td>
     </tr>

@@ -4,7 +4,9 @@ import { useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router-dom";
 import { api, ask, newKey, type Device, type Release } from "./api";
 import { ago, mib } from "./format";
+import { ConsoleLine, Losses } from "./carrying";
 import { HopList, NoPath, PathLine } from "./pathline";
+import { ReadingsCard } from "./readings";
 import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble, Waiting } from "./ui";
 
 export function DevicePage() {
@@ -16,7 +18,7 @@ export function DevicePage() {
     mutationFn: () => ask(api.POST("/devices/{name}/refresh", path)),
     onSuccess: (d) => { queries.setQueryData(["device", name], d); queries.invalidateQueries({ queryKey: ["path", name] }); },
   });
-  const [asking, setAsking] = useState<"credentials" | "key" | "settings" | null>(null);
+  const [asking, setAsking] = useState<"credentials" | "key" | "settings" | "back" | null>(null);
   if (device.isPending) return <Waiting />;
   if (!device.data) return <Trouble error={device.error} />;
   const d = device.data;
@@ -28,6 +30,7 @@ export function DevicePage() {
         {d.openChange && <Link to={`/changes/${d.openChange}`}><Badge state="running">change {d.openChange} is open</Badge></Link>}
         <span className="ml-auto" />
         <Link className="underline" to={`/devices/${d.name}/history`}>History and backups</Link>
+        {d.portrait?.slots.some((x) => !x.running && x.version) && <Button id="back" onClick={() => setAsking("back")}>Previous installation</Button>}
         <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
         <Button onClick={() => setAsking("key")}>Host key</Button>
         <Button onClick={() => setAsking("settings")}>Groups and web side</Button>
@@ -37,6 +40,9 @@ export function DevicePage() {
       <Portrait d={d} />
       <WayBack name={name} />
       {d.portrait && <PathFinder device={d} version={d.portrait.version} />}
+      {d.portrait && <ReadingsCard name={name} />}
+      {d.reach?.console && <Card title="Console line" aside={<span className="font-mono text-xs">{d.reach.console}</span>}><ConsoleLine device={name} live /></Card>}
+      <BackDialog d={d} open={asking === "back"} onClose={() => setAsking(null)} />
       <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
       <KeyDialog name={name} pinned={d.hostKey} open={asking === "key"} onClose={() => setAsking(null)} />
       <SettingsDialog key={`${d.groups} ${d.web}`} d={d} open={asking === "settings"} onClose={() => setAsking(null)} />
@@ -138,6 +144,22 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
         ))}
       </div>
     </Card>
+  );
+}
+
+function BackDialog({ d, open, onClose }: { d: Device; open: boolean; onClose: () => void }) {
+  const go = useNavigate();
+  const draft = useMutation({
+    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: d.name, to: "previous", back: true } })),
+    onSuccess: (c) => go(`/changes/${c.id}`),
+  });
+  return (
+    <Ask open={open} onClose={onClose} title={`Start the previous installation of ${d.name} again`}>
+      <p>This is another installation of the firmware with the configuration that was saved under it. It is not the same as putting back a backup of the configuration.</p>
+      {open && <Losses what="device" name={d.name} />}
+      <Trouble error={draft.error} />
+      <div className="flex justify-end gap-2"><Button onClick={onClose}>Not now</Button><Button id="draft-back" kind="main" disabled={draft.isPending} onClick={() => draft.mutate()}>Draft a change</Button></div>
+    </Ask>
   );
 }
 

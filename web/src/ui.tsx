@@ -9,7 +9,7 @@ type Tone = "good" | "bad" | "doubt" | "busy" | "rest";
 const toneOf: Record<string, Tone> = {
   done: "good", pass: "good", met: "good", ready: "good", preferred: "good", kept: "good", approved: "good",
   failed: "bad", fail: "bad", unmet: "bad", withdrawn: "bad", reset: "bad",
-  degraded: "doubt", holding: "doubt", held: "doubt", stopped: "doubt", starting: "doubt", pending: "doubt", preview: "doubt", converted: "doubt",
+  degraded: "doubt", holding: "doubt", held: "doubt", asking: "doubt", returned: "doubt", stopped: "doubt", starting: "doubt", pending: "doubt", preview: "doubt", converted: "doubt",
   running: "busy",
 };
 
