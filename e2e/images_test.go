@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -44,10 +45,11 @@ func TestADraftFetchesWhatItLacks(t *testing.T) {
 	e2 := setUp(t, 60, hollen())
 	e2.openSite()
 	require.NoError(t, e2.fleet.Site().Arm(releasesite.ReplacedSilent, releasesite.Fault{File: "th60-4.2.9.img"}))
-	id = e2.begin("hollen-fw1", "5.4.2")
-	ch = e2.awaitEnd(id)
-	assert.Equal(t, gen.ChangeState("failed"), ch.State)
-	assert.Contains(t, *ch.Failure, "damaged or altered")
+	out, stderr, _ := e2.client("", "change", "draft", "hollen-fw1", "-to", "5.4.2")
+	require.Contains(t, out, "Drafted change 1", stderr)
+	e2.must("change", "approve", "1")
+	require.Eventually(t, func() bool { return strings.Contains(e2.must("fetch", "list"), "damaged or altered") }, 30*time.Second, 100*time.Millisecond)
+	e2.refused(1, []string{"not usable: th60-4.2.9.img"}, "change", "start", "1")
 	assert.Equal(t, 0, e2.fleet.Box("hollen-fw1").Status().Fits)
 }
 

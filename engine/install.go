@@ -99,16 +99,16 @@ func (r *run) slot(ctx context.Context, name string) (*device.Slot, error) {
 	return nil, final("the device shows no slot %q", name)
 }
 
-// awaitWritten waits while a slot is written by somebody, and returns how it stands then.
-func (r *run) awaitWritten(ctx context.Context, s *store.Step, name string) (*device.Slot, error) {
+// awaitWritten waits while a slot is written, and returns how it stands then. seen reports whether it was seen being written.
+func (r *run) awaitWritten(ctx context.Context, s *store.Step, name string) (slot *device.Slot, seen bool, err error) {
 	for {
-		slot, err := r.slot(ctx, name)
-		if err != nil || !slot.Busy {
-			return slot, err
+		if slot, err = r.slot(ctx, name); err != nil || !slot.Busy {
+			return slot, seen, err
 		}
+		seen = true
 		r.progress(ctx, s, float64(slot.Percent)/100, "slot %s is being written, %d %%", slot.Name, slot.Percent)
 		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
-			return nil, err
+			return nil, seen, err
 		}
 	}
 }
@@ -125,7 +125,7 @@ func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 		return false, "", err
 	}
 	// Begun before we were interrupted, and still going on: wait, never start a second one.
-	slot, err := r.awaitWritten(ctx, s, in.Slot)
+	slot, seen, err := r.awaitWritten(ctx, s, in.Slot)
 	if err != nil {
 		return false, "", err
 	}
@@ -133,7 +133,7 @@ func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 	switch {
 	case slot.Running:
 		return false, "", final("slot %s is running; it was idle when the installation began. Somebody else restarted the device", slot.Name)
-	case slot.Good && slot.Version == to && in.Version != to:
+	case (slot.Good || r.unpacksLater(s)) && slot.Version == to && (in.Version != to || seen):
 		return true, fmt.Sprintf("slot %s holds %s", slot.Name, to), nil
 	}
 	return false, "", nil
@@ -210,7 +210,7 @@ func unpacked(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string,
 	if err != nil {
 		return false, "", err
 	}
-	slot, err := r.awaitWritten(ctx, s, in.Slot)
+	slot, _, err := r.awaitWritten(ctx, s, in.Slot)
 	if err != nil {
 		return false, "", err
 	}
@@ -243,7 +243,7 @@ func cloned(r *run, ctx context.Context, s *store.Step, taken bool) (bool, strin
 	if err != nil {
 		return false, "", err
 	}
-	slot, err := r.awaitWritten(ctx, s, in.Slot)
+	slot, _, err := r.awaitWritten(ctx, s, in.Slot)
 	if err != nil {
 		return false, "", err
 	}

@@ -482,7 +482,7 @@ func unclaimed(l *convert.Ledger) string {
 	return first(open, 3)
 }
 
-// schema is what is known of the configuration of a model at a release, or nil.
+// schema is the schema that describes the configuration of a model at a release, or nil.
 func (e *Engine) schema(ctx context.Context, model, release string) *config.Schema {
 	if e.Library == nil {
 		return nil
@@ -495,7 +495,7 @@ func (e *Engine) schema(ctx context.Context, model, release string) *config.Sche
 	if err != nil {
 		return nil
 	}
-	if s := lib.Schema(at); s.Syntax != "" {
+	if s := lib.Schema(at); s.Syntax != "" && s.ID != "" {
 		return s
 	}
 	return nil

@@ -75,11 +75,8 @@ type againError struct {
 
 func (e *againError) Error() string { return e.why }
 
-// attempts is how often a step is tried when the connection fails, and sendings how often an image is sent.
-const (
-	attempts = 5
-	sendings = 3
-)
+// sendings is how often an image is sent. A connection that fails is tried again for as long as the step has time.
+const sendings = 3
 
 // An askError says that a person is needed before the step can go on.
 type askError struct {
@@ -191,10 +188,9 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		if errors.As(err, &record) {
 			return "", err
 		}
-		if k := device.KindOf(err); k == device.SignInRefused || k == device.HostKeyChanged || k == device.NoRoom || k == device.Refused || k == device.NotUnderstood || try >= attempts {
-			return "", err
-		}
-		if k := device.KindOf(err); k == "" && !errors.Is(err, transfer.ErrBroken) {
+		switch k := device.KindOf(err); {
+		case k == device.Unreachable, k == device.Lost, k == device.Silent, k == device.NotReady, errors.Is(err, transfer.ErrBroken): // until the time is over
+		default:
 			return "", err
 		}
 		r.hangUp()
@@ -202,7 +198,7 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		if e := r.e.Store.NoteStep(ctx, r.lease, r.c.ID, s.Plan.Number, "retry", err.Error()); e != nil {
 			return "", records(e)
 		}
-		if err := pause(limited, time.Duration(try)*r.wait(2*time.Second)); err != nil {
+		if err := pause(limited, time.Duration(min(try, 10))*r.wait(2*time.Second)); err != nil {
 			continue
 		}
 	}

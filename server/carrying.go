@@ -21,6 +21,7 @@ import (
 	"verimorph/core/verify"
 	"verimorph/core/version"
 	"verimorph/device"
+	"verimorph/engine"
 	"verimorph/store"
 )
 
@@ -85,6 +86,9 @@ func (s *Server) losses(ctx context.Context, d store.Device, to, way string) (ge
 		return out, err
 	}
 	for _, c := range cs {
+		if c.Kind == engine.KindToken || c.Kind == engine.KindSNMP {
+			continue // they let nobody in
+		}
 		text := fmt.Sprintf("credential %d, %s", c.ID, c.Kind)
 		if c.Username != "" {
 			text += " of " + c.Username

@@ -124,6 +124,9 @@ func hop(h *path.Hop, has Has) gen.Hop {
 		out.NewModel = &h.NewModel
 	}
 	image := func(im *catalog.Image, role, version string) {
+		if im.File == "" { // nothing is installed: it lies on the device
+			return
+		}
 		out.Images = append(out.Images, gen.HopImage{File: im.File, Role: role, Version: version, Size: im.Size, Sha256: im.SHA256, There: has(im.SHA256)})
 	}
 	image(&h.Image, "install", h.To.String())

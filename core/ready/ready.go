@@ -159,7 +159,11 @@ func Checks(f Facts) (out []Check) {
 		case !*n.Met:
 			state = Stop
 		}
-		add(n.Check, n.Text, state, n.What, "%s", evidence)
+		remedy := n.What
+		if state == Pass {
+			remedy = ""
+		}
+		add(n.Check, n.Text, state, remedy, "%s", evidence)
 	}
 	if f.ConversionOpen != "" {
 		add(Conversion, "Conversion", Stop, "work the conversion out first: verimorph conversion start", "%s", f.ConversionOpen)

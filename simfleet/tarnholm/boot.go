@@ -114,6 +114,8 @@ func convert(config, wrote, to string) (string, int) {
 		drop("rewrite", "tunnel", "policy", "service", "route")
 	case has("5.0.x", v) && has(">=4.2.9 <5", u):
 		config = renameBlocks(config, "translate", "rewrite", map[string]string{"arrive": "match", "deliver": "to"})
+		config = spellOut(config, "port", "speed", "100") // what train 4 assumed and train 5 does not
+		config = spellOut(config, "tunnel", "cipher", "second")
 	case has("5.0.x", v) && has("<4.2.9", u), has(">=5.2", v) && has("<5", u):
 		drop("translate")
 	}
@@ -139,6 +141,28 @@ func eachLine(config string, line func(block, text string) (string, bool)) strin
 			out.WriteString(text)
 		}
 	}
+	return out.String()
+}
+
+// spellOut adds a statement to the blocks of a keyword that lack it.
+func spellOut(config, keyword, word, value string) string {
+	var out strings.Builder
+	in, has := false, false
+	end := func() {
+		if in && !has {
+			out.WriteString("  " + word + " " + value + "\n")
+		}
+		in, has = false, false
+	}
+	for _, l := range strings.SplitAfter(config, "\n") {
+		if !strings.HasPrefix(l, "  ") {
+			end()
+			in = strings.HasPrefix(l, keyword+" ")
+		}
+		has = has || strings.HasPrefix(l, "  "+word+" ")
+		out.WriteString(l)
+	}
+	end()
 	return out.String()
 }
 

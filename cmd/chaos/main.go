@@ -1,0 +1,44 @@
+// Command chaos lets an installation suffer and says what came of it; see package chaos. It exits 1 when something is wrong.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"verimorph/chaos"
+)
+
+func main() {
+	p := chaos.Plan{Factor: 40, Lease: 3 * time.Second, Host: "127.69.0", Catalogue: "demo/catalog/tarnholm-th.yaml", Configuration: "demo/configs/gullnes-fw1.cfg", Progress: os.Stdout}
+	flag.IntVar(&p.Devices, "devices", 50, "simulated firewalls")
+	flag.IntVar(&p.Kills, "kills", 300, "of service processes")
+	flag.IntVar(&p.Cuts, "cuts", 100, "of connections to devices")
+	flag.IntVar(&p.Outages, "outages", 20, "of the database")
+	flag.DurationVar(&p.Every, "every", 2500*time.Millisecond, "between two kills, on the average")
+	flag.DurationVar(&p.Lease, "lease", p.Lease, "of the services")
+	flag.Uint64Var(&p.Seed, "seed", uint64(time.Now().UnixNano()), "of the random order")
+	bin := flag.String("bin", "bin", "`folder` with verimorphd")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	fmt.Printf("seed %d\n", p.Seed)
+	r, err := chaos.Run(ctx, *bin, p)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "chaos:", err)
+		os.Exit(3)
+	}
+	fmt.Printf("%d kills, %d cuts of the network, %d outages of the database over %d devices.\n", r.Kills, r.Cuts, r.Outages, p.Devices)
+	fmt.Printf("%d changes ended, %d of them done. %d times a change lost its worker and went on, after %s at most (%s allowed).\n", r.Changes, r.Done, len(r.Resumed), r.Longest.Round(time.Millisecond), chaos.Bound)
+	fmt.Printf("installed twice: %d; called done and not so: %d; backups lost: %d; ended wrongly: %d; went on too late: %d\n", len(r.DoubleInstalls), len(r.FalseDone), len(r.LostBackups), len(r.Failed), len(r.Late))
+	for _, w := range r.Wrong() {
+		fmt.Println("  " + w)
+	}
+	if len(r.Wrong()) > 0 {
+		os.Exit(1)
+	}
+}
