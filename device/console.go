@@ -244,3 +244,39 @@ func (c *Client) enter(ctx context.Context, parent *Client) error {
 	c.term = s
 	return nil
 }
+
+// LoadSlot starts a slot from the boot loader, over the console line of a device that does not come up any more. A device that is
+// not in its boot loader is left alone: then it is an error of kind NotReady.
+func LoadSlot(ctx context.Context, t Target, slot string) error {
+	if t.Console == "" || t.Dialect.Console.Loader.Regexp == nil {
+		return &Error{Refused, t.Address, "start a slot from the boot loader", "no console line is known, or its dialect does not speak with the boot loader"}
+	}
+	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", t.Console)
+	if err != nil {
+		return &Error{Unreachable, t.Console, "connect to the console line", "nothing answers there"}
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	s := newStream(t.Dialect, t.Console, conn, conn, func() {})
+	defer s.close()
+	s.heard.to = t.Record
+	words := wordsOf(t.Dialect)
+	at, err := s.wake(ctx, words)
+	if err != nil {
+		return err
+	}
+	if at != atLoader {
+		return &Error{NotReady, t.Console, "start a slot from the boot loader", "the device is not in its boot loader"}
+	}
+	command, err := fill(t.Dialect.Console.StartOld, map[string]string{"slot": slot})
+	if err != nil {
+		return &Error{NotUnderstood, t.Console, "start a slot from the boot loader", err.Error()}
+	}
+	s.enterLine(command)
+	// Whatever it says now, it says on its way: a refusal brings the prompt of the loader again.
+	if at, err := s.await(ctx, words, consolePatience/3); err == nil && at == atLoader {
+		return &Error{Refused, t.Console, "start a slot from the boot loader", fmt.Sprintf("the boot loader asks again; the last line was %q", s.lastLine())}
+	}
+	return nil
+}

@@ -302,6 +302,9 @@ func ReadDialect(data []byte) (*Dialect, error) {
 	if (d.Verbs["drain"].Send == "") != (d.Drained.Regexp == nil) || (d.Verbs["drain"].Send == "") != (d.Verbs["undrain"].Send == "") {
 		return nil, fmt.Errorf("verbs: drain, undrain and the pattern drained belong together")
 	}
+	if (d.Console.Loader.Regexp == nil) != (d.Console.StartOld == "") {
+		return nil, fmt.Errorf("console: loader and load-slot belong together")
+	}
 	if len(d.Components) > 0 && d.Verbs["update-component"].Send == "" {
 		return nil, fmt.Errorf("components: need the verb update-component")
 	}

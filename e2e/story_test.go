@@ -68,7 +68,7 @@ func TestStory(t *testing.T) {
 		assert.Contains(t, text, "translate web-tickets")
 		assert.Contains(t, text, "secret ***")
 		diff := e.refused(1, []string{"removed  translate web-tickets", "added  rewrite web-tickets"}, "backup", "compare", "1", "3")
-		assert.NotContains(t, diff, "tunnel", "what did not change is not shown")
+		assert.NotContains(t, diff, "policy", "what did not change is not shown")
 	})
 	t.Run("nothing left to do", func(t *testing.T) {
 		assert.Contains(t, e.must("path", "hollen-fw1", "-to", "5.4.2"), "nothing to change")

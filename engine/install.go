@@ -312,11 +312,37 @@ func slotChosen(r *run, ctx context.Context, s *store.Step, _ bool) (bool, strin
 		return false, "", err
 	}
 	slot, err := r.slot(ctx, name)
+	if k := device.KindOf(err); s.Plan.Back && (k == device.Unreachable || k == device.Silent || k == device.NotReady) {
+		return r.loadSlot(ctx, name, err)
+	}
 	if err != nil {
 		return false, "", err
 	}
 	// Whether it is for one start only, the device may not say: a choice of ours that was begun is made again.
 	return slot.Next && (!s.Plan.Once || slot.Running), fmt.Sprintf("the next start is from slot %s, %s", slot.Name, slot.Version), nil
+}
+
+// loadSlot chooses a slot in the boot loader, over the console line, where management does not answer any more.
+func (r *run) loadSlot(ctx context.Context, slot string, why error) (bool, string, error) {
+	d, err := r.device(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	if d.Reach.Console == "" || d.Reach.Only {
+		return false, "", why
+	}
+	t, err := r.e.target(ctx, d, r.expected(), fmt.Sprintf("change %d", r.c.ID), "carrying the change out")
+	if err != nil {
+		return false, "", err
+	}
+	t.Console, t.Record = d.Reach.Console, r.e.recorder(context.WithoutCancel(ctx), d, fmt.Sprintf("change %d", r.c.ID))
+	switch err := device.LoadSlot(ctx, t, slot); {
+	case device.KindOf(err) == device.NotReady: // it may be on its way up
+		return false, "", why
+	case err != nil:
+		return false, "", err
+	}
+	return true, "the device did not come up; slot " + slot + " was started from its boot loader, over the console line", nil
 }
 
 func chooseSlot(r *run, ctx context.Context, s *store.Step) error {
@@ -465,7 +491,7 @@ func (r *run) bySlot(s *store.Step) bool {
 }
 
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
-	if !taken {
+	if !taken && !s.Plan.Back { // on the way back it may run what it ran before already, or be on its way there
 		return false, "", nil
 	}
 	return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })

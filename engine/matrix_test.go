@@ -2,6 +2,8 @@ package engine
 
 import (
 	"fmt"
+	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -217,4 +219,27 @@ func TestAWindowThatIsTooShort(t *testing.T) {
 	assert.Contains(t, *c.Failure, "it could not finish and still go back")
 	assert.Equal(t, 0, f.plain.Status().Installs)
 	assert.Equal(t, "3.8.4", f.plain.Status().Version)
+}
+
+// A device that does not come up any more is brought back from its boot loader, over its console line.
+func TestTheWayBackThroughTheBootLoader(t *testing.T) {
+	line := ""
+	r := newRig(t, func(s *tarnholm.Spec) {
+		host, _, _ := net.SplitHostPort(s.Address)
+		line = net.JoinHostPort(host, "7001")
+		s.Line = line
+	})
+	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Console: line}))
+	r.policy = store.BackAutomatic
+	require.NoError(t, r.box.Arm(tarnholm.NeverReturn, tarnholm.Fault{}))
+	r.start()
+	id := r.begin("5.0.7", "5.4.2")
+	c := (&field{rig: r}).rest(id)
+	require.Equal(t, change.Returned, c.State, failure(c))
+	assert.Equal(t, "5.0.7", r.box.Status().Version)
+	found := false
+	for _, s := range c.Steps {
+		found = found || strings.Contains(s.Outcome, "from its boot loader, over the console line")
+	}
+	assert.True(t, found)
 }

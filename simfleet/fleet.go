@@ -108,7 +108,7 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 		b, err := tarnholm.Open(tarnholm.Spec{
 			Name: dev.Name, Model: dev.Model, Serial: dev.Serial, Address: dev.Address, User: dev.User, Password: dev.Password,
 			Watchword: dev.Watch, Version: dev.Version, Idle: dev.Idle, Flash: dev.Flash, Files: dev.Files,
-			Config: string(config), Sessions: dev.Sessions, OlderPasswords: dev.OlderPasswords,
+			Config: string(config), Sessions: dev.Sessions, OlderPasswords: dev.OlderPasswords, Line: dev.Line,
 		}, filepath.Join(state, dev.Name), factor, log)
 		if err != nil {
 			return nil, err

@@ -403,7 +403,7 @@ func loadDevices(ctx context.Context) error {
 			if b.LineOnly {
 				add = append(add, "-address", b.Line, "-console", b.Line, "-console-only")
 			} else {
-				add = append(add, "-address", b.Address, "-host-key", b.HostKey)
+				add = append(add, "-address", b.Address, "-host-key", b.HostKey, "-console", b.Line)
 			}
 			err = client(ctx, passwords, add...)
 			if err == nil && b.OlderVersion != "" { // the installation in the other slot has passwords of its own

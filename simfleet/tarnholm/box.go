@@ -32,7 +32,8 @@ type Spec struct {
 	Files               map[string]int64
 	Config              string
 	Sessions            int
-	OlderPasswords      bool // the installation in the other slot has passwords of its own
+	OlderPasswords      bool   // the installation in the other slot has passwords of its own
+	Line                string // host:port of its console line; "": none
 }
 
 // A Box is one simulated firewall.
@@ -217,7 +218,7 @@ func (b *Box) Access() Access {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	a := Access{Name: b.spec.Name, Address: b.spec.Address, User: b.spec.User, Password: b.st.Password, Watchword: b.st.Watchword,
-		HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(b.signer().PublicKey()))), Dialect: "tarnholm"}
+		HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(b.signer().PublicKey()))), Dialect: "tarnholm", Line: b.spec.Line}
 	for name, s := range b.st.Slots {
 		if name != b.st.Running && s.Password != "" {
 			a.OlderVersion, a.OlderPassword, a.OlderWatchword = s.Version, s.Password, s.Watchword

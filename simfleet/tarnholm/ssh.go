@@ -22,6 +22,14 @@ func (b *Box) Start() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.listen = &listener{}
+	if b.spec.Line != "" {
+		ln, err := net.Listen("tcp", b.spec.Line)
+		if err != nil {
+			return fmt.Errorf("box %s: %w", b.spec.Name, err)
+		}
+		go b.attend(ln)
+		go func() { <-b.done; _ = ln.Close() }()
+	}
 	if b.phase() >= phaseLink {
 		if err := b.openDoor(); err != nil {
 			return err
