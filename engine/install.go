@@ -431,7 +431,11 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 	if err != nil {
 		return bootUnclear, "", err
 	}
-	if up, _ := linkUp(ctx, d.Address); !up && !d.Reach.Only && d.Reach.Via == "" {
+	up, _ := linkUp(ctx, d.Address)
+	if at := r.movesTo(d); !up && at != "" {
+		up, _ = linkUp(ctx, at)
+	}
+	if !up && !d.Reach.Only && d.Reach.Via == "" {
 		return bootGone, "the device went down", ctx.Err() // when the context has ended, silence says nothing about the device
 	}
 	p, err := r.portrait(ctx)

@@ -255,3 +255,67 @@ func TestAChassisWhoseLogicFollows(t *testing.T) {
 	assert.Equal(t, map[string]string{"boot-loader": "2.2", "logic": "52"}, st.Components)
 	assert.Contains(t, st.Main, "untagged 12;")
 }
+
+// A device that is reached through another one: its connection is passed on there, or it is a module that is entered from there.
+func TestReachThroughOtherDevices(t *testing.T) {
+	gate := gateway(t)
+	ln, err := net.Listen("tcp", fmt.Sprintf("127.66.1.%d:0", boxes.Add(1)))
+	require.NoError(t, err)
+	behind := ln.Addr().String()
+	_ = ln.Close()
+	text, err := os.ReadFile("../demo/configs/marrow-ramp1.ini")
+	require.NoError(t, err)
+	module := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
+	ramp, err := plainbox.Open(plainbox.Spec{Name: "ramp", Maker: "Pellworth", Model: "RC-6", Serial: "R", Version: "F1.06", Address: behind, User: "hand", Config: string(text), Lines: map[string]string{"gauge": module.plain.Line}}, t.TempDir(), factor, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, ramp.Start())
+	t.Cleanup(ramp.Stop)
+	add := func(d store.Device, password string) store.Device {
+		require.NoError(t, gate.Store.AddDevice(t.Context(), d, []store.Credential{{Kind: KindPassword, Username: "hand", CreatedBy: "me"}}, func(_ *store.Credential, id int64) ([]byte, error) {
+			return SealCredential(gate.Vault, id, Secret{Password: password})
+		}))
+		d, err := gate.Store.Device(t.Context(), d.Name)
+		require.NoError(t, err)
+		return d
+	}
+	password, _, _, _, dialect := ramp.Ways()
+	d := add(store.Device{Name: "ramp", Address: behind, Dialect: dialect, Transfer: "tftp", Reach: store.Reach{Via: "field"}}, password)
+	_, err = gate.Refresh(t.Context(), d, "me")
+	require.ErrorContains(t, err, "the host key of field is not known", "whoever stands in between must be known")
+	_, err = gate.Refresh(t.Context(), gate.d, "me")
+	require.NoError(t, err)
+	p, err := gate.Refresh(t.Context(), d, "me")
+	require.NoError(t, err)
+	assert.Equal(t, "RC-6", p.Model)
+
+	word, _, _, _, dialect := module.plain.Ways()
+	g := add(store.Device{Name: "gauge", Address: behind, Dialect: dialect, Transfer: "sftp", Reach: store.Reach{Via: "ramp", Enter: "call gauge"}}, word)
+	p, err = gate.Refresh(t.Context(), g, "me")
+	require.NoError(t, err)
+	assert.Equal(t, "TG-1", p.Model, "two devices deep, and into a module")
+	b, err := gate.Backup(t.Context(), g, "on-demand", "me")
+	require.NoError(t, err)
+	assert.True(t, b.Complete)
+}
+
+// A device that comes back at another address is found there when the change says so, and nowhere else.
+func TestADeviceThatComesBackElsewhere(t *testing.T) {
+	for expected, want := range map[bool]change.State{true: change.Done, false: change.Asking} {
+		f := gateway(t)
+		f.start()
+		id := f.draft("3.8.5")
+		host, _, _ := net.SplitHostPort(f.d.Address)
+		there := net.JoinHostPort(host, "4022")
+		f.plain.MovesTo(there)
+		if expected {
+			_, err := f.Store.Pool.Exec(t.Context(), `UPDATE changes SET planned = planned || jsonb_build_object('comesBackAt', $2::text) WHERE id = $1`, id, there)
+			require.NoError(t, err)
+		}
+		f.begin(id)
+		c := f.rest(id)
+		require.Equal(t, want, c.State, failure(c))
+		d, err := f.Store.Device(t.Context(), "field")
+		require.NoError(t, err)
+		assert.Equal(t, expected, d.Address == there)
+	}
+}

@@ -312,6 +312,24 @@ func (e *Engine) Forecasts(ctx context.Context, model string, steps []change.Ste
 	return out, nil
 }
 
+// Learn puts what was seen before on such devices into the expected ranges of steps, where enough was seen. Limits only grow.
+func (e *Engine) Learn(ctx context.Context, model string, steps []change.Step) error {
+	seen, err := e.Store.StepSeconds(ctx, model, 200)
+	if err != nil {
+		return err
+	}
+	for i := range steps {
+		s := &steps[i]
+		past := seen[string(s.Kind)]
+		if len(past) < samples || s.Kind == change.Hand || s.Kind == change.Send || s.Kind == change.Fetch || s.Kind == change.Component { // those depend on what is moved
+			continue
+		}
+		s.Expect.Low, s.Expect.High = ready.P(past, 0.1), ready.P(past, 0.95)
+		s.Expect.Limit = max(s.Expect.Limit, 2*s.Expect.High)
+	}
+	return nil
+}
+
 // forecastInto says how long the rest of a change takes, and the longest of its ways back.
 func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Change) error {
 	if c.WindowFrom == nil && c.WindowTo == nil {

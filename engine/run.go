@@ -421,7 +421,17 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	}
 	t.AnyHostKey = r.expectsHostKey(d)
 	// The connection outlives the step that opens it.
-	if conn, err = device.Dial(context.WithoutCancel(ctx), t); err != nil {
+	conn, err = device.Dial(context.WithoutCancel(ctx), t)
+	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" {
+		t.Address = r.movesTo(d)
+		if conn, err = device.Dial(context.WithoutCancel(ctx), t); err == nil {
+			err = r.moved(ctx, d, t.Address)
+		}
+	}
+	if err != nil {
+		if conn != nil {
+			conn.Close()
+		}
 		return nil, err
 	}
 	r.mu.Lock()
@@ -471,6 +481,27 @@ func (r *run) expectsHostKey(d store.Device) bool {
 		}
 	}
 	return false
+}
+
+// movesTo is the address at which the device is expected now, when it is another one than it has; "" otherwise. Only a change
+// that says so looks elsewhere, and only once it has started the device anew; the host key has to be the one that is known.
+func (r *run) movesTo(d store.Device) string {
+	if at := r.c.Planned.ComesBackAt; at != "" && at != d.Address {
+		for i := range r.c.Steps {
+			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace) && s.State != change.StepWaiting {
+				return at
+			}
+		}
+	}
+	return ""
+}
+
+// moved records that a device answers elsewhere now.
+func (r *run) moved(ctx context.Context, d store.Device, address string) error {
+	if err := r.e.Store.SetAddress(ctx, d.ID, address); err != nil {
+		return records(err)
+	}
+	return records(r.e.Store.NoteStep(ctx, r.lease, r.c.ID, 0, "address", fmt.Sprintf("the device answers at %s now, not at %s any more; this change expected it", address, d.Address)))
 }
 
 // overConsole reports whether a device is spoken with over a line or through another device: then its address says nothing.

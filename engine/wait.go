@@ -57,6 +57,9 @@ func waitLink(r *run, ctx context.Context, s *store.Step) error {
 			return err == nil, "the device answers", err
 		}
 		up, seen := linkUp(ctx, d.Address)
+		if at := r.movesTo(d); !up && at != "" {
+			up, seen = linkUp(ctx, at)
+		}
 		return up, seen, nil
 	})
 }

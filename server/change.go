@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -48,6 +49,12 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 		}
 		if p := portraitOf(d); p != nil {
 			c.Planned = store.Planned{Model: p.Model, Serial: p.Serial}
+		}
+		if at := value(r.Body.ComesBackAt); at != "" {
+			if host, port, err := net.SplitHostPort(at); err != nil || host == "" || !goodPort(port) {
+				return 0, badRequest("comesBackAt %q should look like 192.0.2.7:22", at)
+			}
+			c.Planned.ComesBackAt = at
 		}
 		if c.WindowFrom, c.WindowTo, c.BackPolicy, err = s.terms(ctx, r.Body.Terms); err != nil {
 			return 0, err
@@ -219,7 +226,11 @@ func (s *Server) draft(ctx context.Context, can change.Abilities, p *path.Path, 
 		return nil, err
 	}
 	f := cat.Family(p.Family)
-	return change.Draft(change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Lacks: func(sum string) bool { return lacks[sum] }, CleanUp: cleanUp, Old: s.old(ctx, f, p)})
+	plan, err := change.Draft(change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Lacks: func(sum string) bool { return lacks[sum] }, CleanUp: cleanUp, Old: s.old(ctx, f, p)})
+	if err != nil {
+		return nil, err
+	}
+	return plan, s.Engine.Learn(ctx, p.Model, plan.Steps)
 }
 
 // old says which image brings the version back that a hop leaves, where a supported hop leads back.

@@ -49,6 +49,8 @@ type Change struct {
 type Planned struct {
 	Model  string `json:"model,omitempty"`
 	Serial string `json:"serial,omitempty"`
+	// ComesBackAt is the address at which it is expected once it was started anew; "": where it was.
+	ComesBackAt string `json:"comesBackAt,omitempty"`
 }
 
 // An Acceptance is a warning that a person took on.

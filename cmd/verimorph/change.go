@@ -50,6 +50,7 @@ var changeCommands = []command{
 			var a asking
 			a.policyFlags(fs)
 			terms := termFlags(fs)
+			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
 			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas")
 			return func(ctx context.Context, c *client, args []string) error {
 				aim, err := a.check(true)
@@ -62,7 +63,7 @@ var changeCommands = []command{
 				}
 				g := a.gen(aim)
 				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
-					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Terms: t})
+					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), ComesBackAt: optional(*comesBackAt), Terms: t})
 			}
 		},
 	},

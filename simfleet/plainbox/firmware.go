@@ -298,6 +298,9 @@ func (b *Box) restart() {
 	if b.hit(NewHostKey) {
 		b.st.HostKey = newHostKey()
 	}
+	if b.moves != "" {
+		b.Address, b.moves = b.moves, ""
+	}
 	b.st.Started, b.st.BootAt = time.Now(), time.Now()
 	b.st.Boots++
 	b.st.Resting = false
@@ -308,6 +311,13 @@ func (b *Box) restart() {
 	for c := range b.conns {
 		_ = c.Close()
 	}
+}
+
+// MovesTo has the box answer at another address after its next start.
+func (b *Box) MovesTo(address string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.moves = address
 }
 
 // choose sets the area of the next start, or of the next start only.

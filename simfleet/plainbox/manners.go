@@ -16,6 +16,7 @@ type Manner struct {
 	bye      string // ends a conversation
 	main     string // name of the configuration among its parts
 	netconf  bool
+	passesOn bool // connections of who is signed in
 	web      bool
 	parts    func(name, serial string) map[string]string
 	serves   func(config string) []string // what it does for its users
@@ -42,7 +43,7 @@ func MannerOf(s Spec) (Manner, bool) {
 
 // The gateways: two areas, drained before they restart, signature content beside the firmware.
 var brackmoor = Manner{
-	Dialect: "brackmoor", prompt: "(%s) > ", no: "cannot: ", bye: "out", main: "gateway.json", web: true,
+	Dialect: "brackmoor", prompt: "(%s) > ", no: "cannot: ", bye: "out", main: "gateway.json", web: true, passesOn: true,
 	parts: func(name, serial string) map[string]string {
 		return map[string]string{"accounts.json": fmt.Sprintf("{\"accounts\": [{\"name\": \"keeper\", \"word\": %q}]}\n", random()), "rights.json": fmt.Sprintf("{\"serial\": %q, \"services\": 40}\n", serial), "whole.bin": strings.Repeat("brackmoor whole "+name+"\n", 3000)}
 	},
@@ -127,7 +128,7 @@ var ramp = Manner{
 	commands: []command{
 		{"plate", tellSelf}, {"stock", tellAreas}, {"drawer", tellFiles}, {"look", tellInside}, {"moves", tellWork},
 		{"out {part} {url}", giveFile}, {"in {part} {url}", takePart}, {"get {url} as {file}", bringFile}, {"count {file}", sumFile}, {"bin {file}", dropFile},
-		{"load {file}", installHere}, {"fit {inner} {file}", updateInner}, {"drives-off-on {inner}", cycleInner},
+		{"load {file}", installHere}, {"fit {inner} {file}", updateInner}, {"drives-off-on {inner}", cycleInner}, {"call {name}", callLine},
 	},
 }
 

@@ -38,7 +38,8 @@ type Spec struct {
 	Line                                string // host:port of its console line; "": none
 	LineOnly                            bool   // it has no other side
 	User, Password, Config              string
-	MediumDir                           string // what a card holds that somebody puts in
+	Lines                               map[string]string // boxes whose console lines are plugged into this one: name and host:port
+	MediumDir                           string            // what a card holds that somebody puts in
 }
 
 // A Box is one simulated box.
@@ -52,6 +53,7 @@ type Box struct {
 	line   net.Listener
 	web    *http.Server
 	at     string // of the web side
+	moves  string // address after the next start
 	mu     sync.Mutex
 	st     state
 	conns  map[net.Conn]bool
@@ -381,6 +383,10 @@ func (b *Box) serve(c net.Conn) {
 	}
 	go ssh.DiscardRequests(requests)
 	for nc := range channels {
+		if nc.ChannelType() == "direct-tcpip" && b.m.passesOn {
+			go passOn(nc)
+			continue
+		}
 		ch, reqs, err := nc.Accept()
 		if err != nil {
 			return
@@ -402,6 +408,36 @@ func (b *Box) serve(c net.Conn) {
 			}
 		}()
 	}
+}
+
+// passOn connects somebody who signed in here with another box (RFC 4254, section 7.2).
+func passOn(nc ssh.NewChannel) {
+	var to struct {
+		Host       string
+		Port       uint32
+		OriginHost string
+		OriginPort uint32
+	}
+	if ssh.Unmarshal(nc.ExtraData(), &to) != nil {
+		_ = nc.Reject(ssh.ConnectionFailed, "where to?")
+		return
+	}
+	far, err := net.DialTimeout("tcp", net.JoinHostPort(to.Host, fmt.Sprint(to.Port)), 3*time.Second)
+	if err != nil {
+		_ = nc.Reject(ssh.ConnectionFailed, "nothing answers there")
+		return
+	}
+	defer far.Close()
+	ch, reqs, err := nc.Accept()
+	if err != nil {
+		return
+	}
+	defer ch.Close()
+	go ssh.DiscardRequests(reqs)
+	ended := make(chan struct{}, 2)
+	go func() { _, _ = io.Copy(ch, far); ended <- struct{}{} }()
+	go func() { _, _ = io.Copy(far, ch); ended <- struct{}{} }()
+	<-ended
 }
 
 // netconf answers get-config and edit-config of the running datastore (RFC 6241), with chunks when both sides can

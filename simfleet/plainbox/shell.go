@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -335,6 +336,24 @@ func updateInner(s *shell, a map[string]string) error {
 }
 
 func cycleInner(s *shell, a map[string]string) error { return s.b.cycle(a["inner"]) }
+
+// callLine goes on at the console line of another box that is plugged into this one, until that ends.
+func callLine(s *shell, a map[string]string) error {
+	at := s.b.Lines[a["name"]]
+	if at == "" {
+		return errors.New("nothing of that name is plugged in")
+	}
+	far, err := net.DialTimeout("tcp", at, 3*time.Second)
+	if err != nil {
+		return errors.New("it does not answer")
+	}
+	defer far.Close()
+	ended := make(chan struct{}, 2)
+	go func() { _, _ = io.Copy(s.w, far); ended <- struct{}{} }()
+	go func() { _, _ = io.Copy(far, s.in); ended <- struct{}{} }()
+	<-ended
+	return errGone
+}
 
 // tellWork tells what the box does for its users, found in its configuration: up once the box is.
 func tellWork(s *shell, _ map[string]string) error {

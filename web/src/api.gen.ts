@@ -1790,6 +1790,8 @@ export interface components {
             device: string;
             /** @description Start the previous installation again; `to` is not looked at. */
             back?: boolean;
+            /** @description host:port at which the device is expected once it was started anew; left out, where it was. */
+            comesBackAt?: string;
             /** @description Files to remove from the device first. */
             cleanUp?: string[];
             terms?: components["schemas"]["Terms"];
