@@ -3,7 +3,7 @@ SHELL := /bin/sh
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: help demo demo-stop build test bench generate check clean packages web-deps shots
+.PHONY: help demo demo-stop build test bench chaos generate check clean packages web-deps shots
 
 help: ## what there is
 	@sed -n 's/^\([a-z-]*\):.*## \(.*\)/  make \1\t\2/p' $(MAKEFILE_LIST) | expand -t 20
@@ -45,6 +45,9 @@ test: packages build check ## all tests; race detector on
 
 bench: packages build ## measured promises, as ratios within one run
 	$(GO) run ./bench
+
+chaos: packages build ## 300 kills, 100 cuts of the network and 20 outages of the database over 50 devices
+	bin/chaos
 
 shots: packages build ## take the pictures of docs/screenshots anew
 	SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run 'TestConsole' ./e2e

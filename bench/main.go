@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -37,6 +38,12 @@ func main() {
 		}
 		return
 	}
+	if len(os.Args) == 4 && os.Args[1] == "fleet" {
+		n, err := strconv.Atoi(os.Args[3])
+		check(err)
+		fleetProcess(os.Args[2], n)
+		return
+	}
 	dir, err := os.MkdirTemp("", "verimorph-bench-")
 	check(err)
 	defer os.RemoveAll(dir)
@@ -49,10 +56,15 @@ func main() {
 		check(benchBackups(context.Background(), dir))
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "changes" {
+		benchChanges(context.Background(), dir)
+		return
+	}
 	cat := loading(dir)
 	paths(cat)
 	configs(dir)
 	check(benchBackups(context.Background(), dir))
+	benchChanges(context.Background(), dir)
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)

@@ -74,17 +74,18 @@ func (r *Report) Wrong() (out []string) {
 
 type world struct {
 	Plan
-	dir     string
-	boxes   []*tarnholm.Box
-	wires   []*wire // to the boxes
-	records *wire   // to the database
-	pool    *pgxpool.Pool
-	workers []*worker
-	token   atomic.Value
-	rng     *rand.Rand
-	mu      sync.Mutex
-	report  Report
-	away    atomic.Int64 // nanoseconds that the database was away
+	dir      string
+	boxes    []*tarnholm.Box
+	wires    []*wire // to the boxes
+	records  *wire   // to the database
+	pool     *pgxpool.Pool
+	workers  []*worker
+	token    atomic.Value
+	rng      *rand.Rand
+	mu       sync.Mutex
+	report   Report
+	away     atomic.Int64 // nanoseconds that the database was away
+	lastKill atomic.Int64
 }
 
 // worker is one service process that is started again whenever it dies.
@@ -466,6 +467,7 @@ func (w *world) killOne(ctx context.Context) {
 	x := w.workers[w.rng.IntN(len(w.workers))]
 	pid := x.kill()
 	at, awayBefore := time.Now(), w.away.Load()
+	w.lastKill.Store(at.UnixNano())
 	w.report.Kills++
 	rows, err := w.pool.Query(ctx, `SELECT l.device_id, l.fence FROM leases l JOIN changes c ON c.device_id = l.device_id AND c.state = 'running'
 		WHERE l.holder LIKE '%/' || $1 AND l.expires_at > now()`, fmt.Sprint(pid))
@@ -490,7 +492,12 @@ func (w *world) killOne(ctx context.Context) {
 				}
 				time.Sleep(50 * time.Millisecond)
 			}
-			took := time.Since(at) - time.Duration(w.away.Load()-awayBefore)
+			// Whoever was to take over may have been killed itself: the clock begins with the last of them.
+			last := time.Unix(0, w.lastKill.Load())
+			if last.Before(at) {
+				last = at
+			}
+			took := time.Since(last) - time.Duration(w.away.Load()-awayBefore)
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.report.Resumed = append(w.report.Resumed, took)

@@ -205,12 +205,12 @@ func TestConsole(t *testing.T) {
 		visible(`svg[aria-label="Path from 4.2.3 to 5.4.2 by 4.2.9, 5.0.7, 5.4.2"]`),
 		text("main", "Not 4.2.3 to 5.4.2"), text("main", "a hop that crosses 5.0 must land on 5.0.x, not 5.4.2"), text("main", "Needed: TH-R6"), shot("path"))
 
-	do(click(`#draft`), text("h1", "Change 1"), text("#state", "draft"), text("main", "Compare checksum on device"), shot("draft"),
+	do(click(`#draft`), text("h1", "Change 1"), text("#state", "draft"), text("main", "Compare checksum on device"), text("main", "Ready or not"), text(`tr[data-check=slots]`, "slot a stays as it is"), text("main", "start the installation of 4.2.9 again"), shot("draft"),
 		click(`#approve`), text("#state", "approved"),
 		click(`#start`), visible(`#sure`), click(`#sure`), text("#state", "running"))
 
 	// The live view moves by itself: a later hop's step runs, with its bar.
-	do(text(`tr[data-state=running]`, "Install into the idle slot"), text(`tr[data-state=running]`, "slot b is being written"), shot("live"),
+	do(text(`tr[data-state=running]`, "Install into the idle slot"), text(`tr[data-state=running]`, "slot b is being written"),
 		clickText("button", "engineer"), clickText("button", "Dark page"), text("main", "Hop 2 of 3"),
 		text(`tr[data-state=running]`, "Wait for"), shot("live-dark"))
 	do(text("#verdict", "verdict: pass"), text("#state", "done"), text("main", "all 4 are there"), top(), shot("verdict"),

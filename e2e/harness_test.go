@@ -78,6 +78,7 @@ type env struct {
 	url      string
 	transfer string
 	offline  string // age recipients beside the installation
+	control  string // URL of the simulated fleet's control, when the service is to know it
 }
 
 type syncBuffer struct {
@@ -193,7 +194,7 @@ func (e *env) startService() {
 	host, _, err := net.SplitHostPort(e.url)
 	require.NoError(e.t, err)
 	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-data", filepath.Join(e.dir, "data"),
-		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", host+":0", "-receive-ftp", host+":0", "-receive-tftp", host+":0", "-offline-recipient", e.offline)
+		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", host+":0", "-receive-ftp", host+":0", "-receive-tftp", host+":0", "-offline-recipient", e.offline, "-simulation", e.control)
 	e.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+e.database, "GORACE=halt_on_error=1 atexit_sleep_ms=0")
 	stdout := newSyncBuffer()
 	e.service.Stdout, e.service.Stderr = stdout, e.log
@@ -248,6 +249,7 @@ func (e *env) access(name string) tarnholm.Access {
 	require.NotNil(e.t, b, name)
 	a := tarnholm.Access{Name: name, Address: b.Address, User: b.User}
 	a.Password, a.Token, a.Web, a.HostKey, a.Dialect = b.Ways()
+	a.OlderVersion, a.OlderPassword, a.Plate = b.OlderWay()
 	return a
 }
 

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -41,7 +42,7 @@ type Config struct {
 	Serve    *transfer.Server // for devices that fetch their image
 	Pace     change.Pace
 	Log      *slog.Logger
-	Workers  int           // changes at once in this process; 0: 100
+	Workers  int           // changes at once in this process; 0: 2000
 	Lease    time.Duration // 0: DefaultLease
 
 	Catalogue func(context.Context) (*catalog.Catalogue, error) // what is loaded; nil: prerequisites are not looked at
@@ -56,6 +57,10 @@ type Engine struct {
 	river  *river.Client[pgx.Tx]
 	holder string
 	cancel context.CancelFunc
+
+	mu       sync.Mutex
+	held     map[int64]*keptLease     // by device
+	progress map[int64]store.Progress // by change: what was not written yet
 }
 
 // DefaultLease is how long a lease lasts without renewal. It is renewed four times in that span, and orphans are looked
@@ -137,12 +142,12 @@ func (e *Engine) HandOut(ctx context.Context, fetches ...int64) error {
 func New(c Config) (*Engine, error) {
 	host, _ := os.Hostname()
 	if c.Workers == 0 {
-		c.Workers = 100
+		c.Workers = 2000
 	}
 	if c.Lease == 0 {
 		c.Lease = DefaultLease
 	}
-	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid())}
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	river.AddWorker(workers, &fetchWorker{e: e})
@@ -175,6 +180,8 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	ctx, e.cancel = context.WithCancel(ctx)
+	go e.keepAll(ctx)
+	go e.flushAll(ctx)
 	go e.sweep(ctx)
 	go e.upkeep(ctx)
 	return nil
@@ -248,7 +255,7 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	defer func() { _ = e.Store.Release(context.WithoutCancel(ctx), lease) }()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	go e.keep(ctx, lease, cancel)
+	defer e.keeping(lease, cancel)()
 
 	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}}
 	defer r.hangUp()
@@ -261,25 +268,6 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 		log.Info("interrupted; it goes on from where the device stands", "device", c.Device, "why", cause)
 	default:
 		log.Error("the change cannot go on now", "device", c.Device, "err", err)
-	}
-}
-
-// keep renews the lease; when it is lost, the work is cancelled.
-func (e *Engine) keep(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
-	good := time.Now()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(e.Lease / 4):
-		}
-		err := e.Store.Renew(ctx, l, e.Lease)
-		if err == nil {
-			good = time.Now()
-		} else if errors.Is(err, store.ErrFenced) || time.Since(good) > e.Lease {
-			cancel(store.ErrFenced)
-			return
-		}
 	}
 }
 

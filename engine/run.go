@@ -20,15 +20,16 @@ import (
 
 // run is one worker's work on one change.
 type run struct {
-	e      *Engine
-	c      *store.Change
-	lease  store.Lease
-	log    *slog.Logger
-	path   path.Path
-	mu     sync.Mutex // guards conn, which the end of a step's time cuts from outside
-	conn   *device.Client
-	last   time.Time   // of the last progress record
-	redone map[int]int // how often a step was set back, by index
+	e        *Engine
+	c        *store.Change
+	lease    store.Lease
+	log      *slog.Logger
+	path     path.Path
+	mu       sync.Mutex // guards conn, which the end of a step's time cuts from outside
+	conn     *device.Client
+	told     string // and fraction: the last progress
+	fraction float64
+	redone   map[int]int // how often a step was set back, by index
 }
 
 // A step's work. Any function may be nil.
@@ -542,16 +543,14 @@ func (r *run) portrait(ctx context.Context) (*device.Portrait, error) {
 	return c.Portrait(ctx)
 }
 
-// progress records how far a step is, at most twice a second.
-func (r *run) progress(ctx context.Context, s *store.Step, fraction float64, format string, args ...any) {
+// progress says how far a step is and what is happening; only what changed is written, with that of all other changes.
+func (r *run) progress(_ context.Context, s *store.Step, fraction float64, format string, args ...any) {
 	s.Note = fmt.Sprintf(format, args...)
-	if time.Since(r.last) < 500*time.Millisecond {
+	if s.Note == r.told && fraction-r.fraction < 0.02 && fraction >= r.fraction {
 		return
 	}
-	r.last = time.Now()
-	if err := r.e.Store.StepProgress(ctx, r.lease, r.c.ID, s.Plan.Number, fraction, s.Note); err != nil && ctx.Err() == nil {
-		r.log.Warn("cannot record progress", "err", err)
-	}
+	r.told, r.fraction = s.Note, fraction
+	r.e.tell(store.Progress{Lease: r.lease, ChangeID: r.c.ID, Step: s.Plan.Number, Fraction: fraction, Note: s.Note})
 }
 
 // wait scales a waiting time to the pace of the installation.

@@ -39,7 +39,8 @@ func (s *Store) AddBackup(ctx context.Context, b Backup) (id int64, err error) {
 		b.Lacks = []string{}
 	}
 	err = s.Pool.QueryRow(ctx, `INSERT INTO backups (device_id, change_id, hop, version, file, sha256, size, taken_at, manifest, reason, complete, model, lacks)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (manifest) WHERE manifest <> '' DO UPDATE SET manifest = backups.manifest RETURNING id`,
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (manifest) WHERE manifest <> '' DO UPDATE
+		SET change_id = coalesce(backups.change_id, excluded.change_id), hop = coalesce(backups.hop, excluded.hop) RETURNING id`,
 		b.DeviceID, b.ChangeID, b.Hop, b.Version, b.File, b.SHA256, b.Size, b.TakenAt, b.Manifest, b.Reason, b.Complete, b.Model, b.Lacks).Scan(&id)
 	return id, err
 }

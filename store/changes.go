@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"verimorph/core/change"
 )
@@ -439,13 +440,18 @@ func (s *Store) Acquire(ctx context.Context, deviceID int64, holder string, ttl 
 	return l, err == nil, err
 }
 
-// Renew extends a lease. ErrFenced: it is gone.
-func (s *Store) Renew(ctx context.Context, l Lease, ttl time.Duration) error {
-	tag, err := s.Pool.Exec(ctx, `UPDATE leases SET expires_at = now() + $3 WHERE device_id = $1 AND fence = $2`, l.DeviceID, l.Fence, ttl)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrFenced
+// RenewAll extends leases in one statement and returns the devices whose lease is still ours; the others are lost.
+func (s *Store) RenewAll(ctx context.Context, ls []Lease, ttl time.Duration) (ours []int64, err error) {
+	var devices, fences []int64
+	for _, l := range ls {
+		devices, fences = append(devices, l.DeviceID), append(fences, l.Fence)
 	}
-	return err
+	rows, err := s.Pool.Query(ctx, `UPDATE leases l SET expires_at = now() + $3 FROM unnest($1::bigint[], $2::bigint[]) AS v (device_id, fence)
+		WHERE l.device_id = v.device_id AND l.fence = v.fence RETURNING l.device_id`, devices, fences, ttl)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }
 
 // Release gives a lease back at once.
@@ -481,40 +487,82 @@ func (s *Store) fenced(ctx context.Context, l Lease, changeID int64, f func(pgx.
 	})
 }
 
+// fencedBatch is fenced for statements that need no answer: all of them, with the check of the fence and the notice to
+// listeners, go to the database in one piece, and count as one transaction.
+func (s *Store) fencedBatch(ctx context.Context, l Lease, changeID int64, queue func(*pgx.Batch)) error {
+	b := &pgx.Batch{}
+	// A fence that is not ours any more makes this statement, and with it the whole piece, fail.
+	b.Queue(`SELECT 1 / (CASE WHEN (SELECT fence FROM leases WHERE device_id = $1 FOR SHARE) = $2 THEN 1 ELSE 0 END)`, l.DeviceID, l.Fence)
+	queue(b)
+	b.Queue("SELECT pg_notify('verimorph_change', $1::text)", fmt.Sprint(changeID))
+	err := s.Pool.SendBatch(ctx, b).Close()
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "22012" { // division by zero
+		return ErrFenced
+	}
+	return err
+}
+
+func queueNote(b *pgx.Batch, changeID int64, step int, fence int64, event, detail string) {
+	b.Queue(`INSERT INTO journal (change_id, step, fence, event, detail) VALUES ($1, $2, $3, $4, $5)`, changeID, step, fence, event, detail)
+}
+
 // BeginStep records the intent to carry out a step, before the device is touched. The time of the first attempt and
 // the first intent stay when the step is taken up again.
 func (s *Store) BeginStep(ctx context.Context, l Lease, changeID int64, number int, intent []byte, detail string) error {
-	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), attempts = attempts + 1,
+	return s.fencedBatch(ctx, l, changeID, func(b *pgx.Batch) {
+		b.Queue(`UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), attempts = attempts + 1,
 			intent = coalesce(intent, $4), note = '' WHERE change_id = $1 AND number = $2`, changeID, number, change.StepRunning, intent)
-		if err != nil {
-			return err
-		}
-		return note(ctx, tx, changeID, number, l.Fence, "intent", detail)
+		queueNote(b, changeID, number, l.Fence, "intent", detail)
 	})
 }
 
-// StepProgress records how far a step is and what is happening.
-func (s *Store) StepProgress(ctx context.Context, l Lease, changeID int64, number int, fraction float64, now string) error {
-	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE steps SET fraction = $3, note = $4 WHERE change_id = $1 AND number = $2`, changeID, number, fraction, now)
-		return err
-	})
+// A Progress says how far a running step is and what is happening.
+type Progress struct {
+	Lease    Lease
+	ChangeID int64
+	Step     int
+	Fraction float64
+	Note     string
+}
+
+// PutProgress records how far many steps are, in one statement; what is not ours any more is left out.
+func (s *Store) PutProgress(ctx context.Context, all []Progress) error {
+	var changes, devices, fences []int64
+	var numbers []int32
+	var fractions []float64
+	var notes []string
+	for _, p := range all {
+		changes, devices, fences = append(changes, p.ChangeID), append(devices, p.Lease.DeviceID), append(fences, p.Lease.Fence)
+		numbers, fractions, notes = append(numbers, int32(p.Step)), append(fractions, p.Fraction), append(notes, p.Note)
+	}
+	_, err := s.Pool.Exec(ctx, `WITH written AS (
+		UPDATE steps s SET fraction = v.fraction, note = v.note
+		FROM unnest($1::bigint[], $2::int[], $3::float8[], $4::text[], $5::bigint[], $6::bigint[]) AS v (change_id, number, fraction, note, device_id, fence)
+		JOIN leases l ON l.device_id = v.device_id AND l.fence = v.fence
+		WHERE s.change_id = v.change_id AND s.number = v.number AND s.state = 'running' RETURNING s.change_id)
+		SELECT count(pg_notify('verimorph_change', change_id::text)) FROM written`, changes, numbers, fractions, notes, devices, fences)
+	return err
 }
 
 // NoteStep adds a line to the journal without changing the step.
 func (s *Store) NoteStep(ctx context.Context, l Lease, changeID int64, number int, event, detail string) error {
-	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error { return note(ctx, tx, changeID, number, l.Fence, event, detail) })
+	return s.fencedBatch(ctx, l, changeID, func(b *pgx.Batch) { queueNote(b, changeID, number, l.Fence, event, detail) })
 }
 
 // EndStep records the outcome of a step: change.StepDone or change.StepFailed.
 func (s *Store) EndStep(ctx context.Context, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
-	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error { return endStep(ctx, tx, l, changeID, number, state, outcome) })
+	return s.fencedBatch(ctx, l, changeID, func(b *pgx.Batch) {
+		b.Queue(endStepSQL, changeID, number, state, outcome)
+		queueNote(b, changeID, number, l.Fence, string(state), outcome)
+	})
 }
 
+const endStepSQL = `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $4, note = '',
+		fraction = CASE WHEN $3 = 'done' THEN 1 ELSE fraction END WHERE change_id = $1 AND number = $2`
+
 func endStep(ctx context.Context, tx pgx.Tx, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
-	_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $4, note = '',
-		fraction = CASE WHEN $3 = 'done' THEN 1 ELSE fraction END WHERE change_id = $1 AND number = $2`, changeID, number, state, outcome)
+	_, err := tx.Exec(ctx, endStepSQL, changeID, number, state, outcome)
 	if err != nil {
 		return err
 	}
@@ -561,6 +609,12 @@ func (s *Store) SetVerdict(ctx context.Context, l Lease, changeID int64, verdict
 
 // HeldNow moves a change that was asked to hold to held, and reports whether it did.
 func (s *Store) HeldNow(ctx context.Context, l Lease, changeID int64) (held bool, err error) {
+	var asked bool
+	if err := one(s.Pool.QueryRow(ctx, `SELECT c.state = $3 FROM changes c JOIN leases l ON l.device_id = c.device_id AND l.fence = $2 WHERE c.id = $1`, changeID, l.Fence, change.Holding).Scan(&asked)); errors.Is(err, ErrNotFound) {
+		return false, ErrFenced
+	} else if err != nil || !asked {
+		return false, err
+	}
 	err = s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2 WHERE id = $1 AND state = $3`, changeID, change.Held, change.Holding)
 		if err != nil || tag.RowsAffected() == 0 {

@@ -161,11 +161,15 @@ func TestLeases(t *testing.T) {
 	_, ok, err := s.Acquire(ctx, d.ID, "other", time.Hour)
 	require.NoError(t, err)
 	assert.False(t, ok, "one worker at a time")
-	require.NoError(t, s.Renew(ctx, l, time.Hour))
+	ours, err := s.RenewAll(ctx, []Lease{l}, time.Hour)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{l.DeviceID}, ours)
 	require.NoError(t, s.Release(ctx, l))
 	l2 := acquire(t, s, d, time.Hour)
 	assert.Equal(t, l.Fence+1, l2.Fence, "the fence grows with every holder")
-	assert.ErrorIs(t, s.Renew(ctx, l, time.Hour), ErrFenced)
+	ours, err = s.RenewAll(ctx, []Lease{l}, time.Hour)
+	require.NoError(t, err)
+	assert.Empty(t, ours, "it is somebody else's now")
 	require.NoError(t, s.Release(ctx, l), "releasing late does nothing")
 	_, ok, err = s.Acquire(ctx, d.ID, "other", time.Hour)
 	require.NoError(t, err)
@@ -206,7 +210,6 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 	require.NoError(t, err)
 	for name, write := range map[string]func() error{
 		"begin":    func() error { return s.BeginStep(ctx, old, id, 2, nil, "") },
-		"progress": func() error { return s.StepProgress(ctx, old, id, 1, 0.5, "half") },
 		"note":     func() error { return s.NoteStep(ctx, old, id, 1, "retry", "x") },
 		"end":      func() error { return s.EndStep(ctx, old, id, 1, change.StepDone, "x") },
 		"redo":     func() error { return s.RedoStep(ctx, old, id, 1, "x") },
@@ -244,7 +247,8 @@ func TestStepsInTheRecords(t *testing.T) {
 	}
 	require.NoError(t, s.BeginStep(ctx, l, id, 1, []byte(`{"slot": "b"}`), "begin"))
 	first := *step().StartedAt
-	require.NoError(t, s.StepProgress(ctx, l, id, 1, 0.25, "a quarter"))
+	require.NoError(t, s.PutProgress(ctx, []Progress{{l, id, 1, 0.25, "a quarter"}}))
+	require.NoError(t, s.PutProgress(ctx, []Progress{{Lease{DeviceID: l.DeviceID, Fence: l.Fence - 1}, id, 1, 0.9, "of an old worker"}}))
 	assert.Equal(t, 0.25, step().Fraction)
 	assert.Equal(t, "a quarter", step().Note)
 	require.NoError(t, s.BeginStep(ctx, l, id, 1, []byte(`{"slot": "c"}`), "again"))

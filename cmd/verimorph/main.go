@@ -44,7 +44,7 @@ func (e errUsage) Error() string { return e.msg }
 
 var errNo = errors.New("no")
 
-var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, backupCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
+var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, readingCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, backupCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
 
 func commands() []command { return slices.Concat(groups...) }
 

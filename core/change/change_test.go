@@ -136,3 +136,74 @@ func TestAHopBeginsWithItsDownload(t *testing.T) {
 	assert.True(t, fetches[0].StopsBefore)
 	assert.Greater(t, fetches[0].Expect.Limit, 600.0, "a poor line is no failure, and does not get quicker with the fleet")
 }
+
+// The choreography of devices with more abilities: what must come before what, and what comes back.
+func TestChoreographies(t *testing.T) {
+	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
+	require.Empty(t, found)
+	plan := func(model, from, to, generation string, can Abilities, old func(int) *File) *Plan {
+		p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: model, Version: from, Generation: generation, Components: map[string]string{"web-manager": "1.9", "drive-logic": "7", "boot-loader": "1.6", "logic": "44"}}, Aim: path.Aim{Version: to}, Policy: path.Policy{Reset: true}})
+		require.NoError(t, err)
+		plan, err := Draft(Job{Family: c.Family(p.Family), Path: p, Can: can, Pace: Pace{20}, Old: old})
+		require.NoError(t, err)
+		require.Len(t, plan.Back, len(p.Hops), "a way back is declared for every hop")
+		return plan
+	}
+	first := func(steps []Step, k Kind) int {
+		for i, s := range steps {
+			if s.Kind == k {
+				return i
+			}
+		}
+		return -1
+	}
+	inOrder := func(steps []Step, kinds ...Kind) {
+		t.Helper()
+		for i := 1; i < len(kinds); i++ {
+			a, b := first(steps, kinds[i-1]), first(steps, kinds[i])
+			require.GreaterOrEqual(t, a, 0, kinds[i-1])
+			assert.Less(t, a, b, "%s before %s", kinds[i-1], kinds[i])
+		}
+	}
+	// A gateway is drained after the last check and takes work again before anything else follows.
+	drained := plan("SG-5", "3.8.4", "3.8.5", "2", Abilities{Drain: true, Components: []string{"signatures"}}, nil)
+	inOrder(drained.Steps, Backup, Send, Checksum, Install, Point, Drain, ChooseSlot, Restart, Confirm, Services, Undrain, Tidy, Verify)
+	assert.Equal(t, BackBySlot, drained.Back[0].Way)
+	inOrder(drained.Back[0].Steps, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
+	for _, s := range drained.Back[0].Steps {
+		assert.True(t, s.Back)
+		assert.NotEmpty(t, s.Title)
+	}
+	// A box that is overwritten and comes back empty gets everything back, component and hand step included.
+	parts := []Restored{{Name: "running", Title: "ramp.ini"}, {Name: "marks", Title: "marks.map"}}
+	old := func(hop int) *File { return &File{Name: "old.fw", Size: 10} }
+	reset := plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Components: []string{"web-manager", "drive-logic"}, PowerCycle: true, Parts: parts}, old)
+	inOrder(reset.Steps, Backup, Convert, Send, Checksum, Point, Install, Confirm, PutPart, Services, Component, Tidy, Hand, Verify)
+	assert.Equal(t, -1, first(reset.Steps, ChooseSlot))
+	assert.Equal(t, BackByReinstall, reset.Back[0].Way)
+	inOrder(reset.Back[0].Steps, Send, Checksum, Install, Confirm, PutPart, Services, Verify)
+	assert.Equal(t, NoWayBack, plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Components: []string{"web-manager", "drive-logic"}, Parts: parts}, nil).Back[0].Way)
+	// On a medium that somebody carries in nothing is sent and nothing removed.
+	carried := plan("TG-1", "F1.06", "F2.12", "", Abilities{InPlace: true, Media: true, Parts: parts[:1]}, nil)
+	assert.Equal(t, -1, first(carried.Steps, Send))
+	assert.Equal(t, -1, first(carried.Steps, Tidy))
+	inOrder(carried.Steps, Hand, Checksum, Install)
+	// A slot that can be tried once is kept only when the new version has shown itself; what was cloned stays.
+	once := plan("C8", "11.2.5", "12.1.3", "S1", Abilities{Once: true, Unpack: true, Clone: true, Components: []string{"boot-loader", "logic"}, PowerCycle: true}, nil)
+	inOrder(once.Steps, Component, Clone, Install, Unpack, Point, ChooseSlot, Restart, Confirm, KeepSlot, Services)
+	assert.True(t, once.Steps[first(once.Steps, ChooseSlot)].Once)
+	// Without a device that can switch parts off and on, a person does.
+	byHand := plan("C8", "12.1.3", "12.2.3", "S1", Abilities{Unpack: true, Components: []string{"boot-loader", "logic"}}, nil)
+	i := first(byHand.Steps, Hand)
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, byHand.Steps[i].Text, "switch line cards off and on")
+	assert.Equal(t, PowerCycle, byHand.Steps[i+1].Kind)
+
+	_, err := Draft(Job{Family: c.Family("os"), Path: &path.Path{Hops: []path.Hop{{Restarts: 1, Components: []path.Component{{Name: "logic", Title: "port logic", Trigger: "command"}}}}}, Can: slots})
+	assert.ErrorContains(t, err, "brings port logic along, and its dialect does not say how")
+	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{1}, "2", "1")
+	require.NoError(t, err)
+	inOrder(back.Steps, Readings, Check, Backup, Point, Drain, Save, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
+	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{1}, "2", "1")
+	assert.ErrorContains(t, err, "keeps no installation beside the running one")
+}

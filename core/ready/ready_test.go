@@ -1,0 +1,90 @@
+package ready
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// good is a device that is ready in every respect.
+func good() Facts {
+	age := time.Hour
+	yes := true
+	now := time.Date(2026, 11, 24, 2, 0, 0, 0, time.UTC)
+	return Facts{SignedInAs: "bosun", WantModel: "TH-60", Model: "TH-60", WantSerial: "S", Serial: "S", WantVersion: "5.0.7", Version: "5.0.7",
+		Files: []File{{Name: "a.img", There: true}}, Total: 100 << 20, Free: 50 << 20, Need: 5 << 20, HasSlots: true, Idle: "b", IdleHolds: "5.0.6", RunningIn: "a",
+		BackText: "start 5.0.7 again", BackupAge: &age, BackupSoon: true, Parts: []Part{{"fan-1", "well", true}},
+		Needs: []Need{{Check: Variables + " Q1", Text: "the boot variable must be clear", Met: &yes, Evidence: "it is clear", What: "clear it"}},
+		Now:   now, From: now.Add(-time.Hour), To: now.Add(time.Hour), Rest: 20 * time.Minute, Back: 15 * time.Minute, Half: 10 * time.Minute}
+}
+
+func TestEachCheckStandsForItself(t *testing.T) {
+	require.Equal(t, Pass, Worst(Checks(good())), "%v", Checks(good()))
+	no := false
+	old := 30 * time.Hour
+	for name, c := range map[string]struct {
+		spoil func(*Facts)
+		check string
+		state State
+		says  string
+	}{
+		"unreachable":         {func(f *Facts) { f.Unreachable = "nothing answers" }, Reach, Stop, "nothing answers"},
+		"no credential":       {func(f *Facts) { f.NoCredential = []string{"5.4.2"} }, WaysIn, Warn, "5.4.2"},
+		"another box":         {func(f *Facts) { f.Serial = "X" }, Identity, Stop, "its serial is X, planned was S"},
+		"another version":     {func(f *Facts) { f.Version = "5.0.6" }, Identity, Stop, "its version is 5.0.6"},
+		"another change":      {func(f *Facts) { f.OtherChange = 7 }, OtherWork, Stop, "change 7"},
+		"image damaged":       {func(f *Facts) { f.Files[0].There, f.Files[0].Why = false, "damaged" }, Images, Stop, "a.img (damaged)"},
+		"no room":             {func(f *Facts) { f.Free, f.Removable = 1<<20, []string{"old.bin (3.0 MiB)"} }, Room, Stop, "1.0 MiB of 100.0 MiB are free"},
+		"room unknown":        {func(f *Facts) { f.Total = 0 }, Room, Warn, "does not say"},
+		"no slot":             {func(f *Facts) { f.Idle = "" }, Slots, Stop, "no slot is idle"},
+		"slot being written":  {func(f *Facts) { f.IdleBusy = true }, Slots, Stop, "by somebody else"},
+		"no way back":         {func(f *Facts) { f.BackText = "" }, WayBack, Warn, "none is known"},
+		"way back lacks":      {func(f *Facts) { f.BackFile = "old.img" }, WayBack, Warn, "old.img"},
+		"no backup":           {func(f *Facts) { f.BackupAge, f.BackupSoon = nil, false }, BackupCheck, Stop, "no complete backup"},
+		"old backup":          {func(f *Facts) { f.BackupAge, f.BackupSoon = &old, false }, BackupCheck, Stop, "30 h 00 min old"},
+		"unsaved, saved":      {func(f *Facts) { f.Unsaved, f.SavesFirst = true, true }, Unsaved, Warn, "this change saves it"},
+		"unsaved, lost":       {func(f *Facts) { f.Unsaved = true }, Unsaved, Stop, "would lose"},
+		"a fan":               {func(f *Facts) { f.Parts[0].Good, f.Parts[0].State = false, "stands still" }, Health, Warn, "fan-1: stands still"},
+		"a prerequisite":      {func(f *Facts) { f.Needs[0].Met, f.Needs[0].Evidence = &no, "it is set" }, Variables + " Q1", Stop, "it is set"},
+		"nobody knows":        {func(f *Facts) { f.Needs[0].Met = nil }, Variables + " Q1", Warn, ""},
+		"a conversion":        {func(f *Facts) { f.ConversionOpen = "two lines" }, Conversion, Stop, "two lines"},
+		"too early":           {func(f *Facts) { f.From = f.Now.Add(time.Minute) }, Window, Stop, "it opens at"},
+		"too late":            {func(f *Facts) { f.To = f.Now }, Window, Stop, "it closed at"},
+		"too short to return": {func(f *Facts) { f.To = f.Now.Add(34 * time.Minute) }, Window, Stop, "could not finish and still go back"},
+	} {
+		f := good()
+		c.spoil(&f)
+		checks := Checks(f)
+		i := slices.IndexFunc(checks, func(k Check) bool { return k.Name == c.check })
+		require.GreaterOrEqual(t, i, 0, name)
+		assert.Equal(t, c.state, checks[i].State, name)
+		assert.Contains(t, checks[i].Evidence, c.says, name)
+		assert.NotEmpty(t, checks[i].Remedy, "%s: what to do is told", name)
+		for j, k := range checks {
+			if j != i {
+				assert.Equal(t, Pass, k.State, "%s spoils %s too", name, k.Name)
+			}
+		}
+		assert.Equal(t, c.state, Worst(checks))
+		assert.Len(t, Of(checks, c.state), 1)
+		assert.Contains(t, Text(Of(checks, c.state)), checks[i].Title)
+	}
+	f := good()
+	f.To = f.Now.Add(35 * time.Minute)
+	assert.Equal(t, Pass, Worst(Checks(f)), "just enough is enough")
+}
+
+func TestPercentiles(t *testing.T) {
+	values := []float64{5, 1, 4, 2, 3, 10, 6, 7, 8, 9}
+	assert.Equal(t, 5.0, P(values, 0.5))
+	assert.Equal(t, 10.0, P(values, 0.95))
+	assert.Equal(t, 1.0, P(values, 0.1))
+	assert.Zero(t, P(nil, 0.5))
+	assert.Equal(t, 3.0, P([]float64{3}, 0.95))
+	for d, want := range map[time.Duration]string{72 * time.Hour: "3 days", 90 * time.Minute: "1 h 30 min", 61 * time.Second: "1 min 01 s", 12 * time.Second: "12 s", 1500 * time.Millisecond: "1.5 s"} {
+		assert.Equal(t, want, Rounded(d))
+	}
+}

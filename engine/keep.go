@@ -1,0 +1,94 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"verimorph/store"
+)
+
+// What many changes write again and again is written for all of them together: that leases are still held, and how far steps are.
+// A thousand changes cost the database a few statements a second for this, not thousands.
+
+// A keptLease is a lease that is renewed until its change ends.
+type keptLease struct {
+	lease store.Lease
+	lost  context.CancelCauseFunc
+	good  time.Time // when it was last renewed
+}
+
+// keeping has a lease renewed until the function it returns is called; when it is lost, the work is cancelled.
+func (e *Engine) keeping(l store.Lease, lost context.CancelCauseFunc) (stop func()) {
+	k := &keptLease{l, lost, time.Now()}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.held[l.DeviceID] = k
+	return func() {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		if e.held[l.DeviceID] == k {
+			delete(e.held, l.DeviceID)
+		}
+	}
+}
+
+// keepAll renews all leases of this process, four times in the life of one.
+func (e *Engine) keepAll(ctx context.Context) {
+	for pause(ctx, e.Lease/4) == nil {
+		e.mu.Lock()
+		all := make([]*keptLease, 0, len(e.held))
+		for _, k := range e.held {
+			all = append(all, k)
+		}
+		e.mu.Unlock()
+		if len(all) == 0 {
+			continue
+		}
+		var ls []store.Lease
+		for _, k := range all {
+			ls = append(ls, k.lease)
+		}
+		began := time.Now()
+		limited, cancel := context.WithTimeout(ctx, e.Lease)
+		ours, err := e.Store.RenewAll(limited, ls, e.Lease)
+		cancel()
+		for _, k := range all {
+			switch {
+			case err == nil && slices.Contains(ours, k.lease.DeviceID):
+				k.good = began
+			case err == nil, time.Since(k.good) > e.Lease:
+				k.lost(store.ErrFenced)
+			}
+		}
+	}
+}
+
+// flushEvery is how often what changed is written.
+const flushEvery = 500 * time.Millisecond
+
+// flushAll writes how far steps are, for as long as the process works.
+func (e *Engine) flushAll(ctx context.Context) {
+	for pause(ctx, flushEvery) == nil {
+		e.mu.Lock()
+		all := make([]store.Progress, 0, len(e.progress))
+		for id, p := range e.progress {
+			all = append(all, p)
+			delete(e.progress, id)
+		}
+		e.mu.Unlock()
+		if len(all) == 0 {
+			continue
+		}
+		if err := e.Store.PutProgress(ctx, all); err != nil && ctx.Err() == nil {
+			e.Log.Warn("cannot record progress", "err", err)
+		}
+	}
+}
+
+// tell notes how far a step is; it is written with those of all others.
+func (e *Engine) tell(p store.Progress) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.progress[p.ChangeID] = p
+}
