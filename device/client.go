@@ -583,6 +583,14 @@ func (c *Client) SFTP() (*sftp.Client, error) {
 	return c.files, nil
 }
 
+// CloseFiles ends the file side, and the memory it takes; the next use opens another.
+func (c *Client) CloseFiles() {
+	if c.files != nil {
+		_ = c.files.Close()
+		c.files = nil
+	}
+}
+
 // Has reports whether the dialect has a verb.
 func (c *Client) Has(verb string) bool { return c.t.Dialect.Verbs[verb].Send != "" }
 

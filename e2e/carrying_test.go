@@ -50,7 +50,7 @@ func TestReadyOrNot(t *testing.T) {
 	require.NoError(t, e.fleet.Plain("marrow-ramp1").Arm(plainbox.ByHandKey, plainbox.Fault{}))
 	e.refused(1, []string{"there are warnings: Way back", "way-back"}, "change", "start", id)
 	e.refused(2, []string{"-reason is needed"}, "change", "accept-warnings", id, "way-back")
-	e.refused(1, []string{`there is no check "moon"`}, "change", "accept-warnings", id, "moon", "-reason", "because")
+	e.refused(3, []string{`there is no check "moon"`}, "change", "accept-warnings", id, "moon", "-reason", "because")
 	e.refused(1, []string{"only warnings can be accepted"}, "change", "accept-warnings", id, "reach", "-reason", "because")
 	assert.Contains(t, e.must("change", "accept-warnings", id, "way-back", "-reason", "a crane stands by"), "accepted by engineer: a crane stands by")
 
@@ -62,7 +62,7 @@ func TestReadyOrNot(t *testing.T) {
 	e.must("change", "approve", id)
 	assert.Contains(t, e.refused(1, nil, "change", "start", id), "could not finish and still go back")
 	e.refused(2, []string{"is no time"}, "change", "terms", id, "-window-until", "soon")
-	e.refused(1, []string{"the window ends before it begins"}, "change", "terms", id, "-window-from", "2031-01-02 02:00", "-window-until", "2031-01-01 02:00")
+	e.refused(3, []string{"the window ends before it begins"}, "change", "terms", id, "-window-from", "2031-01-02 02:00", "-window-until", "2031-01-01 02:00")
 	e.must("change", "terms", id, "-window-from", "2031-01-01 02:00", "-window-until", "2031-01-01 04:00")
 	e.must("change", "approve", id)
 	assert.Contains(t, e.refused(1, nil, "change", "start", id), "it opens at 2031-01-01")
@@ -115,7 +115,7 @@ func TestVerifyAndGoBack(t *testing.T) {
 	assert.Contains(t, e.refused(1, []string{"Verdict: degraded"}, "verify", "hollen-fw1", "-before", "1"), "is a; c is expected")
 	e.must("reading", "remove", "1")
 	require.NoError(t, os.WriteFile(own, []byte("name: bad\nsend: tell boot\n"), 0o600))
-	e.refused(1, []string{"the reading cannot be used", "bad needs a name, a match"}, "reading", "add", "-dialect", "tarnholm", own)
+	e.refused(3, []string{"the reading cannot be used", "bad needs a name, a match"}, "reading", "add", "-dialect", "tarnholm", own)
 	e.refused(1, []string{"device hollen-fw1 has no readings 99"}, "verify", "hollen-fw1", "-before", "99")
 
 	id := e.begin("hollen-fw1", "4.2.9")

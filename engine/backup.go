@@ -71,6 +71,7 @@ func (e *Engine) take(ctx context.Context, c *device.Client, b store.Backup, d s
 	if len(dialect.Backup) == 0 {
 		return b, fmt.Errorf("dialect %q declares no parts of a backup; add them under backup: in its file", d.Dialect)
 	}
+	defer c.CloseFiles()
 	m := &backup.Manifest{Device: d.Name, Maker: p.Maker, Model: p.Model, Serial: p.Serial, Version: p.Version, Dialect: d.Dialect, TakenAt: time.Now().UTC().Truncate(time.Second), Reason: b.Reason}
 	content := map[string][]byte{}
 	for i := range dialect.Backup {

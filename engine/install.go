@@ -63,6 +63,9 @@ func (r *run) target(s *store.Step) (slot, version string, err error) {
 	if err != nil {
 		return "", "", err
 	}
+	if s.Plan.Back && r.copied(s.Plan.Hop) {
+		return in.Slot, r.goal(s), nil // the copy that was made before
+	}
 	if s.Plan.Back {
 		if in.Old == "" {
 			return "", "", final("the journal does not say which slot ran before")
@@ -70,6 +73,16 @@ func (r *run) target(s *store.Step) (slot, version string, err error) {
 		return in.Old, r.goal(s), nil
 	}
 	return in.Slot, r.goal(s), nil
+}
+
+// copied reports whether a hop copies the running installation before it overwrites it.
+func (r *run) copied(hop int) bool {
+	for _, s := range r.c.Steps {
+		if s.Plan.Kind == change.Clone && s.Plan.Hop == hop {
+			return true
+		}
+	}
+	return false
 }
 
 // goal is the version that a step's part of the change leads to.

@@ -118,6 +118,7 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
+	defer c.CloseFiles()
 	// A transfer that stands still is broken, even when the connection is not.
 	patience := max(r.wait(stallTime), 3*time.Second)
 	stalled := time.AfterFunc(patience, r.cut)

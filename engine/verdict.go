@@ -85,7 +85,7 @@ func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Readi
 	}
 	rs := slices.Clone(dialect.Readings)
 	for _, o := range own {
-		r, err := device.ReadReading(o.Definition)
+		r, err := device.ReadReading([]byte(o.Definition))
 		if err != nil {
 			return nil, final("the reading %s of group %q cannot be used: %w", o.Name, o.Group, err)
 		}

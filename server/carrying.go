@@ -361,7 +361,7 @@ func (s *Server) VerifyDevice(ctx context.Context, r gen.VerifyDeviceRequestObje
 }
 
 func apiOwnReading(o store.OwnReading) gen.OwnReading {
-	return gen.OwnReading{Id: &o.ID, Group: &o.Group, Dialect: o.Dialect, Name: &o.Name, Definition: string(o.Definition), AddedBy: &o.AddedBy}
+	return gen.OwnReading{Id: &o.ID, Group: &o.Group, Dialect: o.Dialect, Name: &o.Name, Definition: o.Definition, AddedBy: &o.AddedBy}
 }
 
 // ListOwnReadings lists what was added to the dialects.
@@ -386,7 +386,7 @@ func (s *Server) PutOwnReading(ctx context.Context, r gen.PutOwnReadingRequestOb
 	if err != nil {
 		return nil, badRequest("the reading cannot be used: %s", err)
 	}
-	o := store.OwnReading{Group: value(r.Body.Group), Dialect: r.Body.Dialect, Name: reading.Name, Definition: []byte(r.Body.Definition), AddedBy: user(ctx)}
+	o := store.OwnReading{Group: value(r.Body.Group), Dialect: r.Body.Dialect, Name: reading.Name, Definition: r.Body.Definition, AddedBy: user(ctx)}
 	if o.ID, err = s.Store.PutOwnReading(ctx, o); err != nil {
 		return nil, err
 	}

@@ -51,7 +51,7 @@ func (s *Store) ReadingSet(ctx context.Context, deviceID, id int64) (ReadingSet,
 type OwnReading struct {
 	ID                   int64
 	Group, Dialect, Name string
-	Definition           []byte // JSON or YAML, as in a dialect file
+	Definition           string // YAML, as in a dialect file
 	AddedBy              string
 	AddedAt              time.Time
 }

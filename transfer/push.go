@@ -7,16 +7,22 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync/atomic"
 
 	"github.com/pkg/sftp"
 )
 
-// window is the number of write requests that may be on the way at once, and packet their size: 32 KiB is what every
-// SFTP server takes (draft-ietf-secsh-filexfer-02, section 3).
+// window is the number of write requests of one push that may be on the way at once, and packet their size: 32 KiB is what
+// every SFTP server takes (draft-ietf-secsh-filexfer-02, section 3). Many pushes at once share inFlight requests: the memory they
+// take does not grow with their number, and devices that many take a piece at a time are not slower for it.
 const (
-	window = 64
-	packet = 32 << 10
+	window   = 64
+	packet   = 32 << 10
+	inFlight = 1024
 )
+
+// pushing counts the pushes that go on.
+var pushing atomic.Int64
 
 // ErrBroken is inside the error of a transfer that broke off on the way: what arrived stays, and another Push goes on.
 var ErrBroken = errors.New("broke off")
@@ -53,7 +59,9 @@ func Push(ctx context.Context, c *sftp.Client, local, remote string, progress fu
 		return fmt.Errorf("%w: %w", ErrBroken, err)
 	}
 	r := &meter{ctx: ctx, r: io.NewSectionReader(f, start, size-start), done: start, total: size, progress: progress}
-	_, err = w.ReadFromWithConcurrency(r, window)
+	share := inFlight / int(pushing.Add(1))
+	defer pushing.Add(-1)
+	_, err = w.ReadFromWithConcurrency(r, min(window, max(share, 2)))
 	if err = errors.Join(err, w.Close()); err != nil {
 		return fmt.Errorf("send %s: %w near byte %d of %d: %w", remote, ErrBroken, r.done, size, err)
 	}

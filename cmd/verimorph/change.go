@@ -406,8 +406,8 @@ func (c *client) printChecks(ch gen.Change) {
 	}
 	for _, k := range *ch.Checks {
 		mark := map[gen.CheckState]string{gen.CheckStatePass: c.paint(green, "+"), gen.CheckStateWarn: c.paint(yellow, "!"), gen.CheckStateStop: c.paint(red, "x")}[k.State]
-		indent := strings.Repeat(" ", 50)
-		c.printf("  %s %-5s %-18s %-22.22s %s\n", mark, k.State, k.Name, k.Title, wrap(k.Evidence, 100, indent))
+		indent := strings.Repeat(" ", 34)
+		c.printf("  %s %-4s %-24s %s\n", mark, k.State, k.Name, wrap(k.Title+": "+k.Evidence, 110, indent))
 		if k.Remedy != nil && k.AcceptedBy == nil {
 			c.printf("%s%s\n", indent, wrap("to do: "+*k.Remedy, 100, indent))
 		}

@@ -15,6 +15,8 @@ func (j *Job) back(hop int) Back {
 		b := Back{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", h.From)}
 		b.Steps = j.backBySlot(hop)
 		return b
+	case j.Can.Clone:
+		return Back{Way: BackBySlot, Text: fmt.Sprintf("start the copy of %s that was made before", h.From), Steps: j.backBySlot(hop)}
 	case j.Old != nil && j.Old(hop) != nil:
 		b := Back{Way: BackByReinstall, Text: fmt.Sprintf("install %s again and put the configuration of the backup back", h.From)}
 		b.Steps = j.reinstall(hop, j.Old(hop))

@@ -183,14 +183,18 @@ func TestChoreographies(t *testing.T) {
 	assert.Equal(t, BackByReinstall, reset.Back[0].Way)
 	inOrder(reset.Back[0].Steps, Send, Checksum, Install, Confirm, PutPart, Services, Verify)
 	assert.Equal(t, NoWayBack, plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Components: []string{"web-manager", "drive-logic"}, Parts: parts}, nil).Back[0].Way)
+	// Where the running installation can be copied first, the copy is the way back.
+	copied := plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Clone: true, Components: []string{"web-manager", "drive-logic"}, Parts: parts}, nil)
+	inOrder(copied.Steps, Checksum, Clone, Point, Install)
+	assert.Equal(t, BackBySlot, copied.Back[0].Way)
 	// On a medium that somebody carries in nothing is sent and nothing removed.
 	carried := plan("TG-1", "F1.06", "F2.12", "", Abilities{InPlace: true, Media: true, Parts: parts[:1]}, nil)
 	assert.Equal(t, -1, first(carried.Steps, Send))
 	assert.Equal(t, -1, first(carried.Steps, Tidy))
 	inOrder(carried.Steps, Hand, Checksum, Install)
-	// A slot that can be tried once is kept only when the new version has shown itself; what was cloned stays.
-	once := plan("C8", "11.2.5", "12.1.3", "S1", Abilities{Once: true, Unpack: true, Clone: true, Components: []string{"boot-loader", "logic"}, PowerCycle: true}, nil)
-	inOrder(once.Steps, Component, Clone, Install, Unpack, Point, ChooseSlot, Restart, Confirm, KeepSlot, Services)
+	// A slot that can be tried once is kept only when the new version has shown itself.
+	once := plan("C8", "11.2.5", "12.1.3", "S1", Abilities{Once: true, Unpack: true, Components: []string{"boot-loader", "logic"}, PowerCycle: true}, nil)
+	inOrder(once.Steps, Component, Install, Unpack, Point, ChooseSlot, Restart, Confirm, KeepSlot, Services)
 	assert.True(t, once.Steps[first(once.Steps, ChooseSlot)].Once)
 	// Without a device that can switch parts off and on, a person does.
 	byHand := plan("C8", "12.1.3", "12.2.3", "S1", Abilities{Unpack: true, Components: []string{"boot-loader", "logic"}}, nil)

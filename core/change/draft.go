@@ -12,7 +12,7 @@ import (
 type Abilities struct {
 	InPlace    bool       // an installation overwrites the running one, and the device restarts into it; else it has slots
 	Once       bool       // a slot can be chosen for one start
-	Clone      bool       // the running installation can be copied into the other slot
+	Clone      bool       // where it installs in place: the running installation can be copied into a slot first, and started from there
 	Unpack     bool       // unpacking is an act of its own
 	Drain      bool       // running work can be let finish
 	Save       bool       // running and saved configuration are two things
@@ -250,6 +250,9 @@ func (j *Job) hop(i int) (out []Step) {
 		}
 	}
 	if can.InPlace {
+		if can.Clone {
+			add(Clone)
+		}
 		add(Point)
 		if can.Drain {
 			add(Drain)
@@ -262,9 +265,6 @@ func (j *Job) hop(i int) (out []Step) {
 			add(k)
 		}
 	} else {
-		if can.Clone {
-			add(Clone)
-		}
 		add(Install)
 		if can.Unpack {
 			add(Unpack)

@@ -57,7 +57,7 @@ func (b *Box) Stop() {
 
 // tend watches the phase: the address is open from link on and closed before.
 func (b *Box) tend() {
-	tick := time.NewTicker(20 * time.Millisecond)
+	tick := time.NewTicker(max(20*time.Millisecond, b.sim(time.Second)))
 	defer tick.Stop()
 	for {
 		select {

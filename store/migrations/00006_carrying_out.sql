@@ -57,7 +57,7 @@ CREATE TABLE own_readings (
     group_name text NOT NULL, -- '' is every device
     dialect    text NOT NULL,
     name       text NOT NULL,
-    definition jsonb NOT NULL,
+    definition text NOT NULL, -- one reading, YAML
     added_by   text NOT NULL,
     added_at   timestamptz NOT NULL DEFAULT now(),
     UNIQUE (group_name, dialect, name)
