@@ -86,6 +86,7 @@ type world struct {
 	report   Report
 	away     atomic.Int64 // nanoseconds that the database was away
 	lastKill atomic.Int64
+	waiting  sync.WaitGroup // for changes to go on
 }
 
 // worker is one service process that is started again whenever it dies.
@@ -150,6 +151,7 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 		go func() { defer all.Done(); w.changeAgainAndAgain(ctx, i, suffered) }()
 	}
 	all.Wait()
+	w.waiting.Wait()
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -193,7 +195,7 @@ func (w *world) startWorkers(ctx context.Context, bin, url string) error {
 					"-time-factor", fmt.Sprint(w.Factor), "-lease", w.Lease.String(), "-receive-sftp", strings.Replace(x.address, ":8420", ":8430", 1))
 				cmd.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+url)
 				cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-				var out bytes.Buffer
+				var out shared
 				log, _ := os.OpenFile(filepath.Join(w.dir, fmt.Sprintf("worker%d.log", n)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 				cmd.Stdout, cmd.Stderr = &out, log
 				x.mu.Lock()
@@ -244,6 +246,31 @@ func (x *worker) kill() (pid int) {
 	}
 	_ = x.cmd.Process.Kill()
 	return x.cmd.Process.Pid
+}
+
+// shared is what a process said so far.
+type shared struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (s *shared) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.buf.Write(p)
+}
+
+func (s *shared) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.buf.String()
+}
+
+// count adds one to a figure of the report.
+func (w *world) count(n *int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	*n++
 }
 
 // call asks whichever service answers, until one does.
@@ -433,7 +460,7 @@ func (w *world) suffer(ctx context.Context) {
 		acts = append(acts, func() {
 			x := w.wires[w.rng.IntN(len(w.wires))]
 			x.cut(time.Duration(w.rng.IntN(1500)) * time.Millisecond)
-			w.report.Cuts++
+			w.count(&w.report.Cuts)
 		})
 	}
 	for range w.Outages {
@@ -442,7 +469,7 @@ func (w *world) suffer(ctx context.Context) {
 			w.records.cut(d)
 			w.away.Add(int64(d))
 			time.Sleep(d)
-			w.report.Outages++
+			w.count(&w.report.Outages)
 		})
 	}
 	w.rng.Shuffle(len(acts), func(i, j int) { acts[i], acts[j] = acts[j], acts[i] })
@@ -468,7 +495,7 @@ func (w *world) killOne(ctx context.Context) {
 	pid := x.kill()
 	at, awayBefore := time.Now(), w.away.Load()
 	w.lastKill.Store(at.UnixNano())
-	w.report.Kills++
+	w.count(&w.report.Kills)
 	rows, err := w.pool.Query(ctx, `SELECT l.device_id, l.fence FROM leases l JOIN changes c ON c.device_id = l.device_id AND c.state = 'running'
 		WHERE l.holder LIKE '%/' || $1 AND l.expires_at > now()`, fmt.Sprint(pid))
 	if err != nil {
@@ -483,7 +510,9 @@ func (w *world) killOne(ctx context.Context) {
 		}
 	}
 	for _, h := range all {
+		w.waiting.Add(1)
 		go func() {
+			defer w.waiting.Done()
 			for ctx.Err() == nil {
 				var on bool
 				err := w.pool.QueryRow(ctx, `SELECT l.fence > $2 OR NOT EXISTS (SELECT 1 FROM changes c WHERE c.device_id = $1 AND c.state IN ('running', 'holding')) FROM leases l WHERE l.device_id = $1`, h.device, h.fence).Scan(&on)

@@ -29,6 +29,9 @@ type session struct {
 // quiet is how long a device may be silent when the dialect does not say.
 const quiet = 20 * time.Second
 
+// keepBuffer is how much room for answers a conversation keeps.
+const keepBuffer = 8 << 10
+
 // maxAnswer bounds one answer in bytes; a device that sends more is broken or hostile.
 const maxAnswer = 8 << 20
 
@@ -158,7 +161,9 @@ func (s *session) answer(ctx context.Context, doing string, q Query, progress fu
 	asked := false
 	for {
 		if body, ok := s.atPrompt(); ok {
-			s.buf = s.buf[:0]
+			if s.buf = s.buf[:0]; cap(s.buf) > keepBuffer { // a long answer must not stay in memory while the device works
+				s.buf = nil
+			}
 			return body, nil
 		}
 		if q.Until.Regexp != nil && q.Until.Match(s.buf[max(0, len(s.buf)-tailSize):]) {

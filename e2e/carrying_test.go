@@ -146,7 +146,7 @@ func TestConsoleAsks(t *testing.T) {
 	ctx := browser(t)
 	do := doer(t, ctx)
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "gullnes-fw1"))
-	do(clickText("a", "Faults"), text("h1", "Simulated fleet"), text("table", "marrow-ramp1"))
+	do(clickText("a", "Simulated fleet"), text("h1", "Simulated fleet"), text("table", "marrow-ramp1"))
 	do(chosen(`tr[data-device="gullnes-fw1"] select`, tarnholm.LoseTranslations), text("table", "the next restart loses address translation"), click(`tr[data-device="gullnes-fw1"] button[type=submit]`), text(`tr[data-device="gullnes-fw1"]`, "lose-translations"))
 	do(chosen(`tr[data-device="marrow-ramp1"] select`, plainbox.ByHandKey), click(`tr[data-device="marrow-ramp1"] button[type=submit]`), shot("faults"))
 

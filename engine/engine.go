@@ -61,6 +61,7 @@ type Engine struct {
 	mu       sync.Mutex
 	held     map[int64]*keptLease     // by device
 	progress map[int64]store.Progress // by change: what was not written yet
+	proofs   map[string]proof         // by SHA-256 of an image
 }
 
 // DefaultLease is how long a lease lasts without renewal. It is renewed four times in that span, and orphans are looked
@@ -147,7 +148,7 @@ func New(c Config) (*Engine, error) {
 	if c.Lease == 0 {
 		c.Lease = DefaultLease
 	}
-	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}}
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	river.AddWorker(workers, &fetchWorker{e: e})

@@ -570,6 +570,13 @@ func (r *run) wait(d time.Duration) time.Duration {
 	return max(time.Duration(float64(d)/r.e.Pace.Factor), 50*time.Millisecond)
 }
 
+// nextLook is how long to wait before a device is looked at again: the longer it takes, the longer, up to a quarter of a
+// minute of the device's own time. A thousand devices that settle at once are not asked more than they can be answered for.
+func (r *run) nextLook(since time.Time) time.Duration {
+	own := time.Duration(float64(time.Since(since)) * max(r.e.Pace.Factor, 1))
+	return r.wait(min(max(own/10, 3*time.Second), 15*time.Second))
+}
+
 // pause waits, or returns why the context ended.
 func pause(ctx context.Context, d time.Duration) error {
 	select {

@@ -196,7 +196,7 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 			}
 			r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%d of %d readings are not back yet: %s", open, len(results), pendingNames(results))
 		}
-		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
+		if err := pause(ctx, r.nextLook(began)); err != nil {
 			return err
 		}
 	}

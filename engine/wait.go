@@ -37,7 +37,7 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 			return nil
 		}
 		r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%s", seen)
-		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
+		if err := pause(ctx, r.nextLook(began)); err != nil {
 			return err
 		}
 	}

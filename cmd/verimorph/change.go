@@ -419,7 +419,7 @@ func (c *client) printChecks(ch gen.Change) {
 
 func (c *client) printLosses(l gen.Losses) {
 	c.printf("Going back from %s to %s: %s.\n", l.From, l.To, l.Way)
-	c.printf("%s\n", c.paint(bold, "Configured since"))
+	c.printf("%s\n", c.paint(bold, "Changed since; going back undoes it"))
 	switch {
 	case l.Backup == nil:
 	case len(l.Configuration) == 0:

@@ -31,10 +31,13 @@ function useTheme() {
 
 const places = [["/", "Fleet"], ["/changes", "Changes"], ["/paths", "Paths"], ["/catalogue", "Catalogue"], ["/images", "Images"], ["/advisories", "Advisories"], ["/backups", "Backups"], ["/configurations", "Configurations"], ["/keys", "Keys"]];
 
-/** The simulated fleet has a page of its own, where there is one. */
-function SimulationLink() {
+/** Says that the fleet is simulated; where the simulation can be reached, it leads to its page. */
+function Simulated({ factor }: { factor: number }) {
   const there = useSimulation(false);
-  return there.data ? <NavLink to="/simulation" className={({ isActive }) => `rounded-sm border border-dashed border-slate-500 px-2 py-0.5 text-xs ${isActive ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : ""}`}>Faults</NavLink> : null;
+  const look = "rounded-sm border border-dashed border-slate-500 px-2 py-0.5 text-xs";
+  const words = `Simulated fleet, ${factor} times faster than real`;
+  if (!there.data) return <span className={look} title="The fleet is simulated. Expected ranges are for this pace.">{words}</span>;
+  return <NavLink to="/simulation" title="What stands where, and what is to go wrong" className={({ isActive }) => `${look} underline decoration-dotted underline-offset-2 ${isActive ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : ""}`}>{words}</NavLink>;
 }
 
 export function App() {
@@ -68,12 +71,7 @@ export function App() {
             ))}
           </nav>
           <span className="ml-auto" />
-          <SimulationLink />
-          {service.data.timeFactor > 1 && (
-            <span className="rounded-sm border border-dashed border-slate-500 px-2 py-0.5 text-xs" title="The fleet is simulated. Expected ranges are for this pace.">
-              Simulated fleet, {service.data.timeFactor} times faster than real
-            </span>
-          )}
+          {service.data.timeFactor > 1 && <Simulated factor={service.data.timeFactor} />}
           {service.isError && <span role="status" className="text-xs font-semibold text-rose-800 dark:text-rose-300">The service does not answer</span>}
           <Menu as="div" className="relative">
             <MenuButton className="rounded-sm border border-slate-400 px-2.5 py-1 dark:border-slate-600">{service.data.user}</MenuButton>

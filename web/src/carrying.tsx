@@ -36,7 +36,6 @@ export function QuestionCard({ c }: { c: Change }) {
     <section role="alert" id="question" className="space-y-3 rounded-md border-2 border-amber-700/60 bg-amber-50 p-4 dark:bg-amber-950/40">
       <h2 className="flex items-center gap-2 font-semibold text-amber-900 dark:text-amber-200"><Mark state="held" /> {heads[q.kind]}</h2>
       <p className="whitespace-pre-wrap">{q.text}</p>
-      {q.answers.includes("go-back") && <Losses what="change" id={c.id} />}
       {q.kind === "hand-step" && q.answers.includes("sign-off") && <Attached c={c} step={q.step} add />}
       <Field label={q.answers.includes("accept") ? "Why it is accepted" : "What was seen"} name="words" value={text} onChange={(e) => setText(e.target.value)} />
       <div className="flex flex-wrap gap-2">
@@ -45,6 +44,7 @@ export function QuestionCard({ c }: { c: Change }) {
         ))}
       </div>
       <Trouble error={act.error} />
+      {q.answers.includes("go-back") && <Losses what="change" id={c.id} />}
     </section>
   );
 }
@@ -171,7 +171,7 @@ export function Losses(p: { what: "change"; id: number } | { what: "device"; nam
     <div id="losses" className="space-y-2 rounded-sm border border-line bg-white p-3 dark:border-nightline dark:bg-deck">
       <p className="font-semibold">Going back from <span className="font-mono">{d.from}</span> to <span className="font-mono">{d.to}</span></p>
       <p>{d.way}.</p>
-      {d.backup !== undefined && (d.configuration.length === 0 ? <p>Nothing was configured since backup {d.backup}.</p> : <><p>Configured since backup {d.backup}, and lost:</p><Differences of={d.configuration} /></>)}
+      {d.backup !== undefined && (d.configuration.length === 0 ? <p>Nothing was configured since backup {d.backup}.</p> : <><p>Changed since backup {d.backup}; going back undoes it:</p><Differences of={d.configuration} /></>)}
       {d.services.length > 0 ? d.services.map((s) => <p key={s} className="flex gap-2"><Mark state="held" /> {s}</p>) : <p>No service in use needs the newer version.</p>}
       <p>Credentials that apply then, in this order: {d.credentials.join("; ") || "none"}.</p>
       {d.notes.map((n) => <p key={n} className="text-slate-600 dark:text-slate-400">{n}</p>)}

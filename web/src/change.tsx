@@ -65,6 +65,8 @@ export function ChangePage() {
   const open = hops[passed];
   const partly = open ? open.reduce((n, s) => n + s.high * fractionOf(s, now), 0) / open.reduce((n, s) => n + s.high, 0) : 0;
   const gone = c.startedAt ? (Math.min(c.endedAt ? Date.parse(c.endedAt) : now) - Date.parse(c.startedAt)) / 1000 : 0;
+  // What stands in the way of a start, or of going on, comes before everything else.
+  const inTheWay = !c.endedAt && (c.startedAt ? c.question?.kind === "warnings" : (c.checks ?? []).some((k) => k.state === "stop" || (k.state === "warn" && !k.acceptedBy)));
   const running = c.steps.find((s) => s.state === "running");
   return (
     <>
@@ -83,7 +85,7 @@ export function ChangePage() {
           <Bar fraction={c.endedAt && c.state === "done" ? 1 : done} label="the whole change" />
           <p className="flex justify-between text-slate-600 dark:text-slate-400">
             <span>{clock(gone)} {c.endedAt ? "in all" : "gone"}{running && !c.endedAt && `: ${running.title}${running.note ? `, ${running.note}` : ""}`}</span>
-            {!c.endedAt && <span>{span(c.remainingLow, c.remainingHigh)} to go</span>}
+            {!c.endedAt && c.state !== "asking" && <span>{span(c.remainingLow, c.remainingHigh)} to go</span>}
           </p>
         </div>
       )}
@@ -97,13 +99,14 @@ export function ChangePage() {
         </div>
       )}
       {!c.startedAt && c.path && <Doubts path={c.path} />}
-      {c.checks && !c.endedAt && (!c.startedAt || c.question?.kind === "warnings") && <ReadyCard c={c} />}
+      {inTheWay && <ReadyCard c={c} />}
       {c.verdict && <Evidence of={c.verdict} />}
       {c.restore && <Card title="What is put back" aside={!c.startedAt && <span className="text-xs text-slate-600 dark:text-slate-400">{span(c.remainingLow, c.remainingHigh)} expected in all</span>}><p>{c.restore.parts.join("; ")}</p><p className="mt-1 text-slate-600 dark:text-slate-400">The device runs {c.from}. What is there now is backed up first.{c.expectsHostKey && " It may show another host key; that is pinned then."}</p></Card>}
       {c.path && <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
         <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>
         <PathLine path={c.path} passed={passed} partly={partly} />
       </Card>}
+      {c.checks && !c.startedAt && !c.endedAt && !inTheWay && <ReadyCard c={c} />}
       {!c.endedAt && !c.restore && <TermsCard c={c} />}
       <TabGroup>
         <TabList className="flex gap-1">
