@@ -1,0 +1,181 @@
+package device
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// line is a console line that follows a script: for each thing that is entered, what it says.
+func line(t *testing.T, first string, says func(entered string) string) Target {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = ln.Close() })
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				fmt.Fprint(c, first)
+				in := bufio.NewReader(c)
+				for {
+					text, err := in.ReadString('\r')
+					if err != nil {
+						return
+					}
+					fmt.Fprint(c, says(strings.TrimSuffix(text, "\r")))
+				}
+			}()
+		}
+	}()
+	dialects, err := ReadDialects(Builtin())
+	require.NoError(t, err)
+	return Target{Address: ln.Addr().String(), Console: ln.Addr().String(), Dialect: dialects["pellworth-gauge"], SignIns: []SignIn{{ID: 1, User: "hand", Password: "word-1"}, {ID: 2, User: "hand", Password: "word-2"}}, Tries: 3}
+}
+
+// gaugeLine asks for name and word, and then answers commands.
+func gaugeLine(t *testing.T, word string) Target {
+	state := "name"
+	return line(t, "", func(entered string) string {
+		switch {
+		case state == "name" && entered == "":
+			return "\r\ng1 name? "
+		case state == "name":
+			state = "word"
+			return entered + "\r\nword? "
+		case state == "word" && entered == word:
+			state = "in"
+			return "\r\n\r\ng1 ? "
+		case state == "word":
+			state = "name"
+			return "\r\nnot known\r\n\r\ng1 name? "
+		case entered == "plate":
+			return "plate\r\nname: g1\r\nmaker: Pellworth\r\nmodel: TG-1\r\nserial: S\r\nrelease: F1.06\r\nsince: now\r\nup: all\r\n\r\ng1 ? "
+		case entered == "drawer":
+			return "drawer\r\nroom 10 of 20\r\n\r\ng1 ? "
+		case entered == "say gauge.ini":
+			return "say gauge.ini\r\n|[panel]\r\n|code = geheim-4\r\nthat is all of gauge.ini\r\n\r\ng1 ? "
+		}
+		return entered + "\r\n\r\ng1 ? "
+	})
+}
+
+func TestSigningInAtAConsoleLine(t *testing.T) {
+	target := gaugeLine(t, "word-2")
+	var mu sync.Mutex
+	var heard strings.Builder
+	target.Record = func(p []byte) { mu.Lock(); defer mu.Unlock(); heard.Write(p) }
+	var used []int64
+	target.Used = func(s SignIn, _ bool) { used = append(used, s.ID) }
+	c, err := Dial(t.Context(), target)
+	require.NoError(t, err)
+	defer c.Close()
+	assert.Equal(t, []int64{2}, used, "the first was refused, the second let us in")
+	p, err := c.Portrait(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "F1.06", p.Version)
+	part := target.Dialect.Part("running")
+	data, _, err := c.FetchPart(t.Context(), part)
+	require.NoError(t, err)
+	assert.Equal(t, "[panel]\ncode = geheim-4\n", string(data), "without the margin")
+	_, err = c.SFTP()
+	assert.Equal(t, Refused, KindOf(err))
+	assert.False(t, c.Files())
+	time.Sleep(50 * time.Millisecond)
+	mu.Lock()
+	log := heard.String()
+	mu.Unlock()
+	assert.Contains(t, log, "release: F1.06")
+	assert.NotContains(t, log, "geheim-4", "what may hold secrets is not recorded")
+	assert.Contains(t, log, "bytes that are not recorded")
+
+	// A line that is signed in already shows its prompt at once.
+	again, err := Dial(t.Context(), target)
+	require.NoError(t, err)
+	assert.Zero(t, again.SignedIn().ID)
+	again.Close()
+}
+
+func TestConsoleLinesThatDoNotLetUsIn(t *testing.T) {
+	_, err := Dial(t.Context(), gaugeLine(t, "another"))
+	assert.Equal(t, SignInRefused, KindOf(err))
+	assert.ErrorContains(t, err, "2 of 2 credentials were tried")
+	assert.NotContains(t, err.Error(), "word-1")
+
+	one := gaugeLine(t, "word-2")
+	one.Tries = 1
+	_, err = Dial(t.Context(), one)
+	assert.ErrorContains(t, err, "1 of 2 credentials were tried", "no more is risked than is allowed")
+
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	_, err = Dial(ctx, line(t, "", func(string) string { return "" }))
+	assert.Equal(t, NotReady, KindOf(err), "silence at the line is a device that is not there yet: %v", err)
+
+	gone := gaugeLine(t, "x")
+	gone.Console = "127.0.0.1:1"
+	_, err = Dial(t.Context(), gone)
+	assert.Equal(t, Unreachable, KindOf(err))
+}
+
+func TestTheBootLoader(t *testing.T) {
+	dialects, err := ReadDialects(Builtin())
+	require.NoError(t, err)
+	var chosen string
+	loader := line(t, "", func(entered string) string {
+		switch entered {
+		case "a", "b":
+			chosen = entered
+			return entered + "\r\nstarting from " + entered + "\r\n"
+		case "":
+			return "\r\nnothing starts by itself\r\nstart from? "
+		}
+		return "\r\nno: nothing there\r\nstart from? "
+	})
+	loader.Dialect = dialects["tarnholm"]
+	require.NoError(t, LoadSlot(t.Context(), loader, "b"))
+	assert.Equal(t, "b", chosen)
+	assert.Equal(t, Refused, KindOf(LoadSlot(t.Context(), loader, "z")), "it asks again")
+	assert.Equal(t, NotUnderstood, KindOf(LoadSlot(t.Context(), loader, "a;b")), "only a plain name is sent")
+	_, err = Dial(t.Context(), loader)
+	assert.Equal(t, NotReady, KindOf(err), "a boot loader is no place to sign in")
+
+	up := line(t, "", func(string) string { return "\r\nname: " })
+	up.Dialect = dialects["tarnholm"]
+	assert.Equal(t, NotReady, KindOf(LoadSlot(t.Context(), up, "b")), "a device that is up is left alone")
+	up.Dialect = dialects["brackmoor"]
+	assert.Equal(t, Refused, KindOf(LoadSlot(t.Context(), up, "b")))
+}
+
+func TestReadingsThatSomebodyAdds(t *testing.T) {
+	good := "name: x\ntitle: X\ntype: number\nsend: tell x\nmatch: '(?P<value>\\d+)'\nexpect: {rule: equals, value: '7', severity: fail}\n"
+	r, err := ReadReading([]byte(good))
+	require.NoError(t, err)
+	e := Expectations([]Reading{*r})
+	assert.Equal(t, 7.0, e[0].Value.Number)
+	for what, change := range map[string][2]string{
+		"unknown field":           {"title: X", "titel: X"},
+		"one command on one line": {"send: tell x", "send: \"tell x\\rreboot\""},
+		"needs a name, a match":   {"name: x\n", ""},
+		"type \"moon\"":           {"type: number", "type: moon"},
+		"severity \"bad\"":        {"severity: fail", "severity: bad"},
+		"\"seven\" is no number":  {"'7'", "seven"},
+	} {
+		_, err := ReadReading([]byte(strings.Replace(good, change[0], change[1], 1)))
+		require.Error(t, err, what)
+		if what != "unknown field" {
+			assert.ErrorContains(t, err, what)
+		}
+	}
+}

@@ -1,0 +1,179 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/change"
+)
+
+// asking makes a running change with a hop past its point of no return that asks something.
+func asking(t *testing.T, s *Store, q change.Question) (id int64, l Lease) {
+	d := addDevice(t, s, "a"+time.Now().Format("150405.000000"))
+	back := []change.Back{{Way: change.BackBySlot, Text: "start 1 again", Steps: []change.Step{{Hop: 0, Kind: change.ChooseSlot, Back: true}, {Hop: 0, Kind: change.Verify, Back: true}}}}
+	c := Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", Back: back}
+	for i, k := range []change.Kind{change.Readings, change.ChooseSlot, change.Hand, change.Verify} {
+		hop := 0
+		if k == change.Readings || k == change.Verify {
+			hop = -1
+		}
+		c.Steps = append(c.Steps, Step{Plan: change.Step{Number: i + 1, Hop: hop, Kind: k}})
+	}
+	id, err := s.AddChange(t.Context(), c)
+	require.NoError(t, err)
+	require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", "", nil))
+	require.NoError(t, s.Act(t.Context(), id, change.Start, "me", "", nil))
+	l = acquire(t, s, d, time.Hour)
+	for n := 1; n <= 2; n++ {
+		require.NoError(t, s.BeginStep(t.Context(), l, id, n, []byte(`{"slot": "b"}`), ""))
+		require.NoError(t, s.EndStep(t.Context(), l, id, n, change.StepDone, "so"))
+	}
+	require.NoError(t, s.Ask(t.Context(), l, id, q, change.StepRunning, q.Text))
+	return id, l
+}
+
+func TestAnswers(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	get := func(id int64) Change {
+		c, err := s.Change(ctx, id)
+		require.NoError(t, err)
+		return c
+	}
+	all := []change.Action{change.SignOff, change.Accept, change.Retry, change.GoBack, change.Leave}
+	q := func(kind string) change.Question {
+		return change.Question{Kind: kind, Step: 3, Text: "what now?", Answers: all, Checks: []string{"health"}}
+	}
+
+	id, _ := asking(t, s, q(change.AskHand))
+	c := get(id)
+	assert.Equal(t, change.Asking, c.State)
+	assert.Equal(t, "what now?", c.Question.Text)
+	ids, err := s.Orphans(ctx)
+	require.NoError(t, err)
+	assert.NotContains(t, ids, id, "nobody works on a change that asks")
+	require.NoError(t, s.Act(ctx, id, change.SignOff, "mate", "seen", nil))
+	c = get(id)
+	assert.Equal(t, change.Running, c.State)
+	assert.Nil(t, c.Question)
+	assert.Equal(t, change.StepDone, c.Steps[2].State)
+	assert.Equal(t, "signed off by mate: seen", c.Steps[2].Outcome)
+	var action *ActionError
+	assert.ErrorAs(t, s.Act(ctx, id, change.SignOff, "mate", "", nil), &action, "an answer counts once")
+
+	id, _ = asking(t, s, q(change.AskWarn))
+	require.NoError(t, s.Act(ctx, id, change.Accept, "mate", "spare fan", nil))
+	c = get(id)
+	assert.True(t, c.Accepts("health"))
+	assert.False(t, c.Accepts("window"))
+	assert.Equal(t, "spare fan", c.Accepted[0].Reason)
+
+	id, _ = asking(t, s, q(change.AskFailed))
+	require.NoError(t, s.Act(ctx, id, change.Retry, "mate", "", nil))
+	assert.Equal(t, change.StepRunning, get(id).Steps[2].State, "it begins with a look at the device")
+
+	id, l := asking(t, s, q(change.AskFailed))
+	c = get(id)
+	assert.True(t, c.CanGoBack())
+	require.NoError(t, s.Act(ctx, id, change.GoBack, "mate", "", nil))
+	c = get(id)
+	require.Len(t, c.Steps, 6)
+	assert.Equal(t, []change.StepState{change.StepDone, change.StepDone, change.StepFailed, change.StepSkipped, change.StepWaiting, change.StepWaiting},
+		[]change.StepState{c.Steps[0].State, c.Steps[1].State, c.Steps[2].State, c.Steps[3].State, c.Steps[4].State, c.Steps[5].State})
+	assert.Equal(t, 5, c.Steps[4].Plan.Number)
+	assert.Equal(t, 0, *c.Returning)
+	assert.Equal(t, "what now?", *c.ReturnWhy)
+	assert.False(t, c.CanGoBack(), "once is enough")
+	require.NoError(t, s.EndChange(ctx, l, id, Ending{Step: 6, StepState: change.StepDone, State: change.Returned, Failure: "why"}))
+	assert.Equal(t, change.Returned, get(id).State)
+
+	id, _ = asking(t, s, q(change.AskFailed))
+	require.NoError(t, s.Act(ctx, id, change.Leave, "mate", "", nil))
+	c = get(id)
+	assert.Equal(t, change.Failed, c.State)
+	assert.Equal(t, "what now?. mate left the device as it stands.", *c.Failure)
+	assert.NotNil(t, c.EndedAt)
+
+	// The journal is only added to.
+	_, err = s.Pool.Exec(ctx, `UPDATE journal SET detail = 'nothing happened'`)
+	assert.ErrorContains(t, err, "only added to")
+	_, err = s.Pool.Exec(ctx, `DELETE FROM journal`)
+	assert.ErrorContains(t, err, "only added to")
+}
+
+func TestTermsAndAcceptance(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "a")
+	id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me"})
+	require.NoError(t, err)
+	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+	until := time.Now().Add(time.Hour).Truncate(time.Second)
+	require.NoError(t, s.SetTerms(ctx, id, nil, &until, BackAutomatic, "me"))
+	c, err := s.Change(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, change.Drafted, c.State, "what was approved has to be approved anew")
+	assert.Nil(t, c.ApprovedBy)
+	assert.True(t, until.Equal(*c.WindowTo))
+	assert.Equal(t, BackAutomatic, c.BackPolicy)
+	require.NoError(t, s.AcceptChecks(ctx, id, []string{"health"}, "me", "because"))
+	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.Start, "you", "", func(pgx.Tx, change.State) error { return nil }))
+	var action *ActionError
+	assert.ErrorAs(t, s.SetTerms(ctx, id, nil, nil, BackOffered, "me"), &action)
+	assert.ErrorAs(t, s.AcceptChecks(ctx, id, []string{"window"}, "me", "because"), &action)
+	assert.ErrorIs(t, s.SetTerms(ctx, 999, nil, nil, BackOffered, "me"), ErrNotFound)
+}
+
+func TestReadingSetsAndEvidence(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "a")
+	one, err := s.AddReadings(ctx, ReadingSet{DeviceID: d.ID, Version: "1", Readings: []byte(`{}`), By: "me"})
+	require.NoError(t, err)
+	two, err := s.AddReadings(ctx, ReadingSet{DeviceID: d.ID, Version: "2", Readings: []byte(`{}`), By: "me"})
+	require.NoError(t, err)
+	sets, err := s.ReadingSets(ctx, d.ID, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, sets, 2)
+	assert.Equal(t, two.ID, sets[0].ID, "the newest first")
+	got, err := s.ReadingSet(ctx, d.ID, one.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "1", got.Version)
+	_, err = s.ReadingSet(ctx, d.ID+1, one.ID)
+	assert.ErrorIs(t, err, ErrNotFound, "of another device")
+
+	for _, group := range []string{"", "piers"} {
+		_, err := s.PutOwnReading(ctx, OwnReading{Group: group, Dialect: "tarnholm", Name: "x", Definition: "name: x", AddedBy: "me"})
+		require.NoError(t, err)
+	}
+	own, err := s.OwnReadings(ctx, "tarnholm", []string{"piers"})
+	require.NoError(t, err)
+	require.Len(t, own, 2)
+	assert.Equal(t, "piers", own[1].Group, "that of a group comes after that of every device, and wins")
+	own, err = s.OwnReadings(ctx, "tarnholm", nil)
+	require.NoError(t, err)
+	assert.Len(t, own, 1)
+	require.NoError(t, s.DeleteOwnReading(ctx, own[0].ID))
+	assert.ErrorIs(t, s.DeleteOwnReading(ctx, own[0].ID), ErrNotFound)
+
+	id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me"})
+	require.NoError(t, err)
+	e, err := s.AddEvidence(ctx, Evidence{ChangeID: id, Step: 1, Name: "a.png", MediaType: "image/png", Content: []byte("sealed"), Size: 6, AddedBy: "me"})
+	require.NoError(t, err)
+	list, err := s.EvidenceOf(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, list[0].Content, "a list brings no content")
+	e, err = s.Evidence(ctx, id, e.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "sealed", string(e.Content))
+	_, err = s.Evidence(ctx, id+1, e.ID)
+	assert.ErrorIs(t, err, ErrNotFound)
+	require.NoError(t, s.AddConsole(ctx, d.ID, nil, "one"))
+	require.NoError(t, s.AddConsole(ctx, d.ID, &id, "two"))
+	pieces, err := s.ConsoleLog(ctx, d.ID, id, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, pieces, 1)
+	assert.Equal(t, "two", pieces[0].Text)
+}
