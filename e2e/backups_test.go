@@ -162,6 +162,9 @@ func TestRestoresOfOtherMakers(t *testing.T) {
 		if c.next == "" { // there is no way without a reset
 			continue
 		}
+		if c.name != "tern-rt1" {
+			continue // its firmware can be changed
+		}
 		out = e.refused(1, nil, "change", "draft", c.name, "-to", c.next)
 		assert.Contains(t, out, "cannot change firmware: it has no checksum, install", c.name)
 	}
