@@ -560,3 +560,20 @@ func TestAnImageThatIsNotForTheDevice(t *testing.T) {
 	require.NoError(t, r.Store.DeleteImage(ctx, im.SHA256))
 	assert.ErrorContains(t, w.e.fileFits(ctx, &change.File{Name: im.File, SHA256: im.SHA256, Version: "5.4.2"}, "TH-60"), "without a record")
 }
+
+// A restart on the way back that starts no other installation is told by a recorded intent only: without one it is still to be done.
+func TestARestartOnTheWayBackWithoutASlot(t *testing.T) {
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	s := &store.Step{Plan: change.Step{Number: 99, Hop: 0, Kind: change.Restart, Back: true}}
+	done, _, err := restarted(w, t.Context(), s, false)
+	require.NoError(t, err)
+	assert.False(t, done)
+	intent, err := startBefore(w, t.Context(), s)
+	require.NoError(t, err)
+	s.Intent, err = json.Marshal(intent)
+	require.NoError(t, err)
+	done, seen, err := restarted(w, t.Context(), s, true)
+	require.NoError(t, err)
+	assert.False(t, done, "intended, but it was not started anew: %s", seen)
+}

@@ -216,6 +216,16 @@ func (r *run) unpacksLater(s *store.Step) bool {
 	return false
 }
 
+// atSlot is the connection to the device, and what the journal says about the slots of a step's hop.
+func (r *run) atSlot(ctx context.Context, s *store.Step) (*device.Client, slotIntent, error) {
+	in, err := r.intended(s.Plan.Hop)
+	if err != nil {
+		return nil, in, err
+	}
+	c, err := r.connect(ctx)
+	return c, in, err
+}
+
 // Unpacking what was installed.
 
 func unpacked(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
@@ -231,11 +241,7 @@ func unpacked(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string,
 }
 
 func unpack(r *run, ctx context.Context, s *store.Step) error {
-	in, err := r.intended(s.Plan.Hop)
-	if err != nil {
-		return err
-	}
-	c, err := r.connect(ctx)
+	c, in, err := r.atSlot(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -265,11 +271,7 @@ func cloned(r *run, ctx context.Context, s *store.Step, taken bool) (bool, strin
 }
 
 func clone(r *run, ctx context.Context, s *store.Step) error {
-	in, err := r.intended(s.Plan.Hop)
-	if err != nil {
-		return err
-	}
-	c, err := r.connect(ctx)
+	c, in, err := r.atSlot(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -395,11 +397,7 @@ func slotChosenNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 	return fmt.Sprintf("the next start is from slot %s, %s%s", slot.Name, slot.Version, map[bool]string{true: "; for that start only"}[s.Plan.Once]), nil
 }
 
-// Keeping a slot that was started once.
-
-func slotKept(_ *run, _ context.Context, _ *store.Step, _ bool) (bool, string, error) {
-	return false, "", nil // choosing again what is chosen does no harm
-}
+// Keeping a slot that was started once. Choosing again what is chosen does no harm, so nothing is looked at before.
 
 func keepSlot(r *run, ctx context.Context, s *store.Step) error {
 	name, _, err := r.target(s)
@@ -508,7 +506,9 @@ func (r *run) bySlot(s *store.Step) bool {
 }
 
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
-	if !taken && !s.Plan.Back { // on the way back it may run what it ran before already, or be on its way there
+	// On the way back it may run what it ran before already, or be on its way there; of a restart into nothing else only a
+	// recorded intent can tell.
+	if !taken && !(s.Plan.Back && r.bySlot(s)) {
 		return false, "", nil
 	}
 	return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })

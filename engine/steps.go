@@ -36,7 +36,7 @@ var works = map[change.Kind]work{
 	change.Drain:      {perform: drain},
 	change.Save:       {inspect: saved, perform: save, confirm: savedNow},
 	change.ChooseSlot: {inspect: slotChosen, intent: slotToChoose, perform: chooseSlot, confirm: slotChosenNow},
-	change.KeepSlot:   {inspect: slotKept, perform: keepSlot, confirm: slotKeptNow},
+	change.KeepSlot:   {perform: keepSlot, confirm: slotKeptNow},
 	change.Restart:    {inspect: restarted, intent: startBefore, perform: restart, confirm: wentDown},
 	change.Link:       {perform: waitLink},
 	change.Login:      {perform: waitLogin},

@@ -99,7 +99,7 @@ func (j *Job) beyond(h *path.Hop) string {
 func (j *Job) step(hop int, kind Kind) Step {
 	s := Step{Hop: hop, Kind: kind, Expect: j.span(string(kind)), StopsBefore: kind.safe()}
 	switch kind {
-	case Check, Point, Tidy, CleanUp:
+	case CleanUp, Point, Check, Tidy:
 		s.Expect = j.span("check")
 	case Hand:
 		s.Expect = byHand
