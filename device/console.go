@@ -21,6 +21,13 @@ type tap struct {
 	count int // bytes not passed on
 }
 
+// tell sets whom what comes is passed on to. The line may already be talking.
+func (t *tap) tell(to func([]byte)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.to = to
+}
+
 func (t *tap) hear(p []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -62,7 +69,7 @@ func (c *Client) dialConsole(ctx context.Context) error {
 		return &Error{Unreachable, t.Console, "connect to the console line", "nothing answers there"}
 	}
 	s := newStream(t.Dialect, t.Console, conn, conn, func() { _ = conn.Close() })
-	s.heard.to = t.Record
+	s.heard.tell(t.Record)
 	c.cutLine = func() { _ = conn.Close() }
 	c.stop = context.AfterFunc(ctx, c.cutLine)
 	if err := c.signInAt(ctx, s); err != nil {
@@ -234,7 +241,7 @@ func (c *Client) enter(ctx context.Context, parent *Client) error {
 		return &Error{Lost, t.Address, "enter the module", "the connection ended"}
 	}
 	s := &session{d: t.Dialect, address: t.Address, in: p.in, out: p.out, close: parent.Close, heard: p.heard}
-	s.heard.to = t.Record
+	s.heard.tell(t.Record)
 	c.cutLine = parent.Cut
 	c.stop = context.AfterFunc(ctx, c.cutLine)
 	if err := c.signInAt(ctx, s); err != nil {
@@ -260,7 +267,7 @@ func LoadSlot(ctx context.Context, t Target, slot string) error {
 	defer stop()
 	s := newStream(t.Dialect, t.Console, conn, conn, func() {})
 	defer s.close()
-	s.heard.to = t.Record
+	s.heard.tell(t.Record)
 	words := wordsOf(t.Dialect)
 	at, err := s.wake(ctx, words)
 	if err != nil {
