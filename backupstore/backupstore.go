@@ -328,10 +328,16 @@ func (s *Store) Bundles() ([]string, error) {
 	return out, nil
 }
 
+// writing bounds how many bundles are written at once: each takes memory for packing and encryption, and the disk writes a
+// thousand of them no faster side by side.
+var writing = make(chan struct{}, 8)
+
 // Put stores a bundle whole or not at all: parts gives the content of each of the manifest's parts by name. Contents that
 // the store has already, and can read, are not stored again. It gives the manifest its id, sizes and sums, reads
 // everything back before the bundle counts, and returns the manifest's sum.
 func (s *Store) Put(m *backup.Manifest, parts map[string][]byte) (sum string, err error) {
+	writing <- struct{}{}
+	defer func() { <-writing }()
 	release, err := s.hold(syscall.LOCK_SH)
 	if err != nil {
 		return "", err

@@ -200,7 +200,7 @@ func decodeIndex(data []byte, first, end int64) (*index, error) {
 
 // What was just taken is compressed quickly; it is compressed well when it is joined.
 var (
-	quick, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20), zstd.WithEncoderConcurrency(4), zstd.WithEncoderCRC(false))
+	quick, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20), zstd.WithEncoderConcurrency(2), zstd.WithLowerEncoderMem(true), zstd.WithEncoderCRC(false))
 	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithWindowSize(groupSize), zstd.WithEncoderConcurrency(2), zstd.WithEncoderCRC(false))
 	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(1<<31), zstd.WithDecodeAllCapLimit(false))
 )
@@ -223,7 +223,7 @@ type writer struct {
 }
 
 func newWriter(w io.Writer, level int, recipients []age.Recipient) (*writer, error) {
-	buffered := bufio.NewWriterSize(w, 256<<10)
+	buffered := bufio.NewWriterSize(w, 64<<10)
 	seal, err := age.Encrypt(buffered, recipients...)
 	if err != nil {
 		return nil, err

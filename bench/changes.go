@@ -26,11 +26,11 @@ import (
 	"verimorph/simfleet/tarnholm"
 )
 
-// A thousand changes at once, on simulated firewalls that run a little faster than real ones: the wall time against that of one
+// A thousand changes at once, on simulated firewalls that take as long as real ones: the wall time against that of one
 // device alone, the memory of the service for each running device, and what the database is asked for each step.
 const (
 	manyDevices = 1000
-	manyFactor  = 3.0
+	manyFactor  = 1.0
 )
 
 func boxAddress(i int) string { return fmt.Sprintf("127.70.%d.%d:2022", 1+i/200, 1+i%200) }
@@ -165,6 +165,22 @@ func benchChanges(ctx context.Context, dir string) {
 	each := (most - before) / float64(len(rest))
 	fmt.Printf("%-48s  %8.0f K  %-18s %8.0f K  %6.2f  %s\n", "  resident for each running device", each, "limit", 150.0, each/150, "at most 1")
 	fmt.Printf("%-48s  %10.1f  %-18s %10.0f  %6s  %s\n", "  database statements a step", statements/steps, "gathered, in all", progress, "", "see docs/architecture.md")
+	listStatements(ctx, pool, steps)
+}
+
+// listStatements tells what the database was asked most, and what took it longest.
+func listStatements(ctx context.Context, pool *pgxpool.Pool, steps float64) {
+	rows, err := pool.Query(ctx, `SELECT calls::float8, total_exec_time, regexp_replace(query, '\s+', ' ', 'g') FROM pg_stat_statements WHERE query NOT LIKE '%pg_stat%' AND query NOT LIKE '%count(*) FROM changes%'
+		ORDER BY greatest(calls / sum(calls) OVER (), total_exec_time / sum(total_exec_time) OVER ()) DESC LIMIT 25`)
+	check(err)
+	defer rows.Close()
+	for rows.Next() {
+		var calls, ms float64
+		var query string
+		check(rows.Scan(&calls, &ms, &query))
+		fmt.Printf("    %6.2f a step, %6.0f ms in all: %.110s\n", calls/steps, ms, query)
+	}
+	check(rows.Err())
 }
 
 // loadSmall gives the service a catalogue of two releases with small images.

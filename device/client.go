@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"net"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,6 +36,7 @@ type Target struct {
 	Console    string   // host:port of its console line; then that is spoken with, and nothing else
 	Via        *Target  // device that is signed in to first
 	Enter      string   // command on that device that opens a session into this one; "": its SSH passes the connection on
+	Packet     int      // most bytes of a file in one SFTP request, at most 32 KiB, which 0 stands for
 	// Record hears what comes over a console line or out of a module, but for parts of backups. It may be nil.
 	Record func([]byte)
 	// Refused and Used hear of every sign-in and every second password that the device refused or took. They may be nil.
@@ -261,9 +261,32 @@ func (c *Client) dialWith(ctx context.Context, in *SignIn) error {
 		return &Error{Unreachable, t.Address, "connect", "the address answers, but SSH does not: " + err.Error()}
 	}
 	_ = raw.SetDeadline(time.Time{})
-	c.conn = ssh.NewClient(conn, channels, requests)
+	go refuse(channels, requests)
+	c.conn = &ssh.Client{Conn: conn}
 	c.stop = context.AfterFunc(ctx, func() { _ = c.conn.Close() })
 	return nil
+}
+
+// refuse answers what a device asks of us: no. ssh.NewClient would keep three goroutines for that.
+func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request) {
+	for channels != nil || requests != nil {
+		select {
+		case c, ok := <-channels:
+			if !ok {
+				channels = nil
+				continue
+			}
+			_ = c.Reject(ssh.UnknownChannelType, "nothing is opened here")
+		case q, ok := <-requests:
+			if !ok {
+				requests = nil
+				continue
+			}
+			if q.WantReply {
+				_ = q.Reply(false, nil)
+			}
+		}
+	}
 }
 
 // algorithms are the signature algorithms for a kind of host key.
@@ -412,14 +435,14 @@ func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[strin
 	}
 	p.ServicesReady = d.ServicesReady.Regexp == nil || d.ServicesReady.MatchString(fields["services"])
 	is := func(state, text string) bool {
-		expr, ok := d.SlotStates[state]
-		return ok && regexp.MustCompile(expr).MatchString(text)
+		p, ok := d.SlotStates[state]
+		return ok && p.Regexp != nil && p.MatchString(text)
 	}
 	for _, r := range rows["slots"] {
 		s := Slot{Name: r["slot"], Version: strings.Trim(r["version"], "-"), State: r["state"]}
 		s.Running, s.Next, s.Good, s.Busy = is("running", s.State), is("next", s.State), is("good", s.State), is("busy", s.State)
-		if expr, ok := d.SlotStates["progress"]; ok && s.Busy {
-			s.Percent = int(number(Pattern{regexp.MustCompile(expr)}.groups(s.State)["percent"]))
+		if p := d.SlotStates["progress"]; s.Busy {
+			s.Percent = int(number(p.groups(s.State)["percent"]))
 		}
 		p.Slots = append(p.Slots, s)
 	}
@@ -574,7 +597,11 @@ func (c *Client) SFTP() (*sftp.Client, error) {
 		return nil, &Error{Refused, c.t.Address, "open SFTP", "there is only a console line"}
 	}
 	if c.files == nil {
-		f, err := sftp.NewClient(c.conn, sftp.UseConcurrentWrites(true))
+		options := []sftp.ClientOption{sftp.UseConcurrentWrites(true)}
+		if c.t.Packet > 0 {
+			options = append(options, sftp.MaxPacketChecked(c.t.Packet))
+		}
+		f, err := sftp.NewClient(c.conn, options...)
 		if err != nil {
 			return nil, &Error{Lost, c.t.Address, "open SFTP", err.Error()}
 		}

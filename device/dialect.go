@@ -35,19 +35,19 @@ func Builtin() fs.FS {
 
 // A Dialect teaches how to speak with one kind of device over a command line.
 type Dialect struct {
-	Format        string            `yaml:"format"`
-	Name          string            `yaml:"dialect"`
-	Prompt        Pattern           `yaml:"prompt"` // the last line when the device waits for a command
-	Pause         Reply             `yaml:"pause"`  // how long output pauses, and what goes on
-	Setup         []string          `yaml:"setup"`  // commands right after sign-in
-	Raise         Reply             `yaml:"raise"`  // to the privileged level; ask is where the second password goes
-	Refusals      []Refusal         `yaml:"refusals"`
-	Portrait      []Query           `yaml:"portrait"`
-	SlotStates    map[string]string `yaml:"slot-states"`
-	ServicesReady Pattern           `yaml:"services-ready"`
-	Backup        []PartSource      `yaml:"backup"` // the parts of a complete bundle
-	Verbs         map[string]Query  `yaml:"verbs"`
-	Readings      []Reading         `yaml:"readings"`
+	Format        string             `yaml:"format"`
+	Name          string             `yaml:"dialect"`
+	Prompt        Pattern            `yaml:"prompt"` // the last line when the device waits for a command
+	Pause         Reply              `yaml:"pause"`  // how long output pauses, and what goes on
+	Setup         []string           `yaml:"setup"`  // commands right after sign-in
+	Raise         Reply              `yaml:"raise"`  // to the privileged level; ask is where the second password goes
+	Refusals      []Refusal          `yaml:"refusals"`
+	Portrait      []Query            `yaml:"portrait"`
+	SlotStates    map[string]Pattern `yaml:"slot-states"`
+	ServicesReady Pattern            `yaml:"services-ready"`
+	Backup        []PartSource       `yaml:"backup"` // the parts of a complete bundle
+	Verbs         map[string]Query   `yaml:"verbs"`
+	Readings      []Reading          `yaml:"readings"`
 
 	Installs   string   `yaml:"installs"`   // slots, or in-place: an installation overwrites the running one and the device restarts into it
 	Components []string `yaml:"components"` // that update-component updates
@@ -162,6 +162,10 @@ func (r *Reading) check() error {
 		return fmt.Errorf("%s needs a name, a match with a group named value, and an expect rule (%s)", r.Name, strings.Join(rules, ", "))
 	case !slices.Contains(types, r.Type):
 		return fmt.Errorf("%s: type %q is none of flag, number, text, set", r.Name, r.Type)
+	case r.Expect.Rule == verify.KeepsAll && r.Type != verify.Set:
+		return fmt.Errorf("%s: %s is a rule for sets, not for a %s", r.Name, verify.KeepsAll, r.Type)
+	case r.Expect.Rule == verify.AtLeast && (r.Type != verify.Set && r.Type != verify.Number || r.Expect.Percent <= 0):
+		return fmt.Errorf("%s: %s is a rule for numbers and sets, with a percent above 0", r.Name, verify.AtLeast)
 	case r.Expect.Severity != verify.Fails && r.Expect.Severity != verify.Degrades:
 		return fmt.Errorf("%s: severity %q is neither %s nor %s", r.Name, r.Expect.Severity, verify.Fails, verify.Degrades)
 	}
@@ -320,11 +324,6 @@ func ReadDialect(data []byte) (*Dialect, error) {
 			if !slices.Contains(params, m[1]) {
 				return nil, fmt.Errorf("verbs: %s: there is no {%s} here", name, m[1])
 			}
-		}
-	}
-	for state, expr := range d.SlotStates {
-		if _, err := regexp.Compile(expr); err != nil {
-			return nil, fmt.Errorf("slot-states: %s: %w", state, err)
 		}
 	}
 	for i := range d.Readings {

@@ -29,33 +29,45 @@ type session struct {
 // quiet is how long a device may be silent when the dialect does not say.
 const quiet = 20 * time.Second
 
+// readSize is how much output is read in one go. Every connection has such a piece of memory while it waits.
+const readSize = 1 << 10
+
 // keepBuffer is how much room for answers a conversation keeps.
 const keepBuffer = 8 << 10
 
 // maxAnswer bounds one answer in bytes; a device that sends more is broken or hostile.
 const maxAnswer = 8 << 20
 
+// terminal is what is asked for: wide, so that lines are not broken, and with echo (RFC 4254, sections 6.2 and 8).
+var terminal = struct {
+	Term                         string
+	Columns, Rows, Width, Height uint32
+	Modes                        string
+}{"vt100", 500, 200, 0, 0, string([]byte{ssh.ECHO, 0, 0, 0, 1, 0})}
+
 func newSession(ctx context.Context, conn *ssh.Client, d *Dialect, address string) (*session, error) {
 	fail := func(err error) error { return &Error{Lost, address, "open a terminal", err.Error()} }
-	sess, err := conn.NewSession()
+	// A channel of our own and not an ssh.Session, which keeps two more goroutines for each of a thousand devices. What the
+	// device says beside its terminal is not read; with a terminal there is no such thing (RFC 4254, section 6.2).
+	ch, requests, err := conn.OpenChannel("session", nil)
 	if err != nil {
 		return nil, fail(err)
 	}
-	in, err := sess.StdinPipe()
-	if err != nil {
-		return nil, fail(err)
+	go ssh.DiscardRequests(requests)
+	for _, r := range []struct {
+		name    string
+		payload []byte
+	}{{"pty-req", ssh.Marshal(terminal)}, {"shell", nil}} {
+		ok, err := ch.SendRequest(r.name, true, r.payload)
+		if err == nil && !ok {
+			err = fmt.Errorf("the device refuses the request %q", r.name)
+		}
+		if err != nil {
+			_ = ch.Close()
+			return nil, fail(err)
+		}
 	}
-	out, err := sess.StdoutPipe()
-	if err != nil {
-		return nil, fail(err)
-	}
-	if err := sess.RequestPty("vt100", 200, 500, ssh.TerminalModes{ssh.ECHO: 1}); err != nil {
-		return nil, fail(err)
-	}
-	if err := sess.Shell(); err != nil {
-		return nil, fail(err)
-	}
-	s := newStream(d, address, in, out, func() { _ = sess.Close() })
+	s := newStream(d, address, ch, ch, func() { _ = ch.Close() })
 	if _, err := s.answer(ctx, "sign in", Query{}, nil); err != nil {
 		s.close()
 		return nil, err
@@ -80,13 +92,13 @@ func newStream(d *Dialect, address string, in io.Writer, out io.Reader, end func
 	}
 	go func() {
 		defer close(s.out)
+		b := make([]byte, readSize)
 		for {
-			b := make([]byte, 4<<10)
 			n, err := out.Read(b)
 			if n > 0 {
 				s.heard.hear(b[:n])
 				select {
-				case s.out <- b[:n]:
+				case s.out <- bytes.Clone(b[:n]):
 				case <-done:
 					return
 				}

@@ -624,7 +624,6 @@ func TestCallsOfBackups(t *testing.T) {
 	e := setUp(t, 60, mixed()[:2]...)
 	e.must("backup", "take", "hollen-fw1")
 	e.must("backup", "take", "hollen-fw1")
-	type m = map[string]any
 	body := func(v any) string {
 		data, err := json.Marshal(v)
 		require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -166,6 +167,145 @@ func TestConsoleAsks(t *testing.T) {
 	// Readings of a device at any time, and its previous installation.
 	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), click("#measure"), text("main", "last measured"), click("#verify"), text("main", "Now (5.0.7)"), click("#back"), text("#losses", "Going back from 5.0.7 to 5.4.2"), chromedp.KeyEvent("\x1b"), gone("[role=dialog]"))
 }
+
+// What holds for every change, what is measured beside the dialects, how a device is reached, and what a draft may say besides its
+// aim: all of it in the console, and seen through the client.
+func TestConsoleRules(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, hollen())
+	e.addImages("th60-4.2.9.img")
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "hollen-fw1"),
+		clickText("a", "Changes"), click("#rules"), text("h1", "Rules for changes"), text("main", "None yet."),
+		click("#second-person"), chosen("#policy-way", "automatic"))
+	out := ""
+	assert.Eventually(t, func() bool {
+		out = e.must("change", "policy")
+		return strings.Contains(out, "by somebody else than who drafted it") && strings.Contains(out, "without asking")
+	}, 10*time.Second, 200*time.Millisecond)
+	require.Contains(t, out, "Approval: by somebody else than who drafted it.\nWhen a change fails after the point of no return, the way back is taken without asking.")
+	do(click("#second-person"))
+
+	// A reading that cannot be used says why and keeps what was typed; a good one counts at once, for its group only.
+	do(click("#add-reading"), visible("[role=dialog]"), text("#reading-dialect", "tarnholm"), typed(`input[name=reading-group]`, "piers"), typed(`textarea[name=definition]`, "x: y"), click("#write-reading"), text("[role=dialog] [role=alert]", "the reading cannot be used"),
+		emptied(`textarea[name=definition]`), typed(`textarea[name=definition]`, "name: boots-from\ntitle: Slot it starts from\ntype: text\nsend: tell boot\nmatch: 'from (?P<value>[a-z]),'\nexpect: {rule: unchanged, severity: degraded}\n"), click("#write-reading"), gone("[role=dialog]"),
+		text("table", "group piers, tarnholm"), shot("rules"))
+	assert.NotContains(t, e.must("reading", "take", "hollen-fw1"), "boots-from")
+
+	// How the device is reached, how files get there, and its groups.
+	do(clickText("a", "Fleet"), clickText("a", "hollen-fw1"), click("#settings"), typed(`input[name=groups]`, "piers"), chosen("#transfer", "pull-sftp"), typed(`input[name=via]`, "moon"), click("#write-settings"), text("[role=dialog] [role=alert]", "moon"),
+		emptied(`input[name=via]`), typed(`input[name=console]`, "127.0.0.1:7"), click("#write-settings"), gone("[role=dialog]"), text("main", "images by pull-sftp"), text("main", "Console line"))
+	assert.Contains(t, e.must("reading", "take", "hollen-fw1"), "boots-from")
+	var d gen.Device
+	require.NoError(t, json.Unmarshal([]byte(e.must("device", "show", "hollen-fw1", "-json")), &d))
+	assert.Equal(t, []string{"piers"}, d.Groups)
+	assert.Equal(t, gen.PullSftp, d.Transfer)
+	assert.Equal(t, "127.0.0.1:7", value(d.Reach.Console))
+	assert.Empty(t, value(d.Reach.Via))
+	do(click("#settings"), chosen("#transfer", "sftp"), click("#write-settings"), gone("[role=dialog]"), text("main", "images by sftp"))
+
+	// A draft with files to remove first and another address afterwards.
+	e.must("device", "refresh", "hollen-fw1")
+	do(chromedp.Focus(chromedp.CSS(`#aim`)), chromedp.KeyEvent(" "), visible(`[role=option]`), chromedp.KeyEvent("4.2.9"), chromedp.KeyEvent("\r"), click("#more"), typed(`input[name=clean-up]`, "old.log"), typed(`input[name=comes-back-at]`, "nowhere"), click("#draft"), text("[role=alert]", "should look like"),
+		emptied(`input[name=comes-back-at]`), typed(`input[name=comes-back-at]`, "127.0.0.2:2022"), click("#draft"), text("h1", "Change 1"), text("main", "taken without asking"))
+	out = e.must("change", "show", "1")
+	assert.Contains(t, out, "127.0.0.2:2022")
+	assert.Contains(t, out, "old.log")
+
+	// What was added is taken away again.
+	do(clickText("a", "Changes"), click("#rules"), click(`button[aria-label="Take boots-from away"]`), text("main", "None yet."))
+	assert.NotContains(t, e.must("reading", "added"), "boots-from")
+}
+
+// The contract of carrying changes out: what is refused and why.
+func TestCallsOfCarrying(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, hollen())
+	e.addImages("th60-4.2.9.img")
+	e.draft2("hollen-fw1", "-to", "4.2.9")
+	reading := func(definition string) m { return m{"dialect": "tarnholm", "definition": definition} }
+	const good = "name: x\nsend: tell boot\ntype: text\nmatch: '(?P<value>a)'\nexpect: {rule: unchanged, severity: fail}\n"
+	for _, c := range []struct {
+		method, path string
+		body         any
+		status       int
+		says         string
+	}{
+		{"POST", "/changes", m{"device": "nobody", "to": "4.2.9"}, 404, "there is no device"},
+		{"POST", "/changes", m{"device": "hollen-fw1", "to": "9.9"}, 404, "9.9"},
+		{"POST", "/changes", m{"device": "hollen-fw1", "to": "4.2.9", "comesBackAt": "there"}, 400, "should look like 192.0.2.7:22"},
+		{"POST", "/changes", m{"device": "hollen-fw1", "to": "4.2.9", "cleanUp": []string{"th60-4.2.9.img"}}, 400, "is an image of this change"},
+		{"POST", "/changes", m{"device": "hollen-fw1", "to": "4.2.9", "terms": m{"wayBack": "maybe"}}, 400, "offered or automatic"},
+		{"POST", "/changes/1/dance", nil, 400, "there is no action"},
+		{"POST", "/changes/99/start", nil, 404, "there is no change 99"},
+		{"POST", "/changes/1/start", nil, 409, "cannot start a change that is draft"},
+		{"POST", "/changes/1/sign-off", nil, 409, "cannot sign-off a change that is draft"},
+		{"POST", "/changes/1/accept", m{"text": " "}, 400, "say why the warnings are accepted"},
+		{"POST", "/changes/1/go-back", nil, 409, "cannot go-back a change that is draft"},
+		{"POST", "/changes/99/ready", nil, 404, "there is no change 99"},
+		{"POST", "/changes/99/accept-warnings", m{"checks": []string{"room"}, "reason": "because"}, 404, "there is no change 99"},
+		{"POST", "/changes/1/accept-warnings", m{"checks": []string{}, "reason": "because"}, 400, "name the warnings"},
+		{"POST", "/changes/1/accept-warnings", m{"checks": []string{"room"}, "reason": " x "}, 400, "say why"},
+		{"PUT", "/changes/99/terms", m{}, 404, "there is no change 99"},
+		{"PUT", "/changes/1/terms", m{"wayBack": "maybe"}, 400, "offered or automatic"},
+		{"GET", "/changes/99/way-back", nil, 404, "there is no change 99"},
+		{"GET", "/changes/1/way-back", nil, 409, "nothing to go back from"},
+		{"POST", "/changes/1/evidence?step=1&name=x", nil, 400, "1 byte to 8 MiB"},
+		{"POST", "/changes/1/evidence?step=1&name=a/b", "x", 400, "is no file name"},
+		{"POST", "/changes/99/evidence?step=1&name=x", "x", 404, "there is no change 99"},
+		{"GET", "/changes/1/evidence/7", nil, 404, "no such file"},
+		{"GET", "/devices/nobody/back-preview", nil, 404, "there is no device"},
+		{"GET", "/devices/nobody/readings", nil, 404, "there is no device"},
+		{"GET", "/devices/hollen-fw1/readings?limit=0", nil, 400, "limit must be"},
+		{"POST", "/devices/nobody/readings", nil, 404, "there is no device"},
+		{"POST", "/devices/hollen-fw1/verify", m{}, 409, "verimorph reading take hollen-fw1"},
+		{"POST", "/devices/hollen-fw1/verify", m{"before": 7}, 404, "verimorph reading list hollen-fw1"},
+		{"GET", "/devices/nobody/console-log", nil, 404, "there is no device"},
+		{"PUT", "/own-readings", m{"dialect": "whalesong", "definition": good}, 400, "is not known; known: "},
+		{"PUT", "/own-readings", reading("x"), 400, "cannot be used"},
+		{"PUT", "/own-readings", reading(strings.Replace(good, "unchanged", "keeps-all", 1)), 400, "keeps-all is a rule for sets, not for a text"},
+		{"PUT", "/own-readings", reading(strings.Replace(good, "unchanged", "at-least", 1)), 400, "at-least is a rule for numbers and sets"},
+		{"PUT", "/own-readings", reading(strings.Replace(good, "(?P<value>a)", "(a", 1)), 400, "line 4"},
+		{"PUT", "/own-readings", reading(strings.Replace(good, "severity: fail", "severity: bad", 1)), 400, "neither fail nor degraded"},
+		{"DELETE", "/own-readings/9", nil, 404, "there is no added reading 9"},
+		{"PUT", "/change-policy", m{"secondPerson": false, "wayBack": "maybe"}, 400, "offered or automatic"},
+		{"GET", "/simulation", nil, 404, "nothing is simulated here"},
+		{"PUT", "/simulation/hollen-fw1/faults/mute", m{}, 404, "nothing is simulated here"},
+		{"PATCH", "/devices/hollen-fw1", m{"transfer": "pigeon"}, 400, "pigeon"},
+		{"PATCH", "/devices/hollen-fw1", m{"reach": m{"console": "there"}}, 400, "should look like 192.0.2.7:7001"},
+		{"PATCH", "/devices/hollen-fw1", m{"reach": m{"only": true}}, 400, "only needs the address of that line"},
+		{"PATCH", "/devices/hollen-fw1", m{"reach": m{"enter": "call x"}}, 400, "on the device that via names"},
+		{"PATCH", "/devices/hollen-fw1", m{"reach": m{"via": "hollen-fw1"}}, 400, "through itself"},
+		{"PATCH", "/devices/hollen-fw1", m{"reach": m{"via": "nobody"}}, 404, "there is no device"},
+	} {
+		sent, headers := "", []string(nil)
+		switch b := c.body.(type) {
+		case string:
+			sent = b
+		case m:
+			data, err := json.Marshal(b)
+			require.NoError(t, err)
+			sent = string(data)
+		}
+		if strings.Contains(c.path, "/evidence?") {
+			headers = []string{"Content-Type", "application/octet-stream"}
+		}
+		status, answer, _ := e.call(c.method, "/api/v1"+c.path, sent, headers...)
+		assert.Equal(t, c.status, status, "%s %s: %s", c.method, c.path, answer)
+		assert.Contains(t, string(answer), c.says, "%s %s", c.method, c.path)
+	}
+	assert.Equal(t, gen.ChangeStateDraft, e.change("1").State, "nothing of that moved the change")
+	// What a device is reached through must not lead round in a circle.
+	status, body, _ := e.call("POST", "/api/v1/devices", `{"name": "behind", "address": "127.0.0.1:9", "dialect": "tarnholm", "user": "u", "password": "p", "reach": {"via": "hollen-fw1"}}`)
+	require.Equal(t, 201, status, string(body))
+	status, body, _ = e.call("PATCH", "/api/v1/devices/hollen-fw1", `{"reach": {"via": "behind"}}`)
+	assert.Equal(t, 400, status)
+	assert.Contains(t, string(body), "leads round in a circle")
+}
+
+// m is a body of JSON.
+type m = map[string]any
 
 // setUpSimulated is setUp with a service that knows the fleet's control.
 func setUpSimulated(t *testing.T, factor float64, boxes ...box) *env {

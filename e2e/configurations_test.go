@@ -340,7 +340,6 @@ func TestCallsOfConfigurations(t *testing.T) {
 		require.NoError(t, err)
 		return string(data)
 	}
-	type m = map[string]any
 	good := m{"text": string(text), "from": "TH-60@4.2.9", "name": "hollen.cfg"}
 	for _, c := range []struct {
 		method, path string

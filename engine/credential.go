@@ -157,7 +157,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 	}
 	tries, err := e.tries(ctx)
 	if err != nil {
-		return device.Target{}, err
+		return device.Target{}, records(err)
 	}
 	left, raises := tries.Bound-d.RefusedTries, tries.Bound-d.RefusedRaises
 	rest := time.Duration(tries.Rest) * time.Second
@@ -172,7 +172,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		default:
 			left, raises = tries.Bound, tries.Bound
 			if err := e.Store.ForgiveTries(ctx, d.ID); err != nil {
-				return device.Target{}, err
+				return device.Target{}, records(err)
 			}
 		}
 	}
@@ -180,9 +180,12 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 	if e.Receiver != nil {
 		t.Exchange = e.Receiver
 	}
+	if e.crowded() {
+		t.Packet = smallPacket
+	}
 	cs, err := e.Store.Credentials(ctx, d.ID)
 	if err != nil {
-		return t, err
+		return t, records(err)
 	}
 	if expect == "" {
 		expect = runningVersion(d)
@@ -240,8 +243,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		record(e.Store.Audit(background, who, "credential refused", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
 	}
 	t.Used = func(s device.SignIn, second bool) {
-		record(e.Store.CredentialUsed(background, s.ID, d.ID, second))
-		record(e.Store.Audit(background, who, "credential used", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
+		record(e.Store.CredentialUsed(background, s.ID, d.ID, second, who, why))
 	}
 	return t, nil
 }
@@ -253,7 +255,7 @@ func (e *Engine) through(ctx context.Context, d store.Device, who, why string) (
 		return device.Target{}, fmt.Errorf("device %s is reached through %s, which is not in the fleet", d.Name, d.Reach.Via)
 	}
 	if err != nil {
-		return device.Target{}, err
+		return device.Target{}, records(err)
 	}
 	t, err := e.target(ctx, via, "", who, fmt.Sprintf("on the way to %s, %s", d.Name, why))
 	if err == nil && via.HostKey == "" {

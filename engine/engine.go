@@ -62,6 +62,7 @@ type Engine struct {
 	held     map[int64]*keptLease     // by device
 	progress map[int64]store.Progress // by change: what was not written yet
 	proofs   map[string]proof         // by SHA-256 of an image
+	bundles  chan struct{}            // one for each backup that a change is taking
 }
 
 // DefaultLease is how long a lease lasts without renewal. It is renewed four times in that span, and orphans are looked
@@ -148,7 +149,7 @@ func New(c Config) (*Engine, error) {
 	if c.Lease == 0 {
 		c.Lease = DefaultLease
 	}
-	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}}
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}, bundles: make(chan struct{}, bundlesAtOnce)}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	river.AddWorker(workers, &fetchWorker{e: e})
@@ -258,7 +259,7 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	defer cancel(nil)
 	defer e.keeping(lease, cancel)()
 
-	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}}
+	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}, holding: true}
 	defer r.hangUp()
 	err = r.all(ctx)
 	switch cause := context.Cause(ctx); {

@@ -33,6 +33,19 @@ func (e *Engine) keeping(l store.Lease, lost context.CancelCauseFunc) (stop func
 	}
 }
 
+// crowd is how many changes at once make one: then smallPacket is how large the pieces of files are, since every connection keeps
+// buffers of the size of the largest piece it sent.
+const (
+	crowd       = 100
+	smallPacket = 8 << 10
+)
+
+func (e *Engine) crowded() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return len(e.held) > crowd
+}
+
 // keepAll renews all leases of this process, four times in the life of one.
 func (e *Engine) keepAll(ctx context.Context) {
 	for pause(ctx, e.Lease/4) == nil {

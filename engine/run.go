@@ -31,7 +31,9 @@ type run struct {
 	fraction float64
 	record   store.Device // of the device, and when it was read
 	readAt   time.Time
+	way      waiting     // how to get in, while nobody answers
 	redone   map[int]int // how often a step was set back, by index
+	holding  bool        // somebody asked the change to hold
 }
 
 // A step's work. Any function may be nil.
@@ -101,10 +103,11 @@ func (r *run) all(ctx context.Context) error {
 		if over || s.State == change.StepSkipped || s.State == change.StepFailed {
 			continue
 		}
-		if s.Plan.StopsBefore || i == 0 {
+		if (s.Plan.StopsBefore || i == 0) && r.holding {
 			if held, err := r.e.Store.HeldNow(ctx, r.lease, r.c.ID); held || err != nil {
 				return err
 			}
+			r.holding = false
 		}
 		evidence, err := r.step(ctx, s)
 		var again *againError
@@ -146,9 +149,11 @@ func (r *run) all(ctx context.Context) error {
 			i = -1
 			continue
 		}
-		if err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, evidence); err != nil {
+		state, err := r.e.Store.EndStep(ctx, r.lease, r.c.ID, s.Plan.Number, change.StepDone, evidence)
+		if err != nil {
 			return err
 		}
+		r.holding = state == change.Holding
 		StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepDone)).Inc()
 		r.log.Info("step done", "step", s.Plan.Number, "kind", s.Plan.Kind, "evidence", evidence)
 		s.State = change.StepDone
@@ -403,6 +408,43 @@ func (r *run) hop(s *store.Step) path.Hop {
 	return r.path.Hops[s.Plan.Hop]
 }
 
+// A waiting is a target that did not answer: nothing about it is changed by that, so it is not put together anew for every try.
+type waiting struct {
+	target device.Target
+	device store.Device
+	expect string // version
+	until  time.Time
+}
+
+// wayIn is how to get in now.
+func (r *run) wayIn(ctx context.Context) (t device.Target, d store.Device, err error) {
+	expect := r.expected()
+	if w := r.way; w.expect == expect && time.Now().Before(w.until) {
+		t, d = w.target, w.device
+	} else {
+		r.readAt = time.Time{} // how many sign-ins were refused must be what it is now
+		if d, err = r.device(ctx); err != nil {
+			return t, d, err
+		}
+		t, err = r.e.target(ctx, d, expect, fmt.Sprintf("change %d", r.c.ID), "carrying the change out")
+		var record *recordError
+		if err != nil && device.KindOf(err) == "" && !errors.As(err, &record) {
+			err = &finalError{err}
+		}
+		if err != nil {
+			return t, d, err
+		}
+		count := t.Refused
+		t.Refused = func(s device.SignIn, second bool) {
+			r.way.until = time.Time{} // one try less is left
+			count(s, second)
+		}
+		r.way = waiting{t, d, expect, time.Now().Add(recordLasts)}
+	}
+	t.AnyHostKey = r.expectsHostKey(d)
+	return t, d, nil
+}
+
 // connect returns the open connection, or opens one.
 func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	r.mu.Lock()
@@ -411,19 +453,10 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	if conn != nil {
 		return conn, nil
 	}
-	r.readAt = time.Time{} // how many sign-ins were refused must be what it is now
-	d, err := r.device(ctx)
+	t, d, err := r.wayIn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	t, err := r.e.target(ctx, d, r.expected(), fmt.Sprintf("change %d", r.c.ID), "carrying the change out")
-	if device.KindOf(err) != "" {
-		return nil, err
-	}
-	if err != nil {
-		return nil, &finalError{err}
-	}
-	t.AnyHostKey = r.expectsHostKey(d)
 	// The connection outlives the step that opens it.
 	conn, err = device.Dial(context.WithoutCancel(ctx), t)
 	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" {
@@ -431,6 +464,9 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 		if conn, err = device.Dial(context.WithoutCancel(ctx), t); err == nil {
 			err = r.moved(ctx, d, t.Address)
 		}
+	}
+	if k := device.KindOf(err); k != device.Unreachable && k != device.Silent && k != device.Lost {
+		r.way.until = time.Time{} // it let us in, or said no
 	}
 	if err != nil {
 		if conn != nil {
@@ -505,15 +541,20 @@ func (r *run) moved(ctx context.Context, d store.Device, address string) error {
 	if err := r.e.Store.SetAddress(ctx, d.ID, address); err != nil {
 		return records(err)
 	}
+	r.readAt = time.Time{}
 	return records(r.e.Store.NoteStep(ctx, r.lease, r.c.ID, 0, "address", fmt.Sprintf("the device answers at %s now, not at %s any more; this change expected it", address, d.Address)))
 }
 
 // overConsole reports whether a device is spoken with over a line or through another device: then its address says nothing.
 func (r *run) overConsole(d store.Device) bool { return d.Reach.Only || d.Reach.Via != "" }
 
-// device is the device's record, read anew once a second at most: a wait looks at it again and again.
+// recordLasts is how long a device's record is believed. What may not be old is read anew when it is needed: before every
+// sign-in, how many of them were refused.
+const recordLasts = 15 * time.Second
+
+// device is the device's record as it was a short while ago: a wait looks at it again and again.
 func (r *run) device(ctx context.Context) (store.Device, error) {
-	if time.Since(r.readAt) < time.Second {
+	if time.Since(r.readAt) < recordLasts {
 		return r.record, nil
 	}
 	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)

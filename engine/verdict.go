@@ -58,22 +58,19 @@ func set(names []string) verify.Value {
 	return verify.Value{Type: verify.Set, Set: slices.Compact(names)}
 }
 
-// measure takes all readings of a device: its dialect's, those a company added, and what the portrait tells.
-func (e *Engine) measure(ctx context.Context, c *device.Client, d store.Device) (values verify.Readings, p *device.Portrait, rs []device.Reading, missing []string, err error) {
+// measure takes readings of a device, and what its portrait tells.
+func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values verify.Readings, p *device.Portrait, missing []string, err error) {
 	if p, err = c.Portrait(ctx); err != nil {
-		return nil, nil, nil, nil, err
-	}
-	if rs, err = e.readingsOf(ctx, d); err != nil {
-		return nil, nil, nil, nil, err
+		return nil, nil, nil, err
 	}
 	if values, missing, err = c.Readings(ctx, rs); err != nil {
-		return nil, nil, nil, nil, err
+		return nil, nil, nil, err
 	}
 	fromPortrait(values, p)
-	return values, p, rs, missing, nil
+	return values, p, missing, nil
 }
 
-// readingsOf lists the readings that are taken of a device.
+// readingsOf lists the readings that are taken of a device: its dialect's, and those a company added.
 func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Reading, error) {
 	dialect := e.Dialects[d.Dialect]
 	if dialect == nil {
@@ -131,7 +128,11 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	values, p, _, missing, err := r.e.measure(ctx, c, d)
+	rs, err := r.e.readingsOf(ctx, d)
+	if err != nil {
+		return err
+	}
+	values, p, missing, err := measure(ctx, c, rs)
 	if err != nil {
 		return err
 	}
@@ -167,34 +168,38 @@ func short(v verify.Value) string {
 func settle(r *run, ctx context.Context, s *store.Step) error {
 	began := time.Now()
 	patience := time.Duration(s.Plan.Expect.Limit * float64(time.Second) * 9 / 10)
+	j, err := r.judgement(ctx, s)
+	if err != nil {
+		return err
+	}
+	var open []verify.Result // after the last look
 	for {
-		results, err := r.judge(ctx, s, time.Since(began) < patience)
+		settling := time.Since(began) < patience
+		// While something is open, that alone is asked for: a thousand devices settle at once. A verdict is from one look at all.
+		only := open
+		if !settling {
+			only = nil
+		}
+		results, p, err := r.look(ctx, j, only, settling)
 		switch k := device.KindOf(err); {
 		case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
 			r.hangUp()
 			r.progress(ctx, s, 0, "%s", err)
-			if time.Since(began) >= patience {
+			if !settling {
 				return err
 			}
 		case err != nil:
 			return err
 		default:
-			open := 0
-			for _, res := range results {
-				if res.State == verify.Pending {
-					open++
-				}
+			open = slices.DeleteFunc(slices.Clone(results), func(res verify.Result) bool { return res.State != verify.Pending })
+			switch {
+			case len(open) == 0 && only != nil:
+				open = nil
+				continue
+			case len(open) == 0:
+				return r.conclusion(ctx, s, results, p)
 			}
-			if open == 0 {
-				more, err := r.judgeConfiguration(ctx, s)
-				if err != nil {
-					return err
-				}
-				v, err := json.Marshal(verify.Conclude(append(results, more...)))
-				s.Note = string(v)
-				return err
-			}
-			r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%d of %d readings are not back yet: %s", open, len(results), pendingNames(results))
+			r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%d of %d readings are not back yet: %s", len(open), len(j.expect), namesOf(open))
 		}
 		if err := pause(ctx, r.nextLook(began)); err != nil {
 			return err
@@ -202,12 +207,24 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	}
 }
 
-func pendingNames(results []verify.Result) string {
+// conclusion adds what the configuration tells to what the readings tell, and notes the verdict.
+func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Result, p *device.Portrait) error {
+	if err := r.e.recordPortrait(ctx, r.c.DeviceID, p); err != nil {
+		return err
+	}
+	more, err := r.judgeConfiguration(ctx, s)
+	if err != nil {
+		return err
+	}
+	v, err := json.Marshal(verify.Conclude(append(results, more...)))
+	s.Note = string(v)
+	return err
+}
+
+func namesOf(results []verify.Result) string {
 	var names []string
 	for _, res := range results {
-		if res.State == verify.Pending {
-			names = append(names, res.Title+" ("+res.Evidence+")")
-		}
+		names = append(names, res.Title+" ("+res.Evidence+")")
 	}
 	return strings.Join(names, "; ")
 }
@@ -227,34 +244,56 @@ func (r *run) brought(s *store.Step) map[string]string {
 	return out
 }
 
-func (r *run) judge(ctx context.Context, s *store.Step, settling bool) ([]verify.Result, error) {
-	var before verify.Readings
-	if err := json.Unmarshal(r.c.Readings, &before); err != nil {
-		return nil, final("the readings from before the change cannot be read: %w", err)
-	}
-	c, err := r.connect(ctx)
-	if err != nil {
-		return nil, err
+// A judgement is what a verdict is made from.
+type judgement struct {
+	before   verify.Readings
+	readings []device.Reading
+	expect   []verify.Expectation
+}
+
+func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err error) {
+	if err := json.Unmarshal(r.c.Readings, &j.before); err != nil {
+		return j, final("the readings from before the change cannot be read: %w", err)
 	}
 	d, err := r.device(ctx)
 	if err != nil {
-		return nil, err
+		return j, err
 	}
-	after, p, rs, _, err := r.e.measure(ctx, c, d)
-	if err != nil {
-		return nil, err
+	if j.readings, err = r.e.readingsOf(ctx, d); err != nil {
+		return j, err
 	}
-	if err := r.e.recordPortrait(ctx, r.c.DeviceID, p); err != nil {
-		return nil, err
-	}
-	expect := expectations(rs, before, r.goal(s), r.brought(s))
+	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s))
 	if r.c.Kind != store.Firmware {
 		// Another state was wanted: what was up before need not be up after. It is shown, as a doubt.
-		for i := range expect[1:] {
-			expect[i+1].Severity = verify.Degrades
+		for i := range j.expect[1:] {
+			j.expect[i+1].Severity = verify.Degrades
 		}
 	}
-	return verify.Judge(expect, before, after, settling), nil
+	return j, nil
+}
+
+// look takes the readings that some results are of, or all (nil), and judges them.
+func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settling bool) ([]verify.Result, *device.Portrait, error) {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	wanted := func(reading string) bool {
+		return only == nil || slices.ContainsFunc(only, func(res verify.Result) bool { return res.Reading == reading })
+	}
+	expect := slices.DeleteFunc(slices.Clone(j.expect), func(x verify.Expectation) bool { return !wanted(x.Reading) })
+	readings := slices.DeleteFunc(slices.Clone(j.readings), func(x device.Reading) bool { return !wanted(x.Name) })
+	var after verify.Readings
+	var p *device.Portrait
+	if len(readings) == len(expect) { // nothing that the portrait tells
+		after, _, err = c.Readings(ctx, readings)
+	} else {
+		after, p, _, err = measure(ctx, c, readings)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return verify.Judge(expect, j.before, after, settling), p, nil
 }
 
 func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return s.Note, nil }
@@ -384,7 +423,11 @@ func (e *Engine) readNow(ctx context.Context, d store.Device, by string) (store.
 		return store.ReadingSet{}, nil, err
 	}
 	defer done()
-	values, p, rs, _, err := e.measure(ctx, c, d)
+	rs, err := e.readingsOf(ctx, d)
+	if err != nil {
+		return store.ReadingSet{}, nil, err
+	}
+	values, p, _, err := measure(ctx, c, rs)
 	if err != nil {
 		return store.ReadingSet{}, nil, err
 	}

@@ -167,10 +167,7 @@ func (s *Server) lostConfiguration(ctx context.Context, out *gen.Losses, d store
 
 // GetWayBack answers with what going back now would lose.
 func (s *Server) GetWayBack(ctx context.Context, r gen.GetWayBackRequestObject) (gen.GetWayBackResponseObject, error) {
-	c, err := s.Store.Change(ctx, r.Id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, notFound("there is no change %d", r.Id)
-	}
+	c, err := s.found(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -237,10 +234,7 @@ func (s *Server) AddEvidence(ctx context.Context, r gen.AddEvidenceRequestObject
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.Change(ctx, r.Id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, notFound("there is no change %d", r.Id)
-	}
+	c, err := s.found(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -335,12 +329,12 @@ func (s *Server) VerifyDevice(ctx context.Context, r gen.VerifyDeviceRequestObje
 	if r.Body.Before != nil {
 		before, err = s.Store.ReadingSet(ctx, d.ID, *r.Body.Before)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil, notFound("device %s has no readings %d; list them with: verimorph device readings %s", d.Name, *r.Body.Before, d.Name)
+			return nil, notFound("device %s has no readings %d; list them with: verimorph reading list %s", d.Name, *r.Body.Before, d.Name)
 		}
 	} else {
 		var sets []store.ReadingSet
 		if sets, err = s.Store.ReadingSets(ctx, d.ID, 0, 1); err == nil && len(sets) == 0 {
-			return nil, conflict("no readings of %s were taken yet; take some with: verimorph device measure %s", d.Name, d.Name)
+			return nil, conflict("no readings of %s were taken yet; take some with: verimorph reading take %s", d.Name, d.Name)
 		} else if err == nil {
 			before = sets[0]
 		}
@@ -399,7 +393,10 @@ func (s *Server) DeleteOwnReading(ctx context.Context, r gen.DeleteOwnReadingReq
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, notFound("there is no added reading %d", r.Id)
 	}
-	return gen.DeleteOwnReading204Response{}, err
+	if err != nil {
+		return nil, err
+	}
+	return gen.DeleteOwnReading204Response{}, s.Store.Audit(ctx, user(ctx), "reading taken away", "", fmt.Sprint("added reading ", r.Id))
 }
 
 // ReadConsoleLog answers with what was seen on a console line.

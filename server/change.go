@@ -254,12 +254,18 @@ func (s *Server) old(ctx context.Context, f *catalog.Family, p *path.Path) func(
 	}
 }
 
-// change loads a change in the form of the contract.
-func (s *Server) change(ctx context.Context, id int64) (gen.Change, error) {
+// found loads a change, or answers that there is none.
+func (s *Server) found(ctx context.Context, id int64) (store.Change, error) {
 	c, err := s.Store.Change(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return gen.Change{}, notFound("there is no change %d", id)
+		return c, notFound("there is no change %d", id)
 	}
+	return c, err
+}
+
+// change loads a change in the form of the contract.
+func (s *Server) change(ctx context.Context, id int64) (gen.Change, error) {
+	c, err := s.found(ctx, id)
 	if err != nil {
 		return gen.Change{}, err
 	}
@@ -295,10 +301,7 @@ func (s *Server) ActOnChange(ctx context.Context, r gen.ActOnChangeRequestObject
 	if r.Body != nil {
 		text = strings.TrimSpace(value(r.Body.Text))
 	}
-	c, err := s.Store.Change(ctx, r.Id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, notFound("there is no change %d", r.Id)
-	}
+	c, err := s.found(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -388,10 +391,7 @@ func (s *Server) PutChangePolicy(ctx context.Context, r gen.PutChangePolicyReque
 
 // CheckChange looks at the device now and says whether the change may start.
 func (s *Server) CheckChange(ctx context.Context, r gen.CheckChangeRequestObject) (gen.CheckChangeResponseObject, error) {
-	c, err := s.Store.Change(ctx, r.Id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, notFound("there is no change %d", r.Id)
-	}
+	c, err := s.found(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -411,10 +411,7 @@ func (s *Server) AcceptWarnings(ctx context.Context, r gen.AcceptWarningsRequest
 	if len(reason) < 3 || len(r.Body.Checks) == 0 {
 		return nil, badRequest("name the warnings and say why they are accepted")
 	}
-	c, err := s.Store.Change(ctx, r.Id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, notFound("there is no change %d", r.Id)
-	}
+	c, err := s.found(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -494,6 +491,9 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 		ApprovedBy: c.ApprovedBy, ApprovedAt: c.ApprovedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Failure: c.Failure,
 		Kind: gen.ChangeKind(c.Kind), Steps: []gen.Step{}, Actions: []gen.Action{}, Now: time.Now(),
 	}
+	if c.Planned.ComesBackAt != "" {
+		out.ComesBackAt = &c.Planned.ComesBackAt
+	}
 	if c.ExpectsHostKey {
 		out.ExpectsHostKey = &c.ExpectsHostKey
 	}
@@ -529,8 +529,12 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 		if st.Plan.Back {
 			as.Back = ptr(true)
 		}
-		if st.Plan.Text != "" {
+		switch st.Plan.Kind {
+		case change.Hand:
 			as.Text = &st.Plan.Text
+		case change.CleanUp:
+			names := strings.Join(st.Plan.Names, ", ")
+			as.Text = &names
 		}
 		out.Steps = append(out.Steps, as)
 		switch st.State {

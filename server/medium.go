@@ -15,16 +15,12 @@ import (
 	"verimorph/api/gen"
 	"verimorph/core/media"
 	"verimorph/core/path"
-	"verimorph/store"
 )
 
 // GetMedium packs a hand-carried medium for a change: the images of all its hops, their hashes, a manifest and a sheet of
 // instructions.
 func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (gen.GetMediumResponseObject, error) {
-	c, err := s.Store.Change(ctx, r.Id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, notFound("there is no change %d", r.Id)
-	}
+	c, err := s.found(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,8 @@ func asking(t *testing.T, s *Store, q change.Question) (id int64, l Lease) {
 	l = acquire(t, s, d, time.Hour)
 	for n := 1; n <= 2; n++ {
 		require.NoError(t, s.BeginStep(t.Context(), l, id, n, []byte(`{"slot": "b"}`), ""))
-		require.NoError(t, s.EndStep(t.Context(), l, id, n, change.StepDone, "so"))
+		_, err := s.EndStep(t.Context(), l, id, n, change.StepDone, "so")
+		require.NoError(t, err)
 	}
 	require.NoError(t, s.Ask(t.Context(), l, id, q, change.StepRunning, q.Text))
 	return id, l

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -245,12 +246,16 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	}
 	assert.Equal(t, 2, tries())
 	require.NoError(t, s.TryRefused(ctx, a.ID, true))
-	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, false))
+	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, false, "me", "a look"))
 	d, err := s.DeviceByID(ctx, a.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 1, d.RefusedRaises, "signing in says nothing about the second password")
-	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, true))
+	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, true, "me", "a look"))
 	assert.Zero(t, tries())
+	lines, err := s.AuditLines(ctx, a.Name, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, lines, 2, "every use is in the audit")
+	assert.Equal(t, []string{"me", "credential used", fmt.Sprintf("credential %d, a look", own)}, []string{lines[0].Who, lines[0].Event, lines[0].Detail})
 	require.NoError(t, s.TryRefused(ctx, a.ID, false))
 	add(Credential{Group: "south", Kind: "password"})
 	assert.Equal(t, 1, tries())
@@ -278,14 +283,14 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 		cs, err := s.Credentials(ctx, b.ID)
 		require.NoError(t, err)
 		for _, c := range cs {
-			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID, false))
+			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID, false, "me", "a look"))
 		}
 	}
 	assert.Equal(t, []string{"one 4.2.3", "three "}, versions())
 	require.NoError(t, s.RemoveCredential(ctx, old))
 	assert.ErrorIs(t, s.RemoveCredential(ctx, old), ErrNotFound)
 	require.NoError(t, s.Audit(ctx, "me", "looked", "a", "x"))
-	lines, err := s.AuditLines(ctx, "a", 0, 5)
+	lines, err = s.AuditLines(ctx, "a", 0, 1)
 	require.NoError(t, err)
 	require.Len(t, lines, 1)
 	assert.Equal(t, "looked", lines[0].Event)

@@ -373,8 +373,7 @@ func (s *Store) SetChecks(ctx context.Context, changeID int64, checks []byte) er
 	return err
 }
 
-// StepSeconds are how long steps of a kind took on devices of a model, newest first, at most limit, of changes at the same
-// pace.
+// StepSeconds are how long steps took on devices of a model, by kind, newest first, at most limit of each kind.
 func (s *Store) StepSeconds(ctx context.Context, model string, limit int) (map[string][]float64, error) {
 	rows, err := s.Pool.Query(ctx, `SELECT kind, seconds FROM (
 		SELECT s.plan->>'Kind' AS kind, extract(epoch FROM s.ended_at - s.started_at)::float8 AS seconds,
@@ -487,34 +486,31 @@ func (s *Store) fenced(ctx context.Context, l Lease, changeID int64, f func(pgx.
 	})
 }
 
-// fencedBatch is fenced for statements that need no answer: all of them, with the check of the fence and the notice to
-// listeners, go to the database in one piece, and count as one transaction.
-func (s *Store) fencedBatch(ctx context.Context, l Lease, changeID int64, queue func(*pgx.Batch)) error {
-	b := &pgx.Batch{}
-	// A fence that is not ours any more makes this statement, and with it the whole piece, fail.
-	b.Queue(`SELECT 1 / (CASE WHEN (SELECT fence FROM leases WHERE device_id = $1 FOR SHARE) = $2 THEN 1 ELSE 0 END)`, l.DeviceID, l.Fence)
-	queue(b)
-	b.Queue("SELECT pg_notify('verimorph_change', $1::text)", fmt.Sprint(changeID))
-	err := s.Pool.SendBatch(ctx, b).Close()
+// fencedNote writes a line of the journal and, with it, what set says of its step ("" leaves the step alone), and tells
+// listeners: one statement, so one transaction, that fails when the fence is not ours any more. set may use $7 and $8. It
+// returns the state of the change.
+func (s *Store) fencedNote(ctx context.Context, l Lease, changeID int64, number int, event, detail, set string, args ...any) (state change.State, err error) {
+	write := ""
+	if set != "" {
+		write = `written AS (UPDATE steps SET ` + set + ` FROM fence WHERE ours = 1 AND change_id = $3 AND number = $4),`
+	}
+	err = s.Pool.QueryRow(ctx, `WITH fence AS MATERIALIZED (SELECT 1 / (CASE WHEN (SELECT fence FROM leases WHERE device_id = $1 FOR SHARE) = $2 THEN 1 ELSE 0 END) AS ours),
+		`+write+` noted AS (INSERT INTO journal (change_id, step, fence, event, detail) SELECT $3, $4, $2, $5, $6 FROM fence WHERE ours = 1)
+		SELECT c.state FROM fence, changes c, pg_notify('verimorph_change', $3::bigint::text) WHERE c.id = $3`,
+		append([]any{l.DeviceID, l.Fence, changeID, number, event, detail}, args...)...).Scan(&state)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && pg.Code == "22012" { // division by zero
-		return ErrFenced
+		return "", ErrFenced
 	}
-	return err
-}
-
-func queueNote(b *pgx.Batch, changeID int64, step int, fence int64, event, detail string) {
-	b.Queue(`INSERT INTO journal (change_id, step, fence, event, detail) VALUES ($1, $2, $3, $4, $5)`, changeID, step, fence, event, detail)
+	return state, err
 }
 
 // BeginStep records the intent to carry out a step, before the device is touched. The time of the first attempt and
 // the first intent stay when the step is taken up again.
 func (s *Store) BeginStep(ctx context.Context, l Lease, changeID int64, number int, intent []byte, detail string) error {
-	return s.fencedBatch(ctx, l, changeID, func(b *pgx.Batch) {
-		b.Queue(`UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), attempts = attempts + 1,
-			intent = coalesce(intent, $4), note = '' WHERE change_id = $1 AND number = $2`, changeID, number, change.StepRunning, intent)
-		queueNote(b, changeID, number, l.Fence, "intent", detail)
-	})
+	_, err := s.fencedNote(ctx, l, changeID, number, "intent", detail,
+		`state = $7, started_at = coalesce(started_at, now()), attempts = attempts + 1, intent = coalesce(intent, $8), note = ''`, change.StepRunning, intent)
+	return err
 }
 
 // A Progress says how far a running step is and what is happening.
@@ -547,22 +543,24 @@ func (s *Store) PutProgress(ctx context.Context, all []Progress) error {
 
 // NoteStep adds a line to the journal without changing the step.
 func (s *Store) NoteStep(ctx context.Context, l Lease, changeID int64, number int, event, detail string) error {
-	return s.fencedBatch(ctx, l, changeID, func(b *pgx.Batch) { queueNote(b, changeID, number, l.Fence, event, detail) })
+	_, err := s.fencedNote(ctx, l, changeID, number, event, detail, "")
+	return err
 }
 
-// EndStep records the outcome of a step: change.StepDone or change.StepFailed.
-func (s *Store) EndStep(ctx context.Context, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
-	return s.fencedBatch(ctx, l, changeID, func(b *pgx.Batch) {
-		b.Queue(endStepSQL, changeID, number, state, outcome)
-		queueNote(b, changeID, number, l.Fence, string(state), outcome)
-	})
+// EndStep records the outcome of a step, change.StepDone or change.StepFailed, and returns the state of the change: somebody
+// may have asked it to hold.
+func (s *Store) EndStep(ctx context.Context, l Lease, changeID int64, number int, state change.StepState, outcome string) (change.State, error) {
+	return s.fencedNote(ctx, l, changeID, number, string(state), outcome, endOfStep(7), state, outcome)
 }
 
-const endStepSQL = `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $4, note = '',
-		fraction = CASE WHEN $3 = 'done' THEN 1 ELSE fraction END WHERE change_id = $1 AND number = $2`
+// endOfStep is what becomes of a step that ends; its state and outcome are the parameters n and n+1.
+func endOfStep(n int) string {
+	return fmt.Sprintf(`state = $%[1]d, started_at = coalesce(started_at, now()), ended_at = now(), outcome = $%[2]d, note = '',
+		fraction = CASE WHEN $%[1]d = 'done' THEN 1 ELSE fraction END`, n, n+1)
+}
 
 func endStep(ctx context.Context, tx pgx.Tx, l Lease, changeID int64, number int, state change.StepState, outcome string) error {
-	_, err := tx.Exec(ctx, endStepSQL, changeID, number, state, outcome)
+	_, err := tx.Exec(ctx, `UPDATE steps SET `+endOfStep(3)+` WHERE change_id = $1 AND number = $2`, changeID, number, state, outcome)
 	if err != nil {
 		return err
 	}

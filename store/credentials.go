@@ -53,8 +53,12 @@ func addCredential(ctx context.Context, tx pgx.Tx, c Credential, seal func(id in
 // Credentials lists those of one device (its own, then those of its groups), or of all (0), in the order in which they
 // are tried.
 func (s *Store) Credentials(ctx context.Context, deviceID int64) ([]Credential, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+credentialColumns+` WHERE $1 = 0 OR c.device_id = $1 OR EXISTS (SELECT 1 FROM devices x WHERE x.id = $1 AND c.group_name = ANY(x.groups))
-		ORDER BY c.device_id IS NULL, c.device_id, c.group_name, c.versions = '', c.id`, deviceID)
+	which, args := "", []any(nil)
+	if deviceID != 0 { // two looks into indexes; an OR would read all credentials of the fleet
+		which, args = ` WHERE c.id IN (SELECT id FROM credentials WHERE device_id = $1 UNION ALL
+			SELECT g.id FROM devices x, unnest(x.groups) AS n (name) JOIN credentials g ON g.group_name = n.name WHERE x.id = $1)`, []any{deviceID}
+	}
+	rows, err := s.Pool.Query(ctx, `SELECT `+credentialColumns+which+` ORDER BY c.device_id IS NULL, c.device_id, c.group_name, c.versions = '', c.id`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -94,11 +98,12 @@ func (s *Store) ReplaceCredentials(ctx context.Context, deviceID int64, kinds []
 	})
 }
 
-// CredentialUsed notes that a credential let us in: the count of refusals of its kind begins anew.
-func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64, second bool) error {
-	_, err := s.Pool.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1)
+// CredentialUsed notes that a credential let us in, with a line in the audit: the count of refusals of its kind begins anew.
+func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64, second bool, who, why string) error {
+	_, err := s.Pool.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1),
+		a AS (INSERT INTO audit (who, event, device, detail) SELECT $4, 'credential used', d.name, format('credential %s, %s', $1::bigint, $5::text) FROM devices d WHERE d.id = $2)
 		UPDATE devices SET refused_tries = CASE WHEN $3 THEN refused_tries ELSE 0 END, refused_raises = CASE WHEN $3 THEN 0 ELSE refused_raises END
-		WHERE id = $2 AND refused_tries + refused_raises <> 0`, id, deviceID, second)
+		WHERE id = $2 AND refused_tries + refused_raises <> 0`, id, deviceID, second, who, why)
 	return err
 }
 

@@ -211,7 +211,7 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 	for name, write := range map[string]func() error{
 		"begin":    func() error { return s.BeginStep(ctx, old, id, 2, nil, "") },
 		"note":     func() error { return s.NoteStep(ctx, old, id, 1, "retry", "x") },
-		"end":      func() error { return s.EndStep(ctx, old, id, 1, change.StepDone, "x") },
+		"end":      func() error { _, err := s.EndStep(ctx, old, id, 1, change.StepDone, "x"); return err },
 		"redo":     func() error { return s.RedoStep(ctx, old, id, 1, "x") },
 		"readings": func() error { return s.SetReadings(ctx, old, id, 1, "5.0.7", []byte(`{}`)) },
 		"work":     func() error { return s.SetWork(ctx, old, id, []byte(`{}`)) },
@@ -256,7 +256,9 @@ func TestStepsInTheRecords(t *testing.T) {
 	assert.Equal(t, 2, st.Attempts)
 	assert.Equal(t, first, *st.StartedAt, "the first start stays")
 	assert.JSONEq(t, `{"slot": "b"}`, string(st.Intent), "the first intent stays")
-	require.NoError(t, s.EndStep(ctx, l, id, 1, change.StepDone, "seen"))
+	state, err := s.EndStep(ctx, l, id, 1, change.StepDone, "seen")
+	require.NoError(t, err)
+	assert.Equal(t, change.Running, state)
 	st = step()
 	assert.Equal(t, change.StepDone, st.State)
 	assert.Equal(t, 1.0, st.Fraction)

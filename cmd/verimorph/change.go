@@ -490,6 +490,9 @@ func (c *client) printChange(ch gen.Change) {
 	} else {
 		c.printf("  %s expected\n", span(ch.RemainingLow, ch.RemainingHigh))
 	}
+	if ch.ComesBackAt != nil {
+		c.printf("  comes back at %s\n", *ch.ComesBackAt)
+	}
 	hop := ""
 	for _, s := range ch.Steps {
 		if title := hopTitle(ch, s); title != hop {

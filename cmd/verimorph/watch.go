@@ -259,6 +259,10 @@ func (c *client) stepLine(s gen.Step, now time.Time, width int) string {
 		elapsed = clock(max(end.Sub(*s.StartedAt).Seconds(), 0))
 	}
 	switch s.State {
+	case gen.StepStateWaiting:
+		if s.Text != nil {
+			what = *s.Text
+		}
 	case gen.StepStateDone:
 		mark, what = c.paint(green, "+"), s.Outcome
 	case gen.StepStateFailed:

@@ -109,8 +109,8 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string) (*P
 	return plan, nil
 }
 
-// Irreversible reports whether a step of this kind changes what the device runs, so that failing there or later asks for the
-// way back.
+// Irreversible reports whether a step changes which installation the device runs, so that failing there or later asks for the way
+// back. A restart for the sake of a component starts the same installation again.
 func (s *Step) Irreversible() bool {
-	return s.Kind == ChooseSlot || s.Kind == Restart || s.Kind == Install && s.InPlace
+	return s.Kind == ChooseSlot || s.Kind == Restart && s.Part == "" || s.Kind == Install && s.InPlace
 }

@@ -64,7 +64,7 @@ type Step struct {
 	Title       string
 	Expect      catalog.Span // seconds, at the pace of the installation
 	StopsBefore bool         // a safe point to hold: before this step
-	Part        string       `json:",omitempty"` // of put-part: its name; of component and power: the component's
+	Part        string       `json:",omitempty"` // of put-part: its name; of component, power and a restart for its sake: the component's
 	File        *File        `json:",omitempty"` // of fetch, send, checksum and component; nil: the hop's image
 	Text        string       `json:",omitempty"` // of a hand step: what is to be done
 	Once        bool         `json:",omitempty"` // of choose-slot: for one start

@@ -238,7 +238,7 @@ func (j *Job) hop(i int) (out []Step) {
 				})
 			case c.Trigger == catalog.TriggerRestart:
 				for _, k := range []Kind{Restart, Link, Login} {
-					add(k)
+					add(k, func(s *Step) { s.Part = c.Name })
 				}
 			}
 		}

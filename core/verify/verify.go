@@ -159,6 +159,13 @@ func Conclude(results []Result) Verdict {
 }
 
 func holds(e Expectation, before, after Value) (bool, string) {
+	// A reading that was defined anew meanwhile, or a rule that does not fit it, proves nothing.
+	switch {
+	case e.Rule != Equals && before.Type != after.Type:
+		return false, fmt.Sprintf("was a %s before and is a %s now: the reading was defined anew, and there is nothing to compare with", before.Type, after.Type)
+	case e.Rule == KeepsAll && after.Type != Set, e.Rule == AtLeast && after.Type != Set && after.Type != Number:
+		return false, fmt.Sprintf("the rule %s says nothing about a %s", e.Rule, after.Type)
+	}
 	switch e.Rule {
 	case Unchanged:
 		if before.Type == Set {

@@ -1,9 +1,12 @@
 package verify
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func set(names ...string) Value { return Value{Type: Set, Set: names} }
@@ -26,6 +29,12 @@ func TestJudge(t *testing.T) {
 		{"equals", Expectation{Rule: Equals, Value: Value{Type: Flag, Flag: true}}, nil, Readings{"r": {Type: Flag, Flag: true}}, Met, "is yes"},
 		{"not read after", Expectation{Rule: KeepsAll}, Readings{"r": set()}, Readings{}, Unmet, "could not be read after"},
 		{"not read before", Expectation{Rule: KeepsAll}, nil, Readings{"r": set("a")}, Unmet, "could not be read before"},
+		{"defined anew", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": set("a")}, Readings{"r": num(7)}, Unmet, "was a set before and is a number now"},
+		{"defined anew, to a set", Expectation{Rule: KeepsAll}, Readings{"r": num(7)}, Readings{"r": set("a")}, Unmet, "defined anew"},
+		{"at least of a text", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": {Type: Text, Text: "a"}}, Readings{"r": {Type: Text, Text: "b"}}, Unmet, "the rule at-least says nothing about a text"},
+		{"keeps all of a flag", Expectation{Rule: KeepsAll}, Readings{"r": {Type: Flag}}, Readings{"r": {Type: Flag}}, Unmet, "says nothing about a flag"},
+		{"unchanged text", Expectation{Rule: Unchanged}, Readings{"r": {Type: Text, Text: "a"}}, Readings{"r": {Type: Text, Text: "b"}}, Unmet, "was a, is b"},
+		{"equals another type", Expectation{Rule: Equals, Value: num(1)}, nil, Readings{"r": {Type: Text, Text: "1"}}, Unmet, "is 1; 1 is expected"},
 		{"unknown rule", Expectation{Rule: "hm"}, Readings{"r": num(1)}, Readings{"r": num(1)}, Unmet, "not known"},
 	}
 	for _, c := range cases {
@@ -41,6 +50,80 @@ func TestJudge(t *testing.T) {
 			assert.Equal(t, want, Judge([]Expectation{c.e}, c.before, c.after, true)[0].State, "while settling")
 		})
 	}
+}
+
+// Whatever is read: nothing missing is ever called met, and settling only ever turns unmet into pending.
+func TestJudgeAnything(t *testing.T) {
+	value := rapid.Custom(func(t *rapid.T) Value {
+		v := Value{Type: rapid.SampledFrom([]Type{Flag, Number, Text, Set}).Draw(t, "type")}
+		switch v.Type {
+		case Flag:
+			v.Flag = rapid.Bool().Draw(t, "flag")
+		case Number:
+			v.Number = float64(rapid.IntRange(0, 20).Draw(t, "number"))
+		case Text:
+			v.Text = rapid.SampledFrom([]string{"", "a", "b"}).Draw(t, "text")
+		case Set:
+			v.Set = slices.Compact(slices.Sorted(slices.Values(rapid.SliceOfN(rapid.SampledFrom([]string{"p1", "p2", "p3", "p4"}), 0, 4).Draw(t, "set"))))
+		}
+		return v
+	})
+	readings := rapid.Custom(func(t *rapid.T) Readings {
+		r := Readings{}
+		for _, name := range []string{"x", "y", "z"} {
+			if rapid.IntRange(0, 4).Draw(t, "there") > 0 {
+				r[name] = value.Draw(t, name)
+			}
+		}
+		return r
+	})
+	rapid.Check(t, func(t *rapid.T) {
+		var expect []Expectation
+		for _, name := range []string{"x", "y", "z"} {
+			expect = append(expect, Expectation{Reading: name, Rule: rapid.SampledFrom([]string{Unchanged, AtLeast, KeepsAll, Equals}).Draw(t, "rule"), Percent: 50,
+				Value: value.Draw(t, "expected"), Severity: rapid.SampledFrom([]string{Fails, Degrades}).Draw(t, "severity")})
+		}
+		before, after := readings.Draw(t, "before"), readings.Draw(t, "after")
+		final, settling := Judge(expect, before, after, false), Judge(expect, before, after, true)
+		require.Len(t, final, len(expect), "every expectation has its line")
+		verdict := Conclude(final)
+		worst := Pass
+		for i, r := range final {
+			e := expect[i]
+			b, hadBefore := before[e.Reading]
+			a, hasAfter := after[e.Reading]
+			assert.NotEmpty(t, r.Evidence)
+			assert.NotEqual(t, Pending, r.State, "whoever concludes has stopped waiting")
+			assert.Equal(t, r.State == Met, settling[i].State == Met)
+			assert.NotEqual(t, Unmet, settling[i].State)
+			if r.State == Met {
+				assert.True(t, hasAfter, "what was not read is not met")
+				if e.Rule != Equals {
+					assert.True(t, hadBefore)
+					assert.Equal(t, b.Type, a.Type)
+				}
+				if e.Rule == KeepsAll {
+					assert.Subset(t, a.Set, b.Set)
+				}
+				continue
+			}
+			if e.Severity == Fails {
+				worst = Fail
+			} else if worst == Pass {
+				worst = Degraded
+			}
+			if hadBefore && hasAfter && e.Rule == Unchanged {
+				assert.NotEqual(t, b, a)
+			}
+		}
+		assert.Equal(t, worst, verdict.Verdict)
+		// The same readings again, and nothing is unchanged that is not.
+		for i, r := range Judge(expect, after, after, false) {
+			if _, has := after[expect[i].Reading]; has && expect[i].Rule == Unchanged {
+				assert.Equal(t, Met, r.State)
+			}
+		}
+	})
 }
 
 func TestConclude(t *testing.T) {

@@ -154,7 +154,7 @@ func (b *Box) unpackFirmware() {
 }
 
 func (b *Box) save() error {
-	data, err := json.MarshalIndent(&b.st, "", " ")
+	data, err := json.Marshal(&b.st)
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"verimorph/simfleet/send"
+	"verimorph/simfleet/terminal"
 )
 
 // shell is a conversation with the box, over SSH or at its console line.
@@ -22,8 +23,9 @@ type shell struct {
 }
 
 func (b *Box) shell(ch io.ReadWriteCloser) {
-	defer ch.Close()
-	(&shell{b, bufio.NewReader(ch), ch}).run()
+	t := terminal.New(ch)
+	defer t.Close()
+	(&shell{b, bufio.NewReader(t), t}).run()
 }
 
 // run obeys until the conversation ends, or the box is told to forget who speaks.

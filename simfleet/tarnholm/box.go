@@ -168,7 +168,7 @@ func (b *Box) sim(d time.Duration) time.Duration { return time.Duration(float64(
 
 // save writes the state whole or not at all. The caller holds the lock, or is alone.
 func (b *Box) save() error {
-	data, err := json.MarshalIndent(&b.st, "", " ")
+	data, err := json.Marshal(&b.st)
 	if err != nil {
 		return err
 	}

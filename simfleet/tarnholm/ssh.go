@@ -10,6 +10,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+
+	"verimorph/simfleet/terminal"
 )
 
 // listener opens and closes the box's address as the box goes down and comes up.
@@ -195,8 +197,9 @@ func (b *Box) session(ch ssh.Channel, reqs <-chan *ssh.Request, c net.Conn) {
 		case "shell":
 			ok = true
 			go func() {
-				defer ch.Close()
-				newShell(b, ch, height).run()
+				t := terminal.New(ch)
+				defer t.Close()
+				newShell(b, t, height).run()
 			}()
 		case "exec":
 			if len(r.Payload) > 4 && strings.HasPrefix(string(r.Payload[4:]), "scp ") {

@@ -2171,6 +2171,8 @@ export interface components {
             restore?: components["schemas"]["RestoreSummary"];
             /** @description The device may show another host key; it is pinned then. */
             expectsHostKey?: boolean;
+            /** @description host:port at which the device is expected once it was started anew. */
+            comesBackAt?: string;
             device: string;
             state: components["schemas"]["ChangeState"];
             from: string;
@@ -2252,7 +2254,7 @@ export interface components {
             limit: number;
             /** @description It belongs to the way back. */
             back?: boolean;
-            /** @description Of a hand step: what is to be done. */
+            /** @description Of a hand step: what is to be done. Of a clean-up: which files go. */
             text?: string;
             /** @description The change can be held before it. */
             safe?: boolean;

@@ -17,6 +17,7 @@ import { ConversionPage } from "./conversion";
 import { ImagesPage } from "./images";
 import { KeysPage } from "./keys";
 import { PathsPage } from "./paths";
+import { RulesPage } from "./rules";
 import { SimulationPage, useSimulation } from "./simulation";
 import { Trouble, Waiting } from "./ui";
 
@@ -87,6 +88,7 @@ export function App() {
           <Route path="/" element={<FleetPage />} />
           <Route path="/devices/:name" element={<DevicePage />} />
           <Route path="/changes" element={<ChangesPage />} />
+          <Route path="/changes/rules" element={<RulesPage />} />
           <Route path="/changes/:id" element={<ChangePage />} />
           <Route path="/devices/:name/history" element={<HistoryPage />} />
           <Route path="/backups" element={<BackupsPage />} />

@@ -1,6 +1,6 @@
 // What a change needs before, during and after: whether it is ready, what it asks a person, and the way back.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, ask, type Action, type Change, type S } from "./api";
 import { span, time } from "./format";
 import { Differences } from "./configurations";
@@ -181,17 +181,22 @@ export function Losses(p: { what: "change"; id: number } | { what: "device"; nam
 
 /** What comes over a device's console line, as it comes. */
 export function ConsoleLine({ device, change, live }: { device: string; change?: number; live: boolean }) {
+  const queries = useQueryClient();
+  const key = ["console", device, change];
   const log = useQuery({
-    queryKey: ["console", device, change], refetchInterval: live ? 1000 : false,
-    queryFn: async () => {
-      let after = 0, text = "";
+    queryKey: key, refetchInterval: live ? 1000 : false,
+    queryFn: async () => { // only what came since the last look is asked for
+      let { after, text } = queries.getQueryData<{ after: number; text: string }>(key) ?? { after: 0, text: "" };
       for (;;) {
         const { items } = await ask(api.GET("/devices/{name}/console-log", { params: { path: { name: device }, query: { after, change } } }));
-        if (items.length === 0) return text;
+        if (items.length === 0) return { after, text };
         text += items.map((p) => p.text).join("");
         after = items.at(-1)!.id;
       }
     },
   });
-  return <><Trouble error={log.error} /><pre id="console-line" className="max-h-96 overflow-auto rounded-sm bg-slate-900 p-3 font-mono text-xs text-slate-100">{log.data || "Nothing came over the line yet."}</pre></>;
+  const end = useRef<HTMLPreElement>(null);
+  const text = log.data?.text;
+  useEffect(() => { if (live && end.current) end.current.scrollTop = end.current.scrollHeight; }, [text, live]);
+  return <><Trouble error={log.error} /><pre ref={end} id="console-line" className="max-h-96 overflow-auto rounded-sm bg-slate-900 p-3 font-mono text-xs text-slate-100">{text || "Nothing came over the line yet."}</pre></>;
 }

@@ -105,6 +105,7 @@ export function ChangePage() {
       {c.path && <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
         <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>
         <PathLine path={c.path} passed={passed} partly={partly} />
+        {c.comesBackAt && <p>The device comes back at <span className="font-mono">{c.comesBackAt}</span>; there it is looked for once it was started anew.</p>}
       </Card>}
       {c.checks && !c.startedAt && !c.endedAt && !inTheWay && <ReadyCard c={c} />}
       {!c.endedAt && !c.restore && <TermsCard c={c} />}

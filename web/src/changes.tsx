@@ -12,7 +12,7 @@ export function ChangesPage() {
   if (changes.isPending) return <Waiting />;
   return (
     <>
-      <h1 className="text-lg font-bold">Changes</h1>
+      <div className="flex items-center gap-3"><h1 className="text-lg font-bold">Changes</h1><Link id="rules" className="ml-auto underline" to="/changes/rules">Rules for changes</Link></div>
       <Trouble error={changes.error} />
       <Card>
         <table className="w-full">

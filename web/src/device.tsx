@@ -2,10 +2,11 @@ import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headless
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router-dom";
-import { api, ask, newKey, type Device, type Release } from "./api";
+import { api, ask, newKey, type Device, type Release, type S } from "./api";
 import { ago, mib } from "./format";
 import { ConsoleLine, Losses } from "./carrying";
 import { HopList, NoPath, PathLine } from "./pathline";
+import { Pick } from "./paths";
 import { ReadingsCard } from "./readings";
 import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble, Waiting } from "./ui";
 
@@ -33,7 +34,7 @@ export function DevicePage() {
         {d.portrait?.slots.some((x) => !x.running && x.version) && <Button id="back" onClick={() => setAsking("back")}>Previous installation</Button>}
         <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
         <Button onClick={() => setAsking("key")}>Host key</Button>
-        <Button onClick={() => setAsking("settings")}>Groups and web side</Button>
+        <Button id="settings" onClick={() => setAsking("settings")}>Settings</Button>
         <Button kind="main" disabled={refresh.isPending} onClick={() => refresh.mutate()}>{refresh.isPending ? "Looking ..." : "Refresh"}</Button>
       </div>
       <Trouble error={refresh.error} />
@@ -45,7 +46,7 @@ export function DevicePage() {
       <BackDialog d={d} open={asking === "back"} onClose={() => setAsking(null)} />
       <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
       <KeyDialog name={name} pinned={d.hostKey} open={asking === "key"} onClose={() => setAsking(null)} />
-      <SettingsDialog key={`${d.groups} ${d.web}`} d={d} open={asking === "settings"} onClose={() => setAsking(null)} />
+      <SettingsDialog key={JSON.stringify([d.groups, d.web, d.reach, d.transfer])} d={d} open={asking === "settings"} onClose={() => setAsking(null)} />
     </>
   );
 }
@@ -86,6 +87,7 @@ function Portrait({ d }: { d: Device }) {
           <Fact name={`Storage: ${mib(p.storageFree)} of ${mib(p.storageTotal)} free`}><Bar fraction={1 - p.storageFree / p.storageTotal} label="storage in use" /></Fact>
           <Fact name="Address"><span className="font-mono">{d.address}</span>, {d.dialect}, images by {d.transfer}</Fact>
           {d.groups.length > 0 && <Fact name="Groups">{d.groups.join(", ")}</Fact>}
+          {d.reach?.via && <Fact name="Reached through"><Link className="underline" to={`/devices/${d.reach.via}`}>{d.reach.via}</Link>{d.reach.enter && <>, by <span className="font-mono">{d.reach.enter}</span></>}</Fact>}
           {d.web && <Fact name="Web side"><span className="font-mono">{d.web}</span></Fact>}
           {d.hostKey && <Fact name="Host key"><span className="font-mono text-xs break-all">{d.hostKey}</span></Fact>}
         </dl>
@@ -106,8 +108,10 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
     queryKey: ["path", name, version, aim], enabled: !!aim,
     queryFn: () => ask(api.POST("/devices/{name}/path", { params: { path: { name } }, body: aim! })),
   });
+  const [cleanUp, setCleanUp] = useState("");
+  const [comesBackAt, setComesBackAt] = useState("");
   const draft = useMutation({
-    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim! } })),
+    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim!, cleanUp: cleanUp.split(",").map((f) => f.trim()).filter(Boolean), comesBackAt: comesBackAt.trim() || undefined } })),
     onSuccess: (c) => go(`/changes/${c.id}`),
   });
   return (
@@ -134,6 +138,15 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
         )}
       </div>
       <div className="mt-4 space-y-4">
+        {path.data?.found && path.data.hops.length > 0 && (
+          <details className="text-slate-600 dark:text-slate-400">
+            <summary id="more" className="cursor-pointer">More about the change</summary>
+            <div className="mt-2 grid gap-3 md:grid-cols-2">
+              <Field label="Files to remove from the device first" name="clean-up" hint="with commas; what it runs from, and what it could fall back to, is never removed" value={cleanUp} onChange={(e) => setCleanUp(e.target.value)} />
+              <Field label="It comes back at another address" name="comes-back-at" hint="host:port; empty: where it is now. Its host key has to be the known one" value={comesBackAt} onChange={(e) => setComesBackAt(e.target.value)} />
+            </div>
+          </details>
+        )}
         <Trouble error={draft.error ?? path.error ?? releases.error} />
         {path.data && (!path.data.found ? <NoPath path={path.data} /> : path.data.hops.length === 0 ? <p>It runs {path.data.to} already.</p> : (
           <>
@@ -199,21 +212,39 @@ function KeyDialog({ name, pinned, open, onClose }: { name: string; pinned?: str
   );
 }
 
+/** How a device is reached where its address is not enough, and how images get onto it. */
+export function ReachFields({ reach, transfer, onReach, onTransfer }: { reach: S["Reach"]; transfer: S["Transfer"]; onReach: (r: S["Reach"]) => void; onTransfer: (t: S["Transfer"]) => void }) {
+  const field = (key: "console" | "via" | "enter", label: string, hint: string) => <Field label={label} hint={hint} name={key} value={reach[key] ?? ""} onChange={(e) => onReach({ ...reach, [key]: e.target.value || undefined })} />;
+  return (
+    <>
+      <Pick id="transfer" label="Images" value={transfer} onChange={(v) => onTransfer(v as S["Transfer"])}>
+        <option value="sftp">are pushed over SFTP</option><option value="http">are fetched by the device over HTTP</option><option value="pull-sftp">are fetched by the device over SFTP</option><option value="ftp">are fetched by the device over FTP</option><option value="tftp">are fetched by the device over TFTP</option>
+      </Pick>
+      <div className="grid grid-cols-2 gap-3">{field("via", "Through", "device that is signed in to first")}{field("enter", "Command there", "opens a session into a module; empty: the connection is passed on")}</div>
+      {field("console", "Console line", "host:port at a console server")}
+      <label className="flex items-center gap-2"><input type="checkbox" name="only" checked={!!reach.only} onChange={(e) => onReach({ ...reach, only: e.target.checked || undefined })} /> The console line is the only way</label>
+    </>
+  );
+}
+
 function SettingsDialog({ d, open, onClose }: { d: Device; open: boolean; onClose: () => void }) {
   const queries = useQueryClient();
   const [groups, setGroups] = useState(d.groups.join(", "));
   const [web, setWeb] = useState(d.web ?? "");
+  const [reach, setReach] = useState(d.reach ?? {});
+  const [transfer, setTransfer] = useState(d.transfer);
   const set = useMutation({
-    mutationFn: () => ask(api.PATCH("/devices/{name}", { params: { path: { name: d.name } }, body: { groups: groups.split(",").map((g) => g.trim()).filter(Boolean), web } })),
+    mutationFn: () => ask(api.PATCH("/devices/{name}", { params: { path: { name: d.name } }, body: { groups: groups.split(",").map((g) => g.trim()).filter(Boolean), web, reach, transfer } })),
     onSuccess: (x) => { queries.setQueryData(["device", d.name], x); onClose(); },
   });
   return (
-    <Ask open={open} onClose={onClose} title={`Groups and web side of ${d.name}`}>
+    <Ask open={open} onClose={onClose} title={`Settings of ${d.name}`}>
       <form className="space-y-3" onSubmit={(e) => { e.preventDefault(); set.mutate(); }}>
         <Field label="Groups" hint="with commas; keys and schedules can be for a group" name="groups" value={groups} onChange={(e) => setGroups(e.target.value)} />
         <Field label="Web side" hint="URL, where parts of its backup are fetched over HTTP" name="web" value={web} onChange={(e) => setWeb(e.target.value.trim())} />
+        <ReachFields reach={reach} transfer={transfer} onReach={setReach} onTransfer={setTransfer} />
         <Trouble error={set.error} />
-        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button kind="main" type="submit" disabled={set.isPending}>Write</Button></div>
+        <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button id="write-settings" kind="main" type="submit" disabled={set.isPending}>Write</Button></div>
       </form>
     </Ask>
   );

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useMemo, useState } from "react";
 import { Link } from "react-router-dom";
-import { api, ask, newKey, pages, type Device } from "./api";
+import { api, ask, newKey, pages, type Device, type S } from "./api";
+import { ReachFields } from "./device";
 import { ago, mib } from "./format";
 import { Badge, Button, Card, Ask, Field, Trouble, Waiting } from "./ui";
 
@@ -65,10 +66,11 @@ function AddDevice({ open, onClose }: { open: boolean; onClose: () => void }) {
   const queries = useQueryClient();
   const empty = { name: "", site: "", address: "", dialect: "tarnholm", user: "", password: "", privilegedPassword: "", hostKey: "" };
   const [d, setD] = useState(empty);
-  const [transfer, setTransfer] = useState<"sftp" | "http">("sftp");
+  const [transfer, setTransfer] = useState<S["Transfer"]>("sftp");
+  const [reach, setReach] = useState<S["Reach"]>({});
   const add = useMutation({
-    mutationFn: () => ask(api.POST("/devices", { params: { header: { "Idempotency-Key": newKey() } }, body: { ...d, transfer } })),
-    onSuccess: () => { queries.invalidateQueries({ queryKey: ["devices"] }); setD(empty); onClose(); },
+    mutationFn: () => ask(api.POST("/devices", { params: { header: { "Idempotency-Key": newKey() } }, body: { ...d, transfer, reach } })),
+    onSuccess: () => { queries.invalidateQueries({ queryKey: ["devices"] }); setD(empty); setReach({}); onClose(); },
   });
   const field = (key: keyof typeof empty, label: string, hint?: string, type = "text") => (
     <Field label={label} hint={hint} type={type} name={key} autoComplete="off" value={d[key]} onChange={(e) => setD({ ...d, [key]: e.target.value })} />
@@ -80,18 +82,10 @@ function AddDevice({ open, onClose }: { open: boolean; onClose: () => void }) {
           {field("name", "Name")}{field("site", "Site")}
           {field("address", "Address", "host:port of its SSH")}{field("dialect", "Dialect")}
         </div>
-        <div className="grid grid-cols-2 gap-3">
-          {field("user", "User")}
-          <label className="block">
-            <span className="mb-1 block text-xs font-semibold">Images</span>
-            <select name="transfer" value={transfer} onChange={(e) => setTransfer(e.target.value as "sftp" | "http")} className="w-full rounded-sm border border-slate-400 bg-transparent px-2 py-1.5 dark:border-slate-600">
-              <option value="sftp">are pushed over SFTP</option><option value="http">are fetched by the device over HTTP</option>
-            </select>
-          </label>
+        <div className="grid grid-cols-3 gap-3">
+          {field("user", "User")}{field("password", "Password", undefined, "password")}{field("privilegedPassword", "Second password", undefined, "password")}
         </div>
-        <div className="grid grid-cols-2 gap-3">
-          {field("password", "Password", undefined, "password")}{field("privilegedPassword", "Password of the privileged level", undefined, "password")}
-        </div>
+        <ReachFields reach={reach} transfer={transfer} onReach={setReach} onTransfer={setTransfer} />
         {field("hostKey", "Host key", "when it is known, in authorized-keys form; otherwise the first contact pins it")}
         <Trouble error={add.error} />
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button kind="main" type="submit" disabled={add.isPending}>Add</Button></div>

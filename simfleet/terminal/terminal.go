@@ -1,0 +1,63 @@
+// Package terminal joins what a simulated device says in short succession, as the driver of a terminal does: the echo of a
+// command comes back in one piece, not letter by letter.
+package terminal
+
+import (
+	"io"
+	"sync"
+	"time"
+)
+
+// after is how long a piece waits for more.
+const after = time.Millisecond
+
+// A Terminal passes on what is written to it a moment later, at the latest when somebody waits for input.
+type Terminal struct {
+	under io.ReadWriteCloser
+	mu    sync.Mutex
+	piece []byte
+	timer *time.Timer
+	err   error // of the last piece that could not be passed on
+}
+
+// New makes a terminal of a channel or a line.
+func New(under io.ReadWriteCloser) *Terminal { return &Terminal{under: under} }
+
+// Write implements io.Writer. An error is that of an earlier piece.
+func (t *Terminal) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.err != nil {
+		return 0, t.err
+	}
+	if len(t.piece) == 0 {
+		if t.timer == nil {
+			t.timer = time.AfterFunc(after, t.flush)
+		} else {
+			t.timer.Reset(after)
+		}
+	}
+	t.piece = append(t.piece, p...)
+	return len(p), nil
+}
+
+func (t *Terminal) flush() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.piece) > 0 && t.err == nil {
+		_, t.err = t.under.Write(t.piece)
+		t.piece = t.piece[:0]
+	}
+}
+
+// Read implements io.Reader.
+func (t *Terminal) Read(p []byte) (int, error) {
+	t.flush()
+	return t.under.Read(p)
+}
+
+// Close passes on what is left and closes what is under it.
+func (t *Terminal) Close() error {
+	t.flush()
+	return t.under.Close()
+}
