@@ -97,6 +97,7 @@ func (r *run) all(ctx context.Context) error {
 	if err := json.Unmarshal(r.c.Path, &r.path); err != nil {
 		return err
 	}
+	r.c.Path, r.c.Checks = nil, nil // not needed any more, and a thousand of them are no trifle
 	for i := 0; i < len(r.c.Steps); i++ {
 		s := &r.c.Steps[i]
 		over := s.State == change.StepDone && s.Plan.Kind != change.Verify // a verdict ends the change in the same moment

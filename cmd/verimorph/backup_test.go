@@ -193,20 +193,7 @@ func TestBackupsInWords(t *testing.T) {
 		"GET /audit":                       map[string]any{"items": []gen.AuditLine{{At: at, Who: "engineer", Event: "credential used", Device: "fw1", Detail: "credential 1, refresh"}}},
 		"GET /notifications":               gen.Notifications{Webhook: "http://hook", To: []string{"a@b"}},
 	}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		answer, ok := answers[r.Method+" "+strings.TrimPrefix(r.URL.Path, "/api/v1")]
-		if !ok {
-			w.WriteHeader(http.StatusNoContent)
-			return
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(answer)
-	}))
-	t.Cleanup(server.Close)
-	for line, c := range map[string]struct {
-		code int
-		says []string
-	}{
+	says(t, answers, map[string]said{
 		"backup list":                             {exitDone, []string{"NO, lacks Users", "held: audit", "change 7, before hop 2"}},
 		"backup take fw1":                         {exitNo, []string{"It is NOT complete; it lacks: Users"}},
 		"backup show 4":                           {exitDone, []string{"abababababab", "lacks Users: refused", "has no Maps: none", "NOT complete.", "Held: audit"}},
@@ -237,7 +224,29 @@ func TestBackupsInWords(t *testing.T) {
 		"notify -webhook - -test":                 {exitDone, []string{"Webhook      none", "A test was delivered."}},
 		"device host-key fw1":                     {exitDone, nil},
 		"device set fw1":                          {exitUsage, []string{"say what to change"}},
-	} {
+	})
+}
+
+// said is the exit code of a command and what it says on the way.
+type said struct {
+	code int
+	says []string
+}
+
+// says runs commands against a service that gives the same answers always: what stands in them must be said in words, decide
+// the exit code, and be given as JSON when that is asked for.
+func says(t *testing.T, answers map[string]any, lines map[string]said) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		answer, ok := answers[r.Method+" "+strings.TrimPrefix(r.URL.Path, "/api/v1")]
+		if !ok {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(answer)
+	}))
+	t.Cleanup(server.Close)
+	for line, c := range lines {
 		out, stderr, code := runWith(t, server.URL, strings.Fields(line)...)
 		assert.Equal(t, c.code, code, "%s\n%s%s", line, out, stderr)
 		for _, s := range c.says {

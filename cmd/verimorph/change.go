@@ -2,11 +2,13 @@ package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -180,13 +182,19 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change evidence", args: "CHANGE FILE", short: "Attach a picture or a file to a hand step", min: 2, max: 2, example: "change evidence 1 movement.jpg -step 31",
+		name: "change evidence", args: "CHANGE [FILE]", short: "Attach a picture or a file to a hand step, or see what is attached", min: 1, max: 2, example: "change evidence 1 movement.jpg -step 31",
+		long: "Without FILE it lists what is attached, or writes one of it with -get.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			step := fs.Int("step", 0, "`number` of the hand step; that which is asked for when left out")
+			get := fs.Int64("get", 0, "`number` of what is attached, to be written")
+			out := fs.String("o", "", "`file` to write it to; its own name in this folder when left out")
 			return func(ctx context.Context, c *client, args []string) error {
 				ch, err := getChange(ctx, c, args[0])
 				if err != nil {
 					return err
+				}
+				if len(args) == 1 {
+					return c.attached(ctx, ch.Id, *get, *out)
 				}
 				if *step == 0 && ch.Question != nil {
 					*step = ch.Question.Step
@@ -282,6 +290,44 @@ var changeCommands = []command{
 			}
 		},
 	},
+}
+
+// attached lists what is attached to a change, or writes one of it to a file that is not there yet.
+func (c *client) attached(ctx context.Context, id, get int64, out string) error {
+	l, err := call[gen.EvidenceList](c, func(a *api.Client) (*http.Response, error) { return a.ListEvidence(ctx, id) })
+	if err != nil {
+		return err
+	}
+	if get == 0 {
+		return c.show(l.Items, func() {
+			rows := [][]string{{"NUMBER", "STEP", "NAME", "BYTES", "BY", "AT"}}
+			for _, e := range l.Items {
+				rows = append(rows, []string{fmt.Sprint(e.Id), fmt.Sprint(e.Step), e.Name, fmt.Sprint(e.Size), e.AddedBy, e.AddedAt.Local().Format(time.DateTime)})
+			}
+			table(c.out, rows)
+		})
+	}
+	i := slices.IndexFunc(l.Items, func(e gen.Evidence) bool { return e.Id == get })
+	if i < 0 {
+		return fmt.Errorf("nothing with the number %d is attached to change %d", get, id)
+	}
+	if out == "" {
+		out = filepath.Base(l.Items[i].Name)
+	}
+	data, err := call[string](c, func(a *api.Client) (*http.Response, error) { return a.GetEvidence(ctx, id, get) })
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(out, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(data)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	c.printf("Wrote %s, %d bytes.\n", out, len(data))
+	return nil
 }
 
 func actionCommand(action gen.Action, short string) command {

@@ -8,7 +8,7 @@ import { Ask, Button, Card, Field, Trouble, Waiting } from "./ui";
 export function RulesPage() {
   return (
     <>
-      <div className="flex items-center gap-3"><h1 className="text-lg font-bold">Rules for changes</h1><span className="text-slate-600 dark:text-slate-400">They hold for changes that are drafted from now on.</span></div>
+      <div className="flex items-center gap-3"><h1 className="text-lg font-bold">Rules for changes</h1><span className="text-slate-600 dark:text-slate-400">They hold for every change of this installation. A draft keeps the way back that it declares.</span></div>
       <Policy />
       <Added />
     </>
