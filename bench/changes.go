@@ -159,7 +159,7 @@ func benchChanges(ctx context.Context, dir string) {
 		check(fmt.Errorf("%d of %d changes are done", done, len(rest)))
 	}
 	var statements, steps, progress float64
-	check(pool.QueryRow(ctx, `SELECT sum(calls)::float8, coalesce(sum(calls) FILTER (WHERE query LIKE '%unnest%'), 0)::float8 FROM pg_stat_statements WHERE query NOT LIKE '%river%' AND query NOT LIKE '%pg_stat%' AND query NOT LIKE '%count(*) FROM changes%'`).Scan(&statements, &progress))
+	check(pool.QueryRow(ctx, `SELECT sum(calls)::float8, coalesce(sum(calls) FILTER (WHERE query LIKE '%FROM unnest(%'), 0)::float8 FROM pg_stat_statements WHERE query NOT LIKE '%river%' AND query NOT LIKE '%pg_stat%' AND query NOT LIKE '%count(*) FROM changes%'`).Scan(&statements, &progress))
 	check(pool.QueryRow(ctx, `SELECT count(*)::float8 FROM steps WHERE change_id = ANY($1) AND state = 'done'`, rest).Scan(&steps))
 	row(fmt.Sprintf("%d changes at once, wall time", len(rest)), time.Duration(wall*1e9), "one device alone", time.Duration(alone*1e9), "at most 1.1")
 	each := (most - before) / float64(len(rest))

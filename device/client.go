@@ -67,7 +67,7 @@ type Portrait struct {
 	Components                 map[string]string `json:",omitempty"` // version by component
 	Parts                      []Part            `json:",omitempty"` // fans, disks, line cards ...
 	Variables                  map[string]string `json:",omitempty"` // of the boot; "" is clear
-	Licences                   []string          `json:",omitempty"` // nil: it does not say
+	Licences                   []string          `json:",omitzero"`  // nil: it does not say
 	Work                       string            `json:",omitempty"` // running work that a restart would end, in its own words
 	OutOfService               bool              `json:",omitempty"` // it takes no new work
 	Drained                    bool              `json:",omitempty"`
@@ -461,6 +461,9 @@ func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[strin
 	for _, r := range rows["parts"] {
 		p.Parts = append(p.Parts, Part{r["part"], r["state"], d.GoodPart.Regexp == nil || d.GoodPart.MatchString(r["state"])})
 	}
+	if slices.ContainsFunc(d.Portrait, func(q Query) bool { return q.Rows == "licences" }) {
+		p.Licences = []string{} // it says, also when it has none
+	}
 	for _, r := range rows["licences"] {
 		p.Licences = append(p.Licences, r["licence"])
 	}
@@ -706,6 +709,21 @@ func (c *Client) Drain(ctx context.Context) error {
 // Undrain returns the device to service.
 func (c *Client) Undrain(ctx context.Context) error {
 	_, err := c.verb(ctx, "undrain", nil, nil)
+	return err
+}
+
+// AddLicence gives the device a licence. The key is typed where the device asks for it: it is part of no command, and of no
+// error or recording.
+func (c *Client) AddLicence(ctx context.Context, licence, key string) error {
+	q := c.t.Dialect.Verbs["add-licence"]
+	if q.Send == "" {
+		return &Error{Refused, c.t.Address, "add a licence", "its dialect has no add-licence; add that verb to it"}
+	}
+	if c.term != nil {
+		defer c.term.heard.private("a licence")()
+	}
+	q.Answer = key
+	_, err := c.query(ctx, q, map[string]string{"licence": licence}, nil)
 	return err
 }
 

@@ -85,7 +85,7 @@ const (
 func (d *Dialect) Abilities() change.Abilities {
 	has := func(verb string) bool { return d.Verbs[verb].Send != "" }
 	a := change.Abilities{InPlace: d.Installs == InPlace, Once: has("choose-slot-once"), Clone: has("clone"), Unpack: has("unpack"), Drain: has("drain"),
-		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle")}
+		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle"), Licence: has("add-licence")}
 	if has("update-component") {
 		a.Components = d.Components
 	}
@@ -234,7 +234,7 @@ var verbParams = map[string][]string{
 	"checksum": {"file"}, "fetch-image": {"url", "file"}, "install": {"file", "slot"}, "save": nil,
 	"choose-slot": {"slot"}, "remove-file": {"file"}, "restart": nil, "try-configuration": {"file"},
 	"choose-slot-once": {"slot"}, "clone": {"slot"}, "unpack": {"slot"}, "drain": nil, "undrain": nil,
-	"update-component": {"component", "file"}, "power-cycle": {"component"},
+	"update-component": {"component", "file"}, "power-cycle": {"component"}, "add-licence": {"licence"},
 }
 
 // firmwareVerbs are those without which firmware cannot be changed, by the way of installing.
@@ -314,6 +314,9 @@ func ReadDialect(data []byte) (*Dialect, error) {
 	}
 	if err := d.checkParts(); err != nil {
 		return nil, err
+	}
+	if q := d.Verbs["add-licence"]; q.Send != "" && (q.Ask.Regexp == nil || q.Answer != "") {
+		return nil, fmt.Errorf("verbs: add-licence needs an ask, where the key is typed in, and no answer")
 	}
 	for name, q := range d.Verbs {
 		params, ok := verbParams[name]

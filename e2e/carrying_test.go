@@ -311,6 +311,44 @@ func TestCallsOfCarrying(t *testing.T) {
 	assert.Contains(t, string(body), "leads round in a circle")
 }
 
+// A device that lacks the licence of the train it is to run: the change stops before it begins, unless it brings the licence.
+func TestALicenceComesWithTheChange(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "4.2.2", config: "control-sg1.json", transfer: "http"})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	require.NoError(t, e.fleet.Plain("control-sg1").Arm(plainbox.NoLicence, plainbox.Fault{}))
+	e.must("device", "refresh", "control-sg1")
+	without := fmt.Sprint(e.draft2("control-sg1", "-to", "4.4.2"))
+	e.refused(1, []string{"stop licence SG-Q3", "it has no licence"}, "change", "check", without)
+	file, key := filepath.Join(e.dir, "full.key"), plainbox.LicenceKey("SG5-00713", "gateway-full")
+	require.NoError(t, os.WriteFile(file, []byte(key+"\n"), 0o600))
+	e.refused(2, []string{"should look like NAME=FILE"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", file)
+	e.refused(3, []string{"no such file"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "gateway-full=nowhere.key")
+	e.refused(3, []string{"a name has letters"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "a b="+file)
+	e.refused(3, []string{"is given twice"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "x="+file, "-licence", "x="+file)
+	id := fmt.Sprint(e.draft2("control-sg1", "-to", "4.4.2", "-licence", "gateway-full="+file))
+	c := e.change(id)
+	for _, k := range *c.Checks {
+		if k.State == gen.CheckStateWarn {
+			e.must("change", "accept-warnings", id, k.Name, "-reason", "it was looked at")
+		}
+		if k.Name == "licence SG-Q3" {
+			assert.Contains(t, k.Evidence, "this change adds gateway-full")
+		}
+	}
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	c = e.awaitEnd(id)
+	require.Equal(t, gen.ChangeStateDone, c.State, "%v", value(c.Failure))
+	out := e.must("change", "show", id)
+	assert.Contains(t, out, "Add licence gateway-full")
+	assert.Contains(t, out, "the device has the licence gateway-full")
+	for _, text := range []string{out, e.must("change", "show", id, "-json"), e.must("change", "journal", id), e.log.String()} {
+		assert.NotContains(t, text, key)
+	}
+}
+
 // m is a body of JSON.
 type m = map[string]any
 

@@ -62,7 +62,7 @@ type Engine struct {
 	held     map[int64]*keptLease     // by device
 	progress map[int64]store.Progress // by change: what was not written yet
 	proofs   map[string]proof         // by SHA-256 of an image
-	bundles  chan struct{}            // one for each backup that a change is taking
+	door     chan chan struct{}       // where changes wait that have not begun
 }
 
 // DefaultLease is how long a lease lasts without renewal. It is renewed four times in that span, and orphans are looked
@@ -149,7 +149,7 @@ func New(c Config) (*Engine, error) {
 	if c.Lease == 0 {
 		c.Lease = DefaultLease
 	}
-	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}, bundles: make(chan struct{}, bundlesAtOnce)}
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}, door: make(chan chan struct{})}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	river.AddWorker(workers, &fetchWorker{e: e})
@@ -184,6 +184,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	ctx, e.cancel = context.WithCancel(ctx)
 	go e.keepAll(ctx)
 	go e.flushAll(ctx)
+	go e.keepDoor(ctx)
 	go e.sweep(ctx)
 	go e.upkeep(ctx)
 	return nil
@@ -259,6 +260,9 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	defer cancel(nil)
 	defer e.keeping(lease, cancel)()
 
+	if !c.Begun() {
+		e.enter(ctx)
+	}
 	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}, holding: true}
 	defer r.hangUp()
 	err = r.all(ctx)

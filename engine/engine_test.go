@@ -493,6 +493,24 @@ func TestTheHardLimitWinsOverEverything(t *testing.T) {
 	assert.NotErrorAs(t, err, &record)
 }
 
+// Where the records took the time and still do not answer, no step has failed: the change goes on when they answer again.
+func TestRecordsThatHangFailNoStep(t *testing.T) {
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	s := w.of(change.Services)
+	s.Plan.Expect.Limit = 0.3
+	works[change.Services] = work{perform: func(r *run, ctx context.Context, s *store.Step) error {
+		<-ctx.Done()
+		r.e.Store.Close()
+		_, err := r.device(ctx)
+		return err
+	}}
+	defer func() { works[change.Services] = work{perform: waitServices} }()
+	_, err := w.step(t.Context(), s)
+	var record *recordError
+	require.ErrorAs(t, err, &record)
+}
+
 func TestAnImageThatIsDamagedAgainAndAgain(t *testing.T) {
 	r := newRig(t, nil)
 	require.NoError(t, r.box.Arm(tarnholm.CorruptTransfer, tarnholm.Fault{Times: -1}))

@@ -37,13 +37,59 @@ func (e *Engine) keeping(l store.Lease, lost context.CancelCauseFunc) (stop func
 // buffers of the size of the largest piece it sent.
 const (
 	crowd       = 100
-	smallPacket = 4 << 10
+	smallPacket = 8 << 10
 )
 
 func (e *Engine) crowded() bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return len(e.held) > crowd
+}
+
+// The door. A thousand changes that begin in the same moment want more than a machine has: all of them would be half-way through
+// what needs memory at once, and none would be done sooner. So a change that has not begun waits while the process is late.
+const (
+	doorEvery = 5 * time.Millisecond   // at most one change is let in, in this time
+	doorLate  = 15 * time.Millisecond  // a door that opens later than this finds the machine busy, and lets nobody in
+	doorMost  = 150 * time.Millisecond // but never keeps it shut for longer
+)
+
+// keepDoor lets changes in that wait at the door.
+func (e *Engine) keepDoor(ctx context.Context) {
+	opened := time.Now()
+	for {
+		var next chan struct{}
+		select {
+		case next = <-e.door:
+		case <-ctx.Done():
+			return
+		}
+		for {
+			began := time.Now()
+			if pause(ctx, doorEvery) != nil {
+				return
+			}
+			if time.Since(began) < doorLate || time.Since(opened) > doorMost {
+				break
+			}
+		}
+		opened = time.Now()
+		close(next)
+	}
+}
+
+// enter waits at the door.
+func (e *Engine) enter(ctx context.Context) {
+	in := make(chan struct{})
+	select {
+	case e.door <- in:
+	case <-ctx.Done():
+		return
+	}
+	select {
+	case <-in:
+	case <-ctx.Done():
+	}
 }
 
 // keepAll renews all leases of this process, four times in the life of one.

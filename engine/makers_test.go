@@ -6,9 +6,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,7 +32,8 @@ import (
 // field is an engine with one simulated box of a maker that makes no firewalls.
 type field struct {
 	*rig
-	plain *plainbox.Box
+	plain    *plainbox.Box
+	licences map[string]string // keys by name, that the next draft brings
 }
 
 func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field {
@@ -58,7 +61,7 @@ func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field 
 	require.Empty(t, found.Errors())
 	r.Engine.Library = func(context.Context) (*convert.Library, error) { return lib, nil }
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
-	f := &field{r, b}
+	f := &field{rig: r, plain: b}
 	password, token, web, _, dialect := b.Ways()
 	_, older, plate := b.OlderWay()
 	cs := []store.Credential{{Kind: KindPassword, Username: "hand", CreatedBy: "me"}}
@@ -112,11 +115,15 @@ func (f *field) draft(to string) int64 {
 		_, err = f.Store.AddImage(t.Context(), store.Image{SHA256: sum, File: l.File, Size: l.Size, Family: way.Family, Version: l.Version, Models: l.Models, Part: l.Part, AddedBy: "me"})
 		require.NoError(t, err)
 	}
-	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: f.Dialects[f.d.Dialect].Abilities(), Pace: f.Pace, Old: old})
+	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: f.Dialects[f.d.Dialect].Abilities(), Pace: f.Pace, Old: old, Licences: slices.Sorted(maps.Keys(f.licences))})
 	require.NoError(t, err)
 	data, err := json.Marshal(way)
 	require.NoError(t, err)
 	c := store.Change{DeviceID: f.d.ID, From: p.Version, To: to, Path: data, CreatedBy: "me", Back: plan.Back, BackPolicy: f.policy, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}
+	if len(f.licences) > 0 {
+		c.Work, err = LicenceWork(f.Vault, f.d.Name, f.licences)
+		require.NoError(t, err)
+	}
 	for _, s := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
@@ -190,6 +197,43 @@ func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
 	assert.Equal(t, 1, st.Installs)
 	assert.False(t, st.Resting, "it is in service again")
 	assert.Equal(t, "no running work is left", f.step(id, change.Drain).Outcome)
+}
+
+// A licence that a change brings: a key that is not for the device is a failure before anything is touched and stands nowhere; the
+// right one is there before the installation begins, and once only.
+func TestALicenceIsAdded(t *testing.T) {
+	f := gateway(t)
+	require.NoError(t, f.plain.Arm(plainbox.NoLicence, plainbox.Fault{}))
+	f.start()
+	f.licences = map[string]string{"gateway-full": "not the key"}
+	id := f.draft("3.8.5")
+	f.begin(id)
+	c := f.rest(id)
+	require.Equal(t, change.Failed, c.State, failure(c))
+	assert.Contains(t, *c.Failure, "that key is not for gateway-full")
+	assert.Zero(t, f.plain.Status().Installs)
+	key := plainbox.LicenceKey(f.plain.Serial, "gateway-full")
+	f.licences["gateway-full"] = key
+	id = f.draft("3.8.5")
+	f.begin(id)
+	c = f.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+	assert.Equal(t, "the device has the licence gateway-full", f.step(id, change.Licence).Outcome)
+	// Again, with a key that would be refused: the device has it, so it is not even tried.
+	f.licences["gateway-full"] = "not the key"
+	w := f.prepare(f.draft("4.0.3"))
+	done, _, err := licenceThere(w, t.Context(), w.of(change.Licence), false)
+	require.NoError(t, err)
+	assert.True(t, done)
+	journal, err := f.Store.Journal(t.Context(), id, 0, 1000)
+	require.NoError(t, err)
+	for _, e := range journal {
+		assert.NotContains(t, e.Detail, key)
+	}
+	assert.NotContains(t, string(f.change(id).Work), key)
+	_, err = change.Draft(change.Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{{Restarts: 1}}}, Licences: []string{"x"}})
+	assert.ErrorContains(t, err, "no licence can be given to such a device")
 }
 
 func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {

@@ -254,6 +254,9 @@ func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way
 		if r.Kind == catalog.NeedContent {
 			state, evidence = q.State, q.Evidence // the way itself may bring it along
 		}
+		if brings := c.Brings(r.OneOf); r.Kind == catalog.NeedLicence && state != catalog.Yes && brings != "" {
+			state, evidence = catalog.Yes, evidence+"; this change adds "+brings
+		}
 		n := ready.Need{Check: kinds[r.Kind], Text: q.Text, Evidence: evidence, What: q.Remedy}
 		if n.Check == "" {
 			n.Check = ready.Prerequisites

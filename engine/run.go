@@ -192,6 +192,9 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 			return evidence, err
 		}
 		if limited.Err() != nil { // before anything else: with the time over, every call fails, also those to our records
+			if errors.As(err, &record) && !r.e.recordsAnswer(ctx) {
+				return "", err // it was they that took the time
+			}
 			return "", fmt.Errorf("%w; last seen: %s", context.Cause(limited), s.Note)
 		}
 		if errors.As(err, &record) {
@@ -211,6 +214,13 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 			continue
 		}
 	}
+}
+
+// recordsAnswer reports whether the database answers now.
+func (e *Engine) recordsAnswer(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	return e.Store.Pool.Ping(ctx) == nil
 }
 
 func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string, err error) {

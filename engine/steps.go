@@ -13,6 +13,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/device"
 	"verimorph/store"
+	"verimorph/vault"
 )
 
 // works says how each kind of step is carried out. To add a kind: name it in core/change, put it into a choreography
@@ -25,6 +26,7 @@ var works = map[change.Kind]work{
 	change.Convert:    {inspect: convertedBefore, perform: convertParts},
 	change.Hand:       {perform: askHand},
 	change.CleanUp:    {perform: cleanUp},
+	change.Licence:    {inspect: licenceThere, perform: addLicence, confirm: licenceNow},
 	change.Clone:      {inspect: cloned, intent: slotBefore, perform: clone, confirm: clonedNow},
 	change.Send:       {inspect: fileThere, perform: send, confirm: sizeThere},
 	change.Checksum:   {perform: compareChecksum},
@@ -69,9 +71,6 @@ func askHand(_ *run, _ context.Context, s *store.Step) error {
 
 // Backup off the box.
 
-// bundlesAtOnce is how many backups the changes of a process take at once: their parts are in memory meanwhile.
-const bundlesAtOnce = 200
-
 func backupTaken(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
 	b, err := r.e.Store.BackupOf(ctx, r.c.ID, s.Plan.Hop)
 	if errors.Is(err, store.ErrNotFound) {
@@ -95,12 +94,6 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
 	if err != nil {
 		return err
 	}
-	select { // what is read off a device is held in memory until it is stored
-	case r.e.bundles <- struct{}{}:
-		defer func() { <-r.e.bundles }()
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
 	attempt, err := r.e.Store.BeginAttempt(ctx, d.ID, backup.BeforeChange)
 	if err != nil {
 		return records(err)
@@ -120,9 +113,59 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
 
 // Converting what is put back after a reset.
 
-// hopWork is what a firmware change puts back, by hop.
+// hopWork is what a firmware change puts back, by hop, and the licences that it brings.
 type hopWork struct {
-	Hops map[int][]RestorePart `json:"hops"`
+	Hops     map[int][]RestorePart `json:"hops"`
+	Licences map[string][]byte     `json:"licences,omitempty"` // sealed key by name
+}
+
+// LicenceWork seals licences for a change: the key of each, by name.
+func LicenceWork(v *vault.Vault, device string, licences map[string]string) ([]byte, error) {
+	w := hopWork{Hops: map[int][]RestorePart{}, Licences: map[string][]byte{}}
+	for name, key := range licences {
+		var err error
+		if w.Licences[name], err = v.Seal(licenceLabel(device, name), []byte(key)); err != nil {
+			return nil, err
+		}
+	}
+	return json.Marshal(w)
+}
+
+// licenceLabel binds the key of a licence to its place.
+func licenceLabel(device, name string) string { return "licence of " + device + ", " + name }
+
+// Licences.
+
+func licenceThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	return slices.Contains(p.Licences, s.Plan.Part), "the device has the licence " + s.Plan.Part, nil
+}
+
+func addLicence(r *run, ctx context.Context, s *store.Step) error {
+	w, err := r.hopWork()
+	if err != nil {
+		return err
+	}
+	key, err := r.e.Vault.Open(licenceLabel(r.c.Device, s.Plan.Part), w.Licences[s.Plan.Part])
+	if err != nil {
+		return final("the key of licence %s cannot be read: %w", s.Plan.Part, err)
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.AddLicence(ctx, s.Plan.Part, string(key))
+}
+
+func licenceNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	done, evidence, err := licenceThere(r, ctx, s, true)
+	if err == nil && !done {
+		return "", final("the device took the key but does not show the licence %s", s.Plan.Part)
+	}
+	return evidence, err
 }
 
 func (r *run) hopWork() (w hopWork, err error) {

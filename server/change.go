@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
@@ -132,7 +134,11 @@ func (s *Server) draftFirmware(ctx context.Context, d store.Device, b *gen.NewCh
 			}
 		}
 	}
-	plan, err := s.draft(ctx, s.Engine.Dialects[d.Dialect].Abilities(), p, lacks, value(b.CleanUp))
+	licences, err := licencesOf(value(b.Licences))
+	if err != nil {
+		return none, err
+	}
+	plan, err := s.draft(ctx, s.Engine.Dialects[d.Dialect].Abilities(), p, lacks, value(b.CleanUp), slices.Sorted(maps.Keys(licences)))
 	if err != nil {
 		return none, conflict("%s", err)
 	}
@@ -141,7 +147,29 @@ func (s *Server) draftFirmware(ctx context.Context, d store.Device, b *gen.NewCh
 		return none, err
 	}
 	c := store.Change{From: p.From.String(), To: p.To.String(), Path: data, Kind: store.Firmware, Back: plan.Back}
+	if len(licences) > 0 {
+		if c.Work, err = engine.LicenceWork(s.Vault, d.Name, licences); err != nil {
+			return none, err
+		}
+	}
 	return withSteps(c, plan.Steps), nil
+}
+
+// licencesOf are the keys of licences by name.
+func licencesOf(list []gen.NewLicence) (map[string]string, error) {
+	out := map[string]string{}
+	for _, l := range list {
+		switch _, twice := out[l.Name]; {
+		case !deviceName.MatchString(l.Name):
+			return nil, badRequest("licence %q: a name has letters, digits, dots, dashes and underscores", l.Name)
+		case twice:
+			return nil, badRequest("licence %s is given twice", l.Name)
+		case l.Key == "" || len(l.Key) > 4096 || strings.ContainsFunc(l.Key, unicode.IsControl):
+			return nil, badRequest("the key of licence %s has to be one line of up to 4096 characters", l.Name)
+		}
+		out[l.Name] = l.Key
+	}
+	return out, nil
 }
 
 func withSteps(c store.Change, steps []change.Step) store.Change {
@@ -220,13 +248,13 @@ func (s *Server) fetchFor(ctx context.Context, p *path.Path) ([]store.Fetch, err
 }
 
 // draft lists the steps of a path and its ways back.
-func (s *Server) draft(ctx context.Context, can change.Abilities, p *path.Path, lacks map[string]bool, cleanUp []string) (*change.Plan, error) {
+func (s *Server) draft(ctx context.Context, can change.Abilities, p *path.Path, lacks map[string]bool, cleanUp, licences []string) (*change.Plan, error) {
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
 	f := cat.Family(p.Family)
-	plan, err := change.Draft(change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Lacks: func(sum string) bool { return lacks[sum] }, CleanUp: cleanUp, Old: s.old(ctx, f, p)})
+	plan, err := change.Draft(change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Lacks: func(sum string) bool { return lacks[sum] }, CleanUp: cleanUp, Licences: licences, Old: s.old(ctx, f, p)})
 	if err != nil {
 		return nil, err
 	}

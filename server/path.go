@@ -113,7 +113,7 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 		can = dialect.Abilities()
 	}
 	draft := func(p *path.Path) []change.Step {
-		plan, err := s.draft(ctx, can, p, nil, nil)
+		plan, err := s.draft(ctx, can, p, nil, nil, nil)
 		if err != nil {
 			return nil
 		}

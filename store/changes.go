@@ -83,6 +83,21 @@ func (c *Change) Passed() (hop int, ok bool) {
 	return hop, ok
 }
 
+// Begun reports whether a step of the change was begun.
+func (c *Change) Begun() bool {
+	return slices.ContainsFunc(c.Steps, func(s Step) bool { return s.State != change.StepWaiting })
+}
+
+// Brings is the first of some licences that a step of the change gives the device; "" when none does.
+func (c *Change) Brings(licences []string) string {
+	for _, s := range c.Steps {
+		if s.Plan.Kind == change.Licence && slices.Contains(licences, s.Plan.Part) {
+			return s.Plan.Part
+		}
+	}
+	return ""
+}
+
 // Possible lists what can be asked of the change now.
 func (c *Change) Possible() []change.Action {
 	return change.Possible(c.State, c.Question, c.CanGoBack())

@@ -21,6 +21,7 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/simfleet"
 	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/plainbox"
 	"verimorph/simfleet/releasesite"
 	"verimorph/simfleet/tarnholm"
 )
@@ -33,6 +34,7 @@ const usage = `simfleet runs simulated devices on loopback addresses.
   simfleet status [-control ADDRESS]                                         where every device stands
   simfleet fault  [-control ADDRESS] DEVICE NAME [VALUE [TIMES]]             let something go wrong
   simfleet heal   [-control ADDRESS] DEVICE NAME                             take a fault away
+  simfleet licence SERIAL NAME                                               the key of a licence, as its seller gives it
   simfleet site   [-control ADDRESS] fault|heal NAME [VALUE [TIMES [FILE]]]  the same for the release site
   simfleet reset  [-control ADDRESS] DEVICE                                  a new box, with its old keys
 
@@ -74,6 +76,9 @@ func run(verb string, args []string) error {
 			fmt.Printf("%d images in %s\n", len(files), *out)
 		}
 		return err
+	case "licence": // SERIAL NAME: what whoever sells licences would give
+		fmt.Println(plainbox.LicenceKey(a[0], a[1]))
+		return nil
 	case "status":
 		return call("GET", "http://"+*control+"/simulation", nil)
 	case "fault":

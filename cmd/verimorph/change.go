@@ -52,6 +52,11 @@ var changeCommands = []command{
 			var a asking
 			a.policyFlags(fs)
 			terms := termFlags(fs)
+			var licences []string
+			fs.Func("licence", "`NAME=FILE` with the key of a licence that the device is given first; can be said more than once", func(s string) error {
+				licences = append(licences, s)
+				return nil
+			})
 			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
 			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -63,9 +68,13 @@ var changeCommands = []command{
 				if err != nil {
 					return err
 				}
+				given, err := licenceKeys(licences)
+				if err != nil {
+					return err
+				}
 				g := a.gen(aim)
 				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
-					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), ComesBackAt: optional(*comesBackAt), Terms: t})
+					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, ComesBackAt: optional(*comesBackAt), Terms: t})
 			}
 		},
 	},
@@ -393,6 +402,26 @@ func termFlags(fs *flag.FlagSet) func() (*gen.Terms, error) {
 		}
 		return t, nil
 	}
+}
+
+// licenceKeys reads the keys of licences that are given as NAME=FILE.
+func licenceKeys(list []string) (*[]gen.NewLicence, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	var out []gen.NewLicence
+	for _, l := range list {
+		name, file, ok := strings.Cut(l, "=")
+		if !ok || name == "" || file == "" {
+			return nil, errUsage{fmt.Sprintf("-licence %q should look like NAME=FILE", l)}
+		}
+		key, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, gen.NewLicence{Name: name, Key: strings.TrimSpace(string(key))})
+	}
+	return &out, nil
 }
 
 // moment reads a time: a date and a time, or a time alone for the next one.

@@ -18,6 +18,7 @@ const (
 	Convert    Kind = "convert"   // for the release of the hop, where the box comes back empty
 	Hand       Kind = "hand"      // a person does it and signs off
 	CleanUp    Kind = "clean-up"  // remove files that a person named
+	Licence    Kind = "licence"   // give the device a licence that it lacks
 	Clone      Kind = "clone"     // copy the running installation into the other slot first
 	Send       Kind = "send"      // move a file onto the box
 	Checksum   Kind = "checksum"  // let the box compute the file's hash and compare
@@ -48,7 +49,7 @@ const (
 // Titles of the kinds, as people read them.
 var Titles = map[Kind]string{
 	Readings: "Take readings before", Fetch: "Fetch image from the release site", Check: "Check that all is ready", Backup: "Take a backup",
-	Convert: "Convert the configuration", Hand: "By hand", CleanUp: "Remove files that were named", Clone: "Copy the running installation", Send: "Send image", Checksum: "Compare checksum on device",
+	Convert: "Convert the configuration", Hand: "By hand", CleanUp: "Remove files that were named", Licence: "Add licence", Clone: "Copy the running installation", Send: "Send image", Checksum: "Compare checksum on device",
 	Component: "Update component", PowerCycle: "Power off and on", Install: "Install into the idle slot", Unpack: "Unpack", Point: "Check again: the point of no return comes next",
 	Drain: "Drain", Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
 	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version", KeepSlot: "Choose slot for good",
@@ -64,7 +65,7 @@ type Step struct {
 	Title       string
 	Expect      catalog.Span // seconds, at the pace of the installation
 	StopsBefore bool         // a safe point to hold: before this step
-	Part        string       `json:",omitempty"` // of put-part: its name; of component, power and a restart for its sake: the component's
+	Part        string       `json:",omitempty"` // of put-part: its name; of component, power and a restart for its sake: the component's; of licence: its name
 	File        *File        `json:",omitempty"` // of fetch, send, checksum and component; nil: the hop's image
 	Text        string       `json:",omitempty"` // of a hand step: what is to be done
 	Once        bool         `json:",omitempty"` // of choose-slot: for one start

@@ -18,6 +18,7 @@ type Abilities struct {
 	Save       bool       // running and saved configuration are two things
 	Media      bool       // files reach it only on a medium that a person carries in
 	Components []string   // which it updates by command
+	Licence    bool       // a licence can be given to it
 	PowerCycle bool       // it can switch a part off and on; otherwise a person does
 	Parts      []Restored // that can be put back, in order
 }
@@ -31,6 +32,8 @@ type Job struct {
 	Lacks  func(sha256 string) bool // which files are still to be fetched; nil: none
 	// CleanUp names files that a person wants removed from the device first. Installations are not files.
 	CleanUp []string
+	// Licences names those that the device is given before anything else is done to it.
+	Licences []string
 	// Old says which image brings the version back that a hop leaves, where a supported hop leads back; nil: none does.
 	Old func(hop int) *File
 }
@@ -61,6 +64,9 @@ func Draft(j Job) (*Plan, error) {
 	p := j.Path
 	if len(p.Hops) == 0 {
 		return nil, fmt.Errorf("the device runs %s already; there is nothing to change", p.To)
+	}
+	if len(j.Licences) > 0 && !j.Can.Licence {
+		return nil, fmt.Errorf("no licence can be given to such a device by a change; its dialect has no add-licence")
 	}
 	for _, h := range p.Hops {
 		if what := j.beyond(&h); what != "" {
@@ -99,7 +105,7 @@ func (j *Job) beyond(h *path.Hop) string {
 func (j *Job) step(hop int, kind Kind) Step {
 	s := Step{Hop: hop, Kind: kind, Expect: j.span(string(kind)), StopsBefore: kind.safe()}
 	switch kind {
-	case CleanUp, Point, Check, Tidy:
+	case CleanUp, Point, Check, Tidy, Licence:
 		s.Expect = j.span("check")
 	case Hand:
 		s.Expect = byHand
@@ -184,6 +190,11 @@ func (j *Job) hop(i int) (out []Step) {
 	add(Backup)
 	if i == 0 && len(j.CleanUp) > 0 {
 		add(CleanUp, func(s *Step) { s.Names = j.CleanUp })
+	}
+	if i == 0 {
+		for _, name := range j.Licences {
+			add(Licence, func(s *Step) { s.Part, s.Title = name, "Add licence "+name })
+		}
 	}
 	resets := h.Config == catalog.ConfigReset
 	if resets {

@@ -1,6 +1,7 @@
 package plainbox
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,6 +24,7 @@ const (
 	ComponentFails  = "component-fails"
 	RefusesFile     = "refuses-file"
 	Mute            = "mute"
+	NoLicence       = "no-licence"
 	ByHandKey       = "by-hand-key-to-service"
 	ByHandCard      = "by-hand-card-in"
 )
@@ -34,6 +36,7 @@ var FaultTexts = map[string]string{
 	OldVersion: "the next start is from the old installation again", NewHostKey: "the next start makes another host key", LoseConfig: "the next start of another installation has an empty configuration",
 	ServiceDown: "after the next start one service stays down", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
 	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
+	NoLicence: "its licences have run out, until another is added",
 	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
 }
 
@@ -41,7 +44,7 @@ var FaultTexts = map[string]string{
 func (b *Box) FaultNames() (names []string) {
 	for name := range FaultTexts {
 		switch {
-		case name == ByHandKey && b.m.fw.variables == nil, name == ByHandCard && b.m.fw.medium == "", name == StuckWork && !b.m.fw.drains,
+		case name == NoLicence && b.m.fw.rights == nil, name == ByHandKey && b.m.fw.variables == nil, name == ByHandCard && b.m.fw.medium == "", name == StuckWork && !b.m.fw.drains,
 			name == LoseConfig && b.m.fw.areas < 2, name == ComponentFails && b.m.fw.components == nil, b.m.fw.areas == 0:
 			continue
 		}
@@ -73,10 +76,36 @@ func (b *Box) Arm(name string, f Fault) error {
 		b.st.Variables["key-switch"] = "service"
 	case ByHandCard:
 		b.st.Medium = true
+	case NoLicence:
+		b.st.Rights = []string{}
 	default:
 		b.st.Faults[name] = f
 	}
 	return b.save()
+}
+
+// LicenceKey is what whoever sells licences gives for one of a box.
+func LicenceKey(serial, licence string) string {
+	sum := sha256.Sum256([]byte(serial + " may be " + licence))
+	return fmt.Sprintf("%x", sum[:10])
+}
+
+// admit gives the box a licence. The key is asked for and not shown.
+func admit(s *shell, args map[string]string) error {
+	fmt.Fprint(s.w, "key: ")
+	key, err := s.readLine(false)
+	if err != nil {
+		return errGone
+	}
+	s.b.mu.Lock()
+	defer s.b.mu.Unlock()
+	if key != LicenceKey(s.b.Serial, args["right"]) {
+		return fmt.Errorf("that key is not for %s of %s", args["right"], s.b.Serial)
+	}
+	if !slices.Contains(s.b.st.Rights, args["right"]) {
+		s.b.st.Rights = append(s.b.st.Rights, args["right"])
+	}
+	return s.b.save()
 }
 
 // Heal takes a fault away.
@@ -88,6 +117,8 @@ func (b *Box) Heal(name string) error {
 		b.st.Variables["key-switch"] = "run"
 	case ByHandCard:
 		b.st.Medium = false
+	case NoLicence:
+		b.st.Rights = slices.Clone(b.m.fw.rights)
 	}
 	delete(b.st.Faults, name)
 	return b.save()

@@ -69,7 +69,7 @@ var brackmoor = Manner{
 		{"self", tellSelf}, {"areas", tellAreas}, {"shelf", tellFiles}, {"inside", tellInside}, {"doing", tellWork},
 		{"hand {part} {url}", giveFile}, {"take {url} as {file}", bringFile}, {"hash {file}", sumFile}, {"discard {file}", dropFile},
 		{"lay {file} in {place}", installInto}, {"start-from {place}", choosePlace}, {"anew", startAnew}, {"rest", rest}, {"work", takeWork},
-		{"feed {inner} with {file}", updateInner},
+		{"feed {inner} with {file}", updateInner}, {"admit {right}", admit},
 	},
 }
 

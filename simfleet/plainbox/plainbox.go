@@ -21,6 +21,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -76,6 +77,7 @@ type state struct {
 	Resting             bool
 	RestAt              time.Time
 	Medium              bool
+	Rights              []string // licences
 	Faults              map[string]Fault
 }
 
@@ -100,6 +102,9 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 	}
 	if err := json.Unmarshal(data, &b.st); err != nil {
 		return nil, fmt.Errorf("%s: %w", b.file(), err)
+	}
+	if b.st.Rights == nil {
+		b.st.Rights = slices.Clone(b.m.fw.rights)
 	}
 	if b.st.Areas == nil { // made before the firmware of such boxes could change
 		b.unpackFirmware()
@@ -150,6 +155,7 @@ func (b *Box) unpackFirmware() {
 	b.st.Running, b.st.Next, b.st.Once = 0, 0, -1
 	b.st.BootAt, b.st.Boots, b.st.Installs = time.Now().Add(-10*time.Hour), 1, 0
 	b.st.Components, b.st.Variables = maps.Clone(t.components), maps.Clone(t.variables)
+	b.st.Rights = slices.Clone(t.rights)
 	b.st.Pending, b.st.Faults, b.st.Resting, b.st.Medium = map[string]string{}, map[string]Fault{}, false, false
 }
 

@@ -188,7 +188,7 @@ func tellInside(s *shell, _ map[string]string) error {
 			}
 			s.say("switch %s %s", name, v)
 		}
-		for _, r := range b.m.fw.rights {
+		for _, r := range b.st.Rights {
 			s.say("right %s", r)
 		}
 	})

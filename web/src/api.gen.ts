@@ -1786,6 +1786,12 @@ export interface components {
             permit?: components["schemas"]["Citation"];
             refused: components["schemas"]["Citation"][];
         };
+        NewLicence: {
+            /** @description As the device and the catalogue name it. */
+            name: string;
+            /** @description What the device asks for. It is sealed at once and never shown again. */
+            key: string;
+        };
         NewChange: components["schemas"]["Aim"] & {
             device: string;
             /** @description Start the previous installation again; `to` is not looked at. */
@@ -1794,6 +1800,8 @@ export interface components {
             comesBackAt?: string;
             /** @description Files to remove from the device first. */
             cleanUp?: string[];
+            /** @description Licences that the device is given before anything else is done to it. */
+            licences?: components["schemas"]["NewLicence"][];
             terms?: components["schemas"]["Terms"];
         };
         Path: {
