@@ -244,13 +244,17 @@ func (c *Client) dialWith(ctx context.Context, in *SignIn) error {
 		return &Error{Unreachable, t.Address, "connect", "nothing answers (" + strings.TrimPrefix(strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": "), "connect: ") + ")"}
 	}
 	_ = raw.SetDeadline(time.Now().Add(dialTimeout))
+	given := context.AfterFunc(ctx, func() { _ = raw.Close() }) // whoever gave up does not wait for the device to say something
 	conn, channels, requests, err := ssh.NewClientConn(raw, t.Address, cfg)
+	given()
 	if err != nil {
 		_ = raw.Close()
 		var timeout net.Error
 		switch {
 		case keyErr != nil:
 			return keyErr
+		case ctx.Err() != nil:
+			return &Error{Silent, t.Address, "connect", "the address answers, but SSH did not before the time for it was over"}
 		case strings.Contains(err.Error(), "unable to authenticate") || strings.Contains(err.Error(), "tried already"):
 			return &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("user %q or its %s is not accepted", in.User, map[bool]string{true: "key", false: "password"}[in.Key != nil])}
 		case errors.As(err, &timeout) && timeout.Timeout():
@@ -514,6 +518,9 @@ func (r *Reading) value(text string) (verify.Value, bool) {
 		return v, true
 	case len(all) == 0:
 		return v, false
+	case r.Type == Clock:
+		at, err := time.Parse(time.RFC3339, all[0])
+		return verify.Value{Type: verify.Number, Number: time.Until(at).Round(time.Second).Seconds()}, err == nil
 	case r.Type == verify.Number:
 		n, err := strconv.ParseFloat(all[0], 64)
 		v.Number = n

@@ -85,13 +85,13 @@ const (
 func (d *Dialect) Abilities() change.Abilities {
 	has := func(verb string) bool { return d.Verbs[verb].Send != "" }
 	a := change.Abilities{InPlace: d.Installs == InPlace, Once: has("choose-slot-once"), Clone: has("clone"), Unpack: has("unpack"), Drain: has("drain"),
-		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle"), Licence: has("add-licence")}
+		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle"), Licence: has("add-licence"), Restart: has("restart"), Validate: has("try-configuration")}
 	if has("update-component") {
 		a.Components = d.Components
 	}
 	for _, p := range d.Backup {
 		if p.Restore != nil && (p.Kind == backup.Configuration || p.Kind == backup.Plan) {
-			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart})
+			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart, Configuration: p.Kind == backup.Configuration})
 		}
 	}
 	return a
@@ -135,10 +135,14 @@ type Reading struct {
 	Expect struct {
 		Rule     string  `yaml:"rule"`
 		Percent  float64 `yaml:"percent"`
-		Value    string  `yaml:"value"` // of equals
+		Value    string  `yaml:"value"` // of equals and within
 		Severity string  `yaml:"severity"`
 	} `yaml:"expect"`
 }
+
+// Clock is the type of a reading that is the device's time, as in RFC 3339; what is kept is the number of seconds by which it is
+// ahead of ours.
+const Clock verify.Type = "clock"
 
 // ReadReading reads one reading that somebody adds to a dialect's own, and checks it.
 func ReadReading(data []byte) (*Reading, error) {
@@ -155,15 +159,19 @@ func ReadReading(data []byte) (*Reading, error) {
 }
 
 func (r *Reading) check() error {
-	rules := []string{verify.KeepsAll, verify.Unchanged, verify.AtLeast, verify.Equals}
-	types := []verify.Type{verify.Flag, verify.Number, verify.Text, verify.Set}
+	rules := []string{verify.KeepsAll, verify.NoNew, verify.Unchanged, verify.AtLeast, verify.Equals, verify.Within}
+	types := []verify.Type{verify.Flag, verify.Number, verify.Text, verify.Set, Clock}
 	switch {
 	case r.Name == "" || r.Match.Regexp == nil || !slices.Contains(r.Match.SubexpNames(), "value") || !slices.Contains(rules, r.Expect.Rule):
 		return fmt.Errorf("%s needs a name, a match with a group named value, and an expect rule (%s)", r.Name, strings.Join(rules, ", "))
 	case !slices.Contains(types, r.Type):
-		return fmt.Errorf("%s: type %q is none of flag, number, text, set", r.Name, r.Type)
-	case r.Expect.Rule == verify.KeepsAll && r.Type != verify.Set:
-		return fmt.Errorf("%s: %s is a rule for sets, not for a %s", r.Name, verify.KeepsAll, r.Type)
+		return fmt.Errorf("%s: type %q is none of flag, number, text, set, clock", r.Name, r.Type)
+	case (r.Expect.Rule == verify.KeepsAll || r.Expect.Rule == verify.NoNew) && r.Type != verify.Set:
+		return fmt.Errorf("%s: %s is a rule for sets, not for a %s", r.Name, r.Expect.Rule, r.Type)
+	case r.Expect.Rule == verify.Within && r.Type != verify.Number && r.Type != Clock:
+		return fmt.Errorf("%s: %s is a rule for numbers and clocks, not for a %s", r.Name, verify.Within, r.Type)
+	case r.Type == Clock && r.Expect.Rule != verify.Within:
+		return fmt.Errorf("%s: of a clock, only %s can be expected", r.Name, verify.Within)
 	case r.Expect.Rule == verify.AtLeast && (r.Type != verify.Set && r.Type != verify.Number || r.Expect.Percent <= 0):
 		return fmt.Errorf("%s: %s is a rule for numbers and sets, with a percent above 0", r.Name, verify.AtLeast)
 	case r.Expect.Severity != verify.Fails && r.Expect.Severity != verify.Degrades:
@@ -173,14 +181,15 @@ func (r *Reading) check() error {
 	return err
 }
 
-// wanted is the value that an equals expects.
+// wanted is the value that an equals or within expects.
 func (r *Reading) wanted() (v verify.Value, err error) {
-	if r.Expect.Rule != verify.Equals {
+	if r.Expect.Rule != verify.Equals && r.Expect.Rule != verify.Within {
 		return v, nil
 	}
 	v.Type = r.Type
 	switch r.Type {
-	case verify.Number:
+	case Clock, verify.Number:
+		v.Type = verify.Number
 		v.Number, err = strconv.ParseFloat(r.Expect.Value, 64)
 	case verify.Flag:
 		v.Flag, err = strconv.ParseBool(r.Expect.Value)

@@ -163,7 +163,7 @@ func TestPortraitsThatDoNotFit(t *testing.T) {
 	c = dial(t, scripted(t, "box ~ ", func(line string) string { return line + "\r\nok\r\nbox ~ " }))
 	values, missing, err := c.Readings(t.Context(), c.t.Dialect.Readings)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"sessions"}, missing, "a number that is not there is missing")
+	assert.Equal(t, []string{"sessions", "clock"}, missing, "a number that is not there is missing, and so is a time")
 	assert.Empty(t, values["ports-up"].Set, "an empty set is an answer")
 }
 

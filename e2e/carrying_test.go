@@ -32,9 +32,6 @@ func (e *env) withFieldImages() {
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
 	e.must("fetch", "rc6-F2.12.fw", "rc6-web-2.4.zip")
-	a := e.access("marrow-ramp1")
-	out, stderr, code := e.client(a.Plate+"\n", "credential", "add", "-device", "marrow-ramp1", "-user", a.User)
-	require.Equal(e.t, 0, code, out+stderr)
 }
 
 // Ready or not, through the client: what stops, what warns, who accepts, who approves, and the window.
@@ -319,8 +316,7 @@ func TestALicenceComesWithTheChange(t *testing.T) {
 	e.openSite()
 	require.NoError(t, e.fleet.Plain("control-sg1").Arm(plainbox.NoLicence, plainbox.Fault{}))
 	e.must("device", "refresh", "control-sg1")
-	without := fmt.Sprint(e.draft2("control-sg1", "-to", "4.4.2"))
-	e.refused(1, []string{"stop licence SG-Q3", "it has no licence"}, "change", "check", without)
+	e.refused(1, []string{"there would be one if the device met SG-Q3", "it has no licence"}, "change", "draft", "control-sg1", "-to", "4.4.2")
 	file, key := filepath.Join(e.dir, "full.key"), plainbox.LicenceKey("SG5-00713", "gateway-full")
 	require.NoError(t, os.WriteFile(file, []byte(key+"\n"), 0o600))
 	e.refused(2, []string{"should look like NAME=FILE"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", file)

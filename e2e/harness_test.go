@@ -57,7 +57,7 @@ func testMain(m *testing.M) int {
 	if len(found.Errors()) > 0 {
 		panic(found)
 	}
-	c.Families = []*catalog.Family{c.Family("th")} // those of other makers come from the release site
+	c.Families = []*catalog.Family{c.Family("th"), c.Family("pw")} // those of other makers come from the release site, or on a card
 	if _, err := firmware.MakeAll(c, imageDir); err != nil {
 		panic(err)
 	}
@@ -108,6 +108,7 @@ type box struct {
 	sessions                                   int    // 0: 900
 	maker, config                              string // of boxes that are no firewalls; config is a file of the demo
 	olderPasswords                             bool
+	lineOnly                                   bool // it has a console line and nothing else
 	faults                                     map[string]tarnholm.Fault
 }
 
@@ -149,8 +150,12 @@ func (e *env) startFleet(boxes []box) {
 		}
 		require.NoError(e.t, err)
 		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))
-		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
-			Address: fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults})
+		address, line := fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), ""
+		if b.lineOnly {
+			address, line = "", fmt.Sprintf("127.63.%d.%d:7001", e.n, i+1)
+		}
+		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
+			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)
@@ -234,9 +239,24 @@ func (e *env) addDevice(b box) {
 	if transfer == "" {
 		transfer = "sftp"
 	}
-	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n"+a.Token+"\n", "device", "add", b.name, "-site", cmp.Or(b.site, "Pier Test"), "-address", a.Address,
-		"-dialect", a.Dialect, "-user", a.User, "-transfer", transfer, "-web", a.Web)
+	add := []string{"device", "add", b.name, "-site", cmp.Or(b.site, "Pier Test"), "-address", a.Address, "-dialect", a.Dialect, "-user", a.User, "-transfer", transfer, "-web", a.Web}
+	if b.lineOnly {
+		line := e.fleet.Plain(b.name).Line
+		add = append(add, "-address", line, "-console", line, "-console-only")
+	}
+	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n"+a.Token+"\n", add...)
 	require.Equal(e.t, 0, code, out+stderr)
+	for password, versions := range map[string]string{a.OlderPassword: a.OlderVersion, a.Plate: ""} {
+		if password == "" {
+			continue
+		}
+		out, stderr, code = e.client(password+"\n", "credential", "add", "-device", b.name, "-user", a.User, "-versions", versions)
+		require.Equal(e.t, 0, code, out+stderr)
+	}
+	if a.OlderWatchword != "" {
+		out, stderr, code = e.client(a.OlderWatchword+"\n", "credential", "add", "-device", b.name, "-kind", "privileged", "-versions", a.OlderVersion)
+		require.Equal(e.t, 0, code, out+stderr)
+	}
 	e.must("device", "refresh", b.name)
 }
 

@@ -57,6 +57,7 @@ type Engine struct {
 	river  *river.Client[pgx.Tx]
 	holder string
 	cancel context.CancelFunc
+	strike func(r *run, s *store.Step, at string) // nil but in tests
 
 	mu       sync.Mutex
 	held     map[int64]*keptLease     // by device
@@ -199,7 +200,14 @@ func (e *Engine) Stop(ctx context.Context) error {
 // sweep looks for running changes that nobody carries, after a crash or a shutdown, and hands them out again.
 func (e *Engine) sweep(ctx context.Context) {
 	for {
-		ids, err := e.Store.Orphans(ctx)
+		err := e.Store.TimeHasCome(ctx, func(tx pgx.Tx, id int64) error {
+			_, err := e.river.InsertTx(ctx, tx, changeJob{id}, nil)
+			return err
+		})
+		var ids []int64
+		if err == nil {
+			ids, err = e.Store.Orphans(ctx)
+		}
 		if err == nil {
 			for _, id := range ids {
 				e.Log.Info("change has no worker, handing it out again", "change", id)

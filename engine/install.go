@@ -49,9 +49,22 @@ func slotToChoose(r *run, ctx context.Context, s *store.Step) (any, error) {
 func (r *run) intended(hop int) (in slotIntent, err error) {
 	for _, kind := range []change.Kind{change.Clone, change.Install, change.ChooseSlot} {
 		for _, s := range r.c.Steps {
-			if s.Plan.Kind == kind && s.Plan.Hop == hop && s.Intent != nil && !s.Plan.Back && !s.Plan.InPlace {
+			if s.Plan.Kind == kind && s.Plan.Hop == hop && s.Intent != nil && !s.Plan.Back && !s.Plan.InPlace && !s.Plan.Other {
 				return in, json.Unmarshal(s.Intent, &in)
 			}
+		}
+	}
+	return in, final("the journal does not say which slot was written")
+}
+
+// written is what the journal says about the slot that a step writes: that of its hop, or the one that ran before.
+func (r *run) written(s *store.Step) (in slotIntent, err error) {
+	if !s.Plan.Other {
+		return r.intended(s.Plan.Hop)
+	}
+	for _, st := range r.c.Steps {
+		if st.Plan.Kind == change.Install && st.Plan.Other && st.Intent != nil {
+			return in, json.Unmarshal(st.Intent, &in)
 		}
 	}
 	return in, final("the journal does not say which slot was written")
@@ -95,6 +108,8 @@ func (r *run) goal(s *store.Step) string {
 		return r.c.To
 	case s.Plan.Back:
 		return r.hop(s).From.String()
+	case r.c.Kind == store.Acts && s.Plan.Kind == change.Confirm: // something may have been installed that is not started
+		return r.c.To
 	}
 	return r.hop(s).To.String()
 }
@@ -133,7 +148,7 @@ func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 	if s.Plan.InPlace {
 		return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })
 	}
-	in, err := r.intended(s.Plan.Hop)
+	in, err := r.written(s)
 	if err != nil {
 		return false, "", err
 	}
@@ -166,16 +181,17 @@ func install(r *run, ctx context.Context, s *store.Step) error {
 	if s.Plan.InPlace {
 		name = r.e.Dialects[d.Dialect].Medium + name
 	} else {
-		if args, err = r.intended(s.Plan.Hop); err != nil {
+		if args, err = r.written(s); err != nil {
 			return err
 		}
 		slot = "slot " + args.Slot
 	}
+	r.unsure = false
 	err = c.Install(ctx, name, args.Slot, func(f float64) { r.progress(ctx, s, f, "%s is being written, %.0f %%", slot, f*100) })
 	if s.Plan.InPlace {
 		r.hangUp()
 		if device.KindOf(err) == device.Lost { // that is how the restart looks that comes with it
-			err = nil
+			err, r.unsure = nil, true
 		}
 	}
 	return err
@@ -189,7 +205,7 @@ func installedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 }
 
 func (r *run) slotHolds(ctx context.Context, s *store.Step) (string, error) {
-	in, err := r.intended(s.Plan.Hop)
+	in, err := r.written(s)
 	if err != nil {
 		return "", err
 	}
@@ -209,7 +225,7 @@ func (r *run) unpacksLater(s *store.Step) bool {
 		return false
 	}
 	for _, st := range r.c.Steps {
-		if st.Plan.Kind == change.Unpack && st.Plan.Hop == s.Plan.Hop {
+		if st.Plan.Kind == change.Unpack && st.Plan.Hop == s.Plan.Hop && st.Plan.Other == s.Plan.Other {
 			return true
 		}
 	}
@@ -218,7 +234,7 @@ func (r *run) unpacksLater(s *store.Step) bool {
 
 // atSlot is the connection to the device, and what the journal says about the slots of a step's hop.
 func (r *run) atSlot(ctx context.Context, s *store.Step) (*device.Client, slotIntent, error) {
-	in, err := r.intended(s.Plan.Hop)
+	in, err := r.written(s)
 	if err != nil {
 		return nil, in, err
 	}
@@ -229,7 +245,7 @@ func (r *run) atSlot(ctx context.Context, s *store.Step) (*device.Client, slotIn
 // Unpacking what was installed.
 
 func unpacked(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
-	in, err := r.intended(s.Plan.Hop)
+	in, err := r.written(s)
 	if err != nil {
 		return false, "", err
 	}
@@ -536,17 +552,26 @@ func restart(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
+	r.unsure = false
 	err = c.Restart(ctx)
 	r.hangUp()
 	if k := device.KindOf(err); k == device.Lost {
-		err = nil // that is how a restart looks
+		err, r.unsure = nil, true // that is how a restart looks, and how a line that breaks before the device heard of it
 	}
 	return err
 }
 
 // wentDown waits until the device really is on its way: a box goes on answering for a moment after it was told to
-// restart, and taking that for the return would be a false start of everything that follows.
+// restart, and taking that for the return would be a false start of everything that follows. Where the connection was lost with
+// the command and the device goes on as if nothing were, for longer than it should take, the device has not heard it: the step is
+// tried again, which begins with another look.
 func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
-	_, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool { return b == bootGone || b == bootNew })
+	began, patience := time.Now(), time.Duration(s.Plan.Expect.High*float64(time.Second))
+	down, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool {
+		return b == bootGone || b == bootNew || b == bootOld && r.unsure && time.Since(began) > patience
+	})
+	if err == nil && !down {
+		return "", &device.Error{Kind: device.Lost, Address: r.c.Device, Doing: "restart", Message: "the connection was lost with the command, and " + evidence}
+	}
 	return evidence, err
 }

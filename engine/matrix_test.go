@@ -72,6 +72,9 @@ func TestFaultsOfAFirewall(t *testing.T) {
 		{tarnholm.NewHostKey, 0, 1, asks},
 		{tarnholm.NeverReturn, 0, 1, asks},
 		{tarnholm.Mute, 0, -1, stopped},
+		{tarnholm.LogErrors, 0, 1, degraded},
+		{tarnholm.ClockWrong, 3600, 0, degraded},
+		{tarnholm.LockAccount, 2, -1, done}, // no sign-in is refused on the way
 	} {
 		t.Run(fmt.Sprintf("%s %d", f.fault, f.times), func(t *testing.T) {
 			t.Parallel()
@@ -90,15 +93,28 @@ func TestFaultsOfAFirewall(t *testing.T) {
 	}
 }
 
+// kinds are boxes that are no firewalls, with what they run and what they are to run.
+var kinds = map[string]func(t *testing.T) (f *field, from, to string){
+	"gateway": func(t *testing.T) (*field, string, string) { return gateway(t), "3.8.4", "3.8.5" },
+	"ramp": func(t *testing.T) (*field, string, string) {
+		f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
+		require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+		return f, "F1.06", "F2.12"
+	},
+	"chassis": func(t *testing.T) (*field, string, string) {
+		return newField(t, plainbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp"), "11.2.5", "12.1.3"
+	},
+	"gauge": func(t *testing.T) (*field, string, string) {
+		f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
+		require.NoError(t, f.plain.Arm(plainbox.ByHandCard, plainbox.Fault{}))
+		return f, "F1.06", "F2.12"
+	},
+}
+
 // The same for the boxes of other makers: a gateway that is drained, and a ramp controller that is overwritten.
 func TestFaultsOfOtherBoxes(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
-	}
-	ramp := func(t *testing.T) *field {
-		f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
-		require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
-		return f
 	}
 	for _, c := range []struct {
 		box          string
@@ -125,25 +141,47 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 		{"ramp", plainbox.RefusesFile, 0, 1, returned, store.BackAutomatic},
 		{"ramp", plainbox.ComponentFails, 0, 1, returned, store.BackAutomatic},
 		{"ramp", plainbox.NeverReturn, 0, 1, asks, store.BackAutomatic},
+		{"ramp", plainbox.DropTransfer, 1000, 2, asks, ""}, // that is the hand step at the end
+		{"ramp", plainbox.LowRoom, 1000, 0, stopped, ""},
+		{"gateway", plainbox.NoLicence, 0, 0, done, ""}, // this hop asks for none
+		{"gateway", plainbox.Mute, 0, -1, stopped, ""},
+		{"gateway", plainbox.ServiceDown, 0, -1, stopped, store.BackAutomatic}, // it stays down after going back, too: the verdict says so
+		{"gateway", plainbox.LogErrors, 0, 1, degraded, ""},
+		{"gateway", plainbox.ClockWrong, 3600, 0, degraded, ""},
+		{"chassis", plainbox.DropTransfer, 1000, 2, done, ""},
+		{"chassis", plainbox.CorruptTransfer, 0, 1, done, ""},
+		{"chassis", plainbox.CorruptTransfer, 0, -1, stopped, ""},
+		{"chassis", plainbox.InstallFails, 0, 1, stopped, ""},
+		{"chassis", plainbox.ComponentFails, 0, 1, stopped, ""},
+		{"chassis", plainbox.SlowReturn, 3, -1, done, ""},
+		{"chassis", plainbox.OldVersion, 0, 1, asks, ""},
+		{"chassis", plainbox.PartBad, 0, 1, degraded, ""},
+		{"chassis", plainbox.NeverReturn, 0, 1, asks, ""},
+		{"gauge", plainbox.InstallFails, 0, 1, asks, ""},
+		{"gauge", plainbox.OldVersion, 0, 1, asks, ""},
+		{"gauge", plainbox.RefusesFile, 0, 1, asks, ""},
+		{"gauge", plainbox.NeverReturn, 0, 1, asks, ""},
 	} {
 		t.Run(fmt.Sprintf("%s %s %d %s", c.box, c.fault, c.value, c.policy), func(t *testing.T) {
 			t.Parallel()
-			f, from, to := (*field)(nil), "3.8.4", "3.8.5"
-			if c.box == "gateway" {
-				f = gateway(t)
-			} else {
-				f, from, to = ramp(t), "F1.06", "F2.12"
-			}
+			f, from, to := kinds[c.box](t)
 			f.policy = c.policy
 			require.NoError(t, f.plain.Arm(c.fault, plainbox.Fault{Value: c.value, Times: c.times}))
 			f.start()
 			id := f.draft(to)
 			f.begin(id)
 			got := f.rest(id)
+			for got.State == change.Asking && got.Question.Kind == change.AskHand && strings.Contains(got.Question.Text, "put the medium") {
+				f.answer(id, change.SignOff, "")
+				got = f.rest(id)
+			}
 			st := f.plain.Status()
 			installs := st.Installs
 			if c.want == returned && c.box == "ramp" {
 				installs-- // going back there is an installation
+			}
+			if c.box == "chassis" {
+				installs-- // over two hops
 			}
 			stands(t, got, c.want, st.Version, from, to, installs)
 			if c.want == asks {
@@ -212,7 +250,7 @@ func TestAWindowThatIsTooShort(t *testing.T) {
 	f.start()
 	id := f.draft("3.8.5")
 	until := time.Now().Add(time.Second)
-	require.NoError(t, f.Store.SetTerms(t.Context(), id, nil, &until, store.BackOffered, "me"))
+	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: store.BackOffered}, "me"))
 	f.begin(id)
 	c := f.rest(id)
 	assert.Equal(t, change.Failed, c.State)

@@ -81,6 +81,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	can := dialect.Abilities()
 	f := &ready.Facts{Now: time.Now(), BackIsAuto: c.BackPolicy == store.BackAutomatic, HasSlots: !can.InPlace, SavesFirst: can.Save, BackupSoon: true,
 		WantModel: way.Model, WantSerial: c.Planned.Serial, WantVersion: c.From}
+	for _, s := range c.Steps {
+		f.Writes = f.Writes || !s.Plan.Back && (s.Plan.Kind == change.Install || s.Plan.Kind == change.Clone)
+	}
 	if hop < len(way.Hops) {
 		f.WantVersion = way.Hops[hop].From.String()
 	}
@@ -105,13 +108,13 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	if err := e.waysIn(ctx, f, d, way); err != nil {
 		return nil, err
 	}
-	if hop < len(c.Back) {
-		f.BackText = c.Back[hop].Text
-		if c.Back[hop].Way == change.NoWayBack {
-			f.BackText = ""
-		}
+	if c.RestartFrom != nil {
+		f.RestartFrom = *c.RestartFrom
 	}
-	if c.Kind == store.Firmware {
+	if hop < len(c.Back) && c.Back[hop].Way != change.NoWayBack {
+		f.BackText, f.BackNeedless = c.Back[hop].Text, c.Back[hop].Way == change.BackNotNeeded
+	}
+	if c.Kind == store.Firmware || c.Kind == store.Acts {
 		if err := e.files(ctx, f, c, way, p, hop, can.Media); err != nil {
 			return nil, err
 		}
@@ -308,7 +311,7 @@ func (e *Engine) Forecasts(ctx context.Context, model string, steps []change.Ste
 	out := make([]Forecast, len(steps))
 	for i, s := range steps {
 		out[i] = Forecast{(s.Expect.Low + s.Expect.High) / 2, s.Expect.High}
-		if past := seen[string(s.Kind)]; len(past) >= samples && s.Kind != change.Hand {
+		if past := seen[string(s.Kind)]; len(past) >= samples && !s.Kind.Moves() && s.Kind != change.Hand {
 			out[i] = Forecast{ready.P(past, 0.5), ready.P(past, 0.95)}
 		}
 	}
@@ -324,7 +327,7 @@ func (e *Engine) Learn(ctx context.Context, model string, steps []change.Step) e
 	for i := range steps {
 		s := &steps[i]
 		past := seen[string(s.Kind)]
-		if len(past) < samples || s.Kind == change.Hand || s.Kind == change.Send || s.Kind == change.Fetch || s.Kind == change.Component { // those depend on what is moved
+		if len(past) < samples || s.Kind.Moves() || s.Kind == change.Hand {
 			continue
 		}
 		s.Expect.Low, s.Expect.High = ready.P(past, 0.1), ready.P(past, 0.95)
@@ -343,6 +346,10 @@ func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Chan
 		if s.State == change.StepWaiting || s.State == change.StepRunning {
 			rest = append(rest, s.Plan)
 		}
+	}
+	// What comes before the time at which it may go on has that long; only what comes after it is pressed by the window.
+	if i := slices.IndexFunc(rest, func(s change.Step) bool { return s.Kind == change.Point }); c.RestartFrom != nil && i >= 0 && time.Now().Before(*c.RestartFrom) {
+		rest = rest[i:]
 	}
 	sum := func(steps []change.Step) (half, most time.Duration, err error) {
 		fs, err := e.Forecasts(ctx, c.Planned.Model, steps)
@@ -369,6 +376,11 @@ func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Chan
 // check says whether the hop may go on, from the device as it is now. It is the step before anything is sent, and again the
 // one before the point of no return.
 func check(r *run, ctx context.Context, s *store.Step) error {
+	if at := r.c.RestartFrom; s.Plan.Kind == change.Point && at != nil && time.Until(*at) > 0 {
+		if _, passed := r.c.Passed(); !passed {
+			return &laterError{*at}
+		}
+	}
 	p, err := r.portrait(ctx)
 	if err != nil {
 		return err
@@ -389,7 +401,8 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 		return err
 	}
 	f.SignedInAs = c.SignedIn().User
-	if d.Transfer != "sftp" && d.Transfer != "" && r.c.Kind == store.Firmware && !c.Has("fetch-image") && r.e.Dialects[d.Dialect].Medium == "" {
+	sends := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.Kind == change.Send })
+	if sends && d.Transfer != "sftp" && d.Transfer != "" && !c.Has("fetch-image") {
 		return final("dialect %q has no fetch-image, so the device cannot download its image; add that verb to the dialect", d.Dialect)
 	}
 	checks := ready.Checks(*f)

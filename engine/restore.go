@@ -161,6 +161,41 @@ func checkRestore(r *run, ctx context.Context, s *store.Step) error {
 	return nil
 }
 
+// validate has the device read a configuration before it is used. Lines that it would refuse are a doubt that a person may take on:
+// a device may refuse at a trial what it takes when it starts.
+func validate(r *run, ctx context.Context, s *store.Step) error {
+	p, _, text, err := r.wanted(ctx, s)
+	if err != nil {
+		return err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	said, err := c.TryConfiguration(ctx, text)
+	if err != nil {
+		return err
+	}
+	if len(said) == 0 {
+		s.Note = "the device reads all of " + p.File
+		return nil
+	}
+	var lines []string
+	for _, m := range said {
+		lines = append(lines, fmt.Sprintf("line %d", m.Line))
+	}
+	s.Note = fmt.Sprintf("the device would refuse %d lines of %s: %s", len(said), p.File, first(lines, 8))
+	if r.c.Accepts(checkValidation) {
+		s.Note += "; that was accepted"
+		return nil
+	}
+	return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{checkValidation}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+		Text: s.Note + ". It was not put on the device"}, change.StepRunning}
+}
+
+// checkValidation is the name under which lines that the device would refuse are accepted.
+const checkValidation = "validation"
+
 // same reports whether a part on the device is what was put: to the byte, or for configurations in meaning, since a
 // device may write them in its own way.
 func same(p RestorePart, want, got []byte) bool {

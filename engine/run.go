@@ -34,6 +34,7 @@ type run struct {
 	way      waiting     // how to get in, while nobody answers
 	redone   map[int]int // how often a step was set back, by index
 	holding  bool        // somebody asked the change to hold
+	unsure   bool        // the connection was lost with the command to restart: the device may not have heard it
 }
 
 // A step's work. Any function may be nil.
@@ -91,6 +92,11 @@ type askError struct {
 
 func (e *askError) Error() string { return e.q.Text }
 
+// A laterError says that the step has to wait for a moment that is far enough away to let go of the device meanwhile.
+type laterError struct{ until time.Time }
+
+func (e *laterError) Error() string { return "it waits until " + e.until.Format(time.DateTime) }
+
 // all goes through the steps. It returns an error only when the change stays running: interrupted, fenced, or the
 // records cannot be written.
 func (r *run) all(ctx context.Context) error {
@@ -114,11 +120,15 @@ func (r *run) all(ctx context.Context) error {
 		var again *againError
 		var record *recordError
 		var ask *askError
+		var later *laterError
 		switch {
 		case errors.Is(err, store.ErrFenced) || ctx.Err() != nil:
 			return errors.Join(err, ctx.Err())
 		case errors.As(err, &record):
 			return err
+		case errors.As(err, &later):
+			r.log.Info("the change waits for its time", "until", later.until)
+			return r.e.Store.RestUntil(ctx, r.lease, r.c.ID, later.until)
 		case errors.As(err, &ask):
 			r.log.Info("the change needs a person", "step", s.Plan.Number, "kind", ask.q.Kind)
 			return r.ask(ctx, ask)
@@ -251,15 +261,24 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		return "", records(err)
 	}
 	s.State = change.StepRunning
+	r.e.struck(r, s, "begun")
 	if w.perform != nil {
 		if err := w.perform(r, ctx, s); err != nil {
 			return "", err
 		}
 	}
+	r.e.struck(r, s, "performed")
 	if w.confirm == nil {
 		return s.Note, nil
 	}
 	return w.confirm(r, ctx, s)
+}
+
+// struck lets tests strike in the middle of a step.
+func (e *Engine) struck(r *run, s *store.Step, at string) {
+	if e.strike != nil {
+		e.strike(r, s, at)
+	}
 }
 
 // goBack sets the step that has to be done again, and those after it, to waiting, and returns its index; -1 when it was done
@@ -297,7 +316,7 @@ func (r *run) pastPoint(s *store.Step) (hop int, ok bool) {
 // turnBack takes the declared way back of the hop in which a step failed, where that is to be done without asking.
 func (r *run) turnBack(ctx context.Context, s *store.Step, why error) (turned bool, err error) {
 	hop, ok := r.pastPoint(s)
-	if !ok || r.c.BackPolicy != store.BackAutomatic || hop >= len(r.c.Back) || r.c.Back[hop].Way == change.NoWayBack {
+	if !ok || r.c.BackPolicy != store.BackAutomatic || r.c.WayBack(hop) == nil {
 		return false, nil
 	}
 	r.hangUp()
@@ -333,7 +352,7 @@ func (r *run) failed(ctx context.Context, s *store.Step, err error) error {
 			Text: fmt.Sprintf("Going back failed at %s: %s. The device needs a person", r.where(s), err)}, change.StepFailed})
 	case past && r.c.Kind != store.Restore:
 		q := change.Question{Kind: change.AskFailed, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Text: fmt.Sprintf("%s: %s", r.where(s), err)}
-		if hop < len(r.c.Back) && r.c.Back[hop].Way != change.NoWayBack {
+		if r.c.WayBack(hop) != nil {
 			q.Answers = []change.Action{change.GoBack, change.Retry, change.Leave}
 		}
 		return r.ask(ctx, &askError{q, change.StepFailed})
@@ -345,7 +364,7 @@ func (r *run) failed(ctx context.Context, s *store.Step, err error) error {
 	ChangesEnded.WithLabelValues(string(change.Failed)).Inc()
 	r.log.Error("step failed", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", err)
 	stands := "The device was not touched after that."
-	if n, ok := r.c.Passed(); ok && r.c.Kind == store.Firmware {
+	if n, ok := r.c.Passed(); ok && r.c.Kind != store.Restore {
 		stands = fmt.Sprintf("The device runs %s, where the hop before left it; it was not touched after that.", r.path.Hops[n].To)
 	}
 	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepFailed, Outcome: err.Error(), State: change.Failed,
@@ -468,14 +487,17 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	// The connection outlives the step that opens it.
-	conn, err = device.Dial(context.WithoutCancel(ctx), t)
-	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" {
+	// The connection outlives the step that opens it; opening it does not.
+	dialing, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	opened := context.AfterFunc(ctx, giveUp)
+	conn, err = device.Dial(dialing, t)
+	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" && ctx.Err() == nil {
 		t.Address = r.movesTo(d)
-		if conn, err = device.Dial(context.WithoutCancel(ctx), t); err == nil {
+		if conn, err = device.Dial(dialing, t); err == nil {
 			err = r.moved(ctx, d, t.Address)
 		}
 	}
+	opened()
 	if k := device.KindOf(err); k != device.Unreachable && k != device.Silent && k != device.Lost {
 		r.way.until = time.Time{} // it let us in, or said no
 	}

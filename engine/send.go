@@ -172,6 +172,59 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	return err
 }
 
+// sendAhead lets what the next hop needs travel while the device's services start. Nothing depends on it: what does not fit, is not
+// here yet or breaks off is sent when its hop comes to it. So it never fails, and whatever it leaves is looked at then.
+func sendAhead(r *run, ctx context.Context, s *store.Step) error {
+	limited, cancel := context.WithTimeout(ctx, time.Duration(s.Plan.Expect.Limit*0.8*float64(time.Second)))
+	defer cancel()
+	defer context.AfterFunc(limited, r.cut)()
+	var sent, left []string
+	for i := range r.c.Steps {
+		next := r.c.Steps[i]
+		if next.Plan.Kind != change.Send || next.Plan.Hop != s.Plan.Hop+1 || next.Plan.Back {
+			continue
+		}
+		next.Plan.Number, next.Plan.Expect = s.Plan.Number, s.Plan.Expect
+		im := r.file(&next)
+		err := r.oneAhead(limited, &next)
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if err != nil {
+			r.hangUp()
+			left = append(left, fmt.Sprintf("%s (%s)", im.Name, err))
+			continue
+		}
+		sent = append(sent, im.Name)
+	}
+	s.Note = strings.Join(sent, ", ") + " is on the device"
+	if len(left) > 0 {
+		s.Note = strings.TrimPrefix(strings.Join(sent, ", ")+"; later: "+strings.Join(left, ", "), "; ")
+	}
+	return nil
+}
+
+func (r *run) oneAhead(ctx context.Context, next *store.Step) error {
+	if !r.e.Images.Has(r.file(next).SHA256) {
+		return errors.New("it is not in the image store yet")
+	}
+	done, _, err := fileThere(r, ctx, next, false)
+	if err != nil || done {
+		return err
+	}
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return err
+	}
+	if p.Total == 0 {
+		return errors.New("the device does not say how much room it has")
+	}
+	if _, err := r.room(next, p); err != nil {
+		return errors.New("there is no room beside the files of this hop")
+	}
+	return send(r, ctx, next)
+}
+
 // letFetch has the device fetch the file from us.
 func (r *run) letFetch(ctx context.Context, s *store.Step, c *device.Client, d store.Device, local string, im *change.File) error {
 	if r.e.Receiver == nil {

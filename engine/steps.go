@@ -45,10 +45,13 @@ var works = map[change.Kind]work{
 	change.Confirm:    {perform: confirmVersion},
 	change.Services:   {perform: waitServices},
 	change.Undrain:    {inspect: inService, perform: undrain, confirm: inServiceNow},
+	change.Ahead:      {perform: sendAhead},
 	change.Tidy:       {perform: tidy},
+	change.Settle:     {perform: settleFirst},
 	change.Verify:     {perform: settle, confirm: verdict},
 
 	change.CheckRestore: {perform: checkRestore},
+	change.Validate:     {perform: validate},
 	change.PutPart:      {inspect: partThere, perform: putPart, confirm: partTaken},
 	change.CompareParts: {perform: compareParts},
 }
@@ -199,6 +202,9 @@ func convertParts(r *run, ctx context.Context, s *store.Step) error {
 	parts, err := r.partsOf(ctx, b)
 	if err != nil {
 		return err
+	}
+	if s.Plan.Part != "" {
+		parts = slices.DeleteFunc(parts, func(p RestorePart) bool { return p.Name != s.Plan.Part })
 	}
 	d, err := r.device(ctx)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"verimorph/core/change"
 	"verimorph/core/config"
 	"verimorph/core/verify"
 	"verimorph/device"
@@ -21,6 +22,7 @@ const (
 	readComponents = "components"
 	readParts      = "parts-well"
 	readLicences   = "licences-there"
+	readInstalled  = "installations"
 	readConfig     = "configuration"
 	readGuarded    = "guarded-settings"
 )
@@ -28,6 +30,15 @@ const (
 // fromPortrait adds what the portrait tells to readings.
 func fromPortrait(values verify.Readings, p *device.Portrait) {
 	values[readVersion] = verify.Value{Type: verify.Text, Text: p.Version}
+	if len(p.Slots) > 1 {
+		var good []string
+		for _, slot := range p.Slots {
+			if slot.Good && slot.Version != "" {
+				good = append(good, slot.Version)
+			}
+		}
+		values[readInstalled] = set(good)
+	}
 	if p.Components != nil {
 		values[readComponents] = set(components(p.Components))
 	}
@@ -93,7 +104,8 @@ func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Readi
 }
 
 // expectations are those of the readings taken of a device, and of what its portrait tells.
-func expectations(rs []device.Reading, before verify.Readings, version string, brought map[string]string) []verify.Expectation {
+// brought is the versions of components that the change brings, installed the versions that lie on the device afterwards.
+func expectations(rs []device.Reading, before verify.Readings, version string, brought map[string]string, installed []string) []verify.Expectation {
 	out := []verify.Expectation{{Reading: readVersion, Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: version}, Severity: verify.Fails}}
 	if b, ok := before[readComponents]; ok {
 		now := map[string]string{}
@@ -103,6 +115,9 @@ func expectations(rs []device.Reading, before verify.Readings, version string, b
 		}
 		maps.Copy(now, brought)
 		out = append(out, verify.Expectation{Reading: readComponents, Title: "Components", Rule: verify.Equals, Value: set(components(now)), Severity: verify.Fails})
+	}
+	if _, ok := before[readInstalled]; ok && len(installed) > 0 {
+		out = append(out, verify.Expectation{Reading: readInstalled, Title: "Installations", Rule: verify.Contains, Value: set(installed), Severity: verify.Degrades})
 	}
 	if _, ok := before[readParts]; ok {
 		out = append(out, verify.Expectation{Reading: readParts, Title: "Parts that are well", Rule: verify.KeepsAll, Severity: verify.Degrades})
@@ -207,6 +222,33 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	}
 }
 
+// settleFirst compares as a verdict does, before the previous installation is overwritten. What fails here still has its way back.
+func settleFirst(r *run, ctx context.Context, s *store.Step) error {
+	if err := settle(r, ctx, s); err != nil {
+		return err
+	}
+	var v verify.Verdict
+	if err := json.Unmarshal([]byte(s.Note), &v); err != nil {
+		return err
+	}
+	switch {
+	case v.Verdict == verify.Fail:
+		return final("the readings do not satisfy what is expected, so the other slot is not written: %s", unmet(v))
+	case v.Verdict == verify.Degraded && !r.c.Accepts(checkOtherSlot):
+		q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{checkOtherSlot}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+			Text: "The previous installation is overwritten next, and not all is as it was: " + unmet(v)}
+		if r.c.CanGoBack() {
+			q.Answers = append(q.Answers, change.GoBack)
+		}
+		return &askError{q, change.StepRunning}
+	}
+	s.Note = fmt.Sprintf("%s, by %d readings", v.Verdict, len(v.Results))
+	return nil
+}
+
+// checkOtherSlot is the name under which it is accepted that the other slot is written though something is missing.
+const checkOtherSlot = "other-slot"
+
 // conclusion adds what the configuration tells to what the readings tell, and notes the verdict.
 func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Result, p *device.Portrait) error {
 	if err := r.e.recordPortrait(ctx, r.c.DeviceID, p); err != nil {
@@ -236,10 +278,26 @@ func (r *run) brought(s *store.Step) map[string]string {
 	if s.Plan.Back {
 		last = s.Plan.Hop - 1
 	}
+	for _, st := range r.c.Steps {
+		if r.c.Kind == store.Acts && st.Plan.Kind == change.Component {
+			out[st.Plan.Part] = st.Plan.Wants
+		}
+	}
 	for i := 0; i <= last; i++ {
 		for _, c := range r.path.Hops[i].Components {
 			out[c.Name] = c.To
 		}
+	}
+	return out
+}
+
+// installed is the versions that lie on the device at the end of a step's part of the change: the one that runs, and beside it the
+// one that ran before, which is the way back.
+func (r *run) installed(s *store.Step) []string {
+	out := []string{r.goal(s)}
+	both := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.Other && st.State == change.StepDone })
+	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == store.Firmware || r.c.Kind == store.GoBack) {
+		out = append(out, r.path.Hops[n-1].From.String())
 	}
 	return out
 }
@@ -262,8 +320,8 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 	if j.readings, err = r.e.readingsOf(ctx, d); err != nil {
 		return j, err
 	}
-	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s))
-	if r.c.Kind != store.Firmware {
+	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
+	if r.c.Kind == store.Restore || r.c.Kind == store.GoBack {
 		// Another state was wanted: what was up before need not be up after. It is shown, as a doubt.
 		for i := range j.expect[1:] {
 			j.expect[i+1].Severity = verify.Degrades
@@ -301,7 +359,12 @@ func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return 
 // judgeConfiguration holds the configuration that runs now against what should have become of the one that ran before: what
 // the conversions account for may differ, guarded settings may not.
 func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.Result, error) {
-	if r.c.Kind != store.Firmware {
+	work, err := r.hopWork()
+	if err != nil {
+		return nil, final("the record of what was put back cannot be read: %w", err)
+	}
+	last := len(r.path.Hops) - 1
+	if r.c.Kind != store.Firmware && (r.c.Kind != store.GoBack || s.Plan.Back || len(work.Hops[last]) == 0) {
 		return nil, nil
 	}
 	d, err := r.device(ctx)
@@ -334,11 +397,8 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		return nil, nil // nobody described this configuration; the readings speak
 	}
 	note := fmt.Sprintf("as it was in backup %d", b.ID)
-	last := len(r.path.Hops) - 1
-	switch work, err := r.hopWork(); {
-	case err != nil:
-		return nil, final("the record of what was put back cannot be read: %w", err)
-	case !s.Plan.Back && r.resets(last): // what should be there is what was put back
+	switch {
+	case !s.Plan.Back && len(work.Hops[last]) > 0: // what should be there is what was put back
 		for _, p := range work.Hops[last] {
 			if p.Name != source.Name {
 				continue
@@ -453,5 +513,5 @@ func (e *Engine) Verify(ctx context.Context, d store.Device, before store.Readin
 		return nil, err
 	}
 	version := now.Version // another version than before is shown by the two sets; by itself it is no fault
-	return &Comparison{before, now, verify.Conclude(verify.Judge(expectations(rs, b, version, nil), b, a, false))}, nil
+	return &Comparison{before, now, verify.Conclude(verify.Judge(expectations(rs, b, version, nil, nil), b, a, false))}, nil
 }

@@ -382,7 +382,7 @@ func (s *Server) wish(ctx context.Context, id int64, w gen.RestoreWish) (*wish, 
 			pv.State, pv.Note = gen.RestorePartPreviewStateNew, strings.TrimSpace(pv.Note+" "+unread[n])
 		}
 		out.work.Parts = append(out.work.Parts, rp)
-		out.steps = append(out.steps, change.Restored{Name: n, Title: part.File, Save: pv.Save, Restart: pv.Restart})
+		out.steps = append(out.steps, change.Restored{Name: n, Title: part.File, Save: pv.Save, Restart: pv.Restart, Configuration: part.Kind == backup.Configuration})
 		v.Parts = append(v.Parts, pv)
 	}
 	if d.OpenChange != nil {
@@ -506,7 +506,7 @@ func (s *Server) DraftRestore(ctx context.Context, r gen.DraftRestoreRequestObje
 			return 0, err
 		}
 		f := cat.FamilyOfModel(w.p.Model)
-		steps, err := change.DraftRestore(f, w.steps, s.Pace)
+		steps, err := change.DraftRestore(f, w.steps, s.Engine.Dialects[w.d.Dialect].Abilities().Validate, s.Pace)
 		if err != nil {
 			return 0, conflict("%s", err)
 		}

@@ -159,7 +159,7 @@ func (s *Server) lostConfiguration(ctx context.Context, out *gen.Losses, d store
 	out.Configuration = view.Differences(config.Compare(a, c, schema))
 	if len(out.Configuration) > 0 {
 		if _, err := lib.Plan(at, convert.Stop{Model: p.Model, Version: version.MustParse(out.To)}, false); err == nil {
-			out.Notes = append(out.Notes, fmt.Sprintf("what was configured since can be carried across: back up now, then convert that backup to %s@%s and restore it after going back", p.Model, out.To))
+			out.Notes = append(out.Notes, fmt.Sprintf("what was configured since can be carried across: verimorph change back %s -carry converts it and puts it onto %s; after another way back, convert the last backup to %s@%s and restore it", d.Name, out.To, p.Model, out.To))
 		}
 	}
 	return nil

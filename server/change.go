@@ -37,13 +37,16 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 		if s.Engine.Dialects[d.Dialect] == nil {
 			return 0, conflict("dialect %q is not known here", d.Dialect)
 		}
-		if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 {
+		if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 && r.Body.Acts == nil {
 			return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
 		}
 		var c store.Change
-		if value(r.Body.Back) {
-			c, err = s.draftBack(ctx, d)
-		} else {
+		switch {
+		case r.Body.Acts != nil:
+			c, err = s.draftActs(ctx, d, *r.Body.Acts)
+		case value(r.Body.Back):
+			c, err = s.draftBack(ctx, d, value(r.Body.Carry))
+		default:
 			c, err = s.draftFirmware(ctx, d, r.Body)
 		}
 		if err != nil {
@@ -58,9 +61,11 @@ func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject
 			}
 			c.Planned.ComesBackAt = at
 		}
-		if c.WindowFrom, c.WindowTo, c.BackPolicy, err = s.terms(ctx, r.Body.Terms); err != nil {
+		t, err := s.terms(ctx, r.Body.Terms)
+		if err != nil {
 			return 0, err
 		}
+		c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
 		c.DeviceID, c.CreatedBy = d.ID, user(ctx)
 		id, err := s.Store.AddChange(ctx, c)
 		if err != nil {
@@ -86,31 +91,41 @@ func (s *Server) look(ctx context.Context, id int64) error {
 }
 
 // terms reads when a change may run and what happens when it fails.
-func (s *Server) terms(ctx context.Context, t *gen.Terms) (from, to *time.Time, policy string, err error) {
+func (s *Server) terms(ctx context.Context, t *gen.Terms) (out store.Terms, err error) {
 	p, err := s.changePolicy(ctx)
 	if err != nil {
-		return nil, nil, "", err
+		return out, err
 	}
-	policy = string(p.WayBack)
+	out.BackPolicy = string(p.WayBack)
 	if t == nil {
-		return nil, nil, policy, nil
+		return out, nil
 	}
 	if t.WayBack != nil {
 		if !t.WayBack.Valid() {
-			return nil, nil, "", badRequest("wayBack is offered or automatic")
+			return out, badRequest("wayBack is offered or automatic")
 		}
-		policy = string(*t.WayBack)
+		out.BackPolicy = string(*t.WayBack)
 	}
-	if t.WindowFrom != nil && t.WindowTo != nil && !t.WindowFrom.Before(*t.WindowTo) {
-		return nil, nil, "", badRequest("the window ends before it begins")
+	out.WindowFrom, out.WindowTo, out.RestartFrom = t.WindowFrom, t.WindowTo, t.RestartFrom
+	switch {
+	case t.WindowTo == nil:
+	case t.WindowFrom != nil && !t.WindowFrom.Before(*t.WindowTo):
+		return out, badRequest("the window ends before it begins")
+	case t.RestartFrom != nil && !t.RestartFrom.Before(*t.WindowTo):
+		return out, badRequest("the window ends before the change may pass its point of no return")
 	}
-	return t.WindowFrom, t.WindowTo, policy, nil
+	return out, nil
 }
 
 // draftFirmware drafts a change along the path to a version.
 func (s *Server) draftFirmware(ctx context.Context, d store.Device, b *gen.NewChange) (store.Change, error) {
 	none := store.Change{}
-	p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})
+	licences, err := licencesOf(value(b.Licences))
+	if err != nil {
+		return none, err
+	}
+	names := slices.Sorted(maps.Keys(licences))
+	p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren}, names...)
 	if err != nil {
 		return none, err
 	}
@@ -134,11 +149,10 @@ func (s *Server) draftFirmware(ctx context.Context, d store.Device, b *gen.NewCh
 			}
 		}
 	}
-	licences, err := licencesOf(value(b.Licences))
-	if err != nil {
-		return none, err
-	}
-	plan, err := s.draft(ctx, s.Engine.Dialects[d.Dialect].Abilities(), p, lacks, value(b.CleanUp), slices.Sorted(maps.Keys(licences)))
+	plan, err := s.draft(ctx, s.Engine.Dialects[d.Dialect].Abilities(), p, func(j *change.Job) {
+		j.Lacks = func(sum string) bool { return lacks[sum] }
+		j.CleanUp, j.Licences, j.Both = value(b.CleanUp), names, value(b.Both)
+	})
 	if err != nil {
 		return none, conflict("%s", err)
 	}
@@ -179,8 +193,8 @@ func withSteps(c store.Change, steps []change.Step) store.Change {
 	return c
 }
 
-// draftBack drafts the start of the installation in the other slot.
-func (s *Server) draftBack(ctx context.Context, d store.Device) (store.Change, error) {
+// draftBack drafts the start of the installation in the other slot; with carry, the configuration of now comes along.
+func (s *Server) draftBack(ctx context.Context, d store.Device, carry bool) (store.Change, error) {
 	none := store.Change{}
 	p := portraitOf(d)
 	if p == nil {
@@ -195,12 +209,15 @@ func (s *Server) draftBack(ctx context.Context, d store.Device) (store.Change, e
 	if idle != nil {
 		previous = idle.Version
 	}
+	if previous == p.Version {
+		return none, conflict("both slots of %s hold %s; there is no previous installation", d.Name, previous)
+	}
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
 		return none, err
 	}
 	f := cat.FamilyOfModel(p.Model)
-	plan, err := change.DraftBack(f, dialect.Abilities(), s.Pace, p.Version, previous)
+	plan, err := change.DraftBack(f, dialect.Abilities(), s.Pace, p.Version, previous, carry)
 	if err != nil {
 		return none, conflict("%s", err)
 	}
@@ -231,13 +248,18 @@ func (s *Server) fetchFor(ctx context.Context, p *path.Path) ([]store.Fetch, err
 	if err != nil {
 		return nil, err
 	}
-	var missing []catalog.Listed
+	var needed []catalog.Listed
 	for _, l := range cat.Family(p.Family).Images() {
 		if slices.Contains(imagestore.Sums(p), l.SHA256) {
-			missing = append(missing, l)
+			needed = append(needed, l)
 		}
 	}
-	fetches, nowhere, err := s.Keeper.Want(ctx, missing, "", user(ctx))
+	return s.fetchListed(ctx, needed)
+}
+
+// fetchListed begins downloads of those images that the image store lacks; it fails when no release site has one.
+func (s *Server) fetchListed(ctx context.Context, images []catalog.Listed) ([]store.Fetch, error) {
+	fetches, nowhere, err := s.Keeper.Want(ctx, images, "", user(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -248,13 +270,15 @@ func (s *Server) fetchFor(ctx context.Context, p *path.Path) ([]store.Fetch, err
 }
 
 // draft lists the steps of a path and its ways back.
-func (s *Server) draft(ctx context.Context, can change.Abilities, p *path.Path, lacks map[string]bool, cleanUp, licences []string) (*change.Plan, error) {
+func (s *Server) draft(ctx context.Context, can change.Abilities, p *path.Path, wish func(*change.Job)) (*change.Plan, error) {
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
 	f := cat.Family(p.Family)
-	plan, err := change.Draft(change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Lacks: func(sum string) bool { return lacks[sum] }, CleanUp: cleanUp, Licences: licences, Old: s.old(ctx, f, p)})
+	j := change.Job{Family: f, Path: p, Can: can, Pace: s.Pace, Old: s.old(ctx, f, p)}
+	wish(&j)
+	plan, err := change.Draft(j)
 	if err != nil {
 		return nil, err
 	}
@@ -472,11 +496,11 @@ func checksOf(c *store.Change) (checks []ready.Check, err error) {
 
 // SetTerms says when a change may run and what happens when it fails.
 func (s *Server) SetTerms(ctx context.Context, r gen.SetTermsRequestObject) (gen.SetTermsResponseObject, error) {
-	from, to, policy, err := s.terms(ctx, r.Body)
+	t, err := s.terms(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}
-	err = s.Store.SetTerms(ctx, r.Id, from, to, policy, user(ctx))
+	err = s.Store.SetTerms(ctx, r.Id, t, user(ctx))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, notFound("there is no change %d", r.Id)
 	}
@@ -594,7 +618,8 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 // apiCarrying adds what a change says about being ready, its ways back, and what it asks.
 func (s *Server) apiCarrying(ctx context.Context, out *gen.Change, c *store.Change) error {
 	wayBack := gen.TermsWayBack(c.BackPolicy)
-	out.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, WayBack: &wayBack}
+	out.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, WayBack: &wayBack}
+	out.WaitsUntil = c.WaitsUntil
 	if q := c.Question; q != nil {
 		out.Question = &gen.Question{Kind: gen.QuestionKind(q.Kind), Step: q.Step, Text: q.Text, Answers: []gen.Action{}}
 		for _, a := range q.Answers {
@@ -631,22 +656,27 @@ func (s *Server) apiCarrying(ctx context.Context, out *gen.Change, c *store.Chan
 		return nil
 	}
 	var rest []change.Step
+	until := 0 // how many of the rest come before it may rest, while it may not be interrupted
 	for i, st := range c.Steps {
 		if st.State == change.StepWaiting || st.State == change.StepRunning {
 			rest = append(rest, st.Plan)
 		}
-		if st.State == change.StepRunning && c.State == change.Running && (i+1 < len(c.Steps) && !c.Steps[i+1].Plan.StopsBefore) {
-			for _, next := range c.Steps[i+1:] {
-				if next.Plan.StopsBefore {
-					out.RestingAt = ptr(next.Plan.Title)
-					break
-				}
+		if st.State == change.StepRunning && (c.State == change.Running || c.State == change.Holding) && i+1 < len(c.Steps) && !c.Steps[i+1].Plan.StopsBefore {
+			if next := slices.IndexFunc(c.Steps[i+1:], func(x store.Step) bool { return x.Plan.StopsBefore }); next >= 0 {
+				out.RestingAt, until = ptr(c.Steps[i+1+next].Plan.Title), next+1
 			}
 		}
 	}
 	forecasts, err := s.Engine.Forecasts(ctx, c.Planned.Model, rest)
 	if err != nil {
 		return err
+	}
+	if out.RestingAt != nil {
+		sum := 0.0
+		for _, f := range forecasts[:min(until, len(forecasts))] {
+			sum += f.Most
+		}
+		out.RestingMost = &sum
 	}
 	var half, most float64
 	for _, f := range forecasts {
@@ -667,7 +697,7 @@ func (s *Server) apiCarrying(ctx context.Context, out *gen.Change, c *store.Chan
 			for _, f := range fs {
 				sum += f.Most
 			}
-			if b.Way != change.NoWayBack {
+			if b.Leads() {
 				w.Most = &sum
 			}
 			ways = append(ways, w)

@@ -77,11 +77,12 @@ func (s *Server) runs(ctx context.Context, name string) (string, error) {
 }
 
 // find computes the path for a device from its last portrait.
-func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim) (p *path.Path, err error) {
+func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim, licences ...string) (p *path.Path, err error) {
 	facts, err := s.portraitOf(ctx, d)
 	if err != nil {
 		return nil, err
 	}
+	facts.Licences = append(facts.Licences, licences...)
 	q, err := s.question(ctx, facts, aim)
 	if err != nil {
 		return nil, err
@@ -113,7 +114,7 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 		can = dialect.Abilities()
 	}
 	draft := func(p *path.Path) []change.Step {
-		plan, err := s.draft(ctx, can, p, nil, nil, nil)
+		plan, err := s.draft(ctx, can, p, func(*change.Job) {})
 		if err != nil {
 			return nil
 		}

@@ -112,7 +112,7 @@ func TestTermsAndAcceptance(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
 	until := time.Now().Add(time.Hour).Truncate(time.Second)
-	require.NoError(t, s.SetTerms(ctx, id, nil, &until, BackAutomatic, "me"))
+	require.NoError(t, s.SetTerms(ctx, id, Terms{WindowTo: &until, BackPolicy: BackAutomatic}, "me"))
 	c, err := s.Change(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, change.Drafted, c.State, "what was approved has to be approved anew")
@@ -123,9 +123,9 @@ func TestTermsAndAcceptance(t *testing.T) {
 	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
 	require.NoError(t, s.Act(ctx, id, change.Start, "you", "", func(pgx.Tx, change.State) error { return nil }))
 	var action *ActionError
-	assert.ErrorAs(t, s.SetTerms(ctx, id, nil, nil, BackOffered, "me"), &action)
+	assert.ErrorAs(t, s.SetTerms(ctx, id, Terms{BackPolicy: BackOffered}, "me"), &action)
 	assert.ErrorAs(t, s.AcceptChecks(ctx, id, []string{"window"}, "me", "because"), &action)
-	assert.ErrorIs(t, s.SetTerms(ctx, 999, nil, nil, BackOffered, "me"), ErrNotFound)
+	assert.ErrorIs(t, s.SetTerms(ctx, 999, Terms{BackPolicy: BackOffered}, "me"), ErrNotFound)
 }
 
 func TestReadingSetsAndEvidence(t *testing.T) {

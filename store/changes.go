@@ -39,6 +39,8 @@ type Change struct {
 	Planned            Planned
 	WindowFrom         *time.Time
 	WindowTo           *time.Time
+	RestartFrom        *time.Time // the point of no return is not passed before
+	WaitsUntil         *time.Time // of a held change: it goes on by itself then
 	Question           *change.Question
 	Accepted           []Acceptance
 	Checks             []byte // the last look at whether it is ready, JSON
@@ -70,7 +72,19 @@ func (c *Change) Accepts(check string) bool {
 // CanGoBack reports whether something was done that a declared way back undoes.
 func (c *Change) CanGoBack() bool {
 	hop, ok := c.Passed()
-	return ok && c.Returning == nil && hop < len(c.Back) && c.Back[hop].Way != change.NoWayBack
+	return ok && c.WayBack(hop) != nil
+}
+
+// WayBack is the declared way back of a hop while there is one that can be taken: not while it is being taken, and not once the
+// installation that it would start was overwritten, as somebody asked for.
+func (c *Change) WayBack(hop int) *change.Back {
+	gone := slices.ContainsFunc(c.Steps, func(s Step) bool {
+		return s.Plan.Kind == change.Install && s.Plan.Other && s.State != change.StepWaiting && s.State != change.StepSkipped
+	})
+	if gone || c.Returning != nil || hop < 0 || hop >= len(c.Back) || !c.Back[hop].Leads() {
+		return nil
+	}
+	return &c.Back[hop]
 }
 
 // Passed is the last hop that went past its point of no return.
@@ -107,6 +121,7 @@ func (c *Change) Possible() []change.Action {
 const (
 	Firmware = "firmware"
 	Restore  = "restore"
+	Acts     = "acts" // single steps that a person put together
 	GoBack   = "back" // start the installation in the other slot again
 )
 
@@ -130,12 +145,12 @@ type Step struct {
 
 const changeColumns = `c.id, c.device_id, d.name, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by,
 	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key,
-	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.question, c.accepted, c.checks, c.checked_at FROM changes c JOIN devices d ON d.id = c.device_id`
+	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.restart_from, c.waits_until, c.question, c.accepted, c.checks, c.checked_at FROM changes c JOIN devices d ON d.id = c.device_id`
 
 func scanChange(r pgx.Row) (c Change, err error) {
 	err = one(r.Scan(&c.ID, &c.DeviceID, &c.Device, &c.State, &c.From, &c.To, &c.Path, &c.CreatedBy, &c.CreatedAt, &c.ApprovedBy,
 		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure, &c.Kind, &c.Work, &c.ExpectsHostKey,
-		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt))
+		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.RestartFrom, &c.WaitsUntil, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt))
 	return c, err
 }
 
@@ -151,9 +166,9 @@ func (s *Store) AddChange(ctx context.Context, c Change) (id int64, err error) {
 		if c.Back == nil {
 			c.Back = []change.Back{}
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, planned, window_from, window_to)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`,
-			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.Planned, c.WindowFrom, c.WindowTo).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, planned, window_from, window_to, restart_from)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
+			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.Planned, c.WindowFrom, c.WindowTo, c.RestartFrom).Scan(&id); err != nil {
 			return err
 		}
 		if err := addSteps(ctx, tx, id, c.Steps); err != nil {
@@ -219,7 +234,9 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by, text str
 		if err != nil {
 			return &ActionError{err}
 		}
-		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = NULL,
+		// Whoever goes on with a change that waits for its time does not wait for it any more.
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = NULL, waits_until = NULL,
+			restart_from = CASE WHEN $3 = 'resume' AND waits_until IS NOT NULL THEN NULL ELSE restart_from END,
 			approved_by = CASE WHEN $3 = 'approve' THEN $4 ELSE approved_by END,
 			approved_at = CASE WHEN $3 = 'approve' THEN now() ELSE approved_at END,
 			started_at  = CASE WHEN $3 = 'start' THEN now() ELSE started_at END,
@@ -260,10 +277,13 @@ func (c *Change) answer(ctx context.Context, tx pgx.Tx, a change.Action, by, tex
 			return err
 		}
 		return note(ctx, tx, c.ID, c.Question.Step, 0, string(change.StepDone), said)
-	case change.Accept:
+	case change.Accept: // how long the person took is not how long the step takes
+		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now() WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step); err != nil {
+			return err
+		}
 		return accept(ctx, tx, c, c.Question.Checks, by, text)
 	case change.Retry: // what was intended stays known: the step begins with a look at the device
-		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = now(), ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
 		return err
 	case change.Leave:
 		_, err := tx.Exec(ctx, `UPDATE changes SET failure = $2 WHERE id = $1`, c.ID, fmt.Sprintf("%s. %s left the device as it stands.", strings.TrimSuffix(c.Question.Text, "."), by))
@@ -309,8 +329,15 @@ func (s *Store) AcceptChecks(ctx context.Context, id int64, checks []string, by,
 	})
 }
 
-// SetTerms says when a change may run and what happens when it fails. What was approved has to be approved anew.
-func (s *Store) SetTerms(ctx context.Context, id int64, from, to *time.Time, policy, by string) error {
+// Terms say when a change may run, and what happens when it fails.
+type Terms struct {
+	WindowFrom, WindowTo *time.Time
+	RestartFrom          *time.Time
+	BackPolicy           string
+}
+
+// SetTerms sets them. What was approved has to be approved anew.
+func (s *Store) SetTerms(ctx context.Context, id int64, t Terms, by string) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1 FOR UPDATE OF c`, id))
 		if err != nil {
@@ -319,7 +346,7 @@ func (s *Store) SetTerms(ctx context.Context, id int64, from, to *time.Time, pol
 		if c.State != change.Drafted && c.State != change.Approved {
 			return &ActionError{fmt.Errorf("the terms of a change that is %s stay as they are", c.State)}
 		}
-		if _, err := tx.Exec(ctx, `UPDATE changes SET window_from = $2, window_to = $3, back_policy = $4, state = $5, approved_by = NULL, approved_at = NULL WHERE id = $1`, id, from, to, policy, change.Drafted); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE changes SET window_from = $2, window_to = $3, restart_from = $4, back_policy = $5, state = $6, approved_by = NULL, approved_at = NULL WHERE id = $1`, id, t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy, change.Drafted); err != nil {
 			return err
 		}
 		detail := "by " + by
@@ -335,7 +362,7 @@ func (s *Store) SetTerms(ctx context.Context, id int64, from, to *time.Time, pol
 
 // takeBack skips what is left and adds the steps of a hop's way back.
 func takeBack(ctx context.Context, tx pgx.Tx, c *Change, hop int, fence int64, why string) error {
-	if hop >= len(c.Back) || c.Back[hop].Way == change.NoWayBack {
+	if c.WayBack(hop) == nil {
 		return fmt.Errorf("change %d declares no way back for hop %d", c.ID, hop+1)
 	}
 	if _, err := tx.Exec(ctx, `UPDATE steps SET state = CASE WHEN state = 'running' THEN 'failed' ELSE 'skipped' END, ended_at = CASE WHEN state = 'running' THEN now() END, note = '' WHERE change_id = $1 AND state IN ('waiting', 'running')`, c.ID); err != nil {
@@ -637,6 +664,41 @@ func (s *Store) HeldNow(ctx context.Context, l Lease, changeID int64) (held bool
 		return note(ctx, tx, changeID, 0, l.Fence, "held", "at a safe point")
 	})
 	return held, err
+}
+
+// RestUntil holds a running change until a moment, when it goes on by itself.
+func (s *Store) RestUntil(ctx context.Context, l Lease, changeID int64, until time.Time) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, waits_until = $3 WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Held, until); err != nil {
+			return err
+		}
+		// The step that waits is begun anew then: how long it took tells nothing if the waiting is in it.
+		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', started_at = NULL WHERE change_id = $1 AND state = 'running'`, changeID); err != nil {
+			return err
+		}
+		return note(ctx, tx, changeID, 0, l.Fence, "held", "until "+until.UTC().Format(time.RFC3339)+", when it goes on by itself")
+	})
+}
+
+// TimeHasCome takes up the changes that wait for a moment which has come by the clock of the database, and calls then for each in
+// the same transaction. That moment counts as come from then on, whatever other clocks say.
+func (s *Store) TimeHasCome(ctx context.Context, then func(pgx.Tx, int64) error) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `UPDATE changes SET state = $1, waits_until = NULL, restart_from = NULL WHERE state = $2 AND waits_until <= now() RETURNING id`, change.Running, change.Held)
+		if err != nil {
+			return err
+		}
+		ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := errors.Join(note(ctx, tx, id, 0, 0, "resume", "its time has come"), then(tx, id), notify(ctx, tx, id)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // An Ending is the end of a change together with that of its last step: nobody ever sees one without the other.

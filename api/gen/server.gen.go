@@ -24,6 +24,63 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for ActKind.
+const (
+	ActKindBackup     ActKind = "backup"
+	ActKindChecksum   ActKind = "checksum"
+	ActKindChooseSlot ActKind = "choose-slot"
+	ActKindCleanUp    ActKind = "clean-up"
+	ActKindClone      ActKind = "clone"
+	ActKindComponent  ActKind = "component"
+	ActKindDrain      ActKind = "drain"
+	ActKindHand       ActKind = "hand"
+	ActKindInstall    ActKind = "install"
+	ActKindLicence    ActKind = "licence"
+	ActKindPower      ActKind = "power"
+	ActKindRestart    ActKind = "restart"
+	ActKindSave       ActKind = "save"
+	ActKindSend       ActKind = "send"
+	ActKindUndrain    ActKind = "undrain"
+)
+
+// Valid indicates whether the value is a known member of the ActKind enum.
+func (e ActKind) Valid() bool {
+	switch e {
+	case ActKindBackup:
+		return true
+	case ActKindChecksum:
+		return true
+	case ActKindChooseSlot:
+		return true
+	case ActKindCleanUp:
+		return true
+	case ActKindClone:
+		return true
+	case ActKindComponent:
+		return true
+	case ActKindDrain:
+		return true
+	case ActKindHand:
+		return true
+	case ActKindInstall:
+		return true
+	case ActKindLicence:
+		return true
+	case ActKindPower:
+		return true
+	case ActKindRestart:
+		return true
+	case ActKindSave:
+		return true
+	case ActKindSend:
+		return true
+	case ActKindUndrain:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Action.
 const (
 	ActionAccept  Action = "accept"
@@ -170,6 +227,7 @@ func (e CatalogueDifferenceKind) Valid() bool {
 
 // Defines values for ChangeKind.
 const (
+	Acts     ChangeKind = "acts"
 	Back     ChangeKind = "back"
 	Firmware ChangeKind = "firmware"
 	Restore  ChangeKind = "restore"
@@ -178,6 +236,8 @@ const (
 // Valid indicates whether the value is a known member of the ChangeKind enum.
 func (e ChangeKind) Valid() bool {
 	switch e {
+	case Acts:
+		return true
 	case Back:
 		return true
 	case Firmware:
@@ -870,6 +930,7 @@ func (e VerdictVerdict) Valid() bool {
 // Defines values for WayBackWay.
 const (
 	WayBackWayEmpty     WayBackWay = ""
+	WayBackWayNeedless  WayBackWay = "needless"
 	WayBackWayReinstall WayBackWay = "reinstall"
 	WayBackWaySlot      WayBackWay = "slot"
 )
@@ -878,6 +939,8 @@ const (
 func (e WayBackWay) Valid() bool {
 	switch e {
 	case WayBackWayEmpty:
+		return true
+	case WayBackWayNeedless:
 		return true
 	case WayBackWayReinstall:
 		return true
@@ -968,6 +1031,31 @@ type Acceptance struct {
 	Checks []string `json:"checks"`
 	Reason string   `json:"reason"`
 }
+
+// Act defines model for Act.
+type Act struct {
+	// File Of send, checksum, install and component: the name of the file in the catalogue.
+	File *string `json:"file,omitempty"`
+
+	// Files Of clean-up.
+	Files *[]string `json:"files,omitempty"`
+
+	// Key Of licence; sealed at once and never shown again.
+	Key  *string `json:"key,omitempty"`
+	Kind ActKind `json:"kind"`
+
+	// Once Of choose-slot: for the next start only.
+	Once *bool `json:"once,omitempty"`
+
+	// Part Of component, power and licence: its name.
+	Part *string `json:"part,omitempty"`
+
+	// Text Of hand: what is to be done.
+	Text *string `json:"text,omitempty"`
+}
+
+// ActKind defines model for Act.Kind.
+type ActKind string
 
 // Action defines model for Action.
 type Action string
@@ -1352,7 +1440,7 @@ type Change struct {
 	Half *float64 `json:"half,omitempty"`
 	Id   int64    `json:"id"`
 
-	// Kind back: start the previous installation again.
+	// Kind back: start the previous installation again; acts: single steps.
 	Kind ChangeKind `json:"kind"`
 
 	// Most Seconds to the end at most in 19 of 20 cases.
@@ -1368,8 +1456,11 @@ type Change struct {
 	RemainingLow float64 `json:"remainingLow"`
 
 	// RestingAt While it may not be interrupted: until which step.
-	RestingAt *string         `json:"restingAt,omitempty"`
-	Restore   *RestoreSummary `json:"restore,omitempty"`
+	RestingAt *string `json:"restingAt,omitempty"`
+
+	// RestingMost Seconds until then at most, in 19 of 20 cases.
+	RestingMost *float64        `json:"restingMost,omitempty"`
+	Restore     *RestoreSummary `json:"restore,omitempty"`
 
 	// ReturnWhy Why it is taken.
 	ReturnWhy *string `json:"returnWhy,omitempty"`
@@ -1382,10 +1473,13 @@ type Change struct {
 	Terms     *Terms      `json:"terms,omitempty"`
 	To        string      `json:"to"`
 	Verdict   *Verdict    `json:"verdict,omitempty"`
-	WaysBack  *[]WayBack  `json:"waysBack,omitempty"`
+
+	// WaitsUntil Of a held change: it goes on by itself then.
+	WaitsUntil *time.Time `json:"waitsUntil,omitempty"`
+	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again.
+// ChangeKind back: start the previous installation again; acts: single steps.
 type ChangeKind string
 
 // ChangePage defines model for ChangePage.
@@ -2136,11 +2230,20 @@ type Move struct {
 
 // NewChange defines model for NewChange.
 type NewChange struct {
+	// Acts Single steps, done in this order; `to` is not looked at.
+	Acts *[]Act `json:"acts,omitempty"`
+
 	// Alternatives How many other ways to look for.
 	Alternatives *int `json:"alternatives,omitempty"`
 
 	// Back Start the previous installation again; `to` is not looked at.
 	Back *bool `json:"back,omitempty"`
+
+	// Both Install the last release into the other slot, too, once the readings are as expected. That overwrites the previous installation.
+	Both *bool `json:"both,omitempty"`
+
+	// Carry With `back`: the configuration of now is converted and put onto the previous installation.
+	Carry *bool `json:"carry,omitempty"`
 
 	// CleanUp Files to remove from the device first.
 	CleanUp *[]string `json:"cleanUp,omitempty"`
@@ -2845,6 +2948,9 @@ type TargetItemOrigin string
 
 // Terms defines model for Terms.
 type Terms struct {
+	// RestartFrom Everything before the point of no return may be done earlier; there the change waits for this moment.
+	RestartFrom *time.Time `json:"restartFrom,omitempty"`
+
 	// WayBack What happens when it fails after the point of no return. Left out: as the policy says.
 	WayBack    *TermsWayBack `json:"wayBack,omitempty"`
 	WindowFrom *time.Time    `json:"windowFrom,omitempty"`
@@ -15234,309 +15340,316 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L3/l9s2kgf4r+Dp9r3Z3VN/cSbJXbp/2U5sj71xbK/bE7+7iW8CiZCEaRLgAGDLip//93uoAkBQAiiy",
-	"m21nsj8lbpEEUCgU6uunPs6WsqqlYMLo2cXHWU0VrZhhCv71Q6O0VPb/uJhdzP7ZMLWbzWeCVmx2MVvi",
-	"r/OZXm5YRe1jZlfbX7RRXKxnnz7NZ4/ZLV+yl/CG+0xNzab9CvxnPlPsnw1XrJhdGNWw/m8+f5z5Fi96",
-	"v7SSqqLGPifMt1/P5rOKC1411ezi0dwPw4Vha6ZwnIJVtTRMLHc/sl0Yc8NowVQ7avTYiX0uHrKiH14w",
-	"sTab2cVX5+fzxGJe8IqbHIlL+DH+YMFWtCnN7OKR/VxFP+ACvoF/9S3nk6WMrqXQDPb2tZKLklX2f5dS",
-	"GCZgErSuS76khktxVuMT/+c/tBT2t3YS/6bYanYx+z/OWuY5w1/1mf8ujFgwvVS8tp+bXczebaghWyYM",
-	"2Sop1nOy3TDF5oSKgmztb0aSQp4CWdzn7GhXyyWrDRVLYKFayZopw3EVyw1b3sD/ccMqneAXIMtz/LGl",
-	"C1WK7mZAE+qWF23Vo3NHTv+HP6d2rmW0v/l5hO+9Dy/IxT/Y0tihrpZIh48zJuwu/c1SW8lby/7aUGU3",
-	"eiNL5GHdVPh3Wdv/8LU4kavVbD6jQA14xgCrrOXJgi5vZvNZyegti4ZuSYBDv5Oq0Ic0NOyDQdaKN+uK",
-	"4FLmRCrcnS3VRDMmTslLxgpW2O3C2ZAtVYKLtT6dzWM6fn2e5vlD0hS3XEu1O5wcXa3Y0lgi70/wmdyS",
-	"ioodKUDEaKIaQagg/g2iWMmoZnZO+6dhPlvesiNss88pK1rxko99ixfJx+pmUXK9YSr5q5t5kfnxlmvH",
-	"SAc/anbLFDe79I9NVVGV/s1wU7K0uI35HCQsPhsvIhq4HSZaRzRrR/qInvN2k9/38MZjZigvExwS8U6f",
-	"YAo8BnIJWKazlUPexdsstc9uqeM/+QZfPPzmHuXDMqOx2oX0Ew4mfUC4Ivz9gBtW/AMrvt8dHrq3G0Zk",
-	"WTBt/PEi3JAlFVZaLDfEWEFh39aEm+jkRdJYFqzMMHbFCk5NlrcNNY3O/CRrnZ6t1RCIsReNnc7wg3vL",
-	"VPaUbTcJ0rzb7HAcwjUREgZOUGBvW90meLq044b1dgnTt9GelQ52Go7abixR8xTYW4P7fGLuydnyKnGI",
-	"S8OUoIbfMt0j6qUlMNnSnbaXTynlDVlJ5W4dpwlFetB5SvIXStY/bHhZKCYOh4JfCGyGJhXdkQUj9o2a",
-	"FdFmLqQsGRXAz/TDsyTznVs+sJMWTbVgOMneidVWRrJt4lOv8Rd/5MLEGp2blWKamRQha41nFB6w/EqW",
-	"Uqz4ulHAX8e/rJkKsrP78Wv3Cw5g74MdsQeTVI029qN0UTK7b6oR486ikSn9xHGbVVAuSK3YiinFijkR",
-	"bMu0mROjKBcXb+cojy6uHv/8/PrVm/8HFJqK2T25eHn10xPLQajgUIH8hWeyfYzIFVCKCc0quwbVCJ0U",
-	"bkb+5MVbd7bwZ7t2JgpC9cG7VqZY0WGHqUtqrKlClhsq1kyfzi5EU5b7p87I9PFqT9LhMds4Th10Qz2T",
-	"dWozKi4aw46+/ZN7zDNjvNMR0ysGqm/m16SgtdKAG1Lw1YopTVZKVkC3hb2VtnR3XOgCGaKxwxTb1eHY",
-	"SQI3BTcvuEiQl5qOmVlQw04MB0X+gFWKoM4kfspezOzWGWoHv6CieWDipmgqB+p51MzwcT/uvL2u3PRT",
-	"BPqeLm+aOmWrWXYeOEvLUSUzMRUiIdSruqAe2+WZJx/o0hBrVdvDzI0VoVx0ZV/yRK+lYFcJSfoc7aGS",
-	"GbKWl/BFZ0bj9W+cLmAvgEqi8jGMMeyI7zbp23rDyiKteXATxOwNq80lYVVtdtbCFvY3Nyf7fnKZG1kf",
-	"fvepPVmPLsk5iEhq7wzjlnK4YYP5r6TOYt/T1axRoe3u1PZM4iVCiecDsmhEUTKyoXrc3dGnb3rT39vj",
-	"BauoKJy/pWjAyHFcO5/xqpbKJM1rvaFfffPt4ZpejWI1zX9jyW/QsnRE4YIsdobpDjflSW3oDRNXI4RS",
-	"pPLtsQJX1ZbCBWWVByoCZ9lTAOMcF7sgVIIEaZVFr/rC0Q3UdARpVxF2LJIOnp3c0ciLoytj7Ik4lEqL",
-	"IK0GEHTB1nQUQe8o5UXBijHDDD58sjFLib5Yz/SqEQJVkIiqXET/WFFeghFfca07VnrqMI3hgbChnrDt",
-	"DAdcMT9s2PImsaMgKTIaReTr7HL49/ZcIXtvreBuRE2XN6yw4q8RJdOaFIzVA09eQSu6HuENwAU9hrdS",
-	"UgyXnlmTZksp0LPXsotsFmXEK2iEOFtZpfxpSAApQJcquL6JiKEYLQau/FaWTZWm/h4r+CfnYcfadYZp",
-	"tjvWrrMlb543HCkzxz3pK5DaiTcr5zbovhixeUknAiwx40Og5vhxcR9wj8/D9HsWnnGTtXJu2FLCNT2C",
-	"BC/o8iZFhtpr+CO+9Zoqc9Qp5hblR/CzzlPnGaOl2YyUGXDlHrmZJf7DfYcs2EoqRtg/G1oSKZgGpkKe",
-	"JlIs2VA50qPoUl42KjUxd9eBukCJkltk6zW9ZUTIfZUqrc5tAqG6315LWVyAiCipNoTiUPjtA23tkpTU",
-	"sAsipGCgKBQNOADs1Odk0Zj2Q+FN+yjX4GRUdt4CVCivkNnJ+ovLTgW2/PiNNZ8JdstU8uayww9jSa9D",
-	"uJf+YscffEX7N54PvaqFC8sM+7zmZoD7Ply88HjY5YiZYmGMfJ8/THDcD47SDRfpwIWgGVEoIJyUcvE4",
-	"pX/LzUY2JjJk/F6nfVS5YEZwKPRTyYWkfZgDFoSvhrnmifI6ee0EwXfPC8UzxRElCwbpm6NKacJ5X4s9",
-	"uytm7CFMmi5Hje5G2OO83XCIETDvYrsRcpuNFIxnpFpJuepdBMRbIXK5YGS7kR3x19FmC7pIrek5RjsW",
-	"jOiN3ApirR/2wQCLoqRiS8XA6NM3Pd5ZI5UfIOFjDfZk1kgcIED0Thj64T7RvvRByJhpC3s8cAciAnYW",
-	"m+fIa29wZ7xGo6wh98r3u7F211rJJuEHeefEj2NaKgoCT144J7f7O1yyGwrBH3Akn97LVLthrP5BNilb",
-	"5dxeqWQhG1GQRSfA4KMgj87PzzspIee5IR7TnT46Al2zzuf//O03x7+ua8sFP7Xu4nZ2X3999O3thiX9",
-	"ELeMrDgrC22PHhdkqaQwdDG3/28ly29WgXAOexercM4wp4csdh1tov8EwCz2lxIRLt6mJHczzYsEV2cC",
-	"i6opR1kLAy80ZzyApa3QrZXzbn9fSmv1JmKIPDO10rnCE7795j638JGJ/kBVKsKhmL8daFFwyzW0fN1N",
-	"dzkUCDGHvWRbuLJApffBLjjzzjadWw4yGAe32mrERO3s4ijZUF/l3vrDJ7Krf8lSG5W9NvMblb9QKdoA",
-	"KY9n0olwLStmNlysURpqQ3fWGNpwURCrOtnLnhgp0/dio73UviPN3A3l7i2XHAjrDlMOo2TJmqCpNSPs",
-	"+KNSf2C9g3W+dkeT2SXapPz+eySe57WPOEVIjUt+cXHdJ8Jg8sxBdDaZP/a2lb86yvDbsB0wwoCp5s6D",
-	"p+w8bIubg6NTemMNLeW6YY8hashEOiHGu0726WzVVnfrOOWiV2MN+X1F4ZKfKqt2hmhC2oU6zCMUrBFq",
-	"+n2kYclPeTkuJyQv6iUd6ZjGNzKaWEVvMglwmH8x7rjFGVgJZSSvUg9Uhp3aG5JdvFaMqwhz7qRnBR05",
-	"0CEiYu+m/dxGYvb04Uapbgw4EqDDg3DT7qSLDBYZe6liGKVfS3szLOjyBnJHhfPyuEhQJt/kuC10xM8M",
-	"IYd9ayW1IfNA3GhFyV0Kkey9+D+k2eqMpHZ2YwHOMDQXiZDbwW5mlz+cYH2XRzxqP/07mR2FhOaxZhdL",
-	"R3a9jw/ytagh2w2DPBt051jNejeYCBjzSdBgKSumrTGZitZvpDYXtVQGh9/zQnBN2Icak4alWDLvLIDs",
-	"EFYQKtg2Ke+XilEzkkj4ynjbdHRMEJekn0ltXPXC4bY4AlR0B+6MkAFl6UVu2O7S7VHNhWCFpVnmlDr/",
-	"Yfo6UbJKZzPQcpVKI4Moj5UQmHRVWNPOPuvNuqWVrnPi0tG9r10KopvlxqeDdxMustGw4ea4u9u7k7Wy",
-	"7AIZBXO3FLvlsrGWqTa0LDGpjq4pF7HreuXC6a2gcbGdpGJQyZT2l6ATNcQ+a+n16DtLra/OkVgDiSHk",
-	"tleR+5MmS2sfDk9m8QZEb8WIfebTfPbPhmmf/Nv3/P/45zBnmHLBxfoZX28GBkDDOy9Syw2SQB/QdxgR",
-	"7YZysb5KKuy8BOliD5yQkK1jWUyppjasuCCNMLx0AkobjDbnLttjZHqDj127bHx40TRKvMslL+NRz+Vy",
-	"+NedGXTIIxtZky0EUbd0h5c8t4YJGIP2o3NUAh6lA05O2I6RcNpQw45fGPauvoZH4R02IgXy2rA6bfKo",
-	"4y+/hYdC+moq2abgy6Oxp5/dY9ZCoDu44gbP/x3dfZ+MyfZmZTgTA8nr5DesIr6+4ttvHjQfT+C9U7Z/",
-	"UFHU5FWrKYIoTkl7gCCKm6Ms+TJRsYRy4zVTOpVIdS0rtpDFjrAS0w2EPTSkUHQFqoazL8GPbHVk1NK6",
-	"IZLo3t26DY6MTgkGLuRvNkZW1PBl4lY5MK6jSbefza/+2p+9kDtnVzBr9UpwNfrMoo0sC/d/DArcqL7B",
-	"f1tteOZlC7wVYrfaQNp98krMpP5gOVpWvWK3vPCm//CoUpvalJSZVlP042bkZsWKXcYocCWPfdLNU7im",
-	"GvKSqRK+MjBFmrvFdvxhDyRKbj03oTzn4bzDZtDxhKeSk5RVTRXXqWmiqnj85qSWW6+ZiZSi4S+Mlev7",
-	"OS04Rxy4/VpuqfDVNzjHgXuywpruRIUCeurWTDDMU9UZhj7wtNyhaihyk6ygjNy/2bvStz5q2l1r9vBK",
-	"VWSLLA8qD6If5XbETRNvQ4+DdPBRnc+M4ut1cuL9x9j5Qf3rfv3dWge7tjSRoxTl7yH1Is1VXdKkd2K/",
-	"8j2qpn40v+uh96vNnf3eUm9vh+7x/avHT178189P3lw/f/XSpTwqabAUBxZ73DXtNCQkzVHK9gmocSpO",
-	"5MxOqjnbtznOk2WR/U27HdxLD5VmQypGMcpqn7lEl76vw+GaLKWumOHLlK6S1K7cYO182lkfJWPGrZ0T",
-	"eplC7H2XvQM5gLTTQ4H0YK7wPkmAlmaPyWYtyb2CvX4ftlPwO8Xcgz3U3T0QhTMI97zUsmwqkb74remc",
-	"8V97beEg0dLynGK6Kc0lOY+rWuhCNoYISeyracuyYlo7e2JogHOPbC6C6BYVAov+w35JR8l1LRu1ZMlE",
-	"N8iCgdJEGiUUwQGDhZ4Sa2NDjAHuaF99LVeEurcJ1mdIzTp1GWB1n2Juzl3rHgaIzkuCqXE4cVxEUnvI",
-	"XRAjroQjVPaK830ToLW5ZpiEMuyE27/3VS+75O02LVdv5JYVXeMuF8UIqc44SjS/DNtpWbIXcn1vMxq/",
-	"9Jqz5XGQgh6bOf7MvQonR5URDnbvDtM/2rLIHvND3GZjd1FR417WicSsCcyRoKQGSzxt808edcg66IeH",
-	"E1nhtNU+VnqBT/Xb2lbGv01mFFx3EgYuQeLrSOi56ADOJW1Sg/x9LcdUI4BdZF9JqVj4wYearqFqzcyE",
-	"0zVDK3+dnj3E8xeX4uH+dsjS2dLuDnQX2H+W2ohrwocCaoBmwifDUO3uzINLjwq9ddhmd0wP+35HVFOy",
-	"Ofll9uavL56Q/yKvr94++2UGV/cvs3VDlb0E/Z/xNrT7jEM7T9EpuRKuQtf93V7VGoofrKBP5pTVoxjB",
-	"UvWHjczA1eRzdnC7LA29FCKs4AavKfKf//mflsii0FATjEmWls+d5WSVDo+1ckDJRhQJIIeXTYyxsLHK",
-	"jR2QGEnsC5mrsYdXJnEeh69F8ZPJ/chhkP+JQl8pjs2E6OVBHtfgl4fdd+4DPdfdPk3y/r5sLuE9HYEu",
-	"T7Sb7Of8IJ5E/dS/NkmOWXZu8uG35hApG307FrNH5tnid+3N9PenEWRv+OnvoCTRFCuYMJyWn4FaQyoK",
-	"7lEH4DwUveIqLPdH+7RLpR2zwkZnBIXjPd2DCeAfsbcuAEgyTYycYzoG1eTr0w8hBZ+K3UCgAOekgIlF",
-	"07gbF/y45+apqdZbqWAchoUr/JaXbA2Rp40x9YmRN5j7L6r65PbP6BKyNkw6IBWGSsjhMFq6aMmP/Lrv",
-	"scwG7VHOUSsMmKJKDg+OFoViOqMEcVqypcnz+MhkzU0uK+kpF2umasWF8SqBSz66Ybtef8Khj7NmWb3R",
-	"ajou0gqKi1wum5oH1LoBx9JqY4pyM0QPg+cwkrjcDAgmLTf49Mqe4reKJ9G2+FqccLFf5Bultbn3M+kW",
-	"6XrR+cwoKvTquDH31j/3aT7bssXhBP/65oXH2nn29u1ronkxoODGSX1Xn+pZsmXAaIKB8/JMPoUqmMd8",
-	"vK/+15eL7gyJfrAfqIRFLl7Yv2pWri69LeSdpBXd3TNZfT7zf8HqGvw/iCwxTBwBTOIT9qEu+ZKb6E8O",
-	"Og+EJ8YGktJTsG2mMnj7IqtQyjKZbxwXZNKyJFxYziPc7JccRBhJigV3sqVdkl6yLHrn8pqm6uXf+Y9v",
-	"qZ63ewJVqFJBmodPurSkPe1Lout++QVdsFJ7Ibko5fJGE6qgZA/sMkMNqywnWJPKHkO5FXPyD8mtNF3s",
-	"yC8zckZ+mWWKRCylMtWpLAAZpxIa7NBwdEjJtQGlAKp/+4pRerMO7RcWrJRibdWK4yLEKQ7OIEBAZctg",
-	"7Ra2jBVW2i4reVIVX5n7u5SFzAhdzcWStbhpCRiuAJTgfP1GYnDAQxFOEC9shKa3KZEDE9g6Tws8M/3w",
-	"+3qMm0uXNKmteQLYwQktv+Qe1P4wDyi844WfwDSkgq0VRTEoG7AKk3BfhtX3MFjh9XmYYJhOj5X9JEpc",
-	"OlDaRub9F/ko5GCbBPBo38Kfx2RSjSle79K4v7YDCepUh3ZuodjDr3keyNVH5Bdcm/sqDWHD7h4xefKh",
-	"LqnI5VvlDPSaqeq4UhoSucIbpoM23sEqAC1yuOcs+vRd/M+xvd9OrZ1HilRPQy3bYbyl7W0xLpcHE42S",
-	"hSYCPcfDP/qmSX8qm6wwqjLuaDggqbvmIzBtctdBZTTThqy40sOxsXBrsiDnYe+rUbuUI6hqSnb/r4yu",
-	"kM1+6Ab12nt95G75nL4q0WV8pIoTkVh7OzCPD808LrqN+N6tLH8Us0jkC/fXQwcDNXko+rE9F8Zh7z2T",
-	"9fMc7l573JLZkmByV3QHvSf2EOOO14dLM26WL6VJs5n3X3ttxto+haJbyFVB7HBrLUNaZ4l/Q7DsdAKx",
-	"olzcL7ez9W3jx/wc/Xb6xYe9CpRO8xR0vDnoW5JPt5Arg4aWnd8N05cE0NilWLI52BJbck5ouaU7nXaP",
-	"3NKyGaaqfMpN2LscByaqTpMA+ZSZ5SaVX4GIcLmELDFULRtdhXgkH29IJEGaXOB3Q+uaCe1a1IBfBKsH",
-	"cjatFIV+wVaJ0OcTbXhFDSNbX6PlTZshkJp9NcpmAl34LqVRKh+wOCgt2FJusB4jqtnASg1XoDGgKiOl",
-	"mnusKHTn7Rdhu2/72oPApW7T42XEVEgyPi/ZZ0ysTWhHtGIeg0iwbUBAbL1xwckkJJRoZmDPorTdvoSS",
-	"nI+qf2ayLO4+syhpePTM0knF7zoJxD6nsy+NOMG8LoU48lYGWBB0+3iv5fEqKMeId0pOfkZF8aTgJtXD",
-	"ymS0+Qyo02J3PIU5ESEMBAF/Fi1ab24oBHg/HwHyY+622T3BPOeTM300vHaW/x42S9PZ81Akg7RNVk1b",
-	"caKOW0jusb46DY9FdgRcs4kyD/zo7uXkYmWdqlBa0kbnjgoawdoBadRUG2I2XEObleEQCj0Wetdi3nOt",
-	"OxFiGcke1oCjsIOstqa2N1IxeBrPZB2M7YydveLreNNvsPEd5k54r4Bl9tT2o1NthMcGnXCf8nUjCfwC",
-	"Ufx9XEFxYPBUTHR4CXtr4exHT0uIvZMNvWUByxsCWHPcPAEAvA6dYKQt32colRmMgrgl0JIKe8FAnz4X",
-	"KNjn26NGUzmkZn/uv1/TZUi0jBEZhql14zvdCLbNNACKsvetxNpSVfh4ULrnT0ozmMpgvIOTUDEQdVaR",
-	"G5GDGL2VgzXzJXj75KKmhUbwkaC0rebzx/akFaRjrHibWmifQ0bE9WeBZ4M9PSx5qb8fHDaggwZ1JJMZ",
-	"2eMB9WZzBIYYtm8eLosgLDt1fsG07nh02gZHJdSXbnw9Pv4xkmn7u97KVHfcM5daK9Wzbus92yvVquZG",
-	"yG0ahyKwhU57rO9wbI9Wj47QO/qYmgFafOjABs91WvUAQmkhMwKgp0pMTlpGGrOgryBta0pjHmv3oiV8",
-	"hi+epzsyZD0ESqbOtRPjc7KgmoHlDxaX6+yEEPTIfb2Neu5jj0OGc3p74cwhzj/E9nO4DcN7K6IBDbTo",
-	"NFhECzpY1DinDOVfylRBVBYo9AE0533RKCtMTYEvECP9IYBGU2U5OMg/XNvOcN+k8VNaAphZtlsYtgRz",
-	"eFUeOsJ+z+PApYC1xsM03gU9sXaQ8Ik0Ob/zTji7hpvjztZasEyyDgQq/qSJfYaaRmGjCAc/l/EADD+q",
-	"g89ZOEjBY/VbB+1xr1uVnoVVpcLLLStkWXGK1LSsNn7fzLT/lo0StETI14dqczhBL8M7ZAlA9V7bzjAL",
-	"n+pIMMU2daj5ALv1I9slko4Lamge+I8aSm7YzvVqFUu1q43eE0OdflbwsTGCUq5W6XLup42CfDfFlryG",
-	"HBh7c7vi2PTwgBN6+CW78LZlE5q7HPoDE9mMjMaF2STa7zaLki87EISWdAm78vi91Q7jV9VSKpB5FhM8",
-	"teMvQr3lfsJD41w3R8rbYm1m/+Os4GacRwPcnsn8BoAHGFV2dQgukPqw48Ce0pXjhaivqTLwtXXDtM7l",
-	"v0xZdecRDu9ShxajHmbTHgYXNR4C1gdogmHAePD4c8OqbED6TsV2JnOhYaXo4C++hcdz00NjaTCD7Gvk",
-	"yHvzQzs9Tqpw9AwzjzffM1V0QPypm/sj3HJl/vzj/MZhcWWEQL5LqgNEyTQByGl8g/WuRNt7j8Cy32cG",
-	"p58nxwEknfMXJ9LZmcL/adPTofD+BAtek2b9CwBFyfanSVxztNSs9fBhV3JfK4X4fg5Ix3cOTmu7gC0y",
-	"UpvPsEDatmzp4oZKklhqlxSWS4HOgD77fGWAIsE2UHBjR6Dfg9pBRxdDJjgCdoN7jhUEEocBsjjVa2CC",
-	"MPCyW/KV6hkQPQKVcTs3H94fSjGK783y+I4nPWvvfI72nmbX51M+OlScHpdx93NBGt9N056scAI6YO/D",
-	"hzSyb22tRz25xC3djUs7tS/ss1w3FS7aeU/C1KH5qXWkHFSFeAT01geCobyoo1SMGL2DgRsBbtGkgPqJ",
-	"Ud0oNibnKGQ5DXIO4tPJdbYe1+7II0JaLrBz9Ml9aKbWiZ2cmb/XslHWFND6q9V1U0O372S9YwuPOLIh",
-	"TL4B4jbZ4OVte294vCce8g3TpUIhs6/vY+Gpvf5Fh77XRLG+SC9WN8sl01qqCRvOwWBxmMO5QeMdyO76",
-	"a5lqcpjPe86tWNcsRc6fFtyc6eO4Tb6gEb7ihknPOdXOahH6h6Vb/4hCE3zGitgKAPowg02KUFiWErm9",
-	"BUs4aLJst07lBRTsA+HCSLKROQu+Yvb4jjwwOa10X4d03247ydt5zj3xUtR+ybZtaTAty1er2cXfjrTf",
-	"4NaYSOk/iYtwSEOAS/Krkb/6eFcp5Q0rCM1ogUv7P3+te0L+mOmDGOtRFfBhiD/h7//gUDO/Of/sjTUu",
-	"SclWhsjGzNtUtC1NX+U9SAslX1pFLXHZvnC/HBRIc03W/LbtIEHFDlG4AJuba2zVYiQZ0Qv8Jdu68bqU",
-	"/er8fijy6Ua+h6z93jF3D/4FbcymF2oAHlDSyKUspwO8uBuORU21rjcqVzZwFFnh9dEH+hZqH6CGOTdq",
-	"Iup6w8QYtIYunMaACFdGdg2AcMic0+Spuie4Qz+XZ6EefrSqbGg1AzgGjdlIxX9jxckN20GoqbrEXqpb",
-	"rj0kr4J24cLQpSE1ICD0A03WoGHbEf+/v12d/L/05Lfzk+/et/97+veT9x/P599+9enf0tXX9wfvGAf8",
-	"kMdm8Py2dwVIdRRm4W7ADlk2nh7xIQX1MATN5CXbZooelhnsjyfWxPJNKrnv6EdKurzRA90RhyDYx61m",
-	"nipjeCXKnb+yuSb2oTTFUuv2F81hZJ/teqrzfRtjfYPBXPIcC7sZLUEBwauaQsfOW6Z8o2vfwyh7zvYw",
-	"bXVnMAdKsPT97TBjI3ly0/xh15TZ/2ueSm8INZQHuQfa5WkANsGG6lYF6ck/OCIIGlXeB7ZHlcPZ/a91",
-	"KemYDr0htH5IjcfM0OWGFeRJ8dU33zz6LgrDy1uGuTXXz65OvvrmW6KbKspYBPLC491Ds9iZdEVKLmgf",
-	"2kA/OmpLxbH5JHHku7Yfyn5vz6zKkk1eGezEDp1zorq3XIr7S2n4ii9b/8HAwm5dmbpP/4bkp4ryEpIl",
-	"meo0vU4nbFSmjm+thGQC9Ri840EQRIeFO8DN09mFaMoyM8Rfc3cIOvWGS9AtW2ykvEnfO6Dbr5nRxN6i",
-	"1qJCGUf++/rVy2O02G+X7QZyRI+WcQyr79VWuF4gmUyjLILcigue9m2/Egx6JNr7yvmNIVNYrkghl/oM",
-	"D5Q+c9fmaZUuwDmq5B2O/Bf7ZxgHW+pFWy+VS9iyJl7cBN8Fxf1k7tUBP32xBDR4IMklAfs0Nns9KY9v",
-	"dKtpRBvQv69TgENEXHJ3eIjXtGbqilf3dWDEOGbp8LFRDZsfUSY4FmFa1c95Yy663OmHOa2KQ2zbvUWH",
-	"KaXN29dUmb5Svzz8iA8QdtfiysUuiLQizx8xa2ZcEsG23b9jhUHsmT9SfjZ1i6Y0L5hU0S+v0tXRAEfM",
-	"K5doJzUTnRxk56SBmrnkAaaltaeo4bcjgvxX7Usp4Q74Vaz4+2I3+Ivf4yvJaFhP1qRsRCbVI1/oI2vd",
-	"m7bedSphmifUJONviqGXD2oBxpTbjHGKYqBbJwUmFYQJzapFyS5ck8aNrPGqlAKPLxcYjxw8P/BYJ9PZ",
-	"aKZfPTcbe3lQoMOFF+PLDV2ULEQ4lqXUTBvfd5NyaF5hFQxs/YTiaIpAZgRtsxcqsafB3rf/aKpaY+VU",
-	"KcV6PPzJGzfEUDCc+Wwrm7L4+4aV9XECAgQXvIAFX0Y6Y3ZMdPUgvaXBTqc+89X71OMIqRUt7ljsiYOW",
-	"qi0jdE53Z4V9wdMolSph2luplTnFsiyeiwx1S0Zv2asmrQZlI36629o4Gqy/IKhfvDt3HHx87peUo4S/",
-	"ojM2bjoHPL0YppxbOIfGp9/4LPZE7nUpR6TDXZcy3TfBSEXX7KliifvYWpB6mB/GfeetNLS814cgPWUU",
-	"XnIOLA8w9BFEgXRSCHygB967Z1WIR/fxZ9PtaSeNCjZqj0Rdyu9v+DyC3fMESfJjXNZ3wJO9TTazNSdt",
-	"k8zh+PAHSAAVJNo1wv83nywxClq+W2ty0CkzTD5NK7koWUIRcz8QTEHX5N/fPP2BfPf1N//Xfxy2rehJ",
-	"os9etkKejLtl050eV42mI/DG+mrLLeGaXBJyvrLNoQweGsVydUEWtDixO8a0mdvTdYJFGSdc4D/hNpvD",
-	"QSz5Ep4BsszbqmgpTyoqdnPSCHpLOWgZc6w9FXBkjvQhRaTBWElvdH9pwbFuDyOU6mW2kH/Dljcj9aF9",
-	"HIkNFcWJK5vYUmj9rWMomE4TgwVd3py4nwaAZo5uvRSaUsN03Fn09EpR+Y2PuRwaQDRS1uFosMLFno1D",
-	"OQVBzau6BFhl4oIThyfTQ8L3O+bsJ9yT0AaIUAOVivgX9NclLS0mTMqH/YOsKioKrHigxq8GkcxrJjSh",
-	"RDMNiaaQlwHBBSnYnFBSyaIpGU4rDfMiyl2uFCxaAxo6aBxvOxjT8Y3Gacrp3E6XY+UXK8DAlt7uNjia",
-	"QExe+1RNtYY0guDqUUNDJVF73nvVMmVgWR6mIZnzb42AevT5f4mTPVixaBucRSd7N4um876XwFOUS3W7",
-	"KU9dLPWmNfqGtkvOuQWO97bOOgyE6/d2BIngPuZFbK9F8AFpmmTgGrOojB4mLF1c5voPNCJfAO3zCHMo",
-	"GV1QxSQK1KSYh2NKujX+LT2xu6An9iBIuHxPIQdESvOoi0Dt9M7Dwl5TZV47oh0yQciC1z3g5G7ThdwG",
-	"cHD0TCwYqRtz+TA5+NlDm8+1zWGwO1SDjNlLbzMegIxTGRzkdWPAjcSxDMIRBHuaJd3HOmCW9Rovd3If",
-	"++CpM19gRe2qA+RevNt9HJPjlrGY+D2B2SoNpeMCQCGNIYCGTFbhUNMxNX+JM5RzNmZKReCYO3SkBcO0",
-	"Q6rJlutNp02FcM+NrWytS7oEfN8kMgFvW1C0iqRo4aI2zBfxHPYUvocPIzS0DdHzw1qweOp+WyJS9rkP",
-	"3a5ke6aN6n98yBBjqX6kHXogRrvG9vWe5b3jOhX5gSaTf8m1kHE/EM1APGm4YVwWlCtLczcohPx1JiO5",
-	"0x5vv6F1+yuGhLkOTAThB9dm0ir2DWBOwnIjY6l1nA3MyWoFSaoDi5GXZLEjri9NJ2Bj8nwdWWKQx/yS",
-	"bZ/l0hkjzcfS01IunKuQ5BhOlmtq1c1HiMuO0xBCUFbWWQlG31tYoSUV7soFgs+hEY5scMnbjSzZid5p",
-	"wypC1XLDb61NKIrwlE+jjusH2mqkETGFFMcmYZzz6JgObCmNHdHjZFRtCkbCxX3LFDe7MQ7FmmEhunct",
-	"3uNO9lPbj+pGE4sWlz74hnKRMmAKVjKDMbJkXCSrKkHf9owKgw2px0KbT4OzdGfwlgOYJLfEeUSjDG2Z",
-	"SHvmXArMYKWgTUVLFmsmS4q+3xlfpQDztKrj1iPMW73A/pEVTo20HxkoGkcC4gcWO5qd4hHmPHX80pLE",
-	"dTbxnmugGBcnyNvcmu50rkG0IfZXbJVnv5A2trM9kT1G0Vama0x7EG9hVsFfCbNPEeeaWWn8jJt7Kiq9",
-	"BTI5yo0Ofk2YMRkUn/bMdlv49gWikGq5iyU6socu4IqKXVfN0GRrFQVXh2U2SjbrTbqYbZw/q93bZDZH",
-	"xu+gGJSC299Ra7D/gnzMtMLQCHu35Jyt2qld3YjkEgSJszq6C3dawWZ3j1QCD6PdSgc3yfReqnRNi2XC",
-	"p3RpZMIR/sgeacVoSRrNLgklmldNSa2QXJWMufpw0D5hw6FlBFlRbdDhPqAu+Vglz5hmGC7BO1pRDyVy",
-	"4Fs9XVrzRzzrDsmCf9ey5MvdYC9Dt/12W8zhPtOzzr/45NOhWXxju/N06HmMZ325rh8kPXGtk0rC6Hqw",
-	"/ViiazkMTydH5mvxPKWdhLtvhb1SHs0TMq+UUPLCQmyopNrAfVbRD5iD/+dvv+nPyD9WBjFZl2Jcamh+",
-	"u3cn+iS+7iKdbx8iSp3euJ01Pjo/tkTFtLlGKOmEbWvtFVfrip4nxTWU7voKmTDS//3t1+edwc6Pljgs",
-	"XPpVPIU0eZygy5UCLqkYfELafjXJXMqm7McUO/rpJOLUXXKX8mJsk6sQHSymffvAvdSaVnrjGIEgcyBx",
-	"z97w+/ch2d/lu6eLp2ukllIYRZfmSZrTHUQRN4xoyguPqg64Pu6MJTXp/Nbm2x8pvIGzMNowqC/77Ony",
-	"c79CLMcEnXosXE2OqE95OQbUGL366eh6qI2zDzm1ZUP1JhMBG4K3ei/w1LRB9M6F7WVRELrAOqC213/w",
-	"eFG9ab1d7dI2mcr+e2Mq95SKdRoPOcxW3Ac/bk+9FqQwDtdO9sLT3Yin6HqljkeRWp/in6B9c9YCHS/n",
-	"Ih+J80C1rZ9Elhgt7F9ClpRNJdLqZ9TNfITSmtVNFaM6E0jNJwu2Xavzfr/jmIAIMhcQCRNS83VJHQQW",
-	"PpIyoA7hNyNQiCH5DU7PdjTvNtZp19rurZ9tclOTDXf6W8alYU+ex4260eFMd+CGTouw8d3k7GWVjDic",
-	"2xEfDTPpRqBSJQFvIOb96JKcQ7kwNEuIG6/nQXB6vFquH8deEhlVBYHf5r61ybAVDuqSMuxTPe334Hqq",
-	"awa5ztnwK34p3TW/MUuZ7QsW8PxUxYqhPf7oKiNGXXzLhUc2DDITHBB7NsXkDm33jgsSe95aMZK8Y1+t",
-	"CCUbKgrgrovQfN1IHx8+JfAMwAKdNPCINUgAmICs5aj2EfsXBO6YR1Hy2c978YpO9xDk304Hv3BUQ2aB",
-	"3+2cDLoe0pXwoB3hDc+0I7QflYr9sGGpenAHMJ9piEmtylGMCfju0dB/vv1WctUtylx3dr2IxE66d62I",
-	"PfXkIOdhr+gzd7PeMlXw5dHWQG7iP7unB1e84C3lB8knpB1CTuYv7ztOeT+EFK7Mdnb55IKHBjw+7EuI",
-	"cRbPFxET9PDVzy1l/JFaUqU40yfyFk74lpvNSZR6JM2JxnczRyoCVh6lAOaVPKn4GhPmQkaUh0723qyQ",
-	"v2gl4rgWhpNrijC3Xq0PH/miWp+jaTvdFJO89ehj3V3ctgga+Y67IRlpBbUrEMLHtAbJBaS8C0kUM40S",
-	"p+SFAw24CMkl4BOGkFycCSch8QwSkBsjK2r4MrnZWy4KuX3qsnKHXcz4zlvZqxsUkrnMf3vzYwREAKgh",
-	"WbA1F75hGzfdyMmKC8jUghcaAelbqFt0Ywz5Cab8Y28jvKbulPXK1BfOkQtualI3esNcWqo+JXZNYIbr",
-	"iw4UIDPLDUSYWdUCJkS91cIJXAHsxcbAf/AfBv9TN2V5Ar+ntmY0NM3gdHju2/cM6ociVyvNzNAmIl+s",
-	"E3Nvx2RwXLiFjOmEHEn97iZgytWovMau7zYuJ9i/WGqK2F1srSimWqy65U/54Ji7bf30Mmviq1062a3N",
-	"EtprewxqbGj+5+oXoEYawCMY5DzF8JMtTPugvIrUoc3iD/UYkhnA1ExDTTDdrAgy9IZpQg2xT9qL59F3",
-	"drFfnZMl1Wxo6/J85y5EzQ4ioZS4SQ7HdDafHd9cNCAQTjvjYMP7tlHc7K4t3/k9pQolHzAjKMD4p/AB",
-	"EE6QhihvODausARy//SeZstfvJKq3vzdBb3aL9Ca/8issgU9BVepuwFILJjZSnXjUXBayWkt061lJJ/p",
-	"CADuqhHe+9H5u97AnaEaMScUQnFB1YJyfv2LkKLcYcKe62TTDdcvqLUpSFO3gKWFe9DHKz1vF/EjcD2f",
-	"/iJ+EQB9R5a0LMmiQR++gxXCPK9QNnbhKrAsMf0RctVfYIn/euWgGmFmF+R72B3y9tWPT17+evqLeKKU",
-	"VBpyFup8oSt5wTVke2KD8treXhdQ6UV+FeyD+dUODcnQUOdn9Ydfl43SUv3qJ2UfgwWd/iJ+UIxC0pT9",
-	"N2Z0EirIr88LVtXSMLHcnfzIdr9etJ0XbtgOSLSQxQ4DeE5tQZM7Apy0NKtowU5/EcEavgDBBOwVeVQv",
-	"Zo/gDqqZoDWfXcz+fHp++menrgF7n9HilmvpY5uus4kVF0DO5wWg1mpz1T4G8rGWwjVh+Or83MdvXIIx",
-	"revSwYqd/cPpvG3vjvsEodwsdneOPn36NE8oXS0NTh0EFnVpPKnJhNWf+YpqEB0+u9sKRhAi0WdhYzc+",
-	"18efXmyyEJo9107Mdol/VRRh1bhGps33EgvUBxO9D04pQaKWlPaRT/fc8WE72rs1uyk25nmF8NDkh+ur",
-	"p+Sr03NSyGVTMWEuCXU9IRS75SAoXda73ToC3bHs6YcPRkfm7KOV7Z9Cyis73L/H8PfOFnZI+XUiTwpS",
-	"se+/3qfSWsh2ATQ6N8kj/hdm8lOcfrcfY0X6Z9jzq3bx4TYLB5Abd/zAnKKGrPgH92fnQIeOyRiYw0x4",
-	"WjHso/E3d8s7w9fd8S6i1T0/PZ2LAEXsjDYF+tzz4heeSM/gnw2DXXNTCPmM+UHnaVq2Hz/7Aa622YAn",
-	"X4C/9dP7L3krWOK84OIB+k8eMugV6AZTsOa7jSSQI4T+cnv/b6Elj2uNAbc9ShxMTT1ZBgdy8qoA/zKW",
-	"s+l73BX7qassYS78VdR0eeMqPtyXoU6MlaW77MoCDpJVZKxRYDTRTZUJl3/RKwgphs75xIaHABAAeEyx",
-	"8a+VvGVtEYyvRoK0gs5+bxgt0ZuYE9o492f43IF4+CMd8s5KP9s5n2N9E9YT02qSc+9xD12bUWs+APqd",
-	"ryLdYwJehb6P6WOPas33UdlezAPZyjAeR8gPKtIAis/AmsF+v+NN836oGJJLw8yJNorRqss0LZwzFxSG",
-	"3x9kgLR4NLG0yKkuuGdTcMlbMBnJohFFGRCwaVwgyErNACrGaq+GqraKzvd0q5kAeFzsqcuK0Nkr7gDT",
-	"YbZaNRgdSbPaa/tzfMNMJgxKZgZ0Ty6ZGXR4Q1kF1lEwA3Ho+2/KC/gSIAuAvqh8lVbrsL9hrL5ENHeM",
-	"T+AduZGNsmeMG83KVYfmliSFb5ua1QCR6tfh2S8uiv1UJrTFr8rSOVOqaRQsJoKUhWaGcG4WkMVZaVbe",
-	"Mj0PprlPSce+h9Cw06r8TeoYNHvbcQ9tawyhv4Re1B39ICs3AjyYYMMUN6gY+TOBWPIeII2SNeKAqw7S",
-	"d/o0nX3kxQDLPLGRR+1zLH6cYsX4qeyS7UoREf3TWOXu+WOEqA50gdKvvGjH0rDprYdsEWDohZPSUQz7",
-	"gGgQRLF1U1JF2IdauVqRf3/z5Kv/yEDeOC2woh9eMLG2yvM3ru7B//vRURi9THjgsx6+Tj1h0ipx/cmw",
-	"894kl5uUN9h1xJFfuGx3wzDfPfL/W501OoH7bW3jEznkWtN/ZNfGcRkLUGVZG8QS25Fyim12FN93M+T8",
-	"z1YPDbbFAwuFoZ3l/pgaP/SOCqL/T3vQI/aO7RyrcL/1+wZmD869/c7c6ejzSrToP9xsCC1LcCshPsl9",
-	"L0ik55kLWp59hKSVPH2x68PD2EJBCU+CTVWUi71y8YkQzMZhTe31vhhagY2DDI3MRRBg01gE1LhvuuC5",
-	"bJnKSF8ydHid3YW55skIAQzQGyIY15bqkIXZB5/Jm+TcJx/63EWpa9dOqHfGAaMGqTWfOU9EMi1jn63t",
-	"DafYktfcEhG0X9G6MrBxriYGMANcpD12X+ScU+GTHXVhcA71uEv/nt6rRAgM1z9JBMz7kKju+olOybXj",
-	"cuypBQ0JYt/RJWEcKuiM08jRisZdhtwL004V2i8FRxMK6DWbSixvZFn02XIONjR35X2dKtCGN4qp3ELU",
-	"FXKgLFlLuJq21KVy3JEOGf/DM1kWE+tkbXZyZDr9eazp5L5yN40tsUnPWDnJBv3IWE1oC/tGDXB8677T",
-	"dKfnzvhxizjQtc7g6jr7aP+TVwzeMFq8RhjLIwLEnqizunQYrXmTJikg7MtTKVWA2EY1fHP/6rtE9Qp9",
-	"z/b0+59BmmD8yv4ZcpU3ciumvCtrT8dR0fTOnikEJ8RKk7ucv6RR9FjRlXG4h6PDblEOGCT9vX8Y52EM",
-	"y/iZLSbXzz6n01niTeI8sx8i1OfMG4dzq8NJhzsK+RfQHOfw98TJdlxyUkdQstNxi4Nibfnld7Hd51MP",
-	"HRBnMzF0biLU4Yl0eSutsRwfP+1YQYo9IOjLAHOOMJ8JHvCuw6xUH2pP/y7kuuuREPkPQCWDNIwJbBsQ",
-	"tAFKoc8L8UN4aFIbubO2MdVu7VsAl5Ewg8cFw8L60p/LWMHd6Q+1hlvsCiyubZOuoUUan9BI5pqUEson",
-	"PnW2+uyjHRrUn6Rq+kLSIt7y4ylzrsokf8kPbJr/3XeffvnldEer8t9mA8xOaCoMCVVwMdjFehmRMykx",
-	"/Sqhf7SpTIPvcjvPo+Lh84nwF36vD/gOf5lHyZOyWXiFULEKgKamCD7Qwl7lHQ4n/95p3Bp+PK2K/0jz",
-	"5ZnLfO8POgQG/dk//QWj6fuTmTi33RNkik3Cmo0ITJviNoXElNIxy0Fo4f5SIKnqZ7e/3zlub/MDso9i",
-	"gUHH92Fvd4jRwR7ctozzAISe30/5dcrh/cg9rTCbYgf+IrGPhpHtBly6bAg8Ba6GxxUa44k4IrTuFIL4",
-	"fQqzvkjDveTZZ4kIhGq5KCSw2BFeMGG42X3Rk/YZwwpoTZ20+KtZJR8efI3PPeDJ7oyTYRCc7VQJ+rSu",
-	"lQx5YtsD4IHgfQD4gb6MsQMaTe8DOCTPHXyu7xQ3holpKuFMhLLghJ+D+OjVzwIMyP/KpBC3jUeTQhwp",
-	"p9gpR/Gu5tZp2MEdvFg+UwTccc719zv1ib5k29g3+Uf3iIbycCxjk7GuGJ3Fo5kkYVMfmOWzfg/XSX6a",
-	"cIcjTusPC2x9RzdYRMUz7Hd0EnrUTutJvoKvv2sb4D7EIcFBKKhun9cL8bm4AGor/BYRKUC5s9dJ6D8U",
-	"woBzj14AKbrQn+7g6JzFLYCyl9qTuEn3AxHQj2HHy5GxtL/NZ7IsgqA/nV2Ipiwn0qZrJuuSEWoMtjM2",
-	"ssUP1HcPhOeq4yO6DtAWXNPmvJrcqxXP0x89WvUbxdQffXU+/19QJhV2pa+i0rPIJGku8C1CSc2XplGQ",
-	"Ou/dUzKGsOw5v2cfrS3aexXe7RRPmh/0HLvS2XGmuhLDWV25IMZUEXxLz3FWaZ8l6rbrH7KBfvh90va/",
-	"3TO/+5rYvkPkFnHcErCXk6PKVO5F9zn0MCL55yS+NKbSmEp+G1+c+1EaRtgtE4b8ii/92gYiMPmkbRb5",
-	"39evXhJqiBRLd5FvGGa2aVkxjP56lHhvO126e90ezF8EE0WMIIgDg3Mbmk8i9BCOB3jRCMDTZb531Cw3",
-	"QxVmCBXDMEnhMMinjC9OFjMO5OSGrCVD9YhqgHVi6kRbksCMJ1OZK1bwpuoTuj/hE6NO2m+8/v1lYtpL",
-	"6ASBTwuC63ZJZ/6EQVrVb7wOaZXdEBi+g/GvaaivGEWNY0KtDLAUfh9GY2vmQfR2ukIpavZ7jYOCQQHE",
-	"I2TNuklAF9aM8WAC+Olk+aHXzCCk6sMYiPjtP6hteE13e55d3/8/7QD2yLOu5tsDozu/cUGoYNvErm/p",
-	"7sR3LsiJPY/g+KChMm2/mlXSfdv8UmozWbhlLe1VDOEzqKSHQUqp2VQy7SPivX+626lKa7IBQj6vy/Y7",
-	"VRzWQiQ0DxpVR3mMXJNfqb7hYv0rMQwwBDeMwFnmEnkRap+k1nxRelhCfYHNkORqNSfoipoTxYzazcla",
-	"nmAXZsjzPyVXvwjIWPdyEgosoLXRRtbAyTXVmvlx9sGUoX3BOkRBZUoXulqaVyK6Bx7CV2VfeidVAUz8",
-	"pQUQKo9bqqapyL1CITL3KNAbWRZz6FdegX2rjaxj7Vx5dMqty7ek+kY74dMpGDtbUnXbg/Pxg/352jce",
-	"nKrGIAzaH0G2DwV881EZfdgT6BCz3qO44wS+dGk3rLA4LnNhtgWRjZkmFudgWcGgW1PDtnTXFlIC8IVg",
-	"rIgCndrQnSYLtuGi6CTQQkZHkWYsTEroYS2XtdB5bTIWE5i8PZpjwB86Ba/Zz8xhGl+czeLZxoWaR/Mq",
-	"5g6H1trZUPUFXNJNG54892LBzJYxQcxW7lW3dlIvRvLhCda+6aP8+L177ksxIo5/F0b0b35RRrxPztBT",
-	"XrK+QuL5TNNUZ6arsvR50BifUZD4D3yLRaOWjSvmGv9pgG872q3PZ2jDmEOSkp7CFEzLyz6m8kAHhIZl",
-	"x0AxmAruamR950PDKzZHH/hiB/8denzizsbpc/OUi2JyDWHRAXo/aN0MyjgX62TDhwfQFxa73/3h6XSu",
-	"njbTDoCH9FSORZ3SP/ZBLuY4aI4p2x5VOZPZt7E6AoP406vHT178189P3lw/f/Uyk+2/UrIam743fhQj",
-	"x46R+spi94xCa7RjpQkPhVbkyJ5Le6aLkk0mEF3jKMREDCmb0CQZxKDCyu795E3fk8hz1rBKgei5f+lQ",
-	"UruQAXll7aInyS1rP9eWES+YvYS2Ut1YE0cMRSOCvgqs/eKXTDTbv7rgCCZ6VTEoj46pSkpGC9RYLoCd",
-	"d8jMvrfikilDOw2tI4izz2ZFz61wujgm1PoBAcJVauQXx3GKuCbB/vjrRLB+7mOEdq83F20Emth9vgH/",
-	"XEDNOBBNAyEMO8fheILvU6nWcqoUX99jIGLvKLMucFI2s7Bn6uefaeddqax7Yh6EUmPAeT9N5C9FnhLa",
-	"OO8Z29NgD70HfEXEe9yPzVGx3meZB0hFDwOMSbj9A235T7QmANw9905Z77zXc0QkxkbkRDNjIA8xcuOy",
-	"ghvXK0w3pbHqCzScTAqIM8V61eI38PN97swoKJKAhqJdiKVAt9nGVGXUys/9sy5WKVyoccqP/cjI6D6C",
-	"g57BLMZnWSCNpzKG8GsutybiQyNJrbjA/iOIJJ0C1jzgAKN2eUv9rdrdc/Pf/0shP54/DF7tyEK4LtKA",
-	"KIa0ava+p97lJ0IGUSICAhktdqTkgrUdB60UOSUvne+nYtTr4qF7H5+EuZ/RWxahF+Pw2PH/Tzphoymn",
-	"CLspQhDd8j367lxQ1/usHPMrBr5gWh4x3aLnpiok+pINMNr1TOjnee7Q3lTBFOHCtaIJKOhGcTYRANdO",
-	"+1aEC/mB6ctg7KCAAxRxTNYLKFK5jO+IEr/jOqNouz6znbM3ckL1CU+0JV4tMswkCm8BaA7xTLpHd6hp",
-	"E2/1l0Bm7y7izukpruNYr8B6zLwz/V/Yz4SLOO5jcgSZSqFalYyZUMbTKz0eezH/e5Ucj31Tg88qNeJR",
-	"cz2DppMMceMGxwpRL8WctyBs3QOz78NT4ZVggQZjORHn+BL4PG/nX3fINYXyjvGgfhTdin54jj9GZU4h",
-	"jqsYxan2o8nZh6yKE3Wd701H9c99ms+2bJFoVvfmBeL/afLs7dvXEBw+HdL5/vO6LD4X7/3gE/5Q/7oR",
-	"citcYUTfwQS0vBghMXlKHQjgHzJvFbLwOHYJIkAI2XR7aTnMl/tktHZOd2YXmvqEGsOq2gxprnHlH/3i",
-	"LaPcTCa0X15GUaOpdAnX8MRTGMwW14zNdYKYek9dO/OTUq77MavwuRdyPcyihWzU2bhyu4yjb+mzeEeV",
-	"7j2sg9fTIsEXrzlzuQZ8uvO/hTIoJjy8qNs2cLXctzbuKIt0vR730xgyNSNdj8mDRAWiEe6KT/MGG3NP",
-	"YuS5b0UOtD9p0mgXlKmp1lupCqwSRI9I5KNAYX9K3kLaFXjTSmYIXAkeNcC3koMqL9PC8dlHrD6CeVq6",
-	"lCZ55RaKr3rzXR7DAw+plMAAnxGLSzVCh67BwUdEb31msv8JW1Np44TyZewE5ZqAtxx75kx9FDdcG6l6",
-	"8bCeuUe+pLuwE9I31EwNxKbtNyeElSy4NlwsDX7Y+4730sOOAEved2elNic3bNfnl8KA9zOpzY9s98Xi",
-	"7aCBciFYQeykyQ3bXTqcwQ/Qq83QpbFP6Lib74qLQt/f4MxcHzFNprA3N+57BwR9LghtzEYq/hsr7H5p",
-	"K16r06PZKP6Lk/WneA1bMElPcC4IDXsZasDAOEteDVCddm9NIJva+xqL3x6kZotXn9u0htXk8AKp2VwG",
-	"N/hG1q6ws3ufQLLWZLmwmC7Jihww195eK0YLjyaVNfbe+If+pf3HbhXXzPT7kKfR/pBiDr+YhQ7Bnaaz",
-	"E145fT0Wo+17MB9vS9xeWJ6VbMQkQu0nRnWj2F6hfIbFV4rph5Job/Drvw//sQcYE2wLGUKKTmOjXumb",
-	"mNK+BhTbM2eIDlH4Y3LFPfQFlVk3h4k1WL/86bJ68Htedw0WJXRn2D209nrLFF/tHugE/Qwfv3dEoW+T",
-	"cYgv0cDmeHXkMjzxcHLRdaIvC6jcdmauv/qhCTD4FC6hTFdDSrlPrZzPztiHuqTCldNmc8GefIDGNM9k",
-	"/UCb+JrWTH0BDe9Ju/zscW98q4KaqYobDY0/pHL1z9DOYtXoyXKh3m12YHj9o6lqcGIErU8qN5TL5/Pd",
-	"W84+oqToDYI+hUeGtVbxj45oq/CAe+RmntkenOxk/gTMdDOdrjma7nSIdK38bOwGMLPcHLkHn7pnvmSl",
-	"rJ3CxJegW/okKTNyK0pJCwek73P8NDdscLvxa0NVh9QPkmLhCPk7q4N+uN2NLJwFWzcCpJ5ipBEFU2RL",
-	"d9P1L+cVXbMUB7QZf1iqTUuAHoOGGWxliPRd2dycvyiUT8hZxzJ6hFyZzWfayDqTvZ5DbDavBO7sQ0rW",
-	"lp8zPDBJcm8afqZwxx53D/e/V5I+x0f+pf0UsIbjaW5IjakMDPgalu3PfUX/QcJbggHsY/bcoXNDlLvW",
-	"w9VejjdCbjUEpa6fXZ189c23AWRqw6gVE3YgHaAUomRu57o6PcR/Kgqg07Fy7OdGE4ehnCwyuUMjle4A",
-	"31PNvv3a22UVvWHqT5oUzKHePim++uabR98BdhZF8OBbpjq00IA/mUSU9i8dzxz/QyE8485mZA5w6iR+",
-	"cdTVuKq29sJCVhYukzw6D7HwOcNGfXnIF/tzEEIPVxQPfa9gKp/F2/aG0YIwiKUhsoejj9ko2aw3WFGB",
-	"aDfQi9WXIW4oWNwt+UJb7D4z5E146EG9wX6QrAvHPTBZ/LmiO7KwZjlkks+D0mKNboBzLKzktX/1SFl8",
-	"ufHpzGRJhZAm4OItdkQxlyAWClgclT/qDf3qm28HJMF7GTog/10KNmXyuwgsRE1AjgH3w7AWWLjEwd09",
-	"z0++oyer9x+//fpTqocnOL1u2E738eWP9vcHZEn4foYb7dymZkQjy8LZrMYN4e+xOPMwb1G9kYYaNmVg",
-	"Flg+1pILaijcjtF83h8LxuJXvjRK2rHtdP37XPKPnKg0GLIJBdtCrHe7sZcaa50WDna7NZgCQkD3Hy20",
-	"LOhi+uwj/HegX/8n+2zk3D9+muHrn9Wb9L8rZkBRp84EDOLrhhuPSoz7L6ThK0fGXun4svPgA56r7kC5",
-	"0HtJJ0sdA5QVtgVCrigv3V1dccCwdZ3e4WjlReVbpo9RKF10xm+ZmiYP5JqJglACGchGOnUOkxR9Mlum",
-	"v+DhxB/AdXa4q1+4wyCidfu9x+21J0JuxcmgtIlXW5EPvU93Htphcr2ZrsrSXezVAyU30KLAdkwBKBAC",
-	"UJyWbGl6e1e2s38gxooG+MwKwP7IKZEPP09X/OY+6Do/QFlVVBI5x/AQnnluDtl5YOns3p4dO5R/mch0",
-	"eIvKjV8j3dLdPepmrQLSE858XVLxgJlqXyqYeTxdDZwGVhtc0VKz4M5TDNM9BJs7RFCPDI+xr+1mNw2c",
-	"EeStSUFqS6G542SfzBKyF61GVRDulBSHANkL3+geeUivjBsi57iKbJjJTDmz4Xt1Yjw0FJYuWz24BwDA",
-	"n4s801/ztXj+ULhN7uOfmeGvme6DatL482Wn6mbNjAb4HHnDoWHRlpXl6Ww+Q3c1zPGamZMf4IEjkD93",
-	"3mi2bBQ3u9nF39536ntr6CCiw7rajT0xirNeJR334C089pBEj4bJEH4xlW/ymdySioqdz3sgjhiI3ax4",
-	"QDrLKCD7JHkoxo+o8ftonQ07EPGPRALlJcOrxgy6759AA7Mpsi3cPbPH61XjHEG9jB6eelA+D6P05mVO",
-	"B3WMA7IiuIVDSwVw7WyVFOvQx666JF+ff+2tmAid239ln6I+3w/mCTlDTWl6FcJnjJZPYVVDOMM+PQ1r",
-	"OF0QvnFHTTBOTpxnkpz8wkZ4pZJy5kpVT6OPTS1h8Nt3lS1XqppmU14wEzVEXMuYHekB73rmM0e8idfw",
-	"xJcEQufTV7hxM51QgKCz/lM3JyaibgR/0m/XwUI/ZzAoQLzGUx8W/znaGDmO/tCT385Pvnvv/nvy/uP5",
-	"/OvzdCAoX4QWqPMgeWPIZJ9ZNw5jpjl0Kr+EVKGJVWen9zpQup9OYOiq+A9Uyn2p9B6MG6YxH3L5GTSw",
-	"OCpQoLXGlxYqT11L5Cmz8uy6JrMu97ZLYrsQIbfzbowfO79Pc26TodmmhuzP3m39q3vmC24qTmHiLXVr",
-	"n2JTHYlarHwhDSRuwK3Qnznr1vZgAtDT7vOKwHjUHOkviWaicP0gVivNDJnGg/M9W3NBqHDj4LYsqSAL",
-	"5nIhi8s2K8432wl/ADQJF9F1Sj43kDoZ2pw43jnu11Wyjjb4c9//ngJ3RyRvkv23hOGiYWFhvZmCGOfD",
-	"6ne2hGxmLvQlqRpt7IZsw+9ut7Shwh7LdO4eMsq4BvUVF7xqqtnFeQ7x5neQ5vc5zt4zuSUrqrDG8NLd",
-	"NZAu5Bvjch3k1oSxUdh5nFDkfvs4WzCqmJpd/O29tRSXzu33t/d2U7B7OXJUo8rZxeyM1vzs9tHs0/tP",
-	"/38AAAD//w==",
+	"5L17l9s2lgf4VXC0c07PzKoeTifZTdU/U/Gj7Ylje1zu+Ox2vB1IhCR0kQAbAEtWcvzd9+BeAAQlgCKr",
+	"WHY681fiEgkCFxcX9/m7v82WsqqlYMLo2cVvs5oqWjHDFPzrcaO0VPb/uJhdzP7ZMLWbzWeCVmx2MVvi",
+	"r/OZXm5YRe1jZlfbX7RRXKxnnz7NZ0/YLV+yV/CGG6amZtOOAv+ZzxT7Z8MVK2YXRjWsf8wXTzJj8aJ3",
+	"pJVUFTX2OWG+/Xo2n1Vc8KqpZheP5v4zXBi2Zgq/U7CqloaJ5e4Htgvf3DBaMNV+NXrsxD4Xf7KiH18y",
+	"sTab2cVX5+fzxGJe8oqbHIlL+DEesGAr2pRmdvHIDlfRj7iAb+Bffcv5ZCmjayk0g719o+SiZJX936UU",
+	"hgmYBK3rki+p4VKc1fjE//kPLYX9rZ3Evym2ml3M/o+zlnnO8Fd95seFLxZMLxWv7XCzi9n7DTVky4Qh",
+	"WyXFek62G6bYnFBRkK39zUhSyFMgixvOfu1quWS1oWIJLFQrWTNlOK5iuWHLG/g/blilE/wCZHmBP7Z0",
+	"oUrR3QxoQt3yoq16dO7I6f/w59TOtYz2Nz+PMN6H8IJc/IMtjf3U1dIcLmDFS4b7GlPq9YpoJoo5wXGb",
+	"ak640IaWJRArkP2CmA0jllmIXMH/2/EIF/D/S2poKdcNO53ND8lin9TJTy9LRsVJU9vXeshKPzqyfnN+",
+	"SNcbPDAHY5d8ycSSXRLNaMkKQg2RYslgWYLdMkX0Rm4FoWvKRXLeN1wUdmgmLKv/bbagy5umns1nftqz",
+	"+cx9xZ4cJqxQ8HS0K0JCwgtS2GcCOWfzWS23cLYLRbmw79NbeGQjpWYnupQGNlkbquz/NcI/uKGiiLa9",
+	"na90jHtI5nbMC7KSCveSfTQERidSlLuIAgsp7QLtkLX9eHJIv5I5gYUAWR0xLgg3GnglSVbDPqbHtAu7",
+	"wPPJtT2iC0YKKWCUgzPTf0pg6zJHg+Mp9LtK61pJIL0n9UaWKN51U+Hfpd1qzdfiRK5Ws/mMgqCAZwxI",
+	"0bU8sdxhGYLZfUxtD376vVSFPjydaaJcETzlcyIVEmZLNdGMiVPyirGCFZZMOBuypUpwsdZ75Po6Q65D",
+	"0hS3XEu1O5wcXa3Y0rDicILP5ZZUVOxIAbevJqoRhAri3yCKlYzqmBHCRTGfLW/ZEYm6f9hXtOIlH/sW",
+	"L5KP1c2i5HrDVPJXN/Mi8+Mt146RDn7UVrpws0v/2FQVVenfDDcoo/uZG5QPfDZeRPTh9jPROqJZO9JH",
+	"9Jy3m/yhhzeeMEN5meCQiHf67uzAY3BlA8t0tnLIu6jopfbZLXX8kG/xxcMx9ygflhl9q11IP+Fg0geE",
+	"K8LfE9fmR1Z8n7jc3m0YkWXBtPHHi3BDllRYabHcEGMFhX1bE26SIriSBSszjF2xglOT5W1DTaMzP8la",
+	"p2drlWd76SjWf9Pvb+gtU9lTtt0kSPN+s8Pv2BtESPhwggJ72+o2wdOl/W5Yb5cwfRvtWelQ/7JHbTeW",
+	"qHkK7K3BDZ+Ye3K2vEoc4tIwJajhtyl1LYh6aQlMtnQHd3Qp5Y3VKdyt44yEyEQ4T0n+Qsn68YaXhWLi",
+	"8FPwC4HN0KSiO1AElKxrVqTVlIp+fJ5kvnPLB3bSoqkWDCfZO7Hayki2TQz1Bn/xRy5MrNG5WSmmmUkR",
+	"stZ4RuEBVKClWPF1o4C/jo+smQqyszv4tfsFP2Dvgx2xB5NUjTZ2ULoomd031YhxZ9HIlH7iuM0qKBek",
+	"VmzFlGLFnAi2ZdrMibFK68W7Ocqji6snP724fv32/wGFpmJ2Ty5eXf34FLRSUHCoQP7CM9k+5s0OJjSr",
+	"7BpUI3Rav5Q/evHWnS382a6diYJQffCulSlWdNjP1CU11oonyw0Va6ZPZxeiKcv9U2dk+ni1J+nwmG0c",
+	"pw66oZ7LOrUZFReNYUff/tE95pkx3umI6Z2Vkfk1KWitNOCGFHy1YkqTlZIV0G1hb6Ut3R0XukCG6Nth",
+	"iu3q8NtJAjcFNy+5SJCXmo4HpqCGnRgOivwBqxRBnUn8lL2Y2a3zYRz8gormgfcnRVM5UM+jZoaP++/O",
+	"2+vKTT9FoO/RVk24MSw7D5yl5aiSmZgKkRDqVV1SvoanH+nSBB+CtRErykVX9iVP9FoKdpWQpC/QHiqZ",
+	"IWt5CSM6DxNe/8bpAvYCqCQqH8MYw37x/SZ9W29YWaQ1D26CmL1htbkkrKrNjmw3TNjf3Jzs+8llbmR9",
+	"OO4ze7IeXZJzEJHU3hnGLeVwwwbzX0mdM2tPV7NGhba7Yw1/d4lQ4vmALBpRlIxsqB53d/Tpm94r5u3x",
+	"glUUPClWiBVNiU4R4Nr5jFe1VCZpXusN/eqbb5OOhRGspvmvaR8KLUtHFC7IYmeY7nBTntSG3jBxNUIo",
+	"RSrfHitwVW0pXFBWeaAicJY9BfCd42IXhEqQIK2y6FVfOLqBmo4g7SrCjkXSwbOTOxp5cXRljD0Rh1Jp",
+	"EaTVAIIu2JqOIugdpbwoWDHmM4MPn2zMUmKYwjO9aoRAFSSiKhfRP1aUl2DEV1xrlnYAtodpDA+EDfWE",
+	"bWc44Ip5vGHLm8SOgqTIaBRRGKDL4d/bc4XsvbWCuxE1Xd6wwoq/RpRMa1IwVg88eQWt6HqENwAX9ATe",
+	"SkkxXHpmTZotpUDPXssuslmUEa+gEeJsZZXypyEBJHrVC65vImIoRouBK7+VZVOlqb/HCv7Jedixdp1h",
+	"mu2OtetsyZvnDUfKzHFP+gqkduLNyrkNui9GbF7SiQBLzPgQqDl+XNwA7vF5mH7PwjNuslbODVtKuKZH",
+	"kOAlXd6kyFB7DX/EWG+oMkedYiEsUjs9Hmedp85zRkuzGSkz4Mo9cjNL/IcbhyzYSipG2D8bWhIpmAam",
+	"Qp6GWNBQOdKj6FJeNio1MXfXgbpAiZJbZOs1vWVEyH2VKq3ObQKhumOvpSwwIFdSbQjFT+HYB9raJSmp",
+	"YRdESMFAUSgacADYqc/JojHtQOFN+yjX4GRUdt4CVCivkNnJ+ovLTgW2/PiNNZ9B2C15c9nPD2NJr0O4",
+	"l/5ivz/4ivZvvBh6VQsXlhk2vOZmgPs+XLzweNjliJliYYx8nz9McNwPjpIPXR5MUdCMKBQQTkq5eJzS",
+	"v+VmIxsTGTJ+r9M+qlwwIzgU+qnksjV8mAMWhK+GueaJ8iZ57QTBd88LxTPFESULPtI3R5XShPO+Fnt2",
+	"V8zYQ5gNs/ca3Y2wx3m74RAjYN7FdiPkNhspGM9ItZJy1bsIiLcWLsC73cgyHSe2+g5dpNb0AqMdC+ZD",
+	"+JoY9tEAi6KkYkvFwOjTNz3eWSOV/0DCxxrsyayROECA6J0w9ON9on3pg5Ax0xb2eOAORATsLDbPkdfe",
+	"4M54jUZZQ+6V73dj7a61kk3CD/LeiR/HtFQUBJ68cE5u93e4ZDcUgj/gSD69l6l2w1j9WDYpW+XcXqlk",
+	"IRtRkEUnwOCjII/Oz8872VLnuU88oTt99At0zTrD//nbb46PrmvLBT+27uJ2dl9/ffTt7YYl/RC3jKw4",
+	"Kwttjx4XZKmkMHQx9/lAv1oFwjnsXazCOcOcHrLYdbSJ/hMAs9hfSkS4eJuS3M00LxJcnQksqqYcZS0M",
+	"vNCc8QCWtkK3Vs67/X0prdWbz+E6VGycKzzh22/ucwsfmehjqlIRDsX87UCLgluuoeWbbrrLoUCIOewV",
+	"28KVBSq9D3bBmXe26dxykME4OHEpQgezi6NkQ32Ve+sPQ2RX/4qlNip7beY3Kn+hUrQBUh7PpBPhWlbM",
+	"bLhYozTUhu6sMbThkPnGCnvZEyNl+l5stJfad6SZu6HcveXyZmHdYcrhK1myJmhqzQj7/VGpP7DewTpf",
+	"u6PJ7BJtUn7/PRLP89pHnCKkxiW/uLjuU2EweeYgOpvMH3vXyl8dJb9u2A4YYcBUc+fBU3YetsXNwdEp",
+	"vbEuS/QJRA2ZSCfEeNfJPp2t2upuHadcDMrapEXhkp8qq3aGaELahTrMIxSsEWr6faRhyc94OS4nJC/q",
+	"JR3pmMY3MppYRW8yCXCYfzHuuMUZWAllJK9SD1SGndobkl28VoyrCHPupGcFHTnQISJi76b91EZi9vTh",
+	"RqluDDgSoMODcNPupIsMFhl7qWIYpV9LezMs6PIGckeF8/K4SFAm3+S4LXTEzwwhh31rJbUh80DcaEXJ",
+	"XQqR7L34P6TZ6oykdnZjAc4wNBeJkNvBbmaXP5xgfZdHPGo//TuZHYVc8rFmF0tHdr2PD/K1qCHbDYM8",
+	"G3TnWM16N5gIGPNJ0GApK6atMZmK1m+kNhe1VAY/v+eF4JqwjzUmDUOevnMWQHYIKwgVbJuU90vFqBlJ",
+	"JHxlvG06OiaIS9LPpTY/sEwqpyNARXfgzggZUJZe5IbtLt0e1VwIVliaZU6p8x+mrxMlq3Q2Ay1XqTQy",
+	"iPJYCYFJV4U17eyz3qxbWuk6Jy4d3fvapSC6WW58Ong34SIbDRtujru7vTtZK8suXCkD5G4pdstlo30l",
+	"CybVQZ3HJaFLoy+I1VhKRrRhtY7d2SsXYm+Fj4v3QNK/0UmdoZIpxTBBQmqIfdaS8tF3lpBfnSMdB9JJ",
+	"yG2vjvcnTZbWdBye5+Jti946K/vMp/nsnw3TPi+47/n/8c9hOjHlgov1c77eDIyNhndeppYbhIQ+oO8w",
+	"Itp95WJ9ldTloabJwFkUEhJ5LPcp1dSGFRekEYaXTnZZ3sn4LeEDP/ZyBY5kz7Lnivmd2cJz6pF9eYuP",
+	"XbvKAHjRNEq8zyVSo9jJ5ZX4151JdsiUG1mTLQR0t3SHCge3RhIYpnbQOSokj9LBLyf4x0hbbahhxy8v",
+	"qzdcw6PwDhuRjnltWJ02v9Txl9/BQyGVNpX4U/Dl0TjYT+4xa61QbvRfLSulI6OQa+aspQu7n2uJ6QUL",
+	"u7ualatwnQyj8Jbu4H4fTLD3dPd9MiDdm5Li7CvcT3d5Adniuzu++udB7fM7uidH9kURCtO8XjlFBMlp",
+	"qA8QQXJzlCVfJsq1UDK+YUqnssiuZcUWstgRVmKuhbCnlBSKrkDPcuwCTnRrIKCK2o0PRUrH1m1wZHFL",
+	"sO4hebUxsqKGLxP35oFnIZp0O2x+9df+sIfEQbuCWatUg5/Vp1VtZFm4/2NQ3Uf1Df67wNJMFGbwVghc",
+	"awM1B8lLP5P3hLV4Wd2S3fLC+z2Gh9TavK6kkLZqsv9uRlBXrNhlLCJXCt0nTj2Fa6ohKZsq4csiU6S5",
+	"W2DLH/ZAouTWcxNqkx7ONW4GHU94KjlJWdVUcZ2aJurJx69qarn1mplI7Rv+wtiLZD+hB+eIH25Hyy0V",
+	"Rn2Lcxy4JyvEekiUZ6Cbcs0EwyRdnWHoAzfTHUqmIh/RCuAl/Ju9K33nQ8bdtWYPr1RFtsL0oOwi+lFu",
+	"R9w08Tb0eIcHH9X5zCi+Xicn3n+MnRPYv+7X3y30sGtLEznKz/4e8k7SXNUlTXon9hExIpSFR/O7Hnq/",
+	"2tzZ74WA8Eb4Ht+/fvL05X/99PTt9YvXr1y+p5KGBZQFfdwv7zQkJM1RyvYJqHEqTuTJT6o523c5zpNl",
+	"kf1Nux3cy42VZkMqRjHEbJ+5xHiGL0Limiylrpjhy5SuktSu3Mfa+bSzPkrGjE8/J/QyVej78QoHfgI5",
+	"t4cC6cHiAH2SAC3PHhvR2sp71Yr9Dnyn4Hcq2Qe757t7IApnge656GXZVCJ98VtTOuO899rCgS1leU4x",
+	"3ZTmkpzHJT10IRtDhCT21bQpWzGtnT0xNLq7RzYXPnWLClFVP7Bf0lFyXctGpUBCrghm8UJdJo2yqRCN",
+	"wy70lFijHgIscEf70nNp7Ux8m2BxitSsU5QCZv4pJibdtehjgOi8JJgXiBPHRSS1h9wFMeJKOEJlrzjf",
+	"N/tbm2uGGTjDTrj9e1/ptstcb3OS9UZuWdE17nIhnJDnjV+J5pdhOy1L9lKu721G40hvOFseR2josZnj",
+	"Ye5VNTqqhnKwb3uY/tHWhPaYH+I2G7iMKjr3Um4kpoxgggglNVjiaZt/8pBLNjoxPJbKCqet9rHSS3yq",
+	"39a2Mv5dMp3iupMtcQkSX0dCz4VGcC5pkxrk7xs5phQD7CL7SkrFwgEfarqGqjUzE07XDC17dnr2EM9f",
+	"XIeI+9shS2dLuzvQXWD/WWrDzQkfCqgBmgmfCUS1uzMPLj0q9NZhHt4xN+77HVFNyebk59nbv758Sv6L",
+	"vLl69/znGVzdP8/WDVX2EvR/xtvQ7jN+2nmKTsmVcOXJ7u/2qtZQ+WEFfTKhrh7FCJaqjzcyg9WTT1jC",
+	"7bI09FKIsIIbvKbIf/7nf1oii0IHJDNMYnKWk1U6PNDMASUbUSRQLF41McDExio39oPESGJfyFyNPbwy",
+	"ifM4jBYFbCb3I4eP/E8U3EtxbCY/QR4ksQ1+edh95wboue72aZL392UTKe/pCHRJst1MR+cH8STqp/61",
+	"SXLMsnOTD781h0jZaOxYzB6ZZwtetjfT359GkL3hp7+DkkRTrGDCcFp+BmoNKae4RxGE81D0iquw3B/s",
+	"0y6PeMwKG50RFI73dA8ggn/E3roALMs0MXKOuShUk69PP4b6Ayp2A1ESnJMCJhZN425c8MOem6emWm+l",
+	"gu8wrNrht7xka4g8bYypT4y8wcIHUdUnt39Gl5C1YdIBqfCphBwOX0tXbPkvv+l7LLNBe5Rz1AofTFEl",
+	"B4ZHi0IxnVGCOC3Z0uR5fGSm6iaXkvWMizVTteLCeJXAZV7dsF2vP+HQx1mzrN5oNR0XaQXFRS6XTc0D",
+	"ZN+AY2m1MUW5GaKHwXMYSVxuBgSTlht8emVP8TvFk1BjfC1OuNivcI5y+tz7mfyOdLHsfGYUFXp13Jh7",
+	"55/7NJ9t2eJwgn99+9IDDT1/9+4N0bwYUG3kpL4rzvUs2TJgNMHAeXkmn0IVzANe3lf/60vEd4ZEP9IR",
+	"lAEjF4eUkktvC3knaUV398zUn8/8X7C0CP8PIksME0cAq/yEfaxLvuQm+pPDDQThibGBpPQUbJspi96+",
+	"zCqUskwmW8fVqLQsCReW8wg3+/UWEUCUYsGdbGmXpJcsi965vKEpsID3fvAt1fN2T6AEVypI8/AZp1nI",
+	"5jo58ku6YKX2QnJRyuWNJlRBvSLYZYYaVllOsCaVPYZyK+bkH5JbabrYkZ9n5Iz8PMtUyFhKZUpzWUBx",
+	"TiU02E/D0SEl1waUAih97qvE6c2rtCMsWCnF2qoVx0WIUxycQYBo0pbB2i1sGSustF1W8qQqvjL3dykL",
+	"mRG6mosla0HjEhhkASXC+fqNxOCAx2GcIF7YCE1vUyIHJuCBweGZ6T+/r8e4uXRJk9qapwCcnNDyS+6b",
+	"XRzmAYV3vPATmIZUsLWiKAZlA1ZhEuvMsPoeBiu8Pg8TDNPpsbKfRolLB0rbyKKHIh+FHGyTABjvO/jz",
+	"mEyqMZX7XRr3F7YgQZ3q0M4tVLr4Nc8DufqI/JJrc1+lIWzY3SMmTz/WJRW5fKucgV4zVR1XSkMiV3jD",
+	"dKDWO0ANoEUO95xFQ9/F/xzb++3U2nmkSPUsFPIdxlvanjfjcnkw0ShZZSPQczx80LdNeqhsssKossCj",
+	"4YCk7pqPwLTJXQdl4UwbsuJKDwcGw63JIryHva9G7VKOoKop2f1HGV0enB3oBvXaew1yt3xOX5LpMj5S",
+	"lZlIrL0dmMeHZh5XHEd871aWP4pZGPaF++uhg4GaPA7/2IYT44AHn8v6RQ50sD1uyWxJMLkruoPGG3tw",
+	"eceL46UZN8tX0qTZzPuvvTZjbZ9C0S3kqiBwurWWIa2zxL8hUng6gRg63dwrt7P1bRvfX8dgpgxup198",
+	"2KtA6TRPQSesg6Yt+XQLuTJoaNn53TB9SQCKXoolm4MtsSXnhJZbutNp98gtLZthqsqn3IS9y3Fgouo0",
+	"CZDPmFluUvkVCIeXS8gSQ9Wy0SWYR/LxhkQSpMkFfje0rpnQrj8P+EWweiBn00pR6JdslQh9PtWGV9Qw",
+	"svVVaN60GYIn2legbSbQhe9Si6XyAYuD0oIt5QbrMaKaDazUcAUaA6oyUqq5B8pCd95+Bbob29ceBC51",
+	"mx4vI6ZCkvF5yT5jYm1CO6JVaMgm2DbAP7beuOBkEhKKUDOYb1Habl9CSc5H1T8zWRZ3n1mUNDx6Zumk",
+	"4vedBGKf09mXRpxgXpdCHHkrAyYKun281/J4FZRjxDslJz+nonhacJNq4GUy2nwG0WqxO57CnIgQBoKA",
+	"P4sWrTc3FAJ8mI9AODJ32+yeYJ7zyZk+Gl47y38PmKbp7HkokkHaJuvCrThRxy0k91hfnYYHYjuCLNpE",
+	"mQf+6+7l5GJlnapQWtJG544KGsHaoYjUVBtiNlxDj5nh+BE9FnrXYt5zrTsRYhnJHtYAIrGDrLamtjdS",
+	"MXgaz2UdjO2Mnb3i63jTb7DrH+ZOeK+AZfbU9qNTbYTHBp1wn/J1IwnwBlH8fVwFc2DwVEx0eJF+a+Hs",
+	"R09LiL2TDb1lAcgcAlhz3DwB6MO+yeg4W77PUCoz9fZxP6QlFfaCgSaFLlCwz7dHjaZyCCrB3I9f02VI",
+	"tIzhKIapdePb/Ai2zXQ/irL3rcTaUlX4eFC64VFKM5jKYLyDk1AxEHVWkRuRgxi9lcN08yV4++SipgV/",
+	"8JGgtK3m88f2pBWkY6x4m1pon0NGxPVnUXeDPT0seam/GR5234PufCSTGdnjAfVmc4QEGbZvHi6LICw7",
+	"dX7BtO54dNruTiXUl258PT7+MZJp+7veylR33DOXWivVs27rPdsr1afnRshtGvgisIVOe6zvcGyPVo+O",
+	"0Dv6mJoBVH5oPwfPdfoUATxrITMCoKdKTE5aRhqzoK8gbWtKYx5r96IlfIYvXqTbUWQ9BEqmzrUT43Oy",
+	"oJqB5R+3xqYkbvLc06XoPvY4ZDintxfOHDY5gNh+DrdheGNJNKCBFp3ukmhBB4sa55Sh/CuZKojKoqQ+",
+	"gOa8LxplhakpMAIx0h8C6LJVloOD/MO17Qz3TRo/pSUguWVbpWE/NAfW5aEj7HgeBC+FKjYeo/Iu0JHp",
+	"VuOQJud33gln12103NlaC5ZJ1oFAxZ80sc9Q0yjskuGw9zIegOFHdfA5CwcpeKx+7UBd7rXq0rOwqlR4",
+	"uWWFLCtOkZqW1cbvm5n237JRgpaId/tQPR4naOR4hywBqN5rezlmsWMdCabYpg41H2C3fmC7RNJxQQ3N",
+	"ox5SQ8kN27lGtWKpdrXRe2Ko08wLBhsjKOVqlS7nftYoyHdTbMlryIGxN7crjk1/HkBSD0eyC2/7VaG5",
+	"y6E5MpHNyGhcmE2i93CzKPmyg79oSZewK4/fW+1n/KpaSgUyz2KCp3b8Zai33E94aJzr5kh5W6zN7A/O",
+	"Cm7GeTTA7ZnMbwB4gFFlV4fgAqmBHQf2lK4cL0R9Q5WB0dYN0zqX/zJl1Z3HcLxLHVqM65hNexhc1HiI",
+	"1h+gCYYh8cHjLwyrsgHpOxXbmcyFhpWig0d8B4/npofG0mAG2dfIkffmh3Z6nFTh6BlmHm++Z6rogPhT",
+	"N/dHuOXK/PnH+Y3D4soIgXyLWAeIkumAkNP4ButdiZ7/HoFlv8kOTj9PjgNIOucvTqSzM4X/06anQ+H9",
+	"CRa8Js36lwCKkm3Ok7jmaKlZ6+HDluy+Vgrx/RyQjm+bnNZ2AVtkpDafYYG0bdnSxX0qSWKpXVJYLgU6",
+	"g3jt85UBigR7YMGNHSGeD+qFHV0MmeAI2A3uOVYQSBwGgM1Uo4UJwsDLbslXqmFC9AhUxu3cfHh/KMUo",
+	"vjfL4zue9Ky99znae5pdn0/56Kfi9LiMu58L0vhWovZkhRPQQbof/kkj+9bWetRPM6ip49JO7Qv7LNdN",
+	"hYt23pMwdWh+bB0pB1UhHv699YFgKC9qpxVDY+/gw40At2hSQP3IqG4UG5NzFLKcBjkH8enkOluPa/fL",
+	"I0JaLrBz9Ml9aKbWiZ2cmb/XslHWFMr869V1U0Or82S9YwuPOLIbTr774zbZ3eZde294vCce8g3TpUIh",
+	"s69vsPDUXvOmQ99rolhfpBerm+WSaS3VhN324GNxmMO5QeMdyO76G5nq8JjPe86tWNcsRc4fF9yc6eO4",
+	"Tb6gEUZxn0nPOdXLaxGap6X7HolCE3zGitgKAPowg02KUFiWErm9BUv40WTZbp3KCyjYR8KFkWQjcxZ8",
+	"xezxHXlgclrpvg7pxm7b6Nt5zj3xUtR+xbZtaTAty9er2cXfjvQe4daYSPQ7SRbntg0O5tjuBK58rvHO",
+	"vyS/GPmLD3WVUt6wglAzpg8KOuo/OrjLb84PqbdwwNB7UxvWqCE7v0MFdSFT5YkvXIpBKFwLEky4ngHI",
+	"nLqUZk6MlHNsPIJIf4Cni2hJtG1NckogLixvmdoqjs3qM+vIQGdRpXbp7pbkF0uvX7Cxc+fuJ3Jl1SfM",
+	"THOpJ1BTWTeGSL+aMbOw//PXuid9A7O2EKA/qug+TNdIxG76WOKBO8RckpKtDJGNmbdphVuaVst6UDNK",
+	"vrRKd+JgvXS/HBS7c03W/LZthULFDhHVAGedazyERpIRTe1fsa37XpeyX53frwVBuiP1oZj64ARVD5YJ",
+	"bcymFzYCHlDSyKUspwMvuRsmSU21rjcqVwJyFCXjzdEH+hZqH6CGOZd4IoJ+w8QY5I0uNMqAaGXmHhoA",
+	"x5E5p8lTdU+gjn4uz8J2/GDNktAzCTApGrORiv/KipMbtoOwYXWJMn/LtYdXVtD3Xhi6NKQGNIt+0NAa",
+	"rCX7xf/vb1cn/y89+fX85LsP7f+e/v3kw2/n82+/+vRv6Ur6+wOxjAPxyONseH7buwKkOgqZcTeQjiwb",
+	"T4/ekYLtGIJM84ptMwUsywyOy1NrLvtuq9y3piQlXd7oga6lQ0Dz4x4QnipJeS3Knb+yuSb2oTTFUuv2",
+	"F81hlgbb9SAt+H7c+gYD8+QFFukzWoLGhlc1hdazt1bbwo7tVsfrPWd7+MS68zEHMLH0jRox+yZ5ctP8",
+	"YdeU2f9rnkpVCfWwB3kk2uXcAM7EhupWBenJJTkiCBpV3geCSZXD2f2vdSnpmFbTIU3ikBpPmKHLDSvI",
+	"0+Krb7559F2UUmE1Ztiz6+dXJ1998y3RTRVlnwJ54fHuoVnsTLq6KJeAEfqZPzpqF8d5FkniyPdtb5v9",
+	"JrVZlSWbiDQ4IBG6IEU1jLlyhVfS8BVftr6ggUX6ujJ1n/4NiWwV5SUkvlpzMerenk6+qUwd31oJyQTq",
+	"MUQ6giCIDgt34KmnswvRlGXmE3/N3SHooB0uQbdssZHyJn3vgG6/ZkYTe4taExRlHPnv69evjtFiv++7",
+	"+5AjerSMY7iLr7fC9XXJZI1l0QBXXPB0nOK1CMatjwFA1rdckUIu9RkeKH3mrs3TKl1MdVTJO/zyX+yf",
+	"4TvYGzLaeqlc8p018SL3s09w8JNJ5uKOxYPMIPsDSS4J2Kex2etJeXyjW00j2oD+fZ0C6CPikrtDfbyh",
+	"NVNXvLqvMyrGpEunAhjVsPkRZYJjQa1V/Zxn7aLLnf4zp1VxiFO8t+gwpbR5+4Yq01e2mYeS8cHe7lpc",
+	"6d8FkVbk+SNmzYxLIti2+3esFomjLEdKCadut5XmBZMq4OZVutIdoKV55ZImpWaik0/unDRQ/5g8wLS0",
+	"9hQ1/HZEwsZV+1JKuAMWGSv+jmWMw1zO+EoystmTASsbkUnbyRdtyVr3liB0nUqYsgv15fibYugWhbqO",
+	"MaVTYxzcmLSg020lBWFCs2pRsgvX4XMja7wqwdGsIb4MfubB84PoQzI1kapkaOo9Nxt7eVCgw4UX48sN",
+	"XZQs+HqXpdRMG98llnJoRGIVDGzjheJoiqB0BFO0F/ayp8Het/9oqlpjFVwpxXo8lM1b94mhwEbz2VY2",
+	"ZfH3DSvr4wQEODV4AYv3jHTG7JhI+UGqUoN9eX0Ws4+PxNFuK1rcsdgTBy1VW0bonO7OCvsC4VFaXMK0",
+	"t1Irc4plWbwQGeqWjN6y101aDcpGb3W3R3f0sf7irn7x7txxMPjcLylHCX9FZ2zcdD5/ejFMObdwDllR",
+	"v/UVCYk8+lKOSG28LmW6B4aRiq7ZM8US97G1IPUwP4wb5500tLzXQJBqNAr7Ogd8CP0QEBBjLyTkImPw",
+	"3j0rfDxSkz+bbk87KXGwUXsk6lJ+f8PnEYSiJ0iSH+MSzQOe7G2Ymq0fahueDsf6P0B1qCBpshH+v/nE",
+	"l1FtArp1QwddT8Pk07SSi5IlFDH3A8FyAk3+/e2zx+S7r7/5v/7jsAVJT0FE9rIV8mTcLZvu2rlqNB2B",
+	"HdeHE2AJ1+QSyvNVig4x8tAolqsLsqDFid0xps3cnq4TLLA54QL/CbfZHA5iyZfwDJBl3la4S3lSUbGb",
+	"k0bQW8pBy5hjHbGAI3OkpyyiRsZKeqP7y0SOde4YoVQvs6AMG7a8GakP7WOCbKgoTlwJzJZC33gdw/p0",
+	"GlIs6PLmxP00AAB1dBut0GAcpuPOoqdXispvfczl0ACikbIOR4MVLvZsHGItCGpe1SVAZBMXnDg8mR7e",
+	"v98xZ4dwT0JLJ0INVJ3iX9Bfl7S0mDApH/ZjWVVUFFi9Qo1fDaLS10xoQolmGpKGXeoEIJmxOaGkkkVT",
+	"MpxWGrJHlLtcWV+0BjR00DjedvDC4xuN05TTuZ0uxyo+VoCBLb3d7RIqBOIr26dqqjWkEQRXjxoaKola",
+	"Ld+rLi0DsfMwzeV8Pstw2E6fy5k42YMVi7ZZXXSyd7NoOh96CTxF6Vu3M/bUhW9vW6NvaOvrnFvgeJ/y",
+	"rMNAuN59R1Al7mNexPZaBAWRpkkGejOLsOkh39KFgq6XRCPyxew+JzSHeNIFyEwiek2KXzmmPF/j39IT",
+	"uwsSZg8aiMvdFXJApDSPoAnUTu88LOwNVeaNI9ohE4SKBt0DNO82XchtAHpHz8SCkboxlw9TT5E9tPm8",
+	"6RyevkOoyJi99DbjAcg4lcFBXjcG3EgcS1ocQbA/XdJ9rAP+XK/xcif3sQ+eOvMFVtSuOsAnxrvdxzE5",
+	"bhnb36AnMFulYZFcACikMQQAmMmqVWo6pn4zcYZyzsZM2Q8cc4d0tWCYdkg12XK96bQcEe65sVXKdUmX",
+	"gNWcRJngbTuRVpEULfTXhvmCrMP+0PfwYYTmxCF6fljXF0/db0tEyj73oduVbP+7Ub2sDxliLNWPtLYP",
+	"xGjX2L7es7z3XKciP9Aw9C+5dkDuB6IZiCcNN4zLgqJRfjTDbtM6k5HcaXW435y8/RVDwlwHJoLwg2sZ",
+	"ahX7BvBDYbmRsdQ6zgbmZLWCJNVNx8hLstgR12OoE7Axeb6OLDHIY37Fts9z6YyR5mPpaSkXzlVIcgwn",
+	"yzUo6+YjxCXkaTgoKBHsrASj7y1E1JIKd+UCwefQ1Eg2uOTtRpbsRO+0YRWharnht9YmFEV4yqdRx7Ug",
+	"bWXZiJhCimOTkNx5pFMHnJXGAelxMqo2BSPh4r5lipvdGIdizRBUwLsW73En+6ntR3WjiUWLSx98Q7lI",
+	"GTAFK5nBGFkyLpJVlaAHf0aFwebiY2Hqp8HMujMQzwHklVviPKJRhrZMpD1zLgVmsFLQpqIlC2+T5WHf",
+	"74yvUoB5WtVx67sFWL3A/pEVTo20gwwUjSObGwQWO5qd4tECPXX80pLEdTbxnmugGBcnyNvcmu50rtm3",
+	"IfZXbHtoR0gb29n+1h5vaivT9cI96MUwq+CvhNmniHPNrDR+zs09FZXeApkc5UYHvybMmAyKT3tmu+2Y",
+	"+wJRSLXcxRId2UMXcEXFrqtmaLK1ioIrXDMbJZv1Jl2YOM6f1e5tMpsj43dQDCrZ7O+oNdh/QT5mWmFo",
+	"hL1bcs5W7dSubkRyCYLEWR3dhTutYLO7RyqBh0RvpYObZHovVbqmxTLhM7o0MuEIf2SPtGK0JI1ml4QS",
+	"zaumpFZIrkrGXK0/aJ+w4dD+g6yoNuhwH1BjfqySZ0xjE5fgHa2ohxI5ILWejrv5I551h2SB3GtZ8uVu",
+	"sJeh20q9LeZww/Ss8y8++XRoFt/YTksdeh7jWV967T+SnrjWSSVhdD3YfizRtY+Gp5Nf5mvxIqWdhLtv",
+	"hX1vHs0TMq+UUPLCQmyopNrAfVbRj5iD/+dvv+nPyD9WBjFZx2lcamhkvHcn+iS+7iKdbx8iSp0+x501",
+	"Pjo/tkTFtLlGWPCEbWvtFVfrip4nxTXUOvsKmfCl//vbr887Hzs/WuKwcOlX8RTS5HGCLlcKuKRi8Alp",
+	"ew8lcymbsh8f7ujQSfSwu+Qu5cXYJlchOlhM+1aQe6k1rfTGbwSCzIHEPXvD799TZn+X754unq6RWkph",
+	"FF2ap2lOd3BT3DCiKS88Qj6U5rszltSk81ubb2Wl8AbOQqLDR33ZZ0/HpvsVYjkm6NRj4WpyRH3GyzEA",
+	"1ejVT0fXQ22cfcipLRuqN5kI2BDs3HsB4aYNovcubC+LgtAF1gHNiW6WGxI1prbzbr1d7dI2mcr+e+Nj",
+	"95SKdZpIOfxd3Af/3Z56LUhhHK6d7IWnuxFP0fVKHY8itT7FP0Er7qwFOl7ORT4S54Fq23iJLDFaCMeE",
+	"LCmbSqTVz6gz/QilNaubKkZ1JpCaTxZsO5Dn/X7H8R0RMDCgSyak5puSOjgzfCRlQB1CqUagEEPyG5ye",
+	"7WjebZLUrrXdWz/b5KYmmyf1t/9L48S8iJuuo8OZ7sANnRZh4zsD2ssqGXE4t198NMykG4EwlgQvgpj3",
+	"o0tyDuXCANgTN9HPAxr1eLVcb5W9JDKqCgK/zX2bmmErHNTxZthQPa0U4Xqqawa5ztnwK46U5CLZmKXM",
+	"9ngL2IyqYsXQfo10lRGjLr7lwiMbBpkJDlQ/m2JyhxaKxwWJPW+tGEnesa9XhJINFQVw10VopG+kjw+f",
+	"EngGYIFOGnjEGiQATEDWclQrkP0LAnfMI2L57Oe9eEWnEwzyb6cbYziqIbPA73ZOBl0P6TB50Fryhmda",
+	"S9pBpWKPNyxVD+6aBWSam1KrchRjAr57NPTDt2MlV90iBnZn14su7aR714rYU08Och72ij5zN+stUwVf",
+	"Hm3z5Cb+k3t6cMUL3lL+I/mEtEP40Pzlfccp74eQwpXZzi6fXPDQ4NWHPSYxzuL5ImKCHr76qaWMP1JL",
+	"qhRn+kTewgnfcrM5iVKPpDnR+G7mSEUg2aMUwLySJxVfY8JcyIjyMNjemxXyF61EHNeOcnJNEebWq/Xh",
+	"I19U63M0baebYpJ3Hn2su4suIexZuutWC53jLk/IZZBcGES8I4qZRokQsZSCEUZVyZm6dJWwpr2MrYAH",
+	"DBrnopeVQ7QedttuW7CPfKPnkDe1gjIbyDbIzPqUvHT4BhchDwbc1xA9jJP2JOTIQa50Y2RFDV8m+XLL",
+	"RSG3npYDVwXvvJO9akwhmStSsJuFwRoBWJpkwdZc+D6B3HSDPCsuIKkMXmgE7A/u5FCyp1x57yJoqe6U",
+	"9crUF87nDB51Ujd6w1wGrT4l7zyoo77ooBYys9wgVmPVYjtELf2CsFgBQsfGwH/wHwb/UzdleQK/p7Zm",
+	"NIrO4Mx97rtGDWrDI1crzczQ3jVfrAF4b6Nu8LG4hYxpwB1dUAdCyDudh6Zgdt3MceXD/h1YU4QZY2tF",
+	"MStk1a3UysfxnGLgp5dZE1/t0nl5bULTXrdt0LhDz0mPZGokNNKiikF6VoyU2XYHGJQCkjq0WaikHps3",
+	"g9Ob6eMKVqYVQYbeME2oIfZJe0c++s4u9qtzsqSaDe2Yn28Yh2DtQSSUEjfJoaq6/J8SA5LH9xnNHgR0",
+	"z7gFUUtoFDe7a8uCfnupQiEIfAlqO/4pDAByCpIn5Q3H1imWVu6f3j9uWY1XUtWbv7tQXTsCrfkPzKqI",
+	"0NVylbomgNqCma1UNx67pxWi1p7eWp7y+ZnQQkA1wvtsOn/XG7g+VCPmhEIAMSiIAEKgfxZSlDtMM3S9",
+	"lLpJBgtqLSHS1C3MauEe9FFWz+ZF/Ajc1Kc/i58FaB1kScuSLBqMPDgwJMxOC8VuHojXEtOfJlezBv6D",
+	"X64cwCTM7IJ8D7tD3r3+4emrX05/Fk+VkgoRhOt8eS55yTXkqGKL/NpeZBdQn0Z+Eeyj+cV+GlK4oTrR",
+	"qhK/LBulpfrFT8o+Bgs6/Vk8VoxCqpf9N+ahEirILy8KVtXSMLHcnfzAdg5lGHp/3LAdkGghix2GHb3e",
+	"tfW4PA4m09KsogU7/VkEG/4CZBSwV+QHvpg9guuoZoLWfHYx+/Pp+emfnZIJ7H1Gi1uupY/Iut46VnIA",
+	"OV8UgLWrzVX7GIjKWgrXBuSr83MfdXJp0bSuSweGdvYPp6m33WPuEzpzs9jdOWb26dM8oX+1NDh1wF3U",
+	"JR+lJhNWf+brwEF0+Jx0KyNBiETDwsZufIaSP73Y5iO0G6+dxO0S/6oowqpxjUyb7yWW1Q8meh8IVIJE",
+	"LSntI5/uuePDdrR3a3ZTbMyLCkGtyePrq2fkq9NzUshlY82TS0JdVxLFbjkISperb7eOQH82e/phwOjI",
+	"nP1mZfunkKjLDvfvCfy9s4UdUn6dyO6CBPL7r/eZtHa9XQCNzk3yiP+FmfwUp9/tJ1hH/xn2/KpdfLjN",
+	"wgHkxh0/sKyoISv+0f3Zuf2hZzeGEzF/n1YMO7n8zd3yzlx3d7yLw3XPT0/vLMA+O6NNgZGCvPiFJ9Iz",
+	"+GfDYNfcFEIWZv6j8zQt28HPHsPVNhvw5EvwEn/68CVvBUucl1w8QAfUQwa9At1gCtZ8v5EEMpvQy2/v",
+	"/y00hXLNWeC2R4mDCbUny+D2Tl4V4BXHIjx9j7tiP+GWJSyHv4qaLm9cnYobGarbWFm6y64s4CBZRcba",
+	"B0YT3VSZIP8XvYKQYhhSSGx4CFsB7MgUG/9GyVvWlu74GipIhujs94bREn2gOaGNc3+Ozx2Ihz/SIe+s",
+	"9LOd8zlWZWEVNK0mOfcerdE1urXmA2D2+drXPSbgVeg8mj72qNZ8HxUbxjyQrWfjcVz/oI4OAAQNrBlM",
+	"+TveNB+GiiG5NMycaKMYrbpM04JQc0Hh8/sfGSAtHk0sLXKqC+7ZFFzyDkxGsmhEUQbcbhqXNbJSMwC4",
+	"sdqroaqt/fNdBWsmANQXuzqzIvSWi1vTdJitVg3GdNKs9sb+HN8wkwmDkpkB/btLZgYd3lAMgtUfzED0",
+	"/P6b8hJGAjwE0BeVry1rffc3jNWXiEGPoQq8IzeyUfaMcaNZuerQ3JKk8I17sxogUv06PPvFRbGfyoS2",
+	"+FVZOmdKNY2CxUSQstBOE87NAnJPK83KW6bnwTT3ifTYeRNaxlqVv0kdg2ZvO+6hbY0h9JfQi7pfP8gl",
+	"jmAaJtgwxQ0qRv5MIAK+h3WjZI3o5aqDT54+TWe/8WKAZZ7YyKP2OZZsTrFiHCq7ZLtSxHH/NFa5e/EE",
+	"gbUDXaBgLS/asaBteushW7oYOvikdBTDPiKGBVFs3ZRUEfaxVq7C5d/fPv3qPzJAPU4LrOjHl0ysrfL8",
+	"javW8P9+dBT8LxMe+KyHr1MFmbRKXFc17P04yeUm5Q32SnHkFy5H3zDM0u92wotP4H5j5fhEDrnW9B/Z",
+	"tXFcxgLAWtYGscR2pJximx3F990MOf+z1UODbfHAQmFoP7w/psYPHa+C6P/THmCKvWM7xyrcb/2+gdmD",
+	"c2+/M3c6+rwWLWYRNxtCyxLcSoiqct8LEul55oKWZ79B/kqevtir4mFsoaCEJyGyKsrFXpH7RLhr4xCy",
+	"9jp2DK0bx48MjcxFwGXTWATUuDFd8Fy2TGWkL3Q6vM7uwlzzZIQAPtAbIhjXTOuQhdlHn3+c5NynH/vc",
+	"Ralr106od8YBWQepNZ85T0QyLWOfre0Np9iS19wSEbRf0boysHWzJgaQDlykfb+zbmrSYciOujA483vc",
+	"pX9P71UiBIbrnyQC5n1IVHf9RKfk2nE5dgKDNgqx7+iSMA51f8Zp5GhF4y5D7oVppwpNo4KjCQX0mk0l",
+	"ljeyLPpsOQd2mrvyvk6VlcMbxVRuIerKT1CWrCVcTVvqUjnuSIeM/+G5LIuJdbI2pzoynf481nRyo9xN",
+	"Y0ts0nNWTrJBPzBWE9qC1VEDHN+67zTd6bkzftwiDnStM7i6zn6z/8krBm8ZLd4g+OYRAWJP1FldOmTZ",
+	"vEmTFBD25amUKsCZoxrG3L/6LlG9Qt+zPf3+Z5AmGL+yf4a05Y3ciinvytrTcVQ0vbNnCiEVsT7mLucv",
+	"aRQ9UXRlHFrj6LBblAMGSX8fHsZ5GINJfmaL6TGCp+d0Oku8SZxndiBCffq8cei8Opx0uKOQfwGDcg5/",
+	"T5xsxyUndQSAOx23OADZll9+F9t9PvWnA05uJobOTYSVPJEub6U1ggjg0I4VpNiDr74M4OwITprgAe86",
+	"zEr1ofb070Kuu84Okf8AVDJIw5jAtgFBGwAg+rwQj8NDk9rInbWNqdFr3wKQj4QZPC4YFtaXHi5jBXen",
+	"P9QabhE3sCS4TbqGxm58QiOZa1JKqKT41Nnqs9/sp0H9SaqmLyUt4i0/njLnCk7yl/zAVv/ffffp559P",
+	"d7Qq/202wOyEVsiQUAUXg12slxE5kxLTrxL6R5vKNPgut/M8Kh4+nwh/6ff6gO/wl3mUPCmbhVcIFasA",
+	"HmuK4AMt7FXe4XDy7512s+HH06r4jzRfnrnM9/6gQ2DQn/zTXzCavj+ZiXPbPUGm2CSs2YggwCluU0hM",
+	"KR2zHIQW7i8Fkqp+dvv7neP2Nj8g+ygWGHR8H/Z2hxgd7MFtyzgPQOj5/ZRfpxzej9zTCrMpduAvErt/",
+	"GNluwKXLhsBT4Gp4XM0xnogjQutOIYjfpzDrizTcS559lohAqJaLQgKLHeEFE4ab3Rc9aZ8xrIDW1EmL",
+	"GptV8uHBN/jcA57szncyDIKznSpBn9a1kiFPbHuAQRC8D4BE0JcxdkCj6X0Ah+S5g8/1veLGMDFNJZyJ",
+	"ABec8HPAJL36WQAv+V+ZFOK28WhSiCPlFDvlKN7V3DptRrgDRctnioA7zrn+fqc+0VdsG/sm/+ge0VAe",
+	"jmVsMtYVo7N4NJMkbOoDs3zW7+H6308T7vA4NcEfFtj6jm6wiIpn2KXpJHTWndaTfAWjv2/b9j7EIcGP",
+	"UFDdPq8X4nNxAdRW+C0iUoByZ6+T0DUphAHnMSYSdtU7ODpnceOi7KX2NG4t/kAE9N+w38uRsbS/zWey",
+	"LIKgP51diKYsJ9KmaybrkhFqDDZhNrJFPdR3D4TnquMjug7QFlyr6bya3KsVz9ODHq36jWLqj746n/8v",
+	"KJMKu9JXUelZZJI0FxiLUFLzpWkUpM5795SMgTd7zu/Zb9YW7b0K73aKJ80PeoG99AzAqk1zJYazunJB",
+	"jKki+Jae46zSPkvUbdc/ZANd/Puk7X+7Z373NbF9h8gt4rglYC8nR5Wp3ItuOPQwIvnnJL40ptKYSn4b",
+	"X5z7URpG2C0ThvyCL/3SBiIw+aRtcfnf169fEWqIFEt3kW8YZrZpWTGM/npse287Xbp73R7MnwUTRQwm",
+	"iB8G5za0zIxRDgHlGgF4usz3nprlZqjCDKFi+ExSOAzyKeOLk8WMAzm5IWvJUD2iGmCdmDrRliQw48lU",
+	"5ooVvKn6hO6P+MSok/Yrr39/mZj2EjpBuNaC4Lpd0pk/YZBW9SuvQ1plNwSG72D8axrqK0ZR45hQKwMs",
+	"hd+H0diaeRC9na5Qipr9DumgYFAA8QhZs24S0Ds2YzyYANk6WX7oNTMIBPswBiKO/Qe1Da/pbs+zazdP",
+	"NSLjAPYgtK7m28O5O79xQahg28Sub+nuxPdbyIk9D+b4oKEybUfNKum+2X8ptZks3LKWgDVMlzdYSQ8f",
+	"KaVmU8m03xCl/tPdTlVakw3A93ldtt+p4rAWIqF50F47ymPkmvxC9Q0X61+IYYAhuGEEzjKXyItQ+yS1",
+	"5ovSwxLqC2zhJFerOUFX1JwoZtRuTtbyBHtHQ57/Kbn6WUDGupeTUGABDZk2sgZOrqnWzH/nAA16SQVZ",
+	"hyioTOlCV0vzWkT3wEP4quxL76UqgIm/tABC5XFL1TQVuVcoROYeEHojy2IOXdYrsG+1kXWsnSuPTrl1",
+	"+ZZU32gnfDoFY2dLqm57cD4e25+vfbvEqWoMwkf7I8j2oYDKPiqjDzsZHSLte+x5nMCXLu2GFRbHZS7M",
+	"tiCyMdPE4hwsKxh0a2rYlu7aQkoAvhCMFVGgUxu602TBNlwUnQRayOgo0oyFSQk9rOWyFjqvTcZiApO3",
+	"R3MM+EOn4DU7zBym8cXZLJ5tXKh5NK9i7nBorZ0NVV/AJd204clzLxbMbBkTxGzlXnVrJ/ViJB+eYO2b",
+	"PsqP37vnvhQj4vfvwoj+zS/KiPfJGXrGS9ZXSDyfaZrqJ3VVlj4PGuMzChL/gW+xaNSyccVcu0IN8G1H",
+	"ewz6DG345pCkpGcwBdPyso+pPNABoWHZMVAMpoK7Glnfr9Hwis3RB77YwX+HHp+4H3P63DzjophcQ1h0",
+	"MN8PGk6DMs7FOtn74QH0hcXud394Ov22p820A+AhPZVjUaf0j32Qizl+NMeUbWetnMnsm28dgUH88fWT",
+	"py//66enb69fvH6VyfZfKVmNTd8b/xUjx34jNcpi95xCQ7djpQkPhVbkyJ5Le6aLkk0mEF27K8REDCmb",
+	"0NoZxKDCyu795E3fSclz1rBKgei5f+lQUruQAXll7aInyS1rh2vLiBfMXkJbqW6siSOGohFBXwXWjvgl",
+	"E832ry44gom2VQzKo2OqkpLRAjWWC2DnHTKz7wi5ZMrQThvuCOLss1nRcyucLo4JtX5AgHCVGvnFcZwi",
+	"rkmwP/46EayfG4zQ7vXmoo1AE7vPN+CfC6gZB6JpIIRh5zgcT/B9JtVaTpXi63sMROwdZdYFTspmFvZM",
+	"/fwz7bwrlXVPzINQagw476eJ/KXIU0Lz6T1jexrsoQ+Ar4h4j/uxOSrW+yzzAKno4QNjEm7/QFv+I60J",
+	"AHfPvVPWO+/1HBGJsX060cwYyEOM3Lis4Ma1DdNNaaz6Am0ykwLiTLFetfgt/HyfOzMKiiSgoWgXYinQ",
+	"bbYxVRl19XP/rItVChdqnPJjBxkZ3Udw0DOYxfgsC6TxVMYQjuZyayI+NJLUigvsP4JI0ilgzQMOMGqX",
+	"t9Tfqd09N//DvxTy4/nD4NWOLITrIg2IYkiDae976l1+ImQQJSIgkNFiR0ouWNt80EqRU/LK+X4qRr0u",
+	"Hhr58UmY+zm9ZRF6MX7eQH/hP+mEjaacIuymCEF0y/fou3NBXe+zcsyvGPiCaXnEdIuem6qQ6Es2wGjX",
+	"M6Gf54VDe1MFU4QL14omoKAbxdlEAFw77VsRLuRHpi+DsYMCDlDEMVkvoEjlMr4jSvyO64yi7frMds7e",
+	"lxOqT3iiLfFqkWEmUXgLQHOIZ9I9ukNNm3irvwQye3cRd05PcR3HegXWE+ad6f/CfiZcxHEfkyPIVArV",
+	"qmTMhDKeXunxxIv536vkeOKbGnxWqRF/NdczaDrJEDducKwQ9VLMeQvC1j0w+z48FV4LFmgwlhNxjq+A",
+	"z/N2/nWHXFMo7xgP6kfRrejHF/hjVOYU4riKUZxqP5qcfciqOFED+t50VP/cp/lsyxaJZnVvXyL+nybP",
+	"3717A8Hh0yFN8D+vy+Jz8d5jn/CH+teNkFvhCiP6Diag5cUIiclT6kAA/5B5q5CFx7FLEAFCyKbbS8th",
+	"vtwno7VzujO70NQn1BhW1WZIc40r/+gXbxnlZjKh/fIqihpNpUu4hieewmC2uGZsrhPE1Hvq2pmflHLd",
+	"j1mFz72U62EWLWSjzsaV22UcfUufxTuqdO9hHbyeFgm+eMOZyzXg053/LZRBMeHhRd22gavlvrVxR1mk",
+	"6/W4n8aQqRnpekweJCoQfeGu+DRvsTH3JEaeGytyoP1Jk0a7oExNtd5KVWCVIHpEIh8FCvtT8g7SrsCb",
+	"VjJD4ErwqAG+lRxUeZkWjs8+YvURzNPSpTTJK7dQfNWb7/IEHnhIpQQ+8BmxuFQjdOgaHHxE9NZnJvuf",
+	"sDWVNk4oX8ZOUK4JeMuxZ87UR3HDtZGqFw/ruXvkS7oLOyF9Q83UQGzajjkhrGTBteFiaXBg7zveSw87",
+	"Aix5352V2pzcsF2fXwoD3s+lNj+w3ReLt4MGyoVgBbGTJjdsd+lwBj9CrzZDl8Y+oeNuvisuCn1/gzNz",
+	"fcQ0mcLe3LjxDgj6QhDamI1U/FdW2P3SVrxWp0ezUfyIk/WneANbMElPcC4IDXsZasDAOEteDVCddm9N",
+	"IJva+waL3x6kZotXn9u0htXk8AKp2VwGN/hG1q6ws3ufQLLWZLmwmC7Jihww195eK0YLjyaVNfbe+of+",
+	"pf3HbhXXzPT7kKfR/pBiDr+YhQ7BnaazE145fT0Wo+17MB9vS9xeWJ6VbMQkQu1HRnWj2F6hfIbFV4rp",
+	"h5Job3H034f/2AOMCbaFDCFFp7FRr/RNTGlfA4rtmTNEhyj8MbniHvqCyqybw8QarF/+dFk9OJ7XXYNF",
+	"Cd0Zdg+tvd4yxVe7BzpBP8Hg944o9G0yfuJLNLA5Xh25DE88nFx0nejLAiq3nZnrr35oAgw+hUso09WQ",
+	"Uu5TK+ezM/axLqlw5bTZXLCnH6ExzXNZP9AmvqE1U19Aw3vaLj973BvfqqBmquJGQ+MPqVz9M7SzWDV6",
+	"slyo95sdGF7/aKoanBhB65PKfcrl8/nuLWe/oaToDYI+g0eGtVbxj45oq/CAe+RmntkenOxk/gTMdDOd",
+	"rjma7nSIdK38bOwGMLPcHLkHn7lnvmSlrJ3CxJegW/okKTNyK0pJCwek73P8NDdscLvxa0NVh9QPkmLh",
+	"CPk7q4N+uN2NLJwFWzcCpJ5ipBEFU2RLd9P1L+cVXbMUB7QZf1iqTUuAHoOGGWxliPRd2dycvyiUT8hZ",
+	"xzJ6hFyZzWfayDqTvZ5DbDavBe7sQ0rWlp8zPDBJcm8afqZwxx53D/e/V5K+wEf+pf0UsIbjaW5IjakM",
+	"DBgNy/bnvqL/IOEtwQD2MXvu0Lkhyl3r4WovxxshtxqCUtfPr06++ubbADK1YdSKCfshHaAUomRu57o6",
+	"PcR/Kgqg07Fy7BdGE4ehnCwyuUMjle4Hvqeaffu1t8sqesPUnzQpmEO9fVp89c03j74D7CyK4MG3THVo",
+	"oQF/Moko7V86njn+h0J4xp3NyBzg1En84qircVVt7YWFrCxcJnl0HmLhc4aN+vKQL/bnIIQerige+l7B",
+	"VD6Lt+0towVhEEtDZA9HH7NRsllvsKIC0W6gF6svQ9xQsLhb8oW22H1myNvw0IN6g/1Hsi4c98Bk8eeK",
+	"7sjCmuWQST4PSos1ugHOsbCS1/7VI2Xx5canM5MlFUKagIu32BHFXIJYKGBxVP5Nb+hX33w7IAney9AB",
+	"+e9SsCmT30VgIWoCcgy4H4a1wMIlDu7ueX7yHT1Zffjt268/pXp4gtPrhu10H1/+YH9/QJaE8TPcaOc2",
+	"NSMaWRbOZjXuE/4eizMP8xbVW2moYVMGZoHlYy25oIbC7RjN58OxYCyO8qVR0o5tp+vf55J/5ESlwZBN",
+	"KNgWYr3bjb3UWOu0cLDbrcEUEAK6/2ihZUEX02e/wX8H+vV/tM9Gzv3jpxlG/6zepP9dMQOKOnUmYBBf",
+	"N9x4VGLcfyENXzky9krHV50HH/BcdT+UC72XdLLUMUBZYVsg5Iry0t3VFQcMW9fpHY5WXlS+Y/oYhdJF",
+	"Z/yWqWnyQK6ZKAglkIFspFPnMEnRJ7Nl+gseTvwBXGeHu/qFOwwiWrffe9xeeyLkVpwMSpt4vRX50Pt0",
+	"56H9TK4301VZuou9eqDkBloU2I4pAAVCAIrTki1Nb+/KdvYPxFjRBz6zArD/5ZTIh5+nK35zA7rOD1BW",
+	"FZVEzjE8hGeem0N2Hlg6u7dnxw7lXyYyHd6hcuPXSLd0d4+6WauA9IQz35RUPGCm2pcKZh5PVwOngdUG",
+	"V7TULLjzFMN0D8HmDhHUI8Nj7Gu72U0DZwR5a1KQ2lJo7jjZJ7OE7EWrURWEOyXFIUD2wje6Rx7SK+M+",
+	"kXNcRTbMZKac2fC9OjEeGgpLl60e3AMA4M9Fnumv+Vq8eCjcJjf4Z2b4a6b7oJo0/nzZqbpZM6MBPkfe",
+	"cGhYtGVleTqbz9BdDXO8ZubkMTxwBPLnzhvNlo3iZje7+NuHTn1vDR1EdFhXu7EnRnHWq6TjHryDxx6S",
+	"6NFnMoRfTOWbfC63pKJi5/MeiCMGYjcrHpDOMgrIPkkeivEjavw+WmfDDkT8I5FAecnwujGD7vun0MBs",
+	"imwLd8/s8XrVOEdQL6OHpx6Uz8NXevMyp4M6xg+yIriFQ0sFcO1slRTr0MeuuiRfn3/trZgInduPsk9R",
+	"n+8H84ScoaY0vQrhc0bLZ7CqIZxhn56GNZwuCGPcUROMkxPnmSQnv7ARXqmknLlS1bNosKklDI59V9ly",
+	"pappNuUlM1FDxLWM2ZEe8K5nPnPEm3gNT3xJIHQ+fYUbN9MJBQg66z91c2Ii6kbwJ/12HSz0cwaDAsRr",
+	"PPVh8Z+jjZHj6A89+fX85LsP7r8nH347n399ng4E5YvQAnUeJG8Mmewz68bhm2kOncovIVVoYtXZ6b0O",
+	"lO6nE/h0VfwHKuW+VHoPxg3TmA+5/AwaWBwVKNBa40sLlWeuJfKUWXl2XZNZl3vbJbFdiJDbeTfGj53f",
+	"pzm3ydBsU0P2Z++2/tU98wU3Facw8Za6tU+xqY5ELVa+kAYSN+BW6M+cdWt7MAHoafd5RWD81RzpL4lm",
+	"onD9IFYrzQyZxoPzPVtzQahw38FtWVJBFszlQhaXbVacb7YT/gBoEi6i65R8biB1MrQ5cbxz3K+rZB1t",
+	"8Oe+/z0F7o5I3iT7bwnDRcPCwnozBTHOh9XvbAnZzFzoS1I12tgN2Ybf3W5pQ4U9luncPWSUcQ3qKy54",
+	"1VSzi/Mc4s3vIM3vc5y953JLVlRhjeGlu2sgXcg3xuU6yK0JY6Ow8zihyP3222zBqGJqdvG3D9ZSXDq3",
+	"398+2E3B7uXIUY0qZxezM1rzs9tHs08fPv3/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -59,6 +59,7 @@ var changeCommands = []command{
 			})
 			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
 			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas")
+			both := fs.Bool("both", false, "install the last release into the other slot, too, once the readings are as expected; that overwrites the previous installation")
 			return func(ctx context.Context, c *client, args []string) error {
 				aim, err := a.check(true)
 				if err != nil {
@@ -74,7 +75,7 @@ var changeCommands = []command{
 				}
 				g := a.gen(aim)
 				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
-					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, ComesBackAt: optional(*comesBackAt), Terms: t})
+					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, Both: both, ComesBackAt: optional(*comesBackAt), Terms: t})
 			}
 		},
 	},
@@ -89,6 +90,7 @@ var changeCommands = []command{
 		long: "With -preview nothing is drafted: it shows what would be lost.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			preview := fs.Bool("preview", false, "only show what would be lost")
+			carry := fs.Bool("carry", false, "convert the configuration of now and put it onto the previous installation")
 			terms := termFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
 				if *preview {
@@ -103,7 +105,29 @@ var changeCommands = []command{
 					return err
 				}
 				yes := true
-				return c.drafted(ctx, gen.NewChange{Device: args[0], To: "previous", Back: &yes, Terms: t})
+				return c.drafted(ctx, gen.NewChange{Device: args[0], To: "previous", Back: &yes, Carry: carry, Terms: t})
+			}
+		},
+	},
+	{
+		name: "change acts", args: "DEVICE ACT...", short: "Draft a change of single steps", min: 2, max: 51, example: "change acts control-sg1 backup drain",
+		long: "Acts, done in the order in which they are given, between a check and a verdict:\n" + actHelp,
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			terms := termFlags(fs)
+			return func(ctx context.Context, c *client, args []string) error {
+				var acts []gen.Act
+				for _, a := range args[1:] {
+					act, err := readAct(a)
+					if err != nil {
+						return err
+					}
+					acts = append(acts, act)
+				}
+				t, err := terms()
+				if err != nil {
+					return err
+				}
+				return c.drafted(ctx, gen.NewChange{Device: args[0], To: "acts", Acts: &acts, Terms: t})
 			}
 		},
 	},
@@ -361,6 +385,9 @@ func actionCommand(action gen.Action, short string) command {
 					case gen.ChangeStateApproved:
 						c.printf(" Start it with: verimorph change start %d", ch.Id)
 					case gen.ChangeStateRunning, gen.ChangeStateHolding:
+						if ch.RestingAt != nil && ch.State == gen.ChangeStateHolding {
+							c.printf(" Now %s.", resting(ch))
+						}
 						c.printf(" Watch it with: verimorph change watch %d", ch.Id)
 					}
 					c.printf("\n")
@@ -370,17 +397,67 @@ func actionCommand(action gen.Action, short string) command {
 	}
 }
 
+// actHelp lists the acts that a change can be made of.
+const actHelp = `  backup                  off the device, complete or not at all
+  send:FILE               an image of the catalogue onto the device, compared there
+  checksum:FILE           have the device compute it once more
+  install:FILE            into the idle slot
+  choose-slot             that of the next starts: the one just written, else the idle one
+  choose-slot-once        the same for the next start only
+  restart                 and wait until its services are up
+  clone                   copy the running installation into the idle slot
+  component:FILE          firmware beside the main image
+  power:PART              off and on
+  clean-up:FILE[,FILE]    remove files from the device
+  licence:NAME=FILE       give it a licence; FILE has its key
+  drain, undrain          let running work finish; return to service
+  save                    the running configuration
+  hand:TEXT               somebody does this and signs it off`
+
+// readAct reads one act as it is written on the command line.
+func readAct(text string) (a gen.Act, err error) {
+	kind, arg, has := strings.Cut(text, ":")
+	if kind == "choose-slot-once" {
+		yes := true
+		kind, a.Once = "choose-slot", &yes
+	}
+	a.Kind = gen.ActKind(kind)
+	if !a.Kind.Valid() {
+		return a, errUsage{fmt.Sprintf("there is no act %q; there are:\n%s", text, actHelp)}
+	}
+	takes := map[gen.ActKind]**string{gen.ActKindSend: &a.File, gen.ActKindChecksum: &a.File, gen.ActKindInstall: &a.File, gen.ActKindComponent: &a.File, gen.ActKindPower: &a.Part, gen.ActKindHand: &a.Text}
+	into := takes[a.Kind]
+	switch {
+	case a.Kind == gen.ActKindCleanUp && arg != "":
+		a.Files = list(arg)
+	case a.Kind == gen.ActKindLicence && arg != "":
+		l, err := licenceKeys([]string{arg})
+		if err != nil {
+			return a, err
+		}
+		a.Part, a.Key = &(*l)[0].Name, &(*l)[0].Key
+	case into != nil && arg != "":
+		*into = &arg
+	case into != nil || a.Kind == gen.ActKindCleanUp || a.Kind == gen.ActKindLicence:
+		return a, errUsage{fmt.Sprintf("%s needs something after a colon; see: verimorph help change acts", kind)}
+	case has:
+		return a, errUsage{fmt.Sprintf("%s takes nothing after a colon", kind)}
+	}
+	return a, nil
+}
+
 // termFlags adds the flags of a change's terms.
 func termFlags(fs *flag.FlagSet) func() (*gen.Terms, error) {
 	from := fs.String("window-from", "", "`time` before which it does not start: 2026-11-24 02:00, or 02:00 for the next one")
 	until := fs.String("window-until", "", "`time` at which it must be over, going back included")
+	restart := fs.String("restart-from", "", "`time` before which the point of no return is not passed; what comes before it is done as soon as it starts")
 	back := fs.String("back", "", "when it fails after the point of no return: offered or automatic; as the policy says when left out")
 	return func() (*gen.Terms, error) {
 		t := &gen.Terms{}
 		for _, x := range []struct {
 			flag, text string
 			into       **time.Time
-		}{{"-window-from", *from, &t.WindowFrom}, {"-window-until", *until, &t.WindowTo}} {
+		}{{"-window-from", *from, &t.WindowFrom}, {"-window-until", *until, &t.WindowTo}, {"-restart-from", *restart, &t.RestartFrom}} {
 			if x.text == "" {
 				continue
 			}
@@ -392,6 +469,9 @@ func termFlags(fs *flag.FlagSet) func() (*gen.Terms, error) {
 		}
 		if t.WindowFrom != nil && t.WindowTo != nil && t.WindowTo.Before(*t.WindowFrom) && len(*until) <= 5 {
 			*t.WindowTo = t.WindowTo.AddDate(0, 0, 1) // 23:00 until 02:00
+		}
+		if t.RestartFrom != nil && t.WindowTo != nil && t.WindowTo.Before(*t.RestartFrom) && len(*until) <= 5 {
+			*t.WindowTo = t.WindowTo.AddDate(0, 0, 1)
 		}
 		if *back != "" {
 			w := gen.TermsWayBack(*back)
@@ -451,8 +531,12 @@ func (c *client) drafted(ctx context.Context, wish gen.NewChange) error {
 		return err
 	}
 	return c.show(ch, func() {
-		c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
-			ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+		if ch.Kind == gen.Acts {
+			c.printf("Drafted change %d: %d steps on %s, which runs %s, %s expected.\n", ch.Id, len(ch.Steps), ch.Device, ch.From, span(ch.RemainingLow, ch.RemainingHigh))
+		} else {
+			c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
+				ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+		}
 		c.printDoubts(*ch.Path)
 		if open(ch) > 0 {
 			c.printf("It is not ready yet:\n")
@@ -565,6 +649,15 @@ func (c *client) printChange(ch gen.Change) {
 	} else {
 		c.printf("  %s expected\n", span(ch.RemainingLow, ch.RemainingHigh))
 	}
+	if t := ch.Terms; t != nil && t.RestartFrom != nil && ch.EndedAt == nil {
+		c.printf("  passes its point of no return at %s or later\n", t.RestartFrom.Local().Format(time.DateTime))
+	}
+	if ch.WaitsUntil != nil {
+		c.printf("  %s\n", c.paint(yellow, "waits until "+ch.WaitsUntil.Local().Format(time.DateTime)+" and goes on by itself then; resume goes on now"))
+	}
+	if ch.RestingAt != nil {
+		c.printf("  %s\n", resting(ch))
+	}
 	if ch.ComesBackAt != nil {
 		c.printf("  comes back at %s\n", *ch.ComesBackAt)
 	}
@@ -596,6 +689,11 @@ func (c *client) printChange(ch gen.Change) {
 	}
 }
 
+// resting says until when a change may not be interrupted.
+func resting(ch gen.Change) string {
+	return fmt.Sprintf("it may not be interrupted before %q, in %s at most", *ch.RestingAt, clock(value(ch.RestingMost)))
+}
+
 // printEnd tells what a change asks, or how it ended.
 func (c *client) printEnd(ch gen.Change) {
 	if q := ch.Question; q != nil {
@@ -623,6 +721,9 @@ func hopTitle(ch gen.Change, s gen.Step) string {
 	}
 	if s.Hop == 0 {
 		return map[bool]string{true: "Before", false: "After"}[s.Number == 1]
+	}
+	if ch.Kind == gen.Acts {
+		return "Steps"
 	}
 	h := ch.Path.Hops[s.Hop-1]
 	return fmt.Sprintf("Hop %d of %d  %s to %s", s.Hop, len(ch.Path.Hops), h.From, h.To)
@@ -664,8 +765,11 @@ func work(ch gen.Change) string {
 	if ch.Restore != nil {
 		return fmt.Sprintf("restore of backup %d", ch.Restore.Backup)
 	}
-	if ch.Kind == gen.Back {
+	switch ch.Kind {
+	case gen.Back:
 		return "back to the previous installation"
+	case gen.Acts:
+		return "single steps"
 	}
 	return count(len(ch.Path.Hops), "hop")
 }

@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"slices"
 
 	"verimorph/core/catalog"
 	"verimorph/core/path"
@@ -75,8 +76,8 @@ func marked(s Step) Step {
 }
 
 // DraftBack lists the steps that start the installation in the other slot again, as a change of its own. from is what runs
-// now, to what lies in that slot.
-func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string) (*Plan, error) {
+// now, to what lies in that slot. With carry, the configuration of now is converted and put onto the older installation.
+func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string, carry bool) (*Plan, error) {
 	if can.InPlace {
 		return nil, fmt.Errorf("such a device keeps no installation beside the running one; draft a change to %s instead", to)
 	}
@@ -84,25 +85,38 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string) (*P
 		f = &catalog.Family{}
 	}
 	j := Job{Family: f, Can: can, Pace: pace, Path: &path.Path{}}
-	kinds := []Kind{Readings, Check, Backup, Point}
+	plan := &Plan{}
+	add := func(kinds ...Kind) {
+		for _, k := range kinds {
+			plan.Steps = append(plan.Steps, j.step(0, k))
+		}
+	}
+	plan.Steps = append(plan.Steps, j.step(-1, Readings))
+	add(Check, Backup)
+	var carried []Step
+	if carry {
+		i := slices.IndexFunc(can.Parts, func(p Restored) bool { return p.Configuration })
+		if i < 0 {
+			return nil, fmt.Errorf("nothing can be carried across: no configuration can be put onto such a device")
+		}
+		carried = (&Job{Family: f, Can: Abilities{Parts: can.Parts[i : i+1], Validate: can.Validate}, Pace: pace}).putBack(0)
+		convert := j.step(0, Convert)
+		convert.Part, convert.Title = can.Parts[i].Name, "Convert the configuration of now for "+to
+		plan.Steps = append(plan.Steps, convert)
+	}
+	add(Point)
 	if can.Drain {
-		kinds = append(kinds, Drain)
+		add(Drain)
 	}
 	if can.Save {
-		kinds = append(kinds, Save)
+		add(Save)
 	}
-	kinds = append(kinds, ChooseSlot, Restart, Link, Login, Confirm, Services)
+	add(ChooseSlot, Restart, Link, Login, Confirm, Services)
+	plan.Steps = append(plan.Steps, carried...)
 	if can.Drain {
-		kinds = append(kinds, Undrain)
+		add(Undrain)
 	}
-	plan := &Plan{}
-	for _, k := range append(kinds, Verify) {
-		s := j.step(0, k)
-		if k == Readings || k == Verify {
-			s.Hop = -1
-		}
-		plan.Steps = append(plan.Steps, s)
-	}
+	plan.Steps = append(plan.Steps, j.verify())
 	number(plan.Steps)
 	again := j.backBySlot(0)
 	plan.Back = []Back{{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", from), Steps: again}}

@@ -34,11 +34,14 @@ const (
 	Link       Kind = "link"      // the address answers again
 	Login      Kind = "login"     // sign-in works again
 	Confirm    Kind = "version"   // the running version is the hop's
+	Validate   Kind = "validate"  // have the device read a configuration without using it
 	PutPart    Kind = "put-part"  // put one part back under its exact name
 	KeepSlot   Kind = "keep-slot" // a slot that was chosen for one start is chosen for good
 	Services   Kind = "services"  // the box says its services are up
 	Undrain    Kind = "undrain"   // return to service
 	Tidy       Kind = "tidy"      // remove the files that were sent
+	Ahead      Kind = "ahead"     // while services start: what the next hop needs travels already, where there is room
+	Settle     Kind = "settle"    // measure again and compare, before the way back is given up
 	Verify     Kind = "verdict"   // measure again, compare until settled, conclude
 
 	// Of a restore.
@@ -54,8 +57,12 @@ var Titles = map[Kind]string{
 	Drain: "Drain", Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
 	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version", KeepSlot: "Choose slot for good",
 	Services: "Wait for services", Undrain: "Return to service", Tidy: "Remove sent files from device", Verify: "Compare readings, conclude",
+	Ahead: "Send ahead what the next hop needs", Settle: "Compare readings before the other slot is written", Validate: "Have the device read it first",
 	CheckRestore: "Check device and bundle", PutPart: "Put back", CompareParts: "Compare with the backup",
 }
+
+// Moves reports whether how long a step of this kind takes depends on what it moves, so that other steps of the kind tell nothing.
+func (k Kind) Moves() bool { return k == Send || k == Fetch || k == Component || k == Ahead }
 
 // A Step is one act of a change.
 type Step struct {
@@ -71,6 +78,7 @@ type Step struct {
 	Once        bool         `json:",omitempty"` // of choose-slot: for one start
 	InPlace     bool         `json:",omitempty"` // of install: there is no slot; the device restarts by itself
 	Media       bool         `json:",omitempty"` // of check and checksum: the file lies on a medium that a person carries in
+	Other       bool         `json:",omitempty"` // of install and unpack: into the slot that ran before, so that both hold the same
 	Back        bool         `json:",omitempty"` // of the way back
 	Names       []string     `json:",omitempty"` // of clean-up: the files
 	Wants       string       `json:",omitempty"` // of component: the version it has afterwards

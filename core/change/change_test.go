@@ -30,7 +30,7 @@ func draft(t *testing.T, from, to string, factor float64) []Step {
 
 func TestDraft(t *testing.T) {
 	steps := draft(t, "4.2.3", "5.4.2", 1)
-	require.Len(t, steps, 1+3*len(perHop)+1)
+	require.Len(t, steps, 1+3*len(perHop)+2+1, "two hops send ahead what the next needs")
 	assert.Equal(t, Readings, steps[0].Kind)
 	assert.Equal(t, Verify, steps[len(steps)-1].Kind)
 	at := map[Kind]int{}
@@ -205,9 +205,18 @@ func TestChoreographies(t *testing.T) {
 
 	_, err := Draft(Job{Family: c.Family("os"), Path: &path.Path{Hops: []path.Hop{{Restarts: 1, Components: []path.Component{{Name: "logic", Title: "port logic", Trigger: "command"}}}}}, Can: slots})
 	assert.ErrorContains(t, err, "brings port logic along, and its dialect does not say how")
-	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{1}, "2", "1")
+	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{1}, "2", "1", false)
 	require.NoError(t, err)
 	inOrder(back.Steps, Readings, Check, Backup, Point, Drain, Save, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
-	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{1}, "2", "1")
+	assert.Equal(t, -1, first(back.Steps, Convert))
+	// With what was configured since, converted before anything is touched and put once the older version is up.
+	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{1}, "2", "1", true)
+	require.NoError(t, err)
+	inOrder(back.Steps, Backup, Convert, Point, Drain, ChooseSlot, Restart, Confirm, Services, Validate, PutPart, Save, Undrain, Verify)
+	assert.Equal(t, "running", back.Steps[first(back.Steps, Convert)].Part)
+	assert.Equal(t, "running", back.Steps[first(back.Steps, PutPart)].Part, "the users stay those of the older version")
+	_, err = DraftBack(nil, Abilities{}, Pace{1}, "2", "1", true)
+	assert.ErrorContains(t, err, "nothing can be carried across")
+	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{1}, "2", "1", false)
 	assert.ErrorContains(t, err, "keeps no installation beside the running one")
 }

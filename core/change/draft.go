@@ -19,6 +19,8 @@ type Abilities struct {
 	Media      bool       // files reach it only on a medium that a person carries in
 	Components []string   // which it updates by command
 	Licence    bool       // a licence can be given to it
+	Restart    bool       // it restarts at a command
+	Validate   bool       // it can read a configuration without using it
 	PowerCycle bool       // it can switch a part off and on; otherwise a person does
 	Parts      []Restored // that can be put back, in order
 }
@@ -34,6 +36,9 @@ type Job struct {
 	CleanUp []string
 	// Licences names those that the device is given before anything else is done to it.
 	Licences []string
+	// Both has the last release installed into the other slot, too, once the readings have shown that it does its job. That
+	// overwrites the previous installation, and with it the way back.
+	Both bool
 	// Old says which image brings the version back that a hop leaves, where a supported hop leads back; nil: none does.
 	Old func(hop int) *File
 }
@@ -48,6 +53,7 @@ type Plan struct {
 const (
 	BackBySlot      = "slot"      // start the installation in the other slot
 	BackByReinstall = "reinstall" // install the older image, put its configuration back
+	BackNotNeeded   = "needless"  // the device goes on running what it runs
 	NoWayBack       = ""          // none is known: a person decides
 )
 
@@ -57,6 +63,9 @@ type Back struct {
 	Text  string // what it is, in a sentence
 	Steps []Step // numbered when they are taken
 }
+
+// Leads reports whether there are steps that lead back.
+func (b *Back) Leads() bool { return b.Way == BackBySlot || b.Way == BackByReinstall }
 
 // Draft lists the steps that take one device along a path, and the ways back. It fails when there is nothing to do, and
 // when a hop asks for something that cannot be done with such a device.
@@ -68,6 +77,9 @@ func Draft(j Job) (*Plan, error) {
 	if len(j.Licences) > 0 && !j.Can.Licence {
 		return nil, fmt.Errorf("no licence can be given to such a device by a change; its dialect has no add-licence")
 	}
+	if j.Both && j.Can.InPlace {
+		return nil, fmt.Errorf("such a device has no second slot to install into")
+	}
 	for _, h := range p.Hops {
 		if what := j.beyond(&h); what != "" {
 			return nil, fmt.Errorf("the hop from %s to %s %s, which a change cannot carry out; do it by hand, or look for another path", h.From, h.To, what)
@@ -77,6 +89,9 @@ func Draft(j Job) (*Plan, error) {
 	for i := range p.Hops {
 		plan.Steps = append(plan.Steps, j.hop(i)...)
 		plan.Back = append(plan.Back, j.back(i))
+	}
+	if j.Both {
+		plan.Steps = append(plan.Steps, j.other(len(p.Hops)-1)...)
 	}
 	plan.Steps = append(plan.Steps, j.verify())
 	number(plan.Steps)
@@ -109,13 +124,13 @@ func (j *Job) step(hop int, kind Kind) Step {
 		s.Expect = j.span("check")
 	case Hand:
 		s.Expect = byHand
-	case Convert, PutPart:
+	case Convert, PutPart, Validate:
 		s.Expect = j.span("backup")
 	case KeepSlot, Undrain:
 		s.Expect = j.span(string(ChooseSlot))
 	case PowerCycle:
 		s.Expect = j.span(string(Restart))
-	case Verify:
+	case Verify, Settle:
 		s.Expect = j.span("services")
 	case Clone, Unpack:
 		s.Expect = j.span(string(Install))
@@ -298,12 +313,16 @@ func (j *Job) hop(i int) (out []Step) {
 	if can.Once && !can.InPlace {
 		add(KeepSlot)
 	}
+	last := i == len(j.Path.Hops)-1
+	if !last && !can.Media {
+		add(Ahead, func(s *Step) { s.Expect = j.ahead(i + 1) })
+	}
 	add(Services)
 	if can.Drain {
 		add(Undrain)
 	}
 	component("after")
-	if !can.Media {
+	if !can.Media && !(last && j.Both) {
 		add(Tidy)
 	}
 	for _, t := range h.HandSteps {
@@ -314,10 +333,43 @@ func (j *Job) hop(i int) (out []Step) {
 	return out
 }
 
+// ahead is how long the images of a hop take to travel.
+func (j *Job) ahead(hop int) catalog.Span {
+	h := &j.Path.Hops[hop]
+	size := h.Image.Size
+	for _, o := range h.Others {
+		size += o.Size
+	}
+	s := j.Pace.Scale(sendSpan(j.Family.SendRate, size))
+	s.Low = 0 // it may not fit, or not be there yet
+	return s
+}
+
+// other lists the steps that install the last release into the slot that ran before, too.
+func (j *Job) other(hop int) []Step {
+	out := append([]Step{j.step(hop, Settle)}, j.bring(hop, Image(&j.Path.Hops[hop]))...)
+	kinds := []Kind{Install}
+	if j.Can.Unpack {
+		kinds = append(kinds, Unpack)
+	}
+	for _, k := range kinds {
+		s := j.step(hop, k)
+		s.Other, s.Title = true, Titles[k]+" into the slot that ran before"
+		if k == Install {
+			s.Title = "Install into the slot that ran before"
+		}
+		out = append(out, s)
+	}
+	return append(out, j.step(hop, Tidy))
+}
+
 // putBack lists the steps that put the parts back on a box that came back empty.
 func (j *Job) putBack(hop int) (out []Step) {
 	save, restart := false, false
 	for _, p := range j.Can.Parts {
+		if p.Configuration && j.Can.Validate {
+			out = append(out, j.validate(hop, p))
+		}
 		s := j.step(hop, PutPart)
 		s.Part, s.Title = p.Name, "Put back: "+p.Title
 		out = append(out, s)
@@ -332,6 +384,12 @@ func (j *Job) putBack(hop int) (out []Step) {
 		}
 	}
 	return out
+}
+
+func (j *Job) validate(hop int, p Restored) Step {
+	s := j.step(hop, Validate)
+	s.Part, s.Title = p.Name, "Have the device read it first: "+p.Title
+	return s
 }
 
 func (j *Job) verify() Step { return j.step(-1, Verify) }

@@ -26,6 +26,7 @@ var jobs = rapid.Custom(func(t *rapid.T) Job {
 	if rapid.Bool().Draw(t, "clean up") {
 		j.CleanUp = []string{"junk.bin"}
 	}
+	j.Both = !can.InPlace && rapid.Bool().Draw(t, "both")
 	lacks := rapid.Bool().Draw(t, "lacks")
 	j.Lacks = func(string) bool { return lacks }
 	for i := range rapid.IntRange(1, 4).Draw(t, "hops") {
@@ -118,6 +119,22 @@ func protects(t *rapid.T, j Job, n int, steps []Step) {
 	assert.Equal(t, n == 0 && len(j.CleanUp) > 0, at(steps, CleanUp) >= 0)
 	assert.Equal(t, j.Can.Media, at(steps, Send) < 0, "nothing is sent to a device that is fed by hand")
 	assert.Equal(t, j.Lacks(""), at(steps, Fetch) >= 0)
+	last := n == len(j.Path.Hops)-1
+	ahead := at(steps, Ahead)
+	assert.Equal(t, !last && !j.Can.Media, ahead >= 0, "the next hop's images travel while services start")
+	if ahead >= 0 {
+		assert.Less(t, at(steps, Confirm), ahead)
+		assert.Less(t, ahead, at(steps, Services))
+	}
+	other := slices.IndexFunc(steps, func(s Step) bool { return s.Other })
+	assert.Equal(t, j.Both && last, other >= 0, "the previous installation is overwritten where somebody asked for it, and nowhere else")
+	if other >= 0 {
+		assert.Less(t, at(steps, Services), at(steps, Settle))
+		assert.Less(t, at(steps, Settle), other, "only once the new one has shown itself")
+	}
+	if !j.Can.Media {
+		assert.Greater(t, at(steps, Tidy), other, "what was sent goes last")
+	}
 	if j.Can.InPlace {
 		assert.Equal(t, -1, at(steps, ChooseSlot, Unpack, KeepSlot))
 		assert.Equal(t, j.Can.Clone, at(steps, Clone) >= 0)

@@ -13,11 +13,12 @@ const After = -2
 type Restored struct {
 	Name, Title   string
 	Save, Restart bool // what the device needs afterwards
+	Configuration bool // it is one, in the device's own language
 }
 
 // DraftRestore lists the steps that put parts back on a device: a backup of what is there comes first, and everything is
-// read again afterwards.
-func DraftRestore(f *catalog.Family, parts []Restored, pace Pace) ([]Step, error) {
+// read again afterwards. Where the device can, it reads a configuration without using it first (validate).
+func DraftRestore(f *catalog.Family, parts []Restored, validate bool, pace Pace) ([]Step, error) {
 	if len(parts) == 0 {
 		return nil, fmt.Errorf("there is nothing to put back")
 	}
@@ -30,6 +31,9 @@ func DraftRestore(f *catalog.Family, parts []Restored, pace Pace) ([]Step, error
 	steps[1].Expect = j.span("check")
 	for _, p := range parts {
 		save, restart = save || p.Save, restart || p.Restart
+		if p.Configuration && validate {
+			steps = append(steps, j.validate(-1, p))
+		}
 		s := j.step(-1, PutPart)
 		s.Part, s.Title = p.Name, "Put back: "+p.Title
 		steps = append(steps, s)

@@ -29,7 +29,7 @@ func TestStepsOfARestore(t *testing.T) {
 		{[]Restored{{Name: "system", Title: "system.box", Restart: true}}, []Kind{PutPart, Restart, Link, Login, Confirm, Services}},
 		{[]Restored{{Name: "running", Title: "running.cfg", Save: true}, {Name: "system", Title: "system.box", Restart: true}}, []Kind{PutPart, PutPart, Save, Restart, Link, Login, Confirm, Services}},
 	} {
-		steps, err := DraftRestore(nil, c.parts, Pace{Factor: 1})
+		steps, err := DraftRestore(nil, c.parts, false, Pace{Factor: 1})
 		require.NoError(t, err)
 		assert.Equal(t, append(append(append([]Kind{}, before...), c.want...), after...), kindsOf(steps))
 		put := 0
@@ -54,10 +54,12 @@ func TestStepsOfARestore(t *testing.T) {
 		}
 		assert.Equal(t, map[int]int{-1: 1, After: 1}, backups, "each can be told from the other")
 	}
-	_, err := DraftRestore(nil, nil, Pace{Factor: 1})
+	_, err := DraftRestore(nil, nil, true, Pace{Factor: 1})
 	assert.ErrorContains(t, err, "nothing to put back")
 	f := &catalog.Family{Durations: map[string]catalog.Span{"backup": {Low: 1, High: 2, Limit: 77}}}
-	steps, err := DraftRestore(f, []Restored{{Name: "a", Title: "a"}}, Pace{Factor: 1})
+	steps, err := DraftRestore(f, []Restored{{Name: "a", Title: "a"}, {Name: "b", Title: "b.cfg", Configuration: true}}, true, Pace{Factor: 1})
 	require.NoError(t, err)
+	assert.Equal(t, []Kind{PutPart, Validate, PutPart}, kindsOf(steps)[3:6], "a configuration is read by the device before it is put, other parts are not")
+	assert.Equal(t, "b", steps[4].Part)
 	assert.EqualValues(t, 77, steps[2].Expect.Limit, "the family's own times")
 }

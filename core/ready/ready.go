@@ -90,6 +90,7 @@ type Facts struct {
 	Removable         []string // files that could go: NAME (SIZE), never those of an installation
 
 	HasSlots   bool
+	Writes     bool   // an installation is written
 	Idle       string // name of the idle slot; "" when there is none
 	IdleHolds  string // its version; "" when it is empty
 	IdleBusy   bool
@@ -97,6 +98,8 @@ type Facts struct {
 	BackText   string // the declared way back; "" when there is none
 	BackFile   string // "" when all that the way back needs is there, else what is missing
 	BackIsAuto bool
+	// BackNeedless says that nothing is done that would have to be undone.
+	BackNeedless bool
 
 	BackupAge  *time.Duration // of the last complete one; nil: there is none
 	BackupSoon bool           // the change takes one itself before it touches the device
@@ -110,10 +113,11 @@ type Facts struct {
 
 	ConversionOpen string // what of the configuration needs a person; "" when nothing does, or nothing is converted
 
-	Now        time.Time
-	From, To   time.Time     // the window; zero: none
-	Rest, Back time.Duration // the 95th percentile of what is left, and of the way back
-	Half       time.Duration // the middle of what is left
+	Now         time.Time
+	From, To    time.Time     // the window; zero: none
+	RestartFrom time.Time     // the point of no return is not passed before; zero: at any time
+	Rest, Back  time.Duration // the 95th percentile of what is left (after RestartFrom, when that is to come), and of the way back
+	Half        time.Duration // the middle of what is left
 }
 
 // Checks works all of them out. There is one for each thing that could be looked at.
@@ -171,6 +175,8 @@ func Checks(f Facts) (out []Check) {
 	switch {
 	case f.BackText == "":
 		add(WayBack, "Way back", Warn, "be ready to bring the device back by hand", "none is known")
+	case f.BackNeedless:
+		add(WayBack, "Way back", Pass, "", "%s; nothing would have to be undone", f.BackText)
 	case f.BackFile != "":
 		add(WayBack, "Way back", Warn, "add that image to the image store", "%s; for this the image store lacks %s", f.BackText, f.BackFile)
 	default:
@@ -219,6 +225,10 @@ func (f *Facts) room(add adder) {
 
 func (f *Facts) slots(add adder) {
 	switch {
+	case !f.Writes && f.IdleBusy:
+		add(Slots, "Installations", Stop, "wait until that has ended", "slot %s is being written by somebody else", f.Idle)
+	case !f.Writes:
+		add(Slots, "Installations", Pass, "", "none is written")
 	case !f.HasSlots:
 		add(Slots, "Installations", Pass, "", "the device has one installation; it is overwritten")
 	case f.Idle == "":
@@ -289,7 +299,11 @@ func (f *Facts) backup(add adder) {
 func (f *Facts) window(add adder) {
 	need := f.Rest + f.Back
 	say := fmt.Sprintf("going on takes %s, in a bad case %s, and going back %s", Rounded(f.Half), Rounded(f.Rest), Rounded(f.Back))
-	end := f.To.Format("15:04")
+	end, left := f.To.Format("15:04"), f.To.Sub(f.Now)
+	if f.RestartFrom.After(f.Now) {
+		left = max(f.To.Sub(f.RestartFrom), 0)
+		end += fmt.Sprintf(" once it may pass the point of no return at %s", f.RestartFrom.Format("15:04"))
+	}
 	switch {
 	case !f.From.IsZero() && f.Now.Before(f.From):
 		add(Window, "Window", Stop, "wait until it opens", "it opens at %s", f.From.Format(time.DateTime))
@@ -297,10 +311,10 @@ func (f *Facts) window(add adder) {
 		add(Window, "Window", Pass, "", "open, without an end; %s", say)
 	case !f.Now.Before(f.To):
 		add(Window, "Window", Stop, "give the change another window", "it closed at %s", f.To.Format(time.DateTime))
-	case f.To.Sub(f.Now) < need:
-		add(Window, "Window", Stop, "give the change a longer window", "%s are left until %s, but %s; it could not finish and still go back", Rounded(f.To.Sub(f.Now)), end, say)
+	case left < need:
+		add(Window, "Window", Stop, "give the change a longer window", "%s are left until %s, but %s; it could not finish and still go back", Rounded(left), end, say)
 	default:
-		add(Window, "Window", Pass, "", "%s are left until %s; %s", Rounded(f.To.Sub(f.Now)), end, say)
+		add(Window, "Window", Pass, "", "%s are left until %s; %s", Rounded(left), end, say)
 	}
 }
 

@@ -6,6 +6,7 @@ package verify
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -56,6 +57,9 @@ const (
 	AtLeast   = "at-least"  // number, or size of a set: at least Percent of before
 	KeepsAll  = "keeps-all" // set: nothing of before is missing; more is fine
 	Equals    = "equals"    // equals Value
+	Within    = "within"    // number: at most Value away from zero
+	NoNew     = "no-new"    // set: nothing that was not there before; less is fine
+	Contains  = "contains"  // set: all of Value is there; more is fine
 )
 
 // Severities: what an expectation that is not met means for the verdict.
@@ -70,8 +74,13 @@ type Expectation struct {
 	Title    string
 	Rule     string
 	Percent  float64 // AtLeast
-	Value    Value   // Equals
+	Value    Value   // Equals, Within, Contains
 	Severity string
+}
+
+// Compares reports whether the expectation needs the reading before.
+func (e *Expectation) Compares() bool {
+	return e.Rule != Equals && e.Rule != Within && e.Rule != Contains
 }
 
 // States of a result.
@@ -121,7 +130,7 @@ func Judge(expectations []Expectation, before, after Readings, settling bool) []
 		switch {
 		case !hasAfter:
 			r.Evidence = "could not be read after the change"
-		case !hasBefore && e.Rule != Equals:
+		case !hasBefore && e.Compares():
 			r.Evidence = "could not be read before the change, so there is nothing to compare with"
 		default:
 			var met bool
@@ -161,9 +170,9 @@ func Conclude(results []Result) Verdict {
 func holds(e Expectation, before, after Value) (bool, string) {
 	// A reading that was defined anew meanwhile, or a rule that does not fit it, proves nothing.
 	switch {
-	case e.Rule != Equals && before.Type != after.Type:
+	case e.Compares() && before.Type != after.Type:
 		return false, fmt.Sprintf("was a %s before and is a %s now: the reading was defined anew, and there is nothing to compare with", before.Type, after.Type)
-	case e.Rule == KeepsAll && after.Type != Set, e.Rule == AtLeast && after.Type != Set && after.Type != Number:
+	case (e.Rule == KeepsAll || e.Rule == NoNew || e.Rule == Contains) && after.Type != Set, e.Rule == Within && after.Type != Number, e.Rule == AtLeast && after.Type != Set && after.Type != Number:
 		return false, fmt.Sprintf("the rule %s says nothing about a %s", e.Rule, after.Type)
 	}
 	switch e.Rule {
@@ -179,6 +188,20 @@ func holds(e Expectation, before, after Value) (bool, string) {
 	case AtLeast:
 		b, a := size(before), size(after)
 		return a >= b*e.Percent/100, fmt.Sprintf("was %g, is %g; at least %g %% of before is expected", b, a, e.Percent)
+	case NoNew:
+		extra := difference(after.Set, before.Set)
+		if len(extra) == 0 {
+			return true, "nothing new"
+		}
+		return false, fmt.Sprintf("%d new: %s", len(extra), strings.Join(extra, ", "))
+	case Contains:
+		missing := difference(e.Value.Set, after.Set)
+		if len(missing) == 0 {
+			return true, fmt.Sprintf("is %s", after)
+		}
+		return false, fmt.Sprintf("is %s; %s is missing", after, strings.Join(missing, ", "))
+	case Within:
+		return math.Abs(after.Number) <= e.Value.Number, fmt.Sprintf("is %g; at most %g away from 0 is expected", after.Number, e.Value.Number)
 	case Equals:
 		return equal(e.Value, after), fmt.Sprintf("is %s; %s is expected", after, e.Value)
 	}

@@ -35,6 +35,14 @@ func TestJudge(t *testing.T) {
 		{"keeps all of a flag", Expectation{Rule: KeepsAll}, Readings{"r": {Type: Flag}}, Readings{"r": {Type: Flag}}, Unmet, "says nothing about a flag"},
 		{"unchanged text", Expectation{Rule: Unchanged}, Readings{"r": {Type: Text, Text: "a"}}, Readings{"r": {Type: Text, Text: "b"}}, Unmet, "was a, is b"},
 		{"equals another type", Expectation{Rule: Equals, Value: num(1)}, nil, Readings{"r": {Type: Text, Text: "1"}}, Unmet, "is 1; 1 is expected"},
+		{"near enough", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": num(-60)}, Met, "is -60; at most 60 away from 0"},
+		{"too far", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": num(-61)}, Unmet, "is -61"},
+		{"within of a set", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": set()}, Unmet, "says nothing about a set"},
+		{"fewer errors", Expectation{Rule: NoNew}, Readings{"r": set("a", "b")}, Readings{"r": set("b")}, Met, "nothing new"},
+		{"another error", Expectation{Rule: NoNew}, Readings{"r": set("a", "b")}, Readings{"r": set("b", "c")}, Unmet, "1 new: c"},
+		{"errors nobody looked for", Expectation{Rule: NoNew}, nil, Readings{"r": set()}, Unmet, "could not be read before"},
+		{"all of it", Expectation{Rule: Contains, Value: set("a", "b")}, nil, Readings{"r": set("a", "b", "c")}, Met, "is a, b, c"},
+		{"not all of it", Expectation{Rule: Contains, Value: set("a", "b")}, nil, Readings{"r": set("b", "c")}, Unmet, "a is missing"},
 		{"unknown rule", Expectation{Rule: "hm"}, Readings{"r": num(1)}, Readings{"r": num(1)}, Unmet, "not known"},
 	}
 	for _, c := range cases {

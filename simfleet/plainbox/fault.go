@@ -25,6 +25,8 @@ const (
 	RefusesFile     = "refuses-file"
 	Mute            = "mute"
 	NoLicence       = "no-licence"
+	LogErrors       = "log-errors"
+	ClockWrong      = "clock-wrong"
 	ByHandKey       = "by-hand-key-to-service"
 	ByHandCard      = "by-hand-card-in"
 )
@@ -36,6 +38,7 @@ var FaultTexts = map[string]string{
 	OldVersion: "the next start is from the old installation again", NewHostKey: "the next start makes another host key", LoseConfig: "the next start of another installation has an empty configuration",
 	ServiceDown: "after the next start one service stays down", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
 	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
+	LogErrors: "the next start leaves errors in its records", ClockWrong: "its clock is VALUE seconds ahead",
 	NoLicence: "its licences have run out, until another is added",
 	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
 }

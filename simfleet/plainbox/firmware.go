@@ -307,6 +307,9 @@ func (b *Box) restart() {
 	b.hit(NeverReturn)
 	b.hit(ServiceDown)
 	b.hit(PartBad)
+	if b.hit(LogErrors) {
+		b.st.Mishaps = append(b.st.Mishaps, fmt.Sprintf("start %d: a part answered late", b.st.Boots))
+	}
 	_ = b.save()
 	for c := range b.conns {
 		_ = c.Close()

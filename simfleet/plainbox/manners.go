@@ -66,7 +66,7 @@ var brackmoor = Manner{
 		parts: []string{"fan-1", "fan-2", "supply-1"}, components: map[string]string{"signatures": "2024.10"}, rights: []string{"gateway-2"}, generation: "2",
 		factory: func(string) map[string]string { return map[string]string{"gateway.json": "{\"gateway\": {}}\n"} }},
 	commands: []command{
-		{"self", tellSelf}, {"areas", tellAreas}, {"shelf", tellFiles}, {"inside", tellInside}, {"doing", tellWork},
+		{"self", tellSelf}, {"areas", tellAreas}, {"shelf", tellFiles}, {"inside", tellInside}, {"doing", tellWork}, {"hour", tellTime}, {"diary", tellMishaps},
 		{"hand {part} {url}", giveFile}, {"take {url} as {file}", bringFile}, {"hash {file}", sumFile}, {"discard {file}", dropFile},
 		{"lay {file} in {place}", installInto}, {"start-from {place}", choosePlace}, {"anew", startAnew}, {"rest", rest}, {"work", takeWork},
 		{"feed {inner} with {file}", updateInner}, {"admit {right}", admit},
@@ -126,7 +126,7 @@ var ramp = Manner{
 			return map[string]string{"ramp.ini": "[file]\nrelease = " + v + "\n", "marks.map": "lower 0\nupper 0\npark 0\n"}
 		}},
 	commands: []command{
-		{"plate", tellSelf}, {"stock", tellAreas}, {"drawer", tellFiles}, {"look", tellInside}, {"moves", tellWork},
+		{"plate", tellSelf}, {"stock", tellAreas}, {"drawer", tellFiles}, {"look", tellInside}, {"moves", tellWork}, {"watch", tellTime}, {"troubles", tellMishaps},
 		{"out {part} {url}", giveFile}, {"in {part} {url}", takePart}, {"get {url} as {file}", bringFile}, {"count {file}", sumFile}, {"bin {file}", dropFile},
 		{"load {file}", installHere}, {"fit {inner} {file}", updateInner}, {"drives-off-on {inner}", cycleInner}, {"call {name}", callLine},
 	},
@@ -143,7 +143,7 @@ var gauge = Manner{
 			return map[string]string{"gauge.ini": "[file]\nrelease = " + v + "\n"}
 		}},
 	commands: []command{
-		{"plate", tellSelf}, {"stock", tellAreas}, {"drawer", tellFiles}, {"look", tellInside}, {"moves", tellWork},
+		{"plate", tellSelf}, {"stock", tellAreas}, {"drawer", tellFiles}, {"look", tellInside}, {"moves", tellWork}, {"watch", tellTime}, {"troubles", tellMishaps},
 		{"say {part}", sayPart}, {"type {part}", typePart}, {"count {file}", sumFile}, {"load {file}", installHere},
 	},
 }
@@ -162,7 +162,7 @@ var chassis = Manner{
 		convert: braces,
 		factory: func(string) map[string]string { return map[string]string{"box.conf": "box {\n}\n"} }},
 	commands: []command{
-		{"who", tellSelf}, {"sets", tellAreas}, {"disk", tellFiles}, {"rack", tellInside}, {"ports", tellWork},
+		{"who", tellSelf}, {"sets", tellAreas}, {"disk", tellFiles}, {"rack", tellInside}, {"ports", tellWork}, {"hour", tellTime}, {"events", tellMishaps},
 		{"post {part} {url}", giveFile}, {"in {part} {url}", takePart}, {"pull {url} as {file}", bringFile}, {"prove {file}", sumFile}, {"erase {file}", dropFile},
 		{"fill {place} with {file}", installInto}, {"unfold {place}", unpackPlace}, {"copy-to {place}", clonePlace},
 		{"begin-from {place}", choosePlace}, {"once-from {place}", tryPlace}, {"begin-again", startAnew},

@@ -78,6 +78,7 @@ type state struct {
 	RestAt              time.Time
 	Medium              bool
 	Rights              []string // licences
+	Mishaps             []string // what its records say went wrong
 	Faults              map[string]Fault
 }
 
@@ -366,9 +367,18 @@ func (b *Box) serve(c net.Conn) {
 	if early {
 		return
 	}
-	if mute {
-		<-b.done
-		return
+	for mute { // it hangs up once it has found its voice again
+		select {
+		case <-b.done:
+			return
+		case <-time.After(50 * time.Millisecond):
+		}
+		b.mu.Lock()
+		_, still := b.st.Faults[Mute]
+		b.mu.Unlock()
+		if !still {
+			return
+		}
 	}
 	cfg := &ssh.ServerConfig{MaxAuthTries: 3, PasswordCallback: func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		b.mu.Lock()

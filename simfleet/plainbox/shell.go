@@ -195,6 +195,23 @@ func tellInside(s *shell, _ map[string]string) error {
 	return nil
 }
 
+func tellTime(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		s.say("it is %s", time.Now().UTC().Add(time.Duration(b.st.Faults[ClockWrong].Value)*time.Second).Format(time.RFC3339))
+	})
+	return nil
+}
+
+func tellMishaps(s *shell, _ map[string]string) error {
+	s.locked(func(b *Box) {
+		for _, m := range b.st.Mishaps {
+			s.say("wrong: %s", m)
+		}
+		s.say("%d in all", len(b.st.Mishaps))
+	})
+	return nil
+}
+
 func sortedKeys(m map[string]string) (keys []string) {
 	for k := range m {
 		keys = append(keys, k)

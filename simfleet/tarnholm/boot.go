@@ -85,6 +85,9 @@ func (b *Box) restart() {
 	b.st.Boots++
 	b.hit(NeverReturn)
 	b.hit(TunnelDown)
+	if b.hit(LogErrors) {
+		b.note("error: the packet engine was started twice")
+	}
 	if b.hit(LoseTranslations) {
 		b.st.Config, _ = dropBlocks(b.st.Config, "translate", "rewrite")
 	}
@@ -223,6 +226,32 @@ func (b *Box) tunnelsUp() []string {
 	}
 	up := int((b.since() - phaseBegins[phaseReady]) / tunnelGap)
 	return names[:min(max(up, 0), len(names))]
+}
+
+// routes are those of the configuration, once the box is ready; neighbours are what is plugged into its ports.
+func (b *Box) routes() (out []string) {
+	if b.phase() == phaseReady {
+		out = blocks(b.st.Config, "route")
+	}
+	return out
+}
+
+func (b *Box) neighbours() (out [][2]string) {
+	if b.phase() < phaseReady {
+		return nil
+	}
+	for i, p := range blocks(b.st.Config, "port") {
+		if i < 2 {
+			out = append(out, [2]string{p, []string{"uplink", "pier-switch"}[i]})
+		}
+	}
+	return out
+}
+
+// clock is what the box takes for the time.
+func (b *Box) clock() time.Time {
+	f := b.st.Faults[ClockWrong]
+	return time.Now().UTC().Add(time.Duration(f.Value) * time.Second)
 }
 
 // sessions is the number of open sessions: they come back over a while, and not without translation.

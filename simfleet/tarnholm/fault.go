@@ -23,11 +23,13 @@ const (
 	SendsNothing     = "sends-nothing"     // it says it has sent a part, and has not
 	SendsHalf        = "sends-half"        // it sends half of a part and says nothing about it
 	OldSlot          = "old-slot"          // the next restart is from the old slot again
+	LogErrors        = "log-errors"        // the next restart leaves errors in the log
+	ClockWrong       = "clock-wrong"       // its clock is Value seconds ahead
 	LockAccount      = "lock-account"      // the account is locked after Value refused sign-ins in a row
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, StallTransfer, TunnelDown}
+var FaultNames = []string{ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, StallTransfer, TunnelDown}
 
 // FaultTexts says what each does.
 var FaultTexts = map[string]string{
@@ -36,7 +38,7 @@ var FaultTexts = map[string]string{
 	LoseTranslations: "the next restart loses address translation", NewHostKey: "the next restart makes a new host key", FitFails: "the next installation breaks half-way",
 	Mute: "connections are accepted and nothing is ever said", LowFlash: "only VALUE bytes of flash are left", EmptyParts: "a part of the box is read as nothing",
 	SendsNothing: "it says it has sent a part, and has not", SendsHalf: "it sends half of a part", LockAccount: "the account is locked after VALUE refused sign-ins",
-	OldSlot: "the next restart is from the old slot again",
+	OldSlot: "the next restart is from the old slot again", LogErrors: "the next restart leaves errors in the log", ClockWrong: "its clock is VALUE seconds ahead",
 }
 
 // A Fault is something that goes wrong with a box.

@@ -139,7 +139,7 @@ var verbs map[string]verb
 
 func init() {
 	verbs = map[string]verb{
-		"tell":  {false, "box | slots | flash | ports | translations | sessions | tunnels | users | licences | boot | log | config running | config saved", (*shell).tell},
+		"tell":  {false, "box | slots | flash | ports | translations | sessions | tunnels | routes | neighbours | clock | users | licences | boot | log | config running | config saved", (*shell).tell},
 		"page":  {false, "on | off", (*shell).page},
 		"raise": {false, "", (*shell).raise},
 		"lower": {false, "", func(s *shell, _ []string) error { s.raised = false; return nil }},
@@ -201,6 +201,7 @@ func (s *shell) tell(args []string) error {
 	for k, v := range st.Slots {
 		slots[k] = *v
 	}
+	routes, neighbours, clock := b.routes(), b.neighbours(), b.clock()
 	logLines := slices.Clone(st.Log)
 	b.mu.Unlock()
 	what := strings.Join(args, " ")
@@ -264,6 +265,16 @@ func (s *shell) tell(args []string) error {
 		for _, t := range blocks(st.Config, "tunnel") {
 			s.say("  %-20s %s", t, map[bool]string{true: "up", false: "down"}[slices.Contains(tunnels, t)])
 		}
+	case "routes":
+		for _, r := range routes {
+			s.say("  %s in use", r)
+		}
+	case "neighbours":
+		for _, n := range neighbours {
+			s.say("  %-4s %s", n[0], n[1])
+		}
+	case "clock":
+		s.say("  %s", clock.Format(time.RFC3339))
 	case "sessions":
 		s.say("  open %d", sessions)
 	case "log":

@@ -151,9 +151,18 @@ func (b *Box) serve(c net.Conn) {
 	if early {
 		return
 	}
-	if mute {
-		<-b.done
-		return
+	for mute { // it hangs up once it has found its voice again
+		select {
+		case <-b.done:
+			return
+		case <-time.After(50 * time.Millisecond):
+		}
+		b.mu.Lock()
+		_, still := b.has(Mute)
+		b.mu.Unlock()
+		if !still {
+			return
+		}
 	}
 	_ = c.SetDeadline(time.Now().Add(20 * time.Second))
 	conn, channels, requests, err := ssh.NewServerConn(c, cfg)

@@ -1786,6 +1786,22 @@ export interface components {
             permit?: components["schemas"]["Citation"];
             refused: components["schemas"]["Citation"][];
         };
+        Act: {
+            /** @enum {string} */
+            kind: "backup" | "clean-up" | "licence" | "send" | "checksum" | "install" | "clone" | "component" | "power" | "drain" | "save" | "choose-slot" | "restart" | "undrain" | "hand";
+            /** @description Of send, checksum, install and component: the name of the file in the catalogue. */
+            file?: string;
+            /** @description Of clean-up. */
+            files?: string[];
+            /** @description Of component, power and licence: its name. */
+            part?: string;
+            /** @description Of licence; sealed at once and never shown again. */
+            key?: string;
+            /** @description Of hand: what is to be done. */
+            text?: string;
+            /** @description Of choose-slot: for the next start only. */
+            once?: boolean;
+        };
         NewLicence: {
             /** @description As the device and the catalogue name it. */
             name: string;
@@ -1796,6 +1812,12 @@ export interface components {
             device: string;
             /** @description Start the previous installation again; `to` is not looked at. */
             back?: boolean;
+            /** @description With `back`: the configuration of now is converted and put onto the previous installation. */
+            carry?: boolean;
+            /** @description Install the last release into the other slot, too, once the readings are as expected. That overwrites the previous installation. */
+            both?: boolean;
+            /** @description Single steps, done in this order; `to` is not looked at. */
+            acts?: components["schemas"]["Act"][];
             /** @description host:port at which the device is expected once it was started anew; left out, where it was. */
             comesBackAt?: string;
             /** @description Files to remove from the device first. */
@@ -2005,6 +2027,11 @@ export interface components {
              */
             windowTo?: string;
             /**
+             * Format: date-time
+             * @description Everything before the point of no return may be done earlier; there the change waits for this moment.
+             */
+            restartFrom?: string;
+            /**
              * @description What happens when it fails after the point of no return. Left out: as the policy says.
              * @enum {string}
              */
@@ -2038,7 +2065,7 @@ export interface components {
             /** @description From 1. */
             hop: number;
             /** @enum {string} */
-            way: "slot" | "reinstall" | "";
+            way: "slot" | "reinstall" | "needless" | "";
             text: string;
             /**
              * Format: double
@@ -2172,10 +2199,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again.
+             * @description back: start the previous installation again; acts: single steps.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back";
+            kind: "firmware" | "restore" | "back" | "acts";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description The device may show another host key; it is pinned then. */
             expectsHostKey?: boolean;
@@ -2236,6 +2263,16 @@ export interface components {
             most?: number;
             /** @description While it may not be interrupted: until which step. */
             restingAt?: string;
+            /**
+             * Format: double
+             * @description Seconds until then at most, in 19 of 20 cases.
+             */
+            restingMost?: number;
+            /**
+             * Format: date-time
+             * @description Of a held change: it goes on by itself then.
+             */
+            waitsUntil?: string;
         };
         ChangePage: {
             items: components["schemas"]["Change"][];

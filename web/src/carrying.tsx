@@ -121,7 +121,7 @@ export function TermsCard({ c }: { c: Change }) {
     <Card title="Window and way back" aside={before && <Button id="terms" onClick={() => setEditing(true)}>Change</Button>}>
       <div className="grid gap-4 md:grid-cols-[1fr_2fr]">
         <dl className="space-y-2">
-          <div><dt className="text-xs text-slate-600 dark:text-slate-400">Window</dt><dd className="font-medium">{t.windowFrom || t.windowTo ? <>{t.windowFrom ? time(t.windowFrom) : "any time"} until {t.windowTo ? time(t.windowTo) : "it is done"}</> : "none: any time"}</dd></div>
+          <div><dt className="text-xs text-slate-600 dark:text-slate-400">Window</dt><dd className="font-medium">{t.windowFrom || t.windowTo ? <>{t.windowFrom ? time(t.windowFrom) : "any time"} until {t.windowTo ? time(t.windowTo) : "it is done"}</> : "none: any time"}{t.restartFrom && <span className="block">past the point of no return at {time(t.restartFrom)} or later</span>}</dd></div>
           {c.half !== undefined && c.most !== undefined && <div><dt className="text-xs text-slate-600 dark:text-slate-400">Forecast</dt><dd className="font-medium">{span(c.half, c.most)} <span className="font-normal text-slate-600 dark:text-slate-400">usual, and bad case</span></dd></div>}
           <div><dt className="text-xs text-slate-600 dark:text-slate-400">When it fails</dt><dd className="font-medium">{t.wayBack === "automatic" ? "the way back is taken without asking" : "the way back is offered"}</dd></div>
         </dl>
@@ -140,9 +140,11 @@ function TermsDialog({ c, onClose }: { c: Change; onClose: () => void }) {
   const keep = useAnswer(c);
   const [from, setFrom] = useState(local(c.terms?.windowFrom));
   const [to, setTo] = useState(local(c.terms?.windowTo));
+  const [restart, setRestart] = useState(local(c.terms?.restartFrom));
+  const instant = (v: string) => (v ? new Date(v).toISOString() : undefined);
   const [way, setWay] = useState<"offered" | "automatic">(c.terms?.wayBack ?? "offered");
   const put = useMutation({
-    mutationFn: () => ask(api.PUT("/changes/{id}/terms", { params: { path: { id: c.id } }, body: { windowFrom: from ? new Date(from).toISOString() : undefined, windowTo: to ? new Date(to).toISOString() : undefined, wayBack: way } })),
+    mutationFn: () => ask(api.PUT("/changes/{id}/terms", { params: { path: { id: c.id } }, body: { windowFrom: instant(from), windowTo: instant(to), restartFrom: instant(restart), wayBack: way } })),
     onSuccess: (d) => { keep.onSuccess(d); onClose(); },
   });
   return (
@@ -150,6 +152,7 @@ function TermsDialog({ c, onClose }: { c: Change; onClose: () => void }) {
       <form className="space-y-3" onSubmit={(e) => { e.preventDefault(); put.mutate(); }}>
         <p>What was approved has to be approved anew.</p>
         <div className="grid grid-cols-2 gap-3"><Field label="Not before" type="datetime-local" name="from" value={from} onChange={(e) => setFrom(e.target.value)} /><Field label="Over, going back included, by" type="datetime-local" name="to" value={to} onChange={(e) => setTo(e.target.value)} /></div>
+        <Field label="Past the point of no return not before" hint="what comes before it is done as soon as the change starts" type="datetime-local" name="restart" value={restart} onChange={(e) => setRestart(e.target.value)} />
         <Pick id="way" label="When it fails after the point of no return" value={way} onChange={(v) => setWay(v as typeof way)}><option value="offered">offer the way back</option><option value="automatic">take the way back without asking</option></Pick>
         <Trouble error={put.error} />
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button id="write-terms" kind="main" type="submit" disabled={put.isPending}>Write</Button></div>

@@ -73,7 +73,7 @@ export function ChangePage() {
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-lg font-bold">Change {c.id}</h1>
         <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>{c.device}</Link>
-        {c.restore ? <span><Link className="underline" to={`/backups/${c.restore.backup}`}>backup {c.restore.backup}</Link> goes back{c.restore.replacement && ", on a replacement"}</span> : <span>from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b></span>}
+        {c.kind === "acts" ? <span>single steps; it runs <b className="font-mono">{c.from}</b></span> : c.restore ? <span><Link className="underline" to={`/backups/${c.restore.backup}`}>backup {c.restore.backup}</Link> goes back{c.restore.replacement && ", on a replacement"}</span> : <span>from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b></span>}
         <span id="state"><Badge state={c.state} /></span>
         {c.verdict && <span id="verdict"><Badge state={c.verdict.verdict}>verdict: {c.verdict.verdict}</Badge></span>}
         {away && <span role="status"><Badge state="degraded">no answer from the service; trying again</Badge></span>}
@@ -90,7 +90,8 @@ export function ChangePage() {
         </div>
       )}
       {c.question && <QuestionCard key={`${c.question.step} ${c.question.text}`} c={c} />}
-      {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;.</p>}
+      {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;{c.restingMost !== undefined && <>, in {clock(c.restingMost)} at most</>}.</p>}
+      {c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> It waits until {time(c.waitsUntil)} before its point of no return, and goes on by itself then. &ldquo;Go on&rdquo; does not wait.</p>}
       {c.returning && <p role="status" className="flex items-center gap-2"><Mark state="returned" /> The way back of hop {c.returning} is taken{c.endedAt ? "" : " now"}: {c.returnWhy}</p>}
       {c.failure && c.state !== "returned" && (
         <div role="alert" className="rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
@@ -98,11 +99,11 @@ export function ChangePage() {
           <p className="mt-1">{c.failure}</p>
         </div>
       )}
-      {!c.startedAt && c.path && <Doubts path={c.path} />}
+      {!c.startedAt && c.path && c.kind !== "acts" && <Doubts path={c.path} />}
       {inTheWay && <ReadyCard c={c} />}
       {c.verdict && <Evidence of={c.verdict} />}
       {c.restore && <Card title="What is put back" aside={!c.startedAt && <span className="text-xs text-slate-600 dark:text-slate-400">{span(c.remainingLow, c.remainingHigh)} expected in all</span>}><p>{c.restore.parts.join("; ")}</p><p className="mt-1 text-slate-600 dark:text-slate-400">The device runs {c.from}. What is there now is backed up first.{c.expectsHostKey && " It may show another host key; that is pinned then."}</p></Card>}
-      {c.path && <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
+      {c.path && c.kind !== "acts" && <Card title="Path" aside={<span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">{!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
         <a className="underline" href={`/api/v1/changes/${c.id}/medium`} download={`change-${c.id}.zip`} title="The images of all hops with their hashes and a sheet of instructions, for a site without a usable network">Hand-carried medium</a></span>}>
         <PathLine path={c.path} passed={passed} partly={partly} />
         {c.comesBackAt && <p>The device comes back at <span className="font-mono">{c.comesBackAt}</span>; there it is looked for once it was started anew.</p>}
@@ -111,13 +112,13 @@ export function ChangePage() {
       {!c.endedAt && !c.restore && <TermsCard c={c} />}
       <TabGroup>
         <TabList className="flex gap-1">
-          {["Steps", ...(c.path ? ["Reasons"] : []), "Journal", ...(line ? ["Console line"] : [])].map((t) => (
+          {["Steps", ...(c.path && c.kind !== "acts" ? ["Reasons"] : []), "Journal", ...(line ? ["Console line"] : [])].map((t) => (
             <Tab key={t} className="rounded-t-sm border border-b-0 border-line px-3 py-1.5 data-selected:bg-white data-selected:font-semibold dark:border-nightline dark:data-selected:bg-deck">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="-mt-4">
           <TabPanel><Card><Steps c={c} now={now} /></Card></TabPanel>
-          {c.path && <TabPanel><Card><HopList path={c.path} /><Refused path={c.path} /></Card></TabPanel>}
+          {c.path && c.kind !== "acts" && <TabPanel><Card><HopList path={c.path} /><Refused path={c.path} /></Card></TabPanel>}
           <TabPanel><Card><Journal c={c} /></Card></TabPanel>
           {line && <TabPanel><Card><ConsoleLine device={c.device} change={c.id} live={!c.endedAt} /></Card></TabPanel>}
         </TabPanels>
@@ -190,7 +191,7 @@ function Steps({ c, now }: { c: Change; now: number }) {
     <div className="space-y-2">
       {groups.map((g, i) => {
         const h = c.path?.hops[g.hop - 1];
-        const title = g.steps[0].back ? `Way back${h ? ` of hop ${g.hop}: ${h.to} to ${h.from}` : ""}` : h ? `Hop ${g.hop} of ${c.path!.hops.length}: ${h.from} to ${h.to}` : !c.path ? "Steps" : i === 0 ? "Before" : "After";
+        const title = g.steps[0].back ? `Way back${h ? ` of hop ${g.hop}: ${h.to} to ${h.from}` : ""}` : h && c.kind !== "acts" ? `Hop ${g.hop} of ${c.path!.hops.length}: ${h.from} to ${h.to}` : !c.path || h ? "Steps" : i === 0 ? "Before" : "After";
         const state = g.steps.every((s) => s.state === "done" || s.state === "skipped") ? "done" : g.steps.some((s) => s.state === "failed") ? "failed" : g.steps.some((s) => s.state !== "waiting") ? "running" : "waiting";
         // Open what goes on or failed, and everything while it is a draft; the key makes it open when its turn comes.
         return (

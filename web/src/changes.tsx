@@ -23,7 +23,7 @@ export function ChangesPage() {
                 <td className="font-semibold"><Link className="underline decoration-brass underline-offset-4" to={`/changes/${c.id}`}>{c.id}</Link></td>
                 <td><Link to={`/devices/${c.device}`}>{c.device}</Link></td>
                 <td className="font-mono">{c.from}</td><td className="font-mono">{c.to}</td>
-                <td className="font-mono text-slate-600 dark:text-slate-400">{c.restore ? `backup ${c.restore.backup} goes back` : c.path?.hops.slice(0, -1).map((h) => h.to).join(", ")}</td>
+                <td className="font-mono text-slate-600 dark:text-slate-400">{c.restore ? `backup ${c.restore.backup} goes back` : c.kind === "acts" ? "single steps" : c.kind === "back" ? "the previous installation" : c.path?.hops.slice(0, -1).map((h) => h.to).join(", ")}</td>
                 <td><Badge state={c.state} /></td>
                 <td>{c.verdict && <Badge state={c.verdict.verdict} />}</td>
                 <td className="text-slate-600 dark:text-slate-400">{time(c.createdAt)} by {c.createdBy}</td>

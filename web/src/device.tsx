@@ -4,6 +4,7 @@ import { useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router-dom";
 import { api, ask, newKey, type Device, type Release, type S } from "./api";
 import { ago, mib } from "./format";
+import { ActsDialog } from "./acts";
 import { ConsoleLine, Losses } from "./carrying";
 import { HopList, NoPath, PathLine } from "./pathline";
 import { Pick } from "./paths";
@@ -19,7 +20,7 @@ export function DevicePage() {
     mutationFn: () => ask(api.POST("/devices/{name}/refresh", path)),
     onSuccess: (d) => { queries.setQueryData(["device", name], d); queries.invalidateQueries({ queryKey: ["path", name] }); },
   });
-  const [asking, setAsking] = useState<"credentials" | "key" | "settings" | "back" | null>(null);
+  const [asking, setAsking] = useState<"credentials" | "key" | "settings" | "back" | "acts" | null>(null);
   if (device.isPending) return <Waiting />;
   if (!device.data) return <Trouble error={device.error} />;
   const d = device.data;
@@ -32,6 +33,7 @@ export function DevicePage() {
         <span className="ml-auto" />
         <Link className="underline" to={`/devices/${d.name}/history`}>History and backups</Link>
         {d.portrait?.slots.some((x) => !x.running && x.version) && <Button id="back" onClick={() => setAsking("back")}>Previous installation</Button>}
+        {d.portrait && <Button id="single-steps" onClick={() => setAsking("acts")}>Single steps</Button>}
         <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
         <Button onClick={() => setAsking("key")}>Host key</Button>
         <Button id="settings" onClick={() => setAsking("settings")}>Settings</Button>
@@ -44,6 +46,7 @@ export function DevicePage() {
       {d.portrait && <ReadingsCard name={name} />}
       {d.reach?.console && <Card title="Console line" aside={<span className="font-mono text-xs">{d.reach.console}</span>}><ConsoleLine device={name} live /></Card>}
       <BackDialog d={d} open={asking === "back"} onClose={() => setAsking(null)} />
+      <ActsDialog d={d} open={asking === "acts"} onClose={() => setAsking(null)} />
       <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
       <KeyDialog name={name} pinned={d.hostKey} open={asking === "key"} onClose={() => setAsking(null)} />
       <SettingsDialog key={JSON.stringify([d.groups, d.web, d.reach, d.transfer])} d={d} open={asking === "settings"} onClose={() => setAsking(null)} />
@@ -110,8 +113,9 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
   });
   const [cleanUp, setCleanUp] = useState("");
   const [comesBackAt, setComesBackAt] = useState("");
+  const [both, setBoth] = useState(false);
   const draft = useMutation({
-    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim!, cleanUp: cleanUp.split(",").map((f) => f.trim()).filter(Boolean), comesBackAt: comesBackAt.trim() || undefined } })),
+    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim!, cleanUp: cleanUp.split(",").map((f) => f.trim()).filter(Boolean), comesBackAt: comesBackAt.trim() || undefined, both: both || undefined } })),
     onSuccess: (c) => go(`/changes/${c.id}`),
   });
   return (
@@ -144,6 +148,7 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
             <div className="mt-2 grid gap-3 md:grid-cols-2">
               <Field label="Files to remove from the device first" name="clean-up" hint="with commas; what it runs from, and what it could fall back to, is never removed" value={cleanUp} onChange={(e) => setCleanUp(e.target.value)} />
               <Field label="It comes back at another address" name="comes-back-at" hint="host:port; empty: where it is now. Its host key has to be the known one" value={comesBackAt} onChange={(e) => setComesBackAt(e.target.value)} />
+              {(device.portrait?.slots.length ?? 0) > 1 && <label className="flex items-start gap-1.5"><input type="checkbox" name="both" className="mt-1" checked={both} onChange={(e) => setBoth(e.target.checked)} /><span>install it into the other slot, too, once the readings are as expected. <b>That overwrites the previous installation: nothing leads back then.</b></span></label>}
             </div>
           </details>
         )}
@@ -162,14 +167,16 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
 
 function BackDialog({ d, open, onClose }: { d: Device; open: boolean; onClose: () => void }) {
   const go = useNavigate();
+  const [carry, setCarry] = useState(false);
   const draft = useMutation({
-    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: d.name, to: "previous", back: true } })),
+    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: d.name, to: "previous", back: true, carry: carry || undefined } })),
     onSuccess: (c) => go(`/changes/${c.id}`),
   });
   return (
     <Ask open={open} onClose={onClose} title={`Start the previous installation of ${d.name} again`}>
       <p>This is another installation of the firmware with the configuration that was saved under it. It is not the same as putting back a backup of the configuration.</p>
       {open && <Losses what="device" name={d.name} />}
+      <label className="flex items-center gap-2"><input type="checkbox" name="carry" checked={carry} onChange={(e) => setCarry(e.target.checked)} /> carry the configuration of now across: it is converted and put onto the previous installation</label>
       <Trouble error={draft.error} />
       <div className="flex justify-end gap-2"><Button onClick={onClose}>Not now</Button><Button id="draft-back" kind="main" disabled={draft.isPending} onClick={() => draft.mutate()}>Draft a change</Button></div>
     </Ask>

@@ -1,0 +1,122 @@
+package change
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// able is a device that can do everything.
+var able = Abilities{Once: true, Clone: true, Unpack: true, Drain: true, Save: true, Components: []string{"logic"}, Licence: true, Restart: true, PowerCycle: true}
+
+func image(version string) *File {
+	return &File{Name: version + ".img", SHA256: "sum" + version, Size: 100, Version: version}
+}
+
+func TestActsBecomeSteps(t *testing.T) {
+	logic := &File{Name: "logic.bin", SHA256: "l", Size: 10, Component: "logic", Version: "7"}
+	for _, c := range []struct {
+		name   string
+		acts   []Act
+		want   []Kind // between the check and the verdict
+		in, to string
+		way    string
+	}{
+		{"a backup", []Act{{Kind: Backup}}, []Kind{Backup}, "1", "1", BackNotNeeded},
+		{"sent ahead", []Act{{Kind: Send, File: image("2")}}, []Kind{Send, Checksum}, "1", "1", BackNotNeeded},
+		{"one that is still to be fetched", []Act{{Kind: Send, File: image("9")}}, []Kind{Fetch, Send, Checksum}, "1", "1", BackNotNeeded},
+		{"looked at once more", []Act{{Kind: Checksum, File: image("9")}}, []Kind{Checksum}, "1", "1", BackNotNeeded},
+		{"installed, not started", []Act{{Kind: Install, File: image("2")}}, []Kind{Send, Checksum, Install, Unpack}, "2", "1", BackNotNeeded},
+		{"installed and started", []Act{{Kind: Install, File: image("2")}, {Kind: ChooseSlot}, {Kind: Restart}}, []Kind{Send, Checksum, Install, Unpack, Point, ChooseSlot, Restart, Link, Login, Confirm, Services}, "2", "2", BackBySlot},
+		{"chosen for the next night", []Act{{Kind: ChooseSlot}}, []Kind{Point, ChooseSlot}, "0", "1", BackNotNeeded},
+		{"drained around a restart", []Act{{Kind: Drain}, {Kind: Restart}, {Kind: Undrain}}, []Kind{Drain, Point, Restart, Link, Login, Confirm, Services, Undrain}, "1", "1", BackNotNeeded},
+		{"a part and its power", []Act{{Kind: Component, Part: "logic", File: logic}, {Kind: PowerCycle, Part: "logic"}}, []Kind{Send, Checksum, Component, PowerCycle}, "1", "1", BackNotNeeded},
+		{"odds and ends", []Act{{Kind: CleanUp, Names: []string{"x"}}, {Kind: Licence, Part: "full"}, {Kind: Clone}, {Kind: Save}, {Kind: Hand, Text: "look"}}, []Kind{CleanUp, Licence, Clone, Save, Hand}, "1", "1", BackNotNeeded},
+	} {
+		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Lacks: func(sum string) bool { return sum == "sum9" }, Acts: c.acts})
+		require.NoError(t, err, c.name)
+		kinds := kindsOf(plan.Steps)
+		assert.Equal(t, append(append([]Kind{Readings, Check}, c.want...), Verify), kinds, c.name)
+		assert.Equal(t, [3]string{c.in, c.to, c.way}, [3]string{in, to, plan.Back[0].Way}, c.name)
+		assert.Equal(t, c.way == BackBySlot, plan.Back[0].Leads())
+		for i, s := range plan.Steps {
+			assert.Equal(t, i+1, s.Number)
+			assert.NotEmpty(t, s.Title)
+			assert.Positive(t, s.Expect.Limit)
+			if s.Kind == PowerCycle {
+				assert.Equal(t, "7", s.Wants, "it is known what has to be there after the power was off")
+			}
+		}
+	}
+}
+
+func TestActsThatCannotBe(t *testing.T) {
+	chosen := []Act{{Kind: ChooseSlot}, {Kind: Save}, {Kind: Restart}}
+	for _, c := range []struct {
+		can  Abilities
+		idle string
+		acts []Act
+		says string
+	}{
+		{able, "0", nil, "nothing to do"},
+		{able, "0", []Act{{Kind: Verify}}, "cannot stand alone"},
+		{able, "0", []Act{{Kind: Restart}, {Kind: Restart}}, "once in a change"},
+		{able, "0", chosen, "a restart has to follow it at once"},
+		{able, "0", []Act{{Kind: Restart}, {Kind: ChooseSlot}}, "a restart has to follow it at once"},
+		{able, "", []Act{{Kind: ChooseSlot}}, "the other slot holds nothing"},
+		{able, "0", []Act{{Kind: Clone}, {Kind: ChooseSlot}}, "the copy is of what runs already"},
+		{able, "0", []Act{{Kind: Component, Part: "moon", File: image("1")}}, "no component moon"},
+		{Abilities{InPlace: true}, "", []Act{{Kind: Install, File: image("2")}}, "no second slot"},
+		{Abilities{InPlace: true}, "", []Act{{Kind: Restart}}, "no restart"},
+		{Abilities{Media: true}, "", []Act{{Kind: Send, File: image("2")}}, "carried in on a medium"},
+		{Abilities{}, "", []Act{{Kind: Drain}}, "no drain"},
+		{Abilities{}, "", []Act{{Kind: Licence, Part: "x"}}, "no add-licence"},
+		{Abilities{}, "", []Act{{Kind: Save}}, "no save"},
+		{Abilities{}, "", []Act{{Kind: Clone}}, "no clone"},
+		{Abilities{}, "", []Act{{Kind: PowerCycle}}, "no power-cycle"},
+		{Abilities{}, "0", []Act{{Kind: ChooseSlot, Once: true}}, "no choose-slot-once"},
+	} {
+		_, _, _, err := DraftActs(ActsJob{Can: c.can, Pace: Pace{1}, From: "1", Idle: c.idle, Acts: c.acts})
+		assert.ErrorContains(t, err, c.says)
+	}
+}
+
+// Whatever is put together: it begins with a look and ends with a verdict, nothing is started or chosen without the last look right
+// before, and what runs afterwards changes only where a slot is chosen and started.
+func TestActsOfAnyKind(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		acts := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) Act {
+			a := Act{Kind: rapid.SampledFrom(Acts).Draw(t, "kind"), Part: "logic", Names: []string{"x"}, Text: "look", Once: rapid.Bool().Draw(t, "once")}
+			a.File = image("2")
+			return a
+		}), 1, 7).Draw(t, "acts")
+		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: acts})
+		if err != nil {
+			return
+		}
+		kinds := kindsOf(plan.Steps)
+		require.Equal(t, []Kind{Readings, Check}, kinds[:2])
+		require.Equal(t, Verify, kinds[len(kinds)-1])
+		for i, s := range plan.Steps {
+			if s.Kind == ChooseSlot {
+				assert.Equal(t, Point, kinds[i-1])
+			}
+			if s.Kind == Restart && kinds[i-1] != ChooseSlot {
+				assert.Equal(t, Point, kinds[i-1])
+			}
+			if s.Kind == Install {
+				assert.Equal(t, Checksum, kinds[i-1], "nothing is installed that was not compared")
+			}
+		}
+		started := slices.Contains(kinds, ChooseSlot) && slices.Contains(kinds, Restart)
+		assert.Equal(t, started, plan.Back[0].Leads())
+		if started {
+			assert.Equal(t, in, to)
+		} else {
+			assert.Equal(t, "1", to)
+		}
+	})
+}

@@ -1,0 +1,171 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/api/gen"
+	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/tarnholm"
+)
+
+// acts drafts a change of single steps.
+func (e *env) acts(device string, acts ...string) string {
+	e.t.Helper()
+	e.must("device", "refresh", device)
+	var ch gen.Change
+	require.NoError(e.t, json.Unmarshal([]byte(e.must(append([]string{"change", "acts", "-json", device}, acts...)...)), &ch))
+	assert.Equal(e.t, gen.Acts, ch.Kind)
+	return fmt.Sprint(ch.Id)
+}
+
+// Steps that stand alone, on a firewall: an image is sent by day, installed another day, chosen and started by night; each is a
+// change with its check and its verdict.
+func TestSingleSteps(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "gullnes-fw1", model: "TH-60", version: "5.0.7", idle: "5.0.6"})
+	e.addImages("th60-5.4.2.img")
+	b := e.fleet.Box("gullnes-fw1")
+	slots := func() string { e.must("device", "refresh", "gullnes-fw1"); return e.must("device", "show", "gullnes-fw1") }
+
+	e.passes(e.person(e.acts("gullnes-fw1", "backup", "send:th60-5.4.2.img"), nil))
+	assert.Contains(t, slots(), "th60-5.4.2.img")
+	assert.Equal(t, 0, b.Status().Fits)
+	ch := e.person(e.acts("gullnes-fw1", "checksum:th60-5.4.2.img", "install:th60-5.4.2.img"), nil)
+	e.passes(ch)
+	assert.Equal(t, 1, b.Status().Fits)
+	assert.Equal(t, "5.0.7", b.Status().Version, "it is not started")
+	assert.Equal(t, 1, b.Status().Boots)
+	e.passes(e.person(e.acts("gullnes-fw1", "clean-up:th60-5.4.2.img"), nil))
+	assert.NotContains(t, slots(), "th60-5.4.2.img")
+
+	// Chosen and started: that can be undone, and what failed is.
+	require.NoError(t, b.Arm(tarnholm.LoseTranslations, tarnholm.Fault{}))
+	id := e.acts("gullnes-fw1", "choose-slot", "restart")
+	e.must("change", "terms", id, "-back", "automatic")
+	ch = e.person(id, nil)
+	require.Equal(t, gen.ChangeStateReturned, ch.State, "%v", value(ch.Failure))
+	assert.Equal(t, "5.0.7", b.Status().Version)
+	require.NoError(t, b.Heal(tarnholm.LoseTranslations))
+	ch = e.person(e.acts("gullnes-fw1", "choose-slot", "restart"), nil)
+	e.passes(ch)
+	assert.Equal(t, "5.4.2", b.Status().Version)
+	assert.Equal(t, 1, b.Status().Fits, "it was installed once, days ago")
+
+	// A restart by itself has nothing that would have to be undone, and says so; when it fails, a person is asked.
+	id = e.acts("gullnes-fw1", "restart")
+	assert.Contains(t, e.must("change", "check", id), "nothing would have to be undone")
+	require.NoError(t, b.Arm(tarnholm.TunnelDown, tarnholm.Fault{}))
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	ch = e.await(id, "asks", func(ch gen.Change) bool { return ch.State == gen.ChangeStateAsking || ch.EndedAt != nil })
+	require.NotNil(t, ch.Question, "%v", value(ch.Failure))
+	assert.Equal(t, []gen.Action{gen.ActionRetry, gen.ActionLeave}, ch.Question.Answers)
+	require.NoError(t, b.Heal(tarnholm.TunnelDown))
+	e.must("change", "retry", id)
+	e.passes(e.awaitEnd(id))
+	assert.Equal(t, "5.4.2", b.Status().Version)
+
+	e.refused(2, []string{`there is no act "dance"`, "choose-slot-once"}, "change", "acts", "gullnes-fw1", "dance")
+	e.refused(2, []string{"send needs something after a colon"}, "change", "acts", "gullnes-fw1", "send")
+	e.refused(2, []string{"backup takes nothing after a colon"}, "change", "acts", "gullnes-fw1", "backup:x")
+	e.refused(3, []string{`the catalogue knows no file "moon.img" for a TH-60`}, "change", "acts", "gullnes-fw1", "install:moon.img")
+	e.refused(3, []string{`knows no file "th40-5.4.2.img" for a TH-60`}, "change", "acts", "gullnes-fw1", "send:th40-5.4.2.img")
+	e.refused(1, []string{"its dialect has no drain"}, "change", "acts", "gullnes-fw1", "drain")
+	e.refused(1, []string{"a restart has to follow it at once"}, "change", "acts", "gullnes-fw1", "choose-slot", "save", "restart")
+	status, body, _ := e.call(http.MethodPost, "/api/v1/changes", `{"device":"gullnes-fw1","to":"acts","acts":[{"kind":"dance"}]}`, "Idempotency-Key", "k1")
+	assert.Equal(t, 400, status, string(body))
+	status, body, _ = e.call(http.MethodPost, "/api/v1/changes", `{"device":"gullnes-fw1","to":"acts","acts":[]}`, "Idempotency-Key", "k2")
+	assert.Equal(t, 409, status, string(body))
+}
+
+// The same on a gateway and a chassis: drained for a while, a licence, signature content, a part and its power, one start only.
+func TestSingleStepsOfOtherBoxes(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http"},
+		box{name: "vesterkai-core1", maker: "Ostrevin", model: "C8", serial: "C8-20117", version: "11.2.5", idle: "11.2.3", config: "vesterkai-core1.conf", transfer: "pull-sftp"}, ramp())
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	g, c := e.fleet.Plain("control-sg1"), e.fleet.Plain("vesterkai-core1")
+	require.NoError(t, g.Arm(plainbox.NoLicence, plainbox.Fault{}))
+	key := filepath.Join(e.dir, "key")
+	require.NoError(t, os.WriteFile(key, []byte(plainbox.LicenceKey("SG5-00713", "gateway-2")), 0o600))
+	id := e.acts("control-sg1", "licence:gateway-2="+key, "drain", "hand:pull the spare cable", "undrain")
+	ch := e.person(id, map[string]func(){"spare cable": func() { assert.True(t, g.Status().Resting, "it is drained meanwhile") }})
+	e.passes(ch)
+	assert.False(t, g.Status().Resting)
+	assert.Contains(t, e.must("change", "show", id), "the device has the licence gateway-2")
+
+	const content = "sg-signatures-2025.40.bin"
+	before := g.Status().Components["signatures"]
+	id = e.acts("control-sg1", "component:"+content)
+	e.passes(e.person(id, nil))
+	assert.NotEqual(t, before, g.Status().Components["signatures"])
+	e.refused(1, []string{"is for the component signatures, not to be installed by itself"}, "change", "acts", "control-sg1", "install:"+content)
+
+	// A start of the previous installation that is for once: the next one is from the usual place again.
+	ch = e.person(e.acts("vesterkai-core1", "choose-slot-once", "restart"), nil)
+	require.Equal(t, gen.ChangeStateDone, ch.State, "%v", value(ch.Failure))
+	assert.Equal(t, "11.2.3", c.Status().Version)
+	ch = e.person(e.acts("vesterkai-core1", "restart"), nil)
+	assert.Equal(t, "11.2.5", c.Status().Version, "%s %v", ch.State, value(ch.Failure))
+
+	e.refused(1, []string{"it has no second slot; what overwrites the running installation is drafted as a change to a version"}, "change", "acts", "marrow-ramp1", "install:rc6-F2.12.fw")
+	e.refused(1, []string{"its dialect has no restart"}, "change", "acts", "marrow-ramp1", "restart")
+	e.passes(e.person(e.acts("marrow-ramp1", "backup"), nil))
+}
+
+// All that is before the point of no return is done by day; there the change waits for the night, lets go of its device, survives
+// that the service is killed, and goes on by itself. Whoever does not want to wait resumes it.
+func TestRestartLater(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "a", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, box{name: "b", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, box{name: "c", model: "TH-60", version: "5.0.7", idle: "5.0.6"})
+	e.addImages("th60-5.4.2.img")
+	waits := func(id string) gen.Change {
+		return e.await(id, "waits", func(ch gen.Change) bool { return ch.WaitsUntil != nil || ch.EndedAt != nil })
+	}
+	at := time.Now().Add(14 * time.Second)
+	soon := fmt.Sprint(e.draft2("a", "-to", "5.4.2", "-restart-from", at.Format(time.RFC3339)))
+	late := fmt.Sprint(e.draft2("b", "-to", "5.4.2", "-restart-from", "2031-01-01 02:00", "-window-until", "2031-01-01 04:00"))
+	never := fmt.Sprint(e.draft2("c", "-to", "5.4.2", "-restart-from", "2031-01-01 02:00"))
+	for _, id := range []string{soon, late, never} {
+		e.must("change", "approve", id)
+		e.must("change", "start", id)
+	}
+	ch := waits(soon)
+	require.NotNil(t, ch.WaitsUntil, "%v", value(ch.Failure))
+	assert.Equal(t, gen.ChangeStateHeld, ch.State)
+	assert.WithinDuration(t, at, *ch.WaitsUntil, time.Second)
+	assert.Equal(t, 1, e.fleet.Box("a").Status().Fits, "what comes before is done")
+	assert.Equal(t, 1, e.fleet.Box("a").Status().Boots)
+	assert.Contains(t, e.must("change", "show", soon), "goes on by itself then")
+	e.killService()
+	e.startService()
+	ch = e.awaitEnd(soon)
+	e.passes(ch)
+	restarted := stepOf(ch, 1, "restart").StartedAt
+	require.NotNil(t, restarted)
+	assert.False(t, restarted.Before(at.Add(-time.Second)), "not before its time: %s, it was to be %s", restarted, at)
+	assert.Equal(t, 1, e.fleet.Box("a").Status().Fits)
+
+	waits(late)
+	e.must("change", "resume", late)
+	ch = e.awaitEnd(late)
+	e.passes(ch)
+	assert.Nil(t, ch.WaitsUntil)
+	assert.Equal(t, "5.4.2", e.fleet.Box("b").Status().Version)
+
+	waits(never)
+	e.must("change", "stop", never)
+	assert.Equal(t, "5.0.7", e.fleet.Box("c").Status().Version)
+	assert.Equal(t, 1, e.fleet.Box("c").Status().Boots)
+	e.refused(3, []string{"the window ends before the change may pass its point of no return"}, "change", "draft", "c", "-to", "5.4.2", "-restart-from", "2031-01-02 02:00", "-window-until", "2031-01-01 04:00")
+}

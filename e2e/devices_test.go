@@ -1,0 +1,196 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/api/gen"
+	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/tarnholm"
+)
+
+// person answers whatever a change asks as somebody at the device would, until it ends. do is what is done at the box for a
+// hand step, by a word of its text.
+func (e *env) person(id string, do map[string]func()) gen.Change {
+	e.t.Helper()
+	for _, k := range *e.change(id).Checks {
+		if k.State == gen.CheckStateWarn {
+			e.must("change", "accept-warnings", id, k.Name, "-reason", "seen and taken on")
+		}
+	}
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	for range 20 {
+		ch := e.await(id, "ends or asks", func(ch gen.Change) bool { return ch.EndedAt != nil || ch.State == gen.ChangeStateAsking })
+		if ch.EndedAt != nil {
+			return ch
+		}
+		require.Equal(e.t, gen.QuestionKindHandStep, ch.Question.Kind, ch.Question.Text)
+		for word, act := range do {
+			if strings.Contains(ch.Question.Text, word) {
+				act()
+			}
+		}
+		e.must("change", "sign-off", id, "-text", "done and seen")
+	}
+	e.t.Fatalf("change %s asks without an end", id)
+	return gen.Change{}
+}
+
+// passes fails the test unless a change was done and its verdict is pass.
+func (e *env) passes(ch gen.Change) {
+	e.t.Helper()
+	require.Equal(e.t, gen.ChangeStateDone, ch.State, "%v", value(ch.Failure))
+	require.NotNil(e.t, ch.Verdict)
+	for _, r := range ch.Verdict.Results {
+		assert.Equal(e.t, gen.ResultStateMet, r.State, "%s: %s", r.Title, r.Evidence)
+	}
+	require.Equal(e.t, gen.VerdictVerdictPass, ch.Verdict.Verdict)
+}
+
+// back drafts the start of the previous installation.
+func (e *env) back(device string, flags ...string) string {
+	e.t.Helper()
+	e.must("device", "refresh", device)
+	var ch gen.Change
+	require.NoError(e.t, json.Unmarshal([]byte(e.must(append([]string{"change", "back", device, "-json"}, flags...)...)), &ch))
+	return fmt.Sprint(ch.Id)
+}
+
+// A firewall over four hops, one step down again, and its previous installation with the passwords that apply there.
+func TestAFirewallUpDownAndBack(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "hollen-fw1", model: "TH-60", version: "4.2.3", idle: "4.2.1", olderPasswords: true})
+	e.addImages("th60-4.2.9.img", "th60-5.0.7.img", "th60-5.4.2.img", "th60-6.0.1.img")
+	b := e.fleet.Box("hollen-fw1")
+
+	// The installation of 4.2.1 has passwords of its own; after that the way leads up from there.
+	e.passes(e.person(e.back("hollen-fw1"), nil))
+	assert.Equal(t, "4.2.1", b.Status().Version)
+	id := fmt.Sprint(e.draft2("hollen-fw1", "-to", "6.0.1"))
+	require.Len(t, e.change(id).Path.Hops, 4)
+	ch := e.person(id, nil)
+	e.passes(ch)
+	assert.Equal(t, "6.0.1", b.Status().Version)
+	assert.Equal(t, 4, b.Status().Fits)
+	for hop := 1; hop < 4; hop++ {
+		assert.Contains(t, stepOf(ch, hop, "ahead").Outcome, "is on the device", "the next image travelled while services started")
+		assert.Equal(t, "is on the device", last(stepOf(ch, hop+1, "send").Outcome, len("is on the device")), "and was not sent again")
+	}
+
+	// Back to what ran before, with what was configured since; then down along a rule of the catalogue.
+	e.passes(e.person(e.back("hollen-fw1", "-carry"), nil))
+	assert.Equal(t, "5.4.2", b.Status().Version)
+	e.passes(e.person(fmt.Sprint(e.draft2("hollen-fw1", "-to", "5.0.7")), nil))
+	assert.Equal(t, "5.0.7", b.Status().Version)
+	assert.Equal(t, 5, b.Status().Fits)
+}
+
+// A gateway: drained, up a train, down with its configuration converted, and back with the passwords of the older installation.
+func TestAGatewayUpDownAndBack(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http", olderPasswords: true})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	b := e.fleet.Plain("control-sg1")
+	e.must("change", "back", "control-sg1", "-preview")
+	ch := e.person(e.back("control-sg1"), nil)
+	e.passes(ch)
+	assert.Equal(t, "3.8.2", b.Status().Version)
+	assert.Equal(t, "no running work is left", stepOf(ch, 1, "drain").Outcome)
+	assert.Equal(t, 0, b.Status().Installs)
+	ch = e.person(fmt.Sprint(e.draft2("control-sg1", "-to", "4.0.3")), nil)
+	e.passes(ch)
+	assert.Equal(t, "4.0.3", b.Status().Version)
+	assert.False(t, b.Status().Resting)
+	e.passes(e.person(fmt.Sprint(e.draft2("control-sg1", "-to", "4.0.2")), nil))
+	assert.Equal(t, "4.0.2", b.Status().Version)
+}
+
+// The ramp controller and the tide gauge come back in their factory state, up and down; what moves a ramp is proved unchanged.
+func TestFieldDevicesUpAndDown(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, ramp(), box{name: "marrow-gauge1", maker: "Pellworth", model: "TG-1", serial: "TG1-0052", version: "F1.06", config: "marrow-gauge1.ini", lineOnly: true})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	r, g := e.fleet.Plain("marrow-ramp1"), e.fleet.Plain("marrow-gauge1")
+	require.NoError(t, r.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	marks := r.Part("marks.map")
+	for i, to := range []string{"F2.12", "F2.10"} {
+		ch := e.person(fmt.Sprint(e.draft2("marrow-ramp1", "-to", to, "-reset")), nil)
+		e.passes(ch)
+		assert.Equal(t, to, r.Status().Version)
+		assert.Equal(t, marks, r.Part("marks.map"))
+		assert.Contains(t, r.Part("ramp.ini"), "release = "+to)
+		assert.Contains(t, e.must("change", "verdict", fmt.Sprint(ch.Id)), "Guarded settings")
+		ch = e.person(fmt.Sprint(e.draft2("marrow-gauge1", "-to", to, "-reset")), map[string]func(){"put the medium": func() { require.NoError(t, g.Arm(plainbox.ByHandCard, plainbox.Fault{})) }})
+		e.passes(ch)
+		assert.Equal(t, to, g.Status().Version)
+		assert.Equal(t, i+1, g.Status().Installs)
+		assert.Contains(t, g.Part("gauge.ini"), "release = "+to)
+	}
+	assert.Contains(t, e.must("device", "console", "marrow-gauge1"), "done, starting anew", "the console line was recorded")
+}
+
+// A chassis with one supervisor: boot loader and port logic follow the main version, up and down.
+func TestAChassisUpDownAndBack(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "vesterkai-core1", maker: "Ostrevin", model: "C8", serial: "C8-20117", version: "11.2.5", idle: "11.2.3", config: "vesterkai-core1.conf", transfer: "pull-sftp"})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	b := e.fleet.Plain("vesterkai-core1")
+	e.passes(e.person(fmt.Sprint(e.draft2("vesterkai-core1", "-to", "12.2.3")), nil))
+	assert.Equal(t, "12.2.3", b.Status().Version)
+	logic := b.Status().Components["logic"]
+	e.passes(e.person(fmt.Sprint(e.draft2("vesterkai-core1", "-to", "12.1.3")), nil))
+	assert.Equal(t, "12.1.3", b.Status().Version)
+	assert.NotEqual(t, logic, b.Status().Components["logic"], "the logic goes down with it")
+	ch := e.person(e.back("vesterkai-core1"), nil)
+	require.Equal(t, gen.ChangeStateDone, ch.State, "%v", value(ch.Failure))
+	assert.Equal(t, "12.2.3", b.Status().Version)
+}
+
+// A release into both slots: only once the readings have shown that it does its job, and then nothing leads back any more.
+func TestBothSlots(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "good", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, box{name: "bad", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, box{name: "odd", model: "TH-60", version: "5.0.7", idle: "5.0.6"})
+	e.addImages("th60-5.4.2.img")
+	require.NoError(t, e.fleet.Box("bad").Arm(tarnholm.TunnelDown, tarnholm.Fault{}))
+	require.NoError(t, e.fleet.Box("odd").Arm(tarnholm.LogErrors, tarnholm.Fault{}))
+	slots := func(device string) string {
+		e.must("device", "refresh", device)
+		return e.must("device", "show", device)
+	}
+	good, bad, odd := fmt.Sprint(e.draft2("good", "-to", "5.4.2", "-both")), fmt.Sprint(e.draft2("bad", "-to", "5.4.2", "-both")), fmt.Sprint(e.draft2("odd", "-to", "5.4.2", "-both"))
+	for _, id := range []string{bad, odd} {
+		e.must("change", "approve", id)
+		e.must("change", "start", id)
+	}
+	e.passes(e.person(good, nil))
+	assert.NotContains(t, slots("good"), "5.0.7")
+	assert.Equal(t, 2, e.fleet.Box("good").Status().Fits)
+	e.refused(1, []string{"both slots of good hold 5.4.2"}, "change", "back", "good")
+
+	asks := func(id string) gen.Change {
+		return e.await(id, "asks", func(ch gen.Change) bool { return ch.State == gen.ChangeStateAsking || ch.EndedAt != nil })
+	}
+	ch := asks(bad)
+	require.NotNil(t, ch.Question, "%v", value(ch.Failure))
+	assert.Contains(t, ch.Question.Text, "the other slot is not written")
+	assert.Contains(t, ch.Question.Answers, gen.ActionGoBack, "the way back is still there")
+	assert.Contains(t, slots("bad"), "5.0.7")
+	ch = asks(odd)
+	require.NotNil(t, ch.Question, "%v", value(ch.Failure))
+	assert.Contains(t, ch.Question.Text, "The previous installation is overwritten next, and not all is as it was: Errors in the log (1 new: the packet engine was started twice)")
+	e.must("change", "accept", odd, "-text", "a known one")
+	ch = e.awaitEnd(odd)
+	require.Equal(t, gen.ChangeStateDone, ch.State, "%v", value(ch.Failure))
+	assert.Equal(t, gen.VerdictVerdictDegraded, ch.Verdict.Verdict, "what is missing stays told")
+}
+
+func last(s string, n int) string { return s[max(0, len(s)-n):] }

@@ -1,0 +1,240 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/core/change"
+	"verimorph/core/verify"
+	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/tarnholm"
+	"verimorph/store"
+)
+
+// subject is a box of any maker in the middle of a change.
+type subject struct {
+	*field
+	from, to string
+	hands    string // what a hand step is signed off with
+}
+
+func (s *subject) arm(name string, times int) {
+	if s.plain != nil {
+		_ = s.plain.Arm(name, plainbox.Fault{Times: times})
+	} else {
+		_ = s.box.Arm(name, tarnholm.Fault{Times: times})
+	}
+}
+
+func (s *subject) heal(name string) {
+	if s.plain != nil {
+		_ = s.plain.Heal(name)
+	} else {
+		_ = s.box.Heal(name)
+	}
+}
+
+func (s *subject) stands() (version string, installs, boots int) {
+	if s.plain != nil {
+		st := s.plain.Status()
+		return st.Version, st.Installs, st.Boots
+	}
+	st := s.box.Status()
+	return st.Version, st.Fits, st.Boots
+}
+
+func (s *subject) drafted() int64 {
+	if s.plain != nil {
+		id := s.draft(s.to)
+		s.field.begin(id)
+		return id
+	}
+	return s.rig.begin(s.from, s.to)
+}
+
+// toTheEnd signs hand steps off until the change ends or asks for more than that.
+func (s *subject) toTheEnd(id int64) store.Change {
+	for {
+		c := s.rest(id)
+		if c.State != change.Asking || c.Question.Kind != change.AskHand {
+			return c
+		}
+		s.answer(id, change.SignOff, "seen")
+	}
+}
+
+// away takes the database away for a while: nobody may connect, and who is connected is thrown out.
+func (s *subject) away(d time.Duration) {
+	ctx := context.Background()
+	config := s.Store.Pool.Config().ConnConfig.Copy()
+	name := config.Database
+	config.Database = "postgres"
+	admin, err := pgx.ConnectConfig(ctx, config)
+	require.NoError(s.t, err)
+	defer func() { _ = admin.Close(ctx) }()
+	_, err = admin.Exec(ctx, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false", name))
+	require.NoError(s.t, err)
+	for range 20 { // again and again: one may have been on its way in
+		_, _ = admin.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1", name)
+		time.Sleep(d / 20)
+	}
+	_, err = admin.Exec(ctx, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", name))
+	require.NoError(s.t, err)
+}
+
+func subjects(t *testing.T, name string) *subject {
+	if name == "firewall" {
+		return &subject{field: &field{rig: newRig(t, nil)}, from: "5.0.7", to: "5.4.2"}
+	}
+	f, from, to := kinds[name](t)
+	return &subject{field: f, from: from, to: to}
+}
+
+// strikes are what may happen in the middle of any step, and what must not change anything about its outcome.
+var strikes = map[string]func(s *subject, r *run){
+	"the connection is cut": func(_ *subject, r *run) {
+		r.cut()
+		time.AfterFunc(20*time.Millisecond, r.cut) // and again, wherever it is by then
+	},
+	"nothing is said for a while": func(s *subject, r *run) {
+		s.arm(plainbox.Mute, -1)
+		r.cut()
+		time.AfterFunc(150*time.Millisecond, func() { s.heal(plainbox.Mute) })
+	},
+	"the database cuts every connection": func(s *subject, r *run) {
+		_, _ = s.Store.Pool.Exec(context.Background(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+	},
+	"another worker takes over": func(s *subject, r *run) { // as after a pause in which the lease ran out: this one may not write any more
+		_, _ = s.Store.Pool.Exec(context.Background(), "UPDATE leases SET fence = fence + 1, expires_at = now() - interval '1 second' WHERE device_id = $1", r.c.DeviceID)
+	},
+}
+
+// Whatever strikes in the middle of whatever step, once when it has begun and once when it was performed: the change is done, the
+// verdict passes, nothing is installed twice, and the device is started no more often than without it.
+func TestStrikesInEveryStep(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, box := range []string{"firewall", "gateway", "ramp", "chassis"} {
+		for strike, hit := range strikes {
+			t.Run(box+", "+strike, func(t *testing.T) {
+				t.Parallel()
+				s := subjects(t, box)
+				var mu sync.Mutex
+				struck := map[string]bool{}
+				s.Engine.strike = func(r *run, st *store.Step, at string) {
+					key := fmt.Sprint(st.Plan.Number, at)
+					mu.Lock()
+					before := struck[key]
+					struck[key] = true
+					mu.Unlock()
+					if !before {
+						hit(s, r)
+					}
+				}
+				s.start()
+				id := s.drafted()
+				c := s.toTheEnd(id)
+				require.Equal(t, change.Done, c.State, failure(c))
+				assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+				version, installs, boots := s.stands()
+				want, starts := 0, 1
+				for _, st := range c.Steps {
+					switch {
+					case st.Plan.Kind == change.Install:
+						want++
+						if st.Plan.InPlace {
+							starts++
+						}
+					case st.Plan.Kind == change.Restart:
+						starts++
+					}
+				}
+				assert.Equal(t, s.to, version)
+				assert.Equal(t, want, installs, "installed once for each hop")
+				assert.Equal(t, starts, boots, "started once for each restart")
+				assert.Greater(t, len(struck), len(c.Steps), "it struck in steps of every kind")
+			})
+		}
+	}
+}
+
+// A device that falls silent for good in the middle of a step: before the point of no return the change fails and has changed nothing,
+// after it a person is asked, whatever the step is.
+func TestSilenceForGoodInEveryStep(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	r := newRig(t, nil)
+	plan := r.change(r.begin("5.0.7", "5.4.2")).Steps
+	point := false
+	for i := range plan {
+		kind := plan[i].Plan.Kind
+		past := point
+		point = point || plan[i].Plan.Irreversible()
+		if kind == change.Fetch || kind == change.Ahead || kind == change.Save { // what is not there to be done is not begun
+			continue
+		}
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			s := subjects(t, "firewall")
+			s.Engine.strike = func(r *run, st *store.Step, at string) {
+				if st.Plan.Kind == kind && at == "begun" {
+					s.arm(plainbox.Mute, -1)
+					r.hangUp()
+				}
+			}
+			id := s.drafted()
+			_, err := s.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{Expect,Limit}', '3') WHERE change_id = $1 AND plan->>'Kind' IN ($2, 'services', 'verdict')`, id, string(kind))
+			require.NoError(t, err)
+			s.start()
+			c := s.rest(id)
+			version, installs, _ := s.stands()
+			assert.LessOrEqual(t, installs, 1)
+			if past || plan[i].Plan.Irreversible() {
+				require.Equal(t, change.Asking, c.State, failure(c))
+				assert.Equal(t, change.AskFailed, c.Question.Kind)
+				assert.Contains(t, c.Question.Answers, change.GoBack)
+				return
+			}
+			require.Equal(t, change.Failed, c.State, failure(c))
+			assert.Equal(t, "5.0.7", version)
+			assert.Contains(t, *c.Failure, "was not touched after that")
+		})
+	}
+}
+
+// The database away for a minute of the device's time and longer than any lease: the device is left in peace meanwhile, and the change
+// goes on when the records answer again.
+func TestTheDatabaseIsAwayForLong(t *testing.T) {
+	s := subjects(t, "firewall")
+	hung := make(chan struct{})
+	var once sync.Once
+	s.Engine.strike = func(r *run, st *store.Step, at string) {
+		if st.Plan.Kind != change.Install || at != "begun" {
+			return
+		}
+		once.Do(func() { // nobody may connect, and who is connected is thrown out, for three leases
+			go func() {
+				defer close(hung)
+				s.away(3 * s.Engine.Lease)
+			}()
+		})
+	}
+	s.start()
+	id := s.drafted()
+	<-hung
+	c := s.toTheEnd(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict)
+	_, installs, boots := s.stands()
+	assert.Equal(t, 1, installs)
+	assert.Equal(t, 2, boots)
+}
