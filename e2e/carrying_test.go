@@ -311,7 +311,7 @@ func TestCallsOfCarrying(t *testing.T) {
 // A device that lacks the licence of the train it is to run: the change stops before it begins, unless it brings the licence.
 func TestALicenceComesWithTheChange(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "4.2.2", config: "control-sg1.json", transfer: "http"})
+	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "4.2.2", config: "control-sg1.json", transfer: "http", edit: strings.NewReplacer(`"ciphers": "first"`, `"ciphers": "second"`)})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
 	require.NoError(t, e.fleet.Plain("control-sg1").Arm(plainbox.NoLicence, plainbox.Fault{}))
@@ -323,6 +323,7 @@ func TestALicenceComesWithTheChange(t *testing.T) {
 	e.refused(3, []string{"no such file"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "gateway-full=nowhere.key")
 	e.refused(3, []string{"a name has letters"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "a b="+file)
 	e.refused(3, []string{"is given twice"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "x="+file, "-licence", "x="+file)
+	e.passes(e.person(e.acts("control-sg1", "component:sg-signatures-2025.40.bin"), nil)) // the content that its release asks for
 	id := fmt.Sprint(e.draft2("control-sg1", "-to", "4.4.2", "-licence", "gateway-full="+file))
 	c := e.change(id)
 	for _, k := range *c.Checks {

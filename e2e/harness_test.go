@@ -108,7 +108,8 @@ type box struct {
 	sessions                                   int    // 0: 900
 	maker, config                              string // of boxes that are no firewalls; config is a file of the demo
 	olderPasswords                             bool
-	lineOnly                                   bool // it has a console line and nothing else
+	edit                                       *strings.Replacer // of its configuration
+	lineOnly                                   bool              // it has a console line and nothing else
 	faults                                     map[string]tarnholm.Fault
 }
 
@@ -149,6 +150,9 @@ func (e *env) startFleet(boxes []box) {
 			text, err = os.ReadFile("../demo/configs/" + b.config)
 		}
 		require.NoError(e.t, err)
+		if b.edit != nil {
+			text = []byte(b.edit.Replace(string(text)))
+		}
 		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))
 		address, line := fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), ""
 		if b.lineOnly {

@@ -144,7 +144,6 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 		{"ramp", plainbox.DropTransfer, 1000, 2, asks, ""}, // that is the hand step at the end
 		{"ramp", plainbox.LowRoom, 1000, 0, stopped, ""},
 		{"gateway", plainbox.NoLicence, 0, 0, done, ""}, // this hop asks for none
-		{"gateway", plainbox.Mute, 0, -1, stopped, ""},
 		{"gateway", plainbox.ServiceDown, 0, -1, stopped, store.BackAutomatic}, // it stays down after going back, too: the verdict says so
 		{"gateway", plainbox.LogErrors, 0, 1, degraded, ""},
 		{"gateway", plainbox.ClockWrong, 3600, 0, degraded, ""},

@@ -31,6 +31,11 @@ func (s *Server) draftActs(ctx context.Context, d store.Device, wish []gen.Act) 
 	if idle := p.IdleSlot(); idle != nil && idle.Good {
 		job.Idle = idle.Version
 	}
+	for _, slot := range p.Slots {
+		if slot.Next && !slot.Running {
+			job.Next = slot.Version
+		}
+	}
 	var licences []gen.NewLicence
 	var missing []catalog.Listed
 	touchesFirmware := false

@@ -29,6 +29,7 @@ type ActsJob struct {
 	Pace   Pace
 	From   string // what runs now
 	Idle   string // what the idle slot holds; "" when there is none, or nothing in it
+	Next   string // what the next start is from, when that is not what runs; "" otherwise
 	Lacks  func(sha256 string) bool
 	Acts   []Act
 }
@@ -74,6 +75,10 @@ func DraftActs(a ActsJob) (plan *Plan, in, to string, err error) {
 				if x.Kind == Component && x.Part == act.Part {
 					wants = x.File.Version
 				}
+			}
+		case Restart:
+			if a.Next != "" && (i == 0 || a.Acts[i-1].Kind != ChooseSlot) {
+				return nil, "", "", fmt.Errorf("restart: the next start is from the slot with %s, not from the one that runs %s; say which it is to be with choose-slot", a.Next, a.From)
 			}
 		case ChooseSlot:
 			if seen[Clone] {

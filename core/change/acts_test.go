@@ -82,6 +82,11 @@ func TestActsThatCannotBe(t *testing.T) {
 		_, _, _, err := DraftActs(ActsJob{Can: c.can, Pace: Pace{1}, From: "1", Idle: c.idle, Acts: c.acts})
 		assert.ErrorContains(t, err, c.says)
 	}
+	_, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Next: "0", Acts: []Act{{Kind: Restart}}})
+	assert.ErrorContains(t, err, "the next start is from the slot with 0, not from the one that runs 1")
+	_, _, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Next: "0", Acts: []Act{{Kind: ChooseSlot}, {Kind: Restart}}})
+	require.NoError(t, err)
+	assert.Equal(t, "0", to)
 }
 
 // Whatever is put together: it begins with a look and ends with a verdict, nothing is started or chosen without the last look right

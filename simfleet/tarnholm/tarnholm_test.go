@@ -308,7 +308,7 @@ func TestStartingBoxAnswersInStages(t *testing.T) {
 
 func TestFaultNames(t *testing.T) {
 	b := start(t, newSpec(t), t.TempDir())
-	assert.ErrorContains(t, b.Arm("explodes", Fault{}), `fault "explodes" is not known; known: corrupt-transfer`)
+	assert.ErrorContains(t, b.Arm("explodes", Fault{}), `fault "explodes" is not known; known: clock-wrong, corrupt-transfer`)
 	require.NoError(t, b.Arm(TunnelDown, Fault{Times: 2}))
 	b.mu.Lock()
 	hits := []bool{b.hit(TunnelDown), b.hit(TunnelDown), b.hit(TunnelDown), b.hit(NeverReturn)}
