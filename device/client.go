@@ -61,7 +61,8 @@ type Portrait struct {
 	ServicesReady              bool
 	Unsaved                    bool // running differs from saved configuration
 	Slots                      []Slot
-	Total, Free                int64 // bytes of file storage
+	Total, Free                int64   // bytes of file storage
+	Stores                     []Store `json:",omitempty"` // other storages
 	Files                      []File
 	Generation                 string            `json:",omitempty"` // of the hardware
 	Components                 map[string]string `json:",omitempty"` // version by component
@@ -77,6 +78,12 @@ type Portrait struct {
 type Part struct {
 	Name, State string
 	Good        bool
+}
+
+// A Store is a storage beside that for files, in bytes.
+type Store struct {
+	Name        string
+	Total, Free int64
 }
 
 // A Slot holds a bootable installation.
@@ -452,6 +459,9 @@ func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[strin
 	}
 	for _, r := range rows["files"] {
 		p.Files = append(p.Files, File{r["file"], number(r["size"])})
+	}
+	for _, r := range rows["storages"] {
+		p.Stores = append(p.Stores, Store{r["storage"], number(r["total"]), number(r["free"])})
 	}
 	p.Generation, p.Work = fields["generation"], fields["work"]
 	p.Drained = d.Drained.Regexp != nil && d.Drained.MatchString(p.Work)

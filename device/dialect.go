@@ -55,6 +55,7 @@ type Dialect struct {
 	Drained    Pattern  `yaml:"drained"`    // on the portrait's field work, when no running work is left
 	InService  Pattern  `yaml:"in-service"` // on the portrait's field service, when it takes work
 	Medium     string   `yaml:"medium"`     // files reach it on a medium that a person carries in: how their names begin there
+	Places     string   `yaml:"places"`     // name of the storage in which the installations lie, where that is not the one for files
 	Factory    Factory  `yaml:"factory"`    // what it is like after a hop that resets it
 	Console    Console  `yaml:"console"`    // its console line
 }

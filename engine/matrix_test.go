@@ -143,13 +143,14 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 		{"ramp", plainbox.NeverReturn, 0, 1, asks, store.BackAutomatic},
 		{"ramp", plainbox.DropTransfer, 1000, 2, asks, ""}, // that is the hand step at the end
 		{"ramp", plainbox.LowRoom, 1000, 0, stopped, ""},
-		{"gateway", plainbox.NoLicence, 0, 0, done, ""}, // this hop asks for none
+		{"gateway", plainbox.NoLicence, 0, 0, done, ""},                        // this hop asks for none
 		{"gateway", plainbox.ServiceDown, 0, -1, stopped, store.BackAutomatic}, // it stays down after going back, too: the verdict says so
 		{"gateway", plainbox.LogErrors, 0, 1, degraded, ""},
 		{"gateway", plainbox.ClockWrong, 3600, 0, degraded, ""},
 		{"chassis", plainbox.DropTransfer, 1000, 2, done, ""},
 		{"chassis", plainbox.CorruptTransfer, 0, 1, done, ""},
 		{"chassis", plainbox.CorruptTransfer, 0, -1, stopped, ""},
+		{"chassis", plainbox.LowPlaces, 1000, 0, stopped, ""},
 		{"chassis", plainbox.InstallFails, 0, 1, stopped, ""},
 		{"chassis", plainbox.ComponentFails, 0, 1, stopped, ""},
 		{"chassis", plainbox.SlowReturn, 3, -1, done, ""},

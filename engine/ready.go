@@ -105,6 +105,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 			f.RunningIn = running.Name
 		}
 	}
+	if p != nil {
+		e.stores(ctx, f, dialect, way, p, hop)
+	}
 	if err := e.waysIn(ctx, f, d, way); err != nil {
 		return nil, err
 	}
@@ -131,6 +134,35 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, err
 	}
 	return f, e.forecastInto(ctx, f, c)
+}
+
+// stores looks at the storages beside that for files. What the idle slot holds makes room for what is written into it, by what the
+// catalogue says it takes.
+func (e *Engine) stores(ctx context.Context, f *ready.Facts, d *device.Dialect, way *path.Path, p *device.Portrait, hop int) {
+	for _, s := range p.Stores {
+		out := ready.Store{Name: s.Name, Total: s.Total, Free: s.Free}
+		if s.Name == d.Places && f.Writes && hop < len(way.Hops) {
+			out.Need = max(way.Hops[hop].Image.Installed-e.takes(ctx, way, f.IdleHolds), 0)
+		}
+		f.Stores = append(f.Stores, out)
+	}
+}
+
+// takes is how much an installation of a version takes in its slot; 0 when nobody knows.
+func (e *Engine) takes(ctx context.Context, way *path.Path, v string) int64 {
+	parsed, err := version.Parse(v)
+	if err != nil || e.Catalogue == nil {
+		return 0
+	}
+	cat, err := e.Catalogue(ctx)
+	if err != nil {
+		return 0
+	}
+	f := cat.Family(way.Family)
+	if f == nil || f.Release(parsed) == nil || f.Release(parsed).Image(way.Model) == nil {
+		return 0
+	}
+	return f.Release(parsed).Image(way.Model).Installed
 }
 
 // waysIn looks for versions on the way for which no credential is meant.

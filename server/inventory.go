@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"net"
 	"regexp"
 	"slices"
@@ -50,7 +51,49 @@ func apiDevice(d store.Device) (gen.Device, error) {
 	for _, sl := range p.Slots {
 		out.Portrait.Slots = append(out.Portrait.Slots, gen.Slot{Name: sl.Name, Version: sl.Version, State: sl.State, Running: sl.Running, Next: sl.Next})
 	}
+	inside(out.Portrait, &p)
 	return out, nil
+}
+
+// inside adds what a device has in it, as far as it says.
+func inside(out *gen.Portrait, p *device.Portrait) {
+	for _, st := range p.Stores {
+		add(&out.Stores, struct {
+			Free  int64  `json:"free"`
+			Name  string `json:"name"`
+			Total int64  `json:"total"`
+		}{st.Free, st.Name, st.Total})
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Components)) {
+		add(&out.Components, struct {
+			Name    string `json:"name"`
+			Version string `json:"version"`
+		}{name, p.Components[name]})
+	}
+	for _, part := range p.Parts {
+		add(&out.Parts, struct {
+			Good  bool   `json:"good"`
+			Name  string `json:"name"`
+			State string `json:"state"`
+		}{part.Good, part.Name, part.State})
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Variables)) {
+		add(&out.Variables, struct {
+			Name  string `json:"name"`
+			Value string `json:"value"`
+		}{name, p.Variables[name]})
+	}
+	if p.Licences != nil {
+		out.Licences = &p.Licences
+	}
+}
+
+// add appends to a list that is left out while it is empty.
+func add[T any](list **[]T, x T) {
+	if *list == nil {
+		*list = &[]T{}
+	}
+	**list = append(**list, x)
 }
 
 // ListDevices answers with a page of the fleet.

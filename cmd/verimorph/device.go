@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -223,5 +224,29 @@ func (c *client) printDevice(d gen.Device) {
 		c.printf("  slot %-4s %-10s %s\n", s.Name, s.Version, strings.Join(marks, ", "))
 	}
 	c.printf("  storage   %s of %s free\n", mib(p.StorageFree), mib(p.StorageTotal))
+	for _, st := range value(p.Stores) {
+		c.printf("  %-9s %s of %s free\n", st.Name, mib(st.Free), mib(st.Total))
+	}
+	for _, x := range value(p.Components) {
+		c.printf("  firmware  %s %s\n", x.Name, x.Version)
+	}
+	var bad []string
+	for _, x := range value(p.Parts) {
+		if !x.Good {
+			bad = append(bad, x.Name+" is "+x.State)
+		}
+	}
+	switch {
+	case len(bad) > 0:
+		c.printf("  parts     %s\n", c.paint(yellow, strings.Join(bad, ", ")))
+	case p.Parts != nil:
+		c.printf("  parts     all %d are well\n", len(*p.Parts))
+	}
+	for _, x := range value(p.Variables) {
+		c.printf("  boot      %s: %s\n", x.Name, cmp.Or(x.Value, "clear"))
+	}
+	if p.Licences != nil {
+		c.printf("  licences  %s\n", cmp.Or(strings.Join(*p.Licences, ", "), "none"))
+	}
 	c.printf("  seen      %s\n", ago(p.TakenAt))
 }

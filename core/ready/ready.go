@@ -71,6 +71,12 @@ type File struct {
 	Comes bool   // it is being fetched
 }
 
+// A Store is a storage beside that for files. Need is what an installation takes there beyond what it overwrites; 0 when nothing is.
+type Store struct {
+	Name              string
+	Total, Free, Need int64
+}
+
 // Facts are what the checks look at. What is nil or zero is not known, or does not apply; each field says which.
 type Facts struct {
 	Unreachable string // why the device cannot be reached or signed in to; "" when it can
@@ -88,6 +94,8 @@ type Facts struct {
 
 	Total, Free, Need int64    // bytes; Total 0: not known
 	Removable         []string // files that could go: NAME (SIZE), never those of an installation
+
+	Stores []Store // storages beside that for files
 
 	HasSlots   bool
 	Writes     bool   // an installation is written
@@ -138,6 +146,7 @@ func Checks(f Facts) (out []Check) {
 	if f.Unreachable == "" {
 		f.identity(add)
 		f.room(add)
+		f.stores(add)
 		f.slots(add)
 		if f.Unsaved && f.SavesFirst {
 			add(Unsaved, "Saved configuration", Warn, "accept that it is saved, or put it in order first", "the running configuration differs from the saved one; this change saves it")
@@ -222,6 +231,25 @@ func (f *Facts) room(add adder) {
 		add(Room, "Room for the files", Pass, "", "%s are needed, %s of %s are free", MiB(f.Need), MiB(f.Free), MiB(f.Total))
 	}
 }
+
+// stores looks at the other storages: an installation has to fit, and one that is nearly full is a bad start.
+func (f *Facts) stores(add adder) {
+	for _, s := range f.Stores {
+		name, title := Room+" "+s.Name, "Room in "+s.Name
+		free := fmt.Sprintf("%s of %s are free", MiB(s.Free), MiB(s.Total))
+		switch {
+		case s.Free < s.Need:
+			add(name, title, Stop, "make room in "+s.Name+"; neither the running installation nor the one that could be gone back to may go for it", "the installation takes %s more there, and %s", MiB(s.Need), free)
+		case s.Free*nearlyFull < s.Total:
+			add(name, title, Warn, "see what fills it", "it is nearly full: %s", free)
+		default:
+			add(name, title, Pass, "", "%s", free)
+		}
+	}
+}
+
+// nearlyFull is the part of a storage, one of so many, that should be free.
+const nearlyFull = 50
 
 func (f *Facts) slots(add adder) {
 	switch {

@@ -38,6 +38,8 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		"another change":      {func(f *Facts) { f.OtherChange = 7 }, OtherWork, Stop, "change 7"},
 		"image damaged":       {func(f *Facts) { f.Files[0].There, f.Files[0].Why = false, "damaged" }, Images, Stop, "a.img (damaged)"},
 		"no room":             {func(f *Facts) { f.Free, f.Removable = 1<<20, []string{"old.bin (3.0 MiB)"} }, Room, Stop, "1.0 MiB of 100.0 MiB are free"},
+		"no room elsewhere":   {func(f *Facts) { f.Stores = []Store{{"places", 100 << 20, 5 << 20, 6 << 20}} }, Room + " places", Stop, "takes 6.0 MiB more there, and 5.0 MiB of 100.0 MiB"},
+		"nearly full":         {func(f *Facts) { f.Stores = []Store{{"logs", 100 << 20, 1 << 20, 0}} }, Room + " logs", Warn, "nearly full"},
 		"room unknown":        {func(f *Facts) { f.Total = 0 }, Room, Warn, "does not say"},
 		"no slot":             {func(f *Facts) { f.Idle = "" }, Slots, Stop, "no slot is idle"},
 		"slot being written":  {func(f *Facts) { f.IdleBusy = true }, Slots, Stop, "by somebody else"},
@@ -74,6 +76,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 	}
 	for text, spoil := range map[string]func(*Facts){
 		"nothing would have to be undone": func(f *Facts) { f.BackNeedless = true },
+		"7.0 MiB of 10.0 MiB are free":    func(f *Facts) { f.Stores = []Store{{"places", 10 << 20, 7 << 20, 7 << 20}} },
 		"none is written":                 func(f *Facts) { f.Writes = false },
 		"58 min 00 s are left until":      func(f *Facts) { f.RestartFrom = f.Now.Add(2 * time.Minute) },
 	} {

@@ -12,6 +12,7 @@ const (
 	DropTransfer    = "drop-transfer"
 	CorruptTransfer = "corrupt-transfer"
 	LowRoom         = "low-room"
+	LowPlaces       = "low-places"
 	InstallFails    = "install-fails"
 	NeverReturn     = "never-return"
 	SlowReturn      = "slow-return"
@@ -33,7 +34,7 @@ const (
 
 // FaultTexts says what each does.
 var FaultTexts = map[string]string{
-	DropTransfer: "a file that comes breaks off after VALUE bytes", CorruptTransfer: "one byte of a file that comes is wrong", LowRoom: "only VALUE bytes are left for files",
+	DropTransfer: "a file that comes breaks off after VALUE bytes", CorruptTransfer: "one byte of a file that comes is wrong", LowRoom: "only VALUE bytes are left for files", LowPlaces: "only VALUE bytes are left where installations lie",
 	InstallFails: "the next installation breaks half-way", NeverReturn: "the next start does not come back", SlowReturn: "starting takes VALUE times as long",
 	OldVersion: "the next start is from the old installation again", NewHostKey: "the next start makes another host key", LoseConfig: "the next start of another installation has an empty configuration",
 	ServiceDown: "after the next start one service stays down", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
@@ -47,7 +48,7 @@ var FaultTexts = map[string]string{
 func (b *Box) FaultNames() (names []string) {
 	for name := range FaultTexts {
 		switch {
-		case name == NoLicence && b.m.fw.rights == nil, name == ByHandKey && b.m.fw.variables == nil, name == ByHandCard && b.m.fw.medium == "", name == StuckWork && !b.m.fw.drains,
+		case name == LowPlaces && !b.m.fw.unpack, name == NoLicence && b.m.fw.rights == nil, name == ByHandKey && b.m.fw.variables == nil, name == ByHandCard && b.m.fw.medium == "", name == StuckWork && !b.m.fw.drains,
 			name == LoseConfig && b.m.fw.areas < 2, name == ComponentFails && b.m.fw.components == nil, b.m.fw.areas == 0:
 			continue
 		}

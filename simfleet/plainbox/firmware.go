@@ -118,6 +118,24 @@ func (b *Box) free() int64 {
 	return max(b.m.fw.room-used, 0)
 }
 
+// A store is a storage beside that for files.
+type store struct {
+	name        string
+	free, total int64
+}
+
+// stores are where installations and records lie, on boxes that have them apart. The caller holds the lock.
+func (b *Box) stores() []store {
+	if !b.m.fw.unpack {
+		return nil
+	}
+	free := int64(3 << 20)
+	if f, ok := b.st.Faults[LowPlaces]; ok {
+		free = min(free, f.Value)
+	}
+	return []store{{"places", free, 8 << 20}, {"records", 1 << 20, 2 << 20}}
+}
+
 // bring fetches a file.
 func (b *Box) bring(address, name string, progress func(done, total int64)) error {
 	data, err := send.From(address)
@@ -199,6 +217,8 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 		err = fmt.Errorf("that is for %s", h.Part)
 	case to < 0 || to >= len(b.st.Areas):
 		err = errors.New("there is no such place")
+	case b.m.fw.unpack && b.stores()[0].free < int64(len(data)):
+		err = errors.New("no room for it in places")
 	case b.m.fw.areas > 1 && to == b.st.Running:
 		err = errors.New("that one is running")
 	case slices.ContainsFunc(b.st.Areas, func(a area) bool { return a.State == "writing" }):

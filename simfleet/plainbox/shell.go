@@ -169,6 +169,9 @@ func tellFiles(s *shell, _ map[string]string) error {
 			s.say("file %d %s", sizes[i], n)
 		}
 		s.say("room %d of %d", b.free(), b.m.fw.room)
+		for _, st := range b.stores() {
+			s.say("store %s %d of %d", st.name, st.free, st.total)
+		}
 	})
 	return nil
 }

@@ -1741,6 +1741,32 @@ export interface components {
              * @description bytes
              */
             storageFree: number;
+            /** @description Storages beside that for files, in bytes. */
+            stores?: {
+                name: string;
+                /** Format: int64 */
+                total: number;
+                /** Format: int64 */
+                free: number;
+            }[];
+            /** @description Firmware beside the main image. */
+            components?: {
+                name: string;
+                version: string;
+            }[];
+            /** @description Fans, disks, line cards ... */
+            parts?: {
+                name: string;
+                state: string;
+                good: boolean;
+            }[];
+            /** @description Of the boot. */
+            variables?: {
+                name: string;
+                value: string;
+            }[];
+            /** @description Left out when it does not say. */
+            licences?: string[];
             servicesReady: boolean;
             /** @description The running configuration is not saved. */
             unsaved: boolean;

@@ -85,9 +85,16 @@ function Portrait({ d }: { d: Device }) {
             </div>
           ))}
           {p.unsaved && <Badge state="degraded">running configuration is not saved</Badge>}
+          <dl className="space-y-2">
+            {p.components && <Fact name="Firmware beside it">{p.components.map((x) => <span key={x.name} className="mr-3 whitespace-nowrap">{x.name} <span className="font-mono">{x.version}</span></span>)}</Fact>}
+            {p.parts && <Fact name="Parts">{p.parts.every((x) => x.good) ? <>all {p.parts.length} are well</> : p.parts.filter((x) => !x.good).map((x) => <span key={x.name} className="mr-3 inline-flex items-center gap-1"><Mark state="held" /> {x.name}: {x.state}</span>)}</Fact>}
+            {p.variables && <Fact name="Boot">{p.variables.map((x) => <span key={x.name} className="mr-3">{x.name}: <span className="font-mono">{x.value || "clear"}</span></span>)}</Fact>}
+            {p.licences && <Fact name="Licences">{p.licences.join(", ") || "none"}</Fact>}
+          </dl>
         </div>
         <dl className="space-y-3">
           <Fact name={`Storage: ${mib(p.storageFree)} of ${mib(p.storageTotal)} free`}><Bar fraction={1 - p.storageFree / p.storageTotal} label="storage in use" /></Fact>
+          {p.stores?.map((x) => <Fact key={x.name} name={`${x.name}: ${mib(x.free)} of ${mib(x.total)} free`}><Bar fraction={1 - x.free / x.total} label={`${x.name} in use`} /></Fact>)}
           <Fact name="Address"><span className="font-mono">{d.address}</span>, {d.dialect}, images by {d.transfer}</Fact>
           {d.groups.length > 0 && <Fact name="Groups">{d.groups.join(", ")}</Fact>}
           {d.reach?.via && <Fact name="Reached through"><Link className="underline" to={`/devices/${d.reach.via}`}>{d.reach.via}</Link>{d.reach.enter && <>, by <span className="font-mono">{d.reach.enter}</span></>}</Fact>}
