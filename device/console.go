@@ -252,6 +252,33 @@ func (c *Client) enter(ctx context.Context, parent *Client) error {
 	return nil
 }
 
+// listenAgain is how long a console line that does not answer is left alone.
+const listenAgain = 3 * time.Second
+
+// ListenLine passes on what comes over a console line until ctx ends. It says nothing there: whoever starts a device anew wants to see
+// what it says meanwhile. A line that is not there, or that somebody else takes over, is connected to again.
+func ListenLine(ctx context.Context, line string, heard func([]byte)) {
+	for ctx.Err() == nil {
+		conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", line)
+		if err == nil {
+			stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+			buf := make([]byte, 1024)
+			for err == nil {
+				var n int
+				if n, err = conn.Read(buf); n > 0 {
+					heard(append([]byte(nil), buf[:n]...))
+				}
+			}
+			stop()
+			_ = conn.Close()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(listenAgain):
+		}
+	}
+}
+
 // LoadSlot starts a slot from the boot loader, over the console line of a device that does not come up any more. A device that is
 // not in its boot loader is left alone: then it is an error of kind NotReady.
 func LoadSlot(ctx context.Context, t Target, slot string) error {

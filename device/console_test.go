@@ -179,3 +179,37 @@ func TestReadingsThatSomebodyAdds(t *testing.T) {
 		}
 	}
 }
+
+// Listening says nothing, goes on when the line is taken away, and ends when it is to.
+func TestListeningAtALine(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer ln.Close()
+	said := make(chan []byte, 10)
+	go func() {
+		for i := range 2 {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = fmt.Fprintf(c, "start %d", i)
+			_ = c.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+			buf := make([]byte, 10)
+			n, _ := c.Read(buf)
+			said <- buf[:n]
+			_ = c.Close()
+		}
+	}()
+	ctx, stop := context.WithCancel(t.Context())
+	heard := make(chan string, 10)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		ListenLine(ctx, ln.Addr().String(), func(p []byte) { heard <- string(p) })
+	}()
+	assert.Equal(t, "start 0", <-heard)
+	assert.Empty(t, <-said)
+	assert.Equal(t, "start 1", <-heard, "the line was taken away, and is there again")
+	stop()
+	<-ended
+}

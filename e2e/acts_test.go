@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -171,4 +172,74 @@ func TestRestartLater(t *testing.T) {
 	assert.Equal(t, "5.0.7", e.fleet.Box("c").Status().Version)
 	assert.Equal(t, 1, e.fleet.Box("c").Status().Boots)
 	e.refused(3, []string{"the window ends before the change may pass its point of no return"}, "change", "draft", "c", "-to", "5.4.2", "-restart-from", "2031-01-02 02:00", "-window-until", "2031-01-01 04:00")
+}
+
+// A device that does not stand where it was planned any more: the change is stopped by that, and drafted anew it starts from where the
+// device is. The old draft is given up, the new one wants its own approval; terms come along.
+func TestDraftedAnew(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "a", model: "TH-60", version: "4.2.9", idle: "5.0.7"}, box{name: "b", model: "TH-60", version: "5.0.7", idle: "5.0.6"})
+	e.addImages("th60-5.0.7.img", "th60-5.4.2.img")
+	id := fmt.Sprint(e.draft2("a", "-to", "5.4.2", "-back", "automatic"))
+	e.must("change", "approve", id)
+	e.passes(e.person(e.acts("a", "choose-slot", "restart"), nil)) // somebody starts 5.0.7 meanwhile
+	assert.Contains(t, e.refused(1, []string{"its version is 5.0.7, planned was 4.2.9"}, "change", "start", id), "verimorph change redraft")
+	var ch gen.Change
+	require.NoError(t, json.Unmarshal([]byte(e.must("change", "redraft", id, "-json")), &ch))
+	assert.Equal(t, "5.0.7", ch.From)
+	assert.Len(t, ch.Path.Hops, 1)
+	assert.Equal(t, gen.ChangeStateDraft, ch.State)
+	assert.Equal(t, gen.TermsWayBackAutomatic, *ch.Terms.WayBack)
+	assert.Equal(t, gen.ChangeStateStopped, e.change(id).State)
+	assert.Contains(t, e.must("change", "journal", id), fmt.Sprintf("drafted anew as change %d", ch.Id))
+	e.passes(e.person(fmt.Sprint(ch.Id), nil))
+	assert.Equal(t, "5.4.2", e.fleet.Box("a").Status().Version)
+	e.refused(1, []string{"it runs 5.4.2 already"}, "change", "redraft", fmt.Sprint(ch.Id))
+	e.refused(1, []string{"there is no change 99"}, "change", "redraft", "99")
+
+	running := e.begin("b", "5.4.2")
+	e.refused(1, []string{"it is drafted anew once it has ended"}, "change", "redraft", running)
+	seen := e.await(running, "is waited for", func(ch gen.Change) bool { return ch.Awaited != nil && ch.Awaited.Text != "" || ch.EndedAt != nil })
+	require.NotNil(t, seen.Awaited)
+	assert.Less(t, seen.Awaited.Low, seen.Awaited.High)
+	held := e.await(running, "may not be interrupted", func(ch gen.Change) bool { return ch.RestingAt != nil || ch.EndedAt != nil })
+	if held.RestingAt != nil { // else it was quicker than we looked
+		assert.Positive(t, *held.RestingMost)
+	}
+	e.passes(e.awaitEnd(running))
+}
+
+// The console: single steps put together, a change that waits for its time, a draft anew.
+func TestConsoleSingleSteps(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, 40, box{name: "gullnes-fw1", serial: "TH60-05120", site: "Gullnes", model: "TH-60", version: "5.0.7", idle: "5.0.6", sessions: 860},
+		box{name: "vesterkai-core1", maker: "Ostrevin", model: "C8", serial: "C8-20117", site: "Vesterkai terminal", version: "11.2.5", idle: "11.2.3", config: "vesterkai-core1.conf", transfer: "pull-sftp"})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.addImages("th60-5.4.2.img")
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "gullnes-fw1"),
+		clickText("a", "vesterkai-core1"), text("main", "boot-loader"), text("main", "all 7 are well"), text("main", "places: "), clickText("a", "Fleet"),
+		clickText("a", "gullnes-fw1"), click("#single-steps"), visible("[role=dialog]"),
+		click("#add-act"), text("#acts", "Take a backup"),
+		chosen("#act", "send"), visible("input[name=act-arg]"), typed("input[name=act-arg]", "th60-5.4.2.img"), click("#add-act"), text("#acts", "Send image: th60-5.4.2.img"),
+		chosen("#act", "hand"), visible("input[name=act-arg]"), typed("input[name=act-arg]", "look at the lights"), click("#add-act"), text("#acts", "By hand: look at the lights"), shot("single-steps"),
+		click("#draft-acts"), text("h1", "Change 1"), text("main", "single steps; it runs"), text("main", "nothing would have to be undone"),
+		click("#approve"), text("#state", "approved"), click("#start"), visible("#sure"), click("#sure"),
+		text("#question", "look at the lights"), typed("input[name=words]", "all green"), click("#sign-off"), text("#state", "done"), text("#verdict", "verdict: pass"))
+	assert.FileExists(t, filepath.Join(e.dir, "fleet", "gullnes-fw1", "flash", "th60-5.4.2.img"))
+
+	// By day up to the point of no return, the rest at its time; here nobody wants to wait.
+	id := fmt.Sprint(e.draft2("gullnes-fw1", "-to", "5.4.2", "-restart-from", "2031-01-01 02:00"))
+	do(clickText("a", "Changes"), text("table", "single steps"), clickText("a", id), text("main", "past the point of no return at"), click("#approve"), text("#state", "approved"), click("#start"), visible("#sure"), click("#sure"),
+		text("#state", "held"), text("#waits", "goes on by itself then"), click("#resume"), text("#awaited", "expected: "), text("#state", "done"))
+
+	// What was configured on the newer version comes along to the older one.
+	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), click("#back"), text("#losses", "Going back from 5.4.2 to 5.0.7"), click("input[name=carry]"), click("#draft-back"), text("main", "Convert the configuration of now for 5.0.7"))
+
+	// Somebody else moved the device on meanwhile: the draft is made anew from where it stands.
+	moved := fmt.Sprint(e.draft2("gullnes-fw1", "-to", "5.2.3", "-reset"))
+	e.passes(e.person(e.acts("gullnes-fw1", "choose-slot", "restart"), nil))
+	do(clickText("a", "Changes"), clickText("a", moved), click("#look"), text(`tr[data-check="identity"]`, "its version is 5.0.7"), click("#redraft"), text("main", "5.0.7"), text("#state", "draft"))
+	assert.Equal(t, gen.ChangeStateStopped, e.change(moved).State)
 }

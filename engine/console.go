@@ -3,10 +3,13 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"verimorph/core/change"
+	"verimorph/device"
 	"verimorph/store"
 )
 
@@ -41,6 +44,36 @@ func (e *Engine) recorder(ctx context.Context, d store.Device, who string) func(
 			waiting = true
 			time.AfterFunc(recordEvery, keep)
 		}
+	}
+}
+
+// hear listens at the console line of a device, where it has one beside its address, while the device starts anew: what it says then
+// goes into the record and can be watched. Everything else that uses the line has it to itself.
+func (r *run) hear(ctx context.Context, s *store.Step) {
+	starting := s.Plan.Kind == change.Install && s.Plan.InPlace || slices.Contains([]change.Kind{change.Restart, change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
+	if !starting {
+		r.silence()
+		return
+	}
+	d, err := r.device(ctx)
+	if err != nil || r.deafen != nil || d.Reach.Console == "" || d.Reach.Only {
+		return
+	}
+	listening, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	record := r.e.recorder(context.WithoutCancel(ctx), d, fmt.Sprintf("change %d", r.c.ID))
+	go func() {
+		defer close(ended)
+		device.ListenLine(listening, d.Reach.Console, record)
+	}()
+	r.deafen = func() { stop(); <-ended }
+}
+
+// silence stops listening.
+func (r *run) silence() {
+	if r.deafen != nil {
+		r.deafen()
+		r.deafen = nil
 	}
 }
 

@@ -273,6 +273,7 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	}
 	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}, holding: true}
 	defer r.hangUp()
+	defer r.silence()
 	err = r.all(ctx)
 	switch cause := context.Cause(ctx); {
 	case err == nil:

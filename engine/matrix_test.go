@@ -259,6 +259,33 @@ func TestAWindowThatIsTooShort(t *testing.T) {
 	assert.Equal(t, "3.8.4", f.plain.Status().Version)
 }
 
+// What a device says at its console line while it starts anew is recorded, though nobody signs in there.
+func TestAConsoleLineIsListenedTo(t *testing.T) {
+	line := ""
+	r := newRig(t, func(s *tarnholm.Spec) {
+		host, _, _ := net.SplitHostPort(s.Address)
+		line = net.JoinHostPort(host, "7001")
+		s.Line = line
+	})
+	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Console: line}))
+	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, tarnholm.Fault{Value: 2, Times: -1}))
+	r.start()
+	id := r.begin("5.0.7", "5.4.2")
+	c := (&field{rig: r}).rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	var all string
+	require.Eventually(t, func() bool { // the last piece is written a moment later
+		log, err := r.Store.ConsoleLog(t.Context(), r.d.ID, id, 0, 1000)
+		require.NoError(t, err)
+		all = ""
+		for _, p := range log {
+			all += p.Text
+		}
+		return strings.Contains(all, "services come next")
+	}, 5*time.Second, 50*time.Millisecond, "%s", all)
+	assert.Contains(t, all, ": 5.4.2")
+}
+
 // A device that does not come up any more is brought back from its boot loader, over its console line.
 func TestTheWayBackThroughTheBootLoader(t *testing.T) {
 	line := ""

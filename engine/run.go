@@ -34,6 +34,7 @@ type run struct {
 	way      waiting     // how to get in, while nobody answers
 	redone   map[int]int // how often a step was set back, by index
 	holding  bool        // somebody asked the change to hold
+	deafen   func()      // stops listening at the console line; nil while nobody does
 	unsure   bool        // the connection was lost with the command to restart: the device may not have heard it
 }
 
@@ -190,6 +191,7 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
 	limited, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the hard limit of %s is over", limit.Round(time.Second)))
 	defer cancel()
+	r.hear(ctx, s)
 	// Whatever waits for the device when the time is over stops waiting.
 	stop := context.AfterFunc(limited, r.cut)
 	defer stop()

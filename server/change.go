@@ -29,55 +29,106 @@ import (
 
 // DraftChange drafts a change. Images that are missing are fetched from the release sites.
 func (s *Server) DraftChange(ctx context.Context, r gen.DraftChangeRequestObject) (gen.DraftChangeResponseObject, error) {
-	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, r.Body, func() (int64, error) {
-		d, err := s.device(ctx, r.Body.Device)
-		if err != nil {
-			return 0, err
-		}
-		if s.Engine.Dialects[d.Dialect] == nil {
-			return 0, conflict("dialect %q is not known here", d.Dialect)
-		}
-		if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 && r.Body.Acts == nil {
-			return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
-		}
-		var c store.Change
-		switch {
-		case r.Body.Acts != nil:
-			c, err = s.draftActs(ctx, d, *r.Body.Acts)
-		case value(r.Body.Back):
-			c, err = s.draftBack(ctx, d, value(r.Body.Carry))
-		default:
-			c, err = s.draftFirmware(ctx, d, r.Body)
-		}
-		if err != nil {
-			return 0, err
-		}
-		if p := portraitOf(d); p != nil {
-			c.Planned = store.Planned{Model: p.Model, Serial: p.Serial}
-		}
-		if at := value(r.Body.ComesBackAt); at != "" {
-			if host, port, err := net.SplitHostPort(at); err != nil || host == "" || !goodPort(port) {
-				return 0, badRequest("comesBackAt %q should look like 192.0.2.7:22", at)
-			}
-			c.Planned.ComesBackAt = at
-		}
-		t, err := s.terms(ctx, r.Body.Terms)
-		if err != nil {
-			return 0, err
-		}
-		c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
-		c.DeviceID, c.CreatedBy = d.ID, user(ctx)
-		id, err := s.Store.AddChange(ctx, c)
-		if err != nil {
-			return 0, err
-		}
-		return id, s.look(ctx, id)
-	})
+	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, r.Body, func() (int64, error) { return s.drafted(ctx, r.Body) })
 	if err != nil {
 		return nil, err
 	}
 	c, err := s.change(ctx, n)
 	return gen.DraftChange201JSONResponse(c), err
+}
+
+// drafted drafts what is asked for and records it.
+func (s *Server) drafted(ctx context.Context, b *gen.NewChange) (int64, error) {
+	d, err := s.device(ctx, b.Device)
+	if err != nil {
+		return 0, err
+	}
+	if s.Engine.Dialects[d.Dialect] == nil {
+		return 0, conflict("dialect %q is not known here", d.Dialect)
+	}
+	if lacks := s.Engine.Dialects[d.Dialect].LacksForFirmware(); len(lacks) > 0 && b.Acts == nil {
+		return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
+	}
+	var c store.Change
+	switch {
+	case b.Acts != nil:
+		c, err = s.draftActs(ctx, d, *b.Acts)
+	case value(b.Back):
+		c, err = s.draftBack(ctx, d, value(b.Carry))
+	default:
+		c, err = s.draftFirmware(ctx, d, b)
+	}
+	if err != nil {
+		return 0, err
+	}
+	if p := portraitOf(d); p != nil {
+		c.Planned = store.Planned{Model: p.Model, Serial: p.Serial}
+	}
+	if at := value(b.ComesBackAt); at != "" {
+		if host, port, err := net.SplitHostPort(at); err != nil || host == "" || !goodPort(port) {
+			return 0, badRequest("comesBackAt %q should look like 192.0.2.7:22", at)
+		}
+		c.Planned.ComesBackAt = at
+	}
+	t, err := s.terms(ctx, b.Terms)
+	if err != nil {
+		return 0, err
+	}
+	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
+	c.DeviceID, c.CreatedBy = d.ID, user(ctx)
+	if keyless(b) { // keys are not kept but for the change that brings them
+		if c.Wish, err = json.Marshal(b); err != nil {
+			return 0, err
+		}
+	}
+	id, err := s.Store.AddChange(ctx, c)
+	if err != nil {
+		return 0, err
+	}
+	return id, s.look(ctx, id)
+}
+
+// keyless reports whether what is asked for holds no keys.
+func keyless(b *gen.NewChange) bool {
+	return len(value(b.Licences)) == 0 && !slices.ContainsFunc(value(b.Acts), func(a gen.Act) bool { return a.Key != nil })
+}
+
+// RedraftChange drafts the aim of a change anew, from where its device stands now.
+func (s *Server) RedraftChange(ctx context.Context, r gen.RedraftChangeRequestObject) (gen.RedraftChangeResponseObject, error) {
+	c, err := s.found(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case c.State.Open():
+		return nil, conflict("change %d is %s; it is drafted anew once it has ended", c.ID, c.State)
+	case c.Wish == nil:
+		return nil, conflict("change %d cannot be drafted anew by itself: a restore, and what brings keys along, is asked for again", c.ID)
+	}
+	d, err := s.Store.DeviceByID(ctx, c.DeviceID)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Engine.Refresh(ctx, d, user(ctx)); err != nil {
+		return nil, err
+	}
+	var b gen.NewChange
+	if err := json.Unmarshal(c.Wish, &b); err != nil {
+		return nil, err
+	}
+	way := gen.TermsWayBack(c.BackPolicy)
+	b.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, WayBack: &way}
+	id, err := s.drafted(ctx, &b)
+	if err != nil {
+		return nil, err
+	}
+	if !c.State.Over() {
+		if err := s.Engine.Act(ctx, c.ID, change.Stop, user(ctx), fmt.Sprintf("drafted anew as change %d", id)); err != nil {
+			return nil, err
+		}
+	}
+	out, err := s.change(ctx, id)
+	return gen.RedraftChange201JSONResponse(out), err
 }
 
 // look sees whether a change may start. That the device does not answer is one of the answers.
@@ -602,6 +653,7 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 			out.RemainingHigh += max(as.High-gone, 0)
 		}
 	}
+	out.Awaited = awaited(&c)
 	if c.State.Over() {
 		out.RemainingLow, out.RemainingHigh = 0, 0
 	}
@@ -613,6 +665,47 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 		out.Verdict = apiVerdict(v)
 	}
 	return out, nil
+}
+
+// stages are the steps of a return, and how each is told when it is over.
+var stages = map[change.Kind]string{change.Restart: "it went down", change.Install: "it went down", change.Link: "link up", change.Login: "sign-in works", change.Confirm: "the version is right", change.PutPart: "files put back"}
+
+// between are the kinds of steps that a return is made of, besides the restart.
+var between = []change.Kind{change.Link, change.Login, change.Confirm, change.KeepSlot, change.Validate, change.PutPart, change.Save, change.Ahead, change.Services}
+
+// awaited is the return of the device while it is waited for: since its start, until its services are up.
+func awaited(c *store.Change) *gen.Awaited {
+	now := slices.IndexFunc(c.Steps, func(s store.Step) bool { return s.State == change.StepRunning })
+	if c.State != change.Running && c.State != change.Holding || now < 0 {
+		return nil
+	}
+	first := now
+	for first >= 0 && slices.Contains(between, c.Steps[first].Plan.Kind) {
+		first--
+	}
+	if first < 0 || c.Steps[first].StartedAt == nil {
+		return nil
+	}
+	if s := &c.Steps[first].Plan; s.Kind != change.Restart && !(s.Kind == change.Install && s.InPlace) {
+		return nil
+	}
+	out := &gen.Awaited{Since: *c.Steps[first].StartedAt}
+	var told []string
+	for i := first; i < len(c.Steps) && (i == first || slices.Contains(between, c.Steps[i].Plan.Kind)); i++ {
+		s := &c.Steps[i]
+		if text := stages[s.Plan.Kind]; text != "" && i < now && !slices.Contains(told, text) {
+			told = append(told, text)
+		}
+		out.Low, out.High = out.Low+s.Plan.Expect.Low, out.High+s.Plan.Expect.High
+		if s.Plan.Kind == change.Services {
+			break
+		}
+	}
+	if note := c.Steps[now].Note; note != "" {
+		told = append(told, note)
+	}
+	out.Text = strings.Join(told, ", ")
+	return out
 }
 
 // apiCarrying adds what a change says about being ready, its ways back, and what it asks.

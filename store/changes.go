@@ -41,6 +41,7 @@ type Change struct {
 	WindowTo           *time.Time
 	RestartFrom        *time.Time // the point of no return is not passed before
 	WaitsUntil         *time.Time // of a held change: it goes on by itself then
+	Wish               []byte     // what was asked for, JSON; nil where it cannot be drafted anew
 	Question           *change.Question
 	Accepted           []Acceptance
 	Checks             []byte // the last look at whether it is ready, JSON
@@ -145,12 +146,12 @@ type Step struct {
 
 const changeColumns = `c.id, c.device_id, d.name, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by,
 	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key,
-	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.restart_from, c.waits_until, c.question, c.accepted, c.checks, c.checked_at FROM changes c JOIN devices d ON d.id = c.device_id`
+	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at FROM changes c JOIN devices d ON d.id = c.device_id`
 
 func scanChange(r pgx.Row) (c Change, err error) {
 	err = one(r.Scan(&c.ID, &c.DeviceID, &c.Device, &c.State, &c.From, &c.To, &c.Path, &c.CreatedBy, &c.CreatedAt, &c.ApprovedBy,
 		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure, &c.Kind, &c.Work, &c.ExpectsHostKey,
-		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.RestartFrom, &c.WaitsUntil, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt))
+		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.RestartFrom, &c.WaitsUntil, &c.Wish, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt))
 	return c, err
 }
 
@@ -166,9 +167,9 @@ func (s *Store) AddChange(ctx context.Context, c Change) (id int64, err error) {
 		if c.Back == nil {
 			c.Back = []change.Back{}
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, planned, window_from, window_to, restart_from)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
-			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.Planned, c.WindowFrom, c.WindowTo, c.RestartFrom).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (device_id, state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, planned, window_from, window_to, restart_from, wish)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+			c.DeviceID, change.Drafted, c.From, c.To, c.Path, c.CreatedBy, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.Planned, c.WindowFrom, c.WindowTo, c.RestartFrom, c.Wish).Scan(&id); err != nil {
 			return err
 		}
 		if err := addSteps(ctx, tx, id, c.Steps); err != nil {

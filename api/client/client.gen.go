@@ -417,6 +417,11 @@ type ClientInterface interface {
 	// Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
 	CheckChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RedraftChange Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it
+	//
+	// Corresponds with POST /changes/{id}/redraft (the `RedraftChange` operationId).
+	RedraftChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetTermsWithBody Say when a change may run and what happens when it fails; it has to be approved anew
 	//
 	// Takes any type of body and a specified content type.
@@ -1886,6 +1891,21 @@ func (c *Client) GetMedium(ctx context.Context, id ID, reqEditors ...RequestEdit
 // Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
 func (c *Client) CheckChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckChangeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RedraftChange Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it
+//
+// Corresponds with POST /changes/{id}/redraft (the `RedraftChange` operationId).
+func (c *Client) RedraftChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRedraftChangeRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5423,6 +5443,40 @@ func NewCheckChangeRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRedraftChangeRequest constructs an http.Request for the RedraftChange method
+func NewRedraftChangeRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/redraft", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSetTermsRequest calls the generic SetTerms builder with application/json body
 func NewSetTermsRequest(server string, id ID, body SetTermsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8829,6 +8883,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /changes/{id}/ready (the `CheckChange` operationId).
 	CheckChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CheckChangeResponse, error)
 
+	// RedraftChangeWithResponse Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /changes/{id}/redraft (the `RedraftChange` operationId).
+	RedraftChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RedraftChangeResponse, error)
+
 	// SetTermsWithBodyWithResponse Say when a change may run and what happens when it fails; it has to be approved anew
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11558,6 +11619,54 @@ func (r CheckChangeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RedraftChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RedraftChangeResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RedraftChangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RedraftChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RedraftChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RedraftChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RedraftChangeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15680,6 +15789,19 @@ func (c *ClientWithResponses) CheckChangeWithResponse(ctx context.Context, id ID
 	return ParseCheckChangeResponse(rsp)
 }
 
+// RedraftChangeWithResponse Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /changes/{id}/redraft (the `RedraftChange` operationId).
+func (c *ClientWithResponses) RedraftChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RedraftChangeResponse, error) {
+	rsp, err := c.RedraftChange(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRedraftChangeResponse(rsp)
+}
+
 // SetTermsWithBodyWithResponse Say when a change may run and what happens when it fails; it has to be approved anew
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -18342,6 +18464,39 @@ func ParseCheckChangeResponse(rsp *http.Response) (*CheckChangeResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRedraftChangeResponse parses an HTTP response from a RedraftChangeWithResponse call
+func ParseRedraftChangeResponse(rsp *http.Response) (*RedraftChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RedraftChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -1161,6 +1161,18 @@ type AuditLine struct {
 	Who    string    `json:"who"`
 }
 
+// Awaited The return of a device that was started anew, over all its stages.
+type Awaited struct {
+	High float64 `json:"high"`
+
+	// Low Seconds until its services are up.
+	Low   float64   `json:"low"`
+	Since time.Time `json:"since"`
+
+	// Text How far it is: link up, sign-in still refused.
+	Text string `json:"text"`
+}
+
 // Backup defines model for Backup.
 type Backup struct {
 	Change   *int64 `json:"change,omitempty"`
@@ -1419,7 +1431,10 @@ type Change struct {
 	Actions    []Action   `json:"actions"`
 	ApprovedAt *time.Time `json:"approvedAt,omitempty"`
 	ApprovedBy *string    `json:"approvedBy,omitempty"`
-	CheckedAt  *time.Time `json:"checkedAt,omitempty"`
+
+	// Awaited The return of a device that was started anew, over all its stages.
+	Awaited   *Awaited   `json:"awaited,omitempty"`
+	CheckedAt *time.Time `json:"checkedAt,omitempty"`
 
 	// Checks The last look at whether it is ready.
 	Checks *[]Check `json:"checks,omitempty"`
@@ -3556,6 +3571,9 @@ type ServerInterface interface {
 	// CheckChange Look at the device now and say whether the change may start
 	// (POST /changes/{id}/ready)
 	CheckChange(c *gin.Context, id ID)
+	// RedraftChange Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it
+	// (POST /changes/{id}/redraft)
+	RedraftChange(c *gin.Context, id ID)
 	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
 	// (PUT /changes/{id}/terms)
 	SetTerms(c *gin.Context, id ID)
@@ -4960,6 +4978,31 @@ func (siw *ServerInterfaceWrapper) CheckChange(c *gin.Context) {
 	}
 
 	siw.Handler.CheckChange(c, id)
+}
+
+// RedraftChange operation middleware
+func (siw *ServerInterfaceWrapper) RedraftChange(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RedraftChange(c, id)
 }
 
 // SetTerms operation middleware
@@ -6702,6 +6745,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/changes/:id", wrapper.GetChange)
 	router.POST(options.BaseURL+"/changes/:id/:action", wrapper.ActOnChange)
 	router.POST(options.BaseURL+"/changes/:id/ready", wrapper.CheckChange)
+	router.POST(options.BaseURL+"/changes/:id/redraft", wrapper.RedraftChange)
 	router.POST(options.BaseURL+"/changes/:id/accept-warnings", wrapper.AcceptWarnings)
 	router.PUT(options.BaseURL+"/changes/:id/terms", wrapper.SetTerms)
 	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
@@ -8518,6 +8562,45 @@ type CheckChangedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckChangedefaultApplicationProblemPlusJSONResponse) VisitCheckChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RedraftChangeRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type RedraftChangeResponseObject interface {
+	VisitRedraftChangeResponse(w http.ResponseWriter) error
+}
+
+type RedraftChange201JSONResponse Change
+
+func (response RedraftChange201JSONResponse) VisitRedraftChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RedraftChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RedraftChangedefaultApplicationProblemPlusJSONResponse) VisitRedraftChangeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11455,6 +11538,9 @@ type StrictServerInterface interface {
 	// CheckChange Look at the device now and say whether the change may start
 	// (POST /changes/{id}/ready)
 	CheckChange(ctx context.Context, request CheckChangeRequestObject) (CheckChangeResponseObject, error)
+	// RedraftChange Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it
+	// (POST /changes/{id}/redraft)
+	RedraftChange(ctx context.Context, request RedraftChangeRequestObject) (RedraftChangeResponseObject, error)
 	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
 	// (PUT /changes/{id}/terms)
 	SetTerms(ctx context.Context, request SetTermsRequestObject) (SetTermsResponseObject, error)
@@ -13035,6 +13121,32 @@ func (sh *strictHandler) CheckChange(ctx *gin.Context, id ID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CheckChangeResponseObject); ok {
 		if err := validResponse.VisitCheckChangeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RedraftChange operation middleware
+func (sh *strictHandler) RedraftChange(ctx *gin.Context, id ID) {
+	var request RedraftChangeRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RedraftChange(ctx, request.(RedraftChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RedraftChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RedraftChangeResponseObject); ok {
+		if err := validResponse.VisitRedraftChangeResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15368,319 +15480,322 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L1vl9s2kjf6VXB095zZ3av+40ySe9P9ZjuxPfbGsf24PfG5T+JnAomQhGkS4ABgy4qPv/s9qAJAUAIo",
-	"spttZ2ZfJW6RBFAoFOrvrz7OlrKqpWDC6NnFx1lNFa2YYQr+9UOjtFT2/7iYXcz+0TC1m81nglZsdjFb",
-	"4q/zmV5uWEXtY2ZX21+0UVysZ58+zWeP2S1fspfwhvtMTc2m/Qr8Zz5T7B8NV6yYXRjVsP5vPn+c+RYv",
-	"er+0kqqixj4nzLdfz+azigteNdXs4tHcD8OFYWumcJyCVbU0TCx3P7JdGHPDaMFUO2r02Il9Lh6yoh9e",
-	"MLE2m9nFV+fn88RiXvCKmxyJS/gx/mDBVrQpzezikf1cRT/gAr6Bf/Ut55OljK6l0Az29rWSi5JV9n+X",
-	"UhgmYBK0rku+pIZLcVbjE//337UU9rd2Ev+m2Gp2Mfu/zlrmOcNf9Zn/LoxYML1UvLafm13M3m2oIVsm",
-	"DNkqKdZzst0wxeaEioJs7W9GkkKeAlnc5+xoV8slqw0VS2ChWsmaKcNxFcsNW97A/3HDKp3gFyDLc/yx",
-	"pQtViu5mQBPqlhdt1aNzR07/hz+ndq5ltF/8PML33ocX5OLvbGnsUFdLc7iAFS8Z7mtMqVcropko5gS/",
-	"21RzwoU2tCyBWIHsF8RsGLHMQuQK/t9+j3AB/7+khpZy3bDT2fyQLPZJnRx6WTIqTpravtZDVvrBkfWb",
-	"80O63uCBOfh2yZdMLNkl0YyWrCDUECmWDJYl2C1TRG/kVhC6plwk533DRWE/zYRl9V9mC7q8aerZfOan",
+	"5L19l9s2kjf6VXB095zZ3at+cSbJven+Zzt+GXvj2H7cnvjcJ/EzgURIwjQJcACwZSXH3/0eVAEgKAEU",
+	"2c22M7N/JW6RBFAoFOr1V7/PlrKqpWDC6NnF77OaKloxwxT863GjtFT2/7iYXcz+0TC1m81nglZsdjFb",
+	"4q/zmV5uWEXtY2ZX21+0UVysZ58+zWdP2C1fslfwhvtMTc2m/Qr8Zz5T7B8NV6yYXRjVsP5vvniS+RYv",
+	"er+0kqqixj4nzLdfz+azigteNdXs4tHcD8OFYWumcJyCVbU0TCx3P7BdGHPDaMFUO2r02Il9Lh6yoh9f",
+	"MrE2m9nFV+fn88RiXvKKmxyJS/gx/mDBVrQpzezikf1cRT/iAr6Bf/Ut55OljK6l0Az29o2Si5JV9n+X",
+	"UhgmYBK0rku+pIZLcVbjE//337UU9rd2Ev+m2Gp2Mfu/zlrmOcNf9Zn/LoxYML1UvLafm13M3m+oIVsm",
+	"DNkqKdZzst0wxeaEioJs7W9GkkKeAlnc5+xoV8slqw0VS2ChWsmaKcNxFcsNW97A/3HDKp3gFyDLC/yx",
+	"pQtViu5mQBPqlhdt1aNzR07/hz+ndq5ltJ/9PML3PoQX5OLvbGnsUFdLc7iAFS8Z7mtMqdcropko5gS/",
+	"21RzwoU2tCyBWIHsF8RsGLHMQuQK/t9+j3AB/7+khpZy3bDT2fyQLPZJnRx6WTIqTpravtZDVvrRkfWb",
+	"80O63uCBOfh2yZdMLNkl0YyWrCDUECmWDJYl2C1TRG/kVhC6plwk533DRWE/zYRl9Z9nC7q8aerZfOan",
 	"PZvP3Cj25DBhhYKno10REhJekMI+E8g5m89quYWzXSjKhX2f3sIjGyk1O9GlNLDJ2lBl/68R/sENFUW0",
-	"7e18pWPcQzK337wgK6lwL9kHQ+DrRIpyF1FgIaVdoP1kbQdPftKvZE5gIUBWR4wLwo0GXkmS1bAP6W/a",
+	"7e18pWPcQzK337wgK6lwL9lHQ+DrRIpyF1FgIaVdoP1kbQdPftKvZE5gIUBWR4wLwo0GXkmS1bCP6W/a",
 	"hV3g+eTaHtEFI4UU8JWDM9N/SmDrMkeD4yn0u0rrWkkgvSf1RpYo3nVT4d+l3WrN1+JErlaz+YyCoIBn",
-	"DEjRtTyx3GEZgtl9TG0PDv1OqkIfns40Ua4InvI5kQoJs6WaaMbEKXnJWMEKSyacDdlSJbhY6z1yfZ0h",
-	"1yFpiluupdodTo6uVmxpWHE4wWdySyoqdqSA21cT1QhCBfFvEMVKRnXMCOGimM+Wt+yIRN0/7Cta8ZKP",
+	"DEjRtTyx3GEZgtl9TG0PDv1eqkIfns40Ua4InvI5kQoJs6WaaMbEKXnFWMEKSyacDdlSJbhY6z1yfZ0h",
+	"1yFpiluupdodTo6uVmxpWHE4wedySyoqdqSA21cT1QhCBfFvEMVKRnXMCOGimM+Wt+yIRN0/7Cta8ZKP",
 	"fYsXycfqZlFyvWEq+aubeZH58ZZrx0gHP2orXbjZpX9sqoqq9G+GG5TR/cwNygc+Gy8iGrgdJlpHNGtH",
-	"+oie83aT3/fwxmNmKC8THBLxTt+dHXgMrmxgmc5WDnkXFb3UPruljv/kG3zx8Jt7lA/LjMZqF9JPOJj0",
-	"AeGK8PfEtfmBFd8nLre3G0ZkWTBt/PEi3JAlFVZaLDfEWEFh39aEm6QIrmTBygxjV6zg1GR521DT6MxP",
-	"stbp2Vrl2V46ivXf9PsbestU9pRtNwnSvNvscBx7gwgJAycosLetbhM8Xdpxw3q7hOnbaM9Kh/qXPWq7",
-	"sUTNU2BvDe7zibknZ8urxCEuDVOCGn6bUteCqJeWwGRLd3BHl1LeWJ3C3TrOSIhMhPOU5C+UrH/Y8LJQ",
-	"TBwOBb8Q2AxNKroDRUDJumZFWk2p6IdnSeY7t3xgJy2aasFwkr0Tq62MZNvEp17jL/7IhYk1OjcrxTQz",
-	"KULWGs8oPIAKtBQrvm4U8NfxL2umguzsfvza/YID2PtgR+zBJFWjjf0oXZTM7ptqxLizaGRKP3HcZhWU",
-	"C1IrtmJKsWJOBNsybebEWKX14u0c5dHF1eOfn1+/evP/gUJTMbsnFy+vfnoCWikoOFQgf+GZbB/zZgcT",
-	"mlV2DaoROq1fyp+8eOvOFv5s185EQag+eNfKFCs67DB1SY214slyQ8Wa6dPZhWjKcv/UGZk+Xu1JOjxm",
-	"G8epg26oZ7JObUbFRWPY0bd/co95Zox3OmJ6Z2Vkfk0KWisNuCEFX62Y0mSlZAV0W9hbaUt3x4UukCEa",
-	"O0yxXR2OnSRwU3DzgosEeanpeGAKatiJ4aDIH7BKEdSZxE/Zi5ndOh/GwS+oaB54f1I0lQP1PGpm+Lgf",
-	"d95eV276KQJ9j7Zqwo1h2XngLC1HlczEVIiEUK/qkvI1PPlAlyb4EKyNWFEuurIveaLXUrCrhCR9jvZQ",
-	"yQxZy0v4ovMw4fVvnC5gL4BKovIxjDHsiO826dt6w8oirXlwE8TsDavNJWFVbXZku2HC/ubmZN9PLnMj",
-	"68PvPrUn69ElOQcRSe2dYdxSDjdsMP+V1Dmz9nQ1a1RouzvW8HeXCCWeD8iiEUXJyIbqcXdHn77pvWLe",
-	"Hi9YRcGTYoVY0ZToFAGunc94VUtlkua13tCvvvk26VgYwWqa/572odCydEThgix2hukON+VJbegNE1cj",
-	"hFKk8u2xAlfVlsIFZZUHKgJn2VMA4xwXuyBUggRplUWv+sLRDdR0BGlXEXYskg6endzRyIujK2PsiTiU",
-	"SosgrQYQdMHWdBRB7yjlRcGKMcMMPnyyMUuJYQrP9KoRAlWQiKpcRP9YUV6CEV9xrVnaAdgepjE8EDbU",
-	"E7ad4YAr5ocNW94kdhQkRUajiMIAXQ7/3p4rZO+tFdyNqOnyhhVW/DWiZFqTgrF64MkraEXXI7wBuKDH",
-	"8FZKiuHSM2vSbCkFevZadpHNoox4BY0QZyurlD8NCSDRq15wfRMRQzFaDFz5rSybKk39PVbwT87DjrXr",
-	"DNNsd6xdZ0vePG84UmaOe9JXILUTb1bObdB9MWLzkk4EWGLGh0DN8ePiPuAen4fp9yw84yZr5dywpYRr",
-	"egQJXtDlTYoMtdfwR3zrNVXmqFMshEVqp8fjrPPUecZoaTYjZQZcuUduZon/cN8hC7aSihH2j4aWRAqm",
-	"gamQpyEWNFSO9Ci6lJeNSk3M3XWgLlCi5BbZek1vGRFyX6VKq3ObQKjut9dSFhiQK6k2hOJQ+O0Dbe2S",
-	"lNSwCyKkYKAoFA04AOzU52TRmPZD4U37KNfgZFR23gJUKK+Q2cn6i8tOBbb8+I01n0HYLXlz2eGHsaTX",
-	"IdxLf7HjD76i/RvPh17VwoVlhn1eczPAfR8uXng87HLETLEwRr7PHyY47gdHyYcuD6YoaEYUCggnpVw8",
-	"TunfcrORjYkMGb/XaR9VLpgRHAr9VHLZGj7MAQvCV8Nc80R5nbx2guC754XimeKIkgWD9M1RpTThvK/F",
-	"nt0VM/YQZsPsvUZ3I+xx3m44xAiYd7HdCLnNRgrGM1KtpFz1LgLirYUL8G43skzHia2+QxepNT3HaMeC",
-	"+RC+JoZ9MMCiKKnYUjEw+vRNj3fWSOUHSPhYgz2ZNRIHCBC9E4Z+uE+0L30QMmbawh4P3IGIgJ3F5jny",
-	"2hvcGa/RKGvIvfL9bqzdtVaySfhB3jnx45iWioLAkxfOye3+DpfshkLwBxzJp/cy1W4Yq3+QTcpWObdX",
-	"KlnIRhRk0Qkw+CjIo/Pz80621HluiMd0p4+OQNes8/k/f/vN8a/r2nLBT627uJ3d118ffXu7YUk/xC0j",
-	"K87KQtujxwVZKikMXcx9PtDvVoFwDnsXq3DOMKeHLHYdbaL/BMAs9pcSES7epiR3M82LBFdnAouqKUdZ",
-	"CwMvNGc8gKWt0K2V825/X0pr9eZzuA4VG+cKT/j2m/vcwkcm+gNVqQiHYv52oEXBLdfQ8nU33eVQIMQc",
-	"9pJt4coCld4Hu+DMO9t0bjnIYBycuBShg9nFUbKhvsq99YdPZFf/kqU2Kntt5jcqf6FStAFSHs+kE+Fa",
-	"VsxsuFijNNSG7qwxtOGQ+cYKe9kTI2X6Xmy0l9p3pJm7ody95fJmYd1hymGULFkTNLVmhB1/VOoPrHew",
-	"ztfuaDK7RJuU33+PxPO89hGnCKlxyS8urvtEGEyeOYjOJvPH3rbyV0fJrxu2A0YYMNXcefCUnYdtcXNw",
-	"dEpvrMsSfQxRQybSCTHedbJPZ6u2ulvHKReDsjZpUbjkp8qqnSGakHahDvMIBWuEmn4faVjyU16OywnJ",
-	"i3pJRzqm8Y2MJlbRm0wCHOZfjDtucQZWQhnJq9QDlWGn9oZkF68V4yrCnDvpWUFHDnSIiNi7aT+3kZg9",
-	"fbhRqhsDjgTo8CDctDvpIoNFxl6qGEbp19LeDAu6vIHcUeG8PC4SlMk3OW4LHfEzQ8hh31pJbcg8EDda",
-	"UXKXQiR7L/4PabY6I6md3ViAMwzNRSLkdrCb2eUPJ1jf5RGP2k//TmZHIZd8rNnF0pFd7+ODfC1qyHbD",
-	"IM8G3TlWs94NJgLGfBI0WMqKaWtMpqL1G6nNRS2VweH3vBBcE/ahxqRhyNN3zgLIDmEFoYJtk/J+qRg1",
-	"I4mEr4y3TUfHBHFJ+pnU5keWSeV0BKjoDtwZIQPK0ovcsN2l26OaC8EKS7PMKXX+w/R1omSVzmag5SqV",
-	"RgZRHishMOmqsKadfdabdUsrXefEpaN7X7sURDfLjU8H7yZcZKNhw81xd7d3J2tl2YUrZYDcLcVuuWy0",
-	"r2TBpDqo87gkdGn0BbEaS8mINqzWsTt75ULsrfBx8R5I+jc6qTNUMqUYJkhIDbHPWlI++s4S8qtzpONA",
-	"Ogm57dXx/qTJ0pqOw/NcvG3RW2dln/k0n/2jYdrnBfc9/7/8c5hOTLngYv2MrzcDY6PhnRep5QYhoQ/o",
-	"O4yIdl+5WF8ldXmoaTJwFoWERB7LfUo1tWHFBWmE4aWTXZZ3Mn5LGOCnXq7AL9mz7Llifme28Jx6ZF/e",
-	"4GPXrjIAXjSNEu9yidQodnJ5Jf51Z5IdMuVG1mQLAd0t3aHCwa2RBIap/egcFZJH6eCXE/xjpK021LDj",
-	"l5fVG67hUXiHjUjHvDasTptf6vjLb+GhkEqbSvwp+PJoHOxn95i1Vig3+q+WldKRUcg1c9bShd3PtcT0",
-	"goXdXc3KVbhOhlF4S3dwvw8m2Du6+z4ZkO5NSXH2Fe6nu7yAbPHdHV/986D2+R3dkyP7ogiFaV6vnCKC",
-	"5DTUB4gguTnKki8T5VooGV8zpVNZZNeyYgtZ7AgrMddC2FNKCkVXoGc5dgEnujUQUEXtxocipWPrNjiy",
-	"uCVY95C82hhZUcOXiXvzwLMQTbr9bH711/6wh8RBu4JZq1SDn9WnVW1kWbj/Y1DdR/UN/rvA0kwUZvBW",
-	"CFxrAzUHyUs/k/eEtXhZ3ZLd8sL7PYaH1Nq8rqSQtmqyHzcjqCtW7DIWkSuF7hOnnsI11ZCUTZXwZZEp",
-	"0twtsOUPeyBRcuu5CbVJD+caN4OOJzyVnKSsaqq4Tk0T9eTjVzW13HrNTKT2DX9h7EWyn9CDc8SB26/l",
-	"lgpffYNzHLgnK8R6SJRnoJtyzQTDJF2dYegDN9MdSqYiH9EK4CX8m70rfetDxt21Zg+vVEW2wvSg7CL6",
-	"UW5H3DTxNvR4hwcf1fnMKL5eJyfef4ydE9i/7tffLfSwa0sTOcrP/h7yTtJc1SVNeif2ETEilIVH87se",
-	"er/a3NnvhYDwRvge3796/OTFf/385M3181cvXb6nkoYFlAV93C/vNCQkzVHK9gmocSpO5MlPqjnbtznO",
-	"k2WR/U27HdzLjZVmQypGMcRsn7nEeIYvQuKaLKWumOHLlK6S1K7cYO182lkfJWPGp58Tepkq9P14hQM/",
-	"gZzbQ4H0YHGAPkmAlmePjWht5b1qxX4HvlPwO5Xsg93z3T0QhbNA91z0smwqkb74rSmdcd57beHAlrI8",
-	"p5huSnNJzuOSHrqQjSFCEvtq2pStmNbOnhga3d0jmwufukWFqKr/sF/SUXJdy0alQEKuCGbxQl0mjbKp",
-	"EI3DLvSUWKMeAixwR/vSc2ntTHybYHGK1KxTlAJm/ikmJt216GOA6LwkmBeIE8dFJLWH3AUx4ko4QmWv",
-	"ON83+1uba4YZOMNOuP17X+m2y1xvc5L1Rm5Z0TXuciGckOeNo0Tzy7CdliV7Idf3NqPxS685Wx5HaOix",
-	"mePP3KtqdFQN5WDf9jD9o60J7TE/xG02cBlVdO6l3EhMGcEEEUpqsMTTNv/kIZdsdGJ4LJUVTlvtY6UX",
-	"+FS/rW1l/NtkOsV1J1viEiS+joSeC43gXNImNcjf13JMKQbYRfaVlIqFH3yo6Rqq1sxMOF0ztOzZ6dlD",
-	"PH9xHSLub4csnS3t7kB3gf1nqQ03J3wooAZoJnwmENXuzjy49KjQW4d5eMfcuO93RDUlm5NfZ2/++uIJ",
-	"+S/y+urts19ncHX/Ols3VNlL0P8Zb0O7zzi08xSdkivhypPd3+1VraHywwr6ZEJdPYoRLFV/2MgMVk8+",
-	"YQm3y9LQSyHCCm7wmiL/+Z//aYksCh2QzDCJyVlOVunwQDMHlGxEkUCxeNnEABMbq9zYAYmRxL6QuRp7",
-	"eGUS53H4WhSwmdyPHAb5X1FwL8WxmfwEeZDENvjlYfed+0DPdbdPk7y/L5tIeU9HoEuS7WY6Oj+IJ1E/",
-	"9a9NkmOWnZt8+K05RMpG347F7JF5tuBlezP942kE2Rt++jsoSTTFCiYMp+VnoNaQcop7FEE4D0WvuArL",
-	"/dE+7fKIx6yw0RlB4XhP9wAi+EfsrQvAskwTI+eYi0I1+fr0Q6g/oGI3ECXBOSlgYtE07sYFP+65eWqq",
-	"9VYqGIdh1Q6/5SVbQ+RpY0x9YuQNFj6Iqj65/TO6hKwNkw5IhaEScjiMlq7Y8iO/7nsss0F7lHPUCgOm",
-	"qJIDw6NFoZjOKEGclmxp8jw+MlN1k0vJesrFmqlacWG8SuAyr27YrtefcOjjrFlWb7Sajou0guIil8um",
-	"5gGyb8CxtNqYotwM0cPgOYwkLjcDgknLDT69sqf4reJJqDG+Fidc7Fc4Rzl97v1Mfke6WHY+M4oKvTpu",
-	"zL31z32az7ZscTjBv7554YGGnr19+5poXgyoNnJS3xXnepZsGTCaYOC8PJNPoQrmAS/vq//1JeI7Q6If",
-	"6QjKgJGLQ0rJpbeFvJO0ort7ZurPZ/4vWFqE/weRJYaJI4BVfsI+1CVfchP9yeEGgvDE2EBSegq2zZRF",
-	"b19kFUpZJpOt42pUWpaEC8t5hJv9eosIIEqx4E62tEvSS5ZF71xe0xRYwDv/8S3V83ZPoARXKkjz8Bmn",
-	"WcjmOvnlF3TBSu2F5KKUyxtNqIJ6RbDLDDWsspxgTSp7DOVWzMnfJbfSdLEjv87IGfl1lqmQsZTKlOay",
-	"gOKcSmiwQ8PRISXXBpQCKH3uq8Tpzau0X1iwUoq1VSuOixCnODiDANGkLYO1W9gyVlhpu6zkSVV8Ze7v",
-	"UhYyI3Q1F0vWgsYlMMgCSoTz9RuJwQGPwzhBvLARmt6mRA5MwAODwzPTD7+vx7i5dEmT2ponAJyc0PJL",
-	"7ptdHOYBhXe88BOYhlSwtaIoBmUDVmES68yw+h4GK7w+DxMM0+mxsp9EiUsHStvIoociH4UcbJMAGO9b",
-	"+POYTKoxlftdGvcXtiBBnerQzi1Uuvg1zwO5+oj8gmtzX6UhbNjdIyZPPtQlFbl8q5yBXjNVHVdKQyJX",
-	"eMN0oNY7QA2gRQ73nEWfvov/Obb326m180iR6mko5DuMt7Q9b8bl8mCiUbLKRqDnePhH3zTpT2WTFUaV",
-	"BR4NByR113wEpk3uOigLZ9qQFVd6ODAYbk0W4T3sfTVql3IEVU3J7v+V0eXB2Q/doF57r4/cLZ/Tl2S6",
-	"jI9UZSYSa28H5vGhmccVxxHfu5Xlj2IWhn3h/nroYKAmj8M/tuHEOODBZ7J+ngMdbI9bMlsSTO6K7qDx",
-	"xh5c3vHieGnGzfKlNGk28/5rr81Y26dQdAu5Kgicbq1lSOss8W+IFJ5OIIZON/fK7Wx928b31zGYKYPb",
-	"6Rcf9ipQOs1T0AnroGlLPt1CrgwaWnZ+N0xfEoCil2LJ5mBLbMk5oeWW7nTaPXJLy2aYqvIpN2HvchyY",
-	"qDpNAuRTZpabVH4FwuHlErLEULVsdAnmkXy8IZEEaXKB3w2taya0688DfhGsHsjZtFIU+gVbJUKfT7Th",
-	"FTWMbH0VmjdthuCJ9hVomwl04bvUYql8wOKgtGBLucF6jKhmAys1XIHGgKqMlGrugbLQnbdfge6+7WsP",
-	"Ape6TY+XEVMhyfi8ZJ8xsTahHdEqNGQTbBvgH1tvXHAyCQlFqBnMtyhtty+hJOej6p+ZLIu7zyxKGh49",
-	"s3RS8btOArHP6exLI04wr0shjryVARMF3T7ea3m8Csox4p2Sk59RUTwpuEk18DIZbT6DaLXYHU9hTkQI",
-	"A0HAn0WL1psbCgHez0cgHJm7bXZPMM/55EwfDa+d5b8HTNN09jwUySBtk3XhVpyo4xaSe6yvTsMDsR1B",
-	"Fm2izAM/uns5uVhZpyqUlrTRuaOCRrB2KCI11YaYDdfQY2Y4fkSPhd61mPdc606EWEayhzWASOwgq62p",
-	"7Y1UDJ7GM1kHYztjZ6/4Ot70G+z6h7kT3itgmT21/ehUG+GxQSfcp3zdSAK8QRR/G1fBHBg8FRMdXqTf",
-	"Wjj70dMSYu9kQ29ZADKHANYcN08A+rBvMjrOlu8zlMpMvX3cD2lJhb1goEmhCxTs8+1Ro6kcgkow99+v",
-	"6TIkWsZwFMPUuvFtfgTbZrofRdn7VmJtqSp8PCjd8CilGUxlMN7BSagYiDqryI3IQYzeymG6+RK8fXJR",
-	"04I/+EhQ2lbz+WN70grSMVa8TS20zyEj4vqzqLvBnh6WvNTfDA+770F3PpLJjOzxgHqzOUKCDNs3D5dF",
-	"EJadOr9gWnc8Om13pxLqSze+Hh//GMm0/V1vZao77plLrZXqWbf1nu2V6tNzI+Q2DXwR2EKnPdZ3OLZH",
-	"q0dH6B19TM0AKj+0n4PnOn2KAJ61kBkB0FMlJictI41Z0FeQtjWlMY+1e9ESPsMXz9PtKLIeAiVT59qJ",
-	"8TlZUM3A8o9bY1MSN3nu6VJ0H3scMpzT2wtnDpscQGw/h9swvLEkGtBAi053SbSgg0WNc8pQ/qVMFURl",
-	"UVIfQHPeF42ywtQU+AIx0h8C6LJVloOD/MO17Qz3TRo/pSUguWVbpWE/NAfW5aEj7Pc8CF4KVWw8RuVd",
-	"oCPTrcYhTc7vvBPOrtvouLO1FiyTrAOBij9pYp+hplHYJcNh72U8AMOP6uBzFg5S8Fj93oG63GvVpWdh",
-	"VanwcssKWVacIjUtq43fNzPtv2WjBC0R7/ahejxO0MjxDlkCUL3X9nLMYsc6EkyxTR1qPsBu/ch2iaTj",
-	"ghqaRz2khpIbtnONasVS7Wqj98RQp5kXfGyMoJSrVbqc+2mjIN9NsSWvIQfG3tyuODY9PICkHn7JLrzt",
-	"V4XmLofmyEQ2I6NxYTaJ3sPNouTLDv6iJV3Crjx+b7XD+FW1lApknsUET+34i1BvuZ/w0DjXzZHytlib",
-	"2f84K7gZ59EAt2cyvwHgAUaVXR2CC6Q+7Diwp3TleCHqa6oMfG3dMK1z+S9TVt15DMe71KHFuI7ZtIfB",
-	"RY2HaP0BmmAYEh88/tywKhuQvlOxnclcaFgpOviLb+Hx3PTQWBrMIPsaOfLe/NBOj5MqHD3DzOPN90wV",
-	"HRB/6ub+CLdcmT//OL9xWFwZIZBvEesAUTIdEHIa32C9K9Hz3yOw7DfZwennyXEASef8xYl0dqbwf9r0",
-	"dCi8P8GC16RZ/wJAUbLNeRLXHC01az182JLd10ohvp8D0vFtk9PaLmCLjNTmMyyQti1burihkiSW2iWF",
-	"5VKgM4jXPl8ZoEiwBxbc2BHi+aBe2NHFkAmOgN3gnmMFgcRhANhMNVqYIAy87JZ8pRomRI9AZdzOzYf3",
-	"h1KM4nuzPL7jSc/aO5+jvafZ9fmUjw4Vp8dl3P1ckMa3ErUnK5yADtL98CGN7Ftb61E/zaCmjks7tS/s",
-	"s1w3FS7aeU/C1KH5qXWkHFSFePj31geCobyonVYMjb2DgRsBbtGkgPqJUd0oNibnKGQ5DXIO4tPJdbYe",
-	"1+7II0JaLrBz9Ml9aKbWiZ2cmb/XslHWFMr8q9V1U0Or82S9YwuPOLIbTr774zbZ3eZte294vCce8g3T",
-	"pUIhs6/vY+GpveZNh77XRLG+SC9WN8sl01qqCbvtwWBxmMO5QeMdyO76a5nq8JjPe86tWNcsRc6fFtyc",
-	"6eO4Tb6gEb7ihknPOdXLaxGap6X7HolCE3zGitgKAPowg02KUFiWErm9BUs4aLJst07lBRTsA+HCSLKR",
-	"OQu+Yvb4jjwwOa10X4d0327b6Nt5zj3xUtR+ybZtaTAty1er2cUvR3qPcGtMJPqdJItz2wYHc2x3Alc+",
-	"13jnX5LfjPzNh7pKKW9YQagZ0wcFHfUfHNzlN+eH1Fs4YOi9qQ1r1JCd36GCupCp8sTnLsUgFK4FCSZc",
-	"zwBkTl1KMydGyjk2HkGkP8DTRbQk2rYmOSUQF5a3TG0Vx2b1mXVkoLOoUrt0d0vym6XXb9jYuXP3E7my",
-	"6hNmprnUE6iprBtDpF/NmFnY//lr3ZO+gVlbCNAfVXQfpmskYjd9LPHAHWIuSclWhsjGzNu0wi1Nq2U9",
-	"qBklX1qlO3GwXrhfDorduSZrftu2QqFih4hqgLPONR5CI8mIpvYv2daN16XsV+f3a0GQ7kh9KKbeO0HV",
-	"g2VCG7PphY2AB5Q0cinL6cBL7oZJUlOt643KlYAcRcl4ffSBvoXaB6hhziWeiKDfMDEGeaMLjTIgWpm5",
-	"hwbAcWTOafJU3ROoo5/Ls7AdP1qzJPRMAkyKxmyk4r+z4uSG7SBsWF2izN9y7eGVFfS9F4YuDakBzaIf",
-	"NLQGa8mO+H9+uTr53/Tk9/OT7963/3v6t5P3H8/n33716d/SlfT3B2IZB+KRx9nw/LZ3BUh1FDLjbiAd",
-	"WTaeHr0jBdsxBJnmJdtmCliWGRyXJ9Zc9t1WuW9NSUq6vNEDXUuHgObHPSA8VZLySpQ7f2VzTexDaYql",
-	"1u0vmsMsDbbrQVrw/bj1DQbmyXMs0me0BI0Nr2oKrWdvrbaFHdutjtd7zvbwiXVnMAcwsfSNGjH7Jnly",
-	"0/xh15TZ/2ueSlUJ9bAHeSTa5dwAzsSG6lYF6cklOSIIGlXeB4JJlcPZ/a91KemYVtMhTeKQGo+ZocsN",
-	"K8iT4qtvvnn0XZRSYTVm2LPrZ1cnX33zLdFNFWWfAnnh8e6hWexMurool4AR+pk/OmoXx3kWSeLId21v",
-	"m/0mtVmVJZuINDggEbogRTWMuXKFl9LwFV+2vqCBRfq6MnWf/g2JbBXlJSS+WnMx6t6eTr6pTB3fWgnJ",
-	"BOoxRDqCIIgOC3fgqaezC9GUZWaIv+buEHTQDpegW7bYSHmTvndAt18zo4m9Ra0JijKO/Pf1q5fHaLHf",
-	"990N5IgeLeMY7uKrrXB9XTJZY1k0wBUXPB2neCWCcetjAJD1LVekkEt9hgdKn7lr87RKF1MdVfIOR/6L",
-	"/TOMg70ho62XyiXfWRMvcj/7BAc/mWQu7lg8yAyyP5DkkoB9Gpu9npTHN7rVNKIN6N/XKYA+Ii65O9TH",
-	"a1ozdcWr+zqjYky6dCqAUQ2bH1EmOBbUWtXPedYuutzphzmtikOc4r1FhymlzdvXVJm+ss08lIwP9nbX",
-	"4kr/Loi0Is8fMWtmXBLBtt2/Y7VIHGU5Uko4dbutNC+YVAE3r9KV7gAtzSuXNCk1E518cuekgfrH5AGm",
-	"pbWnqOG3IxI2rtqXUsIdsMhY8TcsYxzmcsZXkpHNngxY2YhM2k6+aEvWurcEoetUwpRdqC/H3xRDtyjU",
-	"dYwpnRrj4MakBZ1uKykIE5pVi5JduA6fG1njVQmOZg3xZfAzD54fRB+SqYlUJUNT77jZ2MuDAh0uvBhf",
-	"buiiZMHXuyylZtr4LrGUQyMSq2BgGy8UR1MEpSOYor2wlz0N9r79e1PVGqvgSinW46Fs3rghhgIbzWdb",
-	"2ZTF3zasrI8TEODU4AUs3jPSGbNjIuUHqUoN9uX1Wcw+PhJHu61occdiTxy0VG0ZoXO6OyvsC4RHaXEJ",
-	"095KrcwplmXxXGSoWzJ6y141aTUoG73V3R7d0WD9xV394t254+Djc7+kHCX8Fd0HVpWBWm5jfdY+EGj7",
-	"djhkaOh/qD3kg/89zfkOMeCz7nuvc/rLqZAMY0ya7salhByByMp4mJN1WU+p0HNScH2j59CmgyypKjQ5",
-	"Pe2h7FrKzNVzXGcZBoHrwAhgoCFk10y5GEEOZlO/8eUpiaKKUo7Ic70uZXoORiq6Zk8VSyhni53x7R6P",
-	"J/bDd95KQ8t7fyiZqoQDRNFzih4jcAfCDQqj9HDAyi3yfmj4boFDcIZS+iS8P8e5DGESyMMbBQyfQwWF",
-	"ZiGIFrMXL+X+SN/mKnhuqeJWA9BZk3AhpbmTXJsopWmfbsMTWh3wmr9q3ansZLjCUdtj8u7Z2T+y8wgR",
-	"1W9h8nqJK64PqNbb/zhbDtj2Lx7euuMApKWCHOhG+P/m89hGdf3olgEeNDEOk0/TSi5KlrCr3A8Eq4M0",
-	"+fc3T38g3339zf/zH4cdhXrqm7K6s5An45TmdBPeVaPpCCjIPtgPS7gmVx+SLzp2ALCHPi65uiALWpzY",
-	"HWPazK08OMF6uRMu8J+gnM5BdJR8Cc8AWeYtYIWUJxUVuzlpBL2lHIyGOcICCDgyR1pEIwhsbHM3ur/q",
-	"61gjnhE28jKLsbJhy5uR5s0+xM+GiuLEVbRtqRKuiCCgdHX6yyzo8ubE/TQAz3h0Vzx3CN103Fn09EpR",
-	"+Y0PoR76M2hke8PRYIVLJTEOgBquFl7VJSDeExdrPDyZvltHv5/dfsI9iaofNVBEjn9B93vSccKESYWk",
-	"fpBVRUWBxWjU+NVgk4maCU0o0UxDDYDLhAJgQjYnlFSyaEqG00ojcIlyl6vSjdaAfgv0dW078P/xHcxp",
-	"KobUTpdjUS4rwF8mvRvN5UcJhEu3T9VUa8gKCp5bNTTyGXVOv1eZaQYx62F6Rfr0tOEovD41+z6KRdt7",
-	"MjrZu1k0nfe9BJ6ikrXb6H7qOtY3rQ9naCf7nJcv34YsjRbzJIbgwHyCIyAx9/EWxO6XCNklTZMMkm4W",
-	"MNcjOKbrfl1rmEbksSl8incOwKiLd5sE6JsUjnYM2oZuPSIJB88dgG17wH1cKr6QAxIf8oC4QO30zsPC",
-	"XlNlXjuiHTJBKFDSPX0j3KYLuQ19G9DRuGCkbszlw5RHZQ9tvgwi1x7DAc5kHBf0NuPQy8SIIN5VNwa8",
-	"whwr1BxBsN1kMhqkA5xkr/Fyp2iQz4Vw5gusqF11QEONd7uPY3LcMrZdSU+eRZVGOXPGe8hKCnhOkxWf",
-	"BRfewPvq4AzlYgeZKj445g64bsEwi5hqsuV60+kgJNxzY0EH6pIuAXo9CRrD2+5ArSIpWiS/DfP1lYft",
-	"3u8BOhR6jYdkmMMy3XjqflsiUvZFA9yuZNtZjmpNf8gQY6m+T6gcMdo1tq/3LO8d16lALvT//Uuuu5f7",
-	"gWgG4knDDeOSGmlU7sCwebzOFBh0Opfu5fKR9lfM8OA6MBFEE10HYKvYNwAHDMuNjKXW1TcwxbIVJKnm",
-	"WEZeksWOuJZhnfiryfN1ZIlBWcJLtn2Wy06ONB9LT0u5cK5CznI4Wa7fYDe9KEaESEcRoOK3sxJMpmkR",
-	"35ZUuCsXCD6HHmWywSVvN7JkJ3qnDasIVcsNv7U2oSjCUz6sEpd2tYWiI0KEKY5NIuzngYsdDl4a1qfH",
-	"yajajKpEkOKWKW52YxyKNUOMEO9avMed7Ke2n6QRTSxaXPrgG8pFyoApWMkMhryTYc6sqsRYpgmgK6zW",
-	"o7tOTAOBd2dcrQMEO7fEeUSjDG2ZSHvmXEbbYKWgzSxN1tEnqz2/3xlfdATztKrj1jf/sHqB/SMrnBpp",
-	"PzJQNI7sVRJY7GiymQf/9NTxS0sS19nEe66BYlycIG9za7rTud79EPp1XUztF9LGdrZdvYeP28p0+X8P",
-	"GDnMKvgrYfYp4lwzK42fcXNPRaW33i1HudHhugkToIPi057Zbnf1vkAUUi13sURH9tAFXFGx66oZmmyt",
-	"ouDqUM1GyWa9SdcZj/NntXubTM7K+B0Ug8JU+ztqDfZfkF6dVhgaYe+WnLNVO7WrG0NdgiBxVkd34U4r",
-	"2OzukRnkOxy00sFNMr2XKl2iZpnwKV0amXCEP7JHWjFakkazS0KJ5lVTUiskVyVjDroDtE/YcOjmQ1ZU",
-	"G3S4D4CMOFaYN6ZPkavXiFbUQ4kcLmJPA+38Ec+6Q7J9GWpZ8uVusJfBNV1wZ7etzXKf6VnnX3wu+dCk",
-	"3LGN0zr0PMazPi/GD5KeuNZJJWF0eed+LNF1g4enkyPztXie0k7C3bfCNlaP5gmZV0qoYGMhNlRSbeA+",
-	"q+gHLKn587ff9BfYHKtqmqyBPC419CXfuxN9Tm53kc63DxGlTtvyzhofnR9bomLaXCPKf8K2tfaKK11H",
-	"z5PiGqALfMFbGOn//fbr885g50dTbhYumzKeQpo8TtDlKnuXVAw+IW0rsWRqdFP2wz0e/XQSDPAuuXV5",
-	"MbbJFXyPzUHcT61ppTeOEQgyBxL37A2/f4uo/V2+e/VHuuRxKYVRdGmepDndocdxw4imvPANLwBpw52x",
-	"pCad39p8jprCGzjb4QAG9VXcPQ3Y7ldX6ZigU16Jq8kR9Skvx+DNo1c/HV0Ppa72Iae2bKjeZCJgQ6Cw",
-	"74VrnTaI3rmwvSwKQhdY1jcnulluSNRn3s679Xa1S9tkgDruDXffU/nZ6Qnn4LRxH/y4PeWXkIQ6XDvZ",
-	"C093I56i65U6HkVqfYp/gs76WQv07rnWrQeq7conssRoEVkTsqRsKpFWP9etK3qE0prVTRWjOhNIzScL",
-	"us77vX6/43CtiP8ZwGITUvN1SR06IT6SMqAOkZEjjJch+Q1Oz3Y07/Y8a9fa7q2fbXJTk73Q+rt5pmGf",
-	"nhvoeyrW2ucVbukO3NBpETa+0ae9rJIRh3M74qNhJt0IwMAkFhnEvB9dknPI5Qb8LUKVVdxgzXl8sh6v",
-	"lmuVtJdERlVB4Le57zo1bIWDGlgN+1RPZ1S4nuqaQXZ2NvyKX0pykWzMUmZbNgaoVVWxYmj7VbrKiFEX",
-	"33LhkQ2DzATXIyObYnKHjqjHBYk9b60YSd6xr1aEkg0VBXCXq9vicKpcfPiUwDOA8nXSwCPWIIHCArKW",
-	"ozr77F8QuGMe4M5nP+/FKzqNnZB/O81Vw1ENmQV+t3My6HpIw9iDTrE3PNMpdg7lF+yHDUvBO7jeH5le",
-	"xdSqHMWYgO8eDf3n228lV90CgO7V/fSBxTvp3rUi9tSTg5yHvRru3M16y1TBl0e7trmJ/+yeHlzAhreU",
-	"HySfkHZYdZS/vO845f0QUrgy29nlkwseGov+sGUsxlk8X0RM0MNXP7eU8UdqSZXiTJ/IWzjhW242J1Hq",
-	"kTQnGt/NHKkI836UAphX8qTia0yYCxlRHtXee7NC/qKViOO6y06uKcLcerU+fOSLan2Opu10U0zy1oMJ",
-	"dnfRJYQ9TTfRa5Gw3OUJuQySC4MAlkQx0ygRIpZSMMKoKjlTl66w3bSXsRXwACnlXPSycgD1w27bbYvd",
-	"k+/bHvKmVlBmA9kGmVmfEl86ehHyYMB9DdHDOGlPQo4c5Eo3RlbU8GWSL7dcFHLraTlwVfDOW9mrxrQl",
-	"rXazMFgjABqXLNiaC9/2k5tukGfFBSSVwQuNgP3BnRxK9pQr722EFNedsl6Z+sL5nMGjTupGb5jLoNWn",
-	"5K3HaNUXHRBSZpYbhF6tWqiWqENnEBYrANzZGPgP/sPgf+qmLE/g99TWjAbFGpy5z30TuEFdteRqpZkZ",
-	"2orqi/Xz7+27Dz4Wt5Ax/fSjC+pACHmn89AUzK6bOa582L8Da4qogWytKGaFrLqVWvk4nlMM/PQya+Kr",
-	"XTovr01o2mueDxp3aCHrgYmNhL54VDFIz4qBb9tmH4NSQFKHNot81mPzZmC3M22Zwcq0IsjQG6YJNcQ+",
-	"ae/IR9/ZxX51TpZUMz0wEpvv/4i9F4JIKCVukgNJdvk/JQYkj+8zmj3YnyHjFkQtoVHc7K4tC/rtpQqF",
-	"IPAlqO34p/ABkFOQPClvOHZCsrRy//T+cctqvJKq3vzNheraL9Ca/8isighNalepawKoLZjZSnXjobha",
-	"IbryMA8+PxM6gqhGeJ9N5+96A9eHasScUAggBgURMEX0r0KKcodphq41WjfJYEGtJUSaukVNLtyDPsrq",
-	"2byIH4Gb+vRX8asArYMsaVmSRYORB4dthtlpodjN42pbYvrT5GrWwH/w25XDi4WZXZDvYXfI21c/Pnn5",
-	"2+mv4olSUiEgeJ0vzyUvuIYc1QoA12t7kV1AfRr5TbAP5jc7NKRwQ3WiVSV+WzZKS/Wbn5R9DBZ0+qv4",
-	"QTEKqV7235iHSqggvz0vWFVLw8Ryd/Ij2znQcGjlc8N2QKKFLHYYdvR619bDbDnUW0uzihbs9FcRbPgL",
-	"kFHAXpEf+GL2CK6jmgla89nF7M+n56d/dkomsPcZLW65lj4i61plWckB5HxeAHS2NlftYyAqaylcV5+v",
-	"zs991MmlRdO6Lh224dnfnabeNoO6T+jMzWJ355jZp0/zhP7V0uDU4fBRl3yUmkxY/ZmvAwfR4XPSrYwE",
-	"IRJ9FjZ24zOU/OnFrj3QGRuTM3SC+FdFEVaNa2TafC+xrH4w0fsw3RIkaklpH/l0zx0ftqO9W7ObYmOe",
-	"V4hRT364vnpKvjo9J4VcNtY8uSTUNRlS7JaDoHS5+nbrCLRbtKcfPhgdmbOPVrZ/Com67HD/HsPfO1vY",
-	"IeXXiewuSCC//3qfSmvX2wXQ6Nwkj/hfmMlPcfrdfox19J9hz6/axYfbLBxAbtzxA8uKGrLiH9yfndsf",
-	"WvBjOBHz92nFsDHTL+6Wd+a6u+NdHK57fnpa4QGU4RltCowU5MUvPJGewT8aBrvmphCyMPODztO0bD9+",
-	"9gNcbbMBT74AL/Gn91/yVrDEecHFAzQ0PmTQK9ANpmDNdxtJILMJvfz2/t9CjzfXawlue5Q4mFB7sgxu",
-	"7+RVAV5xLMLT97gr9hNuWcJy+Kuo6fLG1am4L0N1GytLd9mVBRwkq8hY+8BoopsqE+T/olcQUgxDCokN",
-	"D2ErgB2ZYuNfK3nL2tIdX0MFyRCd/d4wWqIPNCe0ce7P8LkD8fCvdMg7K/1s53yOVVlYBU2rSc69B191",
-	"faut+QAQnL72dY8JeBUaCaePPao130fFhjEPZOvZeBzXP6ijAzxQA2tGJLO73TTvh4ohuTTMnGijGK26",
-	"TNNiynNBYfj9QQZIi0cTS4uc6oJ7NgWXvAWTkSwaUZQBhp/GZY2s1AwAbqz2aqhqa/98k9CaCcDoxibt",
-	"rAitIuNOUx1mq1WDMZ00q722P8c3zGTCoGRmQDv+kplBhzcUg2D1BzMQPb//pryALwEeAuiLyteWtb77",
-	"G8bqS2wpgaEKvCM3slH2jHGjWbnq0NySpPB9uLMaIFL9Ojz7xUWxn8qEtvhVWTpnSjWNgsVEkLLQHRfO",
-	"zQJyTyvNylum58E094n02EgXOkBblb9JHYNmbzvuoW2NIfSX0Iu6ox/kEkcwDRNsmOIGFSN/JrChhYd1",
-	"o2SNzQhUp91A+jSdfeTFAMs8sZFH7XMs2Zxixfip7JLtSrEtw6exyt3zx4iTH+gCBWt50Y4FbdNbD9nS",
-	"xdCQK6WjGPYBMSyIYuumpIqwD7VyFS7//ubJV/+RAepxWmBFP7xgYm2V529ctYb/96Oj4H+Z8MBnPXyd",
-	"KsikVeKaJGIr10kuNylvsPWRI79wOfqGYZZ+t7FlfAL3+6THJ3LItab/lV0bx2UsAKxlbRBLbEfKKbbZ",
-	"UXzfzZDzP1s9NNgWDywUhra3/NfU+KGBXRD9f9oDTLF3bOdYhfut3zcwe3Du7XfmTkefV6LFLOJmQ2hZ",
-	"glsJUVXue0EiPc9c0PLsI+Sv5OmLrWcexhYKSngSIgvQ+7tF7hPhro1DyNprwDO0bhwHGRqZi4DLprEI",
-	"qHHfdMFz2TKVkb7Q6fA6uwtzzZMRAhigN0QwrjfeIQuzDz7/OMm5Tz70uYtS166dUO+MA7IOUms+c56I",
-	"ZFrGPlvbG06xJa+5JSJov6J1ZSDIviYGkA5cpH2/UXZq0uGTHXVhcOb3uEv/nt6rRAgM1z9JBMz7kKju",
-	"+olOybXjcmzsB11RYt/RJWEc6v6M08jRisZdhtwL004VesAFRxMK6DWbSixvZFn02XIO7DR35X2dKiuH",
-	"N4qp3ELUlZ+gLFlLuJq21KVy3JEOGf/DM1kWE+tkbU51ZDr9eazp5L5yN40tsUnPWDnJBv3IWE1oC1ZH",
-	"DXB8677TdKfnzvhxizjQtc7g6jr7aP+TVwzeMFq8RvDNIwLEnqizunTIsnmTJikg7MtTKVWAM0c1fHP/",
-	"6rtE9Qp9z/b0+59BmmD8yv4Z0pY3ciumvCtrT8dR0fTOnimEVMT6mLucv6RR9FjRlXFojaPDblEOGCT9",
-	"vX8Y52EMJvmZLaYfEDw9p9NZ4k3iPLMfItSnzxuHzqvDSYc7CvkXMCjn8PfEyXZcclJHALjTcYsDkG35",
-	"5Q+x3edTDx1wcjMxdG4irOSJdHkrrRFEAD/tWEGKPfjqywDOjuCkCR7wrsOsVB9qT/8h5Lrr7BD5D0Al",
-	"gzSMCWwbELQBAKLPC/FDeGhSG7mztjE1eu1bAPKRMIPHBcPC+tKfy1jB3ekPtYZbxA0sCW6TrqFPI5/Q",
-	"SOaalBIqKT51tvrsox0a1J+kavpC0iLe8uMpc67gJH/Jh0DB7P/8cnXyv+nJ7+cn371v//f0byfvP57P",
-	"v/vu06+/nu5oVf7bbIDZCZ3NIaEKLga7WC8jciYlpl8l9I82lWnwXW7neVQ8fD4R/sLv9QHf4S/zKHlS",
-	"NguvECpWATzWFMEHWtirvMPh5N873aPDj6dV8R9pvjxzme/9QYfAoD/7p79gNH1/MhPntnuCTLFJWLMR",
-	"QYBT3KaQmFI6ZjkILdxfCiRV/ez29zvH7W1+QPZRLDDo+D7s7Q4xOtiD25ZxHoDQ8/spv045vB+5pxVm",
-	"U+zAXyR2/zCy3YBLlw2Bp8DV8LiaYzwRR4TWnUIQf0xh1hdpuJc8+ywRgVAtF4UEFjvCCyYMN7svetI+",
-	"Y1gBramTFjU2q+TDg6/xuQc82Z1xMgyCs50qQZ/WtZIhT2x7gEEQvA+ARNCXMXZAo+l9AIfkuYPP9Z3i",
-	"xjAxTSWciQAXnPBzwCS9+lkAL/kfmRTitvFoUogj5RQ75Sje1dw6bUa4A0XLZ4qAO865/v6gPtGXbBv7",
-	"Jv/VPaKhPBzL2GSsK0Zn8WgmSdjUB2b5rN8Dfp0q3OFxaoI/LLD1Hd1gERXPsEvTSeisO60n+Qq+/q5t",
-	"2/sQhwQHoaC6fV4vxOfiAqit8FtEpADlzl4noWtSCAPOY0wk7Kp3cHTO4sZF2UvtSdxa/IEI6Mew4+XI",
-	"WNrf5jNZFkHQn84uRFOWE2nTNZN1yQg1BpswG9miHuq7B8Jz1fERXQdoC67VdF5N7tWK5+mPHq36jWLq",
-	"j746n/8PKJMKu9JXUelZZJI0F/gWoaTmS9MoSJ337ikZA2/2nN+zj9YW7b0K73aKJ80Peo699AzAqk1z",
-	"JYazunJBjKki+Jae46zSPkvUbdffZQNd/Puk7X+7Z/7wNbF9h8gt4rglYC8nR5Wp3Ivuc+hhRPLPSXxp",
-	"TKUxlfw2vjj3ozSMsFsmDPkNX/qtDURg8knb4vK/r1+9JNQQKZbuIt8wzGzTsmIY/fXY9t52unT3uj2Y",
-	"vwomihhMEAcG5za0zIxRDgHlGgF4usz3jprlZqjCDKFiGCYpHAb5lPHFyWLGgZzckLVkqB5RDbBOTJ1o",
-	"SxKY8WQqc8UK3lR9QvcnfGLUSfud13+8TEx7CZ0gXGtBcN0u6cyfMEir+p3XIa2yGwLDdzD+NQ31FaOo",
-	"cUyolQGWwh/DaGzNPIjeTlcoRc1+h3RQMCiAeISsWTcJ6B2bMR5MgGydLD/0mhkEgn0YAxG//S9qG17T",
-	"3Z5n126eakTGAexBaF3Nt4dzd37jglDBtold39Ldie+3kBN7HszxQUNl2n41q6T7Zv+l1GaycMtaAtYw",
-	"Xd5gJT0MUkrNppJpHxGl/tPdTlVakw3A93ldtt+p4rAWIqF50F47ymPkmvxG9Q0X69+IYYAhuGEEzjKX",
-	"yItQ+yS15ovSwxLqC2zhJFerOUFX1JwoZtRuTtbyBHtHQ57/Kbn6VUDGupeTUGABDZk2sgZOrqnWzI9z",
-	"gAa9pIKsQxRUpnShq6V5JaJ74CF8Vfald1IVwMRfWgCh8rilapqK3CsUInMPCL2RZTGHLusV2LfayDrW",
-	"zpVHp9y6fEuqb7QTPp2CsbMlVbc9OB8/2J+vfbvEqWoMwqD9EWT7UEBlH5XRh52MDpH2PfY8TuBLl3bD",
-	"CovjMhdmWxDZmGlicQ6WFQy6NTVsS3dtISUAXwjGiijQqQ3dabJgGy6KTgItZHQUacbCpIQe1nJZC53X",
-	"JmMxgcnbozkG/KFT8Jr9zBym8cXZLJ5tXKh5NK9i7nBorZ0NVV/AJd204clzLxbMbBkTxGzlXnVrJ/Vi",
-	"JB+eYO2bPsqP37vnvhQj4vh3YUT/5hdlxPvkDD3lJesrJJ7PNE31k7oqS58HjfEZBYn/wLdYNGrZuGKu",
-	"XaEG+LajPQZ9hjaMOSQp6SlMwbS87GMqD3RAaFh2DBSDqeCuRtb3azS8YnP0gS928N+hxyfux5w+N0+5",
-	"KCbXEBYdzPeDhtOgjHOxTvZ+eAB9YbH7wx+eTr/taTPtAHhIT+VY1Cn9Yx/kYo6D5piy7ayVM5l9860j",
-	"MIg/vXr85MV//fzkzfXzVy8z2f4rJaux6XvjRzFy7Bipryx2zyg0dDtWmvBQaEWO7Lm0Z7oo2WQC0bW7",
-	"QkzEkLIJrZ1BDCqs7N5P3vSdlDxnDasUiJ77pw4ltQsZkFfWLnqS3LL2c20Z8YLZS2gr1Y01ccRQNCLo",
-	"q8DaL37JRLP9qwuOYKJtFYPy6JiqpGS0QI3lAth5h8zsO0IumTK004Y7gjj7bFb03Aqni2NCrR8QIFyl",
-	"Rn5xHKeIaxLsj79OBOvnPkZo93pz0Uagid3nG/DPBdSMA9E0EMKwcxyOJ/g+lWotp0rx9T0GIvaOMusC",
-	"J2UzC3umfv6Zdt6Vyron5kEoNQac99NE/lLkKaH59J6xPQ320HvAV0S8x/3YHBXrfZZ5gFT0MMCYhNt/",
-	"oS3/idYEgLvn3inrnfd6jojE2D6daGYM5CFGblxWcOPahummNFZ9gTaZSQFxplivWvwGfr7PnRkFRRLQ",
-	"ULQLsRToNtuYqoy6+rl/1sUqhQs1TvmxHxkZ3Udw0DOYxfgsC6TxVMYQfs3l1kR8aCSpFRfYfwSRpFPA",
-	"mgccYNQub6m/Vbt7bv77fyrkx/OHwasdWQjXRRoQxZAG09731Lv8RMggSkRAIKPFjpRcsLb5oJUip+Sl",
-	"8/1UjHpdPDTy45Mw9zN6yyL0YhzeQH/hP+mEjaacIuymCEF0y/fou3NBXe+zcsyvGPiCaXnEdIuem6qQ",
-	"6Es2wGjXM6Gf57lDe1MFU4QL14omoKAbxdlEAFw77VsRLuQHpi+DsYMCDlDEMVkvoEjlMr4jSvyB64yi",
-	"7frMds7eyAnVJzzRlni1yDCTKLwFoDnEM+ke3aGmTbzVXwKZvbuIO6enuI5jvQLrMfPO9H9iPxMu4riP",
-	"yRFkKoVqVTJmQhlPr/R47MX8H1VyPPZNDT6r1IhHzfUMmk4yxI0bHCtEvRRz3oKwdQ/Mvg9PhVeCBRqM",
-	"5USc40vg87ydf90h1xTKO8aD+lF0K/rhOf4YlTmFOK5iFKfajyZnH7IqTtSAvjcd1T/3aT7bskWiWd2b",
-	"F4j/p8mzt29fQ3D4dEgT/M/rsvhcvPeDT/hD/etGyK1whRF9BxPQ8mKExOQpdSCA/5J5q5CFx7FLEAFC",
-	"yKbbS8thvtwno7VzujO70NQn1BhW1WZIc40r/+gXbxnlZjKh/fIyihpNpUu4hieewmC2uGZsrhPE1Hvq",
-	"2pmflHLdj1mFz72Q62EWLWSjzsaV22UcfUufxTuqdO9hHbyeFgm+eM2ZyzXg053/LZRBMeHhRd22gavl",
-	"vrVxR1mk6/W4n8aQqRnpekweJCoQjXBXfJo32Jh7EiPPfStyoP1Jk0a7oExNtd5KVWCVIHpEIh8FCvtT",
-	"8hbSrsCbVjJD4ErwqAG+lRxUeZkWjs8+YvURzNPSpTTJK7dQfNWb7/IYHnhIpQQG+IxYXKoROnQNDj4i",
-	"euszk/1P2JpKGyeUL2MnKNcEvOXYM2fqo7jh2kjVi4f1zD3yJd2FnZC+oWZqIDZtvzkhrGTBteFiafDD",
-	"3ne8lx52BFjyvjsrtTm5Ybs+vxQGvJ9JbX5kuy8WbwcNlAvBCmInTW7Y7tLhDH6AXm2GLo19QsfdfFdc",
-	"FPr+Bmfm+ohpMoW9uXHfOyDoc0FoYzZS8d9ZYfdLW/FanR7NRvFfnKw/xWvYgkl6gnNBaNjLUAMGxlny",
-	"aoDqtHtrAtnU3tdY/PYgNVu8+tymNawmhxdIzeYyuME3snaFnd37BJK1JsuFxXRJVuSAufb2WjFaeDSp",
-	"rLH3xj/0T+0/dqu4ZqbfhzyN9ocUc/jFLHQI7jSdnfDK6euxGG3fg/l4W+L2wvKsZCMmEWo/MaobxfYK",
-	"5TMsvlJMP5REe4Nf/2P4jz3AmGBbyBBSdBob9UrfxJT2NaDYnjlDdIjCH5Mr7qEvqMy6OUyswfrlT5fV",
-	"g9/zumuwKKE7w+6htddbpvhq90An6Gf4+L0jCn2bjEN8iQY2x6sjl+GJh5OLrhN9WUDltjNz/dUPTYDB",
-	"p3AJZboaUsp9auV8dsY+1CUVrpw2mwv25AM0pnkm6wfaxNe0ZuoLaHhP2uVnj3vjWxXUTFXcaGj8IZWr",
-	"f4Z2FqtGT5YL9W6zA8Pr701VgxMjaH1SuaFcPp/v3nL2ESVFbxD0KTwyrLWKf3REW4UH3CM388z24GQn",
-	"8ydgppvpdM3RdKdDpGvlZ2M3gJnl5sg9+NQ98yUrZe0UJr4E3dInSZmRW1FKWjggfZ/jp7lhg9uNXxuq",
-	"OqR+kBQLR8g/WB30w+1uZOEs2LoRIPUUI40omCJbupuufzmv6JqlOKDN+MNSbVoC9Bg0zGArQ6Tvyubm",
-	"/EWhfELOOpbRI+TKbD7TRtaZ7PUcYrN5JXBnH1Kytvyc4YFJknvT8DOFO/a4e7j/vZL0OT7yT+2ngDUc",
-	"T3NDakxlYMDXsGx/7iv6DxLeEgxgH7PnDp0boty1Hq72crwRcqshKHX97Orkq2++DSBTG0atmLAD6QCl",
-	"ECVzO9fV6SH+U1EAnY6VYz83mjgM5WSRyR0aqXQH+J5q9u3X3i6r6A1Tf9KkYA719knx1TffPPoOsLMo",
-	"ggffMtWhhQb8ySSitH/peOb4vxTCM+5sRuYAp07iF0ddjatqay8sZGXhMsmj8xALnzNs1JeHfLE/ByH0",
-	"cEXx0PcKpvJZvG1vGC0Ig1gaIns4+piNks16gxUViHYDvVh9GeKGgsXdki+0xe4zQ96Ehx7UG+wHybpw",
-	"3AOTxZ8ruiMLa5ZDJvk8KC3W6AY4x8JKXvtXj5TFlxufzkyWVAhpAi7eYkcUcwlioYDFUfmj3tCvvvl2",
-	"QBK8l6ED8t+lYFMmv4vAQtQE5BhwPwxrgYVLHNzd8/zkO3qyev/x268/pXp4gtPrhu10H1/+aH9/QJaE",
-	"72e40c5takY0siyczWrcEP4eizMP8xbVG2moYVMGZoHlYy25oIbC7RjN5/2xYCx+5UujpB3bTte/zyX/",
-	"yIlKgyGbULAtxHq3G3upsdZp4WC3W4MpIAR0/9FCy4Iups8+wn8H+vV/ss9Gzv3jpxm+/lm9Sf+zYgYU",
-	"depMwCC+brjxqMS4/0IavnJk7JWOLzsPPuC56g6UC72XdLLUMUBZYVsg5Iry0t3VFQcMW9fpHY5WXlS+",
-	"ZfoYhdJFZ/yWqWnyQK6ZKAglkIFspFPnMEnRJ7Nl+gseTvwBXGeHu/qFOwwiWrffe9xeeyLkVpwMSpt4",
-	"tRX50Pt056EdJteb6aos3cVePVByAy0KbMcUgAIhAMVpyZamt3dlO/sHYqxogM+sAOyPnBL58PN0xW/u",
-	"g67zA5RVRSWRcwwP4Znn5pCdB5bO7u3ZsUP5l4lMh7eo3Pg10i3d3aNu1iogPeHM1yUVD5ip9qWCmcfT",
-	"1cBpYLXBFS01C+48xTDdQ7C5QwT1yPAY+9pudtPAGUHemhSkthSaO072ySwhe9FqVAXhTklxCJC98I3u",
-	"kYf0yrghco6ryIaZzJQzG75XJ8ZDQ2HpstWDewAA/LnIM/01X4vnD4Xb5D7+mRn+muk+qCaNP192qm7W",
-	"zGiAz5E3HBoWbVlZns7mM3RXwxyvmTn5AR44Avlz541my0Zxs5td/PK+U99bQwcRHdbVbuyJUZz1Kum4",
-	"B2/hsYckejRMhvCLqXyTz+SWVFTsfN4DccRA7GbFA9JZRgHZJ8lDMX5EjT9G62zYgYh/JBIoLxleNWbQ",
-	"ff8EGphNkW3h7pk9Xq8a5wjqZfTw1IPyeRilNy9zOqhjHJAVwS0cWiqAa2erpFiHPnbVJfn6/GtvxUTo",
-	"3P4r+xT1+X4wT8gZakrTqxA+Y7R8Cqsawhn26WlYw+mC8I07aoJxcuI8k+TkFzbCK5WUM1eqehp9bGoJ",
-	"g9++q2y5UtU0m/KCmagh4lrG7EgPeNcznzniTbyGJ74kEDqfvsKNm+mEAgSd9Z+6OTERdSP4k367Dhb6",
-	"OYNBAeI1nvqw+M/Rxshx9Iee/H5+8t1799+T9x/P51+fpwNB+SK0QJ0HyRtDJvvMunEYM82hU/klpApN",
-	"rDo7vdeB0v10AkNXxX+gUu5Lpfdg3DCN+ZDLz6CBxVGBAq01vrRQeepaIk+ZlWfXNZl1ubddEtuFCLmd",
-	"d2P82Pl9mnObDM02NWR/9m7rX90zX3BTcQoTb6lb+xSb6kjUYuULaSBxA26F/sxZt7YHE4Cedp9XBMaj",
-	"5kh/STQThesHsVppZsg0Hpzv2ZoLQoUbB7dlSQVZMJcLWVy2WXG+2U74A6BJuIiuU/K5gdTJ0ObE8c5x",
-	"v66SdbTBn/v+9xS4OyJ5k+y/JQwXDQsL680UxDgfVr+zJWQzc6EvSdVoYzdkG353u6UNFfZYpnP3kFHG",
-	"NaivuOBVU80uznOIN3+ANL/PcfaeyS1ZUYU1hpfuroF0Id8Yl+sgtyaMjcLO44Qi99vH2YJRxdTs4pf3",
-	"1lJcOrffL+/tpmD3cuSoRpWzi9kZrfnZ7aPZp/ef/v8AAAD//w==",
+	"+oie83aTP/TwxhNmKC8THBLxTt+dHXgMrmxgmc5WDnkXFb3UPruljv/kW3zx8Jt7lA/LjMZqF9JPOJj0",
+	"AeGK8PfEtfmRFd8nLrd3G0ZkWTBt/PEi3JAlFVZaLDfEWEFh39aEm6QIrmTBygxjV6zg1GR521DT6MxP",
+	"stbp2Vrl2V46ivXf9PsbestU9pRtNwnSvN/scBx7gwgJAycosLetbhM8Xdpxw3q7hOnbaM9Kh/qXPWq7",
+	"sUTNU2BvDe7zibknZ8urxCEuDVOCGn6bUteCqJeWwGRLd3BHl1LeWJ3C3TrOSIhMhPOU5C+UrB9veFko",
+	"Jg6Hgl8IbIYmFd2BIqBkXbMiraZU9OPzJPOdWz6wkxZNtWA4yd6J1VZGsm3iU2/wF3/kwsQanZuVYpqZ",
+	"FCFrjWcUHkAFWooVXzcK+Ov4lzVTQXZ2P37tfsEB7H2wI/ZgkqrRxn6ULkpm9001YtxZNDKlnzhuswrK",
+	"BakVWzGlWDEngm2ZNnNirNJ68W6O8uji6slPL65fv/3/QKGpmN2Ti1dXPz4FrRQUHCqQv/BMto95s4MJ",
+	"zSq7BtUIndYv5Y9evHVnC3+2a2eiIFQfvGtlihUddpi6pMZa8WS5oWLN9OnsQjRluX/qjEwfr/YkHR6z",
+	"jePUQTfUc1mnNqPiojHs6Ns/usc8M8Y7HTG9szIyvyYFrZUG3JCCr1ZMabJSsgK6LeyttKW740IXyBCN",
+	"HabYrg7HThK4Kbh5yUWCvNR0PDAFNezEcFDkD1ilCOpM4qfsxcxunQ/j4BdUNA+8PymayoF6HjUzfNyP",
+	"O2+vKzf9JIG2lCc1dnsdK2YaJeyJov6cmWBc2N2w5rJg2zmR1k6mZQkWnTYUTsJ8n6H5etOluWwWZURw",
+	"FL52WqXcpmTWUopCk0YY7kbyUowqRtA9MODjmjsDeNjmp00uy9grqixzc31BSi5uSFPPCVh/XBBteFkS",
+	"xVZ70jmzhzgnXPgcKeVGTu3a9+hhSDifrBAayFtWDpTMxLwbXR29CmfKQ/T0I12a4Pmxu1NRLro3VlIO",
+	"r6VgVwkKv0BGK5kha3kJX3R+QVTajNPg7LVdSVQZh+2oHfH9Jq1jbVhZpPVFbsLleMNqc0lYVZsd2W6Y",
+	"QC6AOdn3k8vcyPrwu8+sPHx0Sc7hYqP2pjduKYcbNlhqlNS5IPeOtDUFtd2d2kpSPMuUeD4gi0YUJSMb",
+	"qsfd+H1Wgvdlei9KwSoK/i979RRNia4s4Nr5jFe1VCbpFNEb+tU33ybdQSNYTfPf0p4vK7qQKFyQxc6g",
+	"+BpAakNvmLgacZVEivoeK3BVbalyIlZRETjLngIY57gYgasgyP1WxfcGCxzdQE1HkHYVYcci6eDZyR2N",
+	"vDi6MsaeiEOptAjSagBBF2xNRxH0jnezKFgxZpjBh082ZikxuOSZXjVCoOIYUZWL6B8ryktwvVRca5Z2",
+	"27aHaQwPhA31hG1n2KsY4J4+3rDlTWJHQVJk9MAoeNPl8O/tuXIahBXcjajp8oYVVvw1omRak4KxeuDJ",
+	"K2hl1YzBGjIu6Am8lZJiuPTMmjSqHgO1F5DhRY4AEmMhBdc3ETEUo8XAld/KsqnS1N9jBf/kPOxYu84w",
+	"zXbH2nW25M3zhiNl5rgnPTxSO/Fm5dwGnU4jNi/p+oElZjw/1Bw/Lu4D7vF5mH7PwjPOzVbODVtKuKZH",
+	"kOAlXd6kyFB7u2zEt95QZY66MkMwq3bWF846T53njJZmM1JmwJV75GaW+A/3HbJgK6kYYf9oaEmkcEYA",
+	"8jRE8IbKkR5Fl/KyUamJubsO1AVKlNwiW6/pLSNC7qtUaXVuEwjV/fZaygLDqCXVhlAcCr99oK1dkpIa",
+	"dkGEFAwUhaIBt42d+pwsGtN+KLxpH+UaXMPKzlugLeUUMjtZf3HZqcCWH7+x5jMIliZvLjv8MJb0OoR7",
+	"6S92/MFXtH/jxdCrWjjLbtjnNTcDgi7h4oXHwy5HzBQLY+T7/GGC435wlHzA+WCKgmZEoYAgYMox55T+",
+	"LTcb2ZjIkPF7nfYs5kJQwQ3UTyWXY+ODU7AgfDXMNU+UN8lrJwi+e14onimOKFkwSN8cVUoTznvI7Nld",
+	"MWMPYTY5otfoboQ9ztsNh8gO8w6bGyG32fjOeEaqlZSr3kVAlLxwYfntRpbp6L7Vd+gitaYXGKNaMJ94",
+	"oYlhHw2wqPP6LBUDo0/f9PjUjVR+gIRnPNiTWSNxgADRO2Hox/vEaNMHIWOmLXYzvwMRATuLzXPktTe4",
+	"M16jUdaQe+X73Vi7a61kk/CDvHfixzEtFQWBJy9caCL2Pm4ohOzA/X96L1PthrH6sWxStsq5vVLJQjai",
+	"IItOWMjHrh6dn593ctzOc0M8oTt9dAS6Zp3P//nbb45/XdeWC35snfzt7L7++ujb2w1L+iFuGVlxVhba",
+	"Hj0uyFJJYehi7rO4frMKhAuzOA+sc4Y5PWSx62gT/ScAZrG/lIhw8TYluZtpXiS4OhMOVk05yloYeKE5",
+	"4wEsbYVurVxM4vtSWqs3n3l3qNi4AEYiItPc5xY+MtHHVKXiUor524EWBbdcQ8s33SSlQ4EQc9grtoUr",
+	"C1T61oUvCuJs07nlIIPZC8Qldh3MLo5tDvVV7jvd/Seyq3/FUhuVvTbzG5W/UCnaACmPZ9KJcC0rZjZc",
+	"rFEaakN31hjacMhXZIW97ImRMn0vNtpL7TvSzN1Q7t5y2c6w7jDlMEqWrAmaWjPCjj8qYQvWO1jna3c0",
+	"mROkTcrvv0fieV77iBO71LiUJReNfyoMpjwdxNSTIah3rfzVUcryhu2AEQZMNXcePGXnYVvcHByd0hvr",
+	"cnufQKyXiXQak3ed7NPZqq3u1nHKxaBcW1oULmWtsmpniCakXajDPELBGqGm30calvyMl+MyefKiXtKR",
+	"jml8I6OJVfQmk7aIWTPjjlucN5dQRvIq9UBl2Km9IUXJa8W4ijDnTlJd0JEDHSIi9m7aT20kZk8fbpTq",
+	"Ru4jATo8CDftTrrIYJGxlyqGuRVraW+GBV3eQMavcF4eFwnKZAkdt4WO+Jkh5LBvraQ2ZB6IG60ouUsh",
+	"kr2XtQHJ0TojqZ3dWIAzDM1FIuR2sJvZZX0nWN9lf4/aT/9OZkdpm3rROyf32CdXMzDWUGPpWLD3CkJe",
+	"HjVku2GQT4UOIKuL7waTDaNECaotZcW0NT9T8f2N1Oailsrg8Ht+C64J+1hjcjjUY/DDvJPkDbFUjJqR",
+	"RMJXxluzo6OIuCT9XGrzA8uk7DoCVHQHDpCQ6WbpRW7Y7tLtUc2FYIWlWeZcO49j+gJSskrnP9BylU+9",
+	"MdIl1xXWGLTPekNwaeXxnLiyA++dl4LoZrnxaf8DE3SGG/BOG+hO1kq/C1eyAjl6it1y2WhfsYTJk1DP",
+	"c0no0ugLYnWckhFtWK1jB/jKBeVbceUiRFDcYXRSy6hkSpVMkJAaYp+1pHz0nSXkV+dIx4F0EqksqUgr",
+	"/JMmS2tsDs+M8dZIbz2dfebTfPaPhmmf/933/P/yz2HaOOWCi/Xz4blg4Z2XqeUGIaEP6DuMiHZfuVhf",
+	"JbV/qF0zcBaFhNQfy31KNbVhxYXLREPZZXkn4+mEAX7s5Qr8kj3Lnivmd2YLz6lH9uUtPnbtKkDgRdMo",
+	"8T6XMI9iJ5eJ4l93RtwhU25kTbYQAt7SHaoo3JpVYMraj85RhXmUDpc5wT9G2mpDDTt+eVlN4xoehXfY",
+	"iLTba8PqtMGmjr/8Dh4KKdOpVKGCL49Gzn5yj1n7hnKj/2pZKR1Lhew0Z19d2P1cS0xIWNjd1axchetk",
+	"GIW3dAf3+2CCvae775Mh7N4kFmeR4X66ywvIFt/d8dU/D4qi39E9ObIvilCY5jXRKWJOTqd9gJiTm6Ms",
+	"+TJRloeS8Q1TOpV3di0rtpDFjrASszOEPaWkUHQFepZjF3C7W5MCldpuRClSOrZugyMbXYI/AJKUGyMr",
+	"avgycW8e+CKiSbefza/+2h/2kGpoVzBr1XDwzPpErI0sC/d/DKo4qb7BfxdYgovCDN4KoW5toLYkeeln",
+	"MqWw5jKrW7JbXnhPyfAgXJsJlhTSVk3242YEdcWKXcaGciXvfeLUU7imGpLvqRK+/DVFmruFwvxhDyRK",
+	"bj03oQbt4ZzpZtDxzGZrP5ZVTRXXqWminnz8qqaWW6+ZidS+4S+MvUj2U4Bwjjhw+7XcUuGrb3GOA/dk",
+	"hZgeiTIcdGyumWCY1qszDH3gmLpDaVzkVVoBjIh/s3el73yQubvW7OGVqshWEh+U10Q/yu2Imybehh5/",
+	"8uCjOp8Zxdfr5MT7j7FzG/vX/fq7BT12bWkiRxnd30OmSpqruqRJ78Q+8kmEpvFoftdD71ebO/u9UB/e",
+	"CN/j+9dPnr78r5+evr1+8fqVyxBV0rCApqGPe/KdhoSkOUrZPgE1TsWJfP9JNWf7Lsd5siyyv2m3g3vZ",
+	"tNJsSMUoBqXtM5cYAfHFZlyTpdQVM3yZ0lWS2pUbrJ1PO+ujZMxEAXJCL4M2sB/hcCA3kKV7KJAeLHLQ",
+	"JwnQ8uyxEa2tPKzuybn8nYLfQSwY7NDv7oEonAW659SXZVOJ9MVvTemMu99rCwe2lIH6ON2U5pKcx0VA",
+	"dCEbQ4Qk9tW0KVsxrZ09MTQevEc2F3B1iwpxWP9hv6Sj5LqWjUqBwVwRzPuF+lsa5V8h6opd6CmxRj2E",
+	"ZOCO9hADUC2IbxMsZ5GadcpYwMw/LA8cVSYyQHReEswkxInjIpLaQ+6CGHElHKGyV5zvmy+uzTXDnJ2B",
+	"pYu86i3Rd7nubRaz3sgtK7rGXS7oEzLDcZRofhm207JkL+X63mY0fukNZ8vjSBw9NnP8mXtVB4+quhzs",
+	"2x6mf7S1vz3mh7jNhjqjGtC9JB2JSSaYUkJJDZZ42uafPOSSjU4Mj76ywmmrfaz0Ep/qt7WtjH+XTMC4",
+	"7uRXXILE15HQc6ERnEvapAb5+0aOKd4Au8i+klKx8IMPNV1D1ZqZCadrhpa3Oz17iOcvrlzE/e2QpbOl",
+	"3R3oLrD/LLUB6oQPBdQAzYTPHaLa3ZkHlx4VeuuwLe+YTff9jqimZHPyy+ztX18+Jf9F3ly9e/7LDK7u",
+	"X2brhip7Cfo/421o9xmHdp6iU3IlXEGz+7u9qjXUilhBn0zBq0cxgqXq443MYDLlU5xwuywNvRQirOAG",
+	"rynyn//5n5bIotABsQ7TnlqoggAodEDJRhQJtJJXTQwksrHKjR2QGEnsC5mrsYdXJnEeh69FAZvJ/chh",
+	"kP8VBfdSHJtkzCXsbp8t3vPysPvOfaDnutunSd7fl029vKcj0KXVdnMjnR/Ek6if+tcmyTHLzk0+/NYc",
+	"ImWjb8di9sg8W5C6vZn+8TSC7A0//R2UJJpiBROG0/IzUGtIAcY9yiach6JXXIXl/mCfdpnHY1bY6Iyg",
+	"cLyneyAU/CP21gUAYaaJkXPMRaGafH36MVQsULEbiKvgnBQwsWgad+OCH/bcPDXVeisVjMOwzoff8pKt",
+	"IfK0MaY+MfIGSyVEVZ/c/hldQtaGSQekwlAJORxGS9d4+ZHf9D2W2aA9yjlqhQFTVMmBHtKiUExnlCBO",
+	"S7Y0eR4fmdu6yaVkPeNizVStuDBeJXCZVzds1+tPOPRx1iyrN1pNx0VaQXGRy2VT8wDNOOBYWm1MUW6G",
+	"6GHwHEYSl5sBwaTlBp8GNKN3iich5RD5aL8mOsrpO0RDivM70uW185lRVOjVcWPunX/u03y2ZYvDCf71",
+	"7UsPTfT83bs3RPNiQH2Sk/qunNezZMuA0QQD5+WZfApVMA9sel/9ry913xkS/dhIUDiMXBxSSi69LeSd",
+	"pBXd3TO3fz7zf8FiJPw/iCwxTBwBTPoT9rEu+ZKb6E8OHxKEJ8YGktJTsG2mkHr7MqtQyjKZnh3XrwJG",
+	"mrCcR7jZr9CIIKUUC+5kS7skvWRZ9M7lDU3BC7z3H99SPW/3BIp2pYI0D59xmoXmrpNffkkXrNReSC5K",
+	"ubzRhCqocAS7zFDDKssJ1qSyx1BuxZz8XXIrTRc78suMnJFfZpmaGkupTDEvC2jdqYQGOzQcHVJybUAp",
+	"gGLpvtqd3rxK+4UFK6VYW7XiuAhxioMzCBA13DJYu4UtY4WVtstKnlTFV+b+LmUhM0IX8OhamLkEalnA",
+	"lXC+fiMxOODxNieIFzZC09uUyIEJeAB4eGb64ff1GDeXLmlSW/MUALITWn7JfVOTwzyg8I4XfgLTkAq2",
+	"VhTFoGzAKkyioxlW38NghdfnYYJhOj1W9tMocelAaRtZJlHko5CDbRIAXX4Hfx6TSTWm1r9L4/5SGCSo",
+	"Ux3auYXaGL/meSBXH5Ffcm3uqzSEDbt7xOTpx7qkIpdvlTPQa6aq40ppSOQKb5gOpH4H2gG0yOGes+jT",
+	"d/E/x/Z+O7V2HilSPQulf4fxlra30bhcHkw0SlbZCPQcD//o2yb9qWyywqhCwqPhgKTumo/AtMldB4Xk",
+	"TBuy4koPhxLDrcki+Ye9r0btUo6gqinZ/b8yuqA4+6Eb1Gvv9ZG75XP6Ik6X8ZGq5URi7e3APD4087hG",
+	"OeJ7t7L8UczC7S/cXw8dDNTk+y2MbSwyDqrwuaxf5GAK2+OWzJYEk7uiO2iwsgewd7ycXppxs3wlTZrN",
+	"vP/aazPW9ikU3UKuCgLkW2sZ0jpL/BsiwqcTiKGj0b1yO1vftvF9lAxmyuB2+sWHvQqUTvMUdDw7aM6T",
+	"T7eQK4OGlp3fDdOXBFoOSLFkc7AltuSc0HJLdzrtHrmlZTNMVfmUm7B3OQ5MVJ0mAfIZM8tNKr8CAfRy",
+	"CVliqFo2ugTzSD7ekEiCNLnA74bWNRPa9WECvwhWD+RsWikK/ZKtEqHPp9rwihpGtr4KzZs2QxBI+0q6",
+	"zQS68F1qsVQ+YHFQWrCl3GA9RlSzgZUarkBjQFVGSjX30FroztuvWXff9rUHgUvdpsfLiKmQZHxess+Y",
+	"WJvQjmgVGu8Jtg2Aka03LjiZhIQi1AxKXJS225dQkvNR9c9MlsXdZxYlDY+eWTqp+H0ngdjndPalESeY",
+	"16UQR97KgKKCbh/vtTxeBeUY8U7Jyc+pKJ4W3KQatZmMNp/BwFrsjqcwJyKEgSDgz6JF680NhQAf5iMw",
+	"kczdNrsnmOd8cqaPhtfO8t+Dsmk6ex6KZJC2ybpwK07UcQvJPdZXp+Gh245gkTZR5oEf3b2cXKysUxVK",
+	"S9ro3FFBI1g73JGaakPMhmvoJTQcP6LHQu9azHuudSdCLCPZwxpAJHauIYi9kYrB03gu62BsZ+zsFV/H",
+	"m36D3R0xd8J7BSyzp7YfnWojPDbohPuUrxtJgDeI4m/jKpgDg6diosOL9FsLZz96WkLsnWzoLQvQ5xDA",
+	"muPmCcAr9s1kx9nyfYZSmam3j/teLamwFww0o3SBgn2+PWo0lUNQCeb++zVdhkTLGI5imFo3vp2TYNtM",
+	"l6soe99KrC1VhY8HpRtbpTSDqQzGOzgJFQNRZxW5ETmI0Vs5FDhfgrdPLmpa8AcfCUrbaj5/bE9aQTrG",
+	"irephfY5ZERcfxanN9jTw5KX+pseYpdF6MJIMpmRPR5QbzZH2JFh++bhsgjCslPnF0zrjken7eLVaX7k",
+	"7fFIpu3veitT3XHPXGqtVM+6rfdsr1Rnnxsht2ngi8AWOu2xvsOxPVo9OkLv6GNqBuD6oc0gPNfpbASA",
+	"roXMCICeKjE5aRlpzIK+grStKY15rN2LlvAZvniRbmCR9RAomTrXTozPyYJqBpZ/3AKdkriZd09fo/vY",
+	"45DhnN5eOHPYFgFi+znchuENRNGABlp0uoiiBR0sapxThvKvZKogKour+gCa875olBWmpsAXiJH+EEBf",
+	"rrIcHOQfrm1nuG/S+CktAckt21wNO6g5sC4PHWG/52HzUqhi41Et7wI2mW4pD2lyfuedcHZdZcedrbVg",
+	"mWQdCFT8SUMnP2oahX01HPZexgMw/KgOPmfhIAWP1W8dcMy95l56FlaVCi+3rJBlxSlS07La+H0z0/5b",
+	"NkrQEhFyH6qX5wQNO++QJQDVe23PzizarCPBFNvUoeYD7NYPbJdIOi6ooXnUQ2oouWE715BYLNWuNnpP",
+	"DHXaf8HHxghKuVqly7mfNQry3RRb8hpyYOzN7Ypj08MDrOrhl+zC2w5XaO5yaIJNZDMyGhdmk+gx3SxK",
+	"vuzgL1rSJezK4/dWO4xfVUupQOZZTPDUjr8M9Zb7CQ+Nc90cKW+LtZn9j7OCm3EeDXB7JvMbAB5gVNnV",
+	"IbhA6sOOA3tKV44Xor6hysDX1g3TOpf/MmXVncdwvEsdWozrmE17GFzUeIjvH6AJhiHxweMvDKuyAek7",
+	"FduZzIWGlaKDv/gOHs9ND42lwQyyr5Ej780P7fQ4qcLRM8w83nzPVNEB8adu7o9wy5X584/zG4fFlREC",
+	"+aayDhAl0zMhp/EN1rt8q9TIsvEILPtteXD6eXIcQNI5f3EinZ0p/J82PR0K70+w4DVp1r8EUJRsO5/E",
+	"NUdLzVoPH7be97VSiO/ngHR8o+W0tgvYIiO1+QwLpG3Lli5uqCSJpXZJYbkU6Azitc9XBigS7JoFN3aE",
+	"kT6oe3Z0MWSCI2A3uOdYQSBxGAA2U60ZJggDL7slX6kWC9EjUBm3c/Ph/aEUo/jeLI/veNKz9t7naO9p",
+	"dn0+5aNDxelxGXc/F6TxzUftyQonoIONP3xII/vW1nrUTzOoqePSTu0L+yzXTYWLdt6TMHVofmwdKQdV",
+	"IR7+vfWBYCgvasAVQ2PvYOBGgFs0KaB+ZFQ3io3JOQpZToOcg/h0cp2tx7U78oiQlgvsHH1yH5qpdWIn",
+	"Z+bvtWyUNYUy/3p13dTQHD1Z79jCI47sn5PvF7lN9sN5194bHu+Jh3zDdKlQyOzr+1h4aq/d06HvNVGs",
+	"L9KL1c1yybSWasL+fDBYHOZwbtB4B7K7/kamekLm855zK9Y1S5HzxwU3Z/o4bpMvaISvuGHSc051/1qE",
+	"dmvpTkmi0ASfsSK2AoA+zGCTIhSWpURub8ESDpos261TeQEF+0i4MJJsZM6Cr5g9viMPTE4r3dch3bfb",
+	"xvt2nnNPvBS1X7FtWxpMy/L1anbx85HOINwaE4kOKcni3LbBwRwbpMCVzzXe+ZfkVyN/9aGuUsobVhBq",
+	"xnROQUf9Rwd3+c35IfUWDhh6b2rDGjVk53eooC5kqjzxhUsxCIVrQYIJ1zMAmVOX0syJkXKOjUcQ6Q/w",
+	"dBEtibatSU4JxIXlLVNbxbG9fWYdGegsqtQu3Q+T/Grp9Su2gu7c/USurPqEmWku9QRqKuvGEOlXM2YW",
+	"9n/+Wvekb2DWFgL0RxXdh+kaidhNH0s8cIeYS1KylSGyMfM2rXBL02pZD2pGyZdW6U4crJful4Nid67J",
+	"mt+2rVCo2CGiGuCsc42H0Egyog3+K7Z143Up+9X5/VoQpHtYH4qpD05Q9WCZ0MZsemEj4AEljVzKcjrw",
+	"krthktRU63qjciUgR1Ey3hx9oG+h9gFqmHOJJyLoN0yMQd7oQqMMiFZm7qEBcByZc5o8VfcE6ujn8ixs",
+	"xw/WLAk9kwCTojEbqfhvrDi5YTsIG1aXKPO3XHt4ZQWd8oWhS0NqQLPoBw2twVqyI/6fn69O/jc9+e38",
+	"5LsP7f+e/u3kw+/n82+/+vRv6Ur6+wOxjAPxyONseH7buwKkOgqZcTeQjiwbT4/ekYLtGIJM84ptMwUs",
+	"ywyOy1NrLvv+rNw3syQlXd7oga6lQ0Dz4x4QnipJeS3Knb+yuSb2oTTFUuv2F81hlgbb9SAt+A7e+gYD",
+	"8+QFFukzWoLGhlc1hWa1t1bbwh7vVsfrPWd7+MS6M5gDmFj61o6YfZM8uWn+sGvK7P81T6WqhHrYgzwS",
+	"7XJuAGdiQ3WrgvTkkhwRBI0q7wPBpMrh7P7XupR0THPqkCZxSI0nzNDlhhXkafHVN988+i5KqbAaM+zZ",
+	"9fOrk6+++ZbopoqyT4G88Hj30Cx2Jl1dlEvACB3QHx21i+M8iyRx5Pu2t81+W9usypJNRBockAhdkKIa",
+	"xly5witp+IovW1/QwCJ9XZm6T/+GRLaK8hISX625GPV7TyffVKaOb62EZAL1GCIdQRBEh4U78NTT2YVo",
+	"yjIzxF9zdwg6aIdL0C1bbKS8Sd87oNuvmdHE3qLWBEUZR/77+vWrY7TY7xTvBnJEj5ZxDHfx9Va4vi6Z",
+	"rLEsGuCKC56OU7wWwbj1MQDI+pYrUsilPsMDpc/ctXlapYupjip5hyP/xf4ZxsHekNHWS+WS76yJF7mf",
+	"fYKDn0wyF3csHmQG2R9IcknAPo3NXk/K4xvdahrRBvTv6xRAHxGX3B3q4w2tmbri1X2dUTEmXToVwKiG",
+	"zY8oExwLaq3q5zxrF13u9MOcVsUhTvHeosOU0ubtG6pMX9lmHkrGB3u7a3GlfxdEWpHnj5g1My6JYNvu",
+	"37FaJI6yHCklnLrdVpoXTKqAm1fpSneAluaVS5qUmolOPrlz0kD9Y/IA09LaU9Tw2xEJG1ftSynhDlhk",
+	"rPgbljEOcznjK8nIZk8GrGxEJm0nX7Qla91bgtB1KmHKLtSX42+KoVsU6jrGlE6NcXBj0oJOt5UUhAnN",
+	"qkXJLlyHz42s8aoER7OG+DL4mQfPD6IPydREqpKhqffcbOzlQYEOF16MLzd0UbLg612WUjNtfJdYyqER",
+	"iVUwsI0XiqMpgtIRTNFe2MueBnvf/r2pao1VcKUU6/FQNm/dEEOBjeazrWzK4m8bVtbHCQhwavACFu8Z",
+	"6YzZMZHyg1SlBvvy+ixmHx+Jo91WtLhjsScOWqq2jNA53Z0V9gXCo7S4hGlvpVbmFMuyeCEy1C0ZvWWv",
+	"m7QalI3e6m6P7miw/uKufvHu3HHw8blfUo4S/oruA6vKQC23sT5rHwi0fTscMjT0P9Qe8sH/nuZ8hxjw",
+	"Wfe91zn95VRIhjEmTXfjUkKOQGRlPMzJuqxnVOg5Kbi+0XNo00GWVBWanJ72UHYtZebqOa6zDIPAdWAE",
+	"MNAQsmumXIwgB7Op3/rylERRRSlH5LlelzI9ByMVXbNniiWUs8XO+HaPxxP74TvvpKHlvT+UTFXCAaLo",
+	"OUWPEbgD4QaFUXo4YOUWeT80fLfAIThDKX0S3p/jXIYwCeThjQKGz6GCQrMQRIvZi5dyf6RvcxU8t1Rx",
+	"qwHorEm4kNLcSa5NlNK0T7fhCa0OeM1fte5UdjJc4ajtMXn37Owf2XmEiOq3MHm9xBXXB1Tr7X+cLQds",
+	"+xcPb91xANJSQQ50I/x/83lso7p+dMsAD5oYh8mnaSUXJUvYVe4HgtVBmvz722ePyXdff/P//MdhR6Ge",
+	"+qas7izkyTilOd2Ed9VoOgIKsg/2wxKuydWH5IuOHQDsoY9Lri7IghYndseYNnMrD06wXu6EC/wnKKdz",
+	"EB0lX8IzQJZ5C1gh5UlFxW5OGkFvKQejYY6wAAKOzJEW0QgCG9vcje6v+jrWiGeEjbzMYqxs2PJmpHmz",
+	"D/GzoaI4cRVtW6qEKyIIKF2d/jILurw5cT8NwDMe3RXPHUI3HXcWPb1SVH7rQ6iH/gwa2d5wNFjhUkmM",
+	"A6CGq4VXdQmI98TFGg9Ppu/W0e9nt59wT6LqRw0UkeNf0P2edJwwYVIhqceyqqgosBiNGr8abDJRM6EJ",
+	"JZppqAFwmVAATMjmhJJKFk3JcFppBC5R7nJVutEa0G+Bvq5tB/4/voM5TcWQ2ulyLMplBfjLpHejufwo",
+	"gXDp9qmaag1ZQcFzq4ZGPqPO6fcqM80gZj1Mr0ifnjYchdenZt9HsWh7T0YnezeLpvOhl8BTVLJ2G91P",
+	"Xcf6tvXhDO1kn/Py5duQpdFinsYQHJhPcAQk5j7egtj9EiG7pGmSQdLNAuZ6BMd03a9rDdOIPDaFT/HO",
+	"ARh18W6TAH2TwtGOQdvQrUck4eC5A7BtD7iPS8UXckDiQx4QF6id3nlY2BuqzBtHtEMmCAVKuqdvhNt0",
+	"IbehbwM6GheM1I25fJjyqOyhzZdB5NpjOMCZjOOC3mYcepkYEcS76saAV5hjhZojCLabTEaDdICT7DVe",
+	"7hQN8rkQznyBFbWrDmio8W73cUyOW8a2K+nJs6jSKGfOeA9ZSQHPabLis+DCG3hfHZyhXOwgU8UHx9wB",
+	"1y0YZhFTTbZcbzodhIR7bizoQF3SJUCvJ0FjeNsdqFUkRYvkt2G+vvKw3fs9QIdCr/GQDHNYphtP3W9L",
+	"RMq+aIDblWw7y1Gt6Q8ZYizV9wmVI0a7xvb1nuW95zoVyIX+v3/JdfdyPxDNQDxpuGFcUiONyh0YNo/X",
+	"mQKDTufSvVw+0v6KGR5cByaCaKLrAGwV+wbggGG5kbHUuvoGpli2giTVHMvIS7LYEdcyrBN/NXm+jiwx",
+	"KEt4xbbPc9nJkeZj6WkpF85VyFkOJ8v1G+ymF8WIEOkoAlT8dlaCyTQt4tuSCnflAsHn0KNMNrjk7UaW",
+	"7ETvtGEVoWq54bfWJhRFeMqHVeLSrrZQdESIMMWxSYT9PHCxw8FLw/r0OBlVm1GVCFLcMsXNboxDsWaI",
+	"EeJdi/e4k/3U9pM0oolFi0sffEO5SBkwBSuZwZB3MsyZVZUYyzQBdIXVenTXiWkg8O6Mq3WAYOeWOI9o",
+	"lKEtE2nPnMtoG6wUtJmlyTr6ZLXn9zvji45gnlZ13PrmH1YvsH9khVMj7UcGisaRvUoCix1NNvPgn546",
+	"fmlJ4jqbeM81UIyLE+Rtbk13Ote7H0K/roup/ULa2M62q/fwcVuZLv/vASOHWQV/Jcw+RZxrZqXxc27u",
+	"qaj01rvlKDc6XDdhAnRQfNoz2+2u3heIQqrlLpboyB66gCsqdl01Q5OtVRRcHarZKNmsN+k643H+rHZv",
+	"k8lZGb+DYlCYan9HrcH+C9Kr0wpDI+zdknO2aqd2dWOoSxAkzuroLtxpBZvdPTKDfIeDVjq4Sab3UqVL",
+	"1CwTPqNLIxOO8Ef2SCtGS9Jodkko0bxqSmqF5KpkzEF3gPYJGw7dfMiKaoMO9wGQEccK88b0KXL1GtGK",
+	"eiiRw0XsaaCdP+JZd0i2L0MtS77cDfYyuKYL7uy2tVnuMz3r/IvPJR+alDu2cVqHnsd41ufF+EHSE9c6",
+	"qSSMLu/cjyW6bvDwdHJkvhYvUtpJuPtW2Mbq0Twh80oJFWwsxIZKqg3cZxX9iCU1f/72m/4Cm2NVTZM1",
+	"kMelhr7ke3eiz8ntLtL59iGi1Glb3lnjo/NjS1RMm2tE+U/YttZecaXr6HlSXAN0gS94CyP9v99+fd4Z",
+	"7Pxoys3CZVPGU0iTxwm6XGXvkorBJ6RtJZZMjW7KfrjHo59OggHeJbcuL8Y2uYLvsTmI+6k1rfTGMQJB",
+	"5kDinr3h928Rtb/Ld6/+SJc8LqUwii7N0zSnO/Q4bhjRlBe+4QUgbbgzltSk81ubz1FTeANnOxzAoL6K",
+	"u6cB2/3qKh0TdMorcTU5oj7j5Ri8efTqp6ProdTVPuTUlg3Vm0wEbAgU9r1wrdMG0XsXtpdFQegCy/rm",
+	"RDfLDYn6zNt5t96udmmbDFDHveHueyo/Oz3hHJw27oMft6f8EpJQh2sne+HpbsRTdL1Sx6NIrU/xT9BZ",
+	"P2uB3j3XuvVAtV35RJYYLSJrQpaUTSXS6ue6dUWPUFqzuqliVGcCqflkQdd5v9fvdxyuFfE/A1hsQmq+",
+	"KalDJ8RHUgbUITJyhPEyJL/B6dmO5t2eZ+1a2731s01uarIXWn83zzTs0wsDfU/FWvu8wi3dgRs6LcLG",
+	"N/q0l1Uy4nBuR3w0zKQbARiYxCKDmPejS3IOudyAv0WosoobrDmPT9bj1XKtkvaSyKgqCPw2912nhq1w",
+	"UAOrYZ/q6YwK11NdM8jOzoZf8UtJLpKNWcpsy8YAtaoqVgxtv0pXGTHq4lsuPLJhkJngemRkU0zu0BH1",
+	"uCCx560VI8k79vWKULKhogDucnVbHE6Viw+fEngGUL5OGnjEGiRQWEDWclRnn/0LAnfMA9z57Oe9eEWn",
+	"sRPyb6e5ajiqIbPA73ZOBl0PaRh70Cn2hmc6xc6h/II93rAUvIPr/ZHpVUytylGMCfju0dB/vv1WctUt",
+	"AOhe3U8fWLyT7l0rYk89Och52Kvhzt2st0wVfHm0a5ub+E/u6cEFbHhL+UHyCWmHVUf5y/uOU94PIYUr",
+	"s51dPrngobHoD1vGYpzF80XEBD189VNLGX+kllQpzvSJvIUTvuVmcxKlHklzovHdzJGKMO9HKYB5JU8q",
+	"vsaEuZAR5VHtvTcr5C9aiTiuu+zkmiLMrVfrw0e+qNbnaNpON8Uk7zyYYHcXXULYs3QTvRYJy12ekMsg",
+	"uTAIYEkUM40SIWIpBSOMqpIzdekK2017GVsBD5BSzkUvKwdQP+y23bbYPfm+7SFvagVlNpBtkJn1KfGl",
+	"oxchDwbc1xA9jJP2JOTIQa50Y2RFDV8m+XLLRSG3npYDVwXvvJO9akxb0mo3C4M1AqBxyYKtufBtP7np",
+	"BnlWXEBSGbzQCNgf3MmhZE+58t5FSHHdKeuVqS+czxk86qRu9Ia5DFp9St55jFZ90QEhZWa5QejVqoVq",
+	"iTp0BmGxAsCdjYH/4D8M/qduyvIEfk9tzWhQrMGZ+9w3gRvUVUuuVpqZoa2ovlg//96+++BjcQsZ008/",
+	"uqAOhJB3Og9Nwey6mePKh/07sKaIGsjWimJWyKpbqZWP4znFwE8vsya+2qXz8tqEpr3m+aBxhxayHpjY",
+	"SOiLRxWD9KwY+LZt9jEoBSR1aLPIZz02bwZ2O9OWGaxMK4IMvWGaUEPsk/aOfPSdXexX52RJNdMDI7H5",
+	"/o/YeyGIhFLiJjmQZJf/U2JA8vg+o9mD/RkybkHUEhrFze7asqDfXqpQCAJfgtqOfwofADkFyZPyhmMn",
+	"JEsr90/vH7esxiup6s3fXKiu/QKt+Q/MqojQpHaVuiaA2oKZrVQ3HoqrFaIrD/Pg8zOhI4hqhPfZdP6u",
+	"N3B9qEbMCYUAYlAQAVNE/yKkKHeYZuhao3WTDBbUWkKkqVvU5MI96KOsns2L+BG4qU9/Eb8I0DrIkpYl",
+	"WTQYeXDYZpidFordPK62JaY/Ta5mDfwHv145vFiY2QX5HnaHvHv9w9NXv57+Ip4qJRUCgtf58lzykmvI",
+	"Ua0AcL22F9kF1KeRXwX7aH61Q0MKN1QnWlXi12WjtFS/+knZx2BBp7+Ix4pRSPWy/8Y8VEIF+fVFwapa",
+	"GiaWu5Mf2M6BhkMrnxu2AxItZLHDsKPXu7YeZsuh3lqaVbRgp7+IYMNfgIwC9or8wBezR3Ad1UzQms8u",
+	"Zn8+PT/9s1Mygb3PaHHLtfQRWdcqy0oOIOeLAqCztblqHwNRWUvhuvp8dX7uo04uLZrWdemwDc/+7jT1",
+	"thnUfUJnbha7O8fMPn2aJ/SvlganDoePuuSj1GTC6s98HTiIDp+TbmUkCJHos7CxG5+h5E8vdu2BztiY",
+	"nKETxL8qirBqXCPT5nuJZfWDid6H6ZYgUUtK+8ine+74sB3t3ZrdFBvzokKMevL4+uoZ+er0nBRy2Vjz",
+	"5JJQ12RIsVsOgtLl6tutI9Bu0Z5++GB0ZM5+t7L9U0jUZYf79wT+3tnCDim/TmR3QQL5/df7TFq73i6A",
+	"RucmecT/wkx+itPv9hOso/8Me37VLj7cZuEAcuOOH1hW1JAV/+j+7Nz+0IIfw4mYv08rho2Zfna3vDPX",
+	"3R3v4nDd89PTCg+gDM9oU2CkIC9+4Yn0DP7RMNg1N4WQhZkfdJ6mZfvxs8dwtc0GPPkSvMSfPnzJW8ES",
+	"5yUXD9DQ+JBBr0A3mII1328kgcwm9PLb+38LPd5cryW47VHiYELtyTK4vZNXBXjFsQhP3+Ou2E+4ZQnL",
+	"4a+ipssbV6fivgzVbaws3WVXFnCQrCJj7QOjiW6qTJD/i15BSDEMKSQ2PIStAHZkio1/o+Qta0t3fA0V",
+	"JEN09nvDaIk+0JzQxrk/x+cOxMO/0iHvrPSznfM5VmVhFTStJjn3HnzV9a225gNAcPra1z0m4FVoJJw+",
+	"9qjWfB8VG8Y8kK1n43Fc/6CODvBADawZkczudtN8GCqG5NIwc6KNYrTqMk2LKc8FheH3BxkgLR5NLC1y",
+	"qgvu2RRc8g5MRrJoRFEGGH4alzWyUjMAuLHaq6Gqrf3zTUJrJgCjG5u0syK0iow7TXWYrVYNxnTSrPbG",
+	"/hzfMJMJg5KZAe34S2YGHd5QDILVH8xA9Pz+m/ISvgR4CKAvKl9b1vrubxirL7GlBIYq8I7cyEbZM8aN",
+	"ZuWqQ3NLksL34c5qgEj16/DsFxfFfioT2uJXZemcKdU0ChYTQcpCd1w4NwvIPa00K2+ZngfT3CfSYyNd",
+	"6ABtVf4mdQyave24h7Y1htBfQi/qjn6QSxzBNEywYYobVIz8mcCGFh7WjZI1NiNQnXYD6dN09jsvBljm",
+	"iY08ap9jyeYUK8ZPZZdsV4ptGT6NVe5ePEGc/EAXKFjLi3YsaJveesiWLoaGXCkdxbCPiGFBFFs3JVWE",
+	"fayVq3D597dPv/qPDFCP0wIr+vElE2urPH/jqjX8vx8dBf/LhAc+6+HrVEEmrRLXJBFbuU5yuUl5g62P",
+	"HPmFy9E3DLP0u40t4xO43yc9PpFDrjX9r+zaOC5jAWAta4NYYjtSTrHNjuL7boac/9nqocG2eGChMLS9",
+	"5b+mxg8N7ILo/9MeYIq9YzvHKtxv/b6B2YNzb78zdzr6vBYtZhE3G0LLEtxKiKpy3wsS6XnmgpZnv0P+",
+	"Sp6+2HrmYWyhoIQnIbIAvb9b5D4R7to4hKy9BjxD68ZxkKGRuQi4bBqLgBr3TRc8ly1TGekLnQ6vs7sw",
+	"1zwZIYABekME43rjHbIw++jzj5Oc+/Rjn7sode3aCfXOOCDrILXmM+eJSKZl7LO1veEUW/KaWyKC9ita",
+	"VwaC7GtiAOnARdr3G2WnJh0+2VEXBmd+j7v07+m9SoTAcP2TRMC8D4nqrp/olFw7LsfGftAVJfYdXRLG",
+	"oe7POI0crWjcZci9MO1UoQdccDShgF6zqcTyRpZFny3nwE5zV97XqbJyeKOYyi1EXfkJypK1hKtpS10q",
+	"xx3pkPE/PJdlMbFO1uZUR6bTn8eaTu4rd9PYEpv0nJWTbNAPjNWEtmB11ADHt+47TXd67owft4gDXesM",
+	"rq6z3+1/8orBW0aLNwi+eUSA2BN1VpcOWTZv0iQFhH15KqUKcOaohm/uX32XqF6h79mefv8zSBOMX9k/",
+	"Q9ryRm7FlHdl7ek4Kpre2TOFkIpYH3OX85c0ip4oujIOrXF02C3KAYOkvw8P4zyMwSQ/s8X0GMHTczqd",
+	"Jd4kzjP7IUJ9+rxx6Lw6nHS4o5B/AYNyDn9PnGzHJSd1BIA7Hbc4ANmWX/4Q230+9dABJzcTQ+cmwkqe",
+	"SJe30hpBBPDTjhWk2IOvvgzg7AhOmuAB7zrMSvWh9vQfQq67zg6R/wBUMkjDmMC2AUEbACD6vBCPw0OT",
+	"2sidtY2p0WvfApCPhBk8LhgW1pf+XMYK7k5/qDXcIm5gSXCbdA19GvmERjLXpJRQSfGps9Vnv9uhQf1J",
+	"qqYvJS3iLT+eMucKTvKXfAgUzP7Pz1cn/5ue/HZ+8t2H9n9P/3by4ffz+Xffffrll9Mdrcp/mw0wO6Gz",
+	"OSRUwcVgF+tlRM6kxPSrhP7RpjINvsvtPI+Kh88nwl/6vT7gO/xlHiVPymbhFULFKoDHmiL4QAt7lXc4",
+	"nPx7p3t0+PG0Kv4jzZdnLvO9P+gQGPQn//QXjKbvT2bi3HZPkCk2CWs2IghwitsUElNKxywHoYX7S4Gk",
+	"qp/d/n7nuL3ND8g+igUGHd+Hvd0hRgd7cNsyzgMQen4/5dcph/cj97TCbIod+IvE7h9Gthtw6bIh8BS4",
+	"Gh5Xc4wn4ojQulMI4o8pzPoiDfeSZ58lIhCq5aKQwGJHeMGE4Wb3RU/aZwwroDV10qLGZpV8ePANPveA",
+	"J7szToZBcLZTJejTulYy5IltDzAIgvcBkAj6MsYOaDS9D+CQPHfwub5X3BgmpqmEMxHgghN+DpikVz8L",
+	"4CX/I5NC3DYeTQpxpJxipxzFu5pbp80Id6Bo+UwRcMc5198f1Cf6im1j3+S/ukc0lIdjGZuMdcXoLB7N",
+	"JAmb+sAsn/V7wK9ThTs8Tk3whwW2vqMbLKLiGXZpOgmddaf1JF/B19+3bXsf4pDgIBRUt8/rhfhcXAC1",
+	"FX6LiBSg3NnrJHRNCmHAeYyJhF31Do7OWdy4KHupPY1biz8QAf0YdrwcGUv723wmyyII+tPZhWjKciJt",
+	"umayLhmhxmATZiNb1EN990B4rjo+ousAbcG1ms6ryb1a8Tz90aNVv1FM/dFX5/P/AWVSYVf6Kio9i0yS",
+	"5gLfIpTUfGkaBanz3j0lY+DNnvN79ru1RXuvwrud4knzg15gLz0DsGrTXInhrK5cEGOqCL6l5zirtM8S",
+	"ddv1d9lAF/8+afvf7pk/fE1s3yFyizhuCdjLyVFlKvei+xx6GJH8cxJfGlNpTCW/jS/O/SgNI+yWCUN+",
+	"xZd+bQMRmHzStrj87+vXrwg1RIqlu8g3DDPbtKwYRn89tr23nS7dvW4P5i+CiSIGE8SBwbkNLTNjlENA",
+	"uUYAni7zvadmuRmqMEOoGIZJCodBPmV8cbKYcSAnN2QtGapHVAOsE1Mn2pIEZjyZylyxgjdVn9D9EZ8Y",
+	"ddJ+4/UfLxPTXkInCNdaEFy3SzrzJwzSqn7jdUir7IbA8B2Mf01DfcUoahwTamWApfDHMBpbMw+it9MV",
+	"SlGz3yEdFAwKIB4ha9ZNAnrHZowHxcD8n3gL3uJXc5vwuTwbgm0dDVxNtIc7d37V4oH2w+4FEKDFV6O8",
+	"ItTOB7wi2279HFSwkqvwjlNQAxgrKwjX2KmPNDWcWZ7aTBPwdydL9r1mBlF9H8bax2//ixr613S356a3",
+	"J1E1IuPN94jCGWYF/kns+pbuTnzzjNwd5pE5HzTuqe1XsxYXZMhBU0htJoudrSUAR9PlDcIiwCCl1Gyq",
+	"C+p3bDnw6W6nKm2WhC4GecOk30PmgDMi8XvQKz1KSuWa/Er1DRfrX4lhAAi5YQTOMpfIi1DIJrXmi9Jj",
+	"TOoL7MclV6s5Qb/inChm1G5O1vIEG4FD0cYpufpFQPmBv/SgWga6a21kDZxcU62ZH+cA2ntJBVmHkLZM",
+	"KbZXS/NaRPfJQzge7UvvpSqAib+0AEJLYEvVNOXVVyhE5h7deyPLYg4t8ytwVmgj69jUUh5qdOuSZ6m+",
+	"0U74dKr/zpZU3faAtjy2P1/73pdTFYyEQfvTAexDAWJ/VHomtqU6bJvgGwngBL50nT6ssDguc2G2BZGN",
+	"mSaw6jB2wTpfU8O2dNdWxQKKiWCsiKLW2tCdJgu24aLoZENDek6RZizMMOlhLZeC0nltMhYTmIk/mmPA",
+	"uT0Fr9nPzGEaX5zN4tnGVbdHk2TmDlTYbFwJH3BJNwd88kSaBTNbxgQxW7lXqtzJoxnJhydYyKiP8uP3",
+	"7rkvxYg4/l0Y0b/5RRnxPglgz3jJ+qrC5zNNU83BrsrSJ7VjsE1BFQfwLVYAWzaumOs9qQGL72jDSJ9u",
+	"D2MOyTB7BlMwLS/7ANkDHRAalh2j/mBevyt49s03Da/YHAMaix38d+jxiZtrp8/NMy6KyTWERQfA/6B7",
+	"OCjjXKyTjTweQF9Y7P7wh6fTPH3atElAkdJTeYl1Sv/YRyyZ46A5pmzbpOVMZt9J7Qim5Y+vnzx9+V8/",
+	"PX17/eL1q0zpxkrJamwu5vhRjBw7Ruori91zCt35jtWZPBT0lCN7LoedLko2mUB0vcsQ4DLk30KfbhCD",
+	"Csv09zNxfVssz1nDyj6i5/6p44LtQgYkCbaLniRRsP1cWxO+YPYS2kp1Y00cMRRaCppksPaLXzJrcP/q",
+	"giOY6EHGoNY9piopGS1QY7kAdt4hM/v2nkumDO30VI/w6j6bFT23wunimFDrR3cIV6mRXxyUK+KaBPvj",
+	"rxNhNLqPEdq93lzoGGhi9/kG/HMBAuVANA3Eo+wch+PZ2s+kWsup8rV9w4iIvaM0ycBJ2TTRnqmff6ad",
+	"d3XP7ol5EEqNAef9NGHcFHlK6CS+Z2xPAyT1AcAyEbxzP9BKxXqfZR6griAMMCZ7+l9oy3+kNQEU9rl3",
+	"ynrnvZ4jvDT2wieaGQNJpZEblxXcuB5wuimNVV+g52lSQJwp1qsWv4Wf73NnRkGRBM4X7eJlBbrNNqYq",
+	"oxaN7p91sUqBfI1TfuxHRqZqINLrGcxifMoM0ngqYwi/5hKlIj40ktSKC2wmg7DgKZTUAw4wape31N+p",
+	"3T03/8M/FYzn+cOAD4+sauzCRohiSLdw73vqXX4iZBBlMSAq1WJHSi5Y20nSSpFT8sr5fipGvS4eujLy",
+	"SZj7Ob1lERQ1Dm+gWfSfdMJGU04RdlOEILrle/TduaCu91k55lcMfMG0PGK6Rc9NVRX2JbuZtOuZ0M/z",
+	"wkH3qYIpwoXrKxQg7Y3ibCI0tZ32fSUX8iPTl8HYQQEHkPCYeRkgwXLp+xEl/sBFY9F2fWY7Z2/khOoT",
+	"nmjr9VqYn0kU3gKgOeKZdI/uUNMm3uovAbPfXcSd01Nc+7hegfWEeWf6P7GfCRdx3MfkCDKVQrUqGTOh",
+	"JqtXejzxYv6PKjme+A4Vn1VqxKPmGkBNJxniLhyOFaLGmDlvQdi6B2bfh6fCa8ECDcZyIs7xFfB53s6/",
+	"7pBrCuUd40H9kMgV/fgCf4xq1kIcVzGKU+2HBrQPWRVHUaFX2Ei7Nx3VP/dpPtuyRaLz4NuXCOaoyfN3",
+	"795AcPg0bSF+yYSNz8V7j33CH+pfN0Juhaty6TuYAH0Yw10mT6lDdPyXzFuFLDyOLZ8IEEI23cZoDsDn",
+	"PhmtndOd2YWmPqHGsKo2QzqlXPlHv3j/LzeTCe2XV1HUaCpdwnWv8RQGs8V11nNtPabeU9eb/qSU634A",
+	"MnzupVwPs2ghG3U2rnYy4+hb+izeUXWYD+vg9bRI8MUbzlyuAZ/u/G+hpo0JjxXrtg1cLfctdDzKIl2v",
+	"x/00hkzNSNdj8iBRgWiEu4INvcUu65MYee5bkQPtT5o02gVlaqr1VqoCSz7RIxL5KFDYn5J3kHYF3rSS",
+	"GQJXgoeA8H0BofzHtNiK9hGrj2Celi6lSV65heKr3nyXJ/DAQyolMMBnBFZTjdChBXTwEdFbn5nsf8I+",
+	"Y9o4oXwZO0G5JuAtxwZIUx/FDddGql5ws+fukS/pLuyE9A01U6PqafvNCTFCC64NF0uDH/a+4730sCMo",
+	"offdWanNyQ3b9fmlMOD9XGrzA9t9sXg7aKBcCFYQO2lyw3aXDjTyIzTeM3Rp7BM6bs284qLQ9zc4M9dH",
+	"TJMp7M2N+94BQV8IQhuzkYr/xgq7X9qK1+r0aDaK/+JkzUbewBZM0uCdC0LDXoYaMDDOklcDVKfdWxPI",
+	"pva+weK3B6nZ4tXnNq1hNTnwR2o2l8ENvpG1K+zs3ieQrDVZLiymS7Iih7K2t9eK0cJDg2WNvbf+oX9q",
+	"/7FbxTUz/T7kabQ/pJgr3mah3XOng/CEV05fw8xo+x7Mx9sStxdjaSUbMYlQ+5FR3Si2h3qQYfGVYvqh",
+	"JNpb/Pofw3/s0eIE20KGkKLT2KhX+iamtK8BxV7bGaJDFP6YXHEPfUFl1s1hYg3WL3+6rB78ntddg0UJ",
+	"rTZ2D6293jLFV7sHOkE/wcfvHVHo22Qc4kt0IzpeHbkMTzycXATzdiPLAiq3nZnrr37o6Aw+hUso09WQ",
+	"Uu5TK+ezM/axLqlw5bTZXLCnH6HL0HNZP9AmvqE1U19Aw3vaLj973Bvfd6JmquJGQxcXqVz9M/QmWTV6",
+	"slyo95sdGF5/b6oanBhB65PKDeXy+XwrnrPfUVL0BkGfwSPD+uT4R0f0yHjAPXIzz2wPTnYyfwJmuplO",
+	"CyRNdzpEulZ+NnYDmFlujtyDz9wzX7JS1k5h4kvQLX2SlBm5FaWkheuK4HP8NDdscO/4a0NVh9QPkmLh",
+	"CPkHq4N+uN2NLJwFWzcCpJ5ipBEFU2RLd9M1o+cVXbMUB7QZf1iqTUvAkYPuJ2xliPQt9tycvyiUT8hZ",
+	"xzJ6hFyZzWfayDqTvZ6D3zavBe7sQ0rWlp8zPDBJcm8afqZwxx53D/e/V5K+wEf+qf0UsIbjaW5IjakM",
+	"DPgalu3PfUX/QcJbggHsY/bcoXNDlLvWw9VejjdCbjUEpa6fX5189c23AWRqw6gVE3Yg3YLjtcncznV1",
+	"eoj/VBRAp2Pl2C+MJg4QO1lkcoeuON0Bvqeaffu1t8sqesPUnzQpmIMwflp89c03j74D7CyKSNC3THVo",
+	"oQFMNAkP7l86njn+LwXXjTubkTnAqZP4xVFX46ra2gsLWVm4TPLoPMTC5wy7LuYhX+zPQQg9XFE8NDGD",
+	"qXwWb9tbRgvCIJaGyB6OPmajZLPeYEUFot1AY11fhrihYHG35As9zvvMkLfhoQf1BvtBsi4c98Bk8eeK",
+	"7sjCmuWQST4PSos1ugHOsbCS1/7VI2Xx5canM5MlFUKagIu32BHFXIJYKGBxVP5db+hX33w7IAney9AB",
+	"+e9SsCmT30VgIWoCcgy4H4b1M8MlDm7Ven7yHT1Zffj9268/pRqygtPrhu10H1/+YH9/QJaE72e40c5t",
+	"akY0siyczWrcEP4eizMP8xbVW2moYVMGZoHlYy25oIbC7RjN58OxYCx+5UujpB3bTteM0SX/yIlKgyGb",
+	"ULAtxHq3G3upsdZp4TDUW4MpIAR0/9FCy4Iups9+h/8O9Ov/aJ+NnPvHTzN8/bN6k/5nxQwo6tSZgEF8",
+	"3XDjUYlx/4U0fOXI2CsdX3UefMBz1R0oF3ov6WSpY4CywrZAyBXlpburKw4Ytq5tPxytvKh8x/QxCqWL",
+	"zvgtU9PkgVwzURBKIAPZSKfOYZKiT2bLNIs8nPgDuM4Od/ULt4tEtG6/97i99kTIrTgZlDbxeivyoffp",
+	"zkM7TK7R1lVZuou9eqDkBloU2FsrAAVCAIrTki1NbyPSdvYPxFjRAJ9ZAdgfOSXy4efpit/cB10bDyir",
+	"ikoi5xgewjPvOwbE7DywdHZvz44dyr9MZDq8Q+XGr5Fu6e4edbNWAekJZ74pqXjATLUvFcw8nq4GTgOr",
+	"Da5oqVlw5ymG6R6CzR0iqEeGx9jXdrObBs4I8takILWl0Nxxsk9mCdmLVqMqCHdKikOA7IVvdI88pFfG",
+	"DZFzXEU2zGSmnNnwvToxHrpDS5etHtwDAODPRZ7pr/lavHgo3Cb38c/M8NdM90E1afz5slN1s2ZGA3yO",
+	"vOHQfWrLyvJ0Np+huxrmeM3MyWN44Ajkz503mi0bxc1udvHzh059bw0dRHRYV7uxJ0Zx1quk4x68g8ce",
+	"kujRMBnCL6byTT6XW1JRsfN5D8QRA7GbFQ9IZxkFZJ8kD8X4ETX+GH3QYQci/pFIoLxkeN2YQff9U+hG",
+	"N0W2hbtn9ni9apwjqJfRw1MPyudhlN68zOmgjnFAVgS3cGipAK6drZJiHZoSVpfk6/OvvRUToXP7r+xT",
+	"1Of7wTwhZ6gpTa9C+JzR8hmsaghn2KenYQ2nC8I37qgJxsmJ80ySk1/YCK9UUs5cqepZ9LGpJQx++66y",
+	"5UpVE7U+YybqbrmWMTvSA971zGeOeBOv4YkvCYTOp69w42Y6oQBBZ/2nbk5MRN0I/qTfroOFfs5gUIB4",
+	"jac+LP5ztMt1HP2hJ7+dn3z3wf335MPv5/Ovz9OBoHwRWqDOg+SNIZN9Zt04jJnm0Kn8ElKFJladnd5r",
+	"J+p+OoGhq+I/UCn3pdJ7MG6YxnzI5WfQwOKoQIHWGl9aqDxz/a2nzMqz65rMutzbLontQoTczrsxfmzj",
+	"P825TYZmmxqyP3u39a/umS+4qTiFibfUrX2KTXUkarHyhTSQuAG3Qn/mrFvbgwlAT7vPKwLjUXOkvySa",
+	"icL1g1itNDNkGg/O92zNBaHCjYPbsqSCLJjLhSwu26w432wn/AHQJFxEN24hK+vQ5sTxznG/rpJ1tMGf",
+	"+/73FLg7InmT7L8lDBcNCwvrzRTEOB9Wv7MlZDNzoS9J1WhjN2Qbfne7hb16TzO5e8govZLuAOWm4oJX",
+	"TTW7OM8h3vwB0vw+x9l7LrdkRRXWGF66uwbShXxjXK6D3JowNgo7jxOK3G+/zxaMKqZmFz9/sJbi0rn9",
+	"fv5gNwVb0SNHNaqcXczOaM3Pbh/NPn349P8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -86,6 +86,23 @@ var changeCommands = []command{
 		}, (*client).printChange),
 	},
 	{
+		name: "change redraft", args: "CHANGE", short: "Draft the same aim anew, from where the device stands now", min: 1, max: 1, example: "change redraft 1",
+		long: "The device is looked at first. A draft that was not started is given up for the new one, which has to be approved.",
+		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := changeID(args[0])
+				if err != nil {
+					return err
+				}
+				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) { return a.RedraftChange(ctx, id) })
+				if err != nil {
+					return err
+				}
+				return c.show(ch, func() { c.printDrafted(ch) })
+			}
+		},
+	},
+	{
 		name: "change back", args: "DEVICE", short: "Draft the start of the previous installation", min: 1, max: 1, example: "change back hollen-fw1",
 		long: "With -preview nothing is drafted: it shows what would be lost.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
@@ -530,20 +547,22 @@ func (c *client) drafted(ctx context.Context, wish gen.NewChange) error {
 	if err != nil {
 		return err
 	}
-	return c.show(ch, func() {
-		if ch.Kind == gen.Acts {
-			c.printf("Drafted change %d: %d steps on %s, which runs %s, %s expected.\n", ch.Id, len(ch.Steps), ch.Device, ch.From, span(ch.RemainingLow, ch.RemainingHigh))
-		} else {
-			c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
-				ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
-		}
-		c.printDoubts(*ch.Path)
-		if open(ch) > 0 {
-			c.printf("It is not ready yet:\n")
-			c.printChecks(ch)
-		}
-		c.printf("Read it with: verimorph change show %d\n", ch.Id)
-	})
+	return c.show(ch, func() { c.printDrafted(ch) })
+}
+
+func (c *client) printDrafted(ch gen.Change) {
+	if ch.Kind == gen.Acts {
+		c.printf("Drafted change %d: %d steps on %s, which runs %s, %s expected.\n", ch.Id, len(ch.Steps), ch.Device, ch.From, span(ch.RemainingLow, ch.RemainingHigh))
+	} else {
+		c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
+			ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+	}
+	c.printDoubts(*ch.Path)
+	if open(ch) > 0 {
+		c.printf("It is not ready yet:\n")
+		c.printChecks(ch)
+	}
+	c.printf("Read it with: verimorph change show %d\n", ch.Id)
 }
 
 // open is how many checks stand in the way of a start.

@@ -205,6 +205,9 @@ func (c *client) screen(ch gen.Change, now time.Time) []string {
 		fmt.Sprintf("%s %3.0f %%  %s", bar(done/max(total, 0.001), 40), 100*done/max(total, 0.001), times),
 		"",
 	}
+	if a := ch.Awaited; a != nil {
+		lines[2] = cut(fmt.Sprintf("%s so far, %s expected: %s", clock(max(now.Sub(a.Since).Seconds(), 0)), span(a.Low, a.High), a.Text), width-1)
+	}
 	for i := 0; i < len(ch.Steps); {
 		j := i
 		for j < len(ch.Steps) && ch.Steps[j].Hop == ch.Steps[i].Hop {

@@ -211,7 +211,7 @@ func (f *Facts) identity(add adder) {
 		}
 	}
 	if len(wrong) > 0 {
-		add(Identity, "As planned", Stop, "draft a new change from where it stands", "%s", strings.Join(wrong, "; "))
+		add(Identity, "As planned", Stop, "draft it anew from where it stands: verimorph change redraft", "%s", strings.Join(wrong, "; "))
 		return
 	}
 	add(Identity, "As planned", Pass, "", "%s %s runs %s", f.Model, f.Serial, f.Version)

@@ -2,6 +2,7 @@ package tarnholm
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"net"
 	"strings"
@@ -38,11 +39,21 @@ func (b *Box) watchLine(c net.Conn) {
 		line, err := in.ReadString('\r')
 		return strings.TrimSpace(line), err
 	}
+	told := phaseCommands // what it says while it starts is said once
 	for {
 		b.mu.Lock()
 		phase := b.phase()
 		f := b.st.Faults[NeverReturn]
+		slot, v := b.st.Running, b.st.Slots[b.st.Running].Version
 		b.mu.Unlock()
+		if phase < phaseCommands && phase != told {
+			if phase < told {
+				fmt.Fprintf(c, "\r\nstarting from slot %s: %s\r\n", slot, v)
+			} else {
+				fmt.Fprint(c, "ports are up, services come next\r\n")
+			}
+		}
+		told = phase
 		switch {
 		case phase == phaseOff && f.Hit:
 			fmt.Fprint(c, "\r\nnothing starts by itself\r\nstart from? ")
@@ -63,7 +74,7 @@ func (b *Box) watchLine(c net.Conn) {
 			}
 		default:
 			fmt.Fprint(c, "\r\nname: ")
-			name, err := read()
+			name, err := b.nameAt(c, in)
 			if err != nil {
 				return
 			}
@@ -85,6 +96,30 @@ func (b *Box) watchLine(c net.Conn) {
 			s := newShell(b, c, 0)
 			s.in = in // what was read ahead is part of the conversation
 			s.run()
+		}
+	}
+}
+
+// nameAt reads the name of who signs in at the line; "" when the box starts anew meanwhile.
+func (b *Box) nameAt(c net.Conn, in *bufio.Reader) (string, error) {
+	name := ""
+	for {
+		_ = c.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+		part, err := in.ReadString('\r')
+		_ = c.SetReadDeadline(time.Time{})
+		name += part
+		if err == nil {
+			return strings.TrimSpace(name), nil
+		}
+		var late net.Error
+		if !errors.As(err, &late) || !late.Timeout() {
+			return "", err
+		}
+		b.mu.Lock()
+		phase := b.phase()
+		b.mu.Unlock()
+		if phase < phaseCommands {
+			return "", nil
 		}
 	}
 }

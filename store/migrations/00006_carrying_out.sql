@@ -9,6 +9,7 @@ ALTER TABLE changes
     ADD COLUMN window_to   timestamptz,
     ADD COLUMN restart_from timestamptz,                     -- the point of no return is not passed before
     ADD COLUMN waits_until timestamptz,                      -- a held change goes on by itself then
+    ADD COLUMN wish        jsonb,                            -- what was asked for, to draft it anew; without keys
     ADD COLUMN question    jsonb,                            -- what an asking change waits for
     ADD COLUMN accepted    jsonb NOT NULL DEFAULT '[]',      -- warnings: which, by whom, why
     ADD COLUMN checks      jsonb,                            -- the last look at whether it is ready
@@ -82,4 +83,4 @@ ALTER TABLE devices DROP COLUMN reach;
 DROP INDEX one_open_change;
 CREATE UNIQUE INDEX one_open_change ON changes (device_id) WHERE state IN ('running', 'holding', 'held');
 ALTER TABLE changes DROP COLUMN back, DROP COLUMN back_policy, DROP COLUMN going_back, DROP COLUMN return_why, DROP COLUMN planned, DROP COLUMN window_from,
-    DROP COLUMN window_to, DROP COLUMN restart_from, DROP COLUMN waits_until, DROP COLUMN question, DROP COLUMN accepted, DROP COLUMN checks, DROP COLUMN checked_at;
+    DROP COLUMN window_to, DROP COLUMN restart_from, DROP COLUMN waits_until, DROP COLUMN wish, DROP COLUMN question, DROP COLUMN accepted, DROP COLUMN checks, DROP COLUMN checked_at;

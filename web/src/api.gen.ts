@@ -377,6 +377,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/redraft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at the device and draft the same aim anew from where it stands now. A draft that was not started is given up for it */
+        post: operations["redraftChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/accept-warnings": {
         parameters: {
             query?: never;
@@ -2294,11 +2313,26 @@ export interface components {
              * @description Seconds until then at most, in 19 of 20 cases.
              */
             restingMost?: number;
+            awaited?: components["schemas"]["Awaited"];
             /**
              * Format: date-time
              * @description Of a held change: it goes on by itself then.
              */
             waitsUntil?: string;
+        };
+        /** @description The return of a device that was started anew, over all its stages. */
+        Awaited: {
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: double
+             * @description Seconds until its services are up.
+             */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** @description How far it is: link up, sign-in still refused. */
+            text: string;
         };
         ChangePage: {
             items: components["schemas"]["Change"][];
@@ -3848,6 +3882,29 @@ export interface operations {
         responses: {
             /** @description The change with its checks. */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    redraftChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The new change; it has to be approved. */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

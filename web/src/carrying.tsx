@@ -1,6 +1,7 @@
 // What a change needs before, during and after: whether it is ready, what it asks a person, and the way back.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { useNavigate } from "react-router-dom";
 import { api, ask, type Action, type Change, type S } from "./api";
 import { span, time } from "./format";
 import { Differences } from "./configurations";
@@ -81,13 +82,15 @@ export function ReadyCard({ c }: { c: Change }) {
     mutationFn: (v: { check: string; reason: string }) => ask(api.POST("/changes/{id}/accept-warnings", { params: { path: { id: c.id } }, body: { checks: [v.check], reason: v.reason } })),
     onSuccess: (d) => { keep.onSuccess(d); setAccepting(null); setReason(""); },
   });
+  const go = useNavigate();
+  const anew = useMutation({ mutationFn: () => ask(api.POST("/changes/{id}/redraft", { params: { path: { id: c.id } } })), onSuccess: (d) => go(`/changes/${d.id}`) });
   const checks = c.checks ?? [];
   const open = checks.filter((k) => k.state === "stop" || (k.state === "warn" && !k.acceptedBy)).length;
   const before = !c.startedAt && !c.endedAt;
   return (
     <Card title={<span className="flex items-center gap-2">Ready or not <Badge state={open ? "held" : "ready"}>{open ? `${open} in the way` : "ready"}</Badge></span>}
       aside={<span className="flex items-center gap-3 text-xs text-slate-600 dark:text-slate-400">{c.checkedAt && <>looked {time(c.checkedAt)}</>}{before && <Button id="look" disabled={look.isPending} onClick={() => look.mutate()}>{look.isPending ? "Looking ..." : "Look again"}</Button>}</span>}>
-      <Trouble error={look.error ?? accept.error} />
+      <Trouble error={look.error ?? accept.error ?? anew.error} />
       <table className="w-full table-fixed">
         <colgroup><col className="w-64" /><col /><col className="w-28" /></colgroup>
         <tbody>
@@ -95,7 +98,7 @@ export function ReadyCard({ c }: { c: Change }) {
             <tr key={k.name} data-check={k.name} data-state={k.state} className="border-b border-line last:border-0 dark:border-nightline">
               <td className="align-top"><span className="flex items-start gap-2"><Mark state={k.state === "pass" ? "done" : k.state === "warn" ? "held" : "failed"} /><span>{k.title}<span className="sr-only">: {k.state}</span></span></span></td>
               <td className="align-top">{k.evidence}{k.remedy && !k.acceptedBy && <span className="block text-slate-600 dark:text-slate-400">To do: {k.remedy}</span>}{k.acceptedBy && <span className="block text-slate-600 dark:text-slate-400">Accepted by {k.acceptedBy}: {k.reason}</span>}</td>
-              <td className="text-right align-top">{before && k.state === "warn" && !k.acceptedBy && <Button onClick={() => setAccepting(k.name)} aria-label={`Accept ${k.title}`}>Accept</Button>}</td>
+              <td className="text-right align-top">{before && k.name === "identity" && k.state === "stop" && <Button id="redraft" disabled={anew.isPending} onClick={() => anew.mutate()}>Draft anew</Button>}{before && k.state === "warn" && !k.acceptedBy && <Button onClick={() => setAccepting(k.name)} aria-label={`Accept ${k.title}`}>Accept</Button>}</td>
             </tr>
           ))}
         </tbody>

@@ -89,6 +89,7 @@ export function ChangePage() {
           </p>
         </div>
       )}
+      {c.awaited && <p role="status" id="awaited" className="flex items-center gap-2 font-medium"><Mark state="running" /> {clock(Math.max((now - Date.parse(c.awaited.since)) / 1000, 0))} so far, {span(c.awaited.low, c.awaited.high)} expected: {c.awaited.text}</p>}
       {c.question && <QuestionCard key={`${c.question.step} ${c.question.text}`} c={c} />}
       {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;{c.restingMost !== undefined && <>, in {clock(c.restingMost)} at most</>}.</p>}
       {c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> It waits until {time(c.waitsUntil)} before its point of no return, and goes on by itself then. &ldquo;Go on&rdquo; does not wait.</p>}
