@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -242,4 +243,23 @@ func TestConsoleSingleSteps(t *testing.T) {
 	e.passes(e.person(e.acts("gullnes-fw1", "choose-slot", "restart"), nil))
 	do(clickText("a", "Changes"), clickText("a", moved), click("#look"), text(`tr[data-check="identity"]`, "its version is 5.0.7"), click("#redraft"), text("main", "5.0.7"), text("#state", "draft"))
 	assert.Equal(t, gen.ChangeStateStopped, e.change(moved).State)
+}
+
+// A configuration is read by the device before it is put: what it would refuse is told line by line, and nothing is put unless somebody
+// takes that on.
+func TestAConfigurationThatTheDeviceWouldRefuse(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "gullnes-fw1", model: "TH-60", version: "5.0.7", edit: strings.NewReplacer("route 0.0.0.0/0\n", "route 0.0.0.0/0\n  moon full\n")})
+	e.must("backup", "take", "gullnes-fw1")
+	var ch gen.Change
+	require.NoError(t, json.Unmarshal([]byte(e.must("backup", "restore", "1", "-parts", "running", "-draft", "-json")), &ch))
+	id := fmt.Sprint(ch.Id)
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	ch = e.await(id, "asks", func(ch gen.Change) bool { return ch.State == gen.ChangeStateAsking || ch.EndedAt != nil })
+	require.NotNil(t, ch.Question, "%v", value(ch.Failure))
+	assert.Contains(t, ch.Question.Text, "the device would refuse 1 lines of running.cfg: line 20. It was not put on the device")
+	e.must("change", "leave", id)
+	assert.Equal(t, gen.ChangeStateFailed, e.change(id).State)
+	assert.NotContains(t, e.must("change", "journal", id), "back-running.cfg")
 }

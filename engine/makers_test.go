@@ -24,6 +24,7 @@ import (
 	"verimorph/core/path"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
+	"verimorph/internal/opensshd"
 	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/plainbox"
 	"verimorph/store"
@@ -340,6 +341,32 @@ func TestReachThroughOtherDevices(t *testing.T) {
 	b, err := gate.Backup(t.Context(), g, "on-demand", "me")
 	require.NoError(t, err)
 	assert.True(t, b.Complete)
+}
+
+// A device behind a jump host, which is a server like any other: a change goes through it from end to end.
+func TestAChangeThroughAJumpHost(t *testing.T) {
+	host, err := opensshd.Start(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(host.Stop)
+	r := newRig(t, nil)
+	key, err := os.ReadFile(host.KeyFile)
+	require.NoError(t, err)
+	require.NoError(t, r.Store.AddDevice(t.Context(), store.Device{Name: "jump", Address: host.Address, Dialect: "jump-host", Transfer: "sftp"}, []store.Credential{{Kind: KindKey, Username: host.User, CreatedBy: "me"}},
+		func(_ *store.Credential, id int64) ([]byte, error) {
+			return SealCredential(r.Vault, id, Secret{PrivateKey: string(key)})
+		}))
+	j, err := r.Store.Device(t.Context(), "jump")
+	require.NoError(t, err)
+	p, err := r.Refresh(t.Context(), j, "me")
+	require.NoError(t, err)
+	assert.NotEmpty(t, p.Version)
+	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Via: "jump"}))
+	r.start()
+	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, "5.4.2", r.box.Status().Version)
+	assert.Equal(t, 1, r.box.Status().Fits)
+	assert.Equal(t, 2, r.box.Status().Boots)
 }
 
 // A device that comes back at another address is found there when the change says so, and nowhere else.

@@ -58,30 +58,16 @@ func apiDevice(d store.Device) (gen.Device, error) {
 // inside adds what a device has in it, as far as it says.
 func inside(out *gen.Portrait, p *device.Portrait) {
 	for _, st := range p.Stores {
-		add(&out.Stores, struct {
-			Free  int64  `json:"free"`
-			Name  string `json:"name"`
-			Total int64  `json:"total"`
-		}{st.Free, st.Name, st.Total})
+		add(&out.Stores, gen.Room{Name: st.Name, Total: st.Total, Free: st.Free})
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Components)) {
-		add(&out.Components, struct {
-			Name    string `json:"name"`
-			Version string `json:"version"`
-		}{name, p.Components[name]})
+		add(&out.Components, gen.InsideVersion{Name: name, Version: p.Components[name]})
 	}
 	for _, part := range p.Parts {
-		add(&out.Parts, struct {
-			Good  bool   `json:"good"`
-			Name  string `json:"name"`
-			State string `json:"state"`
-		}{part.Good, part.Name, part.State})
+		add(&out.Parts, gen.InsidePart{Name: part.Name, State: part.State, Good: part.Good})
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Variables)) {
-		add(&out.Variables, struct {
-			Name  string `json:"name"`
-			Value string `json:"value"`
-		}{name, p.Variables[name]})
+		add(&out.Variables, gen.BootVariable{Name: name, Value: p.Variables[name]})
 	}
 	if p.Licences != nil {
 		out.Licences = &p.Licences

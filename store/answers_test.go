@@ -1,6 +1,7 @@
 package store
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -177,4 +178,75 @@ func TestReadingSetsAndEvidence(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, pieces, 1)
 	assert.Equal(t, "two", pieces[0].Text)
+}
+
+// A change that waits for its time goes on once by itself when the moment has come; one that somebody asked to hold does not; whoever
+// resumes it does not wait any more.
+func TestWaitingForATime(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	waiting := func(name string, until time.Time, hold bool) int64 {
+		d := addDevice(t, s, name)
+		at := until
+		id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", RestartFrom: &at, Steps: []Step{{Plan: change.Step{Number: 1, Kind: change.Point}}}})
+		require.NoError(t, err)
+		require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+		require.NoError(t, s.Act(ctx, id, change.Start, "you", "", nil))
+		l, ok, err := s.Acquire(ctx, d.ID, "w", time.Minute)
+		require.NoError(t, err)
+		require.True(t, ok)
+		require.NoError(t, s.BeginStep(ctx, l, id, 1, nil, "point"))
+		if hold {
+			require.NoError(t, s.Act(ctx, id, change.Hold, "you", "", nil))
+		}
+		require.NoError(t, s.RestUntil(ctx, l, id, until))
+		assert.ErrorIs(t, s.RestUntil(ctx, Lease{DeviceID: d.ID, Fence: l.Fence - 1}, id, until), ErrFenced)
+		return id
+	}
+	past, future := time.Now().Add(-time.Second), time.Now().Add(time.Hour)
+	come, held, later := waiting("a", past, false), waiting("b", past, true), waiting("c", future, false)
+	var began []int64
+	take := func(_ pgx.Tx, id int64) error { began = append(began, id); return nil }
+	c, err := s.Change(ctx, come)
+	require.NoError(t, err)
+	assert.Equal(t, change.Held, c.State)
+	assert.Equal(t, change.StepWaiting, c.Steps[0].State, "it is begun anew then")
+	assert.Nil(t, c.Steps[0].StartedAt, "how long it took does not count the wait")
+	require.ErrorContains(t, s.TimeHasCome(ctx, func(pgx.Tx, int64) error { return fmt.Errorf("nobody took it") }), "nobody took it")
+	require.NoError(t, s.TimeHasCome(ctx, take))
+	require.NoError(t, s.TimeHasCome(ctx, take))
+	assert.Equal(t, []int64{come}, began, "once, and only the one whose time has come")
+	c, err = s.Change(ctx, come)
+	require.NoError(t, err)
+	assert.Equal(t, change.Running, c.State)
+	assert.Nil(t, c.RestartFrom, "its time has come for good")
+	c, err = s.Change(ctx, held)
+	require.NoError(t, err)
+	assert.Equal(t, change.Held, c.State)
+	assert.Nil(t, c.WaitsUntil)
+	require.NoError(t, s.Act(ctx, held, change.Resume, "you", "", nil))
+	c, err = s.Change(ctx, held)
+	require.NoError(t, err)
+	assert.NotNil(t, c.RestartFrom, "it was held, not waiting: it waits when it comes there again")
+	require.NoError(t, s.Act(ctx, later, change.Resume, "you", "", nil))
+	c, err = s.Change(ctx, later)
+	require.NoError(t, err)
+	assert.Nil(t, c.RestartFrom, "whoever resumes it does not want to wait")
+	assert.Nil(t, c.WaitsUntil)
+}
+
+// The way back is gone once the slot that it would start is written, as somebody asked for.
+func TestTheWayBackThatIsGivenUp(t *testing.T) {
+	steps := []Step{{Plan: change.Step{Kind: change.ChooseSlot}, State: change.StepDone}, {Plan: change.Step{Kind: change.Install, Other: true}, State: change.StepWaiting}}
+	c := Change{Back: []change.Back{{Way: change.BackBySlot}, {Way: change.BackNotNeeded}, {Way: change.NoWayBack}}, Steps: steps}
+	assert.NotNil(t, c.WayBack(0))
+	assert.Nil(t, c.WayBack(1))
+	assert.Nil(t, c.WayBack(2))
+	assert.Nil(t, c.WayBack(3))
+	assert.True(t, c.CanGoBack())
+	for _, state := range []change.StepState{change.StepRunning, change.StepFailed, change.StepDone} {
+		steps[1].State = state
+		assert.False(t, c.CanGoBack(), "%s", state)
+	}
+	steps[1].State = change.StepSkipped
+	assert.True(t, c.CanGoBack(), "it was never begun")
 }

@@ -667,10 +667,10 @@ func (s *Store) HeldNow(ctx context.Context, l Lease, changeID int64) (held bool
 	return held, err
 }
 
-// RestUntil holds a running change until a moment, when it goes on by itself.
+// RestUntil holds a running change until a moment, when it goes on by itself; not when somebody asked it to hold, who then says when.
 func (s *Store) RestUntil(ctx context.Context, l Lease, changeID int64, until time.Time) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, waits_until = $3 WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Held, until); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, waits_until = CASE WHEN state = 'running' THEN $3::timestamptz END WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Held, until); err != nil {
 			return err
 		}
 		// The step that waits is begun anew then: how long it took tells nothing if the waiting is in it.

@@ -657,7 +657,7 @@ func (c *client) printChange(ch gen.Change) {
 	if r := ch.Restore; r != nil {
 		c.printf("Change %d  backup %d goes back on %s, which runs %s  %s\n", ch.Id, r.Backup, c.paint(bold, ch.Device), ch.From, c.state(string(ch.State)))
 	} else {
-		c.printf("Change %d  %s from %s to %s  %s\n", ch.Id, c.paint(bold, ch.Device), ch.From, ch.To, c.state(string(ch.State)))
+		c.printf("Change %d  %s %s  %s\n", ch.Id, c.paint(bold, ch.Device), way(ch), c.state(string(ch.State)))
 	}
 	c.printf("  drafted by %s, %s\n", ch.CreatedBy, ch.CreatedAt.Local().Format(time.DateTime))
 	if ch.ApprovedBy != nil {
@@ -706,6 +706,14 @@ func (c *client) printChange(ch gen.Change) {
 		}
 		c.printf("\nPossible now: %s\n", strings.Join(names, ", "))
 	}
+}
+
+// way says in a few words where a change leads.
+func way(ch gen.Change) string {
+	if ch.Kind == gen.Acts && ch.From == ch.To {
+		return "single steps; it runs " + ch.From
+	}
+	return fmt.Sprintf("from %s to %s", ch.From, ch.To)
 }
 
 // resting says until when a change may not be interrupted.

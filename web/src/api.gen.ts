@@ -1761,29 +1761,13 @@ export interface components {
              */
             storageFree: number;
             /** @description Storages beside that for files, in bytes. */
-            stores?: {
-                name: string;
-                /** Format: int64 */
-                total: number;
-                /** Format: int64 */
-                free: number;
-            }[];
+            stores?: components["schemas"]["Room"][];
             /** @description Firmware beside the main image. */
-            components?: {
-                name: string;
-                version: string;
-            }[];
+            components?: components["schemas"]["InsideVersion"][];
             /** @description Fans, disks, line cards ... */
-            parts?: {
-                name: string;
-                state: string;
-                good: boolean;
-            }[];
+            parts?: components["schemas"]["InsidePart"][];
             /** @description Of the boot. */
-            variables?: {
-                name: string;
-                value: string;
-            }[];
+            variables?: components["schemas"]["BootVariable"][];
             /** @description Left out when it does not say. */
             licences?: string[];
             servicesReady: boolean;
@@ -1791,6 +1775,26 @@ export interface components {
             unsaved: boolean;
             /** Format: date-time */
             takenAt: string;
+        };
+        Room: {
+            name: string;
+            /** Format: int64 */
+            total: number;
+            /** Format: int64 */
+            free: number;
+        };
+        InsideVersion: {
+            name: string;
+            version: string;
+        };
+        InsidePart: {
+            name: string;
+            state: string;
+            good: boolean;
+        };
+        BootVariable: {
+            name: string;
+            value: string;
         };
         Slot: {
             name: string;
