@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	rundebug "runtime/debug"
 	"sync"
 	"time"
 
@@ -54,10 +55,14 @@ type Config struct {
 // An Engine is one worker process. Several may share a database.
 type Engine struct {
 	Config
-	river  *river.Client[pgx.Tx]
-	holder string
-	cancel context.CancelFunc
-	strike func(r *run, s *store.Step, at string) // nil but in tests
+	river    *river.Client[pgx.Tx]
+	holder   string
+	cancel   context.CancelFunc
+	working  context.Context // of the changes; it ends when the process stops
+	carrying sync.WaitGroup
+	bundles  chan struct{}                          // one for each backup that a change is taking
+	slots    chan struct{}                          // one for each change that may be carried at once
+	strike   func(r *run, s *store.Step, at string) // nil but in tests
 
 	mu       sync.Mutex
 	held     map[int64]*keptLease     // by device
@@ -90,9 +95,26 @@ type worker struct {
 // Timeout implements river.Worker: steps have limits of their own.
 func (w *worker) Timeout(*river.Job[changeJob]) time.Duration { return -1 }
 
-// Work implements river.Worker.
+// Work implements river.Worker. A job says that a change is to be carried on, and is done when somebody does: what goes on from there
+// is told by the lease. The change has a goroutine of its own, whose stack is not as deep as that of a job.
 func (w *worker) Work(ctx context.Context, job *river.Job[changeJob]) error {
-	w.e.carry(ctx, job.Args.ChangeID)
+	select {
+	case w.e.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil
+	}
+	id := job.Args.ChangeID
+	w.e.carrying.Add(1)
+	go func() {
+		defer w.e.carrying.Done()
+		defer func() { <-w.e.slots }()
+		defer func() { // a fault of ours with one change is no end of the others
+			if p := recover(); p != nil {
+				w.e.Log.Error("a change broke off by a fault of the service", "change", id, "panic", p, "stack", string(rundebug.Stack()))
+			}
+		}()
+		w.e.carry(w.e.working, id)
+	}()
 	return nil
 }
 
@@ -150,7 +172,7 @@ func New(c Config) (*Engine, error) {
 	if c.Lease == 0 {
 		c.Lease = DefaultLease
 	}
-	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}, door: make(chan chan struct{})}
+	e := &Engine{Config: c, holder: fmt.Sprintf("%s/%d", host, os.Getpid()), held: map[int64]*keptLease{}, progress: map[int64]store.Progress{}, proofs: map[string]proof{}, door: make(chan chan struct{}), slots: make(chan struct{}, c.Workers), bundles: make(chan struct{}, bundlesAtOnce)}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
 	river.AddWorker(workers, &fetchWorker{e: e})
@@ -179,10 +201,11 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.adopt(ctx); err != nil {
 		return err
 	}
+	ctx, e.cancel = context.WithCancel(ctx)
+	e.working = ctx
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
-	ctx, e.cancel = context.WithCancel(ctx)
 	go e.keepAll(ctx)
 	go e.flushAll(ctx)
 	go e.keepDoor(ctx)
@@ -194,7 +217,14 @@ func (e *Engine) Start(ctx context.Context) error {
 // Stop ends the work at once. Running changes stay running in the records and go on in the next process.
 func (e *Engine) Stop(ctx context.Context) error {
 	e.cancel()
-	return e.river.StopAndCancel(ctx)
+	err := e.river.StopAndCancel(ctx)
+	ended := make(chan struct{})
+	go func() { e.carrying.Wait(); close(ended) }()
+	select {
+	case <-ended:
+	case <-ctx.Done():
+	}
+	return err
 }
 
 // sweep looks for running changes that nobody carries, after a crash or a shutdown, and hands them out again.

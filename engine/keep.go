@@ -37,7 +37,7 @@ func (e *Engine) keeping(l store.Lease, lost context.CancelCauseFunc) (stop func
 // buffers of the size of the largest piece it sent.
 const (
 	crowd       = 100
-	smallPacket = 8 << 10
+	smallPacket = 4 << 10
 )
 
 func (e *Engine) crowded() bool {

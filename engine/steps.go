@@ -74,6 +74,9 @@ func askHand(_ *run, _ context.Context, s *store.Step) error {
 
 // Backup off the box.
 
+// bundlesAtOnce is how many backups the changes of a process take at once.
+const bundlesAtOnce = 100
+
 func backupTaken(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
 	b, err := r.e.Store.BackupOf(ctx, r.c.ID, s.Plan.Hop)
 	if errors.Is(err, store.ErrNotFound) {
@@ -96,6 +99,12 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
 	c, err := r.connect(ctx)
 	if err != nil {
 		return err
+	}
+	select { // what is read off a device is held in memory until it is stored
+	case r.e.bundles <- struct{}{}:
+		defer func() { <-r.e.bundles }()
+	case <-ctx.Done():
+		return context.Cause(ctx)
 	}
 	attempt, err := r.e.Store.BeginAttempt(ctx, d.ID, backup.BeforeChange)
 	if err != nil {
