@@ -48,7 +48,11 @@ func browser(t *testing.T) context.Context {
 		if e, ok := ev.(*runtime.EventExceptionThrown); ok {
 			mu.Lock()
 			defer mu.Unlock()
-			broken = append(broken, e.ExceptionDetails.Text)
+			what := e.ExceptionDetails.Text
+			if x := e.ExceptionDetails.Exception; x != nil {
+				what += " " + x.Description
+			}
+			broken = append(broken, what)
 		}
 	}))
 	t.Cleanup(func() {

@@ -119,7 +119,7 @@ func at(c catalog.Citation) (file *string, line *int) {
 func hop(h *path.Hop, has Has) gen.Hop {
 	out := gen.Hop{From: h.From.String(), To: h.To.String(), Stage: string(h.Stage), Rule: h.Permit.Rule, Permit: citation(h.Permit), Because: Citations(h.Because),
 		Config: gen.HopConfig(h.Config), Restarts: h.Restarts, Low: h.Low, High: h.High, Minutes: minutes(h.Low, h.High), Lost: orEmpty(h.Lost),
-		Components: []gen.HopComponent{}, Notes: []gen.HopNote{}, HandSteps: []gen.HandStep{}, Prerequisites: []gen.Prerequisite{}, Effects: []gen.Effect{}}
+		Images: []gen.HopImage{}, Components: []gen.HopComponent{}, Notes: []gen.HopNote{}, HandSteps: []gen.HandStep{}, Prerequisites: []gen.Prerequisite{}, Effects: []gen.Effect{}}
 	if h.NewModel != "" {
 		out.NewModel = &h.NewModel
 	}

@@ -14,6 +14,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
+	"verimorph/core/version"
 )
 
 func demo(t *testing.T) (*catalog.Catalogue, *path.Planner) {
@@ -159,4 +160,11 @@ func TestFamilyShowsEverything(t *testing.T) {
 	assert.Equal(t, "11.2.0", *os.Releases[len(os.Releases)-8].Base)
 	cr := Family(c.Family("cr"), never)
 	assert.Contains(t, cr.Rules[6].Says, "V1 on >=7.4.2 to V2 on")
+}
+
+// A hop that installs nothing, such as the start of the previous installation, has lists that are empty, none that are missing: whoever
+// reads them looks into each.
+func TestAHopWithoutImagesHasEmptyLists(t *testing.T) {
+	p := &path.Path{Hops: []path.Hop{{From: version.MustParse("2"), To: version.MustParse("1")}}}
+	noNull(t, Path(p, nil, never))
 }
