@@ -566,9 +566,9 @@ func TestConsoleBackups(t *testing.T) {
 		click(`button[aria-label="Read Running configuration"]`), gone("pre.overflow-auto"), clickText("button", "What would it change?"), text("[role=status]", "guarded setting would change"), lacks("main", "Draft the change"),
 		clickText("label", "guarded settings may change"), clickText("button", "What would it change?"), text("[role=status]", "route 0.0.0.0/0"), top(), shot("restore"),
 		clickText("button", "Draft the change"), text("h1", "Change 1"), text("main", "What is put back"), text("main", "running.cfg"), click(`#approve`), text("#state", "approved"), click(`#start`), visible(`#sure`), click(`#sure`),
-		text("#verdict", "verdict: pass"), text("main", "12 of 12 steps"), clickText("button", "Steps"), top())
+		text("#verdict", "verdict: pass"), text("main", "13 of 13 steps"), clickText("button", "Steps"), top())
 	assert.Contains(t, fw.Status().Config, "via 198.51.100.89")
-	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), clickText("button", "Groups and web side"), typed("input[name=groups]", "piers, a/b"), clickText("button", "Write"), text("[role=alert]", "use up to 63 letters"), emptied("input[name=groups]"), typed("input[name=groups]", "piers"),
+	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), click("#settings"), typed("input[name=groups]", "piers, a/b"), clickText("button", "Write"), text("[role=alert]", "use up to 63 letters"), emptied("input[name=groups]"), typed("input[name=groups]", "piers"),
 		clickText("button", "Write"), gone("[role=dialog]"), text("main", "piers"), clickText("button", "Host key"), typed("input[name=host-key]", "nonsense"), clickText("button", "Pin this key"), text("[role=alert]", "is not a public key"),
 		emptied("input[name=host-key]"), typed("input[name=host-key]", e.access("gullnes-fw1").HostKey), clickText("button", "Pin this key"), gone("[role=dialog]"))
 	do(clickText("a", "Keys"), text("table", "user and password"), text("main", "credential used"), typed("input[name=credential-of]", "hollen-fw1"), typed("input[name=credential-versions]", "4.2.3"), typed("input[name=credential-user]", "bosun"),

@@ -64,9 +64,16 @@ func waitLink(r *run, ctx context.Context, s *store.Step) error {
 	})
 }
 
+// notYet says in a few words why a device lets nobody in while it starts.
+var notYet = map[device.ErrorKind]string{device.Unreachable: "sign-in is not answered yet", device.Silent: "sign-in is not answered, the device is silent", device.Lost: "sign-in breaks off", device.NotReady: "the device says that it is still starting"}
+
 func waitLogin(r *run, ctx context.Context, s *store.Step) error {
 	return r.poll(ctx, s, func() (bool, string, error) {
 		_, err := r.connect(ctx)
+		if yet, ok := notYet[device.KindOf(err)]; ok {
+			r.hangUp()
+			return false, yet, nil
+		}
 		return err == nil, "sign-in is accepted", err
 	})
 }

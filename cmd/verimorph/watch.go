@@ -205,8 +205,8 @@ func (c *client) screen(ch gen.Change, now time.Time) []string {
 		fmt.Sprintf("%s %3.0f %%  %s", bar(done/max(total, 0.001), 40), 100*done/max(total, 0.001), times),
 		"",
 	}
-	if a := ch.Awaited; a != nil {
-		lines[2] = cut(fmt.Sprintf("%s so far, %s expected: %s", clock(max(now.Sub(a.Since).Seconds(), 0)), span(a.Low, a.High), a.Text), width-1)
+	if a := ch.Awaited; a != nil { // what everybody waits for
+		lines[2] = c.paint(bold, cut(fmt.Sprintf("%s so far, %s expected: %s", clock(max(now.Sub(a.Since).Seconds(), 0)), span(a.Low, a.High), a.Text), width-1))
 	}
 	for i := 0; i < len(ch.Steps); {
 		j := i
@@ -273,7 +273,7 @@ func (c *client) stepLine(s gen.Step, now time.Time, width int) string {
 	case gen.StepStateRunning:
 		mark, what = c.paint(blue, ">"), fmt.Sprintf("%s %3.0f %%  %s", bar(fraction(s, now), 12), 100*fraction(s, now), s.Note)
 	}
-	line := fmt.Sprintf(" %-28s %6s  of %-13s ", s.Title, elapsed, span(s.Low, s.High))
+	line := fmt.Sprintf(" %-30s %6s  of %-13s ", cut(s.Title, 30), elapsed, span(s.Low, s.High))
 	return mark + line + cut(what, width-len(line)-2)
 }
 

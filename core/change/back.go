@@ -49,7 +49,7 @@ func (j *Job) reinstall(hop int, old *File) (out []Step) {
 	}
 	out = append(out, j.bring(hop, old)...)
 	install := j.step(hop, Install)
-	install.InPlace, install.File, install.Title = true, old, "Install again; the device restarts by itself"
+	install.InPlace, install.File, install.Title = true, old, "Install the older one over it"
 	out = append(out, install)
 	for _, k := range []Kind{Link, Login, Confirm} {
 		out = append(out, j.step(hop, k))

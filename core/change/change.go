@@ -53,11 +53,11 @@ const (
 var Titles = map[Kind]string{
 	Readings: "Take readings before", Fetch: "Fetch image from the release site", Check: "Check that all is ready", Backup: "Take a backup",
 	Convert: "Convert the configuration", Hand: "By hand", CleanUp: "Remove files that were named", Licence: "Add licence", Clone: "Copy the running installation", Send: "Send image", Checksum: "Compare checksum on device",
-	Component: "Update component", PowerCycle: "Power off and on", Install: "Install into the idle slot", Unpack: "Unpack", Point: "Check again: the point of no return comes next",
+	Component: "Update component", PowerCycle: "Power off and on", Install: "Install into the idle slot", Unpack: "Unpack", Point: "Check before no return",
 	Drain: "Drain", Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
 	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version", KeepSlot: "Choose slot for good",
 	Services: "Wait for services", Undrain: "Return to service", Tidy: "Remove sent files from device", Verify: "Compare readings, conclude",
-	Ahead: "Send ahead what the next hop needs", Settle: "Compare readings before the other slot is written", Validate: "Have the device read it first",
+	Ahead: "Send ahead for the next hop", Settle: "Compare before the other slot", Validate: "Have the device read it first",
 	CheckRestore: "Check device and bundle", PutPart: "Put back", CompareParts: "Compare with the backup",
 }
 

@@ -286,7 +286,7 @@ func (j *Job) hop(i int) (out []Step) {
 		if can.Save {
 			add(Save)
 		}
-		add(Install, func(s *Step) { s.InPlace, s.Title = true, "Install; the device restarts by itself" })
+		add(Install, func(s *Step) { s.InPlace, s.Title = true, "Install over the running one" })
 		for _, k := range []Kind{Link, Login, Confirm} {
 			add(k)
 		}
@@ -354,10 +354,7 @@ func (j *Job) other(hop int) []Step {
 	}
 	for _, k := range kinds {
 		s := j.step(hop, k)
-		s.Other, s.Title = true, Titles[k]+" into the slot that ran before"
-		if k == Install {
-			s.Title = "Install into the slot that ran before"
-		}
+		s.Other, s.Title = true, map[Kind]string{Install: "Install in the other slot too", Unpack: "Unpack in the other slot too"}[k]
 		out = append(out, s)
 	}
 	return append(out, j.step(hop, Tidy))
