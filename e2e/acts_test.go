@@ -49,6 +49,12 @@ func TestSingleSteps(t *testing.T) {
 	e.passes(e.person(e.acts("gullnes-fw1", "clean-up:th60-5.4.2.img"), nil))
 	assert.NoFileExists(t, onFlash)
 
+	// What is unsaved is lost by a restart, and by nothing else.
+	e.typeAt(b.Access(), "raise", b.Access().Watchword, "write port p3 / note spare")
+	assert.Contains(t, e.must("change", "check", e.acts("gullnes-fw1", "backup")), "since nothing is started anew")
+	e.refused(1, []string{"a restart would lose the difference"}, "change", "check", e.acts("gullnes-fw1", "restart"))
+	e.passes(e.person(e.acts("gullnes-fw1", "save"), nil))
+
 	// Chosen and started: that can be undone, and what failed is.
 	require.NoError(t, b.Arm(tarnholm.LoseTranslations, tarnholm.Fault{}))
 	id := e.acts("gullnes-fw1", "choose-slot", "restart")
@@ -169,6 +175,8 @@ func TestRestartLater(t *testing.T) {
 	assert.Equal(t, "5.4.2", e.fleet.Box("b").Status().Version)
 
 	waits(never)
+	e.must("change", "hold", never)
+	assert.Nil(t, e.change(never).WaitsUntil, "it does not go on by itself any more")
 	e.must("change", "stop", never)
 	assert.Equal(t, "5.0.7", e.fleet.Box("c").Status().Version)
 	assert.Equal(t, 1, e.fleet.Box("c").Status().Boots)

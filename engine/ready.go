@@ -79,10 +79,13 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, final("dialect %q is not known here", d.Dialect)
 	}
 	can := dialect.Abilities()
-	f := &ready.Facts{Now: time.Now(), BackIsAuto: c.BackPolicy == store.BackAutomatic, HasSlots: !can.InPlace, SavesFirst: can.Save, BackupSoon: true,
+	f := &ready.Facts{Now: time.Now(), BackIsAuto: c.BackPolicy == store.BackAutomatic, HasSlots: !can.InPlace, BackupSoon: true,
 		WantModel: way.Model, WantSerial: c.Planned.Serial, WantVersion: c.From}
 	for _, s := range c.Steps {
-		f.Writes = f.Writes || !s.Plan.Back && (s.Plan.Kind == change.Install || s.Plan.Kind == change.Clone)
+		k := s.Plan.Kind
+		f.Writes = f.Writes || !s.Plan.Back && (k == change.Install || k == change.Clone)
+		f.SavesFirst = f.SavesFirst || k == change.Save
+		f.Starts = f.Starts || k == change.Restart || s.Plan.InPlace
 	}
 	if hop < len(way.Hops) {
 		f.WantVersion = way.Hops[hop].From.String()

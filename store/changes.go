@@ -115,7 +115,7 @@ func (c *Change) Brings(licences []string) string {
 
 // Possible lists what can be asked of the change now.
 func (c *Change) Possible() []change.Action {
-	return change.Possible(c.State, c.Question, c.CanGoBack())
+	return change.Possible(c.State, c.Question, c.CanGoBack(), c.WaitsUntil != nil)
 }
 
 // Kinds of changes.
@@ -231,7 +231,7 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by, text str
 		if c.Steps, err = steps(ctx, tx, id); err != nil {
 			return err
 		}
-		to, err := change.Next(c.State, a, c.Question, c.CanGoBack())
+		to, err := change.Next(c.State, a, c.Question, c.CanGoBack(), c.WaitsUntil != nil)
 		if err != nil {
 			return &ActionError{err}
 		}

@@ -672,7 +672,7 @@ func (c *client) printChange(ch gen.Change) {
 		c.printf("  passes its point of no return at %s or later\n", t.RestartFrom.Local().Format(time.DateTime))
 	}
 	if ch.WaitsUntil != nil {
-		c.printf("  %s\n", c.paint(yellow, "waits until "+ch.WaitsUntil.Local().Format(time.DateTime)+" and goes on by itself then; resume goes on now"))
+		c.printf("  %s\n", c.paint(yellow, "waits until "+ch.WaitsUntil.Local().Format(time.DateTime)+" and goes on by itself then; resume goes on now, hold keeps it from that"))
 	}
 	if ch.RestingAt != nil {
 		c.printf("  %s\n", resting(ch))

@@ -79,8 +79,8 @@ func TestStates(t *testing.T) {
 	all := []State{Drafted, Approved, Running, Holding, Held, Asking, Done, Returned, Failed, Stopped}
 	q := &Question{Kind: AskFailed, Answers: []Action{GoBack, Retry, Leave}}
 	for _, s := range all {
-		for _, a := range Possible(s, q, true) {
-			to, err := Next(s, a, q, true)
+		for _, a := range Possible(s, q, true, false) {
+			to, err := Next(s, a, q, true, false)
 			require.NoError(t, err)
 			assert.NotEqual(t, s, to)
 			assert.False(t, s.Over(), "%s is final", s)
@@ -88,15 +88,16 @@ func TestStates(t *testing.T) {
 		}
 		assert.False(t, s.Open() && s.Over())
 	}
-	assert.Equal(t, []Action{Retry, GoBack, Leave}, Possible(Asking, q, true), "a question has its own answers")
-	assert.Empty(t, Possible(Asking, nil, true))
-	assert.Equal(t, []Action{Resume, Stop}, Possible(Held, nil, false), "nothing to go back from")
-	assert.Equal(t, []Action{Resume, Stop, GoBack}, Possible(Held, nil, true))
-	_, err := Next(Drafted, Start, nil, false)
+	assert.Equal(t, []Action{Retry, GoBack, Leave}, Possible(Asking, q, true, false), "a question has its own answers")
+	assert.Empty(t, Possible(Asking, nil, true, false))
+	assert.Equal(t, []Action{Resume, Stop}, Possible(Held, nil, false, false), "nothing to go back from")
+	assert.Equal(t, []Action{Resume, Stop, GoBack}, Possible(Held, nil, true, false))
+	assert.Equal(t, []Action{Hold, Resume, Stop}, Possible(Held, nil, false, true), "one that would go on by itself can be told not to")
+	_, err := Next(Drafted, Start, nil, false, false)
 	assert.EqualError(t, err, "cannot start a change that is draft; possible now: [approve stop]")
-	_, err = Next(Running, Stop, nil, false)
+	_, err = Next(Running, Stop, nil, false, false)
 	assert.ErrorContains(t, err, "hold it first")
-	_, err = Next(Done, Resume, nil, false)
+	_, err = Next(Done, Resume, nil, false, false)
 	assert.ErrorContains(t, err, "nothing can be done")
 }
 

@@ -43,7 +43,7 @@ const (
 var transitions = map[Action]map[State]State{
 	Approve: {Drafted: Approved},
 	Start:   {Approved: Running},
-	Hold:    {Running: Holding},
+	Hold:    {Running: Holding, Held: Held},
 	Resume:  {Held: Running, Holding: Running},
 	Stop:    {Drafted: Stopped, Approved: Stopped, Held: Stopped},
 	SignOff: {Asking: Running},
@@ -74,9 +74,9 @@ type Question struct {
 }
 
 // Next is the state after an action, or an error that says what is possible instead. q is the question of a change that
-// asks, nil otherwise; canGoBack says whether a held change has passed the point of no return.
-func Next(s State, a Action, q *Question, canGoBack bool) (State, error) {
-	possible := Possible(s, q, canGoBack)
+// asks, nil otherwise; canGoBack says whether a held change has passed the point of no return, waits whether it would go on by itself.
+func Next(s State, a Action, q *Question, canGoBack, waits bool) (State, error) {
+	possible := Possible(s, q, canGoBack, waits)
 	if slices.Contains(possible, a) {
 		return transitions[a][s], nil
 	}
@@ -91,12 +91,12 @@ func Next(s State, a Action, q *Question, canGoBack bool) (State, error) {
 }
 
 // Possible lists the actions that a state allows, in a fixed order.
-func Possible(s State, q *Question, canGoBack bool) (out []Action) {
+func Possible(s State, q *Question, canGoBack, waits bool) (out []Action) {
 	for _, a := range actions {
 		if _, ok := transitions[a][s]; !ok {
 			continue
 		}
-		if s == Asking && (q == nil || !slices.Contains(q.Answers, a)) || s == Held && a == GoBack && !canGoBack {
+		if s == Asking && (q == nil || !slices.Contains(q.Answers, a)) || s == Held && (a == GoBack && !canGoBack || a == Hold && !waits) {
 			continue
 		}
 		out = append(out, a)

@@ -114,6 +114,7 @@ type Facts struct {
 
 	Unsaved    bool
 	SavesFirst bool // the change saves it
+	Starts     bool // the device is started anew
 
 	Parts []Part
 
@@ -148,7 +149,9 @@ func Checks(f Facts) (out []Check) {
 		f.room(add)
 		f.stores(add)
 		f.slots(add)
-		if f.Unsaved && f.SavesFirst {
+		if f.Unsaved && !f.Starts && !f.SavesFirst {
+			add(Unsaved, "Saved configuration", Pass, "", "the running configuration differs from the saved one; nothing of it is lost, since nothing is started anew")
+		} else if f.Unsaved && f.SavesFirst {
 			add(Unsaved, "Saved configuration", Warn, "accept that it is saved, or put it in order first", "the running configuration differs from the saved one; this change saves it")
 		} else if f.Unsaved {
 			add(Unsaved, "Saved configuration", Stop, "save it, or undo what nobody wants", "the running configuration differs from the saved one, and a restart would lose the difference")

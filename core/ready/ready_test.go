@@ -15,7 +15,7 @@ func good() Facts {
 	yes := true
 	now := time.Date(2026, 11, 24, 2, 0, 0, 0, time.UTC)
 	return Facts{SignedInAs: "bosun", WantModel: "TH-60", Model: "TH-60", WantSerial: "S", Serial: "S", WantVersion: "5.0.7", Version: "5.0.7",
-		Files: []File{{Name: "a.img", There: true}}, Total: 100 << 20, Free: 50 << 20, Need: 5 << 20, HasSlots: true, Writes: true, Idle: "b", IdleHolds: "5.0.6", RunningIn: "a",
+		Files: []File{{Name: "a.img", There: true}}, Total: 100 << 20, Free: 50 << 20, Need: 5 << 20, HasSlots: true, Writes: true, Starts: true, Idle: "b", IdleHolds: "5.0.6", RunningIn: "a",
 		BackText: "start 5.0.7 again", BackupAge: &age, BackupSoon: true, Parts: []Part{{"fan-1", "well", true}},
 		Needs: []Need{{Check: Variables + " Q1", Text: "the boot variable must be clear", Met: &yes, Evidence: "it is clear", What: "clear it"}},
 		Now:   now, From: now.Add(-time.Hour), To: now.Add(time.Hour), Rest: 20 * time.Minute, Back: 15 * time.Minute, Half: 10 * time.Minute}
@@ -77,6 +77,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 	for text, spoil := range map[string]func(*Facts){
 		"nothing would have to be undone": func(f *Facts) { f.BackNeedless = true },
 		"7.0 MiB of 10.0 MiB are free":    func(f *Facts) { f.Stores = []Store{{"places", 10 << 20, 7 << 20, 7 << 20}} },
+		"nothing is started anew":         func(f *Facts) { f.Unsaved, f.Starts = true, false },
 		"none is written":                 func(f *Facts) { f.Writes = false },
 		"58 min 00 s are left until":      func(f *Facts) { f.RestartFrom = f.Now.Add(2 * time.Minute) },
 	} {

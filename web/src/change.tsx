@@ -92,7 +92,7 @@ export function ChangePage() {
       {c.awaited && <p role="status" id="awaited" className="flex items-center gap-2 font-medium"><Mark state="running" /> {clock(Math.max((now - Date.parse(c.awaited.since)) / 1000, 0))} so far, {span(c.awaited.low, c.awaited.high)} expected: {c.awaited.text}</p>}
       {c.question && <QuestionCard key={`${c.question.step} ${c.question.text}`} c={c} />}
       {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;{c.restingMost !== undefined && <>, in {clock(c.restingMost)} at most</>}.</p>}
-      {c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> It waits until {time(c.waitsUntil)} before its point of no return, and goes on by itself then. &ldquo;Go on&rdquo; does not wait.</p>}
+      {c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> It waits until {time(c.waitsUntil)} before its point of no return, and goes on by itself then. &ldquo;Go on&rdquo; does not wait, &ldquo;Hold&rdquo; keeps it from going on by itself.</p>}
       {c.returning && <p role="status" className="flex items-center gap-2"><Mark state="returned" /> The way back of hop {c.returning} is taken{c.endedAt ? "" : " now"}: {c.returnWhy}</p>}
       {c.failure && c.state !== "returned" && (
         <div role="alert" className="rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
