@@ -483,6 +483,7 @@ func TestTheHardLimitWinsOverEverything(t *testing.T) {
 	works[change.Confirm] = work{perform: func(r *run, ctx context.Context, s *store.Step) error {
 		s.Note = "a light in the window"
 		<-ctx.Done()
+		r.readAt = time.Time{}
 		_, err := r.device(ctx) // fails, because the time is over: that is no trouble with the records
 		return err
 	}}
@@ -502,6 +503,7 @@ func TestRecordsThatHangFailNoStep(t *testing.T) {
 	works[change.Services] = work{perform: func(r *run, ctx context.Context, s *store.Step) error {
 		<-ctx.Done()
 		r.e.Store.Close()
+		r.readAt = time.Time{}
 		_, err := r.device(ctx)
 		return err
 	}}

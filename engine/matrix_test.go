@@ -150,7 +150,7 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 		{"chassis", plainbox.DropTransfer, 1000, 2, done, ""},
 		{"chassis", plainbox.CorruptTransfer, 0, 1, done, ""},
 		{"chassis", plainbox.CorruptTransfer, 0, -1, stopped, ""},
-		{"chassis", plainbox.LowPlaces, 1000, 0, stopped, ""},
+		{"chassis", plainbox.LowPlaces, 1000, 0, asks, ""}, // nearly full is a warning, before anything is touched
 		{"chassis", plainbox.InstallFails, 0, 1, stopped, ""},
 		{"chassis", plainbox.ComponentFails, 0, 1, stopped, ""},
 		{"chassis", plainbox.SlowReturn, 3, -1, done, ""},
