@@ -237,6 +237,6 @@ func TestHoldAndResume(t *testing.T) {
 	assert.Equal(t, gen.ChangeStateDone, e.awaitEnd(id).State)
 
 	// The other draft starts from a version that the device has left: it does not start.
-	e.refused(1, []string{"its version is 4.2.9, planned was 4.2.3", "draft a new change"}, "change", "start", other)
+	e.refused(1, []string{"its version is 4.2.9, planned was 4.2.3", "draft it anew"}, "change", "start", other)
 	assert.Equal(t, 1, e.fleet.Box("hollen-fw1").Status().Fits)
 }
