@@ -12,8 +12,8 @@ import (
 // able is a device that can do everything.
 var able = Abilities{Once: true, Clone: true, Unpack: true, Drain: true, Save: true, Components: []string{"logic"}, Licence: true, Restart: true, PowerCycle: true}
 
-func image(version string) *File {
-	return &File{Name: version + ".img", SHA256: "sum" + version, Size: 100, Version: version}
+func img(v string) *File {
+	return &File{Name: v + ".img", SHA256: "sum" + v, Size: 100, Version: v}
 }
 
 func TestActsBecomeSteps(t *testing.T) {
@@ -26,11 +26,11 @@ func TestActsBecomeSteps(t *testing.T) {
 		way    string
 	}{
 		{"a backup", []Act{{Kind: Backup}}, []Kind{Backup}, "1", "1", BackNotNeeded},
-		{"sent ahead", []Act{{Kind: Send, File: image("2")}}, []Kind{Send, Checksum}, "1", "1", BackNotNeeded},
-		{"one that is still to be fetched", []Act{{Kind: Send, File: image("9")}}, []Kind{Fetch, Send, Checksum}, "1", "1", BackNotNeeded},
-		{"looked at once more", []Act{{Kind: Checksum, File: image("9")}}, []Kind{Checksum}, "1", "1", BackNotNeeded},
-		{"installed, not started", []Act{{Kind: Install, File: image("2")}}, []Kind{Send, Checksum, Install, Unpack}, "2", "1", BackNotNeeded},
-		{"installed and started", []Act{{Kind: Install, File: image("2")}, {Kind: ChooseSlot}, {Kind: Restart}}, []Kind{Send, Checksum, Install, Unpack, Point, ChooseSlot, Restart, Link, Login, Confirm, Services}, "2", "2", BackBySlot},
+		{"sent ahead", []Act{{Kind: Send, File: img("2")}}, []Kind{Send, Checksum}, "1", "1", BackNotNeeded},
+		{"one that is still to be fetched", []Act{{Kind: Send, File: img("9")}}, []Kind{Fetch, Send, Checksum}, "1", "1", BackNotNeeded},
+		{"looked at once more", []Act{{Kind: Checksum, File: img("9")}}, []Kind{Checksum}, "1", "1", BackNotNeeded},
+		{"installed, not started", []Act{{Kind: Install, File: img("2")}}, []Kind{Send, Checksum, Install, Unpack}, "2", "1", BackNotNeeded},
+		{"installed and started", []Act{{Kind: Install, File: img("2")}, {Kind: ChooseSlot}, {Kind: Restart}}, []Kind{Send, Checksum, Install, Unpack, Point, ChooseSlot, Restart, Link, Login, Confirm, Services}, "2", "2", BackBySlot},
 		{"chosen for the next night", []Act{{Kind: ChooseSlot}}, []Kind{Point, ChooseSlot}, "0", "1", BackNotNeeded},
 		{"drained around a restart", []Act{{Kind: Drain}, {Kind: Restart}, {Kind: Undrain}}, []Kind{Drain, Point, Restart, Link, Login, Confirm, Services, Undrain}, "1", "1", BackNotNeeded},
 		{"a part and its power", []Act{{Kind: Component, Part: "logic", File: logic}, {Kind: PowerCycle, Part: "logic"}}, []Kind{Send, Checksum, Component, PowerCycle}, "1", "1", BackNotNeeded},
@@ -68,10 +68,10 @@ func TestActsThatCannotBe(t *testing.T) {
 		{able, "0", []Act{{Kind: Restart}, {Kind: ChooseSlot}}, "a restart has to follow it at once"},
 		{able, "", []Act{{Kind: ChooseSlot}}, "the other slot holds nothing"},
 		{able, "0", []Act{{Kind: Clone}, {Kind: ChooseSlot}}, "the copy is of what runs already"},
-		{able, "0", []Act{{Kind: Component, Part: "moon", File: image("1")}}, "no component moon"},
-		{Abilities{InPlace: true}, "", []Act{{Kind: Install, File: image("2")}}, "no second slot"},
+		{able, "0", []Act{{Kind: Component, Part: "moon", File: img("1")}}, "no component moon"},
+		{Abilities{InPlace: true}, "", []Act{{Kind: Install, File: img("2")}}, "no second slot"},
 		{Abilities{InPlace: true}, "", []Act{{Kind: Restart}}, "no restart"},
-		{Abilities{Media: true}, "", []Act{{Kind: Send, File: image("2")}}, "carried in on a medium"},
+		{Abilities{Media: true}, "", []Act{{Kind: Send, File: img("2")}}, "carried in on a medium"},
 		{Abilities{}, "", []Act{{Kind: Drain}}, "no drain"},
 		{Abilities{}, "", []Act{{Kind: Licence, Part: "x"}}, "no add-licence"},
 		{Abilities{}, "", []Act{{Kind: Save}}, "no save"},
@@ -95,7 +95,7 @@ func TestActsOfAnyKind(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		acts := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) Act {
 			a := Act{Kind: rapid.SampledFrom(Acts).Draw(t, "kind"), Part: "logic", Names: []string{"x"}, Text: "look", Once: rapid.Bool().Draw(t, "once")}
-			a.File = image("2")
+			a.File = img("2")
 			return a
 		}), 1, 7).Draw(t, "acts")
 		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: acts})
