@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"io/fs"
 	"net"
 	"strings"
 	"sync"
@@ -12,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"verimorph/core/verify"
 )
 
 // line is a console line that follows a script: for each thing that is entered, what it says.
@@ -178,6 +181,82 @@ func TestReadingsThatSomebodyAdds(t *testing.T) {
 			assert.ErrorContains(t, err, what)
 		}
 	}
+}
+
+// A clock is read as the number of seconds by which the device is ahead; sets of errors may lose some and win none.
+func TestClocksAndErrorsAsReadings(t *testing.T) {
+	clock := "name: c\ntitle: C\ntype: clock\nsend: hour\nmatch: 'is (?P<value>\\S+)'\nexpect: {rule: within, value: '60', severity: degraded}\n"
+	r, err := ReadReading([]byte(clock))
+	require.NoError(t, err)
+	for ahead, want := range map[time.Duration]float64{0: 0, time.Hour: 3600, -time.Minute: -60} {
+		v, ok := r.value("it is " + time.Now().Add(ahead).UTC().Format(time.RFC3339))
+		require.True(t, ok)
+		assert.Equal(t, verify.Number, v.Type)
+		assert.InDelta(t, want, v.Number, 2)
+	}
+	_, ok := r.value("it is late")
+	assert.False(t, ok, "what is no time is missing")
+	e := Expectations([]Reading{*r})[0]
+	assert.Equal(t, verify.Value{Type: verify.Number, Number: 60}, e.Value)
+	assert.False(t, e.Compares(), "it needs nothing from before")
+
+	errors := strings.NewReplacer("type: clock", "type: set", "rule: within, value: '60'", "rule: no-new").Replace(clock)
+	_, err = ReadReading([]byte(errors))
+	require.NoError(t, err)
+	for bad, says := range map[string]string{
+		strings.Replace(clock, "rule: within, value: '60'", "rule: unchanged", 1): "of a clock, only within can be expected",
+		strings.Replace(clock, "'60'", "soon", 1):                                 "is no number",
+		strings.Replace(errors, "type: set", "type: text", 1):                     "no-new is a rule for sets",
+		strings.Replace(clock, "type: clock", "type: set", 1):                     "within is a rule for numbers and clocks",
+	} {
+		_, err := ReadReading([]byte(bad))
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+// Whoever gives up does not wait until a silent device says something.
+func TestGivingUpOnASilentDevice(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer ln.Close()
+	taken := make(chan net.Conn, 1)
+	go func() {
+		if c, err := ln.Accept(); err == nil {
+			taken <- c
+		}
+	}()
+	dialects, err := ReadDialects(Builtin())
+	require.NoError(t, err)
+	ctx, giveUp := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := Dial(ctx, Target{Address: ln.Addr().String(), Dialect: dialects["tarnholm"], SignIns: []SignIn{{User: "u", Password: "p"}}, Tries: 1})
+		ended <- err
+	}()
+	defer (<-taken).Close()
+	giveUp()
+	select {
+	case err := <-ended:
+		assert.Equal(t, Silent, KindOf(err))
+		assert.ErrorContains(t, err, "before the time for it was over")
+	case <-time.After(dialTimeout):
+		t.Fatal("it waits all the same")
+	}
+}
+
+// Licences: the key is typed where the device asks, and a dialect that would put it elsewhere is refused.
+func TestDialectsOfLicences(t *testing.T) {
+	text, err := fs.ReadFile(Builtin(), "brackmoor.yaml")
+	require.NoError(t, err)
+	d, err := ReadDialect(text)
+	require.NoError(t, err)
+	assert.True(t, d.Abilities().Licence)
+	for _, bad := range []string{"add-licence: {send: 'admit {licence}'}", "add-licence: {send: 'admit {licence}', ask: 'key: $', answer: x}"} {
+		_, err := ReadDialect([]byte(strings.Replace(string(text), "add-licence: {send: 'admit {licence}', ask: 'key: $'}", bad, 1)))
+		assert.ErrorContains(t, err, "add-licence needs an ask")
+	}
+	_, err = ReadDialect([]byte(strings.Replace(string(text), "'admit {licence}'", "'admit {licence} {key}'", 1)))
+	assert.ErrorContains(t, err, "there is no {key} here", "a key is part of no command")
 }
 
 // Listening says nothing, goes on when the line is taken away, and ends when it is to.

@@ -201,7 +201,7 @@ func (r *Reading) wanted() (v verify.Value, err error) {
 		v.Text = r.Expect.Value
 	}
 	if err != nil {
-		err = fmt.Errorf("%s: %q is no %s", r.Name, r.Expect.Value, r.Type)
+		err = fmt.Errorf("%s: %q is no %s", r.Name, r.Expect.Value, v.Type)
 	}
 	return v, err
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"sync"
@@ -237,4 +238,78 @@ func TestTheDatabaseIsAwayForLong(t *testing.T) {
 	_, installs, boots := s.stands()
 	assert.Equal(t, 1, installs)
 	assert.Equal(t, 2, boots)
+}
+
+// What the next hop needs travels ahead where it can, and where it cannot the step says why and does no harm.
+func TestSendingAheadNeverFails(t *testing.T) {
+	r := newRig(t, func(s *tarnholm.Spec) { s.Version = "5.0.4" })
+	w := r.prepare(r.begin("5.0.4", "5.4.2"))
+	s := w.of(change.Ahead)
+	require.NotNil(t, s, "there are two hops")
+	next := w.path.Hops[1].Image
+	ahead := func() string {
+		s.Note = ""
+		require.NoError(t, sendAhead(w, t.Context(), s))
+		return s.Note
+	}
+	kept, err := r.Images.Read(next.SHA256)
+	require.NoError(t, err)
+	require.NoError(t, r.Images.Delete(next.SHA256))
+	assert.Contains(t, ahead(), "later: "+next.File+" (it is not in the image store yet)")
+	_, _, err = r.Images.Put(bytes.NewReader(kept), 0)
+	require.NoError(t, err)
+
+	require.NoError(t, r.box.Arm(tarnholm.LowFlash, tarnholm.Fault{Value: 1000}))
+	assert.Contains(t, ahead(), "there is no room beside the files of this hop")
+	require.NoError(t, r.box.Heal(tarnholm.LowFlash))
+
+	require.NoError(t, r.box.Arm(tarnholm.DropTransfer, tarnholm.Fault{Value: 1 << 20}))
+	assert.Contains(t, ahead(), "later: "+next.File)
+	require.NoError(t, r.box.Heal(tarnholm.DropTransfer))
+
+	assert.Equal(t, next.File+" is on the device", ahead())
+	for i := range w.c.Steps {
+		if st := &w.c.Steps[i]; st.Plan.Kind == change.Send && st.Plan.Hop == 1 {
+			done, _, err := fileThere(w, t.Context(), st, false)
+			require.NoError(t, err)
+			assert.True(t, done, "its own step finds it there")
+		}
+	}
+	assert.Equal(t, 0, r.box.Status().Fits)
+	ctx, cancel := context.WithCancelCause(t.Context())
+	cancel(store.ErrFenced)
+	assert.ErrorIs(t, sendAhead(w, ctx, s), store.ErrFenced, "whoever lost the device stops")
+}
+
+// A change that breaks off by a fault of ours is carried on by the next look, and takes no other with it.
+func TestAFaultOfOurs(t *testing.T) {
+	s := subjects(t, "firewall")
+	var once sync.Once
+	s.Engine.strike = func(_ *run, st *store.Step, at string) {
+		if st.Plan.Kind == change.Checksum && at == "begun" {
+			once.Do(func() { panic("a fault of ours") })
+		}
+	}
+	s.start()
+	id := s.drafted()
+	c := s.toTheEnd(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict)
+	_, installs, boots := s.stands()
+	assert.Equal(t, [2]int{1, 2}, [2]int{installs, boots})
+}
+
+// No more changes than workers are carried at the same moment; the others wait and are carried then.
+func TestNoMoreChangesThanWorkers(t *testing.T) {
+	s := subjects(t, "firewall")
+	s.Engine.slots = make(chan struct{}, 1)
+	s.Engine.slots <- struct{}{} // another one is being carried
+	s.start()
+	id := s.drafted()
+	time.Sleep(300 * time.Millisecond)
+	c := s.change(id)
+	assert.False(t, c.Begun())
+	<-s.Engine.slots
+	c = s.toTheEnd(id)
+	require.Equal(t, change.Done, c.State, failure(c))
 }

@@ -1,6 +1,9 @@
 package main
 
 import (
+	"bytes"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -119,4 +122,56 @@ func TestMoments(t *testing.T) {
 		_, err := moment(text, now)
 		assert.ErrorContains(t, err, "is no time", text)
 	}
+}
+
+// Acts as they are written on the command line: what each takes, and what is wrong with those that cannot be read.
+func TestActsAsTheyAreWritten(t *testing.T) {
+	key := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(key, []byte("  secret word\n"), 0o600))
+	for text, want := range map[string]gen.Act{
+		"backup":              {Kind: gen.ActKindBackup},
+		"send:a.img":          {Kind: gen.ActKindSend, File: ptrTo("a.img")},
+		"checksum:a.img":      {Kind: gen.ActKindChecksum, File: ptrTo("a.img")},
+		"install:a.img":       {Kind: gen.ActKindInstall, File: ptrTo("a.img")},
+		"component:logic.x":   {Kind: gen.ActKindComponent, File: ptrTo("logic.x")},
+		"power:cards":         {Kind: gen.ActKindPower, Part: ptrTo("cards")},
+		"clean-up:a, b":       {Kind: gen.ActKindCleanUp, Files: &[]string{"a", "b"}},
+		"hand:look: closely":  {Kind: gen.ActKindHand, Text: ptrTo("look: closely")},
+		"choose-slot":         {Kind: gen.ActKindChooseSlot},
+		"choose-slot-once":    {Kind: gen.ActKindChooseSlot, Once: ptrTo(true)},
+		"licence:full=" + key: {Kind: gen.ActKindLicence, Part: ptrTo("full"), Key: ptrTo("secret word")},
+	} {
+		got, err := readAct(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for text, says := range map[string]string{"dance": "there is no act", "": "there is no act", "send": "needs something after a colon", "clean-up:": "needs something after a colon", "hand": "needs something after a colon",
+		"licence": "needs something after a colon", "licence:full": "should look like NAME=FILE", "licence:full=/nowhere": "no such file", "backup:now": "takes nothing after a colon", "choose-slot-once:a": "takes nothing after a colon"} {
+		_, err := readAct(text)
+		assert.ErrorContains(t, err, says, text)
+	}
+}
+
+// What a person waits for stands in one line: single steps, a change that waits for its time, one that may not be interrupted.
+func TestWaitingInWords(t *testing.T) {
+	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+	ch := running()
+	ch.Kind, ch.From, ch.To = gen.Acts, "1", "1"
+	assert.Equal(t, "single steps; it runs 1", way(ch))
+	assert.Equal(t, "single steps", work(ch))
+	ch.To = "2"
+	assert.Equal(t, "from 1 to 2", way(ch), "a slot is started by them")
+	ch.RestingAt, ch.RestingMost = ptrTo("Wait for services"), ptrTo(75.0)
+	assert.Equal(t, `it may not be interrupted before "Wait for services", in 1:15 at most`, resting(ch))
+
+	var out bytes.Buffer
+	c := &client{out: &out}
+	ch.Terms, ch.WaitsUntil = &gen.Terms{RestartFrom: &at, WayBack: ptrTo(gen.TermsWayBackOffered)}, &at
+	c.printChange(ch)
+	for _, text := range []string{"passes its point of no return at 2026-02-03", "waits until 2026-02-03", "hold keeps it from that", "it may not be interrupted before"} {
+		assert.Contains(t, out.String(), text)
+	}
+	ch.Awaited = &gen.Awaited{Since: at, Low: 480, High: 1200, Text: "link up, sign-in is not answered yet"}
+	lines := c.screen(ch, at.Add(11*time.Minute))
+	assert.Contains(t, lines[2], "11:00 so far, 8:00 to 20:00 expected: link up, sign-in is not answered yet")
 }

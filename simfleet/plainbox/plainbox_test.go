@@ -1,9 +1,11 @@
 package plainbox
 
 import (
+	"bufio"
 	"bytes"
 	"log/slog"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -125,4 +127,81 @@ func TestDrainingAndPacking(t *testing.T) {
 	assert.Contains(t, c.Status().Main, "    vlan 4;", "the older installation has its own")
 	require.NoError(t, c.clone(1, quiet))
 	assert.Equal(t, []string{"11.2.5 good", "11.2.5 good"}, c.Status().Areas)
+}
+
+// What a box says about its clock, its errors and where it keeps what, and what faults make of it.
+func TestClockErrorsAndStores(t *testing.T) {
+	b := box(t, Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3", Config: "box {\n}\n"})
+	require.NoError(t, b.Start())
+	t.Cleanup(b.Stop)
+	ask := func(do func(*shell, map[string]string) error) string {
+		var out bytes.Buffer
+		require.NoError(t, do(&shell{b: b, w: &out}, nil))
+		return out.String()
+	}
+	told := func() time.Time {
+		at, err := time.Parse("it is 2006-01-02T15:04:05Z07:00\r\n", ask(tellTime))
+		require.NoError(t, err)
+		return at
+	}
+	assert.WithinDuration(t, time.Now(), told(), 2*time.Second)
+	require.NoError(t, b.Arm(ClockWrong, Fault{Value: 3600}))
+	assert.WithinDuration(t, time.Now().Add(time.Hour), told(), 2*time.Second)
+
+	assert.Equal(t, "0 in all\r\n", ask(tellMishaps))
+	require.NoError(t, b.Arm(LogErrors, Fault{}))
+	b.anew()
+	first := ask(tellMishaps)
+	assert.Contains(t, first, "wrong: start 2: a part answered late")
+	b.anew()
+	assert.Equal(t, first, ask(tellMishaps), "it strikes once, and what is written stays")
+
+	assert.Contains(t, ask(tellFiles), "store places 3145728 of 8388608")
+	image(t, b, "good.pkg", "Ostrevin", "C8", "11.2.6", "")
+	require.NoError(t, b.Arm(LowPlaces, Fault{Value: 100}))
+	assert.Contains(t, ask(tellFiles), "store places 100 of 8388608")
+	assert.ErrorContains(t, b.install("good.pkg", 1, quiet), "no room for it in places")
+	assert.Equal(t, []string{"11.2.5 good", "11.2.3 good"}, b.Status().Areas, "nothing was touched")
+	require.NoError(t, b.Heal(LowPlaces))
+	require.NoError(t, b.install("good.pkg", 1, quiet))
+
+	gateway := box(t, Spec{Maker: "Brackmoor", Model: "SG-5", Version: "3.8.4", Config: "{}"})
+	assert.NotContains(t, gateway.FaultNames(), LowPlaces, "it has one storage")
+	assert.Contains(t, gateway.FaultNames(), NoLicence)
+	assert.NotContains(t, b.FaultNames(), NoLicence)
+}
+
+// A licence is given for one box and one purpose, and survives the end of the simulation.
+func TestLicencesOfABox(t *testing.T) {
+	dir := t.TempDir()
+	spec := Spec{Name: "box", Serial: "S", User: "hand", Address: "127.0.0.1:0", Maker: "Brackmoor", Model: "SG-5", Version: "3.8.4", Config: "{}"}
+	open := func() *Box {
+		b, err := Open(spec, dir, 5000, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		return b
+	}
+	b := open()
+	rights := func() string {
+		var out bytes.Buffer
+		require.NoError(t, tellInside(&shell{b: b, w: &out}, nil))
+		return out.String()
+	}
+	assert.Contains(t, rights(), "right gateway-2")
+	require.NoError(t, b.Arm(NoLicence, Fault{}))
+	assert.NotContains(t, rights(), "right ")
+	give := func(name, key string) error {
+		var out bytes.Buffer
+		err := admit(&shell{b: b, w: &out, in: bufio.NewReader(strings.NewReader(key + "\r"))}, map[string]string{"right": name})
+		assert.NotContains(t, out.String(), key, "it is not shown")
+		return err
+	}
+	assert.ErrorContains(t, give("gateway-full", LicenceKey("T", "gateway-full")), "that key is not for gateway-full of S")
+	assert.ErrorContains(t, give("gateway-full", LicenceKey("S", "gateway-2")), "that key is not for gateway-full of S")
+	require.NoError(t, give("gateway-full", LicenceKey("S", "gateway-full")))
+	require.NoError(t, give("gateway-full", LicenceKey("S", "gateway-full")), "again does no harm")
+	b = open()
+	assert.Contains(t, rights(), "right gateway-full")
+	assert.NotContains(t, rights(), "right gateway-2")
+	require.NoError(t, b.Heal(NoLicence))
+	assert.Contains(t, rights(), "right gateway-2")
 }

@@ -333,3 +333,48 @@ func TestDamagedStateIsSaid(t *testing.T) {
 	require.ErrorContains(t, err, "state.json")
 	assert.False(t, errors.Is(err, os.ErrNotExist))
 }
+
+// What a firewall says about its routes, neighbours, clock and log, and what faults make of it.
+func TestRoutesNeighboursClockAndLog(t *testing.T) {
+	b := start(t, newSpec(t), t.TempDir())
+	out := talk(t, b, 24, "page off", "tell routes", "tell neighbours", "tell clock")
+	for _, text := range []string{"0.0.0.0/0 in use", "p1   uplink", "p2   pier-switch", time.Now().UTC().Format("2006-01-02T15:")} {
+		assert.Contains(t, out, text)
+	}
+	require.NoError(t, b.Arm(ClockWrong, Fault{Value: 7200}))
+	require.NoError(t, b.Arm(LogErrors, Fault{}))
+	assert.Contains(t, talk(t, b, 24, "tell clock"), time.Now().UTC().Add(2*time.Hour).Format("2006-01-02T15:"))
+	assert.NotContains(t, talk(t, b, 24, "page off", "tell log"), "error: ")
+	b.restart()
+	b.mu.Lock()
+	routes, neighbours := b.routes(), b.neighbours()
+	b.mu.Unlock()
+	assert.Empty(t, routes, "they come back when it is ready")
+	assert.Empty(t, neighbours)
+	require.Eventually(t, func() bool { return b.Status().Phase == "ready" }, 20*time.Second, 10*time.Millisecond)
+	assert.Contains(t, talk(t, b, 24, "page off", "tell log"), "error: the packet engine was started twice")
+	assert.Contains(t, talk(t, b, 24, "tell routes"), "in use")
+}
+
+// The console line tells what happens while the box starts, to whoever was there before and says nothing.
+func TestTheLineTellsAStart(t *testing.T) {
+	spec := newSpec(t)
+	host, _, _ := net.SplitHostPort(spec.Address)
+	spec.Line = net.JoinHostPort(host, "7001")
+	b := start(t, spec, t.TempDir())
+	c, err := net.Dial("tcp", spec.Line)
+	require.NoError(t, err)
+	defer c.Close()
+	require.NoError(t, b.Arm(SlowReturn, Fault{Value: 4, Times: -1}))
+	time.Sleep(100 * time.Millisecond)
+	b.restart()
+	_ = c.SetReadDeadline(time.Now().Add(20 * time.Second))
+	seen := ""
+	for buf := make([]byte, 200); !strings.Contains(seen, "services come next"); {
+		n, err := c.Read(buf)
+		require.NoError(t, err, seen)
+		seen += string(buf[:n])
+	}
+	assert.Contains(t, seen, "name: ", "it waited for somebody to sign in")
+	assert.Contains(t, seen, "starting from slot a: 4.2.9")
+}
