@@ -254,3 +254,39 @@ func TestTheWayBackThatIsGivenUp(t *testing.T) {
 	steps[1].State = change.StepSkipped
 	assert.True(t, c.CanGoBack(), "it was never begun")
 }
+
+// What was asked for stays with the change, so that it can be asked for again; a change without it says so by having none.
+func TestWhatWasAskedForIsKept(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "a")
+	at := time.Now().Add(time.Hour).Truncate(time.Millisecond)
+	for _, wish := range [][]byte{[]byte(`{"to": "2"}`), nil} {
+		id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", Kind: Acts, Wish: wish, RestartFrom: &at})
+		require.NoError(t, err)
+		c, err := s.Change(ctx, id)
+		require.NoError(t, err)
+		assert.Equal(t, string(wish), string(c.Wish))
+		assert.Equal(t, Acts, c.Kind)
+		require.NotNil(t, c.RestartFrom)
+		assert.True(t, at.Equal(*c.RestartFrom))
+		require.NoError(t, s.SetTerms(ctx, id, Terms{BackPolicy: BackOffered}, "me"))
+		c, err = s.Change(ctx, id)
+		require.NoError(t, err)
+		assert.Nil(t, c.RestartFrom, "what is not given is taken away")
+	}
+}
+
+// How long a person took to answer is not how long a step takes.
+func TestAnswersBeginTheClockAnew(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	for _, answer := range []change.Action{change.Accept, change.Retry} {
+		id, _ := asking(t, s, change.Question{Kind: change.AskWarn, Step: 3, Text: "what now?", Answers: []change.Action{change.Accept, change.Retry}, Checks: []string{"health"}})
+		_, err := s.Pool.Exec(ctx, `UPDATE steps SET started_at = now() - interval '2 hours' WHERE change_id = $1`, id)
+		require.NoError(t, err)
+		require.NoError(t, s.Act(ctx, id, answer, "mate", "seen", nil))
+		c, err := s.Change(ctx, id)
+		require.NoError(t, err)
+		assert.WithinDuration(t, time.Now(), *c.Steps[2].StartedAt, time.Minute, "%s", answer)
+		assert.Greater(t, time.Since(*c.Steps[0].StartedAt), time.Hour, "the others stay as they were")
+	}
+}

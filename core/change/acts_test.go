@@ -125,3 +125,17 @@ func TestActsOfAnyKind(t *testing.T) {
 		}
 	})
 }
+
+// Every kind has a title that fits its column, and none of two kinds are the same.
+func TestTitlesFit(t *testing.T) {
+	seen := map[string]Kind{}
+	for kind, title := range Titles {
+		assert.NotEmpty(t, title, kind)
+		assert.LessOrEqual(t, len(title), 30, "%s: %s", kind, title)
+		assert.Empty(t, seen[title], "%s and %s are called the same", kind, seen[title])
+		seen[title] = kind
+	}
+	for _, kind := range Acts {
+		assert.NotEmpty(t, Titles[kind], kind)
+	}
+}

@@ -51,7 +51,7 @@ const (
 
 // Titles of the kinds, as people read them.
 var Titles = map[Kind]string{
-	Readings: "Take readings before", Fetch: "Fetch image from the release site", Check: "Check that all is ready", Backup: "Take a backup",
+	Readings: "Take readings before", Fetch: "Fetch from the release site", Check: "Check that all is ready", Backup: "Take a backup",
 	Convert: "Convert the configuration", Hand: "By hand", CleanUp: "Remove files that were named", Licence: "Add licence", Clone: "Copy the running installation", Send: "Send image", Checksum: "Compare checksum on device",
 	Component: "Update component", PowerCycle: "Power off and on", Install: "Install into the idle slot", Unpack: "Unpack", Point: "Check before no return",
 	Drain: "Drain", Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
