@@ -292,3 +292,21 @@ func TestListeningAtALine(t *testing.T) {
 	stop()
 	<-ended
 }
+
+// A jump host is asked what it is, and can be changed in no way.
+func TestAJumpHostIsOnlyPassedThrough(t *testing.T) {
+	dialects, err := ReadDialects(Builtin())
+	require.NoError(t, err)
+	d := dialects["jump-host"]
+	require.NotNil(t, d)
+	assert.NotEmpty(t, d.LacksForFirmware(), "no firmware is changed on it")
+	can := d.Abilities()
+	assert.False(t, can.Restart || can.Drain || can.Save || can.Licence || can.Validate || can.Unpack || can.Clone)
+	assert.Empty(t, can.Parts)
+	for _, prompt := range []string{"root@jump1:~# ", "keeper@jump1:/home$ ", "jump% "} {
+		assert.True(t, d.Prompt.MatchString(prompt), prompt)
+	}
+	assert.False(t, d.Prompt.MatchString("no prompt"))
+	g := d.Portrait[0].Fields.groups("Linux jump1 6.1.0 x86_64\n")
+	assert.Equal(t, map[string]string{"maker": "Linux", "name": "jump1", "version": "6.1.0", "model": "x86_64"}, g)
+}

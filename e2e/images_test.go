@@ -29,7 +29,7 @@ func TestADraftFetchesWhatItLacks(t *testing.T) {
 	require.NoError(t, site.Arm(releasesite.Slow, releasesite.Fault{Value: 1 << 20, Times: -1, File: "th60-5.4.2.img"}))
 	id := e.begin("hollen-fw1", "5.4.2")
 	first := e.change(id)
-	assert.Equal(t, "Fetch image from the release site", stepOf(first, 1, "fetch").Title)
+	assert.Equal(t, "Fetch from the release site", stepOf(first, 1, "fetch").Title)
 	e.awaitStep(id, 2, "install")
 	e.killService()
 	e.startService()

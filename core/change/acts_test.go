@@ -139,3 +139,28 @@ func TestTitlesFit(t *testing.T) {
 		assert.NotEmpty(t, Titles[kind], kind)
 	}
 }
+
+// Ways back that lead somewhere have steps; what is not needed and what is not known have none.
+func TestWaysThatLead(t *testing.T) {
+	for way, leads := range map[string]bool{BackBySlot: true, BackByReinstall: true, BackNotNeeded: false, NoWayBack: false} {
+		b := Back{Way: way}
+		assert.Equal(t, leads, b.Leads(), way)
+	}
+	plan, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: []Act{{Kind: ChooseSlot}, {Kind: Restart}}})
+	require.NoError(t, err)
+	require.NotEmpty(t, plan.Back[0].Steps)
+	for _, s := range plan.Back[0].Steps {
+		assert.True(t, s.Back)
+		assert.False(t, s.StopsBefore, "there is no resting on the way back")
+	}
+	plan, _, _, err = DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: []Act{{Kind: Restart}}})
+	require.NoError(t, err)
+	assert.Empty(t, plan.Back[0].Steps)
+}
+
+// How long a file travels tells nothing about another one; how long a start takes does.
+func TestKindsThatMove(t *testing.T) {
+	for kind := range Titles {
+		assert.Equal(t, kind == Send || kind == Fetch || kind == Component || kind == Ahead, kind.Moves(), kind)
+	}
+}

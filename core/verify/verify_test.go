@@ -143,3 +143,37 @@ func TestConclude(t *testing.T) {
 	assert.Equal(t, Fail, Conclude([]Result{r(Pending, Fails)}).Verdict)
 	assert.Equal(t, Fail, Conclude([]Result{r(Unmet, "")}).Verdict, "an unknown severity is the worse one")
 }
+
+// Whatever sets there are: a rule about them is met exactly when what it forbids is not there.
+func TestRulesAboutSets(t *testing.T) {
+	names := rapid.SliceOfDistinct(rapid.SampledFrom([]string{"a", "b", "c", "d"}), rapid.ID[string])
+	rapid.Check(t, func(t *rapid.T) {
+		before, after := names.Draw(t, "before"), names.Draw(t, "after")
+		slices.Sort(before)
+		slices.Sort(after)
+		within := func(a, b []string) bool {
+			return !slices.ContainsFunc(a, func(x string) bool { return !slices.Contains(b, x) })
+		}
+		for rule, want := range map[string]bool{KeepsAll: within(before, after), NoNew: within(after, before), Contains: within(before, after), Unchanged: slices.Equal(before, after)} {
+			e := Expectation{Reading: "r", Rule: rule, Value: set(before...)}
+			got := Judge([]Expectation{e}, Readings{"r": set(before...)}, Readings{"r": set(after...)}, false)[0]
+			assert.Equal(t, want, got.State == Met, "%s of %v and %v: %s", rule, before, after, got.Evidence)
+			assert.NotEmpty(t, got.Evidence)
+		}
+	})
+}
+
+// Whatever the number: within is met on both sides of zero alike, and needs nothing from before.
+func TestWithinOfNumbers(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n, most := rapid.Float64Range(-1e6, 1e6).Draw(t, "n"), rapid.Float64Range(0, 1e6).Draw(t, "most")
+		e := Expectation{Reading: "r", Rule: Within, Value: num(most)}
+		assert.False(t, e.Compares())
+		judge := func(x float64) bool {
+			return Judge([]Expectation{e}, nil, Readings{"r": num(x)}, false)[0].State == Met
+		}
+		assert.Equal(t, max(n, -n) <= most, judge(n))
+		assert.Equal(t, judge(n), judge(-n))
+		assert.False(t, Judge([]Expectation{e}, nil, Readings{}, false)[0].State == Met, "what could not be read is not met")
+	})
+}
