@@ -3,6 +3,7 @@ package server
 import (
 	"encoding/json"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -100,4 +101,18 @@ func TestTermsOfAChange(t *testing.T) {
 	assert.Len(t, got, 2)
 	_, err = checksOf(&store.Change{Checks: []byte("{")})
 	assert.Error(t, err)
+}
+
+// The acts of the contract are those of the core, one for one.
+func TestActsOfTheContract(t *testing.T) {
+	for _, kind := range change.Acts {
+		assert.True(t, gen.ActKind(kind).Valid(), "%s is not in the contract", kind)
+	}
+	text, err := os.ReadFile("../api/openapi.yaml")
+	require.NoError(t, err)
+	_, after, ok := strings.Cut(string(text), "    Act:\n")
+	require.True(t, ok)
+	_, after, _ = strings.Cut(after, "enum: [")
+	list, _, _ := strings.Cut(after, "]")
+	assert.Len(t, strings.Split(list, ", "), len(change.Acts), "each act of the contract can be carried out")
 }
