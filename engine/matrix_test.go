@@ -259,8 +259,8 @@ func TestAWindowThatIsTooShort(t *testing.T) {
 	assert.Equal(t, "3.8.4", f.plain.Status().Version)
 }
 
-// What a device says at its console line while it starts anew is recorded, though nobody signs in there.
-func TestAConsoleLineIsListenedTo(t *testing.T) {
+// newLineRig is a rig whose firewall has a console line beside its address.
+func newLineRig(t *testing.T) *rig {
 	line := ""
 	r := newRig(t, func(s *tarnholm.Spec) {
 		host, _, _ := net.SplitHostPort(s.Address)
@@ -268,6 +268,12 @@ func TestAConsoleLineIsListenedTo(t *testing.T) {
 		s.Line = line
 	})
 	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Console: line}))
+	return r
+}
+
+// What a device says at its console line while it starts anew is recorded, though nobody signs in there.
+func TestAConsoleLineIsListenedTo(t *testing.T) {
+	r := newLineRig(t)
 	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, tarnholm.Fault{Value: 2, Times: -1}))
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
@@ -288,13 +294,7 @@ func TestAConsoleLineIsListenedTo(t *testing.T) {
 
 // A device that does not come up any more is brought back from its boot loader, over its console line.
 func TestTheWayBackThroughTheBootLoader(t *testing.T) {
-	line := ""
-	r := newRig(t, func(s *tarnholm.Spec) {
-		host, _, _ := net.SplitHostPort(s.Address)
-		line = net.JoinHostPort(host, "7001")
-		s.Line = line
-	})
-	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Console: line}))
+	r := newLineRig(t)
 	r.policy = store.BackAutomatic
 	require.NoError(t, r.box.Arm(tarnholm.NeverReturn, tarnholm.Fault{}))
 	r.start()
