@@ -247,6 +247,9 @@ func (c *Client) dialWith(ctx context.Context, in *SignIn) error {
 		dial = c.parent.conn.DialContext
 	}
 	raw, err := dial(ctx, "tcp", t.Address)
+	if err != nil && ctx.Err() != nil { // we gave up: that says little about the device
+		return &Error{Unreachable, t.Address, "connect", "no connection came about before the time for it was over"}
+	}
 	if err != nil {
 		return &Error{Unreachable, t.Address, "connect", "nothing answers (" + strings.TrimPrefix(strings.TrimPrefix(err.Error(), "dial tcp "+t.Address+": "), "connect: ") + ")"}
 	}

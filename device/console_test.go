@@ -222,15 +222,17 @@ func TestGivingUpOnASilentDevice(t *testing.T) {
 	taken := make(chan net.Conn, 1)
 	go func() {
 		if c, err := ln.Accept(); err == nil {
+			_, _ = c.Read(make([]byte, 1)) // what it says first: it is connected, on its side too
 			taken <- c
 		}
 	}()
 	dialects, err := ReadDialects(Builtin())
 	require.NoError(t, err)
+	target := Target{Address: ln.Addr().String(), Dialect: dialects["tarnholm"], SignIns: []SignIn{{User: "u", Password: "p"}}, Tries: 1}
 	ctx, giveUp := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() {
-		_, err := Dial(ctx, Target{Address: ln.Addr().String(), Dialect: dialects["tarnholm"], SignIns: []SignIn{{User: "u", Password: "p"}}, Tries: 1})
+		_, err := Dial(ctx, target)
 		ended <- err
 	}()
 	defer (<-taken).Close()
@@ -242,6 +244,9 @@ func TestGivingUpOnASilentDevice(t *testing.T) {
 	case <-time.After(dialTimeout):
 		t.Fatal("it waits all the same")
 	}
+	_, err = Dial(ctx, target)
+	assert.Equal(t, Unreachable, KindOf(err), "given up before there was a connection")
+	assert.ErrorContains(t, err, "no connection came about before the time for it was over")
 }
 
 // Licences: the key is typed where the device asks, and a dialect that would put it elsewhere is refused.
