@@ -36,6 +36,7 @@ import (
 // A Plan says how much is suffered.
 type Plan struct {
 	Devices, Kills, Cuts, Outages int
+	Long                          int           // of the outages last a minute, the others up to 5 s
 	Every                         time.Duration // between two kills, on the average
 	Factor                        float64       // how much faster than real the devices are
 	Lease                         time.Duration
@@ -84,9 +85,27 @@ type world struct {
 	rng      *rand.Rand
 	mu       sync.Mutex
 	report   Report
-	away     atomic.Int64 // nanoseconds that the database was away
+	outages  []span // when the database was away
+	outage   sync.Mutex
 	lastKill atomic.Int64
 	waiting  sync.WaitGroup // for changes to go on
+}
+
+// span is a stretch of time.
+type span struct{ from, to time.Time }
+
+// overlap is how much of [from, to] lies in spans that do not overlap each other.
+func overlap(spans []span, from, to time.Time) (d time.Duration) {
+	for _, s := range spans {
+		if s.from.Before(from) {
+			s.from = from
+		}
+		if s.to.After(to) {
+			s.to = to
+		}
+		d += max(s.to.Sub(s.from), 0)
+	}
+	return d
 }
 
 // worker is one service process that is started again whenever it dies.
@@ -220,6 +239,7 @@ func (w *world) startWorkers(ctx context.Context, bin, url string) error {
 				}
 				_ = cmd.Wait()
 				_ = log.Close()
+				time.Sleep(100 * time.Millisecond) // as whatever starts services again would; without the database one ends soon
 			}
 		}()
 		if n == 0 {
@@ -463,13 +483,14 @@ func (w *world) suffer(ctx context.Context) {
 			w.count(&w.report.Cuts)
 		})
 	}
-	for range w.Outages {
-		acts = append(acts, func() {
-			d := time.Second + time.Duration(w.rng.IntN(4000))*time.Millisecond
-			w.records.cut(d)
-			w.away.Add(int64(d))
-			time.Sleep(d)
-			w.count(&w.report.Outages)
+	for i := range w.Outages {
+		d := time.Second + time.Duration(w.rng.IntN(4000))*time.Millisecond
+		if i < w.Long {
+			d = time.Minute
+		}
+		acts = append(acts, func() { // kills and cuts go on meanwhile
+			w.waiting.Add(1)
+			go func() { defer w.waiting.Done(); w.takeAway(ctx, d) }()
 		})
 	}
 	w.rng.Shuffle(len(acts), func(i, j int) { acts[i], acts[j] = acts[j], acts[i] })
@@ -493,19 +514,40 @@ func (w *world) suffer(ctx context.Context) {
 func (w *world) killOne(ctx context.Context) {
 	x := w.workers[w.rng.IntN(len(w.workers))]
 	pid := x.kill()
-	at, awayBefore := time.Now(), w.away.Load()
+	at := time.Now()
 	w.lastKill.Store(at.UnixNano())
 	w.count(&w.report.Kills)
-	rows, err := w.pool.Query(ctx, `SELECT l.device_id, l.fence FROM leases l JOIN changes c ON c.device_id = l.device_id AND c.state = 'running'
-		WHERE l.holder LIKE '%/' || $1 AND l.expires_at > now()`, fmt.Sprint(pid))
+	w.watch(ctx, at, `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(pid), false)
+}
+
+// takeAway takes the database away and measures how long changes stand still once it is back.
+func (w *world) takeAway(ctx context.Context, d time.Duration) {
+	w.outage.Lock()
+	defer w.outage.Unlock()
+	w.count(&w.report.Outages)
+	at := time.Now()
+	w.mu.Lock()
+	w.outages = append(w.outages, span{at, at.Add(d)})
+	w.mu.Unlock()
+	w.records.cut(d)
+	time.Sleep(d)
+	w.watch(ctx, time.Now(), `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at <= now() AND $1 = ''`, "", true)
+}
+
+// watch measures how long the changes whose leases are picked stand still since then. kept says that who has the lease may go on.
+func (w *world) watch(ctx context.Context, since time.Time, which, arg string, kept bool) {
+	rows, err := w.pool.Query(ctx, `SELECT l.device_id, l.fence, l.expires_at FROM leases l `+which, arg)
 	if err != nil {
 		return
 	}
-	type held struct{ device, fence int64 }
+	type held struct {
+		device, fence int64
+		until         time.Time
+	}
 	var all []held
 	for rows.Next() {
 		var h held
-		if rows.Scan(&h.device, &h.fence) == nil {
+		if rows.Scan(&h.device, &h.fence, &h.until) == nil {
 			all = append(all, h)
 		}
 	}
@@ -514,25 +556,25 @@ func (w *world) killOne(ctx context.Context) {
 		go func() {
 			defer w.waiting.Done()
 			for ctx.Err() == nil {
-				var on bool
-				err := w.pool.QueryRow(ctx, `SELECT l.fence > $2 OR NOT EXISTS (SELECT 1 FROM changes c WHERE c.device_id = $1 AND c.state IN ('running', 'holding')) FROM leases l WHERE l.device_id = $1`, h.device, h.fence).Scan(&on)
+				var on bool // taken over, kept, or ended
+				err := w.pool.QueryRow(ctx, `SELECT l.fence > $2 OR $4 AND l.expires_at > greatest($3, now()) OR NOT EXISTS (SELECT 1 FROM changes c WHERE c.device_id = $1 AND c.state IN ('running', 'holding')) FROM leases l WHERE l.device_id = $1`, h.device, h.fence, h.until, kept).Scan(&on)
 				if err == nil && on {
 					break
 				}
 				time.Sleep(50 * time.Millisecond)
 			}
 			// Whoever was to take over may have been killed itself: the clock begins with the last of them.
-			last := time.Unix(0, w.lastKill.Load())
-			if last.Before(at) {
-				last = at
+			last, now := time.Unix(0, w.lastKill.Load()), time.Now()
+			if last.Before(since) {
+				last = since
 			}
-			took := time.Since(last) - time.Duration(w.away.Load()-awayBefore)
 			w.mu.Lock()
 			defer w.mu.Unlock()
+			took := now.Sub(last) - overlap(w.outages, last, now)
 			w.report.Resumed = append(w.report.Resumed, took)
 			w.report.Longest = max(w.report.Longest, took)
 			if took > Bound {
-				w.report.Late = append(w.report.Late, fmt.Sprintf("device %d, %s after a kill", h.device, took.Round(time.Millisecond)))
+				w.report.Late = append(w.report.Late, fmt.Sprintf("device %d, %s after its worker was lost", h.device, took.Round(time.Millisecond)))
 			}
 		}()
 	}

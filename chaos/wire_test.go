@@ -60,3 +60,12 @@ func TestWhatIsWrongIsTold(t *testing.T) {
 	bad := Report{Failed: []string{"change 7"}, DoubleInstalls: []string{"fw1"}, FalseDone: []string{"change 2"}, LostBackups: []string{"change 3", "change 4"}, Late: []string{"device 1"}}
 	assert.Equal(t, []string{"backup lost: change 3", "backup lost: change 4", "called done, and is not: change 2", "ended wrongly: change 7", "installed twice: fw1", "went on too late: device 1"}, bad.Wrong())
 }
+
+// How long the database was away within a stretch of time.
+func TestOverlap(t *testing.T) {
+	at := func(s int) time.Time { return time.Unix(int64(1000+s), 0) }
+	spans := []span{{at(0), at(10)}, {at(20), at(25)}}
+	for _, c := range []struct{ from, to, want int }{{0, 30, 15}, {5, 22, 7}, {11, 19, 0}, {-9, 0, 0}, {22, 24, 2}, {-9, 5, 5}} {
+		assert.Equal(t, time.Duration(c.want)*time.Second, overlap(spans, at(c.from), at(c.to)), "%v", c)
+	}
+}

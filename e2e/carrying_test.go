@@ -324,14 +324,29 @@ func TestALicenceComesWithTheChange(t *testing.T) {
 	e.refused(3, []string{"a name has letters"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "a b="+file)
 	e.refused(3, []string{"is given twice"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "x="+file, "-licence", "x="+file)
 	e.passes(e.person(e.acts("control-sg1", "component:sg-signatures-2025.40.bin"), nil)) // the content that its release asks for
-	id := fmt.Sprint(e.draft2("control-sg1", "-to", "4.4.2", "-licence", "gateway-full="+file))
+	e.must("path", "control-sg1", "-to", "4.4.2", "-with-licences", "gateway-full")
+	e.refused(2, []string{"-with-licences is for a device"}, "path", "-model", "SG-5", "-from", "4.2.2", "-to", "4.4.2", "-with-licences", "gateway-full")
+
+	// In the console the key is typed in, and never shown.
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "control-sg1"),
+		clickText("a", "control-sg1"), visible("#aim"), chromedp.Focus(chromedp.CSS(`#aim`)), chromedp.KeyEvent(" "), visible(`[role=option]`), chromedp.KeyEvent("4.4.2"), chromedp.KeyEvent("\r"), text("main", "There is no supported path"), click("#more"),
+		typed("input[name=licence]", "gateway-full"), typed("input[name=licence-key]", key), click("#add-licence"), text("#licences li", "gateway-full"), visible("#draft"),
+		click("#draft"), text("#state", "draft"), text("main", "Add licence gateway-full"))
+	first := e.change("2")
+	require.Equal(t, "4.4.2", first.To)
+
+	// The draft made anew brings it along, too.
+	id := fmt.Sprint(decode[gen.Change](t, e.must("change", "redraft", "2", "-json")).Id)
+	do(text("#state", "stopped"), visible("#redraft"))
 	c := e.change(id)
 	for _, k := range *c.Checks {
 		if k.State == gen.CheckStateWarn {
 			e.must("change", "accept-warnings", id, k.Name, "-reason", "it was looked at")
 		}
 		if k.Name == "licence SG-Q3" {
-			assert.Contains(t, k.Evidence, "this change adds gateway-full")
+			assert.Contains(t, k.Evidence, "it has no licence; it is given gateway-full first")
 		}
 	}
 	e.must("change", "approve", id)
@@ -341,7 +356,9 @@ func TestALicenceComesWithTheChange(t *testing.T) {
 	out := e.must("change", "show", id)
 	assert.Contains(t, out, "Add licence gateway-full")
 	assert.Contains(t, out, "the device has the licence gateway-full")
-	for _, text := range []string{out, e.must("change", "show", id, "-json"), e.must("change", "journal", id), e.log.String()} {
+	page, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.documentElement.outerHTML"))
+	require.NoError(t, err)
+	for _, text := range []string{page, out, e.must("change", "show", id, "-json"), e.must("change", "journal", id), e.log.String()} {
 		assert.NotContains(t, text, key)
 	}
 }

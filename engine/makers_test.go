@@ -232,7 +232,13 @@ func TestALicenceIsAdded(t *testing.T) {
 	for _, e := range journal {
 		assert.NotContains(t, e.Detail, key)
 	}
-	assert.NotContains(t, string(f.change(id).Work), key)
+	work := f.change(id).Work
+	assert.NotContains(t, string(work), key)
+	keys, err := LicenceKeys(f.Vault, f.d.Name, work)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"gateway-full": key}, keys, "for a draft that is made anew")
+	_, err = LicenceKeys(f.Vault, "another-device", work)
+	assert.Error(t, err, "they are bound to the device")
 	_, err = change.Draft(change.Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{{Restarts: 1}}}, Licences: []string{"x"}})
 	assert.ErrorContains(t, err, "no licence can be given to such a device")
 }

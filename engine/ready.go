@@ -280,7 +280,7 @@ func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way
 	if p != nil {
 		facts = CorePortrait(d.Name, p)
 	}
-	facts.Uses = e.uses(ctx, family, d)
+	facts.Uses, facts.Given = e.uses(ctx, family, d), c.Licences()
 	kinds := map[string]string{catalog.NeedBootVariable: ready.Variables, catalog.NeedLicence: ready.Licences}
 	for _, q := range way.Hops[hop].Prerequisites {
 		i := slices.IndexFunc(family.Requirements, func(r catalog.Requirement) bool { return r.ID == q.ID })
@@ -291,9 +291,6 @@ func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way
 		state, evidence := r.Met(facts)
 		if r.Kind == catalog.NeedContent {
 			state, evidence = q.State, q.Evidence // the way itself may bring it along
-		}
-		if brings := c.Brings(r.OneOf); r.Kind == catalog.NeedLicence && state != catalog.Yes && brings != "" {
-			state, evidence = catalog.Yes, evidence+"; this change adds "+brings
 		}
 		n := ready.Need{Check: kinds[r.Kind], Text: q.Text, Evidence: evidence, What: q.Remedy}
 		if n.Check == "" {

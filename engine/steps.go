@@ -143,6 +143,25 @@ func LicenceWork(v *vault.Vault, device string, licences map[string]string) ([]b
 	return json.Marshal(w)
 }
 
+// LicenceKeys opens what LicenceWork sealed: the keys by name. Work of any other content has none.
+func LicenceKeys(v *vault.Vault, device string, work []byte) (map[string]string, error) {
+	var w hopWork
+	if len(work) > 0 {
+		if err := json.Unmarshal(work, &w); err != nil {
+			return nil, err
+		}
+	}
+	out := map[string]string{}
+	for name, sealed := range w.Licences {
+		key, err := v.Open(licenceLabel(device, name), sealed)
+		if err != nil {
+			return nil, err
+		}
+		out[name] = string(key)
+	}
+	return out, nil
+}
+
 // licenceLabel binds the key of a licence to its place.
 func licenceLabel(device, name string) string { return "licence of " + device + ", " + name }
 

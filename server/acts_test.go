@@ -66,13 +66,27 @@ func TestThePathOfActs(t *testing.T) {
 	assert.ErrorContains(t, err, "cannot be read")
 }
 
-// Keys are not kept for a draft that is made anew.
+// What was asked for is recorded without keys, and gets them back for a draft that is made anew.
 func TestWhatHoldsKeys(t *testing.T) {
 	key := "k"
-	assert.True(t, keyless(&gen.NewChange{Device: "a", To: "1"}))
-	assert.True(t, keyless(&gen.NewChange{Acts: &[]gen.Act{{Kind: gen.ActKindBackup}}}))
-	assert.False(t, keyless(&gen.NewChange{Licences: &[]gen.NewLicence{{Name: "a", Key: key}}}))
-	assert.False(t, keyless(&gen.NewChange{Acts: &[]gen.Act{{Kind: gen.ActKindBackup}, {Kind: gen.ActKindLicence, Key: &key}}}))
+	of := func() *gen.NewChange {
+		return &gen.NewChange{Device: "a", To: "1", Licences: &[]gen.NewLicence{{Name: "full", Key: key}},
+			Acts: &[]gen.Act{{Kind: gen.ActKindBackup}, {Kind: gen.ActKindLicence, Part: new("full"), Key: &key}, {Kind: gen.ActKindPower, Part: new("full")}}}
+	}
+	asked := of()
+	kept := keyless(asked)
+	assert.Equal(t, of(), asked, "what was asked for stays as it is")
+	assert.Equal(t, []gen.NewLicence{{Name: "full"}}, *kept.Licences)
+	assert.Nil(t, (*kept.Acts)[1].Key)
+	data, err := json.Marshal(kept)
+	require.NoError(t, err)
+	assert.NotContains(t, string(data), `"k"`)
+	withKeys(kept, map[string]string{"full": key})
+	assert.Equal(t, asked, kept)
+	plain := &gen.NewChange{Device: "a", To: "1"}
+	assert.Equal(t, plain, keyless(plain))
+	withKeys(plain, nil)
+	assert.Equal(t, &gen.NewChange{Device: "a", To: "1"}, plain)
 	list := []gen.NewLicence{{Name: "full", Key: "a b"}, {Name: "gateway-2", Key: "x"}}
 	keys, err := licencesOf(list)
 	require.NoError(t, err)

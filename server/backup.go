@@ -493,38 +493,40 @@ func (s *Server) PreviewRestore(ctx context.Context, r gen.PreviewRestoreRequest
 
 // DraftRestore drafts a restore.
 func (s *Server) DraftRestore(ctx context.Context, r gen.DraftRestoreRequestObject) (gen.DraftRestoreResponseObject, error) {
-	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, r.Body, func() (int64, error) {
-		w, err := s.wish(ctx, r.Id, *r.Body)
-		if err != nil {
-			return 0, err
-		}
-		if len(w.preview.Refusals) > 0 {
-			return 0, conflict("%s", strings.Join(w.preview.Refusals, "; "))
-		}
-		cat, _, _, err := s.catalogue(ctx)
-		if err != nil {
-			return 0, err
-		}
-		f := cat.FamilyOfModel(w.p.Model)
-		steps, err := change.DraftRestore(f, w.steps, s.Engine.Dialects[w.d.Dialect].Abilities().Validate, s.Pace)
-		if err != nil {
-			return 0, conflict("%s", err)
-		}
-		data, err := json.Marshal(w.work)
-		if err != nil {
-			return 0, err
-		}
-		c := store.Change{DeviceID: w.d.ID, From: w.p.Version, To: w.p.Version, Path: []byte("{}"), CreatedBy: user(ctx), Kind: store.Restore, Work: data, ExpectsHostKey: value(r.Body.ExpectNewHostKey)}
-		for _, st := range steps {
-			c.Steps = append(c.Steps, store.Step{Plan: st})
-		}
-		return s.Store.AddChange(ctx, c)
-	})
+	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, r.Body, func() (int64, error) { return s.draftedRestore(ctx, r.Id, *r.Body) })
 	if err != nil {
 		return nil, err
 	}
 	c, err := s.change(ctx, n)
 	return gen.DraftRestore201JSONResponse(c), err
+}
+
+// draftedRestore drafts what is asked for of a backup and records it.
+func (s *Server) draftedRestore(ctx context.Context, id int64, asked gen.RestoreWish) (int64, error) {
+	w, err := s.wish(ctx, id, asked)
+	if err != nil {
+		return 0, err
+	}
+	if len(w.preview.Refusals) > 0 {
+		return 0, conflict("%s", strings.Join(w.preview.Refusals, "; "))
+	}
+	cat, _, _, err := s.catalogue(ctx)
+	if err != nil {
+		return 0, err
+	}
+	steps, err := change.DraftRestore(cat.FamilyOfModel(w.p.Model), w.steps, s.Engine.Dialects[w.d.Dialect].Abilities().Validate, s.Pace)
+	if err != nil {
+		return 0, conflict("%s", err)
+	}
+	c := store.Change{DeviceID: w.d.ID, From: w.p.Version, To: w.p.Version, Path: []byte("{}"), CreatedBy: user(ctx), Kind: store.Restore, ExpectsHostKey: value(asked.ExpectNewHostKey)}
+	if c.Work, err = json.Marshal(w.work); err != nil {
+		return 0, err
+	}
+	asked.Device = &w.d.Name
+	if c.Wish, err = json.Marshal(asked); err != nil {
+		return 0, err
+	}
+	return s.Store.AddChange(ctx, withSteps(c, steps))
 }
 
 // lateAfter is how much older than its schedule's last occurrence the last good backup may be.

@@ -76,10 +76,8 @@ func (s *Server) drafted(ctx context.Context, b *gen.NewChange) (int64, error) {
 	}
 	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
 	c.DeviceID, c.CreatedBy = d.ID, user(ctx)
-	if keyless(b) { // keys are not kept but for the change that brings them
-		if c.Wish, err = json.Marshal(b); err != nil {
-			return 0, err
-		}
+	if c.Wish, err = json.Marshal(keyless(b)); err != nil {
+		return 0, err
 	}
 	id, err := s.Store.AddChange(ctx, c)
 	if err != nil {
@@ -88,9 +86,35 @@ func (s *Server) drafted(ctx context.Context, b *gen.NewChange) (int64, error) {
 	return id, s.look(ctx, id)
 }
 
-// keyless reports whether what is asked for holds no keys.
-func keyless(b *gen.NewChange) bool {
-	return len(value(b.Licences)) == 0 && !slices.ContainsFunc(value(b.Acts), func(a gen.Act) bool { return a.Key != nil })
+// keyless is what is asked for without the keys in it; those are kept sealed, with the change that brings them.
+func keyless(b *gen.NewChange) *gen.NewChange {
+	out := *b
+	if b.Licences != nil {
+		out.Licences = &[]gen.NewLicence{}
+		for _, l := range *b.Licences {
+			*out.Licences = append(*out.Licences, gen.NewLicence{Name: l.Name})
+		}
+	}
+	if b.Acts != nil {
+		acts := slices.Clone(*b.Acts)
+		for i := range acts {
+			acts[i].Key = nil
+		}
+		out.Acts = &acts
+	}
+	return &out
+}
+
+// withKeys puts the keys of licences back where keyless took them out.
+func withKeys(b *gen.NewChange, keys map[string]string) {
+	for i, l := range value(b.Licences) {
+		(*b.Licences)[i].Key = keys[l.Name]
+	}
+	for i, a := range value(b.Acts) {
+		if key, ok := keys[value(a.Part)]; ok && a.Kind == gen.ActKindLicence {
+			(*b.Acts)[i].Key = &key
+		}
+	}
 }
 
 // RedraftChange drafts the aim of a change anew, from where its device stands now.
@@ -103,7 +127,7 @@ func (s *Server) RedraftChange(ctx context.Context, r gen.RedraftChangeRequestOb
 	case c.State.Open():
 		return nil, conflict("change %d is %s; it is drafted anew once it has ended", c.ID, c.State)
 	case c.Wish == nil:
-		return nil, conflict("change %d cannot be drafted anew by itself: a restore, and what brings keys along, is asked for again", c.ID)
+		return nil, conflict("what was asked for with change %d was not recorded; draft it again", c.ID)
 	}
 	d, err := s.Store.DeviceByID(ctx, c.DeviceID)
 	if err != nil {
@@ -112,13 +136,7 @@ func (s *Server) RedraftChange(ctx context.Context, r gen.RedraftChangeRequestOb
 	if _, err := s.Engine.Refresh(ctx, d, user(ctx)); err != nil {
 		return nil, err
 	}
-	var b gen.NewChange
-	if err := json.Unmarshal(c.Wish, &b); err != nil {
-		return nil, err
-	}
-	way := gen.TermsWayBack(c.BackPolicy)
-	b.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, WayBack: &way}
-	id, err := s.drafted(ctx, &b)
+	id, err := s.again(ctx, &c, d)
 	if err != nil {
 		return nil, err
 	}
@@ -129,6 +147,32 @@ func (s *Server) RedraftChange(ctx context.Context, r gen.RedraftChangeRequestOb
 	}
 	out, err := s.change(ctx, id)
 	return gen.RedraftChange201JSONResponse(out), err
+}
+
+// again drafts what was asked for with a change once more.
+func (s *Server) again(ctx context.Context, c *store.Change, d store.Device) (int64, error) {
+	if c.Kind == store.Restore {
+		var w gen.RestoreWish
+		var work engine.RestoreWork
+		if err := errors.Join(json.Unmarshal(c.Wish, &w), json.Unmarshal(c.Work, &work)); err != nil {
+			return 0, err
+		}
+		w.AcceptGuarded = nil // of what was shown then
+		return s.draftedRestore(ctx, work.Backup, w)
+	}
+	var b gen.NewChange
+	if err := json.Unmarshal(c.Wish, &b); err != nil {
+		return 0, err
+	}
+	keys, err := engine.LicenceKeys(s.Vault, d.Name, c.Work)
+	if err != nil {
+		return 0, conflict("the keys of its licences cannot be read any more (%s); draft it again with them", err)
+	}
+	withKeys(&b, keys)
+	b.Device = d.Name
+	way := gen.TermsWayBack(c.BackPolicy)
+	b.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, WayBack: &way}
+	return s.drafted(ctx, &b)
 }
 
 // look sees whether a change may start. That the device does not answer is one of the answers.

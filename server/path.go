@@ -82,7 +82,7 @@ func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim, licences
 	if err != nil {
 		return nil, err
 	}
-	facts.Licences = append(facts.Licences, licences...)
+	facts.Given = licences
 	q, err := s.question(ctx, facts, aim)
 	if err != nil {
 		return nil, err
@@ -100,7 +100,8 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.find(ctx, d, *r.Body)
+	b := r.Body
+	p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren, Alternatives: b.Alternatives}, value(b.WithLicences)...)
 	var no *path.NoPathError
 	if errors.As(err, &no) {
 		return gen.FindPath200JSONResponse(view.NoPath(no)), nil

@@ -103,14 +103,14 @@ func (c *Change) Begun() bool {
 	return slices.ContainsFunc(c.Steps, func(s Step) bool { return s.State != change.StepWaiting })
 }
 
-// Brings is the first of some licences that a step of the change gives the device; "" when none does.
-func (c *Change) Brings(licences []string) string {
+// Licences lists the licences that steps of the change give the device.
+func (c *Change) Licences() (out []string) {
 	for _, s := range c.Steps {
-		if s.Plan.Kind == change.Licence && slices.Contains(licences, s.Plan.Part) {
-			return s.Plan.Part
+		if s.Plan.Kind == change.Licence {
+			out = append(out, s.Plan.Part)
 		}
 	}
-	return ""
+	return out
 }
 
 // Possible lists what can be asked of the change now.

@@ -19,6 +19,7 @@ func main() {
 	flag.IntVar(&p.Kills, "kills", 300, "of service processes")
 	flag.IntVar(&p.Cuts, "cuts", 100, "of connections to devices")
 	flag.IntVar(&p.Outages, "outages", 20, "of the database")
+	flag.IntVar(&p.Long, "long", 2, "`outages` of these that last a minute; the others are up to 5 s")
 	flag.DurationVar(&p.Every, "every", 2500*time.Millisecond, "between two kills, on the average")
 	flag.DurationVar(&p.Lease, "lease", p.Lease, "of the services")
 	flag.Uint64Var(&p.Seed, "seed", uint64(time.Now().UnixNano()), "of the random order")

@@ -214,18 +214,24 @@ var pathCommands = []command{
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			var a asking
 			a.flags(fs)
+			withLicences := fs.String("with-licences", "", "of a device: `licences` that count as if it had them, with commas; `change draft -licence` gives them to it")
 			fs.IntVar(&a.alternatives, "alternatives", 2, "how many other `ways` to look for")
 			return func(ctx context.Context, c *client, args []string) error {
 				aim, err := a.check(len(args) == 1)
 				if err != nil {
 					return err
 				}
+				if *withLicences != "" && len(args) == 0 {
+					return errUsage{"-with-licences is for a device; without one say them in the portrait"}
+				}
 				var p gen.Path
 				switch {
 				case a.folder != "":
 					p, err = a.offlinePath(aim)
 				case len(args) == 1:
-					p, err = call[gen.Path](c, func(ac *api.Client) (*http.Response, error) { return ac.FindPath(ctx, args[0], a.gen(aim)) })
+					g := a.gen(aim)
+					body := gen.DeviceAim{To: g.To, ToModel: g.ToModel, Previews: g.Previews, Reset: g.Reset, DropChildren: g.DropChildren, MaxHops: g.MaxHops, Alternatives: g.Alternatives, Services: g.Services, WithLicences: list(*withLicences)}
+					p, err = call[gen.Path](c, func(ac *api.Client) (*http.Response, error) { return ac.FindPath(ctx, args[0], body) })
 				default:
 					var body gen.PaperAim
 					if body, err = a.body(aim); err == nil {

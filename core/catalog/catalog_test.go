@@ -200,6 +200,8 @@ func TestWhenAndRequirements(t *testing.T) {
 		{Requirement{Kind: NeedStorage, Bytes: 11}, portrait.Portrait{Storage: map[string]portrait.Room{"flash": {Free: 10}}}, No},
 		{Requirement{Kind: NeedLicence, OneOf: []string{"a", "b"}}, portrait.Portrait{Licences: []string{"b"}}, Yes},
 		{Requirement{Kind: NeedLicence, OneOf: []string{"a"}}, portrait.Portrait{Licences: []string{}}, No},
+		{Requirement{Kind: NeedLicence, OneOf: []string{"a"}}, portrait.Portrait{Licences: []string{}, Given: []string{"a"}}, Yes},
+		{Requirement{Kind: NeedLicence, OneOf: []string{"a"}}, portrait.Portrait{Given: []string{"b"}}, Unknown},
 		{Requirement{Kind: NeedLicence, OneOf: []string{"a"}}, portrait.Portrait{}, Unknown},
 		{Requirement{Kind: NeedPlatform, OneOf: []string{"a"}}, portrait.Portrait{Platform: "b"}, No},
 		{Requirement{Kind: NeedFileSystem, OneOf: []string{"wide"}}, portrait.Portrait{FileSystem: "wide"}, Yes},

@@ -86,10 +86,10 @@ func among(words []string, has string) Truth {
 
 func licensed(p *portrait.Portrait, oneOf []string) Truth {
 	switch {
+	case slices.ContainsFunc(oneOf, func(l string) bool { return slices.Contains(p.Licences, l) || slices.Contains(p.Given, l) }):
+		return Yes
 	case p.Licences == nil:
 		return Unknown
-	case slices.ContainsFunc(oneOf, func(l string) bool { return slices.Contains(p.Licences, l) }):
-		return Yes
 	}
 	return No
 }
@@ -130,6 +130,9 @@ func (r *Requirement) Met(p *portrait.Portrait) (Truth, string) {
 			if len(p.Licences) == 0 {
 				text = "it has no licence"
 			}
+		}
+		if given := slices.DeleteFunc(slices.Clone(p.Given), func(l string) bool { return slices.Contains(p.Licences, l) }); len(given) > 0 {
+			text += "; it is given " + strings.Join(given, ", ") + " first"
 		}
 		return licensed(p, r.OneOf), text
 	case NeedContent:

@@ -29,6 +29,7 @@ type Portrait struct {
 	Slots         []Slot            `json:"slots,omitempty"`          //
 	Components    map[string]string `json:"components,omitempty"`     // version by component
 	Licences      []string          `json:"licences,omitempty"`       // nil: unknown; empty: none
+	Given         []string          `json:"-"`                        // licences that it is given before anything else is done
 	BootVariables map[string]string `json:"boot_variables,omitempty"` // "" is clear
 	Uses          map[string]bool   `json:"uses,omitempty"`           // condition of the catalogue: whether the configuration fulfils it
 	Members       []Portrait        `json:"members,omitempty"`        // of an ensemble; then model and version are left out

@@ -1822,6 +1822,10 @@ export interface components {
             /** @description How many other ways to look for. */
             alternatives?: number;
         };
+        DeviceAim: components["schemas"]["Aim"] & {
+            /** @description Names of licences that count as if the device had them. */
+            withLicences?: string[];
+        };
         PaperAim: components["schemas"]["Aim"] & {
             /** @description What the device is, or its members: docs/formats/portrait.md */
             portrait: {
@@ -3654,7 +3658,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Aim"];
+                "application/json": components["schemas"]["DeviceAim"];
             };
         };
         responses: {

@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router-dom";
 import { api, ask, pages, type Action, type Change, type Step, type Verdict } from "./api";
 import { clock, span, time } from "./format";
-import { Attached, ConsoleLine, QuestionCard, ReadyCard, TermsCard } from "./carrying";
+import { Attached, ConsoleLine, QuestionCard, ReadyCard, Redraft, TermsCard } from "./carrying";
 import { Doubts, HopList, PathLine, Refused } from "./pathline";
 import { Ask, Badge, Bar, Button, Card, Mark, Trouble, Waiting } from "./ui";
 
@@ -158,6 +158,7 @@ function Actions({ c }: { c: Change }) {
           <Button id="sure" kind={asking === "stop" ? "risk" : "main"} disabled={act.isPending} onClick={() => asking && act.mutate(asking)}>{asking && words[asking].name}</Button>
         </div>
       </Ask>
+      {c.endedAt && c.state !== "done" && <Redraft id={c.id} />}
       {act.error && <div className="basis-full"><Trouble error={act.error} /></div>}
     </>
   );

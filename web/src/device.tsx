@@ -113,16 +113,17 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
   const [reset, setReset] = useState(false);
   const [previews, setPreviews] = useState(false);
   const releases = useQuery({ queryKey: ["releases", name, device.portrait?.model], queryFn: () => ask(api.GET("/devices/{name}/releases", { params: { path: { name } } })) });
+  const [licences, setLicences] = useState<S["NewLicence"][]>([]);
   const aim = to && { to: to.version, reset, previews };
   const path = useQuery({
-    queryKey: ["path", name, version, aim], enabled: !!aim,
-    queryFn: () => ask(api.POST("/devices/{name}/path", { params: { path: { name } }, body: aim! })),
+    queryKey: ["path", name, version, aim, licences.map((l) => l.name)], enabled: !!aim,
+    queryFn: () => ask(api.POST("/devices/{name}/path", { params: { path: { name } }, body: { ...aim!, withLicences: licences.map((l) => l.name) } })),
   });
   const [cleanUp, setCleanUp] = useState("");
   const [comesBackAt, setComesBackAt] = useState("");
   const [both, setBoth] = useState(false);
   const draft = useMutation({
-    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim!, cleanUp: cleanUp.split(",").map((f) => f.trim()).filter(Boolean), comesBackAt: comesBackAt.trim() || undefined, both: both || undefined } })),
+    mutationFn: () => ask(api.POST("/changes", { params: { header: { "Idempotency-Key": newKey() } }, body: { device: name, ...aim!, cleanUp: cleanUp.split(",").map((f) => f.trim()).filter(Boolean), comesBackAt: comesBackAt.trim() || undefined, both: both || undefined, licences: licences.length ? licences : undefined } })),
     onSuccess: (c) => go(`/changes/${c.id}`),
   });
   return (
@@ -149,12 +150,13 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
         )}
       </div>
       <div className="mt-4 space-y-4">
-        {path.data?.found && path.data.hops.length > 0 && (
+        {aim && !(path.data?.found && path.data.hops.length === 0) && (
           <details className="text-slate-600 dark:text-slate-400">
             <summary id="more" className="cursor-pointer">More about the change</summary>
             <div className="mt-2 grid gap-3 md:grid-cols-2">
               <Field label="Files to remove from the device first" name="clean-up" hint="with commas; what it runs from, and what it could fall back to, is never removed" value={cleanUp} onChange={(e) => setCleanUp(e.target.value)} />
               <Field label="It comes back at another address" name="comes-back-at" hint="host:port; empty: where it is now. Its host key has to be the known one" value={comesBackAt} onChange={(e) => setComesBackAt(e.target.value)} />
+              <Licences given={licences} onChange={setLicences} />
               {(device.portrait?.slots.length ?? 0) > 1 && <label className="flex items-start gap-1.5"><input type="checkbox" name="both" className="mt-1" checked={both} onChange={(e) => setBoth(e.target.checked)} /><span>install it into the other slot, too, once the readings are as expected. <b>That overwrites the previous installation: nothing leads back then.</b></span></label>}
             </div>
           </details>
@@ -169,6 +171,23 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
         ))}
       </div>
     </Card>
+  );
+}
+
+/** Licences that the device is given first. Their keys are typed in, and never shown. */
+function Licences({ given, onChange }: { given: S["NewLicence"][]; onChange: (l: S["NewLicence"][]) => void }) {
+  const [name, setName] = useState("");
+  const [key, setKey] = useState("");
+  const add = () => { onChange([...given.filter((l) => l.name !== name.trim()), { name: name.trim(), key: key.trim() }]); setName(""); setKey(""); };
+  return (
+    <form id="licences" onSubmit={(e) => { e.preventDefault(); add(); }}>
+      <div className="flex items-end gap-2">
+        <Field label="Licence it is given first" name="licence" autoComplete="off" value={name} onChange={(e) => setName(e.target.value)} />
+        <Field label="Its key" name="licence-key" type="password" autoComplete="off" value={key} onChange={(e) => setKey(e.target.value)} />
+        <Button id="add-licence" type="submit" disabled={!name.trim() || !key.trim()}>Add</Button>
+      </div>
+      <ul className="mt-1 space-y-1">{given.map((l) => <li key={l.name} className="flex items-center gap-2"><span className="font-mono">{l.name}</span><Button aria-label={`Take licence ${l.name} out`} onClick={() => onChange(given.filter((g) => g !== l))}>Take out</Button></li>)}</ul>
+    </form>
   );
 }
 
