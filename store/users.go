@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/bcrypt"
@@ -15,15 +16,25 @@ type User struct {
 	Name string
 }
 
+// newPassword is a random password and what is kept of it.
+func newPassword() (password, hash string, err error) {
+	password = rand.Text()[:16]
+	data, err := bcrypt.GenerateFromPassword([]byte(password), passwordCost)
+	return password, string(data), err
+}
+
 // EnsureFirstUser makes a user with a random password when there is no user at all, and returns that password, which
 // is stored nowhere in clear text; otherwise it returns "".
 func (s *Store) EnsureFirstUser(ctx context.Context, name string) (password string, err error) {
-	password = rand.Text()[:16]
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	var there bool // then a start does not take the time that a hash takes
+	if err := s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM users)`).Scan(&there); err != nil || there {
+		return "", err
+	}
+	password, hash, err := newPassword()
 	if err != nil {
 		return "", err
 	}
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) SELECT $1, $2 WHERE NOT EXISTS (SELECT 1 FROM users) ON CONFLICT DO NOTHING`, name, string(hash))
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) SELECT $1, $2 WHERE NOT EXISTS (SELECT 1 FROM users) ON CONFLICT DO NOTHING`, name, hash)
 	if err != nil || tag.RowsAffected() == 0 {
 		return "", err
 	}
@@ -32,23 +43,21 @@ func (s *Store) EnsureFirstUser(ctx context.Context, name string) (password stri
 
 // AddUser adds a user with a random password and returns it. A name that is taken is a Conflict.
 func (s *Store) AddUser(ctx context.Context, name string) (password string, err error) {
-	password = rand.Text()[:16]
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	password, hash, err := newPassword()
 	if err != nil {
 		return "", err
 	}
-	_, err = s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) VALUES ($1, $2)`, name, string(hash))
+	_, err = s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) VALUES ($1, $2)`, name, hash)
 	return password, err
 }
 
 // SetPassword gives a user a new random password, returns it, and ends the user's sessions.
 func (s *Store) SetPassword(ctx context.Context, name string) (password string, err error) {
-	password = rand.Text()[:16]
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	password, hash, err := newPassword()
 	if err != nil {
 		return "", err
 	}
-	tag, err := s.Pool.Exec(ctx, `UPDATE users SET password_hash = $2 WHERE name = $1`, name, string(hash))
+	tag, err := s.Pool.Exec(ctx, `UPDATE users SET password_hash = $2 WHERE name = $1`, name, hash)
 	if err == nil && tag.RowsAffected() == 0 {
 		return "", ErrNotFound
 	}
@@ -59,11 +68,14 @@ func (s *Store) SetPassword(ctx context.Context, name string) (password string, 
 }
 
 // nobody is compared against when there is no such user, so that both answers take the same time.
-var nobody, _ = bcrypt.GenerateFromPassword([]byte("-"), bcrypt.DefaultCost)
+var nobody = sync.OnceValue(func() string {
+	hash, _ := bcrypt.GenerateFromPassword([]byte("-"), passwordCost)
+	return string(hash)
+})
 
 // SignIn checks a password and opens a session for d. A wrong name and a wrong password are the same ErrNotFound.
 func (s *Store) SignIn(ctx context.Context, name, password string, d time.Duration) (token string, u User, err error) {
-	hash := string(nobody)
+	hash := nobody()
 	err = one(s.Pool.QueryRow(ctx, `SELECT id, name, password_hash FROM users WHERE name = $1`, name).Scan(&u.ID, &u.Name, &hash))
 	wrong := bcrypt.CompareHashAndPassword([]byte(hash), []byte(password))
 	if err != nil {
