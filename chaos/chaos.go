@@ -13,7 +13,6 @@ import (
 	"io"
 	"log/slog"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -29,6 +28,7 @@ import (
 
 	"verimorph/core/catalog"
 	"verimorph/internal/postgres"
+	"verimorph/internal/wire"
 	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/tarnholm"
 )
@@ -77,8 +77,8 @@ type world struct {
 	Plan
 	dir      string
 	boxes    []*tarnholm.Box
-	wires    []*wire // to the boxes
-	records  *wire   // to the database
+	wires    []*wire.Wire // to the boxes
+	records  *wire.Wire   // to the database
 	pool     *pgxpool.Pool
 	workers  []*worker
 	token    atomic.Value
@@ -137,11 +137,11 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 	defer w.pool.Close()
 	host, rest, _ := strings.Cut(strings.TrimPrefix(db.URL, "postgres://"), "@")
 	behind, tail, _ := strings.Cut(rest, "/")
-	if w.records, err = newWire("127.0.0.1:0", behind); err != nil {
+	if w.records, err = wire.New("127.0.0.1:0", behind); err != nil {
 		return nil, err
 	}
-	defer w.records.close()
-	url := "postgres://" + host + "@" + w.records.address() + "/" + tail
+	defer w.records.Close()
+	url := "postgres://" + host + "@" + w.records.Address() + "/" + tail
 	defer func() {
 		for _, x := range w.workers {
 			x.kill()
@@ -150,7 +150,7 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 			b.Stop()
 		}
 		for _, x := range w.wires {
-			x.close()
+			x.Close()
 		}
 	}()
 	if err := w.startFleet(); err != nil {
@@ -193,7 +193,7 @@ func (w *world) startFleet() error {
 		if err := b.Start(); err != nil {
 			return err
 		}
-		x, err := newWire(fmt.Sprintf("%s.%d:3022", w.Host, i+1), address)
+		x, err := wire.New(fmt.Sprintf("%s.%d:3022", w.Host, i+1), address)
 		if err != nil {
 			return err
 		}
@@ -368,7 +368,7 @@ func (w *world) load(ctx context.Context) error {
 	}
 	for i, b := range w.boxes {
 		a := b.Access()
-		if err := w.call(ctx, "POST", "/devices", map[string]any{"name": a.Name, "address": w.wires[i].address(), "dialect": "tarnholm", "user": a.User, "password": a.Password, "privilegedPassword": a.Watchword, "transfer": "sftp"}, nil); err != nil {
+		if err := w.call(ctx, "POST", "/devices", map[string]any{"name": a.Name, "address": w.wires[i].Address(), "dialect": "tarnholm", "user": a.User, "password": a.Password, "privilegedPassword": a.Watchword, "transfer": "sftp"}, nil); err != nil {
 			return fmt.Errorf("device: %w", err)
 		}
 	}
@@ -479,7 +479,7 @@ func (w *world) suffer(ctx context.Context) {
 	for range w.Cuts {
 		acts = append(acts, func() {
 			x := w.wires[w.rng.IntN(len(w.wires))]
-			x.cut(time.Duration(w.rng.IntN(1500)) * time.Millisecond)
+			x.Cut(time.Duration(w.rng.IntN(1500)) * time.Millisecond)
 			w.count(&w.report.Cuts)
 		})
 	}
@@ -529,7 +529,7 @@ func (w *world) takeAway(ctx context.Context, d time.Duration) {
 	w.mu.Lock()
 	w.outages = append(w.outages, span{at, at.Add(d)})
 	w.mu.Unlock()
-	w.records.cut(d)
+	w.records.Cut(d)
 	time.Sleep(d)
 	w.watch(ctx, time.Now(), `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at <= now() AND $1 = ''`, "", true)
 }
@@ -604,72 +604,4 @@ func (w *world) judge(ctx context.Context) error {
 		w.report.LostBackups = append(w.report.LostBackups, d.Volume+" "+d.What)
 	}
 	return nil
-}
-
-// wire passes connections on, and can be cut.
-type wire struct {
-	ln     net.Listener
-	behind string
-	mu     sync.Mutex
-	conns  map[net.Conn]bool
-	until  time.Time // it is cut
-}
-
-func newWire(address, behind string) (*wire, error) {
-	ln, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, err
-	}
-	x := &wire{ln: ln, behind: behind, conns: map[net.Conn]bool{}}
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go x.pass(c)
-		}
-	}()
-	return x, nil
-}
-
-func (x *wire) address() string { return x.ln.Addr().String() }
-
-func (x *wire) pass(c net.Conn) {
-	defer c.Close()
-	x.mu.Lock()
-	cut := time.Now().Before(x.until)
-	x.mu.Unlock()
-	if cut {
-		return
-	}
-	far, err := net.DialTimeout("tcp", x.behind, 2*time.Second)
-	if err != nil {
-		return
-	}
-	defer far.Close()
-	x.mu.Lock()
-	x.conns[c] = true
-	x.mu.Unlock()
-	defer func() { x.mu.Lock(); delete(x.conns, c); x.mu.Unlock() }()
-	ended := make(chan struct{}, 2)
-	for _, p := range [][2]net.Conn{{c, far}, {far, c}} {
-		go func() { _, _ = io.Copy(p[0], p[1]); ended <- struct{}{} }()
-	}
-	<-ended
-}
-
-// cut breaks every connection and lets none through for d.
-func (x *wire) cut(d time.Duration) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	x.until = time.Now().Add(d)
-	for c := range x.conns {
-		_ = c.Close()
-	}
-}
-
-func (x *wire) close() {
-	_ = x.ln.Close()
-	x.cut(time.Hour)
 }

@@ -19,7 +19,7 @@ type slotIntent struct {
 	Slot    string // that is written, or started
 	Version string // it held before
 	Old     string `json:",omitempty"` // the slot that runs meanwhile
-	Started string `json:",omitempty"` // where there is no slot: what the device said about its last start
+	Started string `json:",omitempty"` // what the device said about its last start
 }
 
 func slotBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
@@ -463,7 +463,7 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 		up, _ = linkUp(ctx, at)
 	}
 	if !up && !d.Reach.Only && d.Reach.Via == "" {
-		return bootGone, "the device went down", ctx.Err() // when the context has ended, silence says nothing about the device
+		return bootGone, "nothing answers at " + d.Address + " any more", ctx.Err() // when the context has ended, silence says nothing about the device
 	}
 	p, err := r.portrait(ctx)
 	switch k := device.KindOf(err); {
@@ -509,6 +509,29 @@ func (r *run) judgeBoot(s *store.Step, p *device.Portrait) (bootState, string, e
 		}
 	}
 	return bootOld, "the device still answers and runs from the old slot", nil
+}
+
+// unheard is what is to be done again when a device is still in the start that a step's part of the change was to end: then it was the
+// network that was away, and the command never reached the device.
+func (r *run) unheard(s *store.Step, p *device.Portrait) error {
+	for i := len(r.c.Steps) - 1; i >= 0; i-- {
+		before := &r.c.Steps[i]
+		if before.Plan.Number >= s.Plan.Number {
+			continue
+		}
+		if before.Plan.Hop != s.Plan.Hop || before.Plan.Back != s.Plan.Back {
+			return nil
+		}
+		if before.Plan.Kind != change.Restart && !(before.Plan.Kind == change.Install && before.Plan.InPlace) {
+			continue
+		}
+		var in slotIntent
+		if before.Intent == nil || json.Unmarshal(before.Intent, &in) != nil || in.Started == "" || in.Started != p.Started || in.Version != p.Version {
+			return nil
+		}
+		return &againError{before.Plan.Kind, fmt.Sprintf("the device answers again, runs %s and was not started anew: it has not heard the command", p.Version), "it does not do what it is told"}
+	}
+	return nil
 }
 
 // bySlot reports whether the restart of a step is into another slot; others are of components and put-back parts.

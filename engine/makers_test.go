@@ -24,6 +24,7 @@ import (
 	"verimorph/core/path"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
+	"verimorph/device"
 	"verimorph/internal/opensshd"
 	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/plainbox"
@@ -241,6 +242,30 @@ func TestALicenceIsAdded(t *testing.T) {
 	assert.Error(t, err, "they are bound to the device")
 	_, err = change.Draft(change.Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{{Restarts: 1}}}, Licences: []string{"x"}})
 	assert.ErrorContains(t, err, "no licence can be given to such a device")
+}
+
+// A power cycle whose command was lost with the connection is given again once the part takes longer than it should: it may never have
+// been heard. One that was heard is waited for until the time is over.
+func TestAPowerCycleThatWasNotHeard(t *testing.T) {
+	f, _, _ := kinds["chassis"](t)
+	w := f.prepare(f.draft("12.2.3"))
+	s := w.of(change.PowerCycle)
+	require.NotNil(t, s)
+	s.Plan.Expect.High = 0.2
+	err := w.awaitComponent(t.Context(), s, true)
+	assert.Equal(t, device.Lost, device.KindOf(err), "so that the step is tried again: %v", err)
+	assert.ErrorContains(t, err, "the connection was lost with the command, and "+s.Plan.Part+" is ")
+	short, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	assert.ErrorIs(t, w.awaitComponent(short, s, false), context.DeadlineExceeded)
+	s.Plan.Wants = f.portraitOf(w).Components[s.Plan.Part]
+	require.NoError(t, w.awaitComponent(t.Context(), s, true))
+}
+
+func (f *field) portraitOf(w *run) *device.Portrait {
+	p, err := w.portrait(f.t.Context())
+	require.NoError(f.t, err)
+	return p
 }
 
 func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {

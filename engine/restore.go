@@ -297,17 +297,17 @@ func compareParts(r *run, ctx context.Context, s *store.Step) error {
 	return nil
 }
 
-// startBefore remembers which start the device is in before a restart that starts nothing else: only another one afterwards
-// proves that it was restarted. Where a slot was chosen, the slot tells.
+// startBefore remembers which start the device is in before a restart: only another one afterwards proves that it was restarted. Where
+// a slot was chosen the slot tells, and the start only tells a command that was never heard from a start that failed.
 func startBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
-	if r.c.Kind != store.Restore && r.bySlot(s) {
-		return nil, nil
-	}
 	p, err := r.portrait(ctx)
-	if err != nil {
+	bySlot := r.c.Kind != store.Restore && r.bySlot(s)
+	switch {
+	case bySlot && (err != nil || p.Started == ""):
+		return nil, nil
+	case err != nil:
 		return nil, err
-	}
-	if p.Started == "" {
+	case p.Started == "":
 		return nil, final("the dialect does not say when the device was started, so a restart could not be told; restart it by hand, then draft the rest anew")
 	}
 	return slotIntent{Started: p.Started, Version: p.Version}, nil

@@ -74,16 +74,17 @@ func records(err error) error {
 	return &recordError{err}
 }
 
-// An againError says that an earlier step of the same hop has to be done again.
+// An againError says that an earlier step of the same hop has to be done again. often says what to think when that was done in vain.
 type againError struct {
-	kind change.Kind
-	why  string
+	kind       change.Kind
+	why, often string
 }
 
 func (e *againError) Error() string { return e.why }
 
-// sendings is how often an image is sent. A connection that fails is tried again for as long as the step has time.
-const sendings = 3
+// attempts is how often a step is done when a later one finds that it did not come off. A connection that fails is tried again for
+// as long as the step has time.
+const attempts = 3
 
 // An askError says that a person is needed before the step can go on.
 type askError struct {
@@ -138,8 +139,8 @@ func (r *run) all(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if i = next; i < 0 { // it was sent often enough
-				return r.failed(ctx, s, fmt.Errorf("%s; it was done %d times, so something between here and the device damages it", again.why, sendings))
+			if i = next; i < 0 { // it was done often enough
+				return r.failed(ctx, s, fmt.Errorf("%s; it was done %d times, so %s", again.why, attempts, again.often))
 			}
 			i--
 			continue
@@ -290,7 +291,7 @@ func (r *run) goBack(ctx context.Context, i int, again *againError) (int, error)
 	for r.c.Steps[first].Plan.Kind != again.kind {
 		first--
 	}
-	if r.redone[first]++; r.redone[first] >= sendings {
+	if r.redone[first]++; r.redone[first] >= attempts {
 		return -1, nil
 	}
 	for k := first; k <= i; k++ {

@@ -273,10 +273,13 @@ func (r *run) room(s *store.Step, p *device.Portrait) (need int64, err error) {
 	return need, err
 }
 
+// damages is what to think when a file arrives damaged again and again.
+const damages = "something between here and the device damages it"
+
 func sizeThere(r *run, ctx context.Context, s *store.Step) (string, error) {
 	done, evidence, err := fileThere(r, ctx, s, true)
 	if err == nil && !done {
-		return "", &againError{change.Send, "the file on the device does not have its full size"}
+		return "", &againError{change.Send, "the file on the device does not have its full size", damages}
 	}
 	return evidence, err
 }
@@ -315,5 +318,5 @@ func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
 	if err := c.RemoveFile(ctx, name); err != nil {
 		return err
 	}
-	return &againError{change.Send, wrong + "; the damaged file was removed"}
+	return &againError{change.Send, wrong + "; the damaged file was removed", damages}
 }

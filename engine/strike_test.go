@@ -14,6 +14,7 @@ import (
 
 	"verimorph/core/change"
 	"verimorph/core/verify"
+	"verimorph/internal/wire"
 	"verimorph/simfleet/plainbox"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
@@ -23,7 +24,7 @@ import (
 type subject struct {
 	*field
 	from, to string
-	hands    string // what a hand step is signed off with
+	network  *wire.Wire // between here and it
 }
 
 func (s *subject) arm(name string, times int) {
@@ -91,11 +92,22 @@ func (s *subject) away(d time.Duration) {
 }
 
 func subjects(t *testing.T, name string) *subject {
+	s := &subject{}
 	if name == "firewall" {
-		return &subject{field: &field{rig: newRig(t, nil)}, from: "5.0.7", to: "5.4.2"}
+		s.field, s.from, s.to = &field{rig: newRig(t, nil)}, "5.0.7", "5.4.2"
+	} else {
+		s.field, s.from, s.to = kinds[name](t)
 	}
-	f, from, to := kinds[name](t)
-	return &subject{field: f, from: from, to: to}
+	if name == "chassis" {
+		s.to = "12.2.3" // a hop more, with a part whose power goes off and on
+	}
+	var err error
+	s.network, err = wire.New(fmt.Sprintf("127.66.2.%d:0", boxes.Add(1)), s.d.Address)
+	require.NoError(t, err)
+	t.Cleanup(s.network.Close)
+	s.d.Address = s.network.Address()
+	require.NoError(t, s.Store.SetAddress(t.Context(), s.d.ID, s.d.Address))
+	return s
 }
 
 // strikes are what may happen in the middle of any step, and what must not change anything about its outcome.
@@ -103,6 +115,9 @@ var strikes = map[string]func(s *subject, r *run){
 	"the connection is cut": func(_ *subject, r *run) {
 		r.cut()
 		time.AfterFunc(20*time.Millisecond, r.cut) // and again, wherever it is by then
+	},
+	"the network is away for a while": func(s *subject, _ *run) { // nothing answers, as if it were down
+		s.network.Cut(150 * time.Millisecond)
 	},
 	"nothing is said for a while": func(s *subject, r *run) {
 		s.arm(plainbox.Mute, -1)

@@ -85,6 +85,9 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
+		if err := r.unheard(s, p); err != nil {
+			return false, "", err
+		}
 		switch from := r.hop(s).From.String(); {
 		case p.Version == to:
 		case !s.Plan.Back && s.Plan.Hop >= 0 && p.Version == from:
@@ -204,7 +207,7 @@ func componentThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, s
 
 func updateComponent(r *run, ctx context.Context, s *store.Step) error {
 	if s.Plan.File == nil { // the main image brings it: it comes by itself
-		return r.awaitComponent(ctx, s)
+		return r.awaitComponent(ctx, s, false)
 	}
 	c, err := r.connect(ctx)
 	if err != nil {
@@ -237,20 +240,25 @@ func (r *run) cycledLater(s *store.Step) bool {
 }
 
 func powerCycle(r *run, ctx context.Context, s *store.Step) error {
+	unsure := false // whether it heard the command
 	if s.Plan.Text == "" {
 		c, err := r.connect(ctx)
 		if err != nil {
 			return err
 		}
-		if err := c.PowerCycle(ctx, s.Plan.Part); err != nil && device.KindOf(err) != device.Lost {
+		err = c.PowerCycle(ctx, s.Plan.Part)
+		if unsure = device.KindOf(err) == device.Lost; err != nil && !unsure {
 			return err
 		}
 	}
-	return r.awaitComponent(ctx, s)
+	return r.awaitComponent(ctx, s, unsure)
 }
 
-func (r *run) awaitComponent(ctx context.Context, s *store.Step) error {
-	return r.poll(ctx, s, func() (bool, string, error) {
+// awaitComponent waits until a component shows its version. A device that may not have heard the command for it is told again when it
+// takes longer than it should.
+func (r *run) awaitComponent(ctx context.Context, s *store.Step, unsure bool) error {
+	began, unheard := time.Now(), false
+	err := r.poll(ctx, s, func() (bool, string, error) {
 		p, err := r.portrait(ctx)
 		if err != nil {
 			return false, "", err
@@ -259,8 +267,13 @@ func (r *run) awaitComponent(ctx context.Context, s *store.Step) error {
 		if !ok {
 			v = "not there yet"
 		}
-		return v == s.Plan.Wants, fmt.Sprintf("%s is %s, %s is expected", s.Plan.Part, v, s.Plan.Wants), nil
+		unheard = ok && v != s.Plan.Wants && unsure && time.Since(began).Seconds() > s.Plan.Expect.High
+		return v == s.Plan.Wants || unheard, fmt.Sprintf("%s is %s, %s is expected", s.Plan.Part, v, s.Plan.Wants), nil
 	})
+	if err == nil && unheard {
+		return &device.Error{Kind: device.Lost, Address: r.c.Device, Doing: "power off and on", Message: "the connection was lost with the command, and " + s.Note}
+	}
+	return err
 }
 
 // linkUp reports whether something accepts connections at an address.

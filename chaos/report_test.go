@@ -1,51 +1,11 @@
 package chaos
 
 import (
-	"io"
-	"net"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
-
-// A wire passes everything on, breaks what is open when it is cut, and passes on again afterwards.
-func TestAWireIsCut(t *testing.T) {
-	far, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer far.Close()
-	go func() {
-		for {
-			c, err := far.Accept()
-			if err != nil {
-				return
-			}
-			go func() { defer c.Close(); _, _ = io.Copy(c, c) }()
-		}
-	}()
-	w, err := newWire("127.0.0.1:0", far.Addr().String())
-	require.NoError(t, err)
-	defer w.close()
-	echoes := func() (net.Conn, bool) {
-		c, err := net.Dial("tcp", w.address())
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = c.Close() })
-		_ = c.SetDeadline(time.Now().Add(5 * time.Second))
-		_, _ = io.WriteString(c, "ahoy")
-		b := make([]byte, 4)
-		_, err = io.ReadFull(c, b)
-		return c, err == nil && string(b) == "ahoy"
-	}
-	open, ok := echoes()
-	require.True(t, ok)
-	w.cut(300 * time.Millisecond)
-	_, err = io.ReadFull(open, make([]byte, 1))
-	assert.Error(t, err, "what was open is broken")
-	_, ok = echoes()
-	assert.False(t, ok, "nothing goes through meanwhile")
-	require.Eventually(t, func() bool { _, ok := echoes(); return ok }, 5*time.Second, 50*time.Millisecond)
-}
 
 func TestWhatIsWrongIsNamed(t *testing.T) {
 	assert.Empty(t, (&Report{Changes: 3, Done: 3, Resumed: []time.Duration{time.Second}}).Wrong())
