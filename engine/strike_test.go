@@ -101,10 +101,18 @@ func subjects(t *testing.T, name string) *subject {
 	if name == "chassis" {
 		s.to = "12.2.3" // a hop more, with a part whose power goes off and on
 	}
+	way := s.d.Address
+	if s.d.Reach.Only {
+		way = s.d.Reach.Console
+	}
 	var err error
-	s.network, err = wire.New(fmt.Sprintf("127.66.2.%d:0", boxes.Add(1)), s.d.Address)
+	s.network, err = wire.New(fmt.Sprintf("127.66.2.%d:0", boxes.Add(1)), way)
 	require.NoError(t, err)
 	t.Cleanup(s.network.Close)
+	if s.d.Reach.Only {
+		s.d.Reach.Console = s.network.Address()
+		require.NoError(t, s.Store.SetReach(t.Context(), s.d.ID, s.d.Reach))
+	}
 	s.d.Address = s.network.Address()
 	require.NoError(t, s.Store.SetAddress(t.Context(), s.d.ID, s.d.Address))
 	return s
@@ -138,7 +146,7 @@ func TestStrikesInEveryStep(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
-	for _, box := range []string{"firewall", "gateway", "ramp", "chassis"} {
+	for _, box := range []string{"firewall", "gateway", "ramp", "chassis", "gauge"} {
 		for strike, hit := range strikes {
 			t.Run(box+", "+strike, func(t *testing.T) {
 				t.Parallel()
