@@ -78,6 +78,7 @@ const DefaultLease = 8 * time.Second
 // changeJob is the River job: carry a change on from where its device stands.
 type changeJob struct {
 	ChangeID int64 `json:"change_id"`
+	Orphan   bool  `json:"orphan,omitempty"` // it had a worker before
 }
 
 // Kind implements river.JobArgs.
@@ -113,7 +114,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[changeJob]) error {
 				w.e.Log.Error("a change broke off by a fault of the service", "change", id, "panic", p, "stack", string(rundebug.Stack()))
 			}
 		}()
-		w.e.carry(w.e.working, id)
+		w.e.carry(w.e.working, id, job.Args.Orphan)
 	}()
 	return nil
 }
@@ -231,7 +232,7 @@ func (e *Engine) Stop(ctx context.Context) error {
 func (e *Engine) sweep(ctx context.Context) {
 	for {
 		err := e.Store.TimeHasCome(ctx, func(tx pgx.Tx, id int64) error {
-			_, err := e.river.InsertTx(ctx, tx, changeJob{id}, nil)
+			_, err := e.river.InsertTx(ctx, tx, changeJob{ChangeID: id}, nil)
 			return err
 		})
 		var ids []int64
@@ -241,7 +242,7 @@ func (e *Engine) sweep(ctx context.Context) {
 		if err == nil {
 			for _, id := range ids {
 				e.Log.Info("change has no worker, handing it out again", "change", id)
-				_, err = e.river.Insert(ctx, changeJob{id}, nil)
+				_, err = e.river.Insert(ctx, changeJob{id, true}, nil)
 			}
 		}
 		if err == nil && e.Keeper != nil {
@@ -272,13 +273,13 @@ func (e *Engine) Act(ctx context.Context, id int64, a change.Action, by, text st
 		if to != change.Running {
 			return nil
 		}
-		_, err := e.river.InsertTx(ctx, tx, changeJob{id}, nil)
+		_, err := e.river.InsertTx(ctx, tx, changeJob{ChangeID: id}, nil)
 		return err
 	})
 }
 
 // carry takes the device's lease and carries the change on until it ends, holds, or the lease or the process is lost.
-func (e *Engine) carry(ctx context.Context, id int64) {
+func (e *Engine) carry(ctx context.Context, id int64, orphan bool) {
 	log := e.Log.With("change", id)
 	c, err := e.Store.Change(ctx, id)
 	if err != nil {
@@ -304,7 +305,12 @@ func (e *Engine) carry(ctx context.Context, id int64) {
 	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}, holding: true}
 	defer r.hangUp()
 	defer r.silence()
-	err = r.all(ctx)
+	if orphan {
+		err = r.resumed(ctx)
+	}
+	if err == nil {
+		err = r.all(ctx)
+	}
 	switch cause := context.Cause(ctx); {
 	case err == nil:
 	case errors.Is(err, store.ErrFenced):

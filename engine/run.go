@@ -174,6 +174,16 @@ func (r *run) all(ctx context.Context) error {
 	return fmt.Errorf("change %d has no step that concludes it", r.c.ID)
 }
 
+// resumed notes that a step which had begun goes on with another worker, or after a pause.
+func (r *run) resumed(ctx context.Context) error {
+	for i := range r.c.Steps {
+		if s := &r.c.Steps[i]; s.State == change.StepRunning {
+			return records(r.e.Store.ResumeStep(ctx, r.lease, r.c.ID, s.Plan.Number, "it had no worker for a while; what goes on begins with a look at the device"))
+		}
+	}
+	return nil
+}
+
 func (r *run) ask(ctx context.Context, a *askError) error {
 	a.q.Step = max(a.q.Step, 1)
 	err := r.e.Store.Ask(ctx, r.lease, r.c.ID, a.q, a.state, a.q.Text)

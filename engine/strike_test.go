@@ -261,6 +261,15 @@ func TestTheDatabaseIsAwayForLong(t *testing.T) {
 	_, installs, boots := s.stands()
 	assert.Equal(t, 1, installs)
 	assert.Equal(t, 2, boots)
+	var resumed []int
+	journal, err := s.Store.Journal(t.Context(), id, 0, 1000)
+	require.NoError(t, err)
+	for _, e := range journal {
+		if e.Event == "resumed" {
+			resumed = append(resumed, e.Step)
+		}
+	}
+	assert.Equal(t, []int{s.step(id, change.Install).Plan.Number}, resumed, "the journal says that nobody carried it for a while")
 }
 
 // What the next hop needs travels ahead where it can, and where it cannot the step says why and does no harm.

@@ -279,12 +279,12 @@ func (c *Change) answer(ctx context.Context, tx pgx.Tx, a change.Action, by, tex
 		}
 		return note(ctx, tx, c.ID, c.Question.Step, 0, string(change.StepDone), said)
 	case change.Accept: // how long the person took is not how long the step takes
-		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now() WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now(), paused = false WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step); err != nil {
 			return err
 		}
 		return accept(ctx, tx, c, c.Question.Checks, by, text)
 	case change.Retry: // what was intended stays known: the step begins with a look at the device
-		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = now(), ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = now(), paused = false, ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
 		return err
 	case change.Leave:
 		_, err := tx.Exec(ctx, `UPDATE changes SET failure = $2 WHERE id = $1`, c.ID, fmt.Sprintf("%s. %s left the device as it stands.", strings.TrimSuffix(c.Question.Text, "."), by))
@@ -416,13 +416,14 @@ func (s *Store) SetChecks(ctx context.Context, changeID int64, checks []byte) er
 	return err
 }
 
-// StepSeconds are how long steps took on devices of a model, by kind, newest first, at most limit of each kind.
+// StepSeconds are how long steps took on devices of a model, by kind, newest first, at most limit of each kind. Steps that nobody carried
+// for a while do not count.
 func (s *Store) StepSeconds(ctx context.Context, model string, limit int) (map[string][]float64, error) {
 	rows, err := s.Pool.Query(ctx, `SELECT kind, seconds FROM (
 		SELECT s.plan->>'Kind' AS kind, extract(epoch FROM s.ended_at - s.started_at)::float8 AS seconds,
 			row_number() OVER (PARTITION BY s.plan->>'Kind' ORDER BY s.ended_at DESC) AS n
 		FROM steps s JOIN changes c ON c.id = s.change_id
-		WHERE c.planned->>'model' = $1 AND s.state = 'done' AND s.plan->>'Kind' <> 'hand') t WHERE n <= $2`, model, limit)
+		WHERE c.planned->>'model' = $1 AND s.state = 'done' AND NOT s.paused AND s.plan->>'Kind' <> 'hand') t WHERE n <= $2`, model, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -556,6 +557,12 @@ func (s *Store) BeginStep(ctx context.Context, l Lease, changeID int64, number i
 	return err
 }
 
+// ResumeStep notes that a step which had begun was carried by nobody for a while: how long it took then says nothing about the device.
+func (s *Store) ResumeStep(ctx context.Context, l Lease, changeID int64, number int, detail string) error {
+	_, err := s.fencedNote(ctx, l, changeID, number, "resumed", detail, `paused = $7`, true)
+	return err
+}
+
 // A Progress says how far a running step is and what is happening.
 type Progress struct {
 	Lease    Lease
@@ -613,7 +620,7 @@ func endStep(ctx context.Context, tx pgx.Tx, l Lease, changeID int64, number int
 // RedoStep sets a step back to waiting, because a later one found that it has to be done again.
 func (s *Store) RedoStep(ctx context.Context, l Lease, changeID int64, number int, why string) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, ended_at = NULL, intent = NULL, fraction = 0, outcome = '' WHERE change_id = $1 AND number = $2`, changeID, number, change.StepWaiting)
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = NULL, ended_at = NULL, intent = NULL, fraction = 0, outcome = '' WHERE change_id = $1 AND number = $2`, changeID, number, change.StepWaiting)
 		if err != nil {
 			return err
 		}
@@ -674,7 +681,7 @@ func (s *Store) RestUntil(ctx context.Context, l Lease, changeID int64, until ti
 			return err
 		}
 		// The step that waits is begun anew then: how long it took tells nothing if the waiting is in it.
-		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', started_at = NULL WHERE change_id = $1 AND state = 'running'`, changeID); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', started_at = NULL, paused = false WHERE change_id = $1 AND state = 'running'`, changeID); err != nil {
 			return err
 		}
 		return note(ctx, tx, changeID, 0, l.Fence, "held", "until "+until.UTC().Format(time.RFC3339)+", when it goes on by itself")

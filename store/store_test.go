@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -210,6 +211,7 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 	require.NoError(t, err)
 	for name, write := range map[string]func() error{
 		"begin":    func() error { return s.BeginStep(ctx, old, id, 2, nil, "") },
+		"resume":   func() error { return s.ResumeStep(ctx, old, id, 1, "x") },
 		"note":     func() error { return s.NoteStep(ctx, old, id, 1, "retry", "x") },
 		"end":      func() error { _, err := s.EndStep(ctx, old, id, 1, change.StepDone, "x"); return err },
 		"redo":     func() error { return s.RedoStep(ctx, old, id, 1, "x") },
@@ -233,6 +235,44 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 	now, err := s.Journal(ctx, id, 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, journal, now)
+}
+
+// What is learnt from: steps that nobody carried for a while say nothing, nor does the time before one was done again.
+func TestHowLongStepsTook(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "a")
+	id := addChange(t, s, d, true)
+	_, err := s.Pool.Exec(ctx, `UPDATE changes SET planned = '{"model": "TH-60"}' WHERE id = $1`, id)
+	require.NoError(t, err)
+	l := acquire(t, s, d, time.Hour)
+	c, err := s.Change(ctx, id)
+	require.NoError(t, err)
+	kind := string(c.Steps[0].Plan.Kind)
+	require.Equal(t, kind, string(c.Steps[1].Plan.Kind))
+	for n := 1; n <= 2; n++ {
+		require.NoError(t, s.BeginStep(ctx, l, id, n, nil, ""))
+		_, err = s.EndStep(ctx, l, id, n, change.StepDone, "")
+		require.NoError(t, err)
+	}
+	seen, err := s.StepSeconds(ctx, "TH-60", 10)
+	require.NoError(t, err)
+	assert.Len(t, seen[kind], 2)
+	require.NoError(t, s.ResumeStep(ctx, l, id, 1, "nobody was there"))
+	_, err = s.Pool.Exec(ctx, `UPDATE steps SET started_at = now() - interval '1 day' WHERE change_id = $1 AND number = 2`, id)
+	require.NoError(t, err)
+	require.NoError(t, s.RedoStep(ctx, l, id, 2, "it was damaged"))
+	require.NoError(t, s.BeginStep(ctx, l, id, 2, nil, ""))
+	_, err = s.EndStep(ctx, l, id, 2, change.StepDone, "")
+	require.NoError(t, err)
+	seen, err = s.StepSeconds(ctx, "TH-60", 10)
+	require.NoError(t, err)
+	require.Len(t, seen[kind], 1)
+	assert.Less(t, seen[kind][0], 3600.0)
+	journal, err := s.Journal(ctx, id, 0, 100)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(journal, func(e JournalEntry) bool {
+		return e.Event == "resumed" && e.Step == 1 && e.Detail == "nobody was there"
+	}))
 }
 
 func TestStepsInTheRecords(t *testing.T) {
