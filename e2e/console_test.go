@@ -63,12 +63,12 @@ func browser(t *testing.T) context.Context {
 	return ctx
 }
 
-// doer carries actions out, each call within a minute, and shows the page's text when one fails.
+// doer carries actions out, each call within a minute and a bit more for each of them, and shows the page's text when one fails.
 func doer(t *testing.T, ctx context.Context) func(...act) {
 	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800))) // starts the browser, which lives as long as this context
 	return func(actions ...act) {
 		t.Helper()
-		limited, cancel := context.WithTimeout(ctx, time.Minute)
+		limited, cancel := context.WithTimeout(ctx, time.Minute+time.Duration(len(actions))*10*time.Second)
 		defer cancel()
 		for i, a := range actions {
 			if err := chromedp.Do(limited, a); err != nil {

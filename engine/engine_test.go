@@ -28,6 +28,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/internal/dbtest"
@@ -458,6 +459,20 @@ func TestRoomThatVanishesIsSaid(t *testing.T) {
 	require.ErrorAs(t, err, &f, "trying again is no use")
 	assert.ErrorContains(t, err, "no room: th60-5.4.2.img needs")
 	assert.ErrorContains(t, err, "remove files from the device")
+}
+
+// What could be removed is told apart from what something installed may run from.
+func TestWhatMayBeRemoved(t *testing.T) {
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
+	p := &device.Portrait{Model: "TH-60", Version: "5.0.7", Total: 100 << 20, Free: 1 << 20, Slots: []device.Slot{{Name: "a", Version: "5.0.7", Running: true}, {Name: "b", Version: "5.0.6"}},
+		Files: []device.File{{Name: "th60-5.0.7.img", Size: 5 << 20}, {Name: "th60-5.0.6.img", Size: 5 << 20}, {Name: "old.log", Size: 2 << 20}, {Name: "th60-4.2.9.img", Size: 4 << 20}, {Name: "th60-5.4.2.img", Size: 1 << 20}}}
+	f := ready.Facts{}
+	require.NoError(t, w.e.files(t.Context(), &f, w.c, &w.path, p, 0, false))
+	assert.Equal(t, []string{"th60-4.2.9.img (4.0 MiB)", "old.log (2.0 MiB)"}, f.Removable)
+	assert.ElementsMatch(t, []string{"th60-5.0.7.img (5.0 MiB, the image of 5.0.7)", "th60-5.0.6.img (5.0 MiB, the image of 5.0.6)"}, f.Installed)
+	assert.Equal(t, int64(4<<20), f.Need, "what is sent in part is no file to remove")
 }
 
 func TestAMissingVerbIsARefusalBeforeAnythingHappens(t *testing.T) {

@@ -243,12 +243,16 @@ func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way
 		f.Files = append(f.Files, rf)
 	}
 	if p != nil {
+		installed := e.installed(ctx, way, p)
 		files := slices.SortedFunc(slices.Values(p.Files), func(a, b device.File) int { return int(min(max(b.Size-a.Size, -1), 1)) })
 		for _, file := range files {
 			switch {
 			case clean[file.Name]:
 				f.Free += file.Size
-			case !slices.Contains(mine, file.Name) && len(f.Removable) < 3:
+			case slices.Contains(mine, file.Name):
+			case installed[file.Name] != "":
+				f.Installed = append(f.Installed, fmt.Sprintf("%s (%s, the image of %s)", file.Name, ready.MiB(file.Size), installed[file.Name]))
+			case len(f.Removable) < 3:
 				f.Removable = append(f.Removable, fmt.Sprintf("%s (%s)", file.Name, ready.MiB(file.Size)))
 			}
 		}
@@ -261,6 +265,39 @@ func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way
 		}
 	}
 	return nil
+}
+
+// installed are the files that the catalogue lists for what runs on a device and for what it could fall back to: the version of each.
+func (e *Engine) installed(ctx context.Context, way *path.Path, p *device.Portrait) map[string]string {
+	out := map[string]string{}
+	if e.Catalogue == nil {
+		return out
+	}
+	cat, err := e.Catalogue(ctx)
+	if err != nil || cat.Family(way.Family) == nil {
+		return out
+	}
+	family := cat.Family(way.Family)
+	for _, name := range append([]string{p.Version}, slotVersions(p)...) {
+		v, err := version.Parse(name)
+		release := family.Release(v)
+		if err != nil || release == nil {
+			continue
+		}
+		for _, r := range []*catalog.Release{release, family.Release(release.Base)} { // what it builds on is part of it
+			if r != nil && r.Image(p.Model) != nil {
+				out[r.Image(p.Model).File] = name
+			}
+		}
+	}
+	return out
+}
+
+func slotVersions(p *device.Portrait) (out []string) {
+	for _, s := range p.Slots {
+		out = append(out, s.Version)
+	}
+	return out
 }
 
 // needs holds the device against the prerequisites of the hop.

@@ -93,7 +93,8 @@ type Facts struct {
 	Files []File
 
 	Total, Free, Need int64    // bytes; Total 0: not known
-	Removable         []string // files that could go: NAME (SIZE), never those of an installation
+	Removable         []string // files that could go: NAME (SIZE)
+	Installed         []string // files that hold what runs or could be fallen back to: NAME (SIZE, the image of VERSION)
 
 	Stores []Store // storages beside that for files
 
@@ -228,6 +229,9 @@ func (f *Facts) room(add adder) {
 		remedy := "remove files from the device"
 		if len(f.Removable) > 0 {
 			remedy += "; these belong to no installation: " + strings.Join(f.Removable, ", ")
+		}
+		if len(f.Installed) > 0 {
+			remedy += "; leave these, unless you know that nothing runs from them: " + strings.Join(f.Installed, ", ")
 		}
 		add(Room, "Room for the files", Stop, remedy, "%s are needed and %s of %s are free", MiB(f.Need), MiB(f.Free), MiB(f.Total))
 	default:

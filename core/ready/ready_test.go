@@ -38,6 +38,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		"another change":      {func(f *Facts) { f.OtherChange = 7 }, OtherWork, Stop, "change 7"},
 		"image damaged":       {func(f *Facts) { f.Files[0].There, f.Files[0].Why = false, "damaged" }, Images, Stop, "a.img (damaged)"},
 		"no room":             {func(f *Facts) { f.Free, f.Removable = 1<<20, []string{"old.bin (3.0 MiB)"} }, Room, Stop, "1.0 MiB of 100.0 MiB are free"},
+		"no room but theirs":  {func(f *Facts) { f.Free, f.Installed = 1<<20, []string{"now.bin (3.0 MiB, the image of 5.0.7)"} }, Room, Stop, "1.0 MiB of 100.0 MiB are free"},
 		"no room elsewhere":   {func(f *Facts) { f.Stores = []Store{{"places", 100 << 20, 5 << 20, 6 << 20}} }, Room + " places", Stop, "takes 6.0 MiB more there, and 5.0 MiB of 100.0 MiB"},
 		"nearly full":         {func(f *Facts) { f.Stores = []Store{{"logs", 100 << 20, 1 << 20, 0}} }, Room + " logs", Warn, "nearly full"},
 		"room unknown":        {func(f *Facts) { f.Total = 0 }, Room, Warn, "does not say"},

@@ -154,7 +154,7 @@ function PathFinder({ device, version }: { device: Device; version: string }) {
           <details className="text-slate-600 dark:text-slate-400">
             <summary id="more" className="cursor-pointer">More about the change</summary>
             <div className="mt-2 grid gap-3 md:grid-cols-2">
-              <Field label="Files to remove from the device first" name="clean-up" hint="with commas; what it runs from, and what it could fall back to, is never removed" value={cleanUp} onChange={(e) => setCleanUp(e.target.value)} />
+              <Field label="Files to remove from the device first" name="clean-up" hint="with commas; only these are removed, and none that the change sends" value={cleanUp} onChange={(e) => setCleanUp(e.target.value)} />
               <Field label="It comes back at another address" name="comes-back-at" hint="host:port; empty: where it is now. Its host key has to be the known one" value={comesBackAt} onChange={(e) => setComesBackAt(e.target.value)} />
               <Licences given={licences} onChange={setLicences} />
               {(device.portrait?.slots.length ?? 0) > 1 && <label className="flex items-start gap-1.5"><input type="checkbox" name="both" className="mt-1" checked={both} onChange={(e) => setBoth(e.target.checked)} /><span>install it into the other slot, too, once the readings are as expected. <b>That overwrites the previous installation: nothing leads back then.</b></span></label>}
