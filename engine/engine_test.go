@@ -235,7 +235,7 @@ func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
 	other, err := device.Dial(t.Context(), target(t, r))
 	require.NoError(t, err)
 	go func() { _ = other.Install(context.Background(), "th60-5.4.2.img", "b", nil) }()
-	require.Eventually(t, func() bool { return r.box.Status().Fits == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return r.box.Status().Fits == 1 }, 20*time.Second, time.Millisecond)
 	other.Close() // whoever began it is gone
 
 	s := w.of(change.Install)

@@ -199,7 +199,7 @@ func TestPowerCutWhileWriting(t *testing.T) {
 	b, err := Open(spec, dir, 1, slog.New(slog.NewTextHandler(io.Discard, nil))) // at real pace, so that it is caught in the act
 	require.NoError(t, err)
 	go func() { _ = b.fit("5.0.7", "b", false, func(int) {}) }()
-	require.Eventually(t, func() bool { return b.Status().Fits == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Fits == 1 }, 20*time.Second, time.Millisecond)
 	assert.ErrorContains(t, b.fit("5.0.7", "b", false, func(int) {}), "is being written")
 	close(b.done)
 	again, err := Open(spec, dir, factor, slog.New(slog.NewTextHandler(io.Discard, nil)))

@@ -60,5 +60,5 @@ func TestALineThatIsCut(t *testing.T) {
 	term := New(near)
 	_ = far.Close()
 	_, _ = io.WriteString(term, "into the void")
-	require.Eventually(t, func() bool { _, err := io.WriteString(term, "x"); return errors.Is(err, io.ErrClosedPipe) }, 5*time.Second, 2*time.Millisecond, "who goes on writing hears of it")
+	require.Eventually(t, func() bool { _, err := io.WriteString(term, "x"); return errors.Is(err, io.ErrClosedPipe) }, 20*time.Second, 2*time.Millisecond, "who goes on writing hears of it")
 }
