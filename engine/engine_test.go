@@ -45,6 +45,12 @@ const factor = 200
 
 var boxes atomic.Int32
 
+// place is a free address for one box, with a port of the system's choice.
+func place() string {
+	n := boxes.Add(1)
+	return fmt.Sprintf("127.66.%d.%d:0", n/250, n%250+1)
+}
+
 // rig is an engine in this process with one simulated firewall.
 type rig struct {
 	*Engine
@@ -61,7 +67,7 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
 	configuration, err := os.ReadFile("../demo/configs/gullnes-fw1.cfg")
 	require.NoError(t, err)
-	ln, err := net.Listen("tcp", fmt.Sprintf("127.66.0.%d:0", boxes.Add(1)))
+	ln, err := net.Listen("tcp", place())
 	require.NoError(t, err)
 	spec := tarnholm.Spec{Name: "box", Model: "TH-60", Serial: "S", Address: ln.Addr().String(), User: "bosun", Version: "5.0.7", Idle: "5.0.6", Flash: 16 << 20, Config: string(configuration), Sessions: 100}
 	_ = ln.Close()

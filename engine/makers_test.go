@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"fmt"
 	"log/slog"
 	"maps"
 	"net"
@@ -44,7 +43,7 @@ func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field 
 	text, err := os.ReadFile("../demo/configs/" + config)
 	require.NoError(t, err)
 	free := func() string {
-		ln, err := net.Listen("tcp", fmt.Sprintf("127.66.1.%d:0", boxes.Add(1)))
+		ln, err := net.Listen("tcp", place())
 		require.NoError(t, err)
 		defer ln.Close()
 		return ln.Addr().String()
@@ -335,7 +334,7 @@ func TestAChassisWhoseLogicFollows(t *testing.T) {
 // A device that is reached through another one: its connection is passed on there, or it is a module that is entered from there.
 func TestReachThroughOtherDevices(t *testing.T) {
 	gate := gateway(t)
-	ln, err := net.Listen("tcp", fmt.Sprintf("127.66.1.%d:0", boxes.Add(1)))
+	ln, err := net.Listen("tcp", place())
 	require.NoError(t, err)
 	behind := ln.Addr().String()
 	_ = ln.Close()

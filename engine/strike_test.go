@@ -106,7 +106,7 @@ func subjects(t *testing.T, name string) *subject {
 		way = s.d.Reach.Console
 	}
 	var err error
-	s.network, err = wire.New(fmt.Sprintf("127.66.2.%d:0", boxes.Add(1)), way)
+	s.network, err = wire.New(place(), way)
 	require.NoError(t, err)
 	t.Cleanup(s.network.Close)
 	if s.d.Reach.Only {

@@ -388,7 +388,10 @@ func (b *Box) serve(c net.Conn) {
 		}
 		return nil, nil
 	}}
-	key, err := ssh.ParsePrivateKey([]byte(b.st.HostKey))
+	b.mu.Lock()
+	hostKey := b.st.HostKey
+	b.mu.Unlock()
+	key, err := ssh.ParsePrivateKey([]byte(hostKey))
 	if err != nil {
 		return
 	}
