@@ -3,9 +3,12 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -201,3 +204,64 @@ func TestBothSlots(t *testing.T) {
 }
 
 func last(s string, n int) string { return s[max(0, len(s)-n):] }
+
+// A conversion that needs a person stops the change before anything is touched, and says how to go on; what was worked out is what is
+// put back, and what the verdict holds the device against.
+func TestAConversionIsWorkedOutOnTheWay(t *testing.T) {
+	t.Parallel()
+	b := ramp()
+	b.version, b.edit = "F2.12", strings.NewReplacer("release = F1.06", "release = F2.12")
+	e := setUp(t, testFactor, b)
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	r := e.fleet.Plain("marrow-ramp1")
+	require.NoError(t, r.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	id := fmt.Sprint(e.draft2("marrow-ramp1", "-to", "F3.05", "-reset"))
+	for _, k := range *e.change(id).Checks {
+		if k.State == gen.CheckStateWarn {
+			e.must("change", "accept-warnings", id, k.Name, "-reason", "seen and taken on")
+		}
+	}
+	e.must("change", "approve", id)
+	e.must("change", "start", id)
+	ch := e.await(id, "asks", func(ch gen.Change) bool { return ch.EndedAt != nil || ch.State == gen.ChangeStateAsking })
+	require.Equal(t, gen.ChangeStateAsking, ch.State, "%v", value(ch.Failure))
+	assert.Contains(t, ch.Question.Text, "Nothing was changed. Work it out with: verimorph conversion start -backup 1 -to RC-6@F3.05; then answer retry")
+	e.must("change", "retry", id) // too early: it asks again
+	ch = e.await(id, "asks again", func(ch gen.Change) bool { return ch.State == gen.ChangeStateAsking })
+	assert.Contains(t, ch.Question.Text, "needs a person")
+	assert.Zero(t, r.Status().Installs)
+
+	do := doer(t, browser(t))
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "marrow-ramp1"),
+		chromedp.Navigate("http://"+e.url+"/changes/"+id), text("#question", "The configuration needs decisions"), click("#work-out"), text("main", "choose how long it sounds"))
+	e.refused(1, []string{"7 need a person", `-accept "drive 6 / speed"`, `-settle "ramp stern / horn=WHY"`}, "conversion", "show", "1")
+	shown, _, _ := e.client("", "conversion", "show", "1", "-text")
+	edited := filepath.Join(e.dir, "ramp.ini")
+	require.NoError(t, os.WriteFile(edited, []byte(strings.Replace(shown, "[tide]", "[warning]\nhorn = 8\n\n[tide]", 1)), 0o600))
+	accept := []string{"conversion", "change", "1", "-edited", edited}
+	for n := 1; n <= 6; n++ {
+		accept = append(accept, "-accept", fmt.Sprintf("drive %d / speed", n))
+	}
+	e.refused(1, []string{"1 needs a person", "edit 1 by engineer: add at the top: "}, accept...)
+	e.refused(2, []string{"expected PATH=WHY"}, "conversion", "change", "1", "-settle", "ramp stern / horn")
+	e.refused(3, []string{"has to be one line of up to 500 characters"}, "conversion", "change", "1", "-settle", "ramp stern / horn="+strings.Repeat("long ", 200))
+	e.must("conversion", "change", "1", "-settle", "ramp stern / horn=it is in the section warning")
+	e.refused(1, []string{"1 needs a person"}, "conversion", "change", "1", "-settle-not", "ramp stern / horn")
+	do(chromedp.Navigate("http://"+e.url+"/configurations/1"), text("main", "needs a person"), text("main", "choose how long it sounds"), typed("input[name=settled]", "the one horn sounds for 8 s"), shot("settle"), entered("input[name=settled]"), text("main", "complete"),
+		clickText("button", "dropped"), text("main", "settled by hand: the one horn sounds for 8 s"),
+		chromedp.Navigate("http://"+e.url+"/changes/"+id), click("#retry"))
+	ch = e.await(id, "ends or asks", func(ch gen.Change) bool {
+		return ch.EndedAt != nil || ch.Question != nil && ch.Question.Kind == gen.QuestionKindHandStep
+	})
+	require.Nil(t, ch.EndedAt, "%v", value(ch.Failure))
+	e.must("change", "sign-off", id, "-text", "done and seen")
+	ch = e.awaitEnd(id)
+	e.passes(ch)
+	for _, says := range []string{"rate = 84", "rate = 120", "[warning]", "horn = 8"} {
+		assert.Contains(t, r.Part("ramp.ini"), says)
+	}
+	assert.NotContains(t, r.Part("ramp.ini"), "speed =")
+	assert.Contains(t, e.must("change", "show", id), "converted as worked out in conversion 1 by engineer")
+	assert.Equal(t, 1, r.Status().Installs)
+}

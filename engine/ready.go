@@ -587,20 +587,20 @@ func unclaimed(l *convert.Ledger) string {
 }
 
 // schema is the schema that describes the configuration of a model at a release, or nil.
-func (e *Engine) schema(ctx context.Context, model, release string) *config.Schema {
+func (e *Engine) schema(ctx context.Context, model, release string) (*config.Schema, error) {
 	if e.Library == nil {
-		return nil
+		return nil, nil
 	}
 	lib, err := e.Library(ctx)
 	if err != nil {
-		return nil
+		return nil, records(err)
 	}
 	at, err := lib.ParseStop(model + "@" + release)
 	if err != nil {
-		return nil
+		return nil, nil // nobody described it
 	}
 	if s := lib.Schema(at); s.Syntax != "" && s.ID != "" {
-		return s
+		return s, nil
 	}
-	return nil
+	return nil, nil
 }

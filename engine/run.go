@@ -66,6 +66,9 @@ func (e *recordError) Error() string {
 }
 func (e *recordError) Unwrap() error { return e.err }
 
+// Records marks an error of the store in what Config is given: trouble with our own records never fails a change.
+func Records(err error) error { return records(err) }
+
 // records marks an error of the store.
 func records(err error) error {
 	if err == nil || errors.Is(err, store.ErrFenced) {

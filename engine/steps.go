@@ -250,8 +250,9 @@ func convertParts(r *run, ctx context.Context, s *store.Step) error {
 		out, note, err := r.e.convert(ctx, b, p.File, string(text), r.path.Model, h.From.String(), h.To.String())
 		var open *openError
 		if errors.As(err, &open) {
-			return &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
-				Text: fmt.Sprintf("%s. Nothing was changed. Work it out with: verimorph conversion start -backup %d -to %s@%s; then answer retry", open.Error(), b.ID, r.path.Model, h.To)}, change.StepRunning}
+			to := r.path.Model + "@" + h.To.String()
+			return &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Backup: b.ID, To: to,
+				Text: fmt.Sprintf("%s. Nothing was changed. Work it out with: verimorph conversion start -backup %d -to %s; then answer retry", open.Error(), b.ID, to)}, change.StepRunning}
 		}
 		if err != nil {
 			return final("%s cannot be converted: %w", p.Title, err)

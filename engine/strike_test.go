@@ -3,8 +3,11 @@ package engine
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"verimorph/core/change"
+	"verimorph/core/convert"
 	"verimorph/core/verify"
 	"verimorph/internal/wire"
 	"verimorph/simfleet/plainbox"
@@ -270,6 +274,32 @@ func TestTheDatabaseIsAwayForLong(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []int{s.step(id, change.Install).Plan.Number}, resumed, "the journal says that nobody carried it for a while")
+}
+
+// Records that cannot be read just when the verdict is made delay it; they never make it a verdict on less than there is.
+func TestAVerdictWaitsForTheRecords(t *testing.T) {
+	s := subjects(t, "gateway")
+	library := s.Engine.Library
+	var away, missed atomic.Int32
+	s.Engine.Library = func(ctx context.Context) (*convert.Library, error) {
+		if away.Add(-1) >= 0 {
+			missed.Add(1)
+			return nil, errors.New("the database is on its way somewhere else")
+		}
+		return library(ctx)
+	}
+	s.Engine.strike = func(_ *run, st *store.Step, at string) {
+		if st.Plan.Kind == change.Verify && at == "begun" && st.Attempts == 0 {
+			away.Store(2)
+		}
+	}
+	s.start()
+	c := s.toTheEnd(s.drafted())
+	require.Equal(t, change.Done, c.State, failure(c))
+	v := verdictOf(t, c)
+	assert.Equal(t, verify.Pass, v.Verdict)
+	assert.True(t, slices.ContainsFunc(v.Results, func(res verify.Result) bool { return res.Reading == readConfig }), "the configuration is part of it: %+v", v.Results)
+	assert.Equal(t, int32(2), missed.Load(), "it was asked again and again")
 }
 
 // What the next hop needs travels ahead where it can, and where it cannot the step says why and does no harm.

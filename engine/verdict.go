@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -377,6 +378,9 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		hop = s.Plan.Hop
 	}
 	b, err := r.e.Store.BackupOf(ctx, r.c.ID, hop)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, records(err) // a verdict without the configuration is not made because the records are away
+	}
 	if source == nil || err != nil || b.File == "" {
 		return nil, nil // nothing is known to compare with; the readings speak
 	}
@@ -392,9 +396,12 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		return nil, final("%w", err)
 	}
 	from, to := r.path.Hops[hop].From.String(), r.goal(s)
-	schema := r.e.schema(ctx, r.path.Model, to)
-	if schema == nil || r.e.schema(ctx, r.path.Model, from) == nil {
-		return nil, nil // nobody described this configuration; the readings speak
+	schema, err := r.e.schema(ctx, r.path.Model, to)
+	if err != nil {
+		return nil, err
+	}
+	if old, err := r.e.schema(ctx, r.path.Model, from); old == nil || schema == nil {
+		return nil, err // nobody described this configuration; the readings speak
 	}
 	note := fmt.Sprintf("as it was in backup %d", b.ID)
 	switch {
@@ -411,6 +418,9 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		}
 	case from != to:
 		out, told, err := r.e.convert(ctx, b, b.File, text, r.path.Model, from, to)
+		if record := (*recordError)(nil); errors.As(err, &record) {
+			return nil, err
+		}
 		if err != nil { // nobody can say what it should be: that is a doubt, not a fault
 			return []verify.Result{result(readConfig, "Configuration", verify.Degrades, false, "cannot be compared: %s", err)}, nil
 		}

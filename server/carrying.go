@@ -26,25 +26,27 @@ import (
 )
 
 // worked returns what a person worked out as the conversion of a configuration; ok is false when nobody did, or left
-// something open.
+// something open. What cannot be read or used any more is an error: the rules alone would leave out what the person decided.
 func (s *Server) worked(ctx context.Context, _ store.Backup, text, to string) (out, note string, ok bool, err error) {
-	list, err := s.Store.Conversions(ctx, 0, 200)
+	list, err := s.Store.ConversionsTo(ctx, to)
 	if err != nil {
-		return "", "", false, err
+		return "", "", false, engine.Records(err)
 	}
 	for _, c := range list {
-		if c.To != to {
-			continue
+		w, err := s.workOf(c)
+		if err != nil {
+			return "", "", false, fmt.Errorf("conversion %d to %s, by %s, cannot be read: %w; delete it and work it out again", c.ID, to, c.CreatedBy, err)
 		}
-		_, w, err := s.open(ctx, c.ID)
-		if err != nil || w.Source != text || w.Fragment {
+		if w.Source != text || w.Fragment {
 			continue
 		}
 		r, err := s.convert(ctx, w)
-		if err != nil || !r.Ledger.Complete() {
-			continue
+		if err != nil {
+			return "", "", false, fmt.Errorf("what was worked out as conversion %d, by %s, cannot be used any more: %w", c.ID, c.CreatedBy, err)
 		}
-		return r.Text, fmt.Sprintf("converted as worked out in conversion %d by %s", c.ID, c.CreatedBy), true, nil
+		if r.Ledger.Complete() {
+			return r.Text, fmt.Sprintf("converted as worked out in conversion %d by %s", c.ID, c.CreatedBy), true, nil
+		}
 	}
 	return "", "", false, nil
 }

@@ -765,6 +765,9 @@ func (s *Server) apiCarrying(ctx context.Context, out *gen.Change, c *store.Chan
 		if len(q.Checks) > 0 {
 			out.Question.Checks = &q.Checks
 		}
+		if q.Backup != 0 {
+			out.Question.Backup, out.Question.To = &q.Backup, &q.To
+		}
 	}
 	checks, err := checksOf(c)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
@@ -363,15 +364,18 @@ func (s *Server) open(ctx context.Context, id int64) (store.Conversion, *work, e
 	if err != nil {
 		return c, nil, err
 	}
-	data, err := s.Vault.Open(workLabel(id), c.Work)
+	w, err := s.workOf(c)
+	return c, w, err
+}
+
+// workOf opens the work of a conversion.
+func (s *Server) workOf(c store.Conversion) (*work, error) {
+	data, err := s.Vault.Open(workLabel(c.ID), c.Work)
 	if err != nil {
-		return c, nil, err
+		return nil, err
 	}
 	var w work
-	if err := json.Unmarshal(data, &w); err != nil {
-		return c, nil, err
-	}
-	return c, &w, nil
+	return &w, json.Unmarshal(data, &w)
 }
 
 // conversion shows a conversion by its id.
@@ -479,6 +483,9 @@ func (s *Server) choose(ctx context.Context, w *work, b *gen.ConversionChange) e
 	if b.Answers != nil {
 		w.Answers = maps.Clone(w.Answers)
 		for k, v := range *b.Answers {
+			if len(v) > 500 || strings.ContainsFunc(v, unicode.IsControl) {
+				return badRequest("the answer to %q has to be one line of up to 500 characters", k)
+			}
 			if w.Answers[k] = v; v == "" {
 				delete(w.Answers, k)
 			}

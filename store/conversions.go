@@ -61,6 +61,15 @@ func (s *Store) Conversions(ctx context.Context, before int64, limit int) ([]Con
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Conversion])
 }
 
+// ConversionsTo lists the conversions to a stop, newest first, with their work.
+func (s *Store) ConversionsTo(ctx context.Context, to string) ([]Conversion, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT `+conversionColumns+` FROM conversions WHERE to_stop = $1 ORDER BY id DESC`, to)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Conversion])
+}
+
 // DeleteConversion forgets a conversion.
 func (s *Store) DeleteConversion(ctx context.Context, id int64) error {
 	return s.gone(ctx, `DELETE FROM conversions WHERE id = $1`, id)

@@ -173,6 +173,18 @@ func answerFlags(fs *flag.FlagSet) map[string]string {
 		answers["guarded @ "+s] = convert.Accept
 		return nil
 	})
+	fs.Func("settle", "`PATH=WHY` of something that needs a person and is settled: by a hand edit elsewhere, or because it is left out; also of a block; may be repeated", func(s string) error {
+		at, why, ok := strings.Cut(s, "=")
+		if at, why = strings.TrimSpace(at), strings.TrimSpace(why); !ok || at == "" || why == "" {
+			return errors.New("expected PATH=WHY")
+		}
+		answers["settled @ "+at] = why
+		return nil
+	})
+	fs.Func("settle-not", "`PATH` of something that was settled and is not; may be repeated", func(s string) error {
+		answers["settled @ "+s] = ""
+		return nil
+	})
 	return answers
 }
 

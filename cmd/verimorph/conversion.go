@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -240,7 +241,7 @@ var conversionCommands = []command{
 		},
 	},
 	{
-		name: "conversion change", args: "CONVERSION", short: "Map ports, answer questions, accept guarded settings, edit the result", min: 1, max: 1,
+		name: "conversion change", args: "CONVERSION", short: "Map ports, answer questions, accept guarded settings, settle what is open, edit the result", min: 1, max: 1,
 		example: "conversion change 1 -ports ports.yaml -answer TU12=second",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			ports := fs.String("ports", "", "`file` that says where each port goes")
@@ -369,10 +370,18 @@ func (c *client) conversion(do func(*api.Client) (*http.Response, error)) error 
 				c.printf("  %s %s\n", report.Marks[state].Sign, report.Counted(state, n))
 			}
 		}
+		asked := map[string]string{} // by what is asked: a path to show how
 		for _, row := range x.Ledger.Source {
 			if string(row.State) == convert.NeedsPerson {
 				c.printf("? line %d, %s: %s\n    %s\n", row.Line, row.Path, row.Text, value(row.Reason))
+				asked[string(value(row.Ask))] = row.Path
 			}
+		}
+		if path := asked[convert.AskAccept]; path != "" {
+			c.printf("  A guarded difference is accepted with: -accept %q\n", path)
+		}
+		if path := asked[convert.AskSettle]; path != "" {
+			c.printf("  The rest is put right with -edited FILE, or settled with: -settle %q\n", path+"=WHY")
 		}
 		for _, q := range x.Ledger.Questions {
 			if q.Answer == nil {
@@ -386,7 +395,11 @@ func (c *client) conversion(do func(*api.Client) (*http.Response, error)) error 
 			c.printf("! result, line %d, %s: %s\n", f.Line, f.Path, f.Message)
 		}
 		for _, e := range x.Ledger.Edits {
-			c.printf("edit %d by %s: %s %s\n", e.Id, value(e.By), e.Kind, e.Path)
+			text, more, _ := strings.Cut(strings.TrimSpace(e.Text), "\n")
+			if more != "" {
+				text += " ..."
+			}
+			c.printf("edit %d by %s: %s %s: %s\n", e.Id, value(e.By), e.Kind, cmp.Or(e.Path, "at the top"), text)
 		}
 	})
 	if err == nil && !x.Complete {

@@ -71,6 +71,8 @@ type Question struct {
 	Text    string   `json:"text"`
 	Answers []Action `json:"answers"`
 	Checks  []string `json:"checks,omitempty"` // of warnings: which
+	Backup  int64    `json:"backup,omitempty"` // of AskPerson: whose configuration is to be converted
+	To      string   `json:"to,omitempty"`     // and what for, MODEL@VERSION
 }
 
 // Next is the state after an action, or an error that says what is possible instead. q is the question of a change that

@@ -15,7 +15,7 @@ import (
 type Job struct {
 	From, To Stop
 	Ports    []PortChoice      // chosen by a person; what is missing is proposed
-	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; and Accept to guarded settings, by "guarded @ PATH"
+	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; Accept to guarded settings, by "guarded @ PATH"; why something is settled, by "settled @ PATH"
 	Edits    []Edit
 	Fragment bool // it is a part of a configuration, so what must stand at its top may be absent
 	ByHand   bool // go on where no conversions lead from one to the other, with what is certain
@@ -25,6 +25,23 @@ const accepted = "guarded; the difference was accepted"
 
 // Accept is the answer that lets a guarded setting change.
 const Accept = "accept"
+
+// settledBy begins the reason of a statement about which a person decided.
+const settledBy = "settled by hand: "
+
+// settled is why a person says that nothing is open any more about a statement, or about a block around it; "" when nobody did.
+func (c *conversion) settled(path string) string {
+	for {
+		if why := c.job.Answers["settled @ "+path]; why != "" {
+			return why
+		}
+		i := strings.LastIndex(path, " / ")
+		if i < 0 {
+			return ""
+		}
+		path = path[:i]
+	}
+}
 
 // A Result is a converted configuration.
 type Result struct {
@@ -270,13 +287,21 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 	for _, k := range row.Targets {
 		row.Rule = join(row.Rule, l.Target[k].Rule)
 	}
+	why := ""
+	if isLost && lost.person || len(row.Targets) == 0 && !isLost {
+		if why = c.settled(it.Path); why != "" {
+			isLost, row.Rule, row.Reason = false, join(row.Rule, lost.rule), settledBy+why
+		}
+	}
 	switch {
+	case why != "" && len(row.Targets) == 0:
+		row.State = Dropped
 	case len(row.Targets) == 0 && !isLost:
-		row.State, row.Reason = NeedsPerson, "no rule says what becomes of it"
+		row.State, row.Ask, row.Reason = NeedsPerson, AskSettle, "no rule says what becomes of it"
 	case len(row.Targets) == 0 && !lost.person:
 		row.State, row.Rule, row.Reason = Dropped, lost.rule, lost.reason
 	case isLost && lost.person:
-		row.State, row.Rule, row.Reason = NeedsPerson, lost.rule, lost.reason
+		row.State, row.Ask, row.Rule, row.Reason = NeedsPerson, AskSettle, lost.rule, lost.reason
 	case several:
 		row.State = Merged
 	default:
@@ -307,7 +332,7 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 		if len(row.Targets) > 0 {
 			became = "it became " + l.Target[row.Targets[0]].Text
 		}
-		row.State, row.Reason = NeedsPerson, fmt.Sprintf("guarded, %s; %s", row.Guarded, became)
+		row.State, row.Ask, row.Reason = NeedsPerson, AskAccept, fmt.Sprintf("guarded, %s; %s", row.Guarded, became)
 	}
 }
 

@@ -17,6 +17,12 @@ const (
 	NeedsPerson = "needs-person" // nothing is decided; it may stand in the target for the time being
 )
 
+// What a person is asked about a statement: to accept what became of a guarded setting, or to say that it is settled, and why.
+const (
+	AskAccept = "accept"
+	AskSettle = "settle"
+)
+
 // States lists the states, those that need attention first.
 var States = []string{NeedsPerson, Dropped, Changed, Merged, Moved, Kept}
 
@@ -73,6 +79,7 @@ type SourceItem struct {
 	Rule    string `json:"rule,omitempty"`
 	Reason  string `json:"reason,omitempty"`
 	Guarded string `json:"guarded,omitempty"`
+	Ask     string `json:"ask,omitempty"` // of what needs a person: AskAccept or AskSettle
 	Targets []int  `json:"targets"` // places in Ledger.Target
 }
 

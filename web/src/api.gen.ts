@@ -2113,6 +2113,13 @@ export interface components {
             text: string;
             answers: components["schemas"]["Action"][];
             checks?: string[];
+            /**
+             * Format: int64
+             * @description Of conversion: the backup whose configuration is to be converted.
+             */
+            backup?: number;
+            /** @description Of conversion: what for, MODEL@VERSION. */
+            to?: string;
         };
         WayBack: {
             /** @description From 1. */
@@ -3144,7 +3151,7 @@ export interface components {
         /** @description What is absent stays as it is. */
         ConversionChange: {
             ports?: components["schemas"]["PortChoice"][];
-            /** @description By rule, "RULE @ PATH", or "guarded @ PATH" with the answer accept. An empty answer takes one back. */
+            /** @description By rule, "RULE @ PATH", "guarded @ PATH" with the answer accept, or "settled @ PATH" with the reason why nothing is open about that statement or block any more. An empty answer takes one back. */
             answers?: {
                 [key: string]: string;
             };
@@ -3201,6 +3208,11 @@ export interface components {
             rule?: string;
             reason?: string;
             guarded?: string;
+            /**
+             * @description Of what needs a person: to accept what became of a guarded setting, or to say that it is settled, and why.
+             * @enum {string}
+             */
+            ask?: "accept" | "settle";
             /** @description Places in target. */
             targets: number[];
         };

@@ -33,6 +33,8 @@ export function QuestionCard({ c }: { c: Change }) {
   const [text, setText] = useState("");
   const keep = useAnswer(c);
   const act = useMutation({ mutationFn: (v: { action: Action; text: string }) => ask(api.POST("/changes/{id}/{action}", { params: { path: { id: c.id, action: v.action } }, body: { text: v.text } })), ...keep });
+  const go = useNavigate();
+  const work = useMutation({ mutationFn: () => ask(api.POST("/conversions", { body: { source: { backup: q.backup! }, to: q.to! } })), onSuccess: (d) => go(`/configurations/${d.id}`) });
   return (
     <section role="alert" id="question" className="space-y-3 rounded-md border-2 border-amber-700/60 bg-amber-50 p-4 dark:bg-amber-950/40">
       <h2 className="flex items-center gap-2 font-semibold text-amber-900 dark:text-amber-200"><Mark state="held" /> {heads[q.kind]}</h2>
@@ -40,11 +42,12 @@ export function QuestionCard({ c }: { c: Change }) {
       {q.kind === "hand-step" && q.answers.includes("sign-off") && <Attached c={c} step={q.step} add />}
       <Field label={q.answers.includes("accept") ? "Why it is accepted" : "What was seen"} name="words" value={text} onChange={(e) => setText(e.target.value)} />
       <div className="flex flex-wrap gap-2">
+        {q.backup && <Button id="work-out" kind="main" title="A conversion of this configuration is begun; come back here once it is complete." disabled={work.isPending} onClick={() => work.mutate()}>Work it out</Button>}
         {q.answers.map((a) => (
           <Button key={a} id={a} kind={answers[a]?.kind} title={answers[a]?.hint} disabled={act.isPending || (a === "accept" && text.trim().length < 3)} onClick={() => act.mutate({ action: a, text: text.trim() })}>{answers[a]?.name ?? a}</Button>
         ))}
       </div>
-      <Trouble error={act.error} />
+      <Trouble error={act.error ?? work.error} />
       {q.answers.includes("go-back") && <Losses what="change" id={c.id} />}
     </section>
   );

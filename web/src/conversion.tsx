@@ -116,7 +116,9 @@ function Ledger({ c, jump, change, busy }: SideProps) {
                   {(r.reason || (r.state !== "kept" && ruleText(r.rule))) && <span className="block text-xs text-slate-600 dark:text-slate-400">{r.reason || ruleText(r.rule)}</span>}
                 </span>
               </button>
-              {r.guarded && r.state === "needs-person" && <Button className="mt-1 ml-7" disabled={busy} onClick={() => change({ answers: { [`guarded @ ${r.path}`]: "accept" } })}>Accept this guarded difference</Button>}
+              {r.ask === "accept" && <Button className="mt-1 ml-7" disabled={busy} onClick={() => change({ answers: { [`guarded @ ${r.path}`]: "accept" } })}>Accept this guarded difference</Button>}
+              {r.ask === "settle" && <Settle path={r.path} busy={busy} change={change} />}
+              {r.reason?.startsWith("settled by hand") && <Button className="mt-1 ml-7" disabled={busy} onClick={() => change({ answers: { [`settled @ ${r.path}`]: "" } })}>It is not settled</Button>}
             </li>
           );
         })}
@@ -124,6 +126,17 @@ function Ledger({ c, jump, change, busy }: SideProps) {
       {rows.length > many && <Button className="mt-3" onClick={() => setMany(many + 500)}>{rows.length - many} more</Button>}
       {rows.length === 0 && <p>None.</p>}
     </>
+  );
+}
+
+/** Says of something open that it is settled, and why: by a hand edit elsewhere, or because it is left out on purpose. */
+function Settle({ path, busy, change }: { path: string; busy: boolean; change: SideProps["change"] }) {
+  const [why, setWhy] = useState("");
+  return (
+    <form className="mt-1 ml-7 flex gap-2" onSubmit={(e) => { e.preventDefault(); change({ answers: { [`settled @ ${path}`]: why.trim() } }); }}>
+      <input aria-label={`Why ${path} is settled`} name="settled" placeholder="settled, because" value={why} onChange={(e) => setWhy(e.target.value)} className="min-w-0 grow rounded-sm border border-slate-400 bg-transparent px-2 dark:border-slate-600" />
+      <Button type="submit" disabled={busy || !why.trim()}>Settled</Button>
+    </form>
   );
 }
 
