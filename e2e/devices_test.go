@@ -248,7 +248,7 @@ func TestAConversionIsWorkedOutOnTheWay(t *testing.T) {
 	e.refused(3, []string{"has to be one line of up to 500 characters"}, "conversion", "change", "1", "-settle", "ramp stern / horn="+strings.Repeat("long ", 200))
 	e.must("conversion", "change", "1", "-settle", "ramp stern / horn=it is in the section warning")
 	e.refused(1, []string{"1 needs a person"}, "conversion", "change", "1", "-settle-not", "ramp stern / horn")
-	do(chromedp.Navigate("http://"+e.url+"/configurations/1"), text("main", "needs a person"), text("main", "choose how long it sounds"), typed("input[name=settled]", "the one horn sounds for 8 s"), shot("settle"), entered("input[name=settled]"), text("main", "complete"),
+	do(chromedp.Navigate("http://"+e.url+"/configurations/1"), text("main", "needs a person"), text("main", "choose how long it sounds"), typed("input[name=settled]", "the one horn sounds for 8 s"), entered("input[name=settled]"), text("main", "complete"),
 		clickText("button", "dropped"), text("main", "settled by hand: the one horn sounds for 8 s"),
 		chromedp.Navigate("http://"+e.url+"/changes/"+id), click("#retry"))
 	ch = e.await(id, "ends or asks", func(ch gen.Change) bool {

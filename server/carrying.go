@@ -28,7 +28,7 @@ import (
 // worked returns what a person worked out as the conversion of a configuration; ok is false when nobody did, or left
 // something open. What cannot be read or used any more is an error: the rules alone would leave out what the person decided.
 func (s *Server) worked(ctx context.Context, _ store.Backup, text, to string) (out, note string, ok bool, err error) {
-	list, err := s.Store.ConversionsTo(ctx, to)
+	list, err := s.Store.ConversionsOf(ctx, text, to)
 	if err != nil {
 		return "", "", false, engine.Records(err)
 	}

@@ -317,7 +317,7 @@ func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionReq
 		if _, err := s.convert(ctx, &w); err != nil {
 			return "", err
 		}
-		id, err := s.Store.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: user(ctx)}, func(id int64) ([]byte, error) { return s.sealWork(id, &w) })
+		id, err := s.Store.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: user(ctx)}, w.Source, func(id int64) ([]byte, error) { return s.sealWork(id, &w) })
 		return fmt.Sprint(id), err
 	})
 	if err != nil {

@@ -290,3 +290,29 @@ func TestAnswersBeginTheClockAnew(t *testing.T) {
 		assert.Greater(t, time.Since(*c.Steps[0].StartedAt), time.Hour, "the others stay as they were")
 	}
 }
+
+// What was worked out for a source and an aim is found, the newest first, and nothing else; of older records it is not known.
+func TestConversionsOfASource(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	add := func(source, to string) int64 {
+		id, err := s.AddConversion(ctx, Conversion{Name: "c", From: "A@1", To: to, CreatedBy: "me"}, source, func(id int64) ([]byte, error) { return fmt.Appendf(nil, "work %d", id), nil })
+		require.NoError(t, err)
+		return id
+	}
+	found := func(source, to string) (ids []int64) {
+		list, err := s.ConversionsOf(ctx, source, to)
+		require.NoError(t, err)
+		for _, c := range list {
+			ids = append(ids, c.ID)
+			assert.Equal(t, fmt.Sprintf("work %d", c.ID), string(c.Work))
+		}
+		return ids
+	}
+	first, other, elsewhere, second := add("a", "A@2"), add("b", "A@2"), add("a", "A@3"), add("a", "A@2")
+	assert.Equal(t, []int64{second, first}, found("a", "A@2"))
+	assert.Equal(t, []int64{elsewhere}, found("a", "A@3"))
+	assert.Empty(t, found("c", "A@2"))
+	_, err := s.Pool.Exec(ctx, `UPDATE conversions SET source_sum = NULL WHERE id = $1`, other)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{second, other, first}, found("a", "A@2"), "it may be of that source, too")
+}

@@ -337,7 +337,7 @@ func TestSealingAnew(t *testing.T) {
 	_, err := s.AddCredential(ctx, Credential{DeviceID: &d.ID, Kind: "password", CreatedBy: "me"}, func(int64) ([]byte, error) { return []byte("old credential"), nil })
 	require.NoError(t, err)
 	require.NoError(t, s.PutSite(ctx, Site{Name: "makers", Password: []byte("old site")}))
-	_, err = s.AddConversion(ctx, Conversion{Name: "c", CreatedBy: "me"}, func(int64) ([]byte, error) { return []byte("old conversion"), nil })
+	_, err = s.AddConversion(ctx, Conversion{Name: "c", CreatedBy: "me"}, "", func(int64) ([]byte, error) { return []byte("old conversion"), nil })
 	require.NoError(t, err)
 	type mail struct {
 		To     string `json:"to"`

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -18,12 +19,18 @@ type Conversion struct {
 	CreatedAt time.Time
 }
 
+// sumOf is by what the source of a conversion is found again.
+func sumOf(source string) []byte {
+	sum := sha256.Sum256([]byte(source))
+	return sum[:]
+}
+
 const conversionColumns = `id, name, from_stop, to_stop, work, revision, created_by, created_at`
 
-// AddConversion records a conversion and returns its id. seal gets the id, because what is sealed is bound to it.
-func (s *Store) AddConversion(ctx context.Context, c Conversion, seal func(id int64) ([]byte, error)) (id int64, err error) {
+// AddConversion records a conversion of a source and returns its id. seal gets the id, because what is sealed is bound to it.
+func (s *Store) AddConversion(ctx context.Context, c Conversion, source string, seal func(id int64) ([]byte, error)) (id int64, err error) {
 	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `INSERT INTO conversions (name, from_stop, to_stop, work, created_by) VALUES ($1, $2, $3, '', $4) RETURNING id`, c.Name, c.From, c.To, c.CreatedBy).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO conversions (name, from_stop, to_stop, work, created_by, source_sum) VALUES ($1, $2, $3, '', $4, $5) RETURNING id`, c.Name, c.From, c.To, c.CreatedBy, sumOf(source)).Scan(&id); err != nil {
 			return err
 		}
 		work, err := seal(id)
@@ -61,9 +68,10 @@ func (s *Store) Conversions(ctx context.Context, before int64, limit int) ([]Con
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Conversion])
 }
 
-// ConversionsTo lists the conversions to a stop, newest first, with their work.
-func (s *Store) ConversionsTo(ctx context.Context, to string) ([]Conversion, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+conversionColumns+` FROM conversions WHERE to_stop = $1 ORDER BY id DESC`, to)
+// ConversionsOf lists the conversions of a source to a stop, newest first, with their work; also those of which it is not known
+// what they are of.
+func (s *Store) ConversionsOf(ctx context.Context, source, to string) ([]Conversion, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT `+conversionColumns+` FROM conversions WHERE to_stop = $1 AND (source_sum = $2 OR source_sum IS NULL) ORDER BY id DESC`, to, sumOf(source))
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ export function ConversionPage() {
         <span className="font-mono">{c.from} → {c.to}</span>
         <Badge state={c.complete ? "done" : "held"}>{c.complete ? "complete" : "needs a person"}</Badge>
         <span className="text-slate-600 dark:text-slate-400">{time(c.createdAt)}, {c.createdBy}</span>
-        <span className="ml-auto flex gap-2">
+        <span className="ml-auto flex items-center gap-2">
           <a className="underline" href={`/api/v1/conversions/${id}/report?format=html`} target="_blank" rel="noreferrer">Report</a>
           <a className="underline" href={`/api/v1/conversions/${id}/report?format=pdf`} target="_blank" rel="noreferrer">PDF</a>
           <Button disabled={remove.isPending} onClick={() => remove.mutate()}>Forget</Button>
