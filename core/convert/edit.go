@@ -137,7 +137,7 @@ func (e Edit) apply(d *config.Document, t *config.Schema, after *origins, lost m
 		n.Walk(func(k *config.Node) {
 			if o := after.of(k); o != nil {
 				for _, item := range o.items {
-					lost[item] = loss{false, fmt.Sprintf("edit %d", e.ID), "removed by hand"}
+					lost[item] = loss{false, fmt.Sprintf("edit %d", e.ID), "removed by hand", AskSettle}
 				}
 				after.put(k, nil)
 			}

@@ -175,7 +175,7 @@ func (c *conversion) emptyGroups(r *stageRun, n *config.Node) {
 	for _, k := range slices.Clone(n.Children) {
 		c.emptyGroups(r, k)
 		if k.Form == config.Group && len(k.Children) == 0 {
-			r.loseTarget(k, loss{true, "", "nothing stands inside it, and a name alone cannot be written"})
+			r.loseTarget(k, loss{true, "", "nothing stands inside it, and a name alone cannot be written", AskSettle})
 			k.Remove()
 		}
 	}
@@ -191,7 +191,7 @@ func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
 		if len(o.items) == 0 && o.text != aroundIt {
 			c.findings = append(c.findings, config.Finding{Path: path, Message: fmt.Sprintf("what %s adds was taken out again: %s", cmp.Or(o.rule, o.kind), reason), Doubt: true})
 		}
-		r.loseTarget(k, loss{true, o.rule, reason})
+		r.loseTarget(k, loss{true, o.rule, reason, AskSettle})
 	})
 }
 
@@ -288,7 +288,7 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 		row.Rule = join(row.Rule, l.Target[k].Rule)
 	}
 	why := ""
-	if isLost && lost.person || len(row.Targets) == 0 && !isLost {
+	if isLost && lost.person && lost.ask == AskSettle || len(row.Targets) == 0 && !isLost {
 		if why = c.settled(it.Path); why != "" {
 			isLost, row.Rule, row.Reason = false, join(row.Rule, lost.rule), settledBy+why
 		}
@@ -301,7 +301,7 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 	case len(row.Targets) == 0 && !lost.person:
 		row.State, row.Rule, row.Reason = Dropped, lost.rule, lost.reason
 	case isLost && lost.person:
-		row.State, row.Ask, row.Rule, row.Reason = NeedsPerson, AskSettle, lost.rule, lost.reason
+		row.State, row.Ask, row.Rule, row.Reason = NeedsPerson, lost.ask, lost.rule, lost.reason
 	case several:
 		row.State = Merged
 	default:

@@ -17,10 +17,12 @@ const (
 	NeedsPerson = "needs-person" // nothing is decided; it may stand in the target for the time being
 )
 
-// What a person is asked about a statement: to accept what became of a guarded setting, or to say that it is settled, and why.
+// What a person is asked about a statement.
 const (
-	AskAccept = "accept"
-	AskSettle = "settle"
+	AskAnswer = "answer" // to answer the question of a rule
+	AskPorts  = "ports"  // to say where its port goes, or to confirm what is proposed
+	AskAccept = "accept" // to accept what became of a guarded setting
+	AskSettle = "settle" // to say that it is settled, and why
 )
 
 // States lists the states, those that need attention first.
@@ -79,8 +81,8 @@ type SourceItem struct {
 	Rule    string `json:"rule,omitempty"`
 	Reason  string `json:"reason,omitempty"`
 	Guarded string `json:"guarded,omitempty"`
-	Ask     string `json:"ask,omitempty"` // of what needs a person: AskAccept or AskSettle
-	Targets []int  `json:"targets"` // places in Ledger.Target
+	Ask     string `json:"ask,omitempty"` // of what needs a person
+	Targets []int  `json:"targets"`       // places in Ledger.Target
 }
 
 // A TargetItem is one statement of the target. Texts are masked.

@@ -246,7 +246,7 @@ func (r *stageRun) mapPorts(choices []PortChoice) {
 				r.fold(e.n, e.st, into)
 				gone[e.n] = true
 			default:
-				l := loss{c.LeaveOut == "", PortsRule, cmp.Or(c.LeaveOut, c.Why, fmt.Sprintf("nothing is said about where port %s goes", e.name))}
+				l := loss{c.LeaveOut == "", PortsRule, cmp.Or(c.LeaveOut, c.Why, fmt.Sprintf("nothing is said about where port %s goes", e.name)), AskPorts}
 				e.n.Walk(func(k *config.Node) { r.loseTarget(k, l) })
 				gone[e.n] = true
 			}
@@ -306,7 +306,7 @@ func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node)
 				merge(pairs[0][i], pairs[1][i])
 			}
 		default:
-			l := loss{true, PortsRule, fmt.Sprintf("its port is folded into %s, which says something else: %s", t.Label(into), t.Masked(other, true))}
+			l := loss{true, PortsRule, fmt.Sprintf("its port is folded into %s, which says something else: %s", t.Label(into), t.Masked(other, true)), AskSettle}
 			k.Walk(func(x *config.Node) { r.loseTarget(x, l) })
 		}
 	}
@@ -330,7 +330,7 @@ func (r *stageRun) loseTarget(n *config.Node, l loss) {
 func (r *stageRun) flag(n *config.Node, reason string) {
 	if o := r.after.of(n); o != nil {
 		for _, item := range o.items {
-			r.lost[item] = loss{true, PortsRule, reason}
+			r.lost[item] = loss{true, PortsRule, reason, AskPorts}
 		}
 	}
 }

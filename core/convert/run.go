@@ -45,6 +45,7 @@ type loss struct {
 	person bool
 	rule   string
 	reason string
+	ask    string // what a person is asked about it
 }
 
 // A stageRun carries one stage out.
@@ -295,16 +296,16 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 				targets = append(targets, at)
 			}
 		}
-		r.children(n, st, cover{lost: &loss{true, rule.ID, "it stands inside a statement that was split"}})
+		r.children(n, st, cover{lost: &loss{true, rule.ID, "it stands inside a statement that was split", AskSettle}})
 		if len(targets) == 0 {
-			r.lose(n, loss{true, rule.ID, "it could not be split"})
+			r.lose(n, loss{true, rule.ID, "it could not be split", AskSettle})
 		}
 	case Merge:
 		r.gather(n, rule, c)
 	case Decide:
 		r.decide(n, st, segment, used, around, rule, c)
 	case Drop, Person:
-		l := loss{rule.Kind == Person, rule.ID, rule.Text}
+		l := loss{rule.Kind == Person, rule.ID, rule.Text, AskSettle}
 		r.lose(n, l)
 		r.children(n, st, cover{lost: &l, rule: rule.ID})
 	}
@@ -326,7 +327,7 @@ func (r *stageRun) follows(n *config.Node, st *config.Statement, segment []strin
 			reason = "no conversion is known, and the two releases do not describe it alike"
 		}
 		if len(n.Words) > 0 || len(n.Children) == 0 {
-			r.lose(n, loss{true, "", reason})
+			r.lose(n, loss{true, "", reason, AskSettle})
 		}
 		r.children(n, st, cover{})
 	}
@@ -550,8 +551,8 @@ func (r *stageRun) place(n *config.Node, st *config.Statement, segment []string,
 		if r.stage.S.IsSecret(n) {
 			err = fmt.Errorf("what rule %s says cannot be done with this value", rule.ID)
 		}
-		r.lose(n, loss{true, rule.ID, err.Error()})
-		r.children(n, st, cover{lost: &loss{true, rule.ID, err.Error()}})
+		r.lose(n, loss{true, rule.ID, err.Error(), AskSettle})
+		r.children(n, st, cover{lost: &loss{true, rule.ID, err.Error(), AskSettle}})
 		return
 	}
 	last := len(to) - 1
@@ -630,7 +631,7 @@ func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string
 		}
 	}
 	if at < 0 || at >= len(segment) {
-		r.lose(n, loss{true, rule.ID, "the rule keeps no word to map"})
+		r.lose(n, loss{true, rule.ID, "the rule keeps no word to map", AskSettle})
 		return
 	}
 	old := segment[at]
@@ -643,7 +644,7 @@ func (r *stageRun) mapped(n *config.Node, st *config.Statement, segment []string
 			if r.stage.S.IsSecret(n) {
 				old = config.Mask
 			}
-			l := loss{true, rule.ID, fmt.Sprintf("%q has no counterpart", old)}
+			l := loss{true, rule.ID, fmt.Sprintf("%q has no counterpart", old), AskSettle}
 			r.lose(n, l)
 			r.children(n, st, cover{lost: &l})
 			return
@@ -702,28 +703,28 @@ func (r *stageRun) merge(m *merging) {
 	for _, name := range m.rule.To.names() {
 		if _, ok := m.caps.get(name); !ok {
 			for _, n := range m.nodes {
-				r.lose(n, loss{true, m.rule.ID, "what belongs to {" + name + "} is missing, so it cannot be merged"})
+				r.lose(n, loss{true, m.rule.ID, "what belongs to {" + name + "} is missing, so it cannot be merged", AskSettle})
 			}
 			return
 		}
 	}
 	if len(m.nodes) > 1+len(m.rule.More) {
 		for _, n := range m.nodes {
-			r.lose(n, loss{true, m.rule.ID, "there are more statements to merge than the rule speaks of"})
+			r.lose(n, loss{true, m.rule.ID, "there are more statements to merge than the rule speaks of", AskSettle})
 		}
 		return
 	}
 	for _, n := range m.nodes {
 		if len(n.Children) > 0 {
 			for _, k := range n.Children {
-				r.loseAll(k, loss{true, m.rule.ID, "it stands inside a statement that was merged"})
+				r.loseAll(k, loss{true, m.rule.ID, "it stands inside a statement that was merged", AskSettle})
 			}
 		}
 	}
 	node := r.create(m.rule, m.rule.To, m.caps, m.nodes[0], nil)
 	if node == nil {
 		for _, n := range m.nodes {
-			r.lose(n, loss{true, m.rule.ID, "it could not be merged"})
+			r.lose(n, loss{true, m.rule.ID, "it could not be merged", AskSettle})
 		}
 		return
 	}
@@ -838,7 +839,7 @@ func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string
 		choice := rule.Choices[i]
 		switch {
 		case choice.Drop != "":
-			r.loseAll(n, loss{false, rule.ID, choice.Drop})
+			r.loseAll(n, loss{false, rule.ID, choice.Drop, AskSettle})
 		case choice.To != nil:
 			r.place(n, st, segment, used, rule, choice.To, c)
 		default:
@@ -847,5 +848,5 @@ func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string
 		return
 	}
 	r.asked = append(r.asked, q)
-	r.loseAll(n, loss{true, rule.ID, rule.Ask})
+	r.loseAll(n, loss{true, rule.ID, rule.Ask, AskAnswer})
 }

@@ -53,3 +53,39 @@ func TestWhatIsSettledByHand(t *testing.T) {
 	r, _ := run(answers)
 	assert.True(t, r.Ledger.Complete(), "%v", states(r))
 }
+
+// What has an answer or a mapping of its own is not settled by a word.
+func TestWhatIsAskedOtherwise(t *testing.T) {
+	l := demo(t)
+	at := stop(t, l, "TH-60@4.2.9")
+	doc, broken := config.Parse("control-fw1.cfg", demoConfig(t, "control-fw1.cfg"), l.Schema(at).Syntax)
+	require.Empty(t, broken)
+	asked := func(answers map[string]string) map[string]string {
+		r, err := l.Convert(Job{From: at, To: stop(t, l, "TH-80@5.4.2"), Answers: answers}, doc)
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, row := range r.Ledger.Source {
+			assert.Equal(t, row.State == NeedsPerson, row.Ask != "", row.Path)
+			if row.Ask != "" {
+				out[row.Path] = row.Ask
+			}
+		}
+		return out
+	}
+	before := asked(nil)
+	assert.Equal(t, AskPorts, before["port p1"])
+	assert.Equal(t, AskAnswer, before["tunnel hollen-0 / cipher"])
+	assert.Equal(t, AskSettle, before["port p5 / duplex"])
+	words := map[string]string{}
+	for path := range before {
+		words["settled @ "+path] = "I say so"
+	}
+	after := asked(words)
+	for path, ask := range before {
+		if ask == AskSettle {
+			assert.Empty(t, after[path], path)
+		} else {
+			assert.Equal(t, ask, after[path], path)
+		}
+	}
+}

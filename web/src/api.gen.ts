@@ -3209,10 +3209,10 @@ export interface components {
             reason?: string;
             guarded?: string;
             /**
-             * @description Of what needs a person: to accept what became of a guarded setting, or to say that it is settled, and why.
+             * @description Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
              * @enum {string}
              */
-            ask?: "accept" | "settle";
+            ask?: "answer" | "ports" | "accept" | "settle";
             /** @description Places in target. */
             targets: number[];
         };

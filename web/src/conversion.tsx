@@ -67,21 +67,22 @@ export function ConversionPage() {
 }
 
 type SideProps = { c: Conversion; busy: boolean; change: (b: ConversionChange) => void; jump: (left: number, right: number) => void };
+type Tab = "ledger" | "decisions" | "ports" | "edits" | "checks";
 
 function Side(p: SideProps) {
   const { c } = p;
   const open = c.ledger.questions.filter((q) => !q.answer).length;
-  const tabs = { ledger: "Ledger", decisions: `Decisions${open ? ` (${open} open)` : ""}`, ports: "Ports", edits: `Hand edits (${c.ledger.edits.length})`, checks: `Checks (${c.ledger.findings.length})` };
-  const [tab, setTab] = useState<keyof typeof tabs>("ledger");
+  const tabs: Record<Tab, string> = { ledger: "Ledger", decisions: `Decisions${open ? ` (${open} open)` : ""}`, ports: "Ports", edits: `Hand edits (${c.ledger.edits.length})`, checks: `Checks (${c.ledger.findings.length})` };
+  const [tab, setTab] = useState<Tab>("ledger");
   return (
     <section className="rounded-md border border-line bg-white dark:border-nightline dark:bg-deck">
       <div role="tablist" aria-label="About this conversion" className="flex flex-wrap gap-1 border-b border-line p-2 dark:border-nightline">
-        {(Object.keys(tabs) as (keyof typeof tabs)[]).filter((t) => t !== "ports" || c.ledger.ports.length > 0).map((t) => (
+        {(Object.keys(tabs) as Tab[]).filter((t) => t !== "ports" || c.ledger.ports.length > 0).map((t) => (
           <button key={t} type="button" role="tab" aria-selected={tab === t} onClick={() => setTab(t)} className={`rounded-sm px-2 py-1 ${tab === t ? "bg-ink text-white dark:bg-slate-200 dark:text-night" : "hover:bg-slate-100 dark:hover:bg-slate-700"}`}>{tabs[t]}</button>
         ))}
       </div>
       <div className="max-h-[64vh] overflow-y-auto p-3">
-        {tab === "ledger" && <Ledger {...p} />}
+        {tab === "ledger" && <Ledger {...p} show={setTab} />}
         {tab === "decisions" && <Decisions {...p} />}
         {tab === "ports" && <Ports {...p} />}
         {tab === "edits" && <Edits {...p} />}
@@ -91,7 +92,7 @@ function Side(p: SideProps) {
   );
 }
 
-function Ledger({ c, jump, change, busy }: SideProps) {
+function Ledger({ c, jump, change, busy, show }: SideProps & { show: (t: Tab) => void }) {
   const [state, setState] = useState(states.find((s) => c.ledger.counts[s]) ?? "kept");
   const [many, setMany] = useState(200);
   const rows = c.ledger.source.filter((r) => r.state === state);
@@ -117,6 +118,8 @@ function Ledger({ c, jump, change, busy }: SideProps) {
                 </span>
               </button>
               {r.ask === "accept" && <Button className="mt-1 ml-7" disabled={busy} onClick={() => change({ answers: { [`guarded @ ${r.path}`]: "accept" } })}>Accept this guarded difference</Button>}
+              {r.ask === "answer" && <Button className="mt-1 ml-7" onClick={() => show("decisions")}>Decide</Button>}
+              {r.ask === "ports" && <Button className="mt-1 ml-7" onClick={() => show("ports")}>Map its port</Button>}
               {r.ask === "settle" && <Settle path={r.path} busy={busy} change={change} />}
               {r.reason?.startsWith("settled by hand") && <Button className="mt-1 ml-7" disabled={busy} onClick={() => change({ answers: { [`settled @ ${r.path}`]: "" } })}>It is not settled</Button>}
             </li>
