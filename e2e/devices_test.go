@@ -265,3 +265,26 @@ func TestAConversionIsWorkedOutOnTheWay(t *testing.T) {
 	assert.Contains(t, e.must("change", "show", id), "converted as worked out in conversion 1 by engineer")
 	assert.Equal(t, 1, r.Status().Installs)
 }
+
+// What was worked out by day is what the verdict by night holds the device against: nothing is a doubt any more.
+func TestAConversionWorkedOutBefore(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http"})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	e.must("backup", "take", "control-sg1")
+	e.refused(1, []string{"4 need a person", "ask who still needs them"}, "conversion", "start", "-backup", "1", "-to", "SG-5@4.0.3")
+	out, _, _ := e.client("", "conversion", "show", "1", "-json") // it exits 1: something is open
+	shown := decode[gen.Conversion](t, out)
+	settle := []string{"conversion", "change", "1"}
+	for _, row := range shown.Ledger.Source {
+		if row.Ask != nil && *row.Ask == gen.SourceItemAskSettle {
+			settle = append(settle, "-settle", row.Path+"=nobody needs them any more")
+		}
+	}
+	require.Len(t, settle, 3+2*4)
+	e.must(settle...)
+	e.passes(e.person(fmt.Sprint(e.draft2("control-sg1", "-to", "4.0.3")), nil))
+	assert.Equal(t, "4.0.3", e.fleet.Plain("control-sg1").Status().Version)
+	assert.Contains(t, e.must("change", "verdict", "1"), "converted as worked out in conversion 1 by engineer")
+}

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"verimorph/core/config"
 	"verimorph/core/version"
 )
 
@@ -64,13 +65,59 @@ var brackmoor = Manner{
 	},
 	fw: traits{areas: 2, drains: true, room: 4 << 20, rate: 1_200_000, install: 200 * time.Second, link: 80 * time.Second, login: 110 * time.Second, ready: 170 * time.Second,
 		parts: []string{"fan-1", "fan-2", "supply-1"}, components: map[string]string{"signatures": "2024.10"}, rights: []string{"gateway-2"}, generation: "2",
-		factory: func(string) map[string]string { return map[string]string{"gateway.json": "{\"gateway\": {}}\n"} }},
+		factory: func(string) map[string]string { return map[string]string{"gateway.json": "{\"gateway\": {}}\n"} }, convert: services},
 	commands: []command{
 		{"self", tellSelf}, {"areas", tellAreas}, {"shelf", tellFiles}, {"inside", tellInside}, {"doing", tellWork}, {"hour", tellTime}, {"diary", tellMishaps},
 		{"hand {part} {url}", giveFile}, {"take {url} as {file}", bringFile}, {"hash {file}", sumFile}, {"discard {file}", dropFile},
 		{"lay {file} in {place}", installInto}, {"start-from {place}", choosePlace}, {"anew", startAnew}, {"rest", rest}, {"work", takeWork},
 		{"feed {inner} with {file}", updateInner}, {"admit {right}", admit},
 	},
+}
+
+// services is what train 4 makes of a gateway's configuration of train 3, and the other way round: port and protocol stand under listen,
+// and ciphers have another name. Ciphers that the other train does not offer go; what train 3 assumes is written down.
+func services(text, wrote, to string) string {
+	third := func(v string) bool { return version.MustParse(v).Less(version.MustParse("4")) }
+	doc, broken := config.Parse("gateway.json", text, config.JSON)
+	all := doc.Root.Child("services")
+	if third(wrote) == third(to) || len(broken) > 0 || all == nil {
+		return text
+	}
+	into := func(from, to *config.Node, names ...string) {
+		for _, name := range names {
+			if k := from.Child(name); k != nil {
+				to.Insert(len(to.Children), k.Copy())
+				k.Remove()
+			}
+		}
+	}
+	for _, s := range all.Children {
+		if third(to) {
+			if listen := s.Child("listen"); listen != nil {
+				into(listen, s, "port", "protocol")
+				listen.Remove()
+			}
+			if c := s.Child("cipher-set"); c != nil && c.Value() == "second" {
+				c.Rename("ciphers")
+			} else if c != nil {
+				c.Remove()
+			}
+			continue
+		}
+		listen := config.NewNode("listen")
+		listen.Form = config.Group
+		s.Insert(len(s.Children), listen)
+		into(s, listen, "port", "protocol")
+		switch c := s.Child("ciphers"); {
+		case c == nil:
+			s.Insert(len(s.Children), config.NewNode("cipher-set", "second"))
+		case c.Value() == "second":
+			c.Rename("cipher-set")
+		default:
+			c.Remove()
+		}
+	}
+	return doc.Print()
 }
 
 // The routers say what they are; the rest of them comes with their own protocols.
