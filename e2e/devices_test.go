@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -273,6 +274,12 @@ func TestAConversionWorkedOutBefore(t *testing.T) {
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
 	e.must("backup", "take", "control-sg1")
+	first := e.change(fmt.Sprint(e.draft2("control-sg1", "-to", "4.0.3")))
+	i := slices.IndexFunc(*first.Checks, func(k gen.Check) bool { return k.Name == "conversion" })
+	require.GreaterOrEqual(t, i, 0, "that it leaves something open is told by day")
+	assert.Equal(t, gen.CheckStateWarn, (*first.Checks)[i].State)
+	assert.Contains(t, (*first.Checks)[i].Evidence, "ask who still needs them")
+	assert.Contains(t, value((*first.Checks)[i].Remedy), "verimorph conversion start -backup 1 -to SG-5@4.0.3")
 	e.refused(1, []string{"4 need a person", "ask who still needs them"}, "conversion", "start", "-backup", "1", "-to", "SG-5@4.0.3")
 	out, _, _ := e.client("", "conversion", "show", "1", "-json") // it exits 1: something is open
 	shown := decode[gen.Conversion](t, out)
@@ -284,7 +291,8 @@ func TestAConversionWorkedOutBefore(t *testing.T) {
 	}
 	require.Len(t, settle, 3+2*4)
 	e.must(settle...)
-	e.passes(e.person(fmt.Sprint(e.draft2("control-sg1", "-to", "4.0.3")), nil))
+	assert.NotContains(t, e.must("change", "check", fmt.Sprint(first.Id)), "Conversion")
+	e.passes(e.person(fmt.Sprint(first.Id), nil))
 	assert.Equal(t, "4.0.3", e.fleet.Plain("control-sg1").Status().Version)
 	assert.Contains(t, e.must("change", "verdict", "1"), "converted as worked out in conversion 1 by engineer")
 }

@@ -61,6 +61,9 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready
 		return nil, err
 	}
 	f.Unreachable, f.SignedInAs = unreachable, in
+	if err := e.openConversion(ctx, f, c, &p, d, now); err != nil {
+		return nil, err
+	}
 	if d.OpenChange != nil && *d.OpenChange != c.ID {
 		f.OtherChange = *d.OpenChange
 	}
@@ -584,6 +587,45 @@ func unclaimed(l *convert.Ledger) string {
 		return "it leaves questions open"
 	}
 	return first(open, 3)
+}
+
+// openConversion finds out whether the conversion that a change goes by leaves something to a person, as far as the last backup tells: the
+// device converts its configuration to that of the last release, or the file that a reset device gets back is converted for each hop.
+func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *device.Portrait) error {
+	if p == nil || c.Kind != store.Firmware || len(way.Hops) == 0 {
+		return nil
+	}
+	to := way.Hops[len(way.Hops)-1].To.String()
+	if i := slices.IndexFunc(c.Steps, func(s store.Step) bool { return s.Plan.Kind == change.Convert && !s.Plan.Back }); i >= 0 {
+		to = way.Hops[c.Steps[i].Plan.Hop].To.String()
+	} else if !slices.ContainsFunc(way.Hops, func(h path.Hop) bool { return h.Config == catalog.ConfigConverted }) {
+		return nil
+	}
+	for _, v := range []string{p.Version, to} {
+		if s, err := e.schema(ctx, way.Model, v); s == nil {
+			return err // nobody described it
+		}
+	}
+	bs, err := e.Store.Backups(ctx, d.Name, 0, 1)
+	if err != nil {
+		return records(err)
+	}
+	if len(bs) == 0 || bs[0].File == "" || bs[0].Version != p.Version {
+		return nil
+	}
+	text, err := e.Main(bs[0])
+	if err != nil {
+		return nil // the change takes a backup of its own before it touches the device
+	}
+	_, _, err = e.convert(ctx, bs[0], bs[0].File, text, way.Model, p.Version, to)
+	if record := (*recordError)(nil); errors.As(err, &record) {
+		return err
+	}
+	if err != nil {
+		f.ConversionOpen = err.Error()
+		f.ConversionHow = fmt.Sprintf("verimorph conversion start -backup %d -to %s@%s", bs[0].ID, way.Model, to)
+	}
+	return nil
 }
 
 // schema is the schema that describes the configuration of a model at a release, or nil.

@@ -121,7 +121,8 @@ type Facts struct {
 
 	Needs []Need
 
-	ConversionOpen string // what of the configuration needs a person; "" when nothing does, or nothing is converted
+	ConversionOpen string // what of the last backup's configuration needs a person; "" when nothing does, or nothing is converted
+	ConversionHow  string // and how that is worked out
 
 	Now         time.Time
 	From, To    time.Time     // the window; zero: none
@@ -183,7 +184,7 @@ func Checks(f Facts) (out []Check) {
 		add(n.Check, n.Text, state, remedy, "%s", evidence)
 	}
 	if f.ConversionOpen != "" {
-		add(Conversion, "Conversion", Stop, "work the conversion out first: verimorph conversion start", "%s", f.ConversionOpen)
+		add(Conversion, "Conversion", Warn, "work it out first: "+f.ConversionHow+"; else the change asks on its way, or cannot say whether the configuration is as it should be", "%s", f.ConversionOpen)
 	}
 	switch {
 	case f.BackText == "":

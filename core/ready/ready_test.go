@@ -53,7 +53,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		"a fan":               {func(f *Facts) { f.Parts[0].Good, f.Parts[0].State = false, "stands still" }, Health, Warn, "fan-1: stands still"},
 		"a prerequisite":      {func(f *Facts) { f.Needs[0].Met, f.Needs[0].Evidence = &no, "it is set" }, Variables + " Q1", Stop, "it is set"},
 		"nobody knows":        {func(f *Facts) { f.Needs[0].Met = nil }, Variables + " Q1", Warn, ""},
-		"a conversion":        {func(f *Facts) { f.ConversionOpen = "two lines" }, Conversion, Stop, "two lines"},
+		"a conversion":        {func(f *Facts) { f.ConversionOpen, f.ConversionHow = "two lines", "convert it" }, Conversion, Warn, "two lines"},
 		"too early":           {func(f *Facts) { f.From = f.Now.Add(time.Minute) }, Window, Stop, "it opens at"},
 		"too late":            {func(f *Facts) { f.To = f.Now }, Window, Stop, "it closed at"},
 		"too short to return": {func(f *Facts) { f.To = f.Now.Add(34 * time.Minute) }, Window, Stop, "could not finish and still go back"},
