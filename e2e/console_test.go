@@ -135,11 +135,44 @@ func lacks(sel, unwanted string) act {
 	}
 }
 
+// clickText clicks the first element of a kind that says something.
 func clickText(sel, label string) act {
-	return chromedp.Click(fmt.Sprintf(`//%s[contains(normalize-space(.), %q)]`, sel, label), chromedp.NodeVisible)
+	xpath := fmt.Sprintf(`//%s[contains(normalize-space(.), %q)]`, sel, label)
+	return clicked(fmt.Sprintf("document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue", xpath), chromedp.Click(xpath, chromedp.NodeVisible))
 }
 
-func click(sel string) act    { return chromedp.Click(chromedp.CSS(sel), chromedp.NodeVisible) }
+func click(sel string) act {
+	return clicked(fmt.Sprintf("document.querySelector(%q)", sel), chromedp.Click(chromedp.CSS(sel), chromedp.NodeVisible))
+}
+
+// clicked clicks once the element stands still, can be clicked, and nothing lies over it, such as a dialog that is closing: before that
+// a person would not hit it either.
+func clicked(element string, then act) act {
+	where := fmt.Sprintf(`(() => {
+		const e = %s;
+		if (!e || e.disabled) return "";
+		e.scrollIntoViewIfNeeded();
+		const r = e.getBoundingClientRect(), [x, y] = [r.x + r.width / 2, r.y + r.height / 2];
+		const hit = document.elementFromPoint(x, y);
+		return hit && (e.contains(hit) || hit.contains(e)) && !hit.closest("[data-closed]") ? x + " " + y : "";
+	})()`, element)
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		last := ""
+		for range 1200 {
+			now, err := chromedp.Evaluate[string](where)(ctx, t)
+			if err != nil {
+				return none, err
+			}
+			if now != "" && now == last {
+				return then(ctx, t)
+			}
+			last = now
+			time.Sleep(50 * time.Millisecond)
+		}
+		return none, fmt.Errorf("%s cannot be clicked", element)
+	}
+}
+
 func visible(sel string) act  { return chromedp.WaitVisible(chromedp.CSS(sel)) }
 func gone(sel string) act     { return chromedp.WaitNotPresent(chromedp.CSS(sel)) }
 func typed(sel, v string) act { return chromedp.SendKeys(chromedp.CSS(sel), v) }
