@@ -17,7 +17,6 @@ func TestAnInstallationSuffers(t *testing.T) {
 	r, err := Run(t.Context(), bin, Plan{Devices: 5, Kills: 9, Cuts: 6, Outages: 2, Every: 3 * time.Second, Factor: 60, Lease: 2 * time.Second, Host: "127.68.0",
 		Catalogue: "../demo/catalog/tarnholm-th.yaml", Configuration: "../demo/configs/gullnes-fw1.cfg", Seed: uint64(time.Now().UnixNano())})
 	require.NoError(t, err)
-	r.Late = nil // how fast is measured by make chaos; a busy machine is no fault
 	assert.Empty(t, r.Wrong())
 	assert.Equal(t, [3]int{9, 6, 2}, [3]int{r.Kills, r.Cuts, r.Outages})
 	assert.GreaterOrEqual(t, r.Done, 5, "work went on all the time")
