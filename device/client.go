@@ -16,7 +16,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
-	"verimorph/core/verify"
+	"verimorph/core/portrait"
 )
 
 // A Target says where a device is and how to get in.
@@ -58,10 +58,10 @@ type Portrait struct {
 	Version                    string
 	Uptime                     time.Duration
 	Started                    string // what the device says about its last start; another one after each restart
-	ServicesReady              bool
-	Unsaved                    bool // running differs from saved configuration
+	ServicesReady              Fact
+	Unsaved                    Fact // running differs from saved configuration
 	Slots                      []Slot
-	Total, Free                int64   // bytes of file storage
+	Total, Free                int64   // bytes of file storage; 0 of 0 when the device does not say
 	Stores                     []Store `json:",omitempty"` // other storages
 	Files                      []File
 	Generation                 string            `json:",omitempty"` // of the hardware
@@ -70,14 +70,20 @@ type Portrait struct {
 	Variables                  map[string]string `json:",omitempty"` // of the boot; "" is clear
 	Licences                   []string          `json:",omitzero"`  // nil: it does not say
 	Work                       string            `json:",omitempty"` // running work that a restart would end, in its own words
-	OutOfService               bool              `json:",omitempty"` // it takes no new work
-	Drained                    bool              `json:",omitempty"`
+	OutOfService               Fact              `json:",omitempty"` // it takes no new work
+	Drained                    Fact              `json:",omitempty"`
+	// NotUnderstood holds, by table, a line of the device's answer that the dialect does not know. What such a table does not show may be
+	// there all the same.
+	NotUnderstood map[string]string `json:",omitempty"`
 }
+
+// A Fact is what the device says to a question; nothing when it does not say.
+type Fact = portrait.Fact
 
 // A Part of a device with its state in the device's own words.
 type Part struct {
 	Name, State string
-	Good        bool
+	Good        Fact
 }
 
 // A Store is a storage beside that for files, in bytes.
@@ -89,10 +95,16 @@ type Store struct {
 // A Slot holds a bootable installation.
 type Slot struct {
 	Name, Version, State string
-	Running, Next        bool
-	Good                 bool // can be started from
-	Busy                 bool // being written
-	Percent              int  // how far, when busy
+	Running              bool
+	Next                 Fact // of the next start
+	Good                 Fact // can be started from
+	Busy                 Fact // being written
+	Percent              int  // how far, when busy; below 0 when it does not say
+}
+
+// Broken reports whether the device says of a slot that holds something that it cannot be started from.
+func (s *Slot) Broken() bool {
+	return s.Version != "" && s.Good == portrait.No && s.Busy != portrait.Yes
 }
 
 // A File lies on the device's storage.
@@ -133,6 +145,9 @@ type Client struct {
 	tries   int     // refused so far
 	raises  int     // second passwords refused so far
 
+	words string // the answer to the last verb
+	// Before is asked right before a verb is sent; an error keeps it from being sent. It may be nil.
+	Before    func(context.Context) error
 	tokenUsed bool
 	stop      func() bool
 	cutLine   func()  // of a console line or a module
@@ -178,8 +193,8 @@ func Dial(ctx context.Context, t Target) (*Client, error) {
 		c.tries++
 		c.refused(t.SignIns[i], false)
 		if c.tries >= max(t.Tries, 1) || i == len(t.SignIns)-1 {
+			c.closeParent()
 			if c.tries > 1 || len(t.SignIns) > 1 {
-				c.closeParent()
 				err = &Error{SignInRefused, t.Address, "sign in", fmt.Sprintf("%d of %d credentials were tried and refused, the last for user %q; more is not risked in one go", c.tries, len(t.SignIns), t.SignIns[i].User)}
 			}
 			return nil, err
@@ -354,6 +369,13 @@ func (c *Client) query(ctx context.Context, q Query, args map[string]string, pro
 	if c.term == nil && c.conn == nil {
 		return "", &Error{Lost, c.t.Address, q.Send, "the line ended"}
 	}
+	if c.term != nil && c.term.broken { // what it still has to say would be taken for the next answer
+		if c.conn == nil || c.t.Enter != "" {
+			return "", &Error{Lost, c.t.Address, q.Send, "the line is out of step after an answer that did not come to its end"}
+		}
+		c.term.close()
+		c.term = nil
+	}
 	if c.term == nil {
 		if c.term, err = newSession(ctx, c.conn, c.t.Dialect, c.t.Address); err != nil {
 			c.term = nil
@@ -407,140 +429,6 @@ func (c *Client) SignedIn() SignIn {
 		return SignIn{}
 	}
 	return *c.in
-}
-
-// Portrait asks the device what it is.
-func (c *Client) Portrait(ctx context.Context) (*Portrait, error) {
-	fields, rows := map[string]string{}, map[string][]map[string]string{}
-	answers := map[string]string{}
-	for _, q := range c.t.Dialect.Portrait {
-		text, ok := answers[q.Send]
-		if !ok {
-			var err error
-			if text, err = c.query(ctx, q, nil, nil); err != nil {
-				return nil, err
-			}
-			answers[q.Send] = text
-		}
-		if q.Fields.Regexp != nil {
-			g := q.Fields.groups(text)
-			if g == nil {
-				return nil, &Error{NotUnderstood, c.t.Address, q.Send, fmt.Sprintf("the answer does not fit the dialect %s; it begins %.80q", c.t.Dialect.Name, text)}
-			}
-			for k, v := range g {
-				fields[k] = v
-			}
-		}
-		if q.Rows != "" {
-			for _, m := range q.Match.FindAllStringSubmatch(text, -1) {
-				rows[q.Rows] = append(rows[q.Rows], named(q.Match, m))
-			}
-		}
-	}
-	return c.t.Dialect.portrait(fields, rows), nil
-}
-
-func (d *Dialect) portrait(fields map[string]string, rows map[string][]map[string]string) *Portrait {
-	number := func(s string) int64 { n, _ := strconv.ParseInt(s, 10, 64); return n }
-	p := &Portrait{
-		Name: fields["name"], Maker: fields["maker"], Model: fields["model"], Serial: fields["serial"], Version: fields["version"],
-		Started: fields["started"], Uptime: time.Duration(number(fields["uptime"])) * time.Second, Unsaved: fields["unsaved"] == "yes",
-		Total: number(fields["total"]), Free: number(fields["free"]),
-	}
-	p.ServicesReady = d.ServicesReady.Regexp == nil || d.ServicesReady.MatchString(fields["services"])
-	is := func(state, text string) bool {
-		p, ok := d.SlotStates[state]
-		return ok && p.Regexp != nil && p.MatchString(text)
-	}
-	for _, r := range rows["slots"] {
-		s := Slot{Name: r["slot"], Version: strings.Trim(r["version"], "-"), State: r["state"]}
-		s.Running, s.Next, s.Good, s.Busy = is("running", s.State), is("next", s.State), is("good", s.State), is("busy", s.State)
-		if p := d.SlotStates["progress"]; s.Busy {
-			s.Percent = int(number(p.groups(s.State)["percent"]))
-		}
-		p.Slots = append(p.Slots, s)
-	}
-	for _, r := range rows["files"] {
-		p.Files = append(p.Files, File{r["file"], number(r["size"])})
-	}
-	for _, r := range rows["storages"] {
-		p.Stores = append(p.Stores, Store{r["storage"], number(r["total"]), number(r["free"])})
-	}
-	p.Generation, p.Work = fields["generation"], fields["work"]
-	p.Drained = d.Drained.Regexp != nil && d.Drained.MatchString(p.Work)
-	p.OutOfService = d.InService.Regexp != nil && !d.InService.MatchString(fields["service"])
-	for _, r := range rows["components"] {
-		set(&p.Components, r["component"], r["version"])
-	}
-	for _, r := range rows["variables"] {
-		set(&p.Variables, r["variable"], strings.Trim(r["value"], "-"))
-	}
-	for _, r := range rows["parts"] {
-		p.Parts = append(p.Parts, Part{r["part"], r["state"], d.GoodPart.Regexp == nil || d.GoodPart.MatchString(r["state"])})
-	}
-	if slices.ContainsFunc(d.Portrait, func(q Query) bool { return q.Rows == "licences" }) {
-		p.Licences = []string{} // it says, also when it has none
-	}
-	for _, r := range rows["licences"] {
-		p.Licences = append(p.Licences, r["licence"])
-	}
-	return p
-}
-
-func set(m *map[string]string, k, v string) {
-	if *m == nil {
-		*m = map[string]string{}
-	}
-	(*m)[k] = v
-}
-
-// Readings takes readings. One that the device refuses or that does not fit is left out and named in the second result; a
-// connection that fails is an error.
-func (c *Client) Readings(ctx context.Context, rs []Reading) (verify.Readings, []string, error) {
-	out, missing := verify.Readings{}, []string(nil)
-	for _, r := range rs {
-		text, err := c.query(ctx, Query{Send: r.Send}, nil, nil)
-		if k := KindOf(err); k == Refused || k == NotReady {
-			missing = append(missing, r.Name)
-			continue
-		} else if err != nil {
-			return nil, nil, err
-		}
-		if v, ok := r.value(text); ok {
-			out[r.Name] = v
-		} else {
-			missing = append(missing, r.Name)
-		}
-	}
-	return out, missing, nil
-}
-
-func (r *Reading) value(text string) (verify.Value, bool) {
-	v := verify.Value{Type: r.Type}
-	var all []string
-	for _, m := range r.Match.FindAllStringSubmatch(text, -1) {
-		all = append(all, named(r.Match, m)["value"])
-	}
-	switch {
-	case r.Type == verify.Set:
-		slices.Sort(all)
-		v.Set = slices.Compact(all)
-		return v, true
-	case r.Type == verify.Flag:
-		v.Flag = len(all) > 0
-		return v, true
-	case len(all) == 0:
-		return v, false
-	case r.Type == Clock:
-		at, err := time.Parse(time.RFC3339, all[0])
-		return verify.Value{Type: verify.Number, Number: time.Until(at).Round(time.Second).Seconds()}, err == nil
-	case r.Type == verify.Number:
-		n, err := strconv.ParseFloat(all[0], 64)
-		v.Number = n
-		return v, err == nil
-	}
-	v.Text = all[0]
-	return v, true
 }
 
 func (c *Client) readFile(name string) ([]byte, error) {
@@ -662,8 +550,18 @@ func (c *Client) verb(ctx context.Context, name string, args map[string]string, 
 			}
 		}
 	}
-	return c.query(ctx, q, args, watch)
+	if c.Before != nil {
+		if err := c.Before(ctx); err != nil {
+			return "", err
+		}
+	}
+	text, err := c.query(ctx, q, args, watch)
+	c.words = text
+	return text, err
 }
+
+// Words is what the device answered to the last verb, for messages about what came of it.
+func (c *Client) Words() string { return Quoted(c.words) }
 
 // Checksum lets the device compute the SHA-256 of a file on it.
 func (c *Client) Checksum(ctx context.Context, file string) (string, error) {

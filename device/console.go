@@ -90,7 +90,7 @@ func (c *Client) signInAt(ctx context.Context, s *session) error {
 		}
 		switch seen {
 		case atPrompt:
-			s.buf = s.buf[:0]
+			s.screen.clear()
 			return s.prepare(ctx)
 		case atLoader:
 			return &Error{NotReady, s.address, "sign in", "the device is in its boot loader"}
@@ -117,7 +117,7 @@ func (c *Client) signInAt(ctx context.Context, s *session) error {
 			return err
 		}
 		if seen == atPrompt {
-			s.buf = s.buf[:0]
+			s.screen.clear()
 			c.in = in
 			if t.Used != nil {
 				t.Used(*in, false)
@@ -153,7 +153,7 @@ func wordsOf(d *Dialect) lineWords {
 }
 
 func (s *session) enterLine(text string) {
-	s.buf = s.buf[:0]
+	s.screen.clear()
 	_, _ = io.WriteString(s.in, text+"\r")
 }
 
@@ -170,7 +170,7 @@ func (s *session) wake(ctx context.Context, w lineWords) (lineState, error) {
 				if !ok {
 					return 0, &Error{Lost, s.address, "sign in", "the line ended"}
 				}
-				s.buf = append(s.buf, tidy(string(b))...)
+				s.screen.write(b)
 				continue
 			case <-time.After(lineSettles):
 			}
@@ -218,9 +218,9 @@ func (s *session) await(ctx context.Context, w lineWords, silence time.Duration)
 			if !ok {
 				return 0, &Error{Lost, s.address, "sign in", "the line ended"}
 			}
-			s.buf = append(s.buf, tidy(string(b))...)
-			if len(s.buf) > maxAnswer {
-				s.buf = s.buf[len(s.buf)-tailSize:]
+			s.screen.write(b)
+			if len(s.screen.text) > maxAnswer {
+				s.screen.drop(len(s.screen.text) - tailSize)
 			}
 			timer.Reset(silence)
 		}
@@ -236,7 +236,7 @@ func (c *Client) enter(ctx context.Context, parent *Client) error {
 		}
 	}
 	p := parent.term
-	p.buf = p.buf[:0]
+	p.screen.clear()
 	if _, err := io.WriteString(p.in, t.Enter+"\r"); err != nil {
 		return &Error{Lost, t.Address, "enter the module", "the connection ended"}
 	}

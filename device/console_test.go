@@ -189,13 +189,11 @@ func TestClocksAndErrorsAsReadings(t *testing.T) {
 	r, err := ReadReading([]byte(clock))
 	require.NoError(t, err)
 	for ahead, want := range map[time.Duration]float64{0: 0, time.Hour: 3600, -time.Minute: -60} {
-		v, ok := r.value("it is " + time.Now().Add(ahead).UTC().Format(time.RFC3339))
-		require.True(t, ok)
+		v := r.read("it is "+time.Now().Add(ahead).UTC().Format(time.RFC3339), &Dialect{}, true)
 		assert.Equal(t, verify.Number, v.Type)
 		assert.InDelta(t, want, v.Number, 2)
 	}
-	_, ok := r.value("it is late")
-	assert.False(t, ok, "what is no time is missing")
+	assert.Equal(t, verify.NotReadable, r.read("it is late", &Dialect{}, true).Type, "what is no time is not readable")
 	e := Expectations([]Reading{*r})[0]
 	assert.Equal(t, verify.Value{Type: verify.Number, Number: 60}, e.Value)
 	assert.False(t, e.Compares(), "it needs nothing from before")

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/core/portrait"
 	"verimorph/core/verify"
 	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/tarnholm"
@@ -80,16 +81,19 @@ func TestPortraitAndReadings(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "TH-60", p.Model)
 	assert.Equal(t, "4.2.9", p.Version)
-	assert.True(t, p.ServicesReady)
+	assert.Equal(t, portrait.Yes, p.ServicesReady)
 	assert.Equal(t, "a", p.RunningSlot().Name)
-	assert.Equal(t, Slot{Name: "b", Version: "4.2.1", State: "good", Good: true}, *p.IdleSlot())
+	assert.Equal(t, Slot{Name: "b", Version: "4.2.1", State: "good", Good: portrait.Yes, Next: portrait.No, Busy: portrait.No, Percent: -1}, *p.IdleSlot())
 	assert.EqualValues(t, 16<<20, p.Total)
 	assert.EqualValues(t, 16<<20-1000, p.Free)
 	assert.EqualValues(t, 1000, p.File("old.bin").Size)
 
-	r, missing, err := c.Readings(t.Context(), c.t.Dialect.Readings)
+	r, err := c.Readings(t.Context(), c.t.Dialect.Readings)
 	require.NoError(t, err)
-	assert.Empty(t, missing)
+	for name, v := range r {
+		assert.True(t, v.Known(), "%s: %s", name, v)
+	}
+	assert.Empty(t, p.NotUnderstood)
 	assert.Equal(t, []string{"camera-vault", "crew-mail", "gate-readers", "web-tickets"}, r["translations"].Set)
 	assert.Equal(t, verify.Value{Type: verify.Number, Number: 900}, r["sessions"])
 	assert.Len(t, r["tunnels-up"].Set, 2)
@@ -151,7 +155,7 @@ func TestAnUpgradeByHand(t *testing.T) {
 			seen = append(seen, KindOf(err))
 			return false
 		}
-		return p.Version == "5.0.7" && p.ServicesReady && p.RunningSlot().Name == "b"
+		return p.Version == "5.0.7" && p.ServicesReady == portrait.Yes && p.RunningSlot().Name == "b"
 	}, 10*time.Second, 10*time.Millisecond, "%v", seen)
 	assert.Contains(t, b.Status().Config, "rewrite web-tickets\n  match outside", "the supported hop converts address translation")
 }
@@ -181,7 +185,7 @@ func TestUnsavedConfigurationIsLost(t *testing.T) {
 	require.NoError(t, err)
 	p, err := c.Portrait(t.Context())
 	require.NoError(t, err)
-	assert.True(t, p.Unsaved)
+	assert.Equal(t, portrait.Yes, p.Unsaved)
 	require.NoError(t, c.Restart(t.Context()))
 	assert.NotContains(t, b.Status().Config, "role crew")
 }

@@ -4,6 +4,7 @@ package device
 
 import (
 	"embed"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"regexp"
@@ -39,13 +40,18 @@ type Dialect struct {
 	Name          string             `yaml:"dialect"`
 	Prompt        Pattern            `yaml:"prompt"` // the last line when the device waits for a command
 	Pause         Reply              `yaml:"pause"`  // how long output pauses, and what goes on
+	Echo          *bool              `yaml:"echo"`   // whether it sends back what is typed; learnt from the first command when left out
+	Frame         Pattern            `yaml:"frame"`  // a line that begins or ends the answers of such devices; without it an answer is not complete
+	Ignore        Pattern            `yaml:"ignore"` // lines that say nothing, in any answer
 	Setup         []string           `yaml:"setup"`  // commands right after sign-in
 	Raise         Reply              `yaml:"raise"`  // to the privileged level; ask is where the second password goes
 	Refusals      []Refusal          `yaml:"refusals"`
 	Portrait      []Query            `yaml:"portrait"`
 	SlotStates    map[string]Pattern `yaml:"slot-states"`
-	ServicesReady Pattern            `yaml:"services-ready"`
-	Backup        []PartSource       `yaml:"backup"` // the parts of a complete bundle
+	ServicesReady Pattern            `yaml:"services-ready"` // on the portrait's field services
+	Saved         Pattern            `yaml:"saved"`          // on the portrait's field unsaved: nothing is; "no" when left out
+	Unsaved       Pattern            `yaml:"unsaved"`        // on the portrait's field unsaved: something is; "yes" when left out
+	Backup        []PartSource       `yaml:"backup"`         // the parts of a complete bundle
 	Verbs         map[string]Query   `yaml:"verbs"`
 	Readings      []Reading          `yaml:"readings"`
 
@@ -122,23 +128,30 @@ type Query struct {
 	Progress Pattern `yaml:"progress"` // groups percent, or done and total
 	Ask      Pattern `yaml:"ask"`      // a question to expect
 	Answer   string  `yaml:"answer"`
-	Ends     bool    `yaml:"ends"`  // the connection ends with it
-	Until    Pattern `yaml:"until"` // the answer ends with this, whether a prompt follows or not
+	Ends     bool    `yaml:"ends"`    // the connection ends with it
+	Until    Pattern `yaml:"until"`   // the answer ends with this, whether a prompt follows or not
+	Success  Pattern `yaml:"success"` // what the answer says when it went well; an answer without it is not understood
+	Frame    Pattern `yaml:"frame"`   // of a table: a line that begins or ends it, beside the dialect's
+	Ignore   Pattern `yaml:"ignore"`  // of a table: lines that are no rows, beside the dialect's
 }
 
 // A Reading is a typed fact and what is expected of it after a change.
 type Reading struct {
-	Name   string      `yaml:"name"`
-	Title  string      `yaml:"title"`
-	Type   verify.Type `yaml:"type"`
-	Send   string      `yaml:"send"`
-	Match  Pattern     `yaml:"match"` // group value
-	Expect struct {
-		Rule     string  `yaml:"rule"`
-		Percent  float64 `yaml:"percent"`
-		Value    string  `yaml:"value"` // of equals and within
-		Severity string  `yaml:"severity"`
-	} `yaml:"expect"`
+	Name  string      `yaml:"name" json:"name"`
+	Title string      `yaml:"title" json:"title"`
+	Type  verify.Type `yaml:"type" json:"type"`
+	Send  string      `yaml:"send" json:"send"`
+	Match Pattern     `yaml:"match" json:"match"` // group value
+	// What an answer of type set or flag holds beside the lines that match. A line that fits none of them makes the reading not readable.
+	Ignore        Pattern `yaml:"ignore" json:"ignore"`                 // lines that say nothing, beside the dialect's
+	Frame         Pattern `yaml:"frame" json:"frame"`                   // a line that begins or ends the answer, beside the dialect's
+	NotApplicable Pattern `yaml:"not-applicable" json:"not-applicable"` // how the device says that it has no such thing
+	Expect        struct {
+		Rule     string  `yaml:"rule" json:"rule"`
+		Percent  float64 `yaml:"percent" json:"percent,omitempty"`
+		Value    string  `yaml:"value" json:"value,omitempty"` // of equals and within
+		Severity string  `yaml:"severity" json:"severity"`
+	} `yaml:"expect" json:"expect"`
 }
 
 // Clock is the type of a reading that is the device's time, as in RFC 3339; what is kept is the number of seconds by which it is
@@ -215,6 +228,24 @@ func (p *Pattern) UnmarshalYAML(n *yaml.Node) (err error) {
 		return fmt.Errorf("line %d, column %d: %w", n.Line, n.Column, err)
 	}
 	return nil
+}
+
+// MarshalJSON writes the expression; "" where there is none.
+func (p Pattern) MarshalJSON() ([]byte, error) {
+	if p.Regexp == nil {
+		return []byte(`""`), nil
+	}
+	return json.Marshal(p.Regexp.String())
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (p *Pattern) UnmarshalJSON(data []byte) (err error) {
+	var s string
+	if err := json.Unmarshal(data, &s); err != nil || s == "" {
+		return err
+	}
+	p.Regexp, err = regexp.Compile(s)
+	return err
 }
 
 // groups returns the named groups of the first match, or nil.

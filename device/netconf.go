@@ -32,6 +32,9 @@ func (c *Client) withNetconf(ctx context.Context, doing string, f func(*netconf)
 	fail := func(kind ErrorKind, format string, args ...any) error {
 		return &Error{kind, c.t.Address, doing, fmt.Sprintf(format, args...)}
 	}
+	if c.conn == nil {
+		return c.onlyLine("NETCONF")
+	}
 	s, err := c.conn.NewSession()
 	if err != nil {
 		return fail(Lost, "%s", err)

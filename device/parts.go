@@ -135,6 +135,8 @@ type Exchange interface {
 	OfferData(scheme string, data []byte) (url string, withdraw func(), err error)
 	// OfferFile is OfferData for a file, over http at most for d.
 	OfferFile(scheme, file string, d time.Duration) (url string, withdraw func(), err error)
+	// Came reports whether somebody came for what is offered at an address that was not withdrawn yet.
+	Came(url string) bool
 }
 
 // FetchPart fetches one part and proves that it is whole: by the device's own checksum, or by fetching it twice. It
@@ -459,6 +461,11 @@ func (c *Client) scpPut(ctx context.Context, name string, data []byte) error {
 	})
 }
 
+// onlyLine is the error of what needs more than a console line.
+func (c *Client) onlyLine(doing string) error {
+	return &Error{Refused, c.t.Address, doing, "there is only a console line, which cannot carry that; reach the device over SSH, or declare a way of its dialect that works on the command line"}
+}
+
 func scpLine(r io.Reader) (string, error) {
 	var line []byte
 	b := make([]byte, 1)
@@ -483,6 +490,9 @@ func (c *Client) scp(ctx context.Context, command, doing string, talk func(in io
 	}
 	if !safeArgument.MatchString(command[len("scp -f "):]) {
 		return &Error{NotUnderstood, c.t.Address, doing, "the name cannot be part of a command"}
+	}
+	if c.conn == nil {
+		return c.onlyLine(doing)
 	}
 	s, err := c.conn.NewSession()
 	if err != nil {

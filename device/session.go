@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 	"time"
 
@@ -19,12 +18,26 @@ type session struct {
 	in      io.Writer
 	out     chan []byte // pieces of output; closed when the connection ends
 	close   func()
-	buf     []byte
-	rest    string // the begin of an escape sequence that is not complete yet
+	screen  screen
 	name    string // the prompt's name part, learnt at sign-in, so that output cannot pass for a prompt
+	echo    echoing
 	raised  bool
+	broken  bool // an answer did not come to its end: what comes next may belong to it
 	heard   *tap
 }
+
+// echoing is whether a device sends back what is typed. Where it does, an answer counts only behind the echo of its command: a message
+// that the device prints by itself, with its prompt, is not taken for the answer.
+type echoing int
+
+const (
+	echoUnknown echoing = iota // before the first command
+	echoes
+	noEcho
+)
+
+// echoLate is how long the echo of the first command may come after something that looks like an answer without it.
+const echoLate = 300 * time.Millisecond
 
 // quiet is how long a device may be silent when the dialect does not say.
 const quiet = 20 * time.Second
@@ -68,7 +81,7 @@ func newSession(ctx context.Context, conn *ssh.Client, d *Dialect, address strin
 		}
 	}
 	s := newStream(d, address, ch, ch, func() { _ = ch.Close() })
-	if _, err := s.answer(ctx, "sign in", Query{}, nil); err != nil {
+	if _, err := s.answer(ctx, "sign in", "", Query{}, nil); err != nil {
 		s.close()
 		return nil, err
 	}
@@ -122,19 +135,74 @@ func (s *session) prepare(ctx context.Context) error {
 	return nil
 }
 
-// run sends a command and returns the answer without echo and prompt. A refusal becomes an *Error.
+// run sends a command and returns the answer without echo and prompt. A refusal becomes an *Error, and so does an answer that does not
+// say what the query calls success. What the device printed before is not part of the answer.
 func (s *session) run(ctx context.Context, q Query, command string, progress func(string)) (string, error) {
+	s.settle()
 	if _, err := io.WriteString(s.in, command+"\r"); err != nil {
 		return "", &Error{Lost, s.address, command, "the connection ended"}
 	}
-	text, err := s.answer(ctx, command, q, progress)
+	text, err := s.answer(ctx, command, command, q, progress)
 	if err != nil {
+		s.broken = true
 		return text, err
 	}
-	if _, after, ok := strings.Cut(text, command+"\n"); ok {
-		text = after
+	if err := s.refusal(command, text); err != nil {
+		return text, err
 	}
-	return text, s.refusal(command, text)
+	if q.Success.Regexp != nil && !q.Success.MatchString(text) {
+		return text, &Error{NotUnderstood, s.address, command, fmt.Sprintf("the answer says neither success nor a known refusal: %s", Quoted(text))}
+	}
+	return text, nil
+}
+
+// settle reads what the device printed by itself since the last answer, and forgets it. A device without echo must be silent for a
+// moment first, since nothing else tells its messages from the next answer.
+func (s *session) settle() {
+	unasked := false
+	for {
+		wait := time.Duration(0)
+		if unasked && s.echo != echoes {
+			wait = lineSettles
+		}
+		b, ok := s.next(wait)
+		if !ok {
+			break
+		}
+		unasked = unasked || len(bytes.TrimSpace(b)) > 0
+	}
+	s.screen.clear()
+}
+
+// next waits for a piece of output and puts it on the screen; ok is false when none came in time, or the connection ended.
+func (s *session) next(wait time.Duration) (b []byte, ok bool) {
+	if wait <= 0 {
+		select {
+		case b, ok = <-s.out:
+		default:
+		}
+	} else {
+		select {
+		case b, ok = <-s.out:
+		case <-time.After(wait):
+		}
+	}
+	if ok {
+		s.screen.write(b)
+	}
+	return b, ok
+}
+
+// Quoted shows a device's own words in a message: the last of them, on one line.
+func Quoted(text string) string {
+	words := strings.Join(strings.Fields(text), " ")
+	if words == "" {
+		return "it said nothing"
+	}
+	if len(words) > 240 {
+		words = "... " + strings.ToValidUTF8(words[len(words)-240:], "")
+	}
+	return fmt.Sprintf("%q", words)
 }
 
 // refusal turns a device's "no" into an error.
@@ -162,65 +230,112 @@ func (s *session) raise(ctx context.Context, password string) error {
 	return nil
 }
 
-// answer reads until the prompt, pressing on at pauses and answering the one question that is expected.
-func (s *session) answer(ctx context.Context, doing string, q Query, progress func(string)) (string, error) {
+// answer reads until the prompt, pressing on at pauses and answering the one question that is expected. Where the device echoes, what
+// stands before the echo is no part of the answer.
+func (s *session) answer(ctx context.Context, doing, echo string, q Query, progress func(string)) (string, error) {
 	silence := quiet
 	if q.Wait > 0 {
 		silence = time.Duration(q.Wait * float64(time.Second))
 	}
 	timer := time.NewTimer(silence)
 	defer timer.Stop()
-	asked := false
+	asked, waits := false, echo != "" && s.echo != noEcho
 	for {
-		if body, ok := s.atPrompt(); ok {
-			if s.buf = s.buf[:0]; cap(s.buf) > keepBuffer { // a long answer must not stay in memory while the device works
-				s.buf = nil
+		if waits {
+			if end := echoEnd(s.screen.text, echo); end > 0 {
+				s.screen.drop(end)
+				s.echo, waits = echoes, false
 			}
-			return body, nil
 		}
-		if q.Until.Regexp != nil && q.Until.Match(s.buf[max(0, len(s.buf)-tailSize):]) {
-			return string(s.buf), nil
+		if !waits || s.echo == echoUnknown {
+			if body, ok := s.atPrompt(); ok {
+				if waits { // it may be something else than the answer: the echo tells, if one comes
+					if _, more := s.next(echoLate); more {
+						continue
+					}
+					s.echo = noEcho
+				}
+				s.screen.clear()
+				return body, nil
+			}
+			if q.Until.Regexp != nil && q.Until.Match(s.screen.tail()) {
+				return string(s.screen.seen()), nil
+			}
+			if !asked && s.endsWith(q.Ask) > 0 {
+				asked = true
+				_, _ = io.WriteString(s.in, q.Answer+"\r")
+			}
 		}
 		if n := s.endsWith(s.d.Pause.Match); n > 0 {
-			s.buf = s.buf[:len(s.buf)-n]
+			s.screen.cut(n)
 			_, _ = io.WriteString(s.in, s.d.Pause.Send)
-		}
-		if !asked && s.endsWith(q.Ask) > 0 {
-			asked = true
-			_, _ = io.WriteString(s.in, q.Answer+"\r")
 		}
 		select {
 		case <-ctx.Done():
 			return "", &Error{Silent, s.address, doing, "given up: " + context.Cause(ctx).Error()}
 		case <-timer.C:
-			return "", &Error{Silent, s.address, doing, fmt.Sprintf("no answer for %s; the last line was %q", silence, s.lastLine())}
+			what := "no answer"
+			if waits && s.echo == echoes {
+				what = "no echo of the command, so no answer to it,"
+			}
+			return "", &Error{Silent, s.address, doing, fmt.Sprintf("%s for %s; the last line was %q", what, silence, s.lastLine())}
 		case b, ok := <-s.out:
 			if !ok {
 				if q.Ends {
-					return string(s.buf), nil
+					return string(s.screen.seen()), nil
 				}
 				return "", &Error{Lost, s.address, doing, fmt.Sprintf("the connection ended; the last line was %q", s.lastLine())}
 			}
-			piece := s.rest + string(b)
-			s.rest = ""
-			if loc := cutEscape.FindStringIndex(piece[max(0, len(piece)-32):]); loc != nil {
-				cut := max(0, len(piece)-32) + loc[0]
-				piece, s.rest = piece[:cut], piece[cut:]
-			}
-			if s.buf = append(s.buf, tidy(piece)...); len(s.buf) > maxAnswer {
+			if s.screen.write(b); len(s.screen.text) > maxAnswer {
 				return "", &Error{NotUnderstood, s.address, doing, fmt.Sprintf("the answer is longer than %d MiB", maxAnswer>>20)}
 			}
 			if progress != nil {
-				progress(string(s.buf[max(0, len(s.buf)-tailSize):]))
+				progress(string(s.screen.tail()))
 			}
 			timer.Reset(silence)
 		}
 	}
 }
 
+// echoEnd is where the line ends on which a command was echoed, 0 when it was not yet. Blanks and line feeds do not count: a terminal may
+// break a long line.
+func echoEnd(text []byte, command string) int {
+	want := bytes.Map(noBlanks, []byte(command))
+	if len(want) == 0 {
+		return 0
+	}
+	for from := 0; from < len(text); from++ {
+		if text[from] != want[0] {
+			continue
+		}
+		i, k := from, 0
+		for i < len(text) && k < len(want) && (text[i] == want[k] || text[i] == ' ' || text[i] == '\n') {
+			if text[i] == want[k] {
+				k++
+			}
+			i++
+		}
+		if k < len(want) {
+			continue
+		}
+		if end := bytes.IndexByte(text[i:], '\n'); end >= 0 {
+			return i + end + 1
+		}
+		return 0 // the line has not ended
+	}
+	return 0
+}
+
+func noBlanks(r rune) rune {
+	if r == ' ' || r == '\n' {
+		return -1
+	}
+	return r
+}
+
 // atPrompt reports whether the last line is the prompt, and what stands before it.
 func (s *session) atPrompt() (string, bool) {
-	last := s.tail()
+	last := string(s.screen.line())
 	m := s.d.Prompt.FindStringSubmatchIndex(last)
 	if m == nil || m[0] != 0 || m[1] != len(last) {
 		return "", false
@@ -232,38 +347,20 @@ func (s *session) atPrompt() (string, bool) {
 	if name != s.name {
 		return "", false
 	}
-	return string(s.buf[:len(s.buf)-len(last)]), true
-}
-
-var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]|\r +\r|[\x00\x07\x08]")
-
-// cutEscape is an escape sequence whose end has not come yet.
-var cutEscape = regexp.MustCompile("\x1b(\\[[0-9;?]*)?$")
-
-// tidy makes terminal output plain text with line feeds.
-func tidy(s string) string {
-	if !strings.ContainsAny(s, "\x1b\r\x00\x07\x08") {
-		return s
-	}
-	return strings.ReplaceAll(strings.ReplaceAll(escapes.ReplaceAllString(s, ""), "\r\n", "\n"), "\r", "")
+	body := s.screen.seen()
+	return string(body[:len(body)-len(last)]), true
 }
 
 // tailSize is how much of an answer's end is looked at: prompts, pauses and questions stand on the last line, and
 // looking through a long answer again for every piece of it would take forever.
 const tailSize = 512
 
-// tail is the last line so far, or its end when it is long.
-func (s *session) tail() string {
-	end := s.buf[max(0, len(s.buf)-tailSize):]
-	return string(end[bytes.LastIndexByte(end, '\n')+1:])
-}
-
 // endsWith returns how many bytes at the end the pattern matches; 0 when it does not.
 func (s *session) endsWith(p Pattern) int {
 	if p.Regexp == nil {
 		return 0
 	}
-	tail := s.tail()
+	tail := string(s.screen.line())
 	if loc := p.FindStringIndex(tail); loc != nil && loc[1] == len(tail) {
 		return loc[1] - loc[0]
 	}
@@ -272,7 +369,7 @@ func (s *session) endsWith(p Pattern) int {
 
 // lastLine is the last line that is not empty, for messages.
 func (s *session) lastLine() string {
-	end := strings.TrimSpace(string(s.buf[max(0, len(s.buf)-tailSize):]))
+	end := strings.TrimSpace(string(s.screen.tail()))
 	line := strings.TrimSpace(end[strings.LastIndexByte(end, '\n')+1:])
 	return line[:min(len(line), 120)]
 }

@@ -153,11 +153,13 @@ func TestRestartLater(t *testing.T) {
 	}
 	ch := waits(soon)
 	require.NotNil(t, ch.WaitsUntil, "%v", value(ch.Failure))
-	assert.Equal(t, gen.ChangeStateHeld, ch.State)
+	assert.Equal(t, gen.ChangeStateScheduled, ch.State)
 	assert.WithinDuration(t, at, *ch.WaitsUntil, time.Second)
 	assert.Equal(t, 1, e.fleet.Box("a").Status().Fits, "what comes before is done")
 	assert.Equal(t, 1, e.fleet.Box("a").Status().Boots)
-	assert.Contains(t, e.must("change", "show", soon), "goes on by itself then")
+	assert.Contains(t, e.must("change", "show", soon), "when it goes on by itself")
+	require.NotNil(t, ch.Terms.WindowTo, "a time without an end gets one")
+	assert.WithinDuration(t, at.Add(4*time.Hour), *ch.Terms.WindowTo, time.Second)
 	e.killService()
 	e.startService()
 	ch = e.awaitEnd(soon)
@@ -167,7 +169,14 @@ func TestRestartLater(t *testing.T) {
 	assert.False(t, restarted.Before(at.Add(-time.Second)), "not before its time: %s, it was to be %s", restarted, at)
 	assert.Equal(t, 1, e.fleet.Box("a").Status().Fits)
 
+	// Nobody goes before the approved time by resuming: that is an act of its own, with a reason, and is approved again.
 	waits(late)
+	e.refused(1, []string{"goes on by itself at the approved time"}, "change", "resume", late)
+	e.refused(2, []string{"-now needs a -reason"}, "change", "start", late, "-now")
+	assert.Contains(t, e.must("change", "start", late, "-now", "-reason", "the last ferry is cancelled"), "It has to be approved again: verimorph change approve "+late)
+	e.refused(1, []string{"approved again"}, "change", "resume", late)
+	assert.Equal(t, 1, e.fleet.Box("b").Status().Boots)
+	e.must("change", "approve", late)
 	e.must("change", "resume", late)
 	ch = e.awaitEnd(late)
 	e.passes(ch)
@@ -175,7 +184,7 @@ func TestRestartLater(t *testing.T) {
 	assert.Equal(t, "5.4.2", e.fleet.Box("b").Status().Version)
 
 	waits(never)
-	e.must("change", "hold", never)
+	assert.Contains(t, e.must("change", "hold", never), "paused by engineer since")
 	assert.Nil(t, e.change(never).WaitsUntil, "it does not go on by itself any more")
 	e.must("change", "stop", never)
 	assert.Equal(t, "5.0.7", e.fleet.Box("c").Status().Version)
@@ -241,7 +250,8 @@ func TestConsoleSingleSteps(t *testing.T) {
 	// By day up to the point of no return, the rest at its time; here nobody wants to wait.
 	id := fmt.Sprint(e.draft2("gullnes-fw1", "-to", "5.4.2", "-restart-from", "2031-01-01 02:00"))
 	do(clickText("a", "Changes"), text("table", "single steps"), clickText("a", id), text("main", "past the point of no return at"), click("#approve"), text("#state", "approved"), click("#start"), visible("#sure"), click("#sure"),
-		text("#state", "held"), text("#waits", "goes on by itself then"), click("#resume"), text("#awaited", "expected: "), text("#state", "done"))
+		text("#state", "scheduled"), text("#waits", "goes on by itself then"), click("#early"), visible("#sure"), typed("input[name=why]", "the last ferry is cancelled"), click("#sure"),
+		text("#paused", "Paused by engineer"), text("#unapproved", "approved again"), click("#approve"), click("#resume"), visible("#sure"), click("#sure"), text("#awaited", "expected: "), text("#state", "done"))
 
 	// What was configured on the newer version comes along to the older one.
 	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), click("#back"), text("#losses", "Going back from 5.4.2 to 5.0.7"), click("input[name=carry]"), click("#draft-back"), text("main", "Convert the configuration of now for 5.0.7"))

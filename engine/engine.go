@@ -43,8 +43,9 @@ type Config struct {
 	Serve    *transfer.Server // for devices that fetch their image
 	Pace     change.Pace
 	Log      *slog.Logger
-	Workers  int           // changes at once in this process; 0: 2000
-	Lease    time.Duration // 0: DefaultLease
+	Workers  int            // changes at once in this process; 0: 2000
+	Lease    time.Duration  // 0: DefaultLease
+	Zone     *time.Location // in which moments are told; nil: UTC
 
 	Catalogue func(context.Context) (*catalog.Catalogue, error) // what is loaded; nil: prerequisites are not looked at
 	Library   func(context.Context) (*convert.Library, error)   // its conversions; nil: none
@@ -169,6 +170,9 @@ func New(c Config) (*Engine, error) {
 	host, _ := os.Hostname()
 	if c.Workers == 0 {
 		c.Workers = 2000
+	}
+	if c.Zone == nil {
+		c.Zone = time.UTC
 	}
 	if c.Lease == 0 {
 		c.Lease = DefaultLease
@@ -302,7 +306,7 @@ func (e *Engine) carry(ctx context.Context, id int64, orphan bool) {
 	if !c.Begun() {
 		e.enter(ctx)
 	}
-	r := &run{e: e, c: &c, lease: lease, log: log.With("device", c.Device), redone: map[int]int{}, holding: true}
+	r := e.newRun(&c, lease)
 	defer r.hangUp()
 	defer r.silence()
 	if orphan {
@@ -347,18 +351,22 @@ func (e *Engine) ask(ctx context.Context, d store.Device, by, why string) (_ con
 	return ctx, c, func() { c.Close(); cancel() }, nil
 }
 
-// Refresh takes a device's portrait and records it.
-func (e *Engine) Refresh(ctx context.Context, d store.Device, by string) (*device.Portrait, error) {
-	ctx, c, done, err := e.ask(ctx, d, by, "refresh")
+// Refresh takes a device's portrait and records it; when that fails, why.
+func (e *Engine) Refresh(ctx context.Context, d store.Device, by string) (p *device.Portrait, err error) {
+	defer func() {
+		if record := (*recordError)(nil); err != nil && !errors.As(err, &record) && ctx.Err() == nil {
+			err = errors.Join(err, e.Store.LookFailed(ctx, d.ID, err.Error()))
+		}
+	}()
+	asking, c, done, err := e.ask(ctx, d, by, "refresh")
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	p, err := c.Portrait(ctx)
-	if err != nil {
+	if p, err = c.Portrait(asking); err != nil {
 		return nil, err
 	}
-	return p, e.recordPortrait(ctx, d.ID, p)
+	return p, e.recordPortrait(asking, d.ID, p)
 }
 
 func (e *Engine) recordPortrait(ctx context.Context, deviceID int64, p *device.Portrait) error {

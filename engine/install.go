@@ -1,12 +1,14 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"time"
 
 	"verimorph/core/change"
+	"verimorph/core/portrait"
 	"verimorph/device"
 	"verimorph/store"
 )
@@ -130,15 +132,23 @@ func (r *run) slot(ctx context.Context, name string) (*device.Slot, error) {
 // awaitWritten waits while a slot is written, and returns how it stands then. seen reports whether it was seen being written.
 func (r *run) awaitWritten(ctx context.Context, s *store.Step, name string) (slot *device.Slot, seen bool, err error) {
 	for {
-		if slot, err = r.slot(ctx, name); err != nil || !slot.Busy {
+		if slot, err = r.slot(ctx, name); err != nil || slot.Busy != portrait.Yes {
 			return slot, seen, err
 		}
 		seen = true
-		r.progress(ctx, s, float64(slot.Percent)/100, "slot %s is being written, %d %%", slot.Name, slot.Percent)
+		r.progress(ctx, s, float64(max(slot.Percent, 0))/100, "slot %s is being written%s", slot.Name, percent(slot))
 		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
 			return nil, seen, err
 		}
 	}
+}
+
+// percent tells how far a slot is written, where the device says so.
+func percent(s *device.Slot) string {
+	if s.Percent < 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d %%", s.Percent)
 }
 
 func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
@@ -161,7 +171,7 @@ func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 	switch {
 	case slot.Running:
 		return false, "", final("slot %s is running; it was idle when the installation began. Somebody else restarted the device", slot.Name)
-	case (slot.Good || r.unpacksLater(s)) && slot.Version == to && (in.Version != to || seen):
+	case (slot.Good == portrait.Yes || r.unpacksLater(s)) && slot.Version == to && (in.Version != to || seen):
 		return true, fmt.Sprintf("slot %s holds %s", slot.Name, to), nil
 	}
 	return false, "", nil
@@ -209,14 +219,58 @@ func (r *run) slotHolds(ctx context.Context, s *store.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	slot, err := r.slot(ctx, in.Slot)
+	slot, err := r.awaitHolds(ctx, s, in.Slot, r.hop(s).To.String(), r.unpacksLater(s))
 	if err != nil {
 		return "", err
 	}
-	if to := r.hop(s).To.String(); !slot.Good && !r.unpacksLater(s) || slot.Version != to {
-		return "", final("slot %s should hold %s and be good; the device shows %s, %s", slot.Name, to, slot.Version, slot.State)
-	}
 	return fmt.Sprintf("slot %s holds %s", slot.Name, slot.Version), nil
+}
+
+// beginsLate is how long a device that took a command may take until it shows that it works on it.
+const beginsLate = 30 * time.Second
+
+// awaitHolds waits until a slot holds a version and is good; raw says that it counts as good only after a later step. A device may answer
+// at once and go on writing, so the answer to the command proves nothing: the slot is looked at until it is no longer written.
+func (r *run) awaitHolds(ctx context.Context, s *store.Step, name, version string, raw bool) (*device.Slot, error) {
+	patience := max(r.wait(beginsLate), time.Second)
+	since := time.Now()
+	for {
+		slot, seen, err := r.awaitWritten(ctx, s, name)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case slot.Version == version && (raw || slot.Good == portrait.Yes):
+			return slot, nil
+		case seen || slot.Broken() || time.Since(since) > patience:
+			return nil, final("slot %s should hold %s and be good; the device shows %s. It had answered: %s", name, version, shown(slot), r.words())
+		}
+		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// shown tells what a device shows of a slot.
+func shown(s *device.Slot) string {
+	v := s.Version
+	if v == "" {
+		v = "nothing in it"
+	}
+	if s.Good == portrait.Unknown {
+		return fmt.Sprintf("%s, %q, which does not say whether it is good", v, s.State)
+	}
+	return fmt.Sprintf("%s, %q", v, s.State)
+}
+
+// words is what the device answered to the last command, for messages about what came of it.
+func (r *run) words() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.conn == nil {
+		return "nothing that is known, the connection was lost"
+	}
+	return r.conn.Words()
 }
 
 // unpacksLater reports whether a slot counts as good only after a later step.
@@ -253,7 +307,7 @@ func unpacked(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string,
 	if err != nil {
 		return false, "", err
 	}
-	return slot.Good && slot.Version == r.hop(s).To.String(), fmt.Sprintf("slot %s holds %s, unpacked", slot.Name, slot.Version), nil
+	return slot.Good == portrait.Yes && slot.Version == r.hop(s).To.String(), fmt.Sprintf("slot %s holds %s, unpacked", slot.Name, slot.Version), nil
 }
 
 func unpack(r *run, ctx context.Context, s *store.Step) error {
@@ -283,7 +337,7 @@ func cloned(r *run, ctx context.Context, s *store.Step, taken bool) (bool, strin
 		return false, "", err
 	}
 	from := r.hop(s).From.String()
-	return slot.Good && slot.Version == from && in.Version != from, fmt.Sprintf("slot %s holds a copy of %s", slot.Name, from), nil
+	return slot.Good == portrait.Yes && slot.Version == from && in.Version != from, fmt.Sprintf("slot %s holds a copy of %s", slot.Name, from), nil
 }
 
 func clone(r *run, ctx context.Context, s *store.Step) error {
@@ -299,12 +353,9 @@ func clonedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	slot, err := r.slot(ctx, in.Slot)
+	slot, err := r.awaitHolds(ctx, s, in.Slot, r.hop(s).From.String(), false)
 	if err != nil {
 		return "", err
-	}
-	if from := r.hop(s).From.String(); !slot.Good || slot.Version != from {
-		return "", final("slot %s should hold a copy of %s; the device shows %s, %s", slot.Name, from, slot.Version, slot.State)
 	}
 	return fmt.Sprintf("slot %s holds a copy of %s", slot.Name, slot.Version), nil
 }
@@ -312,8 +363,41 @@ func clonedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 // Saving the configuration.
 
 func saved(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string, error) {
+	unsaved, err := r.unsaved(ctx)
+	return err == nil && unsaved == portrait.No, "running and saved configuration are the same", err
+}
+
+// unsaved is whether the running configuration differs from the saved one: by the device's word, or else by reading both, where its
+// dialect knows them. Otherwise nobody knows.
+func (r *run) unsaved(ctx context.Context) (device.Fact, error) {
 	p, err := r.portrait(ctx)
-	return err == nil && !p.Unsaved, "running and saved configuration are the same", err
+	if err != nil {
+		return portrait.Unknown, err
+	}
+	d, err := r.device(ctx)
+	if err != nil || p.Unsaved != portrait.Unknown {
+		return p.Unsaved, err
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return portrait.Unknown, err
+	}
+	var texts [][]byte
+	for _, name := range []string{"running", "saved"} {
+		part := r.e.Dialects[d.Dialect].Part(name)
+		if part == nil {
+			return portrait.Unknown, nil
+		}
+		text, _, err := c.FetchPart(ctx, part)
+		if k := device.KindOf(err); k == device.Refused || k == device.NotUnderstood {
+			return portrait.Unknown, nil
+		}
+		if err != nil {
+			return portrait.Unknown, err
+		}
+		texts = append(texts, text)
+	}
+	return portrait.Known(!bytes.Equal(texts[0], texts[1])), nil
 }
 
 func save(r *run, ctx context.Context, _ *store.Step) error {
@@ -324,12 +408,17 @@ func save(r *run, ctx context.Context, _ *store.Step) error {
 	return c.Save(ctx)
 }
 
-func savedNow(r *run, ctx context.Context, s *store.Step) (string, error) {
-	done, evidence, err := saved(r, ctx, s, true)
-	if err == nil && !done {
-		return "", final("the device still shows unsaved configuration after saving")
+func savedNow(r *run, ctx context.Context, _ *store.Step) (string, error) {
+	unsaved, err := r.unsaved(ctx)
+	switch {
+	case err != nil:
+		return "", err
+	case unsaved == portrait.Yes:
+		return "", final("the device still shows unsaved configuration after saving. It had answered: %s", r.words())
+	case unsaved == portrait.Unknown:
+		return "the device took the command; whether anything is unsaved is not known, since it does not say", nil
 	}
-	return evidence, err
+	return "running and saved configuration are the same", nil
 }
 
 // Choosing the slot of the next start.
@@ -350,7 +439,7 @@ func slotChosen(r *run, ctx context.Context, s *store.Step, _ bool) (bool, strin
 		return false, "", err
 	}
 	// Whether it is for one start only, the device may not say: a choice of ours that was begun is made again.
-	return slot.Next && (!s.Plan.Once || slot.Running), fmt.Sprintf("the next start is from slot %s, %s", slot.Name, slot.Version), nil
+	return slot.Next == portrait.Yes && (!s.Plan.Once || slot.Running), fmt.Sprintf("the next start is from slot %s, %s", slot.Name, slot.Version), nil
 }
 
 // loadSlot chooses a slot in the boot loader, over the console line, where management does not answer any more.
@@ -385,8 +474,8 @@ func chooseSlot(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	if !slot.Good || slot.Version != version {
-		return final("slot %s should hold %s and be good; the device shows %s, %s", slot.Name, version, slot.Version, slot.State)
+	if slot.Good != portrait.Yes || slot.Version != version {
+		return final("slot %s should hold %s and be good; the device shows %s", slot.Name, version, shown(slot))
 	}
 	c, err := r.connect(ctx)
 	if err != nil {
@@ -404,11 +493,13 @@ func slotChosenNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 		return "", err
 	}
 	slot, err := r.slot(ctx, name)
-	if err == nil && !slot.Next {
-		return "", final("the device does not show the chosen slot as next")
-	}
-	if err != nil {
+	switch {
+	case err != nil:
 		return "", err
+	case slot.Next == portrait.No:
+		return "", final("the device does not show slot %s as next. It had answered: %s", slot.Name, r.words())
+	case slot.Next == portrait.Unknown:
+		return fmt.Sprintf("the device took the command; from which slot the next start is, is not known, since it does not say. Slot %s holds %s", slot.Name, slot.Version), nil
 	}
 	return fmt.Sprintf("the next start is from slot %s, %s%s", slot.Name, slot.Version, map[bool]string{true: "; for that start only"}[s.Plan.Once]), nil
 }
@@ -433,7 +524,7 @@ func slotKeptNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 		return "", err
 	}
 	slot, err := r.slot(ctx, name)
-	if err == nil && !(slot.Next && slot.Running) {
+	if err == nil && !(slot.Next != portrait.No && slot.Running) {
 		return "", final("slot %s should run and be next; the device shows: %s", slot.Name, slot.State)
 	}
 	return "slot " + name + " is the one of every start from now on", err
@@ -462,25 +553,58 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 	if at := r.movesTo(d); !up && at != "" {
 		up, _ = linkUp(ctx, at)
 	}
-	if !up && !d.Reach.Only && d.Reach.Via == "" {
-		return bootGone, "nothing answers at " + d.Address + " any more", ctx.Err() // when the context has ended, silence says nothing about the device
+	if !up && !r.overConsole(d) {
+		return r.gone(ctx, "nothing answers at "+d.Address+" any more")
 	}
 	p, err := r.portrait(ctx)
 	switch k := device.KindOf(err); {
 	case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
 		if r.overConsole(d) { // what stands between is there, the device is not
-			return bootGone, "nothing comes over the console line", ctx.Err()
+			return r.gone(ctx, "nothing comes over the console line")
 		}
+		r.silentSince = time.Time{}
 		return bootUnclear, err.Error(), nil
 	case k == device.SignInRefused && s.Plan.Hop >= 0 && r.resets(s.Plan.Hop): // the passwords of the factory state come with it
 		return bootNew, "the device has other passwords now", nil
 	case err != nil:
 		return bootUnclear, "", err
 	}
-	if busy := p.RunningSlot(); busy != nil && busy.Busy {
-		return bootUnclear, fmt.Sprintf("the device is being written, %d %%", busy.Percent), nil
+	r.silentSince = time.Time{}
+	if busy := writing(p); busy != nil && (s.Plan.InPlace || busy.Running) {
+		return bootUnclear, fmt.Sprintf("slot %s of the device is being written%s", busy.Name, percent(busy)), nil
 	}
 	return r.judgeBoot(s, p)
+}
+
+// writing is a slot of a device that is being written, or nil. While there is one, the device is busy: nothing is sent to it again.
+func writing(p *device.Portrait) *device.Slot {
+	for i := range p.Slots {
+		if p.Slots[i].Busy == portrait.Yes {
+			return &p.Slots[i]
+		}
+	}
+	return nil
+}
+
+// silence is how long nothing must answer before a device counts as gone: one failed try may be the network. It lasts no less than a few
+// tries take, however fast the fleet is simulated.
+const (
+	silence      = 30 * time.Second
+	leastSilence = 500 * time.Millisecond
+)
+
+// gone tells lasting silence, which is how a device that starts anew looks, from a network that was away for a moment.
+func (r *run) gone(ctx context.Context, seen string) (bootState, string, error) {
+	if ctx.Err() != nil { // when the context has ended, silence says nothing about the device
+		return bootUnclear, seen, ctx.Err()
+	}
+	if r.silentSince.IsZero() {
+		r.silentSince = time.Now()
+	}
+	if time.Since(r.silentSince) < max(r.wait(silence), leastSilence) {
+		return bootUnclear, seen, nil
+	}
+	return bootGone, seen, nil
 }
 
 // judgeBoot says from what a device shows whether the restart of a step has happened.
@@ -555,6 +679,7 @@ func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 
 // awaitBoot looks until the state is settled, and reports whether the restart has begun.
 func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootState) bool) (bool, string, error) {
+	r.silentSince = time.Time{}
 	for {
 		b, seen, err := r.bootState(ctx, s)
 		if err != nil {

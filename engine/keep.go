@@ -18,6 +18,12 @@ type keptLease struct {
 	good  time.Time // when it was last renewed
 }
 
+// left is how much of a lease is left, by the clock that only runs forward and by the one on the wall: a machine that was put to sleep
+// stops the first.
+func (k *keptLease) left(lease time.Duration) time.Duration {
+	return lease - max(time.Since(k.good), time.Now().Round(0).Sub(k.good.Round(0)))
+}
+
 // keeping has a lease renewed until the function it returns is called; when it is lost, the work is cancelled.
 func (e *Engine) keeping(l store.Lease, lost context.CancelCauseFunc) (stop func()) {
 	k := &keptLease{l, lost, time.Now()}
@@ -109,17 +115,19 @@ func (e *Engine) keepAll(ctx context.Context) {
 			ls = append(ls, k.lease)
 		}
 		began := time.Now()
-		limited, cancel := context.WithTimeout(ctx, e.Lease)
+		limited, cancel := context.WithTimeout(ctx, e.Lease/2) // an answer that comes later is none
 		ours, err := e.Store.RenewAll(limited, ls, e.Lease)
 		cancel()
+		e.mu.Lock()
 		for _, k := range all {
 			switch {
 			case err == nil && slices.Contains(ours, k.lease.DeviceID):
 				k.good = began
-			case err == nil, time.Since(k.good) > e.Lease:
+			case err == nil, k.left(e.Lease) < 0:
 				k.lost(store.ErrFenced)
 			}
 		}
+		e.mu.Unlock()
 	}
 }
 

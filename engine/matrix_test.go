@@ -252,11 +252,16 @@ func TestAWindowThatIsTooShort(t *testing.T) {
 	until := time.Now().Add(time.Second)
 	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: store.BackOffered}, "me"))
 	f.begin(id)
-	c := f.rest(id)
-	assert.Equal(t, change.Failed, c.State)
-	assert.Contains(t, *c.Failure, "it could not finish and still go back")
+	f.asks(id, change.AskTime, "it could not finish and still go back")
 	assert.Equal(t, 0, f.plain.Status().Installs)
 	assert.Equal(t, "3.8.4", f.plain.Status().Version)
+	// It gets a longer one, which has to be approved.
+	until = time.Now().Add(time.Hour)
+	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: store.BackOffered}, "me"))
+	require.ErrorContains(t, f.Act(t.Context(), id, change.Retry, "me", ""), "approved again")
+	require.NoError(t, f.Act(t.Context(), id, change.Approve, "mate", ""))
+	f.answer(id, change.Retry, "")
+	assert.Equal(t, change.Done, f.rest(id).State)
 }
 
 // newLineRig is a rig whose firewall has a console line beside its address.

@@ -16,6 +16,7 @@ import (
 	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
+	"verimorph/core/verify"
 	"verimorph/core/version"
 	"verimorph/device"
 	"verimorph/store"
@@ -45,14 +46,21 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready
 	}
 	var now *device.Portrait
 	in, unreachable := "", ""
+	var empty, unread []string
 	asking, client, done, err := e.ask(ctx, d, by, fmt.Sprintf("see whether change %d may start", c.ID))
 	if err == nil {
-		now, err = client.Portrait(asking)
+		empty, unread, now, err = e.wouldCompare(asking, client, d)
 		in = client.SignedIn().User
 		done()
 	}
+	if record := (*recordError)(nil); errors.As(err, &record) {
+		return nil, err
+	}
 	if err != nil {
 		unreachable = err.Error()
+		if e := e.Store.LookFailed(ctx, d.ID, unreachable); e != nil {
+			return nil, e
+		}
 	} else if err := e.recordPortrait(ctx, d.ID, now); err != nil {
 		return nil, err
 	}
@@ -60,6 +68,7 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready
 	if err != nil {
 		return nil, err
 	}
+	f.Empty, f.NotRead = empty, unread
 	f.Unreachable, f.SignedInAs = unreachable, in
 	if err := e.openConversion(ctx, f, c, &p, d, now); err != nil {
 		return nil, err
@@ -72,7 +81,39 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready
 	if err != nil {
 		return nil, err
 	}
-	return checks, e.Store.SetChecks(ctx, c.ID, data)
+	return checks, e.Store.SetChecks(ctx, c.ID, data, nil)
+}
+
+// wouldCompare takes the readings as a change would before it begins, and names those that would prove nothing afterwards.
+func (e *Engine) wouldCompare(ctx context.Context, c *device.Client, d store.Device) (empty, unread []string, p *device.Portrait, err error) {
+	rs, err := e.readingsOf(ctx, d)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	values, p, err := measure(ctx, c, rs)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	empty, unread = proveNothing(rs, values)
+	return empty, unread, p, nil
+}
+
+// proveNothing names the readings before a change that there will be nothing to compare with: those with nothing in them, and those that
+// could not be read.
+func proveNothing(rs []device.Reading, before verify.Readings) (empty, unread []string) {
+	for _, x := range expectations(rs, before, "", nil, nil) {
+		if x.Title == "" {
+			x.Title = x.Reading
+		}
+		switch why := x.Nothing(before[x.Reading]); {
+		case why == "" || x.Reading == readVersion:
+		case x.Vacuous(before[x.Reading]):
+			empty = append(empty, fmt.Sprintf("%s (%s before)", x.Title, before[x.Reading]))
+		default:
+			unread = append(unread, fmt.Sprintf("%s (%s)", x.Title, why))
+		}
+	}
+	return empty, unread
 }
 
 // facts gathers what the checks of a hop look at. p is nil when the device cannot be reached.
@@ -82,30 +123,33 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, final("dialect %q is not known here", d.Dialect)
 	}
 	can := dialect.Abilities()
-	f := &ready.Facts{Now: time.Now(), BackIsAuto: c.BackPolicy == store.BackAutomatic, HasSlots: !can.InPlace, BackupSoon: true,
+	f := &ready.Facts{Now: c.Now.In(e.Zone), BackIsAuto: c.BackPolicy == store.BackAutomatic, HasSlots: !can.InPlace, CanSave: can.Save,
 		WantModel: way.Model, WantSerial: c.Planned.Serial, WantVersion: c.From}
 	for _, s := range c.Steps {
 		k := s.Plan.Kind
 		f.Writes = f.Writes || !s.Plan.Back && (k == change.Install || k == change.Clone)
 		f.SavesFirst = f.SavesFirst || k == change.Save
 		f.Starts = f.Starts || k == change.Restart || s.Plan.InPlace
+		f.Touches = f.Touches || slices.Contains(losing, k) && !s.Plan.Back
+		f.BackupSoon = f.BackupSoon || k == change.Backup && !s.Plan.Back
 	}
 	if hop < len(way.Hops) {
 		f.WantVersion = way.Hops[hop].From.String()
 	}
 	if c.WindowFrom != nil {
-		f.From = *c.WindowFrom
+		f.From = c.WindowFrom.In(e.Zone)
 	}
 	if c.WindowTo != nil {
-		f.To = *c.WindowTo
+		f.To = c.WindowTo.In(e.Zone)
 	}
 	if p != nil {
 		f.Model, f.Serial, f.Version, f.Total, f.Free, f.Unsaved = p.Model, p.Serial, p.Version, p.Total, p.Free, p.Unsaved
+		f.Services, f.NotUnderstood = p.ServicesReady, p.NotUnderstood
 		for _, part := range p.Parts {
 			f.Parts = append(f.Parts, ready.Part{Name: part.Name, State: part.State, Good: part.Good})
 		}
 		if idle := p.IdleSlot(); idle != nil {
-			f.Idle, f.IdleHolds, f.IdleBusy = idle.Name, idle.Version, idle.Busy
+			f.Idle, f.IdleHolds, f.IdleBusy, f.IdleBroken = idle.Name, idle.Version, idle.Busy == portrait.Yes, idle.Broken()
 		}
 		if running := p.RunningSlot(); running != nil {
 			f.RunningIn = running.Name
@@ -118,7 +162,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, err
 	}
 	if c.RestartFrom != nil {
-		f.RestartFrom = *c.RestartFrom
+		f.RestartFrom = c.RestartFrom.In(e.Zone)
 	}
 	if hop < len(c.Back) && c.Back[hop].Way != change.NoWayBack {
 		f.BackText, f.BackNeedless = c.Back[hop].Text, c.Back[hop].Way == change.BackNotNeeded
@@ -141,6 +185,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	}
 	return f, e.forecastInto(ctx, f, c)
 }
+
+// losing are the kinds of steps that could lose configuration.
+var losing = []change.Kind{change.CleanUp, change.Clone, change.Component, change.PowerCycle, change.Install, change.Save, change.ChooseSlot, change.Restart, change.PutPart}
 
 // stores looks at the storages beside that for files. What the idle slot holds makes room for what is written into it, by what the
 // catalogue says it takes.
@@ -310,7 +357,7 @@ func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way
 	}
 	cat, err := e.Catalogue(ctx)
 	if err != nil {
-		return records(err)
+		return unusable(err)
 	}
 	family := cat.Family(way.Family)
 	if family == nil {
@@ -420,7 +467,7 @@ func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Chan
 		}
 	}
 	// What comes before the time at which it may go on has that long; only what comes after it is pressed by the window.
-	if i := slices.IndexFunc(rest, func(s change.Step) bool { return s.Kind == change.Point }); c.RestartFrom != nil && i >= 0 && time.Now().Before(*c.RestartFrom) {
+	if i := slices.IndexFunc(rest, func(s change.Step) bool { return s.Kind == change.Point }); c.RestartFrom != nil && i >= 0 && c.Now.Before(*c.RestartFrom) {
 		rest = rest[i:]
 	}
 	sum := func(steps []change.Step) (half, most time.Duration, err error) {
@@ -448,12 +495,21 @@ func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Chan
 // check says whether the hop may go on, from the device as it is now. It is the step before anything is sent, and again the
 // one before the point of no return.
 func check(r *run, ctx context.Context, s *store.Step) error {
-	// Whether its time has come is for the clock of the database to say, which all workers share; then there is none any more.
-	if at := r.c.RestartFrom; s.Plan.Kind == change.Point && at != nil {
+	t, err := r.e.Store.Times(ctx, r.c.ID)
+	if err != nil {
+		return records(err)
+	}
+	// Whether its time has come is for the clock of the database to say, which all workers share.
+	if s.Plan.Kind == change.Point && t.Now.Before(t.RestartFrom) {
 		if _, passed := r.c.Passed(); !passed {
-			return &laterError{*at}
+			return &laterError{t.RestartFrom}
 		}
 	}
+	return r.goOn(ctx, s)
+}
+
+// goOn is check whatever the time.
+func (r *run) goOn(ctx context.Context, s *store.Step) error {
 	p, err := r.portrait(ctx)
 	if err != nil {
 		return err
@@ -461,12 +517,22 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 	if err := r.e.recordPortrait(ctx, r.c.DeviceID, p); err != nil {
 		return err
 	}
+	r.seen = p
 	d, err := r.device(ctx)
 	if err != nil {
 		return err
 	}
+	t, err := r.e.Store.Times(ctx, r.c.ID)
+	if err != nil {
+		return records(err)
+	}
+	r.c.Now = t.Now
 	f, err := r.e.facts(ctx, r.c, &r.path, d, p, s.Plan.Hop)
 	if err != nil {
+		return err
+	}
+	f.From, f.To = inZone(t.WindowFrom, r.e.Zone), inZone(t.WindowTo, r.e.Zone)
+	if f.Empty, f.NotRead, err = r.nothingToCompare(); err != nil {
 		return err
 	}
 	c, err := r.connect(ctx)
@@ -483,17 +549,69 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	if err := r.e.Store.SetChecks(ctx, r.c.ID, data); err != nil {
+	stands, err := json.Marshal(standingOf(p, s.Plan.Hop))
+	if err != nil {
+		return err
+	}
+	if err := r.notReady(s, checks); err != nil {
+		return errors.Join(err, records(r.e.Store.SetChecks(ctx, r.c.ID, data, nil)))
+	}
+	if !r.chosen(s.Plan.Hop) { // from here on it is ours that moves
+		r.c.Stands = stands
+	}
+	if err := r.e.Store.SetChecks(ctx, r.c.ID, data, r.c.Stands); err != nil {
 		return records(err)
 	}
+	s.Note = fmt.Sprintf("%s %s runs %s; %d checks, none stops", p.Model, p.Serial, p.Version, len(checks))
+	if n := len(ready.Of(checks, ready.Warn)); n > 0 {
+		s.Note += fmt.Sprintf(", %d warnings were accepted", n)
+	}
+	r.ready[s.Plan.Hop] = s.Plan.Kind != change.Check
+	return nil
+}
+
+// inZone leaves the zero time, which means none, as it is.
+func inZone(t time.Time, zone *time.Location) time.Time {
+	if t.IsZero() {
+		return t
+	}
+	return t.In(zone)
+}
+
+// chosen reports whether a step that decides what the device starts was begun in a hop.
+func (r *run) chosen(hop int) bool {
+	return slices.ContainsFunc(r.c.Steps, func(st store.Step) bool {
+		return st.Plan.Hop == hop && st.Plan.Irreversible() && !st.Plan.Back && st.State != change.StepWaiting && st.State != change.StepSkipped
+	})
+}
+
+// nothingToCompare names the readings before the change that will prove nothing.
+func (r *run) nothingToCompare() (empty, unread []string, err error) {
+	if r.c.Readings == nil || r.c.Definitions == nil {
+		return nil, nil, nil
+	}
+	var before verify.Readings
+	var rs []device.Reading
+	if err := errors.Join(json.Unmarshal(r.c.Readings, &before), json.Unmarshal(r.c.Definitions, &rs)); err != nil {
+		return nil, nil, final("the readings from before the change cannot be read: %w", err)
+	}
+	empty, unread = proveNothing(rs, before)
+	return empty, unread, nil
+}
+
+// notReady is the error, or the question, of checks that keep a hop from going on; nil when none does.
+func (r *run) notReady(s *store.Step, checks []ready.Check) error {
 	if stops := ready.Of(checks, ready.Stop); len(stops) > 0 {
+		if len(stops) == 1 && stops[0].Name == ready.Window {
+			return r.askTime(s, stops[0].Evidence)
+		}
 		err := fmt.Errorf("not ready: %s", ready.Text(stops))
 		if _, passed := r.c.Passed(); passed { // an earlier hop is done; what goes on from here is for a person to say
-			q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Text: err.Error(), Answers: []change.Action{change.Retry, change.Leave}}
-			if r.c.CanGoBack() {
+			q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Text: strings.TrimSpace(err.Error() + ". " + r.armed(r.seen)), Answers: []change.Action{change.Retry, change.Leave}}
+			if r.canGoBack(r.seen) {
 				q.Answers = append(q.Answers, change.GoBack)
 			}
-			return &askError{q, change.StepRunning}
+			return &askError{q, s.State}
 		}
 		return &finalError{err}
 	}
@@ -504,18 +622,37 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 			open, names = append(open, w), append(names, w.Name)
 		}
 	}
-	if len(open) > 0 {
-		return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: names, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-			Text: "Before it goes on: " + ready.Text(open)}, change.StepRunning}
+	if len(open) == 0 {
+		return nil
 	}
-	s.Note = fmt.Sprintf("%s %s runs %s; %d checks, none stops", p.Model, p.Serial, p.Version, len(checks))
-	if n := len(ready.Of(checks, ready.Warn)); n > 0 {
-		s.Note += fmt.Sprintf(", %d warnings were accepted", n)
-	}
-	return nil
+	return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: names, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+		Text: "Before it goes on: " + ready.Text(open)}, s.State}
 }
 
 // Converting.
+
+// A dataError says that what this installation holds cannot be used: its catalogue, its conversions, what somebody worked out. Waiting does
+// not help, as it does when the database is away; somebody has to put it right.
+type dataError struct{ err error }
+
+func (e *dataError) Error() string {
+	return "what this installation holds cannot be used: " + e.err.Error()
+}
+func (e *dataError) Unwrap() error { return e.err }
+
+// unusable tells trouble with our records, which passes, from data that cannot be used.
+func unusable(err error) error {
+	if record := (*recordError)(nil); err == nil || errors.As(err, &record) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return &dataError{err}
+}
+
+// library is the conversions that are loaded.
+func (e *Engine) library(ctx context.Context) (*convert.Library, error) {
+	lib, err := e.Library(ctx)
+	return lib, unusable(err)
+}
 
 // An openError says that a conversion needs a person.
 type openError struct{ what string }
@@ -528,15 +665,15 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model,
 	if e.Worked != nil {
 		out, note, ok, err := e.Worked(ctx, b, text, model+"@"+to)
 		if err != nil || ok {
-			return out, note, err
+			return out, note, unusable(err)
 		}
 	}
 	if e.Library == nil {
 		return "", "", fmt.Errorf("no conversions are loaded")
 	}
-	lib, err := e.Library(ctx)
+	lib, err := e.library(ctx)
 	if err != nil {
-		return "", "", records(err)
+		return "", "", err
 	}
 	f, err := lib.ParseStop(model + "@" + from)
 	if err != nil {
@@ -633,9 +770,9 @@ func (e *Engine) schema(ctx context.Context, model, release string) (*config.Sch
 	if e.Library == nil {
 		return nil, nil
 	}
-	lib, err := e.Library(ctx)
+	lib, err := e.library(ctx)
 	if err != nil {
-		return nil, records(err)
+		return nil, err
 	}
 	at, err := lib.ParseStop(model + "@" + release)
 	if err != nil {

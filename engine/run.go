@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
@@ -36,6 +38,17 @@ type run struct {
 	holding  bool        // somebody asked the change to hold
 	deafen   func()      // stops listening at the console line; nil while nobody does
 	unsure   bool        // the connection was lost with the command to restart: the device may not have heard it
+
+	silentSince time.Time        // nothing has answered since then; zero: something did
+	refusals    int              // sign-ins in a row that a starting device refused
+	ready       map[int]bool     // hops whose go/no-go check this worker has done
+	looked      *device.Client   // the connection over which the device was found to stand as the change left it
+	seen        *device.Portrait // what the device said of itself last, as far as it was asked
+	strict      *store.Step      // what is sent now belongs to this step, and cannot be undone; nil: it can
+}
+
+func (e *Engine) newRun(c *store.Change, lease store.Lease) *run {
+	return &run{e: e, c: c, lease: lease, log: e.Log.With("change", c.ID, "device", c.Device), redone: map[int]int{}, ready: map[int]bool{}, holding: true}
 }
 
 // A step's work. Any function may be nil.
@@ -135,6 +148,9 @@ func (r *run) all(ctx context.Context) error {
 			r.log.Info("the change waits for its time", "until", later.until)
 			return r.e.Store.RestUntil(ctx, r.lease, r.c.ID, later.until)
 		case errors.As(err, &ask):
+			if ask.q.Step == 0 { // it came up while connecting
+				ask.q.Step, ask.state = s.Plan.Number, s.State
+			}
 			r.log.Info("the change needs a person", "step", s.Plan.Number, "kind", ask.q.Kind)
 			return r.ask(ctx, ask)
 		case errors.As(err, &again):
@@ -147,6 +163,15 @@ func (r *run) all(ctx context.Context) error {
 			}
 			i--
 			continue
+		case errors.As(err, new(*dataError)):
+			q := change.Question{Kind: change.AskData, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
+				Text: fmt.Sprintf("%s: %s. The device waits. Put that right, then answer retry", r.where(s), err)}
+			if r.canGoBack(r.seen) {
+				q.Answers = append(q.Answers, change.GoBack)
+			}
+			return r.ask(ctx, &askError{q, s.State})
+		case errors.As(err, new(*faultError)):
+			return r.fault(ctx, s, err)
 		case err != nil:
 			if turned, err := r.turnBack(ctx, s, err); turned || err != nil {
 				if err != nil {
@@ -214,7 +239,7 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 		var f *finalError
 		var again *againError
 		var record *recordError
-		if err == nil || errors.As(err, &f) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
+		if err == nil || errors.As(err, &f) || errors.As(err, new(*faultError)) || errors.As(err, &again) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
 			return evidence, err
 		}
 		if limited.Err() != nil { // before anything else: with the time over, every call fails, also those to our records
@@ -249,7 +274,43 @@ func (e *Engine) recordsAnswer(ctx context.Context) bool {
 	return e.Store.Pool.Ping(ctx) == nil
 }
 
+// A faultError is a fault of ours: the code of a step broke off.
+type faultError struct{ what any }
+
+func (e *faultError) Error() string {
+	return fmt.Sprintf("the service broke off by a fault of its own: %v", e.what)
+}
+
+// faultsBorne is how often a step may break off by a fault of ours before a person is asked. Until then the next worker takes it up, as
+// after a crash.
+const faultsBorne = 3
+
+// fault counts in the journal that a step broke off.
+func (r *run) fault(ctx context.Context, s *store.Step, err error) error {
+	if e := r.e.Store.NoteStep(ctx, r.lease, r.c.ID, s.Plan.Number, "fault", err.Error()); e != nil {
+		return e
+	}
+	n, e := r.e.Store.Faults(ctx, r.c.ID, s.Plan.Number)
+	if e != nil || n < faultsBorne {
+		return errors.Join(err, e)
+	}
+	q := change.Question{Kind: change.AskFault, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
+		Text: fmt.Sprintf("%s: %s; that is %d times now. %s Report it with the journal and the log of the service", r.where(s), err, n, r.traces(s))}
+	if r.canGoBack(r.seen) {
+		q.Answers = append(q.Answers, change.GoBack)
+	}
+	return r.ask(ctx, &askError{q, s.State})
+}
+
 func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string, err error) {
+	defer func() {
+		r.strict = nil
+		if p := recover(); p != nil {
+			r.log.Error("a step broke off by a fault of the service", "step", s.Plan.Number, "kind", s.Plan.Kind, "panic", p, "stack", string(debug.Stack()))
+			r.hangUp()
+			err = &faultError{p}
+		}
+	}()
 	taken := s.State == change.StepRunning
 	if w.inspect != nil {
 		done, evidence, err := w.inspect(r, ctx, s, taken)
@@ -259,6 +320,9 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		if done {
 			return evidence, nil
 		}
+	}
+	if err := r.gate(ctx, s); err != nil {
+		return "", err
 	}
 	var intent []byte
 	if w.intent != nil && s.Intent == nil {
@@ -277,9 +341,15 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		return "", records(err)
 	}
 	s.State = change.StepRunning
+	s.Attempts++
 	r.e.struck(r, s, "begun")
 	if w.perform != nil {
-		if err := w.perform(r, ctx, s); err != nil {
+		if r.cutsOff(s) || s.Plan.Irreversible() {
+			r.strict = s
+		}
+		err := w.perform(r, ctx, s)
+		r.strict = nil
+		if err != nil {
 			return "", err
 		}
 	}
@@ -335,6 +405,10 @@ func (r *run) turnBack(ctx context.Context, s *store.Step, why error) (turned bo
 	if !ok || r.c.BackPolicy != store.BackAutomatic || r.c.WayBack(hop) == nil {
 		return false, nil
 	}
+	if p := r.lookNow(ctx); !r.wayBack(hop, p) {
+		r.log.Warn("the way back is not there any more", "step", s.Plan.Number)
+		return false, nil
+	}
 	r.hangUp()
 	r.log.Warn("going back", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", why)
 	if err := r.e.Store.TakeBack(ctx, r.lease, r.c, hop, s.Plan.Number, fmt.Sprintf("%s: %s", r.where(s), why)); err != nil {
@@ -365,10 +439,11 @@ func (r *run) failed(ctx context.Context, s *store.Step, err error) error {
 	switch {
 	case s.Plan.Back:
 		return r.ask(ctx, &askError{change.Question{Kind: change.AskBack, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
-			Text: fmt.Sprintf("Going back failed at %s: %s. The device needs a person", r.where(s), err)}, change.StepFailed})
+			Text: sentences(fmt.Sprintf("Going back failed at %s: %s", r.where(s), err), r.armed(r.lookNow(ctx)), "The device needs a person")}, change.StepFailed})
 	case past && r.c.Kind != store.Restore:
-		q := change.Question{Kind: change.AskFailed, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Text: fmt.Sprintf("%s: %s", r.where(s), err)}
-		if r.c.WayBack(hop) != nil {
+		p := r.lookNow(ctx)
+		q := change.Question{Kind: change.AskFailed, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Text: sentences(fmt.Sprintf("%s: %s", r.where(s), err), r.armed(p))}
+		if r.wayBack(hop, p) {
 			q.Answers = []change.Action{change.GoBack, change.Retry, change.Leave}
 		}
 		return r.ask(ctx, &askError{q, change.StepFailed})
@@ -379,12 +454,23 @@ func (r *run) failed(ctx context.Context, s *store.Step, err error) error {
 	StepsEnded.WithLabelValues(string(s.Plan.Kind), string(change.StepFailed)).Inc()
 	ChangesEnded.WithLabelValues(string(change.Failed)).Inc()
 	r.log.Error("step failed", "step", s.Plan.Number, "kind", s.Plan.Kind, "err", err)
-	stands := "The device was not touched after that."
+	stands := ""
 	if n, ok := r.c.Passed(); ok && r.c.Kind != store.Restore {
-		stands = fmt.Sprintf("The device runs %s, where the hop before left it; it was not touched after that.", r.path.Hops[n].To)
+		stands = fmt.Sprintf("The device runs %s, where the hop before left it", r.path.Hops[n].To)
 	}
 	return r.e.Store.EndChange(ctx, r.lease, r.c.ID, store.Ending{Step: s.Plan.Number, StepState: change.StepFailed, Outcome: err.Error(), State: change.Failed,
-		Failure: fmt.Sprintf("%s: %s. %s", r.where(s), err, stands)})
+		Failure: sentences(fmt.Sprintf("%s: %s", r.where(s), err), stands, r.traces(s), r.armed(r.seen)) + "."})
+}
+
+// sentences joins sentences that may end with a full stop; the last of them does not.
+func sentences(parts ...string) string {
+	var out []string
+	for _, p := range parts {
+		if p = strings.TrimRight(strings.TrimSpace(p), "."); p != "" {
+			out = append(out, p)
+		}
+	}
+	return strings.Join(out, ". ")
 }
 
 // restoreService returns a device to service that was drained for a hop that fails before its point of no return.
@@ -438,10 +524,8 @@ func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) (turn
 // unmet tells what of a verdict is not met.
 func unmet(v verify.Verdict) string {
 	var out []string
-	for _, res := range v.Results {
-		if res.State != verify.Met {
-			out = append(out, res.Title+" ("+res.Evidence+")")
-		}
+	for _, res := range v.Open() {
+		out = append(out, res.Title+" ("+res.Evidence+")")
 	}
 	return first(out, 4)
 }
@@ -506,6 +590,7 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	// The connection outlives the step that opens it; opening it does not.
 	dialing, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	opened := context.AfterFunc(ctx, giveUp)
+	defer opened()
 	conn, err = device.Dial(dialing, t)
 	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" && ctx.Err() == nil {
 		t.Address = r.movesTo(d)
@@ -513,7 +598,6 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 			err = r.moved(ctx, d, t.Address)
 		}
 	}
-	opened()
 	if k := device.KindOf(err); k != device.Unreachable && k != device.Silent && k != device.Lost {
 		r.way.until = time.Time{} // it let us in, or said no
 	}
@@ -522,6 +606,16 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 			conn.Close()
 		}
 		return nil, err
+	}
+	if r.seen, err = r.sameUnit(dialing, conn); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	conn.Before = func(ctx context.Context) error {
+		if r.strict == nil {
+			return nil
+		}
+		return r.lastLook(ctx, r.strict)
 	}
 	r.mu.Lock()
 	r.conn = conn

@@ -179,6 +179,18 @@ func sendAhead(r *run, ctx context.Context, s *store.Step) error {
 	defer cancel()
 	defer context.AfterFunc(limited, r.cut)()
 	var sent, left []string
+	note := func() {
+		var parts []string
+		if len(sent) > 0 {
+			parts = append(parts, strings.Join(sent, ", "))
+		}
+		if len(left) > 0 {
+			parts = append(parts, "later: "+strings.Join(left, ", "))
+		}
+		if s.Note = strings.Join(parts, "; "); s.Note == "" {
+			s.Note = "there is nothing to send"
+		}
+	}
 	for i := range r.c.Steps {
 		next := r.c.Steps[i]
 		if next.Plan.Kind != change.Send || next.Plan.Hop != s.Plan.Hop+1 || next.Plan.Back {
@@ -186,7 +198,7 @@ func sendAhead(r *run, ctx context.Context, s *store.Step) error {
 		}
 		next.Plan.Number, next.Plan.Expect = s.Plan.Number, s.Plan.Expect
 		im := r.file(&next)
-		err := r.oneAhead(limited, &next)
+		there, err := r.oneAhead(limited, &next)
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
@@ -195,34 +207,36 @@ func sendAhead(r *run, ctx context.Context, s *store.Step) error {
 			left = append(left, fmt.Sprintf("%s (%s)", im.Name, err))
 			continue
 		}
-		sent = append(sent, im.Name)
+		if there {
+			sent = append(sent, im.Name+" was on the device")
+		} else {
+			sent = append(sent, aheadMark(im.Name))
+		}
 	}
-	s.Note = strings.Join(sent, ", ") + " is on the device"
-	if len(left) > 0 {
-		s.Note = strings.TrimPrefix(strings.Join(sent, ", ")+"; later: "+strings.Join(left, ", "), "; ")
-	}
+	note()
 	return nil
 }
 
-func (r *run) oneAhead(ctx context.Context, next *store.Step) error {
+// oneAhead sends one file ahead; there says that it lay on the device already.
+func (r *run) oneAhead(ctx context.Context, next *store.Step) (there bool, err error) {
 	if !r.e.Images.Has(r.file(next).SHA256) {
-		return errors.New("it is not in the image store yet")
+		return false, errors.New("it is not in the image store yet")
 	}
 	done, _, err := fileThere(r, ctx, next, false)
 	if err != nil || done {
-		return err
+		return done, err
 	}
 	p, err := r.portrait(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if p.Total == 0 {
-		return errors.New("the device does not say how much room it has")
+		return false, errors.New("the device does not say how much room it has")
 	}
 	if _, err := r.room(next, p); err != nil {
-		return errors.New("there is no room beside the files of this hop")
+		return false, errors.New("there is no room beside the files of this hop")
 	}
-	return send(r, ctx, next)
+	return false, send(r, ctx, next)
 }
 
 // letFetch has the device fetch the file from us.
@@ -241,8 +255,11 @@ func (r *run) letFetch(ctx context.Context, s *store.Step, c *device.Client, d s
 		if full := r.roomFor(ctx, s); full != nil {
 			return full
 		}
-	case device.Refused: // to the device a broken download is a refusal; to us it is worth another try
-		return fmt.Errorf("the fetch %w: %s", transfer.ErrBroken, err)
+	case device.Refused: // to the device a broken download is a refusal; when it came for the file, that is worth another try
+		if r.e.Receiver.Came(url) {
+			return fmt.Errorf("the fetch %w: %s", transfer.ErrBroken, err)
+		}
+		return final("the device refuses to fetch %s, and did not come for it: %w", im.Name, err)
 	}
 	return err
 }
@@ -314,6 +331,12 @@ func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
 		return nil
 	case s.Plan.Media: // another medium is a matter for a person
 		return &askError{change.Question{Kind: change.AskHand, Step: s.Plan.Number, Text: wrong + ". Nothing was changed. Put the right medium in, then answer retry", Answers: []change.Action{change.Retry, change.Leave}}, change.StepRunning}
+	}
+	i := slices.IndexFunc(r.c.Steps, func(st store.Step) bool {
+		return st.Plan.Kind == change.Send && st.Plan.Hop == s.Plan.Hop && st.Plan.Back == s.Plan.Back && st.Plan.Number < s.Plan.Number && r.file(&st).Name == im.Name
+	})
+	if i < 0 { // it was only to be compared; what to do about it is for whoever asked
+		return final("%s. The file was left as it is", wrong)
 	}
 	if err := c.RemoveFile(ctx, name); err != nil {
 		return err

@@ -85,7 +85,7 @@ func backupTaken(r *run, ctx context.Context, s *store.Step, _ bool) (bool, stri
 	if err != nil {
 		return false, "", records(err)
 	}
-	if b.Manifest == "" || r.e.whole(b) != nil {
+	if b.Manifest == "" || !b.Complete || r.e.whole(b) != nil {
 		return false, "", nil // recorded but not readable: take it again
 	}
 	return true, r.e.backupNote(b), nil
@@ -128,6 +128,7 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
 // hopWork is what a firmware change puts back, by hop, and the licences that it brings.
 type hopWork struct {
 	Hops     map[int][]RestorePart `json:"hops"`
+	From     map[int]int64         `json:"from,omitempty"`     // by hop: the backup that it was worked out from
 	Licences map[string][]byte     `json:"licences,omitempty"` // sealed key by name
 }
 
@@ -267,6 +268,10 @@ func convertParts(r *run, ctx context.Context, s *store.Step) error {
 		return err
 	}
 	w.Hops[s.Plan.Hop] = parts
+	if w.From == nil {
+		w.From = map[int]int64{}
+	}
+	w.From[s.Plan.Hop] = b.ID
 	data, err := json.Marshal(w)
 	if err != nil {
 		return err
@@ -337,13 +342,17 @@ func tidy(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	var removed []string
+	var removed, kept []string
 	for _, st := range r.c.Steps {
 		if st.Plan.Kind != change.Send || st.Plan.Hop != s.Plan.Hop || st.Plan.Back != s.Plan.Back {
 			continue
 		}
 		name := r.file(&st).Name
 		if p.File(name) == nil {
+			continue
+		}
+		if !r.sent(&st) { // it lay there before: somebody else put it there
+			kept = append(kept, name)
 			continue
 		}
 		c, err := r.connect(ctx)
@@ -359,11 +368,33 @@ func tidy(r *run, ctx context.Context, s *store.Step) error {
 		removed = append(removed, name)
 	}
 	s.Note = "nothing that was sent is left on the device"
+	if why := p.NotUnderstood["files"]; why != "" {
+		s.Note = "whether anything that was sent is left is not known: " + why
+	}
 	if len(removed) > 0 {
 		s.Note = strings.Join(removed, ", ") + " removed"
 	}
+	if len(kept) > 0 {
+		s.Note += "; " + strings.Join(kept, ", ") + " lay there before this change and stays"
+	}
 	return nil
 }
+
+// sent reports whether it was this change that put the file of a step onto the device: the step was begun, or the file travelled ahead.
+func (r *run) sent(s *store.Step) bool {
+	if s.Attempts > 0 {
+		return true
+	}
+	for i := range r.c.Steps {
+		if st := &r.c.Steps[i]; st.Plan.Kind == change.Ahead && st.Plan.Hop == s.Plan.Hop-1 && strings.Contains(st.Outcome+st.Note, aheadMark(r.file(s).Name)) {
+			return true
+		}
+	}
+	return false
+}
+
+// aheadMark is how the outcome of sending ahead tells a file that it sent.
+func aheadMark(name string) string { return "sent " + name }
 
 // resets reports whether the hop of a step brings the device back in its factory state.
 func (r *run) resets(hop int) bool {

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,7 +10,8 @@ import (
 	"time"
 
 	"verimorph/core/change"
-	"verimorph/core/config"
+	"verimorph/core/portrait"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
@@ -34,7 +34,7 @@ func fromPortrait(values verify.Readings, p *device.Portrait) {
 	if len(p.Slots) > 1 {
 		var good []string
 		for _, slot := range p.Slots {
-			if slot.Good && slot.Version != "" {
+			if slot.Good == portrait.Yes && slot.Version != "" {
 				good = append(good, slot.Version)
 			}
 		}
@@ -46,7 +46,7 @@ func fromPortrait(values verify.Readings, p *device.Portrait) {
 	if p.Parts != nil {
 		var good []string
 		for _, part := range p.Parts {
-			if part.Good {
+			if part.Good == portrait.Yes {
 				good = append(good, part.Name)
 			}
 		}
@@ -54,6 +54,11 @@ func fromPortrait(values verify.Readings, p *device.Portrait) {
 	}
 	if p.Licences != nil {
 		values[readLicences] = set(p.Licences)
+	}
+	for table, reading := range map[string]string{"slots": readInstalled, "components": readComponents, "parts": readParts, "licences": readLicences} {
+		if why := p.NotUnderstood[table]; why != "" && values[reading].Known() {
+			values[reading] = verify.Value{Type: verify.NotReadable, Text: why}
+		}
 	}
 }
 
@@ -71,15 +76,15 @@ func set(names []string) verify.Value {
 }
 
 // measure takes readings of a device, and what its portrait tells.
-func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values verify.Readings, p *device.Portrait, missing []string, err error) {
+func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values verify.Readings, p *device.Portrait, err error) {
 	if p, err = c.Portrait(ctx); err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
-	if values, missing, err = c.Readings(ctx, rs); err != nil {
-		return nil, nil, nil, err
+	if values, err = c.Readings(ctx, rs); err != nil {
+		return nil, nil, err
 	}
 	fromPortrait(values, p)
-	return values, p, missing, nil
+	return values, p, nil
 }
 
 // readingsOf lists the readings that are taken of a device: its dialect's, and those a company added.
@@ -108,7 +113,7 @@ func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Readi
 // brought is the versions of components that the change brings, installed the versions that lie on the device afterwards.
 func expectations(rs []device.Reading, before verify.Readings, version string, brought map[string]string, installed []string) []verify.Expectation {
 	out := []verify.Expectation{{Reading: readVersion, Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: version}, Severity: verify.Fails}}
-	if b, ok := before[readComponents]; ok {
+	if b, ok := before[readComponents]; ok && b.Known() {
 		now := map[string]string{}
 		for _, s := range b.Set {
 			name, v, _ := strings.Cut(s, " ")
@@ -120,10 +125,10 @@ func expectations(rs []device.Reading, before verify.Readings, version string, b
 	if _, ok := before[readInstalled]; ok && len(installed) > 0 {
 		out = append(out, verify.Expectation{Reading: readInstalled, Title: "Installations", Rule: verify.Contains, Value: set(installed), Severity: verify.Degrades})
 	}
-	if _, ok := before[readParts]; ok {
+	if b, ok := before[readParts]; ok && !(b.Known() && len(b.Set) == 0) {
 		out = append(out, verify.Expectation{Reading: readParts, Title: "Parts that are well", Rule: verify.KeepsAll, Severity: verify.Degrades})
 	}
-	if _, ok := before[readLicences]; ok {
+	if b, ok := before[readLicences]; ok && !(b.Known() && len(b.Set) == 0) { // that it has none is nothing to keep
 		out = append(out, verify.Expectation{Reading: readLicences, Title: "Licences", Rule: verify.KeepsAll, Severity: verify.Degrades})
 	}
 	return append(out, device.Expectations(rs)...)
@@ -135,11 +140,11 @@ func readingsTaken(r *run, _ context.Context, _ *store.Step, _ bool) (bool, stri
 	return r.c.Readings != nil, "taken before", nil
 }
 
+// takeReadings waits until the services of the device are ready: what is measured before that proves nothing. Definitions and values are
+// kept with the change, so that what is added or deleted meanwhile changes neither verdict nor way back.
 func takeReadings(r *run, ctx context.Context, s *store.Step) error {
-	c, err := r.connect(ctx)
-	if err != nil {
-		return err
-	}
+	began := time.Now()
+	patience := time.Duration(s.Plan.Expect.Limit * float64(time.Second) * 8 / 10)
 	d, err := r.device(ctx)
 	if err != nil {
 		return err
@@ -148,17 +153,54 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	values, p, missing, err := measure(ctx, c, rs)
+	return r.poll(ctx, s, func() (bool, string, error) {
+		c, err := r.connect(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		values, p, err := measure(ctx, c, rs)
+		if err != nil {
+			return false, "", err
+		}
+		if p.ServicesReady == portrait.No && !r.c.Accepts(ready.Services) {
+			if time.Since(began) < patience {
+				return false, "the device says its services are starting; readings are taken when they are ready", nil
+			}
+			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{ready.Services}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+				Text: fmt.Sprintf("The device has said for %s that its services are not ready. Readings that are taken now prove nothing afterwards. Nothing was written to it", ready.Rounded(time.Since(began)))}, change.StepWaiting}
+		}
+		taken, err := json.Marshal(values)
+		if err != nil {
+			return false, "", err
+		}
+		defined, err := json.Marshal(rs)
+		if err != nil {
+			return false, "", err
+		}
+		if err := r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.c.DeviceID, p.Version, taken, defined); err != nil {
+			return false, "", records(err)
+		}
+		r.c.Readings, r.c.Definitions = taken, defined
+		return true, "taken", nil
+	})
+}
+
+// definitions are the readings of the change, as they were when those before were taken. A change that was begun by an earlier version of
+// the service kept the values only: then those that are defined now and were taken then.
+func (r *run) definitions(ctx context.Context, before verify.Readings) ([]device.Reading, error) {
+	if r.c.Definitions != nil {
+		var rs []device.Reading
+		if err := json.Unmarshal(r.c.Definitions, &rs); err != nil {
+			return nil, final("the definitions of the readings cannot be read: %w", err)
+		}
+		return rs, nil
+	}
+	d, err := r.device(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if len(missing) > 0 {
-		return final("these readings cannot be taken, so nothing could be compared afterwards: %s", strings.Join(missing, ", "))
-	}
-	if r.c.Readings, err = json.Marshal(values); err != nil {
-		return err
-	}
-	return records(r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.c.DeviceID, p.Version, r.c.Readings))
+	rs, err := r.e.readingsOf(ctx, d)
+	return slices.DeleteFunc(rs, func(x device.Reading) bool { _, taken := before[x.Name]; return !taken }), err
 }
 
 func countReadings(r *run, _ context.Context, _ *store.Step) (string, error) {
@@ -235,10 +277,10 @@ func settleFirst(r *run, ctx context.Context, s *store.Step) error {
 	switch {
 	case v.Verdict == verify.Fail:
 		return final("the readings do not satisfy what is expected, so the other slot is not written: %s", unmet(v))
-	case v.Verdict == verify.Degraded && !r.c.Accepts(checkOtherSlot):
+	case v.Verdict != verify.Pass && !r.c.Accepts(checkOtherSlot):
 		q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{checkOtherSlot}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 			Text: "The previous installation is overwritten next, and not all is as it was: " + unmet(v)}
-		if r.c.CanGoBack() {
+		if r.canGoBack(r.seen) {
 			q.Answers = append(q.Answers, change.GoBack)
 		}
 		return &askError{q, change.StepRunning}
@@ -314,11 +356,7 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 	if err := json.Unmarshal(r.c.Readings, &j.before); err != nil {
 		return j, final("the readings from before the change cannot be read: %w", err)
 	}
-	d, err := r.device(ctx)
-	if err != nil {
-		return j, err
-	}
-	if j.readings, err = r.e.readingsOf(ctx, d); err != nil {
+	if j.readings, err = r.definitions(ctx, j.before); err != nil {
 		return j, err
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
@@ -345,9 +383,9 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 	var after verify.Readings
 	var p *device.Portrait
 	if len(readings) == len(expect) { // nothing that the portrait tells
-		after, _, err = c.Readings(ctx, readings)
+		after, err = c.Readings(ctx, readings)
 	} else {
-		after, p, _, err = measure(ctx, c, readings)
+		after, p, err = measure(ctx, c, readings)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -356,117 +394,6 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 }
 
 func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return s.Note, nil }
-
-// judgeConfiguration holds the configuration that runs now against what should have become of the one that ran before: what
-// the conversions account for may differ, guarded settings may not.
-func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.Result, error) {
-	work, err := r.hopWork()
-	if err != nil {
-		return nil, final("the record of what was put back cannot be read: %w", err)
-	}
-	last := len(r.path.Hops) - 1
-	if r.c.Kind != store.Firmware && (r.c.Kind != store.GoBack || s.Plan.Back || len(work.Hops[last]) == 0) {
-		return nil, nil
-	}
-	d, err := r.device(ctx)
-	if err != nil {
-		return nil, err
-	}
-	source := r.e.Dialects[d.Dialect].Part("running")
-	hop := 0
-	if s.Plan.Back {
-		hop = s.Plan.Hop
-	}
-	b, err := r.e.Store.BackupOf(ctx, r.c.ID, hop)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, records(err) // a verdict without the configuration is not made because the records are away
-	}
-	if source == nil || err != nil || b.File == "" {
-		return nil, nil // nothing is known to compare with; the readings speak
-	}
-	result := func(reading, title, severity string, met bool, format string, args ...any) verify.Result {
-		state := verify.Met
-		if !met {
-			state = verify.Unmet
-		}
-		return verify.Result{Reading: reading, Title: title, State: state, Severity: severity, Evidence: fmt.Sprintf(format, args...)}
-	}
-	text, err := r.e.Main(b)
-	if err != nil {
-		return nil, final("%w", err)
-	}
-	from, to := r.path.Hops[hop].From.String(), r.goal(s)
-	schema, err := r.e.schema(ctx, r.path.Model, to)
-	if err != nil {
-		return nil, err
-	}
-	if old, err := r.e.schema(ctx, r.path.Model, from); old == nil || schema == nil {
-		return nil, err // nobody described this configuration; the readings speak
-	}
-	note := fmt.Sprintf("as it was in backup %d", b.ID)
-	switch {
-	case !s.Plan.Back && len(work.Hops[last]) > 0: // what should be there is what was put back
-		for _, p := range work.Hops[last] {
-			if p.Name != source.Name {
-				continue
-			}
-			data, err := r.e.Vault.Open(RestoreLabel(d.Name, p.Name), p.Sealed)
-			if err != nil {
-				return nil, final("what was put back cannot be read: %w", err)
-			}
-			text, note = string(data), p.Note
-		}
-	case from != to:
-		out, told, err := r.e.convert(ctx, b, b.File, text, r.path.Model, from, to)
-		if record := (*recordError)(nil); errors.As(err, &record) {
-			return nil, err
-		}
-		if err != nil { // nobody can say what it should be: that is a doubt, not a fault
-			return []verify.Result{result(readConfig, "Configuration", verify.Degrades, false, "cannot be compared: %s", err)}, nil
-		}
-		text, note = out, told
-	}
-	c, err := r.connect(ctx)
-	if err != nil {
-		return nil, err
-	}
-	now, _, err := c.FetchPart(ctx, source)
-	if err != nil {
-		return nil, err
-	}
-	want, bad1 := config.Parse(b.File, text, schema.Syntax)
-	have, bad2 := config.Parse(source.File, string(now), schema.Syntax)
-	if len(bad1)+len(bad2) > 0 {
-		return []verify.Result{result(readConfig, "Configuration", verify.Degrades, false, "cannot be compared: %d lines of it are not understood", len(bad1)+len(bad2))}, nil
-	}
-	var guarded, other []string
-	for _, x := range config.Compare(want, have, schema).Differences {
-		switch {
-		case x.Kind == config.Cosmetic:
-		case x.Guarded != "":
-			guarded = append(guarded, x.Path+" ("+x.Guarded+")")
-		default:
-			other = append(other, x.Path)
-		}
-	}
-	var out []verify.Result
-	held := 0
-	for _, it := range schema.Items(want) {
-		if it.Guarded != "" {
-			held++
-		}
-	}
-	switch {
-	case len(guarded) > 0:
-		out = append(out, result(readGuarded, "Guarded settings", verify.Fails, false, "%d differ: %s", len(guarded), first(guarded, 5)))
-	case held > 0:
-		out = append(out, result(readGuarded, "Guarded settings", verify.Fails, true, "all %d are as they should be, read from the device", held))
-	}
-	if len(other) > 0 {
-		return append(out, result(readConfig, "Configuration", verify.Degrades, false, "%d statements differ from what it should be (%s): %s", len(other), note, first(other, 5))), nil
-	}
-	return append(out, result(readConfig, "Configuration", verify.Degrades, true, "%s", note)), nil
-}
 
 func first(list []string, n int) string {
 	if len(list) <= n {
@@ -497,7 +424,7 @@ func (e *Engine) readNow(ctx context.Context, d store.Device, by string) (store.
 	if err != nil {
 		return store.ReadingSet{}, nil, err
 	}
-	values, p, _, err := measure(ctx, c, rs)
+	values, p, err := measure(ctx, c, rs)
 	if err != nil {
 		return store.ReadingSet{}, nil, err
 	}

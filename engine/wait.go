@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"verimorph/core/change"
+	"verimorph/core/portrait"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
@@ -23,24 +24,41 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 	began := time.Now()
 	for {
 		done, seen, err := look()
+		rest := r.nextLook(began)
 		if err != nil {
-			switch device.KindOf(err) {
-			case device.Unreachable, device.Lost, device.NotReady, device.Silent:
+			switch k := device.KindOf(err); {
+			case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
 				r.hangUp()
 				seen = err.Error()
+			case k == device.SignInRefused && r.mayRefuse(s):
+				r.hangUp()
+				seen, rest = "sign-in is refused while the device starts: "+err.Error(), r.wait(refusedRest<<min(2*r.refusals, 6))
+				r.refusals++
 			default:
 				return err
 			}
+		} else {
+			r.refusals = 0
 		}
 		if done {
 			s.Note = seen
 			return nil
 		}
 		r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%s", seen)
-		if err := pause(ctx, r.nextLook(began)); err != nil {
+		if err := pause(ctx, rest); err != nil {
 			return err
 		}
 	}
+}
+
+// refusedRest is how long a device that refuses a sign-in while it starts is left alone first; then four times as long, each time. So no
+// more tries are spent than the bound on refused sign-ins allows, and when that is reached it is waited as long as the bound asks for.
+const refusedRest = 45 * time.Second
+
+// mayRefuse reports whether a refused sign-in may only say that the device is not ready for it yet: it was started anew by this change, and
+// its users are known only once their service is up.
+func (r *run) mayRefuse(s *store.Step) bool {
+	return slices.Contains([]change.Kind{change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
 }
 
 func waitLink(r *run, ctx context.Context, s *store.Step) error {
@@ -85,6 +103,9 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
+		if busy := writing(p); busy != nil {
+			return false, fmt.Sprintf("slot %s of the device is being written%s", busy.Name, percent(busy)), nil
+		}
 		if err := r.unheard(s, p); err != nil {
 			return false, "", err
 		}
@@ -118,22 +139,28 @@ func waitServices(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
-		if !p.ServicesReady {
+		ready := "the device says its services are ready"
+		switch expected := s.Plan.Expect.High; {
+		case p.ServicesReady == portrait.No:
 			return false, "the device says its services are starting", nil
+		case p.ServicesReady == portrait.Unknown && time.Since(began).Seconds() < expected:
+			return false, "whether its services are ready is not known, since the device does not say; the expected time is waited", nil
+		case p.ServicesReady == portrait.Unknown:
+			ready = fmt.Sprintf("whether its services are ready is not known, since the device does not say; the expected %.0f s are over", expected)
 		}
 		var late []string
 		for _, part := range p.Parts {
-			if !part.Good && slices.Contains(before[readParts].Set, part.Name) {
+			if part.Good == portrait.No && slices.Contains(before[readParts].Set, part.Name) {
 				late = append(late, part.Name+" is "+part.State)
 			}
 		}
 		switch {
 		case len(late) == 0:
-			return true, "the device says its services are ready", nil
+			return true, ready, nil
 		case time.Since(began).Seconds() > max(s.Plan.Expect.High, s.Plan.Expect.Limit/2):
-			return true, "the device says its services are ready, but " + strings.Join(late, ", "), nil
+			return true, ready + ", but " + strings.Join(late, ", "), nil
 		}
-		return false, "services are ready; " + strings.Join(late, ", "), nil
+		return false, ready + "; " + strings.Join(late, ", "), nil
 	})
 }
 
@@ -156,12 +183,19 @@ func drain(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", err
 		}
 		switch {
-		case !p.OutOfService:
-			return false, "", final("the device takes new work though it was told to drain")
-		case p.Drained:
+		case p.OutOfService == portrait.No:
+			return false, "", final("the device takes new work though it was told to drain. It had answered: %s", r.words())
+		case p.Drained == portrait.Yes && p.OutOfService == portrait.Yes:
 			return true, "no running work is left", nil
+		case p.Drained == portrait.Yes && time.Since(began).Seconds() > s.Plan.Expect.Low:
+			return true, "no running work is left; whether it takes new work is not known, since the device does not say", nil
+		case p.Drained == portrait.Unknown && time.Since(began) > patience:
+			return true, "the time for it is over; how much work is left is not known, since the device does not say", nil
 		case time.Since(began) > patience:
 			return true, fmt.Sprintf("the time for it is over; %s is cut off", p.Work), nil
+		}
+		if p.Drained != portrait.No {
+			return false, "how much work is left is not known yet", nil
 		}
 		return false, p.Work + " is left", nil
 	})
@@ -172,7 +206,7 @@ func inService(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string
 	if err != nil {
 		return false, "", err
 	}
-	return !p.OutOfService, "the device takes work", nil
+	return p.OutOfService == portrait.No, "the device takes work", nil
 }
 
 func undrain(r *run, ctx context.Context, _ *store.Step) error {
@@ -183,12 +217,17 @@ func undrain(r *run, ctx context.Context, _ *store.Step) error {
 	return c.Undrain(ctx)
 }
 
-func inServiceNow(r *run, ctx context.Context, s *store.Step) (string, error) {
-	done, evidence, err := inService(r, ctx, s, true)
-	if err == nil && !done {
-		return "", final("the device does not take work though it was told to return to service")
+func inServiceNow(r *run, ctx context.Context, _ *store.Step) (string, error) {
+	p, err := r.portrait(ctx)
+	switch {
+	case err != nil:
+		return "", err
+	case p.OutOfService == portrait.Yes:
+		return "", final("the device does not take work though it was told to return to service. It had answered: %s", r.words())
+	case p.OutOfService == portrait.Unknown:
+		return "the device took the command; whether it takes work is not known, since it does not say", nil
 	}
-	return evidence, err
+	return "the device takes work", nil
 }
 
 // Components.

@@ -10,6 +10,7 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/version"
 	"verimorph/engine"
 	"verimorph/store"
@@ -28,11 +29,11 @@ func (s *Server) draftActs(ctx context.Context, d store.Device, wish []gen.Act) 
 	f := cat.FamilyOfModel(p.Model)
 	lacks := map[string]bool{}
 	job := change.ActsJob{Family: f, Can: s.Engine.Dialects[d.Dialect].Abilities(), Pace: s.Pace, From: p.Version, Lacks: func(sum string) bool { return lacks[sum] }}
-	if idle := p.IdleSlot(); idle != nil && idle.Good {
+	if idle := p.IdleSlot(); idle != nil && idle.Good == portrait.Yes {
 		job.Idle = idle.Version
 	}
 	for _, slot := range p.Slots {
-		if slot.Next && !slot.Running {
+		if slot.Next == portrait.Yes && !slot.Running {
 			job.Next = slot.Version
 		}
 	}

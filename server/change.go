@@ -202,6 +202,14 @@ func (s *Server) terms(ctx context.Context, t *gen.Terms) (out store.Terms, err 
 		out.BackPolicy = string(*t.WayBack)
 	}
 	out.WindowFrom, out.WindowTo, out.RestartFrom = t.WindowFrom, t.WindowTo, t.RestartFrom
+	if out.WindowTo == nil && out.RestartFrom != nil { // a service that was away then does not restart the device hours later
+		within := store.RestartWithin
+		if p.RestartHours != nil {
+			within = time.Duration(*p.RestartHours * float64(time.Hour))
+		}
+		end := out.RestartFrom.Add(within)
+		out.WindowTo = &end
+	}
 	switch {
 	case t.WindowTo == nil:
 	case t.WindowFrom != nil && !t.WindowFrom.Before(*t.WindowTo):
@@ -297,8 +305,8 @@ func (s *Server) draftBack(ctx context.Context, d store.Device, carry bool) (sto
 	}
 	dialect := s.Engine.Dialects[d.Dialect]
 	idle := p.IdleSlot()
-	if dialect.Installs == device.BySlots && (idle == nil || idle.Version == "" || !idle.Good) {
-		return none, conflict("device %s shows no good installation beside the running one; draft a change to a version instead", d.Name)
+	if dialect.Installs == device.BySlots && (idle == nil || idle.Version == "" || idle.Good != portrait.Yes) {
+		return none, conflict("device %s shows no installation beside the running one that it calls good; draft a change to a version instead", d.Name)
 	}
 	previous := ""
 	if idle != nil {
@@ -442,7 +450,7 @@ func (s *Server) ListChanges(ctx context.Context, r gen.ListChangesRequestObject
 // ActOnChange approves, starts, holds, resumes, stops, or answers a question.
 func (s *Server) ActOnChange(ctx context.Context, r gen.ActOnChangeRequestObject) (gen.ActOnChangeResponseObject, error) {
 	if !r.Action.Valid() {
-		return nil, badRequest("there is no action %q; known: approve, start, hold, resume, stop, sign-off, accept, retry, go-back, leave", r.Action)
+		return nil, badRequest("there is no action %q; known: approve, start, arm, early, hold, resume, stop, sign-off, accept, retry, go-back, leave", r.Action)
 	}
 	text := ""
 	if r.Body != nil {
@@ -455,8 +463,12 @@ func (s *Server) ActOnChange(ctx context.Context, r gen.ActOnChangeRequestObject
 	switch a := change.Action(r.Action); {
 	case a == change.Accept && len(text) < 3:
 		return nil, badRequest("say why the warnings are accepted")
+	case a == change.Early && len(text) < 3:
+		return nil, badRequest("say why it has to go before the approved time")
 	case a == change.Approve:
 		err = s.mayApprove(ctx, &c)
+	case a == change.Accept && slices.Contains(c.Possible(), a):
+		err = s.mayApprove(ctx, &c) // what is accepted after the approval is not what was approved
 	case a == change.Start && slices.Contains(c.Possible(), a):
 		err = s.mayStart(ctx, &c)
 	}
@@ -477,7 +489,7 @@ func (s *Server) mayApprove(ctx context.Context, c *store.Change) error {
 		return err
 	}
 	if p.SecondPerson && c.CreatedBy == user(ctx) {
-		return conflict("change %d was drafted by you; the policy asks for the approval of somebody else", c.ID)
+		return conflict("change %d was drafted by you; the policy asks for the approval of somebody else, also of what is accepted after that", c.ID)
 	}
 	return nil
 }
@@ -529,6 +541,9 @@ func (s *Server) GetChangePolicy(ctx context.Context, _ gen.GetChangePolicyReque
 func (s *Server) PutChangePolicy(ctx context.Context, r gen.PutChangePolicyRequestObject) (gen.PutChangePolicyResponseObject, error) {
 	if !r.Body.WayBack.Valid() {
 		return nil, badRequest("wayBack is offered or automatic")
+	}
+	if h := r.Body.RestartHours; h != nil && (*h < 0.25 || *h > 168) {
+		return nil, badRequest("restartHours is between a quarter of an hour and a week")
 	}
 	if err := s.Store.PutSetting(ctx, policySetting, r.Body); err != nil {
 		return nil, err
@@ -756,7 +771,17 @@ func awaited(c *store.Change) *gen.Awaited {
 func (s *Server) apiCarrying(ctx context.Context, out *gen.Change, c *store.Change) error {
 	wayBack := gen.TermsWayBack(c.BackPolicy)
 	out.Terms = &gen.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, WayBack: &wayBack}
-	out.WaitsUntil = c.WaitsUntil
+	out.WaitsUntil, out.PausedBy, out.StateSince = c.WaitsUntil, c.PausedBy, &c.StateSince
+	if c.State != change.Held && c.State != change.Holding {
+		out.PausedBy = nil
+	}
+	if len(c.Accepted) > 0 {
+		list := []gen.Accepted{}
+		for _, a := range c.Accepted {
+			list = append(list, gen.Accepted{Check: a.Check, By: a.By, Reason: a.Reason, At: a.At})
+		}
+		out.Accepted = &list
+	}
 	if q := c.Question; q != nil {
 		out.Question = &gen.Question{Kind: gen.QuestionKind(q.Kind), Step: q.Step, Text: q.Text, Answers: []gen.Action{}}
 		for _, a := range q.Answers {

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/api/gen"
+	"verimorph/core/portrait"
 	"verimorph/engine"
 	"verimorph/store"
 )
@@ -151,7 +152,7 @@ func (s *Server) SetCredentials(ctx context.Context, r gen.SetCredentialsRequest
 	// The installation in the other slot does not hear of the new passwords: after going back the old ones apply.
 	keepFor := ""
 	if p := portraitOf(d); p != nil {
-		if idle := p.IdleSlot(); idle != nil && idle.Good && idle.Version != p.Version {
+		if idle := p.IdleSlot(); idle != nil && idle.Good == portrait.Yes && idle.Version != p.Version {
 			keepFor = idle.Version
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"net"
 	"regexp"
@@ -15,6 +16,7 @@ import (
 
 	"verimorph/api/gen"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/device"
 	"verimorph/engine"
 	"verimorph/store"
@@ -39,20 +41,74 @@ func apiDevice(d store.Device) (gen.Device, error) {
 	if key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey)); err == nil {
 		out.HostKey = ptr(ssh.FingerprintSHA256(key))
 	}
+	out.LookedAt, out.LookError = d.LookedAt, d.LookError
 	if d.Portrait == nil {
+		out.Standing = standing(d, nil)
 		return out, nil
 	}
 	var p device.Portrait
 	if err := json.Unmarshal(d.Portrait, &p); err != nil {
 		return out, err
 	}
-	out.Portrait = &gen.Portrait{Maker: p.Maker, Model: p.Model, Serial: p.Serial, Version: p.Version, StorageTotal: p.Total, StorageFree: p.Free,
-		ServicesReady: p.ServicesReady, Unsaved: p.Unsaved, TakenAt: value(d.PortraitAt), Slots: []gen.Slot{}}
+	out.Portrait = &gen.Portrait{Maker: p.Maker, Model: p.Model, Serial: p.Serial, Version: p.Version,
+		ServicesReady: p.ServicesReady.Bool(), Unsaved: p.Unsaved.Bool(), TakenAt: value(d.PortraitAt), Slots: []gen.Slot{}}
+	if p.Total > 0 {
+		out.Portrait.StorageTotal, out.Portrait.StorageFree = &p.Total, &p.Free
+	}
+	for _, table := range slices.Sorted(maps.Keys(p.NotUnderstood)) {
+		add(&out.Portrait.NotUnderstood, table+": "+p.NotUnderstood[table])
+	}
+	out.Standing = standing(d, &p)
 	for _, sl := range p.Slots {
-		out.Portrait.Slots = append(out.Portrait.Slots, gen.Slot{Name: sl.Name, Version: sl.Version, State: sl.State, Running: sl.Running, Next: sl.Next})
+		slot := gen.Slot{Name: sl.Name, Version: sl.Version, State: sl.State, Running: sl.Running, Next: sl.Next == portrait.Yes, Good: sl.Good.Bool()}
+		if sl.Broken() {
+			slot.Broken = ptr(true)
+		}
+		out.Portrait.Slots = append(out.Portrait.Slots, slot)
 	}
 	inside(out.Portrait, &p)
 	return out, nil
+}
+
+// standing says how a device stands, with its age and who knows it: the change that works on it, or whoever looked last. A look that failed
+// is told, and what was seen before it is not shown as if it were now.
+func standing(d store.Device, p *device.Portrait) *gen.DeviceStanding {
+	if o := d.Open; o != nil {
+		text := fmt.Sprintf("change %d %s", o.ID, o.State)
+		at := o.Since
+		if o.Step != "" && (o.State == "running" || o.State == "holding") {
+			text = fmt.Sprintf("change %d: %s", o.ID, o.Step)
+			if o.Note != "" {
+				text += ", " + o.Note
+			}
+			if o.Began != nil {
+				at = *o.Began
+			}
+		}
+		switch {
+		case o.State == "held" && o.PausedBy != nil:
+			text = fmt.Sprintf("change %d is paused by %s", o.ID, *o.PausedBy)
+		case o.State == "asking":
+			text = fmt.Sprintf("change %d asks", o.ID)
+		case o.State == "scheduled":
+			text = fmt.Sprintf("change %d is scheduled", o.ID)
+		}
+		return &gen.DeviceStanding{State: gen.DeviceStandingStateInChange, Text: text, Source: gen.DeviceStandingSourceChange, At: &at, Change: &o.ID}
+	}
+	if d.LookError != nil {
+		return &gen.DeviceStanding{State: gen.DeviceStandingStateNoAnswer, Text: "the last look failed: " + *d.LookError, Source: gen.DeviceStandingSourceLook, At: d.LookedAt}
+	}
+	if p == nil {
+		return &gen.DeviceStanding{State: gen.DeviceStandingStateUnknown, Text: "nobody has looked at it yet", Source: gen.DeviceStandingSourceNone}
+	}
+	out := &gen.DeviceStanding{State: gen.DeviceStandingStateUnknown, Text: "it does not say whether its services are ready", Source: gen.DeviceStandingSourceLook, At: d.PortraitAt}
+	switch p.ServicesReady {
+	case portrait.Yes:
+		out.State, out.Text = gen.DeviceStandingStateReady, "its services are ready"
+	case portrait.No:
+		out.State, out.Text = gen.DeviceStandingStateStarting, "its services are starting"
+	}
+	return out
 }
 
 // inside adds what a device has in it, as far as it says.
@@ -64,7 +120,7 @@ func inside(out *gen.Portrait, p *device.Portrait) {
 		add(&out.Components, gen.InsideVersion{Name: name, Version: p.Components[name]})
 	}
 	for _, part := range p.Parts {
-		add(&out.Parts, gen.InsidePart{Name: part.Name, State: part.State, Good: part.Good})
+		add(&out.Parts, gen.InsidePart{Name: part.Name, State: part.State, Good: part.Good.Bool()})
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Variables)) {
 		add(&out.Variables, gen.BootVariable{Name: name, Value: p.Variables[name]})

@@ -147,9 +147,13 @@ func (s *Server) limitBody(c *gin.Context) {
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 }
 
+// zoneHeader tells with every answer in which time zone this installation tells times.
+const zoneHeader = "Verimorph-Zone"
+
 // observe logs and counts every call.
 func (s *Server) observe(c *gin.Context) {
 	began := time.Now()
+	c.Header(zoneHeader, s.Engine.Zone.String())
 	c.Next()
 	route := c.FullPath()
 	if route == "" {

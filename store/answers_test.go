@@ -120,7 +120,12 @@ func TestTermsAndAcceptance(t *testing.T) {
 	assert.Nil(t, c.ApprovedBy)
 	assert.True(t, until.Equal(*c.WindowTo))
 	assert.Equal(t, BackAutomatic, c.BackPolicy)
+	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
 	require.NoError(t, s.AcceptChecks(ctx, id, []string{"health"}, "me", "because"))
+	c, err = s.Change(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, change.Drafted, c.State, "who approved it did not know of the warning")
+	assert.Nil(t, c.ApprovedBy)
 	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
 	require.NoError(t, s.Act(ctx, id, change.Start, "you", "", func(pgx.Tx, change.State) error { return nil }))
 	var action *ActionError
@@ -208,7 +213,8 @@ func TestWaitingForATime(t *testing.T) {
 	take := func(_ pgx.Tx, id int64) error { began = append(began, id); return nil }
 	c, err := s.Change(ctx, come)
 	require.NoError(t, err)
-	assert.Equal(t, change.Held, c.State)
+	assert.Equal(t, change.Scheduled, c.State)
+	assert.True(t, c.State.Open(), "it occupies its device")
 	assert.Equal(t, change.StepWaiting, c.Steps[0].State, "it is begun anew then")
 	assert.Nil(t, c.Steps[0].StartedAt, "how long it took does not count the wait")
 	require.ErrorContains(t, s.TimeHasCome(ctx, func(pgx.Tx, int64) error { return fmt.Errorf("nobody took it") }), "nobody took it")
@@ -218,7 +224,7 @@ func TestWaitingForATime(t *testing.T) {
 	c, err = s.Change(ctx, come)
 	require.NoError(t, err)
 	assert.Equal(t, change.Running, c.State)
-	assert.Nil(t, c.RestartFrom, "its time has come for good")
+	assert.NotNil(t, c.RestartFrom, "what was approved stays in its record")
 	c, err = s.Change(ctx, held)
 	require.NoError(t, err)
 	assert.Equal(t, change.Held, c.State)
@@ -231,11 +237,99 @@ func TestWaitingForATime(t *testing.T) {
 	require.NoError(t, s.Act(ctx, told, change.Hold, "you", "", nil))
 	require.NoError(t, s.TimeHasCome(ctx, take))
 	assert.Len(t, began, 1, "it was told not to go on by itself")
-	require.NoError(t, s.Act(ctx, later, change.Resume, "you", "", nil))
+	c, err = s.Change(ctx, told)
+	require.NoError(t, err)
+	assert.Equal(t, change.Held, c.State)
+	assert.Equal(t, "you", *c.PausedBy)
+	// Nobody goes before the approved time by resuming: that is an act of its own, and has to be approved again.
+	var no *ActionError
+	require.ErrorAs(t, s.Act(ctx, later, change.Resume, "me", "", nil), &no)
+	require.NoError(t, s.Act(ctx, later, change.Early, "me", "the ferry is late", nil))
 	c, err = s.Change(ctx, later)
 	require.NoError(t, err)
-	assert.Nil(t, c.RestartFrom, "whoever resumes it does not want to wait")
+	assert.Equal(t, change.Held, c.State)
+	assert.Nil(t, c.RestartFrom)
 	assert.Nil(t, c.WaitsUntil)
+	assert.Nil(t, c.ApprovedBy)
+	require.ErrorAs(t, s.Act(ctx, later, change.Resume, "me", "", nil), &no)
+	assert.ErrorContains(t, no, "approved again")
+	require.NoError(t, s.Act(ctx, later, change.Approve, "you", "", nil))
+	require.NoError(t, s.Act(ctx, later, change.Resume, "me", "", nil))
+	c, err = s.Change(ctx, later)
+	require.NoError(t, err)
+	assert.Equal(t, change.Running, c.State)
+}
+
+// An approved change that is armed starts by itself when its window opens; not when its approval was taken back, nor while another change
+// has its device.
+func TestArmedChanges(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "a")
+	opens := time.Now().Add(time.Hour).Truncate(time.Millisecond)
+	add := func() int64 {
+		id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", WindowFrom: &opens})
+		require.NoError(t, err)
+		require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+		return id
+	}
+	armed, other := add(), add()
+	require.NoError(t, s.Act(ctx, armed, change.Arm, "me", "", nil))
+	c, err := s.Change(ctx, armed)
+	require.NoError(t, err)
+	assert.Equal(t, change.Scheduled, c.State)
+	assert.True(t, opens.Equal(*c.WaitsUntil))
+	began := map[int64]int{}
+	take := func(_ pgx.Tx, id int64) error { began[id]++; return nil }
+	require.NoError(t, s.TimeHasCome(ctx, take))
+	assert.Empty(t, began)
+	come := func() {
+		_, err := s.Pool.Exec(ctx, `UPDATE changes SET waits_until = now() - interval '1 second' WHERE state = 'scheduled'`)
+		require.NoError(t, err)
+		require.NoError(t, s.TimeHasCome(ctx, take))
+	}
+	require.NoError(t, s.SetTerms(ctx, armed, Terms{WindowFrom: &opens, BackPolicy: BackOffered}, "me"))
+	come()
+	assert.Empty(t, began, "it has to be approved again")
+	require.NoError(t, s.Act(ctx, armed, change.Approve, "you", "", nil))
+	require.NoError(t, s.Act(ctx, armed, change.Arm, "me", "", nil))
+	require.NoError(t, s.Act(ctx, other, change.Start, "me", "", nil))
+	come()
+	assert.Empty(t, began, "another change has the device")
+	_, err = s.Pool.Exec(ctx, `UPDATE changes SET state = 'done' WHERE id = $1`, other)
+	require.NoError(t, err)
+	come()
+	assert.Equal(t, map[int64]int{armed: 1}, began)
+	c, err = s.Change(ctx, armed)
+	require.NoError(t, err)
+	assert.Equal(t, change.Running, c.State)
+	assert.NotNil(t, c.StartedAt)
+	third := add()
+	require.NoError(t, s.Act(ctx, third, change.Arm, "me", "", nil))
+	require.NoError(t, s.Act(ctx, third, change.Hold, "me", "", nil))
+	c, err = s.Change(ctx, third)
+	require.NoError(t, err)
+	assert.Equal(t, change.Approved, c.State, "disarmed")
+}
+
+// A hold that was asked for is not forgotten because the change asked in the meantime.
+func TestAHoldSurvivesAQuestion(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "a")
+	id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", Steps: []Step{{Plan: change.Step{Number: 1, Kind: change.Hand}}}})
+	require.NoError(t, err)
+	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.Start, "you", "", nil))
+	l, _, err := s.Acquire(ctx, d.ID, "w", time.Minute)
+	require.NoError(t, err)
+	require.NoError(t, s.Act(ctx, id, change.Hold, "mate", "", nil))
+	require.NoError(t, s.Ask(ctx, l, id, change.Question{Kind: change.AskHand, Step: 1, Answers: []change.Action{change.SignOff}}, change.StepRunning, ""))
+	require.NoError(t, s.Act(ctx, id, change.SignOff, "you", "done", nil))
+	c, err := s.Change(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, change.Holding, c.State)
+	held, err := s.HeldNow(ctx, l, id)
+	require.NoError(t, err)
+	assert.True(t, held)
 }
 
 // The way back is gone once the slot that it would start is written, as somebody asked for.
@@ -253,6 +347,16 @@ func TestTheWayBackThatIsGivenUp(t *testing.T) {
 	}
 	steps[1].State = change.StepSkipped
 	assert.True(t, c.CanGoBack(), "it was never begun")
+	c.From = "1"
+	c.Path, c.Slots = []byte(`{"hops":[{"from":"1"}]}`), []byte(`[{"Name":"a","Version":"1","Good":"no"},{"Name":"b","Version":"2","Running":true}]`)
+	assert.False(t, c.CanGoBack(), "what lies there cannot be started")
+	c.Slots = []byte(`[{"Name":"a","Version":"1","Good":"yes"},{"Name":"b","Version":"2","Running":true}]`)
+	assert.True(t, c.CanGoBack())
+	next := append(steps, Step{Plan: change.Step{Kind: change.Install, Hop: 1}, State: change.StepRunning})
+	c.Steps = next
+	assert.False(t, c.CanGoBack(), "the next hop writes over it")
+	next[2].State = change.StepWaiting
+	assert.True(t, c.CanGoBack())
 }
 
 // What was asked for stays with the change, so that it can be asked for again; a change without it says so by having none.

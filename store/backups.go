@@ -79,6 +79,11 @@ func (s *Store) BackupOf(ctx context.Context, changeID int64, hop int) (Backup, 
 	return s.oneBackup(ctx, `WHERE b.change_id = $1 AND b.hop = $2 ORDER BY b.id DESC LIMIT 1`, changeID, hop)
 }
 
+// BackupsOf lists the bundles that a change took, oldest first.
+func (s *Store) BackupsOf(ctx context.Context, changeID int64) ([]Backup, error) {
+	return s.backups(ctx, `WHERE b.change_id = $1 ORDER BY b.id`, changeID)
+}
+
 // LatestBackups returns the newest bundle with a configuration of every device.
 func (s *Store) LatestBackups(ctx context.Context) ([]Backup, error) {
 	return s.backups(ctx, `WHERE b.id IN (SELECT max(id) FROM backups WHERE gone_at IS NULL AND file <> '' GROUP BY device_id) ORDER BY d.name`)

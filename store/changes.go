@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -40,8 +41,15 @@ type Change struct {
 	WindowFrom         *time.Time
 	WindowTo           *time.Time
 	RestartFrom        *time.Time // the point of no return is not passed before
-	WaitsUntil         *time.Time // of a held change: it goes on by itself then
-	Wish               []byte     // what was asked for, JSON; nil where it cannot be drafted anew
+	WaitsUntil         *time.Time // of a scheduled change: it goes on by itself then
+	Definitions        []byte     // of the readings, as they were when those before were taken; JSON
+	Stands             []byte     // what ran and what lay in the slots when it was last found ready; JSON
+	HoldAsked          bool       // somebody asked it to hold before it asked
+	PausedBy           *string    // who asked it to hold
+	StateSince         time.Time
+	Now                time.Time       // by the clock of the database, when this was read
+	Slots              json.RawMessage // of the device, when it was last looked at
+	Wish               []byte          // what was asked for, JSON; nil where it cannot be drafted anew
 	Question           *change.Question
 	Accepted           []Acceptance
 	Checks             []byte // the last look at whether it is ready, JSON
@@ -79,13 +87,49 @@ func (c *Change) CanGoBack() bool {
 // WayBack is the declared way back of a hop while there is one that can be taken: not while it is being taken, and not once the
 // installation that it would start was overwritten, as somebody asked for.
 func (c *Change) WayBack(hop int) *change.Back {
-	gone := slices.ContainsFunc(c.Steps, func(s Step) bool {
-		return s.Plan.Kind == change.Install && s.Plan.Other && s.State != change.StepWaiting && s.State != change.StepSkipped
-	})
-	if gone || c.Returning != nil || hop < 0 || hop >= len(c.Back) || !c.Back[hop].Leads() {
+	if c.Returning != nil || hop < 0 || hop >= len(c.Back) || !c.Back[hop].Leads() {
 		return nil
 	}
-	return &c.Back[hop]
+	if b := &c.Back[hop]; b.Way != change.BackBySlot || !c.overwritten(hop) && !c.broken(hop) {
+		return b
+	}
+	return nil
+}
+
+// overwritten reports whether the slot that the way back of a hop starts is written, or was, by a later hop, or by what somebody wanted in
+// both slots.
+func (c *Change) overwritten(hop int) bool {
+	return slices.ContainsFunc(c.Steps, func(s Step) bool {
+		writes := s.Plan.Kind == change.Install && !s.Plan.InPlace || s.Plan.Kind == change.Clone
+		return writes && !s.Plan.Back && (s.Plan.Other || s.Plan.Hop > hop) && s.State != change.StepWaiting && s.State != change.StepSkipped
+	})
+}
+
+// broken reports whether the device said, when it was last looked at, that what the way back of a hop starts cannot be started.
+func (c *Change) broken(hop int) bool {
+	var slots []struct {
+		Version, Good, Busy string
+		Running             bool
+	}
+	from := ""
+	var way struct{ Hops []struct{ From string } }
+	if json.Unmarshal(c.Slots, &slots) != nil || json.Unmarshal(c.Path, &way) != nil {
+		return false
+	}
+	if from = c.From; hop < len(way.Hops) && way.Hops[hop].From != "" {
+		from = way.Hops[hop].From
+	}
+	for _, s := range slots {
+		if !s.Running && s.Version == from && s.Good != "no" {
+			return false
+		}
+	}
+	return slices.ContainsFunc(slots, func(s struct {
+		Version, Good, Busy string
+		Running             bool
+	}) bool {
+		return !s.Running && s.Version == from && s.Good == "no" && s.Busy != "yes"
+	})
 }
 
 // Passed is the last hop that went past its point of no return.
@@ -115,7 +159,18 @@ func (c *Change) Licences() (out []string) {
 
 // Possible lists what can be asked of the change now.
 func (c *Change) Possible() []change.Action {
-	return change.Possible(c.State, c.Question, c.CanGoBack(), c.WaitsUntil != nil)
+	return change.Possible(c.Situation())
+}
+
+// Situation is what decides what can be asked of the change now.
+func (c *Change) Situation() change.Situation {
+	return change.Situation{State: c.State, Question: c.Question, CanGoBack: c.CanGoBack(), Approved: c.ApprovedBy != nil, Begun: c.StartedAt != nil,
+		Opens: c.WindowFrom != nil && c.WindowFrom.After(c.Now), AtATime: c.WaitsUntil != nil || c.RestartFrom != nil && c.RestartFrom.After(c.Now), HoldAsked: c.HoldAsked}
+}
+
+// occupies is the condition under which a change keeps others off its device.
+func occupies(table string) string {
+	return fmt.Sprintf(`(%[1]s.state IN ('running', 'holding', 'held', 'asking') OR %[1]s.state = 'scheduled' AND %[1]s.started_at IS NOT NULL)`, table)
 }
 
 // Kinds of changes.
@@ -146,12 +201,14 @@ type Step struct {
 
 const changeColumns = `c.id, c.device_id, d.name, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by,
 	c.approved_at, c.started_at, c.ended_at, c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key,
-	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at FROM changes c JOIN devices d ON d.id = c.device_id`
+	c.back, c.back_policy, c.going_back, c.return_why, c.planned, c.window_from, c.window_to, c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at,
+	c.definitions, c.stands, c.hold_asked, c.paused_by, c.state_since, now(), d.portrait->'Slots' FROM changes c JOIN devices d ON d.id = c.device_id`
 
 func scanChange(r pgx.Row) (c Change, err error) {
 	err = one(r.Scan(&c.ID, &c.DeviceID, &c.Device, &c.State, &c.From, &c.To, &c.Path, &c.CreatedBy, &c.CreatedAt, &c.ApprovedBy,
 		&c.ApprovedAt, &c.StartedAt, &c.EndedAt, &c.Readings, &c.Verdict, &c.Failure, &c.Kind, &c.Work, &c.ExpectsHostKey,
-		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.RestartFrom, &c.WaitsUntil, &c.Wish, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt))
+		&c.Back, &c.BackPolicy, &c.Returning, &c.ReturnWhy, &c.Planned, &c.WindowFrom, &c.WindowTo, &c.RestartFrom, &c.WaitsUntil, &c.Wish, &c.Question, &c.Accepted, &c.Checks, &c.CheckedAt,
+		&c.Definitions, &c.Stands, &c.HoldAsked, &c.PausedBy, &c.StateSince, &c.Now, &c.Slots))
 	return c, err
 }
 
@@ -231,15 +288,20 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by, text str
 		if c.Steps, err = steps(ctx, tx, id); err != nil {
 			return err
 		}
-		to, err := change.Next(c.State, a, c.Question, c.CanGoBack(), c.WaitsUntil != nil)
+		to, err := change.Next(c.Situation(), a)
 		if err != nil {
 			return &ActionError{err}
 		}
-		// Whoever goes on with a change that waits for its time does not wait for it any more.
-		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = NULL, waits_until = NULL,
-			restart_from = CASE WHEN $3 = 'resume' AND waits_until IS NOT NULL THEN NULL ELSE restart_from END,
-			approved_by = CASE WHEN $3 = 'approve' THEN $4 ELSE approved_by END,
-			approved_at = CASE WHEN $3 = 'approve' THEN now() ELSE approved_at END,
+		// Going before the approved time changes what was approved: the time, and the window that was given for it.
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2,
+			question    = CASE WHEN $3 = 'approve' THEN question END,
+			waits_until = CASE WHEN $3 = 'approve' THEN waits_until WHEN $3 = 'arm' THEN window_from END,
+			restart_from = CASE WHEN $3 = 'early' THEN NULL ELSE restart_from END,
+			window_from  = CASE WHEN $3 = 'early' THEN NULL ELSE window_from END,
+			approved_by = CASE $3 WHEN 'approve' THEN $4 WHEN 'early' THEN NULL ELSE approved_by END,
+			approved_at = CASE $3 WHEN 'approve' THEN now() WHEN 'early' THEN NULL ELSE approved_at END,
+			paused_by   = CASE WHEN $3 IN ('hold', 'early') THEN $4 WHEN $3 IN ('approve', 'arm') THEN paused_by END,
+			hold_asked  = CASE WHEN $3 = 'approve' THEN hold_asked ELSE false END,
 			started_at  = CASE WHEN $3 = 'start' THEN now() ELSE started_at END,
 			ended_at    = CASE WHEN $3 IN ('stop', 'leave') THEN now() ELSE ended_at END
 			WHERE id = $1`, id, to, a, by); err != nil {
@@ -260,7 +322,7 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by, text str
 	})
 	if constraint, ok := Conflict(err); ok && constraint == "one_open_change" {
 		busy := &BusyError{Device: c.Device}
-		if err := s.Pool.QueryRow(ctx, `SELECT id, state FROM changes WHERE device_id = $1 AND state IN ('running', 'holding', 'held', 'asking')`, c.DeviceID).Scan(&busy.Change, &busy.State); err != nil {
+		if err := s.Pool.QueryRow(ctx, `SELECT id, state FROM changes WHERE device_id = $1 AND `+occupies("changes"), c.DeviceID).Scan(&busy.Change, &busy.State); err != nil {
 			return err
 		}
 		return busy
@@ -279,12 +341,12 @@ func (c *Change) answer(ctx context.Context, tx pgx.Tx, a change.Action, by, tex
 		}
 		return note(ctx, tx, c.ID, c.Question.Step, 0, string(change.StepDone), said)
 	case change.Accept: // how long the person took is not how long the step takes
-		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now(), paused = false WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now(), paused = false WHERE change_id = $1 AND number = $2 AND state <> 'waiting'`, c.ID, c.Question.Step); err != nil {
 			return err
 		}
 		return accept(ctx, tx, c, c.Question.Checks, by, text)
 	case change.Retry: // what was intended stays known: the step begins with a look at the device
-		_, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = now(), paused = false, ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
+		_, err := tx.Exec(ctx, `UPDATE steps SET state = CASE WHEN state = 'waiting' THEN state ELSE $3 END, started_at = CASE WHEN state <> 'waiting' THEN now() END, paused = false, ended_at = NULL, outcome = '' WHERE change_id = $1 AND number = $2`, c.ID, c.Question.Step, change.StepRunning)
 		return err
 	case change.Leave:
 		_, err := tx.Exec(ctx, `UPDATE changes SET failure = $2 WHERE id = $1`, c.ID, fmt.Sprintf("%s. %s left the device as it stands.", strings.TrimSuffix(c.Question.Text, "."), by))
@@ -323,11 +385,24 @@ func (s *Store) AcceptChecks(ctx context.Context, id int64, checks []string, by,
 		if err := accept(ctx, tx, &c, checks, by, reason); err != nil {
 			return err
 		}
-		if err := note(ctx, tx, id, 0, 0, "accepted", fmt.Sprintf("%s, by %s: %s", strings.Join(checks, ", "), by, reason)); err != nil {
+		detail := fmt.Sprintf("%s, by %s: %s", strings.Join(checks, ", "), by, reason)
+		if c.State == change.Approved { // who approved it did not know of that
+			if err := void(ctx, tx, id, change.Drafted); err != nil {
+				return err
+			}
+			detail += "; it has to be approved again"
+		}
+		if err := note(ctx, tx, id, 0, 0, "accepted", detail); err != nil {
 			return err
 		}
 		return notify(ctx, tx, id)
 	})
+}
+
+// void takes the approval of a change back, since what was approved has changed.
+func void(ctx context.Context, tx pgx.Tx, id int64, to change.State) error {
+	_, err := tx.Exec(ctx, `UPDATE changes SET state = $2, approved_by = NULL, approved_at = NULL WHERE id = $1`, id, to)
+	return err
 }
 
 // Terms say when a change may run, and what happens when it fails.
@@ -337,22 +412,39 @@ type Terms struct {
 	BackPolicy           string
 }
 
-// SetTerms sets them. What was approved has to be approved anew.
+// SetTerms sets them. What was approved has to be approved again. A change that rests or asks may be given other times; the way back
+// stays as it was declared.
 func (s *Store) SetTerms(ctx context.Context, id int64, t Terms, by string) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := scanChange(tx.QueryRow(ctx, `SELECT `+changeColumns+` WHERE c.id = $1 FOR UPDATE OF c`, id))
 		if err != nil {
 			return err
 		}
-		if c.State != change.Drafted && c.State != change.Approved {
-			return &ActionError{fmt.Errorf("the terms of a change that is %s stay as they are", c.State)}
+		to := c.State
+		switch c.State {
+		case change.Drafted, change.Held, change.Asking:
+		case change.Approved:
+			to = change.Drafted
+		case change.Scheduled: // at which moment it goes on is worked out anew
+			if to = change.Held; c.StartedAt == nil {
+				to = change.Drafted
+			}
+		default:
+			return &ActionError{fmt.Errorf("the terms of a change that is %s stay as they are; hold it first", c.State)}
 		}
-		if _, err := tx.Exec(ctx, `UPDATE changes SET window_from = $2, window_to = $3, restart_from = $4, back_policy = $5, state = $6, approved_by = NULL, approved_at = NULL WHERE id = $1`, id, t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy, change.Drafted); err != nil {
+		if c.StartedAt != nil {
+			t.BackPolicy = c.BackPolicy
+		}
+		if _, err := tx.Exec(ctx, `UPDATE changes SET window_from = $2, window_to = $3, restart_from = $4, back_policy = $5, waits_until = NULL,
+			paused_by = CASE WHEN state = 'scheduled' THEN $6 ELSE paused_by END WHERE id = $1`, id, t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy, by); err != nil {
+			return err
+		}
+		if err := void(ctx, tx, id, to); err != nil {
 			return err
 		}
 		detail := "by " + by
-		if c.State == change.Approved {
-			detail += "; it has to be approved anew"
+		if c.ApprovedBy != nil {
+			detail += "; it has to be approved again"
 		}
 		if err := note(ctx, tx, id, 0, 0, "terms", detail); err != nil {
 			return err
@@ -400,20 +492,54 @@ func (s *Store) Ask(ctx context.Context, l Lease, changeID int64, q change.Quest
 			if err := endStep(ctx, tx, l, changeID, q.Step, state, outcome); err != nil {
 				return err
 			}
-		} else if _, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = coalesce(started_at, now()), note = $4 WHERE change_id = $1 AND number = $2`, changeID, q.Step, state, outcome); err != nil {
+		} else if _, err := tx.Exec(ctx, `UPDATE steps SET state = $3, started_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE coalesce(started_at, now()) END, note = $4 WHERE change_id = $1 AND number = $2`, changeID, q.Step, state, outcome); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = $3 WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Asking, q); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = $3, hold_asked = state = 'holding' WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Asking, q); err != nil {
 			return err
 		}
 		return note(ctx, tx, changeID, q.Step, l.Fence, "asks", q.Text)
 	})
 }
 
-// SetChecks records a look at whether a change is ready.
-func (s *Store) SetChecks(ctx context.Context, changeID int64, checks []byte) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE changes SET checks = $2, checked_at = now() WHERE id = $1`, changeID, checks)
+// SetChecks records a look at whether a change is ready, and how the device stands; stands is nil when that is not to be remembered.
+func (s *Store) SetChecks(ctx context.Context, changeID int64, checks, stands []byte) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE changes SET checks = $2, checked_at = now(), stands = coalesce($3, stands) WHERE id = $1`, changeID, checks, stands)
 	return err
+}
+
+// Times are when a change may run, and what time it is by the clock of the database, which all workers share.
+type Times struct {
+	Now, WindowFrom, WindowTo, RestartFrom time.Time // zero: none
+}
+
+// RestartWithin is how long a change may pass its point of no return from the time that was given for that, where no end was given.
+const RestartWithin = 4 * time.Hour
+
+// Times reads them now.
+func (s *Store) Times(ctx context.Context, changeID int64) (t Times, err error) {
+	var from, to, restart *time.Time
+	err = one(s.Pool.QueryRow(ctx, `SELECT clock_timestamp(), window_from, coalesce(window_to, restart_from + $2), restart_from FROM changes WHERE id = $1`, changeID, RestartWithin).Scan(&t.Now, &from, &to, &restart))
+	for at, into := range map[*time.Time]*time.Time{from: &t.WindowFrom, to: &t.WindowTo, restart: &t.RestartFrom} {
+		if at != nil {
+			*into = *at
+		}
+	}
+	return t, err
+}
+
+// Faults counts how often the service broke off in a step.
+func (s *Store) Faults(ctx context.Context, changeID int64, number int) (n int, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT count(*) FROM journal WHERE change_id = $1 AND step = $2 AND event = 'fault'`, changeID, number).Scan(&n)
+	return n, err
+}
+
+// SetPlanned records what the device is, where the draft did not say.
+func (s *Store) SetPlanned(ctx context.Context, l Lease, changeID int64, p Planned) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE changes SET planned = $2 WHERE id = $1`, changeID, p)
+		return err
+	})
 }
 
 // StepSeconds are how long steps took on devices of a model, by kind, newest first, at most limit of each kind. Steps that nobody carried
@@ -628,10 +754,11 @@ func (s *Store) RedoStep(ctx context.Context, l Lease, changeID int64, number in
 	})
 }
 
-// SetReadings records the readings before the change, also as a set to compare with later.
-func (s *Store) SetReadings(ctx context.Context, l Lease, changeID, deviceID int64, version string, readings []byte) error {
+// SetReadings records the readings before the change with their definitions, which are those of the change from then on, and keeps the
+// readings also as a set to compare with later.
+func (s *Store) SetReadings(ctx context.Context, l Lease, changeID, deviceID int64, version string, readings, definitions []byte) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE changes SET readings = $2 WHERE id = $1`, changeID, readings); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE changes SET readings = $2, definitions = $3 WHERE id = $1`, changeID, readings, definitions); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `INSERT INTO reading_sets (device_id, change_id, version, readings, taken_by) VALUES ($1, $2, $3, $4, $5)`, deviceID, changeID, version, readings, fmt.Sprintf("change %d", changeID))
@@ -674,25 +801,31 @@ func (s *Store) HeldNow(ctx context.Context, l Lease, changeID int64) (held bool
 	return held, err
 }
 
-// RestUntil holds a running change until a moment, when it goes on by itself; not when somebody asked it to hold, who then says when.
+// RestUntil schedules a running change for a moment, when it goes on by itself; not when somebody asked it to hold, who then says when.
 func (s *Store) RestUntil(ctx context.Context, l Lease, changeID int64, until time.Time) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE changes SET state = $2, waits_until = CASE WHEN state = 'running' THEN $3::timestamptz END WHERE id = $1 AND state IN ('running', 'holding')`, changeID, change.Held, until); err != nil {
+		var to change.State
+		if err := one(tx.QueryRow(ctx, `UPDATE changes SET state = CASE WHEN state = 'running' THEN 'scheduled' ELSE 'held' END, waits_until = CASE WHEN state = 'running' THEN $2::timestamptz END
+			WHERE id = $1 AND state IN ('running', 'holding') RETURNING state`, changeID, until).Scan(&to)); err != nil {
 			return err
 		}
 		// The step that waits is begun anew then: how long it took tells nothing if the waiting is in it.
 		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', started_at = NULL, paused = false WHERE change_id = $1 AND state = 'running'`, changeID); err != nil {
 			return err
 		}
-		return note(ctx, tx, changeID, 0, l.Fence, "held", "until "+until.UTC().Format(time.RFC3339)+", when it goes on by itself")
+		if to == change.Held {
+			return note(ctx, tx, changeID, 0, l.Fence, "held", "at a safe point")
+		}
+		return note(ctx, tx, changeID, 0, l.Fence, "scheduled", "until "+until.UTC().Format(time.RFC3339)+", when it goes on by itself")
 	})
 }
 
 // TimeHasCome takes up the changes that wait for a moment which has come by the clock of the database, and calls then for each in
-// the same transaction. That moment counts as come from then on, whatever other clocks say.
+// the same transaction. One whose approval was taken back waits on, and one whose device is taken by another change, too.
 func (s *Store) TimeHasCome(ctx context.Context, then func(pgx.Tx, int64) error) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `UPDATE changes SET state = $1, waits_until = NULL, restart_from = NULL WHERE state = $2 AND waits_until <= now() RETURNING id`, change.Running, change.Held)
+		rows, err := tx.Query(ctx, `UPDATE changes c SET state = $1, waits_until = NULL, started_at = coalesce(started_at, now()) WHERE state = $2 AND waits_until <= now() AND approved_by IS NOT NULL
+			AND (started_at IS NOT NULL OR NOT EXISTS (SELECT FROM changes o WHERE o.device_id = c.device_id AND o.id <> c.id AND (`+occupies("o")+` OR o.state = $2 AND o.waits_until <= now() AND o.id < c.id))) RETURNING id`, change.Running, change.Scheduled)
 		if err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func (s *Store) Images(ctx context.Context, after string, limit int) ([]Image, e
 // OpenPaths returns the paths of changes that may still run, with the change's number and device.
 func (s *Store) OpenPaths(ctx context.Context) ([]OpenPath, error) {
 	rows, err := s.Pool.Query(ctx, `SELECT c.id, d.name, c.path FROM changes c JOIN devices d ON d.id = c.device_id
-		WHERE c.state IN ('draft', 'approved', 'running', 'holding', 'held', 'asking') ORDER BY c.id`)
+		WHERE c.state IN ('draft', 'approved', 'running', 'holding', 'held', 'scheduled', 'asking') ORDER BY c.id`)
 	if err != nil {
 		return nil, err
 	}

@@ -19,11 +19,26 @@ type Device struct {
 	CreatedAt           time.Time
 	Portrait            []byte // JSON; nil before the first refresh
 	PortraitAt          *time.Time
-	RefusedTries        int // sign-ins in a row that the device refused
-	RefusedRaises       int // second passwords
+	LookedAt            *time.Time // the last try to look at it
+	LookError           *string    // why that failed; nil when it did not
+	RefusedTries        int        // sign-ins in a row that the device refused
+	RefusedRaises       int        // second passwords
 	RefusedAt           *time.Time
 	OpenChange          *int64
+	Open                *OpenChange // what OpenChange is doing
 	Reach               Reach
+}
+
+// An OpenChange is what is known of a device from the change that works on it.
+type OpenChange struct {
+	ID         int64      `json:"id"`
+	State      string     `json:"state"`
+	Since      time.Time  `json:"since"`
+	PausedBy   *string    `json:"paused_by"`
+	WaitsUntil *time.Time `json:"waits_until"`
+	Step       string     `json:"step"` // that runs; "" when none does
+	Note       string     `json:"note"`
+	Began      *time.Time `json:"began"`
 }
 
 // Reach says how a device is reached where that is not simply its address.
@@ -34,13 +49,15 @@ type Reach struct {
 	Enter   string `json:"enter,omitempty"`   // command on that device that opens a session into this one, a module of it
 }
 
-const deviceColumns = `d.id, d.name, d.site, d.address, d.dialect, d.groups, d.web, d.host_key, d.transfer,
-	d.created_at, d.portrait, d.portrait_at, d.refused_tries, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND c.state IN ('running', 'holding', 'held', 'asking')), d.reach`
+var deviceColumns = `d.id, d.name, d.site, d.address, d.dialect, d.groups, d.web, d.host_key, d.transfer,
+	d.created_at, d.portrait, d.portrait_at, d.looked_at, d.look_error, d.refused_tries, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND ` + occupies("c") + `), d.reach,
+	(SELECT jsonb_build_object('id', c.id, 'state', c.state, 'since', c.state_since, 'paused_by', c.paused_by, 'waits_until', c.waits_until, 'step', coalesce(s.plan->>'Title', ''), 'note', coalesce(s.note, ''), 'began', s.started_at)
+		FROM changes c LEFT JOIN LATERAL (SELECT * FROM steps s WHERE s.change_id = c.id AND s.state = 'running' ORDER BY s.number LIMIT 1) s ON true WHERE c.device_id = d.id AND ` + occupies("c") + `)`
 
 // columns are where deviceColumns go.
 func (d *Device) columns() []any {
 	return []any{&d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer,
-		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange, &d.Reach}
+		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.LookedAt, &d.LookError, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange, &d.Reach, &d.Open}
 }
 
 func scanDevice(r pgx.Row) (d Device, err error) {
@@ -120,7 +137,13 @@ func (s *Store) SetAddress(ctx context.Context, deviceID int64, address string) 
 
 // SetPortrait records what a device was found to be.
 func (s *Store) SetPortrait(ctx context.Context, deviceID int64, portrait []byte) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE devices SET portrait = $2, portrait_at = now() WHERE id = $1`, deviceID, portrait)
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET portrait = $2, portrait_at = now(), looked_at = now(), look_error = NULL WHERE id = $1`, deviceID, portrait)
+	return err
+}
+
+// LookFailed records that a device could not be looked at, and why. What was seen of it before stays, with its age.
+func (s *Store) LookFailed(ctx context.Context, deviceID int64, why string) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET looked_at = now(), look_error = $2 WHERE id = $1`, deviceID, why)
 	return err
 }
 

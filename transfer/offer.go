@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"path"
 	"strings"
@@ -85,6 +86,12 @@ func (r *Receiver) knows(user, token string) bool {
 func (r *Receiver) offered(token string) (handout, error) {
 	r.mu.Lock()
 	g, ok := r.offers[token]
+	if ok {
+		if r.came == nil {
+			r.came = map[string]bool{}
+		}
+		r.came[token] = true
+	}
 	r.mu.Unlock()
 	if !ok {
 		return handout{}, os.ErrNotExist
@@ -123,7 +130,30 @@ func (r *Receiver) offer(scheme string, g given) (url string, withdraw func(), e
 	if scheme == "tftp" { // it has no sign-in: the name is the secret
 		url = fmt.Sprintf("tftp://%s/%s", at, token)
 	}
-	return url, func() { r.mu.Lock(); delete(r.offers, token); r.mu.Unlock() }, nil
+	return url, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.offers, token)
+		delete(r.came, token)
+	}, nil
+}
+
+// Came reports whether somebody came for what is offered at an address that was not withdrawn yet.
+func (r *Receiver) Came(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	if u.Scheme == "http" || u.Scheme == "https" {
+		return r.give.Came(address)
+	}
+	token := path.Base(u.Path)
+	if p, ok := u.User.Password(); ok {
+		token = p
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.came[token]
 }
 
 func (r *Receiver) tftpGive(name string, rf io.ReaderFrom) error {

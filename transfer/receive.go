@@ -43,6 +43,7 @@ type Receiver struct {
 	mu      sync.Mutex
 	expects map[string]*expectation // by token
 	offers  map[string]given        // by token; those over HTTP are the Server's
+	came    map[string]bool         // tokens of offers that somebody came for
 }
 
 type expectation struct {
@@ -202,14 +203,18 @@ type delivery struct {
 	ended bool
 }
 
+// WriteAt takes a piece. What a device sends is not trusted: an offset may be anything.
 func (d *delivery) WriteAt(p []byte, off int64) (int, error) {
-	if off+int64(len(p)) > d.e.limit {
+	switch {
+	case off < 0:
+		return 0, errors.New("a piece before the begin of the file")
+	case off > d.e.limit-int64(len(p)):
 		return 0, errors.New("larger than what is taken")
-	}
-	if off > int64(len(d.data)) {
+	case off > int64(len(d.data)):
 		return 0, errors.New("a gap in the file")
 	}
-	d.data = append(d.data[:off], p...)
+	n := copy(d.data[off:], p) // a piece that comes again does not cut off what came after it
+	d.data = append(d.data, p[n:]...)
 	return len(p), nil
 }
 
@@ -369,7 +374,8 @@ func (f *sftpFile) put(p []byte, off int64) (int, error) {
 		if f.ahead == nil {
 			f.ahead = map[int64][]byte{}
 		}
-		if f.held += int64(len(p)); f.held > f.d.e.limit {
+		f.held += int64(len(p) - len(f.ahead[off]))
+		if f.held > f.d.e.limit {
 			return 0, errors.New("larger than what is taken")
 		}
 		f.ahead[off] = bytes.Clone(p)
@@ -504,7 +510,7 @@ func (s *Server) OfferBytes(data []byte, d time.Duration) (url string, withdraw 
 		s.offers = map[string]*offer{}
 	}
 	s.offers[token] = &offer{data: data, until: time.Now().Add(d)}
-	return s.Base + "/get/" + token, func() { s.drop(token) }
+	return s.Base + "/get/" + token, func() { s.drop(token); s.forget(token) }
 }
 
 // serveBytes answers with data that lies in memory.

@@ -16,6 +16,7 @@ type Server struct {
 
 	mu     sync.Mutex
 	offers map[string]*offer
+	came   map[string]bool // tokens that somebody came for, until they are withdrawn
 }
 
 type offer struct {
@@ -39,7 +40,20 @@ func (s *Server) Offer(file string, d time.Duration) (url string, withdraw func(
 		}
 	}
 	s.offers[token] = &offer{file: file, until: time.Now().Add(d)}
-	return s.Base + "/get/" + token, func() { s.drop(token) }
+	return s.Base + "/get/" + token, func() { s.drop(token); s.forget(token) }
+}
+
+// Came reports whether somebody came for what is offered at an address that was not withdrawn yet.
+func (s *Server) Came(url string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.came[url[strings.LastIndexByte(url, '/')+1:]]
+}
+
+func (s *Server) forget(token string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.came, token)
 }
 
 func (s *Server) drop(token string) {
@@ -63,6 +77,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	o.busy = true
+	if s.came == nil {
+		s.came = map[string]bool{}
+	}
+	s.came[token] = true
 	s.mu.Unlock()
 	defer func() { s.mu.Lock(); o.busy = false; s.mu.Unlock() }()
 

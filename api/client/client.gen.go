@@ -441,20 +441,24 @@ type ClientInterface interface {
 	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
 	GetWayBack(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnChangeWithBody Approve, start, hold, resume or stop a change, or answer what it asks
+	// ActOnChangeWithBody Approve, start, arm, hold, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 	// held change whose last hop has passed its point of no return can go back too.
+	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 	ActOnChangeWithBody(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
+	// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 	// held change whose last hop has passed its point of no return can go back too.
+	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1965,10 +1969,12 @@ func (c *Client) GetWayBack(ctx context.Context, id ID, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// ActOnChangeWithBody Approve, start, hold, resume or stop a change, or answer what it asks
+// ActOnChangeWithBody Approve, start, arm, hold, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 // held change whose last hop has passed its point of no return can go back too.
+// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
 // Takes any type of body and a specified content type.
 //
@@ -1985,10 +1991,12 @@ func (c *Client) ActOnChangeWithBody(ctx context.Context, id ID, action Action, 
 	return c.Client.Do(req)
 }
 
-// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
+// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 // held change whose last hop has passed its point of no return can go back too.
+// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8911,20 +8919,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
 	GetWayBackWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetWayBackResponse, error)
 
-	// ActOnChangeWithBodyWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+	// ActOnChangeWithBodyWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 	// held change whose last hop has passed its point of no return can go back too.
+	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 	ActOnChangeWithBodyWithResponse(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error)
 
-	// ActOnChangeWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+	// ActOnChangeWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 	// held change whose last hop has passed its point of no return can go back too.
+	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15841,10 +15853,12 @@ func (c *ClientWithResponses) GetWayBackWithResponse(ctx context.Context, id ID,
 	return ParseGetWayBackResponse(rsp)
 }
 
-// ActOnChangeWithBodyWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+// ActOnChangeWithBodyWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 // held change whose last hop has passed its point of no return can go back too.
+// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -15857,10 +15871,12 @@ func (c *ClientWithResponses) ActOnChangeWithBodyWithResponse(ctx context.Contex
 	return ParseActOnChangeResponse(rsp)
 }
 
-// ActOnChangeWithResponse Approve, start, hold, resume or stop a change, or answer what it asks
+// ActOnChangeWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
 // held change whose last hop has passed its point of no return can go back too.
+// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -85,6 +85,8 @@ func (e ActKind) Valid() bool {
 const (
 	ActionAccept  Action = "accept"
 	ActionApprove Action = "approve"
+	ActionArm     Action = "arm"
+	ActionEarly   Action = "early"
 	ActionGoBack  Action = "go-back"
 	ActionHold    Action = "hold"
 	ActionLeave   Action = "leave"
@@ -101,6 +103,10 @@ func (e Action) Valid() bool {
 	case ActionAccept:
 		return true
 	case ActionApprove:
+		return true
+	case ActionArm:
+		return true
+	case ActionEarly:
 		return true
 	case ActionGoBack:
 		return true
@@ -269,16 +275,17 @@ func (e ChangePolicyWayBack) Valid() bool {
 
 // Defines values for ChangeState.
 const (
-	ChangeStateApproved ChangeState = "approved"
-	ChangeStateAsking   ChangeState = "asking"
-	ChangeStateDone     ChangeState = "done"
-	ChangeStateDraft    ChangeState = "draft"
-	ChangeStateFailed   ChangeState = "failed"
-	ChangeStateHeld     ChangeState = "held"
-	ChangeStateHolding  ChangeState = "holding"
-	ChangeStateReturned ChangeState = "returned"
-	ChangeStateRunning  ChangeState = "running"
-	ChangeStateStopped  ChangeState = "stopped"
+	ChangeStateApproved  ChangeState = "approved"
+	ChangeStateAsking    ChangeState = "asking"
+	ChangeStateDone      ChangeState = "done"
+	ChangeStateDraft     ChangeState = "draft"
+	ChangeStateFailed    ChangeState = "failed"
+	ChangeStateHeld      ChangeState = "held"
+	ChangeStateHolding   ChangeState = "holding"
+	ChangeStateReturned  ChangeState = "returned"
+	ChangeStateRunning   ChangeState = "running"
+	ChangeStateScheduled ChangeState = "scheduled"
+	ChangeStateStopped   ChangeState = "stopped"
 )
 
 // Valid indicates whether the value is a known member of the ChangeState enum.
@@ -301,6 +308,8 @@ func (e ChangeState) Valid() bool {
 	case ChangeStateReturned:
 		return true
 	case ChangeStateRunning:
+		return true
+	case ChangeStateScheduled:
 		return true
 	case ChangeStateStopped:
 		return true
@@ -372,6 +381,54 @@ func (e CredentialKind) Valid() bool {
 	case Privileged:
 		return true
 	case SnmpV3:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceStandingSource.
+const (
+	DeviceStandingSourceChange DeviceStandingSource = "change"
+	DeviceStandingSourceLook   DeviceStandingSource = "look"
+	DeviceStandingSourceNone   DeviceStandingSource = "none"
+)
+
+// Valid indicates whether the value is a known member of the DeviceStandingSource enum.
+func (e DeviceStandingSource) Valid() bool {
+	switch e {
+	case DeviceStandingSourceChange:
+		return true
+	case DeviceStandingSourceLook:
+		return true
+	case DeviceStandingSourceNone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceStandingState.
+const (
+	DeviceStandingStateInChange DeviceStandingState = "in-change"
+	DeviceStandingStateNoAnswer DeviceStandingState = "no-answer"
+	DeviceStandingStateReady    DeviceStandingState = "ready"
+	DeviceStandingStateStarting DeviceStandingState = "starting"
+	DeviceStandingStateUnknown  DeviceStandingState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the DeviceStandingState enum.
+func (e DeviceStandingState) Valid() bool {
+	switch e {
+	case DeviceStandingStateInChange:
+		return true
+	case DeviceStandingStateNoAnswer:
+		return true
+	case DeviceStandingStateReady:
+		return true
+	case DeviceStandingStateStarting:
+		return true
+	case DeviceStandingStateUnknown:
 		return true
 	default:
 		return false
@@ -699,7 +756,12 @@ const (
 	QuestionKindConversion QuestionKind = "conversion"
 	QuestionKindFailed     QuestionKind = "failed"
 	QuestionKindHandStep   QuestionKind = "hand-step"
+	QuestionKindNotAsLeft  QuestionKind = "not-as-left"
+	QuestionKindOtherUnit  QuestionKind = "other-unit"
+	QuestionKindOurData    QuestionKind = "our-data"
+	QuestionKindOurFault   QuestionKind = "our-fault"
 	QuestionKindWarnings   QuestionKind = "warnings"
+	QuestionKindWindow     QuestionKind = "window"
 )
 
 // Valid indicates whether the value is a known member of the QuestionKind enum.
@@ -713,7 +775,17 @@ func (e QuestionKind) Valid() bool {
 		return true
 	case QuestionKindHandStep:
 		return true
+	case QuestionKindNotAsLeft:
+		return true
+	case QuestionKindOtherUnit:
+		return true
+	case QuestionKindOurData:
+		return true
+	case QuestionKindOurFault:
+		return true
 	case QuestionKindWarnings:
+		return true
+	case QuestionKindWindow:
 		return true
 	default:
 		return false
@@ -770,15 +842,21 @@ func (e RestorePartPreviewState) Valid() bool {
 
 // Defines values for ResultState.
 const (
-	ResultStateMet     ResultState = "met"
-	ResultStatePending ResultState = "pending"
-	ResultStateUnmet   ResultState = "unmet"
+	ResultStateMet           ResultState = "met"
+	ResultStateNotApplicable ResultState = "not-applicable"
+	ResultStateNotProven     ResultState = "not-proven"
+	ResultStatePending       ResultState = "pending"
+	ResultStateUnmet         ResultState = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the ResultState enum.
 func (e ResultState) Valid() bool {
 	switch e {
 	case ResultStateMet:
+		return true
+	case ResultStateNotApplicable:
+		return true
+	case ResultStateNotProven:
 		return true
 	case ResultStatePending:
 		return true
@@ -1054,6 +1132,14 @@ func (e RotateKeyJSONBodyWhich) Valid() bool {
 type Acceptance struct {
 	Checks []string `json:"checks"`
 	Reason string   `json:"reason"`
+}
+
+// Accepted defines model for Accepted.
+type Accepted struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Check  string    `json:"check"`
+	Reason string    `json:"reason"`
 }
 
 // Act defines model for Act.
@@ -1457,6 +1543,9 @@ type CatalogueVersion struct {
 
 // Change defines model for Change.
 type Change struct {
+	// Accepted Warnings that somebody took on.
+	Accepted *[]Accepted `json:"accepted,omitempty"`
+
 	// Actions What can be done with it now.
 	Actions    []Action   `json:"actions"`
 	ApprovedAt *time.Time `json:"approvedAt,omitempty"`
@@ -1492,8 +1581,11 @@ type Change struct {
 	Most *float64 `json:"most,omitempty"`
 
 	// Now The service's clock.
-	Now           time.Time `json:"now"`
-	Path          *Path     `json:"path,omitempty"`
+	Now  time.Time `json:"now"`
+	Path *Path     `json:"path,omitempty"`
+
+	// PausedBy Who paused it.
+	PausedBy      *string   `json:"pausedBy,omitempty"`
 	Question      *Question `json:"question,omitempty"`
 	RemainingHigh float64   `json:"remainingHigh"`
 
@@ -1511,15 +1603,20 @@ type Change struct {
 	ReturnWhy *string `json:"returnWhy,omitempty"`
 
 	// Returning The hop whose way back is being taken, from 1.
-	Returning *int        `json:"returning,omitempty"`
-	StartedAt *time.Time  `json:"startedAt,omitempty"`
-	State     ChangeState `json:"state"`
-	Steps     []Step      `json:"steps"`
-	Terms     *Terms      `json:"terms,omitempty"`
-	To        string      `json:"to"`
-	Verdict   *Verdict    `json:"verdict,omitempty"`
+	Returning *int       `json:"returning,omitempty"`
+	StartedAt *time.Time `json:"startedAt,omitempty"`
 
-	// WaitsUntil Of a held change: it goes on by itself then.
+	// State held: somebody paused it. scheduled: it goes on by itself at a time.
+	State ChangeState `json:"state"`
+
+	// StateSince Since when it is in this state.
+	StateSince *time.Time `json:"stateSince,omitempty"`
+	Steps      []Step     `json:"steps"`
+	Terms      *Terms     `json:"terms,omitempty"`
+	To         string     `json:"to"`
+	Verdict    *Verdict   `json:"verdict,omitempty"`
+
+	// WaitsUntil Of a scheduled change: it goes on by itself then.
 	WaitsUntil *time.Time `json:"waitsUntil,omitempty"`
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
@@ -1535,6 +1632,9 @@ type ChangePage struct {
 
 // ChangePolicy defines model for ChangePolicy.
 type ChangePolicy struct {
+	// RestartHours How long after restartFrom the point of no return may still be passed, in hours, where a change gives no end of its window. 4 when left out.
+	RestartHours *float64 `json:"restartHours,omitempty"`
+
 	// SecondPerson Somebody else than who drafted a change has to approve it.
 	SecondPerson bool                `json:"secondPerson"`
 	WayBack      ChangePolicyWayBack `json:"wayBack"`
@@ -1543,7 +1643,7 @@ type ChangePolicy struct {
 // ChangePolicyWayBack defines model for ChangePolicy.WayBack.
 type ChangePolicyWayBack string
 
-// ChangeState defines model for ChangeState.
+// ChangeState held: somebody paused it. scheduled: it goes on by itself at a time.
 type ChangeState string
 
 // Check defines model for Check.
@@ -1783,11 +1883,19 @@ type Device struct {
 
 	// HostKey Fingerprint of the pinned key.
 	HostKey *string `json:"hostKey,omitempty"`
-	Name    string  `json:"name"`
+
+	// LookError Why that failed.
+	LookError *string `json:"lookError,omitempty"`
+
+	// LookedAt When somebody last tried to look at it.
+	LookedAt *time.Time `json:"lookedAt,omitempty"`
+	Name     string     `json:"name"`
 
 	// OpenChange The change that occupies it.
-	OpenChange *int64    `json:"openChange,omitempty"`
-	Portrait   *Portrait `json:"portrait,omitempty"`
+	OpenChange *int64 `json:"openChange,omitempty"`
+
+	// Portrait What a device said of itself. What it does not say is left out; it is not known, which is neither yes nor no.
+	Portrait *Portrait `json:"portrait,omitempty"`
 
 	// Reach How a device is reached where that is not simply its address.
 	Reach *Reach `json:"reach,omitempty"`
@@ -1795,6 +1903,9 @@ type Device struct {
 	// RefusedTries Sign-ins in a row that the device refused.
 	RefusedTries *int   `json:"refusedTries,omitempty"`
 	Site         string `json:"site"`
+
+	// Standing How a device stands, as far as somebody knows, with how old that is and where it comes from.
+	Standing *DeviceStanding `json:"standing,omitempty"`
 
 	// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
 	Transfer Transfer `json:"transfer"`
@@ -1838,6 +1949,26 @@ type DevicePage struct {
 	Items []Device `json:"items"`
 	Next  *string  `json:"next,omitempty"`
 }
+
+// DeviceStanding How a device stands, as far as somebody knows, with how old that is and where it comes from.
+type DeviceStanding struct {
+	// At Since when
+	At     *time.Time `json:"at,omitempty"`
+	Change *int64     `json:"change,omitempty"`
+
+	// Source Who knows it: somebody who looked at the device, or the change that works on it.
+	Source DeviceStandingSource `json:"source"`
+
+	// State no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
+	State DeviceStandingState `json:"state"`
+	Text  string              `json:"text"`
+}
+
+// DeviceStandingSource Who knows it: somebody who looked at the device, or the change that works on it.
+type DeviceStandingSource string
+
+// DeviceStandingState no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
+type DeviceStandingState string
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -2160,7 +2291,8 @@ type ImagePage struct {
 
 // InsidePart defines model for InsidePart.
 type InsidePart struct {
-	Good  bool   `json:"good"`
+	// Good Left out when it is not known.
+	Good  *bool  `json:"good,omitempty"`
 	Name  string `json:"name"`
 	State string `json:"state"`
 }
@@ -2574,7 +2706,7 @@ type PortChoice struct {
 	Why      *string `json:"why,omitempty"`
 }
 
-// Portrait defines model for Portrait.
+// Portrait What a device said of itself. What it does not say is left out; it is not known, which is neither yes nor no.
 type Portrait struct {
 	// Components Firmware beside the main image.
 	Components *[]InsideVersion `json:"components,omitempty"`
@@ -2584,24 +2716,27 @@ type Portrait struct {
 	Maker    string    `json:"maker"`
 	Model    string    `json:"model"`
 
+	// NotUnderstood Tables of which its dialect did not understand a line; what they do not show may be there all the same.
+	NotUnderstood *[]string `json:"notUnderstood,omitempty"`
+
 	// Parts Fans, disks, line cards ...
 	Parts         *[]InsidePart `json:"parts,omitempty"`
 	Serial        string        `json:"serial"`
-	ServicesReady bool          `json:"servicesReady"`
+	ServicesReady *bool         `json:"servicesReady,omitempty"`
 	Slots         []Slot        `json:"slots"`
 
 	// StorageFree bytes
-	StorageFree int64 `json:"storageFree"`
+	StorageFree *int64 `json:"storageFree,omitempty"`
 
 	// StorageTotal bytes
-	StorageTotal int64 `json:"storageTotal"`
+	StorageTotal *int64 `json:"storageTotal,omitempty"`
 
 	// Stores Storages beside that for files, in bytes.
 	Stores  *[]Room   `json:"stores,omitempty"`
 	TakenAt time.Time `json:"takenAt"`
 
 	// Unsaved The running configuration is not saved.
-	Unsaved bool `json:"unsaved"`
+	Unsaved *bool `json:"unsaved,omitempty"`
 
 	// Variables Of the boot.
 	Variables *[]BootVariable `json:"variables,omitempty"`
@@ -2782,16 +2917,18 @@ type RestoreWish struct {
 
 // Result defines model for Result.
 type Result struct {
-	After    *string     `json:"after,omitempty"`
-	Before   *string     `json:"before,omitempty"`
-	Evidence string      `json:"evidence"`
-	Reading  string      `json:"reading"`
-	Severity string      `json:"severity"`
-	State    ResultState `json:"state"`
-	Title    string      `json:"title"`
+	After    *string `json:"after,omitempty"`
+	Before   *string `json:"before,omitempty"`
+	Evidence string  `json:"evidence"`
+	Reading  string  `json:"reading"`
+	Severity string  `json:"severity"`
+
+	// State not-proven: there was nothing to compare with, or it could not be read. not-applicable: the device says that it has no such thing.
+	State ResultState `json:"state"`
+	Title string      `json:"title"`
 }
 
-// ResultState defines model for Result.State.
+// ResultState not-proven: there was nothing to compare with, or it could not be read. not-applicable: the device says that it has no such thing.
 type ResultState string
 
 // Retained defines model for Retained.
@@ -2864,6 +3001,9 @@ type Service struct {
 	TimeFactor float64 `json:"timeFactor"`
 	User       string  `json:"user"`
 	Version    string  `json:"version"`
+
+	// Zone The time zone of the installation (IANA name), in which windows, times and clocks are told everywhere.
+	Zone string `json:"zone"`
 }
 
 // ServiceEntry defines model for ServiceEntry.
@@ -2952,9 +3092,16 @@ type SiteFile struct {
 
 // Slot defines model for Slot.
 type Slot struct {
-	Name    string `json:"name"`
-	Next    bool   `json:"next"`
-	Running bool   `json:"running"`
+	// Broken It holds something that cannot be started. It is no way back.
+	Broken *bool `json:"broken,omitempty"`
+
+	// Good It can be started from. Left out when it is not known.
+	Good *bool  `json:"good,omitempty"`
+	Name string `json:"name"`
+
+	// Next The next start is from it, as far as the device says.
+	Next    bool `json:"next"`
+	Running bool `json:"running"`
 
 	// State The device's own words.
 	State   string `json:"state"`
@@ -3657,7 +3804,7 @@ type ServerInterface interface {
 	// GetWayBack What going back now would lose
 	// (GET /changes/{id}/way-back)
 	GetWayBack(c *gin.Context, id ID)
-	// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
+	// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
 	// (POST /changes/{id}/{action})
 	ActOnChange(c *gin.Context, id ID, action Action)
 	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
@@ -11624,7 +11771,7 @@ type StrictServerInterface interface {
 	// GetWayBack What going back now would lose
 	// (GET /changes/{id}/way-back)
 	GetWayBack(ctx context.Context, request GetWayBackRequestObject) (GetWayBackResponseObject, error)
-	// ActOnChange Approve, start, hold, resume or stop a change, or answer what it asks
+	// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
 	// (POST /changes/{id}/{action})
 	ActOnChange(ctx context.Context, request ActOnChangeRequestObject) (ActOnChangeResponseObject, error)
 	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
@@ -15557,326 +15704,340 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L19l9s2kjf6VXB095zZ3at+cSbJven+Zzt+GXvj2H7cnvjcJ/EzgURIwjQJcACwZSXH3/0eVAEgKAEU",
-	"2c22M7N/JW6RIFAoFOr1V7/PlrKqpWDC6NnF77OaKloxwxT863GjtFT2/7iYXcz+0TC1m81nglZsdjFb",
-	"4q/zmV5uWEXtY2ZX21+0UVysZ58+zWdP2C1fslfwhhumpmbTjgL/mc8U+0fDFStmF0Y1rH/MF08yY/Gi",
-	"d6SVVBU19jlhvv16Np9VXPCqqWYXj+b+M1wYtmYKv1OwqpaGieXuB7YL39wwWjDVfjV67MQ+F3+yoh9f",
-	"MrE2m9nFV+fn88RiXvKKmxyJS/gxHrBgK9qUZnbxyA5X0Y+4gG/gX33L+WQpo2spNIO9faPkomSV/d+l",
-	"FIYJmASt65IvqeFSnNX4xP/9dy2F/a2dxL8ptppdzP6vs5Z5zvBXfebHhS8WTC8Vr+1ws4vZ+w01ZMuE",
-	"IVslxXpOthum2JxQUZCt/c1IUshTIIsbzn7tarlktaFiCSxUK1kzZTiuYrlhyxv4P25YpRP8AmR5gT+2",
-	"dKFK0d0MaELd8qKtenTuyOn/8OfUzrWM9rOfRxjvQ3hBLv7OlsZ+6mppDhew4iXDfY0p9XpFNBPFnOC4",
-	"TTUnXGhDyxKIFch+QcyGEcssRK7g/+14hAv4/yU1tJTrhp3O5odksU/q5KeXJaPipKntaz1kpR8dWb85",
-	"P6TrDR6Yg7FLvmRiyS6JZrRkBaGGSLFksCzBbpkieiO3gtA15SI57xsuCjs0E5bVf54t6PKmqWfzmZ/2",
-	"bD5zX7EnhwkrFDwd7YqQkPCCFPaZQM7ZfFbLLZztQlEu7Pv0Fh7ZSKnZiS6lgU3Whir7f43wD26oKKJt",
-	"b+crHeMekrkd84KspMK9ZB8NgdGJFOUuosBCSrtAO2RtP54c0q9kTmAhQFZHjAvCjQZeSZLVsI/pMe3C",
-	"LvB8cm2P6IKRQgoY5eDM9J8S2LrM0eB4Cv2u0rpWEkjvSb2RJYp33VT4d2m3WvO1OJGr1Ww+oyAo4BkD",
-	"UnQtTyx3WIZgdh9T24Offi9VoQ9PZ5ooVwRP+ZxIhYTZUk00Y+KUvGKsYIUlE86GbKkSXKz1Hrm+zpDr",
-	"kDTFLddS7Q4nR1crtjSsOJzgc7klFRU7UsDtq4lqBKGC+DeIYiWjOmaEcFHMZ8tbdkSi7h/2Fa14yce+",
-	"xYvkY3WzKLneMJX81c28yPx4y7VjpIMftZUu3OzSPzZVRVX6N8MNyuh+5gblA5+NFxF9uP1MtI5o1o70",
-	"ET3n7SZ/6OGNJ8xQXiY4JOKdvjs78Bhc2cAyna0c8i4qeql9dksdP+RbfPFwzD3Kh2VG32oX0k84mPQB",
-	"4Yrw98S1+ZEV3ycut3cbRmRZMG388SLckCUVVlosN8RYQWHf1oSbpAiuZMHKDGNXrODUZHnbUNPozE+y",
-	"1unZWuXZXjqK9d/0+xt6y1T2lG03CdK83+zwO/YGERI+nKDA3ra6TfB0ab8b1tslTN9Ge1Y61L/sUduN",
-	"JWqeAntrcMMn5p6cLa8Sh7g0TAlq+G1KXQuiXloCky3dwR1dSnljdQp36zgjITIRzlOSv1CyfrzhZaGY",
-	"OPwU/EJgMzSp6A4UASXrmhVpNaWiH58nme/c8oGdtGiqBcNJ9k6stjKSbRNDvcFf/JELE2t0blaKaWZS",
-	"hKw1nlF4ABVoKVZ83Sjgr+Mja6aC7OwOfu1+wQ/Y+2BH7MEkVaONHZQuSmb3TTVi3Fk0MqWfOG6zCsoF",
-	"qRVbMaVYMSeCbZk2c2Ks0nrxbo7y6OLqyU8vrl+//f9AoamY3ZOLV1c/PgWtFBQcKpC/8Ey2j3mzgwnN",
-	"KrsG1Qid1i/lj168dWcLf7ZrZ6IgVB+8a2WKFR32M3VJjbXiyXJDxZrp09mFaMpy/9QZmT5e7Uk6PGYb",
-	"x6mDbqjnsk5tRsVFY9jRt390j3lmjHc6YnpnZWR+TQpaKw24IQVfrZjSZKVkBXRb2FtpS3fHhS6QIfp2",
-	"mGK7Ovx2ksBNwc1LLhLkpabjgSmoYSeGgyJ/wCpFUGcSP2UvZnbrfBgHv6CieeD9SdFUDtTzqJnh4/67",
-	"8/a6ctNPEmhLeVJjt9exYqZRwp4o6s+ZCcaF3Q1rLgu2nRNp7WRalmDRaUPhJMz3GZqvN12ay2ZRRgRH",
-	"4WunVcptSmYtpSg0aYTh7kteilHFCLoHBgyuuTOAh21+2uSyjL2iyjI31xek5OKGNPWcgPXHBdGGlyVR",
-	"bLUnnTN7iHPChc+RUu7LqV37Hj0MCeeTFUIDecvKgZKZmHejq6NX4Ux5iJ5+pEsTPD92dyrKRffGSsrh",
-	"tRTsKkHhF8hoJTNkLS9hROcXRKXNOA3OXtuVRJVx2I7aL77fpHWsDSuLtL7ITbgcb1htLgmrarMj2w0T",
-	"yAUwJ/t+cpkbWR+O+8zKw0eX5BwuNmpveuOWcrhhg6VGSZ0Lcu9IW1NQ292prSTFs0yJ5wOyaERRMrKh",
-	"etyN32cleF+m96IUrKLg/7JXT9GU6MoCrp3PeFVLZZJOEb2hX33zbdIdNILVNP8t7fmyoguJwgVZ7AyK",
-	"rwGkNvSGiasRV0mkqO+xAlfVlionYhUVgbPsKYDvHBcjcBUEud+q+N5ggaMbqOkI0q4i7FgkHTw7uaOR",
-	"F0dXxtgTcSiVFkFaDSDogq3pKILe8W4WBSvGfGbw4ZONWUoMLnmmV40QqDhGVOUi+seK8hJcLxXXmqXd",
-	"tu1hGsMDYUM9YdsZ9ioGuKePN2x5k9hRkBQZPTAK3nQ5/Ht7rpwGYQV3I2q6vGGFFX+NKJnWpGCsHnjy",
-	"ClpZNWOwhowLegJvpaQYLj2zJo2qx0DtBWR4kSOAxFhIwfVNRAzFaDFw5beybKo09fdYwT85DzvWrjNM",
-	"s92xdp0tefO84UiZOe5JD4/UTrxZObdBp9OIzUu6fmCJGc8PNcePixvAPT4P0+9ZeMa52cq5YUsJ1/QI",
-	"Eryky5sUGWpvl40Y6w1V5qgrMwSzamd94azz1HnOaGk2I2UGXLlHbmaJ/3DjkAVbScUI+0dDSyKFMwKQ",
-	"pyGCN1SO9Ci6lJeNSk3M3XWgLlCi5BbZek1vGRFyX6VKq3ObQKju2GspCwyjllQbQvFTOPaBtnZJSmrY",
-	"BRFSMFAUigbcNnbqc7JoTDtQeNM+yjW4hpWdt0BbyilkdrL+4rJTgS0/fmPNZxAsTd5c9vPDWNLrEO6l",
-	"v9jvD76i/Rsvhl7Vwll2w4bX3AwIuoSLFx4PuxwxUyyMke/zhwmO+8FR8gHngykKmhGFAoKAKcecU/q3",
-	"3GxkYyJDxu912rOYC0EFN1A/lVyOjQ9OwYLw1TDXPFHeJK+dIPjueaF4pjiiZMFH+uaoUppw3kNmz+6K",
-	"GXsIs8kRvUZ3I+xx3m44RHaYd9jcCLnNxnfGM1KtpFz1LgKi5IULy283skxH962+QxepNb3AGNWC+cQL",
-	"TQz7aIBFnddnqRgYffqmx6dupPIfSHjGgz2ZNRIHCBC9E4Z+vE+MNn0QMmbaYjfzOxARsLPYPEdee4M7",
-	"4zUaZQ25V77fjbW71ko2CT/Ieyd+HNNSURB48sKFJmLv44ZCyA7c/6f3MtVuGKsfyyZlq5zbK5UsZCMK",
-	"suiEhXzs6tH5+Xknx+0894kndKePfoGuWWf4P3/7zfHRdW254MfWyd/O7uuvj7693bCkH+KWkRVnZaHt",
-	"0eOCLJUUhi7mPovrN6tAuDCL88A6Z5jTQxa7jjbRfwJgFvtLiQgXb1OSu5nmRYKrM+Fg1ZSjrIWBF5oz",
-	"HsDSVujWysUkvi+ltXrzmXeHio0LYCQiMs19buFjE5XS/EQV91K0O9vsFXFLy2a45MOnU59/TFUqLKaY",
-	"/zItCm6ZlpZvujlSh/IoZvBXbAs3JlgUbQRBFMSZxnPLwAaTJ4jLKzuYXRxaHeoq3ff5+yGyq3/FUnyS",
-	"vbXzfJK/zymaICmHa9KHcS0rZjZcrFEYa0N31hbbcEiXZIXVNYiRMn0tN9pfGnekmbsgHfO4ZGtYd5hy",
-	"+EqWrAmaWivGfn9Uvhisd7DK2e5oMiVJm1TYYY/E87zyE+eVqXEZUy4Z4KkwmHF1ENJPRsDeteJfRxnT",
-	"G7YDRhgw1dx58JSdh21xc3B0Sm+sSy1+AqFmJtJZVN5zs09nqzW7S8/pNoNSfWlRuIy5ymq9IZiR9uAO",
-	"c0gFY4iafhdtWPIzXo5LJMrfNJKO9IvjGxlFsKI3maxJTNoZd9zitL2ELpTX6Afq4k7rDhlSXinHVYQ5",
-	"d3L6gooe6BARsXfTfmoDQXvqeKNUN3EgEqDDY4DT7qQLTBYZc61imNqxlvZmWNDlDSQcC+dkcoGoTJLS",
-	"cVPsiJsbIh77xlJqQ+aBuNGKkrsUAul7SSOQm60zktqZrQX44tBaJUJuB3u5XdJ5gvVd8vmo/fTvZHaU",
-	"tpkfvXNyj31yJQtj7USWDkV7pySkBVJDthsG6Vzof7KmwG4w2TBIlaDaUlZMW+s3lV6wkdpc1FIZ/Pye",
-	"24Rrwj7WmJsO5SD8MO0leUMsFaNmJJHwlfHG9OggJi5JP5fa/MAyGcOOABXdgf8lJNpZepEbtrt0e1Rz",
-	"IVhhaZY5187hmb6AlKzS6Re0XOUzf4x0uX2FtUXts94OXVp5PCeu6sEHB6QgullufNXBwPyg4f4Dpw10",
-	"J2ul34WrmIEUQcVuuWy0L5jC3E0oJ7okdGn0BbE6TsmINqzWsf995XICWnHlAlRQW2J0UsuoZEqVTJCQ",
-	"GmKftaR89J0l5FfnSMeBdBKpJK1IK/yTJktr6w5PzPHWSG85n33m03z2j4Zpn37e9/z/8s9h1jrlgov1",
-	"8+GpaOGdl6nlBiGhD+g7jIh2X7lYXyW1fyidM3AWhYTMI8t9SjW1YcWFS4RD2WV5J+NohQ/82MsVOJI9",
-	"y54r5ndmC8+pR/blLT527QpQ4EXTKPE+l6+PYieXCONfd0bcIVNuZE22EIHe0h2qKNyaVWDK2kHnqMI8",
-	"SkfrnOAfI221oYYdv7yspnENj8I7bETW77VhddpgU8dffgcPhYztVKZSwZdHA3c/ucesfUO50X+1rJQO",
-	"5UJynLOvLux+riXmQyzs7mpWrsJ1MozCW7qD+30wwd7T3ffJCHpvDo2zyHA/3eUFZIvv7vjqnwdF0e/o",
-	"nhzZF0UoTPOa6BQhL6fTPkDIy81RlnyZqApEyfiGKZ1Ke7uWFVvIYkdYickhwp5SUii6Aj3LsQt4/a1J",
-	"gUptN6AVKR1bt8GRjS7BHwA50o2RFTV8mbg3D3wR0aTbYfOrv/aHPWQ62hXMWjUcHMM+D2wjy8L9H4Mi",
-	"Uqpv8N8FVgCjMIO3QqRdGyhtSV76mUQtLPnM6pbslhfeUzI8BtgmoiWFtFWT/XczgrpixS5jQ7mK+z5x",
-	"6ilcUw25/1QJX32bIs3dInH+sAcSJbeem1AC93C+fDPoeGaTxR/LqqaK69Q0UU8+flVTy63XzERq3/AX",
-	"xl4k+xlIOEf8cDtabqkw6luc48A9WSGkSKIKCB2bayYYZhXrDEMfOKbuUJkXeZVWgGLi3+xd6buR0Rmp",
-	"imwh80F1T/Sj3I64aeJt6PEnDz6q85lRfL1OTrz/GDu3sX/dr79bT2TXliZylFD+PSTKpLmqS5r0TuwD",
-	"r0RgHo/mdz30frW5s9+LNOKN8D2+f/3k6cv/+unp2+sXr1+5BFUlDQtgHvq4J99pSEiao5TtE1DjVJzI",
-	"959Uc7bvcpwnyyL7m3Y7uJfMK82GVIxiTNw+c4kREF/rxjVZSl0xw5cpXSWpXbmPtfNpZ32UjJkoQE7o",
-	"ZcAO9iMcDmMHkoQPBdKDRQ76JAFanj02orWVh5VdOZe/U/A7gAmDHfrdPRCFs0D3nPqybCqRvvitKZ1x",
-	"93tt4cCWMlCep5vSXJLzuAaJLmRjiJDEvpo2ZSumtbMnhsaD98jmAq5uUSEO6wf2SzpKrmvZqBQWzRXB",
-	"tGMo/6VR+heCvtiFnhJr1ENIBu5oj3AAxYr4NsFqGqlZp4oGzPzD6sRRVSoDROclwURGnDguIqk95C6I",
-	"EVfCESp7xfm+6eraXDNMGRpYOcmrXoQAl2rfJlHrjdyyomvc5YI+ITEdvxLNL8N2WpbspVzf24zGkd5w",
-	"tjwOBNJjM8fD3Ks4eVTR52Df9jD9oy097jE/xG021BmVoO4l6UhMMsGUEkpqsMTTNv/kIZdsdGJ49JUV",
-	"TlvtY6WX+FS/rW1l/LtkAsZ1J7/iEiS+joSeC43gXNImNcjfN3JM7QjYRfaVlIqFAz7UdA1Va2YmnK4Z",
-	"Wl3v9Owhnr+4cBL3t0OWzpZ2d6C7wP6z1AaoEz4UUAM0Ez53iGp3Zx5celTorYPWvGM23fc7opqSzckv",
-	"s7d/ffmU/Bd5c/Xu+S8z+4d1Q5W9Af3f8Cq0m4zfdW4iuOV/mWlmTJl8Gh1OZLuBMAjIBa6JrJlw6o5P",
-	"RTOssquWiixKubxpS8PJlXDl2u7LVhPQUAlj75Fkhl89is/spj3eyAziVD6DCrnBbpEXcoQV3OAtSP7z",
-	"P//TrksUOuDxYVZVC8QQ4JIONqoRRQKL5VUTw6RsrO5kP0iMJPaFzM3bw4qT+KbDaFE8aHI3dfjI/4pi",
-	"h6kDkeT7Jexun6nf8/Kw69QN0HOb7tMk707MZnbe08/okoa7qZfOzeJJ1E/9a5PkmGVHURh+KQ8R4tHY",
-	"sRQ/Ms8Wgm9vpn88hSOrQEx/xSWJpljBhOG0/AzUGlJeco+iEOcA6RVXYbk/2KddYvOYFTY6Iygc7+ke",
-	"gAj/iL3UAR6ZaWLkHFNdqCZfn34M9RhU7AaiRjgfCEwsmsbduOCHPS9STbXeSgXfYVjFxG95ydYQ2NoY",
-	"U58YeYOFIKKqT27/jB4nayKl413hUwk5HL6WrmDzX37T91hmg/Yo56gVPpiiSg7SkRaFYjqjY3FasqXJ",
-	"8/jI1NlNLuPrGRdrpmrFrdqEKoFL7Lphu153xaELtWZZtdRqOi6QC4qLXC6bmgfgyQHH0mpjinIzRA+D",
-	"5zBQudwMiFUtN/g0YDW9UzwJmIe4TvsV31HK4CHWU5w+ki4ens+MokKvjtuK7/xzn+azLVscTvCvb196",
-	"4KXn7969IZoXA6qvnNR3xcqeJVsGjCYYOC/P5A4ukpbl69Xs4ucjmaW8mn2a758Kq/S/RHzoxC688nU7",
-	"DkLawYksZSNAh+areEc2FPITq6Gw4V+dJ9w5e0v9EBY7hd6bx6i9r7LbVwbh7LJ+mCuoAccjG9JzLr1d",
-	"6R3OFd3ds05iPvN/wcIu/D+I0jFMwoH2AifsY13yJTfRnxzUJ9wUGGdJXhWCbTM18duXWe1ZlslU97gU",
-	"GeDuhD1mhJv9apcIHUyx4Jq3tEvSS5ZF71ze0BRSxHs/+JbqebsnUH8tFaTM+OzdLMp6nRz5JV2wUvsb",
-	"AYxpTaiCYlUwQoOtbe1HK3PkVszJ3yW3V8diR36ZkTPyyyxTn2QplanLZgF4PZUcYj8NR4eUXBvQgKDu",
-	"va8OqjdH1Y6wYKUUa6tDHZeXTkty1g8CwFsGa7ewZayw0nZZyZOq+Mrc3z0vZOaGAWjBFjEwAUAXIEJc",
-	"3MRIDLR46NQJYq+N0PQ2JXJgAh7LH56Z/vP7SpubS5c0qa15CljnCZOm5L4/zWFOVXjHCz+BKV0FWyuK",
-	"YlA2YAInge4Mq+9hncPr8zDBMJ0el8LTKAnsQEMdWXJS5CO6gw0wwM9+B38ek5U2BrahS+P+siIkqNOT",
-	"2rmFOiO/5nkgVx+RX3Jt7qs0hA27e/Tp6ce6pCKXu5bzRtRMVcc18JAUF94wne4IHZQOUJmHuwmjoe/i",
-	"y4+dG+3U2nmkSPUslFEexq7aNlXj8qIwaStZsSTQCz980LdNeqhs4seoosyjoZWk7pqPZrWJcgdF+Uwb",
-	"suJKD0eFw63JNmUIe1+N2qUcQVVTsvuPMro4OzvQDeq19xrkbrmxviDWZc+k6mKRWHs7MI8PzTyu9474",
-	"3q0sfxSznRMW7q+H3hRq8q0zxvaIGYc6+VzWL3KIk+1xS2aegmVb0R30ytnDSjwOTSDNuFm+kibNZt5Z",
-	"77UZa/sUim4h7wd7HczmM0yRLfFvCO6fTsaG5lT3ypNtHfnGt8QymHWE2+kXH/YqUDrNU9C87qDPUj51",
-	"Ra4MGlp2fjdMXxLoHiHFks3BltiSc0LLLd3ptC8oAKQcVVU+5Sbs/asDk36nSSZ9xsxyk8pVQSzEXHKb",
-	"GKqWjS5nPZLbOCRsIk0uiL6hdc2Edi21wC+ClRg5m1aKQr9kq0Sc96k2vKKGka2v6POmzRAw2b7yeDOB",
-	"LnyXujaVj84clGlsKTdY2xLVv2DViyt2GVDhklLNPUoa+i736//d2L6OI3Cp2/R4GTEVkozPS/YZk5TT",
-	"bk+PviXYNmB/tt644GQSEgp6M4B/UQp0X3JOzkfVPzNZFnefWZSAPXpm6QTt951kbJ8f25eSnWBel44d",
-	"eSsDIg26fbzX8nhFmWPEOyV6P6eieFpwk+q5ZzLafAbObLE7ng6eCIcGgoA/ixatNzcUVXyYj8CXMnfb",
-	"7J7IpfPJmT4aXjvLfw8WqOnseSg4Qtoma+ytOFHHLST3WF/Ni0fhOwIr20RpFv7r7uXkYmWdqvZa0kbn",
-	"jgoawdphuNRUG2I2XENbqOFYHD0Wetdi3nOtOxFiGcke1gDIsXO9XeyNVAyexnNZB2M7Y2ev+Dre9Bts",
-	"1ImJIt4rYJk9tf3oVBvhsUEn3Kd8DU4CCEMUfxtXDR4YPBUAHg540Fo4+6HiEhINyIbesoBiDwGsOW6e",
-	"AOhp3xd4nC3fZyiVGeyCuIXZkgp7wUBfURco2Ofbo0ZTOQThYe7Hr+kyJK3G0B7D1LrxnbkE22YalkWV",
-	"EFZibakqfDwo3aMspRlMZTDewUmoGIg6q8iNSLiM3soh6vlyxn1yUdMCafhIUNpW88lye9IKck9WvM2j",
-	"tM8hI+L6s5DLwZ4elqnV378SG2ZCQ02SSQPt8YB6szmCAQ3bNw+XRRCWnZrJYFp3PDptQ7ZOHytvj0cy",
-	"bX/XW5nqjnvmUmuletZtvWd7pZo03Qi5TYOIBLbQaY/1HY7t0UrcEXpHH1Mz6JMQOkbCc50mVYDNW8iM",
-	"AOipuJOTluTGLOircdv63JjH2r1oCZ/hixfpXiRZD4GSqXPtxPicLKhmYPnH3ewpifuy97Souo89Dunc",
-	"6e2FM4cdLiC2n8PAGN4LFg1ooEWnISxa0MGixjllKP9KporLshi1D6A574tGWWFqCoxAjPSHAFqsleXg",
-	"IP9wbTvDfZPGT2kJqHjZPnnYDM8Bn3kYDjuehyBMIbSNRwi9C3Bn7ZohJHIC/c474ewaBI87W2vBMsk6",
-	"EKj4k4amjNQ0ClukOBzDjAdg+FEdfM7CQQoeq986QKN7fdrAO4CrSoWXW1bIsuIUqWlZbfy+mWkvIGcq",
-	"3SBj7Rq+HO5LPu5vqBkewvJeGPhQfnZZcNY86vlQZvC45z3gHv8tGyVoiXjMD9W4doLutHfIo4Ba0bZB",
-	"bRbb2JFgCkbuUPMB+PkHtkvkoBfU0DzGJjWU3LCd674tlmpXG70nqDu97mCwMVeJXK3S4AHPGgUZgYot",
-	"eQ1ZQla3caXY6c8DiO/hSHbhbTs3dAhw6PhOZDMyXhlmk2io3ixKvuygfVrSJSzv4zd7+xm/qpZSgcyz",
-	"mOCpHX8Zqnv3U0Ia59w6UkwZ63v7g7OCm3E+H3AMJzNAAIxiVBXeIZRFamDHgT2VTMfLnu0FAKOtG6Z1",
-	"LkNoyiJMjxh6l7LEGEU0mxgyuIT2sJtEAMIYhvsIj78wrMqG7O9Ue2kyVz7WJQ8e8R08npsempODGWTf",
-	"ZkHemx96MuK0E0fPMPN48z1TRQfEn7q5P8ItV+bPP85vHPJbRgjkOyg7+J1Mh46cTjxYGfF9gSPbz+P9",
-	"7PegwunnyXEAgOg86omEf6bwf9oEfoB5OMH656Tj4yVA8GR7VyWuOVpq1vpABeaXuXUimqSDbfJdxdP2",
-	"ACDZjLR3MiyQtr5burhPJUkstUubyyWJZ/DVfUY3AN9gizi4sSNE/kGt4qOLIRM+AsvKPccKAqnVAOea",
-	"agQyQaB82a0ATDX0iB6BQsmdmw/vDzYZxfdmeXzHk77H9z6LfU+z6/O6H/1UnECYCYhwQRrfadeerHAC",
-	"Op0Yhn/SyL61tTGH0wxG77jEXPvCPst1kwWjnfckTB2aH1tX00HdjG820HqJMNgZdZuLgdh38OFGgOM4",
-	"KaB+ZFQ3ihVfoFFW1P+t++URQT8X+jr65D4QWOvmT87M32vZOHSqp8Hr1XVT2zs6Xf7agnGO7NaUb466",
-	"TXZfetfeGx5djIeMzHQxVch97BssPLXXXOzQO53AbhDpxepmuWRaSzVhM0r4WBwIco7ieAeyu/5Gpvw7",
-	"+czw3Ip1zVLk/HHBzZk+jhLm3T4wivtMes6pXnOL0Fsw3ZdLFJrgM1BnCnCQmOMnRSi9S4nc3pIu/Giy",
-	"irtOZU4U7CPhwkiykTkLvmL2+I48MDmtdF+HdGPPgzZp5zn3xEtR+xXbtpXi96kWpkuTrNVu22nMsR0P",
-	"XPlc451/SX418lcfDCylvGEFoWZMn55u4fA354fUWzgY8r2pDWsLkp3foYK6kKkCzhcuCSOU9gUJJlyH",
-	"CmROXUozJ0bKOba5cXBLYBaBMkTbRjinBCLn8papreKG6fw6MkBtVKlduvkr+dXS61fse965+4lcWfUJ",
-	"c/dccg5UndaNIdKvZsws7P/8te5JcMG8NmwHEZWTHya09NSSp1jigfsRXZKSrQyRjZm3iZdbmlbLekBU",
-	"ymz5/ctO1X13emt+2zbeoWKHOF2A6s81HkIj9+sY+k7ZK7Z13ztWpT+u4UW6YfuHZKW/FVQ90Da0MZte",
-	"FBF4QEkjl7KcDsvmbhA1NdW63qhckcxR0JQ3Rx/oW6h9gBrmXOKJHIMbJsYAsXSRcgbEczP30AB0lsw5",
-	"TZ6qe+K29HN5FsXlB2uWhA5dAFHSmI1U/DdWnNywHQRWq0uU+VuuPZi30ga8H3RpSA3gJv0QtTVYS/aL",
-	"/+fnq5P/TU9+Oz/57kP7v6d/O/nw+/n8268+/Vsaa+D+uDzjMF3ysCue3/auAKmOIqjcDbMly8bTg7mk",
-	"UFyGABW9YttMic8yA+vz1JrLvhsw961TSUmXN3qga+kQPv+4B4SninZei3Lnr2yuiX0oTbHUuv1Fc5jH",
-	"wnY9WBS+Xb2+wdQF8gJhDBgtQWPDq5pCa+Rbq21t7DkFHa/3nO2hYevOxxwEx9I3EsX8pOTJTfOHXVNm",
-	"/695KpknVAwfZNpol5UESBwbqlsVpCfb5oggaFR5H0QuVQ5n97/WpaRjOrGHRJJDajxhhi43rCBPi6++",
-	"+ebRd1HSidWYYc+un1+dfPXNt0Q3VZSfC+SFx7uHZrEz6fqrXIpKaPf/6KhdHGeiJIkj37edlPabKGdV",
-	"lmyq1uCAROi5FVV55go6XknDV3zZ+oIGwhjoytR9+jek+lWUl5AabM1FB6Yncv4aO2J8ayUkE6jHEOkI",
-	"giA6LNxB9Z7OLkRTlplP/DV3h6CDdrgE3bLFRsqb9L0Duv2aGU3sLWpNUJRx5L+vX786Rou97fQfckSP",
-	"lnEMhvP1VrguQpm8uiw45IoLno5TvBbBuPUxAMiLlytSyKU+wwOlz9y1eVqly82OKnmHX/6L/TN8BzuR",
-	"RlsvlUtPtCZe5H72CQ5+Msls5bHwoJk+EkCSSwL2aWz2elIe3+hW04g2oH9fp4BCibjk7mAob2jN1ATQ",
-	"dTFEYToVwKiGzY8oExxLjq3q5zxrF13u9J85rYpD2Oq9RYcppc3bN1SZvsLW40l33bW44sgLIq3I80fM",
-	"mhmXRLBt9+9YTxNHWY4UW07d3C3NCyZV4s6rNBYAYJnzyqWVSs1EJ+PeOWmgQjR5gGlp7Slq+O2IhI2r",
-	"9qWUcAe0Nlb8DQs9h7mc8ZVkZLMnR1g2IpO2ky9rk7XuLdLoOpUwqRkq8PE3xdAtCpUvY4rLxji4MWlB",
-	"p5uYCsKEZtWiZBeun+xG1nhVgqNZQ3wZ/MyD5wfRh2RqIlXJ0NR7bjb28qBAhwsvxpcbuihZ8PUuS6mZ",
-	"Nr4nMeWAhGkVDGwah+JoiqB0BOS0F/ayp8Het39vqlpjnWApxXo82M9b94mh0E/z2VY2ZfG3DSvr4wQE",
-	"wDl4AcsbjXTG7JhI+UGqUoNdoH2et4+PxNFuK1rcsdgTBy1VW0bonO7OCvsC4VFaXMK0t1Irc4plWbwQ",
-	"GeqWjN6y101aDcpGb3W3I3z0sf7yt37x7txxMPjcLylHCX9F98F5ZZC321iftQ8E2r6DObibWp4E8886",
-	"3r226K+VQjKMDmlEYB0R1euH/8r4hpM1Z8+o0HNScH2j59DOhSypKjQ5PR1JEygGSOe6OL97DtxTv/VF",
-	"MYlSjlKOyB29LmV6DkYqumbPFEsoPNZE18McXW6cd9LQ8t4DJdN/8ANRRJqiFwZcbHArwVeGS1wp0wmc",
-	"9IaJUWD3OfBPaICCoDB7QT/uufs2V6hzSxW315jO2jULKYdfL99LaX5yQ6YWPTyl0oGjeWHveLiTYwmM",
-	"uccSXU7bZ/B5hFrq6Z8UcHFV9IGQ6+33nC3Za/s1D+8lcgCkUkEWbiP8f/OZVKPakHRL9Q6aNofJp2kl",
-	"FyVLaPbuB4L1KZr8+9tnj8l3X3/z//zHYQelngqbrPYm5Mk4tS3ddHjVaDoCrrEPmsMSrslVKOQLgx1I",
-	"66GXRa4uyIIWJ3bHmDZze5hPsKbthAv8J6hHczj3JV/CM0CWeQsqIeVJRcVuThpBbykHtXWOpfsCjsyR",
-	"ltgI1BpbfY3urzs61hlohJW2zBE7l7T7ekXaPjXIHC59F+2MAwlpJFmwNitiaDLvhi1vRur3+yhAGyqK",
-	"E1fStaVKuCz6AOTV6bdjF3HifhoAeXy8CWE6I3WPfFt3/c1Jpy3n4OpftzonWfzup3jmrQ9JHvoHaGTL",
-	"wkFnhUvNMA7yGm45XtUlYOwTF7s7lDO+GUq/39oO4Z5EhYwaKFvHv6A7O+mIYMKkQjyPZVVRUWBxFzV+",
-	"NdjDo2ZCE0o005BT7zKLAAqRzQkllSyakuG00phfotzl6oKjNaAfAH1H207DgVgd4DQVk2mny7EMmBXg",
-	"f5LeLeXyjQQCtNunaqo1ZNkET6gaGkmM+t7fq2wzg9H1MJ0+fbrXcNxfn+p8HzWp7RwaCYrdLJrOh14C",
-	"T1EZGm3XA9SFvm19IgOji1mvWb7LWxqf5mkM+oHx+SOwNPexvmN3RoQlk6ZJBrs3C9HrMSPTdbSu804j",
-	"8mgYPmU6B5nURdhNQgJOCoA7Bt9Dtx6GhMPkDlC6PXBCLrVdyAGJBHkIXqB2eudhYdbSf+OIdsgEoeBH",
-	"93SqcJsu5DZ0ikDH3YKRujGXD1NulD20+bKCXEMOB3GTcVrQ24yDLBNzgfhR3RjwsnKs+HIEwW6eyeiK",
-	"DgCWvabYnaIrPrfAGWOwonbVAX813u0+jslxy9gGKT15C1UaV+31qpvlExCkJivmCo61gffVwRnK+eIz",
-	"VXFwzB1U3oJhVi7VZMv1ptOzSLjnxhbx1yVdAth7EqaGt/2IWkVStNiBkcFz0Kz/HjBHoVN8SC45LHuN",
-	"p+63JSJln3fd7Uq2W2jLp0Pa3B0wxFiq7xMqR4x2je3rPct7z3UqMAoNnP+S6yfmfiCagXjScMO4JEEa",
-	"lQ8wbP2vMwn7ncawe7lxkc2HGRNcd61m12DZKvYNABDDciNjqbWpBxrQrSBJteMy8pIsdsQ1KevEM02e",
-	"ryNLDNL8X7Ht81y2b6T5WHpayoVzFXKAw8ly7Ry76ToxwkLatw8VtJ2VYHJKizG3pMJduUDwOXRFw27c",
-	"zNK+ZCd6pw2rCFXLDb+1NqEowlOhg19UKtUWXo4IuaU4Nonpn4dKdsh7aZicHpepajOUEgGKW6a42Y1x",
-	"j9YMMTe8o/Qed7Kf2n7SQzSxaHHpg28oFykDpmAlMxhCToYNs6oSY5m2g65QWY/uczEN6N6dkbwOMPPc",
-	"EucRjTK0ZSLtZ3QZYoOVgjZTM1mXnqye/H5nfBEPzNOqjlvfbsTqBfaPrHBqpB1koGgc2R0lsNjR5C0P",
-	"N+qp45eWJK5EM3o/HZSx+zfTdsG7IZ07Uhqyi/TAXJJTd+b8nlejGBewybsLNN3pzPnjEEt2/W3tCGk/",
-	"QRK2/Z3PYv6TJluZRgLoQW6HWQVXK8w+RZxrZi+S59zcU8fqLX3LUW500HPCXOigs7Xiptt3vy8iiFTL",
-	"3YmRtDn0XldU7LoakiZbq+O4klSzUbJZb9Ilx+Ncce3eJvO0Mi4TxaBG1f6OCo/9F2Rap3WdRthrMecn",
-	"1sk4yxJkoDOYugt3Cs1md48kId8OohVsbpLpvVTpajXLhM/o0siED/+RPdKK0ZI0ml0SSjSvmpJa+b4q",
-	"GXMoHqA4w4ZD6yOyotpgrGAAesSxGr0xTZ1c6Ua0oh5K5CASe1qr5494Vuxnm1jUsuTL3WAHietQ4c5u",
-	"W6blhulZ5198WvnQ/NyxXeY69DzGsx5UwX8kPXGdRtAcXem5H9SF993TyS/ztXiRUqzC3bfCnl+P5gmZ",
-	"V0ooZmMhrFVSbeA+q+hHrK7587ff9NfaHCtwGlbINKCECZcaOtbv3Yk+Pbe7SBeWgGBYp6F9Z42Pzo8t",
-	"UTFtrrElQsIst6aWq2JHp5niGlAMfO1b+NL/++3X552PnR/VphYusTKeQpo8TtDlinyXVAw+IW3ftWSW",
-	"dFP2Iz8eHTqJC3iXZL28GNvkar/Hgtfu5zi10hu/EQgyBxL37A2/fz+t/V2+eyFIuvpxKYVRdGmepjnd",
-	"Aclxw4imvPDdQQB0w52xpCad39q8+aHwBs62g4CP+oLunm519yuxdEzQqbTE1eSI+oyXY8D5MSCRTgwI",
-	"Va/2Iae2bKjeZIJ3Q3DD7wUCnjaI3ruMA1kUhC6wwm9OdLPckKgpv51366hrl7bJYHbcuzdATxFop4Ge",
-	"wx7HffDf7anEhNzZ4drJXmS9G6wVXYfa8QBY6w79kyZyK7IW6N1BulvnWdvCUGSJ0YKzHiqm+iYZZtq2",
-	"HjBKEAbzghhJMO2IUOLhS+f2r5ruAsCLJpD7s5ZMw2/okccBF2wZWlesu654bG6BQxln/kPlujElKzqG",
-	"jXdR4lwi+FT8FCiC9q2kt3Ipy6YSaX173YYNRmjpWWVcMaozQe98miqm/fT7aI9D1SL2aQDKTVwTb0rq",
-	"kBnxkZTFeIgKHeHbDMlFcYaFo3m3I1671paZ/WyTXJzslNff6zUNefXCQFdcsdY+o3VLdxAySMvs8W1g",
-	"7e2cjA6d2y8+GmbDjgBLTOKwQX7Co0tyDjn3gD1GqLKaKqw5j83W48ZzjbT2Ev6oKgj8Nvc9yYatcFB7",
-	"s2FD9fTNhfu4rhkk9WdD5ThSkotkY5Yy29AzwMyqysqpYc156Spzb7hYpAtlbRhkkbgOKtl0oDv0yz0u",
-	"SOx5a8VIUql4beX4xkpmy10uwzWkARdSsFMCzwDC2UkDj1gLDApAyFqO6vu0fyPijnlwP593vxdb6rT9",
-	"Qv7ttN4NRzVkgfjdzsmg6yHthA/6CN/wTB/hOZTJsMcbloK2cJ1hMp2sqdWxijHB+T0a+uHbsZKrbsFP",
-	"95qj9AHlO+neNZv29LGD/JS9+vXczXrLVMGXR3v6uYn/5J4eXLyHt5T/SD558LA6LH9533HK++G+cGW2",
-	"s8sngjw0Dv9hQ2GMiXm+iJigh69+ainjj9SSKsWZPpG3cMK33GxOojQxaU40vps5UhHef8J6ziuAeSVP",
-	"Kr7G5MaQveYR/b37LuSaWok4rvfw5JoizK1X68NHvqjW52jaTjfFJO88kGJ3F13y3rN0i8UWBcxdnpB3",
-	"IrkwCN5JFDONEiG6LAUjjKqSM3XpivpNexlbAQ9wWi4mISsHzj/stt22uEX5rv4hx20FBV6QGZKZ9Snx",
-	"xbcXIWcJ/PUQLo0NJAn5jJDX3hhZUcOXSb7cclHIraflwFXBO+9krxrTFgXbzUIjTgAsMFmwNRe+KSw3",
-	"3ajWigtIAIQXGgH7gzs5lOwp3+W7CCWvO2W9MvWFc7JDCIHUjd4wl+2sT8k7j0+rLzoArMwsNwg7W7Uw",
-	"NVH/1iAsVgA2tDHwH/yHwf/UTVmewO+prRkNCDa4yoL7FoGDeq7J1UozM7QN13Bv1d20V/vK97uBNR1d",
-	"p5JbSDxMPIuUCIouqAMh5L3sQ9Nlu371uEpl/w6sKSImsrWimMGz6tYI5gOXTjHw08usia926RzKNvms",
-	"e0pegcYdGgx7UGYjoWsiVQxS6WLQ37bRyaB0ndShzaK+9di8GcjxTNNusDKtCDL0hmlCDbFP2jvy0Xd2",
-	"sV+dkyXVTA8MPee7g2LfiSASSomb5ACiXa5WiRHY4/uMZg/2psj4QVFLaBQ3u2vLgn57qUIhCHwJajv+",
-	"KQwAcgqcZfKGYxcoSyv3Tx8QsKzGK6nqzd9cbLIdgdb8B2ZVRGhhvEpdE0BtwcxWqhsPQ9YK0ZWHuPC5",
-	"tNANRTXC+2w6f9cbuD5UI+aEQsQ0KIiAp6J/EVKUO0wJdW3hulkVC2otIdLULWJ04R70YWXP5kX8CNzU",
-	"p7+IXwRoHWRJy5IsGgy1OFw370d1VPKY4paY/jS5+kLwH/x65bByYWYX5HvYHfLu9Q9PX/16+ot4qpRU",
-	"CIZe5wvDyUuuIZ+4ArD52l5kF1BLSH4V7KP51X4a0u2dS1eTX5eN0lL96idlH4MFnf4iHitGIS3P/htz",
-	"hgkV5NcXBatqaZhY7k5+YDsHmA5tjG7YDki0kMUO46xe79p6iDGH+GtpVtGCnf4igg1/ATIK2CtyfF/M",
-	"HsF1VDNBaz67mP359Pz0z07JBPY+o8Ut19KHoF2bMCs5gJwvCoAN1+aqfQxEZS2F62j01fm5D7O5FHZa",
-	"16XDdTz7u9PU20ZY94kVulns7hwk/PRpntC/WhqcOgxC6rKtUpMJqz/zCAQgOnz9gJWRIESiYWFjNz4l",
-	"y59e7FgEfdMxG0UniH9VFGHVuEamzfcSAR0GE70Pzy5BopaU9pFP99zxYTvauzW7KTbmRYX4/OTx9dUz",
-	"8tXpOSnksrHmySWhrsGSYrccBKWrq7BbR6DVpD39MGB0ZM5+t7L9U0iqZof79wT+3tnCDim/TqSzQbL/",
-	"/df7TFq73i6ARucmecT/wkx+itPv9hNEcPgMe37VLj7cZuEAcuOOH1hW1JAV/+j+7Nz+Vk6iietqLWjF",
-	"sCnVz+6Wd+a6u+Nd4LF7fnraAAKM4xltCowU5MUvPJGewT8aBrvmphDSTvMfnadp2Q5+9hiuttmAJ1+C",
-	"l/jThy95K1jivOTiAdpdHzLoFegGU7Dm+40kkMqFXn57/2+hv53rMwW3PUoczCA+WQa3d/KqAK84Fkzq",
-	"e9wV+xnGLGE5/FXUdHnjaorcyFCJyMrSXXZlAQfJKjLWPjCa6KbKZDV80SsIKYYhhcSGh7AVAN5MsfFv",
-	"lLxlbZmVr3eD7I/Ofm8YLdEHmhPaOPfn+NyBePhXOuSdlX62cz7HCjqsWKfVJOfeA8+6nt3WfAD4UV+n",
-	"vMcEvApNlNPHHtWa76PC0JgHsrWHPI7rH9Q8AhaqgTUj4tzdbpoPQ8WQXBpmTrRRjFZdpmnx9Lmg8Pn9",
-	"jwyQFo8mlhY51QX3bAoueQcmI1k0oihDCwIal6CyUjNII7Laq6GqrdP0DVJrJgCfHBvUsyK0yYy7bHWY",
-	"rVYNxnTSrPbG/hzfMJMJg5KZVFBlP1bCzKDDG6pfsNyFGYie339TXsJIgF0B+qLydYCt7/6GsfoS22lg",
-	"qALvyI1slD1j3GhWrjo0tyQpfA/yrAaIVL8Oz35xUeynMqEtflWWzplSTaNgMRGkLHQGhnOzgGTbSrPy",
-	"lul5MM195QA2EYbu11blb1LHoNnbjntoW2MI/SX0ou7XD5KnI0iNCTZMcYOKkT8TmPzoAQUpWWMjBtVp",
-	"tZA+TWe/82KAZZ7YyKP2OZbXTrFiHCq7ZLtSbEnxaaxy9+IJ9ggIdIEKvbxoxwq+6a2HbK1maEaW0lEM",
-	"+4h4I0SxdVNSRdjHWrmSnn9/+/Sr/8iAKjktsKIfXzKxtsrzN648xf/70VHYyUx44LMevk7ZZ9IqcQ0i",
-	"sY3tJJeblDfY9smRX7iiBMOwLKHb1DM+gfs94uMTOeRa0//Kro3jMhbA8LI2iCW2I+UU2+wovu9myPmf",
-	"rR4abIsHFgpDW3v+a2r80LwviP4/7YHb2Du2c6zC/dbvG5g9OPf2O3Ono89r0eJLcbMhtCyxgAIQcO57",
-	"QSI9z1zQ8ux3yF/J0xfb7jyMLRSU8CScGXQu6Fb1T4SRNw7NbK/50NBCefzI0MhcBDI3jUVAjRvTBc9l",
-	"y1RQrwPbfnid3YW55skIAXygN0Qwri/gIQuzjz7/OMm5Tz/2uYtS166dUO+MAwoSUms+c56IZFrGPlvb",
-	"G06xJa+5JSJov6J1ZWAzBE0MQDu4SPt+k/DUpMOQHXVhcOb3uEv/nt6rRAgM1z9JBMz7kKju+olOybXj",
-	"cmxqCB1hYt/RJWEcCh2N08jRisZdxgq0dqrQ/y44mlBAr9lUYnkjy6LPlnPAtLkr7+tUHT28UUzlFqKu",
-	"/ARlyVrC1bSlLpXjjnTI+B+ey7KYWCdrc6oj0+nPY00nN8rdNLbEJj1n5SQb9ANjNaEtsCA1wPGt+07T",
-	"nZ4748ct4kDXOoOr6+x3+5+8YvCW0eINAqUeESD2RJ3VpUMBzps0SQFhX55KqQJMQKphzP2r7xLVK/Q9",
-	"29PvfwZpgvEr+2dIW97IrZjyrqw9HUdF0zt7phD+Eutj7nL+kkbRE0VXxiFrjg67RTlgkPT34WGchzHw",
-	"52e2mB4j0H1Op7PEm8R5Zgci1KfPG4ekrMNJhzsK+RfwQufw98TJdlxyUkdgxdNxiwP7bfnlD7Hd51N/",
-	"OmAaZ2Lo3ES41hPp8lZaI2oCDu1YQYo9qPHLAKSPQLIJHvCuw6xUH2pP/yHkuuvCEfkPQCWDNIwJbBsQ",
-	"tAHxos8L8Tg8NKmN3FnbmBq99i1ANUmYweOCYWF96eEyVnB3+kOt4RZiBEuC26Rr6FHJJzSSuSalhEqK",
-	"T52tPvvdfhrUn6Rq+lLSIt7y4ylzruAkf8mHQMHs//x8dfK/6clv5yfffWj/9/RvJx9+P59/992nX345",
-	"3dGq/LfZALMTurpDQhVcDHaxXkbkTEpMv0roH20q0+C73M7zqHj4fCL8pd/rA77DX+ZR8qRsFl4hVKwC",
-	"PLApgg+0sFd5h8PJv3c6Z4cfT6viP9J8eeYy3/uDDoFBf/JPf8Fo+v5kJs5t9wSZYpOwZiOCa6e4TSEx",
-	"pXTMchBauL8USKr62e3vd47b2/yA7KNYYNDxfdjbHWJ0sAe3LeM8AKHn91N+nXJ4P3JPK8ym2IG/SOzU",
-	"YmS7AZcuGwJPgavhcTXHeCKOCK07hSD+mMKsL9JwL3n2WSICoVouCgksdoQXTBhudl/0pH3GsAJaUyct",
-	"TG5WyYcH3+BzD3iyO9/JMAjOdqoEfVrXSoY8se0BBkHwPgASQV/G2AGNpvcBHJLnDj7X94obw8Q0lXAm",
-	"Alxwws8Bk/TqZwG85H9kUojbxqNJIY6UU+yUo3hXc+u0hOEOFC2fKQLuOOf6+4P6RF+xbeyb/Ff3iIby",
-	"cCxjk7GuGJ3Fo5kkYVMfmOWzfg/4dapwh8epCf6wwNZ3dINFVDxDUM2T0FR5Wk/yFYz+vu3Y/BCHBD9C",
-	"QXX7vF6Iz8UFUFvht4hIAcqdvU5Ch6sQBpzHmEjYAfHg6JzFTaayl9rTuKn9AxHQf8N+L0fG0v42n8my",
-	"CIL+dHYhmrKcSJuumaxLRqgx2DDbyBb1UN89EJ6rjo/oOkBbcG3B82pyr1Y8Tw96tOo3iqk/+up8/j+g",
-	"TCrsSl9FpWeRSdJcYCxCSc2XplGQOu/dUzIG3uw5v2e/W1u09yq82ymeND/oBfY9NACrNs2VGM7qygUx",
-	"porgW3qOs0r7LFG3XX+XjRLYyCsrbf/bPfOHr4ntO0RuEcctAXs5OapM5V50w6GHEck/J/GlMZXGVPLb",
-	"+OLcj9Iwwm6ZMORXfOnXNhCBySdtO9L/vn79ilBDpFi6i3zDMLNNy4ph9NeD+Xvb6dLd6/Zg/iKYKGIw",
-	"QfwwOLehvWmMcggo1wjA02W+99QsN0MVZggVw2eSwmGQTxlfnCxmHMjJEZUe1COqAdaJqRNtSQIznkxl",
-	"rljBm6pP6P6IT4w6ab/x+o+XiWkvoROEay0IrtslnfkTBmlVv/E6pFV2Q2D4Dsa/pqG+YhQ1jgm1MsBS",
-	"+GMYja2ZB9Hb6QqlqNnvZg8KBrZ2CFmzbhLQ5zdjPCgG5v/EW/AWR81twufybAi2dTRwNdEe7tz5VYsH",
-	"2g+7F0CAFl+N8opQOx/wimy79XNQwUquwjtOQQ1grKwgXGNrQtLUcGZ5ajNNwN+dLNn3mhlE9X0Yax/H",
-	"/hc19K/pbs9Nb0+iakTGm+8RhTPMCvyT2PUt3Z345hm5O8wjcz5o3FPbUbMWF2TIQRdMbSaLna0lAEfT",
-	"5Q3CIsBHSqnZVBfU79hy4NPdTlXaLAldDPKGSb+HzAFnROL3oK99lJTKNfmV6hsu1r8SwwAQcsNCTyDg",
-	"RewEpDVflB5jUl9gAzK5Ws1dX6A5Ucyo3Zys5Qk2bYeijVNy9YuA8gN/6UG1DLQT28gaOLmmWjP/nQNo",
-	"7yUVZB1C2jKl2F4tzWsR3ScP4Xi0L72XqgAm/tICCC2BLVXTlFdfoRCZe3TvjSwLu5+6qcBZoY2sY1NL",
-	"eajRrUuepfpGO+HTqf47W1J12wPa8tj+fO2bfU5VMBI+2p8OYB8KEPuj0jOxD9dh2wTfSAAn8KXr9GGF",
-	"xXGZC7MtiGzMNIFVh7GLvcGoYVu6a6tiAcVEsLYRGAU1ZqfJgm24KDrZ0JCeU6QZCzNMeljLpaB0XpuM",
-	"xQRm4o/mGHBuT8Frdpg5TOOLs1k827jq9miSzNyBCpuNK+EDLunmgE+eSLNgZsuYIGYr90qVO3k0I/nw",
-	"BAsZ9VF+/N4996UYEb9/F0b0b35RRrxPAtgzXrK+qvD5TNNUc7CrsvRJ7RhsU1DFAXyLFcCWjSvmmm1q",
-	"wOI72iHTp9vDN4dkmD2DKZiWl32A7IEOCA3LjlF/MK/fFTz7bqOGV2yOAY3FDv479PjE3cTT5+YZF8Xk",
-	"GsKiA+B/0C4dlHEu1slGHg+gLyx2f/jD0+kWP23aJKBI6am8xDqlf+wjlszxozmmbNuk5Uxm30ntCKbl",
-	"j6+fPH35Xz89fXv94vWrTOnGSslqbC7m+K8YOfYbqVEWu+cUuvMdqzN5KOgpR/ZcDjtdlGwygeh6lyHA",
-	"Zci/hcbkIAYVlunvZ+L6tlies4aVfUTP/VPHBduFDEgSbBc9SaJgO1xbE75g9hLaSnVjTRwxFFoKmmSw",
-	"dsQvmTW4f3XBEUz0IGNQ6x5TlZSMFqixXAA775CZfXvPJVOGdprIR3h1n82KnlvhdHFMqPWjO4Sr1Mgv",
-	"DsoVcU2C/fHXiTAa3WCEdq83FzoGmth9vgH/XIBAORBNA/EoO8fheLb2M6nWcqp8bd8wImLvKE0ycFI2",
-	"TbRn6uefaedd3bN7Yh6EUmPAeT9NGDdFnhI6ie8Z29MASX0AsEwE79wPtFKx3meZB6grCB8Ykz39L7Tl",
-	"P9Ia+vSDNwWcst55r+cIL91tz69jNy4ruHE94HRTGqu+QM/TpIA4U6xXLX4LP9/nzoyCIgmcL9rFywp0",
-	"m21MVUYtGt0/62KVAvkap/zYQUamaiDS6xnMYnzKDNJ4KmMIR3OJUhEfGklqxQU2k0FY8BRK6gEHGLXL",
-	"W+rv1O6em//hnwrG8/xhwIdHVjV2YSNEMaRbuPc99S4/ETKIshgQlWqxIyUXrO0kaaXIKXnlfD8Vo14X",
-	"D10Z+STM/ZzesgiKGj9voFn0n3TCRlNOEXZThCC65Xv03bmgrvdZOeZXDHzBtDxiukXPTVUV9iW7mbTr",
-	"mdDP88JB96mCKcKF6ysUIO2N4mwiNLWd9n0lF/Ij05fB2EEBB5DwmHkZIMFy6fsRJf7ARWPRdn1mO2fv",
-	"ywnVJzzR1uu1MD+TKLwFQHPEM+ke3aGmTbzVXwJmv7uIO6enuPZxvQLrCfPO9H9iPxMu4riPyRFkKoVq",
-	"VTJmQk1Wr/R44sX8H1VyPPEdKj6r1Ii/mmsANZ1kiLtwOFaIGmPmvAVh6x6YfR+eCq8FCzQYy4k4x1fA",
-	"53k7/7pDrimUd4wH9UMiV/TjC/wxqlkLcVzFKE61HxrQPmRVHEWFXmEj7d50VP/cp/lsyxaJzoNvXyKY",
-	"oybP3717A8Hh07SF+CUTNj4X7z32CX+of90IuRWuyqXvYAL0YQx3mTylDtHxXzJvFbLwOLZ8IkAI2XQb",
-	"ozkAn/tktHZOd2YXmvqEGsOq2gzplHLlH/3i/b/cTCa0X15FUaOpdAnXvcZTGMwW11nPtfWYek9db/qT",
-	"Uq77AcjwuZdyPcyihWzU2bjayYyjb+mzeEfVYT6sg9fTIsEXbzhzuQZ8uvO/hZo2JjxWrNs2cLXct9Dx",
-	"KIt0vR730xgyNSNdj8mDRAWiL9wVbOgtdlmfxMhzY0UOtD9p0mgXlKmp1lupCiz5RI9I5KNAYX9K3kHa",
-	"FXjTSmYIXAkeAsL3BYTyH9NiK9pHrD6CeVq6lCZ55RaKr3rzXZ7AAw+plMAHPiOwmmqEDi2gg4+I3vrM",
-	"ZP8T9hnTxgnly9gJyjUBbzk2QJr6KG64NlL1gps9d498SXdhJ6RvqJkaVU/bMSfECC24NlwsDQ7sfcd7",
-	"6WFHUELvu7NSm5MbtuvzS2HA+7nU5ge2+2LxdtBAuRCsIHbS5IbtLh1o5EdovGfo0tgndNyaecVFoe9v",
-	"cGauj5gmU9ibGzfeAUFfCEIbs5GK/8YKu1/aitfq9Gg2ih9xsmYjb2ALJmnwzgWhYS9DDRgYZ8mrAarT",
-	"7q0JZFN732Dx20MoATiHK159bgMb1pSDgKRmcxmc4RtZu/LO7q0CKVuTZcRi0iQrclhrezuuGC08QFjW",
-	"5HvrH/qn9iK7VVwz0+9JnkYHRIq5Em4Wmj53+ghPePH0tc2Mtu/BPL0tcXuRllayEZOIth8Z1Y1ie9gH",
-	"GRZfKaYfSq69xdH/GF5kjxkn2BbyhBSdxlK90jcxpX0lKHbczhAdYvHH5Ip76AuqtG4OE+uxfvnT5fbg",
-	"eF6DDXYlNNzYPbQOe8sUX+0e6AT9BIPfO67Qt8n4iS/Rk+h4jeQyPPFwchGM3I0sC6jfdsauv/qhrzN4",
-	"Fi6hWFdDYrlPsJzPztjHuqTCFdVmM8KefoReQ89l/UCb+IbWTH0BDe9pu/zscW9894maqYobDb1cpHJV",
-	"0NChZNXoyTKi3m92YH79valqcGUErU8q9ymX1ecb8pz9jpKiNxT6DB4Z1i3HPzqiU8YD7pGbeWZ7cLKT",
-	"eRUw3810GiFputMh3rXys7EbwMxyc+QefOae+ZL1snYKE1+CbumTJM7IrSglLVxvBJ/pp7lhgzvIXxuq",
-	"OqR+kEQLR8g/WDX0w+1uZOEs2LoRIPUUI40omCJbupuuJT2v6JqlOKDN+8OCbVoCmhz0QGErQ6RvtOfm",
-	"/EUBfULmOhbTI/DKbD7TRtaZHPYcCLd5LXBnH1Kytvyc4YFJUnzTIDSFO/a4e7j/vZL0BT7yT+2ngDUc",
-	"T3ZDakxlYMBoWLw/93X9B2lvCQawj9lzh84NUe5aD1d7Od4IudUQmrp+fnXy1TffBqipDaNWTNgP6RYi",
-	"r03pdq6r00MUqKIAOh0ryn5hNHGw2MlSkzv0xul+4Huq2bdfe7usojdM/UmTgjkg46fFV9988+g7QNCi",
-	"iAd9y1SHFhogRZMg4f6l4/nj/1Kg3bizGZkDnDqJdxx1Na6qrb2wkJWFyyePzkMsfM6w92Ie+MX+HITQ",
-	"w5XGQyszmMpn8ba9ZbQgDCJqiO/h6GM2SjbrDdZVIOYNtNf1xYgbChZ3S77Q6bzPDHkbHnpQb7D/SNaF",
-	"4x6YLApd0R1ZWLMc8snnQWmxRjeAOhZW8tq/erwsvtz4pGaypEJIE9DxFjuimEsTC2Usjsq/6w396ptv",
-	"B6TCexk6IAteCjZlCrwILERNwI8B98Owrma4xMENW89PvqMnqw+/f/v1p1RbVnB63bCd7uPLH+zvD8iS",
-	"MH6GG+3cpmZEI8vC2azGfcLfY3H+Yd6ieisNNWzK8CywfKwlF9RQuB2j+Xw4FpLFUb40Vtqx7XQtGV0K",
-	"kJyoQBhyCgXbQsR3u7GXGmudFg5JvTWYAk5A9x8twCzoYvrsd/jvQL/+j/bZyLl//DTD6J/Vm/Q/K2ZA",
-	"UafOBAzi64Ybj02M+y+k4StHxl7p+Krz4AOeq+6HcqH3kk6WQAZYK2wLhFxRXrq7uuKAZOua98PRyovK",
-	"d0wfo1C69IzfMjVNNsg1EwWhBPKQjXTqHKYq+pS2TMvIw4k/gOvscFe/cNNIxOz2e4/ba0+E3IqTQWkT",
-	"r7ciH3qf7jy0n8m127oqS3exVw+U3ECLAjtsBbhACEBxWrKl6W1H2s7+gRgr+sBnVgD2v5wS+fDzdCVw",
-	"bkDXzAOKq6LCyDmGh/DM+74BMTsPLKDd27Njh/IvE5kO71C58WukW7q7R/WsVUB6wplvSioeMF/tSwUz",
-	"j6ergdPAaoMrWmoW3HmKYbqHYHOHC+rx4TH2td3spgE1grw1KUhtKTR3nOyTWUIOo9WoCsKdkuJwIHtB",
-	"HN0jD+mVcZ/IOa4iG2YyU85s+F61GA89oqXLWQ/uAYDx5yLP9Nd8LV48FHqTG/wzM/w1032ATRp/vuzU",
-	"3qyZ0QCiI2849KDasrI8nc1n6K6GOV4zc/IYHjgC/HPnjWbLRnGzm138/KFT5VtDHxEd1tVu7IlRnPUq",
-	"6bgH7+CxhyR69JkM4RdT+Safyy2pqNj5vAfiiIEIzooHvLOMArJPkodi/Igaf4xu6LADEf9IJFBeMrxu",
-	"zKD7/in0pJsi28LdM3u8XjXOEdTL6OGpB+Xz8JXevMzpAI/xg6wIbuHQWAFcO1slxTq0JqwuydfnX3sr",
-	"JsLo9qPsU9Tn+8E8IWeoKU2vQvic0fIZrGoIZ9inp2ENpwvCGHfUBOPkxHkmyckvbIRXKilnrlT1LBps",
-	"agmDY99VtlypaqIGaMxEPS7XMmZHesC7nvnMEW/iNTzxJeHQ+fR1btxMJxQg6Kz/1M2JiagbgaD023Ww",
-	"0M8ZDApAr/HUh8V/jva6jqM/9OS385PvPrj/nnz4/Xz+9Xk6EJQvRQvUeZC8MWSyz6wbh2+mOXQqv4RU",
-	"oZVVZ6f3moq6n07g01XxH6iU+4LpPTA3TGM+5PIzaGNxVKBAg40vLVSeuS7XU2bl2XVNZl3ubZfEpiFC",
-	"bufdGD8285/m3CZDs00N2Z+92/pX98wX3FScwsRb6tY+xaY6ErWI+UIaSNyAW6E/c9at7cEEoKfd5xWB",
-	"8VdzpL8kmonCdYVYrTQzZBoPzvdszQWhwn0Ht2VJBVkwlwtZXLZZcb7lTvgDYEq4iG7cSFbWodmJ453j",
-	"fl0l62iDP/f97ylwd1zyJtmFSxguGhYW1pspiHE+rIFnS8hm5kJfkqrRxm7INvzudgs79p5mcveQUXol",
-	"3QHWTcUFr5pqdnGew735A6T5fY6z91xuyYoqrDG8dHcNpAv59rhcB7k1YWwUdh4nFLnffp8tGFVMzS5+",
-	"/mAtxaVz+/38wW4KNqRHjmpUObuYndGan90+mn368On/DwAA//8=",
+	"5L3/d9w2ki/6r+D023NmZ19LljNJ3o30yyr+MvbGsX0tJz7vJt4xuonuxogNcABQ7U6O//d7UAWAIBtg",
+	"kxJlZ2Z/SqwmCaBQKNTXT/0+W8ptJQUTRs/Of59VVNEtM0zBvx7VSktl/4+L2fnsHzVT+9l8JuiWzc5n",
+	"S/x1PtPLDdtS+5jZV/YXbRQX69mnT/PZY3bDl+wlvOE+U1Gzab4C/5nPFPtHzRUrZudG1az/m88fZ77F",
+	"i94vraTaUmOfE+bbr2fz2ZYLvq23s/OHcz8MF4atmcJxCratpGFiuf+B7cOYG0YLpppRo8dO7HPxkFv6",
+	"8QUTa7OZnX91djZPLOYF33KTI3EJP8YfLNiK1qWZnT+0n9vSj7iAb+Bffcv5ZCmjKyk0g719reSiZFv7",
+	"v0spDBMwCVpVJV9Sw6V4UOET/+/ftRT2t2YS/6bYanY++38eNMzzAH/VD/x3YcSC6aXilf3c7Hz2bkMN",
+	"2TFhyE5JsZ6T3YYpNidUFGRnfzOSFPIUyOI+Z0e7XC5ZZahYAgtVSlZMGY6rWG7Y8hr+jxu21Ql+AbI8",
+	"xx8bulCl6H4GNKFuedFWPTxz5PR/+Etq5xpG+8XPI3zvfXhBLv7OlsYOheuwz3dXQU2LPQtq2InhcC4O",
+	"VrPYJxcJE0j+0qxwwBJmMEB4aW6nll6LOVzGipcMeTTe9Vcropko5gRpVG/nhAttaFnCxgcWOidmw4hl",
+	"fCJX8P/2e4QL+P8lNbSU65qdpohin9TJoZclo+KkruxrPSxCPzoW+ebskEeu8fAffLvkSyaW7IJoRktW",
+	"EGqIFEsGyxLshimiN3InCF1TLpLzvuYC2IEJe2x/mS3o8rquZvOZn/ZsPnOjWCnAhBVwno52RUhIeEEK",
+	"+0wg52w+q+QO5FShKLd7qekNPLKRUrMTXUoDO60NVfb/auEf3FBRRNvezFe6Q3hI5uab52QlFe4l+2gI",
+	"fJ1IUe4jCiyktAu0n6zs4MlP+pXMCSwEyOqIcU640cArSbIa9jH9Tbuwc5Q1XFtxs2CkkAK+cnD++48L",
+	"bF3maHA8b35XaVUpCaT3pKbK7h6jqrSHbSNLvLh0vcWnpN14zdfiRK5W9nkQHfCMgfthLU8sr1j2YHZX",
+	"U5uFE3knVaEPz2qaRJcED/6cSIVk2lFNNGPilLxkrGCFJRrOhuyoElysdYd4X2eId0io4oZrqfYJebha",
+	"saWTlO0JPpM7sqViTwrQKzRRtSBUEP8GUaxkVMdsEa7A+Wx5w47cFd2jv6JbXvKxb/Ei+VhVL0quN0xl",
+	"5DTMvMj8eMM1T4pxKxdumOImfTHoerulKv2b4QYldj+rg1qFz8aLiAZuhonWEc3akT6i57zZ5Pc9vPGY",
+	"GcrLBIdEvNOnjQQeA2UEWKa1lUPeRRU2tc9uqeM/+QZfPPxmh/JhmdFYzUL6CQeTPiBcEf6euEQ/suL7",
+	"xFX3dsOILAumjT9ehBuypMJKi+WGGCso7NuacJMUyFtZsDLD2FtWcGqyvG2oqXXmJ1np9GytWWCvIMX6",
+	"7/3uht4wlT1lu02CNO82exzH3idCwsAJCnS21W2Cp0szblhvmzB9G+1Z6VAbs0dtP5aoeQp01uA+n5h7",
+	"crZ8mzjEpWFKUMNvUspbEPXSEpjs6B5u7FLKa6thuFvHmT+R8XOWkvyFktWjDS8LxcThUPALgc3QZEv3",
+	"oBYoWVWsSCstW/rxWZL5ziwf2EmLertgOMneiVVWRrJd4lOv8Rd/5MLEap2blWKamRQhK41nFB5AdVqK",
+	"FV/XCvjr+Jc1U0F2tj9+5X7BAex9sCf2YJJtrY39KF2UzO6bqsW4s2hkSj9x3GYVlHNSKbZiSrFiTgTb",
+	"MW3mxFgV9vztHOXR+eXjn59fvXrz/4NCs2V2T85fXv74BHRUUHCoQP7CM9k85o0QJjTb2jWoWui0til/",
+	"9OKtPVv4s107EwWh+uBdK1Os6LDDVCU11gAkyw0Va6ZPZ+eiLsvuqTMyfbyak3R4zDaOUwfdUM9kldqM",
+	"LRe1YUff/tE95pkx3umI6Z3Nkfk1KWitNOCGFHy1YkqTlZJboNvC3ko7uj8udIEM0dhhis3qcOwkgeuC",
+	"mxdcsLsZ70VQZxI/ZS9mduO8Mwe/oKJ54NdK0VQO1POomeHjftx5c1256ScJtKM8qbHb61gxUythTxT1",
+	"58wE48LuhjWeBdvNibRWMy1LsO+0oXAS5l2G5utNm+ayXpQRwVH42mmVcpeSWUspCk1qYbgbyUsxqhhB",
+	"Z8GAj2vuzOFhm582uSxjr6iyzM31OSm5uCZ1NSdg/XFBtOFlSRRbdaRzZg9xTrjwOVLKjZzate/R35Bw",
+	"q1khNJC3rBwomYl5N7o6ehXOlL/oyUe6NMEPZHdnS7lo31hJObyWgl0mKPwcGa1khqzlBXzReTxRaTNO",
+	"g7PX9laiyjhsR+2I7zZpHWvDyiKtL3ITLsdrVpkLwraV2ZPdhgnkApiTfT+5zI2sDr/71MrDhxfkDC42",
+	"am9645ZyuGGDpUZJnXO1c6StKajt7lRWkuJZpsTzAVnUoigZ2VA97sbvsxK8D9P7VAq2peANs1dPUZfo",
+	"2AKunc/4tpLKJJ0iekO/+ubbpHNoBKtp/lvaD2ZFFxKFC7LYGxRfA0ht6DUTlyOukkhR77ACV9sdVU7E",
+	"KioCZ9lTAOMcFyNwFQS536j43mCBoxuo6QjSrCJyIAfp4NnJHY28OLo0xp6IQ6m0CNJqAEEXbE1HEfSW",
+	"d7MoWDFmmMGHT9ZmKTFs5ple1UKg4hhRlYvoHyvKS3C9bLnWLO3EHRoQaPNA2FBP2GaGvYoB7ukjH57o",
+	"7ChIioweGIWl2hz+vT1XToOwgrsWFV1es8KKv1qUTGtSMFYNPHkF3Vo1Y7CGjAt6DG+lpBguPbMmjarH",
+	"QO0FZHiRI4DEyEjB9XVEDMVoMXDlN7Kst2nqd1jBPzkPO9asM0yz2bFmnQ1587zhSJk57kkPj9ROvFk5",
+	"t0Gn04jNS7p+YIkZzw81x4+L+4B7fB6m37PwjHOzkXPDlhKu6REkeEGX1ykyVN4uG/Gt11SZo67MENqq",
+	"nPWFs85T5xmjpdmMlBlw5R65mSX+w32HLNhKKkbYP2paEimcEYA8DfG8oXKkR9GlvKxVamLurgN1gRIl",
+	"d8jWa3rDiJBdlSqtzm0CodrfXktZYFC1pNoQikPhtw+0tQtSUsPOiZCCgaJQ1OC2sVOfk0Vtmg+FN+2j",
+	"XINrWNl5C7SlnEJmJ+svLjsV2PLjN9Z8BqHT5M1lhx/Gkl6HcC/91Y4/+Ir2bzwfelULZ9kN+7zmZkDQ",
+	"JVy88HjY5YiZYmGMfJ8/THDcD46SDz8fTFHQjCgUEARMOeac0r/jZiNrExkyfq/TnsVcCCq4gfqp5LKH",
+	"fHAKFoSvhrnmifI6ee0EwXfHC8UzxRElCwbpm6NKacJ5D5k9uytm7CHMpkr0Gt21sMd5t+EQ2WHeYXMt",
+	"5C4b3xnPSJWSctW7CIiZFy5Iv9vIMh3rt/oOXaTW9BxjVAvm0zA0MeyjARZ1Xp+lYmD06esen7qRyg+Q",
+	"8IwHezJrJA4QIHovDP14lxht+iBkzDRI8cEdiAjYWmyeI6+8wZ3xGo2yhtwr3+/H2l1rJeuEH+SdEz+O",
+	"aakoCDx57kITsfdxQyFkB+7/0zuZateMVY9knbJVzuyVShayFgVZtMJCPnb18OzsrJW9d5Yb4jHd66Mj",
+	"0DVrff4v335z/Ou6slzwY+Pkb2b39ddH395tWNIPccPIirOy0PbocUGWSgpDF3Of0/WbVSBcmMV5YJ0z",
+	"zOkhi31Lm+g/ATCL7lIiwsXblORupnmR4OpMOFjV5ShrYeCF5owHsLQVurVyMYnvS2mt3nwe3qFi4wIY",
+	"iYhMfZdb+NhEpTQ/U8W9FG3PNntF3NCyHi758OnU8I+oSoXFFPMj06Lglmlp+bqdI3Uoj2IGf8l2cGOC",
+	"RdFEEERBnGk8twxsMHmCuCyzg9nFodWhrtKuz99/Irv6lyzFJ9lbO88n+fucogmScrgmfRhXcsvMhos1",
+	"CmNt6N7aYhsOyZOssLoGMVKmr+Va+0vjljRzF6RjHpdGDusOUw6jZMmaoKm1Yuz4o/LFYL2DVc5mR5Mp",
+	"Sdqkwg4dEs/zyk+cV6bGZUy5ZIAnwmDG1UFIPxkBe9uIfx3lgm/YHhhhwFRz58FTdh62xc3B0Sm9sS7R",
+	"+DGEmplIZ1F5z02XzlZrdpee020GJf7SonAZc1ur9YZgRtqDO8whFYwhavpdtGHJT3k5LpEof9NIOtIv",
+	"jm9kFMEtvc5kTWLSzrjjFqftJXShvEY/UBd3WnfIkPJKOa4izLmV0xdU9ECHiIi9m/ZzEwjqqOO1Uu3E",
+	"gUiADo8BTruTLjBZZMy1LcPUjrW0N8OCLq8h4Vg4J5MLRGWSlI6bYkfc3BDx6BpLqQ2ZB+JGK0ruUgik",
+	"d5JGolqQjghxWdXuWpRbtpDF3t6E10SKwY7uUGyS4H8KieE6c004m7kARyCaykTI3YiR4WupcTEPfhQz",
+	"+Xcy7ESbtJPeObnHfKHMWCOVpePg3iMKOYnUkN2GQS4ZOr+sHbIfTDaMkCWotpRbpq3pncpt2Ehtziup",
+	"DA7f8dlwTdjHChPjoTKFH+bcJK+npWLUjCQSvjLekh8dQcUl6WdSmx9YJl3ZEWBL9+D8CVl+ll7kmu0v",
+	"3B5VXAhWWJplhIrztqZvPyW36dwPWq7yaUdGusTCwhrC9llvBC/tZTAnruTCRyakILpebnzJw8DkpOHO",
+	"C6eKtCdrRe+5K96B/ETFbrista/dwsRRqGy6IHRp9DmxClbJiDas0rHzf+USEhpZ6aJjUNhidFLF2cqU",
+	"HpsgITXEPmtJ+fA7S8ivzpCOA+kkUhlikUr6J02W1tAenhXkTaHeKkn7DDzbWDJdWSwJ/ppzuv6jZtrn",
+	"zfeN9b/9c5huT7m9X54Nz6EL77xIkSoIGH2wN8M2wPIEF+vLpNkCFYAGzrGQkDJlOVep2t5t5y6DD+We",
+	"5buMhxgG+LGXo/BLVg54jprfmqU8lx/Zlzf42JWrnIEXTa3Eu1yhAYqsXAaPf91Zn4cMvZEV2UHofEf3",
+	"qFtxaw+CDW4/Okfd62E6zOgujTGSWhtq2PGLz6pIV/Cof+eKJwsN4c9xohw4EjlcaGZE3h6IqOFWrWFV",
+	"2ppVx19+Cw+FdPZUGlfBl0ejmj+7x6zxR7nRP1l2Tce5g8u0cBbouSXWWmLGyMKykWblKtx5w0i2o3tQ",
+	"QgZT7R3df5/MMejNMnI2KzKOu2GBdrGCEesnjTbrt7UjsLoyDyV+XlefIijotP57CAq6OcqSL/cplyYc",
+	"0meyVpmCmlKKNaErwxRxDz/1mfSV5MJYaSekT9gG9QnyjxeMVFRrVoBU3NgBXPk+oY7NyJrfMIio2GvZ",
+	"pe7uuCjk7pR8jae2ZCtDZG3SgrQJOnz7v+KYw+lX36SSo0Byv2ZKp7Igr7zhxErMFRJW9pFC2cUXzaQ3",
+	"FG4sZ2a0r9pIDdw5bo5cNhLcQ5AyXxu5pYYvE5rMgWsqmnTz2fxWX3kR2tH7WVmcN9Zhoyg0pz9z7CFV",
+	"157yWEUDsswaawuCDz7XcCPLwv0fK+OUW1i7vsbfCqw/R86Bn0JmhzZQSpXU8zKJgd4+zpgT7IYX3jM3",
+	"PObcJD4m71ZrGflxM/frlhX7jNnssCv6bkFPbXuSYPOV8NXeKdLcLvLrRWcgUZK3uAkll/cXOzKDhF22",
+	"OOGR3FZUcZ2aJppGxzUsajn3iplI0x/+wti7uZvxhnPEgZuv5ZYKX32Dcxy4JysE50lUnaEjfc0Ewyx2",
+	"nWHoA0foLSpBIy/mCvCA/Ju9K307MhooVZEtnD+oJot+lLsR93a8DT3xi8FHdT4ziq/XyYn3H2MXpvCv",
+	"+/W369fs2tJEjgoYvofErDRXtUmT3okuhFEEi/NwfttD71ebO/u9mD3e79Lh+1ePn7z4z5+fvLl6/uql",
+	"S4hW0rAAJaOPR46cvomkOUrZPgE1TmGMYk1JpXH3Nsd5siyyv2m3g53kcWk2ZMso5mDYZy4w4uZrK7km",
+	"S6m3zPBlShlK6qpusGY+zayPkjETdcoJvQy4Rjei5tCqICn9UCDdW6SqTxKgnttj2gtpyLAyPxdicuZS",
+	"C6BjcACpvQeicI6DThBJlvVWpC9+q7hnwkteWzgwTw2Ug+q6NBfkLDbl6ULWxloP9tW0B2LLtHbW2dD8",
+	"gw7ZXIDfLSrE/f2H/ZKOkutK1irloLgkmOYO5eY0SjdEyCG70FPydsMQawDuaI+oAcWx+DbB6i2pWatq",
+	"C7wzh9Wwo6qiBojOC4KJszhxXERSe8hdECOuhCNU9orzXcsjtLlimKI2sFKXb3sRKVxpR5O0rzdy13XU",
+	"5oKMoRACR4nml2E7LUv2Qq7v7JTAL73mbHkceKbHAxF/5k7F8KOKjAeHM4bpH02pe4/5IW6yofWo5LmT",
+	"FCYxqQlTmCipwNRPOxUmj7JlA1LDo/2scNpqHyu9wKf6bW0r498mE36uWvk8FyDxdST0XDQM55I2qUH+",
+	"vpZjapXALrKvpFQs/OB9TddQtWZmwumaoWgOTs8e4keNC3Vxf1tkaW1pewfaC+w/S01CRMKHAmqAZsLn",
+	"qlHt7syDS48KvXMgtbfM3vx+T1Rdsjn5dfbmpxdPyH+S15dvn/06s39Y11TZG9D/Da9Cu8k4rnMTwS3/",
+	"60wzY8rk0+hwIrsNRK9ALnBNZMWEU3d86qNhW7tqqciilMvrBoqAXAoHD+BGtpqAhsore48kM0qrUXxm",
+	"N+3RRmYQzvIZe8gNdou8kCOs4MZ5If/jP/7DrksUOqBBYhZfA/wR4LkONqoWRQL752Udw/JsrO5kByRG",
+	"EvtC5ubtYcVJPP3ha1EYb3Knfxjkf0ch39SByEDDyoMszsEvD7tO3Qd6btMuTfLuxGwm8R39jC5JvZ3q",
+	"69wsnkT91L8ySY5ZthSF4ZfyECEefTuW4kfm2UA+dmb6x1M4sgrE9FdckmiKFUwYTsvPQK0h5Ux3KEJy",
+	"DpBecRWW+4N92iXSj1lhrTOCwvGe7gEk8Y/YSx2AxpkmRs4xu4lq8vXpx1D/Q8V+IEqJ84HAxKJp3I4L",
+	"fuh4kSqq9U4qGIdh1Ry/4SVbQ2BrY0x1YuQ1Fh6JbXVy8xf0OFkTKR3vCkMl5HAYLV0x6Ud+3fdYZoM6",
+	"lHPUCgOmqJKDEKVFoZjO6Ficlmxp8jw+MlV7k0vye8rFmqlKuZg1BLAxl++a7U/Tbjt5/USpVMgEUTyp",
+	"IRiyzL7uj0r3bSaaUCwkhBrFsXTVZ4ZyMzzVIh8CqVhWf7YqmQtpw0rkcllXPCCyDpAfVm1UlJshCiM8",
+	"hxHV5WZAUG25wacBxOyt4kkkSQQ860IhROmshyBocXpSuqoeAqLBt9nrg4dBrvzT4LGlQq+Om8Nv/XOf",
+	"5rMdWxwu7ac3L3xCxLO3b18TzYsBBY3uYnP1//7UNWcsmmA4XPlz7BBYaVm+Ws3OfzmSL823s0/z7sG3",
+	"ds0LBGBP7N9LXwrnMNpdBvtS1gLMBL6K93JDIet2OxSX/6uzhMeqs9T3YbFTqPZ52Oe76vMdTkv6GQNQ",
+	"IlpRkBS8ogpyg72ogZL8OZqbG7mDMkPj7WioowJgYoBgYDrjPqamL88uJ7QAPbVBFQOEeEQsvaujT2dc",
+	"6+82MmAQRJkvuw0KWWy/0DAY2OamIxR3Ul1DOgwKRX/J2/dj+DghRfry1ulkHCFP0ACK0FYQphiukwtS",
+	"CztzcU6EhElvqHaTDtN0u11IhmEgjZCmAfmL0WLvGwhgwk0YFVo3wACArXLi1vH+1sFZn0JiYldPmpN7",
+	"auScE6UfAxEAQnCHQorShXcCeQ7b0v0di+jmM/8XrPrF/4OQOsP8Q+iqc8I+ViVfchP9yeFAg1qHQdEk",
+	"ZQXbZQBTdi+ypq4sk3VQMU4FYKEKe2EQbrqlkBF0JB704EBL0kuWRe9cXtMUjNA7//EdxZw/3BMA55AK",
+	"eNlXV2QbclTJL7+gC1Zqr76B50sTqgDJADxGwTFmpZm9PeVOzMnfJbd63mJPfp2RB+TXWaZ41VIqA9rB",
+	"Qo+OVCaXHRouAVJybcBcAVCUviLZ3hoC+4UFKyWUdcnjN78zaZyrAruDWAZrtrBhrLDSZlnJk6r4ytw9",
+	"liZkTsuyV0YDJ5tAJw2i0QU5jcSoqMfVniBRohaa3qREDkzAt32BZ6Yfvmthubm0SZPamifQCCPhfyi5",
+	"b8t2mAAZ3vHCT2D+ZcHWiqIYlDX4q95nEuDv4EqD1+dhgmE6Pf6/J1HG5oE5ObIksMinXwz2lkBzhbfw",
+	"5zEppGMwfdo07q85RYI6jb+ZWyhC9WueB3L1EfkF1+au6m/YsNuHip98rEoqcommOddhxdT2uBUaMljD",
+	"G6bVOqcF4QRm43CffvTp2wTeYk9kM7VmHilSPQ019oeB5qY747gkRsywTFaUCgyZDf/omzr9qWyW1qiK",
+	"/aNx0KQVlg89N1mtB4gtTBuy4koPhwzFrcl27Al7vx21SzmCqrpkd//KaOSO7IeuUa+900dul8ju0RJc",
+	"qlsKNAGJ1dmBeXxo5jEYSMT3bmX5o5htq7Nwfz10fVKT76s0toHYOEjiZ7J6noMjbo5bMk0c7OIt3UMj",
+	"tQ6Q7nHcGmnGzfKlNGk285E1r81Y26dQFExa1yJnNp9hPnuJf8POL2kzF/oY3impvYm6Gd890WCKIG6n",
+	"X3zYq0DpNE9Bz9aDJnz5PDO5Mmho2fldM31BoLWQFEs2B1tiR84ILXd0r9P+0ICedVRV+ZSbsA+GDMzQ",
+	"nybz+ykzy00qsQyBcnOZqGKoWjYabuBIIvKQGKc0uYyXDa0qJrTrtwh+kZ4YhCuxfsFWCafdE234lhpG",
+	"dr5q2ps2Q5DG+7BTzAS68G1qh1U+lHpQU7Wj3PnFosI1LFdzlWkDytFSqrmH0EQvfBccxn3be8wCl7pN",
+	"j5cRUyHJ+Lxkn7GiIO3A99CMgu0CMHTjjQtOJiEBcCEDTBDVK/Rl0uV8VP0zk2Vx+5lF1RKjZ5aupnjX",
+	"qpzwyex99RMJ5nW1E5G3MsCVodvHey2P15c6RrxVVcYzKoonBTephqwmo81nsC4X++O1G4nchUAQ8GfR",
+	"ovHmhgqo9/MR4IPmdpvdk2bgfHKmj4ZXzvLvYMbVrT0P1YFI2yQGihUn6riF5B7rK1DzEK1HMMfryO3v",
+	"R3cvJxcrq1Rp5pLWOndU0AjWDuCrgmA5IjjIajhWUo+F3raYO651J0IsI9nDGgCT9q7xl72RisHTeCar",
+	"YGxn7OwVX8ebfo1dnDGry3sFLLOnth+daiM8NuiE+5QvmEsAFYnib+PQMAKDp7I1hoPKNBZON6+jhKwg",
+	"sqE3LLQ4cSE92DwBfQl8C/lxtnyfoVRm8GHi/pZLKuwFA02nXaCgy7dHjaZyCIrO3H+/osuQYR5DLw1T",
+	"68a3bRRsl+lmGZUtWYm1o6rw8aB0A8uUZjCVwXgLJ6FiIOqsIjciOzp6Kwe36muPu+SipgEr8pGgtK3m",
+	"M1s70goSxVa8SXq2zyEj4vqzePzBnh6WVtnf3Bi7KUO3ZZLJ2e7xgHqzOcKIDts3D5dFEJatAudgWrc8",
+	"Ok23zlaTQ2+PRzKtu+uNTHXHPXOpNVI967bu2F6pDn4Qkk8Dy3u20GmP9S2O7dGy+RF6Rx9TM2iiE9oJ",
+	"w3OtDoYA3F7IjADoKY+Vk9bPxyzoS+ebYvqYx5q9aAif4Yvn6UZVWQ+Bkqlz7cT4nCyobvJUfMNL7MyD",
+	"3Nfbv/Au9jjUXqS3F84ctj+C2H4OEWd4o3A0oIEWrW7haEEHixrnlKH8S5mqBM0CmN+D5nyQjbTF1BT4",
+	"AjHSHwLov1mWg4P8w7XtDPdNGj+lJWYa5ZqoYqdUB0zpMXPs9zxEbApBczx89G1QnSvXKSeRF+t33gln",
+	"1z1+3NlaC5ZJ1oFAxZ80dOylplbYP8vhzGY8AMOP6uBzFg5S8Fj91kKh7jTxBO8ArioVXm5YIcuKUyRZ",
+	"ZrXxu+ZYPoecqXT3pLXrBtbJRnLYZMeu8Wgb82kChprhES98Or+KLMJ3vnXGUKbxzTN6EHv+S9ZK0BJB",
+	"/e+r+/kELc5vkW8BBeBNl/MsQL4jwRQM36LmPfD9D2yfKCwpqKF5rGRqKLlmrgSCiaXaV0Z3BHqrYSp8",
+	"bMyVI1erNCLI01pB5qBiS15BNpHVgRy+Qnp4QII//JJdeNMTFB0HXAHUqQMcHNMgwM3mcJjX9aLkyxZq",
+	"syVdwkI/rgE0w/hVNZQKZJ7FBE/t+ItQst9NHamdE+xIhXSsF3Y/zgpuxvmGwIGczBSBbPdRpbWH+DSp",
+	"DzsO7ClPPI5lYC8K+Nq6ZlrnMommrKz26M23qTWOEZ2zCSSD6+IPWxKFFPxh+Ljw+HPDttnQ/q0Kqk1G",
+	"NUCwgcFffAuP56aHZudgBunaNsh780OPR5ye4ugZZh5vvmeq6ID4Uzf3R7jhyvz5x/mNg3PMCIF8G36H",
+	"qZVp85TTnQcrI765fGQjehCvbiNDnH6eHFfdEJvzvCcKA5jC/2kS/QG75QRBDZIOkheAq5VtgJi45mip",
+	"WeMrFZiH5taJGLQOi424HtpphRPgqUbaRRkWSFvpDV3cUEkSS+3S63LJ5Jk+GT7zG9CssM8o3NhRW5cB",
+	"it4yvhgyYSawwNxzrCCQgg2I16luUhME1Jftst5UV6joEah+3rv58P6gFJSSjlNf0j7Kdz7bvaPZ9Xnn",
+	"jw4VJxpmAidckNq3a7cnK5yAVjuf4UMa2be2JjZxmoExH5fAa1/oslw7qTDaeU/C1KH5sXFJHdTX+KYx",
+	"jTcJg6JRy9K4GGwPA/uar5SA+pFRXStWfIFui1ET0fbII4KDLkR29Mkuul8TDkjOzN9r2Xh1qjfNq9VV",
+	"Xdk7Ol3T3iDsjmz5l++wvUu28Hvb3BseMpCHzM100VXIkez7WHiq06Hy0IudAGQR6cXqerlkWks1YUdj",
+	"GCwOGDmHcrwD2V1/LVN+oHwGeW7FumIpcv644OaBPg795/098BU3THrOqYali9CgNt3cURSa4DNQWQ0Y",
+	"r5gLKEUo0UuJ3N7SLxw0Cc1QpTIsCvaRcGEk2cicBb9l9viOPDA5rbSrQ7pvz4M2aec598RLUfsl2zWo",
+	"Cnepj6dLk8Q1aNoizbGtmm9bAnf+Bflg5AfvbQy1zGP6rbVL5b85O6TewjUv6ExtWHun7PwOFdSFTBV6",
+	"PnfJGqEEMEgw4boFIXPqUpo5MVLOsV2Zw1ADswiUIdo0NDslEGGXN0ztFDdM59eRQV+kSu3THcTJB0uv",
+	"D1jO3br7sT/GDnP8XBIPVKdWtSHSr2bMLOz//FT1JMJg/hu25okqxQ8TX3rQE1Iscc995S5Cs495k6C5",
+	"o2m1rAcZqcwCTrxo4Uy0p7fmN00DNSr2CL4HvUC4xkNoZLfeoe+UvWQ7N94xXIpxjYG6GXhIiPdJbAsr",
+	"qHrwqmhtNr3QQPCAkkYuZTkdQNXtcKcqqnW1UblimqNISK+PPtC3UPsANcy5xBO5CNdMjEFXasNfDYj7",
+	"Zu6hAZBLmXOaPFV3BGPq5/IsNNMP1iwJnRYBzqc2G6n4b6w4uWZ7CMBuL1Dm77j2CP1KG/B+0KUhFQAB",
+	"9eNOV2At2RH/+5fLk/9DT347O/nuffO/p387ef/72fzbrz79WxqT4O5gW+Pwj7KVFIHfOleAVEcxg26H",
+	"UpRl4+nhi1K4RUPQx16yXaYUaJmBwHpizWXfUp77/tukpMtrPdC1dNgT47gHhKeKe16Jcu+vbK6JfShN",
+	"sdS6/UVzmO/C9j2YFe72o/oaUxzIc4Q7YLREdBy4qin017+x2tbGnlPQ8XrPWQfiXrcGc1AdS9+NGvOY",
+	"kic3zR92TZn9v+KppJ9QWXyQkaNd9hIgdmyoblSQnqycI4KgVuVdYPZUOZzdf6pKSYsRPvyQcHJIjcfM",
+	"0OWGFeRJ8dU33zz8LkpOsRoz7NnVs8uTr775luh6G+XxAnnh8fahWexNuk4rl8oS+rc9PGoXxxkrSeLI",
+	"d03/tW4n/qzKkk3pGhyQCG0Jo2rQXOHHS2n4ii8bX9BAuAO9NVWf/g0pgVvKS0ghtuaiQ8gUOX+N/WJ8",
+	"ayUkE6jHEOkIgiA6LNzhb+cRvewQP+XuEHTQDpegO7bYSHmdvndAt18zo4m9Ra0JijKO/NfVq5fHaNHZ",
+	"Tj+QI3q0jGPYuq92wrUGy+TfZRFfV1zwdJzilQjGrY8BQP68XJFCLvUDPFD6gbs2T7fpsrSjSt7hyH+1",
+	"f4ZxsKN0tPVSuTRGa+JF7mef4OAnk8xqHov5m2kOAyS5iEDr3IXjSXl8oxtNI9qA/n2dAjIl4pLbg6a8",
+	"phVTE4A1xnCe6VQAo2o2P6JMcCxNtqqf86ydt7nTD3O6LQ6x6DuLDlNKm7evqTJ9BbDHs+3aa3FFlOdE",
+	"WpHnj5g1My6IYLv237HuJo6yHCnKnLpjY5oXTKoUnm/TmAHQoIBvXfqp1Ey0MvOdkwYqSZMHmJbWnqKG",
+	"34xI2LhsXkoJd0B1Y8XfsCB0mMsZX0lGNntyiWUtMmk7+fI3WeneYo62UwmTnz30Jf4L3KJQITOmCG2M",
+	"gxuTFnS62bMgTGi2XZTs3PX23sgKr0pwNGuIL4OfefD8IPqQTE2kKhmaesfNxl4eFOhw7sX4ckMXJQu+",
+	"3mUpNdPG94enHMBIrYKBnSBRHE0RlI4AnzphL3sa7H3793pbaawnLKVYjwcFeuOGGAoRNZ/tZF0Wf9uw",
+	"sjpOwB2CldZlgWWQRjpjdkyk/CBVqcaO/D4f3MdH4mi3FS3uWHTEQUPVhhFap7u1wr5AeJQWlzDtrdTK",
+	"nGJZFs9FhrolozfsVZ1Wg7LRW+1sp8PB+svk+sW7c8fBx+d+STlK+Cs6cQ03EMCU+4barFydkneumVwM",
+	"FmsFkdfiLrrZ63Pnwrd/YxxCLXt4VREhDyGB+0qoA5h/E2m01olAy3vw+Wkntif7g2Td/t08/S5m7oiY",
+	"Yj9IWTo+L81PomBKm2QVAYCuQRKzI7nRXmkmBS+wxSO+T0VBKHSTcg04IeenkLiWDTSb25MFczeND6Bp",
+	"B7I6rjImtZVU6DkpuL7Wc5gGWVJVaHJ6OnIbocoinRzkAhU51FT9xlcbJWpkSjki2faqlOk5GKnomj1V",
+	"LKEhLvbGty0+Xl0A33krDS3v/KFkvhQOEIXwKbqtwCcJ1ziMMvyKkjKd8UqvmRjV8iOHqgptoBBtpxMl",
+	"5f5A3uQqoG6o4nBUsobgQsrh9/H3Upqf3SdTix6eg+pQ5/zt6Hi4lZQKjNkQMina47rxg2uut319tqix",
+	"aT8/vDXSAdTMFvKPa+H/m88hG9VVqV3MeNCDPkw+TSu5KFnCpnE/EKzM0eTf3zx9RL77+pv/78+Hd1ZP",
+	"bVFWbxXyZJzCmu6hvqo1HQFo2QdeYglX52oz8qXTDsb20L8kV+dkQYsTu2NMm7k9lSdY9XfCBf4TFMM5",
+	"HOCSL+EZIMu8gd2Q8mRLxX5OakFvKAeFfY7gBgIOx5EO/whlG9u7te6vuDrW6GyEfbrMETuXrvxqRZq2",
+	"W8gcLnEZLawDUWekvaVDPsjQNOYNW16PtGy6OEkbKooTV8y2o0q4+oEAddZqH2YXcRJ+gujrSS0AhsHy",
+	"AdUnVoG0X+KigFRKWauTghrq/hcA8YfgSR9vx5pO4+1QfueuwDlpNSgeXFrtCOOEkmecFLu98XHcnkYc",
+	"XKOMYL6xhm+1ATcd31YlNDAgLuCZUquxLVS/s99+wj2JShlYAv4vGANIem+YMKm42CO53VpNEyriqPGr",
+	"wSZBFROaUKKZhkIEl44FOJNsTijZyqIuGU4rDagmyn2u6DpaAzpP0OG2a3VziFUCTlOBrGa6HGusWQFO",
+	"O+l9eS5JSyD6vX2qolpDalJwH6uh4VfnwL1i5m61rhkAtPvpeexz5IaDKvv88LuoSk0P5UjG7GfRdN73",
+	"EniKctpou+6hmPZN40gaGJLNuhrz/S7T4D9PYkQVTGo4gvlzF5dF7AOKgHrSNMkAI2fxjz0gZ7r42LX2",
+	"qkUeasTnmefwqNrwxUm8xUnRhceAp+jGMZLwMt0Cp7gHq8nVAwg5IPsij28M1E7vPCzMWvuvHdEOmSBU",
+	"SemeNiBu04XchTYc6O1cMFLV5uJ+arSyhzZfi5HrduLwgzKOC3qT8SpmAlXgz6tqA65pjmVyjiDY1zgZ",
+	"ktIBHbTXirtVSMonZDg7DlbUrDqA28a73ccxOW4Z232mJ9ljmwate7Vqp0YFz+hkFXDBuTbwvjo4Q7kA",
+	"RqaUEI65wyFcMExlpprsuN60GkIJ99xY5IOqpEtA0k9iAPGm2VOjSIoGmDGylah2hZ6+79wdMKQco8yb",
+	"jJzDWuF46n5bIlL2hSTcrmT7Jjd8OqSP5gFDjKV6l1A5YjRrbF7vWd47rlPRZGhl/9dcszb3A9EMxJOG",
+	"G8ZlVtKo5oLtwGWtM1UOrRbZnYTCyObDNBOu2wa3azVvFfsa0J1huZGx1JjjA23vRpCkep0ZeUEWe+I6",
+	"wLWCwCbP15ElBrURL9nuWS5FOtJ8LD3B2e/PVUicDifLNbZt5zjFsBRp/z6UHbdWghk9DYDfkgp35QLB",
+	"sZWkrHHJu40s2Ynea8O2hKrlht9Ym1AU4anQ6DOqL2uqVUfEKVMcm2yYkMehdrCGaWyhHm+ratK6EkGK",
+	"G6a42Y9JOhHSnFRK3jD0HDkwMK/CGwlgZNT+mZuNy60hS7jrnUS3MzoFzxz0yF5SCO5HTKipR7rBNFci",
+	"JLbQhjFifQGdvBVD7JTG7dtM0vt+wkh3USI8LbupLRElo91ISypDuUhZXAUrmcFEgWRwOKvbMZZpQunK",
+	"0fXorifTQDDeGtftAEHRLXEe0ShDWybSPlWXBzhYi2nycZPoA8ka2e/3xpdqwTztcdj55jNWkbF/ZIXT",
+	"e+1HBsrykb1yAosdTdHz4LOeOn5pSeJKtPu7Sb+MjcyJTJj1LuI4pI9LSqWH93Hu6ak7/0PHDVOMC07l",
+	"/RtWXGXOHzcozKDjt/1C2rGRBPF/63PV/6TJTqbxHnpw/GFWwTcMs08R54rZm+8ZN3dUCnsLHHOUGx2p",
+	"nTDjPSiZjbhxuGSOZH3RT6Ra7hKPpM2hu31Lxb6t0mmys9eoKzw2GyXr9SZdWD7Od9jsbTIbL+PjUQwq",
+	"ke3vqKHZf0E+fVo5q4W9FnOObZ2MKbX0gfbCnQa22d8hFcw3B2kEm5tkei9VuibRMuFTujQyEXR4aI+0",
+	"YrQktWYXhBLNt3VJrXxflYw5rBbQ9GHDoREWWVFtMLgxACPkWCVm8rffpMh47uwMiP05BeVH/v355ctL",
+	"yJz987zB6ME4mZ676duNWfomxtaKKAvUuHfDUNObk+YKhiIKu6n3bFAOn7OpHB0hebK3UbbTSiVLvtwP",
+	"djS5NipOpDQ1gu4zPev8q69pGJocPrYVYouex46SR/Twg6QnrtPwraPLjLtxdXjfPZ0cma/F85S+F65k",
+	"DOmeP5wnRHEpoZKShfBgSbWBa3ZLP2Jp11++/aa/0OtYdd2wKroB9XO41LeKJ4HJfG54e5EuvANBxRMo",
+	"OLZ6iELfYFjjw7NjS1RMmyvs25Fwb1iTNSQDQhSZa4DQ8IWXYaT/9e3XZ63Bzo4qeQuX1RtPIU0eJ39z",
+	"FeZLKgafkKY5YDJFvy77YUePfjoJSnmrXM2sGNvkgAfGIid388UaIY5jBILMgcQ9e8Pv3vStu8u3r0JK",
+	"l94upTCKLs2TNKc7FENuXMqyKyUCxBd3xpIKfn5r81aRQsUg27MEBvVoAj0tFe9W3+uYoFXmi6vJEfUp",
+	"L8d0kMDATjrBIpRc24ecNrWhepMJgg4Bt78TUn3aTnvnMjdkURC6wPLSOfqraBNMsPNuHJ7N0jYZwJg7",
+	"N7DoqUBudXl0APm4D37cnjJgyEM+vIBUGuHhuSEbWRaaaLllHrqAxvEdB6nji/mFBERra52ltzmNbf88",
+	"+Ho9RA84r8mUmPcia6bbX3Bg6L6goHXG3G7/iiofRYicm9ksANH21B6PrDZ+9j9pInci6ym4PWR+4+Rs",
+	"Go+KLHc0UMmHmrq+TsYvd42nkhIEpT0nRhLMZyOUeDDhuf2rpvsAt6QJJJWtJdPwG4Z68IMLtgwNZ9bt",
+	"GA+2pMFPeTcz4EgYU7KiZYB6RzPOJQIzxqFAM7ZvJb3KS1nWW5E2QNZNPGqE2ZK1ThSjOmMS5lOnMZ+s",
+	"3/l/HDgakYgDbHXi3nxdUoeTio+kLPtDjPYIbWpIkpOztBzN230sm7U2zOxnm+TiZH/L/g7NaQC65wZ6",
+	"WYu19lnW/dJtfPNmq64kw45ndsSHw3wNI6BLk6iIkPjy8IKcQUEHIAESqqzqDmvOIyX2uFu3qbqxDVUF",
+	"gd/mvpPgsBUOako47FM93a5BQakqBhUj2RwM/FKSi2RtljLbhjeAPqutlVPDWmrTVebecEFud29uGKQn",
+	"ub5H2TyzW3S5Pi5I7HlrxEjymn1l5fjGSmbLXS51OqSmF1KwUwLPAN7gSQ2PWJMUqovIWo7q1ta9EXHH",
+	"PNSmrwXpxABbzfqQf1sNs8NRDelFfrdzMuhqSBPwg+7f1zzT/XsONVjs0YalgGZcP6dM/3lqlc5iTNZH",
+	"h4b+8823kqtuoIg7LY362lY46d62Izvus4PEpw6aRO5mvWGq4MujnTjdxH92Tw8upcVbyg+Sz0o9LD3M",
+	"X963nHI3LBuuzGZ2+Qyj++6KcdgGHGOXni8iJujhq58byvgjtaRKcaZP5A2c8B03m5Mo/1CaE43vZo5U",
+	"1H0j4U7IK4B5JU8qvsas2ZAW6ftreH9mSGK2EnFcx/DJNUWYW6/Wh498Ua3P0bSZbopJ3npY0/YuuqzQ",
+	"p+nGqA0mn7s8IaFJcmEQSpcoZmolQhaAFIwwqkrO1IVLoDHNZWwFPIDbudiR3LpWGcNu212DIpZQH1A1",
+	"0cEWXkHRIaQcZWbdGNDnIRkOAhjBjPUsKiFRFgomaiO31PBlki8xpORpOXBV8M5b2avGNEXydrPQiBMA",
+	"0k0WbM2Fb+XczUZacQGZpfBCLWB/cCeHkj3lzH0bYVa2p6xXpjp3UQeIqZCq1hvm0uj1KXnr0aJ1Kylq",
+	"xcxygyDQ2wY0Kuq6HITFCqC/Ngb+g/8w+J+qLssT+D21NaPh+QaX73Df2HNQp0S5WmlmhjbFG+6+u532",
+	"al/5fj+wWKjtZXMLiT8TzyIlgqIL6kAI+bDD0DzsdqAhLn/q3oEVRfxStlYUM61W7brVfEDXKQZ+epk1",
+	"8dU+nZzbZDW2T8lL0LhDW3APkd5JL4whuJu2Q4PSqlKHNovB2GPzZhoAZFrtg5VpRZCh10wTaoh90t6R",
+	"D7+zi/3qjCypZnpgikC+py92gQkioZS4SS7m73LqSgxJH99nNHuwU0zGMYxaQq242V9ZFvTbSxUKQeBL",
+	"UNvxT+EDIKfAWSavOfZks7Ry//TuWMtqfCtVtfmbC9Y2X6AV/4FZFREaj69S1wRQWzCzk+ragwI2QnTl",
+	"IV98kjbglKhaeJ9N6+96A9eHqsWcUAghBwUR0I30r0KKco+5xq5JYzv7ZUGtJUTqqsFvL9yDPs7u2byI",
+	"H4Gb+vRX8asArYMsaVmSRY2xJ4ey6P2ojkoe4d8S058mV7gK/oMPlw65GmZ2Tr6H3SFvX/3w5OWH01/F",
+	"E6WkwnSPKg9WQF5wDYnqW2j9UNmL7ByKVMkHwT6aD3ZoqONwLl1NPixrpaX64CcFLnS7oNNfxSPFKKRP",
+	"2n9jMjqhgnx4XrBtJQ0Ty/3JD2zv2hdAU7FrtgcSLWSxx8Cz17s88IzH37Y029KCnf4qgg1/DjIK2Cty",
+	"fJ/PHsJ1VDFBKz47n/3l9Oz0L07JBPZ+QIsbrqWPybumfVZyADmfFwDir81l8xiIykoK11/sq7MzH3d0",
+	"tREuU9m+/+DvTlNv2tLdJXjqZrG/ddT006d5Qv9qaHDqEEGpy4pLTSas/oFHxQDR4QtTrIwEIRJ9FjZ2",
+	"41Pn/OnF/mGrlZPdlZO4beJfFkVYNa6RafO9RJCRwUTvQ5dMkKghpX3k0x13fNiO9m7NfoqNeb7Fbhnk",
+	"0dXlU/LV6Rkp5LK25skFoa7dmWI3HASlK9ixW0eg8as9/fDB6Mg8+N3K9k8h+Z0d7t9j+HtrC1uk/DqR",
+	"dghVJHdf71Np7Xq7ABqdm+QR/ysz+SlOv9uPEVXkM+z5ZbP4cJuFA8iNO35gWVFDVvyj+7Nz+1s5iSau",
+	"K+KhW4Yt4n5xt7wz190d7wKP7fPT05QTQFUf0LrASEFe/MIT6Rn8o2awa24KIT04P+g8Tcvm4w8ewdU2",
+	"G/DkC/ASf3r/JW8FS5wXXNxDk/pDBr0E3WAK1ny3kQRy29DLb+//HXSbdF3f4LZHiYOZ3ifL4PZOXhXg",
+	"FcdKXH2Hu6KbCc4SlsNPoqLLa1es5r4MJa6sLN1lVxZwkKwiY+0Do4mut5k0jy96BSHFMKSQ2PAQtgIQ",
+	"pik2/rWSN6yp3/OFlJAO09rvDaMl+kBzQhvn/gyfOxAP/0qHvLXSz3bO51iaiVAIAOp49+33MNCug741",
+	"HwAM2BfAd5iAb0NL8/SxR7Xm+6jiOOaBbFErj+P6B8W0gExsYM0IZ3i7m+b9UDEkl4aZE20Uo9s20zTd",
+	"LbigMHx3kAHS4uHE0iKnuuCeTcElb8FkJItaFGVoCELj2mZWagZpRFZ7NVQ1BcC+XXHFBHQLEEu1r6xx",
+	"76Gj4sKJFrNVqsaYTprVXtuf4xtmMmFQMpMKqnRjJcwMOryhSgnLkpiB6PndN+UFfAlAUUBfVL5es/Hd",
+	"XzNWXWDVL4Yq8I7cyFrZM4b4wC2aW5IUdXnEAEeqX4Vnv7go9lOZ0Ba/LEvnTNlOo2AxEaQslPvAuVlA",
+	"9vFWs/KG6XkwzX0pBbb0hl70VuWvU8eg7mzHHbStMYT+EnpRe/SDbPIIq2WCDVPcoGLkzwQmP3qQS0rW",
+	"2BZFtRqfpE/Tg995McAyT2zkUfscy6CnWDF+Krtku1JsEPNprHL3/DF27Ah0gUrKvGjHSsvprYdsTW1o",
+	"DZgs9WMfEciGKLauS6oI+1gpV+P072+efPXnDFqX0wK39OMLJtZWef7G1ev4fz88CoWaCQ981sPXKs9N",
+	"WiWuXSs2lZ7kcpPyGpuwOfILV6VhGNZptFvsxidw3kEDi0/kkGtN/yu7No7LWEBZzNogltiOlFNss6N4",
+	"182Q8z9bPTTYFvcsFIY22v3X1PihlWYQ/X/qoCbZO7Z1rML91u8bmN079/Y7c6ejzyvRAJdxs4FmC1BA",
+	"AdBKd70gkZ4PXNDywe+Qv5KnLzbBuh9bKCjhSZw86OTRRl+YCHxxHExepxXYUEADHGRoZC5CL5zGIqDG",
+	"fdMFz2XDVFCvA9t+eJ3dhrnmyQgBDNAbIhjXpfOQhdlHn3+c5NwnH/vcRalr106od8YBywqpNZ85T0Qy",
+	"LaPL1vaGU2zJK26JCNqvaFwZ2GlDEwMQHAnch5xzKnyypS4Mzvwed+nf0XuVCIHh+ieJgHkfEtVtP9Ep",
+	"uXJcji1GoT9T7Du6IK4RkXEaOVrRuMtYgdZMFbpRBkcTCug1m0osb2RZ9NlyDvE4d+V9nQIWgDeKqdxC",
+	"1JWfoCxZS7iadtSlctySDhn/wzNZFhPrZE1OdWQ6/WWs6eS+cjuNLbFJz1g5yQb9wFhFaINYSQ1wfOO+",
+	"03Sv5874cYs40LUewNX14Hf7n7xi8IbR4jUi8B4RIPZEPahKBy+dN2mSAsK+PJVSBWCTVMM3u1ffBapX",
+	"6Hu2p9//DNIE41f2z74flpjyrqw8HUdF01t7phBXFetjbnP+kkbRY0VXxkG2jg67RTlgkPT3/n6chzGi",
+	"7Ge2mB5hB4WcTmeJN4nzzH6IUJ8+bxxEtw4nHe4o5F8Aop3D3xMn23HJSRWhYE/HLQ5FuuGXP8R2n009",
+	"dADLzsTQuYkA0yfS5a20RhgJ/LRjBSk6GPYXAd4VEYoTPOBdh1mpPtSe/kPIddfeJfIfgEoGaRgT2DYg",
+	"aAMESJ8X4lF4aFIbubW2MTV6zVsA85Iwg8cFw8L60p/LWMHt6Q+1hhvMFSwJbpKuoWMsn9BI5pqUEiop",
+	"PrW2+sHvdmhQf5Kq6QtJi3jLj6fMuYKT/CUfAgWz//7l8uT/0JPfzk6+e9/87+nfTt7/fjb/7rtPv/56",
+	"uqfb8t9mA8zOV6LcE0iogovBLtbLiJxJielXCf2jSWUafJfbeR4VD59PhL/we33Ad/jLPEqelPXCK4SK",
+	"bQEgbYrgAy3sVd7icPLvrT724cfTbfHnNF8+cJnv/UGHwKA/+6e/YDS9O5mJc9s9QabYJKzZiPoAUNym",
+	"kJhSOmY5CC3cXQokVf3s9vc7x+1tfkD2USww6Pje7+0OMTrYg5uGce6B0PO7Kb9OObwbuacVZlPswF8l",
+	"tgAystkA39MbT4Gr4XE1x3gijgitW4Ug/pjCrC/ScCd59lkiAqFaLgoJLPaEF0wYbvZf9KR9xrACWlMn",
+	"DW5wVsmHB1/jc/d4slvjZBgEZztVgj6toAmH9pBqXQyC4H0AJIK+jLEDGk3vAzgkzy18ru8UN4aJaSrh",
+	"TAS44ISfAybp1c8CeMn/yKQQt41Hk0IcKafYKUfxtubW6jXEHShaPlME3HHO9fcH9Ym+ZLvYN/mv7hEN",
+	"5eFYxiZjXTE6i0czScKm3jPLZ/0e8OtU4Q6PUxP8YYGtb+kGi6j4AEE1T0Kj72k9yZfw9XdNF/H7OCQ4",
+	"CAXV7fN6IT4XF0Bthd8iIgUod/Y6Ca3TQhhwHmMiYWvNg6PzIO5elr3UnviH7pGAfgw7Xo6Mpf1tPpNl",
+	"EQT96exc1GU5kTZdMVmVjFBjsBO7kQ3qob59IDxXHR/RdYC24PrN59XkXq14nv7o0arfKKb+8Kuz+f+A",
+	"MqmwK30VlZ5FJklzgW8RSiq+NLWC1HnvnpIx8GbP+X3wu7VFe6/C253iSfODnmNDTQOwatNcieGsrlwQ",
+	"Y6oIvqXnOKu0zxJ12/V3WSuBDdey0va/3DN/+JrYvkPkFnHcErCXk6PKVO5F9zn0MCL55yS+NKbSmEp+",
+	"E1+c3SgNI+yGCUM+4EsfmkAEJp80fW7/6+rVS0INkWLpLvINw8y2BrnfdzfwttOFu9ftwfxVMFHEYII4",
+	"MDi3oW9ujHIIKNcIwNNmvnfULDdDFWYIFcMwSeEwyKeML04WMw7k5IhKD+oR1QDrxNSJtiSBGU+mMm9Z",
+	"wettn9D9EZ8YddJ+49UfLxPTXkInCNdaEFy3SzrzJwzSqn7jVUirbIfA8B2Mf01DfcUoahwTamWApfDH",
+	"MBobMw+it9MVSlHTSTEBkeNaO4SsWTcJaCCdMR4UA/N/4i14g1/NbcLn8mwItnM0uPCdkBHu3PlVi3va",
+	"D7sXQIAGX43yLaF2PuAV2bXr56CClVyGd5yCGsBYWUG4xhaSpK7gzPLUZpqAvztZsu8VM4jqez/WPn77",
+	"X9TQv8LjGLnp7UlUtch48z2icIZZgX8Su76j+xPfPCN3h3lkznuNe2r71azFBRly0K1Um8liZ2sJwNF0",
+	"eY2wCDBIKTWb6oL6HVsOfLrdqUqbJaGLQd4w6feQOeCMSPx2VfM4KZVr8oHqay7WH4hhAAi5YaEnEPAi",
+	"dgLSmi9KjzGpz7Ejm1yt5q4v0JwoZtR+TtYSGG6ORRun5PJXAeUH/tKDahnor7aRFXByRbVmfpwDaO8l",
+	"FWQdQtry9FfxgartB3iTiuYAuO9jo6gAZ+EPj3btVqF6RJ+SD4yqcv/BQcVCsYj/EPRypTvqQUbprwId",
+	"bhfxvZk6gtCSkfgkNaQLKyK1HR+lpQPQZjsCUnmOKJzcuGFxmQf6++XSvBLRtXkf/lX70jupCjirX1rO",
+	"IuV2VE1TRX6JGzUPIOZqOwc0MMu7ut6CY0YbWcVmpfKwqjuXKEz1tXaCtlXp+GBJ1U0PQM0j+/OV7/Q6",
+	"VXFMGLQ/9cE+FNoJjEpFxZ5jhy0ifNMEnMCXxiSAFRbH7xeYbUFkbaYJIjs8YeyDRg3b0X1TAQyILYI1",
+	"Tc8oqGx7TRZsw0XRyvyGVKQizViYTdPDWi7dpvXaZCwmsOpgNMeAI38KXrOfmcM0vjibxbONK4yPJgTN",
+	"HYCy2bhyReCSdr775ElDC2Z2jAlidrJTlt3KGRrJhydYtKmP8uP37rkvxYg4/m0Y0b/5RRnxLsluT3nJ",
+	"+irg5zNNU43QLsvSJ/BjYFFBxQrwLVY7WzbeMtdpVQPu4NH2qL60AMYckk33FKZgGl72wcB7OiA0LDtG",
+	"OMIaBlfc7VvNWu1wjsGbxR7+O/T4xK3k0+fmKRfF5BrCotWs4KBXPhgeXKyTTUvuQV9Y7P/wh8dtwV89",
+	"utWEKaKAmKWn8ojrlP7RRWeZ46A5pmxawuXcA75r3BH8zh9fPX7y4j9/fvLm6vmrl5kylZWS27F5p+NH",
+	"MXLsGKmvLPbPKHQiPFZTc18wW47suXx9uijZZALR9WlDMM+Qawxd6UEMKoQk6GYd+xZgnrOGlbhEz/1T",
+	"x0CbhQxIiGwWPUlSZPO5pv59wewltJPq2po4YiiMFjQEYc0Xv2SGZPfqgiOY6LfGoK4/piopGS1QYzkH",
+	"dt4jM/tWpkumDBSEpbD5PpsVPbfC6fyYUOtHsghXqZFfHIAs4poE++OvE+FRuo8R2r7eXJgcaGL3+Rp8",
+	"kQHu5UA0DcTebB2H45npT6Vay6ly031zjIi9o5TQwEnZlNieqZ99pp13Nd7uiXkQSrWBQMU0IesUeUro",
+	"mt4xtqcBzXoPwKAIVNoNKlOx7rLMPdRQhAHGZIr/C235j7QigDg/905ZH6jQc4TSxr7/RDNjIIE2cuOy",
+	"ghvX707XJYQIoL9rUkA8UKxXLX4DP9/lzowCQAlMM9rGBgt0m23MtozaUbp/VsUqBWg2TvmxHxmZloKo",
+	"tg9gFuPTg5DGUxlD+DWXFBbxoZGkUlxg4xyEQE8hwh5wgFH7vKX+Vu3vuPnv/6kgS8/uB2h5ZAVnGyJD",
+	"FEM6o3vfU+/yEyGDKGMDEbgWe1JywZqumVaKnJKXzvezZdTr4qEDJZ+EuZ/RGxbBbuPwBhpj/0knbDTl",
+	"FGE3RUgYsHyPvjsXwPY+K8f8ioEvmJZHTLfouakq4L5k55ZmPRP6eZ47mEJVMEW4cD2UAny/UZxNhBy3",
+	"176H5kJ+ZPoiGDso4AD+HrNMA/xZrlQhosQfuEAu2q7PbOd0Rk6oPuGJpjaxgTSaROEtAIYknkn76A41",
+	"beKt/hItBdqLuHUqjmuV1yuwHjPvTP8n9jPhIo77mBxBplKoViVjJtSf9UqPx17M/1Elx2PfjeOzSo14",
+	"1Fyzq+kkQ9xxxLFC1AQ05y0IW3fP7Hv/VHglWKDBWE7EOb4EPs/b+Vctck2hvGM8qB/+eUs/Pscfo/q8",
+	"EMdVjOJU+2EQ7UNWxVFU6BU2De9NvfXPfZrPdmyR6LL45gUCV2ry7O3b1xAcPk1biF8yYeNz8d4jn9yI",
+	"+te1kDvhKnr6DibAPMbQnslT6tAr/yVzdCEVj2N7KwKEkHW7CZwDK7pL9m7rdGd2oa5OqDFsW5khXWEu",
+	"/aNfvNeZm8mE9svLKGo0lS7hOvV4CoPZ4roIuhYmU++p68N/Usp1P9gaPvdCrodZtJCSOhtXJ5px9C19",
+	"Ku+omtP7dfB6WiT44jVnLteAT3f+d1C/x4THxXXbBq6WuxZ1HmWRttfjbhpDpj6m7TG5l6hANMJtgZXe",
+	"YEf5SYw8963IgfYnTWrtgjIV1XonVYHlregRiXwUPof+LaRdgTetZIbAleDhLnwPRCh1Mg2OpH3E6iOY",
+	"p6VLaZJXbqH4qjff5TE8cJ9KCQzwGUHkVC10aHcdfET0xmcm+5+wp5o2TihfxE5Qrgl4y7HZ09RHccO1",
+	"kaoXyO2Ze+RLugtbIX1DzdQIgtp+c0I81IJrw8XS4Ie977iTHnYEEfWuOyu1Oblm+z6/FAa8n0ltfmD7",
+	"LxZvBw2UC8EKYidNrtn+wgFkfoQmg4YujX1Cx22oV1wU+u4GZ+b6iGkyhb25cd87IOhzQWhtNlLx31hh",
+	"90tb8bo9PZqN4r84WWOV17AFkzSz54LQsJeh3g2Ms+TVAJV4d9YEsqm9r7HQ7z6UAJzDJd9+bgMb1pSD",
+	"u6RmcxGc4RtZuVLW9q0CKVuTZcRi0iQrcrhynR1XjBYeDC1r8r3xD/1Te5HdKq6Y6fckT6MDIsVcuToL",
+	"Da5bPZMnvHj6WoRG23dvnt6GuL2oUitZi0lE24+M6lqxDs5DhsVXiun7kmtv8Ot/DC+yx8cTbAd5QopO",
+	"Y6le6uuY0r4SFLuLZ4gOsfhjcsU99AVVWjeHifVYv/zpcnvwe16DDXYlNBfZ37cOe8MUX+3v6QT9DB+/",
+	"c1yhb5NxiC/Rf+l4jeQyPHF/chGM3I0sC6jfdsauv/qhhzV4Fi6gWFdDYrlPsJzPHrCPVUmFK6rNZoQ9",
+	"+Qh9lZ7J6p428TWtmPoCGt6TZvnZ4177ThsVU1tuNPStkcpVQUM3llWtJ8uIerfZg/n193pbgSsjaH1S",
+	"uaFcVp9vPvTgd5QUvaHQp/DIsM5A/tERXUHucY/czDPbg5OdzKuA+W6m1fRJ070O8a6Vn43dAGaWmyP3",
+	"4FP3zJesl7VTmPgSdEufJHFG7kQpaeH6QPhMP80NG9wt/8pQ1SL1vSRaOEL+waqh7293Iwtnwda1AKmn",
+	"GKlFwRTZ0f107ff5lq5ZigOavD8s2KYlIOdBvxe2MkT6poJuzl8UvChkrmMxPQKvzOYzbWSVyWHPAY6b",
+	"VwJ39j4la8PPGR6YJMU3DUJTuGOPu4f73ytJn+Mj/9R+CljD8WQ3pMZUBgZ8DYv3576u/yDtLcEA9jF7",
+	"7tC5Icp94+FqLsdrIXcaQlNXzy5Pvvrm2wCrtWHUigk7kG7gAJuUbue6Oj2EgioKoNOxouznRhMHAZ4s",
+	"NblFH6D2AN9Tzb792ttlW3rN1J80KZgDbX5SfPXNNw+/A7QwitjXN0y1aKEBPjUJiO5fOp4//i8FUI47",
+	"m5E5wKmTeMdRV+Nqu7MXFrKycPnk0XmIhc8D7DOZB36xPwchdH+l8dC2DabyWbxtbxgtCIOIGuJ7OPqY",
+	"jZL1eoN1FYh5A62EfTHihoLF3ZAvdHXvM0PehIfu1RvsB8m6cNwDk0Wht3RPFtYsh3zyeVBarNENAJaF",
+	"lbz2rx4viy83PqmZLKkQ0gQkwMWeKObSxEIZi6Py73pDv/rm2wGp8F6GDsiCl4JNmQIvAgtRE/BjwP0w",
+	"rIMbLnFwc9qzk+/oyer9799+/SnVghacXtdsr/v48gf7+z2yJHw/w412blMzopFl4WxW44bw91icf5i3",
+	"qN5IQw2bMjwLLB9ryQU1FG7HaD7vj4Vk8StfGivt2Ha69pMuBUhOVCAMOYWC7SDiu9vYS401TguHGt8Y",
+	"TAEnoP2PBkwXdDH94Hf470C//o/22ci5f/w0w9c/qzfpf1bMgKJOnQkYxNcNNx6HGfdfSMNXjoy90vFl",
+	"68F7PFftgXKh95JOlkAGWCtsB4RcUV66u3rLAbUXU8U0HK28qHzL9DEKpUvP+A1T02SDXDFREEogD9lI",
+	"p85hqqJPacu0xzyc+D24zg539Qs3yER8cr/3uL32RMidOBmUNvFqJ/Kh9+nOQzNMrrXYZVm6i317T8kN",
+	"tCiwm1iAC4QAFKclW5re1qvN7O+JsaIBPrMC0B05JfLh5+lK4NwHXeMSKK6KCiPnGB7CM+97JMTsPLCA",
+	"trNnxw7lXycyHd6icuPXSHd0f4fqWauA9IQzX5dU3GO+2pcKZh5PVwOngdUGV7TULLjzFMN0D8HmDhfU",
+	"Y+Fj7Gu32U8DagR5a1KQylJo7jjZJ7OEHEarURWEOyXF4UD2gji6R+7TK+OGyDmuIhtmMlPObHinWoyH",
+	"ftjS5awH9wC0LOAiz/RXfC2e3xd6k/v4Z2b4K6b7AJs0/nzRqr1ZM6MBREdec+i3tWNleTqbz9BdDXO8",
+	"YubkETxwBPjn1hvNlrXiZj87/+V9q8q3gp4pOqyr2dgTozjrVdJxD97CY/dJ9GiYDOEXU/kmn8kd2VKx",
+	"93kPxBEDEZwVD3hnGQWkS5L7YvyIGn+Mzu+wAxH/SCRQXjK8qs2g+/4J9N+bItvC3TMdXt/WzhHUy+jh",
+	"qXvl8zBKb17mdIDHOCArgls4NFYA185OSbEObRi3F+Trs6+9FRNhdPuvdCnq8/1gnpAzVJemVyF8xmj5",
+	"FFY1hDPs09OwhtMF4Ru31ATj5MR5JsnJL2yEVyopZy7V9mn0saklDH77trLlUm0navbGTNTPcy1jdqQH",
+	"vOuZzxzxJl7BE18SDp1PX+fGzXRCAYLO+k/tnJiIuhEISr9dBwv9nMGgAPQaT31Y/OdoX+84+kNPfjs7",
+	"+e69++/J+9/P5l+fpQNB+VK0QJ17yRtDJvvMunEYM82hU/klpAr9rFo73Wmg6n46gaG3xZ9RKfcF0x0w",
+	"N0xjPuTyB9DG4qhAgQYbX1qoPHUdvafMyrPrmsy67GyXxKYhQu7m7Rg/KXmy7OA25zYZmq0ryP7s3daf",
+	"3DNfcFNxChNvqVv7FJvqSNQg5gtpIHEDboX+zFm3tnsTgJ52n1cExqPmSH9BNBOF6wqxWmlmyDQenO/Z",
+	"mgtChRsHt2VJBVkwlwtZXDRZcb7lTvgDYEq4iG7cNFdWodmJ453jfl0lq2iDP/f97ylwe1zyOtmFSxgu",
+	"ahYW1pspiHE+rIFnS8hm5kJfkG2tjd2QXfjd7RZ2Jz7N5O4ho/RKugOsmy0XfFtvZ+dnOdybP0Ca3+c4",
+	"e8/kjqyowhrDC3fXQLqQbwXMdZBbE8ZGYedxQpH77ffZglHF1Oz8l/fWUlw6t98v7+2mYPN95KhalbPz",
+	"2QNa8Qc3D2ef3n/6vwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

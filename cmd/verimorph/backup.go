@@ -67,7 +67,7 @@ var backupCommands = []command{
 						if b.Held != "" {
 							held = "held: " + b.Held
 						}
-						rows = append(rows, []string{fmt.Sprint(b.Id), b.Device, b.Model, b.Version, fmt.Sprint(b.Size), why(b), complete, b.TakenAt.Local().Format(time.DateTime), held})
+						rows = append(rows, []string{fmt.Sprint(b.Id), b.Device, b.Model, b.Version, fmt.Sprint(b.Size), why(b), complete, c.when(b.TakenAt), held})
 					}
 					table(c.out, rows)
 				})
@@ -172,7 +172,7 @@ var backupCommands = []command{
 				return c.show(l.Items, func() {
 					rows := [][]string{{"BACKUP", "VERSION", "FIRST SEEN", "LAST SEEN", "TIMES", "BY"}}
 					for _, s := range l.Items {
-						rows = append(rows, []string{fmt.Sprint(s.Backup.Id), s.Backup.Version, s.Backup.TakenAt.Local().Format(time.DateTime), s.LastSeen.Local().Format(time.DateTime), fmt.Sprint(s.Times), why(s.Backup)})
+						rows = append(rows, []string{fmt.Sprint(s.Backup.Id), s.Backup.Version, c.when(s.Backup.TakenAt), c.when(s.LastSeen), fmt.Sprint(s.Times), why(s.Backup)})
 					}
 					table(c.out, rows)
 				})
@@ -261,7 +261,7 @@ var backupCommands = []command{
 							good = ago(*h.LastGood)
 						}
 						if h.Next != nil {
-							next = h.Next.Local().Format("Mon 15:04")
+							next = c.in(*h.Next).Format("Mon 15:04 MST")
 						}
 						if h.Last != nil {
 							last = string(h.Last.Outcome) + " " + ago(h.Last.BeganAt)
@@ -299,7 +299,7 @@ var backupCommands = []command{
 						if a.Backup != nil {
 							id = fmt.Sprint(*a.Backup)
 						}
-						rows = append(rows, []string{a.BeganAt.Local().Format(time.DateTime), a.Reason, string(a.Outcome), id, a.Detail})
+						rows = append(rows, []string{c.when(a.BeganAt), a.Reason, string(a.Outcome), id, a.Detail})
 					}
 					table(c.out, rows)
 				})
@@ -467,7 +467,7 @@ var backupCommands = []command{
 					for _, d := range r.Damages {
 						c.printf("%s %s %s\n", c.paint(red, "damaged"), d.Volume, d.What)
 						for _, b := range d.Backups {
-							c.printf("    backup %d of %s, taken %s, is hit\n", b.Id, b.Device, b.TakenAt.Local().Format(time.DateTime))
+							c.printf("    backup %d of %s, taken %s, is hit\n", b.Id, b.Device, c.when(b.TakenAt))
 						}
 					}
 					c.printf("%s, %s, %s; %s read", count(r.Volumes, "volume"), count(r.Bundles, "backup"), count(r.Objects, "content"), bytesOf(r.Stored))
@@ -534,7 +534,7 @@ var backupCommands = []command{
 					return err
 				}
 				return c.show(b, func() {
-					c.printf("Backup %d of %s: %s, %d bytes, taken %s\n", b.Id, b.Device, b.Version, b.Size, b.TakenAt.Local().Format(time.DateTime))
+					c.printf("Backup %d of %s: %s, %d bytes, taken %s\n", b.Id, b.Device, b.Version, b.Size, c.when(b.TakenAt))
 				})
 			}
 		},
@@ -574,7 +574,7 @@ func why(b gen.Backup) string {
 
 func (c *client) printBackup(d gen.BackupDetail) {
 	b := d.Backup
-	c.printf("Backup %d of %s, %s, taken %s (%s)\n", b.Id, b.Device, strings.TrimPrefix(b.Model+" with "+b.Version, " with "), b.TakenAt.Local().Format(time.DateTime), why(b))
+	c.printf("Backup %d of %s, %s, taken %s (%s)\n", b.Id, b.Device, strings.TrimPrefix(b.Model+" with "+b.Version, " with "), c.when(b.TakenAt), why(b))
 	if b.Held != "" {
 		c.printf("Held: %s\n", b.Held)
 	}
@@ -764,7 +764,7 @@ func openBackups(c *client, files []string, key, out, device string) error {
 	return c.show(all, func() {
 		rows := [][]string{{"DEVICE", "VERSION", "TAKEN", "PARTS", "IN OTHER VOLUMES", "WRITTEN TO"}}
 		for _, f := range all {
-			rows = append(rows, []string{f.Device, f.Version, f.TakenAt.Local().Format(time.DateTime), strings.Join(f.Parts, " "), strings.Join(f.Missing, " "), f.Folder})
+			rows = append(rows, []string{f.Device, f.Version, c.when(f.TakenAt), strings.Join(f.Parts, " "), strings.Join(f.Missing, " "), f.Folder})
 		}
 		table(c.out, rows)
 	})

@@ -65,7 +65,7 @@ var changeCommands = []command{
 				if err != nil {
 					return err
 				}
-				t, err := terms()
+				t, err := terms(ctx, c)
 				if err != nil {
 					return err
 				}
@@ -117,7 +117,7 @@ var changeCommands = []command{
 					}
 					return c.show(l, func() { c.printLosses(l) })
 				}
-				t, err := terms()
+				t, err := terms(ctx, c)
 				if err != nil {
 					return err
 				}
@@ -140,7 +140,7 @@ var changeCommands = []command{
 					}
 					acts = append(acts, act)
 				}
-				t, err := terms()
+				t, err := terms(ctx, c)
 				if err != nil {
 					return err
 				}
@@ -203,7 +203,7 @@ var changeCommands = []command{
 				if err != nil {
 					return err
 				}
-				t, err := terms()
+				t, err := terms(ctx, c)
 				if err != nil {
 					return err
 				}
@@ -268,9 +268,10 @@ var changeCommands = []command{
 		},
 	},
 	actionCommand("approve", "Approve a draft"),
-	actionCommand("start", "Start an approved change"),
-	actionCommand("hold", "Hold a running change at its next safe point"),
-	actionCommand("resume", "Go on with a held change"),
+	startCommand,
+	actionCommand("arm", "Have an approved change start by itself when its window opens"),
+	actionCommand("hold", "Pause a change: a running one at its next safe point, a scheduled one at once"),
+	actionCommand("resume", "Go on with a paused change"),
 	actionCommand("stop", "Give up a change that is not running"),
 	actionCommand("sign-off", "Say that the hand step which is asked for is done"),
 	actionCommand("accept", "Accept the warnings that are asked about"),
@@ -333,7 +334,7 @@ var changeCommands = []command{
 						if e.Step > 0 {
 							step = fmt.Sprint(e.Step)
 						}
-						rows = append(rows, []string{e.At.Local().Format(time.TimeOnly), step, e.Event, e.Detail})
+						rows = append(rows, []string{c.hour(e.At), step, e.Event, e.Detail})
 					}
 					table(c.out, rows)
 				})
@@ -352,7 +353,7 @@ func (c *client) attached(ctx context.Context, id, get int64, out string) error 
 		return c.show(l.Items, func() {
 			rows := [][]string{{"NUMBER", "STEP", "NAME", "BYTES", "BY", "AT"}}
 			for _, e := range l.Items {
-				rows = append(rows, []string{fmt.Sprint(e.Id), fmt.Sprint(e.Step), e.Name, fmt.Sprint(e.Size), e.AddedBy, e.AddedAt.Local().Format(time.DateTime)})
+				rows = append(rows, []string{fmt.Sprint(e.Id), fmt.Sprint(e.Step), e.Name, fmt.Sprint(e.Size), e.AddedBy, c.when(e.AddedAt)})
 			}
 			table(c.out, rows)
 		})
@@ -380,35 +381,88 @@ func (c *client) attached(ctx context.Context, id, get int64, out string) error 
 	return nil
 }
 
+// startCommand starts an approved change; with -now, before the time that was approved, which is another act: it has to be approved again.
+var startCommand = command{
+	name: "change start", args: "CHANGE", short: "Start an approved change", min: 1, max: 1, example: "change start 1",
+	long: "With -now and a reason, the approved time (restart-from, or when the window opens) is taken away; the change has to be approved again and\nis then started, or resumed.",
+	setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+		now := fs.Bool("now", false, "do not wait for the approved time")
+		reason := fs.String("reason", "", "why it has to go before its time; needed with -now")
+		text := fs.String("text", "", "a remark")
+		return func(ctx context.Context, c *client, args []string) error {
+			switch {
+			case *now && *reason == "":
+				return errUsage{"-now needs a -reason"}
+			case *now:
+				return c.act(ctx, args[0], gen.ActionEarly, *reason)
+			case *reason != "":
+				return errUsage{"-reason goes with -now"}
+			}
+			return c.act(ctx, args[0], gen.ActionStart, *text)
+		}
+	},
+}
+
+// act carries out an action and tells how the change stands then.
+func (c *client) act(ctx context.Context, arg string, action gen.Action, text string) error {
+	id, err := changeID(arg)
+	if err != nil {
+		return err
+	}
+	ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
+		return a.ActOnChange(ctx, id, action, gen.ActionWords{Text: optional(text)})
+	})
+	if err != nil {
+		return err
+	}
+	return c.show(ch, func() {
+		c.printf("Change %d is %s.", ch.Id, c.standing(ch))
+		switch {
+		case slices.Contains(ch.Actions, gen.ActionApprove) && ch.State != gen.ChangeStateDraft:
+			c.printf(" It has to be approved again: verimorph change approve %d", ch.Id)
+		case ch.State == gen.ChangeStateDraft:
+			c.printf(" Approve it with: verimorph change approve %d", ch.Id)
+		case ch.State == gen.ChangeStateApproved:
+			c.printf(" Start it with: verimorph change start %d", ch.Id)
+			if slices.Contains(ch.Actions, gen.ActionArm) {
+				c.printf(", or have it start when its window opens: verimorph change arm %d", ch.Id)
+			}
+		case ch.State == gen.ChangeStateHeld && slices.Contains(ch.Actions, gen.ActionResume):
+			c.printf(" Go on with: verimorph change resume %d", ch.Id)
+		case ch.State == gen.ChangeStateRunning || ch.State == gen.ChangeStateHolding:
+			if ch.RestingAt != nil && ch.State == gen.ChangeStateHolding {
+				c.printf(" Now %s.", resting(ch))
+			}
+			c.printf(" Watch it with: verimorph change watch %d", ch.Id)
+		}
+		c.printf("\n")
+	})
+}
+
+// standing tells how a change stands: what it rests for, because of whom, since when.
+func (c *client) standing(ch gen.Change) string {
+	since := ""
+	if ch.StateSince != nil {
+		since = " since " + c.when(*ch.StateSince)
+	}
+	switch {
+	case ch.State == gen.ChangeStateScheduled && ch.WaitsUntil != nil:
+		return "scheduled until " + c.when(*ch.WaitsUntil) + ", when it goes on by itself"
+	case ch.State == gen.ChangeStateHeld && ch.PausedBy != nil:
+		return "paused by " + *ch.PausedBy + since
+	case ch.State == gen.ChangeStateAsking:
+		return "asking" + since
+	}
+	return string(ch.State)
+}
+
 func actionCommand(action gen.Action, short string) command {
 	return command{
 		name: "change " + string(action), args: "CHANGE", short: short, min: 1, max: 1, example: "change " + string(action) + " 1",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			text := fs.String("text", "", "a reason, or what was seen")
 			return func(ctx context.Context, c *client, args []string) error {
-				id, err := changeID(args[0])
-				if err != nil {
-					return err
-				}
-				ch, err := call[gen.Change](c, func(a *api.Client) (*http.Response, error) {
-					return a.ActOnChange(ctx, id, action, gen.ActionWords{Text: optional(*text)})
-				})
-				if err != nil {
-					return err
-				}
-				return c.show(ch, func() {
-					c.printf("Change %d is %s.", ch.Id, ch.State)
-					switch ch.State {
-					case gen.ChangeStateApproved:
-						c.printf(" Start it with: verimorph change start %d", ch.Id)
-					case gen.ChangeStateRunning, gen.ChangeStateHolding:
-						if ch.RestingAt != nil && ch.State == gen.ChangeStateHolding {
-							c.printf(" Now %s.", resting(ch))
-						}
-						c.printf(" Watch it with: verimorph change watch %d", ch.Id)
-					}
-					c.printf("\n")
-				})
+				return c.act(ctx, args[0], action, *text)
 			}
 		},
 	}
@@ -464,13 +518,18 @@ func readAct(text string) (a gen.Act, err error) {
 }
 
 // termFlags adds the flags of a change's terms.
-func termFlags(fs *flag.FlagSet) func() (*gen.Terms, error) {
+func termFlags(fs *flag.FlagSet) func(context.Context, *client) (*gen.Terms, error) {
 	from := fs.String("window-from", "", "`time` before which it does not start: 2026-11-24 02:00, or 02:00 for the next one")
 	until := fs.String("window-until", "", "`time` at which it must be over, going back included")
 	restart := fs.String("restart-from", "", "`time` before which the point of no return is not passed; what comes before it is done as soon as it starts")
 	back := fs.String("back", "", "when it fails after the point of no return: offered or automatic; as the policy says when left out")
-	return func() (*gen.Terms, error) {
+	return func(ctx context.Context, c *client) (*gen.Terms, error) {
 		t := &gen.Terms{}
+		if *from+*until+*restart != "" && c.zone == nil { // what is typed is meant in the zone in which everything is told
+			if err := c.askZone(ctx); err != nil {
+				return nil, err
+			}
+		}
 		for _, x := range []struct {
 			flag, text string
 			into       **time.Time
@@ -478,7 +537,7 @@ func termFlags(fs *flag.FlagSet) func() (*gen.Terms, error) {
 			if x.text == "" {
 				continue
 			}
-			at, err := moment(x.text, time.Now())
+			at, err := moment(x.text, c.in(time.Now()))
 			if err != nil {
 				return nil, errUsage{x.flag + ": " + err.Error()}
 			}
@@ -659,9 +718,9 @@ func (c *client) printChange(ch gen.Change) {
 	} else {
 		c.printf("Change %d  %s %s  %s\n", ch.Id, c.paint(bold, ch.Device), way(ch), c.state(string(ch.State)))
 	}
-	c.printf("  drafted by %s, %s\n", ch.CreatedBy, ch.CreatedAt.Local().Format(time.DateTime))
+	c.printf("  drafted by %s, %s\n", ch.CreatedBy, c.when(ch.CreatedAt))
 	if ch.ApprovedBy != nil {
-		c.printf("  approved by %s, %s\n", *ch.ApprovedBy, ch.ApprovedAt.Local().Format(time.DateTime))
+		c.printf("  approved by %s, %s\n", *ch.ApprovedBy, c.when(*ch.ApprovedAt))
 	}
 	if ch.StartedAt != nil && ch.EndedAt != nil {
 		c.printf("  took %s\n", clock(ch.EndedAt.Sub(*ch.StartedAt).Seconds()))
@@ -669,10 +728,10 @@ func (c *client) printChange(ch gen.Change) {
 		c.printf("  %s expected\n", span(ch.RemainingLow, ch.RemainingHigh))
 	}
 	if t := ch.Terms; t != nil && t.RestartFrom != nil && ch.EndedAt == nil {
-		c.printf("  passes its point of no return at %s or later\n", t.RestartFrom.Local().Format(time.DateTime))
+		c.printf("  passes its point of no return at %s or later\n", c.when(*t.RestartFrom))
 	}
 	if ch.WaitsUntil != nil {
-		c.printf("  %s\n", c.paint(yellow, "waits until "+ch.WaitsUntil.Local().Format(time.DateTime)+" and goes on by itself then; resume goes on now, hold keeps it from that"))
+		c.printf("  %s\n", c.paint(yellow, "waits until "+c.when(*ch.WaitsUntil)+" and goes on by itself then; resume goes on now, hold keeps it from that"))
 	}
 	if ch.RestingAt != nil {
 		c.printf("  %s\n", resting(ch))
@@ -763,14 +822,18 @@ func (c *client) printVerdict(ch gen.Change) {
 	}
 	c.printf("Verdict: %s\n", c.state(string(ch.Verdict.Verdict)))
 	for _, r := range ch.Verdict.Results {
-		mark := c.paint(green, "+")
-		if r.State != gen.ResultStateMet {
+		mark, word := c.paint(green, "+"), string(r.State)
+		switch {
+		case r.State == gen.ResultStateNotApplicable:
+			mark, word = c.paint(blue, "-"), "not applicable"
+		case r.State == gen.ResultStateNotProven:
+			mark, word = c.paint(yellow, "?"), "not proven"
+		case r.State != gen.ResultStateMet && r.Severity == "degraded":
+			mark = c.paint(yellow, "!")
+		case r.State != gen.ResultStateMet:
 			mark = c.paint(red, "x")
-			if r.Severity == "degraded" {
-				mark = c.paint(yellow, "!")
-			}
 		}
-		c.printf("  %s %-28s %-8s %s\n", mark, r.Title, r.State, wrap(r.Evidence, 100, strings.Repeat(" ", 41)))
+		c.printf("  %s %-28s %-14s %s\n", mark, r.Title, word, wrap(r.Evidence, 100, strings.Repeat(" ", 47)))
 	}
 }
 
@@ -781,7 +844,7 @@ func (c *client) state(s string) string {
 		return c.paint(green, s)
 	case "failed", "fail":
 		return c.paint(red, s)
-	case "degraded", "holding", "held", "stopped", "asking", "returned", "warn":
+	case "degraded", "holding", "held", "scheduled", "stopped", "asking", "returned", "warn":
 		return c.paint(yellow, s)
 	}
 	return c.paint(blue, s)

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
@@ -24,6 +25,27 @@ type client struct {
 	json             bool
 	server, token    string
 	terminal, colour bool
+	zone             *time.Location // of the installation, once it answered; nil: that of this machine
+}
+
+// in is a time in the zone in which the installation tells times: the same in client, console and checks.
+func (c *client) in(t time.Time) time.Time {
+	if c.zone == nil {
+		return t.Local()
+	}
+	return t.In(c.zone)
+}
+
+// when tells a moment, with its zone.
+func (c *client) when(t time.Time) string { return c.in(t).Format("2006-01-02 15:04:05 MST") }
+
+// hour tells the time of day.
+func (c *client) hour(t time.Time) string { return c.in(t).Format(time.TimeOnly) }
+
+// ask finds out in which zone the installation tells times, for what is typed in it.
+func (c *client) askZone(ctx context.Context) error {
+	_, err := call[gen.Service](c, func(a *api.Client) (*http.Response, error) { return a.GetService(ctx) })
+	return err
 }
 
 func (c *client) flags(fs *flag.FlagSet) {
@@ -110,6 +132,9 @@ func call[T any](c *client, do func(a *api.Client) (*http.Response, error)) (out
 		return out, c.unreachable(err)
 	}
 	defer resp.Body.Close()
+	if name := resp.Header.Get("Verimorph-Zone"); name != "" && c.zone == nil {
+		c.zone, _ = time.LoadLocation(name)
+	}
 	if err := problemOf(resp); err != nil {
 		return out, err
 	}

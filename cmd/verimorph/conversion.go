@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
@@ -177,7 +176,7 @@ var conversionCommands = []command{
 				return c.show(list, func() {
 					rows := [][]string{{"CONVERSION", "FROM", "TO", "BY", "BEGUN", "OF"}}
 					for _, x := range list {
-						rows = append(rows, []string{fmt.Sprint(x.Id), x.From, x.To, x.CreatedBy, x.CreatedAt.Local().Format(time.DateTime), x.Name})
+						rows = append(rows, []string{fmt.Sprint(x.Id), x.From, x.To, x.CreatedBy, c.when(x.CreatedAt), x.Name})
 					}
 					table(c.out, rows)
 				})

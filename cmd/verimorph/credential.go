@@ -201,7 +201,7 @@ var credentialCommands = []command{
 				return c.show(p.Items, func() {
 					rows := [][]string{{"AT", "WHO", "WHAT", "DEVICE", "DETAIL"}}
 					for _, l := range p.Items {
-						rows = append(rows, []string{l.At.Local().Format(time.DateTime), l.Who, l.Event, l.Device, l.Detail})
+						rows = append(rows, []string{c.when(l.At), l.Who, l.Event, l.Device, l.Detail})
 					}
 					table(c.out, rows)
 				})

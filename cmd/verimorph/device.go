@@ -41,11 +41,19 @@ var deviceCommands = []command{
 					return err
 				}
 				return c.show(devices, func() {
-					rows := [][]string{{"DEVICE", "SITE", "MODEL", "VERSION", "SERVICES", "SEEN", "CHANGE"}}
+					rows := [][]string{{"DEVICE", "SITE", "MODEL", "VERSION", "STANDS", "AS OF", "CHANGE"}}
 					for _, d := range devices {
 						row := []string{d.Name, d.Site, "not seen yet", "", "", "", ""}
 						if p := d.Portrait; p != nil {
-							row = []string{d.Name, d.Site, p.Model, p.Version, map[bool]string{true: "ready", false: "starting"}[p.ServicesReady], ago(p.TakenAt), ""}
+							row = []string{d.Name, d.Site, p.Model, p.Version, "", "", ""}
+						}
+						if st := d.Standing; st != nil {
+							if row[4] = string(st.State); st.State == gen.DeviceStandingStateNoAnswer && d.Portrait != nil {
+								row[4] += ", seen " + ago(d.Portrait.TakenAt)
+							}
+							if st.At != nil {
+								row[5] = ago(*st.At)
+							}
 						}
 						if d.OpenChange != nil {
 							row[6] = fmt.Sprint(*d.OpenChange)
@@ -194,14 +202,44 @@ func deviceCall(do func(context.Context, *api.Client, string) (*http.Response, e
 	}
 }
 
+// known is one text for yes, for no, and for what nobody knows.
+func known(b *bool, yes, no, unknown string) string {
+	switch {
+	case b == nil:
+		return unknown
+	case *b:
+		return yes
+	}
+	return no
+}
+
+// standsAs tells how a device stands, with the age of that and where it comes from.
+func (c *client) standsAs(st gen.DeviceStanding) string {
+	text := st.Text
+	switch {
+	case st.At == nil:
+	case st.Source == gen.DeviceStandingSourceChange:
+		text += ", since " + c.when(*st.At)
+	default:
+		text += fmt.Sprintf(", as of %s (%s)", c.when(*st.At), ago(*st.At))
+	}
+	switch st.State {
+	case gen.DeviceStandingStateNoAnswer:
+		return c.paint(red, text)
+	case gen.DeviceStandingStateReady:
+		return text
+	}
+	return c.paint(yellow, text)
+}
+
 func (c *client) printDevice(d gen.Device) {
 	c.printf("%s  %s\n", c.paint(bold, d.Name), d.Site)
 	c.printf("  address   %s, dialect %s, images by %s\n", d.Address, d.Dialect, d.Transfer)
 	if d.HostKey != nil {
 		c.printf("  host key  %s\n", *d.HostKey)
 	}
-	if d.OpenChange != nil {
-		c.printf("  change    %d is open\n", *d.OpenChange)
+	if st := d.Standing; st != nil {
+		c.printf("  stands    %s\n", c.standsAs(*st))
 	}
 	p := d.Portrait
 	if p == nil {
@@ -209,10 +247,9 @@ func (c *client) printDevice(d gen.Device) {
 		return
 	}
 	c.printf("  model     %s %s, serial %s\n", p.Maker, p.Model, p.Serial)
-	c.printf("  runs      %s, services %s\n", c.paint(bold, p.Version), map[bool]string{true: "ready", false: c.paint(yellow, "starting")}[p.ServicesReady])
-	if p.Unsaved {
-		c.printf("  %s\n", c.paint(yellow, "the running configuration is not saved"))
-	}
+	c.printf("  seen      %s, %s\n", c.when(p.TakenAt), ago(p.TakenAt))
+	c.printf("  runs      %s, services %s\n", c.paint(bold, p.Version), known(p.ServicesReady, "ready", c.paint(yellow, "starting"), "not known, it does not say"))
+	c.printf("  unsaved   %s\n", known(p.Unsaved, c.paint(yellow, "the running configuration is not saved"), "nothing", "not known, it does not say"))
 	for _, s := range p.Slots {
 		var marks []string
 		if s.Running {
@@ -221,9 +258,16 @@ func (c *client) printDevice(d gen.Device) {
 		if s.Next {
 			marks = append(marks, "next start")
 		}
+		if s.Broken != nil {
+			marks = append(marks, c.paint(red, "broken: "+s.State))
+		}
 		c.printf("  slot %-4s %-10s %s\n", s.Name, s.Version, strings.Join(marks, ", "))
 	}
-	c.printf("  storage   %s of %s free\n", mib(p.StorageFree), mib(p.StorageTotal))
+	if p.StorageFree != nil && p.StorageTotal != nil {
+		c.printf("  storage   %s of %s free\n", mib(*p.StorageFree), mib(*p.StorageTotal))
+	} else {
+		c.printf("  storage   not known, it does not say\n")
+	}
 	for _, st := range value(p.Stores) {
 		c.printf("  %-9s %s of %s free\n", st.Name, mib(st.Free), mib(st.Total))
 	}
@@ -231,12 +275,21 @@ func (c *client) printDevice(d gen.Device) {
 		c.printf("  firmware  %s %s\n", x.Name, x.Version)
 	}
 	var bad []string
+	unknown := 0
 	for _, x := range value(p.Parts) {
-		if !x.Good {
+		switch {
+		case x.Good == nil:
+			unknown++
+		case !*x.Good:
 			bad = append(bad, x.Name+" is "+x.State)
 		}
 	}
+	for _, line := range value(p.NotUnderstood) {
+		c.printf("  %s\n", c.paint(yellow, "not understood: "+line))
+	}
 	switch {
+	case unknown > 0 && len(bad) == 0:
+		c.printf("  parts     of %d of %d it is not known whether they are well\n", unknown, len(*p.Parts))
 	case len(bad) > 0:
 		c.printf("  parts     %s\n", c.paint(yellow, strings.Join(bad, ", ")))
 	case p.Parts != nil:

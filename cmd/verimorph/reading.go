@@ -29,7 +29,7 @@ var readingCommands = []command{
 					return err
 				}
 				if err := c.show(r, func() {
-					c.printf("%s now, %s, against readings %d of %s, %s\n", args[0], r.Now.Version, r.Before.Id, r.Before.At.Local().Format(time.DateTime), r.Before.Version)
+					c.printf("%s now, %s, against readings %d of %s, %s\n", args[0], r.Now.Version, r.Before.Id, c.when(r.Before.At), r.Before.Version)
 					c.printVerdict(gen.Change{Verdict: &r.Verdict})
 				}); err != nil {
 					return err
@@ -74,7 +74,7 @@ var readingCommands = []command{
 				return c.show(sets, func() {
 					rows := [][]string{{"READINGS", "TAKEN", "VERSION", "BY"}}
 					for _, r := range sets {
-						rows = append(rows, []string{fmt.Sprint(r.Id), r.At.Local().Format(time.DateTime), r.Version, r.By})
+						rows = append(rows, []string{fmt.Sprint(r.Id), c.when(r.At), r.Version, r.By})
 					}
 					table(c.out, rows)
 				})

@@ -125,7 +125,7 @@ func (d *drawing) draw(ch gen.Change, now time.Time) {
 				if s.State == gen.StepStateRunning {
 					what = fmt.Sprintf("expected %s, limit %s", span(s.Low, s.High), clock(s.Limit))
 				}
-				d.c.printf("%s  %2d/%d  %-9s %s", now.Local().Format(time.TimeOnly), s.Number, len(ch.Steps), s.State, s.Title)
+				d.c.printf("%s  %2d/%d  %-9s %s", d.c.hour(now), s.Number, len(ch.Steps), s.State, s.Title)
 				if s.Hop > 0 && ch.Path != nil {
 					d.c.printf(" (hop %d, to %s)", s.Hop, ch.Path.Hops[s.Hop-1].To)
 				}
@@ -134,7 +134,7 @@ func (d *drawing) draw(ch gen.Change, now time.Time) {
 		}
 		if string(ch.State) != d.told {
 			d.told = string(ch.State)
-			d.c.printf("%s  change %d is %s\n", now.Local().Format(time.TimeOnly), ch.Id, ch.State)
+			d.c.printf("%s  change %d is %s\n", d.c.hour(now), ch.Id, ch.State)
 		}
 	}
 }
@@ -145,7 +145,7 @@ func (d *drawing) say(text string) {
 		d.lines++
 	} else if d.told != text && !d.c.json {
 		d.told = text
-		d.c.printf("%s  %s\n", time.Now().Format(time.TimeOnly), text)
+		d.c.printf("%s  %s\n", d.c.hour(time.Now()), text)
 	}
 }
 

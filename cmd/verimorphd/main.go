@@ -17,6 +17,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	_ "time/tzdata" // zones must have names on any machine
 
 	"filippo.io/age"
 
@@ -57,7 +58,7 @@ type options struct {
 	offline                              string
 	receiveSFTP, receiveFTP, receiveTFTP string
 	receiveHost                          string
-	simulation                           string
+	simulation, zone                     string
 }
 
 func main() {
@@ -79,6 +80,7 @@ func main() {
 	fs.StringVar(&o.receiveFTP, "receive-ftp", "", "`address` for FTP")
 	fs.StringVar(&o.receiveTFTP, "receive-tftp", "", "`address` for TFTP (UDP)")
 	fs.StringVar(&o.receiveHost, "receive-host", "", "`host` under which devices reach these; by default that of the addresses")
+	fs.StringVar(&o.zone, "zone", "", "time zone (IANA `name`) in which windows, times and clocks are told everywhere; by default that of this machine, or UTC")
 	fs.StringVar(&o.simulation, "simulation", "", "`URL` of a simulated fleet's control, for the console's demo page; empty: there is none")
 	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
 	if err := fromEnvironment(fs); err != nil {
@@ -193,13 +195,17 @@ func (o *options) run(ctx context.Context, command, name string) error {
 		return err
 	}
 	defer receiver.Close()
+	zone, err := zoneOf(o.zone)
+	if err != nil {
+		return err
+	}
 	pace := change.Pace{Factor: o.factor}
 	catalogue := &loaded.Catalogue{Store: st}
 	keeper, err := imagestore.New(imagestore.Config{Store: st, Blobs: images, Vault: v, Catalogue: catalogue.Parsed, Dir: filepath.Join(o.data, "images"), Log: log})
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease,
+	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease, Zone: zone,
 		Catalogue: catalogue.Parsed, Library: catalogue.Library})
 	if err != nil {
 		return err
@@ -212,6 +218,29 @@ func (o *options) run(ctx context.Context, command, name string) error {
 		printFirst(os.Stdout, o.firstUser, password)
 	}
 	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Keeper: keeper, Loaded: catalogue, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log, Simulation: strings.TrimRight(o.simulation, "/")}))
+}
+
+// zoneOf is the time zone of the installation. It has to have a name that client and console know as well.
+func zoneOf(name string) (*time.Location, error) {
+	if name != "" {
+		zone, err := time.LoadLocation(name)
+		if err != nil {
+			return nil, fmt.Errorf("-zone %q is no time zone; give a name such as UTC or Europe/Oslo", name)
+		}
+		return zone, nil
+	}
+	for _, file := range []string{"/etc/localtime"} {
+		target, err := filepath.EvalSymlinks(file)
+		if err != nil {
+			continue
+		}
+		if _, name, ok := strings.Cut(target, "zoneinfo/"); ok {
+			if zone, err := time.LoadLocation(name); err == nil {
+				return zone, nil
+			}
+		}
+	}
+	return time.UTC, nil
 }
 
 // recipients reads who else can open backups.

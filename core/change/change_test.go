@@ -76,11 +76,12 @@ func TestNothingToDo(t *testing.T) {
 }
 
 func TestStates(t *testing.T) {
-	all := []State{Drafted, Approved, Running, Holding, Held, Asking, Done, Returned, Failed, Stopped}
+	all := []State{Drafted, Approved, Running, Holding, Held, Scheduled, Asking, Done, Returned, Failed, Stopped}
 	q := &Question{Kind: AskFailed, Answers: []Action{GoBack, Retry, Leave}}
 	for _, s := range all {
-		for _, a := range Possible(s, q, true, false) {
-			to, err := Next(s, a, q, true, false)
+		now := Situation{State: s, Question: q, CanGoBack: true, Approved: true}
+		for _, a := range Possible(now) {
+			to, err := Next(now, a)
 			require.NoError(t, err)
 			assert.NotEqual(t, s, to)
 			assert.False(t, s.Over(), "%s is final", s)
@@ -88,17 +89,40 @@ func TestStates(t *testing.T) {
 		}
 		assert.False(t, s.Open() && s.Over())
 	}
-	assert.Equal(t, []Action{Retry, GoBack, Leave}, Possible(Asking, q, true, false), "a question has its own answers")
-	assert.Empty(t, Possible(Asking, nil, true, false))
-	assert.Equal(t, []Action{Resume, Stop}, Possible(Held, nil, false, false), "nothing to go back from")
-	assert.Equal(t, []Action{Resume, Stop, GoBack}, Possible(Held, nil, true, false))
-	assert.Equal(t, []Action{Hold, Resume, Stop}, Possible(Held, nil, false, true), "one that would go on by itself can be told not to")
-	_, err := Next(Drafted, Start, nil, false, false)
+	can := func(s Situation) []Action { return Possible(s) }
+	assert.Equal(t, []Action{Retry, GoBack, Leave}, can(Situation{State: Asking, Question: q, Approved: true}), "a question has its own answers")
+	assert.Equal(t, []Action{Approve, GoBack, Leave}, can(Situation{State: Asking, Question: q}), "what has to be approved again does not go on before that")
+	assert.Empty(t, can(Situation{State: Asking, Approved: true}))
+	assert.Equal(t, []Action{Resume, Stop}, can(Situation{State: Held, Approved: true}), "nothing to go back from")
+	assert.Equal(t, []Action{Resume, Stop, GoBack}, can(Situation{State: Held, Approved: true, CanGoBack: true}))
+	assert.Equal(t, []Action{Approve, Stop, GoBack}, can(Situation{State: Held, CanGoBack: true}))
+	assert.Equal(t, []Action{Early, Hold, Stop}, can(Situation{State: Scheduled, Approved: true, AtATime: true}), "one that goes on by itself does not go on before that without approval")
+	assert.Equal(t, []Action{Start, Arm, Early, Stop}, can(Situation{State: Approved, Approved: true, Opens: true, AtATime: true}))
+	assert.Equal(t, []Action{Start, Stop}, can(Situation{State: Approved, Approved: true}))
+	for _, c := range []struct {
+		s  Situation
+		a  Action
+		to State
+	}{
+		{Situation{State: Scheduled, AtATime: true, Begun: true}, Early, Held}, {Situation{State: Scheduled, AtATime: true}, Early, Drafted},
+		{Situation{State: Scheduled, Begun: true}, Hold, Held}, {Situation{State: Scheduled}, Hold, Approved},
+		{Situation{State: Asking, Question: q, Approved: true, HoldAsked: true}, Retry, Holding}, {Situation{State: Asking, Question: q, Approved: true}, Retry, Running},
+		{Situation{State: Asking, Question: q, Approved: true, HoldAsked: true}, GoBack, Running}, {Situation{State: Asking, Question: q}, Approve, Asking},
+	} {
+		to, err := Next(c.s, c.a)
+		assert.NoError(t, err)
+		assert.Equal(t, c.to, to, "%s of %+v", c.a, c.s)
+	}
+	_, err := Next(Situation{State: Drafted}, Start)
 	assert.EqualError(t, err, "cannot start a change that is draft; possible now: [approve stop]")
-	_, err = Next(Running, Stop, nil, false, false)
+	_, err = Next(Situation{State: Running}, Stop)
 	assert.ErrorContains(t, err, "hold it first")
-	_, err = Next(Done, Resume, nil, false, false)
+	_, err = Next(Situation{State: Done}, Resume)
 	assert.ErrorContains(t, err, "nothing can be done")
+	_, err = Next(Situation{State: Scheduled, Approved: true, AtATime: true}, Resume)
+	assert.ErrorContains(t, err, "goes on by itself at the approved time")
+	_, err = Next(Situation{State: Held}, Resume)
+	assert.ErrorContains(t, err, "has to be approved again")
 }
 
 func TestDraftRefusesWhatItCannotDo(t *testing.T) {

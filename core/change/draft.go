@@ -130,6 +130,8 @@ func (j *Job) step(hop int, kind Kind) Step {
 		s.Expect = j.span(string(ChooseSlot))
 	case PowerCycle:
 		s.Expect = j.span(string(Restart))
+	case Readings: // they wait until services are ready
+		s.Expect.Limit = max(s.Expect.Limit, j.span(string(Services)).Limit)
 	case Verify, Settle:
 		s.Expect = j.span("services")
 	case Clone, Unpack:

@@ -14,12 +14,15 @@ const (
 	Approved State = "approved"
 	Running  State = "running"
 	Holding  State = "holding" // asked to hold; goes on to the next safe point
-	Held     State = "held"
-	Asking   State = "asking"   // needs a person; the question stands in its record
-	Done     State = "done"     // carried out, verdict pass or degraded
-	Returned State = "returned" // the way back was taken, and the device does what it did before
-	Failed   State = "failed"   // a step failed, or the verdict is fail
-	Stopped  State = "stopped"  // by a person
+	Held     State = "held"    // somebody paused it
+	// Scheduled: it goes on by itself when its moment comes. One that was begun waits before its point of no return, one that was not
+	// waits for its window.
+	Scheduled State = "scheduled"
+	Asking    State = "asking"   // needs a person; the question stands in its record
+	Done      State = "done"     // carried out, verdict pass or degraded
+	Returned  State = "returned" // the way back was taken, and the device does what it did before
+	Failed    State = "failed"   // a step failed, or the verdict is fail
+	Stopped   State = "stopped"  // by a person
 )
 
 // Action is what a person asks of a change.
@@ -32,6 +35,8 @@ const (
 	Hold    Action = "hold"
 	Resume  Action = "resume"
 	Stop    Action = "stop"
+	Arm     Action = "arm"   // an approved change starts by itself when its window opens
+	Early   Action = "early" // it does not wait for the approved time; it has to be approved again
 	// Answers to a question.
 	SignOff Action = "sign-off" // the hand step is done
 	Accept  Action = "accept"   // the warnings are accepted
@@ -41,19 +46,21 @@ const (
 )
 
 var transitions = map[Action]map[State]State{
-	Approve: {Drafted: Approved},
+	Approve: {Drafted: Approved, Held: Held, Scheduled: Scheduled, Asking: Asking},
 	Start:   {Approved: Running},
-	Hold:    {Running: Holding, Held: Held},
+	Arm:     {Approved: Scheduled},
+	Early:   {Approved: Drafted, Scheduled: Held},
+	Hold:    {Running: Holding, Scheduled: Held},
 	Resume:  {Held: Running, Holding: Running},
-	Stop:    {Drafted: Stopped, Approved: Stopped, Held: Stopped},
+	Stop:    {Drafted: Stopped, Approved: Stopped, Held: Stopped, Scheduled: Stopped},
 	SignOff: {Asking: Running},
 	Accept:  {Asking: Running},
 	Retry:   {Asking: Running},
-	GoBack:  {Asking: Running, Held: Running},
+	GoBack:  {Asking: Running, Held: Running, Scheduled: Running},
 	Leave:   {Asking: Failed},
 }
 
-var actions = []Action{Approve, Start, Hold, Resume, Stop, SignOff, Accept, Retry, GoBack, Leave}
+var actions = []Action{Approve, Start, Arm, Early, Hold, Resume, Stop, SignOff, Accept, Retry, GoBack, Leave}
 
 // Questions that a change may ask.
 const (
@@ -62,6 +69,11 @@ const (
 	AskFailed = "failed"      // a step failed after the point of no return
 	AskPerson = "conversion"  // the configuration needs decisions
 	AskBack   = "back-failed" // the way back itself failed
+	AskUnit   = "other-unit"  // another unit answers
+	AskStands = "not-as-left" // the device does not stand where the change left it
+	AskTime   = "window"      // the window is over
+	AskData   = "our-data"    // what this installation holds cannot be used
+	AskFault  = "our-fault"   // the service broke off in a step again and again
 )
 
 // A Question is what a change waits for a person to answer.
@@ -75,39 +87,80 @@ type Question struct {
 	To      string   `json:"to,omitempty"`     // and what for, MODEL@VERSION
 }
 
-// Next is the state after an action, or an error that says what is possible instead. q is the question of a change that
-// asks, nil otherwise; canGoBack says whether a held change has passed the point of no return, waits whether it would go on by itself.
-func Next(s State, a Action, q *Question, canGoBack, waits bool) (State, error) {
-	possible := Possible(s, q, canGoBack, waits)
+// A Situation is what decides, beside its state, what can be asked of a change.
+type Situation struct {
+	State     State
+	Question  *Question // of a change that asks
+	CanGoBack bool      // something was done that a declared way back undoes
+	Approved  bool      // and nothing has changed since that has to be approved
+	Begun     bool      // it was started
+	Opens     bool      // its window opens later
+	AtATime   bool      // it has an approved time to go on at
+	HoldAsked bool      // somebody asked it to hold, and it asked before it came to that
+}
+
+// Next is the state after an action, or an error that says what is possible instead.
+func Next(s Situation, a Action) (State, error) {
+	possible := Possible(s)
 	if slices.Contains(possible, a) {
-		return transitions[a][s], nil
+		to := transitions[a][s.State]
+		switch {
+		case (a == Hold || a == Early) && s.State == Scheduled && !s.Begun:
+			to = map[Action]State{Hold: Approved, Early: Drafted}[a]
+		case to == Running && s.State == Asking && a != GoBack && s.HoldAsked:
+			to = Holding
+		}
+		return to, nil
 	}
 	hint := "nothing can be done with it any more"
 	if len(possible) > 0 {
 		hint = fmt.Sprintf("possible now: %v", possible)
 	}
-	if s == Running && a == Stop {
+	switch {
+	case s.State == Running && a == Stop:
 		hint = "hold it first: it stops at the next safe point"
+	case s.State == Scheduled && a == Resume:
+		hint = "it goes on by itself at the approved time; to go before that is an act of its own, which needs a reason and approval again: early"
+	case !s.Approved && slices.Contains(possible, Approve) && s.State != Drafted:
+		hint = "what was approved has changed; it has to be approved again first"
 	}
-	return s, fmt.Errorf("cannot %s a change that is %s; %s", a, s, hint)
+	return s.State, fmt.Errorf("cannot %s a change that is %s; %s", a, s.State, hint)
 }
 
-// Possible lists the actions that a state allows, in a fixed order.
-func Possible(s State, q *Question, canGoBack, waits bool) (out []Action) {
+// Possible lists the actions that a situation allows, in a fixed order.
+func Possible(s Situation) (out []Action) {
 	for _, a := range actions {
-		if _, ok := transitions[a][s]; !ok {
-			continue
+		if _, ok := transitions[a][s.State]; ok && s.allows(a) {
+			out = append(out, a)
 		}
-		if s == Asking && (q == nil || !slices.Contains(q.Answers, a)) || s == Held && (a == GoBack && !canGoBack || a == Hold && !waits) {
-			continue
-		}
-		out = append(out, a)
 	}
 	return out
 }
 
+// allows says whether an action that the state knows makes sense now.
+func (s *Situation) allows(a Action) bool {
+	if s.State == Asking && a != Approve && (s.Question == nil || !slices.Contains(s.Question.Answers, a)) {
+		return false
+	}
+	switch a {
+	case Approve:
+		return s.State == Drafted || !s.Approved
+	case Arm:
+		return s.Opens
+	case Early:
+		return s.AtATime
+	case GoBack: // back to where it was: that needs no new approval
+		return s.State == Asking || s.CanGoBack
+	case Resume, SignOff, Accept, Retry:
+		return s.Approved
+	}
+	return true
+}
+
 // Open reports whether a change in this state occupies its device.
-func (s State) Open() bool { return slices.Contains([]State{Running, Holding, Held, Asking}, s) }
+func (s State) Open() bool {
+	return slices.Contains([]State{Running, Holding, Held, Scheduled, Asking}, s)
+}
 
 // Over reports whether a change in this state has ended.
 func (s State) Over() bool { return slices.Contains([]State{Done, Returned, Failed, Stopped}, s) }

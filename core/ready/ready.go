@@ -4,9 +4,12 @@ package ready
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
+
+	"verimorph/core/portrait"
 )
 
 // State is the outcome of a check.
@@ -40,6 +43,9 @@ const (
 	BackupCheck   = "backup"
 	Unsaved       = "unsaved"
 	Health        = "health"
+	Services      = "services"
+	Readings      = "readings"
+	Understood    = "understood"
 	Prerequisites = "prerequisite"
 	Variables     = "boot-variable"
 	Licences      = "licence"
@@ -51,7 +57,7 @@ const (
 // A Part of the device with the state it is in: a fan, a disk, a line card.
 type Part struct {
 	Name, State string
-	Good        bool
+	Good        portrait.Fact
 }
 
 // A Need is a prerequisite of the catalogue. Met is nil when nobody knows.
@@ -103,6 +109,7 @@ type Facts struct {
 	Idle       string // name of the idle slot; "" when there is none
 	IdleHolds  string // its version; "" when it is empty
 	IdleBusy   bool
+	IdleBroken bool // what it holds cannot be started
 	RunningIn  string
 	BackText   string // the declared way back; "" when there is none
 	BackFile   string // "" when all that the way back needs is there, else what is missing
@@ -112,12 +119,20 @@ type Facts struct {
 
 	BackupAge  *time.Duration // of the last complete one; nil: there is none
 	BackupSoon bool           // the change takes one itself before it touches the device
+	Touches    bool           // the change does what could lose configuration
 
-	Unsaved    bool
+	Unsaved    portrait.Fact
+	CanSave    bool // running and saved configuration are two things there
 	SavesFirst bool // the change saves it
 	Starts     bool // the device is started anew
 
 	Parts []Part
+
+	Services      portrait.Fact     // whether the device says that they are ready
+	NotUnderstood map[string]string // by table of the portrait: a line that its dialect does not know
+
+	Empty   []string // readings with nothing in them, of which a rule wants to keep something
+	NotRead []string // readings that could not be taken, with why
 
 	Needs []Need
 
@@ -151,15 +166,10 @@ func Checks(f Facts) (out []Check) {
 		f.room(add)
 		f.stores(add)
 		f.slots(add)
-		if f.Unsaved && !f.Starts && !f.SavesFirst {
-			add(Unsaved, "Saved configuration", Pass, "", "the running configuration differs from the saved one; nothing of it is lost, since nothing is started anew")
-		} else if f.Unsaved && f.SavesFirst {
-			add(Unsaved, "Saved configuration", Warn, "accept that it is saved, or put it in order first", "the running configuration differs from the saved one; this change saves it")
-		} else if f.Unsaved {
-			add(Unsaved, "Saved configuration", Stop, "save it, or undo what nobody wants", "the running configuration differs from the saved one, and a restart would lose the difference")
-		} else {
-			add(Unsaved, "Saved configuration", Pass, "", "nothing is unsaved")
-		}
+		f.unsaved(add)
+		f.understood(add)
+		f.services(add)
+		f.comparable(add)
 		f.health(add)
 	}
 	if f.OtherChange != 0 {
@@ -204,7 +214,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Health, Prerequisites, Variables, Licences, Conversion}
+var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services, Readings, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)
 
@@ -274,18 +284,83 @@ func (f *Facts) slots(add adder) {
 	case f.IdleHolds == "":
 		add(Slots, "Installations", Pass, "", "slot %s is empty; slot %s stays as it is", f.Idle, f.RunningIn)
 	default:
-		add(Slots, "Installations", Pass, "", "slot %s is written, and %s in it is gone then; slot %s stays as it is", f.Idle, f.IdleHolds, f.RunningIn)
+		what := f.IdleHolds
+		if f.IdleBroken {
+			what += ", which cannot be started,"
+		}
+		add(Slots, "Installations", Pass, "", "slot %s is written, and %s in it is gone then; slot %s stays as it is", f.Idle, what, f.RunningIn)
+	}
+}
+
+func (f *Facts) unsaved(add adder) {
+	const title = "Saved configuration"
+	switch {
+	case f.Unsaved == portrait.No:
+		add(Unsaved, title, Pass, "", "nothing is unsaved")
+	case f.Unsaved == portrait.Yes && f.SavesFirst:
+		add(Unsaved, title, Warn, "accept that it is saved, or put it in order first", "the running configuration differs from the saved one; this change saves it")
+	case f.Unsaved == portrait.Yes && f.Starts:
+		add(Unsaved, title, Stop, "save it, or undo what nobody wants", "the running configuration differs from the saved one, and a restart would lose the difference")
+	case f.Unsaved == portrait.Yes:
+		add(Unsaved, title, Pass, "", "the running configuration differs from the saved one; nothing of it is lost, since nothing is started anew")
+	case !f.CanSave && !f.SavesFirst:
+		add(Unsaved, title, Pass, "", "the device does not say whether anything is unsaved, and knows no command to save")
+	case f.Starts || f.SavesFirst:
+		add(Unsaved, title, Warn, "look at the device, and save what has to be kept", "whether anything is unsaved is not known, since the device does not say; a restart loses what is not saved")
+	default:
+		add(Unsaved, title, Pass, "", "whether anything is unsaved is not known; nothing of it is lost, since nothing is started anew")
+	}
+}
+
+// understood warns of what the device said that nobody understood: a file, a slot or a part may be there that is not seen.
+func (f *Facts) understood(add adder) {
+	var lines []string
+	for _, table := range slices.Sorted(maps.Keys(f.NotUnderstood)) {
+		lines = append(lines, table+": "+f.NotUnderstood[table])
+	}
+	if len(lines) > 0 {
+		add(Understood, "What the device says", Warn, "see what it says there; its dialect has to know that line", "%s", strings.Join(lines, "; "))
+	}
+}
+
+func (f *Facts) services(add adder) {
+	switch f.Services {
+	case portrait.Yes:
+		add(Services, "Services", Pass, "", "the device says that they are ready")
+	case portrait.No:
+		add(Services, "Services", Warn, "wait until they are ready, or put right what keeps them from it: readings that are taken meanwhile prove nothing", "the device says that they are not ready; the change waits for them before it takes its readings")
+	default:
+		add(Services, "Services", Pass, "", "whether they are ready is not known, since the device does not say")
+	}
+}
+
+// comparable warns of readings that will prove nothing afterwards.
+func (f *Facts) comparable(add adder) {
+	var doubts []string
+	if len(f.Empty) > 0 {
+		doubts = append(doubts, "nothing to keep: "+strings.Join(f.Empty, ", "))
+	}
+	if len(f.NotRead) > 0 {
+		doubts = append(doubts, "not readable: "+strings.Join(f.NotRead, ", "))
+	}
+	if len(doubts) > 0 {
+		add(Readings, "Readings before", Warn, "see whether that is as it should be; there is nothing to compare with afterwards, and the verdict is degraded at best", "%s", strings.Join(doubts, "; "))
 	}
 }
 
 func (f *Facts) health(add adder) {
-	var bad []string
+	var bad, unknown []string
 	for _, p := range f.Parts {
-		if !p.Good {
+		switch p.Good {
+		case portrait.No:
 			bad = append(bad, p.Name+": "+p.State)
+		case portrait.Unknown:
+			unknown = append(unknown, p.Name)
 		}
 	}
 	switch {
+	case len(bad) == 0 && len(unknown) > 0:
+		add(Health, "Health", Pass, "", "of %d of %d parts it is not known whether they are well", len(unknown), len(f.Parts))
 	case len(bad) > 0:
 		add(Health, "Health", Warn, "repair it first; a device that is not well is a bad start", "%s", strings.Join(bad, "; "))
 	case len(f.Parts) > 0:
@@ -321,38 +396,43 @@ func (f *Facts) backup(add adder) {
 	switch {
 	case f.BackupSoon && f.BackupAge == nil:
 		add(BackupCheck, "Backup", Pass, "", "the change takes the first one before it touches anything, and goes on only when it is complete")
-	case f.BackupSoon:
-		add(BackupCheck, "Backup", Pass, "", "the last complete one is %s old; the change takes another before it touches anything", Rounded(*f.BackupAge))
-	case f.BackupAge == nil:
-		add(BackupCheck, "Backup", Stop, "take one: verimorph backup take", "there is no complete backup")
-	case *f.BackupAge > freshBackup:
-		add(BackupCheck, "Backup", Stop, "take one: verimorph backup take", "the last complete one is %s old", Rounded(*f.BackupAge))
+	case !f.Touches && !f.BackupSoon:
+		add(BackupCheck, "Backup", Pass, "", "none is taken; nothing is done that could lose configuration")
+	case !f.BackupSoon && f.BackupAge == nil:
+		add(BackupCheck, "Backup", Stop, "take one first: verimorph backup take; or add the act backup", "this change takes none, and there is no complete backup")
+	case !f.BackupSoon && *f.BackupAge > freshBackup:
+		add(BackupCheck, "Backup", Stop, "take one first: verimorph backup take; or add the act backup", "this change takes none, and the last complete one is %s old", Rounded(*f.BackupAge))
+	case !f.BackupSoon:
+		add(BackupCheck, "Backup", Pass, "", "this change takes none; the last complete one is %s old", Rounded(*f.BackupAge))
 	default:
-		add(BackupCheck, "Backup", Pass, "", "the last complete one is %s old", Rounded(*f.BackupAge))
+		add(BackupCheck, "Backup", Pass, "", "the last complete one is %s old; the change takes another before it touches anything", Rounded(*f.BackupAge))
 	}
 }
 
 func (f *Facts) window(add adder) {
 	need := f.Rest + f.Back
 	say := fmt.Sprintf("going on takes %s, in a bad case %s, and going back %s", Rounded(f.Half), Rounded(f.Rest), Rounded(f.Back))
-	end, left := f.To.Format("15:04"), f.To.Sub(f.Now)
+	end, left := f.To.Format("15:04 MST"), f.To.Sub(f.Now)
 	if f.RestartFrom.After(f.Now) {
 		left = max(f.To.Sub(f.RestartFrom), 0)
-		end += fmt.Sprintf(" once it may pass the point of no return at %s", f.RestartFrom.Format("15:04"))
+		end += fmt.Sprintf(" once it may pass the point of no return at %s", f.RestartFrom.Format("15:04 MST"))
 	}
 	switch {
 	case !f.From.IsZero() && f.Now.Before(f.From):
-		add(Window, "Window", Stop, "wait until it opens", "it opens at %s", f.From.Format(time.DateTime))
+		add(Window, "Window", Stop, "wait until it opens", "it opens at %s", f.From.Format(Stamp))
 	case f.To.IsZero():
 		add(Window, "Window", Pass, "", "open, without an end; %s", say)
 	case !f.Now.Before(f.To):
-		add(Window, "Window", Stop, "give the change another window", "it closed at %s", f.To.Format(time.DateTime))
+		add(Window, "Window", Stop, "give the change another window", "it closed at %s", f.To.Format(Stamp))
 	case left < need:
 		add(Window, "Window", Stop, "give the change a longer window", "%s are left until %s, but %s; it could not finish and still go back", Rounded(left), end, say)
 	default:
 		add(Window, "Window", Pass, "", "%s are left until %s; %s", Rounded(left), end, say)
 	}
 }
+
+// Stamp is how moments are told: with their zone, so that nobody reads them in another one.
+const Stamp = "2006-01-02 15:04:05 MST"
 
 // Worst is the worst state of some checks.
 func Worst(checks []Check) State {

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"verimorph/core/portrait"
 )
 
 // good is a device that is ready in every respect.
@@ -16,7 +18,7 @@ func good() Facts {
 	now := time.Date(2026, 11, 24, 2, 0, 0, 0, time.UTC)
 	return Facts{SignedInAs: "bosun", WantModel: "TH-60", Model: "TH-60", WantSerial: "S", Serial: "S", WantVersion: "5.0.7", Version: "5.0.7",
 		Files: []File{{Name: "a.img", There: true}}, Total: 100 << 20, Free: 50 << 20, Need: 5 << 20, HasSlots: true, Writes: true, Starts: true, Idle: "b", IdleHolds: "5.0.6", RunningIn: "a",
-		BackText: "start 5.0.7 again", BackupAge: &age, BackupSoon: true, Parts: []Part{{"fan-1", "well", true}},
+		BackText: "start 5.0.7 again", BackupAge: &age, BackupSoon: true, Touches: true, CanSave: true, Unsaved: portrait.No, Services: portrait.Yes, Parts: []Part{{"fan-1", "well", portrait.Yes}},
 		Needs: []Need{{Check: Variables + " Q1", Text: "the boot variable must be clear", Met: &yes, Evidence: "it is clear", What: "clear it"}},
 		Now:   now, From: now.Add(-time.Hour), To: now.Add(time.Hour), Rest: 20 * time.Minute, Back: 15 * time.Minute, Half: 10 * time.Minute}
 }
@@ -48,9 +50,14 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		"way back lacks":      {func(f *Facts) { f.BackFile = "old.img" }, WayBack, Warn, "old.img"},
 		"no backup":           {func(f *Facts) { f.BackupAge, f.BackupSoon = nil, false }, BackupCheck, Stop, "no complete backup"},
 		"old backup":          {func(f *Facts) { f.BackupAge, f.BackupSoon = &old, false }, BackupCheck, Stop, "30 h 00 min old"},
-		"unsaved, saved":      {func(f *Facts) { f.Unsaved, f.SavesFirst = true, true }, Unsaved, Warn, "this change saves it"},
-		"unsaved, lost":       {func(f *Facts) { f.Unsaved = true }, Unsaved, Stop, "would lose"},
-		"a fan":               {func(f *Facts) { f.Parts[0].Good, f.Parts[0].State = false, "stands still" }, Health, Warn, "fan-1: stands still"},
+		"unsaved, saved":      {func(f *Facts) { f.Unsaved, f.SavesFirst = portrait.Yes, true }, Unsaved, Warn, "this change saves it"},
+		"unsaved, lost":       {func(f *Facts) { f.Unsaved = portrait.Yes }, Unsaved, Stop, "would lose"},
+		"unsaved, not known":  {func(f *Facts) { f.Unsaved = portrait.Unknown }, Unsaved, Warn, "not known"},
+		"not understood":      {func(f *Facts) { f.NotUnderstood = map[string]string{"files": "the line \"1'204 x\""} }, Understood, Warn, "files: the line"},
+		"services starting":   {func(f *Facts) { f.Services = portrait.No }, Services, Warn, "not ready"},
+		"nothing to keep":     {func(f *Facts) { f.Empty = []string{"Tunnels up (none before)"} }, Readings, Warn, "nothing to keep: Tunnels up"},
+		"a reading not read":  {func(f *Facts) { f.NotRead = []string{"Ports up (not readable: %%)"} }, Readings, Warn, "not readable: Ports up"},
+		"a fan":               {func(f *Facts) { f.Parts[0].Good, f.Parts[0].State = portrait.No, "stands still" }, Health, Warn, "fan-1: stands still"},
 		"a prerequisite":      {func(f *Facts) { f.Needs[0].Met, f.Needs[0].Evidence = &no, "it is set" }, Variables + " Q1", Stop, "it is set"},
 		"nobody knows":        {func(f *Facts) { f.Needs[0].Met = nil }, Variables + " Q1", Warn, ""},
 		"a conversion":        {func(f *Facts) { f.ConversionOpen, f.ConversionHow = "two lines", "convert it" }, Conversion, Warn, "two lines"},
@@ -76,11 +83,16 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		assert.Contains(t, Text(Of(checks, c.state)), checks[i].Title)
 	}
 	for text, spoil := range map[string]func(*Facts){
-		"nothing would have to be undone": func(f *Facts) { f.BackNeedless = true },
-		"7.0 MiB of 10.0 MiB are free":    func(f *Facts) { f.Stores = []Store{{"places", 10 << 20, 7 << 20, 7 << 20}} },
-		"nothing is started anew":         func(f *Facts) { f.Unsaved, f.Starts = true, false },
-		"none is written":                 func(f *Facts) { f.Writes = false },
-		"58 min 00 s are left until":      func(f *Facts) { f.RestartFrom = f.Now.Add(2 * time.Minute) },
+		"nothing would have to be undone":     func(f *Facts) { f.BackNeedless = true },
+		"7.0 MiB of 10.0 MiB are free":        func(f *Facts) { f.Stores = []Store{{"places", 10 << 20, 7 << 20, 7 << 20}} },
+		"whether they are ready is not known": func(f *Facts) { f.Services = portrait.Unknown },
+		"of 1 of 1 parts it is not known":     func(f *Facts) { f.Parts[0].Good = portrait.Unknown },
+		"knows no command to save":            func(f *Facts) { f.Unsaved, f.CanSave = portrait.Unknown, false },
+		"could lose configuration":            func(f *Facts) { f.BackupSoon, f.Touches = false, false },
+		"which cannot be started":             func(f *Facts) { f.IdleBroken = true },
+		"nothing is started anew":             func(f *Facts) { f.Unsaved, f.Starts = portrait.Yes, false },
+		"none is written":                     func(f *Facts) { f.Writes = false },
+		"58 min 00 s are left until":          func(f *Facts) { f.RestartFrom = f.Now.Add(2 * time.Minute) },
 	} {
 		f := good()
 		spoil(&f)
@@ -89,7 +101,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 	}
 	f := good()
 	f.RestartFrom = f.Now.Add(30 * time.Minute)
-	assert.Contains(t, Text(Of(Checks(f), Stop)), "30 min 00 s are left until 03:00 once it may pass the point of no return at 02:30", "what is left is counted from there")
+	assert.Contains(t, Text(Of(Checks(f), Stop)), "30 min 00 s are left until 03:00 UTC once it may pass the point of no return at 02:30 UTC", "what is left is counted from there")
 	f = good()
 	f.Writes, f.IdleBusy = false, true
 	assert.Equal(t, Stop, Worst(Checks(f)), "somebody else is at work")

@@ -1,7 +1,11 @@
 // Package verify compares what was measured on a device before and after a change and gives a verdict with evidence.
 //
+// A reading has one of three results: a value; not readable, with what was seen; not applicable, because the device says that it has no
+// such thing. An expectation is met only when the values that it compares were measured. One that had nothing to compare with is not
+// proven, which is neither met nor unmet, and keeps the verdict from being a pass.
+//
 // Pending is not failed and failed is not pending: an expectation that is not met yet is pending until its time to
-// settle has run out. A reading that could not be taken never counts as met.
+// settle has run out.
 package verify
 
 import (
@@ -21,6 +25,9 @@ const (
 	Number Type = "number"
 	Text   Type = "text"
 	Set    Type = "set" // of names, such as the ports that are up
+	// Not values, but what came of a reading instead. Text says what was seen.
+	NotReadable   Type = "not-readable"
+	NotApplicable Type = "not-applicable"
 )
 
 // A Value is one measured fact. Only the field of its type is used.
@@ -32,9 +39,16 @@ type Value struct {
 	Set    []string `json:"set,omitempty"` // sorted, no doubles
 }
 
+// Known reports whether it is a value at all.
+func (v Value) Known() bool { return v.Type != "" && v.Type != NotReadable && v.Type != NotApplicable }
+
 // String shows a value in a few words.
 func (v Value) String() string {
 	switch v.Type {
+	case NotReadable:
+		return strings.TrimSuffix("not readable: "+v.Text, ": ")
+	case NotApplicable:
+		return strings.TrimSuffix("not applicable: "+v.Text, ": ")
 	case Flag:
 		return map[bool]string{true: "yes", false: "no"}[v.Flag]
 	case Number:
@@ -48,8 +62,16 @@ func (v Value) String() string {
 	return v.Text
 }
 
-// Readings are values by the name of the reading. A reading that could not be taken is absent.
+// Readings are what came of readings, by name. One that nobody took is absent.
 type Readings map[string]Value
+
+// of is what came of a reading; one that is absent was not read.
+func (r Readings) of(name string) Value {
+	if v, ok := r[name]; ok {
+		return v
+	}
+	return Value{Type: NotReadable, Text: "it was not read"}
+}
 
 // Rules of expectations.
 const (
@@ -83,11 +105,33 @@ func (e *Expectation) Compares() bool {
 	return e.Rule != Equals && e.Rule != Within && e.Rule != Contains
 }
 
+// Vacuous reports whether a value from before proves nothing, because anything afterwards would satisfy the rule.
+func (e *Expectation) Vacuous(before Value) bool {
+	return (e.Rule == KeepsAll || e.Rule == AtLeast) && before.Known() && size(before) == 0
+}
+
+// Nothing says why there is nothing to compare with, given what was read before; "" when there is something.
+func (e *Expectation) Nothing(before Value) string {
+	switch {
+	case !e.Compares() || before.Type == NotApplicable:
+		return ""
+	case !before.Known():
+		return before.String()
+	case e.Vacuous(before):
+		return "it was " + before.String() + " before, so anything would do"
+	}
+	return ""
+}
+
 // States of a result.
 const (
 	Met     = "met"
 	Pending = "pending"
 	Unmet   = "unmet"
+	// NotProven: there was nothing to compare with, or nothing could be read. It is neither met nor unmet.
+	NotProven = "not-proven"
+	// Inapplicable: the device says before and after that it has no such thing.
+	Inapplicable = "not-applicable"
 )
 
 // A Result is one expectation held against the readings.
@@ -114,31 +158,20 @@ type Verdict struct {
 	Results []Result `json:"results"`
 }
 
-// Judge holds the expectations against the readings. While settling, an expectation that is not met is pending.
+// Judge holds the expectations against the readings. While settling, an expectation that is not met, and one whose reading cannot be
+// read now, is pending.
 func Judge(expectations []Expectation, before, after Readings, settling bool) []Result {
 	out := make([]Result, 0, len(expectations))
 	for _, e := range expectations {
-		r := Result{Reading: e.Reading, Title: e.Title, Severity: e.Severity, State: Unmet}
-		b, hasBefore := before[e.Reading]
-		a, hasAfter := after[e.Reading]
-		if hasBefore {
+		b, a := before.of(e.Reading), after.of(e.Reading)
+		r := Result{Reading: e.Reading, Title: e.Title, Severity: e.Severity}
+		if _, ok := before[e.Reading]; ok {
 			r.Before = &b
 		}
-		if hasAfter {
+		if _, ok := after[e.Reading]; ok {
 			r.After = &a
 		}
-		switch {
-		case !hasAfter:
-			r.Evidence = "could not be read after the change"
-		case !hasBefore && e.Compares():
-			r.Evidence = "could not be read before the change, so there is nothing to compare with"
-		default:
-			var met bool
-			if met, r.Evidence = holds(e, b, a); met {
-				r.State = Met
-			}
-		}
-		if r.State == Unmet && settling {
+		if r.State, r.Evidence = judge(e, b, a); settling && (r.State == Unmet || r.State == NotProven && !a.Known()) {
 			r.State = Pending
 		}
 		out = append(out, r)
@@ -146,35 +179,93 @@ func Judge(expectations []Expectation, before, after Readings, settling bool) []
 	return out
 }
 
-// Conclude turns final results into a verdict. Pending results count as unmet: whoever concludes has stopped waiting.
-// Without any result there is no proof, so the verdict is Fail.
+// judge is the state of one expectation, and the sentence that says what was compared with what.
+func judge(e Expectation, before, after Value) (state, evidence string) {
+	switch {
+	case after.Type == NotApplicable && before.Type == NotApplicable:
+		return Inapplicable, "the device has no such thing, before and after"
+	case after.Type == NotApplicable && e.Compares() && before.Known():
+		return Unmet, fmt.Sprintf("was %s; now the device says that it has no such thing", before)
+	case !after.Known() && e.Compares():
+		return NotProven, fmt.Sprintf("before: %s; after: %s", before, after)
+	case !after.Known():
+		return NotProven, fmt.Sprintf("after: %s; nothing can be said of it", after)
+	case e.Compares() && !before.Known():
+		return NotProven, fmt.Sprintf("before: %s; after: %s; there is nothing to compare with", before, after)
+	}
+	// A reading that was defined anew meanwhile, or a rule that does not fit it, proves nothing.
+	if why := unfit(e, before, after); why != "" {
+		return NotProven, why
+	}
+	if e.Vacuous(before) {
+		return NotProven, fmt.Sprintf("before: %s; after: %s; there is nothing to compare with", before, after)
+	}
+	met, evidence := holds(e, before, after)
+	if met {
+		return Met, evidence
+	}
+	return Unmet, evidence
+}
+
+// Conclude turns final results into a verdict: pass when every line was measured and met, or is not applicable by the device's own
+// word. A line that is not proven makes it degraded at best; one that was measured before and cannot be read any more weighs like one
+// that is not met. Pending results count as unmet: whoever concludes has stopped waiting. Without any measured line there is no proof,
+// so the verdict is Fail.
 func Conclude(results []Result) Verdict {
 	v := Verdict{Verdict: Pass, Results: results}
-	if len(results) == 0 {
-		v.Verdict = Fail
-	}
-	for _, r := range results {
-		switch {
-		case r.State == Met:
-		case r.Severity == Degrades:
-			if v.Verdict == Pass {
-				v.Verdict = Degraded
-			}
-		default:
-			v.Verdict = Fail
+	worse := func(to string) {
+		if v.Verdict == Pass || to == Fail {
+			v.Verdict = to
 		}
+	}
+	measured := false
+	for _, r := range results {
+		measured = measured || r.State == Met || r.State == Unmet
+		switch {
+		case r.State == Met || r.State == Inapplicable:
+		case r.State == NotProven && !r.lost():
+			worse(Degraded)
+		case r.Severity == Degrades:
+			worse(Degraded)
+		default:
+			worse(Fail)
+		}
+	}
+	if !measured {
+		v.Verdict = Fail
 	}
 	return v
 }
 
-func holds(e Expectation, before, after Value) (bool, string) {
-	// A reading that was defined anew meanwhile, or a rule that does not fit it, proves nothing.
+// lost reports whether something was measured before and cannot be read any more.
+func (r *Result) lost() bool {
+	return r.Before != nil && r.Before.Known() && (r.After == nil || !r.After.Known())
+}
+
+// Open lists the results that are neither met nor inapplicable.
+func (v *Verdict) Open() (out []Result) {
+	for _, r := range v.Results {
+		if r.State != Met && r.State != Inapplicable {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// unfit says why a rule says nothing about what was read; "" when it does.
+func unfit(e Expectation, before, after Value) string {
 	switch {
 	case e.Compares() && before.Type != after.Type:
-		return false, fmt.Sprintf("was a %s before and is a %s now: the reading was defined anew, and there is nothing to compare with", before.Type, after.Type)
+		return fmt.Sprintf("was a %s before and is a %s now: the reading was defined anew, and there is nothing to compare with", before.Type, after.Type)
 	case (e.Rule == KeepsAll || e.Rule == NoNew || e.Rule == Contains) && after.Type != Set, e.Rule == Within && after.Type != Number, e.Rule == AtLeast && after.Type != Set && after.Type != Number:
-		return false, fmt.Sprintf("the rule %s says nothing about a %s", e.Rule, after.Type)
+		return fmt.Sprintf("the rule %s says nothing about a %s", e.Rule, after.Type)
+	case !slices.Contains([]string{Unchanged, AtLeast, KeepsAll, Equals, Within, NoNew, Contains}, e.Rule):
+		return fmt.Sprintf("the rule %q is not known", e.Rule)
 	}
+	return ""
+}
+
+func holds(e Expectation, before, after Value) (bool, string) {
 	switch e.Rule {
 	case Unchanged:
 		if before.Type == Set {
@@ -205,7 +296,7 @@ func holds(e Expectation, before, after Value) (bool, string) {
 	case Equals:
 		return equal(e.Value, after), fmt.Sprintf("is %s; %s is expected", after, e.Value)
 	}
-	return false, fmt.Sprintf("the rule %q is not known", e.Rule)
+	return false, "" // not reached: unfit has looked
 }
 
 func setEvidence(before Value, missing, extra []string) string {

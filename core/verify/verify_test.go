@@ -10,6 +10,7 @@ import (
 )
 
 func set(names ...string) Value { return Value{Type: Set, Set: names} }
+func unread(seen string) Value  { return Value{Type: NotReadable, Text: seen} }
 func num(n float64) Value       { return Value{Type: Number, Number: n} }
 
 func TestJudge(t *testing.T) {
@@ -27,23 +28,33 @@ func TestJudge(t *testing.T) {
 		{"enough", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": num(100)}, Readings{"r": num(50)}, Met, "was 100, is 50"},
 		{"too few", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": num(100)}, Readings{"r": num(49)}, Unmet, "at least 50 %"},
 		{"equals", Expectation{Rule: Equals, Value: Value{Type: Flag, Flag: true}}, nil, Readings{"r": {Type: Flag, Flag: true}}, Met, "is yes"},
-		{"not read after", Expectation{Rule: KeepsAll}, Readings{"r": set()}, Readings{}, Unmet, "could not be read after"},
-		{"not read before", Expectation{Rule: KeepsAll}, nil, Readings{"r": set("a")}, Unmet, "could not be read before"},
-		{"defined anew", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": set("a")}, Readings{"r": num(7)}, Unmet, "was a set before and is a number now"},
-		{"defined anew, to a set", Expectation{Rule: KeepsAll}, Readings{"r": num(7)}, Readings{"r": set("a")}, Unmet, "defined anew"},
-		{"at least of a text", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": {Type: Text, Text: "a"}}, Readings{"r": {Type: Text, Text: "b"}}, Unmet, "the rule at-least says nothing about a text"},
-		{"keeps all of a flag", Expectation{Rule: KeepsAll}, Readings{"r": {Type: Flag}}, Readings{"r": {Type: Flag}}, Unmet, "says nothing about a flag"},
+		{"not read after", Expectation{Rule: KeepsAll}, Readings{"r": set()}, Readings{}, NotProven, "before: none; after: not readable: it was not read"},
+		{"not read before", Expectation{Rule: KeepsAll}, nil, Readings{"r": set("a")}, NotProven, "before: not readable: it was not read; after: a; there is nothing to compare with"},
+		{"defined anew", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": set("a")}, Readings{"r": num(7)}, NotProven, "was a set before and is a number now"},
+		{"defined anew, to a set", Expectation{Rule: KeepsAll}, Readings{"r": num(7)}, Readings{"r": set("a")}, NotProven, "defined anew"},
+		{"at least of a text", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": {Type: Text, Text: "a"}}, Readings{"r": {Type: Text, Text: "b"}}, NotProven, "the rule at-least says nothing about a text"},
+		{"keeps all of a flag", Expectation{Rule: KeepsAll}, Readings{"r": {Type: Flag}}, Readings{"r": {Type: Flag}}, NotProven, "says nothing about a flag"},
 		{"unchanged text", Expectation{Rule: Unchanged}, Readings{"r": {Type: Text, Text: "a"}}, Readings{"r": {Type: Text, Text: "b"}}, Unmet, "was a, is b"},
 		{"equals another type", Expectation{Rule: Equals, Value: num(1)}, nil, Readings{"r": {Type: Text, Text: "1"}}, Unmet, "is 1; 1 is expected"},
 		{"near enough", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": num(-60)}, Met, "is -60; at most 60 away from 0"},
 		{"too far", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": num(-61)}, Unmet, "is -61"},
-		{"within of a set", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": set()}, Unmet, "says nothing about a set"},
+		{"within of a set", Expectation{Rule: Within, Value: num(60)}, nil, Readings{"r": set()}, NotProven, "says nothing about a set"},
 		{"fewer errors", Expectation{Rule: NoNew}, Readings{"r": set("a", "b")}, Readings{"r": set("b")}, Met, "nothing new"},
 		{"another error", Expectation{Rule: NoNew}, Readings{"r": set("a", "b")}, Readings{"r": set("b", "c")}, Unmet, "1 new: c"},
-		{"errors nobody looked for", Expectation{Rule: NoNew}, nil, Readings{"r": set()}, Unmet, "could not be read before"},
+		{"errors nobody looked for", Expectation{Rule: NoNew}, nil, Readings{"r": set()}, NotProven, "there is nothing to compare with"},
 		{"all of it", Expectation{Rule: Contains, Value: set("a", "b")}, nil, Readings{"r": set("a", "b", "c")}, Met, "is a, b, c"},
 		{"not all of it", Expectation{Rule: Contains, Value: set("a", "b")}, nil, Readings{"r": set("b", "c")}, Unmet, "a is missing"},
-		{"unknown rule", Expectation{Rule: "hm"}, Readings{"r": num(1)}, Readings{"r": num(1)}, Unmet, "not known"},
+		{"nothing to keep", Expectation{Rule: KeepsAll}, Readings{"r": set()}, Readings{"r": set("a")}, NotProven, "before: none; after: a; there is nothing to compare with"},
+		{"a percentage of nothing", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": num(0)}, Readings{"r": num(0)}, NotProven, "before: 0; after: 0"},
+		{"still none", Expectation{Rule: Unchanged}, Readings{"r": set()}, Readings{"r": set()}, Met, "all 0 are there"},
+		{"no error before", Expectation{Rule: NoNew}, Readings{"r": set()}, Readings{"r": set("a")}, Unmet, "1 new: a"},
+		{"not understood before and after", Expectation{Rule: KeepsAll}, Readings{"r": unread("%% fault")}, Readings{"r": unread("%% fault")}, NotProven, "before: not readable: %% fault; after: not readable: %% fault"},
+		{"not understood after", Expectation{Rule: KeepsAll}, Readings{"r": set("a")}, Readings{"r": unread("%% fault")}, NotProven, "before: a; after: not readable: %% fault"},
+		{"not understood, by itself", Expectation{Rule: Equals, Value: num(1)}, nil, Readings{"r": unread("x")}, NotProven, "after: not readable: x"},
+		{"no such thing", Expectation{Rule: KeepsAll}, Readings{"r": {Type: NotApplicable}}, Readings{"r": {Type: NotApplicable}}, Inapplicable, "no such thing"},
+		{"no such thing any more", Expectation{Rule: KeepsAll}, Readings{"r": set("a")}, Readings{"r": {Type: NotApplicable}}, Unmet, "was a; now"},
+		{"there is one now", Expectation{Rule: KeepsAll}, Readings{"r": {Type: NotApplicable}}, Readings{"r": set("a")}, NotProven, "nothing to compare with"},
+		{"unknown rule", Expectation{Rule: "hm"}, Readings{"r": num(1)}, Readings{"r": num(1)}, NotProven, "not known"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -51,9 +62,9 @@ func TestJudge(t *testing.T) {
 			got := Judge([]Expectation{c.e}, c.before, c.after, false)[0]
 			assert.Equal(t, c.state, got.State)
 			assert.Contains(t, got.Evidence, c.evidence)
-			want := Pending
-			if c.state == Met {
-				want = Met
+			want := c.state
+			if a, ok := c.after["r"]; c.state == Unmet || c.state == NotProven && (!ok || !a.Known()) {
+				want = Pending
 			}
 			assert.Equal(t, want, Judge([]Expectation{c.e}, c.before, c.after, true)[0].State, "while settling")
 		})
@@ -63,7 +74,7 @@ func TestJudge(t *testing.T) {
 // Whatever is read: nothing missing is ever called met, and settling only ever turns unmet into pending.
 func TestJudgeAnything(t *testing.T) {
 	value := rapid.Custom(func(t *rapid.T) Value {
-		v := Value{Type: rapid.SampledFrom([]Type{Flag, Number, Text, Set}).Draw(t, "type")}
+		v := Value{Type: rapid.SampledFrom([]Type{Flag, Number, Text, Set, NotReadable, NotApplicable}).Draw(t, "type")}
 		switch v.Type {
 		case Flag:
 			v.Flag = rapid.Bool().Draw(t, "flag")
@@ -95,7 +106,7 @@ func TestJudgeAnything(t *testing.T) {
 		final, settling := Judge(expect, before, after, false), Judge(expect, before, after, true)
 		require.Len(t, final, len(expect), "every expectation has its line")
 		verdict := Conclude(final)
-		worst := Pass
+		worst, measured := Pass, false
 		for i, r := range final {
 			e := expect[i]
 			b, hadBefore := before[e.Reading]
@@ -105,29 +116,42 @@ func TestJudgeAnything(t *testing.T) {
 			assert.Equal(t, r.State == Met, settling[i].State == Met)
 			assert.NotEqual(t, Unmet, settling[i].State)
 			if r.State == Met {
-				assert.True(t, hasAfter, "what was not read is not met")
+				assert.True(t, hasAfter && a.Known(), "what was not read is not met")
 				if e.Rule != Equals {
-					assert.True(t, hadBefore)
+					assert.True(t, hadBefore && b.Known())
 					assert.Equal(t, b.Type, a.Type)
 				}
 				if e.Rule == KeepsAll {
 					assert.Subset(t, a.Set, b.Set)
+					assert.NotEmpty(t, b.Set, "nothing to keep proves nothing")
 				}
+				measured = true
 				continue
 			}
-			if e.Severity == Fails {
+			measured = measured || r.State == Unmet
+			if r.State == Unmet {
+				assert.True(t, hasAfter, "what was not measured is not unmet")
+			}
+			lost := r.State == NotProven && hadBefore && b.Known() && !(hasAfter && a.Known())
+			switch {
+			case r.State == Inapplicable:
+				assert.Equal(t, NotApplicable, a.Type)
+			case e.Severity == Fails && (r.State == Unmet || lost):
 				worst = Fail
-			} else if worst == Pass {
+			case worst == Pass:
 				worst = Degraded
 			}
-			if hadBefore && hasAfter && e.Rule == Unchanged {
+			if hadBefore && hasAfter && e.Rule == Unchanged && r.State == Unmet {
 				assert.NotEqual(t, b, a)
 			}
+		}
+		if !measured {
+			worst = Fail
 		}
 		assert.Equal(t, worst, verdict.Verdict)
 		// The same readings again, and nothing is unchanged that is not.
 		for i, r := range Judge(expect, after, after, false) {
-			if _, has := after[expect[i].Reading]; has && expect[i].Rule == Unchanged {
+			if a, has := after[expect[i].Reading]; has && a.Known() && expect[i].Rule == Unchanged {
 				assert.Equal(t, Met, r.State)
 			}
 		}
@@ -142,6 +166,14 @@ func TestConclude(t *testing.T) {
 	assert.Equal(t, Fail, Conclude([]Result{r(Unmet, Fails), r(Unmet, Degrades)}).Verdict)
 	assert.Equal(t, Fail, Conclude([]Result{r(Pending, Fails)}).Verdict)
 	assert.Equal(t, Fail, Conclude([]Result{r(Unmet, "")}).Verdict, "an unknown severity is the worse one")
+	assert.Equal(t, Degraded, Conclude([]Result{r(Met, Fails), r(NotProven, Fails)}).Verdict, "not proven is no pass")
+	assert.Equal(t, Degraded, Conclude([]Result{r(Met, Fails), r(NotProven, Degrades)}).Verdict)
+	assert.Equal(t, Pass, Conclude([]Result{r(Met, Fails), r(Inapplicable, Fails)}).Verdict)
+	assert.Equal(t, Fail, Conclude([]Result{r(NotProven, Degrades), r(Inapplicable, Fails)}).Verdict, "nothing was measured")
+	before, after := num(1), unread("x")
+	assert.Equal(t, Fail, Conclude([]Result{r(Met, Fails), {State: NotProven, Severity: Fails, Before: &before, After: &after}}).Verdict, "what can no longer be read may be broken")
+	v := Conclude([]Result{r(Met, Fails), r(NotProven, Fails), r(Inapplicable, Fails), r(Unmet, Fails)})
+	assert.Len(t, v.Open(), 2)
 }
 
 // Whatever sets there are: a rule about them is met exactly when what it forbids is not there.
@@ -157,6 +189,10 @@ func TestRulesAboutSets(t *testing.T) {
 		for rule, want := range map[string]bool{KeepsAll: within(before, after), NoNew: within(after, before), Contains: within(before, after), Unchanged: slices.Equal(before, after)} {
 			e := Expectation{Reading: "r", Rule: rule, Value: set(before...)}
 			got := Judge([]Expectation{e}, Readings{"r": set(before...)}, Readings{"r": set(after...)}, false)[0]
+			if rule == KeepsAll && len(before) == 0 {
+				assert.Equal(t, NotProven, got.State)
+				continue
+			}
 			assert.Equal(t, want, got.State == Met, "%s of %v and %v: %s", rule, before, after, got.Evidence)
 			assert.NotEmpty(t, got.Evidence)
 		}

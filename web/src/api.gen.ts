@@ -347,9 +347,11 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Approve, start, hold, resume or stop a change, or answer what it asks
+         * Approve, start, arm, hold, resume or stop a change, or answer what it asks
          * @description A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
          *     held change whose last hop has passed its point of no return can go back too.
+         *     `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
+         *     reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
          */
         post: operations["actOnChange"];
         delete?: never;
@@ -1673,6 +1675,8 @@ export interface components {
         Service: {
             version: string;
             user: string;
+            /** @description The time zone of the installation (IANA name), in which windows, times and clocks are told everywhere. */
+            zone: string;
             /**
              * Format: double
              * @description 1 in real use; a simulated fleet runs this many times faster.
@@ -1693,6 +1697,14 @@ export interface components {
             /** @description Fingerprint of the pinned key. */
             hostKey?: string;
             portrait?: components["schemas"]["Portrait"];
+            standing?: components["schemas"]["DeviceStanding"];
+            /**
+             * Format: date-time
+             * @description When somebody last tried to look at it.
+             */
+            lookedAt?: string;
+            /** @description Why that failed. */
+            lookError?: string;
             /**
              * Format: int64
              * @description The change that occupies it.
@@ -1744,6 +1756,7 @@ export interface components {
             password: string;
             privilegedPassword?: string;
         };
+        /** @description What a device said of itself. What it does not say is left out; it is not known, which is neither yes nor no. */
         Portrait: {
             maker: string;
             model: string;
@@ -1754,12 +1767,12 @@ export interface components {
              * Format: int64
              * @description bytes
              */
-            storageTotal: number;
+            storageTotal?: number;
             /**
              * Format: int64
              * @description bytes
              */
-            storageFree: number;
+            storageFree?: number;
             /** @description Storages beside that for files, in bytes. */
             stores?: components["schemas"]["Room"][];
             /** @description Firmware beside the main image. */
@@ -1770,11 +1783,34 @@ export interface components {
             variables?: components["schemas"]["BootVariable"][];
             /** @description Left out when it does not say. */
             licences?: string[];
-            servicesReady: boolean;
+            servicesReady?: boolean;
             /** @description The running configuration is not saved. */
-            unsaved: boolean;
+            unsaved?: boolean;
+            /** @description Tables of which its dialect did not understand a line; what they do not show may be there all the same. */
+            notUnderstood?: string[];
             /** Format: date-time */
             takenAt: string;
+        };
+        /** @description How a device stands, as far as somebody knows, with how old that is and where it comes from. */
+        DeviceStanding: {
+            /**
+             * @description no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
+             * @enum {string}
+             */
+            state: "ready" | "starting" | "no-answer" | "unknown" | "in-change";
+            text: string;
+            /**
+             * @description Who knows it: somebody who looked at the device, or the change that works on it.
+             * @enum {string}
+             */
+            source: "look" | "change" | "none";
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            at?: string;
+            /** Format: int64 */
+            change?: number;
         };
         Room: {
             name: string;
@@ -1790,7 +1826,8 @@ export interface components {
         InsidePart: {
             name: string;
             state: string;
-            good: boolean;
+            /** @description Left out when it is not known. */
+            good?: boolean;
         };
         BootVariable: {
             name: string;
@@ -1802,7 +1839,12 @@ export interface components {
             /** @description The device's own words. */
             state: string;
             running: boolean;
+            /** @description The next start is from it, as far as the device says. */
             next: boolean;
+            /** @description It can be started from. Left out when it is not known. */
+            good?: boolean;
+            /** @description It holds something that cannot be started. It is no way back. */
+            broken?: boolean;
         };
         Aim: {
             /** @description A version, or: preferred, newest, train:T, fixes:ADVISORY, or member:NAME for what another device or member of the ensemble runs. */
@@ -2062,13 +2104,16 @@ export interface components {
             running?: boolean;
         };
         /** @enum {string} */
-        Action: "approve" | "start" | "hold" | "resume" | "stop" | "sign-off" | "accept" | "retry" | "go-back" | "leave";
+        Action: "approve" | "start" | "arm" | "early" | "hold" | "resume" | "stop" | "sign-off" | "accept" | "retry" | "go-back" | "leave";
         ActionWords: {
             /** @description A reason, or what was seen. Needed to accept warnings. */
             text?: string;
         };
-        /** @enum {string} */
-        ChangeState: "draft" | "approved" | "running" | "holding" | "held" | "asking" | "done" | "returned" | "failed" | "stopped";
+        /**
+         * @description held: somebody paused it. scheduled: it goes on by itself at a time.
+         * @enum {string}
+         */
+        ChangeState: "draft" | "approved" | "running" | "holding" | "held" | "scheduled" | "asking" | "done" | "returned" | "failed" | "stopped";
         /** @enum {string} */
         StepState: "waiting" | "running" | "done" | "failed" | "skipped";
         Terms: {
@@ -2090,6 +2135,13 @@ export interface components {
              */
             wayBack?: "offered" | "automatic";
         };
+        Accepted: {
+            check: string;
+            by: string;
+            reason: string;
+            /** Format: date-time */
+            at: string;
+        };
         Acceptance: {
             checks: string[];
             reason: string;
@@ -2108,7 +2160,7 @@ export interface components {
         };
         Question: {
             /** @enum {string} */
-            kind: "hand-step" | "warnings" | "failed" | "conversion" | "back-failed";
+            kind: "hand-step" | "warnings" | "failed" | "conversion" | "back-failed" | "other-unit" | "not-as-left" | "window" | "our-data" | "our-fault";
             step: number;
             text: string;
             answers: components["schemas"]["Action"][];
@@ -2230,6 +2282,11 @@ export interface components {
             secondPerson: boolean;
             /** @enum {string} */
             wayBack: "offered" | "automatic";
+            /**
+             * Format: double
+             * @description How long after restartFrom the point of no return may still be passed, in hours, where a change gives no end of its window. 4 when left out.
+             */
+            restartHours?: number;
         };
         Fault: {
             /** Format: int64 */
@@ -2331,9 +2388,18 @@ export interface components {
             awaited?: components["schemas"]["Awaited"];
             /**
              * Format: date-time
-             * @description Of a held change: it goes on by itself then.
+             * @description Of a scheduled change: it goes on by itself then.
              */
             waitsUntil?: string;
+            /**
+             * Format: date-time
+             * @description Since when it is in this state.
+             */
+            stateSince?: string;
+            /** @description Who paused it. */
+            pausedBy?: string;
+            /** @description Warnings that somebody took on. */
+            accepted?: components["schemas"]["Accepted"][];
         };
         /** @description The return of a device that was started anew, over all its stages. */
         Awaited: {
@@ -2414,8 +2480,11 @@ export interface components {
         Result: {
             reading: string;
             title: string;
-            /** @enum {string} */
-            state: "met" | "pending" | "unmet";
+            /**
+             * @description not-proven: there was nothing to compare with, or it could not be read. not-applicable: the device says that it has no such thing.
+             * @enum {string}
+             */
+            state: "met" | "pending" | "unmet" | "not-proven" | "not-applicable";
             severity: string;
             before?: string;
             after?: string;

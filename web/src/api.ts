@@ -1,6 +1,7 @@
 // Calls of the service, typed by the contract.
 import createClient, { type Middleware } from "openapi-fetch";
 import type { components, paths } from "./api.gen";
+import { setZone } from "./format";
 
 export type S = components["schemas"];
 export type Device = S["Device"];
@@ -44,6 +45,8 @@ export function onSignedOut(f: () => void) {
 
 const watchSession: Middleware = {
   onResponse({ response, request }) {
+    const zone = response.headers.get("Verimorph-Zone");
+    if (zone) setZone(zone);
     if (response.status === 401 && !request.url.endsWith("/sign-in")) signedOut();
   },
 };

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router-dom";
 import { api, ask, type Action, type Change, type S } from "./api";
-import { span, time } from "./format";
+import { span, time, momentOf, onTheWall, zoneName } from "./format";
 import { Differences } from "./configurations";
 import { Pick } from "./paths";
 import { Ask, Badge, Button, Card, Field, Mark, Trouble, Waiting } from "./ui";
@@ -25,6 +25,8 @@ const answers: Partial<Record<Action, { name: string; kind?: "main" | "risk"; hi
 const heads: Record<S["Question"]["kind"], string> = {
   "hand-step": "Somebody has to do this by hand", warnings: "Doubts before it goes on", failed: "It failed after the point of no return",
   conversion: "The configuration needs decisions", "back-failed": "The way back failed",
+  "other-unit": "Another unit answers", "not-as-left": "The device does not stand where the change left it", window: "It is not the time for what comes next",
+  "our-data": "What this installation holds cannot be used", "our-fault": "The service broke off again and again",
 };
 
 /** The question of a change that needs a person, with the losses of going back where that is an answer. */
@@ -42,8 +44,8 @@ export function QuestionCard({ c }: { c: Change }) {
       {q.kind === "hand-step" && q.answers.includes("sign-off") && <Attached c={c} step={q.step} add />}
       <Field label={q.answers.includes("accept") ? "Why it is accepted" : "What was seen"} name="words" value={text} onChange={(e) => setText(e.target.value)} />
       <div className="flex flex-wrap gap-2">
-        {q.backup && <Button id="work-out" kind="main" title="A conversion of this configuration is begun; come back here once it is complete." disabled={work.isPending} onClick={() => work.mutate()}>Work it out</Button>}
-        {q.answers.map((a) => (
+        {q.backup && q.to && <Button id="work-out" kind="main" title="A conversion of this configuration is begun; come back here once it is complete." disabled={work.isPending} onClick={() => work.mutate()}>Work it out</Button>}
+        {q.answers.filter((a) => c.actions.includes(a)).map((a) => (
           <Button key={a} id={a} kind={answers[a]?.kind} title={answers[a]?.hint} disabled={act.isPending || (a === "accept" && text.trim().length < 3)} onClick={() => act.mutate({ action: a, text: text.trim() })}>{answers[a]?.name ?? a}</Button>
         ))}
       </div>
@@ -121,13 +123,11 @@ export function ReadyCard({ c }: { c: Change }) {
   );
 }
 
-const local = (iso?: string) => (iso ? new Date(Date.parse(iso) - new Date(iso).getTimezoneOffset() * 60000).toISOString().slice(0, 16) : "");
-
 /** The window, the forecast, and the way back of each hop. */
 export function TermsCard({ c }: { c: Change }) {
   const [editing, setEditing] = useState(false);
   const t = c.terms ?? {};
-  const before = c.actions.includes("approve") || c.actions.includes("start");
+  const before = ["draft", "approved", "held", "scheduled", "asking"].includes(c.state);
   return (
     <Card title="Window and way back" aside={before && <Button id="terms" onClick={() => setEditing(true)}>Change</Button>}>
       <div className="grid gap-4 md:grid-cols-[1fr_2fr]">
@@ -149,22 +149,21 @@ export function TermsCard({ c }: { c: Change }) {
 
 function TermsDialog({ c, onClose }: { c: Change; onClose: () => void }) {
   const keep = useAnswer(c);
-  const [from, setFrom] = useState(local(c.terms?.windowFrom));
-  const [to, setTo] = useState(local(c.terms?.windowTo));
-  const [restart, setRestart] = useState(local(c.terms?.restartFrom));
-  const instant = (v: string) => (v ? new Date(v).toISOString() : undefined);
+  const [from, setFrom] = useState(onTheWall(c.terms?.windowFrom));
+  const [to, setTo] = useState(onTheWall(c.terms?.windowTo));
+  const [restart, setRestart] = useState(onTheWall(c.terms?.restartFrom));
   const [way, setWay] = useState<"offered" | "automatic">(c.terms?.wayBack ?? "offered");
   const put = useMutation({
-    mutationFn: () => ask(api.PUT("/changes/{id}/terms", { params: { path: { id: c.id } }, body: { windowFrom: instant(from), windowTo: instant(to), restartFrom: instant(restart), wayBack: way } })),
+    mutationFn: () => ask(api.PUT("/changes/{id}/terms", { params: { path: { id: c.id } }, body: { windowFrom: momentOf(from), windowTo: momentOf(to), restartFrom: momentOf(restart), wayBack: way } })),
     onSuccess: (d) => { keep.onSuccess(d); onClose(); },
   });
   return (
     <Ask open onClose={onClose} title={`Window and way back of change ${c.id}`}>
       <form className="space-y-3" onSubmit={(e) => { e.preventDefault(); put.mutate(); }}>
-        <p>What was approved has to be approved anew.</p>
+        <p>What was approved has to be approved again. Times are in {zoneName()}.</p>
         <div className="grid grid-cols-2 gap-3"><Field label="Not before" type="datetime-local" name="from" value={from} onChange={(e) => setFrom(e.target.value)} /><Field label="Over, going back included, by" type="datetime-local" name="to" value={to} onChange={(e) => setTo(e.target.value)} /></div>
         <Field label="Past the point of no return not before" hint="what comes before it is done as soon as the change starts" type="datetime-local" name="restart" value={restart} onChange={(e) => setRestart(e.target.value)} />
-        <Pick id="way" label="When it fails after the point of no return" value={way} onChange={(v) => setWay(v as typeof way)}><option value="offered">offer the way back</option><option value="automatic">take the way back without asking</option></Pick>
+        <Pick id="way" label="When it fails after the point of no return" value={way} onChange={(v) => !c.startedAt && setWay(v as typeof way)}><option value="offered">offer the way back</option><option value="automatic">take the way back without asking</option></Pick>
         <Trouble error={put.error} />
         <div className="flex justify-end gap-2"><Button onClick={onClose}>Cancel</Button><Button id="write-terms" kind="main" type="submit" disabled={put.isPending}>Write</Button></div>
       </form>

@@ -6,7 +6,7 @@ import { api, ask, pages, type Action, type Change, type Step, type Verdict } fr
 import { clock, span, time } from "./format";
 import { Attached, ConsoleLine, QuestionCard, ReadyCard, Redraft, TermsCard } from "./carrying";
 import { Doubts, HopList, PathLine, Refused } from "./pathline";
-import { Ask, Badge, Bar, Button, Card, Mark, Trouble, Waiting } from "./ui";
+import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble, Waiting } from "./ui";
 
 /** The change as it goes on, by server-sent events, and how far the service's clock is from ours. */
 function useLive(id: number) {
@@ -74,7 +74,7 @@ export function ChangePage() {
         <h1 className="text-lg font-bold">Change {c.id}</h1>
         <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>{c.device}</Link>
         {c.kind === "acts" ? <span>single steps; it runs <b className="font-mono">{c.from}</b></span> : c.restore ? <span><Link className="underline" to={`/backups/${c.restore.backup}`}>backup {c.restore.backup}</Link> goes back{c.restore.replacement && ", on a replacement"}</span> : <span>from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b></span>}
-        <span id="state"><Badge state={c.state} /></span>
+        <span id="state"><Badge state={c.state}>{c.state === "held" ? "paused" : c.state}</Badge></span>
         {c.verdict && <span id="verdict"><Badge state={c.verdict.verdict}>verdict: {c.verdict.verdict}</Badge></span>}
         {away && <span role="status"><Badge state="degraded">no answer from the service; trying again</Badge></span>}
         <span className="ml-auto" />
@@ -92,7 +92,10 @@ export function ChangePage() {
       {c.awaited && <p role="status" id="awaited" className="flex items-center gap-2 font-medium"><Mark state="running" /> {clock(Math.max((now - Date.parse(c.awaited.since)) / 1000, 0))} so far, {span(c.awaited.low, c.awaited.high)} expected: {c.awaited.text}</p>}
       {c.question && <QuestionCard key={`${c.question.step} ${c.question.text}`} c={c} />}
       {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;{c.restingMost !== undefined && <>, in {clock(c.restingMost)} at most</>}.</p>}
-      {c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> It waits until {time(c.waitsUntil)} before its point of no return, and goes on by itself then. &ldquo;Go on&rdquo; does not wait, &ldquo;Hold&rdquo; keeps it from going on by itself.</p>}
+      {c.state === "scheduled" && c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> Scheduled until {time(c.waitsUntil)}: {c.startedAt ? "it waits before its point of no return, and goes on by itself then" : "it starts by itself then"}. &ldquo;Pause&rdquo; keeps it from that.</p>}
+      {c.state === "held" && <p role="status" id="paused" className="flex items-center gap-2"><Mark state="held" /> Paused{c.pausedBy && <> by {c.pausedBy}</>}{c.stateSince && <> since {time(c.stateSince)}</>}. It does not go on by itself.</p>}
+      {c.state === "asking" && c.stateSince && <p role="status" id="asking-since" className="flex items-center gap-2"><Mark state="asking" /> Asking since {time(c.stateSince)}.</p>}
+      {c.actions.includes("approve") && c.state !== "draft" && <p role="status" id="unapproved" className="flex items-center gap-2"><Mark state="held" /> What was approved has changed. It does not go on before it is approved again.</p>}
       {c.returning && <p role="status" className="flex items-center gap-2"><Mark state="returned" /> The way back of hop {c.returning} is taken{c.endedAt ? "" : " now"}: {c.returnWhy}</p>}
       {c.failure && c.state !== "returned" && (
         <div role="alert" className="rounded-md border border-rose-700/40 bg-rose-50 p-3 dark:bg-rose-950/40">
@@ -128,11 +131,13 @@ export function ChangePage() {
   );
 }
 
-const words: Record<Action, { name: string; ask?: string; kind?: "main" | "risk" }> = {
+const words: Record<Action, { name: string; ask?: string; why?: boolean; kind?: "main" | "risk" }> = {
   approve: { name: "Approve", kind: "main" },
+  arm: { name: "Start at its time", ask: "The change starts by itself when its window opens, whether somebody watches or not. Arm it?" },
+  early: { name: "Do not wait", kind: "risk", why: true, ask: "The approved time is taken away. The change has to be approved again; then it goes on at once when it is started or resumed. Why can it not wait?" },
   start: { name: "Start", kind: "main", ask: "New firmware restarts the device once for every hop, and a restore changes what runs; whoever is behind it may be cut off. Start now?" },
-  hold: { name: "Hold", ask: "The change goes on to its next safe point and waits there. Hold it?" },
-  resume: { name: "Go on", kind: "main" },
+  hold: { name: "Pause", ask: "A running change goes on to its next safe point and rests there; a scheduled one does not go on by itself any more. Pause it?" },
+  resume: { name: "Go on", kind: "main", ask: "The change goes on from where the device stands. If its next steps restart the device, whoever is behind it may be cut off. Go on now?" },
   stop: { name: "Give up", kind: "risk", ask: "The change ends here. The device stays as it is now. Give it up?" },
   "go-back": { name: "Go back", kind: "risk", ask: "The declared way back is taken: the device restarts into what it ran before. Go back?" },
   "sign-off": { name: "It is done" }, accept: { name: "Accept" }, retry: { name: "Try again" }, leave: { name: "Leave it" }, // answered at the question
@@ -141,21 +146,23 @@ const words: Record<Action, { name: string; ask?: string; kind?: "main" | "risk"
 function Actions({ c }: { c: Change }) {
   const queries = useQueryClient();
   const [asking, setAsking] = useState<Action | null>(null);
+  const [why, setWhy] = useState("");
   const act = useMutation({
-    mutationFn: (action: Action) => ask(api.POST("/changes/{id}/{action}", { params: { path: { id: c.id, action } } })),
+    mutationFn: (action: Action) => ask(api.POST("/changes/{id}/{action}", { params: { path: { id: c.id, action } }, body: why ? { text: why } : undefined })),
     onSuccess: (d) => queries.setQueryData(["change", c.id], d),
-    onSettled: () => setAsking(null),
+    onSettled: () => { setAsking(null); setWhy(""); },
   });
   return (
     <>
-      {c.actions.filter(() => !c.question).map((a) => (
+      {c.actions.filter((a) => !c.question || a === "approve").map((a) => (
         <Button key={a} id={a} kind={words[a].kind} disabled={act.isPending} onClick={() => (words[a].ask ? setAsking(a) : act.mutate(a))}>{words[a].name}</Button>
       ))}
       <Ask open={asking !== null} onClose={() => setAsking(null)} title={asking ? `${words[asking].name}: change ${c.id} on ${c.device}` : ""}>
         <p>{asking && words[asking].ask}</p>
+        {asking && words[asking].why && <Field label="Why" name="why" value={why} onChange={(e) => setWhy(e.target.value)} />}
         <div className="flex justify-end gap-2">
           <Button onClick={() => setAsking(null)}>Not now</Button>
-          <Button id="sure" kind={asking === "stop" ? "risk" : "main"} disabled={act.isPending} onClick={() => asking && act.mutate(asking)}>{asking && words[asking].name}</Button>
+          <Button id="sure" kind={asking === "stop" ? "risk" : "main"} disabled={act.isPending || (!!asking && !!words[asking].why && why.trim().length < 3)} onClick={() => asking && act.mutate(asking)}>{asking && words[asking].name}</Button>
         </div>
       </Ask>
       {c.endedAt && c.state !== "done" && <Redraft id={c.id} />}
@@ -173,8 +180,8 @@ export function Evidence({ of }: { of: Verdict }) {
           {of.results.map((r) => (
             <tr key={r.reading} className="border-t border-line dark:border-nightline">
               <td className="font-medium whitespace-nowrap">{r.title}</td>
-              <td><Badge state={r.state === "unmet" && r.severity === "degraded" ? "degraded" : r.state}>{r.state}</Badge></td>
-              <td className="max-w-60">{r.before ?? "not read"}</td><td className="max-w-60">{r.after ?? "not read"}</td><td>{r.evidence}</td>
+              <td><Badge state={r.state === "unmet" && r.severity === "degraded" ? "degraded" : r.state}>{r.state.replace("-", " ")}</Badge></td>
+              <td className="max-w-60">{r.before ?? "not compared"}</td><td className="max-w-60">{r.after ?? "not read"}</td><td>{r.evidence}</td>
             </tr>
           ))}
         </tbody>

@@ -34,7 +34,7 @@ export function FleetPage() {
       <Trouble error={fleet.error} />
       <Card>
         <table className="w-full">
-          <thead><tr><th>Device</th><th>Site</th><th>Model</th><th>Runs</th><th>Services</th><th>Storage free</th><th>Seen</th><th>Change</th></tr></thead>
+          <thead><tr><th>Device</th><th>Site</th><th>Model</th><th>Runs</th><th>Stands</th><th>Storage free</th><th>As of</th><th>Change</th></tr></thead>
           <tbody>
             {found.slice(0, limit).map((d) => (
               <tr key={d.name} className="border-t border-line hover:bg-slate-50 dark:border-nightline dark:hover:bg-slate-800">
@@ -44,11 +44,11 @@ export function FleetPage() {
                   <>
                     <td>{d.portrait.maker} {d.portrait.model}</td>
                     <td className="font-mono">{d.portrait.version}</td>
-                    <td><Badge state={d.portrait.servicesReady ? "ready" : "starting"} /></td>
-                    <td>{mib(d.portrait.storageFree)}</td>
-                    <td className="text-slate-600 dark:text-slate-400">{ago(d.portrait.takenAt)}</td>
+                    <td title={d.standing?.text}><Badge state={d.standing?.state ?? "not known"}>{(d.standing?.state ?? "not known").replace("-", " ")}</Badge></td>
+                    <td>{d.portrait.storageFree !== undefined ? mib(d.portrait.storageFree) : "not known"}</td>
+                    <td className="text-slate-600 dark:text-slate-400">{ago(d.standing?.at ?? d.portrait.takenAt)}{d.standing?.state === "no-answer" && `, seen ${ago(d.portrait.takenAt)}`}</td>
                   </>
-                ) : <td colSpan={5} className="text-slate-600 dark:text-slate-400">nobody has looked at it yet</td>}
+                ) : <td colSpan={5} className="text-slate-600 dark:text-slate-400">{d.standing?.text ?? "nobody has looked at it yet"}</td>}
                 <td>{d.openChange && <Link to={`/changes/${d.openChange}`}><Badge state="running">change {d.openChange}</Badge></Link>}</td>
               </tr>
             ))}

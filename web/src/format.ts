@@ -17,7 +17,33 @@ export function ago(when: string): string {
   if (s < 60) return "just now";
   if (s < 3600) return `${Math.floor(s / 60)} min ago`;
   if (s < 48 * 3600) return `${Math.floor(s / 3600)} h ago`;
-  return when.slice(0, 10);
+  return onTheWall(when).slice(0, 10);
 }
 
-export const time = (when: string) => new Date(when).toLocaleString(undefined, { year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" });
+let zone = "UTC";
+/** The time zone of the installation, in which windows, times and clocks are told everywhere; the service says it with every answer. */
+export const zoneName = () => zone;
+export function setZone(name: string) {
+  try {
+    new Intl.DateTimeFormat(undefined, { timeZone: name });
+    zone = name;
+  } catch { /* a zone that this browser does not know: it stays as it was, and every time is shown with its zone */ }
+}
+
+export const time = (when: string) => new Date(when).toLocaleString(undefined, { year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23", timeZone: zone, timeZoneName: "short" });
+
+/** What the clock on the wall shows at a moment, in the zone of the installation, as an input of the browser takes it. */
+export function onTheWall(iso?: string): string {
+  if (!iso) return "";
+  const p = Object.fromEntries(new Intl.DateTimeFormat("en-GB", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", hourCycle: "h23" }).formatToParts(new Date(iso)).map((x) => [x.type, x.value]));
+  return `${p.year}-${p.month}-${p.day}T${p.hour}:${p.minute}`;
+}
+
+/** The moment at which the clock on the wall shows something; the way back of onTheWall. */
+export function momentOf(wall: string): string | undefined {
+  if (!wall) return undefined;
+  const want = Date.parse(`${wall}Z`);
+  let at = want;
+  for (let i = 0; i < 2; i++) at += want - Date.parse(`${onTheWall(new Date(at).toISOString())}Z`);
+  return new Date(at).toISOString();
+}

@@ -35,6 +35,7 @@ function Policy() {
       {p && (
         <div className="space-y-3">
           <label className="flex items-center gap-2"><input type="checkbox" id="second-person" checked={p.secondPerson} onChange={(e) => set({ secondPerson: e.target.checked })} /> Somebody else than who drafted a change has to approve it</label>
+          <div className="max-w-lg"><Field label="Hours after the time it may restart from, where a change gives no end of its window" name="restart-hours" type="number" min="0.25" max="168" step="0.25" value={p.restartHours ?? 4} onChange={(e) => e.target.valueAsNumber >= 0.25 && set({ restartHours: e.target.valueAsNumber })} /></div>
           <div className="max-w-lg"><Pick id="policy-way" label="When a change fails after the point of no return" value={p.wayBack} onChange={(v) => set({ wayBack: v as typeof p.wayBack })}><option value="offered">offer the way back</option><option value="automatic">take the way back without asking</option></Pick></div>
         </div>
       )}

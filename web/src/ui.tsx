@@ -7,10 +7,10 @@ import { Refused } from "./api";
 type Tone = "good" | "bad" | "doubt" | "busy" | "rest";
 
 const toneOf: Record<string, Tone> = {
-  done: "good", pass: "good", met: "good", ready: "good", preferred: "good", kept: "good", approved: "good",
+  done: "good", pass: "good", met: "good", ready: "good", preferred: "good", kept: "good", approved: "good", "not-applicable": "rest", "no-answer": "bad", broken: "bad",
   failed: "bad", fail: "bad", unmet: "bad", withdrawn: "bad", reset: "bad",
-  degraded: "doubt", holding: "doubt", held: "doubt", asking: "doubt", returned: "doubt", stopped: "doubt", starting: "doubt", pending: "doubt", preview: "doubt", converted: "doubt",
-  running: "busy",
+  degraded: "doubt", holding: "doubt", held: "doubt", scheduled: "doubt", "not-proven": "doubt", "not known": "doubt", asking: "doubt", returned: "doubt", stopped: "doubt", starting: "doubt", pending: "doubt", preview: "doubt", converted: "doubt",
+  running: "busy", "in-change": "busy",
 };
 
 const tones: Record<Tone, { text: string; box: string }> = {

@@ -1,0 +1,303 @@
+package device
+
+import (
+	"context"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"verimorph/core/portrait"
+	"verimorph/core/verify"
+)
+
+// terminalOf is a conversation with a device that answers each line with some pieces of output; say makes it print something by itself.
+func terminalOf(t *testing.T, greet string, answer func(line string) []string) (s *session, say func(pieces ...string)) {
+	inR, inW := io.Pipe()
+	outR, outW := io.Pipe()
+	say = func(pieces ...string) {
+		for _, p := range pieces {
+			_, _ = io.WriteString(outW, p)
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	go func() {
+		say(greet)
+		var line strings.Builder
+		b := make([]byte, 1)
+		for {
+			if _, err := inR.Read(b); err != nil {
+				return
+			}
+			if b[0] != '\r' {
+				line.WriteByte(b[0])
+				continue
+			}
+			l := line.String()
+			line.Reset()
+			say(answer(l)...)
+		}
+	}()
+	s = newStream(dialect(t), "box", inW, outR, func() { _ = inW.Close(); _ = outW.Close() })
+	t.Cleanup(s.close)
+	return s, say
+}
+
+const at = "fw1 ~ "
+
+var listings = map[string]string{"page off": "ok\r\n", "tell ports": "  port  link\r\n  p1    up\r\n  p2    up\r\n  p3    down\r\nok\r\n",
+	"tell tunnels": "  TU1  up\r\n  TU2  up\r\nok\r\n", "tell translations": "  nat1\r\n  nat2\r\nok\r\n"}
+
+func listing(line string) []string { return []string{line + "\r\n" + listings[line] + at} }
+
+func asked(t *testing.T, s *session, command string) string {
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+	defer cancel()
+	text, err := s.run(ctx, Query{Send: command}, command, nil)
+	require.NoError(t, err)
+	return text
+}
+
+func signedIn(t *testing.T, s *session) *Client {
+	_, err := s.answer(t.Context(), "sign in", "", Query{}, nil)
+	require.NoError(t, err)
+	require.NoError(t, s.prepare(t.Context()))
+	return &Client{t: Target{Dialect: s.d, Address: "box"}, term: s}
+}
+
+// A message that the device prints by itself, with its prompt, belongs to no answer, whenever it comes.
+func TestMessagesByItselfShiftNoAnswer(t *testing.T) {
+	message := "\r\n** 04:11:02 port p3 went down\r\n" + at
+	for name, tell := range map[string]func(line string) []string{
+		"behind an answer":                   func(l string) []string { return append(listing(l), message) },
+		"between the command and its echo":   func(l string) []string { return append([]string{message}, listing(l)...) },
+		"in the middle of the command":       func(l string) []string { return append([]string{l[:3] + message}, listing(l)...) },
+		"twice, before and behind":           func(l string) []string { return append(append([]string{message}, listing(l)...), message) },
+		"behind an answer, and late at that": func(l string) []string { return append(listing(l), "", "", "", message) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, _ := terminalOf(t, "welcome\r\n"+at, tell)
+			c := signedIn(t, s)
+			for range 3 {
+				got, err := c.Readings(t.Context(), sets(s.d))
+				require.NoError(t, err)
+				assert.Equal(t, []string{"p1", "p2"}, got["ports-up"].Set)
+				assert.Equal(t, []string{"nat1", "nat2"}, got["translations"].Set)
+				assert.Equal(t, []string{"TU1", "TU2"}, got["tunnels-up"].Set)
+			}
+		})
+	}
+}
+
+func sets(d *Dialect) (out []Reading) {
+	for _, r := range d.Readings {
+		if r.Name == "ports-up" || r.Name == "translations" || r.Name == "tunnels-up" {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// A device that does not echo is spoken with, too; what it printed by itself before is forgotten.
+func TestADeviceWithoutEcho(t *testing.T) {
+	s, say := terminalOf(t, at, func(l string) []string { return []string{listings[l] + at} })
+	c := signedIn(t, s)
+	assert.Equal(t, noEcho, s.echo)
+	say("\r\n** something happened\r\n" + at)
+	got, err := c.Readings(t.Context(), sets(s.d))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"TU1", "TU2"}, got["tunnels-up"].Set)
+}
+
+func TestAnAnswerThatNeverEndsLeavesNothingBehind(t *testing.T) {
+	s, _ := terminalOf(t, at, func(l string) []string {
+		if l == "tell ports" {
+			return []string{l + "\r\n  p1    up\r\n"}
+		}
+		return listing(l)
+	})
+	c := signedIn(t, s)
+	_, err := c.query(t.Context(), Query{Send: "tell ports", Wait: 0.1}, nil, nil)
+	require.Equal(t, Silent, KindOf(err))
+	_, err = c.query(t.Context(), Query{Send: "tell tunnels", Wait: 0.1}, nil, nil)
+	assert.Equal(t, Lost, KindOf(err), "what it still has to say would be taken for the next answer")
+	assert.ErrorContains(t, err, "out of step")
+}
+
+// A pager that erases its line loses no line of the answer, wherever the output is cut.
+func TestAPagersEraseLosesNothing(t *testing.T) {
+	for name, erase := range map[string]string{"blanks": "\r              \r", "backspaces": strings.Repeat("\b \b", 14), "a sequence": "\r\x1b[K"} {
+		for cut := range len(erase) + 1 {
+			s, say := terminalOf(t, at, func(l string) []string {
+				if l == "tell ports" {
+					return []string{l + "\r\n  p1    up\r\n[more: any key]"}
+				}
+				return listing(l)
+			})
+			signedIn(t, s)
+			go func() {
+				time.Sleep(20 * time.Millisecond)
+				say(erase[:cut], erase[cut:]+"  p2    up\r\nok\r\n"+at)
+			}()
+			assert.Equal(t, "  p1    up\n  p2    up\nok\n", asked(t, s, "tell ports"), "%s, cut at %d", name, cut)
+			s.close()
+		}
+	}
+}
+
+// Sequences that set titles, colours, keypads and character sets are no text and hide no prompt.
+func TestSequencesThatAreNoText(t *testing.T) {
+	for name, p := range map[string]string{"keypad": "\x1b[?1h\x1b=fw1 ~ ", "title": "\x1b]0;fw1: session\x07fw1 ~ ", "title, other end": "\x1b]2;fw1 ~ \x1b\\fw1 ~ ",
+		"charset": "\x1b(Bfw1 ~ ", "colour": "\x1b[32mfw1\x1b[0m ~ ", "eight bits": "\x9b0mfw1 ~ ", "device control": "\x1bP1$r0m\x1b\\fw1 ~ ", "cursor": "fw2\x1b[3Dfw1 ~ "} {
+		t.Run(name, func(t *testing.T) {
+			s, _ := terminalOf(t, p, func(line string) []string { return []string{line + "\r\n\x1b(B  p1  up\r\nok\r\n" + p} })
+			signedIn(t, s)
+			assert.Equal(t, "fw1", s.name)
+			assert.Equal(t, "  p1  up\nok\n", asked(t, s, "tell ports"))
+		})
+	}
+}
+
+// However output is cut into pieces, the same stands on the screen.
+func TestPiecesMakeNoDifference(t *testing.T) {
+	parts := []string{"text", "caf\u00e9", "\r\n", "\n", "\r", "\b", "\t", " ", "\x1b[K", "\x1b[1;31m", "\x1b]0;title\x07", "\x1b(B", "\x1b[2D", "\x9b", "\xe2\x82\xac"}
+	rapid.Check(t, func(t *rapid.T) {
+		all := strings.Join(rapid.SliceOfN(rapid.SampledFrom(parts), 0, 30).Draw(t, "output"), "")
+		var whole, cut screen
+		whole.write([]byte(all))
+		for rest := all; rest != ""; {
+			n := rapid.IntRange(1, len(rest)).Draw(t, "piece")
+			cut.write([]byte(rest[:n]))
+			rest = rest[n:]
+		}
+		assert.Equal(t, string(whole.seen()), string(cut.seen()))
+		assert.NotContains(t, string(whole.text), "\x1b")
+	})
+}
+
+// A reading is a value only when the whole answer was understood.
+func TestAnAnswerThatIsNotUnderstoodIsNotNone(t *testing.T) {
+	d := dialect(t)
+	for text, want := range map[string]verify.Type{
+		"  port  link\n  p1    up\n  p3    down\nok\n":                verify.Set,
+		"  port  link\nok\n":                                          verify.Set,
+		"%% internal error 0x17: this listing is not available\nok\n": verify.NotReadable,
+		"  port  link\n  p1    up\n  p2    half-up\nok\n":             verify.NotReadable,
+		"  port  link\n  p1    up\n":                                  verify.NotReadable,
+		"":                                                            verify.NotReadable,
+		"ok\n":                                                        verify.Set,
+		"  port  link\n  p1    up\n** 04:11:02 port p3 went down\nok\n": verify.NotReadable,
+	} {
+		r := sets(d)[0]
+		v := r.read(text, d, true)
+		assert.Equal(t, want, v.Type, "%q: %s", text, v)
+		if want == verify.NotReadable {
+			assert.NotEmpty(t, v.Text, "what was seen is told")
+		}
+	}
+	bare := &Dialect{}
+	r := Reading{Type: verify.Set, Match: sets(d)[0].Match}
+	assert.True(t, func() bool { v := r.read("", bare, true); return v.Known() }(), "the echo shows that nothing is the answer")
+	assert.Equal(t, verify.NotReadable, r.read("", bare, false).Type, "nothing shows that nothing is the answer")
+	flag, err := ReadReading([]byte("name: f\ntitle: F\ntype: flag\nsend: x\nmatch: '(?m)^(?P<value>on)$'\nignore: '^off$'\nnot-applicable: 'no such unit'\nexpect: {rule: unchanged, severity: fail}\n"))
+	require.NoError(t, err)
+	assert.Equal(t, verify.Value{Type: verify.Flag, Flag: true}, flag.read("on\n", bare, true))
+	assert.Equal(t, verify.Value{Type: verify.Flag}, flag.read("off\n", bare, true))
+	assert.Equal(t, verify.NotReadable, flag.read("sleeping\n", bare, true).Type)
+	assert.Equal(t, verify.NotApplicable, flag.read("no such unit\n", bare, true).Type)
+	number, err := ReadReading([]byte("name: n\ntitle: N\ntype: number\nsend: x\nmatch: 'open (?P<value>\\S+)'\nexpect: {rule: unchanged, severity: fail}\n"))
+	require.NoError(t, err)
+	assert.Equal(t, verify.Value{Type: verify.NotReadable, Text: `"1'204" is not a number that is understood`}, number.read("open 1'204\n", bare, true))
+}
+
+// What the device or its dialect does not say is not known, and a number that cannot be read is an error, never 0.
+func TestUnknownIsNotNo(t *testing.T) {
+	d := dialect(t)
+	said := func(fields map[string]string, slots ...string) *answers {
+		a := &answers{fields: fields, rows: map[string][]map[string]string{}}
+		for _, s := range slots {
+			a.rows["slots"] = append(a.rows["slots"], map[string]string{"slot": "a", "version": "1", "state": s})
+		}
+		return a
+	}
+	p, err := d.portrait(said(map[string]string{"unsaved": "yes", "services": "ready", "total": "10", "free": "5"}, "good, running, next", "broken"))
+	require.NoError(t, err)
+	assert.Equal(t, []Fact{portrait.Yes, portrait.Yes}, []Fact{p.Unsaved, p.ServicesReady})
+	assert.Equal(t, []Fact{portrait.Yes, portrait.Yes, portrait.No}, []Fact{p.Slots[0].Good, p.Slots[0].Next, p.Slots[0].Busy})
+	assert.True(t, p.Slots[1].Broken())
+	for _, words := range []string{"", "perhaps"} {
+		p, err = d.portrait(said(map[string]string{"unsaved": words}))
+		require.NoError(t, err)
+		assert.Equal(t, portrait.Unknown, p.Unsaved, words)
+	}
+	bare := &Dialect{}
+	p, err = bare.portrait(said(map[string]string{"services": "ready", "work": "none", "service": "taking", "total": "7"}, "good"))
+	require.NoError(t, err)
+	for _, f := range []Fact{p.ServicesReady, p.Unsaved, p.Drained, p.OutOfService, p.Slots[0].Good, p.Slots[0].Next, p.Slots[0].Busy} {
+		assert.Equal(t, portrait.Unknown, f)
+	}
+	assert.Zero(t, p.Total, "a total without what is free says nothing")
+	for _, bad := range []string{"65'533 KiB", "1'204", "-3", "12.5"} {
+		_, err := d.portrait(said(map[string]string{"total": bad, "free": "1"}))
+		assert.ErrorContains(t, err, bad)
+		a := said(nil)
+		a.rows["files"] = []map[string]string{{"file": "x.img", "size": bad}}
+		_, err = d.portrait(a)
+		assert.ErrorContains(t, err, `size of x.img: "`+bad)
+	}
+}
+
+// A table of the portrait that is not understood as a whole says so.
+func TestALineOfAPortraitThatIsNotUnderstood(t *testing.T) {
+	files := "        1000  a.img\r\n"
+	s, _ := terminalOf(t, at, func(l string) []string {
+		switch l {
+		case "tell box":
+			return []string{l + "\r\n  name      x\r\n  maker     Tarnholm\r\n  model     TH-60\r\n  serial    S\r\n  running   5.0.7 in slot a\r\n  up        1 s\r\n  started   now\r\n  services  ready\r\n  unsaved   no\r\nok\r\n" + at}
+		case "tell slots":
+			return []string{l + "\r\n  slot  version      state\r\n  a     5.0.7        good, running, next\r\n  b     5.0.6        good\r\nok\r\n" + at}
+		case "tell flash":
+			return []string{l + "\r\n" + files + "  total 5000 free 4000\r\nok\r\n" + at}
+		}
+		return listing(l)
+	})
+	c := signedIn(t, s)
+	p, err := c.Portrait(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, p.NotUnderstood)
+	files = "        1'000  a.img\r\n"
+	p, err = c.Portrait(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"files": `the line "        1'000  a.img" is not understood`}, p.NotUnderstood)
+	id, err := c.Identity(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"TH-60", "S", "5.0.7", "a"}, []string{id.Model, id.Serial, id.Version, id.RunningSlot().Name})
+	assert.Nil(t, id.Files, "nothing else was asked")
+}
+
+// An answer that says neither success nor a known refusal is not taken for success.
+func TestNeitherSuccessNorRefusal(t *testing.T) {
+	s, _ := terminalOf(t, at, func(l string) []string { return []string{l + "\r\n  well, hm, perhaps\r\n" + at} })
+	signedIn(t, s)
+	var p Pattern
+	require.NoError(t, p.UnmarshalJSON([]byte(`"(?m)^done$"`)))
+	_, err := s.run(t.Context(), Query{Success: p}, "keep", nil)
+	assert.Equal(t, NotUnderstood, KindOf(err))
+	assert.ErrorContains(t, err, `neither success nor a known refusal: "well, hm, perhaps"`)
+}
+
+// What needs an SSH connection is refused where there is only a line, with what to do.
+func TestOnlyALine(t *testing.T) {
+	s, _ := terminalOf(t, at, listing)
+	c := signedIn(t, s)
+	for _, by := range []string{BySCP, BySFTP, ByNETCONF} {
+		_, _, err := c.FetchPart(t.Context(), &PartSource{File: "a.cfg", Path: "running", By: by})
+		assert.Equal(t, Refused, KindOf(err), by)
+		assert.ErrorContains(t, err, "only a console line", by)
+	}
+	assert.Equal(t, Refused, KindOf(c.PutPart(t.Context(), &PartSource{File: "a.cfg", Restore: &Put{By: BySCP, Path: "a.cfg"}}, []byte("x"))))
+}
