@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -300,6 +301,7 @@ func (e *Engine) CheckBackups(ctx context.Context, deep bool) (*CheckResult, err
 		return nil, err
 	}
 	out := &CheckResult{Volumes: r.Volumes, Bundles: r.Bundles, Objects: r.Objects, Stored: r.Stored, Content: r.Content, Took: time.Since(began)}
+	var damaged []int64
 	for _, d := range r.Damages {
 		cd := CheckDamage{Volume: d.Volume, What: d.What}
 		for _, sum := range d.Lost {
@@ -307,9 +309,12 @@ func (e *Engine) CheckBackups(ctx context.Context, deep bool) (*CheckResult, err
 			if err != nil {
 				return nil, err
 			}
-			cd.Backups = append(cd.Backups, b)
+			cd.Backups, damaged = append(cd.Backups, b), append(damaged, b.ID)
 		}
 		out.Damages = append(out.Damages, cd)
+	}
+	if err := e.Store.BackupsChecked(ctx, slices.Collect(maps.Values(kept)), damaged); err != nil {
+		return nil, err
 	}
 	if len(out.Damages) > 0 {
 		e.notify(ctx, Notice{Event: "backup.damage", Text: fmt.Sprintf("A check of the backup store found %d damages; the first: %s %s", len(out.Damages), out.Damages[0].Volume, out.Damages[0].What)})

@@ -26,6 +26,7 @@ import (
 )
 
 func TestTheOrderInWhichKeysAreTried(t *testing.T) {
+	t.Parallel()
 	cs := func() []store.Credential {
 		return []store.Credential{{ID: 1, Versions: "5.x"}, {ID: 2}, {ID: 3, Versions: "4.x"}, {ID: 4}, {ID: 5, Versions: "4.2.9"}}
 	}
@@ -41,6 +42,7 @@ func TestTheOrderInWhichKeysAreTried(t *testing.T) {
 }
 
 func TestSecretsAreCheckedBeforeTheyAreKept(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		kind, user, versions string
 		s                    Secret
@@ -72,6 +74,7 @@ func TestSecretsAreCheckedBeforeTheyAreKept(t *testing.T) {
 // A process that died between storing and recording loses nothing: the next one records the bundle. What was let go does
 // not come back.
 func TestABundleThatNobodyRecordedIsRecorded(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
 	require.NoError(t, err)
@@ -103,6 +106,7 @@ func TestABundleThatNobodyRecordedIsRecorded(t *testing.T) {
 
 // What the first versions kept (passwords with the device, configurations one by one) is taken over at the start.
 func TestFirstVersionsAreTakenOver(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	ids, err := r.Vault.Identities()
 	require.NoError(t, err)
@@ -148,6 +152,7 @@ func TestFirstVersionsAreTakenOver(t *testing.T) {
 }
 
 func TestTwoBackupsOfOneDeviceAtOnce(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	var wg sync.WaitGroup
 	ids := make([]int64, 4)
@@ -172,6 +177,7 @@ func TestTwoBackupsOfOneDeviceAtOnce(t *testing.T) {
 
 // A device that drops in the middle leaves an attempt that failed, and no bundle.
 func TestADeviceThatDropsInTheMiddle(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	require.NoError(t, r.box.Arm(tarnholm.SendsNothing, tarnholm.Fault{})) // while we wait for what it says it has sent
 	go func() { time.Sleep(2 * time.Second); r.box.Stop() }()
@@ -188,6 +194,7 @@ func TestADeviceThatDropsInTheMiddle(t *testing.T) {
 
 // A change does not go on with a backup that is not complete.
 func TestAChangeNeedsACompleteBackup(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	require.NoError(t, r.box.Arm(tarnholm.SendsHalf, tarnholm.Fault{}))
 	id := r.begin("5.0.7", "5.4.2")
@@ -200,6 +207,7 @@ func TestAChangeNeedsACompleteBackup(t *testing.T) {
 
 // Trying is bounded over attempts, and a clock that was set back does not lock us out.
 func TestTriesAreCountedInTheRecord(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	ctx := t.Context()
 	require.NoError(t, r.Store.PutSetting(ctx, TriesSetting, Tries{Bound: 2, Rest: 600}))
@@ -224,6 +232,7 @@ func TestTriesAreCountedInTheRecord(t *testing.T) {
 
 // A wrong second password costs the parts that need it, is not tried part after part, and never signs us out.
 func TestAWrongSecondPassword(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	ctx := t.Context()
 	require.NoError(t, r.Store.PutSetting(ctx, TriesSetting, Tries{Bound: 2, Rest: 600}))
@@ -246,6 +255,7 @@ func TestAWrongSecondPassword(t *testing.T) {
 // The older key of the installation leaves its file only when every backup opens with the new one: while another process
 // tidies the store, it stays.
 func TestTheOldKeyStaysWhileItIsNeeded(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	ctx := t.Context()
 	b, err := r.Backup(ctx, r.d, backup.OnDemand, "me")

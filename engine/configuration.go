@@ -18,6 +18,43 @@ import (
 // The configuration right before it is overwritten, reset or converted. A change may rest for days between its backup and its installation:
 // what was configured meanwhile must be neither lost nor called as it should be.
 
+// backupBeforeBack is the number under which the backup right before the way back of a hop is kept, beside the backups of the hops.
+func backupBeforeBack(hop int) int { return -2 - hop }
+
+// beforeBack is the backup that was taken right before the way back of a hop; nil when there was nothing to take one of.
+func beforeBack(all []store.Backup, hop int) *store.Backup {
+	for i := range all {
+		if b := &all[i]; b.Hop != nil && *b.Hop == backupBeforeBack(hop) && b.File != "" && b.Complete {
+			return b
+		}
+	}
+	return nil
+}
+
+// backUpBeforeBack takes a backup before a way back undoes what was configured since, where the device can be asked: what cannot be read
+// keeps no device from going back.
+func (r *run) backUpBeforeBack(ctx context.Context, s *store.Step) error {
+	for i := range r.c.Steps {
+		if st := &r.c.Steps[i]; st.Plan.Back && st.Plan.Number < s.Plan.Number {
+			return nil // only before the first of its steps
+		}
+	}
+	if s.State != change.StepWaiting || r.lookNow(ctx) == nil {
+		return nil
+	}
+	again := store.Step{Plan: s.Plan}
+	again.Plan.Hop = backupBeforeBack(s.Plan.Hop)
+	err := takeBackup(r, ctx, &again)
+	if record := (*recordError)(nil); errors.As(err, &record) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
+		return err
+	}
+	note := again.Note
+	if err != nil {
+		note = "what was configured since could not be backed up: " + err.Error()
+	}
+	return records(r.e.Store.NoteStep(ctx, r.lease, r.c.ID, s.Plan.Number, "backup before going back", note))
+}
+
 // sameConfiguration reads the main configuration again and holds it against the newest backup of the hop. When they differ, a new complete
 // backup is taken, and what is put back is worked out again. A guarded setting that is no longer what was approved asks a person.
 func (r *run) sameConfiguration(ctx context.Context, s *store.Step) error {
@@ -277,7 +314,7 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		return nil, final("the record of what was put back cannot be read: %w", err)
 	}
 	last := len(r.path.Hops) - 1
-	if r.c.Kind != store.Firmware && (r.c.Kind != store.GoBack || s.Plan.Back || len(work.Hops[last]) == 0) {
+	if r.c.Kind != store.Firmware && r.c.Kind != store.GoBack {
 		return nil, nil
 	}
 	all, err := r.e.Store.BackupsOf(ctx, r.c.ID)
@@ -294,10 +331,15 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 	if s.Plan.Back && len(parts) > 1 {
 		parts = parts[len(parts)-1:] // what came before is not undone by going back
 	}
+	if s.Plan.Back {
+		if before := beforeBack(all, hop); before != nil && len(parts) > 0 {
+			parts = append([]stretch{{parts[0].from, *before}}, parts...)
+		}
+	}
 	if len(parts) == 0 {
 		return []verify.Result{uncompared("this change has no complete backup with a configuration")}, nil
 	}
-	j := configurationJudgement{r: r, step: s, work: work}
+	j := configurationJudgement{r: r, step: s, work: work, back: r.c.Kind == store.GoBack && !s.Plan.Back && len(work.Hops[last]) == 0}
 	for _, part := range parts {
 		if err := j.stretch(ctx, part); err != nil {
 			return nil, err
@@ -318,6 +360,9 @@ type configurationJudgement struct {
 	guarded, other []string
 	held           int // guarded settings that were compared last
 	notes, unknown []string
+	back           bool     // the previous installation is started with what was saved under it: what differs was configured since
+	since          []string // what was configured after the backup of a hop whose way back was taken; it is undone
+	undone         bool     // since was compared
 }
 
 // stretch compares one stretch.
@@ -360,6 +405,10 @@ func (j *configurationJudgement) stretch(ctx context.Context, st stretch) error 
 	guarded, other, held, err := differ(st.from.File, want, have, schema)
 	if err != nil {
 		return cannot("%s", err)
+	}
+	if j.back || j.step.Plan.Back && st.to.ID != 0 {
+		j.since, j.undone = append(append(j.since, guarded...), other...), true
+		return nil
 	}
 	j.guarded, j.other, j.held = append(j.guarded, guarded...), append(j.other, other...), held
 	j.notes = append(j.notes, note)
@@ -423,6 +472,12 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 			state = verify.Unmet
 		}
 		out = append(out, verify.Result{Reading: reading, Title: title, State: state, Severity: severity, Evidence: fmt.Sprintf(format, args...)})
+	}
+	switch {
+	case len(j.since) > 0:
+		add(readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before", len(j.since), first(j.since, 5))
+	case j.undone:
+		add(readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid")
 	}
 	if len(j.notes) == 0 {
 		return out

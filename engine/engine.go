@@ -49,6 +49,8 @@ type Config struct {
 
 	Catalogue func(context.Context) (*catalog.Catalogue, error) // what is loaded; nil: prerequisites are not looked at
 	Library   func(context.Context) (*convert.Library, error)   // its conversions; nil: none
+	// Named returns the advisories that call a release affected; nil: none are known.
+	Named func(ctx context.Context, model, release string) ([]string, error)
 	// Worked returns what a person worked out as the conversion of a backup's configuration; ok is false when nobody did.
 	Worked func(ctx context.Context, b store.Backup, text, to string) (out, note string, ok bool, err error)
 }
@@ -59,8 +61,8 @@ type Engine struct {
 	river    *river.Client[pgx.Tx]
 	holder   string
 	cancel   context.CancelFunc
-	working  context.Context // of the changes; it ends when the process stops
-	carrying sync.WaitGroup
+	working  context.Context                        // of the changes; it ends when the process stops
+	carrying sync.WaitGroup                         // whatever goes on beside the caller: changes, and what is done every now and then
 	bundles  chan struct{}                          // one for each backup that a change is taking
 	slots    chan struct{}                          // one for each change that may be carried at once
 	strike   func(r *run, s *store.Step, at string) // nil but in tests
@@ -211,15 +213,13 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
-	go e.keepAll(ctx)
-	go e.flushAll(ctx)
-	go e.keepDoor(ctx)
-	go e.sweep(ctx)
-	go e.upkeep(ctx)
+	for _, f := range []func(context.Context){e.keepAll, e.flushAll, e.keepDoor, e.sweep, e.upkeep} {
+		e.carrying.Go(func() { f(ctx) })
+	}
 	return nil
 }
 
-// Stop ends the work at once. Running changes stay running in the records and go on in the next process.
+// Stop ends the work at once, and waits until nothing of it goes on any more. Running changes stay running in the records and go on in the next process.
 func (e *Engine) Stop(ctx context.Context) error {
 	e.cancel()
 	err := e.river.StopAndCancel(ctx)

@@ -228,6 +228,7 @@ func (w *run) of(kind change.Kind) *store.Step {
 }
 
 func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) { s.Idle = "5.4.2" }) // with an old configuration of its own
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -256,6 +257,7 @@ func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
 }
 
 func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -288,6 +290,7 @@ func target(t *testing.T, r *rig) device.Target {
 }
 
 func TestRestartIsTakenOnlyForWhatItIs(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -323,6 +326,7 @@ func TestRestartIsTakenOnlyForWhatItIs(t *testing.T) {
 }
 
 func TestADeviceThatComesBackWithTheOldVersionFails(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -333,6 +337,7 @@ func TestADeviceThatComesBackWithTheOldVersionFails(t *testing.T) {
 }
 
 func TestAnotherWorkerTakesOver(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
@@ -356,6 +361,7 @@ func TestAnotherWorkerTakesOver(t *testing.T) {
 }
 
 func TestStoppingLeavesTheChangeToTheNextProcess(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	require.NoError(t, r.Start(context.Background()))
 	id := r.begin("5.0.7", "5.4.2")
@@ -379,6 +385,7 @@ func TestStoppingLeavesTheChangeToTheNextProcess(t *testing.T) {
 }
 
 func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET transfer = 'http'")
 	require.NoError(t, err)
@@ -395,6 +402,7 @@ func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
 }
 
 func TestBackupsAreSealedAndReadBack(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
 	require.NoError(t, err)
@@ -433,6 +441,7 @@ func imageFolder(t *testing.T, r *rig) string {
 }
 
 func TestReadingsThatCannotBeTakenAreAWarning(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	d := *r.Dialects["tarnholm"]
 	d.Readings = append([]device.Reading{{Name: "moon", Send: "tell moon", Type: verify.Number, Match: d.Readings[0].Match}}, d.Readings...)
@@ -453,6 +462,7 @@ func TestReadingsThatCannotBeTakenAreAWarning(t *testing.T) {
 }
 
 func TestTheWrongBox(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) { s.Model = "TH-80" })
 	r.start()
 	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
@@ -462,6 +472,7 @@ func TestTheWrongBox(t *testing.T) {
 }
 
 func TestTroubleWithTheRecordsDoesNotFailAChange(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
@@ -476,6 +487,7 @@ func TestTroubleWithTheRecordsDoesNotFailAChange(t *testing.T) {
 }
 
 func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) { s.Config += "odd \"line\n" })
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -490,6 +502,7 @@ func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
 }
 
 func TestRoomThatVanishesIsSaid(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -504,6 +517,7 @@ func TestRoomThatVanishesIsSaid(t *testing.T) {
 
 // What could be removed is told apart from what something installed may run from.
 func TestWhatMayBeRemoved(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
@@ -517,6 +531,7 @@ func TestWhatMayBeRemoved(t *testing.T) {
 }
 
 func TestAMissingVerbIsARefusalBeforeAnythingHappens(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	d := *r.Dialects["tarnholm"]
 	d.Verbs = maps.Clone(d.Verbs)
@@ -531,6 +546,7 @@ func TestAMissingVerbIsARefusalBeforeAnythingHappens(t *testing.T) {
 }
 
 func TestTheHardLimitWinsOverEverything(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -552,6 +568,7 @@ func TestTheHardLimitWinsOverEverything(t *testing.T) {
 
 // Where the records took the time and still do not answer, no step has failed: the change goes on when they answer again.
 func TestRecordsThatHangFailNoStep(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	s := w.of(change.Services)
@@ -570,6 +587,7 @@ func TestRecordsThatHangFailNoStep(t *testing.T) {
 }
 
 func TestAnImageThatIsDamagedAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	require.NoError(t, r.box.Arm(tarnholm.CorruptTransfer, tarnholm.Fault{Times: -1}))
 	r.start()
@@ -580,6 +598,7 @@ func TestAnImageThatIsDamagedAgainAndAgain(t *testing.T) {
 }
 
 func TestAHopWaitsForItsImage(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -623,6 +642,7 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 }
 
 func TestAnImageThatIsNotForTheDevice(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	im := w.path.Hops[0].Image
@@ -639,6 +659,7 @@ func TestAnImageThatIsNotForTheDevice(t *testing.T) {
 
 // A restart on the way back that starts no other installation is told by a recorded intent only: without one it is still to be done.
 func TestARestartOnTheWayBackWithoutASlot(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	s := &store.Step{Plan: change.Step{Number: 99, Hop: 0, Kind: change.Restart, Back: true}}

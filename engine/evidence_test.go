@@ -126,6 +126,7 @@ func (r *rig) byHand(slot string, start bool) {
 
 // Held after the go/no-go check, and resumed when the window is over: the device is not restarted.
 func TestTheWindowHoldsAfterARest(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []change.Kind{change.Point, change.Backup} {
 		r := newRig(t, nil)
 		r.holdAt(0, kind)
@@ -147,6 +148,7 @@ func TestTheWindowHoldsAfterARest(t *testing.T) {
 
 // A service that was away overnight asks in the morning instead of restarting the device.
 func TestTheWindowHoldsAfterACrash(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []change.Kind{change.Point, change.ChooseSlot} {
 		r := newRig(t, nil)
 		reached := make(chan struct{})
@@ -175,6 +177,7 @@ func TestTheWindowHoldsAfterACrash(t *testing.T) {
 
 // The window is looked at right before each command that cannot be undone, not only at the check before.
 func TestTheWindowClosesBetweenCheckAndCommand(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []change.Kind{change.ChooseSlot, change.Restart} {
 		r := newRig(t, nil)
 		id := r.begin("5.0.7", "5.4.2")
@@ -197,6 +200,7 @@ func TestTheWindowClosesBetweenCheckAndCommand(t *testing.T) {
 
 // A time to restart from without an end has one all the same.
 func TestATimeWithoutAnEndHasOne(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	_, err := r.Store.Pool.Exec(t.Context(), `UPDATE changes SET restart_from = now() - interval '5 hours' WHERE id = $1`, id)
@@ -210,6 +214,7 @@ func TestATimeWithoutAnEndHasOne(t *testing.T) {
 
 // The way back by slot is offered only while its slot still holds what it would start.
 func TestTheWayBackThatWasOverwritten(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) { s.Version = "5.0.4" })
 	r.holdAt(1, change.Install)
 	id := r.begin("5.0.4", "5.4.2")
@@ -223,6 +228,7 @@ func TestTheWayBackThatWasOverwritten(t *testing.T) {
 
 // A device that somebody changed by hand while the change rested is not written to.
 func TestADeviceThatIsNotAsLeft(t *testing.T) {
+	t.Parallel()
 	t.Run("upgraded", func(t *testing.T) {
 		r := newRig(t, nil)
 		r.holdAt(0, change.Backup)
@@ -270,6 +276,7 @@ func TestADeviceThatIsNotAsLeft(t *testing.T) {
 
 // Another unit that answers at the address after the restart gets no verdict, and nothing is written to it.
 func TestAnotherUnit(t *testing.T) {
+	t.Parallel()
 	for _, when := range []change.Kind{change.Restart, change.Backup} {
 		r := newRig(t, nil)
 		ln, err := net.Listen("tcp", place())
@@ -320,6 +327,7 @@ func TestAnotherUnit(t *testing.T) {
 
 // What a colleague adds, changes or deletes meanwhile changes neither verdict nor way back.
 func TestReadingsAreFrozenWithTheChange(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	r.policy = store.BackAutomatic
 	own := store.OwnReading{Dialect: "tarnholm", Name: "runs-in", AddedBy: "me", Definition: "name: runs-in\ntitle: Runs in\ntype: text\nsend: tell box\nmatch: 'model +(?P<value>\\S+)'\nexpect: {rule: unchanged, severity: fail}\n"}
@@ -342,6 +350,7 @@ func TestReadingsAreFrozenWithTheChange(t *testing.T) {
 
 // Readings before are taken when the services are ready, however the change begins.
 func TestReadingsBeforeWaitForServices(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	_ = r.client().Restart(t.Context())
@@ -365,6 +374,7 @@ func TestReadingsBeforeWaitForServices(t *testing.T) {
 
 // A reading with nothing in it is a warning first and not proven afterwards.
 func TestNothingToCompareWithIsNoPass(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) {
 		var out []string
 		in := false
@@ -395,6 +405,7 @@ func TestNothingToCompareWithIsNoPass(t *testing.T) {
 
 // A configuration that nobody described is not compared, and the verdict says so.
 func TestAConfigurationWithoutASchemaIsNotCompared(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	r.Engine.Library = nil
 	r.start()
@@ -407,6 +418,7 @@ func TestAConfigurationWithoutASchemaIsNotCompared(t *testing.T) {
 
 // The configuration is read again right before it is overwritten. What was changed meanwhile is backed up, converted and kept.
 func TestAConfigurationThatChangesAfterItsBackup(t *testing.T) {
+	t.Parallel()
 	t.Run("an ordinary setting of a box that is reset", func(t *testing.T) {
 		f, _, to := kinds["gauge"](t)
 		f.start()
@@ -479,6 +491,7 @@ func setting(t *testing.T, f *field, name, value string) {
 
 // A network that is away for a moment while an installation is being written is not taken for the restart that ends it.
 func TestABlinkIsNoRestart(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []string{"ramp", "gauge"} {
 		t.Run(kind, func(t *testing.T) {
 			s := subjects(t, kind)
@@ -502,6 +515,7 @@ func TestABlinkIsNoRestart(t *testing.T) {
 
 // A device that refuses the right password while it starts is waited for.
 func TestSignInRefusedWhileStarting(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	r.policy = store.BackAutomatic
 	good := make(chan struct{})
@@ -533,6 +547,7 @@ func TestSignInRefusedWhileStarting(t *testing.T) {
 
 // A worker that stood still while another one took over sends nothing that cannot be undone.
 func TestAStaleWorkerSendsNothing(t *testing.T) {
+	t.Parallel()
 	for kind, point := range map[change.Kind]string{change.ChooseSlot: "performed", change.Restart: "begun"} {
 		r := newRig(t, nil)
 		ctx := context.Background()
@@ -577,6 +592,7 @@ func TestAStaleWorkerSendsNothing(t *testing.T) {
 
 // What is left of a lease is told by both clocks, and a renewal that fails leaves no more than there is.
 func TestTheAgeOfALease(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	k := &keptLease{good: now}
 	assert.InDelta(t, 8, k.left(8*time.Second).Seconds(), 0.5)
@@ -603,6 +619,7 @@ func TestTheAgeOfALease(t *testing.T) {
 
 // Data that cannot be used asks a person; it is not waited for as a database that is away is.
 func TestDataThatCannotBeUsedAsks(t *testing.T) {
+	t.Parallel()
 	f, _, to := kinds["gateway"](t)
 	lib := f.Engine.Library
 	var broken atomic.Bool
@@ -628,6 +645,7 @@ func TestDataThatCannotBeUsedAsks(t *testing.T) {
 
 // A step in which the service breaks off again and again asks; once or twice it is taken up again.
 func TestFaultsOfOursAreCounted(t *testing.T) {
+	t.Parallel()
 	for times, want := range map[int]change.State{2: change.Done, 3: change.Asking} {
 		r := newRig(t, nil)
 		var n atomic.Int32
@@ -650,6 +668,7 @@ func TestFaultsOfOursAreCounted(t *testing.T) {
 
 // A hold that was asked for is kept although the change asked in the meantime.
 func TestAHoldIsNotForgotten(t *testing.T) {
+	t.Parallel()
 	f, _, to := kinds["gauge"](t)
 	f.at(0, change.Hand, "begun", func(w *run, _ *store.Step) {
 		assert.NoError(t, f.Act(context.Background(), w.c.ID, change.Hold, "mate", ""))
@@ -666,6 +685,7 @@ func TestAHoldIsNotForgotten(t *testing.T) {
 
 // The closing sentences say what was written, and what a loss of power would start.
 func TestClosingSentencesAreTrue(t *testing.T) {
+	t.Parallel()
 	t.Run("nothing", func(t *testing.T) {
 		r := newRig(t, nil)
 		require.NoError(t, r.box.Arm(tarnholm.EmptyParts, tarnholm.Fault{Times: -1}))
@@ -699,6 +719,7 @@ func TestClosingSentencesAreTrue(t *testing.T) {
 
 // A single comparison of a checksum neither deletes nor breaks off when the file differs; an act without a backup promises none.
 func TestSingleActs(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	var file *change.File
 	for _, s := range r.change(r.draft("5.0.7", "5.4.2")).Steps {
@@ -736,6 +757,7 @@ func TestSingleActs(t *testing.T) {
 
 // Tidying removes only what the change sent.
 func TestTidyingLeavesWhatWasThere(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
 	var sum string
@@ -756,6 +778,7 @@ func TestTidyingLeavesWhatWasThere(t *testing.T) {
 
 // Stretches of a configuration: what somebody changed by hand in between is neither lost nor blamed on the device.
 func TestStretches(t *testing.T) {
+	t.Parallel()
 	b := func(id int64, hop int) store.Backup {
 		return store.Backup{ID: id, Hop: &hop, File: "a.cfg", Complete: true}
 	}

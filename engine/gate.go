@@ -194,6 +194,11 @@ func (r *run) begunBefore(s *store.Step, kind change.Kind) bool {
 
 // gate is passed before every step that writes.
 func (r *run) gate(ctx context.Context, s *store.Step) error {
+	if s.Plan.Back {
+		if err := r.backUpBeforeBack(ctx, s); err != nil {
+			return err
+		}
+	}
 	if err := r.asLeft(ctx, s); err != nil {
 		return err
 	}
@@ -211,7 +216,7 @@ func (r *run) gate(ctx context.Context, s *store.Step) error {
 
 // goNoGo does the go/no-go check of a hop again when it was another worker that did it, or this one before a rest.
 func (r *run) goNoGo(ctx context.Context, s *store.Step) error {
-	if r.ready[s.Plan.Hop] {
+	if r.ready[s.Plan.Hop] || !s.Plan.Irreversible() && s.Plan.Kind != change.Restart || r.between(s) {
 		return nil
 	}
 	for i := range r.c.Steps {

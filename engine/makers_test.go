@@ -186,6 +186,7 @@ func gateway(t *testing.T) *field {
 }
 
 func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
+	t.Parallel()
 	f := gateway(t)
 	f.start()
 	id := f.draft("3.8.5")
@@ -203,6 +204,7 @@ func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
 // A licence that a change brings: a key that is not for the device is a failure before anything is touched and stands nowhere; the
 // right one is there before the installation begins, and once only.
 func TestALicenceIsAdded(t *testing.T) {
+	t.Parallel()
 	f := gateway(t)
 	require.NoError(t, f.plain.Arm(plainbox.NoLicence, plainbox.Fault{}))
 	f.start()
@@ -246,6 +248,7 @@ func TestALicenceIsAdded(t *testing.T) {
 // A power cycle whose command was lost with the connection is given again once the part takes longer than it should: it may never have
 // been heard. One that was heard is waited for until the time is over.
 func TestAPowerCycleThatWasNotHeard(t *testing.T) {
+	t.Parallel()
 	f, _, _ := kinds["chassis"](t)
 	w := f.prepare(f.draft("12.2.3"))
 	s := w.of(change.PowerCycle)
@@ -268,6 +271,7 @@ func (f *field) portraitOf(w *run) *device.Portrait {
 }
 
 func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {
+	t.Parallel()
 	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
 	f.start()
 	id := f.draft("F2.12")
@@ -292,6 +296,7 @@ func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {
 }
 
 func TestATideGaugeOverItsConsoleLine(t *testing.T) {
+	t.Parallel()
 	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
 	f.start()
 	id := f.draft("F2.12")
@@ -318,6 +323,7 @@ func TestATideGaugeOverItsConsoleLine(t *testing.T) {
 }
 
 func TestAChassisWhoseLogicFollows(t *testing.T) {
+	t.Parallel()
 	f := newField(t, plainbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp")
 	f.start()
 	id := f.draft("12.2.3")
@@ -333,6 +339,7 @@ func TestAChassisWhoseLogicFollows(t *testing.T) {
 
 // A device that is reached through another one: its connection is passed on there, or it is a module that is entered from there.
 func TestReachThroughOtherDevices(t *testing.T) {
+	t.Parallel()
 	gate := gateway(t)
 	ln, err := net.Listen("tcp", place())
 	require.NoError(t, err)
@@ -375,6 +382,7 @@ func TestReachThroughOtherDevices(t *testing.T) {
 
 // A device behind a jump host, which is a server like any other: a change goes through it from end to end.
 func TestAChangeThroughAJumpHost(t *testing.T) {
+	t.Parallel()
 	host, err := opensshd.Start(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(host.Stop)
@@ -401,6 +409,7 @@ func TestAChangeThroughAJumpHost(t *testing.T) {
 
 // A device that comes back at another address is found there when the change says so, and nowhere else.
 func TestADeviceThatComesBackElsewhere(t *testing.T) {
+	t.Parallel()
 	for expected, want := range map[bool]change.State{true: change.Done, false: change.Asking} {
 		f := gateway(t)
 		f.start()

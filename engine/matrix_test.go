@@ -47,6 +47,7 @@ func stands(t *testing.T, c store.Change, want, runs, from, to string, installs 
 // Every fault of a firewall that can strike while it is changed, with the way back taken without asking: it is done, gone back, or
 // stopped for a person, the verdict is never wrong, and nothing is installed twice.
 func TestFaultsOfAFirewall(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip()
 	}
@@ -75,17 +76,30 @@ func TestFaultsOfAFirewall(t *testing.T) {
 		{tarnholm.LogErrors, 0, 1, degraded},
 		{tarnholm.ClockWrong, 3600, 0, degraded},
 		{tarnholm.LockAccount, 2, -1, done}, // no sign-in is refused on the way
+		{tarnholm.UsersLate, 60, -1, done},  // the right password is refused for a while after the start
+		{tarnholm.Chatter, 0, -1, done},     // messages by itself, in odd pieces
+		{tarnholm.WorksOn, 0, -1, done},     // the installation is answered at once
 	} {
 		t.Run(fmt.Sprintf("%s %d", f.fault, f.times), func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, nil)
 			r.policy = store.BackAutomatic
+			whole := r.box.Status()
 			require.NoError(t, r.box.Arm(f.fault, tarnholm.Fault{Value: f.value, Times: f.times}))
 			r.start()
 			id := r.begin("5.0.7", "5.4.2")
 			c := (&field{rig: r}).rest(id)
 			st := r.box.Status()
 			stands(t, c, f.want, st.Version, "5.0.7", "5.4.2", st.Fits)
+			assert.Zero(t, st.Spoilt+st.Bricks, "nothing was written or started while something was written")
+			assert.NotEqual(t, "fitting", st.Slots["b"][1], "nothing is left half-way")
+			if f.want == stopped || f.want == returned {
+				assert.Equal(t, [2]string{"a", "a"}, [2]string{st.Running, st.Next}, "it runs and starts what it did before")
+				assert.Equal(t, whole.Config, st.Config, "its configuration is what it was")
+			}
+			if f.want == done || f.want == degraded {
+				assert.Equal(t, [2]string{"b", "b"}, [2]string{st.Running, st.Next})
+			}
 			if f.want == asks {
 				assert.Equal(t, change.AskBack, c.Question.Kind, "the way back was tried first: %s", c.Question.Text)
 			}
@@ -113,6 +127,7 @@ var kinds = map[string]func(t *testing.T) (f *field, from, to string){
 
 // The same for the boxes of other makers: a gateway that is drained, and a ramp controller that is overwritten.
 func TestFaultsOfOtherBoxes(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip()
 	}
@@ -122,50 +137,57 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 		value        int64
 		times        int
 		want, policy string
+		asks         string // the kind of the question
 	}{
-		{"gateway", plainbox.DropTransfer, 1000, 2, done, ""},
-		{"gateway", plainbox.CorruptTransfer, 0, 1, done, ""},
-		{"gateway", plainbox.LowRoom, 1000, 0, stopped, ""},
-		{"gateway", plainbox.InstallFails, 0, 1, stopped, ""},
-		{"gateway", plainbox.SlowReturn, 3, -1, done, ""},
-		{"gateway", plainbox.StuckWork, 0, -1, done, ""},
-		{"gateway", plainbox.OldVersion, 0, 1, returned, store.BackAutomatic},
-		{"gateway", plainbox.LoseConfig, 0, 1, returned, store.BackAutomatic},
-		{"gateway", plainbox.PartBad, 1, 0, asks, ""}, // a warning, before anything is touched
-		{"gateway", plainbox.PartBad, 0, 1, degraded, ""},
-		{"gateway", plainbox.NewHostKey, 0, 1, asks, ""},
-		{"gateway", plainbox.NeverReturn, 0, 1, asks, ""},
-		{"ramp", plainbox.InstallFails, 0, 1, asks, ""},
-		{"ramp", plainbox.OldVersion, 0, 1, asks, ""},
-		{"ramp", plainbox.RefusesFile, 0, 1, asks, ""},
-		{"ramp", plainbox.RefusesFile, 0, 1, returned, store.BackAutomatic},
-		{"ramp", plainbox.ComponentFails, 0, 1, returned, store.BackAutomatic},
-		{"ramp", plainbox.NeverReturn, 0, 1, asks, store.BackAutomatic},
-		{"ramp", plainbox.DropTransfer, 1000, 2, asks, ""}, // that is the hand step at the end
-		{"ramp", plainbox.LowRoom, 1000, 0, stopped, ""},
-		{"gateway", plainbox.NoLicence, 0, 0, done, ""},                        // this hop asks for none
-		{"gateway", plainbox.ServiceDown, 0, -1, stopped, store.BackAutomatic}, // it stays down after going back, too: the verdict says so
-		{"gateway", plainbox.LogErrors, 0, 1, degraded, ""},
-		{"gateway", plainbox.ClockWrong, 3600, 0, degraded, ""},
-		{"chassis", plainbox.DropTransfer, 1000, 2, done, ""},
-		{"chassis", plainbox.CorruptTransfer, 0, 1, done, ""},
-		{"chassis", plainbox.CorruptTransfer, 0, -1, stopped, ""},
-		{"chassis", plainbox.LowPlaces, 1000, 0, asks, ""}, // nearly full is a warning, before anything is touched
-		{"chassis", plainbox.InstallFails, 0, 1, stopped, ""},
-		{"chassis", plainbox.ComponentFails, 0, 1, stopped, ""},
-		{"chassis", plainbox.SlowReturn, 3, -1, done, ""},
-		{"chassis", plainbox.OldVersion, 0, 1, asks, ""},
-		{"chassis", plainbox.PartBad, 0, 1, degraded, ""},
-		{"chassis", plainbox.NeverReturn, 0, 1, asks, ""},
-		{"gauge", plainbox.InstallFails, 0, 1, asks, ""},
-		{"gauge", plainbox.OldVersion, 0, 1, asks, ""},
-		{"gauge", plainbox.RefusesFile, 0, 1, asks, ""},
-		{"gauge", plainbox.NeverReturn, 0, 1, asks, ""},
+		{"gateway", plainbox.DropTransfer, 1000, 2, done, "", ""},
+		{"gateway", plainbox.CorruptTransfer, 0, 1, done, "", ""},
+		{"gateway", plainbox.LowRoom, 1000, 0, stopped, "", ""},
+		{"gateway", plainbox.InstallFails, 0, 1, stopped, "", ""},
+		{"gateway", plainbox.SlowReturn, 3, -1, done, "", ""},
+		{"gateway", plainbox.StuckWork, 0, -1, done, "", ""},
+		{"gateway", plainbox.OldVersion, 0, 1, returned, store.BackAutomatic, ""},
+		{"gateway", plainbox.LoseConfig, 0, 1, returned, store.BackAutomatic, ""},
+		{"gateway", plainbox.PartBad, 1, 0, asks, "", change.AskWarn}, // a warning, before anything is touched
+		{"gateway", plainbox.PartBad, 0, 1, degraded, "", ""},
+		{"gateway", plainbox.NewHostKey, 0, 1, asks, "", change.AskFailed},
+		{"gateway", plainbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
+		{"ramp", plainbox.InstallFails, 0, 1, asks, "", change.AskFailed},
+		{"ramp", plainbox.OldVersion, 0, 1, asks, "", change.AskFailed},
+		{"ramp", plainbox.RefusesFile, 0, 1, asks, "", change.AskFailed},
+		{"ramp", plainbox.RefusesFile, 0, 1, returned, store.BackAutomatic, ""},
+		{"ramp", plainbox.ComponentFails, 0, 1, returned, store.BackAutomatic, ""},
+		{"ramp", plainbox.NeverReturn, 0, 1, asks, store.BackAutomatic, change.AskBack},
+		{"ramp", plainbox.DropTransfer, 1000, 2, asks, "", change.AskHand}, // that is the hand step at the end
+		{"ramp", plainbox.LowRoom, 1000, 0, stopped, "", ""},
+		{"gateway", plainbox.NoLicence, 0, 0, done, "", ""},                        // this hop asks for none
+		{"gateway", plainbox.ServiceDown, 0, -1, stopped, store.BackAutomatic, ""}, // it stays down after going back, too: the verdict says so
+		{"gateway", plainbox.LogErrors, 0, 1, degraded, "", ""},
+		{"gateway", plainbox.ClockWrong, 3600, 0, degraded, "", ""},
+		{"chassis", plainbox.DropTransfer, 1000, 2, done, "", ""},
+		{"chassis", plainbox.CorruptTransfer, 0, 1, done, "", ""},
+		{"chassis", plainbox.CorruptTransfer, 0, -1, stopped, "", ""},
+		{"chassis", plainbox.LowPlaces, 1000, 0, asks, "", change.AskWarn}, // nearly full is a warning, before anything is touched
+		{"chassis", plainbox.InstallFails, 0, 1, stopped, "", ""},
+		{"chassis", plainbox.ComponentFails, 0, 1, stopped, "", ""},
+		{"chassis", plainbox.SlowReturn, 3, -1, done, "", ""},
+		{"chassis", plainbox.OldVersion, 0, 1, asks, "", change.AskFailed},
+		{"chassis", plainbox.PartBad, 0, 1, degraded, "", ""},
+		{"chassis", plainbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
+		{"gateway", plainbox.UsersLate, 60, -1, done, "", ""},
+		{"gateway", plainbox.Chatter, 0, -1, done, "", ""},
+		{"chassis", plainbox.UsersLate, 60, -1, done, "", ""},
+		{"chassis", plainbox.Chatter, 0, -1, done, "", ""},
+		{"ramp", plainbox.Chatter, 0, -1, asks, "", change.AskHand},
+		{"gauge", plainbox.InstallFails, 0, 1, asks, "", change.AskFailed},
+		{"gauge", plainbox.OldVersion, 0, 1, asks, "", change.AskFailed},
+		{"gauge", plainbox.RefusesFile, 0, 1, asks, "", change.AskFailed},
+		{"gauge", plainbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
 	} {
 		t.Run(fmt.Sprintf("%s %s %d %s", c.box, c.fault, c.value, c.policy), func(t *testing.T) {
 			t.Parallel()
 			f, from, to := kinds[c.box](t)
 			f.policy = c.policy
+			whole := f.plain.Status()
 			require.NoError(t, f.plain.Arm(c.fault, plainbox.Fault{Value: c.value, Times: c.times}))
 			f.start()
 			id := f.draft(to)
@@ -185,10 +207,21 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 			}
 			stands(t, got, c.want, st.Version, from, to, installs)
 			if c.want == asks {
+				assert.Equal(t, c.asks, got.Question.Kind, got.Question.Text)
 				assert.NotEmpty(t, got.Question.Answers)
 			}
 			if got.State.Over() {
 				assert.False(t, st.Resting, "it is not left out of service")
+			}
+			assert.Zero(t, st.Spoilt+st.Bricks, "nothing was written or started while something was written")
+			for _, area := range st.Areas {
+				assert.NotContains(t, area, "writing", "nothing is left half-way")
+			}
+			if c.want == stopped || c.want == returned {
+				if c.fault != plainbox.ServiceDown && c.fault != plainbox.LoseConfig {
+					assert.Equal(t, whole.Main, st.Main, "its configuration is what it was")
+				}
+				assert.Equal(t, whole.Components, st.Components)
 			}
 		})
 	}
@@ -196,6 +229,7 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 
 // Answers to a change that failed after the point of no return.
 func TestAnswersAfterThePointOfNoReturn(t *testing.T) {
+	t.Parallel()
 	t.Run("go back", func(t *testing.T) {
 		f := gateway(t)
 		require.NoError(t, f.plain.Arm(plainbox.ServiceDown, plainbox.Fault{}))
@@ -246,6 +280,7 @@ func TestAnswersAfterThePointOfNoReturn(t *testing.T) {
 
 // A hop does not begin when it could not be finished and undone before the window closes.
 func TestAWindowThatIsTooShort(t *testing.T) {
+	t.Parallel()
 	f := gateway(t)
 	f.start()
 	id := f.draft("3.8.5")
@@ -278,6 +313,7 @@ func newLineRig(t *testing.T) *rig {
 
 // What a device says at its console line while it starts anew is recorded, though nobody signs in there.
 func TestAConsoleLineIsListenedTo(t *testing.T) {
+	t.Parallel()
 	r := newLineRig(t)
 	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, tarnholm.Fault{Value: 2, Times: -1}))
 	r.start()
@@ -299,6 +335,7 @@ func TestAConsoleLineIsListenedTo(t *testing.T) {
 
 // A device that does not come up any more is brought back from its boot loader, over its console line.
 func TestTheWayBackThroughTheBootLoader(t *testing.T) {
+	t.Parallel()
 	r := newLineRig(t)
 	r.policy = store.BackAutomatic
 	require.NoError(t, r.box.Arm(tarnholm.NeverReturn, tarnholm.Fault{}))

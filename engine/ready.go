@@ -47,9 +47,13 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready
 	var now *device.Portrait
 	in, unreachable := "", ""
 	var empty, unread []string
+	var since *ready.Facts
 	asking, client, done, err := e.ask(ctx, d, by, fmt.Sprintf("see whether change %d may start", c.ID))
 	if err == nil {
-		empty, unread, now, err = e.wouldCompare(asking, client, d)
+		if empty, unread, now, err = e.wouldCompare(asking, client, d); err == nil {
+			since = &ready.Facts{}
+			err = e.undone(asking, since, c, d, now, client)
+		}
 		in = client.SignedIn().User
 		done()
 	}
@@ -69,6 +73,9 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by string) ([]ready
 		return nil, err
 	}
 	f.Empty, f.NotRead = empty, unread
+	if since != nil {
+		f.GoesBack, f.Carried, f.Undone, f.UndoneUnknown, f.UndoneBackup, f.CanCarry = since.GoesBack, since.Carried, since.Undone, since.UndoneUnknown, since.UndoneBackup, since.CanCarry
+	}
 	f.Unreachable, f.SignedInAs = unreachable, in
 	if err := e.openConversion(ctx, f, c, &p, d, now); err != nil {
 		return nil, err
@@ -181,6 +188,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, records(err)
 	}
 	if err := e.needs(ctx, f, c, way, d, p, hop); err != nil {
+		return nil, err
+	}
+	if err := e.older(ctx, f, c, way); err != nil {
 		return nil, err
 	}
 	return f, e.forecastInto(ctx, f, c)
@@ -540,6 +550,9 @@ func (r *run) goOn(ctx context.Context, s *store.Step) error {
 		return err
 	}
 	f.SignedInAs = c.SignedIn().User
+	if err := r.e.undone(ctx, f, r.c, d, p, c); err != nil {
+		return err
+	}
 	sends := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.Kind == change.Send })
 	if sends && d.Transfer != "sftp" && d.Transfer != "" && !c.Has("fetch-image") {
 		return final("dialect %q has no fetch-image, so the device cannot download its image; add that verb to the dialect", d.Dialect)

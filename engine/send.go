@@ -294,11 +294,27 @@ func (r *run) room(s *store.Step, p *device.Portrait) (need int64, err error) {
 const damages = "something between here and the device damages it"
 
 func sizeThere(r *run, ctx context.Context, s *store.Step) (string, error) {
-	done, evidence, err := fileThere(r, ctx, s, true)
-	if err == nil && !done {
-		return "", &againError{change.Send, "the file on the device does not have its full size", damages}
+	for last := int64(-1); ; { // a device that fetches may have answered at once: while the file grows, it is at work
+		done, evidence, err := fileThere(r, ctx, s, true)
+		if err != nil || done {
+			return evidence, err
+		}
+		p, err := r.portrait(ctx)
+		if err != nil {
+			return "", err
+		}
+		size := int64(0)
+		if f := p.File(r.file(s).Name); f != nil {
+			size = f.Size
+		}
+		if size <= last {
+			return "", &againError{change.Send, fmt.Sprintf("the file on the device does not have its full size: it has %d of %d bytes", size, r.file(s).Size), damages}
+		}
+		last = size
+		if err := pause(ctx, r.wait(5*time.Second)); err != nil {
+			return "", err
+		}
 	}
-	return evidence, err
 }
 
 func compareChecksum(r *run, ctx context.Context, s *store.Step) error {

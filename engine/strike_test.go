@@ -147,6 +147,7 @@ var strikes = map[string]func(s *subject, r *run){
 // Whatever strikes in the middle of whatever step, once when it has begun and once when it was performed: the change is done, the
 // verdict passes, nothing is installed twice, and the device is started no more often than without it.
 func TestStrikesInEveryStep(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip()
 	}
@@ -197,6 +198,7 @@ func TestStrikesInEveryStep(t *testing.T) {
 // A device that falls silent for good in the middle of a step: before the point of no return the change fails and has changed nothing,
 // after it a person is asked, whatever the step is.
 func TestSilenceForGoodInEveryStep(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip()
 	}
@@ -242,6 +244,7 @@ func TestSilenceForGoodInEveryStep(t *testing.T) {
 // The database away for a minute of the device's time and longer than any lease: the device is left in peace meanwhile, and the change
 // goes on when the records answer again.
 func TestTheDatabaseIsAwayForLong(t *testing.T) {
+	t.Parallel()
 	s := subjects(t, "firewall")
 	hung := make(chan struct{})
 	var once sync.Once
@@ -278,6 +281,7 @@ func TestTheDatabaseIsAwayForLong(t *testing.T) {
 
 // Records that cannot be read just when the verdict is made delay it; they never make it a verdict on less than there is.
 func TestAVerdictWaitsForTheRecords(t *testing.T) {
+	t.Parallel()
 	s := subjects(t, "gateway")
 	library := s.Engine.Library
 	var away, missed atomic.Int32
@@ -304,6 +308,7 @@ func TestAVerdictWaitsForTheRecords(t *testing.T) {
 
 // What the next hop needs travels ahead where it can, and where it cannot the step says why and does no harm.
 func TestSendingAheadNeverFails(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) { s.Version = "5.0.4" })
 	w := r.prepare(r.begin("5.0.4", "5.4.2"))
 	s := w.of(change.Ahead)
@@ -345,6 +350,7 @@ func TestSendingAheadNeverFails(t *testing.T) {
 
 // A change that breaks off by a fault of ours is carried on by the next look, and takes no other with it.
 func TestAFaultOfOurs(t *testing.T) {
+	t.Parallel()
 	s := subjects(t, "firewall")
 	var once sync.Once
 	s.Engine.strike = func(_ *run, st *store.Step, at string) {
@@ -363,6 +369,7 @@ func TestAFaultOfOurs(t *testing.T) {
 
 // No more changes than workers are carried at the same moment; the others wait and are carried then.
 func TestNoMoreChangesThanWorkers(t *testing.T) {
+	t.Parallel()
 	s := subjects(t, "firewall")
 	s.Engine.slots = make(chan struct{}, 1)
 	s.Engine.slots <- struct{}{} // another one is being carried

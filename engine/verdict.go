@@ -26,6 +26,7 @@ const (
 	readInstalled  = "installations"
 	readConfig     = "configuration"
 	readGuarded    = "guarded-settings"
+	readSince      = "configured-since"
 )
 
 // fromPortrait adds what the portrait tells to readings.

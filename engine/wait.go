@@ -262,11 +262,19 @@ func componentTaken(r *run, ctx context.Context, s *store.Step) (string, error) 
 	if r.cycledLater(s) {
 		return fmt.Sprintf("%s %s is taken; it takes effect when the power goes off and on", s.Plan.Part, s.Plan.Wants), nil
 	}
-	done, evidence, err := componentThere(r, ctx, s, true)
-	if err == nil && !done {
-		return "", final("%s should be %s after the update; %s", s.Plan.Part, s.Plan.Wants, evidence)
+	since := time.Now()
+	for { // it may have answered at once and work on
+		done, evidence, err := componentThere(r, ctx, s, true)
+		if err != nil || done {
+			return evidence, err
+		}
+		if time.Since(since) > max(r.wait(beginsLate), time.Second) {
+			return "", final("%s should be %s after the update; %s. The device had answered: %s", s.Plan.Part, s.Plan.Wants, evidence, r.words())
+		}
+		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
+			return "", err
+		}
 	}
-	return evidence, err
 }
 
 func (r *run) cycledLater(s *store.Step) bool {

@@ -9,6 +9,7 @@ import (
 	"verimorph/core/advisory"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
+	"verimorph/engine"
 	"verimorph/imagestore"
 	"verimorph/store"
 )
@@ -72,6 +73,27 @@ func (s *Server) advisories(ctx context.Context) (out []*advisory.Advisory, err 
 		out = append(out, a)
 	}
 	return out, nil
+}
+
+// namedBy lists the imported advisories that call a release affected, or say that it is still being looked into.
+func (s *Server) namedBy(ctx context.Context, model, release string) (ids []string, err error) {
+	all, err := s.advisories(ctx)
+	if err != nil {
+		return nil, engine.Records(err)
+	}
+	if len(all) == 0 {
+		return nil, nil
+	}
+	cat, _, _, err := s.catalogue(ctx)
+	if err != nil {
+		return nil, Records(err)
+	}
+	for _, a := range all {
+		if a.Affects(cat)(model, release) {
+			ids = append(ids, a.ID)
+		}
+	}
+	return ids, nil
 }
 
 func (s *Server) advisory(ctx context.Context, id string) (*advisory.Advisory, error) {

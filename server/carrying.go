@@ -15,7 +15,6 @@ import (
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
-	"verimorph/core/config"
 	"verimorph/core/convert"
 	"verimorph/core/path"
 	"verimorph/core/verify"
@@ -42,7 +41,7 @@ func (s *Server) worked(ctx context.Context, _ store.Backup, text, to string) (o
 		}
 		r, err := s.convert(ctx, w)
 		if err != nil {
-			return "", "", false, fmt.Errorf("what was worked out as conversion %d, by %s, cannot be used any more: %w", c.ID, c.CreatedBy, err)
+			return "", "", false, Records(fmt.Errorf("what was worked out as conversion %d, by %s, cannot be used any more: %w", c.ID, c.CreatedBy, err))
 		}
 		if r.Ledger.Complete() {
 			return r.Text, fmt.Sprintf("converted as worked out in conversion %d by %s", c.ID, c.CreatedBy), true, nil
@@ -105,17 +104,6 @@ func (s *Server) losses(ctx context.Context, d store.Device, to, way string) (ge
 
 // lostConfiguration compares what runs now with the last backup that was taken under the older version.
 func (s *Server) lostConfiguration(ctx context.Context, out *gen.Losses, d store.Device) error {
-	bs, err := s.Store.Backups(ctx, d.Name, 0, 200)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(bs, func(b store.Backup) bool { return b.Version == out.To && b.File != "" })
-	if i < 0 {
-		out.Notes = append(out.Notes, fmt.Sprintf("there is no backup taken under %s, so nobody can say what was configured since", out.To))
-		return nil
-	}
-	b := bs[i]
-	out.Backup = &b.ID
 	p, now, unread, err := s.Engine.PartsNow(ctx, d, []string{"running"}, user(ctx))
 	if err == nil && unread["running"] != "" {
 		err = errors.New(unread["running"])
@@ -124,45 +112,20 @@ func (s *Server) lostConfiguration(ctx context.Context, out *gen.Losses, d store
 		out.Notes = append(out.Notes, "the configuration of now cannot be read, so nobody can say what would be lost: "+asProblem(err).Detail)
 		return nil
 	}
-	then, err := s.Engine.Main(b)
+	since, err := s.Engine.SinceLeft(ctx, d, p.Model, out.From, out.To, now["running"])
 	if err != nil {
 		return err
 	}
-	source := s.Engine.Dialects[d.Dialect].Part("running")
-	loaded, err := s.Loaded.Now(ctx)
-	if err != nil {
-		return err
+	if since.Backup != 0 {
+		out.Backup = &since.Backup
 	}
-	lib := loaded.Library()
-	// What the newer version writes differently is no loss: the old text is carried to the form of now first.
-	text := then
-	if out.From != out.To {
-		if converted, _, err := s.Engine.Convert(ctx, b, then, p.Model, out.To, out.From); err == nil {
-			text = converted
-		} else {
-			out.Notes = append(out.Notes, "the two versions write their configuration in different forms, and no complete conversion leads from one to the other; differences of form are among what is shown")
-		}
+	if since.Unknown != "" {
+		out.Notes = append(out.Notes, since.Unknown)
 	}
-	at, err := lib.ParseStop(p.Model + "@" + out.From)
-	if err != nil {
-		out.Notes = append(out.Notes, err.Error())
-		return nil
-	}
-	schema := lib.Schema(at)
-	if schema.Syntax == "" {
-		schema = config.Simple(config.Syntax(source.Syntax), nil, nil)
-	}
-	a, bad1 := config.Parse(b.File, text, schema.Syntax)
-	c, bad2 := config.Parse(source.File, string(now["running"]), schema.Syntax)
-	if len(bad1)+len(bad2) > 0 {
-		out.Notes = append(out.Notes, fmt.Sprintf("%d lines are not understood, so they are not compared", len(bad1)+len(bad2)))
-		return nil
-	}
-	out.Configuration = view.Differences(config.Compare(a, c, schema))
-	if len(out.Configuration) > 0 {
-		if _, err := lib.Plan(at, convert.Stop{Model: p.Model, Version: version.MustParse(out.To)}, false); err == nil {
-			out.Notes = append(out.Notes, fmt.Sprintf("what was configured since can be carried across: verimorph change back %s -carry converts it and puts it onto %s; after another way back, convert the last backup to %s@%s and restore it", d.Name, out.To, p.Model, out.To))
-		}
+	out.Notes = append(out.Notes, since.Notes...)
+	out.Configuration = view.DifferencesOf(since.Differences)
+	if len(out.Configuration) > 0 && since.CanCarry {
+		out.Notes = append(out.Notes, fmt.Sprintf("what was configured since can be carried across: verimorph change back %s -carry converts it and puts it onto %s, and -carry -preview shows what that does; after another way back, convert the last backup to %s@%s and restore it", d.Name, out.To, p.Model, out.To))
 	}
 	return nil
 }
@@ -199,8 +162,37 @@ func (s *Server) PreviewBack(ctx context.Context, r gen.PreviewBackRequestObject
 	if p == nil || p.IdleSlot() == nil || p.IdleSlot().Version == "" {
 		return nil, conflict("device %s shows no installation beside the running one", d.Name)
 	}
-	out, err := s.losses(ctx, d, p.IdleSlot().Version, "start the installation in slot "+p.IdleSlot().Name+" again")
+	idle := p.IdleSlot()
+	if idle.Broken() {
+		return nil, conflict("the installation in slot %s of device %s is no way back: the device says that it is %q", idle.Name, d.Name, idle.State)
+	}
+	out, err := s.losses(ctx, d, idle.Version, "start the installation in slot "+idle.Name+" again")
+	if err == nil && value(r.Params.Carry) {
+		out.Carried, err = s.carried(ctx, d, p, idle.Version)
+	}
 	return gen.PreviewBack200JSONResponse(out), err
+}
+
+// carried says what carrying the configuration of now across to an older version does to it.
+func (s *Server) carried(ctx context.Context, d store.Device, p *device.Portrait, to string) (*gen.Carried, error) {
+	_, now, unread, err := s.Engine.PartsNow(ctx, d, []string{"running"}, user(ctx))
+	if err != nil {
+		return nil, err
+	}
+	if unread["running"] != "" {
+		return nil, conflict("the configuration of now cannot be read: %s", unread["running"])
+	}
+	l, err := s.Engine.Carry(ctx, p.Model, s.Engine.Dialects[d.Dialect].Part("running").File, p.Version, to, now["running"])
+	if err != nil {
+		return nil, conflict("the configuration of now cannot be carried across: %s", err)
+	}
+	out := &gen.Carried{Complete: l.Complete(), Counts: l.Counts, Lines: []string{}}
+	for _, item := range l.Source {
+		if item.State != convert.Kept && item.State != convert.Moved {
+			out.Lines = append(out.Lines, strings.TrimSuffix(fmt.Sprintf("line %d, %s: %s, %s", item.Line, item.Path, strings.ReplaceAll(string(item.State), "-", " "), item.Reason), ", "))
+		}
+	}
+	return out, nil
 }
 
 func wayOf(c *store.Change) (p path.Path, err error) { return p, json.Unmarshal(c.Path, &p) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"io"
 	"strings"
 
@@ -13,8 +14,19 @@ import (
 	"verimorph/core/convert"
 	"verimorph/core/path"
 	"verimorph/core/yamldoc"
+	"verimorph/engine"
+	"verimorph/internal/loaded"
 	"verimorph/store"
 )
+
+// Records marks what is trouble with the records among the errors of what is loaded, for the engine: a change waits until that has passed. Data
+// that cannot be used asks a person.
+func Records(err error) error {
+	if errors.As(err, new(*loaded.RecordsError)) {
+		return engine.Records(err)
+	}
+	return err
+}
 
 // catalogue returns what is loaded now, and a mark that grows with every load.
 func (s *Server) catalogue(ctx context.Context) (*catalog.Catalogue, []store.CatalogueFile, int64, error) {

@@ -121,7 +121,13 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 		}
 		return plan.Steps
 	}
-	return gen.FindPath200JSONResponse(view.Path(p, draft, s.Images.Has)), nil
+	out := view.Path(p, draft, s.Images.Has)
+	for i := range p.Hops {
+		if why := change.Beyond(can, &p.Hops[i]); why != "" {
+			out.Hops[i].Cannot = &why
+		}
+	}
+	return gen.FindPath200JSONResponse(out), nil
 }
 
 // paper reads the portrait of a question on paper.

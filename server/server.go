@@ -69,7 +69,7 @@ const (
 func New(c Config) *Server {
 	s := &Server{Config: c, hub: newHub(), metrics: newMetrics(c.Store)}
 	if c.Engine != nil {
-		c.Engine.Worked = s.worked
+		c.Engine.Worked, c.Engine.Named = s.worked, s.namedBy
 	}
 	return s
 }
@@ -150,10 +150,18 @@ func (s *Server) limitBody(c *gin.Context) {
 // zoneHeader tells with every answer in which time zone this installation tells times.
 const zoneHeader = "Verimorph-Zone"
 
+// zone is the name of the time zone of this installation.
+func (s *Server) zone() string {
+	if s.Engine == nil || s.Engine.Zone == nil {
+		return time.UTC.String()
+	}
+	return s.Engine.Zone.String()
+}
+
 // observe logs and counts every call.
 func (s *Server) observe(c *gin.Context) {
 	began := time.Now()
-	c.Header(zoneHeader, s.Engine.Zone.String())
+	c.Header(zoneHeader, s.zone())
 	c.Next()
 	route := c.FullPath()
 	if route == "" {

@@ -143,7 +143,7 @@ func (s *Server) SignOut(ctx context.Context, _ gen.SignOutRequestObject) (gen.S
 
 // GetService tells what this installation is.
 func (s *Server) GetService(ctx context.Context, _ gen.GetServiceRequestObject) (gen.GetServiceResponseObject, error) {
-	return gen.GetService200JSONResponse{Version: Version, User: user(ctx), TimeFactor: max(s.Pace.Factor, 1), Zone: s.Engine.Zone.String()}, nil
+	return gen.GetService200JSONResponse{Version: Version, User: user(ctx), TimeFactor: max(s.Pace.Factor, 1), Zone: s.zone()}, nil
 }
 
 // once makes a creating call with an idempotency key happen once: a repetition gets the id that the first call made.

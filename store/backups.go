@@ -153,6 +153,15 @@ func (s *Store) HoldBackup(ctx context.Context, id int64, why, by string) error 
 	return err
 }
 
+// wholeBackup is the condition under which a bundle counts as good: it is complete, and was proved whole since damage in it was last found.
+const wholeBackup = `(b.complete AND (b.damaged_at IS NULL OR b.proved_at > b.damaged_at))`
+
+// BackupsChecked records what a check of the whole store found: which of the bundles that were looked at are damaged. The others are proved.
+func (s *Store) BackupsChecked(ctx context.Context, looked, damaged []int64) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE backups SET damaged_at = CASE WHEN id = ANY($2) THEN now() ELSE damaged_at END, proved_at = CASE WHEN id = ANY($2) THEN proved_at ELSE now() END WHERE id = ANY($1)`, looked, damaged)
+	return err
+}
+
 // A Retained is what retention has to know of a bundle.
 type Retained struct {
 	ID       int64
@@ -164,7 +173,7 @@ type Retained struct {
 
 // Retained lists the bundles of a device that are kept. A change points to the bundles it took and to the one it restores.
 func (s *Store) Retained(ctx context.Context, deviceID int64) ([]Retained, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT b.id, b.taken_at, b.complete, coalesce(b.change_id, (SELECT min(c.id) FROM changes c WHERE c.kind = 'restore' AND (c.work->>'backup')::bigint = b.id), 0), b.held
+	rows, err := s.Pool.Query(ctx, `SELECT b.id, b.taken_at, `+wholeBackup+`, coalesce(b.change_id, (SELECT min(c.id) FROM changes c WHERE c.kind = 'restore' AND (c.work->>'backup')::bigint = b.id), 0), b.held
 		FROM backups b WHERE b.device_id = $1 AND b.gone_at IS NULL`, deviceID)
 	if err != nil {
 		return nil, err
@@ -402,6 +411,6 @@ func (s *Store) CountBackupAttempts(ctx context.Context) (map[string]int64, erro
 
 // LastGoodBackup is when the last complete backup of a device was taken.
 func (s *Store) LastGoodBackup(ctx context.Context, deviceID int64) (at time.Time, err error) {
-	err = one(s.Pool.QueryRow(ctx, `SELECT taken_at FROM backups WHERE device_id = $1 AND complete AND gone_at IS NULL ORDER BY taken_at DESC LIMIT 1`, deviceID).Scan(&at))
+	err = one(s.Pool.QueryRow(ctx, `SELECT taken_at FROM backups b WHERE device_id = $1 AND `+wholeBackup+` AND gone_at IS NULL ORDER BY taken_at DESC LIMIT 1`, deviceID).Scan(&at))
 	return at, err
 }

@@ -653,7 +653,7 @@ type ClientInterface interface {
 	// PreviewBack What starting the previous installation again would lose
 	//
 	// Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
-	PreviewBack(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PreviewBack(ctx context.Context, name DeviceName, params *PreviewBackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBackupAttempts The latest attempts to take a backup
 	//
@@ -2491,8 +2491,8 @@ func (c *Client) SetDevice(ctx context.Context, name DeviceName, body SetDeviceJ
 // PreviewBack What starting the previous installation again would lose
 //
 // Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
-func (c *Client) PreviewBack(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPreviewBackRequest(c.Server, name)
+func (c *Client) PreviewBack(ctx context.Context, name DeviceName, params *PreviewBackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewBackRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6540,7 +6540,7 @@ func NewSetDeviceRequestWithBody(server string, name DeviceName, contentType str
 }
 
 // NewPreviewBackRequest constructs an http.Request for the PreviewBack method
-func NewPreviewBackRequest(server string, name DeviceName) (*http.Request, error) {
+func NewPreviewBackRequest(server string, name DeviceName, params *PreviewBackParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6563,6 +6563,33 @@ func NewPreviewBackRequest(server string, name DeviceName) (*http.Request, error
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Carry != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "carry", *params.Carry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9151,7 +9178,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
-	PreviewBackWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*PreviewBackResponse, error)
+	PreviewBackWithResponse(ctx context.Context, name DeviceName, params *PreviewBackParams, reqEditors ...RequestEditorFn) (*PreviewBackResponse, error)
 
 	// ListBackupAttemptsWithResponse The latest attempts to take a backup
 	//
@@ -16271,8 +16298,8 @@ func (c *ClientWithResponses) SetDeviceWithResponse(ctx context.Context, name De
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /devices/{name}/back-preview (the `PreviewBack` operationId).
-func (c *ClientWithResponses) PreviewBackWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*PreviewBackResponse, error) {
-	rsp, err := c.PreviewBack(ctx, name, reqEditors...)
+func (c *ClientWithResponses) PreviewBackWithResponse(ctx context.Context, name DeviceName, params *PreviewBackParams, reqEditors ...RequestEditorFn) (*PreviewBackResponse, error) {
+	rsp, err := c.PreviewBack(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

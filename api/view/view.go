@@ -7,9 +7,12 @@ import (
 )
 
 // Differences shows what differs between two configurations.
-func Differences(c *config.Comparison) []gen.Difference {
+func Differences(c *config.Comparison) []gen.Difference { return DifferencesOf(c.Differences) }
+
+// DifferencesOf is Differences of a list.
+func DifferencesOf(list []config.Difference) []gen.Difference {
 	out := []gen.Difference{}
-	for _, d := range c.Differences {
+	for _, d := range list {
 		out = append(out, gen.Difference{Kind: gen.DifferenceKind(d.Kind), Path: d.Path, OldPath: optional(d.OldPath), Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine,
 			Secret: d.Secret, Guarded: optional(d.Guarded), Section: d.Section, Service: optional(d.Service)})
 	}

@@ -104,14 +104,16 @@ var changeCommands = []command{
 	},
 	{
 		name: "change back", args: "DEVICE", short: "Draft the start of the previous installation", min: 1, max: 1, example: "change back hollen-fw1",
-		long: "With -preview nothing is drafted: it shows what would be lost.",
+		long: "With -preview nothing is drafted: it shows what would be lost, and with -carry what carrying the configuration across changes.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			preview := fs.Bool("preview", false, "only show what would be lost")
 			carry := fs.Bool("carry", false, "convert the configuration of now and put it onto the previous installation")
 			terms := termFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
 				if *preview {
-					l, err := call[gen.Losses](c, func(a *api.Client) (*http.Response, error) { return a.PreviewBack(ctx, args[0]) })
+					l, err := call[gen.Losses](c, func(a *api.Client) (*http.Response, error) {
+						return a.PreviewBack(ctx, args[0], &gen.PreviewBackParams{Carry: carry})
+					})
 					if err != nil {
 						return err
 					}
@@ -671,6 +673,22 @@ func (c *client) printLosses(l gen.Losses) {
 		}
 		for _, x := range list {
 			c.printf("  %s\n", wrap(x, 110, "  "))
+		}
+	}
+	if x := l.Carried; x != nil {
+		c.printf("%s\n", c.paint(bold, "Carried across"))
+		var counts []string
+		for _, state := range []string{"kept", "moved", "changed", "merged", "dropped", "needs-person"} {
+			if n := x.Counts[state]; n > 0 {
+				counts = append(counts, fmt.Sprintf("%d %s", n, strings.ReplaceAll(state, "-", " ")))
+			}
+		}
+		c.printf("  %s\n", strings.Join(counts, ", "))
+		for _, line := range x.Lines {
+			c.printf("  %s\n", wrap(line, 110, "    "))
+		}
+		if !x.Complete {
+			c.printf("  %s\n", c.paint(yellow, "something is left to a person; the change asks before anything is done"))
 		}
 	}
 	section("Services that need the newer version", "none that is in use", l.Services)

@@ -405,6 +405,9 @@ func (c *client) printHop(p gen.Path, i int) {
 	if h.NewModel != nil {
 		line("goes on as %s", *h.NewModel)
 	}
+	if h.Cannot != nil {
+		line("%s", c.paint(yellow, "by hand: "+*h.Cannot))
+	}
 	line("%s", c.reason("permitted by", h.Permit, ""))
 	for _, b := range h.Because {
 		line("%s", c.reason("needed:", b, ""))

@@ -23,7 +23,9 @@ import (
 
 	"verimorph/backupstore"
 	"verimorph/blob"
+	"verimorph/core/catalog"
 	"verimorph/core/change"
+	"verimorph/core/convert"
 	"verimorph/device"
 	"verimorph/engine"
 	"verimorph/imagestore"
@@ -206,7 +208,14 @@ func (o *options) run(ctx context.Context, command, name string) error {
 		return err
 	}
 	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease, Zone: zone,
-		Catalogue: catalogue.Parsed, Library: catalogue.Library})
+		Catalogue: func(ctx context.Context) (*catalog.Catalogue, error) {
+			c, err := catalogue.Parsed(ctx)
+			return c, server.Records(err)
+		},
+		Library: func(ctx context.Context) (*convert.Library, error) {
+			l, err := catalogue.Library(ctx)
+			return l, server.Records(err)
+		}})
 	if err != nil {
 		return err
 	}

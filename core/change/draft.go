@@ -98,6 +98,15 @@ func Draft(j Job) (*Plan, error) {
 	return plan, nil
 }
 
+// Beyond says why a change cannot carry a hop out on devices with some abilities; "" when it can.
+func Beyond(can Abilities, h *path.Hop) string {
+	j := Job{Can: can}
+	if what := j.beyond(h); what != "" {
+		return fmt.Sprintf("the hop from %s to %s %s, which a change cannot carry out on such a device", h.From, h.To, what)
+	}
+	return ""
+}
+
 // beyond says what of a hop cannot be carried out on the device; "" when all can.
 func (j *Job) beyond(h *path.Hop) string {
 	switch {

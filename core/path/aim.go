@@ -79,6 +79,10 @@ func (p *Planner) targets(f *catalog.Family, model string, from int, q Question)
 		if i < 0 {
 			return nil, "", &NoPathError{Family: f.Name, Model: model, From: f.Releases[from].Version, Aim: text, Blocks: []catalog.Citation{{Text: fmt.Sprintf("no release that %s may run is %s", model, text), At: m.At}}}
 		}
+		if (a.Newest || a.Preferred) && i < from && model == q.Portrait.Model { // nobody goes backwards without saying so
+			to, now := f.Releases[i].Version, f.Releases[from].Version
+			return nil, "", &NoPathError{Family: f.Name, Model: model, From: now, Aim: text, Blocks: []catalog.Citation{{Text: fmt.Sprintf("%s is %s, which is older than %s that runs; ask for %s by its number to go back to it", text, to, now, to), At: f.Releases[i].At}}}
+		}
 		return []target{{model, i}}, text, nil
 	}
 	preferred := func(r *catalog.Release) bool { return r.Stage == catalog.Preferred }

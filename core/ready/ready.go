@@ -46,6 +46,8 @@ const (
 	Services      = "services"
 	Readings      = "readings"
 	Understood    = "understood"
+	Undone        = "configured-since"
+	OlderRelease  = "older-release"
 	Prerequisites = "prerequisite"
 	Variables     = "boot-variable"
 	Licences      = "licence"
@@ -136,6 +138,16 @@ type Facts struct {
 
 	Needs []Need
 
+	GoesBack      bool     // the previous installation is started, with the configuration that was saved under it
+	Carried       bool     // what was configured since is converted and carried along
+	Undone        []string // what was configured since, and is undone
+	UndoneUnknown string   // why nobody can say
+	UndoneBackup  int64    // that it was compared with
+	CanCarry      bool
+
+	Older   string   // the older release that a downgrade leads to; "" when it is none
+	Against []string // what speaks against it
+
 	ConversionOpen string // what of the last backup's configuration needs a person; "" when nothing does, or nothing is converted
 	ConversionHow  string // and how that is worked out
 
@@ -171,6 +183,12 @@ func Checks(f Facts) (out []Check) {
 		f.services(add)
 		f.comparable(add)
 		f.health(add)
+	}
+	f.goesBack(add)
+	if len(f.Against) > 0 {
+		add(OlderRelease, "The older release", Warn, "choose another release, or say why it has to be this one", "%s: %s", f.Older, strings.Join(f.Against, "; "))
+	} else if f.Older != "" {
+		add(OlderRelease, "The older release", Pass, "", "no advisory that was imported names %s, and it is not withdrawn", f.Older)
 	}
 	if f.OtherChange != 0 {
 		add(OtherWork, "Other work", Stop, "wait until it has ended", "change %d occupies the device", f.OtherChange)
@@ -214,7 +232,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services, Readings, Prerequisites, Variables, Licences, Conversion}
+var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services, Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)
 
@@ -320,6 +338,31 @@ func (f *Facts) understood(add adder) {
 	}
 	if len(lines) > 0 {
 		add(Understood, "What the device says", Warn, "see what it says there; its dialect has to know that line", "%s", strings.Join(lines, "; "))
+	}
+}
+
+// goesBack warns of what a start of the previous installation undoes.
+func (f *Facts) goesBack(add adder) {
+	const title = "Configured since"
+	how := "see all of it with: verimorph change back DEVICE -preview"
+	if f.CanCarry {
+		how += "; have it converted and carried along with -carry"
+	}
+	switch {
+	case !f.GoesBack:
+	case f.Carried:
+		add(Undone, title, Pass, "", "it is converted and carried along")
+	case f.UndoneUnknown != "":
+		add(Undone, title, Warn, how, "what going back undoes is not known: %s", f.UndoneUnknown)
+	case len(f.Undone) > 0:
+		list := f.Undone
+		more := ""
+		if len(list) > 6 {
+			list, more = list[:6], fmt.Sprintf(" and %d more", len(list)-6)
+		}
+		add(Undone, title, Warn, how, "going back undoes %d statements that were configured since backup %d: %s%s", len(f.Undone), f.UndoneBackup, strings.Join(list, ", "), more)
+	default:
+		add(Undone, title, Pass, "", "nothing was configured since backup %d", f.UndoneBackup)
 	}
 }
 

@@ -55,7 +55,7 @@ func library(cat *catalog.Catalogue, files []convert.File) (*convert.Library, ma
 func (c *Catalogue) Now(ctx context.Context) (State, error) {
 	mark, err := c.Store.CatalogueMark(ctx)
 	if err != nil {
-		return State{}, err
+		return State{}, &RecordsError{err}
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -64,7 +64,7 @@ func (c *Catalogue) Now(ctx context.Context) (State, error) {
 	}
 	files, err := c.Store.Catalogue(ctx)
 	if err != nil {
-		return State{}, err
+		return State{}, &RecordsError{err}
 	}
 	cat := &catalog.Catalogue{}
 	var mine []convert.File
@@ -91,6 +91,14 @@ func (c *Catalogue) Now(ctx context.Context) (State, error) {
 	c.now = State{cat, files, mark, sync.OnceValues(func() (*convert.Library, map[string]string) { return library(cat, mine) })}
 	return c.now, nil
 }
+
+// A RecordsError says that the records could not be read, which passes; any other error says that what is loaded cannot be used.
+type RecordsError struct{ Err error }
+
+func (e *RecordsError) Error() string { return e.Err.Error() }
+
+// Unwrap returns the error of the store.
+func (e *RecordsError) Unwrap() error { return e.Err }
 
 // Parsed is Now without what surrounds the catalogue.
 func (c *Catalogue) Parsed(ctx context.Context) (*catalog.Catalogue, error) {

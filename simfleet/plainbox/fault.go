@@ -28,6 +28,9 @@ const (
 	NoLicence       = "no-licence"
 	LogErrors       = "log-errors"
 	ClockWrong      = "clock-wrong"
+	UsersLate       = "users-late"
+	Chatter         = "chatter"
+	SwappedUnit     = "swapped-unit"
 	ByHandKey       = "by-hand-key-to-service"
 	ByHandCard      = "by-hand-card-in"
 )
@@ -40,6 +43,7 @@ var FaultTexts = map[string]string{
 	ServiceDown: "after the next start one service stays down", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
 	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
 	LogErrors: "the next start leaves errors in its records", ClockWrong: "its clock is VALUE seconds ahead",
+	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces", SwappedUnit: "another unit of the same model stands in its place",
 	NoLicence: "its licences have run out, until another is added",
 	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
 }
@@ -144,6 +148,7 @@ func (b *Box) hit(name string) bool {
 // A Status is a look from outside.
 type Status struct {
 	Name, Version, Phase string
+	Spoilt, Bricks int
 	Boots, Installs      int
 	Faults               map[string]Fault
 	Areas                []string
@@ -157,7 +162,7 @@ type Status struct {
 func (b *Box) Status() Status {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs, Faults: map[string]Fault{}, Resting: b.st.Resting,
+	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs, Spoilt: b.st.Spoilt, Bricks: b.st.Bricks, Faults: map[string]Fault{}, Resting: b.st.Resting,
 		Components: map[string]string{}, Main: b.st.Parts[b.m.main], Password: b.st.Password}
 	for k, v := range b.st.Faults {
 		s.Faults[k] = v

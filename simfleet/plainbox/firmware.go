@@ -222,7 +222,7 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 	case b.m.fw.areas > 1 && to == b.st.Running:
 		err = errors.New("that one is running")
 	case slices.ContainsFunc(b.st.Areas, func(a area) bool { return a.State == "writing" }):
-		err = errors.New("it is busy with another one")
+		err = b.spoil()
 	}
 	if err != nil {
 		b.mu.Unlock()
@@ -236,6 +236,7 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 		a.State, a.Progress = "writing", 0
 	}
 	b.st.Installs++
+	boots := b.st.Boots
 	_, broken := b.st.Faults[InstallFails]
 	broken = broken && b.hit(InstallFails)
 	_ = b.save()
@@ -243,6 +244,14 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 	for p := 10; p <= 100; p += 10 {
 		time.Sleep(b.sim(b.m.fw.install / 10))
 		b.mu.Lock()
+		if a.State != "writing" || b.st.Boots != boots {
+			if a.State == "writing" {
+				a.State = "broken"
+				_ = b.save()
+			}
+			b.mu.Unlock()
+			return errors.New("it was cut short")
+		}
 		a.Progress = p
 		if broken && p == 50 {
 			*a = area{Version: h.Version, State: "broken"}
@@ -276,6 +285,32 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 	return b.save()
 }
 
+// spoil is what a second installation does to the first: both write, and nothing of it can be used. The caller holds the lock.
+func (b *Box) spoil() error {
+	for i := range b.st.Areas {
+		if a := &b.st.Areas[i]; a.State == "writing" {
+			a.State = "broken"
+		}
+	}
+	b.st.Spoilt++
+	if b.m.fw.areas == 1 { // there is nothing else to start
+		b.brick()
+	}
+	return errors.Join(errors.New("two at once: nothing of it can be used"), b.save())
+}
+
+// brick leaves the box with nothing that starts. The caller holds the lock.
+func (b *Box) brick() {
+	b.st.Faults[NeverReturn] = Fault{Hit: true, Count: 1}
+	b.st.BootAt = time.Now()
+	b.st.Boots++
+	b.st.Bricks++
+	_ = b.save()
+	for c := range b.conns {
+		_ = c.Close()
+	}
+}
+
 // factory puts the box into its factory state: its own parts, another host key, the password on its plate.
 func (b *Box) factory() {
 	for name, text := range b.m.fw.factory(b.version()) {
@@ -293,6 +328,10 @@ func (b *Box) restart() {
 	}
 	if b.hit(OldVersion) {
 		to = from
+	}
+	if b.st.Areas[to].State != "good" { // half of an installation starts nothing
+		b.brick()
+		return
 	}
 	if from != to {
 		old, now := &b.st.Areas[from], &b.st.Areas[to]

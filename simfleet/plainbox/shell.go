@@ -25,13 +25,25 @@ type shell struct {
 func (b *Box) shell(ch io.ReadWriteCloser) {
 	t := terminal.New(ch)
 	defer t.Close()
+	t.Odd(b.chatters())
 	(&shell{b, bufio.NewReader(t), t}).run()
+}
+
+// chatters reports whether the box prints messages by itself.
+func (b *Box) chatters() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	_, ok := b.st.Faults[Chatter]
+	return ok
 }
 
 // run obeys until the conversation ends, or the box is told to forget who speaks.
 func (s *shell) run() {
 	for {
 		fmt.Fprintf(s.w, "\r\n"+s.b.m.prompt, s.b.Name)
+		if s.b.chatters() {
+			fmt.Fprintf(s.w, "\r\n-- all is quiet --\r\n"+s.b.m.prompt, s.b.Name)
+		}
 		line, err := s.readLine(true)
 		if err != nil {
 			return
@@ -121,7 +133,7 @@ func (s *shell) locked(f func(b *Box)) {
 
 func tellSelf(s *shell, _ map[string]string) error {
 	s.locked(func(b *Box) {
-		for _, f := range [][2]string{{"name", b.Name}, {"maker", b.Maker}, {"model", b.Model}, {"serial", b.Serial}, {"release", b.version()}, {"since", b.st.Started.UTC().Format(time.RFC3339Nano)}} {
+		for _, f := range [][2]string{{"name", b.Name}, {"maker", b.Maker}, {"model", b.Model}, {"serial", b.serial()}, {"release", b.version()}, {"since", b.st.Started.UTC().Format(time.RFC3339Nano)}} {
 			s.say("%s: %s", f[0], f[1])
 		}
 		if b.m.fw.generation != "" {

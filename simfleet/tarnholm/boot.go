@@ -65,6 +65,19 @@ func (b *Box) restart() {
 		b.st.Next = b.st.Running
 	}
 	from, to := b.st.Slots[b.st.Running], b.st.Slots[b.st.Next]
+	if to.State != "good" { // half of an installation starts nothing: only the boot loader helps, over the console line
+		b.note("restart into slot %s, which is %s: nothing starts", b.st.Next, to.State)
+		b.st.Faults[NeverReturn] = Fault{Hit: true, Count: 1}
+		b.st.BootAt = time.Now()
+		b.st.Boots++
+		b.st.Bricks++
+		_ = b.save()
+		for c := range b.conns {
+			_ = c.Close()
+		}
+		b.mu.Unlock()
+		return
+	}
 	if to.Fresh {
 		config, lost := convert(from.Config, from.Wrote, to.Version)
 		to.Config, to.Wrote, to.Fresh = config, to.Version, false
@@ -130,6 +143,16 @@ func convert(config, wrote, to string) (string, int) {
 	}
 	_, rest, _ := strings.Cut(config, "\n")
 	return "# written by " + to + "\n" + rest, lost
+}
+
+// serial is the number of the unit that stands there. The caller need not hold the lock: it was read with the rest.
+func (b *Box) serial() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if _, swapped := b.has(SwappedUnit); swapped {
+		return b.spec.Serial + "-SWAPPED"
+	}
+	return b.spec.Serial
 }
 
 // eachLine walks a configuration with the keyword of the block each line stands in.

@@ -63,7 +63,9 @@ type state struct {
 	Config              string           `json:"config"` // running configuration
 	BootAt              time.Time        `json:"bootAt"` // when the current start began, real time
 	Boots               int              `json:"boots"`
-	Fits                int              `json:"fits"` // installations ever begun
+	Fits                int              `json:"fits"`             // installations ever begun
+	Spoilt              int              `json:"spoilt,omitempty"` // installations that were spoilt by another one
+	Bricks              int              `json:"bricks,omitempty"` // starts from what cannot be started
 	Faults              map[string]Fault `json:"faults"`
 	Log                 []string         `json:"log"`
 	Holding             holding          `json:"holding"`
@@ -231,7 +233,8 @@ func (b *Box) Access() Access {
 type Status struct {
 	Name, Running, Version, Next string
 	Phase                        string
-	Boots, Fits                  int
+	Boots, Fits, Spoilt, Bricks  int
+	Slots                        map[string][2]string // version and state by slot
 	Faults                       map[string]Fault
 	Config                       string
 	Refusals                     int
@@ -246,7 +249,11 @@ func (b *Box) Status() Status {
 	for k, v := range b.st.Faults {
 		faults[k] = v
 	}
-	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, faults, b.st.Config, b.st.Refusals, map[string]string{"users": b.st.Holding.Users, "licences": b.st.Holding.Licences, "certs": b.st.Holding.Certs, "cables": b.st.Holding.Cables}}
+	slots := map[string][2]string{}
+	for name, s := range b.st.Slots {
+		slots[name] = [2]string{s.Version, s.State}
+	}
+	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, b.st.Spoilt, b.st.Bricks, slots, faults, b.st.Config, b.st.Refusals, map[string]string{"users": b.st.Holding.Users, "licences": b.st.Holding.Licences, "certs": b.st.Holding.Certs, "cables": b.st.Holding.Cables}}
 }
 
 func (b *Box) signer() ssh.Signer {

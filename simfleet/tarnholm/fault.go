@@ -26,10 +26,14 @@ const (
 	LogErrors        = "log-errors"        // the next restart leaves errors in the log
 	ClockWrong       = "clock-wrong"       // its clock is Value seconds ahead
 	LockAccount      = "lock-account"      // the account is locked after Value refused sign-ins in a row
+	UsersLate        = "users-late"        // after each start the right password is refused for Value seconds of the box's time, once it answers
+	Chatter          = "chatter"           // it prints messages by itself, with its prompt, and its answers come in odd pieces
+	SwappedUnit      = "swapped-unit"      // another unit of the same model stands in its place
+	WorksOn          = "works-on"          // an installation is answered at once and goes on in the background
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, StallTransfer, TunnelDown}
+var FaultNames = []string{Chatter, ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, StallTransfer, SwappedUnit, TunnelDown, UsersLate, WorksOn}
 
 // FaultTexts says what each does.
 var FaultTexts = map[string]string{
@@ -39,6 +43,8 @@ var FaultTexts = map[string]string{
 	Mute: "connections are accepted and nothing is ever said", LowFlash: "only VALUE bytes of flash are left", EmptyParts: "a part of the box is read as nothing",
 	SendsNothing: "it says it has sent a part, and has not", SendsHalf: "it sends half of a part", LockAccount: "the account is locked after VALUE refused sign-ins",
 	OldSlot: "the next restart is from the old slot again", LogErrors: "the next restart leaves errors in the log", ClockWrong: "its clock is VALUE seconds ahead",
+	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces",
+	SwappedUnit: "another unit of the same model stands in its place", WorksOn: "an installation is answered at once and goes on in the background",
 }
 
 // A Fault is something that goes wrong with a box.

@@ -43,6 +43,9 @@ func (s *shell) run() {
 			mark = " = "
 		}
 		s.raw("\r\n" + s.b.spec.Name + mark)
+		if s.b.chatters() { // also while somebody types
+			s.raw("\r\n** a port was looked at\r\n" + s.b.spec.Name + mark)
+		}
 		line, err := s.readLine(true)
 		if err != nil {
 			return
@@ -214,7 +217,7 @@ func (s *shell) tell(args []string) error {
 		s.say("  name      %s", spec.Name)
 		s.say("  maker     Tarnholm")
 		s.say("  model     %s", spec.Model)
-		s.say("  serial    %s", spec.Serial)
+		s.say("  serial    %s", b.serial())
 		s.say("  running   %s in slot %s", run.Version, st.Running)
 		s.say("  up        %d s", int(up.Seconds()))
 		s.say("  started   %s", st.BootAt.UTC().Format(time.RFC3339Nano))
@@ -439,8 +442,12 @@ func (b *Box) fit(to, into string, regardless bool, progress func(int)) error {
 	switch {
 	case into == st.Running:
 		refusal = fmt.Sprintf("slot %s is running", into)
-	case target.State == "fitting":
-		refusal = fmt.Sprintf("slot %s is being written", into)
+	case target.State == "fitting": // it does not notice that it is told twice: both write
+		target.State = "broken"
+		st.Spoilt++
+		b.note("slot %s: two installations at once; nothing of it can be used", into)
+		_ = b.save()
+		refusal = fmt.Sprintf("slot %s is spoilt", into)
 	case !follows(run.Version, to) && !regardless:
 		refusal = fmt.Sprintf("%s does not follow %s; add regardless if it must be", to, run.Version)
 	}
@@ -450,6 +457,8 @@ func (b *Box) fit(to, into string, regardless bool, progress func(int)) error {
 	}
 	*target = slot{Version: to, State: "fitting", Fresh: true}
 	st.Fits++
+	boots := st.Boots
+	_, on := b.has(WorksOn)
 	b.note("slot %s: writing %s", into, to)
 	err := b.save()
 	b.mu.Unlock()
@@ -470,6 +479,16 @@ func (b *Box) fit(to, into string, regardless bool, progress func(int)) error {
 			case <-time.After(b.sim(fitTime / 10)):
 			}
 			b.mu.Lock()
+			if target.State != "fitting" || st.Boots != boots {
+				if target.State == "fitting" {
+					target.State = "broken"
+					b.note("slot %s: writing was cut short by a restart", into)
+					_ = b.save()
+				}
+				b.mu.Unlock()
+				reports <- report{p, fmt.Errorf("writing slot %s was cut short", into)}
+				return
+			}
 			target.Progress = p
 			if p == 50 && b.hit(FitFails) {
 				target.State = "broken"
@@ -488,6 +507,13 @@ func (b *Box) fit(to, into string, regardless bool, progress func(int)) error {
 			reports <- report{percent: p}
 		}
 	}()
+	if on {
+		go func() {
+			for range reports {
+			}
+		}()
+		return nil
+	}
 	for r := range reports {
 		if r.err != nil {
 			return r.err

@@ -134,8 +134,9 @@ func (b *Box) serve(c net.Conn) {
 		PasswordCallback: func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			b.mu.Lock()
 			want, locked := b.st.Password, b.locked()
+			late := b.usersLate()
 			b.mu.Unlock()
-			if locked || m.User() != b.spec.User || subtle.ConstantTimeCompare(password, []byte(want)) != 1 {
+			if late || locked || m.User() != b.spec.User || subtle.ConstantTimeCompare(password, []byte(want)) != 1 {
 				b.refuse(m.RemoteAddr())
 				return nil, fmt.Errorf("no")
 			}
@@ -185,6 +186,19 @@ func (b *Box) serve(c net.Conn) {
 	}
 }
 
+// usersLate reports whether the box does not know its users yet, though it answers. The caller holds the lock.
+func (b *Box) usersLate() bool {
+	f, ok := b.st.Faults[UsersLate]
+	return ok && b.st.Boots > 1 && b.since() < phaseBegins[phaseLogin]+time.Duration(f.Value)*time.Second
+}
+
+func (b *Box) chatters() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	_, ok := b.has(Chatter)
+	return ok
+}
+
 // session answers one channel: a shell or SFTP.
 func (b *Box) session(ch ssh.Channel, reqs <-chan *ssh.Request, c net.Conn) {
 	height := 24
@@ -208,6 +222,7 @@ func (b *Box) session(ch ssh.Channel, reqs <-chan *ssh.Request, c net.Conn) {
 			go func() {
 				t := terminal.New(ch)
 				defer t.Close()
+				t.Odd(b.chatters())
 				newShell(b, t, height).run()
 			}()
 		case "exec":

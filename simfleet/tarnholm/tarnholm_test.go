@@ -200,7 +200,7 @@ func TestPowerCutWhileWriting(t *testing.T) {
 	require.NoError(t, err)
 	go func() { _ = b.fit("5.0.7", "b", false, func(int) {}) }()
 	require.Eventually(t, func() bool { return b.Status().Fits == 1 }, 20*time.Second, time.Millisecond)
-	assert.ErrorContains(t, b.fit("5.0.7", "b", false, func(int) {}), "is being written")
+	assert.ErrorContains(t, b.fit("5.0.7", "b", false, func(int) {}), "slot b is spoilt")
 	close(b.done)
 	again, err := Open(spec, dir, factor, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(t, err)
@@ -308,7 +308,7 @@ func TestStartingBoxAnswersInStages(t *testing.T) {
 
 func TestFaultNames(t *testing.T) {
 	b := start(t, newSpec(t), t.TempDir())
-	assert.ErrorContains(t, b.Arm("explodes", Fault{}), `fault "explodes" is not known; known: clock-wrong, corrupt-transfer`)
+	assert.ErrorContains(t, b.Arm("explodes", Fault{}), `fault "explodes" is not known; known: chatter, clock-wrong, corrupt-transfer`)
 	require.NoError(t, b.Arm(TunnelDown, Fault{Times: 2}))
 	b.mu.Lock()
 	hits := []bool{b.hit(TunnelDown), b.hit(TunnelDown), b.hit(TunnelDown), b.hit(NeverReturn)}

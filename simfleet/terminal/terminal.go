@@ -4,6 +4,7 @@ package terminal
 
 import (
 	"io"
+	"math/rand/v2"
 	"sync"
 	"time"
 )
@@ -18,6 +19,14 @@ type Terminal struct {
 	piece []byte
 	timer *time.Timer
 	err   error // of the last piece that could not be passed on
+	odd   bool
+}
+
+// Odd has what is written come in pieces that end anywhere, as over a slow line.
+func (t *Terminal) Odd(odd bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.odd = odd
 }
 
 // New makes a terminal of a channel or a line.
@@ -45,7 +54,14 @@ func (t *Terminal) flush() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.piece) > 0 && t.err == nil {
-		_, t.err = t.under.Write(t.piece)
+		for rest := t.piece; len(rest) > 0 && t.err == nil; {
+			n := len(rest)
+			if t.odd {
+				n = 1 + rand.IntN(min(n, 40))
+			}
+			_, t.err = t.under.Write(rest[:n])
+			rest = rest[n:]
+		}
 		t.piece = t.piece[:0]
 	}
 }

@@ -1948,6 +1948,8 @@ export interface components {
             to: string;
             /** @description The model afterwards, when the platform changes. */
             newModel?: string;
+            /** @description Why a change cannot carry it out on the device, when it cannot. */
+            cannot?: string;
             stage: string;
             /** @description Identifier of the rule that permits it. */
             rule: string;
@@ -2202,7 +2204,19 @@ export interface components {
             services: string[];
             /** @description Which credentials apply then, in the order in which they are tried. */
             credentials: string[];
+            carried?: components["schemas"]["Carried"];
             notes: string[];
+        };
+        /** @description What carrying the configuration of now across to the older version does to it. */
+        Carried: {
+            /** @description Nothing is left to a person. */
+            complete: boolean;
+            /** @description Statements by what becomes of them: kept, moved, changed, merged, dropped, needs-person. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description What is changed, merged, dropped, or needs a person. */
+            lines: string[];
         };
         Evidence: {
             /** Format: int64 */
@@ -4160,7 +4174,10 @@ export interface operations {
     };
     previewBack: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also say what carrying the configuration of now across would change. */
+                carry?: boolean;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["DeviceName"];

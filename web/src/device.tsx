@@ -216,7 +216,7 @@ function BackDialog({ d, open, onClose }: { d: Device; open: boolean; onClose: (
   return (
     <Ask open={open} onClose={onClose} title={`Start the previous installation of ${d.name} again`}>
       <p>This is another installation of the firmware with the configuration that was saved under it. It is not the same as putting back a backup of the configuration.</p>
-      {open && <Losses what="device" name={d.name} />}
+      {open && <Losses what="device" name={d.name} carry={carry} />}
       <label className="flex items-center gap-2"><input type="checkbox" name="carry" checked={carry} onChange={(e) => setCarry(e.target.checked)} /> carry the configuration of now across: it is converted and put onto the previous installation</label>
       <Trouble error={draft.error} />
       <div className="flex justify-end gap-2"><Button onClick={onClose}>Not now</Button><Button id="draft-back" kind="main" disabled={draft.isPending} onClick={() => draft.mutate()}>Draft a change</Button></div>

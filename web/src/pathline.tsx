@@ -123,6 +123,7 @@ function HopText({ h, head, children }: { h: Hop; head: string; children?: React
         <span className="text-slate-600 dark:text-slate-400">{span(h.low, h.high)}, {h.restarts} {h.restarts === 1 ? "restart" : "restarts"}</span>
       </p>
       {children}
+      {h.cannot && <p className="mt-1 flex gap-2"><Mark state="failed" /> By hand: {h.cannot}.</p>}
       <p className="mt-1">Permitted by <Reason of={h.permit} /></p>
       {h.because.map((b, k) => <p key={k} className="mt-0.5">Needed: <Reason of={b} /></p>)}
       <p className="mt-0.5">Image {install.file}{h.images.slice(1).map((im) => `, ${im.role} ${im.file}`).join("")} {h.images.some((im) => !im.there) && <Badge state="pending">not in the image store: {h.images.filter((im) => !im.there).map((im) => im.file).join(", ")}</Badge>}</p>
