@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -290,4 +291,62 @@ func TestTheOldKeyStaysWhileItIsNeeded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, st.Older, 1)
 	assert.ErrorContains(t, &OldKeyNeededError{[]string{"broken.vmv"}}, "1 volumes of the backup store still need it (the first: broken.vmv)")
+}
+
+// A backup in which damage was found counts as good again only once it was proved whole: retention does not let the older whole ones go for it.
+func TestRetentionKnowsOfDamage(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	require.NoError(t, r.Store.PutBackupSchedule(t.Context(), store.BackupSchedule{DeviceID: &r.d.ID, KeepCount: 1, ChangedBy: "me"}))
+	volumes := func() []string {
+		g, err := filepath.Glob(filepath.Join(r.Backups.Dir(), "*.vmv"))
+		require.NoError(t, err)
+		return g
+	}
+	var ids []int64
+	var last string
+	for range 3 {
+		before := volumes()
+		b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+		require.NoError(t, err)
+		ids = append(ids, b.ID)
+		for _, v := range volumes() {
+			if !slices.Contains(before, v) {
+				last = v
+			}
+		}
+	}
+	good, err := r.Store.LastGoodBackup(t.Context(), r.d.ID)
+	require.NoError(t, err)
+	whole, err := os.ReadFile(last)
+	require.NoError(t, err)
+	data := bytes.Clone(whole)
+	for i := len(data) / 3; i < len(data)/3+40; i++ {
+		data[i] ^= 0xff
+	}
+	require.NoError(t, os.WriteFile(last, data, 0o600))
+	found, err := r.CheckBackups(t.Context(), true)
+	require.NoError(t, err)
+	require.NotEmpty(t, found.Damages)
+	_, err = r.Prune(t.Context())
+	require.NoError(t, err)
+	b, err := r.Store.Backup(t.Context(), ids[1])
+	require.NoError(t, err)
+	assert.Nil(t, b.GoneAt, "the last one that can be read stays")
+	then, err := r.Store.LastGoodBackup(t.Context(), r.d.ID)
+	require.NoError(t, err)
+	assert.False(t, then.After(good))
+	kept, err := r.Store.Retained(t.Context(), r.d.ID)
+	require.NoError(t, err)
+	for _, k := range kept {
+		assert.Equal(t, k.ID != ids[2], k.Complete, "backup %d", k.ID)
+	}
+	require.NoError(t, os.WriteFile(last, whole, 0o600)) // somebody brought the file back
+	_, err = r.CheckBackups(t.Context(), true)
+	require.NoError(t, err)
+	kept, err = r.Store.Retained(t.Context(), r.d.ID)
+	require.NoError(t, err)
+	for _, k := range kept {
+		assert.True(t, k.Complete, "backup %d", k.ID)
+	}
 }

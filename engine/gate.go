@@ -202,11 +202,14 @@ func (r *run) gate(ctx context.Context, s *store.Step) error {
 	if err := r.asLeft(ctx, s); err != nil {
 		return err
 	}
+	prepares := (s.Plan.Kind == change.Drain || s.Plan.Kind == change.Save) && !s.Plan.Back // for what cannot be undone
+	if prepares || r.cutsOff(s) {
+		if err := r.goNoGo(ctx, s); err != nil {
+			return err
+		}
+	}
 	if !r.cutsOff(s) {
 		return nil
-	}
-	if err := r.goNoGo(ctx, s); err != nil {
-		return err
 	}
 	if err := r.sameConfiguration(ctx, s); err != nil {
 		return err
@@ -216,7 +219,7 @@ func (r *run) gate(ctx context.Context, s *store.Step) error {
 
 // goNoGo does the go/no-go check of a hop again when it was another worker that did it, or this one before a rest.
 func (r *run) goNoGo(ctx context.Context, s *store.Step) error {
-	if r.ready[s.Plan.Hop] || !s.Plan.Irreversible() && s.Plan.Kind != change.Restart || r.between(s) {
+	if r.ready[s.Plan.Hop] || s.Plan.Kind == change.Component || s.Plan.Kind == change.PowerCycle || s.Plan.Kind == change.PutPart || r.between(s) {
 		return nil
 	}
 	for i := range r.c.Steps {

@@ -154,7 +154,7 @@ func (s *Store) HoldBackup(ctx context.Context, id int64, why, by string) error 
 }
 
 // wholeBackup is the condition under which a bundle counts as good: it is complete, and was proved whole since damage in it was last found.
-const wholeBackup = `(b.complete AND (b.damaged_at IS NULL OR b.proved_at > b.damaged_at))`
+const wholeBackup = `(b.complete AND (b.damaged_at IS NULL OR coalesce(b.proved_at > b.damaged_at, false)))`
 
 // BackupsChecked records what a check of the whole store found: which of the bundles that were looked at are damaged. The others are proved.
 func (s *Store) BackupsChecked(ctx context.Context, looked, damaged []int64) error {

@@ -153,3 +153,32 @@ func TestPushStopsWhenAsked(t *testing.T) {
 	})
 	assert.ErrorContains(t, err, "held")
 }
+
+// A file that the other side takes and does not keep was not sent.
+func TestAPushIsLookedAt(t *testing.T) {
+	local := filepath.Join(t.TempDir(), "a.img")
+	require.NoError(t, os.WriteFile(local, make([]byte, 1000), 0o600))
+	here, there := net.Pipe()
+	h := &forgetful{}
+	server := sftp.NewRequestServer(there, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h})
+	go func() { _ = server.Serve() }()
+	defer server.Close()
+	c, err := sftp.NewClientPipe(here, here)
+	require.NoError(t, err)
+	defer c.Close()
+	err = Push(t.Context(), c, local, "a.img", nil)
+	assert.ErrorIs(t, err, ErrBroken)
+	assert.ErrorContains(t, err, "does not have all of it afterwards")
+}
+
+// forgetful takes every file and has none.
+type forgetful struct{}
+
+func (*forgetful) Fileread(*sftp.Request) (io.ReaderAt, error)   { return nil, os.ErrNotExist }
+func (*forgetful) Filewrite(*sftp.Request) (io.WriterAt, error)  { return discard{}, nil }
+func (*forgetful) Filecmd(*sftp.Request) error                   { return nil }
+func (*forgetful) Filelist(*sftp.Request) (sftp.ListerAt, error) { return nil, os.ErrNotExist }
+
+type discard struct{}
+
+func (discard) WriteAt(p []byte, _ int64) (int, error) { return len(p), nil }
