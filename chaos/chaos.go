@@ -1,7 +1,10 @@
-// Package chaos lets a whole installation suffer: several service processes, a fleet of simulated firewalls and a database, with
-// processes killed, connections to devices cut and the database away at random moments, while every device is changed again
-// and again. What must hold is counted: no installation is made twice, nothing is called done that is not, no backup is lost, and
-// every change goes on within 15 seconds.
+// Package chaos lets a whole installation suffer: several service processes, a fleet of simulated devices of four kinds and a database, with
+// processes killed and paused, connections to devices cut, cut on one side and slow, and the database away for all or for one, at random
+// moments and in the middle of commands, while every device is changed again and again.
+//
+// What must hold is counted for each device against what its change needed, by a judge that reads the simulated device itself and believes
+// nothing that the service says: starts, installations and files, the bytes of every backup, guarded settings, and the verdict. A device
+// whose change does not end is a failure, too. Every change goes on within 15 seconds.
 package chaos
 
 import (
@@ -11,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -27,21 +29,21 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"verimorph/core/catalog"
+	"verimorph/core/convert"
 	"verimorph/internal/postgres"
 	"verimorph/internal/wire"
-	"verimorph/simfleet/firmware"
-	"verimorph/simfleet/tarnholm"
 )
 
 // A Plan says how much is suffered.
 type Plan struct {
 	Devices, Kills, Cuts, Outages int
+	Pauses                        int           // of processes, for longer than their leases last
 	Long                          int           // of the outages last a minute, the others up to 5 s
 	Every                         time.Duration // between two kills, on the average
 	Factor                        float64       // how much faster than real the devices are
 	Lease                         time.Duration
 	Host                          string // loopback network of its own: its first three bytes, such as 127.69.0
-	Catalogue, Configuration      string // files of the demo
+	Demo                          string // folder of the demo: catalogue and configurations
 	Progress                      io.Writer
 	Seed                          uint64
 }
@@ -49,11 +51,14 @@ type Plan struct {
 // A Report is what came of it.
 type Report struct {
 	Kills, Cuts, Outages int
+	Pauses               int
+	InCommand            int // of all these, in the middle of a command
 	Changes, Done        int
-	Failed               []string        // changes that did not end as they should
-	DoubleInstalls       []string        // devices
-	FalseDone            []string        // changes
-	LostBackups          []string        // changes without one, and damages
+	ByKind               map[string]int  // changes that ended, by kind of device
+	Failed               []string        // changes that did not end as they should, and devices without a finished change
+	DoubleInstalls       []string        // installed, started or sent more often than the change needed
+	FalseDone            []string        // verdicts that the judge does not share
+	LostBackups          []string        // changes without one, bytes that are not what the device held, and damages
 	Resumed              []time.Duration // how long after a kill changes went on, each
 	Late                 []string        // that took longer than Bound
 	Longest              time.Duration
@@ -64,7 +69,7 @@ const Bound = 15 * time.Second
 
 // Wrong lists everything that must not be.
 func (r *Report) Wrong() (out []string) {
-	for what, list := range map[string][]string{"ended wrongly": r.Failed, "installed twice": r.DoubleInstalls, "called done, and is not": r.FalseDone, "backup lost": r.LostBackups, "went on too late": r.Late} {
+	for what, list := range map[string][]string{"ended wrongly": r.Failed, "done twice": r.DoubleInstalls, "called done, and is not": r.FalseDone, "backup lost": r.LostBackups, "went on too late": r.Late} {
 		for _, x := range list {
 			out = append(out, what+": "+x)
 		}
@@ -76,10 +81,14 @@ func (r *Report) Wrong() (out []string) {
 type world struct {
 	Plan
 	dir      string
-	boxes    []*tarnholm.Box
+	boxes    []*subject
 	wires    []*wire.Wire // to the boxes
-	records  *wire.Wire   // to the database
+	records  []*wire.Wire // to the database, one for each process
+	cat      *catalog.Catalogue
+	lib      *convert.Library
+	armed    chan func(*subject) // what strikes in the middle of the next command
 	pool     *pgxpool.Pool
+	seen     []states // of the devices
 	workers  []*worker
 	token    atomic.Value
 	rng      *rand.Rand
@@ -123,7 +132,8 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 	}
 	defer os.RemoveAll(dir)
 	_ = os.Chmod(dir, 0o755)
-	w := &world{Plan: p, dir: dir, rng: rand.New(rand.NewPCG(p.Seed, 1))}
+	w := &world{Plan: p, dir: dir, rng: rand.New(rand.NewPCG(p.Seed, 1)), armed: make(chan func(*subject), 4096)}
+	w.report.ByKind = map[string]int{}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, "fsync=off")
@@ -137,17 +147,21 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 	defer w.pool.Close()
 	host, rest, _ := strings.Cut(strings.TrimPrefix(db.URL, "postgres://"), "@")
 	behind, tail, _ := strings.Cut(rest, "/")
-	if w.records, err = wire.New("127.0.0.1:0", behind); err != nil {
-		return nil, err
+	var urls []string
+	for range 2 {
+		x, err := wire.New("127.0.0.1:0", behind)
+		if err != nil {
+			return nil, err
+		}
+		defer x.Close()
+		w.records, urls = append(w.records, x), append(urls, "postgres://"+host+"@"+x.Address()+"/"+tail)
 	}
-	defer w.records.Close()
-	url := "postgres://" + host + "@" + w.records.Address() + "/" + tail
 	defer func() {
 		for _, x := range w.workers {
 			x.kill()
 		}
 		for _, b := range w.boxes {
-			b.Stop()
+			b.stop()
 		}
 		for _, x := range w.wires {
 			x.Close()
@@ -156,7 +170,8 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 	if err := w.startFleet(); err != nil {
 		return nil, err
 	}
-	if err := w.startWorkers(ctx, bin, url); err != nil {
+	w.seen = make([]states, len(w.boxes))
+	if err := w.startWorkers(ctx, bin, urls); err != nil {
 		return nil, err
 	}
 	if err := w.load(ctx); err != nil {
@@ -177,33 +192,8 @@ func Run(ctx context.Context, bin string, p Plan) (*Report, error) {
 	return &w.report, w.judge(ctx)
 }
 
-func (w *world) startFleet() error {
-	config, err := os.ReadFile(w.Configuration)
-	if err != nil {
-		return err
-	}
-	quiet := slog.New(slog.DiscardHandler)
-	for i := range w.Devices {
-		address := fmt.Sprintf("%s.%d:2022", w.Host, i+1)
-		b, err := tarnholm.Open(tarnholm.Spec{Name: fmt.Sprintf("fw%d", i), Model: "TH-60", Serial: fmt.Sprint("S", i), Address: address, User: "bosun", Version: "5.0.7", Idle: "5.0.6",
-			Flash: 24 << 20, Config: string(config), Sessions: 100}, filepath.Join(w.dir, "fleet", fmt.Sprint(i)), w.Factor, quiet)
-		if err != nil {
-			return err
-		}
-		if err := b.Start(); err != nil {
-			return err
-		}
-		x, err := wire.New(fmt.Sprintf("%s.%d:3022", w.Host, i+1), address)
-		if err != nil {
-			return err
-		}
-		w.boxes, w.wires = append(w.boxes, b), append(w.wires, x)
-	}
-	return nil
-}
-
 // startWorkers starts two processes with one data folder, and starts each again when it dies.
-func (w *world) startWorkers(ctx context.Context, bin, url string) error {
+func (w *world) startWorkers(ctx context.Context, bin string, urls []string) error {
 	for n := range 2 {
 		x := &worker{address: fmt.Sprintf("%s.%d:8420", w.Host, 250+n)}
 		w.workers = append(w.workers, x)
@@ -211,8 +201,8 @@ func (w *world) startWorkers(ctx context.Context, bin, url string) error {
 		go func() {
 			for ctx.Err() == nil {
 				cmd := exec.Command(filepath.Join(bin, "verimorphd"), "-listen", x.address, "-transfer-listen", strings.Replace(x.address, ":8420", ":8421", 1), "-data", filepath.Join(w.dir, "data"),
-					"-time-factor", fmt.Sprint(w.Factor), "-lease", w.Lease.String(), "-receive-sftp", strings.Replace(x.address, ":8420", ":8430", 1))
-				cmd.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+url)
+					"-time-factor", fmt.Sprint(w.Factor), "-lease", w.Lease.String(), "-receive-sftp", strings.Replace(x.address, ":8420", ":8430", 1), "-receive-ftp", strings.Replace(x.address, ":8420", ":8431", 1), "-receive-tftp", strings.Replace(x.address, ":8420", ":8432", 1))
+				cmd.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+urls[n])
 				cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 				var out shared
 				log, _ := os.OpenFile(filepath.Join(w.dir, fmt.Sprintf("worker%d.log", n)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -341,128 +331,6 @@ func (w *world) callOnce(ctx context.Context, x *worker, method, path, kind stri
 	return json.Unmarshal(text, into)
 }
 
-// load puts catalogue, images and devices into the service.
-func (w *world) load(ctx context.Context) error {
-	text, err := os.ReadFile(w.Catalogue)
-	if err != nil {
-		return err
-	}
-	if err := w.callOnce(ctx, w.workers[0], "PUT", "/catalogue/"+filepath.Base(w.Catalogue), "application/yaml", text, nil); err != nil {
-		return fmt.Errorf("catalogue: %w", err)
-	}
-	cat, found := catalog.ReadDir(os.DirFS(filepath.Dir(w.Catalogue)))
-	if len(found.Errors()) > 0 {
-		return found.Errors()
-	}
-	for _, l := range cat.Images() {
-		if l.File != "th60-5.4.2.img" && l.File != "th60-5.4.0.img" {
-			continue
-		}
-		data, err := firmware.Content(&l)
-		if err != nil {
-			return err
-		}
-		if err := w.callOnce(ctx, w.workers[0], "POST", "/images?file="+l.File, "application/octet-stream", data, nil); err != nil {
-			return fmt.Errorf("image: %w", err)
-		}
-	}
-	for i, b := range w.boxes {
-		a := b.Access()
-		if err := w.call(ctx, "POST", "/devices", map[string]any{"name": a.Name, "address": w.wires[i].Address(), "dialect": "tarnholm", "user": a.User, "password": a.Password, "privilegedPassword": a.Watchword, "transfer": "sftp"}, nil); err != nil {
-			return fmt.Errorf("device: %w", err)
-		}
-	}
-	return nil
-}
-
-// changeAgainAndAgain upgrades a device and starts its previous installation again, until all that is to be suffered was.
-func (w *world) changeAgainAndAgain(ctx context.Context, i int, until <-chan struct{}) {
-	b := w.boxes[i]
-	name := b.Access().Name
-	wrong := func(list *[]string, format string, args ...any) {
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		*list = append(*list, fmt.Sprintf("%s: %s", name, fmt.Sprintf(format, args...)))
-	}
-	for round := 0; ctx.Err() == nil; round++ {
-		select {
-		case <-until:
-			return
-		default:
-		}
-		var c struct {
-			ID             int64
-			State, To      string
-			Failure        *string
-			Question       *struct{ Text string }
-			Verdict        *struct{ Verdict string }
-			ApprovedBy     *string
-			StartedAt, End *time.Time
-		}
-		// Another version each time: what lies in the idle slot never looks like what is to be installed.
-		wish := map[string]any{"device": name, "to": []string{"5.4.2", "5.4.0"}[round/2%2]}
-		if round%2 == 1 {
-			wish = map[string]any{"device": name, "to": "previous", "back": true}
-		}
-		if err := w.call(ctx, "POST", "/devices/"+name+"/refresh", nil, nil); err != nil {
-			time.Sleep(300 * time.Millisecond)
-			round--
-			continue
-		}
-		if err := w.call(ctx, "POST", "/changes", wish, &c); err != nil {
-			time.Sleep(300 * time.Millisecond)
-			round--
-			continue
-		}
-		before := b.Status().Fits
-		act := func(action, state string) bool { // a call that was cut off may have done its work all the same
-			for ctx.Err() == nil {
-				err := w.call(ctx, "POST", fmt.Sprintf("/changes/%d/%s", c.ID, action), map[string]any{}, &c)
-				if err == nil {
-					return true
-				}
-				if w.call(ctx, "GET", fmt.Sprintf("/changes/%d", c.ID), nil, &c) == nil && c.State != state {
-					return true
-				}
-				time.Sleep(300 * time.Millisecond)
-			}
-			return false
-		}
-		if !act("approve", "draft") || !act("start", "approved") {
-			return
-		}
-		for ctx.Err() == nil && c.State != "done" && c.State != "failed" && c.State != "asking" && c.State != "returned" && c.State != "stopped" {
-			time.Sleep(200 * time.Millisecond)
-			_ = w.call(ctx, "GET", fmt.Sprintf("/changes/%d", c.ID), nil, &c)
-		}
-		if ctx.Err() != nil {
-			return
-		}
-		st := b.Status()
-		w.mu.Lock()
-		w.report.Changes++
-		if c.State == "done" {
-			w.report.Done++
-		}
-		w.mu.Unlock()
-		if installs := st.Fits - before; installs > 1 || round%2 == 1 && installs > 0 {
-			wrong(&w.report.DoubleInstalls, "%d installations in change %d", installs, c.ID)
-		}
-		switch {
-		case c.State == "done" && (st.Version != c.To || c.Verdict == nil || c.Verdict.Verdict == "fail"):
-			wrong(&w.report.FalseDone, "change %d to %s, but it runs %s", c.ID, c.To, st.Version)
-		case c.State == "asking":
-			wrong(&w.report.Failed, "change %d asks: %s", c.ID, c.Question.Text)
-			_ = w.call(ctx, "POST", fmt.Sprintf("/changes/%d/leave", c.ID), map[string]any{}, nil)
-		case c.State != "done":
-			wrong(&w.report.Failed, "change %d is %s: %s", c.ID, c.State, value(c.Failure))
-		}
-		if c.State != "done" {
-			return // the rest of this device's story would only repeat it
-		}
-	}
-}
-
 func value(s *string) string {
 	if s == nil {
 		return ""
@@ -470,16 +338,34 @@ func value(s *string) string {
 	return *s
 }
 
-// suffer kills, cuts and takes the database away, in a random order.
+// suffer strikes in a random order. Every third strike waits for the next command of some device and falls into the middle of it.
 func (w *world) suffer(ctx context.Context) {
-	var acts []func()
-	for range w.Kills {
-		acts = append(acts, func() { w.killOne(ctx) })
+	var acts []func(*subject)
+	some := func(b *subject) int {
+		if b != nil {
+			return b.n
+		}
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return w.rng.IntN(len(w.wires))
 	}
-	for range w.Cuts {
-		acts = append(acts, func() {
-			x := w.wires[w.rng.IntN(len(w.wires))]
-			x.Cut(time.Duration(w.rng.IntN(1500)) * time.Millisecond)
+	for range w.Kills {
+		acts = append(acts, func(*subject) { w.killOne(ctx) })
+	}
+	for range w.Pauses {
+		acts = append(acts, func(*subject) { w.pauseOne(ctx) })
+	}
+	for i := range w.Cuts {
+		d := time.Duration(w.rng.IntN(1500)) * time.Millisecond
+		acts = append(acts, func(b *subject) {
+			switch x := w.wires[some(b)]; i % 4 {
+			case 2: // what is said is heard, and no answer comes back
+				x.Deafen(d)
+			case 3:
+				x.Slow(2*d, 20*time.Millisecond)
+			default:
+				x.Cut(d)
+			}
 			w.count(&w.report.Cuts)
 		})
 	}
@@ -488,31 +374,65 @@ func (w *world) suffer(ctx context.Context) {
 		if i < w.Long {
 			d = time.Minute
 		}
-		acts = append(acts, func() { // kills and cuts go on meanwhile
+		acts = append(acts, func(*subject) { // kills and cuts go on meanwhile
 			w.waiting.Add(1)
-			go func() { defer w.waiting.Done(); w.takeAway(ctx, d) }()
+			go func() { defer w.waiting.Done(); w.takeAway(ctx, d, i%2 == 1) }()
 		})
 	}
 	w.rng.Shuffle(len(acts), func(i, j int) { acts[i], acts[j] = acts[j], acts[i] })
 	pause := time.Duration(float64(w.Every) * float64(max(w.Kills, 1)) / float64(len(acts)))
 	for i, act := range acts {
+		w.mu.Lock()
+		rest := pause/2 + time.Duration(w.rng.Int64N(int64(pause)))
+		w.mu.Unlock()
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(pause/2 + time.Duration(w.rng.Int64N(int64(pause)))):
+		case <-time.After(rest):
 		}
-		act()
+		if i%3 == 0 {
+			w.inCommand(ctx, act)
+		} else {
+			act(nil)
+		}
 		if w.Progress != nil && (i+1)%20 == 0 {
 			w.mu.Lock()
-			fmt.Fprintf(w.Progress, "%d of %d: %d kills, %d cuts, %d outages; %d changes ended\n", i+1, len(acts), w.report.Kills, w.report.Cuts, w.report.Outages, w.report.Changes)
+			fmt.Fprintf(w.Progress, "%d of %d: %d kills, %d pauses, %d cuts, %d outages, %d of all in a command; %d changes ended\n", i+1, len(acts), w.report.Kills, w.report.Pauses, w.report.Cuts, w.report.Outages, w.report.InCommand, w.report.Changes)
 			w.mu.Unlock()
+		}
+	}
+}
+
+// inCommand strikes when a device hears the next command, while it carries that out; after a while at any moment.
+func (w *world) inCommand(ctx context.Context, act func(*subject)) {
+	struck := make(chan struct{})
+	var once sync.Once
+	w.armed <- func(b *subject) {
+		once.Do(func() {
+			if b != nil {
+				w.count(&w.report.InCommand)
+			}
+			act(b)
+			close(struck)
+		})
+	}
+	select {
+	case <-struck:
+	case <-ctx.Done():
+	case <-time.After(5 * time.Second):
+		select { // nobody took it
+		case f := <-w.armed:
+			f(nil)
+		default:
 		}
 	}
 }
 
 // killOne kills a process and measures how long what it carried stands still.
 func (w *world) killOne(ctx context.Context) {
+	w.mu.Lock()
 	x := w.workers[w.rng.IntN(len(w.workers))]
+	w.mu.Unlock()
 	pid := x.kill()
 	at := time.Now()
 	w.lastKill.Store(at.UnixNano())
@@ -520,8 +440,36 @@ func (w *world) killOne(ctx context.Context) {
 	w.watch(ctx, at, `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(pid), false)
 }
 
-// takeAway takes the database away and measures how long changes stand still once it is back.
-func (w *world) takeAway(ctx context.Context, d time.Duration) {
+// pauseOne stops a process for longer than its leases last, as a machine that is moved or swaps does, and lets it go on.
+func (w *world) pauseOne(ctx context.Context) {
+	w.mu.Lock()
+	x := w.workers[w.rng.IntN(len(w.workers))]
+	w.mu.Unlock()
+	x.mu.Lock()
+	if x.cmd == nil || x.cmd.Process == nil {
+		x.mu.Unlock()
+		return
+	}
+	p := x.cmd.Process
+	x.mu.Unlock()
+	_ = p.Signal(syscall.SIGSTOP)
+	at := time.Now()
+	w.lastKill.Store(at.UnixNano())
+	w.count(&w.report.Pauses)
+	w.watch(ctx, at, `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(p.Pid), true)
+	w.waiting.Add(1)
+	go func() {
+		defer w.waiting.Done()
+		select {
+		case <-ctx.Done():
+		case <-time.After(w.Lease * 3 / 2):
+		}
+		_ = p.Signal(syscall.SIGCONT)
+	}()
+}
+
+// takeAway takes the database away, for one process or for both, and measures how long changes stand still once it is back.
+func (w *world) takeAway(ctx context.Context, d time.Duration, one bool) {
 	w.outage.Lock()
 	defer w.outage.Unlock()
 	w.count(&w.report.Outages)
@@ -529,7 +477,10 @@ func (w *world) takeAway(ctx context.Context, d time.Duration) {
 	w.mu.Lock()
 	w.outages = append(w.outages, span{at, at.Add(d)})
 	w.mu.Unlock()
-	w.records.Cut(d)
+	w.records[0].Cut(d)
+	if !one {
+		w.records[1].Cut(d)
+	}
 	time.Sleep(d)
 	w.watch(ctx, time.Now(), `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at <= now() AND $1 = ''`, "", true)
 }
@@ -578,30 +529,4 @@ func (w *world) watch(ctx context.Context, since time.Time, which, arg string, k
 			}
 		}()
 	}
-}
-
-// judge looks at the records and the store when all is over.
-func (w *world) judge(ctx context.Context) error {
-	rows, err := w.pool.Query(ctx, `SELECT c.id FROM changes c WHERE c.state = 'done' AND NOT EXISTS (SELECT 1 FROM backups b WHERE b.change_id = c.id AND b.complete AND b.gone_at IS NULL)`)
-	if err != nil {
-		return err
-	}
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return err
-		}
-		w.report.LostBackups = append(w.report.LostBackups, fmt.Sprintf("change %d has none", id))
-	}
-	var check struct {
-		Bundles int
-		Damages []struct{ Volume, What string }
-	}
-	if err := w.call(ctx, "POST", "/backup-check", map[string]any{"deep": true}, &check); err != nil {
-		return err
-	}
-	for _, d := range check.Damages {
-		w.report.LostBackups = append(w.report.LostBackups, d.Volume+" "+d.What)
-	}
-	return nil
 }

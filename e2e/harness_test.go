@@ -131,7 +131,7 @@ func setUp(t *testing.T, factor float64, boxes ...box) *env {
 		}
 	})
 	e.signIn()
-	e.must("catalogue", "load", "../demo/catalog/tarnholm-th.yaml")
+	e.must("catalogue", "load", "../demo/catalog")
 	for _, b := range boxes {
 		e.addDevice(b)
 	}

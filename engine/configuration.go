@@ -362,6 +362,7 @@ type configurationJudgement struct {
 	notes, unknown []string
 	back           bool     // the previous installation is started with what was saved under it: what differs was configured since
 	since          []string // what was configured after the backup of a hop whose way back was taken; it is undone
+	gone           []string // what was there before the hop and no longer after it; it is back
 	undone         bool     // since was compared
 }
 
@@ -402,12 +403,20 @@ func (j *configurationJudgement) stretch(ctx context.Context, st stretch) error 
 	if err != nil {
 		return err
 	}
-	guarded, other, held, err := differ(st.from.File, want, have, schema)
+	since := j.back || j.step.Plan.Back && st.to.ID != 0 // what differs was configured since, and is undone
+	var gone []string
+	guarded, other, held, err := differ(st.from.File, want, have, schema, func(x config.Difference) bool {
+		if x.Kind != config.Removed || !since || j.back {
+			return true
+		}
+		gone = append(gone, x.Path) // the new installation lost it, as a rule: that it comes back undoes nothing
+		return false
+	})
 	if err != nil {
 		return cannot("%s", err)
 	}
-	if j.back || j.step.Plan.Back && st.to.ID != 0 {
-		j.since, j.undone = append(append(j.since, guarded...), other...), true
+	if since {
+		j.since, j.gone, j.undone = append(append(j.since, guarded...), other...), append(j.gone, gone...), true
 		return nil
 	}
 	j.guarded, j.other, j.held = append(j.guarded, guarded...), append(j.other, other...), held
@@ -473,11 +482,15 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 		}
 		out = append(out, verify.Result{Reading: reading, Title: title, State: state, Severity: severity, Evidence: fmt.Sprintf(format, args...)})
 	}
+	back := ""
+	if len(j.gone) > 0 {
+		back = fmt.Sprintf("; %d statements that were no longer there are back: %s", len(j.gone), first(j.gone, 5))
+	}
 	switch {
 	case len(j.since) > 0:
-		add(readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before", len(j.since), first(j.since, 5))
+		add(readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before%s", len(j.since), first(j.since, 5), back)
 	case j.undone:
-		add(readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid")
+		add(readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid%s", back)
 	}
 	if len(j.notes) == 0 {
 		return out
@@ -497,8 +510,8 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 	return out
 }
 
-// differ compares two texts by a schema, and names what differs: guarded settings, and others.
-func differ(file, want, have string, schema *config.Schema) (guarded, other []string, held int, err error) {
+// differ compares two texts by a schema, and names what differs and counts: guarded settings, and others.
+func differ(file, want, have string, schema *config.Schema, counts func(config.Difference) bool) (guarded, other []string, held int, err error) {
 	a, bad1 := config.Parse(file, want, schema.Syntax)
 	b, bad2 := config.Parse(file, have, schema.Syntax)
 	if n := len(bad1) + len(bad2); n > 0 {
@@ -506,7 +519,7 @@ func differ(file, want, have string, schema *config.Schema) (guarded, other []st
 	}
 	for _, x := range config.Compare(a, b, schema).Differences {
 		switch {
-		case x.Kind == config.Cosmetic:
+		case x.Kind == config.Cosmetic || !counts(x):
 		case x.Guarded != "":
 			guarded = append(guarded, x.Path+" ("+x.Guarded+")")
 		default:

@@ -132,7 +132,8 @@ func TestDiffer(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, schema)
 	text := r.box.Status().Config
-	guarded, other, held, err := differ("a.cfg", text, text, schema)
+	every := func(config.Difference) bool { return true }
+	guarded, other, held, err := differ("a.cfg", text, text, schema, every)
 	require.NoError(t, err)
 	assert.Empty(t, append(guarded, other...))
 	doc, bad := config.Parse("a.cfg", text, schema.Syntax)
@@ -150,7 +151,7 @@ func TestDiffer(t *testing.T) {
 	line := one.Node.Line
 	lines := strings.Split(text, "\n")
 	lines[line-1] += "9"
-	guarded, _, _, err = differ("a.cfg", text, strings.Join(lines, "\n"), schema)
+	guarded, _, _, err = differ("a.cfg", text, strings.Join(lines, "\n"), schema, every)
 	require.NoError(t, err)
 	assert.NotEmpty(t, guarded, "%q was changed", lines[line-1])
 }

@@ -208,7 +208,7 @@ func sendAhead(r *run, ctx context.Context, s *store.Step) error {
 			continue
 		}
 		if there {
-			sent = append(sent, im.Name+" was on the device")
+			sent = append(sent, im.Name+" lay there already")
 		} else {
 			sent = append(sent, aheadMark(im.Name))
 		}

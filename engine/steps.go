@@ -394,7 +394,7 @@ func (r *run) sent(s *store.Step) bool {
 }
 
 // aheadMark is how the outcome of sending ahead tells a file that it sent.
-func aheadMark(name string) string { return "sent " + name }
+func aheadMark(name string) string { return name + " is on the device" }
 
 // resets reports whether the hop of a step brings the device back in its factory state.
 func (r *run) resets(hop int) bool {

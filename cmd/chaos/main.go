@@ -14,10 +14,11 @@ import (
 )
 
 func main() {
-	p := chaos.Plan{Factor: 40, Lease: 3 * time.Second, Host: "127.69.0", Catalogue: "demo/catalog/tarnholm-th.yaml", Configuration: "demo/configs/gullnes-fw1.cfg", Progress: os.Stdout}
-	flag.IntVar(&p.Devices, "devices", 50, "simulated firewalls")
+	p := chaos.Plan{Factor: 40, Lease: 3 * time.Second, Host: "127.69.0", Demo: "demo", Progress: os.Stdout}
+	flag.IntVar(&p.Devices, "devices", 50, "simulated devices: of ten, six firewalls, two gateways, a ramp controller and a tide gauge")
 	flag.IntVar(&p.Kills, "kills", 300, "of service processes")
-	flag.IntVar(&p.Cuts, "cuts", 100, "of connections to devices")
+	flag.IntVar(&p.Pauses, "pauses", 100, "of service processes, for longer than their leases last")
+	flag.IntVar(&p.Cuts, "cuts", 100, "of connections to devices; of four, one is cut on one side only and one slow")
 	flag.IntVar(&p.Outages, "outages", 20, "of the database")
 	flag.IntVar(&p.Long, "long", 2, "`outages` of these that last a minute; the others are up to 5 s")
 	flag.DurationVar(&p.Every, "every", 2500*time.Millisecond, "between two kills, on the average")
@@ -33,9 +34,9 @@ func main() {
 		fmt.Fprintln(os.Stderr, "chaos:", err)
 		os.Exit(3)
 	}
-	fmt.Printf("%d kills, %d cuts of the network, %d outages of the database over %d devices.\n", r.Kills, r.Cuts, r.Outages, p.Devices)
-	fmt.Printf("%d changes ended, %d of them done. %d times a change lost its worker and went on, after %s at most (%s allowed).\n", r.Changes, r.Done, len(r.Resumed), r.Longest.Round(time.Millisecond), chaos.Bound)
-	fmt.Printf("installed twice: %d; called done and not so: %d; backups lost: %d; ended wrongly: %d; went on too late: %d\n", len(r.DoubleInstalls), len(r.FalseDone), len(r.LostBackups), len(r.Failed), len(r.Late))
+	fmt.Printf("%d kills, %d pauses, %d cuts of the network, %d outages of the database over %d devices; %d of these in the middle of a command.\n", r.Kills, r.Pauses, r.Cuts, r.Outages, p.Devices, r.InCommand)
+	fmt.Printf("%d changes ended (%v), %d of them done. %d times a change lost its worker and went on, after %s at most (%s allowed).\n", r.Changes, r.ByKind, r.Done, len(r.Resumed), r.Longest.Round(time.Millisecond), chaos.Bound)
+	fmt.Printf("done more often than needed: %d; verdicts that are not true: %d; backups lost or not what the device held: %d; ended wrongly: %d; went on too late: %d\n", len(r.DoubleInstalls), len(r.FalseDone), len(r.LostBackups), len(r.Failed), len(r.Late))
 	for _, w := range r.Wrong() {
 		fmt.Println("  " + w)
 	}

@@ -748,8 +748,9 @@ func (c *client) printChange(ch gen.Change) {
 	if t := ch.Terms; t != nil && t.RestartFrom != nil && ch.EndedAt == nil {
 		c.printf("  passes its point of no return at %s or later\n", c.when(*t.RestartFrom))
 	}
-	if ch.WaitsUntil != nil {
-		c.printf("  %s\n", c.paint(yellow, "waits until "+c.when(*ch.WaitsUntil)+" and goes on by itself then; resume goes on now, hold keeps it from that"))
+	switch ch.State {
+	case gen.ChangeStateScheduled, gen.ChangeStateHeld, gen.ChangeStateAsking:
+		c.printf("  %s\n", c.paint(yellow, c.standing(ch)))
 	}
 	if ch.RestingAt != nil {
 		c.printf("  %s\n", resting(ch))

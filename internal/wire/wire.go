@@ -3,7 +3,6 @@
 package wire
 
 import (
-	"io"
 	"net"
 	"sync"
 	"time"
@@ -17,6 +16,9 @@ type Wire struct {
 	conns           map[net.Conn]bool
 	until           time.Time // it is cut
 	closed          bool
+	deaf            time.Time     // nothing comes back from the far side until then
+	slow            time.Time     // everything takes lag longer until then
+	lag             time.Duration // of each piece
 }
 
 // New lays a wire from address to behind.
@@ -66,10 +68,50 @@ func (w *Wire) pass(c net.Conn) {
 	}
 	defer far.Close()
 	ended := make(chan struct{}, 2)
-	for _, p := range [][2]net.Conn{{c, far}, {far, c}} {
-		go func() { _, _ = io.Copy(p[0], p[1]); ended <- struct{}{} }()
-	}
+	go func() { w.carry(far, c, false); ended <- struct{}{} }()
+	go func() { w.carry(c, far, true); ended <- struct{}{} }()
 	<-ended
+}
+
+// carry passes pieces on, back or forth. What comes back while the wire is deaf is lost, and the connection with it.
+func (w *Wire) carry(to, from net.Conn, back bool) {
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := from.Read(buf)
+		if n > 0 {
+			w.mu.Lock()
+			deaf, lag := time.Until(w.deaf), w.lag
+			if time.Now().After(w.slow) {
+				lag = 0
+			}
+			w.mu.Unlock()
+			if back && deaf > 0 {
+				time.Sleep(deaf)
+				return
+			}
+			time.Sleep(lag)
+			if _, err := to.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// Deafen lets what is said reach the far side for d, while nothing comes back.
+func (w *Wire) Deafen(d time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.deaf = time.Now().Add(d)
+}
+
+// Slow makes every piece take lag longer, for d.
+func (w *Wire) Slow(d, lag time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.slow, w.lag = time.Now().Add(d), lag
 }
 
 // Cut breaks every connection and lets none through for d.

@@ -54,3 +54,49 @@ func TestAWireIsCut(t *testing.T) {
 	_, ok = echoes()
 	assert.False(t, ok, "closed for good")
 }
+
+// A deaf wire passes on what is said and loses what comes back; a slow one takes its time.
+func TestAWireIsDeafAndSlow(t *testing.T) {
+	far, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer far.Close()
+	heard := make(chan byte, 8)
+	go func() {
+		for {
+			c, err := far.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				b := make([]byte, 1)
+				for {
+					if _, err := c.Read(b); err != nil {
+						return
+					}
+					heard <- b[0]
+					_, _ = c.Write(b)
+				}
+			}()
+		}
+	}()
+	w, err := New("127.0.0.1:0", far.Addr().String())
+	require.NoError(t, err)
+	defer w.Close()
+	c, err := net.Dial("tcp", w.Address())
+	require.NoError(t, err)
+	defer c.Close()
+	b := make([]byte, 1)
+	w.Slow(time.Second, 50*time.Millisecond)
+	began := time.Now()
+	_, _ = c.Write([]byte("a"))
+	_, err = io.ReadFull(c, b)
+	require.NoError(t, err)
+	assert.Equal(t, byte('a'), <-heard)
+	assert.GreaterOrEqual(t, time.Since(began), 100*time.Millisecond)
+	w.Deafen(100 * time.Millisecond)
+	_, _ = c.Write([]byte("b"))
+	assert.Equal(t, byte('b'), <-heard, "it was said")
+	_, err = io.ReadFull(c, b)
+	assert.Error(t, err, "and the answer lost")
+}

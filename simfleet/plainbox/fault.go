@@ -148,7 +148,7 @@ func (b *Box) hit(name string) bool {
 // A Status is a look from outside.
 type Status struct {
 	Name, Version, Phase string
-	Spoilt, Bricks int
+	Sent, Spoilt, Bricks int
 	Boots, Installs      int
 	Faults               map[string]Fault
 	Areas                []string
@@ -162,7 +162,7 @@ type Status struct {
 func (b *Box) Status() Status {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs, Spoilt: b.st.Spoilt, Bricks: b.st.Bricks, Faults: map[string]Fault{}, Resting: b.st.Resting,
+	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs, Sent: b.st.Sent, Spoilt: b.st.Spoilt, Bricks: b.st.Bricks, Faults: map[string]Fault{}, Resting: b.st.Resting,
 		Components: map[string]string{}, Main: b.st.Parts[b.m.main], Password: b.st.Password}
 	for k, v := range b.st.Faults {
 		s.Faults[k] = v

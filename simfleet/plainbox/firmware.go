@@ -164,6 +164,9 @@ func (b *Box) bring(address, name string, progress func(done, total int64)) erro
 	if err := os.WriteFile(tmp, data, 0o600); err != nil {
 		return err
 	}
+	b.mu.Lock()
+	b.st.Sent++
+	b.mu.Unlock()
 	return os.Rename(tmp, b.onShelf(name))
 }
 

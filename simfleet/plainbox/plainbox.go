@@ -45,6 +45,8 @@ type Spec struct {
 
 // A Box is one simulated box.
 type Box struct {
+	OnVerb func(verb string) // hears of every command before it is carried out; nil: nobody
+
 	Spec
 	m      Manner
 	dir    string
@@ -71,6 +73,7 @@ type state struct {
 	Running, Next, Once int // Once is -1 when none is chosen
 	BootAt              time.Time
 	Boots, Installs     int
+	Sent                int // files that arrived whole
 	Spoilt, Bricks      int // installations that another one spoilt, and starts from what cannot be started
 	Components, Pending map[string]string
 	CycledAt            time.Time

@@ -114,6 +114,9 @@ func match(pattern string, words []string) (map[string]string, bool) {
 func (s *shell) obey(words []string) error {
 	for _, c := range s.b.m.commands {
 		if args, ok := match(c.words, words); ok {
+			if s.b.OnVerb != nil {
+				s.b.OnVerb(words[0])
+			}
 			return c.do(s, args)
 		}
 	}

@@ -38,6 +38,8 @@ type Spec struct {
 
 // A Box is one simulated firewall.
 type Box struct {
+	OnVerb func(verb string) // hears of every command before it is carried out; nil: nobody
+
 	spec   Spec
 	dir    string
 	factor float64
@@ -64,6 +66,7 @@ type state struct {
 	BootAt              time.Time        `json:"bootAt"` // when the current start began, real time
 	Boots               int              `json:"boots"`
 	Fits                int              `json:"fits"`             // installations ever begun
+	Sent                int              `json:"sent,omitempty"`   // images that arrived whole
 	Spoilt              int              `json:"spoilt,omitempty"` // installations that were spoilt by another one
 	Bricks              int              `json:"bricks,omitempty"` // starts from what cannot be started
 	Faults              map[string]Fault `json:"faults"`
@@ -234,6 +237,7 @@ type Status struct {
 	Name, Running, Version, Next string
 	Phase                        string
 	Boots, Fits, Spoilt, Bricks  int
+	Sent                         int
 	Slots                        map[string][2]string // version and state by slot
 	Faults                       map[string]Fault
 	Config                       string
@@ -253,7 +257,7 @@ func (b *Box) Status() Status {
 	for name, s := range b.st.Slots {
 		slots[name] = [2]string{s.Version, s.State}
 	}
-	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, b.st.Spoilt, b.st.Bricks, slots, faults, b.st.Config, b.st.Refusals, map[string]string{"users": b.st.Holding.Users, "licences": b.st.Holding.Licences, "certs": b.st.Holding.Certs, "cables": b.st.Holding.Cables}}
+	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, b.st.Spoilt, b.st.Bricks, b.st.Sent, slots, faults, b.st.Config, b.st.Refusals, map[string]string{"users": b.st.Holding.Users, "licences": b.st.Holding.Licences, "certs": b.st.Holding.Certs, "cables": b.st.Holding.Cables}}
 }
 
 func (b *Box) signer() ssh.Signer {

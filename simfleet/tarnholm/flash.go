@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"verimorph/simfleet/firmware"
 
 	"github.com/pkg/sftp"
 )
@@ -146,7 +147,21 @@ func (s *slowFile) WriteAt(p []byte, off int64) (int, error) {
 	return s.file.WriteAt(p, off)
 }
 
-func (s *slowFile) Close() error { return s.file.Close() }
+// Close counts the images that have arrived whole.
+func (s *slowFile) Close() error {
+	name := s.file.Name()
+	err := s.file.Close()
+	if f, e := os.Open(name); e == nil {
+		defer f.Close()
+		h, e := firmware.Read(f)
+		if st, bad := f.Stat(); e == nil && bad == nil && st.Size() == firmware.HeaderSize+h.Payload {
+			s.f.b.mu.Lock()
+			s.f.b.st.Sent++
+			s.f.b.mu.Unlock()
+		}
+	}
+	return err
+}
 
 // take is what happens to every piece of an upload before it reaches the flash: it takes time, may not fit, may break
 // off or arrive damaged. A flash takes one piece at a time, however many are on the way.

@@ -181,6 +181,9 @@ func (s *shell) obey(words []string) error {
 	if v.raised && !s.raised {
 		return errors.New("not at this level; raise first")
 	}
+	if s.b.OnVerb != nil {
+		s.b.OnVerb(words[0])
+	}
 	return v.do(s, words[1:])
 }
 
