@@ -3,7 +3,7 @@ SHELL := /bin/sh
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: help demo demo-stop build test bench chaos generate check clean packages web-deps shots
+.PHONY: help demo demo-stop build test bench chaos mutants generate check clean packages web-deps shots
 
 help: ## what there is
 	@sed -n 's/^\([a-z-]*\):.*## \(.*\)/  make \1\t\2/p' $(MAKEFILE_LIST) | expand -t 20
@@ -42,12 +42,16 @@ check: web/dist/index.html ## formatting, vet, types, generated code
 test: packages build check ## all tests; race detector on
 	$(GO) test -race -count=1 -parallel 4 -timeout 15m $$($(GO) list ./... | grep -v /e2e)
 	$(GO) test -count=1 -timeout 15m ./e2e
+	$(GO) run ./cmd/mutants -sample 10 -base=false
 
 bench: packages build ## measured promises, as ratios within one run
 	$(GO) run ./bench
 
-chaos: packages build ## 300 kills, 100 cuts of the network and 20 outages of the database over 50 devices
+chaos: packages build ## 300 kills, 100 pauses, 100 cuts and 20 outages of the database over 50 devices
 	bin/chaos
+
+mutants: packages web/dist/index.html ## deliberate faults, each with the test that must fail; random ones in the core
+	$(GO) run ./cmd/mutants -core
 
 shots: packages build ## take the pictures of docs/screenshots anew
 	SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run 'TestConsole' ./e2e

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"verimorph/simfleet/tarnholm"
 )
 
 // changeAgainAndAgain changes a device, and where it has slots starts its previous installation again, until all that is to be suffered was.
@@ -18,6 +20,7 @@ func (w *world) changeAgainAndAgain(ctx context.Context, i int, until <-chan str
 		select {
 		case <-until:
 			if round > 0 {
+				w.spoil(ctx, b, round)
 				return
 			}
 		default:
@@ -57,6 +60,32 @@ func (w *world) changeAgainAndAgain(ctx context.Context, i int, until <-chan str
 		}
 		w.fail(b, "change %d is %s: %s", c.ID, c.State, text)
 		return // the rest of this device's story would only repeat it
+	}
+}
+
+// spoil ends the story of the first firewall with a change that must not pass: after its restart no tunnel comes up.
+func (w *world) spoil(ctx context.Context, b *subject, round int) {
+	if b.n != 0 {
+		return
+	}
+	if err := b.wall.Arm(tarnholm.TunnelDown, tarnholm.Fault{}); err != nil {
+		w.fail(b, "%s", err)
+		return
+	}
+	c, before, ok := w.start(ctx, b, w.wish(b, round))
+	if !ok || !w.follow(ctx, b, c) {
+		return
+	}
+	switch {
+	case b.look().boots == before.boots:
+		w.fail(b, "change %d is %s and was to start it without tunnels", c.ID, c.State)
+	case c.Verdict != nil && c.Verdict.Verdict != "fail" || c.State == "done":
+		w.mu.Lock()
+		w.report.FalseDone = append(w.report.FalseDone, fmt.Sprintf("%s, change %d: no tunnel is up, and it is %s", b.name, c.ID, c.State))
+		w.mu.Unlock()
+	}
+	if c.State == "asking" {
+		w.act(ctx, c, "leave", "asking")
 	}
 }
 

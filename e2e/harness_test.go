@@ -131,11 +131,18 @@ func setUp(t *testing.T, factor float64, boxes ...box) *env {
 		}
 	})
 	e.signIn()
-	e.must("catalogue", "load", "../demo/catalog")
+	e.must(append([]string{"catalogue", "load", "../demo/catalog/tarnholm-th.yaml"}, firewallFiles()...)...)
 	for _, b := range boxes {
 		e.addDevice(b)
 	}
 	return e
+}
+
+// firewallFiles say what the statements of the firewalls' configurations mean, and how they are converted.
+func firewallFiles() []string {
+	schemas, _ := filepath.Glob("../demo/catalog/schemas/th-*.yaml")
+	conversions, _ := filepath.Glob("../demo/catalog/conversions/th-*.yaml")
+	return append(schemas, conversions...)
 }
 
 func (e *env) startFleet(boxes []box) {

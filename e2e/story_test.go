@@ -45,7 +45,7 @@ func TestStory(t *testing.T) {
 	watched := e.must("change", "watch", "1")
 	assert.Contains(t, watched, "Verdict: pass")
 	assert.Contains(t, watched, "expected 0:0")
-	assert.Contains(t, e.must("change", "verdict", "1"), "Address translation rules    met      all 4 are there")
+	assert.Contains(t, e.must("change", "verdict", "1"), "Address translation rules    met            all 4 are there")
 
 	ch := e.change("1")
 	assert.Equal(t, gen.ChangeStateDone, ch.State)

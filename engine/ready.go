@@ -140,6 +140,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		f.Touches = f.Touches || slices.Contains(losing, k) && !s.Plan.Back
 		f.BackupSoon = f.BackupSoon || k == change.Backup && !s.Plan.Back
 	}
+	f.Single = c.Kind == store.Acts
 	if hop < len(way.Hops) {
 		f.WantVersion = way.Hops[hop].From.String()
 	}

@@ -43,6 +43,7 @@ func main() {
 	only := flag.String("only", "", "run those whose `name` contains this")
 	sample := flag.Int("sample", 0, "run so many of them, drawn at random; 0: all")
 	seed := flag.Uint64("seed", uint64(time.Now().UnixNano()), "for -sample")
+	base := flag.Bool("base", true, "run the tests without a fault first; not needed right after they passed")
 	core := flag.Bool("core", false, "also make random mutants in the core, with gremlins")
 	equivalent := flag.String("equivalent", "mutants/equivalent.yaml", "`file` with the random mutants that change nothing")
 	flag.Parse()
@@ -54,6 +55,9 @@ func main() {
 	}
 	mutants = pick(mutants, *only, *sample, *seed)
 	began := time.Now()
+	if *base && !healthy(ctx, mutants) {
+		os.Exit(1)
+	}
 	count := map[string]int{}
 	for i, m := range mutants {
 		at := time.Now()
@@ -143,8 +147,8 @@ func try(ctx context.Context, m Mutant) (outcome, detail string) {
 	if err := os.WriteFile(filepath.Join(dir, "overlay.json"), overlay, 0o600); err != nil {
 		return broken, err.Error()
 	}
-	out, err := exec.CommandContext(ctx, "go", "test", "-count=1", "-failfast", "-timeout", "4m", "-overlay", filepath.Join(dir, "overlay.json"), "-run", m.Run, m.Package).CombinedOutput()
-	switch said := string(out); {
+	said, err := m.test(ctx, "GOFLAGS=-overlay="+filepath.Join(dir, "overlay.json"))
+	switch {
 	case err == nil && strings.Contains(said, "no tests to run"):
 		return broken, "no test fits " + m.Run
 	case err == nil:
@@ -156,6 +160,33 @@ func try(ctx context.Context, m Mutant) (outcome, detail string) {
 	}
 }
 
+// test runs the test of a mutant. What is said in the environment holds for programs, too, that the test builds itself.
+func (m *Mutant) test(ctx context.Context, env ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "go", "test", "-count=1", "-failfast", "-timeout", "4m", "-run", m.Run, m.Package)
+	cmd.Env = append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+// healthy runs the tests of the mutants without a fault: a test that fails anyway kills nothing.
+func healthy(ctx context.Context, mutants []Mutant) bool {
+	tested, ok := map[string]bool{}, true
+	for _, m := range mutants {
+		key := m.Package + " " + m.Run
+		if tested[key] {
+			continue
+		}
+		tested[key] = true
+		if said, err := m.test(ctx); err != nil {
+			fmt.Printf("%s of %s fails without a fault:\n%s\n", m.Run, m.Package, indent(tail(said)))
+			ok = false
+		}
+	}
+	return ok
+}
+
 func tail(s string) string { return s[max(0, len(s)-600):] }
 
-func indent(s string) string { return "        " + strings.ReplaceAll(strings.TrimSpace(s), "\n", "\n        ") }
+func indent(s string) string {
+	return "        " + strings.ReplaceAll(strings.TrimSpace(s), "\n", "\n        ")
+}

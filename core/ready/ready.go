@@ -122,6 +122,7 @@ type Facts struct {
 	BackupAge  *time.Duration // of the last complete one; nil: there is none
 	BackupSoon bool           // the change takes one itself before it touches the device
 	Touches    bool           // the change does what could lose configuration
+	Single     bool           // the change is made of single steps
 
 	Unsaved    portrait.Fact
 	CanSave    bool // running and saved configuration are two things there
@@ -435,6 +436,16 @@ func (f *Facts) images(add adder) {
 // freshBackup is how old a backup may be to count as fresh.
 const freshBackup = 24 * time.Hour
 
+const noBackup = "take one first: verimorph backup take; or add the act backup"
+
+// unlessSingle stops a change, and warns of single steps: a device that gives no backup any more has to be helped, too.
+func (f *Facts) unlessSingle() State {
+	if f.Single {
+		return Warn
+	}
+	return Stop
+}
+
 func (f *Facts) backup(add adder) {
 	switch {
 	case f.BackupSoon && f.BackupAge == nil:
@@ -442,9 +453,9 @@ func (f *Facts) backup(add adder) {
 	case !f.Touches && !f.BackupSoon:
 		add(BackupCheck, "Backup", Pass, "", "none is taken; nothing is done that could lose configuration")
 	case !f.BackupSoon && f.BackupAge == nil:
-		add(BackupCheck, "Backup", Stop, "take one first: verimorph backup take; or add the act backup", "this change takes none, and there is no complete backup")
+		add(BackupCheck, "Backup", f.unlessSingle(), noBackup, "this change takes none, and there is no complete backup")
 	case !f.BackupSoon && *f.BackupAge > freshBackup:
-		add(BackupCheck, "Backup", Stop, "take one first: verimorph backup take; or add the act backup", "this change takes none, and the last complete one is %s old", Rounded(*f.BackupAge))
+		add(BackupCheck, "Backup", f.unlessSingle(), noBackup, "this change takes none, and the last complete one is %s old", Rounded(*f.BackupAge))
 	case !f.BackupSoon:
 		add(BackupCheck, "Backup", Pass, "", "this change takes none; the last complete one is %s old", Rounded(*f.BackupAge))
 	default:

@@ -49,6 +49,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		"no way back":         {func(f *Facts) { f.BackText = "" }, WayBack, Warn, "none is known"},
 		"way back lacks":      {func(f *Facts) { f.BackFile = "old.img" }, WayBack, Warn, "old.img"},
 		"no backup":           {func(f *Facts) { f.BackupAge, f.BackupSoon = nil, false }, BackupCheck, Stop, "no complete backup"},
+		"no backup, an act":   {func(f *Facts) { f.BackupAge, f.BackupSoon, f.Single = nil, false, true }, BackupCheck, Warn, "no complete backup"},
 		"old backup":          {func(f *Facts) { f.BackupAge, f.BackupSoon = &old, false }, BackupCheck, Stop, "30 h 00 min old"},
 		"unsaved, saved":      {func(f *Facts) { f.Unsaved, f.SavesFirst = portrait.Yes, true }, Unsaved, Warn, "this change saves it"},
 		"unsaved, lost":       {func(f *Facts) { f.Unsaved = portrait.Yes }, Unsaved, Stop, "would lose"},
