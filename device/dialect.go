@@ -133,6 +133,8 @@ type Query struct {
 	Success  Pattern `yaml:"success"` // what the answer says when it went well; an answer without it is not understood
 	Frame    Pattern `yaml:"frame"`   // of a table: a line that begins or ends it, beside the dialect's
 	Ignore   Pattern `yaml:"ignore"`  // of a table: lines that are no rows, beside the dialect's
+
+	whole bool // every line of the answer counts, and nothing else shows where it ends
 }
 
 // A Reading is a typed fact and what is expected of it after a change.

@@ -74,6 +74,8 @@ func TestMessagesByItselfShiftNoAnswer(t *testing.T) {
 	message := "\r\n** 04:11:02 port p3 went down\r\n" + at
 	for name, tell := range map[string]func(line string) []string{
 		"behind an answer":                   func(l string) []string { return append(listing(l), message) },
+		"in one piece with an answer":        func(l string) []string { return []string{listing(l)[0] + message} },
+		"without its prompt":                 func(l string) []string { return []string{listing(l)[0] + strings.TrimSuffix(message, at)} },
 		"between the command and its echo":   func(l string) []string { return append([]string{message}, listing(l)...) },
 		"in the middle of the command":       func(l string) []string { return append([]string{l[:3] + message}, listing(l)...) },
 		"twice, before and behind":           func(l string) []string { return append(append([]string{message}, listing(l)...), message) },
@@ -90,6 +92,34 @@ func TestMessagesByItselfShiftNoAnswer(t *testing.T) {
 				assert.Equal(t, []string{"TU1", "TU2"}, got["tunnels-up"].Set)
 			}
 		})
+	}
+}
+
+// Where every line of an answer counts, a line that looks like the prompt does not end it unnoticed.
+func TestALineLikeThePromptEndsNoPart(t *testing.T) {
+	part := "name fw1\nbanner\nfw1 ~ \nport p1\nport p2\nport p3\nport p4\n"
+	for name, c := range map[string]struct {
+		pieces []string
+		want   string
+	}{
+		"many lines behind it, in one piece":   {[]string{"show\r\n" + part + at}, ""},
+		"many lines behind it, in more pieces": {[]string{"show\r\n" + part[:21], part[21:] + at}, ""},
+		"a message behind the answer":          {[]string{"show\r\nname fw1\r\n" + at + "\r\n** a port\r\n" + at}, "name fw1\n"},
+	} {
+		s, _ := terminalOf(t, at, func(l string) []string {
+			if l == "show" {
+				return c.pieces
+			}
+			return listing(l)
+		})
+		signedIn(t, s)
+		got, err := s.run(t.Context(), Query{Send: "show", whole: true}, "show", nil)
+		if c.want == "" {
+			require.ErrorContains(t, err, "the prompt stands in the middle of the answer, with 4 lines behind it", name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, got, name)
 	}
 }
 

@@ -195,7 +195,7 @@ func (c *Client) fetchOnce(ctx context.Context, p *PartSource) (data []byte, cla
 
 // ask takes the answer to a command as the part.
 func (c *Client) ask(ctx context.Context, p *PartSource) ([]byte, error) {
-	text, err := c.query(ctx, Query{Send: p.Send, Raised: p.Raised, Wait: p.Wait}, nil, nil)
+	text, err := c.query(ctx, Query{Send: p.Send, Raised: p.Raised, Wait: p.Wait, whole: p.Match.Regexp == nil && p.Margin == ""}, nil, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -239,7 +239,7 @@ func (s *session) answer(ctx context.Context, doing, echo string, q Query, progr
 	}
 	timer := time.NewTimer(silence)
 	defer timer.Stop()
-	asked, waits := false, echo != "" && s.echo != noEcho
+	asked, waits, looked := false, echo != "" && s.echo != noEcho, lookedAt{end: -1}
 	for {
 		if waits {
 			if end := echoEnd(s.screen.text, echo); end > 0 {
@@ -247,8 +247,19 @@ func (s *session) answer(ctx context.Context, doing, echo string, q Query, progr
 				s.echo, waits = echoes, false
 			}
 		}
+		if s.echo == echoes && !waits {
+			looked = s.ended(looked)
+			if looked.end >= 0 {
+				return s.cutAt(doing, looked.end, q)
+			}
+		}
 		if !waits || s.echo == echoUnknown {
 			if body, ok := s.atPrompt(); ok {
+				if q.whole && s.echo == echoes {
+					if _, more := s.next(lineSettles); more { // what looks like the prompt may be part of the answer
+						continue
+					}
+				}
 				if waits { // it may be something else than the answer: the echo tells, if one comes
 					if _, more := s.next(echoLate); more {
 						continue
@@ -333,14 +344,69 @@ func noBlanks(r rune) rune {
 	return r
 }
 
+// lookedAt is how far the lines of an answer were looked at, and where its end is; below 0 when it was not seen yet.
+type lookedAt struct{ from, end int }
+
+// ended looks for the prompt among the lines that are behind the cursor: the device prints something by itself right after an answer, and
+// its prompt once more as a rule. The answer ends at the first, in however many pieces all that comes.
+func (s *session) ended(l lookedAt) lookedAt {
+	for {
+		n := bytes.IndexByte(s.screen.text[l.from:], '\n')
+		if n < 0 {
+			return l
+		}
+		if s.isPrompt(string(s.screen.text[l.from : l.from+n])) {
+			l.end = l.from
+			return l
+		}
+		l.from += n + 1
+	}
+}
+
+// mostUnasked is how many lines a device may print by itself behind an answer whose every line counts. Behind more than that, what looked
+// like the prompt may have been a line of the answer.
+const mostUnasked = 3
+
+// cutAt is the answer without what the device printed by itself after it; all of that is waited for.
+func (s *session) cutAt(doing string, end int, q Query) (string, error) {
+	for more := true; more; {
+		_, more = s.next(lineSettles)
+	}
+	body, rest := string(s.screen.text[:end]), string(s.screen.text[end:])
+	s.screen.clear()
+	unasked := 0
+	for _, l := range strings.Split(rest, "\n") {
+		if strings.TrimSpace(l) != "" && !s.isPrompt(l) {
+			unasked++
+		}
+	}
+	if q.whole && unasked > mostUnasked {
+		return "", &Error{NotUnderstood, s.address, doing, fmt.Sprintf("the prompt stands in the middle of the answer, with %d lines behind it: where the answer ends is not certain", unasked)}
+	}
+	return body, nil
+}
+
+// isPrompt reports whether a line is the prompt of this conversation, with the name that it was learnt with, and nothing else.
+func (s *session) isPrompt(line string) bool {
+	name, ok := s.promptName(line)
+	return ok && s.name != "" && name == s.name
+}
+
+func (s *session) promptName(line string) (string, bool) {
+	m := s.d.Prompt.FindStringSubmatchIndex(line)
+	if m == nil || m[0] != 0 || m[1] != len(line) {
+		return "", false
+	}
+	return s.d.Prompt.groups(line)["name"], true
+}
+
 // atPrompt reports whether the last line is the prompt, and what stands before it.
 func (s *session) atPrompt() (string, bool) {
 	last := string(s.screen.line())
-	m := s.d.Prompt.FindStringSubmatchIndex(last)
-	if m == nil || m[0] != 0 || m[1] != len(last) {
+	name, ok := s.promptName(last)
+	if !ok {
 		return "", false
 	}
-	name := s.d.Prompt.groups(last)["name"]
 	if s.name == "" {
 		s.name = name
 	}

@@ -682,14 +682,17 @@ func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootSta
 	r.silentSince = time.Time{}
 	for {
 		b, seen, err := r.bootState(ctx, s)
-		if err != nil {
+		rest := r.wait(time.Second)
+		switch {
+		case device.KindOf(err) == device.SignInRefused: // it was told to start anew, and may know its users only later
+			seen, rest = r.refusedYet(err)
+		case err != nil:
 			return false, "", err
-		}
-		if settled(b) {
+		case settled(b):
 			return b == bootGone || b == bootNew, seen, nil
 		}
 		s.Note = seen
-		if err := pause(ctx, r.wait(time.Second)); err != nil {
+		if err := pause(ctx, rest); err != nil {
 			return false, "", err
 		}
 	}

@@ -32,8 +32,7 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 				seen = err.Error()
 			case k == device.SignInRefused && r.mayRefuse(s):
 				r.hangUp()
-				seen, rest = "sign-in is refused while the device starts: "+err.Error(), r.wait(refusedRest<<min(2*r.refusals, 6))
-				r.refusals++
+				seen, rest = r.refusedYet(err)
 			default:
 				return err
 			}
@@ -54,6 +53,13 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 // refusedRest is how long a device that refuses a sign-in while it starts is left alone first; then four times as long, each time. So no
 // more tries are spent than the bound on refused sign-ins allows, and when that is reached it is waited as long as the bound asks for.
 const refusedRest = 45 * time.Second
+
+// refusedYet counts a refused sign-in of a device that starts, and says how long it is left alone now.
+func (r *run) refusedYet(err error) (seen string, rest time.Duration) {
+	rest = r.wait(refusedRest << min(2*r.refusals, 6))
+	r.refusals++
+	return "sign-in is refused while the device starts: " + err.Error(), rest
+}
 
 // mayRefuse reports whether a refused sign-in may only say that the device is not ready for it yet: it was started anew by this change, and
 // its users are known only once their service is up.
