@@ -331,3 +331,26 @@ func TestOnlyALine(t *testing.T) {
 	}
 	assert.Equal(t, Refused, KindOf(c.PutPart(t.Context(), &PartSource{File: "a.cfg", Restore: &Put{By: BySCP, Path: "a.cfg"}}, []byte("x"))))
 }
+
+// A device that prints without an end is spoken with all the same.
+func TestADeviceThatNeverIsQuiet(t *testing.T) {
+	s, say := terminalOf(t, at, func(l string) []string { return []string{listing(l)[0] + "\r\n** still here\r\n" + at} })
+	c := signedIn(t, s)
+	stop := make(chan struct{})
+	go func() {
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(time.Millisecond):
+				say("\r\n** still here\r\n" + at)
+			}
+		}
+	}()
+	defer close(stop)
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	defer cancel()
+	got, err := c.Readings(ctx, sets(s.d)[:1])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"p1", "p2"}, got["ports-up"].Set)
+}

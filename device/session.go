@@ -160,7 +160,7 @@ func (s *session) run(ctx context.Context, q Query, command string, progress fun
 // moment first, since nothing else tells its messages from the next answer.
 func (s *session) settle() {
 	unasked := false
-	for {
+	for began := time.Now(); time.Since(began) < mostChatter; {
 		wait := time.Duration(0)
 		if unasked && s.echo != echoes {
 			wait = lineSettles
@@ -229,6 +229,9 @@ func (s *session) raise(ctx context.Context, password string) error {
 	s.raised = true
 	return nil
 }
+
+// mostChatter is how long a device that prints without an end is listened to before it is spoken with all the same.
+const mostChatter = 3 * time.Second
 
 // answer reads until the prompt, pressing on at pauses and answering the one question that is expected. Where the device echoes, what
 // stands before the echo is no part of the answer.
@@ -369,7 +372,7 @@ const mostUnasked = 3
 
 // cutAt is the answer without what the device printed by itself after it; all of that is waited for.
 func (s *session) cutAt(doing string, end int, q Query) (string, error) {
-	for more := true; more; {
+	for began, more := time.Now(), true; more && time.Since(began) < mostChatter && len(s.screen.text) < maxAnswer; {
 		_, more = s.next(lineSettles)
 	}
 	body, rest := string(s.screen.text[:end]), string(s.screen.text[end:])
