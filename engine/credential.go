@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"verimorph/core/ready"
 	"verimorph/core/version"
 	"verimorph/device"
 	"verimorph/imagestore"
@@ -166,7 +167,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		resting := since < rest && since > -rest // a clock that was set back must not lock us out
 		switch {
 		case resting && left <= 0:
-			return device.Target{}, &device.Error{Kind: device.SignInRefused, Address: d.Address, Doing: "sign in", Message: fmt.Sprintf("%d sign-ins in a row were refused, the last at %s; the next is not risked before %s, or when a credential is added", d.RefusedTries, d.RefusedAt.Format(time.DateTime), d.RefusedAt.Add(rest).Format(time.TimeOnly))}
+			return device.Target{}, &device.Error{Kind: device.SignInRefused, Address: d.Address, Doing: "sign in", Message: fmt.Sprintf("%d sign-ins in a row were refused, the last at %s; the next is not risked before %s, or when a credential is added", d.RefusedTries, d.RefusedAt.In(e.Zone).Format(ready.Stamp), d.RefusedAt.Add(rest).In(e.Zone).Format(ready.Stamp))}
 		case resting:
 			raises = -1 // what needs no second password still works
 		default:

@@ -513,7 +513,7 @@ func check(r *run, ctx context.Context, s *store.Step) error {
 	// Whether its time has come is for the clock of the database to say, which all workers share.
 	if s.Plan.Kind == change.Point && t.Now.Before(t.RestartFrom) {
 		if _, passed := r.c.Passed(); !passed {
-			return &laterError{t.RestartFrom}
+			return &laterError{t.RestartFrom.In(r.e.Zone)}
 		}
 	}
 	return r.goOn(ctx, s)

@@ -14,6 +14,7 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
@@ -113,7 +114,7 @@ func (e *askError) Error() string { return e.q.Text }
 // A laterError says that the step has to wait for a moment that is far enough away to let go of the device meanwhile.
 type laterError struct{ until time.Time }
 
-func (e *laterError) Error() string { return "it waits until " + e.until.Format(time.DateTime) }
+func (e *laterError) Error() string { return "it waits until " + e.until.Format(ready.Stamp) }
 
 // all goes through the steps. It returns an error only when the change stays running: interrupted, fenced, or the
 // records cannot be written.

@@ -17,6 +17,7 @@ import (
 
 	"verimorph/backupstore"
 	"verimorph/core/backup"
+	"verimorph/core/ready"
 	"verimorph/store"
 )
 
@@ -113,7 +114,7 @@ func (e *Engine) schedule(ctx context.Context, now time.Time) error {
 			return err
 		}
 		if missed > 0 {
-			detail := fmt.Sprintf("nobody took it at %s; %d missed in all; it is made up for now", d.Next.Local().Format(time.DateTime), missed)
+			detail := fmt.Sprintf("nobody took it at %s; %d missed in all; it is made up for now", d.Next.In(e.Zone).Format(ready.Stamp), missed)
 			if err := e.Store.NoteAttempt(ctx, d.Device.ID, backup.OnSchedule, store.AttemptMissed, detail); err != nil {
 				return err
 			}

@@ -750,7 +750,8 @@ func (c *client) printChange(ch gen.Change) {
 	}
 	switch ch.State {
 	case gen.ChangeStateScheduled, gen.ChangeStateHeld, gen.ChangeStateAsking:
-		c.printf("  %s\n", c.paint(yellow, c.standing(ch)))
+		keeps := map[bool]string{true: "; hold keeps it from that"}[ch.State == gen.ChangeStateScheduled]
+		c.printf("  %s\n", c.paint(yellow, c.standing(ch)+keeps))
 	}
 	if ch.RestingAt != nil {
 		c.printf("  %s\n", resting(ch))

@@ -166,9 +166,10 @@ func TestWaitingInWords(t *testing.T) {
 
 	var out bytes.Buffer
 	c := &client{out: &out}
+	ch.State = gen.ChangeStateScheduled
 	ch.Terms, ch.WaitsUntil = &gen.Terms{RestartFrom: &at, WayBack: ptrTo(gen.TermsWayBackOffered)}, &at
 	c.printChange(ch)
-	for _, text := range []string{"passes its point of no return at 2026-02-03", "waits until 2026-02-03", "hold keeps it from that", "it may not be interrupted before"} {
+	for _, text := range []string{"passes its point of no return at 2026-02-03", "scheduled until 2026-02-03", "when it goes on by itself; hold keeps it from that", "it may not be interrupted before"} {
 		assert.Contains(t, out.String(), text)
 	}
 	ch.Awaited = &gen.Awaited{Since: at, Low: 480, High: 1200, Text: "link up, sign-in is not answered yet"}
