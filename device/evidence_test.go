@@ -2,6 +2,7 @@ package device
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 	"pgregory.net/rapid"
 
 	"verimorph/core/portrait"
@@ -353,4 +355,37 @@ func TestADeviceThatNeverIsQuiet(t *testing.T) {
 	got, err := c.Readings(ctx, sets(s.d)[:1])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"p1", "p2"}, got["ports-up"].Set)
+}
+
+// sent is an Exchange to which the device sends one file.
+type sent struct {
+	Exchange
+	data string
+}
+
+func (s sent) Expect(string, int64) (string, func(context.Context) ([]byte, error), func(), error) {
+	return "sftp://here/1", func(context.Context) ([]byte, error) { return []byte(s.data), nil }, func() {}, nil
+}
+
+// A part counts only when two readings are the same, or when it has the sum that the device gives.
+func TestPartsThatDiffer(t *testing.T) {
+	n := 0
+	s, _ := terminalOf(t, at, func(l string) []string {
+		n++
+		switch l {
+		case "show":
+			return []string{fmt.Sprintf("show\r\nport p%d\r\n%s", n, at)}
+		case "send sftp://here/1":
+			return []string{l + "\r\nsent 8 bytes, sum " + strings.Repeat("0", 64) + "\r\n" + at}
+		}
+		return listing(l)
+	})
+	c := signedIn(t, s)
+	_, _, err := c.FetchPart(t.Context(), &PartSource{File: "running", By: ByCLI, Send: "show"})
+	require.ErrorContains(t, err, "two readings in a row differ")
+	c.t.Exchange = sent{data: "port p1\n"}
+	var said Pattern
+	require.NoError(t, yaml.Unmarshal([]byte(`'sent (?P<size>\d+) bytes, sum (?P<sha256>\S+)'`), &said))
+	_, _, err = c.FetchPart(t.Context(), &PartSource{File: "running", By: PushSFTP, Send: "send {url}", Fields: said})
+	require.ErrorContains(t, err, "has not the SHA-256 sum that the device gives")
 }

@@ -94,6 +94,9 @@ func TestFaultsOfAFirewall(t *testing.T) {
 			stands(t, c, f.want, st.Version, "5.0.7", "5.4.2", st.Fits)
 			assert.Zero(t, st.Spoilt+st.Bricks, "nothing was written or started while something was written")
 			assert.NotEqual(t, "fitting", st.Slots["b"][1], "nothing is left half-way")
+			if f.want == done {
+				assert.Contains(t, r.step(id, change.Install).Outcome, "slot b holds 5.4.2", "the step says what the device shows")
+			}
 			if f.want == stopped || f.want == returned {
 				assert.Equal(t, [2]string{"a", "a"}, [2]string{st.Running, st.Next}, "it runs and starts what it did before")
 				assert.Equal(t, whole.Config, st.Config, "its configuration is what it was")
