@@ -353,13 +353,18 @@ func TestReadingsBeforeWaitForServices(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
 	id := r.begin("5.0.7", "5.4.2")
-	_ = r.client().Restart(t.Context())
-	require.Eventually(t, func() bool {
-		p := r.box.Status().Phase
-		return r.box.Status().Boots == 2 && p != "off" && p != "ready" && p != "link"
-	}, 20*time.Second, time.Millisecond)
+	phase := ""
+	r.at(-1, change.Readings, "begun", func(*run, *store.Step) { // somebody starts it anew right now
+		_ = r.client().Restart(context.Background())
+		assert.Eventually(t, func() bool {
+			p := r.box.Status().Phase
+			return r.box.Status().Boots == 2 && p != "off" && p != "ready" && p != "link"
+		}, 20*time.Second, time.Millisecond)
+	})
+	r.at(-1, change.Readings, "performed", func(*run, *store.Step) { phase = r.box.Status().Phase })
 	r.start()
 	c := r.await(id, change.Asking, change.Failed, change.Done)
+	assert.Equal(t, "ready", phase, "when they were taken")
 	var before verify.Readings
 	require.NoError(t, json.Unmarshal(c.Readings, &before))
 	if len(before["tunnels-up"].Set) == 0 { // they come up a moment after the services: then a person is asked before anything is done

@@ -684,7 +684,7 @@ func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootSta
 		b, seen, err := r.bootState(ctx, s)
 		rest := r.wait(time.Second)
 		switch {
-		case device.KindOf(err) == device.SignInRefused: // it was told to start anew, and may know its users only later
+		case device.KindOf(err) == device.SignInRefused && r.mayRefuse(s): // it was told to start anew, and may know its users only later
 			seen, rest = r.refusedYet(err)
 		case err != nil:
 			return false, "", err

@@ -61,10 +61,10 @@ func (r *run) refusedYet(err error) (seen string, rest time.Duration) {
 	return "sign-in is refused while the device starts: " + err.Error(), rest
 }
 
-// mayRefuse reports whether a refused sign-in may only say that the device is not ready for it yet: it was started anew by this change, and
-// its users are known only once their service is up.
+// mayRefuse reports whether a refused sign-in, seen while a step waits for a device, may only say that it is not ready for one yet: it was
+// started anew by this change, and its users are known only once their service is up.
 func (r *run) mayRefuse(s *store.Step) bool {
-	return slices.Contains([]change.Kind{change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
+	return slices.Contains([]change.Kind{change.Install, change.Restart, change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
 }
 
 func waitLink(r *run, ctx context.Context, s *store.Step) error {
