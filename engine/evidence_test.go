@@ -525,6 +525,7 @@ func TestSignInRefusedWhileStarting(t *testing.T) {
 	r.policy = store.BackAutomatic
 	good := make(chan struct{})
 	r.at(0, change.Link, "performed", func(w *run, _ *store.Step) {
+		w.hangUp()
 		w.way = waiting{} // what it knows of the credentials
 		ctx := context.Background()
 		var id int64
@@ -537,7 +538,14 @@ func TestSignInRefusedWhileStarting(t *testing.T) {
 			assert.NoError(t, err)
 		}
 		set(bad)
-		time.AfterFunc(700*time.Millisecond, func() { set(sealed); close(good) })
+		go func() { // once it was refused
+			defer close(good)
+			assert.Eventually(t, func() bool {
+				d, err := r.Store.DeviceByID(ctx, r.d.ID)
+				return err == nil && d.RefusedTries > 0
+			}, 20*time.Second, 5*time.Millisecond)
+			set(sealed)
+		}()
 	})
 	id := r.begin("5.0.7", "5.4.2")
 	r.start()

@@ -32,6 +32,8 @@ func TestASlotThatIsNotWhatItShouldBe(t *testing.T) {
 	install.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.4", Old: "a"})
 	assert.ErrorContains(t, chooseSlot(w, t.Context(), choose), "slot b should hold 5.4.2 and be good; the device shows 5.0.6")
 	assert.Equal(t, "a", r.box.Status().Next)
+	_, err := installedNow(w, t.Context(), install) // however the command was answered
+	assert.ErrorContains(t, err, "slot b should hold 5.4.2 and be good; the device shows 5.0.6")
 }
 
 // What is unsaved is saved before the restart, and a save is confirmed by looking.
