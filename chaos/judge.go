@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -68,7 +69,12 @@ func (w *world) hold(b *subject, c *ended, before, after look) {
 		*list = append(*list, fmt.Sprintf("%s, change %d from %s to %s: %s", b.name, c.ID, c.From, c.To, fmt.Sprintf(format, args...)))
 	}
 	need := c.needed(b)
-	if got := after.installs - before.installs; got != need.installs {
+	// Where what is to be installed lay in the idle slot before, nobody can tell after a strike whether it was written anew: it is once more.
+	again := 0
+	if slices.Contains(before.areas, c.To+" good") && c.Kind != "go-back" && before.version != c.To {
+		again = 2
+	}
+	if got := after.installs - before.installs; got < need.installs || got > need.installs+again*need.installs {
 		wrong(&w.report.DoubleInstalls, "installed %d times, %d needed", got, need.installs)
 	}
 	if got := after.boots - before.boots; got != need.boots {
@@ -161,9 +167,20 @@ func named(text, kind string) map[string]bool {
 }
 
 // states remembers what a device was configured with, and when: a backup has to hold the bytes of one of these.
-type states struct{ sums map[string]bool }
+type states struct {
+	mu   sync.Mutex
+	sums map[string]bool
+}
+
+func (s *states) had(sum [sha256.Size]byte) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.sums[hex.EncodeToString(sum[:])]
+}
 
 func (s *states) see(text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.sums == nil {
 		s.sums = map[string]bool{}
 	}
@@ -252,8 +269,7 @@ func (w *world) bytes(lost func(string, ...any)) error {
 			lost("bundle %.12s of %s: %s", sum, m.Device, err)
 			continue
 		}
-		got := sha256.Sum256(data)
-		if !w.seen[i].sums[hex.EncodeToString(got[:])] {
+		if !w.seen[i].had(sha256.Sum256(data)) {
 			lost("bundle %.12s of %s, taken %s, holds %d bytes that the device never had", sum, m.Device, m.TakenAt.Format(time.TimeOnly), len(data))
 		}
 	}

@@ -79,9 +79,9 @@ func (w *world) spoil(ctx context.Context, b *subject, round int) {
 	switch {
 	case b.look().boots == before.boots:
 		w.fail(b, "change %d is %s and was to start it without tunnels", c.ID, c.State)
-	case c.Verdict != nil && c.Verdict.Verdict != "fail" || c.State == "done":
+	case c.Verdict == nil && c.State == "done" || c.Verdict != nil && c.Verdict.Verdict != "fail":
 		w.mu.Lock()
-		w.report.FalseDone = append(w.report.FalseDone, fmt.Sprintf("%s, change %d: no tunnel is up, and it is %s", b.name, c.ID, c.State))
+		w.report.FalseDone = append(w.report.FalseDone, fmt.Sprintf("%s, change %d from %s to %s: no tunnel is up, and it is %s, %+v", b.name, c.ID, c.From, c.To, c.State, c.Verdict))
 		w.mu.Unlock()
 	}
 	if c.State == "asking" {

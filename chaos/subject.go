@@ -40,15 +40,16 @@ type look struct {
 	spoilt, bricks        int
 	config                string
 	ready                 bool
+	areas                 []string // version and state, of a gateway
 }
 
 func (b *subject) look() look {
 	if b.wall != nil {
 		st := b.wall.Status()
-		return look{st.Version, st.Boots, st.Fits, st.Sent, st.Spoilt, st.Bricks, st.Config, st.Phase == "ready"}
+		return look{st.Version, st.Boots, st.Fits, st.Sent, st.Spoilt, st.Bricks, st.Config, st.Phase == "ready", nil}
 	}
 	st := b.plain.Status()
-	return look{st.Version, st.Boots, st.Installs, st.Sent, st.Spoilt, st.Bricks, st.Main, st.Phase == "ready"}
+	return look{st.Version, st.Boots, st.Installs, st.Sent, st.Spoilt, st.Bricks, st.Main, st.Phase == "ready", st.Areas}
 }
 
 func (b *subject) stop() {

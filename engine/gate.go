@@ -86,10 +86,14 @@ func (r *run) asLeft(ctx context.Context, s *store.Step) error {
 	if err := json.Unmarshal(r.c.Stands, &left); err != nil {
 		return final("the record of how the device stood cannot be read: %w", err)
 	}
-	if other := r.otherwise(left, standingOf(r.seen, left.Hop), s); len(other) > 0 {
+	now, err := r.sameUnit(ctx, c) // over a console line a connection is older than what runs now
+	if err != nil {
+		return err
+	}
+	if other := r.otherwise(left, standingOf(now, left.Hop), s); len(other) > 0 {
 		q := change.Question{Kind: change.AskStands, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
 			Text: fmt.Sprintf("The device does not stand where this change left it: %s. Somebody else changed it. Nothing was written after that. Put it back and answer retry; or leave it, and draft the rest anew from where it stands: verimorph change redraft %d", strings.Join(other, "; "), r.c.ID)}
-		if r.canGoBack(r.seen) {
+		if r.canGoBack(now) {
 			q.Answers = append(q.Answers, change.GoBack)
 		}
 		return &askError{q, s.State}

@@ -226,20 +226,24 @@ func short(v verify.Value) string {
 
 func settle(r *run, ctx context.Context, s *store.Step) error {
 	began := time.Now()
-	patience := time.Duration(s.Plan.Expect.Limit * float64(time.Second) * 9 / 10)
+	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
 	j, err := r.judgement(ctx, s)
 	if err != nil {
 		return err
 	}
 	var open []verify.Result // after the last look
+	var took time.Duration   // the longest look
 	for {
-		settling := time.Since(began) < patience
+		// The last look must have its time before the limit is over, however slow the device is.
+		settling := time.Since(began) < limit-max(limit/10, 3*took+r.nextLook(began))
 		// While something is open, that alone is asked for: a thousand devices settle at once. A verdict is from one look at all.
 		only := open
 		if !settling {
 			only = nil
 		}
+		at := time.Now()
 		results, p, err := r.look(ctx, j, only, settling)
+		took = max(took, time.Since(at))
 		switch k := device.KindOf(err); {
 		case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
 			r.hangUp()
