@@ -35,7 +35,10 @@ type ended struct {
 	Question *struct {
 		Kind, Text string
 	}
-	Verdict *struct{ Verdict string }
+	Verdict *struct {
+		Verdict string
+		Results []struct{ Title, State, Evidence string }
+	}
 	Steps   []struct {
 		Kind, State, Title string
 		Back               *bool
@@ -71,7 +74,7 @@ func (w *world) hold(b *subject, c *ended, before, after look) {
 	need := c.needed(b)
 	// Where what is to be installed lay in the idle slot before, nobody can tell after a strike whether it was written anew: it is once more.
 	again := 0
-	if slices.Contains(before.areas, c.To+" good") && c.Kind != "go-back" && before.version != c.To {
+	if slices.Contains(before.areas, c.To+" good") && c.Kind != "back" && before.version != c.To {
 		again = 2
 	}
 	if got := after.installs - before.installs; got < need.installs || got > need.installs+again*need.installs {
