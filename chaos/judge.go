@@ -39,7 +39,7 @@ type ended struct {
 		Verdict string
 		Results []struct{ Title, State, Evidence string }
 	}
-	Steps   []struct {
+	Steps []struct {
 		Kind, State, Title string
 		Back               *bool
 	}
