@@ -101,7 +101,7 @@ type Pace struct {
 // overhead is what one step costs apart from the device's own time, in seconds, and floor the least hard limit.
 const (
 	overhead = 0.4
-	floor    = 6
+	floor    = 15
 )
 
 // Scale returns the span at this pace; at factor 1 it is the catalogue's own.
