@@ -717,7 +717,8 @@ func restart(r *run, ctx context.Context, s *store.Step) error {
 // the command and the device goes on as if nothing were, for longer than it should take, the device has not heard it: the step is
 // tried again, which begins with another look.
 func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
-	began, patience := time.Now(), time.Duration(s.Plan.Expect.High*float64(time.Second))
+	// A third of the hard limit at most: the next try needs its time, too.
+	began, patience := time.Now(), time.Duration(min(s.Plan.Expect.High, s.Plan.Expect.Limit/3)*float64(time.Second))
 	down, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool {
 		return b == bootGone || b == bootNew || b == bootOld && r.unsure && time.Since(began) > patience
 	})
