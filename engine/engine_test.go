@@ -34,7 +34,6 @@ import (
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/internal/dbtest"
-	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -100,14 +99,11 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 	receiver, err := transfer.Receive(transfer.ReceiverConfig{SFTP: "127.0.0.1:0", FTP: "127.0.0.1:0", TFTP: "127.0.0.1:0", HostKey: filepath.Join(dir, "hostkey"), Give: serve, Log: quiet})
 	require.NoError(t, err)
 	t.Cleanup(receiver.Close)
-	e, err := New(Config{Store: st, Images: images, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: serve, Pace: change.Pace{Factor: factor}, Log: quiet, Lease: 2 * time.Second})
+	e, err := New(Config{Store: st, Images: images, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: serve, Pace: change.Pace{Factor: factor, Floor: leastLimit}, Log: quiet, Lease: 2 * time.Second})
 	require.NoError(t, err)
-	cat, found := catalog.ReadDir(os.DirFS("../demo/catalog"))
-	require.Empty(t, found)
-	lib, broken := convert.ReadDir(os.DirFS("../demo/catalog"))
-	require.Empty(t, broken.Errors())
+	lib := demoLibrary(t)
 	e.Library = func(context.Context) (*convert.Library, error) { return lib, nil }
-	r := &rig{Engine: e, t: t, box: b, cat: cat, give: web}
+	r := &rig{Engine: e, t: t, box: b, cat: demoCatalogue(t), give: web}
 	r.addDevice()
 	return r
 }
@@ -135,9 +131,8 @@ func (r *rig) draft(from, to string) int64 {
 	p, err := path.NewPlanner(r.cat).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: from}, Aim: path.Aim{Version: to}})
 	require.NoError(r.t, err)
 	for _, h := range p.Hops {
-		var img bytes.Buffer
-		require.NoError(r.t, firmware.Make(&img, &firmware.Header{Maker: "Tarnholm", Models: h.Image.Models, Version: h.To.String(), Payload: h.Image.Size - firmware.HeaderSize}))
-		sum, _, err := r.Images.Put(&img, 0)
+		data, _ := content(r.t, h.Image.SHA256)
+		sum, _, err := r.Images.Put(bytes.NewReader(data), 0)
 		require.NoError(r.t, err)
 		require.Equal(r.t, h.Image.SHA256, sum)
 		_, err = r.Store.AddImage(r.t.Context(), store.Image{SHA256: sum, File: h.Image.File, Size: h.Image.Size, Family: "th", Version: h.To.String(), Models: h.Image.Models, AddedBy: "me"})
@@ -172,20 +167,30 @@ func (r *rig) change(id int64) store.Change {
 }
 
 func (r *rig) awaitEnd(id int64) store.Change {
-	require.Eventually(r.t, func() bool {
-		c, err := r.Store.Change(r.t.Context(), id) // fails now and then where a test cuts connections
-		return err == nil && c.State.Over()
-	}, 60*time.Second, 20*time.Millisecond)
-	return r.change(id)
+	return r.until(id, change.State.Over)
 }
 
 // await waits until a change is in one of some states.
 func (r *rig) await(id int64, states ...change.State) store.Change {
-	require.Eventually(r.t, func() bool {
-		c, err := r.Store.Change(r.t.Context(), id)
-		return err == nil && slices.Contains(states, c.State)
-	}, 60*time.Second, 20*time.Millisecond, "it is %s: %v", r.change(id).State, r.change(id).Question)
-	return r.change(id)
+	return r.until(id, func(s change.State) bool { return slices.Contains(states, s) })
+}
+
+// until waits for a state of a change.
+func (r *rig) until(id int64, reached func(change.State) bool) store.Change {
+	r.t.Helper()
+	for began := time.Now(); time.Since(began) < 4*time.Minute; time.Sleep(50 * time.Millisecond) {
+		var state change.State
+		err := r.Store.Pool.QueryRow(r.t.Context(), "SELECT state FROM changes WHERE id = $1", id).Scan(&state)
+		if err != nil || !reached(state) { // a test may cut connections
+			continue
+		}
+		if c, err := r.Store.Change(r.t.Context(), id); err == nil && reached(c.State) {
+			return c
+		}
+	}
+	c := r.change(id)
+	require.FailNow(r.t, "the state that is waited for is not reached", "it is %s: %s", c.State, failure(c))
+	return c
 }
 
 func resultOf(v verify.Verdict, reading string) verify.Result {

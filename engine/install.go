@@ -685,7 +685,7 @@ func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootSta
 		rest := r.wait(time.Second)
 		switch {
 		case device.KindOf(err) == device.SignInRefused && r.mayRefuse(s): // it was told to start anew, and may know its users only later
-			seen, rest = r.refusedYet(err)
+			seen, rest = r.refusedYet(ctx, err)
 		case err != nil:
 			return false, "", err
 		case settled(b):

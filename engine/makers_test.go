@@ -19,13 +19,11 @@ import (
 
 	"verimorph/core/catalog"
 	"verimorph/core/change"
-	"verimorph/core/convert"
 	"verimorph/core/path"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/internal/opensshd"
-	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/plainbox"
 	"verimorph/store"
 )
@@ -58,9 +56,6 @@ func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field 
 	require.NoError(t, err)
 	require.NoError(t, b.Start())
 	t.Cleanup(b.Stop)
-	lib, found := convert.ReadDir(os.DirFS("../demo/catalog"))
-	require.Empty(t, found.Errors())
-	r.Engine.Library = func(context.Context) (*convert.Library, error) { return lib, nil }
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
 	f := &field{rig: r, plain: b}
 	password, token, web, _, dialect := b.Ways()
@@ -108,8 +103,7 @@ func (f *field) draft(to string) int64 {
 		if l.Family.Name != way.Family || !strings.Contains(strings.Join(l.Models, ","), way.Model) {
 			continue
 		}
-		data, err := firmware.Content(&l)
-		require.NoError(t, err)
+		data, _ := content(t, l.SHA256)
 		sum, _, err := f.Images.Put(bytes.NewReader(data), 0)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(f.plain.MediumDir, l.File), data, 0o600))
@@ -139,14 +133,9 @@ func (f *field) begin(id int64) {
 }
 
 // rest waits until the change ends or asks.
-func (f *field) rest(id int64) (c store.Change) {
+func (f *field) rest(id int64) store.Change {
 	f.t.Helper()
-	require.Eventually(f.t, func() bool {
-		var err error
-		c, err = f.Store.Change(f.t.Context(), id)
-		return err == nil && (c.State.Over() || c.State == change.Asking)
-	}, 90*time.Second, 20*time.Millisecond)
-	return c
+	return f.until(id, func(s change.State) bool { return s.Over() || s == change.Asking })
 }
 
 // asks fails the test unless the change asks something.

@@ -41,7 +41,7 @@ type run struct {
 	unsure   bool        // the connection was lost with the command to restart: the device may not have heard it
 
 	silentSince time.Time        // nothing has answered since then; zero: something did
-	refusals    int              // sign-ins in a row that a starting device refused
+	tentative   bool             // the step waits for a device that starts anew: it may not know its users yet
 	ready       map[int]bool     // hops whose go/no-go check this worker has done
 	looked      *device.Client   // the connection over which the device was found to stand as the change left it
 	seen        *device.Portrait // what the device said of itself last, as far as it was asked
@@ -232,6 +232,7 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 	limited, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the hard limit of %s is over", limit.Round(time.Second)))
 	defer cancel()
 	r.hear(ctx, s)
+	r.tentative = r.mayRefuse(s)
 	// Whatever waits for the device when the time is over stops waiting.
 	stop := context.AfterFunc(limited, r.cut)
 	defer stop()
@@ -571,6 +572,9 @@ func (r *run) wayIn(ctx context.Context) (t device.Target, d store.Device, err e
 			count(s, second)
 		}
 		r.way = waiting{t, d, expect, time.Now().Add(recordLasts)}
+	}
+	if r.tentative { // the right credential may be refused for a while: a try is kept for later
+		t.Tries = max(t.Tries-1, 1)
 	}
 	t.AnyHostKey = r.expectsHostKey(d)
 	return t, d, nil

@@ -32,12 +32,10 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 				seen = err.Error()
 			case k == device.SignInRefused && r.mayRefuse(s):
 				r.hangUp()
-				seen, rest = r.refusedYet(err)
+				seen, rest = r.refusedYet(ctx, err)
 			default:
 				return err
 			}
-		} else {
-			r.refusals = 0
 		}
 		if done {
 			s.Note = seen
@@ -50,15 +48,22 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 	}
 }
 
-// refusedRest is how long a device that refuses a sign-in while it starts is left alone first; then four times as long, each time. So no
-// more tries are spent than the bound on refused sign-ins allows, and when that is reached it is waited as long as the bound asks for.
+// refusedRest is how long a device that refuses a sign-in while it starts is left alone first; then four times as long for each one more.
+// So the tries that the bound on refused sign-ins allows are spread over the time that users may take.
 const refusedRest = 45 * time.Second
 
-// refusedYet counts a refused sign-in of a device that starts, and says how long it is left alone now.
-func (r *run) refusedYet(err error) (seen string, rest time.Duration) {
-	rest = r.wait(refusedRest << min(2*r.refusals, 6))
-	r.refusals++
-	return "sign-in is refused while the device starts: " + err.Error(), rest
+// refusedYet says how long a device that starts and refuses a sign-in is left alone now. It goes by how many were refused, whoever tried
+// and with how many credentials. When the bound is reached nothing is sent to the device, so it is looked often whether it may be
+// tried again: its rest may be over, or somebody may have added a credential.
+func (r *run) refusedYet(ctx context.Context, err error) (seen string, rest time.Duration) {
+	seen = "sign-in is refused while the device starts: " + err.Error()
+	r.readAt = time.Time{}
+	d, unread := r.device(ctx)
+	tries, unset := r.e.tries(ctx)
+	if unread != nil || unset != nil || d.RefusedTries >= tries.Bound {
+		return seen, r.wait(15 * time.Second)
+	}
+	return seen, r.wait(refusedRest << (2 * max(d.RefusedTries-1, 0)))
 }
 
 // mayRefuse reports whether a refused sign-in, seen while a step waits for a device, may only say that it is not ready for one yet: it was

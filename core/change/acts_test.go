@@ -36,7 +36,7 @@ func TestActsBecomeSteps(t *testing.T) {
 		{"a part and its power", []Act{{Kind: Component, Part: "logic", File: logic}, {Kind: PowerCycle, Part: "logic"}}, []Kind{Send, Checksum, Component, PowerCycle}, "1", "1", BackNotNeeded},
 		{"odds and ends", []Act{{Kind: CleanUp, Names: []string{"x"}}, {Kind: Licence, Part: "full"}, {Kind: Clone}, {Kind: Save}, {Kind: Hand, Text: "look"}}, []Kind{CleanUp, Licence, Clone, Save, Hand}, "1", "1", BackNotNeeded},
 	} {
-		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Lacks: func(sum string) bool { return sum == "sum9" }, Acts: c.acts})
+		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Lacks: func(sum string) bool { return sum == "sum9" }, Acts: c.acts})
 		require.NoError(t, err, c.name)
 		kinds := kindsOf(plan.Steps)
 		assert.Equal(t, append(append([]Kind{Readings, Check}, c.want...), Verify), kinds, c.name)
@@ -79,12 +79,12 @@ func TestActsThatCannotBe(t *testing.T) {
 		{Abilities{}, "", []Act{{Kind: PowerCycle}}, "no power-cycle"},
 		{Abilities{}, "0", []Act{{Kind: ChooseSlot, Once: true}}, "no choose-slot-once"},
 	} {
-		_, _, _, err := DraftActs(ActsJob{Can: c.can, Pace: Pace{1}, From: "1", Idle: c.idle, Acts: c.acts})
+		_, _, _, err := DraftActs(ActsJob{Can: c.can, Pace: Pace{Factor: 1}, From: "1", Idle: c.idle, Acts: c.acts})
 		assert.ErrorContains(t, err, c.says)
 	}
-	_, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Next: "0", Acts: []Act{{Kind: Restart}}})
+	_, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Next: "0", Acts: []Act{{Kind: Restart}}})
 	assert.ErrorContains(t, err, "the next start is from the slot with 0, not from the one that runs 1")
-	_, _, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Next: "0", Acts: []Act{{Kind: ChooseSlot}, {Kind: Restart}}})
+	_, _, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Next: "0", Acts: []Act{{Kind: ChooseSlot}, {Kind: Restart}}})
 	require.NoError(t, err)
 	assert.Equal(t, "0", to)
 }
@@ -98,7 +98,7 @@ func TestActsOfAnyKind(t *testing.T) {
 			a.File = img("2")
 			return a
 		}), 1, 7).Draw(t, "acts")
-		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: acts})
+		plan, in, to, err := DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Acts: acts})
 		if err != nil {
 			return
 		}
@@ -146,14 +146,14 @@ func TestWaysThatLead(t *testing.T) {
 		b := Back{Way: way}
 		assert.Equal(t, leads, b.Leads(), way)
 	}
-	plan, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: []Act{{Kind: ChooseSlot}, {Kind: Restart}}})
+	plan, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Acts: []Act{{Kind: ChooseSlot}, {Kind: Restart}}})
 	require.NoError(t, err)
 	require.NotEmpty(t, plan.Back[0].Steps)
 	for _, s := range plan.Back[0].Steps {
 		assert.True(t, s.Back)
 		assert.False(t, s.StopsBefore, "there is no resting on the way back")
 	}
-	plan, _, _, err = DraftActs(ActsJob{Can: able, Pace: Pace{1}, From: "1", Idle: "0", Acts: []Act{{Kind: Restart}}})
+	plan, _, _, err = DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Acts: []Act{{Kind: Restart}}})
 	require.NoError(t, err)
 	assert.Empty(t, plan.Back[0].Steps)
 }

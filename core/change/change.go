@@ -3,6 +3,7 @@
 package change
 
 import (
+	"cmp"
 	"verimorph/core/catalog"
 )
 
@@ -96,9 +97,10 @@ type File struct {
 // faster by their factor. What does not get faster with the fleet (our own network round trips) is allowed for.
 type Pace struct {
 	Factor float64
+	Floor  float64 // the least hard limit of a step of a simulated fleet, in seconds; 0 is 15 s
 }
 
-// overhead is what one step costs apart from the device's own time, in seconds, and floor the least hard limit.
+// overhead is what one step costs apart from the device's own time, in seconds, and floor the least hard limit if none is given.
 const (
 	overhead = 0.4
 	floor    = 15
@@ -109,7 +111,7 @@ func (p Pace) Scale(s catalog.Span) catalog.Span {
 	if p.Factor <= 1 {
 		return s
 	}
-	return catalog.Span{Low: s.Low / p.Factor, High: s.High/p.Factor + overhead, Limit: max(s.Limit/p.Factor+overhead, floor)}
+	return catalog.Span{Low: s.Low / p.Factor, High: s.High/p.Factor + overhead, Limit: max(s.Limit/p.Factor+overhead, cmp.Or(p.Floor, floor))}
 }
 
 // fallback is used where the catalogue gives no duration.

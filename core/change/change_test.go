@@ -23,7 +23,7 @@ func draft(t *testing.T, from, to string, factor float64) []Step {
 	require.Empty(t, found)
 	p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: from}, Aim: path.Aim{Version: to}})
 	require.NoError(t, err)
-	plan, err := Draft(Job{Family: c.Family("th"), Path: p, Can: slots, Pace: Pace{factor}})
+	plan, err := Draft(Job{Family: c.Family("th"), Path: p, Can: slots, Pace: Pace{Factor: factor}})
 	require.NoError(t, err)
 	return plan.Steps
 }
@@ -71,7 +71,7 @@ func TestPace(t *testing.T) {
 }
 
 func TestNothingToDo(t *testing.T) {
-	_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{To: version.MustParse("5.4.2")}, Pace: Pace{1}})
+	_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{To: version.MustParse("5.4.2")}, Pace: Pace{Factor: 1}})
 	assert.EqualError(t, err, "the device runs 5.4.2 already; there is nothing to change")
 }
 
@@ -135,7 +135,7 @@ func TestDraftRefusesWhatItCannotDo(t *testing.T) {
 	} {
 		h := hop
 		change(&h)
-		_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{h}}, Can: slots, Pace: Pace{1}})
+		_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{h}}, Can: slots, Pace: Pace{Factor: 1}})
 		assert.ErrorContains(t, err, part)
 	}
 }
@@ -146,7 +146,7 @@ func TestAHopBeginsWithItsDownload(t *testing.T) {
 	p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: "TH-60", Version: "4.2.3"}, Aim: path.Aim{Version: "5.4.2"}})
 	require.NoError(t, err)
 	late := p.Hops[2].Image
-	plan, err := Draft(Job{Family: c.Family("th"), Path: p, Can: slots, Pace: Pace{20}, Lacks: func(sum string) bool { return sum == late.SHA256 }})
+	plan, err := Draft(Job{Family: c.Family("th"), Path: p, Can: slots, Pace: Pace{Factor: 20}, Lacks: func(sum string) bool { return sum == late.SHA256 }})
 	require.NoError(t, err)
 	steps := plan.Steps
 	var fetches []Step
@@ -169,7 +169,7 @@ func TestChoreographies(t *testing.T) {
 	plan := func(model, from, to, generation string, can Abilities, old func(int) *File) *Plan {
 		p, err := path.NewPlanner(c).Find(path.Question{Portrait: &portrait.Portrait{Model: model, Version: from, Generation: generation, Components: map[string]string{"web-manager": "1.9", "drive-logic": "7", "boot-loader": "1.6", "logic": "44"}}, Aim: path.Aim{Version: to}, Policy: path.Policy{Reset: true}})
 		require.NoError(t, err)
-		plan, err := Draft(Job{Family: c.Family(p.Family), Path: p, Can: can, Pace: Pace{20}, Old: old})
+		plan, err := Draft(Job{Family: c.Family(p.Family), Path: p, Can: can, Pace: Pace{Factor: 20}, Old: old})
 		require.NoError(t, err)
 		require.Len(t, plan.Back, len(p.Hops), "a way back is declared for every hop")
 		return plan
@@ -230,18 +230,18 @@ func TestChoreographies(t *testing.T) {
 
 	_, err := Draft(Job{Family: c.Family("os"), Path: &path.Path{Hops: []path.Hop{{Restarts: 1, Components: []path.Component{{Name: "logic", Title: "port logic", Trigger: "command"}}}}}, Can: slots})
 	assert.ErrorContains(t, err, "brings port logic along, and its dialect does not say how")
-	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{1}, "2", "1", false)
+	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{Factor: 1}, "2", "1", false)
 	require.NoError(t, err)
 	inOrder(back.Steps, Readings, Check, Backup, Point, Drain, Save, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
 	assert.Equal(t, -1, first(back.Steps, Convert))
 	// With what was configured since, converted before anything is touched and put once the older version is up.
-	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{1}, "2", "1", true)
+	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{Factor: 1}, "2", "1", true)
 	require.NoError(t, err)
 	inOrder(back.Steps, Backup, Convert, Point, Drain, ChooseSlot, Restart, Confirm, Services, Validate, PutPart, Save, Undrain, Verify)
 	assert.Equal(t, "running", back.Steps[first(back.Steps, Convert)].Part)
 	assert.Equal(t, "running", back.Steps[first(back.Steps, PutPart)].Part, "the users stay those of the older version")
-	_, err = DraftBack(nil, Abilities{}, Pace{1}, "2", "1", true)
+	_, err = DraftBack(nil, Abilities{}, Pace{Factor: 1}, "2", "1", true)
 	assert.ErrorContains(t, err, "nothing can be carried across")
-	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{1}, "2", "1", false)
+	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{Factor: 1}, "2", "1", false)
 	assert.ErrorContains(t, err, "keeps no installation beside the running one")
 }

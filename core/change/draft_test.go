@@ -19,7 +19,7 @@ var jobs = rapid.Custom(func(t *rapid.T) Job {
 	can := Abilities{InPlace: rapid.Bool().Draw(t, "in place"), Once: rapid.Bool().Draw(t, "once"), Clone: rapid.Bool().Draw(t, "clone"), Unpack: rapid.Bool().Draw(t, "unpack"),
 		Drain: rapid.Bool().Draw(t, "drain"), Save: rapid.Bool().Draw(t, "save"), Media: rapid.Bool().Draw(t, "media"), PowerCycle: rapid.Bool().Draw(t, "power cycle"),
 		Components: []string{"logic", "portal"}, Parts: []Restored{{Name: "running", Title: "main.ini", Save: rapid.Bool().Draw(t, "save after"), Restart: rapid.Bool().Draw(t, "restart after")}}}
-	j := Job{Family: &catalog.Family{}, Can: can, Pace: Pace{1}, Path: &path.Path{}}
+	j := Job{Family: &catalog.Family{}, Can: can, Pace: Pace{Factor: 1}, Path: &path.Path{}}
 	if rapid.Bool().Draw(t, "old image") {
 		j.Old = func(hop int) *File { return &File{Name: fmt.Sprintf("old%d.img", hop), Size: 10, SHA256: "old"} }
 	}

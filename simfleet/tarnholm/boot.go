@@ -67,14 +67,7 @@ func (b *Box) restart() {
 	from, to := b.st.Slots[b.st.Running], b.st.Slots[b.st.Next]
 	if to.State != "good" { // half of an installation starts nothing: only the boot loader helps, over the console line
 		b.note("restart into slot %s, which is %s: nothing starts", b.st.Next, to.State)
-		b.st.Faults[NeverReturn] = Fault{Hit: true, Count: 1}
-		b.st.BootAt = time.Now()
-		b.st.Boots++
-		b.st.Bricks++
-		_ = b.save()
-		for c := range b.conns {
-			_ = c.Close()
-		}
+		b.brick()
 		b.mu.Unlock()
 		return
 	}
@@ -112,6 +105,18 @@ func (b *Box) restart() {
 		_ = c.Close()
 	}
 	b.mu.Unlock()
+}
+
+// brick leaves the box with nothing that starts. The caller holds the lock.
+func (b *Box) brick() {
+	b.st.Faults[NeverReturn] = Fault{Hit: true, Count: 1}
+	b.st.BootAt = time.Now()
+	b.st.Boots++
+	b.st.Bricks++
+	_ = b.save()
+	for c := range b.conns {
+		_ = c.Close()
+	}
 }
 
 // convert is what a release does with a configuration that another release wrote: it keeps what it understands. The
