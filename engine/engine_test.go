@@ -557,15 +557,14 @@ func TestTheHardLimitWinsOverEverything(t *testing.T) {
 	w := r.prepare(id)
 	s := w.of(change.Confirm)
 	s.Plan.Expect.Limit = 0.3
-	works[change.Confirm] = work{perform: func(r *run, ctx context.Context, s *store.Step) error {
+	slow := work{perform: func(r *run, ctx context.Context, s *store.Step) error {
 		s.Note = "a light in the window"
 		<-ctx.Done()
 		r.readAt = time.Time{}
 		_, err := r.device(ctx) // fails, because the time is over: that is no trouble with the records
 		return err
 	}}
-	defer func() { works[change.Confirm] = work{perform: confirmVersion} }()
-	_, err := w.step(t.Context(), s)
+	_, err := w.within(t.Context(), slow, s)
 	require.ErrorContains(t, err, "the hard limit of 0s is over; last seen: a light in the window")
 	var record *recordError
 	assert.NotErrorAs(t, err, &record)
@@ -578,15 +577,14 @@ func TestRecordsThatHangFailNoStep(t *testing.T) {
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	s := w.of(change.Services)
 	s.Plan.Expect.Limit = 0.3
-	works[change.Services] = work{perform: func(r *run, ctx context.Context, s *store.Step) error {
+	slow := work{perform: func(r *run, ctx context.Context, s *store.Step) error {
 		<-ctx.Done()
 		r.e.Store.Close()
 		r.readAt = time.Time{}
 		_, err := r.device(ctx)
 		return err
 	}}
-	defer func() { works[change.Services] = work{perform: waitServices} }()
-	_, err := w.step(t.Context(), s)
+	_, err := w.within(t.Context(), slow, s)
 	var record *recordError
 	require.ErrorAs(t, err, &record)
 }

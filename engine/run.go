@@ -222,12 +222,17 @@ func (r *run) ask(ctx context.Context, a *askError) error {
 	return err
 }
 
-// step inspects, records the intent, performs and confirms, with retries where the connection failed.
+// step does the work of a step.
 func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err error) {
 	w, ok := works[s.Plan.Kind]
 	if !ok {
 		return "", final("this version does not know the step %q", s.Plan.Kind)
 	}
+	return r.within(ctx, w, s)
+}
+
+// within inspects, records the intent, performs and confirms, with retries where the connection failed, in the time for it.
+func (r *run) within(ctx context.Context, w work, s *store.Step) (evidence string, err error) {
 	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
 	limited, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the hard limit of %s is over", limit.Round(time.Second)))
 	defer cancel()
