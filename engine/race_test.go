@@ -3,4 +3,4 @@
 package engine
 
 // The race detector makes everything slower, and the tests share a machine: a hard limit that a step would keep has to be far away.
-const leastLimit = 45
+const leastLimit = 30

@@ -157,7 +157,7 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	}
 	defer c.CloseFiles()
 	// A transfer that stands still is broken, even when the connection is not.
-	patience := max(r.wait(stallTime), 3*time.Second)
+	patience := max(r.wait(stallTime), 5*time.Second)
 	stalled := time.AfterFunc(patience, r.cut)
 	defer stalled.Stop()
 	err = transfer.Push(ctx, files, local, im.Name, func(done, total int64) {
