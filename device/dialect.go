@@ -262,6 +262,45 @@ func (p Pattern) groups(text string) map[string]string {
 	return named(p, m)
 }
 
+// whole is the named groups of a match, of which loc are the bounds in the text. The groups that are numbers are as long as the number is
+// in the text: of 1'204 a pattern for digits finds the 1 only, and a 1 would be believed.
+func (p Pattern) whole(text string, loc []int, numbers ...string) map[string]string {
+	out := map[string]string{}
+	for i, name := range p.SubexpNames() {
+		switch from, to := loc[2*i], loc[2*i+1]; {
+		case name == "":
+		case from < 0:
+			out[name] = ""
+		case slices.Contains(numbers, name) && from < to:
+			out[name] = strings.TrimSpace(widened(text, from, to))
+		default:
+			out[name] = strings.TrimSpace(text[from:to])
+		}
+	}
+	return out
+}
+
+// longer is what may go on with a number, behind it and before it: digits, also behind a mark between groups of them, and a sign.
+var (
+	longerBehind = regexp.MustCompile(`^(?:[.,'’_\x{a0}\x{202f}]?\d)+`)
+	longerBefore = regexp.MustCompile(`(?:(?:^|[\s=:(])[-−])?(?:\d[.,'’_\x{a0}\x{202f}]?)*$`)
+)
+
+func widened(text string, from, to int) string {
+	line := strings.LastIndexByte(text[:from], '\n') + 1
+	if isDigit(text[from]) {
+		if before := longerBefore.FindString(text[line:from]); before != "" {
+			from -= len(strings.TrimLeft(before, " \t=:("))
+		}
+	}
+	if isDigit(text[to-1]) {
+		to += len(longerBehind.FindString(text[to:]))
+	}
+	return text[from:to]
+}
+
+func isDigit(b byte) bool { return b >= '0' && b <= '9' }
+
 func named(p Pattern, m []string) map[string]string {
 	out := map[string]string{}
 	for i, name := range p.SubexpNames() {

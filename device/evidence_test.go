@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -244,6 +245,27 @@ func TestAnAnswerThatIsNotUnderstoodIsNotNone(t *testing.T) {
 	number, err := ReadReading([]byte("name: n\ntitle: N\ntype: number\nsend: x\nmatch: 'open (?P<value>\\S+)'\nexpect: {rule: unchanged, severity: fail}\n"))
 	require.NoError(t, err)
 	assert.Equal(t, verify.Value{Type: verify.NotReadable, Text: `"1'204" is not a number that is understood`}, number.read("open 1'204\n", bare, true))
+}
+
+// A pattern for digits finds a part of a number that is written otherwise. A part is not believed.
+func TestAPartOfANumberIsNotTheNumber(t *testing.T) {
+	for text, want := range map[string]string{
+		"open 1204\n": "1204", "open 1'204\n": `"1'204"`, "open 65’533 KiB\n": `"65’533"`, "open 1,204,7\n": `"1,204,7"`, "open 1 204\n": "1", "open 12.\n": "12", "open 12, 13\n": "12",
+		"open 12.5 %\n": "12.5", "open -3 s\n": "-3", "open 7:30\n": "7", "open=-4": "-4", "3\nopen 8\n": "8", "open 9\n5\n": "9", "open 1\u00a0204\n": "\"1\u00a0204\"", "open 2026-11-28\n": "2026",
+	} {
+		r, err := ReadReading([]byte(`{name: n, title: N, type: number, send: x, match: 'open.*?(?P<value>\d+)', expect: {rule: unchanged, severity: fail}}`))
+		require.NoError(t, err)
+		v := r.read(text, &Dialect{}, true)
+		if strings.HasPrefix(want, `"`) {
+			assert.Equal(t, verify.NotReadable, v.Type, text)
+			assert.Contains(t, strings.ReplaceAll(v.Text, `\u00a0`, "\u00a0"), want, text)
+			continue
+		}
+		assert.Equal(t, want, v.String(), text)
+	}
+	last := Pattern{regexp.MustCompile(`(?P<free>\d+) KiB`)}
+	text := "free 65'533 KiB"
+	assert.Equal(t, "65'533", last.whole(text, last.FindStringSubmatchIndex(text), numbers...)["free"], "also the last part of it")
 }
 
 // What the device or its dialect does not say is not known, and a number that cannot be read is an error, never 0.

@@ -42,17 +42,17 @@ func (c *Client) portraitBy(ctx context.Context, wanted func(*Query) bool) (*Por
 			said.texts[q.Send], said.echoed[q.Send] = text, c.term.echo == echoes
 		}
 		if q.Fields.Regexp != nil {
-			g := q.Fields.groups(text)
-			if g == nil {
+			loc := q.Fields.FindStringSubmatchIndex(text)
+			if loc == nil {
 				return nil, &Error{NotUnderstood, c.t.Address, q.Send, fmt.Sprintf("the answer does not fit the dialect %s; it begins %.80q", d.Name, text)}
 			}
-			for k, v := range g {
+			for k, v := range q.Fields.whole(text, loc, numbers...) {
 				said.fields[k] = v
 			}
 		}
 		if q.Rows != "" {
-			for _, m := range q.Match.FindAllStringSubmatch(text, -1) {
-				said.rows[q.Rows] = append(said.rows[q.Rows], named(q.Match, m))
+			for _, loc := range q.Match.FindAllStringSubmatchIndex(text, -1) {
+				said.rows[q.Rows] = append(said.rows[q.Rows], q.Match.whole(text, loc, numbers...))
 			}
 		}
 	}
@@ -69,6 +69,9 @@ func (c *Client) portraitBy(ctx context.Context, wanted func(*Query) bool) (*Por
 	}
 	return p, nil
 }
+
+// numbers are the fields of a portrait that are numbers.
+var numbers = []string{"uptime", "total", "free", "size"}
 
 // answers are what a device said about itself.
 type answers struct {

@@ -42,9 +42,12 @@ func (r *Reading) read(text string, d *Dialect, echoed bool) verify.Value {
 	if r.NotApplicable.Regexp != nil && r.NotApplicable.MatchString(text) {
 		return verify.Value{Type: verify.NotApplicable, Text: Quoted(text)}
 	}
-	var all []string
-	for _, m := range r.Match.FindAllStringSubmatch(text, -1) {
-		all = append(all, named(r.Match, m)["value"])
+	var all, number []string
+	if r.Type == verify.Number {
+		number = []string{"value"}
+	}
+	for _, loc := range r.Match.FindAllStringSubmatchIndex(text, -1) {
+		all = append(all, r.Match.whole(text, loc, number...)["value"])
 	}
 	if r.Type == verify.Set || r.Type == verify.Flag {
 		p := proof{rows: []Pattern{r.Match}, ignore: []Pattern{r.Ignore, d.Ignore}, frames: []Pattern{r.Frame, d.Frame}, echoed: echoed}

@@ -811,3 +811,20 @@ func TestStretches(t *testing.T) {
 	assert.Equal(t, []string{"1-2", "3-0"}, show(stretches([]store.Backup{b(1, 0), b(2, 1), b(3, 1)}, 0, 1)))
 	assert.Equal(t, []string{"2-0"}, show(stretches([]store.Backup{b(1, 0), b(2, 1)}, 1, -1)))
 }
+
+// A unit that no longer says which one it is leaves a doubt.
+func TestTheVerdictNamesTheUnit(t *testing.T) {
+	judged := func(serial string) verify.Verdict {
+		before, after := verify.Readings{}, verify.Readings{}
+		fromPortrait(before, &device.Portrait{Version: "1", Serial: "S1"})
+		fromPortrait(after, &device.Portrait{Version: "2", Serial: serial})
+		return verify.Conclude(verify.Judge(expectations(nil, before, "2", nil, nil), before, after, false))
+	}
+	assert.Equal(t, verify.Pass, judged("S1").Verdict)
+	v := judged("")
+	assert.Equal(t, verify.Degraded, v.Verdict)
+	assert.Equal(t, verify.NotProven, resultOf(v, readUnit).State)
+	v = judged("S2")
+	assert.Equal(t, verify.Degraded, v.Verdict)
+	assert.Equal(t, "was S1, is S2", resultOf(v, readUnit).Evidence)
+}

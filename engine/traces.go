@@ -53,6 +53,10 @@ func (r *run) traces(failed *store.Step) string {
 			say("%s was put onto it%s", s.Plan.Part, maybe)
 		case change.Drain:
 			say("it was drained%s", maybe)
+		case change.Undrain:
+			say("it was returned to service%s", maybe)
+		case change.PowerCycle:
+			say("the power of %s was switched off and on%s", s.Plan.Part, maybe)
 		case change.Restart:
 			say("it was restarted%s", maybe)
 		}

@@ -20,6 +20,7 @@ import (
 // Readings that come from the portrait; the dialect's own come beside them.
 const (
 	readVersion    = "version"
+	readUnit       = "unit"
 	readComponents = "components"
 	readParts      = "parts-well"
 	readLicences   = "licences-there"
@@ -32,6 +33,9 @@ const (
 // fromPortrait adds what the portrait tells to readings.
 func fromPortrait(values verify.Readings, p *device.Portrait) {
 	values[readVersion] = verify.Value{Type: verify.Text, Text: p.Version}
+	if p.Serial != "" {
+		values[readUnit] = verify.Value{Type: verify.Text, Text: p.Serial}
+	}
 	if len(p.Slots) > 1 {
 		var good []string
 		for _, slot := range p.Slots {
@@ -114,6 +118,9 @@ func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Readi
 // brought is the versions of components that the change brings, installed the versions that lie on the device afterwards.
 func expectations(rs []device.Reading, before verify.Readings, version string, brought map[string]string, installed []string) []verify.Expectation {
 	out := []verify.Expectation{{Reading: readVersion, Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: version}, Severity: verify.Fails}}
+	if _, ok := before[readUnit]; ok { // another unit is not written to; one that no longer says which it is leaves a doubt
+		out = append(out, verify.Expectation{Reading: readUnit, Title: "Serial of the unit", Rule: verify.Unchanged, Severity: verify.Degrades})
+	}
 	if b, ok := before[readComponents]; ok && b.Known() {
 		now := map[string]string{}
 		for _, s := range b.Set {
