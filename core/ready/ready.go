@@ -3,6 +3,7 @@
 package ready
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -241,7 +242,7 @@ func (f *Facts) identity(add adder) {
 	var wrong []string
 	for _, p := range [][3]string{{"model", f.WantModel, f.Model}, {"serial", f.WantSerial, f.Serial}, {"version", f.WantVersion, f.Version}} {
 		if p[1] != "" && p[1] != p[2] {
-			wrong = append(wrong, fmt.Sprintf("its %s is %s, planned was %s", p[0], p[2], p[1]))
+			wrong = append(wrong, fmt.Sprintf("its %s is %s, planned was %s", p[0], cmp.Or(p[2], "not known"), p[1]))
 		}
 	}
 	if len(wrong) > 0 {
@@ -404,7 +405,7 @@ func (f *Facts) health(add adder) {
 	}
 	switch {
 	case len(bad) == 0 && len(unknown) > 0:
-		add(Health, "Health", Pass, "", "of %d of %d parts it is not known whether they are well", len(unknown), len(f.Parts))
+		add(Health, "Health", Warn, "look at them on the device; its dialect has to know how it says that a part is well", "whether they are well is not known of %d of %d parts: %s", len(unknown), len(f.Parts), strings.Join(unknown, ", "))
 	case len(bad) > 0:
 		add(Health, "Health", Warn, "repair it first; a device that is not well is a bad start", "%s", strings.Join(bad, "; "))
 	case len(f.Parts) > 0:
