@@ -563,6 +563,10 @@ func (c *Client) verb(ctx context.Context, name string, args map[string]string, 
 // Words is what the device answered to the last verb, for messages about what came of it.
 func (c *Client) Words() string { return Quoted(c.words) }
 
+// HungUp reports whether the connection ended with the last command before the device said that it took it. That is how a command looks
+// that the connection ends with, and also how a line looks that breaks before the device heard of it.
+func (c *Client) HungUp() bool { return c.term != nil && c.term.hungUp }
+
 // Checksum lets the device compute the SHA-256 of a file on it.
 func (c *Client) Checksum(ctx context.Context, file string) (string, error) {
 	text, err := c.verb(ctx, "checksum", map[string]string{"file": file}, nil)

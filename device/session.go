@@ -22,6 +22,7 @@ type session struct {
 	name    string // the prompt's name part, learnt at sign-in, so that output cannot pass for a prompt
 	echo    echoing
 	raised  bool
+	hungUp  bool // the connection ended with the last command, before the device said that it took it
 	broken  bool // an answer did not come to its end: what comes next may belong to it
 	heard   *tap
 }
@@ -139,6 +140,7 @@ func (s *session) prepare(ctx context.Context) error {
 // say what the query calls success. What the device printed before is not part of the answer.
 func (s *session) run(ctx context.Context, q Query, command string, progress func(string)) (string, error) {
 	s.settle()
+	s.hungUp = false
 	if _, err := io.WriteString(s.in, command+"\r"); err != nil {
 		return "", &Error{Lost, s.address, command, "the connection ended"}
 	}
@@ -296,6 +298,7 @@ func (s *session) answer(ctx context.Context, doing, echo string, q Query, progr
 		case b, ok := <-s.out:
 			if !ok {
 				if q.Ends {
+					s.hungUp = true
 					return string(s.screen.seen()), nil
 				}
 				return "", &Error{Lost, s.address, doing, fmt.Sprintf("the connection ended; the last line was %q", s.lastLine())}

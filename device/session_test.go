@@ -80,6 +80,22 @@ func ask(t *testing.T, target Target, command string, wait float64) (string, err
 	return c.query(t.Context(), Query{Send: command, Wait: wait}, nil, nil)
 }
 
+// A connection that ends with a command proves nothing: neither that the device heard it, nor that it did not.
+func TestAConnectionThatEndsWithACommand(t *testing.T) {
+	c := dial(t, scripted(t, "hello\r\nbox ~ ", func(line string) string {
+		if line == "cycle" {
+			return ""
+		}
+		return line + "\r\nok\r\nbox ~ "
+	}))
+	_, err := c.query(t.Context(), Query{Send: "look", Ends: true}, nil, nil)
+	require.NoError(t, err)
+	assert.False(t, c.HungUp(), "it answered")
+	_, err = c.query(t.Context(), Query{Send: "cycle", Ends: true}, nil, nil)
+	require.NoError(t, err)
+	assert.True(t, c.HungUp())
+}
+
 func TestWhatDevicesSay(t *testing.T) {
 	echo := func(answer string) func(string) string {
 		return func(line string) string { return line + "\r\n" + answer }

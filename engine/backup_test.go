@@ -231,6 +231,27 @@ func TestTriesAreCountedInTheRecord(t *testing.T) {
 	assert.Equal(t, 3, r.box.Status().Refusals, "it was risked again")
 }
 
+// After a refusal the next sign-in begins with another credential: few tries are left, and a line may break before it is its turn.
+func TestTheNextCredentialIsTriedAfterARefusal(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	ctx := t.Context()
+	a := r.box.Access()
+	ids := map[string]int64{}
+	secrets := []string{"not it", a.Password}
+	require.NoError(t, r.Store.ReplaceCredentials(ctx, r.d.ID, []string{KindPassword}, "", []store.Credential{{Kind: KindPassword, Username: a.User}, {Kind: KindPassword, Username: a.User}}, func(c *store.Credential, id int64) ([]byte, error) {
+		secret := secrets[len(ids)]
+		ids[secret] = id
+		return SealCredential(r.Vault, id, Secret{Password: secret})
+	}))
+	require.NoError(t, r.Store.TryRefused(ctx, ids["not it"], r.d.ID, false)) // and then the line broke
+	d, err := r.Store.DeviceByID(ctx, r.d.ID)
+	require.NoError(t, err)
+	_, err = r.Refresh(ctx, d, "me")
+	require.NoError(t, err)
+	assert.Zero(t, r.box.Status().Refusals, "the other one is tried first")
+}
+
 // A wrong second password costs the parts that need it, is not tried part after part, and never signs us out.
 func TestAWrongSecondPassword(t *testing.T) {
 	t.Parallel()

@@ -220,6 +220,10 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 	if d.Reach.Only || d.Reach.Enter != "" { // what is for the line comes first there; elsewhere it is not tried
 		t.SignIns = append(atLine, t.SignIns...)
 	}
+	// After a refusal the next one is tried, not the same again: which of them is right may be unknown, and few tries are left.
+	if i := slices.IndexFunc(t.SignIns, func(s device.SignIn) bool { return s.ID == d.RefusedLast }); i >= 0 && d.RefusedTries > 0 {
+		t.SignIns = slices.Concat(t.SignIns[i+1:], t.SignIns[:i+1])
+	}
 	if d.Reach.Only {
 		t.Console = d.Reach.Console
 	}
@@ -240,7 +244,7 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		}
 	}
 	t.Refused = func(s device.SignIn, second bool) {
-		record(e.Store.TryRefused(background, d.ID, second))
+		record(e.Store.TryRefused(background, s.ID, d.ID, second))
 		record(e.Store.Audit(background, who, "credential refused", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
 	}
 	t.Used = func(s device.SignIn, second bool) {

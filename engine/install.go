@@ -196,13 +196,9 @@ func install(r *run, ctx context.Context, s *store.Step) error {
 		}
 		slot = "slot " + args.Slot
 	}
-	r.unsure = false
 	err = c.Install(ctx, name, args.Slot, func(f float64) { r.progress(ctx, s, f, "%s is being written, %.0f %%", slot, f*100) })
 	if s.Plan.InPlace {
-		r.hangUp()
-		if device.KindOf(err) == device.Lost { // that is how the restart looks that comes with it
-			err, r.unsure = nil, true
-		}
+		return r.begun(c, err) // the restart comes with it
 	}
 	return err
 }
@@ -703,11 +699,16 @@ func restart(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	r.unsure = false
-	err = c.Restart(ctx)
+	return r.begun(c, c.Restart(ctx))
+}
+
+// begun hangs up after a command that starts the device anew. A connection that was lost with it is how that looks, and also how a line
+// looks that breaks before the device heard of it.
+func (r *run) begun(c *device.Client, err error) error {
+	r.unsure = c.HungUp() || device.KindOf(err) == device.Lost
 	r.hangUp()
-	if k := device.KindOf(err); k == device.Lost {
-		err, r.unsure = nil, true // that is how a restart looks, and how a line that breaks before the device heard of it
+	if device.KindOf(err) == device.Lost {
+		return nil
 	}
 	return err
 }

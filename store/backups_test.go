@@ -242,10 +242,10 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 		return d.RefusedTries
 	}
 	for range 2 {
-		require.NoError(t, s.TryRefused(ctx, a.ID, false))
+		require.NoError(t, s.TryRefused(ctx, 1, a.ID, false))
 	}
 	assert.Equal(t, 2, tries())
-	require.NoError(t, s.TryRefused(ctx, a.ID, true))
+	require.NoError(t, s.TryRefused(ctx, 1, a.ID, true))
 	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, false, "me", "a look"))
 	d, err := s.DeviceByID(ctx, a.ID)
 	require.NoError(t, err)
@@ -256,7 +256,7 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, lines, 2, "every use is in the audit")
 	assert.Equal(t, []string{"me", "credential used", fmt.Sprintf("credential %d, a look", own)}, []string{lines[0].Who, lines[0].Event, lines[0].Detail})
-	require.NoError(t, s.TryRefused(ctx, a.ID, false))
+	require.NoError(t, s.TryRefused(ctx, 1, a.ID, false))
 	add(Credential{Group: "south", Kind: "password"})
 	assert.Equal(t, 1, tries())
 	add(Credential{Group: "north", Kind: "password"})

@@ -107,9 +107,10 @@ func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64, second b
 	return err
 }
 
-// TryRefused counts a sign-in, or a second password, that the device refused.
-func (s *Store) TryRefused(ctx context.Context, deviceID int64, second bool) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = refused_tries + CASE WHEN $2 THEN 0 ELSE 1 END, refused_raises = refused_raises + CASE WHEN $2 THEN 1 ELSE 0 END, refused_at = now() WHERE id = $1`, deviceID, second)
+// TryRefused counts a sign-in, or a second password, that the device refused, with the credential that was tried.
+func (s *Store) TryRefused(ctx context.Context, id, deviceID int64, second bool) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE devices SET refused_tries = refused_tries + CASE WHEN $3 THEN 0 ELSE 1 END, refused_raises = refused_raises + CASE WHEN $3 THEN 1 ELSE 0 END,
+		refused_last = CASE WHEN $3 THEN refused_last ELSE $1 END, refused_at = now() WHERE id = $2`, id, deviceID, second)
 	return err
 }
 

@@ -22,6 +22,7 @@ type Device struct {
 	LookedAt            *time.Time // the last try to look at it
 	LookError           *string    // why that failed; nil when it did not
 	RefusedTries        int        // sign-ins in a row that the device refused
+	RefusedLast         int64      // the credential of the last of them
 	RefusedRaises       int        // second passwords
 	RefusedAt           *time.Time
 	OpenChange          *int64
@@ -50,14 +51,14 @@ type Reach struct {
 }
 
 var deviceColumns = `d.id, d.name, d.site, d.address, d.dialect, d.groups, d.web, d.host_key, d.transfer,
-	d.created_at, d.portrait, d.portrait_at, d.looked_at, d.look_error, d.refused_tries, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND ` + occupies("c") + `), d.reach,
+	d.created_at, d.portrait, d.portrait_at, d.looked_at, d.look_error, d.refused_tries, d.refused_last, d.refused_raises, d.refused_at, (SELECT c.id FROM changes c WHERE c.device_id = d.id AND ` + occupies("c") + `), d.reach,
 	(SELECT jsonb_build_object('id', c.id, 'state', c.state, 'since', c.state_since, 'paused_by', c.paused_by, 'waits_until', c.waits_until, 'step', coalesce(s.plan->>'Title', ''), 'note', coalesce(s.note, ''), 'began', s.started_at)
 		FROM changes c LEFT JOIN LATERAL (SELECT * FROM steps s WHERE s.change_id = c.id AND s.state = 'running' ORDER BY s.number LIMIT 1) s ON true WHERE c.device_id = d.id AND ` + occupies("c") + `)`
 
 // columns are where deviceColumns go.
 func (d *Device) columns() []any {
 	return []any{&d.ID, &d.Name, &d.Site, &d.Address, &d.Dialect, &d.Groups, &d.Web, &d.HostKey, &d.Transfer,
-		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.LookedAt, &d.LookError, &d.RefusedTries, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange, &d.Reach, &d.Open}
+		&d.CreatedAt, &d.Portrait, &d.PortraitAt, &d.LookedAt, &d.LookError, &d.RefusedTries, &d.RefusedLast, &d.RefusedRaises, &d.RefusedAt, &d.OpenChange, &d.Reach, &d.Open}
 }
 
 func scanDevice(r pgx.Row) (d Device, err error) {
