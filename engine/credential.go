@@ -148,6 +148,13 @@ func order(cs []store.Credential, expect string) {
 	slices.SortStableFunc(cs, func(a, b store.Credential) int { return rank(a) - rank(b) })
 }
 
+// Order lists the credentials of a device in the order in which they are tried when a version runs.
+func (e *Engine) Order(ctx context.Context, d store.Device, version string) ([]store.Credential, error) {
+	cs, err := e.Store.Credentials(ctx, d.ID)
+	order(cs, version)
+	return cs, err
+}
+
 // target is how to get to a device, with its secrets opened. expect is the version that is expected to run there, "" when
 // nobody knows; who and why go into the audit line. It refuses when so many sign-ins were refused that one more might lock
 // the account.
@@ -184,45 +191,8 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 	if e.crowded() {
 		t.Packet = smallPacket
 	}
-	cs, err := e.Store.Credentials(ctx, d.ID)
-	if err != nil {
-		return t, records(err)
-	}
-	if expect == "" {
-		expect = runningVersion(d)
-	}
-	order(cs, expect)
-	var atLine []device.SignIn
-	for _, c := range cs {
-		s, err := openCredential(e.Vault, c)
-		if err != nil {
-			return t, err
-		}
-		in := device.SignIn{ID: c.ID, User: c.Username, Password: s.Password}
-		switch c.Kind {
-		case KindPassword:
-			t.SignIns = append(t.SignIns, in)
-		case KindConsole:
-			atLine = append(atLine, in)
-		case KindKey:
-			if in.Key, err = s.signer(); err != nil {
-				return t, fmt.Errorf("%s: its key cannot be used", CredentialLabel(c.ID))
-			}
-			t.SignIns = append(t.SignIns, in)
-		case KindPrivileged:
-			t.Privileged = append(t.Privileged, in)
-		case KindToken:
-			if t.Token == "" {
-				t.Token, t.TokenID = s.Token, c.ID
-			}
-		}
-	}
-	if d.Reach.Only || d.Reach.Enter != "" { // what is for the line comes first there; elsewhere it is not tried
-		t.SignIns = append(atLine, t.SignIns...)
-	}
-	// After a refusal the next one is tried, not the same again: which of them is right may be unknown, and few tries are left.
-	if i := slices.IndexFunc(t.SignIns, func(s device.SignIn) bool { return s.ID == d.RefusedLast }); i >= 0 && d.RefusedTries > 0 {
-		t.SignIns = slices.Concat(t.SignIns[i+1:], t.SignIns[:i+1])
+	if err := e.signIns(ctx, &t, d, expect); err != nil {
+		return t, err
 	}
 	if d.Reach.Only {
 		t.Console = d.Reach.Console
@@ -251,6 +221,51 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		record(e.Store.CredentialUsed(background, s.ID, d.ID, second, who, why))
 	}
 	return t, nil
+}
+
+// signIns opens the credentials of a device, in the order in which they are tried.
+func (e *Engine) signIns(ctx context.Context, t *device.Target, d store.Device, expect string) error {
+	cs, err := e.Store.Credentials(ctx, d.ID)
+	if err != nil {
+		return records(err)
+	}
+	if expect == "" {
+		expect = runningVersion(d)
+	}
+	order(cs, expect)
+	var atLine []device.SignIn
+	for _, c := range cs {
+		s, err := openCredential(e.Vault, c)
+		if err != nil {
+			return err
+		}
+		in := device.SignIn{ID: c.ID, User: c.Username, Password: s.Password}
+		switch c.Kind {
+		case KindPassword:
+			t.SignIns = append(t.SignIns, in)
+		case KindConsole:
+			atLine = append(atLine, in)
+		case KindKey:
+			if in.Key, err = s.signer(); err != nil {
+				return fmt.Errorf("%s: its key cannot be used", CredentialLabel(c.ID))
+			}
+			t.SignIns = append(t.SignIns, in)
+		case KindPrivileged:
+			t.Privileged = append(t.Privileged, in)
+		case KindToken:
+			if t.Token == "" {
+				t.Token, t.TokenID = s.Token, c.ID
+			}
+		}
+	}
+	if d.Reach.Only || d.Reach.Enter != "" { // what is for the line comes first there; elsewhere it is not tried
+		t.SignIns = append(atLine, t.SignIns...)
+	}
+	// After a refusal the next one is tried, not the same again: which of them is right may be unknown, and few tries are left.
+	if i := slices.IndexFunc(t.SignIns, func(s device.SignIn) bool { return s.ID == d.RefusedLast }); i >= 0 && d.RefusedTries > 0 {
+		t.SignIns = slices.Concat(t.SignIns[i+1:], t.SignIns[:i+1])
+	}
+	return nil
 }
 
 // through is how to get to the device that stands before another one.
