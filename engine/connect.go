@@ -1,0 +1,215 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"verimorph/core/change"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// Getting to a device, and what is known of it on the way.
+
+// A waiting is a target that did not answer: nothing about it is changed by that, so it is not put together anew for every try.
+type waiting struct {
+	target device.Target
+	device store.Device
+	expect string // version
+	until  time.Time
+}
+
+// wayIn is how to get in now.
+func (r *run) wayIn(ctx context.Context) (t device.Target, d store.Device, err error) {
+	expect := r.expected()
+	if w := r.way; w.expect == expect && time.Now().Before(w.until) {
+		t, d = w.target, w.device
+	} else {
+		r.readAt = time.Time{} // how many sign-ins were refused must be what it is now
+		if d, err = r.device(ctx); err != nil {
+			return t, d, err
+		}
+		t, err = r.e.target(ctx, d, expect, fmt.Sprintf("change %d", r.c.ID), "carrying the change out")
+		var record *recordError
+		if err != nil && device.KindOf(err) == "" && !errors.As(err, &record) {
+			err = &finalError{err}
+		}
+		if err != nil {
+			return t, d, err
+		}
+		count := t.Refused
+		t.Refused = func(s device.SignIn, second bool) {
+			r.way.until = time.Time{} // one try less is left
+			count(s, second)
+		}
+		r.way = waiting{t, d, expect, time.Now().Add(recordLasts)}
+	}
+	if r.tentative { // the right credential may be refused for a while: a try is kept for later
+		t.Tries = max(t.Tries-1, 1)
+	}
+	t.AnyHostKey = r.expectsHostKey(d)
+	return t, d, nil
+}
+
+// connect returns the open connection, or opens one.
+func (r *run) connect(ctx context.Context) (*device.Client, error) {
+	r.mu.Lock()
+	conn := r.conn
+	r.mu.Unlock()
+	if conn != nil {
+		return conn, nil
+	}
+	t, d, err := r.wayIn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// The connection outlives the step that opens it; opening it does not.
+	dialing, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	opened := context.AfterFunc(ctx, giveUp)
+	defer opened()
+	conn, err = device.Dial(dialing, t)
+	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" && ctx.Err() == nil {
+		t.Address = r.movesTo(d)
+		if conn, err = device.Dial(dialing, t); err == nil {
+			err = r.moved(ctx, d, t.Address)
+		}
+	}
+	if k := device.KindOf(err); k != device.Unreachable && k != device.Silent && k != device.Lost {
+		r.way.until = time.Time{} // it let us in, or said no
+	}
+	if err != nil {
+		if conn != nil {
+			conn.Close()
+		}
+		return nil, err
+	}
+	if r.seen, err = r.sameUnit(dialing, conn); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	conn.Before = func(ctx context.Context) error {
+		if r.strict == nil {
+			return nil
+		}
+		return r.lastLook(ctx, r.strict)
+	}
+	r.mu.Lock()
+	r.conn = conn
+	r.mu.Unlock()
+	switch {
+	case conn.HostKey() == "": // a console line has none
+	case d.HostKey == "":
+		err = r.e.Store.PinHostKey(ctx, d.ID, conn.HostKey())
+	case d.HostKey != conn.HostKey():
+		if err = r.e.Store.ReplaceHostKey(ctx, d.ID, conn.HostKey()); err == nil {
+			err = r.e.Store.NoteStep(ctx, r.lease, r.c.ID, 0, "host key", "the device shows another host key, which this change expects; it is pinned now")
+		}
+	}
+	return conn, records(err)
+}
+
+// expected is the version that should run on the device at this point of the change: that of the last hop whose restart
+// has begun, else the one it started from.
+func (r *run) expected() string {
+	v := r.c.From
+	for i := range r.c.Steps {
+		if s := &r.c.Steps[i]; r.starts(s) && s.State != change.StepWaiting && s.State != change.StepSkipped {
+			v = r.goal(s)
+		}
+	}
+	return v
+}
+
+// starts reports whether a step starts another installation.
+func (r *run) starts(s *store.Step) bool {
+	return s.Plan.Hop >= 0 && (s.Plan.Kind == change.Restart && r.bySlot(s) || s.Plan.Kind == change.Install && s.Plan.InPlace)
+}
+
+// expectsHostKey reports whether the device may show another host key now: the change says so, or it was reset by now.
+func (r *run) expectsHostKey(d store.Device) bool {
+	if r.c.ExpectsHostKey {
+		return true
+	}
+	dialect := r.e.Dialects[d.Dialect]
+	if dialect == nil || !dialect.Factory.NewHostKey {
+		return false
+	}
+	for i := range r.c.Steps {
+		if s := &r.c.Steps[i]; s.Plan.Kind == change.Install && s.Plan.InPlace && r.resets(s.Plan.Hop) && s.State != change.StepWaiting && s.State != change.StepSkipped {
+			return true
+		}
+	}
+	return false
+}
+
+// movesTo is the address at which the device is expected now, when it is another one than it has; "" otherwise. Only a change
+// that says so looks elsewhere, and only once it has started the device anew; the host key has to be the one that is known.
+func (r *run) movesTo(d store.Device) string {
+	if at := r.c.Planned.ComesBackAt; at != "" && at != d.Address {
+		for i := range r.c.Steps {
+			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace) && s.State != change.StepWaiting {
+				return at
+			}
+		}
+	}
+	return ""
+}
+
+// moved records that a device answers elsewhere now.
+func (r *run) moved(ctx context.Context, d store.Device, address string) error {
+	if err := r.e.Store.SetAddress(ctx, d.ID, address); err != nil {
+		return records(err)
+	}
+	r.readAt = time.Time{}
+	return records(r.e.Store.NoteStep(ctx, r.lease, r.c.ID, 0, "address", fmt.Sprintf("the device answers at %s now, not at %s any more; this change expected it", address, d.Address)))
+}
+
+// overConsole reports whether a device is spoken with over a line or through another device: then its address says nothing.
+func (r *run) overConsole(d store.Device) bool { return d.Reach.Only || d.Reach.Via != "" }
+
+// recordLasts is how long a device's record is believed. What may not be old is read anew when it is needed: before every
+// sign-in, how many of them were refused.
+const recordLasts = 15 * time.Second
+
+// device is the device's record as it was a short while ago: a wait looks at it again and again.
+func (r *run) device(ctx context.Context) (store.Device, error) {
+	if time.Since(r.readAt) < recordLasts {
+		return r.record, nil
+	}
+	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	if err == nil {
+		r.record, r.readAt = d, time.Now()
+	}
+	return d, records(err)
+}
+
+// hangUp closes the connection; the next step that needs one opens another.
+func (r *run) hangUp() {
+	r.mu.Lock()
+	conn := r.conn
+	r.conn = nil
+	r.mu.Unlock()
+	if conn != nil {
+		conn.Close()
+	}
+}
+
+// cut breaks the connection under whoever uses it, who then sees it as lost.
+func (r *run) cut() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.conn != nil {
+		r.conn.Cut()
+	}
+}
+
+// portrait looks at the device now.
+func (r *run) portrait(ctx context.Context) (*device.Portrait, error) {
+	c, err := r.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return c.Portrait(ctx)
+}

@@ -1,0 +1,166 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/config"
+	"verimorph/core/convert"
+	"verimorph/core/path"
+	"verimorph/core/ready"
+	"verimorph/device"
+	"verimorph/store"
+)
+
+// Converting.
+
+// A dataError says that what this installation holds cannot be used: its catalogue, its conversions, what somebody worked out. Waiting does
+// not help, as it does when the database is away; somebody has to put it right.
+type dataError struct{ err error }
+
+func (e *dataError) Error() string {
+	return "what this installation holds cannot be used: " + e.err.Error()
+}
+func (e *dataError) Unwrap() error { return e.err }
+
+// unusable tells trouble with our records, which passes, from data that cannot be used.
+func unusable(err error) error {
+	if record := (*recordError)(nil); err == nil || errors.As(err, &record) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return &dataError{err}
+}
+
+// library is the conversions that are loaded.
+func (e *Engine) library(ctx context.Context) (*convert.Library, error) {
+	lib, err := e.Library(ctx)
+	return lib, unusable(err)
+}
+
+// An openError says that a conversion needs a person.
+type openError struct{ what string }
+
+func (e *openError) Error() string { return e.what }
+
+// convert turns a configuration of a backup into that of another release: by what a person worked out for it, else by the
+// rules alone, which must leave nothing open.
+func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model, from, to string) (out, note string, err error) {
+	if e.Worked != nil {
+		out, note, ok, err := e.Worked(ctx, b, text, model+"@"+to)
+		if err != nil || ok {
+			return out, note, unusable(err)
+		}
+	}
+	if e.Library == nil {
+		return "", "", fmt.Errorf("no conversions are loaded")
+	}
+	lib, err := e.library(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	f, err := lib.ParseStop(model + "@" + from)
+	if err != nil {
+		return "", "", err
+	}
+	t, err := lib.ParseStop(model + "@" + to)
+	if err != nil {
+		return "", "", err
+	}
+	doc, bad := config.Parse(file, text, lib.Schema(f).Syntax)
+	if len(bad) > 0 {
+		return "", "", fmt.Errorf("%d lines are not understood, the first: %s", len(bad), bad[0])
+	}
+	r, err := lib.Convert(convert.Job{From: f, To: t}, doc)
+	if err != nil {
+		return "", "", err
+	}
+	if wrong := convert.Check(text, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
+		return "", "", fmt.Errorf("the ledger of the conversion does not add up: %s", strings.Join(wrong, "; "))
+	}
+	if !r.Ledger.Complete() {
+		return "", "", &openError{fmt.Sprintf("The conversion of %s from %s to %s needs a person: %s", file, f, t, unclaimed(r.Ledger))}
+	}
+	return r.Text, fmt.Sprintf("converted from %s to %s, every statement accounted for", from, to), nil
+}
+
+// Convert is convert for what is no change.
+func (e *Engine) Convert(ctx context.Context, b store.Backup, text, model, from, to string) (out, note string, err error) {
+	return e.convert(ctx, b, b.File, text, model, from, to)
+}
+
+// unclaimed tells what of a ledger needs a person.
+func unclaimed(l *convert.Ledger) string {
+	var open []string
+	for _, row := range l.Source {
+		if row.State == convert.NeedsPerson {
+			open = append(open, fmt.Sprintf("line %d, %s (%s)", row.Line, row.Path, row.Reason))
+		}
+	}
+	if len(open) == 0 {
+		return "it leaves questions open"
+	}
+	return first(open, 3)
+}
+
+// openConversion finds out whether the conversion that a change goes by leaves something to a person, as far as the last backup tells: the
+// device converts its configuration to that of the last release, or the file that a reset device gets back is converted for each hop.
+func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *device.Portrait) error {
+	if p == nil || c.Kind != store.Firmware || len(way.Hops) == 0 {
+		return nil
+	}
+	to := way.Hops[len(way.Hops)-1].To.String()
+	if i := slices.IndexFunc(c.Steps, func(s store.Step) bool { return s.Plan.Kind == change.Convert && !s.Plan.Back }); i >= 0 {
+		to = way.Hops[c.Steps[i].Plan.Hop].To.String()
+	} else if !slices.ContainsFunc(way.Hops, func(h path.Hop) bool { return h.Config == catalog.ConfigConverted }) {
+		return nil
+	}
+	for _, v := range []string{p.Version, to} {
+		if s, err := e.schema(ctx, way.Model, v); s == nil {
+			return err // nobody described it
+		}
+	}
+	bs, err := e.Store.Backups(ctx, d.Name, 0, 1)
+	if err != nil {
+		return records(err)
+	}
+	if len(bs) == 0 || bs[0].File == "" || bs[0].Version != p.Version {
+		return nil
+	}
+	text, err := e.Main(bs[0])
+	if err != nil {
+		return nil // the change takes a backup of its own before it touches the device
+	}
+	_, _, err = e.convert(ctx, bs[0], bs[0].File, text, way.Model, p.Version, to)
+	if record := (*recordError)(nil); errors.As(err, &record) {
+		return err
+	}
+	if err != nil {
+		f.ConversionOpen = err.Error()
+		f.ConversionHow = fmt.Sprintf("verimorph conversion start -backup %d -to %s@%s", bs[0].ID, way.Model, to)
+	}
+	return nil
+}
+
+// schema is the schema that describes the configuration of a model at a release, or nil.
+func (e *Engine) schema(ctx context.Context, model, release string) (*config.Schema, error) {
+	if e.Library == nil {
+		return nil, nil
+	}
+	lib, err := e.library(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at, err := lib.ParseStop(model + "@" + release)
+	if err != nil {
+		return nil, nil // nobody described it
+	}
+	if s := lib.Schema(at); s.Syntax != "" && s.ID != "" {
+		return s, nil
+	}
+	return nil, nil
+}
