@@ -23,6 +23,7 @@ const (
 	bootOld               // it runs from the slot it ran from before
 	bootGone              // nothing answers
 	bootNew               // it runs from the chosen slot
+	bootBack              // it was started anew, and runs from the slot it ran from before
 )
 
 func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, error) {
@@ -114,6 +115,9 @@ func (r *run) judgeBoot(s *store.Step, p *device.Portrait) (bootState, string, e
 			return bootNew, "the device runs from slot " + name, nil
 		}
 	}
+	if s.Intent != nil && json.Unmarshal(s.Intent, &in) == nil && in.Started != "" && p.Started != "" && p.Started != in.Started {
+		return bootBack, "the device was started anew, and runs from the old slot again", nil
+	}
 	return bootOld, "the device still answers and runs from the old slot", nil
 }
 
@@ -171,7 +175,7 @@ func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootSta
 		case err != nil:
 			return false, "", err
 		case settled(b):
-			return b == bootGone || b == bootNew, seen, nil
+			return b != bootOld, seen, nil
 		}
 		s.Note = seen
 		if err := pause(ctx, rest); err != nil {
@@ -207,7 +211,8 @@ func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
 	// A third of the hard limit at most: the next try needs its time, too.
 	began, patience := time.Now(), time.Duration(min(s.Plan.Expect.High, s.Plan.Expect.Limit/3)*float64(time.Second))
 	down, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool {
-		return b == bootGone || b == bootNew || b == bootOld && r.unsure && time.Since(began) > patience
+		late := time.Since(began) > patience
+		return b == bootGone || b == bootNew || b == bootBack && late || b == bootOld && r.unsure && late
 	})
 	if err == nil && !down {
 		return "", &device.Error{Kind: device.Lost, Address: r.c.Device, Doing: "restart", Message: "the connection was lost with the command, and " + evidence}

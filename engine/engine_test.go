@@ -330,6 +330,36 @@ func TestRestartIsTakenOnlyForWhatItIs(t *testing.T) {
 	assert.Equal(t, 2, r.box.Status().Boots)
 }
 
+// A device that started anew and fell back to its old slot has heard the command, though the connection was lost with it.
+func TestAStartThatFellBackIsNotRepeated(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	ctx := t.Context()
+	install, s := w.of(change.Install), w.of(change.Restart)
+	install.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
+	c, err := w.connect(ctx)
+	require.NoError(t, err)
+	require.NoError(t, c.ChooseSlot(ctx, "b"))
+	intent, err := startBefore(w, ctx, s)
+	require.NoError(t, err)
+	s.Intent, err = json.Marshal(intent)
+	require.NoError(t, err)
+	require.NoError(t, r.box.Arm(tarnholm.OldSlot, tarnholm.Fault{Times: 1}))
+	require.NoError(t, restart(w, ctx, s))
+	require.Eventually(t, func() bool { return r.box.Status().Boots == 2 && r.box.Status().Phase == "ready" }, 20*time.Second, 10*time.Millisecond)
+	w.unsure = true
+	for _, look := range []func() (string, error){
+		func() (string, error) { return wentDown(w, ctx, s) },
+		func() (string, error) { done, seen, err := restarted(w, ctx, s, true); assert.True(t, done); return seen, err },
+	} {
+		seen, err := look()
+		require.NoError(t, err)
+		assert.Equal(t, "the device was started anew, and runs from the old slot again", seen)
+	}
+	assert.ErrorContains(t, confirmVersion(w, ctx, w.of(change.Confirm)), "it runs what it ran before")
+}
+
 func TestADeviceThatComesBackWithTheOldVersionFails(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
