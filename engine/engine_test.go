@@ -351,7 +351,11 @@ func TestAStartThatFellBackIsNotRepeated(t *testing.T) {
 	w.unsure = true
 	for _, look := range []func() (string, error){
 		func() (string, error) { return wentDown(w, ctx, s) },
-		func() (string, error) { done, seen, err := restarted(w, ctx, s, true); assert.True(t, done); return seen, err },
+		func() (string, error) {
+			done, seen, err := restarted(w, ctx, s, true)
+			assert.True(t, done)
+			return seen, err
+		},
 	} {
 		seen, err := look()
 		require.NoError(t, err)
