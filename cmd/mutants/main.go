@@ -127,6 +127,11 @@ func try(ctx context.Context, m Mutant) (outcome, detail string) {
 	if n := strings.Count(string(text), m.From); n != 1 {
 		return broken, fmt.Sprintf("what is to be changed stands %d times in %s", n, m.File)
 	}
+	return m.with(ctx, strings.Replace(string(text), m.From, m.To, 1))
+}
+
+// with runs the test of a mutant with another text in the place of its file.
+func (m *Mutant) with(ctx context.Context, text string) (outcome, detail string) {
 	dir, err := os.MkdirTemp("", "mutant-")
 	if err != nil {
 		return broken, err.Error()
@@ -141,7 +146,7 @@ func try(ctx context.Context, m Mutant) (outcome, detail string) {
 	if err != nil {
 		return broken, err.Error()
 	}
-	if err := os.WriteFile(changed, []byte(strings.Replace(string(text), m.From, m.To, 1)), 0o600); err != nil {
+	if err := os.WriteFile(changed, []byte(text), 0o600); err != nil {
 		return broken, err.Error()
 	}
 	if err := os.WriteFile(filepath.Join(dir, "overlay.json"), overlay, 0o600); err != nil {
