@@ -2,6 +2,7 @@ package ready
 
 import (
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -122,4 +123,66 @@ func TestPercentiles(t *testing.T) {
 	for d, want := range map[time.Duration]string{72 * time.Hour: "3 days", 90 * time.Minute: "1 h 30 min", 61 * time.Second: "1 min 01 s", 12 * time.Second: "12 s", 1500 * time.Millisecond: "1.5 s"} {
 		assert.Equal(t, want, Rounded(d))
 	}
+}
+
+// At its limit a check still says what it says below it, and no more is told than there is to tell.
+func TestChecksAtTheirLimits(t *testing.T) {
+	day, hour := 24*time.Hour, time.Hour
+	names := []string{"a", "b", "c", "d", "e", "f"}
+	for _, c := range []struct {
+		spoil            func(*Facts)
+		check            string
+		state            State
+		evidence, remedy string
+	}{
+		{func(f *Facts) { f.Need = f.Free }, Room, Pass, "50.0 MiB are needed, 50.0 MiB of 100.0 MiB are free", ""},
+		{func(f *Facts) { f.Free = 1 << 20 }, Room, Stop, "5.0 MiB are needed and 1.0 MiB of 100.0 MiB are free", "remove files from the device"},
+		{func(f *Facts) { f.Free, f.Removable = 1<<20, []string{"old"} }, Room, Stop, "5.0 MiB are needed and 1.0 MiB of 100.0 MiB are free", "remove files from the device; these belong to no installation: old"},
+		{func(f *Facts) { f.Free, f.Installed = 1<<20, []string{"now"} }, Room, Stop, "5.0 MiB are needed and 1.0 MiB of 100.0 MiB are free", "remove files from the device; leave these, unless you know that nothing runs from them: now"},
+		{func(f *Facts) { f.Stores = []Store{{"logs", 100 << 20, 2 << 20, 0}} }, Room + " logs", Pass, "2.0 MiB of 100.0 MiB are free", ""},
+		{func(f *Facts) { f.GoesBack, f.UndoneBackup = true, 7 }, Undone, Pass, "nothing was configured since backup 7", ""},
+		{func(f *Facts) { f.GoesBack, f.UndoneBackup, f.Undone = true, 7, names }, Undone, Warn, "going back undoes 6 statements that were configured since backup 7: a, b, c, d, e, f", "see all of it with: verimorph change back DEVICE -preview"},
+		{func(f *Facts) { f.GoesBack, f.UndoneBackup, f.Undone = true, 7, append(names, "g", "h") }, Undone, Warn, "going back undoes 8 statements that were configured since backup 7: a, b, c, d, e, f and 2 more", "see all of it with: verimorph change back DEVICE -preview"},
+		{func(f *Facts) { f.GoesBack, f.UndoneUnknown, f.CanCarry = true, "no backup", true }, Undone, Warn, "what going back undoes is not known: no backup", "see all of it with: verimorph change back DEVICE -preview; have it converted and carried along with -carry"},
+		{func(f *Facts) { f.GoesBack, f.Carried = true, true }, Undone, Pass, "it is converted and carried along", ""},
+		{func(f *Facts) { f.Older, f.Against = "5.0.6", []string{"it is withdrawn"} }, OlderRelease, Warn, "5.0.6: it is withdrawn", "choose another release, or say why it has to be this one"},
+		{func(f *Facts) { f.Older = "5.0.6" }, OlderRelease, Pass, "no advisory that was imported names 5.0.6, and it is not withdrawn", ""},
+		{func(f *Facts) { f.Parts = append(f.Parts, Part{"fan-2", "well", portrait.Yes}) }, Health, Pass, "all 2 parts are well", ""},
+		{func(f *Facts) { f.Files[0].There, f.Files[0].Comes = false, true }, Images, Pass, "still being fetched: a.img; its hop waits for that", ""},
+		{func(f *Facts) { f.BackupAge = nil }, BackupCheck, Pass, "the change takes the first one before it touches anything, and goes on only when it is complete", ""},
+		{func(f *Facts) { f.BackupAge, f.BackupSoon = &day, false }, BackupCheck, Pass, "this change takes none; the last complete one is 24 h 00 min old", ""},
+		{func(f *Facts) { f.BackupAge, f.BackupSoon = &hour, false }, BackupCheck, Pass, "this change takes none; the last complete one is 1 h 00 min old", ""},
+		{func(f *Facts) { f.Need = 0 }, WaysIn, Pass, "there are credentials for every version on the way and on the way back", ""},
+		{func(f *Facts) { f.BackIsAuto = true }, WayBack, Pass, "start 5.0.7 again; it is taken without asking", ""},
+	} {
+		f := good()
+		c.spoil(&f)
+		checks := Checks(f)
+		i := slices.IndexFunc(checks, func(k Check) bool { return k.Name == c.check })
+		require.GreaterOrEqual(t, i, 0, c.check)
+		assert.Equal(t, Check{c.check, checks[i].Title, c.state, c.evidence, c.remedy}, checks[i])
+	}
+	// What does not apply is not told.
+	f := good()
+	f.Parts, f.Files = nil, nil
+	for _, k := range Checks(f) {
+		assert.NotContains(t, []string{Health, Images, Undone, OlderRelease, Readings, Understood, Conversion}, k.Name)
+	}
+	f.Unreachable = "nothing answers"
+	for _, k := range Checks(f) {
+		assert.NotEqual(t, WaysIn, k.Name, "whether the ways in are enough is not known")
+	}
+	// They are told in the order of the names.
+	var told []int
+	for _, k := range Checks(good()) {
+		kind, _, _ := strings.Cut(k.Name, " ")
+		told = append(told, slices.Index(order, kind))
+	}
+	assert.True(t, slices.IsSorted(told), "%v", told)
+	assert.NotContains(t, Text([]Check{{Title: "A", Evidence: "b"}}), "(")
+	for d, want := range map[time.Duration]string{48 * time.Hour: "2 days", 48*time.Hour - time.Second: "47 h 59 min", time.Hour: "1 h 00 min", time.Minute: "1 min 00 s", 10 * time.Second: "10 s", 9900 * time.Millisecond: "9.9 s"} {
+		assert.Equal(t, want, Rounded(d))
+	}
+	assert.Equal(t, 2.0, P([]float64{2, 1}, 1))
+	assert.Equal(t, 1.0, P([]float64{1, 2}, 0))
 }

@@ -213,3 +213,20 @@ func TestWithinOfNumbers(t *testing.T) {
 		assert.False(t, Judge([]Expectation{e}, nil, Readings{}, false)[0].State == Met, "what could not be read is not met")
 	})
 }
+
+// Why there is nothing to compare with, as the readiness check tells it.
+func TestNothingToCompareWith(t *testing.T) {
+	keeps, equals := Expectation{Rule: KeepsAll}, Expectation{Rule: Equals}
+	for _, c := range []struct {
+		e      Expectation
+		before Value
+		want   string
+	}{
+		{keeps, set("a"), ""}, {keeps, Value{Type: NotApplicable, Text: "no ports"}, ""}, {equals, unread("x"), ""},
+		{keeps, unread("x"), "not readable: x"}, {keeps, Value{}, ""}, {keeps, set(), "it was none before, so anything would do"},
+	} {
+		assert.Equal(t, c.want, c.e.Nothing(c.before), "%v", c.before)
+	}
+	_, evidence := judge(keeps, set("a"), set("a"))
+	assert.Equal(t, "all 1 are there", evidence, "nothing new is not told")
+}
