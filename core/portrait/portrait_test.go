@@ -87,3 +87,20 @@ func TestTheDemoPortraits(t *testing.T) {
 		assert.Empty(t, found)
 	}
 }
+
+// What nobody knows is neither yes nor no.
+func TestFacts(t *testing.T) {
+	for f, want := range map[Fact]*bool{Yes: ptr(true), No: ptr(false), Unknown: nil} {
+		assert.Equal(t, want, f.Bool(), "%s", f)
+	}
+	assert.Equal(t, []string{"yes", "no", "not known"}, []string{Yes.String(), No.String(), Unknown.String()})
+	for text, want := range map[string]Fact{"true": Yes, `"yes"`: Yes, "false": No, `"no"`: No, "null": Unknown, `""`: Unknown} {
+		var f Fact
+		require.NoError(t, f.UnmarshalJSON([]byte(text)))
+		assert.Equal(t, want, f, text)
+	}
+	var f Fact
+	assert.ErrorContains(t, f.UnmarshalJSON([]byte(`"perhaps"`)), "neither yes nor no")
+}
+
+func ptr(b bool) *bool { return &b }
