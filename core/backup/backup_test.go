@@ -290,3 +290,53 @@ func TestNothingThatIsNeededGoes(t *testing.T) {
 		}
 	})
 }
+
+// What is just within a limit is taken, and what is just beyond it is not.
+func TestLimits(t *testing.T) {
+	data := archive(t, nil)
+	total := int64(0)
+	for r := tar.NewReader(bytes.NewReader(data)); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		total += h.Size
+	}
+	_, _, err := ReadArchive(bytes.NewReader(data), total)
+	require.NoError(t, err)
+	_, _, err = ReadArchive(bytes.NewReader(data), total-1)
+	assert.ErrorContains(t, err, "larger than")
+	for files, says := range map[int]string{1001: "the manifest does not name", 1002: "larger than"} {
+		_, _, err = ReadArchive(bytes.NewReader(archive(t, func(names *[]string, f map[string]string) {
+			for i := 0; len(*names) < files; i++ {
+				*names = append(*names, fmt.Sprintf("parts/more%d", i))
+			}
+		})), 1<<20)
+		assert.ErrorContains(t, err, says, "%d files", files)
+	}
+	_, _, err = ReadArchive(bytes.NewReader(archive(t, func(_ *[]string, f map[string]string) { f["SHA256SUMS"] = "x\n" })), 1<<20)
+	assert.ErrorContains(t, err, `SHA256SUMS:1: "x" is no line of sums`)
+	assert.True(t, SafeFile(strings.Repeat("x", 255)))
+
+	m := Manifest{Parts: []Part{{Name: "notes", Kind: Plan}, {Name: "startup", Kind: Configuration}, {Name: "spare", Kind: Configuration}, {Name: "running", Kind: Configuration}}}
+	assert.Equal(t, "running", m.Main().Name)
+	m.Parts = m.Parts[:3]
+	assert.Equal(t, "startup", m.Main().Name, "the first configuration, where none is the running one")
+	m.Parts = m.Parts[:1]
+	assert.Nil(t, m.Main())
+
+	now := time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
+	why := func(r Retention, age time.Duration) Fate {
+		return r.Fates(now, []Kept{{1, now.Add(-age), true, 0, ""}, {2, now, true, 0, ""}})[1]
+	}
+	assert.Equal(t, Fate{ID: 1, Why: "younger than 10 days"}, why(Retention{Days: 10}, 240*time.Hour-time.Second))
+	assert.Equal(t, Fate{ID: 1, Go: true, Why: "10 days old, and 1 newer ones are kept"}, why(Retention{Days: 10}, 240*time.Hour))
+	assert.True(t, why(Retention{Count: 1}, -time.Hour).Go, "without days, age keeps nothing")
+
+	for spread, ok := range map[time.Duration]bool{0: true, 24 * time.Hour: true, -1: false, 24*time.Hour + 1: false} {
+		_, err := ReadSchedule("0 1 * * *", spread)
+		assert.Equal(t, ok, err == nil, "%s", spread)
+	}
+	assert.Equal(t, 1000, Schedule{"* * * * *", 0}.Missed("x", now, now.AddDate(1, 0, 0)))
+}
