@@ -46,6 +46,7 @@ type Plan struct {
 	Demo                          string // folder of the demo: catalogue and configurations
 	Progress                      io.Writer
 	Seed                          uint64
+	Journals                      string // folder for the journals of changes in which something was wrong; "": they are not kept
 }
 
 // A Report is what came of it.

@@ -96,10 +96,11 @@ type Store struct {
 type Slot struct {
 	Name, Version, State string
 	Running              bool
-	Next                 Fact // of the next start
-	Good                 Fact // can be started from
-	Busy                 Fact // being written
-	Percent              int  // how far, when busy; below 0 when it does not say
+	Next                 Fact   // of the next start
+	Good                 Fact   // can be started from
+	Busy                 Fact   // being written
+	Percent              int    // how far, when busy; below 0 when it does not say
+	Written              string // when, or for which time, in the device's own words; "" when it does not say
 }
 
 // Broken reports whether the device says of a slot that holds something that it cannot be started from.

@@ -194,6 +194,7 @@ func (d *Dialect) slot(r map[string]string) Slot {
 	s := Slot{Name: r["slot"], Version: strings.Trim(r["version"], "-"), State: r["state"], Percent: -1}
 	s.Running = d.SlotStates["running"].fact(s.State) == portrait.Yes
 	s.Next, s.Good, s.Busy = d.SlotStates["next"].fact(s.State), d.SlotStates["good"].fact(s.State), d.SlotStates["busy"].fact(s.State)
+	s.Written = d.SlotStates["written"].groups(s.State)["moment"]
 	if s.Busy == portrait.Yes {
 		if n, err := strconv.Atoi(d.SlotStates["progress"].groups(s.State)["percent"]); err == nil {
 			s.Percent = n

@@ -240,7 +240,8 @@ func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
 	s := w.of(change.Install)
 	intent, err := slotBefore(w, t.Context(), s)
 	require.NoError(t, err)
-	assert.Equal(t, slotIntent{Slot: "b", Version: "5.4.2", Old: "a"}, intent)
+	said := "" // it does not say when a slot was written
+	assert.Equal(t, slotIntent{Slot: "b", Version: "5.4.2", Old: "a", Written: &said}, intent)
 	s.Intent, _ = json.Marshal(intent)
 	done, _, err := installed(w, t.Context(), s, true)
 	require.NoError(t, err)
@@ -259,6 +260,35 @@ func TestASlotThatHeldTheVersionBeforeProvesNothing(t *testing.T) {
 	s.Intent, _ = json.Marshal(slotIntent{Slot: "a", Version: "5.0.6", Old: "b"})
 	_, _, err = installed(w, t.Context(), s, true)
 	assert.ErrorContains(t, err, "slot a is running; it was idle when the installation began")
+}
+
+// Where the device says when a slot was written, the same version in it proves that it was written anew.
+func TestASlotThatWasWrittenAnew(t *testing.T) {
+	t.Parallel()
+	f, _, to := kinds["gateway"](t)
+	id := f.draft(to)
+	f.begin(id)
+	w := f.prepare(id)
+	ctx := t.Context()
+	for _, kind := range []change.Kind{change.Send, change.Install} {
+		_, err := w.step(ctx, w.of(kind))
+		require.NoError(t, err)
+	}
+	s := w.of(change.Install)
+	intent, err := slotBefore(w, ctx, s)
+	require.NoError(t, err)
+	s.Intent, err = json.Marshal(intent)
+	require.NoError(t, err)
+	done, _, err := installed(w, ctx, s, true)
+	require.NoError(t, err)
+	assert.False(t, done, "it lay there before")
+	c, err := w.connect(ctx)
+	require.NoError(t, err)
+	require.NoError(t, c.Install(ctx, w.file(s).Name, "2", nil))
+	done, evidence, err := installed(w, ctx, s, true)
+	require.NoError(t, err)
+	assert.True(t, done)
+	assert.Equal(t, "slot 2 holds "+to, evidence)
 }
 
 func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
@@ -362,6 +392,29 @@ func TestAStartThatFellBackIsNotRepeated(t *testing.T) {
 		assert.Equal(t, "the device was started anew, and runs from the old slot again", seen)
 	}
 	assert.ErrorContains(t, confirmVersion(w, ctx, w.of(change.Confirm)), "it runs what it ran before")
+}
+
+// A worker died with the command to start anew on its way: the next one waits for that before it sends another.
+func TestACommandThatIsOnItsWay(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	ctx := t.Context()
+	install, s := w.of(change.Install), w.of(change.Restart)
+	install.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
+	gone := r.client()
+	require.NoError(t, gone.ChooseSlot(ctx, "b"))
+	intent, err := startBefore(w, ctx, s)
+	require.NoError(t, err)
+	s.Intent, err = json.Marshal(intent)
+	require.NoError(t, err)
+	s.State = change.StepRunning
+	time.AfterFunc(300*time.Millisecond, func() { _ = gone.Restart(context.Background()) })
+	_, err = w.step(ctx, s)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return r.box.Status().Phase == "ready" }, 20*time.Second, 10*time.Millisecond)
+	assert.Equal(t, 2, r.box.Status().Boots, "it was started once")
+	assert.Zero(t, s.Attempts, "nothing was sent")
 }
 
 func TestADeviceThatComesBackWithTheOldVersionFails(t *testing.T) {

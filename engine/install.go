@@ -22,6 +22,13 @@ type slotIntent struct {
 	Version string // it held before
 	Old     string `json:",omitempty"` // the slot that runs meanwhile
 	Started string `json:",omitempty"` // what the device said about its last start
+
+	Written *string `json:",omitempty"` // what the device said about when the slot was written; nil: not recorded
+}
+
+// anew reports whether a slot was written since: it held another version before, or the device says another moment.
+func (in *slotIntent) anew(slot *device.Slot) bool {
+	return in.Version != slot.Version || in.Written != nil && slot.Written != "" && *in.Written != slot.Written
 }
 
 func slotBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
@@ -36,7 +43,7 @@ func slotBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
 	if idle == nil || running == nil {
 		return nil, final("the device shows no idle slot")
 	}
-	return slotIntent{Slot: idle.Name, Version: idle.Version, Old: running.Name}, nil
+	return slotIntent{Slot: idle.Name, Version: idle.Version, Old: running.Name, Written: &idle.Written}, nil
 }
 
 // slotToChoose remembers which slot is chosen where nothing was installed before.
@@ -171,7 +178,7 @@ func installed(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 	switch {
 	case slot.Running:
 		return false, "", final("slot %s is running; it was idle when the installation began. Somebody else restarted the device", slot.Name)
-	case (slot.Good == portrait.Yes || r.unpacksLater(s)) && slot.Version == to && (in.Version != to || seen):
+	case (slot.Good == portrait.Yes || r.unpacksLater(s)) && slot.Version == to && (in.anew(slot) || seen):
 		return true, fmt.Sprintf("slot %s holds %s", slot.Name, to), nil
 	}
 	return false, "", nil
@@ -333,7 +340,7 @@ func cloned(r *run, ctx context.Context, s *store.Step, taken bool) (bool, strin
 		return false, "", err
 	}
 	from := r.hop(s).From.String()
-	return slot.Good == portrait.Yes && slot.Version == from && in.Version != from, fmt.Sprintf("slot %s holds a copy of %s", slot.Name, from), nil
+	return slot.Good == portrait.Yes && slot.Version == from && in.anew(slot), fmt.Sprintf("slot %s holds a copy of %s", slot.Name, from), nil
 }
 
 func clone(r *run, ctx context.Context, s *store.Step) error {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -321,6 +322,9 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 	taken := s.State == change.StepRunning
 	if w.inspect != nil {
 		done, evidence, err := w.inspect(r, ctx, s, taken)
+		if err == nil && !done && taken && slices.Contains(onlyOnce, s.Plan.Kind) {
+			done, evidence, err = r.inspectAgain(ctx, w, s)
+		}
 		if err != nil {
 			return "", err
 		}
@@ -329,6 +333,11 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		}
 	}
 	if err := r.gate(ctx, s); err != nil {
+		if taken && w.inspect != nil && errors.As(err, new(*askError)) { // what the gate found may be the step itself, which was on its way
+			if done, evidence, e := w.inspect(r, ctx, s, true); e == nil && done {
+				return evidence, nil
+			}
+		}
 		return "", err
 	}
 	var intent []byte
@@ -365,6 +374,27 @@ func (r *run) once(ctx context.Context, w work, s *store.Step) (evidence string,
 		return s.Note, nil
 	}
 	return w.confirm(r, ctx, s)
+}
+
+// onlyOnce are the kinds of steps whose command must not be sent twice for nothing.
+var onlyOnce = []change.Kind{change.Install, change.Clone, change.Unpack, change.Component, change.PowerCycle, change.Restart}
+
+// onItsWay is how long a command may be on its way after the connection broke, or its worker died: what was sent before that may still
+// arrive. It lasts no less than a busy machine takes, however fast the fleet is simulated.
+const (
+	onItsWay      = 30 * time.Second
+	leastOnItsWay = time.Second
+)
+
+// inspectAgain looks at a step that had begun and does not show on the device, until no command for it can be on its way any more.
+func (r *run) inspectAgain(ctx context.Context, w work, s *store.Step) (done bool, evidence string, err error) {
+	for until := time.Now().Add(max(r.wait(onItsWay), leastOnItsWay)); err == nil && !done && time.Now().Before(until); {
+		r.progress(ctx, s, 0, "it was begun before and does not show on the device; the command for it may still be on its way")
+		if err = pause(ctx, r.wait(5*time.Second)); err == nil {
+			done, evidence, err = w.inspect(r, ctx, s, true)
+		}
+	}
+	return done, evidence, err
 }
 
 // struck lets tests strike in the middle of a step.

@@ -122,16 +122,30 @@ func (e *Engine) undamaged(sum string) error {
 
 // Sending a file.
 
-func fileThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
-	p, err := r.portrait(ctx)
-	if err != nil {
-		return false, "", err
-	}
+// fileThere reports whether a file lies on the device with its full size. While it grows, of a step that had begun, somebody is at work:
+// the device that fetches it, or what a worker had sent before it died.
+func fileThere(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
 	im := r.file(s)
-	if f := p.File(im.Name); f != nil && f.Size == im.Size {
-		return true, fmt.Sprintf("%s, %d bytes, is on the device", f.Name, f.Size), nil
+	for last := int64(-1); ; {
+		p, err := r.portrait(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		size := int64(0)
+		if f := p.File(im.Name); f != nil {
+			size = f.Size
+		}
+		switch {
+		case size == im.Size:
+			return true, fmt.Sprintf("%s, %d bytes, is on the device", im.Name, size), nil
+		case !taken || size <= last:
+			return false, fmt.Sprintf("it has %d of %d bytes", size, im.Size), nil
+		}
+		last = size
+		if err := pause(ctx, r.wait(5*time.Second)); err != nil {
+			return false, "", err
+		}
 	}
-	return false, "", nil
 }
 
 func send(r *run, ctx context.Context, s *store.Step) error {
@@ -294,27 +308,11 @@ func (r *run) room(s *store.Step, p *device.Portrait) (need int64, err error) {
 const damages = "something between here and the device damages it"
 
 func sizeThere(r *run, ctx context.Context, s *store.Step) (string, error) {
-	for last := int64(-1); ; { // a device that fetches may have answered at once: while the file grows, it is at work
-		done, evidence, err := fileThere(r, ctx, s, true)
-		if err != nil || done {
-			return evidence, err
-		}
-		p, err := r.portrait(ctx)
-		if err != nil {
-			return "", err
-		}
-		size := int64(0)
-		if f := p.File(r.file(s).Name); f != nil {
-			size = f.Size
-		}
-		if size <= last {
-			return "", &againError{change.Send, fmt.Sprintf("the file on the device does not have its full size: it has %d of %d bytes", size, r.file(s).Size), damages}
-		}
-		last = size
-		if err := pause(ctx, r.wait(5*time.Second)); err != nil {
-			return "", err
-		}
+	done, evidence, err := fileThere(r, ctx, s, true)
+	if err == nil && !done {
+		return "", &againError{change.Send, "the file on the device does not have its full size: " + evidence, damages}
 	}
+	return evidence, err
 }
 
 func compareChecksum(r *run, ctx context.Context, s *store.Step) error {

@@ -24,6 +24,7 @@ func main() {
 	flag.DurationVar(&p.Every, "every", 2500*time.Millisecond, "between two kills, on the average")
 	flag.DurationVar(&p.Lease, "lease", p.Lease, "of the services")
 	flag.Uint64Var(&p.Seed, "seed", uint64(time.Now().UnixNano()), "of the random order")
+	flag.StringVar(&p.Journals, "journals", "", "`folder` for the journals of changes in which something was wrong")
 	bin := flag.String("bin", "bin", "`folder` with verimorphd")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

@@ -53,6 +53,7 @@ type area struct {
 	Config   string // of its own; the running one's is among the parts
 	Password string // that applies when it runs; "": as before
 	Fresh    bool
+	Laid     time.Time // when it was written
 }
 
 // phases of a start.
@@ -281,9 +282,9 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 		}
 		b.restart()
 	case b.m.fw.unpack:
-		a.State = "packed"
+		a.State, a.Laid = "packed", time.Now().UTC()
 	default:
-		a.State = "good"
+		a.State, a.Laid = "good", time.Now().UTC()
 	}
 	return b.save()
 }

@@ -167,6 +167,9 @@ func tellAreas(s *shell, _ map[string]string) error {
 			if i == next {
 				state += " next"
 			}
+			if !a.Laid.IsZero() {
+				state += " laid " + a.Laid.Format(time.RFC3339Nano)
+			}
 			v := a.Version
 			if v == "" {
 				v = "-"
