@@ -301,5 +301,4 @@ func (c *client) printDevice(d gen.Device) {
 	if p.Licences != nil {
 		c.printf("  licences  %s\n", cmp.Or(strings.Join(*p.Licences, ", "), "none"))
 	}
-	c.printf("  seen      %s\n", ago(p.TakenAt))
 }
