@@ -138,16 +138,21 @@ type slowFile struct {
 	f       *flash
 	file    *os.File
 	written int64
+	end     int64 // how far it was written over this handle
 }
 
 func (s *slowFile) WriteAt(p []byte, off int64) (int, error) {
 	if err := s.f.b.take(s.file, &s.written, &p, off, func() { _ = s.f.conn.Close() }); err != nil {
 		return 0, err
 	}
-	return s.file.WriteAt(p, off)
+	n, err := s.file.WriteAt(p, off)
+	s.f.b.mu.Lock()
+	s.end = max(s.end, off+int64(n))
+	s.f.b.mu.Unlock()
+	return n, err
 }
 
-// Close counts the images that have arrived whole.
+// Close counts the images that have arrived whole, each over the connection that brought its end: another one, which broke before, may close later.
 func (s *slowFile) Close() error {
 	name := s.file.Name()
 	err := s.file.Close()
@@ -156,7 +161,9 @@ func (s *slowFile) Close() error {
 		h, e := firmware.Read(f)
 		if st, bad := f.Stat(); e == nil && bad == nil && st.Size() == firmware.HeaderSize+h.Payload {
 			s.f.b.mu.Lock()
-			s.f.b.st.Sent++
+			if s.end == st.Size() {
+				s.f.b.st.Sent++
+			}
 			s.f.b.mu.Unlock()
 		}
 	}
