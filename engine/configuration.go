@@ -354,16 +354,33 @@ func uncompared(why string) verify.Result {
 
 // A configurationJudgement gathers what differs over the stretches of a change.
 type configurationJudgement struct {
-	r              *run
-	step           *store.Step
-	work           hopWork
-	guarded, other []string
-	held           int // guarded settings that were compared last
-	notes, unknown []string
-	back           bool     // the previous installation is started with what was saved under it: what differs was configured since
-	since          []string // what was configured after the backup of a hop whose way back was taken; it is undone
-	gone           []string // what was there before the hop and no longer after it; it is back
-	undone         bool     // since was compared
+	r               *run
+	step            *store.Step
+	work            hopWork
+	guarded, other  []string
+	held            int // guarded settings that were compared last
+	notes, unknown  []string
+	back            bool     // the previous installation is started with what was saved under it: what differs was configured since
+	since           []string // what was configured after the backup of a hop whose way back was taken; it is undone
+	gone            []string // what was there before the hop and no longer after it; it is back
+	undone          bool     // since was compared
+	states, undoing compared // what was compared with what
+}
+
+// compared names what was compared with what.
+type compared struct{ was, is []string }
+
+func (c *compared) add(st stretch, to string) {
+	c.was = append(c.was, fmt.Sprintf("backup %d, of %s", st.from.ID, st.from.Version))
+	if st.to.ID != 0 {
+		c.is = append(c.is, fmt.Sprintf("backup %d, of %s", st.to.ID, to))
+	} else {
+		c.is = append(c.is, fmt.Sprintf("what runs now, of %s", to))
+	}
+}
+
+func told(parts []string) *verify.Value {
+	return &verify.Value{Type: verify.Text, Text: strings.Join(parts, "; ")}
 }
 
 // stretch compares one stretch.
@@ -416,9 +433,11 @@ func (j *configurationJudgement) stretch(ctx context.Context, st stretch) error 
 		return cannot("%s", err)
 	}
 	if since {
+		j.undoing.add(st, to)
 		j.since, j.gone, j.undone = append(append(j.since, guarded...), other...), append(j.gone, gone...), true
 		return nil
 	}
+	j.states.add(st, to)
 	j.guarded, j.other, j.held = append(j.guarded, guarded...), append(j.other, other...), held
 	j.notes = append(j.notes, note)
 	return nil
@@ -475,12 +494,12 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 	if len(j.unknown) > 0 {
 		out = append(out, uncompared(strings.Join(j.unknown, "; ")))
 	}
-	add := func(reading, title, severity string, met bool, format string, args ...any) {
+	add := func(c compared, reading, title, severity string, met bool, format string, args ...any) {
 		state := verify.Met
 		if !met {
 			state = verify.Unmet
 		}
-		out = append(out, verify.Result{Reading: reading, Title: title, State: state, Severity: severity, Evidence: fmt.Sprintf(format, args...)})
+		out = append(out, verify.Result{Reading: reading, Title: title, State: state, Severity: severity, Before: told(c.was), After: told(c.is), Evidence: fmt.Sprintf(format, args...)})
 	}
 	back := ""
 	if len(j.gone) > 0 {
@@ -488,9 +507,9 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 	}
 	switch {
 	case len(j.since) > 0:
-		add(readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before%s", len(j.since), first(j.since, 5), back)
+		add(j.undoing, readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before%s", len(j.since), first(j.since, 5), back)
 	case j.undone:
-		add(readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid%s", back)
+		add(j.undoing, readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid%s", back)
 	}
 	if len(j.notes) == 0 {
 		return out
@@ -498,14 +517,14 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 	note := strings.Join(slices.Compact(j.notes), "; ")
 	switch {
 	case len(j.guarded) > 0:
-		add(readGuarded, "Guarded settings", verify.Fails, false, "%d differ: %s", len(j.guarded), first(j.guarded, 5))
+		add(j.states, readGuarded, "Guarded settings", verify.Fails, false, "%d differ: %s", len(j.guarded), first(j.guarded, 5))
 	case j.held > 0:
-		add(readGuarded, "Guarded settings", verify.Fails, true, "all %d are as they should be, read from the device", j.held)
+		add(j.states, readGuarded, "Guarded settings", verify.Fails, true, "all %d are as they should be, read from the device", j.held)
 	}
 	if len(j.other) > 0 {
-		add(readConfig, "Configuration", verify.Degrades, false, "%d statements differ from what it should be (%s): %s", len(j.other), note, first(j.other, 5))
+		add(j.states, readConfig, "Configuration", verify.Degrades, false, "%d statements differ from what it should be (%s): %s", len(j.other), note, first(j.other, 5))
 	} else {
-		add(readConfig, "Configuration", verify.Degrades, true, "%s", note)
+		add(j.states, readConfig, "Configuration", verify.Degrades, true, "%s", note)
 	}
 	return out
 }

@@ -37,6 +37,11 @@ func stands(t *testing.T, c store.Change, want, runs, from, to string, installs 
 	require.Equal(t, want, outcome, failure(c))
 	switch want {
 	case done, degraded:
+		for _, res := range verdictOf(t, c).Results {
+			if res.State == verify.Met {
+				assert.True(t, res.Before != nil && res.Before.Known() && res.After != nil && res.After.Known(), "%s is met: it is told what was compared with what", res.Title)
+			}
+		}
 		assert.Equal(t, to, runs, "a done that is not true is the worst there is")
 	case returned, stopped:
 		assert.Equal(t, from, runs)

@@ -181,7 +181,7 @@ export function Evidence({ of }: { of: Verdict }) {
             <tr key={r.reading} className="border-t border-line dark:border-nightline">
               <td className="font-medium whitespace-nowrap">{r.title}</td>
               <td><Badge state={r.state === "unmet" && r.severity === "degraded" ? "degraded" : r.state}>{r.state.replace("-", " ")}</Badge></td>
-              <td className="max-w-60">{r.before ?? "not compared"}</td><td className="max-w-60">{r.after ?? "not read"}</td><td>{r.evidence}</td>
+              <td className="max-w-60">{r.before ?? "not compared"}</td><td className="max-w-60">{r.after ?? (r.state === "met" ? "" : "not read")}</td><td>{r.evidence}</td>
             </tr>
           ))}
         </tbody>
