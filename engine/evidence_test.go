@@ -518,6 +518,19 @@ func TestABlinkIsNoRestart(t *testing.T) {
 	}
 }
 
+// One try that nothing answers may be the network; only lasting silence says that a device is gone.
+func TestSilenceHasToLast(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	for want, since := range map[bootState]time.Time{bootUnclear: {}, bootGone: time.Now().Add(-time.Minute)} {
+		w.silentSince = since
+		state, _, err := w.gone(t.Context(), "nothing answers")
+		require.NoError(t, err)
+		assert.Equal(t, want, state)
+	}
+}
+
 // A device that refuses the right password while it starts is waited for.
 func TestSignInRefusedWhileStarting(t *testing.T) {
 	t.Parallel()
