@@ -294,6 +294,7 @@ func TestNothingThatIsNeededGoes(t *testing.T) {
 // What is just within a limit is taken, and what is just beyond it is not.
 func TestLimits(t *testing.T) {
 	data := archive(t, nil)
+	assert.True(t, bytes.HasSuffix(data, make([]byte, 1024)), "a tar archive ends with two empty blocks")
 	total := int64(0)
 	for r := tar.NewReader(bytes.NewReader(data)); ; {
 		h, err := r.Next()
