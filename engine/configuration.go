@@ -354,17 +354,18 @@ func uncompared(why string) verify.Result {
 
 // A configurationJudgement gathers what differs over the stretches of a change.
 type configurationJudgement struct {
-	r               *run
-	step            *store.Step
-	work            hopWork
-	guarded, other  []string
-	held            int // guarded settings that were compared last
-	notes, unknown  []string
-	back            bool     // the previous installation is started with what was saved under it: what differs was configured since
-	since           []string // what was configured after the backup of a hop whose way back was taken; it is undone
-	gone            []string // what was there before the hop and no longer after it; it is back
-	undone          bool     // since was compared
-	states, undoing compared // what was compared with what
+	r              *run
+	step           *store.Step
+	work           hopWork
+	guarded, other []string
+	held           int // guarded settings that were compared last
+	notes, unknown []string
+	back           bool     // the previous installation is started with what was saved under it: what differs was configured since
+	since          []string // what was configured after the backup of a hop whose way back was taken; it is undone
+	gone           []string // what was there before the hop and no longer after it; it is back
+	undone         bool     // since was compared
+	asWanted       compared // what was compared, for what it should be
+	sinceBackup    compared // and for what was configured since
 }
 
 // compared names what was compared with what.
@@ -433,11 +434,11 @@ func (j *configurationJudgement) stretch(ctx context.Context, st stretch) error 
 		return cannot("%s", err)
 	}
 	if since {
-		j.undoing.add(st, to)
+		j.sinceBackup.add(st, to)
 		j.since, j.gone, j.undone = append(append(j.since, guarded...), other...), append(j.gone, gone...), true
 		return nil
 	}
-	j.states.add(st, to)
+	j.asWanted.add(st, to)
 	j.guarded, j.other, j.held = append(j.guarded, guarded...), append(j.other, other...), held
 	j.notes = append(j.notes, note)
 	return nil
@@ -507,9 +508,9 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 	}
 	switch {
 	case len(j.since) > 0:
-		add(j.undoing, readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before%s", len(j.since), first(j.since, 5), back)
+		add(j.sinceBackup, readSince, "Configured since", verify.Degrades, false, "going back undid %d statements: %s; they are in the backup that was taken before%s", len(j.since), first(j.since, 5), back)
 	case j.undone:
-		add(j.undoing, readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid%s", back)
+		add(j.sinceBackup, readSince, "Configured since", verify.Degrades, true, "nothing was configured since that going back undid%s", back)
 	}
 	if len(j.notes) == 0 {
 		return out
@@ -517,14 +518,14 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 	note := strings.Join(slices.Compact(j.notes), "; ")
 	switch {
 	case len(j.guarded) > 0:
-		add(j.states, readGuarded, "Guarded settings", verify.Fails, false, "%d differ: %s", len(j.guarded), first(j.guarded, 5))
+		add(j.asWanted, readGuarded, "Guarded settings", verify.Fails, false, "%d differ: %s", len(j.guarded), first(j.guarded, 5))
 	case j.held > 0:
-		add(j.states, readGuarded, "Guarded settings", verify.Fails, true, "all %d are as they should be, read from the device", j.held)
+		add(j.asWanted, readGuarded, "Guarded settings", verify.Fails, true, "all %d are as they should be, read from the device", j.held)
 	}
 	if len(j.other) > 0 {
-		add(j.states, readConfig, "Configuration", verify.Degrades, false, "%d statements differ from what it should be (%s): %s", len(j.other), note, first(j.other, 5))
+		add(j.asWanted, readConfig, "Configuration", verify.Degrades, false, "%d statements differ from what it should be (%s): %s", len(j.other), note, first(j.other, 5))
 	} else {
-		add(j.states, readConfig, "Configuration", verify.Degrades, true, "%s", note)
+		add(j.asWanted, readConfig, "Configuration", verify.Degrades, true, "%s", note)
 	}
 	return out
 }

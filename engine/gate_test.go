@@ -225,3 +225,33 @@ func TestARefusalToFetchIsToldAtOnce(t *testing.T) {
 	assert.Contains(t, *c.Failure, "means nothing here", "in the device's own words")
 	assert.Less(t, time.Since(began), 20*time.Second)
 }
+
+// What the gate finds may be the step itself, which was on its way: it is looked at once more before a person is asked.
+func TestWhatTheGateFindsMayBeTheStepItself(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	r.holdAt(0, change.Backup)
+	r.start()
+	id := r.begin("5.0.7", "5.4.2")
+	r.await(id, change.Held)
+	r.byHand("b", true) // as a command that arrives late does
+	w := r.prepare(id)
+	s := w.of(change.Save)
+	looks := 0
+	done := work{inspect: func(*run, context.Context, *store.Step, bool) (bool, string, error) {
+		looks++
+		return looks > 1, "it is done now", nil
+	}}
+	s.State = change.StepRunning
+	evidence, err := w.once(t.Context(), done, s)
+	require.NoError(t, err)
+	assert.Equal(t, "it is done now", evidence)
+
+	looks = 0
+	s.State = change.StepWaiting // it had not begun: what was found is not its doing
+	_, err = w.once(t.Context(), done, s)
+	var ask *askError
+	require.ErrorAs(t, err, &ask)
+	assert.Equal(t, change.AskStands, ask.q.Kind)
+	assert.Equal(t, 1, looks)
+}
