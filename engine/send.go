@@ -142,7 +142,7 @@ func fileThere(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 			return false, fmt.Sprintf("it has %d of %d bytes", size, im.Size), nil
 		}
 		last = size
-		if err := pause(ctx, r.wait(5*time.Second)); err != nil {
+		if err := pause(ctx, max(r.wait(5*time.Second), leastOnItsWay)); err != nil { // what a dead worker sent may still be on its way
 			return false, "", err
 		}
 	}
