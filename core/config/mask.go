@@ -181,7 +181,7 @@ func jsonHead(n *Node) string {
 func (s *Schema) secretNames() []string {
 	names := slices.Clone(s.Secrets)
 	if s.Top != nil {
-		s.Top.walk(func(st *Statement) {
+		s.Top.Walk(func(st *Statement) {
 			if st.Secret && st.Name != "" {
 				names = append(names, strings.TrimPrefix(st.Name, "@"))
 			}

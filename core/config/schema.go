@@ -58,6 +58,7 @@ type Statement struct {
 	HasDefault bool
 	Secret     bool // all its words, and all inside, are secret
 	Required   bool
+	Presence   bool   // of a block: that it is there says something, so it is not there unless it is written
 	Guarded    string // why it must not change by itself; inherited
 	Defines    string // the kind of object whose name is its key, such as port
 	Max        int    // how many a device takes; 0: not known
@@ -67,6 +68,8 @@ type Statement struct {
 	Each       *Statement // describes statements inside whose names are keys
 	Items      *Statement // describes the items of a JSON list
 	ByName     bool       // it is the Each of the block around it: its own name is its key
+
+	implied []*Statement
 }
 
 // A Type restricts what a word may be.

@@ -108,7 +108,7 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 // kinds checks that what types refer to is defined somewhere.
 func (r *schemaReader) kinds(root *yaml.Node) {
 	defined := map[string]bool{}
-	r.s.Top.walk(func(st *Statement) { defined[st.Defines] = true })
+	r.s.Top.Walk(func(st *Statement) { defined[st.Defines] = true })
 	for _, name := range slices.Sorted(maps.Keys(r.s.Types)) {
 		for _, kind := range r.s.Types[name].RefersTo {
 			if !defined[kind] {
@@ -118,16 +118,17 @@ func (r *schemaReader) kinds(root *yaml.Node) {
 	}
 }
 
-func (st *Statement) walk(f func(*Statement)) {
+// Walk calls f for a statement and all that stand inside it, by name.
+func (st *Statement) Walk(f func(*Statement)) {
 	f(st)
 	for _, name := range slices.Sorted(maps.Keys(st.Statements)) {
-		st.Statements[name].walk(f)
+		st.Statements[name].Walk(f)
 	}
 	if st.Each != nil {
-		st.Each.walk(f)
+		st.Each.Walk(f)
 	}
 	if st.Items != nil {
-		st.Items.walk(f)
+		st.Items.Walk(f)
 	}
 }
 
@@ -172,6 +173,7 @@ func (st *Statement) finish(path, section, service, guarded string) {
 	if st.Items != nil {
 		st.Items.finish(join("*"), st.Section, st.Service, st.Guarded)
 	}
+	st.imply()
 }
 
 func (r *schemaReader) without(n *yaml.Node) {
@@ -244,7 +246,7 @@ func (r *schemaReader) statement(n *yaml.Node, st *Statement) {
 			}
 			st.Default, st.HasDefault = n.Value, true
 		},
-		"secret": r.Bool(&st.Secret), "required": r.Bool(&st.Required), "guarded": r.Text(&st.Guarded), "defines": r.Text(&st.Defines),
+		"secret": r.Bool(&st.Secret), "required": r.Bool(&st.Required), "presence": r.Bool(&st.Presence), "guarded": r.Text(&st.Guarded), "defines": r.Text(&st.Defines),
 		"max": r.Count(&st.Max, 1, 1_000_000), "releases": r.Range(&st.Releases), "models": r.Texts(&st.Models),
 		"statements": func(n *yaml.Node) { r.statements(n, st) },
 		"each": func(n *yaml.Node) {

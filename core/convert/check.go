@@ -17,14 +17,15 @@ import (
 // goes one way only. An empty answer means that every line is accounted for.
 func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	k, other := &audit{}, &audit{}
-	if l.Format != LedgerFormat {
+	if l.Format != LedgerFormat && l.Format != ledgerFormat1 {
 		k.say("the ledger has format %q; expected %q", l.Format, LedgerFormat)
 		return k.wrong
 	}
 	var from, to map[place]leaf
+	var left, right *config.Document
 	var both sync.WaitGroup
-	both.Go(func() { from = k.read("source", source, s, l.From, len(l.Source)) })
-	both.Go(func() { to = other.read("target", target, t, l.To, len(l.Target)) })
+	both.Go(func() { left, from = k.read("source", source, s, l.From, len(l.Source)) })
+	both.Go(func() { right, to = other.read("target", target, t, l.To, len(l.Target)) })
 	both.Wait()
 	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong
@@ -66,6 +67,9 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	}
 	if links != 0 { // every link of the source was found in the target, so the target has some that the source does not
 		k.say("%d statements of the target name a source that does not say that it goes there", links)
+	}
+	if l.Format != ledgerFormat1 {
+		k.assumed(left, right, s, t, l, to)
 	}
 	for state, n := range l.Counts {
 		if n != count[state] {
@@ -128,16 +132,16 @@ func (k *audit) say(format string, args ...any) {
 }
 
 // read parses one of the two texts and lists its statements by place.
-func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) map[place]leaf {
+func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*config.Document, map[place]leaf) {
 	sum := sha256.Sum256([]byte(text))
 	if got := hex.EncodeToString(sum[:]); got != p.SHA256 {
 		k.say("the %s is not the one the ledger is about: SHA-256 %s, expected %s", which, got, p.SHA256)
-		return nil
+		return nil, nil
 	}
 	d, broken := config.Parse(p.File, text, s.Syntax)
 	if len(broken) > 0 {
 		k.say("the %s cannot be read: %s", which, broken[0])
-		return nil
+		return nil, nil
 	}
 	out := make(map[place]leaf, rows)
 	var walk func(n *config.Node, st *config.Statement, path string, guarded bool)
@@ -159,7 +163,7 @@ func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) ma
 		}
 	}
 	walk(d.Root, s.Top, "", false)
-	return out
+	return d, out
 }
 
 // step tells a block apart from those beside it: by its name and key, by its place where it has neither.
@@ -210,6 +214,9 @@ func (k *audit) target(row TargetItem) {
 			k.say("target line %d is said to come from the source, but not from where", row.Line)
 		}
 	case FromDefault, FromRule:
+		if row.Origin == FromRule && len(row.Assumed) > 0 {
+			k.say("target line %d is said to come from a rule, but stands for something left out", row.Line)
+		}
 		if len(row.Sources) > 0 {
 			k.say("target line %d is said to come from a %s, but has a source", row.Line, row.Origin)
 		}
@@ -232,7 +239,7 @@ func (k *audit) source(row SourceItem, x leaf, l *Ledger, to map[place]leaf) {
 		y := to[place{t.Line, t.Column}]
 		words = words && x.agrees(y)
 		where = where && x.name() == y.name() && x.around == y.around
-		merged = merged || len(t.Sources) > 1
+		merged = merged || len(t.Sources)+len(t.Assumed) > 1
 	}
 	here := len(row.Targets) > 0
 	fit := map[string]bool{

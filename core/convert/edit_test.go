@@ -65,7 +65,7 @@ func TestHandEditsGiveWhatWasWritten(t *testing.T) {
 			t.Fatalf("wanted\n%s\ngot\n%s\nfrom\n%s\nby %+v\nleft %+v", text, second.Text, first.Text, job.Edits, c.Differences)
 		}
 		if wrong := Check(source.Print(), second.Text, second.S, second.T, second.Ledger); len(wrong) > 0 {
-			t.Fatalf("%v\n%s", wrong, second.Text)
+			t.Fatalf("%v\n%s\nby %+v\n%s", wrong, second.Text, job.Edits, about(l, second))
 		}
 		// Without them the result is what it was.
 		job.Edits = nil

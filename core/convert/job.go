@@ -76,9 +76,12 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 		at.put(it.Node, &all[i])
 	}
 	doc := source
+	c.real, c.same = len(items), map[int]*SameDefault{}
+	var passed map[omissionKey]omission
 	texts := map[string]string{PortsRule: "ports go where the mapping says"}
-	for _, st := range stages {
-		r := &stageRun{stage: st, answers: job.Answers, in: doc, before: at, lost: c.lost}
+	for i, st := range stages {
+		r := &stageRun{stage: st, answers: job.Answers, in: doc, before: at, lost: c.lost, source: first.S, real: c.real, omit: c.omit, fragment: job.Fragment,
+			last: i == len(stages)-1, passedBefore: passed}
 		r.run()
 		if st.From.Model != st.To.Model {
 			if err := c.ports(r); err != nil {
@@ -86,6 +89,9 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 			}
 		}
 		c.prune(r)
+		if r.last {
+			c.elide(r)
+		}
 		for _, err := range r.errs {
 			c.findings = append(c.findings, config.Finding{Message: err.Error()})
 		}
@@ -96,7 +102,7 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 			}
 		}
 		c.stages = append(c.stages, StageName{st.name(), st.From.String(), st.To.String()})
-		doc, at = r.out, r.after
+		doc, at, passed = r.out, r.after, r.passed
 	}
 	c.edit(doc, at)
 	r, err := c.result(doc, at, last.Guessed)
@@ -110,7 +116,9 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 type conversion struct {
 	job       Job
 	source    *config.Document
-	items     []config.Item
+	items     []config.Item        // first those that are written, then those that are assumed
+	real      int                  // how many are written
+	same      map[int]*SameDefault // assumed items of which the target assumes what comes of them
 	s, t      *config.Schema
 	lost      map[int]loss // by the place of a statement in items
 	findings  []config.Finding
@@ -119,6 +127,14 @@ type conversion struct {
 	portsUsed []PortChoice
 	lacks     bool // after the last stage, the target lacks what its schema asks for
 	edits     []Edit
+}
+
+// omit makes an omission an item, and returns its place.
+func (c *conversion) omit(o omission) int {
+	k := build(c.s, o.block, c.s.Describe(o.block), o.st)
+	it := config.Item{Node: k, Statement: o.st, Around: c.s.Path(o.block), Path: c.s.Path(k), Text: c.s.Masked(k, true), Section: c.s.Section(k), Guarded: o.st.Guarded}
+	c.items = append(c.items, it)
+	return len(c.items) - 1
 }
 
 // ports maps the ports where the model changes.
@@ -166,7 +182,7 @@ func (c *conversion) prune(r *stageRun) {
 			c.lacks = missing
 			return
 		}
-		config.RemoveAll(gone)
+		r.removeAll(gone)
 	}
 }
 
@@ -237,7 +253,7 @@ func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*R
 	if err := c.check(text); err != nil {
 		return nil, err
 	}
-	l := &Ledger{Format: LedgerFormat, Stages: c.stages, Questions: c.questions, Ports: c.portsUsed, Findings: c.findings, Edits: c.edits, Counts: map[string]int{}, Guessed: guessed}
+	l := &Ledger{Format: LedgerFormat, Stages: c.stages, Questions: c.questions, Ports: c.portsUsed, Findings: c.findings, Edits: c.edits, Counts: map[string]int{}, Guessed: guessed, Fragment: c.job.Fragment, Assumed: []AssumedItem{}}
 	l.From = party(c.job.From, c.s, c.source.Name, c.source.Print())
 	l.To = party(c.job.To, c.t, c.source.Name, text)
 	targets := c.t.Items(doc)
@@ -254,9 +270,16 @@ func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*R
 		row := TargetItem{Line: p.Line, Column: p.Column, Path: it.Path, Text: it.Text, Section: it.Section, Origin: FromRule, Reason: aroundIt, Sources: []int{}}
 		if o := at.of(it.Node); o != nil {
 			row.Origin, row.Rule, row.Reason = o.kind, o.rule, o.text
+			if o.kind == FromDefault {
+				row.Reason += "; " + c.assumes(it)
+			}
 			if len(o.items) > 0 {
 				slices.Sort(o.items)
-				row.Sources = o.items
+				written, _ := slices.BinarySearch(o.items, c.real)
+				row.Sources = o.items[:written:written]
+				for _, k := range o.items[written:] {
+					row.Assumed = append(row.Assumed, k-c.real)
+				}
 			}
 			for _, k := range o.items {
 				if goesTo[k] == nil {
@@ -268,13 +291,17 @@ func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*R
 		}
 		l.Target[i] = row
 	}
-	l.Source = make([]SourceItem, len(c.items))
+	l.Source = make([]SourceItem, c.real)
 	for i, it := range c.items {
 		row := SourceItem{Line: it.Node.Line, Column: it.Node.Column, Path: it.Path, Text: it.Text, Section: it.Section, Guarded: it.Guarded, Targets: goesTo[i]}
 		if row.Targets == nil {
 			row.Targets = []int{}
 		}
 		c.state(&row, i, it, several[i], targets, l)
+		if i >= c.real {
+			l.Assumed = append(l.Assumed, AssumedItem{row, inside(it.Node), c.same[i]})
+			continue
+		}
 		l.Counts[row.State]++
 		l.Source[i] = row
 	}
@@ -293,7 +320,12 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 			isLost, row.Rule, row.Reason = false, join(row.Rule, lost.rule), settledBy+why
 		}
 	}
+	if isLost && lost.ask == AskPorts && i >= c.real {
+		lost.person, lost.reason = false, "it goes with its port: "+lost.reason
+	}
 	switch {
+	case i >= c.real && c.same[i] != nil && !isLost && len(row.Targets) == 0:
+		row.State, row.Rule = Unsaid, c.same[i].rule
 	case why != "" && len(row.Targets) == 0:
 		row.State = Dropped
 	case len(row.Targets) == 0 && !isLost:
@@ -334,6 +366,29 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 		}
 		row.State, row.Ask, row.Reason = NeedsPerson, AskAccept, fmt.Sprintf("guarded, %s; %s", row.Guarded, became)
 	}
+}
+
+// inside are the names from the block in which an assumed statement is missing to the statement.
+func inside(n *config.Node) (out []string) {
+	for ; !slices.Contains(n.Parent.Children, n); n = n.Parent {
+		if out = append(out, n.Name); n.Parent.Parent == nil {
+			break
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// assumes says what the target assumes where it leaves a statement out.
+func (c *conversion) assumes(it config.Item) string {
+	if it.Statement == nil || !it.Statement.HasDefault {
+		return fmt.Sprintf("what %s assumes is not known", c.job.To)
+	}
+	value := it.Statement.Default
+	if c.t.IsSecret(it.Node) {
+		value = config.Mask
+	}
+	return fmt.Sprintf("%s assumes %q", c.job.To, value)
 }
 
 // byName reports whether what an item says is its own name.

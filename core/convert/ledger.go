@@ -1,11 +1,16 @@
 package convert
 
 import (
+	"slices"
+
 	"verimorph/core/config"
 )
 
 // LedgerFormat is named in every ledger. docs/formats/ledger.md describes it.
-const LedgerFormat = "verimorph-ledger/1"
+const LedgerFormat = "verimorph-ledger/2"
+
+// ledgerFormat1 did not account for what a source leaves out. Such ledgers are still read.
+const ledgerFormat1 = "verimorph-ledger/1"
 
 // What became of a statement of the source. Each is in exactly one state.
 const (
@@ -15,6 +20,7 @@ const (
 	Merged      = "merged"       // one statement of the target comes from it and others
 	Dropped     = "dropped"      // for a reason
 	NeedsPerson = "needs-person" // nothing is decided; it may stand in the target for the time being
+	Unsaid      = "unsaid"       // of what the source only assumes: the target says nothing either, and assumes what comes of it
 )
 
 // What a person is asked about a statement.
@@ -42,15 +48,17 @@ type Ledger struct {
 	From      Party             `json:"from"`
 	To        Party             `json:"to"`
 	Stages    []StageName       `json:"stages"`
-	Rules     map[string]string `json:"rules"`  // what the rules named below say
-	Source    []SourceItem      `json:"source"` // in the order of the file
-	Target    []TargetItem      `json:"target"` // in the order of the file
+	Rules     map[string]string `json:"rules"`   // what the rules named below say
+	Source    []SourceItem      `json:"source"`  // in the order of the file
+	Assumed   []AssumedItem     `json:"assumed"` // what the source leaves out and the device assumes, but for what the target plainly assumes, too
+	Target    []TargetItem      `json:"target"`  // in the order of the file
 	Questions []Question        `json:"questions"`
 	Ports     []PortChoice      `json:"ports"`
 	Findings  []config.Finding  `json:"findings"` // what the target's schema still misses, and what was taken out again
 	Edits     []Edit            `json:"edits"`
 	Counts    map[string]int    `json:"counts"` // of the source, by state
 	Guessed   bool              `json:"guessed"`
+	Fragment  bool              `json:"fragment,omitempty"` // it is a part of a configuration
 }
 
 // A Party is one side of a conversion.
@@ -85,6 +93,21 @@ type SourceItem struct {
 	Targets []int  `json:"targets"`       // places in Ledger.Target
 }
 
+// An AssumedItem is a statement that the source leaves out, with its default. Line and column are those of the block in which it is
+// missing.
+type AssumedItem struct {
+	SourceItem
+	Inside []string     `json:"inside"`         // the names from that block to it
+	Same   *SameDefault `json:"same,omitempty"` // of what is unsaid
+}
+
+// A SameDefault is what the target assumes where it says nothing.
+type SameDefault struct {
+	At   string `json:"at"`   // path of the statement that is not there
+	Text string `json:"text"` // what it would say
+	rule string
+}
+
 // A TargetItem is one statement of the target. Texts are masked.
 type TargetItem struct {
 	Line    int    `json:"line"`
@@ -95,7 +118,8 @@ type TargetItem struct {
 	Origin  string `json:"origin"`
 	Rule    string `json:"rule,omitempty"`
 	Reason  string `json:"reason,omitempty"`
-	Sources []int  `json:"sources"` // places in Ledger.Source
+	Sources []int  `json:"sources"`           // places in Ledger.Source
+	Assumed []int  `json:"assumed,omitempty"` // places in Ledger.Assumed
 }
 
 // A Question is a decision that a rule asks for.
@@ -117,6 +141,9 @@ type Answer struct {
 // Complete reports whether nothing needs a person.
 func (l *Ledger) Complete() bool {
 	if l.Counts[NeedsPerson] > 0 {
+		return false
+	}
+	if slices.ContainsFunc(l.Assumed, func(row AssumedItem) bool { return row.State == NeedsPerson }) {
 		return false
 	}
 	for _, f := range l.Findings {

@@ -281,7 +281,7 @@ func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node)
 		if o == nil || p == nil {
 			return
 		}
-		if p.items = append(p.items, o.items...); len(p.items) > 0 {
+		if p.items = append(p.items, o.items...); slices.ContainsFunc(p.items, func(i int) bool { return i < r.real }) {
 			p.kind = FromSource
 		}
 		p.rule = join(p.rule, PortsRule)

@@ -41,31 +41,31 @@ func drawLibrary(t *rapid.T) *Library {
 	schema := func(id, releases, syntax string) string {
 		var b strings.Builder
 		fmt.Fprintf(&b, "format: verimorph-schema/1\nid: %s\nfamily: toy\nreleases: %q\nsyntax: %s\ntypes:\n  few: {range: [0, 50]}\n  ref: {refers-to: [box], or: [x]}\nports: {A: [{name: k1..3, speed: 10}], B: [{name: k2..3, speed: 10}, {name: m1, speed: 100}]}\nstatements:\n", id, releases, syntax)
+		inner := func(indent string) {
+			for _, leaf := range []string{"p", "q", "r"} {
+				if rapid.IntRange(0, 5).Draw(t, "has") == 0 {
+					continue
+				}
+				typ := types.Draw(t, "type")
+				if strings.HasPrefix(typ, "{") {
+					typ = "few"
+				}
+				def := ""
+				if rapid.IntRange(0, 3).Draw(t, "default") == 0 {
+					def = fmt.Sprintf(", default: \"%d\"", rapid.IntRange(1, 3).Draw(t, "value"))
+				}
+				guarded := ""
+				if rapid.IntRange(0, 5).Draw(t, "guarded") == 0 {
+					guarded = ", guarded: it matters"
+				}
+				fmt.Fprintf(&b, "%s%s: {type: %s%s%s}\n", indent, leaf, typ, def, guarded)
+			}
+			fmt.Fprintf(&b, "%ss: {type: text}\n", indent)
+		}
 		for i, name := range names {
 			defines := "defines: box, "
 			if i == 3 {
 				defines = "defines: port, "
-			}
-			inner := func(indent string) {
-				for _, leaf := range []string{"p", "q", "r"} {
-					if rapid.IntRange(0, 5).Draw(t, "has") == 0 {
-						continue
-					}
-					typ := types.Draw(t, "type")
-					if strings.HasPrefix(typ, "{") {
-						typ = "few"
-					}
-					def := ""
-					if rapid.IntRange(0, 3).Draw(t, "default") == 0 {
-						def = fmt.Sprintf(", default: \"%d\"", rapid.IntRange(1, 3).Draw(t, "value"))
-					}
-					guarded := ""
-					if rapid.IntRange(0, 5).Draw(t, "guarded") == 0 {
-						guarded = ", guarded: it matters"
-					}
-					fmt.Fprintf(&b, "%s%s: {type: %s%s%s}\n", indent, leaf, typ, def, guarded)
-				}
-				fmt.Fprintf(&b, "%ss: {type: text}\n", indent)
 			}
 			switch syntax {
 			case "dotted", "json":
@@ -76,6 +76,11 @@ func drawLibrary(t *rapid.T) *Library {
 				inner("      ")
 			}
 		}
+		for _, name := range []string{"z", "w"} { // blocks that need not be written
+			fmt.Fprintf(&b, "  %s:\n    statements:\n", name)
+			inner("      ")
+		}
+		fmt.Fprintf(&b, "  y: {type: few, default: \"%d\"}\n", rapid.IntRange(1, 3).Draw(t, "y"))
 		return b.String()
 	}
 	from, to := rapid.SampledFrom(syntaxes).Draw(t, "from"), rapid.SampledFrom(syntaxes).Draw(t, "to")
@@ -91,7 +96,7 @@ func drawLibrary(t *rapid.T) *Library {
 		n, m := rapid.SampledFrom(names).Draw(t, "n"), rapid.SampledFrom(names).Draw(t, "m")
 		p, q := rapid.SampledFrom([]string{"p", "q", "r", "s"}).Draw(t, "p"), rapid.SampledFrom([]string{"p", "q", "r", "s"}).Draw(t, "q")
 		of, into := block(from, n, "*k"), block(to, m, "{k}")
-		switch rapid.IntRange(0, 10).Draw(t, "kind") {
+		switch rapid.IntRange(0, 14).Draw(t, "kind") {
 		case 0:
 			fmt.Fprintf(&c, "  - {id: R%d, keep: %s}\n", i+1, n)
 		case 1:
@@ -114,6 +119,14 @@ func drawLibrary(t *rapid.T) *Library {
 			fmt.Fprintf(&c, "  - {id: R%d, drop: '%s / %s', because: it is gone, when: {lacks: ['%s / %s x']}}\n", i+1, of, p, block(from, n, "{k}"), q)
 		case 9:
 			fmt.Fprintf(&c, "  - {id: R%d, decide: '%s', question: what, choices: [{answer: keep, text: k}, {answer: drop, text: d, drop: not wanted}, {answer: move, text: m, to: '%s'}]}\n", i+1, of, into)
+		case 11:
+			fmt.Fprintf(&c, "  - {id: R%d, move: z / %s, to: w / %s}\n", i+1, p, q)
+		case 12:
+			fmt.Fprintf(&c, "  - {id: R%d, compute: 'z / %s *v', to: 'y {= v * 2}'}\n", i+1, p)
+		case 13:
+			fmt.Fprintf(&c, "  - {id: R%d, move: z, to: w}\n", i+1)
+		case 14:
+			fmt.Fprintf(&c, "  - {id: R%d, split: 'y *v', into: ['y {v}', 'w / %s {v}', 'z / %s {v}']}\n", i+1, p, q)
 		case 10:
 			fmt.Fprintf(&c, "  - {id: R%d, person: '%s / %s', because: look}\n", i+1, of, p)
 		}
@@ -174,6 +187,14 @@ func drawSource(t *rapid.T, s *config.Schema) *config.Document {
 			}
 		}
 	}
+	if rapid.Bool().Draw(t, "z") {
+		z := config.NewNode("z")
+		z.Form = map[bool]config.Form{true: config.Group, false: config.Block}[s.Syntax == config.Dotted]
+		k := config.NewNode("s", value.Draw(t, "value"))
+		k.Words[0].Quoted = s.Syntax == config.JSON
+		d.Root.Insert(-1, z)
+		z.Insert(-1, k)
+	}
 	text := d.Print()
 	out, broken := config.Parse("x", text, s.Syntax)
 	if len(broken) > 0 {
@@ -211,7 +232,7 @@ func TestLedgerIsCompleteOnRandomTreesAndRules(t *testing.T) {
 			t.Fatal("converting changed the source")
 		}
 		if wrong := Check(before, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
-			t.Fatalf("%s\nfrom\n%s\nto\n%s", strings.Join(wrong, "\n"), before, r.Text)
+			t.Fatalf("%s\nfrom\n%s\nto\n%s%s", strings.Join(wrong, "\n"), before, r.Text, about(l, r))
 		}
 		// What the target does not take is not in it.
 		d, _ := config.Parse("x", r.Text, r.T.Syntax)
@@ -283,4 +304,28 @@ func FuzzCheck(f *testing.F) {
 			t.Fatal("a ledger of another length passed")
 		}
 	})
+}
+
+// about shows what a failed property is about.
+func about(l *Library, r *Result) string {
+	var b strings.Builder
+	for _, rule := range l.Conversions[0].Rules {
+		fmt.Fprintf(&b, "rule %s: %s", rule.ID, rule.Kind)
+		if rule.Of != nil {
+			fmt.Fprintf(&b, " %s", rule.Of.text)
+		}
+		if rule.To != nil {
+			fmt.Fprintf(&b, " to %s", rule.To.text)
+		}
+		fmt.Fprintln(&b)
+	}
+	for i, s := range []*config.Schema{r.S, r.T} {
+		s.Top.Walk(func(st *config.Statement) {
+			if st.HasDefault {
+				fmt.Fprintf(&b, "schema %d: %s %v, default %q\n", i+1, st.Path, st.Words, st.Default)
+			}
+		})
+	}
+	ledger, _ := json.MarshalIndent([]any{r.Ledger.Source, r.Ledger.Assumed, r.Ledger.Target}, "", " ")
+	return b.String() + string(ledger)
 }

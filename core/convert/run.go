@@ -57,7 +57,7 @@ type stageRun struct {
 	after   *origins     // of the statements of out
 	lost    map[int]loss // statements of the source
 	rules   map[ruleKey][]*Rule
-	adopts  []*pattern
+	adopts  []*Rule
 	path    [][]string
 	sts     []*config.Statement
 	caps    captures
@@ -71,6 +71,18 @@ type stageRun struct {
 	errs    []error
 	asked   []Question
 	content map[string]bool // answers to conditions on content
+
+	source       *config.Schema            // of the source of the whole conversion
+	real         int                       // how many statements are written in the source; the others of its items are assumed
+	omit         func(o omission) int      // makes an omission an item of the source
+	fragment     bool                      // what stands at the top of a whole configuration is elsewhere
+	last         bool                      // it is the last stage
+	unsaid       []unsaid                  // blocks that may leave something out
+	going        []unsaid                  // those of which something goes with the block
+	assumed      map[*config.Node]bool     // statements of in that are not written
+	blocks       map[*config.Node]omission // blocks of in that are not written: which of the source they are
+	passedBefore map[omissionKey]omission  // what blocks of in leave out that the source leaves out, too; nil: in is the source
+	passed       map[omissionKey]omission  // and what blocks of out do
 }
 
 type indexKey struct {
@@ -111,6 +123,7 @@ func (r *stageRun) run() {
 	r.after = &origins{}
 	r.index = make(map[indexKey]*config.Node, len(r.before.list))
 	r.fixed = r.stage.known()
+	r.assumed, r.blocks, r.passed = map[*config.Node]bool{}, map[*config.Node]omission{}, map[omissionKey]omission{}
 	r.merges, r.renames, r.by, r.content = map[string]*merging{}, map[string]map[string]string{}, map[string]*Rule{}, map[string]bool{}
 	r.prepare()
 	whole := r.stage.Conversion == nil && !r.stage.Guessed
@@ -121,6 +134,8 @@ func (r *stageRun) run() {
 	for _, n := range r.in.Root.Children {
 		r.visit(n, s.Top.Inside(n.Name), top)
 	}
+	r.leave(r.in.Root, s.Top, top)
+	r.assumeByRule()
 	for _, key := range r.order {
 		r.merge(r.merges[key])
 	}
@@ -129,6 +144,7 @@ func (r *stageRun) run() {
 			r.errs = append(r.errs, err)
 		}
 	}
+	r.assumeRest()
 	r.sweep(r.out.Root)
 	r.follow()
 }
@@ -158,6 +174,11 @@ func (r *stageRun) prepare() {
 	}
 	names := map[string]bool{}
 	r.in.Root.Walk(func(n *config.Node) { names[n.Name] = true })
+	r.stage.S.Top.Walk(func(st *config.Statement) {
+		for _, k := range st.Implied() {
+			names[k.Name] = true
+		}
+	})
 	put := func(rule *Rule, p *pattern) {
 		if p == nil {
 			return
@@ -178,7 +199,7 @@ func (r *stageRun) prepare() {
 		case rule.Kind == Add:
 			put(rule, rule.Of)
 		case rule.Kind == Adopt:
-			r.adopts = append(r.adopts, rule.Of)
+			r.adopts = append(r.adopts, rule)
 		default:
 			put(rule, rule.Of)
 			for _, p := range rule.More {
@@ -268,7 +289,7 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 		r.sts = r.sts[:len(r.sts)-1]
 	}()
 	for _, rule := range r.rules[ruleKey{len(r.path), n.Name}] {
-		if rule.Kind != Add {
+		if rule.Kind != Add || r.assumed[n] {
 			continue
 		}
 		if c, _, ok := rule.Of.match(r.path, nil); ok && r.holds(rule.When, c) {
@@ -366,6 +387,7 @@ func (r *stageRun) children(n *config.Node, st *config.Statement, around cover) 
 		}
 		r.visit(k, st.Inside(k.Name), around)
 	}
+	r.leave(n, st, around)
 }
 
 // keep carries a statement over into the counterpart of the block around it, which is made where there is none yet.
@@ -381,7 +403,6 @@ func (r *stageRun) keepAs(n *config.Node, st *config.Statement, segment, to []st
 	}
 	node, tst := r.copy(parent, pst, n, st, segment, to, rule)
 	r.children(n, st, cover{node: node, st: tst, rule: rule})
-	r.defaults(n, st, node, tst)
 }
 
 // context makes counterparts of the blocks around a statement whose own rule keeps it.
@@ -417,6 +438,9 @@ func (r *stageRun) only(n *config.Node) int {
 // may differ from its own.
 func (r *stageRun) copy(parent *config.Node, pst *config.Statement, n *config.Node, st *config.Statement, segment, to []string, rule string) (*config.Node, *config.Statement) {
 	tst := pst.Inside(to[0])
+	if found, ok := r.taken(parent, pst, n, to, rule); ok {
+		return found, tst
+	}
 	if tst.IsBlock() && tst.Key != config.KeyPosition {
 		if found := r.indexed(parent, pst, to); found != nil { // made before, for something inside it
 			r.claim(found, tst, n, st, rule)
@@ -479,7 +503,11 @@ func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.N
 		return
 	}
 	for _, item := range from.items {
-		o.kind = FromSource
+		if item < r.real {
+			o.kind = FromSource
+		} else if len(o.items) == 0 {
+			o.kind = FromDefault
+		}
 		if !slices.Contains(o.items, item) {
 			o.items = append(o.items, item)
 		}
@@ -487,7 +515,10 @@ func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.N
 	if len(from.items) == 0 && len(o.items) == 0 {
 		o.kind = from.kind
 	}
-	o.rule, o.text = join(from.rule, rule), from.text
+	o.rule = join(from.rule, rule)
+	if o.kind != FromSource || from.kind == FromSource {
+		o.text = from.text
+	}
 }
 
 func join(a, b string) string {
@@ -518,8 +549,14 @@ func (r *stageRun) lose(n *config.Node, l loss) {
 
 // loseAll is lose for a statement and all inside it, whatever other rules say of that: what a person decides about a whole
 // is not undone by a rule for a part.
-func (r *stageRun) loseAll(n *config.Node, l loss) {
-	n.Walk(func(k *config.Node) { r.lose(k, l) })
+func (r *stageRun) loseAll(n *config.Node, st *config.Statement, l loss) {
+	r.lose(n, l)
+	r.loseUnsaid(n, st, l)
+	for _, k := range n.Children {
+		r.sts = append(r.sts, st.Inside(k.Name))
+		r.loseAll(k, st.Inside(k.Name), l)
+		r.sts = r.sts[:len(r.sts)-1]
+	}
 }
 
 // remember makes a block findable by the segment it was made for.
@@ -572,7 +609,6 @@ func (r *stageRun) place(n *config.Node, st *config.Statement, segment []string,
 		}
 	}
 	r.children(n, st, cover{node: node, st: tst, rule: rule.ID})
-	r.defaults(n, st, node, tst)
 }
 
 // within returns the block of the target under a path, made where it is missing.
@@ -607,6 +643,11 @@ func (r *stageRun) create(rule *Rule, t *template, c captures, n *config.Node, k
 	last := len(to) - 1
 	parent, pst := r.within(to[:last], rule.ID)
 	tst := pst.Inside(to[last][0])
+	if n != nil {
+		if found, ok := r.taken(parent, pst, n, to[last], rule.ID); ok {
+			return found
+		}
+	}
 	node := r.indexed(parent, pst, to[last])
 	if node == nil || !tst.IsBlock() {
 		node, tst = r.stage.T.Build(pst, to[last])
@@ -702,8 +743,12 @@ func (r *stageRun) merge(m *merging) {
 	}
 	for _, name := range m.rule.To.names() {
 		if _, ok := m.caps.get(name); !ok {
+			l := loss{true, m.rule.ID, "what belongs to {" + name + "} is missing, so it cannot be merged", AskSettle}
+			if !slices.ContainsFunc(m.nodes, func(n *config.Node) bool { return !r.assumed[n] }) {
+				l.person, l.reason = false, "what belongs to {"+name+"} is not there, so there is nothing that it could be for"
+			}
 			for _, n := range m.nodes {
-				r.lose(n, loss{true, m.rule.ID, "what belongs to {" + name + "} is missing, so it cannot be merged", AskSettle})
+				r.lose(n, l)
 			}
 			return
 		}
@@ -715,10 +760,10 @@ func (r *stageRun) merge(m *merging) {
 		return
 	}
 	for _, n := range m.nodes {
-		if len(n.Children) > 0 {
-			for _, k := range n.Children {
-				r.loseAll(k, loss{true, m.rule.ID, "it stands inside a statement that was merged", AskSettle})
-			}
+		st := r.stage.S.Describe(n)
+		for _, k := range n.Children {
+			r.sts = r.chain(k)
+			r.loseAll(k, st.Inside(k.Name), loss{true, m.rule.ID, "it stands inside a statement that was merged", AskSettle})
 		}
 	}
 	node := r.create(m.rule, m.rule.To, m.caps, m.nodes[0], nil)
@@ -763,44 +808,6 @@ func (r *stageRun) add(rule *Rule, c captures) error {
 	return nil
 }
 
-// defaults writes out what the old release assumed where the new one assumes something else.
-func (r *stageRun) defaults(n *config.Node, st *config.Statement, node *config.Node, tst *config.Statement) {
-	if st == nil || tst == nil || len(st.Statements) == 0 || st == tst {
-		return
-	}
-	for _, name := range defaulted(st) {
-		was, is := st.Statements[name], tst.Statements[name]
-		if is == nil || !is.HasDefault || is.Default == was.Default || n.Child(name) != nil || !was.Exists(r.stage.From.Model, r.stage.From.Version) || !is.Exists(r.stage.To.Model, r.stage.To.Version) {
-			continue
-		}
-		path := append(slices.Clone(r.path), []string{name})
-		if slices.ContainsFunc(r.adopts, func(p *pattern) bool { _, _, ok := p.match(path, nil); return ok }) {
-			continue
-		}
-		r.added = append(r.added, func() error {
-			if node.Child(name) != nil {
-				return nil
-			}
-			k, kst := r.stage.T.Build(tst, append([]string{name}, strings.Fields(was.Default)...))
-			node.Append(k)
-			r.remember(node, tst, k, []string{name})
-			r.after.put(bearer(k, kst), &origin{kind: FromDefault, text: fmt.Sprintf("%s assumes %q where it says nothing, %s assumes %q", r.stage.From, was.Default, r.stage.To, is.Default)})
-			return nil
-		})
-	}
-}
-
-// defaulted are the names of statements with a default, in order.
-func defaulted(st *config.Statement) (out []string) {
-	for name, k := range st.Statements {
-		if k.HasDefault {
-			out = append(out, name)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
 // follow lets references follow what was renamed.
 func (r *stageRun) follow() {
 	if len(r.renames) == 0 {
@@ -839,7 +846,7 @@ func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string
 		choice := rule.Choices[i]
 		switch {
 		case choice.Drop != "":
-			r.loseAll(n, loss{false, rule.ID, choice.Drop, AskSettle})
+			r.loseAll(n, st, loss{false, rule.ID, choice.Drop, AskSettle})
 		case choice.To != nil:
 			r.place(n, st, segment, used, rule, choice.To, c)
 		default:
@@ -848,5 +855,5 @@ func (r *stageRun) decide(n *config.Node, st *config.Statement, segment []string
 		return
 	}
 	r.asked = append(r.asked, q)
-	r.loseAll(n, loss{true, rule.ID, rule.Ask, AskAnswer})
+	r.loseAll(n, st, loss{true, rule.ID, rule.Ask, AskAnswer})
 }
