@@ -101,6 +101,11 @@ func unclaimed(l *convert.Ledger) string {
 			open = append(open, fmt.Sprintf("line %d, %s (%s)", row.Line, row.Path, row.Reason))
 		}
 	}
+	for _, row := range l.Assumed {
+		if row.State == convert.NeedsPerson {
+			open = append(open, fmt.Sprintf("left out, %s (the source assumes %s; %s)", row.Path, row.Text, row.Reason))
+		}
+	}
 	if len(open) == 0 {
 		return "it leaves questions open"
 	}

@@ -4,6 +4,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -78,6 +79,7 @@ var Marks = map[string]Mark{
 	convert.Merged:         {"&", "merged"},
 	convert.Moved:          {">", "moved"},
 	convert.Kept:           {"=", "kept"},
+	convert.Unsaid:         {"_", "assumed alike"},
 	config.Added:           {"+", "added"},
 	config.Removed:         {"-", "removed"},
 	config.Renamed:         {"@", "renamed"},
@@ -201,11 +203,27 @@ func Conversion(l *convert.Ledger, source, target string) *Report {
 		}
 		r.add(row.Section, e)
 	}
+	for _, row := range l.Assumed {
+		e := Entry{Kind: row.State, Path: row.Path, Old: row.Text, Note: cmp.Or(row.Reason, ruleText(l, row.Rule)), Guarded: row.Guarded != ""}
+		if row.Same != nil {
+			e.New = row.Same.Text
+		}
+		for i, k := range row.Targets {
+			e.New += strings.Repeat("\n", min(i, 1)) + l.Target[k].Text
+			e.NewLine = cmp.Or(e.NewLine, l.Target[k].Line)
+		}
+		e.Note = strings.TrimSuffix("left out, so the source assumes it; "+e.Note, "; ")
+		if row.State == convert.NeedsPerson {
+			r.Attention = append(r.Attention, e)
+		}
+		r.add(row.Section, e)
+	}
 	for _, f := range l.Findings {
 		r.Attention = append(r.Attention, Entry{Kind: convert.NeedsPerson, Path: f.Path, NewLine: f.Line, Note: f.Message})
 	}
 	for _, row := range l.Target {
-		if row.Origin == convert.FromSource {
+		if row.Origin == convert.FromSource || len(row.Assumed) > 0 {
+			mark(r.Right.Lines, row.Line, row.Origin)
 			continue
 		}
 		e := Entry{Kind: row.Origin, Path: row.Path, New: row.Text, NewLine: row.Line, Note: row.Reason}

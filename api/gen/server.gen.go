@@ -129,6 +129,30 @@ func (e Action) Valid() bool {
 	}
 }
 
+// Defines values for AssumedItemAsk.
+const (
+	AssumedItemAskAccept AssumedItemAsk = "accept"
+	AssumedItemAskAnswer AssumedItemAsk = "answer"
+	AssumedItemAskPorts  AssumedItemAsk = "ports"
+	AssumedItemAskSettle AssumedItemAsk = "settle"
+)
+
+// Valid indicates whether the value is a known member of the AssumedItemAsk enum.
+func (e AssumedItemAsk) Valid() bool {
+	switch e {
+	case AssumedItemAskAccept:
+		return true
+	case AssumedItemAskAnswer:
+		return true
+	case AssumedItemAskPorts:
+		return true
+	case AssumedItemAskSettle:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for BackupReason.
 const (
 	BackupReasonChange   BackupReason = "change"
@@ -665,6 +689,7 @@ const (
 	LedgerStateMerged      LedgerState = "merged"
 	LedgerStateMoved       LedgerState = "moved"
 	LedgerStateNeedsPerson LedgerState = "needs-person"
+	LedgerStateUnsaid      LedgerState = "unsaid"
 )
 
 // Valid indicates whether the value is a known member of the LedgerState enum.
@@ -681,6 +706,8 @@ func (e LedgerState) Valid() bool {
 	case LedgerStateMoved:
 		return true
 	case LedgerStateNeedsPerson:
+		return true
+	case LedgerStateUnsaid:
 		return true
 	default:
 		return false
@@ -1260,6 +1287,38 @@ type Alternative struct {
 	// Why How it differs from the best way.
 	Why string `json:"why"`
 }
+
+// AssumedItem A statement that the source leaves out, with its default. Line and column are those of the block in which it is missing.
+type AssumedItem struct {
+	// Ask Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+	Ask     *AssumedItemAsk `json:"ask,omitempty"`
+	Column  int             `json:"column"`
+	Guarded *string         `json:"guarded,omitempty"`
+
+	// Inside The names from that block to it.
+	Inside []string `json:"inside"`
+	Line   int      `json:"line"`
+	Path   string   `json:"path"`
+	Reason *string  `json:"reason,omitempty"`
+	Rule   *string  `json:"rule,omitempty"`
+
+	// Same Of what is unsaid: what the target assumes.
+	Same *struct {
+		At   string `json:"at"`
+		Text string `json:"text"`
+	} `json:"same,omitempty"`
+	Section string `json:"section"`
+
+	// State unsaid: of what the source leaves out; the target says nothing either, and assumes what comes of it.
+	State LedgerState `json:"state"`
+
+	// Targets Places in target.
+	Targets []int  `json:"targets"`
+	Text    string `json:"text"`
+}
+
+// AssumedItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+type AssumedItemAsk string
 
 // AuditLine defines model for AuditLine.
 type AuditLine struct {
@@ -2351,19 +2410,24 @@ type Keys struct {
 
 // Ledger defines model for Ledger.
 type Ledger struct {
-	Counts    map[string]int         `json:"counts"`
-	Edits     []HandEdit             `json:"edits"`
-	Findings  []ConfigurationFinding `json:"findings"`
-	Format    string                 `json:"format"`
-	From      LedgerParty            `json:"from"`
-	Guessed   bool                   `json:"guessed"`
-	Ports     []PortChoice           `json:"ports"`
-	Questions []ConversionQuestion   `json:"questions"`
-	Rules     map[string]string      `json:"rules"`
-	Source    []SourceItem           `json:"source"`
-	Stages    []ConversionStage      `json:"stages"`
-	Target    []TargetItem           `json:"target"`
-	To        LedgerParty            `json:"to"`
+	// Assumed What the source leaves out and the device assumes, but for what the target plainly assumes, too.
+	Assumed  []AssumedItem          `json:"assumed"`
+	Counts   map[string]int         `json:"counts"`
+	Edits    []HandEdit             `json:"edits"`
+	Findings []ConfigurationFinding `json:"findings"`
+	Format   string                 `json:"format"`
+
+	// Fragment It is a part of a configuration.
+	Fragment  *bool                `json:"fragment,omitempty"`
+	From      LedgerParty          `json:"from"`
+	Guessed   bool                 `json:"guessed"`
+	Ports     []PortChoice         `json:"ports"`
+	Questions []ConversionQuestion `json:"questions"`
+	Rules     map[string]string    `json:"rules"`
+	Source    []SourceItem         `json:"source"`
+	Stages    []ConversionStage    `json:"stages"`
+	Target    []TargetItem         `json:"target"`
+	To        LedgerParty          `json:"to"`
 }
 
 // LedgerParty defines model for LedgerParty.
@@ -2376,7 +2440,7 @@ type LedgerParty struct {
 	Version string `json:"version"`
 }
 
-// LedgerState defines model for LedgerState.
+// LedgerState unsaid: of what the source leaves out; the target says nothing either, and assumes what comes of it.
 type LedgerState string
 
 // Loaded defines model for Loaded.
@@ -3137,7 +3201,9 @@ type SourceItem struct {
 	Reason  *string        `json:"reason,omitempty"`
 	Rule    *string        `json:"rule,omitempty"`
 	Section string         `json:"section"`
-	State   LedgerState    `json:"state"`
+
+	// State unsaid: of what the source leaves out; the target says nothing either, and assumes what comes of it.
+	State LedgerState `json:"state"`
 
 	// Targets Places in target.
 	Targets []int  `json:"targets"`
@@ -3215,6 +3281,8 @@ type SupportVerdict string
 
 // TargetItem defines model for TargetItem.
 type TargetItem struct {
+	// Assumed Places in assumed.
+	Assumed *[]int           `json:"assumed,omitempty"`
 	Column  int              `json:"column"`
 	Line    int              `json:"line"`
 	Origin  TargetItemOrigin `json:"origin"`
@@ -15766,318 +15834,322 @@ var swaggerSpec = []string{
 	"RgF/Hf+yZirIzu7Hr9wvOIC9D3bEHkxSNdrYj9JFyey+qUaMO4tGpvQTx21WQTkntWIrphQr5kSwLdNm",
 	"ToxVYc/fzVEenV8++fnF1eu3/z8oNBWze3L+6vKnp6CjgoJDBfIXnsn2MW+EMKFZZdegGqHT2qb8yYu3",
 	"7mzhz3btTBSE6oN3rUyxosMOU5fUWAOQLDdUrJk+nZ2Lpiz3T52R6ePVnqTDY7ZxnDrohnou69RmVFw0",
-	"hh19+yf3mGfGeKcjpnc2R+bXpKC10oAbUvDViilNVkpWQLeFvZW2dHdc6AIZorHDFNvV4dhJAjcFNy+5",
-	"YHcz3ougziR+yl7M7MZ5Zw5+QUXzwK+VoqkcqOdRM8PH/bjz9rpy008SaEt5UmO317FiplHCnijqz5kJ",
-	"xoXdDWs8C7adE2mtZlqWYN9pQ+EkzPcZmq83XZrLZlFGBEfha6dVym1KZi2lKDRphOFuJC/FqGIEnQUD",
-	"Pq65M4eHbX7a5LKMvaLKMjfX56Tk4po09ZyA9ccF0YaXJVFstSedM3uIc8KFz5FSbuTUrj1Cf0PCrWaF",
-	"0EDesnKgZCbm3ejq6FU4U/6ip5/o0gQ/kN2dinLRvbGScngtBbtMUPgFMlrJDFnLC/ii83ii0macBmev",
-	"7UqiyjhsR+2I7zdpHWvDyiKtL3ITLsdrVpsLwqra7Mh2wwRyAczJvp9c5kbWh999ZuXhwwtyBhcbtTe9",
-	"cUs53LDBUqOkzrm6d6StKajt7tRWkuJZpsTzAVk0oigZ2VA97sbvsxK8D9P7VApWUfCG2aunaEp0bAHX",
-	"zme8qqUySaeI3tBvvvs+6RwawWqa/5r2g1nRhUThgix2BsXXAFIbes3E5YirJFLU91iBq2pLlROxiorA",
-	"WfYUwDjHxQhcBUHutyq+N1jg6AZqOoK0q4gcyEE6eHZyRyMvji6NsSfiUCotgrQaQNAFW9NRBL3l3SwK",
-	"VowZZvDhk41ZSgybeaZXjRCoOEZU5SL6x4ryElwvFdeapZ24QwMCXR4IG+oJ286wVzHAPX3swxN7OwqS",
-	"IqMHRmGpLoc/sufKaRBWcDeipstrVljx14iSaU0KxuqBJ6+glVUzBmvIuKAn8FZKiuHSM2vSqHoM1F5A",
-	"hhc5AkiMjBRcX0fEUIwWA1d+I8umSlN/jxX8k/OwY+06wzTbHWvX2ZI3zxuOlJnjnvTwSO3Em5VzG3Q6",
-	"jdi8pOsHlpjx/FBz/Li4D7jH52H6PQvPODdbOTdsKeGaHkGCl3R5nSJD7e2yEd96Q5U56soMoa3aWV84",
-	"6zx1njNams1ImQFX7pGbWeI/3HfIgq2kYoT9o6ElkcIZAcjTEM8bKkd6FF3Ky0alJubuOlAXKFFyi2y9",
-	"pjeMCLmvUqXVuU0gVPfbaykLDKqWVBtCcSj89oG2dkFKatg5EVIwUBSKBtw2dupzsmhM+6Hwpn2Ua3AN",
-	"KztvgbaUU8jsZP3FZacCW378xprPIHSavLns8MNY0usQ7qU/2/EHX9H+jRdDr2rhLLthn9fcDAi6hIsX",
-	"Hg+7HDFTLIyR7/OHCY77wVHy4eeDKQqaEYUCgoApx5xT+rfcbGRjIkPG73Xas5gLQQU3UD+VXPaQD07B",
-	"gvDVMNc8Ud4kr50g+O54oXimOKJkwSB9c1QpTTjvIbNnd8WMPYTZVIleo7sR9jhvNxwiO8w7bK6F3Gbj",
-	"O+MZqVZSrnoXATHzwgXptxtZpmP9Vt+hi9SaXmCMasF8GoYmhn0ywKLO67NUDIw+fd3jUzdS+QESnvFg",
-	"T2aNxAECRO+EoZ/uEqNNH4SMmQYpPrgDEQE7i81z5JU3uDNeo1HWkHvl0W6s3bVWskn4Qd478eOYloqC",
-	"wJPnLjQRex83FEJ24P4/vZOpds1Y/Vg2KVvlzF6pZCEbUZBFJyzkY1cPz87OOtl7Z7khntCdPjoCXbPO",
-	"5//0/XfHv65rywU/tU7+dnbffnv07e2GJf0QN4ysOCsLbY8eF2SppDB0Mfc5Xb9aBcKFWZwH1jnDnB6y",
-	"2HW0if4TALPYX0pEuHibktzNNC8SXJ0JB6umHGUtDLzQnPEAlrZCt1YuJvGolNbqzefhHSo2LoCRiMg0",
-	"d7mFj01USvMzVdxL0e5ss1fEDS2b4ZIPn04N/5gqxVnSGUvtFaHUjot1IiwqV0TILaFLJTXEno1LhFA+",
-	"DEkKyeAXvBf3xGHkF+8O/EqajR2Sa1KyFeS9UlIzpTvuxuiWWVqudYkvBbdfoeWbbj5Xwh7pxDwMNayy",
-	"qos9VRD5XLClrNCPazasOgdv9JxU9tqduzhkMScVU/BfFxCfE6tX6ZOD6bYEt2ymM+TmuufLUuHHO9QY",
-	"6j/eT2dtTQxHPT+xDI+kQqeKee48Qvf4zursNNuCVgVUbqNMoiDOfTK32+H4irhMxIPZxeH3W5IjfCK7",
-	"+lcsJUuyml1eluR1Popmasopn/RzXcmK4UmBC1sburP2+oZDgq1lFG4Pj0wfmkZ7xeKWNHNKlBMwrtQA",
-	"1h2mHEbJkjVBU2vp2vFH5RTCegebJe2OJtPWtMkcz5jE87yCHOceqnFZdS5h5KkwmJV3kPaRjJK+a1UE",
-	"HdULbNgOGGHAVHPnwVN2HrbFzcHRKb2xLhn9CaQjMJHOtPPevX06W8vKKUZOFg5KDqdF4bIqQUSHgFfa",
-	"yz/MaRkMZmr63fhhyc94OS7ZLK+NSDoydoJvZIyFil5nMmsxsWvccYtTOxP6ct7qG2ivOcssZNF5ww1X",
-	"EebcyfsMZlygQ0TE3k37uQ0W7ukojVLd5JJIgA6PE0+7ky54XWRM+oph+s9a2pthQZfXoECJrmqWSWQ7",
-	"bq4fCYVAVGzfoE5tyDwQN1pRcpdCssVeYlFUL7QnQlzmvbsWZcUWstjZm/Ca7ClNvdnIfoAE/1MoHtBZ",
-	"pVn40gnvTrGq8oiR4WupcbFWYhQz+Xcy7ETb1KTeObnHfDHVWEcGS+dKeK855K1SQ7YbBvmG6CC1tupu",
-	"MNkwipqgGijyj+jyOpX/spHanNdSGRx+z6/HNWGfaiyegOolfpiXlbyelopRM5JI+Mp4b8/oKDsuST+X",
-	"2vzIMintjgAV3YGDMGSCWnqRa7a7cHtUcyFYYWmWESrOI5++/ZSs0vlBtFzlU9OcsclEQbgg9lnvKFna",
-	"y2BOXFmOj15JQXSz3PiymIEJbMMdXE4V6U7Wit5zV+AFOayK3XDZaF/fh1Y0VL9dELo0+pxYBatkRBtW",
-	"6zhAtHJJK62sdBFUKH4yOqniVDKlxyZISA2xz1pSPvzBEvKbM6TjQDqJVBZhpJL+QZNlKZfXwzPHvCnU",
-	"W0lrn4FnW0tmXxZLgr/mHPP/aJj2tRV9Y/1v/xyWZFBu75fnw/MswzsvU6QKAkYf7M2wDbA8wcX6Mmm2",
-	"QJWogXMsJKTVWc5VqrF327nL8kS5Z/kuE0WAAX7q5Sj8kpUDnqPmt2Ypz+VH9uUtPnblqqvgRdMo8T5X",
-	"jIIiK5fl5V931uchQ29kTbaQXrGlO9StuLUHwQa3H52j7vUwHYp2l8YYSa0NNez4xWdVJPBhhXeueLIY",
-	"Ff4cJ1OCs5nDhWZG5HaCiBpu1RpWp61Zdfzld/BQKHlIpfoVfHk08v2ze8waf5Qb/RfLrulciOBWL5wF",
-	"em6JtZaYVbSwbKRZuQp33jCSbekOlJDBVHtPd4+SeSi9mWjOZkXGcTcs0C5WMGL9pNVm/bbuCax9mYcS",
-	"P6+rTxE4dlr/PQSO3RxlyZe7lEsTDulz2ahM0VUpxZrQlWGKuIef+WqLWnJh0C/uk/pBfYIc9QUjNdWa",
-	"FSAVN3YAB/FAqGMzsuY3DKJu9lp26d1bLgq5PSXf4qkFj7hsTFqQtoGp7/9XHJc6/ea7VAIdSO434EtO",
-	"uxfBcGIl5pMJK/tIoezii3bSGwo3ljMzuldtpAZuHTdHLhsJ7iEoq2iMrKjhy4Qmc+Caiibdfja/1Vde",
-	"hO7p/awszlvrsFUU2tOfOfaQzm1PeayiAVlmrbUFASqfj7qRZeH+j5VxWjasXV/jbwViFCDnwE8h+0cb",
-	"iAEk9bxM8qi3jzPmBLvhhffMDc9LaJNjk3ertYz8uJn7tWLFLmM2O3yTvlvQU9ueJNh8JTwiQIo0t8sO",
-	"8KIzkCjJW9yEstz7iy+aQcIuW8DyWFY1VVynpomm0XENi1rOvWIm0vSHvzD2bt7PisQ54sDt13JLha++",
-	"xTkO3JMVAjglKhPRkb5mgmG8U2cY+sAReotq4ciLuQLMKP9m70rfjYwYS1VkwRUOKg6jH+V2xL0db0NP",
-	"/GLwUZ3PjOLrdXLi/cfYhSn863793RpHu7Y0kaNQ9yNI3ktzVZc06Z3Yh7mKoJMezm976P1qc2e/F9fJ",
-	"+132+P71k6cv//Pnp2+vXrx+5ZLmlTQswA3p45Ejp28iaY5Stk9AjVMYo1hTUmncvstxniyL7G/a7eBe",
-	"gYE0G1Ixink69pkLjLj5+luuyVLqihm+TClDSV3VDdbOp531UTJmok45oZcBYNmPqDlEMyhcOBRI9xap",
-	"6pMEqOf2mPZCGjKsFNSFmJy51AFxGRxA6u6BKJzjYD/RpWwqkclCkc0iE17y2sKBeWqgZFg3pbkgZ7Ep",
-	"TxeyMdZ6sK+mPRAV09pZZ0PzD/bI5gL8blEh7u8/7Jd0lFxXslEpB8UlwVIISHehUUoqwlLZhZ6SdxuG",
-	"eBRwR3vUFSigxrcJVvhJzTqVfeCdOUxFGlU5N0B0XhBMrsaJ4yKS2kPughhxJRyhslec71pCo80VwzTG",
-	"gdXcvOpFLXHlP21hh97I7b6jNhdkDMUyOEo0vwzbaVmyl3J9Z6cEfukNZ8vj4EQ9Hoj4M3cCTBhViD44",
-	"nDFM/2jhEHrMD3GTDa0fTf87zHVLZP5NHWXLBqSGR/tZ4bTVPlZ6iU/129pWxr9LJvxcdfJ5LkDi60jo",
-	"uWgYziVtUoP8fSPH1LOBXWRfSalY+MH7mq6has3MhNM1QxE/nJ49xI8aF3Pj/nbI0tnS7g50F9h/ltqE",
-	"iHQCKV1oJnyuGtXuzjy49KjQWwdkfMvszUc7opqSzckvs7d/efmU/Cd5c/nu+S8z+4d1Q5W9Af3f8Cq0",
-	"m4zjOjcR3PK/zDQzpkw+jQ4nst1A9MqnBcuaCafu+NRHTN+1n1uUcnndwlWQS+EgJNzIVhPQUJ1n75Fk",
-	"Rmk9is/spj3eyAwKXj5jD7nBbpEXcoQV3Dgv5H/8x3/YdYlCB8RQzOJrwWEChNvBRjWiSOBDvWpi6KaN",
-	"1Z3sgMRIYl/I3Lw9rDiJpz98LQrjTe70D4P87yjkmzoQGfhgeZDFOfjlYdep+0DPbbpPk7w7MZtJfEc/",
-	"oytk6Kb6OjeLJ1E/9a9MkmOWHUVh+KU8RIhH346l+JF5trCgezP9/SkcWQVi+isuSTTFCiYMp+UXoNaQ",
-	"krc7FKo5B0ivuArL/dE+7RLpx6yw0RlB4XhP94DW+EfspQ5g9FBfM8fsJqrJt6efQo0YFbuBSDbOBwIT",
-	"i6ZxOy74cc+LVFOtt1LBOAwrK/kNL9kaAlsbY+oTI6+xOE1U9cnNn9DjZE2kdLwrDJWQw2G0dFWtH/lN",
-	"32OZDdqjnKNWGDBFlRzMLC0KxXRGx+K0ZEuT5/GRqdqbXJLfMy7WTNXKxawhgI25fNdsd5p228nrp0ql",
-	"QiaI9EoNwZBl9nV/VPbfZqINxUJCqFEcy5t9Zig3w1Mt8iGQmmX1Z6uSuZA2rEQul03NA2rvAPlh1UZF",
-	"uRmiMMJzGFFdbgYE1ZYbfBqA7t4pnkQbRVC8fbiMKJ31ECgvTk9KIy9AQDT4Nnt98DDIlX8aPLZU6NVx",
-	"c/idf+7zfLZli8Ol/eXtS58Q8fzduzdE82JA0au72BxGhD917RmLJhgOV/4cO5ReWpavV7Pzvx7Jl+bV",
-	"7PN8/+Bbu+YlgvQn9u+VL4VzOP4ugx0K9MCSW8V7uaGQdVsN7d3wzVnCY7W31A9hsVOo9nlo8Lvq83uc",
-	"lvQzBjBNtKIgKXhFFeQGe1EDsA1zNDc3cgtlhsbb0VBHBeDVANPBdMZ9TE1fnl1OaAHCbos8B10EENX2",
-	"ro4+nXGtv9/IgFMRZb5sNyhksUVHy2Bgm5s9obiV6hrSYVAo+kvevh9DDAop0pe3TifjCHmCBlCEyINQ",
-	"1nCdXJBG2JmLcyIkTHpDtZt0mKbbbag5FtIQjbC3AR2O0WLnm0xgwk0YFdp7wACAv3Pi1vHh1sFZn0Ji",
-	"YldPmpN7auScE6UfJxNAZHCHQorShXcCeQ6r6O6ORXTzmf8LVv3i/0FInWH+IXReOmGf6pIvuYn+5AqY",
-	"Qa3DoGiSsoJtM6A625dZU1eWyTqoGMsE8HKFvTAIN/ulkBG8KB704EBL0kuWRe9c3tAU1NR7//EtxZw/",
-	"3BMAcJEKeNlXV2SbttTJL7+kC1b6GnX0fGlCFaBdgMcoOMasNLO3p9yKOfm75FbPW+zILzPygPwyyxSv",
-	"WkplgF1Y6OOSyuSyQ8MlQEquDZgrAJzTVyTbW0Ngv7BgpYSyLnn85ncmjXNVYAcZy2DtFraMFVbaLit5",
-	"UhVfmbvH0oTMaVn2ymghhxMItkE0uiCnkRgV9djrEyRKNELTm5TIgQn41kDwzPTD71tYbi5d0qS25ik0",
-	"S0n4H0ruW/cdJkCGd7zwE5h/WbC1oigGZQP+qg+ZBPg7uNLg9XmYYJhOj//vaZSxeWBOjiwJLPLpF4O9",
-	"JdCA4x38eUwK6Rjcpy6N+2tOkaBO42/nFopQ/ZrngVx9RH7Jtbmr+hs27Pah4qef6pKKXKJpznVYM1Ud",
-	"t0JDBmt4w3TaK3VgvsBsHO7Tjz59m8Bb7Ilsp9bOI0WqZ6HG/jDQ3HbwHJfEiBmWyYpSgSGz4R9926Q/",
-	"lc3SGlWxfzQOmrTC8qHnNqv1ALGFaUNWXOnhsLK4NdmuTmHvq1G7lCOoakp296+MRu7Ifuga9do7feR2",
-	"ieweLcGluqVAE5BYezswjw/NPAYDifjerSx/FLOtlxbur4euT2ryvbfGNpkbB1v9XNYvcpDV7XFLpomD",
-	"XVzRHTTb2wNbPo5bI824Wb6SJs1mPrLmtRlr+xSKgknr2ijN5jPMZy/xb9gdKG3mQq/LOyW1t1E34zts",
-	"GkwRxO30iw97FSid5ino63vQqDGfZyZXBg0tO79rpi8ItJ+SYsnmYEtsyRmh5ZbudNofGhDWjqoqn3MT",
-	"9sGQgRn602R+P2NmuUklliGYci4TVQxVy0bDDRxJRB4S45Qml/GyoXXNhHY9OcEv0hODcCXWL9kq4bR7",
-	"qg2vqGFk66umvWkzBI2+DzvFTKAL36Z2WOVDqQc1VVvKnV8sKlzDcjVXmTagHC2lmnuYVfTC74PDuG97",
-	"j1ngUrfp8TJiKiQZn5fsC1YUpB34Hr5TsG0AD2+9ccHJJCQALmSACaJ6hb5MupyPqn9msixuP7OoWmL0",
-	"zNLVFO87lRM+mb2vfiLBvK52IvJWBrgydPt4r+Xx+lLHiLeqynhORfG04CbVtNdktPkMHupid7x2I5G7",
-	"EAgC/ixatN7cUAH1YT4CfNDcbrN70gycT8700fDKWf57mHFNZ89DdSDSNomBYsWJOm4hucf6CtQ8jO8R",
-	"XPomcvv70d3LycXKOlWauaSNzh0VNIK1A/iqIViOCA6yHo6V1GOhL6kQ0qSjDqHqGx9CfFh7ZGVjQssV",
-	"Fz7yjm58NI2S1DHO97z4TlpZnrVyIWAz7VwfOnv5FYNX/FzWwa7PmPQrvo756xqbimMCmXdA2HOV4jT0",
-	"341wDqG/73O+Ni+BiSSKv40D3ghnKZUYMhy/pjWm9lNISgT43dAbtr/9sHkC2mQ4xKORboM+m6zMQNHE",
-	"7VYdi0IPdBeT2D8iR+2zcghgz9x/v6bLkMweozwN0yDHdxEVbJtprhpVSFnhuKWq8KGndD/VlBIylW16",
-	"C3+kYiBVrc44IhE7eiuH7OrLnPfJRU2Li+SDTmmz0CfR7kkryElb8Ta/2j6HjIjrz7aHCKb7sAzO/l7b",
-	"2Nwbmn+TTHp4j7PVW+gRZHnYvnm4l4Kw7NRSByu+4zxqm8d2em560z+Safu73spUd9wz92cr1bMe8j0z",
-	"L9VQEqL/6T4Hni102jl+i2N7tEJ/hIrTx9QMejqF7tbwXKehJvQRKGRGAPRU4spJS/VjFvRV+m3dfsxj",
-	"7V60hM/wxYt037SsM0LJ1Ll2YnxOFlS3KTG+/yo2ikLu622neRfTH8o80tsLZw67cUEaQQ58Z3jferTV",
-	"gRad5vVorAfjHeeUofwrmSo6zWKl34OSfpD4VGEWDHyBGOkPAbSDLcvB+QTDFfsM900aqqUlJjXlevpi",
-	"416Hgenheez3PBptCqxzPFL1bQCka9e4KZGC63feCeeVzGSN9J2ttWCZvCCIifxBQwNpahqF7dwcpG3G",
-	"2TD8qA4+Z+EgBefYrx3A672esuCIwFWlItktK2RZcYp8zqw2ftd0zheQnpVu5rV2zen2Ep8cDNqxazza",
-	"xnxGgqFmeHANn86vIgsmnu/kMpRpfC+XHnCg/5KNErTE/gH31Yx/go77t0jtgFrztul+FovfkWAKhu9Q",
-	"8x74/ke2S9SwFNTQPCwzNZRcM1dtwcRS7Wqj9wR6p38vfGzMlSNXqzT4yLNGQZKiYkteQ+KS1YEclEN6",
-	"eACdP/ySXXjbohYdB1wBqqrDNhzTi8DN5nCYN82i5MsOQLQlXcJCP64BtMP4VbWUCmSexQRP7fjLgA6w",
-	"n6UyvoXRwcdZwc043xD4qpNJKZBYP6qK9xAKJ/Vhx4E9lZDHYRPsRQFfWzdM61zS0pRF3B4o+jZlzTF4",
-	"dDZXZXAJ/mH3o5DtPwyKFx5/YViVzSK4Ve22yagGiGsw+Ivv4PHc9NDsHMwg+7YN8t780OMRZ8I4eoaZ",
-	"x5vvmSo6IP7URX20PFfmzz/ObxxyZEYIVN7/d6jWIHxXpqNUTncerIzgwB0b0eOF7ffVzDcWQ3Jc7Ufz",
-	"nOc9UYMAPdGslA01BXG/taSD5CVAeGX7cSauOVpq1vpKBaa8+Z52GzSsAPaNuJbuaYUTkLBG2kUZFkhb",
-	"6S1d3FBJEkvtMvlyeeuZlhw+yRyAs7DtLdzYUQeZAYresm0veKQjFzwWAjHuKsnEwMBmc8+xgkB+OMBx",
-	"p1pdTRDtX3ZrjlMtq6JHoDR75+bD+8NYUOc6TuFJezXf+1T8PV2wz59/dKg4CzITauGCNNo5uu1ZDGem",
-	"02to+JBG9q2tjWacZjDWx2UX2xf2Wa6b8RjtvCdh6pj91DqxDop/fEeb1v+EEduo525cqbaDgX1BWkqk",
-	"/cSobhQrvkK70KgLbnfkEeFEF1Q7+uQ+9GAbQEjOzN+E2WB6qnHO69VVU9tbPV1w38L/juxHmG8Rv032",
-	"F3zX3jQez5CHtNJ0RVhI4Oz7WHhqr33mod87gRYj0ovVzXLJtJZqwpbcMFgcYnIu6HgHsrv+RqY8R/n0",
-	"9tyKdc1S5Pxpwc0DfRyX0HuI4CtumPScU91UF6HDcrrzpCg0wWeg7BsAaDFRUYpQP5gSub11aThoEjei",
-	"TuVkFOwT4cJIspE5m79i9viOPDA5PXZf63Tfngf9085z7omXovYrtm0hH+5SvE+XJgm60PZsmmPPN99T",
-	"Be78C/LRyI/ePxkKrcc0g+vW8X93dki9heuscNDVeEjvqez8DlXahUxVob5w6R2hPjFIMOHbQgNz6lKa",
-	"OTFSzrGXmgN4A0MKlCHadls7JRCTlzdMbRU3TOfXkYGGpErt0i3wyUdLr4/n+abWkIDo0n6gdLaG9Ca3",
-	"mjGzsP/zl7ondQaT87BvUFTGfpgq0wPtkGKJe256dxE6kczb7NEtTatlPbBNZRYN42UHBKM7vTW/abu7",
-	"UbFDZEBoVMI1HsLQdnzQKXvFtm68Y6AZ47oW7acHIiE+JIE3rKDqAdOijdn04hbBA0oauZTldOhZtwPF",
-	"qqnW9UblKn2OwjS9OfpA30LtA9Qw50RPZC9cMzEG+qmLzTUgUpy5hwbgQWXOafJU3REpqp/Ls7hRP1qz",
-	"JLSBBKyhxmyk4r+y4uSa7SBkW12gzN9y7dsHKG3AX0KXhtSAUtQPil2DtWRH/O+/Xp78H3ry69nJDx/a",
-	"/z3928mH387m33/z+d/SgAl3RwIbB86ULfMI/LZ3BUh1FNDodhBKWTaeHlspBao0BBrtFdtm6pSWGXyu",
-	"p9Zc9v3uuW8OTkq6vNYDnVGHDTuOe0B4qvLotSh3/srmmtiH0hRLrdtfNIcZMmzXA6jhbj+qrzEpgrxA",
-	"LAZGS4TugauaQvP/G6ttbew5BR2v95zt4e/rzmAOR2TpW2Vj5lPy5Kb5w64ps/9XPJUmFMqeD3J4tMt3",
-	"AjiRDdWtCtKTx3NEEDSqvAsGoCqHs/tf6lLSYoTXP6SoHFLjCTN0uWEFeVp88913D3+I0lmsxgx7dvX8",
-	"8uSb774nuqmizF8gLzzePTSLnUkXkeWSX0JzuYdH7eI4xyVJHPm+bQ63FwvPqyzZJLDBIYzQMzEqVc1V",
-	"pbyShq/4svUFDcRi0JWp+/RvSCKsKC8h6diaiw6+U+T8NfaL8a2VkEygHkNsJAiC6LBwBw6ehxuzQ/wl",
-	"d4egg3a4BN2yxUbK6/S9A7r9mhlN7C1qTVCUceS/rl6/OkaLve30AzmiR8s4Bvz7eitc37JMxl4WjnbF",
-	"BU/HKV6LYNz6GABk3MsVKeRSP8ADpR+4a/O0StfMHVXyDkf+s/0zjIPtrqOtl8olPloTL3I/+5QIP5lk",
-	"HvRYQOJM5xogyUWEqOcuHE/K4xvdahrRBvTv6xR4LhGX3B7R5Q2tmZoASTLGGk0nDxjVsPkRZYJj3bRV",
-	"/Zxn7bzLnX6Y06o4BMrfW3SYUtq8fUOV6avOPZ6f112Lq/A8J9KKPH/ErJlxQQTbdv+OlTpxlOVIxejU",
-	"7STTvGBSdfq8SgMaQPcEXrmEVamZ6OTyOycNlLkmDzAtrT1FDb8ZkeJx2b6UEu4AOceKv2G16jCXM76S",
-	"jGz2ZB/LRmQSffIFc7LWveUfXacSpkt7XE78F7hFoaZmTNnaGAc3pjnodCdqQZjQrFqU7Nw1Ht/IGq9K",
-	"cDRriC+Dn3nw/CD6kExmpCoZmnrPzcZeHhTocO7F+HJDFyULvt5lKTXTxjevpxyQUq2CgW0qURxNEZSO",
-	"0Kj2wl72NNj79u9NVWusQCylWI9HLHrrhhiKXzWfbWVTFn/bsLI+TsAtIqk2ZYGFk0Y6Y3ZMpPwguakR",
-	"RZxB7uMjcbTbihZ3LPbEQUvVlhE6p7uzwr5AeJRIlzDtrdTKnGJZFi9EhrolozfsdZNWg7LRW+1sp8PB",
-	"+gvr+sW7c8fBx+d+STlK+Cs6cQ23+MSU+27frFydkveu012MZGsFkdfiLvbz3efOhW//xjiEWnbwqiJC",
-	"HuIV9xVdh04DbaTRWicCLe/B56ebCp9sXpJ1++9n9u8D+o6IKfYjqKXj89L8RRRMaZOsOwBEOEh7diQ3",
-	"2ivNpOAF9p/E96koCIVWV647KOT8FBLXsoFOeDuyYO6m8QE07RBgx9XSpLaSCj0nBdfXeg7TIEuqCk1O",
-	"T0duI9RlpJODXKAiB+mq3/r6pERVTSlHpOdelTI9ByMVXbNniiU0xMXO+J7Kx+sR4DvvpKHlnT+UzJfC",
-	"AaIQPkW3Ffgk4RqHUYZfUVKmc2TpNROj+pHkIF+hRxVCAe1FSbk/kDe5mqkbqjgclawhuJBy+H38SErz",
-	"s/tkatHDs1YdJJ6/HR0Pd9JYgTFbQiZFe1xpfnDN9fbWz5ZBtr3xh/dtOsDBqSBjuRH+v/kcslEtn7rl",
-	"jwcN8sPk07SSi5IlbBr3A8FaHk3+/e2zx+SHb7/7//54eGf1VCNl9VYhT8YprOkG76tG0xFom33IKpZw",
-	"Ta6aI19s7TB2D/1LcnVOFrQ4sTvGtJnbU3mCdYInXOA/QTGcwwEu+RKeAbLMW6AOKU8qKnZz0gh6Qzko",
-	"7HOEQxBwOPp5xCDObmzvNrq/RutYF7YR9ukyR+xcgvPrFWl7giFzuFRntLAORJ2R9pYO+SBDE583bHk9",
-	"0rLZB3HaUFGcuPK3LVXCVRwEHLZObzO7iJPwE0RfTxoBwA2WD6g+sQqk/RIXBaRSykadFNRQ97+A1j8E",
-	"7Pp4r9h0Gu8e5bfuCpyTTvfkwcXYjjBOKHnGSbHbWx/H7ekSwjXKCOa7fvg+IHDT8aouobsCcQHPlFqN",
-	"Pav6nf32E+5JVMrAEvB/wRhA0nvDhEnFxR7LqrKaJtTQUeNXgx2MaiY0oUQzDaULLh0LQDDZnFBSyaIp",
-	"GU4rjfYmyl2uTDtaAzpP0OG27bSaiFUCTlOBrHa6HKuyWQFOO+l9eS5JSyA0v32qplpDalJwH6uh4Vfn",
-	"wL1i5m7VsRl0tvtpyOxz5IYjPvv88LuoSm2D50jG7GbRdD70EniKAtxou+6h/PZt60gaGJLNuhrzzTjT",
-	"cEFPYwwWTGo4ghJ0F5dF7AOKoH3SNMmgNmfBmT1aaLpc2fUda0QenMTnmecQrLrYykkwyEmhj8fArejW",
-	"MZLwMt0CRLkH3cnVA6Sx9AaDLwO10zsPC7PW/htHtEMmCFVSuqdHidt0IbehRwh6OxeM1I25uJ8areyh",
-	"zddi5FqxOMShjOOC3mS8iplAFfjz6saAa5pjYZ0jCDZdToakdIAu7bXibhWS8gkZzo6DFbWrDsi78W73",
-	"cUyOW8a2xulJ9qjSMHevV93UqOAZnawCLjjXBt5XB2coF8DIlBLuWsRMe1wglZlqsuV60+lW5ZE1x2Il",
-	"1CVdAsx/EjWIt52oWkVStFCOka1EtSsN9U3x7oA65Rhl3mbkHFYXx1P32xKRsi8k4XYl29S55dMhTT4P",
-	"GGIs1fcJlSNGu8b29Z7lvec6FU2GPvt/znWScz8QzUA8abhhXGYljWou2BZc1jpT5dDp372XUBjZfJhm",
-	"wnXX4HZ98K1i3wD0NCw3MpZac3yg7d0KklQjNiMvyGJHXHu6ThDY5Pk6ssSgNuIV2z7PpUhHmo+lJzj7",
-	"/bkKidPhZLmuu90cpxjIIu3fh7Ljzkowo6eF/FtS4a5cIDj2uZQNLnm7kSU70TttWEWoWm74jbUJRRGe",
-	"Cl1Io/qytlp1RJwyxbHJbg55kGwHhJhGI+rxtqo2rSsRpLhhipvdmKQTIc1JreQNQ8+Rgw/zKryRAF9G",
-	"7Z+52bjcGrKEu95JdDujU/DMQQPvJYXgfsSEmnpsHExzJUJif28YI9YX0MlbM0Rbad2+7SS97yeMdBcl",
-	"wtNyP7UlomS0G2lJZSgXKYurYCUzmCiQDA5ndTvGMh0yXTm6Ht2SZRrQxlsjwR1gLrolziMaZWjLRNqn",
-	"6vIAB2sxbT5uEn0gWSP7aGd8qRbM0x6Hre+MYxUZ+0dWOL3XfmSgLB/ZyCew2NEUPQ9X66njl5YkrkS7",
-	"fz/pl7GROZEJs95FHIc0mUmp9PA+zj09ded/2HPDFOOCU3n/hhVXmfPHDQozaEduv5B2bCQ7DLzzuep/",
-	"0GQr03gPPU0GYFbBNwyzTxHnitmb7zk3d1QKewscc5QbHamdMOM9KJmtuHFIZo5kfdFPpFruEo+kzaG7",
-	"vaJi11XpNNnaa9QVHpuNks16ky4sH+c7bPc2mY2X8fEoBpXI9nfU0Oy/IJ8+rZw1wl6LOce2TsaUOvpA",
-	"d+FOA9vs7pAK5juXtILNTTK9lypdk2iZ8BldGpkIOjy0R1oxWpJGswtCieZVU1Ir31clYw6rBTR92HDo",
-	"0kVWVBsMbgzACDlWiZn87VcpMp47OwNif06B/5F/f3H56hIyZ/84bzF6ME6m5276dmOWvsOytSLKAjXu",
-	"7TCc9fakuYKhiMJu6j0blEP0bCtHR0ie7G2UbQNTy5Ivd4MdTa7HixMpbY2g+0zPOv/saxqGJoeP7dPY",
-	"oeexo+QRPfwg6YnrNODr6DLj/bg6vO+eTo7M1+JFSt8LVzKGdM8fzhOiuJRQSclCeLCk2sA1W9FPWNr1",
-	"p++/6y/0OlZdN6yKbkD9HC71neJJKDOfG95dpAvvQFDxBAqOrR6i0DcY1vjw7NgSFdPmCjt9JNwb1mQN",
-	"yYAQReYaIDR84WUY6X99/+1ZZ7Czo0rewmX1xlNIk8fJ31yF+ZKKwSek7VyYTNFvyn6g0qOfTsJY3ipX",
-	"MyvGNjnggbFYy/v5Yq0QxzECQaBtUt/e8Lt3pNvf5dtXIaVLb5dSGEWX5mma0x3uITcuZdmVEgHiiztj",
-	"SQU/v7V5q0ihYpDtcgKDejSBnn6Pd6vvdUzQKfPF1eSI+oyXY3pOYGAnnWARSq7tQ06b2lC9yQRBh8Dh",
-	"3wnbPm2nvXeZG7IoCF1geekc/VW0DSbYebcOz3ZpmwxgzJ1bXvRUIHdaUDpIfdwHP25PGTDkIR9eQCqN",
-	"8PDCkI0sC020rJiHLqBxfMdB6vhifiEBA9taZ+ltTqPhvwi+Xg/RA85rMiVKvsia6fYXHBj6NShotjG3",
-	"27+iykcRIudmNgtAdD21xyOrrZ/9D5rIrch6Cm4Pst86OduuqCLLHS248qGmrq+T8ctt66mkBGFsz4mR",
-	"BPPZCCUefnhu/6rpLsAtaQJJZWvJNPyGoR784IItQ4uadTfGg01s8FPezQw4EsaUrOgYoN7RjHOJ4I9x",
-	"KNCM7VtJr/JSlk0l0gbIuo1HjTBbstaJYlRnTMJ86jTmk/U7/49DTSN2cQC6Ttybb0rqcFLxkZRlf4jq",
-	"HqFNDUlycpaWo3m3yWa71paZ/WyTXJxsvtnfPjoNQPfCQKNtsdY+y7pfuo3vLG3VlWTY8cyO+HCYr2EE",
-	"dGkSFRESXx5ekDMo6AAkQEKVVd1hzXmkxB53a5WqG9tQVRD4be57Dw5b4aA2hsM+1dOKGxSUumZQMZLN",
-	"wcAvJblINmYpsz2CA+izqqycGtbvm64y90bbx9TemxsG6UmuU1I2z+wWLbiPCxJ73loxkrxmX1s5vrGS",
-	"2XKXS50OqemFFOyUwDOAN3jSwCPWJIXqIrKWo/q77d+IuGMeatPXguzFADvt/ZB/O928w1EN6UV+t3My",
-	"6GpIh/KD1uTXPNOafA41WOzxhqWAZlwHqExzfGqVzmJM1sceDf3n228lV91CEe81QeprdOGke9eO3HOf",
-	"HSQ+7aFJ5G7WG6YKvjzau9NN/Gf39OBSWryl/CD5rNTD0sP85X3LKe+HZcOV2c4un2F03300DnuUY+zS",
-	"80XEBD189XNLGX+kEJ5fn8gbOOFbbjYnUf6hNCca380cqahfR8KdkFcA80qeVHyNWbMhLdJ35PD+zJDE",
-	"bCXiuHbmk2uKMLderQ8f+apan6NpO90Uk7zzsKbdXXRZoc/SrVRbTD53eUJCk+TCIJQuUcw0SoQsACkY",
-	"YVSVnKkLl0Bj2svYCngAt3OxI1m55hrDbtttiyKWUB9QNdHBFl5B0SGkHGVm3RrQ5yEZDgIYwYz1LCoh",
-	"URYKJhojK2r4MsmXGFLytBy4KnjnnexVY9oiebtZaMQJAOkmC7bmQkft2OPo44oLyCyFFxoB+4M7OZTs",
-	"KWfuuwizsjtlvTL1uYs6QEyF1I3eMJdGr0/JO48WrTtJUStmlhsEga5a0KioT3MQFiuA/toY+A/+w+B/",
-	"6qYsT+D31NaMhucbXL7DfSvQQb0V5WqlmRnaRm+4++522qt95dFuYLFQ18vmFhJ/Jp5FSgRFF9SBEPJh",
-	"h6F52N1AQ1z+tH8H1hTxS9laUcy0WnXrVvMBXacY+Oll1sRXu3RybpvV2D0lr0DjDo3EPUT6XnphDMHd",
-	"NioalFaVOrRZDMYemzfTACDTnB+sTCuCDL1mmlBD7JP2jnz4g13sN2dkSTXTA1ME8l2AsQtMEAmlxE1y",
-	"MX+XU1diSPr4PqPZg51iMo5h1BIaxc3uyrKg316qUAgCX4Lajn8KHwA5Bc4yec2xi5ullfund8daVuOV",
-	"VPXmby5Y236B1vxHZlVEaFW+Sl0TQG3BzFaqaw8K2ArRlYd88UnagFOiGuF9Np2/6w1cH6oRc0IhhBwU",
-	"REA30r8IKcod5hq7to7d7JcFtZYQaeoWv71wD/o4u2fzIn4EburTX8QvArQOsqRlSRYNxp4cyqL3ozoq",
-	"eYR/S0x/mlzhKvgPPl465GqY2Tl5BLtD3r3+8emrj6e/iKdKSYXpHnUerIC85BoS1Sto/VDbi+wcilTJ",
-	"R8E+mY92aKjjcC5dTT4uG6Wl+ugnBS50u6DTX8RjxSikT9p/YzI6oYJ8fFGwqpaGieXu5Ee2c+0LoA3Z",
-	"NdsBiRay2GHg2etdHnjG429bmlW0YKe/iGDDn4OMAvaKHN/ns4dwHdVM0JrPzmd/Oj07/ZNTMoG9H9Di",
-	"hmvpY/KuzZ+VHEDOFwWA+Gtz2T4GorKWwnUk++bszMcdXW2Ey1S27z/4u9PU20Z2dwmeulnsbh01/fx5",
-	"ntC/WhqcOkRQ6rLiUpMJq3/gUTFAdPjCFCsjQYhEn4WN3fjUOX96sX/YauVkd+0kbpf4l0URVo1rZNo8",
-	"kggyMpjofeiSCRK1pLSPfL7jjg/b0d6t2U2xMS8q7JZBHl9dPiPfnJ6RQi4ba55cEOranSl2w0FQuoId",
-	"u3UEWsXa0w8fjI7Mg9+sbP8ckt/Z4f49gb93trBDym8TaYdQRXL39T6T1q63C6DRuUke8T8zk5/i9Lv9",
-	"BFFFvsCeX7aLD7dZOIDcuOMHlhU1ZMU/uT87t7+Vk2jiuiIeWjFsEfdXd8s7c93d8S7w2D0/PW08AVT1",
-	"AW0KjBTkxS88kZ7BPxoGu+amENKD84PO07RsP/7gMVxtswFPvgQv8ecPX/NWsMR5ycU9tLU/ZNBL0A2m",
-	"YM33G0kgtw29/Pb+30K3Sdf1DW57lDiY6X2yDG7v5FUBXnGsxNV3uCv2M8FZwnL4i6jp8toVq7kvQ4kr",
-	"K0t32ZUFHCSryFj7wGiimyqT5vFVryCkGIYUEhsewlYAwjTFxr9R8oa19Xu+kBLSYTr7vWG0RB9oTmjj",
-	"3J/jcwfi4V/pkHdW+sXO+RxLMxEKAUAd7779Hgba9dy35gOAAfsC+D0m4FVogp4+9qjWPIoqjmMeyBa1",
-	"8jiuf1BMC8jEBtaMcIa3u2k+DBVDcmmYOdFGMVp1mabtbsEFheH3BxkgLR5OLC1yqgvu2RRc8g5MRrJo",
-	"RFGGhiA0rm1mpWaQRmS1V0NVWwDs2xXXTEC3ALFUu9oa9x46Ki6c6DBbrRqM6aRZ7Y39Ob5hJhMGJTOp",
-	"oMp+rISZQYc3VClhWRIzED2/+6a8hC8BKAroi8rXa7a++2vG6gus+sVQBd6RG9koe8YQH7hDc0uSoimP",
-	"GOBI9avw7FcXxX4qE9ril2XpnCnVNAoWE0HKQrkPnJsFZB9XmpU3TM+Dae5LKbClN3Svtyp/kzoGzd52",
-	"3EHbGkPor6EXdUc/yCaPsFom2DDFDSpG/kxg8qMHuaRkjW1RVKfxSfo0PfiNFwMs88RGHrXPsQx6ihXj",
-	"p7JLtivFBjGfxyp3L55gx45AF6ikzIt2rLSc3nrI1tSG1oDJUj/2CYFsiGLrpqSKsE+1cjVO//726Td/",
-	"zKB1OS2wop9eMrG2yvN3rl7H//vhUSjUTHjgix6+Tnlu0ipx7VqxqfQkl5uU19iEzZFfuCoNw7BOo9ti",
-	"Nz6B8z00sPhEDrnW9L+ya+O4jAWUxawNYontSDnFNjuK77sZcv5nq4cG2+KehcLQRrv/mho/tNIMov8P",
-	"e6hJ9o7tHKtwv/X7Bmb3zr39ztzp6PNatMBl3Gyg2QIUUAC00l0vSKTnAxe0fPAb5K/k6YtNsO7HFgpK",
-	"eBInDzp5dNEXJgJfHAeTt9cKbCigAQ4yNDIXoRdOYxFQ477pgueyZSqo14FtP7zObsNc82SEAAboDRGM",
-	"69J5yMLsk88/TnLu00997qLUtWsn1DvjgGWF1JrPnCcimZaxz9b2hlNsyWtuiQjar2hdGdhpQxMDEBwJ",
-	"3Ieccyp8sqMuDM78Hnfp39F7lQiB4foniYB5HxLVXT/RKblyXI4tRqE/U+w7uiCuEZFxGjla0bjLWIHW",
-	"ThW6UQZHEwroNZtKLG9kWfTZcg7xOHflfZsCFoA3iqncQtSVn6AsWUu4mrbUpXLckg4Z/8NzWRYT62Rt",
-	"TnVkOv1prOnkvnI7jS2xSc9ZOckG/chYTWiLWEkNcHzrvtN0p+fO+HGLONC1HsDV9eA3+5+8YvCW0eIN",
-	"IvAeESD2RD2oSwcvnTdpkgLCvjyVUgVgk1TDN/evvgtUr9D3bE+//xmkCcav7J99Pywx5V1ZezqOiqZ3",
-	"9kwhrirWx9zm/CWNoieKroyDbB0ddotywCDp78P9OA9jRNkvbDE9xg4KOZ3OEm8S55n9EKE+fd44iG4d",
-	"TjrcUci/AEQ7h78nTrbjkpM6QsGejlscinTLL7+L7T6beugAlp2JoXMTAaZPpMtbaY0wEvhpxwpS7GHY",
-	"XwR4V0QoTvCAdx1mpfpQe/p3Iddde5fIfwAqGaRhTGDbgKANECB9XojH4aFJbeTO2sbU6LVvAcxLwgwe",
-	"FwwL60t/LmMFd6c/1BpuMVewJLhNuoaOsXxCI5lrUkqopPjc2eoHv9mhQf1JqqYvJS3iLT+eMucKTvKX",
-	"fAgUzP77r5cn/4ee/Hp28sOH9n9P/3by4bez+Q8/fP7ll9Mdrcp/mw0wO1+LckcgoQouBrtYLyNyJiWm",
-	"XyX0jzaVafBdbud5VDx8ORH+0u/1Ad/hL/MoeVI2C68QKlYBQNoUwQda2Ku8w+Hk3zt97MOPp1XxxzRf",
-	"PnCZ7/1Bh8CgP/unv2I0fX8yE+e2e4JMsUlYsxH1AaC4TSExpXTMchBauLsUSKr62e3vd47b2/yA7KNY",
-	"YNDxvd/bHWJ0sAc3LePcA6Hnd1N+nXJ4N3JPK8ym2IE/S2wBZGS7Ab6nN54CV8Pjao7xRBwRWrcKQfw+",
-	"hVlfpOFO8uyLRARCtVwUEljsCC+YMNzsvupJ+4JhBbSmTlrc4KySDw++wefu8WR3xskwCM52qgR9WkMT",
-	"Du0h1fYxCIL3AZAI+jLGDmg0vQ/gkDy38Lm+V9wYJqaphDMR4IITfg6YpFc/C+Al/yOTQtw2Hk0KcaSc",
-	"YqccxbuaW6fXEHegaPlMEXDHOdff79Qn+optY9/kv7pHNJSHYxmbjHXF6CwezSQJm3rPLJ/1e8CvU4U7",
-	"PE5N8IcFtr6lGyyi4gME1TwJjb6n9SRfwtfft13E7+OQ4CAUVLcv64X4UlwAtRV+i4gUoNzZ6yS0Tgth",
-	"wHmMiYStNQ+OzoO4e1n2UnvqH7pHAvox7Hg5Mpb2t/lMlkUQ9Kezc9GU5UTadM1kXTJCjcFO7Ea2qIf6",
-	"9oHwXHV8RNcB2oLrN59Xk3u14nn6o0erfqOY+sNvzub/A8qkwq70VVR6FpkkzQW+RSip+dI0ClLnvXtK",
-	"xsCbPef3wW/WFu29Cm93iifND3qBDTUNwKpNcyWGs7pyQYypIviWnuOs0j5L1G3X32WjBDZcy0rb/3LP",
-	"/O5rYvsOkVvEcUvAXk6OKlO5F93n0MOI5J+T+NKYSmMq+U18ce5HaRhhN0wY8hFf+tgGIjD5pO1z+19X",
-	"r18RaogUS3eRbxhmtrXI/b67gbedLty9bg/mL4KJIgYTxIHBuQ19c2OUQ0C5RgCeLvO9p2a5GaowQ6gY",
-	"hkkKh0E+ZXxxsphxICdHVHpQj6gGWCemTrQlCcx4MpW5YgVvqj6h+xM+Meqk/crr318mpr2EThCutSC4",
-	"bpd05k8YpFX9yuuQVtkNgeE7GP+ahvqKUdQ4JtTKAEvh92E0tmYeRG+nK5SiZi/FBESOa+0QsmbdJKCB",
-	"dMZ4UAzM/4m34C1+NbcJX8qzIdjW0eDCd0JGuHPnVy3uaT/sXgABWnw1yitC7XzAK7Lt1s9BBSu5DO84",
-	"BTWAsbKCcI0tJElTw5nlqc00AX93smTfK2YQ1fd+rH389r+ooX+FxzFy09uTqBqR8eZ7ROEMswL/JHZ9",
-	"S3cnvnlG7g7zyJz3GvfU9qtZiwsy5KBbqTaTxc7WEoCj6fIaYRFgkFJqNtUF9Ru2HPh8u1OVNktCF4O8",
-	"YdLvIXPAGZH43VfN46RUrslHqq+5WH8khgEg5IaFnkDAi9gJSGu+KD3GpD7HjmxytZq7vkBzophRuzlZ",
-	"S2C4ORZtnJLLXwSUH/hLD6ploL/aRtbAyTXVmvlxDqC9l1SQdQhpy9NfxEeqqo/wJhXtAXDfx0ZRAc7C",
-	"Hx7t2q1C9Yg+JR8ZVeXuo4OKhWIR/yHo5Uq31IOM0l8EOtwu4nszdQShJSPxSWpIF1ZEajs+SksHoM22",
-	"BKTyHFE4uXHD4jIP9PfLpXktomvzPvyr9qX3UhVwVr+2nEXKbamapor8EjdqHkDMVTUHNDDLu7qpwDGj",
-	"jaxjs1J5WNWtSxSm+lo7QdupdHywpOqmB6Dmsf35ynd6nao4Jgzan/pgHwrtBEalomLPscMWEb5pAk7g",
-	"a2MSwAqL4/cLzLYgsjHTBJEdnjD2QaOGbemurQAGxBbB2qZnFFS2nSYLtuGi6GR+QypSkWYszKbpYS2X",
-	"btN5bTIWE1h1MJpjwJE/Ba/Zz8xhGl+dzeLZxhXGRxOC5g5A2WxcuSJwSTffffKkoQUzW8YEMVu5V5bd",
-	"yRkayYcnWLSpj/LjI/fc12JEHP82jOjf/KqMeJdkt2e8ZH0V8POZpqlGaJdl6RP4MbCooGIF+BarnS0b",
-	"V8x1WtWAO3i0PaovLYAxh2TTPYMpmJaXfTDwng4IDcuOEY6whsEVd/tWs1Y7nGPwZrGD/w49PnEr+fS5",
-	"ecZFMbmGsOg0KzjolQ+GBxfrZNOSe9AXFrvf/eFxW/Bnj241YYooIGbpqTziOqV/7KOzzHHQHFO2LeFy",
-	"7gHfNe4IfudPr588ffmfPz99e/Xi9atMmcpKyWps3un4UYwcO0bqK4vdcwqdCI/V1NwXzJYjey5fny5K",
-	"NplAdH3aEMwz5BpDV3oQgwohCfazjn0LMM9Zw0pcouf+qWOg7UIGJES2i54kKbL9XFv/vmD2EtpKdW1N",
-	"HDEURgsagrD2i18zQ3L/6oIjmOi3xqCuP6YqKRktUGM5B3beITP7VqZLpgwUhKWw+b6YFT23wun8mFDr",
-	"R7IIV6mRXx2ALOKaBPvjrxPhUbqPEdq93lyYHGhi9/kafJEB7uVANA3E3uwch+OZ6c+kWsupctN9c4yI",
-	"vaOU0MBJ2ZTYnqmffaGddzXe7ol5EEqNgUDFNCHrFHlK6Jq+Z2xPA5r1AYBBEah0P6hMxXqfZe6hhiIM",
-	"MCZT/F9oy3+iNQHE+bl3yvpAhZ4jlDb2/SeaGQMJtJEblxXcuH53uikhRAD9XZMC4oFivWrxW/j5Lndm",
-	"FABKYJrRLjZYoNtsY6oyakfp/lkXqxSg2Tjlx35kZFoKoto+gFmMTw9CGk9lDOHXXFJYxIdGklpxgY1z",
-	"EAI9hQh7wAFG7fKW+ju1u+Pmf/ingiw9ux+g5ZEVnF2IDFEM6YzufU+9y0+EDKKMDUTgWuxIyQVru2Za",
-	"KXJKXjnfT8Wo18VDB0o+CXM/pzcsgt3G4Q00xv6DTthoyinCboqQMGD5Hn13LoDtfVaO+RUDXzAtj5hu",
-	"0XNTVcB9zc4t7Xom9PO8cDCFqmCKcOF6KAX4fqM4mwg5bqd9D82F/MT0RTB2UMAB/D1mmQb4s1ypQkSJ",
-	"33GBXLRdX9jO2Rs5ofqEJ9raxBbSaBKFtwAYkngm3aM71LSJt/prtBToLuLWqTiuVV6vwHrCvDP9n9jP",
-	"hIs47mNyBJlKoVqVjJlQf9YrPZ54Mf97lRxPfDeOLyo14lFzza6mkwxxxxHHClET0Jy3IGzdPbPv/VPh",
-	"tWCBBmM5Eef4Cvg8b+dfdcg1hfKO8aB++OeKfnqBP0b1eSGOqxjFqfbDINqHrIqjqNArbBrem3rrn/s8",
-	"n23ZItFl8e1LBK7U5Pm7d28gOHyathC/ZsLGl+K9xz65EfWvayG3wlX09B1MgHmMoT2Tp9ShV7oc3d4g",
-	"3GWppcv0d1GdHcfeUYddUqAwYKmk1h2EyizEnP3Y1wuHfZUMYkgU9ASEbZJNt0Wdg1K6S25xR/ZkeKSp",
-	"T6gxrKrNkJ41l/7Rr96Jzc1kQuvqVRTTmkrTcX2EPIXBqHI9Dl2Dlan3dCmFliU7KeW6HwoOn3sp18Ps",
-	"bUiYnY2rYs24IZc+0XhURez9up89LRJ88YYzlwnBpzv/W6guZMKj9rptA0fQXUtOj7JI1ydzN30mU73T",
-	"9efcS8wiGuG2sE9vsd/9JCao+1bk3vuDJo12IaOaar2VqsDiW/TXRB4Un+H/DpLCwNdXMkPgSvBgHL5D",
-	"IxRimRbl0j5itSXMItOlNEmFoFB81ZuN8wQeuE+VCQb4ghB3qhE6NOMOHix64/Om/U/Y8U0bJ5QvYhct",
-	"1wR8+diKauqjuOHaSNULM/fcPfI1nZmdhANDzdT4htp+c0K01oJrw8XS4Ie9Z3svee0IXutdd1Zqc3LN",
-	"dn1eMwzHP5fa/Mh2Xy0bADRQLgQriJ00uWa7Cwff+QlaIBq6NPYJHTfJXnFR6Lubw5nrI6bJFNbwxn3v",
-	"gKAvBKGN2UjFf2WF3S9txWt1ejRXxn9xsrYvb2ALJmm1zwWhYS9DNR6YjsmrAeoE76wJZBOP32AZ4n0o",
-	"ATiHS159afMf1pQD46RmcxFc9RtZu0Lb7q0CCWWT5etiSicrcqh3ezuuGC08VFvW5HvrH/qn9nG7VVwx",
-	"0+/nnkYHRIq5YnoW2m93OjpPePH0NTCNtu/e/NAtcXsxr1ayEZOItp8Y1Y1ieygUGRZfKabvS669xa//",
-	"PnzcHr1PsC1kMSk6jaV6qa9jSvs6Vex9niE6ZAockyvuoa+o0ro5TKzH+uVPl3mE3/MabLArofXJ7r51",
-	"2Bum+Gp3TyfoZ/j4naMefZuMQ3yN7lDHKziX4Yn7k4tg5G5kWUB1uTN2/dUPHbbBs3ABpcQa0t59+ud8",
-	"9oB9qksqXMlvNl/t6Sfo+vRc1ve0iW9ozdRX0PCetsvPHvfG9wGpmaq40dBVRypXow29YlaNnixf6/1m",
-	"B+bX35uqBldG0PqkckO5nEPfGunBbygpegO1z+CRYX2L/KMjepbc4x65mWe2Byc7mVcBs/FMpyWVpjsd",
-	"onErPxu7AcwsN0fuwWfuma9ZzWunMPEl6JY+SVqP3IpS0sJ1qfB5iJobNriX/5WhqkPqe0kDcYT8ndVq",
-	"39/uRhbOgq0bAVJPMdKIgimypZMcO5g/4RVdsxQHtFmJWE5OS8D1g240bGWI9C0P3Zy/KrRSyKvHUn+E",
-	"hZnNZ9rIOpNhn4NDN68F7ux9StaWnzM8MEkCchoip3DHHncP979Xkr7AR/6p/RSwhuOpeEiNqQwM+BpC",
-	"C8w96sBBUl6CAexj9tyhc0OUu9bD1V6O10JuNYSmrp5fnnzz3fcB9GvDqBUTdiDdghW2CefOdXV6CFRV",
-	"FECnY9kqL4wmDqA8WQhziy5F3QEeUc2+/9bbZRW9ZuoPmhTMQUo/Lb757ruHPwCWGUVk7humOrTQAO6a",
-	"hGv3Lx3Pbv+Xgk/Hnc3IHODUSbzjqKtxVW3thYWsLFy2e3QeYuHzALtg5mFp7M9BCN1f4T40lYOpfBFv",
-	"21tGC8IgooboI44+ZqNks95g1Qci8kCjY18quaFgcbfkCz3n+8yQt+Ghe/UG+0GyLhz3wGRR6IruyMKa",
-	"5ZDtPg9KizW6AV6zsJLX/tWjefHlxqdckyUVQpqAU7jYEcVcmlgosnFU/k1v6DfffT8gUd/L0AE5+lKw",
-	"KRP0RWAhagK6DbgfhvWXwyUObp17dvIDPVl9+O37bz+nGuSC0+ua7XQfX/5of79HloTvZ7jRzm1qRjSy",
-	"LJzNatwQ/h6L8w/zFtVbaahhU4ZngeVjLbmghsLtGM3nw7GQLH7layO5HdtO1xzTpQDJicqXIadQsC1E",
-	"fLcbe6mx1mnhMO1bgymgGHT/0UL9gi6mH/wG/x3o1//JPhs594+fZvj6F/Um/c+KGVDUqTMBg/i64caj",
-	"ROP+C2n4ypGxVzq+6jx4j+eqO1Au9F7SyRLIAAmGbYGQK8pLd1dXHDCFMVVMw9HKi8p3TB+jULowjt8w",
-	"NU02yBUTBaEE8pCNdOocpir6lLZM887Did+D6+xwV79y+05ET/d7j9trT4TcipNBaROvtyIfep/uPLTD",
-	"5BqfXZalu9ire0puoEWBvc4CmCEEoDgt2dL0NoZtZ39PjBUN8IUVgP2RUyIffp6uQM990LVVgdKvqGxz",
-	"juEhPPO+g0PMzgPLe/f27Nih/PNEpsM7VG78GumW7u5Q22sVkJ5w5puSinvMV/tawczj6WrgNLDa4IqW",
-	"mgV3nmKY7iHY3KGWeqR+jH1tN7tpIJcgb00KUlsKzR0n+2SWkMNoNaqCcKekOJTKXohJ98h9emXcEDnH",
-	"VWTDTGbKmQ3fqxbjoVu3dDnrwT0ADRW4yDP9FV+LF/eFLeU+/oUZ/orpPjgpjT9fdGpv1sxogPiR1xy6",
-	"gW1ZWZ7O5jN0V8Mcr5g5eQwPHIEluvVGs2WjuNnNzv/6oVODXENHFx3W1W7siVGc9SrpuAfv4LH7JHo0",
-	"TIbwi6l8k8/lllRU7HzeA3HEQHxpxQMaW0YB2SfJfTF+RI3fR1962IGIfyQSKC8ZXjdm0H3/FLoDTpFt",
-	"4e6ZPV6vGucI6mX08NS98nkYpTcvczo4ZhyQFcEtHNo+gGtnq6RYhyaR1QX59uxbb8VECOL+K/sU9fl+",
-	"ME/IGWpK06sQPme0fAarGsIZ9ulpWMPpgvCNW2qCcXLiPJPk5Bc2wiuVlDOXqnoWfWxqCYPfvq1suVTV",
-	"RK3omIm6ja5lzI70gHc985kj3sQreOJrgrXz6evcuJlOKEDQWf+hmxMTUTeCaOm362ChXzIYFGBo46kP",
-	"i/8c7ToeR3/oya9nJz98cP89+fDb2fzbs3QgKF+KFqhzL3ljyGRfWDcOY6Y5dCq/hFSh21Znp/fau7qf",
-	"TmDoqvgjKuW+YHoPag7TmA+5/AE02TgqUKD9x9cWKs9cv/Eps/LsuiazLve2S2JLEyG3826Mn5Q8WXZw",
-	"m3ObDM02NWR/9m7rX9wzX3FTcQoTb6lb+xSb6kjU4vkLaSBxA26F/sxZt7Z7E4Cedl9WBMaj5kh/QTQT",
-	"hetZsVppZsg0HpxHbM0FocKNg9uypIIsmMuFLC7arDjfECj8ATAlXEQ3bukr69CKxfHOcb+uknW0wV/6",
-	"/vcUuD1qepPsESYMFw0LC+vNFMQ4H9bAsyVkM3OhL0jVaGM3ZBt+d7uFvZNzWFbIKL2S7gDrpuKCV001",
-	"Oz/L4d78DtL8vsTZey63ZEUV1hheuLsG0oV8o2Kug9yaMDYKO48Titxvv80WjCqmZud//WAtxaVz+/31",
-	"g90UzdSN56hGlbPz2QNa8wc3D2efP3z+vwEAAP//",
+	"hh19+yf3mGfGeKcjpnc2R+bXpKC10oAbUvDViilNVkpWQLeFvZW2dHdc6AIZorHDFNvV4dhJAmurmxfW",
+	"SETJVb5ezc7/2k+NK9moJYN3Ps/3d4ULzQuWvr6sYRPWSA1ZlHJ5bRkJr9fhZ0g7v9uBIeRNoEZoyr1J",
+	"ZOlpqFozQyisF/g95arIWlz9W0CtCQOPHtJ4X+dE8hw+92F+IBPsvcMqJgxSyy5DA+kJGEeayMbMyZab",
+	"DZiNzoV2Sl5ywZwPomwqQSicRamDAwLpzgXZbvjSvmxJVnGtuVifAls0BTf2M3fz6RRBy038lNXX2I1z",
+	"2h38gvbHgbszddTkQPUfts4+7sedt1qMm37y3GwpTxpyls0VM40SltjUi18TbE57SFlBqGDbOZE31v4v",
+	"S9g/beg6xZobvt50aS6bRRkRHO9kO61SblNX2VKKwp4Jw91I/nKznIE+pAEf19x5SYZtftoSt/JuRRXy",
+	"3DkpubgmTT0n4BTggmjDy5Iottq7tDN7iHPChc+RUtmTOJ89QjdUwttq76aBvGUFYslMzLuRRtFrh6Tc",
+	"iE8/0aUJ7kG7OxXloqvIJK/ntRTsMkHhF8hoJTNkLS/gi84Rjrq8cYq91eYqiZbEsB21I77fpFXvDSuL",
+	"tBnBTdCZrlltLgirarMj2w0TTvLYOdn3k8vcyPrwu8/sFfLwgpyBvkOtAmjcUg43bLDUKKnzue8daW5K",
+	"K2xXpLYXLJ5lSjwfkEUjipKRDdXjLrE+49G7tr2rrWAVBSepvYOLpkR/J3DtfMarWiqT9JXpDf3mu++T",
+	"V+UIVtP81/R1a0UXEoULstgZFF8DSG3oNROXI66SyH7bYwWuqi3ecNYSoCJwlj0FMM5xMQJXQZD7reXn",
+	"7Vg4uoGajiDtKqK4QpAOnp3c0ciLo0tj7Ik4lEqLIK0GEHTB1nQUQW95N4uCFWOGGXz4ZGOWErU6z/Sq",
+	"EQLtiYiqXET/WFFegkfOKi8s7dsfGifq8kDYUE/Ydoa9igHu6WMftdrbUZAUGfMgilZ2OfyRPVdOg7CC",
+	"uxE1XV6zwoq/RpRMW9WP1QNPXkErq2YMNpxwQU/grZQUw6Vn1qRR9RiovYAML3IEkBgwK7i+joihGC0G",
+	"rvzGasNp6u+xgn9yHnasXWeYZrtj7Tpb8uZ5w5Eyc9yTjj+ruuOtoxjZ7BlLxzcv6RGEJWYcgnSAzeM+",
+	"4B6fh+n3LDzj827l3LClhGt6BAle0uV1igy1N9dHfOsNVeaohztEPGtnlOOs89R5zmhpNiNlBly5R25m",
+	"if9w3yELtpKKEfaPhpZECmcEIE9DmHeoHOlRdCkvG5WamLvrQF2gRMktsvWa3jAi5L5KlVbnNoFQ3W+v",
+	"pSww1l5SbQjFofDbB9raBSmpYedESMFAUSga8ObZqc/JojHth8Kb9lGuIWKg7LwF2lJOIbOT9ReXnQps",
+	"+fEbaz6DiHry5rLDD2NJr0O4l/5sxx98Rfs3Xgy9qoWz7IZ9XnMzIBYXLl54POxyxEyxMEa+zx8mOO4H",
+	"R8lnJRxMUdCMKBQQG075a53Sv+VmIxsTGTJ+r9MO51xkMngH+6nkksp8zBIWhK+GueaJ8iZ57QTBd8cL",
+	"RQzylOEgfXNUKU047zi1Z3fFjD2E2QyaXqO7EfY4oyMM9At02FwLuc2G/cYzUq2kXPUuAlIpCpe7sd3I",
+	"Mp0CYvUdukit6QWGLhfMZ+doYtgn0/oHNVsqBkafvu4JtRip/ACJgEmwJ7NG4gABonfC0E93Cd2nD0LG",
+	"TIPML9yBiICdxeY58sob3Bmv0ShryL3yaDfW7lor2ST8IO+d+HFMS0VB4MlzF7GKvY8bCpFciAqd3slU",
+	"u2asfiyblK1yZq9UspCNKMiiEy30Ic2HZ2dnnaTOs9wQT+hOHx2Brlnn83/6/rvjX9e15YKf2thPO7tv",
+	"vz369nbDkn6IG0ZWnJWFtkePC7JUUhi6mPtUv1+tAuE88M4D65xhTg9Z7DraRP8JgFnsLyUiXLxNSe5m",
+	"Pk7T5epMloBqylHWwsALzRkPYGkrdGvlQlWPSmmt3nx65qFi4wIYiUBdc5db+NhEpTQ/U8W9FO3ONntF",
+	"3NCyGS758OnU8I+pUpwlnbHUXhFK7bhYJ6LlckWE3BK6VFJDSoJx+THKR6dJIZlu43V74jDyi3cHfiXN",
+	"xg7JNSnZCtKhKamZ0h13Y3TLLC3Xunyogtuv0PJNN80vYY90Yh4+dKbtqYIo4IItZYV+XLNh1Tl4o+ek",
+	"stfu3IWnizmpmIL/ujyJObF6lT45mG5LcMtmOkNurnu+LBV+vEONof7j/Szn1sRw1PMTy/BIKqKumOfO",
+	"I3SP76zOTrOtC/LKVRRlEgVx7pO53Q7HV8QlqB7MLs7KuCU5wieyq3/FUrIkq9nlZUle56Nopqac8kk/",
+	"15WsGJ4UuLC1oTtrr2845F1bRuH28Mj0oWm0VyxuSTOnRDkB4ypQYN1hymGULFkTNHWB5XGpprDewWZJ",
+	"u6PJbEZtMsczJvE8ryDHKalqXLKlyyN6Kgwmax5kAyWjpO9aFUFHZSQbtgNGGDDV3HnwlJ2HbXFzcHRK",
+	"b6yrUXgCWSpMpBMwvXdvn87WsnKKkZOFg2oGaFG4ZFsQ0SHglfbyD3NaBoOZmn43fljyM16Oy0HMayOS",
+	"joyd4BsZY6Gi15mEa8z3G3fc4ozfhL6ct/oG2mvOMgvJld5ww1WEOXfSgYMZF+gQEbF3035ug4V7Okqj",
+	"VDe5JBKgw+PE0+6kC14XGZO+YpgxtZb2ZlhQzJiioquaZfIbj5vrR0IhEBXbN6hTGzIPxI1WlNylkGyx",
+	"l1gUlZHtiRBXkOGuRVmxhSx29ia8JntKU2+Suh8gwf8Uakp0VmkWvqLGu1OsqjxiZPhaalwsoRnFTP6d",
+	"DDvRNjWpd07uMV9jN9aRwdK5Et5rDunM1JDthkEaKjpIra26G0w2jKImqAaK/CO6vE7lv2ykNue1VAaH",
+	"3/PrcU3YpxpraqCojR/mZSWvp6Vi1IwkEr4y3tszOsqOS9LPpTY/skylgyNARXfgIAwJwpZe5JrtLtwe",
+	"1VwIVliaZYSK88inbz8lq3R+EC1X+dQ0Z2wyURAuiH3WO0qW9jKYE1et5aNXUhDdLDe+WmpgAttwB5dT",
+	"RbqTtaL33NX9QWqzYjdcNtqXfaIVDUWRF4QujT4nVsEqGdGG1ToOEK1c0korK10EFWrijE6qOJVM6bEJ",
+	"ElJD7LOWlA9/sIT85gzpOJBOIpVFGKmkf9BkWcrl9fDMMW8K9RZY22fg2daS2ZfFkuCvOcf8PxqmfclN",
+	"31j/2z+HlTqU2/vl+fA8y/DOyxSpgoDRB3szbAMsT3CxvkyaLVA8bOAcCwlpdZZzlWrs3XbusjxR7lm+",
+	"y0QRYICfejkKv2TlgOeo+a1ZynP5kX15i49duaI7eNE0SrzP1SihyMplefnXnfV5yNAbWZMtpFds6Q51",
+	"K27tQbDB7UfnqHs9TIei3aUxRlJDTvfxi8+qSODDCu9c8WSNMvw5TqYEZzPXmDw+/ISCiBpu1RpWp61Z",
+	"dfzld/BQqIRJpfoVfHk08v2ze8waf5Qb/RfLrulciOBWL5wFem6JtZaYVbSwbKRZuQp33jCSbekOlJDB",
+	"VHtPd4+SeSi9mWjOZkXGcTcs0C5WMGL9pNVm/bbuCax9mYcSP6+rTxE4dlr/PQSO3RxlyZe7lEsTDulz",
+	"2ahMLV4pxZrQlWGKuIef+SKcWnJh0C/uk/pBfYIc9QUjNdWaFSAVN3YAh/xBqGMzsuY3DKJu9lp26d1b",
+	"Lgq5PSXf4qkFj7hsTFqQtoGp7/9XHJc6/ea7VAIdSO434EtOuxfBcGIl5pMJK/tIoezii3bSGwo3ljMz",
+	"uldtpAZuHTdHLhsJ7iEoq2iMrKjhy4Qmc+Caiibdfja/1VdehO7p/awszlvrsFUU2tOfOfaQzm1Peayi",
+	"AVlmrbUFASqfj7qRZeH+j5VxWjasXV/jbwVCVyDnwE8h+0cbiAEk9bxM8qi3jzPmBLvhhffMDc9LaJNj",
+	"k3ertYz8uJn7tWLFLmM2O9ibvlvQU9ueJNh8JTxQRIo0t8sO8KIzkCjJW9yEau37iy8OqyfLFrA8llVN",
+	"FdepaaJpdFzDopZzr5iJNP3hL4y9m/ezInGOOHD7tdxS4atvcY4D92SFuF6JglV0pK+ZYBjv1BmGPnCE",
+	"3qKIPPJirgBKzL/Zu9J3IyPGUhVZzI2DQtToR7kdcW/H29ATvxh8VOczo/h6nZx4/zF2YQr/ul9/t/TV",
+	"ri1N5CjU/QiS99Jc1SVNeif20c8iRK2H89seer/a3Nnvhfvyfpc9vn/95OnL//z56durF69fuaR5JQ0L",
+	"KFT6eOTI6ZtImqOU7RNQ4xTGKNaUVBq373KcJ8si+1u6cPiRNBtSMYp5OvaZC4y4+bJsrslS6ooZvkwp",
+	"Q0ld1Q3Wzqed9VEyZqJOOaGXweXZj6g5oDsoXDgUSPcWqeqTBKjn9pj2QhoyrBTUhZicudTB9hkcQOru",
+	"gSic42A/0aVsKpHJQpHNIhNe8trCgXlqoGRYN6W5IGexKU8XsjHWerCvpj0QFdPaWWdD8w/2yOYC/G5R",
+	"Ie7vP+yXdJRcCAqQTJWGPEpId6FRSiqW6tuFnpJ3G4YwJXBHezAeKKDGt6Ma9riyD7wzh6lIoyrnBojO",
+	"C4LJ1ThxXERSe8hdECOuhCNU9orzXUtotLlimMY4sJqbV71gNq78py3s0Bu53XfU5oKMoVgGR4nml2E7",
+	"LUv2Uq7v7JTAL73hbHkcs6rHAxF/5k6ACaMK0QeHM4bpHy0cQo/5IW6yofWj6X+HuW6JzL+po2zZgNTw",
+	"aD8rnLbax0ov8al+W9vK+HfJhJ+rTj7PBUh8fQjcgXNJm9Qgf9/IMfVsYBfZV5IYK/DB+5ou4rFMOF0z",
+	"FPHD6dlD/KhxMTfub4csnS3t7kB3gf1nqU2ISCeQ0oVmwueqUe3uzEMEG6G3Dt/6ltmbj3ZENSWbk19m",
+	"b//y8in5T/Lm8t3zX2b2D+uGKnsD+r/hVWg3Gcd1biK45X+ZaWZMmXwaHU5ku4HolU8LljUTTt3xqY8O",
+	"+UYqh1YT4CrIpXAQEm5kqwloqM6z90gyo7QexWd20x5vZAYcMZ+xh9xgt8gLOcIKbpwX8j/+4z/sukSh",
+	"A5AsZvG14DAB2e9goxpRJGDDXjUxotfG6k52QGIksS9kbt4eVpzE0x++FoXxJnf6h0H+dxTyTR2IDKq0",
+	"PMjiHPzyQEwo/EDPbbpPk7w7MZtJfEc/oytk6Kb6OjeLJ1E/9a9MkmOWHUVh+KU8RIhH346l+JF5tmix",
+	"ezP9/SkcWQVi+isuSTTFCiYMp+UXoNaQkrc7FKo5B0ivuArL/dE+7RLpx6yw0RlB4XhP94DW+EfspQ49",
+	"CqC+Zo7ZTVSTb08/hRoxKnYDkWycDwQmFk3jdlzw454XqaZab6WCcRhWVvIbXrI1BLY2xtQnRl5jcZqo",
+	"6pObP6HHyZpI6XhXGCohh8No6apaP/KbvscyG7RHOUetMGCKKjn0YVoUiumMjsVpyZYmz+MjU7U3uSS/",
+	"Z1ysmaqVi1lDABtz+a7Z7jTttpPXT5VKhUwQAJgagiHL7Ov+qOy/zUQbioWEUKM4ljf7zFBuhqda5EMg",
+	"Ncvqz1YlcyFtWIlcLpuaBzDnAfLDqo2KcjNEYYTnMKK63AwIqi03+DQA3b1TPAlCi6B4+3AZUTrrIVBe",
+	"nJ6URl6AgGjwbfb64GGQK/80eGyp0Kvj5vA7/9zn+WzLFodL+8vblz4h4vm7d2+I5sWAold3sTmMCH/q",
+	"2jMWTTAcrvw5duDNw0BP7cOHaKfWrnmJvRsS+/fKl8K59g4ugx0K9MCSW8V7uaGQdVsNbenxzVnCY7WP",
+	"KhoWO4Vqn0eMv6s+v8dpST9jANNEKwqSgldUQW6wFzUA2+AwUTdyC2WGxtvRUEcFmOYA0+GgaHNYsLk8",
+	"u5zQAuDlFnkOmksg2PFdHX0641p/v5EBpyLKfNluUMhi55aWwcA2N3tCcSvVNaTDoFD0l7x9P4YYFFKk",
+	"L2+dTsYR8gQNoAiRBxHO4Tq5II2wMxfnREiY9IZqN+kwTbfbUHMspCEa0ZADOhyjxc73HsGEmzAqdH2B",
+	"AQB/58St48Otg7M+hcTErp40J/fUyDknSj9OJoDI4A6FFKUL7wTyHFbR3R2L6OYz/xes+sX/g5A6w/xD",
+	"QBM+YZ/qki+5if7kCphBrcOgaJKygm0zoDrbl1lTV5bJOqgYywTwcgFGmXCzXwoZwYviQQ8OtCS9ZFn0",
+	"zuUNTUFNvfcf31LM+cM9AQAXqYCXfXVFtpdPnfzyS7pgpe7gNGtCFaBdgMcoOMasNLO3p9yKOfm75FbP",
+	"W+zILzPygPwyyxSvWkplgF1YaO+TyuSyQ8MlQEquDZgrAJzTVyTbW0Ngv7BgpYSyLnn85ncmjXNVYGMh",
+	"y2DtFraMFVbaLit5UhVfmbvH0oTMaVn2ymghhxMItkE0uiCnkRgV9ZD8EyRKNELTm5TIgQl4uHR4Zvrh",
+	"9y0sN5cuaVJb8xR66CT8DyX3HR0PEyDDO174Ccy/LNhaURSDsgF/1YdMAvwdXGnw+jxMMEynx//3NMrY",
+	"PDAnR5YEFvn0i8HeEujL8g7+PCaFdAzuU5fG/TWnSFCn8bdzC0Wofs3zQK4+Ir/k2txV/Q0bdvtQ8dNP",
+	"dUlFLtE05zqsmaqOW6EhgzW8YTpdtzowX2A2DvfpR5++TeAt9kS2U2vnkSLVs1Bjfxhobhu7jktixAzL",
+	"ZEWpwJDZ8I++bdKfymZpjarYPxoHTVph+dBzm9V6gNjCtCErrvRwWFncmmyzr7D31ahdyhFUNSW7+1dG",
+	"I3dkP3SNeu2dPnK7RHaPluBS3VKgCUisvR2Yx4dmHoOBRHzvVpY/itmOXAv310PXJzX5lmxjew+Og61+",
+	"LusXOcjq9rgl08TBLq7oDnowju1MY7XBUbN8JU2azXxkzWsz1vYpFAWT1nXXms1nmM9e4t+waVTazIUW",
+	"qHdKam+jbsY3XjWYIojb6Rcf9ipQOs1T0O75oH9nPs9MrgwaWnZ+10xfEOhKJsWSzcGW2JIzQsst3em0",
+	"PzQgrB1VVT7nJuyDIQMz9KfJ/H7GzHKTSixDMOVcJqoYqpaNhhs4kog8JMYpTS7jZUPrmgntWrWCX6Qn",
+	"BuFKrF+yVcJp91QbXlHDyNZXTXvTZggafR92iplAF75N7bDKh1IPaqq2lDu/WFS4huVqrjJtQDlaSjX3",
+	"MKvohd8Hh3Hf9h6zwKVu0+NlxFRIMj4v2ResKEg78D18p2DbAB7eeuOCk0lIAFzIABNE9Qp9mXQ5H1X/",
+	"zGRZ3H5mUbXE6JmlqynedyonfDJ7X/1Egnld7UTkrQxwZej28V7L4/WljhFvVZXxnIriacFNqpezyWjz",
+	"GTzUxe547UYidyEQBPxZtGi9uaEC6sN8BPigud1m96QZOJ+c6aPhlbP89zDjms6eh+pApG0SA8WKE3Xc",
+	"QnKP9RWoeRjfI7j0TeT296O7l5OLlXWqNHNJG507KmgEawfwVUOwHBEcZD0cK6nHQl9SIaRJRx1C1Tc+",
+	"hPiw9sjKxoSWKy585B3d+GgaJaljnO958Z20sjzbNh8EUEPsQ2cvv2Lwip/LOtj1GZN+xdcxf11jr3lM",
+	"IPMOCHuuUpyG/rsRziH0933O1+YlMJFE8bdxwBvhLKUSQ4bj17TG1H4KSYkAvxt6w/a3HzZPQJsMh3g0",
+	"0m3QZ5OVGSiauAuvY1Foje9iEvtH5Kh9Vg4B7Jn779d0GZLZY5SnYRrk+Oaygm0zPXejCikrHLdUFT70",
+	"lG6zm1JCprJNb+GPVAykqtUZRyRiR2/lkF19mfM+uahpcZF80CltFvok2j1pBTlpK97mV9vnkBFx/dn2",
+	"EMF0H5bB2d+CHXu+Q094kkkP73G2egs9giwP2zcP91IQlp1a6mDFd5xHbU/hTs9Nb/pHMm1/11uZ6o57",
+	"5v5spXrWQ75n5qUaSkL0P93nwLOFTjvHb3Fsj1boj1Bx+piaQU+n0PQcnus01IQ+AoXMCICeSlw5aal+",
+	"zIK+Sr+t2495rN2LlvAZvniR7puWdUYomTrXTozPyYLqNiXG91/FRlHIfb3tNO9i+kOZR3p74cxhNy5I",
+	"I8iB7wx22jlbHWgRd7Z0xnow3nFOGcq/kqmi0yxW+j0o6QeJTxVmwcAXiJH+EEA72LIcnE8wXLHPcN+k",
+	"oVpaYlJTrqcvNu51GJgensd+z6PRpsA6xyNV3wZAunaNmxIpuH7nnXBeyUzWSN/ZWguWyQuCmMgfNDSQ",
+	"pqZR2M7NQdpmnA3Dj+rgcxYOUnCO/doBvN7rKQuOCFxVKpLdskKWFafI58xq43dN53wB6VnpZl5r15xu",
+	"L/HJwaAdu8ajbcxnJBhqhgfX8On8KrJg4vlOLkOZxvdy6QEH+i/ZKEFL7B9wX834J+i4f4vUDqg1b5vu",
+	"Z7H4HQmmYPgONe+B739ku0QNS0ENzcMyU0PJNXPVFkws1a42ek+gd/r3wsfGXDlytUqDjzxrFCQpKrbk",
+	"NSQuWR3IQTmkhwfQ+cMv2YW3LWrRccAVoKo6bMMxvQjcbA6HedMsSr7sAERb0iUs9OMaQDuMX1VLqUDm",
+	"WUzw1I6/DOgAeydT66bKdmEC3wXkEJOS0RumQfRRl+Tpu7nBJzS2I11BNMy9irXl1ujnoty1D7reMMMw",
+	"6XGCLwyr0t6z8S2YDojDCm7G+bbA155MqoHCgFFVyIdQPqkPuxOUrOSk6yrJhi8wrRiNMWc1pHvox5qY",
+	"s12Po0jYexMmt26Y1rkcrilr2j1u9m2qvGMs7WzqzmBEgsNmUKH4YRgyMTye42pwh9yqlN1kNCU8ioO/",
+	"+A4ez00PrfDBDLJv6iErzw8dQHFikKPnPEiosIaYDTx7RSfPH+eowZjnz7xgxJmOg9TMSJfKO0YP9T3E",
+	"Ncu02soZFYO1NBy4Yzx7ILX9hqP5jmtIjgx0bSM05cW5FSXb7PVwEYt+TXc6AGgwbm/xOdwf7i7A74SG",
+	"d93iHhcHSVSEQIc6e+eFCo+4+91s7maa9Fu9BGS1bJvUhPZBS81aF7bATETfanCD9i6g8RHXaT8tWAGg",
+	"bKS5mmHAtPOkJZAbKrnBUrsEy1w5QaZTis/9Bzwz7EYMilTU2GeA/r1suz4eaZQGj4X4mLuyMnoKmNLu",
+	"OVYQSNsHlPRUB7IJkjCW3VLwVCex6BGomN+5+fD+6CKUH4/TQ9PO5ve+QmJPRe8LsxwdKk5OzUTAuCCN",
+	"dvEHeyjDmem0gBo+pJF9a2uDTKcZ6PtxSd/2hX2W6yaiRjvvSZg6Zj+1vsWDmizfaKh1C2IgPWqFHIvB",
+	"HQzs6wRTIu0nRnWjWPEVurhGzYm7I4+I8rpY59En9xEh27hOcmb+Hs7mOKT6Gb1eXTW11SnSOAgtKvPI",
+	"NpH5zv3bZNvHd+1N42Emecj2TRfqhbzavo+Fp/a6mh6GIxIgPiK9WN0sl0xrqSbslA6DxZE/FxmIdyC7",
+	"629kyqGXrzrIrVjXLEXOnxbcPNDH4SK94w6+4oZJzznV5HYRGl+nG4KKQhN8BqrxARcY80elCGWdKZHb",
+	"Wy6IgybhPOpUqkzBPhEujCQbmXPFVMwe35EHJqdF7+u87tvzoP3aec498VLUfsW2LRLHXTAV6NIksTDa",
+	"VlpzbMXnW93AnX9BPhr50buNQ/37mB59XXiF784OqbdwDS8Omk0PaQmWnd+hSruQqeLgFy7rJpSNBgkm",
+	"fLduYE5dSgPOoDm2uHO4e2DGgTJE2yZ4pwRSJeQNU1vFDdP5dWQQO6lSqewFbjbko6XXx/N8r3HIC3XZ",
+	"WGC+1JB15lYzZhb2f/5S92Q0Yc4ktnOKnGyHGUw9iBsplrjnXoQXoUHMvE3q3dK0WtaDplVmQUpedrBJ",
+	"utNb85u26R4VO2dvWruNazyEoRv8oFP2im3deMewTMY1k9rP2kRCfEjioVhB1YNxRhuz6YWTggeUNHIp",
+	"y+lAzW6HVVZTreuNyhVgHUXPenP0gb6F2geoYS62kUgquWZiDCJXFzJtQAA/cw8NgOnKnNPkqbojgFc/",
+	"l2fhvH60ZknozgkQUI3ZSMV/ZcXJNdtBJL26QJm/5dp3dVDagL+ELg2pATyqH6u8BmvJjvjff708+T/0",
+	"5Nezkx8+tP97+reTD7+dzb//5vO/pXEs7g7QNg4zK1t9E/ht7wqQ6ijO1O2QrbJsPD3kVQrraghi3Su2",
+	"zZSPLTOwaU+tuYyCHrQrlx9e0uW1HuiMOuyjctwDwlOO0dei3Pkrm2tiH0pTLLVuf9EcJi6xXU9cLkTf",
+	"rjFXhWC0RzNaIqISXNVWWRHsxmpbG3tOQcfrPWd7bRF0ZzAX+Vv6DuaYkJY8uWn+sGvK7P8VT2VvhWr0",
+	"g9Qq7dLQAOVlQ3WrgvSkVx0RBI0q7wLNqMrh7P6XupS0GBFzCJlDh9R4wgxdblhBnhbffPfdwx+iLCOr",
+	"McOeXT2/PPnmu++JbqooIRvIC493D81iZ9K1fbmcpNDz7+FRuzhOPUoSR75ve/btpSjkVZZsbt7gAEpo",
+	"ZRlVEOeKhV5Jw1d82fqCBkJk6MrUffo3RGkrykvIBbfmokNVFTl/jf1ifGslJBOoxxAkCYIgOizcYbbn",
+	"UeDsEH/J3SHooB0uQbdssZHyOn3vgG6/ZkYTe4taExRlHPmvq9evjtFibzv9QI7o0TKO4TG/3grXTi6T",
+	"SJlFCV5xwdNxitciGLc+BgCFEHJFCrnUD/BA6Qfu2jyt0qWMR5W8w5H/bP8M42AX8mjrpXL5qNbEi9zP",
+	"PlPFTyaZnj4WJzrTUAhIchEBHboLx5Py+Ea3mka0Af37OgXMTsQltwfaeUNrpiYA+IwhYNNJDEY1bH5E",
+	"meBYzm5VP+dZO+9ypx/mtCoO+xfsLTpMKW3evqHK9BVNH0+b7K7FFd6eE2lFnj9i1sy4IIJtu3/HAqo4",
+	"ynKkkHfqLp9pXjAp+ARepXEmoKkFr1wesdRMdEosnJMGqo+TB5iW1p6iht+MSDW5bF9KCXdAAmTF37CI",
+	"eJjLGV9JRjZ7ksJlIzIJR/k6Rlnr3qqcrlMJs9g9XCr+C9yiUOo0pppwjIMb8x10ukG4IExoVi1Kdu76",
+	"wW9kjVclOJo1xJfBzzx4fhB9SOaYUpUMTb3nZgNpgECHcy/Glxu6KFnw9S5LqZk2xPlIKQcAW6tgYPdQ",
+	"FEdTBKUjkLC9sJc9Dfa+/XtT1RoLQ0sp1uOBpN66IYbCis1nW9mUxd82rKyPE3CLALdNWWA9q5HOmB0T",
+	"KT9IsmpEESf2+/hIHO22osUdiz1x0FK1ZYTO6e6ssC8QHiX0JUx7K7Uyp1iWxQuRoS5kG71u0mpQNnqr",
+	"ne10OFh/vWO/eHfuOPj43C8pRwl/RSeu4RY2mnLfhJ2Vq1Py3jUgjAGGrSDyWtzFfhnC3Lnw7d8w54rs",
+	"4FVFhDyEke6rhQ8NINpIo7VOBFreg89Pt0Ih2VMm6/bfL7jYx1keEVPsB7ZLx+el+YsomNImWQ4CQH0a",
+	"E+KA5EZ7pZkUvMC2oPg+ZL1BB7KLkD23I4XEtWygQeGOLJi7aXwATTtg3nElTqmtpELPScH1tZ7DNMiS",
+	"qkKT09OR2wjlMunkIBeoyCHt6re+bCxR7FTKEWnCV6VMz8FIRdfsmWIJDXGxM77V9fEyEfjOO2loeecP",
+	"JfOlcIAohE/RbQU+SbjGYZThV5SU6Vxdes3EqDYxOSReaB2GCE17UVLuD+RNrpTthioORyVrCC6kHH4f",
+	"P5LS/Ow+mVr08JxZh1Tob0fHw50kWmDMlpBJ0R4DABxccywC0M3G0xLBhooVu3HttA7giSrIl26E/28+",
+	"h2xUJ65uVapHLgrrDJNP00ouSpawadwPBEusNPn3t88ekx++/e7/++PhndVTJJbVW4U8GaewpvvurxpN",
+	"R4Cg9gHeWMI1uSKVfA28gz4+9C/J1TlZ0OLE7hjTZm5P5QmWb55wgf8ExXAOB7jkS3gGyDJv8VOkPKmo",
+	"2M1JI+gN5aCwzxGlQsDh6OcRg/DHsb3b6P7SuWPN8UbYp8scsXMJzq9XpG3VhszhUp3RwjoQdUbaWzrk",
+	"gwxNfN6w5fVIy2YfW2tDRXHiqhK3VAlX7xDg8Tot5+wiTsJPEH09aQTgaVg+oPrEKpD2S1wUkEopG3VS",
+	"UEPd/0IThSEY5Mdb+KbTePcov3VX4Jx0mloPrpF3hHFCyTNOit3e+jhuT/MWrlFGMN+MxbdngZuOV3UJ",
+	"TS+IC3im1GpsJdbv7LefcE+iUgaWgP8LxgCS3hsmTCou9lhWldU0obSRGr8abCxVM6EJJZppKF1w6ViA",
+	"TcrmhJJKFk3J2kKMwwpNUe5y1fPRGtB5gg63bacDSKwScJoKZLXT5Vgszwpw2knvy3NJWgI7Jtinaqo1",
+	"pCYF97EaGn51DtwrZu5WtJwBzbufPtk+R244ELfPD7+LqtT23Y5kzG4WTedDL4GnqIuOtuseqqLfto6k",
+	"gSHZrKsx3yM1jeL0NIbGwaSGI+BNd3FZxD6gCHEpTZMMmHYWM9uDuKaryF07uEbkMWN8nnkOWKwLeZ3E",
+	"6JwUkXoMCo5uHSMJL9MtsK17QLdcPUAa4nAwJjZQO73zsDBr7b9xRDtkglAlpXtax7hNF3IbWregt3PB",
+	"SN2Yi/up0coe2nwtRq5DjgOCyjgu6E3Gq5gJVIE/r24MuKY5FtY5gmAv7GRISgdE2V4r7lYhKZ+Q4ew4",
+	"WFG76gCIHO92H8fkuGVsx6KeZI8qjT74etVNjQqe0ckq4IJzbeB9dXCGcgGMTCnhrgUytccFUpmpJluu",
+	"N50mYh7wdCyERV3SJetFD3CVJK0iKVqEzchWotqVhvpehXcAA3OMMm8zcg5rm+Op+22JSNkXknC7ku21",
+	"3fLpkN6rBwwxlur7hMoRo11j+3rP8t5znYomL5esNn/ONfhzPxDNQDxpuGFcZiWNai7YFlzWOlPl0Gmr",
+	"vpdQGNl8mGbCddfgVkw3JfBe3QAiOCw3Mpa6CBYD9qgVJKn+eEZekMWOuK6BnSCwyfN1ZIlBbcQrtn2e",
+	"S5GONB9LT3D2+3MVEqfDyXLNkLs5TjGgRtq/D2XHnZVgRk+LxLikwl25QHBsPyobXPJ2I0t2onfasIpQ",
+	"tdzwG4al+v6p0Bw2qi9rq1VHxClTHJtsspHHLnf4lGmQqB5vq2rTuhJBihumuNmNSToR0pzUSt4w9Bw5",
+	"VDevwhsJqHLU/pmbjcutIUu4651EtzM6Bc8c9FVfUgjuR0wIEArGxQA38HVsuw5jxPoCOnlrhiAyrdu3",
+	"naT3/YSR7qJEeFrup7ZElIx2Iy2pDOUiZXEVrGQGEwWSweGsbsdYkUUzAoyI0Z1ypsHSvDVA3wEUplvi",
+	"PKJRhrZMpH2qLg9wsBbT5uMm0QeSNbKPdsaXasE87XHY+oZFVpGxf2SF03vtRwbK8pH9lQKLHU3R8yjC",
+	"njp+aUniSrT795N+GRuZE5kw613EcUjvn5RKD+/j3NNTd/6HPTdMMS44lfdvWHGVOX/c4cFAl3j7hbRj",
+	"I9n44Z3PVf+DJluZxnvo6f0Aswq+YZh9ijhXzN58z7m5o1LYW+CYo9zoSO2EGe9ByWzFjQOYcyTri34i",
+	"1XKXeCRtDt3tFRW7rkqnydZeo67w2GyUbNabdGH5ON9hu7fJbLyMj0cxqES2v6OGZv8F+fRp5awR9lrM",
+	"ObZ1MqbU0Qe6C3ca2GZ3h1Qw31CmFWxukum9VOmaRMuEz+jSyETQ4aE90orRkjSaXRBKNK+aklr5vioZ",
+	"c1gtoOnDhkPzNLKi2mBwYwBGyLFKzORvv0qR8dzZGRD7cwqTkfz7i8tXl5A5+8d5i9GDcTI9d9O3G7P0",
+	"ja+tFVEWqHFvh8HftyfNFQxFFHZT79mgHNBqWzk6QvJkb6Nsd55alny5G+xocq13nEhpawTdZ3rW+Wdf",
+	"0zA0OXxs+8wOPY8dJY/o4QdJT1yncXhHlxnvx9Xhffd0cmS+Fi9S+l64kjGke/5wnhDFpYRKShbCgyXV",
+	"Bq7Zin7C0q4/ff9df6HXseq6YVV0A+rncKnvFE9Cmfnc8O4iXXgHgoonUHBs9RCFvsGwxodnx5aomDZX",
+	"2IAl4d6wJmtIBoQoMtcAoeELL8NI/+v7b886g50dVfIWLqs3nkKaPE7+5irMl1QMPiFtQ8lkin5T9uOv",
+	"Hv10Ek7zVrmaWTG2yQEPjIXA3s8Xa4U4jhEIAt2s+vaG371R4P4u374KKV16u5TCKLo0T9Oc7nAPuXEp",
+	"y66UCBBf3BlLKvj5rc1bRQoVg2zzGRjUown0tOG8W32vY4JOmS+uJkfUZ7wc0woEAzvpBItQcm0fctrU",
+	"hupNJgg6pEvBnVoOpO209y5zQxYFoQssL52jv4q2wQQ779bh2S5tkwGMuXMnkp4K5E5nUNfpAPfBj9tT",
+	"Bgx5yIcXkEojPLwwZCPLQhMtK+ahC2gc33GQOr6YX0iAJrfWWXqb000KXgRfr4foAec1mbJ5gcia6fYX",
+	"HBjaaCjogTK327+iykcRIudmNgtAdD21xyOrrZ/9D5rIrch6Cm7f+6B1crbNakWWO1qQ5wTw+nUyfrlt",
+	"PZWUIJ7tOTGSYD4bocSDH8/tXzXdBbglTSCpbC0RYp1gqAc/uGDL0Dlo3Y3xYG8h/JR3MwOOhDElKzoG",
+	"qHc041wi8GUcCjRj+1bSq7yUZVOJtAGybuNRI8yWrHWiGNUZkzCfOo35ZP3O/+OQ14icHAC3E/fmm5I6",
+	"nFR8JGXZH4LVR2hTQ5KcnKXlaN7tfdqutWVmP9skFyd7ovZ39U4D0L0w0P9crLXPsu6XbuMbflt1JRl2",
+	"PLMjPhzmaxgBXZpERYTEl4cX5AwKOgAJkFBlVXdYcx4pscfdWqXqxjZUFQR+m/uWkMNWOKi75LBP9XRI",
+	"BwWlrhlUjGRzMPBLSS6SjVnKbOvmAPqsKiunhrVhp6vMvdG2l7X35oZBepJrYJXNM7tFZ/TjgsSet1aM",
+	"JK/Z11aOb6xkttzlUqdDanohBTsl8AzgDZ408Ig1SaG6iKzlqLZ7+zci7piH2vS1IHsxwE7XReTfTpP1",
+	"cFRDepHf7ZwMuhrSOP6gY/w1z3SMn0MNFnu8YSmgGdeYK82XBbVKZzEm62OPhv7z7beSq26hiPd6U/U1",
+	"3HDSvWtH7rnPDhKf9tAkcjfrDVMFXx5tqeom/rN7enApLd5SfpB8Vuph6WH+8r7llPfDsuHKbGeXzzC6",
+	"734eh63jMXbp+SJigh6++rmljD9SCM+vT+QNnPAtN5uTKP9QmhON72aOVNQ3ZHiroVYjco+MVIn6NMu8",
+	"9igVX2M6bsi39C1HvKM0ZEdbUTuuff3kKijMrVedxEe+qjrpaNpON8V97zxeapc9XLrps3Tr3Bbsz93K",
+	"kCkluTCI0UsUM40SIb1ACkYYVSVn6sJl5pj2lrc3B6DmuaCUrFzXjmHX+LaFJ0voJajz6GBkr6CaEXKZ",
+	"MrNuLfPzkGUHkZFgH3sWlZCBC5UYjZEVNXyZ5EuMVXlaDlwVvPNO9upHbfW93Sy0DgWgf5MFW3Oho/b7",
+	"cVhzxQWkrMILjYD9wZ0cSvaUl/hdBIbZnbJemfrchTMgWEPqRm+Yy8/Xp+Sdh6HWnWyrFTPLDaJLVy0a",
+	"VdSXOwiLFWCKbQz8B/9h8D91U5Yn8Htqa0bj/g2uC+K+9eugXppytdLMDG2bONwveDu12L7yaDewCqnr",
+	"vnMLiT8TzyIlgqKb70AI+XjG0ATvbgQjrqvav1xrisCobK0opnCtugWx+Uix0zj89DJr4qtdOuu3TZfs",
+	"npJXoMqHxvEee30vbzHG9m47IA3K10od2iy4Y48xneksIFN13i4wZkWQoddME2qIfdLekQ9/sIv95ows",
+	"qWZ6YO5BvusztpcJIqGUuEkumcAl65UY6z6+z2hPYQuajMcZtYRGcbO7sizot5cqFILAl2AP4J/CB0BO",
+	"ga4krzm2qbO0cv/0fl7LarySqt78zUWB2y/Qmv/IrO4JrelXqWsCqC2Y2Up17dEGWyG68lgyPvsbAFBU",
+	"I7wzqPN3vYHrQzViTijEpoPmCbBJ+hchRbnDJGbXxrObVrOg1sQiTd0CwxfuQR/A92xexI/ATX36i/hF",
+	"gNZBlrQsobel5mvh4Bu9g9ZRybcOsMT0p8lVxIJj4uOlg8SGmZ2TR7A75N3rH5+++nj6i3iqlFSYR1Ln",
+	"URDIS64hA76CnhK1vcjOofqVfBTsk/loh4YCEecr1uTjslFaqo9+UuCbtws6/UU8VoxCXqb9N2a5EyrI",
+	"xxcFq2ppmFjuTn5kO9cXAfqbXbMdkGghix1GtL3eFfrBOWBvS7OKFuz0FxGcA+cgo4C9Io/6+ewhXEc1",
+	"E7Tms/PZn07PTv/klExg7we0uOFa+mC/62NoJQeQ80UB3QG0uWwfA1FZS+FanX1zduYDmq7owqVA2/cf",
+	"/N1p6m1/vrtEZd0sdrcOx37+PE/oXy0NTh3UKHXpdqnJhNU/8HAbIDp8xYuVkSBEos/Cxm58Tp4/vdiY",
+	"bLVysrt2ErdL/MuiCKvGNTJtHklELxlM9D7YygSJWlLaRz7fcceH7Wjv1uym2JgXFbbhII+vLp+Rb07P",
+	"SCGXjTVPLgh1fdQUu+EgKF0lkN06Aq2B7emHD0ZH5sFvVrZ/Dln17HD/nsDfO1vYIeW3iXxGKE+5+3qf",
+	"SegTSUWgIvbZSnDZn5nJT3H63X6CcCVfYM8v28WH2ywcQG7c8QPLihqy4p/cn108wcpJNHFddRCtGPae",
+	"+6u75Z257u54F9Hsnp+e7qSA1vqANgWGIPLiF55Iz+AfDYNdc1MIecf5QedpWrYff/AYrrbZgCdfgvv5",
+	"84eveStY4rzkgk0PXHDIoJegG0zBmu83kkDSHIYP7P2/hTaWrp0c3PYocTCF/GQZ/OnJqwLc7Vjiq+9w",
+	"V+ynmLOE5fAXUdPltauCc1+G2llWlu6yKws4SFaRsfaB0UQ3VSZ/5KteQUgxjFUkNjzEwwDdaYqNf6Pk",
+	"DWsLA32FJuTZdPZ7w2iJPtCc0Ma5P8fnDsTDv9Ih76z0i53zOdZ8IsYCoEXeffs9vjRuMgBcAsqwr6zf",
+	"YwJehS7v6WOPas2jqJQ55oFstSyPEwYOqnQB8tjAmhEn8XY3zYehYkguDTMn2ihGqy7TtG0zuKAw/P4g",
+	"A6TFw4mlRU51wT2bgkvegclIFo0oytBphMZF06zUDPKTrPZqqGori30f5JoJaEMglmpXW+PeY1LFFRkd",
+	"ZqtVgzGdNKu9sT/HN8xkwqBkJhVU2Y+VMDPo8IbyJ6x3YgbC8nfflJfwJUBbAX1R+ULQ1nd/zVh9geXE",
+	"GKrAO3IjG2XPGAIPd2huSVI05REDHKl+FZ796qLYT2VCW/yyLJ0zpZpGwWIiSFmoI4Jzs4C05kqz8obp",
+	"eTDNfY0G9gqH/vhW5W9Sx6DZ2447aFtjCP019KLu6Adp6hEIzAQbprhBxcifCcyq9OiZlKyx34rqdFRJ",
+	"n6YHv/FigGWe2Mij9jnWV0+xYvxUdsl2pdh55vNY5e7FE2wFEugCJZp50Y4lnNNbD9li3dBzMFlDyD4h",
+	"Qg5RbN2UVBH2qVaueOrf3z795o8ZGDCnBVb000sm1lZ5/s4VAvl/PzyKsZoJD3zRw9ep+01aJa4PLHar",
+	"nuRyk/Iau7s58gtX/mEYFoB0e/fGJ3C+BzMWn8gh15r+V3ZtHJexAN+YtUEssR0pp9hmR/F9N0PO/2z1",
+	"0GBb3LNQGNrB919T44cenUH0/2EPjsnesZ1jFe63ft/A7N65t9+ZOx19XosWEY2bDXRxgMoMwGy66wWJ",
+	"9HzggpYPfoP8lTx9sbvW/dhCQQlPAvBBi5AurMNEqI7j8Pf2eowNRUrAQYZG5iJYxGksAmrcN13wXLZM",
+	"BYVAsO2H19ltmGuejBDAAL0hgnHtPw9ZmH3yic1Jzn36qc9dlLp27YR6ZxxAspBa85nzRCTTMvbZ2t5w",
+	"ii15zS0RQfsVrSsDW3hoYgDbIwEokXNOhU921IXBKeXjLv07eq8SITBc/yQRMO9DorrrJzolV47LsXcp",
+	"NH6KfUcXxHU4Mk4jRysadxlL29qpQpvL4GhCAb1mU4nljSyLPlvOQSnnrrxvU4gF8EYxlVuIuroWlCVr",
+	"CVfTlrpUjlvSIeN/eC7LYmKdrM2pjkynP401ndxXbqexJTbpOSsn2aAfGasJbaEwqQGOb913mu703Bk/",
+	"bhEHutYDuLoe/Gb/k1cM3jJavEFo3yMCxJ6oB3XpcKvzJk1SQNiXp1KqAMWSavjm/tV3geoV+p7t6fc/",
+	"gzTB+JX9s2+0Jaa8K2tPx1HR9M6eKQRsxcKb25y/pFH0RNGVcViwo8NuUQ4YJP19uB/nYQxV+4UtpsfY",
+	"miGn01niTeI8sx8i1KfPG4f9rcNJhzsK+RcQbufw98TJdlxyUkfw2tNxi4Onbvnld7HdZ1MPHVC4MzF0",
+	"biIk9ol0eSutEZ8CP+1YQYo9cPyLgBuL0McJHvCuw6xUH2pP/y7kuusbE/kPQCWDNIwJbBsQtAFbpM8L",
+	"8Tg8NKmN3FnbmOK/9i3Aj0mYweOCYWF96c9lrODu9Idawy2YC9Yat0nX0IqWT2gkc01KCZUUnztb/eA3",
+	"OzSoP0nV9KWkRbzlx1PmXMFJ/pIPgYLZf//18uT/0JNfz05++ND+7+nfTj78djb/4YfPv/xyuqNV+W+z",
+	"AWbna1HuCCRUwcVgF+tlRM6kxPSrhP7RpjINvsvtPI+Khy8nwl/6vT7gO/xlHiVPymbhFULFKkBemyL4",
+	"QAt7lXc4nPx7p0F++PG0Kv6Y5ssHLvO9P+gQGPRn//RXjKbvT2bi3HZPkCk2CWs2ogYDFLcpJKaUjlkO",
+	"Qgt3lwJJVT+7/f3OcXubH5B9FAsMOr73e7tDjA724KZlnHsg9Pxuyq9TDu9G7mmF2RQ78GeJvYWMbDfA",
+	"NwvHU+BqeFzNMZ6II0LrViGI36cw64s03EmefZGIQKiWi0ICix3hBROGm91XPWlfMKyA1tRJC0icVfLh",
+	"wTf43D2e7M44GQbB2U6VoE9r6O6hPVbbPgZB8D4AEkFfxtgBjab3ARyS5xY+1/eKG8PENJVwJgJccMLP",
+	"IZ706mcBFeV/ZFKI28ajSSGOlFPslKN4V3PrNDHiDm0tnykC7jjn+vud+kRfsW3sm/xX94iG8nAsY5Ox",
+	"rhidxaOZJGFT75nls34P+HWqcIfHqQn+sMDWt3SDRVR8gGidJ6GD+LSe5Ev4+vu2Pfl9HBIchILq9mW9",
+	"EF+KC6C2wm8RkQKUO3udhJ5sIQw4jzGRsGfnwdF5ELdFy15qT/1D90hAP4YdL0fG0v42n8myCIL+dHYu",
+	"mrKcSJuumaxLRqgx2OLdyBZOUd8+EJ6rjo/oOkBbcI3s82pyr1Y8T3/0aNVvFFN/+M3Z/H9AmVTYlb6K",
+	"Ss8ik6S5wLcIJTVfmkZB6rx3T8kY0bPn/D74zdqivVfh7U7xpPlBL7BTpwFYtWmuxHBWVy6IMVUE39Jz",
+	"nFXaZ4m67fq7bJTATm5Zaftf7pnffU1s3yFyizhuCdjLyVFlKvei+xx6GJH8cxJfGlNpTCW/iS/O/SgN",
+	"I+yGCUM+4ksf20AEJp+0DXT/6+r1K0INkWLpLvINw8y2tiWAb5vgbacLd6/bg/mLYKKIwQRxYHBuQ0Pe",
+	"GOUQ4LMRgKfLfO+pWW6GKswQKoZhksJhkE8ZX5wsZhzIyRHuHtQjqgHWiakTbUkCM55MZa5YwZuqT+j+",
+	"hE+MOmm/8vr3l4lpL6ETxIEtCK7bJZ35EwZpVb/yOqRVdkNg+A7Gv6ahvmIUNY4JtTLAUvh9GI2tmQfR",
+	"2+kKpajZSzEBkeN6RoSsWTcJ6EydMR4UA/N/4i14i1/NbcKX8mwItnU0uPAtlhFH3flVi3vaD7sXQIAW",
+	"X43yilA7H/CKbLv1c1DBSi7DO05BDWCsrCBcY29K0tRwZnlqM03A350s2feKGUT1vR9rH7/9L2roX+Fx",
+	"jNz09iSqRmS8+R5ROMOswD+JXd/S3YnvypG7wzwy573GPbX9atbiggw5aIOqzWSxs7UE4Gi6vEZYBBik",
+	"lJpNdUH9hr0MPt/uVKXNktAeIW+Y9HvIHHBGJH73VfM4KZVr8pHqay7WH4lhAAi5YaHZEPAithjSmi9K",
+	"jzGpz7HVm1yt5q7h0JwoZtRuTtYSGG6ORRun5PIXAeUH/tKDahlo3LaRNXByTbVmfpwDaO8lFWQdQtry",
+	"9BfxkarqI7xJRXsA3PexA1WAs/CHR7s+rlA9ok/JR0ZVufvooGKhWMR/CJrE0i31IKP0F4EOt4v43kwd",
+	"Qej1SHySGtKFFZHajo/S0gFosy0BqTxHFE5u3LC4zAP9/XJpXovo2rwP/6p96b1UBZzVry1nkXJbqqap",
+	"Ir/EjZoHEHNVzQENzPKubipwzGgj69isVB5WdesSham+1k7QdiodHyypuukBqHlsf77yLWSnKo4Jg/an",
+	"PtiHQjuBUamo2MzssPeEb5qAE/jamASwwuL4/QKzLYhszDRBZIcnjA3WqGFbumsrgAGxRbC2mxoFlW2n",
+	"yYJtuCg6md+QilSkGQuzaXpYy6XbdF6bjMUEVh2M5hhw5E/Ba/Yzc5jGV2ezeLZxhfHRhKC5A1A2G1eu",
+	"CFzSzXefPGlowcyWMUHMVu6VZXdyhkby4QkWbeqj/PjIPfe1GBHHvw0j+je/KiPeJdntGS9ZXwX8fKZp",
+	"qsPaZVn6BH4MLCqoWAG+xWpny8YVcy1cNeAOHu276ksLYMwh2XTPYAqm5WUfDLynA0LDsmOEI6xhcMXd",
+	"voet1Q7nGLxZ7OC/Q49P3KM+fW6ecVFMriEsOs0KDprwg+HBxTrZtOQe9IXF7nd/eNwW/NmjW02YIgqI",
+	"WXoqj7hO6R/76CxzHDTHlG2vuZx7wLejO4Lf+dPrJ09f/ufPT99evXj9KlOmslKyGpt3On4UI8eOkfrK",
+	"YvecQovDYzU19wWz5ciey9eni5JNJhBdAzgE8wy5xtDuHsSgQkiC/axj3wLMc9awEpfouX/qGGi7kAEJ",
+	"ke2iJ0mKbD/X1r8vmL2EtlJdWxNHDIXRgoYgrP3i18yQ3L+64Agm+q0xqOuPqUpKRgvUWM6BnXfIzL5H",
+	"6pIpAwVhKWy+L2ZFz61wOj8m1PqRLMJVauRXByCLuCbB/vjrRHiU7mOEdq83FyYHmth9vgZfZIB7ORBN",
+	"A7E3O8fheGb6M6nWcqrcdN8cI2LvKCU0cFI2JbZn6mdfaOddjbd7Yh6EUmMgUDFNyDpFnhLase8Z29OA",
+	"Zn0AYFAEKt0PKlOx3meZe6ihCAOMyRT/F9ryn2hNAHF+7p2yPlCh5wil3VBVQCtzYyCBNnLjsoIb1+9O",
+	"NyWECKC/a1JAPFCsVy1+Cz/f5c6MAkAJTDPaxQYLdJttTFVG7SjdP+tilQI0G6f82I+MTEtBVNsHMIvx",
+	"6UFI46mMIfyaSwqL+NBIUisusHEOQqCnEGEPOMCoXd5Sf6d2d9z8D/9UkKVn9wO0PLKCswuRIYohLde9",
+	"76l3+YmQQZSxgQhcix0puWBt10wrRU7JK+f7qRj1unjoQMknYe7n9IZFsNs4vIGO23/QCRtNOUXYTRES",
+	"Bizfo+/OBbC9z8oxv2LgC6blEdMtem6qCriv2bmlXc+Efp4XDqZQFUwRLlwPpQDfbxRnEyHH7bTvobmQ",
+	"n5i+CMYOCjiAv8cs0wB/litViCjxOy6Qi7brC9s5eyMnVJ/wRFub2EIaTaLwFgBDEs+ke3SHmjbxVn+N",
+	"lgLdRdw6Fce1yusVWE+Yd6b/E/uZcBHHfUyOIFMpVKuSMRPqz3qlxxMv5n+vkuOJ78bxRaVGPGqu2dV0",
+	"kiHuOOJYIWoCmvMWhK27Z/a9fyq8FizQYCwn4hxfAZ/n7fyrDrmmUN4xHtQP/1zRTy/wx6g+L8RxFaM4",
+	"1X4YRPuQVXEUFXqFTcN7U2/9c5/nsy1bJLosvn2JwJWaPH/37g0Eh0/TFuLXTNj4Urz32Cc3ov51LeRW",
+	"uIqevoMJMI8xtGfylDr0Spej2xuEuyy1dJn+Lqqz49g76rBLChQGLJXUuoNQmYWYsx/7euGwr5JBDImC",
+	"noCwTbLptqhzUEp3yS3uyJ4MjzT1CTWGVbUZ0rPm0j/61TuxuZlMaF29imJaU2k6ro+QpzAYVa7HoWuw",
+	"MvWeLqXQsmQnpVz3Q8Hhcy/lepi9DQmzs3FVrBk35NInGo+qiL1f97OnRYIv3nDmMiH4dOd/C9WFTHjU",
+	"Xrdt4Ai6a8npURbp+mTups9kqne6/px7iVlEI9wW9ukt9rufxAR134rce3/QpNEuZFRTrbdSFVh8i/6a",
+	"yIPiM/zfQVIY+PpKZghcCR6Mw3dohEIs06Jc2kestoRZZLqUJqkQFIqverNxnsAD96kywQBfEOJONUKH",
+	"ZtzBg0VvfN60/wk7vmnjhPJF7KLlmoAvH1tRTX0UN1wbqXph5p67R76mM7OTcGComRrfUNtvTojWWnBt",
+	"uFga/LD3bO8lrx3Ba73rzkptTq7Zrs9rhuH451KbH9nuq2UDgAbKhWAFsZMm12x34eA7P0ELREOXxj6h",
+	"4ybZKy4KfXdzOHN9xDSZwhreuO8dEPSFILQxG6n4r6yw+6WteK1Oj+bK+C9O1vblDWzBJK32uSA07GWo",
+	"xgPTMXk1QJ3gnTWBbOLxGyxDvA8lAOdwyasvbf7DmnJgnNRsLoKrfiNrV2jbvVUgoWyyfF1M6WRFDvVu",
+	"b8cVo4WHasuafG/9Q//UPm63iitm+v3c0+iASDFXTM9C++1OR+cJL56+BqbR9t2bH7olbi/m1Uo2YhLR",
+	"9hOjulFsD4Uiw+IrxfR9ybW3+PXfh4/bo/cJtoUsJkWnsVQv9XVMaV+nir3PM0SHTIFjcsU99BVVWjeH",
+	"ifVYv/zpMo/we16DDXYltD7Z3bcOe8MUX+3u6QT9DB+/c9Sjb5NxiK/RHep4BecyPHF/chGM3I0sC6gu",
+	"d8auv/qhwzZ4Fi6glFhD2rtP/5zPHrBPdUmFK/nN5qs9/QRdn57L+p428Q2tmfoKGt7TdvnZ4974PiA1",
+	"UxU3GrrqSOVqtKFXzKrRk+Vrvd/swPz6e1PV4MoIWp9UbiiXc+hbIz34DSVFb6D2GTwyrG+Rf3REz5J7",
+	"3CM388z24GQn8ypgNp7ptKTSdKdDNG7lZ2M3gJnl5sg9+Mw98zWree0UJr4E3dInSeuRW1FKWrguFT4P",
+	"UXPDBvfyvzJUdUh9L2kgjpC/s1rt+9vdyMJZsHUjQOopRhpRMEW2dJJjB/MnvKJrluKANisRy8lpCbh+",
+	"0I2GrQyRvuWhm/NXhVYKefVY6o+wMLP5TBtZZzLsc3Do5rXAnb1Pydryc4YHJklATkPkFO7Y4+7h/vdK",
+	"0hf4yD+1nwLWcDwVD6kxlYEBX0NogblHHThIykswgH3Mnjt0bohy13q42svxWsithtDU1fPLk2+++z6A",
+	"fm0YtWLCDqRbsMI24dy5rk4PgaqKAuh0LFvlhdHEAZQnC2Fu0aWoO8Ajqtn333q7rKLXTP1Bk4I5SOmn",
+	"xTfffffwB8Ayo4jMfcNUhxYawF2TcO3+pePZ7f9S8Om4sxmZA5w6iXccdTWuqq29sJCVhct2j85DLHwe",
+	"YBfMPCyN/TkIofsr3IemcjCVL+Jte8toQRhE1BB9xNHHbJRs1hus+kBEHmh07EslNxQs7pZ8oed8nxny",
+	"Njx0r95gP0jWheMemCwKXdEdWVizHLLd50FpsUY3wGsWVvLav3o0L77c+JRrsqRCSBNwChc7ophLEwtF",
+	"No7Kv+kN/ea77wck6nsZOiBHXwo2ZYK+CCxETUC3AffDsP5yuMTBrXPPTn6gJ6sPv33/7edUg1xwel2z",
+	"ne7jyx/t7/fIkvD9DDfauU3NiEaWhbNZjRvC32Nx/mHeonorDTVsyvAssHysJRfUULgdo/l8OBaSxa98",
+	"bSS3Y9vpmmO6FCA5Ufky5BQKtoWI73ZjLzXWOi0cpn1rMAUUg+4/Wqhf0MX0g9/gvwP9+j/ZZyPn/vHT",
+	"DF//ot6k/1kxA4o6dSZgEF833HiUaNx/IQ1fOTL2SsdXnQfv8Vx1B8qF3ks6WQIZIMGwLRByRXnp7uqK",
+	"A6YwpoppOFp5UfmO6WMUShfG8RumpskGuWKiIJRAHrKRTp3DVEWf0pZp3nk48XtwnR3u6ldu34no6X7v",
+	"cXvtiZBbcTIobeL1VuRD79Odh3aYXOOzy7J0F3t1T8kNtCiw11kAM4QAFKclW5rexrDt7O+JsaIBvrAC",
+	"sD9ySuTDz9MV6LkPurYqUPoVlW3OMTyEZ953cIjZeWB5796eHTuUf57IdHiHyo1fI93S3R1qe60C0hPO",
+	"fFNScY/5al8rmHk8XQ2cBlYbXNFSs+DOUwzTPQSbO9RSj9SPsa/tZjcN5BLkrUlBakuhueNkn8wSchit",
+	"RlUQ7pQUh1LZCzHpHrlPr4wbIue4imyYyUw5s+F71WI8dOuWLmc9uAegoQIXeaa/4mvx4r6wpdzHvzDD",
+	"XzHdByel8eeLTu3NmhkNED/ymkM3sC0ry9PZfIbuapjjFTMnj+GBI7BEt95otmwUN7vZ+V8/dGqQa+jo",
+	"osO62o09MYqzXiUd9+AdPHafRI+GyRB+MZVv8rnckoqKnc97II4YiC+teEBjyygg+yS5L8aPqPH76EsP",
+	"OxDxj0QC5SXD68YMuu+fQnfAKbIt3D2zx+tV4xxBvYwenrpXPg+j9OZlTgfHjAOyIriFQ9sHcO1slRTr",
+	"0CSyuiDfnn3rrZgIQdx/ZZ+iPt8P5gk5Q01pehXC54yWz2BVQzjDPj0NazhdEL5xS00wTk6cZ5Kc/MJG",
+	"eKWScuZSVc+ij00tYfDbt5Utl6qaqBUdM1G30bWM2ZEe8K5nPnPEm3gFT3xNsHY+fZ0bN9MJBQg66z90",
+	"c2Ii6kYQLf12HSz0SwaDAgxtPPVh8Z+jXcfj6A89+fXs5IcP7r8nH347m397lg4E5UvRAnXuJW8MmewL",
+	"68ZhzDSHTuWXkCp02+rs9F57V/fTCQxdFX9EpdwXTO9BzWEa8yGXP4AmG0cFCrT/+NpC5ZnrNz5lVp5d",
+	"12TW5d52SWxpIuR23o3xk5Inyw5uc26TodmmhuzP3m39i3vmK24qTmHiLXVrn2JTHYlaPH8hDSRuwK3Q",
+	"nznr1nZvAtDT7suKwHjUHOkviGaicD0rVivNDJnGg/OIrbkgVLhxcFuWVJAFc7mQxUWbFecbAoU/AKaE",
+	"i+jGLX1lHVqxON457tdVso42+Evf/54Ct0dNb5I9woThomFhYb2Zghjnwxp4toRsZi70BakabeyGbMPv",
+	"brewd3IOywoZpVfSHWDdVFzwqqlm52c53JvfQZrflzh7z+WWrKjCGsMLd9dAupBvVMx1kFsTxkZh53FC",
+	"kfvtt9mCUcXU7PyvH6yluHRuv79+sJuimbrxHNWocnY+e0Br/uDm4ezzh8//NwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -472,13 +472,7 @@ func (c *client) convert(l *convert.Library, job convert.Job, name, out, ledger,
 
 // ledger sums a ledger up and lists what needs a person.
 func (c *client) ledger(w io.Writer, l *convert.Ledger) {
-	var parts []string
-	for _, state := range slices.Backward(convert.States) {
-		if n := l.Counts[state]; n > 0 {
-			parts = append(parts, report.Counted(state, n))
-		}
-	}
-	fmt.Fprintf(w, "%s: %s\n", c.paint(bold, fmt.Sprintf("%s %s to %s %s", l.From.Model, l.From.Version, l.To.Model, l.To.Version)), strings.Join(parts, ", "))
+	fmt.Fprintf(w, "%s: %s\n", c.paint(bold, fmt.Sprintf("%s %s to %s %s", l.From.Model, l.From.Version, l.To.Model, l.To.Version)), counted(l.Counts))
 	if l.Guessed {
 		fmt.Fprintln(w, "No conversion is known between these two; only what both describe alike was carried over.")
 	}
@@ -486,6 +480,16 @@ func (c *client) ledger(w io.Writer, l *convert.Ledger) {
 		if row.State == convert.NeedsPerson {
 			fmt.Fprintf(w, "? line %d, %s: %s\n    %s\n", row.Line, row.Path, row.Text, row.Reason)
 		}
+	}
+	leftOut := map[string]int{}
+	for _, row := range l.Assumed {
+		leftOut[row.State]++
+		if row.State == convert.NeedsPerson {
+			fmt.Fprintf(w, "? left out, %s: the source assumes %s\n    %s\n", row.Path, row.Text, row.Reason)
+		}
+	}
+	if parts := counted(leftOut); parts != "" {
+		fmt.Fprintf(w, "  defaults of the source: %s\n", parts)
 	}
 	for _, q := range l.Questions {
 		if q.Answer != "" {
@@ -499,6 +503,17 @@ func (c *client) ledger(w io.Writer, l *convert.Ledger) {
 	for _, f := range l.Findings {
 		fmt.Fprintf(w, "! result, line %d, %s: %s\n", f.Line, f.Path, f.Message)
 	}
+}
+
+// counted tells how many statements are in which state.
+func counted(of map[string]int) string {
+	var parts []string
+	for _, state := range slices.Backward(append(slices.Clone(convert.States), convert.Unsaid)) {
+		if n := of[state]; n > 0 {
+			parts = append(parts, report.Counted(state, n))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func (c *client) support(s *convert.Support) {

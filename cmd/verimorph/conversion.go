@@ -376,6 +376,17 @@ func (c *client) conversion(do func(*api.Client) (*http.Response, error)) error 
 				asked[string(value(row.Ask))] = row.Path
 			}
 		}
+		leftOut := map[string]int{}
+		for _, row := range x.Ledger.Assumed {
+			leftOut[string(row.State)]++
+			if string(row.State) == convert.NeedsPerson {
+				c.printf("? left out, %s: the source assumes %s\n    %s\n", row.Path, row.Text, value(row.Reason))
+				asked[string(value(row.Ask))] = row.Path
+			}
+		}
+		if parts := counted(leftOut); parts != "" {
+			c.printf("  defaults of the source: %s\n", parts)
+		}
 		if path := asked[convert.AskAccept]; path != "" {
 			c.printf("  A guarded difference is accepted with: -accept %q\n", path)
 		}

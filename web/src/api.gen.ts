@@ -3261,6 +3261,8 @@ export interface components {
                 [key: string]: string;
             };
             source: components["schemas"]["SourceItem"][];
+            /** @description What the source leaves out and the device assumes, but for what the target plainly assumes, too. */
+            assumed: components["schemas"]["AssumedItem"][];
             target: components["schemas"]["TargetItem"][];
             questions: components["schemas"]["ConversionQuestion"][];
             ports: components["schemas"]["PortChoice"][];
@@ -3270,6 +3272,8 @@ export interface components {
                 [key: string]: number;
             };
             guessed: boolean;
+            /** @description It is a part of a configuration. */
+            fragment?: boolean;
         };
         LedgerParty: {
             model: string;
@@ -3279,8 +3283,11 @@ export interface components {
             sha256: string;
             lines: number;
         };
-        /** @enum {string} */
-        LedgerState: "kept" | "moved" | "changed" | "merged" | "dropped" | "needs-person";
+        /**
+         * @description unsaid: of what the source leaves out; the target says nothing either, and assumes what comes of it.
+         * @enum {string}
+         */
+        LedgerState: "kept" | "moved" | "changed" | "merged" | "dropped" | "needs-person" | "unsaid";
         SourceItem: {
             line: number;
             column: number;
@@ -3299,6 +3306,16 @@ export interface components {
             /** @description Places in target. */
             targets: number[];
         };
+        /** @description A statement that the source leaves out, with its default. Line and column are those of the block in which it is missing. */
+        AssumedItem: components["schemas"]["SourceItem"] & {
+            /** @description The names from that block to it. */
+            inside: string[];
+            /** @description Of what is unsaid: what the target assumes. */
+            same?: {
+                at: string;
+                text: string;
+            };
+        };
         TargetItem: {
             line: number;
             column: number;
@@ -3311,6 +3328,8 @@ export interface components {
             reason?: string;
             /** @description Places in source. */
             sources: number[];
+            /** @description Places in assumed. */
+            assumed?: number[];
         };
         ConversionQuestion: {
             rule: string;

@@ -9,7 +9,10 @@ import { counted, Sign } from "./marks";
 import { SideBySide, type Jump } from "./sidebyside";
 import { Badge, Button, Card, Trouble, Waiting } from "./ui";
 
+type SourceRow = Conversion["ledger"]["source"][number];
+
 const states = ["needs-person", "dropped", "changed", "merged", "moved", "kept"];
+const leftOut = "left out"; // what the source leaves out and its device assumes
 
 export function ConversionPage() {
   const id = Number(useParams().id);
@@ -47,7 +50,7 @@ export function ConversionPage() {
           <Button disabled={remove.isPending} onClick={() => remove.mutate()}>Forget</Button>
         </span>
       </div>
-      <p className="flex flex-wrap gap-3">{states.map((s) => <span key={s} className="flex items-center gap-1"><Sign of={s} />{counted(s, c.ledger.counts[s] ?? 0)}</span>)}</p>
+      <p className="flex flex-wrap gap-3">{states.map((s) => <span key={s} className="flex items-center gap-1"><Sign of={s} />{counted(s, (c.ledger.counts[s] ?? 0) + (s === "needs-person" ? c.ledger.assumed.filter((r) => r.state === s).length : 0))}</span>)}</p>
       {c.ledger.guessed && <p className="font-semibold">No conversion is known between these two. What both describe alike is filled in; carry the rest over by hand, side by side.</p>}
       {edited && <p role="status" className="font-semibold">The result was edited. Keep or discard that first; then decisions, ports and edits can be changed again.</p>}
       <Trouble error={change.error ?? remove.error} />
@@ -93,27 +96,31 @@ function Side(p: SideProps) {
 }
 
 function Ledger({ c, jump, change, busy, show }: SideProps & { show: (t: Tab) => void }) {
-  const [state, setState] = useState(states.find((s) => c.ledger.counts[s]) ?? "kept");
+  const open = c.ledger.assumed.filter((r) => r.state === "needs-person");
+  const count = (s: string) => (c.ledger.counts[s] ?? 0) + (s === "needs-person" ? open.length : 0);
+  const [state, setState] = useState(states.find(count) ?? "kept");
   const [many, setMany] = useState(200);
-  const rows = c.ledger.source.filter((r) => r.state === state);
+  const rows: (SourceRow & { inside?: string[]; same?: { text: string } })[] =
+    state === leftOut ? c.ledger.assumed : [...c.ledger.source.filter((r) => r.state === state), ...(state === "needs-person" ? open : [])];
   const ruleText = (rules?: string) => c.ledger.rules[rules?.split(", ").at(-1) ?? ""] ?? "";
   return (
     <>
       <div className="mb-3 flex flex-wrap gap-1" role="group" aria-label="What became of the source">
         {states.map((s) => (
-          <button key={s} type="button" aria-pressed={state === s} onClick={() => { setState(s); setMany(200); }} className={`flex items-center gap-1 rounded-sm border px-1.5 py-0.5 text-xs ${state === s ? "border-ink font-semibold dark:border-slate-200" : "border-line dark:border-nightline"}`}><Sign of={s} />{counted(s, c.ledger.counts[s] ?? 0)}</button>
+          <button key={s} type="button" aria-pressed={state === s} onClick={() => { setState(s); setMany(200); }} className={`flex items-center gap-1 rounded-sm border px-1.5 py-0.5 text-xs ${state === s ? "border-ink font-semibold dark:border-slate-200" : "border-line dark:border-nightline"}`}><Sign of={s} />{counted(s, count(s))}</button>
         ))}
+        {c.ledger.assumed.length > 0 && <button type="button" aria-pressed={state === leftOut} onClick={() => { setState(leftOut); setMany(200); }} className={`flex items-center gap-1 rounded-sm border px-1.5 py-0.5 text-xs ${state === leftOut ? "border-ink font-semibold dark:border-slate-200" : "border-line dark:border-nightline"}`}><Sign of="default" />{c.ledger.assumed.length} left out, defaults</button>}
       </div>
       <ul className="space-y-2">
         {rows.slice(0, many).map((r) => {
           const target = c.ledger.target[r.targets[0]];
           return (
-            <li key={`${r.line}:${r.column}`}>
+            <li key={`${r.line}:${r.column}:${r.inside?.join(" / ") ?? ""}`}>
               <button type="button" className="flex w-full gap-2 rounded-sm text-left hover:bg-slate-100 dark:hover:bg-slate-700" onClick={() => jump(r.line, target?.line ?? 0)}>
                 <Sign of={r.state} />
                 <span className="min-w-0">
-                  <b className="break-words">{r.path}</b> <span className="text-xs text-slate-600 dark:text-slate-400">line {r.line}{target && `, now ${target.line}`}</span>
-                  <code className="block text-xs break-words">{r.text}{target && target.text !== r.text && <> → {r.targets.map((k) => c.ledger.target[k].text).join(" | ")}</>}</code>
+                  <b className="break-words">{r.path}</b> <span className="text-xs text-slate-600 dark:text-slate-400">{r.inside ? "left out" : `line ${r.line}`}{target && `, now ${r.inside ? "line " : ""}${target.line}`}{r.same && ", and left out of the result"}</span>
+                  <code className="block text-xs break-words">{r.text}{r.same && r.same.text !== r.text && <> → {r.same.text}</>}{target && target.text !== r.text && <> → {r.targets.map((k) => c.ledger.target[k].text).join(" | ")}</>}</code>
                   {(r.reason || (r.state !== "kept" && ruleText(r.rule))) && <span className="block text-xs text-slate-600 dark:text-slate-400">{r.reason || ruleText(r.rule)}</span>}
                 </span>
               </button>

@@ -6,6 +6,7 @@ export const marks: Record<string, { sign: string; words: string; look: string }
   merged: { sign: "&", words: "merged", look: "bg-[#cc79a7] text-black" },
   moved: { sign: ">", words: "moved", look: "bg-[#56b4e9] text-black" },
   kept: { sign: "=", words: "kept", look: "bg-slate-200 text-black dark:bg-slate-600 dark:text-white" },
+  unsaid: { sign: "_", words: "assumed alike", look: "bg-slate-200 text-black dark:bg-slate-600 dark:text-white" },
   added: { sign: "+", words: "added", look: "bg-[#0072b2] text-white" },
   removed: { sign: "-", words: "removed", look: "bg-[#d55e00] text-white" },
   renamed: { sign: "@", words: "renamed", look: "bg-[#56b4e9] text-black" },
