@@ -17,6 +17,7 @@ import (
 	"verimorph/api/view"
 	"verimorph/core/config"
 	"verimorph/core/convert"
+	"verimorph/core/near"
 	"verimorph/core/yamldoc"
 	"verimorph/device"
 	"verimorph/internal/loaded"
@@ -396,6 +397,11 @@ func (s *Server) show(ctx context.Context, c store.Conversion, w *work) (out gen
 	if err != nil {
 		return out, err
 	}
+	return workbench(c, w, r)
+}
+
+// workbench is a conversion in the form of the contract, masked.
+func workbench(c store.Conversion, w *work, r *convert.Result) (out gen.Conversion, err error) {
 	out = gen.Conversion{Id: c.ID, Name: c.Name, From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, Complete: r.Ledger.Complete(),
 		SourceText: r.S.MaskText(w.Name, w.Source), ResultText: r.T.MaskText(w.Name, r.Text), SourcePorts: []gen.ModelPort{}, TargetPorts: []gen.ModelPort{}}
 	for _, p := range r.S.Ports[r.Ledger.From.Model] {
@@ -445,7 +451,14 @@ func (s *Server) ChangeConversion(ctx context.Context, r gen.ChangeConversionReq
 	if err := s.choose(ctx, w, r.Body); err != nil {
 		return nil, err
 	}
-	out, err := s.show(ctx, c, w)
+	res, err := s.convert(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	if wrong := res.Unmatched(value(r.Body.Answers), w.Ports); len(wrong) > 0 {
+		return nil, newProblem(http.StatusUnprocessableEntity, "bad-request", "What was said matches nothing", "%s", strings.Join(wrong, "\n"))
+	}
+	out, err := workbench(c, w, res)
 	if err != nil {
 		return nil, err
 	}
@@ -485,6 +498,9 @@ func (s *Server) choose(ctx context.Context, w *work, b *gen.ConversionChange) e
 		for k, v := range *b.Answers {
 			if len(v) > 500 || strings.ContainsFunc(v, unicode.IsControl) {
 				return badRequest("the answer to %q has to be one line of up to 500 characters", k)
+			}
+			if _, said := w.Answers[k]; !said && v == "" {
+				return badRequest("nothing was said about %q, so there is nothing to take back%s", k, near.Hint(k, slices.Collect(maps.Keys(w.Answers))))
 			}
 			if w.Answers[k] = v; v == "" {
 				delete(w.Answers, k)

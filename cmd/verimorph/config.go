@@ -433,6 +433,9 @@ func (c *client) convert(l *convert.Library, job convert.Job, name, out, ledger,
 	if err != nil {
 		return err
 	}
+	if wrong := r.Unmatched(job.Answers, job.Ports); len(wrong) > 0 {
+		return errUsage{strings.Join(wrong, "\n")}
+	}
 	if wrong := convert.Check(source, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
 		return fmt.Errorf("the ledger does not add up, so nothing was written; this is a fault of ours:\n%s", strings.Join(wrong, "\n"))
 	}

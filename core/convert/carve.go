@@ -3,11 +3,13 @@ package convert
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
 
 	"verimorph/core/config"
+	"verimorph/core/near"
 )
 
 // Ways to group services.
@@ -287,7 +289,12 @@ func renamed(s *config.Schema, d *config.Document, rename map[string]string) (*c
 			to[kind][old] = new
 		}
 		if !found {
-			return nil, fmt.Errorf("nothing that is carved out is called %q", old)
+			var all []string
+			for _, names := range defined {
+				all = slices.AppendSeq(all, maps.Keys(names))
+			}
+			slices.Sort(all)
+			return nil, fmt.Errorf("nothing that is carved out is called %q%s", old, near.Hint(old, all))
 		}
 	}
 	s.WalkWith(d.Root, func(n *config.Node, st *config.Statement) {

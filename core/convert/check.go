@@ -244,7 +244,7 @@ func (k *audit) source(row SourceItem, x leaf, l *Ledger, to map[place]leaf) {
 	here := len(row.Targets) > 0
 	fit := map[string]bool{
 		Kept:        here && words && where && !merged && len(row.Targets) == 1,
-		Moved:       here && words && !where && !merged,
+		Moved:       here && words && !where && !merged && len(row.Targets) == 1,
 		Changed:     here && (!words || len(row.Targets) > 1) && !merged,
 		Merged:      here && merged,
 		Dropped:     !here && row.Reason != "",

@@ -49,6 +49,8 @@ type Result struct {
 	Text     string
 	Ledger   *Ledger
 	S, T     *config.Schema
+
+	used []string // ports that the source speaks of
 }
 
 // Convert converts a configuration and accounts for each of its statements. The source must have been parsed without
@@ -305,7 +307,7 @@ func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*R
 		l.Counts[row.State]++
 		l.Source[i] = row
 	}
-	return &Result{Document: doc, Text: text, Ledger: l, S: c.s, T: c.t}, nil
+	return &Result{Document: doc, Text: text, Ledger: l, S: c.s, T: c.t, used: UsedPorts(c.s, c.source)}, nil
 }
 
 // state decides what became of a statement.
@@ -348,7 +350,7 @@ func (c *conversion) state(row *SourceItem, i int, it config.Item, several bool,
 				row.State = Moved
 			}
 		}
-		if len(row.Targets) > 1 && row.State == Kept {
+		if len(row.Targets) > 1 { // it was split
 			row.State = Changed
 		}
 	}

@@ -16,7 +16,7 @@ const ledgerFormat1 = "verimorph-ledger/1"
 const (
 	Kept        = "kept"         // the same at the same place
 	Moved       = "moved"        // the same at another place
-	Changed     = "changed"      // it says something else
+	Changed     = "changed"      // it says something else, or became several
 	Merged      = "merged"       // one statement of the target comes from it and others
 	Dropped     = "dropped"      // for a reason
 	NeedsPerson = "needs-person" // nothing is decided; it may stand in the target for the time being

@@ -1,12 +1,14 @@
 package convert
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"math"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
+	"verimorph/core/near"
 )
 
 // A pattern speaks of statements by their path: segments joined by " / ", each made of words. A segment matches a
@@ -297,9 +299,8 @@ func (t *template) fill(c captures) ([][]string, error) {
 	return out, nil
 }
 
-// evaluate computes an expression of numbers and kept words with + - * / and brackets, and the functions round(x),
-// floor(x), ceil(x), min(a, b), max(a, b), bits(mask), mask(bits), network(prefix), host(prefix) and length(prefix).
-// With dry, only its form is checked.
+// evaluate computes an expression of numbers and kept words with + - * / and brackets, and functions. With dry, only its form is
+// checked.
 func evaluate(text string, c captures, dry bool) (string, error) {
 	e := expression{text: text, c: c, dry: dry}
 	v, err := e.sum()
@@ -312,11 +313,15 @@ func evaluate(text string, c captures, dry bool) (string, error) {
 	return v.String(), nil
 }
 
-// A quantity is a number, or text that only functions take.
+// A quantity is a number, or a text, which only functions take.
 type quantity struct {
 	v    float64
 	text string
+	kept string // the word of the configuration that it is, as it stands there
 }
+
+// word is what a function of words is given.
+func (q quantity) word() string { return cmp.Or(q.kept, q.String()) }
 
 func (q quantity) String() string {
 	if q.text != "" {
@@ -387,6 +392,7 @@ func (e *expression) combine(op byte, v, w quantity) (quantity, error) {
 	default:
 		v.v /= w.v
 	}
+	v.kept = ""
 	if math.IsNaN(v.v) || math.IsInf(v.v, 0) {
 		return v, fmt.Errorf("%q has no result", e.text)
 	}
@@ -406,7 +412,7 @@ func (e *expression) factor() (quantity, error) {
 	case c == '-':
 		e.at++
 		v, err := e.factor()
-		v.v = -v.v
+		v.v, v.kept = -v.v, ""
 		return v, err
 	case c >= '0' && c <= '9':
 		from := e.at
@@ -435,20 +441,17 @@ func (e *expression) factor() (quantity, error) {
 			return quantity{}, fmt.Errorf("nothing, or not one word, was kept as %s", name)
 		}
 		if v, err := strconv.ParseFloat(words[0], 64); err == nil && !math.IsInf(v, 0) && !math.IsNaN(v) {
-			return quantity{v: v}, nil
+			return quantity{v: v, kept: words[0]}, nil
 		}
-		return quantity{text: words[0]}, nil
+		return quantity{text: words[0], kept: words[0]}, nil
 	}
 	return quantity{}, fmt.Errorf("%q: expected a number, a kept word or a function at %q", e.text, e.text[min(e.at, len(e.text)):])
 }
 
-// functions of expressions, with the number of values they take.
-var functions = map[string]int{"round": 1, "floor": 1, "ceil": 1, "min": 2, "max": 2, "bits": 1, "mask": 1, "network": 1, "host": 1, "length": 1}
-
 func (e *expression) call(name string) (q quantity, err error) {
-	takes, known := functions[name]
-	if !known {
-		return q, fmt.Errorf("there is no function %s", name)
+	known, ok := functions[name]
+	if !ok {
+		return q, fmt.Errorf("there is no function %s%s", name, near.Hint(name, slices.Sorted(maps.Keys(functions))))
 	}
 	e.at++
 	var args []quantity
@@ -467,65 +470,23 @@ func (e *expression) call(name string) (q quantity, err error) {
 			return q, fmt.Errorf("%q lacks a )", e.text)
 		}
 	}
-	if len(args) != takes {
-		return q, fmt.Errorf("%s takes %d values, not %d", name, takes, len(args))
+	if len(args) != known.takes {
+		return q, fmt.Errorf("%s takes %d values, not %d", name, known.takes, len(args))
 	}
 	if e.dry {
 		return q, nil
 	}
-	x := args[0]
-	if slices.Contains([]string{"round", "floor", "ceil", "min", "max", "mask"}, name) {
-		for _, a := range args {
-			if a.text != "" {
-				return q, fmt.Errorf("%q is not a number", a.text)
-			}
-		}
+	if known.numbers == nil {
+		q.text, q.v, err = known.word(args[0].word())
+		return q, err
 	}
-	prefix := func() (netip.Prefix, error) { return netip.ParsePrefix(x.String()) }
-	switch name {
-	case "round":
-		q.v = math.Round(x.v)
-	case "floor":
-		q.v = math.Floor(x.v)
-	case "ceil":
-		q.v = math.Ceil(x.v)
-	case "min":
-		q.v = min(x.v, args[1].v)
-	case "max":
-		q.v = max(x.v, args[1].v)
-	case "mask":
-		if x.v < 0 || x.v > 32 || x.v != math.Floor(x.v) {
-			return q, fmt.Errorf("%s is not a prefix length", x)
+	var values []float64
+	for _, a := range args {
+		if a.text != "" {
+			return q, fmt.Errorf("%q is not a number", a.text)
 		}
-		m := ^uint32(0) << (32 - int(x.v))
-		q.text = fmt.Sprintf("%d.%d.%d.%d", byte(m>>24), byte(m>>16), byte(m>>8), byte(m))
-	case "bits":
-		a, err := netip.ParseAddr(x.String())
-		if err != nil || !a.Is4() {
-			return q, fmt.Errorf("%q is not a mask", x)
-		}
-		b := a.As4()
-		m := uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
-		for m&(1<<31) != 0 {
-			q.v++
-			m <<= 1
-		}
-		if m != 0 {
-			return q, fmt.Errorf("%q is not a mask", x)
-		}
-	default:
-		p, err := prefix()
-		if err != nil {
-			return q, fmt.Errorf("%q is not a prefix", x)
-		}
-		switch name {
-		case "network":
-			q.text = p.Masked().String()
-		case "host":
-			q.text = p.Addr().String()
-		case "length":
-			q.v = float64(p.Bits())
-		}
+		values = append(values, a.v)
 	}
-	return q, nil
+	q.text, q.v, err = known.numbers(values)
+	return q, err
 }

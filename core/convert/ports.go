@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"verimorph/core/config"
+	"verimorph/core/near"
 	"verimorph/core/yamldoc"
 )
 
@@ -75,13 +76,6 @@ func CheckPorts(chosen []PortChoice, from, to []config.Port, source, target Stop
 	has := func(list []config.Port, name string) bool {
 		return slices.ContainsFunc(list, func(p config.Port) bool { return p.Name == name })
 	}
-	names := func(list []config.Port) string {
-		var out []string
-		for _, p := range list {
-			out = append(out, p.Name)
-		}
-		return strings.Join(out, ", ")
-	}
 	taken := map[string]string{}
 	for _, c := range chosen {
 		if c.To != "" {
@@ -93,16 +87,25 @@ func CheckPorts(chosen []PortChoice, from, to []config.Port, source, target Stop
 	}
 	for _, c := range chosen {
 		if len(from) > 0 && !has(from, c.Port) {
-			wrong = append(wrong, fmt.Sprintf("%s has no port %s; it has %s", source.Model, c.Port, names(from)))
+			wrong = append(wrong, fmt.Sprintf("%s has no port %s%s", source.Model, c.Port, ports(c.Port, from)))
 		}
 		if t := c.target(); t != "" && len(to) > 0 && !has(to, t) {
-			wrong = append(wrong, fmt.Sprintf("%s has no port %s for %s; it has %s", target.Model, t, c.Port, names(to)))
+			wrong = append(wrong, fmt.Sprintf("%s has no port %s for %s%s", target.Model, t, c.Port, ports(t, to)))
 		}
 		if c.FoldInto != "" && taken[c.FoldInto] == "" {
 			wrong = append(wrong, fmt.Sprintf("port %s folds into %s, to which no port is mapped; map one of them to it", c.Port, c.FoldInto))
 		}
 	}
 	return wrong
+}
+
+// ports says which ports there are besides one that is not: all, or of many those that are like it.
+func ports(name string, list []config.Port) string {
+	all := portNames(list)
+	if hint := near.Hint(name, all); len(all) > 16 && hint != "" {
+		return hint
+	}
+	return "; it has " + strings.Join(all, ", ")
 }
 
 // ProposePorts proposes where the ports in use go: by role, name and speed. Ports that were chosen keep their place.

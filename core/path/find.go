@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"verimorph/core/catalog"
+	"verimorph/core/near"
 	"verimorph/core/portrait"
 	"verimorph/core/version"
 )
@@ -466,26 +467,13 @@ func index(f *catalog.Family, text string) (int, error) {
 	return 0, e
 }
 
-// nearModels lists the models that begin most like a name.
-func nearModels(c *catalog.Catalogue, name string) (near []string) {
-	alike := func(model string) (n int) {
-		for n < len(name) && n < len(model) && strings.EqualFold(name[n:n+1], model[n:n+1]) {
-			n++
-		}
-		return n
-	}
-	best := 0
+// nearModels lists the models whose names are like one.
+func nearModels(c *catalog.Catalogue, name string) []string {
+	var all []string
 	for _, f := range c.Families {
 		for _, m := range f.Models {
-			best = max(best, alike(m.Name))
+			all = append(all, m.Name)
 		}
 	}
-	for _, f := range c.Families {
-		for _, m := range f.Models {
-			if n := alike(m.Name); n > 0 && n >= best-1 {
-				near = append(near, m.Name)
-			}
-		}
-	}
-	return near
+	return near.Names(name, all)
 }

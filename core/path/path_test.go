@@ -101,7 +101,7 @@ func TestUnknownNames(t *testing.T) {
 	_, err := p.Find(ask("TH-60", "4.2.3", "5.4.1"))
 	assert.EqualError(t, err, "release 5.4.1 is not in the catalogue of family th; known and near: 5.4.0, 5.4.2, 6.0.0-rc1")
 	_, err = p.Find(ask("TH-66", "4.2.3", "5.4.2"))
-	assert.ErrorContains(t, err, "model TH-66 is not in the catalogue; known and near: TH-40, TH-60, TH-80")
+	assert.ErrorContains(t, err, "model TH-66 is not in the catalogue; known and near: TH-60, TH-40, TH-80")
 	same, err := p.Find(ask("TH-60", "5.4.2", "5.4.2"))
 	require.NoError(t, err)
 	assert.Empty(t, same.Hops)
