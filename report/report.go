@@ -221,6 +221,16 @@ func Conversion(l *convert.Ledger, source, target string) *Report {
 	for _, f := range l.Findings {
 		r.Attention = append(r.Attention, Entry{Kind: convert.NeedsPerson, Path: f.Path, NewLine: f.Line, Note: f.Message})
 	}
+	for _, row := range l.Comments {
+		if row.State == convert.Kept && !row.Doubt {
+			continue
+		}
+		e := Entry{Kind: row.State, Path: row.Path, Old: "# " + row.Text, OldLine: row.Line, NewLine: row.Target, Note: row.Reason}
+		if row.Doubt {
+			e.Kind = convert.Changed
+		}
+		r.add("Comments", e)
+	}
 	for _, row := range l.Target {
 		if row.Origin == convert.FromSource || len(row.Assumed) > 0 {
 			mark(r.Right.Lines, row.Line, row.Origin)

@@ -494,6 +494,18 @@ func (c *client) ledger(w io.Writer, l *convert.Ledger) {
 	if parts := counted(leftOut); parts != "" {
 		fmt.Fprintf(w, "  defaults of the source: %s\n", parts)
 	}
+	dropped := 0
+	for _, row := range l.Comments {
+		switch {
+		case row.Doubt:
+			fmt.Fprintf(w, "! comment, line %d, %s\n    %s\n", row.Line, row.Text, row.Reason)
+		case row.State == convert.Dropped:
+			dropped++
+		}
+	}
+	if len(l.Comments) > 0 {
+		fmt.Fprintf(w, "  comments: %d kept, %d dropped\n", len(l.Comments)-dropped, dropped)
+	}
 	for _, q := range l.Questions {
 		if q.Answer != "" {
 			continue
@@ -557,6 +569,16 @@ func writeReport(name string, r *report.Report) error {
 
 // writeFile writes a file whole or not at all. Configurations hold secrets, so only their owner may read it.
 func writeFile(name string, write func(io.Writer) error) error {
+	if st, err := os.Stat(name); err == nil && !st.Mode().IsRegular() { // a device or a pipe is written into; a file must not take its place
+		if st.IsDir() {
+			return fmt.Errorf("%s is a folder; name a file in it", name)
+		}
+		f, err := os.OpenFile(name, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		return errors.Join(write(f), f.Close())
+	}
 	f, err := os.CreateTemp(filepath.Dir(name), ".verimorph-*")
 	if err != nil {
 		return err

@@ -393,6 +393,11 @@ func (c *client) conversion(do func(*api.Client) (*http.Response, error)) error 
 		if path := asked[convert.AskSettle]; path != "" {
 			c.printf("  The rest is put right with -edited FILE, or settled with: -settle %q\n", path+"=WHY")
 		}
+		for _, row := range x.Ledger.Comments {
+			if value(row.Doubt) {
+				c.printf("! comment, line %d, %s\n    %s\n", row.Line, row.Text, value(row.Reason))
+			}
+		}
 		for _, q := range x.Ledger.Questions {
 			if q.Answer == nil {
 				c.printf("  %s @ %s may be answered:\n", q.Rule, q.Path)

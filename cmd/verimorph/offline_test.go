@@ -2,10 +2,12 @@ package main
 
 import (
 	"encoding/json"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -193,4 +195,18 @@ func TestCatalogueRunsOffline(t *testing.T) {
 	_, stderr, code := runWith(t, "", "catalogue", "runs", "NOPE", "-catalog", demoCatalogue)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, stderr, "model NOPE is not in the catalogue")
+}
+
+// What is no file, such as a device or a pipe, is written into: no file takes its place.
+func TestWritingIntoWhatIsNoFile(t *testing.T) {
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	read := make(chan string, 1)
+	go func() { data, _ := os.ReadFile(pipe); read <- string(data) }()
+	require.NoError(t, writeFile(pipe, func(w io.Writer) error { _, err := io.WriteString(w, "text"); return err }))
+	assert.Equal(t, "text", <-read)
+	st, err := os.Stat(pipe)
+	require.NoError(t, err)
+	assert.Equal(t, os.ModeNamedPipe, st.Mode().Type())
+	assert.ErrorContains(t, writeFile(t.TempDir(), func(io.Writer) error { return nil }), "is a folder")
 }

@@ -52,6 +52,8 @@ type Document struct {
 	Syntax Syntax
 	Root   *Node // nameless; the top statements are its children
 	source string
+	notes  map[*Node][]Comment // comments of statements that stand in no file
+	lines  []int               // where each line of source begins, once that was asked
 }
 
 // A Node is one statement with the statements inside it.

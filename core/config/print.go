@@ -143,6 +143,7 @@ func (w *writer) document() {
 	if root.mark&fresh == 0 {
 		w.put(w.d.source[root.close:]) // comments and blank lines after the last statement
 	}
+	w.noted(root, 0)
 }
 
 // leading writes the comments and blank lines before a statement, and its indentation.
@@ -160,6 +161,7 @@ func (w *writer) leading(n *Node, indent int) {
 			}
 		}
 	}
+	w.noted(n, indent)
 	w.spaces(indent)
 	w.begins(n)
 }
@@ -262,8 +264,10 @@ func (w *writer) dottedLines() {
 		n     *Node
 		names []string
 		at    int32
+		notes []Comment
 	}
 	var lines []line
+	var notes []Comment // of groups, which have no line of their own
 	at := int32(-1)
 	var collect func(n *Node, names []string)
 	collect = func(n *Node, names []string) {
@@ -273,7 +277,10 @@ func (w *writer) dottedLines() {
 				if c.mark&fresh == 0 {
 					at = c.own
 				}
-				lines = append(lines, line{c, names, at})
+				lines = append(lines, line{c, names, at, notes})
+				notes = nil
+			} else {
+				notes = append(notes, w.d.notes[c]...)
 			}
 			collect(c, names)
 		}
@@ -282,6 +289,7 @@ func (w *writer) dottedLines() {
 	sort.SliceStable(lines, func(i, j int) bool { return lines[i].at < lines[j].at })
 	for _, l := range lines {
 		n := l.n
+		w.comments(l.notes, 0)
 		w.leading(n, max(0, n.Column-1))
 		if n.mark&headChanged == 0 && w.sameNames(n, l.names) {
 			w.put(w.d.source[n.own:n.open])
@@ -442,6 +450,11 @@ func (w *writer) xmlElement(n *Node, indent int) {
 	if n.mark&fresh == 0 {
 		w.put(w.d.source[n.lead:n.own])
 	} else if n.Name != "#text" && w.b.Len() > 0 {
+		for _, c := range w.d.notes[n] {
+			w.put(w.newline)
+			w.spaces(indent)
+			w.put(XML.Comment(c.Text))
+		}
 		w.put(w.newline)
 		w.spaces(indent)
 	}

@@ -70,6 +70,7 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	}
 	if l.Format != ledgerFormat1 {
 		k.assumed(left, right, s, t, l, to)
+		k.comments(left, right, s, l)
 	}
 	for state, n := range l.Counts {
 		if n != count[state] {

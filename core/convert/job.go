@@ -307,6 +307,7 @@ func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*R
 		l.Counts[row.State]++
 		l.Source[i] = row
 	}
+	c.comments(doc, places, l)
 	return &Result{Document: doc, Text: text, Ledger: l, S: c.s, T: c.t, used: UsedPorts(c.s, c.source)}, nil
 }
 

@@ -52,6 +52,7 @@ type Ledger struct {
 	Source    []SourceItem      `json:"source"`  // in the order of the file
 	Assumed   []AssumedItem     `json:"assumed"` // what the source leaves out and the device assumes, but for what the target plainly assumes, too
 	Target    []TargetItem      `json:"target"`  // in the order of the file
+	Comments  []CommentItem     `json:"comments"`
 	Questions []Question        `json:"questions"`
 	Ports     []PortChoice      `json:"ports"`
 	Findings  []config.Finding  `json:"findings"` // what the target's schema still misses, and what was taken out again
@@ -106,6 +107,17 @@ type SameDefault struct {
 	At   string `json:"at"`   // path of the statement that is not there
 	Text string `json:"text"` // what it would say
 	rule string
+}
+
+// A CommentItem is a line of a comment of the source. Texts that speak of secrets are masked.
+type CommentItem struct {
+	Line   int    `json:"line"`
+	Text   string `json:"text"`
+	Path   string `json:"path"`             // of the statement beside which it stands; "" at the end of the file
+	State  string `json:"state"`            // Kept or Dropped
+	Target int    `json:"target,omitempty"` // of what is kept: the line of the statement beside which it stands now; 0 at the end of the file
+	Doubt  bool   `json:"doubt,omitempty"`  // it may be untrue: what it speaks of was changed
+	Reason string `json:"reason,omitempty"`
 }
 
 // A TargetItem is one statement of the target. Texts are masked.

@@ -195,12 +195,33 @@ func drawSource(t *rapid.T, s *config.Schema) *config.Document {
 		d.Root.Insert(-1, z)
 		z.Insert(-1, k)
 	}
-	text := d.Print()
+	text := commented(t, d.Print(), s.Syntax)
 	out, broken := config.Parse("x", text, s.Syntax)
 	if len(broken) > 0 {
 		t.Fatalf("%s\n%s", broken[0], text)
 	}
 	return out
+}
+
+// commented puts comments into a text.
+func commented(t *rapid.T, text string, syntax config.Syntax) string {
+	if !syntax.HasComments() || rapid.Bool().Draw(t, "no comments") {
+		return text
+	}
+	var b strings.Builder
+	for i, l := range config.Lines(text) {
+		if rapid.IntRange(0, 3).Draw(t, "before") == 0 {
+			fmt.Fprintf(&b, "%s# before %d, with -- and \"quotes\"\n", l[:len(l)-len(strings.TrimLeft(l, " "))], i%2)
+		}
+		if b.WriteString(l); rapid.IntRange(0, 3).Draw(t, "behind") == 0 {
+			fmt.Fprintf(&b, " # behind %d", i)
+		}
+		b.WriteString("\n")
+	}
+	if rapid.Bool().Draw(t, "end") {
+		b.WriteString("# the end\n")
+	}
+	return b.String()
 }
 
 func drawJob(t *rapid.T) Job {
@@ -326,6 +347,6 @@ func about(l *Library, r *Result) string {
 			}
 		})
 	}
-	ledger, _ := json.MarshalIndent([]any{r.Ledger.Source, r.Ledger.Assumed, r.Ledger.Target}, "", " ")
+	ledger, _ := json.MarshalIndent([]any{r.Ledger.Source, r.Ledger.Assumed, r.Ledger.Target, r.Ledger.Comments}, "", " ")
 	return b.String() + string(ledger)
 }

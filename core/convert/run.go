@@ -79,6 +79,7 @@ type stageRun struct {
 	last         bool                      // it is the last stage
 	unsaid       []unsaid                  // blocks that may leave something out
 	going        []unsaid                  // those of which something goes with the block
+	annotated    map[*config.Node]bool     // statements of in whose comments have a place
 	assumed      map[*config.Node]bool     // statements of in that are not written
 	blocks       map[*config.Node]omission // blocks of in that are not written: which of the source they are
 	passedBefore map[omissionKey]omission  // what blocks of in leave out that the source leaves out, too; nil: in is the source
@@ -123,6 +124,7 @@ func (r *stageRun) run() {
 	r.after = &origins{}
 	r.index = make(map[indexKey]*config.Node, len(r.before.list))
 	r.fixed = r.stage.known()
+	r.annotated = map[*config.Node]bool{}
 	r.assumed, r.blocks, r.passed = map[*config.Node]bool{}, map[*config.Node]omission{}, map[omissionKey]omission{}
 	r.merges, r.renames, r.by, r.content = map[string]*merging{}, map[string]map[string]string{}, map[string]*Rule{}, map[string]bool{}
 	r.prepare()
@@ -145,6 +147,9 @@ func (r *stageRun) run() {
 		}
 	}
 	r.assumeRest()
+	if s.Syntax != t.Syntax {
+		r.out.Annotate(r.out.Root, r.in.Comments(r.in.Root))
+	}
 	r.sweep(r.out.Root)
 	r.follow()
 }
@@ -444,6 +449,7 @@ func (r *stageRun) copy(parent *config.Node, pst *config.Statement, n *config.No
 	if tst.IsBlock() && tst.Key != config.KeyPosition {
 		if found := r.indexed(parent, pst, to); found != nil { // made before, for something inside it
 			r.claim(found, tst, n, st, rule)
+			r.annotate(found, n)
 			return found, tst
 		}
 	}
@@ -473,6 +479,7 @@ func (r *stageRun) copy(parent *config.Node, pst *config.Statement, n *config.No
 		r.stage.T.Rewrite(node, tst, words)
 	} else {
 		node, tst = r.stage.T.Build(pst, to)
+		r.annotate(node, n)
 	}
 	parent.Append(node)
 	r.remember(parent, pst, node, to)
@@ -654,6 +661,9 @@ func (r *stageRun) create(rule *Rule, t *template, c captures, n *config.Node, k
 		parent.Append(node)
 		r.remember(parent, pst, node, to[last])
 	}
+	if n != nil {
+		r.annotate(node, n)
+	}
 	switch {
 	case n != nil:
 		r.claim(node, tst, n, nil, rule.ID)
@@ -775,6 +785,7 @@ func (r *stageRun) merge(m *merging) {
 	}
 	for _, n := range m.nodes[1:] {
 		r.claim(node, r.stage.T.Describe(node), n, nil, m.rule.ID)
+		r.annotate(node, n)
 	}
 }
 

@@ -3264,6 +3264,7 @@ export interface components {
             /** @description What the source leaves out and the device assumes, but for what the target plainly assumes, too. */
             assumed: components["schemas"]["AssumedItem"][];
             target: components["schemas"]["TargetItem"][];
+            comments: components["schemas"]["CommentItem"][];
             questions: components["schemas"]["ConversionQuestion"][];
             ports: components["schemas"]["PortChoice"][];
             findings: components["schemas"]["ConfigurationFinding"][];
@@ -3305,6 +3306,20 @@ export interface components {
             ask?: "answer" | "ports" | "accept" | "settle";
             /** @description Places in target. */
             targets: number[];
+        };
+        /** @description A line of a comment of the source. A text that speaks of a secret is masked. */
+        CommentItem: {
+            line: number;
+            text: string;
+            /** @description Of the statement beside which it stands. */
+            path: string;
+            /** @enum {string} */
+            state: "kept" | "dropped";
+            /** @description The line of the statement beside which it stands now. */
+            target?: number;
+            /** @description It may be untrue: what it speaks of was changed. */
+            doubt?: boolean;
+            reason?: string;
         };
         /** @description A statement that the source leaves out, with its default. Line and column are those of the block in which it is missing. */
         AssumedItem: components["schemas"]["SourceItem"] & {

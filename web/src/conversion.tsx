@@ -102,6 +102,7 @@ function Ledger({ c, jump, change, busy, show }: SideProps & { show: (t: Tab) =>
   const [many, setMany] = useState(200);
   const rows: (SourceRow & { inside?: string[]; same?: { text: string } })[] =
     state === leftOut ? c.ledger.assumed : [...c.ledger.source.filter((r) => r.state === state), ...(state === "needs-person" ? open : [])];
+  const notes = c.ledger.comments.filter((n) => n.doubt || n.state === "dropped");
   const ruleText = (rules?: string) => c.ledger.rules[rules?.split(", ").at(-1) ?? ""] ?? "";
   return (
     <>
@@ -135,6 +136,16 @@ function Ledger({ c, jump, change, busy, show }: SideProps & { show: (t: Tab) =>
       </ul>
       {rows.length > many && <Button className="mt-3" onClick={() => setMany(many + 500)}>{rows.length - many} more</Button>}
       {rows.length === 0 && <p>None.</p>}
+      {notes.length > 0 && (
+        <details className="mt-4">
+          <summary className="cursor-pointer">Comments that are dropped or may be untrue now: {notes.length}</summary>
+          <ul className="mt-1 space-y-2">
+            {notes.map((n, i) => (
+              <li key={i}><button type="button" className="flex gap-2 text-left" onClick={() => jump(n.line, n.target ?? 0)}><Sign of={n.doubt ? "changed" : "dropped"} /><span><code className="text-xs break-words"># {n.text}</code> <span className="text-xs text-slate-600 dark:text-slate-400">line {n.line}; {n.reason}</span></span></button></li>
+            ))}
+          </ul>
+        </details>
+      )}
     </>
   );
 }
