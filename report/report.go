@@ -155,7 +155,8 @@ func Bundle(title, old, new string, files []config.FileComparison) *Report {
 
 // differing is the entry of a difference.
 func differing(d config.Difference) Entry {
-	e := Entry{Kind: d.Kind, Path: d.Path, Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine, Guarded: d.Guarded != "", Note: d.Guarded}
+	old, new := config.Excerpts(d.Old, d.New, 400)
+	e := Entry{Kind: d.Kind, Path: d.Path, Old: old, New: new, OldLine: d.OldLine, NewLine: d.NewLine, Guarded: d.Guarded != "", Note: d.Guarded}
 	if d.OldPath != "" && d.OldPath != d.Path {
 		e.Note = strings.TrimPrefix(e.Note+"; it was "+d.OldPath, "; ")
 	}

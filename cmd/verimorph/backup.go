@@ -19,16 +19,10 @@ import (
 
 // list reads names with commas between them; nil when there are none.
 func list(text string) *[]string {
-	var out []string
-	for _, w := range strings.Split(text, ",") {
-		if w = strings.TrimSpace(w); w != "" {
-			out = append(out, w)
-		}
+	if out := separated(text); len(out) > 0 {
+		return &out
 	}
-	if out == nil {
-		return nil
-	}
-	return &out
+	return nil
 }
 
 var backupCommands = []command{

@@ -17,6 +17,7 @@ import (
 	"verimorph/api/view"
 	"verimorph/core/config"
 	"verimorph/core/convert"
+	"verimorph/core/near"
 	"verimorph/report"
 )
 
@@ -32,13 +33,18 @@ var configCommands = []command{
 			folder := fs.String("catalog", "", "`folder` with catalogue and schema files, for -schema")
 			secret := fs.String("secret", strings.Join(config.UsualSecrets, ","), "without -schema: `words` after which everything is masked, separated by commas")
 			ordered := fs.String("ordered", "", "without -schema: `blocks` in which order matters, separated by commas")
+			syntax := fs.String("syntax", "", "without -schema: the `name` of the syntax, one of "+strings.Join(config.Syntaxes, ", ")+"; else it is guessed")
 			out := fs.String("report", "", "also write a report to this `file`, .html or .pdf")
 			return func(_ context.Context, c *client, args []string) error {
 				known, err := schemaFor(*schema, *folder)
 				if err != nil {
 					return err
 				}
-				return c.compare(args[0], args[1], known, strings.Split(*secret, ","), strings.Split(*ordered, ","), *out)
+				what, err := described(known, *syntax, *secret, *ordered)
+				if err != nil {
+					return err
+				}
+				return c.compare(args[0], args[1], what, *out)
 			}
 		},
 	},
@@ -110,6 +116,45 @@ var configCommands = []command{
 			}
 		},
 	},
+}
+
+// told is what is known about files to compare.
+type told struct {
+	schema           *config.Schema // nil: nobody said what they are
+	syntax           config.Syntax  // "": it is guessed
+	secrets, ordered []string
+}
+
+// of is the schema for a file.
+func (k told) of(d *config.Document) *config.Schema {
+	if k.schema != nil {
+		return k.schema
+	}
+	return config.Simple(d.Syntax, k.secrets, k.ordered)
+}
+
+// described gathers what the flags say about files to compare.
+func described(schema *config.Schema, syntax, secrets, ordered string) (told, error) {
+	k := told{schema: schema, syntax: config.Syntax(syntax), secrets: separated(secrets), ordered: separated(ordered)}
+	switch {
+	case schema != nil && syntax != "" && schema.Syntax != k.syntax:
+		return k, errUsage{fmt.Sprintf("-schema %s says that the files are written as %s; leave -syntax out", schema.ID, schema.Syntax)}
+	case schema != nil:
+		k.syntax = schema.Syntax
+	case syntax != "" && !slices.Contains(config.Syntaxes, syntax):
+		return k, errUsage{fmt.Sprintf("syntax %q is not known%s; there are %s", syntax, near.Hint(syntax, config.Syntaxes), strings.Join(config.Syntaxes, ", "))}
+	}
+	return k, nil
+}
+
+// separated reads words that are separated by commas; blanks around them do not count.
+func separated(text string) (out []string) {
+	for _, w := range strings.Split(text, ",") {
+		if w = strings.TrimSpace(w); w != "" {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 // schemaFor reads what is known about the files to compare; nil when nobody said what they are.
@@ -249,26 +294,16 @@ func readConfig(name string, syntax config.Syntax) (*config.Document, error) {
 	return d, nil
 }
 
-func (c *client) compare(old, new string, schema *config.Schema, secrets, ordered []string, out string) error {
+func (c *client) compare(old, new string, k told, out string) error {
 	if dir(old) || dir(new) {
-		return c.compareFolders(old, new, schema, secrets, ordered, out)
-	}
-	known := func(d *config.Document) *config.Schema {
-		if schema != nil {
-			return schema
-		}
-		return config.Simple(d.Syntax, secrets, ordered)
+		return c.compareFolders(old, new, k, out)
 	}
 	var docs [2]*config.Document
 	var errs [2]error
 	var both sync.WaitGroup
 	for i, name := range []string{old, new} {
 		both.Go(func() {
-			syntax := config.Syntax("")
-			if schema != nil {
-				syntax = schema.Syntax
-			}
-			docs[i], errs[i] = readConfig(name, syntax)
+			docs[i], errs[i] = readConfig(name, k.syntax)
 		})
 	}
 	both.Wait()
@@ -278,7 +313,7 @@ func (c *client) compare(old, new string, schema *config.Schema, secrets, ordere
 	if docs[0].Syntax != docs[1].Syntax {
 		return fmt.Errorf("%s is written as %s and %s as %s; they cannot be compared", old, docs[0].Syntax, new, docs[1].Syntax)
 	}
-	s := known(docs[1])
+	s := k.of(docs[1])
 	cmp := config.Compare(docs[0], docs[1], s)
 	if out != "" {
 		r := report.Comparison("Comparison of "+filepath.Base(old)+" with "+filepath.Base(new), old, new, s.MaskText(old, docs[0].Print()), s.MaskText(new, docs[1].Print()), cmp)
@@ -306,7 +341,7 @@ type fileResult struct {
 	Differences any    `json:"differences"`
 }
 
-func (c *client) compareFolders(old, new string, schema *config.Schema, secrets, ordered []string, out string) error {
+func (c *client) compareFolders(old, new string, k told, out string) error {
 	var sides [2][]*config.Document
 	for i, folder := range []string{old, new} {
 		names, err := os.ReadDir(folder)
@@ -317,11 +352,7 @@ func (c *client) compareFolders(old, new string, schema *config.Schema, secrets,
 			if f.IsDir() {
 				continue
 			}
-			syntax := config.Syntax("")
-			if schema != nil {
-				syntax = schema.Syntax
-			}
-			d, err := readConfig(filepath.Join(folder, f.Name()), syntax)
+			d, err := readConfig(filepath.Join(folder, f.Name()), k.syntax)
 			if err != nil {
 				return err
 			}
@@ -329,12 +360,7 @@ func (c *client) compareFolders(old, new string, schema *config.Schema, secrets,
 			sides[i] = append(sides[i], d)
 		}
 	}
-	files := config.CompareBundles(sides[0], sides[1], func(d *config.Document) *config.Schema {
-		if schema != nil {
-			return schema
-		}
-		return config.Simple(d.Syntax, secrets, ordered)
-	})
+	files := config.CompareBundles(sides[0], sides[1], k.of)
 	if out != "" {
 		if err := writeReport(out, report.Bundle("Comparison of "+filepath.Base(old)+" with "+filepath.Base(new), old, new, files)); err != nil {
 			return err
@@ -370,6 +396,9 @@ func (c *client) compareFolders(old, new string, schema *config.Schema, secrets,
 	return err
 }
 
+// lineWidth is how many characters of a line are shown of one that differs.
+const lineWidth = 160
+
 // differences prints a comparison: guarded settings first, cosmetic differences counted.
 func (c *client) differences(cmp *config.Comparison) {
 	var b bytes.Buffer
@@ -395,11 +424,12 @@ func (c *client) differences(cmp *config.Comparison) {
 		if d.Guarded != "" {
 			fmt.Fprintf(&b, "  guarded: %s\n", d.Guarded)
 		}
+		old, new := config.Excerpts(d.Old, d.New, lineWidth)
 		if d.Old != "" {
-			fmt.Fprintf(&b, "  %s\n", c.paint(red, fmt.Sprintf("- %5d  %s", d.OldLine, strings.ReplaceAll(d.Old, "\n", "\n           "))))
+			fmt.Fprintf(&b, "  %s\n", c.paint(red, fmt.Sprintf("- %5d  %s", d.OldLine, strings.ReplaceAll(old, "\n", "\n           "))))
 		}
 		if d.New != "" {
-			fmt.Fprintf(&b, "  %s\n", c.paint(green, fmt.Sprintf("+ %5d  %s", d.NewLine, strings.ReplaceAll(d.New, "\n", "\n           "))))
+			fmt.Fprintf(&b, "  %s\n", c.paint(green, fmt.Sprintf("+ %5d  %s", d.NewLine, strings.ReplaceAll(new, "\n", "\n           "))))
 		}
 	}
 	switch {

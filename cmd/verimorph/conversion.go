@@ -74,7 +74,7 @@ var carveCommand = command{
 					table(c.out, rows)
 				})
 			}
-			carved, err := convert.CarveOut(s, d, strings.Split(*services, ","), rename)
+			carved, err := convert.CarveOut(s, d, separated(*services), rename)
 			if err != nil {
 				return err
 			}
@@ -210,7 +210,7 @@ var conversionCommands = []command{
 				}
 				body := gen.CreateConversionJSONRequestBody{Source: src, To: *to, ByHand: byHand}
 				if *services != "" {
-					body.Carve = &gen.Carve{Services: strings.Split(*services, ",")}
+					body.Carve = &gen.Carve{Services: separated(*services)}
 				}
 				return c.conversion(func(a *api.Client) (*http.Response, error) {
 					return a.CreateConversion(ctx, &gen.CreateConversionParams{IdempotencyKey: newKey()}, body)

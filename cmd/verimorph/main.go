@@ -37,13 +37,6 @@ type command struct {
 	max     int // -1: any number
 }
 
-// errUsage is wrong use with a message; errNo is a "no" that has been printed already.
-type errUsage struct{ msg string }
-
-func (e errUsage) Error() string { return e.msg }
-
-var errNo = errors.New("no")
-
 var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, readingCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, backupCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
 
 func commands() []command { return slices.Concat(groups...) }
@@ -67,7 +60,11 @@ func run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	}
 	cmd, rest := find(args)
 	if cmd == nil {
-		fmt.Fprintf(stderr, "verimorph: there is no command %q\n\n", strings.Join(args, " "))
+		name := strings.Join(slices.DeleteFunc(slices.Clone(args), func(a string) bool { return strings.HasPrefix(a, "-") }), " ")
+		if wantsJSON(args) {
+			return exitCode(errUsage{fmt.Sprintf("there is no command %q", name)}, "", true, stderr)
+		}
+		fmt.Fprintf(stderr, "verimorph: there is no command %q\n\n", name)
 		overviewOf(stderr, args[0])
 		return exitUsage
 	}
@@ -93,29 +90,12 @@ func run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	} else {
 		err = errUsage{err.Error()}
 	}
-	return exitCode(err, cmd, stderr)
+	return exitCode(err, cmd.name, c.json || wantsJSON(rest), stderr)
 }
 
-func exitCode(err error, cmd *command, stderr io.Writer) int {
-	var usage errUsage
-	var refused *problemError
-	switch {
-	case err == nil:
-		return exitDone
-	case errors.Is(err, errNo):
-		return exitNo
-	case errors.As(err, &usage):
-		fmt.Fprintf(stderr, "verimorph %s: %s\nSee: verimorph help %s\n", cmd.name, usage.msg, cmd.name)
-		return exitUsage
-	case errors.As(err, &refused):
-		fmt.Fprintf(stderr, "verimorph %s: %s\n", cmd.name, refused)
-		if refused.Status == 409 || refused.Status == 422 || refused.Status == 404 {
-			return exitNo
-		}
-		return exitFailed
-	}
-	fmt.Fprintf(stderr, "verimorph %s: %s\n", cmd.name, err)
-	return exitFailed
+// wantsJSON reports whether the arguments ask for JSON, also where they cannot be read.
+func wantsJSON(args []string) bool {
+	return slices.ContainsFunc(args, func(a string) bool { return a == "-json" || a == "--json" || a == "-json=true" || a == "--json=true" })
 }
 
 // find takes the longest command name that the arguments begin with.
@@ -160,7 +140,8 @@ paths only, with a backup before and proof afterwards.
 `)
 	overviewOf(w, "")
 	fmt.Fprint(w, `
-Every command: verimorph help COMMAND. With -json it prints what the service answers.
+Every command: verimorph help COMMAND. With -json it prints what the service answers; errors are JSON on the error output
+(RFC 9457).
 Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 could not reach or do.
 `)
 }
