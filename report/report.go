@@ -157,6 +157,9 @@ func Bundle(title, old, new string, files []config.FileComparison) *Report {
 func differing(d config.Difference) Entry {
 	old, new := config.Excerpts(d.Old, d.New, 400)
 	e := Entry{Kind: d.Kind, Path: d.Path, Old: old, New: new, OldLine: d.OldLine, NewLine: d.NewLine, Guarded: d.Guarded != "", Note: d.Guarded}
+	if d.Note != "" {
+		e.Note = strings.TrimPrefix(e.Note+"; "+d.Note, "; ")
+	}
 	if d.OldPath != "" && d.OldPath != d.Path {
 		e.Note = strings.TrimPrefix(e.Note+"; it was "+d.OldPath, "; ")
 	}

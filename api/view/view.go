@@ -14,7 +14,7 @@ func DifferencesOf(list []config.Difference) []gen.Difference {
 	out := []gen.Difference{}
 	for _, d := range list {
 		out = append(out, gen.Difference{Kind: gen.DifferenceKind(d.Kind), Path: d.Path, OldPath: optional(d.OldPath), Old: d.Old, New: d.New, OldLine: d.OldLine, NewLine: d.NewLine,
-			Secret: d.Secret, Guarded: optional(d.Guarded), Section: d.Section, Service: optional(d.Service)})
+			Secret: d.Secret, Guarded: optional(d.Guarded), Section: d.Section, Service: optional(d.Service), Note: optional(d.Note)})
 	}
 	return out
 }

@@ -404,9 +404,12 @@ func (c *client) differences(cmp *config.Comparison) {
 	var b bytes.Buffer
 	cosmetic, guarded := 0, false
 	for _, d := range cmp.Differences {
-		if d.Kind == config.Cosmetic {
+		if d.Kind == config.Cosmetic && d.Note == "" {
 			cosmetic++
 			continue
+		}
+		if d.Kind == config.Cosmetic {
+			cosmetic++
 		}
 		if d.Guarded != "" && !guarded {
 			guarded = true
@@ -423,6 +426,9 @@ func (c *client) differences(cmp *config.Comparison) {
 		b.WriteByte('\n')
 		if d.Guarded != "" {
 			fmt.Fprintf(&b, "  guarded: %s\n", d.Guarded)
+		}
+		if d.Note != "" {
+			fmt.Fprintf(&b, "  mind: %s\n", d.Note)
 		}
 		old, new := config.Excerpts(d.Old, d.New, lineWidth)
 		if d.Old != "" {

@@ -12,8 +12,8 @@ func (p *parser) braces() {
 	stack := []frame{{node: p.root}}
 	var pending []*Node
 	var words []Word
-	lead, at := 0, 0
-	line, lineStart := 1, 0
+	lead, at := p.begin(), p.begin()
+	line, lineStart := 1, at
 	newline := func() { at++; line++; lineStart = at }
 	skipLine := func() {
 		for at < len(p.text) && p.text[at] != '\n' {

@@ -63,7 +63,7 @@ func (c *checker) block(n *Node, st *Statement) {
 		if cs.Key != KeyPosition {
 			name, key := c.s.label(child, cs)
 			id := name + "\x00" + key
-			if first := seen[id]; first != nil {
+			if first := seen[id]; first != nil && cs.Repeated == "" {
 				c.add(child, false, "it stands here already, on line %d", first.Line)
 			} else {
 				seen[id] = child
@@ -187,6 +187,12 @@ func (s *Schema) wrong(t *Type, word string, defined map[string]map[string][]*No
 		for _, item := range strings.Split(word, ",") {
 			if item = strings.TrimSpace(item); item == "" {
 				continue
+			}
+			if _, _, ok := inner.span(item); ok && inner.numeric() && strings.Contains(item[1:], "-") {
+				low, high, _ := strings.Cut(item, "-")
+				if s.wrong(inner, strings.TrimSpace(low), defined) == "" && s.wrong(inner, strings.TrimSpace(high), defined) == "" {
+					continue
+				}
 			}
 			if message := s.wrong(inner, item, defined); message != "" {
 				return message

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"fmt"
 	"hash/maphash"
 	"slices"
 	"sort"
@@ -31,6 +32,7 @@ type Difference struct {
 	Guarded          string // why it must not change by itself; "" when it may
 	Section          string // what the schema lists it under
 	Service          string // the service it belongs to
+	Note             string // what cannot be seen in Old and New: code points, empty lists, text against number; "" when all can
 
 	old, new *Node
 }
@@ -63,6 +65,7 @@ func Compare(a, b *Document, s *Schema) *Comparison {
 	if (a.Root.Form == List) != (b.Root.Form == List) || !c.sameWords(a.Root, b.Root) {
 		c.note(Changed, a.Root, b.Root, s.top())
 	}
+	c.begin()
 	if !c.clean(a) || !c.clean(b) || a.source[a.Root.close:] != b.source[b.Root.close:] {
 		c.tail()
 	}
@@ -136,7 +139,7 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	var gone, come []int
 	if len(pairs) < len(as) || len(pairs) < len(bs) {
 		var more []pair
-		more, gone, come = c.match(as, bs, usedA, usedB, c.names(as, bs, st))
+		more, gone, come = c.match(as, bs, usedA, usedB, st)
 		pairs = append(pairs, more...)
 	}
 	for _, p := range c.renamed(as, bs, gone, come, st) {
@@ -160,13 +163,66 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	if c.s.ordered(b, st) || b.Form == List && (st == nil || st.Items == nil) {
 		kind = Reordered
 	}
-	for _, p := range moved(pairs) {
+	out := moved(pairs)
+	decides := c.decides(pairs, out, kind, st)
+	for _, p := range out {
 		kind := kind
+		if decides[p.b] {
+			kind = Reordered
+		}
 		if st != nil && st.KeyInside() && p.b.Name == string(st.Key) {
 			kind = Reordered // the first of them is the key
 		}
 		c.note(kind, p.a, p.b, st.of(p.b))
 	}
+}
+
+// decides finds, among statements that moved, those that have changed places with another one of the same identity: which of them counts
+// may have changed. Where a schema says that all of them count, their order is nobody's.
+func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) map[*Node]bool {
+	if len(out) == 0 || kind == Reordered {
+		return nil
+	}
+	identity := func(p pair) string {
+		ns := st.of(p.b)
+		switch {
+		case ns != nil && (ns.Repeated == "all" || ns.Key == KeyPosition):
+			return ""
+		case ns != nil:
+			return p.b.Name + "\x00" + c.s.keyMeaning(p.b, ns)
+		case len(p.a.Children) > 0 || len(p.b.Children) > 0 || p.b.Name == "":
+			return "" // a block, or an item of a list: its words or its place tell it apart
+		}
+		return p.b.Name
+	}
+	places := map[string][]pair{} // of those that moved, all of their identity, in the order of the new side
+	for _, p := range out {
+		if id := identity(p); id != "" {
+			places[id] = nil
+		}
+	}
+	if len(places) == 0 {
+		return nil
+	}
+	for _, p := range pairs {
+		id := identity(p)
+		if list, looked := places[id]; looked {
+			places[id] = append(list, p)
+		}
+	}
+	found := map[*Node]bool{}
+	for _, list := range places {
+		for _, p := range moved(list) {
+			found[p.b] = true
+		}
+	}
+	// Those that are found may not be the ones that moved among all: then the others of their identity did.
+	for _, p := range out {
+		if list := places[identity(p)]; len(list) > 1 && len(moved(list)) > 0 {
+			found[p.b] = true
+		}
+	}
+	return found
 }
 
 // alike pairs statements that follow each other in the same order and are alike to the byte, or are blocks with the same
@@ -226,7 +282,8 @@ func (c *comparer) alike(as, bs []*Node, st *Statement) (pairs []pair, usedA, us
 
 // match pairs the statements that are left by identity. Where several have it, those that are alike belong together; the
 // others are paired in their order.
-func (c *comparer) match(as, bs []*Node, usedA, usedB []bool, name func(*Node) string) (pairs []pair, gone, come []int) {
+func (c *comparer) match(as, bs []*Node, usedA, usedB []bool, st *Statement) (pairs []pair, gone, come []int) {
+	name := c.names(as, bs, st)
 	type group struct{ as, bs []int }
 	groups := map[string]*group{}
 	var order []*group
@@ -255,12 +312,12 @@ func (c *comparer) match(as, bs []*Node, usedA, usedB []bool, name func(*Node) s
 		if len(g.as) > 0 && len(g.bs) > 0 && len(g.as)+len(g.bs) > 2 {
 			likes := map[string][]int{}
 			for _, i := range g.as {
-				k := c.content(as[i])
+				k := c.content(as[i], st.of(as[i]))
 				likes[k] = append(likes[k], i)
 			}
 			taken := map[int]bool{}
 			g.bs = slices.DeleteFunc(g.bs, func(j int) bool {
-				k := c.content(bs[j])
+				k := c.content(bs[j], st.of(bs[j]))
 				list := likes[k]
 				if len(list) == 0 {
 					return false
@@ -305,6 +362,8 @@ func (c *comparer) pair(p pair, within *Statement) {
 			c.keys[p.b] = key
 		}
 	case c.keys[p.b.Parent] == p.b: // told already, as another name of its entry
+	case !c.sameWords(p.a, p.b) && c.sameMeaning(p.a, p.b, st): // spelled differently
+		c.note(Cosmetic, p.a, p.b, st)
 	case !c.sameWords(p.a, p.b):
 		c.note(Changed, p.a, p.b, st)
 	case p.a.Form == List != (p.b.Form == List):
@@ -332,6 +391,14 @@ func (c *comparer) sameWords(a, b *Node) bool {
 	return true
 }
 
+// sameMeaning reports whether the words of two statements mean the same.
+func (c *comparer) sameMeaning(a, b *Node, st *Statement) bool {
+	if st == nil || c.a.Syntax == JSON && sameWords(a.Words, b.Words) { // in JSON, text and number are not the same
+		return false
+	}
+	return c.s.Means(st, a.Words) == c.s.Means(st, b.Words)
+}
+
 // holdsKey is the statement inside an entry that holds its key, or nil.
 func holdsKey(n *Node, st *Statement) *Node {
 	if st == nil {
@@ -349,6 +416,17 @@ func (c *comparer) cosmetic(a, b *Node) bool {
 		return true
 	}
 	return c.a.source[a.own:a.open] != c.b.source[b.own:b.open]
+}
+
+// begin notes a byte order mark that only one of the two begins with.
+func (c *comparer) begin() {
+	a, b := strings.HasPrefix(c.a.source, bom), strings.HasPrefix(c.b.source, bom)
+	if a == b {
+		return
+	}
+	side := map[bool]string{true: "old", false: "new"}[a]
+	c.Differences = append(c.Differences, Difference{Kind: Cosmetic, Path: "(begin of file)", OldLine: 1, NewLine: 1, old: c.a.Root, new: c.b.Root,
+		Note: "only the " + side + " one begins with U+FEFF (byte order mark)"})
 }
 
 // tail notes what differs behind the last statement.
@@ -383,11 +461,10 @@ func (c *comparer) names(as, bs []*Node, st *Statement) func(*Node) string {
 	return func(n *Node) string {
 		ns := st.of(n)
 		if ns != nil {
-			name, key := c.s.label(n, ns)
 			if ns.Key == KeyPosition {
-				return name + "\x00" + c.content(n)
+				return n.Name + "\x00" + c.content(n, ns)
 			}
-			return name + "\x00" + key
+			return n.Name + "\x00" + c.s.keyMeaning(n, ns)
 		}
 		switch {
 		case n.Name == "" && len(n.Children) == 0:
@@ -397,7 +474,7 @@ func (c *comparer) names(as, bs []*Node, st *Statement) func(*Node) string {
 				return n.Name + "\x00" + k.Value()
 			}
 			if n.Name == "" {
-				return "\x00" + c.content(n)
+				return "\x00" + c.content(n, ns)
 			}
 			return n.Name + "\x00" + joinTexts(n.Words)
 		}
@@ -406,10 +483,10 @@ func (c *comparer) names(as, bs []*Node, st *Statement) func(*Node) string {
 }
 
 // content is a short form of all that a node says.
-func (c *comparer) content(n *Node) string {
+func (c *comparer) content(n *Node, st *Statement) string {
 	var h maphash.Hash
 	h.SetSeed(c.seed)
-	c.hash(&h, n, true)
+	c.hash(&h, n, st)
 	sum := h.Sum64()
 	var b [8]byte
 	for i := range b {
@@ -418,12 +495,15 @@ func (c *comparer) content(n *Node) string {
 	return string(b[:])
 }
 
-func (c *comparer) hash(h *maphash.Hash, n *Node, words bool) {
-	if words {
-		_, _ = h.WriteString(n.Name)
+func (c *comparer) hash(h *maphash.Hash, n *Node, st *Statement) {
+	_, _ = h.WriteString(n.Name)
+	_ = h.WriteByte(0)
+	if st != nil && len(st.Words) > 0 {
+		_, _ = h.WriteString(c.s.Means(st, n.Words))
+	} else {
 		for _, w := range n.Words {
-			_ = h.WriteByte(0)
 			_, _ = h.WriteString(w.Text)
+			_ = h.WriteByte(0)
 		}
 	}
 	if n.Form == List {
@@ -431,7 +511,7 @@ func (c *comparer) hash(h *maphash.Hash, n *Node, words bool) {
 	}
 	for _, k := range n.Children {
 		_ = h.WriteByte(1)
-		c.hash(h, k, true)
+		c.hash(h, k, st.of(k))
 	}
 	_ = h.WriteByte(2)
 }
@@ -524,8 +604,8 @@ func (c *comparer) settle() {
 	where := map[string][]loose{}
 	if len(c.removed) > 0 && len(c.added) > 0 {
 		for _, l := range c.removed {
-			if worthMoving(l) {
-				k := c.content(l.n)
+			if c.worthMoving(l) {
+				k := c.content(l.n, l.st)
 				where[k] = append(where[k], l)
 			}
 		}
@@ -533,8 +613,8 @@ func (c *comparer) settle() {
 	gone := map[*Node]bool{}
 	for _, l := range c.added {
 		kind := Added
-		if len(where) > 0 && worthMoving(l) {
-			k := c.content(l.n)
+		if len(where) > 0 && c.worthMoving(l) {
+			k := c.content(l.n, l.st)
 			if list := where[k]; len(list) > 0 {
 				where[k] = list[1:]
 				gone[list[0].n] = true
@@ -542,7 +622,7 @@ func (c *comparer) settle() {
 				continue
 			}
 		}
-		if isDefault(l) {
+		if c.isDefault(l) {
 			kind = DefaultExplicit
 		}
 		c.note(kind, nil, l.n, l.st)
@@ -550,7 +630,7 @@ func (c *comparer) settle() {
 	for _, l := range c.removed {
 		switch {
 		case gone[l.n]:
-		case isDefault(l):
+		case c.isDefault(l):
 			c.note(DefaultDropped, l.n, nil, l.st)
 		default:
 			c.note(Removed, l.n, nil, l.st)
@@ -559,15 +639,25 @@ func (c *comparer) settle() {
 }
 
 // worthMoving reports whether a statement says enough to be recognised in another block: "on" does not.
-func worthMoving(l loose) bool {
+func (c *comparer) worthMoving(l loose) bool {
 	if len(l.n.Children) > 0 {
 		return true
 	}
-	return len(joinTexts(l.n.Words)) >= 6 && !isDefault(l)
+	return len(joinTexts(l.n.Words)) >= 6 && !c.isDefault(l)
 }
 
-func isDefault(l loose) bool {
-	return l.st != nil && l.st.HasDefault && len(l.n.Children) == 0 && joinTexts(l.n.Words) == l.st.Default
+func (c *comparer) isDefault(l loose) bool {
+	if l.st == nil || !l.st.HasDefault || len(l.n.Children) > 0 {
+		return false
+	}
+	return joinTexts(l.n.Words) == l.st.Default || c.s.Means(l.st, l.n.Words) == c.s.Means(l.st, wordsOf(l.st.DefaultWords()))
+}
+
+func wordsOf(texts []string) (out []Word) {
+	for _, t := range texts {
+		out = append(out, Word{Text: t})
+	}
+	return out
 }
 
 // moved returns the pairs, given in the order of the new side, outside a longest run that keeps the old order, so that
@@ -615,6 +705,9 @@ func (c *comparer) note(kind string, a, b *Node, st *Statement) {
 	} else {
 		n = a
 	}
+	if a != nil && b != nil {
+		d.Note = c.unseen(a, b, d)
+	}
 	d.Path = c.s.Path(n)
 	if kind == Moved || kind == Renamed {
 		d.OldPath = c.s.Path(a)
@@ -636,6 +729,32 @@ func (c *comparer) note(kind string, a, b *Node, st *Statement) {
 		d.Guarded = ""
 	}
 	c.Differences = append(c.Differences, d)
+}
+
+// unseen tells what cannot be seen of a difference.
+func (c *comparer) unseen(a, b *Node, d Difference) string {
+	sides := func(n *Node, what string) string {
+		if n.Form == List {
+			return what + " list []"
+		}
+		return what + " object {}"
+	}
+	switch {
+	case d.Kind == Changed && (a.Form == List) != (b.Form == List) && (a.Form == Block || b.Form == Block):
+		return fmt.Sprintf("the old side has %s, the new one %s", sides(a, map[bool]string{true: "an empty", false: "a"}[len(a.Children) == 0]), sides(b, map[bool]string{true: "an empty", false: "a"}[len(b.Children) == 0]))
+	case d.Kind == Changed && c.a.Syntax == JSON && sameWords(a.Words, b.Words) && len(a.Words) == 1:
+		kind := map[bool]string{true: "text in quotes", false: "a number or word without quotes"}
+		return fmt.Sprintf("the old side has %s, the new one %s", kind[a.Words[0].Quoted], kind[b.Words[0].Quoted])
+	case d.Kind == Reordered || d.Kind == Moved:
+		return ""
+	}
+	if note := Unseen(a.Text(), b.Text()); note != "" {
+		if from, secret := c.s.secret(a, c.s.Describe(a)); !secret || Unseen((&Node{Name: a.Name, Words: a.Words[:min(from, len(a.Words))]}).Text(), (&Node{Name: b.Name, Words: b.Words[:min(from, len(b.Words))]}).Text()) != "" {
+			return note
+		}
+		return "they look the same, but are not"
+	}
+	return ""
 }
 
 // guardInside returns why something inside a node must not change by itself, or "".

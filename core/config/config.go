@@ -247,6 +247,17 @@ type parser struct {
 	line, lineStart, counted int // lines are counted once: up to counted, which is on line
 }
 
+// bom is a byte order mark. At the beginning of a file it says nothing.
+const bom = "\ufeff"
+
+// begin is where the text begins, behind a byte order mark.
+func (p *parser) begin() int {
+	if strings.HasPrefix(p.text, bom) {
+		return len(bom)
+	}
+	return 0
+}
+
 // maxBroken bounds the errors of one file; what follows is no longer listed.
 const maxBroken = 100
 

@@ -8,7 +8,7 @@ func (p *parser) dotted() {
 	groups := make(map[nameKey]*Node, min(strings.Count(p.text, "\n"), MaxNodes)) // the groups and statements of a node by name
 	var names, before []string                                                    // of this line and of the one before, whose blocks are remembered
 	var blocks []*Node
-	lead := 0
+	lead := p.begin()
 	p.lines(func(number, start, end, next int) {
 		body := skipBlanks(p.text, start, end)
 		if body == end || p.text[body] == '#' {
@@ -76,7 +76,7 @@ type nameKey struct {
 
 // lines calls f with the offsets of each line: its start, the end of its text, and the start of the next.
 func (p *parser) lines(f func(number, start, end, next int)) {
-	for at, number := 0, 1; at < len(p.text) && !p.full(at); number++ {
+	for at, number := p.begin(), 1; at < len(p.text) && !p.full(at); number++ {
 		next := len(p.text)
 		if i := strings.IndexByte(p.text[at:], '\n'); i >= 0 {
 			next = at + i + 1

@@ -16,8 +16,8 @@ func ExampleExcerpts() {
 	fmt.Println(old)
 	fmt.Println(new)
 	// Output:
-	// (199 characters) … a,a,a,a,p1,a,a,a,a, … (192 characters)
-	// (199 characters) … a,a,a,a,p2,a,a,a,a, … (192 characters)
+	// (199 characters) … ,a,a,a,a,p1,a,a,a,a,a … (191 characters)
+	// (199 characters) … ,a,a,a,a,p2,a,a,a,a,a … (191 characters)
 }
 
 // However long lines are, what differs is seen on a short one; short lines stay as they are.

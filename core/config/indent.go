@@ -19,9 +19,9 @@ func (p *parser) blockIndent() {
 		pending = pending[:f.from]
 		stack = stack[:len(stack)-1]
 	}
-	lead := 0
+	lead := p.begin()
 	number := 0
-	for at := 0; at < len(p.text) && !p.full(at); {
+	for at := p.begin(); at < len(p.text) && !p.full(at); {
 		next := len(p.text)
 		if i := strings.IndexByte(p.text[at:], '\n'); i >= 0 {
 			next = at + i + 1

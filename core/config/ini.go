@@ -6,7 +6,7 @@ const iniComment = " ;#" // a blank before a ; or # begins a comment behind a va
 
 // ini reads sections in [ ] with lines key = value. Lines before the first section belong to no section.
 func (p *parser) ini() {
-	lead := 0
+	lead := p.begin()
 	section := p.root
 	var words []Word
 	p.lines(func(number, start, end, next int) {

@@ -114,6 +114,9 @@ func (w *writer) document() {
 		w.whole(root, 0)
 		return
 	}
+	if strings.HasPrefix(w.d.source, bom) && w.d.Syntax != JSON && w.d.Syntax != XML {
+		w.b.WriteString(bom)
+	}
 	switch w.d.Syntax {
 	case BlockIndent:
 		w.indentBlock(root, -w.unit)

@@ -53,6 +53,7 @@ type Statement struct {
 	Service    string // the service it belongs to; inherited
 	Key        Key
 	Ordered    bool     // the order of the statements inside matters
+	Repeated   string   // which counts when it stands there several times: "first", "last" or "all"; "" when that is not known
 	Words      []string // types of its words; "type..." for the last stands for any number, "type?" may be absent
 	Default    string   // what the device assumes when the statement is absent
 	HasDefault bool
@@ -83,6 +84,10 @@ type Type struct {
 	ListOf   string   // a list of words of that type, separated by commas
 	Or       []string // words that are right as well
 	Unit     string   // what a number counts
+
+	Units      map[string]float64 // that may stand behind a number, with what each is in Unit
+	IgnoreCase bool               // large and small letters are the same
+	Unordered  bool               // the order of a list does not matter; that of lists of numbers never does
 
 	matches func(string) bool
 }
@@ -252,6 +257,24 @@ func (s *Schema) label(n *Node, st *Statement) (name, key string) {
 		return n.Name, c.Value()
 	}
 	return n.Name, ""
+}
+
+// keyMeaning is the key of a statement in the one spelling of its type.
+func (s *Schema) keyMeaning(n *Node, st *Statement) string {
+	switch {
+	case st.Key == KeyWord && len(n.Words) > 0:
+		if t := s.TypeOf(st, 0); t != nil {
+			return s.meaning(t, n.Words[0].Text)
+		}
+	case st.Key == KeyWords:
+		return s.Means(st, n.Words)
+	case st.KeyInside():
+		if k := n.Child(string(st.Key)); k != nil {
+			return s.Means(st.of(k), k.Words)
+		}
+	}
+	_, key := s.label(n, st)
+	return key
 }
 
 // repeated reports whether another statement of the same name stands beside it.

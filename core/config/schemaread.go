@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -225,7 +226,7 @@ func (r *schemaReader) statement(n *yaml.Node, st *Statement) {
 	}
 	key := ""
 	r.Fields(n, "a statement", nil, fields{
-		"text": r.Text(&st.Text), "section": r.Text(&st.Section), "service": r.Text(&st.Service), "key": r.Text(&key), "ordered": r.Bool(&st.Ordered),
+		"text": r.Text(&st.Text), "section": r.Text(&st.Section), "service": r.Text(&st.Service), "key": r.Text(&key), "ordered": r.Bool(&st.Ordered), "repeated": r.OneOf(&st.Repeated, "first", "last", "all"),
 		"type": func(n *yaml.Node) {
 			r.typeName(n)
 			st.Words = []string{n.Value}
@@ -288,7 +289,17 @@ func (r *schemaReader) readType(name string, n *yaml.Node) {
 	t := &Type{Name: name}
 	r.s.Types[name] = t
 	r.Fields(n, "a type", nil, fields{
-		"one-of": r.Texts(&t.OneOf), "match": r.pattern(&t.Match), "refers-to": r.Texts(&t.RefersTo), "or": r.Texts(&t.Or), "unit": r.Text(&t.Unit),
+		"one-of": r.Texts(&t.OneOf), "match": r.pattern(&t.Match), "refers-to": r.Texts(&t.RefersTo), "ignore-case": r.Bool(&t.IgnoreCase), "unordered": r.Bool(&t.Unordered), "or": r.Texts(&t.Or), "unit": r.Text(&t.Unit),
+		"units": func(n *yaml.Node) {
+			t.Units = map[string]float64{}
+			r.Names(n, "units", func(k, v *yaml.Node) {
+				f := 0.0
+				if v.Decode(&f) != nil || f <= 0 || math.IsInf(f, 0) {
+					r.Fail(v, "write what one "+k.Value+" is in the unit that the type counts in", "expected a number above 0")
+				}
+				t.Units[k.Value] = f
+			})
+		},
 		"list-of": func(n *yaml.Node) {
 			r.typeName(n)
 			t.ListOf = n.Value

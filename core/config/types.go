@@ -16,12 +16,13 @@ var builtIn = map[string]*Type{
 	"number":  {Name: "number", matches: func(s string) bool { _, err := strconv.ParseFloat(s, 64); return err == nil }},
 	"count":   {Name: "count", matches: regexp.MustCompile(`^[0-9]{1,18}$`).MatchString},
 	"address": {Name: "address", matches: func(s string) bool { _, err := netip.ParseAddr(s); return err == nil }},
-	"prefix":  {Name: "prefix", matches: func(s string) bool { _, err := netip.ParsePrefix(s); return err == nil }},
+	"prefix":  {Name: "prefix", matches: func(s string) bool { _, ok := readPrefix(s); return ok }},
 	"network": {Name: "network", matches: func(s string) bool {
-		_, err := netip.ParsePrefix(s)
-		_, other := netip.ParseAddr(s)
-		return err == nil || other == nil
+		_, ok := readPrefix(s)
+		_, err := netip.ParseAddr(s)
+		return ok || err == nil
 	}},
+	"mask":        {Name: "mask", matches: func(s string) bool { _, ok := readMask(s); return ok }},
 	"mac":         {Name: "mac", matches: func(s string) bool { _, err := net.ParseMAC(s); return err == nil }},
 	"port-number": {Name: "port-number", matches: func(s string) bool { v, err := strconv.Atoi(s); return err == nil && v >= 0 && v <= 65535 }},
 	"flag":        {Name: "flag", OneOf: []string{"true", "false"}},
@@ -39,7 +40,11 @@ func (t *Type) compile() error {
 	var re *regexp.Regexp
 	if t.Match != "" {
 		var err error
-		if re, err = regexp.Compile(`\A(?:` + t.Match + `)\z`); err != nil {
+		flags := ""
+		if t.IgnoreCase {
+			flags = "(?i)"
+		}
+		if re, err = regexp.Compile(flags + `\A(?:` + t.Match + `)\z`); err != nil {
 			return err
 		}
 	}
@@ -47,11 +52,11 @@ func (t *Type) compile() error {
 		if slices.Contains(t.Or, s) {
 			return true
 		}
-		if len(t.OneOf) > 0 && !slices.Contains(t.OneOf, s) {
+		if len(t.OneOf) > 0 && !slices.ContainsFunc(t.OneOf, func(w string) bool { return w == s || t.IgnoreCase && strings.EqualFold(w, s) }) {
 			return false
 		}
-		if t.Ranged {
-			if v, err := strconv.ParseFloat(s, 64); err != nil || !(v >= t.Low && v <= t.Top) {
+		if t.Ranged || len(t.Units) > 0 {
+			if v, ok := t.number(s); !ok || t.Ranged && !(v >= t.Low && v <= t.Top) {
 				return false
 			}
 		}
@@ -83,7 +88,7 @@ func (t *Type) Expects() string {
 	case t.Ranged:
 		s = strings.TrimSpace("a number from " + number(t.Low) + " to " + number(t.Top) + " " + t.Unit)
 	case builtIn[t.Name] == t:
-		s = map[string]string{"text": "text", "word": "one word", "name": "a name", "number": "a number", "count": "a whole number", "address": "an address", "prefix": "an address with its prefix length",
+		s = map[string]string{"text": "text", "word": "one word", "name": "a name", "number": "a number", "count": "a whole number", "address": "an address", "prefix": "an address with its prefix length", "mask": "a mask",
 			"network": "an address or prefix", "mac": "a hardware address", "port-number": "a port number"}[t.Name]
 	default:
 		s = "a " + t.Name

@@ -3395,6 +3395,8 @@ export interface components {
             path: string;
             /** @description Where it was, when it moved or has another name. */
             oldPath?: string;
+            /** @description What cannot be seen in old and new: code points, an empty list against an empty object, text against a number. */
+            note?: string;
             /** @description Why it must not change by itself; absent when it may. */
             guarded?: string;
             /** @description What the schema lists it under. */

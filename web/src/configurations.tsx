@@ -166,6 +166,7 @@ export function Differences({ of, onPick }: { of: Difference[]; onPick?: (d: Dif
               {d.guarded && <span className="rounded-sm border border-current px-1 text-xs font-semibold">guarded: {d.guarded}</span>}
               {d.secret && <span className="text-xs">(secret)</span>}
             </button>
+            {d.note && <p className="ml-7 text-xs font-semibold">{d.note}</p>}
             {d.oldPath && d.oldPath !== d.path && <p className="ml-7 text-xs text-slate-600 dark:text-slate-400">it was {d.oldPath}</p>}
             {d.old && <Lines mark="-" line={d.oldLine} text={d.old} />}
             {d.new && <Lines mark="+" line={d.newLine} text={d.new} />}
