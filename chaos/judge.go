@@ -17,7 +17,6 @@ import (
 
 	"verimorph/backupstore"
 	"verimorph/core/backup"
-	"verimorph/core/config"
 )
 
 // The judge reads the simulated device and the files of the backup store. It believes nothing that the service says, and recomputes what a
@@ -156,7 +155,7 @@ func (w *world) guarded(b *subject, l look) (map[string]string, error) {
 		return nil, err
 	}
 	schema := w.lib.Schema(at)
-	doc, broken := config.Parse("a", l.config, schema.Syntax)
+	doc, broken := schema.Parse("a", l.config)
 	if len(broken) > 0 {
 		return nil, fmt.Errorf("%d lines are not understood", len(broken))
 	}

@@ -165,8 +165,8 @@ func (r *run) compared(ctx context.Context, old, new store.Backup) (*config.Comp
 	if schema == nil {
 		schema = config.Simple(config.Guess(new.File, is), nil, nil)
 	}
-	a, bad1 := config.Parse(old.File, was, schema.Syntax)
-	b, bad2 := config.Parse(new.File, is, schema.Syntax)
+	a, bad1 := schema.Parse(old.File, was)
+	b, bad2 := schema.Parse(new.File, is)
 	if len(bad1)+len(bad2) > 0 {
 		return nil, fmt.Errorf("%d lines are not understood", len(bad1)+len(bad2))
 	}
@@ -532,8 +532,8 @@ func (j *configurationJudgement) results() (out []verify.Result) {
 
 // differ compares two texts by a schema, and names what differs and counts: guarded settings, and others.
 func differ(file, want, have string, schema *config.Schema, counts func(config.Difference) bool) (guarded, other []string, held int, err error) {
-	a, bad1 := config.Parse(file, want, schema.Syntax)
-	b, bad2 := config.Parse(file, have, schema.Syntax)
+	a, bad1 := schema.Parse(file, want)
+	b, bad2 := schema.Parse(file, have)
 	if n := len(bad1) + len(bad2); n > 0 {
 		return nil, nil, 0, fmt.Errorf("%d lines of it are not understood", n)
 	}

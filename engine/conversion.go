@@ -71,7 +71,7 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model,
 	if err != nil {
 		return "", "", err
 	}
-	doc, bad := config.Parse(file, text, lib.Schema(f).Syntax)
+	doc, bad := lib.Schema(f).Parse(file, text)
 	if len(bad) > 0 {
 		return "", "", fmt.Errorf("%d lines are not understood, the first: %s", len(bad), bad[0])
 	}

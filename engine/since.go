@@ -76,8 +76,8 @@ func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to 
 	if schema == nil {
 		schema = config.Simple(config.Guess(b.File, string(now)), nil, nil)
 	}
-	a, bad1 := config.Parse(b.File, text, schema.Syntax)
-	c, bad2 := config.Parse(b.File, string(now), schema.Syntax)
+	a, bad1 := schema.Parse(b.File, text)
+	c, bad2 := schema.Parse(b.File, string(now))
 	if n := len(bad1) + len(bad2); n > 0 {
 		out.Unknown = fmt.Sprintf("%d lines are not understood, so they are not compared", n)
 		return out, nil
@@ -104,7 +104,7 @@ func (e *Engine) Carry(ctx context.Context, model, file, from, to string, now []
 	if err != nil {
 		return nil, err
 	}
-	doc, bad := config.Parse(file, string(now), lib.Schema(f).Syntax)
+	doc, bad := lib.Schema(f).Parse(file, string(now))
 	if len(bad) > 0 {
 		return nil, fmt.Errorf("%d lines are not understood, the first: %s", len(bad), bad[0])
 	}

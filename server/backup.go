@@ -454,8 +454,8 @@ func (s *Server) compareParts(ctx context.Context, pv *gen.RestorePartPreview, p
 	if err != nil {
 		return err
 	}
-	a, bad1 := config.Parse(part.File, string(now), config.Syntax(part.Syntax))
-	b, bad2 := config.Parse(part.File, string(data), config.Syntax(part.Syntax))
+	a, bad1 := schema.Parse(part.File, string(now))
+	b, bad2 := schema.Parse(part.File, string(data))
 	if len(bad1)+len(bad2) > 0 {
 		pv.Note = strings.TrimSpace(fmt.Sprintf("%s; %d lines on the device and %d in the backup are not understood, so they are not compared", pv.Note, len(bad1), len(bad2)))
 		return nil
@@ -647,7 +647,7 @@ func (s *Server) GetDrift(ctx context.Context, r gen.GetDriftRequestObject) (gen
 		return nil, err
 	}
 	read := func(name, text string) (*config.Document, error) {
-		doc, bad := config.Parse(name, text, schema.Syntax)
+		doc, bad := schema.Parse(name, text)
 		if len(bad) > 0 {
 			return nil, newProblem(http.StatusUnprocessableEntity, "bad-request", "The configuration cannot be read", "%s", bad[0])
 		}

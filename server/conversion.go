@@ -121,7 +121,7 @@ func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source
 		return nil, conflict("the catalogue does not say how %s is written; give its family configuration: with syntax:", out.name)
 	}
 	var broken []*config.ParseError
-	out.doc, broken = config.Parse(out.name, out.text, out.s.Syntax)
+	out.doc, broken = out.s.Parse(out.name, out.text)
 	if len(broken) > 0 {
 		lines := make([]string, 0, len(broken))
 		for _, b := range broken {
@@ -526,8 +526,8 @@ func (s *Server) edit(ctx context.Context, w *work, text string) error {
 	if err != nil {
 		return err
 	}
-	before, _ := config.Parse(w.Name, r.Text, r.T.Syntax)
-	after, broken := config.Parse("result", text, r.T.Syntax)
+	before, _ := r.T.Parse(w.Name, r.Text)
+	after, broken := r.T.Parse("result", text)
 	if len(broken) > 0 {
 		return newProblem(http.StatusUnprocessableEntity, "bad-request", "The text cannot be read", "%s", broken[0])
 	}
@@ -574,7 +574,7 @@ func (s *Server) TryConversion(ctx context.Context, r gen.TryConversionRequestOb
 		return nil, err
 	}
 	out := gen.TryConversion200JSONResponse{Device: d.Name, Items: []gen.ConfigurationFinding{}}
-	doc, _ := config.Parse(w.Name, res.Text, res.T.Syntax)
+	doc, _ := res.T.Parse(w.Name, res.Text)
 	at := map[int]*config.Node{}
 	doc.Root.Walk(func(n *config.Node) {
 		if n.Parent != nil && at[n.Line] == nil {

@@ -104,7 +104,7 @@ var configCommands = []command{
 				if err != nil {
 					return err
 				}
-				d, err := readConfig(args[0], l.Schema(job.From).Syntax)
+				d, err := readConfig(args[0], l.Schema(job.From))
 				if err != nil {
 					return err
 				}
@@ -125,12 +125,12 @@ type told struct {
 	secrets, ordered []string
 }
 
-// of is the schema for a file.
-func (k told) of(d *config.Document) *config.Schema {
+// of is the schema for files of a syntax.
+func (k told) of(syntax config.Syntax) *config.Schema {
 	if k.schema != nil {
 		return k.schema
 	}
-	return config.Simple(d.Syntax, k.secrets, k.ordered)
+	return config.Simple(syntax, k.secrets, k.ordered)
 }
 
 // described gathers what the flags say about files to compare.
@@ -267,8 +267,8 @@ func (a *conversionArgs) job() (*convert.Library, convert.Job, error) {
 	return l, job, nil
 }
 
-// readConfig reads and parses a configuration; every broken place is part of the error.
-func readConfig(name string, syntax config.Syntax) (*config.Document, error) {
+// readConfig reads a configuration as its schema says, which may not even know the syntax; every broken place is part of the error.
+func readConfig(name string, s *config.Schema) (*config.Document, error) {
 	info, err := os.Stat(name)
 	if err != nil {
 		return nil, err
@@ -280,16 +280,16 @@ func readConfig(name string, syntax config.Syntax) (*config.Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	if syntax == "" {
-		syntax = config.Guess(name, string(data))
+	if s.Syntax == "" {
+		s = config.Simple(config.Guess(name, string(data)), s.Secrets, s.Ordered)
 	}
-	d, broken := config.Parse(name, string(data), syntax)
+	d, broken := s.Parse(name, string(data))
 	if len(broken) > 0 {
 		var all []error
 		for _, b := range broken {
 			all = append(all, b)
 		}
-		return nil, fmt.Errorf("cannot be read as %s:\n%w", syntax, errors.Join(all...))
+		return nil, fmt.Errorf("cannot be read as %s:\n%w", s.Syntax, errors.Join(all...))
 	}
 	return d, nil
 }
@@ -303,7 +303,7 @@ func (c *client) compare(old, new string, k told, out string) error {
 	var both sync.WaitGroup
 	for i, name := range []string{old, new} {
 		both.Go(func() {
-			docs[i], errs[i] = readConfig(name, k.syntax)
+			docs[i], errs[i] = readConfig(name, k.of(k.syntax))
 		})
 	}
 	both.Wait()
@@ -313,7 +313,7 @@ func (c *client) compare(old, new string, k told, out string) error {
 	if docs[0].Syntax != docs[1].Syntax {
 		return fmt.Errorf("%s is written as %s and %s as %s; they cannot be compared", old, docs[0].Syntax, new, docs[1].Syntax)
 	}
-	s := k.of(docs[1])
+	s := k.of(docs[1].Syntax)
 	cmp := config.Compare(docs[0], docs[1], s)
 	if out != "" {
 		r := report.Comparison("Comparison of "+filepath.Base(old)+" with "+filepath.Base(new), old, new, s.MaskText(old, docs[0].Print()), s.MaskText(new, docs[1].Print()), cmp)
@@ -352,7 +352,7 @@ func (c *client) compareFolders(old, new string, k told, out string) error {
 			if f.IsDir() {
 				continue
 			}
-			d, err := readConfig(filepath.Join(folder, f.Name()), k.syntax)
+			d, err := readConfig(filepath.Join(folder, f.Name()), k.of(k.syntax))
 			if err != nil {
 				return err
 			}
@@ -360,7 +360,7 @@ func (c *client) compareFolders(old, new string, k told, out string) error {
 			sides[i] = append(sides[i], d)
 		}
 	}
-	files := config.CompareBundles(sides[0], sides[1], k.of)
+	files := config.CompareBundles(sides[0], sides[1], func(d *config.Document) *config.Schema { return k.of(d.Syntax) })
 	if out != "" {
 		if err := writeReport(out, report.Bundle("Comparison of "+filepath.Base(old)+" with "+filepath.Base(new), old, new, files)); err != nil {
 			return err
@@ -455,7 +455,7 @@ func (c *client) convert(l *convert.Library, job convert.Job, name, out, ledger,
 	if s == nil {
 		return fmt.Errorf("model %s is not in the catalogue", job.From.Model)
 	}
-	d, err := readConfig(name, s.Syntax)
+	d, err := readConfig(name, s)
 	if err != nil {
 		return err
 	}

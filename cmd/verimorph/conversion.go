@@ -15,7 +15,6 @@ import (
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
-	"verimorph/core/config"
 	"verimorph/core/convert"
 	"verimorph/report"
 )
@@ -51,7 +50,7 @@ var carveCommand = command{
 				return err
 			}
 			s := l.Schema(job.From)
-			d, err := readConfig(args[0], s.Syntax)
+			d, err := readConfig(args[0], s)
 			if err != nil {
 				return err
 			}
@@ -84,25 +83,25 @@ var carveCommand = command{
 }
 
 func (c *client) carved(l *convert.Library, job convert.Job, carved *convert.Carved, name, out, rest, into string) error {
-	text, complete, syntax := carved.Text, len(carved.Missing) == 0, l.Schema(job.From).Syntax
+	text, complete, schema := carved.Text, len(carved.Missing) == 0, l.Schema(job.From)
 	var ledger *convert.Ledger
 	if job.From.String() != job.To.String() {
 		job.Fragment = true
-		part, _ := config.Parse(filepath.Base(name), text, syntax)
+		part, _ := schema.Parse(filepath.Base(name), text)
 		r, err := l.Convert(job, part)
 		if err != nil {
 			return err
 		}
-		text, ledger, syntax = r.Text, r.Ledger, r.T.Syntax
+		text, ledger, schema = r.Text, r.Ledger, r.T
 		complete = complete && ledger.Complete()
 	}
 	var conflicts []convert.Conflict
 	if into != "" {
-		whole, err := readConfig(into, syntax)
+		whole, err := readConfig(into, schema)
 		if err != nil {
 			return err
 		}
-		part, _ := config.Parse(name, text, syntax)
+		part, _ := schema.Parse(name, text)
 		merged, found := convert.PutInto(l.Schema(job.To), whole, part)
 		text, conflicts = merged.Print(), found
 		complete = complete && len(found) == 0

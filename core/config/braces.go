@@ -12,6 +12,7 @@ func (p *parser) braces() {
 	stack := []frame{{node: p.root}}
 	var pending []*Node
 	var words []Word
+	held := p.mayHold()
 	lead, at := p.begin(), p.begin()
 	line, lineStart := 1, at
 	newline := func() { at++; line++; lineStart = at }
@@ -81,15 +82,43 @@ func (p *parser) braces() {
 			from := at
 			var end int
 			var message string
-			words, end, message = p.bracesWords(words[:0], lineStart, at)
+			var text rawText
+			found := false
+			if held {
+				text, found, end, message = p.raw(at, p.endOf(at))
+			}
+			switch {
+			case message != "":
+			case found:
+				if words, end, message = p.splitWords(words[:0], lineStart, at, text.at); message == "" && len(words) == 0 {
+					end, message = text.at, "a text without a statement before it that it belongs to"
+				}
+				words = append(words, Word{Text: text.text, Column: int32(text.at - lineStart + 1), Raw: true})
+				if message == "" {
+					if end = skipBlanks(p.text, text.tail, len(p.text)); end == len(p.text) || p.text[end] != ';' {
+						end, message = text.tail, "expected ; behind a text"
+					}
+				}
+			default:
+				words, end, message = p.bracesWords(words[:0], lineStart, at)
+			}
 			if message != "" {
 				p.fail(end, "%s", message)
-				skipLine()
+				if found {
+					line, at = line+strings.Count(p.text[at:text.after], "\n"), text.after
+					lineStart = at
+				} else {
+					skipLine()
+				}
 				continue
 			}
 			n := p.node()
 			n.Name, n.Words, n.Line, n.Column = words[0].Text, p.keepWords(words[1:]...), line, from-lineStart+1
 			n.lead, n.own = int32(lead), int32(from)
+			if found {
+				line += strings.Count(p.text[at:end], "\n")
+				lineStart = strings.LastIndexByte(p.text[:end], '\n') + 1
+			}
 			at = end + 1
 			rest()
 			n.open, n.close, n.end = int32(at), int32(at), int32(at)
@@ -145,7 +174,7 @@ func (p *parser) bracesWords(words []Word, lineStart, i int) ([]Word, int, strin
 			if w == "" && len(words) == 0 {
 				return nil, i, emptyName
 			}
-			words = append(words, Word{w, int32(i - lineStart + 1), true})
+			words = append(words, Word{Text: w, Column: int32(i - lineStart + 1), Quoted: true})
 			i = next
 		default:
 			start := i
@@ -163,7 +192,7 @@ func (p *parser) bracesWords(words []Word, lineStart, i int) ([]Word, int, strin
 					return nil, i, "a carriage return inside a line; expected it only at the end"
 				}
 			}
-			words = append(words, Word{p.text[start:i], int32(start - lineStart + 1), false})
+			words = append(words, Word{Text: p.text[start:i], Column: int32(start - lineStart + 1)})
 		}
 	}
 	return nil, end, "the line ends here; expected ; or {"

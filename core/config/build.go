@@ -5,12 +5,12 @@ import (
 	"strings"
 )
 
-// Derive makes a document without statements that can take copies of this one's, which keep the comments around them and
-// the way they are written.
-func (d *Document) Derive() *Document {
+// Derive makes a document without statements, to be written as the schema says, that can take copies of d's, which keep the comments around
+// them and the way they are written.
+func (s *Schema) Derive(d *Document) *Document {
 	root := *d.Root
 	root.Children, root.mark = nil, root.mark|restChanged
-	return &Document{Name: d.Name, Syntax: d.Syntax, Root: &root, source: d.source}
+	return &Document{Name: d.Name, Syntax: d.Syntax, Root: &root, source: d.source, blocks: s.TextBlocks}
 }
 
 // Head copies a statement of a document, without what stands inside it, for the document derived from that one.

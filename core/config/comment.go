@@ -35,6 +35,9 @@ func (d *Document) Annotate(n *Node, list []Comment) {
 func (d *Document) Comments(n *Node) (out []Comment) {
 	if n.mark&fresh == 0 && d.Syntax.HasComments() {
 		regions := [][2]int32{{n.lead, n.own}, {n.own, n.open}, {n.close, n.end}}
+		if n.IsRaw() {
+			regions[1][1] = n.own // what looks like a comment in a raw text is none
+		}
 		switch {
 		case n.Parent == nil:
 			regions = [][2]int32{{n.close, int32(len(d.source))}}

@@ -54,6 +54,7 @@ type Document struct {
 	source string
 	notes  map[*Node][]Comment // comments of statements that stand in no file
 	lines  []int               // where each line of source begins, once that was asked
+	blocks []TextBlock         // forms of raw texts that its schema knows
 }
 
 // A Node is one statement with the statements inside it.
@@ -98,6 +99,7 @@ type Word struct {
 	Text   string
 	Column int32 // from 1; 0 when it is not from a file
 	Quoted bool  // stood in quotes; in JSON: a string
+	Raw    bool  // is a raw text over several lines, without what opens and ends it
 }
 
 // A ParseError is one broken place in a configuration.
@@ -150,10 +152,19 @@ func (n *Node) Walk(f func(*Node)) {
 	}
 }
 
-// Parse reads a configuration. It returns as much of the tree as is sound and every broken place; Print of a document
+// Parse reads a configuration as its schema says. It returns as much of the tree as is sound and every broken place; Print of a document
 // with broken places still gives back the input.
+func (s *Schema) Parse(name, text string) (*Document, []*ParseError) {
+	return parseWith(name, text, s.Syntax, s.TextBlocks)
+}
+
+// Parse is Schema.Parse where no schema is known.
 func Parse(name, text string, syntax Syntax) (*Document, []*ParseError) {
-	p := &parser{doc: &Document{Name: name, Syntax: syntax, source: text}, text: text}
+	return parseWith(name, text, syntax, nil)
+}
+
+func parseWith(name, text string, syntax Syntax, blocks []TextBlock) (*Document, []*ParseError) {
+	p := &parser{doc: &Document{Name: name, Syntax: syntax, source: text, blocks: blocks}, text: text}
 	p.root = p.node()
 	p.root.Line, p.root.Column, p.root.Form, p.root.end = 1, 1, Block, int32(len(text))
 	p.doc.Root = p.root
@@ -243,6 +254,8 @@ type parser struct {
 	count    int
 	depth    int
 	tooMany  bool
+
+	resume int // where p.lines goes on, behind a raw text
 
 	line, lineStart, counted int // lines are counted once: up to counted, which is on line
 }

@@ -9,6 +9,7 @@ func (p *parser) dotted() {
 	var names, before []string                                                    // of this line and of the one before, whose blocks are remembered
 	var blocks []*Node
 	lead := p.begin()
+	held := p.mayHold()
 	p.lines(func(number, start, end, next int) {
 		body := skipBlanks(p.text, start, end)
 		if body == end || p.text[body] == '#' {
@@ -22,7 +23,7 @@ func (p *parser) dotted() {
 			p.fail(bad, "%s", message)
 			return
 		}
-		value, bad, message := p.value(eq+1, start, end, " #")
+		value, next, bad, message := p.valueOrText(held, eq+1, start, end, next, " #")
 		if message != "" {
 			p.fail(bad, "%s", message)
 			return
@@ -82,6 +83,10 @@ func (p *parser) lines(f func(number, start, end, next int)) {
 			next = at + i + 1
 		}
 		f(number, at, trimEnding(p.text, at, next), next)
+		if p.resume > next {
+			number += strings.Count(p.text[next:p.resume], "\n")
+			next = p.resume
+		}
 		at = next
 	}
 }
@@ -146,7 +151,7 @@ func (p *parser) value(i, lineStart, end int, comment string) (w Word, bad int, 
 		if j < end && (j == next || !strings.ContainsRune(comment[1:], rune(p.text[j]))) {
 			return w, j, "expected the end of the line or a comment after the closing quote"
 		}
-		return Word{text, int32(i - lineStart + 1), true}, 0, ""
+		return Word{Text: text, Column: int32(i - lineStart + 1), Quoted: true}, 0, ""
 	}
 	start, stop := i, end
 	for j := i; j < end; j++ {
@@ -164,7 +169,24 @@ func (p *parser) value(i, lineStart, end int, comment string) (w Word, bad int, 
 	for stop > start && (p.text[stop-1] == ' ' || p.text[stop-1] == '\t') {
 		stop--
 	}
-	return Word{p.text[start:stop], int32(start - lineStart + 1), false}, 0, ""
+	return Word{Text: p.text[start:stop], Column: int32(start - lineStart + 1)}, 0, ""
+}
+
+// valueOrText is value, or a raw text where one begins there; next is where what follows begins.
+func (p *parser) valueOrText(held bool, i, lineStart, end, after int, comment string) (w Word, next, bad int, message string) {
+	if held {
+		body := lineStart + skipBlanks(p.text[lineStart:end], 0, end-lineStart)
+		text, found, bad, message := p.raw(body, end)
+		if message != "" || found && text.at >= i {
+			if message == "" && strings.TrimSpace(p.text[text.tail:p.endOf(text.tail)]) != "" {
+				bad, message = text.tail, "expected the end of the line behind a text"
+			}
+			p.resume = text.after
+			return Word{Text: text.text, Column: int32(text.at - lineStart + 1), Raw: true}, text.after, bad, message
+		}
+	}
+	w, bad, message = p.value(i, lineStart, end, comment)
+	return w, after, bad, message
 }
 
 // writeValue writes a value so that value reads it again.

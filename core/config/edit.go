@@ -109,8 +109,11 @@ func (d *Document) Clone(twin func(old, new *Node)) *Document {
 }
 
 // Empty makes a document without statements.
-func Empty(name string, syntax Syntax) *Document {
-	d := &Document{Name: name, Syntax: syntax, Root: &Node{Form: Block, mark: fresh | headChanged}}
+func Empty(name string, syntax Syntax) *Document { return (&Schema{Syntax: syntax}).Empty(name) }
+
+// Empty makes a document without statements, to be written as the schema says.
+func (s *Schema) Empty(name string) *Document {
+	d := &Document{Name: name, Syntax: s.Syntax, blocks: s.TextBlocks, Root: &Node{Form: Block, mark: fresh | headChanged}}
 	return d
 }
 

@@ -21,6 +21,7 @@ func (p *parser) blockIndent() {
 	}
 	lead := p.begin()
 	number := 0
+	held := p.mayHold()
 	for at := p.begin(); at < len(p.text) && !p.full(at); {
 		next := len(p.text)
 		if i := strings.IndexByte(p.text[at:], '\n'); i >= 0 {
@@ -44,9 +45,36 @@ func (p *parser) blockIndent() {
 		}
 		var bad int
 		var message string
+		var text rawText
+		found := false
+		if held {
+			if text, found, bad, message = p.raw(body, end); message != "" {
+				p.fail(bad, "%s", message)
+				continue
+			}
+		}
+		if found {
+			at, next = text.after, text.after
+			number += strings.Count(p.text[end:text.after], "\n") - 1
+			if rest := strings.TrimSpace(p.text[text.tail:p.endOf(text.tail)]); rest != "" {
+				p.fail(text.tail, "expected the end of the line behind a text")
+				continue
+			}
+			if text.own && !p.holdsText(pending, lead, start, text) {
+				p.fail(text.at, "a text without a statement before it that it belongs to")
+			}
+			if text.own {
+				lead = next
+				continue
+			}
+			end = text.at
+		}
 		if words, bad, message = p.splitWords(words[:0], start, body, end); message != "" {
 			p.fail(bad, "%s", message)
 			continue
+		}
+		if found {
+			words = append(words, Word{Text: text.text, Column: int32(text.at - start + 1), Raw: true})
 		}
 		indent := body - start
 		for stack[len(stack)-1].indent >= indent {
@@ -80,6 +108,17 @@ func (p *parser) blockIndent() {
 	// What stands between a block and what follows it belongs to what follows.
 	spanIndent(p.root)
 	p.root.close, p.root.end = int32(lead), int32(len(p.text))
+}
+
+// holdsText gives a text that stands behind a statement, on lines of its own, to it.
+func (p *parser) holdsText(pending []*Node, lead, start int, text rawText) bool {
+	if len(pending) == 0 || lead != start || int(pending[len(pending)-1].open) != start {
+		return false
+	}
+	n := pending[len(pending)-1]
+	n.Words = p.keepWords(append(append([]Word{}, n.Words...), Word{Text: text.text, Column: 1, Raw: true})...)
+	n.open, n.close, n.end = int32(text.after), int32(text.after), int32(text.after)
+	return true
 }
 
 func spanIndent(n *Node) {
@@ -131,7 +170,7 @@ func (p *parser) splitWords(words []Word, lineStart, i, end int) ([]Word, int, s
 			if w == "" && len(words) == 0 {
 				return nil, i, emptyName
 			}
-			words = append(words, Word{w, int32(i - lineStart + 1), true})
+			words = append(words, Word{Text: w, Column: int32(i - lineStart + 1), Quoted: true})
 			i = next
 		default:
 			start := i
@@ -149,7 +188,7 @@ func (p *parser) splitWords(words []Word, lineStart, i, end int) ([]Word, int, s
 					return nil, i, "a carriage return inside a line; expected it only at the end"
 				}
 			}
-			words = append(words, Word{text[start:i], int32(start - lineStart + 1), false})
+			words = append(words, Word{Text: text[start:i], Column: int32(start - lineStart + 1)})
 		}
 	}
 	return words, 0, ""

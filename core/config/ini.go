@@ -7,6 +7,7 @@ const iniComment = " ;#" // a blank before a ; or # begins a comment behind a va
 // ini reads sections in [ ] with lines key = value. Lines before the first section belong to no section.
 func (p *parser) ini() {
 	lead := p.begin()
+	held := p.mayHold()
 	section := p.root
 	var words []Word
 	p.lines(func(number, start, end, next int) {
@@ -58,11 +59,14 @@ func (p *parser) ini() {
 				p.fail(body, "expected a name before =")
 				return
 			}
-			value, bad, message := p.value(eq+1, start, end, iniComment)
-			if message != "" {
+			var value Word
+			var bad int
+			var message string
+			if value, next, bad, message = p.valueOrText(held, eq+1, start, end, next, iniComment); message != "" {
 				p.fail(bad, "%s", message)
 				return
 			}
+			n.open, n.close, n.end = int32(next), int32(next), int32(next)
 			n.Name, n.Words, n.Parent = name, p.keepWords(value), section
 			section.Children = append(section.Children, n)
 			if section != p.root {

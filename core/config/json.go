@@ -66,7 +66,7 @@ func (r *jsonReader) value(n *Node) bool {
 		if !ok {
 			return false
 		}
-		n.Words = r.keepWords(Word{text, r.column(start), true})
+		n.Words = r.keepWords(Word{Text: text, Column: r.column(start), Quoted: true})
 	default:
 		for r.at < len(r.text) && (r.text[r.at] > ' ' && !strings.ContainsRune(`,:{}[]"`, rune(r.text[r.at]))) {
 			r.at++
@@ -80,7 +80,7 @@ func (r *jsonReader) value(n *Node) bool {
 			}
 			return false
 		}
-		n.Words = r.keepWords(Word{word, r.column(start), false})
+		n.Words = r.keepWords(Word{Text: word, Column: r.column(start), Quoted: false})
 	}
 	n.open, n.close, n.end = int32(r.at), int32(r.at), int32(r.at)
 	return true

@@ -63,7 +63,7 @@ type span struct {
 // are. Comments that speak of secrets are masked whole. Lines that could not be read, or hold nothing that could be, are
 // replaced, since nobody can tell what is secret in them.
 func (s *Schema) MaskText(name, text string) string {
-	d, broken := Parse(name, text, s.Syntax)
+	d, broken := s.Parse(name, text)
 	if len(text) > MaxSize {
 		return Mask + " (too large to be read)\n"
 	}
@@ -142,6 +142,18 @@ func (d *Document) maskWords(n *Node, from int) (span, bool) {
 			end = len(inner)
 		}
 		return span{int(n.open), int(n.open) + end, Mask + strings.Repeat("\n", strings.Count(inner[:end], "\n"))}, true
+	}
+	if n.IsRaw() {
+		w := newWriter(d)
+		lines := strings.Count(head, "\n")
+		text := oneLine(n, from, true)
+		switch {
+		case d.Syntax == Dotted:
+			text = head[:strings.IndexByte(head, '=')+1] + " " + Mask
+		case d.Syntax == INI:
+			text = n.Name + " = " + Mask
+		}
+		return span{int(n.own), int(n.open), text + strings.Repeat(w.newline, lines)}, true
 	}
 	start := int(n.own) + int(n.Words[from].Column) - n.Column
 	w := newWriter(d)

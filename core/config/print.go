@@ -176,6 +176,9 @@ func (w *writer) after(n *Node, signs string) string {
 		return w.newline
 	}
 	head := w.d.source[n.own:n.open]
+	if n.IsRaw() {
+		return head[trimEnding(head, 0, len(head)):]
+	}
 	quoted := false
 	for i := 0; i < len(head); i++ {
 		switch c := head[i]; {
@@ -217,6 +220,8 @@ func (w *writer) indentBlock(n *Node, indent int) {
 		w.leading(c, inner)
 		if c.mark&headChanged == 0 {
 			w.put(w.d.source[c.own:c.open])
+		} else if c.IsRaw() {
+			w.rawWords(c, inner, func(n *Node) { writeWords(&w.b, n, false) })
 		} else {
 			writeWords(&w.b, c, false)
 			w.last = 0
@@ -237,6 +242,8 @@ func (w *writer) bracesBlock(n *Node, indent int) {
 		block := c.Form == Block || len(c.Children) > 0
 		if c.mark&headChanged == 0 {
 			w.put(w.d.source[c.own:c.open])
+		} else if c.IsRaw() && !block {
+			w.rawWords(c, indent, func(n *Node) { writeWords(&w.b, n, true) })
 		} else {
 			writeWords(&w.b, c, true)
 			w.last = 0
@@ -305,6 +312,10 @@ func (w *writer) dottedLines() {
 			writeDottedName(&w.b, name)
 		}
 		w.put(" = ")
+		if n.IsRaw() {
+			w.rawWords(n, 0, func(*Node) {})
+			continue
+		}
 		if len(n.Words) > 0 {
 			writeValue(&w.b, n.Words[0], " #")
 			w.last = 0
@@ -354,6 +365,10 @@ func (w *writer) iniLine(n *Node) {
 		return
 	}
 	w.put(n.Name + " = ")
+	if n.IsRaw() {
+		w.rawWords(n, 0, func(*Node) {})
+		return
+	}
 	if len(n.Words) > 0 {
 		writeValue(&w.b, n.Words[0], iniComment)
 		w.last = 0

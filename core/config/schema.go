@@ -14,17 +14,18 @@ const SchemaFormat = "verimorph-schema/1"
 // A Schema says what the statements of a configuration mean: which entry of a list is which, where order matters, what
 // values may be, what is secret. The zero Schema knows nothing; trees can be compared with it all the same.
 type Schema struct {
-	ID       string
-	Family   string
-	Title    string
-	Releases version.Range // of the family, to whose releases it applies
-	Models   []string      // that it applies to; none: all of the family
-	Syntax   Syntax
-	Types    map[string]*Type
-	Top      *Statement        // the root; nil when nothing is known about statements
-	Ports    map[string][]Port // of a model, in the order of its front
-	Services *Services         // how services are found in it; nil when it has none
-	Release  string            // path of the statement that names the release a file is for; "" when the family writes none
+	ID         string
+	Family     string
+	Title      string
+	Releases   version.Range // of the family, to whose releases it applies
+	Models     []string      // that it applies to; none: all of the family
+	Syntax     Syntax
+	Types      map[string]*Type
+	Top        *Statement        // the root; nil when nothing is known about statements
+	Ports      map[string][]Port // of a model, in the order of its front
+	Services   *Services         // how services are found in it; nil when it has none
+	TextBlocks []TextBlock       // forms of raw texts, besides those that every syntax has
+	Release    string            // path of the statement that names the release a file is for; "" when the family writes none
 
 	// For families of which no more is known: words after which every word is secret, blocks in which order matters.
 	Secrets []string

@@ -61,7 +61,7 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 					r.Fail(root.Content[i+1], "a schema can extend one that was read before it", "schema %q is not known", extends)
 					continue
 				}
-				s.Types, s.Ports, s.Services, s.Syntax, s.Release = maps.Clone(b.Types), maps.Clone(b.Ports), b.Services, b.Syntax, b.Release
+				s.Types, s.Ports, s.Services, s.Syntax, s.Release, s.TextBlocks = maps.Clone(b.Types), maps.Clone(b.Ports), b.Services, b.Syntax, b.Release, b.TextBlocks
 				s.Top = b.Top.clone()
 				syntax = string(b.Syntax)
 			}
@@ -89,6 +89,10 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 			r.Fields(n, "services", []string{"entries"}, fields{"entries": r.Texts(&s.Services.Entries), "address": r.Text(&s.Services.Address),
 				"policy": r.Text(&s.Services.Policy), "naming": r.pattern(&s.Services.Naming)})
 		},
+		"text-blocks": func(n *yaml.Node) {
+			s.TextBlocks = nil
+			r.Items(n, "text-blocks", func(n *yaml.Node) { r.textBlock(n) })
+		},
 		"without": func(n *yaml.Node) {
 			r.Items(n, "without", func(n *yaml.Node) { r.without(n) })
 		},
@@ -104,6 +108,22 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 		}
 	}
 	r.kinds(root)
+}
+
+// textBlock reads a form of raw texts.
+func (r *schemaReader) textBlock(n *yaml.Node) {
+	begin := ""
+	var b TextBlock
+	r.Fields(n, "a form of texts", []string{"begin", "end"}, fields{"begin": r.pattern(&begin), "end": r.Text(&b.End), "delimiter": r.Text(&b.Delimiter)})
+	re, err := regexp.Compile(`\A(?:` + begin + `)`)
+	if err != nil || b.End == "" {
+		return // told already
+	}
+	if strings.Contains(b.End, "{1}") && re.NumSubexp() == 0 {
+		r.Fail(n, `put what begins the text in ( ), as in banner \S+ (\S)`, "end speaks of {1}, but begin has no group")
+	}
+	b.Begin = re
+	r.s.TextBlocks = append(r.s.TextBlocks, b)
 }
 
 // kinds checks that what types refer to is defined somewhere.

@@ -179,7 +179,7 @@ func (r *xmlReader) textNode(f *xmlFrame, t xmlText) {
 	n := r.node()
 	n.Name = "#text"
 	n.Line, n.Column = r.where(t.start)
-	n.Words = r.keepWords(Word{t.value, int32(n.Column), false})
+	n.Words = r.keepWords(Word{Text: t.value, Column: int32(n.Column), Quoted: false})
 	n.lead, n.own, n.open = int32(r.lead), int32(t.start), int32(t.end)
 	n.close, n.end = n.open, n.open
 	r.lead = t.end
@@ -328,7 +328,7 @@ func (r *xmlReader) attribute(lead int) (*Node, bool) {
 	n := r.node()
 	n.Name = "@" + r.text[start:stop]
 	n.Line, n.Column = r.where(start)
-	n.Words = r.keepWords(Word{value, r.column(open + 1), false})
+	n.Words = r.keepWords(Word{Text: value, Column: r.column(open + 1), Quoted: false})
 	n.lead, n.own, n.open = int32(lead), int32(start), int32(r.at)
 	n.close, n.end = n.open, n.open
 	return n, true
@@ -379,7 +379,7 @@ func (r *xmlReader) pop(close, end int) {
 	n.close, n.end = int32(r.lead), int32(end)
 	if f.text.end > 0 {
 		_, column := r.where(f.text.start)
-		n.Words = r.keepWords(Word{f.text.value, int32(column), false})
+		n.Words = r.keepWords(Word{Text: f.text.value, Column: int32(column), Quoted: false})
 	}
 	r.keepChildren(n, r.pending[f.from:])
 	r.pending = append(r.pending[:f.from], n)

@@ -139,7 +139,7 @@ func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*
 		k.say("the %s is not the one the ledger is about: SHA-256 %s, expected %s", which, got, p.SHA256)
 		return nil, nil
 	}
-	d, broken := config.Parse(p.File, text, s.Syntax)
+	d, broken := s.Parse(p.File, text)
 	if len(broken) > 0 {
 		k.say("the %s cannot be read: %s", which, broken[0])
 		return nil, nil

@@ -233,7 +233,7 @@ func (c *conversion) check(text string) error {
 	if !c.lacks && len(c.edits) == 0 {
 		return nil // every stage took out what the schema does not take
 	}
-	d, broken := config.Parse(c.source.Name, text, c.t.Syntax)
+	d, broken := c.t.Parse(c.source.Name, text)
 	if len(broken) > 0 {
 		return fmt.Errorf("the result cannot be read back: %w", broken[0])
 	}

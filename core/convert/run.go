@@ -114,9 +114,9 @@ type merging struct {
 func (r *stageRun) run() {
 	s, t := r.stage.S, r.stage.T
 	if s.Syntax == t.Syntax {
-		r.out = r.in.Derive()
+		r.out = t.Derive(r.in)
 	} else {
-		r.out = config.Empty(r.in.Name, t.Syntax)
+		r.out = t.Empty(r.in.Name)
 		if t.Syntax == config.JSON {
 			r.out.Root.Form = config.Block
 		}
@@ -477,6 +477,9 @@ func (r *stageRun) copy(parent *config.Node, pst *config.Statement, n *config.No
 			words = nil
 		}
 		r.stage.T.Rewrite(node, tst, words)
+		if n.IsRaw() && !r.stage.S.SameForms(r.stage.T) {
+			node.SetWords(node.Words) // the target may write texts in another form
+		}
 	} else {
 		node, tst = r.stage.T.Build(pst, to)
 		r.annotate(node, n)
