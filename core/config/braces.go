@@ -33,6 +33,12 @@ func (p *parser) braces() {
 			p.comment(i, at)
 			i = at
 		}
+		if strings.HasPrefix(p.text[i:min(i+2, len(p.text))], "/*") {
+			if stop := strings.Index(p.text[i:p.endOf(i)], "*/"); stop > 0 && strings.TrimSpace(p.text[i+stop+2:p.endOf(i)]) == "" { // on this line, and last
+				p.comment(i, i+stop)
+				i = p.endOf(i)
+			}
+		}
 		if i == len(p.text) {
 			at = i
 		} else if p.text[i] == '\n' {
@@ -50,6 +56,12 @@ func (p *parser) braces() {
 			from := at
 			skipLine()
 			p.comment(from, at)
+		case c == '/' && strings.HasPrefix(p.text[at:], "/*"):
+			from := at
+			at = p.blockComment(at)
+			if n := strings.Count(p.text[from:at], "\n"); n > 0 {
+				line, lineStart = line+n, strings.LastIndexByte(p.text[:at], '\n')+1
+			}
 		case c == '}':
 			if len(stack) == 1 {
 				p.fail(at, "a closing } without a block; expected a statement")

@@ -81,7 +81,7 @@ func (d *Document) commentsIn(from, to int, out []Comment) []Comment {
 	if d.Syntax == INI {
 		signs = "#;"
 	}
-	if !strings.ContainsAny(text, signs) {
+	if !strings.ContainsAny(text, signs) && !strings.Contains(text, "/*") {
 		return out
 	}
 	quoted := false
@@ -93,6 +93,16 @@ func (d *Document) commentsIn(from, to int, out []Comment) []Comment {
 			quoted = !quoted
 		case c == '\n':
 			quoted = false
+		case !quoted && c == '/' && strings.HasPrefix(text[i:], "/*") && opensComment(text[:i], d.Syntax):
+			body, _, _ := strings.Cut(text[i+2:], "*/")
+			line, column := d.placeOf(from + i)
+			for k, l := range Lines(body) {
+				if l = strings.TrimSpace(strings.TrimLeft(l, " \t*")); l != "" {
+					out = append(out, Comment{line + k, column, l})
+					column = 1
+				}
+			}
+			i += len(body) + 3
 		case !quoted && strings.IndexByte(signs, c) >= 0 && (i == 0 && (from == 0 || d.source[from-1] <= ' ' || from == to) || i > 0 && strings.IndexByte(" \t\n;{}]", text[i-1]) >= 0):
 			body, _, _ := strings.Cut(text[i+1:], "\n")
 			if d.Syntax == Braces && c == ';' {
@@ -104,6 +114,13 @@ func (d *Document) commentsIn(from, to int, out []Comment) []Comment {
 		}
 	}
 	return out
+}
+
+// opensComment reports whether a block comment may begin behind a piece of text: at the beginning of a line, in braces also behind a ; or
+// brace.
+func opensComment(before string, syntax Syntax) bool {
+	before = strings.TrimRight(before[strings.LastIndexByte(before, '\n')+1:], " \t")
+	return before == "" || syntax == Braces && strings.IndexByte(";{}/", before[len(before)-1]) >= 0
 }
 
 // placeOf is the line and column at which an offset of the source stands.

@@ -16,6 +16,9 @@ func (p *parser) dotted() {
 			p.comment(body, end)
 			return
 		}
+		if p.commentedOut(body) {
+			return
+		}
 		var eq, bad int
 		var message string
 		names, eq, bad, message = p.dottedNames(names[:0], body, end)
@@ -170,6 +173,19 @@ func (p *parser) value(i, lineStart, end int, comment string) (w Word, bad int, 
 		stop--
 	}
 	return Word{Text: p.text[start:stop], Column: int32(start - lineStart + 1)}, 0, ""
+}
+
+// commentedOut skips a comment between /* and */ that begins a line.
+func (p *parser) commentedOut(body int) bool {
+	stop := p.blockComment(body)
+	if stop == 0 {
+		return false
+	}
+	if rest := strings.TrimSpace(p.text[stop:p.endOf(stop)]); rest != "" {
+		p.fail(stop, "expected the end of the line behind a comment")
+	}
+	p.resume = p.lineAfter(stop)
+	return true
 }
 
 // valueOrText is value, or a raw text where one begins there; next is where what follows begins.

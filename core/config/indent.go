@@ -2,12 +2,16 @@ package config
 
 import "strings"
 
+// tabStop is how far a tab in an indentation goes: to the next multiple.
+const tabStop = 8
+
 // blockIndent reads one statement a line, made of words; lines that are indented deeper stand inside.
 func (p *parser) blockIndent() {
 	type frame struct {
 		indent int
 		node   *Node
 		first  *Node // its first statement, which sets the indentation of the others
+		inner  int   // that indentation
 		from   int   // where its children begin in pending
 	}
 	stack := []frame{{indent: -1, node: p.root}}
@@ -31,16 +35,25 @@ func (p *parser) blockIndent() {
 		at = next
 		number++
 		end := trimEnding(p.text, start, next)
-		body := start
-		for body < end && p.text[body] == ' ' {
-			body++
+		body, indent := start, 0
+		for ; body < end && (p.text[body] == ' ' || p.text[body] == '\t'); body++ {
+			if indent++; p.text[body] == '\t' {
+				indent = (indent + tabStop - 1) / tabStop * tabStop
+			}
 		}
 		if body == end || p.text[body] == '#' {
 			p.comment(body, end)
 			continue
 		}
-		if p.text[body] == '\t' {
-			p.fail(body, "a tab in the indentation; expected spaces")
+		if stop := p.blockComment(body); stop > 0 {
+			number += strings.Count(p.text[end:stop], "\n") - 1
+			if at = p.lineAfter(stop); at <= stop && at < len(p.text) {
+				at = stop
+			}
+			number += strings.Count(p.text[stop:at], "\n")
+			if rest := strings.TrimSpace(p.text[stop:p.endOf(stop)]); rest != "" {
+				p.fail(stop, "expected the end of the line behind a comment")
+			}
 			continue
 		}
 		var bad int
@@ -76,31 +89,30 @@ func (p *parser) blockIndent() {
 		if found {
 			words = append(words, Word{Text: text.text, Column: int32(text.at - start + 1), Raw: true})
 		}
-		indent := body - start
 		for stack[len(stack)-1].indent >= indent {
 			pop()
 		}
 		top := &stack[len(stack)-1]
 		if top.node == p.root && indent > 0 {
 			p.fail(body, "indented by %d, but no statement above it is a block; expected no indentation", indent)
-		} else if top.first != nil && top.first.Column != indent+1 {
-			p.fail(body, "indented by %d, but its block began with %d on line %d", indent, top.first.Column-1, top.first.Line)
+		} else if top.first != nil && top.inner != indent {
+			p.fail(body, "indented by %d, but its block began with %d on line %d", indent, top.inner, top.first.Line)
 		}
 		if len(stack) > MaxDepth {
 			p.fail(body, "blocks more than %d deep; expected less", MaxDepth)
 			break
 		}
 		n := p.node()
-		n.Name, n.Words, n.Line, n.Column = words[0].Text, p.keepWords(words[1:]...), number, indent+1
+		n.Name, n.Words, n.Line, n.Column = words[0].Text, p.keepWords(words[1:]...), number, body-start+1
 		n.lead, n.own, n.open = int32(lead), int32(body), int32(next)
 		n.close, n.end = n.open, n.open
 		lead = next
 		if top.first == nil {
-			top.first = n
+			top.first, top.inner = n, indent
 			top.node.Form = Block
 		}
 		pending = append(pending, n)
-		stack = append(stack, frame{indent, n, nil, len(pending)})
+		stack = append(stack, frame{indent, n, nil, 0, len(pending)})
 	}
 	for len(stack) > 0 {
 		pop()
@@ -129,6 +141,20 @@ func spanIndent(n *Node) {
 		n.close = n.Children[k-1].end
 		n.end = n.close
 	}
+}
+
+// blockComment returns where a comment between /* and */ that begins at an offset ends; 0 when none begins there.
+func (p *parser) blockComment(at int) int {
+	if !strings.HasPrefix(p.text[at:], "/*") {
+		return 0
+	}
+	i := strings.Index(p.text[at+2:], "*/")
+	if i < 0 {
+		p.fail(at, "a comment begins here and does not end; expected */")
+		return len(p.text)
+	}
+	p.comment(at, at+2+i)
+	return at + 2 + i + 2
 }
 
 // comment reports what may not stand in a comment; the comment is kept all the same.

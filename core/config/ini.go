@@ -16,6 +16,9 @@ func (p *parser) ini() {
 			p.comment(body, end)
 			return
 		}
+		if p.commentedOut(body) {
+			return
+		}
 		n := p.node()
 		n.Line, n.Column = number, body-start+1
 		n.lead, n.own, n.open, n.close, n.end = int32(lead), int32(body), int32(next), int32(next), int32(next)

@@ -89,8 +89,11 @@ func (s *Schema) MaskText(name, text string) string {
 		}
 	}
 	walk(d.Root, s.top(), false)
-	if d.Syntax == XML {
-		spans = append(spans, maskXMLComments(text, words)...)
+	switch d.Syntax {
+	case XML:
+		spans = append(spans, maskBlockComments(text, "<!--", "-->", words)...)
+	case BlockIndent, Braces, Dotted, INI:
+		spans = append(spans, maskBlockComments(text, "/*", "*/", words)...)
 	}
 	sort.SliceStable(spans, func(i, j int) bool { return spans[i].from < spans[j].from })
 	var b strings.Builder
@@ -215,15 +218,15 @@ func speaksOf(comment string, names []string) bool {
 	return false
 }
 
-// maskXMLComments replaces comments that speak of secrets; lines stay.
-func maskXMLComments(text string, names []string) (out []span) {
+// maskBlockComments replaces comments that speak of secrets; lines stay.
+func maskBlockComments(text, open, closing string, names []string) (out []span) {
 	for at := 0; ; {
-		i := strings.Index(text[at:], "<!--")
+		i := strings.Index(text[at:], open)
 		if i < 0 {
 			return out
 		}
-		from := at + i + 4
-		end := strings.Index(text[from:], "-->")
+		from := at + i + len(open)
+		end := strings.Index(text[from:], closing)
 		if end < 0 {
 			end = len(text) - from
 		}

@@ -58,15 +58,21 @@ type writer struct {
 	b       strings.Builder
 	last    byte // the last byte written
 	newline string
-	unit    int     // spaces of one level
+	blank   string  // what an indentation is made of
+	unit    int     // how many of it one level has
+	mixed   bool    // some lines are indented with blanks, some with tabs
 	at      []int32 // where each statement begins, from 1, by its place in a walk; 0: not known
 }
 
 func newWriter(d *Document) *writer {
-	w := &writer{d: d, newline: "\n", unit: 2, last: '\n'}
+	w := &writer{d: d, newline: "\n", blank: " ", unit: 2, last: '\n'}
 	if i := strings.IndexByte(d.source, '\n'); i > 0 && d.source[i-1] == '\r' {
 		w.newline = "\r\n"
 	}
+	if d.Syntax == BlockIndent && strings.Contains(d.source, "\n\t") && !strings.Contains(d.source, "\n ") {
+		w.blank, w.unit = "\t", 1
+	}
+	w.mixed = d.Syntax == BlockIndent && w.blank == " " && strings.Contains(d.source, "\t")
 	for _, n := range d.Root.Children {
 		if len(n.Children) > 0 && n.mark&fresh == 0 && n.Children[0].mark&fresh == 0 && n.Children[0].Line > n.Line && n.Children[0].Column > n.Column {
 			w.unit = n.Children[0].Column - n.Column
@@ -90,7 +96,19 @@ func (w *writer) line() {
 	}
 }
 
-func (w *writer) spaces(n int) { w.put(strings.Repeat(" ", n)) }
+func (w *writer) spaces(n int) { w.put(strings.Repeat(w.blank, n)) }
+
+// indentation is what a statement is indented with: what it had, or what those beside it have.
+func (w *writer) indentation(n *Node, indent int) string {
+	if w.mixed && n.Parent != nil {
+		for _, k := range append([]*Node{n}, n.Parent.Children...) {
+			if k.mark&fresh == 0 && k.Column-1 == indent && k.own > 0 {
+				return w.d.source[int(k.own)-indent : k.own]
+			}
+		}
+	}
+	return strings.Repeat(w.blank, indent)
+}
 
 // begins notes where a statement begins.
 func (w *writer) begins(n *Node) {
@@ -165,7 +183,7 @@ func (w *writer) leading(n *Node, indent int) {
 		}
 	}
 	w.noted(n, indent)
-	w.spaces(indent)
+	w.put(w.indentation(n, indent))
 	w.begins(n)
 }
 
@@ -186,6 +204,11 @@ func (w *writer) after(n *Node, signs string) string {
 			i++
 		case c == '"':
 			quoted = !quoted
+		case !quoted && c == '/' && w.d.Syntax == Braces && strings.HasPrefix(head[i:], "/*") && opensComment(head[:i], Braces) && i > 0:
+			for head[i-1] == ' ' || head[i-1] == '\t' {
+				i--
+			}
+			return head[i:]
 		case !quoted && i > 0 && strings.IndexByte(signs, c) >= 0 && strings.IndexByte(" \t;{}]", head[i-1]) >= 0:
 			for head[i-1] == ' ' || head[i-1] == '\t' {
 				i--

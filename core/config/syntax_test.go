@@ -81,7 +81,6 @@ func TestBrokenPlaces(t *testing.T) {
 		text, want string
 		sound      string // what is left of the tree
 	}{
-		{BlockIndent, "a\n\tb\n", "x:2:1: a tab in the indentation; expected spaces", "a"},
 		{BlockIndent, "box \"open\nport\n", "x:1:5: a quoted word begins here and does not end", "port"},
 		{BlockIndent, "a\n  b\n   c\n d\n", "x:4:2: indented by 1, but its block began with 2 on line 2", "a b c d"},
 		{BlockIndent, "  a\n", "x:1:3: indented by 2, but no statement above it is a block", "a"},
