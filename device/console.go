@@ -105,9 +105,12 @@ func (c *Client) signInAt(ctx context.Context, s *session) error {
 		}
 		if seen == atUser {
 			s.enterLine(in.User)
-			if seen, err = s.await(ctx, line, consolePatience); err != nil {
+			if seen, err = s.awaitOther(ctx, line, atUser); err != nil {
 				return err
 			}
+		}
+		if seen == atUser { // it lost what was typed, or does not know its users yet; the password was not sent
+			return &Error{NotReady, s.address, "sign in", fmt.Sprintf("it asks for the name again, and not for the password; the last line was %q", s.lastLine())}
 		}
 		if seen != atPassword {
 			return &Error{NotUnderstood, s.address, "sign in", fmt.Sprintf("it does not ask for the password; the last line was %q", s.lastLine())}
@@ -226,6 +229,28 @@ func (s *session) await(ctx context.Context, w lineWords, silence time.Duration)
 		}
 	}
 }
+
+// awaitOther is await after an answer to what the line stood at. That may come once more: a line that was silent for a while answers every
+// knock when it speaks again.
+func (s *session) awaitOther(ctx context.Context, w lineWords, before lineState) (lineState, error) {
+	at, err := s.await(ctx, w, consolePatience)
+	for err == nil && at == before {
+		select {
+		case b, ok := <-s.out:
+			if !ok {
+				return 0, &Error{Lost, s.address, "sign in", "the line ended"}
+			}
+			s.screen.write(b)
+			at, err = s.await(ctx, w, consolePatience)
+		case <-time.After(askedAgain):
+			return at, nil
+		}
+	}
+	return at, err
+}
+
+// askedAgain is how long a line that asks the same once more may go on before that is its answer.
+const askedAgain = 2 * time.Second
 
 // enter opens a session into a module of another device, over that device's own session.
 func (c *Client) enter(ctx context.Context, parent *Client) error {

@@ -17,7 +17,7 @@ import (
 	"verimorph/core/verify"
 )
 
-// line is a console line that follows a script: for each thing that is entered, what it says.
+// line is a console line that follows a script: for each thing that is entered, what it says; after a zero it takes its time.
 func line(t *testing.T, first string, says func(entered string) string) Target {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -37,7 +37,10 @@ func line(t *testing.T, first string, says func(entered string) string) Target {
 					if err != nil {
 						return
 					}
-					fmt.Fprint(c, says(strings.TrimSuffix(text, "\r")))
+					for i, piece := range strings.Split(says(strings.TrimSuffix(text, "\r")), "\x00") {
+						time.Sleep(time.Duration(i) * 400 * time.Millisecond)
+						fmt.Fprint(c, piece)
+					}
 				}
 			}()
 		}
@@ -130,6 +133,34 @@ func TestConsoleLinesThatDoNotLetUsIn(t *testing.T) {
 	gone.Console = "127.0.0.1:1"
 	_, err = Dial(t.Context(), gone)
 	assert.Equal(t, Unreachable, KindOf(err))
+}
+
+// A line that was silent for a while answers every knock when it speaks again: the name is asked once more before the password is.
+func TestALineThatAsksForTheNameOnceMore(t *testing.T) {
+	late := gaugeLine(t, "word-1")
+	state := "name"
+	again := line(t, "", func(entered string) string {
+		switch {
+		case state == "name" && entered == "":
+			return "\r\ng1 name? "
+		case state == "name":
+			state = "word"
+			return "\r\ng1 name? \x00\r\ng1 name? \x00hand\r\nword? "
+		case entered == "word-1":
+			return "\r\n\r\ng1 ? "
+		}
+		return entered + "\r\n\r\ng1 ? "
+	})
+	again.SignIns = late.SignIns
+	c, err := Dial(t.Context(), again)
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), c.SignedIn().ID)
+	c.Close()
+
+	deaf := line(t, "", func(string) string { return "\r\ng1 name? " })
+	_, err = Dial(t.Context(), deaf)
+	assert.Equal(t, NotReady, KindOf(err), "no password was sent, so nothing was refused: it is tried again later")
+	assert.ErrorContains(t, err, "asks for the name again")
 }
 
 func TestTheBootLoader(t *testing.T) {
