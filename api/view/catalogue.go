@@ -24,7 +24,7 @@ func Releases(f *catalog.Family, model, running string, notRun []*catalog.Citati
 			item.Why = ptr(notRun[i].String())
 		}
 		if im := r.Image(model); im != nil {
-			item.There = ptr(has(im.SHA256))
+			item.There = there(has, im.SHA256)
 		}
 		if item.Version == running {
 			item.Running = ptr(true)
@@ -142,7 +142,7 @@ func release(r *catalog.Release, models []string, has Has) gen.FamilyRelease {
 		out.Notes = append(out.Notes, gen.HopNote{Kind: n.Kind, Text: n.Text, Matters: gen.MattersUnknown, When: n.When.String()})
 	}
 	for _, im := range r.Images {
-		out.Images = append(out.Images, gen.HopImage{File: im.File, Role: strings.Join(im.Models, ", "), Version: r.Version.String(), Size: im.Size, Sha256: im.SHA256, There: has(im.SHA256)})
+		out.Images = append(out.Images, gen.HopImage{File: im.File, Role: strings.Join(im.Models, ", "), Version: r.Version.String(), Size: im.Size, Sha256: im.SHA256, There: there(has, im.SHA256)})
 	}
 	return out
 }

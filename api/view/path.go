@@ -13,6 +13,14 @@ import (
 // A Has says whether the image store has a SHA-256.
 type Has = func(sha256 string) bool
 
+// there answers whether an image is in a store; nil where no store was asked.
+func there(has Has, sha256 string) *bool {
+	if has == nil {
+		return nil
+	}
+	return ptr(has(sha256))
+}
+
 // A Draft lists the steps that take a device over hops; nil when no change can do that.
 type Draft = func(*path.Path) []change.Step
 
@@ -79,6 +87,9 @@ func NoPath(e *path.NoPathError) gen.Path {
 	if !e.Nearest.IsZero() {
 		near := e.Nearest.String()
 		out.Nearest = &near
+		if e.Beyond {
+			out.Notes = append(out.Notes, near+" lies beyond the aim: nothing before it can be reached")
+		}
 	}
 	return out
 }
@@ -86,7 +97,7 @@ func NoPath(e *path.NoPathError) gen.Path {
 // Joint shows the way of an ensemble.
 func Joint(j *path.Joint, has Has) gen.Path {
 	out := Path(j.Paths[0], nil, has)
-	out.Aim, out.Hops = j.Aim, []gen.Hop{}
+	out.Aim, out.Hops, out.Notes = j.Aim, []gen.Hop{}, append(out.Notes, j.Notes...)
 	moves := []gen.Move{}
 	for i := range j.Moves {
 		m := &j.Moves[i]
@@ -127,7 +138,7 @@ func hop(h *path.Hop, has Has) gen.Hop {
 		if im.File == "" { // nothing is installed: it lies on the device
 			return
 		}
-		out.Images = append(out.Images, gen.HopImage{File: im.File, Role: role, Version: version, Size: im.Size, Sha256: im.SHA256, There: has(im.SHA256)})
+		out.Images = append(out.Images, gen.HopImage{File: im.File, Role: role, Version: version, Size: im.Size, Sha256: im.SHA256, There: there(has, im.SHA256)})
 	}
 	image(&h.Image, "install", h.To.String())
 	for i := range h.Others {

@@ -62,7 +62,7 @@ func TestPathTimes(t *testing.T) {
 	plain := Path(p, nil, never)
 	noNull(t, plain)
 	assert.InDelta(t, plain.Hops[0].Low/60, plain.Hops[0].Minutes.Low, 1e-9)
-	assert.False(t, plain.Hops[0].Images[0].There)
+	assert.Equal(t, ptr(false), plain.Hops[0].Images[0].There)
 	assert.Equal(t, "it is the aim", plain.Hops[2].Why)
 	assert.Contains(t, plain.Hops[0].Why, "[TH-R6]")
 	require.NotEmpty(t, plain.Alternatives)
@@ -74,8 +74,8 @@ func TestPathTimes(t *testing.T) {
 	}, func(sum string) bool { return sum == p.Hops[0].Image.SHA256 })
 	assert.Less(t, fast.Hops[0].High, plain.Hops[0].High/10, "at the pace of the installation")
 	assert.Less(t, fast.Alternatives[0].Minutes.High, plain.Alternatives[0].Minutes.High/10, "other ways too")
-	assert.True(t, fast.Hops[0].Images[0].There)
-	assert.False(t, fast.Hops[1].Images[0].There)
+	assert.Equal(t, ptr(true), fast.Hops[0].Images[0].There)
+	assert.Equal(t, ptr(false), fast.Hops[1].Images[0].There)
 }
 
 func TestEveryPartOfAHop(t *testing.T) {

@@ -325,5 +325,5 @@ func modelReleases(ctx context.Context, c *client, folder, model string) ([]gen.
 		fmt.Fprintf(c.err, "verimorph catalogue runs: %s\n", err)
 		return nil, errNo
 	}
-	return view.Releases(f, model, "", notRun, func(string) bool { return true }), nil
+	return view.Releases(f, model, "", notRun, nil), nil
 }

@@ -287,17 +287,16 @@ func (a *asking) offlinePath(aim string) (gen.Path, error) {
 	if err != nil {
 		return gen.Path{}, err
 	}
-	anywhere := func(string) bool { return true } // where the images are is not the question
 	var out gen.Path
 	if len(q.Portrait.Members) > 0 {
 		var j *path.Joint
 		if j, err = planner.FindJoint(q.Portrait.Members, q); err == nil {
-			return view.Joint(j, anywhere), nil
+			return view.Joint(j, nil), nil
 		}
 	} else {
 		var p *path.Path
 		if p, err = planner.Find(q); err == nil {
-			return view.Path(p, nil, anywhere), nil
+			return view.Path(p, nil, nil), nil
 		}
 	}
 	var no *path.NoPathError
@@ -414,7 +413,7 @@ func (c *client) printHop(p gen.Path, i int) {
 	}
 	for _, im := range h.Images {
 		role := map[bool]string{true: "image", false: im.Role}[im.Role == "install"]
-		line("%s %s%s", role, im.File, map[bool]string{false: c.paint(red, " (not in the image store)")}[im.There])
+		line("%s %s%s", role, im.File, map[bool]string{true: c.paint(red, " (not in the image store)")}[im.There != nil && !*im.There])
 	}
 	for _, q := range h.Prerequisites {
 		mark := map[gen.PrerequisiteState]string{gen.PrerequisiteStateMet: c.paint(green, "ok"), gen.PrerequisiteStateUnmet: c.paint(red, "not met"), gen.PrerequisiteStateUnknown: c.paint(yellow, "not known")}[q.State]
@@ -473,7 +472,7 @@ func (c *client) printDoubts(p gen.Path) {
 			}
 		}
 		for _, im := range h.Images {
-			if !im.There {
+			if im.There != nil && !*im.There {
 				c.printf("%s is not in the image store; it is being fetched.\n", im.File)
 			}
 		}
@@ -517,6 +516,9 @@ func (c *client) printNoPath(p gen.Path) {
 	}
 	if p.Nearest != nil {
 		c.printf("\nThe nearest release that can be reached is %s.\n", c.paint(bold, *p.Nearest))
+	}
+	for _, n := range p.Notes {
+		c.printf("Mind: %s.\n", n)
 	}
 	for _, h := range p.WouldHelp {
 		c.printf("There would be a path if %s.\n", h)

@@ -160,6 +160,7 @@ type Rule struct {
 	Models    []string      // empty: all models
 	From, To  version.Range // hop, platform-change: the ranges
 	Down      bool          // hop: permits going down instead of up
+	SameTrain bool          // hop: only inside one train, whichever
 	Config    string        // hop, platform-change: what happens to the configuration
 	Restarts  int           // hop, platform-change: restarts that interrupt service
 	HandStep  string        // hop, platform-change: work for a person
@@ -355,6 +356,38 @@ func (f *Family) Named(text string) int {
 		return -1
 	}
 	return i
+}
+
+// Spelled returns the release whose version has the same numbers and words as a text but is written differently; nil when there is none.
+func (f *Family) Spelled(text string) *Release {
+	v, err := f.Scheme.Parse(text)
+	if err != nil {
+		return nil
+	}
+	i := slices.IndexFunc(f.Releases, func(r Release) bool { return r.Version.Order(v) == 0 && r.Version.String() != text })
+	if i < 0 {
+		return nil
+	}
+	return &f.Releases[i]
+}
+
+// Beside returns a copy of the family with releases of which nothing is known but that devices run them: they can be left, not stopped at. Their
+// train is that of the described release before them, or after.
+func (f *Family) Beside(versions []version.Version) *Family {
+	out := *f
+	out.Releases = slices.Clone(f.Releases)
+	for _, v := range versions {
+		i, _ := slices.BinarySearchFunc(out.Releases, v, func(r Release, v version.Version) int { return r.Version.Compare(v) })
+		r := Release{Version: v, Stage: General}
+		switch {
+		case i > 0 && (i == len(out.Releases) || !v.Within(out.Releases[i].Train)):
+			r.Train, r.At = out.Releases[i-1].Train, out.Releases[i-1].At
+		case i < len(out.Releases):
+			r.Train, r.At = out.Releases[i].Train, out.Releases[i].At
+		}
+		out.Releases = slices.Insert(out.Releases, i, r)
+	}
+	return &out
 }
 
 // Component returns the component of that name, or nil.

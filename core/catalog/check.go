@@ -74,7 +74,15 @@ func (c *checker) id(at Position, id string) {
 // matched doubts a range in which no release lies.
 func (c *checker) matched(at Position, what, field string, r version.Range) {
 	if !r.IsZero() && !slices.ContainsFunc(c.f.Releases, func(rel Release) bool { return r.Contains(rel.Version) }) {
-		c.doubt(at, "check the range", "%s: no release lies in %s: %s", what, field, r)
+		hint := "check the range"
+		var all []version.Version
+		for _, rel := range c.f.Releases {
+			all = append(all, rel.Version)
+		}
+		if near := r.Near(all); near != "" {
+			hint = "write " + near
+		}
+		c.doubt(at, hint, "%s: no release lies in %s: %s", what, field, r)
 	}
 }
 
@@ -101,6 +109,8 @@ func (c *checker) checkReleases() {
 		r := &f.Releases[i]
 		if i > 0 && f.Releases[i-1].Version.Compare(r.Version) == 0 {
 			c.fail(r.At, "keep one of them", "release %s stands here twice", r.Version)
+		} else if i > 0 && f.Releases[i-1].Version.Order(r.Version) == 0 {
+			c.fail(r.At, "keep one of them", "release %s stands here twice, written differently: %s and %s are one version", r.Version, f.Releases[i-1].Version, r.Version)
 		}
 		has := map[string]bool{}
 		for k := range r.Images {
@@ -394,7 +404,9 @@ func (h *Hops) probe(c *compiled, f *Family, permits, crossed []bool) {
 	i := slices.IndexFunc(f.Rules, func(r Rule) bool { return r.ID == c.ID })
 	switch {
 	case c.Kind == KindHop && !permits[i]:
-		permits[i] = h.some(c.a, c.b, func(a, b int) bool { return c.Down == (b < a) && !h.Refused(a, b) })
+		permits[i] = h.some(c.a, c.b, func(a, b int) bool {
+			return c.Down == (b < a) && (!c.SameTrain || f.Releases[a].Train == f.Releases[b].Train) && !h.Refused(a, b)
+		})
 	case c.Kind == KindCrossing && !crossed[i]:
 		crossed[i] = h.some(c.a, c.b, func(a, b int) bool {
 			return a < c.crossing && c.crossing <= b && h.Permit(a, b, true) != nil && !h.Refused(a, b)
@@ -429,17 +441,29 @@ func (h *Hops) overlaps() (out []overlap) {
 			if len(a) == 0 || len(b) == 0 {
 				continue
 			}
-			// The widest hop of the right direction is enough to know.
-			from, to := a[0], b[len(b)-1]
-			if one.Down {
-				from, to = a[len(a)-1], b[0]
-			}
-			if c := cmp.Compare(to, from); c != 0 && (c < 0) == one.Down {
+			if from, to, ok := h.widest(a, b, one.Down, one.SameTrain || other.SameTrain); ok {
 				out = append(out, overlap{one.Rule, other.Rule, h.version(from), h.version(to)})
 			}
 		}
 	}
 	return out
+}
+
+// widest is the widest hop of a direction from some releases to others, inside one train where that is asked; false when there is none.
+func (h *Hops) widest(a, b []int, down, sameTrain bool) (from, to int, ok bool) {
+	if down {
+		slices.Reverse(a)
+	} else {
+		slices.Reverse(b)
+	}
+	for _, from := range a {
+		for _, to := range b {
+			if c := cmp.Compare(to, from); c != 0 && (c < 0) == down && (!sameTrain || h.Family.Releases[from].Train == h.Family.Releases[to].Train) {
+				return from, to, true
+			}
+		}
+	}
+	return 0, 0, false
 }
 
 func both(x, y []bool) (out []int) {

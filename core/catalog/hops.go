@@ -110,7 +110,7 @@ func (h *Hops) Permit(a, b int, reset bool) *Rule {
 	var best *Rule
 	for i := range h.rules {
 		r := &h.rules[i]
-		if r.Kind != KindHop || r.Down != (b < a) || !r.a[a] || !r.b[b] {
+		if r.Kind != KindHop || r.Down != (b < a) || !r.a[a] || !r.b[b] || r.SameTrain && h.Family.Releases[a].Train != h.Family.Releases[b].Train {
 			continue
 		}
 		if r.Config == ConfigReset && !reset {
@@ -205,6 +205,9 @@ func (h *Hops) End(b int) (description []byte, down bool) {
 		case c.Kind == KindHop && c.b[b]:
 			bit = '1'
 			down = down || c.Down
+			if c.SameTrain {
+				description = append(description, rel.Train...)
+			}
 		case c.Kind == KindCrossing && c.crossing <= b && c.b[b]:
 			bit = '1'
 		case c.Kind == KindCrossing && c.crossing <= b:
@@ -227,6 +230,9 @@ func (h *Hops) Start(a int) (description []byte) {
 		}
 		if c.Kind == KindCrossing && c.crossing <= a {
 			bit = '2'
+		}
+		if c.Kind == KindHop && c.SameTrain {
+			description = append(description, h.Family.Releases[a].Train...)
 		}
 		if c.Kind == KindLeaveTrain && c.a[a] {
 			if best, ok := h.Preferred[h.Family.Releases[a].Train]; ok && a < best {

@@ -291,16 +291,20 @@ func (r *reader) rule(n *node) Rule {
 	var direction string
 	r.Fields(n, "a rule", []string{"id", "kind", "text"}, fields{
 		"id": r.Text(&ru.ID), "kind": r.OneOf(&ru.Kind, KindHop, KindLeaveTrain, KindCrossing, KindPlatformChange), "text": r.Text(&ru.Text),
-		"models": r.Texts(&ru.Models), "from": r.Range(&ru.From), "to": r.Range(&ru.To), "direction": r.OneOf(&direction, "up", "down"),
+		"models": r.Texts(&ru.Models), "from": r.Range(&ru.From), "to": r.Range(&ru.To), "direction": r.OneOf(&direction, "up", "down"), "same-train": r.Bool(&ru.SameTrain),
 		"config": r.OneOf(&ru.Config, ConfigKept, ConfigConverted, ConfigReset), "restarts": r.Count(&ru.Restarts, 0, 9),
 		"hand-step": r.Text(&ru.HandStep), "due": r.OneOf(&ru.Due, "before", "after"), "train": r.Text(&ru.Train), "crossing": r.Version(&ru.Crossing),
 		"leave-from": r.Range(&ru.LeaveFrom), "land-on": r.Range(&ru.LandOn),
 		"from-model": r.Text(&ru.FromModel), "to-model": r.Text(&ru.ToModel),
 	})
 	ru.Down = direction == "down"
+	ranges := []string{"from", "to"}
+	if ru.SameTrain && ru.From.IsZero() && ru.To.IsZero() { // once for all trains
+		ranges = nil
+	}
 	r.only(n, fmt.Sprintf("rule %q", ru.ID), ru.Kind, []string{"id", "kind", "text", "models"},
-		map[string][]string{KindHop: {"from", "to"}, KindCrossing: {"crossing"}, KindPlatformChange: {"from-model", "to-model", "from", "to"}},
-		map[string][]string{KindHop: {"direction", "config", "restarts", "hand-step", "due"}, KindLeaveTrain: {"train"}, KindCrossing: {"leave-from", "land-on"},
+		map[string][]string{KindHop: ranges, KindCrossing: {"crossing"}, KindPlatformChange: {"from-model", "to-model", "from", "to"}},
+		map[string][]string{KindHop: {"from", "to", "direction", "same-train", "config", "restarts", "hand-step", "due"}, KindLeaveTrain: {"train"}, KindCrossing: {"leave-from", "land-on"},
 			KindPlatformChange: {"config", "restarts", "hand-step", "due"}})
 	if ru.Kind == KindCrossing && ru.LeaveFrom.IsZero() && ru.LandOn.IsZero() {
 		r.Fail(n, "add leave-from: or land-on:", "rule %q: a crossing rule says from where or to where", ru.ID)

@@ -19,6 +19,7 @@ type Planner struct {
 	family map[string]*catalog.Family // by model
 	graphs map[string]*graph
 	trees  map[treeKey]*tree
+	others map[string]*Planner // by family and versions that are not described but run on devices
 }
 
 type treeKey struct {
@@ -30,7 +31,7 @@ type treeKey struct {
 
 // NewPlanner returns a planner over a catalogue that must not change afterwards.
 func NewPlanner(c *catalog.Catalogue) *Planner {
-	p := &Planner{cat: c, family: map[string]*catalog.Family{}, graphs: map[string]*graph{}, trees: map[treeKey]*tree{}}
+	p := &Planner{cat: c, family: map[string]*catalog.Family{}, graphs: map[string]*graph{}, trees: map[treeKey]*tree{}, others: map[string]*Planner{}}
 	for _, f := range c.Families {
 		for _, m := range f.Models {
 			p.family[m.Name] = f
@@ -39,13 +40,46 @@ func NewPlanner(c *catalog.Catalogue) *Planner {
 	return p
 }
 
+// beside returns a planner that knows versions which are not described but lie inside what is: between two releases, or in a range from which
+// hops lead. It returns nil where one does not.
+func (p *Planner) beside(f *catalog.Family, names ...string) *Planner {
+	key := f.Name + "\x00" + strings.Join(names, "\x00")
+	if other := p.others[key]; other != nil {
+		return other
+	}
+	var versions []version.Version
+	for _, name := range names {
+		v, err := f.Scheme.Parse(name)
+		if err != nil || len(f.Releases) == 0 || f.Spelled(name) != nil {
+			return nil
+		}
+		inside := f.Releases[0].Version.Less(v) && v.Less(f.Releases[len(f.Releases)-1].Version)
+		if !inside && !slices.ContainsFunc(f.Rules, func(r catalog.Rule) bool {
+			return r.Kind == catalog.KindHop && !r.From.IsZero() && r.From.String() != "any" && r.From.Contains(v)
+		}) {
+			return nil
+		}
+		versions = append(versions, v)
+	}
+	if len(p.others) >= maxGraphs/100 {
+		clear(p.others)
+	}
+	other := NewPlanner(p.cat)
+	family := f.Beside(versions)
+	for _, m := range family.Models {
+		other.family[m.Name] = family
+	}
+	p.others[key] = other
+	return other
+}
+
 // Find returns the best path for a portrait. Errors are *UnknownError and *NoPathError.
 func (p *Planner) Find(q Question) (*Path, error) {
 	s, err := p.seek(q)
 	if err != nil {
 		return nil, err
 	}
-	targets, why, err := p.targets(s.f, s.m.Name, s.from, q)
+	targets, why, err := s.targets(s.f, s.m.Name, s.from, q)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +119,7 @@ func (p *Planner) Explain(q Question) (to version.Version, permit *catalog.Citat
 	if err != nil {
 		return to, nil, nil, err
 	}
-	targets, _, err := p.targets(s.f, s.m.Name, s.from, q)
+	targets, _, err := s.targets(s.f, s.m.Name, s.from, q)
 	if err != nil {
 		return to, nil, nil, err
 	}
@@ -129,6 +163,8 @@ type search struct {
 	f    *catalog.Family
 	m    *catalog.Model
 	from int
+
+	undescribed bool // the portrait's version is not in the catalogue
 }
 
 func (p *Planner) seek(q Question) (*search, error) {
@@ -139,7 +175,14 @@ func (p *Planner) seek(q Question) (*search, error) {
 	s.m = s.f.Model(q.Portrait.Model)
 	var err error
 	if s.from, err = index(s.f, q.Portrait.Version); err != nil {
-		return nil, err
+		beside := p.beside(s.f, q.Portrait.Version)
+		if beside == nil {
+			return nil, err
+		}
+		if s, err = beside.seek(q); err == nil {
+			s.undescribed = true
+		}
+		return s, err
 	}
 	for _, name := range q.Policy.Services {
 		if !slices.ContainsFunc(s.f.Services, func(s catalog.Service) bool { return s.Name == name }) {
@@ -259,6 +302,9 @@ func (s *search) path(t *tree, q Question) *Path {
 		t, i = c.then, c.to
 		p.To = t.g.version(i)
 	}
+	if s.undescribed {
+		p.Notes = append(p.Notes, fmt.Sprintf("%s itself is not described; it is treated as the releases around it, of train %s", p.From, s.f.Releases[s.from].Train))
+	}
 	if newest := newestAllowed(t.g); newest >= 0 && (!t.g.m.Last.IsZero() || !t.g.m.EndOfSupport.IsZero()) {
 		p.Notes = append(p.Notes, lastNote(t.g, newest))
 	}
@@ -335,7 +381,7 @@ func (s *search) noPath(t *tree, to target, q Question) *NoPathError {
 		e.Blocks = append([]catalog.Citation{{Text: fmt.Sprintf("the policy allows %d hops, the shortest way takes more", q.Policy.MaxHops), At: s.m.At}}, e.Blocks...)
 	}
 	if best := nearest(g, s.from, to.release, q.Policy.MaxHops); best >= 0 {
-		e.Nearest = g.version(best)
+		e.Nearest, e.Beyond = g.version(best), (best > to.release) != (s.from > to.release)
 	}
 	e.Changes = s.wouldHelp(to, q)
 	if s.m.Successor != "" && g.WhyNot(to.release) != nil {
@@ -346,7 +392,8 @@ func (s *search) noPath(t *tree, to target, q Question) *NoPathError {
 	return e
 }
 
-// nearest is the release closest to the aim that can be reached and is closer than the start; -1 when there is none.
+// nearest is the release closest to the aim that can be reached and is closer than the start: one on this side of the aim, or, where there is
+// none, one beyond it; -1 when there is neither.
 func nearest(g *graph, from, to, hops int) int {
 	reached, queue := map[int]int{from: 0}, []int{from}
 	for len(queue) > 0 {
@@ -364,16 +411,21 @@ func nearest(g *graph, from, to, hops int) int {
 			}
 		}
 	}
-	best := from
-	for b := range reached {
-		if d, e := distance(b, to), distance(best, to); d < e || d == e && b > best {
-			best = b
+	for _, beyond := range []bool{false, true} {
+		best := -1
+		for b := range reached {
+			if b == from || (b > to) != (from > to) != beyond || distance(b, to) >= distance(from, to) {
+				continue
+			}
+			if best < 0 || distance(b, to) < distance(best, to) {
+				best = b
+			}
+		}
+		if best >= 0 {
+			return best
 		}
 	}
-	if best == from || distance(best, to) >= distance(from, to) {
-		return -1
-	}
-	return best
+	return -1
 }
 
 func distance(a, b int) int { return max(a-b, b-a) }
@@ -454,6 +506,10 @@ func index(f *catalog.Family, text string) (int, error) {
 		return i, nil
 	}
 	e := &UnknownError{What: "release", Name: text, Family: f.Name}
+	if r := f.Spelled(text); r != nil {
+		e.Spelled = r.Version.String()
+		return 0, e
+	}
 	v, err := f.Scheme.Parse(text)
 	if err != nil {
 		return 0, errors.Join(e, err)

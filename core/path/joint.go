@@ -18,6 +18,7 @@ type Joint struct {
 	Aim    string
 	Moves  []Move
 	Paths  []*Path // one for each group of alike members, as it came out; alternatives are left out
+	Notes  []string
 }
 
 // A Move takes alike members over one hop, one after the other.
@@ -43,6 +44,31 @@ type group struct {
 	target int
 }
 
+// mayPart is up to how many members it is looked at whether alike ones should take different ways.
+const mayPart = 4
+
+// besides returns a planner that also knows the versions of members which are not described, and what is to be said about them.
+func (p *Planner) besides(members []portrait.Portrait) (*Planner, []string) {
+	strange := map[*catalog.Family][]string{}
+	var notes []string
+	for i := range members {
+		m := &members[i]
+		f := p.family[m.Model]
+		if f == nil || f.Named(m.Version) >= 0 || slices.Contains(strange[f], m.Version) || p.beside(f, m.Version) == nil {
+			continue
+		}
+		strange[f] = append(strange[f], m.Version)
+		notes = append(notes, fmt.Sprintf("%s itself is not described; it is treated as the releases around it", m.Version))
+	}
+	for f, versions := range strange {
+		slices.Sort(versions)
+		if other := p.beside(f, versions...); other != nil {
+			return other, notes // members of several families are refused anyway
+		}
+	}
+	return p, notes
+}
+
 // maxJoint bounds the states that a joint search looks at.
 const maxJoint = 200_000
 
@@ -54,6 +80,7 @@ func (p *Planner) FindJoint(members []portrait.Portrait, q Question) (*Joint, er
 			q.Aim.AsMember = members[i].Version
 		}
 	}
+	p, strange := p.besides(members)
 	groups, err := p.groups(members, q)
 	if err != nil {
 		return nil, err
@@ -71,16 +98,23 @@ func (p *Planner) FindJoint(members []portrait.Portrait, q Question) (*Joint, er
 	}
 	var first error
 	for _, target := range targets {
-		moves, err := joint(groups, target, q.Policy)
-		if err != nil && len(members) <= 4 && len(groups) < len(members) {
-			// Few members can also go each on its own; then one may go ahead of another that is like it.
+		moves, whole, err := joint(groups, target, q.Policy)
+		kept := len(groups) < len(members)
+		if kept && len(members) <= mayPart {
+			// Few members can also go each on its own; then one may go ahead of another that is like it, or another way.
 			apart := split(groups)
-			if alone, e := joint(apart, target, q.Policy); e == nil {
+			if alone, less, e := joint(apart, target, q.Policy); e == nil && (err != nil || less.compare(whole) < 0) {
 				groups, moves, err = apart, alone, nil
 			}
+			kept = false // both were looked at
 		}
 		if err == nil {
-			out := &Joint{Family: f.Name, Aim: why, Moves: moves}
+			out := &Joint{Family: f.Name, Aim: why, Moves: moves, Notes: strange}
+			for _, g := range groups {
+				if kept && len(g.names) > 1 {
+					out.Notes = append(out.Notes, fmt.Sprintf("%s are alike and were kept together, on one way; whether another way for some of them would be cheaper was not looked at, since there are more than %d members", strings.Join(g.names, ", "), mayPart))
+				}
+			}
 			for _, g := range groups {
 				alone := g.alone(moves)
 				if n := q.Policy.MaxHops; n > 0 && len(alone.Hops) > n {
@@ -138,13 +172,13 @@ func split(groups []*group) (out []*group) {
 func rank(role string) int { return map[string]int{"controller": 0, "": 1, "child": 2}[role] }
 
 // joint searches over where each group stands. What each group would need alone is an exact lower bound of the rest (A*).
-func joint(groups []*group, to target, policy Policy) ([]Move, error) {
+func joint(groups []*group, to target, policy Policy) ([]Move, cost, error) {
 	policy.MaxHops = 0 // counted afterwards
 	for _, g := range groups {
 		own := target{g.m.Name, to.release}
 		g.t, g.target = g.tree(own, policy), to.release
 		if !g.t.found(g.from) {
-			return nil, g.noPath(g.t, own, g.q)
+			return nil, cost{}, g.noPath(g.t, own, g.q)
 		}
 	}
 	type node struct {
@@ -192,7 +226,7 @@ func joint(groups []*group, to target, policy Policy) ([]Move, error) {
 				facts[who] = afterHop(facts[who], m.Hop.Config)
 				moves = append(moves, m)
 			}
-			return moves, nil
+			return moves, nodes[n].cost, nil
 		}
 		if key := fmt.Sprint(at); settled[key] {
 			continue
@@ -216,7 +250,7 @@ func joint(groups []*group, to target, policy Policy) ([]Move, error) {
 			}
 		}
 	}
-	return nil, notTogether(groups, to)
+	return nil, cost{}, notTogether(groups, to)
 }
 
 func times(c cost, n int) cost {

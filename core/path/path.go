@@ -4,8 +4,9 @@
 // A question is a portrait, an aim and a policy. The catalogue's rules and the portrait's facts make a graph whose nodes
 // are releases; a search from the aim backwards gives the best next stop from everywhere.
 //
-// Cost is lexicographic: configuration resets first, then restarts that interrupt service, then expected seconds, then
-// stops that are merely allowed and not preferred. Among ways that cost the same the one with the newer next stop wins,
+// Cost is lexicographic: configuration resets first, then restarts that interrupt service, then expected time in steps that a person cares
+// about: a stop that is merely allowed and not preferred counts as five minutes more, so that no smaller difference wins over a preferred
+// release; then the number of such stops. Among ways that cost the same the one with the newer next stop wins,
 // so that the answer is always the same.
 package path
 
@@ -134,6 +135,7 @@ type NoPathError struct {
 	Aim           string
 	Blocks        []catalog.Citation // what refuses the aim itself or the direct jump
 	Nearest       version.Version    // the reachable release closest to the aim; zero when there is none
+	Beyond        bool               // Nearest lies beyond the aim: nothing that can be reached lies before it
 	Changes       []string           // what would have to change for a path to exist
 }
 
@@ -146,6 +148,9 @@ func (e *NoPathError) Error() string {
 	}
 	if !e.Nearest.IsZero() {
 		fmt.Fprintf(&s, "; the nearest release that can be reached is %s", e.Nearest)
+		if e.Beyond {
+			s.WriteString(", which lies beyond the aim: nothing before it can be reached")
+		}
 	}
 	if len(e.Changes) > 0 {
 		s.WriteString("; there would be one if " + strings.Join(e.Changes, ", or if "))
@@ -164,9 +169,13 @@ func (e *NoPathError) goal() string {
 type UnknownError struct {
 	What, Name, Family string
 	Near               []string // known names that look alike, best first
+	Spelled            string   // how the catalogue writes it; "" when it does not know it
 }
 
 func (e *UnknownError) Error() string {
+	if e.Spelled != "" {
+		return fmt.Sprintf("%s %s is written %s in the catalogue of family %s; the two are one version, so write one of them everywhere", e.What, e.Name, e.Spelled, e.Family)
+	}
 	s := fmt.Sprintf("%s %s is not in the catalogue", e.What, e.Name)
 	if e.Family != "" {
 		s += " of family " + e.Family

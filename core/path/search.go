@@ -7,15 +7,22 @@ import (
 	"verimorph/core/catalog"
 )
 
-// cost is compared field by field.
+// cost is compared in the order of resets, restarts, weighed time, stops that are merely allowed, and time.
 type cost struct {
 	resets, restarts int
 	millis           int64 // expected milliseconds: whole numbers, so that adding up in another order gives the same sum
 	merely           int   // stops that are not preferred releases
 }
 
+// timeStep is the difference in time that a person cares about, in milliseconds: a stop that is not a preferred release counts as that much
+// more. So a smaller difference never wins over a preferred release. Rounding times would not do: next to the edge of a step, a
+// tenth of a second would decide after all.
+const timeStep = 5 * 60 * 1000
+
+func (a cost) weighed() int64 { return a.millis + int64(a.merely)*timeStep }
+
 func (a cost) compare(b cost) int {
-	return cmp.Or(cmp.Compare(a.resets, b.resets), cmp.Compare(a.restarts, b.restarts), cmp.Compare(a.millis, b.millis), cmp.Compare(a.merely, b.merely))
+	return cmp.Or(cmp.Compare(a.resets, b.resets), cmp.Compare(a.restarts, b.restarts), cmp.Compare(a.weighed(), b.weighed()), cmp.Compare(a.merely, b.merely))
 }
 
 func (a cost) plus(b cost) cost {

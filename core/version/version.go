@@ -6,7 +6,8 @@
 //	pre-release word  <  end of version  <  any other word  <  number
 //
 // so 5.0-rc1 < 5.0 < 5.0p1 < 5.0.1. Versions that agree in every token but not in spelling ("5.00" and "5.0") are
-// ordered by their text, which makes the order total: Compare returns 0 for identical text only.
+// ordered by their text, which makes the order total: Compare returns 0 for identical text only. Order, and ranges, look at the tokens
+// alone.
 //
 // That is the general default. A family whose makers number in their own way declares a Scheme.
 package version
@@ -86,12 +87,20 @@ func MustParse(text string) Version {
 
 // Compare returns -1, 0 or +1 as v is before, the same as, or after w.
 func (v Version) Compare(w Version) int {
+	if c := v.Order(w); c != 0 {
+		return c
+	}
+	return strings.Compare(v.text, w.text)
+}
+
+// Order is Compare without regard to spelling: 2024.6 and 2024.06 are the same.
+func (v Version) Order(w Version) int {
 	for i := 0; i < len(v.tokens) || i < len(w.tokens); i++ {
 		if c := compareTokens(v.at(i), w.at(i)); c != 0 {
 			return c
 		}
 	}
-	return strings.Compare(v.text, w.text)
+	return 0
 }
 
 // Less reports whether v is before w.
@@ -114,6 +123,12 @@ func (v *Version) UnmarshalText(b []byte) (err error) {
 	}
 	*v, err = Parse(string(b))
 	return err
+}
+
+// Within reports whether a version begins with what a train is called.
+func (v Version) Within(train string) bool {
+	t, err := Parse(train)
+	return err == nil && v.hasPrefix(t)
 }
 
 // hasPrefix reports whether v's tokens begin with those of p.

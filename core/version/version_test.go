@@ -156,3 +156,27 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A range that can hold none of a family's versions is told in their spelling.
+func TestRangesInTheRightSpelling(t *testing.T) {
+	versions := []Version{MustParse("v2_3"), MustParse("v2_4"), MustParse("v3_0")}
+	for text, want := range map[string]string{"2_x": "v2_x", "2.x": "v2_x", ">=2.3 <3": ">=v2_3 <v3", "2.4": "v2_4", "2_x | 3_0": "v2_x | v3_0", "9.x": "", "any": "", "v2_x": ""} {
+		r, err := ParseRange(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, r.Near(versions), text)
+		if want != "" {
+			near, err := ParseRange(want)
+			require.NoError(t, err)
+			assert.True(t, near.Contains(versions[0]) || near.Contains(versions[1]), want)
+			assert.False(t, r.Contains(versions[0]), text)
+		}
+	}
+	same, _ := ParseRange("2024.6")
+	assert.True(t, same.Contains(MustParse("2024.06")))
+	from, _ := ParseRange(">=2024.6")
+	assert.True(t, from.Contains(MustParse("2024.06")))
+	assert.Zero(t, MustParse("2024.6").Order(MustParse("2024.06")))
+	assert.NotZero(t, MustParse("2024.6").Compare(MustParse("2024.06")), "the order stays total")
+	assert.True(t, MustParse("8.0.5").Within("8.0"))
+	assert.False(t, MustParse("8.1.5").Within("8.0"))
+}

@@ -1995,8 +1995,8 @@ export interface components {
             /** Format: int64 */
             size: number;
             sha256: string;
-            /** @description The image store has it. */
-            there: boolean;
+            /** @description The image store has it; absent where no image store was asked. */
+            there?: boolean;
         };
         HopComponent: {
             name: string;

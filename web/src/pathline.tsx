@@ -126,7 +126,7 @@ function HopText({ h, head, children }: { h: Hop; head: string; children?: React
       {h.cannot && <p className="mt-1 flex gap-2"><Mark state="failed" /> By hand: {h.cannot}.</p>}
       <p className="mt-1">Permitted by <Reason of={h.permit} /></p>
       {h.because.map((b, k) => <p key={k} className="mt-0.5">Needed: <Reason of={b} /></p>)}
-      <p className="mt-0.5">Image {install.file}{h.images.slice(1).map((im) => `, ${im.role} ${im.file}`).join("")} {h.images.some((im) => !im.there) && <Badge state="pending">not in the image store: {h.images.filter((im) => !im.there).map((im) => im.file).join(", ")}</Badge>}</p>
+      <p className="mt-0.5">Image {install.file}{h.images.slice(1).map((im) => `, ${im.role} ${im.file}`).join("")} {h.images.some((im) => im.there === false) && <Badge state="pending">not in the image store: {h.images.filter((im) => im.there === false).map((im) => im.file).join(", ")}</Badge>}</p>
       {h.components.map((c) => <p key={c.name} className="mt-0.5">{c.order === "before" ? "Before" : "After"} the image: {c.title} {c.from && `${c.from} to `}{c.to} ({c.trigger}{c.restarts && `, restarts ${c.restarts}`}, {span(c.minutes.low * 60, c.minutes.high * 60)})</p>)}
       {h.prerequisites.map((q, k) => (
         <p key={k} className="mt-0.5 flex flex-wrap items-center gap-1.5"><Badge state={q.state === "unknown" ? "pending" : q.state}>{words[q.state]}</Badge> <Reason of={{ rule: q.rule || undefined, text: q.text }} />
@@ -155,7 +155,7 @@ export function NoPath({ path }: { path: Path }) {
 /** What of a path is not known yet, or not there. */
 export function Doubts({ path }: { path: Path }) {
   const unknown = path.hops.flatMap((h) => h.prerequisites.filter((q) => q.state === "unknown" && q.rule).map((q) => ({ ...q, to: h.to })));
-  const missing = path.hops.flatMap((h) => h.images.filter((im) => !im.there));
+  const missing = path.hops.flatMap((h) => h.images.filter((im) => im.there === false));
   if (unknown.length + missing.length === 0) return null;
   return (
     <div role="status" className="rounded-md border border-amber-700/40 bg-amber-50 p-3 dark:bg-amber-950/50">
