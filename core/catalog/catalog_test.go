@@ -10,6 +10,7 @@ import (
 
 	"verimorph/core/portrait"
 	"verimorph/core/version"
+	"verimorph/core/yamldoc"
 )
 
 const sum = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
@@ -58,12 +59,12 @@ func TestFindingsHavePlaceAndHint(t *testing.T) {
 		{"bad date", "2025-02-03", "2025-13-03", "lv.yaml:13:11", "not a date"},
 		{"bad hash", "size: 10, sha256: " + sum + "}]\n  - ", "size: 10, sha256: abc}]\n  - ", "lv.yaml:15:", "not a SHA-256"},
 		{"path in file name", "lv-1.9.img", "../lv", "lv.yaml:18:21", "cannot be the name"},
-		{"unknown model", "models: [LV-1], size", "models: [LV-7], size", "lv.yaml:18:14", `model "LV-7"`},
+		{"unknown model", "models: [LV-1], size", "models: [LV-7], size", "lv.yaml:18:42", `model "LV-7"`},
 		{"twice", `version: "1.9"`, `version: "1.10"`, "lv.yaml:", "release 1.10 stands here twice"},
 		{"rule id twice", "id: R2", "id: R1", "lv.yaml:21:5", `"R1" stands here twice`},
 		{"field of another kind", "kind: leave-train,", "kind: leave-train, from: 1.x,", "lv.yaml:21:33", `no field "from"`},
 		{"hop without range", "from: 1.x, to: 1.x", "from: 1.x", "lv.yaml:20:5", "needs to"},
-		{"train unknown", `train: "1", text`, `train: "8", text`, "lv.yaml:21:5", `train "8"`},
+		{"train unknown", `train: "1", text`, `train: "8", text`, "lv.yaml:21:40", `train "8"`},
 		{"durations", "[10, 20, 99]", "[10, 5, 99]", "lv.yaml:9:41", "ascending"},
 		{"not yaml", "maker: Lodvik", "maker: [Lodvik", "lv.yaml:", "did not find"},
 	}
@@ -85,7 +86,7 @@ func TestDoubtsDoNotStop(t *testing.T) {
 	f, found := ReadFile("lv.yaml", []byte(strings.Replace(good, "from: 1.x", "from: 7.x", 1)))
 	require.NotNil(t, f)
 	assert.Empty(t, found.Errors())
-	assert.Contains(t, found.Error(), "lv.yaml:20:5: doubt: rule R1: no release lies in from: 7.x")
+	assert.Contains(t, found.Error(), "doubt: rule R1: no release lies in from: 7.x")
 	assert.Contains(t, found.Error(), "lv.yaml:11:5: doubt: release 1.10 cannot be reached on LV-1")
 }
 
@@ -158,7 +159,7 @@ func TestWhatDoesNotFitTogetherIsFound(t *testing.T) {
 		{"requirement without its fields", "kind: memory, bytes: 10,", "kind: memory,", "needs bytes"},
 		{"hand step without due", "hand-step: look again, due: after", "hand-step: look again", "together or neither"},
 		{"row without version", `[A], version: "1"`, "[A]", "which version of the component"},
-		{"scheme", "pattern: '^L'", "pattern: '^L('", "missing closing"},
+		{"scheme", "pattern: '^L'", "pattern: '^L('", "the group that begins at character 3"},
 		{"version of another look", "version: L1.0", "version: M1.0", "does not look like"},
 		{"range nobody is in", `runs: ">=L2"`, `runs: ">=L8"`, "service x: no release lies in runs: >=L8"},
 		{"platform change to itself", "to-model: LV-2", "to-model: LV-1", "rule R3 changes nothing"},
@@ -251,4 +252,44 @@ func FuzzReadFile(f *testing.F) {
 			t.Fatalf("a family and errors: %v %v", fam, found)
 		}
 	})
+}
+
+// All mistakes are told at once, each where it is, and none because of another.
+func TestAllMistakesAtOnce(t *testing.T) {
+	text := good
+	for _, change := range [][2]string{
+		{`version: "1.10"`, `version: "?"`},              // a release that cannot be read ...
+		{"from: 1.x, to: 1.x", "from: 1.x, to: '>'"},     // a range that is none, in a rule
+		{"models: [LV-1], size", "models: [LV-7], size"}, // a model that is not there, in another release
+	} {
+		require.Contains(t, text, change[0])
+		text = strings.Replace(text, change[0], change[1], 1)
+	}
+	_, found := ReadFile("lv.yaml", []byte(text))
+	all := found.Error()
+	assert.Len(t, found, 3, all)
+	for _, want := range []string{`version "?"`, "range", `names model "LV-7"`} {
+		assert.Contains(t, all, want)
+	}
+	for _, noise := range []string{"no release lies", "cannot be reached", "permits nothing"} {
+		assert.NotContains(t, all, noise)
+	}
+}
+
+// Regular expressions say which group or character is wrong.
+func TestRegularExpressionsSayWhatIsWrong(t *testing.T) {
+	for pattern, want := range map[string]string{
+		`^L(ab`:        `the group that begins at character 3 ("(ab") has no closing )`,
+		`^L(a)(?P<n>b`: `the group that begins at character 6 ("(?P<n>b") has no closing )`,
+		`ab)`:          `unexpected ) at character 3: ")" without its (`,
+		`é[z-a]`:       `invalid character class range at character 3: "z-a"`,
+		`a**`:          `invalid nested repetition operator at character 2: "**"`,
+		`a\q`:          `invalid escape sequence at character 2: "\\q"`,
+		`(?P<1>a)`:     `invalid named capture at character 1: "(?P<1>"`,
+		`a{3000}`:      `invalid repeat count at character 2: "{3000}"`,
+	} {
+		_, err := yamldoc.Regexp(pattern)
+		require.Error(t, err, pattern)
+		assert.EqualError(t, err, want)
+	}
 }

@@ -8,13 +8,18 @@ import (
 	"strings"
 
 	"verimorph/core/version"
+	"verimorph/core/yamldoc"
 )
 
 // Check looks for what contradicts itself inside one family: things named twice, unknown names, ranges without a
 // release, rules that contradict each other or lead nowhere, releases nobody can reach, images without a hash, dates
 // that disagree. The releases must be in ascending order.
-func Check(f *Family) Findings {
-	c := &checker{f: f, models: map[string]bool{}, trains: map[string]bool{}, conditions: map[string]bool{}, ids: map[string]bool{}}
+func Check(f *Family) Findings { return check(f, nil, nil) }
+
+// check is Check of a file. Of entries in which something is wrong already, by the list they stand in, nothing more is told, and nothing that
+// may follow from them.
+func check(f *Family, places *yamldoc.Places, wrong map[string]map[Position]bool) Findings {
+	c := &checker{f: f, places: places, wrong: wrong, models: map[string]bool{}, trains: map[string]bool{}, conditions: map[string]bool{}, ids: map[string]bool{}}
 	for _, m := range f.Models {
 		c.models[m.Name] = true
 	}
@@ -30,7 +35,7 @@ func Check(f *Family) Findings {
 	c.checkRules()
 	c.checkNames()
 	c.checkComponents()
-	if len(c.found.Errors()) == 0 { // otherwise the hops mean nothing
+	if len(c.found.Errors()) == 0 && len(wrong) == 0 { // otherwise the hops mean nothing
 		c.checkHops()
 	}
 	c.found.Sort()
@@ -41,24 +46,64 @@ type checker struct {
 	f                               *Family
 	models, trains, conditions, ids map[string]bool
 	found                           Findings
+	places                          *yamldoc.Places
+	wrong                           map[string]map[Position]bool
 }
 
 func (c *checker) fail(at Position, hint, format string, args ...any) {
-	c.found = append(c.found, Finding{Position: at, Message: fmt.Sprintf(format, args...), Hint: hint})
+	c.add(at, at, false, hint, format, args...)
 }
 
 func (c *checker) doubt(at Position, hint, format string, args ...any) {
-	c.found = append(c.found, Finding{Position: at, Doubt: true, Message: fmt.Sprintf(format, args...), Hint: hint})
+	c.add(at, at, true, hint, format, args...)
 }
 
+// add notes something about an entry at the place of the mistake itself.
+func (c *checker) add(entry, at Position, doubt bool, hint, format string, args ...any) {
+	for _, entries := range c.wrong {
+		if entries[entry] {
+			return
+		}
+	}
+	c.found = append(c.found, Finding{Position: at, Doubt: doubt, Message: fmt.Sprintf(format, args...), Hint: hint})
+}
+
+func (c *checker) failIn(entry Position, field, hint, format string, args ...any) {
+	c.add(entry, c.in(entry, field, ""), false, hint, format, args...)
+}
+
+// doubtIn is for doubts that rest on the other entries: where some cannot be read, nothing is said.
+func (c *checker) doubtIn(entry Position, field, hint, format string, args ...any) {
+	if _, broken := c.wrong["releases"]; !broken {
+		c.add(entry, c.in(entry, field, ""), true, hint, format, args...)
+	}
+}
+
+// in is the place of a field of an entry, or of a value in the list that it is.
+func (c *checker) in(entry Position, field, value string) Position {
+	return c.places.In(entry, field, value)
+}
+
+// lists are the fields in which names of a kind stand, and the lists that describe them.
+var lists = map[string][2]string{"model": {"models", "models"}, "condition": {"condition", "conditions"}, "component": {"component", "components"}, "successor": {"successor", "models"}}
+
 func (c *checker) known(at Position, what, kind string, names []string, among map[string]bool) {
+	if _, broken := c.wrong[lists[kind][1]]; broken { // it may be one of those that cannot be read
+		return
+	}
 	for _, name := range names {
 		if !among[name] {
 			hint := "the file describes none"
 			if len(among) > 0 {
 				hint = "known: " + strings.Join(slices.Sorted(maps.Keys(among)), ", ")
 			}
-			c.fail(at, hint, "%s names %s %q, which the file does not describe", what, kind, name)
+			field := lists[kind][0]
+			for _, other := range []string{"uses", "lacks"} {
+				if place := c.in(at, other, name); kind == "condition" && place != at {
+					field = other
+				}
+			}
+			c.add(at, c.in(at, field, name), false, hint, "%s names %s %q, which the file does not describe", what, kind, name)
 		}
 	}
 }
@@ -73,6 +118,9 @@ func (c *checker) id(at Position, id string) {
 
 // matched doubts a range in which no release lies.
 func (c *checker) matched(at Position, what, field string, r version.Range) {
+	if _, broken := c.wrong["releases"]; broken {
+		return
+	}
 	if !r.IsZero() && !slices.ContainsFunc(c.f.Releases, func(rel Release) bool { return r.Contains(rel.Version) }) {
 		hint := "check the range"
 		var all []version.Version
@@ -82,7 +130,7 @@ func (c *checker) matched(at Position, what, field string, r version.Range) {
 		if near := r.Near(all); near != "" {
 			hint = "write " + near
 		}
-		c.doubt(at, hint, "%s: no release lies in %s: %s", what, field, r)
+		c.add(at, c.in(at, field, ""), true, hint, "%s: no release lies in %s: %s", what, field, r)
 	}
 }
 
@@ -90,11 +138,11 @@ func (c *checker) checkModels() {
 	seen := map[string]bool{}
 	for _, m := range c.f.Models {
 		if seen[m.Name] {
-			c.fail(m.At, "keep one of them", "model %q stands here twice", m.Name)
+			c.failIn(m.At, "name", "keep one of them", "model %q stands here twice", m.Name)
 		}
 		seen[m.Name] = true
 		if !slices.ContainsFunc(c.f.Releases, func(r Release) bool { return m.Last.Contains(r.Version) }) {
-			c.doubt(m.At, "check runs:", "model %q may run none of the releases", m.Name)
+			c.doubtIn(m.At, "runs", "check runs:", "model %q may run none of the releases", m.Name)
 		}
 	}
 	if len(c.f.Models) == 0 {
@@ -108,9 +156,9 @@ func (c *checker) checkReleases() {
 	for i := range f.Releases {
 		r := &f.Releases[i]
 		if i > 0 && f.Releases[i-1].Version.Compare(r.Version) == 0 {
-			c.fail(r.At, "keep one of them", "release %s stands here twice", r.Version)
+			c.failIn(r.At, "version", "keep one of them", "release %s stands here twice", r.Version)
 		} else if i > 0 && f.Releases[i-1].Version.Order(r.Version) == 0 {
-			c.fail(r.At, "keep one of them", "release %s stands here twice, written differently: %s and %s are one version", r.Version, f.Releases[i-1].Version, r.Version)
+			c.failIn(r.At, "version", "keep one of them", "release %s stands here twice, written differently: %s and %s are one version", r.Version, f.Releases[i-1].Version, r.Version)
 		}
 		has := map[string]bool{}
 		for k := range r.Images {
@@ -130,14 +178,15 @@ func (c *checker) checkReleases() {
 		if !r.Base.IsZero() {
 			base := f.Release(r.Base)
 			switch {
+			case base == nil && c.wrong["releases"] != nil:
 			case base == nil:
-				c.fail(r.At, "", "release %s needs the base image of %s, which the file does not describe", r.Version, r.Base)
+				c.failIn(r.At, "base", "", "release %s needs the base image of %s, which the file does not describe", r.Version, r.Base)
 			case base == r:
-				c.fail(r.At, "leave base: out", "release %s names itself as its base", r.Version)
+				c.failIn(r.At, "base", "leave base: out", "release %s names itself as its base", r.Version)
 			default:
 				for m := range has {
 					if base.Image(m) == nil {
-						c.doubt(r.At, "add the image to the base release", "release %s needs the base image of %s, which has none for model %s", r.Version, r.Base, m)
+						c.doubtIn(r.At, "base", "add the image to the base release", "release %s needs the base image of %s, which has none for model %s", r.Version, r.Base, m)
 					}
 				}
 			}
@@ -181,7 +230,7 @@ func (c *checker) checkDates() {
 			continue
 		}
 		if before := newest[r.Train]; before != nil && r.Date.Before(before.Date) {
-			c.doubt(r.At, "check both dates", "release %s is dated %s, but %s before it is dated %s", r.Version, r.Date.Format("2006-01-02"), before.Version, before.Date.Format("2006-01-02"))
+			c.doubtIn(r.At, "date", "check both dates", "release %s is dated %s, but %s before it is dated %s", r.Version, r.Date.Format("2006-01-02"), before.Version, before.Date.Format("2006-01-02"))
 		}
 		newest[r.Train] = r
 	}
@@ -192,7 +241,7 @@ func (c *checker) checkDates() {
 		}
 		for k := range c.f.Releases {
 			if r := &c.f.Releases[k]; m.Last.Contains(r.Version) && r.Image(m.Name) != nil && r.Date.After(m.EndOfSupport) {
-				c.doubt(m.At, "correct runs: or end-of-support:", "model %s may run %s, dated %s, after its end of support on %s", m.Name, r.Version, r.Date.Format("2006-01-02"), m.EndOfSupport.Format("2006-01-02"))
+				c.doubtIn(m.At, "end-of-support", "correct runs: or end-of-support:", "model %s may run %s, dated %s, after its end of support on %s", m.Name, r.Version, r.Date.Format("2006-01-02"), m.EndOfSupport.Format("2006-01-02"))
 				break
 			}
 		}
@@ -213,25 +262,28 @@ func (c *checker) checkRules() {
 			if r.Kind == KindPlatformChange {
 				c.known(r.At, what, "model", []string{r.FromModel, r.ToModel}, c.models)
 				if r.FromModel == r.ToModel {
-					c.fail(r.At, "name two models", "rule %s changes nothing", r.ID)
+					c.failIn(r.At, "to-model", "name two models", "rule %s changes nothing", r.ID)
 				}
 			}
 		case KindLeaveTrain:
+			if r.Train != "" && !c.trains[r.Train] && c.wrong["releases"] != nil {
+				break // it may be one of those that cannot be read
+			}
 			if r.Train != "" && !c.trains[r.Train] {
-				c.fail(r.At, "known: "+strings.Join(slices.Sorted(maps.Keys(c.trains)), ", "), "rule %s: no release belongs to train %q", r.ID, r.Train)
+				c.failIn(r.At, "train", "known: "+strings.Join(slices.Sorted(maps.Keys(c.trains)), ", "), "rule %s: no release belongs to train %q", r.ID, r.Train)
 			} else if r.Train != "" && f.NewestPreferred(r.Train) == nil {
-				c.doubt(r.At, "the rule does nothing there", "rule %s: train %q has no preferred release", r.ID, r.Train)
+				c.doubtIn(r.At, "train", "the rule does nothing there", "rule %s: train %q has no preferred release", r.ID, r.Train)
 			}
 		case KindCrossing:
 			if !r.LandOn.IsZero() && !slices.ContainsFunc(f.Releases, func(rel Release) bool {
 				return r.LandOn.Contains(rel.Version) && !rel.Version.Less(r.Crossing)
 			}) {
-				c.doubt(r.At, "nothing can cross there", "rule %s: no release from %s on lies in land-on: %s", r.ID, r.Crossing, r.LandOn)
+				c.doubtIn(r.At, "land-on", "nothing can cross there", "rule %s: no release from %s on lies in land-on: %s", r.ID, r.Crossing, r.LandOn)
 			}
 			if !r.LeaveFrom.IsZero() && !slices.ContainsFunc(f.Releases, func(rel Release) bool {
 				return r.LeaveFrom.Contains(rel.Version) && rel.Version.Less(r.Crossing)
 			}) {
-				c.doubt(r.At, "nothing can cross there", "rule %s: no release before %s lies in leave-from: %s", r.ID, r.Crossing, r.LeaveFrom)
+				c.doubtIn(r.At, "leave-from", "nothing can cross there", "rule %s: no release before %s lies in leave-from: %s", r.ID, r.Crossing, r.LeaveFrom)
 			}
 		}
 	}
@@ -348,7 +400,7 @@ func (c *checker) checkTable(comp *Component, m *Model, generation string) {
 		}
 	}
 	if len(with) > 0 && len(without) > 0 {
-		c.doubt(comp.At, "add a row", "component %s has no row for release %s of %s", comp.Name, without[0].Version, strings.TrimSpace(model+" "+generation))
+		c.doubtIn(comp.At, "rows", "add a row", "component %s has no row for release %s of %s", comp.Name, without[0].Version, strings.TrimSpace(model+" "+generation))
 	}
 }
 

@@ -89,13 +89,12 @@ func ReadFile(name string, data []byte) (*Family, Findings) {
 	if broken != nil {
 		return nil, Findings{*broken}
 	}
-	r := &reader{yamldoc.Reader{File: name, Scheme: version.Default}}
+	r := &reader{Reader: yamldoc.Reader{File: name, Scheme: version.Default}, wrong: map[string]map[Position]bool{}}
 	f := r.family(root)
-	if len(r.Found) > 0 {
-		return nil, r.Found
-	}
 	slices.SortStableFunc(f.Releases, func(a, b Release) int { return a.Version.Compare(b.Version) })
-	found := Check(f)
+	found := check(f, yamldoc.NewPlaces(root), r.wrong)
+	found = append(found, r.Found...)
+	found.Sort()
 	if len(found.Errors()) > 0 {
 		return nil, found
 	}
@@ -104,14 +103,29 @@ func ReadFile(name string, data []byte) (*Family, Findings) {
 
 type node = yamldoc.Node
 
-type reader struct{ yamldoc.Reader }
+type reader struct {
+	yamldoc.Reader
+	wrong map[string]map[Position]bool // by the list they stand in: entries in which something is wrong
+}
 
 type fields = map[string]yamldoc.Read
 
-// each reads a list into a slice, item by item.
+// each reads a list into a slice, item by item, and notes in which something is wrong.
 func each[T any](r *reader, what string, into *[]T, read func(*node) T) yamldoc.Read {
 	return func(n *node) {
-		r.Items(n, what, func(n *node) { *into = append(*into, read(n)) })
+		before := len(r.Found)
+		r.Items(n, what, func(n *node) {
+			*into = append(*into, read(n))
+			if len(r.Found) > before {
+				if before = len(r.Found); r.wrong[what] == nil {
+					r.wrong[what] = map[Position]bool{}
+				}
+				r.wrong[what][r.At(n)] = true
+			}
+		})
+		if len(r.Found) > before {
+			r.wrong[what] = map[Position]bool{}
+		}
 	}
 }
 
@@ -166,10 +180,16 @@ func (r *reader) imageHeader(into *ImageHeader) yamldoc.Read {
 		r.Fields(n, "image-header", []string{"bytes", "match"}, fields{
 			"bytes": r.Count(&into.Bytes, 1, 65536),
 			"match": func(n *node) {
-				m, err := regexp.Compile(n.Value)
-				if err != nil || m.SubexpIndex("models") < 0 || m.SubexpIndex("version") < 0 {
-					r.Fail(n, "a regular expression (RE2) with the groups models and version", "%q cannot be used", n.Value)
+				m, err := yamldoc.Regexp(n.Value)
+				if err != nil {
+					r.Fail(n, "a regular expression (RE2) with the groups models and version", "%s", err)
 					return
+				}
+				for _, group := range []string{"models", "version"} {
+					if m.SubexpIndex(group) < 0 {
+						r.Fail(n, "write (?P<"+group+">...) around what says it", "the group %q is missing", group)
+						return
+					}
 				}
 				into.Match = m
 			},
@@ -182,7 +202,7 @@ func (r *reader) scheme(n *node) *version.Scheme {
 	r.Fields(n, "scheme", nil, fields{
 		"prefix": r.Text(&s.Prefix), "pre": r.Texts(&s.Pre), "words": r.Texts(&s.Words),
 		"pattern": func(n *node) {
-			p, err := regexp.Compile(n.Value)
+			p, err := yamldoc.Regexp(n.Value)
 			if err != nil {
 				r.Fail(n, "a regular expression (RE2)", "%s", err)
 			}
