@@ -38,6 +38,10 @@ func main() {
 		}
 		return
 	}
+	if len(os.Args) > 2 && os.Args[1] == "measure" {
+		measure(os.Args[2:])
+		return
+	}
 	if len(os.Args) == 4 && os.Args[1] == "fleet" {
 		n, err := strconv.Atoi(os.Args[3])
 		check(err)

@@ -59,20 +59,33 @@ func apiAdvisory(a *advisory.Advisory, cat *catalog.Catalogue, fleet []imagestor
 	return out
 }
 
-func (s *Server) advisories(ctx context.Context) (out []*advisory.Advisory, err error) {
+// advisories are the stored advisories that can be used.
+func (s *Server) advisories(ctx context.Context) ([]*advisory.Advisory, error) {
+	all, _, err := s.everyAdvisory(ctx)
+	return all, err
+}
+
+// An unusableAdvisory is a stored document that cannot be used. It disables only itself.
+type unusableAdvisory struct {
+	ID  string `json:"id"`
+	Why string `json:"why"`
+}
+
+func (s *Server) everyAdvisory(ctx context.Context) (out []*advisory.Advisory, unusable []unusableAdvisory, err error) {
 	all, err := s.Store.Advisories(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, rec := range all {
 		a, err := advisory.Read(rec.Document)
 		if err != nil {
 			s.Log.Warn("a stored advisory cannot be read", "id", rec.ID, "err", err)
+			unusable = append(unusable, unusableAdvisory{rec.ID, err.Error()})
 			continue
 		}
 		out = append(out, a)
 	}
-	return out, nil
+	return out, unusable, nil
 }
 
 // namedBy lists the imported advisories that call a release affected, or say that it is still being looked into.
@@ -129,7 +142,7 @@ func (s *Server) affected(ctx context.Context, id string) (func(model, version s
 
 // ListAdvisories lists the imported advisories.
 func (s *Server) ListAdvisories(ctx context.Context, _ gen.ListAdvisoriesRequestObject) (gen.ListAdvisoriesResponseObject, error) {
-	all, err := s.advisories(ctx)
+	all, unusable, err := s.everyAdvisory(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -138,9 +151,16 @@ func (s *Server) ListAdvisories(ctx context.Context, _ gen.ListAdvisoriesRequest
 		return nil, err
 	}
 	fleet, err := s.fleet(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := gen.ListAdvisories200JSONResponse{Items: []gen.Advisory{}}
 	for _, a := range all {
 		out.Items = append(out.Items, apiAdvisory(a, cat, fleet))
+	}
+	bad, err := json.Marshal(unusable)
+	if err == nil && len(unusable) > 0 {
+		err = json.Unmarshal(bad, &out.Unusable)
 	}
 	return out, err
 }
@@ -169,7 +189,7 @@ func (s *Server) GetAdvisory(ctx context.Context, r gen.GetAdvisoryRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := gen.GetAdvisory200JSONResponse{Advisory: apiAdvisory(a, cat, fleet), Releases: []gen.AdvisoryRelease{}, Devices: []gen.AdvisoryDevice{}}
+	out := gen.GetAdvisory200JSONResponse{Advisory: apiAdvisory(a, cat, fleet), Releases: []gen.AdvisoryRelease{}, Says: a.Says(), Devices: []gen.AdvisoryDevice{}}
 	for _, f := range a.Families(cat) {
 		for i := len(f.Releases) - 1; i >= 0; i-- {
 			v := f.Releases[i].Version.String()

@@ -9637,6 +9637,12 @@ type ListAdvisoriesResponse struct {
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
 		Items []Advisory `json:"items"`
+
+		// Unusable Stored documents that cannot be used; they say nothing about any device.
+		Unusable *[]struct {
+			Id  string `json:"id"`
+			Why string `json:"why"`
+		} `json:"unusable,omitempty"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -9645,6 +9651,12 @@ type ListAdvisoriesResponse struct {
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ListAdvisoriesResponse) GetJSON200() *struct {
 	Items []Advisory `json:"items"`
+
+	// Unusable Stored documents that cannot be used; they say nothing about any device.
+	Unusable *[]struct {
+		Id  string `json:"id"`
+		Why string `json:"why"`
+	} `json:"unusable,omitempty"`
 } {
 	return r.JSON200
 }
@@ -17157,6 +17169,12 @@ func ParseListAdvisoriesResponse(rsp *http.Response) (*ListAdvisoriesResponse, e
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
 			Items []Advisory `json:"items"`
+
+			// Unusable Stored documents that cannot be used; they say nothing about any device.
+			Unusable *[]struct {
+				Id  string `json:"id"`
+				Why string `json:"why"`
+			} `json:"unusable,omitempty"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

@@ -150,9 +150,12 @@ func (a *asking) offline(aim string) (*path.Planner, path.Question, error) {
 	}
 	q.Aim.Model = a.toModel
 	if q.Aim.Fixes != "" {
-		ad, err := findAdvisory(q.Aim.Fixes, a.folder, a.notes)
+		ad, unusable, err := findAdvisory(q.Aim.Fixes, a.folder, a.notes)
 		if err != nil {
 			return nil, q, err
+		}
+		if ad == nil && len(unusable) > 0 { // it may be one of those
+			return nil, q, fmt.Errorf("no document is advisory %s:\n%w", q.Aim.Fixes, errors.Join(unusable...))
 		}
 		if ad != nil {
 			q.Aim.Affected = ad.Affects(cat)
@@ -175,8 +178,8 @@ func readCatalogue(folder string) (*catalog.Catalogue, error) {
 }
 
 // findAdvisory looks for a CSAF document among the .json files of folders; nil when none has that number. Other JSON may
-// lie in the first folder, the catalogue's.
-func findAdvisory(id, folder, more string) (out *advisory.Advisory, err error) {
+// lie in the first folder, the catalogue's. unusable names the documents of the second that cannot be read.
+func findAdvisory(id, folder, more string) (out *advisory.Advisory, unusable []error, err error) {
 	for i, dir := range []string{folder, more} {
 		if dir == "" {
 			continue
@@ -190,8 +193,8 @@ func findAdvisory(id, folder, more string) (out *advisory.Advisory, err error) {
 				return err
 			}
 			a, err := advisory.Read(data)
-			if err != nil && i > 0 {
-				return fmt.Errorf("%s: %w", name, err)
+			if err != nil && i > 0 { // it disables only itself
+				unusable = append(unusable, fmt.Errorf("%s cannot be used: %w", name, err))
 			}
 			if err == nil && a.ID == id {
 				out = a
@@ -199,10 +202,10 @@ func findAdvisory(id, folder, more string) (out *advisory.Advisory, err error) {
 			return nil
 		})
 		if err != nil {
-			return nil, err
+			return nil, unusable, err
 		}
 	}
-	return out, nil
+	return out, unusable, nil
 }
 
 var pathCommands = []command{

@@ -123,7 +123,7 @@ var advisoryCommands = []command{
 		name: "advisory list", short: "Security advisories and how many devices they affect", example: "advisory list",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
-				l, err := call[items[gen.Advisory]](c, func(a *api.Client) (*http.Response, error) { return a.ListAdvisories(ctx) })
+				l, err := call[advisories](c, func(a *api.Client) (*http.Response, error) { return a.ListAdvisories(ctx) })
 				if err != nil {
 					return err
 				}
@@ -133,6 +133,9 @@ var advisoryCommands = []command{
 						rows = append(rows, []string{a.Id, a.Severity, strings.Join(a.Families, ", "), count(a.Affected, "device"), a.Title})
 					}
 					table(c.out, rows)
+					for _, u := range l.Unusable {
+						c.printf("! %s cannot be used, so it says nothing about any device: %s\n", u.ID, u.Why)
+					}
 				})
 			}
 		},
@@ -165,6 +168,12 @@ var advisoryCommands = []command{
 	},
 }
 
+// advisories is the list of advisories, and of stored documents that cannot be used.
+type advisories struct {
+	Items    []gen.Advisory
+	Unusable []struct{ ID, Why string }
+}
+
 func (c *client) printAdvisory(d gen.AdvisoryDetail) {
 	a := d.Advisory
 	c.printf("%s  %s\n%s, %s, released %s\n", c.paint(bold, a.Id), a.Title, a.Severity, a.Publisher, a.Released)
@@ -180,6 +189,9 @@ func (c *client) printAdvisory(d gen.AdvisoryDetail) {
 		if len(by[status]) > 0 {
 			c.printf("%-20s %s\n", status, wrap(strings.Join(by[status], ", "), 88, strings.Repeat(" ", 21)))
 		}
+	}
+	for _, says := range d.Says {
+		c.printf("%-20s %s\n", "", wrap(says, 88, strings.Repeat(" ", 21)))
 	}
 	c.printf("\n")
 	rows := [][]string{{"DEVICE", "MODEL", "RUNS", "STATUS", "WAY OUT"}}

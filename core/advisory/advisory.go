@@ -3,11 +3,13 @@
 //
 // A product of the document's tree maps to a family by its vendor branch (the maker) and its product_name branch (a
 // model, or the family's name or title, which stands for all its models). Versions come from product_version branches
-// and from product_version_range branches in vers form ("vers:generic/>=5.0|<5.0.7").
+// and from product_version_range branches in vers form ("vers:generic/>=5.0|<5.0.7"). A product that a relationship makes of two, such as
+// firmware installed on hardware, has the versions of the first and is about the second (CSAF 2.0, section 3.2.2.4).
 package advisory
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -45,8 +47,33 @@ type Product struct {
 	ID, Vendor, Name string
 	Version          string // one version; or
 	Range            string // vers form
+	On               string // the hardware that it is installed on; "" when no relationship says so
 	Status           Status
-	Remediation      string
+	Remediations     []Remediation
+	Flags            []string // why it is not affected, as the document words it
+}
+
+// A Remediation is what the document says can be done (CSAF 2.0, section 3.2.3.12).
+type Remediation struct {
+	Category string // vendor_fix, workaround, mitigation, no_fix_planned or none_available
+	Details  string
+	URL      string
+	Restart  string // what has to be restarted, as the document words it
+}
+
+// String tells a remediation in a line.
+func (r Remediation) String() string {
+	s := r.Details
+	if name := map[string]string{"vendor_fix": "fix", "workaround": "workaround", "mitigation": "mitigation", "no_fix_planned": "no fix is planned", "none_available": "none is available"}[r.Category]; name != "" {
+		s = name + ": " + s
+	}
+	if r.Restart != "" && r.Restart != "none" {
+		s += fmt.Sprintf(" (restart: %s)", r.Restart)
+	}
+	if r.URL != "" {
+		s += " " + r.URL
+	}
+	return s
 }
 
 // Read reads a CSAF document. It fails on what is not one, naming the place in the document.
@@ -79,8 +106,30 @@ func Read(data []byte) (*Advisory, error) {
 	for i := range d.Tree.Branches {
 		walk(&d.Tree.Branches[i], Product{}, products, 0)
 	}
+	for _, n := range d.Tree.Names { // products outside of the branches; only a relationship may say more of them
+		if _, ok := products[n.ID]; !ok {
+			products[n.ID] = Product{ID: n.ID, Name: n.Name}
+		}
+	}
+	if err := relate(d.Tree.Relationships, products); err != nil {
+		return nil, err
+	}
+	groups := map[string][]string{}
+	for _, g := range d.Tree.Groups {
+		groups[g.ID] = g.Products
+	}
+	members := func(ids, of []string) (out []string, err error) {
+		out = slices.Clone(ids)
+		for _, g := range of {
+			if _, ok := groups[g]; !ok {
+				return nil, fmt.Errorf("vulnerabilities: product group %q is not in the product tree", g)
+			}
+			out = append(out, groups[g]...)
+		}
+		return out, nil
+	}
 	statuses := map[string]Status{}
-	remedies := map[string]string{}
+	remedies, flags := map[string][]Remediation{}, map[string][]string{}
 	for _, v := range d.Vulnerabilities {
 		if v.CVE != "" {
 			a.CVEs = append(a.CVEs, v.CVE)
@@ -101,14 +150,31 @@ func Read(data []byte) (*Advisory, error) {
 			}
 		}
 		for _, r := range v.Remediations {
-			for _, id := range r.Products {
-				remedies[id] = r.Details
+			ids, err := members(r.Products, r.Groups)
+			if err != nil {
+				return nil, err
+			}
+			for _, id := range ids {
+				if one := (Remediation{r.Category, r.Details, r.URL, r.Restart.Category}); !slices.Contains(remedies[id], one) {
+					remedies[id] = append(remedies[id], one)
+				}
+			}
+		}
+		for _, flag := range v.Flags {
+			ids, err := members(flag.Products, flag.Groups)
+			if err != nil {
+				return nil, err
+			}
+			for _, id := range ids {
+				if label := strings.ReplaceAll(flag.Label, "_", " "); !slices.Contains(flags[id], label) {
+					flags[id] = append(flags[id], label)
+				}
 			}
 		}
 	}
 	for id, p := range products {
 		if p.Status = statuses[id]; p.Status != "" {
-			p.Remediation = remedies[id]
+			p.Remediations, p.Flags = remedies[id], flags[id]
 			a.Products = append(a.Products, p)
 		}
 	}
@@ -147,7 +213,13 @@ type document struct {
 		} `json:"tracking"`
 	} `json:"document"`
 	Tree struct {
-		Branches []branch `json:"branches"`
+		Branches      []branch       `json:"branches"`
+		Names         []fullName     `json:"full_product_names"`
+		Relationships []relationship `json:"relationships"`
+		Groups        []struct {
+			ID       string   `json:"group_id"`
+			Products []string `json:"product_ids"`
+		} `json:"product_groups"`
 	} `json:"product_tree"`
 	Vulnerabilities []struct {
 		CVE    string `json:"cve"`
@@ -162,20 +234,84 @@ type document struct {
 			Investigated  []string `json:"under_investigation"`
 		} `json:"product_status"`
 		Remediations []struct {
+			Category string   `json:"category"`
 			Details  string   `json:"details"`
+			URL      string   `json:"url"`
 			Products []string `json:"product_ids"`
+			Groups   []string `json:"group_ids"`
+			Restart  struct {
+				Category string `json:"category"`
+			} `json:"restart_required"`
 		} `json:"remediations"`
+		Flags []struct {
+			Label    string   `json:"label"`
+			Products []string `json:"product_ids"`
+			Groups   []string `json:"group_ids"`
+		} `json:"flags"`
 	} `json:"vulnerabilities"`
 }
 
 type branch struct {
+	Category string    `json:"category"`
+	Name     string    `json:"name"`
+	Branches []branch  `json:"branches"`
+	Product  *fullName `json:"product"`
+}
+
+type fullName struct {
+	ID   string `json:"product_id"`
+	Name string `json:"name"`
+}
+
+type relationship struct {
 	Category string   `json:"category"`
-	Name     string   `json:"name"`
-	Branches []branch `json:"branches"`
-	Product  *struct {
-		ID   string `json:"product_id"`
-		Name string `json:"name"`
-	} `json:"product"`
+	Product  fullName `json:"full_product_name"`
+	Of       string   `json:"product_reference"`
+	To       string   `json:"relates_to_product_reference"`
+}
+
+// relate adds the products that relationships make of two others. One may build on another, in any order.
+func relate(list []relationship, products map[string]Product) error {
+	for len(list) > 0 {
+		var rest []relationship
+		for _, r := range list {
+			part, ok := products[r.Of]
+			whole, there := products[r.To]
+			if !ok || !there {
+				rest = append(rest, r)
+				continue
+			}
+			if _, twice := products[r.Product.ID]; twice {
+				return fmt.Errorf("product_tree.relationships: product %q is there already", r.Product.ID)
+			}
+			p := part
+			p.ID = r.Product.ID
+			switch r.Category {
+			case "installed_on":
+				p.On = cmp.Or(whole.On, whole.Name)
+				p.Vendor = cmp.Or(p.Vendor, whole.Vendor)
+			case "default_component_of", "optional_component_of", "external_component_of", "installed_with": // it is about the whole, whatever the part is called
+				if whole.Version != "" || whole.Range != "" {
+					p = whole
+				} else { // firmware as a part of hardware
+					p.On, p.Vendor = cmp.Or(whole.On, whole.Name), cmp.Or(p.Vendor, whole.Vendor)
+				}
+				p.ID = r.Product.ID
+			default:
+				return fmt.Errorf("product_tree.relationships: category %q of product %q is not known", r.Category, r.Product.ID)
+			}
+			products[p.ID] = p
+		}
+		if len(rest) == len(list) {
+			missing := rest[0].Of
+			if _, ok := products[missing]; ok {
+				missing = rest[0].To
+			}
+			return fmt.Errorf("product_tree.relationships: product %q speaks of %q, which the product tree does not have", rest[0].Product.ID, missing)
+		}
+		list = rest
+	}
+	return nil
 }
 
 // maxDepth bounds how deep a product tree is followed.
@@ -205,6 +341,9 @@ func walk(b *branch, p Product, out map[string]Product, depth int) {
 
 // about reports whether a product means a model of a family.
 func (p *Product) about(f *catalog.Family, model string) bool {
+	if p.On != "" && !strings.EqualFold(p.On, model) && !strings.EqualFold(p.On, f.Name) && !strings.EqualFold(p.On, f.Title) {
+		return false
+	}
 	return strings.EqualFold(p.Vendor, f.Maker) && (strings.EqualFold(p.Name, model) || strings.EqualFold(p.Name, f.Name) || strings.EqualFold(p.Name, f.Title))
 }
 
@@ -222,24 +361,59 @@ func (a *Advisory) Families(c *catalog.Catalogue) (out []*catalog.Family) {
 
 // Status is what the advisory says about a release on a model; "" when it says nothing. Where it says more than one
 // thing, the worse counts.
-func (a *Advisory) Status(f *catalog.Family, model, release string) (s Status, remediation string) {
+func (a *Advisory) Status(f *catalog.Family, model, release string) (Status, string) {
+	p := a.Product(f, model, release)
+	if p == nil {
+		return "", ""
+	}
+	return p.Status, p.Says()
+}
+
+// Product is what of the advisory speaks about a release on a model, the worst of it; nil when nothing does.
+func (a *Advisory) Product(f *catalog.Family, model, release string) (worst *Product) {
 	v, err := f.Scheme.Parse(release)
 	if err != nil {
-		return "", ""
+		return nil
 	}
 	for i := range a.Products {
 		p := &a.Products[i]
-		if p.about(f, model) && p.covers(f.Scheme, v) && worse(p.Status, s) {
-			s, remediation = p.Status, p.Remediation
+		if p.about(f, model) && p.covers(f.Scheme, v) && (worst == nil || worse(p.Status, worst.Status)) {
+			worst = p
 		}
 	}
-	return s, remediation
+	return worst
+}
+
+// Says lists what the products of an advisory say, each once.
+func (a *Advisory) Says() []string {
+	out := []string{}
+	for i := range a.Products {
+		for _, line := range strings.Split(a.Products[i].Says(), "\n") {
+			if line != "" && !slices.Contains(out, line) {
+				out = append(out, line)
+			}
+		}
+	}
+	return out
+}
+
+// Says tells what can be done, and why it is not affected, one thing a line.
+func (p *Product) Says() string {
+	var lines []string
+	for _, r := range p.Remediations {
+		lines = append(lines, r.String())
+	}
+	for _, flag := range p.Flags {
+		lines = append(lines, "not affected: "+flag)
+	}
+	return strings.Join(lines, "\n")
 }
 
 func (p *Product) covers(scheme *version.Scheme, v version.Version) bool {
 	switch {
 	case p.Version != "":
-		return p.Version == v.String()
+		other, err := scheme.Parse(p.Version)
+		return err == nil && other.Order(v) == 0
 	case p.Range != "":
 		r, err := VersRange(scheme, p.Range)
 		return err == nil && r(v)

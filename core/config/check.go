@@ -169,6 +169,9 @@ func (c *checker) port(n *Node, st *Statement) {
 	}
 }
 
+// Wrong says why a type does not take a word, or "". Whether an object of that name is defined is not looked at.
+func (s *Schema) Wrong(t *Type, word string) string { return s.wrong(t, word, nil) }
+
 // wrong says what is wrong with a word of a type, or "".
 func (s *Schema) wrong(t *Type, word string, defined map[string]map[string][]*Node) string {
 	if len(t.RefersTo) > 0 {

@@ -11,6 +11,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"verimorph/core/near"
 	"verimorph/core/version"
 	"verimorph/core/yamldoc"
 )
@@ -33,8 +34,17 @@ func ReadSchema(file string, data []byte, scheme func(family string) *version.Sc
 
 type schemaReader struct {
 	yamldoc.Reader
-	s     *Schema
-	types []*yaml.Node // words that name types, to be checked at the end
+	s        *Schema
+	types    []*yaml.Node          // words that name types, to be checked at the end
+	refers   map[string]*yaml.Node // what types refer to, by kind
+	keys     []described           // keys that name a statement inside, and
+	defaults []described           // defaults, to be checked at the end
+}
+
+// described is a value of the file that describes a statement.
+type described struct {
+	n  *yaml.Node
+	st *Statement
 }
 
 type fields = map[string]yamldoc.Read
@@ -108,6 +118,50 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 		}
 	}
 	r.kinds(root)
+	r.checkKeys()
+	r.checkDefaults()
+}
+
+// checkKeys checks that a key which is the name of a statement names one inside.
+func (r *schemaReader) checkKeys() {
+	for _, k := range r.keys {
+		if k.st.KeyInside() && k.st.Statements[string(k.st.Key)] == nil && k.st.Each == nil && k.st.Items == nil {
+			inside := slices.Sorted(maps.Keys(k.st.Statements))
+			hint := "write once, word, words or position"
+			if len(inside) > 0 {
+				hint += ", or the name of a statement inside: " + strings.Join(inside, ", ")
+			}
+			r.Fail(k.n, hint, "the key %q is neither a way to tell entries apart nor a statement inside%s", k.n.Value, near.Hint(k.n.Value, append(inside, "once", "word", "words", "position")))
+		}
+	}
+}
+
+// checkDefaults holds defaults against the types of their statements.
+func (r *schemaReader) checkDefaults() {
+	for _, d := range r.defaults {
+		words := d.st.DefaultWords()
+		for i, w := range words {
+			t := r.s.TypeOf(d.st, i)
+			if t == nil {
+				if len(d.st.Words) > 0 && r.typesKnown(d.st) {
+					r.Fail(d.n, "leave out what is too much", "the default has %d words, but the statement takes %d", len(words), len(d.st.Words))
+				}
+				break
+			}
+			if len(t.RefersTo) > 0 {
+				continue // whether it is defined, a configuration tells
+			}
+			if message := r.s.wrong(t, w, nil); message != "" {
+				r.Fail(d.n, "write a default that the statement itself may have", "the default does not fit the type of its own statement: %s", message)
+				break
+			}
+		}
+	}
+}
+
+// typesKnown reports whether all types of a statement are known; what is not is told elsewhere.
+func (r *schemaReader) typesKnown(st *Statement) bool {
+	return !slices.ContainsFunc(st.Words, func(name string) bool { return r.s.Type(name) == nil })
 }
 
 // textBlock reads a form of raw texts.
@@ -132,8 +186,12 @@ func (r *schemaReader) kinds(root *yaml.Node) {
 	r.s.Top.Walk(func(st *Statement) { defined[st.Defines] = true })
 	for _, name := range slices.Sorted(maps.Keys(r.s.Types)) {
 		for _, kind := range r.s.Types[name].RefersTo {
+			at := r.refers[name+"\x00"+kind]
+			if at == nil { // the schema that this one extends says so
+				at = root
+			}
 			if !defined[kind] {
-				r.Fail(root, "give the statement whose key is the name: defines: "+kind, "type %q refers to %q, which no statement defines", name, kind)
+				r.Fail(at, "give the statement whose key is the name: defines: "+kind, "type %q refers to %q, which no statement defines", name, kind)
 			}
 		}
 	}
@@ -266,6 +324,7 @@ func (r *schemaReader) statement(n *yaml.Node, st *Statement) {
 				r.Fail(n, "", "expected a single value")
 			}
 			st.Default, st.HasDefault = n.Value, true
+			r.defaults = append(r.defaults, described{n, st})
 		},
 		"secret": r.Bool(&st.Secret), "required": r.Bool(&st.Required), "presence": r.Bool(&st.Presence), "guarded": r.Text(&st.Guarded), "defines": r.Text(&st.Defines),
 		"max": r.Count(&st.Max, 1, 1_000_000), "releases": r.Range(&st.Releases), "models": r.Texts(&st.Models),
@@ -285,6 +344,7 @@ func (r *schemaReader) statement(n *yaml.Node, st *Statement) {
 	})
 	if key != "" {
 		st.Key = Key(key)
+		r.keys = append(r.keys, described{yamldoc.Value(n, "key"), st})
 	}
 }
 
@@ -299,7 +359,7 @@ func (r *schemaReader) typeName(n *yaml.Node) {
 func (r *schemaReader) pattern(into *string) yamldoc.Read {
 	return func(n *yaml.Node) {
 		r.Text(into)(n)
-		if _, err := regexp.Compile(*into); err != nil {
+		if _, err := yamldoc.Regexp(*into); err != nil {
 			r.Fail(n, "", "%s", err)
 		}
 	}
@@ -333,7 +393,13 @@ func (r *schemaReader) readType(name string, n *yaml.Node) {
 			t.Low, t.Top, t.Ranged = v[0], v[1], true
 		},
 	})
-	if err := t.compile(); err != nil {
+	for _, kind := range t.RefersTo {
+		if r.refers == nil {
+			r.refers = map[string]*yaml.Node{}
+		}
+		r.refers[name+"\x00"+kind] = yamldoc.Item(yamldoc.Value(n, "refers-to"), kind)
+	}
+	if err := t.compile(); err != nil && yamldoc.Value(n, "match") == nil { // what is wrong with match is told already
 		r.Fail(n, "", "%s", err)
 	}
 }

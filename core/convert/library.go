@@ -54,6 +54,17 @@ func Mine(data []byte) bool {
 func Load(cat *catalog.Catalogue, files []File) (*Library, yamldoc.Findings) {
 	l := &Library{Catalogue: cat}
 	var found yamldoc.Findings
+	broken := map[string]bool{} // schemas that are there and cannot be used: what speaks of them is not at fault
+	told := func(wrong yamldoc.Findings) yamldoc.Findings {
+		return slices.DeleteFunc(wrong, func(f yamldoc.Finding) bool {
+			for id := range broken {
+				if f.Message == fmt.Sprintf("schema %q is not known", id) {
+					return true
+				}
+			}
+			return false
+		})
+	}
 	var waiting []File
 	for _, f := range files {
 		if yamldoc.FormatOf(f.Data) == config.SchemaFormat {
@@ -69,7 +80,13 @@ func Load(cat *catalog.Catalogue, files []File) (*Library, yamldoc.Findings) {
 				continue
 			}
 			s, wrong := config.ReadSchema(f.Name, f.Data, l.scheme, l.schema)
-			found = append(found, wrong...)
+			if s == nil {
+				broken[yamldoc.FieldOf(f.Data, "id")] = true
+				if base := yamldoc.FieldOf(f.Data, "extends"); broken[base] { // most of it stands there
+					wrong = nil
+				}
+			}
+			found = append(found, told(wrong)...)
 			if s == nil {
 				continue
 			}
@@ -88,7 +105,7 @@ func Load(cat *catalog.Catalogue, files []File) (*Library, yamldoc.Findings) {
 			continue
 		}
 		c, wrong := Read(f.Name, f.Data, l.schema, l.scheme)
-		found = append(found, wrong...)
+		found = append(found, told(wrong)...)
 		if c != nil {
 			l.Conversions = append(l.Conversions, c)
 		}

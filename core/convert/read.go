@@ -7,6 +7,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"verimorph/core/config"
+	"verimorph/core/near"
 	"verimorph/core/version"
 	"verimorph/core/yamldoc"
 )
@@ -20,6 +21,7 @@ type reader struct {
 	scheme   func(family string) *version.Scheme
 	from, to *config.Schema
 	fs, ts   *version.Scheme
+	at       map[any]*yaml.Node // where patterns and templates stand
 }
 
 // Read reads a conversion file. schema and scheme give what is known under a schema's id and a family's name, or nil.
@@ -153,7 +155,88 @@ func (r *reader) rule(n *yaml.Node) *Rule {
 	}
 	r.checkNames(n, rule)
 	r.checkTargets(n, rule)
+	if rule.Kind == Map && rule.Of != nil {
+		r.checkValues(yamldoc.Value(n, "values"), rule)
+	}
 	return rule
+}
+
+// checkValues checks that the values of a map are ones that the source, and the target, can have.
+func (r *reader) checkValues(values *yaml.Node, rule *Rule) {
+	last := rule.Of.segs[len(rule.Of.segs)-1]
+	at := -1
+	for i, w := range last {
+		if w.any && !w.rest {
+			at = i
+		}
+	}
+	if at < 0 || values == nil || values.Kind != yaml.MappingNode {
+		return
+	}
+	source := r.wordType(r.from, patternNames(rule.Of), at)
+	names, place := patternNames(rule.Of), at
+	if rule.To != nil {
+		names, place = nil, -1
+		for _, seg := range rule.To.segs {
+			name := ""
+			if len(seg[0]) == 1 && seg[0][0].kind == 0 {
+				name = seg[0][0].text
+			}
+			names = append(names, name)
+		}
+		for i, pc := range rule.To.segs[len(rule.To.segs)-1] {
+			if len(pc) == 1 && pc[0].kind == '{' && pc[0].text == last[at].text {
+				place = i
+			}
+		}
+		if place < 0 && at == len(last)-1 && len(rule.To.segs[len(rule.To.segs)-1]) == 1 {
+			return // the word goes into a part of another one
+		}
+	}
+	target := r.wordType(r.to, names, place)
+	for i := 0; i+1 < len(values.Content); i += 2 {
+		k, v := values.Content[i], values.Content[i+1]
+		if message := cannot(r.from, source, k.Value); message != "" {
+			r.Fail(k, "leave it out, or write a value of schema "+r.from.ID, "the source cannot say this: %s", message)
+		}
+		if message := cannot(r.to, target, v.Value); message != "" {
+			r.Fail(v, "write a value of schema "+r.to.ID, "the target cannot say this: %s", message)
+		}
+	}
+}
+
+// cannot says why a type does not take a value, or "".
+func cannot(s *config.Schema, t *config.Type, value string) string {
+	if t == nil || len(t.RefersTo) > 0 {
+		return ""
+	}
+	return s.Wrong(t, value)
+}
+
+// patternNames are the names of the statements that a pattern speaks of, "" for any.
+func patternNames(p *pattern) (out []string) {
+	for _, seg := range p.segs {
+		name := seg[0].text
+		if seg[0].any {
+			name = ""
+		}
+		out = append(out, name)
+	}
+	return out
+}
+
+// wordType is the type of a word of a statement, from the first behind its name; nil when it is not known.
+func (r *reader) wordType(s *config.Schema, names []string, at int) *config.Type {
+	st := s.Top
+	for _, name := range names {
+		if st = st.Inside(name); st == nil {
+			return nil
+		}
+	}
+	if st.ByName || st.Name == "" { // its own name, or an item
+		return nil
+	}
+	return s.TypeOf(st, at-1)
 }
 
 // belongs checks that a rule has what its kind needs and nothing else.
@@ -190,6 +273,7 @@ func (r *reader) pattern(n *yaml.Node, s *config.Schema) *pattern {
 		r.Fail(n, "", "%s", err)
 		return nil
 	}
+	r.stands(p, n)
 	if s != nil {
 		st := s.Top
 		for i, seg := range p.segs {
@@ -198,7 +282,7 @@ func (r *reader) pattern(n *yaml.Node, s *config.Schema) *pattern {
 			}
 			next := st.Inside(seg[0].text)
 			if next == nil {
-				r.Fail(n, "known there: "+strings.Join(insideNames(st), ", "), "schema %q has no %q in %q", s.ID, seg[0].text, pathOf(p, i))
+				r.Fail(n, "known there: "+strings.Join(insideNames(st), ", "), "schema %q has no %q in %q%s", s.ID, seg[0].text, pathOf(p, i), near.Hint(seg[0].text, insideNames(st)))
 				return nil
 			}
 			st = next
@@ -240,7 +324,16 @@ func (r *reader) template(n *yaml.Node) *template {
 		r.Fail(n, "", "%s", err)
 		return nil
 	}
+	r.stands(t, n)
 	return t
+}
+
+// stands notes where a pattern or template stands.
+func (r *reader) stands(what any, n *yaml.Node) {
+	if r.at == nil {
+		r.at = map[any]*yaml.Node{}
+	}
+	r.at[what] = n
 }
 
 func (r *reader) words(n *yaml.Node) map[string]string {
@@ -296,13 +389,13 @@ func (r *reader) checkNames(n *yaml.Node, rule *Rule) {
 	for _, t := range rule.templates() {
 		for _, name := range t.names() {
 			if !slices.Contains(kept, name) {
-				r.Fail(n, "keep a word under that name with *"+name, "{%s} is used but not kept", name)
+				r.Fail(r.at[t], "keep a word under that name with *"+name, "{%s} is used but not kept%s", name, near.Hint(name, kept))
 			}
 		}
 	}
 	for name := range rule.Missing {
 		if !slices.Contains(kept, name) {
-			r.Fail(n, "", "missing: speaks of {%s}, which is not kept", name)
+			r.Fail(yamldoc.Value(n, "missing"), "", "missing: speaks of {%s}, which is not kept", name)
 		}
 	}
 }
@@ -341,7 +434,7 @@ func (r *reader) checkTargets(n *yaml.Node, rule *Rule) {
 			}
 			next := st.Inside(seg[0][0].text)
 			if next == nil {
-				r.Fail(n, "known there: "+strings.Join(insideNames(st), ", "), "schema %q has no %q for step %d of %q", r.to.ID, seg[0][0].text, i+1, t.text)
+				r.Fail(r.at[t], "known there: "+strings.Join(insideNames(st), ", "), "schema %q has no %q for step %d of %q%s", r.to.ID, seg[0][0].text, i+1, t.text, near.Hint(seg[0][0].text, insideNames(st)))
 				break
 			}
 			st = next

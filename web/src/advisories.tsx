@@ -35,6 +35,7 @@ export function AdvisoriesPage() {
             ))}
           </tbody>
         </table>
+        {all.data?.unusable?.map((u) => <p key={u.id} className="mt-2"><Badge state="failed">cannot be used</Badge> <b>{u.id}</b>: {u.why} <Button className="!py-0.5" aria-label={`Forget ${u.id}`} onClick={() => forget.mutate(u.id)}>Forget</Button></p>)}
         {all.data?.items.length === 0 && <p>None yet. Import a document in the Common Security Advisory Framework, version 2.0.</p>}
       </Card>
       {id && <Detail id={id} />}
@@ -45,11 +46,12 @@ export function AdvisoriesPage() {
 function Detail({ id }: { id: string }) {
   const one = useQuery({ queryKey: ["advisories", id], queryFn: () => ask(api.GET("/advisories/{name}", { params: { path: { name: id } } })) });
   if (!one.data) return <Trouble error={one.error} />;
-  const { advisory: a, releases, devices } = one.data;
+  const { advisory: a, releases, says, devices } = one.data;
   const statuses = [...new Set(releases.map((r) => r.status))];
   return (
     <Card title={`${a.id}: ${a.title}`} aside={<span className="text-xs text-slate-600 dark:text-slate-400">{a.publisher}, revision {a.revision}{a.cves.length > 0 && `, ${a.cves.join(", ")}`}</span>}>
       <p>{a.summary}</p>
+      {says.length > 0 && <ul className="mt-2 list-disc pl-5">{says.map((s) => <li key={s}>{s}</li>)}</ul>}
       <dl className="mt-3 space-y-1">
         {statuses.map((s) => (
           <div key={s} className="flex gap-3"><dt className="w-36 shrink-0"><Badge state={s === "affected" ? "failed" : s === "fixed" || s === "not affected" ? "done" : "pending"}>{s}</Badge></dt>
@@ -63,7 +65,7 @@ function Detail({ id }: { id: string }) {
             <tr key={d.device} className="border-t border-line dark:border-nightline">
               <td className="font-semibold"><Link className="underline" to={`/devices/${d.device}`}>{d.device}</Link></td><td>{d.model}</td><td className="font-mono">{d.version}</td>
               <td><Badge state={d.status === "affected" ? "failed" : "done"}>{d.status}</Badge></td>
-              <td>{d.stops ? <span className="font-mono">{[d.version, ...d.stops].join(" → ")}</span> : d.why}{d.remediation && <p className="text-slate-600 dark:text-slate-400">{d.remediation}</p>}</td>
+              <td>{d.stops ? <span className="font-mono">{[d.version, ...d.stops].join(" → ")}</span> : d.why}{d.remediation && <p className="whitespace-pre-line text-slate-600 dark:text-slate-400">{d.remediation}</p>}</td>
             </tr>
           ))}
         </tbody>

@@ -2762,6 +2762,8 @@ export interface components {
         };
         AdvisoryDetail: {
             advisory: components["schemas"]["Advisory"];
+            /** @description What the document says can be done, and why products are not affected, each once. */
+            says: string[];
             releases: components["schemas"]["AdvisoryRelease"][];
             devices: components["schemas"]["AdvisoryDevice"][];
         };
@@ -2775,6 +2777,7 @@ export interface components {
             model: string;
             version: string;
             status: string;
+            /** @description What the document says can be done, or why it is not affected; one thing a line. */
             remediation: string;
             /** @description The oldest release it can reach that fixes it. */
             fixedBy?: string;
@@ -5168,6 +5171,11 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Advisory"][];
+                        /** @description Stored documents that cannot be used; they say nothing about any device. */
+                        unusable?: {
+                            id: string;
+                            why: string;
+                        }[];
                     };
                 };
             };
