@@ -77,9 +77,9 @@ func TestConfigurationsOnPaper(t *testing.T) {
 	var ds []gen.Difference
 	require.NoError(t, json.Unmarshal([]byte(out), &ds))
 	assert.Len(t, ds, 3)
-	_, stderr, code := offline.client("", "compare", old, file("broken.cfg", "box\n\tname x\n"))
+	_, stderr, code := offline.client("", "compare", old, file("broken.cfg", "box\n    name x\n  place y\n"))
 	assert.Equal(t, 3, code)
-	assert.Contains(t, stderr, "broken.cfg:2:1: a tab in the indentation")
+	assert.Contains(t, stderr, "broken.cfg:3:3: indented by 2")
 	for _, args := range [][]string{{"compare", old}, {"compare", "-schema", "th", old, old}, {"compare", "-catalog", "../demo/catalog", "-schema", "zz", old, old}, {"convert", old},
 		{"convert", "-catalog", "../demo/catalog", "-from", "TH-61@4.2.9", "-to", "TH-60@5.4.2", old}, {"carve", "-catalog", "../demo/catalog", old}} {
 		_, _, code = offline.client("", args...)
@@ -421,8 +421,10 @@ func TestCallsOfConfigurations(t *testing.T) {
 	for sent, says := range map[string]string{
 		`{"ports":[{"port":"p1","to":"x1","leaveOut":"y","sure":false,"chosen":true}]}`: "say exactly one of to, foldInto and leaveOut",
 		`{"ports":[{"port":"p1","to":"x9","sure":false,"chosen":true}]}`:                "TH-80 has no port x9 for p1",
-		`{"undo":5}`:            "there is no hand edit 5",
-		`{"text":"box\n\tx\n"}`: "a tab in the indentation",
+		`{"undo":5}`:                                         "there is no hand edit 5",
+		`{"text":"box\n    x\n  y\n"}`:                       "indented by 2, but its block began with 4",
+		`{"answers":{"settled @ box / nmae":"it is"}}`:       "there is no \\\"box / nmae\\\" to settle; known and near: box / name",
+		`{"answers":{"settled @ box / name":""}}`:            "nothing was said about",
 		`{"text":"box\n  name x\nuser new\n  secret ***\n"}`: "no secret of the result belongs there",
 	} {
 		status, answer, _ = e.call("PATCH", here, sent)
@@ -435,7 +437,7 @@ func TestCallsOfConfigurations(t *testing.T) {
 	statuses := make([]int, 6)
 	for i := range statuses {
 		all.Go(func() {
-			statuses[i], _, _ = e.call("PATCH", here, fmt.Sprintf(`{"answers":{"x%d":"y"}}`, i))
+			statuses[i], _, _ = e.call("PATCH", here, fmt.Sprintf(`{"answers":{"settled @ box / name":"for reason %d"}}`, i))
 		})
 	}
 	all.Wait()

@@ -152,7 +152,7 @@ func TestAdvisoriesOffline(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "x.json"), []byte("{"), 0o600))
 	_, stderr, code := runWith(t, "", "path", "-catalog", demoCatalogue, "-model", "TH-60", "-from", "5.0.7", "-aim", "fixes:X", "-advisories", dir)
 	assert.Equal(t, exitFailed, code)
-	assert.Contains(t, stderr, "x.json: line 1")
+	assert.Contains(t, stderr, "x.json cannot be used: line 1")
 }
 
 func TestCatalogCheckForScripts(t *testing.T) {
