@@ -101,7 +101,7 @@ func bigConfig(n int) (out []string) {
 func scatter(lines []string, n int) []string {
 	r := rand.New(rand.NewPCG(3, 4))
 	out := slices.Clone(lines)
-	for range n {
+	for k := range n {
 		i := r.IntN(len(out))
 		switch {
 		case !strings.HasPrefix(out[i], " "):
@@ -110,7 +110,7 @@ func scatter(lines []string, n int) []string {
 		case r.IntN(2) == 0:
 			out[i] = ""
 		default:
-			out[i] += fmt.Sprintf("\n  extra%d 1", i)
+			out[i] += fmt.Sprintf("\n  extra%d 1", k)
 		}
 	}
 	return slices.DeleteFunc(out, func(s string) bool { return s == "" })

@@ -1,7 +1,7 @@
 package main
 
 import (
-	"bytes"
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -307,7 +308,8 @@ func (c *client) compare(old, new string, k told, out string) error {
 		})
 	}
 	both.Wait()
-	if err := errors.Join(errs[:]...); err != nil {
+	err := errors.Join(errs[:]...)
+	if err != nil {
 		return err
 	}
 	if docs[0].Syntax != docs[1].Syntax {
@@ -321,7 +323,11 @@ func (c *client) compare(old, new string, k told, out string) error {
 			return err
 		}
 	}
-	err := c.show(view.Differences(cmp), func() { c.differences(cmp) })
+	if c.json {
+		err = c.printJSON(view.Differences(cmp))
+	} else {
+		c.differences(cmp)
+	}
 	if err == nil && !cmp.Same() {
 		err = errNo
 	}
@@ -401,52 +407,65 @@ const lineWidth = 160
 
 // differences prints a comparison: guarded settings first, cosmetic differences counted.
 func (c *client) differences(cmp *config.Comparison) {
-	var b bytes.Buffer
+	b := bufio.NewWriterSize(c.out, 1<<16)
+	defer b.Flush()
 	cosmetic, guarded := 0, false
-	for _, d := range cmp.Differences {
-		if d.Kind == config.Cosmetic && d.Note == "" {
-			cosmetic++
-			continue
-		}
+	for i := range cmp.Differences {
+		d := &cmp.Differences[i]
 		if d.Kind == config.Cosmetic {
-			cosmetic++
+			if cosmetic++; d.Note == "" {
+				continue
+			}
 		}
 		if d.Guarded != "" && !guarded {
 			guarded = true
-			fmt.Fprintf(&b, "%s\n\n", c.paint(bold, "Guarded settings differ:"))
+			fmt.Fprintf(b, "%s\n\n", c.paint(bold, "Guarded settings differ:"))
 		} else if d.Guarded == "" && guarded {
 			guarded = false
-			fmt.Fprintf(&b, "%s\n\n", c.paint(bold, "Also:"))
+			fmt.Fprintf(b, "%s\n\n", c.paint(bold, "Also:"))
 		}
-		mark := report.Marks[d.Kind]
-		fmt.Fprintf(&b, "%s %s  %s", mark.Sign, c.paint(bold, mark.Words), d.Path)
-		if d.OldPath != "" && d.OldPath != d.Path {
-			fmt.Fprintf(&b, " (it was %s)", d.OldPath)
-		}
-		b.WriteByte('\n')
-		if d.Guarded != "" {
-			fmt.Fprintf(&b, "  guarded: %s\n", d.Guarded)
-		}
-		if d.Note != "" {
-			fmt.Fprintf(&b, "  mind: %s\n", d.Note)
-		}
-		old, new := config.Excerpts(d.Old, d.New, lineWidth)
-		if d.Old != "" {
-			fmt.Fprintf(&b, "  %s\n", c.paint(red, fmt.Sprintf("- %5d  %s", d.OldLine, strings.ReplaceAll(old, "\n", "\n           "))))
-		}
-		if d.New != "" {
-			fmt.Fprintf(&b, "  %s\n", c.paint(green, fmt.Sprintf("+ %5d  %s", d.NewLine, strings.ReplaceAll(new, "\n", "\n           "))))
-		}
+		c.difference(b, d)
 	}
 	switch {
 	case len(cmp.Differences) == 0:
-		b.WriteString("No difference.\n")
+		_, _ = b.WriteString("No difference.\n")
 	case cosmetic == len(cmp.Differences):
-		fmt.Fprintf(&b, "Both mean the same; cosmetic differences: %d.\n", cosmetic)
+		fmt.Fprintf(b, "Both mean the same; cosmetic differences: %d.\n", cosmetic)
 	case cosmetic > 0:
-		fmt.Fprintf(&b, "Cosmetic differences besides: %d.\n", cosmetic)
+		fmt.Fprintf(b, "Cosmetic differences besides: %d.\n", cosmetic)
 	}
-	_, _ = c.out.Write(b.Bytes())
+}
+
+// difference prints one difference. There may be a hundred thousand of them, so the plain parts are written as they are.
+func (c *client) difference(b *bufio.Writer, d *config.Difference) {
+	put := func(parts ...string) {
+		for _, s := range parts {
+			_, _ = b.WriteString(s)
+		}
+	}
+	mark := report.Marks[d.Kind]
+	put(mark.Sign, " ", c.paint(bold, mark.Words), "  ", d.Path)
+	if d.OldPath != "" && d.OldPath != d.Path {
+		put(" (it was ", d.OldPath, ")")
+	}
+	put("\n")
+	if d.Guarded != "" {
+		put("  guarded: ", d.Guarded, "\n")
+	}
+	if d.Note != "" {
+		put("  mind: ", d.Note, "\n")
+	}
+	side := func(sign, colour string, line int, text string) {
+		if text == "" {
+			return
+		}
+		number := strconv.Itoa(line)
+		head := sign + "     "[:max(0, 5-len(number))] + " " + number + "  "
+		put("  ", c.paint(colour, head+strings.ReplaceAll(text, "\n", "\n           ")), "\n")
+	}
+	old, new := config.Excerpts(d.Old, d.New, lineWidth)
+	side("-", red, d.OldLine, old)
+	side("+", green, d.NewLine, new)
 }
 
 // convert converts a file and writes what was asked for. Nothing is written unless all of it can be.

@@ -3,9 +3,11 @@ package config
 import (
 	"fmt"
 	"hash/maphash"
+	"runtime"
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 )
 
 // Kinds of difference.
@@ -59,17 +61,18 @@ func Compare(a, b *Document, s *Schema) *Comparison {
 	if s == nil {
 		s = &Schema{}
 	}
-	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, pairs: map[*Node]*Node{}, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed()}
+	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, pairs: map[*Node]*Node{}, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed(), blocks: map[*Node]string{}}
 	c.pairs[b.Root] = a.Root
 	c.lists(a.Root, b.Root, s.top())
 	if (a.Root.Form == List) != (b.Root.Form == List) || !c.sameWords(a.Root, b.Root) {
-		c.note(Changed, a.Root, b.Root, s.top())
+		c.note(Changed, a.Root, b.Root)
 	}
 	c.begin()
 	if !c.clean(a) || !c.clean(b) || a.source[a.Root.close:] != b.source[b.Root.close:] {
 		c.tail()
 	}
 	c.settle()
+	c.show()
 	out := c.Differences
 	sort.SliceStable(out, func(i, j int) bool {
 		if x, y := rank(out[i]), rank(out[j]); x != y {
@@ -100,6 +103,8 @@ func place(d Difference) int {
 type comparer struct {
 	Comparison
 	seed           maphash.Seed
+	blocks         map[*Node]string // their paths
+	noted          []noted
 	removed, added []loose // not matched in their own block
 }
 
@@ -173,7 +178,7 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 		if st != nil && st.KeyInside() && p.b.Name == string(st.Key) {
 			kind = Reordered // the first of them is the key
 		}
-		c.note(kind, p.a, p.b, st.of(p.b))
+		c.note(kind, p.a, p.b)
 	}
 }
 
@@ -357,19 +362,19 @@ func (c *comparer) pair(p pair, within *Statement) {
 	st := within.of(p.b)
 	switch {
 	case p.renamed:
-		c.note(Renamed, p.a, p.b, st)
+		c.note(Renamed, p.a, p.b)
 		if key := holdsKey(p.b, st); key != nil {
 			c.keys[p.b] = key
 		}
 	case c.keys[p.b.Parent] == p.b: // told already, as another name of its entry
 	case !c.sameWords(p.a, p.b) && c.sameMeaning(p.a, p.b, st): // spelled differently
-		c.note(Cosmetic, p.a, p.b, st)
+		c.note(Cosmetic, p.a, p.b)
 	case !c.sameWords(p.a, p.b):
-		c.note(Changed, p.a, p.b, st)
+		c.note(Changed, p.a, p.b)
 	case p.a.Form == List != (p.b.Form == List):
-		c.note(Changed, p.a, p.b, st)
+		c.note(Changed, p.a, p.b)
 	case c.cosmetic(p.a, p.b):
-		c.note(Cosmetic, p.a, p.b, st)
+		c.note(Cosmetic, p.a, p.b)
 	}
 	if len(p.a.Children) > 0 || len(p.b.Children) > 0 {
 		c.lists(p.a, p.b, st)
@@ -618,22 +623,22 @@ func (c *comparer) settle() {
 			if list := where[k]; len(list) > 0 {
 				where[k] = list[1:]
 				gone[list[0].n] = true
-				c.note(Moved, list[0].n, l.n, l.st)
+				c.note(Moved, list[0].n, l.n)
 				continue
 			}
 		}
 		if c.isDefault(l) {
 			kind = DefaultExplicit
 		}
-		c.note(kind, nil, l.n, l.st)
+		c.note(kind, nil, l.n)
 	}
 	for _, l := range c.removed {
 		switch {
 		case gone[l.n]:
 		case c.isDefault(l):
-			c.note(DefaultDropped, l.n, nil, l.st)
+			c.note(DefaultDropped, l.n, nil)
 		default:
-			c.note(Removed, l.n, nil, l.st)
+			c.note(Removed, l.n, nil)
 		}
 	}
 }
@@ -692,10 +697,42 @@ func moved(pairs []pair) (out []pair) {
 	return out
 }
 
-// note adds one difference.
-func (c *comparer) note(kind string, a, b *Node, st *Statement) {
-	d := Difference{Kind: kind, old: a, new: b}
-	flat := kind == Changed || kind == Cosmetic
+// note adds one difference. What is shown of it is worked out at the end.
+func (c *comparer) note(kind string, a, b *Node) {
+	c.noted = append(c.noted, noted{kind, a, b})
+}
+
+// noted is a difference of which nothing is worked out yet.
+type noted struct {
+	kind     string
+	old, new *Node
+}
+
+// show works out what is shown of the differences. There may be a hundred thousand of them, so all processors take part.
+func (c *comparer) show() {
+	whole := len(c.Differences) // what is about the files as wholes is told already
+	c.Differences = append(c.Differences, make([]Difference, len(c.noted))...)
+	list := c.Differences[whole:]
+	workers := min(runtime.GOMAXPROCS(0), 1+len(list)/1000)
+	each := (len(list) + workers - 1) / workers
+	var all sync.WaitGroup
+	for w := range workers {
+		all.Go(func() {
+			own := *c // with paths of its own
+			own.blocks = map[*Node]string{}
+			for i := w * each; i < min((w+1)*each, len(list)); i++ {
+				own.fill(c.noted[i], &list[i])
+			}
+		})
+	}
+	all.Wait()
+}
+
+// fill works out what is shown of a difference.
+func (c *comparer) fill(of noted, d *Difference) {
+	a, b := of.old, of.new
+	d.Kind, d.old, d.new = of.kind, a, b
+	flat := d.Kind == Changed || d.Kind == Cosmetic
 	n := b
 	if a != nil {
 		d.Old, d.OldLine = c.s.Masked(a, flat), a.Line
@@ -706,11 +743,11 @@ func (c *comparer) note(kind string, a, b *Node, st *Statement) {
 		n = a
 	}
 	if a != nil && b != nil {
-		d.Note = c.unseen(a, b, d)
+		d.Note = c.unseen(a, b, *d)
 	}
-	d.Path = c.s.Path(n)
-	if kind == Moved || kind == Renamed {
-		d.OldPath = c.s.Path(a)
+	d.Path = c.path(n)
+	if d.Kind == Moved || d.Kind == Renamed {
+		d.OldPath = c.path(a)
 	}
 	d.Section, d.Service = c.s.Section(n), c.s.Service(n)
 	for _, side := range []*Node{a, b} {
@@ -718,17 +755,29 @@ func (c *comparer) note(kind string, a, b *Node, st *Statement) {
 			continue
 		}
 		d.Secret = d.Secret || c.s.IsSecret(side)
-		if d.Guarded = c.s.Guard(side); d.Guarded == "" && !flat && kind != Reordered {
+		if d.Guarded = c.s.Guard(side); d.Guarded == "" && !flat && d.Kind != Reordered {
 			d.Guarded = c.guardInside(side)
 		}
 		if d.Guarded != "" {
 			break
 		}
 	}
-	if kind == Cosmetic {
+	if d.Kind == Cosmetic {
 		d.Guarded = ""
 	}
-	c.Differences = append(c.Differences, d)
+}
+
+// path is Schema.Path; that of a block is worked out once, since to find its label may mean to look at all that stands inside or beside it.
+func (c *comparer) path(n *Node) string {
+	if n.Parent == nil || n.Parent.Parent == nil {
+		return c.s.Path(n)
+	}
+	around, known := c.blocks[n.Parent]
+	if !known {
+		around = c.path(n.Parent)
+		c.blocks[n.Parent] = around
+	}
+	return around + " / " + c.s.Label(n)
 }
 
 // unseen tells what cannot be seen of a difference.
@@ -748,6 +797,9 @@ func (c *comparer) unseen(a, b *Node, d Difference) string {
 	case d.Kind == Reordered || d.Kind == Moved:
 		return ""
 	}
+	if a.plain() && b.plain() {
+		return ""
+	}
 	if note := Unseen(a.Text(), b.Text()); note != "" {
 		if from, secret := c.s.secret(a, c.s.Describe(a)); !secret || Unseen((&Node{Name: a.Name, Words: a.Words[:min(from, len(a.Words))]}).Text(), (&Node{Name: b.Name, Words: b.Words[:min(from, len(b.Words))]}).Text()) != "" {
 			return note
@@ -755,6 +807,19 @@ func (c *comparer) unseen(a, b *Node, d Difference) string {
 		return "they look the same, but are not"
 	}
 	return ""
+}
+
+// plain reports whether a statement's name and words are all ASCII.
+func (n *Node) plain() bool {
+	if !ascii(n.Name) {
+		return false
+	}
+	for i := range n.Words {
+		if !ascii(n.Words[i].Text) {
+			return false
+		}
+	}
+	return true
 }
 
 // guardInside returns why something inside a node must not change by itself, or "".

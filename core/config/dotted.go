@@ -5,8 +5,34 @@ import "strings"
 // dotted reads lines of the form a.b.c = value. The names before the last become groups; a group has the place of its
 // first statement.
 func (p *parser) dotted() {
-	groups := make(map[nameKey]*Node, min(strings.Count(p.text, "\n"), MaxNodes)) // the groups and statements of a node by name
-	var names, before []string                                                    // of this line and of the one before, whose blocks are remembered
+	groups := map[nameKey]*Node{} // of blocks with more than a few statements: by name the first group or statement
+	find := func(parent *Node, name string) *Node {
+		if len(parent.Children) > few {
+			return groups[nameKey{parent, name}]
+		}
+		for _, k := range parent.Children {
+			if k.Name == name {
+				return k
+			}
+		}
+		return nil
+	}
+	add := func(parent, n *Node) {
+		parent.Children = append(parent.Children, n)
+		list := parent.Children
+		switch {
+		case len(list) <= few:
+			return
+		case len(list) > few+1:
+			list = list[len(list)-1:]
+		}
+		for _, k := range list {
+			if key := (nameKey{parent, k.Name}); groups[key] == nil {
+				groups[key] = k
+			}
+		}
+	}
+	var names, before []string // of this line and of the one before, whose blocks are remembered
 	var blocks []*Node
 	lead := p.begin()
 	held := p.mayHold()
@@ -43,13 +69,12 @@ func (p *parser) dotted() {
 				continue
 			}
 			blocks = blocks[:i]
-			g := groups[nameKey{parent, name}]
+			g := find(parent, name)
 			if g == nil {
 				g = p.node()
 				g.Name, g.Line, g.Column, g.Form, g.Parent = name, number, body-start+1, Group, parent
 				g.lead, g.own, g.open, g.close, g.end = int32(lead), int32(lead), int32(lead), int32(lead), int32(lead)
-				parent.Children = append(parent.Children, g)
-				groups[nameKey{parent, name}] = g
+				add(parent, g)
 			}
 			parent = g
 			blocks = append(blocks, g)
@@ -57,14 +82,11 @@ func (p *parser) dotted() {
 		blocks = blocks[:min(len(blocks), len(names)-1)]
 		before, names = names, before
 		name := before[len(before)-1]
-		n := groups[nameKey{parent, name}]
+		n := find(parent, name)
 		if n == nil || n.Form != Group { // a name that is set twice makes two statements
 			n = p.node()
 			n.Name, n.Parent = name, parent
-			parent.Children = append(parent.Children, n)
-			if key := (nameKey{parent, name}); groups[key] == nil {
-				groups[key] = n
-			}
+			add(parent, n)
 		}
 		n.Words, n.Line, n.Column, n.Form = p.keepWords(value), number, body-start+1, Plain
 		n.lead, n.own, n.open, n.close, n.end = int32(lead), int32(body), int32(next), int32(next), int32(next)
@@ -72,6 +94,9 @@ func (p *parser) dotted() {
 	})
 	p.root.close = int32(lead)
 }
+
+// few is up to how many statements of a block are looked through one by one.
+const few = 16
 
 type nameKey struct {
 	parent *Node

@@ -8,6 +8,9 @@ import (
 // Excerpts cuts two texts, of which one became the other, down for reading: of lines that are longer than width characters only the piece
 // that changed is left, with its neighbourhood. What is left out is counted.
 func Excerpts(old, new string, width int) (string, string) {
+	if len(old) <= width && len(new) <= width {
+		return old, new
+	}
 	a, b := strings.Split(old, "\n"), strings.Split(new, "\n")
 	if len(a) != len(b) {
 		return excerptAlone(a, width), excerptAlone(b, width)

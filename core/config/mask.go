@@ -12,6 +12,10 @@ const Mask = "***"
 
 // Masked is the text of a statement with *** for its secret words; unless flat, with all inside it, indented by two.
 func (s *Schema) Masked(n *Node, flat bool) string {
+	if s.Top == nil && flat && n.Parent != nil { // nothing is inherited where nobody described the blocks
+		from, secret := s.secret(n, nil)
+		return oneLine(n, from, secret)
+	}
 	var b strings.Builder
 	s.masked(&b, n, s.Describe(n), s.IsSecret(n.Parent), flat, "")
 	return strings.TrimPrefix(b.String(), "\n")
