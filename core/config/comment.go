@@ -175,8 +175,25 @@ func PlainComment(s string) string {
 	return strings.Join(strings.FieldsFunc(s, func(r rune) bool { return r == ' ' || r == '-' || r == '\t' }), " ")
 }
 
+// HasComments reports whether there may be comments in a document.
+func (d *Document) HasComments() bool { return len(d.notes) > 0 || d.mayComment() }
+
+// mayComment reports whether anything in the source looks like the beginning of a comment.
+func (d *Document) mayComment() bool {
+	switch d.Syntax {
+	case JSON:
+		return false
+	case XML:
+		return strings.Contains(d.source, "<!--")
+	}
+	return strings.IndexByte(d.source, '#') >= 0 || d.Syntax == INI && strings.IndexByte(d.source, ';') >= 0 || strings.Contains(d.source, "/*")
+}
+
 // AllComments lists the comments of a document in the order of the file, with the statements beside which they stand.
 func (d *Document) AllComments() (out []Comment, beside []*Node) {
+	if !d.HasComments() {
+		return nil, nil
+	}
 	type pair struct {
 		c Comment
 		n *Node

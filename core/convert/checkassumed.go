@@ -79,6 +79,15 @@ func speaker(n *config.Node, st *config.Statement) *config.Node {
 
 // assumed checks that each default of the source is accounted for, once, and that what the ledger says of it is in effect on the target.
 func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l *Ledger, to map[place]leaf) {
+	inUse := effects(source, s, l.From, l.Fragment)
+	if len(inUse) == 0 && len(l.Assumed) == 0 {
+		for _, row := range l.Target {
+			if len(row.Assumed) > 0 {
+				k.say("target line %d names something left out, of which the ledger does not speak", row.Line)
+			}
+		}
+		return
+	}
 	rows := make(map[string]AssumedItem, len(l.Assumed))
 	for i, row := range l.Assumed {
 		key := fmt.Sprint(row.Line, row.Column, row.Inside)
@@ -114,7 +123,7 @@ func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l 
 	for _, row := range l.Source {
 		became[place{row.Line, row.Column}] = row
 	}
-	for _, e := range effects(source, s, l.From, l.Fragment) {
+	for _, e := range inUse {
 		row, listed := rows[e.key()]
 		if !listed {
 			k.plain(e, target, t, l, to, became, byHand)

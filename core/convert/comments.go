@@ -12,7 +12,7 @@ import (
 
 // annotate takes the comments of a statement to a counterpart that stands in no file.
 func (r *stageRun) annotate(to, n *config.Node) {
-	if r.assumed[n] || r.annotated[n] {
+	if r.quiet || r.assumed[n] || r.annotated[n] {
 		return
 	}
 	if list := r.in.Comments(n); len(list) > 0 {

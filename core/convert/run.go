@@ -79,6 +79,7 @@ type stageRun struct {
 	last         bool                      // it is the last stage
 	unsaid       []unsaid                  // blocks that may leave something out
 	going        []unsaid                  // those of which something goes with the block
+	quiet        bool                      // in has no comments
 	annotated    map[*config.Node]bool     // statements of in whose comments have a place
 	assumed      map[*config.Node]bool     // statements of in that are not written
 	blocks       map[*config.Node]omission // blocks of in that are not written: which of the source they are
@@ -125,6 +126,7 @@ func (r *stageRun) run() {
 	r.index = make(map[indexKey]*config.Node, len(r.before.list))
 	r.fixed = r.stage.known()
 	r.annotated = map[*config.Node]bool{}
+	r.quiet = !r.in.HasComments()
 	r.assumed, r.blocks, r.passed = map[*config.Node]bool{}, map[*config.Node]omission{}, map[omissionKey]omission{}
 	r.merges, r.renames, r.by, r.content = map[string]*merging{}, map[string]map[string]string{}, map[string]*Rule{}, map[string]bool{}
 	r.prepare()
