@@ -215,15 +215,13 @@ func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) map[*N
 			places[id] = append(list, p)
 		}
 	}
-	found := map[*Node]bool{}
-	for _, list := range places {
-		for _, p := range moved(list) {
-			found[p.b] = true
-		}
+	swapped := map[string]bool{}
+	for id, list := range places {
+		swapped[id] = len(moved(list)) > 0
 	}
-	// Those that are found may not be the ones that moved among all: then the others of their identity did.
-	for _, p := range out {
-		if list := places[identity(p)]; len(list) > 1 && len(moved(list)) > 0 {
+	found := map[*Node]bool{}
+	for _, p := range out { // among all, others of the same identity may be the ones that moved
+		if swapped[identity(p)] {
 			found[p.b] = true
 		}
 	}

@@ -141,6 +141,9 @@ func (st *Statement) of(n *Node) *Statement {
 
 // Describe returns what the schema says about a node, or nil.
 func (s *Schema) Describe(n *Node) *Statement {
+	if s.top() == nil {
+		return nil
+	}
 	if n.Parent == nil {
 		return s.top()
 	}
@@ -189,12 +192,21 @@ func (s *Schema) ordered(n *Node, st *Statement) bool {
 
 // IsSecret reports whether a node, or a block around it, holds secret words.
 func (s *Schema) IsSecret(n *Node) bool {
-	for ; n != nil && n.Parent != nil; n = n.Parent {
-		if _, yes := s.secret(n, s.Describe(n)); yes {
-			return true
-		}
+	_, secret := s.describeSecret(n)
+	return secret
+}
+
+// describeSecret is Describe, and tells whether the node or a block around it holds secret words.
+func (s *Schema) describeSecret(n *Node) (st *Statement, secret bool) {
+	if n == nil || n.Parent == nil {
+		return s.top(), false
 	}
-	return false
+	around, secret := s.describeSecret(n.Parent)
+	st = around.of(n)
+	if !secret {
+		_, secret = s.secret(n, st)
+	}
+	return st, secret
 }
 
 // Guard returns why a node must not change by itself, or "".
