@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -276,6 +277,9 @@ func readConfig(name string, s *config.Schema) (*config.Document, error) {
 	}
 	if info.Size() > config.MaxSize {
 		return nil, fmt.Errorf("%s has %d bytes; configurations of up to %d are read", name, info.Size(), config.MaxSize)
+	}
+	if info.Size() > 8<<20 { // here memory counts for more than time
+		debug.SetGCPercent(100)
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {

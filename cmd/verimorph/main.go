@@ -43,9 +43,7 @@ var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCo
 func commands() []command { return slices.Concat(groups...) }
 
 func main() {
-	// A command lives for a moment: memory is collected seldom, up to where it would become much.
-	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(160 << 20)
+	debug.SetGCPercent(400) // a command lives for a moment, so memory is seldom collected
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
 	stop()

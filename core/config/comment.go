@@ -103,11 +103,8 @@ func (d *Document) commentsIn(from, to int, out []Comment) []Comment {
 				}
 			}
 			i += len(body) + 3
-		case !quoted && strings.IndexByte(signs, c) >= 0 && (i == 0 && (from == 0 || d.source[from-1] <= ' ' || from == to) || i > 0 && strings.IndexByte(" \t\n;{}]", text[i-1]) >= 0):
+		case !quoted && strings.IndexByte(signs, c) >= 0 && (i == 0 && (from == 0 || d.source[from-1] <= ' ') || i > 0 && strings.IndexByte(" \t\n;{}]", text[i-1]) >= 0):
 			body, _, _ := strings.Cut(text[i+1:], "\n")
-			if d.Syntax == Braces && c == ';' {
-				continue
-			}
 			line, column := d.placeOf(from + i)
 			out = append(out, Comment{line, column, strings.TrimSpace(strings.TrimLeft(body, signs))})
 			i += len(body)

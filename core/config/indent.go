@@ -46,11 +46,8 @@ func (p *parser) blockIndent() {
 			continue
 		}
 		if stop := p.blockComment(body); stop > 0 {
-			number += strings.Count(p.text[end:stop], "\n") - 1
-			if at = p.lineAfter(stop); at <= stop && at < len(p.text) {
-				at = stop
-			}
-			number += strings.Count(p.text[stop:at], "\n")
+			at = p.lineAfter(stop)
+			number += strings.Count(p.text[next:at], "\n")
 			if rest := strings.TrimSpace(p.text[stop:p.endOf(stop)]); rest != "" {
 				p.fail(stop, "expected the end of the line behind a comment")
 			}

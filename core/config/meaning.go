@@ -74,8 +74,7 @@ func (s *Schema) meaning(t *Type, word string) string {
 			return "/" + strconv.Itoa(n)
 		}
 	case t == builtIn["mac"]:
-		digits := strings.ToLower(strings.NewReplacer(":", "", "-", "", ".", "").Replace(word))
-		if b, err := hex.DecodeString(digits); err == nil && len(b) >= 6 {
+		if digits, ok := MACDigits(word); ok {
 			return digits
 		}
 	case t.numeric():
@@ -201,6 +200,18 @@ func readMask(word string) (n int, ok bool) {
 	if err != nil {
 		return 0, false
 	}
+	return MaskLength(a)
+}
+
+// MACDigits are the digits of a hardware address of any form, in small letters; false when it is none (EUI-48 or EUI-64).
+func MACDigits(word string) (string, bool) {
+	digits := strings.ToLower(strings.NewReplacer(":", "", "-", "", ".", "").Replace(word))
+	b, err := hex.DecodeString(digits)
+	return digits, err == nil && (len(b) == 6 || len(b) == 8)
+}
+
+// MaskLength is the length that a mask of either family stands for; false when it is none.
+func MaskLength(a netip.Addr) (n int, ok bool) {
 	b := a.AsSlice()
 	for n < len(b)*8 && b[n/8]&(1<<(7-n%8)) != 0 {
 		n++

@@ -286,7 +286,11 @@ func (r *stageRun) taken(parent *config.Node, pst *config.Statement, n *config.N
 	o := r.after.of(bearer(found, tst))
 	switch {
 	case slices.Equal(r.stage.T.Segment(found, tst), to):
+		added := o != nil && o.kind == FromRule && o.text != aroundIt
 		r.claim(found, tst, n, nil, rule)
+		if added {
+			o.stays = true // the rule wants the line
+		}
 	case o != nil && o.kind == FromRule && o.text != aroundIt:
 		r.lose(n, loss{false, o.rule, "a rule writes it: " + cmp.Or(o.text, r.stage.T.Masked(found, true)), AskSettle})
 	default:
@@ -299,7 +303,7 @@ func (r *stageRun) taken(parent *config.Node, pst *config.Statement, n *config.N
 func (c *conversion) elide(r *stageRun) {
 	gone := map[*config.Node]bool{}
 	for _, x := range r.after.list {
-		if x.o == nil || x.o.kind != FromDefault || x.n.Parent == nil || len(x.n.Children) > 0 {
+		if x.o == nil || x.o.kind != FromDefault || x.o.stays || x.n.Parent == nil || len(x.n.Children) > 0 {
 			continue
 		}
 		st := c.t.Describe(x.n)

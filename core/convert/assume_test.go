@@ -134,6 +134,7 @@ func TestWhatIsLeftOutArrives(t *testing.T) {
 		{what: "no rule, the same default", without: "Z1"},
 		{what: "a rule writes something there", rules: "  - {id: A, add: log / level error, text: errors are enough}\n", without: "Z3", want: "log\n  level error\n",
 			assumed: []string{"log / level: dropped, a rule writes it: errors are enough"}},
+		{what: "a rule writes what the target assumes", rules: "  - {id: A, add: log / keep 7, text: said for once}\n", want: "log\n  keep 7\n", assumed: []string{"log / keep: kept"}},
 		{what: "something else came there", rules: "  - {id: A, move: host *h / unit, to: log / level}\n", without: "Z3 Z7", text: "host a\n  unit ms\n", want: "host a\nlog\n  level ms\n",
 			assumed: []string{"log / level: needs-person, the result says there: level ms"}},
 		{what: "the same came there", rules: "  - {id: A, move: host *h / unit, to: log / level}\n", without: "Z3 Z7", text: "host a\n  unit info\n", want: "host a\nlog\n  level info\n", assumed: []string{"log / level: merged"}},

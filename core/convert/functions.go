@@ -1,12 +1,12 @@
 package convert
 
 import (
-	"encoding/hex"
 	"fmt"
 	"math"
 	"net/netip"
 	"strconv"
 	"strings"
+	"verimorph/core/config"
 )
 
 // A function of expressions. Those of numbers give a number or a text, those of words take a word as it stands in the configuration.
@@ -117,7 +117,7 @@ func inverse(m netip.Addr) netip.Addr {
 }
 
 // bitsOf is the length that a mask of either family stands for. A mask with ones at its end is the inverse of one.
-func bitsOf(s string) (n int, err error) {
+func bitsOf(s string) (int, error) {
 	a, err := netip.ParseAddr(s)
 	if err != nil {
 		return 0, fmt.Errorf("%q is not a mask", s)
@@ -125,14 +125,9 @@ func bitsOf(s string) (n int, err error) {
 	if b := a.AsSlice(); b[0]&0x80 == 0 && b[len(b)-1]&1 != 0 {
 		a = inverse(a)
 	}
-	b := a.AsSlice()
-	for n < len(b)*8 && b[n/8]&(1<<(7-n%8)) != 0 {
-		n++
-	}
-	for i := n; i < len(b)*8; i++ {
-		if b[i/8]&(1<<(7-i%8)) != 0 {
-			return 0, fmt.Errorf("%q is not a mask", s)
-		}
+	n, ok := config.MaskLength(a)
+	if !ok {
+		return 0, fmt.Errorf("%q is not a mask", s)
 	}
 	return n, nil
 }
@@ -140,8 +135,8 @@ func bitsOf(s string) (n int, err error) {
 // ofMAC writes a hardware address with a sign after each group of digits.
 func ofMAC(group int, sign string) function {
 	return function{takes: 1, word: func(s string) (string, float64, error) {
-		digits := strings.ToLower(strings.NewReplacer(":", "", "-", "", ".", "").Replace(s))
-		if b, err := hex.DecodeString(digits); err != nil || len(b) != 6 && len(b) != 8 {
+		digits, ok := config.MACDigits(s)
+		if !ok {
 			return "", 0, fmt.Errorf("%q is not a hardware address", s)
 		}
 		var out []string

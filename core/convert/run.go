@@ -14,6 +14,7 @@ type origin struct {
 	kind  string // FromSource, FromDefault, FromRule or FromHand
 	rule  string
 	text  string
+	stays bool // it is written out though the target assumes the same
 }
 
 // origins tells where the statements of a tree come from. It numbers the statements it knows.
@@ -78,7 +79,6 @@ type stageRun struct {
 	fragment     bool                      // what stands at the top of a whole configuration is elsewhere
 	last         bool                      // it is the last stage
 	unsaid       []unsaid                  // blocks that may leave something out
-	going        []unsaid                  // those of which something goes with the block
 	quiet        bool                      // in has no comments
 	annotated    map[*config.Node]bool     // statements of in whose comments have a place
 	assumed      map[*config.Node]bool     // statements of in that are not written

@@ -14,6 +14,9 @@ import (
 // Unmatched tells which of the answers and ports that a person gave match nothing in a conversion: a slip of the finger must not look like
 // a decision. Every message names what is like it. An answer that is empty takes one back; it is not looked at.
 func (r *Result) Unmatched(answers map[string]string, ports []PortChoice) (wrong []string) {
+	if len(answers) == 0 {
+		return r.unmapped(ports)
+	}
 	say := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
 	l := r.Ledger
 	var paths, guarded, blocks []string
