@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -199,7 +200,7 @@ func TestCatalogueHistoryAndAdvisories(t *testing.T) {
 
 	assert.Contains(t, e.must("advisory", "import", "../demo/advisories/tar-2026-01.json"), "TAR-2026-01  Tunnel set-up can be stalled from outside; 1 device affected")
 	assert.Contains(t, e.must("advisory", "list"), "1 device")
-	e.refused(1, []string{"gullnes-fw1  TH-60  5.0.7  affected", "5.0.7 > 5.2.3"}, "advisory", "show", "TAR-2026-01")
+	e.refused(1, []string{"gullnes-fw1  TH-60  5.0.7  affected", "5.0.7 > 5.2.3", "fix: Go to 5.2.3, 5.4.2 or later."}, "advisory", "show", "TAR-2026-01")
 	assert.Contains(t, e.must("path", "gullnes-fw1", "-aim", "fixes:TAR-2026-01"), "5.2.3 is the oldest that fixes TAR-2026-01")
 	assert.Contains(t, e.must("path", "hollen-fw1", "-aim", "fixes:TAR-2026-01"), "runs 4.2.3 already", "it is not affected")
 	doc, err := os.ReadFile("../demo/advisories/tar-2026-01.json")
@@ -210,6 +211,17 @@ func TestCatalogueHistoryAndAdvisories(t *testing.T) {
 	bad := filepath.Join(t.TempDir(), "bad.json")
 	require.NoError(t, os.WriteFile(bad, []byte(`{"document":{"csaf_version":"1.0"}}`), 0o600))
 	e.refused(3, []string{"2.0 can be read"}, "advisory", "import", bad)
+	db, err := pgx.Connect(t.Context(), e.database)
+	require.NoError(t, err)
+	defer db.Close(t.Context())
+	_, err = db.Exec(t.Context(), `INSERT INTO advisories (id, document, imported_by) VALUES ('TAR-2020-01', '{"document":{"csaf_version":"2.0"}}', 'engineer')`)
+	require.NoError(t, err)
+	list := e.must("advisory", "list")
+	assert.Contains(t, list, "! TAR-2020-01 cannot be used, so it says nothing about any device: document.tracking.id is missing")
+	assert.Contains(t, list, "1 device", "it disables only itself")
+	e.refused(1, []string{"the stored document of TAR-2020-01 cannot be used"}, "advisory", "show", "TAR-2020-01")
+	e.refused(1, []string{"the stored document of TAR-2020-01 cannot be used"}, "path", "gullnes-fw1", "-aim", "fixes:TAR-2020-01")
+	e.must("advisory", "delete", "TAR-2020-01")
 	e.must("advisory", "delete", "TAR-2026-01")
 	e.refused(1, []string{"there is no advisory"}, "advisory", "show", "TAR-2026-01")
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net/http"
 
 	"verimorph/api/gen"
 	"verimorph/core/advisory"
@@ -110,13 +111,18 @@ func (s *Server) namedBy(ctx context.Context, model, release string) (ids []stri
 }
 
 func (s *Server) advisory(ctx context.Context, id string) (*advisory.Advisory, error) {
-	all, err := s.advisories(ctx)
+	all, unusable, err := s.everyAdvisory(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, a := range all {
 		if a.ID == id {
 			return a, nil
+		}
+	}
+	for _, u := range unusable {
+		if u.ID == id {
+			return nil, conflict("the stored document of %s cannot be used: %s; import one that can, or delete it", id, u.Why)
 		}
 	}
 	return nil, notFound("there is no advisory %q; import it first", id)
@@ -127,7 +133,7 @@ func (s *Server) advisory(ctx context.Context, id string) (*advisory.Advisory, e
 func (s *Server) affected(ctx context.Context, id string) (func(model, version string) bool, error) {
 	a, err := s.advisory(ctx, id)
 	var p *problem
-	if errors.As(err, &p) {
+	if errors.As(err, &p) && p.Status == http.StatusNotFound {
 		return nil, nil
 	}
 	if err != nil {
