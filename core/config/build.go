@@ -17,7 +17,7 @@ func (s *Schema) Derive(d *Document) *Document {
 func (n *Node) Head() *Node {
 	c := *n
 	c.Parent, c.Children, c.Words, c.Ref = nil, nil, slices.Clone(n.Words), 0
-	if n.Form != Group && len(n.Children) > 0 {
+	if len(n.Children) > 0 {
 		c.mark |= restChanged
 	}
 	return &c

@@ -123,7 +123,13 @@ func raw(d *Document, n *Node) string {
 // same reports whether two nodes are alike to the byte, so that nothing inside needs to be looked at.
 func (c *comparer) same(a, b *Node) bool {
 	x := raw(c.a, a)
-	return x != "" && a.Form != Group && x == raw(c.b, b) && c.lead(a, b)
+	if x == "" || x != raw(c.b, b) {
+		return false
+	}
+	for a.Form == Group { // what stands before it stands before its first statement
+		a, b = a.Children[0], b.Children[0]
+	}
+	return c.lead(a, b)
 }
 
 func (c *comparer) lead(a, b *Node) bool {

@@ -1,7 +1,9 @@
 package config
 
 import (
+	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -188,6 +190,18 @@ func TestCompareInOtherSyntaxes(t *testing.T) {
 	}
 }
 
+// says is all that a tree says, where the order of statements says nothing.
+func says(n *Node) string {
+	var inside []string
+	for _, k := range n.Children {
+		inside = append(inside, says(k))
+	}
+	if n.Form != List {
+		slices.Sort(inside)
+	}
+	return fmt.Sprintf("%q %q [%s]", n.Name, texts(n.Words), strings.Join(inside, " "))
+}
+
 // schemaFor draws schemas that describe the trees drawNode makes, or parts of them.
 func schemaFor(t *rapid.T) *Schema {
 	s := &Schema{Ordered: rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b"}), 0, 1).Draw(t, "ordered")}
@@ -244,15 +258,24 @@ func TestCompareProperties(t *testing.T) {
 					if rapid.Bool().Draw(t, "elsewhere") {
 						p.Insert(rapid.IntRange(-1, len(p.Children)).Draw(t, "at"), n)
 					}
+				} else if len(n.Words) == 1 && syntax == Dotted {
+					n.SetWords([]Word{{Text: "other"}})
 				}
 			}
 			b, _ = Parse("x", b.Print(), syntax)
+		}
+		if syntax == Dotted { // lines of one block need not stand together
+			lines := rapid.Permutation(Lines(b.Print())).Draw(t, "lines")
+			b, _ = Parse("x", strings.Join(lines, "\n")+"\n", syntax)
 		}
 		again, _ := Parse("x", a.Print(), syntax)
 		if ds := Compare(a, again, s).Differences; len(ds) != 0 {
 			t.Fatalf("compared with itself: %+v\n%s", ds, a.Print())
 		}
 		c := Compare(a, b, s)
+		if c.Same() && says(a.Root) != says(b.Root) {
+			t.Fatalf("no difference from\n%sto\n%s", a.Print(), b.Print())
+		}
 		got := c.Apply()
 		if rest := Compare(got, b, s); !rest.Same() {
 			t.Fatalf("from\n%sto\n%sgot\n%sleft: %+v\nby: %+v", a.Print(), b.Print(), got.Print(), rest.Differences, c.Differences)

@@ -73,7 +73,7 @@ func (p *parser) dotted() {
 			if g == nil {
 				g = p.node()
 				g.Name, g.Line, g.Column, g.Form, g.Parent = name, number, body-start+1, Group, parent
-				g.lead, g.own, g.open, g.close, g.end = int32(lead), int32(lead), int32(lead), int32(lead), int32(lead)
+				g.lead, g.own, g.open, g.close, g.end = int32(body), int32(body), int32(body), int32(lead), int32(lead)
 				add(parent, g)
 			}
 			parent = g
@@ -90,9 +90,24 @@ func (p *parser) dotted() {
 		}
 		n.Words, n.Line, n.Column, n.Form = p.keepWords(value), number, body-start+1, Plain
 		n.lead, n.own, n.open, n.close, n.end = int32(lead), int32(body), int32(next), int32(next), int32(next)
+		if len(n.Children) > 0 { // what stands inside it came first
+			n.close, n.end = n.own, n.own
+		}
+		for _, g := range blocks {
+			g.reach(int32(lead), int32(next))
+		}
 		lead = next
 	})
 	p.root.close = int32(lead)
+}
+
+// reach extends the text of a block over a line inside it. A block whose lines do not all follow each other has no text of its own.
+func (n *Node) reach(from, to int32) {
+	if n.end == from {
+		n.close, n.end = to, to
+	} else {
+		n.close, n.end = n.own, n.own
+	}
 }
 
 // few is up to how many statements of a block are looked through one by one.
@@ -146,8 +161,10 @@ func (p *parser) dottedNames(into []string, i, end int) (names []string, eq, bad
 			for i < end && p.text[i] > ' ' && p.text[i] != '.' && p.text[i] != '=' && p.text[i] != '"' && p.text[i] != '#' && p.text[i] != 0x7f {
 				i++
 			}
-			if bad, message := p.unreadable(start, min(i+1, end)); bad >= 0 {
-				return nil, 0, bad, message
+			if i < end && (p.text[i] < ' ' || p.text[i] == 0x7f) || p.binary {
+				if bad, message := p.unreadable(start, min(i+1, end)); bad >= 0 {
+					return nil, 0, bad, message
+				}
 			}
 			if i == start {
 				return nil, 0, i, "expected a name"
@@ -182,11 +199,18 @@ func (p *parser) value(i, lineStart, end int, comment string) (w Word, bad int, 
 		return Word{Text: text, Column: int32(i - lineStart + 1), Quoted: true}, 0, ""
 	}
 	start, stop := i, end
-	for j := i; j < end; j++ {
-		if strings.IndexByte(comment[1:], p.text[j]) >= 0 && (j == start || p.text[j-1] == ' ' || p.text[j-1] == '\t') {
-			stop = j
-			break
+	strange := p.binary
+	for j, c := range []byte(p.text[i:end]) {
+		if c > '#' && c != ';' && c != 0x7f {
+			continue
 		}
+		strange = strange || c < ' ' || c == 0x7f
+		if j += i; stop == end && c != ' ' && strings.IndexByte(comment[1:], c) >= 0 && (j == start || p.text[j-1] == ' ' || p.text[j-1] == '\t') {
+			stop = j
+		}
+	}
+	if !strange {
+		return Word{Text: strings.TrimRight(p.text[start:stop], " "), Column: int32(start - lineStart + 1)}, 0, ""
 	}
 	if bad, message := p.unreadable(start, end); bad >= 0 {
 		return w, bad, message

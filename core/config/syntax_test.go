@@ -227,7 +227,9 @@ func drawNode(t *rapid.T, syntax Syntax, depth int) *Node {
 		if leaf {
 			n.Words = []Word{{Text: word.Draw(t, "word"), Quoted: syntax == JSON && rapid.Bool().Draw(t, "quoted")}}
 		} else if n.Form = Block; syntax == Dotted {
-			n.Form = Group
+			if n.Form = Group; rapid.Bool().Draw(t, "value") { // a statement may have both a value and others inside it
+				n.Form, n.Words = Plain, []Word{{Text: word.Draw(t, "word")}}
+			}
 		}
 	}
 	if !leaf {
