@@ -61,7 +61,7 @@ func (c *checker) block(n *Node, st *Statement) {
 			c.add(child, false, "more than %d of them; the device takes %d", cs.Max, cs.Max)
 		}
 		if cs.Key != KeyPosition {
-			name, key := c.s.label(child, cs)
+			name, key := c.s.label(child, cs, nil)
 			id := name + "\x00" + key
 			if first := seen[id]; first != nil && cs.Repeated == "" {
 				c.add(child, false, "it stands here already, on line %d", first.Line)

@@ -57,7 +57,7 @@ func Compare(a, b *Document, s *Schema) *Comparison {
 	if s == nil {
 		s = &Schema{}
 	}
-	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, pairs: map[*Node]*Node{}, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed(), blocks: map[*Node]string{}}
+	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, pairs: map[*Node]*Node{}, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed()}
 	c.pairs[b.Root] = a.Root
 	c.lists(a.Root, b.Root, s.top())
 	if (a.Root.Form == List) != (b.Root.Form == List) || !c.sameWords(a.Root, b.Root) {
@@ -99,7 +99,8 @@ func place(d Difference) int {
 type comparer struct {
 	Comparison
 	seed           maphash.Seed
-	blocks         map[*Node]string // their paths
+	blocks         map[*Node]*surroundings // where differences are
+	last           *surroundings           // the last one that was looked up
 	noted          []noted
 	removed, added []loose // not matched in their own block
 }

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"cmp"
 	"fmt"
 	"runtime"
 	"strings"
@@ -30,8 +31,8 @@ func (c *comparer) show() {
 	var all sync.WaitGroup
 	for w := range workers {
 		all.Go(func() {
-			own := *c // with paths of its own
-			own.blocks = map[*Node]string{}
+			own := *c // with surroundings of its own
+			own.blocks = map[*Node]*surroundings{}
 			for i := w * each; i < min((w+1)*each, len(list)); i++ {
 				own.fill(c.noted[i], &list[i])
 			}
@@ -45,51 +46,75 @@ func (c *comparer) fill(of noted, d *Difference) {
 	a, b := of.old, of.new
 	d.Kind, d.old, d.new = of.kind, a, b
 	flat := d.Kind == Changed || d.Kind == Cosmetic
-	n := b
+	var old, new shown
 	if a != nil {
-		d.Old, d.OldLine = c.s.Masked(a, flat), a.Line
+		old = c.shown(a, flat)
+		d.Old, d.OldLine = old.text, a.Line
 	}
 	if b != nil {
-		d.New, d.NewLine = c.s.Masked(b, flat), b.Line
+		new = c.shown(b, flat)
+		d.New, d.NewLine = new.text, b.Line
 	} else {
-		n = a
+		new = old
 	}
 	if a != nil && b != nil {
 		d.Note = c.unseen(a, b, *d)
 	}
-	d.Path = c.path(n)
+	d.Path = new.path()
 	if d.Kind == Moved || d.Kind == Renamed {
-		d.OldPath = c.path(a)
+		d.OldPath = old.path()
 	}
-	d.Section, d.Service = c.s.Section(n), c.s.Service(n)
-	for _, side := range []*Node{a, b} {
-		if side == nil {
+	d.Section = new.top
+	if st := new.st; st != nil {
+		d.Service = st.Service
+		d.Section = cmp.Or(st.Section, d.Section)
+	}
+	d.Secret = old.secret || new.secret
+	for _, side := range []shown{old, new} {
+		if d.Kind == Cosmetic || side.n == nil {
 			continue
 		}
-		d.Secret = d.Secret || c.s.IsSecret(side)
-		if d.Guarded = c.s.Guard(side); d.Guarded == "" && !flat && d.Kind != Reordered {
-			d.Guarded = c.guardInside(side)
+		if side.st != nil { // the schema hands it down to what stands inside
+			d.Guarded = side.st.Guarded
+		}
+		if d.Guarded == "" && !flat && d.Kind != Reordered {
+			d.Guarded = c.guardInside(side.n, side.st)
 		}
 		if d.Guarded != "" {
 			break
 		}
 	}
-	if d.Kind == Cosmetic {
-		d.Guarded = ""
-	}
 }
 
-// path is Schema.Path; that of a block is worked out once, since to find its label may mean to look at all that stands inside or beside it.
-func (c *comparer) path(n *Node) string {
-	if n.Parent == nil || n.Parent.Parent == nil {
-		return c.s.Path(n)
+// shown is a statement as a difference shows it.
+type shown struct {
+	n      *Node
+	st     *Statement
+	secret bool // it, or a block around it, holds secret words
+	text   string
+	label  string
+	top    string // name of the top block that it is in
+	around *surroundings
+}
+
+func (c *comparer) shown(n *Node, flat bool) shown {
+	if n.Parent == nil {
+		return shown{n: n, st: c.s.top(), text: c.s.maskedAs(n, nil, false, flat)}
 	}
-	around, known := c.blocks[n.Parent]
-	if !known {
-		around = c.path(n.Parent)
-		c.blocks[n.Parent] = around
+	w := c.around(n.Parent)
+	st, secret := c.s.describe(n, w)
+	top := w.top
+	if w.up == nil {
+		top = n.Name
 	}
-	return around + " / " + c.s.Label(n)
+	return shown{n, st, secret, c.s.maskedAs(n, st, w.secret, flat), c.s.labelIn(n, st, secret, w), top, w}
+}
+
+func (s shown) path() string {
+	if s.around == nil {
+		return ""
+	}
+	return s.around.inside(s.label)
 }
 
 // unseen tells what cannot be seen of a difference.
@@ -135,16 +160,20 @@ func (n *Node) plain() bool {
 }
 
 // guardInside returns why something inside a node must not change by itself, or "".
-func (c *comparer) guardInside(n *Node) (why string) {
-	if c.s.Top == nil {
+func (c *comparer) guardInside(n *Node, st *Statement) (why string) {
+	if st == nil {
 		return ""
 	}
-	c.s.WalkWith(n, func(_ *Node, st *Statement) {
-		if why == "" && st != nil {
-			why = st.Guarded
+	for _, k := range n.Children {
+		inner := st.of(k)
+		if inner != nil && inner.Guarded != "" {
+			return inner.Guarded
 		}
-	})
-	return why
+		if why = c.guardInside(k, inner); why != "" {
+			return why
+		}
+	}
+	return ""
 }
 
 // Nodes are the statement on either side; nil where it is absent.

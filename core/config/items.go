@@ -25,6 +25,7 @@ func (s *Schema) Items(d *Document) []Item {
 }
 
 func (s *Schema) items(n *Node, st *Statement, around, section string, secret bool, seq *int, out *[]Item) {
+	w := &surroundings{block: n}
 	for _, c := range n.Children {
 		*seq++
 		cs := st.of(c)
@@ -32,17 +33,7 @@ func (s *Schema) items(n *Node, st *Statement, around, section string, secret bo
 		if secret {
 			from, hidden = 0, true
 		}
-		name, key := s.label(c, cs)
-		if hidden && key != "" && cs.keyWords(c) == 0 {
-			key = Mask
-		}
-		label := name
-		switch {
-		case name == "" && key == "":
-			label = s.Label(c)
-		case key != "":
-			label = strings.TrimPrefix(name+" "+key, " ")
-		}
+		label := s.labelIn(c, cs, hidden, w)
 		path := label
 		if around != "" {
 			path = around + " / " + label
@@ -51,7 +42,7 @@ func (s *Schema) items(n *Node, st *Statement, around, section string, secret bo
 		if cs != nil && cs.Section != "" {
 			under = cs.Section
 		} else if under == "" {
-			under = name
+			under = c.Name
 		}
 		if c.IsItem(cs) {
 			it := Item{Node: c, Statement: cs, Around: around, Path: path, Section: under, Seq: *seq}

@@ -12,12 +12,18 @@ const Mask = "***"
 
 // Masked is the text of a statement with *** for its secret words; unless flat, with all inside it, indented by two.
 func (s *Schema) Masked(n *Node, flat bool) string {
+	st, _ := s.describeSecret(n)
+	return s.maskedAs(n, st, s.IsSecret(n.Parent), flat)
+}
+
+// maskedAs is Masked where it is known what the schema says of the statement, and whether a block around it holds secret words.
+func (s *Schema) maskedAs(n *Node, st *Statement, inherited, flat bool) string {
 	if s.Top == nil && flat && n.Parent != nil { // nothing is inherited where nobody described the blocks
 		from, secret := s.secret(n, nil)
 		return oneLine(n, from, secret)
 	}
 	var b strings.Builder
-	s.masked(&b, n, s.Describe(n), s.IsSecret(n.Parent), flat, "")
+	s.masked(&b, n, st, inherited, flat, "")
 	return strings.TrimPrefix(b.String(), "\n")
 }
 

@@ -237,7 +237,7 @@ func (s *Schema) Service(n *Node) string {
 }
 
 // A label is how a node is told apart from its siblings: its name and its key.
-func (s *Schema) label(n *Node, st *Statement) (name, key string) {
+func (s *Schema) label(n *Node, st *Statement, w *surroundings) (name, key string) {
 	if st == nil {
 		if n.Name == "" {
 			if k := keyChild(n); k != nil {
@@ -248,7 +248,7 @@ func (s *Schema) label(n *Node, st *Statement) (name, key string) {
 		if len(n.Words) > 0 && len(n.Children) > 0 {
 			return n.Name, joinTexts(n.Words)
 		}
-		if k := keyChild(n); k != nil && n.repeated() {
+		if k := keyChild(n); k != nil && w.repeated(n) {
 			return n.Name, k.Value()
 		}
 		return n.Name, ""
@@ -286,13 +286,8 @@ func (s *Schema) keyMeaning(n *Node, st *Statement) string {
 			return s.Means(st.of(k), k.Words)
 		}
 	}
-	_, key := s.label(n, st)
+	_, key := s.label(n, st, nil) // nothing beside it counts where it is described
 	return key
-}
-
-// repeated reports whether another statement of the same name stands beside it.
-func (n *Node) repeated() bool {
-	return slices.ContainsFunc(n.Parent.Children, func(o *Node) bool { return o != n && o.Name == n.Name })
 }
 
 // keyChild guesses the statement that tells an item apart where no schema says it.
@@ -314,14 +309,20 @@ func joinTexts(words []Word) string {
 
 // Label is a node's name and key, as paths show them.
 func (s *Schema) Label(n *Node) string {
-	name, key := s.label(n, s.Describe(n))
-	if key != "" && s.IsSecret(n) {
-		if st := s.Describe(n); st == nil || st.keyWords(n) == 0 {
-			key = Mask
-		}
-	}
-	if name == "" && key == "" && n.Parent != nil {
-		return "item " + strconv.Itoa(1+slices.Index(n.Parent.Children, n))
+	st, secret := s.describeSecret(n)
+	return s.labelIn(n, st, secret, &surroundings{block: n.Parent})
+}
+
+// labelIn is Label where the surroundings of the node are known.
+func (s *Schema) labelIn(n *Node, st *Statement, secret bool, w *surroundings) string {
+	name, key := s.label(n, st, w)
+	switch {
+	case key != "" && secret && (st == nil || st.keyWords(n) == 0):
+		key = Mask
+	case key == "" && name == "" && n.Parent != nil:
+		return "item " + strconv.Itoa(1+w.place(n))
+	case key == "":
+		return strings.TrimSpace(name)
 	}
 	return strings.TrimSpace(name + " " + key)
 }

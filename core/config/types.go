@@ -190,7 +190,7 @@ func (s *Schema) Defined(d *Document) map[string]map[string][]*Node {
 // KeyOf is the name an object goes by that a statement defines: its key; for a statement without a key, its value; for
 // one whose own name is the key, that name.
 func (s *Schema) KeyOf(n *Node, st *Statement) string {
-	name, key := s.label(n, st)
+	name, key := s.label(n, st, &surroundings{block: n.Parent})
 	switch {
 	case key != "":
 		return key
