@@ -55,6 +55,9 @@ func DraftActs(a ActsJob) (plan *Plan, in, to string, err error) {
 			return nil, "", "", fmt.Errorf("%s can be asked for once in a change; draft another one for the second", act.Kind)
 		}
 		seen[act.Kind] = true
+		if (act.Kind == Install || act.Kind == Clone) && seen[ChooseSlot] { // it would be written over what is the way back, or over what was chosen
+			return nil, "", "", fmt.Errorf("%s: it has to come before choose-slot, since it is written over what the other slot holds then; or draft a change of its own", act.Kind)
+		}
 		if what := a.Can.cannot(act); what != "" {
 			return nil, "", "", fmt.Errorf("%s: %s", act.Kind, what)
 		}

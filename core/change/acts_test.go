@@ -67,6 +67,8 @@ func TestActsThatCannotBe(t *testing.T) {
 		{able, "0", chosen, "a restart has to follow it at once"},
 		{able, "0", []Act{{Kind: Restart}, {Kind: ChooseSlot}}, "a restart has to follow it at once"},
 		{able, "", []Act{{Kind: ChooseSlot}}, "the other slot holds nothing"},
+		{able, "0", []Act{{Kind: ChooseSlot}, {Kind: Restart}, {Kind: Install, File: img("2")}}, "has to come before choose-slot"},
+		{able, "0", []Act{{Kind: ChooseSlot}, {Kind: Clone}}, "has to come before choose-slot"},
 		{able, "0", []Act{{Kind: Clone}, {Kind: ChooseSlot}}, "the copy is of what runs already"},
 		{able, "0", []Act{{Kind: Component, Part: "moon", File: img("1")}}, "no component moon"},
 		{Abilities{InPlace: true}, "", []Act{{Kind: Install, File: img("2")}}, "no second slot"},
