@@ -8,7 +8,8 @@ func (c *Comparison) Apply() *Document {
 	twin := map[*Node]*Node{}
 	out := c.a.Clone(func(old, new *Node) { twin[old] = new })
 	placed := map[*Node]*Node{} // statements of the new configuration to those of the result
-	for b, a := range c.pairs {
+	pairs := c.twins()
+	for b, a := range pairs {
 		placed[b] = twin[a]
 	}
 	for _, d := range c.Differences {
@@ -22,8 +23,8 @@ func (c *Comparison) Apply() *Document {
 				n.Rename(d.new.Name)
 			}
 			n.SetWords(slices.Clone(d.new.Words))
-			if key := c.keys[d.new]; key != nil && c.pairs[key] != nil {
-				twin[c.pairs[key]].SetWords(slices.Clone(key.Words))
+			if key := c.keys[d.new]; key != nil && pairs[key] != nil {
+				twin[pairs[key]].SetWords(slices.Clone(key.Words))
 			}
 		}
 	}

@@ -225,7 +225,7 @@ func (s *Schema) sameKey(n *Node, st *Statement, segment []string) bool {
 // Unmask puts the words of an older configuration in place of *** where the two have the same statement, and returns how
 // many are left that have no such word.
 func (s *Schema) Unmask(masked, original *Document) (left int) {
-	twins := Compare(original, masked, s).pairs
+	twins := Compare(original, masked, s).twins()
 	masked.Root.Walk(func(n *Node) {
 		for i, w := range n.Words {
 			if w.Text != Mask {

@@ -1,9 +1,11 @@
 package config
 
 import (
+	"cmp"
 	"hash/maphash"
 	"slices"
 	"sort"
+	"sync"
 )
 
 // Kinds of difference.
@@ -41,7 +43,7 @@ type Comparison struct {
 
 	a, b  *Document
 	s     *Schema
-	pairs map[*Node]*Node // statements of b to those of a, where they were looked at one by one
+	pairs [][2]*Node      // statements of a and b, where they were looked at one by one
 	keys  map[*Node]*Node // of entries of b that have another key: the statement inside that holds it
 }
 
@@ -57,8 +59,8 @@ func Compare(a, b *Document, s *Schema) *Comparison {
 	if s == nil {
 		s = &Schema{}
 	}
-	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, pairs: map[*Node]*Node{}, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed()}
-	c.pairs[b.Root] = a.Root
+	c := &comparer{Comparison: Comparison{a: a, b: b, s: s, keys: map[*Node]*Node{}}, seed: maphash.MakeSeed()}
+	c.pairs = append(c.pairs, [2]*Node{a.Root, b.Root})
 	c.lists(a.Root, b.Root, s.top())
 	if (a.Root.Form == List) != (b.Root.Form == List) || !c.sameWords(a.Root, b.Root) {
 		c.note(Changed, a.Root, b.Root)
@@ -69,17 +71,33 @@ func Compare(a, b *Document, s *Schema) *Comparison {
 	}
 	c.settle()
 	c.show()
-	out := c.Differences
-	sort.SliceStable(out, func(i, j int) bool {
-		if x, y := rank(out[i]), rank(out[j]); x != y {
-			return x < y
-		}
-		return place(out[i]) < place(out[j])
-	})
+	c.sort()
 	return &c.Comparison
 }
 
-func rank(d Difference) int {
+// sort puts guarded differences first and cosmetic ones last, each in the order of the new configuration.
+func (c *comparer) sort() {
+	type key struct{ rank, place, was int }
+	keys := make([]key, len(c.Differences))
+	for i := range c.Differences {
+		d := &c.Differences[i]
+		keys[i] = key{rank(d), place(d), i}
+	}
+	before := func(a, b key) int {
+		return cmp.Or(a.rank-b.rank, a.place-b.place, a.was-b.was)
+	}
+	if slices.IsSortedFunc(keys, before) {
+		return
+	}
+	slices.SortFunc(keys, before)
+	sorted := make([]Difference, len(keys))
+	for i, k := range keys {
+		sorted[i] = c.Differences[k.was]
+	}
+	c.Differences = sorted
+}
+
+func rank(d *Difference) int {
 	switch {
 	case d.Kind == Cosmetic:
 		return 2
@@ -89,7 +107,7 @@ func rank(d Difference) int {
 	return 1
 }
 
-func place(d Difference) int {
+func place(d *Difference) int {
 	if d.NewLine > 0 {
 		return d.NewLine
 	}
@@ -102,6 +120,9 @@ type comparer struct {
 	blocks         map[*Node]*surroundings // where differences are
 	last           *surroundings           // the last one that was looked up
 	noted          []noted
+	ids            map[string]int32 // of groups; kept with the next two so that they need not be made for each block
+	found          []group
+	id             []byte
 	removed, added []loose // not matched in their own block
 }
 
@@ -140,30 +161,30 @@ func (c *comparer) lead(a, b *Node) bool {
 	return a.mark|b.mark == 0 && c.a.source[a.lead:a.own] == c.b.source[b.lead:b.own]
 }
 
+// twins are statements of b with those of a, where they were looked at one by one.
+func (c *Comparison) twins() map[*Node]*Node {
+	out := make(map[*Node]*Node, len(c.pairs))
+	for _, p := range c.pairs {
+		out[p[1]] = p[0]
+	}
+	return out
+}
+
 // lists compares what stands inside two nodes that are partners.
 func (c *comparer) lists(a, b *Node, st *Statement) {
 	as, bs := a.Children, b.Children
-	pairs, usedA, usedB := c.alike(as, bs, st)
-	var gone, come []int
-	if len(pairs) < len(as) || len(pairs) < len(bs) {
-		var more []pair
-		more, gone, come = c.match(as, bs, usedA, usedB, st)
-		pairs = append(pairs, more...)
+	found, used, n := c.alike(as, bs, st)
+	if n < len(as) || n < len(bs) {
+		gone, come := c.match(as, bs, found, used, st)
+		gone, come = c.renamed(as, bs, gone, come, found, st)
+		for _, i := range gone {
+			c.removed = append(c.removed, loose{as[i], st.of(as[i])})
+		}
+		for _, j := range come {
+			c.added = append(c.added, loose{bs[j], st.of(bs[j])})
+		}
 	}
-	for _, p := range c.renamed(as, bs, gone, come, st) {
-		pairs = append(pairs, p)
-		gone = slices.DeleteFunc(gone, func(i int) bool { return i == p.i })
-		come = slices.DeleteFunc(come, func(j int) bool { return j == p.j })
-	}
-	for _, i := range gone {
-		c.removed = append(c.removed, loose{as[i], st.of(as[i])})
-	}
-	for _, j := range come {
-		c.added = append(c.added, loose{bs[j], st.of(bs[j])})
-	}
-	if byNew := func(x, y pair) int { return x.j - y.j }; !slices.IsSortedFunc(pairs, byNew) {
-		slices.SortFunc(pairs, byNew)
-	}
+	pairs := slices.DeleteFunc(found, func(p pair) bool { return p.a == nil })
 	for _, p := range pairs {
 		c.pair(p, st)
 	}
@@ -175,7 +196,7 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	decides := c.decides(pairs, out, kind, st)
 	for _, p := range out {
 		kind := kind
-		if decides[p.b] {
+		if decides(p) {
 			kind = Reordered
 		}
 		if st != nil && st.KeyInside() && p.b.Name == string(st.Key) {
@@ -185,12 +206,9 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	}
 }
 
-// decides finds, among statements that moved, those that have changed places with another one of the same identity: which of them counts
-// may have changed. Where a schema says that all of them count, their order is nobody's.
-func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) map[*Node]bool {
-	if len(out) == 0 || kind == Reordered {
-		return nil
-	}
+// decides tells, of statements that moved, those that have changed places with another one of the same identity: which of them counts may
+// have changed. Where a schema says that all of them count, their order is nobody's.
+func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) func(pair) bool {
 	identity := func(p pair) string {
 		ns := st.of(p.b)
 		switch {
@@ -205,12 +223,15 @@ func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) map[*N
 	}
 	places := map[string][]pair{} // of those that moved, all of their identity, in the order of the new side
 	for _, p := range out {
+		if kind == Reordered {
+			break
+		}
 		if id := identity(p); id != "" {
 			places[id] = nil
 		}
 	}
 	if len(places) == 0 {
-		return nil
+		return func(pair) bool { return false }
 	}
 	for _, p := range pairs {
 		id := identity(p)
@@ -218,30 +239,66 @@ func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) map[*N
 			places[id] = append(list, p)
 		}
 	}
-	swapped := map[string]bool{}
+	swapped := make(map[string]bool, len(places))
 	for id, list := range places {
 		swapped[id] = len(moved(list)) > 0
 	}
-	found := map[*Node]bool{}
-	for _, p := range out { // among all, others of the same identity may be the ones that moved
-		if swapped[identity(p)] {
-			found[p.b] = true
-		}
-	}
-	return found
+	return func(p pair) bool { return swapped[identity(p)] } // among all, others of the same identity may be the ones that moved
 }
 
 // alike pairs statements that follow each other in the same order and are alike to the byte, or are blocks with the same
-// header, without looking for their identity. In most comparisons these are nearly all.
-func (c *comparer) alike(as, bs []*Node, st *Statement) (pairs []pair, usedA, usedB []bool) {
-	pairs = make([]pair, 0, min(len(as), len(bs)))
-	usedA, usedB = make([]bool, len(as)), make([]bool, len(bs))
+// header, without looking for their identity. In most comparisons these are nearly all. found has the pair of each statement of the new
+// side, used those of the old side that have one; n is how many there are.
+func (c *comparer) alike(as, bs []*Node, st *Statement) (found []pair, used []bool, n int) {
+	found, used = make([]pair, len(bs)), make([]bool, len(as))
 	header := func(x, y *Node) bool { return x.Name == y.Name && sameWords(x.Words, y.Words) }
+	unique := c.unique(as, bs)
+	patience := 1000 // where nothing goes on together, that is not looked for at each statement
+	for i, j := 0, 0; i < len(as) && j < len(bs); {
+		a, b := as[i], bs[j]
+		same := a.Name == b.Name && c.same(a, b)
+		di, dj := 1, 1
+		switch {
+		case same:
+		case !header(a, b):
+			di, dj = 0, 0
+			for k := 1; k <= 32 && patience > 0; k++ { // something came or went: look ahead for where the two go on together
+				if i+k < len(as) && header(as[i+k], b) {
+					di = k
+					break
+				}
+				if j+k < len(bs) && header(a, bs[j+k]) {
+					dj = k
+					break
+				}
+			}
+			if di+dj == 0 {
+				di, dj = 1, 1
+				patience--
+			}
+			i, j = i+di, j+dj
+			continue
+		default:
+			ns := st.of(b)
+			if len(b.Words) == 0 || len(a.Children) == 0 || len(b.Children) == 0 || ns != nil && (ns.KeyInside() || ns.Key == KeyPosition) || !unique(b) {
+				i, j = i+1, j+1
+				continue
+			}
+		}
+		found[j], used[i] = pair{a, b, int32(i), int32(j), same, false}, true
+		n++
+		i, j = i+1, j+1
+	}
+	return found, used, n
+}
+
+// unique tells whether a block's name and first word stand once on either side.
+func (c *comparer) unique(as, bs []*Node) func(*Node) bool {
 	var several map[uint64]uint8 // by name and first word: 1 and 2 for once and more on the old side, 4 and 8 on the new
 	short := func(n *Node) uint64 {
 		return maphash.String(c.seed, n.Name)*31 + maphash.String(c.seed, n.Words[0].Text)
 	}
-	unique := func(n *Node) bool {
+	return func(n *Node) bool {
 		if several == nil {
 			several = make(map[uint64]uint8, max(len(as), len(bs)))
 			for k, side := range [][]*Node{as, bs} {
@@ -256,107 +313,104 @@ func (c *comparer) alike(as, bs []*Node, st *Statement) (pairs []pair, usedA, us
 		}
 		return several[short(n)]&(2|8) == 0
 	}
-	for i, j := 0, 0; i < len(as) && j < len(bs); {
-		if as[i].Name == bs[j].Name && c.same(as[i], bs[j]) {
-			pairs = append(pairs, pair{as[i], bs[j], i, j, true, false})
-			usedA[i], usedB[j] = true, true
-			i, j = i+1, j+1
-			continue
-		}
-		di, dj := 1, 1
-		if header(as[i], bs[j]) {
-			if ns := st.of(bs[j]); len(bs[j].Words) > 0 && len(as[i].Children) > 0 && len(bs[j].Children) > 0 && (ns == nil || !ns.KeyInside() && ns.Key != KeyPosition) && unique(bs[j]) {
-				pairs = append(pairs, pair{as[i], bs[j], i, j, false, false})
-				usedA[i], usedB[j] = true, true
-			}
-		} else { // something came or went: look ahead for where the two go on together
-			for k := 1; k <= 32; k++ {
-				if i+k < len(as) && header(as[i+k], bs[j]) {
-					di, dj = k, 0
-					break
-				}
-				if j+k < len(bs) && header(as[i], bs[j+k]) {
-					di, dj = 0, k
-					break
-				}
-			}
-		}
-		i, j = i+di, j+dj
-	}
-	return pairs, usedA, usedB
 }
 
 // match pairs the statements that are left by identity. Where several have it, those that are alike belong together; the
-// others are paired in their order.
-func (c *comparer) match(as, bs []*Node, usedA, usedB []bool, st *Statement) (pairs []pair, gone, come []int) {
-	name := c.names(as, bs, st)
-	type group struct{ as, bs []int }
-	groups := map[string]*group{}
-	var order []*group
-	at := func(id string) *group {
-		g := groups[id]
-		if g == nil {
-			g = &group{}
-			groups[id] = g
-			order = append(order, g)
-		}
-		return g
-	}
-	for i, n := range as {
-		if !usedA[i] {
-			g := at(name(n))
-			g.as = append(g.as, i)
-		}
-	}
-	for j, n := range bs {
-		if !usedB[j] {
-			g := at(name(n))
-			g.bs = append(g.bs, j)
-		}
-	}
-	for _, g := range order {
+// others are paired in their order. It returns those that are left over on either side.
+func (c *comparer) match(as, bs []*Node, found []pair, used []bool, st *Statement) (gone, come []int) {
+	join := func(i, j int32) { found[j], used[i] = pair{as[i], bs[j], i, j, c.same(as[i], bs[j]), false}, true }
+	for _, g := range c.groups(as, bs, found, used, st) {
 		if len(g.as) > 0 && len(g.bs) > 0 && len(g.as)+len(g.bs) > 2 {
-			likes := map[string][]int{}
+			likes := map[string][]int32{}
 			for _, i := range g.as {
 				k := c.content(as[i], st.of(as[i]))
 				likes[k] = append(likes[k], i)
 			}
-			taken := map[int]bool{}
-			g.bs = slices.DeleteFunc(g.bs, func(j int) bool {
+			g.bs = slices.DeleteFunc(g.bs, func(j int32) bool {
 				k := c.content(bs[j], st.of(bs[j]))
 				list := likes[k]
 				if len(list) == 0 {
 					return false
 				}
 				likes[k] = list[1:]
-				taken[list[0]] = true
-				pairs = append(pairs, pair{as[list[0]], bs[j], list[0], j, false, false})
+				join(list[0], j)
 				return true
 			})
-			g.as = slices.DeleteFunc(g.as, func(i int) bool { return taken[i] })
+			g.as = slices.DeleteFunc(g.as, func(i int32) bool { return used[i] })
 		}
-		both := min(len(g.as), len(g.bs))
-		for k := range both {
-			pairs = append(pairs, pair{as[g.as[k]], bs[g.bs[k]], g.as[k], g.bs[k], false, false})
+		for k := range min(len(g.as), len(g.bs)) {
+			join(g.as[k], g.bs[k])
 		}
-		gone, come = append(gone, g.as[both:]...), append(come, g.bs[both:]...)
 	}
-	slices.Sort(gone)
-	slices.Sort(come)
-	return pairs, gone, come
+	for i := range as {
+		if !used[i] {
+			gone = append(gone, i)
+		}
+	}
+	for j := range bs {
+		if found[j].a == nil {
+			come = append(come, j)
+		}
+	}
+	return gone, come
+}
+
+// A group is the statements of both sides that have one identity.
+type group struct{ as, bs []int32 }
+
+// groups gathers the statements without a partner by their identity. What it returns is good until it is called again.
+func (c *comparer) groups(as, bs []*Node, found []pair, used []bool, st *Statement) []group {
+	name := c.names(as, bs, st)
+	if c.ids == nil {
+		c.ids = map[string]int32{}
+	}
+	clear(c.ids)
+	list := c.found[:0]
+	ones := make([]int32, 0, len(as)+len(bs)) // most groups have one of each
+	at := func(n *Node) *group {
+		c.id = name(c.id[:0], n)
+		k, known := c.ids[string(c.id)]
+		if !known {
+			k = int32(len(list))
+			c.ids[string(c.id)] = k
+			list = append(list, group{})
+		}
+		return &list[k]
+	}
+	add := func(to []int32, i int) []int32 {
+		if to != nil {
+			return append(to, int32(i))
+		}
+		ones = append(ones, int32(i))
+		return ones[len(ones)-1 : len(ones) : len(ones)]
+	}
+	for i, n := range as {
+		if !used[i] {
+			g := at(n)
+			g.as = add(g.as, i)
+		}
+	}
+	for j, n := range bs {
+		if found[j].a == nil {
+			g := at(n)
+			g.bs = add(g.bs, j)
+		}
+	}
+	c.found = list
+	return list
 }
 
 // A pair is a statement on both sides.
 type pair struct {
 	a, b    *Node
-	i, j    int // their places
+	i, j    int32 // their places
 	same    bool
 	renamed bool
 }
 
 // pair compares two partners in a block described by within.
 func (c *comparer) pair(p pair, within *Statement) {
-	c.pairs[p.b] = p.a
+	c.pairs = append(c.pairs, [2]*Node{p.a, p.b})
 	if p.same {
 		return
 	}
@@ -424,46 +478,78 @@ func (c *comparer) cosmetic(a, b *Node) bool {
 	return c.a.source[a.own:a.open] != c.b.source[b.own:b.open]
 }
 
-// names returns the identity of statements in a block.
-func (c *comparer) names(as, bs []*Node, st *Statement) func(*Node) string {
-	var many map[string]bool // names of which there are several, or which are blocks where words are names
+// names returns a function that appends the identity of a statement in a block to a text.
+func (c *comparer) names(as, bs []*Node, st *Statement) func(to []byte, n *Node) []byte {
 	lines := c.b.Syntax == BlockIndent || c.b.Syntax == Braces || c.b.Syntax == INI
-	repeated := func(name string) bool {
-		if many == nil {
-			many = map[string]bool{}
-			for _, side := range [][]*Node{as, bs} {
-				count := make(map[string]int, len(side))
-				for _, n := range side {
-					if count[n.Name]++; count[n.Name] == 2 || len(n.Children) > 0 && lines {
-						many[n.Name] = true
-					}
-				}
-			}
-		}
-		return many[name]
+	repeated := sync.OnceValue(func() func(string) bool { return c.several(as, bs, lines) })
+	keyed := func(to []byte, n *Node, key string) []byte {
+		return append(append(append(to, n.Name...), 0), key...)
 	}
-	return func(n *Node) string {
+	return func(to []byte, n *Node) []byte {
 		ns := st.of(n)
 		if ns != nil {
 			if ns.Key == KeyPosition {
-				return n.Name + "\x00" + c.content(n, ns)
+				return keyed(to, n, c.content(n, ns))
 			}
-			return n.Name + "\x00" + c.s.keyMeaning(n, ns)
+			return keyed(to, n, c.s.keyMeaning(n, ns))
 		}
 		switch {
 		case n.Name == "" && len(n.Children) == 0:
-			return n.Value()
-		case n.Form == Block && n.Name == "" || repeated(n.Name):
+			return append(to, n.Value()...)
+		case n.Form == Block && n.Name == "" || repeated()(n.Name):
 			if k := keyChild(n); k != nil && !lines { // where blocks have words, those tell them apart
-				return n.Name + "\x00" + k.Value()
+				return keyed(to, n, k.Value())
 			}
 			if n.Name == "" {
-				return "\x00" + c.content(n, ns)
+				return keyed(to, n, c.content(n, ns))
 			}
-			return n.Name + "\x00" + joinTexts(n.Words)
+			to = append(append(to, n.Name...), 0)
+			for i := range n.Words {
+				if i > 0 {
+					to = append(to, ' ')
+				}
+				to = append(to, n.Words[i].Text...)
+			}
+			return to
 		}
-		return n.Name
+		return append(to, n.Name...)
 	}
+}
+
+// several tells whether there are several statements of a name on one side, or, in lines, blocks, whose words are names.
+func (c *comparer) several(as, bs []*Node, lines bool) func(name string) bool {
+	sides := [][]*Node{as, bs}
+	if len(as)+len(bs) < long {
+		return func(name string) bool {
+			for _, side := range sides {
+				count := 0
+				for _, n := range side {
+					if n.Name != name {
+						continue
+					}
+					if count++; count == 2 || lines && len(n.Children) > 0 {
+						return true
+					}
+				}
+			}
+			return false
+		}
+	}
+	many := map[string]bool{}
+	for _, side := range sides {
+		last := "" // most stand beside another of their name
+		count := map[string]int{}
+		for _, n := range side {
+			if n.Name == last && many[last] {
+				continue
+			}
+			last = n.Name
+			if count[n.Name]++; count[n.Name] == 2 || lines && len(n.Children) > 0 {
+				many[n.Name] = true
+			}
+		}
+	}
+	return func(name string) bool { return many[name] }
 }
 
 // content is a short form of all that a node says.
@@ -500,10 +586,11 @@ func (c *comparer) hash(h *maphash.Hash, n *Node, st *Statement) {
 	_ = h.WriteByte(2)
 }
 
-// renamed pairs entries that came with entries that went when they hold the same, or most of the same, under another key.
-func (c *comparer) renamed(as, bs []*Node, gone, come []int, st *Statement) (out []pair) {
+// renamed pairs entries that came with entries that went when they hold the same, or most of the same, under another key. It returns
+// what is left of either.
+func (c *comparer) renamed(as, bs []*Node, gone, come []int, found []pair, st *Statement) (stillGone, stillCome []int) {
 	if len(gone) == 0 || len(come) == 0 || len(gone)*len(come) > 250_000 {
-		return nil
+		return gone, come
 	}
 	taken := map[int]bool{}
 	leaves := map[*Node]map[string]int{}
@@ -537,10 +624,12 @@ func (c *comparer) renamed(as, bs []*Node, gone, come []int, st *Statement) (out
 		}
 		if best >= 0 {
 			taken[best] = true
-			out = append(out, pair{as[best], b, best, j, false, true})
+			found[j] = pair{as[best], b, int32(best), int32(j), false, true}
 		}
 	}
-	return out
+	gone = slices.DeleteFunc(gone, func(i int) bool { return taken[i] })
+	come = slices.DeleteFunc(come, func(j int) bool { return found[j].a != nil })
+	return gone, come
 }
 
 // mayBeRenamed reports whether a statement is an entry of a list that holds something to be recognised by.
@@ -647,7 +736,7 @@ func wordsOf(texts []string) (out []Word) {
 // moved returns the pairs, given in the order of the new side, outside a longest run that keeps the old order, so that
 // moving one entry is one difference.
 func moved(pairs []pair) (out []pair) {
-	if slices.IsSortedFunc(pairs, func(x, y pair) int { return x.i - y.i }) {
+	if slices.IsSortedFunc(pairs, func(x, y pair) int { return int(x.i - y.i) }) {
 		return nil
 	}
 	// The longest increasing subsequence, by patience sorting.

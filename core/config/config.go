@@ -115,7 +115,15 @@ func (e *ParseError) Error() string {
 
 // Text is the statement's name and words joined by single spaces, quoted where they need it.
 func (n *Node) Text() string {
+	if len(n.Words) == 1 && n.Name != "" && !n.Words[0].Quoted && bare(n.Name, false) && bare(n.Words[0].Text, false) {
+		return n.Name + " " + n.Words[0].Text
+	}
 	var b strings.Builder
+	size := len(n.Name)
+	for i := range n.Words {
+		size += len(n.Words[i].Text) + 1
+	}
+	b.Grow(size)
 	writeWords(&b, n, false)
 	return b.String()
 }

@@ -270,18 +270,22 @@ func writeWords(b *strings.Builder, n *Node, braces bool) {
 }
 
 func writeWord(b *strings.Builder, w string, quoted, braces bool) {
-	if quoted || w == "" {
+	if quoted || !bare(w, braces) {
 		writeQuoted(b, w)
 		return
 	}
+	b.WriteString(w)
+}
+
+// bare reports whether a word needs no quotes.
+func bare(w string, braces bool) bool {
 	for i := range len(w) {
 		switch c := w[i]; {
 		case c == ' ' || c == '"' || c == '#' || c == '\t' || c == '\r' || c == '\n', braces && (c == ';' || c == '{' || c == '}'):
-			writeQuoted(b, w)
-			return
+			return false
 		}
 	}
-	b.WriteString(w)
+	return w != ""
 }
 
 func writeQuoted(b *strings.Builder, w string) {

@@ -64,9 +64,6 @@ func oneLine(n *Node, from int, hidden bool) string {
 		shown := &Node{Name: n.Name, Words: n.Words[:from]}
 		return strings.TrimPrefix(shown.Text()+strings.Repeat(" "+Mask, len(n.Words)-from), " ")
 	}
-	if len(n.Words) == 1 && !n.Words[0].Quoted && n.Words[0].Text != "" && !strings.ContainsAny(n.Words[0].Text, " \t\"#\r\n") && n.Name != "" && !strings.ContainsAny(n.Name, " \t\"#\r\n") {
-		return n.Name + " " + n.Words[0].Text
-	}
 	return n.Text()
 }
 

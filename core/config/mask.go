@@ -18,8 +18,11 @@ func (s *Schema) Masked(n *Node, flat bool) string {
 
 // maskedAs is Masked where it is known what the schema says of the statement, and whether a block around it holds secret words.
 func (s *Schema) maskedAs(n *Node, st *Statement, inherited, flat bool) string {
-	if s.Top == nil && flat && n.Parent != nil { // nothing is inherited where nobody described the blocks
-		from, secret := s.secret(n, nil)
+	if s.Top == nil && flat { // nothing is inherited where nobody described the blocks
+		inherited = false
+	}
+	if n.Parent != nil && !inherited && (flat || len(n.Children) == 0) {
+		from, secret := s.secret(n, st)
 		return oneLine(n, from, secret)
 	}
 	var b strings.Builder
