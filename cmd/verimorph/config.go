@@ -1,7 +1,7 @@
 package main
 
 import (
-	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -409,43 +410,64 @@ func (c *client) compareFolders(old, new string, k told, out string) error {
 // lineWidth is how many characters of a line are shown of one that differs.
 const lineWidth = 160
 
-// differences prints a comparison: guarded settings first, cosmetic differences counted.
+// differences prints a comparison: guarded settings first, cosmetic differences counted. There may be a hundred thousand of them, so all
+// processors take part.
 func (c *client) differences(cmp *config.Comparison) {
-	b := bufio.NewWriterSize(c.out, 1<<16)
-	defer b.Flush()
-	cosmetic, guarded := 0, false
-	for i := range cmp.Differences {
-		d := &cmp.Differences[i]
-		if d.Kind == config.Cosmetic {
-			if cosmetic++; d.Note == "" {
-				continue
-			}
+	list := cmp.Differences
+	const each = 1000
+	parts := make([]bytes.Buffer, min(runtime.GOMAXPROCS(0), 1+len(list)/each))
+	for from := 0; from < len(list); from += each * len(parts) {
+		var running sync.WaitGroup
+		for w := range parts {
+			running.Go(func() {
+				parts[w].Reset()
+				for i := from + each*w; i < min(from+each*(w+1), len(list)); i++ {
+					c.difference(&parts[w], list, i)
+				}
+			})
 		}
-		if d.Guarded != "" && !guarded {
-			guarded = true
-			fmt.Fprintf(b, "%s\n\n", c.paint(bold, "Guarded settings differ:"))
-		} else if d.Guarded == "" && guarded {
-			guarded = false
-			fmt.Fprintf(b, "%s\n\n", c.paint(bold, "Also:"))
+		running.Wait()
+		for w := range parts {
+			_, _ = c.out.Write(parts[w].Bytes())
 		}
-		c.difference(b, d)
+	}
+	cosmetic := 0
+	for i := range list {
+		if list[i].Kind == config.Cosmetic {
+			cosmetic++
+		}
 	}
 	switch {
-	case len(cmp.Differences) == 0:
-		_, _ = b.WriteString("No difference.\n")
-	case cosmetic == len(cmp.Differences):
-		fmt.Fprintf(b, "Both mean the same; cosmetic differences: %d.\n", cosmetic)
+	case len(list) == 0:
+		c.printf("No difference.\n")
+	case cosmetic == len(list):
+		c.printf("Both mean the same; cosmetic differences: %d.\n", cosmetic)
 	case cosmetic > 0:
-		fmt.Fprintf(b, "Cosmetic differences besides: %d.\n", cosmetic)
+		c.printf("Cosmetic differences besides: %d.\n", cosmetic)
 	}
 }
 
-// difference prints one difference. There may be a hundred thousand of them, so the plain parts are written as they are.
-func (c *client) difference(b *bufio.Writer, d *config.Difference) {
+// difference prints one of a list of differences, where a group of them begins also its heading; of cosmetic ones only what cannot be seen.
+func (c *client) difference(b *bytes.Buffer, list []config.Difference, i int) {
+	hidden := func(d *config.Difference) bool { return d.Kind == config.Cosmetic && d.Note == "" }
+	d := &list[i]
+	if hidden(d) {
+		return
+	}
+	before := i - 1
+	for before >= 0 && hidden(&list[before]) {
+		before--
+	}
 	put := func(parts ...string) {
 		for _, s := range parts {
 			_, _ = b.WriteString(s)
 		}
+	}
+	switch {
+	case d.Guarded != "" && before < 0:
+		put(c.paint(bold, "Guarded settings differ:"), "\n\n")
+	case d.Guarded == "" && before >= 0 && list[before].Guarded != "":
+		put(c.paint(bold, "Also:"), "\n\n")
 	}
 	mark := report.Marks[d.Kind]
 	put(mark.Sign, " ", c.paint(bold, mark.Words), "  ", d.Path)
@@ -463,9 +485,21 @@ func (c *client) difference(b *bufio.Writer, d *config.Difference) {
 		if text == "" {
 			return
 		}
-		number := strconv.Itoa(line)
-		head := sign + "     "[:max(0, 5-len(number))] + " " + number + "  "
-		put("  ", c.paint(colour, head+strings.ReplaceAll(text, "\n", "\n           ")), "\n")
+		var digits [20]byte
+		number := strconv.AppendInt(digits[:0], int64(line), 10)
+		from, to := c.colours(colour)
+		put("  ", from, sign, "     "[:max(0, 5-len(number))], " ")
+		_, _ = b.Write(number)
+		put("  ")
+		for more := true; more; {
+			var l string
+			if l, text, more = strings.Cut(text, "\n"); more {
+				put(l, "\n           ")
+			} else {
+				put(l)
+			}
+		}
+		put(to, "\n")
 	}
 	old, new := config.Excerpts(d.Old, d.New, lineWidth)
 	side("-", red, d.OldLine, old)

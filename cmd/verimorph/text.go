@@ -39,10 +39,19 @@ const (
 )
 
 func (c *client) paint(colour, s string) string {
-	if !c.colour || s == "" {
+	if s == "" {
 		return s
 	}
-	return "\x1b[" + colour + "m" + s + "\x1b[0m"
+	on, off := c.colours(colour)
+	return on + s + off
+}
+
+// colours are what turns a colour on and off.
+func (c *client) colours(colour string) (on, off string) {
+	if !c.colour {
+		return "", ""
+	}
+	return "\x1b[" + colour + "m", "\x1b[0m"
 }
 
 // clock shows seconds as 4:05 or 1:04:05.

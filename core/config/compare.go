@@ -3,6 +3,8 @@ package config
 import (
 	"cmp"
 	"hash/maphash"
+	"maps"
+	"runtime"
 	"slices"
 	"sort"
 	"sync"
@@ -185,9 +187,7 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 		}
 	}
 	pairs := slices.DeleteFunc(found, func(p pair) bool { return p.a == nil })
-	for _, p := range pairs {
-		c.pair(p, st)
-	}
+	c.all(pairs, st)
 	kind := Cosmetic
 	if c.s.ordered(b, st) || b.Form == List && (st == nil || st.Items == nil) {
 		kind = Reordered
@@ -406,6 +406,34 @@ type pair struct {
 	i, j    int32 // their places
 	same    bool
 	renamed bool
+}
+
+// all compares partners in a block described by within. At the top there may be so many that all processors take part.
+func (c *comparer) all(list []pair, within *Statement) {
+	workers := runtime.GOMAXPROCS(0)
+	if len(list) < 100*workers || list[0].b.Parent != c.b.Root {
+		for _, p := range list {
+			c.pair(p, within)
+		}
+		return
+	}
+	parts := make([]*comparer, workers)
+	var running sync.WaitGroup
+	for w := range parts {
+		own := &comparer{Comparison: Comparison{a: c.a, b: c.b, s: c.s, keys: map[*Node]*Node{}}, seed: c.seed}
+		parts[w] = own
+		running.Go(func() {
+			for _, p := range list[len(list)*w/workers : len(list)*(w+1)/workers] {
+				own.pair(p, within)
+			}
+		})
+	}
+	running.Wait()
+	for _, own := range parts {
+		c.noted, c.pairs = append(c.noted, own.noted...), append(c.pairs, own.pairs...)
+		c.removed, c.added = append(c.removed, own.removed...), append(c.added, own.added...)
+		maps.Copy(c.keys, own.keys)
+	}
 }
 
 // pair compares two partners in a block described by within.
