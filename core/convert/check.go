@@ -1,6 +1,7 @@
 package convert
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -21,7 +22,7 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 		k.say("the ledger has format %q; expected %q", l.Format, LedgerFormat)
 		return k.wrong
 	}
-	var from, to map[place]leaf
+	var from, to *leaves
 	var left, right *config.Document
 	var both sync.WaitGroup
 	both.Go(func() { left, from = k.read("source", source, s, l.From, len(l.Source)) })
@@ -30,54 +31,58 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong
 	}
-	var sources, targets []place
-	for _, row := range l.Source {
-		sources = append(sources, place{row.Line, row.Column})
-	}
-	for _, row := range l.Target {
-		targets = append(targets, place{row.Line, row.Column})
-	}
-	k.once("source", from, sources)
-	k.once("target", to, targets)
-	if len(k.wrong) > 0 {
+	both.Go(func() { k.once("source", from, len(l.Source), func(i int) place { return place{l.Source[i].Line, l.Source[i].Column} }) })
+	both.Go(func() { other.once("target", to, len(l.Target), func(i int) place { return place{l.Target[i].Line, l.Target[i].Column} }) })
+	both.Wait()
+	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong
 	}
+	if other.wrong = nil; l.Format != ledgerFormat1 {
+		both.Go(func() {
+			other.assumed(left, right, s, t, l, from, to)
+			other.comments(left, right, s, l)
+		})
+	}
+	k.links(l, from, to)
+	both.Wait()
+	return append(k.wrong, other.wrong...)
+}
+
+// links checks which statement went where, and what that makes of it.
+func (k *audit) links(l *Ledger, from, to *leaves) {
 	links := 0
-	for _, row := range l.Target {
+	for i := range l.Target {
+		row := &l.Target[i]
 		links += len(row.Sources)
 		for n, x := range row.Sources {
 			if x < 0 || x >= len(l.Source) || slices.Contains(row.Sources[:n], x) {
 				k.say("target line %d: source %d does not exist or is named twice", row.Line, x)
-				return k.wrong
+				return
 			}
 		}
 		k.target(row)
 	}
 	count := map[string]int{}
-	for i, row := range l.Source {
+	for i := range l.Source {
+		row := &l.Source[i]
 		count[row.State]++
 		links -= len(row.Targets)
 		for n, x := range row.Targets {
 			if x < 0 || x >= len(l.Target) || slices.Contains(row.Targets[:n], x) || !slices.Contains(l.Target[x].Sources, i) {
 				k.say("source line %d: its target %d does not exist, is named twice, or does not say that it comes from here", row.Line, x)
-				return k.wrong
+				return
 			}
 		}
-		k.source(row, from[place{row.Line, row.Column}], l, to)
+		k.source(row, from.at(row.Line, row.Column), l, to)
 	}
 	if links != 0 { // every link of the source was found in the target, so the target has some that the source does not
 		k.say("%d statements of the target name a source that does not say that it goes there", links)
-	}
-	if l.Format != ledgerFormat1 {
-		k.assumed(left, right, s, t, l, to)
-		k.comments(left, right, s, l)
 	}
 	for state, n := range l.Counts {
 		if n != count[state] {
 			k.say("%d statements are counted as %s, but there are %d", n, state, count[state])
 		}
 	}
-	return k.wrong
 }
 
 type place struct{ line, column int }
@@ -124,6 +129,49 @@ func (x leaf) agrees(y leaf) bool {
 	return true
 }
 
+// leaves are the statements of a text in the order of their places.
+type leaves struct {
+	list  []leaf
+	lines []int32 // from which leaf on they stand on that line or behind it
+	rows  []int32 // which row of the ledger speaks of each, from 1; 0: none
+}
+
+// find is which leaf begins at a place; -1 when none does.
+func (l *leaves) find(line, column int) int {
+	if line < 0 || line >= len(l.lines) {
+		return -1
+	}
+	for i := int(l.lines[line]); i < len(l.list) && l.list[i].n.Line == line; i++ {
+		if l.list[i].n.Column == column {
+			return i
+		}
+	}
+	return -1
+}
+
+// at is the leaf that begins at a place where one does.
+func (l *leaves) at(line, column int) leaf { return l.list[l.find(line, column)] }
+
+// order puts the leaves in their order, and reports two that begin at one place.
+func (l *leaves) order() (twice []leaf) {
+	before := func(a, b leaf) int {
+		return cmp.Or(cmp.Compare(a.n.Line, b.n.Line), cmp.Compare(a.n.Column, b.n.Column))
+	}
+	if !slices.IsSortedFunc(l.list, before) {
+		slices.SortStableFunc(l.list, before)
+	}
+	for i, x := range l.list {
+		for len(l.lines) <= x.n.Line {
+			l.lines = append(l.lines, int32(i))
+		}
+		if i > 0 && before(l.list[i-1], x) == 0 {
+			twice = append(twice, x)
+		}
+	}
+	l.rows = make([]int32, len(l.list))
+	return twice
+}
+
 type audit struct{ wrong []string }
 
 func (k *audit) say(format string, args ...any) {
@@ -133,7 +181,7 @@ func (k *audit) say(format string, args ...any) {
 }
 
 // read parses one of the two texts and lists its statements by place.
-func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*config.Document, map[place]leaf) {
+func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*config.Document, *leaves) {
 	sum := sha256.Sum256([]byte(text))
 	if got := hex.EncodeToString(sum[:]); got != p.SHA256 {
 		k.say("the %s is not the one the ledger is about: SHA-256 %s, expected %s", which, got, p.SHA256)
@@ -144,7 +192,7 @@ func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*
 		k.say("the %s cannot be read: %s", which, broken[0])
 		return nil, nil
 	}
-	out := make(map[place]leaf, rows)
+	out := &leaves{list: make([]leaf, 0, rows)}
 	var walk func(n *config.Node, st *config.Statement, path string, guarded bool)
 	walk = func(n *config.Node, st *config.Statement, path string, guarded bool) {
 		for i, c := range n.Children {
@@ -152,11 +200,7 @@ func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*
 			held := guarded || cs != nil && cs.Guarded != ""
 			byName := cs != nil && cs.ByName && c.Form != config.Group
 			if len(c.Words) > 0 || len(c.Children) == 0 && c.Form != config.Group || byName {
-				at := place{c.Line, c.Column}
-				if _, two := out[at]; two {
-					k.say("two statements of the %s begin at %d:%d", which, c.Line, c.Column)
-				}
-				out[at] = leaf{around: path, n: c, byName: len(c.Words) == 0 && cs != nil && cs.ByName, guarded: held}
+				out.list = append(out.list, leaf{around: path, n: c, byName: len(c.Words) == 0 && cs != nil && cs.ByName, guarded: held})
 			}
 			if len(c.Children) > 0 {
 				walk(c, cs, path+"\x00"+step(c, cs, i), held)
@@ -164,6 +208,9 @@ func (k *audit) read(which, text string, s *config.Schema, p Party, rows int) (*
 		}
 	}
 	walk(d.Root, s.Top, "", false)
+	for _, x := range out.order() {
+		k.say("two statements of the %s begin at %d:%d", which, x.n.Line, x.n.Column)
+	}
 	return d, out
 }
 
@@ -190,25 +237,27 @@ func step(n *config.Node, st *config.Statement, i int) string {
 }
 
 // once checks that the rows of a ledger and the statements of a text are the same, each once.
-func (k *audit) once(which string, leaves map[place]leaf, rows []place) {
-	seen := make(map[place]bool, len(rows))
-	for _, p := range rows {
-		if _, there := leaves[p]; !there {
+func (k *audit) once(which string, of *leaves, rows int, at func(i int) place) {
+	for i := range rows {
+		p := at(i)
+		x := of.find(p.line, p.column)
+		switch {
+		case x < 0:
 			k.say("the ledger speaks of a statement at %d:%d of the %s, where none begins", p.line, p.column, which)
-		}
-		if seen[p] {
+			continue
+		case of.rows[x] > 0:
 			k.say("the statement at %d:%d of the %s is claimed twice", p.line, p.column, which)
 		}
-		seen[p] = true
+		of.rows[x] = int32(i) + 1
 	}
-	for p, x := range leaves {
-		if !seen[p] {
-			k.say("the statement at %d:%d of the %s (%s) is missing", p.line, p.column, which, x.n.Name)
+	for i, x := range of.list {
+		if of.rows[i] == 0 {
+			k.say("the statement at %d:%d of the %s (%s) is missing", x.n.Line, x.n.Column, which, x.n.Name)
 		}
 	}
 }
 
-func (k *audit) target(row TargetItem) {
+func (k *audit) target(row *TargetItem) {
 	switch row.Origin {
 	case FromSource:
 		if len(row.Sources) == 0 {
@@ -233,45 +282,46 @@ func (k *audit) target(row TargetItem) {
 	}
 }
 
-func (k *audit) source(row SourceItem, x leaf, l *Ledger, to map[place]leaf) {
+func (k *audit) source(row *SourceItem, x leaf, l *Ledger, to *leaves) {
 	words, where, merged := true, true, false
 	for _, i := range row.Targets {
-		t := l.Target[i]
-		y := to[place{t.Line, t.Column}]
+		t := &l.Target[i]
+		y := to.at(t.Line, t.Column)
 		words = words && x.agrees(y)
 		where = where && x.name() == y.name() && x.around == y.around
 		merged = merged || len(t.Sources)+len(t.Assumed) > 1
 	}
 	here := len(row.Targets) > 0
-	fit := map[string]bool{
-		Kept:        here && words && where && !merged && len(row.Targets) == 1,
-		Moved:       here && words && !where && !merged && len(row.Targets) == 1,
-		Changed:     here && (!words || len(row.Targets) > 1) && !merged,
-		Merged:      here && merged,
-		Dropped:     !here && row.Reason != "",
-		NeedsPerson: row.Reason != "",
+	fit := [...]struct {
+		state string
+		true  bool
+	}{
+		{Kept, here && words && where && !merged && len(row.Targets) == 1},
+		{Moved, here && words && !where && !merged && len(row.Targets) == 1},
+		{Changed, here && (!words || len(row.Targets) > 1) && !merged},
+		{Merged, here && merged},
+		{Dropped, !here && row.Reason != ""},
+		{NeedsPerson, row.Reason != ""},
 	}
-	fits, known := fit[row.State]
+	fits, known := false, false
+	var truths []string
+	for _, f := range fit {
+		if f.true {
+			truths = append(truths, f.state)
+		}
+		if f.state == row.State {
+			fits, known = f.true, true
+		}
+	}
 	switch {
 	case !known:
 		k.say("source line %d has state %q", row.Line, row.State)
 	case !fits && (row.State == Dropped || row.State == NeedsPerson) && row.Reason == "":
 		k.say("source line %d is %s without a reason", row.Line, row.State)
 	case !fits:
-		k.say("source line %d is said to be %s, which is not true (%s)", row.Line, row.State, strings.Join(truths(fit), ", "))
+		k.say("source line %d is said to be %s, which is not true (%s)", row.Line, row.State, strings.Join(truths, ", "))
 	}
 	if x.guarded && row.State != Kept && row.State != Moved && row.State != NeedsPerson && row.Reason != accepted {
 		k.say("source line %d is guarded and %s, but nobody accepted it", row.Line, row.State)
 	}
-}
-
-// truths lists the states that would be true.
-func truths(m map[string]bool) (out []string) {
-	for state, yes := range m {
-		if yes {
-			out = append(out, state)
-		}
-	}
-	slices.Sort(out)
-	return out
 }

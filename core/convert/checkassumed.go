@@ -1,7 +1,6 @@
 package convert
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -21,7 +20,15 @@ type effect struct {
 	within []place // the items around it, the innermost last
 }
 
-func (e effect) key() string { return fmt.Sprint(e.block.Line, e.block.Column, e.names) }
+// An effectKey is where something is left out, and the names from there to it.
+type effectKey struct {
+	at    place
+	names string
+}
+
+func (e effect) key() effectKey {
+	return effectKey{place{e.block.Line, e.block.Column}, strings.Join(e.names, "\x00")}
+}
 
 // effects lists the defaults of the source that are in use.
 func effects(d *config.Document, s *config.Schema, p Party, fragment bool) (out []effect) {
@@ -78,7 +85,7 @@ func speaker(n *config.Node, st *config.Statement) *config.Node {
 }
 
 // assumed checks that each default of the source is accounted for, once, and that what the ledger says of it is in effect on the target.
-func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l *Ledger, to map[place]leaf) {
+func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l *Ledger, from, to *leaves) {
 	inUse := effects(source, s, l.From, l.Fragment)
 	if len(inUse) == 0 && len(l.Assumed) == 0 {
 		for _, row := range l.Target {
@@ -88,9 +95,9 @@ func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l 
 		}
 		return
 	}
-	rows := make(map[string]AssumedItem, len(l.Assumed))
+	rows := make(map[effectKey]AssumedItem, len(l.Assumed))
 	for i, row := range l.Assumed {
-		key := fmt.Sprint(row.Line, row.Column, row.Inside)
+		key := effectKey{place{row.Line, row.Column}, strings.Join(row.Inside, "\x00")}
 		if _, twice := rows[key]; twice {
 			k.say("what is left out at %d:%d (%s) is claimed twice", row.Line, row.Column, strings.Join(row.Inside, " / "))
 		}
@@ -103,8 +110,8 @@ func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l 
 		}
 	}
 	links := 0
-	for _, row := range l.Target {
-		links += len(row.Assumed)
+	for i := range l.Target {
+		links += len(l.Target[i].Assumed)
 	}
 	for _, row := range l.Assumed {
 		links -= len(row.Targets)
@@ -113,18 +120,18 @@ func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l 
 		k.say("%d statements of the target name something left out that does not say that it goes there", links)
 	}
 	hands := map[place]bool{} // where a person wrote something
-	for _, row := range l.Target {
-		if row.Origin == FromHand {
+	for i := range l.Target {
+		if row := &l.Target[i]; row.Origin == FromHand {
 			hands[place{row.Line, row.Column}] = true
 		}
 	}
-	byHand := func(n *config.Node) bool { return hands[place{n.Line, n.Column}] }
-	became := make(map[place]SourceItem, len(l.Source))
-	for _, row := range l.Source {
-		became[place{row.Line, row.Column}] = row
-	}
+	byHand := func(n *config.Node) bool { return len(hands) > 0 && hands[place{n.Line, n.Column}] }
+	became := func(at place) *SourceItem { return &l.Source[from.rows[from.find(at.line, at.column)]-1] }
 	for _, e := range inUse {
-		row, listed := rows[e.key()]
+		row, listed := AssumedItem{}, false
+		if len(rows) > 0 {
+			row, listed = rows[e.key()]
+		}
 		if !listed {
 			k.plain(e, target, t, l, to, became, byHand)
 			continue
@@ -138,10 +145,10 @@ func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l 
 }
 
 // listed checks a default of which the ledger speaks.
-func (k *audit) listed(row AssumedItem, e effect, target *config.Document, t *config.Schema, l *Ledger, to map[place]leaf, byHand func(*config.Node) bool) {
+func (k *audit) listed(row AssumedItem, e effect, target *config.Document, t *config.Schema, l *Ledger, to *leaves, byHand func(*config.Node) bool) {
 	is := leaf{around: e.path, n: config.NewNode(e.st.Name, e.st.DefaultWords()...), guarded: e.st.Guarded != ""}
 	if row.State != Unsaid {
-		k.source(row.SourceItem, is, l, to)
+		k.source(&row.SourceItem, is, l, to)
 		return
 	}
 	if row.Same == nil || len(row.Targets) > 0 {
@@ -165,9 +172,9 @@ func (k *audit) listed(row AssumedItem, e effect, target *config.Document, t *co
 }
 
 // plain checks a default of which the ledger does not speak: it goes with its block, or the target assumes the same there and says nothing.
-func (k *audit) plain(e effect, target *config.Document, t *config.Schema, l *Ledger, to map[place]leaf, became map[place]SourceItem, byHand func(*config.Node) bool) {
+func (k *audit) plain(e effect, target *config.Document, t *config.Schema, l *Ledger, to *leaves, became func(place) *SourceItem, byHand func(*config.Node) bool) {
 	for _, at := range e.within {
-		if row := became[at]; len(row.Targets) == 0 || row.State == NeedsPerson || row.State == Merged {
+		if row := became(at); len(row.Targets) == 0 || row.State == NeedsPerson || row.State == Merged {
 			return
 		}
 	}
@@ -176,10 +183,10 @@ func (k *audit) plain(e effect, target *config.Document, t *config.Schema, l *Le
 		names = nil
 	}
 	if n := len(e.within); n > 0 {
-		inner := became[e.within[n-1]]
+		inner := became(e.within[n-1])
 		blocks, names = nil, names[len(names)-k.below(e):]
 		for _, x := range inner.Targets {
-			n := to[place{l.Target[x].Line, l.Target[x].Column}].n
+			n := to.at(l.Target[x].Line, l.Target[x].Column).n
 			if byHand(n) {
 				continue
 			}
