@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -70,7 +71,8 @@ func conversion() {
 	to, err := l.ParseStop("TH-60@5.4.2")
 	check(err)
 	text := b.String()
-	took := best(5, func() {
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // as the client does
+	took := best(7, func() {
 		d, broken := config.Parse("x", text, config.BlockIndent)
 		if len(broken) > 0 {
 			check(broken[0])

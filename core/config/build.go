@@ -166,7 +166,7 @@ func (s *Schema) bare(st *Statement, at int) bool {
 // Rewrite gives a statement that may come from a file other words, as the schema's syntax writes them; words that stay
 // keep their form.
 func (s *Schema) Rewrite(n *Node, st *Statement, list []string) {
-	if slices.Equal(texts(n.Words), list) {
+	if slices.EqualFunc(n.Words, list, func(w Word, text string) bool { return w.Text == text }) {
 		return
 	}
 	words := s.words(st, list)

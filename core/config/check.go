@@ -2,8 +2,10 @@ package config
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"verimorph/core/version"
 )
@@ -50,17 +52,20 @@ func (c *checker) add(n *Node, doubt bool, format string, args ...any) {
 func (c *checker) block(n *Node, st *Statement) {
 	count := map[*Statement]int{}
 	seen := map[string]*Node{}
-	for _, child := range n.Children {
+	inside := c.inside(n, st)
+	for i, child := range n.Children {
 		cs := st.of(child)
 		if cs == nil || !cs.Exists(c.model, c.v) {
 			c.unknown(child, st, cs)
 			continue
 		}
-		count[cs]++
+		if cs.Max > 0 || cs.Required {
+			count[cs]++
+		}
 		if cs.Max > 0 && count[cs] > cs.Max {
 			c.add(child, false, "more than %d of them; the device takes %d", cs.Max, cs.Max)
 		}
-		if cs.Key != KeyPosition {
+		if cs.Key != KeyPosition && len(n.Children) > 1 {
 			name, key := c.s.label(child, cs, nil)
 			id := name + "\x00" + key
 			if first := seen[id]; first != nil && cs.Repeated == "" {
@@ -69,8 +74,11 @@ func (c *checker) block(n *Node, st *Statement) {
 				seen[id] = child
 			}
 		}
-		c.words(child, cs)
-		c.block(child, cs)
+		if inside != nil {
+			c.found = append(c.found, inside[i]...)
+			continue
+		}
+		c.statement(child, cs)
 	}
 	for _, name := range requiredNames(st) {
 		if cs := st.Statements[name]; cs.Required && count[cs] == 0 && cs.Exists(c.model, c.v) {
@@ -78,6 +86,40 @@ func (c *checker) block(n *Node, st *Statement) {
 			c.found[len(c.found)-1].Missing = true
 		}
 	}
+}
+
+// statement looks at a statement that its schema knows, and at what stands inside it.
+func (c *checker) statement(n *Node, st *Statement) {
+	c.words(n, st)
+	if len(n.Children) > 0 || len(st.Statements) > 0 {
+		c.block(n, st)
+	}
+}
+
+// inside is what is found in the statements of a block that has very many of them, by their place in it: all processors take part. It is nil
+// for other blocks.
+func (c *checker) inside(n *Node, st *Statement) [][]Finding {
+	if len(n.Children) < 1000 {
+		return nil
+	}
+	found := make([][]Finding, len(n.Children))
+	workers := runtime.GOMAXPROCS(0)
+	var all sync.WaitGroup
+	for w := range workers {
+		own := *c
+		all.Go(func() {
+			for i := len(found) * w / workers; i < len(found)*(w+1)/workers; i++ {
+				child := n.Children[i]
+				if cs := st.of(child); cs != nil && cs.Exists(c.model, c.v) {
+					own.found = nil
+					own.statement(child, cs)
+					found[i] = own.found
+				}
+			}
+		})
+	}
+	all.Wait()
+	return found
 }
 
 func requiredNames(st *Statement) []string {

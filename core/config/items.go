@@ -16,11 +16,26 @@ type Item struct {
 
 // Items lists the statements of a document that say something themselves, in the order of the tree.
 func (s *Schema) Items(d *Document) []Item {
-	n := 0
-	d.Root.Walk(func(*Node) { n++ })
-	out := make([]Item, 0, n)
+	out := make([]Item, 0, d.size()+64) // a few may be added
 	seq := 0
 	s.items(d.Root, s.top(), "", "", false, &seq, &out)
+	return out
+}
+
+// size is how many nodes a document has.
+func (d *Document) size() (n int) {
+	d.Root.Walk(func(*Node) { n++ })
+	return n
+}
+
+// Sayings are the statements that Items lists, without what is shown of them.
+func (s *Schema) Sayings(d *Document) []*Node {
+	out := make([]*Node, 0, d.size())
+	walkWith(d.Root, s.top(), func(n *Node, st *Statement) {
+		if n.IsItem(st) {
+			out = append(out, n)
+		}
+	})
 	return out
 }
 

@@ -33,7 +33,13 @@ func (r *stageRun) leave(n *config.Node, st *config.Statement, around cover) {
 	if len(st.Implied()) == 0 || n.Parent == nil && r.fragment {
 		return
 	}
-	r.unsaid = append(r.unsaid, unsaid{n, st, slices.Clone(r.path), slices.Clone(r.sts), around})
+	if r.unsaid == nil {
+		r.unsaid = make([]unsaid, 0, len(r.in.Root.Children)+64)
+		r.paths, r.chains = make([][]string, 0, 2*cap(r.unsaid)), make([]*config.Statement, 0, 2*cap(r.unsaid))
+	}
+	from := len(r.paths)
+	r.paths, r.chains = append(r.paths, r.path...), append(r.chains, r.sts...)
+	r.unsaid = append(r.unsaid, unsaid{n, st, r.paths[from:len(r.paths):len(r.paths)], r.chains[from:len(r.chains):len(r.chains)], around})
 }
 
 // assumeByRule carries over what is left out and of which rules speak.
@@ -57,7 +63,7 @@ func (r *stageRun) assumeRest() {
 			}
 			r.assume(u, func(was *config.Statement) bool {
 				key := omissionKey{u.n, was.Name}
-				if done[key] || r.spoken(was, len(u.path)+1) || u.around.lost == nil && r.alike(u, was) {
+				if len(done) > 0 && done[key] || r.spoken(was, len(u.path)+1) || u.around.lost == nil && r.alike(u, was) {
 					return false
 				}
 				done[key] = true

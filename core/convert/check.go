@@ -31,8 +31,12 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong
 	}
-	both.Go(func() { k.once("source", from, len(l.Source), func(i int) place { return place{l.Source[i].Line, l.Source[i].Column} }) })
-	both.Go(func() { other.once("target", to, len(l.Target), func(i int) place { return place{l.Target[i].Line, l.Target[i].Column} }) })
+	both.Go(func() {
+		k.once("source", from, len(l.Source), func(i int) place { return place{l.Source[i].Line, l.Source[i].Column} })
+	})
+	both.Go(func() {
+		other.once("target", to, len(l.Target), func(i int) place { return place{l.Target[i].Line, l.Target[i].Column} })
+	})
 	both.Wait()
 	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"verimorph/core/config"
 )
@@ -64,21 +65,24 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 	if source.Syntax != first.S.Syntax {
 		return nil, fmt.Errorf("%s is written as %s, but schema %s of %s says %s", source.Name, source.Syntax, first.S.ID, job.From, first.S.Syntax)
 	}
-	items := first.S.Items(source)
-	c := &conversion{job: job, source: source, items: items, s: first.S, t: last.T, lost: map[int]loss{}}
+	c := &conversion{job: job, source: source, s: first.S, t: last.T, lost: map[int]loss{}}
 	if says := first.S.Locate(source, first.S.Release); first.S.Release != "" && says != nil && says.Value() != job.From.Version.String() {
 		c.findings = append(c.findings, config.Finding{Path: first.S.Release, Message: fmt.Sprintf("the source says that it is for %s, not %s", says.Value(), job.From.Version), Doubt: true})
 	}
 	source.Root.Walk(func(n *config.Node) { n.Ref = 0 })
-	at := &origins{list: make([]traceable, 0, len(items))}
-	all, numbers := make([]origin, len(items)), make([]int, len(items))
-	for i, it := range items {
+	sayings := first.S.Sayings(source)
+	at := &origins{list: make([]traceable, 0, len(sayings))}
+	all, numbers := make([]origin, len(sayings)), make([]int, len(sayings))
+	for i, n := range sayings {
 		numbers[i] = i
 		all[i] = origin{items: numbers[i : i+1 : i+1], kind: FromSource}
-		at.put(it.Node, &all[i])
+		at.put(n, &all[i])
 	}
+	var listing sync.WaitGroup // beside the stages, which need nothing of it
+	listing.Go(func() { c.items = first.S.Items(source) })
+	defer listing.Wait()
 	doc := source
-	c.real, c.same = len(items), map[int]*SameDefault{}
+	c.real, c.same = len(sayings), map[int]*SameDefault{}
 	var passed map[omissionKey]omission
 	texts := map[string]string{PortsRule: "ports go where the mapping says"}
 	for i, st := range stages {
@@ -107,6 +111,8 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 		doc, at, passed = r.out, r.after, r.passed
 	}
 	c.edit(doc, at)
+	listing.Wait()
+	c.items = append(c.items, c.omitted...)
 	r, err := c.result(doc, at, last.Guessed)
 	if err == nil {
 		r.Ledger.Rules = texts
@@ -119,6 +125,7 @@ type conversion struct {
 	job       Job
 	source    *config.Document
 	items     []config.Item        // first those that are written, then those that are assumed
+	omitted   []config.Item        // those that are assumed, until the stages are through
 	real      int                  // how many are written
 	same      map[int]*SameDefault // assumed items of which the target assumes what comes of them
 	s, t      *config.Schema
@@ -135,8 +142,8 @@ type conversion struct {
 func (c *conversion) omit(o omission) int {
 	k := build(c.s, o.block, c.s.Describe(o.block), o.st)
 	it := config.Item{Node: k, Statement: o.st, Around: c.s.Path(o.block), Path: c.s.Path(k), Text: c.s.Masked(k, true), Section: c.s.Section(k), Guarded: o.st.Guarded}
-	c.items = append(c.items, it)
-	return len(c.items) - 1
+	c.omitted = append(c.omitted, it)
+	return c.real + len(c.omitted) - 1
 }
 
 // ports maps the ports where the model changes.
@@ -251,19 +258,29 @@ func (c *conversion) check(text string) error {
 
 // result prints the target and writes the ledger.
 func (c *conversion) result(doc *config.Document, at *origins, guessed bool) (*Result, error) {
-	text, places := doc.PrintPlaces()
+	var text string
+	var places []config.Place
+	var from Party
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		text, places = doc.PrintPlaces()
+		from = party(c.job.From, c.s, c.source.Name, c.source.Print())
+	})
+	targets := c.t.Items(doc)
+	c.lodge(at, targets)
+	beside.Wait()
 	if err := c.check(text); err != nil {
 		return nil, err
 	}
 	l := &Ledger{Format: LedgerFormat, Stages: c.stages, Questions: c.questions, Ports: c.portsUsed, Findings: c.findings, Edits: c.edits, Counts: map[string]int{}, Guessed: guessed, Fragment: c.job.Fragment, Assumed: []AssumedItem{}}
-	l.From = party(c.job.From, c.s, c.source.Name, c.source.Print())
-	l.To = party(c.job.To, c.t, c.source.Name, text)
-	targets := c.t.Items(doc)
-	c.lodge(at, targets)
-	slices.SortStableFunc(targets, func(a, b config.Item) int {
+	l.From, l.To = from, party(c.job.To, c.t, c.source.Name, text)
+	byPlace := func(a, b config.Item) int {
 		p, q := places[a.Seq], places[b.Seq]
 		return cmp.Or(cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
-	})
+	}
+	if !slices.IsSortedFunc(targets, byPlace) {
+		slices.SortStableFunc(targets, byPlace)
+	}
 	goesTo, first := make([][]int, len(c.items)), make([]int, len(c.items)) // most go to one place
 	several := make([]bool, len(c.items))
 	l.Target = make([]TargetItem, len(targets))
@@ -440,5 +457,9 @@ func (c *conversion) lodge(at *origins, targets []config.Item) {
 
 func party(at Stop, s *config.Schema, file, text string) Party {
 	sum := sha256.Sum256([]byte(text))
-	return Party{at.Model, at.Version.String(), s.ID, file, hex.EncodeToString(sum[:]), len(config.Lines(text))}
+	lines := strings.Count(text, "\n")
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		lines++
+	}
+	return Party{at.Model, at.Version.String(), s.ID, file, hex.EncodeToString(sum[:]), lines}
 }

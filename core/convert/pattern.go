@@ -161,8 +161,9 @@ func (p *pattern) match(path [][]string, into captures) (c captures, used int, o
 
 // A template makes a path from what a match kept: {name} is a word, or several, {= ...} a computed number.
 type template struct {
-	text string
-	segs [][]piece
+	text  string
+	segs  [][]piece
+	value bool // it says itself where the words go that the pattern does not speak of
 }
 
 // A piece is one word of a template: texts and placeholders beside each other.
@@ -218,6 +219,7 @@ func parseTemplate(text string) (*template, error) {
 		}
 		t.segs = append(t.segs, seg)
 	}
+	t.value = slices.Contains(t.names(), "value")
 	return t, nil
 }
 
@@ -259,10 +261,22 @@ func (t *template) names() (out []string) {
 }
 
 // fill makes the path.
-func (t *template) fill(c captures) ([][]string, error) {
+func (t *template) fill(c captures) ([][]string, error) { return t.fillFor(c, 0) }
+
+// fillFor is fill, with room for some more words at its end.
+func (t *template) fillFor(c captures, more int) ([][]string, error) {
 	out := make([][]string, len(t.segs))
 	for i, seg := range t.segs {
+		room := len(seg)
+		if i == len(t.segs)-1 {
+			room += more
+		}
+		out[i] = make([]string, 0, room)
 		for _, pc := range seg {
+			if len(pc) == 1 && pc[0].kind == 0 {
+				out[i] = append(out[i], pc[0].text)
+				continue
+			}
 			if len(pc) == 1 && pc[0].kind == '{' {
 				words, ok := c.get(pc[0].text)
 				if !ok {

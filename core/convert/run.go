@@ -18,7 +18,10 @@ type origin struct {
 }
 
 // origins tells where the statements of a tree come from. It numbers the statements it knows.
-type origins struct{ list []traceable }
+type origins struct {
+	list []traceable
+	room []origin // memory for the next ones
+}
 
 // A traceable is a statement with its origin; nil when it went away again.
 type traceable struct {
@@ -39,6 +42,17 @@ func (s *origins) put(n *config.Node, o *origin) {
 		n.Ref = int32(len(s.list))
 	}
 	s.list[n.Ref-1].o = o
+}
+
+// add gives a statement an origin of which nothing is said yet.
+func (s *origins) add(n *config.Node) *origin {
+	if len(s.room) == 0 {
+		s.room = make([]origin, 256)
+	}
+	o := &s.room[0]
+	s.room = s.room[1:]
+	s.put(n, o)
+	return o
 }
 
 // loss is why a statement of the source is not in the target, or needs a look.
@@ -79,6 +93,8 @@ type stageRun struct {
 	fragment     bool                      // what stands at the top of a whole configuration is elsewhere
 	last         bool                      // it is the last stage
 	unsaid       []unsaid                  // blocks that may leave something out
+	paths        [][]string                // theirs, one behind the other
+	chains       []*config.Statement       // and what the schema says of each step
 	quiet        bool                      // in has no comments
 	annotated    map[*config.Node]bool     // statements of in whose comments have a place
 	assumed      map[*config.Node]bool     // statements of in that are not written
@@ -122,7 +138,7 @@ func (r *stageRun) run() {
 			r.out.Root.Form = config.Block
 		}
 	}
-	r.after = &origins{}
+	r.after = &origins{list: make([]traceable, 0, len(r.before.list)+64)}
 	r.index = make(map[indexKey]*config.Node, len(r.before.list))
 	r.fixed = r.stage.known()
 	r.annotated = map[*config.Node]bool{}
@@ -268,9 +284,9 @@ func (s Stage) known() captures {
 	return captures{{"from-model", []string{s.From.Model}}, {"to-model", []string{s.To.Model}}, {"from-release", []string{s.From.Version.String()}}, {"to-release", []string{s.To.Version.String()}}}
 }
 
-// find returns the first rule that speaks of the statement at the end of r.path.
-func (r *stageRun) find(name string) (*Rule, captures, int) {
-	for _, rule := range r.rules[ruleKey{len(r.path), name}] {
+// find returns the first of some rules that speaks of the statement at the end of r.path.
+func (r *stageRun) find(rules []*Rule) (*Rule, captures, int) {
+	for _, rule := range rules {
 		if rule.Kind == Add {
 			continue
 		}
@@ -295,7 +311,8 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 		r.path = r.path[:len(r.path)-1]
 		r.sts = r.sts[:len(r.sts)-1]
 	}()
-	for _, rule := range r.rules[ruleKey{len(r.path), n.Name}] {
+	rules := r.rules[ruleKey{len(r.path), n.Name}]
+	for _, rule := range rules {
 		if rule.Kind != Add || r.assumed[n] {
 			continue
 		}
@@ -303,7 +320,7 @@ func (r *stageRun) visit(n *config.Node, st *config.Statement, around cover) {
 			r.added = append(r.added, func() error { return r.add(rule, append(slices.Clone(c), r.fixed...)) })
 		}
 	}
-	rule, c, used := r.find(n.Name)
+	rule, c, used := r.find(rules)
 	if rule == nil {
 		r.follows(n, st, segment, around)
 		return
@@ -508,8 +525,8 @@ func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.N
 	to := bearer(target, tst)
 	o := r.after.of(to)
 	if o == nil {
-		o = &origin{kind: FromRule, rule: rule, text: aroundIt}
-		r.after.put(to, o)
+		o = r.after.add(to)
+		o.kind, o.rule, o.text = FromRule, rule, aroundIt
 	}
 	if from == nil {
 		return
@@ -520,7 +537,9 @@ func (r *stageRun) claim(target *config.Node, tst *config.Statement, n *config.N
 		} else if len(o.items) == 0 {
 			o.kind = FromDefault
 		}
-		if !slices.Contains(o.items, item) {
+		if o.items == nil && len(from.items) == 1 {
+			o.items = from.items[:1:1]
+		} else if !slices.Contains(o.items, item) {
 			o.items = append(o.items, item)
 		}
 	}
@@ -595,7 +614,7 @@ func (r *stageRun) key(st *config.Statement, segment []string) string {
 
 // place carries a statement to where a template says. Words the pattern did not speak of go along.
 func (r *stageRun) place(n *config.Node, st *config.Statement, segment []string, used int, rule *Rule, t *template, c captures) {
-	to, err := t.fill(c)
+	to, err := t.fillFor(c, len(segment)-min(used, len(segment)))
 	if err != nil {
 		if r.stage.S.IsSecret(n) {
 			err = fmt.Errorf("what rule %s says cannot be done with this value", rule.ID)
@@ -605,8 +624,8 @@ func (r *stageRun) place(n *config.Node, st *config.Statement, segment []string,
 		return
 	}
 	last := len(to) - 1
-	if used < len(segment) && !slices.Contains(t.names(), "value") {
-		to[last] = append(slices.Clip(to[last]), segment[used:]...)
+	if used < len(segment) && !t.value {
+		to[last] = append(to[last], segment[used:]...)
 	}
 	parent, pst := r.within(to[:last], rule.ID)
 	node, tst := r.copy(parent, pst, n, st, segment, to[last], rule.ID)
