@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -73,7 +72,7 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 			}
 		}
 	}
-	k := &checker{s: s, c: c, identities: identities, of: of, out: &CheckReport{Volumes: len(names)}, sizes: map[digest]int64{}, entries: map[digest]entry{}, hurt: map[digest][]int{}}
+	k := &checker{s: s, c: c, identities: identities, of: of, out: &CheckReport{Volumes: len(names)}, whole: map[digest]struct{}{}, entries: map[digest]*entry{}, hurt: map[digest][]int{}}
 	each(len(names), func(i int) { k.volume(ctx, names[i]) })
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -104,8 +103,8 @@ type checker struct {
 
 	mu      sync.Mutex
 	out     *CheckReport
-	sizes   map[digest]int64 // of what is whole
-	entries map[digest]entry
+	whole   map[digest]struct{} // objects that are as they were written
+	entries map[digest]*entry
 	hurt    map[digest][]int // objects in damaged groups: indexes of damages
 }
 
@@ -142,6 +141,8 @@ func (k *checker) volume(ctx context.Context, name string) {
 	}
 	n := len(v.idx.Groups)
 	found := make([]error, n)
+	var beside sync.WaitGroup
+	beside.Go(func() { k.speaksOf(v.idx) })
 	each((n+stripe-1)/stripe, func(i int) {
 		r := v.reader
 		if n > stripe {
@@ -150,10 +151,12 @@ func (k *checker) volume(ctx context.Context, name string) {
 				r = &reader{file: v.reader.file, plain: plain, idx: v.idx}
 			}
 		}
+		var memory []byte
 		for gi := i * stripe; gi < min((i+1)*stripe, n) && ctx.Err() == nil; gi++ {
-			found[gi] = r.check(&v.idx.Groups[gi], k.c.Deep, bundles)
+			memory, found[gi] = r.check(&v.idx.Groups[gi], k.c.Deep, bundles, memory)
 		}
 	})
+	beside.Wait()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for gi := range v.idx.Groups {
@@ -166,14 +169,11 @@ func (k *checker) volume(ctx context.Context, name string) {
 			continue
 		}
 		for _, o := range g.Objects {
-			k.sizes[o.Sum] = o.Size
+			k.whole[o.Sum] = struct{}{}
 		}
 		if k.c.Deep {
 			k.out.Content += g.raw()
 		}
-	}
-	for _, b := range v.idx.Bundles {
-		k.entries[b.Manifest] = b
 	}
 	k.out.Stored += v.size
 	if k.c.Progress != nil {
@@ -181,26 +181,41 @@ func (k *checker) volume(ctx context.Context, name string) {
 	}
 }
 
-// check reads one group; deep unpacks it as well.
-func (r *reader) check(g *group, deep bool, bundles map[digest]*entry) error {
-	_, err := r.frame(g)
+// speaksOf takes in which bundles an index speaks of, and makes room for what lies in its volume.
+func (k *checker) speaksOf(x *index) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if len(k.entries) == 0 && len(k.whole) == 0 {
+		objects := 0
+		for i := range x.Groups {
+			objects += len(x.Groups[i].Objects)
+		}
+		k.entries, k.whole = make(map[digest]*entry, len(x.Bundles)), make(map[digest]struct{}, objects)
+	}
+	for i := range x.Bundles {
+		k.entries[x.Bundles[i].Manifest] = &x.Bundles[i]
+	}
+}
+
+// check reads one group; deep unpacks it as well. It returns memory that the next one may use.
+func (r *reader) check(g *group, deep bool, bundles map[digest]*entry, memory []byte) ([]byte, error) {
+	frame, err := r.frameIn(g, memory)
 	if err == nil && deep {
 		err = r.prove(g)
 	}
 	if err == nil && deep {
 		err = r.proveBundles(g, bundles)
 	}
-	return err
+	return frame, err
 }
 
 // conclude holds what was found against what should be there.
 func (k *checker) conclude() (*CheckReport, error) {
-	c, out, sizes, entries, hurt, note := k.c, k.out, k.sizes, k.entries, k.hurt, k.note
-	out.Objects = len(sizes)
-	expect := slices.Collect(maps.Keys(entries))
-	if c.Expect != nil {
+	c, out, entries, hurt, note := k.c, k.out, k.entries, k.hurt, k.note
+	out.Objects = len(k.whole)
+	var expect []digest
+	if out.Bundles = len(entries); c.Expect != nil {
 		wanted := map[digest]bool{}
-		expect = expect[:0]
 		for _, sum := range c.Expect {
 			d, err := parseDigest(sum)
 			if err != nil {
@@ -214,8 +229,8 @@ func (k *checker) conclude() (*CheckReport, error) {
 			}
 		}
 		slices.Sort(out.Unknown)
+		out.Bundles = len(expect)
 	}
-	out.Bundles = len(expect)
 	missing := map[digest]int{} // by what is missing: index of its damage
 	hit := func(bundle, sum digest, what string) {
 		places := hurt[sum]
@@ -233,15 +248,23 @@ func (k *checker) conclude() (*CheckReport, error) {
 			}
 		}
 	}
-	for _, b := range expect {
-		if _, ok := sizes[b]; !ok {
+	prove := func(b digest, is *entry) {
+		if _, ok := k.whole[b]; !ok || is == nil {
 			hit(b, b, fmt.Sprintf("the manifest %.12s is in no readable volume", b))
-			continue
+			return
 		}
-		for _, p := range entries[b].Parts {
-			if _, ok := sizes[p]; !ok {
+		for _, p := range is.Parts {
+			if _, ok := k.whole[p]; !ok {
 				hit(b, p, fmt.Sprintf("the content %.12s is in no readable volume", p))
 			}
+		}
+	}
+	for _, b := range expect {
+		prove(b, entries[b])
+	}
+	if c.Expect == nil {
+		for b, is := range entries {
+			prove(b, is)
 		}
 	}
 	k.s.mu.Lock()

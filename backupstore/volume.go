@@ -153,14 +153,17 @@ func decodeIndex(data []byte, first, end int64) (*index, error) {
 		rest = rest[n:]
 		return b
 	}
-	x, all := &index{Level: head.Level}, []digest(nil)
+	// What the rest has room for bounds what a false number can ask for.
+	x := &index{Level: head.Level, Bundles: make([]entry, 0, max(0, min(head.Bundles, len(rest)/8)))}
+	all, objects, parts := make([]digest, 0, len(rest)/(sha256.Size+8)), make([]object, len(rest)/(sha256.Size+8)), make([]digest, 0, len(rest)/8)
 	at := first
 	for _, gh := range head.Groups {
 		sum, err := parseDigest(gh.SHA256)
 		if err != nil || gh.Size <= 0 || gh.Size > end-at || gh.Objects <= 0 || gh.Objects > len(rest)/(sha256.Size+8) {
 			return nil, errIndex
 		}
-		g := group{at, gh.Size, sum, make([]object, gh.Objects)}
+		g := group{at, gh.Size, sum, objects[:gh.Objects:gh.Objects]}
+		objects = objects[gh.Objects:]
 		for i := range g.Objects {
 			g.Objects[i] = object{digest(take(sha256.Size)), int64(binary.BigEndian.Uint64(take(8)))}
 			if g.Objects[i].Size < 0 || g.Objects[i].Size > MaxPart {
@@ -186,11 +189,11 @@ func decodeIndex(data []byte, first, end int64) (*index, error) {
 		if !ok || int64(n) > int64(len(rest)/4) {
 			return nil, errIndex
 		}
-		b := entry{Manifest: refer(), Parts: make([]digest, n)}
-		for i := range b.Parts {
-			b.Parts[i] = refer()
+		manifest, from := refer(), len(parts)
+		for range n {
+			parts = append(parts, refer())
 		}
-		x.Bundles = append(x.Bundles, b)
+		x.Bundles = append(x.Bundles, entry{manifest, parts[from:len(parts):len(parts)]})
 	}
 	if !ok || len(rest) > 0 || at != end {
 		return nil, errIndex
@@ -380,8 +383,15 @@ func readAt(r io.ReaderAt, p []byte, off int64) error {
 }
 
 // frame reads a group as it is stored, and proves that it is what was written.
-func (r *reader) frame(g *group) ([]byte, error) {
-	frame := make([]byte, g.Size)
+func (r *reader) frame(g *group) ([]byte, error) { return r.frameIn(g, nil) }
+
+// frameIn is frame into memory that may serve again where it is large enough.
+func (r *reader) frameIn(g *group, memory []byte) ([]byte, error) {
+	frame := memory[:0]
+	if int64(cap(frame)) < g.Size {
+		frame = make([]byte, g.Size)
+	}
+	frame = frame[:g.Size]
 	if err := readAt(r.plain, frame, g.At); err != nil {
 		return nil, err
 	}
