@@ -747,11 +747,14 @@ func (c *comparer) worthMoving(l loose) bool {
 	return len(joinTexts(l.n.Words)) >= 6 && !c.isDefault(l)
 }
 
-func (c *comparer) isDefault(l loose) bool {
-	if l.st == nil || !l.st.HasDefault || len(l.n.Children) > 0 {
+func (c *comparer) isDefault(l loose) bool { return c.s.SaysDefault(l.n, l.st) }
+
+// SaysDefault reports whether a statement says what is assumed where it is absent. st, its description, may be nil.
+func (s *Schema) SaysDefault(n *Node, st *Statement) bool {
+	if st == nil || !st.HasDefault || len(n.Children) > 0 {
 		return false
 	}
-	return joinTexts(l.n.Words) == l.st.Default || c.s.Means(l.st, l.n.Words) == c.s.Means(l.st, wordsOf(l.st.DefaultWords()))
+	return joinTexts(n.Words) == st.Default || s.Means(st, n.Words) == s.Means(st, wordsOf(st.DefaultWords()))
 }
 
 func wordsOf(texts []string) (out []Word) {

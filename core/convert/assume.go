@@ -172,8 +172,8 @@ func (r *stageRun) alike(u unsaid, was *config.Statement) bool {
 	if tst == nil || !r.assumesAlike(was, tst.Inside(was.Name), node) {
 		return false
 	}
-	if r.last {
-		return true
+	if r.last && r.stage.From.Model == r.stage.To.Model {
+		return true // nothing follows that needs to know
 	}
 	o, ok := r.omission(u.n, was)
 	if node == nil || !ok {

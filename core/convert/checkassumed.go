@@ -174,7 +174,7 @@ func (k *audit) listed(row AssumedItem, e effect, target *config.Document, t *co
 // plain checks a default of which the ledger does not speak: it goes with its block, or the target assumes the same there and says nothing.
 func (k *audit) plain(e effect, target *config.Document, t *config.Schema, l *Ledger, to *leaves, became func(place) *SourceItem, byHand func(*config.Node) bool) {
 	for _, at := range e.within {
-		if row := became(at); len(row.Targets) == 0 || row.State == NeedsPerson || row.State == Merged {
+		if row := became(at); len(row.Targets) == 0 || row.State == NeedsPerson || row.State == Merged && !strings.Contains(row.Rule, PortsRule) {
 			return
 		}
 	}

@@ -290,6 +290,7 @@ func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node)
 		p.rule = join(p.rule, PortsRule)
 	}
 	merge(bearer(n, st), bearer(into, st))
+	r.foldUnsaid(n, into, st, bearer(into, st), t.Label(into))
 	for _, k := range slices.Clone(n.Children) {
 		ks := st.Inside(k.Name)
 		if st.KeyInside() && k.Name == string(st.Key) {
@@ -311,6 +312,41 @@ func (r *stageRun) fold(n *config.Node, st *config.Statement, into *config.Node)
 		default:
 			l := loss{true, PortsRule, fmt.Sprintf("its port is folded into %s, which says something else: %s", t.Label(into), t.Masked(other, true)), AskSettle}
 			k.Walk(func(x *config.Node) { r.loseTarget(x, l) })
+		}
+	}
+}
+
+// foldUnsaid looks at what only one of two ports says, which become one: the other one assumes a default there. Where that is something else,
+// a person has to look, and what was written stays out.
+func (r *stageRun) foldUnsaid(n, into *config.Node, st *config.Statement, port *config.Node, label string) {
+	t := r.stage.T
+	for _, is := range st.Implied() {
+		if !is.Exists(r.stage.To.Model, r.stage.To.Version) {
+			continue
+		}
+		var a, b *config.Node
+		if n != nil {
+			a = n.Child(is.Name)
+		}
+		if into != nil {
+			b = into.Child(is.Name)
+		}
+		switch {
+		case (a == nil) == (b == nil) && is.HasDefault, a == nil && b == nil:
+		case !is.HasDefault:
+			r.foldUnsaid(a, b, is, port, label)
+		case a != nil && !t.SaysDefault(a, is):
+			r.loseTarget(a, loss{true, PortsRule, fmt.Sprintf("its port is folded into %s, which assumes %q there", label, is.Default), AskSettle})
+			a.Remove()
+		case b != nil && !t.SaysDefault(b, is):
+			l := loss{true, PortsRule, fmt.Sprintf("its port is folded into %s, which says something else: %s", label, t.Masked(b, true)), AskSettle}
+			if o, ok := r.passed[omissionKey{n, is.Name}]; ok {
+				r.lost[r.omit(o)] = l
+			} else if o := r.after.of(port); o != nil { // it has no item of its own, so it goes with its port
+				for _, item := range o.items {
+					r.lost[item] = l
+				}
+			}
 		}
 	}
 }
