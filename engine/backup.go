@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"verimorph/core/backup"
-	"verimorph/core/config"
 	"verimorph/device"
 	"verimorph/store"
 )
@@ -239,16 +238,20 @@ func (e *Engine) Main(b store.Backup) (string, error) {
 }
 
 // backupNote is the evidence of a bundle, with what a person should know of it.
-func (e *Engine) backupNote(b store.Backup) string {
+func (e *Engine) backupNote(ctx context.Context, b store.Backup) string {
 	note := fmt.Sprintf("backup %d: %d bytes in parts, read back", b.ID, b.Size)
 	if !b.Complete {
 		note += "; it lacks: " + strings.Join(b.Lacks, ", ")
 	}
 	// A line that we cannot read is kept like any other; whoever reads the change shall know of it.
-	if text, err := e.Main(b); err == nil {
-		if _, broken := config.Parse(b.File, text, config.Guess(b.File, text)); len(broken) > 0 {
-			note += fmt.Sprintf("; %d lines of %s are not understood, the first: %s", len(broken), b.File, broken[0])
-		}
+	text, err := e.Main(b)
+	if err != nil {
+		return note
+	}
+	if schema, err := e.reading(ctx, b.Model, b.Version, "", b.File, text); err != nil {
+		note += fmt.Sprintf("; whether each line of %s is understood is not known: %s", b.File, err)
+	} else if _, broken := schema.Parse(b.File, text); len(broken) > 0 {
+		note += fmt.Sprintf("; %d lines of %s are not understood, the first: %s", len(broken), b.File, broken[0])
 	}
 	return note
 }

@@ -80,7 +80,11 @@ func (r *run) sameConfiguration(ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return final("backup %d cannot be read: %w", b.ID, err)
 	}
-	if !same(RestorePart{File: source.File, Syntax: source.Syntax}, was, now) {
+	same, err := r.e.same(ctx, b.Model, b.Version, RestorePart{File: source.File, Syntax: source.Syntax}, was, now)
+	if err != nil {
+		return err
+	}
+	if !same {
 		if b, err = r.backUpAgain(ctx, s, b); err != nil {
 			return err
 		}
@@ -158,12 +162,9 @@ func (r *run) compared(ctx context.Context, old, new store.Backup) (*config.Comp
 	if model == "" {
 		model = new.Model
 	}
-	schema, err := r.e.schema(ctx, model, new.Version)
+	schema, err := r.e.reading(ctx, model, new.Version, "", new.File, is)
 	if err != nil {
 		return nil, err
-	}
-	if schema == nil {
-		schema = config.Simple(config.Guess(new.File, is), nil, nil)
 	}
 	a, bad1 := schema.Parse(old.File, was)
 	b, bad2 := schema.Parse(new.File, is)

@@ -169,3 +169,16 @@ func (e *Engine) schema(ctx context.Context, model, release string) (*config.Sch
 	}
 	return nil, nil
 }
+
+// reading is the schema by which a configuration is read: that of its release where somebody described it, else one that knows the syntax
+// alone, which is guessed when "" is given.
+func (e *Engine) reading(ctx context.Context, model, release string, syntax config.Syntax, file, text string) (*config.Schema, error) {
+	schema, err := e.schema(ctx, model, release)
+	if err != nil || schema != nil && (syntax == "" || schema.Syntax == syntax) {
+		return schema, err
+	}
+	if syntax == "" {
+		syntax = config.Guess(file, text)
+	}
+	return config.Simple(syntax, nil, nil), nil
+}

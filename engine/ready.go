@@ -413,7 +413,11 @@ func (e *Engine) uses(ctx context.Context, family *catalog.Family, d store.Devic
 	if err != nil {
 		return nil
 	}
-	doc, broken := config.Parse(bs[0].File, text, config.Syntax(family.Configuration.Syntax))
+	schema, err := e.reading(ctx, bs[0].Model, bs[0].Version, config.Syntax(family.Configuration.Syntax), bs[0].File, text)
+	if err != nil {
+		return nil
+	}
+	doc, broken := schema.Parse(bs[0].File, text)
 	if len(broken) > 0 {
 		return nil
 	}

@@ -196,18 +196,22 @@ func validate(r *run, ctx context.Context, s *store.Step) error {
 // checkValidation is the name under which lines that the device would refuse are accepted.
 const checkValidation = "validation"
 
-// same reports whether a part on the device is what was put: to the byte, or for configurations in meaning, since a
-// device may write them in its own way.
-func same(p RestorePart, want, got []byte) bool {
+// same reports whether a part on a device is what was put: to the byte, or for configurations of a release in meaning, since a device may
+// write them in its own way.
+func (e *Engine) same(ctx context.Context, model, release string, p RestorePart, want, got []byte) (bool, error) {
 	if bytes.Equal(want, got) {
-		return true
+		return true, nil
 	}
 	if p.Syntax == "" {
-		return false
+		return false, nil
 	}
-	a, bad1 := config.Parse(p.File, string(want), config.Syntax(p.Syntax))
-	b, bad2 := config.Parse(p.File, string(got), config.Syntax(p.Syntax))
-	return len(bad1)+len(bad2) == 0 && config.Compare(a, b, config.Simple(config.Syntax(p.Syntax), nil, nil)).Same()
+	schema, err := e.reading(ctx, model, release, config.Syntax(p.Syntax), p.File, string(got))
+	if err != nil {
+		return false, err
+	}
+	a, bad1 := schema.Parse(p.File, string(want))
+	b, bad2 := schema.Parse(p.File, string(got))
+	return len(bad1)+len(bad2) == 0 && config.Compare(a, b, schema).Same(), nil
 }
 
 // partStep stands for a step that puts a part of a restore.
@@ -226,7 +230,18 @@ func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
 	if k := device.KindOf(err); k == device.Refused || k == device.NotUnderstood { // it is not there at all, or empty
 		return false, nil
 	}
-	return err == nil && same(p, want, got), err
+	if err != nil {
+		return false, err
+	}
+	model, release := r.path.Model, r.goal(st)
+	if r.c.Kind == store.Restore {
+		w, err := r.work()
+		if err != nil {
+			return false, err
+		}
+		model, release = w.Model, r.c.From
+	}
+	return r.e.same(ctx, model, release, p, want, got)
 }
 
 func partThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {

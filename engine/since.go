@@ -69,12 +69,9 @@ func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to 
 			out.Notes = append(out.Notes, "the two versions write their configuration in different forms, and no complete conversion leads from one to the other; differences of form are among what is shown")
 		}
 	}
-	schema, err := e.schema(ctx, model, from)
+	schema, err := e.reading(ctx, model, from, "", b.File, string(now))
 	if err != nil {
 		return out, err
-	}
-	if schema == nil {
-		schema = config.Simple(config.Guess(b.File, string(now)), nil, nil)
 	}
 	a, bad1 := schema.Parse(b.File, text)
 	c, bad2 := schema.Parse(b.File, string(now))

@@ -88,7 +88,7 @@ func backupTaken(r *run, ctx context.Context, s *store.Step, _ bool) (bool, stri
 	if b.Manifest == "" || !b.Complete || r.e.whole(b) != nil {
 		return false, "", nil // recorded but not readable: take it again
 	}
-	return true, r.e.backupNote(b), nil
+	return true, r.e.backupNote(ctx, b), nil
 }
 
 func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
@@ -119,7 +119,7 @@ func takeBackup(r *run, ctx context.Context, s *store.Step) (err error) {
 	if !b.Complete {
 		return final("the backup is not complete, so nothing was changed; it lacks: %s. What could be read is kept as backup %d", strings.Join(b.Lacks, ", "), b.ID)
 	}
-	s.Note = r.e.backupNote(b)
+	s.Note = r.e.backupNote(ctx, b)
 	return nil
 }
 
