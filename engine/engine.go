@@ -49,8 +49,8 @@ type Config struct {
 
 	Catalogue func(context.Context) (*catalog.Catalogue, error) // what is loaded; nil: prerequisites are not looked at
 	Library   func(context.Context) (*convert.Library, error)   // its conversions; nil: none
-	// Named returns the advisories that call a release affected; nil: none are known.
-	Named func(ctx context.Context, model, release string) ([]string, error)
+	// Named returns the advisories that call a release affected, and those of which that is not known; nil: there are none.
+	Named func(ctx context.Context, model, release string) (ids, unknown []string, err error)
 	// Worked returns what a person worked out as the conversion of a backup's configuration; ok is false when nobody did.
 	Worked func(ctx context.Context, b store.Backup, text, to string) (out, note string, ok bool, err error)
 }

@@ -173,12 +173,15 @@ func (e *Engine) older(ctx context.Context, f *ready.Facts, c *store.Change, way
 	}
 	f.Older = c.To
 	if e.Named != nil {
-		named, err := e.Named(ctx, way.Model, c.To)
+		named, unknown, err := e.Named(ctx, way.Model, c.To)
 		if err != nil {
 			return unusable(err)
 		}
 		for _, id := range named {
 			f.Against = append(f.Against, "advisory "+id+" names it")
+		}
+		for _, id := range unknown {
+			f.Against = append(f.Against, "whether advisory "+id+" names it is not known, since its stored document cannot be used")
 		}
 	}
 	if e.Catalogue == nil {

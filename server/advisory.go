@@ -89,25 +89,29 @@ func (s *Server) everyAdvisory(ctx context.Context) (out []*advisory.Advisory, u
 	return out, unusable, nil
 }
 
-// namedBy lists the imported advisories that call a release affected, or say that it is still being looked into.
-func (s *Server) namedBy(ctx context.Context, model, release string) (ids []string, err error) {
-	all, err := s.advisories(ctx)
+// namedBy lists the imported advisories that call a release affected, or say that it is still being looked into, and those of which nobody
+// knows, since their documents cannot be used.
+func (s *Server) namedBy(ctx context.Context, model, release string) (ids, unknown []string, err error) {
+	all, unusable, err := s.everyAdvisory(ctx)
 	if err != nil {
-		return nil, engine.Records(err)
+		return nil, nil, engine.Records(err)
+	}
+	for _, u := range unusable {
+		unknown = append(unknown, u.ID)
 	}
 	if len(all) == 0 {
-		return nil, nil
+		return nil, unknown, nil
 	}
 	cat, _, _, err := s.catalogue(ctx)
 	if err != nil {
-		return nil, Records(err)
+		return nil, nil, Records(err)
 	}
 	for _, a := range all {
 		if a.Affects(cat)(model, release) {
 			ids = append(ids, a.ID)
 		}
 	}
-	return ids, nil
+	return ids, unknown, nil
 }
 
 func (s *Server) advisory(ctx context.Context, id string) (*advisory.Advisory, error) {
