@@ -245,7 +245,7 @@ func (s *Schema) label(n *Node, st *Statement, w *surroundings) (name, key strin
 			}
 			return "", n.Value()
 		}
-		if len(n.Words) > 0 && len(n.Children) > 0 {
+		if len(n.Words) > 0 && len(n.Children) > 0 && s.Syntax != Dotted && s.Syntax != XML { // there, what has a value may have others inside
 			return n.Name, joinTexts(n.Words)
 		}
 		if k := keyChild(n); k != nil && w.repeated(n) {
