@@ -297,8 +297,15 @@ func TestConsoleConfigurations(t *testing.T) {
 		click(".cm-merge-b .cm-line"), atStart(".cm-merge-b .cm-content"), chromedp.KeyEvent("sign-in\r  tries 3\r"), clickText("button", "Keep hand edits"), text("[role=tablist]", "Hand edits (1)"),
 		clickText("button", "Hand edits"), text("main", "sign-in"), click(`button[aria-label="Undo edit 1"]`), text("[role=tablist]", "Hand edits (0)"),
 		clickText("button", "Checks"), text("main", "No device of the fleet is a TH-80 that runs 5.4.2"))
-	// A device of the fleet is asked about a result that is for it.
+	// What the source leaves out, and comments that do not come along.
+	hut := filepath.Join(e.dir, "hut.cfg")
+	require.NoError(t, os.WriteFile(hut, []byte("box\n  name hut\nport p1\n  role outside\n  duplex half # for the old switch\n"), 0o600))
+	e.refused(1, []string{"1 dropped"}, "conversion", "start", "-from", "TH-60@4.2.9", "-to", "TH-60@5.4.2", hut)
 	e.must("conversion", "start", "-backup", "1", "-to", "TH-60@4.2.9")
+	do(clickText("a", "Configurations"), clickText("a", "hut.cfg"), clickText("button", "Ledger"), clickText("button", "left out, defaults"), text("main", "report / facility"), text("main", "left out"), text("main", "train 5 reports everything under one facility"),
+		clickText("summary", "Comments that are dropped or may be untrue now: 1"), text("details", "# for the old switch"), text("details", "line 5; its statement needs a person"),
+		clickText("button", "for the old switch"), text(".cm-merge-a", "duplex half"))
+	// A device of the fleet is asked about a result that is for it.
 	do(clickText("a", "Configurations"), clickText("a", "hollen-fw1"), text("main", "complete"), clickText("button", "Checks"), clickText("button", "Ask it"), text("[role=status]", "hollen-fw1 takes it"))
 	// Two files that differ, and a gateway whose services are carved out.
 	data, err := os.ReadFile(demoConfigs + "marrow-ramp1.ini")
