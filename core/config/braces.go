@@ -2,162 +2,189 @@ package config
 
 import "strings"
 
-// braces reads statements that end with ; and blocks in { }. A statement stands on one line up to its ; or {, so that a
+// A bracesParser reads statements that end with ; and blocks in { }. A statement stands on one line up to its ; or {, so that a
 // forgotten ; is found where it is missing.
+type bracesParser struct {
+	*parser
+	at, lead        int // where it is, and where what stands before the next statement begins
+	line, lineStart int
+	stack           []openBlock
+	pending         []*Node // statements of all blocks that are open
+	words           []Word
+	held            bool // there may be raw texts
+}
+
+// An openBlock is one whose end was not read yet.
+type openBlock struct {
+	node *Node
+	from int // where its statements begin in pending
+}
+
 func (p *parser) braces() {
-	type frame struct {
-		node *Node
-		from int
-	}
-	stack := []frame{{node: p.root}}
-	var pending []*Node
-	var words []Word
-	held := p.mayHold()
-	lead, at := p.begin(), p.begin()
-	line, lineStart := 1, at
-	newline := func() { at++; line++; lineStart = at }
-	skipLine := func() {
-		for at < len(p.text) && p.text[at] != '\n' {
-			at++
-		}
-	}
-	// rest takes blanks, a comment and the line ending after a ; or brace into what came before.
-	rest := func() {
-		i := at
-		for i < len(p.text) && (p.text[i] == ' ' || p.text[i] == '\t' || p.text[i] == '\r') {
-			i++
-		}
-		if i < len(p.text) && p.text[i] == '#' {
-			at = i
-			skipLine()
-			p.comment(i, at)
-			i = at
-		}
-		if strings.HasPrefix(p.text[i:min(i+2, len(p.text))], "/*") {
-			if stop := strings.Index(p.text[i:p.endOf(i)], "*/"); stop > 0 && strings.TrimSpace(p.text[i+stop+2:p.endOf(i)]) == "" { // on this line, and last
-				p.comment(i, i+stop)
-				i = p.endOf(i)
-			}
-		}
-		if i == len(p.text) {
-			at = i
-		} else if p.text[i] == '\n' {
-			at = i
-			newline()
-		}
-	}
-	for at < len(p.text) && !p.full(at) {
-		switch c := p.text[at]; {
+	b := &bracesParser{parser: p, at: p.begin(), lead: p.begin(), line: 1, lineStart: p.begin(), stack: []openBlock{{node: p.root}}, held: p.mayHold()}
+	for b.at < len(p.text) && !p.full(b.at) {
+		switch c := p.text[b.at]; {
 		case c == '\n':
-			newline()
+			b.newline()
 		case c == ' ' || c == '\t' || c == '\r':
-			at++
+			b.at++
 		case c == '#':
-			from := at
-			skipLine()
-			p.comment(from, at)
-		case c == '/' && strings.HasPrefix(p.text[at:], "/*"):
-			from := at
-			at = p.blockComment(at)
-			if n := strings.Count(p.text[from:at], "\n"); n > 0 {
-				line, lineStart = line+n, strings.LastIndexByte(p.text[:at], '\n')+1
+			from := b.at
+			b.skipLine()
+			p.comment(from, b.at)
+		case c == '/' && strings.HasPrefix(p.text[b.at:], "/*"):
+			from := b.at
+			b.at = p.blockComment(b.at)
+			if n := strings.Count(p.text[from:b.at], "\n"); n > 0 {
+				b.line, b.lineStart = b.line+n, strings.LastIndexByte(p.text[:b.at], '\n')+1
 			}
+		case c == '}' && len(b.stack) == 1:
+			p.fail(b.at, "a closing } without a block; expected a statement")
+			b.at++
 		case c == '}':
-			if len(stack) == 1 {
-				p.fail(at, "a closing } without a block; expected a statement")
-				at++
-				continue
-			}
-			f := stack[len(stack)-1]
-			stack = stack[:len(stack)-1]
-			p.keepChildren(f.node, pending[f.from:])
-			pending = pending[:f.from]
-			f.node.close = int32(lead)
-			at++
-			rest()
-			f.node.end = int32(at)
-			lead = at
+			n := b.leave()
+			n.close = int32(b.lead)
+			b.at++
+			b.rest()
+			n.end = int32(b.at)
+			b.lead = b.at
 		case c == ';':
-			p.fail(at, "a ; without a statement; expected a word")
-			at++
+			p.fail(b.at, "a ; without a statement; expected a word")
+			b.at++
 		case c == '{':
-			p.fail(at, "a block without a name; expected a word before {")
-			at++
+			p.fail(b.at, "a block without a name; expected a word before {")
+			b.at++
 			// Keep the pairs of braces right: read it as a block whose content is sound.
 			n := p.node()
-			n.Line, n.Column, n.Form = line, at-lineStart, Block
-			n.lead, n.own, n.open = int32(lead), int32(at-1), int32(at)
-			lead = at
-			pending = append(pending, n)
-			stack = append(stack, frame{n, len(pending)})
+			n.Line, n.Column, n.Form = b.line, b.at-b.lineStart, Block
+			n.lead, n.own, n.open = int32(b.lead), int32(b.at-1), int32(b.at)
+			b.lead = b.at
+			b.pending = append(b.pending, n)
+			b.stack = append(b.stack, openBlock{n, len(b.pending)})
 		default:
-			from := at
-			var end int
-			var message string
-			var text rawText
-			found := false
-			if held {
-				text, found, end, message = p.raw(at, p.endOf(at))
-			}
-			switch {
-			case message != "":
-			case found:
-				if words, end, message = p.splitWords(words[:0], lineStart, at, text.at); message == "" && len(words) == 0 {
-					end, message = text.at, "a text without a statement before it that it belongs to"
-				}
-				words = append(words, Word{Text: text.text, Column: int32(text.at - lineStart + 1), Raw: true})
-				if message == "" {
-					if end = skipBlanks(p.text, text.tail, len(p.text)); end == len(p.text) || p.text[end] != ';' {
-						end, message = text.tail, "expected ; behind a text"
-					}
-				}
-			default:
-				words, end, message = p.bracesWords(words[:0], lineStart, at)
-			}
-			if message != "" {
-				p.fail(end, "%s", message)
-				if found {
-					line, at = line+strings.Count(p.text[at:text.after], "\n"), text.after
-					lineStart = at
-				} else {
-					skipLine()
-				}
-				continue
-			}
-			n := p.node()
-			n.Name, n.Words, n.Line, n.Column = words[0].Text, p.keepWords(words[1:]...), line, from-lineStart+1
-			n.lead, n.own = int32(lead), int32(from)
-			if found {
-				line += strings.Count(p.text[at:end], "\n")
-				lineStart = strings.LastIndexByte(p.text[:end], '\n') + 1
-			}
-			at = end + 1
-			rest()
-			n.open, n.close, n.end = int32(at), int32(at), int32(at)
-			lead = at
-			pending = append(pending, n)
-			if p.text[end] == '{' {
-				n.Form = Block
-				if len(stack) > MaxDepth {
-					p.fail(from, "blocks more than %d deep; expected less", MaxDepth)
-					at = len(p.text)
-				}
-				stack = append(stack, frame{n, len(pending)})
-			}
+			b.statement()
 		}
 	}
-	for len(stack) > 1 {
-		f := stack[len(stack)-1]
-		stack = stack[:len(stack)-1]
+	for len(b.stack) > 1 {
+		n := b.stack[len(b.stack)-1].node
 		if !p.tooMany && len(p.broken) < maxBroken {
-			p.fail(int(f.node.own), "a block begins here and does not end; expected }")
+			p.fail(int(n.own), "a block begins here and does not end; expected }")
 		}
-		p.keepChildren(f.node, pending[f.from:])
-		pending = pending[:f.from]
-		f.node.close, f.node.end = int32(lead), int32(lead)
+		b.leave()
+		n.close, n.end = int32(b.lead), int32(b.lead)
 	}
-	p.keepChildren(p.root, pending)
-	p.root.close = int32(lead)
+	b.leave()
+	p.root.close = int32(b.lead)
+}
+
+func (b *bracesParser) newline() {
+	b.at++
+	b.line++
+	b.lineStart = b.at
+}
+
+func (b *bracesParser) skipLine() {
+	for b.at < len(b.text) && b.text[b.at] != '\n' {
+		b.at++
+	}
+}
+
+// leave ends the innermost block and returns it.
+func (b *bracesParser) leave() *Node {
+	o := b.stack[len(b.stack)-1]
+	b.stack = b.stack[:len(b.stack)-1]
+	b.keepChildren(o.node, b.pending[o.from:])
+	b.pending = b.pending[:o.from]
+	return o.node
+}
+
+// rest takes blanks, a comment and the line ending after a ; or brace into what came before.
+func (b *bracesParser) rest() {
+	i := b.at
+	for i < len(b.text) && (b.text[i] == ' ' || b.text[i] == '\t' || b.text[i] == '\r') {
+		i++
+	}
+	if i < len(b.text) && b.text[i] == '#' {
+		b.at = i
+		b.skipLine()
+		b.comment(i, b.at)
+		i = b.at
+	}
+	if strings.HasPrefix(b.text[i:min(i+2, len(b.text))], "/*") {
+		if stop := strings.Index(b.text[i:b.endOf(i)], "*/"); stop > 0 && strings.TrimSpace(b.text[i+stop+2:b.endOf(i)]) == "" { // on this line, and last
+			b.comment(i, i+stop)
+			i = b.endOf(i)
+		}
+	}
+	if i == len(b.text) {
+		b.at = i
+	} else if b.text[i] == '\n' {
+		b.at = i
+		b.newline()
+	}
+}
+
+// statement reads one, up to its ; or {.
+func (b *bracesParser) statement() {
+	from := b.at
+	end, after, message := b.head()
+	if message != "" {
+		b.fail(end, "%s", message)
+		if after > 0 { // behind its raw text
+			b.line, b.at = b.line+strings.Count(b.text[b.at:after], "\n"), after
+			b.lineStart = b.at
+		} else {
+			b.skipLine()
+		}
+		return
+	}
+	n := b.node()
+	n.Name, n.Words, n.Line, n.Column = b.words[0].Text, b.keepWords(b.words[1:]...), b.line, from-b.lineStart+1
+	n.lead, n.own = int32(b.lead), int32(from)
+	if after > 0 {
+		b.line += strings.Count(b.text[b.at:end], "\n")
+		b.lineStart = strings.LastIndexByte(b.text[:end], '\n') + 1
+	}
+	b.at = end + 1
+	b.rest()
+	n.open, n.close, n.end = int32(b.at), int32(b.at), int32(b.at)
+	b.lead = b.at
+	b.pending = append(b.pending, n)
+	if b.text[end] == '{' {
+		n.Form = Block
+		if len(b.stack) > MaxDepth {
+			b.fail(from, "blocks more than %d deep; expected less", MaxDepth)
+			b.at = len(b.text)
+		}
+		b.stack = append(b.stack, openBlock{n, len(b.pending)})
+	}
+}
+
+// head reads the words of a statement. It returns the offset of its ; or {, and where the line behind its raw text begins, 0 when it has
+// none; on failure the offset of the broken place and what is wrong.
+func (b *bracesParser) head() (end, after int, message string) {
+	var text rawText
+	found := false
+	if b.held {
+		text, found, end, message = b.raw(b.at, b.endOf(b.at))
+	}
+	if message != "" {
+		return end, 0, message
+	}
+	if !found {
+		b.words, end, message = b.bracesWords(b.words[:0], b.lineStart, b.at)
+		return end, 0, message
+	}
+	if b.words, end, message = b.splitWords(b.words[:0], b.lineStart, b.at, text.at); message == "" && len(b.words) == 0 {
+		end, message = text.at, "a text without a statement before it that it belongs to"
+	}
+	b.words = append(b.words, Word{Text: text.text, Column: int32(text.at - b.lineStart + 1), Raw: true})
+	if message == "" {
+		if end = skipBlanks(b.text, text.tail, len(b.text)); end == len(b.text) || b.text[end] != ';' {
+			end, message = text.tail, "expected ; behind a text"
+		}
+	}
+	return end, text.after, message
 }
 
 // bracesWords cuts a statement into words up to its ; or {, whose offset it returns; on failure the offset of the broken
