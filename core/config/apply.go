@@ -41,6 +41,7 @@ func (c *Comparison) Apply() *Document {
 					break
 				}
 			}
+			at = c.between(parent, siblings, d.new, placed, at)
 			n := d.new.Copy()
 			parent.Insert(at, n)
 			placed[d.new] = n
@@ -64,4 +65,23 @@ func (c *Comparison) Apply() *Document {
 		}
 	}
 	return out
+}
+
+// between moves the place at which a copy of n comes into a block, so that it stands among those of its identity as n does: which of them
+// counts may be decided by their order.
+func (c *Comparison) between(block *Node, siblings []*Node, n *Node, placed map[*Node]*Node, at int) int {
+	around := c.s.Describe(n.Parent)
+	id := c.deciding(n, around.of(n))
+	behind := false
+	for _, k := range siblings {
+		if behind = behind || k == n; id == "" || k == n || placed[k] == nil || placed[k].Parent != block || c.deciding(k, around.of(k)) != id {
+			continue
+		}
+		if i := slices.Index(block.Children, placed[k]); !behind && at <= i {
+			at = i + 1
+		} else if behind && at > i {
+			return i
+		}
+	}
+	return at
 }

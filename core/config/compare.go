@@ -187,16 +187,18 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 		}
 	}
 	pairs := slices.DeleteFunc(found, func(p pair) bool { return p.a == nil })
-	c.all(pairs, st)
 	kind := Cosmetic
 	if c.s.ordered(b, st) || b.Form == List && (st == nil || st.Items == nil) {
 		kind = Reordered
 	}
-	out := moved(pairs)
-	decides := c.decides(pairs, out, kind, st)
-	for _, p := range out {
+	swapped := func(pair) bool { return false }
+	if kind == Cosmetic {
+		swapped = c.order(pairs, st)
+	}
+	c.all(pairs, st)
+	for _, p := range moved(pairs) {
 		kind := kind
-		if decides(p) {
+		if swapped(p) {
 			kind = Reordered
 		}
 		if st != nil && st.KeyInside() && p.b.Name == string(st.Key) {
@@ -206,26 +208,18 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	}
 }
 
-// decides tells, of statements that moved, those that have changed places with another one of the same identity: which of them counts may
-// have changed. Where a schema says that all of them count, their order is nobody's.
-func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) func(pair) bool {
+// order puts identical statements that were paired crosswise in their order, and tells of which statements the order was changed among those
+// of one identity: which of them counts may have changed. Where a schema says that all of them count, their order is nobody's.
+func (c *comparer) order(pairs []pair, st *Statement) (swapped func(pair) bool) {
 	identity := func(p pair) string {
 		ns := st.of(p.b)
-		switch {
-		case ns != nil && (ns.Repeated == "all" || ns.Key == KeyPosition):
-			return ""
-		case ns != nil:
-			return p.b.Name + "\x00" + c.s.keyMeaning(p.b, ns)
-		case len(p.a.Children) > 0 || len(p.b.Children) > 0 || p.b.Name == "":
-			return "" // a block, or an item of a list: its words or its place tell it apart
+		if ns == nil && !(c.isBlock(p.a) && c.isBlock(p.b)) { // one of them may be taken for a plain statement
+			return p.b.Name
 		}
-		return p.b.Name
+		return c.deciding(p.b, ns)
 	}
-	places := map[string][]pair{} // of those that moved, all of their identity, in the order of the new side
-	for _, p := range out {
-		if kind == Reordered {
-			break
-		}
+	places := map[string][]int{} // of those that moved, all of their identity, in the order of the new side
+	for _, p := range moved(pairs) {
 		if id := identity(p); id != "" {
 			places[id] = nil
 		}
@@ -233,17 +227,54 @@ func (c *comparer) decides(pairs, out []pair, kind string, st *Statement) func(p
 	if len(places) == 0 {
 		return func(pair) bool { return false }
 	}
-	for _, p := range pairs {
+	for k, p := range pairs {
 		id := identity(p)
 		if list, looked := places[id]; looked {
-			places[id] = append(list, p)
+			places[id] = append(list, k)
 		}
 	}
-	swapped := make(map[string]bool, len(places))
+	crossed := make(map[string]bool, len(places))
 	for id, list := range places {
-		swapped[id] = len(moved(list)) > 0
+		old := make([]pair, len(list))
+		for n, k := range list {
+			old[n] = pairs[k]
+		}
+		if len(moved(old)) == 0 {
+			continue
+		}
+		slices.SortFunc(old, func(x, y pair) int { return int(x.i - y.i) })
+		for n, k := range list {
+			if c.content(old[n].a, st.of(old[n].a)) != c.content(pairs[k].b, st.of(pairs[k].b)) {
+				crossed[id] = true
+				break
+			}
+		}
+		for n, k := range list {
+			if p := &pairs[k]; !crossed[id] { // they say the same one after the other
+				p.a, p.i = old[n].a, old[n].i
+				p.same = c.same(p.a, p.b)
+			}
+		}
 	}
-	return func(p pair) bool { return swapped[identity(p)] } // among all, others of the same identity may be the ones that moved
+	return func(p pair) bool { return crossed[identity(p)] } // among all, others of the same identity may be the ones that moved
+}
+
+// deciding is what statements share of which one counts, as their order decides; "" for those whose order is nobody's.
+func (c *Comparison) deciding(n *Node, st *Statement) string {
+	switch {
+	case st != nil && (st.Repeated == "all" || st.Key == KeyPosition):
+		return ""
+	case st != nil:
+		return n.Name + "\x00" + c.s.keyMeaning(n, st)
+	case c.isBlock(n):
+		return "" // its words tell it apart
+	}
+	return n.Name // "" for an item of a list: its place tells it apart
+}
+
+// isBlock reports whether a statement is a block, though nothing may stand inside it.
+func (c *Comparison) isBlock(n *Node) bool {
+	return len(n.Children) > 0 || n.Form == Block && c.b.Syntax != XML
 }
 
 // all compares partners in a block described by within. At the top there may be so many that all processors take part.
@@ -319,7 +350,7 @@ func (c *comparer) sameWords(a, b *Node) bool {
 
 // sameMeaning reports whether the words of two statements mean the same.
 func (c *comparer) sameMeaning(a, b *Node, st *Statement) bool {
-	if st == nil || c.a.Syntax == JSON && sameWords(a.Words, b.Words) { // in JSON, text and number are not the same
+	if st == nil || (len(a.Words) == 0) != (len(b.Words) == 0) || c.a.Syntax == JSON && sameWords(a.Words, b.Words) { // in JSON, text and number are not the same
 		return false
 	}
 	return c.s.Means(st, a.Words) == c.s.Means(st, b.Words)

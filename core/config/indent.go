@@ -5,35 +5,31 @@ import "strings"
 // tabStop is how far a tab in an indentation goes: to the next multiple.
 const tabStop = 8
 
-// blockIndent reads one statement a line, made of words; lines that are indented deeper stand inside.
+// An indentParser reads one statement a line, made of words; lines that are indented deeper stand inside.
+type indentParser struct {
+	*parser
+	at, number, lead int // the next line, the number of the one that is read, and where what stands before the next statement begins
+	stack            []indented
+	pending          []*Node // statements of all blocks that are open
+	words            []Word
+}
+
+// An indented statement may have others inside it.
+type indented struct {
+	indent int
+	node   *Node
+	first  *Node // its first statement, which sets the indentation of the others
+	inner  int   // that indentation
+	from   int   // where its children begin in pending
+}
+
 func (p *parser) blockIndent() {
-	type frame struct {
-		indent int
-		node   *Node
-		first  *Node // its first statement, which sets the indentation of the others
-		inner  int   // that indentation
-		from   int   // where its children begin in pending
-	}
-	stack := []frame{{indent: -1, node: p.root}}
-	var pending []*Node
-	var words []Word
-	pop := func() {
-		f := stack[len(stack)-1]
-		p.keepChildren(f.node, pending[f.from:])
-		pending = pending[:f.from]
-		stack = stack[:len(stack)-1]
-	}
-	lead := p.begin()
-	number := 0
+	b := &indentParser{parser: p, at: p.begin(), lead: p.begin(), stack: []indented{{indent: -1, node: p.root}}}
 	held := p.mayHold()
-	for at := p.begin(); at < len(p.text) && !p.full(at); {
-		next := len(p.text)
-		if i := strings.IndexByte(p.text[at:], '\n'); i >= 0 {
-			next = at + i + 1
-		}
-		start := at
-		at = next
-		number++
+	for b.at < len(p.text) && !p.full(b.at) {
+		start, next := b.at, p.lineAfter(b.at)
+		b.at = next
+		b.number++
 		end := trimEnding(p.text, start, next)
 		body, indent := start, 0
 		for ; body < end && (p.text[body] == ' ' || p.text[body] == '\t'); body++ {
@@ -46,77 +42,105 @@ func (p *parser) blockIndent() {
 			continue
 		}
 		if stop := p.blockComment(body); stop > 0 {
-			at = p.lineAfter(stop)
-			number += strings.Count(p.text[next:at], "\n")
+			b.at = p.lineAfter(stop)
+			b.number += strings.Count(p.text[next:b.at], "\n")
 			if rest := strings.TrimSpace(p.text[stop:p.endOf(stop)]); rest != "" {
 				p.fail(stop, "expected the end of the line behind a comment")
 			}
 			continue
 		}
-		var bad int
-		var message string
+		line := b.number
 		var text rawText
-		found := false
 		if held {
-			if text, found, bad, message = p.raw(body, end); message != "" {
-				p.fail(bad, "%s", message)
+			var sound bool
+			if text, sound = b.rawText(start, body, end); !sound {
 				continue
 			}
-		}
-		if found {
-			at, next = text.after, text.after
-			number += strings.Count(p.text[end:text.after], "\n") - 1
-			if rest := strings.TrimSpace(p.text[text.tail:p.endOf(text.tail)]); rest != "" {
-				p.fail(text.tail, "expected the end of the line behind a text")
-				continue
+			if text.after > 0 {
+				next, end = text.after, text.at
 			}
-			if text.own && !p.holdsText(pending, lead, start, text) {
-				p.fail(text.at, "a text without a statement before it that it belongs to")
-			}
-			if text.own {
-				lead = next
-				continue
-			}
-			end = text.at
 		}
-		if words, bad, message = p.splitWords(words[:0], start, body, end); message != "" {
-			p.fail(bad, "%s", message)
-			continue
-		}
-		if found {
-			words = append(words, Word{Text: text.text, Column: int32(text.at - start + 1), Raw: true})
-		}
-		for stack[len(stack)-1].indent >= indent {
-			pop()
-		}
-		top := &stack[len(stack)-1]
-		if top.node == p.root && indent > 0 {
-			p.fail(body, "indented by %d, but no statement above it is a block; expected no indentation", indent)
-		} else if top.first != nil && top.inner != indent {
-			p.fail(body, "indented by %d, but its block began with %d on line %d", indent, top.inner, top.first.Line)
-		}
-		if len(stack) > MaxDepth {
-			p.fail(body, "blocks more than %d deep; expected less", MaxDepth)
+		b.statement(line, start, body, end, next, indent, text)
+		if len(b.stack) > MaxDepth+1 {
 			break
 		}
-		n := p.node()
-		n.Name, n.Words, n.Line, n.Column = words[0].Text, p.keepWords(words[1:]...), number, body-start+1
-		n.lead, n.own, n.open = int32(lead), int32(body), int32(next)
-		n.close, n.end = n.open, n.open
-		lead = next
-		if top.first == nil {
-			top.first, top.inner = n, indent
-			top.node.Form = Block
-		}
-		pending = append(pending, n)
-		stack = append(stack, frame{indent, n, nil, 0, len(pending)})
 	}
-	for len(stack) > 0 {
-		pop()
+	for len(b.stack) > 0 {
+		b.leave()
 	}
 	// What stands between a block and what follows it belongs to what follows.
 	spanIndent(p.root)
-	p.root.close, p.root.end = int32(lead), int32(len(p.text))
+	p.root.close, p.root.end = int32(b.lead), int32(len(p.text))
+}
+
+// leave ends the innermost statement.
+func (b *indentParser) leave() {
+	f := b.stack[len(b.stack)-1]
+	b.keepChildren(f.node, b.pending[f.from:])
+	b.pending = b.pending[:f.from]
+	b.stack = b.stack[:len(b.stack)-1]
+}
+
+// rawText reads a raw text that begins on a line. sound is false when the line needs no more looking at: the text is broken, or belongs to the
+// statement before.
+func (b *indentParser) rawText(start, body, end int) (text rawText, sound bool) {
+	text, found, bad, message := b.raw(body, end)
+	if message != "" {
+		b.fail(bad, "%s", message)
+		return text, false
+	}
+	if !found {
+		return rawText{}, true
+	}
+	b.at = text.after
+	b.number += strings.Count(b.text[end:text.after], "\n") - 1
+	if rest := strings.TrimSpace(b.text[text.tail:b.endOf(text.tail)]); rest != "" {
+		b.fail(text.tail, "expected the end of the line behind a text")
+		return text, false
+	}
+	if text.own {
+		if !b.holdsText(b.pending, b.lead, start, text) {
+			b.fail(text.at, "a text without a statement before it that it belongs to")
+		}
+		b.lead = text.after
+	}
+	return text, !text.own
+}
+
+// statement reads the words of a line and puts what they say into its block.
+func (b *indentParser) statement(number, start, body, end, next, indent int, text rawText) {
+	var bad int
+	var message string
+	if b.words, bad, message = b.splitWords(b.words[:0], start, body, end); message != "" {
+		b.fail(bad, "%s", message)
+		return
+	}
+	if text.after > 0 {
+		b.words = append(b.words, Word{Text: text.text, Column: int32(text.at - start + 1), Raw: true})
+	}
+	for b.stack[len(b.stack)-1].indent >= indent {
+		b.leave()
+	}
+	top := &b.stack[len(b.stack)-1]
+	if top.node == b.root && indent > 0 {
+		b.fail(body, "indented by %d, but no statement above it is a block; expected no indentation", indent)
+	} else if top.first != nil && top.inner != indent {
+		b.fail(body, "indented by %d, but its block began with %d on line %d", indent, top.inner, top.first.Line)
+	}
+	if len(b.stack) > MaxDepth {
+		b.fail(body, "blocks more than %d deep; expected less", MaxDepth)
+	}
+	n := b.node()
+	n.Name, n.Words, n.Line, n.Column = b.words[0].Text, b.keepWords(b.words[1:]...), number, body-start+1
+	n.lead, n.own, n.open = int32(b.lead), int32(body), int32(next)
+	n.close, n.end = n.open, n.open
+	b.lead = next
+	if top.first == nil {
+		top.first, top.inner = n, indent
+		top.node.Form = Block
+	}
+	b.pending = append(b.pending, n)
+	b.stack = append(b.stack, indented{indent, n, nil, 0, len(b.pending)})
 }
 
 // holdsText gives a text that stands behind a statement, on lines of its own, to it.
