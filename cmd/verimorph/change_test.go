@@ -162,7 +162,7 @@ func TestWaitingInWords(t *testing.T) {
 	ch.To = "2"
 	assert.Equal(t, "from 1 to 2", way(ch), "a slot is started by them")
 	ch.RestingAt, ch.RestingMost = ptrTo("Wait for services"), ptrTo(75.0)
-	assert.Equal(t, `it may not be interrupted before "Wait for services", in 1:15 at most`, resting(ch))
+	assert.Equal(t, `it may not be interrupted before "Wait for services", in 1 min 15 s at most`, resting(ch))
 
 	var out bytes.Buffer
 	c := &client{out: &out}
@@ -174,5 +174,5 @@ func TestWaitingInWords(t *testing.T) {
 	}
 	ch.Awaited = &gen.Awaited{Since: at, Low: 480, High: 1200, Text: "link up, sign-in is not answered yet"}
 	lines := c.screen(ch, at.Add(11*time.Minute))
-	assert.Contains(t, lines[2], "11:00 so far, 8:00 to 20:00 expected: link up, sign-in is not answered yet")
+	assert.Contains(t, lines[2], "11 min so far, 8 to 20 min expected: link up, sign-in is not answered yet")
 }

@@ -215,7 +215,7 @@ func readConfig(name string, s *config.Schema) (*config.Document, error) {
 	if info.Size() > config.MaxSize {
 		return nil, fmt.Errorf("%s has %d bytes; configurations of up to %d are read", name, info.Size(), config.MaxSize)
 	}
-	if info.Size() > 8<<20 { // here memory counts for more than time
+	if info.Size() > 40<<20 { // here memory counts for more than time
 		debug.SetGCPercent(100)
 	}
 	data, err := os.ReadFile(name)

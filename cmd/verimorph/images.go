@@ -296,7 +296,7 @@ func (c *client) followFetches(ctx context.Context, want []gen.Fetch) error {
 			} else if c.terminal {
 				text += fmt.Sprintf("  %3d%%", 100*f.Done/max(f.Size, 1))
 				if f.SecondsLeft != nil {
-					text += "  " + clock(*f.SecondsLeft) + " left"
+					text += "  " + duration(*f.SecondsLeft) + " left"
 				}
 			}
 			if !c.json && said[f.Id] != text {

@@ -115,7 +115,7 @@ func TestPathWrongUse(t *testing.T) {
 func TestPathToRead(t *testing.T) {
 	out, _, code := runWith(t, "", "path", "-catalogue", demoCatalogue, "-model", "L24", "-from", "11.1.2", "-aim", "preferred", "-alternatives", "2")
 	assert.Equal(t, 0, code)
-	for _, text := range []string{"L24 from 11.1.2 to 12.2.3: 3 hops", "12.2.3 is the newest preferred one", "base l24-12.2.0.pkg", "after the image: port logic 44 to 52 (power-cycle, restarts line cards, 4:00 to 8:00)",
+	for _, text := range []string{"L24 from 11.1.2 to 12.2.3: 3 hops", "12.2.3 is the newest preferred one", "base l24-12.2.0.pkg", "after the image: port logic 44 to 52 (power-cycle, restarts line cards, 4 to 8 min)",
 		"needs, not known: the boot variable start-from must be clear", "Not 11.1.2 to 12.2.3:", "Other ways:", "the hardware generation is not known", "outage for wired clients during restart"} {
 		assert.Contains(t, out, text)
 	}

@@ -107,7 +107,7 @@ func (c *client) printChange(ch gen.Change) {
 		c.printf("  approved by %s, %s\n", *ch.ApprovedBy, c.when(*ch.ApprovedAt))
 	}
 	if ch.StartedAt != nil && ch.EndedAt != nil {
-		c.printf("  took %s\n", clock(ch.EndedAt.Sub(*ch.StartedAt).Seconds()))
+		c.printf("  took %s\n", duration(ch.EndedAt.Sub(*ch.StartedAt).Seconds()))
 	} else {
 		c.printf("  %s expected\n", span(ch.RemainingLow, ch.RemainingHigh))
 	}
@@ -163,7 +163,7 @@ func way(ch gen.Change) string {
 
 // resting says until when a change may not be interrupted.
 func resting(ch gen.Change) string {
-	return fmt.Sprintf("it may not be interrupted before %q, in %s at most", *ch.RestingAt, clock(value(ch.RestingMost)))
+	return fmt.Sprintf("it may not be interrupted before %q, in %s at most", *ch.RestingAt, duration(value(ch.RestingMost)))
 }
 
 // printEnd tells what a change asks, or how it ended.

@@ -54,16 +54,37 @@ func (c *client) colours(colour string) (on, off string) {
 	return "\x1b[" + colour + "m", "\x1b[0m"
 }
 
-// clock shows seconds as 4:05 or 1:04:05.
-func clock(seconds float64) string {
+// duration shows seconds as 28 s, 1 min 35 s or 1 h 5 min.
+func duration(seconds float64) string {
 	n := int(seconds + 0.5)
-	if n >= 3600 {
-		return fmt.Sprintf("%d:%02d:%02d", n/3600, n/60%60, n%60)
+	switch {
+	case n < 60:
+		return fmt.Sprintf("%d s", n)
+	case n < 3600 && n%60 == 0:
+		return fmt.Sprintf("%d min", n/60)
+	case n < 3600:
+		return fmt.Sprintf("%d min %d s", n/60, n%60)
+	case n/60%60 == 0:
+		return fmt.Sprintf("%d h", n/3600)
 	}
-	return fmt.Sprintf("%d:%02d", n/60, n%60)
+	return fmt.Sprintf("%d h %d min", n/3600, n/60%60)
 }
 
-func span(low, high float64) string { return clock(low) + " to " + clock(high) }
+// span shows how long something is expected to take: 28 s to 1 min 35 s, 17 to 45 min. From ten minutes on, seconds are left out.
+func span(low, high float64) string {
+	whole := func(seconds float64) float64 {
+		if seconds >= 600 {
+			return float64(int(seconds/60+0.5) * 60)
+		}
+		return seconds
+	}
+	from, to := duration(whole(low)), duration(whole(high))
+	number, unit, _ := strings.Cut(from, " ")
+	if _, other, _ := strings.Cut(to, " "); unit == other { // both in one unit
+		from = number
+	}
+	return from + " to " + to
+}
 
 func ago(t time.Time) string {
 	switch d := time.Since(t); {

@@ -76,9 +76,13 @@ func TestFlagsStandAnywhere(t *testing.T) {
 }
 
 func TestText(t *testing.T) {
-	assert.Equal(t, "0:00", clock(0.2))
-	assert.Equal(t, "4:05", clock(245))
-	assert.Equal(t, "1:00:01", clock(3601))
+	for seconds, want := range map[float64]string{0.2: "0 s", 28: "28 s", 60: "1 min", 95: "1 min 35 s", 245: "4 min 5 s", 3599.6: "1 h", 3601: "1 h", 3900: "1 h 5 min", 90000: "25 h"} {
+		assert.Equal(t, want, duration(seconds))
+	}
+	for want, s := range map[string][2]float64{"28 s to 1 min 35 s": {28, 95}, "17 to 45 min": {1014, 2700}, "5 to 10 s": {5, 10}, "4 to 8 min": {240, 480}, "9 min 50 s to 12 min": {590, 700}, "50 min to 1 h 10 min": {3000, 4200}, "1 to 2 h": {3600, 7200},
+		"1 h 5 min to 1 h 20 min": {3900, 4800}} {
+		assert.Equal(t, want, span(s[0], s[1]))
+	}
 	assert.Equal(t, "a…", cut("abc", 2))
 	assert.Equal(t, "ab", cut("ab", 2))
 	assert.Equal(t, "", cut("ab", 0))
@@ -123,8 +127,8 @@ func TestScreen(t *testing.T) {
 	ch := running()
 	lines := strings.Join(c.screen(ch, ch.Now), "\n")
 	for _, text := range []string{
-		"Change 7  fw1 from 1 to 3  running", "58 %  0:30 gone, 0:10 to 0:25 to go", "+ Hop 1 of 2  1 to 2", "0:15", "> Hop 2 of 2  2 to 3",
-		"0:02  of 0:05 to 0:10  [######------]  50 %  half sent", "  Restart", "  Compare readings, conclude",
+		"Change 7  fw1 from 1 to 3  running", "58 %  30 s gone, 10 to 25 s to go", "+ Hop 1 of 2  1 to 2", "15 s", "> Hop 2 of 2  2 to 3",
+		"2 s of 5 to 10 s            [####----]  50 %  half sent", "  Restart", "  Compare readings, conclude",
 	} {
 		assert.Contains(t, lines, text)
 	}
@@ -147,7 +151,7 @@ func TestDrawingInAPipeSaysEachThingOnce(t *testing.T) {
 		d.draw(ch, ch.Now)
 	}
 	assert.Equal(t, 5, strings.Count(b.String(), "\n"), b.String())
-	assert.Contains(t, b.String(), "running   Send image (hop 2, to 3): expected 0:05 to 0:10, limit 1:00")
+	assert.Contains(t, b.String(), "running   Send image (hop 2, to 3): expected 5 to 10 s, limit 1 min")
 	b.Reset()
 	d.say("the service is away; trying again")
 	d.say("the service is away; trying again")

@@ -123,7 +123,7 @@ func (d *drawing) draw(ch gen.Change, now time.Time) {
 				d.seen[s.Number] = key
 				what := s.Outcome
 				if s.State == gen.StepStateRunning {
-					what = fmt.Sprintf("expected %s, limit %s", span(s.Low, s.High), clock(s.Limit))
+					what = fmt.Sprintf("expected %s, limit %s", span(s.Low, s.High), duration(s.Limit))
 				}
 				d.c.printf("%s  %2d/%d  %-9s %s", d.c.hour(now), s.Number, len(ch.Steps), s.State, s.Title)
 				if s.Hop > 0 && ch.Path != nil {
@@ -196,9 +196,9 @@ func (c *client) screen(ch gen.Change, now time.Time) []string {
 		}
 		elapsed = end.Sub(*ch.StartedAt).Seconds()
 	}
-	times := fmt.Sprintf("%s gone, %s to go", clock(elapsed), span(ch.RemainingLow, ch.RemainingHigh))
+	times := fmt.Sprintf("%s gone, %s to go", duration(elapsed), span(ch.RemainingLow, ch.RemainingHigh))
 	if ch.EndedAt != nil {
-		times = clock(elapsed) + " in all"
+		times = duration(elapsed) + " in all"
 	}
 	lines := []string{
 		fmt.Sprintf("Change %d  %s %s  %s", ch.Id, c.paint(bold, ch.Device), way(ch), c.state(string(ch.State))),
@@ -206,7 +206,7 @@ func (c *client) screen(ch gen.Change, now time.Time) []string {
 		"",
 	}
 	if a := ch.Awaited; a != nil { // what everybody waits for
-		lines[2] = c.paint(bold, cut(fmt.Sprintf("%s so far, %s expected: %s", clock(max(now.Sub(a.Since).Seconds(), 0)), span(a.Low, a.High), a.Text), width-1))
+		lines[2] = c.paint(bold, cut(fmt.Sprintf("%s so far, %s expected: %s", duration(max(now.Sub(a.Since).Seconds(), 0)), span(a.Low, a.High), a.Text), width-1))
 	}
 	for i := 0; i < len(ch.Steps); {
 		j := i
@@ -239,7 +239,7 @@ func (c *client) hopLines(ch gen.Change, group []gen.Step, now time.Time, width 
 	title := hopTitle(ch, group[0])
 	switch {
 	case doneSteps == len(group):
-		return []string{fmt.Sprintf("%s %-28s %6s", c.paint(green, "+"), title, clock(took))}
+		return []string{fmt.Sprintf("%s %-28s %11s", c.paint(green, "+"), title, duration(took))}
 	case doneSteps == 0 && !open:
 		return []string{fmt.Sprintf("  %s", c.paint(dim, title))}
 	}
@@ -259,7 +259,7 @@ func (c *client) stepLine(s gen.Step, now time.Time, width int) string {
 		if s.EndedAt != nil {
 			end = *s.EndedAt
 		}
-		elapsed = clock(max(end.Sub(*s.StartedAt).Seconds(), 0))
+		elapsed = duration(max(end.Sub(*s.StartedAt).Seconds(), 0))
 	}
 	switch s.State {
 	case gen.StepStateWaiting:
@@ -271,9 +271,9 @@ func (c *client) stepLine(s gen.Step, now time.Time, width int) string {
 	case gen.StepStateFailed:
 		mark, what = c.paint(red, "x"), s.Outcome
 	case gen.StepStateRunning:
-		mark, what = c.paint(blue, ">"), fmt.Sprintf("%s %3.0f %%  %s", bar(fraction(s, now), 12), 100*fraction(s, now), s.Note)
+		mark, what = c.paint(blue, ">"), fmt.Sprintf("%s %3.0f %%  %s", bar(fraction(s, now), 8), 100*fraction(s, now), s.Note)
 	}
-	line := fmt.Sprintf(" %-30s %6s  of %-13s ", cut(s.Title, 30), elapsed, span(s.Low, s.High))
+	line := fmt.Sprintf(" %-30s %11s of %-20s ", cut(s.Title, 30), elapsed, span(s.Low, s.High))
 	return mark + line + cut(what, width-len(line)-2)
 }
 

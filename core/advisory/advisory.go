@@ -78,6 +78,42 @@ func (r Remediation) String() string {
 
 // Read reads a CSAF document. It fails on what is not one, naming the place in the document.
 func Read(data []byte) (*Advisory, error) {
+	d, err := decode(data)
+	if err != nil {
+		return nil, err
+	}
+	r := &reading{products: map[string]Product{}, groups: map[string][]string{}, statuses: map[string]Status{}, remedies: map[string][]Remediation{}, flags: map[string][]string{}}
+	if err := r.tree(d); err != nil {
+		return nil, err
+	}
+	a := &Advisory{ID: d.Document.Tracking.ID, Title: d.Document.Title, Publisher: d.Document.Publisher.Name, Severity: d.Document.Severity.Text,
+		Released: d.Document.Tracking.Current, Revision: d.Document.Tracking.Version}
+	for _, n := range d.Document.Notes {
+		if n.Category == "summary" {
+			a.Summary = n.Text
+		}
+	}
+	for i := range d.Vulnerabilities {
+		v := &d.Vulnerabilities[i]
+		if v.CVE != "" {
+			a.CVEs = append(a.CVEs, v.CVE)
+		}
+		if err := errors.Join(r.status(v), r.advice(v)); err != nil {
+			return nil, err
+		}
+	}
+	for id, p := range r.products {
+		if p.Status = r.statuses[id]; p.Status != "" {
+			p.Remediations, p.Flags = r.remedies[id], r.flags[id]
+			a.Products = append(a.Products, p)
+		}
+	}
+	slices.SortFunc(a.Products, func(x, y Product) int { return strings.Compare(x.ID, y.ID) })
+	return a, nil
+}
+
+// decode reads a document and looks whether it is one that can be used.
+func decode(data []byte) (*document, error) {
 	var d document
 	if err := json.Unmarshal(data, &d); err != nil {
 		var syntax *json.SyntaxError
@@ -95,91 +131,90 @@ func Read(data []byte) (*Advisory, error) {
 	case d.Document.Tracking.ID == "":
 		return nil, errors.New("document.tracking.id is missing")
 	}
-	a := &Advisory{ID: d.Document.Tracking.ID, Title: d.Document.Title, Publisher: d.Document.Publisher.Name, Severity: d.Document.Severity.Text,
-		Released: d.Document.Tracking.Current, Revision: d.Document.Tracking.Version}
-	for _, n := range d.Document.Notes {
-		if n.Category == "summary" {
-			a.Summary = n.Text
-		}
-	}
-	products := map[string]Product{}
+	return &d, nil
+}
+
+// A reading gathers what a document says of each product, by its number.
+type reading struct {
+	products map[string]Product
+	groups   map[string][]string
+	statuses map[string]Status
+	remedies map[string][]Remediation
+	flags    map[string][]string
+}
+
+// tree takes in the product tree (CSAF 2.0, section 3.2.2).
+func (r *reading) tree(d *document) error {
 	for i := range d.Tree.Branches {
-		walk(&d.Tree.Branches[i], Product{}, products, 0)
+		walk(&d.Tree.Branches[i], Product{}, r.products, 0)
 	}
 	for _, n := range d.Tree.Names { // products outside of the branches; only a relationship may say more of them
-		if _, ok := products[n.ID]; !ok {
-			products[n.ID] = Product{ID: n.ID, Name: n.Name}
+		if _, ok := r.products[n.ID]; !ok {
+			r.products[n.ID] = Product{ID: n.ID, Name: n.Name}
 		}
 	}
-	if err := relate(d.Tree.Relationships, products); err != nil {
-		return nil, err
-	}
-	groups := map[string][]string{}
 	for _, g := range d.Tree.Groups {
-		groups[g.ID] = g.Products
+		r.groups[g.ID] = g.Products
 	}
-	members := func(ids, of []string) (out []string, err error) {
-		out = slices.Clone(ids)
-		for _, g := range of {
-			if _, ok := groups[g]; !ok {
-				return nil, fmt.Errorf("vulnerabilities: product group %q is not in the product tree", g)
-			}
-			out = append(out, groups[g]...)
+	return relate(d.Tree.Relationships, r.products)
+}
+
+// members are products and those of groups.
+func (r *reading) members(ids, groups []string) (out []string, err error) {
+	out = slices.Clone(ids)
+	for _, g := range groups {
+		if _, ok := r.groups[g]; !ok {
+			return nil, fmt.Errorf("vulnerabilities: product group %q is not in the product tree", g)
 		}
-		return out, nil
+		out = append(out, r.groups[g]...)
 	}
-	statuses := map[string]Status{}
-	remedies, flags := map[string][]Remediation{}, map[string][]string{}
-	for _, v := range d.Vulnerabilities {
-		if v.CVE != "" {
-			a.CVEs = append(a.CVEs, v.CVE)
-		}
-		// What is affected by one weakness of the document is affected, whatever the others say.
-		for _, s := range []struct {
-			status Status
-			ids    [][]string
-		}{{NotAffected, [][]string{v.Status.NotAffected}}, {Fixed, [][]string{v.Status.Fixed, v.Status.FirstFixed, v.Status.Recommended}},
-			{Unclear, [][]string{v.Status.Investigated}}, {Affected, [][]string{v.Status.Affected, v.Status.FirstAffected, v.Status.LastAffected}}} {
-			for _, id := range slices.Concat(s.ids...) {
-				if _, ok := products[id]; !ok {
-					return nil, fmt.Errorf("vulnerabilities: product_status names product %q, which the product tree does not have", id)
-				}
-				if worse(s.status, statuses[id]) {
-					statuses[id] = s.status
-				}
+	return out, nil
+}
+
+// status takes in which products a weakness affects. What is affected by one of a document is affected, whatever the others say.
+func (r *reading) status(v *vulnerability) error {
+	for _, s := range []struct {
+		status Status
+		ids    [][]string
+	}{{NotAffected, [][]string{v.Status.NotAffected}}, {Fixed, [][]string{v.Status.Fixed, v.Status.FirstFixed, v.Status.Recommended}},
+		{Unclear, [][]string{v.Status.Investigated}}, {Affected, [][]string{v.Status.Affected, v.Status.FirstAffected, v.Status.LastAffected}}} {
+		for _, id := range slices.Concat(s.ids...) {
+			if _, ok := r.products[id]; !ok {
+				return fmt.Errorf("vulnerabilities: product_status names product %q, which the product tree does not have", id)
 			}
-		}
-		for _, r := range v.Remediations {
-			ids, err := members(r.Products, r.Groups)
-			if err != nil {
-				return nil, err
-			}
-			for _, id := range ids {
-				if one := (Remediation{r.Category, r.Details, r.URL, r.Restart.Category}); !slices.Contains(remedies[id], one) {
-					remedies[id] = append(remedies[id], one)
-				}
-			}
-		}
-		for _, flag := range v.Flags {
-			ids, err := members(flag.Products, flag.Groups)
-			if err != nil {
-				return nil, err
-			}
-			for _, id := range ids {
-				if label := strings.ReplaceAll(flag.Label, "_", " "); !slices.Contains(flags[id], label) {
-					flags[id] = append(flags[id], label)
-				}
+			if worse(s.status, r.statuses[id]) {
+				r.statuses[id] = s.status
 			}
 		}
 	}
-	for id, p := range products {
-		if p.Status = statuses[id]; p.Status != "" {
-			p.Remediations, p.Flags = remedies[id], flags[id]
-			a.Products = append(a.Products, p)
+	return nil
+}
+
+// advice takes in what is said of products: remediations, and flags that justify why one is not affected.
+func (r *reading) advice(v *vulnerability) error {
+	for _, x := range v.Remediations {
+		ids, err := r.members(x.Products, x.Groups)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if one := (Remediation{x.Category, x.Details, x.URL, x.Restart.Category}); !slices.Contains(r.remedies[id], one) {
+				r.remedies[id] = append(r.remedies[id], one)
+			}
 		}
 	}
-	slices.SortFunc(a.Products, func(x, y Product) int { return strings.Compare(x.ID, y.ID) })
-	return a, nil
+	for _, flag := range v.Flags {
+		ids, err := r.members(flag.Products, flag.Groups)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if label := strings.ReplaceAll(flag.Label, "_", " "); !slices.Contains(r.flags[id], label) {
+				r.flags[id] = append(r.flags[id], label)
+			}
+		}
+	}
+	return nil
 }
 
 func worse(a, b Status) bool {
@@ -221,34 +256,37 @@ type document struct {
 			Products []string `json:"product_ids"`
 		} `json:"product_groups"`
 	} `json:"product_tree"`
-	Vulnerabilities []struct {
-		CVE    string `json:"cve"`
-		Status struct {
-			Affected      []string `json:"known_affected"`
-			NotAffected   []string `json:"known_not_affected"`
-			Fixed         []string `json:"fixed"`
-			FirstFixed    []string `json:"first_fixed"`
-			FirstAffected []string `json:"first_affected"`
-			LastAffected  []string `json:"last_affected"`
-			Recommended   []string `json:"recommended"`
-			Investigated  []string `json:"under_investigation"`
-		} `json:"product_status"`
-		Remediations []struct {
-			Category string   `json:"category"`
-			Details  string   `json:"details"`
-			URL      string   `json:"url"`
-			Products []string `json:"product_ids"`
-			Groups   []string `json:"group_ids"`
-			Restart  struct {
-				Category string `json:"category"`
-			} `json:"restart_required"`
-		} `json:"remediations"`
-		Flags []struct {
-			Label    string   `json:"label"`
-			Products []string `json:"product_ids"`
-			Groups   []string `json:"group_ids"`
-		} `json:"flags"`
-	} `json:"vulnerabilities"`
+	Vulnerabilities []vulnerability `json:"vulnerabilities"`
+}
+
+// A vulnerability is one weakness that a document speaks of.
+type vulnerability struct {
+	CVE    string `json:"cve"`
+	Status struct {
+		Affected      []string `json:"known_affected"`
+		NotAffected   []string `json:"known_not_affected"`
+		Fixed         []string `json:"fixed"`
+		FirstFixed    []string `json:"first_fixed"`
+		FirstAffected []string `json:"first_affected"`
+		LastAffected  []string `json:"last_affected"`
+		Recommended   []string `json:"recommended"`
+		Investigated  []string `json:"under_investigation"`
+	} `json:"product_status"`
+	Remediations []struct {
+		Category string   `json:"category"`
+		Details  string   `json:"details"`
+		URL      string   `json:"url"`
+		Products []string `json:"product_ids"`
+		Groups   []string `json:"group_ids"`
+		Restart  struct {
+			Category string `json:"category"`
+		} `json:"restart_required"`
+	} `json:"remediations"`
+	Flags []struct {
+		Label    string   `json:"label"`
+		Products []string `json:"product_ids"`
+		Groups   []string `json:"group_ids"`
+	} `json:"flags"`
 }
 
 type branch struct {

@@ -122,7 +122,7 @@ type comparer struct {
 	blocks         map[*Node]*surroundings // where differences are
 	last           *surroundings           // the last one that was looked up
 	noted          []noted
-	ids            map[string]int32 // of groups; kept with the next two so that they need not be made for each block
+	ids            map[uint64]int32 // of groups; kept with the next two so that they need not be made for each block
 	found          []group
 	id             []byte
 	removed, added []loose // not matched in their own block
@@ -191,14 +191,15 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	if c.s.ordered(b, st) || b.Form == List && (st == nil || st.Items == nil) {
 		kind = Reordered
 	}
-	swapped := func(pair) bool { return false }
-	if kind == Cosmetic {
-		swapped = c.order(pairs, st)
+	out := moved(pairs)
+	var crossed map[string]bool
+	if kind == Cosmetic && len(out) > 0 {
+		out, crossed = c.order(pairs, out, st)
 	}
 	c.all(pairs, st)
-	for _, p := range moved(pairs) {
+	for _, p := range out {
 		kind := kind
-		if swapped(p) {
+		if len(crossed) > 0 && crossed[c.ordering(p, st)] {
 			kind = Reordered
 		}
 		if st != nil && st.KeyInside() && p.b.Name == string(st.Key) {
@@ -208,55 +209,73 @@ func (c *comparer) lists(a, b *Node, st *Statement) {
 	}
 }
 
-// order puts identical statements that were paired crosswise in their order, and tells of which statements the order was changed among those
-// of one identity: which of them counts may have changed. Where a schema says that all of them count, their order is nobody's.
-func (c *comparer) order(pairs []pair, st *Statement) (swapped func(pair) bool) {
-	identity := func(p pair) string {
-		ns := st.of(p.b)
-		if ns == nil && !(c.isBlock(p.a) && c.isBlock(p.b)) { // one of them may be taken for a plain statement
-			return p.b.Name
-		}
-		return c.deciding(p.b, ns)
-	}
+// order puts identical statements that were paired crosswise in their order, and tells of which identities the order was changed: which of
+// them counts may have changed. Where a schema says that all of them count, their order is nobody's. out are the pairs that moved.
+func (c *comparer) order(pairs, out []pair, st *Statement) (still []pair, crossed map[string]bool) {
 	places := map[string][]int{} // of those that moved, all of their identity, in the order of the new side
-	for _, p := range moved(pairs) {
-		if id := identity(p); id != "" {
+	for _, p := range out {
+		if id := c.ordering(p, st); id != "" {
 			places[id] = nil
 		}
 	}
 	if len(places) == 0 {
-		return func(pair) bool { return false }
+		return out, nil
 	}
 	for k, p := range pairs {
-		id := identity(p)
+		id := c.ordering(p, st)
 		if list, looked := places[id]; looked {
 			places[id] = append(list, k)
 		}
 	}
-	crossed := make(map[string]bool, len(places))
+	crossed = map[string]bool{}
+	uncrossed := false
+	byOld := func(x, y int) int { return int(pairs[x].i - pairs[y].i) }
 	for id, list := range places {
-		old := make([]pair, len(list))
-		for n, k := range list {
-			old[n] = pairs[k]
-		}
-		if len(moved(old)) == 0 {
+		if slices.IsSortedFunc(list, byOld) {
 			continue
 		}
-		slices.SortFunc(old, func(x, y pair) int { return int(x.i - y.i) })
+		says := func(k int, n int) bool { // the same on the old side as on the new
+			return c.content(pairs[k].a, st.of(pairs[k].a)) == c.content(pairs[n].b, st.of(pairs[n].b))
+		}
+		if !says(slices.MinFunc(list, byOld), list[0]) {
+			crossed[id] = true
+			continue
+		}
+		old := make([]pair, len(list))
+		sorted := slices.Clone(list)
+		slices.SortFunc(sorted, byOld)
+		for n, k := range sorted {
+			old[n] = pairs[k]
+		}
 		for n, k := range list {
-			if c.content(old[n].a, st.of(old[n].a)) != c.content(pairs[k].b, st.of(pairs[k].b)) {
+			if !says(sorted[n], k) {
 				crossed[id] = true
 				break
 			}
 		}
-		for n, k := range list {
-			if p := &pairs[k]; !crossed[id] { // they say the same one after the other
-				p.a, p.i = old[n].a, old[n].i
-				p.same = c.same(p.a, p.b)
-			}
+		if crossed[id] { // among all, others of the same identity may be the ones that moved
+			continue
+		}
+		uncrossed = true
+		for n, k := range list { // they say the same one after the other
+			p := &pairs[k]
+			p.a, p.i = old[n].a, old[n].i
+			p.same = c.same(p.a, p.b)
 		}
 	}
-	return func(p pair) bool { return crossed[identity(p)] } // among all, others of the same identity may be the ones that moved
+	if uncrossed {
+		out = moved(pairs)
+	}
+	return out, crossed
+}
+
+// ordering is deciding for a pair, of which one may be taken for a plain statement and the other for a block.
+func (c *comparer) ordering(p pair, within *Statement) string {
+	st := within.of(p.b)
+	if st == nil && !(c.isBlock(p.b) && c.isBlock(p.a)) {
+		return p.b.Name
+	}
+	return c.deciding(p.b, st)
 }
 
 // deciding is what statements share of which one counts, as their order decides; "" for those whose order is nobody's.
@@ -378,7 +397,7 @@ func (c *comparer) cosmetic(a, b *Node) bool {
 // settle decides what became of statements without a partner in their own block: moved to another block, a default that
 // came or went, or simply added and removed.
 func (c *comparer) settle() {
-	where := map[string][]loose{}
+	where := map[uint64][]loose{}
 	if len(c.removed) > 0 && len(c.added) > 0 {
 		for _, l := range c.removed {
 			if c.worthMoving(l) {

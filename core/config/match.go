@@ -1,6 +1,7 @@
 package config
 
 import (
+	"encoding/binary"
 	"hash/maphash"
 	"slices"
 	"sync"
@@ -83,7 +84,7 @@ func (c *comparer) match(as, bs []*Node, found []pair, used []bool, st *Statemen
 	join := func(i, j int32) { found[j], used[i] = pair{as[i], bs[j], i, j, c.same(as[i], bs[j]), false}, true }
 	for _, g := range c.groups(as, bs, found, used, st) {
 		if len(g.as) > 0 && len(g.bs) > 0 && len(g.as)+len(g.bs) > 2 {
-			likes := map[string][]int32{}
+			likes := map[uint64][]int32{}
 			for _, i := range g.as {
 				k := c.content(as[i], st.of(as[i]))
 				likes[k] = append(likes[k], i)
@@ -123,18 +124,19 @@ type group struct{ as, bs []int32 }
 // groups gathers the statements without a partner by their identity. What it returns is good until it is called again.
 func (c *comparer) groups(as, bs []*Node, found []pair, used []bool, st *Statement) []group {
 	name := c.names(as, bs, st)
-	if c.ids == nil {
-		c.ids = map[string]int32{}
+	if c.ids == nil || len(as)+len(bs) > 10*long {
+		c.ids = make(map[uint64]int32, max(len(as), len(bs)))
 	}
 	clear(c.ids)
 	list := c.found[:0]
 	ones := make([]int32, 0, len(as)+len(bs)) // most groups have one of each
 	at := func(n *Node) *group {
 		c.id = name(c.id[:0], n)
-		k, known := c.ids[string(c.id)]
+		id := maphash.Bytes(c.seed, c.id)
+		k, known := c.ids[id]
 		if !known {
 			k = int32(len(list))
-			c.ids[string(c.id)] = k
+			c.ids[id] = k
 			list = append(list, group{})
 		}
 		return &list[k]
@@ -181,7 +183,7 @@ func (c *comparer) names(as, bs []*Node, st *Statement) func(to []byte, n *Node)
 		ns := st.of(n)
 		if ns != nil {
 			if ns.Key == KeyPosition {
-				return keyed(to, n, c.content(n, ns))
+				return binary.NativeEndian.AppendUint64(keyed(to, n, ""), c.content(n, ns))
 			}
 			return keyed(to, n, c.s.keyMeaning(n, ns))
 		}
@@ -193,7 +195,7 @@ func (c *comparer) names(as, bs []*Node, st *Statement) func(to []byte, n *Node)
 				return keyed(to, n, k.Value())
 			}
 			if n.Name == "" {
-				return keyed(to, n, c.content(n, ns))
+				return binary.NativeEndian.AppendUint64(keyed(to, n, ""), c.content(n, ns))
 			}
 			to = append(append(to, n.Name...), 0)
 			for i := range n.Words {
@@ -244,17 +246,13 @@ func (c *comparer) several(as, bs []*Node, lines bool) func(name string) bool {
 	return func(name string) bool { return many[name] }
 }
 
-// content is a short form of all that a node says.
-func (c *comparer) content(n *Node, st *Statement) string {
+// content is a short form of all that a node says. Two that say something else have the same with a probability of 2^-64, whatever their
+// texts are: each comparison has a seed of its own.
+func (c *comparer) content(n *Node, st *Statement) uint64 {
 	var h maphash.Hash
 	h.SetSeed(c.seed)
 	c.hash(&h, n, st)
-	sum := h.Sum64()
-	var b [8]byte
-	for i := range b {
-		b[i] = byte(sum >> (8 * i))
-	}
-	return string(b[:])
+	return h.Sum64()
 }
 
 func (c *comparer) hash(h *maphash.Hash, n *Node, st *Statement) {

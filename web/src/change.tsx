@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router-dom";
 import { api, ask, pages, type Action, type Change, type Step, type Verdict } from "./api";
-import { clock, span, time } from "./format";
+import { duration, span, time } from "./format";
 import { Attached, ConsoleLine, QuestionCard, ReadyCard, Redraft, TermsCard } from "./carrying";
 import { Doubts, HopList, PathLine, Refused } from "./pathline";
 import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble, Waiting } from "./ui";
@@ -84,14 +84,14 @@ export function ChangePage() {
         <div className="space-y-1">
           <Bar fraction={c.endedAt && c.state === "done" ? 1 : done} label="the whole change" />
           <p className="flex justify-between text-slate-600 dark:text-slate-400">
-            <span>{clock(gone)} {c.endedAt ? "in all" : "gone"}{running && !c.endedAt && `: ${running.title}${running.note ? `, ${running.note}` : ""}`}</span>
+            <span>{duration(gone)} {c.endedAt ? "in all" : "gone"}{running && !c.endedAt && `: ${running.title}${running.note ? `, ${running.note}` : ""}`}</span>
             {!c.endedAt && c.state !== "asking" && <span>{span(c.remainingLow, c.remainingHigh)} to go</span>}
           </p>
         </div>
       )}
-      {c.awaited && <p role="status" id="awaited" className="flex items-center gap-2 font-medium"><Mark state="running" /> {clock(Math.max((now - Date.parse(c.awaited.since)) / 1000, 0))} so far, {span(c.awaited.low, c.awaited.high)} expected: {c.awaited.text}</p>}
+      {c.awaited && <p role="status" id="awaited" className="flex items-center gap-2 font-medium"><Mark state="running" /> {duration(Math.max((now - Date.parse(c.awaited.since)) / 1000, 0))} so far, {span(c.awaited.low, c.awaited.high)} expected: {c.awaited.text}</p>}
       {c.question && <QuestionCard key={`${c.question.step} ${c.question.text}`} c={c} />}
-      {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;{c.restingMost !== undefined && <>, in {clock(c.restingMost)} at most</>}.</p>}
+      {c.restingAt && <p role="status" className="flex items-center gap-2"><Mark state="held" /> Between two installations: it cannot rest before &ldquo;{c.restingAt}&rdquo;{c.restingMost !== undefined && <>, in {duration(c.restingMost)} at most</>}.</p>}
       {c.state === "scheduled" && c.waitsUntil && <p role="status" id="waits" className="flex items-center gap-2"><Mark state="held" /> Scheduled until {time(c.waitsUntil)}: {c.startedAt ? "it waits before its point of no return, and goes on by itself then" : "it starts by itself then"}. &ldquo;Pause&rdquo; keeps it from that.</p>}
       {c.state === "held" && <p role="status" id="paused" className="flex items-center gap-2"><Mark state="held" /> Paused{c.pausedBy && <> by {c.pausedBy}</>}{c.stateSince && <> since {time(c.stateSince)}</>}. It does not go on by itself.</p>}
       {c.state === "asking" && c.stateSince && <p role="status" id="asking-since" className="flex items-center gap-2"><Mark state="asking" /> Asking since {time(c.stateSince)}.</p>}
@@ -229,13 +229,13 @@ function StepRow({ c, s, now }: { c: Change; s: Step; now: number }) {
   return (
     <tr data-step={s.number} data-state={s.state} className="border-b border-line last:border-0 dark:border-nightline">
       <td><span className="flex items-center gap-2"><Mark state={s.state} /><span>{s.title}{s.text && <span className="block text-xs text-slate-600 dark:text-slate-400">{s.text}</span>}</span><span className="sr-only">: {s.state}</span></span></td>
-      <td className="text-right font-mono">{elapsed !== null && clock(elapsed)}</td>
+      <td className="text-right font-mono">{elapsed !== null && duration(elapsed)}</td>
       <td className="text-slate-600 dark:text-slate-400">of {span(s.low, s.high)}</td>
       <td>
         {s.state === "running" ? (
           <div className="flex items-center gap-3">
             <div className="w-40 shrink-0"><Bar fraction={fractionOf(s, now)} label={s.title} /></div>
-            <span>{late && <Badge state="degraded">longer than expected; given up at {clock(s.limit)}</Badge>} {s.note}</span>
+            <span>{late && <Badge state="degraded">longer than expected; given up at {duration(s.limit)}</Badge>} {s.note}</span>
           </div>
         ) : <span className={s.state === "failed" ? "text-rose-800 dark:text-rose-300" : ""}>{s.outcome}</span>}
         {s.kind === "hand" && s.state === "done" && <Attached c={c} step={s.number} />}

@@ -1,11 +1,19 @@
-/** Seconds as 4:05 or 1:04:05. */
-export function clock(seconds: number): string {
+/** Seconds as 28 s, 1 min 35 s or 1 h 5 min. */
+export function duration(seconds: number): string {
   const n = Math.max(0, Math.round(seconds));
-  const two = (x: number) => String(x).padStart(2, "0");
-  return n >= 3600 ? `${Math.floor(n / 3600)}:${two(Math.floor(n / 60) % 60)}:${two(n % 60)}` : `${Math.floor(n / 60)}:${two(n % 60)}`;
+  if (n < 60) return `${n} s`;
+  const minutes = Math.floor(n / 60);
+  if (n < 3600) return n % 60 ? `${minutes} min ${n % 60} s` : `${minutes} min`;
+  return minutes % 60 ? `${Math.floor(n / 3600)} h ${minutes % 60} min` : `${Math.floor(n / 3600)} h`;
 }
 
-export const span = (low: number, high: number) => `${clock(low)} to ${clock(high)}`;
+/** How long something is expected to take: 28 s to 1 min 35 s, 17 to 45 min. From ten minutes on, seconds are left out. */
+export function span(low: number, high: number): string {
+  const whole = (seconds: number) => (seconds >= 600 ? Math.round(seconds / 60) * 60 : seconds);
+  const [from, to] = [duration(whole(low)), duration(whole(high))];
+  const unit = (text: string) => text.slice(text.indexOf(" "));
+  return `${unit(from) === unit(to) ? from.slice(0, from.indexOf(" ")) : from} to ${to}`;
+}
 
 export const mib = (bytes: number) => `${(bytes / (1 << 20)).toFixed(1)} MiB`;
 

@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { api, ask, pages } from "./api";
-import { clock, mib } from "./format";
+import { duration, mib } from "./format";
 import { Ask, Badge, Bar, Button, Card, Field, Mark, Trouble } from "./ui";
 import { clearSending, send, useSendings } from "./uploads";
 
@@ -70,7 +70,7 @@ function Arriving({ onDone }: { onDone: () => void }) {
           <div key={f.id} data-fetch={f.file} className="grid grid-cols-[15rem_1fr_17rem_9rem] items-center gap-3">
             <span className="truncate font-semibold" title={f.file}>{f.file}</span>
             <span><Bar fraction={f.done / f.size} label={`${f.file} fetched`} /><span className="text-xs text-slate-600 dark:text-slate-400">{f.note}</span></span>
-            <span><Badge state={f.state} /> {f.state === "running" && f.secondsLeft !== undefined ? `${clock(f.secondsLeft)} left` : mib(f.done)} from {f.site}</span>
+            <span><Badge state={f.state} /> {f.state === "running" && f.secondsLeft !== undefined ? `${duration(f.secondsLeft)} left` : mib(f.done)} from {f.site}</span>
             <span className="flex gap-1">
               {(f.state === "running" || f.state === "waiting") && <Button className="!py-0.5" onClick={() => act.mutate({ id: f.id, action: "hold" })}>Hold</Button>}
               {(f.state === "held" || f.state === "failed") && <Button className="!py-0.5" onClick={() => act.mutate({ id: f.id, action: "resume" })}>Resume</Button>}
