@@ -72,7 +72,7 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 			}
 		}
 	}
-	k := &checker{s: s, c: c, identities: identities, of: of, out: &CheckReport{Volumes: len(names)}, whole: map[digest]struct{}{}, entries: map[digest]*entry{}, hurt: map[digest][]int{}}
+	k := &checker{s: s, c: c, identities: identities, of: of, out: &CheckReport{Volumes: len(names)}, hurt: map[digest][]int{}}
 	each(len(names), func(i int) { k.volume(ctx, names[i]) })
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -81,13 +81,16 @@ func (s *Store) Check(ctx context.Context, c Checking) (*CheckReport, error) {
 }
 
 // each calls f for 0 to n-1, on all processors.
-func each(n int, f func(i int)) {
+func each(n int, f func(i int)) { eachBy(n, func(_, i int) { f(i) }) }
+
+// eachBy is each, and tells f which of the workers calls it, from 0.
+func eachBy(n int, f func(worker, i int)) {
 	var next atomic.Int64
 	var wg sync.WaitGroup
-	for range min(n, runtime.GOMAXPROCS(0)) {
+	for w := range min(n, runtime.GOMAXPROCS(0)) {
 		wg.Go(func() {
 			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
-				f(i)
+				f(w, i)
 			}
 		})
 	}
@@ -103,9 +106,10 @@ type checker struct {
 
 	mu      sync.Mutex
 	out     *CheckReport
-	whole   map[digest]struct{} // objects that are as they were written
-	entries map[digest]*entry
-	hurt    map[digest][]int // objects in damaged groups: indexes of damages
+	checked []checked
+	whole   map[digest]struct{} // objects that are as they were written; nil: all
+	entries map[digest]*entry   // bundles; nil where they need no looking up
+	hurt    map[digest][]int    // objects in damaged groups: indexes of damages
 }
 
 func (k *checker) note(d Damage) int {
@@ -113,8 +117,8 @@ func (k *checker) note(d Damage) int {
 	return len(k.out.Damages) - 1
 }
 
-// stripe is how many groups one reader looks at: each reader has a chunk of its own in mind.
-const stripe = 16
+// stripe is how many groups that follow each other a worker looks at before it takes others: two that share a chunk are read together.
+const stripe = 8
 
 // volume checks one volume, its groups side by side.
 func (k *checker) volume(ctx context.Context, name string) {
@@ -141,22 +145,23 @@ func (k *checker) volume(ctx context.Context, name string) {
 	}
 	n := len(v.idx.Groups)
 	found := make([]error, n)
-	var beside sync.WaitGroup
-	beside.Go(func() { k.speaksOf(v.idx) })
-	each((n+stripe-1)/stripe, func(i int) {
-		r := v.reader
-		if n > stripe {
-			plain, _, err := age.DecryptReaderAt(v.reader.file, v.size, k.identities...)
-			if err == nil {
-				r = &reader{file: v.reader.file, plain: plain, idx: v.idx}
+	workers := make([]struct {
+		r      *reader // each has a chunk of its own in mind
+		memory []byte
+	}, runtime.GOMAXPROCS(0))
+	eachBy((n+stripe-1)/stripe, func(worker, i int) {
+		w := &workers[worker]
+		if w.r == nil {
+			if w.r = v.reader; worker > 0 {
+				if plain, _, err := age.DecryptReaderAt(v.reader.file, v.size, k.identities...); err == nil {
+					w.r = &reader{file: v.reader.file, plain: plain, idx: v.idx}
+				}
 			}
 		}
-		var memory []byte
 		for gi := i * stripe; gi < min((i+1)*stripe, n) && ctx.Err() == nil; gi++ {
-			memory, found[gi] = r.check(&v.idx.Groups[gi], k.c.Deep, bundles, memory)
+			w.memory, found[gi] = w.r.check(&v.idx.Groups[gi], k.c.Deep, bundles, w.memory)
 		}
 	})
-	beside.Wait()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for gi := range v.idx.Groups {
@@ -168,33 +173,65 @@ func (k *checker) volume(ctx context.Context, name string) {
 			}
 			continue
 		}
-		for _, o := range g.Objects {
-			k.whole[o.Sum] = struct{}{}
-		}
 		if k.c.Deep {
 			k.out.Content += g.raw()
 		}
 	}
+	k.checked = append(k.checked, checked{v.idx, found})
 	k.out.Stored += v.size
 	if k.c.Progress != nil {
 		k.c.Progress(k.out.Stored, k.of)
 	}
 }
 
-// speaksOf takes in which bundles an index speaks of, and makes room for what lies in its volume.
-func (k *checker) speaksOf(x *index) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if len(k.entries) == 0 && len(k.whole) == 0 {
-		objects := 0
-		for i := range x.Groups {
-			objects += len(x.Groups[i].Objects)
+// checked is the index of a volume, with what was found of each of its groups.
+type checked struct {
+	idx   *index
+	found []error
+}
+
+// gather looks together what is there and whole.
+func (k *checker) gather() {
+	objects, bundles, damaged := 0, 0, len(k.out.Damages) > 0
+	for _, v := range k.checked {
+		bundles += len(v.idx.Bundles)
+		for i := range v.idx.Groups {
+			objects += len(v.idx.Groups[i].Objects)
 		}
-		k.entries, k.whole = make(map[digest]*entry, len(x.Bundles)), make(map[digest]struct{}, objects)
 	}
-	for i := range x.Bundles {
-		k.entries[x.Bundles[i].Manifest] = &x.Bundles[i]
+	// In a store of one volume that is whole, and refers to nothing outside of it, there is nothing to look up.
+	alone := !damaged && len(k.checked) == 1 && k.checked[0].idx.Alone
+	k.out.Objects, k.out.Bundles = objects, bundles
+	if !alone || k.c.Expect != nil {
+		k.entries = make(map[digest]*entry, bundles)
+		for _, v := range k.checked {
+			for i := range v.idx.Bundles {
+				k.entries[v.idx.Bundles[i].Manifest] = &v.idx.Bundles[i]
+			}
+		}
+		k.out.Bundles = len(k.entries)
 	}
+	if alone {
+		return
+	}
+	k.whole = make(map[digest]struct{}, objects)
+	for _, v := range k.checked {
+		for i := range v.idx.Groups {
+			if v.found[i] != nil {
+				continue
+			}
+			for _, o := range v.idx.Groups[i].Objects {
+				k.whole[o.Sum] = struct{}{}
+			}
+		}
+	}
+	k.out.Objects = len(k.whole)
+}
+
+// has reports whether an object is there and whole.
+func (k *checker) has(d digest) bool {
+	_, ok := k.whole[d]
+	return ok || k.whole == nil
 }
 
 // check reads one group; deep unpacks it as well. It returns memory that the next one may use.
@@ -211,10 +248,10 @@ func (r *reader) check(g *group, deep bool, bundles map[digest]*entry, memory []
 
 // conclude holds what was found against what should be there.
 func (k *checker) conclude() (*CheckReport, error) {
+	k.gather()
 	c, out, entries, hurt, note := k.c, k.out, k.entries, k.hurt, k.note
-	out.Objects = len(k.whole)
 	var expect []digest
-	if out.Bundles = len(entries); c.Expect != nil {
+	if c.Expect != nil {
 		wanted := map[digest]bool{}
 		for _, sum := range c.Expect {
 			d, err := parseDigest(sum)
@@ -249,12 +286,12 @@ func (k *checker) conclude() (*CheckReport, error) {
 		}
 	}
 	prove := func(b digest, is *entry) {
-		if _, ok := k.whole[b]; !ok || is == nil {
+		if !k.has(b) || is == nil {
 			hit(b, b, fmt.Sprintf("the manifest %.12s is in no readable volume", b))
 			return
 		}
 		for _, p := range is.Parts {
-			if _, ok := k.whole[p]; !ok {
+			if !k.has(p) {
 				hit(b, p, fmt.Sprintf("the content %.12s is in no readable volume", p))
 			}
 		}

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
@@ -54,6 +55,7 @@ type index struct {
 	Level   int // 0: as taken; n+1: made of volumes of level n
 	Groups  []group
 	Bundles []entry
+	Alone   bool // all that its bundles are made of lies in it
 }
 
 // group is one zstd frame: the objects in it follow one another.
@@ -154,7 +156,7 @@ func decodeIndex(data []byte, first, end int64) (*index, error) {
 		return b
 	}
 	// What the rest has room for bounds what a false number can ask for.
-	x := &index{Level: head.Level, Bundles: make([]entry, 0, max(0, min(head.Bundles, len(rest)/8)))}
+	x := &index{Level: head.Level, Alone: true, Bundles: make([]entry, 0, max(0, min(head.Bundles, len(rest)/8)))}
 	all, objects, parts := make([]digest, 0, len(rest)/(sha256.Size+8)), make([]object, len(rest)/(sha256.Size+8)), make([]digest, 0, len(rest)/8)
 	at := first
 	for _, gh := range head.Groups {
@@ -177,6 +179,7 @@ func decodeIndex(data []byte, first, end int64) (*index, error) {
 	refer := func() digest {
 		switch n := binary.BigEndian.Uint32(take(4)); {
 		case n == elsewhere:
+			x.Alone = false
 			return digest(take(sha256.Size))
 		case int64(n) < int64(len(all)):
 			return all[n]
@@ -353,11 +356,11 @@ func openVolume(name string, f io.ReaderAt, size int64, identities []age.Identit
 	if err := readAt(plain, frame, int64(at)); err != nil {
 		return nil, damaged("its index is damaged")
 	}
-	if sum := sha256.Sum256(frame); !bytes.Equal(sum[:], trailer[16:48]) {
-		return nil, damaged("its index is damaged")
-	}
+	var sum digest
+	var proof sync.WaitGroup
+	proof.Go(func() { sum = sha256.Sum256(frame) })
 	data, err := inflate(frame, maxIndex)
-	if err != nil {
+	if proof.Wait(); err != nil || !bytes.Equal(sum[:], trailer[16:48]) {
 		return nil, damaged("its index is damaged")
 	}
 	idx, err := decodeIndex(data, int64(len(magic)), int64(at))

@@ -282,7 +282,7 @@ var changeCommands = []command{
 	actionCommand("leave", "Leave the device as it stands and end the change"),
 	{
 		name: "change watch", args: "CHANGE", short: "Watch a change until it ends", min: 1, max: 1, example: "change watch 1",
-		long: "On a terminal it draws the steps with progress, expected range and elapsed time; in a pipe it prints a line a step.\nIt ends when the change ends or needs a person. It exits 0 when the change is done and 1 otherwise.",
+		long: "On a terminal it draws the steps with progress, expected range and elapsed time; in a pipe it prints a line a step.\nIt ends when the change ends or needs a person. A change that was not started is not waited for: it says how to start it. While\nthe service is away it keeps trying, and says so. It exits 0 when the change is done and 1 otherwise.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := changeID(args[0])
@@ -417,28 +417,31 @@ func (c *client) act(ctx context.Context, arg string, action gen.Action, text st
 	if err != nil {
 		return err
 	}
-	return c.show(ch, func() {
-		c.printf("Change %d is %s.", ch.Id, c.standing(ch))
-		switch {
-		case slices.Contains(ch.Actions, gen.ActionApprove) && ch.State != gen.ChangeStateDraft:
-			c.printf(" It has to be approved again: verimorph change approve %d", ch.Id)
-		case ch.State == gen.ChangeStateDraft:
-			c.printf(" Approve it with: verimorph change approve %d", ch.Id)
-		case ch.State == gen.ChangeStateApproved:
-			c.printf(" Start it with: verimorph change start %d", ch.Id)
-			if slices.Contains(ch.Actions, gen.ActionArm) {
-				c.printf(", or have it start when its window opens: verimorph change arm %d", ch.Id)
-			}
-		case ch.State == gen.ChangeStateHeld && slices.Contains(ch.Actions, gen.ActionResume):
-			c.printf(" Go on with: verimorph change resume %d", ch.Id)
-		case ch.State == gen.ChangeStateRunning || ch.State == gen.ChangeStateHolding:
-			if ch.RestingAt != nil && ch.State == gen.ChangeStateHolding {
-				c.printf(" Now %s.", resting(ch))
-			}
-			c.printf(" Watch it with: verimorph change watch %d", ch.Id)
+	return c.show(ch, func() { c.printStanding(ch) })
+}
+
+// printStanding tells how a change stands, and what can be done with it next.
+func (c *client) printStanding(ch gen.Change) {
+	c.printf("Change %d is %s.", ch.Id, c.standing(ch))
+	switch {
+	case slices.Contains(ch.Actions, gen.ActionApprove) && ch.State != gen.ChangeStateDraft:
+		c.printf(" It has to be approved again: verimorph change approve %d", ch.Id)
+	case ch.State == gen.ChangeStateDraft:
+		c.printf(" Approve it with: verimorph change approve %d", ch.Id)
+	case ch.State == gen.ChangeStateApproved:
+		c.printf(" Start it with: verimorph change start %d", ch.Id)
+		if slices.Contains(ch.Actions, gen.ActionArm) {
+			c.printf(", or have it start when its window opens: verimorph change arm %d", ch.Id)
 		}
-		c.printf("\n")
-	})
+	case ch.State == gen.ChangeStateHeld && slices.Contains(ch.Actions, gen.ActionResume):
+		c.printf(" Go on with: verimorph change resume %d", ch.Id)
+	case ch.State == gen.ChangeStateRunning || ch.State == gen.ChangeStateHolding:
+		if ch.RestingAt != nil && ch.State == gen.ChangeStateHolding {
+			c.printf(" Now %s.", resting(ch))
+		}
+		c.printf(" Watch it with: verimorph change watch %d", ch.Id)
+	}
+	c.printf("\n")
 }
 
 // standing tells how a change stands: what it rests for, because of whom, since when.

@@ -88,6 +88,9 @@ func follow(ctx context.Context, c *client, id int64, d *drawing, connected func
 	for {
 		select {
 		case ch := <-changes:
+			if ch.State == gen.ChangeStateDraft || ch.State == gen.ChangeStateApproved { // nobody started it: there is nothing to watch
+				return &ch, nil
+			}
 			now, at = &ch, time.Now()
 			d.draw(ch, ch.Now)
 			if ch.EndedAt != nil || ch.State == gen.ChangeStateAsking {
@@ -165,6 +168,9 @@ func (d *drawing) end(ch gen.Change) error {
 		if err := d.c.printJSON(ch); err != nil {
 			return err
 		}
+	} else if ch.State == gen.ChangeStateDraft || ch.State == gen.ChangeStateApproved {
+		d.c.printf("It was not started. ")
+		d.c.printStanding(ch)
 	} else {
 		d.c.printEnd(ch)
 	}

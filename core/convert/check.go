@@ -41,6 +41,9 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	if k.wrong = append(k.wrong, other.wrong...); len(k.wrong) > 0 {
 		return k.wrong
 	}
+	if k.inRange(l); len(k.wrong) > 0 {
+		return k.wrong
+	}
 	if other.wrong = nil; l.Format != ledgerFormat1 {
 		both.Go(func() {
 			other.assumed(left, right, s, t, l, from, to)
@@ -52,6 +55,24 @@ func Check(source, target string, s, t *config.Schema, l *Ledger) []string {
 	return append(k.wrong, other.wrong...)
 }
 
+// inRange checks that what the rows of a ledger name is there.
+func (k *audit) inRange(l *Ledger) {
+	for i := range l.Target {
+		for _, x := range l.Target[i].Sources {
+			if x < 0 || x >= len(l.Source) {
+				k.say("target line %d: source %d does not exist", l.Target[i].Line, x)
+			}
+		}
+	}
+	for i := range l.Source {
+		for _, x := range l.Source[i].Targets {
+			if x < 0 || x >= len(l.Target) {
+				k.say("source line %d: target %d does not exist", l.Source[i].Line, x)
+			}
+		}
+	}
+}
+
 // links checks which statement went where, and what that makes of it.
 func (k *audit) links(l *Ledger, from, to *leaves) {
 	links := 0
@@ -59,8 +80,8 @@ func (k *audit) links(l *Ledger, from, to *leaves) {
 		row := &l.Target[i]
 		links += len(row.Sources)
 		for n, x := range row.Sources {
-			if x < 0 || x >= len(l.Source) || slices.Contains(row.Sources[:n], x) {
-				k.say("target line %d: source %d does not exist or is named twice", row.Line, x)
+			if slices.Contains(row.Sources[:n], x) {
+				k.say("target line %d: source %d is named twice", row.Line, x)
 				return
 			}
 		}
@@ -72,8 +93,8 @@ func (k *audit) links(l *Ledger, from, to *leaves) {
 		count[row.State]++
 		links -= len(row.Targets)
 		for n, x := range row.Targets {
-			if x < 0 || x >= len(l.Target) || slices.Contains(row.Targets[:n], x) || !slices.Contains(l.Target[x].Sources, i) {
-				k.say("source line %d: its target %d does not exist, is named twice, or does not say that it comes from here", row.Line, x)
+			if slices.Contains(row.Targets[:n], x) || !slices.Contains(l.Target[x].Sources, i) {
+				k.say("source line %d: its target %d is named twice, or does not say that it comes from here", row.Line, x)
 				return
 			}
 		}

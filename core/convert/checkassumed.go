@@ -126,7 +126,12 @@ func (k *audit) assumed(source, target *config.Document, s, t *config.Schema, l 
 		}
 	}
 	byHand := func(n *config.Node) bool { return len(hands) > 0 && hands[place{n.Line, n.Column}] }
-	became := func(at place) *SourceItem { return &l.Source[from.rows[from.find(at.line, at.column)]-1] }
+	became := func(at place) *SourceItem {
+		if i := from.find(at.line, at.column); i >= 0 {
+			return &l.Source[from.rows[i]-1]
+		}
+		return &SourceItem{} // the key of an entry that says nothing
+	}
 	for _, e := range inUse {
 		row, listed := AssumedItem{}, false
 		if len(rows) > 0 {
