@@ -176,6 +176,24 @@ func TestBundlesComeBack(t *testing.T) {
 	assert.NotContains(t, string(data), "licence for all")
 }
 
+// What lies in a volume, but is in no index as a bundle, is none: an object of that sum proves nothing. So it is in a store of one volume,
+// where nothing else is looked up, and in one of several.
+func TestAnObjectIsNoBundle(t *testing.T) {
+	s := open(t, t.TempDir(), newRing(t))
+	for volumes := range 2 {
+		sum := put(t, s, 1, volumes)
+		m, err := s.Manifest(sum)
+		require.NoError(t, err)
+		r, err := s.Check(t.Context(), Checking{Expect: []string{sum, m.Parts[0].SHA256}})
+		require.NoError(t, err)
+		require.Len(t, r.Damages, 1, "%d volumes", r.Volumes)
+		assert.Equal(t, volumes+1, r.Volumes)
+		assert.Contains(t, r.Damages[0].What, m.Parts[0].SHA256[:12])
+		assert.Contains(t, r.Damages[0].What, "in no")
+		assert.Equal(t, []string{m.Parts[0].SHA256}, r.Damages[0].Lost)
+	}
+}
+
 func TestWhatMayGoGoes(t *testing.T) {
 	dir, keys := t.TempDir(), newRing(t)
 	s := open(t, dir, keys)

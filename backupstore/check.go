@@ -286,8 +286,12 @@ func (k *checker) conclude() (*CheckReport, error) {
 		}
 	}
 	prove := func(b digest, is *entry) {
-		if !k.has(b) || is == nil {
+		if !k.has(b) {
 			hit(b, b, fmt.Sprintf("the manifest %.12s is in no readable volume", b))
+			return
+		}
+		if is == nil { // an object of that sum may lie there; nobody says that it is a bundle
+			hit(b, b, fmt.Sprintf("the manifest %.12s is in no index of a readable volume", b))
 			return
 		}
 		for _, p := range is.Parts {
