@@ -209,14 +209,6 @@ func (s *Schema) describeSecret(n *Node) (st *Statement, secret bool) {
 	return st, secret
 }
 
-// Guard returns why a node must not change by itself, or "".
-func (s *Schema) Guard(n *Node) string {
-	if st := s.Describe(n); st != nil {
-		return st.Guarded // the schema hands it down to what stands inside
-	}
-	return ""
-}
-
 // Section is what a node is listed under: the title the schema gives, or the name of the top block it stands in.
 func (s *Schema) Section(n *Node) string {
 	if st := s.Describe(n); st != nil && st.Section != "" {
@@ -226,14 +218,6 @@ func (s *Schema) Section(n *Node) string {
 		n = n.Parent
 	}
 	return n.Name
-}
-
-// Service is the service a node belongs to, or "".
-func (s *Schema) Service(n *Node) string {
-	if st := s.Describe(n); st != nil {
-		return st.Service
-	}
-	return ""
 }
 
 // A label is how a node is told apart from its siblings: its name and its key.
