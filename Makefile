@@ -32,11 +32,13 @@ generate: web/node_modules/.package-lock.json ## make again what is generated fr
 	cd api && $(GO) generate ./...
 	cd web && npm run --silent types
 
-check: web/dist/index.html ## formatting, vet, types, generated code
+check: web/dist/index.html ## formatting, vet, staticcheck, types, generated code; lists what is long
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
+	$(GO) tool staticcheck $$($(GO) list ./... | grep -v -e /api/gen -e /api/client)
 	cd web && npm run --silent check
 	@scripts/generated
+	@$(GO) run ./internal/sizes
 
 # The end-to-end tests build the service with the race detector; the browser driver they use is not free of races.
 test: packages build check ## all tests; race detector on
@@ -54,7 +56,9 @@ mutants: packages web/dist/index.html ## deliberate faults, each with the test t
 	$(GO) run ./cmd/mutants -core
 
 shots: packages build ## take the pictures of docs/screenshots anew
-	SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run 'TestConsole' ./e2e
+	@mkdir -p build/shots
+	SHOTS=$(CURDIR)/build/shots $(GO) test -count=1 -timeout 10m -run 'TestConsole' ./e2e
+	@for f in docs/screenshots/*.png; do n=build/shots/$${f##*/}; [ ! -f $$n ] || cp $$n $$f; done
 
 clean: ## remove what was built; the demo's data stays
 	rm -rf bin build web/node_modules web/dist/assets web/dist/index.html

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"syscall"
-	"time"
 
 	"filippo.io/age"
 )
@@ -68,8 +67,7 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 	// What is wanted: every bundle that may not go, and all its parts.
 	live := wanted(volumes, t.Gone)
 	var sets [][]*volume
-	switch {
-	case t.Anew:
+	if t.Anew {
 		stale, now, err := s.stale(volumes)
 		if err != nil {
 			return out, err
@@ -82,30 +80,8 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 		for _, v := range stale {
 			sets = append(sets, []*volume{v})
 		}
-	case t.All:
-		var small []*volume
-		for _, v := range volumes {
-			if v.size < largeSize || v.waste(live) > 0.3 {
-				small = append(small, v)
-			}
-		}
-		if len(small) > 1 || len(small) == 1 && small[0].waste(live) > 0 {
-			sets = append(sets, small)
-		}
-	default:
-		byLevel := map[int][]*volume{}
-		for _, v := range volumes {
-			if v.waste(live) > 0.3 {
-				sets = append(sets, []*volume{v})
-			} else if v.size < largeSize {
-				byLevel[v.idx.Level] = append(byLevel[v.idx.Level], v)
-			}
-		}
-		for level, vs := range byLevel {
-			if len(vs) >= enough(level) {
-				sets = append(sets, vs)
-			}
-		}
+	} else {
+		sets = toJoin(volumes, live, t.All)
 	}
 	var done, of int64
 	for _, set := range sets {
@@ -135,6 +111,38 @@ func (s *Store) Tidy(ctx context.Context, t Tidying) (out Tidied, err error) {
 		}
 	}
 	return out, nil
+}
+
+// muchWaste is the share of a volume that nobody wants from which it is written anew.
+const muchWaste = 0.3
+
+// toJoin says which volumes become one: all that are not large, or those of each level of which there are many; and by itself each one that
+// holds much that nobody wants.
+func toJoin(volumes []*volume, live liveness, all bool) (sets [][]*volume) {
+	byLevel := map[int][]*volume{}
+	for _, v := range volumes {
+		waste := v.waste(live) > muchWaste
+		switch {
+		case all && (waste || v.size < largeSize):
+			byLevel[0] = append(byLevel[0], v)
+		case waste:
+			sets = append(sets, []*volume{v})
+		case v.size < largeSize:
+			byLevel[v.idx.Level] = append(byLevel[v.idx.Level], v)
+		}
+	}
+	if all {
+		if small := byLevel[0]; len(small) > 1 || len(small) == 1 && small[0].waste(live) > 0 {
+			return [][]*volume{small}
+		}
+		return nil
+	}
+	for level, vs := range byLevel {
+		if len(vs) >= enough(level) {
+			sets = append(sets, vs)
+		}
+	}
+	return sets
 }
 
 // errPutOff says that volumes stay as they are for now.
@@ -173,18 +181,6 @@ func (s *Store) only() (release func(), err error) {
 	return func() { _ = f.Close() }, nil
 }
 
-// rank says where an object lies in a volume: first all manifests, then all states of one part of one device side by
-// side, in the order of time.
-type rank struct {
-	content      int // 0: a manifest
-	device, part string
-	at           time.Time
-}
-
-func (a rank) compare(b rank) int {
-	return cmp.Or(cmp.Compare(a.content, b.content), cmp.Compare(a.device, b.device), cmp.Compare(a.part, b.part), a.at.Compare(b.at))
-}
-
 // liveness says what has to stay.
 type liveness struct {
 	known   map[digest]bool // bundles that were asked about, and whether they stay; what comes later is not among them
@@ -212,40 +208,6 @@ func wanted(volumes []*volume, gone func(string) bool) liveness {
 	return l
 }
 
-// ranks reads the manifests in some volumes to say where their objects are to lie. A manifest that cannot be read keeps
-// the volumes as they are.
-func ranks(set []*volume, l liveness) (map[digest]rank, error) {
-	out := map[digest]rank{}
-	for _, v := range set {
-		is := map[digest]bool{}
-		for _, b := range v.idx.Bundles {
-			is[b.Manifest] = l.known[b.Manifest]
-		}
-		for gi := range v.idx.Groups {
-			g := &v.idx.Groups[gi]
-			if !slices.ContainsFunc(g.Objects, func(o object) bool { return is[o.Sum] }) {
-				continue
-			}
-			read, err := v.manifests(g, is)
-			if err != nil {
-				return nil, fmt.Errorf("volume %s cannot be read, so it is not tidied; look with backup check: %w", v.name, err)
-			}
-			for sum, m := range read {
-				out[sum] = rank{0, m.Device, "", m.TakenAt}
-				for _, p := range m.Parts {
-					r, sum := rank{1, m.Device, p.Name, m.TakenAt}, must(parseDigest(p.SHA256))
-					if old, there := out[sum]; !there || r.compare(old) < 0 {
-						out[sum] = r
-					}
-				}
-			}
-		}
-	}
-	return out, nil
-}
-
-func must(d digest, _ error) digest { return d } // a manifest that was read has sums
-
 // waste is the share of a volume's content that nobody wants.
 func (v *volume) waste(l liveness) float64 {
 	var all, lost int64
@@ -261,154 +223,6 @@ func (v *volume) waste(l liveness) float64 {
 		return 0
 	}
 	return float64(lost) / float64(all)
-}
-
-// join makes one volume of several, with what is wanted of them. It returns how many volumes it made (one, or none when
-// nothing is wanted) and how many bundles it left out.
-func (s *Store) join(ctx context.Context, set []*volume, l liveness) (made, left int, err error) {
-	type item struct {
-		rank
-		object
-		v   *volume
-		g   *group
-		off int64
-	}
-	// Each volume is in the order of the ranks, too, so one unpacked group of each is enough at a time.
-	type open struct {
-		g   *group
-		raw []byte
-	}
-	order, err := ranks(set, l)
-	if err != nil {
-		return 0, 0, err
-	}
-	at := map[*volume]open{}
-	read := func(e item) ([]byte, error) {
-		o := at[e.v]
-		if o.g != e.g {
-			raw, err := e.v.unpack(e.g)
-			if err != nil {
-				return nil, &DamageError{e.v.name, err.Error()}
-			}
-			o = open{e.g, raw}
-			if len(raw) <= groupSize { // what is larger is one thing, and not asked for again
-				at[e.v] = o
-			}
-		}
-		return o.raw[e.off : e.off+e.Size], nil
-	}
-	var entries []item
-	var bundles []entry
-	seen, listed, level := map[digest]bool{}, map[digest]bool{}, 0
-	for _, v := range set {
-		level = max(level, v.idx.Level+1)
-		for _, b := range v.idx.Bundles {
-			switch {
-			case !l.known[b.Manifest]:
-				left++
-			case !listed[b.Manifest]:
-				listed[b.Manifest], bundles = true, append(bundles, b)
-			}
-		}
-		for gi := range v.idx.Groups {
-			g := &v.idx.Groups[gi]
-			off := int64(0)
-			for _, o := range g.Objects {
-				if l.objects[o.Sum] && !seen[o.Sum] {
-					seen[o.Sum] = true
-					r, ok := order[o.Sum]
-					if !ok { // only bundles in other volumes need it
-						r = rank{content: 2}
-					}
-					entries = append(entries, item{r, o, v, g, off})
-				}
-				off += o.Size
-			}
-		}
-	}
-	slices.SortStableFunc(entries, func(a, b item) int { return a.rank.compare(b.rank) })
-	var v *volume
-	if len(entries) > 0 {
-		v, err = s.write(level, bundles, func(w *writer) error {
-			for len(entries) > 0 {
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-				// All states of one part of one device go together, and so do all manifests.
-				n, first := 1, entries[0].rank
-				for n < len(entries) && entries[n].content == first.content && (first.content == 0 || entries[n].device == first.device && entries[n].part == first.part) {
-					n++
-				}
-				var size int64
-				for _, e := range entries[:n] {
-					size += e.Size
-				}
-				if err := w.room(size); err != nil {
-					return err
-				}
-				for _, e := range entries[:n] {
-					data, err := read(e)
-					if err == nil {
-						err = w.add(content{e.Sum, data})
-					}
-					if err != nil {
-						return err
-					}
-				}
-				if first.content == 0 { // who wants to know which bundles there are reads nothing else
-					if err := w.flush(); err != nil {
-						return err
-					}
-				}
-				entries = entries[n:]
-			}
-			return nil
-		})
-		if err != nil {
-			return 0, 0, err
-		}
-		made = 1
-	}
-	// From here on nobody takes a bundle. One that came in the meantime may count on something that is about to go.
-	release, err := s.hold(syscall.LOCK_EX)
-	if err != nil {
-		return made, 0, err
-	}
-	defer release()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	undo := func(err error) (int, int, error) {
-		if v != nil {
-			_ = v.file.Close()
-			_ = os.Remove(filepath.Join(s.dir, v.name))
-		}
-		return 0, 0, err
-	}
-	if err := s.scan(); err != nil {
-		return undo(err)
-	}
-	for sum := range s.bundles {
-		if _, asked := l.known[sum]; asked {
-			continue
-		}
-		for _, part := range s.partsOf(sum) {
-			if !l.objects[part] && s.onlyIn(set, part) {
-				return undo(errPutOff)
-			}
-		}
-	}
-	for _, old := range set {
-		if err := os.Remove(filepath.Join(s.dir, old.name)); err != nil && !os.IsNotExist(err) {
-			return made, left, err
-		}
-	}
-	if err := syncDir(s.dir); err != nil {
-		return made, left, err
-	}
-	if err := s.mark(); err != nil {
-		return made, left, err
-	}
-	return made, left, s.scan()
 }
 
 // partsOf are the contents that a bundle is made of. The caller holds mu.

@@ -52,6 +52,14 @@ func (k benchKeys) Recipients() ([]age.Recipient, error) {
 }
 func (k benchKeys) Identities() ([]age.Identity, error) { return []age.Identity{k.own}, nil }
 
+// A backupBench is the daily configurations of a fleet, kept in a store.
+type backupBench struct {
+	dir, folder string
+	keys        benchKeys
+	store       *backupstore.Store
+	sums, parts []string // of the last day, by device
+}
+
 // benchBackups keeps a fleet's daily configurations and holds that against git and openssl.
 func benchBackups(ctx context.Context, dir string) error {
 	own, err := age.GenerateX25519Identity()
@@ -62,33 +70,39 @@ func benchBackups(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	folder := filepath.Join(dir, "store")
-	s, err := backupstore.Open(folder, benchKeys{own, offline})
-	if err != nil {
+	b := &backupBench{dir: dir, folder: filepath.Join(dir, "store"), keys: benchKeys{own, offline}, sums: make([]string, fleetSize), parts: make([]string, fleetSize)}
+	if b.store, err = backupstore.Open(b.folder, b.keys); err != nil {
 		return err
 	}
-	defer s.Close()
+	defer b.store.Close()
+	for _, part := range []func(context.Context) error{b.taking, b.opening, b.checking} {
+		if err := part(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// taking takes every day's backups, joins them, and compares what they need with git.
+func (b *backupBench) taking(ctx context.Context) error {
 	var took time.Duration
 	var content int64
 	var taken atomic.Int64
-	sums := make([]string, fleetSize)
-	parts := make([]string, fleetSize)
 	day := make([][]byte, fleetSize)
 	for d := range fleetDays {
 		parallel(fleetSize, runtime.NumCPU(), func(i int) { day[i] = daily(i, d) })
 		began := time.Now()
 		parallel(fleetSize, 16, func(i int) {
-			m := &backup.Manifest{Device: fmt.Sprintf("fw%04d", i), Maker: "Tarnholm", Model: "TH-60", Version: "5.0.7", Dialect: "tarnholm", TakenAt: time.Date(2026, 1, 1+d, 2, 0, i, 0, time.UTC), Reason: backup.OnSchedule,
-				Parts: []backup.Part{{Name: "running", Title: "Running configuration", Kind: backup.Configuration, File: "running.cfg", Syntax: "indent", Version: "5.0.7", By: "sftp", Proof: "read twice"}}}
-			sum, e := s.Put(m, map[string][]byte{"running": day[i]})
-			if e != nil {
-				panic(e)
-			}
-			sums[i], parts[i] = sum, m.Parts[0].SHA256
+			m := &backup.Manifest{Device: fmt.Sprintf("fw%04d", i), Maker: "Tarnholm", Model: "TH-60", Version: "5.0.7", Dialect: "tarnholm",
+				TakenAt: time.Date(2026, 1, 1+d, 2, 0, i, 0, time.UTC), Reason: backup.OnSchedule,
+				Parts: []backup.Part{{Name: "running", Title: "Running configuration", Kind: backup.Configuration, File: "running.cfg", Syntax: "indent",
+					Version: "5.0.7", By: "sftp", Proof: "read twice"}}}
+			sum, err := b.store.Put(m, map[string][]byte{"running": day[i]})
+			check(err)
+			b.sums[i], b.parts[i] = sum, m.Parts[0].SHA256
 			if taken.Add(1)%100 == 0 { // the service tidies beside the taking, too
-				if _, e := s.Tidy(ctx, backupstore.Tidying{}); e != nil {
-					panic(e)
-				}
+				_, err := b.store.Tidy(ctx, backupstore.Tidying{})
+				check(err)
 			}
 		})
 		took += time.Since(began)
@@ -98,23 +112,26 @@ func benchBackups(ctx context.Context, dir string) error {
 	}
 	perSecond := float64(fleetSize*fleetDays) / took.Seconds()
 	began := time.Now()
-	if _, err := s.Tidy(ctx, backupstore.Tidying{All: true}); err != nil {
+	if _, err := b.store.Tidy(ctx, backupstore.Tidying{All: true}); err != nil {
 		return err
 	}
 	line("taking 30 days of 1,000 devices, joining included", perSecond, "/s", "wanted", 200, "/s", perSecond/200, ">= 1.00")
 	row("joining all of it", time.Since(began), "taking it", took, "")
-	size, err := s.Size()
+	size, err := b.store.Size()
 	if err != nil {
 		return err
 	}
-	git, err := gitSize(ctx, filepath.Join(dir, "repo"))
+	git, err := gitSize(ctx, filepath.Join(b.dir, "repo"))
 	if err != nil {
 		return err
 	}
 	line("stored, encrypted", mebi(size.Stored), "MiB", "git gc", mebi(git), "MiB", float64(size.Stored)/float64(git), fmt.Sprintf("<= 1.50; %.0f MiB of content", mebi(content)))
+	return nil
+}
 
-	// Openings of any state, from a store that was just opened.
-	cold, err := backupstore.Open(folder, benchKeys{own, offline})
+// opening opens states at random, from a store that was just opened.
+func (b *backupBench) opening(context.Context) error {
+	cold, err := backupstore.Open(b.folder, b.keys)
 	if err != nil {
 		return err
 	}
@@ -124,18 +141,25 @@ func benchBackups(ctx context.Context, dir string) error {
 	for range 200 {
 		i := rng.IntN(fleetSize)
 		began := time.Now()
-		if _, err := cold.Manifest(sums[i]); err != nil {
+		if _, err := cold.Manifest(b.sums[i]); err != nil {
 			return err
 		}
-		if _, err := cold.Read(parts[i]); err != nil {
+		if _, err := cold.Read(b.parts[i]); err != nil {
 			return err
 		}
 		worst = max(worst, time.Since(began))
 	}
 	row("opening any one, worst of 200", worst, "limit", 50*time.Millisecond, "<= 1.00")
+	return nil
+}
 
-	// The whole check against openssl over the same bytes.
-	files, err := s.Files()
+// checking compares the checks of the whole store with openssl over the same bytes.
+func (b *backupBench) checking(ctx context.Context) error {
+	files, err := b.store.Files()
+	if err != nil {
+		return err
+	}
+	size, err := b.store.Size()
 	if err != nil {
 		return err
 	}
@@ -147,15 +171,15 @@ func benchBackups(ctx context.Context, dir string) error {
 		}
 		ssl = shorter(ssl, time.Since(began))
 		began = time.Now()
-		r, err := s.Check(ctx, backupstore.Checking{})
+		r, err := b.store.Check(ctx, backupstore.Checking{})
 		if err != nil || len(r.Damages) > 0 {
 			return fmt.Errorf("check: %w %v", err, r)
 		}
 		check = shorter(check, time.Since(began))
 	}
 	row("check of the whole store", check, "openssl dgst", ssl, "<= 1.50")
-	began = time.Now()
-	r, err := s.Check(ctx, backupstore.Checking{Deep: true})
+	began := time.Now()
+	r, err := b.store.Check(ctx, backupstore.Checking{Deep: true})
 	if err != nil || len(r.Damages) > 0 {
 		return fmt.Errorf("deep check: %w %v", err, r)
 	}

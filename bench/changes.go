@@ -13,8 +13,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -37,9 +39,11 @@ func boxAddress(i int) string { return fmt.Sprintf("127.70.%d.%d:2022", 1+i/200,
 
 // fleetProcess is a process of its own: what the boxes need is not counted.
 func fleetProcess(dir string, n int) {
-	config := "# written by 5.0.7\nbox\n  name bench\nport p1\n  speed 100\nport p2\n  speed 100\nrewrite web\n  match outside 203.0.113.18 tcp 443\n  to 10.61.8.20 tcp 8443\ntunnel control\n  peer 203.0.113.1\n  cipher second\n"
+	config := "# written by 5.0.7\nbox\n  name bench\nport p1\n  speed 100\nport p2\n  speed 100\nroute 0.0.0.0/0\n  via 203.0.113.1\nrewrite web\n  match outside 203.0.113.18 tcp 443\n  to 10.61.8.20 tcp 8443\ntunnel control\n  peer 203.0.113.1\n  cipher second\n"
+	debug.SetGCPercent(400) // what the boxes need is not measured, and has the same processors
 	for i := range n {
-		b, err := tarnholm.Open(tarnholm.Spec{Name: fmt.Sprintf("fw%d", i), Model: "TH-60", Serial: fmt.Sprint("S", i), Address: boxAddress(i), User: "bosun", Password: "bench", Watchword: "bench",
+		b, err := tarnholm.Open(tarnholm.Spec{Name: fmt.Sprintf("fw%d", i), Model: "TH-60", Serial: fmt.Sprint("S", i), Address: boxAddress(i),
+			User: "bosun", Password: "bench", Watchword: "bench",
 			Version: "5.0.7", Idle: "5.0.6", Flash: 8 << 20, Config: config, Sessions: 100}, filepath.Join(dir, fmt.Sprint(i)), manyFactor, slog.New(slog.DiscardHandler))
 		check(err)
 		check(b.Start())
@@ -48,9 +52,20 @@ func fleetProcess(dir string, n int) {
 	_, _ = io.Copy(io.Discard, os.Stdin) // until the bench ends
 }
 
+// A manyBench is an installation with a thousand devices.
+type manyBench struct {
+	ctx     context.Context
+	dir     string
+	pool    *pgxpool.Pool
+	service *exec.Cmd
+	fleet   *exec.Cmd
+	token   string
+}
+
 func benchChanges(ctx context.Context, dir string) {
 	_ = os.Chmod(dir, 0o755)
-	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, "shared_preload_libraries=pg_stat_statements", "pg_stat_statements.track=top", "synchronous_commit=off")
+	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, "shared_preload_libraries=pg_stat_statements",
+		"pg_stat_statements.track=top", "synchronous_commit=off")
 	check(err)
 	defer db.Stop()
 	pool, err := pgxpool.New(ctx, db.URL)
@@ -58,26 +73,56 @@ func benchChanges(ctx context.Context, dir string) {
 	defer pool.Close()
 	_, err = pool.Exec(ctx, `CREATE EXTENSION IF NOT EXISTS pg_stat_statements`)
 	check(err)
+	b := &manyBench{ctx: ctx, dir: dir, pool: pool}
+	defer b.startFleet()()
+	defer b.startService(db.URL)()
+	loadSmall(b.call)
+	b.measure(b.draftAll())
+}
 
-	fleet := exec.Command(os.Args[0], "fleet", filepath.Join(dir, "fleet"), fmt.Sprint(manyDevices))
+// draftAtOnce is how many changes are drafted at once: what takes long is what the devices take to answer.
+const draftAtOnce = 8
+
+// draftAll drafts and approves a change of each device.
+func (b *manyBench) draftAll() []int64 {
+	ids := make([]int64, manyDevices)
+	var work sync.WaitGroup
+	for w := range draftAtOnce {
+		work.Go(func() {
+			for i := w; i < len(ids); i += draftAtOnce {
+				ids[i] = b.draft(i)
+			}
+		})
+	}
+	work.Wait()
+	return ids
+}
+
+// startFleet starts the simulated devices in a process of their own, until the function that it returns is called.
+func (b *manyBench) startFleet() (stop func()) {
+	fleet := exec.Command(os.Args[0], "fleet", filepath.Join(b.dir, "fleet"), fmt.Sprint(manyDevices))
 	hold, err := fleet.StdinPipe()
 	check(err)
-	defer hold.Close()
 	out, err := fleet.StdoutPipe()
 	check(err)
 	fleet.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	check(fleet.Start())
+	b.fleet = fleet
 	ready := make([]byte, 6)
 	_, err = io.ReadFull(out, ready)
 	check(err)
+	return func() { _ = hold.Close() }
+}
 
-	service := exec.Command("bin/verimorphd", "-listen", "127.70.0.1:8420", "-transfer-listen", "127.70.0.1:8421", "-data", filepath.Join(dir, "data"), "-time-factor", fmt.Sprint(manyFactor), "-log-level", "error", "-receive-sftp", "127.70.0.1:8430")
-	service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+db.URL)
-	service.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+// startService starts the service and signs in.
+func (b *manyBench) startService(database string) (stop func()) {
+	b.service = exec.Command("bin/verimorphd", "-listen", "127.70.0.1:8420", "-transfer-listen", "127.70.0.1:8421", "-data",
+		filepath.Join(b.dir, "data"), "-time-factor", fmt.Sprint(manyFactor), "-log-level", "error", "-receive-sftp", "127.70.0.1:8430")
+	b.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+database)
+	b.service.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var first bytes.Buffer
-	service.Stdout, service.Stderr = &first, os.Stderr
-	check(service.Start())
-	defer func() { _ = service.Process.Kill(); _ = service.Wait() }()
+	b.service.Stdout, b.service.Stderr = &first, os.Stderr
+	check(b.service.Start())
 	password := ""
 	for range 300 {
 		time.Sleep(50 * time.Millisecond)
@@ -86,86 +131,112 @@ func benchChanges(ctx context.Context, dir string) {
 			break
 		}
 	}
-	token := ""
-	call := func(method, path, kind string, body []byte, into any) {
-		q, err := http.NewRequestWithContext(ctx, method, "http://127.70.0.1:8420/api/v1"+path, bytes.NewReader(body))
-		check(err)
-		q.Header.Set("Content-Type", kind)
-		q.Header.Set("Authorization", "Bearer "+token)
-		resp, err := http.DefaultClient.Do(q)
-		check(err)
-		defer resp.Body.Close()
-		text, _ := io.ReadAll(resp.Body)
-		if resp.StatusCode >= 400 {
-			check(fmt.Errorf("%s %s: %s", method, path, text))
-		}
-		if into != nil {
-			check(json.Unmarshal(text, into))
-		}
-	}
-	post := func(path string, body any, into any) {
-		data, _ := json.Marshal(body)
-		call("POST", path, "application/json", data, into)
-	}
 	var session struct{ Token string }
-	post("/sign-in", map[string]any{"user": "engineer", "password": password}, &session)
-	token = session.Token
-	loadSmall(call)
-	var ids []int64
-	for i := range manyDevices {
-		name := fmt.Sprintf("fw%d", i)
-		post("/devices", map[string]any{"name": name, "address": boxAddress(i), "dialect": "tarnholm", "user": "bosun", "password": "bench", "privilegedPassword": "bench"}, nil)
-		post("/devices/"+name+"/refresh", nil, nil)
-		var c struct{ ID int64 }
-		post("/changes", map[string]any{"device": name, "to": "5.4.2"}, &c)
-		post(fmt.Sprintf("/changes/%d/approve", c.ID), map[string]any{}, nil)
-		ids = append(ids, c.ID)
+	b.post("/sign-in", map[string]any{"user": "engineer", "password": password}, &session)
+	b.token = session.Token
+	return func() { _ = b.service.Process.Kill(); _ = b.service.Wait() }
+}
+
+func (b *manyBench) call(method, path, kind string, body []byte, into any) {
+	q, err := http.NewRequestWithContext(b.ctx, method, "http://127.70.0.1:8420/api/v1"+path, bytes.NewReader(body))
+	check(err)
+	q.Header.Set("Content-Type", kind)
+	q.Header.Set("Authorization", "Bearer "+b.token)
+	resp, err := http.DefaultClient.Do(q)
+	check(err)
+	defer resp.Body.Close()
+	text, _ := io.ReadAll(resp.Body)
+	if resp.StatusCode >= 400 {
+		check(fmt.Errorf("%s %s: %s", method, path, text))
 	}
-	seconds := func(list []int64) (slowest, wall float64, done int) {
-		check(pool.QueryRow(ctx, `SELECT coalesce(max(extract(epoch FROM ended_at - started_at)), 0)::float8, coalesce(extract(epoch FROM max(ended_at) - min(started_at)), 0)::float8, count(*) FILTER (WHERE state = 'done') FROM changes WHERE id = ANY($1)`, list).Scan(&slowest, &wall, &done))
-		return slowest, wall, done
+	if into != nil {
+		check(json.Unmarshal(text, into))
 	}
-	await := func(list []int64, look func()) {
-		for {
-			var open int
-			check(pool.QueryRow(ctx, `SELECT count(*) FROM changes WHERE id = ANY($1) AND ended_at IS NULL AND state <> 'asking'`, list).Scan(&open))
-			if open == 0 {
-				return
-			}
+}
+
+func (b *manyBench) post(path string, body any, into any) {
+	data, _ := json.Marshal(body)
+	b.call("POST", path, "application/json", data, into)
+}
+
+// draft adds a device, looks at it, and drafts and approves a change of it.
+func (b *manyBench) draft(i int) int64 {
+	name := fmt.Sprintf("fw%d", i)
+	b.post("/devices", map[string]any{"name": name, "address": boxAddress(i), "dialect": "tarnholm", "user": "bosun", "password": "bench",
+		"privilegedPassword": "bench"}, nil)
+	b.post("/devices/"+name+"/refresh", nil, nil)
+	for r := (struct{ EndedAt *time.Time }{}); r.EndedAt == nil; time.Sleep(5 * time.Millisecond) {
+		b.call("GET", "/devices/"+name+"/refresh", "", nil, &r)
+	}
+	var c struct{ ID int64 }
+	b.post("/changes", map[string]any{"device": name, "to": "5.4.2"}, &c)
+	b.post(fmt.Sprintf("/changes/%d/approve", c.ID), map[string]any{}, nil)
+	return c.ID
+}
+
+// carryOut starts changes in the same moment, and waits until all have ended or ask: the records say that they run, and the service finds them as
+// it finds those of a process that died. It returns how long it took in all, in seconds.
+func (b *manyBench) carryOut(list []int64, look func()) (wall float64) {
+	_, err := b.pool.Exec(b.ctx, `UPDATE changes SET state = 'running', started_at = now() WHERE id = ANY($1)`, list)
+	check(err)
+	for open := 1; open > 0; {
+		check(b.pool.QueryRow(b.ctx, `SELECT count(*) FROM changes WHERE id = ANY($1) AND ended_at IS NULL AND state <> 'asking'`, list).Scan(&open))
+		if open > 0 {
 			look()
 			time.Sleep(time.Second)
 		}
 	}
-	// All start in the same moment: the records say so, and the service finds them as it finds those of a process that died.
-	start := func(list []int64) {
-		_, err := pool.Exec(ctx, `UPDATE changes SET state = 'running', started_at = now() WHERE id = ANY($1)`, list)
-		check(err)
+	var done int
+	check(b.pool.QueryRow(b.ctx, `SELECT coalesce(extract(epoch FROM max(ended_at) - min(started_at)), 0)::float8, count(*) FILTER (WHERE state = 'done')
+		FROM changes WHERE id = ANY($1)`, list).Scan(&wall, &done))
+	if done != len(list) {
+		var other string
+		check(b.pool.QueryRow(b.ctx, `SELECT concat_ws(' ', 'change', id, state, failure, question, verdict) FROM changes WHERE id = ANY($1) AND state <> 'done' LIMIT 1`,
+			list).Scan(&other))
+		check(fmt.Errorf("%d of %d changes are done; another one: %s", done, len(list), other))
 	}
-	start(ids[:1])
-	await(ids[:1], func() {})
-	alone, _, done := seconds(ids[:1])
-	if done != 1 {
-		check(fmt.Errorf("the change of one device alone is not done"))
-	}
-	before := resident(service.Process.Pid)
-	_, err = pool.Exec(ctx, `SELECT pg_stat_statements_reset()`)
+	return wall
+}
+
+// measure carries one change out alone, and then all others at once.
+func (b *manyBench) measure(ids []int64) {
+	alone, rest := b.carryOut(ids[:1], func() {}), ids[1:]
+	before := resident(b.service.Process.Pid)
+	_, err := b.pool.Exec(b.ctx, `SELECT pg_stat_statements_reset()`)
 	check(err)
-	most := 0.0
-	rest := ids[1:]
-	start(rest)
-	await(rest, func() { most = max(most, resident(service.Process.Pid)) })
-	_, wall, done := seconds(rest)
-	if done != len(rest) {
-		check(fmt.Errorf("%d of %d changes are done", done, len(rest)))
-	}
+	most, service, fleet, all := 0.0, busy(b.service.Process.Pid), busy(b.fleet.Process.Pid), busyAll()
+	wall := b.carryOut(rest, func() { most = max(most, resident(b.service.Process.Pid)) })
 	var statements, steps, progress float64
-	check(pool.QueryRow(ctx, `SELECT sum(calls)::float8, coalesce(sum(calls) FILTER (WHERE query LIKE '%FROM unnest(%'), 0)::float8 FROM pg_stat_statements WHERE query NOT LIKE '%river%' AND query NOT LIKE '%pg_stat%' AND query NOT LIKE '%count(*) FROM changes%'`).Scan(&statements, &progress))
-	check(pool.QueryRow(ctx, `SELECT count(*)::float8 FROM steps WHERE change_id = ANY($1) AND state = 'done'`, rest).Scan(&steps))
+	check(b.pool.QueryRow(b.ctx, `SELECT sum(calls)::float8, coalesce(sum(calls) FILTER (WHERE query LIKE '%FROM unnest(%'), 0)::float8 FROM pg_stat_statements
+		WHERE query NOT LIKE '%river%' AND query NOT LIKE '%pg_stat%' AND query NOT LIKE '%count(*) FROM changes%'`).Scan(&statements, &progress))
+	check(b.pool.QueryRow(b.ctx, `SELECT count(*)::float8 FROM steps WHERE change_id = ANY($1) AND state = 'done'`, rest).Scan(&steps))
 	row(fmt.Sprintf("%d changes at once, wall time", len(rest)), time.Duration(wall*1e9), "one device alone", time.Duration(alone*1e9), "at most 1.1")
+	service, fleet, all = busy(b.service.Process.Pid)-service, busy(b.fleet.Process.Pid)-fleet, busyAll()-all
+	fmt.Printf("%-48s  %8.0f s of the processors; the simulated devices %.0f s, all else, with the database, %.0f s\n", "  the service took",
+		service, fleet, all-service-fleet)
 	each := (most - before) / float64(len(rest))
 	fmt.Printf("%-48s  %8.0f K  %-18s %8.0f K  %6.2f  %s\n", "  resident for each running device", each, "limit", 150.0, each/150, "at most 1")
-	fmt.Printf("%-48s  %10.1f  %-18s %10.0f  %6s  %s\n", "  database statements a step", statements/steps, "gathered, in all", progress, "", "see docs/architecture.md")
-	listStatements(ctx, pool, steps)
+	fmt.Printf("%-48s  %10.1f  %-18s %10.0f  %6s  %s\n", "  database statements a step", statements/steps, "gathered, in all", progress, "",
+		"see docs/architecture.md")
+	listStatements(b.ctx, b.pool, steps)
+	listSteps(b.ctx, b.pool, ids[0])
+}
+
+// listSteps tells which kinds of steps took longer at once than alone, in the middle.
+func listSteps(ctx context.Context, pool *pgxpool.Pool, alone int64) {
+	rows, err := pool.Query(ctx, `SELECT number, plan->>'kind', avg(extract(epoch FROM ended_at - started_at)) FILTER (WHERE change_id <> $1)::float8,
+		max(extract(epoch FROM ended_at - started_at)) FILTER (WHERE change_id <> $1)::float8, coalesce(avg(extract(epoch FROM ended_at - started_at)) FILTER (WHERE change_id = $1), 0)::float8
+		FROM steps WHERE ended_at IS NOT NULL GROUP BY 1, 2 ORDER BY 1`, alone)
+	check(err)
+	defer rows.Close()
+	for rows.Next() {
+		var number int
+		var kind string
+		var middle, most, one float64
+		check(rows.Scan(&number, &kind, &middle, &most, &one))
+		fmt.Printf("    step %2d, %-14s %6.1f s in the middle, %6.1f s at most, %6.1f s alone\n", number, kind, middle, most, one)
+	}
+	check(rows.Err())
 }
 
 // listStatements tells what the database was asked most, and what took it longest.
@@ -210,6 +281,29 @@ func unsigned(lines []string) (out []string) {
 		}
 	}
 	return out
+}
+
+// busy is how many seconds of processors a process took, busyAll all of the machine.
+func busy(pid int) float64 {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	check(err)
+	_, after, _ := strings.Cut(string(text), ") ")
+	f := strings.Fields(after)
+	return ticks(f[11]) + ticks(f[12])
+}
+
+func busyAll() float64 {
+	text, err := os.ReadFile("/proc/stat")
+	check(err)
+	first, _, _ := strings.Cut(string(text), "\n")
+	f := strings.Fields(first)
+	return ticks(f[1]) + ticks(f[2]) + ticks(f[3]) + ticks(f[6]) + ticks(f[7])
+}
+
+// ticks are seconds, as /proc counts them: in hundredths.
+func ticks(text string) float64 {
+	n, _ := strconv.ParseFloat(text, 64)
+	return n / 100
 }
 
 // resident is the memory of a process in KiB.

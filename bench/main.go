@@ -48,6 +48,10 @@ func main() {
 		fleetProcess(os.Args[2], n)
 		return
 	}
+	if len(os.Args) == 3 && os.Args[1] == "routers" {
+		routersProcess(os.Args[2])
+		return
+	}
 	dir, err := os.MkdirTemp("", "verimorph-bench-")
 	check(err)
 	defer os.RemoveAll(dir)
@@ -64,11 +68,16 @@ func main() {
 		benchChanges(context.Background(), dir)
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "sessions" {
+		benchSessions(context.Background(), filepath.Join(dir, "boxes"))
+		return
+	}
 	cat := loading(dir)
 	paths(cat)
 	configs(dir)
 	check(benchBackups(context.Background(), dir))
 	benchChanges(context.Background(), dir)
+	benchSessions(context.Background(), filepath.Join(dir, "boxes"))
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)

@@ -1,10 +1,12 @@
-// Package chaos lets a whole installation suffer: several service processes, a fleet of simulated devices of four kinds and a database, with
-// processes killed and paused, connections to devices cut, cut on one side and slow, and the database away for all or for one, at random
-// moments and in the middle of commands, while every device is changed again and again.
+// Package chaos injects faults (killed services, cut networks, database outages) and counts violated invariants.
 //
-// What must hold is counted for each device against what its change needed, by a judge that reads the simulated device itself and believes
-// nothing that the service says: starts, installations and files, the bytes of every backup, guarded settings, and the verdict. A device
-// whose change does not end is a failure, too. Every change goes on within 15 seconds.
+// [Run] starts an installation of several service processes, a database and a fleet of simulated devices of four kinds. While every device is
+// changed again and again, it kills and pauses processes, cuts and slows connections to devices, and takes the database away, at random moments and
+// in the middle of commands.
+//
+// The judge reads the simulated devices themselves and relies on nothing that the service says. For each device it compares what happened with what
+// the changes needed: starts, installations, files, the bytes of every backup, guarded settings, and the verdict. A change that does not end
+// within its time is a violation, too, and so is one that does not go on within 15 seconds after a fault.
 package chaos
 
 import (
@@ -70,7 +72,8 @@ const Bound = 15 * time.Second
 
 // Wrong lists everything that must not be.
 func (r *Report) Wrong() (out []string) {
-	for what, list := range map[string][]string{"ended wrongly": r.Failed, "done twice": r.DoubleInstalls, "called done, and is not": r.FalseDone, "backup lost": r.LostBackups, "went on too late": r.Late} {
+	for what, list := range map[string][]string{"ended wrongly": r.Failed, "done twice": r.DoubleInstalls, "called done, and is not": r.FalseDone,
+		"backup lost": r.LostBackups, "went on too late": r.Late} {
 		for _, x := range list {
 			out = append(out, what+": "+x)
 		}
@@ -201,8 +204,11 @@ func (w *world) startWorkers(ctx context.Context, bin string, urls []string) err
 		first := make(chan string, 1)
 		go func() {
 			for ctx.Err() == nil {
-				cmd := exec.Command(filepath.Join(bin, "verimorphd"), "-listen", x.address, "-transfer-listen", strings.Replace(x.address, ":8420", ":8421", 1), "-data", filepath.Join(w.dir, "data"),
-					"-time-factor", fmt.Sprint(w.Factor), "-lease", w.Lease.String(), "-receive-sftp", strings.Replace(x.address, ":8420", ":8430", 1), "-receive-ftp", strings.Replace(x.address, ":8420", ":8431", 1), "-receive-tftp", strings.Replace(x.address, ":8420", ":8432", 1))
+				port := func(n string) string { return strings.Replace(x.address, ":8420", ":"+n, 1) }
+				cmd := exec.Command(filepath.Join(bin, "verimorphd"), "-listen", x.address, "-transfer-listen", port("8421"),
+					"-data", filepath.Join(w.dir, "data"),
+					"-time-factor", fmt.Sprint(w.Factor), "-lease", w.Lease.String(),
+					"-receive-sftp", port("8430"), "-receive-ftp", port("8431"), "-receive-tftp", port("8432"))
 				cmd.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+urls[n])
 				cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 				var out shared
@@ -332,12 +338,8 @@ func (w *world) callOnce(ctx context.Context, x *worker, method, path, kind stri
 	return json.Unmarshal(text, into)
 }
 
-func value(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
+// running joins leases (l) with the changes that run on their devices (c).
+const running = `JOIN members m ON m.device_id = l.device_id JOIN changes c ON c.id = m.change_id AND c.state = 'running' WHERE `
 
 // suffer strikes in a random order. Every third strike waits for the next command of some device and falls into the middle of it.
 func (w *world) suffer(ctx context.Context) {
@@ -398,7 +400,8 @@ func (w *world) suffer(ctx context.Context) {
 		}
 		if w.Progress != nil && (i+1)%20 == 0 {
 			w.mu.Lock()
-			fmt.Fprintf(w.Progress, "%d of %d: %d kills, %d pauses, %d cuts, %d outages, %d of all in a command; %d changes ended\n", i+1, len(acts), w.report.Kills, w.report.Pauses, w.report.Cuts, w.report.Outages, w.report.InCommand, w.report.Changes)
+			fmt.Fprintf(w.Progress, "%d of %d: %d kills, %d pauses, %d cuts, %d outages, %d of all in a command; %d changes ended\n", i+1, len(acts),
+				w.report.Kills, w.report.Pauses, w.report.Cuts, w.report.Outages, w.report.InCommand, w.report.Changes)
 			w.mu.Unlock()
 		}
 	}
@@ -438,7 +441,7 @@ func (w *world) killOne(ctx context.Context) {
 	at := time.Now()
 	w.lastKill.Store(at.UnixNano())
 	w.count(&w.report.Kills)
-	w.watch(ctx, at, `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(pid), false)
+	w.watch(ctx, at, running+`l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(pid), false)
 }
 
 // pauseOne stops a process for longer than its leases last, as a machine that is moved or swaps does, and lets it go on.
@@ -457,7 +460,7 @@ func (w *world) pauseOne(ctx context.Context) {
 	at := time.Now()
 	w.lastKill.Store(at.UnixNano())
 	w.count(&w.report.Pauses)
-	w.watch(ctx, at, `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(p.Pid), true)
+	w.watch(ctx, at, running+`l.expires_at > now() AND l.holder LIKE '%/' || $1`, fmt.Sprint(p.Pid), true)
 	w.waiting.Add(1)
 	go func() {
 		defer w.waiting.Done()
@@ -483,7 +486,7 @@ func (w *world) takeAway(ctx context.Context, d time.Duration, one bool) {
 		w.records[1].Cut(d)
 	}
 	time.Sleep(d)
-	w.watch(ctx, time.Now(), `JOIN changes c ON c.device_id = l.device_id AND c.state = 'running' WHERE l.expires_at <= now() AND $1 = ''`, "", true)
+	w.watch(ctx, time.Now(), running+`l.expires_at <= now() AND $1 = ''`, "", true)
 }
 
 // watch measures how long the changes whose leases are picked stand still since then. kept says that who has the lease may go on.
@@ -509,7 +512,7 @@ func (w *world) watch(ctx context.Context, since time.Time, which, arg string, k
 			defer w.waiting.Done()
 			for ctx.Err() == nil {
 				var on bool // taken over, kept, or ended
-				err := w.pool.QueryRow(ctx, `SELECT l.fence > $2 OR $4 AND l.expires_at > greatest($3, now()) OR NOT EXISTS (SELECT 1 FROM changes c WHERE c.device_id = $1 AND c.state IN ('running', 'holding')) FROM leases l WHERE l.device_id = $1`, h.device, h.fence, h.until, kept).Scan(&on)
+				err := w.pool.QueryRow(ctx, `SELECT l.fence > $2 OR $4 AND l.expires_at > greatest($3, now()) OR NOT EXISTS (SELECT 1 FROM changes c JOIN members m ON m.change_id = c.id WHERE m.device_id = $1 AND c.state IN ('running', 'pausing')) FROM leases l WHERE l.device_id = $1`, h.device, h.fence, h.until, kept).Scan(&on)
 				if err == nil && on {
 					break
 				}

@@ -221,7 +221,7 @@ func (w *world) judge(ctx context.Context) error {
 	}
 	for _, b := range w.boxes {
 		var finished, open int
-		if err := w.pool.QueryRow(ctx, `SELECT count(*) FILTER (WHERE c.state = 'done'), count(*) FILTER (WHERE c.state NOT IN ('draft', 'done', 'failed', 'stopped', 'returned')) FROM changes c JOIN devices d ON d.id = c.device_id WHERE d.name = $1`, b.name).Scan(&finished, &open); err != nil {
+		if err := w.pool.QueryRow(ctx, `SELECT count(*) FILTER (WHERE c.state = 'done'), count(*) FILTER (WHERE c.state NOT IN ('draft', 'done', 'failed', 'stopped', 'returned')) FROM changes c JOIN members m ON m.change_id = c.id JOIN devices d ON d.id = m.device_id WHERE d.name = $1`, b.name).Scan(&finished, &open); err != nil {
 			return err
 		}
 		if finished == 0 || open > 0 {

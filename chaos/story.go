@@ -2,10 +2,12 @@ package chaos
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -68,7 +70,7 @@ func (w *world) spoil(ctx context.Context, b *subject, round int) {
 	if b.n != 0 {
 		return
 	}
-	if err := b.wall.Arm(tarnholm.TunnelDown, tarnholm.Fault{}); err != nil {
+	if err := b.wall.Arm(tarnholm.TunnelDown, box.Fault{}); err != nil {
 		w.fail(b, "%s", err)
 		return
 	}
@@ -108,11 +110,30 @@ func (w *world) wish(b *subject, round int) map[string]any {
 	return map[string]any{"device": b.name, "to": b.versions[round], "reset": true}
 }
 
+// refresh has the service look at a device, and waits until it has.
+func (w *world) refresh(ctx context.Context, b *subject) error {
+	var r struct {
+		EndedAt *time.Time
+		Problem *struct{ Detail string }
+	}
+	err := w.call(ctx, "POST", "/devices/"+b.name+"/refresh", nil, &r)
+	for err == nil && r.EndedAt == nil {
+		if err = ctx.Err(); err == nil {
+			time.Sleep(100 * time.Millisecond)
+			err = w.call(ctx, "GET", "/devices/"+b.name+"/refresh", nil, &r)
+		}
+	}
+	if err == nil && r.Problem != nil {
+		err = errors.New(r.Problem.Detail)
+	}
+	return err
+}
+
 // start drafts, approves and starts a change; warnings are accepted by name. It returns how the device was before.
 func (w *world) start(ctx context.Context, b *subject, wish map[string]any) (*ended, look, bool) {
 	c := &ended{}
 	for try := 0; ctx.Err() == nil && try < 200; try++ {
-		if err := w.call(ctx, "POST", "/devices/"+b.name+"/refresh", nil, nil); err != nil {
+		if err := w.refresh(ctx, b); err != nil {
 			time.Sleep(300 * time.Millisecond)
 			continue
 		}

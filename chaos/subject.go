@@ -12,8 +12,10 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/convert"
 	"verimorph/internal/wire"
+	"verimorph/simfleet"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/firmware"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -26,7 +28,7 @@ type subject struct {
 	kind     string
 	name     string
 	wall     *tarnholm.Box // a firewall
-	plain    *plainbox.Box // any other
+	plain    *shellbox.Box // any other
 	add      map[string]any
 	keys     []map[string]any // credentials beside those it is added with
 	versions []string         // that it is changed to, one after the other; with back, the first two in turns, and back each time
@@ -143,7 +145,7 @@ func (w *world) firewall(b *subject, address string) error {
 }
 
 func (w *world) other(b *subject, address, way, card string) error {
-	spec := plainbox.Spec{Name: b.name, Serial: fmt.Sprint("S", b.n), User: "hand", MediumDir: card, Address: address}
+	spec := shellbox.Spec{Name: b.name, Serial: fmt.Sprint("S", b.n), User: "hand", MediumDir: card, Address: address}
 	file, transfer := "", ""
 	switch b.kind {
 	case "gateway":
@@ -162,15 +164,15 @@ func (w *world) other(b *subject, address, way, card string) error {
 		return err
 	}
 	spec.Config = config
-	if b.plain, err = plainbox.Open(spec, filepath.Join(w.dir, "fleet", b.name), w.Factor, slog.New(slog.DiscardHandler)); err != nil {
+	if b.plain, err = simfleet.OpenShellBox(spec, filepath.Join(w.dir, "fleet", b.name), w.Factor, slog.New(slog.DiscardHandler)); err != nil {
 		return err
 	}
 	b.plain.OnVerb = w.heard(b)
 	if err := b.plain.Start(); err != nil {
 		return err
 	}
-	password, token, web, _, dialect := b.plain.Ways()
-	_, _, plate := b.plain.OlderWay()
+	a := b.plain.Access()
+	password, token, web, dialect, plate := a.Password, a.Token, a.Web, a.Dialect, a.Plate
 	b.add["dialect"], b.add["user"], b.add["password"], b.add["transfer"] = dialect, "hand", password, transfer
 	if web != "" {
 		b.add["web"], b.add["token"] = web, token
@@ -183,9 +185,9 @@ func (w *world) other(b *subject, address, way, card string) error {
 	}
 	switch b.kind {
 	case "ramp":
-		return b.plain.Arm(plainbox.ByHandKey, plainbox.Fault{})
+		return b.plain.Arm(shellbox.ByHandKey, box.Fault{})
 	case "gauge":
-		return b.plain.Arm(plainbox.ByHandCard, plainbox.Fault{})
+		return b.plain.Arm(shellbox.ByHandCard, box.Fault{})
 	}
 	return nil
 }

@@ -19,7 +19,8 @@ const (
 	Refused        ErrorKind = "refused"          // the device said no
 	Lost           ErrorKind = "lost"             // the connection ended in the middle
 	Silent         ErrorKind = "silent"           // no answer in time
-	NotUnderstood  ErrorKind = "not-understood"   // the answer does not fit the dialect
+	NotUnderstood  ErrorKind = "not-understood"   // the answer is not one that the driver knows
+	Lacking        ErrorKind = "lacking"          // the driver or the way to the device cannot do that
 )
 
 // An Error is trouble with a device: where, doing what, and what the device said.
@@ -28,10 +29,29 @@ type Error struct {
 	Address string
 	Doing   string // the verb or command
 	Message string
+	Cause   error // what went wrong beneath; nil where the device's own words are all there is
 }
 
+// Fail makes an error of a kind: at an address, while doing something. An error among the arguments of the message is kept as its cause.
+func Fail(kind ErrorKind, address, doing, format string, args ...any) *Error {
+	e := &Error{Kind: kind, Address: address, Doing: doing, Message: fmt.Sprintf(format, args...)}
+	for _, a := range args {
+		if err, ok := a.(error); ok {
+			e.Cause = err
+		}
+	}
+	return e
+}
+
+// Unwrap returns the cause.
+func (e *Error) Unwrap() error { return e.Cause }
+
 func (e *Error) Error() string {
-	return token.ReplaceAllString(fmt.Sprintf("%s: %s: %s", e.Address, e.Doing, e.Message), "://***@")
+	text := e.Doing + ": " + e.Message
+	if e.Address != "" { // before there is a connection it may not be known
+		text = e.Address + ": " + text
+	}
+	return token.ReplaceAllString(text, "://***@")
 }
 
 // token is the secret in an address that was made for one file.

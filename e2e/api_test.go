@@ -95,7 +95,7 @@ func TestCookieIsRefusedFromOtherSites(t *testing.T) {
 	assert.Contains(t, cookie, "SameSite=Strict")
 	cookie, _, _ = strings.Cut(cookie, ";")
 	code, _, _ := e.call("POST", "/api/v1/devices/hollen-fw1/refresh", "", "Authorization", "", "Cookie", cookie, "Sec-Fetch-Site", "same-origin")
-	assert.Equal(t, 200, code)
+	assert.Equal(t, 202, code)
 	code, body, _ := e.call("POST", "/api/v1/devices/hollen-fw1/refresh", "", "Authorization", "", "Cookie", cookie, "Sec-Fetch-Site", "cross-site", "Origin", "http://elsewhere.example")
 	assert.Equal(t, 403, code)
 	assert.Contains(t, string(body), "another site's page")
@@ -103,7 +103,7 @@ func TestCookieIsRefusedFromOtherSites(t *testing.T) {
 
 func TestCallsOfTheContract(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, hollen(), box{name: "a-fw1", model: "TH-60", version: "5.0.7"}, box{name: "z-fw1", model: "TH-80", version: "5.0.7"})
+	e := setUp(t, testFactor, hollen(), simulated{name: "a-fw1", model: "TH-60", version: "5.0.7"}, simulated{name: "z-fw1", model: "TH-80", version: "5.0.7"})
 	e.addImages("th60-4.2.9.img")
 
 	t.Run("pages", func(t *testing.T) {
@@ -158,7 +158,7 @@ func TestCallsOfTheContract(t *testing.T) {
 			{"POST", "/api/v1/devices", `{"name":"x y","address":"a:1","dialect":"tarnholm","user":"u","password":"p"}`, "use up to 63 letters"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a","dialect":"tarnholm","user":"u","password":"p"}`, "should look like"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:99999","dialect":"tarnholm","user":"u","password":"p"}`, "should look like"},
-			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"lodvik","user":"u","password":"p"}`, "known: brackmoor, calderpath, jump-host, ostrevin, pellworth, pellworth-gauge, tarnholm"},
+			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"lodvik","user":"u","password":"p"}`, "known: brackmoor, calderpath, jump-host, netconf, ostrevin, pellworth, pellworth-gauge, tarnholm"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"tarnholm","user":"","password":"p"}`, "user and password"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"tarnholm","user":"u","password":"p","transfer":"pigeon"}`, "known: sftp, http"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"tarnholm","user":"u","password":"p","hostKey":"zz"}`, "authorized-keys"},

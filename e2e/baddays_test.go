@@ -16,12 +16,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"verimorph/api/gen"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 )
 
 func TestWrongNames(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, hollen(), box{name: "brattsund-fw1", model: "TH-40", version: "4.2.6"})
+	e := setUp(t, testFactor, hollen(), simulated{name: "brattsund-fw1", model: "TH-40", version: "4.2.6"})
 	e.refused(1, []string{`there is no device "hollem-fw1"`, "verimorph device list"}, "path", "hollem-fw1", "-to", "5.4.2")
 	e.refused(1, []string{"release 5.4.1 is not in the catalogue of family th; known and near: 5.4.0, 5.4.2"}, "path", "hollen-fw1", "-to", "5.4.1")
 	e.refused(1, []string{"release 17.9.4 is not in the catalogue of family th"}, "change", "draft", "hollen-fw1", "-to", "17.9.4")
@@ -77,18 +78,18 @@ func TestImagesAreCheckedAtTheDoor(t *testing.T) {
 // TestDevicesBite runs one change on each of several devices, each with something wrong with it.
 func TestDevicesBite(t *testing.T) {
 	t.Parallel()
-	th60 := func(name, transfer string) box {
-		return box{name: name, model: "TH-60", version: "5.0.7", transfer: transfer}
+	th60 := func(name, transfer string) simulated {
+		return simulated{name: name, model: "TH-60", version: "5.0.7", transfer: transfer}
 	}
 	names := []string{"drops", "drops-http", "stalls", "corrupts", "full", "lost", "dark", "no-tunnel", "fit-breaks", "late-key", "loses-rules"}
-	var boxes []box
+	var boxes []simulated
 	for _, n := range names {
 		boxes = append(boxes, th60(n, map[bool]string{true: "http"}[n == "drops-http"]))
 	}
 	e := setUp(t, testFactor, boxes...)
 	e.addImages("th60-5.4.2.img")
 	arm := func(name, fault string, value int64, times int) {
-		require.NoError(t, e.fleet.Box(name).Arm(fault, tarnholm.Fault{Value: value, Times: times}))
+		require.NoError(t, e.firewall(name).Arm(fault, box.Fault{Value: value, Times: times}))
 	}
 	arm("drops", tarnholm.DropTransfer, 3<<20, 2)
 	arm("drops-http", tarnholm.DropTransfer, 1<<20, 2)
@@ -100,7 +101,7 @@ func TestDevicesBite(t *testing.T) {
 	arm("fit-breaks", tarnholm.FitFails, 0, 1)
 	arm("late-key", tarnholm.NewHostKey, 0, 1)
 	arm("loses-rules", tarnholm.LoseTranslations, 0, 1)
-	dark := e.fleet.Box("dark").Access()
+	dark := e.firewall("dark").Access()
 	out, _, code := e.client("wrong-password-77\nx\n", "device", "credentials", "dark", "-user", dark.User)
 	require.Equal(t, 0, code, out)
 
@@ -150,16 +151,16 @@ func TestDevicesBite(t *testing.T) {
 	assert.Contains(t, e.must("change", "journal", ids["corrupts"]), "the damaged file was removed")
 
 	notStarted("full", "5.0 MiB are needed and 1.0 MiB of 24.0 MiB are free")
-	assert.Equal(t, 0, e.fleet.Box("full").Status().Fits, "it was not touched")
+	assert.Equal(t, 0, e.firewall("full").Status().Fits, "it was not touched")
 
 	_, text := asked("lost")
 	assert.Contains(t, text, "Wait for link (hop 1, 5.0.7 to 5.4.2)")
 	assert.Contains(t, text, "the hard limit of")
 	assert.Contains(t, text, "last seen")
-	require.NoError(t, e.fleet.Box("lost").Heal(tarnholm.NeverReturn))
-	boots := e.fleet.Box("lost").Status().Boots
+	require.NoError(t, e.firewall("lost").Heal(tarnholm.NeverReturn))
+	boots := e.firewall("lost").Status().Boots
 	time.Sleep(2 * time.Second)
-	assert.Equal(t, boots, e.fleet.Box("lost").Status().Boots, "it is not touched again by itself")
+	assert.Equal(t, boots, e.firewall("lost").Status().Boots, "it is not touched again by itself")
 	e.must("change", "leave", ids["lost"])
 	assert.Contains(t, failure("lost"), "left the device as it stands")
 	assert.Contains(t, e.must("device", "refresh", "lost"), "5.4.2", "a person may look")
@@ -177,14 +178,14 @@ func TestDevicesBite(t *testing.T) {
 	assert.Contains(t, e.refused(1, nil, "change", "verdict", ids["loses-rules"]), "2 of 2 missing: ramp-watch, web-tickets")
 
 	assert.Contains(t, failure("fit-breaks"), "writing slot b failed at 50 %")
-	st := e.fleet.Box("fit-breaks").Status()
+	st := e.firewall("fit-breaks").Status()
 	assert.Equal(t, "5.0.7", st.Version, "it still runs what it ran")
 	assert.Equal(t, "a", st.Next)
 
 	e.must("change", "go-back", ids["loses-rules"]) // the older installation has its own rules
 	ch = end("loses-rules", gen.ChangeStateReturned)
 	assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict)
-	assert.Equal(t, "5.0.7", e.fleet.Box("loses-rules").Status().Version)
+	assert.Equal(t, "5.0.7", e.firewall("loses-rules").Status().Version)
 
 	_, text = asked("late-key")
 	assert.Contains(t, text, "the host key is SHA256:")
@@ -223,7 +224,7 @@ func TestTwoChangesForOneDevice(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, running)
-	assert.Equal(t, 1, e.fleet.Box("hollen-fw1").Status().Fits)
+	assert.Equal(t, 1, e.firewall("hollen-fw1").Status().Fits)
 }
 
 func TestWithoutDatabase(t *testing.T) {
@@ -276,7 +277,7 @@ func TestDataFolderIsGuarded(t *testing.T) {
 	id := fmt.Sprint(e.draft("hollen-fw1", "4.2.9"))
 	e.must("change", "approve", id)
 	e.refused(1, []string{"not ready", "the stored file is damaged"}, "change", "start", id)
-	p := e.fleet.Box("hollen-fw1").Status()
+	p := e.firewall("hollen-fw1").Status()
 	assert.Equal(t, 0, p.Fits)
 
 	// A lost key is said, not papered over: the service does not start, and makes no new one.
@@ -291,7 +292,7 @@ func TestDataFolderIsGuarded(t *testing.T) {
 func TestSlowPeer(t *testing.T) {
 	t.Parallel()
 	e := setUp(t, testFactor, hollen())
-	require.NoError(t, e.fleet.Box("hollen-fw1").Arm(tarnholm.Mute, tarnholm.Fault{}))
+	require.NoError(t, e.firewall("hollen-fw1").Arm(tarnholm.Mute, box.Fault{}))
 	began := time.Now()
 	e.refused(3, []string{"the address answers, but SSH does not within 10s"}, "device", "refresh", "hollen-fw1")
 	assert.Less(t, time.Since(began), 30*time.Second)

@@ -17,13 +17,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"verimorph/api/gen"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 )
 
 // ramp is the ramp controller of the demo.
-func ramp() box {
-	return box{name: "marrow-ramp1", maker: "Pellworth", model: "RC-6", serial: "RC6-118", version: "F1.06", config: "marrow-ramp1.ini", transfer: "tftp", site: "Marrow Holm"}
+func ramp() simulated {
+	return simulated{name: "marrow-ramp1", maker: "Pellworth", model: "RC-6", serial: "RC6-118", version: "F1.06", config: "marrow-ramp1.ini", transfer: "tftp", site: "Marrow Holm"}
 }
 
 // withFieldImages loads the whole catalogue and the images of the field devices.
@@ -34,7 +35,7 @@ func (e *env) withFieldImages() {
 	e.must("fetch", "rc6-F2.12.fw", "rc6-web-2.4.zip")
 }
 
-// Ready or not, through the client: what stops, what warns, who accepts, who approves, and the window.
+// Readiness, through the client: what stops, what warns, who accepts, who approves, and the window.
 func TestReadyOrNot(t *testing.T) {
 	t.Parallel()
 	e := setUp(t, testFactor, hollen(), ramp())
@@ -45,7 +46,7 @@ func TestReadyOrNot(t *testing.T) {
 	assert.Contains(t, out, "512.0 KiB are free")
 	e.must("change", "approve", id)
 	e.refused(1, []string{"not ready: ", "the key switch must stand at service"}, "change", "start", id)
-	require.NoError(t, e.fleet.Plain("marrow-ramp1").Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	require.NoError(t, e.box("marrow-ramp1").Arm(shellbox.ByHandKey, box.Fault{}))
 	e.refused(1, []string{"there are warnings: Way back", "way-back"}, "change", "start", id)
 	e.refused(2, []string{"-reason is needed"}, "change", "accept-warnings", id, "way-back")
 	e.refused(3, []string{`there is no check "moon"`}, "change", "accept-warnings", id, "moon", "-reason", "because")
@@ -136,8 +137,8 @@ func TestVerifyAndGoBack(t *testing.T) {
 	e.must("change", "start", back)
 	ch = e.awaitEnd(back)
 	require.Equal(t, gen.ChangeStateDone, ch.State, "%v", ch.Failure)
-	assert.Equal(t, "4.2.3", e.fleet.Box("hollen-fw1").Status().Version)
-	assert.Equal(t, 1, e.fleet.Box("hollen-fw1").Status().Fits, "nothing was installed for it")
+	assert.Equal(t, "4.2.3", e.firewall("hollen-fw1").Status().Version)
+	assert.Equal(t, 1, e.firewall("hollen-fw1").Status().Fits, "nothing was installed for it")
 	e.refused(1, []string{"nothing to go back from"}, "change", "losses", fmt.Sprint(e.draft("hollen-fw1", "4.2.9")))
 }
 
@@ -145,25 +146,25 @@ func TestVerifyAndGoBack(t *testing.T) {
 // goes back.
 func TestConsoleAsks(t *testing.T) {
 	t.Parallel()
-	e := setUpSimulated(t, 40, box{name: "gullnes-fw1", serial: "TH60-05120", site: "Gullnes", model: "TH-60", version: "5.0.7", idle: "5.0.6", sessions: 860}, ramp())
+	e := setUpSimulated(t, 40, simulated{name: "gullnes-fw1", serial: "TH60-05120", site: "Gullnes", model: "TH-60", version: "5.0.7", idle: "5.0.6", sessions: 860}, ramp())
 	e.addImages("th60-5.4.2.img")
 	e.withFieldImages()
 	ctx := browser(t)
 	do := doer(t, ctx)
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "gullnes-fw1"))
-	do(clickText("a", "Simulated fleet"), text("h1", "Simulated fleet"), text("table", "marrow-ramp1"))
+	do(clickText("a", "Simulated,"), text("h1", "Simulated fleet"), text("table", "marrow-ramp1"))
 	do(chosen(`tr[data-device="gullnes-fw1"] select`, tarnholm.LoseTranslations), text("table", "the next restart loses address translation"), click(`tr[data-device="gullnes-fw1"] button[type=submit]`), text(`tr[data-device="gullnes-fw1"]`, "lose-translations"))
-	do(chosen(`tr[data-device="marrow-ramp1"] select`, plainbox.ByHandKey), click(`tr[data-device="marrow-ramp1"] button[type=submit]`), shot("faults"))
+	do(chosen(`tr[data-device="marrow-ramp1"] select`, shellbox.ByHandKey), click(`tr[data-device="marrow-ramp1"] button[type=submit]`), shot("faults"))
 
 	id := e.begin("gullnes-fw1", "5.4.2")
 	do(clickText("a", "Changes"), clickText("a", id), text("#question", "It failed after the point of no return"), text("#question", "Address translation rules"), text("#losses", "Going back from 5.4.2 to 5.0.7"),
 		text("#losses", "Credentials that apply then"), text("#state", "asking"), top(), shot("asking"),
 		click("#go-back"), text("#state", "returned"), text("#verdict", "verdict: pass"), text("main", "Way back of hop 1"))
-	assert.Equal(t, "5.0.7", e.fleet.Box("gullnes-fw1").Status().Version)
+	assert.Equal(t, "5.0.7", e.firewall("gullnes-fw1").Status().Version)
 
 	// A draft that is not ready, and a hand step.
 	r := fmt.Sprint(e.draft2("marrow-ramp1", "-to", "F2.12", "-reset"))
-	do(clickText("a", "Changes"), clickText("a", r), text("main", "Ready or not"), text(`tr[data-check="way-back"]`, "none is known"), clickText("button", "Accept"), typed("input[name=reason]", "a crane stands by"), click("#take-on"), text("main", "Accepted by engineer: a crane stands by"),
+	do(clickText("a", "Changes"), clickText("a", r), text("main", "Readiness"), text(`tr[data-check="way-back"]`, "none is known"), clickText("button", "Accept"), typed("input[name=reason]", "a crane stands by"), click("#take-on"), text("main", "Accepted by engineer: a crane stands by"),
 		click("#terms"), chosen("#way", "automatic"), click("#write-terms"), text("main", "taken without asking"),
 		click("#approve"), text("#state", "approved"), click("#start"), visible("#sure"), click("#sure"),
 		text("#question", "move every ramp once"), typed("input[name=words]", "moved"), click("#sign-off"), text("#state", "done"), text("main", "Guarded settings"))
@@ -192,7 +193,7 @@ func TestConsoleRules(t *testing.T) {
 	do(click("#second-person"))
 
 	// A reading that cannot be used says why and keeps what was typed; a good one counts at once, for its group only.
-	do(click("#add-reading"), visible("[role=dialog]"), text("#reading-dialect", "tarnholm"), typed(`input[name=reading-group]`, "piers"), typed(`textarea[name=definition]`, "x: y"), click("#write-reading"), text("[role=dialog] [role=alert]", "the reading cannot be used"),
+	do(click("#add-reading"), visible("[role=dialog]"), chosen("#reading-dialect", "tarnholm"), typed(`input[name=reading-group]`, "piers"), typed(`textarea[name=definition]`, "x: y"), click("#write-reading"), text("[role=dialog] [role=alert]", "the reading cannot be used"),
 		emptied(`textarea[name=definition]`), typed(`textarea[name=definition]`, "name: boots-from\ntitle: Slot it starts from\ntype: text\nsend: tell boot\nmatch: 'from (?P<value>[a-z]),'\nexpect: {rule: unchanged, severity: degraded}\n"), click("#write-reading"), gone("[role=dialog]"),
 		text("table", "group piers, tarnholm"), shot("rules"))
 	assert.NotContains(t, e.must("reading", "take", "hollen-fw1"), "boots-from")
@@ -218,7 +219,7 @@ func TestConsoleRules(t *testing.T) {
 	assert.Contains(t, out, "old.log")
 
 	// What was added is taken away again.
-	do(clickText("a", "Changes"), click("#rules"), click(`button[aria-label="Take boots-from away"]`), text("main", "None yet."))
+	do(clickText("a", "Changes"), click("#rules"), click(`button[aria-label="Take away boots-from"]`), text("main", "None yet."))
 	assert.NotContains(t, e.must("reading", "added"), "boots-from")
 }
 
@@ -311,19 +312,19 @@ func TestCallsOfCarrying(t *testing.T) {
 // A device that lacks the licence of the train it is to run: the change stops before it begins, unless it brings the licence.
 func TestALicenceComesWithTheChange(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "4.2.2", config: "control-sg1.json", transfer: "http", edit: strings.NewReplacer(`"ciphers": "first"`, `"ciphers": "second"`)})
+	e := setUp(t, testFactor, simulated{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "4.2.2", config: "control-sg1.json", transfer: "http", edit: strings.NewReplacer(`"ciphers": "first"`, `"ciphers": "second"`)})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
-	require.NoError(t, e.fleet.Plain("control-sg1").Arm(plainbox.NoLicence, plainbox.Fault{}))
+	require.NoError(t, e.box("control-sg1").Arm(shellbox.NoLicence, box.Fault{}))
 	e.must("device", "refresh", "control-sg1")
 	e.refused(1, []string{"there would be one if the device met SG-Q3", "it has no licence"}, "change", "draft", "control-sg1", "-to", "4.4.2")
-	file, key := filepath.Join(e.dir, "full.key"), plainbox.LicenceKey("SG5-00713", "gateway-full")
+	file, key := filepath.Join(e.dir, "full.key"), shellbox.LicenceKey("SG5-00713", "gateway-full")
 	require.NoError(t, os.WriteFile(file, []byte(key+"\n"), 0o600))
 	e.refused(2, []string{"should look like NAME=FILE"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", file)
 	e.refused(3, []string{"no such file"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "gateway-full=nowhere.key")
 	e.refused(3, []string{"a name has letters"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "a b="+file)
 	e.refused(3, []string{"is given twice"}, "change", "draft", "control-sg1", "-to", "4.4.2", "-licence", "x="+file, "-licence", "x="+file)
-	e.passes(e.person(e.acts("control-sg1", "component:sg-signatures-2025.40.bin"), nil)) // the content that its release asks for
+	e.passes(e.person(e.operations("control-sg1", "component:sg-signatures-2025.40.bin"), nil)) // the content that its release asks for
 	e.must("path", "control-sg1", "-to", "4.4.2", "-with-licences", "gateway-full")
 	e.refused(2, []string{"-with-licences is for a device"}, "path", "-model", "SG-5", "-from", "4.2.2", "-to", "4.4.2", "-with-licences", "gateway-full")
 
@@ -367,7 +368,7 @@ func TestALicenceComesWithTheChange(t *testing.T) {
 type m = map[string]any
 
 // setUpSimulated is setUp with a service that knows the fleet's control.
-func setUpSimulated(t *testing.T, factor float64, boxes ...box) *env {
+func setUpSimulated(t *testing.T, factor float64, boxes ...simulated) *env {
 	t.Helper()
 	e := setUp(t, factor, boxes...)
 	control := httptest.NewServer(e.fleet.Handler())

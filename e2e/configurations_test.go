@@ -154,7 +154,7 @@ func TestConfigurationsOnPaper(t *testing.T) {
 // The service: conversions are kept encrypted, worked on, reported and forgotten.
 func TestConfigurationsInTheService(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, 40, box{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
+	e := setUp(t, 40, simulated{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
 	e.must("catalogue", "load", "../demo/catalog")
 	secrets := secretsOf(t, "control-fw1.cfg")
 	start := []string{"conversion", "start", "-from", "TH-60@4.2.9", "-to", "TH-80@5.4.2", demoConfigs + "control-fw1.cfg"}
@@ -274,7 +274,7 @@ func atStart(sel string) act {
 // The workbench in a browser.
 func TestConsoleConfigurations(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, 40, box{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
+	e := setUp(t, 40, simulated{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.must("backup", "take", "hollen-fw1")
 	e.must("backup", "take", "hollen-fw1")
@@ -338,7 +338,7 @@ func value(p *string) string {
 // The contract of configurations: what is refused and why, once is once, and two at the same time do not undo each other.
 func TestCallsOfConfigurations(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, 40, box{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
+	e := setUp(t, 40, simulated{name: "hollen-fw1", model: "TH-60", version: "4.2.9"})
 	e.must("catalogue", "load", "../demo/catalog")
 	text, err := os.ReadFile(demoConfigs + "hollen-fw1.cfg")
 	require.NoError(t, err)

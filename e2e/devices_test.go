@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"verimorph/api/gen"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -69,10 +70,10 @@ func (e *env) back(device string, flags ...string) string {
 // A firewall over four hops, one step down again, and its previous installation with the passwords that apply there.
 func TestAFirewallUpDownAndBack(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "hollen-fw1", model: "TH-60", version: "4.2.3", idle: "4.2.1", olderPasswords: true})
+	e := setUp(t, testFactor, simulated{name: "hollen-fw1", model: "TH-60", version: "4.2.3", idle: "4.2.1", olderPasswords: true})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.addImages("th60-4.2.9.img", "th60-5.0.7.img", "th60-5.4.2.img", "th60-6.0.1.img")
-	b := e.fleet.Box("hollen-fw1")
+	b := e.firewall("hollen-fw1")
 
 	// The installation of 4.2.1 has passwords of its own; after that the way leads up from there.
 	e.passes(e.person(e.back("hollen-fw1"), nil))
@@ -84,7 +85,7 @@ func TestAFirewallUpDownAndBack(t *testing.T) {
 	assert.Equal(t, "6.0.1", b.Status().Version)
 	assert.Equal(t, 4, b.Status().Fits)
 	for hop := 1; hop < 4; hop++ {
-		assert.Contains(t, stepOf(ch, hop, "ahead").Outcome, "is on the device", "the next image travelled while services started")
+		assert.Contains(t, stepOf(ch, hop, "prestage").Outcome, "is on the device", "the next image travelled while services started")
 		assert.Equal(t, "is on the device", last(stepOf(ch, hop+1, "send").Outcome, len("is on the device")), "and was not sent again")
 	}
 
@@ -99,10 +100,10 @@ func TestAFirewallUpDownAndBack(t *testing.T) {
 // A gateway: back with the passwords of the older installation, drained, up, down, and over the border of a train.
 func TestAGatewayUpDownAndBack(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http", olderPasswords: true})
+	e := setUp(t, testFactor, simulated{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http", olderPasswords: true})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
-	b := e.fleet.Plain("control-sg1")
+	b := e.box("control-sg1")
 	e.must("change", "back", "control-sg1", "-preview")
 	ch := e.person(e.back("control-sg1"), nil)
 	e.passes(ch)
@@ -126,11 +127,11 @@ func TestAGatewayUpDownAndBack(t *testing.T) {
 // The ramp controller and the tide gauge come back in their factory state, up and down; what moves a ramp is proved unchanged.
 func TestFieldDevicesUpAndDown(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, ramp(), box{name: "marrow-gauge1", maker: "Pellworth", model: "TG-1", serial: "TG1-0052", version: "F1.06", config: "marrow-gauge1.ini", lineOnly: true})
+	e := setUp(t, testFactor, ramp(), simulated{name: "marrow-gauge1", maker: "Pellworth", model: "TG-1", serial: "TG1-0052", version: "F1.06", config: "marrow-gauge1.ini", lineOnly: true})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
-	r, g := e.fleet.Plain("marrow-ramp1"), e.fleet.Plain("marrow-gauge1")
-	require.NoError(t, r.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	r, g := e.box("marrow-ramp1"), e.box("marrow-gauge1")
+	require.NoError(t, r.Arm(shellbox.ByHandKey, box.Fault{}))
 	marks := r.Part("marks.map")
 	for i, to := range []string{"F2.12", "F2.10"} {
 		ch := e.person(fmt.Sprint(e.draft2("marrow-ramp1", "-to", to, "-reset")), nil)
@@ -139,7 +140,7 @@ func TestFieldDevicesUpAndDown(t *testing.T) {
 		assert.Equal(t, marks, r.Part("marks.map"))
 		assert.Contains(t, r.Part("ramp.ini"), "release = "+to)
 		assert.Contains(t, e.must("change", "verdict", fmt.Sprint(ch.Id)), "Guarded settings")
-		ch = e.person(fmt.Sprint(e.draft2("marrow-gauge1", "-to", to, "-reset")), map[string]func(){"put the medium": func() { require.NoError(t, g.Arm(plainbox.ByHandCard, plainbox.Fault{})) }})
+		ch = e.person(fmt.Sprint(e.draft2("marrow-gauge1", "-to", to, "-reset")), map[string]func(){"put the medium": func() { require.NoError(t, g.Arm(shellbox.ByHandCard, box.Fault{})) }})
 		e.passes(ch)
 		assert.Equal(t, to, g.Status().Version)
 		assert.Equal(t, i+1, g.Status().Installs)
@@ -151,10 +152,10 @@ func TestFieldDevicesUpAndDown(t *testing.T) {
 // A chassis with one supervisor: boot loader and port logic follow the main version, up and down.
 func TestAChassisUpDownAndBack(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "vesterkai-core1", maker: "Ostrevin", model: "C8", serial: "C8-20117", version: "11.2.5", idle: "11.2.3", config: "vesterkai-core1.conf", transfer: "pull-sftp"})
+	e := setUp(t, testFactor, simulated{name: "vesterkai-core1", maker: "Ostrevin", model: "C8", serial: "C8-20117", version: "11.2.5", idle: "11.2.3", config: "vesterkai-core1.conf", transfer: "pull-sftp"})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
-	b := e.fleet.Plain("vesterkai-core1")
+	b := e.box("vesterkai-core1")
 	e.passes(e.person(fmt.Sprint(e.draft2("vesterkai-core1", "-to", "12.2.3")), nil))
 	assert.Equal(t, "12.2.3", b.Status().Version)
 	logic := b.Status().Components["logic"]
@@ -169,10 +170,10 @@ func TestAChassisUpDownAndBack(t *testing.T) {
 // A release into both slots: only once the readings have shown that it does its job, and then nothing leads back any more.
 func TestBothSlots(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "good", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, box{name: "bad", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, box{name: "odd", model: "TH-60", version: "5.0.7", idle: "5.0.6"})
+	e := setUp(t, testFactor, simulated{name: "good", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, simulated{name: "bad", model: "TH-60", version: "5.0.7", idle: "5.0.6"}, simulated{name: "odd", model: "TH-60", version: "5.0.7", idle: "5.0.6"})
 	e.addImages("th60-5.4.2.img")
-	require.NoError(t, e.fleet.Box("bad").Arm(tarnholm.TunnelDown, tarnholm.Fault{}))
-	require.NoError(t, e.fleet.Box("odd").Arm(tarnholm.LogErrors, tarnholm.Fault{}))
+	require.NoError(t, e.firewall("bad").Arm(tarnholm.TunnelDown, box.Fault{}))
+	require.NoError(t, e.firewall("odd").Arm(tarnholm.LogErrors, box.Fault{}))
 	slots := func(device string) string {
 		e.must("device", "refresh", device)
 		return e.must("device", "show", device)
@@ -184,7 +185,7 @@ func TestBothSlots(t *testing.T) {
 	}
 	e.passes(e.person(good, nil))
 	assert.NotContains(t, slots("good"), "5.0.7")
-	assert.Equal(t, 2, e.fleet.Box("good").Status().Fits)
+	assert.Equal(t, 2, e.firewall("good").Status().Fits)
 	e.refused(1, []string{"both slots of good hold 5.4.2"}, "change", "back", "good")
 
 	asks := func(id string) gen.Change {
@@ -215,8 +216,8 @@ func TestAConversionIsWorkedOutOnTheWay(t *testing.T) {
 	e := setUp(t, testFactor, b)
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
-	r := e.fleet.Plain("marrow-ramp1")
-	require.NoError(t, r.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	r := e.box("marrow-ramp1")
+	require.NoError(t, r.Arm(shellbox.ByHandKey, box.Fault{}))
 	id := fmt.Sprint(e.draft2("marrow-ramp1", "-to", "F3.05", "-reset"))
 	for _, k := range *e.change(id).Checks {
 		if k.State == gen.CheckStateWarn {
@@ -270,7 +271,7 @@ func TestAConversionIsWorkedOutOnTheWay(t *testing.T) {
 // What was worked out by day is what the verdict by night holds the device against: nothing is a doubt any more.
 func TestAConversionWorkedOutBefore(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, box{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http"})
+	e := setUp(t, testFactor, simulated{name: "control-sg1", maker: "Brackmoor", model: "SG-5", serial: "SG5-00713", version: "3.8.4", idle: "3.8.2", config: "control-sg1.json", transfer: "http"})
 	e.must("catalogue", "load", "../demo/catalog")
 	e.openSite()
 	e.must("backup", "take", "control-sg1")
@@ -293,6 +294,6 @@ func TestAConversionWorkedOutBefore(t *testing.T) {
 	e.must(settle...)
 	assert.NotContains(t, e.must("change", "check", fmt.Sprint(first.Id)), "Conversion")
 	e.passes(e.person(fmt.Sprint(first.Id), nil))
-	assert.Equal(t, "4.0.3", e.fleet.Plain("control-sg1").Status().Version)
+	assert.Equal(t, "4.0.3", e.box("control-sg1").Status().Version)
 	assert.Contains(t, e.must("change", "verdict", "1"), "converted as worked out in conversion 1 by engineer")
 }

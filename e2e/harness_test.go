@@ -28,7 +28,9 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/internal/dbtest"
 	"verimorph/simfleet"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -100,8 +102,8 @@ func (s *syncBuffer) String() string {
 	return s.buf.String()
 }
 
-// box describes one simulated firewall of a test.
-type box struct {
+// simulated describes one simulated firewall of a test.
+type simulated struct {
 	name, site, model, version, idle, transfer string
 	serial                                     string
 	flash                                      int64  // bytes; 0: 24 MiB
@@ -110,14 +112,16 @@ type box struct {
 	olderPasswords                             bool
 	edit                                       *strings.Replacer // of its configuration
 	lineOnly                                   bool              // it has a console line and nothing else
-	faults                                     map[string]tarnholm.Fault
+	faults                                     map[string]box.Fault
 }
 
 // hollen is the firewall of the demo's story.
-func hollen() box { return box{name: "hollen-fw1", model: "TH-60", version: "4.2.3", idle: "4.2.1"} }
+func hollen() simulated {
+	return simulated{name: "hollen-fw1", model: "TH-60", version: "4.2.3", idle: "4.2.1"}
+}
 
 // setUp starts a fleet and a service and loads everything that the boxes need. Time runs factor times faster.
-func setUp(t *testing.T, factor float64, boxes ...box) *env {
+func setUp(t *testing.T, factor float64, boxes ...simulated) *env {
 	t.Helper()
 	e := &env{t: t, n: number.Add(1), dir: t.TempDir(), factor: factor, log: newSyncBuffer()}
 	e.database = dbtest.New(t)
@@ -145,7 +149,7 @@ func firewallFiles() []string {
 	return append(schemas, conversions...)
 }
 
-func (e *env) startFleet(boxes []box) {
+func (e *env) startFleet(boxes []simulated) {
 	file := simfleet.File{Format: simfleet.Format}
 	for i, b := range boxes {
 		text, err := os.ReadFile("../demo/configs/" + b.name + ".cfg")
@@ -210,7 +214,8 @@ func (e *env) startService() {
 	host, _, err := net.SplitHostPort(e.url)
 	require.NoError(e.t, err)
 	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-data", filepath.Join(e.dir, "data"),
-		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", host+":0", "-receive-ftp", host+":0", "-receive-tftp", host+":0", "-offline-recipient", e.offline, "-simulation", e.control)
+		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", host+":0", "-receive-ftp", host+":0", "-receive-tftp", host+":0", "-offline-recipient", e.offline, "-simulation", e.control,
+		"-syslog-udp", host+":5514", "-syslog-relays", "127.0.0.1", "-snmp-traps", host+":1162")
 	e.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+e.database, "GORACE=halt_on_error=1 atexit_sleep_ms=0")
 	stdout := newSyncBuffer()
 	e.service.Stdout, e.service.Stderr = stdout, e.log
@@ -243,7 +248,7 @@ func (e *env) signIn() {
 	require.Equal(e.t, 0, code, out+stderr)
 }
 
-func (e *env) addDevice(b box) {
+func (e *env) addDevice(b simulated) {
 	e.t.Helper()
 	a := e.access(b.name)
 	transfer := b.transfer
@@ -252,7 +257,7 @@ func (e *env) addDevice(b box) {
 	}
 	add := []string{"device", "add", b.name, "-site", cmp.Or(b.site, "Pier Test"), "-address", a.Address, "-dialect", a.Dialect, "-user", a.User, "-transfer", transfer, "-web", a.Web}
 	if b.lineOnly {
-		line := e.fleet.Plain(b.name).Line
+		line := e.box(b.name).Line
 		add = append(add, "-address", line, "-console", line, "-console-only")
 	}
 	out, stderr, code := e.client(a.Password+"\n"+a.Watchword+"\n"+a.Token+"\n", add...)
@@ -272,16 +277,23 @@ func (e *env) addDevice(b box) {
 }
 
 // access is how to get into a box.
-func (e *env) access(name string) tarnholm.Access {
-	if b := e.fleet.Box(name); b != nil {
-		return b.Access()
-	}
-	b := e.fleet.Plain(name)
+func (e *env) access(name string) box.Access {
+	b := e.fleet.Box(name)
 	require.NotNil(e.t, b, name)
-	a := tarnholm.Access{Name: name, Address: b.Address, User: b.User}
-	a.Password, a.Token, a.Web, a.HostKey, a.Dialect = b.Ways()
-	a.OlderVersion, a.OlderPassword, a.Plate = b.OlderWay()
-	return a
+	return b.Access()
+}
+
+// firewall is a simulated firewall; box is a box of another maker.
+func (e *env) firewall(name string) *tarnholm.Box {
+	b, ok := e.fleet.Box(name).(*tarnholm.Box)
+	require.True(e.t, ok, name)
+	return b
+}
+
+func (e *env) box(name string) *shellbox.Box {
+	b, ok := e.fleet.Box(name).(*shellbox.Box)
+	require.True(e.t, ok, name)
+	return b
 }
 
 // addImages puts images into the store.

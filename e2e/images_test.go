@@ -37,7 +37,7 @@ func TestADraftFetchesWhatItLacks(t *testing.T) {
 	ch := e.awaitEnd(id)
 	require.NotNil(t, ch.Verdict)
 	assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict)
-	assert.Equal(t, 3, e.fleet.Box("hollen-fw1").Status().Fits)
+	assert.Equal(t, 3, e.firewall("hollen-fw1").Status().Fits)
 	assert.Contains(t, e.must("fetch", "list"), "hash, header and signature are right")
 	asked := strings.Join(site.Asked(), " ")
 	assert.Contains(t, asked, "bytes=", "broken downloads went on in the middle")
@@ -51,7 +51,7 @@ func TestADraftFetchesWhatItLacks(t *testing.T) {
 	e2.must("change", "approve", "1")
 	require.Eventually(t, func() bool { return strings.Contains(e2.must("fetch", "list"), "damaged or altered") }, 30*time.Second, 100*time.Millisecond)
 	e2.refused(1, []string{"not usable: th60-4.2.9.img"}, "change", "start", "1")
-	assert.Equal(t, 0, e2.fleet.Box("hollen-fw1").Status().Fits)
+	assert.Equal(t, 0, e2.firewall("hollen-fw1").Status().Fits)
 }
 
 func TestImagesByHand(t *testing.T) {
@@ -174,7 +174,7 @@ func TestHandCarriedMedium(t *testing.T) {
 
 func TestCatalogueHistoryAndAdvisories(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, 60, hollen(), box{name: "gullnes-fw1", model: "TH-60", version: "5.0.7"})
+	e := setUp(t, 60, hollen(), simulated{name: "gullnes-fw1", model: "TH-60", version: "5.0.7"})
 	e.must("catalogue", "load", "../demo/catalog")
 	text, err := os.ReadFile("../demo/catalog/tarnholm-th.yaml")
 	require.NoError(t, err)

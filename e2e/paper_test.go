@@ -88,8 +88,8 @@ func TestDownloadsAreHeldAndStopped(t *testing.T) {
 		return l[0]
 	}
 	require.Eventually(t, func() bool { f := fetch(); return f.Done > 0 && f.SecondsLeft != nil }, 20*time.Second, 50*time.Millisecond)
-	assert.Contains(t, e.must("fetch", "hold", "1"), "held")
-	e.refused(1, []string{"is held; hold does not apply"}, "fetch", "hold", "1")
+	assert.Contains(t, e.must("fetch", "pause", "1"), "paused")
+	e.refused(1, []string{"is paused; pause does not apply"}, "fetch", "pause", "1")
 	e.fleet.Site().Heal(releasesite.Slow)
 	e.must("fetch", "resume", "1")
 	require.Eventually(t, func() bool { return fetch().State == gen.FetchStateDone }, 20*time.Second, 50*time.Millisecond)

@@ -23,8 +23,10 @@ const testFactor = 150
 
 func TestStory(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, hollen(), box{name: "gullnes-fw1", model: "TH-60", version: "5.0.7"})
+	e := setUp(t, testFactor, hollen(), simulated{name: "gullnes-fw1", model: "TH-60", version: "5.0.7"})
 	list := e.must("device", "list")
+	assert.Contains(t, e.must("device", "list", "-model", "TH-60", "-version", "4.2.3"), "hollen-fw1")
+	assert.NotContains(t, e.must("device", "list", "-model", "TH-60", "-version", "4.2"), "hollen-fw1")
 	assert.Contains(t, list, "hollen-fw1   Pier Test  TH-60  4.2.3    ready")
 
 	way := e.must("path", "hollen-fw1", "-to", "5.4.2")
@@ -56,7 +58,7 @@ func TestStory(t *testing.T) {
 		assert.NotNil(t, s.EndedAt)
 	}
 	assert.NotContains(t, stepOf(ch, 1, "restart").Outcome, "still answers")
-	st := e.fleet.Box("hollen-fw1").Status()
+	st := e.firewall("hollen-fw1").Status()
 	assert.Equal(t, "5.4.2", st.Version)
 	assert.Equal(t, 3, st.Fits, "each hop installed once")
 	assert.Equal(t, 4, st.Boots, "each hop restarted once")
@@ -80,9 +82,9 @@ func TestStory(t *testing.T) {
 
 // noSecrets looks for the devices' passwords and the secrets of their configurations in everything that was written.
 func noSecrets(t *testing.T, e *env) {
-	a := e.fleet.Box("hollen-fw1").Access()
+	a := e.firewall("hollen-fw1").Access()
 	secrets := []string{a.Password, a.Watchword, e.password}
-	for _, l := range strings.Split(e.fleet.Box("hollen-fw1").Status().Config, "\n") {
+	for _, l := range strings.Split(e.firewall("hollen-fw1").Status().Config, "\n") {
 		if s, ok := strings.CutPrefix(l, "  secret "); ok {
 			secrets = append(secrets, s)
 		}
@@ -141,7 +143,7 @@ func TestKilled(t *testing.T) {
 	assert.Equal(t, gen.ChangeStateDone, ch.State, "%v", ch.Failure)
 	require.NotNil(t, ch.Verdict)
 	assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict)
-	st := e.fleet.Box("hollen-fw1").Status()
+	st := e.firewall("hollen-fw1").Status()
 	assert.Equal(t, "5.4.2", st.Version)
 	assert.Equal(t, 3, st.Fits, "never installed twice")
 	assert.Equal(t, 4, st.Boots, "never restarted twice")
@@ -166,7 +168,7 @@ func TestKilled(t *testing.T) {
 // random moments.
 func TestKilledAtRandom(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, 30, hollen(), box{name: "b-fw1", model: "TH-60", version: "4.2.6", transfer: "http"}, box{name: "c-fw1", model: "TH-60", version: "5.0.7"})
+	e := setUp(t, 30, hollen(), simulated{name: "b-fw1", model: "TH-60", version: "4.2.6", transfer: "http"}, simulated{name: "c-fw1", model: "TH-60", version: "5.0.7"})
 	e.addImages(storyImages...)
 	second := *e
 	second.url, second.transfer = freeAddress(t), freeAddress(t)
@@ -202,7 +204,7 @@ func TestKilledAtRandom(t *testing.T) {
 	for name, id := range ids {
 		ch := e.awaitEnd(id)
 		assert.Equal(t, gen.ChangeStateDone, ch.State, "%s: %v", name, ch.Failure)
-		st := e.fleet.Box(name).Status()
+		st := e.firewall(name).Status()
 		assert.Equal(t, "5.4.2", st.Version)
 		assert.Equal(t, len(ch.Path.Hops), st.Fits, "%s: never installed twice", name)
 		assert.Equal(t, 1+len(ch.Path.Hops), st.Boots, "%s: never restarted twice", name)
@@ -223,21 +225,21 @@ func TestHoldAndResume(t *testing.T) {
 	e.addImages("th60-4.2.9.img")
 	id := e.begin("hollen-fw1", "4.2.9")
 	e.awaitStep(id, 1, "install")
-	e.refused(1, []string{"hold it first"}, "change", "stop", id)
-	e.must("change", "hold", id)
-	ch := e.await(id, "holds", func(ch gen.Change) bool { return ch.State == gen.ChangeStateHeld })
+	e.refused(1, []string{"pause it first"}, "change", "stop", id)
+	e.must("change", "pause", id)
+	ch := e.await(id, "holds", func(ch gen.Change) bool { return ch.State == gen.ChangeStatePaused })
 	for _, s := range ch.Steps {
 		assert.NotEqual(t, gen.StepStateRunning, s.State, "it holds between steps")
 	}
-	fits := e.fleet.Box("hollen-fw1").Status().Fits
+	fits := e.firewall("hollen-fw1").Status().Fits
 	other := fmt.Sprint(e.draft("hollen-fw1", "4.2.9"))
 	e.must("change", "approve", other)
 	e.refused(1, []string{"change " + id + " occupies the device"}, "change", "start", other)
-	assert.Equal(t, fits, e.fleet.Box("hollen-fw1").Status().Fits, "nothing happens while it is held")
+	assert.Equal(t, fits, e.firewall("hollen-fw1").Status().Fits, "nothing happens while it is held")
 	e.must("change", "resume", id)
 	assert.Equal(t, gen.ChangeStateDone, e.awaitEnd(id).State)
 
 	// The other draft starts from a version that the device has left: it does not start.
 	e.refused(1, []string{"its version is 4.2.9, planned was 4.2.3", "draft it anew"}, "change", "start", other)
-	assert.Equal(t, 1, e.fleet.Box("hollen-fw1").Status().Fits)
+	assert.Equal(t, 1, e.firewall("hollen-fw1").Status().Fits)
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"verimorph/access"
 	"verimorph/core/backup"
 	"verimorph/device"
 	"verimorph/store"
@@ -23,7 +24,7 @@ import (
 const portraitPart = "portrait"
 
 // Backup takes a bundle of a device, outside a change. by is who wants it.
-func (e *Engine) Backup(ctx context.Context, d store.Device, reason, by string) (b store.Backup, err error) {
+func (e *Engine) Backup(ctx context.Context, d store.Device, reason string, by access.Actor) (b store.Backup, err error) {
 	attempt, err := e.Store.BeginAttempt(ctx, d.ID, reason)
 	if err != nil {
 		return b, err
@@ -67,26 +68,29 @@ func (e *Engine) take(ctx context.Context, c *device.Client, b store.Backup, d s
 	if err != nil {
 		return b, err
 	}
-	dialect := e.Dialects[d.Dialect]
-	if len(dialect.Backup) == 0 {
+	dialect := e.Profile(d)
+	if len(dialect.Parts) == 0 {
 		return b, fmt.Errorf("dialect %q declares no parts of a backup; add them under backup: in its file", d.Dialect)
 	}
 	defer c.CloseFiles()
-	m := &backup.Manifest{Device: d.Name, Maker: p.Maker, Model: p.Model, Serial: p.Serial, Version: p.Version, Dialect: d.Dialect, TakenAt: time.Now().UTC().Truncate(time.Second), Reason: b.Reason}
+	m := &backup.Manifest{Device: d.Name, Maker: p.Maker, Model: p.Model, Serial: p.Serial, Version: p.Version, Dialect: d.Dialect,
+		TakenAt: e.now().UTC().Truncate(time.Second), Reason: b.Reason}
 	content := map[string][]byte{}
-	for i := range dialect.Backup {
-		s := &dialect.Backup[i]
-		data, proof, err := c.FetchPart(ctx, s)
+	for i := range dialect.Parts {
+		s := &dialect.Parts[i]
+		data, proof, err := c.FetchPart(ctx, s.Name)
 		k := device.KindOf(err)
 		switch {
 		case err == nil:
-			m.Parts = append(m.Parts, backup.Part{Name: s.Name, Title: s.Title, Kind: s.Kind, File: s.File, Syntax: s.Syntax, Version: p.Version, By: s.By, Proof: proof})
+			m.Parts = append(m.Parts, backup.Part{Name: s.Name, Title: s.Title, Kind: s.Kind, Role: s.Role, File: s.File, Syntax: s.Syntax, Version: p.Version,
+				By: s.By, Proof: proof})
 			content[s.Name] = data
 		case ctx.Err() != nil || k == device.Lost || k == device.Silent || k == "":
 			// The connection is gone, or what the device still has to say would be taken for its next answer.
 			return b, fmt.Errorf("%s: %w", s.Title, err)
 		default:
-			m.Lacks = append(m.Lacks, backup.Lack{Name: s.Name, Title: s.Title, Kind: s.Kind, Why: strings.TrimPrefix(err.Error(), d.Address+": "), Needed: !(s.Optional && k == device.Refused)})
+			m.Lacks = append(m.Lacks, backup.Lack{Name: s.Name, Title: s.Title, Kind: s.Kind, Why: strings.TrimPrefix(err.Error(), d.Address+": "),
+				Needed: !(s.Optional && k == device.Refused)})
 		}
 	}
 	if len(content) == 0 {
@@ -96,10 +100,11 @@ func (e *Engine) take(ctx context.Context, c *device.Client, b store.Backup, d s
 	if err != nil {
 		return b, err
 	}
-	m.Parts = append(m.Parts, backup.Part{Name: portraitPart, Title: "Portrait", Kind: backup.Portrait, File: "portrait.json", Version: p.Version, By: device.ByPortrait, Proof: "ours"})
+	m.Parts = append(m.Parts, backup.Part{Name: portraitPart, Title: "Portrait", Kind: backup.Portrait, File: "portrait.json", Version: p.Version,
+		By: device.ByPortrait, Proof: "ours"})
 	content[portraitPart] = own
 	// The device may have been restarted into another version in the middle: such a bundle would be of no version at all.
-	after, err := c.Portrait(ctx)
+	after, err := c.Identity(ctx)
 	if err != nil {
 		return b, err
 	}
@@ -200,7 +205,8 @@ func (e *Engine) adoptFirst(ctx context.Context) error {
 			return err
 		}
 		m := &backup.Manifest{Device: b.Device, Dialect: d.Dialect, Version: b.Version, TakenAt: b.TakenAt, Reason: backup.OnDemand,
-			Parts: []backup.Part{{Name: "running", Title: "Running configuration", Kind: backup.Configuration, File: b.File, Version: b.Version, By: device.BySFTP, Proof: "read twice"}}}
+			Parts: []backup.Part{{Name: "running", Title: "Running configuration", Kind: backup.Configuration, File: b.File, Version: b.Version,
+				By: "sftp", Proof: "read twice"}}}
 		sum, err := e.Backups.Put(m, map[string][]byte{"running": data})
 		if err != nil {
 			return err
@@ -289,7 +295,7 @@ type CheckDamage struct {
 
 // CheckBackups proves the whole store against the records.
 func (e *Engine) CheckBackups(ctx context.Context, deep bool) (*CheckResult, error) {
-	began := time.Now()
+	began := e.now()
 	kept, _, err := e.Store.Manifests(ctx)
 	if err != nil {
 		return nil, err
@@ -303,7 +309,7 @@ func (e *Engine) CheckBackups(ctx context.Context, deep bool) (*CheckResult, err
 	if err != nil {
 		return nil, err
 	}
-	out := &CheckResult{Volumes: r.Volumes, Bundles: r.Bundles, Objects: r.Objects, Stored: r.Stored, Content: r.Content, Took: time.Since(began)}
+	out := &CheckResult{Volumes: r.Volumes, Bundles: r.Bundles, Objects: r.Objects, Stored: r.Stored, Content: r.Content, Took: e.since(began)}
 	var damaged []int64
 	for _, d := range r.Damages {
 		cd := CheckDamage{Volume: d.Volume, What: d.What}
@@ -320,7 +326,8 @@ func (e *Engine) CheckBackups(ctx context.Context, deep bool) (*CheckResult, err
 		return nil, err
 	}
 	if len(out.Damages) > 0 {
-		e.notify(ctx, Notice{Event: "backup.damage", Text: fmt.Sprintf("A check of the backup store found %d damages; the first: %s %s", len(out.Damages), out.Damages[0].Volume, out.Damages[0].What)})
+		e.notify(ctx, Notice{Event: "backup.damage", Text: fmt.Sprintf("A check of the backup store found %d damages; the first: %s %s",
+			len(out.Damages), out.Damages[0].Volume, out.Damages[0].What)})
 	}
 	return out, nil
 }

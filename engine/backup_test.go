@@ -20,8 +20,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/backup"
 	"verimorph/device"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 )
@@ -77,7 +79,7 @@ func TestSecretsAreCheckedBeforeTheyAreKept(t *testing.T) {
 func TestABundleThatNobodyRecordedIsRecorded(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, access.Person("me", ""))
 	require.NoError(t, err)
 	m := &backup.Manifest{Device: "box", Model: "TH-60", Version: "5.0.6", TakenAt: time.Now().UTC(), Reason: backup.OnSchedule, Parts: []backup.Part{{Name: "running", Title: "R", Kind: backup.Configuration, File: "running.cfg"}},
 		Lacks: []backup.Lack{{Name: "users", Title: "Users", Needed: true}}}
@@ -91,7 +93,7 @@ func TestABundleThatNobodyRecordedIsRecorded(t *testing.T) {
 	for range 2 {
 		require.NoError(t, r.adopt(t.Context()))
 	}
-	all, err := r.Store.Backups(t.Context(), "", 0, 10)
+	all, err := r.Store.Backups(t.Context(), store.BackupList{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	assert.Equal(t, sum, all[0].Manifest)
@@ -145,7 +147,7 @@ func TestFirstVersionsAreTakenOver(t *testing.T) {
 	lost, err := r.Store.Backup(ctx, 2)
 	require.NoError(t, err)
 	assert.Empty(t, lost.Manifest, "its record stays, and says nothing that is not true")
-	_, err = r.Backup(ctx, r.d, backup.OnDemand, "me")
+	_, err = r.Backup(ctx, r.d, backup.OnDemand, access.Person("me", ""))
 	require.NoError(t, err, "the old passwords let us in")
 	old, err := r.Store.OldPasswords(ctx)
 	require.NoError(t, err)
@@ -159,7 +161,7 @@ func TestTwoBackupsOfOneDeviceAtOnce(t *testing.T) {
 	ids := make([]int64, 4)
 	for i := range ids {
 		wg.Go(func() {
-			b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+			b, err := r.Backup(t.Context(), r.d, backup.OnDemand, access.Person("me", ""))
 			assert.NoError(t, err)
 			ids[i] = b.ID
 		})
@@ -180,9 +182,9 @@ func TestTwoBackupsOfOneDeviceAtOnce(t *testing.T) {
 func TestADeviceThatDropsInTheMiddle(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	require.NoError(t, r.box.Arm(tarnholm.SendsNothing, tarnholm.Fault{})) // while we wait for what it says it has sent
+	require.NoError(t, r.box.Arm(tarnholm.SendsNothing, box.Fault{})) // while we wait for what it says it has sent
 	go func() { time.Sleep(2 * time.Second); r.box.Stop() }()
-	_, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+	_, err := r.Backup(t.Context(), r.d, backup.OnDemand, access.Person("me", ""))
 	require.Error(t, err)
 	as, err := r.Store.Attempts(t.Context(), r.d.ID, 5)
 	require.NoError(t, err)
@@ -197,7 +199,7 @@ func TestADeviceThatDropsInTheMiddle(t *testing.T) {
 func TestAChangeNeedsACompleteBackup(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	require.NoError(t, r.box.Arm(tarnholm.SendsHalf, tarnholm.Fault{}))
+	require.NoError(t, r.box.Arm(tarnholm.SendsHalf, box.Fault{}))
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
 	var final *finalError
@@ -218,7 +220,7 @@ func TestTriesAreCountedInTheRecord(t *testing.T) {
 	for range 6 {
 		d, err := r.Store.DeviceByID(ctx, r.d.ID)
 		require.NoError(t, err)
-		_, err = r.Refresh(ctx, d, "me")
+		_, err = r.Refresh(ctx, d, access.Person("me", ""))
 		require.Equal(t, device.SignInRefused, device.KindOf(err))
 	}
 	assert.Equal(t, 2, r.box.Status().Refusals)
@@ -226,7 +228,7 @@ func TestTriesAreCountedInTheRecord(t *testing.T) {
 	require.NoError(t, err)
 	d, err := r.Store.DeviceByID(ctx, r.d.ID)
 	require.NoError(t, err)
-	_, err = r.Refresh(ctx, d, "me")
+	_, err = r.Refresh(ctx, d, access.Person("me", ""))
 	require.Error(t, err)
 	assert.Equal(t, 3, r.box.Status().Refusals, "it was risked again")
 }
@@ -247,15 +249,15 @@ func TestTheNextCredentialIsTriedAfterARefusal(t *testing.T) {
 	require.NoError(t, r.Store.TryRefused(ctx, ids["not it"], r.d.ID, false)) // and then the line broke
 	d, err := r.Store.DeviceByID(ctx, r.d.ID)
 	require.NoError(t, err)
-	_, err = r.Refresh(ctx, d, "me")
+	_, err = r.Refresh(ctx, d, access.Person("me", ""))
 	require.NoError(t, err)
 	var refused int
 	require.NoError(t, r.Store.Pool.QueryRow(ctx, `SELECT count(*) FROM audit WHERE event = 'credential refused'`).Scan(&refused))
 	assert.Zero(t, refused, "the other one is tried first")
 }
 
-// A wrong second password costs the parts that need it, is not tried part after part, and never signs us out.
-func TestAWrongSecondPassword(t *testing.T) {
+// A wrong privileged password costs the parts that need it, is not tried part after part, and never signs us out.
+func TestAWrongPrivilegedPassword(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
 	ctx := t.Context()
@@ -266,7 +268,7 @@ func TestAWrongSecondPassword(t *testing.T) {
 	for range 4 {
 		d, err := r.Store.DeviceByID(ctx, r.d.ID)
 		require.NoError(t, err)
-		b, err := r.Backup(ctx, d, backup.OnDemand, "me")
+		b, err := r.Backup(ctx, d, backup.OnDemand, access.Person("me", ""))
 		require.NoError(t, err)
 		assert.Equal(t, []string{"Whole-system archive"}, b.Lacks)
 	}
@@ -282,13 +284,13 @@ func TestTheOldKeyStaysWhileItIsNeeded(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
 	ctx := t.Context()
-	b, err := r.Backup(ctx, r.d, backup.OnDemand, "me")
+	b, err := r.Backup(ctx, r.d, backup.OnDemand, access.Person("me", ""))
 	require.NoError(t, err)
 	lock, err := os.OpenFile(filepath.Join(r.Backups.Dir(), "tidy"), os.O_RDWR|os.O_CREATE, 0o600)
 	require.NoError(t, err)
 	require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	ended := make(chan error)
-	go func() { ended <- r.RotateKey(ctx, "me") }()
+	go func() { ended <- r.RotateKey(ctx, access.Person("me", "")) }()
 	require.Eventually(t, func() bool { st, err := r.Vault.State(ctx); return err == nil && len(st.Older) == 1 }, 10*time.Second, 20*time.Millisecond)
 	select {
 	case err := <-ended:
@@ -309,7 +311,7 @@ func TestTheOldKeyStaysWhileItIsNeeded(t *testing.T) {
 	require.NotEmpty(t, files)
 	limited, cancel := context.WithTimeout(ctx, 2500*time.Millisecond)
 	defer cancel()
-	require.Error(t, r.RotateKey(limited, "me"))
+	require.Error(t, r.RotateKey(limited, access.Person("me", "")))
 	st, err = r.Vault.State(ctx)
 	require.NoError(t, err)
 	assert.Len(t, st.Older, 1)
@@ -330,7 +332,7 @@ func TestRetentionKnowsOfDamage(t *testing.T) {
 	var last string
 	for range 3 {
 		before := volumes()
-		b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+		b, err := r.Backup(t.Context(), r.d, backup.OnDemand, access.Person("me", ""))
 		require.NoError(t, err)
 		ids = append(ids, b.ID)
 		for _, v := range volumes() {

@@ -53,14 +53,14 @@ func (r *run) bootState(ctx context.Context, s *store.Step) (bootState, string, 
 		return bootUnclear, "", err
 	}
 	r.silentSince = time.Time{}
-	if busy := writing(p); busy != nil && (s.Plan.InPlace || busy.Running) {
+	if busy := writing(p); busy != nil && (s.Plan.InPlace() || busy.Running) {
 		return bootUnclear, fmt.Sprintf("slot %s of the device is being written%s", busy.Name, percent(busy)), nil
 	}
 	return r.judgeBoot(s, p)
 }
 
 // writing is a slot of a device that is being written, or nil. While there is one, the device is busy: nothing is sent to it again.
-func writing(p *device.Portrait) *device.Slot {
+func writing(p *portrait.Portrait) *portrait.Slot {
 	for i := range p.Slots {
 		if p.Slots[i].Busy == portrait.Yes {
 			return &p.Slots[i]
@@ -82,26 +82,26 @@ func (r *run) gone(ctx context.Context, seen string) (bootState, string, error) 
 		return bootUnclear, seen, ctx.Err()
 	}
 	if r.silentSince.IsZero() {
-		r.silentSince = time.Now()
+		r.silentSince = r.e.now()
 	}
-	if time.Since(r.silentSince) < max(r.wait(silence), leastSilence) {
+	if r.e.since(r.silentSince) < max(r.wait(silence), leastSilence) {
 		return bootUnclear, seen, nil
 	}
 	return bootGone, seen, nil
 }
 
 // judgeBoot says from what a device shows whether the restart of a step has happened.
-func (r *run) judgeBoot(s *store.Step, p *device.Portrait) (bootState, string, error) {
+func (r *run) judgeBoot(s *store.Step, p *portrait.Portrait) (bootState, string, error) {
 	var in slotIntent
 	switch {
-	case s.Plan.InPlace || r.c.Kind == store.Restore || !r.bySlot(s):
+	case s.Plan.InPlace() || r.c.Kind == change.Restoring || !r.bySlot(s):
 		if s.Intent == nil {
 			return bootUnclear, "", final("the journal does not say how the device stood before")
 		}
 		if err := json.Unmarshal(s.Intent, &in); err != nil {
 			return bootUnclear, "", err
 		}
-		if p.Started != in.Started || s.Plan.InPlace && p.Version != in.Version {
+		if p.Started != in.Started || s.Plan.InPlace() && p.Version != in.Version {
 			return bootNew, "the device was started anew", nil
 		}
 		return bootOld, "the device still answers and was not started anew", nil
@@ -123,7 +123,7 @@ func (r *run) judgeBoot(s *store.Step, p *device.Portrait) (bootState, string, e
 
 // unheard is what is to be done again when a device is still in the start that a step's part of the change was to end: then it was the
 // network that was away, and the command never reached the device.
-func (r *run) unheard(s *store.Step, p *device.Portrait) error {
+func (r *run) unheard(s *store.Step, p *portrait.Portrait) error {
 	for i := len(r.c.Steps) - 1; i >= 0; i-- {
 		before := &r.c.Steps[i]
 		if before.Plan.Number >= s.Plan.Number {
@@ -132,7 +132,7 @@ func (r *run) unheard(s *store.Step, p *device.Portrait) error {
 		if before.Plan.Hop != s.Plan.Hop || before.Plan.Back != s.Plan.Back {
 			return nil
 		}
-		if before.Plan.Kind != change.Restart && !(before.Plan.Kind == change.Install && before.Plan.InPlace) {
+		if before.Plan.Kind != change.Restart && !(before.Plan.Kind == change.Install && before.Plan.InPlace()) {
 			continue
 		}
 		var in slotIntent
@@ -209,13 +209,13 @@ func (r *run) begun(c *device.Client, err error) error {
 // tried again, which begins with another look.
 func wentDown(r *run, ctx context.Context, s *store.Step) (string, error) {
 	// A third of the hard limit at most: the next try needs its time, too.
-	began, patience := time.Now(), time.Duration(min(s.Plan.Expect.High, s.Plan.Expect.Limit/3)*float64(time.Second))
+	began, patience := r.e.now(), time.Duration(min(s.Plan.Expect.High, s.Plan.Expect.Limit/3)*float64(time.Second))
 	down, evidence, err := r.awaitBoot(ctx, s, func(b bootState) bool {
-		late := time.Since(began) > patience
+		late := r.e.since(began) > patience
 		return b == bootGone || b == bootNew || b == bootBack && late || b == bootOld && r.unsure && late
 	})
 	if err == nil && !down {
-		return "", &device.Error{Kind: device.Lost, Address: r.c.Device, Doing: "restart", Message: "the connection was lost with the command, and " + evidence}
+		return "", &device.Error{Kind: device.Lost, Address: r.m.Device, Doing: "restart", Message: "the connection was lost with the command, and " + evidence}
 	}
 	return evidence, err
 }

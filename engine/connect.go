@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"verimorph/access"
 	"verimorph/core/change"
+	"verimorph/core/portrait"
 	"verimorph/device"
 	"verimorph/store"
 )
@@ -15,23 +17,23 @@ import (
 
 // A waiting is a target that did not answer: nothing about it is changed by that, so it is not put together anew for every try.
 type waiting struct {
-	target device.Target
+	target device.Route
 	device store.Device
 	expect string // version
 	until  time.Time
 }
 
 // wayIn is how to get in now.
-func (r *run) wayIn(ctx context.Context) (t device.Target, d store.Device, err error) {
+func (r *run) wayIn(ctx context.Context) (t device.Route, d store.Device, err error) {
 	expect := r.expected()
-	if w := r.way; w.expect == expect && time.Now().Before(w.until) {
+	if w := r.way; w.expect == expect && r.e.now().Before(w.until) {
 		t, d = w.target, w.device
 	} else {
 		r.readAt = time.Time{} // how many sign-ins were refused must be what it is now
 		if d, err = r.device(ctx); err != nil {
 			return t, d, err
 		}
-		t, err = r.e.target(ctx, d, expect, fmt.Sprintf("change %d", r.c.ID), "carrying the change out")
+		t, err = r.e.target(ctx, d, expect, access.Carrying(r.c.ID), "carrying the change out")
 		var record *recordError
 		if err != nil && device.KindOf(err) == "" && !errors.As(err, &record) {
 			err = &finalError{err}
@@ -44,7 +46,7 @@ func (r *run) wayIn(ctx context.Context) (t device.Target, d store.Device, err e
 			r.way.until = time.Time{} // one try less is left
 			count(s, second)
 		}
-		r.way = waiting{t, d, expect, time.Now().Add(recordLasts)}
+		r.way = waiting{t, d, expect, r.e.now().Add(recordLasts)}
 	}
 	if r.tentative { // the right credential may be refused for a while: a try is kept for later
 		t.Tries = max(t.Tries-1, 1)
@@ -65,14 +67,19 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	if err != nil {
 		return nil, err
 	}
+	if d.Settings.Reach.Only { // one at a time has a console line: a worker that was taken over from must not take it from its successor
+		if err := r.e.renewNow(ctx, r.lease); err != nil {
+			return nil, err
+		}
+	}
 	// The connection outlives the step that opens it; opening it does not.
 	dialing, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	opened := context.AfterFunc(ctx, giveUp)
 	defer opened()
-	conn, err = device.Dial(dialing, t)
+	conn, err = t.Dial(dialing)
 	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" && ctx.Err() == nil {
 		t.Address = r.movesTo(d)
-		if conn, err = device.Dial(dialing, t); err == nil {
+		if conn, err = t.Dial(dialing); err == nil {
 			err = r.moved(ctx, d, t.Address)
 		}
 	}
@@ -89,15 +96,16 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 		conn.Close()
 		return nil, err
 	}
-	conn.Before = func(ctx context.Context) error {
+	conn.Before(func(ctx context.Context) error {
 		if r.strict == nil {
 			return nil
 		}
 		return r.lastLook(ctx, r.strict)
-	}
+	})
 	r.mu.Lock()
 	r.conn = conn
 	r.mu.Unlock()
+	r.listen(dialing, conn)
 	switch {
 	case conn.HostKey() == "": // a console line has none
 	case d.HostKey == "":
@@ -108,6 +116,22 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 		}
 	}
 	return conn, records(err)
+}
+
+// listen has what the device says by itself over a connection heard, until that ends. A device that does not let us listen is carried all the same.
+func (r *run) listen(ctx context.Context, conn *device.Client) {
+	by := conn.Profile().Tells
+	t, err := device.As[device.Teller](conn.Conn, "listen")
+	if by == "" || err != nil {
+		return
+	}
+	change := r.c.ID
+	r.e.group.once("listening to a device", func() {
+		err := t.Listen(ctx, func(text string, bad bool) {
+			r.e.Heard(Said{Change: change, By: by, Bad: bad, Text: text, Weight: "event"})
+		})
+		r.e.Log.Debug("a device is not listened to any more", "change", change, "err", err)
+	})
 }
 
 // expected is the version that should run on the device at this point of the change: that of the last hop whose restart
@@ -124,7 +148,7 @@ func (r *run) expected() string {
 
 // starts reports whether a step starts another installation.
 func (r *run) starts(s *store.Step) bool {
-	return s.Plan.Hop >= 0 && (s.Plan.Kind == change.Restart && r.bySlot(s) || s.Plan.Kind == change.Install && s.Plan.InPlace)
+	return s.Plan.Hop >= 0 && (s.Plan.Kind == change.Restart && r.bySlot(s) || s.Plan.Kind == change.Install && s.Plan.InPlace())
 }
 
 // expectsHostKey reports whether the device may show another host key now: the change says so, or it was reset by now.
@@ -132,12 +156,12 @@ func (r *run) expectsHostKey(d store.Device) bool {
 	if r.c.ExpectsHostKey {
 		return true
 	}
-	dialect := r.e.Dialects[d.Dialect]
-	if dialect == nil || !dialect.Factory.NewHostKey {
+	dialect := r.e.Profile(d)
+	if dialect == nil || !dialect.NewHostKey {
 		return false
 	}
 	for i := range r.c.Steps {
-		if s := &r.c.Steps[i]; s.Plan.Kind == change.Install && s.Plan.InPlace && r.resets(s.Plan.Hop) && s.State != change.StepWaiting && s.State != change.StepSkipped {
+		if s := &r.c.Steps[i]; s.Plan.Kind == change.Install && s.Plan.InPlace() && r.resets(s.Plan.Hop) && s.State != change.StepWaiting && s.State != change.StepSkipped {
 			return true
 		}
 	}
@@ -147,9 +171,9 @@ func (r *run) expectsHostKey(d store.Device) bool {
 // movesTo is the address at which the device is expected now, when it is another one than it has; "" otherwise. Only a change
 // that says so looks elsewhere, and only once it has started the device anew; the host key has to be the one that is known.
 func (r *run) movesTo(d store.Device) string {
-	if at := r.c.Planned.ComesBackAt; at != "" && at != d.Address {
+	if at := r.m.Planned.ComesBackAt; at != "" && at != d.Address {
 		for i := range r.c.Steps {
-			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace) && s.State != change.StepWaiting {
+			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace()) && s.State != change.StepWaiting {
 				return at
 			}
 		}
@@ -167,7 +191,9 @@ func (r *run) moved(ctx context.Context, d store.Device, address string) error {
 }
 
 // overConsole reports whether a device is spoken with over a line or through another device: then its address says nothing.
-func (r *run) overConsole(d store.Device) bool { return d.Reach.Only || d.Reach.Via != "" }
+func (r *run) overConsole(d store.Device) bool {
+	return d.Settings.Reach.Only || d.Settings.Reach.Via != ""
+}
 
 // recordLasts is how long a device's record is believed. What may not be old is read anew when it is needed: before every
 // sign-in, how many of them were refused.
@@ -175,12 +201,12 @@ const recordLasts = 15 * time.Second
 
 // device is the device's record as it was a short while ago: a wait looks at it again and again.
 func (r *run) device(ctx context.Context) (store.Device, error) {
-	if time.Since(r.readAt) < recordLasts {
+	if r.e.since(r.readAt) < recordLasts {
 		return r.record, nil
 	}
-	d, err := r.e.Store.DeviceByID(ctx, r.c.DeviceID)
+	d, err := r.e.Store.DeviceByID(ctx, r.m.DeviceID)
 	if err == nil {
-		r.record, r.readAt = d, time.Now()
+		r.record, r.readAt = d, r.e.now()
 	}
 	return d, records(err)
 }
@@ -191,6 +217,7 @@ func (r *run) hangUp() {
 	conn := r.conn
 	r.conn = nil
 	r.mu.Unlock()
+	r.looked = nil // it would keep the buffers of a connection that is gone
 	if conn != nil {
 		conn.Close()
 	}
@@ -206,7 +233,7 @@ func (r *run) cut() {
 }
 
 // portrait looks at the device now.
-func (r *run) portrait(ctx context.Context) (*device.Portrait, error) {
+func (r *run) portrait(ctx context.Context) (*portrait.Portrait, error) {
 	c, err := r.connect(ctx)
 	if err != nil {
 		return nil, err

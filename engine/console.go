@@ -2,14 +2,14 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"verimorph/access"
 	"verimorph/core/change"
-	"verimorph/device"
+	"verimorph/device/link"
 	"verimorph/store"
 )
 
@@ -17,10 +17,9 @@ import (
 const recordEvery = 300 * time.Millisecond
 
 // recorder keeps what comes over a console line, in pieces. A line that cannot be recorded is no reason to stop.
-func (e *Engine) recorder(ctx context.Context, d store.Device, who string) func([]byte) {
+func (e *Engine) recorder(ctx context.Context, d store.Device, who access.Actor) func([]byte) {
 	var changeID *int64
-	var n int64
-	if _, err := fmt.Sscanf(who, "change %d", &n); err == nil {
+	if n := who.Change(); n != 0 {
 		changeID = &n
 	}
 	var mu sync.Mutex
@@ -50,21 +49,21 @@ func (e *Engine) recorder(ctx context.Context, d store.Device, who string) func(
 // hear listens at the console line of a device, where it has one beside its address, while the device starts anew: what it says then
 // goes into the record and can be watched. Everything else that uses the line has it to itself.
 func (r *run) hear(ctx context.Context, s *store.Step) {
-	starting := s.Plan.Kind == change.Install && s.Plan.InPlace || slices.Contains([]change.Kind{change.Restart, change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
+	starting := s.Plan.Kind == change.Install && s.Plan.InPlace() || slices.Contains([]change.Kind{change.Restart, change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
 	if !starting {
 		r.silence()
 		return
 	}
 	d, err := r.device(ctx)
-	if err != nil || r.deafen != nil || d.Reach.Console == "" || d.Reach.Only {
+	if err != nil || r.deafen != nil || d.Settings.Reach.Console == "" || d.Settings.Reach.Only {
 		return
 	}
 	listening, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
-	record := r.e.recorder(context.WithoutCancel(ctx), d, fmt.Sprintf("change %d", r.c.ID))
+	record := r.e.recorder(context.WithoutCancel(ctx), d, access.Carrying(r.c.ID))
 	go func() {
 		defer close(ended)
-		device.ListenLine(listening, d.Reach.Console, record)
+		link.Listen(listening, d.Settings.Reach.Console, record)
 	}()
 	r.deafen = func() { stop(); <-ended }
 }

@@ -12,8 +12,8 @@ import (
 	"verimorph/core/config"
 	"verimorph/core/convert"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/ready"
-	"verimorph/device"
 	"verimorph/store"
 )
 
@@ -114,8 +114,8 @@ func unclaimed(l *convert.Ledger) string {
 
 // openConversion finds out whether the conversion that a change goes by leaves something to a person, as far as the last backup tells: the
 // device converts its configuration to that of the last release, or the file that a reset device gets back is converted for each hop.
-func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *device.Portrait) error {
-	if p == nil || c.Kind != store.Firmware || len(way.Hops) == 0 {
+func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *portrait.Portrait) error {
+	if p == nil || c.Kind != change.Firmware || len(way.Hops) == 0 {
 		return nil
 	}
 	to := way.Hops[len(way.Hops)-1].To.String()
@@ -129,7 +129,7 @@ func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Ch
 			return err // nobody described it
 		}
 	}
-	bs, err := e.Store.Backups(ctx, d.Name, 0, 1)
+	bs, err := e.Store.Backups(ctx, store.BackupList{Device: d.Name, Limit: 1})
 	if err != nil {
 		return records(err)
 	}

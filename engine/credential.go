@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +11,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"verimorph/access"
+	"verimorph/core/portrait"
 	"verimorph/core/ready"
 	"verimorph/core/version"
 	"verimorph/device"
@@ -20,16 +23,18 @@ import (
 
 // Kinds of credentials.
 const (
-	KindPassword   = "password"   // user and password, over SSH
-	KindKey        = "key"        // user and private key, over SSH; its passphrase may be needed
-	KindPrivileged = "privileged" // the second password, to the privileged level
-	KindToken      = "http-token" // for the HTTP side
-	KindSNMP       = "snmp-v3"    // user, authentication and privacy (RFC 3414)
-	KindConsole    = "console"    // user and password at the console line
+	KindPassword    = "password"       // user and password, over SSH
+	KindKey         = "key"            // user and private key, over SSH; its passphrase may be needed
+	KindPrivileged  = "privileged"     // the password of the privileged level
+	KindToken       = "http-token"     // for the HTTP side
+	KindSNMP        = "snmp-v3"        // user, authentication and privacy (RFC 3414)
+	KindCommunity   = "snmp-community" // of SNMP v2c, which sends it in clear text
+	KindCertificate = "certificate"    // ours and its private key, for TLS (RFC 7589)
+	KindConsole     = "console"        // user and password at the console line
 )
 
 // CredentialKinds lists the kinds.
-var CredentialKinds = []string{KindPassword, KindKey, KindPrivileged, KindToken, KindSNMP, KindConsole}
+var CredentialKinds = []string{KindPassword, KindKey, KindPrivileged, KindToken, KindSNMP, KindCommunity, KindCertificate, KindConsole}
 
 // A Secret is what is sealed of a credential. Which fields are needed depends on the kind.
 type Secret struct {
@@ -37,6 +42,7 @@ type Secret struct {
 	PrivateKey   string `json:"privateKey,omitempty"` // OpenSSH or PEM
 	Passphrase   string `json:"passphrase,omitempty"`
 	Token        string `json:"token,omitempty"`
+	Certificate  string `json:"certificate,omitempty"`  // PEM, with those that signed it
 	AuthProtocol string `json:"authProtocol,omitempty"` // SHA, SHA-256 ...
 	AuthPassword string `json:"authPassword,omitempty"`
 	PrivProtocol string `json:"privProtocol,omitempty"` // AES ...
@@ -72,6 +78,12 @@ func (s *Secret) Check(kind, user, versions string) string {
 		}
 	case KindPrivileged:
 		return needs(s.Password != "", "a password")
+	case KindCertificate:
+		if _, err := tls.X509KeyPair([]byte(s.Certificate), []byte(s.PrivateKey)); err != nil {
+			return needs(false, "a certificate and its private key, in PEM: "+err.Error())
+		}
+	case KindCommunity:
+		return needs(s.Password != "", "a community, as its password")
 	case KindToken:
 		return needs(s.Token != "", "a token")
 	case KindSNMP:
@@ -79,7 +91,7 @@ func (s *Secret) Check(kind, user, versions string) string {
 			return needs(false, "a user and passwords of at least 8 characters")
 		}
 	default:
-		return fmt.Sprintf("kind %q is not known; known: password, key, privileged, http-token, snmp-v3, console", kind)
+		return fmt.Sprintf("kind %q is not known; known: password, key, privileged, http-token, snmp-v3, snmp-community, certificate, console", kind)
 	}
 	return ""
 }
@@ -158,51 +170,52 @@ func (e *Engine) Order(ctx context.Context, d store.Device, version string) ([]s
 // target is how to get to a device, with its secrets opened. expect is the version that is expected to run there, "" when
 // nobody knows; who and why go into the audit line. It refuses when so many sign-ins were refused that one more might lock
 // the account.
-func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why string) (device.Target, error) {
-	dialect := e.Dialects[d.Dialect]
-	if dialect == nil {
-		return device.Target{}, fmt.Errorf("device %s: dialect %q is not known here", d.Name, d.Dialect)
+func (e *Engine) target(ctx context.Context, d store.Device, expect string, who access.Actor, why string) (device.Route, error) {
+	driver := e.Driver(d.Dialect)
+	if driver == nil {
+		return device.Route{}, fmt.Errorf("device %s: dialect %q is not known here", d.Name, d.Dialect)
 	}
 	tries, err := e.tries(ctx)
 	if err != nil {
-		return device.Target{}, records(err)
+		return device.Route{}, records(err)
 	}
 	left, raises := tries.Bound-d.RefusedTries, tries.Bound-d.RefusedRaises
 	rest := time.Duration(tries.Rest) * time.Second
 	if (left <= 0 || raises <= 0) && d.RefusedAt != nil {
-		since := time.Since(*d.RefusedAt)
+		since := e.since(*d.RefusedAt)
 		resting := since < rest && since > -rest // a clock that was set back must not lock us out
 		switch {
 		case resting && left <= 0:
-			return device.Target{}, &device.Error{Kind: device.SignInRefused, Address: d.Address, Doing: "sign in", Message: fmt.Sprintf("%d sign-ins in a row were refused, the last at %s; the next is not risked before %s, or when a credential is added", d.RefusedTries, d.RefusedAt.In(e.Zone).Format(ready.Stamp), d.RefusedAt.Add(rest).In(e.Zone).Format(ready.Stamp))}
+			return device.Route{}, &device.Error{Kind: device.SignInRefused, Address: d.Address, Doing: "sign in", Message: fmt.Sprintf("%d sign-ins in a row were refused, the last at %s; the next is not risked before %s, or when a credential is added", d.RefusedTries, d.RefusedAt.In(e.Zone).Format(ready.Stamp), d.RefusedAt.Add(rest).In(e.Zone).Format(ready.Stamp))}
 		case resting:
-			raises = -1 // what needs no second password still works
+			raises = -1 // what needs no privileged password still works
 		default:
 			left, raises = tries.Bound, tries.Bound
 			if err := e.Store.ForgiveTries(ctx, d.ID); err != nil {
-				return device.Target{}, records(err)
+				return device.Route{}, records(err)
 			}
 		}
 	}
-	t := device.Target{Address: d.Address, Web: d.Web, HostKey: d.HostKey, Dialect: dialect, Tries: left, RaiseTries: raises}
+	t := device.Route{Driver: driver, Target: device.Target{Address: d.Address, Web: d.Settings.Web, HostKey: d.HostKey, Tries: left, RaiseTries: raises,
+		Services: d.Settings.Services, Pins: d.Pins}}
 	if e.Receiver != nil {
 		t.Exchange = e.Receiver
 	}
-	if e.crowded() {
+	if e.leases.crowded() {
 		t.Packet = smallPacket
 	}
-	if err := e.signIns(ctx, &t, d, expect); err != nil {
+	if err := e.signIns(ctx, &t.Target, d, expect); err != nil {
 		return t, err
 	}
-	if d.Reach.Only {
-		t.Console = d.Reach.Console
+	if d.Settings.Reach.Only {
+		t.Console = d.Settings.Reach.Console
 	}
-	if d.Reach.Via != "" {
+	if d.Settings.Reach.Via != "" {
 		via, err := e.through(ctx, d, who, why)
 		if err != nil {
 			return t, err
 		}
-		t.Via, t.Enter = &via, d.Reach.Enter
+		t.Via, t.Enter = &via, d.Settings.Reach.Enter
 	}
 	if t.Console != "" || t.Enter != "" {
 		t.Record = e.recorder(context.WithoutCancel(ctx), d, who)
@@ -217,6 +230,10 @@ func (e *Engine) target(ctx context.Context, d store.Device, expect, who, why st
 		record(e.Store.TryRefused(background, s.ID, d.ID, second))
 		record(e.Store.Audit(background, who, "credential refused", d.Name, fmt.Sprintf("credential %d, %s", s.ID, why)))
 	}
+	t.Pin = func(protocol, pin string) error {
+		return records(e.Store.PinCertificate(background, d.ID, protocol, pin))
+	}
+	t.Noted = func(id int64) { record(e.Store.CredentialNoted(background, id, d.ID, who, why)) }
 	t.Used = func(s device.SignIn, second bool) {
 		record(e.Store.CredentialUsed(background, s.ID, d.ID, second, who, why))
 	}
@@ -252,13 +269,23 @@ func (e *Engine) signIns(ctx context.Context, t *device.Target, d store.Device, 
 			t.SignIns = append(t.SignIns, in)
 		case KindPrivileged:
 			t.Privileged = append(t.Privileged, in)
+		case KindSNMP, KindCommunity:
+			t.SNMP = append(t.SNMP, snmpUser(c, &s))
+		case KindCertificate:
+			if t.Certificate == nil {
+				pair, err := tls.X509KeyPair([]byte(s.Certificate), []byte(s.PrivateKey))
+				if err != nil {
+					return fmt.Errorf("%s: its certificate cannot be used", CredentialLabel(c.ID))
+				}
+				t.Certificate, t.CertificateID = &pair, c.ID
+			}
 		case KindToken:
 			if t.Token == "" {
 				t.Token, t.TokenID = s.Token, c.ID
 			}
 		}
 	}
-	if d.Reach.Only || d.Reach.Enter != "" { // what is for the line comes first there; elsewhere it is not tried
+	if d.Settings.Reach.Only || d.Settings.Reach.Enter != "" { // what is for the line comes first there; elsewhere it is not tried
 		t.SignIns = append(atLine, t.SignIns...)
 	}
 	// After a refusal the next one is tried, not the same again: which of them is right may be unknown, and few tries are left.
@@ -268,14 +295,42 @@ func (e *Engine) signIns(ctx context.Context, t *device.Target, d store.Device, 
 	return nil
 }
 
+// TrapUsers are the users and communities of SNMP that are known, whose traps count.
+func (e *Engine) TrapUsers(ctx context.Context) (out []device.SNMPUser, err error) {
+	cs, err := e.Store.Credentials(ctx, 0)
+	if err != nil {
+		return nil, records(err)
+	}
+	for _, c := range cs {
+		if c.Kind != KindSNMP && c.Kind != KindCommunity {
+			continue
+		}
+		s, err := openCredential(e.Vault, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, snmpUser(c, &s))
+	}
+	return out, nil
+}
+
+// snmpUser is a credential as a user of SNMP.
+func snmpUser(c store.Credential, s *Secret) device.SNMPUser {
+	u := device.SNMPUser{ID: c.ID, User: c.Username, AuthProtocol: s.AuthProtocol, AuthPassword: s.AuthPassword, PrivProtocol: s.PrivProtocol, PrivPassword: s.PrivPassword}
+	if c.Kind == KindCommunity {
+		u = device.SNMPUser{ID: c.ID, Community: s.Password}
+	}
+	return u
+}
+
 // through is how to get to the device that stands before another one.
-func (e *Engine) through(ctx context.Context, d store.Device, who, why string) (device.Target, error) {
-	via, err := e.Store.Device(ctx, d.Reach.Via)
+func (e *Engine) through(ctx context.Context, d store.Device, who access.Actor, why string) (device.Route, error) {
+	via, err := e.Store.Device(ctx, d.Settings.Reach.Via)
 	if errors.Is(err, store.ErrNotFound) {
-		return device.Target{}, fmt.Errorf("device %s is reached through %s, which is not in the fleet", d.Name, d.Reach.Via)
+		return device.Route{}, fmt.Errorf("device %s is reached through %s, which is not in the fleet", d.Name, d.Settings.Reach.Via)
 	}
 	if err != nil {
-		return device.Target{}, records(err)
+		return device.Route{}, records(err)
 	}
 	t, err := e.target(ctx, via, "", who, fmt.Sprintf("on the way to %s, %s", d.Name, why))
 	if err == nil && via.HostKey == "" {
@@ -286,7 +341,7 @@ func (e *Engine) through(ctx context.Context, d store.Device, who, why string) (
 
 // runningVersion is what the device ran when somebody last looked.
 func runningVersion(d store.Device) string {
-	var p device.Portrait
+	var p portrait.Portrait
 	if d.Portrait == nil || json.Unmarshal(d.Portrait, &p) != nil {
 		return ""
 	}
@@ -338,7 +393,7 @@ func (e *Engine) moveOldPasswords(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := e.Store.MoveOldPasswords(ctx, o.DeviceID, PasswordCredentials(o.Username, len(privileged) > 0, "the first versions"), func(c *store.Credential, id int64) ([]byte, error) {
+		if err := e.Store.MoveOldPasswords(ctx, o.DeviceID, PasswordCredentials(o.Username, len(privileged) > 0, access.Service("the first versions")), func(c *store.Credential, id int64) ([]byte, error) {
 			if c.Kind == KindPrivileged {
 				return SealCredential(e.Vault, id, Secret{Password: string(privileged)})
 			}
@@ -350,11 +405,11 @@ func (e *Engine) moveOldPasswords(ctx context.Context) error {
 	return nil
 }
 
-// PasswordCredentials are the records of a user's password and, if there is one, the second password.
-func PasswordCredentials(user string, privileged bool, by string) []store.Credential {
-	cs := []store.Credential{{Kind: KindPassword, Username: user, CreatedBy: by}}
+// PasswordCredentials are the records of a user's password and, if there is one, the privileged password.
+func PasswordCredentials(user string, privileged bool, by access.Actor) []store.Credential {
+	cs := []store.Credential{{Kind: KindPassword, Username: user, CreatedBy: by.String()}}
 	if privileged {
-		cs = append(cs, store.Credential{Kind: KindPrivileged, CreatedBy: by})
+		cs = append(cs, store.Credential{Kind: KindPrivileged, CreatedBy: by.String()})
 	}
 	return cs
 }

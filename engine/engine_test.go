@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/backupstore"
 	"verimorph/blob"
 	"verimorph/core/backup"
@@ -33,7 +33,9 @@ import (
 	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
+	"verimorph/device/cli"
 	"verimorph/internal/dbtest"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -90,7 +92,7 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 	require.NoError(t, err)
 	backups, err := backupstore.Open(filepath.Join(dir, "backups"), v)
 	require.NoError(t, err)
-	dialects, err := device.ReadDialects(device.Builtin())
+	dialects, err := cli.ReadDialects(cli.Builtin())
 	require.NoError(t, err)
 	serve := &transfer.Server{}
 	web := httptest.NewServer(serve)
@@ -99,7 +101,7 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 	receiver, err := transfer.Receive(transfer.ReceiverConfig{SFTP: "127.0.0.1:0", FTP: "127.0.0.1:0", TFTP: "127.0.0.1:0", HostKey: filepath.Join(dir, "hostkey"), Give: serve, Log: quiet})
 	require.NoError(t, err)
 	t.Cleanup(receiver.Close)
-	e, err := New(Config{Store: st, Images: images, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: serve, Pace: change.Pace{Factor: factor, Floor: leastLimit}, Log: quiet, Lease: 2 * time.Second})
+	e, err := New(Config{Store: st, Blobs: images, Backups: backups, Receiver: receiver, Vault: v, Drivers: cli.Drivers(dialects), Serve: serve, Pace: change.Pace{Factor: factor, Floor: leastLimit}, Log: quiet, Lease: 2 * time.Second})
 	require.NoError(t, err)
 	lib := demoLibrary(t)
 	e.Library = func(context.Context) (*convert.Library, error) { return lib, nil }
@@ -110,7 +112,7 @@ func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {
 
 func (r *rig) addDevice() {
 	a := r.box.Access()
-	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "box", Address: a.Address, Dialect: "tarnholm", Transfer: "sftp"}, PasswordCredentials(a.User, true, "me"), func(c *store.Credential, id int64) ([]byte, error) {
+	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "box", Address: a.Address, Dialect: "tarnholm", Settings: store.Settings{Transfer: "sftp"}}, PasswordCredentials(a.User, true, access.Person("me", "")), func(c *store.Credential, id int64) ([]byte, error) {
 		return SealCredential(r.Vault, id, Secret{Password: map[string]string{KindPassword: a.Password, KindPrivileged: a.Watchword}[c.Kind]})
 	}))
 	var err error
@@ -121,8 +123,7 @@ func (r *rig) addDevice() {
 // begin drafts, approves and starts a change; nobody carries it before the engine is started.
 func (r *rig) begin(from, to string) int64 {
 	id := r.draft(from, to)
-	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, "me", ""))
-	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, "me", ""))
+	r.release(id)
 	return id
 }
 
@@ -132,21 +133,21 @@ func (r *rig) draft(from, to string) int64 {
 	require.NoError(r.t, err)
 	for _, h := range p.Hops {
 		data, _ := content(r.t, h.Image.SHA256)
-		sum, _, err := r.Images.Put(bytes.NewReader(data), 0)
+		sum, _, err := r.Blobs.Put(bytes.NewReader(data), 0)
 		require.NoError(r.t, err)
 		require.Equal(r.t, h.Image.SHA256, sum)
 		_, err = r.Store.AddImage(r.t.Context(), store.Image{SHA256: sum, File: h.Image.File, Size: h.Image.Size, Family: "th", Version: h.To.String(), Models: h.Image.Models, AddedBy: "me"})
 		require.NoError(r.t, err)
 	}
-	plan, err := change.Draft(change.Job{Family: r.cat.Family("th"), Path: p, Can: r.Dialects["tarnholm"].Abilities(), Pace: r.Pace})
+	plan, err := change.Draft(change.Job{Family: r.cat.Family("th"), Path: p, Can: r.Drivers["tarnholm"].Profile().Abilities, Pace: r.Pace})
 	require.NoError(r.t, err)
 	data, err := json.Marshal(p)
 	require.NoError(r.t, err)
-	c := store.Change{DeviceID: r.d.ID, From: from, To: to, Path: data, CreatedBy: "me", Back: plan.Back, BackPolicy: r.policy}
+	c := store.Change{Members: []store.Member{{DeviceID: r.d.ID}}, From: from, To: to, Path: data, Back: plan.Back, BackPolicy: r.policy}
 	for _, s := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
-	id, err := r.Store.AddChange(r.t.Context(), c)
+	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
 	return id
 }
@@ -217,7 +218,7 @@ func (r *rig) prepare(id int64) *run {
 	l, ok, err := r.Store.Acquire(r.t.Context(), r.d.ID, "test", time.Hour)
 	require.NoError(r.t, err)
 	require.True(r.t, ok)
-	w := r.newRun(&c, l)
+	w := r.newRun(&c, l, newBoard(&c), true)
 	require.NoError(r.t, json.Unmarshal(c.Path, &w.path))
 	r.t.Cleanup(w.hangUp)
 	return w
@@ -267,7 +268,7 @@ func TestASlotThatWasWrittenAnew(t *testing.T) {
 	t.Parallel()
 	f, _, to := kinds["gateway"](t)
 	id := f.draft(to)
-	f.begin(id)
+	f.release(id)
 	w := f.prepare(id)
 	ctx := t.Context()
 	for _, kind := range []change.Kind{change.Send, change.Install} {
@@ -298,12 +299,12 @@ func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
 	w := r.prepare(id)
 	c, err := w.connect(t.Context())
 	require.NoError(t, err)
-	local, err := r.Images.Path(w.path.Hops[0].Image.SHA256)
+	local, err := r.Blobs.Path(w.path.Hops[0].Image.SHA256)
 	require.NoError(t, err)
 	files, err := c.SFTP()
 	require.NoError(t, err)
 	require.NoError(t, transfer.Push(t.Context(), files, local, "th60-5.4.2.img", nil))
-	other, err := device.Dial(t.Context(), target(t, r))
+	other, err := dialed(t.Context(), target(t, r))
 	require.NoError(t, err)
 	go func() { _ = other.Install(context.Background(), "th60-5.4.2.img", "b", nil) }()
 	require.Eventually(t, func() bool { return r.box.Status().Fits == 1 }, 20*time.Second, time.Millisecond)
@@ -318,8 +319,11 @@ func TestAnInstallationUnderWayIsWaitedFor(t *testing.T) {
 	assert.Equal(t, 1, r.box.Status().Fits, "no second one was begun")
 }
 
-func target(t *testing.T, r *rig) device.Target {
-	got, err := r.target(t.Context(), r.d, "", "test", "test")
+// dialed connects along a route.
+func dialed(ctx context.Context, r device.Route) (*device.Client, error) { return r.Dial(ctx) }
+
+func target(t *testing.T, r *rig) device.Route {
+	got, err := r.target(t.Context(), r.d, "", access.Person("test", ""), "test")
 	require.NoError(t, err)
 	return got
 }
@@ -344,7 +348,7 @@ func TestRestartIsTakenOnlyForWhatItIs(t *testing.T) {
 
 	c, err := w.connect(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, c.ChooseSlot(t.Context(), "b"))
+	require.NoError(t, c.ChooseSlot(t.Context(), "b", ""))
 	require.NoError(t, restart(w, t.Context(), restartStep))
 	evidence, err := wentDown(w, t.Context(), restartStep)
 	require.NoError(t, err)
@@ -370,12 +374,12 @@ func TestAStartThatFellBackIsNotRepeated(t *testing.T) {
 	install.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
 	c, err := w.connect(ctx)
 	require.NoError(t, err)
-	require.NoError(t, c.ChooseSlot(ctx, "b"))
+	require.NoError(t, c.ChooseSlot(ctx, "b", ""))
 	intent, err := startBefore(w, ctx, s)
 	require.NoError(t, err)
 	s.Intent, err = json.Marshal(intent)
 	require.NoError(t, err)
-	require.NoError(t, r.box.Arm(tarnholm.OldSlot, tarnholm.Fault{Times: 1}))
+	require.NoError(t, r.box.Arm(tarnholm.OldSlot, box.Fault{Times: 1}))
 	require.NoError(t, restart(w, ctx, s))
 	require.Eventually(t, func() bool { return r.box.Status().Boots == 2 && r.box.Status().Phase == "ready" }, 20*time.Second, 10*time.Millisecond)
 	w.unsure = true
@@ -403,7 +407,7 @@ func TestACommandThatIsOnItsWay(t *testing.T) {
 	install, s := w.of(change.Install), w.of(change.Restart)
 	install.Intent, _ = json.Marshal(slotIntent{Slot: "b", Version: "5.0.6", Old: "a"})
 	gone := r.client()
-	require.NoError(t, gone.ChooseSlot(ctx, "b"))
+	require.NoError(t, gone.ChooseSlot(ctx, "b", ""))
 	intent, err := startBefore(w, ctx, s)
 	require.NoError(t, err)
 	s.Intent, err = json.Marshal(intent)
@@ -479,7 +483,7 @@ func TestStoppingLeavesTheChangeToTheNextProcess(t *testing.T) {
 func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET transfer = 'http'")
+	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET settings = settings || '{\"transfer\": \"http\"}'")
 	require.NoError(t, err)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -496,7 +500,7 @@ func TestTransferByHTTPEndsWithItsStep(t *testing.T) {
 func TestBackupsAreSealedAndReadBack(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, "me")
+	b, err := r.Backup(t.Context(), r.d, backup.OnDemand, access.Person("me", ""))
 	require.NoError(t, err)
 	data, err := r.Backups.Read(b.SHA256)
 	require.NoError(t, err)
@@ -523,29 +527,20 @@ func TestBackupsAreSealedAndReadBack(t *testing.T) {
 	assert.False(t, done, "a record without its content is no backup")
 }
 
-// imageFolder finds where the image store keeps its files.
-func imageFolder(t *testing.T, r *rig) string {
-	sum, _, err := r.Images.Put(strings.NewReader("x"), 0)
-	require.NoError(t, err)
-	name, err := r.Images.Path(sum)
-	require.NoError(t, err)
-	return filepath.Dir(filepath.Dir(name))
-}
-
 func TestReadingsThatCannotBeTakenAreAWarning(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	d := *r.Dialects["tarnholm"]
+	d := *r.Drivers["tarnholm"].(*cli.Dialect)
 	d.Readings = append([]device.Reading{{Name: "moon", Send: "tell moon", Type: verify.Number, Match: d.Readings[0].Match}}, d.Readings...)
-	r.Dialects = map[string]*device.Dialect{"tarnholm": &d}
-	r.Engine.Dialects = r.Dialects
+	r.Drivers = map[string]device.Driver{"tarnholm": &d}
+	r.Engine.Drivers = r.Drivers
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
 	c := r.await(id, change.Asking)
 	assert.Equal(t, []string{ready.Readings}, c.Question.Checks)
 	assert.Contains(t, c.Question.Text, "moon", "nothing could be compared afterwards")
 	assert.Equal(t, 0, r.box.Status().Fits)
-	require.NoError(t, r.Act(t.Context(), id, change.Accept, "me", "there is no moon tonight"))
+	require.NoError(t, r.Act(t.Context(), id, change.Accept, access.Person("me", ""), "there is no moon tonight"))
 	c = r.awaitEnd(id)
 	assert.Equal(t, change.Done, c.State)
 	v := verdictOf(t, c)
@@ -586,7 +581,7 @@ func TestABackupKeepsLinesThatNobodyUnderstands(t *testing.T) {
 	s := w.of(change.Backup)
 	require.NoError(t, takeBackup(w, t.Context(), s))
 	assert.Contains(t, s.Note, "1 lines of running.cfg are not understood, the first: running.cfg:")
-	b, err := r.Store.BackupOf(t.Context(), id, 0)
+	b, err := r.Store.BackupOf(t.Context(), id, r.d.ID, 0)
 	require.NoError(t, err)
 	data, err := r.Backups.Read(b.SHA256)
 	require.NoError(t, err)
@@ -599,7 +594,7 @@ func TestRoomThatVanishesIsSaid(t *testing.T) {
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
 	require.NoError(t, check(w, t.Context(), w.of(change.Check)))
-	require.NoError(t, r.box.Arm(tarnholm.LowFlash, tarnholm.Fault{Value: 2 << 20})) // somebody else fills it
+	require.NoError(t, r.box.Arm(tarnholm.LowFlash, box.Fault{Value: 2 << 20})) // somebody else fills it
 	err := send(w, t.Context(), w.of(change.Send))
 	var f *finalError
 	require.ErrorAs(t, err, &f, "trying again is no use")
@@ -613,8 +608,8 @@ func TestWhatMayBeRemoved(t *testing.T) {
 	r := newRig(t, nil)
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
-	p := &device.Portrait{Model: "TH-60", Version: "5.0.7", Total: 100 << 20, Free: 1 << 20, Slots: []device.Slot{{Name: "a", Version: "5.0.7", Running: true}, {Name: "b", Version: "5.0.6"}},
-		Files: []device.File{{Name: "th60-5.0.7.img", Size: 5 << 20}, {Name: "th60-5.0.6.img", Size: 5 << 20}, {Name: "old.log", Size: 2 << 20}, {Name: "th60-4.2.9.img", Size: 4 << 20}, {Name: "th60-5.4.2.img", Size: 1 << 20}}}
+	p := &portrait.Portrait{Model: "TH-60", Version: "5.0.7", Storage: map[string]portrait.Room{"flash": {Total: 100 << 20, Free: 1 << 20}}, Slots: []portrait.Slot{{Name: "a", Version: "5.0.7", Running: true}, {Name: "b", Version: "5.0.6"}},
+		Files: []portrait.File{{Name: "th60-5.0.7.img", Size: 5 << 20}, {Name: "th60-5.0.6.img", Size: 5 << 20}, {Name: "old.log", Size: 2 << 20}, {Name: "th60-4.2.9.img", Size: 4 << 20}, {Name: "th60-5.4.2.img", Size: 1 << 20}}}
 	f := ready.Facts{}
 	require.NoError(t, w.e.files(t.Context(), &f, w.c, &w.path, p, 0, false))
 	assert.Equal(t, []string{"th60-4.2.9.img (4.0 MiB)", "old.log (2.0 MiB)"}, f.Removable)
@@ -625,11 +620,11 @@ func TestWhatMayBeRemoved(t *testing.T) {
 func TestAMissingVerbIsARefusalBeforeAnythingHappens(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	d := *r.Dialects["tarnholm"]
+	d := *r.Drivers["tarnholm"].(*cli.Dialect)
 	d.Verbs = maps.Clone(d.Verbs)
 	delete(d.Verbs, "fetch-image")
-	r.Engine.Dialects = map[string]*device.Dialect{"tarnholm": &d}
-	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET transfer = 'http'")
+	r.Engine.Drivers = map[string]device.Driver{"tarnholm": &d}
+	_, err := r.Store.Pool.Exec(t.Context(), "UPDATE devices SET settings = settings || '{\"transfer\": \"http\"}'")
 	require.NoError(t, err)
 	id := r.begin("5.0.7", "5.4.2")
 	w := r.prepare(id)
@@ -679,7 +674,7 @@ func TestRecordsThatHangFailNoStep(t *testing.T) {
 func TestAnImageThatIsDamagedAgainAndAgain(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	require.NoError(t, r.box.Arm(tarnholm.CorruptTransfer, tarnholm.Fault{Times: -1}))
+	require.NoError(t, r.box.Arm(tarnholm.CorruptTransfer, box.Fault{Times: -1}))
 	r.start()
 	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
 	assert.Equal(t, change.Failed, c.State)
@@ -700,9 +695,9 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 	assert.True(t, done)
 	assert.Equal(t, "th60-5.4.2.img is in the image store", evidence)
 
-	kept, err := r.Images.Read(sum)
+	kept, err := r.Blobs.Read(sum)
 	require.NoError(t, err)
-	require.NoError(t, r.Images.Delete(sum))
+	require.NoError(t, r.Blobs.Delete(sum))
 	_, err = fileKeptNow(w, ctx, s)
 	assert.ErrorContains(t, err, "is gone from the image store")
 	assert.ErrorContains(t, awaitFile(w, ctx, s), "nothing fetches it; add it with: verimorph image add FILE")
@@ -719,11 +714,11 @@ func TestAHopWaitsForItsImage(t *testing.T) {
 		t.Fatalf("it did not wait: %v", err)
 	case <-time.After(700 * time.Millisecond):
 	}
-	_, _, err = r.Images.Put(bytes.NewReader(kept), 0)
+	_, _, err = r.Blobs.Put(bytes.NewReader(kept), 0)
 	require.NoError(t, err)
 	require.NoError(t, <-ended, "the image came")
 
-	require.NoError(t, r.Images.Delete(sum))
+	require.NoError(t, r.Blobs.Delete(sum))
 	require.NoError(t, r.Store.EndFetch(ctx, f.ID, "p", store.FetchFailed, 10, "the contract has ended"))
 	err = awaitFile(w, ctx, s)
 	assert.ErrorContains(t, err, "the download of th60-5.4.2.img from site makers is failed: the contract has ended")

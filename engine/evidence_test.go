@@ -17,13 +17,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/convert"
+	"verimorph/core/portrait"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
+	"verimorph/device/cli"
 	"verimorph/internal/wire"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -45,7 +49,7 @@ func (r *rig) at(hop int, kind change.Kind, point string, do func(w *run, s *sto
 
 func (r *rig) holdAt(hop int, kind change.Kind) {
 	r.at(hop, kind, "performed", func(w *run, _ *store.Step) {
-		assert.NoError(r.t, r.Act(context.Background(), w.c.ID, change.Hold, "mate", ""))
+		assert.NoError(r.t, r.Act(context.Background(), w.c.ID, change.Pause, access.Person("mate", ""), ""))
 	})
 }
 
@@ -67,7 +71,7 @@ func (r *rig) journal(id int64) string {
 
 // client is somebody else's connection to the device.
 func (r *rig) client() *device.Client {
-	c, err := device.Dial(r.t.Context(), target(r.t, r))
+	c, err := dialed(r.t.Context(), target(r.t, r))
 	require.NoError(r.t, err)
 	r.t.Cleanup(c.Close)
 	return c
@@ -75,30 +79,31 @@ func (r *rig) client() *device.Client {
 
 // write changes one statement of what the box runs with, as somebody at its command line would; it is not saved.
 func (r *rig) write(statement string) {
-	d := *r.Dialects["tarnholm"]
+	d := *r.Drivers["tarnholm"].(*cli.Dialect)
 	d.Verbs = maps.Clone(d.Verbs)
-	d.Verbs["save"] = device.Query{Send: "write " + statement, Raised: true}
+	d.Verbs["save"] = cli.Query{Send: "write " + statement, Raised: true}
 	t := target(r.t, r)
-	t.Dialect = &d
-	c, err := device.Dial(r.t.Context(), t)
+	t.Driver = &d
+	c, err := dialed(r.t.Context(), t)
 	require.NoError(r.t, err)
 	defer c.Close()
 	require.NoError(r.t, c.Save(r.t.Context()))
 }
 
-// act drafts and starts a change of single acts.
-func (r *rig) act(acts ...change.Act) int64 {
+// operations drafts and starts a change of single operations.
+func (r *rig) operations(os ...change.Operation) int64 {
 	drafted := r.change(r.draft("5.0.7", "5.4.2"))
-	plan, _, to, err := change.DraftActs(change.ActsJob{Family: r.cat.Family("th"), Can: r.Dialects["tarnholm"].Abilities(), Pace: r.Pace, From: "5.0.7", Idle: "5.0.6", Acts: acts})
+	plan, _, to, err := change.DraftOperations(change.OperationsJob{Family: r.cat.Family("th"), Can: r.Drivers["tarnholm"].Profile().Abilities, Pace: r.Pace, From: "5.0.7", Idle: "5.0.6", Operations: os})
 	require.NoError(r.t, err)
-	c := store.Change{DeviceID: r.d.ID, From: "5.0.7", To: to, Path: drafted.Path, CreatedBy: "me", Kind: store.Acts, Back: plan.Back}
+	c := store.Change{Members: []store.Member{{DeviceID: r.d.ID}}, From: "5.0.7", To: to, Path: drafted.Path, Kind: change.SingleOperations, Back: plan.Back}
 	for _, s := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
-	id, err := r.Store.AddChange(r.t.Context(), c)
+	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
-	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, "me", ""))
-	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, "me", ""))
+	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, access.Person("me", ""), ""))
+	require.NoError(r.t, r.Store.SetChecks(r.t.Context(), id, 1, nil, nil))
+	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, access.Person("me", ""), ""))
 	return id
 }
 
@@ -107,7 +112,7 @@ func (r *rig) byHand(slot string, start bool) {
 	c := r.client()
 	var sum string
 	require.NoError(r.t, r.Store.Pool.QueryRow(r.t.Context(), `SELECT sha256 FROM images LIMIT 1`).Scan(&sum))
-	local, err := r.Images.Path(sum)
+	local, err := r.Blobs.Path(sum)
 	require.NoError(r.t, err)
 	files, err := c.SFTP()
 	require.NoError(r.t, err)
@@ -115,7 +120,7 @@ func (r *rig) byHand(slot string, start bool) {
 	require.NoError(r.t, c.Install(r.t.Context(), "by-hand.img", slot, nil))
 	require.NoError(r.t, c.RemoveFile(r.t.Context(), "by-hand.img"))
 	if start {
-		require.NoError(r.t, c.ChooseSlot(r.t.Context(), slot))
+		require.NoError(r.t, c.ChooseSlot(r.t.Context(), slot, ""))
 		_ = c.Restart(r.t.Context())
 		require.Eventually(r.t, func() bool {
 			st := r.box.Status()
@@ -127,15 +132,15 @@ func (r *rig) byHand(slot string, start bool) {
 // Held after the go/no-go check, and resumed when the window is over: the device is not restarted.
 func TestTheWindowHoldsAfterARest(t *testing.T) {
 	t.Parallel()
-	for _, kind := range []change.Kind{change.Point, change.Backup} {
+	for _, kind := range []change.Kind{change.GoNoGo, change.Backup} {
 		r := newRig(t, nil)
 		r.holdAt(0, kind)
 		id := r.begin("5.0.7", "5.4.2")
 		r.window(id, -1, 2)
 		r.start()
-		r.await(id, change.Held)
+		r.await(id, change.Paused)
 		r.window(id, -12, -9)
-		require.NoError(t, r.Act(t.Context(), id, change.Resume, "me", ""))
+		require.NoError(t, r.Act(t.Context(), id, change.Resume, access.Person("me", ""), ""))
 		c := r.await(id, change.Asking, change.Failed, change.Done)
 		require.Equal(t, change.Asking, c.State, r.journal(id))
 		assert.Equal(t, change.AskTime, c.Question.Kind)
@@ -149,7 +154,7 @@ func TestTheWindowHoldsAfterARest(t *testing.T) {
 // A service that was away overnight asks in the morning instead of restarting the device.
 func TestTheWindowHoldsAfterACrash(t *testing.T) {
 	t.Parallel()
-	for _, kind := range []change.Kind{change.Point, change.ChooseSlot} {
+	for _, kind := range []change.Kind{change.GoNoGo, change.ChooseSlot} {
 		r := newRig(t, nil)
 		reached := make(chan struct{})
 		r.at(0, kind, "performed", func(*run, *store.Step) { close(reached); time.Sleep(150 * time.Millisecond) })
@@ -190,9 +195,9 @@ func TestTheWindowClosesBetweenCheckAndCommand(t *testing.T) {
 		assert.Equal(t, 1, r.box.Status().Boots)
 		// Given another time that was approved, it goes on.
 		until := time.Now().Add(2 * time.Hour)
-		require.NoError(t, r.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until}, "me"))
-		require.NoError(t, r.Act(t.Context(), id, change.Approve, "mate", ""))
-		require.NoError(t, r.Act(t.Context(), id, change.Retry, "me", ""))
+		require.NoError(t, r.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until}, access.Person("me", "")))
+		require.NoError(t, r.Act(t.Context(), id, change.Approve, access.Person("mate", ""), ""))
+		require.NoError(t, r.Act(t.Context(), id, change.Retry, access.Person("me", ""), ""))
 		assert.Equal(t, change.Done, r.awaitEnd(id).State)
 		assert.Equal(t, 2, r.box.Status().Boots)
 	}
@@ -219,10 +224,10 @@ func TestTheWayBackThatWasOverwritten(t *testing.T) {
 	r.holdAt(1, change.Install)
 	id := r.begin("5.0.4", "5.4.2")
 	r.start()
-	c := r.await(id, change.Held)
+	c := r.await(id, change.Paused)
 	assert.NotContains(t, c.Possible(), change.GoBack)
-	require.Error(t, r.Act(t.Context(), id, change.GoBack, "me", ""))
-	require.NoError(t, r.Act(t.Context(), id, change.Resume, "me", ""))
+	require.Error(t, r.Act(t.Context(), id, change.GoBack, access.Person("me", ""), ""))
+	require.NoError(t, r.Act(t.Context(), id, change.Resume, access.Person("me", ""), ""))
 	assert.Equal(t, change.Done, r.awaitEnd(id).State)
 }
 
@@ -234,25 +239,25 @@ func TestADeviceThatIsNotAsLeft(t *testing.T) {
 		r.holdAt(0, change.Backup)
 		id := r.begin("5.0.7", "5.4.2")
 		r.start()
-		r.await(id, change.Held)
+		r.await(id, change.Paused)
 		r.byHand("b", true)
 		fits := r.box.Status().Fits
-		require.NoError(t, r.Act(t.Context(), id, change.Resume, "me", ""))
+		require.NoError(t, r.Act(t.Context(), id, change.Resume, access.Person("me", ""), ""))
 		c := r.await(id, change.Asking, change.Failed, change.Done)
 		require.Equal(t, change.Asking, c.State, r.journal(id))
 		assert.Equal(t, change.AskStands, c.Question.Kind)
 		assert.Contains(t, c.Question.Text, "it runs 5.4.2; 5.0.7 was expected")
 		assert.Equal(t, fits, r.box.Status().Fits, "nothing was written")
-		require.NoError(t, r.Act(t.Context(), id, change.Leave, "me", ""))
+		require.NoError(t, r.Act(t.Context(), id, change.Leave, access.Person("me", ""), ""))
 	})
 	t.Run("another installation in the idle slot", func(t *testing.T) {
 		r := newRig(t, nil)
 		r.holdAt(0, change.Backup)
 		id := r.begin("5.0.7", "5.4.2")
 		r.start()
-		r.await(id, change.Held)
+		r.await(id, change.Paused)
 		r.byHand("b", false)
-		require.NoError(t, r.Act(t.Context(), id, change.Resume, "me", ""))
+		require.NoError(t, r.Act(t.Context(), id, change.Resume, access.Person("me", ""), ""))
 		c := r.await(id, change.Asking, change.Failed, change.Done)
 		require.Equal(t, change.Asking, c.State, r.journal(id))
 		assert.Contains(t, c.Question.Text, "slot b holds 5.4.2; 5.0.6 was expected")
@@ -263,7 +268,7 @@ func TestADeviceThatIsNotAsLeft(t *testing.T) {
 		id := r.begin("5.0.7", "5.4.2")
 		r.at(0, change.Checksum, "begun", func(w *run, _ *store.Step) {
 			c := r.client()
-			assert.NoError(t, c.ChooseSlot(context.Background(), "b"))
+			assert.NoError(t, c.ChooseSlot(context.Background(), "b", ""))
 			w.hangUp()
 		})
 		r.start()
@@ -295,11 +300,11 @@ func TestAnotherUnit(t *testing.T) {
 		require.NoError(t, r.Store.SetAddress(t.Context(), r.d.ID, address))
 		for kind, v := range map[string]string{KindPassword: o.Password, KindPrivileged: o.Watchword} {
 			user := map[string]string{KindPassword: o.User}[kind]
-			_, err := r.Store.AddCredential(t.Context(), store.Credential{DeviceID: &r.d.ID, Kind: kind, Username: user, Versions: "5.4.x", CreatedBy: "me"}, func(id int64) ([]byte, error) { return SealCredential(r.Vault, id, Secret{Password: v}) })
+			_, err := r.Store.AddCredential(t.Context(), store.Credential{DeviceID: &r.d.ID, Kind: kind, Username: user, Versions: "5.4.x"}, func(id int64) ([]byte, error) { return SealCredential(r.Vault, id, Secret{Password: v}) })
 			require.NoError(t, err)
 		}
 		id := r.begin("5.0.7", "5.4.2")
-		_, err = r.Store.Pool.Exec(t.Context(), `UPDATE changes SET expects_host_key = true, planned = '{"model":"TH-60","serial":"S"}' WHERE id = $1`, id)
+		_, err = r.Store.Pool.Exec(t.Context(), `WITH c AS (UPDATE changes SET expects_host_key = true WHERE id = $1) UPDATE members SET planned = '{"model":"TH-60","serial":"S"}' WHERE change_id = $1`, id)
 		require.NoError(t, err)
 		r.at(0, when, "performed", func(w *run, _ *store.Step) {
 			mine.Close()
@@ -319,7 +324,7 @@ func TestAnotherUnit(t *testing.T) {
 		assert.Zero(t, other.Status().Fits)
 		d, err := r.Store.DeviceByID(t.Context(), r.d.ID)
 		require.NoError(t, err)
-		var p device.Portrait
+		var p portrait.Portrait
 		require.NoError(t, json.Unmarshal(d.Portrait, &p))
 		assert.Equal(t, "S", p.Serial, "what is recorded stays")
 	}
@@ -329,7 +334,7 @@ func TestAnotherUnit(t *testing.T) {
 func TestReadingsAreFrozenWithTheChange(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	r.policy = store.BackAutomatic
+	r.policy = change.Automatic
 	own := store.OwnReading{Dialect: "tarnholm", Name: "runs-in", AddedBy: "me", Definition: "name: runs-in\ntitle: Runs in\ntype: text\nsend: tell box\nmatch: 'model +(?P<value>\\S+)'\nexpect: {rule: unchanged, severity: fail}\n"}
 	mine, err := r.Store.PutOwnReading(t.Context(), own)
 	require.NoError(t, err)
@@ -399,7 +404,7 @@ func TestNothingToCompareWithIsNoPass(t *testing.T) {
 	require.Equal(t, change.Asking, c.State, failure(c))
 	assert.Equal(t, []string{ready.Readings}, c.Question.Checks)
 	assert.Contains(t, c.Question.Text, "nothing to keep: Tunnels up (none before)")
-	require.NoError(t, r.Act(t.Context(), id, change.Accept, "me", "there are no tunnels here"))
+	require.NoError(t, r.Act(t.Context(), id, change.Accept, access.Person("me", ""), "there are no tunnels here"))
 	c = r.awaitEnd(id)
 	require.Equal(t, change.Done, c.State, failure(c))
 	v := verdictOf(t, c)
@@ -428,7 +433,7 @@ func TestAConfigurationThatChangesAfterItsBackup(t *testing.T) {
 		f, _, to := kinds["gauge"](t)
 		f.start()
 		id := f.draft(to)
-		f.begin(id)
+		f.release(id)
 		f.asks(id, change.AskHand, "medium")
 		setting(t, f, "mean", "75")
 		f.answer(id, change.SignOff, "card is in")
@@ -436,7 +441,7 @@ func TestAConfigurationThatChangesAfterItsBackup(t *testing.T) {
 		require.Equal(t, change.Done, c.State, failure(c))
 		assert.Contains(t, f.plain.Part("gauge.ini"), "mean = 75")
 		assert.Contains(t, f.journal(id), "the configuration was changed after backup")
-		all, err := f.Store.BackupsOf(t.Context(), id)
+		all, err := f.Store.BackupsOf(t.Context(), id, f.d.ID)
 		require.NoError(t, err)
 		assert.Len(t, all, 2)
 		assert.Equal(t, verify.Met, resultOf(verdictOf(t, c), readConfig).State, "%v", resultOf(verdictOf(t, c), readConfig))
@@ -445,7 +450,7 @@ func TestAConfigurationThatChangesAfterItsBackup(t *testing.T) {
 		f, _, to := kinds["gauge"](t)
 		f.start()
 		id := f.draft(to)
-		f.begin(id)
+		f.release(id)
 		f.asks(id, change.AskHand, "medium")
 		setting(t, f, "offset", "-0.52")
 		f.answer(id, change.SignOff, "card is in")
@@ -465,13 +470,13 @@ func TestAConfigurationThatChangesAfterItsBackup(t *testing.T) {
 		r.holdAt(0, change.Install)
 		id := r.begin("5.0.7", "5.4.2")
 		r.start()
-		r.await(id, change.Held)
+		r.await(id, change.Paused)
 		r.write("port p1 / mtu 1400")
-		require.NoError(t, r.Act(t.Context(), id, change.Resume, "me", ""))
+		require.NoError(t, r.Act(t.Context(), id, change.Resume, access.Person("me", ""), ""))
 		c := r.await(id, change.Asking, change.Failed, change.Done)
 		if c.State == change.Asking { // that it is saved is a warning of its own
 			require.Equal(t, []string{ready.Unsaved}, c.Question.Checks, c.Question.Text)
-			require.NoError(t, r.Act(t.Context(), id, change.Accept, "me", "keep it"))
+			require.NoError(t, r.Act(t.Context(), id, change.Accept, access.Person("me", ""), "keep it"))
 		}
 		c = r.awaitEnd(id)
 		require.Equal(t, change.Done, c.State, failure(c))
@@ -500,7 +505,7 @@ func TestABlinkIsNoRestart(t *testing.T) {
 	for _, kind := range []string{"ramp", "gauge"} {
 		t.Run(kind, func(t *testing.T) {
 			s := subjects(t, kind)
-			s.policy = store.BackAutomatic
+			s.policy = change.Automatic
 			s.at(0, change.Install, "begun", func(*run, *store.Step) {
 				go func() {
 					for s.plain.Status().Installs == 0 {
@@ -535,7 +540,7 @@ func TestSilenceHasToLast(t *testing.T) {
 func TestSignInRefusedWhileStarting(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	r.policy = store.BackAutomatic
+	r.policy = change.Automatic
 	good := make(chan struct{})
 	r.at(0, change.Link, "performed", func(w *run, _ *store.Step) {
 		w.hangUp()
@@ -593,7 +598,7 @@ func TestAStaleWorkerSendsNothing(t *testing.T) {
 		var still atomic.Bool
 		a.strike = func(w *run, s *store.Step, at string) {
 			if s.Plan.Kind == change.Restart && at == "begun" && still.CompareAndSwap(false, true) {
-				_, err := r.Store.Pool.Exec(ctx, "UPDATE leases SET expires_at = now() - interval '1 second' WHERE device_id = $1", w.c.DeviceID)
+				_, err := r.Store.Pool.Exec(ctx, "UPDATE leases SET expires_at = now() - interval '1 second' WHERE device_id = $1", w.m.DeviceID)
 				assert.NoError(t, err)
 				assert.NoError(t, b.Start(ctx))
 				select {
@@ -621,26 +626,41 @@ func TestTheAgeOfALease(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
 	k := &keptLease{good: now}
-	assert.InDelta(t, 8, k.left(8*time.Second).Seconds(), 0.5)
+	assert.InDelta(t, 8, k.left(8*time.Second, time.Now()).Seconds(), 0.5)
 	k.good = now.Add(-6 * time.Second)
-	assert.InDelta(t, 2, k.left(8*time.Second).Seconds(), 0.5)
+	assert.InDelta(t, 2, k.left(8*time.Second, time.Now()).Seconds(), 0.5)
 	k.good = now.Round(0).Add(-time.Hour) // the wall alone says so: the machine slept
-	assert.Negative(t, k.left(8*time.Second))
+	assert.Negative(t, k.left(8*time.Second, time.Now()))
 
 	r := newRig(t, nil)
 	l, ok, err := r.Store.Acquire(t.Context(), r.d.ID, "me", time.Minute)
 	require.NoError(t, err)
 	require.True(t, ok)
-	defer r.keeping(l, func(error) {})()
+	defer r.Engine.leases.keep(l, func(error) {})()
 	require.NoError(t, r.renewNow(t.Context(), l))
 	over, cancel := context.WithCancel(t.Context())
 	cancel()
 	assert.NoError(t, r.renewNow(over, l), "there is enough left")
-	r.held[r.d.ID].good = time.Now().Add(-r.Lease * 3 / 4)
+	r.Engine.leases.by[r.d.ID].good = time.Now().Add(-r.Lease * 3 / 4)
 	assert.ErrorIs(t, r.renewNow(over, l), store.ErrFenced)
 	_, err = r.Store.Pool.Exec(t.Context(), "UPDATE leases SET fence = fence + 1")
 	require.NoError(t, err)
 	assert.ErrorIs(t, r.renewNow(t.Context(), l), store.ErrFenced)
+}
+
+// A process that takes a device over from itself, because it stood still for longer than its lease, tells its older run so: nothing else would,
+// since only the newer lease is renewed.
+func TestAProcessTakesOverFromItself(t *testing.T) {
+	t.Parallel()
+	k := &keptLeases{e: &Engine{Config: Config{Now: time.Now}}, by: map[int64]*keptLease{}}
+	var told []error
+	older := k.keep(store.Lease{DeviceID: 1, Fence: 1}, func(err error) { told = append(told, err) })
+	newer := k.keep(store.Lease{DeviceID: 1, Fence: 2}, func(error) { assert.Fail(t, "the newer one is not lost") })
+	assert.Equal(t, []error{store.ErrFenced}, told)
+	older()
+	assert.Len(t, k.by, 1, "what ends does not take the newer one with it")
+	newer()
+	assert.Empty(t, k.by)
 }
 
 // Data that cannot be used asks a person; it is not waited for as a database that is away is.
@@ -658,7 +678,7 @@ func TestDataThatCannotBeUsedAsks(t *testing.T) {
 	f.at(0, change.Services, "performed", func(*run, *store.Step) { broken.Store(true) })
 	f.start()
 	id := f.draft(to)
-	f.begin(id)
+	f.release(id)
 	c := f.await(id, change.Asking, change.Done, change.Failed)
 	require.Equal(t, change.Asking, c.State)
 	assert.Equal(t, change.AskData, c.Question.Kind)
@@ -697,15 +717,15 @@ func TestAHoldIsNotForgotten(t *testing.T) {
 	t.Parallel()
 	f, _, to := kinds["gauge"](t)
 	f.at(0, change.Hand, "begun", func(w *run, _ *store.Step) {
-		assert.NoError(t, f.Act(context.Background(), w.c.ID, change.Hold, "mate", ""))
+		assert.NoError(t, f.Act(context.Background(), w.c.ID, change.Pause, access.Person("mate", ""), ""))
 	})
 	f.start()
 	id := f.draft(to)
-	f.begin(id)
+	f.release(id)
 	f.asks(id, change.AskHand, "medium")
 	f.answer(id, change.SignOff, "in")
-	c := f.await(id, change.Held, change.Done, change.Failed)
-	assert.Equal(t, change.Held, c.State)
+	c := f.await(id, change.Paused, change.Done, change.Failed)
+	assert.Equal(t, change.Paused, c.State)
 	assert.Equal(t, 0, f.plain.Status().Installs)
 }
 
@@ -714,14 +734,14 @@ func TestClosingSentencesAreTrue(t *testing.T) {
 	t.Parallel()
 	t.Run("nothing", func(t *testing.T) {
 		r := newRig(t, nil)
-		require.NoError(t, r.box.Arm(tarnholm.EmptyParts, tarnholm.Fault{Times: -1}))
+		require.NoError(t, r.box.Arm(tarnholm.EmptyParts, box.Fault{Times: -1}))
 		r.start()
 		c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
 		assert.Contains(t, *c.Failure, "Nothing was written to the device")
 	})
 	t.Run("a slot that broke", func(t *testing.T) {
 		r := newRig(t, nil)
-		require.NoError(t, r.box.Arm(tarnholm.FitFails, tarnholm.Fault{Times: 1}))
+		require.NoError(t, r.box.Arm(tarnholm.FitFails, box.Fault{Times: 1}))
 		r.start()
 		c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
 		assert.Contains(t, *c.Failure, "5.4.2 was written into slot b, or was about to be; 5.0.6, which was there, is gone")
@@ -730,9 +750,9 @@ func TestClosingSentencesAreTrue(t *testing.T) {
 	})
 	t.Run("an armed slot", func(t *testing.T) {
 		s := subjects(t, "firewall")
-		s.at(0, change.Restart, "begun", func(r *run, _ *store.Step) { s.arm(plainbox.Mute, -1); r.hangUp() })
+		s.at(0, change.Restart, "begun", func(r *run, _ *store.Step) { s.arm(shellbox.Mute, -1); r.hangUp() })
 		id := s.drafted()
-		_, err := s.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{Expect,Limit}', '3') WHERE change_id = $1 AND plan->>'Kind' = 'restart'`, id)
+		_, err := s.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{expect,limit}', '3') WHERE change_id = $1 AND plan->>'kind' = 'restart'`, id)
 		require.NoError(t, err)
 		s.start()
 		c := s.rest(id)
@@ -744,13 +764,13 @@ func TestClosingSentencesAreTrue(t *testing.T) {
 }
 
 // A single comparison of a checksum neither deletes nor breaks off when the file differs; an act without a backup promises none.
-func TestSingleActs(t *testing.T) {
+func TestSingleOperations(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
 	var file *change.File
 	for _, s := range r.change(r.draft("5.0.7", "5.4.2")).Steps {
 		if s.Plan.Kind == change.Checksum {
-			file = s.Plan.File
+			file = s.Plan.File()
 		}
 	}
 	c := r.client()
@@ -761,7 +781,7 @@ func TestSingleActs(t *testing.T) {
 	_, err = h.Write(make([]byte, 1000))
 	require.NoError(t, err)
 	require.NoError(t, h.Close())
-	id := r.act(change.Act{Kind: change.Checksum, File: file})
+	id := r.operations(change.Operation{Kind: change.Checksum, Params: change.FileParams{File: file}})
 	r.start()
 	done := r.awaitEnd(id)
 	assert.Equal(t, change.Failed, done.State)
@@ -770,8 +790,8 @@ func TestSingleActs(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotNil(t, p.File(file.Name))
 
-	now := r.change(r.act(change.Act{Kind: change.Save}, change.Act{Kind: change.Restart}))
-	checks, err := r.Ready(t.Context(), &now, "me")
+	now := r.change(r.operations(change.Operation{Kind: change.Save}, change.Operation{Kind: change.Restart}))
+	checks, err := r.Ready(t.Context(), &now, access.Person("me", ""))
 	require.NoError(t, err)
 	for _, k := range checks {
 		if k.Name == ready.BackupCheck {
@@ -788,7 +808,7 @@ func TestTidyingLeavesWhatWasThere(t *testing.T) {
 	id := r.begin("5.0.7", "5.4.2")
 	var sum string
 	require.NoError(t, r.Store.Pool.QueryRow(t.Context(), `SELECT sha256 FROM images LIMIT 1`).Scan(&sum))
-	local, err := r.Images.Path(sum)
+	local, err := r.Blobs.Path(sum)
 	require.NoError(t, err)
 	files, err := r.client().SFTP()
 	require.NoError(t, err)
@@ -829,8 +849,8 @@ func TestStretches(t *testing.T) {
 func TestTheVerdictNamesTheUnit(t *testing.T) {
 	judged := func(serial string) verify.Verdict {
 		before, after := verify.Readings{}, verify.Readings{}
-		fromPortrait(before, &device.Portrait{Version: "1", Serial: "S1"})
-		fromPortrait(after, &device.Portrait{Version: "2", Serial: serial})
+		fromPortrait(before, &portrait.Portrait{Version: "1", Serial: "S1"})
+		fromPortrait(after, &portrait.Portrait{Version: "2", Serial: serial})
 		return verify.Conclude(verify.Judge(expectations(nil, before, "2", nil, nil), before, after, false))
 	}
 	assert.Equal(t, verify.Pass, judged("S1").Verdict)

@@ -22,15 +22,15 @@ import (
 
 // sameUnit compares model and serial with what was planned, on every new connection. Another unit is a matter for a person: nothing is
 // written to it, and what is recorded of the device stays.
-func (r *run) sameUnit(ctx context.Context, c *device.Client) (*device.Portrait, error) {
+func (r *run) sameUnit(ctx context.Context, c *device.Client) (*portrait.Portrait, error) {
 	p, err := c.Identity(ctx)
 	if err != nil {
 		return nil, err
 	}
-	want := &r.c.Planned
+	want := &r.m.Planned
 	if want.Model == "" && want.Serial == "" && (p.Model != "" || p.Serial != "") { // the draft did not say: it is this one from now on
 		want.Model, want.Serial = p.Model, p.Serial
-		return p, records(r.e.Store.SetPlanned(ctx, r.lease, r.c.ID, *want))
+		return p, records(r.e.Store.SetPlanned(ctx, r.lease, r.c.ID, r.m.Number, *want))
 	}
 	var wrong []string
 	for _, x := range [][3]string{{"serial", want.Serial, p.Serial}, {"model", want.Model, p.Model}} {
@@ -42,7 +42,7 @@ func (r *run) sameUnit(ctx context.Context, c *device.Client) (*device.Portrait,
 		return p, nil
 	}
 	return nil, &askError{q: change.Question{Kind: change.AskUnit, Answers: []change.Action{change.Retry, change.Leave},
-		Text: fmt.Sprintf("Another unit answers where %s should: %s. Nothing was written to it. Put the right unit back, then answer retry; for the other one, leave this change and draft another", r.c.Device, strings.Join(wrong, ", "))}}
+		Text: fmt.Sprintf("Another unit answers where %s should: %s. Nothing was written to it. Put the right unit back, then answer retry; for the other one, leave this change and draft another", r.m.Device, strings.Join(wrong, ", "))}}
 }
 
 // A standing is how a device stood when a hop was found ready.
@@ -54,7 +54,7 @@ type standing struct {
 	Slots   map[string]string // version by slot
 }
 
-func standingOf(p *device.Portrait, hop int) standing {
+func standingOf(p *portrait.Portrait, hop int) standing {
 	s := standing{Hop: hop, Version: p.Version, Slots: map[string]string{}}
 	for _, slot := range p.Slots {
 		s.Slots[slot.Name] = slot.Version
@@ -68,14 +68,10 @@ func standingOf(p *device.Portrait, hop int) standing {
 	return s
 }
 
-// writes are the kinds of steps that write to a device.
-var writes = []change.Kind{change.CleanUp, change.Licence, change.Clone, change.Send, change.Component, change.PowerCycle, change.Install, change.Unpack, change.Drain, change.Save,
-	change.ChooseSlot, change.KeepSlot, change.Restart, change.PutPart, change.Undrain, change.Tidy, change.Ahead}
-
 // asLeft compares the device with how the change left it, on a connection over which that was not done yet: somebody may have changed it by
 // hand while the change rested, or while its worker was gone.
 func (r *run) asLeft(ctx context.Context, s *store.Step) error {
-	if !slices.Contains(writes, s.Plan.Kind) || r.c.Stands == nil {
+	if !s.Plan.Kind.Spec().Writes || r.m.Stands == nil {
 		return nil
 	}
 	c, err := r.connect(ctx)
@@ -83,7 +79,7 @@ func (r *run) asLeft(ctx context.Context, s *store.Step) error {
 		return err
 	}
 	var left standing
-	if err := json.Unmarshal(r.c.Stands, &left); err != nil {
+	if err := json.Unmarshal(r.m.Stands, &left); err != nil {
 		return final("the record of how the device stood cannot be read: %w", err)
 	}
 	now, err := r.sameUnit(ctx, c) // over a console line a connection is older than what runs now
@@ -172,11 +168,13 @@ func (r *run) cutsOff(s *store.Step) bool {
 	case s.Plan.Back || r.c.Returning != nil:
 		return false // a device that is on its way back is not left half-way
 	case k == change.PutPart:
-		return r.c.Kind == store.Restore && !r.begunBefore(s, change.PutPart)
+		return r.c.Kind == change.Restoring && !r.begunBefore(s, change.PutPart)
 	case k == change.Component:
-		return s.Plan.File != nil
+		return s.Plan.File() != nil
 	}
-	return s.Plan.Irreversible() && !r.between(s) || s.Plan.Kind == change.Restart && s.Plan.Part != "" || s.Plan.Kind == change.PowerCycle && s.Plan.Text == ""
+	return s.Plan.Irreversible() && !r.between(s) ||
+		s.Plan.Kind == change.Restart && s.Plan.Component() != "" ||
+		s.Plan.Kind == change.PowerCycle && !s.Plan.ByHand()
 }
 
 // between reports whether the device is between two installations already: another one was started in the hop of a step, before it.
@@ -228,7 +226,8 @@ func (r *run) goNoGo(ctx context.Context, s *store.Step) error {
 	}
 	for i := range r.c.Steps {
 		st := r.c.Steps[i]
-		if k := st.Plan.Kind; (k == change.Point || k == change.Check) && st.Plan.Hop == s.Plan.Hop && !st.Plan.Back && st.State == change.StepDone && st.Plan.Number < s.Plan.Number {
+		before := st.Plan.Hop == s.Plan.Hop && !st.Plan.Back && st.State == change.StepDone && st.Plan.Number < s.Plan.Number
+		if before && st.Plan.Kind.Is(change.GoNoGo, change.Check) {
 			again := *s
 			if err := r.goOn(ctx, &again); err != nil {
 				return err
@@ -272,7 +271,8 @@ func (e *Engine) moment(t time.Time) string { return t.In(e.Zone).Format(ready.S
 
 func (r *run) askTime(s *store.Step, why string) error {
 	q := change.Question{Kind: change.AskTime, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
-		Text: sentences(fmt.Sprintf("It is not the time for %q: %s", s.Plan.Title, why), r.armed(r.seen), fmt.Sprintf("Give it another time (verimorph change terms %d), have that approved, then answer retry", r.c.ID))}
+		Text: sentences(fmt.Sprintf("It is not the time for %q: %s", s.Plan.Title, why), r.armed(r.seen),
+			fmt.Sprintf("Give it another time (verimorph change terms %d), have that approved, then answer retry", r.c.ID))}
 	if r.canGoBack(r.seen) {
 		q.Answers = append(q.Answers, change.GoBack)
 	}
@@ -280,11 +280,12 @@ func (r *run) askTime(s *store.Step, why string) error {
 }
 
 // armed tells which installation the device would start if its power went off and on; "" when that is the one that runs.
-func (r *run) armed(p *device.Portrait) string {
+func (r *run) armed(p *portrait.Portrait) string {
 	if p != nil {
 		for _, slot := range p.Slots {
 			if slot.Next == portrait.Yes && !slot.Running {
-				return fmt.Sprintf("The next start of the device is from slot %s, which holds %s: a restart or a loss of power starts that.", slot.Name, orNothing(slot.Version))
+				return fmt.Sprintf("The next start of the device is from slot %s, which holds %s: a restart or a loss of power starts that.",
+					slot.Name, orNothing(slot.Version))
 			}
 		}
 	}
@@ -300,20 +301,20 @@ func (r *run) armed(p *device.Portrait) string {
 			chosen = ""
 		}
 	}
-	if p != nil && len(p.Slots) > 0 && slices.ContainsFunc(p.Slots, func(s device.Slot) bool { return s.Next != portrait.Unknown }) {
+	if p != nil && len(p.Slots) > 0 && slices.ContainsFunc(p.Slots, func(s portrait.Slot) bool { return s.Next != portrait.Unknown }) {
 		return "" // the device says: what runs is next
 	}
 	return chosen
 }
 
 // canGoBack reports whether there is a way back that can be taken, by the slots as the device shows them; p is nil when nobody can look.
-func (r *run) canGoBack(p *device.Portrait) bool {
+func (r *run) canGoBack(p *portrait.Portrait) bool {
 	hop, ok := r.c.Passed()
 	return ok && r.wayBack(hop, p)
 }
 
 // wayBack is canGoBack of one hop.
-func (r *run) wayBack(hop int, p *device.Portrait) bool {
+func (r *run) wayBack(hop int, p *portrait.Portrait) bool {
 	b := r.c.WayBack(hop)
 	if b == nil || b.Way != change.BackBySlot || p == nil || len(p.Slots) == 0 {
 		return b != nil
@@ -322,11 +323,11 @@ func (r *run) wayBack(hop int, p *device.Portrait) bool {
 	if hop < len(r.path.Hops) {
 		from = r.path.Hops[hop].From.String()
 	}
-	return slices.ContainsFunc(p.Slots, func(s device.Slot) bool { return s.Version == from && (s.Running || s.Good != portrait.No) })
+	return slices.ContainsFunc(p.Slots, func(s portrait.Slot) bool { return s.Version == from && (s.Running || s.Good != portrait.No) })
 }
 
 // lookNow tries to see how the device stands now, for what is told about it; nil when it cannot be seen in a short time.
-func (r *run) lookNow(ctx context.Context) *device.Portrait {
+func (r *run) lookNow(ctx context.Context) *portrait.Portrait {
 	ctx, cancel := context.WithTimeout(ctx, max(r.wait(20*time.Second), 2*time.Second))
 	defer cancel()
 	r.hangUp()
@@ -345,11 +346,11 @@ var errStale = fmt.Errorf("this worker stood still for longer than its lease las
 func (e *Engine) renewNow(ctx context.Context, l store.Lease) error {
 	limited, cancel := context.WithTimeout(ctx, e.Lease/4)
 	defer cancel()
-	began := time.Now()
+	began := e.now()
 	ours, err := e.Store.RenewAll(limited, []store.Lease{l}, e.Lease)
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	k := e.held[l.DeviceID]
+	e.leases.mu.Lock()
+	defer e.leases.mu.Unlock()
+	k := e.leases.by[l.DeviceID]
 	switch {
 	case err == nil && !slices.Contains(ours, l.DeviceID):
 		return store.ErrFenced
@@ -359,7 +360,7 @@ func (e *Engine) renewNow(ctx context.Context, l store.Lease) error {
 	case k == nil || k.lease != l:
 		return records(err)
 	}
-	if k != nil && k.lease == l && k.left(e.Lease) < e.Lease/2 {
+	if k != nil && k.lease == l && k.left(e.Lease, e.now()) < e.Lease/2 {
 		if err != nil {
 			return errors.Join(records(err), errStale)
 		}

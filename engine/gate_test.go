@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/config"
 	"verimorph/core/path"
@@ -18,7 +19,9 @@ import (
 	"verimorph/core/ready"
 	"verimorph/core/version"
 	"verimorph/device"
-	"verimorph/simfleet/plainbox"
+	"verimorph/device/cli"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 )
@@ -57,9 +60,9 @@ func TestWhatIsUnsavedIsSaved(t *testing.T) {
 	assert.Equal(t, "running and saved configuration are the same", evidence)
 
 	// A device that does not say is read: what runs against what is saved.
-	d := *r.Dialects["tarnholm"]
+	d := *r.Drivers["tarnholm"].(*cli.Dialect)
 	d.Saved, d.Unsaved = pattern(t, "^never$"), pattern(t, "^never$")
-	r.Dialects["tarnholm"] = &d
+	r.Drivers["tarnholm"] = &d
 	w.hangUp()
 	w.way = waiting{}
 	unsaved, err := w.unsaved(t.Context())
@@ -89,12 +92,12 @@ func pattern(t *testing.T, text string) (p device.Pattern) {
 func TestTheGoNoGoCheckIsDoneAgain(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, nil)
-	r.holdAt(0, change.Point)
+	r.holdAt(0, change.GoNoGo)
 	id := r.begin("5.0.7", "5.4.2")
 	r.start()
-	r.await(id, change.Held)
+	r.await(id, change.Paused)
 	r.write("port p1 / mtu 1400") // it has something unsaved now
-	require.NoError(t, r.Act(t.Context(), id, change.Resume, "me", ""))
+	require.NoError(t, r.Act(t.Context(), id, change.Resume, access.Person("me", ""), ""))
 	c := r.await(id, change.Asking, change.Done, change.Failed)
 	require.Equal(t, change.Asking, c.State, r.journal(id))
 	assert.Equal(t, []string{ready.Unsaved}, c.Question.Checks, c.Question.Text)
@@ -109,14 +112,14 @@ func TestServicesAreWaitedFor(t *testing.T) {
 	s := w.of(change.Services)
 	_ = r.client().Restart(t.Context())
 	require.Eventually(t, func() bool { return r.box.Status().Phase == "commands" }, 20*time.Second, time.Millisecond)
-	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, tarnholm.Fault{Value: 3, Times: -1}))
+	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, box.Fault{Value: 3, Times: -1}))
 	require.NoError(t, waitServices(w, t.Context(), s))
 	assert.Equal(t, "ready", r.box.Status().Phase)
 	assert.Equal(t, "the device says its services are ready", s.Note)
 
-	d := *r.Dialects["tarnholm"]
+	d := *r.Drivers["tarnholm"].(*cli.Dialect)
 	d.ServicesReady = device.Pattern{}
-	r.Dialects["tarnholm"] = &d
+	r.Drivers["tarnholm"] = &d
 	w.hangUp()
 	w.way = waiting{}
 	s.Plan.Expect.High = 0.3
@@ -163,8 +166,8 @@ func TestWaysBackAsTheSlotsAre(t *testing.T) {
 	t.Parallel()
 	w := &run{c: &store.Change{Back: []change.Back{{Way: change.BackBySlot}}, Steps: []store.Step{{Plan: change.Step{Kind: change.ChooseSlot}, State: change.StepDone}}},
 		path: path.Path{Hops: []path.Hop{{From: version.MustParse("5.0.7"), To: version.MustParse("5.4.2")}}}}
-	slot := func(v string, good device.Fact) *device.Portrait {
-		return &device.Portrait{Slots: []device.Slot{{Name: "a", Version: v, Good: good}, {Name: "b", Version: "5.4.2", Running: true, Good: portrait.Yes}}}
+	slot := func(v string, good portrait.Fact) *portrait.Portrait {
+		return &portrait.Portrait{Slots: []portrait.Slot{{Name: "a", Version: v, Good: good}, {Name: "b", Version: "5.4.2", Running: true, Good: portrait.Yes}}}
 	}
 	assert.True(t, w.canGoBack(slot("5.0.7", portrait.Yes)))
 	assert.True(t, w.canGoBack(slot("5.0.7", portrait.Unknown)))
@@ -181,7 +184,7 @@ func TestArmed(t *testing.T) {
 	w := &run{c: &store.Change{Steps: []store.Step{{Plan: change.Step{Kind: change.Install}, State: change.StepDone, Intent: intent}, {Plan: change.Step{Number: 2, Kind: change.ChooseSlot}, State: change.StepDone}}},
 		path: path.Path{Hops: []path.Hop{{From: version.MustParse("5.0.7"), To: version.MustParse("5.4.2")}}}}
 	assert.Contains(t, w.armed(nil), "Slot b, which holds 5.4.2, was chosen for the next start")
-	p := &device.Portrait{Slots: []device.Slot{{Name: "a", Running: true, Next: portrait.No}, {Name: "b", Version: "5.4.2", Next: portrait.Yes}}}
+	p := &portrait.Portrait{Slots: []portrait.Slot{{Name: "a", Running: true, Next: portrait.No}, {Name: "b", Version: "5.4.2", Next: portrait.Yes}}}
 	assert.Contains(t, w.armed(p), "from slot b, which holds 5.4.2")
 	p.Slots[0].Next, p.Slots[1].Next = portrait.Yes, portrait.No
 	assert.Empty(t, w.armed(p))
@@ -198,7 +201,7 @@ func TestStopWaitsForEverything(t *testing.T) {
 	defer cancel()
 	require.NoError(t, r.Stop(ctx))
 	ended := make(chan struct{})
-	go func() { r.carrying.Wait(); close(ended) }()
+	go func() { r.group.all.Wait(); close(ended) }()
 	select {
 	case <-ended:
 	case <-time.After(time.Second):
@@ -209,15 +212,15 @@ func TestStopWaitsForEverything(t *testing.T) {
 // A refusal to fetch is told at once when the device did not come for the file.
 func TestARefusalToFetchIsToldAtOnce(t *testing.T) {
 	t.Parallel()
-	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
-	require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
-	d := *f.Dialects["pellworth"]
+	f := newField(t, shellbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
+	require.NoError(t, f.plain.Arm(shellbox.ByHandKey, box.Fault{}))
+	d := *f.Drivers["pellworth"].(*cli.Dialect)
 	d.Verbs = maps.Clone(d.Verbs)
-	d.Verbs["fetch-image"] = device.Query{Send: "fetch-not {url} {file}"}
-	f.Dialects["pellworth"] = &d
+	d.Verbs["fetch-image"] = cli.Query{Send: "fetch-not {url} {file}"}
+	f.Drivers["pellworth"] = &d
 	f.start()
 	id := f.draft("F2.12")
-	f.begin(id)
+	f.release(id)
 	began := time.Now()
 	c := f.rest(id)
 	require.Equal(t, change.Failed, c.State, failure(c))
@@ -233,7 +236,7 @@ func TestWhatTheGateFindsMayBeTheStepItself(t *testing.T) {
 	r.holdAt(0, change.Backup)
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
-	r.await(id, change.Held)
+	r.await(id, change.Paused)
 	r.byHand("b", true) // as a command that arrives late does
 	w := r.prepare(id)
 	s := w.of(change.Save)

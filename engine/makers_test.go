@@ -1,15 +1,11 @@
 package engine
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"log/slog"
-	"maps"
 	"net"
 	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -17,25 +13,29 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/internal/opensshd"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/store"
 )
 
 // field is an engine with one simulated box of a maker that makes no firewalls.
 type field struct {
 	*rig
-	plain    *plainbox.Box
+	plain    *shellbox.Box
 	licences map[string]string // keys by name, that the next draft brings
 }
 
-func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field {
+func newField(t *testing.T, spec shellbox.Spec, config, transfer string) *field {
 	r := newRig(t, nil)
 	r.box.Stop()
 	text, err := os.ReadFile("../demo/configs/" + config)
@@ -52,27 +52,28 @@ func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field 
 	} else {
 		spec.Address = free()
 	}
-	b, err := plainbox.Open(spec, t.TempDir(), factor, slog.New(slog.DiscardHandler))
+	b, err := simfleet.OpenShellBox(spec, t.TempDir(), factor, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	require.NoError(t, b.Start())
 	t.Cleanup(b.Stop)
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
 	f := &field{rig: r, plain: b}
-	password, token, web, _, dialect := b.Ways()
-	_, older, plate := b.OlderWay()
-	cs := []store.Credential{{Kind: KindPassword, Username: "hand", CreatedBy: "me"}}
+	a := b.Access()
+	password, token, web, dialect, older, plate := a.Password, a.Token, a.Web, a.Dialect, a.OlderPassword, a.Plate
+	cs := []store.Credential{{Kind: KindPassword, Username: "hand"}}
 	secrets := []Secret{{Password: password}}
 	for _, more := range []struct{ versions, password string }{{spec.Older, older}, {"", plate}} {
 		if more.password != "" {
-			cs = append(cs, store.Credential{Kind: KindPassword, Username: "hand", Versions: more.versions, CreatedBy: "me"})
+			cs = append(cs, store.Credential{Kind: KindPassword, Username: "hand", Versions: more.versions})
 			secrets = append(secrets, Secret{Password: more.password})
 		}
 	}
 	if token != "" {
-		cs = append(cs, store.Credential{Kind: KindToken, CreatedBy: "me"})
+		cs = append(cs, store.Credential{Kind: KindToken})
 		secrets = append(secrets, Secret{Token: token})
 	}
-	d := store.Device{Name: "field", Address: spec.Address, Web: web, Dialect: dialect, Transfer: transfer, Reach: store.Reach{Console: spec.Line, Only: spec.LineOnly}}
+	d := store.Device{Name: "field", Address: spec.Address, Dialect: dialect,
+		Settings: store.Settings{Web: web, Transfer: transfer, Reach: store.Reach{Console: spec.Line, Only: spec.LineOnly}}}
 	if spec.LineOnly {
 		d.Address = spec.Line
 	}
@@ -88,54 +89,13 @@ func newField(t *testing.T, spec plainbox.Spec, config, transfer string) *field 
 
 // draft drafts a change to a version, with the images of its path in the store and on the card.
 func (f *field) draft(to string) int64 {
-	t := f.t
-	p, err := f.Refresh(t.Context(), f.d, "me")
-	require.NoError(t, err)
-	planner := path.NewPlanner(f.cat)
-	way, err := planner.Find(path.Question{Portrait: CorePortrait("field", p), Aim: path.Aim{Version: to}, Policy: path.Policy{Reset: true}})
-	require.NoError(t, err)
-	family := f.cat.Family(way.Family)
-	old := func(hop int) *change.File {
-		im := family.Release(way.Hops[hop].From).Image(way.Model)
-		return &change.File{Name: im.File, SHA256: im.SHA256, Size: im.Size, Version: way.Hops[hop].From.String()}
-	}
-	for _, l := range f.cat.Images() {
-		if l.Family.Name != way.Family || !strings.Contains(strings.Join(l.Models, ","), way.Model) {
-			continue
-		}
-		data, _ := content(t, l.SHA256)
-		sum, _, err := f.Images.Put(bytes.NewReader(data), 0)
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(f.plain.MediumDir, l.File), data, 0o600))
-		_, err = f.Store.AddImage(t.Context(), store.Image{SHA256: sum, File: l.File, Size: l.Size, Family: way.Family, Version: l.Version, Models: l.Models, Part: l.Part, AddedBy: "me"})
-		require.NoError(t, err)
-	}
-	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: f.Dialects[f.d.Dialect].Abilities(), Pace: f.Pace, Old: old, Licences: slices.Sorted(maps.Keys(f.licences))})
-	require.NoError(t, err)
-	data, err := json.Marshal(way)
-	require.NoError(t, err)
-	c := store.Change{DeviceID: f.d.ID, From: p.Version, To: to, Path: data, CreatedBy: "me", Back: plan.Back, BackPolicy: f.policy, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}
-	if len(f.licences) > 0 {
-		c.Work, err = LicenceWork(f.Vault, f.d.Name, f.licences)
-		require.NoError(t, err)
-	}
-	for _, s := range plan.Steps {
-		c.Steps = append(c.Steps, store.Step{Plan: s})
-	}
-	id, err := f.Store.AddChange(t.Context(), c)
-	require.NoError(t, err)
-	return id
-}
-
-func (f *field) begin(id int64) {
-	require.NoError(f.t, f.Act(f.t.Context(), id, change.Approve, "me", ""))
-	require.NoError(f.t, f.Act(f.t.Context(), id, change.Start, "me", ""))
+	return f.draftTo(to, f.licences, f.plain.MediumDir)
 }
 
 // rest waits until the change ends or asks.
-func (f *field) rest(id int64) store.Change {
-	f.t.Helper()
-	return f.until(id, func(s change.State) bool { return s.Over() || s == change.Asking })
+func (r *rig) rest(id int64) store.Change {
+	r.t.Helper()
+	return r.until(id, func(s change.State) bool { return s.Over() || s == change.Asking })
 }
 
 // asks fails the test unless the change asks something.
@@ -150,7 +110,7 @@ func (f *field) asks(id int64, kind, text string) store.Change {
 
 func (f *field) answer(id int64, a change.Action, text string) {
 	f.t.Helper()
-	require.NoError(f.t, f.Act(f.t.Context(), id, a, "me", text))
+	require.NoError(f.t, f.Act(f.t.Context(), id, a, access.Person("me", ""), text))
 }
 
 func failure(c store.Change) string {
@@ -171,7 +131,7 @@ func verdictOf(t *testing.T, c store.Change) verify.Verdict {
 }
 
 func gateway(t *testing.T) *field {
-	return newField(t, plainbox.Spec{Maker: "Brackmoor", Model: "SG-5", Version: "3.8.4", Older: "3.8.2", OlderPasswords: true}, "control-sg1.json", "http")
+	return newField(t, shellbox.Spec{Maker: "Brackmoor", Model: "SG-5", Version: "3.8.4", Older: "3.8.2", OlderPasswords: true}, "control-sg1.json", "http")
 }
 
 func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
@@ -179,7 +139,7 @@ func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
 	f := gateway(t)
 	f.start()
 	id := f.draft("3.8.5")
-	f.begin(id)
+	f.release(id)
 	c := f.rest(id)
 	require.Equal(t, change.Done, c.State, failure(c))
 	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
@@ -195,19 +155,19 @@ func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
 func TestALicenceIsAdded(t *testing.T) {
 	t.Parallel()
 	f := gateway(t)
-	require.NoError(t, f.plain.Arm(plainbox.NoLicence, plainbox.Fault{}))
+	require.NoError(t, f.plain.Arm(shellbox.NoLicence, box.Fault{}))
 	f.start()
 	f.licences = map[string]string{"gateway-full": "not the key"}
 	id := f.draft("3.8.5")
-	f.begin(id)
+	f.release(id)
 	c := f.rest(id)
 	require.Equal(t, change.Failed, c.State, failure(c))
 	assert.Contains(t, *c.Failure, "that key is not for gateway-full")
 	assert.Zero(t, f.plain.Status().Installs)
-	key := plainbox.LicenceKey(f.plain.Serial, "gateway-full")
+	key := shellbox.LicenceKey(f.plain.Serial, "gateway-full")
 	f.licences["gateway-full"] = key
 	id = f.draft("3.8.5")
-	f.begin(id)
+	f.release(id)
 	c = f.rest(id)
 	require.Equal(t, change.Done, c.State, failure(c))
 	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
@@ -245,15 +205,17 @@ func TestAPowerCycleThatWasNotHeard(t *testing.T) {
 	s.Plan.Expect.High = 0.2
 	err := w.awaitComponent(t.Context(), s, true)
 	assert.Equal(t, device.Lost, device.KindOf(err), "so that the step is tried again: %v", err)
-	assert.ErrorContains(t, err, "the connection was lost with the command, and "+s.Plan.Part+" is ")
+	assert.ErrorContains(t, err, "the connection was lost with the command, and "+s.Plan.Component()+" is ")
 	short, cancel := context.WithTimeout(t.Context(), time.Second)
 	defer cancel()
 	assert.ErrorIs(t, w.awaitComponent(short, s, false), context.DeadlineExceeded)
-	s.Plan.Wants = f.portraitOf(w).Components[s.Plan.Part]
+	p := s.Plan.Params.(change.PowerParams)
+	p.Version = f.portraitOf(w).Components[p.Component]
+	s.Plan.Params = p
 	require.NoError(t, w.awaitComponent(t.Context(), s, true))
 }
 
-func (f *field) portraitOf(w *run) *device.Portrait {
+func (f *field) portraitOf(w *run) *portrait.Portrait {
 	p, err := w.portrait(f.t.Context())
 	require.NoError(f.t, err)
 	return p
@@ -261,16 +223,16 @@ func (f *field) portraitOf(w *run) *device.Portrait {
 
 func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {
 	t.Parallel()
-	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
+	f := newField(t, shellbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
 	f.start()
 	id := f.draft("F2.12")
 	c := f.change(id)
-	checks, err := f.Ready(t.Context(), &c, "me")
+	checks, err := f.Ready(t.Context(), &c, access.Person("me", ""))
 	require.NoError(t, err)
 	assert.Contains(t, ready.Text(ready.Of(checks, ready.Stop)), "key switch", "somebody has to be there")
-	require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+	require.NoError(t, f.plain.Arm(shellbox.ByHandKey, box.Fault{}))
 	before := f.plain.Part("ramp.ini")
-	f.begin(id)
+	f.release(id)
 	c = f.asks(id, change.AskHand, "move every ramp once")
 	f.answer(id, change.SignOff, "all three moved, nobody near")
 	c = f.rest(id)
@@ -286,14 +248,14 @@ func TestARampControllerComesBackFromItsFactoryState(t *testing.T) {
 
 func TestATideGaugeOverItsConsoleLine(t *testing.T) {
 	t.Parallel()
-	f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
+	f := newField(t, shellbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
 	f.start()
 	id := f.draft("F2.12")
-	f.begin(id)
+	f.release(id)
 	f.asks(id, change.AskHand, "put the medium with tg1-F2.12.fw into the device")
 	f.answer(id, change.SignOff, "")
 	f.asks(id, change.AskHand, "the device does not find card/tg1-F2.12.fw")
-	require.NoError(t, f.plain.Arm(plainbox.ByHandCard, plainbox.Fault{}))
+	require.NoError(t, f.plain.Arm(shellbox.ByHandCard, box.Fault{}))
 	f.answer(id, change.Retry, "")
 	f.asks(id, change.AskHand, "move every ramp")
 	f.answer(id, change.SignOff, "it has none")
@@ -313,10 +275,10 @@ func TestATideGaugeOverItsConsoleLine(t *testing.T) {
 
 func TestAChassisWhoseLogicFollows(t *testing.T) {
 	t.Parallel()
-	f := newField(t, plainbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp")
+	f := newField(t, shellbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp")
 	f.start()
 	id := f.draft("12.2.3")
-	f.begin(id)
+	f.release(id)
 	c := f.rest(id)
 	require.Equal(t, change.Done, c.State, failure(c))
 	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
@@ -336,35 +298,37 @@ func TestReachThroughOtherDevices(t *testing.T) {
 	_ = ln.Close()
 	text, err := os.ReadFile("../demo/configs/marrow-ramp1.ini")
 	require.NoError(t, err)
-	module := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
-	ramp, err := plainbox.Open(plainbox.Spec{Name: "ramp", Maker: "Pellworth", Model: "RC-6", Serial: "R", Version: "F1.06", Address: behind, User: "hand", Config: string(text), Lines: map[string]string{"gauge": module.plain.Line}}, t.TempDir(), factor, slog.New(slog.DiscardHandler))
+	module := newField(t, shellbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
+	ramp, err := simfleet.OpenShellBox(shellbox.Spec{Name: "ramp", Maker: "Pellworth", Model: "RC-6", Serial: "R", Version: "F1.06", Address: behind, User: "hand", Config: string(text), Lines: map[string]string{"gauge": module.plain.Line}}, t.TempDir(), factor, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	require.NoError(t, ramp.Start())
 	t.Cleanup(ramp.Stop)
 	add := func(d store.Device, password string) store.Device {
-		require.NoError(t, gate.Store.AddDevice(t.Context(), d, []store.Credential{{Kind: KindPassword, Username: "hand", CreatedBy: "me"}}, func(_ *store.Credential, id int64) ([]byte, error) {
+		require.NoError(t, gate.Store.AddDevice(t.Context(), d, []store.Credential{{Kind: KindPassword, Username: "hand"}}, func(_ *store.Credential, id int64) ([]byte, error) {
 			return SealCredential(gate.Vault, id, Secret{Password: password})
 		}))
 		d, err := gate.Store.Device(t.Context(), d.Name)
 		require.NoError(t, err)
 		return d
 	}
-	password, _, _, _, dialect := ramp.Ways()
-	d := add(store.Device{Name: "ramp", Address: behind, Dialect: dialect, Transfer: "tftp", Reach: store.Reach{Via: "field"}}, password)
-	_, err = gate.Refresh(t.Context(), d, "me")
+	a := ramp.Access()
+	password, dialect := a.Password, a.Dialect
+	d := add(store.Device{Name: "ramp", Address: behind, Dialect: dialect, Settings: store.Settings{Transfer: "tftp", Reach: store.Reach{Via: "field"}}}, password)
+	_, err = gate.Refresh(t.Context(), d, access.Person("me", ""))
 	require.ErrorContains(t, err, "the host key of field is not known", "whoever stands in between must be known")
-	_, err = gate.Refresh(t.Context(), gate.d, "me")
+	_, err = gate.Refresh(t.Context(), gate.d, access.Person("me", ""))
 	require.NoError(t, err)
-	p, err := gate.Refresh(t.Context(), d, "me")
+	p, err := gate.Refresh(t.Context(), d, access.Person("me", ""))
 	require.NoError(t, err)
 	assert.Equal(t, "RC-6", p.Model)
 
-	word, _, _, _, dialect := module.plain.Ways()
-	g := add(store.Device{Name: "gauge", Address: behind, Dialect: dialect, Transfer: "sftp", Reach: store.Reach{Via: "ramp", Enter: "call gauge"}}, word)
-	p, err = gate.Refresh(t.Context(), g, "me")
+	m := module.plain.Access()
+	word, dialect := m.Password, m.Dialect
+	g := add(store.Device{Name: "gauge", Address: behind, Dialect: dialect, Settings: store.Settings{Transfer: "sftp", Reach: store.Reach{Via: "ramp", Enter: "call gauge"}}}, word)
+	p, err = gate.Refresh(t.Context(), g, access.Person("me", ""))
 	require.NoError(t, err)
 	assert.Equal(t, "TG-1", p.Model, "two devices deep, and into a module")
-	b, err := gate.Backup(t.Context(), g, "on-demand", "me")
+	b, err := gate.Backup(t.Context(), g, "on-demand", access.Person("me", ""))
 	require.NoError(t, err)
 	assert.True(t, b.Complete)
 }
@@ -378,16 +342,16 @@ func TestAChangeThroughAJumpHost(t *testing.T) {
 	r := newRig(t, nil)
 	key, err := os.ReadFile(host.KeyFile)
 	require.NoError(t, err)
-	require.NoError(t, r.Store.AddDevice(t.Context(), store.Device{Name: "jump", Address: host.Address, Dialect: "jump-host", Transfer: "sftp"}, []store.Credential{{Kind: KindKey, Username: host.User, CreatedBy: "me"}},
+	require.NoError(t, r.Store.AddDevice(t.Context(), store.Device{Name: "jump", Address: host.Address, Dialect: "jump-host", Settings: store.Settings{Transfer: "sftp"}}, []store.Credential{{Kind: KindKey, Username: host.User}},
 		func(_ *store.Credential, id int64) ([]byte, error) {
 			return SealCredential(r.Vault, id, Secret{PrivateKey: string(key)})
 		}))
 	j, err := r.Store.Device(t.Context(), "jump")
 	require.NoError(t, err)
-	p, err := r.Refresh(t.Context(), j, "me")
+	p, err := r.Refresh(t.Context(), j, access.Person("me", ""))
 	require.NoError(t, err)
 	assert.NotEmpty(t, p.Version)
-	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Via: "jump"}))
+	require.NoError(t, r.Store.EnterDevice(t.Context(), store.Device{ID: r.d.ID, Settings: store.Settings{Reach: store.Reach{Via: "jump"}}}, []string{"reach"}))
 	r.start()
 	c := r.awaitEnd(r.begin("5.0.7", "5.4.2"))
 	require.Equal(t, change.Done, c.State, failure(c))
@@ -407,10 +371,10 @@ func TestADeviceThatComesBackElsewhere(t *testing.T) {
 		there := net.JoinHostPort(host, "4022")
 		f.plain.MovesTo(there)
 		if expected {
-			_, err := f.Store.Pool.Exec(t.Context(), `UPDATE changes SET planned = planned || jsonb_build_object('comesBackAt', $2::text) WHERE id = $1`, id, there)
+			_, err := f.Store.Pool.Exec(t.Context(), `UPDATE members SET planned = planned || jsonb_build_object('comesBackAt', $2::text) WHERE change_id = $1`, id, there)
 			require.NoError(t, err)
 		}
-		f.begin(id)
+		f.release(id)
 		c := f.rest(id)
 		require.Equal(t, want, c.State, failure(c))
 		d, err := f.Store.Device(t.Context(), "field")

@@ -11,9 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/verify"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 )
@@ -89,9 +91,9 @@ func TestFaultsOfAFirewall(t *testing.T) {
 		t.Run(fmt.Sprintf("%s %d", f.fault, f.times), func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, nil)
-			r.policy = store.BackAutomatic
+			r.policy = change.Automatic
 			whole := r.box.Status()
-			require.NoError(t, r.box.Arm(f.fault, tarnholm.Fault{Value: f.value, Times: f.times}))
+			require.NoError(t, r.box.Arm(f.fault, box.Fault{Value: f.value, Times: f.times}))
 			r.start()
 			id := r.begin("5.0.7", "5.4.2")
 			c := (&field{rig: r}).rest(id)
@@ -120,16 +122,16 @@ func TestFaultsOfAFirewall(t *testing.T) {
 var kinds = map[string]func(t *testing.T) (f *field, from, to string){
 	"gateway": func(t *testing.T) (*field, string, string) { return gateway(t), "3.8.4", "3.8.5" },
 	"ramp": func(t *testing.T) (*field, string, string) {
-		f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
-		require.NoError(t, f.plain.Arm(plainbox.ByHandKey, plainbox.Fault{}))
+		f := newField(t, shellbox.Spec{Maker: "Pellworth", Model: "RC-6", Version: "F1.06"}, "marrow-ramp1.ini", "tftp")
+		require.NoError(t, f.plain.Arm(shellbox.ByHandKey, box.Fault{}))
 		return f, "F1.06", "F2.12"
 	},
 	"chassis": func(t *testing.T) (*field, string, string) {
-		return newField(t, plainbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp"), "11.2.5", "12.1.3"
+		return newField(t, shellbox.Spec{Maker: "Ostrevin", Model: "C8", Version: "11.2.5", Older: "11.2.3"}, "vesterkai-core1.conf", "pull-sftp"), "11.2.5", "12.1.3"
 	},
 	"gauge": func(t *testing.T) (*field, string, string) {
-		f := newField(t, plainbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
-		require.NoError(t, f.plain.Arm(plainbox.ByHandCard, plainbox.Fault{}))
+		f := newField(t, shellbox.Spec{Maker: "Pellworth", Model: "TG-1", Version: "F1.06", LineOnly: true}, "marrow-gauge1.ini", "sftp")
+		require.NoError(t, f.plain.Arm(shellbox.ByHandCard, box.Fault{}))
 		return f, "F1.06", "F2.12"
 	},
 }
@@ -148,59 +150,59 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 		want, policy string
 		asks         string // the kind of the question
 	}{
-		{"gateway", plainbox.DropTransfer, 1000, 2, done, "", ""},
-		{"gateway", plainbox.CorruptTransfer, 0, 1, done, "", ""},
-		{"gateway", plainbox.LowRoom, 1000, 0, stopped, "", ""},
-		{"gateway", plainbox.InstallFails, 0, 1, stopped, "", ""},
-		{"gateway", plainbox.SlowReturn, 3, -1, done, "", ""},
-		{"gateway", plainbox.StuckWork, 0, -1, done, "", ""},
-		{"gateway", plainbox.OldVersion, 0, 1, returned, store.BackAutomatic, ""},
-		{"gateway", plainbox.LoseConfig, 0, 1, returned, store.BackAutomatic, ""},
-		{"gateway", plainbox.PartBad, 1, 0, asks, "", change.AskWarn}, // a warning, before anything is touched
-		{"gateway", plainbox.PartBad, 0, 1, degraded, "", ""},
-		{"gateway", plainbox.NewHostKey, 0, 1, asks, "", change.AskFailed},
-		{"gateway", plainbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
-		{"ramp", plainbox.InstallFails, 0, 1, asks, "", change.AskFailed},
-		{"ramp", plainbox.OldVersion, 0, 1, asks, "", change.AskFailed},
-		{"ramp", plainbox.RefusesFile, 0, 1, asks, "", change.AskFailed},
-		{"ramp", plainbox.RefusesFile, 0, 1, returned, store.BackAutomatic, ""},
-		{"ramp", plainbox.ComponentFails, 0, 1, returned, store.BackAutomatic, ""},
-		{"ramp", plainbox.NeverReturn, 0, 1, asks, store.BackAutomatic, change.AskBack},
-		{"ramp", plainbox.DropTransfer, 1000, 2, asks, "", change.AskHand}, // that is the hand step at the end
-		{"ramp", plainbox.LowRoom, 1000, 0, stopped, "", ""},
-		{"gateway", plainbox.NoLicence, 0, 0, done, "", ""},                        // this hop asks for none
-		{"gateway", plainbox.ServiceDown, 0, -1, stopped, store.BackAutomatic, ""}, // it stays down after going back, too: the verdict says so
-		{"gateway", plainbox.LogErrors, 0, 1, degraded, "", ""},
-		{"gateway", plainbox.ClockWrong, 3600, 0, degraded, "", ""},
-		{"chassis", plainbox.DropTransfer, 1000, 2, done, "", ""},
-		{"chassis", plainbox.CorruptTransfer, 0, 1, done, "", ""},
-		{"chassis", plainbox.CorruptTransfer, 0, -1, stopped, "", ""},
-		{"chassis", plainbox.LowPlaces, 1000, 0, asks, "", change.AskWarn}, // nearly full is a warning, before anything is touched
-		{"chassis", plainbox.InstallFails, 0, 1, stopped, "", ""},
-		{"chassis", plainbox.ComponentFails, 0, 1, stopped, "", ""},
-		{"chassis", plainbox.SlowReturn, 3, -1, done, "", ""},
-		{"chassis", plainbox.OldVersion, 0, 1, asks, "", change.AskFailed},
-		{"chassis", plainbox.PartBad, 0, 1, degraded, "", ""},
-		{"chassis", plainbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
-		{"gateway", plainbox.UsersLate, 60, -1, done, "", ""},
-		{"gateway", plainbox.Chatter, 0, -1, done, "", ""},
-		{"chassis", plainbox.UsersLate, 60, -1, done, "", ""},
-		{"chassis", plainbox.Chatter, 0, -1, done, "", ""},
-		{"ramp", plainbox.Chatter, 0, -1, asks, "", change.AskHand},
-		{"gauge", plainbox.InstallFails, 0, 1, asks, "", change.AskFailed},
-		{"gauge", plainbox.OldVersion, 0, 1, asks, "", change.AskFailed},
-		{"gauge", plainbox.RefusesFile, 0, 1, asks, "", change.AskFailed},
-		{"gauge", plainbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
+		{"gateway", shellbox.DropTransfer, 1000, 2, done, "", ""},
+		{"gateway", shellbox.CorruptTransfer, 0, 1, done, "", ""},
+		{"gateway", shellbox.LowRoom, 1000, 0, stopped, "", ""},
+		{"gateway", shellbox.InstallFails, 0, 1, stopped, "", ""},
+		{"gateway", shellbox.SlowReturn, 3, -1, done, "", ""},
+		{"gateway", shellbox.StuckWork, 0, -1, done, "", ""},
+		{"gateway", shellbox.OldVersion, 0, 1, returned, change.Automatic, ""},
+		{"gateway", shellbox.LoseConfig, 0, 1, returned, change.Automatic, ""},
+		{"gateway", shellbox.PartBad, 1, 0, asks, "", change.AskWarn}, // a warning, before anything is touched
+		{"gateway", shellbox.PartBad, 0, 1, degraded, "", ""},
+		{"gateway", shellbox.NewHostKey, 0, 1, asks, "", change.AskFailed},
+		{"gateway", shellbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
+		{"ramp", shellbox.InstallFails, 0, 1, asks, "", change.AskFailed},
+		{"ramp", shellbox.OldVersion, 0, 1, asks, "", change.AskFailed},
+		{"ramp", shellbox.RefusesFile, 0, 1, asks, "", change.AskFailed},
+		{"ramp", shellbox.RefusesFile, 0, 1, returned, change.Automatic, ""},
+		{"ramp", shellbox.ComponentFails, 0, 1, returned, change.Automatic, ""},
+		{"ramp", shellbox.NeverReturn, 0, 1, asks, change.Automatic, change.AskBack},
+		{"ramp", shellbox.DropTransfer, 1000, 2, asks, "", change.AskHand}, // that is the hand step at the end
+		{"ramp", shellbox.LowRoom, 1000, 0, stopped, "", ""},
+		{"gateway", shellbox.NoLicence, 0, 0, done, "", ""},                     // this hop asks for none
+		{"gateway", shellbox.ServiceDown, 0, -1, stopped, change.Automatic, ""}, // it stays down after going back, too: the verdict says so
+		{"gateway", shellbox.LogErrors, 0, 1, degraded, "", ""},
+		{"gateway", shellbox.ClockWrong, 3600, 0, degraded, "", ""},
+		{"chassis", shellbox.DropTransfer, 1000, 2, done, "", ""},
+		{"chassis", shellbox.CorruptTransfer, 0, 1, done, "", ""},
+		{"chassis", shellbox.CorruptTransfer, 0, -1, stopped, "", ""},
+		{"chassis", shellbox.LowPlaces, 1000, 0, asks, "", change.AskWarn}, // nearly full is a warning, before anything is touched
+		{"chassis", shellbox.InstallFails, 0, 1, stopped, "", ""},
+		{"chassis", shellbox.ComponentFails, 0, 1, stopped, "", ""},
+		{"chassis", shellbox.SlowReturn, 3, -1, done, "", ""},
+		{"chassis", shellbox.OldVersion, 0, 1, asks, "", change.AskFailed},
+		{"chassis", shellbox.PartBad, 0, 1, degraded, "", ""},
+		{"chassis", shellbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
+		{"gateway", shellbox.UsersLate, 60, -1, done, "", ""},
+		{"gateway", shellbox.Chatter, 0, -1, done, "", ""},
+		{"chassis", shellbox.UsersLate, 60, -1, done, "", ""},
+		{"chassis", shellbox.Chatter, 0, -1, done, "", ""},
+		{"ramp", shellbox.Chatter, 0, -1, asks, "", change.AskHand},
+		{"gauge", shellbox.InstallFails, 0, 1, asks, "", change.AskFailed},
+		{"gauge", shellbox.OldVersion, 0, 1, asks, "", change.AskFailed},
+		{"gauge", shellbox.RefusesFile, 0, 1, asks, "", change.AskFailed},
+		{"gauge", shellbox.NeverReturn, 0, 1, asks, "", change.AskFailed},
 	} {
 		t.Run(fmt.Sprintf("%s %s %d %s", c.box, c.fault, c.value, c.policy), func(t *testing.T) {
 			t.Parallel()
 			f, from, to := kinds[c.box](t)
 			f.policy = c.policy
 			whole := f.plain.Status()
-			require.NoError(t, f.plain.Arm(c.fault, plainbox.Fault{Value: c.value, Times: c.times}))
+			require.NoError(t, f.plain.Arm(c.fault, box.Fault{Value: c.value, Times: c.times}))
 			f.start()
 			id := f.draft(to)
-			f.begin(id)
+			f.release(id)
 			got := f.rest(id)
 			for got.State == change.Asking && got.Question.Kind == change.AskHand && strings.Contains(got.Question.Text, "put the medium") {
 				f.answer(id, change.SignOff, "")
@@ -227,7 +229,7 @@ func TestFaultsOfOtherBoxes(t *testing.T) {
 				assert.NotContains(t, area, "writing", "nothing is left half-way")
 			}
 			if c.want == stopped || c.want == returned {
-				if c.fault != plainbox.ServiceDown && c.fault != plainbox.LoseConfig {
+				if c.fault != shellbox.ServiceDown && c.fault != shellbox.LoseConfig {
 					assert.Equal(t, whole.Main, st.Main, "its configuration is what it was")
 				}
 				if !maps.Equal(whole.Components, st.Components) { // firmware beside the main image stays, and that is told
@@ -244,15 +246,15 @@ func TestAnswersAfterThePointOfNoReturn(t *testing.T) {
 	t.Parallel()
 	t.Run("go back", func(t *testing.T) {
 		f := gateway(t)
-		require.NoError(t, f.plain.Arm(plainbox.ServiceDown, plainbox.Fault{}))
+		require.NoError(t, f.plain.Arm(shellbox.ServiceDown, box.Fault{}))
 		f.start()
 		id := f.draft("3.8.5")
-		f.begin(id)
+		f.release(id)
 		c := f.asks(id, change.AskFailed, "Services up")
 		assert.Equal(t, []change.Action{change.GoBack, change.Retry, change.Leave}, c.Question.Answers)
 		assert.Equal(t, verify.Fail, verdictOf(t, c).Verdict, "the verdict stands in the record while it asks")
 		f.answer(id, change.GoBack, "")
-		require.NoError(t, f.plain.Heal(plainbox.ServiceDown))
+		require.NoError(t, f.plain.Heal(shellbox.ServiceDown))
 		c = f.rest(id)
 		require.Equal(t, change.Returned, c.State, failure(c))
 		assert.Equal(t, "3.8.4", f.plain.Status().Version)
@@ -263,12 +265,12 @@ func TestAnswersAfterThePointOfNoReturn(t *testing.T) {
 	})
 	t.Run("retry", func(t *testing.T) {
 		f := gateway(t)
-		require.NoError(t, f.plain.Arm(plainbox.NeverReturn, plainbox.Fault{}))
+		require.NoError(t, f.plain.Arm(shellbox.NeverReturn, box.Fault{}))
 		f.start()
 		id := f.draft("3.8.5")
-		f.begin(id)
+		f.release(id)
 		f.asks(id, change.AskFailed, "nothing answers")
-		require.NoError(t, f.plain.Heal(plainbox.NeverReturn)) // somebody pushed the button
+		require.NoError(t, f.plain.Heal(shellbox.NeverReturn)) // somebody pushed the button
 		f.answer(id, change.Retry, "")
 		c := f.rest(id)
 		require.Equal(t, change.Done, c.State, failure(c))
@@ -277,10 +279,10 @@ func TestAnswersAfterThePointOfNoReturn(t *testing.T) {
 	})
 	t.Run("leave", func(t *testing.T) {
 		f := gateway(t)
-		require.NoError(t, f.plain.Arm(plainbox.ServiceDown, plainbox.Fault{}))
+		require.NoError(t, f.plain.Arm(shellbox.ServiceDown, box.Fault{}))
 		f.start()
 		id := f.draft("3.8.5")
-		f.begin(id)
+		f.release(id)
 		f.asks(id, change.AskFailed, "Services up")
 		f.answer(id, change.Leave, "")
 		c := f.change(id)
@@ -296,17 +298,17 @@ func TestAWindowThatIsTooShort(t *testing.T) {
 	f := gateway(t)
 	f.start()
 	id := f.draft("3.8.5")
-	until := time.Now().Add(time.Second)
-	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: store.BackOffered}, "me"))
-	f.begin(id)
+	until := time.Now().Add(4 * time.Second) // a busy machine may take long to come to the check
+	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: change.Offered}, access.Person("me", "")))
+	f.release(id)
 	f.asks(id, change.AskTime, "it could not finish and still go back")
 	assert.Equal(t, 0, f.plain.Status().Installs)
 	assert.Equal(t, "3.8.4", f.plain.Status().Version)
 	// It gets a longer one, which has to be approved.
 	until = time.Now().Add(time.Hour)
-	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: store.BackOffered}, "me"))
-	require.ErrorContains(t, f.Act(t.Context(), id, change.Retry, "me", ""), "approved again")
-	require.NoError(t, f.Act(t.Context(), id, change.Approve, "mate", ""))
+	require.NoError(t, f.Store.SetTerms(t.Context(), id, store.Terms{WindowTo: &until, BackPolicy: change.Offered}, access.Person("me", "")))
+	require.ErrorContains(t, f.Act(t.Context(), id, change.Retry, access.Person("me", ""), ""), "approved again")
+	require.NoError(t, f.Act(t.Context(), id, change.Approve, access.Person("mate", ""), ""))
 	f.answer(id, change.Retry, "")
 	assert.Equal(t, change.Done, f.rest(id).State)
 }
@@ -319,7 +321,7 @@ func newLineRig(t *testing.T) *rig {
 		line = net.JoinHostPort(host, "7001")
 		s.Line = line
 	})
-	require.NoError(t, r.Store.SetReach(t.Context(), r.d.ID, store.Reach{Console: line}))
+	require.NoError(t, r.Store.EnterDevice(t.Context(), store.Device{ID: r.d.ID, Settings: store.Settings{Reach: store.Reach{Console: line}}}, []string{"reach"}))
 	return r
 }
 
@@ -327,7 +329,7 @@ func newLineRig(t *testing.T) *rig {
 func TestAConsoleLineIsListenedTo(t *testing.T) {
 	t.Parallel()
 	r := newLineRig(t)
-	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, tarnholm.Fault{Value: 2, Times: -1}))
+	require.NoError(t, r.box.Arm(tarnholm.SlowReturn, box.Fault{Value: 2, Times: -1}))
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
 	c := (&field{rig: r}).rest(id)
@@ -349,8 +351,8 @@ func TestAConsoleLineIsListenedTo(t *testing.T) {
 func TestTheWayBackThroughTheBootLoader(t *testing.T) {
 	t.Parallel()
 	r := newLineRig(t)
-	r.policy = store.BackAutomatic
-	require.NoError(t, r.box.Arm(tarnholm.NeverReturn, tarnholm.Fault{}))
+	r.policy = change.Automatic
+	require.NoError(t, r.box.Arm(tarnholm.NeverReturn, box.Fault{}))
 	r.start()
 	id := r.begin("5.0.7", "5.4.2")
 	c := (&field{rig: r}).rest(id)

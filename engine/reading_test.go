@@ -9,6 +9,7 @@ import (
 
 	"verimorph/core/catalog"
 	"verimorph/core/convert"
+	"verimorph/device"
 )
 
 // What a device gives back is read by the schema of its release, which alone knows where its banners end and which orders matter.
@@ -48,7 +49,7 @@ statements:
 		{"a release that nobody described, another order of lines", "x", "name x\nplace y\n", "place y\nname x\n", true},
 		{"a release that nobody described, what cannot be read", "x", "banner ^say \"hello\n^\n", "banner ^say  \"hello\n^\n", false},
 	} {
-		same, err := e.same(context.Background(), "A", c.release, RestorePart{File: "a.cfg", Syntax: "block-indent"}, []byte(c.want), []byte(c.got))
+		same, err := e.same(context.Background(), "A", c.release, RestorePart{File: "a.cfg", Syntax: "block-indent"}, &device.Part{}, []byte(c.want), []byte(c.got))
 		require.NoError(t, err)
 		assert.Equal(t, c.same, same, c.what)
 	}

@@ -1,15 +1,16 @@
 package engine
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
 
+	"verimorph/access"
 	"verimorph/core/backup"
 	"verimorph/core/change"
 	"verimorph/core/config"
+	"verimorph/core/portrait"
 	"verimorph/device"
 	"verimorph/store"
 )
@@ -40,7 +41,7 @@ type RestorePart struct {
 func RestoreLabel(device, part string) string { return "restore of " + device + ", " + part }
 
 // PartsNow reads some parts of a device as they are now. unread says of which that was not possible, and why.
-func (e *Engine) PartsNow(ctx context.Context, d store.Device, names []string, by string) (p *device.Portrait, now map[string][]byte, unread map[string]string, err error) {
+func (e *Engine) PartsNow(ctx context.Context, d store.Device, names []string, by access.Actor) (p *portrait.Portrait, now map[string][]byte, unread map[string]string, err error) {
 	ctx, c, done, err := e.ask(ctx, d, by, "look at what a restore would change")
 	if err != nil {
 		return nil, nil, nil, err
@@ -51,12 +52,12 @@ func (e *Engine) PartsNow(ctx context.Context, d store.Device, names []string, b
 	}
 	now, unread = map[string][]byte{}, map[string]string{}
 	for _, name := range names {
-		s := e.Dialects[d.Dialect].Part(name)
+		s := e.Profile(d).Part(name)
 		if s == nil {
 			unread[name] = "the device has no such part"
 			continue
 		}
-		data, _, err := c.FetchPart(ctx, s)
+		data, _, err := c.FetchPart(ctx, s.Name)
 		switch k := device.KindOf(err); {
 		case err == nil:
 			now[name] = data
@@ -78,7 +79,7 @@ func (r *run) work() (w RestoreWork, err error) {
 }
 
 // wanted is the part of a step, its source in the dialect, and the content that is to be put.
-func (r *run) wanted(ctx context.Context, st *store.Step) (RestorePart, *device.PartSource, []byte, error) {
+func (r *run) wanted(ctx context.Context, st *store.Step) (RestorePart, *device.Part, []byte, error) {
 	d, err := r.device(ctx)
 	if err != nil {
 		return RestorePart{}, nil, nil, err
@@ -87,12 +88,12 @@ func (r *run) wanted(ctx context.Context, st *store.Step) (RestorePart, *device.
 	if err != nil {
 		return RestorePart{}, nil, nil, err
 	}
-	name := st.Plan.Part
+	name := st.Plan.Part()
 	for _, p := range parts {
 		if p.Name != name {
 			continue
 		}
-		s := r.e.Dialects[d.Dialect].Part(name)
+		s := r.e.Profile(d).Part(name)
 		if s == nil || s.Restore == nil {
 			return p, nil, nil, final("dialect %q cannot put %s back", d.Dialect, p.Title)
 		}
@@ -114,11 +115,11 @@ func (r *run) wanted(ctx context.Context, st *store.Step) (RestorePart, *device.
 // was worked out before, of its way back the hop's backup as it is.
 func (r *run) toPut(ctx context.Context, s *store.Step) ([]RestorePart, error) {
 	switch {
-	case r.c.Kind == store.Restore:
+	case r.c.Kind == change.Restoring:
 		w, err := r.work()
 		return w.Parts, err
 	case s.Plan.Back:
-		b, err := r.e.Store.BackupOf(ctx, r.c.ID, s.Plan.Hop)
+		b, err := r.e.Store.BackupOf(ctx, r.c.ID, r.m.DeviceID, s.Plan.Hop)
 		if err != nil {
 			return nil, records(err)
 		}
@@ -154,8 +155,8 @@ func checkRestore(r *run, ctx context.Context, s *store.Step) error {
 		}
 		size = max(size, int64(len(data)))
 	}
-	if p.Total > 0 && p.Free < size {
-		return final("no room: the largest part needs %s and %s of %s is free; remove files from the device, the largest is %s", mib(size), mib(p.Free), mib(p.Total), largest(p))
+	if _, room, _ := p.ImageRoom(); room.Total > 0 && room.Free < size {
+		return final("no room: the largest part needs %s and %s of %s is free; remove files from the device, the largest is %s", mib(size), mib(room.Free), mib(room.Total), largest(p))
 	}
 	s.Note = fmt.Sprintf("%s %s runs %s; %d parts of backup %d can be read", p.Model, p.Serial, p.Version, len(w.Parts), w.Backup)
 	return nil
@@ -198,8 +199,8 @@ const checkValidation = "validation"
 
 // same reports whether a part on a device is what was put: to the byte, or for configurations of a release in meaning, since a device may
 // write them in its own way.
-func (e *Engine) same(ctx context.Context, model, release string, p RestorePart, want, got []byte) (bool, error) {
-	if bytes.Equal(want, got) {
+func (e *Engine) same(ctx context.Context, model, release string, p RestorePart, of *device.Part, want, got []byte) (bool, error) {
+	if of.Same(want, got) {
 		return true, nil
 	}
 	if p.Syntax == "" {
@@ -209,13 +210,15 @@ func (e *Engine) same(ctx context.Context, model, release string, p RestorePart,
 	if err != nil {
 		return false, err
 	}
-	a, bad1 := schema.Parse(p.File, string(want))
-	b, bad2 := schema.Parse(p.File, string(got))
+	a, bad1 := schema.Parse(p.File, of.Steady(string(want)))
+	b, bad2 := schema.Parse(p.File, of.Steady(string(got)))
 	return len(bad1)+len(bad2) == 0 && config.Compare(a, b, schema).Same(), nil
 }
 
 // partStep stands for a step that puts a part of a restore.
-func partStep(name string) *store.Step { return &store.Step{Plan: change.Step{Hop: -1, Part: name}} }
+func partStep(name string) *store.Step {
+	return &store.Step{Plan: change.Step{Hop: -1, Kind: change.PutPart, Params: change.PartParams{Part: name}}}
+}
 
 func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
 	p, s, want, err := r.wanted(ctx, st)
@@ -226,7 +229,7 @@ func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	got, _, err := c.FetchPart(ctx, s)
+	got, _, err := c.FetchPart(ctx, s.Name)
 	if k := device.KindOf(err); k == device.Refused || k == device.NotUnderstood { // it is not there at all, or empty
 		return false, nil
 	}
@@ -234,14 +237,14 @@ func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
 		return false, err
 	}
 	model, release := r.path.Model, r.goal(st)
-	if r.c.Kind == store.Restore {
+	if r.c.Kind == change.Restoring {
 		w, err := r.work()
 		if err != nil {
 			return false, err
 		}
 		model, release = w.Model, r.c.From
 	}
-	return r.e.same(ctx, model, release, p, want, got)
+	return r.e.same(ctx, model, release, p, s, want, got)
 }
 
 func partThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
@@ -262,7 +265,7 @@ func putPart(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	return c.PutPart(ctx, source, data)
+	return c.PutPart(ctx, source.Name, data)
 }
 
 func partTaken(r *run, ctx context.Context, s *store.Step) (string, error) {
@@ -316,7 +319,7 @@ func compareParts(r *run, ctx context.Context, s *store.Step) error {
 // a slot was chosen the slot tells, and the start only tells a command that was never heard from a start that failed.
 func startBefore(r *run, ctx context.Context, s *store.Step) (any, error) {
 	p, err := r.portrait(ctx)
-	bySlot := r.c.Kind != store.Restore && r.bySlot(s)
+	bySlot := r.c.Kind != change.Restoring && r.bySlot(s)
 	switch {
 	case bySlot && (err != nil || p.Started == ""):
 		return nil, nil

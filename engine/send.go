@@ -2,14 +2,21 @@ package engine
 
 import (
 	"context"
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha512"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
+	"io"
 	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"verimorph/core/change"
+	"verimorph/core/portrait"
 	"verimorph/device"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -17,8 +24,8 @@ import (
 
 // file is the file of a step: its own, or the image of its hop.
 func (r *run) file(s *store.Step) *change.File {
-	if s.Plan.File != nil {
-		return s.Plan.File
+	if s.Plan.File() != nil {
+		return s.Plan.File()
 	}
 	h := r.hop(s)
 	return change.Image(&h)
@@ -28,20 +35,20 @@ func (r *run) file(s *store.Step) *change.File {
 
 func fileKept(r *run, _ context.Context, s *store.Step, _ bool) (bool, string, error) {
 	im := r.file(s)
-	return r.e.Images.Has(im.SHA256), im.Name + " is in the image store", nil
+	return r.e.Blobs.Has(im.SHA256), im.Name + " is in the image store", nil
 }
 
 // awaitFile waits for the download of the file, which goes on beside the change.
 func awaitFile(r *run, ctx context.Context, s *store.Step) error {
 	im := r.file(s)
-	for !r.e.Images.Has(im.SHA256) {
+	for !r.e.Blobs.Has(im.SHA256) {
 		f, err := r.e.Store.FetchOf(ctx, im.SHA256)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return final("the image store lacks %s and nothing fetches it; add it with: verimorph image add FILE", im.Name)
 		case err != nil:
 			return records(err)
-		case !f.Open() && !r.e.Images.Has(im.SHA256):
+		case !f.Open() && !r.e.Blobs.Has(im.SHA256):
 			return final("the download of %s from site %s is %s: %s", im.Name, f.Site, f.State, f.Note)
 		}
 		r.progress(ctx, s, float64(f.Done)/float64(max(f.Size, 1)), "%s of %s from site %s, %s %s", mib(f.Done), mib(f.Size), f.Site, f.State, f.Note)
@@ -96,22 +103,22 @@ type proof struct {
 // undamaged reads and hashes a file of the image store, unless that was done a short while ago: a thousand changes to one
 // release would otherwise read it thousands of times. The device hashes what it got in any case.
 func (e *Engine) undamaged(sum string) error {
-	name, err := e.Images.Path(sum)
+	name, err := e.Blobs.Path(sum)
 	if err != nil {
-		return e.Images.Verify(sum)
+		return e.Blobs.Verify(sum)
 	}
 	st, err := os.Stat(name)
 	if err != nil {
-		return e.Images.Verify(sum)
+		return e.Blobs.Verify(sum)
 	}
-	now := proof{time.Now(), st.ModTime(), st.Size()}
+	now := proof{e.now(), st.ModTime(), st.Size()}
 	e.mu.Lock()
 	p, ok := e.proofs[sum]
 	e.mu.Unlock()
 	if ok && p.written.Equal(now.written) && p.size == now.size && now.at.Sub(p.at) < proofLasts {
 		return nil
 	}
-	if err := e.Images.Verify(sum); err != nil {
+	if err := e.Blobs.Verify(sum); err != nil {
 		return err
 	}
 	e.mu.Lock()
@@ -150,7 +157,7 @@ func fileThere(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 
 func send(r *run, ctx context.Context, s *store.Step) error {
 	im := r.file(s)
-	local, err := r.e.Images.Path(im.SHA256)
+	local, err := r.e.Blobs.Path(im.SHA256)
 	if err != nil {
 		return &finalError{err}
 	}
@@ -162,28 +169,49 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	if c.Has("fetch-image") && d.Transfer != "sftp" || !c.Files() {
+	pushes := c.Profile().Pushes
+	if c.Profile().Fetches && d.Settings.Transfer != "sftp" || !pushes && !c.Transfers() {
 		return r.letFetch(ctx, s, c, d, local, im)
-	}
-	files, err := c.SFTP()
-	if err != nil {
-		return err
 	}
 	defer c.CloseFiles()
 	// A transfer that stands still is broken, even when the connection is not.
 	patience := max(r.wait(stallTime), 5*time.Second)
 	stalled := time.AfterFunc(patience, r.cut)
 	defer stalled.Stop()
-	err = transfer.Push(ctx, files, local, im.Name, func(done, total int64) {
+	tell := func(done, total int64) {
 		stalled.Reset(patience)
 		r.progress(ctx, s, float64(done)/float64(total), "%s of %s sent", mib(done), mib(total))
-	})
+	}
+	if pushes {
+		err = pushWhole(ctx, c, local, im, tell)
+	} else {
+		err = pushBySFTP(ctx, c, local, im, tell)
+	}
 	if err != nil {
 		if full := r.roomFor(ctx, s); full != nil {
 			return full
 		}
 	}
 	return err
+}
+
+// pushBySFTP sends a file over SFTP, from where an earlier try broke off.
+func pushBySFTP(ctx context.Context, c *device.Client, local string, im *change.File, tell func(done, total int64)) error {
+	files, err := c.SFTP()
+	if err != nil {
+		return err
+	}
+	return transfer.Push(ctx, files, local, c.Profile().Folder+im.Name, tell)
+}
+
+// pushWhole sends a file from its begin.
+func pushWhole(ctx context.Context, c *device.Client, local string, im *change.File, tell func(done, total int64)) error {
+	f, err := os.Open(local)
+	if err != nil {
+		return &finalError{err}
+	}
+	defer f.Close()
+	return c.PushImage(ctx, device.Image{File: im.Name, Version: im.Version, Size: im.Size}, f, func(done int64) { tell(done, im.Size) })
 }
 
 // sendAhead lets what the next hop needs travel while the device's services start. Nothing depends on it: what does not fit, is not
@@ -233,7 +261,7 @@ func sendAhead(r *run, ctx context.Context, s *store.Step) error {
 
 // oneAhead sends one file ahead; there says that it lay on the device already.
 func (r *run) oneAhead(ctx context.Context, next *store.Step) (there bool, err error) {
-	if !r.e.Images.Has(r.file(next).SHA256) {
+	if !r.e.Blobs.Has(r.file(next).SHA256) {
 		return false, errors.New("it is not in the image store yet")
 	}
 	done, _, err := fileThere(r, ctx, next, false)
@@ -244,7 +272,7 @@ func (r *run) oneAhead(ctx context.Context, next *store.Step) (there bool, err e
 	if err != nil {
 		return false, err
 	}
-	if p.Total == 0 {
+	if _, room, _ := p.ImageRoom(); room.Total == 0 {
 		return false, errors.New("the device does not say how much room it has")
 	}
 	if _, err := r.room(next, p); err != nil {
@@ -256,11 +284,11 @@ func (r *run) oneAhead(ctx context.Context, next *store.Step) (there bool, err e
 // letFetch has the device fetch the file from us.
 func (r *run) letFetch(ctx context.Context, s *store.Step, c *device.Client, d store.Device, local string, im *change.File) error {
 	if r.e.Receiver == nil {
-		return final("this service hands no files out; start it with -receive-%s", d.Transfer)
+		return final("this service hands no files out; start it with -receive-%s", d.Settings.Transfer)
 	}
-	url, withdraw, err := r.e.Receiver.OfferFile(strings.TrimPrefix(d.Transfer, "pull-"), local, time.Duration(s.Plan.Expect.Limit*float64(time.Second)))
+	url, withdraw, err := r.e.Receiver.OfferFile(strings.TrimPrefix(d.Settings.Transfer, "pull-"), local, time.Duration(s.Plan.Expect.Limit*float64(time.Second)))
 	if err != nil {
-		return final("%w; start it with -receive-%s, or let the device fetch in another way", err, d.Transfer)
+		return final("%w; start it with -receive-%s, or let the device fetch in another way", err, d.Settings.Transfer)
 	}
 	defer withdraw()
 	err = c.FetchImage(ctx, url, im.Name, func(f float64) { r.progress(ctx, s, f, "the device fetches %s", im.Name) })
@@ -292,16 +320,42 @@ func (r *run) roomFor(ctx context.Context, s *store.Step) error {
 }
 
 // room returns how many bytes of the hop's image are still to come, and an error when the device has no room for them.
-func (r *run) room(s *store.Step, p *device.Portrait) (need int64, err error) {
+func (r *run) room(s *store.Step, p *portrait.Portrait) (need int64, err error) {
 	im := r.file(s)
 	need = im.Size
 	if f := p.File(im.Name); f != nil {
 		need -= f.Size // a part of it is there already
 	}
-	if p.Free < need {
-		err = final("no room: %s needs %s more and %s of %s is free; remove files from the device, the largest is %s", im.Name, mib(need), mib(p.Free), mib(p.Total), largest(p))
+	_, room, _ := p.ImageRoom()
+	if room.Free < need {
+		err = final("no room: %s needs %s more and %s of %s is free; remove files from the device, the largest is %s", im.Name, mib(need), mib(room.Free), mib(room.Total), largest(p))
 	}
 	return need, err
+}
+
+// digest is the sum of a file in our store, by the algorithm that a device uses. By another one than ours the file is read for it.
+func (e *Engine) digest(f *change.File, algorithm string) (device.Digest, error) {
+	h, ok := map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha512": sha512.New}[algorithm]
+	if !ok {
+		return device.Digest{Algorithm: "sha256", Sum: f.SHA256}, nil
+	}
+	if err := e.undamaged(f.SHA256); err != nil {
+		return device.Digest{}, final("%w", err)
+	}
+	name, err := e.Blobs.Path(f.SHA256)
+	if err != nil {
+		return device.Digest{}, final("%w", err)
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return device.Digest{}, final("%w", err)
+	}
+	defer file.Close()
+	sum := h()
+	if _, err := io.Copy(sum, file); err != nil {
+		return device.Digest{}, err
+	}
+	return device.Digest{Algorithm: algorithm, Sum: hex.EncodeToString(sum.Sum(nil))}, nil
 }
 
 // damages is what to think when a file arrives damaged again and again.
@@ -325,25 +379,35 @@ func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
+	medium := change.Of[change.FileParams](&s.Plan).Medium
 	name := im.Name
-	if s.Plan.Media {
-		name = r.e.Dialects[d.Dialect].Medium + name
+	if medium {
+		name = r.e.Profile(d).Medium + name
 	}
 	sum, err := c.Checksum(ctx, name)
 	wrong := ""
 	switch {
-	case s.Plan.Media && device.KindOf(err) == device.Refused:
+	case medium && device.KindOf(err) == device.Refused:
 		wrong = fmt.Sprintf("the device does not find %s: %s", name, err)
 	case err != nil:
 		return err
-	case sum != im.SHA256:
-		wrong = fmt.Sprintf("the device computes SHA-256 %.12s for %s, it should be %.12s", sum, name, im.SHA256)
+	default:
+		right, err := r.e.digest(im, sum.Algorithm)
+		if err != nil {
+			return err
+		}
+		if sum != right {
+			wrong = fmt.Sprintf("the device computes %s %.12s for %s, it should be %.12s", sum.Name(), sum.Sum, name, right.Sum)
+		}
 	}
 	switch {
 	case wrong == "":
-		s.Note = "the device computes SHA-256 " + sum[:12] + " for " + name + ", as it should be"
+		s.Note = fmt.Sprintf("the device computes %s %.12s for %s, as it should be", sum.Name(), sum.Sum, name)
+		if sum.Weak() {
+			s.Note += "; " + sum.Name() + " is weak: it finds damage, not a file that was made to have this sum. The size was compared, too, and the header when the file was taken in"
+		}
 		return nil
-	case s.Plan.Media: // another medium is a matter for a person
+	case medium: // another medium is a matter for a person
 		return &askError{change.Question{Kind: change.AskHand, Step: s.Plan.Number, Text: wrong + ". Nothing was changed. Put the right medium in, then answer retry", Answers: []change.Action{change.Retry, change.Leave}}, change.StepRunning}
 	}
 	i := slices.IndexFunc(r.c.Steps, func(st store.Step) bool {

@@ -7,11 +7,13 @@ import (
 	"slices"
 	"time"
 
+	"verimorph/core/backup"
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/config"
 	"verimorph/core/convert"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/core/ready"
 	"verimorph/core/version"
 	"verimorph/device"
@@ -41,7 +43,7 @@ func (s *Since) Paths() (out []string) {
 
 // SinceLeft compares the configuration of now, as version from writes it, with the last backup taken under version to.
 func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to string, now []byte) (out Since, err error) {
-	bs, err := e.Store.Backups(ctx, d.Name, 0, 200)
+	bs, err := e.Store.Backups(ctx, store.BackupList{Device: d.Name, Limit: 200})
 	if err != nil {
 		return out, records(err)
 	}
@@ -73,8 +75,9 @@ func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to 
 	if err != nil {
 		return out, err
 	}
-	a, bad1 := schema.Parse(b.File, text)
-	c, bad2 := schema.Parse(b.File, string(now))
+	part := e.Profile(d).File(b.File)
+	a, bad1 := schema.Parse(b.File, part.Steady(text))
+	c, bad2 := schema.Parse(b.File, part.Steady(string(now)))
 	if n := len(bad1) + len(bad2); n > 0 {
 		out.Unknown = fmt.Sprintf("%d lines are not understood, so they are not compared", n)
 		return out, nil
@@ -134,8 +137,11 @@ func (e *Engine) leads(ctx context.Context, model, from, to string) bool {
 }
 
 // undone fills in what a start of the previous installation undoes. c is nil when the device cannot be asked.
-func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d store.Device, p *device.Portrait, client *device.Client) error {
-	if c.Kind != store.GoBack || p == nil || client == nil {
+func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d store.Device, p *portrait.Portrait, client *device.Client) error {
+	if c.Kind != change.Return || p == nil || client == nil {
+		return nil
+	}
+	if e.Profile(d).Abilities.FromFiles { // the configuration is not that of an installation: what was configured stays
 		return nil
 	}
 	f.GoesBack = true
@@ -143,12 +149,12 @@ func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d 
 		f.Carried = true
 		return nil
 	}
-	source := e.Dialects[d.Dialect].Part("running")
+	source := e.Profile(d).Role(backup.Running)
 	if source == nil {
 		f.UndoneUnknown = "its dialect does not say how the running configuration is read"
 		return nil
 	}
-	now, _, err := client.FetchPart(ctx, source)
+	now, _, err := client.FetchPart(ctx, source.Name)
 	if k := device.KindOf(err); k == device.Refused || k == device.NotUnderstood {
 		f.UndoneUnknown = "the configuration of now cannot be read: " + err.Error()
 		return nil
@@ -168,7 +174,7 @@ func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d 
 func (e *Engine) older(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path) error {
 	from, bad1 := version.Parse(c.From)
 	to, bad2 := version.Parse(c.To)
-	if bad1 != nil || bad2 != nil || !to.Less(from) || c.Kind != store.Firmware && c.Kind != store.GoBack {
+	if bad1 != nil || bad2 != nil || !to.Less(from) || c.Kind != change.Firmware && c.Kind != change.Return {
 		return nil
 	}
 	f.Older = c.To

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/ready"
 	"verimorph/store"
@@ -19,7 +20,7 @@ func TestUnusableAdvisoriesSpeakAgainstAnOlderRelease(t *testing.T) {
 	}}}
 	against := func(from, to string) []string {
 		f := &ready.Facts{}
-		require.NoError(t, e.older(t.Context(), f, &store.Change{From: from, To: to, Kind: store.Firmware}, &path.Path{Model: "A"}))
+		require.NoError(t, e.older(t.Context(), f, &store.Change{From: from, To: to, Kind: change.Firmware}, &path.Path{Model: "A"}))
 		return f.Against
 	}
 	assert.Equal(t, []string{"advisory A-1 names it", "whether advisory A-2 names it is not known, since its stored document cannot be used"}, against("2.0", "1.0"))

@@ -19,7 +19,8 @@ import (
 	"verimorph/core/convert"
 	"verimorph/core/verify"
 	"verimorph/internal/wire"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
 )
@@ -33,9 +34,9 @@ type subject struct {
 
 func (s *subject) arm(name string, times int) {
 	if s.plain != nil {
-		_ = s.plain.Arm(name, plainbox.Fault{Times: times})
+		_ = s.plain.Arm(name, box.Fault{Times: times})
 	} else {
-		_ = s.box.Arm(name, tarnholm.Fault{Times: times})
+		_ = s.box.Arm(name, box.Fault{Times: times})
 	}
 }
 
@@ -59,7 +60,7 @@ func (s *subject) stands() (version string, installs, boots int) {
 func (s *subject) drafted() int64 {
 	if s.plain != nil {
 		id := s.draft(s.to)
-		s.field.begin(id)
+		s.release(id)
 		return id
 	}
 	return s.rig.begin(s.from, s.to)
@@ -106,16 +107,16 @@ func subjects(t *testing.T, name string) *subject {
 		s.to = "12.2.3" // a hop more, with a part whose power goes off and on
 	}
 	way := s.d.Address
-	if s.d.Reach.Only {
-		way = s.d.Reach.Console
+	if s.d.Settings.Reach.Only {
+		way = s.d.Settings.Reach.Console
 	}
 	var err error
 	s.network, err = wire.New(place(), way)
 	require.NoError(t, err)
 	t.Cleanup(s.network.Close)
-	if s.d.Reach.Only {
-		s.d.Reach.Console = s.network.Address()
-		require.NoError(t, s.Store.SetReach(t.Context(), s.d.ID, s.d.Reach))
+	if s.d.Settings.Reach.Only {
+		s.d.Settings.Reach.Console = s.network.Address()
+		require.NoError(t, s.Store.EnterDevice(t.Context(), s.d, []string{"reach"}))
 	}
 	s.d.Address = s.network.Address()
 	require.NoError(t, s.Store.SetAddress(t.Context(), s.d.ID, s.d.Address))
@@ -132,15 +133,17 @@ var strikes = map[string]func(s *subject, r *run){
 		s.network.Cut(150 * time.Millisecond)
 	},
 	"nothing is said for a while": func(s *subject, r *run) {
-		s.arm(plainbox.Mute, -1)
+		s.arm(shellbox.Mute, -1)
 		r.cut()
-		time.AfterFunc(150*time.Millisecond, func() { s.heal(plainbox.Mute) })
+		healed := make(chan struct{})
+		time.AfterFunc(150*time.Millisecond, func() { defer close(healed); s.heal(shellbox.Mute) })
+		s.t.Cleanup(func() { <-healed }) // the box writes down that it is healed: not into a directory that is being removed
 	},
 	"the database cuts every connection": func(s *subject, r *run) {
 		_, _ = s.Store.Pool.Exec(context.Background(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
 	},
 	"another worker takes over": func(s *subject, r *run) { // as after a pause in which the lease ran out: this one may not write any more
-		_, _ = s.Store.Pool.Exec(context.Background(), "UPDATE leases SET fence = fence + 1, expires_at = now() - interval '1 second' WHERE device_id = $1", r.c.DeviceID)
+		_, _ = s.Store.Pool.Exec(context.Background(), "UPDATE leases SET fence = fence + 1, expires_at = now() - interval '1 second' WHERE device_id = $1", r.m.DeviceID)
 	},
 }
 
@@ -179,7 +182,7 @@ func TestStrikesInEveryStep(t *testing.T) {
 					switch {
 					case st.Plan.Kind == change.Install:
 						want++
-						if st.Plan.InPlace {
+						if st.Plan.InPlace() {
 							starts++
 						}
 					case st.Plan.Kind == change.Restart:
@@ -209,7 +212,7 @@ func TestSilenceForGoodInEveryStep(t *testing.T) {
 		kind := plan[i].Plan.Kind
 		past := point
 		point = point || plan[i].Plan.Irreversible()
-		if kind == change.Fetch || kind == change.Ahead || kind == change.Save { // what is not there to be done is not begun
+		if kind == change.Fetch || kind == change.Prestage || kind == change.Save { // what is not there to be done is not begun
 			continue
 		}
 		t.Run(string(kind), func(t *testing.T) {
@@ -217,12 +220,12 @@ func TestSilenceForGoodInEveryStep(t *testing.T) {
 			s := subjects(t, "firewall")
 			s.Engine.strike = func(r *run, st *store.Step, at string) {
 				if st.Plan.Kind == kind && at == "begun" {
-					s.arm(plainbox.Mute, -1)
+					s.arm(shellbox.Mute, -1)
 					r.hangUp()
 				}
 			}
 			id := s.drafted()
-			_, err := s.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{Expect,Limit}', '3') WHERE change_id = $1 AND plan->>'Kind' IN ($2, 'services', 'verdict')`, id, string(kind))
+			_, err := s.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{expect,limit}', '3') WHERE change_id = $1 AND plan->>'kind' IN ($2, 'services', 'verdict')`, id, string(kind))
 			require.NoError(t, err)
 			s.start()
 			c := s.rest(id)
@@ -315,7 +318,7 @@ func TestSendingAheadNeverFails(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, func(s *tarnholm.Spec) { s.Version = "5.0.4" })
 	w := r.prepare(r.begin("5.0.4", "5.4.2"))
-	s := w.of(change.Ahead)
+	s := w.of(change.Prestage)
 	require.NotNil(t, s, "there are two hops")
 	next := w.path.Hops[1].Image
 	ahead := func() string {
@@ -323,18 +326,18 @@ func TestSendingAheadNeverFails(t *testing.T) {
 		require.NoError(t, sendAhead(w, t.Context(), s))
 		return s.Note
 	}
-	kept, err := r.Images.Read(next.SHA256)
+	kept, err := r.Blobs.Read(next.SHA256)
 	require.NoError(t, err)
-	require.NoError(t, r.Images.Delete(next.SHA256))
+	require.NoError(t, r.Blobs.Delete(next.SHA256))
 	assert.Contains(t, ahead(), "later: "+next.File+" (it is not in the image store yet)")
-	_, _, err = r.Images.Put(bytes.NewReader(kept), 0)
+	_, _, err = r.Blobs.Put(bytes.NewReader(kept), 0)
 	require.NoError(t, err)
 
-	require.NoError(t, r.box.Arm(tarnholm.LowFlash, tarnholm.Fault{Value: 1000}))
+	require.NoError(t, r.box.Arm(tarnholm.LowFlash, box.Fault{Value: 1000}))
 	assert.Contains(t, ahead(), "there is no room beside the files of this hop")
 	require.NoError(t, r.box.Heal(tarnholm.LowFlash))
 
-	require.NoError(t, r.box.Arm(tarnholm.DropTransfer, tarnholm.Fault{Value: 1 << 20}))
+	require.NoError(t, r.box.Arm(tarnholm.DropTransfer, box.Fault{Value: 1 << 20}))
 	assert.Contains(t, ahead(), "later: "+next.File)
 	require.NoError(t, r.box.Heal(tarnholm.DropTransfer))
 

@@ -29,9 +29,9 @@ func (r *run) traces(failed *store.Step) string {
 		}
 		switch s.Plan.Kind {
 		case change.CleanUp:
-			say("removed%s: %s", maybe, strings.Join(s.Plan.Names, ", "))
+			say("removed%s: %s", maybe, strings.Join(change.Of[change.CleanUpParams](&s.Plan).Files, ", "))
 		case change.Licence:
-			say("licence %s was added%s", s.Plan.Part, maybe)
+			say("licence %s was added%s", licenceOf(s), maybe)
 		case change.Send:
 			if name := r.file(s).Name; !files[name] {
 				files[name] = true
@@ -44,19 +44,19 @@ func (r *run) traces(failed *store.Step) string {
 		case change.Install, change.Clone:
 			say("%s", r.writtenTo(s, maybe))
 		case change.Component:
-			if s.Plan.File != nil {
-				say("%s was updated to %s%s", s.Plan.Part, s.Plan.Wants, maybe)
+			if s.Plan.File() != nil {
+				say("%s was updated to %s%s", s.Plan.Component(), s.Plan.Version(), maybe)
 			}
 		case change.Save:
 			say("the running configuration was saved%s; what was saved before is in the backup", maybe)
 		case change.PutPart:
-			say("%s was put onto it%s", s.Plan.Part, maybe)
+			say("%s was put onto it%s", s.Plan.Part(), maybe)
 		case change.Drain:
 			say("it was drained%s", maybe)
 		case change.Undrain:
 			say("it was returned to service%s", maybe)
 		case change.PowerCycle:
-			say("the power of %s was switched off and on%s", s.Plan.Part, maybe)
+			say("the power of %s was switched off and on%s", s.Plan.Component(), maybe)
 		case change.Restart:
 			say("it was restarted%s", maybe)
 		}
@@ -80,7 +80,7 @@ func (r *run) writtenTo(s *store.Step, maybe string) string {
 	if s.Intent == nil || json.Unmarshal(s.Intent, &in) != nil {
 		return fmt.Sprintf("%s was installed%s", v, maybe)
 	}
-	if s.Plan.InPlace {
+	if s.Plan.InPlace() {
 		return fmt.Sprintf("%s was installed over %s%s", v, in.Version, maybe)
 	}
 	if in.Version == "" {

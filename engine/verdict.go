@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
@@ -31,7 +32,7 @@ const (
 )
 
 // fromPortrait adds what the portrait tells to readings.
-func fromPortrait(values verify.Readings, p *device.Portrait) {
+func fromPortrait(values verify.Readings, p *portrait.Portrait) {
 	values[readVersion] = verify.Value{Type: verify.Text, Text: p.Version}
 	if p.Serial != "" {
 		values[readUnit] = verify.Value{Type: verify.Text, Text: p.Serial}
@@ -48,9 +49,9 @@ func fromPortrait(values verify.Readings, p *device.Portrait) {
 	if p.Components != nil {
 		values[readComponents] = set(components(p.Components))
 	}
-	if p.Parts != nil {
+	if p.Modules != nil {
 		var good []string
-		for _, part := range p.Parts {
+		for _, part := range p.Modules {
 			if part.Good == portrait.Yes {
 				good = append(good, part.Name)
 			}
@@ -81,7 +82,7 @@ func set(names []string) verify.Value {
 }
 
 // measure takes readings of a device, and what its portrait tells.
-func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values verify.Readings, p *device.Portrait, err error) {
+func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values verify.Readings, p *portrait.Portrait, err error) {
 	if p, err = c.Portrait(ctx); err != nil {
 		return nil, nil, err
 	}
@@ -94,7 +95,7 @@ func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values
 
 // readingsOf lists the readings that are taken of a device: its dialect's, and those a company added.
 func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Reading, error) {
-	dialect := e.Dialects[d.Dialect]
+	dialect := e.Profile(d)
 	if dialect == nil {
 		return nil, final("dialect %q is not known here", d.Dialect)
 	}
@@ -151,7 +152,7 @@ func readingsTaken(r *run, _ context.Context, _ *store.Step, _ bool) (bool, stri
 // takeReadings waits until the services of the device are ready: what is measured before that proves nothing. Definitions and values are
 // kept with the change, so that what is added or deleted meanwhile changes neither verdict nor way back.
 func takeReadings(r *run, ctx context.Context, s *store.Step) error {
-	began := time.Now()
+	began := r.e.now()
 	patience := time.Duration(s.Plan.Expect.Limit * float64(time.Second) * 8 / 10)
 	d, err := r.device(ctx)
 	if err != nil {
@@ -171,11 +172,11 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", err
 		}
 		if p.ServicesReady == portrait.No && !r.c.Accepts(ready.Services) {
-			if time.Since(began) < patience {
+			if r.e.since(began) < patience {
 				return false, "the device says its services are starting; readings are taken when they are ready", nil
 			}
 			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{ready.Services}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-				Text: fmt.Sprintf("The device has said for %s that its services are not ready. Readings that are taken now prove nothing afterwards. Nothing was written to it", ready.Rounded(time.Since(began)))}, change.StepWaiting}
+				Text: fmt.Sprintf("The device has said for %s that its services are not ready. Readings that are taken now prove nothing afterwards. Nothing was written to it", ready.Rounded(r.e.since(began)))}, change.StepWaiting}
 		}
 		taken, err := json.Marshal(values)
 		if err != nil {
@@ -185,7 +186,7 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
-		if err := r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.c.DeviceID, p.Version, taken, defined); err != nil {
+		if err := r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.m.DeviceID, p.Version, taken, defined); err != nil {
 			return false, "", records(err)
 		}
 		r.c.Readings, r.c.Definitions = taken, defined
@@ -231,8 +232,8 @@ func short(v verify.Value) string {
 
 // The verdict: compare until everything is met or the time to settle is over.
 
-func settle(r *run, ctx context.Context, s *store.Step) error {
-	began := time.Now()
+func awaitVerdict(r *run, ctx context.Context, s *store.Step) error {
+	began := r.e.now()
 	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
 	j, err := r.judgement(ctx, s)
 	if err != nil {
@@ -242,15 +243,15 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	var took time.Duration   // the longest look
 	for {
 		// The last look must have its time before the limit is over, however slow the device is.
-		settling := time.Since(began) < limit-max(limit/10, 3*took+r.nextLook(began))
+		settling := r.e.since(began) < limit-max(limit/10, 3*took+r.nextLook(began))
 		// While something is open, that alone is asked for: a thousand devices settle at once. A verdict is from one look at all.
 		only := open
 		if !settling {
 			only = nil
 		}
-		at := time.Now()
+		at := r.e.now()
 		results, p, err := r.look(ctx, j, only, settling)
-		took = max(took, time.Since(at))
+		took = max(took, r.e.since(at))
 		switch k := device.KindOf(err); {
 		case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
 			r.hangUp()
@@ -269,7 +270,7 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 			case len(open) == 0:
 				return r.conclusion(ctx, s, results, p)
 			}
-			r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%d of %d readings are not back yet: %s", len(open), len(j.expect), namesOf(open))
+			r.progress(ctx, s, expectedFraction(s.Plan.Expect, r.e.since(began)), "%d of %d readings are not back yet: %s", len(open), len(j.expect), namesOf(open))
 		}
 		if err := pause(ctx, r.nextLook(began)); err != nil {
 			return err
@@ -277,9 +278,9 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	}
 }
 
-// settleFirst compares as a verdict does, before the previous installation is overwritten. What fails here still has its way back.
-func settleFirst(r *run, ctx context.Context, s *store.Step) error {
-	if err := settle(r, ctx, s); err != nil {
+// settle compares as a verdict does, before the previous installation is overwritten. What fails here still has its way back.
+func settle(r *run, ctx context.Context, s *store.Step) error {
+	if err := awaitVerdict(r, ctx, s); err != nil {
 		return err
 	}
 	var v verify.Verdict
@@ -305,15 +306,19 @@ func settleFirst(r *run, ctx context.Context, s *store.Step) error {
 const checkOtherSlot = "other-slot"
 
 // conclusion adds what the configuration tells to what the readings tell, and notes the verdict.
-func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Result, p *device.Portrait) error {
-	if err := r.e.recordPortrait(ctx, r.c.DeviceID, p); err != nil {
+func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Result, p *portrait.Portrait) error {
+	if err := r.e.recordPortrait(ctx, r.m.DeviceID, p); err != nil {
 		return err
 	}
 	more, err := r.judgeConfiguration(ctx, s)
 	if err != nil {
 		return err
 	}
-	v, err := json.Marshal(verify.Conclude(append(results, more...)))
+	said, err := r.judgeMessages(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := json.Marshal(verify.Conclude(slices.Concat(results, more, said)))
 	s.Note = string(v)
 	return err
 }
@@ -334,8 +339,8 @@ func (r *run) brought(s *store.Step) map[string]string {
 		last = s.Plan.Hop - 1
 	}
 	for _, st := range r.c.Steps {
-		if r.c.Kind == store.Acts && st.Plan.Kind == change.Component {
-			out[st.Plan.Part] = st.Plan.Wants
+		if r.c.Kind == change.SingleOperations && st.Plan.Kind == change.Component {
+			out[st.Plan.Component()] = st.Plan.Version()
 		}
 	}
 	for i := 0; i <= last; i++ {
@@ -350,8 +355,8 @@ func (r *run) brought(s *store.Step) map[string]string {
 // one that ran before, which is the way back.
 func (r *run) installed(s *store.Step) []string {
 	out := []string{r.goal(s)}
-	both := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.Other && st.State == change.StepDone })
-	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == store.Firmware || r.c.Kind == store.GoBack) {
+	both := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.OtherSlot() && st.State == change.StepDone })
+	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == change.Firmware || r.c.Kind == change.Return) {
 		out = append(out, r.path.Hops[n-1].From.String())
 	}
 	return out
@@ -372,7 +377,7 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 		return j, err
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
-	if r.c.Kind == store.Restore || r.c.Kind == store.GoBack {
+	if r.c.Kind == change.Restoring || r.c.Kind == change.Return {
 		// Another state was wanted: what was up before need not be up after. It is shown, as a doubt.
 		for i := range j.expect[1:] {
 			j.expect[i+1].Severity = verify.Degrades
@@ -382,7 +387,7 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 }
 
 // look takes the readings that some results are of, or all (nil), and judges them.
-func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settling bool) ([]verify.Result, *device.Portrait, error) {
+func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settling bool) ([]verify.Result, *portrait.Portrait, error) {
 	c, err := r.connect(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -393,7 +398,7 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 	expect := slices.DeleteFunc(slices.Clone(j.expect), func(x verify.Expectation) bool { return !wanted(x.Reading) })
 	readings := slices.DeleteFunc(slices.Clone(j.readings), func(x device.Reading) bool { return !wanted(x.Name) })
 	var after verify.Readings
-	var p *device.Portrait
+	var p *portrait.Portrait
 	if len(readings) == len(expect) { // nothing that the portrait tells
 		after, err = c.Readings(ctx, readings)
 	} else {
@@ -421,12 +426,12 @@ type Comparison struct {
 }
 
 // TakeReadings measures a device and keeps what it found, so that it can be compared with later.
-func (e *Engine) TakeReadings(ctx context.Context, d store.Device, by string) (store.ReadingSet, error) {
+func (e *Engine) TakeReadings(ctx context.Context, d store.Device, by access.Actor) (store.ReadingSet, error) {
 	set, _, err := e.readNow(ctx, d, by)
 	return set, err
 }
 
-func (e *Engine) readNow(ctx context.Context, d store.Device, by string) (store.ReadingSet, []device.Reading, error) {
+func (e *Engine) readNow(ctx context.Context, d store.Device, by access.Actor) (store.ReadingSet, []device.Reading, error) {
 	ctx, c, done, err := e.ask(ctx, d, by, "take readings")
 	if err != nil {
 		return store.ReadingSet{}, nil, err
@@ -444,12 +449,12 @@ func (e *Engine) readNow(ctx context.Context, d store.Device, by string) (store.
 	if err != nil {
 		return store.ReadingSet{}, nil, err
 	}
-	set, err := e.Store.AddReadings(ctx, store.ReadingSet{DeviceID: d.ID, Device: d.Name, Version: p.Version, Readings: data, By: by})
+	set, err := e.Store.AddReadings(ctx, store.ReadingSet{DeviceID: d.ID, Device: d.Name, Version: p.Version, Readings: data, By: by.String()})
 	return set, rs, err
 }
 
 // Verify measures a device now and holds it against readings of before. No change is needed.
-func (e *Engine) Verify(ctx context.Context, d store.Device, before store.ReadingSet, by string) (*Comparison, error) {
+func (e *Engine) Verify(ctx context.Context, d store.Device, before store.ReadingSet, by access.Actor) (*Comparison, error) {
 	now, rs, err := e.readNow(ctx, d, by)
 	if err != nil {
 		return nil, err

@@ -21,7 +21,7 @@ import (
 
 // poll calls look until it says done. Errors that mean "not yet" are noted; others end the waiting.
 func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, seen string, err error)) error {
-	began := time.Now()
+	began := r.e.now()
 	for {
 		done, seen, err := look()
 		rest := r.nextLook(began)
@@ -41,7 +41,7 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 			s.Note = seen
 			return nil
 		}
-		r.progress(ctx, s, expectedFraction(s.Plan.Expect, began), "%s", seen)
+		r.progress(ctx, s, expectedFraction(s.Plan.Expect, r.e.since(began)), "%s", seen)
 		if err := pause(ctx, rest); err != nil {
 			return err
 		}
@@ -78,7 +78,7 @@ func waitLink(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
-		if d.Reach.Only || d.Reach.Via != "" { // only signing in tells
+		if d.Settings.Reach.Only || d.Settings.Reach.Via != "" { // only signing in tells
 			_, err := r.connect(ctx)
 			if device.KindOf(err) == device.SignInRefused {
 				return true, "the device answers", nil
@@ -131,14 +131,14 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 		if slot := p.RunningSlot(); slot != nil {
 			seen += " from slot " + slot.Name
 		}
-		return true, seen, r.e.recordPortrait(ctx, r.c.DeviceID, p)
+		return true, seen, r.e.recordPortrait(ctx, r.m.DeviceID, p)
 	})
 }
 
 // waitServices waits until the device says that its services are up, and for the parts that were well before: a line card may
 // need minutes more. Parts that are late when the expected time is over do not hold the change up; what comes next tells them.
 func waitServices(r *run, ctx context.Context, s *store.Step) error {
-	began := time.Now()
+	began := r.e.now()
 	var before verify.Readings
 	if r.c.Readings != nil {
 		if err := json.Unmarshal(r.c.Readings, &before); err != nil {
@@ -154,13 +154,13 @@ func waitServices(r *run, ctx context.Context, s *store.Step) error {
 		switch expected := s.Plan.Expect.High; {
 		case p.ServicesReady == portrait.No:
 			return false, "the device says its services are starting", nil
-		case p.ServicesReady == portrait.Unknown && time.Since(began).Seconds() < expected:
+		case p.ServicesReady == portrait.Unknown && r.e.since(began).Seconds() < expected:
 			return false, "whether its services are ready is not known, since the device does not say; the expected time is waited", nil
 		case p.ServicesReady == portrait.Unknown:
 			ready = fmt.Sprintf("whether its services are ready is not known, since the device does not say; the expected %.0f s are over", expected)
 		}
 		var late []string
-		for _, part := range p.Parts {
+		for _, part := range p.Modules {
 			if part.Good == portrait.No && slices.Contains(before[readParts].Set, part.Name) {
 				late = append(late, part.Name+" is "+part.State)
 			}
@@ -168,7 +168,7 @@ func waitServices(r *run, ctx context.Context, s *store.Step) error {
 		switch {
 		case len(late) == 0:
 			return true, ready, nil
-		case time.Since(began).Seconds() > max(s.Plan.Expect.High, s.Plan.Expect.Limit/2):
+		case r.e.since(began).Seconds() > max(s.Plan.Expect.High, s.Plan.Expect.Limit/2):
 			return true, ready + ", but " + strings.Join(late, ", "), nil
 		}
 		return false, ready + "; " + strings.Join(late, ", "), nil
@@ -186,7 +186,7 @@ func drain(r *run, ctx context.Context, s *store.Step) error {
 	if err := c.Drain(ctx); err != nil {
 		return err
 	}
-	began := time.Now()
+	began := r.e.now()
 	patience := time.Duration(s.Plan.Expect.High * float64(time.Second))
 	return r.poll(ctx, s, func() (bool, string, error) {
 		p, err := r.portrait(ctx)
@@ -198,11 +198,11 @@ func drain(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", final("the device takes new work though it was told to drain. It had answered: %s", r.words())
 		case p.Drained == portrait.Yes && p.OutOfService == portrait.Yes:
 			return true, "no running work is left", nil
-		case p.Drained == portrait.Yes && time.Since(began).Seconds() > s.Plan.Expect.Low:
+		case p.Drained == portrait.Yes && r.e.since(began).Seconds() > s.Plan.Expect.Low:
 			return true, "no running work is left; whether it takes new work is not known, since the device does not say", nil
-		case p.Drained == portrait.Unknown && time.Since(began) > patience:
+		case p.Drained == portrait.Unknown && r.e.since(began) > patience:
 			return true, "the time for it is over; how much work is left is not known, since the device does not say", nil
-		case time.Since(began) > patience:
+		case r.e.since(began) > patience:
 			return true, fmt.Sprintf("the time for it is over; %s is cut off", p.Work), nil
 		}
 		if p.Drained != portrait.No {
@@ -244,43 +244,43 @@ func inServiceNow(r *run, ctx context.Context, _ *store.Step) (string, error) {
 // Components.
 
 func componentThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
-	if s.Plan.Text != "" { // a person switched it off and on; now it is waited for
+	if s.Plan.ByHand() { // a person switched it off and on; now it is waited for
 		return false, "", nil
 	}
 	p, err := r.portrait(ctx)
 	if err != nil {
 		return false, "", err
 	}
-	v, ok := p.Components[s.Plan.Part]
-	return ok && v == s.Plan.Wants, fmt.Sprintf("%s is %s", s.Plan.Part, v), nil
+	v, ok := p.Components[s.Plan.Component()]
+	return ok && v == s.Plan.Version(), fmt.Sprintf("%s is %s", s.Plan.Component(), v), nil
 }
 
 func updateComponent(r *run, ctx context.Context, s *store.Step) error {
-	if s.Plan.File == nil { // the main image brings it: it comes by itself
+	if s.Plan.File() == nil { // the main image brings it: it comes by itself
 		return r.awaitComponent(ctx, s, false)
 	}
 	c, err := r.connect(ctx)
 	if err != nil {
 		return err
 	}
-	return c.UpdateComponent(ctx, s.Plan.Part, s.Plan.File.Name, func(f float64) {
-		r.progress(ctx, s, f, "%s is being written, %.0f %%", s.Plan.Part, f*100)
+	return c.UpdateComponent(ctx, s.Plan.Component(), s.Plan.File().Name, func(f float64) {
+		r.progress(ctx, s, f, "%s is being written, %.0f %%", s.Plan.Component(), f*100)
 	})
 }
 
 // componentTaken: where a power cycle comes next, the old version still runs.
 func componentTaken(r *run, ctx context.Context, s *store.Step) (string, error) {
 	if r.cycledLater(s) {
-		return fmt.Sprintf("%s %s is taken; it takes effect when the power goes off and on", s.Plan.Part, s.Plan.Wants), nil
+		return fmt.Sprintf("%s %s is taken; it takes effect when the power goes off and on", s.Plan.Component(), s.Plan.Version()), nil
 	}
-	since := time.Now()
+	since := r.e.now()
 	for { // it may have answered at once and work on
 		done, evidence, err := componentThere(r, ctx, s, true)
 		if err != nil || done {
 			return evidence, err
 		}
-		if time.Since(since) > max(r.wait(beginsLate), time.Second) {
-			return "", final("%s should be %s after the update; %s. The device had answered: %s", s.Plan.Part, s.Plan.Wants, evidence, r.words())
+		if r.e.since(since) > max(r.wait(beginsLate), time.Second) {
+			return "", final("%s should be %s after the update; %s. The device had answered: %s", s.Plan.Component(), s.Plan.Version(), evidence, r.words())
 		}
 		if err := pause(ctx, r.wait(3*time.Second)); err != nil {
 			return "", err
@@ -290,7 +290,7 @@ func componentTaken(r *run, ctx context.Context, s *store.Step) (string, error) 
 
 func (r *run) cycledLater(s *store.Step) bool {
 	for _, st := range r.c.Steps {
-		if st.Plan.Number > s.Plan.Number && st.Plan.Hop == s.Plan.Hop && (st.Plan.Kind == change.PowerCycle && st.Plan.Part == s.Plan.Part || st.Plan.Kind == change.Restart && st.Plan.Number == s.Plan.Number+1) {
+		if st.Plan.Number > s.Plan.Number && st.Plan.Hop == s.Plan.Hop && (st.Plan.Kind == change.PowerCycle && st.Plan.Component() == s.Plan.Component() || st.Plan.Kind == change.Restart && st.Plan.Number == s.Plan.Number+1) {
 			return true
 		}
 	}
@@ -299,12 +299,12 @@ func (r *run) cycledLater(s *store.Step) bool {
 
 func powerCycle(r *run, ctx context.Context, s *store.Step) error {
 	unsure := false // whether it heard the command
-	if s.Plan.Text == "" {
+	if !s.Plan.ByHand() {
 		c, err := r.connect(ctx)
 		if err != nil {
 			return err
 		}
-		err = c.PowerCycle(ctx, s.Plan.Part)
+		err = c.PowerCycle(ctx, s.Plan.Component())
 		if unsure = device.KindOf(err) == device.Lost; err != nil && !unsure {
 			return err
 		}
@@ -315,21 +315,21 @@ func powerCycle(r *run, ctx context.Context, s *store.Step) error {
 // awaitComponent waits until a component shows its version. A device that may not have heard the command for it is told again when it
 // takes longer than it should.
 func (r *run) awaitComponent(ctx context.Context, s *store.Step, unsure bool) error {
-	began, unheard := time.Now(), false
+	began, unheard := r.e.now(), false
 	err := r.poll(ctx, s, func() (bool, string, error) {
 		p, err := r.portrait(ctx)
 		if err != nil {
 			return false, "", err
 		}
-		v, ok := p.Components[s.Plan.Part]
+		v, ok := p.Components[s.Plan.Component()]
 		if !ok {
 			v = "not there yet"
 		}
-		unheard = ok && v != s.Plan.Wants && unsure && time.Since(began).Seconds() > s.Plan.Expect.High
-		return v == s.Plan.Wants || unheard, fmt.Sprintf("%s is %s, %s is expected", s.Plan.Part, v, s.Plan.Wants), nil
+		unheard = ok && v != s.Plan.Version() && unsure && r.e.since(began).Seconds() > s.Plan.Expect.High
+		return v == s.Plan.Version() || unheard, fmt.Sprintf("%s is %s, %s is expected", s.Plan.Component(), v, s.Plan.Version()), nil
 	})
 	if err == nil && unheard {
-		return &device.Error{Kind: device.Lost, Address: r.c.Device, Doing: "power off and on", Message: "the connection was lost with the command, and " + s.Note}
+		return &device.Error{Kind: device.Lost, Address: r.m.Device, Doing: "power off and on", Message: "the connection was lost with the command, and " + s.Note}
 	}
 	return err
 }

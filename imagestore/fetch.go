@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"verimorph/access"
 	"verimorph/core/catalog"
 	"verimorph/store"
 	"verimorph/transfer"
@@ -25,7 +26,7 @@ const tries = 5
 func SitePasswordLabel(site string) string { return "release site " + site + " password" }
 
 // Open signs in at a release site and records what that showed.
-func (k *Keeper) Open(ctx context.Context, name string) (*transfer.Site, error) {
+func (k *Images) Open(ctx context.Context, name string) (*transfer.Site, error) {
 	s, err := k.Store.Site(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -52,7 +53,7 @@ func (k *Keeper) Open(ctx context.Context, name string) (*transfer.Site, error) 
 
 // Want begins downloads of catalogue images that the store lacks, from the first site of their maker; only, when given,
 // restricts it to one site. It returns the downloads that are under way and the files for which no site is known.
-func (k *Keeper) Want(ctx context.Context, images []catalog.Listed, only, by string) (fetches []store.Fetch, nowhere []string, err error) {
+func (k *Images) Want(ctx context.Context, images []catalog.Listed, only, by string) (fetches []store.Fetch, nowhere []string, err error) {
 	sites, err := k.Store.Sites(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -71,7 +72,11 @@ func (k *Keeper) Want(ctx context.Context, images []catalog.Listed, only, by str
 			nowhere = append(nowhere, l.File)
 			continue
 		}
-		f, err := k.Store.AddFetch(ctx, store.Fetch{Site: site, File: l.File, SHA256: l.SHA256, Size: l.Size, StartedBy: by})
+		var f store.Fetch
+		err := k.Store.Audited(ctx, access.Person(by, ""), func(tx *store.Store) (line store.Line, err error) {
+			f, err = tx.AddFetch(ctx, store.Fetch{Site: site, File: l.File, SHA256: l.SHA256, Size: l.Size, StartedBy: by})
+			return store.Line{Event: "download started", Detail: fmt.Sprintf("download %d, %s from %s", f.ID, l.File, site)}, err
+		})
 		if err != nil {
 			return nil, nil, err
 		}
@@ -80,11 +85,11 @@ func (k *Keeper) Want(ctx context.Context, images []catalog.Listed, only, by str
 	return fetches, nowhere, nil
 }
 
-func (k *Keeper) fetchPart(f store.Fetch) string { return filepath.Join(k.Dir, "fetches", f.SHA256) }
+func (k *Images) fetchPart(f store.Fetch) string { return filepath.Join(k.Dir, "fetches", f.SHA256) }
 
 // Fetch carries a download out, from where its part stands, until it is done, fails for good, is held or stopped, or the
 // context ends. It returns at once when the download is in other hands.
-func (k *Keeper) Fetch(ctx context.Context, id int64) error {
+func (k *Images) Fetch(ctx context.Context, id int64) error {
 	// Whoever held it a moment ago may still be writing its part.
 	f, err := k.Store.Fetch(ctx, id)
 	if err != nil {
@@ -127,7 +132,7 @@ func (k *Keeper) Fetch(ctx context.Context, id int64) error {
 	return k.finish(ctx, f, store.FetchDone, f.Size, r.outcome)
 }
 
-func (k *Keeper) finish(ctx context.Context, f store.Fetch, state string, done int64, note string) error {
+func (k *Images) finish(ctx context.Context, f store.Fetch, state string, done int64, note string) error {
 	err := k.Store.EndFetch(ctx, f.ID, k.holder, state, done, note)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil // a person was quicker
@@ -136,7 +141,7 @@ func (k *Keeper) finish(ctx context.Context, f store.Fetch, state string, done i
 }
 
 // lock keeps others from the part of a download; nil when somebody has it.
-func (k *Keeper) lock(f store.Fetch) (*os.File, error) {
+func (k *Images) lock(f store.Fetch) (*os.File, error) {
 	l, err := os.OpenFile(k.fetchPart(f)+".lock", os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, err
@@ -148,7 +153,7 @@ func (k *Keeper) lock(f store.Fetch) (*os.File, error) {
 }
 
 // forget removes the part of a download.
-func (k *Keeper) forget(f store.Fetch) {
+func (k *Images) forget(f store.Fetch) {
 	_ = os.Remove(k.fetchPart(f))
 	_ = os.Remove(k.fetchPart(f) + ".tag")
 	_ = os.Remove(k.fetchPart(f) + ".lock")
@@ -158,7 +163,7 @@ var errTaken = errors.New("the download was held, stopped or taken over")
 
 // fetching is one download in this process.
 type fetching struct {
-	k       *Keeper
+	k       *Images
 	f       store.Fetch
 	began   time.Time
 	outcome string
@@ -274,20 +279,27 @@ func (r *fetching) once(ctx context.Context) error {
 	return nil
 }
 
-// Act holds, resumes or stops a download.
-func (k *Keeper) Act(ctx context.Context, id int64, action string) (store.Fetch, error) {
+// moves says from which states an action takes a download, and to which.
+var moves = map[string]struct {
+	from []string
+	to   string
+}{
+	"pause":  {[]string{store.FetchWaiting, store.FetchRunning}, store.FetchPaused},
+	"resume": {[]string{store.FetchPaused, store.FetchFailed}, store.FetchWaiting},
+	"stop":   {[]string{store.FetchWaiting, store.FetchRunning, store.FetchPaused, store.FetchFailed}, store.FetchStopped},
+}
+
+// Act pauses, resumes or stops a download.
+func (k *Images) Act(ctx context.Context, id int64, action string, by access.Actor) (store.Fetch, error) {
 	var f store.Fetch
-	var err error
-	switch action {
-	case "hold":
-		f, err = k.Store.ActOnFetch(ctx, id, []string{store.FetchWaiting, store.FetchRunning}, store.FetchHeld)
-	case "resume":
-		f, err = k.Store.ActOnFetch(ctx, id, []string{store.FetchHeld, store.FetchFailed}, store.FetchWaiting)
-	case "stop":
-		f, err = k.Store.ActOnFetch(ctx, id, []string{store.FetchWaiting, store.FetchRunning, store.FetchHeld, store.FetchFailed}, store.FetchStopped)
-	default:
-		return f, refused("action %q is not known; use hold, resume or stop", action)
+	move, known := moves[action]
+	if !known {
+		return f, refused("action %q is not known; use pause, resume or stop", action)
 	}
+	err := k.Store.Audited(ctx, by, func(tx *store.Store) (l store.Line, err error) {
+		f, err = tx.ActOnFetch(ctx, id, move.from, move.to)
+		return store.Line{Event: "download, " + action, Detail: fmt.Sprintf("download %d, %s", id, f.File)}, err
+	})
 	if err == nil && action == "stop" {
 		// A process that runs it removes the part when it notices.
 		if lock, e := k.lock(f); e == nil && lock != nil {

@@ -19,13 +19,14 @@ import (
 	"sync"
 	"time"
 
+	"verimorph/access"
 	"verimorph/blob"
 	"verimorph/core/catalog"
 	"verimorph/store"
 	"verimorph/vault"
 )
 
-// Config is what a keeper works with.
+// Config is what an image store works with.
 type Config struct {
 	Store     *store.Store
 	Blobs     *blob.Store // plain, on the same disk as Dir
@@ -36,8 +37,8 @@ type Config struct {
 	Rest      time.Duration // before the second try of a download; 0: a second
 }
 
-// A Keeper is the image store of one process. Several may share a database and a disk.
-type Keeper struct {
+// Images is the image store of one process. Several may share a database and a disk.
+type Images struct {
 	Config
 	holder  string
 	mu      sync.Mutex
@@ -48,12 +49,12 @@ type Keeper struct {
 const headBytes = 64 << 10
 
 // New prepares the folders.
-func New(c Config) (*Keeper, error) {
+func New(c Config) (*Images, error) {
 	host, _ := os.Hostname()
 	if c.Rest == 0 {
 		c.Rest = time.Second
 	}
-	k := &Keeper{Config: c, holder: fmt.Sprintf("%s/%d/%p", host, os.Getpid(), &c), sending: map[int64]bool{}}
+	k := &Images{Config: c, holder: fmt.Sprintf("%s/%d/%p", host, os.Getpid(), &c), sending: map[int64]bool{}}
 	for _, name := range []string{"uploads", "fetches"} {
 		if err := os.MkdirAll(filepath.Join(c.Dir, name), 0o700); err != nil {
 			return nil, err
@@ -70,7 +71,7 @@ func (e *RefusedError) Error() string { return e.Text }
 func refused(format string, args ...any) error { return &RefusedError{fmt.Sprintf(format, args...)} }
 
 // Take takes in what r gives, at most limit bytes. already reports that the same content was there before.
-func (k *Keeper) Take(ctx context.Context, r io.Reader, limit int64, file string, signature []byte, by string) (im store.Image, already bool, err error) {
+func (k *Images) Take(ctx context.Context, r io.Reader, limit int64, file string, signature []byte, by string) (im store.Image, already bool, err error) {
 	return k.take(ctx, file, signature, by, func(accept accept) error {
 		_, _, err := k.Blobs.PutIf(r, limit, headBytes, accept)
 		return err
@@ -78,7 +79,7 @@ func (k *Keeper) Take(ctx context.Context, r io.Reader, limit int64, file string
 }
 
 // adopt takes in a part that is complete.
-func (k *Keeper) adopt(ctx context.Context, part, file string, signature []byte, by string) (store.Image, bool, error) {
+func (k *Images) adopt(ctx context.Context, part, file string, signature []byte, by string) (store.Image, bool, error) {
 	return k.take(ctx, file, signature, by, func(accept accept) error {
 		_, _, err := k.Blobs.Adopt(part, headBytes, accept)
 		return err
@@ -87,7 +88,7 @@ func (k *Keeper) adopt(ctx context.Context, part, file string, signature []byte,
 
 type accept = func(sum string, size int64, head []byte) error
 
-func (k *Keeper) take(ctx context.Context, file string, signature []byte, by string, put func(accept) error) (im store.Image, already bool, err error) {
+func (k *Images) take(ctx context.Context, file string, signature []byte, by string, put func(accept) error) (im store.Image, already bool, err error) {
 	cat, err := k.Catalogue(ctx)
 	if err != nil {
 		return im, false, err
@@ -107,7 +108,11 @@ func (k *Keeper) take(ctx context.Context, file string, signature []byte, by str
 	if err != nil {
 		return im, false, err
 	}
-	if already, err = k.Store.AddImage(ctx, im); err != nil {
+	err = k.Store.Audited(ctx, access.Person(by, ""), func(tx *store.Store) (l store.Line, err error) {
+		already, err = tx.AddImage(ctx, im)
+		return store.Line{Event: "image taken in", Detail: im.File + ", SHA-256 " + im.SHA256}, err
+	})
+	if err != nil {
 		return im, false, err
 	}
 	im, err = k.Store.Image(ctx, im.SHA256)
@@ -170,7 +175,7 @@ func checkSignature(l *catalog.Listed, sum string, signature []byte) (signed boo
 }
 
 // Check reads every recorded image through and returns how many there are, and those that are missing or damaged.
-func (k *Keeper) Check(ctx context.Context) (checked int, damaged []string, err error) {
+func (k *Images) Check(ctx context.Context) (checked int, damaged []string, err error) {
 	after := ""
 	for {
 		images, err := k.Store.Images(ctx, after, 200)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/blob"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
@@ -30,7 +31,7 @@ import (
 func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
 
 type rig struct {
-	*Keeper
+	*Images
 	t    *testing.T
 	cat  *catalog.Catalogue
 	site *releasesite.Site
@@ -48,7 +49,7 @@ func newRig(t *testing.T) *rig {
 	v, err := vault.Open(t.Context(), filepath.Join(dir, "key"), st)
 	require.NoError(t, err)
 	r := &rig{t: t, cat: cat, site: releasesite.New(cat, "C-1042", "salt and rope")}
-	r.Keeper, err = New(Config{Store: st, Blobs: images, Vault: v, Dir: filepath.Join(dir, "images"), Log: slog.New(slog.DiscardHandler), Rest: 10 * time.Millisecond,
+	r.Images, err = New(Config{Store: st, Blobs: images, Vault: v, Dir: filepath.Join(dir, "images"), Log: slog.New(slog.DiscardHandler), Rest: 10 * time.Millisecond,
 		Catalogue: func(context.Context) (*catalog.Catalogue, error) { return cat, nil }})
 	require.NoError(t, err)
 	web := httptest.NewServer(r.site.Handler())
@@ -283,7 +284,7 @@ func TestWhatASiteDoesWrong(t *testing.T) {
 			assert.Contains(t, f.Note, c.want)
 			assert.False(t, r.Blobs.Has(f.SHA256))
 			r.site.Heal(c.fault)
-			f, err := r.Act(t.Context(), f.ID, "resume")
+			f, err := r.Act(t.Context(), f.ID, "resume", access.Person("me", ""))
 			require.NoError(t, err)
 			assert.Equal(t, store.FetchDone, r.run(f.ID).State, "when the site is mended, it goes on")
 		})
@@ -332,7 +333,7 @@ func TestAFileReplacedInTheMiddleIsBegunAnew(t *testing.T) {
 	assert.Equal(t, []string{"bytes=10000-", "bytes=30000-"}, r.site.Asked())
 }
 
-func TestHoldResumeStop(t *testing.T) {
+func TestPauseResumeStop(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.site.Arm(releasesite.Slow, releasesite.Fault{Value: 20_000, Times: -1}))
 	fs, _, err := r.Want(t.Context(), []catalog.Listed{r.listed(small)}, "", "me")
@@ -348,22 +349,22 @@ func TestHoldResumeStop(t *testing.T) {
 		return err == nil && f.Done > 5000
 	}, 5*time.Second, 20*time.Millisecond)
 	require.NoError(t, r.Fetch(t.Context(), id), "another worker leaves it alone")
-	f, err := r.Act(t.Context(), id, "hold")
+	f, err := r.Act(t.Context(), id, "pause", access.Person("me", ""))
 	require.NoError(t, err)
-	assert.Equal(t, store.FetchHeld, f.State)
+	assert.Equal(t, store.FetchPaused, f.State)
 	require.NoError(t, <-ended)
 	have := r.arrived(f)
 	assert.Positive(t, have, "what has arrived stays")
 	require.NoError(t, r.Fetch(t.Context(), id), "a held one is not carried on")
-	_, err = r.Act(t.Context(), id, "hold")
-	assert.ErrorContains(t, err, "is held; hold does not apply")
+	_, err = r.Act(t.Context(), id, "pause", access.Person("me", ""))
+	assert.ErrorContains(t, err, "is paused; pause does not apply")
 	r.site.Heal(releasesite.Slow)
-	_, err = r.Act(t.Context(), id, "resume")
+	_, err = r.Act(t.Context(), id, "resume", access.Person("me", ""))
 	require.NoError(t, err)
 	assert.Equal(t, store.FetchDone, r.run(id).State)
 	asked := r.site.Asked()
 	assert.NotEmpty(t, asked[len(asked)-1], "it went on in the middle")
-	_, err = r.Act(t.Context(), id, "stop")
+	_, err = r.Act(t.Context(), id, "stop", access.Person("me", ""))
 	assert.ErrorContains(t, err, "stop does not apply")
 
 	// One that failed keeps what it has, until it is stopped.
@@ -377,15 +378,15 @@ func TestHoldResumeStop(t *testing.T) {
 	r.site.Heal(releasesite.ContractEnded)
 	fs, _, err = r.Want(t.Context(), []catalog.Listed{r.listed("rc6-F2.03.fw")}, "", "you")
 	require.NoError(t, err)
-	_, err = r.Act(t.Context(), failed.ID, "resume")
+	_, err = r.Act(t.Context(), failed.ID, "resume", access.Person("me", ""))
 	assert.ErrorContains(t, err, "another download of this file is under way")
-	_, err = r.Act(t.Context(), fs[0].ID, "stop")
+	_, err = r.Act(t.Context(), fs[0].ID, "stop", access.Person("me", ""))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(r.fetchPart(failed), []byte("beginning"), 0o600))
-	_, err = r.Act(t.Context(), failed.ID, "stop")
+	_, err = r.Act(t.Context(), failed.ID, "stop", access.Person("me", ""))
 	require.NoError(t, err)
 	assert.NoFileExists(t, r.fetchPart(failed))
-	_, err = r.Act(t.Context(), 999, "stop")
+	_, err = r.Act(t.Context(), 999, "stop", access.Person("me", ""))
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -428,7 +429,7 @@ func TestRetention(t *testing.T) {
 	require.NoError(t, r.Store.AddDevice(ctx, store.Device{Name: "ramp-1"}, nil, nil))
 	d, err := r.Store.Device(ctx, "ramp-1")
 	require.NoError(t, err)
-	_, err = r.Store.AddChange(ctx, store.Change{DeviceID: d.ID, From: "F2.00", To: "F2.03", Path: data, CreatedBy: "me"})
+	_, err = r.Store.AddChange(ctx, access.Person("me", ""), store.Change{Members: []store.Member{{DeviceID: d.ID}}, From: "F2.00", To: "F2.03", Path: data})
 	require.NoError(t, err)
 	fleet := []Running{{"ramp-1", "RC-6", "F2.00"}, {"ramp-2", "RC-6", "F1.04"}, {"ramp-3", "RC-6", "F1.99"}, {"else", "XX", "1"}}
 	images, back, err := r.Retention(ctx, fleet)
@@ -441,8 +442,8 @@ func TestRetention(t *testing.T) {
 	require.Len(t, back, 2)
 	assert.Contains(t, back[0].Text, "add or fetch rc6-F1.04.fw")
 	assert.Contains(t, back[1].Text, "F1.99 is not in the catalogue")
-	assert.ErrorContains(t, r.Delete(ctx, r.listed("rc6-F2.03.fw").SHA256, fleet), "is needed: change 1")
-	require.NoError(t, r.Delete(ctx, r.listed("rc6-F2.10.fw").SHA256, fleet))
+	assert.ErrorContains(t, r.Delete(ctx, r.listed("rc6-F2.03.fw").SHA256, fleet, access.Person("me", "")), "is needed: change 1")
+	require.NoError(t, r.Delete(ctx, r.listed("rc6-F2.10.fw").SHA256, fleet, access.Person("me", "")))
 	assert.False(t, r.Blobs.Has(r.listed("rc6-F2.10.fw").SHA256))
-	assert.ErrorIs(t, r.Delete(ctx, r.listed("rc6-F2.10.fw").SHA256, fleet), store.ErrNotFound)
+	assert.ErrorIs(t, r.Delete(ctx, r.listed("rc6-F2.10.fw").SHA256, fleet, access.Person("me", "")), store.ErrNotFound)
 }

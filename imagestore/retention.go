@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"verimorph/access"
 	"verimorph/core/path"
 	"verimorph/store"
 )
@@ -22,7 +23,7 @@ type NoWayBack struct{ Device, Version, Text string }
 type Running struct{ Device, Model, Version string }
 
 // Retention says of every image what needs it, and which devices could not be given back what they run now.
-func (k *Keeper) Retention(ctx context.Context, fleet []Running) (images []Retained, back []NoWayBack, err error) {
+func (k *Images) Retention(ctx context.Context, fleet []Running) (images []Retained, back []NoWayBack, err error) {
 	cat, err := k.Catalogue(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -85,7 +86,7 @@ func Sums(p *path.Path) (sums []string) {
 }
 
 // Delete removes an image that nothing needs.
-func (k *Keeper) Delete(ctx context.Context, sum string, fleet []Running) error {
+func (k *Images) Delete(ctx context.Context, sum string, fleet []Running, by access.Actor) error {
 	images, _, err := k.Retention(ctx, fleet)
 	if err != nil {
 		return err
@@ -95,7 +96,10 @@ func (k *Keeper) Delete(ctx context.Context, sum string, fleet []Running) error 
 			return refused("%s is needed: %s", im.File, im.Needed[0])
 		}
 	}
-	if err := k.Store.DeleteImage(ctx, sum); err != nil {
+	err = k.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "image deleted", Detail: "SHA-256 " + sum}, tx.DeleteImage(ctx, sum)
+	})
+	if err != nil {
 		return err
 	}
 	return k.Blobs.Delete(sum)

@@ -25,12 +25,12 @@ var ErrSending = errors.New("another piece of this upload is arriving; wait for 
 // partAge is how long a part that nobody goes on with is kept.
 const partAge = 7 * 24 * time.Hour
 
-func (k *Keeper) uploadPart(id int64) string {
+func (k *Images) uploadPart(id int64) string {
 	return filepath.Join(k.Dir, "uploads", fmt.Sprint(id))
 }
 
 // StartUpload begins an upload, or finds the one of the same user, name and size that was not completed.
-func (k *Keeper) StartUpload(ctx context.Context, u store.Upload) (store.Upload, int64, error) {
+func (k *Images) StartUpload(ctx context.Context, u store.Upload) (store.Upload, int64, error) {
 	u, err := k.Store.StartUpload(ctx, u)
 	if err != nil {
 		return u, 0, err
@@ -40,7 +40,7 @@ func (k *Keeper) StartUpload(ctx context.Context, u store.Upload) (store.Upload,
 }
 
 // Offset is how far an upload is.
-func (k *Keeper) Offset(u store.Upload) int64 {
+func (k *Images) Offset(u store.Upload) int64 {
 	n, _ := length(k.uploadPart(u.ID))
 	return n
 }
@@ -59,7 +59,7 @@ func length(name string) (int64, error) {
 // ContinueUpload adds a piece. What has arrived stays even when the rest of the piece does not come. With the last byte
 // the file is taken in: then image is set. A file that is refused is dropped, because sending the rest again would not
 // help.
-func (k *Keeper) ContinueUpload(ctx context.Context, id, offset int64, r io.Reader) (u store.Upload, at int64, image *store.Image, already bool, err error) {
+func (k *Images) ContinueUpload(ctx context.Context, id, offset int64, r io.Reader) (u store.Upload, at int64, image *store.Image, already bool, err error) {
 	if u, err = k.Store.Upload(ctx, id); err != nil {
 		return u, 0, nil, false, err
 	}
@@ -100,7 +100,7 @@ func (k *Keeper) ContinueUpload(ctx context.Context, id, offset int64, r io.Read
 }
 
 // DropUpload forgets an upload and what has arrived of it.
-func (k *Keeper) DropUpload(ctx context.Context, id int64) error {
+func (k *Images) DropUpload(ctx context.Context, id int64) error {
 	if err := k.Store.DeleteUpload(ctx, id); err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (k *Keeper) DropUpload(ctx context.Context, id int64) error {
 }
 
 // DropOld drops uploads that nobody went on with, and what is left of downloads that nobody resumed.
-func (k *Keeper) DropOld(ctx context.Context) error {
+func (k *Images) DropOld(ctx context.Context) error {
 	us, err := k.Store.Uploads(ctx)
 	for _, u := range us {
 		if time.Since(u.TouchedAt) > partAge {
@@ -128,7 +128,7 @@ func (k *Keeper) DropOld(ctx context.Context) error {
 	return err
 }
 
-func (k *Keeper) begin(id int64) bool {
+func (k *Images) begin(id int64) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.sending[id] {
@@ -138,7 +138,7 @@ func (k *Keeper) begin(id int64) bool {
 	return true
 }
 
-func (k *Keeper) end(id int64) {
+func (k *Images) end(id int64) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	delete(k.sending, id)

@@ -1,6 +1,5 @@
-// Package report writes what became of a configuration, in a comparison or a conversion, as a page that can be printed
-// and kept: HTML in one file without anything from elsewhere, and PDF. Every colour comes with a mark, so that nothing
-// depends on seeing colours.
+// Package report renders comparisons and conversions for people: HTML in one file without outside resources, and PDF. Every colour comes with a mark, so
+// that nothing depends on seeing colours.
 package report
 
 import (

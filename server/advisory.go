@@ -4,13 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"net/http"
 
 	"verimorph/api/gen"
 	"verimorph/core/advisory"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
-	"verimorph/engine"
 	"verimorph/imagestore"
 	"verimorph/store"
 )
@@ -25,17 +23,19 @@ func (s *Server) AddAdvisory(ctx context.Context, r gen.AddAdvisoryRequestObject
 	if err != nil {
 		return nil, badRequest("the document cannot be used: %s", err)
 	}
-	cat, _, _, err := s.catalogue(ctx)
+	cat, _, err := s.Planner.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if len(a.Families(cat)) == 0 {
 		return nil, newProblem(422, "bad-request", "The advisory does not concern us", "none of the products of %s is a model or family of the catalogue", a.ID)
 	}
-	if old, err := s.advisory(ctx, a.ID); err == nil && old.Released > a.Released { // RFC 3339 in UTC sorts as text
+	if old, err := s.Planner.Advisory(ctx, a.ID); err == nil && old.Released > a.Released { // RFC 3339 in UTC sorts as text
 		return nil, conflict("revision %s of %s, released %s, is newer than this one of %s", old.Revision, a.ID, old.Released, a.Released)
 	}
-	if err := s.Store.PutAdvisory(ctx, store.Advisory{ID: a.ID, Document: data, ImportedBy: user(ctx)}); err != nil {
+	if err := s.audited(ctx, "advisory imported", "", a.ID, func(tx *store.Store) error {
+		return tx.PutAdvisory(ctx, store.Advisory{ID: a.ID, Document: data, ImportedBy: user(ctx)})
+	}); err != nil {
 		return nil, err
 	}
 	fleet, err := s.fleet(ctx)
@@ -60,103 +60,13 @@ func apiAdvisory(a *advisory.Advisory, cat *catalog.Catalogue, fleet []imagestor
 	return out
 }
 
-// advisories are the stored advisories that can be used.
-func (s *Server) advisories(ctx context.Context) ([]*advisory.Advisory, error) {
-	all, _, err := s.everyAdvisory(ctx)
-	return all, err
-}
-
-// An unusableAdvisory is a stored document that cannot be used. It disables only itself.
-type unusableAdvisory struct {
-	ID  string `json:"id"`
-	Why string `json:"why"`
-}
-
-func (s *Server) everyAdvisory(ctx context.Context) (out []*advisory.Advisory, unusable []unusableAdvisory, err error) {
-	all, err := s.Store.Advisories(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, rec := range all {
-		a, err := advisory.Read(rec.Document)
-		if err != nil {
-			s.Log.Warn("a stored advisory cannot be read", "id", rec.ID, "err", err)
-			unusable = append(unusable, unusableAdvisory{rec.ID, err.Error()})
-			continue
-		}
-		out = append(out, a)
-	}
-	return out, unusable, nil
-}
-
-// namedBy lists the imported advisories that call a release affected, or say that it is still being looked into, and those of which nobody
-// knows, since their documents cannot be used.
-func (s *Server) namedBy(ctx context.Context, model, release string) (ids, unknown []string, err error) {
-	all, unusable, err := s.everyAdvisory(ctx)
-	if err != nil {
-		return nil, nil, engine.Records(err)
-	}
-	for _, u := range unusable {
-		unknown = append(unknown, u.ID)
-	}
-	if len(all) == 0 {
-		return nil, unknown, nil
-	}
-	cat, _, _, err := s.catalogue(ctx)
-	if err != nil {
-		return nil, nil, Records(err)
-	}
-	for _, a := range all {
-		if a.Affects(cat)(model, release) {
-			ids = append(ids, a.ID)
-		}
-	}
-	return ids, unknown, nil
-}
-
-func (s *Server) advisory(ctx context.Context, id string) (*advisory.Advisory, error) {
-	all, unusable, err := s.everyAdvisory(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, a := range all {
-		if a.ID == id {
-			return a, nil
-		}
-	}
-	for _, u := range unusable {
-		if u.ID == id {
-			return nil, conflict("the stored document of %s cannot be used: %s; import one that can, or delete it", id, u.Why)
-		}
-	}
-	return nil, notFound("there is no advisory %q; import it first", id)
-}
-
-// affected tells which releases an imported advisory affects; nil when it was not imported, so that what the catalogue
-// itself says counts.
-func (s *Server) affected(ctx context.Context, id string) (func(model, version string) bool, error) {
-	a, err := s.advisory(ctx, id)
-	var p *problem
-	if errors.As(err, &p) && p.Status == http.StatusNotFound {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	cat, _, _, err := s.catalogue(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return a.Affects(cat), nil
-}
-
 // ListAdvisories lists the imported advisories.
 func (s *Server) ListAdvisories(ctx context.Context, _ gen.ListAdvisoriesRequestObject) (gen.ListAdvisoriesResponseObject, error) {
-	all, unusable, err := s.everyAdvisory(ctx)
+	all, unusable, err := s.Planner.EveryAdvisory(ctx)
 	if err != nil {
 		return nil, err
 	}
-	cat, _, _, err := s.catalogue(ctx)
+	cat, _, err := s.Planner.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +87,7 @@ func (s *Server) ListAdvisories(ctx context.Context, _ gen.ListAdvisoriesRequest
 
 // DeleteAdvisory forgets an advisory.
 func (s *Server) DeleteAdvisory(ctx context.Context, r gen.DeleteAdvisoryRequestObject) (gen.DeleteAdvisoryResponseObject, error) {
-	err := s.Store.DeleteAdvisory(ctx, r.Name)
+	err := s.audited(ctx, "advisory deleted", "", r.Name, func(tx *store.Store) error { return tx.DeleteAdvisory(ctx, r.Name) })
 	if errors.Is(err, store.ErrNotFound) {
 		err = notFound("there is no advisory %q", r.Name)
 	}
@@ -187,11 +97,11 @@ func (s *Server) DeleteAdvisory(ctx context.Context, r gen.DeleteAdvisoryRequest
 // GetAdvisory shows an advisory with the releases and devices it speaks about, and for each affected device the path to
 // the oldest release that fixes it.
 func (s *Server) GetAdvisory(ctx context.Context, r gen.GetAdvisoryRequestObject) (gen.GetAdvisoryResponseObject, error) {
-	a, err := s.advisory(ctx, r.Name)
+	a, err := s.Planner.Advisory(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
-	cat, _, _, err := s.catalogue(ctx)
+	cat, _, err := s.Planner.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -233,11 +143,11 @@ func (s *Server) GetAdvisory(ctx context.Context, r gen.GetAdvisoryRequestObject
 
 // wayOut finds the path of an affected device to a release that fixes the advisory.
 func (s *Server) wayOut(ctx context.Context, item *gen.AdvisoryDevice, id string) error {
-	d, err := s.device(ctx, item.Device)
+	d, err := s.Planner.Device(ctx, item.Device)
 	if err != nil {
 		return err
 	}
-	p, err := s.find(ctx, d, gen.Aim{To: "fixes:" + id})
+	p, err := s.Planner.Path(ctx, d, aimOf(gen.Aim{To: "fixes:" + id}))
 	var no *path.NoPathError
 	var unknown *path.UnknownError
 	switch {

@@ -16,7 +16,7 @@ import (
 func TestAReturnIsToldOverAllItsStages(t *testing.T) {
 	at := time.Now().Add(-11 * time.Minute)
 	c := &store.Change{State: change.Running}
-	for _, k := range []change.Kind{change.Point, change.ChooseSlot, change.Restart, change.Link, change.Login, change.Confirm, change.KeepSlot, change.Ahead, change.Services, change.Tidy} {
+	for _, k := range []change.Kind{change.GoNoGo, change.ChooseSlot, change.Restart, change.Link, change.Login, change.Confirm, change.KeepSlot, change.Prestage, change.Services, change.Tidy} {
 		c.Steps = append(c.Steps, store.Step{Plan: change.Step{Kind: k, Expect: catalog.Span{Low: 1, High: 2}}, State: change.StepWaiting})
 	}
 	for i := range c.Steps {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"io"
 	"strings"
 
@@ -14,43 +13,13 @@ import (
 	"verimorph/core/convert"
 	"verimorph/core/path"
 	"verimorph/core/yamldoc"
-	"verimorph/engine"
-	"verimorph/internal/loaded"
+	"verimorph/device/cli"
 	"verimorph/store"
 )
 
-// Records marks what is trouble with the records among the errors of what is loaded, for the engine: a change waits until that has passed. Data
-// that cannot be used asks a person.
-func Records(err error) error {
-	if errors.As(err, new(*loaded.RecordsError)) {
-		return engine.Records(err)
-	}
-	return err
-}
-
-// catalogue returns what is loaded now, and a mark that grows with every load.
-func (s *Server) catalogue(ctx context.Context) (*catalog.Catalogue, []store.CatalogueFile, int64, error) {
-	now, err := s.Loaded.Now(ctx)
-	return now.Catalogue, now.Files, now.Mark, err
-}
-
-// plan answers a path question with the planner of the loaded catalogue.
-func (s *Server) plan(ctx context.Context, ask func(*catalog.Catalogue, *path.Planner) error) error {
-	cat, _, mark, err := s.catalogue(ctx)
-	if err != nil {
-		return err
-	}
-	s.planning.Lock()
-	defer s.planning.Unlock()
-	if s.planner == nil || s.planMark != mark {
-		s.planner, s.planMark = path.NewPlanner(cat), mark
-	}
-	return ask(cat, s.planner)
-}
-
 // GetCatalogue lists what is loaded.
 func (s *Server) GetCatalogue(ctx context.Context, _ gen.GetCatalogueRequestObject) (gen.GetCatalogueResponseObject, error) {
-	now, err := s.Loaded.Now(ctx)
+	now, err := s.Catalogues.Now(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -80,21 +49,24 @@ func (s *Server) LoadCatalogue(ctx context.Context, r gen.LoadCatalogueRequestOb
 }
 
 // load checks a file together with the others that are loaded, and records it unless it is only to be checked.
-func (s *Server) load(ctx context.Context, file string, data []byte, checkOnly, restored bool) (gen.Loaded, error) {
-	out := gen.Loaded{File: file, Doubts: []string{}}
+func (s *Server) load(ctx context.Context, file string, data []byte, checkOnly, restored bool) (out gen.Loaded, err error) {
+	out = gen.Loaded{File: file, Doubts: []string{}}
 	var fam *catalog.Family
 	var found yamldoc.Findings
-	if convert.Mine(data) {
-		more, err := s.checkConfigurationFile(ctx, file, data)
-		if err != nil {
+	switch {
+	case cli.Mine(data):
+		if found, err = s.checkDialect(ctx, file, data); err != nil {
 			return out, err
 		}
-		found = more
-	} else {
+	case convert.Mine(data):
+		if found, err = s.checkConfigurationFile(ctx, file, data); err != nil {
+			return out, err
+		}
+	default:
 		fam, found = catalog.ReadFile(file, data)
 	}
 	if fam != nil {
-		cat, _, _, err := s.catalogue(ctx)
+		cat, _, err := s.Planner.Catalogue(ctx)
 		if err != nil {
 			return out, err
 		}
@@ -116,8 +88,11 @@ func (s *Server) load(ctx context.Context, file string, data []byte, checkOnly, 
 		return out, nil
 	}
 	sum := sha256.Sum256(data)
-	var err error
-	out.Changed, err = s.Store.LoadCatalogue(ctx, file, string(data), hex.EncodeToString(sum[:]), user(ctx), restored)
+	err = s.audited(ctx, "catalogue file loaded", "", file+", SHA-256 "+hex.EncodeToString(sum[:]), func(tx *store.Store) (err error) {
+		out.Changed, err = tx.LoadCatalogue(ctx, file, string(data), hex.EncodeToString(sum[:]), user(ctx), restored)
+		return err
+	})
+	s.Engine.Reload()
 	return out, err
 }
 
@@ -178,7 +153,7 @@ func (s *Server) CompareCatalogueVersions(ctx context.Context, r gen.CompareCata
 		if err != nil {
 			return nil, err
 		}
-		if convert.Mine([]byte(v.Content)) {
+		if convert.Mine([]byte(v.Content)) || cli.Mine([]byte(v.Content)) {
 			return nil, conflict("%q is no catalogue file of a family; read both versions instead", r.File)
 		}
 		fam, found := catalog.ReadFile(v.Name, []byte(v.Content))
@@ -196,7 +171,7 @@ func (s *Server) CompareCatalogueVersions(ctx context.Context, r gen.CompareCata
 
 // GetFamily answers with everything the catalogue says about a family.
 func (s *Server) GetFamily(ctx context.Context, r gen.GetFamilyRequestObject) (gen.GetFamilyResponseObject, error) {
-	cat, _, _, err := s.catalogue(ctx)
+	cat, _, err := s.Planner.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +179,7 @@ func (s *Server) GetFamily(ctx context.Context, r gen.GetFamilyRequestObject) (g
 	if f == nil {
 		return nil, notFound("the catalogue has no family %q", r.Family)
 	}
-	return gen.GetFamily200JSONResponse(view.Family(f, s.Images.Has)), nil
+	return gen.GetFamily200JSONResponse(view.Family(f, s.Blobs.Has)), nil
 }
 
 // ListModelReleases lists the releases of a model's family and which it may run.
@@ -214,10 +189,10 @@ func (s *Server) ListModelReleases(ctx context.Context, r gen.ListModelReleasesR
 }
 
 func (s *Server) releases(ctx context.Context, model, running string) (items []gen.Release, err error) {
-	err = s.plan(ctx, func(_ *catalog.Catalogue, p *path.Planner) error {
+	err = s.Planner.Ask(ctx, func(_ *catalog.Catalogue, p *path.Planner) error {
 		f, notRun, err := p.MayRun(model)
 		if err == nil {
-			items = view.Releases(f, model, running, notRun, s.Images.Has)
+			items = view.Releases(f, model, running, notRun, s.Blobs.Has)
 		}
 		return err
 	})

@@ -18,21 +18,23 @@ import (
 	"verimorph/core/config"
 	"verimorph/core/convert"
 	"verimorph/core/near"
+	"verimorph/core/portrait"
 	"verimorph/core/yamldoc"
-	"verimorph/device"
-	"verimorph/internal/loaded"
+	"verimorph/internal/catcache"
+	"verimorph/planning"
 	"verimorph/report"
 	"verimorph/store"
 )
 
 // configurationFiles lists the schemas and conversions that are loaded.
-func configurationFiles(now loaded.State) []gen.ConfigurationFile {
+func configurationFiles(now catcache.State) []gen.ConfigurationFile {
 	out := []gen.ConfigurationFile{}
 	for _, f := range now.Files {
 		if !convert.Mine([]byte(f.Content)) {
 			continue
 		}
-		item := gen.ConfigurationFile{File: f.Name, Kind: gen.ConfigurationFileKindConversion, Id: yamldoc.FieldOf([]byte(f.Content), "id"), Title: yamldoc.FieldOf([]byte(f.Content), "title"), LoadedBy: f.LoadedBy, LoadedAt: f.LoadedAt}
+		item := gen.ConfigurationFile{File: f.Name, Kind: gen.ConfigurationFileKindConversion, Id: yamldoc.FieldOf([]byte(f.Content), "id"),
+			Title: yamldoc.FieldOf([]byte(f.Content), "title"), LoadedBy: f.LoadedBy, LoadedAt: f.LoadedAt}
 		if why := now.Trouble()[f.Name]; why != "" {
 			item.Trouble = &why
 		}
@@ -48,7 +50,7 @@ func configurationFiles(now loaded.State) []gen.ConfigurationFile {
 // checkConfigurationFile holds a schema or conversion against everything else that is loaded. What is wrong with other
 // files only because of this one is part of the answer.
 func (s *Server) checkConfigurationFile(ctx context.Context, file string, data []byte) (yamldoc.Findings, error) {
-	now, err := s.Loaded.Now(ctx)
+	now, err := s.Catalogues.Now(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -62,74 +64,9 @@ func (s *Server) checkConfigurationFile(ctx context.Context, file string, data [
 	return slices.DeleteFunc(found, func(f yamldoc.Finding) bool { return now.Trouble()[f.File] != "" && f.File != file }), nil
 }
 
-func portraitOf(d store.Device) *device.Portrait {
-	var p device.Portrait
-	if d.Portrait == nil || json.Unmarshal(d.Portrait, &p) != nil {
-		return nil
-	}
-	return &p
-}
-
-// A source is a configuration that a caller named, with what is known about it.
-type source struct {
-	name string
-	text string
-	at   convert.Stop
-	s    *config.Schema
-	doc  *config.Document
-	lib  *convert.Library
-}
-
 // source reads and parses what a caller named.
-func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*source, error) {
-	now, err := s.Loaded.Now(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := &source{lib: now.Library()}
-	from := value(r.From)
-	switch {
-	case r.Backup != nil && r.Text != nil:
-		return nil, badRequest("a source is a backup or a text, not both")
-	case r.Backup != nil:
-		b, text, schema, err := s.backupText(ctx, *r.Backup)
-		if err != nil {
-			return nil, err
-		}
-		out.name, out.text, out.s = fmt.Sprintf("%s of %s", b.File, b.Device), text, schema
-		if at, ok := s.stopOf(ctx, out.lib, b); from == "" && ok {
-			from = at.String()
-		}
-	case r.Text != nil:
-		out.name, out.text = value(r.Name), *r.Text
-		if out.name == "" {
-			out.name = "configuration"
-		}
-		if from == "" {
-			return nil, badRequest("a text needs from: the MODEL@VERSION that wrote it")
-		}
-	default:
-		return nil, badRequest("a source is a backup or a text; it names neither")
-	}
-	if from != "" { // a backup of a device nobody has looked at can be read and compared all the same
-		if out.at, err = out.lib.ParseStop(from); err != nil {
-			return nil, badRequest("%s", err)
-		}
-		out.s = out.lib.Schema(out.at)
-	}
-	if out.s.Syntax == "" {
-		return nil, conflict("the catalogue does not say how %s is written; give its family configuration: with syntax:", out.name)
-	}
-	var broken []*config.ParseError
-	out.doc, broken = out.s.Parse(out.name, out.text)
-	if len(broken) > 0 {
-		lines := make([]string, 0, len(broken))
-		for _, b := range broken {
-			lines = append(lines, b.Error())
-		}
-		return nil, newProblem(http.StatusUnprocessableEntity, "bad-request", "The configuration cannot be read", "%s", strings.Join(lines, "\n"))
-	}
-	return out, nil
+func (s *Server) source(ctx context.Context, r gen.ConfigurationSource) (*planning.Source, error) {
+	return s.Planner.Source(ctx, planning.SourceRef{Backup: r.Backup, Text: r.Text, Name: value(r.Name), From: value(r.From)})
 }
 
 // CompareConfigurations compares two configurations.
@@ -146,7 +83,8 @@ func (s *Server) CompareConfigurations(ctx context.Context, r gen.CompareConfigu
 	if err != nil {
 		return nil, err
 	}
-	return gen.CompareConfigurations200JSONResponse{Items: view.Differences(c), Same: c.Same(), OldText: old.s.MaskText(old.name, old.text), NewText: new.s.MaskText(new.name, new.text)}, nil
+	return gen.CompareConfigurations200JSONResponse{Items: view.Differences(c), Same: c.Same(), OldText: old.Schema.MaskText(old.Name, old.Text),
+		NewText: new.Schema.MaskText(new.Name, new.Text)}, nil
 }
 
 // CompareBundles compares all files of a device with those of another time.
@@ -162,9 +100,9 @@ func (s *Server) CompareBundles(ctx context.Context, r gen.CompareBundlesRequest
 			if masked[i][f.Name] != "" {
 				return nil, badRequest("file %q is there twice on one side", f.Name)
 			}
-			docs[i], about[src.doc], masked[i][f.Name] = append(docs[i], src.doc), src.s, src.s.MaskText(f.Name, f.Text)
-			if first := about[docs[0][0]]; first.Syntax != src.s.Syntax {
-				return nil, conflict("%s writes %s and %s writes %s; they cannot be compared", r.Body.Old.From, first.Syntax, b.From, src.s.Syntax)
+			docs[i], about[src.Document], masked[i][f.Name] = append(docs[i], src.Document), src.Schema, src.Schema.MaskText(f.Name, f.Text)
+			if first := about[docs[0][0]]; first.Syntax != src.Schema.Syntax {
+				return nil, conflict("%s writes %s and %s writes %s; they cannot be compared", r.Body.Old.From, first.Syntax, b.From, src.Schema.Syntax)
 			}
 		}
 		if len(b.Files) == 0 {
@@ -173,7 +111,8 @@ func (s *Server) CompareBundles(ctx context.Context, r gen.CompareBundlesRequest
 	}
 	out := gen.CompareBundles200JSONResponse{Items: []gen.FileComparison{}, Same: true}
 	for _, f := range config.CompareBundles(docs[0], docs[1], func(d *config.Document) *config.Schema { return about[d] }) {
-		item := gen.FileComparison{State: gen.FileComparisonState(f.State), Items: []gen.Difference{}, Same: f.Same(), OldText: masked[0][f.Old], NewText: masked[1][f.New]}
+		item := gen.FileComparison{State: gen.FileComparisonState(f.State), Items: []gen.Difference{}, Same: f.Same(), OldText: masked[0][f.Old],
+			NewText: masked[1][f.New]}
 		if f.Old != "" {
 			item.Old = &f.Old
 		}
@@ -190,11 +129,11 @@ func (s *Server) CompareBundles(ctx context.Context, r gen.CompareBundlesRequest
 }
 
 // compare compares two sources by what is known about the new one.
-func compare(old, new *source) (*config.Comparison, error) {
-	if old.s.Syntax != new.s.Syntax {
-		return nil, conflict("%s is written as %s and %s as %s; they cannot be compared", old.name, old.s.Syntax, new.name, new.s.Syntax)
+func compare(old, new *planning.Source) (*config.Comparison, error) {
+	if old.Schema.Syntax != new.Schema.Syntax {
+		return nil, conflict("%s is written as %s and %s as %s; they cannot be compared", old.Name, old.Schema.Syntax, new.Name, new.Schema.Syntax)
 	}
-	return config.Compare(old.doc, new.doc, new.s), nil
+	return config.Compare(old.Document, new.Document, new.Schema), nil
 }
 
 // FindServices groups the services of a gateway.
@@ -203,7 +142,7 @@ func (s *Server) FindServices(ctx context.Context, r gen.FindServicesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	groups, err := convert.FindServices(src.s, src.doc, string(r.Body.By))
+	groups, err := convert.FindServices(src.Schema, src.Document, string(r.Body.By))
 	if err != nil {
 		return nil, conflict("%s", err)
 	}
@@ -225,15 +164,15 @@ func (s *Server) CarveServices(ctx context.Context, r gen.CarveServicesRequestOb
 	if err := same(c, &out); err != nil {
 		return nil, err
 	}
-	out.Text, out.Rest = src.s.MaskText(src.name, c.Text), src.s.MaskText(src.name, c.Rest)
+	out.Text, out.Rest = src.Schema.MaskText(src.Name, c.Text), src.Schema.MaskText(src.Name, c.Rest)
 	return out, nil
 }
 
-func carve(src *source, c gen.Carve) (*convert.Carved, error) {
+func carve(src *planning.Source, c gen.Carve) (*convert.Carved, error) {
 	if len(c.Services) == 0 {
 		return nil, badRequest("name at least one service")
 	}
-	out, err := convert.CarveOut(src.s, src.doc, c.Services, value(c.Rename))
+	out, err := convert.CarveOut(src.Schema, src.Document, c.Services, value(c.Rename))
 	if err != nil {
 		return nil, conflict("%s", err)
 	}
@@ -251,7 +190,7 @@ func same(from, to any) error {
 
 // GetSupport tells what carries over.
 func (s *Server) GetSupport(ctx context.Context, r gen.GetSupportRequestObject) (gen.GetSupportResponseObject, error) {
-	now, err := s.Loaded.Now(ctx)
+	now, err := s.Catalogues.Now(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -265,36 +204,11 @@ func (s *Server) GetSupport(ctx context.Context, r gen.GetSupportRequestObject) 
 	}
 	table, err := now.Library().Support(from, to, value(r.Params.ByHand))
 	if err != nil {
-		return nil, notConvertible(err)
+		return nil, planning.NotConvertible(err)
 	}
 	var out gen.GetSupport200JSONResponse
 	return out, same(table, &out)
 }
-
-// notConvertible says why something cannot be converted.
-func notConvertible(err error) error {
-	var old *convert.TooOldError
-	if errors.As(err, &old) {
-		return newProblem(http.StatusConflict, "no-conversion", "No conversion is known", "%s", err)
-	}
-	return conflict("%s", err)
-}
-
-// work is what is kept, sealed, of a conversion.
-type work struct {
-	Name     string               `json:"name"`
-	Source   string               `json:"source"`
-	From     string               `json:"from"`
-	To       string               `json:"to"`
-	ByHand   bool                 `json:"byHand"`
-	Fragment bool                 `json:"fragment"`
-	Ports    []convert.PortChoice `json:"ports"`
-	Answers  map[string]string    `json:"answers"`
-	Edits    []convert.Edit       `json:"edits"`
-	LastEdit int                  `json:"lastEdit"`
-}
-
-func workLabel(id int64) string { return fmt.Sprintf("conversion %d", id) }
 
 // CreateConversion converts a configuration and keeps the work.
 func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionRequestObject) (gen.CreateConversionResponseObject, error) {
@@ -303,22 +217,27 @@ func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionReq
 		if err != nil {
 			return "", err
 		}
-		if src.at.Model == "" {
+		if src.At.Model == "" {
 			return "", conflict("nobody has looked at the device of this backup yet, so its model is not known; refresh it, or say from: MODEL@VERSION")
 		}
-		w := work{Name: src.name, Source: src.text, From: src.at.String(), To: r.Body.To, ByHand: value(r.Body.ByHand), Answers: map[string]string{}}
+		w := planning.Work{Name: src.Name, Source: src.Text, From: src.At.String(), To: r.Body.To, ByHand: value(r.Body.ByHand), Answers: map[string]string{}}
 		if r.Body.Carve != nil {
 			c, err := carve(src, *r.Body.Carve)
 			if err != nil {
 				return "", err
 			}
 			w.Source, w.Fragment = c.Text, true
-			w.Name = strings.Join(r.Body.Carve.Services, ", ") + ", carved out of " + src.name
+			w.Name = strings.Join(r.Body.Carve.Services, ", ") + ", carved out of " + src.Name
 		}
-		if _, err := s.convert(ctx, &w); err != nil {
+		if _, err := s.Planner.Convert(ctx, &w); err != nil {
 			return "", err
 		}
-		id, err := s.Store.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: user(ctx)}, w.Source, func(id int64) ([]byte, error) { return s.sealWork(id, &w) })
+		var id int64
+		err = s.Store.Audited(ctx, actor(ctx), func(tx *store.Store) (l store.Line, err error) {
+			id, err = tx.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: user(ctx)}, w.Source,
+				func(id int64) ([]byte, error) { return s.Planner.SealWork(id, &w) })
+			return store.Line{Event: "conversion started", Detail: fmt.Sprintf("conversion %d, %s to %s", id, w.From, w.To)}, err
+		})
 		return fmt.Sprint(id), err
 	})
 	if err != nil {
@@ -328,72 +247,21 @@ func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionReq
 	return gen.CreateConversion201JSONResponse(out), err
 }
 
-func (s *Server) sealWork(id int64, w *work) ([]byte, error) {
-	data, err := json.Marshal(w)
-	if err != nil {
-		return nil, err
-	}
-	return s.Vault.Seal(workLabel(id), data)
-}
-
-// convert works a conversion out and has the audit check its ledger.
-func (s *Server) convert(ctx context.Context, w *work) (*convert.Result, error) {
-	src, err := s.source(ctx, gen.ConfigurationSource{Text: &w.Source, Name: &w.Name, From: &w.From})
-	if err != nil {
-		return nil, err
-	}
-	to, err := src.lib.ParseStop(w.To)
-	if err != nil {
-		return nil, badRequest("%s", err)
-	}
-	r, err := src.lib.Convert(convert.Job{From: src.at, To: to, Ports: w.Ports, Answers: w.Answers, Edits: w.Edits, ByHand: w.ByHand, Fragment: w.Fragment}, src.doc)
-	if err != nil {
-		return nil, notConvertible(err)
-	}
-	if wrong := convert.Check(w.Source, r.Text, r.S, r.T, r.Ledger); len(wrong) > 0 {
-		return nil, fmt.Errorf("the ledger of a conversion does not add up: %s", strings.Join(wrong, "; "))
-	}
-	return r, nil
-}
-
-// open reads a conversion's work.
-func (s *Server) open(ctx context.Context, id int64) (store.Conversion, *work, error) {
-	c, err := s.Store.Conversion(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return c, nil, notFound("there is no conversion %d", id)
-	}
-	if err != nil {
-		return c, nil, err
-	}
-	w, err := s.workOf(c)
-	return c, w, err
-}
-
-// workOf opens the work of a conversion.
-func (s *Server) workOf(c store.Conversion) (*work, error) {
-	data, err := s.Vault.Open(workLabel(c.ID), c.Work)
-	if err != nil {
-		return nil, err
-	}
-	var w work
-	return &w, json.Unmarshal(data, &w)
-}
-
 // conversion shows a conversion by its id.
 func (s *Server) conversion(ctx context.Context, id string) (out gen.Conversion, err error) {
 	var n int64
 	if _, err := fmt.Sscan(id, &n); err != nil {
 		return out, err
 	}
-	c, w, err := s.open(ctx, n)
+	c, w, err := s.Planner.OpenWork(ctx, n)
 	if err != nil {
 		return out, err
 	}
 	return s.show(ctx, c, w)
 }
 
-func (s *Server) show(ctx context.Context, c store.Conversion, w *work) (out gen.Conversion, err error) {
-	r, err := s.convert(ctx, w)
+func (s *Server) show(ctx context.Context, c store.Conversion, w *planning.Work) (out gen.Conversion, err error) {
+	r, err := s.Planner.Convert(ctx, w)
 	if err != nil {
 		return out, err
 	}
@@ -401,7 +269,7 @@ func (s *Server) show(ctx context.Context, c store.Conversion, w *work) (out gen
 }
 
 // workbench is a conversion in the form of the contract, masked.
-func workbench(c store.Conversion, w *work, r *convert.Result) (out gen.Conversion, err error) {
+func workbench(c store.Conversion, w *planning.Work, r *convert.Result) (out gen.Conversion, err error) {
 	out = gen.Conversion{Id: c.ID, Name: c.Name, From: c.From, To: c.To, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, Complete: r.Ledger.Complete(),
 		SourceText: r.S.MaskText(w.Name, w.Source), ResultText: r.T.MaskText(w.Name, r.Text), SourcePorts: []gen.ModelPort{}, TargetPorts: []gen.ModelPort{}}
 	for _, p := range r.S.Ports[r.Ledger.From.Model] {
@@ -412,13 +280,14 @@ func workbench(c store.Conversion, w *work, r *convert.Result) (out gen.Conversi
 	}
 	// Lists that are empty are lists all the same.
 	l := *r.Ledger
-	l.Questions, l.Ports, l.Findings, l.Edits = append([]convert.Question{}, l.Questions...), append([]convert.PortChoice{}, l.Ports...), append([]config.Finding{}, l.Findings...), append([]convert.Edit{}, l.Edits...)
+	l.Questions, l.Ports, l.Findings, l.Edits = append([]convert.Question{}, l.Questions...), append([]convert.PortChoice{},
+		l.Ports...), append([]config.Finding{}, l.Findings...), append([]convert.Edit{}, l.Edits...)
 	return out, same(l, &out.Ledger)
 }
 
 // GetConversion answers with a conversion.
 func (s *Server) GetConversion(ctx context.Context, r gen.GetConversionRequestObject) (gen.GetConversionResponseObject, error) {
-	c, w, err := s.open(ctx, r.Id)
+	c, w, err := s.Planner.OpenWork(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -444,14 +313,14 @@ func (s *Server) ListConversions(ctx context.Context, r gen.ListConversionsReque
 
 // ChangeConversion takes what a person chose and works the conversion out again. Nothing is kept when it cannot be.
 func (s *Server) ChangeConversion(ctx context.Context, r gen.ChangeConversionRequestObject) (gen.ChangeConversionResponseObject, error) {
-	c, w, err := s.open(ctx, r.Id)
+	c, w, err := s.Planner.OpenWork(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
 	if err := s.choose(ctx, w, r.Body); err != nil {
 		return nil, err
 	}
-	res, err := s.convert(ctx, w)
+	res, err := s.Planner.Convert(ctx, w)
 	if err != nil {
 		return nil, err
 	}
@@ -462,11 +331,15 @@ func (s *Server) ChangeConversion(ctx context.Context, r gen.ChangeConversionReq
 	if err != nil {
 		return nil, err
 	}
-	sealed, err := s.sealWork(c.ID, w)
+	sealed, err := s.Planner.SealWork(c.ID, w)
 	if err != nil {
 		return nil, err
 	}
-	ok, err := s.Store.PutConversion(ctx, c.ID, c.Revision, sealed)
+	ok := false
+	err = s.audited(ctx, "conversion changed", "", fmt.Sprintf("conversion %d", c.ID), func(tx *store.Store) (err error) {
+		ok, err = tx.PutConversion(ctx, c.ID, c.Revision, sealed)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -476,7 +349,7 @@ func (s *Server) ChangeConversion(ctx context.Context, r gen.ChangeConversionReq
 	return gen.ChangeConversion200JSONResponse(out), nil
 }
 
-func (s *Server) choose(ctx context.Context, w *work, b *gen.ConversionChange) error {
+func (s *Server) choose(ctx context.Context, w *planning.Work, b *gen.ConversionChange) error {
 	if b.Ports != nil {
 		w.Ports = nil
 		for _, p := range *b.Ports {
@@ -521,8 +394,8 @@ func (s *Server) choose(ctx context.Context, w *work, b *gen.ConversionChange) e
 }
 
 // edit turns a text that a person edited into hand edits.
-func (s *Server) edit(ctx context.Context, w *work, text string) error {
-	r, err := s.convert(ctx, w)
+func (s *Server) edit(ctx context.Context, w *planning.Work, text string) error {
+	r, err := s.Planner.Convert(ctx, w)
 	if err != nil {
 		return err
 	}
@@ -532,11 +405,13 @@ func (s *Server) edit(ctx context.Context, w *work, text string) error {
 		return newProblem(http.StatusUnprocessableEntity, "bad-request", "The text cannot be read", "%s", broken[0])
 	}
 	if left := r.T.Unmask(after, before); left > 0 {
-		return newProblem(http.StatusUnprocessableEntity, "bad-request", "A secret is not known", "%d values are ***, but no secret of the result belongs there; write the value itself", left)
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "A secret is not known",
+			"%d values are ***, but no secret of the result belongs there; write the value itself", left)
 	}
 	edits := convert.Edits(before, after, r.T)
 	if len(edits) == 0 {
-		return newProblem(http.StatusUnprocessableEntity, "bad-request", "Nothing to keep", "the text means the same as the result; comments, blanks, and order where it does not matter are not kept as hand edits")
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "Nothing to keep",
+			"the text means the same as the result; comments, blanks, and order where it does not matter are not kept as hand edits")
 	}
 	for _, e := range edits {
 		w.LastEdit++
@@ -548,28 +423,29 @@ func (s *Server) edit(ctx context.Context, w *work, text string) error {
 
 // TryConversion has a device read the result as it would before using it.
 func (s *Server) TryConversion(ctx context.Context, r gen.TryConversionRequestObject) (gen.TryConversionResponseObject, error) {
-	_, w, err := s.open(ctx, r.Id)
+	_, w, err := s.Planner.OpenWork(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
 	if w.Fragment {
 		return nil, conflict("this is a part of a configuration; a device reads only whole ones")
 	}
-	res, err := s.convert(ctx, w)
+	res, err := s.Planner.Convert(ctx, w)
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.device(ctx, r.Body.Device)
+	d, err := s.Planner.Device(ctx, r.Body.Device)
 	if err != nil {
 		return nil, err
 	}
 	to := res.Ledger.To
-	said, err := s.Engine.TryConfiguration(ctx, d, func(p *device.Portrait) error {
+	said, err := s.Engine.TryConfiguration(ctx, d, func(p *portrait.Portrait) error {
 		if p.Model != to.Model || p.Version != to.Version {
-			return conflict("device %s is a %s that runs %s; the result is for a %s that runs %s, and another would judge it wrongly", d.Name, p.Model, p.Version, to.Model, to.Version)
+			return conflict("device %s is a %s that runs %s; the result is for a %s that runs %s, and another would judge it wrongly", d.Name,
+				p.Model, p.Version, to.Model, to.Version)
 		}
 		return nil
-	}, []byte(res.Text), user(ctx))
+	}, []byte(res.Text), actor(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -606,7 +482,7 @@ func (s *Server) TryConversion(ctx context.Context, r gen.TryConversionRequestOb
 
 // DeleteConversion forgets a conversion.
 func (s *Server) DeleteConversion(ctx context.Context, r gen.DeleteConversionRequestObject) (gen.DeleteConversionResponseObject, error) {
-	err := s.Store.DeleteConversion(ctx, r.Id)
+	err := s.audited(ctx, "conversion deleted", "", fmt.Sprintf("conversion %d", r.Id), func(tx *store.Store) error { return tx.DeleteConversion(ctx, r.Id) })
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, notFound("there is no conversion %d", r.Id)
 	}
@@ -615,11 +491,11 @@ func (s *Server) DeleteConversion(ctx context.Context, r gen.DeleteConversionReq
 
 // ReportConversion writes the report of a conversion.
 func (s *Server) ReportConversion(ctx context.Context, r gen.ReportConversionRequestObject) (gen.ReportConversionResponseObject, error) {
-	_, w, err := s.open(ctx, r.Id)
+	_, w, err := s.Planner.OpenWork(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
-	res, err := s.convert(ctx, w)
+	res, err := s.Planner.Convert(ctx, w)
 	if err != nil {
 		return nil, err
 	}

@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
-	"regexp"
+	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -16,6 +16,7 @@ import (
 	"verimorph/api/gen"
 	"verimorph/core/portrait"
 	"verimorph/engine"
+	"verimorph/planning"
 	"verimorph/store"
 )
 
@@ -24,32 +25,9 @@ func sum(data []byte) string {
 	return hex.EncodeToString(s[:])
 }
 
-var groupName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,62}$`)
-
-func checkGroups(groups []string) error {
-	if len(groups) > 20 {
-		return badRequest("a device is in at most 20 groups")
-	}
-	for _, g := range groups {
-		if !groupName.MatchString(g) {
-			return badRequest("group %q: use up to 63 letters, digits, blanks, dots, dashes and underscores", g)
-		}
-	}
-	return nil
-}
-
-func checkWeb(web string) error {
-	if web == "" {
-		return nil
-	}
-	if u, err := url.Parse(web); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
-		return badRequest("web %q should look like https://192.0.2.7:8443, without a password", web)
-	}
-	return nil
-}
-
 func apiCredential(c store.Credential) gen.Credential {
-	out := gen.Credential{Id: c.ID, Kind: gen.CredentialKind(c.Kind), User: c.Username, Versions: c.Versions, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UsedAt: c.UsedAt}
+	out := gen.Credential{Id: c.ID, Kind: gen.CredentialKind(c.Kind), User: c.Username, Versions: c.Versions, CreatedBy: c.CreatedBy,
+		CreatedAt: c.CreatedAt, UsedAt: c.UsedAt}
 	if c.Device != "" {
 		out.Device = &c.Device
 	}
@@ -63,18 +41,31 @@ func apiCredential(c store.Credential) gen.Credential {
 func (s *Server) ListCredentials(ctx context.Context, r gen.ListCredentialsRequestObject) (gen.ListCredentialsResponseObject, error) {
 	var id int64
 	if name := value(r.Params.Device); name != "" {
-		d, err := s.device(ctx, name)
+		d, err := s.Planner.Device(ctx, name)
 		if err != nil {
 			return nil, err
 		}
 		id = d.ID
 	}
-	cs, err := s.Store.Credentials(ctx, id)
+	limit, after, err := page(r.Params.Limit, r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	var cs []store.Credential
+	if id != 0 { // in the order in which they are tried
+		cs, err = s.Store.Credentials(ctx, id)
+	} else {
+		cs, err = s.Store.AllCredentials(ctx, value(r.Params.Find), int(after), limit+1)
+	}
 	if err != nil {
 		return nil, err
 	}
 	out := gen.ListCredentials200JSONResponse{Items: []gen.Credential{}}
-	for _, c := range cs {
+	for i, c := range cs {
+		if id == 0 && i == limit {
+			out.Next = ptr(strconv.FormatInt(after+int64(limit), 10))
+			break
+		}
 		out.Items = append(out.Items, apiCredential(c))
 	}
 	return out, nil
@@ -83,9 +74,10 @@ func (s *Server) ListCredentials(ctx context.Context, r gen.ListCredentialsReque
 // AddCredential seals and records a credential.
 func (s *Server) AddCredential(ctx context.Context, r gen.AddCredentialRequestObject) (gen.AddCredentialResponseObject, error) {
 	b := r.Body
-	secret := engine.Secret{Password: value(b.Password), PrivateKey: value(b.PrivateKey), Passphrase: value(b.Passphrase), Token: value(b.Token),
+	secret := engine.Secret{Password: value(b.Password), PrivateKey: value(b.PrivateKey), Certificate: value(b.Certificate), Passphrase: value(b.Passphrase), Token: value(b.Token),
 		AuthProtocol: value(b.AuthProtocol), AuthPassword: value(b.AuthPassword), PrivProtocol: value(b.PrivProtocol), PrivPassword: value(b.PrivPassword)}
-	c := store.Credential{Group: value(b.Group), Kind: string(b.Kind), Username: value(b.User), Versions: strings.TrimSpace(value(b.Versions)), CreatedBy: user(ctx)}
+	c := store.Credential{Group: value(b.Group), Kind: string(b.Kind), Username: value(b.User), Versions: strings.TrimSpace(value(b.Versions)),
+		CreatedBy: user(ctx)}
 	if (value(b.Device) == "") == (c.Group == "") {
 		return nil, badRequest("a credential is for a device or for a group")
 	}
@@ -99,19 +91,21 @@ func (s *Server) AddCredential(ctx context.Context, r gen.AddCredentialRequestOb
 	}
 	where := "group " + c.Group
 	if name := value(b.Device); name != "" {
-		d, err := s.device(ctx, name)
+		d, err := s.Planner.Device(ctx, name)
 		if err != nil {
 			return nil, err
 		}
 		c.DeviceID, c.Device, where = &d.ID, d.Name, "device "+d.Name
 	}
 	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, b, func() (int64, error) {
-		return s.Store.AddCredential(ctx, c, func(id int64) ([]byte, error) { return engine.SealCredential(s.Vault, id, secret) })
+		var id int64
+		err := s.Store.Audited(ctx, actor(ctx), func(tx *store.Store) (l store.Line, err error) {
+			id, err = tx.AddCredential(ctx, c, func(id int64) ([]byte, error) { return engine.SealCredential(s.Vault, id, secret) })
+			return store.Line{Event: "credential added", Device: c.Device, Detail: fmt.Sprintf("credential %d, %s, %s", id, c.Kind, where)}, err
+		})
+		return id, err
 	})
 	if err != nil {
-		return nil, err
-	}
-	if err := s.Store.Audit(ctx, user(ctx), "credential added", c.Device, fmt.Sprintf("credential %d, %s, %s", n, c.Kind, where)); err != nil {
 		return nil, err
 	}
 	all, err := s.Store.Credentials(ctx, 0)
@@ -128,19 +122,16 @@ func (s *Server) AddCredential(ctx context.Context, r gen.AddCredentialRequestOb
 
 // DeleteCredential deletes a credential.
 func (s *Server) DeleteCredential(ctx context.Context, r gen.DeleteCredentialRequestObject) (gen.DeleteCredentialResponseObject, error) {
-	err := s.Store.RemoveCredential(ctx, r.Id)
+	err := s.audited(ctx, "credential deleted", "", fmt.Sprintf("credential %d", r.Id), func(tx *store.Store) error { return tx.RemoveCredential(ctx, r.Id) })
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, notFound("there is no credential %d", r.Id)
 	}
-	if err != nil {
-		return nil, err
-	}
-	return gen.DeleteCredential204Response{}, s.Store.Audit(ctx, user(ctx), "credential deleted", "", fmt.Sprintf("credential %d", r.Id))
+	return gen.DeleteCredential204Response{}, err
 }
 
 // SetCredentials replaces a device's user and passwords that apply to every version.
 func (s *Server) SetCredentials(ctx context.Context, r gen.SetCredentialsRequestObject) (gen.SetCredentialsResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -148,18 +139,17 @@ func (s *Server) SetCredentials(ctx context.Context, r gen.SetCredentialsRequest
 		return nil, badRequest("user and password are needed")
 	}
 	privileged := value(r.Body.PrivilegedPassword)
-	cs := engine.PasswordCredentials(r.Body.User, privileged != "", user(ctx))
+	cs := engine.PasswordCredentials(r.Body.User, privileged != "", actor(ctx))
 	// The installation in the other slot does not hear of the new passwords: after going back the old ones apply.
 	keepFor := ""
-	if p := portraitOf(d); p != nil {
+	if p := planning.PortraitOf(d); p != nil {
 		if idle := p.IdleSlot(); idle != nil && idle.Good == portrait.Yes && idle.Version != p.Version {
 			keepFor = idle.Version
 		}
 	}
-	if err := s.Store.ReplaceCredentials(ctx, d.ID, []string{engine.KindPassword, engine.KindPrivileged}, keepFor, cs, s.sealer(r.Body.Password, privileged)); err != nil {
-		return nil, err
-	}
-	return gen.SetCredentials204Response{}, s.Store.Audit(ctx, user(ctx), "credentials replaced", d.Name, "user and passwords")
+	return gen.SetCredentials204Response{}, s.audited(ctx, "credentials replaced", d.Name, "user and passwords", func(tx *store.Store) error {
+		return tx.ReplaceCredentials(ctx, d.ID, []string{engine.KindPassword, engine.KindPrivileged}, keepFor, cs, s.sealer(r.Body.Password, privileged))
+	})
 }
 
 // sealer seals a password, or the second one, for the record it belongs to.
@@ -185,10 +175,10 @@ func (s *Server) PutSignInTries(ctx context.Context, r gen.PutSignInTriesRequest
 	if t.Bound < 1 || t.Bound > 10 || t.Rest < 10 || t.Rest > 86400 {
 		return nil, badRequest("bound is from 1 to 10, restSeconds from 10 to 86400")
 	}
-	if err := s.Store.PutSetting(ctx, engine.TriesSetting, t); err != nil {
-		return nil, err
-	}
-	return gen.PutSignInTries204Response{}, s.Store.Audit(ctx, user(ctx), "sign-in tries set", "", fmt.Sprintf("%d, then %d s of rest", t.Bound, t.Rest))
+	return gen.PutSignInTries204Response{}, s.audited(ctx, "sign-in tries set", "", fmt.Sprintf("%d, then %d s of rest", t.Bound, t.Rest),
+		func(tx *store.Store) error {
+			return tx.PutSetting(ctx, engine.TriesSetting, t)
+		})
 }
 
 // GetKeys tells what may be told about the keys.
@@ -211,9 +201,9 @@ func (s *Server) RotateKey(ctx context.Context, r gen.RotateKeyRequestObject) (g
 	var err error
 	switch r.Body.Which {
 	case gen.Data:
-		err = s.Engine.RotateDataKey(ctx, user(ctx))
+		err = s.Engine.RotateDataKey(ctx, actor(ctx))
 	case gen.Installation:
-		err = s.Engine.RotateKey(ctx, user(ctx))
+		err = s.Engine.RotateKey(ctx, actor(ctx))
 	default:
 		err = badRequest("which is data or installation")
 	}
@@ -264,7 +254,7 @@ func (s *Server) PutNotifications(ctx context.Context, r gen.PutNotificationsReq
 		}
 	}
 	if n.SMTP != "" {
-		if _, port, err := net.SplitHostPort(n.SMTP); err != nil || !goodPort(port) {
+		if _, port, err := net.SplitHostPort(n.SMTP); err != nil || !planning.GoodPort(port) {
 			return nil, badRequest("smtp %q should look like mail.example.net:587", n.SMTP)
 		}
 		for _, a := range append([]string{n.From}, n.To...) {
@@ -282,7 +272,8 @@ func (s *Server) PutNotifications(ctx context.Context, r gen.PutNotificationsReq
 			return nil, err
 		}
 	}
-	return gen.PutNotifications204Response{}, s.Store.PutSetting(ctx, engine.NotifySetting, n)
+	return gen.PutNotifications204Response{}, s.audited(ctx, "notifications set", "", fmt.Sprintf("webhook %t, mail %t", n.Webhook != "",
+		n.SMTP != ""), func(tx *store.Store) error { return tx.PutSetting(ctx, engine.NotifySetting, n) })
 }
 
 // TestNotifications sends a test now.
@@ -295,7 +286,7 @@ func (s *Server) TestNotifications(ctx context.Context, _ gen.TestNotificationsR
 
 // SetHostKey pins a key that is known.
 func (s *Server) SetHostKey(ctx context.Context, r gen.SetHostKeyRequestObject) (gen.SetHostKeyResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -303,10 +294,8 @@ func (s *Server) SetHostKey(ctx context.Context, r gen.SetHostKeyRequestObject) 
 	if err != nil || key == "" {
 		return nil, badRequest("hostKey is not a public key in authorized-keys form")
 	}
-	if err := s.Store.ReplaceHostKey(ctx, d.ID, key); err != nil {
-		return nil, err
-	}
-	return gen.SetHostKey204Response{}, s.Store.Audit(ctx, user(ctx), "host key pinned", d.Name, "given by hand")
+	return gen.SetHostKey204Response{}, s.audited(ctx, "host key pinned", d.Name, "given by hand",
+		func(tx *store.Store) error { return tx.ReplaceHostKey(ctx, d.ID, key) })
 }
 
 // parseHostKey brings a key into the form it is kept in; "" stays.
@@ -319,50 +308,4 @@ func parseHostKey(text string) (string, error) {
 		return "", badRequest("hostKey is not a public key in authorized-keys form")
 	}
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))), nil
-}
-
-// SetDevice changes what is known about a device.
-func (s *Server) SetDevice(ctx context.Context, r gen.SetDeviceRequestObject) (gen.SetDeviceResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
-	if r.Body.Groups != nil {
-		if err := checkGroups(*r.Body.Groups); err != nil {
-			return nil, err
-		}
-		if err := s.Store.SetGroups(ctx, d.ID, *r.Body.Groups); err != nil {
-			return nil, err
-		}
-	}
-	if r.Body.Web != nil {
-		if err := checkWeb(*r.Body.Web); err != nil {
-			return nil, err
-		}
-		if err := s.Store.SetWeb(ctx, d.ID, *r.Body.Web); err != nil {
-			return nil, err
-		}
-	}
-	if r.Body.Reach != nil {
-		reach, err := s.checkReach(ctx, d.Name, d.Dialect, r.Body.Reach)
-		if err != nil {
-			return nil, err
-		}
-		if err := s.Store.SetReach(ctx, d.ID, reach); err != nil {
-			return nil, err
-		}
-	}
-	if r.Body.Transfer != nil {
-		if !r.Body.Transfer.Valid() {
-			return nil, badRequest("transfer %q is not known; known: sftp, http, ftp, tftp, pull-sftp", *r.Body.Transfer)
-		}
-		if err := s.Store.SetTransfer(ctx, d.ID, string(*r.Body.Transfer)); err != nil {
-			return nil, err
-		}
-	}
-	if d, err = s.device(ctx, r.Name); err != nil {
-		return nil, err
-	}
-	out, err := apiDevice(d)
-	return gen.SetDevice200JSONResponse(out), err
 }

@@ -12,7 +12,7 @@ import (
 	"verimorph/blob"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
-	"verimorph/device"
+	"verimorph/core/portrait"
 	"verimorph/imagestore"
 	"verimorph/store"
 )
@@ -45,7 +45,7 @@ func (s *Server) AddImage(ctx context.Context, r gen.AddImageRequestObject) (gen
 	if err != nil {
 		return nil, badRequest("signature is not base64: %s", err)
 	}
-	im, already, err := s.Keeper.Take(ctx, r.Body, maxImage, r.Params.File, signature, user(ctx))
+	im, already, err := s.Images.Take(ctx, r.Body, maxImage, r.Params.File, signature, user(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (s *Server) DeleteImage(ctx context.Context, r gen.DeleteImageRequestObject
 	if err != nil {
 		return nil, err
 	}
-	err = s.Keeper.Delete(ctx, r.Sha256, fleet)
+	err = s.Images.Delete(ctx, r.Sha256, fleet, actor(ctx))
 	if errors.Is(err, store.ErrNotFound) || errors.Is(err, blob.ErrNotThere) {
 		return nil, notFound("the image store has no %.16s...", r.Sha256)
 	}
@@ -67,23 +67,19 @@ func (s *Server) DeleteImage(ctx context.Context, r gen.DeleteImageRequestObject
 
 // fleet is what every device is and runs, as its last portrait says.
 func (s *Server) fleet(ctx context.Context) (out []imagestore.Running, err error) {
-	after := ""
-	for {
-		ds, err := s.Store.Devices(ctx, after, 500)
-		if err != nil || len(ds) == 0 {
-			return out, err
+	for d, err := range s.Store.AllDevices(ctx) {
+		if err != nil {
+			return nil, err
 		}
-		for _, d := range ds {
-			after = d.Name
-			var p device.Portrait
-			if d.Portrait != nil {
-				if err := json.Unmarshal(d.Portrait, &p); err != nil {
-					return nil, err
-				}
-				out = append(out, imagestore.Running{Device: d.Name, Model: p.Model, Version: p.Version})
+		var p portrait.Portrait
+		if d.Portrait != nil {
+			if err := json.Unmarshal(d.Portrait, &p); err != nil {
+				return nil, err
 			}
+			out = append(out, imagestore.Running{Device: d.Name, Model: p.Model, Version: p.Version})
 		}
 	}
+	return out, nil
 }
 
 // GetRetention says what may be deleted and which devices have no way back by reinstalling.
@@ -92,7 +88,7 @@ func (s *Server) GetRetention(ctx context.Context, _ gen.GetRetentionRequestObje
 	if err != nil {
 		return nil, err
 	}
-	images, back, err := s.Keeper.Retention(ctx, fleet)
+	images, back, err := s.Images.Retention(ctx, fleet)
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +109,7 @@ func (s *Server) GetRetention(ctx context.Context, _ gen.GetRetentionRequestObje
 
 // CheckImages reads every image through.
 func (s *Server) CheckImages(ctx context.Context, _ gen.CheckImagesRequestObject) (gen.CheckImagesResponseObject, error) {
-	n, damaged, err := s.Keeper.Check(ctx)
+	n, damaged, err := s.Images.Check(ctx)
 	if damaged == nil {
 		damaged = []string{}
 	}
@@ -129,7 +125,7 @@ func (s *Server) ListUploads(ctx context.Context, _ gen.ListUploadsRequestObject
 	us, err := s.Store.Uploads(ctx)
 	out := gen.ListUploads200JSONResponse{Items: []gen.Upload{}}
 	for _, u := range us {
-		out.Items = append(out.Items, apiUpload(u, s.Keeper.Offset(u)))
+		out.Items = append(out.Items, apiUpload(u, s.Images.Offset(u)))
 	}
 	return out, err
 }
@@ -147,13 +143,13 @@ func (s *Server) StartUpload(ctx context.Context, r gen.StartUploadRequestObject
 	if b.Signature != nil {
 		u.Signature = *b.Signature
 	}
-	u, offset, err := s.Keeper.StartUpload(ctx, u)
+	u, offset, err := s.Images.StartUpload(ctx, u)
 	return gen.StartUpload200JSONResponse(apiUpload(u, offset)), err
 }
 
 // ContinueUpload takes a piece.
 func (s *Server) ContinueUpload(ctx context.Context, r gen.ContinueUploadRequestObject) (gen.ContinueUploadResponseObject, error) {
-	u, at, im, already, err := s.Keeper.ContinueUpload(ctx, r.Id, r.Params.Offset, r.Body)
+	u, at, im, already, err := s.Images.ContinueUpload(ctx, r.Id, r.Params.Offset, r.Body)
 	if err != nil {
 		return nil, uploadProblem(r.Id, err)
 	}
@@ -173,7 +169,7 @@ func uploadProblem(id int64, err error) error {
 
 // DropUpload forgets an upload.
 func (s *Server) DropUpload(ctx context.Context, r gen.DropUploadRequestObject) (gen.DropUploadResponseObject, error) {
-	return gen.DropUpload204Response{}, uploadProblem(r.Id, s.Keeper.DropUpload(ctx, r.Id))
+	return gen.DropUpload204Response{}, uploadProblem(r.Id, s.Images.DropUpload(ctx, r.Id))
 }
 
 func apiSite(site store.Site) gen.Site {
@@ -211,10 +207,11 @@ func (s *Server) SetSite(ctx context.Context, r gen.SetSiteRequestObject) (gen.S
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.PutSite(ctx, store.Site{Name: r.Name, URL: b.Url, Username: b.User, Password: sealed, Maker: value(b.Maker)}); err != nil {
+	site := store.Site{Name: r.Name, URL: b.Url, Username: b.User, Password: sealed, Maker: value(b.Maker)}
+	if err := s.audited(ctx, "release site set", "", r.Name+", "+b.Url, func(tx *store.Store) error { return tx.PutSite(ctx, site) }); err != nil {
 		return nil, err
 	}
-	site, err := s.Store.Site(ctx, r.Name)
+	site, err = s.Store.Site(ctx, r.Name)
 	return gen.SetSite200JSONResponse(apiSite(site)), err
 }
 
@@ -227,12 +224,12 @@ func siteProblem(name string, err error) error {
 
 // DeleteSite forgets a release site.
 func (s *Server) DeleteSite(ctx context.Context, r gen.DeleteSiteRequestObject) (gen.DeleteSiteResponseObject, error) {
-	return gen.DeleteSite204Response{}, siteProblem(r.Name, s.Store.DeleteSite(ctx, r.Name))
+	return gen.DeleteSite204Response{}, siteProblem(r.Name, s.audited(ctx, "release site deleted", "", r.Name, func(tx *store.Store) error { return tx.DeleteSite(ctx, r.Name) }))
 }
 
 // ListSiteFiles asks a release site what it offers.
 func (s *Server) ListSiteFiles(ctx context.Context, r gen.ListSiteFilesRequestObject) (gen.ListSiteFilesResponseObject, error) {
-	site, err := s.Keeper.Open(ctx, r.Name)
+	site, err := s.Images.Open(ctx, r.Name)
 	if err != nil {
 		return nil, siteProblem(r.Name, err)
 	}
@@ -244,7 +241,7 @@ func (s *Server) ListSiteFiles(ctx context.Context, r gen.ListSiteFilesRequestOb
 	if err != nil {
 		return nil, err
 	}
-	cat, _, _, err := s.catalogue(ctx)
+	cat, _, err := s.Planner.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +252,7 @@ func (s *Server) ListSiteFiles(ctx context.Context, r gen.ListSiteFilesRequestOb
 	out := gen.ListSiteFiles200JSONResponse{Items: []gen.SiteFile{}}
 	for _, f := range files {
 		sum := sums[f.File]
-		item := gen.SiteFile{File: f.File, Size: f.Size, Sha256: sum, Signed: f.Signed, Known: known[sum], There: s.Images.Has(sum)}
+		item := gen.SiteFile{File: f.File, Size: f.Size, Sha256: sum, Signed: f.Signed, Known: known[sum], There: s.Blobs.Has(sum)}
 		switch want, ok := byFile[f.File]; {
 		case sum == "":
 			item.Text = "the site's hash list does not name it"
@@ -292,21 +289,9 @@ func (s *Server) ListFetches(ctx context.Context, _ gen.ListFetchesRequestObject
 	return gen.ListFetches200JSONResponse{Items: apiFetches(fs)}, err
 }
 
-// handOut gives fetches to workers.
-func (s *Server) handOut(ctx context.Context, fs []store.Fetch) error {
-	for _, f := range fs {
-		if f.State == store.FetchWaiting {
-			if err := s.Engine.HandOut(ctx, f.ID); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // StartFetches begins downloads.
 func (s *Server) StartFetches(ctx context.Context, r gen.StartFetchesRequestObject) (gen.StartFetchesResponseObject, error) {
-	cat, _, _, err := s.catalogue(ctx)
+	cat, _, err := s.Planner.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -344,24 +329,24 @@ func (s *Server) StartFetches(ctx context.Context, r gen.StartFetchesRequestObje
 	if len(images) == 0 {
 		return nil, badRequest("name files or a change")
 	}
-	fs, nowhere, err := s.Keeper.Want(ctx, images, value(r.Body.Site), user(ctx))
+	fs, nowhere, err := s.Images.Want(ctx, images, value(r.Body.Site), user(ctx))
 	if err != nil {
 		return nil, err
 	}
 	if len(nowhere) > 0 {
 		return nil, conflict("no release site is known for %s; add one with: verimorph site set", strings.Join(nowhere, ", "))
 	}
-	return gen.StartFetches200JSONResponse{Items: apiFetches(fs)}, s.handOut(ctx, fs)
+	return gen.StartFetches200JSONResponse{Items: apiFetches(fs)}, s.Planner.HandOut(ctx, fs)
 }
 
 // ActOnFetch holds, resumes or stops a download.
 func (s *Server) ActOnFetch(ctx context.Context, r gen.ActOnFetchRequestObject) (gen.ActOnFetchResponseObject, error) {
-	f, err := s.Keeper.Act(ctx, r.Id, string(r.Action))
+	f, err := s.Images.Act(ctx, r.Id, string(r.Action), actor(ctx))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, notFound("there is no download %d", r.Id)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return gen.ActOnFetch200JSONResponse(apiFetch(f)), s.handOut(ctx, []store.Fetch{f})
+	return gen.ActOnFetch200JSONResponse(apiFetch(f)), s.Planner.HandOut(ctx, []store.Fetch{f})
 }

@@ -6,54 +6,42 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net"
-	"regexp"
+	"net/http"
 	"slices"
-	"strconv"
-	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/api/gen"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
-	"verimorph/device"
-	"verimorph/engine"
 	"verimorph/store"
 )
 
-func (s *Server) device(ctx context.Context, name string) (store.Device, error) {
-	d, err := s.Store.Device(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return d, notFound("there is no device %q; the fleet is listed by: verimorph device list", name)
-	}
-	return d, err
-}
-
 func apiDevice(d store.Device) (gen.Device, error) {
-	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, Transfer: gen.Transfer(d.Transfer), OpenChange: d.OpenChange, Groups: d.Groups, Reach: apiReach(d.Reach)}
-	if d.Web != "" {
-		out.Web = &d.Web
-	}
+	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, OpenChange: d.OpenChange(), Groups: d.Groups}
+	showSettings(&out, d.Settings)
 	if d.RefusedTries > 0 {
 		out.RefusedTries = &d.RefusedTries
 	}
 	if key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey)); err == nil {
 		out.HostKey = ptr(ssh.FingerprintSHA256(key))
 	}
+	if len(d.Pins) > 0 {
+		out.Pins = &d.Pins
+	}
 	out.LookedAt, out.LookError = d.LookedAt, d.LookError
 	if d.Portrait == nil {
 		out.Standing = standing(d, nil)
 		return out, nil
 	}
-	var p device.Portrait
+	var p portrait.Portrait
 	if err := json.Unmarshal(d.Portrait, &p); err != nil {
 		return out, err
 	}
 	out.Portrait = &gen.Portrait{Maker: p.Maker, Model: p.Model, Serial: p.Serial, Version: p.Version,
 		ServicesReady: p.ServicesReady.Bool(), Unsaved: p.Unsaved.Bool(), TakenAt: value(d.PortraitAt), Slots: []gen.Slot{}}
-	if p.Total > 0 {
-		out.Portrait.StorageTotal, out.Portrait.StorageFree = &p.Total, &p.Free
+	if _, room, _ := p.ImageRoom(); room.Total > 0 {
+		out.Portrait.StorageTotal, out.Portrait.StorageFree = &room.Total, &room.Free
 	}
 	for _, table := range slices.Sorted(maps.Keys(p.NotUnderstood)) {
 		add(&out.Portrait.NotUnderstood, table+": "+p.NotUnderstood[table])
@@ -64,6 +52,10 @@ func apiDevice(d store.Device) (gen.Device, error) {
 		if sl.Broken() {
 			slot.Broken = ptr(true)
 		}
+		slot.Second, slot.Description, slot.Written = sl.Second.Bool(), optional(sl.Description), optional(sl.Written)
+		if sl.Size > 0 {
+			slot.Size = &sl.Size
+		}
 		out.Portrait.Slots = append(out.Portrait.Slots, slot)
 	}
 	inside(out.Portrait, &p)
@@ -72,7 +64,7 @@ func apiDevice(d store.Device) (gen.Device, error) {
 
 // standing says how a device stands, with its age and who knows it: the change that works on it, or whoever looked last. A look that failed
 // is told, and what was seen before it is not shown as if it were now.
-func standing(d store.Device, p *device.Portrait) *gen.DeviceStanding {
+func standing(d store.Device, p *portrait.Portrait) *gen.DeviceStanding {
 	if o := d.Open; o != nil {
 		text := fmt.Sprintf("change %d %s", o.ID, o.State)
 		at := o.Since
@@ -93,40 +85,45 @@ func standing(d store.Device, p *device.Portrait) *gen.DeviceStanding {
 		case o.State == "scheduled":
 			text = fmt.Sprintf("change %d is scheduled", o.ID)
 		}
-		return &gen.DeviceStanding{State: gen.DeviceStandingStateInChange, Text: text, Source: gen.DeviceStandingSourceChange, At: &at, Change: &o.ID}
+		return &gen.DeviceStanding{State: gen.StandingInChange, Text: text, Source: gen.DeviceStandingSourceChange, At: &at, Change: &o.ID}
 	}
 	if d.LookError != nil {
-		return &gen.DeviceStanding{State: gen.DeviceStandingStateNoAnswer, Text: "the last look failed: " + *d.LookError, Source: gen.DeviceStandingSourceLook, At: d.LookedAt}
+		return &gen.DeviceStanding{State: gen.StandingNoAnswer, Text: "the last look failed: " + *d.LookError, Source: gen.DeviceStandingSourceLook, At: d.LookedAt}
 	}
 	if p == nil {
-		return &gen.DeviceStanding{State: gen.DeviceStandingStateUnknown, Text: "nobody has looked at it yet", Source: gen.DeviceStandingSourceNone}
+		return &gen.DeviceStanding{State: gen.StandingUnknown, Text: "nobody has looked at it yet", Source: gen.DeviceStandingSourceNone}
 	}
-	out := &gen.DeviceStanding{State: gen.DeviceStandingStateUnknown, Text: "it does not say whether its services are ready", Source: gen.DeviceStandingSourceLook, At: d.PortraitAt}
+	out := &gen.DeviceStanding{State: gen.StandingUnknown, Text: "it does not say whether its services are ready", Source: gen.DeviceStandingSourceLook, At: d.PortraitAt}
 	switch p.ServicesReady {
 	case portrait.Yes:
-		out.State, out.Text = gen.DeviceStandingStateReady, "its services are ready"
+		out.State, out.Text = gen.StandingReady, "its services are ready"
 	case portrait.No:
-		out.State, out.Text = gen.DeviceStandingStateStarting, "its services are starting"
+		out.State, out.Text = gen.StandingStarting, "its services are starting"
 	}
 	return out
 }
 
 // inside adds what a device has in it, as far as it says.
-func inside(out *gen.Portrait, p *device.Portrait) {
-	for _, st := range p.Stores {
-		add(&out.Stores, gen.Room{Name: st.Name, Total: st.Total, Free: st.Free})
+func inside(out *gen.Portrait, p *portrait.Portrait) {
+	for _, name := range slices.Sorted(maps.Keys(p.Storage)) {
+		if room := p.Storage[name]; room.NoImages {
+			add(&out.Stores, gen.Room{Name: name, Total: room.Total, Free: room.Free})
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Components)) {
 		add(&out.Components, gen.InsideVersion{Name: name, Version: p.Components[name]})
 	}
-	for _, part := range p.Parts {
+	for _, part := range p.Modules {
 		add(&out.Parts, gen.InsidePart{Name: part.Name, State: part.State, Good: part.Good.Bool()})
 	}
-	for _, name := range slices.Sorted(maps.Keys(p.Variables)) {
-		add(&out.Variables, gen.BootVariable{Name: name, Value: p.Variables[name]})
+	for _, name := range slices.Sorted(maps.Keys(p.BootVariables)) {
+		add(&out.Variables, gen.BootVariable{Name: name, Value: p.BootVariables[name]})
 	}
 	if p.Licences != nil {
 		out.Licences = &p.Licences
+	}
+	for _, l := range p.Told() {
+		add(&out.Facts, gen.DeviceFact{Name: l.Name, Text: l.Text})
 	}
 }
 
@@ -144,93 +141,35 @@ func (s *Server) ListDevices(ctx context.Context, r gen.ListDevicesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	ds, err := s.Store.Devices(ctx, value(r.Params.Cursor), limit+1)
-	if err != nil {
+	l := store.DeviceList{Find: value(r.Params.Find), Standing: string(value(r.Params.Standing)), Model: value(r.Params.Model), Version: value(r.Params.Version),
+		Sort: string(value(r.Params.Sort)), Descending: value(r.Params.Descending), Limit: limit}
+	if r.Params.Sort != nil && !r.Params.Sort.Valid() || r.Params.Standing != nil && !r.Params.Standing.Valid() {
+		return nil, badRequest("sort and standing are among those that the contract lists")
+	}
+	if err := readCursor(r.Params.Cursor, &l.After); err != nil {
 		return nil, err
 	}
-	items, next, err := listed(ds, limit, func(d store.Device) any { return d.Name }, apiDevice)
-	return gen.ListDevices200JSONResponse{Items: items, Next: next}, err
-}
-
-var deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
-
-// AddDevice adds a device; its passwords are sealed before they are stored.
-func (s *Server) AddDevice(ctx context.Context, r gen.AddDeviceRequestObject) (gen.AddDeviceResponseObject, error) {
-	b := r.Body
-	switch host, port, err := net.SplitHostPort(b.Address); {
-	case !deviceName.MatchString(b.Name):
-		return nil, badRequest("name %q: use up to 63 letters, digits, dots, dashes and underscores", b.Name)
-	case err != nil || host == "" || !goodPort(port):
-		return nil, badRequest("address %q should look like 192.0.2.7:22", b.Address)
-	case s.Engine.Dialects[b.Dialect] == nil:
-		return nil, badRequest("dialect %q is not known; known: %s", b.Dialect, strings.Join(dialectNames(s.Engine.Dialects), ", "))
-	case b.User == "" || b.Password == "":
-		return nil, badRequest("user and password are needed")
-	}
-	transfer := gen.Sftp
-	if b.Transfer != nil {
-		transfer = *b.Transfer
-	}
-	if !transfer.Valid() {
-		return nil, badRequest("transfer %q is not known; known: sftp, http, ftp, tftp, pull-sftp", transfer)
-	}
-	hostKey, err := parseHostKey(value(b.HostKey))
-	if err == nil {
-		err = errors.Join(checkGroups(value(b.Groups)), checkWeb(value(b.Web)))
-	}
-	if err != nil {
-		return nil, err
-	}
-	reach, err := s.checkReach(ctx, b.Name, b.Dialect, b.Reach)
-	if err != nil {
-		return nil, err
-	}
-	privileged := value(b.PrivilegedPassword)
-	cs := engine.PasswordCredentials(b.User, privileged != "", user(ctx))
-	if token := value(b.Token); token != "" {
-		cs = append(cs, store.Credential{Kind: engine.KindToken, CreatedBy: user(ctx)})
-	}
-	_, err = s.once(ctx, r.Params.IdempotencyKey, b, func() (string, error) {
-		seal := s.sealer(b.Password, privileged)
-		err := s.Store.AddDevice(ctx, store.Device{Name: b.Name, Site: value(b.Site), Address: b.Address, Dialect: b.Dialect, Groups: value(b.Groups), Web: value(b.Web), HostKey: hostKey, Transfer: string(transfer), Reach: reach}, cs,
-			func(c *store.Credential, id int64) ([]byte, error) {
-				if c.Kind == engine.KindToken {
-					return engine.SealCredential(s.Vault, id, engine.Secret{Token: *b.Token})
-				}
-				return seal(c, id)
-			})
-		if _, taken := store.Conflict(err); taken {
-			return "", conflict("there is a device %q already", b.Name)
+	out := gen.ListDevices200JSONResponse{}
+	if l.After.Name == "" {
+		n, err := s.Store.CountDevices(ctx, l)
+		if err != nil {
+			return nil, err
 		}
-		return b.Name, err
-	})
+		out.Total = &n
+	}
+	ds, next, err := s.Store.Devices(ctx, l)
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.device(ctx, b.Name)
-	if err != nil {
-		return nil, err
+	if out.Items, _, err = listed(ds, limit, func(d store.Device) any { return d.Name }, apiDevice); next.Name != "" {
+		out.Next = cursorOf(next)
 	}
-	out, err := apiDevice(d)
-	return gen.AddDevice201JSONResponse(out), err
-}
-
-func goodPort(s string) bool {
-	n, err := strconv.Atoi(s)
-	return err == nil && n > 0 && n < 65536
-}
-
-func dialectNames(ds map[string]*device.Dialect) (names []string) {
-	for n := range ds {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names
+	return out, err
 }
 
 // GetDevice answers with one device.
 func (s *Server) GetDevice(ctx context.Context, r gen.GetDeviceRequestObject) (gen.GetDeviceResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -238,39 +177,63 @@ func (s *Server) GetDevice(ctx context.Context, r gen.GetDeviceRequestObject) (g
 	return gen.GetDevice200JSONResponse(out), err
 }
 
-// RefreshDevice takes a new portrait.
+// RefreshDevice has a worker take a new portrait.
 func (s *Server) RefreshDevice(ctx context.Context, r gen.RefreshDeviceRequestObject) (gen.RefreshDeviceResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Engine.Refresh(ctx, d, user(ctx)); err != nil {
+	asked, err := s.Engine.AskRefresh(ctx, d, actor(ctx))
+	return gen.RefreshDevice202JSONResponse(apiRefresh(&asked)), err
+}
+
+// GetRefresh tells how far the newest refresh of a device is.
+func (s *Server) GetRefresh(ctx context.Context, r gen.GetRefreshRequestObject) (gen.GetRefreshResponseObject, error) {
+	if _, err := s.Planner.Device(ctx, r.Name); err != nil {
 		return nil, err
 	}
-	if d, err = s.device(ctx, r.Name); err != nil {
-		return nil, err
+	last, err := s.Store.LastRefresh(ctx, r.Name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, notFound("device %s was never refreshed", r.Name)
 	}
-	out, err := apiDevice(d)
-	return gen.RefreshDevice200JSONResponse(out), err
+	return gen.GetRefresh200JSONResponse(apiRefresh(&last)), err
+}
+
+func apiRefresh(r *store.Refresh) gen.Refresh {
+	out := gen.Refresh{Id: r.ID, Device: r.Device, State: gen.RefreshState(r.State), AskedBy: r.AskedBy, AskedAt: r.AskedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
+		Fraction: float32(r.Fraction)}
+	if r.Doing != "" {
+		out.Doing = &r.Doing
+	}
+	if r.Usual != nil {
+		out.UsualSeconds = ptr(float32(*r.Usual))
+	}
+	switch {
+	case r.ByDevice:
+		out.Problem = (*gen.Problem)(newProblem(http.StatusBadGateway, "device", "The device could not be asked", "%s", r.Problem))
+	case r.Problem != "":
+		out.Problem = (*gen.Problem)(conflict("%s", r.Problem))
+	}
+	return out
 }
 
 // ForgetHostKey drops the pinned host key.
 func (s *Server) ForgetHostKey(ctx context.Context, r gen.ForgetHostKeyRequestObject) (gen.ForgetHostKeyResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
-	return gen.ForgetHostKey204Response{}, s.Store.ForgetHostKey(ctx, d.ID)
+	return gen.ForgetHostKey204Response{}, s.audited(ctx, "host key forgotten", d.Name, "", func(tx *store.Store) error { return tx.ForgetHostKey(ctx, d.ID) })
 }
 
 // ListReleases answers with the releases of a device's family, newest first.
 func (s *Server) ListReleases(ctx context.Context, r gen.ListReleasesRequestObject) (gen.ListReleasesResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	out := gen.ListReleases200JSONResponse{Items: []gen.Release{}}
-	var p device.Portrait
+	var p portrait.Portrait
 	if d.Portrait == nil {
 		return out, nil
 	}

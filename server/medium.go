@@ -20,7 +20,7 @@ import (
 // GetMedium packs a hand-carried medium for a change: the images of all its hops, their hashes, a manifest and a sheet of
 // instructions.
 func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (gen.GetMediumResponseObject, error) {
-	c, err := s.found(ctx, r.Id)
+	c, err := s.Planner.Change(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -28,15 +28,15 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 	if err := json.Unmarshal(c.Path, &p); err != nil {
 		return nil, err
 	}
-	m := media.Manifest{Format: media.Format, Change: c.ID, Device: c.Device, Model: p.Model, From: c.From, To: c.To, MadeAt: time.Now().UTC().Format(time.RFC3339), Files: mediumFiles(&p)}
+	m := media.Manifest{Format: media.Format, Change: c.ID, Device: c.Devices(), Model: p.Model, From: c.From, To: c.To, MadeAt: time.Now().UTC().Format(time.RFC3339), Files: mediumFiles(&p)}
 	if problems := media.Fits(m.Files); len(problems) > 0 {
 		return nil, conflict("the files do not fit a FAT32 medium: %s", strings.Join(problems, "; "))
 	}
 	for _, f := range m.Files { // checked again before use: a damaged file is never given out
-		if !s.Images.Has(f.SHA256) {
+		if !s.Blobs.Has(f.SHA256) {
 			return nil, conflict("the image store lacks %s; add it, or wait until it is fetched", f.Name)
 		}
-		if err := s.Images.Verify(f.SHA256); err != nil {
+		if err := s.Blobs.Verify(f.SHA256); err != nil {
 			return nil, conflict("image %s: %s; add or fetch it first", f.Name, err)
 		}
 	}
@@ -51,7 +51,7 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 	body, w := io.Pipe()
 	go func() {
 		w.CloseWithError(packMedium(w, &m, &p, func(f media.File) (io.ReadCloser, error) {
-			name, err := s.Images.Path(f.SHA256)
+			name, err := s.Blobs.Path(f.SHA256)
 			if err != nil {
 				return nil, err
 			}

@@ -1,6 +1,8 @@
 package server
 
 import (
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"strconv"
 )
@@ -20,6 +22,30 @@ func page(limit *int, cursor *string) (n int, after int64, err error) {
 		}
 	}
 	return n, after, nil
+}
+
+// readCursor reads a cursor that cursorOf wrote; none leaves into as it is.
+func readCursor(cursor *string, into any) error {
+	if cursor == nil || *cursor == "" {
+		return nil
+	}
+	data, err := base64.RawURLEncoding.DecodeString(*cursor)
+	if err == nil {
+		err = json.Unmarshal(data, into)
+	}
+	if err != nil {
+		return badRequest("the cursor %q is not one that a list gave", *cursor)
+	}
+	return nil
+}
+
+// cursorOf is a place in a list, as a cursor.
+func cursorOf(place any) *string {
+	data, err := json.Marshal(place)
+	if err != nil {
+		return nil
+	}
+	return ptr(base64.RawURLEncoding.EncodeToString(data))
 }
 
 // listed makes a page of what was asked for with one more than limit: its items, and the cursor of the rest, nil at the end.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"strings"
 
 	"verimorph/api/gen"
 	"verimorph/api/view"
@@ -12,96 +11,16 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
-	"verimorph/device"
-	"verimorph/engine"
-	"verimorph/store"
 )
-
-// portraitOf is what a device is, as far as it is known: its last portrait, and what its newest saved configuration
-// says about the catalogue's conditions.
-func (s *Server) portraitOf(ctx context.Context, d store.Device) (*portrait.Portrait, error) {
-	if d.Portrait == nil {
-		return nil, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
-	}
-	var p device.Portrait
-	if err := json.Unmarshal(d.Portrait, &p); err != nil {
-		return nil, err
-	}
-	out := engine.CorePortrait(d.Name, &p)
-	cat, _, _, err := s.catalogue(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if f := cat.FamilyOfModel(p.Model); f != nil && len(f.Conditions) > 0 {
-		out.Uses = s.Engine.Uses(ctx, f, d)
-	}
-	return out, nil
-}
-
-// question turns an aim of the contract into one of the core. Advisories that were imported come before what the
-// catalogue itself says is fixed.
-func (s *Server) question(ctx context.Context, p *portrait.Portrait, a gen.Aim) (path.Question, error) {
-	aim, err := path.ParseAim(strings.TrimSpace(a.To))
-	if err != nil {
-		return path.Question{}, badRequest("%s", err)
-	}
-	aim.Model = value(a.ToModel)
-	if aim.AsMember != "" {
-		if aim.AsMember, err = s.runs(ctx, aim.AsMember); err != nil {
-			return path.Question{}, err
-		}
-	}
-	if aim.Fixes != "" {
-		if aim.Affected, err = s.affected(ctx, aim.Fixes); err != nil {
-			return path.Question{}, err
-		}
-	}
-	return path.Question{Portrait: p, Aim: aim, Alternatives: min(value(a.Alternatives), 5), Policy: path.Policy{Previews: value(a.Previews), Reset: value(a.Reset),
-		MaxHops: value(a.MaxHops), Services: value(a.Services), DropChildren: value(a.DropChildren)}}, nil
-}
-
-// runs is the version that a device of that name runs; any other name is handed back as it is.
-func (s *Server) runs(ctx context.Context, name string) (string, error) {
-	d, err := s.Store.Device(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return name, nil
-	}
-	if err != nil {
-		return "", err
-	}
-	p, err := s.portraitOf(ctx, d)
-	if err != nil {
-		return "", err
-	}
-	return p.Version, nil
-}
-
-// find computes the path for a device from its last portrait.
-func (s *Server) find(ctx context.Context, d store.Device, aim gen.Aim, licences ...string) (p *path.Path, err error) {
-	facts, err := s.portraitOf(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	facts.Given = licences
-	q, err := s.question(ctx, facts, aim)
-	if err != nil {
-		return nil, err
-	}
-	err = s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
-		p, err = planner.Find(q)
-		return err
-	})
-	return p, err
-}
 
 // FindPath answers with the supported path of a device.
 func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen.FindPathResponseObject, error) {
-	d, err := s.device(ctx, r.Name)
+	d, err := s.Planner.Device(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	b := r.Body
-	p, err := s.find(ctx, d, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren, Alternatives: b.Alternatives}, value(b.WithLicences)...)
+	p, err := s.Planner.Path(ctx, d, aimOf(gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren, Alternatives: b.Alternatives}), value(b.WithLicences)...)
 	var no *path.NoPathError
 	if errors.As(err, &no) {
 		return gen.FindPath200JSONResponse(view.NoPath(no)), nil
@@ -111,17 +30,17 @@ func (s *Server) FindPath(ctx context.Context, r gen.FindPathRequestObject) (gen
 	}
 	// Where a change can carry the path out, the times are those of its steps.
 	can := change.Abilities{}
-	if dialect := s.Engine.Dialects[d.Dialect]; dialect != nil {
-		can = dialect.Abilities()
+	if dialect := s.Engine.Profile(d); dialect != nil {
+		can = dialect.Abilities
 	}
 	draft := func(p *path.Path) []change.Step {
-		plan, err := s.draft(ctx, can, p, func(*change.Job) {})
+		plan, err := s.Planner.Steps(ctx, can, p, nil)
 		if err != nil {
 			return nil
 		}
 		return plan.Steps
 	}
-	out := view.Path(p, draft, s.Images.Has)
+	out := view.Path(p, draft, s.Blobs.Has)
 	for i := range p.Hops {
 		if why := change.Beyond(can, &p.Hops[i]); why != "" {
 			out.Hops[i].Cannot = &why
@@ -140,7 +59,7 @@ func (s *Server) paper(ctx context.Context, b *gen.PaperAim) (*portrait.Portrait
 	if len(found) > 0 {
 		return nil, path.Question{}, badRequest("%s", found)
 	}
-	q, err := s.question(ctx, p, gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren, Alternatives: b.Alternatives})
+	q, err := s.Planner.Question(ctx, p, aimOf(gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren, Alternatives: b.Alternatives}))
 	return p, q, err
 }
 
@@ -151,17 +70,17 @@ func (s *Server) PlanPath(ctx context.Context, r gen.PlanPathRequestObject) (gen
 		return nil, err
 	}
 	var out gen.Path
-	err = s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
+	err = s.Planner.Ask(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
 		if len(p.Members) > 0 {
 			j, err := planner.FindJoint(p.Members, q)
 			if err == nil {
-				out = view.Joint(j, s.Images.Has)
+				out = view.Joint(j, s.Blobs.Has)
 			}
 			return err
 		}
 		found, err := planner.Find(q)
 		if err == nil {
-			out = view.Path(found, nil, s.Images.Has)
+			out = view.Path(found, nil, s.Blobs.Has)
 		}
 		return err
 	})
@@ -179,7 +98,7 @@ func (s *Server) ExplainHop(ctx context.Context, r gen.ExplainHopRequestObject) 
 		return nil, err
 	}
 	var out gen.Explanation
-	err = s.plan(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
+	err = s.Planner.Ask(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
 		to, permit, refusals, err := planner.Explain(q)
 		if err == nil {
 			out = view.Explanation(p.Version, to, permit, refusals)

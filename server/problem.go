@@ -7,12 +7,14 @@ import (
 	"net/http"
 	"syscall"
 
+	"verimorph/access"
 	"verimorph/api/gen"
 	"verimorph/api/view"
 	"verimorph/core/path"
 	"verimorph/device"
 	"verimorph/engine"
 	"verimorph/imagestore"
+	"verimorph/planning"
 	"verimorph/store"
 	"verimorph/transfer"
 )
@@ -49,7 +51,8 @@ func asProblem(err error) *problem {
 		no      *path.NoPathError
 		unknown *path.UnknownError
 		busy    *store.BusyError
-		action  *store.ActionError
+		plan    *planning.Error
+		gate    *access.Refusal
 		dev     *device.Error
 		big     *http.MaxBytesError
 		refused *imagestore.RefusedError
@@ -74,8 +77,16 @@ func asProblem(err error) *problem {
 		return conflict("%s", err)
 	case errors.As(err, &oldKey):
 		return conflict("%s", oldKey)
-	case errors.As(err, &action):
-		return conflict("%s", err)
+	case errors.As(err, &plan):
+		return planProblem(plan)
+	case errors.As(err, &gate):
+		switch gate.Reason {
+		case access.NoRight:
+			return newProblem(http.StatusForbidden, "forbidden", "Not allowed", "%s", gate)
+		case access.Incomplete:
+			return badRequest("%s", gate)
+		}
+		return conflict("%s", gate)
 	case errors.As(err, &refused):
 		return newProblem(http.StatusUnprocessableEntity, "bad-request", "Refused", "%s", refused)
 	case errors.As(err, &offset):
@@ -96,6 +107,23 @@ func asProblem(err error) *problem {
 	return internal(err)
 }
 
+// planProblem tells what is wrong with a wish.
+func planProblem(e *planning.Error) *problem {
+	switch e.Kind {
+	case planning.Invalid:
+		return badRequest("%s", e)
+	case planning.NotFound:
+		return notFound("%s", e)
+	case planning.Unreadable:
+		return newProblem(http.StatusUnprocessableEntity, "bad-request", "The configuration cannot be read", "%s", e)
+	case planning.NoRules:
+		return newProblem(http.StatusConflict, "no-conversion", "No conversion is known", "%s", e)
+	case planning.Damaged:
+		return newProblem(http.StatusInternalServerError, "internal", "The backup cannot be read", "%s", e)
+	}
+	return conflict("%s", e)
+}
+
 func writeProblem(w http.ResponseWriter, p *problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
@@ -110,4 +138,12 @@ func value[T any](p *T) (v T) {
 		v = *p
 	}
 	return v
+}
+
+// optional is a text of the contract that is left out when it is empty.
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
 }

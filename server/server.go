@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -21,10 +20,10 @@ import (
 	"verimorph/backupstore"
 	"verimorph/blob"
 	"verimorph/core/change"
-	"verimorph/core/path"
 	"verimorph/engine"
 	"verimorph/imagestore"
-	"verimorph/internal/loaded"
+	"verimorph/internal/catcache"
+	"verimorph/planning"
 	"verimorph/store"
 	"verimorph/vault"
 )
@@ -34,14 +33,15 @@ const Version = "0.1.0"
 
 // Config is what a server works with.
 type Config struct {
-	Store   *store.Store
-	Engine  *engine.Engine
-	Images  *blob.Store
-	Keeper  *imagestore.Keeper
-	Loaded  *loaded.Catalogue
-	Backups *backupstore.Store
-	Vault   *vault.Vault
-	Console fs.FS // the built console; nil: none
+	Store      *store.Store
+	Engine     *engine.Engine
+	Planner    *planning.Planner
+	Blobs      *blob.Store
+	Images     *imagestore.Images
+	Catalogues *catcache.Cache
+	Backups    *backupstore.Store
+	Vault      *vault.Vault
+	Console    fs.FS // the built console; nil: none
 	// Simulation is the URL of the simulated fleet's control; "" where nothing is simulated.
 	Simulation string
 	Pace       change.Pace
@@ -51,12 +51,9 @@ type Config struct {
 // A Server answers the calls of the contract.
 type Server struct {
 	Config
-	hub      *hub
-	limiter  limiter
-	metrics  *metrics
-	planning sync.Mutex // a planner is for one at a time
-	planner  *path.Planner
-	planMark int64
+	hub     *hub
+	limiter limiter
+	metrics *metrics
 }
 
 // maxBody bounds a request's body in bytes, images aside; maxImage bounds an image.
@@ -68,9 +65,6 @@ const (
 // New prepares a server. Run must be called for live events.
 func New(c Config) *Server {
 	s := &Server{Config: c, hub: newHub(), metrics: newMetrics(c.Store)}
-	if c.Engine != nil {
-		c.Engine.Worked, c.Engine.Named = s.worked, s.namedBy
-	}
 	return s
 }
 
@@ -93,7 +87,7 @@ func (s *Server) Handler() http.Handler {
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", s.ready)
 	g.GET("/metrics", s.signedIn, gin.WrapH(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
-	handlers := gen.NewStrictHandlerWithOptions(s, nil, gen.StrictGinServerOptions{
+	handlers := gen.NewStrictHandlerWithOptions(s, []gen.StrictMiddlewareFunc{s.gate}, gen.StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
 			writeProblem(c.Writer, badRequest("the body cannot be read: %s", err))
 		},

@@ -14,11 +14,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/catalog"
 	"verimorph/core/path"
 	"verimorph/core/verify"
 	"verimorph/core/version"
 	"verimorph/device"
+	"verimorph/planning"
 	"verimorph/store"
 )
 
@@ -31,8 +33,15 @@ func TestErrorsBecomeProblems(t *testing.T) {
 	}{
 		{badRequest("x %d", 1), 400, "bad-request", "x 1"},
 		{fmt.Errorf("while: %w", notFound("gone")), 404, "not-found", "gone"},
-		{&store.BusyError{Device: "d", Change: 3, State: "held"}, 409, "conflict", "taken by change 3"},
-		{&store.ActionError{Err: errors.New("not now")}, 409, "conflict", "not now"},
+		{&store.BusyError{Device: "d", Change: 3, State: "paused"}, 409, "conflict", "taken by change 3"},
+		{&access.Refusal{Reason: access.WrongState, Text: "not now"}, 409, "conflict", "not now"},
+		{&access.Refusal{Reason: access.NoRight, Text: "no"}, 403, "forbidden", "no"},
+		{&access.Refusal{Reason: access.Incomplete, Text: "say why"}, 400, "bad-request", "say why"},
+		{&planning.Error{Kind: planning.NotFound, Text: "gone"}, 404, "not-found", "gone"},
+		{&planning.Error{Kind: planning.Invalid, Text: "bad"}, 400, "bad-request", "bad"},
+		{&planning.Error{Kind: planning.NoRules, Text: "none"}, 409, "no-conversion", "none"},
+		{&planning.Error{Kind: planning.Unreadable, Text: "l1"}, 422, "bad-request", "l1"},
+		{&planning.Error{Kind: planning.Damaged, Text: "broken"}, 500, "internal", "broken"},
 		{&path.UnknownError{What: "release", Name: "1"}, 404, "not-found", "release 1 is not in the catalogue"},
 		{&path.NoPathError{Model: "M", Nearest: version.MustParse("4")}, 409, "no-path", "the nearest release"},
 		{&device.Error{Kind: device.Lost, Address: "a:1", Doing: "x", Message: "y"}, 502, "device", "a:1: x: y"},

@@ -13,6 +13,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"verimorph/access"
 	"verimorph/api/gen"
 	"verimorph/store"
 )
@@ -61,7 +62,17 @@ func (s *Server) refuse(c *gin.Context, p *problem) {
 	c.Abort()
 }
 
-func user(ctx context.Context) string { return ctx.(*gin.Context).GetString(userName) }
+func user(ctx context.Context) string { return actor(ctx).String() }
+
+// actor is who makes a call.
+func actor(ctx context.Context) access.Actor {
+	c := ctx.(*gin.Context)
+	name := c.GetString(userName)
+	if name == "" { // not signed in
+		return access.Actor{}
+	}
+	return access.Person(name, c.ClientIP())
+}
 
 // limiter slows down guessing: after maxFailures wrong passwords for a name, the name waits.
 type limiter struct {
@@ -143,7 +154,7 @@ func (s *Server) SignOut(ctx context.Context, _ gen.SignOutRequestObject) (gen.S
 
 // GetService tells what this installation is.
 func (s *Server) GetService(ctx context.Context, _ gen.GetServiceRequestObject) (gen.GetServiceResponseObject, error) {
-	return gen.GetService200JSONResponse{Version: Version, User: user(ctx), TimeFactor: max(s.Pace.Factor, 1), Zone: s.zone()}, nil
+	return gen.GetService200JSONResponse{Version: Version, User: user(ctx), TimeFactor: max(s.Pace.Factor, 1), Zone: s.zone(), Dialects: s.Engine.DriverNames()}, nil
 }
 
 // once makes a creating call with an idempotency key happen once: a repetition gets the id that the first call made.

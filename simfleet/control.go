@@ -1,95 +1,66 @@
 package simfleet
 
 import (
-	"slices"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
 
-	"verimorph/simfleet/plainbox"
-	"verimorph/simfleet/tarnholm"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/releasesite"
 )
 
-// A Fault is something that goes wrong with a box, whatever its kind.
-type Fault struct {
-	Value int64 `json:"value,omitempty"`
-	Times int   `json:"times,omitempty"`
-	Hit   bool  `json:"hit,omitempty"` // it has struck
-}
-
-// A FaultKind is a fault that a box knows.
-type FaultKind struct {
-	Name string `json:"name"`
-	Text string `json:"text"`
-}
-
-// Simulated is a look at one box from outside.
-type Simulated struct {
-	Name    string           `json:"name"`
-	Maker   string           `json:"maker"`
-	Model   string           `json:"model"`
-	Version string           `json:"version"`
-	Phase   string           `json:"phase"`
-	Faults  map[string]Fault `json:"faults"`
-	Can     []FaultKind      `json:"can"`
-}
-
-// simulated is a box of any kind.
-type simulated interface {
-	arm(name string, f Fault) error
-	Heal(name string) error
-	Reset() error
-	simulated() Simulated
-}
-
-type firewall struct{ *tarnholm.Box }
-
-func (b firewall) arm(name string, f Fault) error {
-	return b.Arm(name, tarnholm.Fault{Value: f.Value, Times: f.Times})
-}
-
-func (b firewall) simulated() Simulated {
-	st := b.Status()
-	out := Simulated{Name: st.Name, Maker: "Tarnholm", Model: b.Model(), Version: st.Version, Phase: st.Phase, Faults: map[string]Fault{}}
-	for name, f := range st.Faults {
-		out.Faults[name] = Fault{f.Value, f.Times, f.Hit}
+// Handler is the fleet's control: GET /devices, POST and DELETE /devices/{name}/faults/{fault} and /site/faults/{fault}, POST
+// /devices/{name}/reset. It is for whoever runs the simulation, on loopback, and has no sign-in.
+func (f *Fleet) Handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, _ *http.Request) {
+		all := []box.Look{}
+		for _, n := range f.order {
+			all = append(all, f.boxes[n].Look())
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(all)
+	})
+	act := func(do func(box.Box, *http.Request) error) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			err := fmt.Errorf("no device %q; known: %s", r.PathValue("name"), strings.Join(f.order, ", "))
+			if b := f.boxes[r.PathValue("name")]; b != nil {
+				err = do(b, r)
+			}
+			if err != nil {
+				http.Error(w, err.Error(), http.StatusBadRequest)
+			}
+		}
 	}
-	for _, name := range tarnholm.FaultNames {
-		out.Can = append(out.Can, FaultKind{name, tarnholm.FaultTexts[name]})
-	}
-	return out
+	mux.HandleFunc("POST /devices/{name}/faults/{fault}", act(func(b box.Box, r *http.Request) error {
+		var fault box.Fault
+		if err := json.NewDecoder(r.Body).Decode(&fault); err != nil {
+			return errors.New("the body must be {\"value\": N, \"times\": N}")
+		}
+		return b.Arm(r.PathValue("fault"), box.Fault{Value: fault.Value, Times: fault.Times})
+	}))
+	mux.HandleFunc("DELETE /devices/{name}/faults/{fault}", act(func(b box.Box, r *http.Request) error { return b.Heal(r.PathValue("fault")) }))
+	mux.HandleFunc("POST /devices/{name}/reset", act(func(b box.Box, _ *http.Request) error { return b.Reset() }))
+	mux.HandleFunc("/site/faults/{fault}", f.siteFault)
+	return mux
 }
 
-type other struct{ *plainbox.Box }
-
-func (b other) arm(name string, f Fault) error {
-	return b.Arm(name, plainbox.Fault{Value: f.Value, Times: f.Times})
-}
-
-func (b other) simulated() Simulated {
-	st := b.Status()
-	out := Simulated{Name: st.Name, Maker: b.Maker, Model: b.Model, Version: st.Version, Phase: st.Phase, Faults: map[string]Fault{}, Can: []FaultKind{}}
-	for name, f := range st.Faults {
-		out.Faults[name] = Fault{f.Value, f.Times, f.Hit}
+// siteFault gives the release site a fault, or takes one away.
+func (f *Fleet) siteFault(w http.ResponseWriter, r *http.Request) {
+	var fault releasesite.Fault
+	err := errors.New("no release site runs here")
+	if f.site != nil && r.Method == http.MethodDelete {
+		f.site.Heal(r.PathValue("fault"))
+		return
 	}
-	for _, name := range b.FaultNames() {
-		out.Can = append(out.Can, FaultKind{name, plainbox.FaultTexts[name]})
+	if f.site != nil {
+		if err = json.NewDecoder(r.Body).Decode(&fault); err == nil {
+			err = f.site.Arm(r.PathValue("fault"), fault)
+		}
 	}
-	return out
-}
-
-// any returns a box of any kind, or nil.
-func (f *Fleet) any(name string) simulated {
-	if b := f.boxes[name]; b != nil {
-		return firewall{b}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
 	}
-	if b := f.Plain(name); b != nil {
-		return other{b}
-	}
-	return nil
-}
-
-func (f *Fleet) allNames() []string {
-	names := slices.Clone(f.order)
-	for _, b := range f.plain {
-		names = append(names, b.Name)
-	}
-	return names
 }

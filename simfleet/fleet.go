@@ -1,11 +1,13 @@
-// Package simfleet runs the simulated devices that ship with the project: real servers on loopback addresses, with
-// state on disk, time that can be sped up, and faults that can be set from a file and at run time.
+// Package simfleet runs the simulated devices that ship with the project: real servers on loopback addresses, state on disk, accelerated time, and
+// faults that can be set in a file and at run time.
+//
+// [Load] reads a fleet file (docs/formats/simfleet.md), [Fleet.Start] runs it, [Fleet.Handler] is its control over HTTP. Package box holds what all boxes
+// share; each maker has a package.
 package simfleet
 
 import (
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -19,8 +21,14 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"verimorph/core/catalog"
-	"verimorph/simfleet/plainbox"
+	"verimorph/simfleet/box"
+	"verimorph/simfleet/brackmoor"
+	"verimorph/simfleet/calderpath"
+	"verimorph/simfleet/fernhollow"
+	"verimorph/simfleet/ostrevin"
+	"verimorph/simfleet/pellworth"
 	"verimorph/simfleet/releasesite"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -35,32 +43,68 @@ type File struct {
 
 // A Device is one simulated box.
 type Device struct {
-	Name     string                    `yaml:"name"`
-	Maker    string                    `yaml:"maker"`
-	Model    string                    `yaml:"model"`
-	Serial   string                    `yaml:"serial"`
-	Address  string                    `yaml:"address"`
-	User     string                    `yaml:"user"`
-	Password string                    `yaml:"password"` // drawn at random when left out
-	Watch    string                    `yaml:"watchword"`
-	Version  string                    `yaml:"version"`
-	Idle     string                    `yaml:"idle"`
-	Flash    int64                     `yaml:"flash"`
-	Files    map[string]int64          `yaml:"files"`
-	Config   string                    `yaml:"config"` // file name, relative to the fleet file
-	Sessions int                       `yaml:"sessions"`
-	Line     string                    `yaml:"line,omitempty"`      // host:port of its console line
-	LineOnly bool                      `yaml:"line-only,omitempty"` // it has no other side
-	Faults   map[string]tarnholm.Fault `yaml:"faults"`
+	Name     string               `yaml:"name"`
+	Maker    string               `yaml:"maker"`
+	Model    string               `yaml:"model"`
+	Serial   string               `yaml:"serial"`
+	Address  string               `yaml:"address"`
+	User     string               `yaml:"user"`
+	Password string               `yaml:"password"` // drawn at random when left out
+	Watch    string               `yaml:"watchword"`
+	Version  string               `yaml:"version"`
+	Idle     string               `yaml:"idle"`
+	Flash    int64                `yaml:"flash"`
+	Files    map[string]int64     `yaml:"files"`
+	Config   string               `yaml:"config"` // file name, relative to the fleet file
+	Sessions int                  `yaml:"sessions"`
+	Line     string               `yaml:"line,omitempty"`      // host:port of its console line
+	LineOnly bool                 `yaml:"line-only,omitempty"` // it has no other side
+	Faults   map[string]box.Fault `yaml:"faults"`
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
 
+// behaviours are the makers whose boxes have a command line that is a table of commands.
+var behaviours = map[string]func(model string) (shellbox.Behaviour, bool){
+	"Brackmoor": brackmoor.Behaviour,
+	"Ostrevin":  ostrevin.Behaviour,
+	"Pellworth": pellworth.Behaviour,
+}
+
+// OpenShellBox loads or makes a box of one of those makers.
+func OpenShellBox(spec shellbox.Spec, dir string, factor float64, log *slog.Logger) (*shellbox.Box, error) {
+	if find := behaviours[spec.Maker]; find != nil {
+		if b, ok := find(spec.Model); ok {
+			return shellbox.Open(b, spec, dir, factor, log)
+		}
+	}
+	return nil, fmt.Errorf("no simulation for %s %s", spec.Maker, spec.Model)
+}
+
+// open loads or makes a box of any maker.
+func open(d *Device, config, dir, medium string, factor float64, log *slog.Logger) (box.Box, error) {
+	if d.Maker == tarnholm.Maker {
+		return tarnholm.Open(tarnholm.Spec{
+			Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password,
+			Watchword: d.Watch, Version: d.Version, Idle: d.Idle, Flash: d.Flash, Files: d.Files,
+			Config: config, Sessions: d.Sessions, OlderPasswords: d.OlderPasswords, Line: d.Line,
+		}, dir, factor, log)
+	}
+	if d.Maker == fernhollow.Maker {
+		return fernhollow.Open(fernhollow.Spec{Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password, Privileged: d.Watch,
+			Version: d.Version, Config: config, Storage: d.Flash, Line: d.Line}, dir, factor, log)
+	}
+	if d.Maker == calderpath.Maker {
+		return calderpath.Open(calderpath.Spec{Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password, Version: d.Version, Other: d.Idle, Config: config, Storage: d.Flash}, dir, factor, log)
+	}
+	return OpenShellBox(shellbox.Spec{Name: d.Name, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
+		Address: d.Address, Line: d.Line, LineOnly: d.LineOnly, User: d.User, Password: d.Password, Config: config, MediumDir: medium}, dir, factor, log)
+}
+
 // A Fleet is a running set of simulated boxes.
 type Fleet struct {
-	boxes map[string]*tarnholm.Box
+	boxes map[string]box.Box
 	order []string
-	plain []*plainbox.Box
 	state string
 	site  *releasesite.Site // nil: none
 }
@@ -81,71 +125,48 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 	if file.Format != Format {
 		return nil, fmt.Errorf("%s: format %q is not %s", name, file.Format, Format)
 	}
-	f := &Fleet{boxes: map[string]*tarnholm.Box{}, state: state}
-	for _, dev := range file.Devices {
-		if f.boxes[dev.Name] != nil || f.Plain(dev.Name) != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
+	f := &Fleet{boxes: map[string]box.Box{}, state: state}
+	for i := range file.Devices {
+		dev := &file.Devices[i]
+		if f.boxes[dev.Name] != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
 			return nil, fmt.Errorf("%s: device name %q is missing, used twice or no plain name", name, dev.Name)
 		}
-		config, err := os.ReadFile(filepath.Join(filepath.Dir(name), dev.Config))
-		if err != nil {
+		if err := f.add(dev, filepath.Dir(name), medium, factor, log); err != nil {
 			return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
 		}
-		if dev.Maker != "Tarnholm" {
-			b, err := plainbox.Open(plainbox.Spec{Name: dev.Name, Maker: dev.Maker, Model: dev.Model, Serial: dev.Serial, Version: dev.Version, Older: dev.Idle, OlderPasswords: dev.OlderPasswords,
-				Address: dev.Address, Line: dev.Line, LineOnly: dev.LineOnly, User: dev.User, Password: dev.Password, Config: string(config), MediumDir: medium},
-				filepath.Join(state, dev.Name), factor, log)
-			if err != nil {
-				return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
-			}
-			for fault, v := range dev.Faults {
-				if err := b.Arm(fault, plainbox.Fault{Value: v.Value, Times: v.Times}); err != nil {
-					return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
-				}
-			}
-			f.plain = append(f.plain, b)
-			continue
-		}
-		b, err := tarnholm.Open(tarnholm.Spec{
-			Name: dev.Name, Model: dev.Model, Serial: dev.Serial, Address: dev.Address, User: dev.User, Password: dev.Password,
-			Watchword: dev.Watch, Version: dev.Version, Idle: dev.Idle, Flash: dev.Flash, Files: dev.Files,
-			Config: string(config), Sessions: dev.Sessions, OlderPasswords: dev.OlderPasswords, Line: dev.Line,
-		}, filepath.Join(state, dev.Name), factor, log)
-		if err != nil {
-			return nil, err
-		}
-		for fault, v := range dev.Faults {
-			if err := b.Arm(fault, v); err != nil {
-				return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
-			}
-		}
-		f.boxes[dev.Name] = b
-		f.order = append(f.order, dev.Name)
 	}
 	return f, nil
 }
 
-// Start makes every box answer, and writes access.json: how to get into each, for whoever sets up the demo.
-func (f *Fleet) Start() error {
-	var all []tarnholm.Access
-	for i, name := range f.order {
-		if err := f.boxes[name].Start(); err != nil {
-			for _, n := range f.order[:i] {
-				f.boxes[n].Stop()
-			}
+// add opens a device of the file with its faults.
+func (f *Fleet) add(d *Device, folder, medium string, factor float64, log *slog.Logger) error {
+	config, err := os.ReadFile(filepath.Join(folder, d.Config))
+	if err != nil {
+		return err
+	}
+	b, err := open(d, string(config), filepath.Join(f.state, d.Name), medium, factor, log)
+	if err != nil {
+		return err
+	}
+	for fault, v := range d.Faults {
+		if err := b.Arm(fault, v); err != nil {
 			return err
 		}
-		all = append(all, f.boxes[name].Access())
 	}
-	for _, b := range f.plain {
-		if err := b.Start(); err != nil {
+	f.boxes[d.Name] = b
+	f.order = append(f.order, d.Name)
+	return nil
+}
+
+// Start makes every box answer, and writes access.json: how to get into each, for whoever sets up the demo.
+func (f *Fleet) Start() error {
+	var all []box.Access
+	for _, name := range f.order {
+		if err := f.boxes[name].Start(); err != nil {
 			f.Stop()
 			return err
 		}
-		a := tarnholm.Access{Name: b.Name, Address: b.Address, User: b.User}
-		a.Password, a.Token, a.Web, a.HostKey, a.Dialect = b.Ways()
-		a.OlderVersion, a.OlderPassword, a.Plate = b.OlderWay()
-		a.Line, a.LineOnly = b.Line, b.LineOnly
-		all = append(all, a)
+		all = append(all, f.boxes[name].Access())
 	}
 	data, err := json.MarshalIndent(all, "", " ")
 	if err != nil {
@@ -188,84 +209,10 @@ func (f *Fleet) Stop() {
 	for _, b := range f.boxes {
 		b.Stop()
 	}
-	for _, b := range f.plain {
-		b.Stop()
-	}
-}
-
-// Plain returns one of the boxes that are no firewalls, or nil.
-func (f *Fleet) Plain(name string) *plainbox.Box {
-	for _, b := range f.plain {
-		if b.Name == name {
-			return b
-		}
-	}
-	return nil
 }
 
 // Box returns a box by name, or nil.
-func (f *Fleet) Box(name string) *tarnholm.Box { return f.boxes[name] }
+func (f *Fleet) Box(name string) box.Box { return f.boxes[name] }
 
 // Names are the boxes in the order of the file.
 func (f *Fleet) Names() []string { return f.order }
-
-// Handler is the fleet's control: GET /devices, POST and DELETE /devices/{name}/faults/{fault} and
-// /site/faults/{fault}, POST /devices/{name}/reset. It is for whoever runs the simulation, on loopback, and has no sign-in.
-func (f *Fleet) Handler() http.Handler {
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, r *http.Request) {
-		var all []tarnholm.Status
-		for _, n := range f.order {
-			all = append(all, f.boxes[n].Status())
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(all)
-	})
-	act := func(do func(simulated, *http.Request) error) http.HandlerFunc {
-		return func(w http.ResponseWriter, r *http.Request) {
-			err := fmt.Errorf("no device %q; known: %s", r.PathValue("name"), strings.Join(f.allNames(), ", "))
-			if b := f.any(r.PathValue("name")); b != nil {
-				err = do(b, r)
-			}
-			if err != nil {
-				http.Error(w, err.Error(), http.StatusBadRequest)
-			}
-		}
-	}
-	mux.HandleFunc("GET /simulation", func(w http.ResponseWriter, r *http.Request) {
-		var all []Simulated
-		for _, n := range f.allNames() {
-			all = append(all, f.any(n).simulated())
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(all)
-	})
-	mux.HandleFunc("POST /devices/{name}/faults/{fault}", act(func(b simulated, r *http.Request) error {
-		var fault Fault
-		if err := json.NewDecoder(r.Body).Decode(&fault); err != nil {
-			return errors.New("the body must be {\"value\": N, \"times\": N}")
-		}
-		return b.arm(r.PathValue("fault"), fault)
-	}))
-	mux.HandleFunc("DELETE /devices/{name}/faults/{fault}", act(func(b simulated, r *http.Request) error {
-		return b.Heal(r.PathValue("fault"))
-	}))
-	mux.HandleFunc("/site/faults/{fault}", func(w http.ResponseWriter, r *http.Request) {
-		var fault releasesite.Fault
-		err := errors.New("no release site runs here")
-		if f.site != nil && r.Method == http.MethodDelete {
-			f.site.Heal(r.PathValue("fault"))
-			return
-		}
-		if f.site != nil {
-			if err = json.NewDecoder(r.Body).Decode(&fault); err == nil {
-				err = f.site.Arm(r.PathValue("fault"), fault)
-			}
-		}
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusBadRequest)
-		}
-	})
-	mux.HandleFunc("POST /devices/{name}/reset", act(func(b simulated, _ *http.Request) error { return b.Reset() }))
-	return mux
-}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"verimorph/core/catalog"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -38,15 +39,15 @@ func TestLoadAndStart(t *testing.T) {
 	require.NoError(t, f.Start())
 	defer f.Stop()
 	assert.Equal(t, []string{"a", "b"}, f.Names())
-	assert.NotContains(t, f.Box("a").Status().Config, "{{random}}")
-	assert.Contains(t, f.Box("b").Status().Faults, tarnholm.Mute)
+	assert.NotContains(t, f.Box("a").(*tarnholm.Box).Status().Config, "{{random}}")
+	assert.Contains(t, f.Box("b").(*tarnholm.Box).Status().Faults, tarnholm.Mute)
 
 	st, err := os.Stat(filepath.Join(dir, "state", "access.json"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), st.Mode().Perm())
 	data, err := os.ReadFile(filepath.Join(dir, "state", "access.json"))
 	require.NoError(t, err)
-	var access []tarnholm.Access
+	var access []box.Access
 	require.NoError(t, json.Unmarshal(data, &access))
 	require.Len(t, access, 2)
 	assert.Len(t, access[0].Password, 12, "drawn at random")
@@ -91,17 +92,17 @@ func TestControl(t *testing.T) {
 	}
 	code, body := call("GET", "/devices", "")
 	assert.Equal(t, 200, code)
-	assert.Contains(t, body, `"Version":"4.2.9"`)
+	assert.Contains(t, body, `"version":"4.2.9"`)
 	assert.NotContains(t, body, `"p"`, "passwords are not part of the status")
 	code, _ = call("POST", "/devices/a/faults/drop-transfer", `{"value": 5}`)
 	assert.Equal(t, 200, code)
-	assert.EqualValues(t, 5, f.Box("a").Status().Faults[tarnholm.DropTransfer].Value)
+	assert.EqualValues(t, 5, f.Box("a").(*tarnholm.Box).Status().Faults[tarnholm.DropTransfer].Value)
 	code, _ = call("DELETE", "/devices/a/faults/drop-transfer", "")
 	assert.Equal(t, 200, code)
-	assert.Empty(t, f.Box("a").Status().Faults)
+	assert.Empty(t, f.Box("a").(*tarnholm.Box).Status().Faults)
 	code, _ = call("POST", "/devices/b/reset", "")
 	assert.Equal(t, 200, code)
-	assert.Empty(t, f.Box("b").Status().Faults)
+	assert.Empty(t, f.Box("b").(*tarnholm.Box).Status().Faults)
 	for _, bad := range [][3]string{{"POST", "/devices/a/faults/zz", "{}"}, {"POST", "/devices/a/faults/mute", "x"}, {"POST", "/devices/zz/reset", ""}} {
 		code, body := call(bad[0], bad[1], bad[2])
 		assert.Equal(t, 400, code, bad)

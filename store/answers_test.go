@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/change"
 )
 
@@ -16,7 +17,7 @@ import (
 func asking(t *testing.T, s *Store, q change.Question) (id int64, l Lease) {
 	d := addDevice(t, s, "a"+time.Now().Format("150405.000000"))
 	back := []change.Back{{Way: change.BackBySlot, Text: "start 1 again", Steps: []change.Step{{Hop: 0, Kind: change.ChooseSlot, Back: true}, {Hop: 0, Kind: change.Verify, Back: true}}}}
-	c := Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", Back: back}
+	c := Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}"), Back: back}
 	for i, k := range []change.Kind{change.Readings, change.ChooseSlot, change.Hand, change.Verify} {
 		hop := 0
 		if k == change.Readings || k == change.Verify {
@@ -24,17 +25,19 @@ func asking(t *testing.T, s *Store, q change.Question) (id int64, l Lease) {
 		}
 		c.Steps = append(c.Steps, Step{Plan: change.Step{Number: i + 1, Hop: hop, Kind: k}})
 	}
-	id, err := s.AddChange(t.Context(), c)
+	id, err := s.AddChange(t.Context(), me, c)
 	require.NoError(t, err)
-	require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", "", nil))
-	require.NoError(t, s.Act(t.Context(), id, change.Start, "me", "", nil))
+	require.NoError(t, s.Act(t.Context(), id, change.Approve, access.Person("me", ""), "", nil))
+	require.NoError(t, start(t, s, id, "me", nil))
 	l = acquire(t, s, d, time.Hour)
 	for n := 1; n <= 2; n++ {
 		require.NoError(t, s.BeginStep(t.Context(), l, id, n, []byte(`{"slot": "b"}`), ""))
 		_, err := s.EndStep(t.Context(), l, id, n, change.StepDone, "so")
 		require.NoError(t, err)
 	}
-	require.NoError(t, s.Ask(t.Context(), l, id, q, change.StepRunning, q.Text))
+	asked, err := s.Ask(t.Context(), l, id, q, change.StepRunning, q.Text)
+	require.NoError(t, err)
+	require.True(t, asked)
 	return id, l
 }
 
@@ -57,30 +60,30 @@ func TestAnswers(t *testing.T) {
 	ids, err := s.Orphans(ctx)
 	require.NoError(t, err)
 	assert.NotContains(t, ids, id, "nobody works on a change that asks")
-	require.NoError(t, s.Act(ctx, id, change.SignOff, "mate", "seen", nil))
+	require.NoError(t, s.Act(ctx, id, change.SignOff, access.Person("mate", ""), "seen", nil))
 	c = get(id)
 	assert.Equal(t, change.Running, c.State)
 	assert.Nil(t, c.Question)
 	assert.Equal(t, change.StepDone, c.Steps[2].State)
 	assert.Equal(t, "signed off by mate: seen", c.Steps[2].Outcome)
-	var action *ActionError
-	assert.ErrorAs(t, s.Act(ctx, id, change.SignOff, "mate", "", nil), &action, "an answer counts once")
+	var action *access.Refusal
+	assert.ErrorAs(t, s.Act(ctx, id, change.SignOff, access.Person("mate", ""), "", nil), &action, "an answer counts once")
 
 	id, _ = asking(t, s, q(change.AskWarn))
-	require.NoError(t, s.Act(ctx, id, change.Accept, "mate", "spare fan", nil))
+	require.NoError(t, s.Act(ctx, id, change.Accept, access.Person("mate", ""), "spare fan", nil))
 	c = get(id)
 	assert.True(t, c.Accepts("health"))
 	assert.False(t, c.Accepts("window"))
 	assert.Equal(t, "spare fan", c.Accepted[0].Reason)
 
 	id, _ = asking(t, s, q(change.AskFailed))
-	require.NoError(t, s.Act(ctx, id, change.Retry, "mate", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.Retry, access.Person("mate", ""), "", nil))
 	assert.Equal(t, change.StepRunning, get(id).Steps[2].State, "it begins with a look at the device")
 
 	id, l := asking(t, s, q(change.AskFailed))
 	c = get(id)
 	assert.True(t, c.CanGoBack())
-	require.NoError(t, s.Act(ctx, id, change.GoBack, "mate", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.GoBack, access.Person("mate", ""), "", nil))
 	c = get(id)
 	require.Len(t, c.Steps, 6)
 	assert.Equal(t, []change.StepState{change.StepDone, change.StepDone, change.StepFailed, change.StepSkipped, change.StepWaiting, change.StepWaiting},
@@ -93,7 +96,7 @@ func TestAnswers(t *testing.T) {
 	assert.Equal(t, change.Returned, get(id).State)
 
 	id, _ = asking(t, s, q(change.AskFailed))
-	require.NoError(t, s.Act(ctx, id, change.Leave, "mate", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.Leave, access.Person("mate", ""), "", nil))
 	c = get(id)
 	assert.Equal(t, change.Failed, c.State)
 	assert.Equal(t, "what now?. mate left the device as it stands.", *c.Failure)
@@ -109,29 +112,29 @@ func TestAnswers(t *testing.T) {
 func TestTermsAndAcceptance(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "a")
-	id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me"})
+	id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}")})
 	require.NoError(t, err)
-	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.Approve, access.Person("you", ""), "", nil))
 	until := time.Now().Add(time.Hour).Truncate(time.Second)
-	require.NoError(t, s.SetTerms(ctx, id, Terms{WindowTo: &until, BackPolicy: BackAutomatic}, "me"))
+	require.NoError(t, s.SetTerms(ctx, id, Terms{WindowTo: &until, BackPolicy: change.Automatic}, access.Person("me", "")))
 	c, err := s.Change(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, change.Drafted, c.State, "what was approved has to be approved anew")
 	assert.Nil(t, c.ApprovedBy)
 	assert.True(t, until.Equal(*c.WindowTo))
-	assert.Equal(t, BackAutomatic, c.BackPolicy)
-	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
-	require.NoError(t, s.AcceptChecks(ctx, id, []string{"health"}, "me", "because"))
+	assert.Equal(t, change.Automatic, c.BackPolicy)
+	require.NoError(t, s.Act(ctx, id, change.Approve, access.Person("you", ""), "", nil))
+	require.NoError(t, s.TakeOn(ctx, id, []string{"health"}, access.Person("me", ""), "because"))
 	c, err = s.Change(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, change.Drafted, c.State, "who approved it did not know of the warning")
 	assert.Nil(t, c.ApprovedBy)
-	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
-	require.NoError(t, s.Act(ctx, id, change.Start, "you", "", func(pgx.Tx, change.State) error { return nil }))
-	var action *ActionError
-	assert.ErrorAs(t, s.SetTerms(ctx, id, Terms{BackPolicy: BackOffered}, "me"), &action)
-	assert.ErrorAs(t, s.AcceptChecks(ctx, id, []string{"window"}, "me", "because"), &action)
-	assert.ErrorIs(t, s.SetTerms(ctx, 999, Terms{BackPolicy: BackOffered}, "me"), ErrNotFound)
+	require.NoError(t, s.Act(ctx, id, change.Approve, access.Person("you", ""), "", nil))
+	require.NoError(t, start(t, s, id, "you", func(pgx.Tx, change.State) error { return nil }))
+	var action *access.Refusal
+	assert.ErrorAs(t, s.SetTerms(ctx, id, Terms{BackPolicy: change.Offered}, access.Person("me", "")), &action)
+	assert.ErrorAs(t, s.TakeOn(ctx, id, []string{"window"}, access.Person("me", ""), "because"), &action)
+	assert.ErrorIs(t, s.SetTerms(ctx, 999, Terms{BackPolicy: change.Offered}, access.Person("me", "")), ErrNotFound)
 }
 
 func TestReadingSetsAndEvidence(t *testing.T) {
@@ -165,7 +168,7 @@ func TestReadingSetsAndEvidence(t *testing.T) {
 	require.NoError(t, s.DeleteOwnReading(ctx, own[0].ID))
 	assert.ErrorIs(t, s.DeleteOwnReading(ctx, own[0].ID), ErrNotFound)
 
-	id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me"})
+	id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}")})
 	require.NoError(t, err)
 	e, err := s.AddEvidence(ctx, Evidence{ChangeID: id, Step: 1, Name: "a.png", MediaType: "image/png", Content: []byte("sealed"), Size: 6, AddedBy: "me"})
 	require.NoError(t, err)
@@ -192,16 +195,16 @@ func TestWaitingForATime(t *testing.T) {
 	waiting := func(name string, until time.Time, hold bool) int64 {
 		d := addDevice(t, s, name)
 		at := until
-		id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", RestartFrom: &at, Steps: []Step{{Plan: change.Step{Number: 1, Kind: change.Point}}}})
+		id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}"), RestartFrom: &at, Steps: []Step{{Plan: change.Step{Number: 1, Kind: change.GoNoGo}}}})
 		require.NoError(t, err)
-		require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
-		require.NoError(t, s.Act(ctx, id, change.Start, "you", "", nil))
+		require.NoError(t, s.Act(ctx, id, change.Approve, access.Person("you", ""), "", nil))
+		require.NoError(t, start(t, s, id, "you", nil))
 		l, ok, err := s.Acquire(ctx, d.ID, "w", time.Minute)
 		require.NoError(t, err)
 		require.True(t, ok)
 		require.NoError(t, s.BeginStep(ctx, l, id, 1, nil, "point"))
 		if hold {
-			require.NoError(t, s.Act(ctx, id, change.Hold, "you", "", nil))
+			require.NoError(t, s.Act(ctx, id, change.Pause, access.Person("you", ""), "", nil))
 		}
 		require.NoError(t, s.RestUntil(ctx, l, id, until))
 		assert.ErrorIs(t, s.RestUntil(ctx, Lease{DeviceID: d.ID, Fence: l.Fence - 1}, id, until), ErrFenced)
@@ -227,34 +230,34 @@ func TestWaitingForATime(t *testing.T) {
 	assert.NotNil(t, c.RestartFrom, "what was approved stays in its record")
 	c, err = s.Change(ctx, held)
 	require.NoError(t, err)
-	assert.Equal(t, change.Held, c.State)
+	assert.Equal(t, change.Paused, c.State)
 	assert.Nil(t, c.WaitsUntil)
-	require.NoError(t, s.Act(ctx, held, change.Resume, "you", "", nil))
+	require.NoError(t, s.Act(ctx, held, change.Resume, access.Person("you", ""), "", nil))
 	c, err = s.Change(ctx, held)
 	require.NoError(t, err)
 	assert.NotNil(t, c.RestartFrom, "it was held, not waiting: it waits when it comes there again")
 	told := waiting("d", past, false)
-	require.NoError(t, s.Act(ctx, told, change.Hold, "you", "", nil))
+	require.NoError(t, s.Act(ctx, told, change.Pause, access.Person("you", ""), "", nil))
 	require.NoError(t, s.TimeHasCome(ctx, take))
 	assert.Len(t, began, 1, "it was told not to go on by itself")
 	c, err = s.Change(ctx, told)
 	require.NoError(t, err)
-	assert.Equal(t, change.Held, c.State)
+	assert.Equal(t, change.Paused, c.State)
 	assert.Equal(t, "you", *c.PausedBy)
 	// Nobody goes before the approved time by resuming: that is an act of its own, and has to be approved again.
-	var no *ActionError
-	require.ErrorAs(t, s.Act(ctx, later, change.Resume, "me", "", nil), &no)
-	require.NoError(t, s.Act(ctx, later, change.Early, "me", "the ferry is late", nil))
+	var no *access.Refusal
+	require.ErrorAs(t, s.Act(ctx, later, change.Resume, access.Person("me", ""), "", nil), &no)
+	require.NoError(t, s.Act(ctx, later, change.Early, access.Person("me", ""), "the ferry is late", nil))
 	c, err = s.Change(ctx, later)
 	require.NoError(t, err)
-	assert.Equal(t, change.Held, c.State)
+	assert.Equal(t, change.Paused, c.State)
 	assert.Nil(t, c.RestartFrom)
 	assert.Nil(t, c.WaitsUntil)
 	assert.Nil(t, c.ApprovedBy)
-	require.ErrorAs(t, s.Act(ctx, later, change.Resume, "me", "", nil), &no)
+	require.ErrorAs(t, s.Act(ctx, later, change.Resume, access.Person("me", ""), "", nil), &no)
 	assert.ErrorContains(t, no, "approved again")
-	require.NoError(t, s.Act(ctx, later, change.Approve, "you", "", nil))
-	require.NoError(t, s.Act(ctx, later, change.Resume, "me", "", nil))
+	require.NoError(t, s.Act(ctx, later, change.Approve, access.Person("you", ""), "", nil))
+	require.NoError(t, s.Act(ctx, later, change.Resume, access.Person("me", ""), "", nil))
 	c, err = s.Change(ctx, later)
 	require.NoError(t, err)
 	assert.Equal(t, change.Running, c.State)
@@ -267,13 +270,13 @@ func TestArmedChanges(t *testing.T) {
 	d := addDevice(t, s, "a")
 	opens := time.Now().Add(time.Hour).Truncate(time.Millisecond)
 	add := func() int64 {
-		id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", WindowFrom: &opens})
+		id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}"), WindowFrom: &opens})
 		require.NoError(t, err)
-		require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
+		require.NoError(t, s.Act(ctx, id, change.Approve, access.Person("you", ""), "", nil))
 		return id
 	}
 	armed, other := add(), add()
-	require.NoError(t, s.Act(ctx, armed, change.Arm, "me", "", nil))
+	require.NoError(t, s.Act(ctx, armed, change.Arm, access.Person("me", ""), "", nil))
 	c, err := s.Change(ctx, armed)
 	require.NoError(t, err)
 	assert.Equal(t, change.Scheduled, c.State)
@@ -287,12 +290,12 @@ func TestArmedChanges(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.TimeHasCome(ctx, take))
 	}
-	require.NoError(t, s.SetTerms(ctx, armed, Terms{WindowFrom: &opens, BackPolicy: BackOffered}, "me"))
+	require.NoError(t, s.SetTerms(ctx, armed, Terms{WindowFrom: &opens, BackPolicy: change.Offered}, access.Person("me", "")))
 	come()
 	assert.Empty(t, began, "it has to be approved again")
-	require.NoError(t, s.Act(ctx, armed, change.Approve, "you", "", nil))
-	require.NoError(t, s.Act(ctx, armed, change.Arm, "me", "", nil))
-	require.NoError(t, s.Act(ctx, other, change.Start, "me", "", nil))
+	require.NoError(t, s.Act(ctx, armed, change.Approve, access.Person("you", ""), "", nil))
+	require.NoError(t, s.Act(ctx, armed, change.Arm, access.Person("me", ""), "", nil))
+	require.NoError(t, start(t, s, other, "me", nil))
 	come()
 	assert.Empty(t, began, "another change has the device")
 	_, err = s.Pool.Exec(ctx, `UPDATE changes SET state = 'done' WHERE id = $1`, other)
@@ -304,37 +307,47 @@ func TestArmedChanges(t *testing.T) {
 	assert.Equal(t, change.Running, c.State)
 	assert.NotNil(t, c.StartedAt)
 	third := add()
-	require.NoError(t, s.Act(ctx, third, change.Arm, "me", "", nil))
-	require.NoError(t, s.Act(ctx, third, change.Hold, "me", "", nil))
+	require.NoError(t, s.Act(ctx, third, change.Arm, access.Person("me", ""), "", nil))
+	require.NoError(t, s.Act(ctx, third, change.Pause, access.Person("me", ""), "", nil))
 	c, err = s.Change(ctx, third)
 	require.NoError(t, err)
 	assert.Equal(t, change.Approved, c.State, "disarmed")
 }
 
 // A hold that was asked for is not forgotten because the change asked in the meantime.
-func TestAHoldSurvivesAQuestion(t *testing.T) {
+func TestAPauseSurvivesAQuestion(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "a")
-	id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", Steps: []Step{{Plan: change.Step{Number: 1, Kind: change.Hand}}}})
+	id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}"), Steps: []Step{{Plan: change.Step{Number: 1, Kind: change.Hand}}}})
 	require.NoError(t, err)
-	require.NoError(t, s.Act(ctx, id, change.Approve, "you", "", nil))
-	require.NoError(t, s.Act(ctx, id, change.Start, "you", "", nil))
+	require.NoError(t, s.Act(ctx, id, change.Approve, access.Person("you", ""), "", nil))
+	require.NoError(t, start(t, s, id, "you", nil))
 	l, _, err := s.Acquire(ctx, d.ID, "w", time.Minute)
 	require.NoError(t, err)
-	require.NoError(t, s.Act(ctx, id, change.Hold, "mate", "", nil))
-	require.NoError(t, s.Ask(ctx, l, id, change.Question{Kind: change.AskHand, Step: 1, Answers: []change.Action{change.SignOff}}, change.StepRunning, ""))
-	require.NoError(t, s.Act(ctx, id, change.SignOff, "you", "done", nil))
+	require.NoError(t, s.Act(ctx, id, change.Pause, access.Person("mate", ""), "", nil))
+	asked, err := s.Ask(ctx, l, id, change.Question{Kind: change.AskHand, Step: 1, Answers: []change.Action{change.SignOff}}, change.StepRunning, "")
+	require.NoError(t, err)
+	require.True(t, asked)
+	// Another lane that fails meanwhile neither takes the question's place nor closes a step that nobody is asked about.
+	asked, err = s.Ask(ctx, l, id, change.Question{Kind: change.AskFailed, Step: 1}, change.StepFailed, "it broke")
+	require.NoError(t, err)
+	assert.False(t, asked)
 	c, err := s.Change(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, change.Holding, c.State)
-	held, err := s.HeldNow(ctx, l, id)
+	assert.Equal(t, change.AskHand, c.Question.Kind)
+	assert.Equal(t, change.StepRunning, c.Steps[0].State)
+	require.NoError(t, s.Act(ctx, id, change.SignOff, access.Person("you", ""), "done", nil))
+	c, err = s.Change(ctx, id)
 	require.NoError(t, err)
-	assert.True(t, held)
+	assert.Equal(t, change.Pausing, c.State)
+	paused, err := s.PausedNow(ctx, l, id)
+	require.NoError(t, err)
+	assert.True(t, paused)
 }
 
 // The way back is gone once the slot that it would start is written, as somebody asked for.
 func TestTheWayBackThatIsGivenUp(t *testing.T) {
-	steps := []Step{{Plan: change.Step{Kind: change.ChooseSlot}, State: change.StepDone}, {Plan: change.Step{Kind: change.Install, Other: true}, State: change.StepWaiting}}
+	steps := []Step{{Plan: change.Step{Kind: change.ChooseSlot}, State: change.StepDone}, {Plan: change.Step{Kind: change.Install, Params: change.InstallParams{OtherSlot: true}}, State: change.StepWaiting}}
 	c := Change{Back: []change.Back{{Way: change.BackBySlot}, {Way: change.BackNotNeeded}, {Way: change.NoWayBack}}, Steps: steps}
 	assert.NotNil(t, c.WayBack(0))
 	assert.Nil(t, c.WayBack(1))
@@ -348,9 +361,10 @@ func TestTheWayBackThatIsGivenUp(t *testing.T) {
 	steps[1].State = change.StepSkipped
 	assert.True(t, c.CanGoBack(), "it was never begun")
 	c.From = "1"
-	c.Path, c.Slots = []byte(`{"hops":[{"from":"1"}]}`), []byte(`[{"Name":"a","Version":"1","Good":"no"},{"Name":"b","Version":"2","Running":true}]`)
+	c.Members = []Member{{Number: 1}}
+	c.Path, c.Members[0].Slots = []byte(`{"hops":[{"from":"1"}]}`), []byte(`[{"Name":"a","Version":"1","Good":"no"},{"Name":"b","Version":"2","Running":true}]`)
 	assert.False(t, c.CanGoBack(), "what lies there cannot be started")
-	c.Slots = []byte(`[{"Name":"a","Version":"1","Good":"yes"},{"Name":"b","Version":"2","Running":true}]`)
+	c.Members[0].Slots = []byte(`[{"Name":"a","Version":"1","Good":"yes"},{"Name":"b","Version":"2","Running":true}]`)
 	assert.True(t, c.CanGoBack())
 	next := append(steps, Step{Plan: change.Step{Kind: change.Install, Hop: 1}, State: change.StepRunning})
 	c.Steps = next
@@ -364,16 +378,16 @@ func TestWhatWasAskedForIsKept(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "a")
 	at := time.Now().Add(time.Hour).Truncate(time.Millisecond)
-	for _, wish := range [][]byte{[]byte(`{"to": "2"}`), nil} {
-		id, err := s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte("{}"), CreatedBy: "me", Kind: Acts, Wish: wish, RestartFrom: &at})
+	for _, wish := range []*change.Wish{{Format: change.WishFormat, Aim: change.Aim{To: "2"}}, nil} {
+		id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}"), Kind: change.SingleOperations, Wish: wish, RestartFrom: &at})
 		require.NoError(t, err)
 		c, err := s.Change(ctx, id)
 		require.NoError(t, err)
-		assert.Equal(t, string(wish), string(c.Wish))
-		assert.Equal(t, Acts, c.Kind)
+		assert.Equal(t, wish, c.Wish)
+		assert.Equal(t, change.SingleOperations, c.Kind)
 		require.NotNil(t, c.RestartFrom)
 		assert.True(t, at.Equal(*c.RestartFrom))
-		require.NoError(t, s.SetTerms(ctx, id, Terms{BackPolicy: BackOffered}, "me"))
+		require.NoError(t, s.SetTerms(ctx, id, Terms{BackPolicy: change.Offered}, access.Person("me", "")))
 		c, err = s.Change(ctx, id)
 		require.NoError(t, err)
 		assert.Nil(t, c.RestartFrom, "what is not given is taken away")
@@ -387,7 +401,7 @@ func TestAnswersBeginTheClockAnew(t *testing.T) {
 		id, _ := asking(t, s, change.Question{Kind: change.AskWarn, Step: 3, Text: "what now?", Answers: []change.Action{change.Accept, change.Retry}, Checks: []string{"health"}})
 		_, err := s.Pool.Exec(ctx, `UPDATE steps SET started_at = now() - interval '2 hours' WHERE change_id = $1`, id)
 		require.NoError(t, err)
-		require.NoError(t, s.Act(ctx, id, answer, "mate", "seen", nil))
+		require.NoError(t, s.Act(ctx, id, answer, access.Person("mate", ""), "seen", nil))
 		c, err := s.Change(ctx, id)
 		require.NoError(t, err)
 		assert.WithinDuration(t, time.Now(), *c.Steps[2].StartedAt, time.Minute, "%s", answer)
@@ -399,7 +413,7 @@ func TestAnswersBeginTheClockAnew(t *testing.T) {
 func TestConversionsOfASource(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	add := func(source, to string) int64 {
-		id, err := s.AddConversion(ctx, Conversion{Name: "c", From: "A@1", To: to, CreatedBy: "me"}, source, func(id int64) ([]byte, error) { return fmt.Appendf(nil, "work %d", id), nil })
+		id, err := s.AddConversion(ctx, Conversion{Name: "c", From: "A@1", To: to}, source, func(id int64) ([]byte, error) { return fmt.Appendf(nil, "work %d", id), nil })
 		require.NoError(t, err)
 		return id
 	}

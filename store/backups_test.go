@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/core/change"
 	"verimorph/vault"
 )
 
@@ -72,7 +73,7 @@ func TestHoldsAndLettingGo(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, rs, 1)
 	assert.Zero(t, rs[0].Change)
-	_, err = s.AddChange(ctx, Change{DeviceID: d.ID, From: "1", To: "1", Path: []byte("{}"), CreatedBy: "me", Kind: Restore, Work: []byte(`{"backup": 1}`)})
+	_, err = s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "1", Path: []byte("{}"), Kind: change.Restoring, Work: []byte(`{"backup": 1}`)})
 	require.NoError(t, err)
 	rs, err = s.Retained(ctx, d.ID)
 	require.NoError(t, err)
@@ -83,7 +84,7 @@ func TestSchedulesOfDevicesAndGroups(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	d := addDevice(t, s, "a")
-	require.NoError(t, s.SetGroups(ctx, d.ID, []string{"north", "south"}))
+	require.NoError(t, s.EnterDevice(ctx, Device{ID: d.ID, Groups: []string{"north", "south"}}, []string{"groups"}))
 	d, err := s.Device(ctx, "a")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"north", "south"}, d.Groups)
@@ -172,7 +173,7 @@ func TestHealthOfBackups(t *testing.T) {
 	try(a, AttemptFailed, nil)
 	try(a, AttemptIncomplete, nil)
 	require.NoError(t, s.NoteAttempt(ctx, a.ID, "schedule", AttemptMissed, "nobody"))
-	hs, err := s.Health(ctx, "", 0)
+	hs, err := s.Health(ctx, "")
 	require.NoError(t, err)
 	require.Len(t, hs, 2)
 	assert.Equal(t, 3, hs[0].Failures, "since the last complete one")
@@ -181,7 +182,7 @@ func TestHealthOfBackups(t *testing.T) {
 	assert.Equal(t, 1, hs[0].Bundles)
 	assert.Nil(t, hs[1].Last)
 	assert.Nil(t, hs[1].LastGood)
-	page, err := s.Health(ctx, "a", 5)
+	page, err := s.Health(ctx, "b")
 	require.NoError(t, err)
 	require.Len(t, page, 1)
 	counts, err := s.CountBackupHealth(ctx)
@@ -205,7 +206,7 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	a, b := addDevice(t, s, "a"), addDevice(t, s, "b")
-	require.NoError(t, s.SetGroups(ctx, a.ID, []string{"north"}))
+	require.NoError(t, s.EnterDevice(ctx, Device{ID: a.ID, Groups: []string{"north"}}, []string{"groups"}))
 	seal := func(id int64) ([]byte, error) { return []byte{byte(id)}, nil }
 	add := func(c Credential) int64 {
 		c.CreatedBy = "me"
@@ -229,10 +230,10 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	assert.Equal(t, []int64{old, own, group}, ids(a.ID))
 	assert.Equal(t, []int64{other}, ids(b.ID))
 	assert.Len(t, ids(0), 4)
-	_, err := s.AddCredential(ctx, Credential{Kind: "password", CreatedBy: "me"}, seal)
+	_, err := s.AddCredential(ctx, Credential{Kind: "password"}, seal)
 	assert.Error(t, err, "of nobody")
 	bad := errors.New("no key")
-	_, err = s.AddCredential(ctx, Credential{Group: "north", Kind: "password", CreatedBy: "me"}, func(int64) ([]byte, error) { return nil, bad })
+	_, err = s.AddCredential(ctx, Credential{Group: "north", Kind: "password"}, func(int64) ([]byte, error) { return nil, bad })
 	assert.ErrorIs(t, err, bad)
 	assert.Len(t, ids(0), 4, "nothing half is kept")
 	// Refusals are counted until a key lets us in, or a new one is given.
@@ -246,11 +247,11 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	}
 	assert.Equal(t, 2, tries())
 	require.NoError(t, s.TryRefused(ctx, 1, a.ID, true))
-	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, false, "me", "a look"))
+	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, false, me, "a look"))
 	d, err := s.DeviceByID(ctx, a.ID)
 	require.NoError(t, err)
-	assert.Equal(t, 1, d.RefusedRaises, "signing in says nothing about the second password")
-	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, true, "me", "a look"))
+	assert.Equal(t, 1, d.RefusedRaises, "signing in says nothing about the privileged password")
+	require.NoError(t, s.CredentialUsed(ctx, own, a.ID, true, me, "a look"))
 	assert.Zero(t, tries())
 	lines, err := s.AuditLines(ctx, a.Name, 0, 10)
 	require.NoError(t, err)
@@ -262,7 +263,7 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 	add(Credential{Group: "north", Kind: "password"})
 	assert.Zero(t, tries())
 	// Replacing leaves what is for versions, and other kinds.
-	require.NoError(t, s.ReplaceCredentials(ctx, a.ID, []string{"password"}, "", []Credential{{Kind: "password", Username: "new", CreatedBy: "me"}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
+	require.NoError(t, s.ReplaceCredentials(ctx, a.ID, []string{"password"}, "", []Credential{{Kind: "password", Username: "new"}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
 	now := ids(a.ID)
 	assert.Contains(t, now, old)
 	assert.NotContains(t, now, own)
@@ -276,20 +277,20 @@ func TestCredentialsOfDevicesAndGroups(t *testing.T) {
 		return out
 	}
 	for _, user := range []string{"one", "two", "three"} {
-		require.NoError(t, s.ReplaceCredentials(ctx, b.ID, []string{"password"}, "4.2.3", []Credential{{Kind: "password", Username: user, CreatedBy: "me"}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
+		require.NoError(t, s.ReplaceCredentials(ctx, b.ID, []string{"password"}, "4.2.3", []Credential{{Kind: "password", Username: user}}, func(c *Credential, id int64) ([]byte, error) { return []byte{byte(id)}, nil }))
 		if user == "one" {
 			assert.Equal(t, []string{"one "}, versions())
 		}
 		cs, err := s.Credentials(ctx, b.ID)
 		require.NoError(t, err)
 		for _, c := range cs {
-			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID, false, "me", "a look"))
+			require.NoError(t, s.CredentialUsed(ctx, c.ID, b.ID, false, me, "a look"))
 		}
 	}
 	assert.Equal(t, []string{"one 4.2.3", "three "}, versions())
 	require.NoError(t, s.RemoveCredential(ctx, old))
 	assert.ErrorIs(t, s.RemoveCredential(ctx, old), ErrNotFound)
-	require.NoError(t, s.Audit(ctx, "me", "looked", "a", "x"))
+	require.NoError(t, s.Audit(ctx, me, "looked", "a", "x"))
 	lines, err = s.AuditLines(ctx, "a", 0, 1)
 	require.NoError(t, err)
 	require.Len(t, lines, 1)
@@ -334,10 +335,10 @@ func TestSealingAnew(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	d := addDevice(t, s, "a")
-	_, err := s.AddCredential(ctx, Credential{DeviceID: &d.ID, Kind: "password", CreatedBy: "me"}, func(int64) ([]byte, error) { return []byte("old credential"), nil })
+	_, err := s.AddCredential(ctx, Credential{DeviceID: &d.ID, Kind: "password"}, func(int64) ([]byte, error) { return []byte("old credential"), nil })
 	require.NoError(t, err)
 	require.NoError(t, s.PutSite(ctx, Site{Name: "makers", Password: []byte("old site")}))
-	_, err = s.AddConversion(ctx, Conversion{Name: "c", CreatedBy: "me"}, "", func(int64) ([]byte, error) { return []byte("old conversion"), nil })
+	_, err = s.AddConversion(ctx, Conversion{Name: "c"}, "", func(int64) ([]byte, error) { return []byte("old conversion"), nil })
 	require.NoError(t, err)
 	type mail struct {
 		To     string `json:"to"`

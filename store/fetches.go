@@ -20,7 +20,7 @@ const siteColumns = `name, url, username, password, maker, contract_ends, troubl
 
 // PutSite adds or changes a release site.
 func (s *Store) PutSite(ctx context.Context, site Site) error {
-	_, err := s.Pool.Exec(ctx, `INSERT INTO sites (name, url, username, password, maker) VALUES ($1, $2, $3, $4, $5)
+	_, err := s.db.Exec(ctx, `INSERT INTO sites (name, url, username, password, maker) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT (name) DO UPDATE SET url = $2, username = $3, password = $4, maker = $5, contract_ends = '', trouble = ''`,
 		site.Name, site.URL, site.Username, site.Password, site.Maker)
 	return err
@@ -28,20 +28,20 @@ func (s *Store) PutSite(ctx context.Context, site Site) error {
 
 // Sites lists the release sites by name.
 func (s *Store) Sites(ctx context.Context) ([]Site, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+siteColumns+` FROM sites ORDER BY name`)
+	rows, err := s.db.Query(ctx, `SELECT `+siteColumns+` FROM sites ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Site])
+	return pgx.CollectRows(rows, pgx.RowToStructByName[Site])
 }
 
 // Site returns a release site.
 func (s *Store) Site(ctx context.Context, name string) (site Site, err error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+siteColumns+` FROM sites WHERE name = $1`, name)
+	rows, err := s.db.Query(ctx, `SELECT `+siteColumns+` FROM sites WHERE name = $1`, name)
 	if err != nil {
 		return site, err
 	}
-	site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Site])
+	site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
 	return site, one(err)
 }
 
@@ -52,7 +52,7 @@ func (s *Store) DeleteSite(ctx context.Context, name string) error {
 
 // NoteSite records what the last contact with a site showed.
 func (s *Store) NoteSite(ctx context.Context, name, contractEnds, trouble string) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE sites SET contract_ends = coalesce(nullif($2, ''), contract_ends), trouble = $3 WHERE name = $1`, name, contractEnds, trouble)
+	_, err := s.db.Exec(ctx, `UPDATE sites SET contract_ends = coalesce(nullif($2, ''), contract_ends), trouble = $3 WHERE name = $1`, name, contractEnds, trouble)
 	return err
 }
 
@@ -60,7 +60,7 @@ func (s *Store) NoteSite(ctx context.Context, name, contractEnds, trouble string
 const (
 	FetchWaiting = "waiting"
 	FetchRunning = "running"
-	FetchHeld    = "held"
+	FetchPaused  = "paused"
 	FetchDone    = "done"
 	FetchFailed  = "failed"
 	FetchStopped = "stopped"
@@ -82,28 +82,28 @@ type Fetch struct {
 
 // Open reports whether the fetch has not ended.
 func (f Fetch) Open() bool {
-	return f.State == FetchWaiting || f.State == FetchRunning || f.State == FetchHeld
+	return f.State == FetchWaiting || f.State == FetchRunning || f.State == FetchPaused
 }
 
 const fetchColumns = `id, site, file, sha256, size, done, rate, state, attempts, note, started_by, started_at, ended_at`
 
 // AddFetch records a download, or finds the one of the same content that is under way.
 func (s *Store) AddFetch(ctx context.Context, f Fetch) (Fetch, error) {
-	rows, err := s.Pool.Query(ctx, `INSERT INTO fetches (site, file, sha256, size, started_by) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (sha256) WHERE state IN ('waiting', 'running', 'held') DO UPDATE SET sha256 = fetches.sha256 RETURNING `+fetchColumns, f.Site, f.File, f.SHA256, f.Size, f.StartedBy)
+	rows, err := s.db.Query(ctx, `INSERT INTO fetches (site, file, sha256, size, started_by) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (sha256) WHERE state IN ('waiting', 'running', 'paused') DO UPDATE SET sha256 = fetches.sha256 RETURNING `+fetchColumns, f.Site, f.File, f.SHA256, f.Size, f.StartedBy)
 	if err != nil {
 		return f, err
 	}
-	return pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Fetch])
+	return pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Fetch])
 }
 
 // Fetches lists downloads, newest first, at most limit.
 func (s *Store) Fetches(ctx context.Context, limit int) ([]Fetch, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+fetchColumns+` FROM fetches ORDER BY id DESC LIMIT $1`, limit)
+	rows, err := s.db.Query(ctx, `SELECT `+fetchColumns+` FROM fetches ORDER BY id DESC LIMIT $1`, limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Fetch])
+	return pgx.CollectRows(rows, pgx.RowToStructByName[Fetch])
 }
 
 // FetchOf returns the newest download of a content.
@@ -117,11 +117,11 @@ func (s *Store) Fetch(ctx context.Context, id int64) (Fetch, error) {
 }
 
 func (s *Store) fetch(ctx context.Context, query string, args ...any) (f Fetch, err error) {
-	rows, err := s.Pool.Query(ctx, query, args...)
+	rows, err := s.db.Query(ctx, query, args...)
 	if err != nil {
 		return f, err
 	}
-	f, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Fetch])
+	f, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Fetch])
 	return f, one(err)
 }
 
@@ -151,7 +151,7 @@ func (s *Store) ActOnFetch(ctx context.Context, id int64, from []string, to stri
 
 // IdleFetches are downloads that should run and that no process has given a sign of life of within patience.
 func (s *Store) IdleFetches(ctx context.Context, patience time.Duration) ([]int64, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT id FROM fetches WHERE state = 'waiting' OR state = 'running' AND beat < now() - $1::interval ORDER BY id`, patience)
+	rows, err := s.db.Query(ctx, `SELECT id FROM fetches WHERE state = 'waiting' OR state = 'running' AND beat < now() - $1::interval ORDER BY id`, patience)
 	if err != nil {
 		return nil, err
 	}

@@ -24,18 +24,18 @@ const imageColumns = `sha256, file, size, family, version, models, added_by, add
 // AddImage records an image and reports whether it was there already. What is recorded stays, but a signature that was
 // checked now is remembered.
 func (s *Store) AddImage(ctx context.Context, im Image) (already bool, err error) {
-	err = s.Pool.QueryRow(ctx, `INSERT INTO images (sha256, file, size, family, version, models, added_by, part, signed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+	err = s.db.QueryRow(ctx, `INSERT INTO images (sha256, file, size, family, version, models, added_by, part, signed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		ON CONFLICT (sha256) DO UPDATE SET signed = images.signed OR $9 RETURNING xmax <> 0`, im.SHA256, im.File, im.Size, im.Family, im.Version, im.Models, im.AddedBy, im.Part, im.Signed).Scan(&already)
 	return already, err
 }
 
 // Image returns an image by its sum.
 func (s *Store) Image(ctx context.Context, sum string) (im Image, err error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+imageColumns+` FROM images WHERE sha256 = $1`, sum)
+	rows, err := s.db.Query(ctx, `SELECT `+imageColumns+` FROM images WHERE sha256 = $1`, sum)
 	if err != nil {
 		return im, err
 	}
-	im, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Image])
+	im, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Image])
 	return im, one(err)
 }
 
@@ -46,21 +46,21 @@ func (s *Store) DeleteImage(ctx context.Context, sum string) error {
 
 // Images lists images by file name, after a name, at most limit.
 func (s *Store) Images(ctx context.Context, after string, limit int) ([]Image, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+imageColumns+` FROM images WHERE file > $1 ORDER BY file LIMIT $2`, after, limit)
+	rows, err := s.db.Query(ctx, `SELECT `+imageColumns+` FROM images WHERE file > $1 ORDER BY file LIMIT $2`, after, limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Image])
+	return pgx.CollectRows(rows, pgx.RowToStructByName[Image])
 }
 
 // OpenPaths returns the paths of changes that may still run, with the change's number and device.
 func (s *Store) OpenPaths(ctx context.Context) ([]OpenPath, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT c.id, d.name, c.path FROM changes c JOIN devices d ON d.id = c.device_id
-		WHERE c.state IN ('draft', 'approved', 'running', 'holding', 'held', 'scheduled', 'asking') ORDER BY c.id`)
+	rows, err := s.db.Query(ctx, `SELECT c.id AS change, d.name AS device, c.path FROM changes c JOIN members m ON m.change_id = c.id AND m.number = 1 JOIN devices d ON d.id = m.device_id
+		WHERE c.state IN ('draft', 'approved', 'running', 'pausing', 'paused', 'scheduled', 'asking') ORDER BY c.id`)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[OpenPath])
+	return pgx.CollectRows(rows, pgx.RowToStructByName[OpenPath])
 }
 
 // An OpenPath is the path of a change that may still run.
@@ -85,31 +85,31 @@ const uploadColumns = `id, file, size, signature, started_by, started_at, touche
 
 // StartUpload records an upload, or finds the same one of the same user.
 func (s *Store) StartUpload(ctx context.Context, u Upload) (Upload, error) {
-	rows, err := s.Pool.Query(ctx, `INSERT INTO uploads (file, size, signature, started_by) VALUES ($1, $2, $3, $4)
+	rows, err := s.db.Query(ctx, `INSERT INTO uploads (file, size, signature, started_by) VALUES ($1, $2, $3, $4)
 		ON CONFLICT (started_by, file, size) DO UPDATE SET touched_at = now(), signature = $3 RETURNING `+uploadColumns, u.File, u.Size, u.Signature, u.StartedBy)
 	if err != nil {
 		return u, err
 	}
-	return pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Upload])
+	return pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Upload])
 }
 
 // Upload returns an upload and notes that it is being worked on.
 func (s *Store) Upload(ctx context.Context, id int64) (u Upload, err error) {
-	rows, err := s.Pool.Query(ctx, `UPDATE uploads SET touched_at = now() WHERE id = $1 RETURNING `+uploadColumns, id)
+	rows, err := s.db.Query(ctx, `UPDATE uploads SET touched_at = now() WHERE id = $1 RETURNING `+uploadColumns, id)
 	if err != nil {
 		return u, err
 	}
-	u, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Upload])
+	u, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Upload])
 	return u, one(err)
 }
 
 // Uploads lists the uploads that are not complete.
 func (s *Store) Uploads(ctx context.Context) ([]Upload, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT `+uploadColumns+` FROM uploads ORDER BY id`)
+	rows, err := s.db.Query(ctx, `SELECT `+uploadColumns+` FROM uploads ORDER BY id`)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Upload])
+	return pgx.CollectRows(rows, pgx.RowToStructByName[Upload])
 }
 
 // DeleteUpload forgets an upload.

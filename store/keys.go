@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -11,11 +10,11 @@ import (
 
 // DataKeys implements vault.Ring.
 func (s *Store) DataKeys(ctx context.Context) ([]vault.DataKey, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT id, wrapped, recipient, made_at FROM data_keys ORDER BY id`)
+	rows, err := s.db.Query(ctx, `SELECT id, wrapped, recipient, made_at FROM data_keys ORDER BY id`)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[vault.DataKey])
+	return pgx.CollectRows(rows, pgx.RowToStructByName[vault.DataKey])
 }
 
 // AddDataKey implements vault.Ring. The table is locked, so that of two services that start at once one makes the first.
@@ -36,7 +35,7 @@ func (s *Store) Rewrap(ctx context.Context, wrap func(vault.DataKey) (vault.Data
 		if err != nil {
 			return err
 		}
-		keys, err := pgx.CollectRows(rows, pgx.RowToStructByPos[vault.DataKey])
+		keys, err := pgx.CollectRows(rows, pgx.RowToStructByName[vault.DataKey])
 		if err != nil {
 			return err
 		}
@@ -54,11 +53,11 @@ func (s *Store) Rewrap(ctx context.Context, wrap func(vault.DataKey) (vault.Data
 
 // sealedColumns are all places where sealed texts lie: what selects them, and what puts one back if it has not changed.
 var sealedColumns = []struct{ kind, list, put string }{
-	{"credential", `SELECT id::text, secret FROM credentials ORDER BY id`, `UPDATE credentials SET secret = $2 WHERE id::text = $1 AND secret = $3`},
-	{"site", `SELECT name, password FROM sites ORDER BY name`, `UPDATE sites SET password = $2 WHERE name = $1 AND password = $3`},
-	{"conversion", `SELECT id::text, work FROM conversions ORDER BY id`, `UPDATE conversions SET work = $2 WHERE id::text = $1 AND work = $3`},
-	{"evidence", `SELECT change_id::text, content FROM evidence ORDER BY id`, `UPDATE evidence SET content = $2 WHERE change_id::text = $1 AND content = $3`},
-	{"setting", `SELECT name, decode(value->>'sealed', 'base64') FROM settings WHERE value->>'sealed' <> '' ORDER BY name`,
+	{"credential", `SELECT id::text AS key, secret AS sealed FROM credentials ORDER BY id`, `UPDATE credentials SET secret = $2 WHERE id::text = $1 AND secret = $3`},
+	{"site", `SELECT name AS key, password AS sealed FROM sites ORDER BY name`, `UPDATE sites SET password = $2 WHERE name = $1 AND password = $3`},
+	{"conversion", `SELECT id::text AS key, work AS sealed FROM conversions ORDER BY id`, `UPDATE conversions SET work = $2 WHERE id::text = $1 AND work = $3`},
+	{"evidence", `SELECT change_id::text AS key, content AS sealed FROM evidence ORDER BY id`, `UPDATE evidence SET content = $2 WHERE change_id::text = $1 AND content = $3`},
+	{"setting", `SELECT name AS key, decode(value->>'sealed', 'base64') AS sealed FROM settings WHERE value->>'sealed' <> '' ORDER BY name`,
 		`UPDATE settings SET value = jsonb_set(value, '{sealed}', to_jsonb(translate(encode($2, 'base64'), E'\n', ''))) WHERE name = $1 AND decode(value->>'sealed', 'base64') = $3`},
 }
 
@@ -66,7 +65,7 @@ var sealedColumns = []struct{ kind, list, put string }{
 // Each is a transaction of its own: it can be cut short and begun again.
 func (s *Store) Reseal(ctx context.Context, f func(kind, key string, sealed []byte) ([]byte, error)) error {
 	for _, c := range sealedColumns {
-		rows, err := s.Pool.Query(ctx, c.list)
+		rows, err := s.db.Query(ctx, c.list)
 		if err != nil {
 			return err
 		}
@@ -74,7 +73,7 @@ func (s *Store) Reseal(ctx context.Context, f func(kind, key string, sealed []by
 			Key    string
 			Sealed []byte
 		}
-		all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[row])
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[row])
 		if err != nil {
 			return err
 		}
@@ -86,50 +85,10 @@ func (s *Store) Reseal(ctx context.Context, f func(kind, key string, sealed []by
 			if fresh == nil {
 				continue
 			}
-			if _, err := s.Pool.Exec(ctx, c.put, r.Key, fresh, r.Sealed); err != nil {
+			if _, err := s.db.Exec(ctx, c.put, r.Key, fresh, r.Sealed); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
-}
-
-// An AuditLine says who did what with a secret.
-type AuditLine struct {
-	ID     int64
-	At     time.Time
-	Who    string
-	Event  string
-	Device string
-	Detail string
-}
-
-// Audit writes a line that nobody changes afterwards.
-func (s *Store) Audit(ctx context.Context, who, event, device, detail string) error {
-	_, err := s.Pool.Exec(ctx, `INSERT INTO audit (who, event, device, detail) VALUES ($1, $2, $3, $4)`, who, event, device, detail)
-	return err
-}
-
-// AuditLines lists them, newest first, of one device or of all (""), before a number (0: from the newest).
-func (s *Store) AuditLines(ctx context.Context, device string, before int64, limit int) ([]AuditLine, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT id, at, who, event, device, detail FROM audit WHERE ($1 = '' OR device = $1) AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, device, before, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[AuditLine])
-}
-
-// Setting reads a setting into v; false when there is none.
-func (s *Store) Setting(ctx context.Context, name string, v any) (bool, error) {
-	err := one(s.Pool.QueryRow(ctx, `SELECT value FROM settings WHERE name = $1`, name).Scan(v))
-	if err == ErrNotFound {
-		return false, nil
-	}
-	return err == nil, err
-}
-
-// PutSetting writes a setting.
-func (s *Store) PutSetting(ctx context.Context, name string, v any) error {
-	_, err := s.Pool.Exec(ctx, `INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = $2`, name, v)
-	return err
 }

@@ -1,15 +1,23 @@
-// Package store keeps the records of an installation in PostgreSQL. It knows tables, not devices: every function is
-// one transaction or less, and what must hold between them (one open change a device, writes only by the holder of a
-// lease) is enforced by the database.
+// Package store keeps the records of an installation in PostgreSQL. It knows tables, not devices. Every function is one transaction or less. The
+// database enforces what must hold between records: one open change a device, and writes about a running change only by the holder of its lease.
+//
+// [Open] connects and migrates. [Store.Act] is how a person changes the state of a change; it passes the gate ([access.Decide]) inside its
+// transaction. [Store.Audited] runs a function and its audit line in one transaction. Each concern has a file of its own: changes, acts, steps, leases,
+// journal, devices, credentials, backups and so on.
+//
+// # Errors
+//
+// [ErrNotFound] is a record that is not there, [ErrFenced] a write by somebody whose lease has passed to another, [*BusyError] a device on which another
+// change works. [Conflict] tells which uniqueness rule an error violates.
 package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
 	"io/fs"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,17 +25,25 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
-	"github.com/pressly/goose/v3/lock"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 )
 
 //go:embed migrations/*.sql
-var migrations embed.FS
+var scripts embed.FS
 
-// A Store is a pool of connections to the database.
+// A Store is the records of an installation: a pool of connections to the database, or, inside [Store.Audited], one transaction.
 type Store struct {
 	Pool *pgxpool.Pool
+	db   db
+}
+
+// db is a pool or a transaction.
+type db interface {
+	Begin(ctx context.Context) (pgx.Tx, error)
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 }
 
 // ErrNotFound is returned for a record that is not there.
@@ -52,6 +68,8 @@ func Open(ctx context.Context, url string, wait time.Duration, retrying func(err
 		return nil, errors.New("the database address cannot be read; it should look like postgres://user@host:5432/name")
 	}
 	cfg.MaxConns = max(cfg.MaxConns, 20)
+	// Compiling a query pays for analyses that run for long. Ours are short, but some look costly to the planner, and compiling them takes a second each time.
+	cfg.ConnConfig.RuntimeParams["jit"] = "off"
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
@@ -75,7 +93,7 @@ func Open(ctx context.Context, url string, wait time.Duration, retrying func(err
 		case <-ctx.Done():
 		}
 	}
-	s := &Store{pool}
+	s := &Store{pool, pool}
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("bring the tables up to date: %w", err)
@@ -83,18 +101,37 @@ func Open(ctx context.Context, url string, wait time.Duration, retrying func(err
 	return s, nil
 }
 
+// upgradeVersion is the number of the migration that upgradeRecords is: after 00009_refused.sql, before 00011_members.sql.
+const upgradeVersion = 10
+
+// migrations are those of the tables, to be run by one service at a time.
+func migrations(db *sql.DB) (*goose.Provider, error) {
+	sub, err := fs.Sub(scripts, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	upgrade := goose.NewGoMigration(upgradeVersion, &goose.GoFunc{RunTx: upgradeRecords}, nil)
+	return goose.NewProvider(goose.DialectPostgres, db, sub, goose.WithGoMigrations(upgrade))
+}
+
+// migrationLock is the number of the lock under which the tables are brought up to date, ours and those of River.
+const migrationLock = 0x766d6d69
+
+// migrate brings the tables up to date. Services that start at the same time do it one after the other; the lock goes with the connection of whoever
+// holds it.
 func (s *Store) migrate(ctx context.Context) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, `SELECT pg_advisory_lock($1)`, migrationLock); err != nil {
+		return err
+	}
+	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, migrationLock) }()
 	db := stdlib.OpenDBFromPool(s.Pool)
 	defer db.Close()
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	locker, err := lock.NewPostgresSessionLocker() // two services may start at once
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectPostgres, db, sub, goose.WithSessionLocker(locker))
+	p, err := migrations(db)
 	if err != nil {
 		return err
 	}
@@ -131,46 +168,16 @@ func Conflict(err error) (constraint string, ok bool) {
 
 // tx runs f in a transaction.
 func (s *Store) tx(ctx context.Context, f func(pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.Pool, f)
+	return pgx.BeginFunc(ctx, s.db, f)
 }
 
-// Listen calls f for every change whose record was touched, until the context ends; after a lost connection it
-// connects again and calls f with 0, since something may have been missed.
-func (s *Store) Listen(ctx context.Context, f func(changeID int64)) {
-	for ctx.Err() == nil {
-		s.listenOnce(ctx, f)
-		f(0)
-		select {
-		case <-time.After(time.Second):
-		case <-ctx.Done():
+// Alone runs f in a transaction while no other process does the same; where one does, f is not run.
+func (s *Store) Alone(ctx context.Context, what string, f func(tx *Store) error) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		var mine bool
+		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext($1))`, what).Scan(&mine); err != nil || !mine {
+			return err
 		}
-	}
-}
-
-func (s *Store) listenOnce(ctx context.Context, f func(int64)) {
-	c, err := s.Pool.Acquire(ctx)
-	if err != nil {
-		return
-	}
-	conn := c.Hijack() // a listening connection must not go back to the pool
-	defer conn.Close(context.WithoutCancel(ctx))
-	if _, err := conn.Exec(ctx, "LISTEN verimorph_change"); err != nil {
-		return
-	}
-	f(0)
-	for {
-		n, err := conn.WaitForNotification(ctx)
-		if err != nil {
-			return
-		}
-		var id int64
-		if _, err := fmt.Sscan(strings.TrimSpace(n.Payload), &id); err == nil {
-			f(id)
-		}
-	}
-}
-
-func notify(ctx context.Context, tx pgx.Tx, changeID int64) error {
-	_, err := tx.Exec(ctx, "SELECT pg_notify('verimorph_change', $1::text)", fmt.Sprint(changeID))
-	return err
+		return f(&Store{s.Pool, tx})
+	})
 }

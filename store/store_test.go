@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/internal/dbtest"
 )
@@ -27,7 +28,7 @@ func open(t *testing.T) *Store {
 }
 
 func addDevice(t *testing.T, s *Store, name string) Device {
-	require.NoError(t, s.AddDevice(t.Context(), Device{Name: name, Site: "Pier", Address: "127.0.0.1:22", Dialect: "d", Transfer: "sftp"}, nil, nil))
+	require.NoError(t, s.AddDevice(t.Context(), Device{Name: name, Site: "Pier", Address: "127.0.0.1:22", Dialect: "d"}, nil, nil))
 	d, err := s.Device(t.Context(), name)
 	require.NoError(t, err)
 	return d
@@ -35,17 +36,25 @@ func addDevice(t *testing.T, s *Store, name string) Device {
 
 // addChange drafts a change with three steps and, when asked, takes it to running.
 func addChange(t *testing.T, s *Store, d Device, running bool) int64 {
-	c := Change{DeviceID: d.ID, From: "1", To: "2", Path: []byte(`{}`), CreatedBy: "me"}
+	c := Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte(`{}`)}
 	for i := range 3 {
 		c.Steps = append(c.Steps, Step{Plan: change.Step{Number: i + 1, Kind: change.Check, Title: fmt.Sprint("step ", i+1)}})
 	}
-	id, err := s.AddChange(t.Context(), c)
+	id, err := s.AddChange(t.Context(), me, c)
 	require.NoError(t, err)
 	if running {
-		require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", "", nil))
-		require.NoError(t, s.Act(t.Context(), id, change.Start, "me", "", nil))
+		require.NoError(t, s.Act(t.Context(), id, change.Approve, access.Person("me", ""), "", nil))
+		require.NoError(t, start(t, s, id, "me", nil))
 	}
 	return id
+}
+
+var me = access.Person("me", "")
+
+// start starts a change that was found ready.
+func start(t *testing.T, s *Store, id int64, who string, then func(pgx.Tx, change.State) error) error {
+	require.NoError(t, s.SetChecks(t.Context(), id, 1, nil, nil))
+	return s.Act(t.Context(), id, change.Start, access.Person(who, ""), "", then)
 }
 
 func acquire(t *testing.T, s *Store, d Device, ttl time.Duration) Lease {
@@ -216,14 +225,17 @@ func TestEveryWriteOfAnOldHolderIsFenced(t *testing.T) {
 		"end":      func() error { _, err := s.EndStep(ctx, old, id, 1, change.StepDone, "x"); return err },
 		"redo":     func() error { return s.RedoStep(ctx, old, id, 1, "x") },
 		"readings": func() error { return s.SetReadings(ctx, old, id, 1, "5.0.7", []byte(`{}`), []byte(`[]`)) },
-		"planned":  func() error { return s.SetPlanned(ctx, old, id, Planned{Serial: "X"}) },
+		"planned":  func() error { return s.SetPlanned(ctx, old, id, 1, Planned{Serial: "X"}) },
 		"work":     func() error { return s.SetWork(ctx, old, id, []byte(`{}`)) },
 		"verdict":  func() error { return s.SetVerdict(ctx, old, id, []byte(`{}`)) },
-		"ask":      func() error { return s.Ask(ctx, old, id, change.Question{Step: 1}, change.StepRunning, "") },
+		"ask": func() error {
+			_, err := s.Ask(ctx, old, id, change.Question{Step: 1}, change.StepRunning, "")
+			return err
+		},
 		"back": func() error {
 			return s.TakeBack(ctx, old, &Change{ID: id, Back: []change.Back{{Way: change.BackBySlot}}}, 0, 1, "")
 		},
-		"held": func() error { _, err := s.HeldNow(ctx, old, id); return err },
+		"held": func() error { _, err := s.PausedNow(ctx, old, id); return err },
 		"close": func() error {
 			return s.EndChange(ctx, old, id, Ending{Step: 1, StepState: change.StepDone, State: change.Done})
 		},
@@ -244,7 +256,7 @@ func TestHowLongStepsTook(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "a")
 	id := addChange(t, s, d, true)
-	_, err := s.Pool.Exec(ctx, `UPDATE changes SET planned = '{"model": "TH-60"}' WHERE id = $1`, id)
+	_, err := s.Pool.Exec(ctx, `UPDATE members SET planned = '{"model": "TH-60"}' WHERE change_id = $1`, id)
 	require.NoError(t, err)
 	l := acquire(t, s, d, time.Hour)
 	c, err := s.Change(ctx, id)
@@ -323,30 +335,30 @@ func TestActionsAndBusyDevices(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "a")
 	one, two := addChange(t, s, d, true), addChange(t, s, d, false)
-	var action *ActionError
-	require.ErrorAs(t, s.Act(ctx, two, change.Start, "me", "", nil), &action)
-	require.NoError(t, s.Act(ctx, two, change.Approve, "you", "", nil))
+	var action *access.Refusal
+	require.ErrorAs(t, start(t, s, two, "me", nil), &action)
+	require.NoError(t, s.Act(ctx, two, change.Approve, access.Person("you", ""), "", nil))
 	var busy *BusyError
-	require.ErrorAs(t, s.Act(ctx, two, change.Start, "me", "", nil), &busy)
+	require.ErrorAs(t, start(t, s, two, "me", nil), &busy)
 	assert.Equal(t, BusyError{Device: "a", Change: one, State: "running"}, *busy)
-	assert.ErrorIs(t, s.Act(ctx, 999, change.Start, "me", "", nil), ErrNotFound)
+	assert.ErrorIs(t, start(t, s, 999, "me", nil), ErrNotFound)
 
 	failed := fmt.Errorf("no worker")
-	require.ErrorIs(t, s.Act(ctx, one, change.Hold, "me", "", func(pgx.Tx, change.State) error { return failed }), failed)
+	require.ErrorIs(t, s.Act(ctx, one, change.Pause, access.Person("me", ""), "", func(pgx.Tx, change.State) error { return failed }), failed)
 	c, err := s.Change(ctx, one)
 	require.NoError(t, err)
 	assert.Equal(t, change.Running, c.State, "what was to happen with it did not, so neither did the action")
-	require.NoError(t, s.Act(ctx, one, change.Hold, "me", "", nil))
+	require.NoError(t, s.Act(ctx, one, change.Pause, access.Person("me", ""), "", nil))
 	l := acquire(t, s, d, time.Hour)
-	held, err := s.HeldNow(ctx, l, one)
+	held, err := s.PausedNow(ctx, l, one)
 	require.NoError(t, err)
 	assert.True(t, held)
-	held, err = s.HeldNow(ctx, l, one)
+	held, err = s.PausedNow(ctx, l, one)
 	require.NoError(t, err)
 	assert.False(t, held, "only once")
 	assert.Error(t, s.EndChange(ctx, l, one, Ending{Step: 1, StepState: change.StepDone, State: change.Done}), "a held change does not end by itself")
-	require.NoError(t, s.Act(ctx, one, change.Stop, "me", "", nil))
-	require.NoError(t, s.Act(ctx, two, change.Start, "me", "", nil), "the device is free again")
+	require.NoError(t, s.Act(ctx, one, change.Stop, access.Person("me", ""), "", nil))
+	require.NoError(t, start(t, s, two, "me", nil), "the device is free again")
 	counts, err := s.CountChanges(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int64{"running": 1, "stopped": 1}, counts)
@@ -376,7 +388,7 @@ func TestListeners(t *testing.T) {
 	go s.Listen(ctx, func(id int64) { heard <- id })
 	require.EqualValues(t, 0, <-heard, "once it listens, everybody looks")
 	id := addChange(t, s, d, false)
-	require.NoError(t, s.Act(t.Context(), id, change.Approve, "me", "", nil))
+	require.NoError(t, s.Act(t.Context(), id, change.Approve, access.Person("me", ""), "", nil))
 	require.EqualValues(t, id, <-heard)
 
 	// The database cuts the connection: it listens again and says that something may have been missed.
@@ -390,7 +402,7 @@ func TestListeners(t *testing.T) {
 			t.Fatal("not heard again")
 		}
 	}
-	require.NoError(t, s.Act(t.Context(), id, change.Start, "me", "", nil))
+	require.NoError(t, start(t, s, id, "me", nil))
 	for got := range heard {
 		if got == id {
 			break
@@ -398,17 +410,17 @@ func TestListeners(t *testing.T) {
 	}
 }
 
-func TestInventory(t *testing.T) {
+func TestDevices(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	d := addDevice(t, s, "b")
-	_, taken := Conflict(s.AddDevice(ctx, Device{Name: "b", Transfer: "sftp"}, nil, nil))
+	_, taken := Conflict(s.AddDevice(ctx, Device{Name: "b"}, nil, nil))
 	assert.True(t, taken)
 	addDevice(t, s, "a")
 	addDevice(t, s, "c")
-	page, err := s.Devices(ctx, "a", 1)
+	page, next, err := s.Devices(ctx, DeviceList{After: DeviceCursor{"a", "a"}, Limit: 1})
 	require.NoError(t, err)
 	require.Len(t, page, 1)
-	assert.Equal(t, "b", page[0].Name)
+	assert.Equal(t, []string{"b", "b"}, []string{page[0].Name, next.Name})
 	assert.Nil(t, page[0].Portrait)
 
 	require.NoError(t, s.PinHostKey(ctx, d.ID, "k1"))
@@ -424,7 +436,32 @@ func TestInventory(t *testing.T) {
 	assert.Empty(t, d.HostKey)
 	_, err = s.Device(ctx, "zz")
 	assert.ErrorIs(t, err, ErrNotFound)
+}
 
+// What was entered at the same time by two people stays, each their part.
+func TestSettingsOfADevice(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	one := addDevice(t, s, "a")
+	other := one
+	one.Settings = Settings{Web: "https://a", Transfer: "tftp"}
+	require.NoError(t, s.EnterDevice(ctx, one, []string{"web"}))
+	other.Groups, other.Settings = []string{"north"}, Settings{Reach: Reach{Console: "127.0.0.1:7001", Only: true}}
+	require.NoError(t, s.EnterDevice(ctx, other, []string{"groups", "reach"}))
+	d, err := s.Device(ctx, "a")
+	require.NoError(t, err)
+	assert.Equal(t, Settings{Web: "https://a", Reach: Reach{Console: "127.0.0.1:7001", Only: true}}, d.Settings)
+	assert.Equal(t, []string{"north"}, d.Groups)
+	require.NoError(t, s.EnterDevice(ctx, one, []string{"groups"}))
+	d, err = s.Device(ctx, "a")
+	require.NoError(t, err)
+	assert.Empty(t, d.Groups, "it can be in no group again")
+	assert.Equal(t, "https://a", d.Settings.Web)
+}
+
+// The catalogue and the images.
+func TestInventory(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "b")
 	mark, err := s.CatalogueMark(ctx)
 	require.NoError(t, err)
 	changed, err := s.LoadCatalogue(ctx, "x.yaml", "one", "s1", "me", false)
@@ -466,18 +503,25 @@ func TestInventory(t *testing.T) {
 	require.NoError(t, err)
 	second, err := s.AddBackup(ctx, Backup{Manifest: "m2", Complete: true, DeviceID: d.ID, Version: "2", File: "f", SHA256: "y", Size: 4})
 	require.NoError(t, err)
-	of, err := s.BackupOf(ctx, id, 0)
+	of, err := s.BackupOf(ctx, id, d.ID, 0)
 	require.NoError(t, err)
 	assert.Equal(t, first, of.ID)
-	_, err = s.BackupOf(ctx, id, 1)
+	_, err = s.BackupOf(ctx, id, d.ID, 1)
 	assert.ErrorIs(t, err, ErrNotFound)
-	all, err := s.Backups(ctx, "b", 0, 10)
+	_, err = s.BackupOf(ctx, id, d.ID+1, 0)
+	assert.ErrorIs(t, err, ErrNotFound, "that is of another device of the change")
+	all, err := s.Backups(ctx, BackupList{Device: "b", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, second, all[0].ID, "newest first")
-	older, err := s.Backups(ctx, "", second, 10)
+	older, err := s.Backups(ctx, BackupList{Before: second, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, older, 1)
+	for find, want := range map[string]int{"B": 2, "b 2": 0, " 2": 1, "moon": 0, "_": 0} {
+		found, err := s.Backups(ctx, BackupList{Find: find, Limit: 10})
+		require.NoError(t, err)
+		assert.Len(t, found, want, find)
+	}
 	_, err = s.Backup(ctx, 999)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
@@ -503,15 +547,15 @@ func TestOneProcessHasADownload(t *testing.T) {
 	require.NoError(t, s.BeatFetch(ctx, f.ID, "two", 5, 2.5, "on the way"))
 	assert.ErrorIs(t, s.EndFetch(ctx, f.ID, "one", FetchDone, 9, ""), ErrNotFound)
 
-	_, err = s.ActOnFetch(ctx, f.ID, []string{FetchHeld}, FetchWaiting)
+	_, err = s.ActOnFetch(ctx, f.ID, []string{FetchPaused}, FetchWaiting)
 	assert.ErrorIs(t, err, ErrNotFound, "it is not held")
-	_, err = s.ActOnFetch(ctx, f.ID, []string{FetchRunning}, FetchHeld)
+	_, err = s.ActOnFetch(ctx, f.ID, []string{FetchRunning}, FetchPaused)
 	require.NoError(t, err)
 	assert.ErrorIs(t, s.EndFetch(ctx, f.ID, "two", FetchDone, 9, ""), ErrNotFound, "a person was quicker")
 	idle, err := s.IdleFetches(ctx, time.Minute)
 	require.NoError(t, err)
 	assert.Empty(t, idle, "a held one waits for a person")
-	_, err = s.ActOnFetch(ctx, f.ID, []string{FetchHeld}, FetchStopped)
+	_, err = s.ActOnFetch(ctx, f.ID, []string{FetchPaused}, FetchStopped)
 	require.NoError(t, err)
 	now, err := s.FetchOf(ctx, "s")
 	require.NoError(t, err)
@@ -558,4 +602,90 @@ func TestAdvisoriesAndVersions(t *testing.T) {
 	require.Len(t, versions, 3)
 	assert.Equal(t, "one", versions[0].Content)
 	assert.True(t, versions[0].Restored)
+}
+
+// The fleet is filtered, ordered and paged by the database: every device comes once, in whichever order and however small the pages are.
+func TestListsOfDevices(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	for i := range 23 {
+		d := addDevice(t, s, fmt.Sprintf("box-%02d", i))
+		if i%3 != 0 {
+			require.NoError(t, s.SetPortrait(ctx, d.ID, []byte(fmt.Sprintf(`{"model": "M%d", "version": "5_%d", "services_ready": %q}`, i%4, i, map[bool]string{true: "yes", false: "no"}[i%2 == 0]))))
+		}
+		if i == 7 {
+			require.NoError(t, s.LookFailed(ctx, d.ID, "nothing answers"))
+		}
+	}
+	names := func(l DeviceList) (out []string) {
+		for l.Limit = 4; ; {
+			ds, next, err := s.Devices(ctx, l)
+			require.NoError(t, err)
+			for _, d := range ds {
+				out = append(out, d.Name)
+			}
+			if l.After = next; next.Name == "" {
+				return out
+			}
+		}
+	}
+	byName := names(DeviceList{})
+	assert.True(t, slices.IsSorted(byName))
+	for order := range deviceOrders {
+		got := names(DeviceList{Sort: order})
+		back := names(DeviceList{Sort: order, Descending: true})
+		assert.ElementsMatch(t, byName, got, order)
+		slices.Reverse(back)
+		assert.Equal(t, got, back, order)
+	}
+	for find, want := range map[string]int{"BOX-0": 10, "5_1": 8, "m2": 4, "pier": 23, "%": 0, `\\`: 0, "moon": 0} {
+		l := DeviceList{Find: find}
+		n, err := s.CountDevices(ctx, l)
+		require.NoError(t, err)
+		assert.Equal(t, want, n, find)
+		assert.Len(t, names(l), n, find)
+	}
+	assert.Equal(t, []string{"box-07"}, names(DeviceList{Standing: "no-answer"}))
+	assert.Equal(t, []string{"box-02", "box-10", "box-14", "box-22"}, names(DeviceList{Model: "M2"}))
+	assert.Equal(t, []string{"box-10"}, names(DeviceList{Model: "M2", Version: "5_10"}), "the version is the whole one")
+	assert.Empty(t, names(DeviceList{Version: "5_"}), "a part of one is none")
+	ready, starting, unknown := names(DeviceList{Standing: "ready"}), names(DeviceList{Standing: "starting"}), names(DeviceList{Standing: "unknown"})
+	assert.Equal(t, 22, len(ready)+len(starting)+len(unknown))
+	assert.Len(t, unknown, 8)
+	_, _, err := s.Devices(ctx, DeviceList{Sort: "mood", Limit: 1})
+	assert.ErrorContains(t, err, `no order "mood"`)
+	n := 0
+	for _, err := range s.AllDevices(ctx) {
+		require.NoError(t, err)
+		n++
+	}
+	assert.Equal(t, 23, n)
+}
+
+func TestListsOfCredentials(t *testing.T) {
+	s, ctx := open(t), t.Context()
+	d := addDevice(t, s, "box-1")
+	for i := range 7 {
+		c := Credential{Group: "north", Kind: "password", Username: fmt.Sprint("user-", i), CreatedBy: "me"}
+		if i%2 == 0 {
+			c.Group, c.DeviceID = "", &d.ID
+		}
+		_, err := s.AddCredential(ctx, c, func(int64) ([]byte, error) { return []byte("x"), nil })
+		require.NoError(t, err)
+	}
+	var got []string
+	for from := 0; ; from += 3 {
+		page, err := s.AllCredentials(ctx, "", from, 3)
+		require.NoError(t, err)
+		for _, c := range page {
+			got = append(got, c.Username)
+		}
+		if len(page) < 3 {
+			break
+		}
+	}
+	assert.Equal(t, []string{"user-0", "user-2", "user-4", "user-6", "user-1", "user-3", "user-5"}, got)
+	some, err := s.AllCredentials(ctx, "USER-3", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, some, 1)
+	assert.Equal(t, "north", some[0].Group)
 }

@@ -27,14 +27,14 @@ func newPassword() (password, hash string, err error) {
 // is stored nowhere in clear text; otherwise it returns "".
 func (s *Store) EnsureFirstUser(ctx context.Context, name string) (password string, err error) {
 	var there bool // then a start does not take the time that a hash takes
-	if err := s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM users)`).Scan(&there); err != nil || there {
+	if err := s.db.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM users)`).Scan(&there); err != nil || there {
 		return "", err
 	}
 	password, hash, err := newPassword()
 	if err != nil {
 		return "", err
 	}
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) SELECT $1, $2 WHERE NOT EXISTS (SELECT 1 FROM users) ON CONFLICT DO NOTHING`, name, hash)
+	tag, err := s.db.Exec(ctx, `INSERT INTO users (name, password_hash) SELECT $1, $2 WHERE NOT EXISTS (SELECT 1 FROM users) ON CONFLICT DO NOTHING`, name, hash)
 	if err != nil || tag.RowsAffected() == 0 {
 		return "", err
 	}
@@ -47,7 +47,7 @@ func (s *Store) AddUser(ctx context.Context, name string) (password string, err 
 	if err != nil {
 		return "", err
 	}
-	_, err = s.Pool.Exec(ctx, `INSERT INTO users (name, password_hash) VALUES ($1, $2)`, name, hash)
+	_, err = s.db.Exec(ctx, `INSERT INTO users (name, password_hash) VALUES ($1, $2)`, name, hash)
 	return password, err
 }
 
@@ -57,12 +57,12 @@ func (s *Store) SetPassword(ctx context.Context, name string) (password string, 
 	if err != nil {
 		return "", err
 	}
-	tag, err := s.Pool.Exec(ctx, `UPDATE users SET password_hash = $2 WHERE name = $1`, name, hash)
+	tag, err := s.db.Exec(ctx, `UPDATE users SET password_hash = $2 WHERE name = $1`, name, hash)
 	if err == nil && tag.RowsAffected() == 0 {
 		return "", ErrNotFound
 	}
 	if err == nil {
-		_, err = s.Pool.Exec(ctx, `DELETE FROM sessions WHERE user_id = (SELECT id FROM users WHERE name = $1)`, name)
+		_, err = s.db.Exec(ctx, `DELETE FROM sessions WHERE user_id = (SELECT id FROM users WHERE name = $1)`, name)
 	}
 	return password, err
 }
@@ -76,7 +76,7 @@ var nobody = sync.OnceValue(func() string {
 // SignIn checks a password and opens a session for d. A wrong name and a wrong password are the same ErrNotFound.
 func (s *Store) SignIn(ctx context.Context, name, password string, d time.Duration) (token string, u User, err error) {
 	hash := nobody()
-	err = one(s.Pool.QueryRow(ctx, `SELECT id, name, password_hash FROM users WHERE name = $1`, name).Scan(&u.ID, &u.Name, &hash))
+	err = one(s.db.QueryRow(ctx, `SELECT id, name, password_hash FROM users WHERE name = $1`, name).Scan(&u.ID, &u.Name, &hash))
 	wrong := bcrypt.CompareHashAndPassword([]byte(hash), []byte(password))
 	if err != nil {
 		return "", u, err
@@ -86,7 +86,7 @@ func (s *Store) SignIn(ctx context.Context, name, password string, d time.Durati
 	}
 	token = rand.Text()
 	sum := sha256.Sum256([]byte(token))
-	_, err = s.Pool.Exec(ctx, `WITH old AS (DELETE FROM sessions WHERE expires_at < now())
+	_, err = s.db.Exec(ctx, `WITH old AS (DELETE FROM sessions WHERE expires_at < now())
 		INSERT INTO sessions (token_hash, user_id, expires_at) VALUES ($1, $2, now() + $3)`, sum[:], u.ID, d)
 	return token, u, err
 }
@@ -94,14 +94,14 @@ func (s *Store) SignIn(ctx context.Context, name, password string, d time.Durati
 // SignOut ends a session.
 func (s *Store) SignOut(ctx context.Context, token string) error {
 	sum := sha256.Sum256([]byte(token))
-	_, err := s.Pool.Exec(ctx, `DELETE FROM sessions WHERE token_hash = $1`, sum[:])
+	_, err := s.db.Exec(ctx, `DELETE FROM sessions WHERE token_hash = $1`, sum[:])
 	return err
 }
 
 // UserOf returns whose session a token is.
 func (s *Store) UserOf(ctx context.Context, token string) (u User, err error) {
 	sum := sha256.Sum256([]byte(token))
-	err = one(s.Pool.QueryRow(ctx, `SELECT u.id, u.name FROM sessions s JOIN users u ON u.id = s.user_id
+	err = one(s.db.QueryRow(ctx, `SELECT u.id, u.name FROM sessions s JOIN users u ON u.id = s.user_id
 		WHERE s.token_hash = $1 AND s.expires_at > now()`, sum[:]).Scan(&u.ID, &u.Name))
 	return u, err
 }
@@ -110,24 +110,24 @@ func (s *Store) UserOf(ctx context.Context, token string) (u User, err error) {
 // afterwards; a repetition gets what the first one made. A key that was used for another request is a mismatch, and
 // one whose first call has not ended yet gives an empty id.
 func (s *Store) Once(ctx context.Context, userID int64, key, request string) (first bool, id string, mismatch bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `WITH old AS (DELETE FROM idempotency WHERE created_at < now() - interval '1 day')
+	tag, err := s.db.Exec(ctx, `WITH old AS (DELETE FROM idempotency WHERE created_at < now() - interval '1 day')
 		INSERT INTO idempotency (user_id, key, request) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, userID, key, request)
 	if err != nil || tag.RowsAffected() == 1 {
 		return err == nil, "", false, err
 	}
 	var was string
-	err = s.Pool.QueryRow(ctx, `SELECT request, coalesce(created_id, '') FROM idempotency WHERE user_id = $1 AND key = $2`, userID, key).Scan(&was, &id)
+	err = s.db.QueryRow(ctx, `SELECT request, coalesce(created_id, '') FROM idempotency WHERE user_id = $1 AND key = $2`, userID, key).Scan(&was, &id)
 	return false, id, was != request, err
 }
 
 // Created records what a remembered call made.
 func (s *Store) Created(ctx context.Context, userID int64, key, id string) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE idempotency SET created_id = $3 WHERE user_id = $1 AND key = $2`, userID, key, id)
+	_, err := s.db.Exec(ctx, `UPDATE idempotency SET created_id = $3 WHERE user_id = $1 AND key = $2`, userID, key, id)
 	return err
 }
 
 // Forget drops a remembered call that made nothing.
 func (s *Store) Forget(ctx context.Context, userID int64, key string) error {
-	_, err := s.Pool.Exec(ctx, `DELETE FROM idempotency WHERE user_id = $1 AND key = $2 AND created_id IS NULL`, userID, key)
+	_, err := s.db.Exec(ctx, `DELETE FROM idempotency WHERE user_id = $1 AND key = $2 AND created_id IS NULL`, userID, key)
 	return err
 }

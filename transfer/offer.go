@@ -3,6 +3,7 @@ package transfer
 import (
 	"bytes"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"io"
 	"net/url"
@@ -99,20 +100,35 @@ func (r *Receiver) offered(token string) (handout, error) {
 	return g.open()
 }
 
-// OfferData hands data out over http, sftp, ftp or tftp until it is withdrawn.
+// secure is an address of the HTTP side over TLS.
+func (r *Receiver) secure(url string, withdraw func()) (string, func(), error) {
+	if r.give.Secure == "" {
+		withdraw()
+		return "", nil, errors.New("this service hands no files out over https; start it with -transfer-tls-listen, -transfer-cert and -transfer-key")
+	}
+	return r.give.Secure + strings.TrimPrefix(url, r.give.Base), withdraw, nil
+}
+
+// OfferData hands data out over http, https, sftp, ftp or tftp until it is withdrawn.
 func (r *Receiver) OfferData(scheme string, data []byte) (url string, withdraw func(), err error) {
 	if scheme == "http" {
 		url, withdraw = r.give.OfferBytes(data, 10*time.Minute)
 		return url, withdraw, nil
 	}
+	if scheme == "https" {
+		return r.secure(r.give.OfferBytes(data, 10*time.Minute))
+	}
 	return r.offer(scheme, given{data: data})
 }
 
-// OfferFile hands a file out over http, sftp, ftp or tftp until it is withdrawn, over http at most for d.
+// OfferFile hands a file out over http, https, sftp, ftp or tftp until it is withdrawn, over http at most for d.
 func (r *Receiver) OfferFile(scheme, file string, d time.Duration) (url string, withdraw func(), err error) {
 	if scheme == "http" {
 		url, withdraw = r.give.Offer(file, d)
 		return url, withdraw, nil
+	}
+	if scheme == "https" {
+		return r.secure(r.give.Offer(file, d))
 	}
 	return r.offer(scheme, given{file: file})
 }

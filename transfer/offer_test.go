@@ -60,6 +60,22 @@ func TestFilesThatDevicesFetch(t *testing.T) {
 		assert.Equal(t, want[:1000], got)
 		withdraw()
 	}
+	_, _, err = r.OfferFile("https", file, time.Minute)
+	assert.ErrorContains(t, err, "start it with -transfer-tls-listen", "nothing is handed out over TLS unless somebody says so")
+	secure := httptest.NewTLSServer(give)
+	t.Cleanup(secure.Close)
+	give.Secure = secure.URL
+	for _, offer := range []func() (string, func(), error){
+		func() (string, func(), error) { return r.OfferFile("https", file, time.Minute) }, func() (string, func(), error) { return r.OfferData("https", []byte("a")) },
+	} {
+		url, withdraw, err := offer()
+		require.NoError(t, err)
+		resp, err := secure.Client().Get(url)
+		require.NoError(t, err)
+		_ = resp.Body.Close()
+		assert.Equal(t, []any{200, true}, []any{resp.StatusCode, r.Came(url)})
+		withdraw()
+	}
 	_, _, err = r.OfferFile("gopher", file, time.Minute)
 	assert.ErrorContains(t, err, "does not answer over gopher")
 

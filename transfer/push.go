@@ -1,4 +1,8 @@
-// Package transfer moves images: it pushes them to devices over SFTP and serves them over HTTP to devices that fetch.
+// Package transfer moves files between the service, devices and release sites. [Push] sends a file over SFTP and resumes where it broke off. [Server]
+// serves files over HTTP at addresses that work once and expire. [Receiver] takes what devices send over SFTP, FTP and TFTP. [Site] downloads
+// from a makers' release site and resumes.
+//
+// [ErrBroken] is a transfer that broke off and may be tried again; a [*SiteError] is a release site that refuses.
 package transfer
 
 import (

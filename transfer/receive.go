@@ -446,6 +446,20 @@ type ftpFiles struct {
 	token string
 }
 
+// Stat implements afero.Fs: many clients ask how large a file is before they fetch it. There is the one that is offered, under whatever name, and the
+// folder that it lies in.
+func (f *ftpFiles) Stat(name string) (os.FileInfo, error) {
+	if name == "/" || name == "" {
+		return f.Fs.Stat(name)
+	}
+	file, err := f.r.offered(f.token)
+	if err != nil {
+		return nil, os.ErrNotExist
+	}
+	defer file.Close()
+	return oneFile{file}, nil
+}
+
 // GetHandle implements ftpserver.ClientDriverExtentionFileTransfer.
 func (f *ftpFiles) GetHandle(_ string, flags int, offset int64) (ftpserver.FileTransfer, error) {
 	if flags&os.O_WRONLY == 0 {

@@ -12,7 +12,8 @@ import (
 // A Server hands files out at addresses that work once and expire. An address is used up when every byte of its file
 // has been sent; until then a broken download may be taken up again (RFC 9110, section 14).
 type Server struct {
-	Base string // such as http://127.0.0.1:8422, without a slash at the end
+	Base   string // such as http://127.0.0.1:8422, without a slash at the end
+	Secure string // the same over TLS; "": nobody is handed files so
 
 	mu     sync.Mutex
 	offers map[string]*offer

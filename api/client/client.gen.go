@@ -142,7 +142,7 @@ type ClientInterface interface {
 	// Corresponds with POST /backup-check (the `CheckBackups` operationId).
 	CheckBackups(ctx context.Context, body CheckBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetBackupHealth How the backups of each device are
+	// GetBackupHealth How the backups of each device are, those that need a look first
 	//
 	// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
 	GetBackupHealth(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -441,10 +441,10 @@ type ClientInterface interface {
 	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
 	GetWayBack(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnChangeWithBody Approve, start, arm, hold, resume or stop a change, or answer what it asks
+	// ActOnChangeWithBody Approve, start, arm, pause, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-	// held change whose last hop has passed its point of no return can go back too.
+	// paused change whose last hop has passed its point of no return can go back too.
 	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
@@ -453,10 +453,10 @@ type ClientInterface interface {
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 	ActOnChangeWithBody(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
+	// ActOnChange Approve, start, arm, pause, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-	// held change whose last hop has passed its point of no return can go back too.
+	// paused change whose last hop has passed its point of no return can go back too.
 	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
@@ -612,7 +612,7 @@ type ClientInterface interface {
 	// Corresponds with DELETE /credentials/{id} (the `DeleteCredential` operationId).
 	DeleteCredential(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDevices The fleet, by name
+	// ListDevices The fleet, filtered and in an order
 	//
 	// Corresponds with GET /devices (the `ListDevices` operationId).
 	ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -689,7 +689,7 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{name}/history (the `GetHistory` operationId).
 	GetHistory(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
+	// ForgetHostKey Forget the pinned host key and the keys of certificates; the next contact pins those it finds
 	//
 	// Corresponds with DELETE /devices/{name}/host-key (the `ForgetHostKey` operationId).
 	ForgetHostKey(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -732,7 +732,12 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{name}/readings (the `TakeReadings` operationId).
 	TakeReadings(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RefreshDevice Ask the device what it is now
+	// GetRefresh The newest refresh of a device, with its progress
+	//
+	// Corresponds with GET /devices/{name}/refresh (the `GetRefresh` operationId).
+	GetRefresh(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefreshDevice Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts
 	//
 	// Corresponds with POST /devices/{name}/refresh (the `RefreshDevice` operationId).
 	RefreshDevice(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -755,6 +760,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
 	VerifyDevice(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDialects The kinds of devices that the service can speak with (docs/formats/dialect.md)
+	//
+	// Corresponds with GET /dialects (the `ListDialects` operationId).
+	ListDialects(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckDialectWithBody Find what is wrong with a dialect, and what it can do; nothing is loaded
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+	CheckDialectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckDialect Find what is wrong with a dialect, and what it can do; nothing is loaded
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+	CheckDialect(ctx context.Context, body CheckDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDialectWithBody Try queries of a dialect on a device of the fleet
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+	TryDialectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDialect Try queries of a dialect on a device of the fleet
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+	TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDialect The text of a dialect
+	//
+	// Corresponds with GET /dialects/{name} (the `GetDialect` operationId).
+	GetDialect(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExplainHopWithBody Why one jump is supported or refused
 	//
@@ -1010,6 +1053,11 @@ type ClientInterface interface {
 	// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
 	ListSiteFiles(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListStepKinds The kinds of steps, and which can be asked for by themselves
+	//
+	// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
+	ListStepKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListUploads Uploads that are not complete
 	//
 	// Corresponds with GET /uploads (the `ListUploads` operationId).
@@ -1170,7 +1218,7 @@ func (c *Client) CheckBackups(ctx context.Context, body CheckBackupsJSONRequestB
 	return c.Client.Do(req)
 }
 
-// GetBackupHealth How the backups of each device are
+// GetBackupHealth How the backups of each device are, those that need a look first
 //
 // Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
 func (c *Client) GetBackupHealth(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1969,10 +2017,10 @@ func (c *Client) GetWayBack(ctx context.Context, id ID, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// ActOnChangeWithBody Approve, start, arm, hold, resume or stop a change, or answer what it asks
+// ActOnChangeWithBody Approve, start, arm, pause, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-// held change whose last hop has passed its point of no return can go back too.
+// paused change whose last hop has passed its point of no return can go back too.
 // `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 // reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
@@ -1991,10 +2039,10 @@ func (c *Client) ActOnChangeWithBody(ctx context.Context, id ID, action Action, 
 	return c.Client.Do(req)
 }
 
-// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
+// ActOnChange Approve, start, arm, pause, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-// held change whose last hop has passed its point of no return can go back too.
+// paused change whose last hop has passed its point of no return can go back too.
 // `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 // reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
@@ -2390,7 +2438,7 @@ func (c *Client) DeleteCredential(ctx context.Context, id ID, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// ListDevices The fleet, by name
+// ListDevices The fleet, filtered and in an order
 //
 // Corresponds with GET /devices (the `ListDevices` operationId).
 func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2597,7 +2645,7 @@ func (c *Client) GetHistory(ctx context.Context, name DeviceName, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
+// ForgetHostKey Forget the pinned host key and the keys of certificates; the next contact pins those it finds
 //
 // Corresponds with DELETE /devices/{name}/host-key (the `ForgetHostKey` operationId).
 func (c *Client) ForgetHostKey(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2710,7 +2758,22 @@ func (c *Client) TakeReadings(ctx context.Context, name DeviceName, reqEditors .
 	return c.Client.Do(req)
 }
 
-// RefreshDevice Ask the device what it is now
+// GetRefresh The newest refresh of a device, with its progress
+//
+// Corresponds with GET /devices/{name}/refresh (the `GetRefresh` operationId).
+func (c *Client) GetRefresh(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRefreshRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefreshDevice Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts
 //
 // Corresponds with POST /devices/{name}/refresh (the `RefreshDevice` operationId).
 func (c *Client) RefreshDevice(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2764,6 +2827,104 @@ func (c *Client) VerifyDeviceWithBody(ctx context.Context, name DeviceName, cont
 // Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
 func (c *Client) VerifyDevice(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyDeviceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDialects The kinds of devices that the service can speak with (docs/formats/dialect.md)
+//
+// Corresponds with GET /dialects (the `ListDialects` operationId).
+func (c *Client) ListDialects(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDialectsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckDialectWithBody Find what is wrong with a dialect, and what it can do; nothing is loaded
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+func (c *Client) CheckDialectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckDialectRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckDialect Find what is wrong with a dialect, and what it can do; nothing is loaded
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+func (c *Client) CheckDialect(ctx context.Context, body CheckDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckDialectRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDialectWithBody Try queries of a dialect on a device of the fleet
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+func (c *Client) TryDialectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDialectRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDialect Try queries of a dialect on a device of the fleet
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+func (c *Client) TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDialectRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDialect The text of a dialect
+//
+// Corresponds with GET /dialects/{name} (the `GetDialect` operationId).
+func (c *Client) GetDialect(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDialectRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -3448,6 +3609,21 @@ func (c *Client) ListSiteFiles(ctx context.Context, name string, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// ListStepKinds The kinds of steps, and which can be asked for by themselves
+//
+// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
+func (c *Client) ListStepKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStepKindsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListUploads Uploads that are not complete
 //
 // Corresponds with GET /uploads (the `ListUploads` operationId).
@@ -3810,6 +3986,18 @@ func NewGetBackupHealthRequest(server string, params *GetBackupHealthParams) (*h
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Cursor != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -4103,6 +4291,18 @@ func NewListBackupsRequest(server string, params *ListBackupsParams) (*http.Requ
 		if params.Device != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6234,6 +6434,42 @@ func NewListCredentialsRequest(server string, params *ListCredentialsParams) (*h
 
 		}
 
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -6364,6 +6600,78 @@ func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Requ
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Standing != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "standing", *params.Standing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Model != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "model", *params.Model, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Version != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "version", *params.Version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Descending != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "descending", *params.Descending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.Cursor != nil {
 
@@ -7057,6 +7365,40 @@ func NewTakeReadingsRequest(server string, name DeviceName) (*http.Request, erro
 	return req, nil
 }
 
+// NewGetRefreshRequest constructs an http.Request for the GetRefresh method
+func NewGetRefreshRequest(server string, name DeviceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/refresh", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRefreshDeviceRequest constructs an http.Request for the RefreshDevice method
 func NewRefreshDeviceRequest(server string, name DeviceName) (*http.Request, error) {
 	var err error
@@ -7168,6 +7510,147 @@ func NewVerifyDeviceRequestWithBody(server string, name DeviceName, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListDialectsRequest constructs an http.Request for the ListDialects method
+func NewListDialectsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dialects")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckDialectRequest calls the generic CheckDialect builder with application/json body
+func NewCheckDialectRequest(server string, body CheckDialectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckDialectRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckDialectRequestWithBody constructs an http.Request for the CheckDialect method, with any body, and a specified content type
+func NewCheckDialectRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dialects/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryDialectRequest calls the generic TryDialect builder with application/json body
+func NewTryDialectRequest(server string, body TryDialectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryDialectRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryDialectRequestWithBody constructs an http.Request for the TryDialect method, with any body, and a specified content type
+func NewTryDialectRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dialects/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDialectRequest constructs an http.Request for the GetDialect method
+func NewGetDialectRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dialects/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8333,6 +8816,33 @@ func NewListSiteFilesRequest(server string, name string) (*http.Request, error) 
 	return req, nil
 }
 
+// NewListStepKindsRequest constructs an http.Request for the ListStepKinds method
+func NewListStepKindsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/step-kinds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListUploadsRequest constructs an http.Request for the ListUploads method
 func NewListUploadsRequest(server string) (*http.Request, error) {
 	var err error
@@ -8593,7 +9103,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /backup-check (the `CheckBackups` operationId).
 	CheckBackupsWithResponse(ctx context.Context, body CheckBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckBackupsResponse, error)
 
-	// GetBackupHealthWithResponse How the backups of each device are
+	// GetBackupHealthWithResponse How the backups of each device are, those that need a look first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8946,10 +9456,10 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
 	GetWayBackWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetWayBackResponse, error)
 
-	// ActOnChangeWithBodyWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
+	// ActOnChangeWithBodyWithResponse Approve, start, arm, pause, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-	// held change whose last hop has passed its point of no return can go back too.
+	// paused change whose last hop has passed its point of no return can go back too.
 	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
@@ -8958,10 +9468,10 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /changes/{id}/{action} (the `ActOnChange` operationId).
 	ActOnChangeWithBodyWithResponse(ctx context.Context, id ID, action Action, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnChangeResponse, error)
 
-	// ActOnChangeWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
+	// ActOnChangeWithResponse Approve, start, arm, pause, resume or stop a change, or answer what it asks
 	//
 	// A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-	// held change whose last hop has passed its point of no return can go back too.
+	// paused change whose last hop has passed its point of no return can go back too.
 	// `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 	// reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 	//
@@ -9131,7 +9641,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /credentials/{id} (the `DeleteCredential` operationId).
 	DeleteCredentialWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DeleteCredentialResponse, error)
 
-	// ListDevicesWithResponse The fleet, by name
+	// ListDevicesWithResponse The fleet, filtered and in an order
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9222,7 +9732,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{name}/history (the `GetHistory` operationId).
 	GetHistoryWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
 
-	// ForgetHostKeyWithResponse Forget the pinned host key; the next contact pins the one it finds
+	// ForgetHostKeyWithResponse Forget the pinned host key and the keys of certificates; the next contact pins those it finds
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9271,7 +9781,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{name}/readings (the `TakeReadings` operationId).
 	TakeReadingsWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*TakeReadingsResponse, error)
 
-	// RefreshDeviceWithResponse Ask the device what it is now
+	// GetRefreshWithResponse The newest refresh of a device, with its progress
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/refresh (the `GetRefresh` operationId).
+	GetRefreshWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error)
+
+	// RefreshDeviceWithResponse Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9298,6 +9815,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /devices/{name}/verify (the `VerifyDevice` operationId).
 	VerifyDeviceWithResponse(ctx context.Context, name DeviceName, body VerifyDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*VerifyDeviceResponse, error)
+
+	// ListDialectsWithResponse The kinds of devices that the service can speak with (docs/formats/dialect.md)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dialects (the `ListDialects` operationId).
+	ListDialectsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDialectsResponse, error)
+
+	// CheckDialectWithBodyWithResponse Find what is wrong with a dialect, and what it can do; nothing is loaded
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+	CheckDialectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckDialectResponse, error)
+
+	// CheckDialectWithResponse Find what is wrong with a dialect, and what it can do; nothing is loaded
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+	CheckDialectWithResponse(ctx context.Context, body CheckDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckDialectResponse, error)
+
+	// TryDialectWithBodyWithResponse Try queries of a dialect on a device of the fleet
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+	TryDialectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDialectResponse, error)
+
+	// TryDialectWithResponse Try queries of a dialect on a device of the fleet
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+	TryDialectWithResponse(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDialectResponse, error)
+
+	// GetDialectWithResponse The text of a dialect
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dialects/{name} (the `GetDialect` operationId).
+	GetDialectWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetDialectResponse, error)
 
 	// ExplainHopWithBodyWithResponse Why one jump is supported or refused
 	//
@@ -9594,6 +10153,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
 	ListSiteFilesWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ListSiteFilesResponse, error)
+
+	// ListStepKindsWithResponse The kinds of steps, and which can be asked for by themselves
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
+	ListStepKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStepKindsResponse, error)
 
 	// ListUploadsWithResponse Uploads that are not complete
 	//
@@ -9939,8 +10505,13 @@ type GetBackupHealthResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
+		// Bad How many of them need a look.
+		Bad   int            `json:"bad"`
 		Items []BackupHealth `json:"items"`
 		Next  *string        `json:"next,omitempty"`
+
+		// Total How many devices fit.
+		Total int `json:"total"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -9948,8 +10519,13 @@ type GetBackupHealthResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r GetBackupHealthResponse) GetJSON200() *struct {
+	// Bad How many of them need a look.
+	Bad   int            `json:"bad"`
 	Items []BackupHealth `json:"items"`
 	Next  *string        `json:"next,omitempty"`
+
+	// Total How many devices fit.
+	Total int `json:"total"`
 } {
 	return r.JSON200
 }
@@ -12456,6 +13032,7 @@ type ListCredentialsResponse struct {
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
 		Items []Credential `json:"items"`
+		Next  *string      `json:"next,omitempty"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -12464,6 +13041,7 @@ type ListCredentialsResponse struct {
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ListCredentialsResponse) GetJSON200() *struct {
 	Items []Credential `json:"items"`
+	Next  *string      `json:"next,omitempty"`
 } {
 	return r.JSON200
 }
@@ -13298,18 +13876,66 @@ func (r TakeReadingsResponse) ContentType() string {
 	return ""
 }
 
-type RefreshDeviceResponse struct {
+type GetRefreshResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Device
+	JSON200 *Refresh
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r RefreshDeviceResponse) GetJSON200() *Device {
+func (r GetRefreshResponse) GetJSON200() *Refresh {
 	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRefreshResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRefreshResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRefreshResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRefreshResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefreshDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Refresh
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RefreshDeviceResponse) GetJSON202() *Refresh {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -13440,6 +14066,228 @@ func (r VerifyDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r VerifyDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDialectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Dialect `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDialectsResponse) GetJSON200() *struct {
+	Items []Dialect `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDialectsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDialectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDialectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDialectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDialectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckDialectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Askable  []DialectQuestion `json:"askable"`
+		Coverage []DialectCoverage `json:"coverage"`
+		Findings []DialectFinding  `json:"findings"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckDialectResponse) GetJSON200() *struct {
+	Askable  []DialectQuestion `json:"askable"`
+	Coverage []DialectCoverage `json:"coverage"`
+	Findings []DialectFinding  `json:"findings"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckDialectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckDialectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckDialectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckDialectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckDialectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryDialectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items     []DialectTrial `json:"items"`
+		Recording string         `json:"recording"`
+
+		// Trouble Why the rest was not tried.
+		Trouble *string `json:"trouble,omitempty"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryDialectResponse) GetJSON200() *struct {
+	Items     []DialectTrial `json:"items"`
+	Recording string         `json:"recording"`
+
+	// Trouble Why the rest was not tried.
+	Trouble *string `json:"trouble,omitempty"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryDialectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryDialectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryDialectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryDialectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryDialectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDialectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Name string `json:"name"`
+		Text string `json:"text"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDialectResponse) GetJSON200() *struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDialectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDialectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDialectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDialectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDialectResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14946,6 +15794,58 @@ func (r ListSiteFilesResponse) ContentType() string {
 	return ""
 }
 
+type ListStepKindsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []StepKind `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStepKindsResponse) GetJSON200() *struct {
+	Items []StepKind `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStepKindsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStepKindsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStepKindsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStepKindsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStepKindsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListUploadsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15239,7 +16139,7 @@ func (c *ClientWithResponses) CheckBackupsWithResponse(ctx context.Context, body
 	return ParseCheckBackupsResponse(rsp)
 }
 
-// GetBackupHealthWithResponse How the backups of each device are
+// GetBackupHealthWithResponse How the backups of each device are, those that need a look first
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15892,10 +16792,10 @@ func (c *ClientWithResponses) GetWayBackWithResponse(ctx context.Context, id ID,
 	return ParseGetWayBackResponse(rsp)
 }
 
-// ActOnChangeWithBodyWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
+// ActOnChangeWithBodyWithResponse Approve, start, arm, pause, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-// held change whose last hop has passed its point of no return can go back too.
+// paused change whose last hop has passed its point of no return can go back too.
 // `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 // reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
@@ -15910,10 +16810,10 @@ func (c *ClientWithResponses) ActOnChangeWithBodyWithResponse(ctx context.Contex
 	return ParseActOnChangeResponse(rsp)
 }
 
-// ActOnChangeWithResponse Approve, start, arm, hold, resume or stop a change, or answer what it asks
+// ActOnChangeWithResponse Approve, start, arm, pause, resume or stop a change, or answer what it asks
 //
 // A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-// held change whose last hop has passed its point of no return can go back too.
+// paused change whose last hop has passed its point of no return can go back too.
 // `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
 // reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
 //
@@ -16227,7 +17127,7 @@ func (c *ClientWithResponses) DeleteCredentialWithResponse(ctx context.Context, 
 	return ParseDeleteCredentialResponse(rsp)
 }
 
-// ListDevicesWithResponse The fleet, by name
+// ListDevicesWithResponse The fleet, filtered and in an order
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -16396,7 +17296,7 @@ func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, name D
 	return ParseGetHistoryResponse(rsp)
 }
 
-// ForgetHostKeyWithResponse Forget the pinned host key; the next contact pins the one it finds
+// ForgetHostKeyWithResponse Forget the pinned host key and the keys of certificates; the next contact pins those it finds
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -16487,7 +17387,20 @@ func (c *ClientWithResponses) TakeReadingsWithResponse(ctx context.Context, name
 	return ParseTakeReadingsResponse(rsp)
 }
 
-// RefreshDeviceWithResponse Ask the device what it is now
+// GetRefreshWithResponse The newest refresh of a device, with its progress
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/refresh (the `GetRefresh` operationId).
+func (c *ClientWithResponses) GetRefreshWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error) {
+	rsp, err := c.GetRefresh(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRefreshResponse(rsp)
+}
+
+// RefreshDeviceWithResponse Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -16537,6 +17450,84 @@ func (c *ClientWithResponses) VerifyDeviceWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseVerifyDeviceResponse(rsp)
+}
+
+// ListDialectsWithResponse The kinds of devices that the service can speak with (docs/formats/dialect.md)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dialects (the `ListDialects` operationId).
+func (c *ClientWithResponses) ListDialectsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDialectsResponse, error) {
+	rsp, err := c.ListDialects(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDialectsResponse(rsp)
+}
+
+// CheckDialectWithBodyWithResponse Find what is wrong with a dialect, and what it can do; nothing is loaded
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+func (c *ClientWithResponses) CheckDialectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckDialectResponse, error) {
+	rsp, err := c.CheckDialectWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckDialectResponse(rsp)
+}
+
+// CheckDialectWithResponse Find what is wrong with a dialect, and what it can do; nothing is loaded
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dialects/check (the `CheckDialect` operationId).
+func (c *ClientWithResponses) CheckDialectWithResponse(ctx context.Context, body CheckDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckDialectResponse, error) {
+	rsp, err := c.CheckDialect(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckDialectResponse(rsp)
+}
+
+// TryDialectWithBodyWithResponse Try queries of a dialect on a device of the fleet
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+func (c *ClientWithResponses) TryDialectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDialectResponse, error) {
+	rsp, err := c.TryDialectWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDialectResponse(rsp)
+}
+
+// TryDialectWithResponse Try queries of a dialect on a device of the fleet
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dialects/try (the `TryDialect` operationId).
+func (c *ClientWithResponses) TryDialectWithResponse(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDialectResponse, error) {
+	rsp, err := c.TryDialect(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDialectResponse(rsp)
+}
+
+// GetDialectWithResponse The text of a dialect
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dialects/{name} (the `GetDialect` operationId).
+func (c *ClientWithResponses) GetDialectWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetDialectResponse, error) {
+	rsp, err := c.GetDialect(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDialectResponse(rsp)
 }
 
 // ExplainHopWithBodyWithResponse Why one jump is supported or refused
@@ -17087,6 +18078,19 @@ func (c *ClientWithResponses) ListSiteFilesWithResponse(ctx context.Context, nam
 	return ParseListSiteFilesResponse(rsp)
 }
 
+// ListStepKindsWithResponse The kinds of steps, and which can be asked for by themselves
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
+func (c *ClientWithResponses) ListStepKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStepKindsResponse, error) {
+	rsp, err := c.ListStepKinds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStepKindsResponse(rsp)
+}
+
 // ListUploadsWithResponse Uploads that are not complete
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17373,8 +18377,13 @@ func ParseGetBackupHealthResponse(rsp *http.Response) (*GetBackupHealthResponse,
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
+			// Bad How many of them need a look.
+			Bad   int            `json:"bad"`
 			Items []BackupHealth `json:"items"`
 			Next  *string        `json:"next,omitempty"`
+
+			// Total How many devices fit.
+			Total int `json:"total"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -19082,6 +20091,7 @@ func ParseListCredentialsResponse(rsp *http.Response) (*ListCredentialsResponse,
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
 			Items []Credential `json:"items"`
+			Next  *string      `json:"next,omitempty"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -19649,6 +20659,39 @@ func ParseTakeReadingsResponse(rsp *http.Response) (*TakeReadingsResponse, error
 	return response, nil
 }
 
+// ParseGetRefreshResponse parses an HTTP response from a GetRefreshWithResponse call
+func ParseGetRefreshResponse(rsp *http.Response) (*GetRefreshResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRefreshResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Refresh
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRefreshDeviceResponse parses an HTTP response from a RefreshDeviceWithResponse call
 func ParseRefreshDeviceResponse(rsp *http.Response) (*RefreshDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19663,12 +20706,12 @@ func ParseRefreshDeviceResponse(rsp *http.Response) (*RefreshDeviceResponse, err
 	}
 
 	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Device
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Refresh
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
-		response.JSON200 = &dest
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -19733,6 +20776,153 @@ func ParseVerifyDeviceResponse(rsp *http.Response) (*VerifyDeviceResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDialectsResponse parses an HTTP response from a ListDialectsWithResponse call
+func ParseListDialectsResponse(rsp *http.Response) (*ListDialectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDialectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Dialect `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckDialectResponse parses an HTTP response from a CheckDialectWithResponse call
+func ParseCheckDialectResponse(rsp *http.Response) (*CheckDialectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckDialectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Askable  []DialectQuestion `json:"askable"`
+			Coverage []DialectCoverage `json:"coverage"`
+			Findings []DialectFinding  `json:"findings"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryDialectResponse parses an HTTP response from a TryDialectWithResponse call
+func ParseTryDialectResponse(rsp *http.Response) (*TryDialectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryDialectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items     []DialectTrial `json:"items"`
+			Recording string         `json:"recording"`
+
+			// Trouble Why the rest was not tried.
+			Trouble *string `json:"trouble,omitempty"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDialectResponse parses an HTTP response from a GetDialectWithResponse call
+func ParseGetDialectResponse(rsp *http.Response) (*GetDialectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDialectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Name string `json:"name"`
+			Text string `json:"text"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20775,6 +21965,41 @@ func ParseListSiteFilesResponse(rsp *http.Response) (*ListSiteFilesResponse, err
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
 			Items []SiteFile `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStepKindsResponse parses an HTTP response from a ListStepKindsWithResponse call
+func ParseListStepKindsResponse(rsp *http.Response) (*ListStepKindsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStepKindsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []StepKind `json:"items"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

@@ -24,63 +24,6 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
-// Defines values for ActKind.
-const (
-	ActKindBackup     ActKind = "backup"
-	ActKindChecksum   ActKind = "checksum"
-	ActKindChooseSlot ActKind = "choose-slot"
-	ActKindCleanUp    ActKind = "clean-up"
-	ActKindClone      ActKind = "clone"
-	ActKindComponent  ActKind = "component"
-	ActKindDrain      ActKind = "drain"
-	ActKindHand       ActKind = "hand"
-	ActKindInstall    ActKind = "install"
-	ActKindLicence    ActKind = "licence"
-	ActKindPower      ActKind = "power"
-	ActKindRestart    ActKind = "restart"
-	ActKindSave       ActKind = "save"
-	ActKindSend       ActKind = "send"
-	ActKindUndrain    ActKind = "undrain"
-)
-
-// Valid indicates whether the value is a known member of the ActKind enum.
-func (e ActKind) Valid() bool {
-	switch e {
-	case ActKindBackup:
-		return true
-	case ActKindChecksum:
-		return true
-	case ActKindChooseSlot:
-		return true
-	case ActKindCleanUp:
-		return true
-	case ActKindClone:
-		return true
-	case ActKindComponent:
-		return true
-	case ActKindDrain:
-		return true
-	case ActKindHand:
-		return true
-	case ActKindInstall:
-		return true
-	case ActKindLicence:
-		return true
-	case ActKindPower:
-		return true
-	case ActKindRestart:
-		return true
-	case ActKindSave:
-		return true
-	case ActKindSend:
-		return true
-	case ActKindUndrain:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for Action.
 const (
 	ActionAccept  Action = "accept"
@@ -88,8 +31,8 @@ const (
 	ActionArm     Action = "arm"
 	ActionEarly   Action = "early"
 	ActionGoBack  Action = "go-back"
-	ActionHold    Action = "hold"
 	ActionLeave   Action = "leave"
+	ActionPause   Action = "pause"
 	ActionResume  Action = "resume"
 	ActionRetry   Action = "retry"
 	ActionSignOff Action = "sign-off"
@@ -110,9 +53,9 @@ func (e Action) Valid() bool {
 		return true
 	case ActionGoBack:
 		return true
-	case ActionHold:
-		return true
 	case ActionLeave:
+		return true
+	case ActionPause:
 		return true
 	case ActionResume:
 		return true
@@ -257,20 +200,20 @@ func (e CatalogueDifferenceKind) Valid() bool {
 
 // Defines values for ChangeKind.
 const (
-	Acts     ChangeKind = "acts"
-	Back     ChangeKind = "back"
-	Firmware ChangeKind = "firmware"
-	Restore  ChangeKind = "restore"
+	Back       ChangeKind = "back"
+	Firmware   ChangeKind = "firmware"
+	Operations ChangeKind = "operations"
+	Restore    ChangeKind = "restore"
 )
 
 // Valid indicates whether the value is a known member of the ChangeKind enum.
 func (e ChangeKind) Valid() bool {
 	switch e {
-	case Acts:
-		return true
 	case Back:
 		return true
 	case Firmware:
+		return true
+	case Operations:
 		return true
 	case Restore:
 		return true
@@ -304,8 +247,8 @@ const (
 	ChangeStateDone      ChangeState = "done"
 	ChangeStateDraft     ChangeState = "draft"
 	ChangeStateFailed    ChangeState = "failed"
-	ChangeStateHeld      ChangeState = "held"
-	ChangeStateHolding   ChangeState = "holding"
+	ChangeStatePaused    ChangeState = "paused"
+	ChangeStatePausing   ChangeState = "pausing"
 	ChangeStateReturned  ChangeState = "returned"
 	ChangeStateRunning   ChangeState = "running"
 	ChangeStateScheduled ChangeState = "scheduled"
@@ -325,9 +268,9 @@ func (e ChangeState) Valid() bool {
 		return true
 	case ChangeStateFailed:
 		return true
-	case ChangeStateHeld:
+	case ChangeStatePaused:
 		return true
-	case ChangeStateHolding:
+	case ChangeStatePausing:
 		return true
 	case ChangeStateReturned:
 		return true
@@ -401,17 +344,21 @@ func (e ConfigurationFileKind) Valid() bool {
 
 // Defines values for CredentialKind.
 const (
-	Console    CredentialKind = "console"
-	HttpToken  CredentialKind = "http-token"
-	Key        CredentialKind = "key"
-	Password   CredentialKind = "password"
-	Privileged CredentialKind = "privileged"
-	SnmpV3     CredentialKind = "snmp-v3"
+	Certificate   CredentialKind = "certificate"
+	Console       CredentialKind = "console"
+	HttpToken     CredentialKind = "http-token"
+	Key           CredentialKind = "key"
+	Password      CredentialKind = "password"
+	Privileged    CredentialKind = "privileged"
+	SnmpCommunity CredentialKind = "snmp-community"
+	SnmpV3        CredentialKind = "snmp-v3"
 )
 
 // Valid indicates whether the value is a known member of the CredentialKind enum.
 func (e CredentialKind) Valid() bool {
 	switch e {
+	case Certificate:
+		return true
 	case Console:
 		return true
 	case HttpToken:
@@ -421,6 +368,8 @@ func (e CredentialKind) Valid() bool {
 	case Password:
 		return true
 	case Privileged:
+		return true
+	case SnmpCommunity:
 		return true
 	case SnmpV3:
 		return true
@@ -450,27 +399,42 @@ func (e DeviceStandingSource) Valid() bool {
 	}
 }
 
-// Defines values for DeviceStandingState.
+// Defines values for DialectSource.
 const (
-	DeviceStandingStateInChange DeviceStandingState = "in-change"
-	DeviceStandingStateNoAnswer DeviceStandingState = "no-answer"
-	DeviceStandingStateReady    DeviceStandingState = "ready"
-	DeviceStandingStateStarting DeviceStandingState = "starting"
-	DeviceStandingStateUnknown  DeviceStandingState = "unknown"
+	DialectSourceBuiltIn DialectSource = "built-in"
+	DialectSourceLoaded  DialectSource = "loaded"
 )
 
-// Valid indicates whether the value is a known member of the DeviceStandingState enum.
-func (e DeviceStandingState) Valid() bool {
+// Valid indicates whether the value is a known member of the DialectSource enum.
+func (e DialectSource) Valid() bool {
 	switch e {
-	case DeviceStandingStateInChange:
+	case DialectSourceBuiltIn:
 		return true
-	case DeviceStandingStateNoAnswer:
+	case DialectSourceLoaded:
 		return true
-	case DeviceStandingStateReady:
+	default:
+		return false
+	}
+}
+
+// Defines values for DialectQuestionKind.
+const (
+	DialectQuestionKindPart     DialectQuestionKind = "part"
+	DialectQuestionKindPortrait DialectQuestionKind = "portrait"
+	DialectQuestionKindReading  DialectQuestionKind = "reading"
+	DialectQuestionKindVerb     DialectQuestionKind = "verb"
+)
+
+// Valid indicates whether the value is a known member of the DialectQuestionKind enum.
+func (e DialectQuestionKind) Valid() bool {
+	switch e {
+	case DialectQuestionKindPart:
 		return true
-	case DeviceStandingStateStarting:
+	case DialectQuestionKindPortrait:
 		return true
-	case DeviceStandingStateUnknown:
+	case DialectQuestionKindReading:
+		return true
+	case DialectQuestionKindVerb:
 		return true
 	default:
 		return false
@@ -565,7 +529,7 @@ func (e FamilyReleaseStage) Valid() bool {
 const (
 	FetchStateDone    FetchState = "done"
 	FetchStateFailed  FetchState = "failed"
-	FetchStateHeld    FetchState = "held"
+	FetchStatePaused  FetchState = "paused"
 	FetchStateRunning FetchState = "running"
 	FetchStateStopped FetchState = "stopped"
 	FetchStateWaiting FetchState = "waiting"
@@ -578,7 +542,7 @@ func (e FetchState) Valid() bool {
 		return true
 	case FetchStateFailed:
 		return true
-	case FetchStateHeld:
+	case FetchStatePaused:
 		return true
 	case FetchStateRunning:
 		return true
@@ -837,6 +801,30 @@ func (e QuestionKind) Valid() bool {
 	}
 }
 
+// Defines values for RefreshState.
+const (
+	RefreshStateDone    RefreshState = "done"
+	RefreshStateFailed  RefreshState = "failed"
+	RefreshStateRunning RefreshState = "running"
+	RefreshStateWaiting RefreshState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the RefreshState enum.
+func (e RefreshState) Valid() bool {
+	switch e {
+	case RefreshStateDone:
+		return true
+	case RefreshStateFailed:
+		return true
+	case RefreshStateRunning:
+		return true
+	case RefreshStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReleaseStage.
 const (
 	ReleaseStageGeneral   ReleaseStage = "general"
@@ -930,6 +918,72 @@ func (e SourceItemAsk) Valid() bool {
 	case SourceItemAskPorts:
 		return true
 	case SourceItemAskSettle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Standing.
+const (
+	StandingInChange Standing = "in-change"
+	StandingNoAnswer Standing = "no-answer"
+	StandingReady    Standing = "ready"
+	StandingStarting Standing = "starting"
+	StandingUnknown  Standing = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the Standing enum.
+func (e Standing) Valid() bool {
+	switch e {
+	case StandingInChange:
+		return true
+	case StandingNoAnswer:
+		return true
+	case StandingReady:
+		return true
+	case StandingStarting:
+		return true
+	case StandingUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StepKindOperationTakes.
+const (
+	StepKindOperationTakesEmpty   StepKindOperationTakes = ""
+	StepKindOperationTakesFiles   StepKindOperationTakes = "files"
+	StepKindOperationTakesImage   StepKindOperationTakes = "image"
+	StepKindOperationTakesLicence StepKindOperationTakes = "licence"
+	StepKindOperationTakesName    StepKindOperationTakes = "name"
+	StepKindOperationTakesOnce    StepKindOperationTakes = "once"
+	StepKindOperationTakesPart    StepKindOperationTakes = "part"
+	StepKindOperationTakesSlot    StepKindOperationTakes = "slot"
+	StepKindOperationTakesText    StepKindOperationTakes = "text"
+)
+
+// Valid indicates whether the value is a known member of the StepKindOperationTakes enum.
+func (e StepKindOperationTakes) Valid() bool {
+	switch e {
+	case StepKindOperationTakesEmpty:
+		return true
+	case StepKindOperationTakesFiles:
+		return true
+	case StepKindOperationTakesImage:
+		return true
+	case StepKindOperationTakesLicence:
+		return true
+	case StepKindOperationTakesName:
+		return true
+	case StepKindOperationTakesOnce:
+		return true
+	case StepKindOperationTakesPart:
+		return true
+	case StepKindOperationTakesSlot:
+		return true
+	case StepKindOperationTakesText:
 		return true
 	default:
 		return false
@@ -1030,6 +1084,7 @@ func (e TermsWayBack) Valid() bool {
 const (
 	Ftp      Transfer = "ftp"
 	Http     Transfer = "http"
+	Https    Transfer = "https"
 	PullSftp Transfer = "pull-sftp"
 	Sftp     Transfer = "sftp"
 	Tftp     Transfer = "tftp"
@@ -1041,6 +1096,8 @@ func (e Transfer) Valid() bool {
 	case Ftp:
 		return true
 	case Http:
+		return true
+	case Https:
 		return true
 	case PullSftp:
 		return true
@@ -1155,6 +1212,33 @@ func (e ReportConversionParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for ListDevicesParamsSort.
+const (
+	ListDevicesParamsSortAsOf     ListDevicesParamsSort = "asOf"
+	ListDevicesParamsSortModel    ListDevicesParamsSort = "model"
+	ListDevicesParamsSortName     ListDevicesParamsSort = "name"
+	ListDevicesParamsSortSite     ListDevicesParamsSort = "site"
+	ListDevicesParamsSortStanding ListDevicesParamsSort = "standing"
+)
+
+// Valid indicates whether the value is a known member of the ListDevicesParamsSort enum.
+func (e ListDevicesParamsSort) Valid() bool {
+	switch e {
+	case ListDevicesParamsSortAsOf:
+		return true
+	case ListDevicesParamsSortModel:
+		return true
+	case ListDevicesParamsSortName:
+		return true
+	case ListDevicesParamsSortSite:
+		return true
+	case ListDevicesParamsSortStanding:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RotateKeyJSONBodyWhich.
 const (
 	Data         RotateKeyJSONBodyWhich = "data"
@@ -1186,31 +1270,6 @@ type Accepted struct {
 	Check  string    `json:"check"`
 	Reason string    `json:"reason"`
 }
-
-// Act defines model for Act.
-type Act struct {
-	// File Of send, checksum, install and component: the name of the file in the catalogue.
-	File *string `json:"file,omitempty"`
-
-	// Files Of clean-up.
-	Files *[]string `json:"files,omitempty"`
-
-	// Key Of licence; sealed at once and never shown again.
-	Key  *string `json:"key,omitempty"`
-	Kind ActKind `json:"kind"`
-
-	// Once Of choose-slot: for the next start only.
-	Once *bool `json:"once,omitempty"`
-
-	// Part Of component, power and licence: its name.
-	Part *string `json:"part,omitempty"`
-
-	// Text Of hand: what is to be done.
-	Text *string `json:"text,omitempty"`
-}
-
-// ActKind defines model for Act.Kind.
-type ActKind string
 
 // Action defines model for Action.
 type Action string
@@ -1668,7 +1727,7 @@ type Change struct {
 	Half *float64 `json:"half,omitempty"`
 	Id   int64    `json:"id"`
 
-	// Kind back: start the previous installation again; acts: single steps.
+	// Kind back: start the previous installation again; operations: single operations.
 	Kind ChangeKind `json:"kind"`
 
 	// Most Seconds to the end at most in 19 of 20 cases.
@@ -1679,19 +1738,19 @@ type Change struct {
 	Path *Path     `json:"path,omitempty"`
 
 	// PausedBy Who paused it.
-	PausedBy      *string   `json:"pausedBy,omitempty"`
+	PausedBy *string `json:"pausedBy,omitempty"`
+
+	// PausesAt While it may not be interrupted: until which step.
+	PausesAt *string `json:"pausesAt,omitempty"`
+
+	// PausesMost Seconds until then at most, in 19 of 20 cases.
+	PausesMost    *float64  `json:"pausesMost,omitempty"`
 	Question      *Question `json:"question,omitempty"`
 	RemainingHigh float64   `json:"remainingHigh"`
 
 	// RemainingLow expected seconds to the end
-	RemainingLow float64 `json:"remainingLow"`
-
-	// RestingAt While it may not be interrupted: until which step.
-	RestingAt *string `json:"restingAt,omitempty"`
-
-	// RestingMost Seconds until then at most, in 19 of 20 cases.
-	RestingMost *float64        `json:"restingMost,omitempty"`
-	Restore     *RestoreSummary `json:"restore,omitempty"`
+	RemainingLow float64         `json:"remainingLow"`
+	Restore      *RestoreSummary `json:"restore,omitempty"`
 
 	// ReturnWhy Why it is taken.
 	ReturnWhy *string `json:"returnWhy,omitempty"`
@@ -1700,7 +1759,7 @@ type Change struct {
 	Returning *int       `json:"returning,omitempty"`
 	StartedAt *time.Time `json:"startedAt,omitempty"`
 
-	// State held: somebody paused it. scheduled: it goes on by itself at a time.
+	// State pausing: it goes on to its next safe point. paused: by somebody. scheduled: it goes on by itself at a time.
 	State ChangeState `json:"state"`
 
 	// StateSince Since when it is in this state.
@@ -1715,7 +1774,7 @@ type Change struct {
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; acts: single steps.
+// ChangeKind back: start the previous installation again; operations: single operations.
 type ChangeKind string
 
 // ChangePage defines model for ChangePage.
@@ -1737,7 +1796,7 @@ type ChangePolicy struct {
 // ChangePolicyWayBack defines model for ChangePolicy.WayBack.
 type ChangePolicyWayBack string
 
-// ChangeState held: somebody paused it. scheduled: it goes on by itself at a time.
+// ChangeState pausing: it goes on to its next safe point. paused: by somebody. scheduled: it goes on by itself at a time.
 type ChangeState string
 
 // Check defines model for Check.
@@ -2007,6 +2066,9 @@ type Device struct {
 	// OpenChange The change that occupies it.
 	OpenChange *int64 `json:"openChange,omitempty"`
 
+	// Pins By management protocol: the pinned SHA-256 of the public key of its certificate.
+	Pins *map[string]string `json:"pins,omitempty"`
+
 	// Portrait What a device said of itself. What it does not say is left out; it is not known, which is neither yes nor no.
 	Portrait *Portrait `json:"portrait,omitempty"`
 
@@ -2014,8 +2076,11 @@ type Device struct {
 	Reach *Reach `json:"reach,omitempty"`
 
 	// RefusedTries Sign-ins in a row that the device refused.
-	RefusedTries *int   `json:"refusedTries,omitempty"`
-	Site         string `json:"site"`
+	RefusedTries *int `json:"refusedTries,omitempty"`
+
+	// Services Where it offers management protocols (netconf, restconf, gnmi, gnoi, snmp), host:port, where that is not the port of its kind.
+	Services *map[string]string `json:"services,omitempty"`
+	Site     string             `json:"site"`
 
 	// Standing How a device stands, as far as somebody knows, with how old that is and where it comes from.
 	Standing *DeviceStanding `json:"standing,omitempty"`
@@ -2057,10 +2122,36 @@ type DeviceAim struct {
 	WithLicences *[]string `json:"withLicences,omitempty"`
 }
 
+// DeviceFact defines model for DeviceFact.
+type DeviceFact struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
 	Items []Device `json:"items"`
 	Next  *string  `json:"next,omitempty"`
+
+	// Total How many devices fit; told with the first page only.
+	Total *int `json:"total,omitempty"`
+}
+
+// DeviceSettings What people say about how a device is dealt with.
+type DeviceSettings struct {
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Reach How a device is reached where that is not simply its address.
+	Reach *Reach `json:"reach,omitempty"`
+
+	// Services Where it offers management protocols (netconf, restconf, gnmi, gnoi, snmp), host:port, where that is not the port of its kind.
+	Services *map[string]string `json:"services,omitempty"`
+
+	// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
+	Transfer *Transfer `json:"transfer,omitempty"`
+
+	// Web URL of its HTTP side.
+	Web *string `json:"web,omitempty"`
 }
 
 // DeviceStanding How a device stands, as far as somebody knows, with how old that is and where it comes from.
@@ -2073,15 +2164,121 @@ type DeviceStanding struct {
 	Source DeviceStandingSource `json:"source"`
 
 	// State no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
-	State DeviceStandingState `json:"state"`
-	Text  string              `json:"text"`
+	State Standing `json:"state"`
+	Text  string   `json:"text"`
 }
 
 // DeviceStandingSource Who knows it: somebody who looked at the device, or the change that works on it.
 type DeviceStandingSource string
 
-// DeviceStandingState no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
-type DeviceStandingState string
+// Dialect defines model for Dialect.
+type Dialect struct {
+	// File Of a loaded one: the file that it came from.
+	File *string `json:"file,omitempty"`
+
+	// Lacks Verbs that are missing to change the firmware of such devices.
+	Lacks    []string      `json:"lacks"`
+	LoadedAt *time.Time    `json:"loadedAt,omitempty"`
+	LoadedBy *string       `json:"loadedBy,omitempty"`
+	Name     string        `json:"name"`
+	Source   DialectSource `json:"source"`
+
+	// Trouble Why it cannot be used.
+	Trouble *string `json:"trouble,omitempty"`
+
+	// Version Of the file.
+	Version *int64 `json:"version,omitempty"`
+}
+
+// DialectSource defines model for Dialect.Source.
+type DialectSource string
+
+// DialectCoverage defines model for DialectCoverage.
+type DialectCoverage struct {
+	// By The protocol that it goes by, where that is not the command line.
+	By   *string `json:"by,omitempty"`
+	Has  bool    `json:"has"`
+	Kind string  `json:"kind"`
+	Name string  `json:"name"`
+
+	// Without What follows where it is missing.
+	Without string `json:"without"`
+}
+
+// DialectFinding defines model for DialectFinding.
+type DialectFinding struct {
+	Column int `json:"column"`
+
+	// Doubt False: the dialect cannot be used.
+	Doubt   bool    `json:"doubt"`
+	Hint    *string `json:"hint,omitempty"`
+	Line    int     `json:"line"`
+	Message string  `json:"message"`
+}
+
+// DialectMark defines model for DialectMark.
+type DialectMark struct {
+	// From In bytes of the answer.
+	From int `json:"from"`
+
+	// Group Empty: the whole match.
+	Group string `json:"group"`
+	To    int    `json:"to"`
+}
+
+// DialectQuestion defines model for DialectQuestion.
+type DialectQuestion struct {
+	Kind DialectQuestionKind `json:"kind"`
+
+	// Name Of the portrait: what is sent first.
+	Name string `json:"name"`
+
+	// Takes Placeholders to be filled in.
+	Takes []string `json:"takes"`
+
+	// Writes It may change something on the device.
+	Writes bool `json:"writes"`
+}
+
+// DialectQuestionKind defines model for DialectQuestion.Kind.
+type DialectQuestionKind string
+
+// DialectTrial defines model for DialectTrial.
+type DialectTrial struct {
+	// Answer Without echo and prompt.
+	Answer       string              `json:"answer"`
+	Fields       map[string]string   `json:"fields"`
+	Marks        []DialectMark       `json:"marks"`
+	Milliseconds int64               `json:"milliseconds"`
+	Question     DialectQuestion     `json:"question"`
+	Rows         []map[string]string `json:"rows"`
+	Sent         []string            `json:"sent"`
+	Table        *string             `json:"table,omitempty"`
+
+	// Trouble What went wrong or is not understood.
+	Trouble *string `json:"trouble,omitempty"`
+
+	// Value Of a reading.
+	Value *string `json:"value,omitempty"`
+}
+
+// DialectTry defines model for DialectTry.
+type DialectTry struct {
+	// Device Of the fleet; its credentials are used.
+	Device string `json:"device"`
+
+	// Fill What placeholders are filled in with.
+	Fill *map[string]string `json:"fill,omitempty"`
+
+	// Queries What is sent for the portrait, or names of readings, parts and verbs; left out, all of the portrait and all readings.
+	Queries *[]string `json:"queries,omitempty"`
+
+	// Text The dialect; left out, the one of the device.
+	Text *string `json:"text,omitempty"`
+
+	// Write Verbs that may change something are allowed.
+	Write *bool `json:"write,omitempty"`
+}
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -2578,9 +2775,6 @@ type Move struct {
 
 // NewChange defines model for NewChange.
 type NewChange struct {
-	// Acts Single steps, done in this order; `to` is not looked at.
-	Acts *[]Act `json:"acts,omitempty"`
-
 	// Alternatives How many other ways to look for.
 	Alternatives *int `json:"alternatives,omitempty"`
 
@@ -2609,6 +2803,9 @@ type NewChange struct {
 	// MaxHops 0 is any number.
 	MaxHops *int `json:"maxHops,omitempty"`
 
+	// Operations Single operations, done in this order; `to` is not looked at.
+	Operations *[]Operation `json:"operations,omitempty"`
+
 	// Previews Preview releases may be used.
 	Previews *bool `json:"previews,omitempty"`
 
@@ -2628,8 +2825,11 @@ type NewChange struct {
 
 // NewCredential defines model for NewCredential.
 type NewCredential struct {
-	AuthPassword *string        `json:"authPassword,omitempty"`
-	AuthProtocol *string        `json:"authProtocol,omitempty"`
+	AuthPassword *string `json:"authPassword,omitempty"`
+	AuthProtocol *string `json:"authProtocol,omitempty"`
+
+	// Certificate Of kind certificate: PEM, with those that signed it; its key is in privateKey.
+	Certificate  *string        `json:"certificate,omitempty"`
 	Device       *string        `json:"device,omitempty"`
 	Group        *string        `json:"group,omitempty"`
 	Kind         CredentialKind `json:"kind"`
@@ -2657,8 +2857,11 @@ type NewDevice struct {
 	PrivilegedPassword *string `json:"privilegedPassword,omitempty"`
 
 	// Reach How a device is reached where that is not simply its address.
-	Reach *Reach  `json:"reach,omitempty"`
-	Site  *string `json:"site,omitempty"`
+	Reach *Reach `json:"reach,omitempty"`
+
+	// Services Where it offers management protocols (netconf, restconf, gnmi, gnoi, snmp), host:port, where that is not the port of its kind.
+	Services *map[string]string `json:"services,omitempty"`
+	Site     *string            `json:"site,omitempty"`
 
 	// Token For its HTTP side.
 	Token *string `json:"token,omitempty"`
@@ -2729,6 +2932,36 @@ type Notifications struct {
 
 	// Webhook URL that gets each notice as JSON; empty: none.
 	Webhook string `json:"webhook"`
+}
+
+// Operation defines model for Operation.
+type Operation struct {
+	// File Of what takes an image: the name of the file in the catalogue.
+	File *string `json:"file,omitempty"`
+
+	// Files Of what takes files.
+	Files *[]string `json:"files,omitempty"`
+
+	// Key Of a licence; sealed at once and never shown again.
+	Key *string `json:"key,omitempty"`
+
+	// Kind One that `GET /step-kinds` lists with an operation.
+	Kind string `json:"kind"`
+
+	// Name Of rename-slot: the new name.
+	Name *string `json:"name,omitempty"`
+
+	// Once Of choose-slot: for the next start only.
+	Once *bool `json:"once,omitempty"`
+
+	// Part Of what takes a part or a licence: its name.
+	Part *string `json:"part,omitempty"`
+
+	// Slot Of what is done with a slot or a copy of an installation: its name.
+	Slot *string `json:"slot,omitempty"`
+
+	// Text Of what takes a text: what is to be done.
+	Text *string `json:"text,omitempty"`
 }
 
 // OwnReading defines model for OwnReading.
@@ -2839,6 +3072,9 @@ type Portrait struct {
 	// Components Firmware beside the main image.
 	Components *[]InsideVersion `json:"components,omitempty"`
 
+	// Facts What else it says of itself, in words and in the order in which it is shown.
+	Facts *[]DeviceFact `json:"facts,omitempty"`
+
 	// Licences Left out when it does not say.
 	Licences *[]string `json:"licences,omitempty"`
 	Maker    string    `json:"maker"`
@@ -2946,6 +3182,32 @@ type ReadingSetPage struct {
 	Items []ReadingSet `json:"items"`
 	Next  *string      `json:"next,omitempty"`
 }
+
+// Refresh A look at a device that somebody asked for.
+type Refresh struct {
+	AskedAt time.Time `json:"askedAt"`
+	AskedBy string    `json:"askedBy"`
+	Device  string    `json:"device"`
+
+	// Doing What is happening now, as "reading: tell slots".
+	Doing   *string    `json:"doing,omitempty"`
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+
+	// Fraction 0 to 1.
+	Fraction float32 `json:"fraction"`
+	Id       int64   `json:"id"`
+
+	// Problem Problem details (RFC 9457).
+	Problem   *Problem     `json:"problem,omitempty"`
+	StartedAt *time.Time   `json:"startedAt,omitempty"`
+	State     RefreshState `json:"state"`
+
+	// UsualSeconds How long such a look took before.
+	UsualSeconds *float32 `json:"usualSeconds,omitempty"`
+}
+
+// RefreshState defines model for Refresh.State.
+type RefreshState string
 
 // Refused defines model for Refused.
 type Refused struct {
@@ -3125,6 +3387,9 @@ type SearchResult struct {
 
 // Service defines model for Service.
 type Service struct {
+	// Dialects Those that devices can be spoken with.
+	Dialects []string `json:"dialects"`
+
 	// TimeFactor 1 in real use; a simulated fleet runs this many times faster.
 	TimeFactor float64 `json:"timeFactor"`
 	User       string  `json:"user"`
@@ -3223,6 +3488,9 @@ type Slot struct {
 	// Broken It holds something that cannot be started. It is no way back.
 	Broken *bool `json:"broken,omitempty"`
 
+	// Description What the device keeps of it.
+	Description *string `json:"description,omitempty"`
+
 	// Good It can be started from. Left out when it is not known.
 	Good *bool  `json:"good,omitempty"`
 	Name string `json:"name"`
@@ -3231,9 +3499,18 @@ type Slot struct {
 	Next    bool `json:"next"`
 	Running bool `json:"running"`
 
+	// Second It is started when the next one cannot be. Left out when the device does not say.
+	Second *bool `json:"second,omitempty"`
+
+	// Size bytes
+	Size *int64 `json:"size,omitempty"`
+
 	// State The device's own words.
 	State   string `json:"state"`
 	Version string `json:"version"`
+
+	// Written When it was made, in the device's own words.
+	Written *string `json:"written,omitempty"`
 }
 
 // SourceItem defines model for SourceItem.
@@ -3258,6 +3535,9 @@ type SourceItem struct {
 
 // SourceItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
 type SourceItemAsk string
+
+// Standing no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
+type Standing string
 
 // Step defines model for Step.
 type Step struct {
@@ -3288,7 +3568,7 @@ type Step struct {
 	// Outcome What was confirmed, or why it failed.
 	Outcome string `json:"outcome"`
 
-	// Safe The change can be held before it.
+	// Safe The change can be paused before it.
 	Safe      *bool      `json:"safe,omitempty"`
 	StartedAt *time.Time `json:"startedAt,omitempty"`
 	State     StepState  `json:"state"`
@@ -3297,6 +3577,28 @@ type Step struct {
 	Text  *string `json:"text,omitempty"`
 	Title string  `json:"title"`
 }
+
+// StepKind defines model for StepKind.
+type StepKind struct {
+	Kind string `json:"kind"`
+
+	// Operation How it is asked for by itself; left out where it cannot stand alone.
+	Operation *struct {
+		Help string `json:"help"`
+
+		// Once It can be asked for once in a change.
+		Once *bool `json:"once,omitempty"`
+
+		// Takes What has to be said with it: the name of a file in the catalogue; files on the device; a component; a licence and its key; what a person is to do; nothing or a slot, and whether it is for the next start only; the name of a copy of an installation; that and another name for it.
+		Takes StepKindOperationTakes `json:"takes"`
+	} `json:"operation,omitempty"`
+
+	// Title What a step of this kind is called where it has no title of its own.
+	Title string `json:"title"`
+}
+
+// StepKindOperationTakes What has to be said with it: the name of a file in the catalogue; files on the device; a component; a licence and its key; what a person is to do; nothing or a slot, and whether it is for the next start only; the name of a copy of an installation; that and another name for it.
+type StepKindOperationTakes string
 
 // StepState defines model for StepState.
 type StepState string
@@ -3407,8 +3709,14 @@ type WayBackWay string
 // Cursor defines model for Cursor.
 type Cursor = string
 
+// Descending defines model for Descending.
+type Descending = bool
+
 // DeviceName defines model for DeviceName.
 type DeviceName = string
+
+// Find defines model for Find.
+type Find = string
 
 // ID defines model for ID.
 type ID = int64
@@ -3437,6 +3745,8 @@ type CheckBackupsJSONBody struct {
 
 // GetBackupHealthParams defines parameters for GetBackupHealth.
 type GetBackupHealthParams struct {
+	// Find Only what has this text in a field that the list shows; upper and lower case are one.
+	Find   *Find   `form:"find,omitempty" json:"find,omitempty"`
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -3459,6 +3769,9 @@ type SearchBackupsJSONBody struct {
 // ListBackupsParams defines parameters for ListBackups.
 type ListBackupsParams struct {
 	Device *string `form:"device,omitempty" json:"device,omitempty"`
+
+	// Find Only what has this text in a field that the list shows; upper and lower case are one.
+	Find   *Find   `form:"find,omitempty" json:"find,omitempty"`
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -3603,6 +3916,11 @@ type TryConversionJSONBody struct {
 // ListCredentialsParams defines parameters for ListCredentials.
 type ListCredentialsParams struct {
 	Device *string `form:"device,omitempty" json:"device,omitempty"`
+
+	// Find Only what has this text in a field that the list shows; upper and lower case are one.
+	Find   *Find   `form:"find,omitempty" json:"find,omitempty"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // AddCredentialParams defines parameters for AddCredential.
@@ -3612,27 +3930,29 @@ type AddCredentialParams struct {
 
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
-	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	// Find Only what has this text in a field that the list shows; upper and lower case are one.
+	Find *Find `form:"find,omitempty" json:"find,omitempty"`
+
+	// Standing Only devices that stand so.
+	Standing *Standing `form:"standing,omitempty" json:"standing,omitempty"`
+
+	// Model Only devices of this model.
+	Model *string `form:"model,omitempty" json:"model,omitempty"`
+
+	// Version Only devices that run this version.
+	Version    *string                `form:"version,omitempty" json:"version,omitempty"`
+	Sort       *ListDevicesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	Descending *Descending            `form:"descending,omitempty" json:"descending,omitempty"`
+	Cursor     *Cursor                `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit      *Limit                 `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListDevicesParamsSort defines parameters for ListDevices.
+type ListDevicesParamsSort string
 
 // AddDeviceParams defines parameters for AddDevice.
 type AddDeviceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
-}
-
-// SetDeviceJSONBody defines parameters for SetDevice.
-type SetDeviceJSONBody struct {
-	Groups *[]string `json:"groups,omitempty"`
-
-	// Reach How a device is reached where that is not simply its address.
-	Reach *Reach `json:"reach,omitempty"`
-
-	// Transfer sftp: the service pushes images. The others: the device fetches them from the service.
-	Transfer *Transfer `json:"transfer,omitempty"`
-
-	// Web URL of its HTTP side.
-	Web *string `json:"web,omitempty"`
 }
 
 // PreviewBackParams defines parameters for PreviewBack.
@@ -3657,6 +3977,11 @@ type SetHostKeyJSONBody struct {
 type ListReadingsParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CheckDialectJSONBody defines parameters for CheckDialect.
+type CheckDialectJSONBody struct {
+	Text string `json:"text"`
 }
 
 // ListImagesParams defines parameters for ListImages.
@@ -3755,7 +4080,7 @@ type AddCredentialJSONRequestBody = NewCredential
 type AddDeviceJSONRequestBody = NewDevice
 
 // SetDeviceJSONRequestBody defines body for SetDevice for application/json ContentType.
-type SetDeviceJSONRequestBody SetDeviceJSONBody
+type SetDeviceJSONRequestBody = DeviceSettings
 
 // SetCredentialsJSONRequestBody defines body for SetCredentials for application/json ContentType.
 type SetCredentialsJSONRequestBody = Credentials
@@ -3768,6 +4093,12 @@ type FindPathJSONRequestBody = DeviceAim
 
 // VerifyDeviceJSONRequestBody defines body for VerifyDevice for application/json ContentType.
 type VerifyDeviceJSONRequestBody = VerifyWish
+
+// CheckDialectJSONRequestBody defines body for CheckDialect for application/json ContentType.
+type CheckDialectJSONRequestBody CheckDialectJSONBody
+
+// TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
+type TryDialectJSONRequestBody = DialectTry
 
 // ExplainHopJSONRequestBody defines body for ExplainHop for application/json ContentType.
 type ExplainHopJSONRequestBody = PaperAim
@@ -3822,7 +4153,7 @@ type ServerInterface interface {
 	// CheckBackups Prove the whole backup store
 	// (POST /backup-check)
 	CheckBackups(c *gin.Context)
-	// GetBackupHealth How the backups of each device are
+	// GetBackupHealth How the backups of each device are, those that need a look first
 	// (GET /backup-health)
 	GetBackupHealth(c *gin.Context, params GetBackupHealthParams)
 	// ImportBackup Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
@@ -3942,7 +4273,7 @@ type ServerInterface interface {
 	// GetWayBack What going back now would lose
 	// (GET /changes/{id}/way-back)
 	GetWayBack(c *gin.Context, id ID)
-	// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
+	// ActOnChange Approve, start, arm, pause, resume or stop a change, or answer what it asks
 	// (POST /changes/{id}/{action})
 	ActOnChange(c *gin.Context, id ID, action Action)
 	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
@@ -3990,7 +4321,7 @@ type ServerInterface interface {
 	// DeleteCredential Delete a credential
 	// (DELETE /credentials/{id})
 	DeleteCredential(c *gin.Context, id ID)
-	// ListDevices The fleet, by name
+	// ListDevices The fleet, filtered and in an order
 	// (GET /devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
 	// AddDevice Add a device
@@ -4020,7 +4351,7 @@ type ServerInterface interface {
 	// GetHistory Every distinct state of the configuration, newest first
 	// (GET /devices/{name}/history)
 	GetHistory(c *gin.Context, name DeviceName)
-	// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
+	// ForgetHostKey Forget the pinned host key and the keys of certificates; the next contact pins those it finds
 	// (DELETE /devices/{name}/host-key)
 	ForgetHostKey(c *gin.Context, name DeviceName)
 	// SetHostKey Pin a host key that is known
@@ -4035,7 +4366,10 @@ type ServerInterface interface {
 	// TakeReadings Measure the device now
 	// (POST /devices/{name}/readings)
 	TakeReadings(c *gin.Context, name DeviceName)
-	// RefreshDevice Ask the device what it is now
+	// GetRefresh The newest refresh of a device, with its progress
+	// (GET /devices/{name}/refresh)
+	GetRefresh(c *gin.Context, name DeviceName)
+	// RefreshDevice Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts
 	// (POST /devices/{name}/refresh)
 	RefreshDevice(c *gin.Context, name DeviceName)
 	// ListReleases The releases of the device's family, newest first
@@ -4044,6 +4378,18 @@ type ServerInterface interface {
 	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
 	// (POST /devices/{name}/verify)
 	VerifyDevice(c *gin.Context, name DeviceName)
+	// ListDialects The kinds of devices that the service can speak with (docs/formats/dialect.md)
+	// (GET /dialects)
+	ListDialects(c *gin.Context)
+	// CheckDialect Find what is wrong with a dialect, and what it can do; nothing is loaded
+	// (POST /dialects/check)
+	CheckDialect(c *gin.Context)
+	// TryDialect Try queries of a dialect on a device of the fleet
+	// (POST /dialects/try)
+	TryDialect(c *gin.Context)
+	// GetDialect The text of a dialect
+	// (GET /dialects/{name})
+	GetDialect(c *gin.Context, name string)
 	// ExplainHop Why one jump is supported or refused
 	// (POST /explanations)
 	ExplainHop(c *gin.Context)
@@ -4140,6 +4486,9 @@ type ServerInterface interface {
 	// ListSiteFiles What a release site offers now, with its hash list
 	// (GET /sites/{name}/files)
 	ListSiteFiles(c *gin.Context, name string)
+	// ListStepKinds The kinds of steps, and which can be asked for by themselves
+	// (GET /step-kinds)
+	ListStepKinds(c *gin.Context)
 	// ListUploads Uploads that are not complete
 	// (GET /uploads)
 	ListUploads(c *gin.Context)
@@ -4304,6 +4653,14 @@ func (siw *ServerInterfaceWrapper) GetBackupHealth(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetBackupHealthParams
 
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", c.Request.URL.Query(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter find: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "cursor" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -4448,6 +4805,14 @@ func (siw *ServerInterfaceWrapper) ListBackups(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", c.Request.URL.Query(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter find: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -5774,6 +6139,30 @@ func (siw *ServerInterfaceWrapper) ListCredentials(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", c.Request.URL.Query(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter find: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -5857,6 +6246,54 @@ func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListDevicesParams
+
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", c.Request.URL.Query(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter find: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "standing" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "standing", c.Request.URL.Query(), &params.Standing, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter standing: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "model" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "model", c.Request.URL.Query(), &params.Model, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter model: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", c.Request.URL.Query(), &params.Version, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter version: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", c.Request.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sort: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "descending" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "descending", c.Request.URL.Query(), &params.Descending, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter descending: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	// ------------- Optional query parameter "cursor" -------------
 
@@ -6298,6 +6735,31 @@ func (siw *ServerInterfaceWrapper) TakeReadings(c *gin.Context) {
 	siw.Handler.TakeReadings(c, name)
 }
 
+// GetRefresh operation middleware
+func (siw *ServerInterfaceWrapper) GetRefresh(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRefresh(c, name)
+}
+
 // RefreshDevice operation middleware
 func (siw *ServerInterfaceWrapper) RefreshDevice(c *gin.Context) {
 
@@ -6371,6 +6833,70 @@ func (siw *ServerInterfaceWrapper) VerifyDevice(c *gin.Context) {
 	}
 
 	siw.Handler.VerifyDevice(c, name)
+}
+
+// ListDialects operation middleware
+func (siw *ServerInterfaceWrapper) ListDialects(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDialects(c)
+}
+
+// CheckDialect operation middleware
+func (siw *ServerInterfaceWrapper) CheckDialect(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckDialect(c)
+}
+
+// TryDialect operation middleware
+func (siw *ServerInterfaceWrapper) TryDialect(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryDialect(c)
+}
+
+// GetDialect operation middleware
+func (siw *ServerInterfaceWrapper) GetDialect(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDialect(c, name)
 }
 
 // ExplainHop operation middleware
@@ -6980,6 +7506,19 @@ func (siw *ServerInterfaceWrapper) ListSiteFiles(c *gin.Context) {
 	siw.Handler.ListSiteFiles(c, name)
 }
 
+// ListStepKinds operation middleware
+func (siw *ServerInterfaceWrapper) ListStepKinds(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListStepKinds(c)
+}
+
 // ListUploads operation middleware
 func (siw *ServerInterfaceWrapper) ListUploads(c *gin.Context) {
 
@@ -7101,6 +7640,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/devices", wrapper.AddDevice)
 	router.GET(options.BaseURL+"/devices/:name", wrapper.GetDevice)
 	router.PATCH(options.BaseURL+"/devices/:name", wrapper.SetDevice)
+	router.GET(options.BaseURL+"/devices/:name/refresh", wrapper.GetRefresh)
 	router.POST(options.BaseURL+"/devices/:name/refresh", wrapper.RefreshDevice)
 	router.PUT(options.BaseURL+"/devices/:name/credentials", wrapper.SetCredentials)
 	router.DELETE(options.BaseURL+"/devices/:name/host-key", wrapper.ForgetHostKey)
@@ -7133,6 +7673,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/own-readings", wrapper.ListOwnReadings)
 	router.PUT(options.BaseURL+"/own-readings", wrapper.PutOwnReading)
 	router.DELETE(options.BaseURL+"/own-readings/:id", wrapper.DeleteOwnReading)
+	router.GET(options.BaseURL+"/step-kinds", wrapper.ListStepKinds)
 	router.GET(options.BaseURL+"/change-policy", wrapper.GetChangePolicy)
 	router.PUT(options.BaseURL+"/change-policy", wrapper.PutChangePolicy)
 	router.GET(options.BaseURL+"/simulation", wrapper.GetSimulation)
@@ -7142,6 +7683,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/changes/:id/journal", wrapper.ListJournal)
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
 	router.PUT(options.BaseURL+"/catalogue/:file", wrapper.LoadCatalogue)
+	router.GET(options.BaseURL+"/dialects", wrapper.ListDialects)
+	router.GET(options.BaseURL+"/dialects/:name", wrapper.GetDialect)
+	router.POST(options.BaseURL+"/dialects/check", wrapper.CheckDialect)
+	router.POST(options.BaseURL+"/dialects/try", wrapper.TryDialect)
 	router.GET(options.BaseURL+"/catalogue/:file/versions", wrapper.ListCatalogueVersions)
 	router.GET(options.BaseURL+"/catalogue/:file/versions/:id", wrapper.ReadCatalogueVersion)
 	router.POST(options.BaseURL+"/catalogue/:file/versions/:id", wrapper.RestoreCatalogueVersion)
@@ -7461,8 +8006,13 @@ type GetBackupHealthResponseObject interface {
 }
 
 type GetBackupHealth200JSONResponse struct {
+	// Bad How many of them need a look.
+	Bad   int            `json:"bad"`
 	Items []BackupHealth `json:"items"`
 	Next  *string        `json:"next,omitempty"`
+
+	// Total How many devices fit.
+	Total int `json:"total"`
 }
 
 func (response GetBackupHealth200JSONResponse) VisitGetBackupHealthResponse(w http.ResponseWriter) error {
@@ -9623,6 +10173,7 @@ type ListCredentialsResponseObject interface {
 
 type ListCredentials200JSONResponse struct {
 	Items []Credential `json:"items"`
+	Next  *string      `json:"next,omitempty"`
 }
 
 func (response ListCredentials200JSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
@@ -10306,6 +10857,45 @@ func (response TakeReadingsdefaultApplicationProblemPlusJSONResponse) VisitTakeR
 	return err
 }
 
+type GetRefreshRequestObject struct {
+	Name DeviceName `json:"name"`
+}
+
+type GetRefreshResponseObject interface {
+	VisitGetRefreshResponse(w http.ResponseWriter) error
+}
+
+type GetRefresh200JSONResponse Refresh
+
+func (response GetRefresh200JSONResponse) VisitGetRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRefreshdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRefreshdefaultApplicationProblemPlusJSONResponse) VisitGetRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RefreshDeviceRequestObject struct {
 	Name DeviceName `json:"name"`
 }
@@ -10314,16 +10904,16 @@ type RefreshDeviceResponseObject interface {
 	VisitRefreshDeviceResponse(w http.ResponseWriter) error
 }
 
-type RefreshDevice200JSONResponse Device
+type RefreshDevice202JSONResponse Refresh
 
-func (response RefreshDevice200JSONResponse) VisitRefreshDeviceResponse(w http.ResponseWriter) error {
+func (response RefreshDevice202JSONResponse) VisitRefreshDeviceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
+	w.WriteHeader(202)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -10415,6 +11005,176 @@ type VerifyDevicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyDevicedefaultApplicationProblemPlusJSONResponse) VisitVerifyDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDialectsRequestObject struct {
+}
+
+type ListDialectsResponseObject interface {
+	VisitListDialectsResponse(w http.ResponseWriter) error
+}
+
+type ListDialects200JSONResponse struct {
+	Items []Dialect `json:"items"`
+}
+
+func (response ListDialects200JSONResponse) VisitListDialectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDialectsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDialectsdefaultApplicationProblemPlusJSONResponse) VisitListDialectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckDialectRequestObject struct {
+	Body *CheckDialectJSONRequestBody
+}
+
+type CheckDialectResponseObject interface {
+	VisitCheckDialectResponse(w http.ResponseWriter) error
+}
+
+type CheckDialect200JSONResponse struct {
+	Askable  []DialectQuestion `json:"askable"`
+	Coverage []DialectCoverage `json:"coverage"`
+	Findings []DialectFinding  `json:"findings"`
+}
+
+func (response CheckDialect200JSONResponse) VisitCheckDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckDialectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckDialectdefaultApplicationProblemPlusJSONResponse) VisitCheckDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryDialectRequestObject struct {
+	Body *TryDialectJSONRequestBody
+}
+
+type TryDialectResponseObject interface {
+	VisitTryDialectResponse(w http.ResponseWriter) error
+}
+
+type TryDialect200JSONResponse struct {
+	Items     []DialectTrial `json:"items"`
+	Recording string         `json:"recording"`
+
+	// Trouble Why the rest was not tried.
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+func (response TryDialect200JSONResponse) VisitTryDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryDialectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryDialectdefaultApplicationProblemPlusJSONResponse) VisitTryDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDialectRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetDialectResponseObject interface {
+	VisitGetDialectResponse(w http.ResponseWriter) error
+}
+
+type GetDialect200JSONResponse struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+func (response GetDialect200JSONResponse) VisitGetDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDialectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDialectdefaultApplicationProblemPlusJSONResponse) VisitGetDialectResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11634,6 +12394,46 @@ func (response ListSiteFilesdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type ListStepKindsRequestObject struct {
+}
+
+type ListStepKindsResponseObject interface {
+	VisitListStepKindsResponse(w http.ResponseWriter) error
+}
+
+type ListStepKinds200JSONResponse struct {
+	Items []StepKind `json:"items"`
+}
+
+func (response ListStepKinds200JSONResponse) VisitListStepKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStepKindsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListStepKindsdefaultApplicationProblemPlusJSONResponse) VisitListStepKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListUploadsRequestObject struct {
 }
 
@@ -11807,7 +12607,7 @@ type StrictServerInterface interface {
 	// CheckBackups Prove the whole backup store
 	// (POST /backup-check)
 	CheckBackups(ctx context.Context, request CheckBackupsRequestObject) (CheckBackupsResponseObject, error)
-	// GetBackupHealth How the backups of each device are
+	// GetBackupHealth How the backups of each device are, those that need a look first
 	// (GET /backup-health)
 	GetBackupHealth(ctx context.Context, request GetBackupHealthRequestObject) (GetBackupHealthResponseObject, error)
 	// ImportBackup Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
@@ -11927,7 +12727,7 @@ type StrictServerInterface interface {
 	// GetWayBack What going back now would lose
 	// (GET /changes/{id}/way-back)
 	GetWayBack(ctx context.Context, request GetWayBackRequestObject) (GetWayBackResponseObject, error)
-	// ActOnChange Approve, start, arm, hold, resume or stop a change, or answer what it asks
+	// ActOnChange Approve, start, arm, pause, resume or stop a change, or answer what it asks
 	// (POST /changes/{id}/{action})
 	ActOnChange(ctx context.Context, request ActOnChangeRequestObject) (ActOnChangeResponseObject, error)
 	// CarveServices Services of a gateway with all they need, and what stays behind; nothing is stored
@@ -11975,7 +12775,7 @@ type StrictServerInterface interface {
 	// DeleteCredential Delete a credential
 	// (DELETE /credentials/{id})
 	DeleteCredential(ctx context.Context, request DeleteCredentialRequestObject) (DeleteCredentialResponseObject, error)
-	// ListDevices The fleet, by name
+	// ListDevices The fleet, filtered and in an order
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
 	// AddDevice Add a device
@@ -12005,7 +12805,7 @@ type StrictServerInterface interface {
 	// GetHistory Every distinct state of the configuration, newest first
 	// (GET /devices/{name}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
-	// ForgetHostKey Forget the pinned host key; the next contact pins the one it finds
+	// ForgetHostKey Forget the pinned host key and the keys of certificates; the next contact pins those it finds
 	// (DELETE /devices/{name}/host-key)
 	ForgetHostKey(ctx context.Context, request ForgetHostKeyRequestObject) (ForgetHostKeyResponseObject, error)
 	// SetHostKey Pin a host key that is known
@@ -12020,7 +12820,10 @@ type StrictServerInterface interface {
 	// TakeReadings Measure the device now
 	// (POST /devices/{name}/readings)
 	TakeReadings(ctx context.Context, request TakeReadingsRequestObject) (TakeReadingsResponseObject, error)
-	// RefreshDevice Ask the device what it is now
+	// GetRefresh The newest refresh of a device, with its progress
+	// (GET /devices/{name}/refresh)
+	GetRefresh(ctx context.Context, request GetRefreshRequestObject) (GetRefreshResponseObject, error)
+	// RefreshDevice Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts
 	// (POST /devices/{name}/refresh)
 	RefreshDevice(ctx context.Context, request RefreshDeviceRequestObject) (RefreshDeviceResponseObject, error)
 	// ListReleases The releases of the device's family, newest first
@@ -12029,6 +12832,18 @@ type StrictServerInterface interface {
 	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
 	// (POST /devices/{name}/verify)
 	VerifyDevice(ctx context.Context, request VerifyDeviceRequestObject) (VerifyDeviceResponseObject, error)
+	// ListDialects The kinds of devices that the service can speak with (docs/formats/dialect.md)
+	// (GET /dialects)
+	ListDialects(ctx context.Context, request ListDialectsRequestObject) (ListDialectsResponseObject, error)
+	// CheckDialect Find what is wrong with a dialect, and what it can do; nothing is loaded
+	// (POST /dialects/check)
+	CheckDialect(ctx context.Context, request CheckDialectRequestObject) (CheckDialectResponseObject, error)
+	// TryDialect Try queries of a dialect on a device of the fleet
+	// (POST /dialects/try)
+	TryDialect(ctx context.Context, request TryDialectRequestObject) (TryDialectResponseObject, error)
+	// GetDialect The text of a dialect
+	// (GET /dialects/{name})
+	GetDialect(ctx context.Context, request GetDialectRequestObject) (GetDialectResponseObject, error)
 	// ExplainHop Why one jump is supported or refused
 	// (POST /explanations)
 	ExplainHop(ctx context.Context, request ExplainHopRequestObject) (ExplainHopResponseObject, error)
@@ -12125,6 +12940,9 @@ type StrictServerInterface interface {
 	// ListSiteFiles What a release site offers now, with its hash list
 	// (GET /sites/{name}/files)
 	ListSiteFiles(ctx context.Context, request ListSiteFilesRequestObject) (ListSiteFilesResponseObject, error)
+	// ListStepKinds The kinds of steps, and which can be asked for by themselves
+	// (GET /step-kinds)
+	ListStepKinds(ctx context.Context, request ListStepKindsRequestObject) (ListStepKindsResponseObject, error)
 	// ListUploads Uploads that are not complete
 	// (GET /uploads)
 	ListUploads(ctx context.Context, request ListUploadsRequestObject) (ListUploadsResponseObject, error)
@@ -14662,6 +15480,32 @@ func (sh *strictHandler) TakeReadings(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// GetRefresh operation middleware
+func (sh *strictHandler) GetRefresh(ctx *gin.Context, name DeviceName) {
+	var request GetRefreshRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRefresh(ctx, request.(GetRefreshRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRefresh")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRefreshResponseObject); ok {
+		if err := validResponse.VisitGetRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // RefreshDevice operation middleware
 func (sh *strictHandler) RefreshDevice(ctx *gin.Context, name DeviceName) {
 	var request RefreshDeviceRequestObject
@@ -14751,6 +15595,140 @@ func (sh *strictHandler) VerifyDevice(ctx *gin.Context, name DeviceName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(VerifyDeviceResponseObject); ok {
 		if err := validResponse.VisitVerifyDeviceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDialects operation middleware
+func (sh *strictHandler) ListDialects(ctx *gin.Context) {
+	var request ListDialectsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDialects(ctx, request.(ListDialectsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDialects")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDialectsResponseObject); ok {
+		if err := validResponse.VisitListDialectsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckDialect operation middleware
+func (sh *strictHandler) CheckDialect(ctx *gin.Context) {
+	var request CheckDialectRequestObject
+
+	var body CheckDialectJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckDialect(ctx, request.(CheckDialectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckDialect")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckDialectResponseObject); ok {
+		if err := validResponse.VisitCheckDialectResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryDialect operation middleware
+func (sh *strictHandler) TryDialect(ctx *gin.Context) {
+	var request TryDialectRequestObject
+
+	var body TryDialectJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryDialect(ctx, request.(TryDialectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryDialect")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryDialectResponseObject); ok {
+		if err := validResponse.VisitTryDialectResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDialect operation middleware
+func (sh *strictHandler) GetDialect(ctx *gin.Context, name string) {
+	var request GetDialectRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDialect(ctx, request.(GetDialectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDialect")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDialectResponseObject); ok {
+		if err := validResponse.VisitGetDialectResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15735,6 +16713,30 @@ func (sh *strictHandler) ListSiteFiles(ctx *gin.Context, name string) {
 	}
 }
 
+// ListStepKinds operation middleware
+func (sh *strictHandler) ListStepKinds(ctx *gin.Context) {
+	var request ListStepKindsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStepKinds(ctx, request.(ListStepKindsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStepKinds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListStepKindsResponseObject); ok {
+		if err := validResponse.VisitListStepKindsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListUploads operation middleware
 func (sh *strictHandler) ListUploads(ctx *gin.Context) {
 	var request ListUploadsRequestObject
@@ -15861,353 +16863,387 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L3/l9s2ki/6r+Do7Tmzs0/9xZkk76b7l20n9tgbx/Z1e+Lz7sQ7hkRIwjQJcACwZSXH//s9qAJAUAIo",
-	"spttZ2Z/StwiCaBQKNTXT/02W8qqloIJo2cXv81qqmjFDFPwr+8bpaWy/8fF7GL2j4ap3Ww+E7Ris4vZ",
-	"En+dz/RywypqHzO72v6ijeJiPfv0aT77gd3yJXsJb7jP1NRs2q/Af+Yzxf7RcMWK2YVRDev/5vMfMt/i",
-	"Re+XVlJV1NjnhPn269l8VnHBq6aaXTya+2G4MGzNFI5TsKqWhonl7ke2C2NuGC2YakeNHjuxz8VDVvTj",
-	"CybWZjO7+Or8fJ5YzAtecZMjcQk/xh8s2Io2pZldPLKfq+hHXMA38K++5XyylNG1FJrB3r5WclGyyv7v",
-	"UgrDBEyC1nXJl9RwKc5qfOL//buWwv7WTuLfFFvNLmb/z1nLPGf4qz7z34URC6aXitf2c7OL2bsNNWTL",
-	"hCFbJcV6TrYbpticUFGQrf3NSFLIUyCL+5wd7Wq5ZLWhYgksVCtZM2U4rmK5Ycsb+D9uWKUT/AJkeY4/",
-	"tnShStHdDGhC3fKirXp07sjp//Cn1M61jPZXP4/wvffhBbn4O1saOxSuwz6/vwpqOuxZUMNODIdzcbCa",
-	"xS65SJhA8pd2hQOWMIMBwktzO7X0WszhMla8ZMij8a6/WhHNRDEnSKOmmhMutKFlCRsfWOiCmA0jlvGJ",
-	"XMH/2+8RLuD/l9TQUq4bdpoiin1SJ4deloyKk6a2r/WwCP3oWOSb80MeucHDf/Dtki+ZWLJLohktWUGo",
-	"IVIsGSxLsFumiN7IrSB0TblIzvuGC2AHJuyx/etsQZc3TT2bz/y0Z/OZG8VKASasgPN0tCtCQsILUthn",
-	"Ajln81kttyCnCkW53UtNb+GRjZSanehSGthpbaiy/9cI/+CGiiLa9na+0h3CQzK337wgK6lwL9lHQ+Dr",
-	"RIpyF1FgIaVdoP1kbQdPftKvZE5gIUBWR4wLwo0GXkmS1bCP6W/ahV2grOHaipsFI4UU8JWD899/XGDr",
-	"MkeD43nzu0rrWkkgvSc1VXb3GFWlPWwbWeLFpZsKn5J24zVfixO5WtnnQXTAMwbuh7U8sbxi2YPZXU1t",
-	"Fk7knVSFPjyraRJdETz4cyIVkmlLNdGMiVPykrGCFZZoOBuypUpwsdZ7xPs6Q7xDQhW3XEu1S8jD1Yot",
-	"naTsTvCZ3JKKih0pQK/QRDWCUEH8G0SxklEds0W4Auez5S07clfsH/0VrXjJx77Fi+RjdbMoud4wlZHT",
-	"MPMi8+Mt1zwpxq1cuGWKm/TFoJuqoir9m+EGJXY/q4Nahc/Gi4gGboeJ1hHN2pE+oue83eT3PbzxAzOU",
-	"lwkOiXinTxsJPAbKCLBMZyuHvIsqbGqf3VLHf/INvpj6pqa7xE0GqpOVqYVcNpVVoexzZEmFF2FejdqR",
-	"WsmiWRpNqGJESBMOx5wwutzAHdV/HXbntMcNgfTR+t20Wxr37ynQ82BPi/D3xP3+kRWPE7fw2w0jsiyY",
-	"Nv7kE26ALArWaizd7NuacJO8KypZsDJz5ipWcOql+fgNARm6sxPiurMRl0QKRsyGizWhpOQifY1pQ02T",
-	"3iF7Reg0OaxJZGemRm3yfHbLVFbCbDe7FAl2OA4uDwZOrGOPfdwue8K344b1dinfx0n+GB1qolbMZORh",
-	"nqh5CuytwX0+MffkbHmVEGClYUpQw29Timu45qQlMNla1jKSlFLeWO3K3bjO9IsMv/PUrVcoWX+/4WWh",
-	"WIKR4RcCm6FJRXfAvkrWNSvSCltFPz5LMt+55QM7adFUC4aT7J1Ybe8Htk186jX+4s90mFijc7NSTDOT",
-	"ImStUQjAA2hKSLHi60YBfx3/smYq3Bvdj1+7X3AAexfuiD2YpGq0sR+li5LZfVONGHcWjUzpZo7brGC5",
-	"ILViK6aUleqCbZk2c2Ks+n7xdo4C7+Lqh5+fX7968/+DIKqY3ZOLl1c/PQH9HJQ7KpC/8Ey2j3kDjAnN",
-	"KrsG1Qid1rTlT15+dmcLf7ZrZ6IgVB+8a2WKFR12mLqkxhq/ZLmhYs306exCNGW5f+qMTB+v9iQdHrON",
-	"49RBt/MzWac2o+KiMezo2z+5xzwzxjsdMb2ztzK/JgWtlQbckIKvVkxpslKyArot7LW3pbvjQhfIEI0d",
-	"ptiuDsdOElhbu6SwBjJKrvLVanbx135qXMtGLRm882m+vytcaF6w9PVljbqwRmrIopTLG8tIeH8PP0Pa",
-	"+RwPjEBv/jVCU+7NQUtPQ9WaGUJhvcDvKTdN1trs3wJqzTd49JDG+/o2kufwuffzA5lg7x0G+ofxy9BA",
-	"egKGoSayMXOy5WYDJrNzH56SF1ww538pm0qArmg2UgfnC9KdC7Ld8OXGKTEV15qL9SmwRVNwYz9zP39W",
-	"ETT8xE9ZhZDdOoflwS9oex24elNHTQ40fWDr7ON+3HmrxbjpJ8/NlvKkEWvZXDHTKGGJTb34NcHetoeU",
-	"FYQKtp0TecsUoWUJ+6cNXadYc8PXmy7NZbMoI4LjnWynVcpt6ipbSlHYM2G4G8lfbpYz0H824OOaOw/R",
-	"sM1PeyGsvFtRhTx3YfXjG9LUcwIOES6INrwsiWKrvUs7s4c4J1z4HCmVPYnz2WN0wSU8zfZuGshbViCW",
-	"zMS8G2kUvYZOyoX65CNdmuAatbtTUS66ikzyel5Lwa4SFH6OjFYyQ9byEr7oggDeVEHF3mpzlURLYtiO",
-	"2hHfbdKq94aVRdqM4CboTDesNpeEVbXZke2Gich8su8nl7mR9eF3n9or5NElOQd9h1oF0LilHG7YYKlR",
-	"Uhdv2DvS3JRW2K5IbS9YPMuUeD4gi0YUJSMbqsddYn3WqXfrezdjwSoKDmJ7BxdNib5e4Nr5jFe1VCbp",
-	"J9Qb+tU33yavyhGspvmv6evWii4kChdksTMovgaQ2tAbJq5GXCWR/bbHClxVW7zhrCVAReAsewpgnONi",
-	"BK6CIPdby8/bsXB0AzUdQdpVRDGVIB08O7mjkRdHV8bYE3EolRZBWg0g6IKt6SiC3vFuFgUrxgwz+PDJ",
-	"xiwlanWe6VUjBNoTEVW5iP6xorwEb6RVXlg6rjE0RtblgbChnrDtDHsVA9zT733Ebm9HQVJkzIMoUtvl",
-	"8Mf2XDkNwgruRtR0ecMKK/4aUTJtVT9WDzx5Ba2smjHYcMIF/QBvpaQYLj2zJo2qx0DtBWR4kSOAxGBh",
-	"wfVNRAzFaDFw5bdWG05Tf48V/JPzsGPtOsM02x1r19mSN88bjpSZ4550/FnVHW8dxchmz1g6vnlJjyAs",
-	"MeMQpANsHvcB9/g8TL9n4Rl/fyvnhi0lXNMjSPCCLm9SZKi9uT7iW6+pMkc96SHaWzujHGedp84zRkuz",
-	"GSkz4Mo9cjNL/If7DlmwlVSMsH80tCRSOCMAeTqED4bIkR5Fl/KyUamJubsO1AVKlNwiW6/pLSNC7qtU",
-	"aXVuEwjV/fZaygLzDEqqDaE4FH77QFu7JCU17IIIKRgoCkUD3jw79TlZNKb9UHjTPso1hCSUnbdAW8op",
-	"ZHay/uKyU4EtP35jzWeQTZC8uezww1jS6xDupT/b8Qdf0f6N50OvauEsu2Gf19wMiEOGixceD7scMVMs",
-	"jJHv84cJjvvBUfIZGQdTFDQjCgXExVP+Wqf0b7nZyMZEhozf67TDOReVDd7Bfiq5hDofr4UF4athrnmi",
-	"vE5eO0Hw3fNCEYM8ZThI3xxVShPOO07t2V0xYw9hNnuo1+huhD3O6AgD/QIdNjdCbrNxxfGMVCspV72L",
-	"gDSSwuWtbDeyTMcNrb5DF6k1PTc+QukykzQx7KNp/YOaLRUDo0/f9IRajFR+gETAJNiTWSNxgADRO2Ho",
-	"x/ukLaQPQsZMg6w33IGIgJ3F5jny2hvcGa/RKGvIvfJ4N9buWivZJPwg75z4cUxLRUHgyQsXsYq9jxsK",
-	"kVyICp3ey1S7Yaz+XjYpW+XcXqlkIRtRkEUnWuhDmo/Oz887Ca3nuSF+SGZL7I1A16zz+T99+83xr+va",
-	"csFPbeynnd3XXx99e7thST/ELSMrzspC26PHBVkqKQxdzH2a469WgXAeeOeBdc4wp4csdh1tov8EwCz2",
-	"lxIRLt6mJHczH6fpcnUmS0A15ShrYeCF5owHsLQVurVyoarHpbRWbz419VCxcQGMRKCuuc8tfGyiUpqf",
-	"qeJeinZnm70ibmnZDJd8+HRq+O+pUpwVmbSWJVVqx8U6ES2XKyLkltClkhpSEoxLwFE+Ok0KyXQbr9sT",
-	"h5FfvDvwS4npMFyTkq0gFZySmindcTdGt8zScq3LBSu4/QotX3dTHBP2SCfm4UNn2p4qiAIu2FJW6Mc1",
-	"G1ZdgDd6Tip77c5deLqYk4op+K/Lk5gTq1fpk4PptgS3bJZL6+K658tS4cc71Lhj5lZkYjjq+YlleCQV",
-	"UVfMc+cRusd3Vmen2dYFeeUqijKJgjj3ydxuh+MrIju5Ue3s4qyMO5IjfCK7+pcsJUuyml1eluR1Popm",
-	"asopn/RzXcuK4UmBC1sburP2+oZDzrllFG4Pj0wfmkZ7xeKONHNKlBMwrvoG1h2mHEbJkjVBUxdYHpdm",
-	"C+sdbJa0O5rM5NQmczxjEs/zCnKcjqvGJZq6PKInwmCi6kE2UDJK+rZVEXRUQrNhO2CEAVPNnQdP2XnY",
-	"FjcHR6f0xrr6jB8gS4WJdIan9+7t09laVk4xcrJwUL0ELQqXaAwiOgS80l7+YU7LYDBT0+/GD0t+ystx",
-	"OYh5bUTSkbETfCNjLFT0JpNsjvl+445bnO2c0JfzVt9Ae81ZZiG50htuuIow527asTfjAh0iIvZu2s9t",
-	"sHBPR2mU6iaXRAJ0eJx42p10wesiY9JXDDOm1tLeDAuKGVNUdFWzTH7jcXP9SCgEomL7BnVqQ+aBuNGK",
-	"krsUki32EouiEro9EeKKUdy1KCu2kMXO3oQ3ZE9p6k3Q9wMk+J9CPY3OKs0h89u7U6yqPGJk+FpqXCwf",
-	"GsVM/p0MO9E2Nal3Tu4xX1841pHB0rkS3msO6czUkO2GQRoqOkitrbobTDaMoiaoBor8Y7q8SeW/bKQ2",
-	"F7VUBoff8+txTdjHGuuJoKCPH+ZlJa+npWLUjCQSvjLe2zM6yo5L0s+kNj+yTCmFI0BFd+AgDAnCll7k",
-	"hu0u3R7VXAhWWJplhIrzyKdvPyWrdH4QLVf51DRnbDJREC6IfdY7Spb2MpgTV6nmo1dSEN0sN75SbGAC",
-	"23AHl1NFupO1ovfC1TxCarNit1w22pe8ohUNBaGXhC6NviBWwSoZ0YbVOg4QrVzSSisrXQQV6gGNTqo4",
-	"lUzpsQkSUkPss5aUj76zhPzqHOk4kE4ilUUYqaR/0GRZyuXN8Mwxbwr1FpfbZ+DZ1pLZl8WS4K85x/w/",
-	"GqZ9TU/fWP/bP4elQJTb++XZ8DzL8M6LFKmCgNEHezNsAyxPcLG+SpotUDht4BwLCWl1lnOVauzdduGy",
-	"PFHuWb7LRBFggJ96OQq/ZOWA56j5nVnKc/mRfXmDj127gkN40TRKvMvVKKHIymV5+ded9XnI0BtZky2k",
-	"V2zpDnUrbu1BsMHtR+eoez1Kh6LdpTFGUkNO9/GLz6pI4MMK71zzZH02/DlOpgRnM9eYPD78hIKIGm7V",
-	"GlanrVl1/OW38FCohEml+hV8eTTy/bN7zBp/lBv9F8uu6VyI4FYvnAV6YYm1lphVtLBspFm5CnfeMJJt",
-	"6Q6UkMFUe0d3j5N5KL2ZaM5mRcZxNyzQLlYwYv2k1Wb9tu4JrH2ZhxI/r6tPETh2Wv8DBI7dHGXJl7uU",
-	"SxMO6TPZqEwtXinFmtCVYYq4h5/6IpxacmHQL+6T+kF9ghz1BSM11ZoVIBU3dgCHekKoYzOy5rcMom72",
-	"Wnbp3VsuCrk9JV/jqQWPuGxMWpC2galv/1cclzr96ptUAh1I7tfgS067F8FwYiXmkwkr+0ih7OKLdtIb",
-	"CjeWMzO6V22kBm4dN0cuGwnuISiraIysqOHLhCZz4JqKJt1+Nr/V116E7un9rCwuWuuwVRTa05859pDO",
-	"bU95rKIBWWattQUBKp+PupFl4f6PlXFaNqxd3+BvBcJ2IOfATyH7RxuIAST1vEzyqLePM+YEu+WF98wN",
-	"z0tok2OTd6u1jPy4mfu1YsUuV0KNkD99t6Cntj1JsPlKeJCMFGnulh3gRWcgUZK3uAnl4A8XXxxWT5Yt",
-	"YPleVhUTxpfr7Scl2Qlh2dESHwzhZigbOyVXmBKCfpSa0RtMD3TuZKgCCw7lPfeubBbpYhNfZCuMapgH",
-	"YIk/b5no0PEbSZI8Hb3dcHClw6JCedwCYtltNZs2VBQ6lz+jc1Ab+0x5g7gsLl6XZkgoK8z4QXgU7z8y",
-	"V+9OSlRKDOIYF6ZxnnwXu8EFZfioporrFLujiX1cU6dWAl4zE1mMw18Yq+PtZ9fiHHHg9mu5pcJX3+Ac",
-	"B57tFWLjJQqfMSCzZoJh3DzHZwcO9TuAEUTe8BXA8fk3e1f6dmTmgVRFFrfmoKA5+lFuR+h/8Tb0xMEG",
-	"i/z5zCi+Xicn3n8duEPiX/fr75ZQ27WliRylTDyGJNA0V3VJk96JfQTBCJXu0fyul4dfbe4O6YXM8/67",
-	"Pb5/9cOTF//585M3189fvXTFF0oaFpDc9PEIpLNbkDRHKdsnoMYZHlHMMml8bN/mOE+WRfa3dAH6Y2k2",
-	"pGIU873sM5d4H/ryfq7JUuqKGb5MXYVJm8cN1s6nnfVRMmailzmhl8G22o/MOrBIKIA5FEgPFvHskwRo",
-	"L/W4iIQ0ZFhJsQtVOrO7g481OBDZ3QNROAfUfsJU2VQik83k1a28tpTUiRTTTWkuyXnsEqIL2Rhrhe6h",
-	"EUXjVUxrZ+UPzWNJayBuUUEH8R/2SzpKLgSXSKbcQz4upE3RKLXZK5xcnxKrdkEoGe5ojxoFKi6+HWEh",
-	"xBWi4OU7VHpHVWAOEJ2XBJP0ceK4iKT2kLsgRlwJR6jsdd37lmJpc80wHXYgKgCvekGRXBlZWyCkN3K7",
-	"7/DPBatD0RWOEs0vw3ZaluyFXN/buYVfes1Z6pYZ7smKP3Mv4I1RgAaDw2LD9I8WVqPHjBW32RSNo2mk",
-	"hzmTiQzSqaO12cDm8KwRVjhttY+VXuBT/T4bK+PfJhPHrjt5YZcg8fUhAAzOJe2aAfn7Wo6piwS7yL6S",
-	"xOqBDz7UdNEAn3C6ZihyjNOzh/jjY1AA3N8OWTpb2t2B7gL7z1KbWJNORKYLDViGkPNItbszD5GQhN46",
-	"jPg7ZgE/3hHVlGxOfpm9+cuLJ+Q/yeurt89+mdk/rBuq7A3o/4ZXod1kHNe5G+GW/2WmmTFl8mn04wAG",
-	"o2jTy2XNhFN3fAqtc7tI5VCPAuwJuRIOisSNbDUBDVWe9h5JZibXo/jMbtr3G5kBGM1nfiI32C3yQo6w",
-	"ghvnzf6P//gP7zTyYMzOfRdAhgJC5MFGNaJIwM+9bGJkuI3VneyAxEhiX8jcvD2sOEnEKHwtCgdPHjwK",
-	"g/zvKHUgdSAyyOzyIBt48MsDscXwAz236T5NjrtTh1f3DJujK4jppow7N4snUT/1r02SY5YdRWH4pTxE",
-	"iEffjqX4kXm2iMt7M/39KRxZBWL6Ky5JNMUKJgyn5Weg1pDSyXsUPDoHSK+4Csv90T7tCjLGrLDRGUHh",
-	"eE/3gB/5R+ylDn0+oE5rjllyVJOvTz+GWkMqdgMRkZwPBCYWTeNuXPDjnhepplpvpYJxGFbo8ltesjUE",
-	"SDfG1CdG3mCRo6jqk9s/ocfJmkjpuGkYKiGHw2jp6mw/8uu+xzIbtEc5R60wYIoqOZhsWhSK6YyOxWnJ",
-	"libP4yNT/je5ZNGnXKyZqhVv44cuJ/SG7U7Tbjt580SpVMgEgaSpIRj6zr7uj8r+20y0IX1ILDaKY5m8",
-	"zzDmZnjKTj4EUrOs/mxVMpcaASuRy2VT84A6PkB+WLVRUW6GKIzwHAYql5sBQbXlBp8GwMS3iifBjBFc",
-	"cR92JUqLPgRcjNPc0ggeEGAMvs1eHzwMcu2fBo8tFXp13Bx+65/7NJ9t2eJwaX9588In1jx7+/Y10bwY",
-	"UDztLjaHNeJPXXvGogmGw5U/xw4EfBh4rn34EDXX2jUvsP9JYv9e+pJK1yLFVUJAoSdYcqt4LzcUsrer",
-	"oW1xvjpPeKz20WnDYqdQ7fNdF+6rz+9xWtLPGEBZ0YqC5PIVVZBj7kUNwH84bN2N3EK5qvF2NNTjATY+",
-	"wL04SOMcpnAuXzMntADAu0UwhAYtCJp9X0efzrjW321kwDuJMqi2GxSy2P2oZTCwzc2eUNxKdQNpVSgU",
-	"/SVv34+hKoUU6ctbp5O6hDxBAyhCdkKkfLhOLkkj7MzFBRESJr2h2k06TNPtNtSuCwnNHOIpQk2K79+D",
-	"iVthVOicBAMAjtOJW8f7OwdnfSqSiV09aU7uqbV0TpR+vFUAI8IdCqlul94J5Dmsort7FmPOZ/4vWD2O",
-	"/wchdYZ5rIBKfcI+1iVfchP9ySfWWLUOg6JJygq2zYAzbV/kq7KlYflqLpc4DyUlHCrpXGOv7QVZysJl",
-	"flrR4H1EJdcGazvsf/1fcbvmGI0Kv0awJ6mgciqLKsbqATxogAkn3OyX+kbwuSiAgmMvN1yeRrIsXicT",
-	"rN75j28p5rQirwBAkVRwxnz1ULZPVzp16wVdsFJ3cMg1oQrQXLp5UnY/7K0ut2JO/i651T8XO/LLjJyR",
-	"X2aZ4mxLqQxwEVseafaClxNsNJhRAAzVVwTeWyNjv7BgpYSyRXlcI3GmlnOhYNMwy/jtFrYMH1baLisp",
-	"QRRfmfvH+PxJSlSQiiVrIbUTCM1BZLvgq5EYrfUtJyZI4GiEprcpUQgT8O0A4Jnph9+3/NxcuqRJbc0T",
-	"aBaU8IuU3HdrPUzwDe94oSwwv7hga0VRPMsG/GjvMwUe93DxwevzMMEwnR6/5JMoI/nAzB1Z8lrk00IG",
-	"e3Gg79Bb+POYFOkxuGZdGvfXVCNBnSXSzi0UWfs1zwO5+oj8gmtzX7U8bNjdQ9hPPtYlFblE6pxLs2aq",
-	"Om4dhwzt8IbpdNTrwNiBOTs81hB9+i4BwdhD2k6tnUeKVE8DhsRhALxt2jwuuRIzP5MV0wJDecM/+qZJ",
-	"fyqbPTYKkeJofDZpHeZD4m227QEiEdOGrLjSw2GTcWt6Gvm5va9G7VKOoKop2f2/MhqZJvuhG9S37/WR",
-	"uxVqeDQQl4KXAgVBYu3twDw+NPMY7Cbie7ey/FHMdpxbuL8eumSpyfc0HNtXdBws+zNZP89BsrfHLZm+",
-	"DvZ6RXfQX3Vs5yWrDY6a5Utp0mzmI35em7G2T6EomNque9xsPsM8+xL/hk3R0uY3tDe+V7J9Gw00vqmy",
-	"wdRF3E6/+LBXgdJpnoJW7ge9efP5b3Jl0NCy87th+pJA1z0plmwOtsSWnBNabulOp/20AUHwqKryKTdh",
-	"H6QZWDkwTUb6U2aWm1TCG4KF5zJkxVC1bDScxpEE6SGx17z7YUPrmgkdtxDtiY04CIEXbJVwJj7RhlfU",
-	"QDURogJ402ZIt4U+bCAzgS58l9p4lQ/xHpRnbSl3/rqoMBPLMV3l5YByy5Rq7mGEMTqwD37kvu09eYFL",
-	"3abHy4ipkGR8XrLPWOmQDix4eFrBtgEcv/USBieTkAAokgHeiOoo+jL8hrvE4pnJsrj7zKIqjtEzS1d5",
-	"vOtUdPgk+766jgTzupqOyIsa4PjQ7eO9qcfrpx0j3qla5BkVxZOCm1SfdpPR5jN4v4vd8ZqSRE5FIAj4",
-	"s2jReplDZdb7+QhwTXO3ze5Jf3A+OdNHw2tn+e8VzTadPQ9Vi0jbJMaPFSfquIXkHusrnPMw1Uf6LjRR",
-	"OMKP7l5OLlbWqZLRJW107qigEawdgF0NQXxEKJH1cCywHgsdHfrpaEhANXBef8A/tkdWNia0FHJhLe/o",
-	"xkfTKGAd43zPi++kleXZtrkmgHZin0V7+RWDV/xM1sGuz5j0K75O1CtjYpt3QNhzleI09N+NcA6hv+9T",
-	"vmYwgfklir+NA5YJZymVsDIcn6k1pvZTW0oEsN7QW7a//bB5AtrAOESvkW6DPpuszEAtxV2mHYtas8zH",
-	"JPaPyFH7rBwCSDX336/pMiTZxyhmwzTI8c2TBdtmekpHlVtWOG6pKnzoKd1GOqWETGWb3sEfqRhIVasz",
-	"jkgQj97KIRf78ut9clHT4n75oFPaLPTJvXvSCnLlVrzN+7bPISPi+rPtT4LpPiyzNNP5GjPDLA+aDTC6",
-	"Jpm09R5nq7fQI0j+sH3zcC8FYdmp8Q5WfMd51PbM7vSU9aZ/JNP2d72Vqe64Z+7PVqpnPeR7Zl6qYSpk",
-	"JaT7eHi20Gnn+B2O7VHkgBEqTh9TM+hZFpr6w3OdhrHQJ6OQGQHQUyEsJ4UQiFnQowe0eAIxj7V70RI+",
-	"wxfP030Bs84IJVPn2onxOVlQ3abq+P7C2AgNua+3Xex9TH8oP0lvL5w57DYHaQTc7Jl0QnaeAQCifLui",
-	"wb49Z9IDyeIGr86md+vObMxLmaqVzbYKeAAd/iBfq8LkHfgCMdKfEeiGXJaD0w2G6/0Z5pw0kktLzMXK",
-	"tbTGvtUOAtajU9nv7aHndLBqxwO13wU/vXZ9yxKZw37nnexeyUxSSd/RWwuWSRuCkMkfNPRPp6ZxR8Yh",
-	"Omd8EcNP8uDzFZxkwXf2awfvfa+lMvgpcFWpQHfLCllWnCINNaus3zcL9Tlkb6V72a1db8a9vCiHAnjs",
-	"lo+2MZ+wYKgZHnvLg0ThKrJY+vlGRkOZxrcy6sE0+i/ZKEFLbJ9xr5L4nn7X7LbbE+AO/v47ZH5AiTwO",
-	"3duKwpFgCobvUPMB+P5HtkuU3hTU0DwqOTWU3DBXJMLEUu1q0wOH5j425sqRq1UaM+VpoyCHUbElryGv",
-	"yapIDoEiPTz0XDj8kl1426EZ/QpcAaiwg/Yc04rDzeZwmNfNouTLDj66JV3CgD+uAbTD+FW1lApknsUE",
-	"T+34iwBqsHcytW6qbBOyFpKQlIzeMg2ij7ocUN/MED6hsRvvCoJl7lUsiSd1Sbkod+2DrjXSsJYMOEFA",
-	"Ukx3GKjGpuAEZMbk98Z3NDsgNiu4GedKA9d+MocH6iNGFWMfIhqlPuxOZLKgla6rJFs/xyxmtP2ckRIN",
-	"l9HsnKl8HEzD3sMwuXXDtM6ljE1Z2u9h6O9S7B5D02czhQYDMxz2Vgs1IMOAvuHxHFeD9+VOFf0mo3m1",
-	"eJqDvvgWHs9ND43+wQyybzIiK88P/U1xHpKj5zxIvLCGSIjEHOE5LTqE/mRHrfs8q+ZlLk56HFhtRtBU",
-	"3iV7qEoi0lumiV3OXhmsAOLAHXvcQ8vtt/LN9zJEcmRAoRuhKS8uAIY2e/NcxreKpjsdIEUYtwrCHK4m",
-	"d83gd0IryW65k4vAJGpkoPdjBCbr+rC5vpKzuZtp0mP2ArDmsg2IE4oNLTVrnecCcyB9E88NmtKAT2gl",
-	"rekWj0QyESDbRlrCGQZM+2NaArmhkhsstUvtzBUyZHoQ+aoDQHjDPt+go0Utswao9su2n+qRFoTwWIjM",
-	"udsrowKBle6eYwWBggHoP5Dq7TdB+seyWxyf6tEXPQIYAjs3H94f14SC7HEqbtrN/c7XZuxp/30BnqND",
-	"xWmxmdgbF6TRLvJhD2U4M53masOHNLJvbW146zTTVGJcurl9YZ/luimw0c57EqaO2U+t2/KgGsy38Go9",
-	"jhjCj5qMx2JwBwP7ysmUSPuJUd0oVnyB/shR2+/uyCPiyy7KevTJfYzMNqKUnJm/h7PZFalOYa9W101t",
-	"dYo0MkSLUz2yAWtuH/A2SYtdd9N44E0e8ozTJYIho7fvY+GpvX7Bh4GQBKyRSC9WN8sl01qq+/S03IsJ",
-	"wWBxzNEFG+IdyO76a5nyFebrHXIr1jVLkfOnBTdn+jiApvcJwlfcMOk5p9pHL0JL+XSrXVFoD39vNqwC",
-	"pGTMXJUiFJSmRG5voSIOmgQ4qVNJOgX7SLgwkmxkzstTMXt8Rx6YnBa9r/O6b8+D9mvnOffES1H7Jdu2",
-	"2CT3QZmgS5NEB2mb1M2xyaVvIgV3/iX5YOQH75EOiABjul92ASe+OT+k3sK1kjlo4z6k2V52focq7UKm",
-	"ypKfu3yfULAaJJjwffCBOXUpDfiZ5tg80iERghkHyhBt20ueEkjSkLdMbRU3TOfXkcEwpUql8ia42ZAP",
-	"ll4fLvJd/CEj1eWBgflSQ76bW82YWdj/+Uvdk0uF2ZrYKC3y3x3mTvVgkKRY4oG7fF6G1kvzNp14S9Nq",
-	"WQ++WJmFbXnRQWvpTm/Nb9t2llTsnL1p7Tau8RAauV+d03fKXrKtG+8Yusu4Nm37+aJIiPdJhBgrqHpQ",
-	"32hjNr0AW/CAkkYuZTkdzNvd0NtqqnW9UbnSr6N4Yq+PPtC3UPsANcyFTRLpLDdMjMEo64LIDcgNyNxD",
-	"A4DLMuc0earuCWnWz+VZgLMfrVkS+t4CKFZjNlLxX1lxcsN2EKSvLlHmb7n2fS6UNuAvoUtDaoDT6kdv",
-	"r8FasiP+91+vTv4PPfn1/OS79+3/nv7t5P1v5/Nvv/r0b2kEjftD1o1DEcvW/QR+27sCpDqKvHU3rK8s",
-	"G08PApZC/xqC4feSbTOFa8sMkNwTay6joAftymWml3R5owc6ow47yxz3gPCUY/SVKHf+yuaa2IfSFEut",
-	"2180hzlRbNcT8guBvRtMgyEY+NGMlogxBVc1AvHcWm1rY88p6Hi952yvUYTuDOaCiktqaCnXjUuFS57c",
-	"NH/YNWX2/5qnEsNCHfxB1pZ2CXCAL7OhulVBejK3jgiCRpX3AatU5XB2/0tdSlqMiDmEpKRDavzADF1u",
-	"WEGeFF99882j76IEJqsxw55dP7s6+eqbb4luqigVHMgLj3cPzWJn0lWFuXSn0E3z0VG7OM5qShJHvmu7",
-	"Ye5lP+RVlmza3+AASmgSG9Uu58qUXkrDV3zZ+oIGgnPoytR9+jcEbCvKS8hCt+aiw5kVOX+N/WJ8ayUk",
-	"E6jHECQJgiA6LNyh2Odx8ewQf8ndIeigHS5Bt2yxkfImfe+Abr9mRhN7i1oTFGUc+a/rVy+P0WJvO/1A",
-	"jujRMo4hVL/aCtdgL5OjmcVNXnHB03GKVyIYtz4GACUYckUKudRneKD0mbs2T6t0EeVRJe9w5D/bP8M4",
-	"2N8/2nqpXKqrNfEi97NPgvGTSSbGj0XOzrRYApJcRtCP7sLxpDy+0a2mEW1A/75OAfATccndIX5e05qp",
-	"CSBPY1DcdD6DUQ2bH1EmOBbSW9XPedYuutzphzmtisOODnuLDlNKm7evqTJ95drHMzK7a3ElvxdEWpHn",
-	"j5g1My4RijD+O5ZuxVGWIyXEU/fPTfOCSQE38CqNcAFtPnjlUpSlZqJT3OGcNFD3nDzAtLT2FDX8dkTW",
-	"yVX7Ukq4AwYhK/6G5cvDXM74SjKy2ZNvLhuRyT3KV1DKWvfWA3WdSpgg7wFk8V/gFoUiqzF1jGMc3Jjv",
-	"oNOt9wVhQrNqUUJrYKsBb2SNVyU4mjXEl8HPPHh+EH1Ipq9SlQxNveNmAxmGQIcLL8aXG7ooWfD1Lkup",
-	"mTbE+UgpB0hfq2BgP1UUR1MEpSN4sr2wlz0N9r79e1PVGktSSynW4yGs3rghhgKazWdb2ZTF3zasrI8T",
-	"cIuQv01ZYCWtkc6YHRMpP8i3akQR1wz4+Egc7baixR2LPXHQUrVlhM7p7qywLxAe5fYlTHsrtTKnWJbF",
-	"c5GhLmQbvWrSalA2equd7XQ4WH+lZb94d+44+PjcLylHCX9FJ67hFkib8sI5YFi5OiXvXEvGGHLZCiKv",
-	"xV3uVzjMfT9sTQTmXJEdvKqIkIfA2n1V+KElRhtptNaJQMt78PnpFj8ku+xk3f77tRz7yNMjYor9kHrp",
-	"+Lw0fxEFU9okK00AIhD7srsW5NorzaTgBTZKxfch6w16sl2G7LkdKSSuZQMtG6H3O940PoCmHSTwuOqp",
-	"1FZSoeek4PpGz7Gb+pKqQpPT05HbCJU46eQgF6jIYfzqN74iLVFHVcoRGcPXpUzPwUhF1+ypYgkNcbEz",
-	"vvn38QoU+M5baWh57w8l86VwgCiET9FtBT5JuMZhlOFXlJTptF16w8Soxjk5DGBopobYUHtRUu4P5G22",
-	"tJQqDkclawgupBx+Hz+W0vzsPpla9PCcWYeR6G9Hx8OdJFpgzJaQSdEeQw8cXHMsgu7NxtMSwYaKFbtx",
-	"DcYOgJEqSJ1uhP9vPodsVG+ybsGrx0wK6wyTT9NKLkqWsGncDwSrtzT59zdPvyffff3N//fHwzurp/4s",
-	"q7cKeTJOYU1mR1m1iI6AX+2D2rGEa3L1Kvnqewe6fOhfkqsLsqDFid0xps3cnsoTrAw94QL/CYrhHA5w",
-	"yZfwDJBl3iK3SHlSUbGbk0bQW8pBYZ8jPoaAw9HPIwaBl2N7t9H9VXnH2gWOsE+XOWLnEpxfrUjbvA6Z",
-	"w6U6o4V1IOqMtLd0yAcZmvi8YcubkZbNPqrXhorixBU8bqkSrt4hAPN1mvDZRZyEnyD6etIIQPKwfED1",
-	"iVUg7Ze4KCCVUjbqpKCGuv+FthJD0M+PNzVOp/HuUX7rrsA56bT5Hlx+7wjjhJJnnBS7vfFx3J52Nlyj",
-	"jGC+PY1vWAM3Ha/qEtqAEBfwTKnV2Fyt39lvP+GeRKUMLAH/F4wBJL03TJhUXOx7WVVW04SqSWr8arDV",
-	"Vs2EJpRopqF0waVjASoqmxNKKlk0JWsLMQ6LP0W5yxXmR2tA5wk63LadniixSsBpKpDVTpdjHT4rwGkn",
-	"vS/PJWkJ7NVgn6qp1pCaFNzHamj41Tlwr5m5Xz10Bq7vYTqH+xy54RDgPj/8PqpS24k8kjG7WTSd970E",
-	"nqLkOtquByi4ftM6kgaGZLOuxnzX2DR+1JMYlAeTGo7ARt3HZRH7gCKspzRNMjDeWbRuDx+bLlB3DfKa",
-	"/XyfuN1AI3QfpFkXbDuJDjopFvYY/B3dOkYSXqY7oGr3wH25eoA0uOJgNG6gdnrnYWHW2n/tiHbIBKFK",
-	"Svc0rXGbLuQ2NI1Bb+eCkboxlw9To5U9tPlajFxvHgdBlXFc0NuMVzETqAJ/Xt0YcE1zLKxzBMHu4MmQ",
-	"lA5Ytr1W3J1CUj4hw9lxsKJ21QGKOd7tPo7JccvYXkk9yR5VGvfw1aqbGhU8o5NVwAXn2sD76uAM5QIY",
-	"mVLCXQuhao8LpDJTTbZcbzrtyzzU6lh0jLqkS9YLJOAqSVpFUrTYnpGtRLUrDfXdG++BL+YYZd5m5BzW",
-	"NsdT99sSkbIvJOF2Jdt9vOXTId1oDxhiLNX3CZUjRrvG9vWe5b3jOhVNXi5Zbf6ca3nofiCagXjScMO4",
-	"zEoa1VywLbisdabKodNofi+hMLL5MM2E667BrZhuSuC9ugEsclhuZCx1wSwG7FErSFKd+Yy8JIsdcX0U",
-	"O0Fgk+fryBKD2oiXbPsslyIdaT6WnuDs9+cqJE6Hk+XaQ3dznGJsjbR/H8qOOyvBjJ4WA3JJhbtygeDY",
-	"kFU2uOTtRpbsRO+0YRWharnhtwxL9f1ToV1uVF/WVquOiFOmODbZ3iOPmu6QMdP4Uz3eVtWmdSWCFLdM",
-	"cbMbk3QipDmplbxl6DlygHFehTcSAOuo/TM3G5dbQ5Zw1zuJbmd0Cp456DS/pBDcj5gQIBSMiwFu4OvY",
-	"iB7GiPUFdPLWDPFkWrdvO0nv+wkj3UeJ8LTcT22JKBntRlpSGcpFyuIqWMkMJgokg8NZ3Y6xIguUBBgR",
-	"o3v0TIPieWfsvwN0TbfEeUSjDG2ZSPtUXR7gYC2mzcdNog8ka2Qf74wv1YJ52uOw9a2SrCJj/8gKp/fa",
-	"jwyU5SM7OwUWO5qi5/GLPXX80pLElWj37yf9MjYyJzJh1ruI45CuQymVHt7Huaen7vwPe26YYlxwKu/f",
-	"sOIqc/64w4OBvvn2C2nHRrLlxFufq/4HTbYyjffQ03UCZhV8wzD7FHGumb35nnFzT6Wwt8AxR7nRkdoJ",
-	"M96DktmKG4dd50jWF/1EquUu8UjaHLrbKyp2XZVOk629Rl3hsdko2aw36cLycb7Ddm+T2XgZH49iUIls",
-	"f0cNzf4L8unTylkj7LWYc2zrZEypow90F+40sM3uHqlgvpVNK9jcJNN7qdI1iZYJn9KlkYmgwyN7pBWj",
-	"JWk0uySUaF41JbXyfVUy5rBaQNOHDYe2bWRFtcHgxgCMkGOVmMnffpUi47mzMyD25xTcI/n351cvryBz",
-	"9o/zFqMH42R67qZvN2bpW25bK6IsUOPeDgPeb0+aKxiKKOym3rNBOQzXtnJ0hOTJ3kbZvkC1LPlyN9jR",
-	"5Jr+OJHS1gi6z/Ss88++pmFocvjYxp0deh47Sh7Rww+SnrhOQ/yOLjPej6vD++7p5Mh8LZ6n9L1wJWNI",
-	"9+LRPCGKSwmVlCyEB0uqDVyzFf2IpV1/+vab/kKvY9V1w6roBtTP4VLfKp6EMvO54d1FuvAOBBVPoODY",
-	"6iEKfYNhjY/Ojy1RMW2usfVLwr1hTdaQDAhRZK4BQsMXXoaR/te3X593Bjs/quQtXFZvPIU0eZz8zVWY",
-	"L6kYfELaVpbJFP2m7IdiPfrpJLLmnXI1s2JskwMeGIuuvZ8v1gpxHCMQBPpo9e0Nv3+Lwv1dvnsVUrr0",
-	"dimFUXRpnqQ53eEecuNSll0pESC+uDOWVPDzW5u3ihQqBtm2NzCoRxPoaQB6v/pexwSdMl9cTY6oT3k5",
-	"pgkJBnbSCRah5No+5LSpDdWbTBB0SAOEe3UzSNtp71zmhiwKQhdYXjpHfxVtgwl23q3Ds13aJgMYMyoG",
-	"myJITwVypyepa6KA++DH7SkDhjzkwwtIpREenhuykWWhiZYV89AFNI7vOEgdX8wvJKCeW+ssvc3p/gfP",
-	"g6/XQ/SA85pM2RdBZM10+wsODB06FLRXmdvtX1HlowiRczObBSC6ntrjkdXWz/4HTeRWZD0Fd2+r0Do5",
-	"2za5IssdLd5zAtP9Jhm/3LaeSkoQz/aCGEkwn41Q4sGP5/avmu4C3JImkFS2lojeTjDUgx9csGXoWbTu",
-	"xniwqxF+yruZAUfCmJIVHQPUO5pxLhH4Mg4FmrF9K+lVXsqyqUTaAFm38agRZkvWOlGM6oxJmE+dxnyy",
-	"fuf/cfRrRE4O2NuJe/N1SR1OKj6SsuwPcesjtKkhSU7O0nI073ZdbdfaMrOfbZKLk91Y+/uJpwHonhvo",
-	"vC7W2mdZ90u38a3GrbqSDDue2xEfDfM1jIAuTaIiQuLLo0tyDgUdgARIqLKqO6w5j5TY426tUnVjG6oK",
-	"Ar/NfTPKYSsc1Ndy2Kd6erODglLXDCpGsjkY+KUkF8nGLGW2aXQAfVaVlVPDGsDTVebeaBvb2ntzwyA9",
-	"yfXGyuaZ3aEn+3FBYs9bK0aS1+wrK8c3VjJb7nKp0yE1vZCCnRJ4BvAGTxp4xJqkUF1E1nJUw7/9GxF3",
-	"zENt+lqQvRhgp98j8m+nvXs4qiG9yO92TgZdD2lZf9Cr/oZnetXPoQaLfb9hKaAZ1/MrzZcFtUpnMSbr",
-	"Y4+G/vPtt5KrbqGI99pe9fXecNK9a0fuuc8OEp/20CRyN+stUwVfHm3m6ib+s3t6cCkt3lJ+kHxW6mHp",
-	"Yf7yvuOU98Oy4cpsZ5fPMHro1h6HTesxdun5ImKCHr76uaWMP1IIz69P5C2c8C03m5Mo/1CaE43vZo5U",
-	"1EJkeBejViNyj4xUifo0y7z2KBVfYzpuyLf03Ue8ozRkR1tRO65x/uQqKMytV53ER76oOulo2k43xX1v",
-	"PV5qlz1cuunTdNPeFuzP3cqQKSW5MIjRSxQzjRIhvUAKRhhVJWfq0mXmmPaWtzcHoOa5oJSsXNeOYdf4",
-	"toUnS+glqPPoYGSvoJoRcpkys24t84uQZQeRkWAfexaVkIELlRiNkRU1fJnkS4xVeVoOXBW881b26kdt",
-	"9b3dLLQOBaB/kwVbc6Gjxv9xWHPFBaSswguNgP3BnRxK9pSX+G0Ehtmdsl6Z+sKFMyBYQ+pGb5jLz9en",
-	"5K2HodadbKsVM8sNoktXLRpV1BE8CIsVYIptDPwH/2HwP3VTlifwe2prRuP+Da4L4r6r7KA2nXK10swM",
-	"7cg43C94N7XYvvJ4N7AKqeu+cwuJPxPPIiWCopvvQAj5eMbQBO9uBCOuq9q/XGuKwKhsrSimcK26BbH5",
-	"SLHTOPz0Mmviq10667dNl+yekpegyoeW9R57fS9vMcb2bjsgDcrXSh3aLLhjjzGd6SwgU3XeLjBmRZCh",
-	"N0wTaoh90t6Rj76zi/3qnCypZnpg7kG+oTS2lwkioZS4SS6ZwCXrlRjrPr7PaE9hC5qMxxm1hEZxs7u2",
-	"LOi3lyoUgsCXYA/gn8IHQE6BriRvOHass7Ry//R+XstqvJKq3vzNRYHbL9Ca/8is7glN8VepawKoLZjZ",
-	"SnXj0QZbIbryWDI++xsAUFQjvDOo83e9getDNWJOKMSmg+YJsEn6FyFFucMkZtchtJtWs6DWxCJN3QLD",
-	"F+5BH8D3bF7Ej8BNffqL+EWA1kGWtCyhbabma+HgG72D1lHJtw6wxPSnyVXEgmPiw5WDxIaZXZDHsDvk",
-	"7asfn7z8cPqLeKKUVJhHUudREMgLriEDvoKeErW9yC6g+pV8EOyj+WCHhgIR5yvW5MOyUVqqD35S4Ju3",
-	"Czr9RXyvGIW8TPtvzHInVJAPzwtW1dIwsdyd/Mh2ri8C9De7YTsg0UIWO4xoe70r9INzwN6WZhUt2Okv",
-	"IjgHLkBGAXtFHvWL2SO4jmomaM1nF7M/nZ6f/skpmcDeZ7S45Vr6YL9raWglB5DzeQHdAbS5ah8DUVlL",
-	"4VqdfXV+7gOarujCpUDb98/+7jT1tj/ffaKybhbJlsCNaDRNBjLBF1GQQi4b6HK4HxhqNCsu3cnAoj9Q",
-	"hjHERsUulYk/KMVzkGEOt+4wY3xgzPnTp3lCyWw3+tThqVKXU5iieNjiM48pAvLRl/XYiwAkZfRZ4N6N",
-	"Tzz0Igq7r61WbkG1u1a6HHZVFGFrcY1Mm8cSIVoGc1YfNmeCRC0p7SOf7snWw9i2d2t2U2zM8wp7jZDv",
-	"r6+ekq9OzwPfXxLqmsUpdsvhNnDlTnbrCLRWtiIOPhjJhbPf7AX2KZQOsMP9+wH+3tnCDim/TiRtQg3O",
-	"/df7VEIzTCoCFbGZWILL/sxMforT7/YPiMnyGfb8ql18uLLDAeTGHT8wH6khK/7R/dkFTexlgHa8K4Gi",
-	"FcMGe391qozzSThFxoVtu+enpwUrQNKe0abAOEv+joEn0jP4R8Ng19wUQnJ1ftB5mpbtx8++h/t7NuDJ",
-	"F+Bj//T+S159ljgvuGDTozMcMugVKEBTsOa7jYT71cVIrJKzhV6drmceqDQocTBP/mQZggbJqwJiCljH",
-	"rO9xV+zn0bOEefQXUdPljSv1c1+GAmFWlu6yKws4SFZbs0aQ0UQ3VSZJ5oteQUgxDMgkNjwE/QDCaoqN",
-	"f63kLWurH30ZKiQTdfZ7w2iJjt6c0Ma5P8PnDsTDv9Ih76z0s53zORa2IpAEQGLef/s9iDZuMqB4ApSy",
-	"hw/YYwJeha726WOPas3jqF475oFsSTCPsyIOSpEB19nAmhEM8m43zfuhYkguDTMn2ihGqy7TtL1BuKAw",
-	"/P4gA6TFo4mlRU51wT2bgkvegl1MFo0oytBOhcaV4azUDJKwrPZqqGrLp32z55oJ6LUglmpXG1aElr9x",
-	"2UmH2WrVYOAqzWqv7c/xDTOZMCiZSUWO9gNCzAw6vKHGC4u6mIHcg/tvygv4EkDKgL6ofLVrG6C4Yay+",
-	"xJppjMfgHbmRjbJnDNGVOzS3JCma8oiXAal+HZ794qLYT2VCW/yqLJ3HqJpGwWIiSFkoloJzs4Dc7Uqz",
-	"8pbpeTDNfSEKNkS/YTUa5U3qGDR723EPbWsMob+EXtQd/SAXP0K6mWDDFDeoGPkzgamjHiKUkjU2lVGd",
-	"tjHp03T2Gy8GWOaJjTxqn2MR+RQrxk9ll2xXiu11Po1V7p7/gP1OAl2gDjUv2rFOdXrrIVuRHBorJgsl",
-	"2UeEASKKrZuSKsI+1spViP37mydf/TGDdea0wIp+fMHE2irP37hqJ//vR0eBZDMxkM96+DrFzUmrxDW7",
-	"xZbck1xuUt5gCztHfuFqXAzDKpdug+L4BM73sNTiEznkWtP/yq6N4zIWMCqzNogltiPlFNvsKL7vZsj5",
-	"n60eGmyLBxYKQ9sU/2tq/NCINIj+P+xhTtk7tnOswv3W7xuYPTj39jtzp6PPK9HCvnGzgVYVUH4CwFT3",
-	"vSCRnmcuMnv2GyTp5OmLLcQexhYKSngSZRD6oHSxKyaCrhwHMrjXSG0oHAQOMjQyF2E/TmMRUOO+6TIE",
-	"ZMtUUO0E2354nd2FuebJCAEM0BsiGNfj9JCF2UefvZ3k3Ccf+9xFqWvXTqh3xgEJDKk1nzlPRDL3ZJ+t",
-	"7Q2n2JLXHALQEvqNBVcG9inRxACASQI1I+ecCp/sqAuD8+bHXfr39F4lQmC4/kkiYN6HRHXXT3RKrh2X",
-	"Y4NW6G4V+44uiWvjZJxGjlY07jLW77VThV6ewdGEAnrNphLLG1kWfbacw4vOXXlfp2AZ4I1iKrcQdcU7",
-	"KEvWEq6mLXX5KnekQ8b/8EyWxcQ6WZs4HplOfxprOrmv3E1jS2zSM1ZOskE/MlYT2uJ9UgMc37rvNN3p",
-	"uTN+3CIOdK0zuLrOfrP/ySsGbxgtXiN+8REBYk/UWV06cO68SZMUEPblqZQqgOqkGr65f/VdonqFvmd7",
-	"+v3PIE0wfmX/7LuJiSnvytrTcVQ0vbNnClFpsbroLucvaRT9oOjKOMDb0WG3KNENMhvfP4zzMMbj/cwW",
-	"0/fYfyKn01niTeI8sx8i1NcIGAdwrsNJhzsK+RdgfOfw98TJdlxyUkcY4tNxi8Pgbvnld7Hd51MPHaDG",
-	"MzF0biK4+Yl0eSutEYQDP+1YQYq9DgCXIXUR8Z0TPOBdh1mpPtSe/l3IddccJ/IfgEoGaRgT2DYgaAOA",
-	"Sp8X4vvw0KQ2cmdtYyoc27cAJCdhBo8LhoX1pT+XsYK70x9qDbeINVhQ3WaWQ79dPqGRzDUpJZSLfOps",
-	"9dlvdmhQf5Kq6QtJi3jLj6fMuaqa/CUfAgWz//7r1cn/oSe/np98977939O/nbz/7Xz+3XeffvnldEer",
-	"8t9mA8zOV6LcEUiogovBLtbLiJxJielXCf2jTWUafJfbeR4VD59PhL/we33Ad/jLPEqelM3CK4SKVQAv",
-	"N0XwgRb2Ku9wOPn3Qi71GdrQumXC06r4Y5ovz1x6f3/QITDoz/7pLxhN35/MxLntniBTbBIWpkRdFChu",
-	"U0hMKR2zHIQW7i8Fkqp+dvv7neP2Nj8g+ygWGHR8H/Z2hxgd7MFtyzgPQOj5/ZRfpxzej9zTCrMpduDP",
-	"EhsoGdlugO+IjqfAFSq5wmo8EUeE1p1CEL9PYdYXabiXPPssEYFQEhiFBBY7wgsmDDe7L3rSPmNYAa2p",
-	"kxZ1Oavkw4Ov8bkHPNmdcTIMgrOdKkGf1tDCRHtAun2gheB9ALiFvoyxAxpN7wM4JM8dfK7vFDeGiWkq",
-	"4UyEKuGEn4N16dXPAvTL/8ikELeNR5NCHCmn2ClH8a7m1unUxB2kXD5TBNxxzvX3O/WJvmTb2Df5r+4R",
-	"DTXwWMYmY10xOotHM0nCpj4wy2f9HvDrVOEOD8YT/GGBre/oBouoeIaQpCehTfq0nuQr+Pq7tgf7QxwS",
-	"HISC6vZ5vRCfiwugtsJvEZEClDt7nYTGcyEMOI+Bn7Ax6cHROYt7v2UvtSf+oQckoB/DjpcjY2l/m89k",
-	"WQRBfzq7EE1ZTqRN10zWJSPUGOxjb2SLGanvHgjPVcdHdB2gLbhu/Xk1uVcrnqc/erTqN4qpP/rqfP4/",
-	"oEwq7EpfRaVnkUnSXOBbhJKaL02jIHXeu6dkDFvac37PfrO2aO9VeLdTPGl+0HNsR2oAO26aKzGc1ZUL",
-	"YkwVwbf0HGeV9lmibrv+LhslsF1dVtr+l3vmd18T23eI3CKOWwL2cnJUmcq96D6HHkYk/5zEl8ZUGlPJ",
-	"b+OLcz9Kwwi7ZcKQD/jShzYQgcknbZfg/7p+9ZJQQ6RYuot8wzCzre174HtDeNvp0t3r9mD+IpgoYsRE",
-	"HBic29B1OIZyBIxwRBnqMt87apaboQozhIphmKRwGORTxhcnixkHcnLE9Af1iGrArmLqRFuSwIwnU5kr",
-	"VvCm6hO6P+ETo07ar7z+/WVi2kvoBMFuC4Lrdkln/oRBWtWvvA5pld0QGL6D8a9pqK8YRY1jQq0MsBR+",
-	"H0Zja+ZB9Ha6Qilq9lJMQOS4xhgha9ZNAtpvZ4wHxcD8n3gL3uBXc5vwuTwbgm0dDS59H2kEi3d+1eKB",
-	"9sPuBRCgBZGjvCLUzge8Ittu/RxUsJKr8I5TUAPiLCsI19iAkzQ1nFme2kwTQIYnS/a9Zgahix/G2sdv",
-	"/4sa+td4HCM3vT2JqhEZb76HTc4wK/BPYte3dHfiW4/k7jAPP/qgcU9tv5q1uCBDDnq9ajNZ7GwtAR2b",
-	"Lm8QFgEGKaVmU11Qv2HDhk93O1VpsyT0gMgbJv0eMgecEYnffdU8Tkrlmnyg+oaL9QdiGKBebljoqAS8",
-	"iH2UtOaL0gNp6gvsZydXq7nrqjQnihm1m5O1BIabY9HGKbn6RUD5gb/0oFoGutNtZA2cXFOtmR/nAL98",
-	"SQVZh5C2PP1FfKCq+gBvUtEeAPd9bLMV4Cz84dGuWS1Uj+hT8oFRVe4+ODxcKBbxH4JOuHRLPZIq/UWg",
-	"w+0yvjdTRxAaWhKfpIZ0YUWktuOjtHQo4WxLQCrPEWqUGzcsLvNAf79amlciujYfwr9qX3onVQFn9UvL",
-	"WaTclqppqsivcKPmAaldVXNAA7O8q5sKHDPayDo2K5XHjt26RGGqb7QTtJ1Kx7MlVbc9ADXf25+vfZ/c",
-	"qYpjwqD9qQ/2odAzYVQqKnZsO2yw4TtD4AS+NCYBrLA4fr/AbAsiGzNNENmBJmMXOWrYlu7aCmBAbBGs",
-	"bRlHQWXbabJgGy6KTuY3pCIVacbCbJoe1nLpNp3XJmMxgVUHozkGHPlT8Jr9zBym8cXZLJ5tXGF8NCFo",
-	"7lCizcaVKwKXdPPdJ08aWjCzZUwQs5V7ZdmdnKGRfHiCRZv6KD8+ds99KUbE8e/CiP7NL8qI90l2e8pL",
-	"1lcBP59pmmojd1WWPoEfA4sKKlaAb7Ha2bJxxVyfWg24g0eby/rSAhhzSDbdU5iCaXnZBwMf6IDQsOwY",
-	"4QhrGFxxt2/Ua7XDOQZvFjv479DjEzfiT5+bp1wUk2sIi05HBloUCrsv1D7dS9CKi3WyM8sD6AuL3e/+",
-	"8Lgt+LNHt5owRRQQs/RUHnGd0j/20VnmOGiOKduGejn3gO+5dwS/86dXPzx58Z8/P3lz/fzVy0yZykrJ",
-	"amze6fhRjBw7Ruori90zCn0cj9XUPBTMliN7Ll+fLko2mUB0Xe4QzDPkGkNPfxCDCiEJ9rOOfZ8zz1nD",
-	"Slyi5/6pY6DtQgYkRLaLniQpsv1cW/++YPYS2kp1Y00cMRRGC7qesPaLXzJDcv/qgiOYaCrHoK4/piop",
-	"GS1QY7kAdt4hM/tGsEumDBSEpbD5PpsVPbfC6eKYUOtHsghXqZFfHIAs4poE++OvE+FRuo8R2r3eXJgc",
-	"aGL3+QZ8kQHu5UA0DcTe7ByH45npT6Vay6ly031zjIi9o5TQwEnZlNieqZ9/pp13Nd7uiXkQStCah22n",
-	"CVmnyFNCz/k9Y3sa0Kz3AAyKQKX7QWUq1vss8wA1FGGAMZni/0Jb/hOtCSDOz71T1gcq9ByhtBuqCujX",
-	"bgwk0EZuXFZw45r66aaEEAE0sU0KiDPFetXiN/Dzfe7MKACUwDSjXWywQLfZxlRl1HPT/bMuVilAs3HK",
-	"j/3IyLQURLU9g1mMTw9CGk9lDOHXXFJYxIdGklpxgY1zEAI9hQh7wAFG7fKW+lu1u+fmv/+ngiw9fxig",
-	"5ZEVnF2IDFEM6SvvfU+9y0+EDKKMDUTgWuxIyQVrW4NaKXJKXjrfT8Wo18VDm00+CXM/o7csgt3G4Q20",
-	"Ff+DTthoyinCboqQMGD5Hn13LoDtfVaO+RUDXzAtj5hu0XNTVcB9yc4t7Xom9PM8dzCFqmCKcOF6KAX4",
-	"fqM4mwg5bqd9o9CF/Mj0ZTB2UMAB/D1mmQb4s1ypQkSJ33GBXLRdn9nO2Rs5ofqEJ9raxBbSaBKFtwAY",
-	"kngm3aM71LSJt/pLtBToLuLOqTiuVV6vwPqBeWf6P7GfCRdx3MfkCDKVQrUqGTOh/qxXevzgxfzvVXL8",
-	"4LtxfFapEY+aa3Y1nWSIO444VoiagOa8BWHrHph9H54KrwQLNBjLiTjHl8DneTv/ukOuKZR3jAf1wz9X",
-	"9ONz/DGqzwtxXMUoTrUfBtE+ZFUcRYVeYWf03tRb/9yn+WzLFokui29eIHClJs/evn0NweHTtIX4JRM2",
-	"Phfvfe+TG1H/uhFyK3wr6p6DCTCPMbRn8pQ69EqXo9sbhLsqtXSZ/i6qs+PYO+qwSwoUBiyV1LqDUJmF",
-	"mLMf+3LhsC+SQQyJgp6AsE2y6baoc1BK98kt7sieDI809Qk1hlW1GdKz5so/+sU7sbmZTGhdvYxiWlNp",
-	"Oq6PkKcwGFWux6FrsDL1ni6l0LJkJ6Vc90PB4XMv5HqYvQ0Js7NxVawZN+TSJxqPqoh9WPezp0WCL15z",
-	"5jIh+HTnfwvVhUx41F63beAIum/J6VEW6fpk7qfPZKp3uv6cB4lZRCPcFfbpDfa7n8QEdd+K3Ht/0KTR",
-	"LmRUU623UhVYfIv+msiD4jP830JSGPj6SmYIXAkejMN3aIRCLNOiXNpHrLaEWWS6lCapEBSKr3qzcX6A",
-	"Bx5SZYIBPiPEnWqEDs24gweL3vq8af8TdnzTxgnly9hFyzUBXz62opr6KG64NlL1wsw9c498SWdmJ+HA",
-	"UDM1vqG235wQrbXg2nCxNPhh79neS147gtd6352V2pzcsF2f1wzD8c+kNj+y3RfLBgANlAvBCmInTW7Y",
-	"7tLBd36EFoiGLo19QsdNsldcFPr+5nDm+ohpMoU1vHHfOyDoc0FoYzZS8V9ZYfdLW/FanR7NlfFfnKzt",
-	"y2vYgkla7XNBaNjLUI0HpmPyaoA6wXtrAtnE49dYhvgQSgDO4YpXn9v8hzXlwDip2VwGV/1G1q7Qtnur",
-	"QELZZPm6mNLJihzq3d6OK0YLD9WWNfne+If+qX3cbhXXzPT7uafRAZFirpiehfbbnY7OE148fQ1Mo+17",
-	"MD90S9xezKuVbMQkou0nRnWj2B4KRYbFV4rph5Jrb/Drvw8ft0fvE2wLWUyKTmOpXumbmNK+ThV7n2eI",
-	"DpkCx+SKe+gLqrRuDhPrsX7502Ue4fe8BhvsSmh9sntoHfaWKb7aPdAJ+hk+fu+oR98m4xBfojvU8QrO",
-	"ZXji4eQiGLkbWRZQXe6MXX/1Q4dt8CxcQimxhrR3n/45n52xj3VJhSv5zearPfkIXZ+eyfqBNvE1rZn6",
-	"Ahrek3b52ePe+D4gNVMVNxq66kjlarShV8yq0ZPla73b7MD8+ntT1eDKCFqfVG4ol3PoWyOd/YaSojdQ",
-	"+xQeGda3yD86omfJA+6Rm3lme3Cyk3kVMBvPdFpSabrTIRq38rOxG8DMcnPkHnzqnvmS1bx2ChNfgm7p",
-	"k6T1yK0oJS1clwqfh6i5YYN7+V8bqjqkfpA0EEfI31mt9sPtbmThLNi6ESD1FCONKJgiWzrJsYP5E17R",
-	"NUtxQJuViOXktARcP+hGw1aGSN/y0M35i0Irhbx6LPVHWJjZfKaNrDMZ9jk4dPNK4M4+pGRt+TnDA5Mk",
-	"IKchcgp37HH3cP97JelzfOSf2k8BazieiofUmMrAgK8htMDcow4cJOUlGMA+Zs8dOjdEuWs9XO3leCPk",
-	"VkNo6vrZ1clX33wbQL82jFoxYQfSLVhhm3DuXFenh0BVRQF0Opat8txo4gDKk4Uwd+hS1B3gMdXs26+9",
-	"XVbRG6b+oEnBHKT0k+Krb7559B1gmVFE5r5lqkMLDeCuSbh2/9Lx7PZ/Kfh03NmMzAFOncQ7jroaV9XW",
-	"XljIysJlu0fnIRY+Z9gFMw9LY38OQujhCvehqRxM5bN4294wWhAGETVEH3H0MRslm/UGqz4QkQcaHftS",
-	"yQ0Fi7slX+g532eGvAkPPag32A+SdeG4ByaLQld0RxbWLIds93lQWqzRDfCahZW89q8ezYsvNz7lmiyp",
-	"ENIEnMLFjijm0sRCkY2j8m96Q7/65tsBifpehg7I0ZeCTZmgLwILURPQbcD9MKy/HC5xcOvc85Pv6Mnq",
-	"/W/ffv0p1SAXnF43bKf7+PJH+/sDsiR8P8ONdm5TM6KRZeFsVuOG8PdYnH+Yt6jeSEMNmzI8Cywfa8kF",
-	"NRRux2g+74+FZPErXxrJ7dh2uuaYLgVITlS+DDmFgm0h4rvd2EuNtU4Lh2nfGkwBxaD7jxbqF3QxffYb",
-	"/HegX/8n+2zk3D9+muHrn9Wb9D8rZkBRp84EDOLrhhuPEo37L6ThK0fGXun4svPgA56r7kC50HtJJ0sg",
-	"AyQYtgVCrigv3V1dccAUxlQxDUcrLyrfMn2MQunCOH7L1DTZINdMFIQSyEM20qlzmKroU9oyzTsPJ/4A",
-	"rrPDXf3C7TsRPd3vPW6vPRFyK04GpU282op86H2689AOk2t8dlWW7mKvHii5gRYF9joLYIYQgOK0ZEvT",
-	"2xi2nf0DMVY0wGdWAPZHTol8+Hm6Aj33QddWBUq/orLNOYaH8Mz7Dg4xOw8s793bs2OH8s8TmQ5vUbnx",
-	"a6RburtHba9VQHrCma9LKh4wX+1LBTOPp6uB08BqgytaahbceYphuodgc4da6pH6Mfa13eymgVyCvDUp",
-	"SG0pNHec7JNZQg6j1agKwp2S4lAqeyEm3SMP6ZVxQ+QcV5ENM5kpZzZ8r1qMh27d0uWsB/cANFTgIs/0",
-	"13wtnj8UtpT7+Gdm+Gum++CkNP582am9WTOjAeJH3nDoBrZlZXk6m8/QXQ1zvGbm5Ht44Ags0Z03mi0b",
-	"xc1udvHX950a5Bo6uuiwrnZjT4zirFdJxz14C489JNGjYTKEX0zlm3wmt6SiYufzHogjBuJLKx7Q2DIK",
-	"yD5JHorxI2r8PvrSww5E/CORQHnJ8Koxg+77J9AdcIpsC3fP7PF61ThHUC+jh6celM/DKL15mdPBMeOA",
-	"rAhu4dD2AVw7WyXFOjSJrC7J1+dfeysmQhD3X9mnqM/3g3lCzlBTml6F8Bmj5VNY1RDOsE9PwxpOF4Rv",
-	"3FETjJMT55kkJ7+wEV6ppJy5UtXT6GNTSxj89l1ly5WqJmpFx0zUbXQtY3akB7zrmc8c8SZewxNfEqyd",
-	"T1/nxs10QgGCzvoP3ZyYiLoRREu/XQcL/ZzBoABDG099WPznaNfxOPpDT349P/nuvfvvyfvfzudfn6cD",
-	"QflStECdB8kbQyb7zLpxGDPNoVP5JaQK3bY6O73X3tX9dAJDV8UfUSn3BdN7UHOYxnzI5WfQZOOoQIH2",
-	"H19aqDx1/canzMqz65rMutzbLoktTYTczrsxflLyZNnBXc5tMjTb1JD92butf3HPfMFNxSlMvKVu7VNs",
-	"qiNRi+cvpIHEDbgV+jNn3doeTAB62n1eERiPmiP9JdFMFK5nxWqlmSHTeHAeszUXhAo3Dm7LkgqyYC4X",
-	"srhss+J8Q6DwB8CUcBHduKWvrEMrFsc7x/26StbRBn/u+99T4O6o6U2yR5gwXDQsLKw3UxDjfFgDz5aQ",
-	"zcyFviRVo43dkG343e0W9k7OYVkho/RKugOsm4oLXjXV7OI8h3vzO0jz+xxn75nckhVVWGN46e4aSBfy",
-	"jYq5DnJrwtgo7DxOKHK//TZbMKqYml389b21FJfO7ffX93ZTNFO3nqMaVc4uZme05me3j2af3n/6vwEA",
-	"AP//",
+	"7L1rd9w2ljb6V7B0Zq2enlOSlXSS80b6Mo4vbU8c22O543XejqeNKqKq0CIBNgCqXMnyfz8LewMgyAJY",
+	"pETZ6T7vfJiOVSSIywawL89+9m8nK1nVUjBh9MnFbyc1VbRihin416NGaansf3FxcnHyj4ap/cniRNCK",
+	"nVycrPDXxYlebVlF7WNmX9tftFFcbE4+fVqcPGZ6xURh/5lppmifSDS1lLJkVLi2bviKvYTXXFs1Ndu2",
+	"KfifxYli/2i4YsXJhVENG+7fUy4K+4vtheK14dI2+0qUe7LbUkO2VBOz5ZoY9tEQLggla87Kghj7q9ky",
+	"UnJtiN7Knb4kTV0zRagoSCl3TJEV1YxQxYgU7OxkkRz/2vYg7mRFP75gYmO2JxdfnZ8vEp1+/jgzAbwY",
+	"HP5aqooa+5ww331zsjipuOBVU51cfBU+w4VhG6bwOwWrammYWO1/ZPvwzS2jBVPtV6PHTu1zmcF8nR7M",
+	"C15xkxOOEn6MGyzYmjalcXNT0Y84gG/hX0PD+WRnRtdSaAbC/VrJZckq+58rKQwT0Ala1yVfUSsHD2p8",
+	"4v/+u7ZC8VvUiX9TbH1ycfJ/PWh3zwP8VT/w7cIXu2L1zsrMjglDdkqKzYLstkyxBQgMSJuRpJBnMC2u",
+	"Ofu1h6sVqw0VK5D7WsmaKcNxFKstW13Df3HDKp0QcpiW5/hjOy9UKbo/gTmhbnhducPp9H/4U2rlWkH7",
+	"q+9HaO99eEEu/85Wxn4Kx8GKw1FQ0xHPghp2ajhs5oPRLPfJQUIHkr+0IxwxhBP4QHhpYbuWHguu6W8n",
+	"TFiJ+6uVHCVvbJe1ocoKLVXVyeKEUVXaFmvaaDyddFPhY7K2/8M34lSu1/YFmCB4xsAu2MjTJYVOlYze",
+	"sKgn7fCwJ++kKvThxNpT6/B4e0hweAsiFQrejmqiGRNn5CVjBSusJGJvyI4qwcVG2/MrEpFvztPb+XCm",
+	"ihuupdonVn29ZisnD90OPpM7UlGxJwUc+ZqoRhAqiH+DKFYyquFM7W/0xcnqhh3ZEf1NsKYVL/nUt3iR",
+	"fKxuliXXW6Yy0gg9LzI/3nDNk8K6ONHshilu0uKvm6qiKv2b4aZkx+UfLg98Nh5E9OH2M9E4ol67qY/m",
+	"c9Eu8vsB2XjMDOVlQkIi2Rk6c4OMwZELItNZyjHvonaRWmc31OlNvsEXU21quteHcv/OKxWFXDWVvSjs",
+	"c2RFBVnaP4pwWexJrWTRrIwG/UJIEzbHgjC62hIpVqhzjJTnnjSEqY/G77rdzvHwmsJ8HqxpEf5+0KE1",
+	"/8iKH/aH8/J2y4gsC6aN3/mEG5gWBWMFZcy+rQk3Z6lbo5IFKzN7rmIFp/44n74gcIbubYe47izEpVX7",
+	"rPYoNoSSkguW7Jo21DTpFbJXhE5Ph1X8bM/UpEVenNwwlT1hdtt9agr2+B0cHnw4MY6e+LhV9hPffjeM",
+	"tzvzQ5Lkt9GBKMExkzkP85Oan4HeGFzzib4ne8urxAFWGqYENfyG6YFrTtoJJjsrWkaSUsprspbK3bhO",
+	"wY3U2/PUrVcoWT/a8rJQLCHI8AuBxdCkonsQXyXrmhXRYgZrCz78LCl851YObKdFUy0ZdnKwY7W9H9gu",
+	"0dRr/MXv6dCxRud6pZhmJjWRtcZDAB6AHbuSYs03jQL5Ot6yZircG93Gr9wv+AF7F+6J3ZikarSxjdJl",
+	"yey6qUZM24tGpnQzJ232YLkgtWJrppQ91QXbMW0WxCjKxcXbBR54Fw8f//z86tWb/xcOoorZNbl4+fCn",
+	"J1aCULmjAuUL92T7GJFrmCkmNKvsGFQjdPKIMvInf352ewt/tmNnoiBUH7xrzxR7dNjP1CU1VsUnqy0V",
+	"G6bPTi5EU5b9XWdkenu1O+lwm22dpI66nZ/JOrUYFReNYUff/sk95oUxXulI6BUDKyDza/KgtacBN6Tg",
+	"6zVTmqyVrGDelvba29H98UMXpiH6duhiOzr8dnKCtbVLCmsp4slVvlqfXPx1eDauZKNWDN75tOivChea",
+	"Fyx9fVn7PoyRGrIs5eraChLe3+P3kHbuoJ4DZ42izzVphKa8uHAG9pYRQ9WGGUJhvCDvKWP08MPOlBpe",
+	"AmrNN3j0cI77+jZOz+Fz7xcHZ4K9dxjoH8HvpGHqCRiGmsjGLMiOmy3hRhPnJDkjL7hgoDGuZNlUAnRF",
+	"s5Wa+b2P884F2W35auuUmIprzcXmDMSiKbixzdzNai+Chp/4KasQshvnljn4BW2vA4dWaqvJkaYPLJ19",
+	"3H930WoxrvvJfbOjPGnEWjFXzDRK2Mmm/vg1wd62m5QVhAq2WxB5wxShZQnrpw3dpERzyzfb7pzLZllG",
+	"E453su1WKXepq2wlRWH3hOHuS/5ys5LR1PaTIxrX3Dmjxi1+2gthz7s1VShzF1Y/viZNvSDgEOGCaMPL",
+	"kii27l3amTXEPuHAFzhT2Z24OPmBrq6bOuVPs3fTSNmyB2LJDEv5qxfDhk6ZOLSefKQrAyejFRi7OhXl",
+	"oqvIJK/njRTsYWKGn6OglcyQjbyEFp2r05sqqNhbba6SaEmMW1H7xXfbtOq9ZWWRNiO4CTrTNavNJWFV",
+	"bfZkt2UiMp/s+8lhbmV92O5Te4V8dUnOQd+hVgE0biiHCzb61Cip86r2tjQ3pT1s16S2FyzuZUq8HJBl",
+	"I4qSkS3V0y6xIevUOy+9n7FgFQ0Rg6KBDeqkdnHCq1oqk/QT6i39+tvvklflBFHT/Nf0dWuPLpwULshy",
+	"b/D4GjHVhl4z8XDCVRLZbz1R4Kra4Q1nLQEqgmTZXQDfOX6MwFUQzv3W8vN2LGzdMJtuQtpRRJ7jcDp4",
+	"cXJbI38cPTTG7ojDU2kZTqsRE7pkGzppQm95N4uCFVM+M3rzycasJGp1XuhVIwTaE9GschH9Y015Cd5I",
+	"q7x03I3TIwFdGQgL6ie27eGgYoBr+sjHJXorCidFxjyI4lFdCf/B7iunQdiDuxE1XV2zwh5/jSiZtqof",
+	"q0fuvIJWVs0YbTjhgB7DW6lTDIeeGZNG1WOk9gJneJGbACnQJ8f1dTQZitFi5MhvrDacnv2eKPgnF2HF",
+	"2nGGbrYr1o6znd68bLipzGz3pOPPqu546yhGtj1j6fjiJT2CMMSMQ5COsHlcA+7xRej+wMAz/v72nBs3",
+	"lHBNT5iCF3R1nZqG2pvrE9p6TZU56kl3g/Jf8L3Oz84zRkuznXhmwJV75GaW+A/XDlmytVSMsH80tCRS",
+	"OCMAZTqED8acIwOKLuVlo1Idc3edRkyFkjsU6w29YUTIvkqVVue2YaK6bW+kLC4QnEG1IRQ/hW0faGuX",
+	"pKSGXRAhBQNFoWjAm2e7viDLxrQNhTfto1xDSELZfgu0pZxCZjvrLy7bFVjy4zfW4kSwG6aSN5f9/DiR",
+	"9DqEe+nP9vujr2j/xvOxV7Vwlt245jU3I+KQ4eKFx8MqR8IUH8Yo9/nNBNv9YCtdO9jPQRcFzRyFAuLi",
+	"KX+tU/p33GxlYyJDxq912uGci8oG7+DwLDmsk4/XXiOKyL4a+pqflNfJayccfHe8UMQoTxl+ZKiPKqUJ",
+	"5x2ndu+umbGbMGm6HDW6G2G3MzrCQL9Ah821kLtsXHG6INVKyvXgIABHAhCMJSO7rSzTcUOr79BlakzP",
+	"jY9Q6q3cCUIdfC34BzVbKQZGn74eCLUYqfwHEgGTYE9mjcQRB4jeC0M/3gW2kN4IGTMNsD24AtEEdgab",
+	"l8grb3BnvEaTrCH3yg/7qXbXRskm4Qd5544fJ7RUFASevHARq9j7uKUQyYWo0NmdTLVrxupHsknZKuf2",
+	"SiVL2YiCLDvRQh/S/Or8/LwD2zvPfeJxEi3R+wLdsE7zf/ru2+Ot69pKwU9t7Kft3TffHH17t2VJP8QN",
+	"Q5SotluPC7JSUhi6XNj/tifLr1aBcB5454F1zjCnhyz3HW1ieAdAL/pDiSYuXqakdDMfp+lKdQYloJpy",
+	"krUw8kJzxgNY2grdWrlQ1Q+ltFZvAhDAM10rXQAjEahr7nILH+uolOZnqrg/Rbu9zV4RN7Rsxp98+HTq",
+	"84+oUpwVGVjLiiq152KTiJbLNRFyR+hKSQ2QBOMAOMpHp0khmW7jdb3jMPKLdz/8UiIchmtSsjUAXimp",
+	"mdIdd2N0y6ys1DosWMFtK7R83YU4JuyRTszDh8603VUQBVyylazQj2u2rLoAb/SCVPbaXbjwdLEgFVPw",
+	"vw4nsSBWr9KnB91tJ9yKWQ7WxfVAy1Jh453ZuCVyKzIx3Oz5jmVkJBVRV8xL55F5j++szkqznQvyynUU",
+	"ZRIFce6ThV0OJ1ceH3/QuxiVccvpCE1kR/+Spc6SrGaXP0vyOh9FMzXllE/6ua5kxXCnwIWtDd1be33L",
+	"ReEEhdvNI9ObptFesbjlnDklyh0wLscAxh26HL6SndbEnLrA8jSYLYx3tFnSrmgSyalNZnvGU7zIK8gx",
+	"HFdNA5o6HNETYRCoeoAGSkZJ37Yqgo4SBbZsD4Iwoqu5/eBndhGWxfXBzVN6YQ0t5aZhjwGlwkQa4em9",
+	"e/15tpaVU4zcWThoVAVofVE4oDEc0SHglfbyj3NaBoOZmmE3fhjyU15OwyDmtRFJJ8ZO8I2MsVDR6wzY",
+	"HPF+07ZbjHZO6Mt5q2+kveYsswCu9IYbjiL0uQs79mZcmIdoEgcX7ec2WNjTURqluuCS6AAdHyeedyVd",
+	"8LrImPQVQ8TURtqbYUkRMUVFVzXL4BuPm+tHQiEQFesb1KkFWYTJjUaUXKUAtugBi6JEod4R4pJR3LUo",
+	"K7aUxd7ehNekpzQNAvT9BxLyTyGfRmeV5oD89u4UqypP+DK0lvou5g9NEib/TkacaAtNGuyTe8xnUU11",
+	"ZLA0VsJ7zQHOTA3ZbRnAUNFBam3V/ehpwyhqYtZAkf+Brq5T+Jet1Oailsrg53t+Pa4J+1hjPpEUK+bd",
+	"bzEuK3k9rRSjZuIk4SvTvT2To+w4JP1MauNyNg+XxU1ARffgIAwAYTtf5JrtL90a1VwIVtg5yxwqziOf",
+	"vv2UrNL4IFqu89A0Z2wyURAuiH3WO0pW9jJYEJep5qNXUhDdrLY+U2wkgG28gyuZH2yP3gsUFIQ2K3bD",
+	"ZaMJF9rQskQrmm4oF5fEnmzwB31BrJpVsuhPcaxo7fAr7bHpgqkni5P2jaTOU8mUYpuYU2qIfdbO7Vff",
+	"25n9+hwnduTEiRSsMNJR/6DJqpSr6/FQMm8bDebU2mc+uRzKZIbQu60k+GvOUw+/6odJ/Z+XsPvthhAS",
+	"8GlWBJRq7CVx4eCSeIBog/iKTPs/DS4ENmT3k1+Ixa1X4h8N0z5paWju/ts/h7lOlNsL9Nl4IGl450Vq",
+	"6cMJqg9kbdwwvKQfGcUbfOzK5R/Ci6ZR4l0uZQlPsBzoy7/ujNFDcd7KmuwAbbGje1S1uDUPwSS3jS5Q",
+	"FfsqHZl2d8iUgxsg3sfvQasxgUsrvHPlwbg9mbN/jrGV4HvmGrHk4/enFfgJRq5hddq4VcdffgsPhcSY",
+	"FPKv4KujgfCf3WPWFqTc6L/YXZeGRgQve+EM0gs7WRuJIKOlFSPNynW4AsdN2Y7uQScZPWvv6P6HJCxl",
+	"EJjmTFgUHHfhwtzF+kasrrTKrV/W3vbunxB43udV9zniyM4IuIc4suujLPlqn/JwwiZ9JhuVSc0rpdgQ",
+	"ujZMEffwU5+TU0suDLrJPcYftCmArC8ZqanWrIDDfWs/4KgeCHViRjb8hkEQzl7KDu2946KQuzPyDe5a",
+	"cJDLxqTvgzZO9d3/isNUZ19/m8LTwen8GlzLaW8j2FGsRHiZsGcfKZQdfNF2GshQJHFWR/eijbTCnZPm",
+	"yIMjwVsEWRaNkRU1fJXQYw48VVGn22bzS33lj9Du8OzNzMWms7UhcqGJFTGi6dqt6JnTIS4gAOdm5aw9",
+	"JDKnA4DA7WEQa3MweyetjQZhLY9idV3ytBAxnBsmSV/jr9bOPPGXFfwUUEPaQOwgqQ5mQKfers6YIeyG",
+	"F96jNx7P0IJqk5ewtaj8dzMXccWKfS71GglRhq5LP992y4GUKOHJNVJTcztUgT9jwxQlhZCbkEZ+f3HJ",
+	"cXlo2cSXR7KqmDA+za8PZrIdwnSlFT4YwtSQbnZGHiKUBP0vNaPXCCt0bmjIHguO6J5bWDbLdJKKT84V",
+	"RjXMZerxuHkrRIcO4+jIyc+jNy8O7n4YVEirW0IMvM2C04aKQudwNzpH0dEXymvkc3FxvrRAQjpixn/C",
+	"I5zAkb56N1Qiw2KUxLjwjosAuJgPDigjRzVVXKfEHU3z4yo9LbjYXDETGZbjX5iqDPZRudhH/HDbWm6o",
+	"0Oob7OPIvb1G6rREwjQGcjZMxF6AHFPMHUkMIi/6Gtja/JuDI307EbEgVZHluzlIhI5+lLsJimK8DAPx",
+	"s9FH/uLEKL7ZJDs+fB24TeJf9+Pvpl7bsaUnOYJa/ADg0bRUdacmvRJ9frWIs+urxW0vDz/a3B0ySCjm",
+	"/X49uX/1+MmL//z5yZur569euqQNJQ0yA8Bgj0cunYGDU3N0ZocOqGkWShTrTFopu7c5yZNlkf0tnbj+",
+	"gzRbUjGKODH7zCXeh54WgGuykrpihq9SV2HSOHIfa/vT9vroNGainrlDL8OJ1Y/oOio9SJw5PJDuLVI6",
+	"dBKgYTXgSxLSkHGpyC7E6ezzDq/W6ABmdw0Cg2YfaFU2lcigoLy6ldeWkjqRYropzSU5j31HdCkbY83V",
+	"HotR9L2Kae3cAWPxL2kNxA0q6CC+YT+ko9OFpBRJqD7geAFuRSNItFc4uT4jVu2CEDTc0Z5tClRcfDvi",
+	"UIgzS8EdeKj0TsrcHHF0XhIE92PHcRBJ7SF3QUy4Eo7Mstd175rCpc0VQxjtSDYBXg2SKbn0szaxSG/l",
+	"rh8XyAW5Q7IWfiXqX0bstCzZC7m5sxcMW3rNWeqWGe/yipu5E2HHJCKE0eG0cfpHS8cxYMaKmyy04yj8",
+	"9BBrmUCezh3lzQZEx6NNWOG01SFReoFPDfts7Bn/Ngk4u+rgyS7hxNeHxDHYl7RrBs7f13JKPiXYRfaV",
+	"JMcPNHhf3UUDfMbumrGMM07PHuO4j8kEcH0709JZ0u4KdAc4vJdaQE4awEyXGjgQAStJtbszDxmUhN45",
+	"CvFbood/2BPVlGxBfjl585cXT8h/ktcP3z775cT+YdNQZW9A/ze8Cu0i43eduxFu+V9ONDOmTD6Nfhzg",
+	"bhQtLF3WTDh1x0NvndtFKseWFOhSyEPhKEzcl60moCE71N4jSURzPUnO7KI92soMMWkeMYrSYJfIH3KE",
+	"FdzgLUj+4z/+wzuN1lK5LBRw3wVyosAsebBQjSgStHUvm5hRbmt1J/tBYiSxL2Ru3gFRnCW0FFqL4saz",
+	"R5nCR/47isinNkSGt1oeoIhHvzySkwwbGLhN+3Ny3J06PitoXB9dIk0Xau7cLH6Khmf/yiQlZtVRFMZf",
+	"ymMO8ajt+BQ/0s+WqbnX09+fwpFVIOa/4pKTpljBhOG0/AyzNSbl8g6Jks4BMnhcheH+aJ92iRxTRtjo",
+	"zEHhZE8PkCb5R+ylDlUQIL9rgeg6qsk3Zx9DjiIV+5FMSs4HAh2LunE7Kfix50WqqdY7qeA7DDN7+Q0v",
+	"2QYCpFtj6lMjrzE5UlT16c2f/H+tZFU1AjnNV1ao1nxFXcoUWFDpsGroSeKYDp1JJ337jr0eeiyzfr2J",
+	"dZMZPpiatJZ9exyRJz5/xYzhYqMTZJ60KBTTGd2N05KtTH7vHCtQQT86f/LX54eX0TYHZX3KxYapWvE2",
+	"SukQq9dsf5Z2DsrrJ0qlAjNIc00NwQB79nW/IftvM9HC0QH2bBTHJH6Pf+ZmPIIoH2ipWVZLt4qfQ2rA",
+	"SORq1dQ8cKKPOKVqLu6otVdU0A3qy7WSRq5keRGvzNWzh6dff/tdWK9mWfKVXS8Pgol2Y1Z/VpSbMZoz",
+	"PAebBzgk3yqe5HdGvsk+E02EFD/koIyhfmlSE4idBrftiK3nnwZnNBV6fdzSf+ufywRwHIGK37rtRo0+",
+	"EXZogoc2nCOO23zcUWIfPjw/rNn1gq+YSHJsv/SZoqV7BNcA8lfB0FzH67GlAEqvhpNkh06VTwODfUpX",
+	"ZkLoc56QGn56DqMnX8dCZAOk0tByRBWWNTeXxMiyaI3oNVfakJpuGJGi3I/wsOYtqd4dlPZC1EzWJSOa",
+	"7p2VDgkMUU5HwWiJfv1Dx8TdLyOoNzECqLDa9nNEb3mmvsPSC/aGg/hf4oDV5N8FMysp1gsAKuJ/bUTF",
+	"7f+XfEGszvPHBQn5MB6OaJxfx1HBEsiVcQex1dwcn0bc4a/OU/bj5ANrcbJjy8Ml/subF/77z96+fU00",
+	"LzIEGDnpiQ7dQ2kOcoLeD0gmWVMFOSX+8ga6H8elbWVL+mJv3OffugVBDoF02IeaIUB2Tg0Awv6WsRQK",
+	"MiFJ/l0d9DoTEnu3lYHf6KKdg90W1RYGCSPtyQs+NdNTM3ZSXQMgEtUMr5zb92NqWiFFWqseBXzvXI+j",
+	"TlwP2TOxSzR97rTqazrKncCNY/CWSMEuAoTBiUmUqZnWItPcwj8ztdQtt6PLybYKZJhsOG7RWpPrg7Sn",
+	"8Sm+M0fVs1djK3VeKJYNL80pFyH8nYbEHQnGr6hwaTqZePwASbCLctv1GqUUZzQrHNkQl6OTqkfyhqk0",
+	"y2cmO88f60GcAHC83OcObWvLQsnJXIGhLdVpHMB08jJHcpe5m9eyLO1ZEo7IuJbAYlxCvpvgLRQT8Z8b",
+	"mN+7YSN6BiUttdvPTlPOi1o0jVueKVKQd6PmwRJHMBHY87aBgZn5iaoEBjyNMXjuOLu9XYYu47TBkyEg",
+	"e4KuIfs2cNaRiprVNlNOZkS6eewyxE8OjDXveu8jj4L9iPxvHoQPBRtvmFomDySRKzLilSbb4kUoOQJB",
+	"MtCMMwHH65QN9LqkK7aFVH7tyP/WvCxZQfjEukI7xZNksA5q7e4THThmPJ8y3CUjUGXdreq+5sc1sEpv",
+	"VdKV2wY40pR2bLWVoHrVSla1yZA7srKYpmcfwhqpup6CCmx3WbKcUFnyFOl1Xkkbm9HZl/kUkPb2s3AQ",
+	"fHcsGRPKWvVII0dd7J3KuFbN9Ig7YfeDkTJzz3uqtISO5vb38asnTLwb7aINmaFMBPlyM91b3kGR3w+V",
+	"QEzrJiVjxpXraD3OWKFF58lNyztZmda0jg8g+7Vw/ARz+mCY/2hY2qv2rnMWOrPBH5VIeOZ9Pm6d9MLR",
+	"VNutbo9ifRly4BZAXC27By48SKFGDDYw1h8Ul9UeEUx3ukDcG+Ata3Mz2pOzV0T5PAm5gxNz0AJIHtN2",
+	"SajVsNKKSJpGOS2befImh64YLuAC7MbYvZAFd+nRId6Erej+juxOixP/F6Sjw/8CrD3DTFgoc3XKPtYl",
+	"X3ET/cln3FjVCdHS6Yud7TJsz7sXeZo3aVieHsapi8BRwYGaB+RUsN0FWcnCZRrqBaEePAIV5IEswv6v",
+	"/ysu1wJhquHXiEc1hTZP3fkx+S8UmIK6Y8TuQt0DT4V6PEF9xzXNfS4/R7IsXiczr4I/a0cxKxZlBRiP",
+	"pYIUU09HYpf8bIgyotvyC7pkpe4UNrPHGNDDdhOo7HrY01XuxIL8XXLBgED2lxPygPxykmF7szOVYUJm",
+	"qyPVY/HmhoWG+CpcakOscoMcG7aFJSsl8CDJ0ZaVw1ZYKUHBb5ewFfgw0nZYyRNE8bW5O/jX76QEJZVY",
+	"sbZGV6LkUyDld6hsI1H99jUsZ8jsaISmN6mjEDoQlH3qyLrn/Xw/5uv60p2a1NI8gerDCXu45Exk8rBY",
+	"eMcfygITjwu2URSPZ9mYrsHZpYi4Q2wEXl+EDobuDIRLnkSpygdx6okcWkXeszUa3gGFjN/Cnyc5yCYQ",
+	"pXfneJikDSfU2Wdt3wJrmx/zIkzX0CS/4NrcNSoVFuz22PYnH+uSilyGdQ7rVDNVHY8Wh9Tt8IbplOjv",
+	"8OJDMHg8CDFq+jZI4dgP0nat7Udqqp4GUspDZDx2b3rWJaaEJinYBNoc4xt906SbyqaVTaK4PArcTgZH",
+	"81j5Ng33gOKY6cjRM6oDuDS+pHmSfxPWvpq0SrkJVU3J7t7KZKrbbEPXqG/fqZHbMTh4elGXm5diGcXJ",
+	"6q3AIt40i5g9N5J7N7L8VsyWsF+6vx7a59Tkaod+ZBMpXfm0Om/PZP08V+Ot3W7JvPZgvKpGTC7lbLXB",
+	"Sb18KU1azDwU2Gsz1vYpFN1BViEWnT9ZnGACfol/wyrrmXAU5eJuWfgtTBgb8330y+kHH9YqzHRappoy",
+	"cSMPJMbJtUFDy/bvmulLAmX8pVixBdgSO3JOaLmje512+gc/25iAWbrDHr35WXE1T5lZbVOZcFh9LBce",
+	"EmPVssn8nEcyp8eAsvPuhy2tayY0uNd26K8ZgDM69+ULtk44vp5owytqgGYE2RG9aTOmfOMQ2bCZQRe+",
+	"DbueymO/D3hbdpQbDA11OZvQ7YS20QgmppRy7isTITavz6fs2vbghSCnbtnjgcTzkBR9XrLPSIKQBvX5",
+	"ijeC7UK9vdZPGNxMQgIlaYa6M6JYGEr+G+8Ui3smy+L2PYsIHib3LE0A8a5D9uDz74coHxLi6+geIj9q",
+	"YPhHx4/3px7nYHOCeCsiiWdUFE8KnriqgFUvzVmdDqUv98fpJhLpFmFCwKNFi9bPHEhb3i8m1Oswt1vs",
+	"gcwI55UzQ3N45Wz/XhSp6UJrPKERzm2SJdgeJ+q4jeQeG+LU8ZWvjpRybCIElv+6ezk5WFmn2KRW9uTN",
+	"bBU0g7XjxK8BeY8sp7IeTy8+YKOjSz8dDwnMiM7vDyWVAKzZmG5UvXV146NpYvGOeX6A0IDTysosROQ8",
+	"nfkeA4O1vf6K0SN+Jutg2WeM+jXfJKjMMOfNuyDsvkpJGnrwJriH0OP3KU8nlEA1ieJv08hpw15KfGc7",
+	"nhG5Naf6+Sgl1sTa0hvWX34fMTTSk4RPdBwMWWVlhnXalY0xUWjKGmY+KtHfIiOAgyMooBe+/ZquQoQ0",
+	"JkYfp0NWbU2+wcPKPYZqArp3ksETR+piD8cdVYUPPkFHS2psj9xuTtOxzWad3sIjqRicqppP6cLr6K1c",
+	"MSTPzNafLmpaBnQfdkobhj7vt3daAWphzduUcPscCiKOP1tRNRjv45JOQ6G+VDqXlUGzBUHXJJPRPuBu",
+	"9TZ6VOUvLN8i3EvhsOzQvwU7vuM+qkJ1xhJoB7eeZRn/GJ1p/VVvz1S33TP3Z3uqj4T+PfExXxFpvNdC",
+	"7tK86UEsMpjSW2zbo6SCE1ScIaFmgC9BIfTPRTFvgaU3C5k5AAbIw+Ss7IKxCHpiwZZqMJaxdi3aic/I",
+	"Bd4d44nclEzta3eML8iS6jYbAKone9JYJ32LZLG7GSoGAzNFenlhz2EBewAScNMz6YTsPAPcxPkKyKO9",
+	"e86khylbRL4+Z9O7cWcW5qVM0Whlodn3oMMfpIRUCN+BFoiRfo+spSK0LEcDDsbr/RnhnDWWS0soOZRE",
+	"xQbGE19VxhNX2/Z6xLqd8jfTa7/dpiRb7UqhJ9J9/cq7s3stM7CSoa23ESwDHIKgyR80sc9Q07gt44pE",
+	"ZXwR43fy6P0VnGTBd/Zrp4Rcu+NCWMeNKhXqbkUhK4pz5GFmlfW7Es48B/xWujz+RsrEUr5wuMVjt3y0",
+	"jHnIgkkHpjJ5Mln+aBxFtjxfvjbyWKHx1ZEH6I7/SzZK0BIrct6JLa8teZlg1WeZ9JDRHv9bYD+APQ8/",
+	"PVjd0k3BHALfmc17kPsf2T5Bu1FQQ/OFzqihQC4AOh8TK7WvzQBTumtsypUj1+s0nerTRgGKUbEVrwHZ",
+	"ZFUkR06Z/jxArw9bsgNvEwPRr8AVFCZy5UGmVPd0vUnknyAXQ1xyzfEy9A344xpA+xk/qnamwjSfxBOe",
+	"WvEXge+wtzO1bqpsXfO2WgEpGb1hGo4+6lCgLgEYm9ALsmwQnu7L6hJkyyN1Sbko9+2DrtryuCqP2EEo",
+	"spAuWlhNBeGEog3J9qYXST+YbFZwM82VBq79JIoHUvIm8bQdkh2nGnY7Msl1RTdVUqyfI44ZbT9npESf",
+	"y2h2zlQ+zrNp72Ho3KZhWudAY3Oy/vlsldvw4MU5Q1ms0O1zh9qE33HFwuDxnFSD9+VWZH8mo3m1pTZG",
+	"tfgWHs91D43+0QLSNxlRlBeH/qYYiRTSjP2JF8YQHSKxRHhJizah39nhmGhFNX/mYqen1bHJHDSVd8ke",
+	"qpJIAp+pi5+zV0YrgPjhjj3uWee9HRHKSkP389ORKSzVCE15cQEVarI3z2V8q2i614FtlHGrICwwjQmv",
+	"GWwHmSWAByNmVHARmESWDFP4H23WCzAcn9a+dhb2NOkxe4F5+IdYUdd8Oku6dZ4LREG6WcYaYa50gT1p",
+	"TTd9JDoTIZV5oiWcEcC0P6adIPep5AJL7cCduVSGTFljn3cA5O+Q0IE6WlSFe4Rqv6JK8eMlmh+5x0Jk",
+	"zt1euUxKa6W751hBIGUAahj2U35mypRYdYnxUmX/O5mMdV3uXX/4cFwTWNSmqbhpN/c7n53R0/6HAjxH",
+	"PxUDYzOxNy5Io13kw27KsGc69donJNfKobG14a2zTGHKaYBz+0Jf5Log2Gjl/RSmttlPrdvyIB/MVwVv",
+	"PY4Ywr9hah+lVvpjcA8fbgR4L5JH2k+M6kaxKWjDgG8c51SAp5PjbMMf3S9PiC+7KOvRJ/tUEW1EKdkz",
+	"fw9n0RWp4uOv1ldNbXWKNLljW8Jq2sbJrgPeJulj1900viYHD0jjdJJgwPQONRaeIjLDnuIDIQnGY5Ee",
+	"rG5WK6a1VJNq0AzHhOBjcczRBRviFciu+muppjDaZUesa5aazp+W3DzQ47lzoBX3mXSfb1JIeah6lzn8",
+	"HJu5q4xntqyCIkqIXZUipJSmjtzBVEX8aAovIusUSKdgHwkXRpKtzHl5Kma378QNk9Oi+zqva3sRtF/b",
+	"z4WfvNRsv2S7llD0LgyPS1fztXcRjiuS/8HID94tHZjH0nrjUqayf587UE3ICw3HhHAlyVECdCkNOHMW",
+	"gH73lQDAVsIMe008ouWMABJC3jCFJCf5cWRqiFCl9mliE/LBzteHC0fhFF2wWFZ4h7BPB7ZC+hMAlbnR",
+	"TOmF/Y+/1AOAJYREYkXzyEl2CFAaIFX49jzp6GJQCTvFmRvYCInVWL3aFzE5BmARLJQnxUPMM6GC7WJG",
+	"hl2UV36WdtFn+b3LLC/piw4dabd7G37DhA8YUrF3Rp01jrgmhQd7jUd4vWQ7973jPJR247UX7wHR4MYe",
+	"e+GRBfbGF4AHXXtgy43q7Cvf+nEpmFL7fSyJxXt3cg0wxNPGbAfZtuEBR7aWrs0QMYOnyFquuShiwuIL",
+	"8vrJTwtPjiq92o+xSEAjALEm27ty/LXiN9SwHzNs1bdipL8d0XxNta63KpeMdpTb/PXRB4bmuZ2HDLzm",
+	"mokpfOldvvsRWIXMvXifJOqZszApBwP06lly9B+tdQSMryhwglhxl4r/yorTa7YHrEB1ibfijmsW0fmu",
+	"pDB0ZUgNrNjD9eVqMNrsF//nrw9P/zc9/fX89Pv37X+e/e30/W/ni+++/vRvaSqPu7PmZ1OKguD0rj2p",
+	"jjLMjuXidzptimL7OE2/O8QyOWqrDM37E2sX42UDx7mDoAMT5Uiv02F12eOujiRl0StR7r3awDWxD42k",
+	"640uu0PwE9sPxPZCBO8a8S7kuSOaoiXy1YK6gJw7N1bj29qdAHrmoCT3ikXqzsdc9HBFDS3lpnGYt+Te",
+	"SEuIHVPmmLniKQRYSHk/gGdph3QDKpktjWiyBiBaR7Zao8q7VKRQ5SiBh+H+pS4lLSYEFwL66HA2HjND",
+	"V1tWkCfF199++9X3EVLJau2wZr7kgG6qCPMN0wuPdzfNcm/SCYQ5XFPFBa+aKq6FnKW0jOBLycmR7+j+",
+	"B2dG5SjjxibKToiUuMbjUEk2H+mldNqOv15H8nDoytRDNgBEZivKS4CbW/3U1ZoROceMbTG+FxInE6jo",
+	"EA0JB0G0WbirZJfn2Laf+EtOx0BP7ARWTrbcSnmdJj0HRXHDjCaMrrZWJ8czjvzX1auXx+ait5z+Q27S",
+	"o2Ecq1LVKvXjubAx8gWF76jAg+migwoO9NjO1R/O0ByRYcoQ634oFAy/rWGavGGQ2Bsvpcvb3ydeA+/L",
+	"o7MGPvz5yVvyQBtWn9on9QdHC4b8bKI12yZcVq/WBDM6T3UpzUXIuM0yqEmR4Z9cbaXUvhlP2yjYR4OG",
+	"d7/IQwxxSIJUewLiUBiqnegLUMWyHbUdybfq7WxXDNk+jI2vZA3IJSuRkX/kyMfS2Z39IdinWq5fJOot",
+	"3Mbs0T8ubmt8vNqJN46dOI2KzhYxW3PB05FBK4HO0+W3IiQ9yTUp5Eo/wJtNP3Aa7FmVTls+Wuzp8Mt/",
+	"tn+G7yBbfXQGS+XA5VwTFgV8ArOm60wyFWVqGbtMvXOYksuonoPT/PxUHj9xW6U/WoDhdZ2DVCuSktvT",
+	"ar2mNVMzFPiJCzOlEURGNWxxRKvnSF5ht6nzZV90pdN/5qwqDvloe4MOXUqbXq+pMkMECccx0N2xuCT7",
+	"CzgkwxazFvUl0n/Gf8dkyTiueSRp//1irlhSHpTtKTt7Bw6v0qwywBTPK5cUIDUTnXQq57EFpoHkBqal",
+	"YUpQw28m4Lweti+ltCzg/WTF35AwYFyQB19JYgkGMjxkIzJov3zOsqz1YAZe18OMKSm+Kgz+Cxy2kNY4",
+	"JXN4SkgJEUZpHYwKwoRm1bJk9gq0puhW1qizgotZA6IDPMyj+wfxviRgnKpkMNgTw1OYhwt/jK+2dFmy",
+	"EPhZlVIzbYgLmFAO5Vispo/85HgczQEDiSgBe4Fmuxvsffv3pqo1JoGXUmym08a9cZ8YSyK4ONnJpiz+",
+	"tmVlfXwCd1jHpykLzF0PRWemYFMOEI4NZIGFLB0fkYzxJfZocduidxy0s9oKQmd3d0Y4BD2J0LQJH5s9",
+	"tTK7WJbFc5GZXcD3vWrSalAWL6GdE+PwY8O5zcPHu/MbQ+MLP6TcTPgrOnENt9WxKC9cGS5Wrs/IO1eI",
+	"ppAMw0WagsLmtbjLfk7RwsXz7N8Q5Uj28KoiQh5WyxrivQj1advYPqkod5bm6P3TTTdKnvQrk6Oxx5ie",
+	"Q2+GeYGTbidVgYz1aSAbTgyYjOOxdm0ZwmRt7mywsp/mFa/XNJTZEb7NNHRHmr+EYg2Js9Ceuhqxsjgz",
+	"OlTZKXgRF3sAQCzUM7oMwNo9KSSOZQtlCffW7MIr0Yf9tbPrpiVWpmSOQsyU62u9gG6QFbXLfHY2Ud4g",
+	"SS+NG3QhyxwBuH7jk1UTKZalnJBMcGUt6CS8Xiq6YU8VS6iyUAxoXCzBtfM2XUNyYkNJKCV+IEL3UHR0",
+	"gxcIdiF8ZfxdKmUa0U+vmZhUbjtHEP4WCC+AOK6H7eB+Q95ks86p4rBVshbrUsrxisMPUpqfXZOpQY+H",
+	"0zsCVX+NOxnu4OtBMNuJTN5BMSvJwX3MIl7vrGMtQfpQsWKfAemVbBzlXwVZFY3w/5uHl45jpnSkId1c",
+	"eE+nFsYZOp+eK7ksWcL4cj8QTOzU5N/fPH1Evv/m2//nj4eX60BqalbBFvJ0mmadBE5a/Y1O4GYeYuGy",
+	"E9fkUtnyxByOkf3QESbXF2RJi1O7Ykybhd2VpwjUOOUC/wka7AI2cMlX8AxMy6IldZLytKJivyCNoDeU",
+	"g2WxQOocAZtjWEYMsrLHhnmjhxN285XOsGbRBEN6lZvsXO7Dq7VDpGnwpcJZhFkQaAoeHHXoHA0otrE5",
+	"EVu2up5ogvUJ/7ZUFKcuF3pHlXCpUIGzsx3HCY73NPwEiIjTRgDJj5UDqk+tpgv1CEUBKGvZqNOCGur+",
+	"E2rOjCmNEEttvhrz0ZnfuStwQX569fjJi//8+cmbq+evXo5m5nAT4w4lLzgpcXvj6x0PFNPlGs8IViQq",
+	"VGpe1SXUCCIOJJHS/4VO0s10woNQDwufRKUMTBb/F4waJt1MTJhUJP2Rq5sJCdXU+NFg6fyaCU0o0UxD",
+	"VpMDkQJlMlsQSipZNCVrc7QSEZZyn+PsiMaAXh70DO5oJrRyw2kq9N12l+sAMhN20zmno4OWCizkYp+q",
+	"qdYAqAx+bjUWsOE8zVfM3I0qIcPkOamc8WjPv0f2jq8P4FNH7qIqAREDNR3dCDwWoTvvByd4DjaGaLnu",
+	"gYvhDVsrphMHw0OAkpLYm4AYSF9aGtLOPE9NP63/eiLdj30hGwnLAiYKmSwQ7ivWIYm2Vd2F3EGJ8F/8",
+	"wl0Qw8oS4ow6UyhqOiG4opnyUed2K391lqSgHLsB6laFHOYKxMduTa59nD67y5r9Pom4a2h51ZbMPLxy",
+	"Sik2WPeaopwZ+/8Qgn12NEGKY804h3UJFNtOiBZB/qI1yci+9/aOBDBl4wH5AsFpWsUnMVcdQgCPsCne",
+	"xa8YO2ojCsT0nGTqW2TLWHjBSPO24MkBKY08kwbi069yTJ/dKhRJ0uxZi0RMoaXTrfcy4Qq+RbmJARZM",
+	"lyaX5hweXaYCZju98jCw11SZ127SDoUgJA/rgWpubtGF3IVqahiSWDJSN+byflKXs5s2n6KYK1rnmBkz",
+	"Tjt6k3H9Z6LJWJK1ASw5VPyjq2s3IYXMxo11oHgf9GDcKm7s4Yvu4IQRtaMOFQri1R6SmJy0TC0iOHDT",
+	"V2k64FfrLpA4hC9mSwwPjuWRutrBHspFGTMZ9vuWWdzDkey4dlxvO3U9PQP5VNIoKA08yK/jEixbnU+0",
+	"lNeRn4Bqx5hgL5c70m46QYnu9EPKj7jrflmiqRyKG7pVuWqqiqb44Vo5HaOHHQjE1Fk/Uu43TEY7xvb1",
+	"geG94zoF+VitWG3+nKsF7H4g2qW6xPWKaZQlyXYQrtGZvMTWB5OwI9pfEQvGddfZpJhuSpC9uoESHTDc",
+	"yFHQ5XgasUa5stxYstbIS7LcE1dguIPUMHm5jgwDyGZ8yXbPcik7keZj5xMCXX5fhUSesLNqLsRB2noP",
+	"j5lj4+iMBGF3LTXyigp35cKEYz6bbHDIu60s2anea8MqQtVqy28YMtj4p3x8Mk67bkkcJoAJUhKbrHuV",
+	"LybiCKPTtIwDkQbVYi8TAbobprjZT0GGCWlOayVvGHpNHY+qV+GNBB5XqhDI6gBwZAV3vTvRbY/OwCtN",
+	"67rkKwoInEgIITZtXKB+C62jpQTfiPUFDHDUDGnW2pBH20nv9wxfuosS4eeyjz+LZjJajfRJZSgXKYur",
+	"YCUziOZJIjiyuh1jRZY/EKiTJhevm4fc+taUuAek026Ii2iOMnPLRDqe4MC6o7WYNnslScqTpI74YW98",
+	"cjX0026Hna8haBUZ+0dWOL3XNjLyLJ9Y8jCI2FEcraf197Pjh5acXIl2fz9FhrGJwOWEWe+i7WPK8aVU",
+	"engf+57uuvM/9FyQxbTAbN6/YY+rnAvOAW24cCCQCVj9tz6z6w8aoTnTijFBr0JcBHqfmpwrZm++Z9zc",
+	"USkcpCTIzdxklMKM+WFByWyPG0fp6qZsKPKPs5a7xKPT5tDvV1Gx76p0muzsNep4C8xWyWazTfOtTPOb",
+	"t2ubhMxmfDyKAXeI/R01NPsvyD5LK2eNsNdiLqijk/HUjj7QHbjTwLb7O+A1fYW39mBznUyvpbpJAiod",
+	"oivpmQuECO4TXtPUtbSas9V9JnKh8QpgcjIR3fvKnh+K0ZI0ml0SSjSvmpLay2RdMub40sCsAOmC4qlk",
+	"TbXBKOIInq5j7APJ336VIuMmtD0g9ucU5TL59+cPXz4ELP0fFy28EAPSeuG6b6VgVcrVNVLZGFkWqN7v",
+	"xhW/abe1y+WNZth1fdEu8YBg5CjVW/6DCSde9hbMlumrZclX+9EOLleDzx1lbS6/a2ZgnH/2CU9jM0em",
+	"VtLuzOexLewJtvxH0h3Xacb9ySwbfSwLvO+eTn6Zb8TzlJ4ZVAGEUVx8tciFfjBxBkPyJdVGu5w7TMD+",
+	"03ffDqdjH8uBH5frPiLLHYf6VvEks6hPHOkO0oWVIJB/CsQbVv9R6JMMY/zq/NgQFdMmG0R7aE3lDjRZ",
+	"cQjIhnTW8KX/9d03552PnR9VLpcO8h93IT097ihuCVZ6gBAqRu+QtrZ0EtXdlMPM6EebThJd3wofnT3G",
+	"tjnenanFLvoYzfY8x2+ECYGylkNrw+9eMbi/yrdPUUwTZKykMIquzJO0pDsaYm5cPoPLMwRuOLfHkoZF",
+	"fmnz1phCHSFbhQ4+6ll1Bipy342FwwlBh4wDR5Ob1Ke8nFITDANKaVBTIEaxDznFakv1NhN8HVOP6E7F",
+	"hdL2ocd4yKIgdIkkEAuHKGiDGLbfraO1Hdo2Qy03KfabmpABnpBOiXBX0wjXwX93gKzjymXP9y4gleZF",
+	"em7IVpaFBrCOJxiicVzJYUM85Y6QUITEWoUZiu+4/WOEPteM1XoAUZeubfQ8OKw9MyB44MmcNY9E1tcQ",
+	"MSNwlztuBYpaS0L5UEjkoc1CGUTX3RzLPFykubibH3REx/7RQNQtrFp/LqIu9ROE8jvuDlkdSY94G+v4",
+	"gyZyJ7LemiOoB8WNSVexaxOQK1qwQDQ+6qPDpaRaD3aLbhLZLdjWuEjUsbnO002gG5oS5PC/IEYSBOoS",
+	"SnzBh4X9q6b7wH6pCaBlNxIr1hCM42GDS7YKdRo33QAeVnLEpnwMASi1jClZ0fEu+CgC9iUqOIGfAvPD",
+	"vpUMGaxk2VQibeVt2mDjBNswawIqRnVGaPI5ISwg8fKRneMVP7BaRKg3klBOXpfUccPjIym3x2GtnohQ",
+	"cwx605mzbs67lebbsbbC7HublGJDRZGEawl5iqJw0Wo6AM1DNeeSOBzKBRESAKD2FkTvVagfmjmNvKhh",
+	"sT6HTHTbzX81ArosTrg4dTDilPClq+hTY1jVrWYbzXya0/i53UzWINU+BWb4GpwdEzrOPzWBcj7JZg3I",
+	"rK8uyTlk20FZYkKVtfFgzHmG64F4QJXKPt5SVRD4beGLiI8b4ah65OOa8qiuEZjgNEgIW0pKkWzMSlbs",
+	"WLEOVbk9sUM8z4ChoOk6c6k6FIYP4lPwKYSqplko5K0hv4MWoGF1exjmyJUo2dr7xcpXklaJwDNAYn3a",
+	"wCN8tcXkT7KRk0o19+91XDNPku5T9Xph6k6lbpTgRXtsRJs1IOD8eqdPUlb/6PbHyJK/MmZlO/SM4V0d",
+	"cPVkuXcJ6hHNUmDHdlqhy7EuHXqkV6rCcUaMZA1rNfC2D8jYLey6BR6JBNKVXrNcFBDqCIEQgPUODF/c",
+	"XPTqTSd55S6dcMhY47uMq1NftvxjmLuPtMwu29zrXE4OC3kZoBpALoYU8qgTheIlWHw3RZd2eVAjO8lN",
+	"dulKPNp1cXYovLMGNEh8H/rq8ieeLc+RrwVugPaWl/gvYFFzBs77o0mJsCoLFIOUCIfdleSQsPs4ILaA",
+	"IZtrsqJlGdLDWoAKtOQhW+mK85nS0tyU+f11NT0fYXGirznUzkqrDlKxR1uWYuZ01ZDTJ39B7UIVU4B/",
+	"vQH75tu2kqNui7T0CgIPVSV0OmDXpdeLZBxgX3usXzn9+4apgiNN3OAVgR3/2T09mvIEdVn/kXxiwiHz",
+	"Ql7Fv2WX+8icoFi3vcuDTO+76GG/c77CoJeLSAgG5Orndmb8lsLCZfpU3sANas/n0wiCLs2pxnczWyoq",
+	"rji+vmtrN7lHJhpOQ/Zn3saUim8wIyNA7n1dRh+zCgkyVpVJjvfzGarQt0GjEx/5okanm9O2uynpe+sL",
+	"R3TFw2UcPE3WeYvY0Z3WC2BZyYXBwipEMdMoERBmUjDCqCo5U5cOnGlaPdreHP5m55pUsnL1DMepybuW",
+	"zzmp49SQZ+xdlGsgcwA4a6bXrS/vIgCtIUgdvIteRCUkYUAiamNkRQ1fJeUSEQR+LkeOCt55KwctkNaa",
+	"t4uF+pKAukhkyTZc6EWbkBAjW9ZcQNYCvNAIWJ82w29MB1MBu7eKCr1OpYHrtakvXGQZ4uakbvSWuRQt",
+	"fUbe+tpBugO4XTOz2mJJoKplDXVtdPJz1kDCvDXhf8BqgH8Z/J+6KctTeC61RJMJ00dnh6IaeYzKqHI3",
+	"i1yvNTNja9aPD9Xczvy0r/ywH5mM3Y2ouIHEzcS9SB1F0Q14cBj5EPPYXJ9uUDlOL+9fsjXFmhJsoyii",
+	"edddXpA8jsdpHr57mTHx9T6dANIi57u75SWYzB6hFApn9SDscWGmtkbsKOhuavNmWfEH3FaZ2msyRXfj",
+	"sAr2KHIkz4bYJ+1d+dX3drBfn5MV1UyPRIZlIZeuAGc4GtAuU8wZgg63XSL86Pg6o98Ci3RmgoCoLTSK",
+	"m/2VFUG/vFThYQhyCXYB/ik0AOcV6EzymmNNbztX7p8+WmZFjVdS1du/OWBO2wKt+Y/M6qD2pBHr1HUB",
+	"sy2Y2Ul1HWCB4TBde+4/nwgEPHCqEd7t2vm73sI1ohqxAM/GhgQNFGgu9S/CmuOhPhPjqoewXFJrapGm",
+	"bqt6Fe5Bj6nyYl7Ej8CNffaL+EWA9gHWLlk2iDNwdNs+nONmydd9s5Ppd5MjBgEX4IeHrlqP4y3/AVaH",
+	"vH3145OXH85+EU+UkgpRfnWeDIq8AGr5lazAS1LbC+0CSEDIB8E+mg/205Ar6CJLmnxYNUpL9cF3CpwZ",
+	"dkBnv4hHilGA6Nt/Y8IToYJ8eF6wqpaGidX+9Ee2d0XtoAL0NdvDFCH3w4YCKBP0r1Ax29UcsnNW0YKd",
+	"/SKCgX8BZxSIVxR/uzj5yrnFBK35ycXJn87Oz/7klE0Q7we0uOFaevyVK/oe/GjPCyjtps3D9jE4Kmsp",
+	"XDHor8/PPcbE5d+5bBj7/oO/O429rWB+F6CM68U+dSk0otE0iS0Bn0RBCrlqoA58P1bfaFZcup2B+d+g",
+	"FCPqgYp9KilrFNp/lIEOt+44o3wkDOhTH08Ayma70GeO/546eHlqxsMSt4QXwMrqMjztRQAnZdQsSO/W",
+	"Y9D9EYX1qddrN6DaXStdCXtYFGFpcYxMmx8kMtWNlqwhLvXEFLVTaR/5dEexHie2g0uzn2NhnldYKJI8",
+	"unr4lHx9dh7k/pJQV05bsRsOt4HLfIV6JLIsrLoiGDQYnQsPfrMX2KeQRcYO1+8x/L2zhJ2p/CaB3weH",
+	"+t3H+1SqDbPbNMwilltOSNmfmcl3cf7VfozUdJ9hzR+2gw9XdtiA3LjtB2YkNWTNP7o/u/CkvQzQnnfZ",
+	"sLRiWIL8r06Vcb4Jp8g4kEd3/yyi2ekfeO9BoJoCI5r5OwaeSPfgHw2DVXNdaLlpsh9dpOeybfzBI7i/",
+	"T0Y8+QJiWZ/ef8mrz07OCy7Y/CRVhwL6EBSgOUTz3VbC/epikVbJ2W2ZWPiq4qDS4ImDKVOnqxA8SF4V",
+	"EFtASgt9h7uin1LFEubRX0RNV9cu69u1DFwRrCzdZVcWsJGstmaNIKOJbqoMbvGLXkE4YxiYSSx4CK8D",
+	"k+ccC/9ayRvWJsJ7RgLAd3bWe8toiQ7f3KGNfX+Gzx0cD0e27lPEu//eD4NlKsctJPShhVGBaeQIvebI",
+	"4OtM7PhjJUqqzfQ32KcdHEUuGcLn0/lU22Uyle4+TylfogVFEqC1UKjD894otojLFEfLkDjAeIVAv+wR",
+	"hiraDxENSSzPWaYLHmOpDhg2oKaIgUA48nvf7tZ8P/ZIlSvDzKk2itGqK9htgUguKHy+/5ERJ99XM598",
+	"OTUM12wOGXoLNj5ZNqIoQ01NGhOesFIziOtbTdxQ1bKC+IoINRNQ50us1L42rCCeSzWGP3SErVYNBuPS",
+	"ovba/hzflrMdWCUzqWhYP8jFzKitHE4OzFVmBvBKd1+UF9ASMKWB7qs8iUMbdLlmrL5EpAXGmPC+38om",
+	"Agh15txOSdGURzwmOOtX4dkvqDt2uzKjX+FhWfq7aR5lkYlwBkNaLuybJaQGVZqVN0wvgpvB5znu4dFr",
+	"VqODoUltg6a3HHfQHKdM9JfQ8bpfP0j1igjcZlgwxQ0qeX5PIHDLs75TssGChqpTsjC9mx78xosRXobE",
+	"Qh71NSA3yhwjxqayQ7YjxdKOn6Yqqs8fY629MC9Ar5A/2pF+YX5LKEu0EerXJ1Py2UcEVxLFNk1JFWEf",
+	"a+USkP/9zZOv/5gBNjoVMyoH+q1Lpg3lQY/C8DLxnM+6+TqcHUkLywH6AFA6iw/2BeifALTE6RcuscAw",
+	"TKKMAjZWo4124KJHERrvyDHXmv6MbprfrQV3/CwGevKs5WIXxU35HOLgVqbvWsn53K2+GmyQez480iw5",
+	"t9uy/3yWwVNmgIc7JNR1t6aQu872C/fgsD/k5N6ld9iBPd/8vBIt6ymUpy5LTNADXsa7XqQ4nw9cNPrB",
+	"bwBQys8vlrm9H5spKOtJkl2o1delbpqJuXkax26v2O9YNiT8yNhoZER9PI/lQI1r06EiZCtUkA8Ky354",
+	"7d1GuBbJqAh8YDAscoDoGaInSYgw++iR60nJffJxyK2Uup5thwZ7HIgwcbYWJ85jkcTb9MXa3nCKrXjN",
+	"IeiOeRzB5YEl6rRzqyV4nHJOrNBkR60YnTMw7dK/o5crEfbD8c8S9fO+Jqq7/qQzcuWkXFidj0AF1tjH",
+	"dElcqVHjNHe0tnGVQ66paw3qzQeHFB7QGzbXsbyVZTFk87lyCbkr75sUOxC8UczlPqJky8rCnyUbCVfT",
+	"jjqMzi3nIeOneCbLYmadrAXNRybWn6aaWK6V22lsiUV6xspZFuhHxmpCW7prakDiWzefpnu9cEaSG8SB",
+	"rvUArq4Hv9n/ySsGbxgtXmPy2JEDxO6oB3XpalPkTZ/kAWFfnkupAqZqqqHN/tV3ieqVS6VTLPwMpwnG",
+	"7OyffSFZMeddWft5nIQg6KyZQlJ2zKy6zf5LGkWPFV0bx/c+OdQYgfsAzfn+fpyMMR39Z7aYHiFnQE6n",
+	"s5M3i5PNNhQyYlFE68bKptvpcEeh/EJK5AL+ntjZTkpO66iExnzS4kpQtPLyu1ju87k/HSptZHAD3ETV",
+	"VmbS5e1pjVxQ2LQThU6isrWc24RjLG+QkAHvYsye6mPt6d/Fue7qIkb+A5fwrWexbeCgDfnhQ16IR+Gh",
+	"WW3kztimZHe2bwFXW8IMnhY0C+NLN5exgrvdH2sNt8RpmI/founXtOIln9FI5pqUElJkPnWW+sFv9tOg",
+	"/iRV0xeSFvGSH4cJukyi/CUfAgon//PXh6f/m57+en76/fv2P8/+dvr+t/PF999/+uWXsz2tyn87GWF2",
+	"vhLlngCIDC4GO1h/RuRMSoScJfSPFr41+i63/Tx6PHy+I/yFX+sDucNfFhFgVDZLrxAqVgHL6RxBClrY",
+	"q7wj4eTfC7nSD9CG1q0QnlXFH9Ny+cClNAwHJ4KA/uyf/oJR935nZsbz+wmZY5EwGScqIuT4QgKApXTC",
+	"chBauPspkFT1s8s/7By3t/nBtE8SgVHb935vd4jlwRrctIJzDxO9uJvy65TDu033vIfZHCvwZ4n1A41s",
+	"F+DSoSZwF7jkLJdUjjviyKF1qxDE7/MwG4o03Ok8+ywRgZAGGYUElnvCCyYMN/svutM+Y1gBranTlvw/",
+	"q+TDg6/xuXvc2Z3vZAQEeztXUgKtoYKX9vRUfZKJ4H0AqokhZNnBHM3vAzicnlv4XN8hA+w82X8mYtRw",
+	"h5+jtBnUzwLtzb9sjs+IZTwKCnFTOcdKuRnvam6dQoXcEVbmkSLgjnOuv9+pT/Ql28W+yX91j2jI+8fU",
+	"PRnritFePIokCYt6zyKf9Xs4ysN5wh2eiCj4w4JY39INFs3iAyRtPt1RJbjY6Jk9yQ+h9Xe+8fvZJPgR",
+	"Cqrb5/VCfC4pgBwMv0REClDugBvS110NYcBFTHqFdbkPts6DuPRp9lJ74h+6xwn037Dfy01jaX9bnMiy",
+	"CAf92cmFaMpyJm26ZrIuGaHG0NUWk1MCH62+fSA8xwgQzesIbcF2YlBNHtSKF+lGj2Y6RzH1r74+X/z/",
+	"IJ0qrMpQFqkXkVlgLtAWoaTmK9Mohsyy6J6SMSXywP598Ju1RQevwtvt4lnxQc+xGrcB3rx5rsSwV9cu",
+	"iDFXBN/O5zSrdMgSdcv1d9kogYml2dP2v9wzU4fyuzIE3CCOWwL2cnKzMpd70TXnGJZh+hckvjTm0phK",
+	"fhNfnP0oDSPshglDPuBLH9pABIJP2iL5/3X16iWhBqmyHZk0Itva8ju+RJG3nS7dvW435i+CiSJmi8QP",
+	"g3Mbiu7HNJZQgQCZlbrC946a1XaswgyhYvhM8nAY5VPGF2eLGYfp5Fj1BNQjqoGvi6lTbacEejybylyx",
+	"gjfV0KH7Ez4xaaf9yuvfHxLTXkKnSPRbEBy3A535HQawql95HWCV3RAYvoPxr3lmH2uBzGumAH/E78No",
+	"bM08iN7Ol1DVLbUl5A6OHFc6KKBmXScqus8aD4qB+T/zErzBVnOL8Lk8G4Lt3BxcepZ6rEHg/KrFPa2H",
+	"XQuYgJY4j/KKUNsf8Irsunl2kOlKHoZ3nIIa2HYZkO5D/WnS1K6EQGIxTSBYng3se8UM0jbfj7WPbf+L",
+	"GvpXuB0jN73diaoRGW++p4zOCCvIT2LVd3R/6gsb5e4wT7l6r3FPbVvNWlyAkINS59rMFjvbSGAGp6tr",
+	"pE+Aj5RSs7kuqN+wGMyn2+2qtFkS6svkDZNhD5kj2IiO375qHoNSuSYfqL7mYvOBGAZMn1sWas6Fgim1",
+	"1JovS08eqi+wrKpcrxeu7tyCKGbUfkE2EgRugUkbZ+ThL8JVJvLXHuTLQPGwraxBlmuq7QP4pQP29hUV",
+	"ZBOC2vLsF/GBquoDvElFuwVc+1iNJRBf+O2jXQF1yB/RZ+QDo6rcf3AswJAu4huC6ux0Rz1/LP1FoMvt",
+	"Mr45U5sQKisTD1PDmWFFpLjjo7R0HOlsR+BcXiDBKjfuszjMAw3+4cq8EtHFeR8eVvvSO6kK2K1f+qTF",
+	"mdtRNU+++UNcqEXgqVfVAutmWfHVTQW+GW1kHVuWylPm7hxWmOpr7c7aTrLjgxVVNwNcNo/sz1e+Yvtc",
+	"+THho8PoB/tQKBkxCY2KZS0P64v4whjYgS9NXwAjLI5fMdDbgsjGzBNHdlzRWGqTGraj+zYJGMhdBGvr",
+	"alLQ2vaaLNmWi6ID/gY0UpEWLATUDIiWQ9x0XptNxAQmHkyWGPDlzyFrtpkFdOOLi1nc2zjJ+CgmaOHI",
+	"sc3WZSyClHQh77PjhpbM7BgTxOxkLzO7AxuaKIenmLepj8rjD+65LyWI+P3bCKJ/84sK4l3wbk95yYaS",
+	"4BcnmqbqVD4sS4/hx9iigqQVkFtMeLZiXDFXMd02MqLMuc8u0LRiowB1T6ELppVlHw+8pw1Cw7BjMiRM",
+	"Y3D53b5Un1UPFxi/We7hf8duH19ZIL9vnnJRzK4hLDuFKGhRKCw6UXvEl6AVF5tkQZp70BeW+9/95nFL",
+	"8GdPhDUjShTItfRcTnGd0j/6BC0L/GhOKNt6gjkPgS85eITq86dXj5+8+M+fn7y5ev7qZSZTZa1kNRV6",
+	"Ov0rRk79RqqV5f4ZhRKUx9Jq7ouRy017DrJPlyWb7UB0Rf6Q9zPAjStZMKSKVshK0Ace+zJvXrLGZblE",
+	"z/1Th0HbgYzARLaDngUX2TbXpsAvmb2EdlJdWxNHjGXSgmIvrG3xS4Ik+1cXbMFETT0Gqf3xrJKS0QI1",
+	"lgsQ5z0Ks68zvWLKQE5Yisbvs1nRC3s4XRw71IbJLMJVauQX5yCLpCYh/vjrTNSVrjGoqxzNrIuUw5zY",
+	"db4Gd2RgfDk4mkbSdHa2w3Fw+lOpNnIueLqvCRKJd4QKDZKURcUOdP38M628S/N2TyzCoQQVidhunqh1",
+	"anpKVmyY6hnb8/BmvQcOUeQ07ceVqdj0ReYe0ijCB6aAxf+FlvwnWhMgp194p6yPVegFsm43VBWsIJoZ",
+	"AxjayI3LCm5cLUPdlBAjgBq+yQPigWKDavEb+Pkud2YUA0rQmtEuPViYt5Otqcqo5Kj7Z12sU5xm05Qf",
+	"28hEZAoS4D6AXkxHCOEcz2UMYWu+8n4rh0aSWnGB9YKQLT1FHnsgAUbt85b6W7W/4+K//6diLT2/H07m",
+	"iUmcXZYMUYwpq+99T4PDT4QMItAGknAt96TkgrUVUe0pckZeOt9PxajXxUN1UT6LcD+jNyxi6MbPG6iq",
+	"/gedsNGUU4RdFwEzYOUefXcuhu19Vk74FQNfMC2PmG7Rc/+HQfluGclhKj9fRazL1p1pzXtfmMUxK6qC",
+	"KfsPLHUVKhMYxdlMZHd77eu5LuVHpi+DcYYHMjD7IzA2MLblsiui6fsd5/RFa/yZ7bLelxOqWniiTads",
+	"WZhmUdALYE6Je9I9asaaYvFSf4lqCd1B3Bo95KpKDR6wj5l3/t+yTFiCTKgtZUodrJBomeMSgt/tWTMW",
+	"c3TlX/h05PNwcXF3YeU+Dz+eTPIIH44R6kbbTzn9LPexVn2b7BzW6BBPaegu6cpr6O6fmhv7P2F87TRT",
+	"/WqdISQ+suiPmV4xrwX9c7lOUc6Pu03dus5lI6xLxgxE7wxTgJss7I1HBd5+gzfOY6/K/F5vm8e+OM1n",
+	"vWnir+Zqv813m8QFeJxsRPV9cx6xsHT3LM/3Pwuvgto2/SLCPr6059GAL+uqM13zCyo2fuUcNJ/bhfW5",
+	"1umRR7uifnst5E74iuwDQgzMnzHba1KiHaGpg20PBmUfllq65A8X5dtzLDt2WGAHckVWSmrdIS3Nsg7a",
+	"xr5cePSLgMoBOeonEJZJNt3qho5d6y5w884+zchIU59SY1hVmzHljh76R794ET/XkxlRFS+jGOdcaoIr",
+	"QeVnGIxWVx7T1dyZe01XUmhZstNSbobZAfG5F3Izzv8CCOqTaYnNGZV35ZHnk5Kk7zcc4eciIRevOXNW",
+	"B59v/+8g4ZQJT+Tslg0cg3fNQj4qIl0f3d3u/kxCV9e/dy8xrOgLt2UCe8Pqkq7mMfFdW5G79w+aNNqF",
+	"EGuq9U6qAvOx0R8Weah8ysfbtrZyyQyBK8Hzs/jinpCbZ1riU/sIN5ogqlCX0iQVgkLx9SA66zE8cJ8q",
+	"E3zgM7IeqkboUJM+eAjpjcfR+5+wWKA27lC+jF32XBOI7WB1srm34pZrI9Ug8+Az98iX9DB3ACiGmrkp",
+	"L7Vtc0YC34Jrw8XKYMM+0tEDMx6h8L3rykptTq/ZfsgrifCMZ1Iba9B/KXQIaKBcCFYQ22lybY8n5F23",
+	"/w0338qKztpKl2eUEOwjlNY0dGXs676AFbczKgp9d6syc7PE0zVH1HPr2juY6+eC0MZspeK/suIUZsKq",
+	"KWdHYVW+xdmKBL2G1ZljyV9zQWi7zCa2KpO3BmSV3llJyGLUX2PS6v25Bx7y6nN7BmBMOepWaraXIUqy",
+	"lbVLy+5eOIA9nA3ajehfVuQ4EnsrrhgtPLFf1hp84x/6p4bdulFcMTPsP55HPcQZc9QLLBR179QJn/FO",
+	"Gip3Gy3fvblz28kdZEhby0bMcrT9xKhuFOtxlmREfK2Y3g5pXW/cI/cqffiJLKYJfp7rGHCS5VrtSl3A",
+	"PNZKbiCp535Ez40450T/+jNP7SVgF/wd2IiCKahnyLWjDGCFo4ni86SN6+tYOn0aOHfcLMDFhGDElayY",
+	"9kxffXOklNLaIxSAh5T8XS69guuyeBYOeOHIrRC9rhi4HHVmQwDg59iZ7x76gpaI68PM5ocf/nwAQmzP",
+	"r0twB0ARo/19mx43TPH1/p60tp+h8XsN7OAnvkSdt+OJ2KvwxP3dWWB9bWVZAEmE81F4tQxq5YND6BIY",
+	"ATRkr3gUtxUGTku2OuLNf+wf+oJ72fVhxr38Q8NLc8oF8XOwiDJvW70Lq5eckYe+jglcA4G/Bd14cEEu",
+	"fYMS4Zr2jhSQqTzPQXFtLeUInYCdjI5yIK3RNaPXeEl3ufLcMNtiUX7cD7CQVz6t3v7s538uQ9qXF4yp",
+	"gM/h/44ZzPDm54cTU31NlyWbKrD/7TIFUmjLlb1rrS0xsc1H/r1Em2vEJ0/eWGNxzaH9qPuLMDnjkuyx",
+	"hQXxDUQ8JVaClzOCP+3HgjN3p6TYeD5zJ/3Rtzl+vpCdzPq47F/YMcdA+nffLSOW7K3a/95S2EPPMvhi",
+	"xVZSgZwla84r2bgt1rf/9h5Z3hIROhlZjAIrx58ejcVf0QoOckZXWwJhyUXwdbq8DRd810CQ7z7QO3c1",
+	"04AGrIo/znITqD30hQfWCJxzq7v30fqAO+uJ7gjYUhDe40WdjlK93y036Cg1i2MTORSlUUB21/uBG6Xn",
+	"4HH2HQFqOWuHzV68rvB6jl009rEuqXC8Stnz5slHqK77TNb3dN68pjVTX8A3+qQdftYYa3y9xZqpympc",
+	"3CB7GhBhQU3OdaNnS4qxJ5FV7/7eVDXEB4O/VCr3KXdX+BK0D35DO25wyz2FR8bVh/WPfr49N8j4g93J",
+	"LA92drZQHV7KplP6V9O9DhC3te+NXQBmVtsjXoqn7pkvSZlkuzCzi8INfZZcBLkTVgVy1QB9spfmpl8e",
+	"K49ivjJUdab6XnDIbiJ/Z4RY97e6kY26ZJtGwKmnWOuanEV/tt8ivKIblpKANpUKObtoCfzpoDeztSHS",
+	"l5Z3ff6iFLY+NQK4N3HLN5gkYWSdyWPO1Z0yrwQu7X0era1AZ4RgljRPWRYJItLC7XtcPhSAwaP0OT7y",
+	"Tx3igzEczw7B2ZhL94PWkMBt4bndwG8UH6gJAbCP2Y2HcUFR7tvgcHs7Xgu50+CJunr28PTrb78L7Mpb",
+	"Ru05YT+kW1b4Nq03SmI6yEmBeTqGAX/u3F85Tq5blIPtOfCoZt99422dil4z9QdNCuZq9zwpvv7226++",
+	"B9JoiiWQbpjqzIWGKhrJRCv/0slRxepfqk4VrmzmzAFJnQVYgsoaV9XO3lgoysLl6Eb7IT58RnkpwyF0",
+	"f/RoUL0buvJZAtVvGC0IA5wacjy6+TFbJZvNFnPrkffU2qYhOLulEBBpp08xO3iOY80Hsv1D9xrK9h/J",
+	"RtjcA7NhOyu6J0tGEFpXLILWIhgrXD7eEpNVvD+Qr7bBz76iQkgT6OCXe6KYS74IVAZuln/TW/r1t9+N",
+	"SC/2Z+iIzGIp2JxpxSKIEDXB0wnRoXGFvHGIg2d3TY1hyr76P389P/2enq7f//bdN5/+LXG8QUzymu31",
+	"kFz+aH+/R5GE9jPSaPs2tyAaWRbOaI2Bk3D8RVk9eZPqjTTUsDmRjSDysZpcUEPhdoz68/6YtxVb+dJ8",
+	"2ceWk1AdAevlTCRRkKkj2A7AkrutvdRY67Vw+IrWYgpccd1/tDVVQBfTD36D/x0Ju/jJPhthL47vZp8a",
+	"/qVcuP/qkA6KOnUGzxFfN9z4cjy4/kI6FPUgtemfmXnZefAe91X3QznUaklnS8sAvk22g4lcU166u7ri",
+	"ULoFEzA0bK38UfmW6WMzlKbz4DdMzROFvGKiIJRAdp+RTp1D5IBPFEnh1183iY7fg+/scFVvATt/p/hc",
+	"qQauTJVfe1xeuyPkTpyOQhy/2ok8anW+/dB+Jldh+mFZuou9uidcMC0KLCodOJYAH+QhOwOy1fb+ngQr",
+	"+sBnVgD6X04d+fDzfBQRrkFXvxK4zyOszgLjQ7jnfam8WJxHkhL11uzYpvzzTKbDW1Ru/BjpDsP5t2Qk",
+	"sgrIQDzzdUnFPaZ6fKlo5vFMD3AaWG1wTUvNgjtPMUT9CtbCDxz0F4Jfu+1+HmJbSPmQgtR2hhZOkmup",
+	"jKLcBOiz1agKwp2S4qBng0T+7pH79Mq4T+QcV5ENM5spB1RPHQ4Grr06J10maHAPQOU6LvJCf8U34vl9",
+	"Mfi6xj+zwF8h8CWbxok/X3Yy2jfMaCBSldccyi7vWAmsXeiuhj5eMXP6CB44Qv5664Vmq0Zxsz+5+Ov7",
+	"DgtODaUzdRhXu7CnRnE2qKTjGryFx+5z0qPPZCZ+OZdv8pnckYqKvQc+EDcZWMVH8cB5nVFA+lNyX4If",
+	"zcYXVmxdAi2sQCQ/EicofzK8asyo+/4JlGGfA27h7pmerFeNcwQNCnp46l7lPHxlkFVpvqI3+EFWBLdw",
+	"AI6CaycCl1pt/5J8c/6Nt2KiOk2+lf6M+nQM6CeAhprSDCqEzxgtn8KoxkiGfXoe0XC6ILRxS00wzh1Z",
+	"ZFBOfmATvFLJc+ahqp5Gjc19wmDbtz1bHqpqpprfzBAtK+Z9jV2sc192vfCZI97EK3jiS5bE4vOzR3Az",
+	"36EAQWf9hy4oJprdCG07bNddIU/n5wsGhWIfcdfHxX+OYn7j6A89/fX89Pv37n9P3/92vvjmPB0IyrM4",
+	"hNm5F+AYCtln1o3DN9MSOpdfQqpQ1Liz0j2MuvvpFD5dFX9EpdzTEPUIsjHL7FDKH0Apw6MHChRZ/NKH",
+	"iu3E3LA8O67ZrMveckksHCnkbtGN8ZOSJ7NCZ8HqwwobVp9C6tnwyhpW/whPfcmVdZ2YeWVh9LNn8dmJ",
+	"1XH8x+U+IYHUWiqyhKyXSrPyxt8qTQ1g3MGl+It75gsuBHZh5mVwY59jIdwUtTXshDQAo4E7ehjI7MZ2",
+	"b9eRn7vPeyHFX81N/SXRTBSuTuN6rZkh8/jTfmAbpMPG7+CyuO2AyNTissUo+iK44Q/Am+f5C9Dk4gaA",
+	"rKH8qJOd4152JetogT+3NuZn4PaVwppkXWxhuGhYGNggbhOjrsjzxVYALudCX5Kq0cYuyC787lYLSOV1",
+	"jq8XBWXw3jng86y44FVTnVyc57g9fwegy8+x957JHVlThVlnl+7mB/AWBAcwGc2fWzNGqmHlsUORM/S3",
+	"kyWjiqmTi7++t3b7yjlh//reLopm6sZLVKPKk4uTB7TmD26+Ovn0/tP/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

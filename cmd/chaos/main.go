@@ -1,4 +1,4 @@
-// Command chaos lets an installation suffer and says what came of it; see package chaos. It exits 1 when something is wrong.
+// Command chaos injects faults into an installation of its own and prints the violated invariants; see package chaos. It exits 1 when there is one.
 package main
 
 import (

@@ -143,8 +143,10 @@ func run(ctx context.Context) error {
 		}
 	}
 	fmt.Println("Making firmware images ...")
-	if err := output(exec.CommandContext(ctx, "bin/simfleet", "images", "-out", dataDir+"/images")); err != nil {
-		return err
+	for _, folder := range []string{"demo/catalog", practice + "catalog"} {
+		if err := output(exec.CommandContext(ctx, "bin/simfleet", "images", "-catalogue", folder, "-out", dataDir+"/images")); err != nil {
+			return err
+		}
 	}
 	fmt.Println("Starting the simulated fleet and the service ...")
 	fleet, err := launch("simfleet", nil, "bin/simfleet", "run", "-factor", factor(), "-site", siteAddress)
@@ -301,8 +303,11 @@ func load(ctx context.Context, databaseURL string) error {
 		return err
 	}
 	fmt.Println("Loading catalogue, images and devices ...")
-	if err := client(ctx, "", "catalogue", "load", "demo/catalog"); err != nil {
-		return err
+	// The box with named copies is one of those on which dialects are practised: it comes by its files alone.
+	for _, files := range []string{"demo/catalog", practice + "dialects/fernhollow-5.yaml", practice + "catalog"} {
+		if err := client(ctx, "", "catalogue", "load", files); err != nil {
+			return err
+		}
 	}
 	if err := loadSite(ctx); err != nil {
 		return err
@@ -316,6 +321,9 @@ func load(ctx context.Context, databaseURL string) error {
 	}
 	return loadDevices(ctx)
 }
+
+// practice is the folder of the walk-through.
+const practice = "demo/walkthrough/"
 
 // siteAddress is where the simulated release site answers.
 const siteAddress = "127.61.0.2:8080"
@@ -334,7 +342,7 @@ func loadSite(ctx context.Context) error {
 
 // kept says which images the demo brings along; what else a change needs is fetched from the release site.
 func kept(file string) bool {
-	return strings.HasPrefix(file, "th") && !strings.Contains(file, "-5.4.2") || file == "sg5-3.8.4.img" || file == "l24-11.2.5.pkg" || strings.HasPrefix(file, "rc6-") || strings.HasPrefix(file, "tg1-")
+	return strings.HasPrefix(file, "th") && !strings.Contains(file, "-5.4.2") || file == "sg5-3.8.4.img" || file == "l24-11.2.5.pkg" || strings.HasPrefix(file, "rc6-") || strings.HasPrefix(file, "tg1-") || strings.HasPrefix(file, "lb-")
 }
 
 func loadImages(ctx context.Context) error {
@@ -369,6 +377,9 @@ var sites = map[string][2]string{
 	"tern-rt1":        {"MV Tern", "sftp"},
 	"marrow-ramp1":    {"Marrow Holm", "tftp"},
 	"marrow-gauge1":   {"Marrow Holm", "sftp"},
+	"brattsund-rt1":   {"Pier Brattsund", "sftp"},
+	"control-rt2":     {"Control room", "sftp"},
+	"gullnes-lb1":     {"Gullnes", "sftp"},
 	"vesterkai-core1": {"Vesterkai terminal", "pull-sftp"},
 }
 

@@ -1,9 +1,9 @@
-// Command mutants shows that the tests notice when the promises are broken. Each entry of mutants/mutants.yaml is one deliberate fault: a
-// piece of source, what stands in its place, and the test that must fail then. The faults are never in the shipped code: the compiler is
-// given the changed file instead of the real one (go test -overlay).
+// Command mutants checks that the tests notice deliberate faults. Each entry of mutants/mutants.yaml is one fault: a piece of source, its replacement,
+// and the test that must fail with it. The shipped code never has the faults: the compiler gets the changed file in place of the real one
+// (go test -overlay).
 //
-// With -core it lets gremlins make random faults in the packages of the core, too, and prints the score of those that are not known to
-// change nothing.
+// With -core it also lets gremlins make random faults in the packages of the core, and prints the score. Faults that are known to change nothing do
+// not count.
 package main
 
 import (

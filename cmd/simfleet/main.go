@@ -1,4 +1,5 @@
-// Command simfleet runs the simulated devices of a fleet file, makes the demo's firmware images, and sets faults.
+// Command simfleet runs the simulated devices of a fleet file (docs/formats/simfleet.md), makes the firmware images of the demo, and sets and clears
+// faults of running devices.
 package main
 
 import (
@@ -20,9 +21,10 @@ import (
 
 	"verimorph/core/catalog"
 	"verimorph/simfleet"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/firmware"
-	"verimorph/simfleet/plainbox"
 	"verimorph/simfleet/releasesite"
+	"verimorph/simfleet/shellbox"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -77,12 +79,12 @@ func run(verb string, args []string) error {
 		}
 		return err
 	case "licence": // SERIAL NAME: what whoever sells licences would give
-		fmt.Println(plainbox.LicenceKey(a[0], a[1]))
+		fmt.Println(shellbox.LicenceKey(a[0], a[1]))
 		return nil
 	case "status":
-		return call("GET", "http://"+*control+"/simulation", nil)
+		return call("GET", "http://"+*control+"/devices", nil)
 	case "fault":
-		var f tarnholm.Fault
+		var f box.Fault
 		f.Value, _ = strconv.ParseInt(a[2], 10, 64)
 		f.Times, _ = strconv.Atoi(a[3])
 		return call("POST", device+"/faults/"+a[1], f)

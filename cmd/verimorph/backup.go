@@ -1,15 +1,12 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"flag"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
-	"time"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
@@ -27,13 +24,14 @@ func list(text string) *[]string {
 
 var backupCommands = []command{
 	{
-		name: "backup list", short: "Backups, newest first", example: "backup list -device hollen-fw1",
+		name: "backup list", short: "List backups, newest first", example: "backup list -device hollen-fw1",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "only of this device")
+			find := fs.String("find", "", "only backups with this `text` in device, model or version")
 			return func(ctx context.Context, c *client, _ []string) error {
 				backups, err := all(func(cursor *string) ([]gen.Backup, *string, error) {
 					p, err := call[gen.BackupPage](c, func(a *api.Client) (*http.Response, error) {
-						return a.ListBackups(ctx, &gen.ListBackupsParams{Device: optional(*device), Cursor: cursor})
+						return a.ListBackups(ctx, &gen.ListBackupsParams{Device: optional(*device), Find: optional(*find), Cursor: cursor})
 					})
 					return p.Items, p.Next, err
 				})
@@ -51,7 +49,8 @@ var backupCommands = []command{
 						if b.Held != "" {
 							held = "held: " + b.Held
 						}
-						rows = append(rows, []string{fmt.Sprint(b.Id), b.Device, b.Model, b.Version, fmt.Sprint(b.Size), why(b), complete, c.when(b.TakenAt), held})
+						rows = append(rows, []string{fmt.Sprint(b.Id), b.Device, b.Model, b.Version, fmt.Sprint(b.Size), why(b), complete,
+							c.when(b.TakenAt), held})
 					}
 					table(c.out, rows)
 				})
@@ -59,7 +58,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup take", args: "DEVICE", short: "Take a backup of all that a device holds now", min: 1, max: 1, example: "backup take hollen-fw1",
+		name: "backup take", args: "DEVICE", short: "Back up a device now", min: 1, max: 1, example: "backup take hollen-fw1",
 		long: "It exits 1 when something a complete backup has could not be read; what could be read is kept.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -82,7 +81,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup show", args: "BACKUP", short: "What is in a backup, or one part of it with its secrets masked", min: 1, max: 1, example: "backup show 1 -part running",
+		name: "backup show", args: "BACKUP", short: "Show the parts of a backup, or one part with its secrets masked", min: 1, max: 1, example: "backup show 1 -part running",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			part := fs.String("part", "", "`name` of a part to print")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -106,7 +105,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup compare", args: "BACKUP BACKUP", short: "What differs between two backups: the configuration, and which other parts", min: 2, max: 2, example: "backup compare 1 3",
+		name: "backup compare", args: "BACKUP BACKUP", short: "Compare two backups: the configuration, and which other parts differ", min: 2, max: 2, example: "backup compare 1 3",
 		long: "It exits 1 when they differ.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -144,7 +143,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup history", args: "DEVICE", short: "Every distinct state of a device's configuration", min: 1, max: 1, example: "backup history hollen-fw1",
+		name: "backup history", args: "DEVICE", short: "List the distinct states of a device's configuration", min: 1, max: 1, example: "backup history hollen-fw1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				l, err := call[struct {
@@ -156,7 +155,8 @@ var backupCommands = []command{
 				return c.show(l.Items, func() {
 					rows := [][]string{{"BACKUP", "VERSION", "FIRST SEEN", "LAST SEEN", "TIMES", "BY"}}
 					for _, s := range l.Items {
-						rows = append(rows, []string{fmt.Sprint(s.Backup.Id), s.Backup.Version, c.when(s.Backup.TakenAt), c.when(s.LastSeen), fmt.Sprint(s.Times), why(s.Backup)})
+						rows = append(rows, []string{fmt.Sprint(s.Backup.Id), s.Backup.Version, c.when(s.Backup.TakenAt), c.when(s.LastSeen),
+							fmt.Sprint(s.Times), why(s.Backup)})
 					}
 					table(c.out, rows)
 				})
@@ -164,7 +164,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup drift", args: "DEVICE", short: "What runs on a device against what is saved and what was backed up", min: 1, max: 1, example: "backup drift hollen-fw1",
+		name: "backup drift", args: "DEVICE", short: "Compare what runs on a device with what is saved and what was backed up", min: 1, max: 1, example: "backup drift hollen-fw1",
 		long: "The device is asked now. It exits 1 when there is a difference.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -193,7 +193,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup search", args: "TEXT", short: "Look for a text in the latest configuration of every device", min: 1, max: 1, example: "backup search 203.0.113.18",
+		name: "backup search", args: "TEXT", short: "Search the latest configuration of every device", min: 1, max: 1, example: "backup search 203.0.113.18",
 		long: "Secrets are masked before it looks. It exits 1 when nothing is found.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "only in this device's")
@@ -221,16 +221,17 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup health", short: "How the backups of each device are", example: "backup health",
+		name: "backup health", short: "Show the state of each device's backups", example: "backup health",
 		long: "It exits 1 when one is not good.",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			find := fs.String("find", "", "only devices with this `text` in name, site or groups")
 			return func(ctx context.Context, c *client, _ []string) error {
 				hs, err := all(func(cursor *string) ([]gen.BackupHealth, *string, error) {
 					p, err := call[struct {
 						Items []gen.BackupHealth `json:"items"`
 						Next  *string            `json:"next"`
 					}](c, func(a *api.Client) (*http.Response, error) {
-						return a.GetBackupHealth(ctx, &gen.GetBackupHealthParams{Cursor: cursor})
+						return a.GetBackupHealth(ctx, &gen.GetBackupHealthParams{Cursor: cursor, Find: optional(*find)})
 					})
 					return p.Items, p.Next, err
 				})
@@ -267,7 +268,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup attempts", args: "DEVICE", short: "The latest attempts to take a backup of a device", min: 1, max: 1, example: "backup attempts hollen-fw1",
+		name: "backup attempts", args: "DEVICE", short: "List the latest attempts to back up a device", min: 1, max: 1, example: "backup attempts hollen-fw1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				l, err := call[struct {
@@ -291,7 +292,7 @@ var backupCommands = []command{
 		},
 	},
 	{
-		name: "backup restore", args: "BACKUP", short: "What putting a backup back would change; with -draft, a change that does it", min: 1, max: 1, example: "backup restore 3 -parts running -draft",
+		name: "backup restore", args: "BACKUP", short: "Show what restoring a backup would change; with -draft, draft the change", min: 1, max: 1, example: "backup restore 3 -parts running -draft",
 		long: "Without -draft nothing is changed; it exits 1 when it cannot be done as wished. A draft is approved and started like any other change.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "another `device` to put it on")
@@ -323,7 +324,8 @@ var backupCommands = []command{
 						return err
 					}
 					return c.show(ch, func() {
-						c.printf("Drafted change %d: backup %d goes back on %s in %d steps, %s expected.\nRead it with: verimorph change show %d\n", ch.Id, id, ch.Device, len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh), ch.Id)
+						c.printf("Drafted change %d: backup %d goes back on %s in %d steps, %s expected.\nRead it with: verimorph change show %d\n",
+							ch.Id, id, ch.Device, len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh), ch.Id)
 					})
 				}
 				p, err := call[gen.RestorePreview](c, func(a *api.Client) (*http.Response, error) { return a.PreviewRestore(ctx, id, w) })
@@ -334,204 +336,6 @@ var backupCommands = []command{
 					return err
 				}
 				return errNo
-			}
-		},
-	},
-	{
-		name: "backup hold", args: "BACKUP", short: "Keep a backup whatever retention says", min: 1, max: 1, example: "backup hold 3 -reason \"audit 2026\"",
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			reason := fs.String("reason", "", "why it must be kept")
-			return func(ctx context.Context, c *client, args []string) error {
-				id, err := number(args[0], "backup")
-				if err != nil {
-					return err
-				}
-				if *reason == "" {
-					return errUsage{"-reason is needed"}
-				}
-				_, err = call[struct{}](c, func(a *api.Client) (*http.Response, error) {
-					return a.HoldBackup(ctx, id, gen.HoldBackupJSONRequestBody{Reason: *reason})
-				})
-				return err
-			}
-		},
-	},
-	{
-		name: "backup release", args: "BACKUP", short: "Let a held backup go its way again", min: 1, max: 1, example: "backup release 3",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(ctx context.Context, c *client, args []string) error {
-				id, err := number(args[0], "backup")
-				if err != nil {
-					return err
-				}
-				_, err = call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.ReleaseBackup(ctx, id) })
-				return err
-			}
-		},
-	},
-	{
-		name: "backup schedule", short: "When backups are taken by themselves and how long they are kept; with flags, set it", example: "backup schedule -group piers -when \"30 1 * * *\" -spread 2h -keep-days 90 -keep-count 30",
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			device := fs.String("device", "", "of this device")
-			group := fs.String("group", "", "of this group; without -device and -group, of every device that has no other")
-			when := fs.String("when", "", "five fields as in crontab; \"never\" for none by schedule")
-			spread := fs.Duration("spread", 2*time.Hour, "devices start at different moments within this span")
-			days := fs.Int("keep-days", 90, "keep what is younger; 0: no bound by age")
-			number := fs.Int("keep-count", 30, "keep so many of each device; 0: no bound by number")
-			drop := fs.Int64("remove", 0, "delete the schedule of this `number`")
-			return func(ctx context.Context, c *client, _ []string) error {
-				if *drop != 0 {
-					_, err := call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.DeleteBackupSchedule(ctx, *drop) })
-					return err
-				}
-				if *when != "" {
-					if *when == "never" {
-						*when = ""
-					}
-					if _, err := call[gen.BackupSchedule](c, func(a *api.Client) (*http.Response, error) {
-						return a.PutBackupSchedule(ctx, gen.BackupSchedule{Device: optional(*device), Group: optional(*group), When: *when, SpreadMinutes: int(spread.Minutes()), KeepDays: *days, KeepCount: *number})
-					}); err != nil {
-						return err
-					}
-				}
-				l, err := call[struct {
-					Items []gen.BackupSchedule `json:"items"`
-				}](c, func(a *api.Client) (*http.Response, error) { return a.ListBackupSchedules(ctx) })
-				if err != nil {
-					return err
-				}
-				return c.show(l.Items, func() {
-					rows := [][]string{{"SCHEDULE", "OF", "WHEN", "SPREAD", "KEPT"}}
-					for _, s := range l.Items {
-						of, at := "every device", s.When
-						if s.Group != nil {
-							of = "group " + *s.Group
-						}
-						if s.Device != nil {
-							of = *s.Device
-						}
-						if at == "" {
-							at = "never"
-						}
-						rows = append(rows, []string{fmt.Sprint(value(s.Id)), of, at, (time.Duration(s.SpreadMinutes) * time.Minute).String(), fmt.Sprintf("%d days and the last %d", s.KeepDays, s.KeepCount)})
-					}
-					table(c.out, rows)
-				})
-			}
-		},
-	},
-	{
-		name: "backup prune", short: "Let go now what retention does not keep", example: "backup prune",
-		long: "It happens every hour by itself.",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
-			return func(ctx context.Context, c *client, _ []string) error {
-				r, err := call[struct {
-					Let int `json:"let"`
-				}](c, func(a *api.Client) (*http.Response, error) { return a.PruneBackups(ctx) })
-				if err != nil {
-					return err
-				}
-				return c.show(r, func() { c.printf("%s let go\n", count(r.Let, "backup")) })
-			}
-		},
-	},
-	{
-		name: "backup check", short: "Prove the whole backup store", example: "backup check -deep",
-		long: "Every byte on the disk is held against what was written, and every backup must be there with all its parts. It exits 1 when something is damaged.\nWith -store it works without the service, on a folder and a key file.",
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			deep := fs.Bool("deep", false, "unpack every content as well and hold it against its sum")
-			folder := fs.String("store", "", "check this `folder` without the service")
-			key := fs.String("key", "", "`file` with the key, for -store")
-			return func(ctx context.Context, c *client, _ []string) error {
-				r, err := checkStore(ctx, c, *folder, *key, *deep)
-				if err != nil {
-					return err
-				}
-				if err := c.show(r, func() {
-					for _, d := range r.Damages {
-						c.printf("%s %s %s\n", c.paint(red, "damaged"), d.Volume, d.What)
-						for _, b := range d.Backups {
-							c.printf("    backup %d of %s, taken %s, is hit\n", b.Id, b.Device, c.when(b.TakenAt))
-						}
-					}
-					c.printf("%s, %s, %s; %s read", count(r.Volumes, "volume"), count(r.Bundles, "backup"), count(r.Objects, "content"), bytesOf(r.Stored))
-					if r.Content > 0 {
-						c.printf(", %s unpacked", bytesOf(r.Content))
-					}
-					c.printf(" in %.1f s: %s\n", r.Seconds, map[bool]string{true: "all as it was written", false: count(len(r.Damages), "damage")}[len(r.Damages) == 0])
-				}); err != nil || len(r.Damages) == 0 {
-					return err
-				}
-				return errNo
-			}
-		},
-	},
-	{
-		name: "backup export", args: "BACKUP", short: "Write a backup to a file: an encrypted archive, or its texts with secrets masked", min: 1, max: 1, example: "backup export 3 -out hollen.tar.age -to age1...",
-		long: "An archive is encrypted to this installation and its offline key, and to -to; open it with: verimorph backup open.",
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			out := fs.String("out", "", "`file` to write; by default DEVICE-backup-N.tar.age, or .tar when masked")
-			masked := fs.Bool("masked", false, "only what may be read by anybody: texts with secrets masked, as a plain tar archive")
-			to := fs.String("to", "", "further age `recipients`, with commas")
-			return func(ctx context.Context, c *client, args []string) error {
-				id, err := number(args[0], "backup")
-				if err != nil {
-					return err
-				}
-				form := gen.Archive
-				if *masked {
-					form = gen.Masked
-				}
-				d, err := call[gen.BackupDetail](c, func(a *api.Client) (*http.Response, error) { return a.GetBackup(ctx, id) })
-				if err != nil {
-					return err
-				}
-				if *out == "" {
-					*out = fmt.Sprintf("%s-backup-%d.tar%s", d.Backup.Device, id, map[bool]string{true: "", false: ".age"}[*masked])
-				}
-				data, err := call[string](c, func(a *api.Client) (*http.Response, error) {
-					return a.ExportBackup(ctx, id, &gen.ExportBackupParams{Form: form, Recipient: list(*to)})
-				})
-				if err != nil {
-					return err
-				}
-				if err := os.WriteFile(*out, []byte(data), 0o600); err != nil {
-					return err
-				}
-				return c.show(map[string]any{"file": *out, "bytes": len(data)}, func() { c.printf("Wrote %s, %d bytes\n", *out, len(data)) })
-			}
-		},
-	},
-	{
-		name: "backup import", args: "FILE", short: "Take a backup over that was taken elsewhere", min: 1, max: 1, example: "backup import hollen-fw1-backup-3.tar.age",
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			device := fs.String("device", "", "the device it belongs to; by default the one it names")
-			return func(ctx context.Context, c *client, args []string) error {
-				data, err := os.ReadFile(args[0])
-				if err != nil {
-					return err
-				}
-				b, err := call[gen.Backup](c, func(a *api.Client) (*http.Response, error) {
-					return a.ImportBackupWithBody(ctx, &gen.ImportBackupParams{Device: optional(*device)}, "application/octet-stream", bytes.NewReader(data))
-				})
-				if err != nil {
-					return err
-				}
-				return c.show(b, func() {
-					c.printf("Backup %d of %s: %s, %d bytes, taken %s\n", b.Id, b.Device, b.Version, b.Size, c.when(b.TakenAt))
-				})
-			}
-		},
-	},
-	{
-		name: "backup open", args: "FILE", short: "Open an exported archive or a volume of the store with a key file, without the service", min: 1, max: -1, example: "backup open -key offline.key -out restored data/backups/*.vmv",
-		long: "Without -out it lists what is there. With -out the parts are written in the clear under DEVICE/TIME/ with their exact names; keep that folder private.",
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			key := fs.String("key", "", "`file` with the age key of the installation, or the one that is kept offline")
-			out := fs.String("out", "", "`folder` to write to")
-			device := fs.String("device", "", "only of this device")
-			return func(_ context.Context, c *client, args []string) error {
-				return openBackups(c, args, *key, *out, *device)
 			}
 		},
 	},
@@ -564,7 +368,8 @@ func (c *client) printBackup(d gen.BackupDetail) {
 	}
 	rows := [][]string{{"PART", "KIND", "FILE", "BYTES", "SHA-256", "BY", "PROOF", "CAN BE PUT BACK"}}
 	for _, p := range d.Parts {
-		rows = append(rows, []string{p.Name, p.Kind, p.File, fmt.Sprint(p.Size), p.Sha256[:12], p.By, p.Proof, map[bool]string{true: "yes", false: "no"}[p.Restorable]})
+		rows = append(rows, []string{p.Name, p.Kind, p.File, fmt.Sprint(p.Size), p.Sha256[:12], p.By, p.Proof,
+			map[bool]string{true: "yes", false: "no"}[p.Restorable]})
 	}
 	table(c.out, rows)
 	for _, l := range d.Lacks {

@@ -42,7 +42,8 @@ var catalogueCommands = []command{
 					}
 					for _, f := range cat.Families {
 						if c.terminal {
-							c.printf("%s: family %s of %s, %d models, %d releases, %d rules\n", f.File, f.Name, f.Maker, len(f.Models), len(f.Releases), len(f.Rules))
+							c.printf("%s: family %s of %s, %d models, %d releases, %d rules\n", f.File, f.Name, f.Maker, len(f.Models),
+								len(f.Releases), len(f.Rules))
 						}
 					}
 					if c.terminal {
@@ -58,7 +59,7 @@ var catalogueCommands = []command{
 	},
 	{
 		name: "catalogue load", args: "FILE|FOLDER...", short: "Load catalogue files into the service", min: 1, max: -1, example: "catalogue load demo/catalog",
-		long: "With -check nothing is loaded: the service says how each file goes together with the others that are.",
+		long: "With -check nothing is loaded: the service checks each file against those that are loaded.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			check := fs.Bool("check", false, "only check, load nothing")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -73,7 +74,8 @@ var catalogueCommands = []command{
 						return err
 					}
 					l, err := call[gen.Loaded](c, func(a *api.Client) (*http.Response, error) {
-						return a.LoadCatalogueWithBody(ctx, filepath.Base(name), &gen.LoadCatalogueParams{Check: check}, "application/yaml", strings.NewReader(string(data)))
+						return a.LoadCatalogueWithBody(ctx, filepath.Base(name), &gen.LoadCatalogueParams{Check: check}, "application/yaml",
+							strings.NewReader(string(data)))
 					})
 					if err != nil {
 						return err
@@ -98,7 +100,7 @@ var catalogueCommands = []command{
 		},
 	},
 	{
-		name: "catalogue list", short: "What is loaded", example: "catalogue list",
+		name: "catalogue list", short: "List the loaded catalogue files", example: "catalogue list",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				l, err := call[struct {
@@ -111,7 +113,8 @@ var catalogueCommands = []command{
 				return c.show(l, func() {
 					rows := [][]string{{"FILE", "FAMILY", "MAKER", "MODELS", "RELEASES", "LOADED"}}
 					for _, f := range l.Items {
-						rows = append(rows, []string{f.File, f.Family, f.Maker, strings.Join(f.Models, ", "), fmt.Sprint(f.Releases), ago(f.LoadedAt) + " by " + f.LoadedBy})
+						rows = append(rows, []string{f.File, f.Family, f.Maker, strings.Join(f.Models, ", "), fmt.Sprint(f.Releases),
+							ago(f.LoadedAt) + " by " + f.LoadedBy})
 					}
 					table(c.out, rows)
 					if len(l.Configuration) == 0 {
@@ -233,7 +236,7 @@ var catalogueCommands = []command{
 		},
 	},
 	{
-		name: "catalogue back", args: "FILE VERSION", short: "Go back to an older version of a catalogue file", min: 2, max: 2, example: "catalogue back tarnholm-th.yaml 1",
+		name: "catalogue back", args: "FILE VERSION", short: "Load an older version of a catalogue file again", min: 2, max: 2, example: "catalogue back tarnholm-th.yaml 1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := number(args[1], "version")
@@ -245,7 +248,8 @@ var catalogueCommands = []command{
 					return err
 				}
 				return c.show(l, func() {
-					c.printf("%s %s\n", l.File, map[bool]string{true: fmt.Sprintf("is what it was in version %d; the history keeps the others", id), false: "is like that already"}[l.Changed])
+					c.printf("%s %s\n", l.File, map[bool]string{true: fmt.Sprintf("is what it was in version %d; the history keeps the others", id),
+						false: "is like that already"}[l.Changed])
 				})
 			}
 		},

@@ -19,7 +19,7 @@ import (
 
 var changeCommands = []command{
 	{
-		name: "change list", short: "Changes, newest first", example: "change list -device hollen-fw1",
+		name: "change list", short: "List changes, newest first", example: "change list -device hollen-fw1",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "only of this device")
 			return func(ctx context.Context, c *client, _ []string) error {
@@ -80,14 +80,14 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change show", args: "CHANGE", short: "A change with its steps", min: 1, max: 1, example: "change show 1",
+		name: "change show", args: "CHANGE", short: "Show a change with its steps", min: 1, max: 1, example: "change show 1",
 		setup: changeCall(func(ctx context.Context, a *api.Client, id int64) (*http.Response, error) {
 			return a.GetChange(ctx, id)
 		}, (*client).printChange),
 	},
 	{
-		name: "change redraft", args: "CHANGE", short: "Draft the same aim anew, from where the device stands now", min: 1, max: 1, example: "change redraft 1",
-		long: "The device is looked at first. A draft that was not started is given up for the new one, which has to be approved.",
+		name: "change redraft", args: "CHANGE", short: "Draft the same target again, from the current state of the device", min: 1, max: 1, example: "change redraft 1",
+		long: "The device is looked at first. A draft that was not started is cancelled; the new one has to be approved.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := changeID(args[0])
@@ -103,7 +103,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change back", args: "DEVICE", short: "Draft the start of the previous installation", min: 1, max: 1, example: "change back hollen-fw1",
+		name: "change back", args: "DEVICE", short: "Draft a rollback: start the previous installation", min: 1, max: 1, example: "change back hollen-fw1",
 		long: "With -preview nothing is drafted: it shows what would be lost, and with -carry what carrying the configuration across changes.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			preview := fs.Bool("preview", false, "only show what would be lost")
@@ -128,30 +128,9 @@ var changeCommands = []command{
 			}
 		},
 	},
+	operationsCommand,
 	{
-		name: "change acts", args: "DEVICE ACT...", short: "Draft a change of single steps", min: 2, max: 51, example: "change acts control-sg1 backup drain",
-		long: "Acts, done in the order in which they are given, between a check and a verdict:\n" + actHelp,
-		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			terms := termFlags(fs)
-			return func(ctx context.Context, c *client, args []string) error {
-				var acts []gen.Act
-				for _, a := range args[1:] {
-					act, err := readAct(a)
-					if err != nil {
-						return err
-					}
-					acts = append(acts, act)
-				}
-				t, err := terms(ctx, c)
-				if err != nil {
-					return err
-				}
-				return c.drafted(ctx, gen.NewChange{Device: args[0], To: "acts", Acts: &acts, Terms: t})
-			}
-		},
-	},
-	{
-		name: "change check", args: "CHANGE", short: "Look at the device now: ready or not", min: 1, max: 1, example: "change check 1",
+		name: "change check", args: "CHANGE", short: "Run the readiness checks on the device now", min: 1, max: 1, example: "change check 1",
 		long: "It exits 1 when something stops the change, or a warning is not accepted.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -174,7 +153,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change accept-warnings", args: "CHANGE CHECK...", short: "Take warnings on before the start", min: 2, max: 50, example: "change accept-warnings 1 health -reason \"the spare fan arrives on Friday\"",
+		name: "change accept-warnings", args: "CHANGE CHECK...", short: "Accept warnings before the start", min: 2, max: 50, example: "change accept-warnings 1 health -reason \"the spare fan arrives on Friday\"",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			reason := fs.String("reason", "", "why")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -196,8 +175,8 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change terms", args: "CHANGE", short: "Set the window and what happens when it fails", min: 1, max: 1, example: "change terms 1 -until 04:00 -back automatic",
-		long: "What is not given is taken away. A change that was approved has to be approved anew.",
+		name: "change terms", args: "CHANGE", short: "Set the window, the restart time and the rollback policy", min: 1, max: 1, example: "change terms 1 -until 04:00 -back automatic",
+		long: "Terms that are not given are removed. A change that was approved has to be approved again.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			terms := termFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
@@ -218,7 +197,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change losses", args: "CHANGE", short: "What going back now would lose", min: 1, max: 1, example: "change losses 1",
+		name: "change losses", args: "CHANGE", short: "Show what a rollback now would lose", min: 1, max: 1, example: "change losses 1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := changeID(args[0])
@@ -234,7 +213,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change evidence", args: "CHANGE [FILE]", short: "Attach a picture or a file to a hand step, or see what is attached", min: 1, max: 2, example: "change evidence 1 movement.jpg -step 31",
+		name: "change evidence", args: "CHANGE [FILE]", short: "Attach a file to a hand step, or list what is attached", min: 1, max: 2, example: "change evidence 1 movement.jpg -step 31",
 		long: "Without FILE it lists what is attached, or writes one of it with -get.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			step := fs.Int("step", 0, "`number` of the hand step; that which is asked for when left out")
@@ -271,15 +250,15 @@ var changeCommands = []command{
 	},
 	actionCommand("approve", "Approve a draft"),
 	startCommand,
-	actionCommand("arm", "Have an approved change start by itself when its window opens"),
-	actionCommand("hold", "Pause a change: a running one at its next safe point, a scheduled one at once"),
-	actionCommand("resume", "Go on with a paused change"),
-	actionCommand("stop", "Give up a change that is not running"),
-	actionCommand("sign-off", "Say that the hand step which is asked for is done"),
-	actionCommand("accept", "Accept the warnings that are asked about"),
-	actionCommand("retry", "Have the step that failed tried again"),
-	actionCommand("go-back", "Take the declared way back"),
-	actionCommand("leave", "Leave the device as it stands and end the change"),
+	actionCommand("arm", "Have an approved change start when its window opens"),
+	actionCommand("pause", "Pause a change: a running one at its next safe point, a scheduled one at once"),
+	actionCommand("resume", "Continue a paused change"),
+	actionCommand("stop", "Cancel a change that is not running"),
+	actionCommand("sign-off", "Confirm that the requested hand step is done"),
+	actionCommand("accept", "Accept the warnings that the change asks about"),
+	actionCommand("retry", "Try the failed step again"),
+	actionCommand("go-back", "Roll back along the declared way back"),
+	actionCommand("leave", "End the change and leave the device as it is"),
 	{
 		name: "change watch", args: "CHANGE", short: "Watch a change until it ends", min: 1, max: 1, example: "change watch 1",
 		long: "On a terminal it draws the steps with progress, expected range and elapsed time; in a pipe it prints a line a step.\nIt ends when the change ends or needs a person. A change that was not started is not waited for: it says how to start it. While\nthe service is away it keeps trying, and says so. It exits 0 when the change is done and 1 otherwise.",
@@ -294,7 +273,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change verdict", args: "CHANGE", short: "The verdict of a change with its evidence", min: 1, max: 1, example: "change verdict 1",
+		name: "change verdict", args: "CHANGE", short: "Show the verdict of a change with its evidence", min: 1, max: 1, example: "change verdict 1",
 		long: "It exits 0 for pass, and 1 for degraded, fail, or no verdict.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -313,7 +292,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change journal", args: "CHANGE", short: "The journal of a change", min: 1, max: 1, example: "change journal 1",
+		name: "change journal", args: "CHANGE", short: "Show the journal of a change", min: 1, max: 1, example: "change journal 1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := changeID(args[0])
@@ -386,7 +365,7 @@ func (c *client) attached(ctx context.Context, id, get int64, out string) error 
 // startCommand starts an approved change; with -now, before the time that was approved, which is another act: it has to be approved again.
 var startCommand = command{
 	name: "change start", args: "CHANGE", short: "Start an approved change", min: 1, max: 1, example: "change start 1",
-	long: "With -now and a reason, the approved time (restart-from, or when the window opens) is taken away; the change has to be approved again and\nis then started, or resumed.",
+	long: "With -now and a reason, the change does not wait for its approved time (restart-from, or the opening of its window). It has to be approved\nagain, and is then started or resumed.",
 	setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 		now := fs.Bool("now", false, "do not wait for the approved time")
 		reason := fs.String("reason", "", "why it has to go before its time; needed with -now")
@@ -433,10 +412,10 @@ func (c *client) printStanding(ch gen.Change) {
 		if slices.Contains(ch.Actions, gen.ActionArm) {
 			c.printf(", or have it start when its window opens: verimorph change arm %d", ch.Id)
 		}
-	case ch.State == gen.ChangeStateHeld && slices.Contains(ch.Actions, gen.ActionResume):
+	case ch.State == gen.ChangeStatePaused && slices.Contains(ch.Actions, gen.ActionResume):
 		c.printf(" Go on with: verimorph change resume %d", ch.Id)
-	case ch.State == gen.ChangeStateRunning || ch.State == gen.ChangeStateHolding:
-		if ch.RestingAt != nil && ch.State == gen.ChangeStateHolding {
+	case ch.State == gen.ChangeStateRunning || ch.State == gen.ChangeStatePausing:
+		if ch.PausesAt != nil && ch.State == gen.ChangeStatePausing {
 			c.printf(" Now %s.", resting(ch))
 		}
 		c.printf(" Watch it with: verimorph change watch %d", ch.Id)
@@ -453,7 +432,7 @@ func (c *client) standing(ch gen.Change) string {
 	switch {
 	case ch.State == gen.ChangeStateScheduled && ch.WaitsUntil != nil:
 		return "scheduled until " + c.when(*ch.WaitsUntil) + ", when it goes on by itself"
-	case ch.State == gen.ChangeStateHeld && ch.PausedBy != nil:
+	case ch.State == gen.ChangeStatePaused && ch.PausedBy != nil:
 		return "paused by " + *ch.PausedBy + since
 	case ch.State == gen.ChangeStateAsking:
 		return "asking" + since
@@ -471,55 +450,6 @@ func actionCommand(action gen.Action, short string) command {
 			}
 		},
 	}
-}
-
-// actHelp lists the acts that a change can be made of.
-const actHelp = `  backup                  off the device, complete or not at all
-  send:FILE               an image of the catalogue onto the device, compared there
-  checksum:FILE           have the device compute it once more
-  install:FILE            into the idle slot
-  choose-slot             that of the next starts: the one just written, else the idle one
-  choose-slot-once        the same for the next start only
-  restart                 and wait until its services are up
-  clone                   copy the running installation into the idle slot
-  component:FILE          firmware beside the main image
-  power:PART              off and on
-  clean-up:FILE[,FILE]    remove files from the device
-  licence:NAME=FILE       give it a licence; FILE has its key
-  drain, undrain          let running work finish; return to service
-  save                    the running configuration
-  hand:TEXT               somebody does this and signs it off`
-
-// readAct reads one act as it is written on the command line.
-func readAct(text string) (a gen.Act, err error) {
-	kind, arg, has := strings.Cut(text, ":")
-	if kind == "choose-slot-once" {
-		yes := true
-		kind, a.Once = "choose-slot", &yes
-	}
-	a.Kind = gen.ActKind(kind)
-	if !a.Kind.Valid() {
-		return a, errUsage{fmt.Sprintf("there is no act %q; there are:\n%s", text, actHelp)}
-	}
-	takes := map[gen.ActKind]**string{gen.ActKindSend: &a.File, gen.ActKindChecksum: &a.File, gen.ActKindInstall: &a.File, gen.ActKindComponent: &a.File, gen.ActKindPower: &a.Part, gen.ActKindHand: &a.Text}
-	into := takes[a.Kind]
-	switch {
-	case a.Kind == gen.ActKindCleanUp && arg != "":
-		a.Files = list(arg)
-	case a.Kind == gen.ActKindLicence && arg != "":
-		l, err := licenceKeys([]string{arg})
-		if err != nil {
-			return a, err
-		}
-		a.Part, a.Key = &(*l)[0].Name, &(*l)[0].Key
-	case into != nil && arg != "":
-		*into = &arg
-	case into != nil || a.Kind == gen.ActKindCleanUp || a.Kind == gen.ActKindLicence:
-		return a, errUsage{fmt.Sprintf("%s needs something after a colon; see: verimorph help change acts", kind)}
-	case has:
-		return a, errUsage{fmt.Sprintf("%s takes nothing after a colon", kind)}
-	}
-	return a, nil
 }
 
 // termFlags adds the flags of a change's terms.
@@ -622,7 +552,8 @@ func changeID(s string) (int64, error) {
 	return id, nil
 }
 
-func changeCall(do func(context.Context, *api.Client, int64) (*http.Response, error), print func(*client, gen.Change)) func(*flag.FlagSet) func(context.Context, *client, []string) error {
+func changeCall(do func(context.Context, *api.Client, int64) (*http.Response, error), print func(*client,
+	gen.Change)) func(*flag.FlagSet) func(context.Context, *client, []string) error {
 	return func(*flag.FlagSet) func(context.Context, *client, []string) error {
 		return func(ctx context.Context, c *client, args []string) error {
 			id, err := changeID(args[0])

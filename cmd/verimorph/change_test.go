@@ -2,8 +2,6 @@ package main
 
 import (
 	"bytes"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -68,7 +66,7 @@ func TestChangesInWords(t *testing.T) {
 		"PUT /change-policy":                nil,
 		"POST /changes/1/evidence/nonsense": nil,
 	}, map[string]said{
-		"change show 1":  {exitDone, []string{"comes back at 127.0.0.2:2022", "junk.bin, old.log", "Ready or not", "x stop room", "to do: remove files", "accepted by mate: a spare comes", "Way back, automatic", "hop 2: none: no supported hop", "Possible now: approve, stop"}},
+		"change show 1":  {exitDone, []string{"comes back at 127.0.0.2:2022", "junk.bin, old.log", "Readiness", "x stop room", "to do: remove files", "accepted by mate: a spare comes", "Way back, automatic", "hop 2: none: no supported hop", "Possible now: approve, stop"}},
 		"change show 2":  {exitDone, []string{"It needs you: Ports up: 1 of 4 missing", "verimorph change go-back 2, or verimorph change leave 2"}},
 		"change show 3":  {exitDone, []string{"Taken back: The way back was taken", "Verdict: pass"}},
 		"change check 1": {exitNo, []string{"9.0 MiB are needed"}},
@@ -124,44 +122,16 @@ func TestMoments(t *testing.T) {
 	}
 }
 
-// Acts as they are written on the command line: what each takes, and what is wrong with those that cannot be read.
-func TestActsAsTheyAreWritten(t *testing.T) {
-	key := filepath.Join(t.TempDir(), "key")
-	require.NoError(t, os.WriteFile(key, []byte("  secret word\n"), 0o600))
-	for text, want := range map[string]gen.Act{
-		"backup":              {Kind: gen.ActKindBackup},
-		"send:a.img":          {Kind: gen.ActKindSend, File: ptrTo("a.img")},
-		"checksum:a.img":      {Kind: gen.ActKindChecksum, File: ptrTo("a.img")},
-		"install:a.img":       {Kind: gen.ActKindInstall, File: ptrTo("a.img")},
-		"component:logic.x":   {Kind: gen.ActKindComponent, File: ptrTo("logic.x")},
-		"power:cards":         {Kind: gen.ActKindPower, Part: ptrTo("cards")},
-		"clean-up:a, b":       {Kind: gen.ActKindCleanUp, Files: &[]string{"a", "b"}},
-		"hand:look: closely":  {Kind: gen.ActKindHand, Text: ptrTo("look: closely")},
-		"choose-slot":         {Kind: gen.ActKindChooseSlot},
-		"choose-slot-once":    {Kind: gen.ActKindChooseSlot, Once: ptrTo(true)},
-		"licence:full=" + key: {Kind: gen.ActKindLicence, Part: ptrTo("full"), Key: ptrTo("secret word")},
-	} {
-		got, err := readAct(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, got, text)
-	}
-	for text, says := range map[string]string{"dance": "there is no act", "": "there is no act", "send": "needs something after a colon", "clean-up:": "needs something after a colon", "hand": "needs something after a colon",
-		"licence": "needs something after a colon", "licence:full": "should look like NAME=FILE", "licence:full=/nowhere": "no such file", "backup:now": "takes nothing after a colon", "choose-slot-once:a": "takes nothing after a colon"} {
-		_, err := readAct(text)
-		assert.ErrorContains(t, err, says, text)
-	}
-}
-
 // What a person waits for stands in one line: single steps, a change that waits for its time, one that may not be interrupted.
 func TestWaitingInWords(t *testing.T) {
 	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
 	ch := running()
-	ch.Kind, ch.From, ch.To = gen.Acts, "1", "1"
-	assert.Equal(t, "single steps; it runs 1", way(ch))
-	assert.Equal(t, "single steps", work(ch))
+	ch.Kind, ch.From, ch.To = gen.Operations, "1", "1"
+	assert.Equal(t, "single operations; it runs 1", way(ch))
+	assert.Equal(t, "single operations", work(ch))
 	ch.To = "2"
 	assert.Equal(t, "from 1 to 2", way(ch), "a slot is started by them")
-	ch.RestingAt, ch.RestingMost = ptrTo("Wait for services"), ptrTo(75.0)
+	ch.PausesAt, ch.PausesMost = ptrTo("Wait for services"), ptrTo(75.0)
 	assert.Equal(t, `it may not be interrupted before "Wait for services", in 1 min 15 s at most`, resting(ch))
 
 	var out bytes.Buffer
@@ -169,7 +139,7 @@ func TestWaitingInWords(t *testing.T) {
 	ch.State = gen.ChangeStateScheduled
 	ch.Terms, ch.WaitsUntil = &gen.Terms{RestartFrom: &at, WayBack: ptrTo(gen.TermsWayBackOffered)}, &at
 	c.printChange(ch)
-	for _, text := range []string{"passes its point of no return at 2026-02-03", "scheduled until 2026-02-03", "when it goes on by itself; hold keeps it from that", "it may not be interrupted before"} {
+	for _, text := range []string{"passes its point of no return at 2026-02-03", "scheduled until 2026-02-03", "when it goes on by itself; pause keeps it from that", "it may not be interrupted before"} {
 		assert.Contains(t, out.String(), text)
 	}
 	ch.Awaited = &gen.Awaited{Since: at, Low: 480, High: 1200, Text: "link up, sign-in is not answered yet"}

@@ -20,7 +20,7 @@ import (
 
 var configCommands = []command{
 	{
-		name: "compare", args: "OLD NEW", short: "What differs between two configurations, offline", min: 2, max: 2,
+		name: "compare", args: "OLD NEW", short: "Compare two configurations, offline", min: 2, max: 2,
 		long: "OLD and NEW are files, or folders with all files of a device. Statements are compared by identity, not by line.\n" +
 			"Guarded settings come first; secrets are masked. It exits 0 when both mean the same (comments, blanks and order\n" +
 			"where it does not matter are cosmetic), 1 when they differ, 3 when one cannot be read.",
@@ -72,7 +72,7 @@ var configCommands = []command{
 		},
 	},
 	{
-		name: "support", args: "", short: "What carries over from one release or model to another, offline",
+		name: "support", args: "", short: "Show what a conversion carries over between releases or models, offline",
 		long:    "A table says for each section of a configuration whether it carries over, with changes, or not at all.",
 		example: "support -catalog demo/catalog -from SG-5@3.8.4 -to TD-C@2026-spring-3",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {

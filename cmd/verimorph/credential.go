@@ -15,21 +15,26 @@ import (
 
 var credentialCommands = []command{
 	{
-		name: "credential list", short: "Keys to the boxes, in the order in which they are tried; never what is secret", example: "credential list -device hollen-fw1",
+		name: "credential list", short: "List credentials in the order in which they are tried, without secrets", example: "credential list -device hollen-fw1",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "those that open this device")
+			find := fs.String("find", "", "those with this `text` in device, group, kind or user")
 			return func(ctx context.Context, c *client, _ []string) error {
-				l, err := call[struct {
-					Items []gen.Credential `json:"items"`
-				}](c, func(a *api.Client) (*http.Response, error) {
-					return a.ListCredentials(ctx, &gen.ListCredentialsParams{Device: optional(*device)})
+				keys, err := all(func(cursor *string) ([]gen.Credential, *string, error) {
+					p, err := call[struct {
+						Items []gen.Credential `json:"items"`
+						Next  *string          `json:"next"`
+					}](c, func(a *api.Client) (*http.Response, error) {
+						return a.ListCredentials(ctx, &gen.ListCredentialsParams{Device: optional(*device), Find: optional(*find), Cursor: cursor})
+					})
+					return p.Items, p.Next, err
 				})
 				if err != nil {
 					return err
 				}
-				return c.show(l.Items, func() {
+				return c.show(keys, func() {
 					rows := [][]string{{"CREDENTIAL", "OPENS", "KIND", "USER", "VERSIONS", "USED", "ADDED BY"}}
-					for _, k := range l.Items {
+					for _, k := range keys {
 						opens, versions, used := value(k.Device), k.Versions, "never"
 						if k.Group != nil {
 							opens = "group " + *k.Group
@@ -49,13 +54,14 @@ var credentialCommands = []command{
 	},
 	{
 		name: "credential add", short: "Add a credential of a device or a group", example: "credential add -device control-sg1 -kind password -user keeper -versions \"3.x\"",
-		long: "What is secret is asked for, or read from standard input, a line each: the password; for kind key the passphrase (the key is in -key-file); for snmp-v3 the authentication and the privacy password; for http-token the token.",
+		long: "Secrets are asked for, or read from standard input, one a line: the password; for kind key the passphrase (the key is in -key-file); kind certificate takes -cert-file and -key-file and asks for nothing; for snmp-v3 the authentication and the privacy password; for snmp-community the community; for http-token the token.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "of this device")
 			group := fs.String("group", "", "of every device of this group")
-			kind := fs.String("kind", "password", "password, key, privileged, http-token, snmp-v3 or console")
+			kind := fs.String("kind", "password", "password, key, privileged, http-token, snmp-v3, snmp-community, certificate or console")
 			user := fs.String("user", "", "user to sign in as")
 			versions := fs.String("versions", "", "firmware `versions` it applies to, such as 4.x; by default any")
+			certFile := fs.String("cert-file", "", "`file` with the certificate, PEM")
 			keyFile := fs.String("key-file", "", "`file` with the private key")
 			auth := fs.String("auth", "SHA-256", "authentication protocol of snmp-v3")
 			priv := fs.String("priv", "AES", "privacy protocol of snmp-v3")
@@ -63,7 +69,8 @@ var credentialCommands = []command{
 				if (*device == "") == (*group == "") {
 					return errUsage{"-device or -group is needed, not both"}
 				}
-				b := gen.NewCredential{Device: optional(*device), Group: optional(*group), Kind: gen.CredentialKind(*kind), User: optional(*user), Versions: optional(*versions)}
+				b := gen.NewCredential{Device: optional(*device), Group: optional(*group), Kind: gen.CredentialKind(*kind), User: optional(*user),
+					Versions: optional(*versions)}
 				ask := func(question string, into **string) error {
 					word, err := askPassword(c, question)
 					if word != "" {
@@ -84,6 +91,17 @@ var credentialCommands = []command{
 					text := string(data)
 					b.PrivateKey = &text
 					err = ask("Passphrase, if there is one: ", &b.Passphrase)
+				case "certificate":
+					if *keyFile == "" || *certFile == "" {
+						return errUsage{"-cert-file and -key-file are needed"}
+					}
+					for name, into := range map[string]**string{*keyFile: &b.PrivateKey, *certFile: &b.Certificate} {
+						data, err := os.ReadFile(name)
+						if err != nil {
+							return err
+						}
+						*into = new(string(data))
+					}
 				case "http-token":
 					err = ask("Token: ", &b.Token)
 				case "snmp-v3":
@@ -121,7 +139,7 @@ var credentialCommands = []command{
 		},
 	},
 	{
-		name: "credential tries", short: "How many refused sign-ins are risked; with flags, set it", example: "credential tries -bound 2 -rest 30m",
+		name: "credential tries", short: "Show or set how many refused sign-ins are risked", example: "credential tries -bound 2 -rest 30m",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			bound := fs.Int("bound", 0, "refused sign-ins in a row")
 			rest := fs.Duration("rest", 15*time.Minute, "after which it is risked again")
@@ -159,7 +177,7 @@ var credentialCommands = []command{
 		},
 	},
 	{
-		name: "key show", short: "What may be told about the keys of the installation", example: "key show",
+		name: "key show", short: "Show the public half of the installation key and the age of the data keys", example: "key show",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				k, err := call[gen.Keys](c, func(a *api.Client) (*http.Response, error) { return a.GetKeys(ctx) })
@@ -171,7 +189,7 @@ var credentialCommands = []command{
 		},
 	},
 	{
-		name: "key rotate", args: "data | installation", short: "Make a new key while everything goes on", min: 1, max: 1, example: "key rotate data",
+		name: "key rotate", args: "data | installation", short: "Rotate the data key or the installation key", min: 1, max: 1, example: "key rotate data",
 		long: "data: a new data key, with which every secret of the records is encrypted anew. installation: a new key of the installation, with which data keys and backups are encrypted anew; keep a new offline copy of the key file afterwards.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -186,7 +204,7 @@ var credentialCommands = []command{
 		},
 	},
 	{
-		name: "audit", short: "Who used which key when, newest first", example: "audit -device hollen-fw1",
+		name: "audit", short: "List the audit log, newest first", example: "audit -device hollen-fw1",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "only about this device")
 			return func(ctx context.Context, c *client, _ []string) error {
@@ -209,7 +227,7 @@ var credentialCommands = []command{
 		},
 	},
 	{
-		name: "notify", short: "Where news of failed and missed backups goes; with flags, set it", example: "notify -webhook https://example.net/hook -test",
+		name: "notify", short: "Show or set where notices of failed and missed backups go", example: "notify -webhook https://example.net/hook -test",
 		long: "A password for the mail server is asked for when -smtp-user is given.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			webhook := fs.String("webhook", "", "`URL` that gets each notice as JSON; - for none")
@@ -260,7 +278,8 @@ var credentialCommands = []command{
 						}
 						return s
 					}
-					c.printf("Webhook      %s\nMail server  %s\nFrom         %s\nTo           %s\n", none(n.Webhook), none(n.Smtp), none(n.From), none(strings.Join(n.To, ", ")))
+					c.printf("Webhook      %s\nMail server  %s\nFrom         %s\nTo           %s\n", none(n.Webhook), none(n.Smtp), none(n.From),
+						none(strings.Join(n.To, ", ")))
 					if *test {
 						c.printf("A test was delivered.\n")
 					}

@@ -5,35 +5,72 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
 )
 
-// reachFlags adds the flags that say how a device is reached; nil when none is given.
-func reachFlags(fs *flag.FlagSet) func() *gen.Reach {
+// settingsFlags adds the flags for the settings of a device. The function that it returns reads them; what was not given is nil.
+func settingsFlags(fs *flag.FlagSet) func() gen.DeviceSettings {
+	groups := fs.String("groups", "", "`names` of groups it belongs to, with commas; - for none")
+	web := fs.String("web", "", "`URL` of its HTTP side; - for none")
+	transfer := fs.String("transfer", "", "sftp: images are pushed; http, https, ftp, tftp or pull-sftp: the device fetches them")
+	direct := fs.Bool("direct", false, "it is reached at its address, with no console line and no other device between")
 	console := fs.String("console", "", "`host:port` of its console line at a console server")
 	only := fs.Bool("console-only", false, "the console line is the only way")
 	via := fs.String("via", "", "`device` that is signed in to first; its SSH passes the connection on")
 	enter := fs.String("enter", "", "`command` on that device that opens a session into this one, a module of it")
-	return func() *gen.Reach {
-		if *console == "" && *via == "" {
-			return nil
+	services := fs.String("services", "", "`protocol=host:port` where management protocols are offered, with commas; - for the usual ports")
+	return func() (out gen.DeviceSettings) {
+		if *services != "" {
+			out.Services = &map[string]string{}
+			for s := range strings.SplitSeq(strings.Trim(*services, "-"), ",") {
+				if protocol, at, ok := strings.Cut(s, "="); ok || protocol != "" {
+					(*out.Services)[protocol] = at
+				}
+			}
 		}
-		return &gen.Reach{Console: console, Only: only, Via: via, Enter: enter}
+		if *groups != "" {
+			out.Groups = cmp.Or(list(strings.Trim(*groups, "-")), &[]string{})
+		}
+		if *web != "" {
+			out.Web = new(strings.TrimPrefix(*web, "-"))
+		}
+		if *transfer != "" {
+			out.Transfer = new(gen.Transfer(*transfer))
+		}
+		switch {
+		case *direct:
+			out.Reach = &gen.Reach{}
+		case *console != "" || *via != "":
+			out.Reach = &gen.Reach{Console: console, Only: only, Via: via, Enter: enter}
+		}
+		return out
 	}
 }
 
 var deviceCommands = []command{
 	{
-		name: "device list", short: "The fleet", example: "device list",
-		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+		name: "device list", short: "List the fleet", example: "device list -find hollen -sort model",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			find := fs.String("find", "", "only devices with this `text` in name, site, model or version")
+			standing := fs.String("standing", "", "only devices that are ready, starting, no-answer, unknown or in-change")
+			model := fs.String("model", "", "only devices of this `model`")
+			version := fs.String("version", "", "only devices that run this `version`")
+			sort := fs.String("sort", "name", "by name, site, model, standing or asOf")
+			down := fs.Bool("descending", false, "the other way round")
 			return func(ctx context.Context, c *client, _ []string) error {
+				if !gen.ListDevicesParamsSort(*sort).Valid() || *standing != "" && !gen.Standing(*standing).Valid() {
+					return errUsage{"-sort is one of name, site, model, standing, asOf; -standing one of ready, starting, no-answer, unknown, in-change"}
+				}
 				devices, err := all(func(cursor *string) ([]gen.Device, *string, error) {
 					p, err := call[gen.DevicePage](c, func(a *api.Client) (*http.Response, error) {
-						return a.ListDevices(ctx, &gen.ListDevicesParams{Cursor: cursor})
+						return a.ListDevices(ctx, &gen.ListDevicesParams{Cursor: cursor, Find: optional(*find), Standing: (*gen.Standing)(optional(*standing)),
+							Model: optional(*model), Version: optional(*version), Sort: (*gen.ListDevicesParamsSort)(sort), Descending: down})
 					})
 					return p.Items, p.Next, err
 				})
@@ -48,7 +85,7 @@ var deviceCommands = []command{
 							row = []string{d.Name, d.Site, p.Model, p.Version, "", "", ""}
 						}
 						if st := d.Standing; st != nil {
-							if row[4] = string(st.State); st.State == gen.DeviceStandingStateNoAnswer && d.Portrait != nil {
+							if row[4] = string(st.State); st.State == gen.StandingNoAnswer && d.Portrait != nil {
 								row[4] += ", seen " + ago(d.Portrait.TakenAt)
 							}
 							if st.At != nil {
@@ -66,21 +103,22 @@ var deviceCommands = []command{
 		},
 	},
 	{
-		name: "device show", args: "DEVICE", short: "One device as it was last seen", min: 1, max: 1, example: "device show hollen-fw1",
+		name: "device show", args: "DEVICE", short: "Show a device as it was last seen", min: 1, max: 1, example: "device show hollen-fw1",
 		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) {
 			return a.GetDevice(ctx, name)
 		}),
 	},
 	{
-		name: "device refresh", args: "DEVICE", short: "Ask a device what it is now", min: 1, max: 1, example: "device refresh hollen-fw1",
-		long: "At the first contact the device's host key is pinned.",
-		setup: deviceCall(func(ctx context.Context, a *api.Client, name string) (*http.Response, error) {
-			return a.RefreshDevice(ctx, name)
-		}),
+		name: "device refresh", args: "DEVICE", short: "Look at a device now", min: 1, max: 1, example: "device refresh hollen-fw1",
+		long: "At the first contact the device's host key is pinned. The service looks at the device in a job of its own; the command shows how\nfar it is and ends with it. With -no-wait it returns at once. One that is under way is joined.\nWhile the service is away it keeps trying, and says so.",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			noWait := fs.Bool("no-wait", false, "return at once")
+			return func(ctx context.Context, c *client, args []string) error { return c.refresh(ctx, args[0], *noWait) }
+		},
 	},
 	{
 		name: "device add", args: "DEVICE", short: "Add a device to the fleet", min: 1, max: 1,
-		long:    "The password and, on a second line, the password of the privileged level are asked for, or read from standard input.",
+		long:    "The password and, on a second line, the password of the privileged level are asked for, or read from standard input.\nWith -web, the token of its HTTP side is asked for on a third line.",
 		example: "device add hollen-fw1 -site \"Pier Hollen\" -address 127.61.0.11:2022 -dialect tarnholm -user bosun",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			site := fs.String("site", "", "where it stands")
@@ -88,10 +126,7 @@ var deviceCommands = []command{
 			dialect := fs.String("dialect", "", "`name` of the dialect it speaks")
 			user := fs.String("user", "", "user to sign in as")
 			hostKey := fs.String("host-key", "", "its host key in authorized-keys form, when it is known")
-			transfer := fs.String("transfer", "sftp", "sftp: images are pushed; http, ftp, tftp or pull-sftp: the device fetches them")
-			reach := reachFlags(fs)
-			groups := fs.String("groups", "", "`names` of groups it belongs to, with commas")
-			web := fs.String("web", "", "`URL` of its HTTP side; its token is asked for on a third line")
+			settings := settingsFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
 				if *address == "" || *dialect == "" || *user == "" {
 					return errUsage{"-address, -dialect and -user are needed"}
@@ -101,16 +136,17 @@ var deviceCommands = []command{
 					return err
 				}
 				var token string
-				if *web != "" {
+				v := settings()
+				if v.Web != nil {
 					if token, err = askPassword(c, "Token of its HTTP side: "); err != nil {
 						return err
 					}
 				}
 				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) {
-					t := gen.Transfer(*transfer)
 					return a.AddDevice(ctx, &gen.AddDeviceParams{IdempotencyKey: newKey()}, gen.NewDevice{
 						Name: args[0], Site: site, Address: *address, Dialect: *dialect, User: *user, Password: password,
-						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Transfer: &t, Groups: list(*groups), Web: optional(*web), Token: optional(token), Reach: reach(),
+						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Token: optional(token),
+						Groups: v.Groups, Web: v.Web, Transfer: v.Transfer, Reach: v.Reach, Services: v.Services,
 					})
 				})
 				if err != nil {
@@ -121,34 +157,13 @@ var deviceCommands = []command{
 		},
 	},
 	{
-		name: "device set", args: "DEVICE", short: "Change what is known about a device", min: 1, max: 1, example: "device set hollen-fw1 -groups piers,firewalls",
+		name: "device set", args: "DEVICE", short: "Change the settings of a device", min: 1, max: 1, example: "device set hollen-fw1 -groups piers,firewalls",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			groups := fs.String("groups", "", "`names` of groups it belongs to, with commas; - for none")
-			web := fs.String("web", "", "`URL` of its HTTP side; - for none")
-			transfer := fs.String("transfer", "", "sftp, http, ftp, tftp or pull-sftp")
-			direct := fs.Bool("direct", false, "it is reached at its address, with no console line and no other device between")
-			reach := reachFlags(fs)
+			settings := settingsFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
-				body := gen.SetDeviceJSONRequestBody{Reach: reach()}
-				if *direct {
-					body.Reach = &gen.Reach{}
-				}
-				if *transfer != "" {
-					t := gen.Transfer(*transfer)
-					body.Transfer = &t
-				}
-				if *groups != "" {
-					body.Groups = list(strings.Trim(*groups, "-"))
-					if body.Groups == nil {
-						body.Groups = &[]string{}
-					}
-				}
-				if *web != "" {
-					w := strings.TrimPrefix(*web, "-")
-					body.Web = &w
-				}
-				if body == (gen.SetDeviceJSONRequestBody{}) {
-					return errUsage{"say what to change: -groups, -web, -transfer, -console, -via or -direct"}
+				body := settings()
+				if body == (gen.DeviceSettings{}) {
+					return errUsage{"say what to change: -groups, -web, -transfer, -console, -via, -services or -direct"}
 				}
 				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) { return a.SetDevice(ctx, args[0], body) })
 				if err != nil {
@@ -160,7 +175,7 @@ var deviceCommands = []command{
 	},
 	{
 		name: "device credentials", args: "DEVICE", short: "Replace a device's user and passwords", min: 1, max: 1, example: "device credentials hollen-fw1 -user bosun",
-		long: "Those that let us in before are kept for the version in the device's other slot, where they still apply after going back.",
+		long: "Passwords that worked before are kept for the version in the device's other slot, where they apply after a rollback.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			user := fs.String("user", "", "user to sign in as")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -179,7 +194,7 @@ var deviceCommands = []command{
 		},
 	},
 	{
-		name: "device forget-key", args: "DEVICE", short: "Forget a device's pinned host key", min: 1, max: 1, example: "device forget-key hollen-fw1",
+		name: "device forget-key", args: "DEVICE", short: "Forget a device's pinned host key and certificates", min: 1, max: 1, example: "device forget-key hollen-fw1",
 		long: "Do this only when the device was replaced or reinstalled: the next contact pins the key it finds.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -224,9 +239,9 @@ func (c *client) standsAs(st gen.DeviceStanding) string {
 		text += fmt.Sprintf(", as of %s (%s)", c.when(*st.At), ago(*st.At))
 	}
 	switch st.State {
-	case gen.DeviceStandingStateNoAnswer:
+	case gen.StandingNoAnswer:
 		return c.paint(red, text)
-	case gen.DeviceStandingStateReady:
+	case gen.StandingReady:
 		return text
 	}
 	return c.paint(yellow, text)
@@ -237,6 +252,16 @@ func (c *client) printDevice(d gen.Device) {
 	c.printf("  address   %s, dialect %s, images by %s\n", d.Address, d.Dialect, d.Transfer)
 	if d.HostKey != nil {
 		c.printf("  host key  %s\n", *d.HostKey)
+	}
+	if d.Services != nil {
+		for _, protocol := range slices.Sorted(maps.Keys(*d.Services)) {
+			c.printf("  %-9s %s\n", protocol, (*d.Services)[protocol])
+		}
+	}
+	if d.Pins != nil {
+		for _, protocol := range slices.Sorted(maps.Keys(*d.Pins)) {
+			c.printf("  %-9s certificate with the key %s\n", protocol, (*d.Pins)[protocol])
+		}
 	}
 	if st := d.Standing; st != nil {
 		c.printf("  stands    %s\n", c.standsAs(*st))
@@ -251,17 +276,7 @@ func (c *client) printDevice(d gen.Device) {
 	c.printf("  runs      %s, services %s\n", c.paint(bold, p.Version), known(p.ServicesReady, "ready", c.paint(yellow, "starting"), "not known, it does not say"))
 	c.printf("  unsaved   %s\n", known(p.Unsaved, c.paint(yellow, "the running configuration is not saved"), "nothing", "not known, it does not say"))
 	for _, s := range p.Slots {
-		var marks []string
-		if s.Running {
-			marks = append(marks, "running")
-		}
-		if s.Next {
-			marks = append(marks, "next start")
-		}
-		if s.Broken != nil {
-			marks = append(marks, c.paint(red, "broken: "+s.State))
-		}
-		c.printf("  slot %-4s %-10s %s\n", s.Name, s.Version, strings.Join(marks, ", "))
+		c.printf("  slot %-4s %-10s %s\n", s.Name, s.Version, strings.Join(c.slotMarks(&s), ", "))
 	}
 	if p.StorageFree != nil && p.StorageTotal != nil {
 		c.printf("  storage   %s of %s free\n", mib(*p.StorageFree), mib(*p.StorageTotal))
@@ -301,4 +316,32 @@ func (c *client) printDevice(d gen.Device) {
 	if p.Licences != nil {
 		c.printf("  licences  %s\n", cmp.Or(strings.Join(*p.Licences, ", "), "none"))
 	}
+	for _, f := range value(p.Facts) {
+		c.printf("  %-9s %s\n", f.Name, f.Text)
+	}
+}
+
+// slotMarks says what there is to say of a slot, in the order in which it is shown.
+func (c *client) slotMarks(s *gen.Slot) (marks []string) {
+	if s.Running {
+		marks = append(marks, "running")
+	}
+	if s.Next {
+		marks = append(marks, "next start")
+	}
+	if s.Broken != nil {
+		marks = append(marks, c.paint(red, "broken: "+s.State))
+	}
+	if value(s.Second) {
+		marks = append(marks, "second")
+	}
+	for _, text := range []string{value(s.Description), value(s.Written)} {
+		if text != "" {
+			marks = append(marks, text)
+		}
+	}
+	if s.Size != nil {
+		marks = append(marks, mib(*s.Size))
+	}
+	return marks
 }

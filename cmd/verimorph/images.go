@@ -19,7 +19,7 @@ import (
 
 var imageCommands = []command{
 	{
-		name: "image list", short: "The image store", example: "image list",
+		name: "image list", short: "List the image store", example: "image list",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				images, err := all(func(cursor *string) ([]gen.Image, *string, error) {
@@ -104,7 +104,7 @@ var imageCommands = []command{
 		},
 	},
 	{
-		name: "image keep", short: "What is needed, what may be deleted, and who has no way back", example: "image keep",
+		name: "image keep", short: "Show which images are needed, which may be deleted, and which devices have no way back", example: "image keep",
 		long: "It exits 1 when the version that some device runs now has no image here.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
@@ -135,7 +135,7 @@ var imageCommands = []command{
 		},
 	},
 	{
-		name: "image check", short: "Read every stored image through and compare it with its hash", example: "image check",
+		name: "image check", short: "Verify the hash of every stored image", example: "image check",
 		long: "It exits 1 when one is missing or damaged. Damaged images are never sent to a device.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
@@ -176,7 +176,7 @@ var imageCommands = []command{
 		},
 	},
 	{
-		name: "upload drop", args: "NUMBER", short: "Forget an upload and what has arrived of it", min: 1, max: 1, example: "upload drop 3",
+		name: "upload drop", args: "NUMBER", short: "Delete an upload and what has arrived of it", min: 1, max: 1, example: "upload drop 3",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := number(args[0], "upload")
@@ -229,9 +229,9 @@ var imageCommands = []command{
 			}
 		},
 	},
-	fetchAction("hold", "Hold a download; what has arrived stays"),
-	fetchAction("resume", "Go on with a download that was held or failed"),
-	fetchAction("stop", "Stop a download and drop what has arrived"),
+	fetchAction("pause", "Pause a download; what has arrived stays"),
+	fetchAction("resume", "Continue a download that was paused or failed"),
+	fetchAction("stop", "Cancel a download and delete what has arrived"),
 }
 
 func fetchAction(action, short string) command {

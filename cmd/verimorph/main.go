@@ -1,4 +1,5 @@
-// Command verimorph is the client: every call of the service, and offline work on files.
+// Command verimorph is the command-line client. It has a command for every call of the service, and works offline on files: paths, comparisons,
+// conversions, bundles. Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 could not reach or do.
 package main
 
 import (
@@ -38,7 +39,7 @@ type command struct {
 	max     int // -1: any number
 }
 
-var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, readingCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, backupCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
+var groups = [][]command{sessionCommands, deviceCommands, pathCommands, changeCommands, readingCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, dialectCommands, workshopCommands, backupCommands, backupStoreCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
 
 func commands() []command { return slices.Concat(groups...) }
 
@@ -136,8 +137,8 @@ func parse(fs *flag.FlagSet, args []string) (positional []string, err error) {
 }
 
 func overview(w io.Writer) {
-	fmt.Fprint(w, `verimorph takes network devices from the firmware they run to the firmware they should run, along supported
-paths only, with a backup before and proof afterwards.
+	fmt.Fprint(w, `verimorph upgrades, downgrades and rolls back the firmware of network devices: along supported paths only, with a backup before
+and a verification after.
 
 `)
 	overviewOf(w, "")

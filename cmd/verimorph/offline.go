@@ -81,70 +81,72 @@ func checkStore(ctx context.Context, c *client, folder, key string, deep bool) (
 // maxArchive bounds an archive that is opened, in bytes.
 const maxArchive = 1 << 30
 
-// openBackups opens archives and volumes with a key file.
-func openBackups(c *client, files []string, key, out, device string) error {
-	ids, err := identities(key)
-	if err != nil {
-		return err
-	}
-	type found struct {
-		Device  string    `json:"device"`
-		Version string    `json:"version"`
-		TakenAt time.Time `json:"takenAt"`
-		Parts   []string  `json:"parts"`
-		Missing []string  `json:"missing"`
-		Folder  string    `json:"folder,omitempty"`
-	}
-	all := []found{}
-	// take lists a bundle, and writes its parts when it is asked to; content tells what is not there.
-	take := func(m *backup.Manifest, has func(*backup.Part) bool, content func(*backup.Part) ([]byte, error)) error {
-		if device != "" && m.Device != device {
-			return nil
-		}
-		f := found{Device: m.Device, Version: m.Version, TakenAt: m.TakenAt, Parts: []string{}, Missing: []string{}}
-		if out != "" {
-			f.Folder = filepath.Join(out, filepath.Base(m.Device), m.TakenAt.UTC().Format("20060102-150405")+"-"+m.ID[:min(6, len(m.ID))])
-		}
-		for i := range m.Parts {
-			p := &m.Parts[i]
-			if !has(p) {
-				f.Missing = append(f.Missing, p.File)
-				continue
-			}
-			f.Parts = append(f.Parts, p.File)
-			if out == "" {
-				continue
-			}
-			data, err := content(p)
-			if err != nil {
-				return err
-			}
-			name := filepath.Join(f.Folder, filepath.FromSlash(p.File))
-			if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
-				return err
-			}
-			if err := os.WriteFile(name, data, 0o600); err != nil {
-				return err
-			}
-		}
-		all = append(all, f)
+// An opened bundle is one that was found in archives or volumes.
+type opened struct {
+	Device  string    `json:"device"`
+	Version string    `json:"version"`
+	TakenAt time.Time `json:"takenAt"`
+	Parts   []string  `json:"parts"`
+	Missing []string  `json:"missing"`
+	Folder  string    `json:"folder,omitempty"`
+}
+
+// An opener lists bundles, those of one device or all (""), and writes their parts into folders beneath out; "": it writes nothing.
+type opener struct {
+	out, device string
+	all         []opened
+}
+
+// take takes a bundle; has tells what is not there.
+func (o *opener) take(m *backup.Manifest, has func(*backup.Part) bool, content func(*backup.Part) ([]byte, error)) error {
+	if o.device != "" && m.Device != o.device {
 		return nil
 	}
-	var volumes []string
-	for _, name := range files {
-		if strings.HasSuffix(name, ".vmv") {
-			volumes = append(volumes, name)
+	f := opened{Device: m.Device, Version: m.Version, TakenAt: m.TakenAt, Parts: []string{}, Missing: []string{}}
+	if o.out != "" {
+		f.Folder = filepath.Join(o.out, filepath.Base(m.Device), m.TakenAt.UTC().Format("20060102-150405")+"-"+m.ID[:min(6, len(m.ID))])
+	}
+	for i := range m.Parts {
+		p := &m.Parts[i]
+		if !has(p) {
+			f.Missing = append(f.Missing, p.File)
 			continue
 		}
-		m, parts, err := openArchive(name, ids)
-		if err == nil {
-			err = take(m, func(*backup.Part) bool { return true }, func(p *backup.Part) ([]byte, error) { return parts[p.Name], nil })
+		f.Parts = append(f.Parts, p.File)
+		if o.out == "" {
+			continue
 		}
+		data, err := content(p)
 		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+			return err
+		}
+		name := filepath.Join(f.Folder, filepath.FromSlash(p.File))
+		if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, data, 0o600); err != nil {
+			return err
 		}
 	}
-	s, err := backupstore.OpenFiles(volumes, ids)
+	o.all = append(o.all, f)
+	return nil
+}
+
+// archive takes the bundle of an exported archive.
+func (o *opener) archive(name string, ids []age.Identity) error {
+	m, parts, err := openArchive(name, ids)
+	if err == nil {
+		err = o.take(m, func(*backup.Part) bool { return true }, func(p *backup.Part) ([]byte, error) { return parts[p.Name], nil })
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return nil
+}
+
+// volumes takes the bundles in volumes of a backup store.
+func (o *opener) volumes(names []string, ids []age.Identity) error {
+	s, err := backupstore.OpenFiles(names, ids)
 	if err != nil {
 		return err
 	}
@@ -156,16 +158,37 @@ func openBackups(c *client, files []string, key, out, device string) error {
 	for _, sum := range bundles {
 		m, err := s.Manifest(sum)
 		if err == nil {
-			err = take(m, func(p *backup.Part) bool { return s.Has(p.SHA256) }, func(p *backup.Part) ([]byte, error) { return s.Read(p.SHA256) })
+			err = o.take(m, func(p *backup.Part) bool { return s.Has(p.SHA256) }, func(p *backup.Part) ([]byte, error) { return s.Read(p.SHA256) })
 		}
 		if err != nil {
 			return err
 		}
 	}
-	slices.SortFunc(all, func(a, b found) int { return cmp.Or(cmp.Compare(a.Device, b.Device), a.TakenAt.Compare(b.TakenAt)) })
-	return c.show(all, func() {
+	return nil
+}
+
+// openBackups opens archives and volumes with a key file.
+func openBackups(c *client, files []string, key, out, device string) error {
+	ids, err := identities(key)
+	if err != nil {
+		return err
+	}
+	o := &opener{out: out, device: device, all: []opened{}}
+	var volumes []string
+	for _, name := range files {
+		if strings.HasSuffix(name, ".vmv") {
+			volumes = append(volumes, name)
+		} else if err := o.archive(name, ids); err != nil {
+			return err
+		}
+	}
+	if err := o.volumes(volumes, ids); err != nil {
+		return err
+	}
+	slices.SortFunc(o.all, func(a, b opened) int { return cmp.Or(cmp.Compare(a.Device, b.Device), a.TakenAt.Compare(b.TakenAt)) })
+	return c.show(o.all, func() {
 		rows := [][]string{{"DEVICE", "VERSION", "TAKEN", "PARTS", "IN OTHER VOLUMES", "WRITTEN TO"}}
-		for _, f := range all {
+		for _, f := range o.all {
 			rows = append(rows, []string{f.Device, f.Version, c.when(f.TakenAt), strings.Join(f.Parts, " "), strings.Join(f.Missing, " "), f.Folder})
 		}
 		table(c.out, rows)

@@ -210,3 +210,35 @@ func TestWritingIntoWhatIsNoFile(t *testing.T) {
 	assert.Equal(t, os.ModeNamedPipe, st.Mode().Type())
 	assert.ErrorContains(t, writeFile(t.TempDir(), func(io.Writer) error { return nil }), "is a folder")
 }
+
+// Dialect files are checked without a service: what is wrong is said with its place, and what a change could not do with it.
+func TestDialectsOnPaper(t *testing.T) {
+	bad := filepath.Join(t.TempDir(), "g.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("format: verimorph-dialect/2\ndialect: g\nprmpt: x\n"), 0o600))
+	out, _, code := runWith(t, "", "dialect", "check", bad)
+	assert.Equal(t, exitNo, code)
+	assert.Contains(t, out, `g.yaml:3:1: error: a dialect has no field "prmpt" (do you mean prompt?)`)
+	out, _, code = runWith(t, "", "dialect", "check", "-json", bad)
+	assert.Equal(t, exitNo, code)
+	var found []struct {
+		Line    int
+		Doubt   bool
+		Message string
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &found))
+	assert.Equal(t, 3, found[0].Line)
+	_, stderr, code := runWith(t, "", "dialect", "coverage", bad)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, stderr, "g.yaml:3:1")
+	_, stderr, code = runWith(t, "", "dialect", "check", bad+"x")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, stderr, "no such file")
+
+	good := "../../device/cli/dialects/pellworth-gauge.yaml"
+	out, _, code = runWith(t, "", "dialect", "check", good)
+	assert.Equal(t, []any{0, "No finding.\n"}, []any{code, out})
+	out, _, code = runWith(t, "", "dialect", "coverage", good)
+	assert.Equal(t, 0, code)
+	assert.Regexp(t, `(?m)^\+  verb +install *$`, out)
+	assert.Regexp(t, `(?m)^-  verb +drain +the device is not taken out of service before a restart$`, out)
+}

@@ -83,7 +83,8 @@ func (a *asking) list() []string {
 
 func (a *asking) gen(aim string) gen.Aim {
 	services := a.list()
-	return gen.Aim{To: aim, ToModel: optional(a.toModel), Previews: &a.previews, Reset: &a.reset, DropChildren: &a.dropChildren, MaxHops: &a.maxHops, Alternatives: &a.alternatives, Services: &services}
+	return gen.Aim{To: aim, ToModel: optional(a.toModel), Previews: &a.previews, Reset: &a.reset, DropChildren: &a.dropChildren, MaxHops: &a.maxHops,
+		Alternatives: &a.alternatives, Services: &services}
 }
 
 // portrait is what the flags say the device is.
@@ -131,7 +132,8 @@ func (a *asking) body(aim string) (gen.PaperAim, error) {
 	}
 	fields["format"] = portrait.Format
 	g := a.gen(aim)
-	return gen.PaperAim{Portrait: fields, To: g.To, ToModel: g.ToModel, Previews: g.Previews, Reset: g.Reset, DropChildren: g.DropChildren, MaxHops: g.MaxHops, Alternatives: g.Alternatives, Services: g.Services}, nil
+	return gen.PaperAim{Portrait: fields, To: g.To, ToModel: g.ToModel, Previews: g.Previews, Reset: g.Reset, DropChildren: g.DropChildren,
+		MaxHops: g.MaxHops, Alternatives: g.Alternatives, Services: g.Services}, nil
 }
 
 // offline opens the catalogue and puts the question together.
@@ -144,7 +146,8 @@ func (a *asking) offline(aim string) (*path.Planner, path.Question, error) {
 	if err != nil {
 		return nil, path.Question{}, err
 	}
-	q := path.Question{Portrait: p, Alternatives: a.alternatives, Policy: path.Policy{Previews: a.previews, Reset: a.reset, MaxHops: a.maxHops, Services: a.list(), DropChildren: a.dropChildren}}
+	q := path.Question{Portrait: p, Alternatives: a.alternatives, Policy: path.Policy{Previews: a.previews, Reset: a.reset, MaxHops: a.maxHops,
+		Services: a.list(), DropChildren: a.dropChildren}}
 	if q.Aim, err = path.ParseAim(aim); err != nil {
 		return nil, q, errUsage{err.Error()}
 	}
@@ -210,7 +213,7 @@ func findAdvisory(id, folder, more string) (out *advisory.Advisory, unusable []e
 
 var pathCommands = []command{
 	{
-		name: "path", args: "[DEVICE]", short: "The supported path to a version", min: 0, max: 1,
+		name: "path", args: "[DEVICE]", short: "Show the supported path to a version", min: 0, max: 1,
 		long: "With a device: from what it runs now. Without one: on paper, from -model and -from or a -portrait; with -catalog no\nservice is needed. It exits 1 when there is no path, and says why.",
 		example: "path hollen-fw1 -to 5.4.2\n  verimorph path -catalog demo/catalog -model TH-60 -from 4.2.3 -to 5.4.2\n" +
 			"  verimorph path -catalog demo/catalog -model SG-5 -from 3.8.0 -aim preferred -alternatives 2",
@@ -233,7 +236,8 @@ var pathCommands = []command{
 					p, err = a.offlinePath(aim)
 				case len(args) == 1:
 					g := a.gen(aim)
-					body := gen.DeviceAim{To: g.To, ToModel: g.ToModel, Previews: g.Previews, Reset: g.Reset, DropChildren: g.DropChildren, MaxHops: g.MaxHops, Alternatives: g.Alternatives, Services: g.Services, WithLicences: list(*withLicences)}
+					body := gen.DeviceAim{To: g.To, ToModel: g.ToModel, Previews: g.Previews, Reset: g.Reset, DropChildren: g.DropChildren,
+						MaxHops: g.MaxHops, Alternatives: g.Alternatives, Services: g.Services, WithLicences: list(*withLicences)}
 					p, err = call[gen.Path](c, func(ac *api.Client) (*http.Response, error) { return ac.FindPath(ctx, args[0], body) })
 				default:
 					var body gen.PaperAim
@@ -252,7 +256,7 @@ var pathCommands = []command{
 		},
 	},
 	{
-		name: "explain", short: "Why one jump is supported or refused", min: 0, max: 0,
+		name: "explain", short: "Explain why a jump is supported or refused", min: 0, max: 0,
 		long:    "It looks at the jump straight from -from to -to. It exits 1 when the jump is refused.",
 		example: "explain -catalog demo/catalog -model TH-60 -from 4.2.3 -to 5.4.2",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
@@ -419,7 +423,8 @@ func (c *client) printHop(p gen.Path, i int) {
 		line("%s %s%s", role, im.File, map[bool]string{true: c.paint(red, " (not in the image store)")}[im.There != nil && !*im.There])
 	}
 	for _, q := range h.Prerequisites {
-		mark := map[gen.PrerequisiteState]string{gen.PrerequisiteStateMet: c.paint(green, "ok"), gen.PrerequisiteStateUnmet: c.paint(red, "not met"), gen.PrerequisiteStateUnknown: c.paint(yellow, "not known")}[q.State]
+		mark := map[gen.PrerequisiteState]string{gen.PrerequisiteStateMet: c.paint(green, "ok"), gen.PrerequisiteStateUnmet: c.paint(red, "not met"),
+			gen.PrerequisiteStateUnknown: c.paint(yellow, "not known")}[q.State]
 		text := fmt.Sprintf("%s: %s (%s)", mark, q.Text, q.Evidence)
 		if q.State != gen.PrerequisiteStateMet && q.Remedy != "" {
 			text += "; otherwise " + q.Remedy
@@ -455,7 +460,8 @@ func (c *client) printHop(p gen.Path, i int) {
 		}
 	}
 	for _, n := range h.Notes {
-		line("%s: %s%s", map[bool]string{true: "note", false: n.Kind}[n.Kind == "info"], n.Text, map[bool]string{true: ifs(n.When)}[n.Matters == gen.MattersUnknown])
+		line("%s: %s%s", map[bool]string{true: "note", false: n.Kind}[n.Kind == "info"], n.Text,
+			map[bool]string{true: ifs(n.When)}[n.Matters == gen.MattersUnknown])
 	}
 	for _, e := range h.Effects {
 		line("%s for %s during %s: %s", e.Effect, e.Clients, e.Step, e.Text)
@@ -471,7 +477,8 @@ func (c *client) printDoubts(p gen.Path) {
 	for _, h := range p.Hops {
 		for _, q := range h.Prerequisites {
 			if q.State == gen.PrerequisiteStateUnknown && q.Rule != "" {
-				c.printf("%s\n", wrap(fmt.Sprintf("%s for the hop to %s: %s (%s); otherwise %s", c.paint(yellow, "Not known"), h.To, q.Text, q.Evidence, q.Remedy), 110, "  "))
+				c.printf("%s\n", wrap(fmt.Sprintf("%s for the hop to %s: %s (%s); otherwise %s", c.paint(yellow, "Not known"), h.To, q.Text,
+					q.Evidence, q.Remedy), 110, "  "))
 			}
 		}
 		for _, im := range h.Images {

@@ -15,7 +15,7 @@ import (
 
 var readingCommands = []command{
 	{
-		name: "verify", args: "DEVICE", short: "Measure a device now and compare with an earlier moment", min: 1, max: 1, example: "verify hollen-fw1 -before 12",
+		name: "verify", args: "DEVICE", short: "Take readings now and compare them with earlier ones", min: 1, max: 1, example: "verify hollen-fw1 -before 12",
 		long: "It needs no change. It exits 0 for pass, and 1 for degraded and fail.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			before := fs.Int64("before", 0, "`number` of the readings to compare with; the newest when left out")
@@ -42,7 +42,7 @@ var readingCommands = []command{
 		},
 	},
 	{
-		name: "reading take", args: "DEVICE", short: "Measure a device now", min: 1, max: 1, example: "reading take hollen-fw1",
+		name: "reading take", args: "DEVICE", short: "Take readings of a device now", min: 1, max: 1, example: "reading take hollen-fw1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				r, err := call[gen.ReadingSet](c, func(a *api.Client) (*http.Response, error) { return a.TakeReadings(ctx, args[0]) })
@@ -59,7 +59,7 @@ var readingCommands = []command{
 		},
 	},
 	{
-		name: "reading list", args: "DEVICE", short: "Readings that were taken of a device", min: 1, max: 1, example: "reading list hollen-fw1",
+		name: "reading list", args: "DEVICE", short: "List the readings of a device", min: 1, max: 1, example: "reading list hollen-fw1",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				sets, err := all(func(cursor *string) ([]gen.ReadingSet, *string, error) {
@@ -106,7 +106,7 @@ var readingCommands = []command{
 		},
 	},
 	{
-		name: "reading added", short: "Readings that were added to those of the dialects", example: "reading added",
+		name: "reading added", short: "List readings that were added to those of the dialects", example: "reading added",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				l, err := call[gen.OwnReadingList](c, func(a *api.Client) (*http.Response, error) { return a.ListOwnReadings(ctx) })
@@ -124,7 +124,7 @@ var readingCommands = []command{
 		},
 	},
 	{
-		name: "reading remove", args: "NUMBER", short: "Take an added reading away", min: 1, max: 1, example: "reading remove 3",
+		name: "reading remove", args: "NUMBER", short: "Delete an added reading", min: 1, max: 1, example: "reading remove 3",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := strconv.ParseInt(args[0], 10, 64)
@@ -137,7 +137,7 @@ var readingCommands = []command{
 		},
 	},
 	{
-		name: "change policy", short: "Who approves changes, and what happens when one fails", example: "change policy -second-person -back automatic",
+		name: "change policy", short: "Show or set who approves changes, and what happens when one fails", example: "change policy -second-person -back automatic",
 		long: "Without flags it shows the policy.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			second := fs.Bool("second-person", false, "somebody else than who drafted a change has to approve it; -second-person=false for no")
@@ -169,7 +169,7 @@ var readingCommands = []command{
 		},
 	},
 	{
-		name: "device console", args: "DEVICE", short: "What was seen on a device's console line", min: 1, max: 1, example: "device console marrow-gauge1 -follow",
+		name: "device console", args: "DEVICE", short: "Show what was seen on a device's console line", min: 1, max: 1, example: "device console marrow-gauge1 -follow",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			follow := fs.Bool("follow", false, "go on as more comes")
 			change := fs.Int64("change", 0, "only during this `change`")

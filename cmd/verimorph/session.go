@@ -61,7 +61,7 @@ var sessionCommands = []command{
 		},
 	},
 	{
-		name: "service", short: "What the service is", example: "service",
+		name: "service", short: "The state of the service and its version", example: "service",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, _ []string) error {
 				s, err := call[gen.Service](c, func(a *api.Client) (*http.Response, error) { return a.GetService(ctx) })

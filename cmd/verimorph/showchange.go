@@ -10,7 +10,7 @@ import (
 // How a change is shown: its checks, its steps, its verdict.
 
 func (c *client) printDrafted(ch gen.Change) {
-	if ch.Kind == gen.Acts {
+	if ch.Kind == gen.Operations {
 		c.printf("Drafted change %d: %d steps on %s, which runs %s, %s expected.\n", ch.Id, len(ch.Steps), ch.Device, ch.From, span(ch.RemainingLow, ch.RemainingHigh))
 	} else {
 		c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
@@ -115,11 +115,11 @@ func (c *client) printChange(ch gen.Change) {
 		c.printf("  passes its point of no return at %s or later\n", c.when(*t.RestartFrom))
 	}
 	switch ch.State {
-	case gen.ChangeStateScheduled, gen.ChangeStateHeld, gen.ChangeStateAsking:
-		keeps := map[bool]string{true: "; hold keeps it from that"}[ch.State == gen.ChangeStateScheduled]
+	case gen.ChangeStateScheduled, gen.ChangeStatePaused, gen.ChangeStateAsking:
+		keeps := map[bool]string{true: "; pause keeps it from that"}[ch.State == gen.ChangeStateScheduled]
 		c.printf("  %s\n", c.paint(yellow, c.standing(ch)+keeps))
 	}
-	if ch.RestingAt != nil {
+	if ch.PausesAt != nil {
 		c.printf("  %s\n", resting(ch))
 	}
 	if ch.ComesBackAt != nil {
@@ -134,7 +134,7 @@ func (c *client) printChange(ch gen.Change) {
 		c.printf("%s\n", c.stepLine(s, ch.Now, 150))
 	}
 	if ch.Checks != nil && ch.StartedAt == nil {
-		c.printf("%s\n", c.paint(bold, "Ready or not"))
+		c.printf("%s\n", c.paint(bold, "Readiness"))
 		c.printChecks(ch)
 	}
 	if ch.WaysBack != nil && ch.EndedAt == nil {
@@ -155,15 +155,15 @@ func (c *client) printChange(ch gen.Change) {
 
 // way says in a few words where a change leads.
 func way(ch gen.Change) string {
-	if ch.Kind == gen.Acts && ch.From == ch.To {
-		return "single steps; it runs " + ch.From
+	if ch.Kind == gen.Operations && ch.From == ch.To {
+		return "single operations; it runs " + ch.From
 	}
 	return fmt.Sprintf("from %s to %s", ch.From, ch.To)
 }
 
 // resting says until when a change may not be interrupted.
 func resting(ch gen.Change) string {
-	return fmt.Sprintf("it may not be interrupted before %q, in %s at most", *ch.RestingAt, duration(value(ch.RestingMost)))
+	return fmt.Sprintf("it may not be interrupted before %q, in %s at most", *ch.PausesAt, duration(value(ch.PausesMost)))
 }
 
 // printEnd tells what a change asks, or how it ended.
@@ -194,7 +194,7 @@ func hopTitle(ch gen.Change, s gen.Step) string {
 	if s.Hop == 0 {
 		return map[bool]string{true: "Before", false: "After"}[s.Number == 1]
 	}
-	if ch.Kind == gen.Acts {
+	if ch.Kind == gen.Operations {
 		return "Steps"
 	}
 	h := ch.Path.Hops[s.Hop-1]
@@ -230,7 +230,7 @@ func (c *client) state(s string) string {
 		return c.paint(green, s)
 	case "failed", "fail":
 		return c.paint(red, s)
-	case "degraded", "holding", "held", "scheduled", "stopped", "asking", "returned", "warn":
+	case "degraded", "pausing", "paused", "scheduled", "stopped", "asking", "returned", "warn":
 		return c.paint(yellow, s)
 	}
 	return c.paint(blue, s)
@@ -244,8 +244,8 @@ func work(ch gen.Change) string {
 	switch ch.Kind {
 	case gen.Back:
 		return "back to the previous installation"
-	case gen.Acts:
-		return "single steps"
+	case gen.Operations:
+		return "single operations"
 	}
 	return count(len(ch.Path.Hops), "hop")
 }

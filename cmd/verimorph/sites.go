@@ -76,7 +76,7 @@ var siteCommands = []command{
 		},
 	},
 	{
-		name: "site delete", args: "NAME", short: "Forget a release site", min: 1, max: 1, example: "site delete ostrevin",
+		name: "site delete", args: "NAME", short: "Delete a release site", min: 1, max: 1, example: "site delete ostrevin",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				_, err := call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.DeleteSite(ctx, args[0]) })
@@ -158,7 +158,7 @@ var advisoryCommands = []command{
 		},
 	},
 	{
-		name: "advisory delete", args: "ADVISORY", short: "Forget an advisory", min: 1, max: 1, example: "advisory delete TAR-2026-01",
+		name: "advisory delete", args: "ADVISORY", short: "Delete an advisory", min: 1, max: 1, example: "advisory delete TAR-2026-01",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				_, err := call[struct{}](c, func(a *api.Client) (*http.Response, error) { return a.DeleteAdvisory(ctx, args[0]) })

@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"flag"
 	"fmt"
@@ -13,7 +14,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -21,20 +21,9 @@ import (
 
 	"filippo.io/age"
 
-	"verimorph/backupstore"
-	"verimorph/blob"
-	"verimorph/core/catalog"
-	"verimorph/core/change"
-	"verimorph/core/convert"
-	"verimorph/device"
 	"verimorph/engine"
-	"verimorph/imagestore"
-	"verimorph/internal/loaded"
 	"verimorph/server"
 	"verimorph/store"
-	"verimorph/transfer"
-	"verimorph/vault"
-	"verimorph/web"
 )
 
 const usage = `verimorphd is the Verimorph service: it carries firmware changes out and serves the API and the console.
@@ -51,16 +40,18 @@ Exit codes: 0 ended in order, 2 wrong use, 3 could not start or go on.
 `
 
 type options struct {
-	listen, transferListen, transferBase string
-	database                             string
-	databaseWait                         time.Duration
-	data, dialects, firstUser, logLevel  string
-	factor                               float64
-	lease                                time.Duration
-	offline                              string
-	receiveSFTP, receiveFTP, receiveTFTP string
-	receiveHost                          string
-	simulation, zone                     string
+	listen, transferListen, transferBase   string
+	transferTLS, transferCert, transferKey string
+	database                               string
+	databaseWait                           time.Duration
+	data, dialects, firstUser, logLevel    string
+	factor                                 float64
+	lease                                  time.Duration
+	offline                                string
+	receiveSFTP, receiveFTP, receiveTFTP   string
+	receiveHost                            string
+	simulation, zone                       string
+	hearing                                hearing
 }
 
 func main() {
@@ -68,6 +59,9 @@ func main() {
 	fs := flag.NewFlagSet("verimorphd", flag.ContinueOnError)
 	fs.StringVar(&o.listen, "listen", "127.0.0.1:8420", "`address` of the API and the console")
 	fs.StringVar(&o.transferListen, "transfer-listen", "127.0.0.1:8421", "`address` where devices fetch images")
+	fs.StringVar(&o.transferTLS, "transfer-tls-listen", "", "`address` where devices fetch images over HTTPS; empty: not at all")
+	fs.StringVar(&o.transferCert, "transfer-cert", "", "`file` with the certificate for that, PEM, under whose name devices reach it")
+	fs.StringVar(&o.transferKey, "transfer-key", "", "`file` with its key, PEM")
 	fs.StringVar(&o.transferBase, "transfer-base", "", "`URL` under which devices reach -transfer-listen; by default http:// and that address")
 	fs.StringVar(&o.database, "database", "", "PostgreSQL `URL`; also read from VERIMORPH_DATABASE_URL")
 	fs.DurationVar(&o.databaseWait, "database-wait", 30*time.Second, "how long to wait for the database at start")
@@ -84,6 +78,7 @@ func main() {
 	fs.StringVar(&o.receiveHost, "receive-host", "", "`host` under which devices reach these; by default that of the addresses")
 	fs.StringVar(&o.zone, "zone", "", "time zone (IANA `name`) in which windows, times and clocks are told everywhere; by default that of this machine, or UTC")
 	fs.StringVar(&o.simulation, "simulation", "", "`URL` of a simulated fleet's control, for the console's demo page; empty: there is none")
+	o.hearing.flags(fs)
 	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
 	if err := fromEnvironment(fs); err != nil {
 		fmt.Fprintln(os.Stderr, "verimorphd:", err)
@@ -98,9 +93,7 @@ func main() {
 	if o.database == "" {
 		o.database = os.Getenv("VERIMORPH_DATABASE_URL")
 	}
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(25) // a thousand devices at once: memory counts more than the last bit of speed
-	}
+	tuneMemory()
 	if o.database == "" || o.factor <= 0 || o.lease < time.Second || fs.NArg() != 0 && (fs.NArg() != 2 || fs.Arg(0) != "new-password" && fs.Arg(0) != "new-user") {
 		fmt.Fprintln(os.Stderr, "verimorphd: -database is needed, -time-factor must be above 0, -lease at least 1s, and the only commands are: new-password USER and new-user USER")
 		os.Exit(2)
@@ -139,86 +132,13 @@ func (o *options) run(ctx context.Context, command, name string) error {
 	}
 	defer st.Close()
 	if name != "" {
-		set := st.SetPassword
-		if command == "new-user" {
-			set = st.AddUser
-		}
-		password, err := set(ctx, name)
-		if errors.Is(err, store.ErrNotFound) {
-			return fmt.Errorf("there is no user %q", name)
-		}
-		if _, taken := store.Conflict(err); taken {
-			return fmt.Errorf("there is a user %q already", name)
-		}
-		if err == nil {
-			fmt.Println(password)
-		}
-		return err
+		return setPassword(ctx, st, command, name)
 	}
-	offline, err := recipients(o.offline)
+	in, err := o.open(ctx, st, log)
 	if err != nil {
 		return err
 	}
-	v, err := vault.Open(ctx, filepath.Join(o.data, "key"), st, offline...)
-	if err != nil {
-		return err
-	}
-	images, err := blob.Open(filepath.Join(o.data, "images"))
-	if err != nil {
-		return err
-	}
-	backups, err := backupstore.Open(filepath.Join(o.data, "backups"), v)
-	if err != nil {
-		return err
-	}
-	defer backups.Close()
-	for name, why := range backups.Damaged() {
-		log.Error("a volume of the backup store cannot be read; look with: verimorph backup check", "volume", name, "err", why)
-	}
-	dialects, err := device.ReadDialects(device.Builtin())
-	if err != nil {
-		return err
-	}
-	if o.dialects != "" {
-		more, err := device.ReadDialects(os.DirFS(o.dialects))
-		if err != nil {
-			return err
-		}
-		for name, d := range more {
-			dialects[name] = d
-		}
-	}
-	if o.transferBase == "" {
-		o.transferBase = "http://" + o.transferListen
-	}
-	give := &transfer.Server{Base: strings.TrimRight(o.transferBase, "/")}
-	receiver, err := transfer.Receive(transfer.ReceiverConfig{SFTP: o.receiveSFTP, FTP: o.receiveFTP, TFTP: o.receiveTFTP, Host: o.receiveHost, HostKey: filepath.Join(o.data, "receiver-host-key"), Give: give, Log: log})
-	if err != nil {
-		return err
-	}
-	defer receiver.Close()
-	zone, err := zoneOf(o.zone)
-	if err != nil {
-		return err
-	}
-	pace := change.Pace{Factor: o.factor}
-	catalogue := &loaded.Catalogue{Store: st}
-	keeper, err := imagestore.New(imagestore.Config{Store: st, Blobs: images, Vault: v, Catalogue: catalogue.Parsed, Dir: filepath.Join(o.data, "images"), Log: log})
-	if err != nil {
-		return err
-	}
-	e, err := engine.New(engine.Config{Store: st, Images: images, Keeper: keeper, Backups: backups, Receiver: receiver, Vault: v, Dialects: dialects, Serve: give, Pace: pace, Log: log, Lease: o.lease, Zone: zone,
-		Catalogue: func(ctx context.Context) (*catalog.Catalogue, error) {
-			c, err := catalogue.Parsed(ctx)
-			return c, server.Records(err)
-		},
-		Library: func(ctx context.Context) (*convert.Library, error) {
-			l, err := catalogue.Library(ctx)
-			return l, server.Records(err)
-		}})
-	if err != nil {
-		return err
-	}
+	defer in.close()
 	password, err := st.EnsureFirstUser(ctx, o.firstUser)
 	if err != nil {
 		return err
@@ -226,7 +146,31 @@ func (o *options) run(ctx context.Context, command, name string) error {
 	if password != "" {
 		printFirst(os.Stdout, o.firstUser, password)
 	}
-	return serve(ctx, log, e, o, give, server.New(server.Config{Store: st, Engine: e, Images: images, Keeper: keeper, Loaded: catalogue, Backups: backups, Vault: v, Console: web.Console(), Pace: pace, Log: log, Simulation: strings.TrimRight(o.simulation, "/")}))
+	ears, err := o.hearing.listen(ctx, in.engine, log)
+	in.closes = append(in.closes, ears...)
+	if err != nil {
+		return err
+	}
+	return serve(ctx, log, in.engine, o, in.give, in.server)
+}
+
+// setPassword gives a user a new password, or adds a user, and prints the password.
+func setPassword(ctx context.Context, st *store.Store, command, name string) error {
+	set := st.SetPassword
+	if command == "new-user" {
+		set = st.AddUser
+	}
+	password, err := set(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("there is no user %q", name)
+	}
+	if _, taken := store.Conflict(err); taken {
+		return fmt.Errorf("there is a user %q already", name)
+	}
+	if err == nil {
+		fmt.Println(password)
+	}
+	return err
 }
 
 // zoneOf is the time zone of the installation. It has to have a name that client and console know as well.
@@ -268,6 +212,18 @@ func printFirst(w io.Writer, user, password string) {
 	fmt.Fprintf(w, "First start. Sign in as: %s\nPassword, shown this once: %s\n", user, password)
 }
 
+// listenTLS listens where devices fetch images over HTTPS; nil where they do not.
+func (o *options) listenTLS() (net.Listener, error) {
+	if o.transferTLS == "" {
+		return nil, nil
+	}
+	pair, err := tls.LoadX509KeyPair(o.transferCert, o.transferKey)
+	if err != nil {
+		return nil, fmt.Errorf("-transfer-cert and -transfer-key: %w", err)
+	}
+	return tls.Listen("tcp", o.transferTLS, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+}
+
 // serve answers until the context ends, then ends in order: no new calls, watchers sent away, work interrupted at once.
 // Running changes stay running in the records and go on at the next start.
 func serve(ctx context.Context, log *slog.Logger, e *engine.Engine, o *options, give http.Handler, s *server.Server) error {
@@ -279,15 +235,22 @@ func serve(ctx context.Context, log *slog.Logger, e *engine.Engine, o *options, 
 	if err != nil {
 		return err
 	}
+	secure, err := o.listenTLS()
+	if err != nil {
+		return err
+	}
 	if err := e.Start(ctx); err != nil {
 		return err
 	}
 	go s.Run(ctx)
 	apiServer := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second}
 	fileServer := &http.Server{Handler: give, ReadHeaderTimeout: 10 * time.Second}
-	failed := make(chan error, 2)
+	failed := make(chan error, 3)
 	go func() { failed <- apiServer.Serve(api) }()
 	go func() { failed <- fileServer.Serve(files) }()
+	if secure != nil {
+		go func() { failed <- fileServer.Serve(secure) }()
+	}
 	log.Info("ready", "listen", o.listen, "transfer", o.transferListen, "time-factor", o.factor)
 	fmt.Printf("Verimorph answers on http://%s\n", o.listen)
 	select {

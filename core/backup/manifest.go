@@ -1,5 +1,8 @@
-// Package backup says what a backup is: a bundle of the parts that a device can give, described by a manifest; when
-// bundles are due, and which may go. It computes only; taking and keeping is done elsewhere.
+// Package backup defines backups. A [Manifest] describes a bundle: the parts that a device can give, their sums, and what could not be read. A
+// [Schedule] says when bundles are due. [Retention] says which bundles may be deleted. [WriteArchive] and [ReadArchive] are the form in which
+// a bundle leaves the service (docs/formats/bundle.md).
+//
+// The package only computes. The engine takes bundles, the backup store keeps them.
 package backup
 
 import (
@@ -54,11 +57,18 @@ type Manifest struct {
 	Lacks   []Lack    `json:"lacks,omitempty"`
 }
 
+// Roles of configurations.
+const (
+	Running = "running" // what is in use now
+	Saved   = "saved"   // what is in use after a restart
+)
+
 // A Part is one thing the device gave.
 type Part struct {
 	Name    string `json:"name"` // as the dialect calls it, such as "running"
 	Title   string `json:"title"`
 	Kind    string `json:"kind"`
+	Role    string `json:"role,omitempty"`   // Running or Saved; "" of other parts, and in bundles of before
 	File    string `json:"file"`             // exact name under which the device knows it
 	Syntax  string `json:"syntax,omitempty"` // of a configuration that can be read as a tree; else ""
 	Version string `json:"version,omitempty"`
@@ -106,7 +116,7 @@ func (m *Manifest) Main() *Part {
 		if p.Kind != Configuration {
 			continue
 		}
-		if p.Name == "running" {
+		if p.Role == Running || p.Role == "" && p.Name == Running {
 			return p
 		}
 		if first == nil {

@@ -1,5 +1,8 @@
-// Package catalog holds what makers support: families, models, releases, images, the rules of supported hops, and
-// how long things take. It is read from YAML files (docs/formats/catalogue.md) and needs no service.
+// Package catalog holds what makers support: families, models, releases, images, the rules of supported hops, and how long steps take. It reads
+// YAML files (docs/formats/catalogue.md) and needs no service.
+//
+// [ReadFile] reads one file, [ReadDir] joins a folder of files into a [Catalogue] and checks them against each other. [Hops] answers which hops the rules
+// support for a model. What is wrong with a file comes as findings with file, line and column.
 package catalog
 
 import (
@@ -56,6 +59,7 @@ type Family struct {
 	Components         []Component
 	Skew               []Skew
 	Effects            []Effect
+	Messages           []Message       // that its boxes send in a change of firmware, though nothing is wrong
 	Durations          map[string]Span // expected time by step kind, at the device's own pace
 	SendRate           Rate            // how fast the boxes take an image
 	File               string          // where it was read
@@ -88,15 +92,23 @@ type Model struct {
 
 // A Release is one version of the family.
 type Release struct {
-	Version version.Version
-	Train   string
-	Date    time.Time
-	Stage   Stage
-	Images  []Image
-	Base    version.Version // release whose image must be on the device too, though it is not installed; zero: none
-	Fixes   []string        // advisories and faults, by their numbers
-	Notes   []Note
-	At      Position
+	Version  version.Version
+	Train    string
+	Date     time.Time
+	Stage    Stage
+	Images   []Image
+	Base     version.Version // release whose image must be on the device too, though it is not installed; zero: none
+	Fixes    []string        // advisories and faults, by their numbers
+	Notes    []Note
+	Messages []Message // that boxes send when it is installed, though nothing is wrong
+	At       Position
+}
+
+// A Message is trouble that devices report in a change though nothing is wrong: it is foretold.
+type Message struct {
+	Match *regexp.Regexp // on the text
+	Text  string         // why it is expected
+	At    Position
 }
 
 // Stage says how far a release has ripened.
@@ -112,12 +124,12 @@ const (
 
 // An Image is a firmware file of a release for some models.
 type Image struct {
-	File      string
-	Models    []string
-	Size      int64 // bytes
-	Installed int64 // bytes it takes in a slot; 0 when the maker does not say
-	SHA256    string
-	At        Position
+	File      string   `json:"file"`
+	Models    []string `json:"models"`
+	Size      int64    `json:"size"`      // bytes
+	Installed int64    `json:"installed"` // bytes it takes in a slot; 0 when the maker does not say
+	SHA256    string   `json:"sha256"`
+	At        Position `json:"at"`
 }
 
 // Note kinds.
@@ -286,11 +298,12 @@ type Skew struct {
 
 // An Effect is what a kind of client notices of a step.
 type Effect struct {
-	Step, Clients string
-	Effect        string // "none", "degraded" or "outage"
-	Text          string
-	When          When
-	At            Position
+	Step    string   `json:"step"`
+	Clients string   `json:"clients"`
+	Effect  string   `json:"effect"` // "none", "degraded" or "outage"
+	Text    string   `json:"text"`
+	When    When     `json:"when"`
+	At      Position `json:"at"`
 }
 
 // A Position is a place in a file, counted from 1.
@@ -314,9 +327,9 @@ type Rate struct {
 
 // A Citation names a rule and what it says here.
 type Citation struct {
-	Rule string // identifier of the rule; "" when no rule speaks (nothing permits it)
-	Text string
-	At   Position
+	Rule string   `json:"rule"` // identifier of the rule; "" when no rule speaks (nothing permits it)
+	Text string   `json:"text"`
+	At   Position `json:"at"`
 }
 
 func (c Citation) String() string {

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"os"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -291,4 +292,22 @@ func TestRegularExpressionsSayWhatIsWrong(t *testing.T) {
 		require.Error(t, err, pattern)
 		assert.EqualError(t, err, want)
 	}
+}
+
+// Errors that are foretold are read with the family and with its releases; a pattern that is none is a mistake with its place.
+func TestMessages(t *testing.T) {
+	cat, found := ReadDir(os.DirFS("../../demo/catalog"))
+	require.Empty(t, found.Errors())
+	f := cat.Family("cr")
+	require.Len(t, f.Messages, 1)
+	assert.True(t, f.Messages[0].Match.MatchString("neighbour 10.0.0.1 went down"))
+	var told []string
+	for i := range f.Releases {
+		for _, m := range f.Releases[i].Messages {
+			told = append(told, f.Releases[i].Version.String()+" "+m.Text)
+		}
+	}
+	assert.Equal(t, []string{"8.4.0 interface names are rewritten at the first start"}, told)
+	_, found = ReadFile("x.yaml", []byte("format: verimorph-catalogue/1\nmaker: A\nfamily: a\ntitle: A\nmessages:\n  - {match: '(', text: because}\n"))
+	assert.Contains(t, found.Errors().Error(), "x.yaml:6:")
 }

@@ -58,7 +58,8 @@ func ReadDir(fsys fs.FS) (*Catalogue, Findings) {
 		}
 	}
 	if len(c.Families) == 0 && len(found) == 0 {
-		found = append(found, Finding{Position: Position{File: ".", Line: 1, Column: 1}, Message: "no catalogue file found", Hint: "name a folder that holds .yaml files"})
+		found = append(found, Finding{Position: Position{File: ".", Line: 1, Column: 1}, Message: "no catalogue file found",
+			Hint: "name a folder that holds .yaml files"})
 	}
 	return &c, found
 }
@@ -69,11 +70,13 @@ var otherFormats = map[string]bool{config.SchemaFormat: true, "verimorph-convers
 // Add puts a family into the catalogue; it refuses a second one of the same name and a model that another family has.
 func (c *Catalogue) Add(f *Family) (found Findings) {
 	if g := c.Family(f.Name); g != nil {
-		return Findings{{Position: Position{File: f.File, Line: 1, Column: 1}, Message: fmt.Sprintf("family %q is already described in %s", f.Name, g.File), Hint: "keep one file a family"}}
+		return Findings{{Position: Position{File: f.File, Line: 1, Column: 1},
+			Message: fmt.Sprintf("family %q is already described in %s", f.Name, g.File), Hint: "keep one file a family"}}
 	}
 	for _, m := range f.Models {
 		if g := c.FamilyOfModel(m.Name); g != nil {
-			found = append(found, Finding{Position: m.At, Message: fmt.Sprintf("model %q belongs to family %q already", m.Name, g.Name), Hint: "a model runs one firmware line"})
+			found = append(found, Finding{Position: m.At, Message: fmt.Sprintf("model %q belongs to family %q already", m.Name, g.Name),
+				Hint: "a model runs one firmware line"})
 		}
 	}
 	if len(found) == 0 {
@@ -170,6 +173,7 @@ func (r *reader) family(n *node) *Family {
 		"components":   each(r, "components", &f.Components, r.component),
 		"skew":         each(r, "skew", &f.Skew, r.skew),
 		"effects":      each(r, "effects", &f.Effects, r.effect),
+		"messages":     each(r, "messages", &f.Messages, r.message),
 		"durations":    func(n *node) { r.durations(n, f) },
 	})
 	return f
@@ -230,7 +234,7 @@ func (r *reader) release(n *node) Release {
 		"stage":  r.OneOf(&stage, string(Preview), string(General), string(Preferred), string(Withdrawn)),
 		"images": each(r, "images", &rel.Images, r.image),
 		"base":   r.Version(&rel.Base), "fixes": r.Texts(&rel.Fixes),
-		"notes": each(r, "notes", &rel.Notes, r.note),
+		"notes": each(r, "notes", &rel.Notes, r.note), "messages": each(r, "messages", &rel.Messages, r.message),
 	})
 	if stage != "" {
 		rel.Stage = Stage(stage)
@@ -264,6 +268,22 @@ func fileName(s string) bool {
 }
 
 // note takes a sentence, or a mapping with more about it.
+// message reads trouble that is foretold.
+func (r *reader) message(n *node) Message {
+	m := Message{At: r.At(n)}
+	r.Fields(n, "a message", []string{"match", "text"}, fields{
+		"match": func(n *node) {
+			match, err := yamldoc.Regexp(n.Value)
+			if err != nil {
+				r.Fail(n, "a regular expression (RE2)", "%s", err)
+			}
+			m.Match = match
+		},
+		"text": r.Text(&m.Text),
+	})
+	return m
+}
+
 func (r *reader) note(n *node) Note {
 	note := Note{Kind: NoteInfo, At: r.At(n)}
 	if len(n.Content) == 0 {
@@ -311,7 +331,8 @@ func (r *reader) rule(n *node) Rule {
 	var direction string
 	r.Fields(n, "a rule", []string{"id", "kind", "text"}, fields{
 		"id": r.Text(&ru.ID), "kind": r.OneOf(&ru.Kind, KindHop, KindLeaveTrain, KindCrossing, KindPlatformChange), "text": r.Text(&ru.Text),
-		"models": r.Texts(&ru.Models), "from": r.Range(&ru.From), "to": r.Range(&ru.To), "direction": r.OneOf(&direction, "up", "down"), "same-train": r.Bool(&ru.SameTrain),
+		"models": r.Texts(&ru.Models), "from": r.Range(&ru.From), "to": r.Range(&ru.To),
+		"direction": r.OneOf(&direction, "up", "down"), "same-train": r.Bool(&ru.SameTrain),
 		"config": r.OneOf(&ru.Config, ConfigKept, ConfigConverted, ConfigReset), "restarts": r.Count(&ru.Restarts, 0, 9),
 		"hand-step": r.Text(&ru.HandStep), "due": r.OneOf(&ru.Due, "before", "after"), "train": r.Text(&ru.Train), "crossing": r.Version(&ru.Crossing),
 		"leave-from": r.Range(&ru.LeaveFrom), "land-on": r.Range(&ru.LandOn),
@@ -324,7 +345,8 @@ func (r *reader) rule(n *node) Rule {
 	}
 	r.only(n, fmt.Sprintf("rule %q", ru.ID), ru.Kind, []string{"id", "kind", "text", "models"},
 		map[string][]string{KindHop: ranges, KindCrossing: {"crossing"}, KindPlatformChange: {"from-model", "to-model", "from", "to"}},
-		map[string][]string{KindHop: {"from", "to", "direction", "same-train", "config", "restarts", "hand-step", "due"}, KindLeaveTrain: {"train"}, KindCrossing: {"leave-from", "land-on"},
+		map[string][]string{KindHop: {"from", "to", "direction", "same-train", "config", "restarts", "hand-step", "due"}, KindLeaveTrain: {"train"},
+			KindCrossing:       {"leave-from", "land-on"},
 			KindPlatformChange: {"config", "restarts", "hand-step", "due"}})
 	if ru.Kind == KindCrossing && ru.LeaveFrom.IsZero() && ru.LandOn.IsZero() {
 		r.Fail(n, "add leave-from: or land-on:", "rule %q: a crossing rule says from where or to where", ru.ID)
@@ -432,7 +454,8 @@ func (r *reader) effect(n *node) Effect {
 }
 
 // DurationNames are the step kinds a catalogue may give durations for, in seconds.
-var DurationNames = []string{"check", "backup", "send", "checksum", "install", "save", "choose-slot", "restart", "link", "login", "version", "services", "readings"}
+var DurationNames = []string{"check", "backup", "send", "checksum", "install", "save", "choose-slot", "restart", "link", "login", "version",
+	"services", "readings"}
 
 func (r *reader) durations(n *node, f *Family) {
 	known := fields{

@@ -24,8 +24,13 @@ func (t Truth) And(u Truth) Truth { return min(t, u) }
 
 // When says which devices something matters to. Every part that is given must hold; the zero When holds for all.
 type When struct {
-	Models, Generations, Platforms, FileSystems, Licences []string
-	Uses, Lacks                                           []string // conditions that must hold, and must not
+	Models      []string `json:"models"`
+	Generations []string `json:"generations"`
+	Platforms   []string `json:"platforms"`
+	FileSystems []string `json:"fileSystems"`
+	Licences    []string `json:"licences"`
+	Uses        []string `json:"uses"` // conditions that must hold, and must not
+	Lacks       []string `json:"lacks"`
 }
 
 // Holds answers for one device.

@@ -12,6 +12,8 @@ import (
 func (j *Job) back(hop int) Back {
 	h := &j.Path.Hops[hop]
 	switch {
+	case j.Can.FromFiles:
+		return j.backByFile(hop)
 	case !j.Can.InPlace:
 		b := Back{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", h.From)}
 		b.Steps = j.backBySlot(hop)
@@ -41,15 +43,33 @@ func (j *Job) backBySlot(hop int) (out []Step) {
 	return out
 }
 
+// backByFile starts an image again. The configuration is not the image's own: where the hop converted it, that of the backup goes back, too.
+func (j *Job) backByFile(hop int) Back {
+	h := &j.Path.Hops[hop]
+	b := Back{Way: BackBySlot, Text: fmt.Sprintf("start the image of %s again, which stays on the device", h.From), Steps: j.backBySlot(hop)}
+	switch {
+	case h.Config == catalog.ConfigKept:
+	case len(j.Can.Parts) == 0:
+		b.Text += fmt.Sprintf("; the configuration stays as %s made it, since none can be put back", h.To)
+	default:
+		b.Text += " and put the configuration of the backup back"
+		at := 1 + slices.IndexFunc(b.Steps, func(s Step) bool { return s.Kind == Confirm })
+		put := j.putBack(hop)
+		for i := range put {
+			put[i] = marked(put[i])
+		}
+		b.Steps = slices.Insert(b.Steps, at, put...)
+	}
+	return b
+}
+
 func (j *Job) reinstall(hop int, old *File) (out []Step) {
 	if j.Can.Media {
-		s := j.step(hop, Hand)
-		s.Text = fmt.Sprintf("put the medium with %s into the device", old.Name)
-		out = append(out, s)
+		out = append(out, j.step(hop, Hand, HandParams{fmt.Sprintf("put the medium with %s into the device", old.Name)}))
 	}
 	out = append(out, j.bring(hop, old)...)
-	install := j.step(hop, Install)
-	install.InPlace, install.File, install.Title = true, old, "Install the older one over it"
+	install := j.step(hop, Install, InstallParams{File: old, InPlace: true})
+	install.Title = "Install the older one over it"
 	out = append(out, install)
 	for _, k := range []Kind{Link, Login, Confirm} {
 		out = append(out, j.step(hop, k))
@@ -68,17 +88,17 @@ func (j *Job) reinstall(hop int, old *File) (out []Step) {
 
 // marked makes a step one of the way back: there is no resting on it but for a person's act.
 func marked(s Step) Step {
-	s.Back, s.StopsBefore = true, s.Kind == Hand
+	s.Back, s.SafePoint = true, s.Kind == Hand
 	if s.Title == "" {
-		s.Title = Titles[s.Kind]
+		s.Title = s.Kind.Spec().Title
 	}
 	return s
 }
 
-// DraftBack lists the steps that start the installation in the other slot again, as a change of its own. from is what runs
-// now, to what lies in that slot. With carry, the configuration of now is converted and put onto the older installation.
-func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string, carry bool) (*Plan, error) {
-	if can.InPlace {
+// DraftBack lists the steps that start the installation in another slot again, as a change of its own. from is what runs
+// now, to what lies in that slot; slot names it, "" is the idle one of two. With carry, the configuration of now is converted and put onto the older installation.
+func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to, slot string, carry bool) (*Plan, error) {
+	if can.InPlace && !can.Copies {
 		return nil, fmt.Errorf("such a device keeps no installation beside the running one; draft a change to %s instead", to)
 	}
 	if f == nil {
@@ -88,7 +108,11 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string, car
 	plan := &Plan{}
 	add := func(kinds ...Kind) {
 		for _, k := range kinds {
-			plan.Steps = append(plan.Steps, j.step(0, k))
+			s := j.step(0, k)
+			if k == ChooseSlot {
+				s.Params = SlotParams{Slot: slot}
+			}
+			plan.Steps = append(plan.Steps, s)
 		}
 	}
 	plan.Steps = append(plan.Steps, j.step(-1, Readings))
@@ -100,11 +124,11 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string, car
 			return nil, fmt.Errorf("nothing can be carried across: no configuration can be put onto such a device")
 		}
 		carried = (&Job{Family: f, Can: Abilities{Parts: can.Parts[i : i+1], Validate: can.Validate}, Pace: pace}).putBack(0)
-		convert := j.step(0, Convert)
-		convert.Part, convert.Title = can.Parts[i].Name, "Convert the configuration of now for "+to
+		convert := j.step(0, Convert, PartParams{can.Parts[i].Name})
+		convert.Title = "Convert the configuration of now for " + to
 		plan.Steps = append(plan.Steps, convert)
 	}
-	add(Point)
+	add(GoNoGo)
 	if can.Drain {
 		add(Drain)
 	}
@@ -121,10 +145,4 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to string, car
 	again := j.backBySlot(0)
 	plan.Back = []Back{{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", from), Steps: again}}
 	return plan, nil
-}
-
-// Irreversible reports whether a step changes which installation the device runs, so that failing there or later asks for the way
-// back. A restart for the sake of a component starts the same installation again.
-func (s *Step) Irreversible() bool {
-	return s.Kind == ChooseSlot || s.Kind == Restart && s.Part == "" || s.Kind == Install && s.InPlace
 }

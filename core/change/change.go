@@ -1,96 +1,40 @@
-// Package change turns a path into the steps of a change and of its ways back, and says which states a change and a step
-// may be in. It does nothing to any device; the engine carries the steps out.
+// Package change turns a path into a plan: the [Step] list of a change and of its ways back. It also defines the states of changes and steps.
+//
+// [Kinds] is the one table of step kinds: title, duration, safe point, parameters, and whether a person may ask for it by itself. [Draft] makes the
+// plan of an upgrade, downgrade or rollback, [DraftOperations] that of single operations, [DraftRestore] that of putting a backup back. [Next] is the state
+// machine of a change. Parameters have a type for each kind; [Of] reads them.
+//
+// A plan is stored as JSON with a format number ([PlanFormat]); [Upgrade] reads those of older formats. The package does nothing to any device;
+// the engine carries the steps out.
 package change
 
 import (
 	"cmp"
+
 	"verimorph/core/catalog"
 )
 
-// Kind is what a step does.
-type Kind string
-
-// The kinds of steps, in the order in which a hop goes through them.
-const (
-	Readings   Kind = "readings"  // measure before the first hop
-	Fetch      Kind = "fetch"     // wait until the image is in the image store
-	Check      Kind = "check"     // ready or not: version, room, image, health ...
-	Backup     Kind = "backup"    // fetch the configuration off the box
-	Convert    Kind = "convert"   // for the release of the hop, where the box comes back empty
-	Hand       Kind = "hand"      // a person does it and signs off
-	CleanUp    Kind = "clean-up"  // remove files that a person named
-	Licence    Kind = "licence"   // give the device a licence that it lacks
-	Clone      Kind = "clone"     // copy the running installation into the other slot first
-	Send       Kind = "send"      // move a file onto the box
-	Checksum   Kind = "checksum"  // let the box compute the file's hash and compare
-	Component  Kind = "component" // firmware beside the main image
-	PowerCycle Kind = "power"     // of a part, so that its firmware takes effect
-	Install    Kind = "install"   // into the slot that is not running, or in place
-	Unpack     Kind = "unpack"    // what was installed, where that is an act of its own
-	Point      Kind = "point"     // ready or not, right before the point of no return
-	Drain      Kind = "drain"     // let running work finish
-	Save       Kind = "save"      // running configuration to saved configuration
-	ChooseSlot Kind = "choose-slot"
-	Restart    Kind = "restart"
-	Link       Kind = "link"      // the address answers again
-	Login      Kind = "login"     // sign-in works again
-	Confirm    Kind = "version"   // the running version is the hop's
-	Validate   Kind = "validate"  // have the device read a configuration without using it
-	PutPart    Kind = "put-part"  // put one part back under its exact name
-	KeepSlot   Kind = "keep-slot" // a slot that was chosen for one start is chosen for good
-	Services   Kind = "services"  // the box says its services are up
-	Undrain    Kind = "undrain"   // return to service
-	Tidy       Kind = "tidy"      // remove the files that were sent
-	Ahead      Kind = "ahead"     // while services start: what the next hop needs travels already, where there is room
-	Settle     Kind = "settle"    // measure again and compare, before the way back is given up
-	Verify     Kind = "verdict"   // measure again, compare until settled, conclude
-
-	// Of a restore.
-	CheckRestore Kind = "check-restore" // the device is the one, and the bundle can be read
-	CompareParts Kind = "compare-parts" // read all parts again and hold them against what was put
-)
-
-// Titles of the kinds, as people read them.
-var Titles = map[Kind]string{
-	Readings: "Take readings before", Fetch: "Fetch from the release site", Check: "Check that all is ready", Backup: "Take a backup",
-	Convert: "Convert the configuration", Hand: "By hand", CleanUp: "Remove files that were named", Licence: "Add licence", Clone: "Copy the running installation", Send: "Send image", Checksum: "Compare checksum on device",
-	Component: "Update component", PowerCycle: "Power off and on", Install: "Install into the idle slot", Unpack: "Unpack", Point: "Check before no return",
-	Drain: "Drain", Save: "Save configuration", ChooseSlot: "Choose slot for next start", Restart: "Restart",
-	Link: "Wait for link", Login: "Wait for sign-in", Confirm: "Confirm running version", KeepSlot: "Choose slot for good",
-	Services: "Wait for services", Undrain: "Return to service", Tidy: "Remove sent files from device", Verify: "Compare readings, conclude",
-	Ahead: "Send ahead for the next hop", Settle: "Compare before the other slot", Validate: "Have the device read it first",
-	CheckRestore: "Check device and bundle", PutPart: "Put back", CompareParts: "Compare with the backup",
-}
-
-// Moves reports whether how long a step of this kind takes depends on what it moves, so that other steps of the kind tell nothing.
-func (k Kind) Moves() bool { return k == Send || k == Fetch || k == Component || k == Ahead }
-
 // A Step is one act of a change.
 type Step struct {
-	Number      int // from 1
-	Hop         int // index into the path's hops, from 0; -1 for steps around the hops
-	Kind        Kind
-	Title       string
-	Expect      catalog.Span // seconds, at the pace of the installation
-	StopsBefore bool         // a safe point to hold: before this step
-	Part        string       `json:",omitempty"` // of put-part: its name; of component, power and a restart for its sake: the component's; of licence: its name
-	File        *File        `json:",omitempty"` // of fetch, send, checksum and component; nil: the hop's image
-	Text        string       `json:",omitempty"` // of a hand step: what is to be done
-	Once        bool         `json:",omitempty"` // of choose-slot: for one start
-	InPlace     bool         `json:",omitempty"` // of install: there is no slot; the device restarts by itself
-	Media       bool         `json:",omitempty"` // of check and checksum: the file lies on a medium that a person carries in
-	Other       bool         `json:",omitempty"` // of install and unpack: into the slot that ran before, so that both hold the same
-	Back        bool         `json:",omitempty"` // of the way back
-	Names       []string     `json:",omitempty"` // of clean-up: the files
-	Wants       string       `json:",omitempty"` // of component: the version it has afterwards
+	Number    int   // from 1
+	Member    int   // whose device it works on; 0: the change as a whole
+	After     []int // numbers of the steps that have to be over first; nil: those before it of the same member, and of the whole
+	Hop       int   // index into the path's hops, from 0; -1 for steps around the hops
+	Kind      Kind
+	Title     string
+	Expect    catalog.Span // seconds, at the pace of the installation
+	SafePoint bool         // a change may pause before this step
+	Back      bool         // of the way back
+	Params    Params       // of the type that the kind says; nil: it has none
 }
 
 // A File is a file that a step moves or compares.
 type File struct {
-	Name, SHA256 string
-	Size         int64
-	Component    string `json:",omitempty"` // that it is for; "" for a main image
-	Version      string
+	Name      string `json:"name"`
+	SHA256    string `json:"sha256"`
+	Size      int64  `json:"size"`                // bytes
+	Component string `json:"component,omitempty"` // that it is for; "" for a main image
+	Version   string `json:"version"`
 }
 
 // Pace converts the catalogue's durations to the pace of an installation. Factor 1 is real use; simulated fleets run

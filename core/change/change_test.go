@@ -16,7 +16,7 @@ import (
 // slots is a device with two slots and nothing special.
 var slots = Abilities{Save: true}
 
-var perHop = []Kind{Check, Backup, Send, Checksum, Install, Point, Save, ChooseSlot, Restart, Link, Login, Confirm, Services, Tidy}
+var perHop = []Kind{Check, Backup, Send, Checksum, Install, GoNoGo, Save, ChooseSlot, Restart, Link, Login, Confirm, Services, Tidy}
 
 func draft(t *testing.T, from, to string, factor float64) []Step {
 	c, found := catalog.ReadDir(os.DirFS("../../demo/catalog"))
@@ -50,7 +50,7 @@ func TestDraft(t *testing.T) {
 	}
 	for _, s := range steps {
 		if s.Kind == Restart || s.Kind == Link || s.Kind == Confirm {
-			assert.False(t, s.StopsBefore, "no resting before %s", s.Kind)
+			assert.False(t, s.SafePoint, "no resting before %s", s.Kind)
 		}
 	}
 	install := steps[at[Install]]
@@ -76,7 +76,7 @@ func TestNothingToDo(t *testing.T) {
 }
 
 func TestStates(t *testing.T) {
-	all := []State{Drafted, Approved, Running, Holding, Held, Scheduled, Asking, Done, Returned, Failed, Stopped}
+	all := []State{Drafted, Approved, Running, Pausing, Paused, Scheduled, Asking, Done, Returned, Failed, Stopped}
 	q := &Question{Kind: AskFailed, Answers: []Action{GoBack, Retry, Leave}}
 	for _, s := range all {
 		now := Situation{State: s, Question: q, CanGoBack: true, Approved: true}
@@ -93,10 +93,10 @@ func TestStates(t *testing.T) {
 	assert.Equal(t, []Action{Retry, GoBack, Leave}, can(Situation{State: Asking, Question: q, Approved: true}), "a question has its own answers")
 	assert.Equal(t, []Action{Approve, GoBack, Leave}, can(Situation{State: Asking, Question: q}), "what has to be approved again does not go on before that")
 	assert.Empty(t, can(Situation{State: Asking, Approved: true}))
-	assert.Equal(t, []Action{Resume, Stop}, can(Situation{State: Held, Approved: true}), "nothing to go back from")
-	assert.Equal(t, []Action{Resume, Stop, GoBack}, can(Situation{State: Held, Approved: true, CanGoBack: true}))
-	assert.Equal(t, []Action{Approve, Stop, GoBack}, can(Situation{State: Held, CanGoBack: true}))
-	assert.Equal(t, []Action{Early, Hold, Stop}, can(Situation{State: Scheduled, Approved: true, AtATime: true}), "one that goes on by itself does not go on before that without approval")
+	assert.Equal(t, []Action{Resume, Stop}, can(Situation{State: Paused, Approved: true}), "nothing to go back from")
+	assert.Equal(t, []Action{Resume, Stop, GoBack}, can(Situation{State: Paused, Approved: true, CanGoBack: true}))
+	assert.Equal(t, []Action{Approve, Stop, GoBack}, can(Situation{State: Paused, CanGoBack: true}))
+	assert.Equal(t, []Action{Early, Pause, Stop}, can(Situation{State: Scheduled, Approved: true, AtATime: true}), "one that goes on by itself does not go on before that without approval")
 	assert.Equal(t, []Action{Start, Arm, Early, Stop}, can(Situation{State: Approved, Approved: true, Opens: true, AtATime: true}))
 	assert.Equal(t, []Action{Start, Stop}, can(Situation{State: Approved, Approved: true}))
 	for _, c := range []struct {
@@ -104,10 +104,10 @@ func TestStates(t *testing.T) {
 		a  Action
 		to State
 	}{
-		{Situation{State: Scheduled, AtATime: true, Begun: true}, Early, Held}, {Situation{State: Scheduled, AtATime: true}, Early, Drafted},
-		{Situation{State: Scheduled, Begun: true}, Hold, Held}, {Situation{State: Scheduled}, Hold, Approved},
-		{Situation{State: Asking, Question: q, Approved: true, HoldAsked: true}, Retry, Holding}, {Situation{State: Asking, Question: q, Approved: true}, Retry, Running},
-		{Situation{State: Asking, Question: q, Approved: true, HoldAsked: true}, GoBack, Running}, {Situation{State: Asking, Question: q}, Approve, Asking},
+		{Situation{State: Scheduled, AtATime: true, Begun: true}, Early, Paused}, {Situation{State: Scheduled, AtATime: true}, Early, Drafted},
+		{Situation{State: Scheduled, Begun: true}, Pause, Paused}, {Situation{State: Scheduled}, Pause, Approved},
+		{Situation{State: Asking, Question: q, Approved: true, PauseAsked: true}, Retry, Pausing}, {Situation{State: Asking, Question: q, Approved: true}, Retry, Running},
+		{Situation{State: Asking, Question: q, Approved: true, PauseAsked: true}, GoBack, Running}, {Situation{State: Asking, Question: q}, Approve, Asking},
 	} {
 		to, err := Next(c.s, c.a)
 		assert.NoError(t, err)
@@ -116,12 +116,12 @@ func TestStates(t *testing.T) {
 	_, err := Next(Situation{State: Drafted}, Start)
 	assert.EqualError(t, err, "cannot start a change that is draft; possible now: [approve stop]")
 	_, err = Next(Situation{State: Running}, Stop)
-	assert.ErrorContains(t, err, "hold it first")
+	assert.ErrorContains(t, err, "pause it first")
 	_, err = Next(Situation{State: Done}, Resume)
 	assert.ErrorContains(t, err, "nothing can be done")
 	_, err = Next(Situation{State: Scheduled, Approved: true, AtATime: true}, Resume)
 	assert.ErrorContains(t, err, "goes on by itself at the approved time")
-	_, err = Next(Situation{State: Held}, Resume)
+	_, err = Next(Situation{State: Paused}, Resume)
 	assert.ErrorContains(t, err, "has to be approved again")
 }
 
@@ -158,7 +158,7 @@ func TestAHopBeginsWithItsDownload(t *testing.T) {
 	}
 	require.Len(t, fetches, 1)
 	assert.Equal(t, 2, fetches[0].Hop)
-	assert.True(t, fetches[0].StopsBefore)
+	assert.True(t, fetches[0].SafePoint)
 	assert.Greater(t, fetches[0].Expect.Limit, 600.0, "a poor line is no failure, and does not get quicker with the fleet")
 }
 
@@ -192,7 +192,7 @@ func TestChoreographies(t *testing.T) {
 	}
 	// A gateway is drained after the last check and takes work again before anything else follows.
 	drained := plan("SG-5", "3.8.4", "3.8.5", "2", Abilities{Drain: true, Components: []string{"signatures"}}, nil)
-	inOrder(drained.Steps, Backup, Send, Checksum, Install, Point, Drain, ChooseSlot, Restart, Confirm, Services, Undrain, Tidy, Verify)
+	inOrder(drained.Steps, Backup, Send, Checksum, Install, GoNoGo, Drain, ChooseSlot, Restart, Confirm, Services, Undrain, Tidy, Verify)
 	assert.Equal(t, BackBySlot, drained.Back[0].Way)
 	inOrder(drained.Back[0].Steps, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
 	for _, s := range drained.Back[0].Steps {
@@ -203,14 +203,14 @@ func TestChoreographies(t *testing.T) {
 	parts := []Restored{{Name: "running", Title: "ramp.ini"}, {Name: "marks", Title: "marks.map"}}
 	old := func(hop int) *File { return &File{Name: "old.fw", Size: 10} }
 	reset := plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Components: []string{"web-manager", "drive-logic"}, PowerCycle: true, Parts: parts}, old)
-	inOrder(reset.Steps, Backup, Convert, Send, Checksum, Point, Install, Confirm, PutPart, Services, Component, Tidy, Hand, Verify)
+	inOrder(reset.Steps, Backup, Convert, Send, Checksum, GoNoGo, Install, Confirm, PutPart, Services, Component, Tidy, Hand, Verify)
 	assert.Equal(t, -1, first(reset.Steps, ChooseSlot))
 	assert.Equal(t, BackByReinstall, reset.Back[0].Way)
 	inOrder(reset.Back[0].Steps, Send, Checksum, Install, Confirm, PutPart, Services, Verify)
 	assert.Equal(t, NoWayBack, plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Components: []string{"web-manager", "drive-logic"}, Parts: parts}, nil).Back[0].Way)
 	// Where the running installation can be copied first, the copy is the way back.
 	copied := plan("RC-6", "F1.06", "F2.12", "K2", Abilities{InPlace: true, Clone: true, Components: []string{"web-manager", "drive-logic"}, Parts: parts}, nil)
-	inOrder(copied.Steps, Checksum, Clone, Point, Install)
+	inOrder(copied.Steps, Checksum, Clone, GoNoGo, Install)
 	assert.Equal(t, BackBySlot, copied.Back[0].Way)
 	// On a medium that somebody carries in nothing is sent and nothing removed.
 	carried := plan("TG-1", "F1.06", "F2.12", "", Abilities{InPlace: true, Media: true, Parts: parts[:1]}, nil)
@@ -219,29 +219,29 @@ func TestChoreographies(t *testing.T) {
 	inOrder(carried.Steps, Hand, Checksum, Install)
 	// A slot that can be tried once is kept only when the new version has shown itself.
 	once := plan("C8", "11.2.5", "12.1.3", "S1", Abilities{Once: true, Unpack: true, Components: []string{"boot-loader", "logic"}, PowerCycle: true}, nil)
-	inOrder(once.Steps, Component, Install, Unpack, Point, ChooseSlot, Restart, Confirm, KeepSlot, Services)
-	assert.True(t, once.Steps[first(once.Steps, ChooseSlot)].Once)
+	inOrder(once.Steps, Component, Install, Unpack, GoNoGo, ChooseSlot, Restart, Confirm, KeepSlot, Services)
+	assert.True(t, Of[SlotParams](&once.Steps[first(once.Steps, ChooseSlot)]).Once)
 	// Without a device that can switch parts off and on, a person does.
 	byHand := plan("C8", "12.1.3", "12.2.3", "S1", Abilities{Unpack: true, Components: []string{"boot-loader", "logic"}}, nil)
 	i := first(byHand.Steps, Hand)
 	require.GreaterOrEqual(t, i, 0)
-	assert.Contains(t, byHand.Steps[i].Text, "switch line cards off and on")
+	assert.Contains(t, Of[HandParams](&byHand.Steps[i]).Task, "switch line cards off and on")
 	assert.Equal(t, PowerCycle, byHand.Steps[i+1].Kind)
 
 	_, err := Draft(Job{Family: c.Family("os"), Path: &path.Path{Hops: []path.Hop{{Restarts: 1, Components: []path.Component{{Name: "logic", Title: "port logic", Trigger: "command"}}}}}, Can: slots})
 	assert.ErrorContains(t, err, "brings port logic along, and its dialect does not say how")
-	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{Factor: 1}, "2", "1", false)
+	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{Factor: 1}, "2", "1", "", false)
 	require.NoError(t, err)
-	inOrder(back.Steps, Readings, Check, Backup, Point, Drain, Save, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
+	inOrder(back.Steps, Readings, Check, Backup, GoNoGo, Drain, Save, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
 	assert.Equal(t, -1, first(back.Steps, Convert))
 	// With what was configured since, converted before anything is touched and put once the older version is up.
-	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{Factor: 1}, "2", "1", true)
+	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{Factor: 1}, "2", "1", "", true)
 	require.NoError(t, err)
-	inOrder(back.Steps, Backup, Convert, Point, Drain, ChooseSlot, Restart, Confirm, Services, Validate, PutPart, Save, Undrain, Verify)
-	assert.Equal(t, "running", back.Steps[first(back.Steps, Convert)].Part)
-	assert.Equal(t, "running", back.Steps[first(back.Steps, PutPart)].Part, "the users stay those of the older version")
-	_, err = DraftBack(nil, Abilities{}, Pace{Factor: 1}, "2", "1", true)
+	inOrder(back.Steps, Backup, Convert, GoNoGo, Drain, ChooseSlot, Restart, Confirm, Services, Validate, PutPart, Save, Undrain, Verify)
+	assert.Equal(t, "running", Of[PartParams](&back.Steps[first(back.Steps, Convert)]).Part)
+	assert.Equal(t, "running", Of[PartParams](&back.Steps[first(back.Steps, PutPart)]).Part, "the users stay those of the older version")
+	_, err = DraftBack(nil, Abilities{}, Pace{Factor: 1}, "2", "1", "", true)
 	assert.ErrorContains(t, err, "nothing can be carried across")
-	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{Factor: 1}, "2", "1", false)
+	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{Factor: 1}, "2", "1", "", false)
 	assert.ErrorContains(t, err, "keeps no installation beside the running one")
 }

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -11,6 +12,10 @@ import (
 // Abilities says what a kind of device can do; they decide which steps a hop has.
 type Abilities struct {
 	InPlace    bool       // an installation overwrites the running one, and the device restarts into it; else it has slots
+	FromFiles  bool       // images are started as they lie on its storage; sending one is installing it
+	Copies     bool       // what Clone makes is a named copy, beside any number of others
+	Rename     bool       // a copy can be given another name
+	Remove     bool       // a copy can be deleted
 	Once       bool       // a slot can be chosen for one start
 	Clone      bool       // where it installs in place: the running installation can be copied into a slot first, and started from there
 	Unpack     bool       // unpacking is an act of its own
@@ -59,9 +64,9 @@ const (
 
 // A Back is the way back of one hop, declared before the start.
 type Back struct {
-	Way   string
-	Text  string // what it is, in a sentence
-	Steps []Step // numbered when they are taken
+	Way   string `json:"way"`
+	Text  string `json:"text"`  // what it is, in a sentence
+	Steps []Step `json:"steps"` // numbered when they are taken
 }
 
 // Leads reports whether there are steps that lead back.
@@ -77,7 +82,7 @@ func Draft(j Job) (*Plan, error) {
 	if len(j.Licences) > 0 && !j.Can.Licence {
 		return nil, fmt.Errorf("no licence can be given to such a device by a change; its dialect has no add-licence")
 	}
-	if j.Both && j.Can.InPlace {
+	if j.Both && (j.Can.InPlace || j.Can.FromFiles) {
 		return nil, fmt.Errorf("such a device has no second slot to install into")
 	}
 	for _, h := range p.Hops {
@@ -126,33 +131,22 @@ func (j *Job) beyond(h *path.Hop) string {
 }
 
 // step makes a step of a kind with what is expected of it.
-func (j *Job) step(hop int, kind Kind) Step {
-	s := Step{Hop: hop, Kind: kind, Expect: j.span(string(kind)), StopsBefore: kind.safe()}
+func (j *Job) step(hop int, kind Kind, p ...Params) Step {
+	spec := kind.Spec()
+	s := Step{Member: memberOf(kind), Hop: hop, Kind: kind, Expect: j.span(cmp.Or(spec.Duration, string(kind))), SafePoint: !spec.NoRest}
+	switch {
+	case len(p) > 0:
+		s.Params = p[0]
+	case spec.Params != nil:
+		s.Params = spec.Params.Zero
+	}
 	switch kind {
-	case CleanUp, Point, Check, Tidy, Licence:
-		s.Expect = j.span("check")
 	case Hand:
 		s.Expect = byHand
-	case Convert, PutPart, Validate:
-		s.Expect = j.span("backup")
-	case KeepSlot, Undrain:
-		s.Expect = j.span(string(ChooseSlot))
-	case PowerCycle:
-		s.Expect = j.span(string(Restart))
 	case Readings: // they wait until services are ready
 		s.Expect.Limit = max(s.Expect.Limit, j.span(string(Services)).Limit)
-	case Verify, Settle:
-		s.Expect = j.span("services")
-	case Clone, Unpack:
-		s.Expect = j.span(string(Install))
 	}
 	return s
-}
-
-// safe reports whether there is a safe point before a step of this kind: from the choice of slot to the confirmed version
-// the box is between two installations, no place to rest.
-func (k Kind) safe() bool {
-	return !slices.Contains([]Kind{Restart, Link, Login, Confirm, KeepSlot, Readings}, k)
 }
 
 func (j *Job) span(name string) catalog.Span {
@@ -173,179 +167,22 @@ func Image(h *path.Hop) *File {
 // bring lists the steps that bring a file onto the device, or find it on the medium.
 func (j *Job) bring(hop int, f *File) (out []Step) {
 	if !j.Can.Media {
-		s := j.step(hop, Send)
-		s.File, s.Expect = f, j.Pace.Scale(sendSpan(j.Family.SendRate, f.Size))
+		s := j.step(hop, Send, FileParams{File: f})
+		s.Expect = j.Pace.Scale(sendSpan(j.Family.SendRate, f.Size))
 		if f.Component != "" {
 			s.Title = "Send " + f.Name
 		}
 		out = append(out, s)
 	}
-	s := j.step(hop, Checksum)
-	s.File, s.Media = f, j.Can.Media
-	if s.Media {
+	s := j.step(hop, Checksum, FileParams{File: f, Medium: j.Can.Media})
+	if j.Can.Media {
 		s.Title = "Compare checksum of " + f.Name + " on the medium"
 	}
 	return append(out, s)
 }
 
-// hop lists the steps of one hop.
-func (j *Job) hop(i int) (out []Step) {
-	h, can := &j.Path.Hops[i], j.Can
-	add := func(kind Kind, edit ...func(*Step)) {
-		s := j.step(i, kind)
-		for _, e := range edit {
-			e(&s)
-		}
-		out = append(out, s)
-	}
-	image := Image(h)
-	files := []*File{image}
-	for _, o := range h.Others {
-		f := &File{Name: o.File, SHA256: o.SHA256, Size: o.Size, Version: o.Version}
-		if o.Role != "base" {
-			f.Component = o.Role
-		}
-		files = append(files, f)
-	}
-	for _, f := range files {
-		if j.lacks(f.SHA256) {
-			add(Fetch, func(s *Step) { s.File, s.Expect = f, fetchSpan(f.Size) })
-		}
-	}
-	add(Check)
-	add(Backup)
-	if i == 0 && len(j.CleanUp) > 0 {
-		add(CleanUp, func(s *Step) { s.Names = j.CleanUp })
-	}
-	if i == 0 {
-		for _, name := range j.Licences {
-			add(Licence, func(s *Step) { s.Part, s.Title = name, "Add licence "+name })
-		}
-	}
-	resets := h.Config == catalog.ConfigReset
-	if resets {
-		add(Convert)
-	}
-	for _, t := range h.HandSteps {
-		if t.Due == "before" && t.Matters != catalog.No {
-			add(Hand, func(s *Step) { s.Text = t.Text })
-		}
-	}
-	if can.Media {
-		var names []string
-		for _, f := range files {
-			names = append(names, f.Name)
-		}
-		add(Hand, func(s *Step) {
-			s.Text = fmt.Sprintf("put the medium with %s into the device", list(names))
-		})
-	}
-	component := func(order string) {
-		for _, c := range h.Components {
-			if c.Order != order {
-				continue
-			}
-			var file *File
-			for _, f := range files {
-				if f.Component == c.Name {
-					file = f
-				}
-			}
-			if file != nil {
-				out = append(out, j.bring(i, file)...)
-			}
-			span := j.Pace.Scale(catalog.Span{Low: c.Low, High: c.High, Limit: max(3*c.High, 300)})
-			add(Component, func(s *Step) {
-				s.Part, s.File, s.Wants, s.Title, s.Expect = c.Name, file, c.To, "Update "+c.Title, span
-				if c.Trigger == catalog.TriggerItself {
-					s.Title = "Wait for " + c.Title
-				}
-			})
-			switch {
-			case c.Trigger == catalog.TriggerPowerCycle && can.PowerCycle:
-				add(PowerCycle, func(s *Step) {
-					s.Part, s.Title, s.Wants, s.Expect = c.Name, "Power off and on: "+c.Restarts, c.To, span
-				})
-			case c.Trigger == catalog.TriggerPowerCycle:
-				add(Hand, func(s *Step) {
-					s.Text = fmt.Sprintf("switch %s off and on, so that %s takes effect", c.Restarts, c.Title)
-				})
-				add(PowerCycle, func(s *Step) {
-					s.Part, s.Title, s.Wants, s.Expect, s.Text = c.Name, "Wait for "+c.Title, c.To, span, "hand"
-				})
-			case c.Trigger == catalog.TriggerRestart:
-				for _, k := range []Kind{Restart, Link, Login} {
-					add(k, func(s *Step) { s.Part = c.Name })
-				}
-			}
-		}
-	}
-	component("before")
-	for _, f := range files {
-		if f.Component == "" {
-			out = append(out, j.bring(i, f)...)
-		}
-	}
-	if can.InPlace {
-		if can.Clone {
-			add(Clone)
-		}
-		add(Point)
-		if can.Drain {
-			add(Drain)
-		}
-		if can.Save {
-			add(Save)
-		}
-		add(Install, func(s *Step) { s.InPlace, s.Title = true, "Install over the running one" })
-		for _, k := range []Kind{Link, Login, Confirm} {
-			add(k)
-		}
-	} else {
-		add(Install)
-		if can.Unpack {
-			add(Unpack)
-		}
-		add(Point)
-		if can.Drain {
-			add(Drain)
-		}
-		if can.Save {
-			add(Save)
-		}
-		add(ChooseSlot, func(s *Step) { s.Once = can.Once })
-		for _, k := range []Kind{Restart, Link, Login, Confirm} {
-			add(k)
-		}
-	}
-	if resets {
-		out = append(out, j.putBack(i)...)
-	}
-	if can.Once && !can.InPlace {
-		add(KeepSlot)
-	}
-	last := i == len(j.Path.Hops)-1
-	if !last && !can.Media {
-		add(Ahead, func(s *Step) { s.Expect = j.ahead(i + 1) })
-	}
-	add(Services)
-	if can.Drain {
-		add(Undrain)
-	}
-	component("after")
-	if !can.Media && !(last && j.Both) {
-		add(Tidy)
-	}
-	for _, t := range h.HandSteps {
-		if t.Due == "after" && t.Matters != catalog.No {
-			add(Hand, func(s *Step) { s.Text = t.Text })
-		}
-	}
-	return out
-}
-
-// ahead is how long the images of a hop take to travel.
-func (j *Job) ahead(hop int) catalog.Span {
+// prestage is how long the images of a hop take to travel.
+func (j *Job) prestage(hop int) catalog.Span {
 	h := &j.Path.Hops[hop]
 	size := h.Image.Size
 	for _, o := range h.Others {
@@ -364,8 +201,8 @@ func (j *Job) other(hop int) []Step {
 		kinds = append(kinds, Unpack)
 	}
 	for _, k := range kinds {
-		s := j.step(hop, k)
-		s.Other, s.Title = true, map[Kind]string{Install: "Install in the other slot too", Unpack: "Unpack in the other slot too"}[k]
+		s := j.step(hop, k, InstallParams{OtherSlot: true})
+		s.Title = map[Kind]string{Install: "Install in the other slot too", Unpack: "Unpack in the other slot too"}[k]
 		out = append(out, s)
 	}
 	return append(out, j.step(hop, Tidy))
@@ -378,8 +215,8 @@ func (j *Job) putBack(hop int) (out []Step) {
 		if p.Configuration && j.Can.Validate {
 			out = append(out, j.validate(hop, p))
 		}
-		s := j.step(hop, PutPart)
-		s.Part, s.Title = p.Name, "Put back: "+p.Title
+		s := j.step(hop, PutPart, PartParams{p.Name})
+		s.Title = "Put back: " + p.Title
 		out = append(out, s)
 		save, restart = save || p.Save, restart || p.Restart
 	}
@@ -395,8 +232,8 @@ func (j *Job) putBack(hop int) (out []Step) {
 }
 
 func (j *Job) validate(hop int, p Restored) Step {
-	s := j.step(hop, Validate)
-	s.Part, s.Title = p.Name, "Have the device read it first: "+p.Title
+	s := j.step(hop, Validate, PartParams{p.Name})
+	s.Title = "Have the device read it first: " + p.Title
 	return s
 }
 
@@ -406,7 +243,7 @@ func (j *Job) verify() Step { return j.step(-1, Verify) }
 func number(steps []Step) {
 	for i := range steps {
 		if steps[i].Number = i + 1; steps[i].Title == "" {
-			steps[i].Title = Titles[steps[i].Kind]
+			steps[i].Title = steps[i].Kind.Spec().Title
 		}
 	}
 }

@@ -87,7 +87,7 @@ func at(steps []Step, kinds ...Kind) int {
 
 func protects(t *rapid.T, j Job, n int, steps []Step) {
 	h := &j.Path.Hops[n]
-	point, backup, check := at(steps, Point), at(steps, Backup), at(steps, Check)
+	point, backup, check := at(steps, GoNoGo), at(steps, Backup), at(steps, Check)
 	touched := slices.IndexFunc(steps, func(s Step) bool { return s.Irreversible() })
 	require.GreaterOrEqual(t, check, 0)
 	require.Greater(t, backup, check, "nothing is read off a device that is not the right one")
@@ -100,14 +100,14 @@ func protects(t *rapid.T, j Job, n int, steps []Step) {
 	}
 	for i, s := range steps {
 		if s.Kind == Checksum || s.Kind == Send {
-			assert.NotNil(t, s.File)
+			assert.NotNil(t, s.File())
 		}
 		if s.Kind == Send {
 			assert.Equal(t, Checksum, steps[i+1].Kind, "what was sent is compared")
-			assert.Equal(t, s.File, steps[i+1].File)
+			assert.Equal(t, s.File(), steps[i+1].File())
 		}
 	}
-	image := slices.IndexFunc(steps, func(s Step) bool { return s.Kind == Checksum && s.File.Component == "" })
+	image := slices.IndexFunc(steps, func(s Step) bool { return s.Kind == Checksum && s.File().Component == "" })
 	require.GreaterOrEqual(t, image, 0)
 	assert.Less(t, image, at(steps, Install), "nothing is installed that was not compared")
 	assert.Greater(t, at(steps, Confirm), touched, "that it runs the new version is seen")
@@ -120,13 +120,13 @@ func protects(t *rapid.T, j Job, n int, steps []Step) {
 	assert.Equal(t, j.Can.Media, at(steps, Send) < 0, "nothing is sent to a device that is fed by hand")
 	assert.Equal(t, j.Lacks(""), at(steps, Fetch) >= 0)
 	last := n == len(j.Path.Hops)-1
-	ahead := at(steps, Ahead)
+	ahead := at(steps, Prestage)
 	assert.Equal(t, !last && !j.Can.Media, ahead >= 0, "the next hop's images travel while services start")
 	if ahead >= 0 {
 		assert.Less(t, at(steps, Confirm), ahead)
 		assert.Less(t, ahead, at(steps, Services))
 	}
-	other := slices.IndexFunc(steps, func(s Step) bool { return s.Other })
+	other := slices.IndexFunc(steps, func(s Step) bool { return s.OtherSlot() })
 	assert.Equal(t, j.Both && last, other >= 0, "the previous installation is overwritten where somebody asked for it, and nowhere else")
 	if other >= 0 {
 		assert.Less(t, at(steps, Services), at(steps, Settle))
@@ -141,23 +141,23 @@ func protects(t *rapid.T, j Job, n int, steps []Step) {
 	} else {
 		choose := at(steps, ChooseSlot)
 		require.GreaterOrEqual(t, choose, 0)
-		assert.Equal(t, j.Can.Once, steps[choose].Once)
+		assert.Equal(t, j.Can.Once, Of[SlotParams](&steps[choose]).Once)
 		assert.Equal(t, j.Can.Once, at(steps, KeepSlot) > at(steps, Confirm), "a slot that is tried is kept once it has shown itself")
 		assert.Equal(t, Restart, steps[choose+1].Kind, "nothing comes between the choice and the start")
 	}
 	for _, c := range h.Components {
-		i := slices.IndexFunc(steps, func(s Step) bool { return s.Kind == Component && s.Part == c.Name })
+		i := slices.IndexFunc(steps, func(s Step) bool { return s.Kind == Component && s.Component() == c.Name })
 		require.GreaterOrEqual(t, i, 0)
-		assert.Equal(t, c.To, steps[i].Wants)
+		assert.Equal(t, c.To, Of[ComponentParams](&steps[i]).Version)
 		assert.Equal(t, c.Order == "before", i < point)
 	}
 	for _, s := range h.HandSteps {
-		i := slices.IndexFunc(steps, func(x Step) bool { return x.Kind == Hand && x.Text == s.Text })
+		i := slices.IndexFunc(steps, func(x Step) bool { return x.Kind == Hand && Of[HandParams](&x).Task == s.Text })
 		require.GreaterOrEqual(t, i, 0)
 		assert.Equal(t, s.Due == "before", i < point)
 	}
 	for i := touched + 1; i < at(steps, Confirm); i++ {
-		assert.False(t, steps[i].StopsBefore, "no resting between two installations, before %s", steps[i].Kind)
+		assert.False(t, steps[i].SafePoint, "no resting between two installations, before %s", steps[i].Kind)
 	}
 }
 
@@ -171,7 +171,7 @@ func waysBack(t *rapid.T, j Job, b Back) {
 		assert.Equal(t, BackByReinstall, b.Way)
 		assert.Less(t, at(b.Steps, Checksum), at(b.Steps, Install))
 		assert.Less(t, at(b.Steps, Confirm), at(b.Steps, PutPart), "its configuration comes back with it")
-		assert.Equal(t, "old", b.Steps[at(b.Steps, Install)].File.SHA256)
+		assert.Equal(t, "old", b.Steps[at(b.Steps, Install)].File().SHA256)
 	default:
 		assert.Equal(t, NoWayBack, b.Way)
 		assert.Empty(t, b.Steps)
@@ -183,7 +183,41 @@ func waysBack(t *rapid.T, j Job, b Back) {
 		assert.True(t, s.Back)
 		assert.NotEmpty(t, s.Title)
 		assert.Positive(t, s.Expect.Limit)
-		assert.Equal(t, s.Kind == Hand, s.StopsBefore)
+		assert.Equal(t, s.Kind == Hand, s.SafePoint)
 		assert.NotContains(t, []Kind{Backup, CleanUp, Clone, Drain}, s.Kind, "going back takes nothing more away")
 	}
+}
+
+// Where images are started from files the configuration is not theirs: the way back of a hop that converts it puts that of the backup back, too.
+func TestTheWayBackOfAnImageThatStays(t *testing.T) {
+	hop := func(config string) path.Hop {
+		return path.Hop{From: version.MustParse("1"), To: version.MustParse("2"), Config: config, Restarts: 1, Image: catalog.Image{File: "2.img"}}
+	}
+	kinds := func(b Back) (out []Kind) {
+		for _, s := range b.Steps {
+			assert.True(t, s.Back)
+			out = append(out, s.Kind)
+		}
+		return out
+	}
+	draft := func(config string, parts ...Restored) Back {
+		plan, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{hop(config)}}, Pace: Pace{Factor: 1}, Can: Abilities{FromFiles: true, Parts: parts}})
+		require.NoError(t, err)
+		for _, s := range plan.Steps {
+			assert.NotContains(t, []Kind{Install, Unpack, Tidy}, s.Kind)
+			if s.Kind == ChooseSlot {
+				assert.Equal(t, "2.img", s.File().Name)
+			}
+		}
+		return plan.Back[0]
+	}
+	running := Restored{Name: "running", Title: "a.cfg", Configuration: true, Save: true}
+	kept := draft(catalog.ConfigKept, running)
+	assert.Equal(t, []Kind{ChooseSlot, Restart, Link, Login, Confirm, Services, Verify}, kinds(kept))
+	converted := draft(catalog.ConfigConverted, running)
+	assert.Equal(t, []Kind{ChooseSlot, Restart, Link, Login, Confirm, PutPart, Save, Services, Verify}, kinds(converted))
+	assert.Equal(t, "start the image of 1 again, which stays on the device and put the configuration of the backup back", converted.Text)
+	assert.Contains(t, draft(catalog.ConfigConverted).Text, "the configuration stays as 2 made it")
+	_, err := Draft(Job{Family: &catalog.Family{}, Path: &path.Path{Hops: []path.Hop{hop(catalog.ConfigKept)}}, Both: true, Can: Abilities{FromFiles: true}})
+	assert.ErrorContains(t, err, "no second slot")
 }

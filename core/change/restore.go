@@ -28,14 +28,13 @@ func DraftRestore(f *catalog.Family, parts []Restored, validate bool, pace Pace)
 	j := Job{Family: f, Pace: pace}
 	var save, restart bool
 	steps := []Step{j.step(-1, Readings), j.step(-1, CheckRestore), j.step(-1, Backup)}
-	steps[1].Expect = j.span("check")
 	for _, p := range parts {
 		save, restart = save || p.Save, restart || p.Restart
 		if p.Configuration && validate {
 			steps = append(steps, j.validate(-1, p))
 		}
-		s := j.step(-1, PutPart)
-		s.Part, s.Title = p.Name, "Put back: "+p.Title
+		s := j.step(-1, PutPart, PartParams{p.Name})
+		s.Title = "Put back: " + p.Title
 		steps = append(steps, s)
 	}
 	if save {
@@ -47,7 +46,7 @@ func DraftRestore(f *catalog.Family, parts []Restored, validate bool, pace Pace)
 		}
 	}
 	compare, last := j.step(-1, CompareParts), j.step(After, Backup)
-	compare.Expect, last.Title = j.span("backup"), "Back up what runs now"
+	last.Title = "Back up what runs now"
 	steps = append(steps, compare, last, j.verify())
 	number(steps)
 	return steps, nil

@@ -39,9 +39,9 @@ func TestStepsOfARestore(t *testing.T) {
 			assert.Positive(t, s.Expect.Limit)
 			assert.Negative(t, s.Hop, "it belongs to no hop")
 			between := s.Kind == Restart || s.Kind == Link || s.Kind == Login || s.Kind == Confirm
-			assert.Equal(t, i > 0 && !between, s.StopsBefore, "%s: no rest from the restart until the version is confirmed", s.Kind)
+			assert.Equal(t, i > 0 && !between, s.SafePoint, "%s: no rest from the restart until the version is confirmed", s.Kind)
 			if s.Kind == PutPart {
-				assert.Equal(t, c.parts[put].Name, s.Part)
+				assert.Equal(t, c.parts[put].Name, Of[PartParams](&s).Part)
 				assert.Equal(t, "Put back: "+c.parts[put].Title, s.Title)
 				put++
 			}
@@ -60,6 +60,6 @@ func TestStepsOfARestore(t *testing.T) {
 	steps, err := DraftRestore(f, []Restored{{Name: "a", Title: "a"}, {Name: "b", Title: "b.cfg", Configuration: true}}, true, Pace{Factor: 1})
 	require.NoError(t, err)
 	assert.Equal(t, []Kind{PutPart, Validate, PutPart}, kindsOf(steps)[3:6], "a configuration is read by the device before it is put, other parts are not")
-	assert.Equal(t, "b", steps[4].Part)
+	assert.Equal(t, "b", Of[PartParams](&steps[4]).Part)
 	assert.EqualValues(t, 77, steps[2].Expect.Limit, "the family's own times")
 }

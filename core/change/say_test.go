@@ -66,25 +66,25 @@ func TestWhatStepsName(t *testing.T) {
 		return out
 	}
 	for _, s := range of(Send) {
-		told = append(told, s.Title+": "+s.File.Name+" for "+s.File.Component)
+		told = append(told, s.Title+": "+s.File().Name+" for "+s.File().Component)
 	}
-	assert.Equal(t, []string{"Send logic.bin: logic.bin for logic", Titles[Send] + ": 2.img for ", Titles[Send] + ": base.img for ", Titles[Send] + ": 3.img for "}, told)
+	assert.Equal(t, []string{"Send logic.bin: logic.bin for logic", Send.Spec().Title + ": 2.img for ", Send.Spec().Title + ": base.img for ", Send.Spec().Title + ": 3.img for "}, told)
 	assert.Len(t, of(Licence), 1, "a licence is added once")
 	assert.Len(t, of(CleanUp), 1)
 	component := of(Component)
 	assert.Equal(t, []string{"Update port logic", "Wait for the portal"}, []string{component[0].Title, component[1].Title})
-	assert.Equal(t, "logic.bin", component[0].File.Name)
-	assert.Nil(t, component[1].File, "the main image brings it")
+	assert.Equal(t, "logic.bin", component[0].File().Name)
+	assert.Nil(t, component[1].File(), "the main image brings it")
 	assert.Equal(t, []float64{600, 300}, []float64{component[0].Expect.Limit, component[1].Expect.Limit})
 	cycle := of(PowerCycle)
 	require.Len(t, cycle, 1)
-	assert.Equal(t, []string{"Power off and on: the line cards", "", "7"}, []string{cycle[0].Title, cycle[0].Text, cycle[0].Wants})
+	assert.Equal(t, []string{"Power off and on: the line cards", "7"}, []string{cycle[0].Title, Of[PowerParams](&cycle[0]).Version})
 	assert.Empty(t, of(Hand))
 
 	plan, err = Draft(job(Abilities{}))
 	require.NoError(t, err)
-	assert.Equal(t, "hand", of(PowerCycle)[0].Text)
-	assert.Equal(t, "switch the line cards off and on, so that port logic takes effect", of(Hand)[0].Text)
+	assert.True(t, Of[PowerParams](&of(PowerCycle)[0]).ByHand)
+	assert.Equal(t, "switch the line cards off and on, so that port logic takes effect", Of[HandParams](&of(Hand)[0]).Task)
 
 	for _, s := range plan.Back[0].Steps {
 		assert.Equal(t, s.Kind == ChooseSlot, s.Title == "Choose the slot that ran before", s.Kind)
@@ -95,10 +95,10 @@ func TestWhatStepsName(t *testing.T) {
 
 // What belongs to no hop says so, and a configuration can be the first part that is put.
 func TestStepsOfNoHop(t *testing.T) {
-	acts, _, _, err := DraftActs(ActsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Acts: []Act{{Kind: Backup}}})
+	acts, _, _, err := DraftOperations(OperationsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Operations: []Operation{{Kind: Backup}}})
 	require.NoError(t, err)
 	running := []Restored{{Name: "running", Title: "a.cfg", Configuration: true}}
-	back, err := DraftBack(nil, Abilities{Parts: running}, Pace{Factor: 1}, "2", "1", true)
+	back, err := DraftBack(nil, Abilities{Parts: running}, Pace{Factor: 1}, "2", "1", "", true)
 	require.NoError(t, err)
 	restore, err := DraftRestore(nil, running, true, Pace{Factor: 1})
 	require.NoError(t, err)

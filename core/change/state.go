@@ -13,8 +13,8 @@ const (
 	Drafted  State = "draft"
 	Approved State = "approved"
 	Running  State = "running"
-	Holding  State = "holding" // asked to hold; goes on to the next safe point
-	Held     State = "held"    // somebody paused it
+	Pausing  State = "pausing" // asked to pause; goes on to the next safe point
+	Paused   State = "paused"  // by somebody
 	// Scheduled: it goes on by itself when its moment comes. One that was begun waits before its point of no return, one that was not
 	// waits for its window.
 	Scheduled State = "scheduled"
@@ -30,13 +30,15 @@ type Action string
 
 // Actions.
 const (
-	Approve Action = "approve"
-	Start   Action = "start"
-	Hold    Action = "hold"
-	Resume  Action = "resume"
-	Stop    Action = "stop"
-	Arm     Action = "arm"   // an approved change starts by itself when its window opens
-	Early   Action = "early" // it does not wait for the approved time; it has to be approved again
+	Approve  Action = "approve"
+	Start    Action = "start"
+	Pause    Action = "pause"
+	Resume   Action = "resume"
+	Stop     Action = "stop"
+	Arm      Action = "arm"       // an approved change starts by itself when its window opens
+	Early    Action = "early"     // it does not wait for the approved time; it has to be approved again
+	SetTerms Action = "set-terms" // say when it may run
+	TakeOn   Action = "take-on"   // take warnings on, before the start
 	// Answers to a question.
 	SignOff Action = "sign-off" // the hand step is done
 	Accept  Action = "accept"   // the warnings are accepted
@@ -46,21 +48,26 @@ const (
 )
 
 var transitions = map[Action]map[State]State{
-	Approve: {Drafted: Approved, Held: Held, Scheduled: Scheduled, Asking: Asking},
+	Approve: {Drafted: Approved, Paused: Paused, Scheduled: Scheduled, Asking: Asking},
 	Start:   {Approved: Running},
 	Arm:     {Approved: Scheduled},
-	Early:   {Approved: Drafted, Scheduled: Held},
-	Hold:    {Running: Holding, Scheduled: Held},
-	Resume:  {Held: Running, Holding: Running},
-	Stop:    {Drafted: Stopped, Approved: Stopped, Held: Stopped, Scheduled: Stopped},
+	Early:   {Approved: Drafted, Scheduled: Paused},
+	Pause:   {Running: Pausing, Scheduled: Paused},
+	Resume:  {Paused: Running, Pausing: Running},
+	Stop:    {Drafted: Stopped, Approved: Stopped, Paused: Stopped, Scheduled: Stopped},
 	SignOff: {Asking: Running},
 	Accept:  {Asking: Running},
 	Retry:   {Asking: Running},
-	GoBack:  {Asking: Running, Held: Running, Scheduled: Running},
+	GoBack:  {Asking: Running, Paused: Running, Scheduled: Running},
 	Leave:   {Asking: Failed},
+
+	// What was approved has to be approved again. A change that rests or asks may be given other times.
+	TakeOn:   {Drafted: Drafted, Approved: Drafted},
+	SetTerms: {Drafted: Drafted, Approved: Drafted, Paused: Paused, Asking: Asking, Scheduled: Paused},
 }
 
-var actions = []Action{Approve, Start, Arm, Early, Hold, Resume, Stop, SignOff, Accept, Retry, GoBack, Leave}
+// actions are those that are offered, in the order in which they are told. [SetTerms] and [TakeOn] come with more than a word.
+var actions = []Action{Approve, Start, Arm, Early, Pause, Resume, Stop, SignOff, Accept, Retry, GoBack, Leave}
 
 // Questions that a change may ask.
 const (
@@ -89,36 +96,41 @@ type Question struct {
 
 // A Situation is what decides, beside its state, what can be asked of a change.
 type Situation struct {
-	State     State
-	Question  *Question // of a change that asks
-	CanGoBack bool      // something was done that a declared way back undoes
-	Approved  bool      // and nothing has changed since that has to be approved
-	Begun     bool      // it was started
-	Opens     bool      // its window opens later
-	AtATime   bool      // it has an approved time to go on at
-	HoldAsked bool      // somebody asked it to hold, and it asked before it came to that
+	State      State
+	Question   *Question // of a change that asks
+	CanGoBack  bool      // something was done that a declared way back undoes
+	Approved   bool      // and nothing has changed since that has to be approved
+	Begun      bool      // it was started
+	Opens      bool      // its window opens later
+	AtATime    bool      // it has an approved time to go on at
+	PauseAsked bool      // somebody asked it to pause, and it asked before it came to that
 }
 
 // Next is the state after an action, or an error that says what is possible instead.
 func Next(s Situation, a Action) (State, error) {
-	possible := Possible(s)
-	if slices.Contains(possible, a) {
-		to := transitions[a][s.State]
+	if to, ok := transitions[a][s.State]; ok && s.allows(a) {
 		switch {
-		case (a == Hold || a == Early) && s.State == Scheduled && !s.Begun:
-			to = map[Action]State{Hold: Approved, Early: Drafted}[a]
-		case to == Running && s.State == Asking && a != GoBack && s.HoldAsked:
-			to = Holding
+		case s.State == Scheduled && !s.Begun && (a == Pause || a == Early || a == SetTerms):
+			to = map[Action]State{Pause: Approved, Early: Drafted, SetTerms: Drafted}[a]
+		case to == Running && s.State == Asking && a != GoBack && s.PauseAsked:
+			to = Pausing
 		}
 		return to, nil
 	}
+	switch a {
+	case TakeOn:
+		return s.State, fmt.Errorf("warnings of a change that is %s are accepted when it asks for it", s.State)
+	case SetTerms:
+		return s.State, fmt.Errorf("the terms of a change that is %s stay as they are; pause it first", s.State)
+	}
+	possible := Possible(s)
 	hint := "nothing can be done with it any more"
 	if len(possible) > 0 {
 		hint = fmt.Sprintf("possible now: %v", possible)
 	}
 	switch {
 	case s.State == Running && a == Stop:
-		hint = "hold it first: it stops at the next safe point"
+		hint = "pause it first: it stops at the next safe point"
 	case s.State == Scheduled && a == Resume:
 		hint = "it goes on by itself at the approved time; to go before that is an act of its own, which needs a reason and approval again: early"
 	case !s.Approved && slices.Contains(possible, Approve) && s.State != Drafted:
@@ -139,7 +151,7 @@ func Possible(s Situation) (out []Action) {
 
 // allows says whether an action that the state knows makes sense now.
 func (s *Situation) allows(a Action) bool {
-	if s.State == Asking && a != Approve && (s.Question == nil || !slices.Contains(s.Question.Answers, a)) {
+	if s.State == Asking && a != Approve && a != SetTerms && (s.Question == nil || !slices.Contains(s.Question.Answers, a)) {
 		return false
 	}
 	switch a {
@@ -159,7 +171,7 @@ func (s *Situation) allows(a Action) bool {
 
 // Open reports whether a change in this state occupies its device.
 func (s State) Open() bool {
-	return slices.Contains([]State{Running, Holding, Held, Scheduled, Asking}, s)
+	return slices.Contains([]State{Running, Pausing, Paused, Scheduled, Asking}, s)
 }
 
 // Over reports whether a change in this state has ended.

@@ -2,36 +2,53 @@ package config
 
 import "strings"
 
+// groups are the statements of blocks that have more than a few: by name the first of each.
+type groups map[nameKey]*Node
+
+func (g groups) find(parent *Node, name string) *Node {
+	if len(parent.Children) > few {
+		return g[nameKey{parent, name}]
+	}
+	for _, k := range parent.Children {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+func (g groups) add(parent, n *Node) {
+	n.Parent = parent
+	parent.Children = append(parent.Children, n)
+	list := parent.Children
+	switch {
+	case len(list) <= few:
+		return
+	case len(list) > few+1:
+		list = list[len(list)-1:]
+	}
+	for _, k := range list {
+		if key := (nameKey{parent, k.Name}); g[key] == nil {
+			g[key] = k
+		}
+	}
+}
+
+// A dottedLine is one statement: its names, what it sets, and where its text lies.
+type dottedLine struct {
+	names  []string
+	value  Word
+	number int // of the line
+	column int
+	lead   int32 // where what stands before it begins
+	body   int32
+	next   int32
+}
+
 // dotted reads lines of the form a.b.c = value. The names before the last become groups; a group has the place of its
 // first statement.
 func (p *parser) dotted() {
-	groups := map[nameKey]*Node{} // of blocks with more than a few statements: by name the first group or statement
-	find := func(parent *Node, name string) *Node {
-		if len(parent.Children) > few {
-			return groups[nameKey{parent, name}]
-		}
-		for _, k := range parent.Children {
-			if k.Name == name {
-				return k
-			}
-		}
-		return nil
-	}
-	add := func(parent, n *Node) {
-		parent.Children = append(parent.Children, n)
-		list := parent.Children
-		switch {
-		case len(list) <= few:
-			return
-		case len(list) > few+1:
-			list = list[len(list)-1:]
-		}
-		for _, k := range list {
-			if key := (nameKey{parent, k.Name}); groups[key] == nil {
-				groups[key] = k
-			}
-		}
-	}
+	g := groups{}
 	var names, before []string // of this line and of the one before, whose blocks are remembered
 	var blocks []*Node
 	lead := p.begin()
@@ -61,44 +78,61 @@ func (p *parser) dotted() {
 			p.fail(body, "names more than %d deep; expected less", MaxDepth)
 			return
 		}
-		parent := p.root
-		same := true
-		for i, name := range names[:len(names)-1] {
-			if same = same && i < len(blocks) && before[i] == name; same {
-				parent = blocks[i]
-				continue
-			}
-			blocks = blocks[:i]
-			g := find(parent, name)
-			if g == nil {
-				g = p.node()
-				g.Name, g.Line, g.Column, g.Form, g.Parent = name, number, body-start+1, Group, parent
-				g.lead, g.own, g.open, g.close, g.end = int32(body), int32(body), int32(body), int32(lead), int32(lead)
-				add(parent, g)
-			}
-			parent = g
-			blocks = append(blocks, g)
-		}
-		blocks = blocks[:min(len(blocks), len(names)-1)]
+		l := dottedLine{names, value, number, body - start + 1, int32(lead), int32(body), int32(next)}
+		blocks = p.dottedBlocks(g, &l, before, blocks)
+		p.dottedStatement(g, &l, blocks)
 		before, names = names, before
-		name := before[len(before)-1]
-		n := find(parent, name)
-		if n == nil || n.Form != Group { // a name that is set twice makes two statements
-			n = p.node()
-			n.Name, n.Parent = name, parent
-			add(parent, n)
-		}
-		n.Words, n.Line, n.Column, n.Form = p.keepWords(value), number, body-start+1, Plain
-		n.lead, n.own, n.open, n.close, n.end = int32(lead), int32(body), int32(next), int32(next), int32(next)
-		if len(n.Children) > 0 { // what stands inside it came first
-			n.close, n.end = n.own, n.own
-		}
-		for _, g := range blocks {
-			g.reach(int32(lead), int32(next))
-		}
 		lead = next
 	})
 	p.root.close = int32(lead)
+}
+
+// dottedBlocks finds or makes the blocks of a line, from those of the line before, and extends their texts over it.
+func (p *parser) dottedBlocks(g groups, l *dottedLine, before []string, blocks []*Node) []*Node {
+	parent := p.root
+	same := true
+	outer := l.names[:len(l.names)-1]
+	for i, name := range outer {
+		if same = same && i < len(blocks) && before[i] == name; same {
+			parent = blocks[i]
+			continue
+		}
+		blocks = blocks[:i]
+		b := g.find(parent, name)
+		if b == nil {
+			b = p.node()
+			b.Name, b.Line, b.Column, b.Form = name, l.number, l.column, Group
+			b.lead, b.own, b.open, b.close, b.end = l.body, l.body, l.body, l.lead, l.lead
+			g.add(parent, b)
+		}
+		parent = b
+		blocks = append(blocks, b)
+	}
+	blocks = blocks[:min(len(blocks), len(outer))]
+	for _, b := range blocks {
+		b.reach(l.lead, l.next)
+	}
+	return blocks
+}
+
+// dottedStatement puts the statement of a line into the last of its blocks. A name that is set twice makes two statements.
+func (p *parser) dottedStatement(g groups, l *dottedLine, blocks []*Node) {
+	parent := p.root
+	if len(blocks) > 0 {
+		parent = blocks[len(blocks)-1]
+	}
+	name := l.names[len(l.names)-1]
+	n := g.find(parent, name)
+	if n == nil || n.Form != Group {
+		n = p.node()
+		n.Name = name
+		g.add(parent, n)
+	}
+	n.Words, n.Line, n.Column, n.Form = p.keepWords(l.value), l.number, l.column, Plain
+	n.lead, n.own, n.open, n.close, n.end = l.lead, l.body, l.next, l.next, l.next
+	if len(n.Children) > 0 { // what stands inside it came first
+		n.close, n.end = n.own, n.own
+	}
 }
 
 // reach extends the text of a block over a line inside it. A block whose lines do not all follow each other has no text of its own.

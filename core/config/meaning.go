@@ -107,7 +107,7 @@ func (t *Type) number(word string) (float64, bool) {
 		}
 	}
 	v, err := strconv.ParseFloat(digits, 64)
-	return v * factor, err == nil && strings.IndexAny(digits, "xXpPiInN_") < 0
+	return v * factor, err == nil && !strings.ContainsAny(digits, "xXpPiInN_")
 }
 
 // listMeaning is a list in one spelling: without blanks; of numbers, sorted, each once, neighbours as one range; of what need not be in

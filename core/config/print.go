@@ -514,18 +514,36 @@ func (w *writer) xmlElement(n *Node, indent int) {
 	}
 	clean := n.mark&headChanged == 0 && !(strings.HasSuffix(head, "/>") && len(inside) > 0)
 	if clean {
-		w.put(head)
-	} else {
-		w.put("<" + n.Name)
+		w.keptXMLHead(n, head)
+	} else if w.newXMLHead(n, len(inside) == 0) {
+		return
+	}
+	for _, c := range inside {
+		w.xmlElement(c, indent+w.unit)
+	}
+	if !clean || n.end > n.close { // else it was <a/> and still is
+		w.xmlEnd(n, inside, clean, indent)
+	}
+}
+
+// keptXMLHead writes the head of an element as it was.
+func (w *writer) keptXMLHead(n *Node, head string) {
+	w.put(head)
+	if w.at == nil {
+		return
 	}
 	for _, a := range n.Children {
-		if !isAttribute(a) {
-			continue
+		if isAttribute(a) {
+			w.at[a.seq] = int32(w.b.Len()-len(head)) + a.own - n.own + 1
 		}
-		if clean {
-			if w.at != nil {
-				w.at[a.seq] = int32(w.b.Len()-len(head)) + a.own - n.own + 1
-			}
+	}
+}
+
+// newXMLHead writes the head of an element anew, and its text. It reports whether that was the whole element.
+func (w *writer) newXMLHead(n *Node, empty bool) (whole bool) {
+	w.put("<" + n.Name)
+	for _, a := range n.Children {
+		if !isAttribute(a) {
 			continue
 		}
 		w.put(" ")
@@ -534,32 +552,27 @@ func (w *writer) xmlElement(n *Node, indent int) {
 		writeXMLText(&w.b, a.Value())
 		w.put(`"`)
 	}
-	if !clean {
-		if len(inside) == 0 && len(n.Words) == 0 {
-			w.put("/>")
-			return
-		}
-		w.put(">")
-		if len(n.Words) > 0 {
-			writeXMLText(&w.b, n.Words[0].Text)
-			w.last = 0
-		}
+	if empty && len(n.Words) == 0 {
+		w.put("/>")
+		return true
 	}
-	for _, c := range inside {
-		w.xmlElement(c, indent+w.unit)
+	w.put(">")
+	if len(n.Words) > 0 {
+		writeXMLText(&w.b, n.Words[0].Text)
+		w.last = 0
 	}
-	if clean && n.end > n.close {
+	return false
+}
+
+// xmlEnd writes the end of an element: as it was, where the last thing inside it is as well.
+func (w *writer) xmlEnd(n *Node, inside []*Node, clean bool, indent int) {
+	last := len(inside) - 1
+	kept := n.mark&fresh == 0 && len(n.Words) == 0 && last >= 0 && inside[last].mark&fresh == 0 && strings.HasSuffix(w.d.source[n.close:n.end], "</"+n.Name+">")
+	if clean || kept {
 		w.put(w.d.source[n.close:n.end])
 		return
 	}
-	if clean { // it was <a/> and still is
-		return
-	}
-	if n.mark&fresh == 0 && len(n.Words) == 0 && len(inside) > 0 && inside[len(inside)-1].mark&fresh == 0 && strings.HasSuffix(w.d.source[n.close:n.end], "</"+n.Name+">") {
-		w.put(w.d.source[n.close:n.end])
-		return
-	}
-	if len(inside) > 0 && inside[len(inside)-1].Name != "#text" {
+	if last >= 0 && inside[last].Name != "#text" {
 		w.put(w.newline)
 		w.spaces(indent)
 	}

@@ -39,7 +39,7 @@ type ServiceEntry struct {
 // FindServices lists the services of a configuration, grouped. Errors: a schema that knows no services, an unknown way.
 func FindServices(s *config.Schema, d *config.Document, by string) ([]ServiceGroup, error) {
 	if s.Services == nil {
-		return nil, fmt.Errorf("schema %s does not say where services are; give it services: with entries:", cmp.Or(s.ID, "of this family"))
+		return nil, fmt.Errorf("schema %s does not say where services are; give it services with entries", cmp.Or(s.ID, "of this family"))
 	}
 	naming, err := regexp.Compile(s.Services.Naming)
 	if err != nil {
@@ -152,8 +152,8 @@ func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[s
 		s.WalkWith(queue[0], func(n *config.Node, st *config.Statement) {
 			s.References(n, st, func(ks []string, name string, _ func(string)) {
 				for _, kind := range ks {
-					for _, o := range defined[kind][name] {
-						if !taken[o] {
+					if found := defined[kind][name]; len(found) > 0 {
+						if o := found[0]; !taken[o] {
 							taken[o], kinds[o] = true, kind
 							queue = append(queue, o)
 						}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"verimorph/core/near"
 )
 

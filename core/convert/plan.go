@@ -54,71 +54,98 @@ func (l *Library) Plan(from, to Stop, byHand bool) ([]Stage, error) {
 			return []Stage{{Conversion: c, From: from, To: to, S: s, T: t}}, nil
 		}
 	}
-	type state struct {
-		schema *config.Schema
-		model  string
-	}
-	type visit struct {
-		state
-		before *visit
-		stage  Stage
-	}
-	start := &visit{state: state{s, from.Model}, stage: Stage{To: from, T: s}}
-	seen := map[state]bool{start.state: true}
-	var end *visit
-	for queue := []*visit{start}; len(queue) > 0 && end == nil; queue = queue[1:] {
-		v := queue[0]
-		if v.schema == t && v.model == to.Model {
-			end = v
-			break
-		}
-		for _, c := range l.Conversions {
-			at, before := v.stage.To, v
-			if c.From.Schema != v.schema.ID || len(c.From.Models) > 0 && !slices.Contains(c.From.Models, at.Model) {
-				continue
-			}
-			if !c.From.Releases.Contains(at.Version) { // first to a release from which it leads on
-				on, ok := l.stopIn(v.schema, at.Model, to, c.From.Releases)
-				if !ok {
-					continue
-				}
-				before = &visit{v.state, v, Stage{From: at, To: on, S: v.schema, T: v.schema}}
-				at = on
-			}
-			next := state{l.schema(c.To.Schema), at.Model}
-			if len(c.To.Models) > 0 && !slices.Contains(c.To.Models, at.Model) {
-				if !slices.Contains(c.To.Models, to.Model) {
-					continue
-				}
-				next.model = to.Model
-			}
-			stop, ok := l.stopIn(next.schema, next.model, to, c.To.Releases)
-			if !ok || seen[next] {
-				continue
-			}
-			seen[next] = true
-			queue = append(queue, &visit{next, before, Stage{Conversion: c, From: at, To: stop, S: v.schema, T: next.schema}})
-		}
-		// Another model whose configurations are written alike, at the same release where it can be.
-		if next := (state{v.schema, to.Model}); v.model != to.Model && !seen[next] {
-			stop, ok := l.stopIn(v.schema, to.Model, Stop{to.Model, v.stage.To.Version}, version.Range{})
-			if v.schema == t {
-				stop, ok = to, true
-			}
-			if ok {
-				seen[next] = true
-				queue = append(queue, &visit{next, v, Stage{From: v.stage.To, To: stop, S: v.schema, T: v.schema}})
-			}
-		}
-	}
+	end := l.search(from, to, s, t)
 	if end == nil {
 		if byHand {
 			return []Stage{{From: from, To: to, S: s, T: t, Guessed: true}}, nil
 		}
 		return nil, &TooOldError{from, to, s, t}
 	}
-	var out []Stage
-	for v := end; v.before != nil; v = v.before {
+	return end.stages(from, to, s, t), nil
+}
+
+// A station is where a search for conversions may stand: a schema, in which a model writes its configuration.
+type station struct {
+	schema *config.Schema
+	model  string
+}
+
+// A visit is a station, and the stage that led there from another one; before is nil at the begin.
+type visit struct {
+	station
+	before *visit
+	stage  Stage
+}
+
+// search finds the shortest way over conversions, breadth first; nil when there is none.
+func (l *Library) search(from, to Stop, s, t *config.Schema) *visit {
+	start := &visit{station: station{s, from.Model}, stage: Stage{To: from, T: s}}
+	seen := map[station]bool{start.station: true}
+	queue := []*visit{start}
+	visit := func(v *visit) {
+		if v != nil && !seen[v.station] {
+			seen[v.station] = true
+			queue = append(queue, v)
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		v := queue[0]
+		if v.schema == t && v.model == to.Model {
+			return v
+		}
+		for _, c := range l.Conversions {
+			visit(l.along(c, v, to))
+		}
+		if v.model != to.Model {
+			visit(l.toModel(v, to, t))
+		}
+	}
+	return nil
+}
+
+// along is where a conversion leads from a place; nil where it does not begin there, or leads to no release on the way.
+func (l *Library) along(c *Conversion, v *visit, to Stop) *visit {
+	at, before := v.stage.To, v
+	if c.From.Schema != v.schema.ID || len(c.From.Models) > 0 && !slices.Contains(c.From.Models, at.Model) {
+		return nil
+	}
+	if !c.From.Releases.Contains(at.Version) { // first to a release from which it leads on
+		on, ok := l.stopIn(v.schema, at.Model, to, c.From.Releases)
+		if !ok {
+			return nil
+		}
+		before = &visit{v.station, v, Stage{From: at, To: on, S: v.schema, T: v.schema}}
+		at = on
+	}
+	next := station{l.schema(c.To.Schema), at.Model}
+	if len(c.To.Models) > 0 && !slices.Contains(c.To.Models, at.Model) {
+		if !slices.Contains(c.To.Models, to.Model) {
+			return nil
+		}
+		next.model = to.Model
+	}
+	stop, ok := l.stopIn(next.schema, next.model, to, c.To.Releases)
+	if !ok {
+		return nil
+	}
+	return &visit{next, before, Stage{Conversion: c, From: at, To: stop, S: v.schema, T: next.schema}}
+}
+
+// toModel goes on to another model whose configurations are written alike, at the same release where it can be; nil where there is none.
+func (l *Library) toModel(v *visit, to Stop, t *config.Schema) *visit {
+	stop, ok := l.stopIn(v.schema, to.Model, Stop{to.Model, v.stage.To.Version}, version.Range{})
+	if v.schema == t {
+		stop, ok = to, true
+	}
+	if !ok {
+		return nil
+	}
+	return &visit{station{v.schema, to.Model}, v, Stage{From: v.stage.To, To: stop, S: v.schema, T: v.schema}}
+}
+
+// stages are those that led to a place, so that the last one ends at the release that is wanted.
+func (v *visit) stages(from, to Stop, s, t *config.Schema) (out []Stage) {
+	for ; v.before != nil; v = v.before {
 		out = append(out, v.stage)
 	}
 	slices.Reverse(out)
@@ -132,7 +159,7 @@ func (l *Library) Plan(from, to Stop, byHand bool) ([]Stage, error) {
 			out[len(out)-1].To = to
 		}
 	}
-	return out, nil
+	return out
 }
 
 func (l *Library) need(at Stop) (*config.Schema, error) {

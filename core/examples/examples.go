@@ -1,4 +1,5 @@
-// Package examples reads the examples of the documentation, so that tests can run them: what a document says is then true.
+// Package examples runs the examples of the documentation as tests: it reads the fenced blocks of a Markdown file, so that a document cannot say what
+// the code does not do.
 package examples
 
 import (

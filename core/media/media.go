@@ -1,8 +1,8 @@
-// Package media says what belongs on a medium that a person carries to a site without a usable network, and checks one
-// that came back.
+// Package media defines the medium that a person carries to a site without a usable network. A [Manifest] says what belongs on it, [Fits]
+// whether the file system takes it, and [Check] whether a returned medium is complete and unchanged.
 //
-// A medium holds the image files of a change, SHA256SUMS in the form of coreutils, a manifest (manifest.json) and a
-// one-page instruction sheet. Everything must fit the FAT32 file system, because that is what devices read.
+// A medium holds the image files of a change, SHA256SUMS in the form of coreutils, a manifest (manifest.json) and a one-page instruction sheet. Names
+// and sizes fit the FAT32 file system, because that is what devices read. docs/formats/medium.md has the format.
 package media
 
 import (

@@ -1,4 +1,4 @@
-// Package near finds the names that somebody may have meant: those that are like a name that does not exist.
+// Package near suggests names: for a name that does not exist it returns those known names that are spelled like it.
 //
 //	near.Names("tunel far", known) // [tunnel far]
 package near

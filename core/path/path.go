@@ -38,94 +38,103 @@ type Policy struct {
 
 // A Path is a supported way. Hops is empty when the device is where it should be.
 type Path struct {
-	Family, Model string
-	From, To      version.Version
-	Aim           string // how the aim was chosen; "" when it was named
-	Hops          []Hop
-	NotTaken      []Jump // the direct jump first, then shorter cuts
-	Alternatives  []Alternative
-	Notes         []string
+	Family       string          `json:"family"`
+	Model        string          `json:"model"`
+	From         version.Version `json:"from"`
+	To           version.Version `json:"to"`
+	Aim          string          `json:"aim"` // how the aim was chosen; "" when it was named
+	Hops         []Hop           `json:"hops"`
+	NotTaken     []Jump          `json:"notTaken"` // the direct jump first, then shorter cuts
+	Alternatives []Alternative   `json:"alternatives"`
+	Notes        []string        `json:"notes"`
 }
 
 // A Hop is one stop to the next.
 type Hop struct {
-	From, To      version.Version
-	NewModel      string // the model afterwards, when the hop changes the platform
-	Stage         catalog.Stage
-	Permit        catalog.Citation   // the rule that permits it
-	Because       []catalog.Citation // why this stop is needed: what refuses going past it; empty for the aim itself
-	Config        string             // catalog.ConfigKept, ConfigConverted or ConfigReset
-	Restarts      int                // that interrupt service, those of components included
-	Image         catalog.Image      // the image to install
-	Others        []OtherImage       // further files that must be on the device
-	Components    []Component        // in the order in which they are updated
-	Low, High     float64            // expected seconds, at the device's own pace
-	Notes         []Note
-	HandSteps     []HandStep
-	Prerequisites []Prerequisite
-	Effects       []catalog.Effect
-	Lost          []string // services that cannot run at the stop
+	From          version.Version    `json:"from"`
+	To            version.Version    `json:"to"`
+	NewModel      string             `json:"newModel"` // the model afterwards, when the hop changes the platform
+	Stage         catalog.Stage      `json:"stage"`
+	Permit        catalog.Citation   `json:"permit"`     // the rule that permits it
+	Because       []catalog.Citation `json:"because"`    // why this stop is needed: what refuses going past it; empty for the aim itself
+	Config        string             `json:"config"`     // catalog.ConfigKept, ConfigConverted or ConfigReset
+	Restarts      int                `json:"restarts"`   // that interrupt service, those of components included
+	Image         catalog.Image      `json:"image"`      // the image to install
+	Others        []OtherImage       `json:"others"`     // further files that must be on the device
+	Components    []Component        `json:"components"` // in the order in which they are updated
+	Low           float64            `json:"low"`        // expected seconds, at the device's own pace
+	High          float64            `json:"high"`
+	Notes         []Note             `json:"notes"`
+	HandSteps     []HandStep         `json:"handSteps"`
+	Prerequisites []Prerequisite     `json:"prerequisites"`
+	Effects       []catalog.Effect   `json:"effects"`
+	Lost          []string           `json:"lost"` // services that cannot run at the stop
 }
 
 // An OtherImage must be on the device though it is not the one to install.
 type OtherImage struct {
 	catalog.Image
-	Role    string // "base" or the component's name
-	Version string
+	Role    string `json:"role"` // "base" or the component's name
+	Version string `json:"version"`
 }
 
 // A Component is firmware beside the main image that the hop brings along.
 type Component struct {
-	Name, Title string
-	From, To    string // From is "" when it is not known
-	Order       string // "before" or "after" the main image
-	Trigger     string
-	Restarts    string // the part that restarts; "" when none does
-	Interrupts  bool   // the device's service
-	Low, High   float64
-	At          catalog.Position
+	Name       string           `json:"name"`
+	Title      string           `json:"title"`
+	From       string           `json:"from"` // From is "" when it is not known
+	To         string           `json:"to"`
+	Order      string           `json:"order"` // "before" or "after" the main image
+	Trigger    string           `json:"trigger"`
+	Restarts   string           `json:"restarts"`   // the part that restarts; "" when none does
+	Interrupts bool             `json:"interrupts"` // the device's service
+	Low        float64          `json:"low"`
+	High       float64          `json:"high"`
+	At         catalog.Position `json:"at"`
 }
 
 // A Note of the release that matters to this device, or may matter.
 type Note struct {
-	Kind, Text string
-	Matters    catalog.Truth // Yes or Unknown
-	When       string        // in words; "" when it matters to every device
+	Kind    string        `json:"kind"`
+	Text    string        `json:"text"`
+	Matters catalog.Truth `json:"matters"` // Yes or Unknown
+	When    string        `json:"when"`    // in words; "" when it matters to every device
 }
 
 // A HandStep is work for a person.
 type HandStep struct {
-	Due     string // "before" or "after"
-	Text    string
-	Matters catalog.Truth
-	When    string
+	Due     string        `json:"due"` // "before" or "after"
+	Text    string        `json:"text"`
+	Matters catalog.Truth `json:"matters"`
+	When    string        `json:"when"`
 }
 
 // A Prerequisite is what the device must be like for the hop.
 type Prerequisite struct {
-	ID       string // "" for the room that the images take
-	Kind     string
-	Text     string
-	State    catalog.Truth // Yes: met, No: to be put right first, Unknown
-	Evidence string
-	Remedy   string
+	ID       string        `json:"id"` // "" for the room that the images take
+	Kind     string        `json:"kind"`
+	Text     string        `json:"text"`
+	State    catalog.Truth `json:"state"` // Yes: met, No: to be put right first, Unknown
+	Evidence string        `json:"evidence"`
+	Remedy   string        `json:"remedy"`
 }
 
 // A Jump is a tempting hop that is not supported.
 type Jump struct {
-	From, To version.Version
-	Refusals []catalog.Citation
+	From     version.Version    `json:"from"`
+	To       version.Version    `json:"to"`
+	Refusals []catalog.Citation `json:"refusals"`
 }
 
 // An Alternative is another way to the same aim that stands on really different stops: at some stop a rule, a train or
 // a component table tells the two ways apart.
 type Alternative struct {
-	Hops     []Hop
-	Low      float64 // seconds
-	High     float64
-	Restarts int
-	Resets   int
-	Why      string // how it differs from the best way
+	Hops     []Hop   `json:"hops"`
+	Low      float64 `json:"low"` // seconds
+	High     float64 `json:"high"`
+	Restarts int     `json:"restarts"`
+	Resets   int     `json:"resets"`
+	Why      string  `json:"why"` // how it differs from the best way
 }
 
 // A NoPathError says why there is no path, how far one could get and what would have to change.

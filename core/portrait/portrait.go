@@ -16,30 +16,50 @@ import (
 // Format is the first line's value in every portrait file of this generation.
 const Format = "verimorph-portrait/1"
 
-// A Portrait is one device, or one member of an ensemble.
+// A Portrait is one device, or one member of an ensemble. Its JSON is how it is stored; the file that somebody types has the part of it that
+// paths depend on.
 type Portrait struct {
-	Name          string            `json:"name,omitempty"`
-	Model         string            `json:"model"`
-	Version       string            `json:"version"`
-	Generation    string            `json:"generation,omitempty"` // hardware generation
-	Platform      string            `json:"platform,omitempty"`
-	FileSystem    string            `json:"file_system,omitempty"`
-	Memory        int64             `json:"memory,omitempty"`         // bytes; 0: unknown
-	Storage       map[string]Room   `json:"storage,omitempty"`        // by name; the first in alphabetical order takes images
-	Slots         []Slot            `json:"slots,omitempty"`          //
+	Name       string `json:"name,omitempty"`
+	Maker      string `json:"maker,omitempty"`
+	Model      string `json:"model"`
+	Serial     string `json:"serial,omitempty"`
+	Version    string `json:"version"`
+	Generation string `json:"generation,omitempty"` // hardware generation
+	Platform   string `json:"platform,omitempty"`
+	FileSystem string `json:"file_system,omitempty"`
+	Memory     int64  `json:"memory,omitempty"` // bytes; 0: unknown
+
+	UptimeSeconds int64  `json:"uptime_seconds,omitempty"`
+	Started       string `json:"started,omitempty"`        // what the device says about its last start; another one after each restart
+	ServicesReady Fact   `json:"services_ready,omitempty"` //
+	Unsaved       Fact   `json:"unsaved,omitempty"`        // running differs from saved configuration
+	Work          string `json:"work,omitempty"`           // running work that a restart would end, in its own words
+	OutOfService  Fact   `json:"out_of_service,omitempty"` // it takes no new work
+	Drained       Fact   `json:"drained,omitempty"`
+
+	Storage       map[string]Room   `json:"storage,omitempty"` // by name; see ImageRoom
+	Files         []File            `json:"files,omitempty"`
+	Slots         []Slot            `json:"slots,omitempty"`
 	Components    map[string]string `json:"components,omitempty"`     // version by component
-	Licences      []string          `json:"licences,omitempty"`       // nil: unknown; empty: none
+	Modules       []Module          `json:"modules,omitempty"`        // fans, disks, line cards ...
+	Licences      []string          `json:"licences,omitzero"`        // nil: unknown; empty: none
 	Given         []string          `json:"-"`                        // licences that it is given before anything else is done
 	BootVariables map[string]string `json:"boot_variables,omitempty"` // "" is clear
 	Uses          map[string]bool   `json:"uses,omitempty"`           // condition of the catalogue: whether the configuration fulfils it
-	Members       []Portrait        `json:"members,omitempty"`        // of an ensemble; then model and version are left out
-	Children      []Child           `json:"children,omitempty"`       // boxes that follow this one
+
+	Members  []Portrait `json:"members,omitempty"`  // of an ensemble; then model and version are left out
+	Children []Child    `json:"children,omitempty"` // boxes that follow this one
+
+	// NotUnderstood holds, by table, a line of the device's answer that its driver does not know. What such a table does not show may be
+	// there all the same.
+	NotUnderstood map[string]string `json:"not_understood,omitempty"`
 }
 
 // Room is one storage, in bytes.
 type Room struct {
-	Total int64 `json:"total,omitempty"`
-	Free  int64 `json:"free"`
+	Total    int64 `json:"total,omitempty"`
+	Free     int64 `json:"free"`
+	NoImages bool  `json:"no_images,omitempty"` // it does not take images
 }
 
 // A Slot is a place that holds a bootable installation.
@@ -47,6 +67,32 @@ type Slot struct {
 	Name    string `json:"name"`
 	Version string `json:"version,omitempty"` // "": empty
 	Running bool   `json:"running,omitempty"`
+	State   string `json:"state,omitempty"`   // in the device's own words
+	Next    Fact   `json:"next,omitempty"`    // of the next start
+	Second  Fact   `json:"second,omitempty"`  // is started when the next one cannot be
+	Good    Fact   `json:"good,omitempty"`    // can be started from
+	Busy    Fact   `json:"busy,omitempty"`    // being written
+	Percent int    `json:"percent,omitempty"` // how far, when busy; below 0 when it does not say
+	Written string `json:"written,omitempty"` // when, or for which time, in the device's own words; "" when it does not say
+
+	Description string `json:"description,omitempty"` // that the device keeps of it
+	Size        int64  `json:"size,omitempty"`        // bytes; 0: not known
+}
+
+// Broken reports whether the device says of a slot that holds something that it cannot be started from.
+func (s *Slot) Broken() bool { return s.Version != "" && s.Good == No && s.Busy != Yes }
+
+// A File lies on the device's storage.
+type File struct {
+	Name string `json:"name"`
+	Size int64  `json:"size"` // bytes
+}
+
+// A Module is a part of the device with its state in the device's own words: a fan, a disk, a line card.
+type Module struct {
+	Name  string `json:"name"`
+	State string `json:"state,omitempty"`
+	Good  Fact   `json:"good,omitempty"`
 }
 
 // A Child is a number of boxes of one model that follow this one.
@@ -56,12 +102,63 @@ type Child struct {
 	Count   int    `json:"count,omitempty"`
 }
 
-// ImageRoom is the free room for images and whether it is known.
+// ImageRoom is the storage that takes images, and whether it is known: the first in alphabetical order of those that may.
 func (p *Portrait) ImageRoom() (name string, room Room, known bool) {
 	for _, name := range slices.Sorted(maps.Keys(p.Storage)) {
-		return name, p.Storage[name], true
+		if r := p.Storage[name]; !r.NoImages {
+			return name, r, true
+		}
 	}
 	return "", Room{}, false
+}
+
+// imageStorage is how the storage for images is called where the device gives it no name.
+const imageStorage = "flash"
+
+// SetImageRoom says how much room the storage for images has, in bytes, where the device gives it no name.
+func (p *Portrait) SetImageRoom(total, free int64) {
+	p.store(imageStorage, Room{Total: total, Free: free})
+}
+
+// AddStorage adds a storage that takes no images, in bytes.
+func (p *Portrait) AddStorage(name string, total, free int64) {
+	if r, taken := p.Storage[name]; taken && !r.NoImages { // the device's own name counts
+		p.store("image storage", r)
+	}
+	p.store(name, Room{Total: total, Free: free, NoImages: true})
+}
+
+func (p *Portrait) store(name string, r Room) {
+	if p.Storage == nil {
+		p.Storage = map[string]Room{}
+	}
+	p.Storage[name] = r
+}
+
+// RunningSlot returns the slot the device runs from, or nil.
+func (p *Portrait) RunningSlot() *Slot { return p.slot(func(s Slot) bool { return s.Running }) }
+
+// IdleSlot returns the first slot that is not running, or nil.
+func (p *Portrait) IdleSlot() *Slot { return p.slot(func(s Slot) bool { return !s.Running }) }
+
+// Slot returns the slot of that name, or nil.
+func (p *Portrait) Slot(name string) *Slot {
+	return p.slot(func(s Slot) bool { return s.Name == name })
+}
+
+func (p *Portrait) slot(is func(Slot) bool) *Slot {
+	if i := slices.IndexFunc(p.Slots, is); i >= 0 {
+		return &p.Slots[i]
+	}
+	return nil
+}
+
+// File returns the file with that name, or nil.
+func (p *Portrait) File(name string) *File {
+	if i := slices.IndexFunc(p.Files, func(f File) bool { return f.Name == name }); i >= 0 {
+		return &p.Files[i]
+	}
+	return nil
 }
 
 // Read reads a portrait file, YAML or JSON.

@@ -1,6 +1,7 @@
 package portrait
 
 import (
+	"encoding/json"
 	"os"
 	"testing"
 
@@ -35,7 +36,7 @@ func TestRead(t *testing.T) {
 	p, found := Read("p.yaml", []byte(full))
 	require.Empty(t, found)
 	assert.Equal(t, "L24", p.Model)
-	assert.Equal(t, Room{8388608, 0}, p.Storage["flash"])
+	assert.Equal(t, Room{Total: 8388608}, p.Storage["flash"])
 	name, _, known := p.ImageRoom()
 	assert.True(t, known)
 	assert.Equal(t, "archive", name, "the first by name")
@@ -104,3 +105,29 @@ func TestFacts(t *testing.T) {
 }
 
 func ptr(b bool) *bool { return &b }
+
+// A portrait of the first stored format says the same in the current one, and what is current stays as it is.
+func TestStoredPortraits(t *testing.T) {
+	old := `{"Name":"fw","Maker":"Tarnholm","Model":"TH-60","Serial":"S1","Version":"5.0.7","Uptime":90000000000,"Started":"then","ServicesReady":"yes","Unsaved":false,
+		"Slots":[{"Name":"a","Version":"5.0.7","State":"running","Running":true,"Next":"yes","Good":"yes","Busy":"","Percent":-1,"Written":""}],"Total":100,"Free":40,
+		"Stores":[{"Name":"flash","Total":7,"Free":3}],"Files":[{"Name":"x.img","Size":9}],"Components":{"logic":"7"},"Parts":[{"Name":"fan 1","State":"ok","Good":"yes"}],
+		"Variables":{"mode":""},"Licences":[],"OutOfService":"","NotUnderstood":{"parts":"what?"}}`
+	data, err := Upgrade([]byte(old))
+	require.NoError(t, err)
+	var p Portrait
+	require.NoError(t, json.Unmarshal(data, &p))
+	assert.Equal(t, Portrait{Name: "fw", Maker: "Tarnholm", Model: "TH-60", Serial: "S1", Version: "5.0.7", UptimeSeconds: 90, Started: "then", ServicesReady: Yes, Unsaved: No,
+		Slots:   []Slot{{Name: "a", Version: "5.0.7", State: "running", Running: true, Next: Yes, Good: Yes, Percent: -1}},
+		Storage: map[string]Room{"image storage": {Total: 100, Free: 40}, "flash": {Total: 7, Free: 3, NoImages: true}}, Files: []File{{"x.img", 9}}, Components: map[string]string{"logic": "7"},
+		Modules: []Module{{"fan 1", "ok", Yes}}, BootVariables: map[string]string{"mode": ""}, Licences: []string{}, NotUnderstood: map[string]string{"parts": "what?"}}, p)
+	name, room, known := p.ImageRoom()
+	assert.Equal(t, []any{"image storage", int64(40), true}, []any{name, room.Free, known})
+	again, err := Upgrade(data)
+	require.NoError(t, err)
+	assert.JSONEq(t, string(data), string(again))
+	_, err = Upgrade([]byte("7"))
+	assert.Error(t, err)
+	none, err := Upgrade([]byte(`{"Model":"X"}`))
+	require.NoError(t, err)
+	assert.NotContains(t, string(none), "licences", "a device that does not say has no list of licences")
+}

@@ -1,5 +1,8 @@
-// Package ready says whether a change may begin or go on: each check is pass, warn or stop, with evidence and what to do.
-// It computes from facts; whoever calls it has gathered them.
+// Package ready answers whether a change may begin or continue (a go/no-go check). [Checks] turns facts about the device, the image, the records and the
+// time window into checks. A [Check] passes, warns or stops; it has evidence, and says what to do.
+//
+// A warning can be accepted by name and with a reason; a stop cannot. What is unknown is never taken for good: it warns or stops. The package
+// computes from [Facts]; the engine gathers them.
 package ready
 
 import (
@@ -57,12 +60,6 @@ const (
 	Window        = "window"
 )
 
-// A Part of the device with the state it is in: a fan, a disk, a line card.
-type Part struct {
-	Name, State string
-	Good        portrait.Fact
-}
-
 // A Need is a prerequisite of the catalogue. Met is nil when nobody knows.
 type Need struct {
 	Check          string // Prerequisites, Variables or Licences
@@ -82,8 +79,9 @@ type File struct {
 
 // A Store is a storage beside that for files. Need is what an installation takes there beyond what it overwrites; 0 when nothing is.
 type Store struct {
-	Name              string
-	Total, Free, Need int64
+	Name string
+	portrait.Room
+	Need int64
 }
 
 // Facts are what the checks look at. What is nil or zero is not known, or does not apply; each field says which.
@@ -108,6 +106,10 @@ type Facts struct {
 	Stores []Store // storages beside that for files
 
 	HasSlots   bool
+	FromFiles  bool   // images are started as they lie on the device: none is written over another
+	SameName   string // the file that runs, when the image to send has its name
+	Copy       string // what the named copy is called that is made of what runs; "" where none is
+	CopyApart  bool   // it lies on another medium than what runs
 	Writes     bool   // an installation is written
 	Idle       string // name of the idle slot; "" when there is none
 	IdleHolds  string // its version; "" when it is empty
@@ -130,7 +132,7 @@ type Facts struct {
 	SavesFirst bool // the change saves it
 	Starts     bool // the device is started anew
 
-	Parts []Part
+	Modules []portrait.Module
 
 	Services      portrait.Fact     // whether the device says that they are ready
 	NotUnderstood map[string]string // by table of the portrait: a line that its dialect does not know
@@ -171,7 +173,8 @@ func Checks(f Facts) (out []Check) {
 		add(Reach, "Reachable", Pass, "", "signed in as %s", f.SignedInAs)
 	}
 	if len(f.NoCredential) > 0 {
-		add(WaysIn, "Ways in", Warn, "add the credentials that apply there, with the versions they are for", "no credential is known to be for %s; those for any version are tried", strings.Join(f.NoCredential, ", "))
+		add(WaysIn, "Ways in", Warn, "add the credentials that apply there, with the versions they are for",
+			"no credential is known to be for %s; those for any version are tried", strings.Join(f.NoCredential, ", "))
 	} else if f.Unreachable == "" {
 		add(WaysIn, "Ways in", Pass, "", "there are credentials for every version on the way and on the way back")
 	}
@@ -188,7 +191,8 @@ func Checks(f Facts) (out []Check) {
 	}
 	f.goesBack(add)
 	if len(f.Against) > 0 {
-		add(OlderRelease, "The older release", Warn, "choose another release, or say why it has to be this one", "%s: %s", f.Older, strings.Join(f.Against, "; "))
+		add(OlderRelease, "The older release", Warn, "choose another release, or say why it has to be this one", "%s: %s", f.Older,
+			strings.Join(f.Against, "; "))
 	} else if f.Older != "" {
 		add(OlderRelease, "The older release", Pass, "", "no advisory that was imported names %s, and it is not withdrawn", f.Older)
 	}
@@ -234,7 +238,8 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services, Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
+var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)
 
@@ -255,7 +260,8 @@ func (f *Facts) identity(add adder) {
 func (f *Facts) room(add adder) {
 	switch {
 	case f.Total == 0:
-		add(Room, "Room for the files", Warn, "see that there is room before it starts", "the device does not say how much room it has; %s are needed", MiB(f.Need))
+		add(Room, "Room for the files", Warn, "see that there is room before it starts",
+			"the device does not say how much room it has; %s are needed", MiB(f.Need))
 	case f.Free < f.Need:
 		remedy := "remove files from the device"
 		if len(f.Removable) > 0 {
@@ -277,7 +283,8 @@ func (f *Facts) stores(add adder) {
 		free := fmt.Sprintf("%s of %s are free", MiB(s.Free), MiB(s.Total))
 		switch {
 		case s.Free < s.Need:
-			add(name, title, Stop, "make room in "+s.Name+"; neither the running installation nor the one that could be gone back to may go for it", "the installation takes %s more there, and %s", MiB(s.Need), free)
+			add(name, title, Stop, "make room in "+s.Name+"; neither the running installation nor the one that could be gone back to may go for it",
+				"the installation takes %s more there, and %s", MiB(s.Need), free)
 		case s.Free*nearlyFull < s.Total:
 			add(name, title, Warn, "see what fills it", "it is nearly full: %s", free)
 		default:
@@ -291,6 +298,14 @@ const nearlyFull = 50
 
 func (f *Facts) slots(add adder) {
 	switch {
+	case f.FromFiles && f.SameName != "":
+		add(Slots, "Installations", Stop, "give the image another name in the catalogue, or update the device by hand", "the image has the name of the one that runs, %s, and would overwrite it", f.SameName)
+	case f.FromFiles:
+		add(Slots, "Installations", Pass, "", "the image is started as it lies on the device; %s, which runs, stays", orIt(f.RunningIn))
+	case f.Copy != "" && !f.CopyApart:
+		add(Slots, "Installations", Pass, "", "what runs is copied first, as %s; the copy lies on the same disk, so it is a way back and no backup", f.Copy)
+	case f.Copy != "":
+		add(Slots, "Installations", Pass, "", "what runs is copied first, as %s, onto another medium", f.Copy)
 	case !f.Writes && f.IdleBusy:
 		add(Slots, "Installations", Stop, "wait until that has ended", "slot %s is being written by somebody else", f.Idle)
 	case !f.Writes:
@@ -312,21 +327,31 @@ func (f *Facts) slots(add adder) {
 	}
 }
 
+func orIt(name string) string {
+	if name == "" {
+		return "the image"
+	}
+	return name
+}
+
 func (f *Facts) unsaved(add adder) {
 	const title = "Saved configuration"
 	switch {
 	case f.Unsaved == portrait.No:
 		add(Unsaved, title, Pass, "", "nothing is unsaved")
 	case f.Unsaved == portrait.Yes && f.SavesFirst:
-		add(Unsaved, title, Warn, "accept that it is saved, or put it in order first", "the running configuration differs from the saved one; this change saves it")
+		add(Unsaved, title, Warn, "accept that it is saved, or put it in order first",
+			"the running configuration differs from the saved one; this change saves it")
 	case f.Unsaved == portrait.Yes && f.Starts:
-		add(Unsaved, title, Stop, "save it, or undo what nobody wants", "the running configuration differs from the saved one, and a restart would lose the difference")
+		add(Unsaved, title, Stop, "save it, or undo what nobody wants",
+			"the running configuration differs from the saved one, and a restart would lose the difference")
 	case f.Unsaved == portrait.Yes:
 		add(Unsaved, title, Pass, "", "the running configuration differs from the saved one; nothing of it is lost, since nothing is started anew")
 	case !f.CanSave && !f.SavesFirst:
 		add(Unsaved, title, Pass, "", "the device does not say whether anything is unsaved, and knows no command to save")
 	case f.Starts || f.SavesFirst:
-		add(Unsaved, title, Warn, "look at the device, and save what has to be kept", "whether anything is unsaved is not known, since the device does not say; a restart loses what is not saved")
+		add(Unsaved, title, Warn, "look at the device, and save what has to be kept",
+			"whether anything is unsaved is not known, since the device does not say; a restart loses what is not saved")
 	default:
 		add(Unsaved, title, Pass, "", "whether anything is unsaved is not known; nothing of it is lost, since nothing is started anew")
 	}
@@ -362,7 +387,8 @@ func (f *Facts) goesBack(add adder) {
 		if len(list) > 6 {
 			list, more = list[:6], fmt.Sprintf(" and %d more", len(list)-6)
 		}
-		add(Undone, title, Warn, how, "going back undoes %d statements that were configured since backup %d: %s%s", len(f.Undone), f.UndoneBackup, strings.Join(list, ", "), more)
+		add(Undone, title, Warn, how, "going back undoes %d statements that were configured since backup %d: %s%s", len(f.Undone), f.UndoneBackup,
+			strings.Join(list, ", "), more)
 	default:
 		add(Undone, title, Pass, "", "nothing was configured since backup %d", f.UndoneBackup)
 	}
@@ -395,7 +421,7 @@ func (f *Facts) comparable(add adder) {
 
 func (f *Facts) health(add adder) {
 	var bad, unknown []string
-	for _, p := range f.Parts {
+	for _, p := range f.Modules {
 		switch p.Good {
 		case portrait.No:
 			bad = append(bad, p.Name+": "+p.State)
@@ -405,11 +431,12 @@ func (f *Facts) health(add adder) {
 	}
 	switch {
 	case len(bad) == 0 && len(unknown) > 0:
-		add(Health, "Health", Warn, "look at them on the device; its dialect has to know how it says that a part is well", "whether they are well is not known of %d of %d parts: %s", len(unknown), len(f.Parts), strings.Join(unknown, ", "))
+		add(Health, "Health", Warn, "look at them on the device; its dialect has to know how it says that a part is well",
+			"whether they are well is not known of %d of %d parts: %s", len(unknown), len(f.Modules), strings.Join(unknown, ", "))
 	case len(bad) > 0:
 		add(Health, "Health", Warn, "repair it first; a device that is not well is a bad start", "%s", strings.Join(bad, "; "))
-	case len(f.Parts) > 0:
-		add(Health, "Health", Pass, "", "all %d parts are well", len(f.Parts))
+	case len(f.Modules) > 0:
+		add(Health, "Health", Pass, "", "all %d parts are well", len(f.Modules))
 	}
 }
 
@@ -480,7 +507,8 @@ func (f *Facts) window(add adder) {
 	case !f.Now.Before(f.To):
 		add(Window, "Window", Stop, "give the change another window", "it closed at %s", f.To.Format(Stamp))
 	case left < need:
-		add(Window, "Window", Stop, "give the change a longer window", "%s are left until %s, but %s; it could not finish and still go back", Rounded(left), end, say)
+		add(Window, "Window", Stop, "give the change a longer window", "%s are left until %s, but %s; it could not finish and still go back",
+			Rounded(left), end, say)
 	default:
 		add(Window, "Window", Pass, "", "%s are left until %s; %s", Rounded(left), end, say)
 	}
@@ -488,17 +516,6 @@ func (f *Facts) window(add adder) {
 
 // Stamp is how moments are told: with their zone, so that nobody reads them in another one.
 const Stamp = "2006-01-02 15:04:05 MST"
-
-// Worst is the worst state of some checks.
-func Worst(checks []Check) State {
-	worst := Pass
-	for _, c := range checks {
-		if c.State == Stop || c.State == Warn && worst == Pass {
-			worst = c.State
-		}
-	}
-	return worst
-}
 
 // Of returns those in a state.
 func Of(checks []Check, s State) (out []Check) {

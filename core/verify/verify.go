@@ -58,6 +58,10 @@ func (v Value) String() string {
 			return "none"
 		}
 		return strings.Join(v.Set, ", ")
+	case Text:
+		if v.Text == "" {
+			return "nothing"
+		}
 	}
 	return v.Text
 }
@@ -300,7 +304,10 @@ func holds(e Expectation, before, after Value) (bool, string) {
 }
 
 func setEvidence(before Value, missing, extra []string) string {
-	parts := []string{fmt.Sprintf("all %d are there", len(before.Set))}
+	parts := []string{"it is there"}
+	if n := len(before.Set); n != 1 {
+		parts[0] = fmt.Sprintf("all %d are there", n)
+	}
 	if len(missing) > 0 {
 		parts[0] = fmt.Sprintf("%d of %d missing: %s", len(missing), len(before.Set), strings.Join(missing, ", "))
 	}

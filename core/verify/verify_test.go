@@ -23,7 +23,7 @@ func TestJudge(t *testing.T) {
 	}{
 		{"keeps all", Expectation{Rule: KeepsAll}, Readings{"r": set("a", "b")}, Readings{"r": set("a", "b", "c")}, Met, "all 2 are there; 1 new: c"},
 		{"one lost", Expectation{Rule: KeepsAll}, Readings{"r": set("a", "b")}, Readings{"r": set("b")}, Unmet, "1 of 2 missing: a"},
-		{"unchanged set has one more", Expectation{Rule: Unchanged}, Readings{"r": set("a")}, Readings{"r": set("a", "b")}, Unmet, "all 1 are there; 1 new: b"},
+		{"unchanged set has one more", Expectation{Rule: Unchanged}, Readings{"r": set("a")}, Readings{"r": set("a", "b")}, Unmet, "it is there; 1 new: b"},
 		{"unchanged number", Expectation{Rule: Unchanged}, Readings{"r": num(3)}, Readings{"r": num(4)}, Unmet, "was 3, is 4"},
 		{"enough", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": num(100)}, Readings{"r": num(50)}, Met, "was 100, is 50"},
 		{"too few", Expectation{Rule: AtLeast, Percent: 50}, Readings{"r": num(100)}, Readings{"r": num(49)}, Unmet, "at least 50 %"},
@@ -228,5 +228,5 @@ func TestNothingToCompareWith(t *testing.T) {
 		assert.Equal(t, c.want, c.e.Nothing(c.before), "%v", c.before)
 	}
 	_, evidence := judge(keeps, set("a"), set("a"))
-	assert.Equal(t, "all 1 are there", evidence, "nothing new is not told")
+	assert.Equal(t, "it is there", evidence, "nothing new is not told")
 }

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -29,8 +30,8 @@ type Server struct {
 	cmd     *exec.Cmd
 }
 
-// Start starts a server whose files are in dir.
-func Start(dir string) (*Server, error) {
+// Start starts a server whose files are in dir. more are further lines of its configuration, in which PORT is its port.
+func Start(dir string, more ...string) (*Server, error) {
 	bin := "/usr/sbin/sshd"
 	if _, err := os.Stat(bin); err != nil {
 		return nil, errors.New("no OpenSSH server is installed; install Debian's package openssh-server")
@@ -60,6 +61,9 @@ func Start(dir string) (*Server, error) {
 	s.Address = ln.Addr().String()
 	_ = ln.Close()
 	_, port, _ := net.SplitHostPort(s.Address)
+	for i := range more {
+		more[i] = strings.ReplaceAll(more[i], "PORT", port)
+	}
 	config := fmt.Sprintf(`ListenAddress 127.0.0.1
 Port %s
 HostKey %s/host
@@ -73,7 +77,7 @@ Subsystem sftp internal-sftp
 `, port, dir, dir)
 	err = errors.Join(
 		os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(s.Signer.PublicKey()), 0o600),
-		os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o600))
+		os.WriteFile(filepath.Join(dir, "config"), []byte(config+strings.Join(more, "\n")+"\n"), 0o600))
 	if err != nil {
 		return nil, err
 	}

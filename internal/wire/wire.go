@@ -1,5 +1,5 @@
-// Package wire passes TCP connections on, and can be cut: what is open breaks, and nothing answers at its address for a while, as
-// when the network between is away.
+// Package wire is a TCP relay for tests. A [Wire] passes connections on from one address to another. It can be cut: open connections break and
+// the address stays closed for a while, as when the network in between fails. It can also be slow, or silent in one direction.
 package wire
 
 import (

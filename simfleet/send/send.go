@@ -1,4 +1,4 @@
-// Package send is how simulated boxes send a file to somebody.
+// Package send transfers files for simulated devices: to and from SFTP, FTP, TFTP and HTTP addresses.
 package send
 
 import (

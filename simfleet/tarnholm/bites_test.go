@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"verimorph/simfleet/box"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -44,9 +46,9 @@ func TestTwoInstallationsAtOnce(t *testing.T) {
 func TestSwappedAndLate(t *testing.T) {
 	b := start(t, newSpec(t), t.TempDir())
 	serial := b.serial()
-	require.NoError(t, b.Arm(SwappedUnit, Fault{Times: -1}))
+	require.NoError(t, b.Arm(SwappedUnit, box.Fault{Times: -1}))
 	assert.NotEqual(t, serial, b.serial())
-	require.NoError(t, b.Arm(UsersLate, Fault{Value: 100000, Times: -1}))
+	require.NoError(t, b.Arm(UsersLate, box.Fault{Value: 100000, Times: -1}))
 	b.mu.Lock()
 	assert.False(t, b.usersLate(), "only after a start")
 	b.mu.Unlock()

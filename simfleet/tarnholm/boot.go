@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"verimorph/core/version"
+	"verimorph/simfleet/box"
 )
 
 // phase is how far the box has come up.
@@ -38,7 +39,7 @@ const (
 // since is the box's own time since its boot began. The caller holds the lock.
 func (b *Box) since() time.Duration {
 	d := time.Duration(float64(time.Since(b.st.BootAt)) * b.factor)
-	if f, ok := b.st.Faults[SlowReturn]; ok && f.armed() {
+	if f, ok := b.st.Faults[SlowReturn]; ok && f.Armed() {
 		d /= time.Duration(max(f.Value, 1))
 	}
 	return d
@@ -98,25 +99,21 @@ func (b *Box) restart() {
 		b.st.Config, _ = dropBlocks(b.st.Config, "translate", "rewrite")
 	}
 	if b.hit(NewHostKey) {
-		b.st.HostKey = newHostKey()
+		b.st.HostKey = box.NewHostKey()
 	}
 	_ = b.save()
-	for c := range b.conns {
-		_ = c.Close()
-	}
+	b.host.Cut()
 	b.mu.Unlock()
 }
 
 // brick leaves the box with nothing that starts. The caller holds the lock.
 func (b *Box) brick() {
-	b.st.Faults[NeverReturn] = Fault{Hit: true, Count: 1}
+	b.st.Faults[NeverReturn] = box.Fault{Hit: true, Count: 1}
 	b.st.BootAt = time.Now()
 	b.st.Boots++
 	b.st.Bricks++
 	_ = b.save()
-	for c := range b.conns {
-		_ = c.Close()
-	}
+	b.host.Cut()
 }
 
 // convert is what a release does with a configuration that another release wrote: it keeps what it understands. The
@@ -150,7 +147,7 @@ func convert(config, wrote, to string) (string, int) {
 	return "# written by " + to + "\n" + rest, lost
 }
 
-// serial is the number of the unit that stands there. The caller need not hold the lock: it was read with the rest.
+// serial is the number of the unit that stands there. It takes the lock, which the caller must not hold.
 func (b *Box) serial() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()

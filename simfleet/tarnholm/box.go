@@ -6,10 +6,7 @@
 package tarnholm
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"log/slog"
 	"os"
@@ -18,7 +15,7 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/crypto/ssh"
+	"verimorph/simfleet/box"
 )
 
 // A Spec says what a box is when it is taken out of its carton.
@@ -36,6 +33,9 @@ type Spec struct {
 	Line                string // host:port of its console line; "": none
 }
 
+// Maker is who makes these firewalls.
+const Maker = "Tarnholm"
+
 // A Box is one simulated firewall.
 type Box struct {
 	OnVerb func(verb string) // hears of every command before it is carried out; nil: nobody
@@ -45,15 +45,12 @@ type Box struct {
 	factor float64
 	log    *slog.Logger
 
+	spare   int64      // bytes that are free at least
 	flashMu sync.Mutex // one piece at a time goes into the flash
 	mu      sync.Mutex
 	st      state
-	conns   map[closer]bool
-	listen  *listener
-	done    chan struct{}
+	host    *box.Host
 }
-
-type closer interface{ Close() error }
 
 // state is what the box keeps on disk.
 type state struct {
@@ -69,7 +66,7 @@ type state struct {
 	Sent                int              `json:"sent,omitempty"`   // images that arrived whole
 	Spoilt              int              `json:"spoilt,omitempty"` // installations that were spoilt by another one
 	Bricks              int              `json:"bricks,omitempty"` // starts from what cannot be started
-	Faults              map[string]Fault `json:"faults"`
+	Faults              box.Faults       `json:"faults"`
 	Log                 []string         `json:"log"`
 	Holding             holding          `json:"holding"`
 	Pending             *archive         `json:"pending,omitempty"` // an archive that the next start unpacks
@@ -89,7 +86,8 @@ type slot struct {
 
 // Open loads a box from its folder, or makes a new one there.
 func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error) {
-	b := &Box{spec: spec, dir: dir, factor: factor, log: log.With("box", spec.Name), conns: map[closer]bool{}, done: make(chan struct{})}
+	b := &Box{spec: spec, dir: dir, factor: factor, log: log.With("box", spec.Name)}
+	b.host = b.network()
 	if err := os.MkdirAll(filepath.Join(dir, "flash"), 0o700); err != nil {
 		return nil, err
 	}
@@ -119,19 +117,19 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 func (b *Box) unpack() error {
 	s := b.spec
 	idle := &slot{State: "empty"}
-	config := "# written by " + s.Version + "\n" + strings.ReplaceAll(s.Config, "{{random}}", randomText(20))
+	config := "# written by " + s.Version + "\n" + strings.ReplaceAll(s.Config, "{{random}}", box.Random(20))
 	if s.Idle != "" {
 		idle = &slot{Version: s.Idle, State: "good", Config: config, Wrote: s.Version}
 	}
 	b.st = state{
-		HostKey: newHostKey(), Password: orRandom(s.Password), Watchword: orRandom(s.Watchword),
+		HostKey: box.NewHostKey(), Password: orRandom(s.Password), Watchword: orRandom(s.Watchword),
 		Slots:   map[string]*slot{"a": {Version: s.Version, State: "good", Config: config, Wrote: s.Version}, "b": idle},
-		Running: "a", Next: "a", Config: config, Faults: map[string]Fault{},
+		Running: "a", Next: "a", Config: config, Faults: map[string]box.Fault{},
 		BootAt: time.Now().Add(-time.Hour), Boots: 1, // it has been running for long
 	}
 	b.st.Holding = b.newHolding()
 	if s.OlderPasswords {
-		idle.Password, idle.Watchword = randomText(12), randomText(12)
+		idle.Password, idle.Watchword = box.Random(12), box.Random(12)
 	}
 	for name, size := range s.Files {
 		if err := os.WriteFile(b.onFlash(name), make([]byte, size), 0o600); err != nil {
@@ -162,9 +160,6 @@ func (b *Box) Reset() error {
 	return b.save()
 }
 
-// Model is the box's model.
-func (b *Box) Model() string { return b.spec.Model }
-
 func (b *Box) stateFile() string { return filepath.Join(b.dir, "state.json") }
 func (b *Box) onFlash(name string) string {
 	return filepath.Join(b.dir, "flash", filepath.Base(name))
@@ -194,36 +189,12 @@ func (b *Box) note(format string, args ...any) {
 	b.log.Info(line)
 }
 
-// Access is how to get into the box; the demo hands it to the service.
-type Access struct {
-	Name      string `yaml:"name" json:"name"`
-	Address   string `yaml:"address" json:"address"`
-	User      string `yaml:"user" json:"user"`
-	Password  string `yaml:"password" json:"password"`
-	Watchword string `yaml:"watchword" json:"watchword"`
-	HostKey   string `yaml:"host-key" json:"hostKey"` // in authorized-keys form
-	// Of the installation in the other slot, when it has passwords of its own.
-	OlderVersion   string `yaml:"older-version,omitempty" json:"olderVersion,omitempty"`
-	OlderPassword  string `yaml:"older-password,omitempty" json:"olderPassword,omitempty"`
-	OlderWatchword string `yaml:"older-watchword,omitempty" json:"olderWatchword,omitempty"`
-	// Of boxes with a web side.
-	Web   string `yaml:"web,omitempty" json:"web,omitempty"`
-	Token string `yaml:"token,omitempty" json:"token,omitempty"`
-	// Password of the factory state, of boxes that return to it.
-	Plate string `yaml:"plate,omitempty" json:"plate,omitempty"`
-	// Console line.
-	Line     string `yaml:"line,omitempty" json:"line,omitempty"`
-	LineOnly bool   `yaml:"line-only,omitempty" json:"lineOnly,omitempty"`
-	// How to speak with it.
-	Dialect string `yaml:"dialect" json:"dialect"`
-}
-
-// Access returns how to get into the box.
-func (b *Box) Access() Access {
+// Access implements box.Box.
+func (b *Box) Access() box.Access {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	a := Access{Name: b.spec.Name, Address: b.spec.Address, User: b.spec.User, Password: b.st.Password, Watchword: b.st.Watchword,
-		HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(b.signer().PublicKey()))), Dialect: "tarnholm", Line: b.spec.Line}
+	a := box.Access{Name: b.spec.Name, Address: b.spec.Address, User: b.spec.User, Password: b.st.Password, Watchword: b.st.Watchword,
+		HostKey: box.PublicKey(b.st.HostKey), Dialect: "tarnholm", Line: b.spec.Line}
 	for name, s := range b.st.Slots {
 		if name != b.st.Running && s.Password != "" {
 			a.OlderVersion, a.OlderPassword, a.OlderWatchword = s.Version, s.Password, s.Watchword
@@ -239,7 +210,7 @@ type Status struct {
 	Boots, Fits, Spoilt, Bricks  int
 	Sent                         int
 	Slots                        map[string][2]string // version and state by slot
-	Faults                       map[string]Fault
+	Faults                       map[string]box.Fault
 	Config                       string
 	Refusals                     int
 	Holding                      map[string]string
@@ -249,7 +220,7 @@ type Status struct {
 func (b *Box) Status() Status {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	faults := map[string]Fault{}
+	faults := map[string]box.Fault{}
 	for k, v := range b.st.Faults {
 		faults[k] = v
 	}
@@ -260,31 +231,19 @@ func (b *Box) Status() Status {
 	return Status{b.spec.Name, b.st.Running, b.st.Slots[b.st.Running].Version, b.st.Next, b.phase().String(), b.st.Boots, b.st.Fits, b.st.Spoilt, b.st.Bricks, b.st.Sent, slots, faults, b.st.Config, b.st.Refusals, map[string]string{"users": b.st.Holding.Users, "licences": b.st.Holding.Licences, "certs": b.st.Holding.Certs, "cables": b.st.Holding.Cables}}
 }
 
-func (b *Box) signer() ssh.Signer {
-	s, err := ssh.ParsePrivateKey([]byte(b.st.HostKey))
-	if err != nil {
-		panic(err) // we wrote it ourselves
+// Look implements box.Box.
+func (b *Box) Look() box.Look {
+	st := b.Status()
+	out := box.Look{Name: st.Name, Maker: Maker, Model: b.spec.Model, Version: st.Version, Phase: st.Phase, Faults: st.Faults}
+	for _, name := range FaultNames {
+		out.Can = append(out.Can, box.FaultKind{Name: name, Text: FaultTexts[name]})
 	}
-	return s
-}
-
-func newHostKey() string {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		panic(err)
-	}
-	block, err := ssh.MarshalPrivateKey(key, "")
-	if err != nil {
-		panic(err)
-	}
-	return string(pem.EncodeToMemory(block))
+	return out
 }
 
 func orRandom(s string) string {
 	if s == "" {
-		return randomText(12)
+		return box.Random(12)
 	}
 	return s
 }
-
-func randomText(n int) string { return strings.ToLower(rand.Text()[:n]) }

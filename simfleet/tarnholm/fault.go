@@ -1,10 +1,6 @@
 package tarnholm
 
-import (
-	"fmt"
-	"slices"
-	"strings"
-)
+import "verimorph/simfleet/box"
 
 // Names of faults.
 const (
@@ -47,21 +43,10 @@ var FaultTexts = map[string]string{
 	SwappedUnit: "another unit of the same model stands in its place", WorksOn: "an installation is answered at once and goes on in the background",
 }
 
-// A Fault is something that goes wrong with a box.
-type Fault struct {
-	Value int64 `json:"value,omitempty" yaml:"value"`
-	Times int   `json:"times,omitempty" yaml:"times"` // how often it strikes; 0: once
-	Hit   bool  `json:"hit,omitempty" yaml:"-"`       // it has struck
-	Count int   `json:"count,omitempty" yaml:"-"`     // how often
-	Taken int64 `json:"taken,omitempty" yaml:"-"`     // low-flash: bytes that something else fills
-}
-
-func (f Fault) armed() bool { return f.Count < max(f.Times, 1) || f.Times < 0 }
-
 // Arm gives the box a fault.
-func (b *Box) Arm(name string, f Fault) error {
-	if !slices.Contains(FaultNames, name) {
-		return fmt.Errorf("fault %q is not known; known: %s", name, strings.Join(FaultNames, ", "))
+func (b *Box) Arm(name string, f box.Fault) error {
+	if err := box.Known(name, FaultNames); err != nil {
+		return err
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -84,19 +69,15 @@ func (b *Box) Heal(name string) error {
 
 // hit lets an armed fault strike and reports whether it did. The caller holds the lock.
 func (b *Box) hit(name string) bool {
-	f, ok := b.st.Faults[name]
-	if !ok || !f.armed() {
-		return false
+	struck := b.st.Faults.Hit(name)
+	if struck {
+		b.note("fault strikes: %s", name)
 	}
-	f.Hit = true
-	f.Count++
-	b.st.Faults[name] = f
-	b.note("fault strikes: %s", name)
-	return true
+	return struck
 }
 
 // has reports whether a standing fault is there. The caller holds the lock.
-func (b *Box) has(name string) (Fault, bool) {
+func (b *Box) has(name string) (box.Fault, bool) {
 	f, ok := b.st.Faults[name]
 	return f, ok
 }

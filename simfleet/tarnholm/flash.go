@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/firmware"
 
 	"github.com/pkg/sftp"
@@ -42,6 +44,18 @@ func (b *Box) total() int64 { return b.spec.Flash }
 func (b *Box) free() int64 {
 	f, _ := b.has(LowFlash)
 	return max(b.total()-b.used()-f.Taken, 0)
+}
+
+// fits reports whether so many bytes more fit, and takes them. The flash is looked through only when what was left the last time does not do; the caller holds the lock.
+func (b *Box) fits(more int64) bool {
+	if _, low := b.has(LowFlash); low || more > b.spare {
+		b.spare = b.free()
+	}
+	if more > b.spare {
+		return false
+	}
+	b.spare -= max(more, 0)
+	return true
 }
 
 func (f *flash) name(path string) (string, error) {
@@ -96,19 +110,6 @@ func (f *flash) Filecmd(r *sftp.Request) error {
 	return os.Remove(name)
 }
 
-type fileList []os.FileInfo
-
-func (l fileList) ListAt(into []os.FileInfo, offset int64) (int, error) {
-	if offset >= int64(len(l)) {
-		return 0, io.EOF
-	}
-	n := copy(into, l[offset:])
-	if n < len(into) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
 // Filelist implements sftp.FileLister.
 func (f *flash) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	dir := filepath.Join(f.b.dir, "flash")
@@ -118,19 +119,9 @@ func (f *flash) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 			name = dir
 		}
 		st, err := os.Stat(name)
-		return fileList{st}, err
+		return box.FileList{st}, err
 	}
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, err
-	}
-	var l fileList
-	for _, e := range entries {
-		if st, err := e.Info(); err == nil {
-			l = append(l, st)
-		}
-	}
-	return l, nil
+	return box.ListFolder(dir)
 }
 
 // slowFile writes at the pace of the flash, and breaks as the faults say.
@@ -178,23 +169,23 @@ func (b *Box) take(file *os.File, written *int64, p *[]byte, off int64, drop fun
 	b.flashMu.Unlock()
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if st, err := file.Stat(); err != nil || off+int64(len(*p))-st.Size() > b.free() {
+	if st, err := file.Stat(); err != nil || !b.fits(off+int64(len(*p))-st.Size()) {
 		return errRoom
 	}
 	if *written < 0 { // it broke off before; pieces that were on the way are lost
 		return io.ErrClosedPipe
 	}
 	*written += int64(len(*p))
-	if f, ok := b.has(DropTransfer); ok && f.armed() && *written > f.Value {
+	if f, ok := b.has(DropTransfer); ok && f.Armed() && *written > f.Value {
 		b.hit(DropTransfer)
 		*written = -1
 		drop()
 		return io.ErrClosedPipe
 	}
-	if f, ok := b.has(StallTransfer); ok && f.armed() && *written > f.Value {
+	if f, ok := b.has(StallTransfer); ok && f.Armed() && *written > f.Value {
 		b.hit(StallTransfer)
 		b.mu.Unlock()
-		<-b.done
+		<-b.host.Done()
 		b.mu.Lock()
 		return io.ErrClosedPipe
 	}

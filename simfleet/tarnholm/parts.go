@@ -16,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/core/version"
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/send"
 )
 
@@ -43,9 +44,9 @@ const (
 
 func (b *Box) newHolding() holding {
 	return holding{
-		Users:    fmt.Sprintf("%s\tall\t%s\nwatch\tread\t%s\n", b.spec.User, randomText(20), randomText(20)),
+		Users:    fmt.Sprintf("%s\tall\t%s\nwatch\tread\t%s\n", b.spec.User, box.Random(20), box.Random(20)),
 		Licences: fmt.Sprintf("%s\ttunnels\t50\tuntil 2028-06-30\n%s\treports\tany\tfor ever\n", b.spec.Serial, b.spec.Serial),
-		Certs:    fmt.Sprintf("certificate pier-gate\nfor %s\nkey %s%s\nend\n", b.spec.Name, randomText(26), randomText(26)),
+		Certs:    fmt.Sprintf("certificate pier-gate\nfor %s\nkey %s%s\nend\n", b.spec.Name, box.Random(26), box.Random(26)),
 		Cables:   "p1\track 1, panel 4\np2\track 1, panel 5\np3\track 2, panel 1\n",
 	}
 }
@@ -225,6 +226,9 @@ func (b *Box) scp(ch ssh.Channel, command string) {
 		if _, err := io.ReadFull(ch, data); err != nil {
 			return
 		}
+		b.mu.Lock()
+		b.spare = 0 // what is free is counted anew
+		b.mu.Unlock()
 		if os.WriteFile(b.onFlash(words[2]), data[:size], 0o600) == nil {
 			_, _ = ch.Write([]byte{0})
 			code = 0
@@ -232,10 +236,8 @@ func (b *Box) scp(ch ssh.Channel, command string) {
 	}
 }
 
-// refuse counts refused sign-ins: the fault lock-account says after how many the account is locked until somebody comes.
+// refuse counts refused sign-ins: the fault lock-account says after how many the account is locked until somebody comes. The caller holds the lock.
 func (b *Box) refuse(c net.Addr) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
 	b.st.Refusals++
 	b.note("sign-in refused, %s", c)
 	_ = b.save()

@@ -2,6 +2,7 @@ package tarnholm
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -196,118 +197,145 @@ func sorted[V any](m map[string]V) []string {
 	return keys
 }
 
-func (s *shell) tell(args []string) error {
-	b := s.b
+// A glance is the box at one moment, for what it tells of itself.
+type glance struct {
+	box                         *Box
+	state                       state
+	run                         slot
+	phase                       phase
+	up                          time.Duration
+	total                       int64
+	serial                      string
+	slots                       map[string]slot
+	translations, tunnels, logs []string
+	routes                      []string
+	neighbours                  [][2]string
+	clock                       time.Time
+	sessions                    int
+}
+
+func (b *Box) glance() *glance {
+	serial := b.serial() // takes the lock by itself
 	b.mu.Lock()
-	st, spec := b.st, b.spec
-	run := *st.Slots[st.Running]
-	ph, up, free, total := b.phase(), b.since(), b.free(), b.total()
-	translations, tunnels, sessions := b.translations(), b.tunnelsUp(), b.sessions()
-	slots := map[string]slot{}
-	for k, v := range st.Slots {
-		slots[k] = *v
+	defer b.mu.Unlock()
+	g := &glance{box: b, state: b.st, run: *b.st.Slots[b.st.Running], phase: b.phase(), up: b.since(), total: b.total(), serial: serial,
+		slots: map[string]slot{}, translations: b.translations(), tunnels: b.tunnelsUp(), logs: slices.Clone(b.st.Log),
+		routes: b.routes(), neighbours: b.neighbours(), clock: b.clock(), sessions: b.sessions()}
+	for k, v := range b.st.Slots {
+		g.slots[k] = *v
 	}
-	routes, neighbours, clock := b.routes(), b.neighbours(), b.clock()
-	logLines := slices.Clone(st.Log)
-	b.mu.Unlock()
-	what := strings.Join(args, " ")
-	switch what {
-	case "box":
-		services := "starting"
-		if ph == phaseReady {
-			services = "ready"
+	return g
+}
+
+// free is what is left on the flash.
+func (g *glance) free() int64 {
+	g.box.mu.Lock()
+	defer g.box.mu.Unlock()
+	return g.box.free()
+}
+
+// tellers are what the box can be asked for, by what stands behind "tell".
+var tellers = map[string]func(*shell, *glance){
+	"box":          (*shell).tellBox,
+	"slots":        (*shell).tellSlots,
+	"flash":        (*shell).tellFlash,
+	"ports":        (*shell).tellPorts,
+	"translations": func(s *shell, g *glance) { s.list(g.translations, "  %s") },
+	"tunnels": func(s *shell, g *glance) {
+		for _, t := range blocks(g.state.Config, "tunnel") {
+			s.say("  %-20s %s", t, map[bool]string{true: "up", false: "down"}[slices.Contains(g.tunnels, t)])
 		}
-		s.say("  name      %s", spec.Name)
-		s.say("  maker     Tarnholm")
-		s.say("  model     %s", spec.Model)
-		s.say("  serial    %s", b.serial())
-		s.say("  running   %s in slot %s", run.Version, st.Running)
-		s.say("  up        %d s", int(up.Seconds()))
-		s.say("  started   %s", st.BootAt.UTC().Format(time.RFC3339Nano))
-		s.say("  services  %s", services)
-		s.say("  unsaved   %s", map[bool]string{true: "yes", false: "no"}[st.Config != run.Config])
-	case "slots":
-		s.say("  slot  version      state")
-		for _, name := range sorted(slots) {
-			sl := slots[name]
-			state := sl.State
-			if sl.State == "fitting" {
-				state = fmt.Sprintf("fitting %d%%", sl.Progress)
-			}
-			if name == st.Running {
-				state += ", running"
-			}
-			if name == st.Next {
-				state += ", next"
-			}
-			v := sl.Version
-			if v == "" {
-				v = "-"
-			}
-			s.say("  %-4s  %-11s  %s", name, v, state)
-		}
-	case "flash":
-		entries, _ := os.ReadDir(filepath.Join(b.dir, "flash"))
-		for _, e := range entries {
-			if fi, err := e.Info(); err == nil {
-				s.say("  %10d  %s", fi.Size(), e.Name())
-			}
-		}
-		s.say("  total %d free %d", total, free)
-	case "ports":
-		s.say("  port  link")
-		for _, p := range blocks(st.Config, "port") {
-			link := "up"
-			if slices.Contains(strings.Split(section(st.Config, "port "+p), "\n"), "  link off") || ph < phaseReady && up < phaseBegins[phaseCommands]+2*time.Second {
-				link = "down"
-			}
-			s.say("  %-4s  %s", p, link)
-		}
-	case "translations":
-		for _, t := range translations {
-			s.say("  %s", t)
-		}
-	case "tunnels":
-		for _, t := range blocks(st.Config, "tunnel") {
-			s.say("  %-20s %s", t, map[bool]string{true: "up", false: "down"}[slices.Contains(tunnels, t)])
-		}
-	case "routes":
-		for _, r := range routes {
-			s.say("  %s in use", r)
-		}
-	case "neighbours":
-		for _, n := range neighbours {
+	},
+	"routes": func(s *shell, g *glance) { s.list(g.routes, "  %s in use") },
+	"neighbours": func(s *shell, g *glance) {
+		for _, n := range g.neighbours {
 			s.say("  %-4s %s", n[0], n[1])
 		}
-	case "clock":
-		s.say("  %s", clock.Format(time.RFC3339))
-	case "sessions":
-		s.say("  open %d", sessions)
-	case "log":
-		for _, l := range logLines {
-			s.say("  %s", l)
-		}
-	case "users":
-		return s.lineByLine(st.Holding.Users)
-	case "licences":
-		return s.lineByLine(st.Holding.Licences)
-	case "boot":
-		s.say("  from %s, then %s", st.Running, st.Next)
-	case "config running":
-		return s.lineByLine(st.Config)
-	case "config saved":
-		return s.lineByLine(run.Config)
-	default:
+	},
+	"clock":          func(s *shell, g *glance) { s.say("  %s", g.clock.Format(time.RFC3339)) },
+	"sessions":       func(s *shell, g *glance) { s.say("  open %d", g.sessions) },
+	"log":            func(s *shell, g *glance) { s.list(g.logs, "  %s") },
+	"users":          func(s *shell, g *glance) { s.lineByLine(g.state.Holding.Users) },
+	"licences":       func(s *shell, g *glance) { s.lineByLine(g.state.Holding.Licences) },
+	"boot":           func(s *shell, g *glance) { s.say("  from %s, then %s", g.state.Running, g.state.Next) },
+	"config running": func(s *shell, g *glance) { s.lineByLine(g.state.Config) },
+	"config saved":   func(s *shell, g *glance) { s.lineByLine(g.run.Config) },
+}
+
+func (s *shell) tell(args []string) error {
+	tell, ok := tellers[strings.Join(args, " ")]
+	if !ok {
 		return fmt.Errorf("tell what? one of: %s", verbs["tell"].args)
 	}
+	tell(s, s.b.glance())
 	return nil
 }
 
-func (s *shell) lineByLine(text string) error {
-	for _, l := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
-		s.say("%s", l)
+func (s *shell) tellBox(g *glance) {
+	services := "starting"
+	if g.phase == phaseReady {
+		services = "ready"
 	}
-	return nil
+	s.say("  name      %s", g.box.spec.Name)
+	s.say("  maker     %s", Maker)
+	s.say("  model     %s", g.box.spec.Model)
+	s.say("  serial    %s", g.serial)
+	s.say("  running   %s in slot %s", g.run.Version, g.state.Running)
+	s.say("  up        %d s", int(g.up.Seconds()))
+	s.say("  started   %s", g.state.BootAt.UTC().Format(time.RFC3339Nano))
+	s.say("  services  %s", services)
+	s.say("  unsaved   %s", map[bool]string{true: "yes", false: "no"}[g.state.Config != g.run.Config])
+}
+
+func (s *shell) tellSlots(g *glance) {
+	s.say("  slot  version      state")
+	for _, name := range sorted(g.slots) {
+		sl := g.slots[name]
+		state := sl.State
+		if sl.State == "fitting" {
+			state = fmt.Sprintf("fitting %d%%", sl.Progress)
+		}
+		if name == g.state.Running {
+			state += ", running"
+		}
+		if name == g.state.Next {
+			state += ", next"
+		}
+		s.say("  %-4s  %-11s  %s", name, cmp.Or(sl.Version, "-"), state)
+	}
+}
+
+func (s *shell) tellFlash(g *glance) {
+	entries, _ := os.ReadDir(filepath.Join(g.box.dir, "flash"))
+	for _, e := range entries {
+		if fi, err := e.Info(); err == nil {
+			s.say("  %10d  %s", fi.Size(), e.Name())
+		}
+	}
+	s.say("  total %d free %d", g.total, g.free())
+}
+
+func (s *shell) tellPorts(g *glance) {
+	s.say("  port  link")
+	late := g.phase < phaseReady && g.up < phaseBegins[phaseCommands]+2*time.Second
+	for _, p := range blocks(g.state.Config, "port") {
+		link := "up"
+		if late || slices.Contains(strings.Split(section(g.state.Config, "port "+p), "\n"), "  link off") {
+			link = "down"
+		}
+		s.say("  %-4s  %s", p, link)
+	}
+}
+
+// list says each line in a form.
+func (s *shell) list(lines []string, form string) {
+	for _, l := range lines {
+		s.say(form, l)
+	}
+}
+
+func (s *shell) lineByLine(text string) {
+	s.list(strings.Split(strings.TrimSuffix(text, "\n"), "\n"), "%s")
 }
 
 // section returns one block with its lines.
@@ -434,96 +462,6 @@ func (s *shell) fit(args []string) error {
 		return fmt.Errorf("%s is for %s %s, this is a Tarnholm %s", args[0], h.Maker, strings.Join(h.Models, " and "), s.b.spec.Model)
 	}
 	return s.b.fit(h.Version, args[2], regardless, func(percent int) { s.raw(fmt.Sprintf("  %d%%\r\n", percent)) })
-}
-
-// fit writes an image into a slot. It goes on when the person who asked for it hangs up.
-func (b *Box) fit(to, into string, regardless bool, progress func(int)) error {
-	b.mu.Lock()
-	st := &b.st
-	run, target := st.Slots[st.Running], st.Slots[into]
-	var refusal string
-	switch {
-	case into == st.Running:
-		refusal = fmt.Sprintf("slot %s is running", into)
-	case target.State == "fitting": // it does not notice that it is told twice: both write
-		target.State = "broken"
-		st.Spoilt++
-		b.note("slot %s: two installations at once; nothing of it can be used", into)
-		_ = b.save()
-		refusal = fmt.Sprintf("slot %s is spoilt", into)
-	case !follows(run.Version, to) && !regardless:
-		refusal = fmt.Sprintf("%s does not follow %s; add regardless if it must be", to, run.Version)
-	}
-	if refusal != "" {
-		b.mu.Unlock()
-		return errors.New(refusal)
-	}
-	*target = slot{Version: to, State: "fitting", Fresh: true}
-	st.Fits++
-	boots := st.Boots
-	_, on := b.has(WorksOn)
-	b.note("slot %s: writing %s", into, to)
-	err := b.save()
-	b.mu.Unlock()
-	if err != nil {
-		return err
-	}
-	type report struct {
-		percent int
-		err     error
-	}
-	reports := make(chan report, 32)
-	go func() {
-		defer close(reports)
-		for p := 10; p <= 100; p += 10 {
-			select {
-			case <-b.done:
-				return
-			case <-time.After(b.sim(fitTime / 10)):
-			}
-			b.mu.Lock()
-			if target.State != "fitting" || st.Boots != boots {
-				if target.State == "fitting" {
-					target.State = "broken"
-					b.note("slot %s: writing was cut short by a restart", into)
-					_ = b.save()
-				}
-				b.mu.Unlock()
-				reports <- report{p, fmt.Errorf("writing slot %s was cut short", into)}
-				return
-			}
-			target.Progress = p
-			if p == 50 && b.hit(FitFails) {
-				target.State = "broken"
-				b.note("slot %s: writing failed at %d %%", into, p)
-				_ = b.save()
-				b.mu.Unlock()
-				reports <- report{p, fmt.Errorf("writing slot %s failed at %d %%", into, p)}
-				return
-			}
-			if p == 100 {
-				target.State = "good"
-				b.note("slot %s: %s is written", into, to)
-				_ = b.save()
-			}
-			b.mu.Unlock()
-			reports <- report{percent: p}
-		}
-	}()
-	if on {
-		go func() {
-			for range reports {
-			}
-		}()
-		return nil
-	}
-	for r := range reports {
-		if r.err != nil {
-			return r.err
-		}
-		progress(r.percent)
-	}
-	return nil
 }
 
 // follows is what the box itself knows of supported ways: less than its maker, but enough to warn.

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"verimorph/simfleet/box"
 	"verimorph/simfleet/firmware"
 )
 
@@ -188,7 +189,7 @@ func TestFit(t *testing.T) {
 	assert.Equal(t, 1, b.Status().Fits)
 	assert.Contains(t, talk(t, b, 50, raised(b, "next b", "tell slots")...), "b     5.0.7        good, next")
 
-	require.NoError(t, b.Arm(FitFails, Fault{}))
+	require.NoError(t, b.Arm(FitFails, box.Fault{}))
 	assert.ErrorContains(t, b.fit("5.0.7", "b", false, func(int) {}), "writing slot b failed at 50 %")
 	assert.Contains(t, talk(t, b, 50, raised(b, "next b")...), "no: slot b is broken")
 }
@@ -201,7 +202,7 @@ func TestPowerCutWhileWriting(t *testing.T) {
 	go func() { _ = b.fit("5.0.7", "b", false, func(int) {}) }()
 	require.Eventually(t, func() bool { return b.Status().Fits == 1 }, 20*time.Second, time.Millisecond)
 	assert.ErrorContains(t, b.fit("5.0.7", "b", false, func(int) {}), "slot b is spoilt")
-	close(b.done)
+	b.Stop()
 	again, err := Open(spec, dir, factor, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(t, err)
 	assert.Equal(t, "broken", again.st.Slots["b"].State)
@@ -238,7 +239,7 @@ func TestServicesComeBackLate(t *testing.T) {
 	assert.Equal(t, 100, b.sessions())
 	b.st.Config, _ = dropBlocks(b.st.Config, "translate")
 	assert.Equal(t, 30, b.sessions(), "without translation most sessions cannot be")
-	b.st.Faults[SlowReturn] = Fault{Value: 3}
+	b.st.Faults[SlowReturn] = box.Fault{Value: 3}
 	at(phaseBegins[phaseReady])
 	assert.Equal(t, phaseOff, b.phase(), "three times as long")
 }
@@ -278,7 +279,7 @@ func TestFlash(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, b.Status().Config, string(data))
 
-	require.NoError(t, b.Arm(LowFlash, Fault{Value: 500}))
+	require.NoError(t, b.Arm(LowFlash, box.Fault{Value: 500}))
 	assert.Contains(t, talk(t, b, 50, "tell flash"), "free 500")
 	require.NoError(t, b.Heal(LowFlash))
 	assert.NotContains(t, talk(t, b, 50, "tell flash"), "free 500")
@@ -308,14 +309,14 @@ func TestStartingBoxAnswersInStages(t *testing.T) {
 
 func TestFaultNames(t *testing.T) {
 	b := start(t, newSpec(t), t.TempDir())
-	assert.ErrorContains(t, b.Arm("explodes", Fault{}), `fault "explodes" is not known; known: chatter, clock-wrong, corrupt-transfer`)
-	require.NoError(t, b.Arm(TunnelDown, Fault{Times: 2}))
+	assert.ErrorContains(t, b.Arm("explodes", box.Fault{}), `fault "explodes" is not known; known: chatter, clock-wrong, corrupt-transfer`)
+	require.NoError(t, b.Arm(TunnelDown, box.Fault{Times: 2}))
 	b.mu.Lock()
 	hits := []bool{b.hit(TunnelDown), b.hit(TunnelDown), b.hit(TunnelDown), b.hit(NeverReturn)}
 	b.mu.Unlock()
 	assert.Equal(t, []bool{true, true, false, false}, hits)
 	key := b.Access().HostKey
-	require.NoError(t, b.Arm(NewHostKey, Fault{}))
+	require.NoError(t, b.Arm(NewHostKey, box.Fault{}))
 	b.restart()
 	assert.NotEqual(t, key, b.Access().HostKey)
 	require.NoError(t, b.Reset())
@@ -341,8 +342,8 @@ func TestRoutesNeighboursClockAndLog(t *testing.T) {
 	for _, text := range []string{"0.0.0.0/0 in use", "p1   uplink", "p2   pier-switch", time.Now().UTC().Format("2006-01-02T15:")} {
 		assert.Contains(t, out, text)
 	}
-	require.NoError(t, b.Arm(ClockWrong, Fault{Value: 7200}))
-	require.NoError(t, b.Arm(LogErrors, Fault{}))
+	require.NoError(t, b.Arm(ClockWrong, box.Fault{Value: 7200}))
+	require.NoError(t, b.Arm(LogErrors, box.Fault{}))
 	assert.Contains(t, talk(t, b, 24, "tell clock"), time.Now().UTC().Add(2*time.Hour).Format("2006-01-02T15:"))
 	assert.NotContains(t, talk(t, b, 24, "page off", "tell log"), "error: ")
 	b.restart()
@@ -365,7 +366,7 @@ func TestTheLineTellsAStart(t *testing.T) {
 	c, err := net.Dial("tcp", spec.Line)
 	require.NoError(t, err)
 	defer c.Close()
-	require.NoError(t, b.Arm(SlowReturn, Fault{Value: 4, Times: -1}))
+	require.NoError(t, b.Arm(SlowReturn, box.Fault{Value: 4, Times: -1}))
 	time.Sleep(100 * time.Millisecond)
 	b.restart()
 	_ = c.SetReadDeadline(time.Now().Add(20 * time.Second))

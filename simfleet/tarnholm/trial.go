@@ -50,19 +50,54 @@ type complaint struct {
 	text string
 }
 
-// tryConfiguration is what the box itself knows of its configurations. It is written apart from any schema, so that it
-// does not agree with somebody else's mistakes.
-func tryConfiguration(lines []string, model string, v version.Version) (out []complaint) {
-	no := func(i int, format string, args ...any) {
-		out = append(out, complaint{i + 1, fmt.Sprintf(format, args...)})
+// A trial is what a box knows of its configurations while it reads one. It is written apart from any schema, so that it does not agree with
+// somebody else's mistakes.
+type trial struct {
+	model   string
+	version version.Version
+	train5  bool
+	blocks  map[string]string // which statements each block may hold
+	zones   map[string]bool   // roles that ports have
+	seen    map[string]int    // the line of each block
+	block   string            // that it is in
+	out     []complaint
+}
+
+// tryConfiguration returns what a box complains about.
+func tryConfiguration(lines []string, model string, v version.Version) []complaint {
+	t := trial{model: model, version: v, train5: !v.Less(version.MustParse("5.0")), seen: map[string]int{}, zones: map[string]bool{"any": true, "tunnel": true}}
+	t.blocks = t.understood()
+	for _, l := range lines {
+		if role, ok := strings.CutPrefix(l, "  role "); ok {
+			t.zones[strings.TrimSpace(role)] = true
+		}
 	}
-	train5 := !v.Less(version.MustParse("5.0"))
-	train6 := !v.Less(version.MustParse("6.0"))
-	blocks := map[string]string{"box": "name place clock-from idle-after", "port": "role address link speed mtu note", "route": "via cost", "addresses": "member", "tunnel": "inside secret cipher renew",
-		"policy": "allow deny allow-set", "report": "to community", "user": "level secret"}
-	if train5 {
+	for i, l := range lines {
+		text, _, _ := strings.Cut(strings.TrimRight(l, "\r "), " #")
+		words := strings.Fields(text)
+		switch {
+		case len(words) == 0 || words[0][0] == '#':
+		case !strings.HasPrefix(text, " "):
+			t.begins(i, text, words)
+		default:
+			t.statement(i, text, words)
+		}
+	}
+	return t.out
+}
+
+func (t *trial) no(i int, format string, args ...any) {
+	t.out = append(t.out, complaint{i + 1, fmt.Sprintf(format, args...)})
+}
+
+// understood is what a release and model know.
+func (t *trial) understood() map[string]string {
+	train6 := !t.version.Less(version.MustParse("6.0"))
+	blocks := map[string]string{"box": "name place clock-from idle-after", "port": "role address link speed mtu note", "route": "via cost",
+		"addresses": "member", "tunnel": "inside secret cipher renew", "policy": "allow deny allow-set", "report": "to community", "user": "level secret"}
+	if t.train5 {
 		blocks["rewrite"], blocks["sign-in"] = "match to log", "greeting tries"
-		if model != "TH-40" {
+		if t.model != "TH-40" {
 			blocks["fast-path"] = "enabled"
 		}
 	} else {
@@ -72,76 +107,69 @@ func tryConfiguration(lines []string, model string, v version.Version) (out []co
 		blocks["report"] += " facility"
 	}
 	blocks["tunnel"] += map[bool]string{false: " peer", true: " far-end"}[train6]
-	if !train6 && model != "TH-80" {
+	if !train6 && t.model != "TH-80" {
 		blocks["modem"] = "number pin"
 	}
-	ports := map[string]int{"TH-40": 4, "TH-60": 6, "TH-80": 8}[model]
-	zones := map[string]bool{"any": true, "tunnel": true}
-	for _, l := range lines {
-		if role, ok := strings.CutPrefix(l, "  role "); ok {
-			zones[strings.TrimSpace(role)] = true
+	return blocks
+}
+
+// begins reads the first line of a block.
+func (t *trial) begins(i int, text string, words []string) {
+	t.block = words[0]
+	if _, ok := t.blocks[t.block]; !ok {
+		t.no(i, "%q is not understood by %s", t.block, t.version)
+		return
+	}
+	if first := t.seen[text]; first > 0 {
+		t.no(i, "%q was on line %d already", text, first)
+	}
+	t.seen[text] = i + 1
+	if t.block == "port" && len(words) > 1 {
+		n, err := strconv.Atoi(strings.TrimLeft(words[1], "px"))
+		most := map[string]int{"TH-40": 4, "TH-60": 6, "TH-80": 8}[t.model]
+		if strings.HasPrefix(words[1], "x") {
+			most = map[string]int{"TH-80": 2}[t.model]
+		}
+		if err != nil || n < 1 || n > most {
+			t.no(i, "this box has no port %s", words[1])
 		}
 	}
-	block, known := "", ""
-	seen := map[string]int{}
-	for i, l := range lines {
-		text, _, _ := strings.Cut(strings.TrimRight(l, "\r "), " #")
-		words := strings.Fields(text)
-		if len(words) == 0 || words[0][0] == '#' {
-			continue
+}
+
+// statement reads a line inside a block.
+func (t *trial) statement(i int, text string, words []string) {
+	known, ok := t.blocks[t.block]
+	if !ok {
+		return
+	}
+	if !slices.Contains(strings.Fields(known), words[0]) {
+		t.no(i, "%q is not understood in %s", words[0], t.block)
+		return
+	}
+	ciphers := []string{"first", "second", "third"}
+	if t.train5 {
+		ciphers = []string{"second", "third", "fourth"}
+	}
+	switch value := strings.TrimPrefix(strings.TrimSpace(text), words[0]+" "); {
+	case len(words) == 1:
+		t.no(i, "%s needs a value", words[0])
+	case t.block == "port" && words[0] == "address", t.block == "tunnel" && words[0] == "inside":
+		if _, err := netip.ParsePrefix(value); err != nil {
+			t.no(i, "%q is not an address with its length", value)
 		}
-		if !strings.HasPrefix(text, " ") {
-			block = words[0]
-			var ok bool
-			if known, ok = blocks[block]; !ok {
-				no(i, "%q is not understood by %s", block, v)
-				continue
-			}
-			if first := seen[text]; first > 0 {
-				no(i, "%q was on line %d already", text, first)
-			}
-			seen[text] = i + 1
-			if block == "port" && len(words) > 1 {
-				n, err := strconv.Atoi(strings.TrimLeft(words[1], "px"))
-				most := ports
-				if strings.HasPrefix(words[1], "x") {
-					most = map[string]int{"TH-80": 2}[model]
-				}
-				if err != nil || n < 1 || n > most {
-					no(i, "this box has no port %s", words[1])
-				}
-			}
-			continue
+	case words[0] == "via" || words[0] == "peer" || words[0] == "far-end":
+		if _, err := netip.ParseAddr(value); err != nil {
+			t.no(i, "%q is not an address", value)
 		}
-		if _, ok := blocks[block]; !ok {
-			continue
-		}
-		if !slices.Contains(strings.Fields(known), words[0]) {
-			no(i, "%q is not understood in %s", words[0], block)
-			continue
-		}
-		switch value := strings.TrimPrefix(strings.TrimSpace(text), words[0]+" "); {
-		case len(words) == 1:
-			no(i, "%s needs a value", words[0])
-		case block == "port" && words[0] == "address", block == "tunnel" && words[0] == "inside":
-			if _, err := netip.ParsePrefix(value); err != nil {
-				no(i, "%q is not an address with its length", value)
-			}
-		case words[0] == "via" || words[0] == "peer" || words[0] == "far-end":
-			if _, err := netip.ParseAddr(value); err != nil {
-				no(i, "%q is not an address", value)
-			}
-		case words[0] == "cipher" && train5 && !slices.Contains([]string{"second", "third", "fourth"}, value), words[0] == "cipher" && !train5 && !slices.Contains([]string{"first", "second", "third"}, value):
-			no(i, "there is no cipher %q", value)
-		case words[0] == "link" && value != "on" && value != "off":
-			no(i, "link is on or off, not %q", value)
-		case (words[0] == "allow" || words[0] == "deny") && len(words) > 2:
-			for _, z := range words[1:3] {
-				if !zones[z] {
-					no(i, "no port has the role %q", z)
-				}
+	case words[0] == "cipher" && !slices.Contains(ciphers, value):
+		t.no(i, "there is no cipher %q", value)
+	case words[0] == "link" && value != "on" && value != "off":
+		t.no(i, "link is on or off, not %q", value)
+	case (words[0] == "allow" || words[0] == "deny") && len(words) > 2:
+		for _, z := range words[1:3] {
+			if !t.zones[z] {
+				t.no(i, "no port has the role %q", z)
 			}
 		}
 	}
-	return out
 }

@@ -1,5 +1,5 @@
-// Package terminal joins what a simulated device says in short succession, as the driver of a terminal does: the echo of a
-// command comes back in one piece, not letter by letter.
+// Package terminal simulates a terminal driver: output that follows within a moment is sent as one piece, so that the echo of a command does not
+// arrive letter by letter. On request the pieces end anywhere, as over a slow line.
 package terminal
 
 import (

@@ -62,7 +62,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The fleet, by name */
+        /** The fleet, filtered and in an order */
         get: operations["listDevices"];
         put?: never;
         /** Add a device */
@@ -102,9 +102,10 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
+        /** The newest refresh of a device, with its progress */
+        get: operations["getRefresh"];
         put?: never;
-        /** Ask the device what it is now */
+        /** Ask the device what it is now. The answer comes at once; the device is looked at by a job of the service, which goes on over restarts */
         post: operations["refreshDevice"];
         delete?: never;
         options?: never;
@@ -144,7 +145,7 @@ export interface paths {
         /** Pin a host key that is known */
         put: operations["setHostKey"];
         post?: never;
-        /** Forget the pinned host key; the next contact pins the one it finds */
+        /** Forget the pinned host key and the keys of certificates; the next contact pins those it finds */
         delete: operations["forgetHostKey"];
         options?: never;
         head?: never;
@@ -347,9 +348,9 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Approve, start, arm, hold, resume or stop a change, or answer what it asks
+         * Approve, start, arm, pause, resume or stop a change, or answer what it asks
          * @description A change that is `asking` tells the question and its possible answers: sign-off, accept, retry, go-back, leave. A
-         *     held change whose last hop has passed its point of no return can go back too.
+         *     paused change whose last hop has passed its point of no return can go back too.
          *     `arm` has an approved change start by itself when its window opens. `early` takes the approved time away, with a
          *     reason; the change has to be approved again. What is accepted after the approval, and new terms, take it away, too.
          */
@@ -609,6 +610,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/step-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of steps, and which can be asked for by themselves */
+        get: operations["listStepKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/change-policy": {
         parameters: {
             query?: never;
@@ -735,6 +753,74 @@ export interface paths {
         /** Load a catalogue file (docs/formats/catalogue.md) */
         put: operations["loadCatalogue"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dialects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of devices that the service can speak with (docs/formats/dialect.md) */
+        get: operations["listDialects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dialects/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The text of a dialect */
+        get: operations["getDialect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dialects/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find what is wrong with a dialect, and what it can do; nothing is loaded */
+        post: operations["checkDialect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dialects/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try queries of a dialect on a device of the fleet */
+        post: operations["tryDialect"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1011,7 +1097,7 @@ export interface paths {
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
-                action: "hold" | "resume" | "stop";
+                action: "pause" | "resume" | "stop";
             };
             cookie?: never;
         };
@@ -1259,7 +1345,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How the backups of each device are */
+        /** How the backups of each device are, those that need a look first */
         get: operations["getBackupHealth"];
         put?: never;
         post?: never;
@@ -1677,25 +1763,27 @@ export interface components {
             user: string;
             /** @description The time zone of the installation (IANA name), in which windows, times and clocks are told everywhere. */
             zone: string;
+            /** @description Those that devices can be spoken with. */
+            dialects: string[];
             /**
              * Format: double
              * @description 1 in real use; a simulated fleet runs this many times faster.
              */
             timeFactor: number;
         };
-        Device: {
+        Device: components["schemas"]["DeviceSettings"] & {
             name: string;
-            groups: string[];
-            /** @description URL of its HTTP side. */
-            web?: string;
             /** @description Sign-ins in a row that the device refused. */
             refusedTries?: number;
             site: string;
             address: string;
             dialect: string;
-            transfer: components["schemas"]["Transfer"];
             /** @description Fingerprint of the pinned key. */
             hostKey?: string;
+            /** @description By management protocol: the pinned SHA-256 of the public key of its certificate. */
+            pins?: {
+                [key: string]: string;
+            };
             portrait?: components["schemas"]["Portrait"];
             standing?: components["schemas"]["DeviceStanding"];
             /**
@@ -1710,13 +1798,26 @@ export interface components {
              * @description The change that occupies it.
              */
             openChange?: number;
+            transfer: components["schemas"]["Transfer"];
+            groups: string[];
+        };
+        /** @description What people say about how a device is dealt with. */
+        DeviceSettings: {
+            groups?: string[];
+            /** @description URL of its HTTP side. */
+            web?: string;
+            transfer?: components["schemas"]["Transfer"];
             reach?: components["schemas"]["Reach"];
+            /** @description Where it offers management protocols (netconf, restconf, gnmi, gnoi, snmp), host:port, where that is not the port of its kind. */
+            services?: {
+                [key: string]: string;
+            };
         };
         /**
          * @description sftp: the service pushes images. The others: the device fetches them from the service.
          * @enum {string}
          */
-        Transfer: "sftp" | "http" | "ftp" | "tftp" | "pull-sftp";
+        Transfer: "sftp" | "http" | "https" | "ftp" | "tftp" | "pull-sftp";
         /** @description How a device is reached where that is not simply its address. */
         Reach: {
             /** @description host:port of its console line at a console server. */
@@ -1729,10 +1830,12 @@ export interface components {
             enter?: string;
         };
         DevicePage: {
+            /** @description How many devices fit; told with the first page only. */
+            total?: number;
             items: components["schemas"]["Device"][];
             next?: string;
         };
-        NewDevice: {
+        NewDevice: components["schemas"]["DeviceSettings"] & {
             name: string;
             site?: string;
             /** @description host:port */
@@ -1743,13 +1846,8 @@ export interface components {
             privilegedPassword?: string;
             /** @description Known host key in authorized-keys form; otherwise the first contact pins it. */
             hostKey?: string;
-            transfer?: components["schemas"]["Transfer"];
-            groups?: string[];
-            /** @description URL of its HTTP side. */
-            web?: string;
             /** @description For its HTTP side. */
             token?: string;
-            reach?: components["schemas"]["Reach"];
         };
         Credentials: {
             user: string;
@@ -1788,16 +1886,23 @@ export interface components {
             unsaved?: boolean;
             /** @description Tables of which its dialect did not understand a line; what they do not show may be there all the same. */
             notUnderstood?: string[];
+            /** @description What else it says of itself, in words and in the order in which it is shown. */
+            facts?: components["schemas"]["DeviceFact"][];
             /** Format: date-time */
             takenAt: string;
         };
+        DeviceFact: {
+            name: string;
+            text: string;
+        };
+        /**
+         * @description no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
+         * @enum {string}
+         */
+        Standing: "ready" | "starting" | "no-answer" | "unknown" | "in-change";
         /** @description How a device stands, as far as somebody knows, with how old that is and where it comes from. */
         DeviceStanding: {
-            /**
-             * @description no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
-             * @enum {string}
-             */
-            state: "ready" | "starting" | "no-answer" | "unknown" | "in-change";
+            state: components["schemas"]["Standing"];
             text: string;
             /**
              * @description Who knows it: somebody who looked at the device, or the change that works on it.
@@ -1845,6 +1950,17 @@ export interface components {
             good?: boolean;
             /** @description It holds something that cannot be started. It is no way back. */
             broken?: boolean;
+            /** @description It is started when the next one cannot be. Left out when the device does not say. */
+            second?: boolean;
+            /** @description What the device keeps of it. */
+            description?: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            size?: number;
+            /** @description When it was made, in the device's own words. */
+            written?: string;
         };
         Aim: {
             /** @description A version, or: preferred, newest, train:T, fixes:ADVISORY, or member:NAME for what another device or member of the ensemble runs. */
@@ -1881,21 +1997,41 @@ export interface components {
             permit?: components["schemas"]["Citation"];
             refused: components["schemas"]["Citation"][];
         };
-        Act: {
-            /** @enum {string} */
-            kind: "backup" | "clean-up" | "licence" | "send" | "checksum" | "install" | "clone" | "component" | "power" | "drain" | "save" | "choose-slot" | "restart" | "undrain" | "hand";
-            /** @description Of send, checksum, install and component: the name of the file in the catalogue. */
+        StepKind: {
+            kind: string;
+            /** @description What a step of this kind is called where it has no title of its own. */
+            title: string;
+            /** @description How it is asked for by itself; left out where it cannot stand alone. */
+            operation?: {
+                /**
+                 * @description What has to be said with it: the name of a file in the catalogue; files on the device; a component; a licence and its key; what a person is to do; nothing or a slot, and whether it is for the next start only; the name of a copy of an installation; that and another name for it.
+                 * @enum {string}
+                 */
+                takes: "" | "image" | "files" | "part" | "licence" | "text" | "once" | "slot" | "name";
+                help: string;
+                /** @description It can be asked for once in a change. */
+                once?: boolean;
+            };
+        };
+        Operation: {
+            /** @description One that `GET /step-kinds` lists with an operation. */
+            kind: string;
+            /** @description Of what takes an image: the name of the file in the catalogue. */
             file?: string;
-            /** @description Of clean-up. */
+            /** @description Of what takes files. */
             files?: string[];
-            /** @description Of component, power and licence: its name. */
+            /** @description Of what takes a part or a licence: its name. */
             part?: string;
-            /** @description Of licence; sealed at once and never shown again. */
+            /** @description Of a licence; sealed at once and never shown again. */
             key?: string;
-            /** @description Of hand: what is to be done. */
+            /** @description Of what takes a text: what is to be done. */
             text?: string;
             /** @description Of choose-slot: for the next start only. */
             once?: boolean;
+            /** @description Of what is done with a slot or a copy of an installation: its name. */
+            slot?: string;
+            /** @description Of rename-slot: the new name. */
+            name?: string;
         };
         NewLicence: {
             /** @description As the device and the catalogue name it. */
@@ -1911,8 +2047,8 @@ export interface components {
             carry?: boolean;
             /** @description Install the last release into the other slot, too, once the readings are as expected. That overwrites the previous installation. */
             both?: boolean;
-            /** @description Single steps, done in this order; `to` is not looked at. */
-            acts?: components["schemas"]["Act"][];
+            /** @description Single operations, done in this order; `to` is not looked at. */
+            operations?: components["schemas"]["Operation"][];
             /** @description host:port at which the device is expected once it was started anew; left out, where it was. */
             comesBackAt?: string;
             /** @description Files to remove from the device first. */
@@ -2106,16 +2242,16 @@ export interface components {
             running?: boolean;
         };
         /** @enum {string} */
-        Action: "approve" | "start" | "arm" | "early" | "hold" | "resume" | "stop" | "sign-off" | "accept" | "retry" | "go-back" | "leave";
+        Action: "approve" | "start" | "arm" | "early" | "pause" | "resume" | "stop" | "sign-off" | "accept" | "retry" | "go-back" | "leave";
         ActionWords: {
             /** @description A reason, or what was seen. Needed to accept warnings. */
             text?: string;
         };
         /**
-         * @description held: somebody paused it. scheduled: it goes on by itself at a time.
+         * @description pausing: it goes on to its next safe point. paused: by somebody. scheduled: it goes on by itself at a time.
          * @enum {string}
          */
-        ChangeState: "draft" | "approved" | "running" | "holding" | "held" | "scheduled" | "asking" | "done" | "returned" | "failed" | "stopped";
+        ChangeState: "draft" | "approved" | "running" | "pausing" | "paused" | "scheduled" | "asking" | "done" | "returned" | "failed" | "stopped";
         /** @enum {string} */
         StepState: "waiting" | "running" | "done" | "failed" | "skipped";
         Terms: {
@@ -2330,10 +2466,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; acts: single steps.
+             * @description back: start the previous installation again; operations: single operations.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "acts";
+            kind: "firmware" | "restore" | "back" | "operations";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description The device may show another host key; it is pinned then. */
             expectsHostKey?: boolean;
@@ -2393,12 +2529,12 @@ export interface components {
              */
             most?: number;
             /** @description While it may not be interrupted: until which step. */
-            restingAt?: string;
+            pausesAt?: string;
             /**
              * Format: double
              * @description Seconds until then at most, in 19 of 20 cases.
              */
-            restingMost?: number;
+            pausesMost?: number;
             awaited?: components["schemas"]["Awaited"];
             /**
              * Format: date-time
@@ -2456,7 +2592,7 @@ export interface components {
             back?: boolean;
             /** @description Of a hand step: what is to be done. Of a clean-up: which files go. */
             text?: string;
-            /** @description The change can be held before it. */
+            /** @description The change can be paused before it. */
             safe?: boolean;
             /** Format: date-time */
             startedAt?: string;
@@ -2590,6 +2726,93 @@ export interface components {
             version: string;
             file?: string;
         };
+        Dialect: {
+            name: string;
+            /** @enum {string} */
+            source: "built-in" | "loaded";
+            /** @description Of a loaded one: the file that it came from. */
+            file?: string;
+            /**
+             * Format: int64
+             * @description Of the file.
+             */
+            version?: number;
+            loadedBy?: string;
+            /** Format: date-time */
+            loadedAt?: string;
+            /** @description Verbs that are missing to change the firmware of such devices. */
+            lacks: string[];
+            /** @description Why it cannot be used. */
+            trouble?: string;
+        };
+        DialectFinding: {
+            line: number;
+            column: number;
+            /** @description False: the dialect cannot be used. */
+            doubt: boolean;
+            message: string;
+            hint?: string;
+        };
+        DialectCoverage: {
+            kind: string;
+            name: string;
+            has: boolean;
+            /** @description What follows where it is missing. */
+            without: string;
+            /** @description The protocol that it goes by, where that is not the command line. */
+            by?: string;
+        };
+        DialectQuestion: {
+            /** @enum {string} */
+            kind: "portrait" | "reading" | "part" | "verb";
+            /** @description Of the portrait: what is sent first. */
+            name: string;
+            /** @description It may change something on the device. */
+            writes: boolean;
+            /** @description Placeholders to be filled in. */
+            takes: string[];
+        };
+        DialectTry: {
+            /** @description Of the fleet; its credentials are used. */
+            device: string;
+            /** @description The dialect; left out, the one of the device. */
+            text?: string;
+            /** @description What is sent for the portrait, or names of readings, parts and verbs; left out, all of the portrait and all readings. */
+            queries?: string[];
+            /** @description Verbs that may change something are allowed. */
+            write?: boolean;
+            /** @description What placeholders are filled in with. */
+            fill?: {
+                [key: string]: string;
+            };
+        };
+        DialectMark: {
+            /** @description In bytes of the answer. */
+            from: number;
+            to: number;
+            /** @description Empty: the whole match. */
+            group: string;
+        };
+        DialectTrial: {
+            question: components["schemas"]["DialectQuestion"];
+            sent: string[];
+            /** @description Without echo and prompt. */
+            answer: string;
+            marks: components["schemas"]["DialectMark"][];
+            fields: {
+                [key: string]: string;
+            };
+            table?: string;
+            rows: {
+                [key: string]: string;
+            }[];
+            /** @description Of a reading. */
+            value?: string;
+            /** @description What went wrong or is not understood. */
+            trouble?: string;
+            /** Format: int64 */
+            milliseconds: number;
+        };
         CatalogueFile: {
             file: string;
             family: string;
@@ -2721,6 +2944,28 @@ export interface components {
             /** @description Only from this site. */
             site?: string;
         };
+        /** @description A look at a device that somebody asked for. */
+        Refresh: {
+            /** Format: int64 */
+            id: number;
+            device: string;
+            /** @enum {string} */
+            state: "waiting" | "running" | "done" | "failed";
+            askedBy: string;
+            /** Format: date-time */
+            askedAt: string;
+            /** Format: date-time */
+            startedAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /** @description What is happening now, as "reading: tell slots". */
+            doing?: string;
+            /** @description 0 to 1. */
+            fraction: number;
+            /** @description How long such a look took before. */
+            usualSeconds?: number;
+            problem?: components["schemas"]["Problem"];
+        };
         Fetch: {
             /** Format: int64 */
             id: number;
@@ -2732,7 +2977,7 @@ export interface components {
             /** Format: int64 */
             done: number;
             /** @enum {string} */
-            state: "waiting" | "running" | "held" | "done" | "failed" | "stopped";
+            state: "waiting" | "running" | "paused" | "done" | "failed" | "stopped";
             attempts: number;
             /** @description What happens, or why it failed. */
             note: string;
@@ -3037,7 +3282,7 @@ export interface components {
             usedAt?: string;
         };
         /** @enum {string} */
-        CredentialKind: "password" | "key" | "privileged" | "http-token" | "snmp-v3" | "console";
+        CredentialKind: "password" | "key" | "privileged" | "http-token" | "snmp-v3" | "snmp-community" | "certificate" | "console";
         NewCredential: {
             device?: string;
             group?: string;
@@ -3046,6 +3291,8 @@ export interface components {
             versions?: string;
             password?: string;
             privateKey?: string;
+            /** @description Of kind certificate: PEM, with those that signed it; its key is in privateKey. */
+            certificate?: string;
             passphrase?: string;
             token?: string;
             authProtocol?: string;
@@ -3428,6 +3675,9 @@ export interface components {
     parameters: {
         DeviceName: string;
         ID: number;
+        /** @description Only what has this text in a field that the list shows; upper and lower case are one. */
+        Find: string;
+        Descending: boolean;
         Cursor: string;
         Limit: number;
         IdempotencyKey: string;
@@ -3507,6 +3757,16 @@ export interface operations {
     listDevices: {
         parameters: {
             query?: {
+                /** @description Only what has this text in a field that the list shows; upper and lower case are one. */
+                find?: components["parameters"]["Find"];
+                /** @description Only devices that stand so. */
+                standing?: components["schemas"]["Standing"];
+                /** @description Only devices of this model. */
+                model?: string;
+                /** @description Only devices that run this version. */
+                version?: string;
+                sort?: "name" | "site" | "model" | "standing" | "asOf";
+                descending?: components["parameters"]["Descending"];
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
             };
@@ -3589,13 +3849,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    groups?: string[];
-                    /** @description URL of its HTTP side. */
-                    web?: string;
-                    reach?: components["schemas"]["Reach"];
-                    transfer?: components["schemas"]["Transfer"];
-                };
+                "application/json": components["schemas"]["DeviceSettings"];
             };
         };
         responses: {
@@ -3606,6 +3860,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRefresh: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The refresh. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refresh"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3622,13 +3899,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The device with a new portrait. */
-            200: {
+            /** @description The refresh; one that is under way is returned as it is. */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Device"];
+                    "application/json": components["schemas"]["Refresh"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4406,6 +4683,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listStepKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The kinds. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["StepKind"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getChangePolicy: {
         parameters: {
             query?: never;
@@ -4617,6 +4917,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Loaded"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDialects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Built-in dialects, and those that were loaded. A loaded one takes the place of a built-in one of its name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Dialect"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDialect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is used now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        text: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkDialect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Findings, coverage, and what can be tried. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        findings: components["schemas"]["DialectFinding"][];
+                        coverage: components["schemas"]["DialectCoverage"][];
+                        askable: components["schemas"]["DialectQuestion"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryDialect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DialectTry"];
+            };
+        };
+        responses: {
+            /** @description What came of each query, and the conversation as a recording (docs/formats/session.md). */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["DialectTrial"][];
+                        recording: string;
+                        /** @description Why the rest was not tried. */
+                        trouble?: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];
@@ -5113,7 +5523,7 @@ export interface operations {
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
-                action: "hold" | "resume" | "stop";
+                action: "pause" | "resume" | "stop";
             };
             cookie?: never;
         };
@@ -5257,6 +5667,8 @@ export interface operations {
         parameters: {
             query?: {
                 device?: string;
+                /** @description Only what has this text in a field that the list shows; upper and lower case are one. */
+                find?: components["parameters"]["Find"];
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
             };
@@ -5537,6 +5949,8 @@ export interface operations {
     getBackupHealth: {
         parameters: {
             query?: {
+                /** @description Only what has this text in a field that the list shows; upper and lower case are one. */
+                find?: components["parameters"]["Find"];
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
             };
@@ -5546,7 +5960,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A page, by device name. */
+            /** @description A page. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5555,6 +5969,10 @@ export interface operations {
                     "application/json": {
                         items: components["schemas"]["BackupHealth"][];
                         next?: string;
+                        /** @description How many devices fit. */
+                        total: number;
+                        /** @description How many of them need a look. */
+                        bad: number;
                     };
                 };
             };
@@ -5778,6 +6196,10 @@ export interface operations {
         parameters: {
             query?: {
                 device?: string;
+                /** @description Only what has this text in a field that the list shows; upper and lower case are one. */
+                find?: components["parameters"]["Find"];
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path?: never;
@@ -5785,7 +6207,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description In the order in which they are tried. */
+            /** @description A page; those of one device in the order in which they are tried. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5793,6 +6215,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Credential"][];
+                        next?: string;
                     };
                 };
             };

@@ -2,7 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router-dom";
 import { App } from "./app";
-import { Refused } from "./api";
+import { Refused } from "./shared/api";
 import "./index.css";
 
 const queries = new QueryClient({

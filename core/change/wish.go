@@ -1,0 +1,64 @@
+package change
+
+// WishFormat is the number of the format in which wishes are stored now. Format 1 was the body of the call that drafted the change.
+const WishFormat = 2
+
+// A Wish is what somebody asked for, as it is kept with the change, to draft it anew from where the device stands then. It holds no keys: those
+// are kept sealed.
+type Wish struct {
+	Format int    `json:"format"`
+	Device string `json:"device,omitempty"` // its name
+
+	// Of a change to another version.
+	Aim
+	Licences []string `json:"licences,omitempty"` // names of those that the device is given before anything else
+	CleanUp  []string `json:"cleanUp,omitempty"`  // files to remove first
+	Both     bool     `json:"both,omitempty"`     // the last release goes into the other slot, too
+
+	// Of starting the installation in the other slot again.
+	Back  bool `json:"back,omitempty"`
+	Carry bool `json:"carry,omitempty"` // the configuration of now is put onto it
+
+	// Of single operations.
+	Operations []Asked `json:"operations,omitempty"`
+
+	// Of a restore.
+	Restore *RestoreWish `json:"restore,omitempty"`
+
+	ComesBackAt string `json:"comesBackAt,omitempty"` // host:port at which it is expected once it was started anew
+}
+
+// An Aim says where a path is to lead, and what may happen on the way.
+type Aim struct {
+	To           string   `json:"to,omitempty"` // a version, or preferred, newest, train:T, fixes:ADVISORY, member:NAME
+	ToModel      string   `json:"toModel,omitempty"`
+	Previews     bool     `json:"previews,omitempty"`
+	Reset        bool     `json:"reset,omitempty"`
+	MaxHops      int      `json:"maxHops,omitempty"`
+	Services     []string `json:"services,omitempty"`
+	DropChildren bool     `json:"dropChildren,omitempty"`
+	Alternatives int      `json:"alternatives,omitempty"`
+}
+
+// An Asked is an operation as somebody asks for it: files and parts by their names.
+type Asked struct {
+	Kind  Kind     `json:"kind"`
+	File  string   `json:"file,omitempty"`
+	Files []string `json:"files,omitempty"`
+	Part  string   `json:"part,omitempty"` // a component, or a licence
+	Text  string   `json:"text,omitempty"`
+	Once  bool     `json:"once,omitempty"`
+	Slot  string   `json:"slot,omitempty"`
+	Name  string   `json:"name,omitempty"` // another one for it
+	Key   string   `json:"-"`              // of a licence
+}
+
+// A RestoreWish says what of a backup goes back, and onto which device.
+type RestoreWish struct {
+	Backup           int64    `json:"backup"`
+	Device           string   `json:"device,omitempty"` // "": where it was taken from
+	Parts            []string `json:"parts,omitempty"`  // none: all that can be put back
+	Conversion       int64    `json:"conversion,omitempty"`
+	ExpectNewHostKey bool     `json:"expectNewHostKey,omitempty"`
+	AcceptGuarded    bool     `json:"acceptGuarded,omitempty"`
+}

@@ -1,0 +1,112 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"sync"
+
+	"verimorph/core/change"
+	"verimorph/store"
+)
+
+// carry takes the leases of a change's devices and carries it on until it ends or rests, or a lease or the process is lost.
+func (e *Engine) carry(ctx context.Context, id int64, orphan bool) {
+	log := e.Log.With("change", id)
+	c, err := e.Store.Change(ctx, id)
+	if err != nil {
+		log.Error("cannot load the change", "err", err)
+		return
+	}
+	if c.State != change.Running && c.State != change.Pausing {
+		return
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	leases, release, err := e.acquire(ctx, &c, cancel)
+	if err != nil || leases == nil {
+		log.Info("a device is in other hands", "device", c.Devices(), "err", err)
+		return
+	}
+	defer release()
+	if !c.Begun() {
+		e.admission.enter(ctx)
+	}
+	switch err, cause := e.lanes(ctx, &c, leases, orphan), context.Cause(ctx); {
+	case err == nil:
+	case errors.Is(err, store.ErrFenced):
+		log.Warn("another worker has taken over", "device", c.Devices())
+	case cause != nil:
+		log.Info("interrupted; it goes on from where the device stands", "device", c.Devices(), "why", cause)
+	default:
+		log.Error("the change cannot go on now", "device", c.Devices(), "err", err)
+	}
+}
+
+// acquire takes the leases of all members, in the order of their devices, so that two changes never wait for each other, and has them kept until
+// release is called. leases is nil when somebody else holds one.
+func (e *Engine) acquire(ctx context.Context, c *store.Change, lost context.CancelCauseFunc) (leases map[int]store.Lease, release func(), err error) {
+	var undo []func()
+	release = func() {
+		for _, f := range slices.Backward(undo) {
+			f()
+		}
+	}
+	leases = map[int]store.Lease{}
+	for _, m := range slices.SortedFunc(slices.Values(c.Members), func(a, b store.Member) int { return cmp.Compare(a.DeviceID, b.DeviceID) }) {
+		l, ok, err := e.Store.Acquire(ctx, m.DeviceID, e.holder, e.Lease)
+		if err != nil || !ok {
+			release()
+			return nil, nil, err
+		}
+		undo = append(undo, func() { _ = e.Store.Release(context.WithoutCancel(ctx), l) }, e.leases.keep(l, lost))
+		leases[m.Number] = l
+	}
+	return leases, release, nil
+}
+
+// lanes carries all members on, each in a lane of its own.
+func (e *Engine) lanes(ctx context.Context, c *store.Change, leases map[int]store.Lease, orphan bool) error {
+	b := newBoard(c)
+	errs := make([]error, len(c.Members))
+	runs := make([]*run, len(c.Members))
+	for i := range c.Members {
+		m := &c.Members[i]
+		runs[i] = e.newRun(view(c, m), leases[m.Number], b, i == 0)
+	}
+	if len(runs) > 1 { // each has what it needs of it
+		c.Path, c.Checks, c.Steps = nil, nil, nil
+	}
+	var group sync.WaitGroup
+	for i, r := range runs {
+		work := func() {
+			defer func() { // a fault of ours in one lane is no end of the process
+				if p := recover(); p != nil {
+					errs[i] = &faultError{p}
+				}
+			}()
+			errs[i] = r.lane(ctx, orphan)
+		}
+		if i == len(runs)-1 { // the last one needs no goroutine of its own
+			work()
+			continue
+		}
+		group.Go(work)
+	}
+	group.Wait()
+	return errors.Join(errs...)
+}
+
+// lane carries one member on.
+func (r *run) lane(ctx context.Context, orphan bool) error {
+	defer r.board.leave()
+	defer r.hangUp()
+	defer r.silence()
+	if orphan {
+		if err := r.resumed(ctx); err != nil {
+			return err
+		}
+	}
+	return r.all(ctx)
+}

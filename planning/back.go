@@ -1,0 +1,109 @@
+package planning
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/core/version"
+	"verimorph/store"
+)
+
+// draftBack drafts the start of the installation in the other slot; with carry, the configuration of now comes along.
+func (s *Planner) draftBack(ctx context.Context, d store.Device, carry bool) (store.Change, error) {
+	none := store.Change{}
+	p := PortraitOf(d)
+	if p == nil {
+		return none, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
+	}
+	dialect := s.Engine.Profile(d)
+	idle, err := previousOf(d, p, &dialect.Abilities)
+	if err != nil {
+		return none, err
+	}
+	previous, named := "", ""
+	if idle != nil {
+		previous = idle.Version
+		if many(&dialect.Abilities) {
+			named = idle.Name
+		}
+	}
+	if previous == p.Version {
+		return none, conflict("both slots of %s hold %s; there is no previous installation", d.Name, previous)
+	}
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return none, err
+	}
+	f := cat.FamilyOfModel(p.Model)
+	plan, err := change.DraftBack(f, dialect.Abilities, s.Pace, p.Version, previous, named, carry)
+	if err != nil {
+		return none, conflict("%s", err)
+	}
+	from, err := version.Parse(p.Version)
+	if err != nil {
+		return none, conflict("the version %q cannot be read", p.Version)
+	}
+	to, err := version.Parse(previous)
+	if err != nil {
+		return none, conflict("the version %q in the other slot cannot be read", previous)
+	}
+	starts := "it starts with the configuration that was saved under it"
+	if dialect.Abilities.FromFiles {
+		starts = "it starts with the configuration of now"
+	}
+	way := path.Path{Model: p.Model, From: from, To: to, Hops: []path.Hop{{From: from, To: to, Config: catalog.ConfigKept, Restarts: 1,
+		Permit: catalog.Citation{Text: "the installation lies in slot " + idle.Name + "; " + starts}}}}
+	if f != nil {
+		way.Family = f.Name
+	}
+	data, err := json.Marshal(way)
+	if err != nil {
+		return none, err
+	}
+	c := store.Change{From: p.Version, To: previous, Path: data, Kind: change.Return}
+	return withSteps(c, plan), nil
+}
+
+// many reports whether such a device may have any number of installations.
+func many(can *change.Abilities) bool { return can.FromFiles || can.Copies }
+
+// previousOf is the installation of a device beside the running one: that in the idle slot, and where there may be any number of them the one
+// that the device has as its second, else the only one. It is nil where the device has one installation for good.
+func previousOf(d store.Device, p *portrait.Portrait, can *change.Abilities) (*portrait.Slot, error) {
+	if !many(can) {
+		idle := p.IdleSlot()
+		if !can.InPlace && (idle == nil || idle.Version == "" || idle.Good != portrait.Yes) {
+			return nil, conflict("device %s shows no installation beside the running one that it calls good; draft a change to a version instead", d.Name)
+		}
+		return idle, nil
+	}
+	var all []*portrait.Slot
+	for i := range p.Slots {
+		slot := &p.Slots[i]
+		good := slot.Good == portrait.Yes || can.FromFiles && slot.Good == portrait.Unknown
+		switch {
+		case slot.Running || slot.Version == "" || !good:
+		case slot.Second == portrait.Yes:
+			return slot, nil
+		default:
+			all = append(all, slot)
+		}
+	}
+	switch len(all) {
+	case 0:
+		return nil, conflict("device %s shows no installation beside the running one that could be started; draft a change to a version instead", d.Name)
+	case 1:
+		return all[0], nil
+	}
+	var names []string
+	for _, slot := range all {
+		names = append(names, fmt.Sprintf("%s (%s)", slot.Name, slot.Version))
+	}
+	return nil, conflict("device %s has several installations beside the running one: %s; name the one to start: verimorph change operations %s choose-slot:NAME restart", d.Name, strings.Join(names, ", "), d.Name)
+}

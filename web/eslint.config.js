@@ -1,0 +1,16 @@
+import js from "@eslint/js";
+import a11y from "eslint-plugin-jsx-a11y";
+import hooks from "eslint-plugin-react-hooks";
+import ts from "typescript-eslint";
+
+export default ts.config(
+  { ignores: ["dist", "node_modules", "src/api.gen.ts"] },
+  js.configs.recommended,
+  ...ts.configs.recommended,
+  a11y.flatConfigs.recommended,
+  {
+    files: ["src/**/*.{ts,tsx}"],
+    plugins: { "react-hooks": hooks },
+    rules: { "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error" },
+  },
+);

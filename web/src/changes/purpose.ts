@@ -1,0 +1,43 @@
+// What a change is for: one union over its kinds, so that whoever shows a change handles each of them.
+import type { Change, Path, S } from "../shared/api";
+
+export type Purpose =
+  | { kind: "firmware"; from: string; to: string; path: Path }
+  | { kind: "back"; from: string; to: string; path: Path }
+  | { kind: "operations"; runs: string }
+  | { kind: "restore"; restore: S["RestoreSummary"] };
+
+const noPath = { hops: [] } as unknown as Path;
+
+export function purposeOf(c: Change): Purpose {
+  switch (c.kind) {
+    case "restore":
+      return { kind: "restore", restore: c.restore ?? { backup: 0, parts: [], replacement: false } };
+    case "operations":
+      return { kind: "operations", runs: c.from };
+    default:
+      return { kind: c.kind, from: c.from, to: c.to, path: c.path ?? noPath };
+  }
+}
+
+/** The path that a change goes along; nothing where it goes along none. */
+export function pathOf(p: Purpose): Path | undefined {
+  return (p.kind === "firmware" || p.kind === "back") && p.path.hops.length > 0 ? p.path : undefined;
+}
+
+/** By way of what a change gets where it goes, in a few words. */
+export function byWayOf(p: Purpose): string {
+  switch (p.kind) {
+    case "restore":
+      return `backup ${p.restore.backup} goes back`;
+    case "operations":
+      return "single operations";
+    case "back":
+      return "the previous installation";
+    case "firmware":
+      return p.path.hops
+        .slice(0, -1)
+        .map((h) => h.to)
+        .join(", ");
+  }
+}
