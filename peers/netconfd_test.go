@@ -76,6 +76,7 @@ func TestNetconfd(t *testing.T) {
 	require.NoError(t, err)
 	err = c.PutPart(t.Context(), "running", []byte(changed))
 	assert.Equal(t, device.NotReady, device.KindOf(err), "%v", err)
+	assert.ErrorContains(t, err, "has the lock: "+target.SignIns[0].User+" from 127.0.0.1, since 20")
 	_, err = other.Call(t.Context(), "<unlock><target><running/></target></unlock>")
 	require.NoError(t, err)
 	require.NoError(t, c.PutPart(t.Context(), "running", []byte(changed)))

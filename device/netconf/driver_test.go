@@ -127,6 +127,7 @@ type server struct {
 	answer func(operation string) string
 	mu     sync.Mutex
 	heard  []string
+	loses  int // how many sessions lose the rpc that comes together with the hello
 }
 
 func (s *server) Subsystem(context.Context, string, string) (*link.Stream, error) {
@@ -154,8 +155,17 @@ func (s *server) Subsystem(context.Context, string, string) (*link.Stream, error
 				return
 			}
 			s.mu.Lock()
-			s.heard = append(s.heard, rpc.Inner)
+			lost := rpc.Inner == firstRPC && s.loses > 0
+			if lost {
+				s.loses--
+			}
+			if rpc.Inner != firstRPC {
+				s.heard = append(s.heard, rpc.Inner)
+			}
 			s.mu.Unlock()
+			if lost {
+				continue
+			}
 			if m.write(fmt.Sprintf(`<rpc-reply message-id="%s" xmlns="%s">%s</rpc-reply>`, rpc.ID, netconfBase, s.answer(rpc.Inner))) != nil {
 				return
 			}
@@ -246,11 +256,45 @@ func TestAConfigurationIsConfirmed(t *testing.T) {
 	err := Replace(t.Context(), s, "r1", "running", []byte("<router/>"))
 	assert.Equal(t, device.NotReady, device.KindOf(err), "that passes")
 	assert.NotContains(t, strings.Join(s.heard, "\n"), "edit-config")
+	for name, c := range map[string]struct{ id, sessions, says string }{
+		"told":             {"4", "<session><session-id>4</session-id><username>mira</username><source-host>10.0.0.5</source-host><login-time>2026-01-02T03:04:05Z</login-time></session>", "session 4 has the lock: mira from 10.0.0.5, since 2026-01-02T03:04:05Z"},
+		"half told":        {"4", "<session><session-id>3</session-id><username>otto</username></session><session><session-id>4</session-id></session>", "session 4 has the lock: a user that it does not name"},
+		"not NETCONF":      {"0", "", "somebody has the lock who does not speak NETCONF"},
+		"gone meanwhile":   {"4", "<session><session-id>3</session-id><username>otto</username></session>", "lock-denied: in the way"},
+		"without a number": {"", "<session><session-id/><username>otto</username></session>", "lock-denied: in the way"},
+	} {
+		s := &server{hello: helloOf(base10, writableRunning), answer: func(op string) string {
+			if strings.HasPrefix(op, "<get>") {
+				return `<data><netconf-state xmlns="` + ietfMonitoring + `"><sessions>` + c.sessions + `</sessions></netconf-state></data>`
+			}
+			return `<rpc-error><error-tag>lock-denied</error-tag><error-severity>error</error-severity><error-message>in the way</error-message><error-info><session-id>` + c.id + `</session-id></error-info></rpc-error>`
+		}}
+		err := Replace(t.Context(), s, "r1", "running", []byte("<router/>"))
+		assert.ErrorContains(t, err, c.says, name)
+		assert.NotContains(t, err.Error(), "otto", name)
+		assert.Equal(t, device.NotReady, device.KindOf(err), name)
+	}
 	s = &server{hello: helloOf(base10, startupStore), answer: func(string) string {
 		return `<rpc-error><error-tag>partial-operation</error-tag><error-severity>warning</error-severity></rpc-error><ok/>`
 	}}
 	require.NoError(t, save(t.Context(), s, "r1"), "a warning is no refusal")
 	assert.Contains(t, strings.Join(s.heard, "\n"), "<copy-config>")
+}
+
+// A device that loses what comes together with the hello is asked over another session; nothing but the small first request is said twice.
+func TestFirstRequestIsLost(t *testing.T) {
+	s := &server{hello: helloOf(base10), loses: 1, answer: func(string) string { return "<data><a/></data>" }}
+	data, err := Fetch(t.Context(), s, "r1", "running")
+	require.NoError(t, err)
+	assert.Equal(t, "<a/>\n", string(data))
+	assert.Equal(t, []string{"<get-config><source><running/></source></get-config>", "<close-session/>"}, s.heard)
+
+	s.loses, s.heard = 2, nil
+	ctx, cancel := context.WithTimeout(t.Context(), firstWaits+2*firstPause)
+	defer cancel()
+	_, err = Fetch(ctx, s, "r1", "running")
+	assert.Equal(t, device.Silent, device.KindOf(err), "%v", err)
+	assert.Empty(t, s.heard)
 }
 
 // Hostile and broken peers: each gets a clear error.

@@ -71,7 +71,7 @@ func (s *session) locked(datastores []string, f func() error) (err error) {
 	for i, d := range datastores {
 		if _, err := s.call("<lock><target><" + d + "/></target></lock>"); err != nil {
 			s.unlock(datastores[:i])
-			return err
+			return s.named(err)
 		}
 	}
 	defer s.unlock(datastores)

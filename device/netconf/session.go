@@ -54,8 +54,60 @@ func open(ctx context.Context, l link.Link, address, doing string) (*session, er
 	return s, nil
 }
 
+// A device that gets our hello and the first rpc in one piece may lose that rpc (netconfd does). So the first one asks for something small, which can be
+// asked again: a device that says nothing to it for firstWaits is asked over a new session, with a pause behind the hello.
+const (
+	firstRPC   = `<get><filter type="subtree"><netconf-state xmlns="` + ietfMonitoring + `"><datastores/></netconf-state></filter></get>`
+	firstWaits = 5 * time.Second
+	firstPause = time.Second
+)
+
 // openFor is open for a session that ends with life, while opening it ends with ctx.
 func openFor(life, ctx context.Context, l link.Link, address, doing string) (*session, error) {
+	s, err := openOnce(life, ctx, l, address, doing)
+	if err != nil {
+		return nil, err
+	}
+	lost := time.AfterFunc(firstWaits, s.close)
+	err = s.first(ctx, doing)
+	if lost.Stop() || ctx.Err() != nil {
+		return s.opened(err)
+	}
+	if s, err = openOnce(life, ctx, l, address, doing); err != nil {
+		return nil, err
+	}
+	select {
+	case <-time.After(firstPause):
+	case <-ctx.Done():
+	}
+	return s.opened(s.first(ctx, doing))
+}
+
+// opened is a session that answered, or why it is none.
+func (s *session) opened(err error) (*session, error) {
+	if err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// first makes the first rpc of a session; what the device says to it does not matter.
+func (s *session) first(ctx context.Context, doing string) error {
+	defer context.AfterFunc(ctx, s.close)()
+	_, err := s.call(firstRPC)
+	var no rpcErrors
+	switch {
+	case err == nil || errors.As(err, &no):
+		return nil
+	case ctx.Err() != nil:
+		return device.Fail(device.Silent, s.address, doing, "no answer in time")
+	}
+	return s.failed(err, doing)
+}
+
+// openOnce opens a session and exchanges hellos.
+func openOnce(life, ctx context.Context, l link.Link, address, doing string) (*session, error) {
 	life, cancel := context.WithCancel(life)
 	defer context.AfterFunc(ctx, cancel)()
 	stream, err := l.Subsystem(life, "netconf", doing)
@@ -165,6 +217,7 @@ type rpcError struct {
 	Severity string `xml:"error-severity"`
 	Path     string `xml:"error-path"`
 	Message  string `xml:"error-message"`
+	Holder   string `xml:"error-info>session-id"` // of a lock that is denied: the session that has it
 }
 
 type rpcErrors []rpcError
