@@ -170,9 +170,13 @@ func duration(text string) (string, error) {
 
 // A Digest is a sum that a device computed over a file.
 type Digest struct {
-	Algorithm string // md5, sha1, sha256 or sha512
+	Algorithm string // md5, sha1, sha256, sha512 or [Validated]
 	Sum       string // in small hexadecimal digits
 }
+
+// Validated is the algorithm of a device that tells no sum, but that it has checked a file itself. Sum is the version that it holds then; "" when
+// it does not say that it holds it.
+const Validated = "validated"
 
 // Algorithms are those of digests, the strongest first.
 var Algorithms = []string{"sha512", "sha256", "sha1", "md5"}

@@ -611,7 +611,7 @@ func TestWhatMayBeRemoved(t *testing.T) {
 	p := &portrait.Portrait{Model: "TH-60", Version: "5.0.7", Storage: map[string]portrait.Room{"flash": {Total: 100 << 20, Free: 1 << 20}}, Slots: []portrait.Slot{{Name: "a", Version: "5.0.7", Running: true}, {Name: "b", Version: "5.0.6"}},
 		Files: []portrait.File{{Name: "th60-5.0.7.img", Size: 5 << 20}, {Name: "th60-5.0.6.img", Size: 5 << 20}, {Name: "old.log", Size: 2 << 20}, {Name: "th60-4.2.9.img", Size: 4 << 20}, {Name: "th60-5.4.2.img", Size: 1 << 20}}}
 	f := ready.Facts{}
-	require.NoError(t, w.e.files(t.Context(), &f, w.c, &w.path, p, 0, false))
+	require.NoError(t, w.e.files(t.Context(), &f, w.c, &w.path, p, 0, &change.Abilities{}))
 	assert.Equal(t, []string{"th60-4.2.9.img (4.0 MiB)", "old.log (2.0 MiB)"}, f.Removable)
 	assert.ElementsMatch(t, []string{"th60-5.0.7.img (5.0 MiB, the image of 5.0.7)", "th60-5.0.6.img (5.0 MiB, the image of 5.0.6)"}, f.Installed)
 	assert.Equal(t, int64(4<<20), f.Need, "what is sent in part is no file to remove")

@@ -79,7 +79,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		f.BackText, f.BackNeedless = c.Back[hop].Text, c.Back[hop].Way == change.BackNotNeeded
 	}
 	if c.Kind == change.Firmware || c.Kind == change.SingleOperations {
-		if err := e.files(ctx, f, c, way, p, hop, can.Media); err != nil {
+		if err := e.files(ctx, f, c, way, p, hop, &can); err != nil {
 			return nil, err
 		}
 	} else {
@@ -160,7 +160,8 @@ func (e *Engine) waysIn(ctx context.Context, f *ready.Facts, d store.Device, way
 }
 
 // files looks at the files of the change: in our store, and what of this hop is still to come onto the device.
-func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, p *portrait.Portrait, hop int, media bool) error {
+func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, p *portrait.Portrait, hop int, can *change.Abilities) error {
+	media, byVersion := can.Media, can.ByVersion
 	seen := map[string]bool{}
 	var mine []string
 	clean := map[string]bool{}
@@ -184,6 +185,8 @@ func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way
 			there := int64(0)
 			if p != nil && p.File(file.Name) != nil {
 				there = p.File(file.Name).Size
+			} else if p != nil && byVersion && p.Slot(file.Name) != nil {
+				there = file.Size
 			}
 			if !media {
 				f.Need += max(file.Size-there, 0)

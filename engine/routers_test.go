@@ -2,11 +2,14 @@ package engine
 
 import (
 	"context"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +18,7 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/verify"
+	"verimorph/device/cli"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/calderpath"
 	"verimorph/store"
@@ -26,7 +30,7 @@ type routed struct {
 	router *calderpath.Box
 }
 
-func newRouted(t *testing.T, model, version, other string) *routed {
+func newRouted(t *testing.T, model, version, other string, dialect ...*cli.Dialect) *routed {
 	r := newRig(t, nil)
 	r.box.Stop()
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
@@ -45,8 +49,11 @@ func newRouted(t *testing.T, model, version, other string) *routed {
 	t.Cleanup(b.Stop)
 	a := b.Access()
 	services := map[string]string{"gnoi": at[1], "gnmi": at[1]}
-	require.NoError(t, r.Store.AddDevice(t.Context(), store.Device{Name: "rt1", Address: a.Address, Dialect: a.Dialect, Settings: store.Settings{Transfer: "sftp", Services: services}}, PasswordCredentials(a.User, false, access.Person("me", "")), func(c *store.Credential, id int64) ([]byte, error) {
-		return SealCredential(r.Vault, id, Secret{Password: a.Password})
+	for _, d := range dialect {
+		a.Dialect, r.Engine.Drivers[d.Name] = d.Name, d
+	}
+	require.NoError(t, r.Store.AddDevice(t.Context(), store.Device{Name: "rt1", Address: a.Address, Dialect: a.Dialect, Settings: store.Settings{Transfer: "sftp", Services: services}}, append(PasswordCredentials(a.User, false, access.Person("me", "")), store.Credential{Kind: KindCommunity, CreatedBy: "me"}), func(c *store.Credential, id int64) ([]byte, error) {
+		return SealCredential(r.Vault, id, Secret{Password: map[string]string{KindPassword: a.Password, KindCommunity: a.Community}[c.Kind]})
 	}))
 	r.d, err = r.Store.Device(t.Context(), "rt1")
 	require.NoError(t, err)
@@ -73,6 +80,7 @@ func TestRoutersOverOpenProtocols(t *testing.T) {
 				assert.Equal(t, verify.Pass, verdictOf(t, done).Verdict, failure(done))
 				version, _, _ := r.router.Stands()
 				assert.Equal(t, to, version)
+				assert.Contains(t, resultOf(verdictOf(t, done), "neighbours").After.Set, "beside-port0", "over SNMP")
 			}
 			d, err := r.Store.Device(t.Context(), "rt1")
 			require.NoError(t, err)
@@ -80,6 +88,61 @@ func TestRoutersOverOpenProtocols(t *testing.T) {
 			assert.Equal(t, d.Pins["gnoi"], d.Pins["gnmi"])
 		})
 	}
+}
+
+// byVersion is the dialect of a router that knows its images by their versions alone and tells no sums.
+func byVersion(t *testing.T) *cli.Dialect {
+	text, err := fs.ReadFile(cli.Builtin(), "calderpath.yaml")
+	require.NoError(t, err)
+	lines := strings.Split(string(text), "\n")
+	take := func(from string, n int) {
+		i := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, from) })
+		require.GreaterOrEqual(t, i, 0, from)
+		lines = slices.Delete(lines, i, i+n)
+	}
+	take("  checksum:", 5)
+	take("  remove-file:", 1)
+	i := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "rows: files") })
+	lines = slices.Delete(lines, i-2, i+2)
+	whole := strings.NewReplacer("dialect: calderpath", "dialect: by-version", "slot: running, next: activated", "slot: running-version, next: activated-version",
+		"slot: file, version", "slot: version, version").Replace(strings.Join(lines, "\n"))
+	read, err := cli.ReadDialects(fstest.MapFS{"by-version.yaml": {Data: []byte(whole)}})
+	require.NoError(t, err, whole)
+	require.Empty(t, read["by-version"].Profile().Lacks)
+	return read["by-version"]
+}
+
+// A router that knows its images by their versions alone is upgraded and taken back, too: that it has checked a package itself is its proof.
+func TestRoutersThatKnowVersionsAlone(t *testing.T) {
+	t.Parallel()
+	r := newRouted(t, "V1", "7.4.4", "", byVersion(t))
+	r.start()
+	done := r.carryOut("7.4.7")
+	require.Equal(t, change.Done, done.State, failure(done))
+	assert.Equal(t, verify.Pass, verdictOf(t, done).Verdict, failure(done))
+	assert.Contains(t, r.journal(done.ID), "the device says that it has checked 7.4.7 itself and holds it whole")
+	down := r.carryOut("7.4.6")
+	require.Equal(t, change.Done, down.State, failure(down))
+
+	require.NoError(t, r.router.Arm(calderpath.PortDown, box.Fault{}))
+	bad := r.carryOut("7.4.7") // it lies on the storage still
+	require.Equal(t, verify.Fail, verdictOf(t, bad).Verdict, failure(bad))
+	require.NoError(t, r.Act(t.Context(), bad.ID, change.GoBack, access.Person("me", ""), ""))
+	back := r.rest(bad.ID)
+	version, installs, _ := r.router.Stands()
+	assert.Equal(t, "7.4.6", version, failure(back))
+	assert.Equal(t, 2, installs)
+
+	// A package that arrives damaged is never started.
+	require.NoError(t, r.router.Arm(calderpath.Damages, box.Fault{}))
+	broken := newRouted(t, "V1", "7.4.4", "", byVersion(t))
+	broken.start()
+	require.NoError(t, broken.router.Arm(calderpath.Damages, box.Fault{}))
+	failed := broken.carryOut("7.4.7")
+	assert.Equal(t, change.Failed, failed.State)
+	assert.Contains(t, failure(failed), "INTEGRITY_FAIL")
+	version, _, _ = broken.router.Stands()
+	assert.Equal(t, "7.4.4", version)
 }
 
 // What goes wrong with gNOI: nothing is called done that is not.

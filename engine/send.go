@@ -133,6 +133,11 @@ func (e *Engine) undamaged(sum string) error {
 // the device that fetches it, or what a worker had sent before it died.
 func fileThere(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
 	im := r.file(s)
+	d, err := r.device(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	byVersion := r.e.Profile(d).Abilities.ByVersion
 	for last := int64(-1); ; {
 		p, err := r.portrait(ctx)
 		if err != nil {
@@ -141,6 +146,13 @@ func fileThere(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 		size := int64(0)
 		if f := p.File(im.Name); f != nil {
 			size = f.Size
+		}
+		if byVersion && im.Component == "" {
+			slot := p.Slot(im.Name)
+			if slot == nil || slot.Broken() {
+				return false, "it does not list " + im.Name + " as one that it can start", nil
+			}
+			return true, im.Name + " is among the versions that the device can start", nil
 		}
 		switch {
 		case size == im.Size:
@@ -327,7 +339,7 @@ func (r *run) room(s *store.Step, p *portrait.Portrait) (need int64, err error) 
 		need -= f.Size // a part of it is there already
 	}
 	_, room, _ := p.ImageRoom()
-	if room.Free < need {
+	if room.Total > 0 && room.Free < need { // where the device does not say, it is its own to refuse
 		err = final("no room: %s needs %s more and %s of %s is free; remove files from the device, the largest is %s", im.Name, mib(need), mib(room.Free), mib(room.Total), largest(p))
 	}
 	return need, err
@@ -335,6 +347,9 @@ func (r *run) room(s *store.Step, p *portrait.Portrait) (need int64, err error) 
 
 // digest is the sum of a file in our store, by the algorithm that a device uses. By another one than ours the file is read for it.
 func (e *Engine) digest(f *change.File, algorithm string) (device.Digest, error) {
+	if algorithm == device.Validated {
+		return device.Digest{Algorithm: algorithm, Sum: f.Version}, nil
+	}
 	h, ok := map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha512": sha512.New}[algorithm]
 	if !ok {
 		return device.Digest{Algorithm: "sha256", Sum: f.SHA256}, nil
@@ -396,13 +411,18 @@ func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return err
 		}
-		if sum != right {
+		if sum != right && sum.Algorithm == device.Validated {
+			wrong = "the device does not say that it has checked " + name + " and holds it whole"
+		} else if sum != right {
 			wrong = fmt.Sprintf("the device computes %s %.12s for %s, it should be %.12s", sum.Name(), sum.Sum, name, right.Sum)
 		}
 	}
 	switch {
 	case wrong == "":
 		s.Note = fmt.Sprintf("the device computes %s %.12s for %s, as it should be", sum.Name(), sum.Sum, name)
+		if sum.Algorithm == device.Validated {
+			s.Note = "the device says that it has checked " + name + " itself and holds it whole; it tells no sum"
+		}
 		if sum.Weak() {
 			s.Note += "; " + sum.Name() + " is weak: it finds damage, not a file that was made to have this sum. The size was compared, too, and the header when the file was taken in"
 		}
@@ -415,6 +435,9 @@ func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
 	})
 	if i < 0 { // it was only to be compared; what to do about it is for whoever asked
 		return final("%s. The file was left as it is", wrong)
+	}
+	if sum.Algorithm == device.Validated {
+		return &againError{change.Send, wrong, damages}
 	}
 	if err := c.RemoveFile(ctx, name); err != nil {
 		return err

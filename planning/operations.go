@@ -43,6 +43,12 @@ func (s *Planner) draftOperations(ctx context.Context, by access.Actor, d store.
 	for _, x := range fetches {
 		comes[x.SHA256] = true
 	}
+	for i, o := range r.operations {
+		if f, ok := o.Params.(change.FileParams); ok && f.File != nil {
+			f.File = dialect.Abilities.Called(f.File)
+			r.operations[i].Params = f
+		}
+	}
 	job := change.OperationsJob{Family: f, Can: dialect.Abilities, Pace: s.Pace, From: p.Version, Lacks: func(sum string) bool { return comes[sum] }, Operations: r.operations}
 	job.Slots = startable(p, &dialect.Abilities)
 	if idle := p.IdleSlot(); idle != nil && idle.Good == portrait.Yes {

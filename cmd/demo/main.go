@@ -390,7 +390,7 @@ func loadDevices(ctx context.Context) error {
 	}
 	var boxes []struct {
 		Name, Address, User, Password, Watchword, HostKey, Dialect, Web, Token string
-		Plate, Line                                                            string
+		Plate, Line, Community                                                 string
 		LineOnly                                                               bool
 		OlderVersion, OlderPassword, OlderWatchword                            string
 	}
@@ -422,6 +422,9 @@ func loadDevices(ctx context.Context) error {
 			}
 			if err == nil && b.OlderWatchword != "" {
 				err = client(ctx, b.OlderWatchword+"\n", "credential", "add", "-device", b.Name, "-kind", "privileged", "-versions", b.OlderVersion)
+			}
+			if err == nil && b.Community != "" {
+				err = client(ctx, b.Community+"\n", "credential", "add", "-device", b.Name, "-kind", "snmp-community")
 			}
 			if err == nil && b.Plate != "" { // an update brings the password on its plate back
 				err = client(ctx, b.Plate+"\n", "credential", "add", "-device", b.Name, "-user", b.User)

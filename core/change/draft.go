@@ -13,6 +13,7 @@ import (
 type Abilities struct {
 	InPlace    bool       // an installation overwrites the running one, and the device restarts into it; else it has slots
 	FromFiles  bool       // images are started as they lie on its storage; sending one is installing it
+	ByVersion  bool       // of those: it knows images by their versions alone, and proves them itself
 	Copies     bool       // what Clone makes is a named copy, beside any number of others
 	Rename     bool       // a copy can be given another name
 	Remove     bool       // a copy can be deleted
@@ -164,6 +165,16 @@ func Image(h *path.Hop) *File {
 	return &File{Name: h.Image.File, SHA256: h.Image.SHA256, Size: h.Image.Size, Version: h.To.String()}
 }
 
+// Called is a file as the device knows it: by its name, or by its version alone.
+func (a *Abilities) Called(f *File) *File {
+	if !a.ByVersion || f.Component != "" {
+		return f
+	}
+	out := *f
+	out.Name = f.Version
+	return &out
+}
+
 // bring lists the steps that bring a file onto the device, or find it on the medium.
 func (j *Job) bring(hop int, f *File) (out []Step) {
 	if !j.Can.Media {
@@ -195,7 +206,7 @@ func (j *Job) prestage(hop int) catalog.Span {
 
 // other lists the steps that install the last release into the slot that ran before, too.
 func (j *Job) other(hop int) []Step {
-	out := append([]Step{j.step(hop, Settle)}, j.bring(hop, Image(&j.Path.Hops[hop]))...)
+	out := append([]Step{j.step(hop, Settle)}, j.bring(hop, j.Can.Called(Image(&j.Path.Hops[hop])))...)
 	kinds := []Kind{Install}
 	if j.Can.Unpack {
 		kinds = append(kinds, Unpack)

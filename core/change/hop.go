@@ -20,7 +20,7 @@ type hopPlan struct {
 // components that go after, and what is tidied.
 func (j *Job) hop(i int) []Step {
 	p := &hopPlan{Job: j, number: i, h: &j.Path.Hops[i]}
-	p.files = filesOf(p.h)
+	p.files = filesOf(p.h, &j.Can)
 	resets, last := p.h.Config == catalog.ConfigReset, i == len(j.Path.Hops)-1
 	p.prepare(resets)
 	p.components("before")
@@ -48,8 +48,8 @@ func (j *Job) hop(i int) []Step {
 }
 
 // filesOf are the files of a hop: its image, and the others that it needs.
-func filesOf(h *path.Hop) []*File {
-	out := []*File{Image(h)}
+func filesOf(h *path.Hop, can *Abilities) []*File {
+	out := []*File{can.Called(Image(h))}
 	for _, o := range h.Others {
 		f := &File{Name: o.File, SHA256: o.SHA256, Size: o.Size, Version: o.Version}
 		if o.Role != "base" {
@@ -174,7 +174,7 @@ func (p *hopPlan) install() {
 	case can.FromFiles:
 		p.lastChecks()
 		p.add(ChooseSlot, func(s *Step) {
-			s.Params, s.Title = SlotParams{Once: can.Once, File: Image(p.h)}, "Choose image for next start"
+			s.Params, s.Title = SlotParams{Once: can.Once, File: can.Called(Image(p.h))}, "Choose image for next start"
 		})
 		p.add(Restart)
 	default:

@@ -12,6 +12,9 @@ import (
 
 // What can be said about the management protocols of a dialect without a device.
 
+// tellers are the protocols by which devices say things by themselves over a connection.
+var tellers = []string{device.ByNETCONF, device.ByRESTCONF, device.ByGNMI}
+
 // services finds what is wrong with the management protocols.
 func (c *checker) services() {
 	for _, by := range slices.Sorted(maps.Keys(c.d.Services)) {
@@ -27,9 +30,11 @@ func (c *checker) services() {
 	}
 	switch e := c.d.Events; {
 	case e.By == "" && (e.Stream != "" || e.Trouble.Regexp != nil):
-		c.wrong(under("events"), "add by: netconf or by: restconf", "events: by is missing")
-	case e.By != "" && e.By != device.ByNETCONF && e.By != device.ByRESTCONF:
-		c.wrong(under("events", "by"), "use one of: netconf, restconf", "events: by %q is not known", e.By)
+		c.wrong(under("events"), "add by: netconf, by: restconf or by: gnmi", "events: by is missing")
+	case e.By != "" && !slices.Contains(tellers, e.By):
+		c.wrong(under("events", "by"), "use one of: "+strings.Join(tellers, ", "), "events: by %q is not known", e.By)
+	case e.By == device.ByGNMI && e.Stream == "":
+		c.wrong(under("events"), "add stream: with the paths that are listened to, such as /interfaces", "events: by gnmi needs a stream")
 	case e.By != "":
 		c.protocol(under("events"), "events", &Query{By: e.By})
 	}

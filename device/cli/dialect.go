@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
+	"slices"
 
 	"verimorph/core/backup"
 	"verimorph/core/change"
@@ -103,8 +104,8 @@ type Folders struct {
 
 // Events are what such devices say by themselves while somebody is signed in.
 type Events struct {
-	By      string         `yaml:"by"`      // netconf (RFC 5277) or restconf (RFC 8040, section 6)
-	Stream  string         `yaml:"stream"`  // the usual one when left out
+	By      string         `yaml:"by"`      // netconf (RFC 5277), restconf (RFC 8040, section 6) or gnmi
+	Stream  string         `yaml:"stream"`  // the usual one when left out; of gnmi the paths that are listened to
 	Trouble device.Pattern `yaml:"trouble"` // on the text of one that reports trouble
 }
 
@@ -182,7 +183,7 @@ func (s *PartSource) role() string {
 // abilities says what changes can do with such devices.
 func (d *Dialect) abilities() change.Abilities {
 	has := func(verb string) bool { return d.Verbs[verb].given() }
-	a := change.Abilities{InPlace: d.Installs == InPlace, FromFiles: d.Installs == FromFiles, Copies: d.Copies != nil, Rename: has("rename-slot"),
+	a := change.Abilities{InPlace: d.Installs == InPlace, FromFiles: d.Installs == FromFiles, ByVersion: d.byVersion(), Copies: d.Copies != nil, Rename: has("rename-slot"),
 		Remove: has("remove-slot"), Once: has("choose-slot-once"), Clone: has("clone"), Unpack: has("unpack"), Drain: has("drain"),
 		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle"), Licence: has("add-licence"), Restart: has("restart"), Validate: has("try-configuration")}
 	if has("update-component") {
@@ -252,10 +253,18 @@ var firmwareVerbs = map[string][]string{
 	FromFiles: {"checksum", "choose-slot", "remove-file", "restart"},
 }
 
+// provenByDevice are the verbs that a device can do without that takes images by os.Install: it proves them itself, and keeps no damaged one.
+var provenByDevice = []string{"checksum", "remove-file"}
+
+// byVersion reports whether a device knows its images by their versions alone: it takes them by os.Install, and computes no sums.
+func (d *Dialect) byVersion() bool {
+	return d.Installs == FromFiles && d.Files.By == byGnoi && !d.Verbs["checksum"].given()
+}
+
 // lacksForFirmware lists the verbs that are missing to change the firmware of such a device; none when it can be done.
 func (d *Dialect) lacksForFirmware() (missing []string) {
 	for _, name := range firmwareVerbs[d.Installs] {
-		if !d.Verbs[name].given() {
+		if !d.Verbs[name].given() && !(d.byVersion() && slices.Contains(provenByDevice, name)) {
 			missing = append(missing, name)
 		}
 	}

@@ -297,6 +297,19 @@ func (c *Client) installOS(ctx context.Context, im device.Image, content io.Read
 	return g.(*gnoi.Client).InstallOS(ctx, im.Version, im.Size, content, sent)
 }
 
+// validated asks a device whether it holds a version whole, where it tells no sums.
+func (c *Client) validated(ctx context.Context, version string) (device.Digest, error) {
+	g, err := c.caller(ctx, device.ByGNOI)
+	if err != nil {
+		return device.Digest{}, err
+	}
+	holds, err := g.(*gnoi.Client).HoldsOS(ctx, version)
+	if err != nil || !holds {
+		return device.Digest{Algorithm: device.Validated}, err
+	}
+	return device.Digest{Algorithm: device.Validated, Sum: version}, nil
+}
+
 // versionOf fills in the version that a slot holds, where a verb says it: some devices name installations by nothing else.
 func (c *Client) versionOf(ctx context.Context, q *Query, args map[string]string) error {
 	says := slices.ContainsFunc(q.steps(), func(st Step) bool { return strings.Contains(st.Send, "{version}") })

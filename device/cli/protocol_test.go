@@ -38,7 +38,8 @@ func calderpathBox(t *testing.T) (*calderpath.Box, testTarget) {
 	require.NoError(t, b.Start())
 	t.Cleanup(b.Stop)
 	a := b.Access()
-	return b, testTarget{Target: device.Target{Address: ssh, SignIns: []device.SignIn{{User: "hand", Password: a.Password}}, HostKey: a.HostKey, Services: map[string]string{"gnoi": grpc, "gnmi": grpc}}, Dialect: dialects["calderpath"]}
+	return b, testTarget{Target: device.Target{Address: ssh, SignIns: []device.SignIn{{User: "hand", Password: a.Password}}, HostKey: a.HostKey, SNMP: []device.SNMPUser{{Community: a.Community}},
+		Services: map[string]string{"gnoi": grpc, "gnmi": grpc}}, Dialect: dialects["calderpath"]}
 }
 
 // A dialect says of each thing by which protocol it goes: the portrait and the configuration over NETCONF, firmware and files over gNOI, readings over gNMI.
@@ -73,6 +74,16 @@ func TestProtocolsOfOneDevice(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, verify.Value{Type: verify.Set, Set: []string{"port0", "port1", "port2", "port3"}}, read["ports-up"])
 	assert.Equal(t, verify.Value{Type: verify.Text}, read["last-activation"])
+	assert.Equal(t, verify.Value{Type: verify.Set, Set: []string{"beside-port0", "beside-port1", "beside-port2", "beside-port3"}}, read["neighbours"])
+	for says, users := range map[string][]device.SNMPUser{"no credential of kind snmp-community": nil, "no answer in 2s": {{Community: "another"}}} {
+		other := target
+		other.SNMP = users
+		read, err := dial(t, other).Readings(t.Context(), target.Dialect.Readings)
+		require.NoError(t, err, "what goes by SNMP says nothing about the connection")
+		assert.Equal(t, verify.NotReadable, read["neighbours"].Type)
+		assert.Contains(t, read["neighbours"].Text, says)
+		assert.Equal(t, verify.Set, read["ports-up"].Type)
+	}
 
 	sum, err := d.Checksum(t.Context(), "v1-7.4.7.bin")
 	require.NoError(t, err)

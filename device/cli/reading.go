@@ -25,6 +25,8 @@ func (c *Client) Readings(ctx context.Context, rs []device.Reading) (verify.Read
 			out[r.Name] = verify.Value{Type: verify.NotApplicable, Text: Quoted(text)}
 		case (k == device.Refused || k == device.NotReady || k == device.NotUnderstood) && errors.As(err, &e):
 			out[r.Name] = unreadable("%s", e.Message)
+		case errors.As(err, &e) && c.beside(r.By, k):
+			out[r.Name] = unreadable("by %s: %s", r.By, e.Message)
 		case err != nil:
 			return nil, err
 		default:
@@ -32,6 +34,13 @@ func (c *Client) Readings(ctx context.Context, rs []device.Reading) (verify.Read
 		}
 	}
 	return out, nil
+}
+
+// beside reports whether a failure of a protocol says nothing about the connection: the device does not have what was asked for, or it is SNMP, which
+// is no connection.
+func (c *Client) beside(by string, k device.ErrorKind) bool {
+	return by != "" && by != device.ByCLI && k == device.Lacking ||
+		by == device.BySNMP && (k == device.Silent || k == device.Unreachable || k == device.SignInRefused)
 }
 
 // found are the values in an answer, as the device writes them. why says what of the answer is not understood, where all of it has to be: a line that

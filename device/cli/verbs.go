@@ -104,6 +104,9 @@ func (c *Client) HungUp() bool { return c.term != nil && c.term.hungUp || c.call
 
 // Checksum lets the device compute a sum over a file on it. Of several in its answer the strongest counts.
 func (c *Client) Checksum(ctx context.Context, file string) (device.Digest, error) {
+	if c.d.byVersion() {
+		return c.validated(ctx, file)
+	}
 	text, err := c.verb(ctx, "checksum", map[string]string{"file": file}, nil)
 	if err != nil {
 		return device.Digest{}, err

@@ -80,15 +80,8 @@ func (c *Client) callGNMI(ctx context.Context, what string) (answer string, err 
 func subscribeOnce(ctx context.Context, client gnmi.GNMIClient, ps []*gnmi.Path) (all []*gnmi.Notification, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s, err := client.Subscribe(ctx)
+	s, err := subscribe(ctx, client, gnmi.SubscriptionList_ONCE, ps)
 	if err != nil {
-		return nil, err
-	}
-	list := &gnmi.SubscriptionList{Mode: gnmi.SubscriptionList_ONCE, Encoding: gnmi.Encoding_JSON_IETF}
-	for _, p := range ps {
-		list.Subscription = append(list.Subscription, &gnmi.Subscription{Path: p})
-	}
-	if err := s.Send(&gnmi.SubscribeRequest{Request: &gnmi.SubscribeRequest_Subscribe{Subscribe: list}}); err != nil && !isEnd(err) {
 		return nil, err
 	}
 	for {

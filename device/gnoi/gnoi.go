@@ -14,6 +14,8 @@
 //	set update /system/config/hostname "tern-rt1"
 //	subscribe once /system/state
 //
+// [Client.Subscribe] tells what changes from then on.
+//
 // The answer is JSON, with the names that the protocol's own files give the fields.
 //
 // # Errors

@@ -30,6 +30,7 @@ type box struct {
 	install func(os.OS_InstallServer) error
 	get     func(file.File_GetServer) error
 	values  []*gnmi.Notification
+	stream  func(gnmi.GNMI_SubscribeServer) error // nil: it ends without a word
 }
 
 func (b *box) Install(s os.OS_InstallServer) error                 { return b.install(s) }
@@ -48,7 +49,12 @@ func (r readings) Get(context.Context, *gnmi.GetRequest) (*gnmi.GetResponse, err
 	return &gnmi.GetResponse{Notification: r.b.values}, nil
 }
 
-func (r readings) Subscribe(s gnmi.GNMI_SubscribeServer) error { return nil } // it ends without a word
+func (r readings) Subscribe(s gnmi.GNMI_SubscribeServer) error {
+	if r.b.stream == nil {
+		return nil
+	}
+	return r.b.stream(s)
+}
 
 func start(t *testing.T, b *box, protocol string) *Client {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
@@ -227,6 +233,60 @@ func TestValues(t *testing.T) {
 	}
 	_, err = start(t, &box{}, device.ByGNMI).Call(t.Context(), "subscribe once /a")
 	assert.Equal(t, device.NotUnderstood, device.KindOf(err), "a stream that ends without a word: %v", err)
+}
+
+// What a device says on a stream is heard from the moment on in which it has told how everything stands; that it ends is an error that says why.
+func TestStreamOfChanges(t *testing.T) {
+	path, err := ParsePath("/ports/port[name=p1]/state")
+	require.NoError(t, err)
+	value := func(text string) *gnmi.Notification {
+		return &gnmi.Notification{Update: []*gnmi.Update{{Path: path, Val: &gnmi.TypedValue{Value: &gnmi.TypedValue_StringVal{StringVal: text}}}}}
+	}
+	tell := func(s gnmi.GNMI_SubscribeServer, n *gnmi.Notification) error {
+		return s.Send(&gnmi.SubscribeResponse{Response: &gnmi.SubscribeResponse_Update{Update: n}})
+	}
+	for name, x := range map[string]struct {
+		then func(gnmi.GNMI_SubscribeServer) error // what the stream does behind two changes
+		kind device.ErrorKind
+	}{
+		"it ends":       {func(gnmi.GNMI_SubscribeServer) error { return nil }, device.Lost},
+		"it breaks off": {func(gnmi.GNMI_SubscribeServer) error { return status.Error(codes.Unavailable, "gone") }, device.Lost},
+		"it says rubbish": {func(s gnmi.GNMI_SubscribeServer) error {
+			return tell(s, &gnmi.Notification{Update: []*gnmi.Update{{Path: path}}})
+		}, device.NotUnderstood},
+		"it has none":    {func(gnmi.GNMI_SubscribeServer) error { return status.Error(codes.Unimplemented, "no") }, device.Lacking},
+		"nobody listens": {func(s gnmi.GNMI_SubscribeServer) error { <-s.Context().Done(); return nil }, device.Silent},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := start(t, &box{stream: func(s gnmi.GNMI_SubscribeServer) error {
+				r, err := s.Recv()
+				if err != nil {
+					return err
+				}
+				if r.GetSubscribe().GetMode() != gnmi.SubscriptionList_STREAM || r.GetSubscribe().Subscription[0].Mode != gnmi.SubscriptionMode_ON_CHANGE {
+					return status.Error(codes.InvalidArgument, "only changes")
+				}
+				_ = tell(s, value("UP"))
+				_ = s.Send(&gnmi.SubscribeResponse{Response: &gnmi.SubscribeResponse_SyncResponse{SyncResponse: true}})
+				_ = tell(s, value("DOWN"))
+				_ = tell(s, &gnmi.Notification{Delete: []*gnmi.Path{path}})
+				return x.then(s)
+			}}, device.ByGNMI)
+			ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+			defer cancel()
+			var heard []string
+			err := c.Subscribe(ctx, "/ports /system", func(text string) {
+				if heard = append(heard, text); x.kind == device.Silent && len(heard) == 2 {
+					cancel()
+				}
+			})
+			assert.Equal(t, x.kind, device.KindOf(err), "%v", err)
+			assert.Equal(t, []string{"/ports/port[name=p1]/state=DOWN", "/ports/port[name=p1]/state is gone"}, heard)
+		})
+	}
+	err = start(t, &box{}, device.ByGNMI).Subscribe(t.Context(), "ports", func(string) {})
+	assert.Equal(t, device.NotUnderstood, device.KindOf(err), "%v", err)
 }
 
 // A path that is printed is read as the same path, whatever stands in it.

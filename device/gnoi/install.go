@@ -51,6 +51,29 @@ func (c *Client) InstallOS(ctx context.Context, version string, size int64, cont
 	})
 }
 
+// HoldsOS asks a device whether it holds a version of its operating system whole: whoever has it takes no package of it (gNOI os.Install).
+// Nothing is transferred.
+func (c *Client) HoldsOS(ctx context.Context, version string) (holds bool, err error) {
+	doing := "os.Install " + version
+	err = c.signedIn(ctx, doing, func(ctx context.Context) error {
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		s, err := c.os.Install(ctx)
+		if err != nil {
+			return err
+		}
+		i := &installing{c: c, s: s, doing: doing, version: version, alive: func() {}, said: make(chan *os.InstallResponse), ended: make(chan error, 1)}
+		go i.listen(ctx)
+		if err := s.Send(&os.InstallRequest{Request: &os.InstallRequest_TransferRequest{TransferRequest: &os.TransferRequest{Version: version}}}); err != nil && !isEnd(err) {
+			return err
+		}
+		wanted, err := i.await(ctx, true)
+		holds = err == nil && !wanted
+		return err
+	})
+	return holds, err
+}
+
 // installing is the handing over of one package.
 type installing struct {
 	c       *Client

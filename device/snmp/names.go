@@ -14,7 +14,7 @@ import (
 type object struct{ name, oid string }
 
 // Names are the objects of the standard MIBs that can be asked for by name: system and interfaces (RFC 3418, RFC 2863), addresses and neighbours of the
-// network layer (RFC 4293), parts (RFC 6933) and their sensors (RFC 3433), bridges (RFC 4188), memory and processors (RFC 2790).
+// network layer (RFC 4293), parts (RFC 6933) and their sensors (RFC 3433), bridges (RFC 4188), memory and processors (RFC 2790), and neighbours (LLDP-MIB, IEEE 802.1AB).
 var Names = map[string]string{
 	"sysDescr": "1.3.6.1.2.1.1.1", "sysObjectID": "1.3.6.1.2.1.1.2", "sysUpTime": "1.3.6.1.2.1.1.3", "sysContact": "1.3.6.1.2.1.1.4", "sysName": "1.3.6.1.2.1.1.5", "sysLocation": "1.3.6.1.2.1.1.6",
 	"ifNumber": "1.3.6.1.2.1.2.1", "ifIndex": "1.3.6.1.2.1.2.2.1.1", "ifDescr": "1.3.6.1.2.1.2.2.1.2", "ifType": "1.3.6.1.2.1.2.2.1.3", "ifMtu": "1.3.6.1.2.1.2.2.1.4", "ifSpeed": "1.3.6.1.2.1.2.2.1.5",
@@ -27,6 +27,8 @@ var Names = map[string]string{
 	"entPhysicalModelName": "1.3.6.1.2.1.47.1.1.1.1.13", "entPhySensorType": "1.3.6.1.2.1.99.1.1.1.1", "entPhySensorValue": "1.3.6.1.2.1.99.1.1.1.4", "entPhySensorOperStatus": "1.3.6.1.2.1.99.1.1.1.5",
 	"dot1dBaseNumPorts": "1.3.6.1.2.1.17.1.2", "dot1dStpRootCost": "1.3.6.1.2.1.17.2.6", "dot1dStpDesignatedRoot": "1.3.6.1.2.1.17.2.5", "dot1dStpPortState": "1.3.6.1.2.1.17.2.15.1.3",
 	"dot1dTpFdbAddress": "1.3.6.1.2.1.17.4.3.1.1", "dot1dTpFdbPort": "1.3.6.1.2.1.17.4.3.1.2", "dot1dTpFdbStatus": "1.3.6.1.2.1.17.4.3.1.3",
+	"lldpLocSysName": "1.0.8802.1.1.2.1.3.3", "lldpLocPortId": "1.0.8802.1.1.2.1.3.7.1.3", "lldpRemChassisId": "1.0.8802.1.1.2.1.4.1.1.5", "lldpRemPortId": "1.0.8802.1.1.2.1.4.1.1.7",
+	"lldpRemPortDesc": "1.0.8802.1.1.2.1.4.1.1.8", "lldpRemSysName": "1.0.8802.1.1.2.1.4.1.1.9", "lldpRemSysDesc": "1.0.8802.1.1.2.1.4.1.1.10",
 	"hrSystemUptime": "1.3.6.1.2.1.25.1.1", "hrMemorySize": "1.3.6.1.2.1.25.2.2", "hrStorageDescr": "1.3.6.1.2.1.25.2.3.1.3", "hrStorageAllocationUnits": "1.3.6.1.2.1.25.2.3.1.4", "hrStorageSize": "1.3.6.1.2.1.25.2.3.1.5",
 	"hrStorageUsed": "1.3.6.1.2.1.25.2.3.1.6", "hrProcessorLoad": "1.3.6.1.2.1.25.3.3.1.2",
 }

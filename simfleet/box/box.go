@@ -98,6 +98,7 @@ type Access struct {
 	OlderVersion   string `yaml:"older-version,omitempty" json:"olderVersion,omitempty"`
 	OlderPassword  string `yaml:"older-password,omitempty" json:"olderPassword,omitempty"`
 	OlderWatchword string `yaml:"older-watchword,omitempty" json:"olderWatchword,omitempty"`
+	Community      string `yaml:"community,omitempty" json:"community,omitempty"` // of SNMP
 	// Of boxes with a web side.
 	Web   string `yaml:"web,omitempty" json:"web,omitempty"`
 	Token string `yaml:"token,omitempty" json:"token,omitempty"`

@@ -1,5 +1,5 @@
 // Package calderpath simulates the routers of Calderpath. They have a few words on a command line; their configuration goes over NETCONF,
-// their firmware over gNOI, and what they measure over gNMI. They start packages as they lie on their storage: the one that was activated, or
+// their firmware over gNOI, and what they measure over gNMI and SNMP. They start packages as they lie on their storage: the one that was activated, or
 // the one before when that cannot be started.
 //
 // Their state is kept on disk ([Open]); [Box] is a [verimorph/simfleet/box.Box]. Nothing here is shared with the code that talks to devices, but the files
@@ -25,6 +25,7 @@ import (
 
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/firmware"
+	"verimorph/simfleet/snmpagent"
 	"verimorph/simfleet/terminal"
 )
 
@@ -63,6 +64,7 @@ type Spec struct {
 	Name, Model, Serial, Address, User, Password, Version, Config string
 	Other                                                         string // version of a second package on its storage; "": none
 	GRPC                                                          string // host:port of gNOI and gNMI; "": the usual port beside its address
+	SNMP                                                          string // host:port of SNMP; "": port 1161 beside its address
 	Storage                                                       int64  // bytes; 0: 4 MiB
 }
 
@@ -74,6 +76,7 @@ type Box struct {
 	log    *slog.Logger
 	host   *box.Host
 	rpc    *rpcHost
+	agent  *snmpagent.Agent
 	mu     sync.Mutex
 	st     state
 	nc     store // what NETCONF sessions share
@@ -81,6 +84,7 @@ type Box struct {
 
 type state struct {
 	HostKey, Password string
+	Community         string // of SNMP
 	Certificate, Key  []byte // DER
 	Config            string
 	Keys              string // its key ring
@@ -106,11 +110,20 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 		}
 		spec.GRPC = net.JoinHostPort(host, "9339")
 	}
+	if spec.SNMP == "" {
+		host, _, err := net.SplitHostPort(spec.Address)
+		if err != nil {
+			return nil, err
+		}
+		spec.SNMP = net.JoinHostPort(host, "1161")
+	}
 	b := &Box{spec: spec, dir: dir, factor: max(factor, 1), log: log}
 	b.host = &box.Host{Name: spec.Name, Address: func() string { return b.spec.Address }, State: b.network, SignIn: b.signIn, Request: b.request,
 		Log: log, Factor: factor,
 		HostKey: func() string { b.mu.Lock(); defer b.mu.Unlock(); return b.st.HostKey }}
 	b.rpc = &rpcHost{b: b}
+	b.agent = &snmpagent.Agent{Objects: b.objects, Community: func() string { b.mu.Lock(); defer b.mu.Unlock(); return b.st.Community },
+		Answers: func() bool { at := b.network(); return at.SignIn && !at.Mute }}
 	if err := os.MkdirAll(b.packages(), 0o700); err != nil {
 		return nil, err
 	}
@@ -121,7 +134,7 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 	if err == nil {
 		err = json.Unmarshal(data, &b.st)
 	}
-	if err == nil && b.st.Running == "" { // made before such boxes could change their firmware
+	if err == nil && (b.st.Running == "" || b.st.Community == "") { // made before such boxes could change their firmware, or spoke SNMP
 		return b, b.Reset()
 	}
 	return b, err
@@ -138,7 +151,7 @@ func (b *Box) packageName(version string) string {
 func (b *Box) Reset() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	st := state{HostKey: b.st.HostKey, Password: b.st.Password, Certificate: b.st.Certificate, Key: b.st.Key,
+	st := state{HostKey: b.st.HostKey, Password: b.st.Password, Community: b.st.Community, Certificate: b.st.Certificate, Key: b.st.Key,
 		Config: strings.ReplaceAll(b.spec.Config, "{{random}}", box.Random(16)), Keys: "key ring " + box.Random(16) + box.Random(16) + "\n",
 		Running: b.packageName(b.spec.Version), Next: b.packageName(b.spec.Version), BootAt: time.Now().Add(-10 * time.Hour), Boots: 1, Faults: box.Faults{}}
 	if st.HostKey == "" {
@@ -146,6 +159,9 @@ func (b *Box) Reset() error {
 		if st.Password == "" {
 			st.Password = box.Random(16)
 		}
+	}
+	if st.Community == "" {
+		st.Community = box.Random(16)
 	}
 	err := errors.Join(os.RemoveAll(b.packages()), os.MkdirAll(b.packages(), 0o700))
 	for _, version := range []string{b.spec.Version, b.spec.Other} {
@@ -171,12 +187,15 @@ func (b *Box) save() error {
 }
 
 // Start implements box.Box.
-func (b *Box) Start() error { return errors.Join(b.host.Start(), b.rpc.start()) }
+func (b *Box) Start() error {
+	return errors.Join(b.host.Start(), b.rpc.start(), b.agent.Start(b.spec.SNMP))
+}
 
 // Stop implements box.Box.
 func (b *Box) Stop() {
 	b.host.Stop()
 	b.rpc.stop()
+	b.agent.Stop()
 }
 
 // Access implements box.Box.
@@ -184,11 +203,14 @@ func (b *Box) Access() box.Access {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return box.Access{Name: b.spec.Name, Address: b.spec.Address, User: b.spec.User, Password: b.st.Password, HostKey: box.PublicKey(b.st.HostKey),
-		Dialect: "calderpath"}
+		Dialect: "calderpath", Community: b.st.Community}
 }
 
 // GRPC is where gNOI and gNMI are offered, for tests.
 func (b *Box) GRPC() string { return b.spec.GRPC }
+
+// SNMP is where SNMP is offered, for tests.
+func (b *Box) SNMP() string { return b.spec.SNMP }
 
 // Look implements box.Box.
 func (b *Box) Look() box.Look {

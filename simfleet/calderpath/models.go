@@ -53,8 +53,8 @@ func (b *Box) packagesXML(filter string) string {
 		only = m[1]
 	}
 	services := map[bool]string{true: "ready", false: "starting"}[b.up() >= rise.AllUp]
-	out := fmt.Sprintf(`<packages xmlns="%s"><running>%s</running><activated>%s</activated><services>%s</services><unsaved>no</unsaved><total>%d</total><free>%d</free>`,
-		packagesModel, b.st.Running, b.st.Next, services, b.spec.Storage, b.free())
+	out := fmt.Sprintf(`<packages xmlns="%s"><running>%s</running><activated>%s</activated><services>%s</services><unsaved>no</unsaved><total>%d</total><free>%d</free><running-version>%s</running-version><activated-version>%s</activated-version>`,
+		packagesModel, b.st.Running, b.st.Next, services, b.spec.Storage, b.free(), b.version(), b.versionOf(b.st.Next))
 	entries, _ := os.ReadDir(b.packages())
 	for _, e := range entries {
 		if only != "" && e.Name() != only {
