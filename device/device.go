@@ -55,8 +55,8 @@ type Profile struct {
 	Medium string
 	// Folder is where images are sent to, as its file side names it, with a slash at the end; "" where they lie at the top.
 	Folder string
-	// Pushes: files are sent from their begin to their end, by [Files.PushImage]; the device has no SFTP.
-	Pushes bool
+	// Pushes is the protocol (scp or gnoi) by which files are sent from their begin to their end, by [Files.PushImage]; "": they go over SFTP.
+	Pushes string
 	// Places is the storage in which installations lie, where that is not the one for files.
 	Places string
 	// NewHostKey: in its factory state it makes itself another host key.

@@ -200,7 +200,7 @@ func TestConsoleRules(t *testing.T) {
 
 	// How the device is reached, how files get there, and its groups.
 	do(clickText("a", "Fleet"), clickText("a", "hollen-fw1"), click("#settings"), typed(`input[name=groups]`, "piers"), chosen("#transfer", "pull-sftp"), typed(`input[name=via]`, "moon"), click("#write-settings"), text("[role=dialog] [role=alert]", "moon"),
-		emptied(`input[name=via]`), typed(`input[name=console]`, "127.0.0.1:7"), click("#write-settings"), gone("[role=dialog]"), text("main", "images by pull-sftp"), text("main", "Console line"))
+		emptied(`input[name=via]`), typed(`input[name=console]`, "127.0.0.1:7"), click("#write-settings"), gone("[role=dialog]"), text("main", "images by SFTP, fetched by the device"), text("main", "Console line"))
 	assert.Contains(t, e.must("reading", "take", "hollen-fw1"), "boots-from")
 	var d gen.Device
 	require.NoError(t, json.Unmarshal([]byte(e.must("device", "show", "hollen-fw1", "-json")), &d))
@@ -208,7 +208,7 @@ func TestConsoleRules(t *testing.T) {
 	assert.Equal(t, gen.PullSftp, d.Transfer)
 	assert.Equal(t, "127.0.0.1:7", value(d.Reach.Console))
 	assert.Empty(t, value(d.Reach.Via))
-	do(click("#settings"), chosen("#transfer", "sftp"), click("#write-settings"), gone("[role=dialog]"), text("main", "images by sftp"))
+	do(click("#settings"), chosen("#transfer", "sftp"), click("#write-settings"), gone("[role=dialog]"), text("main", "images by SFTP"))
 
 	// A draft with files to remove first and another address afterwards.
 	e.must("device", "refresh", "hollen-fw1")

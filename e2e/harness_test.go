@@ -273,6 +273,10 @@ func (e *env) addDevice(b simulated) {
 		out, stderr, code = e.client(a.OlderWatchword+"\n", "credential", "add", "-device", b.name, "-kind", "privileged", "-versions", a.OlderVersion)
 		require.Equal(e.t, 0, code, out+stderr)
 	}
+	if a.Community != "" {
+		out, stderr, code = e.client(a.Community+"\n", "credential", "add", "-device", b.name, "-kind", "snmp-community")
+		require.Equal(e.t, 0, code, out+stderr)
+	}
 	e.must("device", "refresh", b.name)
 }
 

@@ -28,7 +28,9 @@ func TestManagementProtocols(t *testing.T) {
 	e.refused(3, []string{`protocol "pigeon" is not known`}, "device", "set", "tern-rt1", "-services", "pigeon=127.0.0.1:1")
 	e.refused(3, []string{"should look like 192.0.2.7:9339"}, "device", "set", "tern-rt1", "-services", "gnoi=nowhere")
 	e.must("device", "set", "tern-rt1", "-services", "gnoi="+router.GRPC()+",gnmi="+router.GRPC())
-	assert.Contains(t, e.must("device", "show", "tern-rt1"), "gnoi      "+router.GRPC())
+	shown := e.must("device", "show", "tern-rt1")
+	assert.Contains(t, shown, "gnoi      "+router.GRPC())
+	assert.Contains(t, shown, "images by gNOI (os.Install)")
 	assert.Contains(t, e.must("dialect", "coverage", "../device/cli/dialects/calderpath.yaml"), "restart, by gnoi")
 
 	c := decode[gen.Change](t, e.must("change", "draft", "tern-rt1", "-to", "7.4.7", "-json"))
@@ -62,7 +64,7 @@ func TestManagementProtocols(t *testing.T) {
 
 	assert.Contains(t, e.must("device", "show", "tern-rt1"), "certificate with the key sha256:")
 	e.protocolsInTheConsole(router.GRPC())
-	shown := e.must("device", "show", "tern-rt1")
+	shown = e.must("device", "show", "tern-rt1")
 	assert.NotContains(t, shown, "certificate with the key", "the console has them forgotten")
 	assert.Contains(t, shown, "snmp      127.0.0.9:1161", "the console has set it")
 	e.must("device", "set", "tern-rt1", "-services", "-")

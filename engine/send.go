@@ -181,7 +181,7 @@ func send(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	pushes := c.Profile().Pushes
+	pushes := c.Profile().Pushes != ""
 	if c.Profile().Fetches && d.Settings.Transfer != "sftp" || !pushes && !c.Transfers() {
 		return r.letFetch(ctx, s, c, d, local, im)
 	}

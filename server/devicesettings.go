@@ -65,7 +65,7 @@ func (s *Server) AddDevice(ctx context.Context, r gen.AddDeviceRequestObject) (g
 	if d, err = s.Planner.Device(ctx, b.Name); err != nil {
 		return nil, err
 	}
-	out, err := apiDevice(d)
+	out, err := s.apiDevice(d)
 	return gen.AddDevice201JSONResponse(out), err
 }
 
@@ -87,7 +87,7 @@ func (s *Server) SetDevice(ctx context.Context, r gen.SetDeviceRequestObject) (g
 	if d, err = s.Planner.Device(ctx, r.Name); err != nil {
 		return nil, err
 	}
-	out, err := apiDevice(d)
+	out, err := s.apiDevice(d)
 	return gen.SetDevice200JSONResponse(out), err
 }
 

@@ -8,18 +8,42 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/api/gen"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
+	"verimorph/device"
 	"verimorph/store"
 )
 
-func apiDevice(d store.Device) (gen.Device, error) {
+// imagesBy is how images get onto a device; nil where its dialect is not known.
+func (s *Server) imagesBy(d store.Device) *string {
+	p := s.Engine.Profile(d)
+	if p == nil {
+		return nil
+	}
+	by, fetched := strings.CutPrefix(d.Settings.Transfer, "pull-")
+	fetched = p.Fetches && (fetched || by != "sftp")
+	switch {
+	case p.Medium != "":
+		return ptr("a medium that a person puts in")
+	case fetched:
+		return ptr(strings.ToUpper(by) + ", fetched by the device")
+	case p.Pushes == device.ByGNOI:
+		return ptr("gNOI (os.Install)")
+	case p.Pushes != "":
+		return ptr(strings.ToUpper(p.Pushes))
+	}
+	return ptr("SFTP")
+}
+
+func (s *Server) apiDevice(d store.Device) (gen.Device, error) {
 	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, OpenChange: d.OpenChange(), Groups: d.Groups}
 	showSettings(&out, d.Settings)
+	out.ImagesBy = s.imagesBy(d)
 	if d.RefusedTries > 0 {
 		out.RefusedTries = &d.RefusedTries
 	}
@@ -161,7 +185,7 @@ func (s *Server) ListDevices(ctx context.Context, r gen.ListDevicesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	if out.Items, _, err = listed(ds, limit, func(d store.Device) any { return d.Name }, apiDevice); next.Name != "" {
+	if out.Items, _, err = listed(ds, limit, func(d store.Device) any { return d.Name }, s.apiDevice); next.Name != "" {
 		out.Next = cursorOf(next)
 	}
 	return out, err
@@ -173,7 +197,7 @@ func (s *Server) GetDevice(ctx context.Context, r gen.GetDeviceRequestObject) (g
 	if err != nil {
 		return nil, err
 	}
-	out, err := apiDevice(d)
+	out, err := s.apiDevice(d)
 	return gen.GetDevice200JSONResponse(out), err
 }
 

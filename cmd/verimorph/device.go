@@ -249,7 +249,11 @@ func (c *client) standsAs(st gen.DeviceStanding) string {
 
 func (c *client) printDevice(d gen.Device) {
 	c.printf("%s  %s\n", c.paint(bold, d.Name), d.Site)
-	c.printf("  address   %s, dialect %s, images by %s\n", d.Address, d.Dialect, d.Transfer)
+	by := string(d.Transfer)
+	if d.ImagesBy != nil {
+		by = *d.ImagesBy
+	}
+	c.printf("  address   %s, dialect %s, images by %s\n", d.Address, d.Dialect, by)
 	if d.HostKey != nil {
 		c.printf("  host key  %s\n", *d.HostKey)
 	}

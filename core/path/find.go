@@ -309,7 +309,13 @@ func (s *search) path(t *tree, q Question) *Path {
 		p.Notes = append(p.Notes, lastNote(t.g, newest))
 	}
 	for _, slot := range q.Portrait.Slots {
-		if !slot.Running && slot.Version == p.To.String() && len(p.Hops) > 0 && p.Hops[len(p.Hops)-1].NewModel == "" {
+		if slot.Running || slot.Version != p.To.String() || len(p.Hops) == 0 || p.Hops[len(p.Hops)-1].NewModel != "" {
+			continue
+		}
+		// An image that is started as it lies there has no configuration of its own.
+		if slot.Name == slot.Version || q.Portrait.File(slot.Name) != nil {
+			p.Notes = append(p.Notes, fmt.Sprintf("%s lies on the device already", slot.Version))
+		} else {
 			p.Notes = append(p.Notes, fmt.Sprintf("slot %s holds %s already; starting it would bring back the configuration and passwords that were saved there", slot.Name, slot.Version))
 		}
 	}

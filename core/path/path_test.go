@@ -608,6 +608,13 @@ func TestFactsOfADevice(t *testing.T) {
 	path, err = p.Find(q)
 	require.NoError(t, err)
 	assert.Contains(t, path.Notes[len(path.Notes)-1], "slot b holds 4.0.3 already; starting it would bring back the configuration and passwords")
+	for name, files := range map[string][]portrait.File{"4.0.3": nil, "sg5-4.0.3.img": {{Name: "sg5-4.0.3.img"}}} { // started as it lies there, with the configuration of now
+		q.Portrait.Slots[1].Name, q.Portrait.Files = name, files
+		path, err = p.Find(q)
+		require.NoError(t, err)
+		assert.Contains(t, path.Notes, "4.0.3 lies on the device already")
+	}
+	q.Portrait.Files = nil
 
 	// The configuration is converted on the way, so what it is like now says nothing about the later hops.
 	q = ask("TH-60", "4.2.3", "6.0.1")

@@ -159,7 +159,7 @@ const (
 func (d *Dialect) Profile() *device.Profile {
 	p := &device.Profile{Name: d.Name, Abilities: d.abilities(), Lacks: d.lacksForFirmware(), Readings: d.Readings,
 		Fetches: d.Verbs["fetch-image"].given(), Medium: d.Medium, Folder: cmp.Or(d.Files.Send, d.Files.Images),
-		Pushes: d.Files.By == byScp || d.Files.By == byGnoi, Places: d.Places,
+		Pushes: d.pushes(), Places: d.Places,
 		NewHostKey: d.Factory.NewHostKey, Tells: d.Events.By, Copies: d.Copies.profile(), Loader: d.Console.Loader.Regexp != nil && (d.Console.StartOld != "" || d.Console.Menu != nil)}
 	for _, s := range d.Backup {
 		part := device.Part{Name: s.Name, Title: s.Title, Kind: s.Kind, File: s.File, Syntax: s.Syntax, Optional: s.Optional, By: s.By, Role: s.role(),
@@ -170,6 +170,14 @@ func (d *Dialect) Profile() *device.Profile {
 		p.Parts = append(p.Parts, part)
 	}
 	return p
+}
+
+// pushes is the protocol by which files are sent from their begin to their end; "" where they go over SFTP.
+func (d *Dialect) pushes() string {
+	if d.Files.By == byScp || d.Files.By == byGnoi {
+		return d.Files.By
+	}
+	return ""
 }
 
 // role is the role of a part: the declared one, else that of its name.

@@ -1799,6 +1799,8 @@ export interface components {
              */
             openChange?: number;
             transfer: components["schemas"]["Transfer"];
+            /** @description How images get onto it, by its dialect and its settings. Left out where its dialect is not known. */
+            imagesBy?: string;
             groups: string[];
         };
         /** @description What people say about how a device is dealt with. */

@@ -161,7 +161,7 @@ export function SettingsFields({ v, onChange }: { v: Settings; onChange: (v: Set
           value={v.transfer ?? "sftp"}
           onChange={(to) => onChange({ ...v, transfer: to as S["Transfer"] })}
         >
-          <option value="sftp">are pushed over SFTP</option>
+          <option value="sftp">are pushed over SFTP, or as its dialect says</option>
           <option value="http">are fetched by the device over HTTP</option>
           <option value="https">are fetched by the device over HTTPS</option>
           <option value="pull-sftp">are fetched by the device over SFTP</option>

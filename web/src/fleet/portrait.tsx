@@ -151,7 +151,7 @@ export function Portrait({ d }: { d: Device }) {
             </Fact>
           ))}
           <Fact name="Address">
-            <span className="font-mono">{d.address}</span>, {d.dialect}, images by {d.transfer}
+            <span className="font-mono">{d.address}</span>, {d.dialect}, images by {d.imagesBy ?? d.transfer}
           </Fact>
           {d.groups.length > 0 && <Fact name="Groups">{d.groups.join(", ")}</Fact>}
           {d.reach?.via && (
