@@ -222,19 +222,22 @@ func (b *manyBench) measure(ids []int64) {
 	listSteps(b.ctx, b.pool, ids[0])
 }
 
-// listSteps tells which kinds of steps took longer at once than alone, in the middle.
+// listSteps tells which kinds of steps took longer at once than alone, in the middle, and when the first and the last change were over with each.
 func listSteps(ctx context.Context, pool *pgxpool.Pool, alone int64) {
-	rows, err := pool.Query(ctx, `SELECT number, plan->>'kind', avg(extract(epoch FROM ended_at - started_at)) FILTER (WHERE change_id <> $1)::float8,
-		max(extract(epoch FROM ended_at - started_at)) FILTER (WHERE change_id <> $1)::float8, coalesce(avg(extract(epoch FROM ended_at - started_at)) FILTER (WHERE change_id = $1), 0)::float8
-		FROM steps WHERE ended_at IS NOT NULL GROUP BY 1, 2 ORDER BY 1`, alone)
+	rows, err := pool.Query(ctx, `SELECT number, kind, avg(took) FILTER (WHERE NOT alone), max(took) FILTER (WHERE NOT alone), coalesce(avg(took) FILTER (WHERE alone), 0),
+			min(over) FILTER (WHERE NOT alone), max(over) FILTER (WHERE NOT alone), coalesce(avg(over) FILTER (WHERE alone), 0)
+		FROM (SELECT s.number, s.plan->>'kind' AS kind, s.change_id = $1 AS alone, extract(epoch FROM s.ended_at - s.started_at)::float8 AS took,
+				extract(epoch FROM s.ended_at - c.started_at)::float8 AS over
+			FROM steps s JOIN changes c ON c.id = s.change_id WHERE s.ended_at IS NOT NULL) t GROUP BY 1, 2 ORDER BY 1`, alone)
 	check(err)
 	defer rows.Close()
 	for rows.Next() {
 		var number int
 		var kind string
-		var middle, most, one float64
-		check(rows.Scan(&number, &kind, &middle, &most, &one))
-		fmt.Printf("    step %2d, %-14s %6.1f s in the middle, %6.1f s at most, %6.1f s alone\n", number, kind, middle, most, one)
+		var middle, most, one, first, last, oneOver float64
+		check(rows.Scan(&number, &kind, &middle, &most, &one, &first, &last, &oneOver))
+		fmt.Printf("    step %2d, %-12s %6.1f s in the middle, %6.1f s at most, %6.1f s alone; over after %6.1f to %6.1f s, alone %6.1f s\n", number, kind,
+			middle, most, one, first, last, oneOver)
 	}
 	check(rows.Err())
 }

@@ -6,9 +6,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"verimorph/core/yamldoc"
+	"sync"
+	"sync/atomic"
 
 	"go.yaml.in/yaml/v3"
+
+	"verimorph/core/yamldoc"
 )
 
 // A Pattern is a regular expression (RE2 syntax).
@@ -36,9 +39,24 @@ func (p *Pattern) UnmarshalJSON(data []byte) (err error) {
 	if err := json.Unmarshal(data, &s); err != nil || s == "" {
 		return err
 	}
-	p.Regexp, err = regexp.Compile(s)
+	if r, ok := compiled.Load(s); ok {
+		p.Regexp = r.(*regexp.Regexp)
+		return nil
+	}
+	if p.Regexp, err = regexp.Compile(s); err == nil && compiledCount.Add(1) <= mostCompiled {
+		compiled.Store(s, p.Regexp)
+	}
 	return err
 }
+
+// compiled are expressions that were read as JSON before: every change keeps the readings that it was drafted with, and they are few.
+var (
+	compiled      sync.Map // of *regexp.Regexp, by their text
+	compiledCount atomic.Int64
+)
+
+// mostCompiled bounds how many are kept.
+const mostCompiled = 2000
 
 // Groups returns the named groups of the first match, or nil.
 func (p Pattern) Groups(text string) map[string]string {

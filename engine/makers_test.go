@@ -5,8 +5,11 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -148,6 +151,32 @@ func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
 	assert.Equal(t, 1, st.Installs)
 	assert.False(t, st.Resting, "it is in service again")
 	assert.Equal(t, "no running work is left", f.step(id, change.Drain).Outcome)
+}
+
+// A gateway fetches its image over TLS, when its settings say so; a service that hands nothing out over TLS says how to begin.
+func TestAGatewayFetchesOverTLS(t *testing.T) {
+	t.Parallel()
+	f := newField(t, shellbox.Spec{Maker: "Brackmoor", Model: "SG-5", Version: "3.8.4", Older: "3.8.2", OlderPasswords: true}, "control-sg1.json", "https")
+	f.start()
+	id := f.draft("3.8.5")
+	f.release(id)
+	c := f.rest(id)
+	require.Equal(t, change.Failed, c.State, failure(c))
+	assert.Contains(t, failure(c), "hands no files out over https; start it with -transfer-tls-listen")
+
+	var fetched atomic.Int64
+	web := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		fetched.Add(1)
+		f.Serve.ServeHTTP(w, q)
+	}))
+	t.Cleanup(web.Close)
+	f.Serve.Secure = web.URL
+	id = f.draft("3.8.5")
+	f.release(id)
+	c = f.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, "3.8.5", f.plain.Status().Version)
+	assert.Positive(t, fetched.Load())
 }
 
 // A licence that a change brings: a key that is not for the device is a failure before anything is touched and stands nowhere; the

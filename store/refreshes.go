@@ -37,7 +37,8 @@ type Refresh struct {
 
 const refreshColumns = `r.id, r.device_id, d.name AS device, r.asked_by, r.asked_at, r.state, r.started_at, r.ended_at, r.doing, r.fraction, r.problem, r.by_device,
 	(SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM x.ended_at - x.started_at)) FROM (
-		SELECT p.started_at, p.ended_at FROM refreshes p JOIN devices o ON o.id = p.device_id WHERE o.dialect = d.dialect AND p.state = 'done' AND p.id <> r.id ORDER BY p.id DESC LIMIT 20) x) AS usual
+		SELECT p.started_at, p.ended_at FROM (SELECT * FROM refreshes WHERE state = 'done' ORDER BY id DESC LIMIT 200) p JOIN devices o ON o.id = p.device_id
+		WHERE o.dialect = d.dialect AND p.id <> r.id ORDER BY p.id DESC LIMIT 20) x) AS usual
 	FROM refreshes r JOIN devices d ON d.id = r.device_id`
 
 // refreshKept is how long ended refreshes of a device are kept when another one is asked for.

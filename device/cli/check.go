@@ -83,6 +83,7 @@ func Check(file string, data []byte) (*Dialect, yamldoc.Findings) {
 	if len(c.Found.Errors()) > 0 {
 		return nil, c.Found
 	}
+	c.d.known = &known{c.d, c.d.workedOut()}
 	return c.d, c.Found
 }
 

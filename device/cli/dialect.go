@@ -70,7 +70,8 @@ type Dialect struct {
 	Events   Events                    `yaml:"events"`   // what it says by itself over a management protocol
 	Services map[string]device.Service `yaml:"services"` // management protocols beside the command line, by their names
 
-	text string
+	text  string
+	known *known
 }
 
 // Text is the file that a dialect was read from.
@@ -155,9 +156,22 @@ const (
 	FromFiles = "files"
 )
 
-// Profile implements device.Driver.
+// Profile implements device.Driver. It is worked out once, when the dialect is read; nobody changes it.
 func (d *Dialect) Profile() *device.Profile {
-	p := &device.Profile{Name: d.Name, Abilities: d.abilities(), Lacks: d.lacksForFirmware(), Readings: d.Readings,
+	if d.known != nil && d.known.of == d {
+		return d.known.profile
+	}
+	return d.workedOut()
+}
+
+// known is the profile of a dialect. A dialect that was copied, and changed then, has another one.
+type known struct {
+	of      *Dialect
+	profile *device.Profile
+}
+
+func (d *Dialect) workedOut() *device.Profile {
+	p := &device.Profile{Name: d.Name, Abilities: d.abilities(), Lacks: d.lacksForFirmware(), Readings: slices.Clip(d.Readings),
 		Fetches: d.Verbs["fetch-image"].given(), Medium: d.Medium, Folder: cmp.Or(d.Files.Send, d.Files.Images),
 		Pushes: d.pushes(), Places: d.Places,
 		NewHostKey: d.Factory.NewHostKey, Tells: d.Events.By, Copies: d.Copies.profile(), Loader: d.Console.Loader.Regexp != nil && (d.Console.StartOld != "" || d.Console.Menu != nil)}
@@ -169,6 +183,7 @@ func (d *Dialect) Profile() *device.Profile {
 		}
 		p.Parts = append(p.Parts, part)
 	}
+	p.Parts = slices.Clip(p.Parts)
 	return p
 }
 

@@ -68,15 +68,26 @@ func (q *Query) steps() []Step {
 }
 
 // says is what a query sends first, for messages.
-func (q *Query) says() string { return q.steps()[0].Send }
+func (q *Query) says() string {
+	if len(q.Steps) == 0 {
+		return q.Send
+	}
+	return q.Steps[0].Send
+}
 
 // key is all that a query says and where, so that two that say the same are asked once.
 func (q *Query) key() string {
-	parts := []string{q.By, q.Mode, fmt.Sprint(q.Raised)}
-	for _, st := range q.steps() {
-		parts = append(parts, st.Send)
+	where := q.By + "\x00" + q.Mode + "\x00"
+	if q.Raised {
+		where += "raised"
 	}
-	return strings.Join(parts, "\x00")
+	if len(q.Steps) == 0 {
+		return where + "\x00" + q.Send
+	}
+	for i := range q.Steps {
+		where += "\x00" + q.Steps[i].Send
+	}
+	return where
 }
 
 // given reports whether there is something to say.

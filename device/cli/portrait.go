@@ -45,13 +45,14 @@ func (c *Client) portraitBy(ctx context.Context, wanted func(*Query) bool) (*por
 			continue
 		}
 		device.Tell(ctx, "reading: "+q.says(), i, len(d.Portrait))
-		text, ok := said.texts[q.key()]
+		key := q.key()
+		text, ok := said.texts[key]
 		if !ok {
 			var err error
 			if text, err = c.query(ctx, *q, nil, nil); err != nil {
 				return nil, err
 			}
-			said.texts[q.key()], said.echoed[q.key()] = text, c.echoed(q.By)
+			said.texts[key], said.echoed[key] = text, c.echoed(q.By)
 		}
 		if err := c.take(q, text, said); err != nil {
 			return nil, err
@@ -174,14 +175,15 @@ func (d *Dialect) unread(q *Query, said *answers) string {
 	if q.Table != nil {
 		return said.unread[q.Rows]
 	}
-	p := proof{frames: []device.Pattern{q.Frame, d.Frame}, ignore: []device.Pattern{q.Ignore, d.Ignore}, echoed: said.echoed[q.key()]}
+	key := q.key()
+	p := proof{frames: []device.Pattern{q.Frame, d.Frame}, ignore: []device.Pattern{q.Ignore, d.Ignore}, echoed: said.echoed[key]}
 	for i := range d.Portrait {
-		if o := &d.Portrait[i]; o.key() == q.key() {
+		if o := &d.Portrait[i]; o.key() == key {
 			p.rows = append(p.rows, o.Fields, o.Match)
 			p.ignore = append(p.ignore, o.Ignore)
 		}
 	}
-	return p.lacks(said.texts[q.key()])
+	return p.lacks(said.texts[key])
 }
 
 // A proof is what shows that an answer was understood as a whole: every line of it is a row, is known to say nothing, or is its frame. So

@@ -234,7 +234,7 @@ func (b *Box) request(s *box.Session, r *ssh.Request) bool {
 		go func() {
 			defer s.Close()
 			f := &folder{b}
-			_ = sftp.NewRequestServer(s, sftp.Handlers{FileGet: f, FilePut: f, FileCmd: f, FileList: f}).Serve()
+			_ = sftp.NewRequestServer(s, sftp.Handlers{FileGet: f, FilePut: f, FileCmd: f, FileList: f}, sftp.WithRSAllocator()).Serve()
 		}()
 	default:
 		return false
