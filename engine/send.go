@@ -411,10 +411,11 @@ func compareChecksum(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return err
 		}
-		if sum != right && sum.Algorithm == device.Validated {
-			wrong = "the device does not say that it has checked " + name + " and holds it whole"
-		} else if sum != right {
+		if sum != right {
 			wrong = fmt.Sprintf("the device computes %s %.12s for %s, it should be %.12s", sum.Name(), sum.Sum, name, right.Sum)
+			if sum.Algorithm == device.Validated {
+				wrong = "the device does not say that it has checked " + name + " and holds it whole"
+			}
 		}
 	}
 	switch {

@@ -28,7 +28,7 @@ var covered = []Coverage{
 	{Kind: "verb", Name: "rename-slot", Without: "copies of installations keep their names"},
 	{Kind: "verb", Name: "remove-slot", Without: "copies of installations are deleted by hand"},
 	{Kind: "verb", Name: "unpack", Without: "images that have to be unpacked cannot be installed"},
-	{Kind: "verb", Name: "fetch-image", Without: "the device fetches no images; they are pushed over SFTP"},
+	{Kind: "verb", Name: "fetch-image", Without: "the device fetches no images; they are pushed"},
 	{Kind: "verb", Name: "save", Without: "the running configuration is not saved before a restart"},
 	{Kind: "verb", Name: "try-configuration", Without: "the device does not read a converted configuration before it is used"},
 	{Kind: "verb", Name: "drain", Without: "the device is not taken out of service before a restart"},

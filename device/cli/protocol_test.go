@@ -2,6 +2,7 @@ package cli
 
 import (
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"strings"
@@ -96,6 +97,22 @@ func TestProtocolsOfOneDevice(t *testing.T) {
 	require.NoError(t, d.Restart(t.Context()))
 	_, _, boots := b.Stands()
 	assert.Equal(t, 2, boots)
+}
+
+// A device that knows its images by their versions proves one by saying that it holds it; one that it does not say that of is not proven.
+func TestAVersionThatIsNotHeld(t *testing.T) {
+	_, target := calderpathBox(t)
+	apart := *target.Dialect
+	apart.Verbs = maps.Clone(apart.Verbs)
+	delete(apart.Verbs, "checksum")
+	target.Dialect = &apart
+	require.True(t, apart.Profile().Abilities.ByVersion)
+	d := dial(t, target)
+	for version, want := range map[string]string{"7.4.7": "7.4.7", "9.9.9": ""} {
+		sum, err := d.Checksum(t.Context(), version)
+		require.NoError(t, err)
+		assert.Equal(t, device.Digest{Algorithm: device.Validated, Sum: want}, sum)
+	}
 }
 
 // A certificate is kept when it is first seen, and another one is refused afterwards; one that is expected to have changed is kept anew.
