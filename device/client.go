@@ -144,6 +144,11 @@ func (c *Client) Undrain(ctx context.Context) error {
 	return do(c, "undrain", func(s Servicer) error { return s.Undrain(ctx) })
 }
 
+// TakeOver makes a member of an ensemble the active one.
+func (c *Client) TakeOver(ctx context.Context) error {
+	return do(c, "take over", func(s Standby) error { return s.TakeOver(ctx) })
+}
+
 // Save makes the running configuration the saved one.
 func (c *Client) Save(ctx context.Context) error {
 	return do(c, "save", func(k Configurer) error { return k.Save(ctx) })

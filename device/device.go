@@ -241,6 +241,11 @@ type Servicer interface {
 	Undrain(context.Context) error
 }
 
+// A Standby is a member of an ensemble that can become the active one.
+type Standby interface {
+	TakeOver(context.Context) error
+}
+
 // A Configurer handles the running configuration.
 type Configurer interface {
 	Save(context.Context) error

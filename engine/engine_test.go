@@ -59,6 +59,7 @@ type rig struct {
 	*Engine
 	t    *testing.T
 	box  *tarnholm.Box
+	mate *tarnholm.Box // of second
 	d    store.Device
 	cat  *catalog.Catalogue
 	give *httptest.Server

@@ -31,6 +31,7 @@ func (r *rig) second() store.Device {
 	require.NoError(r.t, err)
 	require.NoError(r.t, b.Start())
 	r.t.Cleanup(b.Stop)
+	r.mate = b
 	a := b.Access()
 	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "mate", Address: a.Address, Dialect: "tarnholm", Settings: store.Settings{Transfer: "sftp"}}, PasswordCredentials(a.User, true, access.Person("me", "")), func(c *store.Credential, id int64) ([]byte, error) {
 		return SealCredential(r.Vault, id, Secret{Password: map[string]string{KindPassword: a.Password, KindPrivileged: a.Watchword}[c.Kind]})

@@ -27,6 +27,8 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 		rest := r.nextLook(began)
 		if err != nil {
 			switch k := device.KindOf(err); {
+			case ctx.Err() != nil && k != "": // it was cut off; what was seen before says more
+				return context.Cause(ctx)
 			case k == device.Unreachable || k == device.Lost || k == device.NotReady || k == device.Silent:
 				r.hangUp()
 				seen = err.Error()

@@ -38,6 +38,8 @@ var works = map[change.Kind]work{
 	change.Prestage:   {perform: sendAhead},
 	change.Tidy:       {perform: tidy},
 	change.Settle:     {perform: settle},
+	change.Sync:       {perform: waitSync},
+	change.Switch:     {inspect: tookOver, perform: takeOver, confirm: tookOverNow},
 	change.Verify:     {perform: awaitVerdict, confirm: verdict},
 
 	change.CheckRestore: {perform: checkRestore},

@@ -60,6 +60,7 @@ type Device struct {
 	Line     string               `yaml:"line,omitempty"`      // host:port of its console line
 	LineOnly bool                 `yaml:"line-only,omitempty"` // it has no other side
 	Faults   map[string]box.Fault `yaml:"faults"`
+	Mate     string               `yaml:"mate,omitempty"` // the box that stands by for it
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
@@ -135,7 +136,25 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 			return nil, fmt.Errorf("%s: device %s: %w", name, dev.Name, err)
 		}
 	}
+	for i := range file.Devices {
+		if err := f.join(&file.Devices[i]); err != nil {
+			return nil, fmt.Errorf("%s: device %s: %w", name, file.Devices[i].Name, err)
+		}
+	}
 	return f, nil
+}
+
+// join makes a pair of a device and the one that stands by for it.
+func (f *Fleet) join(d *Device) error {
+	if d.Mate == "" {
+		return nil
+	}
+	active, ok := f.boxes[d.Name].(*tarnholm.Box)
+	standby, same := f.boxes[d.Mate].(*tarnholm.Box)
+	if !ok || !same || d.Mate == d.Name {
+		return fmt.Errorf("mate: %q is no other %s box of this file; only those can be pairs", d.Mate, tarnholm.Maker)
+	}
+	return tarnholm.Join(active, standby)
 }
 
 // add opens a device of the file with its faults.

@@ -67,6 +67,8 @@ func TestFleetFileErrors(t *testing.T) {
 		"maker":   {"maker: Tarnholm", "maker: Lodvik", "no simulation for Lodvik"},
 		"config":  {"config: a.cfg", "config: z.cfg", "device a: open"},
 		"fault":   {"mute:", "mite:", `device b: fault "mite" is not known`},
+		"mate":    {"version: 4.2.9,", "version: 4.2.9, mate: c,", `device a: mate: "c" is no other Tarnholm box`},
+		"itself":  {"version: 4.2.9,", "version: 4.2.9, mate: a,", `device a: mate: "a" is no other Tarnholm box`},
 		"no yaml": {"devices:", "devices: [", "f.yaml"},
 	} {
 		_, _, err := load(t, strings.Replace(fleetFile, c[0], c[1], 1))

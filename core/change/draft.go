@@ -21,6 +21,7 @@ type Abilities struct {
 	Clone      bool       // where it installs in place: the running installation can be copied into a slot first, and started from there
 	Unpack     bool       // unpacking is an act of its own
 	Drain      bool       // running work can be let finish
+	TakeOver   bool       // of a member of an ensemble: it becomes the active one at a command
 	Save       bool       // running and saved configuration are two things
 	Media      bool       // files reach it only on a medium that a person carries in
 	Components []string   // which it updates by command

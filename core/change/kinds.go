@@ -40,6 +40,8 @@ const (
 	Undrain    Kind = "undrain"
 	Tidy       Kind = "tidy"
 	Settle     Kind = "settle"
+	Sync       Kind = "sync"
+	Switch     Kind = "switch-over"
 	Verify     Kind = "verdict"
 
 	CheckRestore Kind = "check-restore"
@@ -186,6 +188,10 @@ var Kinds = []Spec{
 	{Kind: Tidy, Title: "Remove sent files from device", Writes: true, Duration: "check"},
 	// Measure again and compare, before the way back is given up.
 	{Kind: Settle, Title: "Compare before the other slot", Duration: "services"},
+	// Of ensembles: the member is in sync with the active one, so that it could take over.
+	{Kind: Sync, Title: "Wait until in sync", Duration: "services"},
+	// Of ensembles: the member becomes the active one.
+	{Kind: Switch, Title: "Switch over", Writes: true, OnlyOnce: true},
 	// Measure again, compare until settled, conclude.
 	{Kind: Verify, Title: "Compare readings, conclude", Duration: "services", Whole: true},
 

@@ -37,6 +37,11 @@ type Portrait struct {
 	OutOfService  Fact   `json:"out_of_service,omitempty"` // it takes no new work
 	Drained       Fact   `json:"drained,omitempty"`
 
+	Role   string `json:"role,omitempty"`    // of a member of an ensemble: active, standby, leader or follower; "" where the device does not say
+	Mate   string `json:"mate,omitempty"`    // serial of the other one of a pair
+	Sync   string `json:"sync,omitempty"`    // how far it mirrors the active one, in the device's own words
+	InSync Fact   `json:"in_sync,omitempty"` // it could take over
+
 	Storage       map[string]Room   `json:"storage,omitempty"` // by name; see ImageRoom
 	Files         []File            `json:"files,omitempty"`
 	Slots         []Slot            `json:"slots,omitempty"`

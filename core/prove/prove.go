@@ -135,8 +135,8 @@ func (p *Plan) check() error {
 	if len(p.Members) == 0 || len(p.Members) > MostMembers {
 		return fmt.Errorf("there are %d members; 1 to %d can be walked", len(p.Members), MostMembers)
 	}
-	if len(p.Steps) > MostSteps {
-		return fmt.Errorf("there are %d steps; at most %d can be walked", len(p.Steps), MostSteps)
+	if n := len(compact(p.Steps)); n > MostSteps {
+		return fmt.Errorf("there are %d steps that have an effect; at most %d can be walked", n, MostSteps)
 	}
 	var before []int
 	for _, s := range p.Steps {

@@ -77,10 +77,12 @@ func (s *State) apply(st *Step, serving bool) {
 	}
 }
 
-// switchTo makes a member the active one.
+// switchTo makes a member the active one. It has to show itself as such.
 func (s *State) switchTo(member int) {
 	for i := range s.n {
-		s.members[i].active = i == member-1
+		m := &s.members[i]
+		m.shown = m.shown && (i != member-1 || m.active)
+		m.active = i == member-1
 	}
 }
 

@@ -31,6 +31,7 @@ var covered = []Coverage{
 	{Kind: "verb", Name: "fetch-image", Without: "the device fetches no images; they are pushed"},
 	{Kind: "verb", Name: "save", Without: "the running configuration is not saved before a restart"},
 	{Kind: "verb", Name: "try-configuration", Without: "the device does not read a converted configuration before it is used"},
+	{Kind: "verb", Name: "take-over", Without: "of a pair or cluster nobody becomes the active one at a command"},
 	{Kind: "verb", Name: "drain", Without: "the device is not taken out of service before a restart"},
 	{Kind: "verb", Name: "update-component", Without: "firmware beside the main image is updated by hand"},
 	{Kind: "verb", Name: "power-cycle", Without: "the power of a part is switched by hand"},

@@ -59,6 +59,7 @@ type Dialect struct {
 	Copies     *Copies        `yaml:"copies"`     // named copies of the running installation
 	Components []string       `yaml:"components"` // that update-component updates
 	GoodPart   device.Pattern `yaml:"good-part"`  // on the state of a part that is well
+	InSync     device.Pattern `yaml:"in-sync"`    // on the portrait's field sync, when a member could take over from the active one
 	Drained    device.Pattern `yaml:"drained"`    // on the portrait's field work, when no running work is left
 	InService  device.Pattern `yaml:"in-service"` // on the portrait's field service, when it takes work
 	Medium     string         `yaml:"medium"`     // files reach it on a medium that a person carries in: how their names begin there
@@ -207,7 +208,7 @@ func (s *PartSource) role() string {
 func (d *Dialect) abilities() change.Abilities {
 	has := func(verb string) bool { return d.Verbs[verb].given() }
 	a := change.Abilities{InPlace: d.Installs == InPlace, FromFiles: d.Installs == FromFiles, ByVersion: d.byVersion(), Copies: d.Copies != nil, Rename: has("rename-slot"),
-		Remove: has("remove-slot"), Once: has("choose-slot-once"), Clone: has("clone"), Unpack: has("unpack"), Drain: has("drain"),
+		Remove: has("remove-slot"), Once: has("choose-slot-once"), Clone: has("clone"), Unpack: has("unpack"), Drain: has("drain"), TakeOver: has("take-over"),
 		Save: has("save"), Media: d.Medium != "", PowerCycle: has("power-cycle"), Licence: has("add-licence"), Restart: has("restart"), Validate: has("try-configuration")}
 	if has("update-component") {
 		a.Components = d.Components
@@ -264,7 +265,7 @@ type Query struct {
 var verbParams = map[string][]string{
 	"checksum": {"file", "path"}, "fetch-image": {"url", "file", "path"}, "install": {"file", "path", "slot"}, "save": nil,
 	"choose-slot": {"slot", "path", "second", "second_path", "version"}, "remove-file": {"file", "path"}, "restart": nil, "try-configuration": {"file"},
-	"choose-slot-once": {"slot", "path", "version"}, "clone": {"slot"}, "unpack": {"slot"}, "drain": nil, "undrain": nil,
+	"choose-slot-once": {"slot", "path", "version"}, "clone": {"slot"}, "unpack": {"slot"}, "drain": nil, "undrain": nil, "take-over": nil,
 	"rename-slot": {"slot", "new"}, "remove-slot": {"slot", "version"},
 	"update-component": {"component", "file", "path"}, "power-cycle": {"component"}, "add-licence": {"licence"},
 }

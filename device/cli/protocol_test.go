@@ -115,6 +115,15 @@ func TestAVersionThatIsNotHeld(t *testing.T) {
 	}
 }
 
+// A verb that the dialect does not have is refused by its name, and nothing is said to the device.
+func TestVerbsThatAreNotThere(t *testing.T) {
+	_, target := calderpathBox(t)
+	d := dial(t, target)
+	err := d.TakeOver(t.Context())
+	assert.Equal(t, device.Lacking, device.KindOf(err))
+	assert.ErrorContains(t, err, "take-over: the dialect calderpath does not say how")
+}
+
 // A certificate is kept when it is first seen, and another one is refused afterwards; one that is expected to have changed is kept anew.
 func TestCertificatesThatChange(t *testing.T) {
 	b, target := calderpathBox(t)

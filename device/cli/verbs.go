@@ -59,6 +59,9 @@ func (c *Client) has(verb string) bool { return c.d.Verbs[verb].given() }
 
 func (c *Client) verb(ctx context.Context, name string, args map[string]string, progress device.Progress) (string, error) {
 	q := c.d.Verbs[name]
+	if !q.given() {
+		return "", device.Fail(device.Lacking, c.t.Address, name, "the dialect %s does not say how", c.d.Name)
+	}
 	if file, ok := args["file"]; ok && name != "try-configuration" {
 		args["path"] = c.d.Files.Images + file
 	}
@@ -201,6 +204,12 @@ func (c *Client) Drain(ctx context.Context) error {
 // Undrain returns the device to service.
 func (c *Client) Undrain(ctx context.Context) error {
 	_, err := c.verb(ctx, "undrain", nil, nil)
+	return err
+}
+
+// TakeOver implements device.Standby.
+func (c *Client) TakeOver(ctx context.Context) error {
+	_, err := c.verb(ctx, "take-over", nil, nil)
 	return err
 }
 

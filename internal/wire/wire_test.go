@@ -94,7 +94,7 @@ func TestAWireIsDeafAndSlow(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, byte('a'), <-heard)
 	assert.GreaterOrEqual(t, time.Since(began), 100*time.Millisecond)
-	w.Deafen(100 * time.Millisecond)
+	w.Deafen(2 * time.Second)
 	_, _ = c.Write([]byte("b"))
 	assert.Equal(t, byte('b'), <-heard, "it was said")
 	_, err = io.ReadFull(c, b)

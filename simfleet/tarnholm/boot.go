@@ -61,6 +61,7 @@ func (b *Box) phase() phase {
 
 // restart boots into the next slot. Every connection ends; the running configuration is what the slot has saved.
 func (b *Box) restart() {
+	b.goesDown()
 	b.mu.Lock()
 	if b.hit(OldSlot) {
 		b.st.Next = b.st.Running

@@ -49,6 +49,7 @@ type Box struct {
 	flashMu sync.Mutex // one piece at a time goes into the flash
 	mu      sync.Mutex
 	st      state
+	pair    *pair // nil: it stands alone
 	host    *box.Host
 }
 
@@ -71,6 +72,7 @@ type state struct {
 	Holding             holding          `json:"holding"`
 	Pending             *archive         `json:"pending,omitempty"` // an archive that the next start unpacks
 	Refusals            int              `json:"refusals"`          // sign-ins in a row
+	Active              bool             `json:"active,omitempty"`  // of a pair
 }
 
 type slot struct {

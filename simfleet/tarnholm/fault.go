@@ -26,10 +26,15 @@ const (
 	Chatter          = "chatter"           // it prints messages by itself, with its prompt, and its answers come in odd pieces
 	SwappedUnit      = "swapped-unit"      // another unit of the same model stands in its place
 	WorksOn          = "works-on"          // an installation is answered at once and goes on in the background
+	NeverHot         = "never-hot"         // of a pair: its sync never begins
+	SyncStalls       = "sync-stalls"       // of a pair: its sync stops at 97 %
+	SplitRoles       = "split-roles"       // of a pair: after its next restart both are active
+	StaysStandby     = "stays-standby"     // of a pair: it says that it takes over, and does not
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{Chatter, ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, StallTransfer, SwappedUnit, TunnelDown, UsersLate, WorksOn}
+var FaultNames = []string{Chatter, ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverHot, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, SplitRoles, StallTransfer, StaysStandby, SwappedUnit, SyncStalls,
+	TunnelDown, UsersLate, WorksOn}
 
 // FaultTexts says what each does.
 var FaultTexts = map[string]string{
@@ -41,6 +46,8 @@ var FaultTexts = map[string]string{
 	OldSlot: "the next restart is from the old slot again", LogErrors: "the next restart leaves errors in the log", ClockWrong: "its clock is VALUE seconds ahead",
 	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces",
 	SwappedUnit: "another unit of the same model stands in its place", WorksOn: "an installation is answered at once and goes on in the background",
+	NeverHot: "its sync with its mate never begins", SyncStalls: "its sync with its mate stops at 97 %", SplitRoles: "after its next restart both of the pair are active",
+	StaysStandby: "it says that it takes over, and does not",
 }
 
 // Arm gives the box a fault.

@@ -158,6 +158,7 @@ func init() {
 		"fit":   {true, "FILE into a | b [regardless]", (*shell).fit},
 		"next":  {true, "a | b", (*shell).next},
 		"cycle": {true, "", (*shell).cycle},
+		"take":  {true, "over", (*shell).take},
 		"write": {true, "BLOCK / STATEMENT", (*shell).write},
 	}
 }
@@ -285,6 +286,7 @@ func (s *shell) tellBox(g *glance) {
 	s.say("  started   %s", g.state.BootAt.UTC().Format(time.RFC3339Nano))
 	s.say("  services  %s", services)
 	s.say("  unsaved   %s", map[bool]string{true: "yes", false: "no"}[g.state.Config != g.run.Config])
+	s.tellPair()
 }
 
 func (s *shell) tellSlots(g *glance) {

@@ -1,0 +1,81 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"verimorph/core/portrait"
+	"verimorph/store"
+)
+
+// Members of an ensemble: waiting until one is in sync with the active one, and having it take over.
+
+// The roles of a member that serves.
+const (
+	roleActive = "active"
+	roleLeader = "leader"
+)
+
+func serves(p *portrait.Portrait) bool { return p.Role == roleActive || p.Role == roleLeader }
+
+// waitSync waits until a member could take over. That it says nothing about it is no proof, and a sync that stands still is told with how far it is.
+func waitSync(r *run, ctx context.Context, s *store.Step) error {
+	return r.poll(ctx, s, func() (bool, string, error) {
+		p, err := r.portrait(ctx)
+		switch {
+		case err != nil:
+			return false, "", err
+		case p.Role == "":
+			return false, "", final("the device does not say which role it has; look whether it still is a member of the ensemble")
+		case p.InSync == portrait.Yes:
+			return true, fmt.Sprintf("it is %s and in sync: %s", p.Role, p.Sync), nil
+		case p.InSync == portrait.Unknown:
+			return false, "whether it is in sync is not known, since the device does not say", nil
+		}
+		return false, fmt.Sprintf("it is %s and not in sync yet: %s", p.Role, p.Sync), nil
+	})
+}
+
+// tookOver reports whether a member is the active one.
+func tookOver(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string, error) {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	return serves(p), "it is " + p.Role, nil
+}
+
+// takeOver has a member become the active one, when it is in sync at this moment.
+func takeOver(r *run, ctx context.Context, _ *store.Step) error {
+	p, err := r.portrait(ctx)
+	if err != nil {
+		return err
+	}
+	if p.InSync != portrait.Yes {
+		how := p.Sync
+		if how == "" {
+			how = "it does not say how far it is"
+		}
+		return final("it is not in sync with the active one, so it does not take over: %s", how)
+	}
+	c, err := r.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return c.TakeOver(ctx)
+}
+
+// tookOverNow waits until the device shows that it is the active one: its word for it is not enough.
+func tookOverNow(r *run, ctx context.Context, s *store.Step) (string, error) {
+	err := r.poll(ctx, s, func() (bool, string, error) {
+		done, evidence, err := tookOver(r, ctx, s, true)
+		if err != nil || done {
+			return done, evidence, err
+		}
+		return false, "it was told to take over, and says " + evidence, nil
+	})
+	if err != nil {
+		return "", err
+	}
+	return s.Note, nil
+}

@@ -1,0 +1,76 @@
+package tarnholm
+
+import (
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/simfleet/box"
+)
+
+// two are a pair whose boxes have been up for long, of which the first is active.
+func two(t *testing.T) (a, b *Box) {
+	var all [2]*Box
+	for i, name := range []string{"a", "b"} {
+		x, err := Open(Spec{Name: name, Model: "TH-80", Serial: "S" + name, Address: "127.0.0.1:0", User: "u", Version: "5.0.7", Idle: "5.0.6", Flash: 1 << 20, Config: "box\n"}, t.TempDir(), 1000, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		all[i] = x
+	}
+	require.NoError(t, Join(all[0], all[1]))
+	return all[0], all[1]
+}
+
+// said is what a box tells of its pair.
+func said(b *Box) string {
+	var out strings.Builder
+	newShell(b, &conversation{out: &out}, 0).tellPair()
+	return strings.Join(strings.Fields(out.String()), " ")
+}
+
+// conversation is one in which only the box speaks.
+type conversation struct{ out *strings.Builder }
+
+func (c *conversation) Read([]byte) (int, error)    { select {} }
+func (c *conversation) Write(p []byte) (int, error) { return c.out.Write(p) }
+
+// The standby takes over when the active one goes down, and when it is told to while it is in sync; roles last, also when the boxes are loaded anew.
+func TestPairOfBoxes(t *testing.T) {
+	a, b := two(t)
+	assert.Equal(t, "role active mate Sb sync complete", said(a))
+	assert.Equal(t, "role standby mate Sa sync complete", said(b))
+	over := func(x *Box) error {
+		return newShell(x, &conversation{out: &strings.Builder{}}, 0).take([]string{"over"})
+	}
+	assert.ErrorContains(t, over(a), "active already")
+	require.NoError(t, over(b))
+	assert.Equal(t, "role active mate Sa sync complete", said(b))
+
+	b.restart()
+	assert.Equal(t, "role active mate Sb sync waits for Sb", said(a), "it takes over, and mirrors nothing now")
+	assert.ErrorContains(t, over(b), "not in sync")
+	require.Eventually(t, func() bool { return strings.HasSuffix(said(b), "sync complete") }, 5*time.Second, 10*time.Millisecond)
+	require.NoError(t, Join(b, a))
+	assert.Contains(t, said(a), "role active", "roles outlast it")
+
+	for fault, says := range map[string]string{NeverHot: "sync not begun", SyncStalls: "sync 97 % mirrored"} {
+		require.NoError(t, b.Arm(fault, box.Fault{Times: -1}))
+		assert.Contains(t, said(b), says)
+		assert.ErrorContains(t, over(b), "not in sync")
+		require.NoError(t, b.Heal(fault))
+	}
+	require.NoError(t, b.Arm(StaysStandby, box.Fault{}))
+	require.NoError(t, over(b), "it says so")
+	assert.Contains(t, said(b), "role standby")
+	require.NoError(t, a.Arm(SplitRoles, box.Fault{}))
+	a.restart()
+	assert.Contains(t, said(a), "role active")
+	assert.Contains(t, said(b), "role active")
+	alone, _ := two(t)
+	alone.pair = nil
+	assert.Empty(t, said(alone))
+	assert.ErrorContains(t, over(alone), "there is no mate")
+}
