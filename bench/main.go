@@ -68,6 +68,10 @@ func main() {
 		benchChanges(context.Background(), dir)
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "prove" {
+		benchProve()
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == "sessions" {
 		benchSessions(context.Background(), filepath.Join(dir, "boxes"))
 		return
@@ -78,6 +82,7 @@ func main() {
 	check(benchBackups(context.Background(), dir))
 	benchChanges(context.Background(), dir)
 	benchSessions(context.Background(), filepath.Join(dir, "boxes"))
+	benchProve()
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)

@@ -3,6 +3,7 @@ package engine
 import (
 	"encoding/json"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/core/prove"
+	"verimorph/core/verify"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
@@ -28,8 +30,7 @@ func firewalls(t *testing.T) (*rig, store.Device) {
 	return r, mate
 }
 
-// together drafts a change of a pair from 5.0.7 to 5.4.2, proves it, and starts it. What compares readings waits for services only: readings are
-// those of the first member.
+// together drafts a change of a pair from 5.0.7 to 5.4.2, proves it, and starts it.
 func (r *rig) together(mate store.Device) int64 {
 	single := r.change(r.draft("5.0.7", "5.4.2"))
 	var way path.Path
@@ -44,9 +45,6 @@ func (r *rig) together(mate store.Device) int64 {
 	require.True(r.t, prove.Check(plan.Proof()).Proved)
 	c := store.Change{From: "5.0.7", To: "5.4.2", Path: single.Path, Kind: single.Kind}
 	for _, s := range plan.Steps {
-		if s.Kind == change.Settle || s.Kind == change.Readings && s.Member == 2 {
-			s.Kind = change.Services
-		}
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
 	c.Members = []store.Member{{DeviceID: r.d.ID, Role: "active", Planned: store.Planned{Model: "TH-60", Serial: "S"}},
@@ -64,7 +62,9 @@ func (r *rig) accepted(id int64) store.Change {
 		if c.State != change.Asking || !slices.Contains(c.Question.Answers, change.Accept) {
 			return c
 		}
-		require.Contains(r.t, c.Question.Text, "Way back: none is known")
+		if !strings.Contains(c.Question.Text, "Way back: none is known") {
+			return c
+		}
 		require.NoError(r.t, r.Act(r.t.Context(), id, change.Accept, access.Person("me", ""), "the other one serves meanwhile"))
 		time.Sleep(100 * time.Millisecond)
 	}
@@ -77,6 +77,11 @@ func TestAPairIsUpgraded(t *testing.T) {
 	r, mate := firewalls(t)
 	done := r.accepted(r.together(mate))
 	require.Equal(t, change.Done, done.State, failure(done))
+	v := verdictOf(t, done)
+	assert.Equal(t, verify.Pass, v.Verdict, failure(done))
+	assert.Equal(t, verify.Met, resultOf(v, "mate version").State)
+	assert.Equal(t, verify.Met, resultOf(v, "version").State)
+	assert.NotEmpty(t, done.Members[1].Readings, "each member has readings of its own")
 	for _, b := range []*tarnholm.Box{r.box, r.mate} {
 		assert.Equal(t, "5.4.2", b.Status().Version)
 		assert.Equal(t, 2, b.Status().Boots)

@@ -371,7 +371,7 @@ func TestReadingsBeforeWaitForServices(t *testing.T) {
 	c := r.await(id, change.Asking, change.Failed, change.Done)
 	assert.Equal(t, "ready", phase, "when they were taken")
 	var before verify.Readings
-	require.NoError(t, json.Unmarshal(c.Readings, &before))
+	require.NoError(t, json.Unmarshal(c.First().Readings, &before))
 	if len(before["tunnels-up"].Set) == 0 { // they come up a moment after the services: then a person is asked before anything is done
 		require.Equal(t, change.Asking, c.State, failure(c))
 		assert.Contains(t, c.Question.Checks, ready.Readings)

@@ -58,6 +58,8 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		_, room, _ := p.ImageRoom()
 		f.Total, f.Free = room.Total, room.Free
 		f.Services, f.NotUnderstood = p.ServicesReady, p.NotUnderstood
+		f.Role, f.Mate, f.Sync, f.InSync = p.Role, p.Mate, p.Sync, p.InSync
+		f.Together = c.First().Role != ""
 		f.Modules = p.Modules
 		if idle := p.IdleSlot(); idle != nil {
 			f.Idle, f.IdleHolds, f.IdleBusy, f.IdleBroken = idle.Name, idle.Version, idle.Busy == portrait.Yes, idle.Broken()

@@ -198,12 +198,12 @@ func (r *run) chosen(hop int) bool {
 
 // nothingToCompare names the readings before the change that will prove nothing.
 func (r *run) nothingToCompare() (empty, unread []string, err error) {
-	if r.c.Readings == nil || r.c.Definitions == nil {
+	if r.m.Readings == nil || r.m.Definitions == nil {
 		return nil, nil, nil
 	}
 	var before verify.Readings
 	var rs []device.Reading
-	if err := errors.Join(json.Unmarshal(r.c.Readings, &before), json.Unmarshal(r.c.Definitions, &rs)); err != nil {
+	if err := errors.Join(json.Unmarshal(r.m.Readings, &before), json.Unmarshal(r.m.Definitions, &rs)); err != nil {
 		return nil, nil, final("the readings from before the change cannot be read: %w", err)
 	}
 	empty, unread = proveNothing(rs, before)

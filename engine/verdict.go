@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -146,7 +147,7 @@ func expectations(rs []device.Reading, before verify.Readings, version string, b
 // Readings before the change.
 
 func readingsTaken(r *run, _ context.Context, _ *store.Step, _ bool) (bool, string, error) {
-	return r.c.Readings != nil, "taken before", nil
+	return r.m.Readings != nil, "taken before", nil
 }
 
 // takeReadings waits until the services of the device are ready: what is measured before that proves nothing. Definitions and values are
@@ -189,7 +190,7 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 		if err := r.e.Store.SetReadings(ctx, r.lease, r.c.ID, r.m.DeviceID, p.Version, taken, defined); err != nil {
 			return false, "", records(err)
 		}
-		r.c.Readings, r.c.Definitions = taken, defined
+		r.m.Readings, r.m.Definitions = taken, defined
 		return true, "taken", nil
 	})
 }
@@ -197,9 +198,9 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 // definitions are the readings of the change, as they were when those before were taken. A change that was begun by an earlier version of
 // the service kept the values only: then those that are defined now and were taken then.
 func (r *run) definitions(ctx context.Context, before verify.Readings) ([]device.Reading, error) {
-	if r.c.Definitions != nil {
+	if r.m.Definitions != nil {
 		var rs []device.Reading
-		if err := json.Unmarshal(r.c.Definitions, &rs); err != nil {
+		if err := json.Unmarshal(r.m.Definitions, &rs); err != nil {
 			return nil, final("the definitions of the readings cannot be read: %w", err)
 		}
 		return rs, nil
@@ -214,7 +215,7 @@ func (r *run) definitions(ctx context.Context, before verify.Readings) ([]device
 
 func countReadings(r *run, _ context.Context, _ *store.Step) (string, error) {
 	var values verify.Readings
-	err := json.Unmarshal(r.c.Readings, &values)
+	err := json.Unmarshal(r.m.Readings, &values)
 	var parts []string
 	for name, v := range values {
 		parts = append(parts, name+" "+short(v))
@@ -287,12 +288,19 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	if err := json.Unmarshal([]byte(s.Note), &v); err != nil {
 		return err
 	}
+	check, stays, next := checkOtherSlot, "the other slot is not written", "The previous installation is overwritten next"
+	if r.m.Role != "" {
+		check, stays, next = checkNextMember+" "+r.m.Device, "no other member is changed", "The change goes on with the other members next"
+		if err := r.e.Store.SetConclusion(ctx, r.lease, r.c.ID, r.m.Number, []byte(s.Note)); err != nil {
+			return records(err)
+		}
+	}
 	switch {
 	case v.Verdict == verify.Fail:
-		return final("the readings do not satisfy what is expected, so the other slot is not written: %s", unmet(v))
-	case v.Verdict != verify.Pass && !r.c.Accepts(checkOtherSlot):
-		q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{checkOtherSlot}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-			Text: "The previous installation is overwritten next, and not all is as it was: " + unmet(v)}
+		return final("the readings do not satisfy what is expected, so %s: %s", stays, unmet(v))
+	case v.Verdict != verify.Pass && !r.c.Accepts(check):
+		q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{check}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+			Text: next + ", and not all is as it was: " + unmet(v)}
 		if r.canGoBack(r.seen) {
 			q.Answers = append(q.Answers, change.GoBack)
 		}
@@ -301,6 +309,10 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	s.Note = fmt.Sprintf("%s, by %d readings", v.Verdict, len(v.Results))
 	return nil
 }
+
+// checkNextMember, with the name of a member behind it, is the name under which it is accepted that a change goes on though something is missing at
+// that member.
+const checkNextMember = "next-member"
 
 // checkOtherSlot is the name under which it is accepted that the other slot is written though something is missing.
 const checkOtherSlot = "other-slot"
@@ -318,9 +330,41 @@ func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Re
 	if err != nil {
 		return err
 	}
-	v, err := json.Marshal(verify.Conclude(slices.Concat(results, more, said)))
+	all := slices.Concat(results, more, said)
+	if s.Plan.Kind == change.Verify && r.m.Role != "" {
+		others, err := r.concluded(ctx)
+		if err != nil {
+			return err
+		}
+		all = append(all, others...)
+	}
+	v, err := json.Marshal(verify.Conclude(all))
 	s.Note = string(v)
 	return err
+}
+
+// concluded is what was concluded of the other members of an ensemble, under their names. One of which nothing was concluded is a doubt.
+func (r *run) concluded(ctx context.Context) (out []verify.Result, err error) {
+	c, err := r.e.Store.Change(ctx, r.c.ID)
+	if err != nil {
+		return nil, records(err)
+	}
+	for _, m := range c.Members {
+		if m.Number == r.m.Number {
+			continue
+		}
+		v := verify.Verdict{Results: []verify.Result{{Reading: "readings", Title: "Readings", State: verify.NotProven, Severity: verify.Degrades, Evidence: "nothing was concluded of this member"}}}
+		if m.Verdict != nil {
+			if err := json.Unmarshal(m.Verdict, &v); err != nil {
+				return nil, final("what was concluded of %s cannot be read: %w", m.Device, err)
+			}
+		}
+		for _, res := range v.Results {
+			res.Reading, res.Title = m.Device+" "+res.Reading, m.Device+": "+cmp.Or(res.Title, res.Reading)
+			out = append(out, res)
+		}
+	}
+	return out, nil
 }
 
 func namesOf(results []verify.Result) string {
@@ -370,7 +414,7 @@ type judgement struct {
 }
 
 func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err error) {
-	if err := json.Unmarshal(r.c.Readings, &j.before); err != nil {
+	if err := json.Unmarshal(r.m.Readings, &j.before); err != nil {
 		return j, final("the readings from before the change cannot be read: %w", err)
 	}
 	if j.readings, err = r.definitions(ctx, j.before); err != nil {

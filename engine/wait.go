@@ -142,8 +142,8 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 func waitServices(r *run, ctx context.Context, s *store.Step) error {
 	began := r.e.now()
 	var before verify.Readings
-	if r.c.Readings != nil {
-		if err := json.Unmarshal(r.c.Readings, &before); err != nil {
+	if r.m.Readings != nil {
+		if err := json.Unmarshal(r.m.Readings, &before); err != nil {
 			return final("the readings from before the change cannot be read: %w", err)
 		}
 	}

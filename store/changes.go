@@ -17,7 +17,7 @@ import (
 	"verimorph/core/ready"
 )
 
-// A Change is the record of one change. Path, Readings and Verdict are JSON that the store does not look into.
+// A Change is the record of one change. Path and Verdict are JSON that the store does not look into.
 type Change struct {
 	ID             int64            `db:"id"`
 	State          change.State     `db:"state"`
@@ -30,7 +30,6 @@ type Change struct {
 	ApprovedAt     *time.Time       `db:"approved_at"`
 	StartedAt      *time.Time       `db:"started_at"`
 	EndedAt        *time.Time       `db:"ended_at"`
-	Readings       []byte           `db:"readings"`
 	Verdict        []byte           `db:"verdict"`
 	Failure        *string          `db:"failure"`
 	Kind           string           `db:"kind"`             // change.Firmware, change.Restoring ...
@@ -44,7 +43,6 @@ type Change struct {
 	WindowTo       *time.Time       `db:"window_to"`
 	RestartFrom    *time.Time       `db:"restart_from"` // the point of no return is not passed before
 	WaitsUntil     *time.Time       `db:"waits_until"`  // of a scheduled change: it goes on by itself then
-	Definitions    []byte           `db:"definitions"`  // of the readings, as they were when those before were taken; JSON
 	PauseAsked     bool             `db:"pause_asked"`  // somebody asked it to pause before it asked
 	PausedBy       *string          `db:"paused_by"`    // who asked it to pause
 	StateSince     time.Time        `db:"state_since"`
@@ -67,6 +65,10 @@ type Member struct {
 	Planned  Planned         `json:"planned"`
 	Stands   json.RawMessage `json:"stands"` // what ran and what lay in the slots when it was last found ready; nil: not known
 	Slots    json.RawMessage `json:"slots"`  // of the device, when it was last looked at
+
+	Readings    json.RawMessage `json:"readings"`    // from before the change; nil: not taken
+	Definitions json.RawMessage `json:"definitions"` // of the readings, as they were when those before were taken
+	Verdict     json.RawMessage `json:"verdict"`     // what was concluded of it, in a change of several; nil: nothing yet
 }
 
 // Planned is what a device was when the change was drafted; another device is not touched.
@@ -199,9 +201,10 @@ func (c *Change) Situation() change.Situation {
 
 // changeColumns are those of a [Change], by name.
 const changeColumns = `c.id, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by, c.approved_at, c.started_at, c.ended_at,
-	c.readings, c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
-	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.definitions, c.pause_asked, c.paused_by, c.state_since, now() AS now,
-	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands, 'slots', d.portrait->'slots')) ORDER BY m.number)
+	c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
+	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, now() AS now,
+	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands, 'slots', d.portrait->'slots',
+		'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict)) ORDER BY m.number)
 		FROM members m JOIN devices d ON d.id = m.device_id WHERE m.change_id = c.id) AS members FROM changes c`
 
 // oneChange returns a change without its steps.

@@ -52,14 +52,22 @@ func (s *Store) SetPlanned(ctx context.Context, l Lease, changeID int64, member 
 	})
 }
 
-// SetReadings records the readings before the change with their definitions, which are those of the change from then on, and keeps the
+// SetReadings records the readings of a member before the change with their definitions, which are its own from then on, and keeps the
 // readings also as a set to compare with later.
 func (s *Store) SetReadings(ctx context.Context, l Lease, changeID, deviceID int64, version string, readings, definitions []byte) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE changes SET readings = $2, definitions = $3 WHERE id = $1`, changeID, readings, definitions); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE members SET readings = $3, definitions = $4 WHERE change_id = $1 AND device_id = $2`, changeID, deviceID, readings, definitions); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `INSERT INTO reading_sets (device_id, change_id, version, readings, taken_by) VALUES ($1, $2, $3, $4, $5)`, deviceID, changeID, version, readings, fmt.Sprintf("change %d", changeID))
+		return err
+	})
+}
+
+// SetConclusion records what was concluded of a member.
+func (s *Store) SetConclusion(ctx context.Context, l Lease, changeID int64, member int, verdict []byte) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE members SET verdict = $3 WHERE change_id = $1 AND number = $2`, changeID, member, verdict)
 		return err
 	})
 }

@@ -372,6 +372,7 @@ var sites = map[string][2]string{
 	"hollen-fw1":      {"Pier Hollen", "sftp"},
 	"brattsund-fw1":   {"Pier Brattsund", "http"},
 	"vesterkai-fw1":   {"Vesterkai terminal", "sftp"},
+	"vesterkai-fw2":   {"Vesterkai terminal", "sftp"},
 	"gullnes-fw1":     {"Gullnes", "http"},
 	"control-sg1":     {"Control room", "http"},
 	"tern-rt1":        {"MV Tern", "sftp"},

@@ -63,6 +63,7 @@ func DraftEnsemble(j EnsembleJob) (*EnsemblePlan, error) {
 	d := &ensembleDraft{j: &j, p: &EnsemblePlan{job: &j, ends: map[int]int{}}, last: make([]int, len(j.Members)+1), active: 1 + slices.IndexFunc(j.Members, func(m EnsembleMember) bool { return m.Active })}
 	first := d.active
 	for i := range j.Members {
+		d.p.version(j.Members[i].Job.Path.From.String()) // where they come from stands first
 		d.lane(i+1, j.Members[i].Job.step(-1, Readings))
 	}
 	for _, t := range j.Turns {
@@ -71,10 +72,27 @@ func DraftEnsemble(j EnsembleJob) (*EnsemblePlan, error) {
 	if j.SwitchBack && d.active != first {
 		d.switchTo(first, len(j.Members[first-1].Job.Path.Hops)-1)
 	}
+	for i := range j.Members[1:] { // the first one is looked at by the verdict
+		m := i + 2
+		if n := d.last[m]; n == len(d.p.Steps) && d.p.Steps[n-1].Kind == Settle {
+			continue // it was compared just now
+		}
+		s := j.Members[m-1].Job.step(len(j.Members[m-1].Job.Path.Hops)-1, Settle)
+		s.Title = "Compare readings"
+		d.lane(m, s)
+	}
 	s := j.Members[0].Job.verify()
 	s.Member = 0
 	d.add(s, slices.DeleteFunc(slices.Clone(d.last[1:]), func(n int) bool { return n == 0 })...)
 	return d.p, nil
+}
+
+// quorum is how many members have to be up at every moment.
+func (j *EnsembleJob) quorum() int {
+	if j.Kind == Cluster {
+		return len(j.Members)/2 + 1
+	}
+	return 1
 }
 
 func (j *EnsembleJob) check() error {
@@ -232,9 +250,7 @@ var effects = map[Kind][]prove.Effect{
 // Proof is the plan as it is proved.
 func (p *EnsemblePlan) Proof() *prove.Plan {
 	out := &prove.Plan{Rules: prove.Rules{Serving: p.job.Kind == Pair}}
-	if p.job.Kind == Cluster {
-		out.Rules.Quorum = len(p.job.Members)/2 + 1
-	}
+	out.Rules.Quorum = p.job.quorum()
 	for i := range p.job.Members {
 		m := &p.job.Members[i]
 		out.Members = append(out.Members, prove.Member{Name: m.Name, Version: p.version(m.Job.Path.From.String()), Active: m.Active, Sync: m.Sync})
@@ -242,6 +258,7 @@ func (p *EnsemblePlan) Proof() *prove.Plan {
 	if p.job.GetOn != nil {
 		out.Rules.GetOn = func(a, b int) bool { return p.job.GetOn(p.names[a], p.names[b]) }
 	}
+	out.Back = p.claimed
 	out.Steps = p.proved(p.Steps)
 	out.Rules.Versions = p.names
 	return out

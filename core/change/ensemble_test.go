@@ -56,7 +56,7 @@ func TestPairIsChangedStandbyFirst(t *testing.T) {
 	p, err := DraftEnsemble(alike(Pair, 2, 1, bySlots("5.0.7", "5.4.2")))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1 install", "2 install", "2 choose-slot", "2 restart", "2 version", "2 sync", "2 switch-over", "2 settle",
-		"1 choose-slot", "1 restart", "1 version", "1 sync", "0 verdict"}, told(p))
+		"1 choose-slot", "1 restart", "1 version", "1 sync", "2 settle", "0 verdict"}, told(p))
 	proof := prove.Check(p.Proof())
 	assert.True(t, proof.Proved, "%+v", proof)
 
@@ -152,4 +152,46 @@ func TestEnsemblesThatCannotBeDrafted(t *testing.T) {
 		_, err := DraftEnsemble(j)
 		assert.ErrorContains(t, err, says)
 	}
+}
+
+// What to do with a pair whose change came to rest half-done follows from how its members stand, and says why.
+func TestHalfDone(t *testing.T) {
+	p, err := DraftEnsemble(alike(Pair, 2, 1, bySlots("5.0.7", "5.4.2")))
+	require.NoError(t, err)
+	at := func(active bool, runs, starts string) Stand {
+		return Stand{Up: true, Active: active, Sync: true, Runs: runs, Starts: starts}
+	}
+	shown := at(true, "5.4.2", "5.4.2")
+	shown.Shown = true
+	old, moved := "5.0.7", "5.4.2"
+	for name, c := range map[string]struct {
+		stands []Stand
+		back   bool
+		why    string
+		steps  []string
+	}{
+		"nothing moved":  {[]Stand{at(true, old, old), at(false, old, old)}, false, "all members run 5.0.7; nothing has to be undone", nil},
+		"only chosen":    {[]Stand{at(true, old, old), at(false, old, moved)}, true, "nobody who serves on a newer version than 5.0.7 has shown itself there", []string{"2 choose-slot"}},
+		"the standby":    {[]Stand{at(true, old, old), at(false, moved, moved)}, true, "those that moved are taken back", []string{"2 choose-slot", "2 restart", "2 version", "2 sync"}},
+		"has shown":      {[]Stand{at(false, old, old), shown}, false, "m2 serves on 5.4.2 and has shown itself there; the others are brought along", nil},
+		"has not":        {[]Stand{at(false, old, old), at(true, moved, moved)}, true, "those that moved", []string{"1 sync", "1 switch-over", "2 choose-slot", "2 restart", "2 version", "2 sync"}},
+		"one is away":    {[]Stand{at(true, old, old), {}}, false, "m1 serves on 5.0.7 as before; m2 does not answer, and is for a person to bring back", nil},
+		"the other away": {[]Stand{{}, at(true, moved, moved)}, false, "m2 serves on 5.4.2 as before; m1 does not answer", nil},
+		"nobody serves":  {[]Stand{at(false, old, old), at(false, moved, moved)}, false, "no member that answers is the active one", nil},
+		"all away":       {[]Stand{{}, {}}, false, "no member answers", nil},
+	} {
+		h := p.FromHere(c.stands)
+		assert.Contains(t, h.Why, c.why, name)
+		assert.Equal(t, c.back, h.Back, name)
+		assert.Equal(t, c.steps, told(&EnsemblePlan{Steps: h.Steps}), name)
+		for _, s := range h.Steps {
+			assert.True(t, s.Back, name)
+		}
+	}
+
+	three, err := DraftEnsemble(alike(Cluster, 3, 1, bySlots("5.0.7", "5.4.2")))
+	require.NoError(t, err)
+	h := three.FromHere([]Stand{at(true, old, old), at(false, moved, moved), {}})
+	assert.False(t, h.Back)
+	assert.Equal(t, "m3 does not answer, so no other member may go down; bring it back by hand first", h.Why)
 }

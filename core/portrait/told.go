@@ -14,6 +14,9 @@ type Line struct {
 // not say is left out. A new field that is only to be shown needs a row here, and no change of an interface.
 func (p *Portrait) Told() (out []Line) {
 	for _, l := range []Line{
+		{"role", p.Role},
+		{"mate", p.Mate},
+		{"sync", p.synced()},
 		{"hardware", p.Generation},
 		{"platform", p.Platform},
 		{"file system", p.FileSystem},
@@ -28,6 +31,16 @@ func (p *Portrait) Told() (out []Line) {
 		}
 	}
 	return out
+}
+
+// synced is how far a member of an ensemble mirrors the active one, and whether it could take over.
+func (p *Portrait) synced() string {
+	could := p.InSync.say("it could take over", "it could not take over")
+	switch {
+	case p.Sync == "" || could == "":
+		return p.Sync + could
+	}
+	return p.Sync + "; " + could
 }
 
 // lastStart is what the device says about its last start, where it does not say how long that is ago.

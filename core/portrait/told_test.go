@@ -16,6 +16,10 @@ func TestTold(t *testing.T) {
 	assert.Contains(t, p.Told(), Line{"uptime", "1 h 2 min"})
 	p.UptimeSeconds = 0
 	assert.Contains(t, p.Told(), Line{"started", "on Monday"}, "where it does not say how long that is ago")
+	pair := Portrait{Role: "standby", Mate: "S2", Sync: "97 %", InSync: No}
+	assert.Equal(t, []Line{{"role", "standby"}, {"mate", "S2"}, {"sync", "97 %; it could not take over"}}, pair.Told())
+	pair.Sync, pair.InSync = "", Yes
+	assert.Contains(t, pair.Told(), Line{"sync", "it could take over"})
 	p.UptimeSeconds = 61
 	assert.Contains(t, p.Told(), Line{"uptime", "1 min 1 s"})
 }

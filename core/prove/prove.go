@@ -77,8 +77,9 @@ type Plan struct {
 	Members []Member
 	Steps   []Step
 	Rules   Rules
-	// Back gives the steps of the way back from where the change rests; false: it claims none there. nil: it never claims one.
-	Back func(State) ([]Step, bool)
+	// Back gives the steps of the way back from where the change rests, and the version that each member runs at its end; false: it claims none
+	// there. nil: it never claims one.
+	Back func(State) (steps []Step, to []int, claimed bool)
 	// Most is how many states are walked at most. Defaults to two million.
 	Most int
 }

@@ -173,7 +173,9 @@ func TestFailuresAreWalked(t *testing.T) {
 		Step{Number: 6, Title: "up", Member: 3, After: []int{5}, Effect: Up})
 	p.Rules.Together = true
 	assert.True(t, Check(p).Proved)
-	p.Back = func(s State) ([]Step, bool) { return lane(nil, 2, 0, nil, Commits), !s.Up(2) }
+	p.Back = func(s State) ([]Step, []int, bool) {
+		return lane(nil, 2, 0, nil, Commits), []int{0, 0, 0}, !s.Up(2)
+	}
 	r := Check(p)
 	require.NotNil(t, r.Broken, "only a failure leads to where this way back is claimed")
 	assert.Equal(t, NotWhenDown, r.Broken.Rule)
@@ -182,10 +184,10 @@ func TestFailuresAreWalked(t *testing.T) {
 }
 
 // backOfPair takes what runs another version back, the standby first, when there is somebody to serve meanwhile.
-func backOfPair(s State) (steps []Step, claimed bool) {
+func backOfPair(s State) (steps []Step, to []int, claimed bool) {
 	for m := 1; m <= 2; m++ {
 		if !s.Up(m) {
-			return nil, false
+			return nil, nil, false
 		}
 	}
 	order := []int{1, 2}
@@ -212,7 +214,7 @@ func backOfPair(s State) (steps []Step, claimed bool) {
 		steps = lane(steps, m, 0, after, effects...)
 		after = last(steps)
 	}
-	return steps, true
+	return steps, []int{0, 0}, true
 }
 
 // A way back that is claimed is walked from wherever the change can come to rest.
@@ -223,13 +225,13 @@ func TestWayBackIsWalked(t *testing.T) {
 	require.Nil(t, r.Broken, "%v", r.Broken)
 	assert.True(t, r.Proved)
 
-	p.Back = func(s State) ([]Step, bool) { // it takes a back while a serves
-		return lane(nil, 1, 0, nil, Commits, Down, Up), s.Runs(1) == 1
+	p.Back = func(s State) ([]Step, []int, bool) { // it takes a back while a serves
+		return lane(nil, 1, 0, nil, Commits, Down, Up), []int{0, 0}, s.Runs(1) == 1
 	}
 	r = Check(p)
 	require.NotNil(t, r.Broken)
 	assert.True(t, r.Broken.Trace[len(r.Broken.Trace)-1].Back)
-	p.Back = func(s State) ([]Step, bool) { return nil, s.Up(1) && s.Up(2) }
+	p.Back = func(s State) ([]Step, []int, bool) { return nil, []int{0, 0}, s.Up(1) && s.Up(2) }
 	assert.Equal(t, LeadsBack, Check(p).Broken.Rule)
 }
 

@@ -109,7 +109,7 @@ func (w *walk) unproved(s *State, st *Step) int {
 func (w *walk) returned(s *State) (rule, text string) {
 	for i := range s.n {
 		m := &s.members[i]
-		before := uint8(w.p.Members[i].Version)
+		before := uint8(w.to[i])
 		if m.up && m.runs != before {
 			return LeadsBack, fmt.Sprintf("the way back ends with %s on %s, not on %s", w.p.name(i+1), w.p.version(m.runs), w.p.version(before))
 		}

@@ -27,6 +27,9 @@ func (s State) InSync(member int) bool { return s.members[member-1].sync }
 // Runs is the version that a member runs, or ran when it was last up.
 func (s State) Runs(member int) int { return int(s.members[member-1].runs) }
 
+// Shown reports whether a member has shown itself on the version that it runs.
+func (s State) Shown(member int) bool { return s.members[member-1].shown }
+
 // Starts is the version that a member starts next.
 func (s State) Starts(member int) int { return int(s.members[member-1].starts) }
 

@@ -32,7 +32,8 @@ type walk struct {
 	rested map[State]bool // from which the way back was walked
 	broken *Violation
 	gaveUp string
-	back   bool // it is itself a way back: nothing fails on it
+	back   bool  // it is itself a way back: nothing fails on it
+	to     []int // of a way back: the version that each member runs in the end
 }
 
 func newWalk(p *Plan) (*walk, error) {
@@ -159,7 +160,7 @@ func (w *walk) rest(n *node) {
 		return
 	}
 	w.rested[n.state] = true
-	steps, claimed := w.p.Back(n.state)
+	steps, to, claimed := w.p.Back(n.state)
 	if !claimed {
 		return
 	}
@@ -169,7 +170,7 @@ func (w *walk) rest(n *node) {
 		w.broken = &Violation{Rule: "the way back is no plan", Text: err.Error(), Trace: w.trace(n)}
 		return
 	}
-	b.back = true
+	b.back, b.to = true, to
 	b.start(n.state)
 	switch {
 	case b.gaveUp != "":

@@ -41,6 +41,7 @@ const (
 	WaysIn        = "ways-in"
 	Identity      = "identity"
 	OtherWork     = "other-work"
+	Others        = "ensemble"
 	Images        = "images"
 	Room          = "room"
 	Slots         = "slots"
@@ -149,6 +150,10 @@ type Facts struct {
 	UndoneBackup  int64    // that it was compared with
 	CanCarry      bool
 
+	Role, Mate, Sync string        // of a member of an ensemble, in its own words; "": it stands alone, or does not say
+	InSync           portrait.Fact // it, or its mate, could take over
+	Together         bool          // the change is one of the whole ensemble
+
 	Older   string   // the older release that a downgrade leads to; "" when it is none
 	Against []string // what speaks against it
 
@@ -188,6 +193,7 @@ func Checks(f Facts) (out []Check) {
 		f.services(add)
 		f.comparable(add)
 		f.health(add)
+		f.others(add)
 	}
 	f.goesBack(add)
 	if len(f.Against) > 0 {
@@ -238,7 +244,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Reach, WaysIn, Identity, OtherWork, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+var order = []string{Reach, WaysIn, Identity, OtherWork, Others, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
 	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)
@@ -255,6 +261,30 @@ func (f *Facts) identity(add adder) {
 		return
 	}
 	add(Identity, "As planned", Pass, "", "%s %s runs %s", f.Model, f.Serial, f.Version)
+}
+
+// others looks at a member of an ensemble that is changed by itself: what happens to whom it serves.
+func (f *Facts) others(add adder) {
+	if f.Role == "" || f.Together || !f.Starts {
+		return
+	}
+	const title = "Others of its ensemble"
+	mate := "another member"
+	if f.Mate != "" {
+		mate = f.Mate
+	}
+	switch {
+	case f.Role != "active" && f.Role != "leader":
+		add(Others, title, Pass, "", "it is %s; %s serves meanwhile", f.Role, mate)
+	case f.InSync == portrait.Yes:
+		add(Others, title, Warn, "switch over first, so that it goes down as the one that stands by", "it is %s; when it goes down, %s takes over in that moment", f.Role, mate)
+	default:
+		how := "whether " + mate + " could take over is not known"
+		if f.Sync != "" {
+			how = mate + " could not take over as it is: " + f.Sync
+		}
+		add(Others, title, Warn, "wait until they are in sync and switch over first; else whoever is served is cut off", "it is %s, and %s", f.Role, how)
+	}
 }
 
 func (f *Facts) room(add adder) {

@@ -37,6 +37,9 @@ func TestEachCheckStandsForItself(t *testing.T) {
 		"unreachable":        {func(f *Facts) { f.Unreachable = "nothing answers" }, Reach, Stop, "nothing answers"},
 		"no credential":      {func(f *Facts) { f.NoCredential = []string{"5.4.2"} }, WaysIn, Warn, "5.4.2"},
 		"another box":        {func(f *Facts) { f.Serial = "X" }, Identity, Stop, "its serial is X, planned was S"},
+		"the active one":     {func(f *Facts) { f.Role, f.Mate, f.InSync = "active", "S2", portrait.Yes }, Others, Warn, "when it goes down, S2 takes over in that moment"},
+		"nobody takes over":  {func(f *Facts) { f.Role, f.Mate, f.Sync, f.InSync = "active", "S2", "97 %", portrait.No }, Others, Warn, "S2 could not take over as it is: 97 %"},
+		"who knows":          {func(f *Facts) { f.Role = "leader" }, Others, Warn, "whether another member could take over is not known"},
 		"another version":    {func(f *Facts) { f.Version = "5.0.6" }, Identity, Stop, "its version is 5.0.6"},
 		"another change":     {func(f *Facts) { f.OtherChange = 7 }, OtherWork, Stop, "change 7"},
 		"image damaged":      {func(f *Facts) { f.Files[0].There, f.Files[0].Why = false, "damaged" }, Images, Stop, "a.img (damaged)"},
@@ -113,6 +116,12 @@ func TestEachCheckStandsForItself(t *testing.T) {
 	f = good()
 	f.To = f.Now.Add(35 * time.Minute)
 	assert.Equal(t, Pass, worst(Checks(f)), "just enough is enough")
+
+	f = good()
+	f.Role, f.Mate = "standby", "S2"
+	assert.Contains(t, Checks(f), Check{Others, "Others of its ensemble", Pass, "it is standby; S2 serves meanwhile", ""})
+	f.Role, f.Together = "active", true
+	assert.Equal(t, Pass, worst(Checks(f)), "its ensemble is changed as a whole")
 }
 
 func TestPercentiles(t *testing.T) {
