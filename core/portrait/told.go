@@ -35,7 +35,11 @@ func (p *Portrait) Told() (out []Line) {
 
 // synced is how far a member of an ensemble mirrors the active one, and whether it could take over.
 func (p *Portrait) synced() string {
-	could := p.InSync.say("it could take over", "it could not take over")
+	who := "it"
+	if p.Role == "active" || p.Role == "leader" {
+		who = "another one"
+	}
+	could := p.InSync.say(who+" could take over", who+" could not take over")
 	switch {
 	case p.Sync == "" || could == "":
 		return p.Sync + could

@@ -20,6 +20,8 @@ func TestTold(t *testing.T) {
 	assert.Equal(t, []Line{{"role", "standby"}, {"mate", "S2"}, {"sync", "97 %; it could not take over"}}, pair.Told())
 	pair.Sync, pair.InSync = "", Yes
 	assert.Contains(t, pair.Told(), Line{"sync", "it could take over"})
+	pair.Role = "active"
+	assert.Contains(t, pair.Told(), Line{"sync", "another one could take over"})
 	p.UptimeSeconds = 61
 	assert.Contains(t, p.Told(), Line{"uptime", "1 min 1 s"})
 }
