@@ -27,6 +27,8 @@ func waitSync(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", err
 		case p.Role == "":
 			return false, "", final("the device does not say which role it has; look whether it still is a member of the ensemble")
+		case serves(p): // it may say so for a moment, until it has heard of the others
+			return false, "it says that it is " + p.Role + ", though it should stand by; look whether two of them say so", nil
 		case p.InSync == portrait.Yes:
 			return true, fmt.Sprintf("it is %s and in sync: %s", p.Role, p.Sync), nil
 		case p.InSync == portrait.Unknown:

@@ -119,6 +119,16 @@ func TestAPairThatFails(t *testing.T) {
 	}
 }
 
+// Two that both say that they are active are never taken for a pair that is in sync.
+func TestAPairWhoseRolesAreSplit(t *testing.T) {
+	t.Parallel()
+	r, mate := firewalls(t)
+	require.NoError(t, r.box.Arm(tarnholm.SplitRoles, box.Fault{}))
+	c := r.accepted(r.together(mate))
+	assert.NotEqual(t, change.Done, c.State)
+	assert.Contains(t, failure(c), "it says that it is active, though it should stand by")
+}
+
 // Whether a member is in sync is looked at again in the moment in which it is told to take over.
 func TestTakeOverNeedsSync(t *testing.T) {
 	t.Parallel()

@@ -133,11 +133,11 @@ func (e *Engine) undamaged(sum string) error {
 // the device that fetches it, or what a worker had sent before it died.
 func fileThere(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
 	im := r.file(s)
-	d, err := r.device(ctx)
+	c, err := r.connect(ctx)
 	if err != nil {
 		return false, "", err
 	}
-	byVersion := r.e.Profile(d).Abilities.ByVersion
+	byVersion := c.Profile().Abilities.ByVersion
 	for last := int64(-1); ; {
 		p, err := r.portrait(ctx)
 		if err != nil {

@@ -128,15 +128,17 @@ func (b *Box) goesDown() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	mate := p.mate(b)
-	if !b.isActive() || mate.readyFor() < 0 {
-		return
-	}
-	mate.setActive(true, "its mate went down, the sync was "+p.sync())
 	b.mu.Lock()
 	split := b.hit(SplitRoles)
 	b.mu.Unlock()
-	if !split {
-		b.setActive(false, "it goes down")
+	switch {
+	case split && !b.isActive():
+		b.setActive(true, "it does not hear its mate")
+	case b.isActive() && mate.readyFor() >= 0:
+		mate.setActive(true, "its mate went down, the sync was "+p.sync())
+		if !split {
+			b.setActive(false, "it goes down")
+		}
 	}
 }
 
