@@ -159,7 +159,7 @@ func TestHalfDone(t *testing.T) {
 	p, err := DraftEnsemble(alike(Pair, 2, 1, bySlots("5.0.7", "5.4.2")))
 	require.NoError(t, err)
 	at := func(active bool, runs, starts string) Stand {
-		return Stand{Up: true, Active: active, Sync: true, Runs: runs, Starts: starts}
+		return Stand{Up: true, Active: active, Runs: runs, Starts: starts}
 	}
 	shown := at(true, "5.4.2", "5.4.2")
 	shown.Shown = true

@@ -13,9 +13,9 @@ import (
 
 // A Stand is how a member stands when its change has come to rest.
 type Stand struct {
-	Up, Active, Sync bool
-	Shown            bool   // on the version that it runs, as the active one where there is a switch
-	Runs, Starts     string // versions: that it runs, and that it starts next
+	Up, Active   bool
+	Shown        bool   // on the version that it runs, as the active one where there is a switch
+	Runs, Starts string // versions: that it runs, and that it starts next
 }
 
 // A HalfWay says how an ensemble goes on from where its change came to rest.
@@ -183,7 +183,7 @@ func (p *EnsemblePlan) claimed(s prove.State) (steps []prove.Step, to []int, cla
 	stands := make([]Stand, len(p.job.Members))
 	for i := range stands {
 		m := i + 1
-		stands[i] = Stand{Up: s.Up(m), Active: s.Active(m), Sync: s.InSync(m), Shown: s.Shown(m), Runs: p.names[s.Runs(m)], Starts: p.names[s.Starts(m)]}
+		stands[i] = Stand{Up: s.Up(m), Active: s.Active(m), Shown: s.Shown(m), Runs: p.names[s.Runs(m)], Starts: p.names[s.Starts(m)]}
 	}
 	h := p.FromHere(stands)
 	if !h.Back {
