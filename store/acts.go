@@ -55,7 +55,8 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by access.Ac
 	})
 	if constraint, ok := Conflict(err); ok && constraint == "one_open_change" {
 		busy := &BusyError{}
-		if err := one(s.db.QueryRow(ctx, `SELECT d.name, c.id, c.state FROM members mine JOIN members m ON m.device_id = mine.device_id AND m.open JOIN changes c ON c.id = m.change_id JOIN devices d ON d.id = m.device_id
+		if err := one(s.db.QueryRow(ctx, `SELECT d.name, c.id, c.state FROM members mine JOIN members m ON m.device_id = mine.device_id AND m.open
+			JOIN changes c ON c.id = m.change_id JOIN devices d ON d.id = m.device_id
 			WHERE mine.change_id = $1 AND c.id <> $1 LIMIT 1`, id).Scan(&busy.Device, &busy.Change, &busy.State)); err != nil {
 			return err
 		}
@@ -98,7 +99,8 @@ func (c *Change) answer(ctx context.Context, tx pgx.Tx, a change.Action, by, tex
 		}
 		return note(ctx, tx, c.ID, c.Question.Step, 0, string(change.StepDone), said)
 	case change.Accept: // how long the person took is not how long the step takes
-		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now(), paused = false WHERE change_id = $1 AND number = $2 AND state <> 'waiting'`, c.ID, c.Question.Step); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE steps SET started_at = now(), paused = false WHERE change_id = $1 AND number = $2
+			AND state <> 'waiting'`, c.ID, c.Question.Step); err != nil {
 			return err
 		}
 		return accept(ctx, tx, c, c.Question.Checks, by, text)
@@ -178,7 +180,8 @@ func (s *Store) SetTerms(ctx context.Context, id int64, t Terms, by access.Actor
 			t.BackPolicy = c.BackPolicy
 		}
 		if _, err := tx.Exec(ctx, `UPDATE changes SET window_from = $2, window_to = $3, restart_from = $4, back_policy = $5, waits_until = NULL,
-			paused_by = CASE WHEN state = 'scheduled' THEN $6 ELSE paused_by END WHERE id = $1`, id, t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy, by); err != nil {
+			paused_by = CASE WHEN state = 'scheduled' THEN $6 ELSE paused_by END
+				WHERE id = $1`, id, t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy, by); err != nil {
 			return err
 		}
 		if err := void(ctx, tx, id, to); err != nil {

@@ -106,7 +106,8 @@ func (s *Store) LatestBackups(ctx context.Context) ([]Backup, error) {
 // bundle that showed it, and how many showed it.
 func (s *Store) States(ctx context.Context, deviceID int64, limit int) ([]Backup, []int, []time.Time, error) {
 	rows, err := s.db.Query(ctx, `WITH runs AS (
-			SELECT id, sha256, taken_at, lag(sha256) OVER (ORDER BY id) IS DISTINCT FROM sha256 AS starts FROM backups WHERE device_id = $1 AND gone_at IS NULL AND file <> ''
+			SELECT id, sha256, taken_at, lag(sha256) OVER (ORDER BY id) IS DISTINCT FROM sha256 AS starts FROM backups WHERE device_id = $1
+				AND gone_at IS NULL AND file <> ''
 		), numbered AS (SELECT id, taken_at, sum(starts::int) OVER (ORDER BY id) AS run FROM runs)
 		SELECT min(id), count(*), max(taken_at) FROM numbered GROUP BY run ORDER BY min(id) DESC LIMIT $2`, deviceID, limit)
 	if err != nil {
@@ -186,7 +187,8 @@ type Retained struct {
 
 // Retained lists the bundles of a device that are kept. A change points to the bundles it took and to the one it restores.
 func (s *Store) Retained(ctx context.Context, deviceID int64) ([]Retained, error) {
-	rows, err := s.db.Query(ctx, `SELECT b.id, b.taken_at, `+wholeBackup+` AS complete, coalesce(b.change_id, (SELECT min(c.id) FROM changes c WHERE c.kind = 'restore' AND (c.work->>'backup')::bigint = b.id), 0) AS change, b.held
+	rows, err := s.db.Query(ctx, `SELECT b.id, b.taken_at, `+wholeBackup+` AS complete, coalesce(b.change_id, (SELECT min(c.id) FROM changes c
+		WHERE c.kind = 'restore' AND (c.work->>'backup')::bigint = b.id), 0) AS change, b.held
 		FROM backups b WHERE b.device_id = $1 AND b.gone_at IS NULL`, deviceID)
 	if err != nil {
 		return nil, err
@@ -253,7 +255,8 @@ func (s *Store) PutBackupSchedule(ctx context.Context, b BackupSchedule) error {
 		if _, err := tx.Exec(ctx, `DELETE FROM backup_schedules WHERE device_id IS NOT DISTINCT FROM $1 AND group_name = $2`, b.DeviceID, b.Group); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO backup_schedules (device_id, group_name, cron, spread, keep_days, keep_count, changed_by) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+		if _, err := tx.Exec(ctx, `INSERT INTO backup_schedules (device_id, group_name, cron, spread, keep_days, keep_count, changed_by)
+			VALUES ($1, $2, $3, $4, $5, $6, $7)`,
 			b.DeviceID, b.Group, b.Cron, b.Spread, b.KeepDays, b.KeepCount, b.ChangedBy); err != nil {
 			return err
 		}
@@ -285,7 +288,8 @@ type DueDevice struct {
 // DueDevices lists devices whose next backup is due at a moment, or not worked out yet, or later than a bound (a clock
 // that was ahead may have put it there).
 func (s *Store) DueDevices(ctx context.Context, now, bound time.Time) ([]DueDevice, error) {
-	rows, err := s.db.Query(ctx, `SELECT d.next_backup_at, `+deviceColumns+` WHERE d.next_backup_at IS NULL OR d.next_backup_at <= $1 OR d.next_backup_at > $2`, now, bound)
+	rows, err := s.db.Query(ctx, `SELECT d.next_backup_at, `+deviceColumns+`
+		WHERE d.next_backup_at IS NULL OR d.next_backup_at <= $1 OR d.next_backup_at > $2`, now, bound)
 	if err != nil {
 		return nil, err
 	}
@@ -333,7 +337,8 @@ type Attempt struct {
 
 // BeginAttempt records that a bundle is being taken.
 func (s *Store) BeginAttempt(ctx context.Context, deviceID int64, reason string) (id int64, err error) {
-	err = s.db.QueryRow(ctx, `INSERT INTO backup_attempts (device_id, reason, outcome) VALUES ($1, $2, $3) RETURNING id`, deviceID, reason, AttemptRunning).Scan(&id)
+	err = s.db.QueryRow(ctx, `INSERT INTO backup_attempts (device_id, reason, outcome) VALUES ($1, $2, $3)
+		RETURNING id`, deviceID, reason, AttemptRunning).Scan(&id)
 	return id, err
 }
 
@@ -345,7 +350,8 @@ func (s *Store) EndAttempt(ctx context.Context, id int64, outcome, detail string
 
 // NoteAttempt records an attempt that never began, or that ended with the process that made it.
 func (s *Store) NoteAttempt(ctx context.Context, deviceID int64, reason, outcome, detail string) error {
-	_, err := s.db.Exec(ctx, `INSERT INTO backup_attempts (device_id, reason, ended_at, outcome, detail) VALUES ($1, $2, now(), $3, $4)`, deviceID, reason, outcome, detail)
+	_, err := s.db.Exec(ctx, `INSERT INTO backup_attempts (device_id, reason, ended_at, outcome, detail)
+		VALUES ($1, $2, now(), $3, $4)`, deviceID, reason, outcome, detail)
 	return err
 }
 
@@ -357,7 +363,8 @@ func (s *Store) LostAttempts(ctx context.Context, older time.Duration) error {
 
 // Attempts lists attempts of a device, newest first.
 func (s *Store) Attempts(ctx context.Context, deviceID int64, limit int) ([]Attempt, error) {
-	rows, err := s.db.Query(ctx, `SELECT a.id, a.device_id, d.name AS device, a.reason, a.began_at, a.ended_at, a.outcome, a.detail, a.backup_id FROM backup_attempts a JOIN devices d ON d.id = a.device_id
+	rows, err := s.db.Query(ctx, `SELECT a.id, a.device_id, d.name AS device, a.reason, a.began_at, a.ended_at, a.outcome, a.detail, a.backup_id
+		FROM backup_attempts a JOIN devices d ON d.id = a.device_id
 		WHERE a.device_id = $1 ORDER BY a.id DESC LIMIT $2`, deviceID, limit)
 	if err != nil {
 		return nil, err
@@ -384,9 +391,11 @@ type Health struct {
 func (s *Store) Health(ctx context.Context, find string) ([]Health, error) {
 	rows, err := s.db.Query(ctx, `SELECT d.id, d.name, d.site, d.groups, d.next_backup_at, g.id, g.taken_at, coalesce(n.count, 0), coalesce(n.bytes, 0),
 			a.id, a.reason, a.began_at, a.ended_at, a.outcome, a.detail, a.backup_id,
-			(SELECT count(*) FROM backup_attempts f WHERE f.device_id = d.id AND f.outcome IN ('failed', 'missed', 'incomplete') AND f.id > coalesce((SELECT max(id) FROM backup_attempts WHERE device_id = d.id AND outcome = 'complete'), 0))
+			(SELECT count(*) FROM backup_attempts f WHERE f.device_id = d.id AND f.outcome IN ('failed', 'missed', 'incomplete')
+				AND f.id > coalesce((SELECT max(id) FROM backup_attempts WHERE device_id = d.id AND outcome = 'complete'), 0))
 		FROM devices d
-		LEFT JOIN LATERAL (SELECT id, taken_at FROM backups WHERE device_id = d.id AND complete AND gone_at IS NULL AND reason <> 'import' ORDER BY id DESC LIMIT 1) g ON true
+		LEFT JOIN LATERAL (SELECT id, taken_at FROM backups WHERE device_id = d.id AND complete AND gone_at IS NULL
+			AND reason <> 'import' ORDER BY id DESC LIMIT 1) g ON true
 		LEFT JOIN LATERAL (SELECT count(*) AS count, sum(size) AS bytes FROM backups WHERE device_id = d.id AND gone_at IS NULL) n ON true
 		LEFT JOIN LATERAL (SELECT * FROM backup_attempts WHERE device_id = d.id ORDER BY id DESC LIMIT 1) a ON true
 		WHERE $1 = '' OR concat_ws(' ', d.name, d.site, array_to_string(d.groups, ' ')) ILIKE $2 ORDER BY d.name`, find, like(find))
@@ -411,7 +420,8 @@ func (s *Store) Health(ctx context.Context, find string) ([]Health, error) {
 
 // CountBackupHealth counts devices by the outcome of their newest attempt, for metrics; "never" has none.
 func (s *Store) CountBackupHealth(ctx context.Context) (map[string]int64, error) {
-	return s.counts(ctx, `SELECT coalesce((SELECT outcome FROM backup_attempts a WHERE a.device_id = d.id ORDER BY a.id DESC LIMIT 1), 'never') AS o, count(*) FROM devices d GROUP BY o`)
+	return s.counts(ctx, `SELECT coalesce((SELECT outcome FROM backup_attempts a WHERE a.device_id = d.id
+		ORDER BY a.id DESC LIMIT 1), 'never') AS o, count(*) FROM devices d GROUP BY o`)
 }
 
 // CountBackupAttempts counts attempts by outcome, for metrics.
@@ -421,6 +431,7 @@ func (s *Store) CountBackupAttempts(ctx context.Context) (map[string]int64, erro
 
 // LastGoodBackup is when the last complete backup of a device was taken.
 func (s *Store) LastGoodBackup(ctx context.Context, deviceID int64) (at time.Time, err error) {
-	err = one(s.db.QueryRow(ctx, `SELECT taken_at FROM backups b WHERE device_id = $1 AND `+wholeBackup+` AND gone_at IS NULL ORDER BY taken_at DESC LIMIT 1`, deviceID).Scan(&at))
+	err = one(s.db.QueryRow(ctx, `SELECT taken_at FROM backups b WHERE device_id = $1 AND `+wholeBackup+` AND gone_at IS NULL
+		ORDER BY taken_at DESC LIMIT 1`, deviceID).Scan(&at))
 	return at, err
 }

@@ -245,7 +245,8 @@ func (s *Store) AddChange(ctx context.Context, by access.Actor, c Change) (id in
 			return err
 		}
 		for i, m := range c.Members {
-			if _, err := tx.Exec(ctx, `INSERT INTO members (change_id, number, device_id, role, planned) VALUES ($1, $2, $3, $4, $5)`, id, i+1, m.DeviceID, m.Role, m.Planned); err != nil {
+			if _, err := tx.Exec(ctx, `INSERT INTO members (change_id, number, device_id, role, planned)
+				VALUES ($1, $2, $3, $4, $5)`, id, i+1, m.DeviceID, m.Role, m.Planned); err != nil {
 				return err
 			}
 		}
@@ -306,7 +307,8 @@ type Times struct {
 // Times reads them now.
 func (s *Store) Times(ctx context.Context, changeID int64) (t Times, err error) {
 	var from, to, restart *time.Time
-	err = one(s.db.QueryRow(ctx, `SELECT clock_timestamp(), window_from, coalesce(window_to, restart_from + $2), restart_from FROM changes WHERE id = $1`, changeID, change.RestartWithin).Scan(&t.Now, &from, &to, &restart))
+	err = one(s.db.QueryRow(ctx, `SELECT clock_timestamp(), window_from, coalesce(window_to, restart_from + $2), restart_from FROM changes
+		WHERE id = $1`, changeID, change.RestartWithin).Scan(&t.Now, &from, &to, &restart))
 	for at, into := range map[*time.Time]*time.Time{from: &t.WindowFrom, to: &t.WindowTo, restart: &t.RestartFrom} {
 		if at != nil {
 			*into = *at

@@ -45,7 +45,8 @@ func (s *Store) AddCredential(ctx context.Context, c Credential, seal func(id in
 }
 
 func addCredential(ctx context.Context, tx pgx.Tx, c Credential, seal func(id int64) ([]byte, error)) (id int64, err error) {
-	if err := tx.QueryRow(ctx, `INSERT INTO credentials (device_id, group_name, kind, username, secret, versions, created_by) VALUES ($1, $2, $3, $4, '', $5, $6) RETURNING id`,
+	if err := tx.QueryRow(ctx, `INSERT INTO credentials (device_id, group_name, kind, username, secret, versions, created_by)
+		VALUES ($1, $2, $3, $4, '', $5, $6) RETURNING id`,
 		c.DeviceID, c.Group, c.Kind, c.Username, c.Versions, c.CreatedBy).Scan(&id); err != nil {
 		return 0, err
 	}
@@ -67,7 +68,8 @@ func (s *Store) Credentials(ctx context.Context, deviceID int64) ([]Credential, 
 	if deviceID != 0 {
 		from, args = credentialsOf, []any{deviceID}
 	}
-	rows, err := s.db.Query(ctx, `SELECT `+credentialColumns+` FROM `+from+` ORDER BY c.device_id IS NULL, c.device_id, c.group_name, c.versions = '', c.id`, args...)
+	rows, err := s.db.Query(ctx, `SELECT `+credentialColumns+` FROM `+from+`
+		ORDER BY c.device_id IS NULL, c.device_id, c.group_name, c.versions = '', c.id`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +79,8 @@ func (s *Store) Credentials(ctx context.Context, deviceID int64) ([]Credential, 
 // AllCredentials lists a page of those of the whole fleet, by device or group, that have a text in the name of their device or group, their kind
 // or their user ("": all), after a number of rows.
 func (s *Store) AllCredentials(ctx context.Context, find string, after, limit int) ([]Credential, error) {
-	rows, err := s.db.Query(ctx, `SELECT `+credentialColumns+` FROM `+allCredentials+` WHERE $1 = '' OR concat_ws(' ', d.name, c.group_name, c.kind, c.username) ILIKE $2
+	rows, err := s.db.Query(ctx, `SELECT `+credentialColumns+` FROM `+allCredentials+`
+		WHERE $1 = '' OR concat_ws(' ', d.name, c.group_name, c.kind, c.username) ILIKE $2
 		ORDER BY c.device_id IS NULL, d.name, c.group_name, c.versions = '', c.id OFFSET $3 LIMIT $4`, find, like(find), after, limit)
 	if err != nil {
 		return nil, err
@@ -122,7 +125,8 @@ func (s *Store) ReplaceCredentials(ctx context.Context, deviceID int64, kinds []
 // CredentialUsed notes that a credential let us in, with a line in the audit: the count of refusals of its kind begins anew.
 func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64, second bool, by access.Actor, why string) error {
 	_, err := s.db.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1),
-		a AS (INSERT INTO audit (who, event, device, detail) SELECT $4, 'credential used', d.name, format('credential %s, %s', $1::bigint, $5::text) FROM devices d WHERE d.id = $2)
+		a AS (INSERT INTO audit (who, event, device, detail) SELECT $4, 'credential used', d.name, format('credential %s, %s', $1::bigint, $5::text)
+			FROM devices d WHERE d.id = $2)
 		UPDATE devices SET refused_tries = CASE WHEN $3 THEN refused_tries ELSE 0 END, refused_raises = CASE WHEN $3 THEN 0 ELSE refused_raises END
 		WHERE id = $2 AND refused_tries + refused_raises <> 0`, id, deviceID, second, by, why)
 	return err
@@ -131,7 +135,8 @@ func (s *Store) CredentialUsed(ctx context.Context, id, deviceID int64, second b
 // CredentialNoted records that a credential was used with which nobody signs in: a token, a community, a certificate. What was refused of the others counts on.
 func (s *Store) CredentialNoted(ctx context.Context, id, deviceID int64, by access.Actor, why string) error {
 	_, err := s.db.Exec(ctx, `WITH u AS (UPDATE credentials SET used_at = now() WHERE id = $1)
-		INSERT INTO audit (who, event, device, detail) SELECT $3, 'credential used', d.name, format('credential %s, %s', $1::bigint, $4::text) FROM devices d WHERE d.id = $2`, id, deviceID, by, why)
+		INSERT INTO audit (who, event, device, detail) SELECT $3, 'credential used', d.name, format('credential %s, %s', $1::bigint, $4::text)
+			FROM devices d WHERE d.id = $2`, id, deviceID, by, why)
 	return err
 }
 

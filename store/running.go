@@ -27,7 +27,8 @@ func (s *Store) TakeBack(ctx context.Context, l Lease, c *Change, hop, failed in
 // more, because the lane of another member asks already, keeps that question; then the step stays as it is, and asks when it is taken up again.
 func (s *Store) Ask(ctx context.Context, l Lease, changeID int64, q change.Question, state change.StepState, outcome string) (asked bool, err error) {
 	err = s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = $3, pause_asked = state = 'pausing' WHERE id = $1 AND state IN ('running', 'pausing')`, changeID, change.Asking, q)
+		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = $3, pause_asked = state = 'pausing' WHERE id = $1
+			AND state IN ('running', 'pausing')`, changeID, change.Asking, q)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
@@ -56,10 +57,12 @@ func (s *Store) SetPlanned(ctx context.Context, l Lease, changeID int64, member 
 // readings also as a set to compare with later.
 func (s *Store) SetReadings(ctx context.Context, l Lease, changeID, deviceID int64, version string, readings, definitions []byte) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE members SET readings = $3, definitions = $4 WHERE change_id = $1 AND device_id = $2`, changeID, deviceID, readings, definitions); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE members SET readings = $3, definitions = $4 WHERE change_id = $1
+			AND device_id = $2`, changeID, deviceID, readings, definitions); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO reading_sets (device_id, change_id, version, readings, taken_by) VALUES ($1, $2, $3, $4, $5)`, deviceID, changeID, version, readings, fmt.Sprintf("change %d", changeID))
+		_, err := tx.Exec(ctx, `INSERT INTO reading_sets (device_id, change_id, version, readings, taken_by)
+			VALUES ($1, $2, $3, $4, $5)`, deviceID, changeID, version, readings, fmt.Sprintf("change %d", changeID))
 		return err
 	})
 }
@@ -90,7 +93,8 @@ func (s *Store) SetVerdict(ctx context.Context, l Lease, changeID int64, verdict
 
 // PauseAsked reports whether somebody asked a change to pause.
 func (s *Store) PauseAsked(ctx context.Context, l Lease, changeID int64) (asked bool, err error) {
-	err = one(s.db.QueryRow(ctx, `SELECT c.state = $3 FROM changes c JOIN leases l ON l.device_id = $4 AND l.fence = $2 WHERE c.id = $1`, changeID, l.Fence, change.Pausing, l.DeviceID).Scan(&asked))
+	err = one(s.db.QueryRow(ctx, `SELECT c.state = $3 FROM changes c JOIN leases l ON l.device_id = $4 AND l.fence = $2
+		WHERE c.id = $1`, changeID, l.Fence, change.Pausing, l.DeviceID).Scan(&asked))
 	if errors.Is(err, ErrNotFound) {
 		return false, ErrFenced
 	}
@@ -119,7 +123,8 @@ func (s *Store) RestUntil(ctx context.Context, l Lease, changeID int64, until ti
 			return err
 		}
 		// The step that waits is begun anew then: how long it took tells nothing if the waiting is in it.
-		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', started_at = NULL, paused = false WHERE change_id = $1 AND state = 'running'`, changeID); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', started_at = NULL, paused = false WHERE change_id = $1
+			AND state = 'running'`, changeID); err != nil {
 			return err
 		}
 		if to == change.Paused {
@@ -133,9 +138,11 @@ func (s *Store) RestUntil(ctx context.Context, l Lease, changeID int64, until ti
 // the same transaction. One whose approval was taken back waits on, and one whose device is taken by another change, too.
 func (s *Store) TimeHasCome(ctx context.Context, then func(pgx.Tx, int64) error) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `UPDATE changes c SET state = $1, waits_until = NULL, started_at = coalesce(started_at, now()) WHERE state = $2 AND waits_until <= now() AND approved_by IS NOT NULL
+		rows, err := tx.Query(ctx, `UPDATE changes c SET state = $1, waits_until = NULL, started_at = coalesce(started_at, now()) WHERE state = $2
+			AND waits_until <= now() AND approved_by IS NOT NULL
 			AND (started_at IS NOT NULL OR NOT EXISTS (SELECT FROM members mine JOIN members m ON m.device_id = mine.device_id JOIN changes o ON o.id = m.change_id
-				WHERE mine.change_id = c.id AND o.id <> c.id AND (m.open OR o.state = $2 AND o.waits_until <= now() AND o.id < c.id))) RETURNING id`, change.Running, change.Scheduled)
+				WHERE mine.change_id = c.id AND o.id <> c.id AND (m.open OR o.state = $2 AND o.waits_until <= now() AND o.id < c.id)))
+					RETURNING id`, change.Running, change.Scheduled)
 		if err != nil {
 			return err
 		}
@@ -168,7 +175,8 @@ func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, e Ending
 		if err := endStep(ctx, tx, l, changeID, e.Step, e.StepState, e.Outcome); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, ended_at = now(), verdict = coalesce($3, verdict), failure = nullif($4, '') WHERE id = $1 AND state IN ('running', 'pausing')`,
+		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, ended_at = now(), verdict = coalesce($3, verdict), failure = nullif($4, '')
+			WHERE id = $1 AND state IN ('running', 'pausing')`,
 			changeID, e.State, e.Verdict, e.Failure)
 		if err != nil {
 			return err
