@@ -134,6 +134,20 @@ func TestTheBoxOfTheWalkthroughCannotComputeASum(t *testing.T) {
 	assert.Equal(t, 1, l.lb.Boots())
 }
 
+// jobs are what the journal of a change says of what the device does in the background.
+func (l *lesson) jobs(id int64) (jobs []string) {
+	entries, err := l.Store.Journal(context.Background(), id, 0, 1000)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		if e.Event == store.JobBegun || e.Event == store.JobOver {
+			jobs = append(jobs, e.Event+": "+e.Detail)
+		}
+	}
+	return jobs
+}
+
 // What the box does in the background outlives the connection, and the worker: whoever goes on asks for the job that was begun, and begins no other.
 func TestAJobThatOutlivesItsWorker(t *testing.T) {
 	t.Parallel()
@@ -152,10 +166,9 @@ func TestAJobThatOutlivesItsWorker(t *testing.T) {
 				if st.Plan.Kind == change.Checksum && at == "begun" {
 					once.Do(func() {
 						go func() {
-							for i := 0; l.lb.JobsBegun() == 0 && i < 1000; i++ {
+							for i := 0; len(l.jobs(r.c.ID)) == 0 && i < 1000; i++ { // what nobody has noted, nobody can go on with
 								time.Sleep(5 * time.Millisecond)
 							}
-							time.Sleep(20 * time.Millisecond)
 							hit(l, r)
 						}()
 					})
@@ -165,15 +178,7 @@ func TestAJobThatOutlivesItsWorker(t *testing.T) {
 			c := l.rest(l.draftAndBegin("2.2.3"))
 			require.Equal(t, change.Done, c.State, failure(c))
 			assert.Equal(t, 1, l.lb.JobsBegun(), "the sum was computed once")
-			entries, err := l.Store.Journal(t.Context(), c.ID, 0, 1000)
-			require.NoError(t, err)
-			var jobs []string
-			for _, e := range entries {
-				if e.Event == store.JobBegun || e.Event == store.JobOver {
-					jobs = append(jobs, e.Event+": "+e.Detail)
-				}
-			}
-			assert.Equal(t, []string{"job: checksum 1", "job over: checksum"}, jobs)
+			assert.Equal(t, []string{"job: checksum 1", "job over: checksum"}, l.jobs(c.ID))
 		})
 	}
 }

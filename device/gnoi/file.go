@@ -6,6 +6,7 @@ import (
 	"crypto/md5"
 	"crypto/sha256"
 	"crypto/sha512"
+	"fmt"
 	"hash"
 
 	"github.com/openconfig/gnoi/file"
@@ -32,7 +33,7 @@ func (c *Client) Fetch(ctx context.Context, name string) (data []byte, err error
 			r, err := s.Recv()
 			switch {
 			case isEnd(err):
-				return device.Fail(device.Lost, c.address, doing, "the stream ended after %d bytes, without the hash of the file", len(data))
+				return c.ended(ctx, doing, fmt.Sprintf("the stream ended after %d bytes, without the hash of the file", len(data)))
 			case err != nil:
 				return err
 			case r.GetHash() != nil:

@@ -256,6 +256,18 @@ func (c *Client) failed(ctx context.Context, err error, doing string) error {
 	return said(device.Refused)
 }
 
+// atDeadline is how near its deadline a stream counts as ended by it. A device hears the deadline with the call, and its clock may be the first to
+// reach it (gRPC over HTTP/2, header grpc-timeout).
+const atDeadline = 250 * time.Millisecond
+
+// ended is the error of a stream that the device ended before it said what it should.
+func (c *Client) ended(ctx context.Context, doing, what string) error {
+	if d, has := ctx.Deadline(); has && time.Until(d) < atDeadline {
+		return device.Fail(device.Silent, c.address, doing, "no answer in time")
+	}
+	return device.Fail(device.Lost, c.address, doing, "%s", what)
+}
+
 // plainly is what a gRPC error says, without what is about gRPC.
 func plainly(text string) string {
 	for _, noise := range []string{"connection error: ", "desc = ", "transport: ", `"`} {

@@ -119,7 +119,7 @@ func (i *installing) await(ctx context.Context, ready bool) (wanted bool, err er
 			}
 		case err := <-i.ended:
 			if isEnd(err) {
-				err = device.Fail(device.Lost, i.c.address, i.doing, "the device ended the transfer without saying that the package is valid")
+				err = i.c.ended(ctx, i.doing, "the device ended the transfer without saying that the package is valid")
 			}
 			return false, err
 		case <-ctx.Done():

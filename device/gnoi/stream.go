@@ -33,7 +33,7 @@ func (c *Client) Subscribe(ctx context.Context, stream string, hear func(text st
 			r, err := s.Recv()
 			switch {
 			case isEnd(err):
-				return device.Fail(device.Lost, c.address, doing, "the device ended the stream")
+				return c.ended(ctx, doing, "the device ended the stream")
 			case err != nil:
 				return err
 			case r.GetSyncResponse():
