@@ -123,6 +123,8 @@ type Facts struct {
 	CreatedBy string
 	Situation change.Situation
 	Policy    change.Policy
+	// Unsafe is what the plan of an ensemble can come to that must not happen; "" when nothing was found.
+	Unsafe string
 	// Looked says that a change has to be found ready before it starts. Then Checks is what was found, at CheckedAt; Accepts reports whether
 	// somebody took a warning on; Now is the time by the clock that CheckedAt is of.
 	Looked    bool
@@ -159,6 +161,9 @@ func Decide(a Actor, act change.Action, text string, f *Facts) (change.State, er
 	}
 	switch act {
 	case change.Approve, change.Accept: // what is accepted after the approval is not what was approved
+		if f.Unsafe != "" && act == change.Approve {
+			return f.Situation.State, refuse(NotReady, "the order of its steps is not safe, so it cannot be approved: %s; draft it anew", f.Unsafe)
+		}
 		err = f.secondPerson(a)
 	case change.Start:
 		err = f.ready()

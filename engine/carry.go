@@ -33,7 +33,13 @@ func (e *Engine) carry(ctx context.Context, id int64, orphan bool) {
 	if !c.Begun() {
 		e.admission.enter(ctx)
 	}
-	switch err, cause := e.lanes(ctx, &c, leases, orphan), context.Cause(ctx); {
+	err = e.lanes(ctx, &c, leases, orphan)
+	for errors.Is(err, errAnew) && ctx.Err() == nil {
+		if c, err = e.Store.Change(ctx, id); err == nil {
+			err = e.lanes(ctx, &c, leases, false)
+		}
+	}
+	switch cause := context.Cause(ctx); {
 	case err == nil:
 	case errors.Is(err, store.ErrFenced):
 		log.Warn("another worker has taken over", "device", c.Devices())
@@ -75,6 +81,7 @@ func (e *Engine) lanes(ctx context.Context, c *store.Change, leases map[int]stor
 		m := &c.Members[i]
 		runs[i] = e.newRun(view(c, m), leases[m.Number], b, i == 0)
 	}
+	b.runs = runs
 	if len(runs) > 1 { // each has what it needs of it
 		c.Path, c.Checks, c.Steps = nil, nil, nil
 	}

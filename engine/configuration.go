@@ -203,7 +203,7 @@ func (r *run) guardedStill(ctx context.Context, s *store.Step, b store.Backup) e
 		return nil
 	}
 	name := "guarded " + b.SHA256[:12]
-	if r.c.Accepts(name) {
+	if r.accepts(name) {
 		return nil
 	}
 	c, err := r.compared(ctx, all[i], b)
@@ -224,7 +224,7 @@ func (r *run) guardedStill(ctx context.Context, s *store.Step, b store.Backup) e
 	if len(guarded) == 0 {
 		return nil
 	}
-	q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{name}, Answers: []change.Action{change.Accept, change.Retry, change.Leave}, Backup: b.ID,
+	q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(name)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave}, Backup: b.ID,
 		Text: fmt.Sprintf("Guarded settings were changed on the device after this change was approved: %s. They are in backup %d, and go along if you accept that; else put them back on the device and answer retry", first(guarded, 5), b.ID)}
 	if r.canGoBack(r.seen) {
 		q.Answers = append(q.Answers, change.GoBack)

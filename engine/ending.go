@@ -15,8 +15,11 @@ import (
 
 // turnBack takes the declared way back of the hop in which a step failed, where that is to be done without asking.
 func (r *run) turnBack(ctx context.Context, s *store.Step, why error) (turned bool, err error) {
+	if !r.alone() {
+		return false, r.turnBackTogether(ctx, s, fmt.Sprintf("%s: %s", r.where(s), why))
+	}
 	hop, ok := r.pastPoint(s)
-	if !ok || r.c.BackPolicy != change.Automatic || r.c.WayBack(hop) == nil || r.board.lanes > 1 { // with several members a person decides
+	if !ok || r.c.BackPolicy != change.Automatic || r.c.WayBack(hop) == nil {
 		return false, nil
 	}
 	if p := r.lookNow(ctx); !r.wayBack(hop, p) {
@@ -34,7 +37,7 @@ func (r *run) turnBack(ctx context.Context, s *store.Step, why error) (turned bo
 		return false, err
 	}
 	r.board.replan(&c)
-	r.c = view(&c, r.m)
+	r.c = &c
 	r.redone = map[int]int{}
 	return true, nil
 }
@@ -51,6 +54,12 @@ func (r *run) where(s *store.Step) string {
 // failed asks a person where the device may stand between two installations, and ends the change where it stands as before.
 func (r *run) failed(ctx context.Context, s *store.Step, err error) error {
 	hop, past := r.pastPoint(s)
+	if !r.alone() && !past {
+		var e error
+		if past, e = r.passed(ctx); e != nil {
+			return e
+		}
+	}
 	switch {
 	case s.Plan.Back:
 		return r.ask(ctx, &askError{change.Question{Kind: change.AskBack, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
@@ -129,7 +138,7 @@ func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) (turn
 		if turned, err := r.turnBack(ctx, s, why); turned || err != nil {
 			return turned, err
 		}
-		if _, past := r.pastPoint(s); past && r.c.Kind != change.Restoring {
+		if _, past := r.pastPoint(s); (past || !r.alone()) && r.c.Kind != change.Restoring {
 			return false, r.failed(ctx, s, why)
 		}
 		state, failure = change.Failed, "The readings after the change do not satisfy what is expected; see the verdict."

@@ -10,14 +10,6 @@ import (
 
 // Members of an ensemble: waiting until one is in sync with the active one, and having it take over.
 
-// The roles of a member that serves.
-const (
-	roleActive = "active"
-	roleLeader = "leader"
-)
-
-func serves(p *portrait.Portrait) bool { return p.Role == roleActive || p.Role == roleLeader }
-
 // waitSync waits until a member could take over. That it says nothing about it is no proof, and a sync that stands still is told with how far it is.
 func waitSync(r *run, ctx context.Context, s *store.Step) error {
 	return r.poll(ctx, s, func() (bool, string, error) {
@@ -27,7 +19,7 @@ func waitSync(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", err
 		case p.Role == "":
 			return false, "", final("the device does not say which role it has; look whether it still is a member of the ensemble")
-		case serves(p): // it may say so for a moment, until it has heard of the others
+		case p.Serves(): // it may say so for a moment, until it has heard of the others
 			return false, "it says that it is " + p.Role + ", though it should stand by; look whether two of them say so", nil
 		case p.InSync == portrait.Yes:
 			return true, fmt.Sprintf("it is %s and in sync: %s", p.Role, p.Sync), nil
@@ -44,7 +36,7 @@ func tookOver(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string,
 	if err != nil {
 		return false, "", err
 	}
-	return serves(p), "it is " + p.Role, nil
+	return p.Serves(), "it is " + p.Role, nil
 }
 
 // takeOver has a member become the active one, when it is in sync at this moment.

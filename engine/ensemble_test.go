@@ -2,10 +2,7 @@ package engine
 
 import (
 	"encoding/json"
-	"slices"
-	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -14,7 +11,6 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
-	"verimorph/core/prove"
 	"verimorph/core/verify"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
@@ -42,40 +38,26 @@ func (r *rig) together(mate store.Device) int64 {
 	}
 	plan, err := change.DraftEnsemble(j)
 	require.NoError(r.t, err)
-	require.True(r.t, prove.Check(plan.Proof()).Proved)
-	c := store.Change{From: "5.0.7", To: "5.4.2", Path: single.Path, Kind: single.Kind}
+	proof := change.ProofOf(plan)
+	require.True(r.t, proof.Proved)
+	require.NoError(r.t, r.Store.Declare(r.t.Context(), access.Person("me", ""), "pair", change.Pair, []string{r.d.Name, mate.Name}))
+	c := store.Change{From: "5.0.7", To: "5.4.2", Path: single.Path, Kind: single.Kind, BackPolicy: r.policy, Ensemble: &change.Ensemble{Name: "pair", Kind: change.Pair, Turns: j.Turns, Active: 1, Proof: proof}}
 	for _, s := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
-	c.Members = []store.Member{{DeviceID: r.d.ID, Role: "active", Planned: store.Planned{Model: "TH-60", Serial: "S"}},
-		{DeviceID: mate.ID, Role: "standby", Planned: store.Planned{Model: "TH-60", Serial: "S2"}}}
+	c.Members = []store.Member{{DeviceID: r.d.ID, Role: "active", Planned: store.Planned{Model: "TH-60", Serial: "S"}, Path: single.Path, Back: plan.Back[0]},
+		{DeviceID: mate.ID, Role: "standby", Planned: store.Planned{Model: "TH-60", Serial: "S2"}, Path: single.Path, Back: plan.Back[1]}}
 	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
 	r.release(id)
 	return id
 }
 
-// accepted waits until a change rests, and accepts that there is no way back which is declared beforehand.
-func (r *rig) accepted(id int64) store.Change {
-	for range 4 {
-		c := r.rest(id)
-		if c.State != change.Asking || !slices.Contains(c.Question.Answers, change.Accept) {
-			return c
-		}
-		if !strings.Contains(c.Question.Text, "Way back: none is known") {
-			return c
-		}
-		require.NoError(r.t, r.Act(r.t.Context(), id, change.Accept, access.Person("me", ""), "the other one serves meanwhile"))
-		time.Sleep(100 * time.Millisecond)
-	}
-	return r.rest(id)
-}
-
 // A pair is upgraded with its standby first: at no moment is the active one down, and each is switched to only when it is in sync.
 func TestAPairIsUpgraded(t *testing.T) {
 	t.Parallel()
 	r, mate := firewalls(t)
-	done := r.accepted(r.together(mate))
+	done := r.rest(r.together(mate))
 	require.Equal(t, change.Done, done.State, failure(done))
 	v := verdictOf(t, done)
 	assert.Equal(t, verify.Pass, v.Verdict, failure(done))
@@ -107,7 +89,7 @@ func TestAPairThatFails(t *testing.T) {
 			t.Parallel()
 			r, mate := firewalls(t)
 			require.NoError(t, r.mate.Arm(fault, box.Fault{Times: -1}))
-			c := r.accepted(r.together(mate))
+			c := r.rest(r.together(mate))
 			assert.NotEqual(t, change.Done, c.State)
 			assert.Contains(t, failure(c), says)
 			assert.Equal(t, "5.0.7", r.box.Status().Version, "the active one is left as it is")
@@ -124,7 +106,7 @@ func TestAPairWhoseRolesAreSplit(t *testing.T) {
 	t.Parallel()
 	r, mate := firewalls(t)
 	require.NoError(t, r.box.Arm(tarnholm.SplitRoles, box.Fault{}))
-	c := r.accepted(r.together(mate))
+	c := r.rest(r.together(mate))
 	assert.NotEqual(t, change.Done, c.State)
 	assert.Contains(t, failure(c), "it says that it is active, though it should stand by")
 }
@@ -138,4 +120,62 @@ func TestTakeOverNeedsSync(t *testing.T) {
 	w.m.DeviceID = mate.ID
 	err := takeOver(w, t.Context(), &store.Step{})
 	assert.ErrorContains(t, err, "it is not in sync with the active one, so it does not take over: 97 % mirrored")
+}
+
+// A pair whose change comes to rest half-done goes back as a whole, or what moved of it does: one member after the other, so that one serves at
+// every moment.
+func TestAPairGoesBack(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		fault         string
+		onTheFirst    bool
+		times         int
+		policy        string
+		says          string
+		boots, others int
+	}{
+		"the standby does not take over":  {tarnholm.StaysStandby, false, -1, change.Automatic, "it was told to take over, and says it is standby", 1, 3},
+		"a person asks for it":            {tarnholm.StaysStandby, false, -1, change.Offered, "those that moved are taken back", 1, 3},
+		"it serves, and not as it should": {tarnholm.LoseTranslations, false, 1, change.Automatic, "the readings do not satisfy what is expected", 1, 3},
+		"the last one comes back wrong":   {tarnholm.LoseTranslations, true, 1, change.Automatic, "the readings after the change do not satisfy what is expected", 3, 3},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r, mate := firewalls(t)
+			r.policy = c.policy
+			b := map[bool]*tarnholm.Box{true: r.box, false: r.mate}[c.onTheFirst]
+			require.NoError(t, b.Arm(c.fault, box.Fault{Times: c.times}))
+			id := r.together(mate)
+			done := r.rest(id)
+			if c.policy == change.Offered {
+				require.Equal(t, change.Asking, done.State, failure(done))
+				assert.Contains(t, done.Question.Text, c.says)
+				require.Contains(t, done.Question.Answers, change.GoBack)
+				require.NoError(t, r.Act(t.Context(), id, change.GoBack, access.Person("me", ""), ""))
+				done = r.rest(id)
+			} else {
+				assert.Contains(t, failure(done), c.says)
+			}
+			require.Equal(t, change.Returned, done.State, failure(done))
+			assert.Equal(t, verify.Pass, verdictOf(t, done).Verdict, failure(done))
+			assert.Equal(t, []string{"5.0.7", "5.0.7"}, []string{r.box.Status().Version, r.mate.Status().Version})
+			assert.Equal(t, []int{c.boots, c.others}, []int{r.box.Status().Boots, r.mate.Status().Boots})
+			for _, line := range append(r.box.Log(), r.mate.Log()...) {
+				assert.NotContains(t, line, "its mate went down", "the active one never went down under its users")
+			}
+		})
+	}
+}
+
+// Whoever has shown itself goes on serving: the other one is brought along once it can be, and nothing is undone.
+func TestAPairGoesOn(t *testing.T) {
+	t.Parallel()
+	r, mate := firewalls(t)
+	require.NoError(t, r.box.Arm(tarnholm.NeverReturn, box.Fault{Times: 1}))
+	id := r.together(mate)
+	c := r.rest(id)
+	require.Equal(t, change.Asking, c.State, failure(c))
+	assert.Contains(t, c.Question.Text, mate.Name+" serves on 5.4.2 and has shown itself there; the others are brought along")
+	assert.NotContains(t, c.Question.Answers, change.GoBack)
+	assert.Equal(t, 2, r.mate.Status().Boots)
 }

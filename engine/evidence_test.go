@@ -102,7 +102,7 @@ func (r *rig) operations(os ...change.Operation) int64 {
 	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, access.Person("me", ""), ""))
-	require.NoError(r.t, r.Store.SetChecks(r.t.Context(), id, 1, nil, nil))
+	require.NoError(r.t, r.Store.SetChecks(r.t.Context(), id, nil))
 	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, access.Person("me", ""), ""))
 	return id
 }

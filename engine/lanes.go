@@ -21,12 +21,19 @@ func view(c *store.Change, m *store.Member) *store.Change {
 	}
 	v := *c
 	v.Members = []store.Member{*m}
+	if m.Path != nil {
+		v.Path, v.Back = m.Path, m.Back
+	}
+	if c.HalfWay != nil && c.Returning != nil {
+		v.Returning = &c.HalfWay.Hops[m.Number-1]
+	}
 	v.Steps = slices.DeleteFunc(slices.Clone(c.Steps), func(s store.Step) bool { return s.Plan.Member != 0 && s.Plan.Member != m.Number })
 	return &v
 }
 
 // A board tells the lanes of a change what is over in the others, and brings all of them to rest where the change rests.
 type board struct {
+	runs     []*run // one for each member
 	mu       sync.Mutex
 	plan     []change.Step // nil where there is one lane, which has nobody to wait for
 	over     map[int]bool  // by number: done, failed or skipped

@@ -66,7 +66,7 @@ func (r *rig) pair(mate store.Device) int64 {
 	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.Act(r.t.Context(), id, change.Approve, access.Person("me", ""), ""))
-	require.NoError(r.t, r.Store.SetChecks(r.t.Context(), id, 1, nil, nil))
+	require.NoError(r.t, r.Store.SetChecks(r.t.Context(), id, nil))
 	require.NoError(r.t, r.Act(r.t.Context(), id, change.Start, access.Person("me", ""), ""))
 	return id
 }
@@ -103,7 +103,7 @@ func TestTwoMembers(t *testing.T) {
 	other, err := r.Store.AddChange(t.Context(), access.Person("me", ""), store.Change{Members: []store.Member{{DeviceID: mate.ID}}, From: "1", To: "2", Path: []byte("{}")})
 	require.NoError(t, err)
 	require.NoError(t, r.Act(t.Context(), other, change.Approve, access.Person("me", ""), ""))
-	require.NoError(t, r.Store.SetChecks(t.Context(), other, 1, nil, nil))
+	require.NoError(t, r.Store.SetChecks(t.Context(), other, nil))
 	require.ErrorAs(t, r.Act(t.Context(), other, change.Start, access.Person("me", ""), ""), &busy)
 	assert.Equal(t, []any{"mate", id}, []any{busy.Device, busy.Change})
 

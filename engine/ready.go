@@ -19,17 +19,29 @@ import (
 	"verimorph/store"
 )
 
-// Ready looks at the device now and says whether a change may start. What it found is recorded with the change.
-func (e *Engine) Ready(ctx context.Context, c *store.Change, by access.Actor) ([]ready.Check, error) {
-	d, err := e.Store.DeviceByID(ctx, c.First().DeviceID)
+// Ready looks at the devices now and says whether a change may start. What it found is recorded with the change.
+func (e *Engine) Ready(ctx context.Context, c *store.Change, by access.Actor) (checks []ready.Check, err error) {
+	if len(c.Members) > 1 {
+		checks, err = e.readyTogether(ctx, c, by)
+	} else {
+		checks, _, err = e.readyMember(ctx, c, by)
+	}
 	if err != nil {
 		return nil, err
 	}
+	return checks, e.Store.SetChecks(ctx, c.ID, checks)
+}
+
+// readyMember looks at the one device of a change, or of its view from one member. The portrait is nil when it cannot be reached.
+func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Actor) (checks []ready.Check, now *portrait.Portrait, err error) {
+	d, err := e.Store.DeviceByID(ctx, c.First().DeviceID)
+	if err != nil {
+		return nil, nil, err
+	}
 	var p path.Path
 	if err := json.Unmarshal(c.Path, &p); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var now *portrait.Portrait
 	in, unreachable := "", ""
 	var empty, unread []string
 	var since *ready.Facts
@@ -43,19 +55,19 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by access.Actor) ([
 		done()
 	}
 	if record := (*recordError)(nil); errors.As(err, &record) {
-		return nil, err
+		return nil, nil, err
 	}
 	if err != nil {
-		unreachable = err.Error()
+		unreachable, now = err.Error(), nil
 		if e := e.Store.LookFailed(ctx, d.ID, unreachable); e != nil {
-			return nil, e
+			return nil, nil, e
 		}
 	} else if err := e.recordPortrait(ctx, d.ID, now); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	f, err := e.facts(ctx, c, &p, d, now, 0)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	f.Empty, f.NotRead = empty, unread
 	if since != nil {
@@ -63,13 +75,12 @@ func (e *Engine) Ready(ctx context.Context, c *store.Change, by access.Actor) ([
 	}
 	f.Unreachable, f.SignedInAs = unreachable, in
 	if err := e.openConversion(ctx, f, c, &p, d, now); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if d.Open != nil && d.Open.ID != c.ID {
 		f.OtherChange = d.Open.ID
 	}
-	checks := ready.Checks(*f)
-	return checks, e.Store.SetChecks(ctx, c.ID, c.First().Number, checks, nil)
+	return ready.Checks(*f), now, nil
 }
 
 // wouldCompare takes the readings as a change would before it begins, and names those that would prove nothing afterwards.
@@ -159,18 +170,21 @@ func (r *run) goOn(ctx context.Context, s *store.Step) error {
 	if sends && d.Settings.Transfer != "sftp" && d.Settings.Transfer != "" && !c.Profile().Fetches {
 		return final("dialect %q has no fetch-image, so the device cannot download its image; add that verb to the dialect", d.Dialect)
 	}
-	checks := ready.Checks(*f)
+	checks, of := ready.Checks(*f), ""
+	if !r.alone() {
+		checks, of = ready.OfMember(checks, r.m.Device), r.m.Device
+	}
 	stands, err := json.Marshal(standingOf(p, s.Plan.Hop))
 	if err != nil {
 		return err
 	}
-	if err := r.notReady(s, checks); err != nil {
-		return errors.Join(err, records(r.e.Store.SetChecks(ctx, r.c.ID, r.m.Number, checks, nil)))
+	if err := r.notReady(ctx, s, checks); err != nil {
+		return errors.Join(err, records(r.e.Store.SetMemberChecks(ctx, r.c.ID, r.m.Number, of, checks, nil)))
 	}
 	if !r.chosen(s.Plan.Hop) { // from here on it is ours that moves
 		r.m.Stands = stands
 	}
-	if err := r.e.Store.SetChecks(ctx, r.c.ID, r.m.Number, checks, r.m.Stands); err != nil {
+	if err := r.e.Store.SetMemberChecks(ctx, r.c.ID, r.m.Number, of, checks, r.m.Stands); err != nil {
 		return records(err)
 	}
 	s.Note = fmt.Sprintf("%s %s runs %s; %d checks, none stops", p.Model, p.Serial, p.Version, len(checks))
@@ -211,13 +225,17 @@ func (r *run) nothingToCompare() (empty, unread []string, err error) {
 }
 
 // notReady is the error, or the question, of checks that keep a hop from going on; nil when none does.
-func (r *run) notReady(s *store.Step, checks []ready.Check) error {
+func (r *run) notReady(ctx context.Context, s *store.Step, checks []ready.Check) error {
 	if stops := ready.Of(checks, ready.Stop); len(stops) > 0 {
-		if len(stops) == 1 && stops[0].Name == ready.Window {
+		if len(stops) == 1 && (stops[0].Name == ready.Window || stops[0].Name == r.named(ready.Window)) {
 			return r.askTime(s, stops[0].Evidence)
 		}
 		err := fmt.Errorf("not ready: %s", ready.Text(stops))
-		if _, passed := r.c.Passed(); passed { // an earlier hop is done; what goes on from here is for a person to say
+		passed, e := r.passed(ctx)
+		if e != nil {
+			return e
+		}
+		if passed { // an earlier hop is done, or another member; what goes on from here is for a person to say
 			q := change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Text: strings.TrimSpace(err.Error() + ". " + r.armed(r.seen)), Answers: []change.Action{change.Retry, change.Leave}}
 			if r.canGoBack(r.seen) {
 				q.Answers = append(q.Answers, change.GoBack)

@@ -186,11 +186,11 @@ func validate(r *run, ctx context.Context, s *store.Step) error {
 		lines = append(lines, fmt.Sprintf("line %d", m.Line))
 	}
 	s.Note = fmt.Sprintf("the device would refuse %d lines of %s: %s", len(said), p.File, first(lines, 8))
-	if r.c.Accepts(checkValidation) {
+	if r.accepts(checkValidation) {
 		s.Note += "; that was accepted"
 		return nil
 	}
-	return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{checkValidation}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+	return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(checkValidation)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 		Text: s.Note + ". It was not put on the device"}, change.StepRunning}
 }
 

@@ -127,6 +127,11 @@ func (r *run) broke(ctx context.Context, i int, why error) (next int, goes bool,
 		if err := r.board.stop(ctx); err != nil {
 			return 0, false, err
 		}
+		if !r.alone() {
+			if _, err := r.halfWay(ctx); err != nil {
+				return 0, false, err
+			}
+		}
 		return 0, false, r.e.Store.RestUntil(ctx, r.lease, r.c.ID, later.until)
 	case errors.As(why, &ask):
 		if ask.q.Step == 0 { // it came up while connecting
@@ -172,6 +177,11 @@ func (r *run) rests(ctx context.Context) (bool, error) {
 	if err := r.board.stop(ctx); err != nil {
 		return false, err
 	}
+	if !r.alone() {
+		if _, err := r.halfWay(ctx); err != nil {
+			return false, err
+		}
+	}
 	return r.e.Store.PausedNow(ctx, r.lease, r.c.ID)
 }
 
@@ -199,6 +209,11 @@ func (r *run) resumed(ctx context.Context) error {
 func (r *run) ask(ctx context.Context, a *askError) error {
 	if err := r.board.stop(ctx); err != nil { // while a change asks, nothing of it goes on
 		return err
+	}
+	if !r.alone() {
+		if err := r.askTogether(ctx, &a.q); err != nil {
+			return err
+		}
 	}
 	a.q.Step = max(a.q.Step, 1)
 	asked, err := r.e.Store.Ask(ctx, r.lease, r.c.ID, a.q, a.state, a.q.Text)

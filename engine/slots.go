@@ -137,6 +137,8 @@ func (r *run) target(s *store.Step) (slot, version string, err error) {
 // goal is the version that a step's part of the change leads to.
 func (r *run) goal(s *store.Step) string {
 	switch {
+	case !r.alone() && r.c.Returning != nil && r.c.HalfWay != nil && (s.Plan.Back || s.Plan.Hop < 0):
+		return r.c.HalfWay.To[r.m.Number-1]
 	case s.Plan.Hop < 0:
 		if r.c.Returning != nil {
 			return r.path.Hops[*r.c.Returning].From.String()

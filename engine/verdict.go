@@ -172,11 +172,11 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return false, "", err
 		}
-		if p.ServicesReady == portrait.No && !r.c.Accepts(ready.Services) {
+		if p.ServicesReady == portrait.No && !r.accepts(ready.Services) {
 			if r.e.since(began) < patience {
 				return false, "the device says its services are starting; readings are taken when they are ready", nil
 			}
-			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{ready.Services}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(ready.Services)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 				Text: fmt.Sprintf("The device has said for %s that its services are not ready. Readings that are taken now prove nothing afterwards. Nothing was written to it", ready.Rounded(r.e.since(began)))}, change.StepWaiting}
 		}
 		taken, err := json.Marshal(values)
@@ -290,7 +290,7 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 	}
 	check, stays, next := checkOtherSlot, "the other slot is not written", "The previous installation is overwritten next"
 	if r.m.Role != "" {
-		check, stays, next = checkNextMember+" "+r.m.Device, "no other member is changed", "The change goes on with the other members next"
+		check, stays, next = r.named(checkNextMember), "no other member is changed", "The change goes on with the other members next"
 		if err := r.e.Store.SetConclusion(ctx, r.lease, r.c.ID, r.m.Number, []byte(s.Note)); err != nil {
 			return records(err)
 		}

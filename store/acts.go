@@ -35,6 +35,7 @@ func (s *Store) Act(ctx context.Context, id int64, a change.Action, by access.Ac
 			approved_at = CASE $3 WHEN 'approve' THEN now() WHEN 'early' THEN NULL ELSE approved_at END,
 			paused_by   = CASE WHEN $3 IN ('pause', 'early') THEN $4 WHEN $3 IN ('approve', 'arm') THEN paused_by END,
 			pause_asked  = CASE WHEN $3 = 'approve' THEN pause_asked ELSE false END,
+			half_way = CASE WHEN $2 IN ('running', 'pausing') AND $3 <> 'go-back' THEN NULL ELSE half_way END,
 			started_at  = CASE WHEN $3 = 'start' THEN now() ELSE started_at END,
 			ended_at    = CASE WHEN $3 IN ('stop', 'leave') THEN now() ELSE ended_at END
 			WHERE id = $1`, id, to, a, by); err != nil {
@@ -75,6 +76,9 @@ func (s *Store) admitted(ctx context.Context, tx pgx.Tx, id int64, a change.Acti
 		Looked: c.Kind != change.Restoring, Checks: c.Checks, Accepts: c.Accepts}
 	if c.CheckedAt != nil {
 		facts.CheckedAt = *c.CheckedAt
+	}
+	if c.Ensemble != nil {
+		facts.Unsafe = c.Ensemble.Proof.Text
 	}
 	if err = one(tx.QueryRow(ctx, `SELECT value FROM settings WHERE name = $1`, PolicySetting).Scan(&facts.Policy)); err != nil && !errors.Is(err, ErrNotFound) {
 		return c, "", err
@@ -198,9 +202,21 @@ func (s *Store) SetTerms(ctx context.Context, id int64, t Terms, by access.Actor
 	})
 }
 
-// takeBack skips what is left and adds the steps of a hop's way back.
+// wayBack is the way back that can be taken now, with the hop that it undoes, of the first member.
+func (c *Change) wayBack(hop int) (int, *change.Back) {
+	if len(c.Members) < 2 {
+		return hop, c.WayBack(hop)
+	}
+	if !c.CanGoBack() {
+		return 0, nil
+	}
+	return c.HalfWay.Hops[0], &change.Back{Text: c.HalfWay.Why, Steps: c.HalfWay.Steps}
+}
+
+// takeBack skips what is left and adds the steps of a hop's way back; of an ensemble those that lead back from where it rests.
 func takeBack(ctx context.Context, tx pgx.Tx, c *Change, hop int, fence int64, why string) error {
-	if c.WayBack(hop) == nil {
+	hop, back := c.wayBack(hop)
+	if back == nil {
 		return fmt.Errorf("change %d declares no way back for hop %d", c.ID, hop+1)
 	}
 	if _, err := tx.Exec(ctx, `UPDATE steps SET state = CASE WHEN state = 'running' THEN 'failed' ELSE 'skipped' END, ended_at = CASE WHEN state = 'running' THEN now() END, note = '' WHERE change_id = $1 AND state IN ('waiting', 'running')`, c.ID); err != nil {
@@ -211,8 +227,15 @@ func takeBack(ctx context.Context, tx pgx.Tx, c *Change, hop int, fence int64, w
 		return err
 	}
 	var more []Step
-	for i, st := range c.Back[hop].Steps {
+	for i, st := range back.Steps {
 		st.Number = last + i + 1
+		if st.After != nil {
+			after := make([]int, len(st.After))
+			for k, n := range st.After {
+				after[k] = last + n
+			}
+			st.After = after
+		}
 		more = append(more, Step{Plan: st})
 	}
 	if err := addSteps(ctx, tx, c.ID, more); err != nil {
@@ -221,7 +244,7 @@ func takeBack(ctx context.Context, tx pgx.Tx, c *Change, hop int, fence int64, w
 	if _, err := tx.Exec(ctx, `UPDATE changes SET going_back = $2, return_why = $3 WHERE id = $1`, c.ID, hop, why); err != nil {
 		return err
 	}
-	return note(ctx, tx, c.ID, 0, fence, "going back", c.Back[hop].Text)
+	return note(ctx, tx, c.ID, 0, fence, "going back", back.Text)
 }
 
 // PutPolicy sets the policy, with a line in the audit.

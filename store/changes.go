@@ -52,7 +52,9 @@ type Change struct {
 	Accepted       []Acceptance     `db:"accepted"`
 	Checks         []ready.Check    `db:"checks"` // the last look at whether it is ready
 	CheckedAt      *time.Time       `db:"checked_at"`
-	Members        []Member         `db:"members"` // the devices that it concerns, in the order of their numbers
+	Members        []Member         `db:"members"`  // the devices that it concerns, in the order of their numbers
+	Ensemble       *change.Ensemble `db:"ensemble"` // of a change of one; nil else
+	HalfWay        *change.HalfWay  `db:"half_way"` // of an ensemble whose change rests, or goes back: how it goes on from there
 	Steps          []Step           `db:"-"`
 }
 
@@ -69,6 +71,9 @@ type Member struct {
 	Readings    json.RawMessage `json:"readings"`    // from before the change; nil: not taken
 	Definitions json.RawMessage `json:"definitions"` // of the readings, as they were when those before were taken
 	Verdict     json.RawMessage `json:"verdict"`     // what was concluded of it, in a change of several; nil: nothing yet
+
+	Path json.RawMessage `json:"path"` // its own, in a change of several; nil: that of the change
+	Back []change.Back   `json:"back"` // its own ways back, by hop
 }
 
 // Planned is what a device was when the change was drafted; another device is not touched.
@@ -109,10 +114,22 @@ func (c *Change) Accepts(check string) bool {
 	return slices.ContainsFunc(c.Accepted, func(a Acceptance) bool { return a.Check == check })
 }
 
-// CanGoBack reports whether something was done that a declared way back undoes.
+// CanGoBack reports whether something was done that a declared way back undoes. Of an ensemble that follows from how its members stood when the
+// change came to rest.
 func (c *Change) CanGoBack() bool {
+	if len(c.Members) > 1 {
+		return c.Returning == nil && c.HalfWay != nil && c.HalfWay.Back
+	}
 	hop, ok := c.Passed()
 	return ok && c.WayBack(hop) != nil
+}
+
+// WaysBack are the declared ways back of a member, by hop.
+func (c *Change) WaysBack(m *Member) []change.Back {
+	if m.Path != nil {
+		return m.Back
+	}
+	return c.Back
 }
 
 // WayBack is the declared way back of a hop while there is one that can be taken: not while it is being taken, and not once the
@@ -202,9 +219,9 @@ func (c *Change) Situation() change.Situation {
 // changeColumns are those of a [Change], by name.
 const changeColumns = `c.id, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by, c.approved_at, c.started_at, c.ended_at,
 	c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
-	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, now() AS now,
+	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, now() AS now,
 	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands, 'slots', d.portrait->'slots',
-		'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict)) ORDER BY m.number)
+		'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back)) ORDER BY m.number)
 		FROM members m JOIN devices d ON d.id = m.device_id WHERE m.change_id = c.id) AS members FROM changes c`
 
 // oneChange returns a change without its steps.
@@ -239,14 +256,14 @@ func (s *Store) AddChange(ctx context.Context, by access.Actor, c Change) (id in
 		if c.Back == nil {
 			c.Back = []change.Back{}
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO changes (state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, window_from, window_to, restart_from, wish, plan_format)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
-			change.Drafted, c.From, c.To, c.Path, by, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.WindowFrom, c.WindowTo, c.RestartFrom, c.Wish, change.PlanFormat).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, window_from, window_to, restart_from, wish, plan_format, ensemble)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+			change.Drafted, c.From, c.To, c.Path, by, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.WindowFrom, c.WindowTo, c.RestartFrom, c.Wish, change.PlanFormat, c.Ensemble).Scan(&id); err != nil {
 			return err
 		}
 		for i, m := range c.Members {
-			if _, err := tx.Exec(ctx, `INSERT INTO members (change_id, number, device_id, role, planned)
-				VALUES ($1, $2, $3, $4, $5)`, id, i+1, m.DeviceID, m.Role, m.Planned); err != nil {
+			if _, err := tx.Exec(ctx, `INSERT INTO members (change_id, number, device_id, role, planned, path, back)
+				VALUES ($1, $2, $3, $4, $5, $6, $7)`, id, i+1, m.DeviceID, m.Role, m.Planned, m.Path, m.Back); err != nil {
 				return err
 			}
 		}
@@ -291,11 +308,23 @@ func (s *Store) Changes(ctx context.Context, device string, before int64, limit 
 	return pgx.CollectRows(rows, pgx.RowToStructByName[Change])
 }
 
-// SetChecks records a look at whether a change is ready, and how the device of a member stands; stands is nil when that is not to be
-// remembered.
-func (s *Store) SetChecks(ctx context.Context, changeID int64, member int, checks []ready.Check, stands []byte) error {
+// SetChecks records a look at whether a change is ready.
+func (s *Store) SetChecks(ctx context.Context, changeID int64, checks []ready.Check) error {
+	_, err := s.db.Exec(ctx, `UPDATE changes SET checks = $2, checked_at = now() WHERE id = $1`, changeID, checks)
+	return err
+}
+
+// SetMemberChecks records what a member was found to be before it goes on, and how its device stands; stands is nil when that is not to be remembered.
+// device is its name in a change of several, where what was found of the others stays; "" in a change of one.
+func (s *Store) SetMemberChecks(ctx context.Context, changeID int64, member int, device string, checks []ready.Check, stands []byte) error {
+	if checks == nil {
+		checks = []ready.Check{}
+	}
 	_, err := s.db.Exec(ctx, `WITH m AS (UPDATE members SET stands = coalesce($4, stands) WHERE change_id = $1 AND number = $2)
-		UPDATE changes SET checks = $3, checked_at = now() WHERE id = $1`, changeID, member, checks, stands)
+		UPDATE changes SET checked_at = now(), checks = CASE WHEN $5 = '' THEN $3::jsonb ELSE
+			(SELECT coalesce(jsonb_agg(k ORDER BY n), '[]') FROM jsonb_array_elements(CASE jsonb_typeof(checks) WHEN 'array' THEN checks ELSE '[]' END) WITH ORDINALITY AS x (k, n)
+				WHERE coalesce(k->>'member', '') <> $5) || $3::jsonb END
+			WHERE id = $1`, changeID, member, checks, stands, device)
 	return err
 }
 

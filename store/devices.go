@@ -98,11 +98,14 @@ func (s *Store) device(ctx context.Context, where string, args ...any) (d Device
 	return d, err
 }
 
-// AddDevice records a device with its credentials. A name that is taken is a Conflict.
+// AddDevice records a device with its credentials. A name that a device has is a Conflict, one that an ensemble has a *NameTaken.
 func (s *Store) AddDevice(ctx context.Context, d Device, cs []Credential, seal func(c *Credential, id int64) ([]byte, error)) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		if d.Groups == nil {
 			d.Groups = []string{}
+		}
+		if err := nameIsFree(ctx, tx, `SELECT EXISTS (SELECT FROM ensembles WHERE name = $1)`, d.Name, "an ensemble"); err != nil {
+			return err
 		}
 		var id int64
 		if err := tx.QueryRow(ctx, `INSERT INTO devices (name, site, address, dialect, groups, host_key, settings) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,

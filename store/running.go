@@ -13,6 +13,14 @@ import (
 
 // What a worker writes about a change that it carries, with its fence.
 
+// SetHalfWay records how an ensemble goes on from where its change comes to rest; nil: that is not known.
+func (s *Store) SetHalfWay(ctx context.Context, l Lease, changeID int64, h *change.HalfWay) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE changes SET half_way = $2 WHERE id = $1`, changeID, h)
+		return err
+	})
+}
+
 // TakeBack begins the way back of a hop because a step failed. The step is closed in the same moment.
 func (s *Store) TakeBack(ctx context.Context, l Lease, c *Change, hop, failed int, why string) error {
 	return s.fenced(ctx, l, c.ID, func(tx pgx.Tx) error {

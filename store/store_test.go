@@ -53,7 +53,7 @@ var me = access.Person("me", "")
 
 // start starts a change that was found ready.
 func start(t *testing.T, s *Store, id int64, who string, then func(pgx.Tx, change.State) error) error {
-	require.NoError(t, s.SetChecks(t.Context(), id, 1, nil, nil))
+	require.NoError(t, s.SetChecks(t.Context(), id, nil))
 	return s.Act(t.Context(), id, change.Start, access.Person(who, ""), "", then)
 }
 

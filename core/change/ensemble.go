@@ -24,15 +24,50 @@ const (
 // An EnsembleMember is one box of an ensemble, with its own way through the hops.
 type EnsembleMember struct {
 	Name   string
-	Active bool // it serves, or leads
-	Sync   bool // it is in sync with the one that does
-	Job    Job  // its path holds its own hops
+	Active bool   // it serves, or leads
+	Sync   bool   // it is in sync with the one that does
+	Job    Job    // its path holds its own hops
+	Back   []Back // by hop: how it goes back, where that was declared before; nil: as the job says
 }
 
 // A Turn is a hop that some members take, at the same place of the joint path.
 type Turn struct {
-	Members []int // their numbers, from 1
-	Hops    []int // for each of them: which hop of its own path it is, from 0
+	Members []int `json:"members"` // their numbers, from 1
+	Hops    []int `json:"hops"`    // for each of them: which hop of its own path it is, from 0
+}
+
+// An Ensemble is what a change of one was drafted from, as it is stored with the change.
+type Ensemble struct {
+	Name       string       `json:"name"`
+	Kind       EnsembleKind `json:"kind"`
+	Turns      []Turn       `json:"turns"`
+	SwitchBack bool         `json:"switchBack,omitempty"`
+	Active     int          `json:"active"` // the member that served when it was drafted, from 1
+	Proof      Proof        `json:"proof"`
+}
+
+// A Proof is what was found when every order of a plan was walked with every single failure ([prove.Check]).
+type Proof struct {
+	Proved bool     `json:"proved"`
+	States int      `json:"states"`           // that were walked
+	GaveUp string   `json:"gaveUp,omitempty"` // why it is not proved although nothing was found
+	Rule   string   `json:"rule,omitempty"`   // that is broken
+	Text   string   `json:"text,omitempty"`   // how
+	Trace  []string `json:"trace,omitempty"`  // what leads there, step by step
+}
+
+// ProofOf walks a plan and tells what was found.
+func ProofOf(p *EnsemblePlan) Proof {
+	r := prove.Check(p.Proof())
+	out := Proof{Proved: r.Proved, States: r.States, GaveUp: r.GaveUp}
+	if v := r.Broken; v != nil {
+		out.Rule, out.Text = v.Rule, v.Text
+		for _, e := range v.Trace {
+			e.Step /= parts // as the plan numbers it
+			out.Trace = append(out.Trace, e.String())
+		}
+	}
+	return out
 }
 
 // An EnsembleJob is what a change of an ensemble is drafted from.
@@ -49,9 +84,10 @@ type EnsembleJob struct {
 // An EnsemblePlan is the steps of a change of an ensemble.
 type EnsemblePlan struct {
 	Steps []Step
+	Back  [][]Back // by member and hop: how one member goes back
 	job   *EnsembleJob
 	ends  map[int]int // by number of a step that chooses or installs: the version that starts then, as an index into names
-	names []string    // versions, in the order in which they come up
+	names []string    // versions, each once
 }
 
 // DraftEnsemble lists the steps that take an ensemble along its joint path. It fails when a member cannot take one of its hops, and when there is
@@ -60,10 +96,9 @@ func DraftEnsemble(j EnsembleJob) (*EnsemblePlan, error) {
 	if err := j.check(); err != nil {
 		return nil, err
 	}
-	d := &ensembleDraft{j: &j, p: &EnsemblePlan{job: &j, ends: map[int]int{}}, last: make([]int, len(j.Members)+1), active: 1 + slices.IndexFunc(j.Members, func(m EnsembleMember) bool { return m.Active })}
+	d := &ensembleDraft{j: &j, p: PlanOf(&j), last: make([]int, len(j.Members)+1), active: 1 + slices.IndexFunc(j.Members, func(m EnsembleMember) bool { return m.Active })}
 	first := d.active
 	for i := range j.Members {
-		d.p.version(j.Members[i].Job.Path.From.String()) // where they come from stands first
 		d.lane(i+1, j.Members[i].Job.step(-1, Readings))
 	}
 	for _, t := range j.Turns {
@@ -85,6 +120,26 @@ func DraftEnsemble(j EnsembleJob) (*EnsemblePlan, error) {
 	s.Member = 0
 	d.add(s, slices.DeleteFunc(slices.Clone(d.last[1:]), func(n int) bool { return n == 0 })...)
 	return d.p, nil
+}
+
+// PlanOf is the plan of a job without its steps: what is needed to say how a change goes on that was drafted from it before.
+func PlanOf(j *EnsembleJob) *EnsemblePlan {
+	p := &EnsemblePlan{job: j, ends: map[int]int{}}
+	for i := range j.Members {
+		m := &j.Members[i]
+		back := m.Back
+		for hop := range m.Job.Path.Hops {
+			if m.Back == nil {
+				back = append(back, m.Job.back(hop))
+			}
+		}
+		p.Back = append(p.Back, back)
+		p.version(m.Job.Path.From.String())
+		for _, h := range m.Job.Path.Hops {
+			p.version(h.To.String())
+		}
+	}
+	return p
 }
 
 // quorum is how many members have to be up at every moment.
@@ -264,9 +319,11 @@ func (p *EnsemblePlan) Proof() *prove.Plan {
 	return out
 }
 
+// parts is how many effects a step has at most.
+const parts = 2
+
 // proved are steps as they are proved. One with two effects becomes two: an installation over the running one is a choice and a restart.
 func (p *EnsemblePlan) proved(steps []Step) (out []prove.Step) {
-	const most = 2
 	for i := range steps {
 		s := &steps[i]
 		does := effects[s.Kind]
@@ -278,10 +335,10 @@ func (p *EnsemblePlan) proved(steps []Step) (out []prove.Step) {
 		}
 		var after []int
 		for _, n := range s.After {
-			after = append(after, n*most+most-1)
+			after = append(after, n*parts+parts-1)
 		}
-		for k := range most {
-			one := prove.Step{Number: s.Number*most + k, Title: s.Title, Member: s.Member, After: after, Version: p.ends[s.Number], Rest: s.SafePoint && k == 0}
+		for k := range parts {
+			one := prove.Step{Number: s.Number*parts + k, Title: s.Title, Member: s.Member, After: after, Version: p.ends[s.Number], Rest: s.SafePoint && k == 0}
 			if k < len(does) {
 				one.Effect = does[k]
 			}

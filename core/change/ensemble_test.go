@@ -31,6 +31,28 @@ func alike(kind EnsembleKind, n, active int, job Job) EnsembleJob {
 	return j
 }
 
+// uneven has each member but the active one begin further on: skip says how many hops each need not take any more.
+func uneven(j EnsembleJob, skip []int) EnsembleJob {
+	hops := j.Members[0].Job.Path.Hops
+	j.Turns = nil
+	for i := range j.Members {
+		way := *j.Members[i].Job.Path
+		way.Hops = way.Hops[skip[i]:]
+		way.From = hops[skip[i]].From
+		j.Members[i].Job.Path = &way
+	}
+	for hop := range hops {
+		var t Turn
+		for i := range j.Members {
+			if hop >= skip[i] {
+				t.Members, t.Hops = append(t.Members, i+1), append(t.Hops, hop-skip[i])
+			}
+		}
+		j.Turns = append(j.Turns, t)
+	}
+	return j
+}
+
 // bySlots is a device with two slots, along some versions.
 func bySlots(versions ...string) Job {
 	j := Job{Family: &catalog.Family{}, Pace: Pace{Factor: 1}, Path: &path.Path{}, Can: Abilities{Save: true}}
@@ -92,6 +114,14 @@ func TestEnsemblesOfAnyKindAreProved(t *testing.T) {
 			kind, n = Cluster, rapid.IntRange(3, 5).Draw(t, "members")
 		}
 		j := alike(kind, n, rapid.IntRange(1, n).Draw(t, "active"), job)
+		if hops := len(job.Path.Hops); rapid.Bool().Draw(t, "uneven") {
+			skip := make([]int, n)
+			for i := range skip {
+				skip[i] = rapid.IntRange(0, hops-1).Draw(t, "skip")
+			}
+			skip[rapid.IntRange(0, n-1).Draw(t, "furthest back")] = 0
+			j = uneven(j, skip)
+		}
 		j.SwitchBack = rapid.Bool().Draw(t, "switch back")
 		p, err := DraftEnsemble(j)
 		require.NoError(t, err)
@@ -170,13 +200,16 @@ func TestHalfDone(t *testing.T) {
 		why    string
 		steps  []string
 	}{
-		"nothing moved":  {[]Stand{at(true, old, old), at(false, old, old)}, false, "all members run 5.0.7; nothing has to be undone", nil},
-		"only chosen":    {[]Stand{at(true, old, old), at(false, old, moved)}, true, "nobody who serves on a newer version than 5.0.7 has shown itself there", []string{"2 choose-slot"}},
-		"the standby":    {[]Stand{at(true, old, old), at(false, moved, moved)}, true, "those that moved are taken back", []string{"2 choose-slot", "2 restart", "2 version", "2 sync"}},
-		"has shown":      {[]Stand{at(false, old, old), shown}, false, "m2 serves on 5.4.2 and has shown itself there; the others are brought along", nil},
-		"has not":        {[]Stand{at(false, old, old), at(true, moved, moved)}, true, "those that moved", []string{"1 sync", "1 switch-over", "2 choose-slot", "2 restart", "2 version", "2 sync"}},
+		"nothing moved": {[]Stand{at(true, old, old), at(false, old, old)}, false, "all members run 5.0.7; nothing has to be undone", nil},
+		"only chosen":   {[]Stand{at(true, old, old), at(false, old, moved)}, true, "nobody who serves on a newer version than 5.0.7 has shown itself there", []string{"2 choose-slot", "2 settle", "0 verdict"}},
+		"the standby":   {[]Stand{at(true, old, old), at(false, moved, moved)}, true, "those that moved are taken back", []string{"2 choose-slot", "2 restart", "2 version", "2 sync", "2 settle", "0 verdict"}},
+		"has shown":     {[]Stand{at(false, old, old), shown}, false, "m2 serves on 5.4.2 and has shown itself there; the others are brought along", nil},
+		"has not":       {[]Stand{at(false, old, old), at(true, moved, moved)}, true, "those that moved", []string{"1 sync", "1 switch-over", "2 choose-slot", "2 restart", "2 version", "2 sync", "2 settle", "0 verdict"}},
+		"all moved": {[]Stand{at(false, moved, moved), at(true, moved, moved)}, true, "all members moved, and what serves has not shown itself, so they are taken back to 5.0.7 one after the other",
+			[]string{"1 choose-slot", "1 restart", "1 version", "1 sync", "1 sync", "1 switch-over", "2 choose-slot", "2 restart", "2 version", "2 sync", "2 settle", "0 verdict"}},
+		"all well":       {[]Stand{at(false, moved, moved), shown}, false, "all members run 5.4.2; nothing has to be undone", nil},
 		"one is away":    {[]Stand{at(true, old, old), {}}, false, "m1 serves on 5.0.7 as before; m2 does not answer, and is for a person to bring back", nil},
-		"the other away": {[]Stand{{}, at(true, moved, moved)}, false, "m2 serves on 5.4.2 as before; m1 does not answer", nil},
+		"the other away": {[]Stand{{}, at(true, moved, moved)}, false, "m1 does not answer, so no other member may go down; bring it back by hand first", nil},
 		"nobody serves":  {[]Stand{at(false, old, old), at(false, moved, moved)}, false, "no member that answers is the active one", nil},
 		"all away":       {[]Stand{{}, {}}, false, "no member answers", nil},
 	} {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"verimorph/core/path"
 	"verimorph/core/prove"
 )
 
@@ -15,20 +14,23 @@ import (
 type Stand struct {
 	Up, Active   bool
 	Shown        bool   // on the version that it runs, as the active one where there is a switch
-	Runs, Starts string // versions: that it runs, and that it starts next
+	Runs, Starts string // versions: that it runs, and that it starts next; of a member that is not up they are not known
 }
 
-// A HalfWay says how an ensemble goes on from where its change came to rest.
+// A HalfWay says how an ensemble goes on from where its change came to rest. Hops and To have a place for each member.
 type HalfWay struct {
-	Back  bool   // those that moved are taken back
-	Why   string // in a sentence
-	Steps []Step // of the way back, in lanes; none when there is none that keeps somebody serving
+	Back  bool     `json:"back"`            // those that moved are taken back
+	Why   string   `json:"why"`             // in a sentence
+	Steps []Step   `json:"steps,omitempty"` // of the way back, in lanes; none when there is none that keeps somebody serving
+	Hops  []int    `json:"hops,omitempty"`  // the hop of its own path that the way back undoes
+	To    []string `json:"to,omitempty"`    // the version that it runs then
 	ends  map[int]int
 }
 
 // FromHere says how to go on from where the members stand.
 func (p *EnsemblePlan) FromHere(stands []Stand) HalfWay {
 	w := &halfWay{p: p, stands: stands, out: HalfWay{ends: map[int]int{}}, last: make([]int, len(stands)+1)}
+	w.locate()
 	w.decide()
 	return w.out
 }
@@ -37,22 +39,70 @@ func (p *EnsemblePlan) FromHere(stands []Stand) HalfWay {
 type halfWay struct {
 	p      *EnsemblePlan
 	stands []Stand
-	from   string // the version from which the members moved
-	last   []int  // by member: its last step of the way back
+	before []string // by member: the version that it had before the turn in which the change rests
+	hops   []int    // by member: its hop in that turn, or where it stands on its path
+	whole  bool     // all members took that turn
+	last   []int    // by member: its last step of the way back
 	out    HalfWay
 }
 
 func (w *halfWay) name(i int) string { return w.p.job.Members[i].Name }
 
+// locate finds the turn in which the change rests: the last one that a member has begun.
+func (w *halfWay) locate() {
+	w.before, w.hops, w.whole = make([]string, len(w.stands)), make([]int, len(w.stands)), true
+	for i, s := range w.stands {
+		w.before[i] = s.Runs
+		w.hops[i] = min(max(w.p.at(i, s.Runs), 0), max(len(w.p.job.Members[i].Job.Path.Hops)-1, 0))
+	}
+	turn := -1
+	for t := len(w.p.job.Turns) - 1; t >= 0 && turn < 0; t-- {
+		for k, m := range w.p.job.Turns[t].Members {
+			if s, hop := w.stands[m-1], w.p.job.Turns[t].Hops[k]; s.Up && (w.p.at(m-1, s.Runs) > hop || w.p.at(m-1, s.Starts) > hop) {
+				turn = t
+			}
+		}
+	}
+	if turn < 0 {
+		return
+	}
+	for k, m := range w.p.job.Turns[turn].Members {
+		hop := w.p.job.Turns[turn].Hops[k]
+		w.hops[m-1], w.before[m-1] = hop, w.p.job.Members[m-1].Job.Path.Hops[hop].From.String()
+	}
+	for i := range w.stands {
+		w.whole = w.whole && w.moved(i)
+	}
+}
+
+// at is where a version stands on the path of a member: 0 is where it comes from, -1 nowhere.
+func (p *EnsemblePlan) at(member int, version string) int {
+	way := p.job.Members[member].Job.Path
+	if version == way.From.String() {
+		return 0
+	}
+	for i := range way.Hops {
+		if way.Hops[i].To.String() == version {
+			return i + 1
+		}
+	}
+	return -1
+}
+
+// moved reports whether a member that answers took the turn, or is to take it with its next start.
+func (w *halfWay) moved(i int) bool {
+	s := w.stands[i]
+	return s.Up && (s.Runs != w.before[i] || s.Starts != w.before[i])
+}
+
 func (w *halfWay) decide() {
 	var moved, away []string
 	active := -1
-	w.from = w.oldest()
 	for i, s := range w.stands {
 		switch {
 		case !s.Up:
 			away = append(away, w.name(i))
-		case s.Runs != w.from || s.Starts != w.from:
+		case w.moved(i):
 			moved = append(moved, w.name(i))
 		}
 		if s.Up && s.Active {
@@ -65,10 +115,12 @@ func (w *halfWay) decide() {
 	case active < 0:
 		w.out.Why = "no member that answers is the active one; have one take over by hand first"
 	case len(moved) == 0 && len(away) == 0:
-		w.out.Why = fmt.Sprintf("all members run %s; nothing has to be undone", w.from)
+		w.out.Why = fmt.Sprintf("all members run %s; nothing has to be undone", list(w.versions()))
 	case len(moved) == 0:
-		w.out.Why = fmt.Sprintf("%s serves on %s as before; %s does not answer, and is for a person to bring back", w.name(active), w.from, list(away))
-	case w.stands[active].Runs != w.from && w.stands[active].Shown:
+		w.out.Why = fmt.Sprintf("%s serves on %s as before; %s does not answer, and is for a person to bring back", w.name(active), w.stands[active].Runs, list(away))
+	case w.whole && w.stands[active].Shown:
+		w.out.Why = fmt.Sprintf("all members run %s; nothing has to be undone", list(w.versions()))
+	case w.stands[active].Runs != w.before[active] && w.stands[active].Shown:
 		w.out.Why = fmt.Sprintf("%s serves on %s and has shown itself there; the others are brought along", w.name(active), w.stands[active].Runs)
 	case len(w.stands)-len(away)-1 < w.p.job.quorum() && w.restarts():
 		w.out.Why = fmt.Sprintf("%s does not answer, so no other member may go down; bring it back by hand first", list(away))
@@ -77,30 +129,37 @@ func (w *halfWay) decide() {
 	}
 }
 
-// restarts reports whether a member would have to go down to be taken back.
-func (w *halfWay) restarts() bool {
-	return slices.ContainsFunc(w.stands, func(s Stand) bool { return s.Up && s.Runs != w.from })
-}
-
-// oldest is the version from which the members of this turn moved: of those that members run, the one that comes first on the way.
-func (w *halfWay) oldest() string {
-	best := len(w.p.names)
+// versions are those that members run, each once.
+func (w *halfWay) versions() (out []string) {
 	for _, s := range w.stands {
-		if i := slices.Index(w.p.names, s.Runs); s.Up && i >= 0 {
-			best = min(best, i)
+		if s.Up && !slices.Contains(out, s.Runs) {
+			out = append(out, s.Runs)
 		}
 	}
-	if best == len(w.p.names) {
-		return ""
+	return out
+}
+
+// restarts reports whether a member would have to go down to be taken back.
+func (w *halfWay) restarts() bool {
+	for i, s := range w.stands {
+		if s.Up && s.Runs != w.before[i] {
+			return true
+		}
 	}
-	return w.p.names[best]
+	return false
 }
 
 // back takes those that moved back: the active one last, behind a switch to one that serves on the old version meanwhile.
 func (w *halfWay) back(active int) {
-	gate := 0
+	gate, other := 0, -1
 	for i, s := range w.stands {
-		if i != active && s.Up && (s.Runs != w.from || s.Starts != w.from) {
+		if i == active || !s.Up {
+			continue
+		}
+		if other < 0 {
+			other = i
+		}
+		if w.moved(i) {
 			if why := w.member(i, gate); why != "" {
 				w.none(why)
 				return
@@ -110,37 +169,55 @@ func (w *halfWay) back(active int) {
 	}
 	s := w.stands[active]
 	switch {
-	case s.Runs == w.from && s.Starts == w.from:
-	case s.Runs == w.from: // only what it starts next is taken back, and it goes on serving
+	case !w.moved(active):
+	case s.Runs == w.before[active]: // only what it starts next is taken back, and it goes on serving
 		w.member(active, gate)
+	case other < 0:
+		w.none(fmt.Sprintf("%s is the only member that answers, and serves on %s; to take it back would leave nobody", w.name(active), s.Runs))
+		return
 	default:
-		other := slices.IndexFunc(w.stands, func(o Stand) bool { return o.Up && !o.Active })
-		if other < 0 {
-			w.none(fmt.Sprintf("%s is the only member that answers, and serves on %s; to take it back would leave nobody", w.name(active), s.Runs))
-			return
-		}
-		job := &w.p.job.Members[other].Job
-		gate = w.add(other, job.step(w.hop(other), Sync), gate)
-		gate = w.add(other, job.step(w.hop(other), Switch), gate)
+		gate = w.add(other, w.step(other, Sync), gate)
+		gate = w.add(other, w.step(other, Switch), gate)
 		if why := w.member(active, gate); why != "" {
 			w.none(why)
 			return
 		}
 	}
-	w.out.Back = true
-	w.out.Why = fmt.Sprintf("nobody who serves on a newer version than %s has shown itself there, so those that moved are taken back", w.from)
+	w.compare()
+	w.out.Back, w.out.Hops, w.out.To = true, w.hops, w.before
+	w.out.Why = fmt.Sprintf("nobody who serves on a newer version than %s has shown itself there, so those that moved are taken back", w.before[active])
+	if w.whole {
+		w.out.Why = fmt.Sprintf("all members moved, and what serves has not shown itself, so they are taken back to %s one after the other", w.before[active])
+	}
 }
 
 func (w *halfWay) none(why string) { w.out.Steps, w.out.Why = nil, why }
 
+// compare ends the way back: each member that answers is looked at, and the whole is concluded.
+func (w *halfWay) compare() {
+	for i, s := range w.stands {
+		if i == 0 || !s.Up {
+			continue // the first one is looked at by the verdict
+		}
+		step := w.step(i, Settle)
+		step.Title = "Compare readings"
+		w.add(i, step, 0)
+	}
+	s := marked(w.p.job.Members[0].Job.verify())
+	s.Number, s.Member, s.After = len(w.out.Steps)+1, 0, slices.DeleteFunc(slices.Clone(w.last[1:]), func(n int) bool { return n == 0 })
+	w.out.Steps = append(w.out.Steps, s)
+}
+
+func (w *halfWay) step(i int, k Kind) Step { return w.p.job.Members[i].Job.step(w.hops[i], k) }
+
 // member takes one member back; why it cannot be, else.
 func (w *halfWay) member(i, gate int) (why string) {
-	m, s, hop := &w.p.job.Members[i], w.stands[i], w.hop(i)
-	if s.Runs == w.from { // it was not started yet
-		w.choose(i, m.Job.step(hop, ChooseSlot), gate)
+	m, s := &w.p.job.Members[i], w.stands[i]
+	if s.Runs == w.before[i] { // it was not started yet
+		w.choose(i, w.step(i, ChooseSlot), gate)
 		return ""
 	}
-	b := m.Job.back(hop)
+	b := w.p.Back[i][w.hops[i]]
 	if !b.Leads() {
 		return fmt.Sprintf("%s cannot be taken back by a change: %s", m.Name, b.Text)
 	}
@@ -154,13 +231,13 @@ func (w *halfWay) member(i, gate int) (why string) {
 		}
 		gate = 0
 	}
-	w.add(i, m.Job.step(hop, Sync), 0)
+	w.add(i, w.step(i, Sync), 0)
 	return ""
 }
 
 // choose adds a step behind which a member starts the old version.
 func (w *halfWay) choose(i int, s Step, gate int) {
-	w.out.ends[w.add(i, s, gate)] = w.p.version(w.from)
+	w.out.ends[w.add(i, s, gate)] = w.p.version(w.before[i])
 }
 
 func (w *halfWay) add(i int, s Step, gate int) int {
@@ -170,12 +247,6 @@ func (w *halfWay) add(i int, s Step, gate int) int {
 	w.out.Steps = append(w.out.Steps, s)
 	w.last[i+1] = s.Number
 	return s.Number
-}
-
-// hop is the hop of a member that leads away from the old version.
-func (w *halfWay) hop(i int) int {
-	hops := w.p.job.Members[i].Job.Path.Hops
-	return max(0, slices.IndexFunc(hops, func(h path.Hop) bool { return h.From.String() == w.from }))
 }
 
 // claimed is the way back that is claimed from a state that the prover walks.
@@ -191,8 +262,8 @@ func (p *EnsemblePlan) claimed(s prove.State) (steps []prove.Step, to []int, cla
 	}
 	back := *p
 	back.ends = h.ends
-	for range stands {
-		to = append(to, p.version((&halfWay{p: p, stands: stands}).oldest()))
+	for i := range stands {
+		to = append(to, p.version(h.To[i]))
 	}
 	return back.proved(h.Steps), to, true
 }

@@ -7,7 +7,7 @@ const WishFormat = 2
 // are kept sealed.
 type Wish struct {
 	Format int    `json:"format"`
-	Device string `json:"device,omitempty"` // its name
+	Device string `json:"device,omitempty"` // its name, or that of an ensemble
 
 	// Of a change to another version.
 	Aim
@@ -24,6 +24,8 @@ type Wish struct {
 
 	// Of a restore.
 	Restore *RestoreWish `json:"restore,omitempty"`
+
+	SwitchBack bool `json:"switchBack,omitempty"` // of an ensemble: whoever was active before is it again in the end
 
 	ComesBackAt string `json:"comesBackAt,omitempty"` // host:port at which it is expected once it was started anew
 }

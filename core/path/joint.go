@@ -140,8 +140,11 @@ func (p *Planner) groups(members []portrait.Portrait, q Question) (out []*group,
 		if err != nil {
 			return nil, fmt.Errorf("member %s: %w", m.Name, err)
 		}
-		facts := *m // all of them: what is told about a move must be true for each of its members
-		facts.Name = ""
+		facts := *m // what is told about a move must be true for each of its members; who it is and how far it mirrors another one decides nothing
+		facts.Name, facts.Serial, facts.Mate, facts.Sync, facts.InSync, facts.UptimeSeconds, facts.Started = "", "", "", "", "", 0, ""
+		if rank(m.Role) == rank("") {
+			facts.Role = ""
+		}
 		data, err := json.Marshal(facts)
 		if err != nil {
 			return nil, err
@@ -169,7 +172,16 @@ func split(groups []*group) (out []*group) {
 	return out
 }
 
-func rank(role string) int { return map[string]int{"controller": 0, "": 1, "child": 2}[role] }
+// rank says who goes first: controllers, then whoever is neither, then children.
+func rank(role string) int {
+	switch role {
+	case "controller":
+		return 0
+	case "child":
+		return 2
+	}
+	return 1
+}
 
 // joint searches over where each group stands. What each group would need alone is an exact lower bound of the rest (A*).
 func joint(groups []*group, to target, policy Policy) ([]Move, cost, error) {
@@ -269,6 +281,27 @@ func together(groups []*group, at []int, i, b int) bool {
 		}
 	}
 	return true
+}
+
+// GetOn reports whether a model may run two versions side by side, as members of one ensemble, and which rule of its family says so. A version
+// that is not described is treated as the releases around it.
+func (p *Planner) GetOn(model, a, b string) (catalog.Citation, bool) {
+	p, _ = p.besides([]portrait.Portrait{{Model: model, Version: a}, {Model: model, Version: b}})
+	f := p.family[model]
+	if f == nil {
+		return catalog.Citation{}, a == b
+	}
+	m := f.Model(model)
+	g := &group{search: &search{f: f, m: m}}
+	x, y := f.Named(a), f.Named(b)
+	if x < 0 || y < 0 {
+		return catalog.Citation{}, a == b
+	}
+	s := tolerate(g, g, x, y)
+	if s == nil {
+		return catalog.Citation{}, false
+	}
+	return catalog.Citation{Rule: s.ID, Text: s.Text, At: s.At}, true
 }
 
 var equalVersions = &catalog.Skew{Text: "equal versions"}

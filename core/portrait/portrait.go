@@ -37,10 +37,12 @@ type Portrait struct {
 	OutOfService  Fact   `json:"out_of_service,omitempty"` // it takes no new work
 	Drained       Fact   `json:"drained,omitempty"`
 
-	Role   string `json:"role,omitempty"`    // of a member of an ensemble: active, standby, leader or follower; "" where the device does not say
-	Mate   string `json:"mate,omitempty"`    // serial of the other one of a pair
-	Sync   string `json:"sync,omitempty"`    // how far it mirrors the active one, in the device's own words
-	InSync Fact   `json:"in_sync,omitempty"` // it could take over
+	Role string `json:"role,omitempty"` // of a member of an ensemble: active, standby, leader or follower; "" where the device does not say
+	Mate string `json:"mate,omitempty"` // serial of the other one of a pair
+	// Ensemble is the name under which the members of a cluster know each other; "" where the device does not say.
+	Ensemble string `json:"ensemble,omitempty"`
+	Sync     string `json:"sync,omitempty"`    // how far it mirrors the active one, in the device's own words
+	InSync   Fact   `json:"in_sync,omitempty"` // it could take over
 
 	Storage       map[string]Room   `json:"storage,omitempty"` // by name; see ImageRoom
 	Files         []File            `json:"files,omitempty"`
@@ -59,6 +61,9 @@ type Portrait struct {
 	// there all the same.
 	NotUnderstood map[string]string `json:"not_understood,omitempty"`
 }
+
+// Serves reports whether it says that it is the member of its ensemble that serves, or leads.
+func (p *Portrait) Serves() bool { return p.Role == "active" || p.Role == "leader" }
 
 // Room is one storage, in bytes.
 type Room struct {

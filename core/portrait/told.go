@@ -16,6 +16,7 @@ func (p *Portrait) Told() (out []Line) {
 	for _, l := range []Line{
 		{"role", p.Role},
 		{"mate", p.Mate},
+		{"ensemble", p.Ensemble},
 		{"sync", p.synced()},
 		{"hardware", p.Generation},
 		{"platform", p.Platform},
@@ -36,7 +37,7 @@ func (p *Portrait) Told() (out []Line) {
 // synced is how far a member of an ensemble mirrors the active one, and whether it could take over.
 func (p *Portrait) synced() string {
 	who := "it"
-	if p.Role == "active" || p.Role == "leader" {
+	if p.Serves() {
 		who = "another one"
 	}
 	could := p.InSync.say(who+" could take over", who+" could not take over")

@@ -33,6 +33,24 @@ type Check struct {
 	State    State  `json:"state"`
 	Evidence string `json:"evidence"`
 	Remedy   string `json:"remedy,omitempty"`
+	Member   string `json:"member,omitempty"` // name of the device that it is about, in a change of several
+}
+
+// ofMember is a check of one device: checks of several devices are told apart by the name of the device, so that what is accepted of one is not accepted of another.
+func ofMember(c Check, device string) Check {
+	c.Name, c.Title, c.Member = MemberName(c.Name, device), device+": "+c.Title, device
+	return c
+}
+
+// MemberName is the name of a check of one device in a change of several.
+func MemberName(check, device string) string { return check + " " + device }
+
+// OfMember are checks of one device in a change of several.
+func OfMember(checks []Check, device string) (out []Check) {
+	for _, c := range checks {
+		out = append(out, ofMember(c, device))
+	}
+	return out
 }
 
 // Names of the checks, in the order in which they are told.
@@ -42,6 +60,7 @@ const (
 	Identity      = "identity"
 	OtherWork     = "other-work"
 	Others        = "ensemble"
+	Proved        = "proof" // of the order of a change of several
 	Images        = "images"
 	Room          = "room"
 	Slots         = "slots"
@@ -170,7 +189,7 @@ type Facts struct {
 // Checks works all of them out. There is one for each thing that could be looked at.
 func Checks(f Facts) (out []Check) {
 	add := func(name, title string, state State, remedy, format string, args ...any) {
-		out = append(out, Check{name, title, state, fmt.Sprintf(format, args...), remedy})
+		out = append(out, Check{Name: name, Title: title, State: state, Evidence: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	if f.Unreachable != "" {
 		add(Reach, "Reachable", Stop, "see that the device can be reached and that its credentials are right", "%s", f.Unreachable)
@@ -244,7 +263,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Reach, WaysIn, Identity, OtherWork, Others, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+var order = []string{Proved, Reach, WaysIn, Identity, OtherWork, Others, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
 	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)

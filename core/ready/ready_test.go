@@ -119,7 +119,7 @@ func TestEachCheckStandsForItself(t *testing.T) {
 
 	f = good()
 	f.Role, f.Mate = "standby", "S2"
-	assert.Contains(t, Checks(f), Check{Others, "Others of its ensemble", Pass, "it is standby; S2 serves meanwhile", ""})
+	assert.Contains(t, Checks(f), Check{Name: Others, Title: "Others of its ensemble", State: Pass, Evidence: "it is standby; S2 serves meanwhile"})
 	f.Role, f.Together = "active", true
 	assert.Equal(t, Pass, worst(Checks(f)), "its ensemble is changed as a whole")
 }
@@ -173,7 +173,7 @@ func TestChecksAtTheirLimits(t *testing.T) {
 		checks := Checks(f)
 		i := slices.IndexFunc(checks, func(k Check) bool { return k.Name == c.check })
 		require.GreaterOrEqual(t, i, 0, c.check)
-		assert.Equal(t, Check{c.check, checks[i].Title, c.state, c.evidence, c.remedy}, checks[i])
+		assert.Equal(t, Check{Name: c.check, Title: checks[i].Title, State: c.state, Evidence: c.evidence, Remedy: c.remedy}, checks[i])
 	}
 	// What does not apply is not told.
 	f := good()

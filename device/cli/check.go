@@ -309,7 +309,7 @@ func (c *checker) placeholders(path []any, what, text string, params []string) {
 
 // portraitFields are what a portrait is put together of, and its tables with their groups, the first of which each row has.
 var (
-	portraitFields = []string{"name", "maker", "model", "serial", "version", "generation", "slot", "next", "second", "uptime", "started", "services", "unsaved", "total", "free", "work", "service", "role", "mate", "sync"}
+	portraitFields = []string{"name", "maker", "model", "serial", "version", "generation", "slot", "next", "second", "uptime", "started", "services", "unsaved", "total", "free", "work", "service", "role", "mate", "ensemble", "sync"}
 	portraitTables = map[string][]string{"slots": {"slot", "version", "state", "description", "size", "written"}, "files": {"file", "size"}, "components": {"component", "version"},
 		"parts": {"part", "state"}, "variables": {"variable", "value"}, "licences": {"licence"}, "storages": {"storage", "free", "total"}}
 )

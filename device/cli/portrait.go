@@ -255,7 +255,7 @@ func (d *Dialect) portrait(said *answers) (*portrait.Portrait, error) {
 	if f["total"] != "" && f["free"] != "" { // the one says nothing without the other
 		p.SetImageRoom(number("total", f["total"]), number("free", f["free"]))
 	}
-	p.Role, p.Mate, p.Sync, p.InSync = f["role"], f["mate"], f["sync"], d.fact("sync", d.InSync, f)
+	p.Role, p.Mate, p.Ensemble, p.Sync, p.InSync = f["role"], f["mate"], f["ensemble"], f["sync"], d.fact("sync", d.InSync, f)
 	p.OutOfService = not(d.fact("service", d.InService, f))
 	for _, r := range said.rows["slots"] {
 		p.Slots = append(p.Slots, d.slot(r))

@@ -1,0 +1,133 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"verimorph/access"
+	"verimorph/core/change"
+	"verimorph/core/ensemble"
+	"verimorph/core/portrait"
+	"verimorph/core/ready"
+	"verimorph/store"
+)
+
+// Whether the change of an ensemble may start: each member is looked at as that of a change of one, and besides how they stand to each other and whether
+// the order of the plan is proved.
+
+// readyTogether looks at all members, side by side. What is found of one carries its name.
+func (e *Engine) readyTogether(ctx context.Context, c *store.Change, by access.Actor) ([]ready.Check, error) {
+	found := make([][]ready.Check, len(c.Members))
+	seen := make([]*portrait.Portrait, len(c.Members))
+	errs := make([]error, len(c.Members))
+	var group sync.WaitGroup
+	for i := range c.Members {
+		group.Go(func() { found[i], seen[i], errs[i] = e.readyMember(ctx, view(c, &c.Members[i]), by) })
+	}
+	group.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return nil, err
+	}
+	var checks []ready.Check
+	if c.Ensemble != nil {
+		others, err := e.standTogether(ctx, c, seen)
+		if err != nil {
+			return nil, err
+		}
+		checks = append(checks, provedCheck(&c.Ensemble.Proof), others)
+	}
+	for i, m := range c.Members {
+		checks = append(checks, ready.OfMember(found[i], m.Device)...)
+	}
+	return checks, nil
+}
+
+// provedCheck says what was found when every order of the plan was walked.
+func provedCheck(p *change.Proof) ready.Check {
+	c := ready.Check{Name: ready.Proved, Title: "Order of the steps", State: ready.Pass,
+		Evidence: fmt.Sprintf("every order that the plan allows was walked with every single failure, %d states: no rule is broken", p.States)}
+	switch {
+	case p.Text != "":
+		c.State, c.Evidence = ready.Stop, fmt.Sprintf("%s; but: %s. It comes to that by: %s", p.Rule, p.Text, strings.Join(p.Trace, "; "))
+		c.Remedy = "draft it anew; a plan that is not safe cannot be approved"
+	case !p.Proved:
+		c.State, c.Evidence = ready.Warn, fmt.Sprintf("it is not proved: %s; nothing wrong was found in the %d states that were walked", cmp.Or(p.GaveUp, "it was not walked"), p.States)
+		c.Remedy = "look through the order of the steps yourself"
+	}
+	return c
+}
+
+// standTogether holds the members against each other: as they say they stand, as they are declared, and as they stood when the change was drafted.
+func (e *Engine) standTogether(ctx context.Context, c *store.Change, seen []*portrait.Portrait) (ready.Check, error) {
+	out := ready.Check{Name: ready.Others, Title: "Members of " + c.Ensemble.Name, State: ready.Pass}
+	var wrong, doubts, remedies, said []string
+	add := func(to *[]string, remedy, format string, args ...any) {
+		*to = append(*to, fmt.Sprintf(format, args...))
+		if !slices.Contains(remedies, remedy) {
+			remedies = append(remedies, remedy)
+		}
+	}
+	declared, err := e.declaredAs(ctx, c)
+	if err != nil {
+		return out, err
+	}
+	if declared != "" {
+		add(&wrong, "draft the change anew", "%s", declared)
+	}
+	var members []portrait.Portrait
+	for i, m := range c.Members {
+		p := seen[i]
+		if p == nil {
+			add(&wrong, "see that it can be reached", "how %s stands to the others is not known, since it cannot be reached", m.Device)
+			continue
+		}
+		named := *p
+		named.Name = m.Device
+		members = append(members, named)
+		said = append(said, strings.TrimSuffix(fmt.Sprintf("%s is %s, %s", m.Device, cmp.Or(p.Role, "of no role that it says"), p.Sync), ", "))
+		if p.Serves() && m.Number != c.Ensemble.Active {
+			add(&wrong, "draft the change anew: who goes first depends on who serves", "%s serves now, and %s did when the change was drafted", m.Device, c.Members[c.Ensemble.Active-1].Device)
+		}
+	}
+	if len(members) == len(c.Members) {
+		for _, f := range ensemble.Check(c.Ensemble.Kind, members) {
+			if f.Wrong {
+				add(&wrong, f.Remedy, "%s", f.Text)
+			} else {
+				add(&doubts, f.Remedy, "%s", f.Text)
+			}
+		}
+	}
+	out.Evidence = strings.Join(said, "; ")
+	if len(wrong)+len(doubts) > 0 {
+		out.State, out.Evidence, out.Remedy = ready.Warn, strings.Join(append(wrong, doubts...), "; "), strings.Join(remedies, "; ")
+	}
+	if len(wrong) > 0 {
+		out.State = ready.Stop
+	}
+	return out, nil
+}
+
+// declaredAs says how the ensemble is declared otherwise than when the change was drafted; "" when it is not.
+func (e *Engine) declaredAs(ctx context.Context, c *store.Change) (string, error) {
+	now, err := e.Store.Ensemble(ctx, c.Ensemble.Name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return fmt.Sprintf("the ensemble %s is not declared any more", c.Ensemble.Name), nil
+	case err != nil:
+		return "", records(err)
+	}
+	var is []string
+	for _, m := range now.Members {
+		is = append(is, m.Device)
+	}
+	if text := strings.Join(is, ", "); text != c.Devices() {
+		return fmt.Sprintf("the members of %s are %s now, and were %s when the change was drafted", c.Ensemble.Name, text, c.Devices()), nil
+	}
+	return "", nil
+}
