@@ -18,6 +18,19 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 	if err := access.May(by, access.Draft); err != nil {
 		return 0, err
 	}
+	t, err := s.Terms(ctx, t)
+	if err != nil {
+		return 0, err
+	}
+	if e, err := s.Store.Ensemble(ctx, w.Device); err == nil {
+		c, err := s.draftEnsemble(ctx, by, e, &w)
+		if err != nil {
+			return 0, err
+		}
+		return s.record(ctx, by, c, w, t)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return 0, err
+	}
 	d, err := s.Device(ctx, w.Device)
 	if err != nil {
 		return 0, err
@@ -28,9 +41,6 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 	}
 	if lacks := dialect.Lacks; len(lacks) > 0 && w.Operations == nil {
 		return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
-	}
-	if t, err = s.Terms(ctx, t); err != nil {
-		return 0, err
 	}
 	m := store.Member{DeviceID: d.ID}
 	if p := PortraitOf(d); p != nil {
@@ -55,6 +65,11 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 		return 0, err
 	}
 	c.Members = []store.Member{m}
+	return s.record(ctx, by, c, w, t)
+}
+
+// record records a draft, and looks whether it may start.
+func (s *Planner) record(ctx context.Context, by access.Actor, c store.Change, w change.Wish, t store.Terms) (int64, error) {
 	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
 	w.Format, c.Wish = change.WishFormat, &w
 	id, err := s.Store.AddChange(ctx, by, c)
@@ -83,8 +98,10 @@ func (s *Planner) Redraft(ctx context.Context, by access.Actor, id int64) (int64
 	if err != nil {
 		return 0, err
 	}
-	if _, err := s.Engine.Refresh(ctx, d, by); err != nil {
-		return 0, err
+	if c.Ensemble == nil { // the members of an ensemble are looked at when it is drafted
+		if _, err := s.Engine.Refresh(ctx, d, by); err != nil {
+			return 0, err
+		}
 	}
 	fresh, err := s.again(ctx, by, &c, d)
 	if err != nil || c.State.Over() {
@@ -110,6 +127,9 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 		}
 	}
 	w.Device = d.Name
+	if c.Ensemble != nil {
+		w.Device = c.Ensemble.Name
+	}
 	return s.Draft(ctx, by, w, keys, store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy})
 }
 

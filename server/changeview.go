@@ -34,6 +34,9 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 	if err := s.apiWork(&out, &c); err != nil {
 		return gen.Change{}, err
 	}
+	if err := apiTogether(&out, &c); err != nil {
+		return gen.Change{}, err
+	}
 	apiTerms(&out, &c)
 	apiChecks(&out, &c)
 	if len(c.Steps) > 0 { // of a list no more is told
@@ -45,10 +48,13 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 		out.Actions = append(out.Actions, gen.Action(a))
 	}
 	for i := range c.Steps {
-		out.Steps = append(out.Steps, apiStep(&c.Steps[i]))
-		low, high := remaining(&c.Steps[i], out.Now)
-		out.RemainingLow, out.RemainingHigh = out.RemainingLow+low, out.RemainingHigh+high
+		st := apiStep(&c.Steps[i])
+		if len(c.Members) > 1 {
+			st.Member, st.After = &c.Steps[i].Plan.Member, &c.Steps[i].Plan.After
+		}
+		out.Steps = append(out.Steps, st)
 	}
+	out.RemainingLow, out.RemainingHigh = remaining(&c, out.Now)
 	out.Awaited = awaited(&c)
 	if c.State.Over() {
 		out.RemainingLow, out.RemainingHigh = 0, 0
@@ -107,16 +113,22 @@ func apiStep(st *store.Step) gen.Step {
 	return out
 }
 
-// remaining is how long a step still takes as expected, in seconds.
-func remaining(st *store.Step, now time.Time) (low, high float64) {
-	gone := 0.0
-	switch {
-	case st.State == change.StepRunning && st.StartedAt != nil:
-		gone = now.Sub(*st.StartedAt).Seconds()
-	case st.State != change.StepRunning && st.State != change.StepWaiting:
-		return 0, 0
+// remaining is how long a change still takes as expected, in seconds; lanes go side by side.
+func remaining(c *store.Change, now time.Time) (low, high float64) {
+	var rest []change.Step
+	gone := map[int]float64{} // by number: seconds of a step that are over
+	for i := range c.Steps {
+		st := &c.Steps[i]
+		if st.State == change.StepRunning && st.StartedAt != nil {
+			gone[st.Plan.Number] = now.Sub(*st.StartedAt).Seconds()
+		}
+		if st.State == change.StepRunning || st.State == change.StepWaiting {
+			rest = append(rest, st.Plan)
+		}
 	}
-	return max(st.Plan.Expect.Low-gone, 0), max(st.Plan.Expect.High-gone, 0)
+	least := change.Lay(rest, func(s *change.Step) float64 { return max(s.Expect.Low-gone[s.Number], 0) }, nil, 0)
+	most := change.Lay(rest, func(s *change.Step) float64 { return max(s.Expect.High-gone[s.Number], 0) }, nil, 0)
+	return least.Seconds, most.Seconds
 }
 
 // awaited is the return of the device while it is waited for: since its start, until its services are up.
@@ -199,6 +211,7 @@ func apiChecks(out *gen.Change, c *store.Change) {
 		if k.Remedy != "" {
 			item.Remedy = &k.Remedy
 		}
+		item.Device = optional(k.Member)
 		for _, a := range c.Accepted {
 			if a.Check == k.Name && k.State == ready.Warn {
 				item.AcceptedBy, item.Reason = ptr(a.By), ptr(a.Reason)
@@ -223,17 +236,22 @@ func (s *Server) apiForecasts(ctx context.Context, out *gen.Change, c *store.Cha
 			}
 		}
 	}
-	forecasts, err := s.Engine.Forecasts(ctx, c.First().Planned.Model, rest)
-	if err != nil {
-		return err
+	if len(c.Members) > 1 { // each lane comes to rest by itself
+		out.PausesAt = nil
 	}
 	if out.PausesAt != nil {
-		_, most := sums(forecasts[:min(until, len(forecasts))])
-		out.PausesMost = &most
+		_, most, err := s.Engine.Last(ctx, c, rest[:min(until, len(rest))])
+		if err != nil {
+			return err
+		}
+		out.PausesMost = ptr(most.Seconds())
 	}
 	if !c.State.Over() {
-		half, most := sums(forecasts)
-		out.Half, out.Most = &half, &most
+		half, most, err := s.Engine.Last(ctx, c, rest)
+		if err != nil {
+			return err
+		}
+		out.Half, out.Most = ptr(half.Seconds()), ptr(most.Seconds())
 	}
 	if len(c.Back) == 0 {
 		return nil
@@ -241,26 +259,17 @@ func (s *Server) apiForecasts(ctx context.Context, out *gen.Change, c *store.Cha
 	ways := []gen.WayBack{}
 	for i, b := range c.Back {
 		w := gen.WayBack{Hop: i + 1, Way: gen.WayBackWay(b.Way), Text: b.Text}
-		fs, err := s.Engine.Forecasts(ctx, c.First().Planned.Model, b.Steps)
+		_, most, err := s.Engine.Last(ctx, c, b.Steps)
 		if err != nil {
 			return err
 		}
 		if b.Leads() {
-			_, most := sums(fs)
-			w.Most = &most
+			w.Most = ptr(most.Seconds())
 		}
 		ways = append(ways, w)
 	}
 	out.WaysBack = &ways
 	return nil
-}
-
-// sums adds up forecasts, in seconds: the middle, and the most that is likely.
-func sums(fs []engine.Forecast) (half, most float64) {
-	for _, f := range fs {
-		half, most = half+f.Half, most+f.Most
-	}
-	return half, most
 }
 
 func apiVerdict(v verify.Verdict) *gen.Verdict {

@@ -26,6 +26,7 @@ var rights = map[string]access.Right{
 
 	"AddImage": access.Draft, "StartUpload": access.Draft, "ContinueUpload": access.Draft, "DropUpload": access.Draft,
 	"StartFetches": access.Draft, "ActOnFetch": access.Draft,
+	"DeclareEnsemble": access.Administer, "DeleteEnsemble": access.Administer,
 	"RefreshDevice": access.Draft, "TakeBackup": access.Draft, "TakeReadings": access.Draft, "VerifyDevice": access.Draft,
 	"CreateConversion": access.Draft, "ChangeConversion": access.Draft, "DeleteConversion": access.Draft, "TryConversion": access.Draft,
 	"DraftChange": access.Draft, "RedraftChange": access.Draft, "DraftRestore": access.Draft, "CheckChange": access.Draft,

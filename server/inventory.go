@@ -41,7 +41,7 @@ func (s *Server) imagesBy(d store.Device) *string {
 }
 
 func (s *Server) apiDevice(d store.Device) (gen.Device, error) {
-	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, OpenChange: d.OpenChange(), Groups: d.Groups}
+	out := gen.Device{Name: d.Name, Site: d.Site, Address: d.Address, Dialect: d.Dialect, OpenChange: d.OpenChange(), Groups: d.Groups, Ensemble: d.Ensemble}
 	showSettings(&out, d.Settings)
 	out.ImagesBy = s.imagesBy(d)
 	if d.RefusedTries > 0 {

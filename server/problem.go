@@ -51,6 +51,7 @@ func asProblem(err error) *problem {
 		no      *path.NoPathError
 		unknown *path.UnknownError
 		busy    *store.BusyError
+		taken   *store.NameTaken
 		plan    *planning.Error
 		gate    *access.Refusal
 		dev     *device.Error
@@ -73,6 +74,8 @@ func asProblem(err error) *problem {
 		return p
 	case errors.As(err, &unknown):
 		return newProblem(http.StatusNotFound, "not-found", "Not in the catalogue", "%s", err)
+	case errors.As(err, &taken):
+		return conflict("%s", taken)
 	case errors.As(err, &busy):
 		return conflict("%s", err)
 	case errors.As(err, &oldKey):

@@ -65,8 +65,9 @@ type Member struct {
 	Device   string          `json:"device"` // its name
 	Role     string          `json:"role"`   // among the members; "" where there is one
 	Planned  Planned         `json:"planned"`
-	Stands   json.RawMessage `json:"stands"` // what ran and what lay in the slots when it was last found ready; nil: not known
-	Slots    json.RawMessage `json:"slots"`  // of the device, when it was last looked at
+	Stands   json.RawMessage `json:"stands"`   // what ran and what lay in the slots when it was last found ready; nil: not known
+	Slots    json.RawMessage `json:"slots"`    // of the device, when it was last looked at
+	Portrait json.RawMessage `json:"portrait"` // version, role and sync of then, in a change of several
 
 	Readings    json.RawMessage `json:"readings"`    // from before the change; nil: not taken
 	Definitions json.RawMessage `json:"definitions"` // of the readings, as they were when those before were taken
@@ -221,7 +222,8 @@ const changeColumns = `c.id, c.state, c.from_version, c.to_version, c.path, c.cr
 	c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
 	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, now() AS now,
 	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands, 'slots', d.portrait->'slots',
-		'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back)) ORDER BY m.number)
+		'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back,
+		'portrait', CASE WHEN c.ensemble IS NOT NULL THEN jsonb_build_object('version', d.portrait->>'version', 'role', d.portrait->>'role', 'sync', d.portrait->>'sync') END)) ORDER BY m.number)
 		FROM members m JOIN devices d ON d.id = m.device_id WHERE m.change_id = c.id) AS members FROM changes c`
 
 // oneChange returns a change without its steps.

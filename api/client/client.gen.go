@@ -436,6 +436,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
 	SetTerms(ctx context.Context, id ID, body SetTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetTimeline When each step is expected and what clients notice; beside it what was measured
+	//
+	// Corresponds with GET /changes/{id}/timeline (the `GetTimeline` operationId).
+	GetTimeline(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetWayBack What going back now would lose
 	//
 	// Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
@@ -799,6 +804,35 @@ type ClientInterface interface {
 	// Corresponds with GET /dialects/{name} (the `GetDialect` operationId).
 	GetDialect(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListEnsembles Devices that depend on each other, as they are declared, with what speaks against it
+	//
+	// Corresponds with GET /ensembles (the `ListEnsembles` operationId).
+	ListEnsembles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteEnsemble Forget an ensemble; its devices stay
+	//
+	// Corresponds with DELETE /ensembles/{name} (the `DeleteEnsemble` operationId).
+	DeleteEnsemble(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEnsemble One ensemble, as its members were last looked at
+	//
+	// Corresponds with GET /ensembles/{name} (the `GetEnsemble` operationId).
+	GetEnsemble(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeclareEnsembleWithBody Say which devices form an ensemble
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+	DeclareEnsembleWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeclareEnsemble Say which devices form an ensemble
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+	DeclareEnsemble(ctx context.Context, name string, body DeclareEnsembleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ExplainHopWithBody Why one jump is supported or refused
 	//
 	// Takes any type of body and a specified content type.
@@ -841,6 +875,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
 	ActOnFetch(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindEnsembles Ensembles that devices say they form, and that are not declared so
+	//
+	// Corresponds with GET /found-ensembles (the `FindEnsembles` operationId).
+	FindEnsembles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListImages The image store, by file name
 	//
@@ -2002,6 +2041,21 @@ func (c *Client) SetTerms(ctx context.Context, id ID, body SetTermsJSONRequestBo
 	return c.Client.Do(req)
 }
 
+// GetTimeline When each step is expected and what clients notice; beside it what was measured
+//
+// Corresponds with GET /changes/{id}/timeline (the `GetTimeline` operationId).
+func (c *Client) GetTimeline(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTimelineRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetWayBack What going back now would lose
 //
 // Corresponds with GET /changes/{id}/way-back (the `GetWayBack` operationId).
@@ -2935,6 +2989,85 @@ func (c *Client) GetDialect(ctx context.Context, name string, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// ListEnsembles Devices that depend on each other, as they are declared, with what speaks against it
+//
+// Corresponds with GET /ensembles (the `ListEnsembles` operationId).
+func (c *Client) ListEnsembles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEnsemblesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteEnsemble Forget an ensemble; its devices stay
+//
+// Corresponds with DELETE /ensembles/{name} (the `DeleteEnsemble` operationId).
+func (c *Client) DeleteEnsemble(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteEnsembleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEnsemble One ensemble, as its members were last looked at
+//
+// Corresponds with GET /ensembles/{name} (the `GetEnsemble` operationId).
+func (c *Client) GetEnsemble(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEnsembleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeclareEnsembleWithBody Say which devices form an ensemble
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+func (c *Client) DeclareEnsembleWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeclareEnsembleRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeclareEnsemble Say which devices form an ensemble
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+func (c *Client) DeclareEnsemble(ctx context.Context, name string, body DeclareEnsembleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeclareEnsembleRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ExplainHopWithBody Why one jump is supported or refused
 //
 // Takes any type of body and a specified content type.
@@ -3038,6 +3171,21 @@ func (c *Client) StartFetches(ctx context.Context, body StartFetchesJSONRequestB
 // Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
 func (c *Client) ActOnFetch(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnFetchRequest(c.Server, id, action)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindEnsembles Ensembles that devices say they form, and that are not declared so
+//
+// Corresponds with GET /found-ensembles (the `FindEnsembles` operationId).
+func (c *Client) FindEnsembles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindEnsemblesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5732,6 +5880,40 @@ func NewSetTermsRequestWithBody(server string, id ID, contentType string, body i
 	return req, nil
 }
 
+// NewGetTimelineRequest constructs an http.Request for the GetTimeline method
+func NewGetTimelineRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/timeline", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetWayBackRequest constructs an http.Request for the GetWayBack method
 func NewGetWayBackRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -7655,6 +7837,148 @@ func NewGetDialectRequest(server string, name string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListEnsemblesRequest constructs an http.Request for the ListEnsembles method
+func NewListEnsemblesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ensembles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteEnsembleRequest constructs an http.Request for the DeleteEnsemble method
+func NewDeleteEnsembleRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ensembles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetEnsembleRequest constructs an http.Request for the GetEnsemble method
+func NewGetEnsembleRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ensembles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeclareEnsembleRequest calls the generic DeclareEnsemble builder with application/json body
+func NewDeclareEnsembleRequest(server string, name string, body DeclareEnsembleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDeclareEnsembleRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewDeclareEnsembleRequestWithBody constructs an http.Request for the DeclareEnsemble method, with any body, and a specified content type
+func NewDeclareEnsembleRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ensembles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewExplainHopRequest calls the generic ExplainHop builder with application/json body
 func NewExplainHopRequest(server string, body ExplainHopJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7830,6 +8154,33 @@ func NewActOnFetchRequest(server string, id ID, action string) (*http.Request, e
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFindEnsemblesRequest constructs an http.Request for the FindEnsembles method
+func NewFindEnsemblesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/found-ensembles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9449,6 +9800,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /changes/{id}/terms (the `SetTerms` operationId).
 	SetTermsWithResponse(ctx context.Context, id ID, body SetTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTermsResponse, error)
 
+	// GetTimelineWithResponse When each step is expected and what clients notice; beside it what was measured
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes/{id}/timeline (the `GetTimeline` operationId).
+	GetTimelineWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetTimelineResponse, error)
+
 	// GetWayBackWithResponse What going back now would lose
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9858,6 +10216,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /dialects/{name} (the `GetDialect` operationId).
 	GetDialectWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetDialectResponse, error)
 
+	// ListEnsemblesWithResponse Devices that depend on each other, as they are declared, with what speaks against it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /ensembles (the `ListEnsembles` operationId).
+	ListEnsemblesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListEnsemblesResponse, error)
+
+	// DeleteEnsembleWithResponse Forget an ensemble; its devices stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /ensembles/{name} (the `DeleteEnsemble` operationId).
+	DeleteEnsembleWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteEnsembleResponse, error)
+
+	// GetEnsembleWithResponse One ensemble, as its members were last looked at
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /ensembles/{name} (the `GetEnsemble` operationId).
+	GetEnsembleWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetEnsembleResponse, error)
+
+	// DeclareEnsembleWithBodyWithResponse Say which devices form an ensemble
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+	DeclareEnsembleWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DeclareEnsembleResponse, error)
+
+	// DeclareEnsembleWithResponse Say which devices form an ensemble
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+	DeclareEnsembleWithResponse(ctx context.Context, name string, body DeclareEnsembleJSONRequestBody, reqEditors ...RequestEditorFn) (*DeclareEnsembleResponse, error)
+
 	// ExplainHopWithBodyWithResponse Why one jump is supported or refused
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9906,6 +10299,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /fetches/{id}/{action} (the `ActOnFetch` operationId).
 	ActOnFetchWithResponse(ctx context.Context, id ID, action string, reqEditors ...RequestEditorFn) (*ActOnFetchResponse, error)
+
+	// FindEnsemblesWithResponse Ensembles that devices say they form, and that are not declared so
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /found-ensembles (the `FindEnsembles` operationId).
+	FindEnsemblesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FindEnsemblesResponse, error)
 
 	// ListImagesWithResponse The image store, by file name
 	//
@@ -12348,6 +12748,54 @@ func (r SetTermsResponse) ContentType() string {
 	return ""
 }
 
+type GetTimelineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Timeline
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTimelineResponse) GetJSON200() *Timeline {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTimelineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTimelineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTimelineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTimelineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTimelineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetWayBackResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14294,6 +14742,191 @@ func (r GetDialectResponse) ContentType() string {
 	return ""
 }
 
+type ListEnsemblesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EnsembleList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEnsemblesResponse) GetJSON200() *EnsembleList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEnsemblesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEnsemblesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEnsemblesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEnsemblesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEnsemblesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteEnsembleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteEnsembleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteEnsembleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteEnsembleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteEnsembleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteEnsembleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEnsembleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ensemble
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEnsembleResponse) GetJSON200() *Ensemble {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEnsembleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEnsembleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEnsembleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEnsembleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEnsembleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeclareEnsembleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ensemble
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DeclareEnsembleResponse) GetJSON200() *Ensemble {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeclareEnsembleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeclareEnsembleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeclareEnsembleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeclareEnsembleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeclareEnsembleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ExplainHopResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14536,6 +15169,54 @@ func (r ActOnFetchResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ActOnFetchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FindEnsemblesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FoundEnsembleList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindEnsemblesResponse) GetJSON200() *FoundEnsembleList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindEnsemblesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindEnsemblesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindEnsemblesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindEnsemblesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindEnsemblesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16779,6 +17460,19 @@ func (c *ClientWithResponses) SetTermsWithResponse(ctx context.Context, id ID, b
 	return ParseSetTermsResponse(rsp)
 }
 
+// GetTimelineWithResponse When each step is expected and what clients notice; beside it what was measured
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes/{id}/timeline (the `GetTimeline` operationId).
+func (c *ClientWithResponses) GetTimelineWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetTimelineResponse, error) {
+	rsp, err := c.GetTimeline(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTimelineResponse(rsp)
+}
+
 // GetWayBackWithResponse What going back now would lose
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17530,6 +18224,71 @@ func (c *ClientWithResponses) GetDialectWithResponse(ctx context.Context, name s
 	return ParseGetDialectResponse(rsp)
 }
 
+// ListEnsemblesWithResponse Devices that depend on each other, as they are declared, with what speaks against it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /ensembles (the `ListEnsembles` operationId).
+func (c *ClientWithResponses) ListEnsemblesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListEnsemblesResponse, error) {
+	rsp, err := c.ListEnsembles(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEnsemblesResponse(rsp)
+}
+
+// DeleteEnsembleWithResponse Forget an ensemble; its devices stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /ensembles/{name} (the `DeleteEnsemble` operationId).
+func (c *ClientWithResponses) DeleteEnsembleWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteEnsembleResponse, error) {
+	rsp, err := c.DeleteEnsemble(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteEnsembleResponse(rsp)
+}
+
+// GetEnsembleWithResponse One ensemble, as its members were last looked at
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /ensembles/{name} (the `GetEnsemble` operationId).
+func (c *ClientWithResponses) GetEnsembleWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetEnsembleResponse, error) {
+	rsp, err := c.GetEnsemble(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEnsembleResponse(rsp)
+}
+
+// DeclareEnsembleWithBodyWithResponse Say which devices form an ensemble
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+func (c *ClientWithResponses) DeclareEnsembleWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DeclareEnsembleResponse, error) {
+	rsp, err := c.DeclareEnsembleWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeclareEnsembleResponse(rsp)
+}
+
+// DeclareEnsembleWithResponse Say which devices form an ensemble
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /ensembles/{name} (the `DeclareEnsemble` operationId).
+func (c *ClientWithResponses) DeclareEnsembleWithResponse(ctx context.Context, name string, body DeclareEnsembleJSONRequestBody, reqEditors ...RequestEditorFn) (*DeclareEnsembleResponse, error) {
+	rsp, err := c.DeclareEnsemble(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeclareEnsembleResponse(rsp)
+}
+
 // ExplainHopWithBodyWithResponse Why one jump is supported or refused
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17619,6 +18378,19 @@ func (c *ClientWithResponses) ActOnFetchWithResponse(ctx context.Context, id ID,
 		return nil, err
 	}
 	return ParseActOnFetchResponse(rsp)
+}
+
+// FindEnsemblesWithResponse Ensembles that devices say they form, and that are not declared so
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /found-ensembles (the `FindEnsembles` operationId).
+func (c *ClientWithResponses) FindEnsemblesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FindEnsemblesResponse, error) {
+	rsp, err := c.FindEnsembles(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindEnsemblesResponse(rsp)
 }
 
 // ListImagesWithResponse The image store, by file name
@@ -19613,6 +20385,39 @@ func ParseSetTermsResponse(rsp *http.Response) (*SetTermsResponse, error) {
 	return response, nil
 }
 
+// ParseGetTimelineResponse parses an HTTP response from a GetTimelineWithResponse call
+func ParseGetTimelineResponse(rsp *http.Response) (*GetTimelineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTimelineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Timeline
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetWayBackResponse parses an HTTP response from a GetWayBackWithResponse call
 func ParseGetWayBackResponse(rsp *http.Response) (*GetWayBackResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20940,6 +21745,134 @@ func ParseGetDialectResponse(rsp *http.Response) (*GetDialectResponse, error) {
 	return response, nil
 }
 
+// ParseListEnsemblesResponse parses an HTTP response from a ListEnsemblesWithResponse call
+func ParseListEnsemblesResponse(rsp *http.Response) (*ListEnsemblesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEnsemblesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EnsembleList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteEnsembleResponse parses an HTTP response from a DeleteEnsembleWithResponse call
+func ParseDeleteEnsembleResponse(rsp *http.Response) (*DeleteEnsembleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteEnsembleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEnsembleResponse parses an HTTP response from a GetEnsembleWithResponse call
+func ParseGetEnsembleResponse(rsp *http.Response) (*GetEnsembleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEnsembleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ensemble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeclareEnsembleResponse parses an HTTP response from a DeclareEnsembleWithResponse call
+func ParseDeclareEnsembleResponse(rsp *http.Response) (*DeclareEnsembleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeclareEnsembleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ensemble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseExplainHopResponse parses an HTTP response from a ExplainHopWithResponse call
 func ParseExplainHopResponse(rsp *http.Response) (*ExplainHopResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21092,6 +22025,39 @@ func ParseActOnFetchResponse(rsp *http.Response) (*ActOnFetchResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Fetch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFindEnsemblesResponse parses an HTTP response from a FindEnsemblesWithResponse call
+func ParseFindEnsemblesResponse(rsp *http.Response) (*FindEnsemblesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindEnsemblesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FoundEnsembleList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

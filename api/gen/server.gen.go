@@ -501,6 +501,24 @@ func (e EffectEffect) Valid() bool {
 	}
 }
 
+// Defines values for EnsembleKind.
+const (
+	Cluster EnsembleKind = "cluster"
+	Pair    EnsembleKind = "pair"
+)
+
+// Valid indicates whether the value is a known member of the EnsembleKind enum.
+func (e EnsembleKind) Valid() bool {
+	switch e {
+	case Cluster:
+		return true
+	case Pair:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FamilyReleaseStage.
 const (
 	FamilyReleaseStageGeneral   FamilyReleaseStage = "general"
@@ -1074,6 +1092,24 @@ func (e TermsWayBack) Valid() bool {
 	case TermsWayBackAutomatic:
 		return true
 	case TermsWayBackOffered:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TimelinePartEffect.
+const (
+	TimelinePartEffectDegraded TimelinePartEffect = "degraded"
+	TimelinePartEffectOutage   TimelinePartEffect = "outage"
+)
+
+// Valid indicates whether the value is a known member of the TimelinePartEffect enum.
+func (e TimelinePartEffect) Valid() bool {
+	switch e {
+	case TimelinePartEffectDegraded:
+		return true
+	case TimelinePartEffectOutage:
 		return true
 	default:
 		return false
@@ -1712,11 +1748,16 @@ type Change struct {
 	Checks *[]Check `json:"checks,omitempty"`
 
 	// ComesBackAt host:port at which the device is expected once it was started anew.
-	ComesBackAt *string    `json:"comesBackAt,omitempty"`
-	CreatedAt   time.Time  `json:"createdAt"`
-	CreatedBy   string     `json:"createdBy"`
-	Device      string     `json:"device"`
-	EndedAt     *time.Time `json:"endedAt,omitempty"`
+	ComesBackAt *string   `json:"comesBackAt,omitempty"`
+	CreatedAt   time.Time `json:"createdAt"`
+	CreatedBy   string    `json:"createdBy"`
+
+	// Device Its name; in a change of several all of them, with commas.
+	Device  string     `json:"device"`
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+
+	// Ensemble Of a change of one: its name.
+	Ensemble *string `json:"ensemble,omitempty"`
 
 	// ExpectsHostKey The device may show another host key; it is pinned then.
 	ExpectsHostKey *bool   `json:"expectsHostKey,omitempty"`
@@ -1725,10 +1766,16 @@ type Change struct {
 
 	// Half Seconds to the end in half of the cases, as seen before on such devices.
 	Half *float64 `json:"half,omitempty"`
-	Id   int64    `json:"id"`
+
+	// HalfWay Of an ensemble whose change rests half-done: how it goes on from there, and why.
+	HalfWay *string `json:"halfWay,omitempty"`
+	Id      int64   `json:"id"`
 
 	// Kind back: start the previous installation again; operations: single operations.
 	Kind ChangeKind `json:"kind"`
+
+	// Members In a change of several.
+	Members *[]ChangeMember `json:"members,omitempty"`
 
 	// Most Seconds to the end at most in 19 of 20 cases.
 	Most *float64 `json:"most,omitempty"`
@@ -1744,7 +1791,10 @@ type Change struct {
 	PausesAt *string `json:"pausesAt,omitempty"`
 
 	// PausesMost Seconds until then at most, in 19 of 20 cases.
-	PausesMost    *float64  `json:"pausesMost,omitempty"`
+	PausesMost *float64 `json:"pausesMost,omitempty"`
+
+	// Proof What was found when every order of the plan was walked with every single failure.
+	Proof         *Proof    `json:"proof,omitempty"`
 	Question      *Question `json:"question,omitempty"`
 	RemainingHigh float64   `json:"remainingHigh"`
 
@@ -1777,6 +1827,30 @@ type Change struct {
 // ChangeKind back: start the previous installation again; operations: single operations.
 type ChangeKind string
 
+// ChangeMember defines model for ChangeMember.
+type ChangeMember struct {
+	Device string `json:"device"`
+	From   string `json:"from"`
+
+	// Now The version it ran when it was last looked at.
+	Now *string `json:"now,omitempty"`
+
+	// Number From 1.
+	Number int `json:"number"`
+
+	// Role When the change was drafted.
+	Role    string  `json:"role"`
+	RoleNow *string `json:"roleNow,omitempty"`
+	Sync    *string `json:"sync,omitempty"`
+	To      string  `json:"to"`
+
+	// Verdict What was concluded of it so far.
+	Verdict *string `json:"verdict,omitempty"`
+
+	// WaysBack By hop: how it goes back.
+	WaysBack []string `json:"waysBack"`
+}
+
 // ChangePage defines model for ChangePage.
 type ChangePage struct {
 	Items []Change `json:"items"`
@@ -1802,8 +1876,11 @@ type ChangeState string
 // Check defines model for Check.
 type Check struct {
 	AcceptedBy *string `json:"acceptedBy,omitempty"`
-	Evidence   string  `json:"evidence"`
-	Name       string  `json:"name"`
+
+	// Device In a change of several: the device that it is about.
+	Device   *string `json:"device,omitempty"`
+	Evidence string  `json:"evidence"`
+	Name     string  `json:"name"`
 
 	// Reason Why it was accepted.
 	Reason *string `json:"reason,omitempty"`
@@ -2049,9 +2126,12 @@ type Credentials struct {
 
 // Device defines model for Device.
 type Device struct {
-	Address string   `json:"address"`
-	Dialect string   `json:"dialect"`
-	Groups  []string `json:"groups"`
+	Address string `json:"address"`
+	Dialect string `json:"dialect"`
+
+	// Ensemble The ensemble that it belongs to.
+	Ensemble *string  `json:"ensemble,omitempty"`
+	Groups   []string `json:"groups"`
 
 	// HostKey Fingerprint of the pinned key.
 	HostKey *string `json:"hostKey,omitempty"`
@@ -2338,6 +2418,68 @@ type Effect struct {
 // EffectEffect defines model for Effect.Effect.
 type EffectEffect string
 
+// Ensemble defines model for Ensemble.
+type Ensemble struct {
+	CreatedAt time.Time `json:"createdAt"`
+	CreatedBy string    `json:"createdBy"`
+
+	// Findings What does not fit between what is declared and what the members say.
+	Findings []EnsembleFinding `json:"findings"`
+
+	// Kind pair: one serves, the other takes over. cluster: more than half have to be up; one leads.
+	Kind    EnsembleKind     `json:"kind"`
+	Members []EnsembleMember `json:"members"`
+	Name    string           `json:"name"`
+
+	// OpenChange The change that works on one of its members.
+	OpenChange *int64 `json:"openChange,omitempty"`
+}
+
+// EnsembleDeclaration defines model for EnsembleDeclaration.
+type EnsembleDeclaration struct {
+	Devices []string `json:"devices"`
+
+	// Kind pair: one serves, the other takes over. cluster: more than half have to be up; one leads.
+	Kind EnsembleKind `json:"kind"`
+}
+
+// EnsembleFinding defines model for EnsembleFinding.
+type EnsembleFinding struct {
+	Remedy string `json:"remedy"`
+	Text   string `json:"text"`
+
+	// Wrong It stops a change; else it is a doubt.
+	Wrong bool `json:"wrong"`
+}
+
+// EnsembleKind pair: one serves, the other takes over. cluster: more than half have to be up; one leads.
+type EnsembleKind string
+
+// EnsembleList defines model for EnsembleList.
+type EnsembleList struct {
+	Items []Ensemble `json:"items"`
+}
+
+// EnsembleMember defines model for EnsembleMember.
+type EnsembleMember struct {
+	Device string `json:"device"`
+
+	// InSync It, or its mate, could take over; left out where that is not known.
+	InSync *bool   `json:"inSync,omitempty"`
+	Model  *string `json:"model,omitempty"`
+
+	// Role In the words of the device; left out where it does not say.
+	Role   *string `json:"role,omitempty"`
+	Serial *string `json:"serial,omitempty"`
+
+	// Serves It says that it is active.
+	Serves bool `json:"serves"`
+
+	// Sync How far it mirrors the active one, in the words of the device.
+	Sync    *string `json:"sync,omitempty"`
+	Version *string `json:"version,omitempty"`
+}
+
 // Evidence defines model for Evidence.
 type Evidence struct {
 	AddedAt   time.Time `json:"addedAt"`
@@ -2459,6 +2601,25 @@ type FileComparison struct {
 
 // FileComparisonState defines model for FileComparison.State.
 type FileComparisonState string
+
+// FoundEnsemble defines model for FoundEnsemble.
+type FoundEnsemble struct {
+	Devices []string `json:"devices"`
+
+	// Doubts What speaks against it or is not known.
+	Doubts []string `json:"doubts"`
+
+	// Kind pair: one serves, the other takes over. cluster: more than half have to be up; one leads.
+	Kind EnsembleKind `json:"kind"`
+
+	// Name A proposal, from what the names have in common.
+	Name string `json:"name"`
+}
+
+// FoundEnsembleList defines model for FoundEnsembleList.
+type FoundEnsembleList struct {
+	Items []FoundEnsemble `json:"items"`
+}
 
 // HandEdit defines model for HandEdit.
 type HandEdit struct {
@@ -2795,7 +2956,9 @@ type NewChange struct {
 
 	// ComesBackAt host:port at which the device is expected once it was started anew; left out, where it was.
 	ComesBackAt *string `json:"comesBackAt,omitempty"`
-	Device      string  `json:"device"`
+
+	// Device Its name
+	Device string `json:"device"`
 
 	// DropChildren Child models may be dropped.
 	DropChildren *bool `json:"dropChildren,omitempty"`
@@ -2817,7 +2980,10 @@ type NewChange struct {
 
 	// Services Services that every stop must be able to run.
 	Services *[]string `json:"services,omitempty"`
-	Terms    *Terms    `json:"terms,omitempty"`
+
+	// SwitchBack Of an ensemble: whoever is active now is it again in the end.
+	SwitchBack *bool  `json:"switchBack,omitempty"`
+	Terms      *Terms `json:"terms,omitempty"`
 
 	// To A version, or: preferred, newest, train:T, fixes:ADVISORY, or member:NAME for what another device or member of the ensemble runs.
 	To string `json:"to"`
@@ -3135,6 +3301,25 @@ type Problem struct {
 
 	// Type One of: bad-request, not-signed-in, not-found, conflict, no-path, device, too-many, unavailable, internal
 	Type string `json:"type"`
+}
+
+// Proof What was found when every order of the plan was walked with every single failure.
+type Proof struct {
+	// GaveUp Why it is not proved although nothing was found.
+	GaveUp *string `json:"gaveUp,omitempty"`
+	Proved bool    `json:"proved"`
+
+	// Rule The rule that is broken.
+	Rule *string `json:"rule,omitempty"`
+
+	// States How many were walked.
+	States int `json:"states"`
+
+	// Text How it is broken.
+	Text *string `json:"text,omitempty"`
+
+	// Trace What leads there, step by step.
+	Trace *[]string `json:"trace,omitempty"`
 }
 
 // Question defines model for Question.
@@ -3544,7 +3729,9 @@ type Standing string
 
 // Step defines model for Step.
 type Step struct {
-	Attempts int `json:"attempts"`
+	// After In a change of several: the steps that have to be over first.
+	After    *[]int `json:"after,omitempty"`
+	Attempts int    `json:"attempts"`
 
 	// Back It belongs to the way back.
 	Back    *bool      `json:"back,omitempty"`
@@ -3563,6 +3750,9 @@ type Step struct {
 
 	// Low expected seconds
 	Low float64 `json:"low"`
+
+	// Member In a change of several: whose step it is, from 1; 0: of the change as a whole.
+	Member *int `json:"member,omitempty"`
 
 	// Note What is happening now.
 	Note   string `json:"note"`
@@ -3665,6 +3855,56 @@ type Terms struct {
 
 // TermsWayBack What happens when it fails after the point of no return. Left out: as the policy says.
 type TermsWayBack string
+
+// Timeline defines model for Timeline.
+type Timeline struct {
+	Expected TimelineOf  `json:"expected"`
+	Measured *TimelineOf `json:"measured,omitempty"`
+}
+
+// TimelineClients defines model for TimelineClients.
+type TimelineClients struct {
+	Clients string `json:"clients"`
+
+	// Degraded Seconds in which something is less than usual.
+	Degraded float64 `json:"degraded"`
+
+	// Outage Seconds of all outages.
+	Outage float64        `json:"outage"`
+	Parts  []TimelinePart `json:"parts"`
+}
+
+// TimelineOf defines model for TimelineOf.
+type TimelineOf struct {
+	Clients []TimelineClients `json:"clients"`
+
+	// Seconds Until the last step is over.
+	Seconds float64        `json:"seconds"`
+	Steps   []TimelineStep `json:"steps"`
+}
+
+// TimelinePart defines model for TimelinePart.
+type TimelinePart struct {
+	Effect TimelinePartEffect `json:"effect"`
+	From   float64            `json:"from"`
+	Member int                `json:"member"`
+	Text   string             `json:"text"`
+	To     float64            `json:"to"`
+}
+
+// TimelinePartEffect defines model for TimelinePart.Effect.
+type TimelinePartEffect string
+
+// TimelineStep defines model for TimelineStep.
+type TimelineStep struct {
+	// From Seconds after the start.
+	From float64 `json:"from"`
+
+	// Member 0: the change as a whole.
+	Member int     `json:"member"`
+	Number int     `json:"number"`
+	To     float64 `json:"to"`
+}
 
 // Transfer sftp: the service pushes images. The others: the device fetches them from the service.
 type Transfer string
@@ -4103,6 +4343,9 @@ type CheckDialectJSONRequestBody CheckDialectJSONBody
 // TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
 type TryDialectJSONRequestBody = DialectTry
 
+// DeclareEnsembleJSONRequestBody defines body for DeclareEnsemble for application/json ContentType.
+type DeclareEnsembleJSONRequestBody = EnsembleDeclaration
+
 // ExplainHopJSONRequestBody defines body for ExplainHop for application/json ContentType.
 type ExplainHopJSONRequestBody = PaperAim
 
@@ -4273,6 +4516,9 @@ type ServerInterface interface {
 	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
 	// (PUT /changes/{id}/terms)
 	SetTerms(c *gin.Context, id ID)
+	// GetTimeline When each step is expected and what clients notice; beside it what was measured
+	// (GET /changes/{id}/timeline)
+	GetTimeline(c *gin.Context, id ID)
 	// GetWayBack What going back now would lose
 	// (GET /changes/{id}/way-back)
 	GetWayBack(c *gin.Context, id ID)
@@ -4393,6 +4639,18 @@ type ServerInterface interface {
 	// GetDialect The text of a dialect
 	// (GET /dialects/{name})
 	GetDialect(c *gin.Context, name string)
+	// ListEnsembles Devices that depend on each other, as they are declared, with what speaks against it
+	// (GET /ensembles)
+	ListEnsembles(c *gin.Context)
+	// DeleteEnsemble Forget an ensemble; its devices stay
+	// (DELETE /ensembles/{name})
+	DeleteEnsemble(c *gin.Context, name string)
+	// GetEnsemble One ensemble, as its members were last looked at
+	// (GET /ensembles/{name})
+	GetEnsemble(c *gin.Context, name string)
+	// DeclareEnsemble Say which devices form an ensemble
+	// (PUT /ensembles/{name})
+	DeclareEnsemble(c *gin.Context, name string)
 	// ExplainHop Why one jump is supported or refused
 	// (POST /explanations)
 	ExplainHop(c *gin.Context)
@@ -4408,6 +4666,9 @@ type ServerInterface interface {
 	// ActOnFetch Hold, resume or stop a download
 	// (POST /fetches/{id}/{action})
 	ActOnFetch(c *gin.Context, id ID, action string)
+	// FindEnsembles Ensembles that devices say they form, and that are not declared so
+	// (GET /found-ensembles)
+	FindEnsembles(c *gin.Context)
 	// ListImages The image store, by file name
 	// (GET /images)
 	ListImages(c *gin.Context, params ListImagesParams)
@@ -5760,6 +6021,31 @@ func (siw *ServerInterfaceWrapper) SetTerms(c *gin.Context) {
 	siw.Handler.SetTerms(c, id)
 }
 
+// GetTimeline operation middleware
+func (siw *ServerInterfaceWrapper) GetTimeline(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTimeline(c, id)
+}
+
 // GetWayBack operation middleware
 func (siw *ServerInterfaceWrapper) GetWayBack(c *gin.Context) {
 
@@ -6902,6 +7188,94 @@ func (siw *ServerInterfaceWrapper) GetDialect(c *gin.Context) {
 	siw.Handler.GetDialect(c, name)
 }
 
+// ListEnsembles operation middleware
+func (siw *ServerInterfaceWrapper) ListEnsembles(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEnsembles(c)
+}
+
+// DeleteEnsemble operation middleware
+func (siw *ServerInterfaceWrapper) DeleteEnsemble(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteEnsemble(c, name)
+}
+
+// GetEnsemble operation middleware
+func (siw *ServerInterfaceWrapper) GetEnsemble(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetEnsemble(c, name)
+}
+
+// DeclareEnsemble operation middleware
+func (siw *ServerInterfaceWrapper) DeclareEnsemble(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeclareEnsemble(c, name)
+}
+
 // ExplainHop operation middleware
 func (siw *ServerInterfaceWrapper) ExplainHop(c *gin.Context) {
 
@@ -6998,6 +7372,19 @@ func (siw *ServerInterfaceWrapper) ActOnFetch(c *gin.Context) {
 	}
 
 	siw.Handler.ActOnFetch(c, id, action)
+}
+
+// FindEnsembles operation middleware
+func (siw *ServerInterfaceWrapper) FindEnsembles(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FindEnsembles(c)
 }
 
 // ListImages operation middleware
@@ -7656,6 +8043,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/paths", wrapper.PlanPath)
 	router.POST(options.BaseURL+"/explanations", wrapper.ExplainHop)
 	router.GET(options.BaseURL+"/models/:model/releases", wrapper.ListModelReleases)
+	router.GET(options.BaseURL+"/ensembles", wrapper.ListEnsembles)
+	router.GET(options.BaseURL+"/found-ensembles", wrapper.FindEnsembles)
+	router.DELETE(options.BaseURL+"/ensembles/:name", wrapper.DeleteEnsemble)
+	router.GET(options.BaseURL+"/ensembles/:name", wrapper.GetEnsemble)
+	router.PUT(options.BaseURL+"/ensembles/:name", wrapper.DeclareEnsemble)
 	router.GET(options.BaseURL+"/changes", wrapper.ListChanges)
 	router.POST(options.BaseURL+"/changes", wrapper.DraftChange)
 	router.GET(options.BaseURL+"/changes/:id", wrapper.GetChange)
@@ -7664,6 +8056,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/changes/:id/redraft", wrapper.RedraftChange)
 	router.POST(options.BaseURL+"/changes/:id/accept-warnings", wrapper.AcceptWarnings)
 	router.PUT(options.BaseURL+"/changes/:id/terms", wrapper.SetTerms)
+	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
 	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
 	router.GET(options.BaseURL+"/changes/:id/evidence", wrapper.ListEvidence)
 	router.POST(options.BaseURL+"/changes/:id/evidence", wrapper.AddEvidence)
@@ -9584,6 +9977,45 @@ func (response SetTermsdefaultApplicationProblemPlusJSONResponse) VisitSetTermsR
 	return err
 }
 
+type GetTimelineRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type GetTimelineResponseObject interface {
+	VisitGetTimelineResponse(w http.ResponseWriter) error
+}
+
+type GetTimeline200JSONResponse Timeline
+
+func (response GetTimeline200JSONResponse) VisitGetTimelineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTimelinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTimelinedefaultApplicationProblemPlusJSONResponse) VisitGetTimelineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetWayBackRequestObject struct {
 	Id ID `json:"id"`
 }
@@ -11189,6 +11621,156 @@ func (response GetDialectdefaultApplicationProblemPlusJSONResponse) VisitGetDial
 	return err
 }
 
+type ListEnsemblesRequestObject struct {
+}
+
+type ListEnsemblesResponseObject interface {
+	VisitListEnsemblesResponse(w http.ResponseWriter) error
+}
+
+type ListEnsembles200JSONResponse EnsembleList
+
+func (response ListEnsembles200JSONResponse) VisitListEnsemblesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEnsemblesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEnsemblesdefaultApplicationProblemPlusJSONResponse) VisitListEnsemblesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteEnsembleRequestObject struct {
+	Name string `json:"name"`
+}
+
+type DeleteEnsembleResponseObject interface {
+	VisitDeleteEnsembleResponse(w http.ResponseWriter) error
+}
+
+type DeleteEnsemble204Response struct {
+}
+
+func (response DeleteEnsemble204Response) VisitDeleteEnsembleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteEnsembledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteEnsembledefaultApplicationProblemPlusJSONResponse) VisitDeleteEnsembleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEnsembleRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetEnsembleResponseObject interface {
+	VisitGetEnsembleResponse(w http.ResponseWriter) error
+}
+
+type GetEnsemble200JSONResponse Ensemble
+
+func (response GetEnsemble200JSONResponse) VisitGetEnsembleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEnsembledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEnsembledefaultApplicationProblemPlusJSONResponse) VisitGetEnsembleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeclareEnsembleRequestObject struct {
+	Name string `json:"name"`
+	Body *DeclareEnsembleJSONRequestBody
+}
+
+type DeclareEnsembleResponseObject interface {
+	VisitDeclareEnsembleResponse(w http.ResponseWriter) error
+}
+
+type DeclareEnsemble200JSONResponse Ensemble
+
+func (response DeclareEnsemble200JSONResponse) VisitDeclareEnsembleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeclareEnsembledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeclareEnsembledefaultApplicationProblemPlusJSONResponse) VisitDeclareEnsembleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ExplainHopRequestObject struct {
 	Body *ExplainHopJSONRequestBody
 }
@@ -11377,6 +11959,44 @@ type ActOnFetchdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ActOnFetchdefaultApplicationProblemPlusJSONResponse) VisitActOnFetchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindEnsemblesRequestObject struct {
+}
+
+type FindEnsemblesResponseObject interface {
+	VisitFindEnsemblesResponse(w http.ResponseWriter) error
+}
+
+type FindEnsembles200JSONResponse FoundEnsembleList
+
+func (response FindEnsembles200JSONResponse) VisitFindEnsemblesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindEnsemblesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindEnsemblesdefaultApplicationProblemPlusJSONResponse) VisitFindEnsemblesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12727,6 +13347,9 @@ type StrictServerInterface interface {
 	// SetTerms Say when a change may run and what happens when it fails; it has to be approved anew
 	// (PUT /changes/{id}/terms)
 	SetTerms(ctx context.Context, request SetTermsRequestObject) (SetTermsResponseObject, error)
+	// GetTimeline When each step is expected and what clients notice; beside it what was measured
+	// (GET /changes/{id}/timeline)
+	GetTimeline(ctx context.Context, request GetTimelineRequestObject) (GetTimelineResponseObject, error)
 	// GetWayBack What going back now would lose
 	// (GET /changes/{id}/way-back)
 	GetWayBack(ctx context.Context, request GetWayBackRequestObject) (GetWayBackResponseObject, error)
@@ -12847,6 +13470,18 @@ type StrictServerInterface interface {
 	// GetDialect The text of a dialect
 	// (GET /dialects/{name})
 	GetDialect(ctx context.Context, request GetDialectRequestObject) (GetDialectResponseObject, error)
+	// ListEnsembles Devices that depend on each other, as they are declared, with what speaks against it
+	// (GET /ensembles)
+	ListEnsembles(ctx context.Context, request ListEnsemblesRequestObject) (ListEnsemblesResponseObject, error)
+	// DeleteEnsemble Forget an ensemble; its devices stay
+	// (DELETE /ensembles/{name})
+	DeleteEnsemble(ctx context.Context, request DeleteEnsembleRequestObject) (DeleteEnsembleResponseObject, error)
+	// GetEnsemble One ensemble, as its members were last looked at
+	// (GET /ensembles/{name})
+	GetEnsemble(ctx context.Context, request GetEnsembleRequestObject) (GetEnsembleResponseObject, error)
+	// DeclareEnsemble Say which devices form an ensemble
+	// (PUT /ensembles/{name})
+	DeclareEnsemble(ctx context.Context, request DeclareEnsembleRequestObject) (DeclareEnsembleResponseObject, error)
 	// ExplainHop Why one jump is supported or refused
 	// (POST /explanations)
 	ExplainHop(ctx context.Context, request ExplainHopRequestObject) (ExplainHopResponseObject, error)
@@ -12862,6 +13497,9 @@ type StrictServerInterface interface {
 	// ActOnFetch Hold, resume or stop a download
 	// (POST /fetches/{id}/{action})
 	ActOnFetch(ctx context.Context, request ActOnFetchRequestObject) (ActOnFetchResponseObject, error)
+	// FindEnsembles Ensembles that devices say they form, and that are not declared so
+	// (GET /found-ensembles)
+	FindEnsembles(ctx context.Context, request FindEnsemblesRequestObject) (FindEnsemblesResponseObject, error)
 	// ListImages The image store, by file name
 	// (GET /images)
 	ListImages(ctx context.Context, request ListImagesRequestObject) (ListImagesResponseObject, error)
@@ -14399,6 +15037,32 @@ func (sh *strictHandler) SetTerms(ctx *gin.Context, id ID) {
 	}
 }
 
+// GetTimeline operation middleware
+func (sh *strictHandler) GetTimeline(ctx *gin.Context, id ID) {
+	var request GetTimelineRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTimeline(ctx, request.(GetTimelineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTimeline")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTimelineResponseObject); ok {
+		if err := validResponse.VisitGetTimelineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetWayBack operation middleware
 func (sh *strictHandler) GetWayBack(ctx *gin.Context, id ID) {
 	var request GetWayBackRequestObject
@@ -15739,6 +16403,126 @@ func (sh *strictHandler) GetDialect(ctx *gin.Context, name string) {
 	}
 }
 
+// ListEnsembles operation middleware
+func (sh *strictHandler) ListEnsembles(ctx *gin.Context) {
+	var request ListEnsemblesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEnsembles(ctx, request.(ListEnsemblesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEnsembles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListEnsemblesResponseObject); ok {
+		if err := validResponse.VisitListEnsemblesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteEnsemble operation middleware
+func (sh *strictHandler) DeleteEnsemble(ctx *gin.Context, name string) {
+	var request DeleteEnsembleRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteEnsemble(ctx, request.(DeleteEnsembleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteEnsemble")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteEnsembleResponseObject); ok {
+		if err := validResponse.VisitDeleteEnsembleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetEnsemble operation middleware
+func (sh *strictHandler) GetEnsemble(ctx *gin.Context, name string) {
+	var request GetEnsembleRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEnsemble(ctx, request.(GetEnsembleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEnsemble")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetEnsembleResponseObject); ok {
+		if err := validResponse.VisitGetEnsembleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeclareEnsemble operation middleware
+func (sh *strictHandler) DeclareEnsemble(ctx *gin.Context, name string) {
+	var request DeclareEnsembleRequestObject
+
+	request.Name = name
+
+	var body DeclareEnsembleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeclareEnsemble(ctx, request.(DeclareEnsembleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeclareEnsemble")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeclareEnsembleResponseObject); ok {
+		if err := validResponse.VisitDeclareEnsembleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ExplainHop operation middleware
 func (sh *strictHandler) ExplainHop(ctx *gin.Context) {
 	var request ExplainHopRequestObject
@@ -15893,6 +16677,30 @@ func (sh *strictHandler) ActOnFetch(ctx *gin.Context, id ID, action string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ActOnFetchResponseObject); ok {
 		if err := validResponse.VisitActOnFetchResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FindEnsembles operation middleware
+func (sh *strictHandler) FindEnsembles(ctx *gin.Context) {
+	var request FindEnsemblesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FindEnsembles(ctx, request.(FindEnsemblesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindEnsembles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FindEnsemblesResponseObject); ok {
+		if err := validResponse.VisitFindEnsemblesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -16866,388 +17674,412 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rd9w2ljb6V7B0Zq2enlOSlXSS80b6Mr62PXFsj+WO13k7njaqiKpCiwTYAKhyJSv//SzsDYAgC2CR",
-	"EmWn+7zzYTpWkSAuG8C+PPvZv56sZFVLwYTRJxe/ntRU0YoZpuBfjxulpbL/xcXJxck/Gqb2J4sTQSt2",
-	"cnGywl8XJ3q1ZRW1j5l9bX/RRnGxOfntt8XJE6ZXTBT2n5lmivaJRFNLKUtGhWvrhq/YK3jNtVVTs22b",
-	"gv9ZnCj2j4YrVpxcGNWw4f4946Kwv9heKF4bLm2zr0W5J7stNWRLNTFbrolhnwzhglCy5qwsiLG/mi0j",
-	"JdeG6K3c6UvS1DVThIqClHLHFFlRzQhVjEjBzk4WyfGvbQ/iTlb000smNmZ7cvHV+fki0ekXTzITwIvB",
-	"4a+lqqixzwnz3Tcni5OKC1411cnFV+EzXBi2YQq/U7CqloaJ1f4Htg/f3DJaMNV+NXrs1D6XGczX6cG8",
-	"5BU3OeEo4ce4wYKtaVMaNzcV/YQD+Bb+NTSc3+zM6FoKzUC43yi5LFll/3MlhWECOkHruuQrauXgQY1P",
-	"/N9/11Yofo068W+KrU8uTv6vB+3ueYC/6ge+XfhiV6zeW5nZMWHITkmxWZDdlim2AIEBaTOSFPIMpsU1",
-	"Z7/2cLVitaFiBXJfK1kzZTiOYrVlq2v4L25YpRNCDtPyAn9s54UqRfcnMCfUDa8rdzid/g9/Sq1cK2h/",
-	"9f0I7X0IL8jl39nK2E/hOFhxOApqOuJZUMNODYfNfDCa5T45SOhA8pd2hCOGcAIfCC8tbNfSY8E1/fWE",
-	"CStxf7WSo+SN7bI2VFmhpao6WZwwqkrbYk0bjaeTbip8TNb2f/hGnMr12r4AEwTPGNgFG3m6pNCpktEb",
-	"FvWkHR725L1UhT6cWHtqHR5vDwkOb0GkQsHbUU00Y+KMvGKsYIWVROwN2VEluNhoe35FIvLNeXo7H85U",
-	"ccO1VPvEqq/XbOXkodvB53JHKir2pIAjXxPVCEIF8W8QxUpGNZyp/Y2+OFndsCM7or8J1rTiJZ/6Fi+S",
-	"j9XNsuR6y1RGGqHnRebHG655UlgXJ5rdMMVNWvx1U1VUpX8z3JTsuPzD5YHPxoOIPtx+JhpH1Gs39dF8",
-	"LtpF/jAgG0+YobxMSEgkO0NnbpAxOHJBZDpLOeZd1C5S6+yGOr3Jt/hiqk1N9/pQ7t97paKQq6ayF4V9",
-	"jqyoIEv7RxEuiz2plSyaldGgXwhpwuZYEEZXWyLFCnWOkfLck4Yw9dH4XbfbOR5eU5jPgzUtwt8POrTm",
-	"n1jxaH84L++2jMiyYNr4nU+4gWlRMFZQxuzbmnBzlro1KlmwMrPnKlZw6o/z6QsCZ+jedojrzkJcWrXP",
-	"ao9iQygpuWDJrmlDTZNeIXtF6PR0WMXP9kxNWuTFyQ1T2RNmt92npmCP38HhwYcT4+iJj1tlP/Htd8N4",
-	"uzM/JEl+Gx2IEhwzmfMwP6n5GeiNwTWf6Huyt7xKHGClYUpQw2+YHrjmpJ1gsrOiZSQppbwma6ncjesU",
-	"3Ei9PU/deoWS9eMtLwvFEoIMvxBYDE0qugfxVbKuWREtZrC24MPPk8J3buXAdlo01ZJhJwc7Vtv7ge0S",
-	"Tb3BX/yeDh1rdK5XimlmUhNZazwE4AHYsSsp1nzTKJCv4y1rpsK90W38yv2CH7B34Z7YjUmqRhvbKF2W",
-	"zK6basS0vWhkSjdz0mYPlgtSK7ZmStlTXbAd02ZBjKJcXLxb4IF38fDJTy+uXr/9f+Egqphdk4tXD398",
-	"aiUIlTsqUL5wT7aPEbmGmWJCs8qOQTVCJ48oI3/052e3t/BnO3YmCkL1wbv2TLFHh/1MXVJjVXyy2lKx",
-	"Yfrs5EI0ZdnfdUamt1e7kw632dZJ6qjb+bmsU4tRcdEYdvTtH91jXhjjlY6EXjGwAjK/Jg9aexpwQwq+",
-	"XjOlyVrJCuZtaa+9Hd0fP3RhGqJvhy62o8NvJydYW7uksJYinlzl6/XJxV+HZ+NKNmrF4J3fFv1V4ULz",
-	"gqWvL2vfhzFSQ5alXF1bQcL7e/we0s4d1HPgrFH0uSaN0JQXF87A3jJiqNowQyiMF+Q9ZYweftiZUsNL",
-	"QK35Bo8eznFf38bpOXzuw+LgTLD3DgP9I/idNEw9AcNQE9mYBdlxsyXcaOKcJGfkJRcMNMaVLJtKgK5o",
-	"tlIzv/dx3rkguy1fbZ0SU3GtudicgVg0BTe2mbtZ7UXQ8BM/ZRVCduPcMge/oO114NBKbTU50vSBpbOP",
-	"++8uWi3GdT+5b3aUJ41YK+aKmUYJO9nUH78m2Nt2k7KCUMF2CyJvmCK0LGH9tKGblGhu+WbbnXPZLMto",
-	"wvFOtt0q5S51la2kKOyeMNx9yV9uVjKa2n5yROOaO2fUuMVPeyHsebemCmXuwurH16SpFwQcIlwQbXhZ",
-	"EsXWvUs7s4bYJxz4AmcquxMXJ4/o6rqpU/40ezeNlC17IJbMsJS/ejFs6JSJQ+vpJ7oycDJagbGrU1Eu",
-	"uopM8nreSMEeJmb4BQpayQzZyEto0bk6vamCir3V5iqJlsS4FbVffL9Nq95bVhZpM4KboDNds9pcElbV",
-	"Zk92WyYi88m+nxzmVtaH7T6zV8hXl+Qc9B1qFUDjhnK4YKNPjZI6r2pvS3NT2sN2TWp7weJepsTLAVk2",
-	"oigZ2VI97RIbsk6989L7GQtW0RAxKBrYoE5qFye8qqUyST+h3tKvv/0ueVVOEDXNf0lft/bowknhgiz3",
-	"Bo+vEVNt6DUTDydcJZH91hMFrqod3nDWEqAiSJbdBfCd48cIXAXh3G8tP2/HwtYNs+kmpB1F5DkOp4MX",
-	"J7c18sfRQ2Psjjg8lZbhtBoxoUu2oZMm9JZ3syhYMeUzozefbMxKolbnhV41QqA9Ec0qF9E/1pSX4I20",
-	"ykvH3Tg9EtCVgbCgfmLbHg4qBrimj31coreicFJkzIMoHtWV8Ed2XzkNwh7cjajp6poV9vhrRMm0Vf1Y",
-	"PXLnFbSyasZowwkH9ATeSp1iOPTMmDSqHiO1FzjDi9wESIE+Oa6vo8lQjBYjR35jteH07PdEwT+5CCvW",
-	"jjN0s12xdpzt9OZlw01lZrsnHX9WdcdbRzGy7RlLxxcv6RGEIWYcgnSEzeMacI8vQvcHBp7x97fn3Lih",
-	"hGt6whS8pKvr1DTU3lyf0NYbqsxRT7oblP+C73V+dp4zWprtxDMDrtwjN7PEf7h2yJKtpWKE/aOhJZHC",
-	"GQEo0yF8MOYcGVB0KS8bleqYu+s0YiqU3KFYb+gNI0L2Vaq0OrcNE9VteyNlcYHgDKoNofgpbPtAW7sk",
-	"JTXsgggpGCgKRQPePNv1BVk2pm0ovGkf5RpCEsr2W6At5RQy21l/cdmuwJIfv7EWJ4LdMJW8ueznx4mk",
-	"1yHcS3+23x99Rfs3Xoy9qoWz7MY1r7kZEYcMFy88HlY5Eqb4MEa5z28m2O4HW+nawX4Ouiho5igUEBdP",
-	"+Wud0r/jZisbExkyfq3TDudcVDZ4B4dnyWGdfLz2GlFE9tXQ1/ykvEleO+Hgu+OFIkZ5yvAjQ31UKU04",
-	"7zi1e3fNjN2ESdPlqNHdCLud0REG+gU6bK6F3GXjitMFqVZSrgcHATgSgGAsGdltZZmOG1p9hy5TY3ph",
-	"fIRSb+VOEOrga8E/qNlKMTD69PVAqMVI5T+QCJgEezJrJI44QPReGPrpLrCF9EbImGmA7cEViCawM9i8",
-	"RF55gzvjNZpkDblXHu2n2l0bJZuEH+S9O36c0FJREHjywkWsYu/jlkIkF6JCZ3cy1a4Zqx/LJmWrnNsr",
-	"lSxlIwqy7EQLfUjzq/Pz8w5s7zz3iSdJtETvC3TDOs3/6btvj7euaysFP7axn7Z333xz9O3dliX9EDcM",
-	"UaLabj0uyEpJYehyYf/bniy/WAXCeeCdB9Y5w5westx3tInhHQC96A8lmrh4mZLSzXycpivVGZSAaspJ",
-	"1sLIC80ZD2BpK3Rr5UJVj0pprd4EIIBnula6AEYiUNfc5RY+1lEpzU9UcX+KdnubvSJuaNmMP/nw6dTn",
-	"H1OlOCsysJYVVWrPxSYRLZdrIuSO0JWSGiAJxgFwlI9Ok0Iy3cbresdh5BfvfviVRDgM16RkawC8UlIz",
-	"pTvuxuiWWVmpdViwgttWaPmmC3FM2COdmIcPnWm7qyAKuGQrWaEf12xZdQHe6AWp7LW7cOHpYkEqpuB/",
-	"HU5iQaxepU8PuttOuBWzHKyL64GWpcLGO7NxS+RWZGK42fMdy8hIKqKumJfOI/Me31mdlWY7F+SV6yjK",
-	"JAri3CcLuxxOrjw+/qB3MSrjltMRmsiO/hVLnSVZzS5/luR1Popmasopn/RzXcmK4U6BC1sburf2+paL",
-	"wgkKt5tHpjdNo71iccs5c0qUO2BcjgGMO3Q5fCU7rYk5dYHlaTBbGO9os6Rd0SSSU5vM9oyneJFXkGM4",
-	"rpoGNHU4oqfCIFD1AA2UjJK+a1UEHSUKbNkeBGFEV3P7wc/sIiyL64Obp/TCGlrKTcOeAEqFiTTC03v3",
-	"+vNsLSunGLmzcNCoCtD6onBAYziiQ8Ar7eUf57QMBjM1w278MORnvJyGQcxrI5JOjJ3gGxljoaLXGbA5",
-	"4v2mbbcY7ZzQl/NW30h7zVlmAVzpDTccRehzF3bszbgwD9EkDi7aT22wsKejNEp1wSXRATo+TjzvSrrg",
-	"dZEx6SuGiKmNtDfDkiJiioquapbBNx4314+EQiAq1jeoUwuyCJMbjSi5SgFs0QMWRYlCvSPEJaO4a1FW",
-	"bCmLvb0Jr0lPaRoE6PsPJOSfQj6NzirNAfnt3SlWVZ7wZWgt9V3MH5okTP6djDjRFpo02Cf3mM+imurI",
-	"YGmshPeaA5yZGrLbMoChooPU2qr70dOGUdTErIEi/4iurlP4l63U5qKWyuDne349rgn7VGM+kRQr5t1v",
-	"MS4reT2tFKNm4iThK9O9PZOj7Dgk/Vxq43I2D5fFTUBF9+AgDABhO1/kmu0v3RrVXAhW2DnLHCrOI5++",
-	"/ZSs0vggWq7z0DRnbDJREC6IfdY7Slb2MlgQl6nmo1dSEN2stj5TbCSAbbyDK5kfbI/eCxQUhDYrdsNl",
-	"owkX2tCyRCuabigXl8SebPAHfUGsmlWy6E9xrGjt8CvtsemCqSeLk/aNpM5TyZRim5hTaoh91s7tV9/b",
-	"mf36HCd25MSJFKww0lH/oMmqlKvr8VAybxsN5tTaZ35zOZTJDKH3W0nw15ynHn7VD5P6Py9h99sNISTg",
-	"06wIKNXYS+LCwSXxANEG8RWZ9n8cXAhsyO4nvxCLW6/EPxqmfdLS0Nz9t38Oc50otxfo8/FA0vDOy9TS",
-	"hxNUH8jauGF4ST8yirf42JXLP4QXTaPE+1zKEp5gOdCXf90Zo4fivJU12QHaYkf3qGpxax6CSW4bXaAq",
-	"9lU6Mu3ukCkHN0C8j9+DVmMCl1Z458qDcXsyZ/8cYyvB98w1YsnH708r8BOMXMPqtHGrjr/8Dh4KiTEp",
-	"5F/BV0cD4T+5x6wtSLnRf7G7Lg2NCF72whmkF3ayNhJBRksrRpqV63AFjpuyHd2DTjJ61t7T/aMkLGUQ",
-	"mOZMWBQcd+HC3MX6RqyutMqtX9be9u6fEHje51X3OeLIzgi4hziy66Ms+Wqf8nDCJn0uG5VJzSul2BC6",
-	"NkwR9/Azn5NTSy4Musk9xh+0KYCsLxmpqdasgMN9az/gqB4IdWJGNvyGQRDOXsoO7b3jopC7M/IN7lpw",
-	"kMvGpO+DNk713f+Kw1RnX3+bwtPB6fwGXMtpbyPYUaxEeJmwZx8plB180XYayFAkcVZH96KNtMKdk+bI",
-	"gyPBWwRZFo2RFTV8ldBjDjxVUafbZvNLfeWP0O7w7M3MxaaztSFyoYkVMaLp2q3omdMhLiAA52blrD0k",
-	"MqcDgMDtYRBrczB7J62NBmEtj2J1XfK0EDGcGyZJX+Ov1s488ZcV/BRQQ9pA7CCpDmZAp96uzpgh7IYX",
-	"3qM3Hs/QgmqTl7C1qPx3MxdxxYp9LvUaCVGGrks/33bLgZQo4ck1UlNzO1SBP2PDFCWFkJuQRn5/cclx",
-	"eWjZxJfHsqqYMD7Nrw9msh3CdKUVPhjC1JBudkYeIpQE/S81o9cIK3RuaMgeC47onltYNst0kopPzhVG",
-	"Ncxl6vG4eStEhw7j6MjJz6M3Lw7ufhhUSKtbQgy8zYLThopC53A3OkfR0RfKa+RzcXG+tEBCOmLGf8Ij",
-	"nMCRvno3VCLDYpTEuPCOiwC4mA8OKCNHNVVcp8QdTfPjKj0tuNhcMRMZluNfmKoM9lG52Ef8cNtabqjQ",
-	"6lvs48i9vUbqtETCNAZyNkzEXoAcU8wdSQwiL/oa2Nr8m4MjfTcRsSBVkeW7OUiEjn6UuwmKYrwMA/Gz",
-	"0Uf+4sQovtkkOz58HbhN4l/34++mXtuxpSc5glo8AvBoWqq6U5NeiT6/WsTZ9dXitpeHH23uDhkkFPN+",
-	"v57cv37y9OV//vT07dWL169c0oaSBpkBYLDHI5fOwMGpOTqzQwfUNAslinUmrZTdu5zkybLI/pZOXH8k",
-	"zZZUjCJOzD5zifehpwXgmqykrpjhq9RVmDSO3Mfa/rS9PjqNmahn7tDLcGL1I7qOSg8SZw4PpHuLlA6d",
-	"BGhYDfiShDRkXCqyC3E6+7zDqzU6gNldg8Cg2QdalU0lMigor27ltaWkTqSYbkpzSc5j3xFdysZYc7XH",
-	"YhR9r2JaO3fAWPxLWgNxgwo6iG/YD+nodCEpRRKqDzhegFvRCBLtFU6uz4hVuyAEDXe0Z5sCFRffjjgU",
-	"4sxScAceKr2TMjdHHJ2XBMH92HEcRFJ7yF0QE66EI7Psdd27pnBpc8UQRjuSTYBXg2RKLv2sTSzSW7nr",
-	"xwVyQe6QrIVfifqXETstS/ZSbu7sBcOW3nCWumXGu7ziZu5E2DGJCGF0OG2c/tHScQyYseImC+04Cj89",
-	"xFomkKdzR3mzAdHxaBNWOG11SJRe4lPDPht7xr9LAs6uOniySzjx9SFxDPYl7ZqB8/eNnJJPCXaRfSXJ",
-	"8QMN3ld30QCfsbtmLOOM07PHOO5jMgFc3860dJa0uwLdAQ7vpRaQkwYw06UGDkTASlLt7sxDBiWhd45C",
-	"/Jbo4Ud7opqSLcjPJ2//8vIp+U/y5uG75z+f2D9sGqrsDej/hlehXWT8rnM3wi3/84lmxpTJp9GPA9yN",
-	"ooWly5oJp+546K1zu0jl2JICXQp5KByFifuy1QQ0ZIfaeySJaK4nyZldtMdbmSEmzSNGURrsEvlDjrCC",
-	"G7wFyX/8x394p9FaKpeFAu67QE4UmCUPFqoRRYK27lUTM8ptre5kP0iMJPaFzM07IIqzhJZCa1HcePYo",
-	"U/jIf0cR+dSGyPBWywMU8eiXR3KSYQMDt2l/To67U8dnBY3ro0uk6ULNnZvFT9Hw7F+ZpMSsOorC+Et5",
-	"zCEetR2f4kf62TI193r6+1M4sgrE/FdcctIUK5gwnJafYbbGpFzeIVHSOUAGj6sw3B/s0y6RY8oIG505",
-	"KJzs6QHSJP+IvdShCgLkdy0QXUc1+ebsU8hRpGI/kknJ+UCgY1E3bicFP/S8SDXVeicVfIdhZi+/4SXb",
-	"QIB0a0x9auQ1JkeKqj69+ZP/r5WsqkYgp/nKCtWar6hLmQILKh1WDT1JHNOhM+mkb9+xN0OPZdavN7Fu",
-	"MsMHU5PWsm+PI/LE56+YMVxsdILMkxaFYjqju3FaspXJ751jBSroJ+dP/vr88DLa5qCsz7jYMFUr3kYp",
-	"HWL1mu3Tec3AyPMoxyEAv5INM0QKAAgsXJCfuBGCTwgT6HGizshLh9JwAI/4YeczvBZyl8aglVJeP1Uq",
-	"FSdC1m1qCMb7s6/786H/NhMtOh5Q2EZx5BTwcGxuxgOa8nGfmmWNBquHOuAIjESuVk3NA0X7iEOz5uKO",
-	"RkRFBd2g+l4raeRKlhexoFw9f3j69bffBfFpliVfWfHxmJzocMiq84pyM0aRh+dgLwOl5TvFk3TTSH/Z",
-	"J8aJgOuHlJgx8jDNsQKh3OBFHnES+KfBN06FXh93PLzzz2XiSY7PxZ8k7bkRfSIcGAla3HCsOar1cSeb",
-	"ffjwOLNW4Eu+YiJJ+f3KJ66W7hFcA0inBbt3Ha/HlgJGvhrO2R065H4bGOwzujITIrHzRPjw03PYYPmy",
-	"GiIbr5WGliOKwqy5uSRGlkVr06+50obUdMOIFOV+hMM3b9j1rsS0U6Rmsi4Z0XTvnAaQTxGlmBSMlhhm",
-	"OPST3P1uhPIXI3ATq20/ZfWWZ+p7d8sRieHIxAGryb8LZlZSrBeAm8T/2oiK2/8v+YJYFeyPCxLSczw6",
-	"0jg3k2OmJZC64w5iq0g6eo+4w1+dp8zZyQfW4mTHlodL/Je3L/33n79794ZoXmT4OHLSEx26h9Ic5ASd",
-	"MZDbsqYKUlz85Q3sQ47a28qW9LXnuE8HdguClAbpKBQ1Q/jwnBoA9QNaAlWoD4Wc/XeNF+hMhO79Vga6",
-	"pYt2DnZbVFsY5K+0Jy+4+ExPzdhJdQ34TFQzvK1g34+ZcoUUaSV/FA6/cz2OOnE9gtDEHtr0udNq0+mg",
-	"ewLGjrFkIgW7CIgKJyZR4mhai0xTHf/E1FK3VJMuRdwqkGGy4bhF41GuD7Kwxmcczxzkz16NrdR5oVg2",
-	"vDSnXIRofBqhdwQbsKLCZQ1l4AEDnMUu6G7Xa5RSnNGscGRD1JJOqh7LG6bSpKOZZEF/rAdxAvzzcp87",
-	"tK1pDRUwc/WOtlSnYQnTudQc517mbl7LsrRnSTgi49IGi3H8AG6Ct1DbxH9uYH7vBtXo2be01G4/e5My",
-	"K2rRNG55pmZC3qubx24cgWhgz9sGBmbmR6oSkPQ05OGFoxD3dhl6sNMGT4YP7Sl6quzbQKFHKmpW20x1",
-	"mxHZ77EHEz85MNZ8JKAPhAr2I9LR+ZwAqB95w9QyeSCJXM0TrzTZFi9CBRSI2YFmnIl/XqdsoDclXbEt",
-	"MAtox0W45mXJCsInljnaKZ7kpnXIb3ef6EB54+md4S4ZAXLrblX3NT+ugVV6p5Ke5TbekmbYY6utBNWr",
-	"VrKqTYZrkpXFND37EGVJ1fUUkGK7y5LVjcqSpzi480ra2ATTvsyncL23n4UDLIAj7ZhQZavHYTnqYu8U",
-	"6rVqpgcACrsfjJSZe94ztyV0NLe/j189YeLdaBdtBA9lIsiXm+ne8g6K/H6oImNaNykZM656SOsAx4Ix",
-	"Os+1Wt7JyrSmdXwA2a+F4yeY0wfD/EfD0l61952z0JkN/qhE/jXv83HrpBeONdtudXsU68uQkrcAHm3Z",
-	"PXDhQQola7CBsf6guMr3iNi+0wXi3gCNWpsq0p6cvZrO50kEIJyYgxZA8pi2S0KthpVWRNKszmnZzHNJ",
-	"ObDHcD0ZIFvG7oWkvEsPVvEmbEX3dySbWpz4vyA7Hv4XQP8ZJuZC1a1T9qku+Yqb6E8+AciqTgjeTl/s",
-	"bJchn969zLPOScPybDVOXQTKDA5MQSCngu0uyEoWLvFRLwj1WBYoaA/cFfZ//V9xuRaImg2/RrSuKfB7",
-	"6s6PuYih3hWUQYNgi+5huUJ5oKC+45rmPpefI1kWb5KJYMGftaOYpIuyAgTMUkHGq2dHsUt+NsRg0W35",
-	"JV2yUnfqrNljDNhqu/lcPqgkd2JB/i65YMBn+/MJeUB+PsmQz9mZyhAzs9WRYrZ4c8NCQ7gXLrUhkrtB",
-	"yg/bwpKVEmiZ5GjLykE9rJSg4LdL2Ap8GGk7rOQJovja3B2L7HdSgiFLrFhbMixRgSrUCHAgcSNR/fYl",
-	"NWdINGmEpjepoxA6EJR96rjD5/18PwTt+tKdmtTSPIViyAl7uORMZNLCWHjHH8oC86ALtlEUj2fZmK7B",
-	"2WWsuENsBF5fhA6G7gyES55GmdMHYfOJlF5F3rM1Gm0CdZXfwZ8nOcgm8LZ353iYMw4n1Nlnbd8CiZwf",
-	"8yJM19Akv+Ta3DUqFRbs9lD7p5/qkopcwncOelUzVR2PFodM8vCGo3FL0fRDMHg8JjJq+jbA5dgP0nat",
-	"7Udqqp4FjsxDoD52b3oSKGaoJhnhBNoc4xt926Sbyma5TWLcPIojTwZH89D9Niv4gHGZ6cjRM6oDuDS+",
-	"wnqSDhTWvpq0SrkJVU3J7t7KZObdbEPXqG/fqZHbEUp4tlOXKpgiPcXJ6q3AIt40i5jMN5J7N7L8VsxW",
-	"1F+6vx7a59TkSpl+YhMZZvm0snPPZf0iV3Ku3W7JNPtgvKpGTK4sbbXBSb18JU1azDwy2Wsz1vYpFN1B",
-	"kiPWwD9ZnCAfQIl/w6LvmXAU5eJupAAtahkb8330y+kHH9YqzHRappoycSMP5OnJtUFDy/bvmulLcg65",
-	"F2LFFmBL7Mg5oeWO7nXa6R/8bGMCZukOezDpZ8XVPGNmtU0l5mExtFx4SIxVyybThR5J5B6DEc+7H7a0",
-	"rpnQ4F7bob9mAM7o3Jcv2Trh+HqqDa+oAdYTJGv0ps2YapJD3MdmBl34NmR/Kg9FP6CR2VFuMDTUpZBC",
-	"txPaRiOIoVLKuS+UhNi8Pr2za9uDF4KcumWPBxLPQ1L0eck+IydDGtTnC/AItgvl/1o/YXAzCQkMqRkm",
-	"0YjxYSgXcbxTLO6ZLIvb9yzim5jcszQfxfsO94SnAxhioEiIr2OfiPyooeAAOn68P/U4JZwTxFvxWjyn",
-	"onha8MRVBSR/aQrtdCh9uT/OfpHI/ggTAh4tWrR+5sAh82ExoXyIud1iDyRqOK+cGZrDK2f796JITRda",
-	"4/mVcG6TpMX2OFHHbST32BDFjy/EdaSyZBMhsPzX3cvJwco6RW61sidvZqugGawdRX8NyHskXZX1eLbz",
-	"ARsdXfrpeEgganR+f6jwBGDNxnSj6q2rGx9N85x3zPMDhAacVlZmISLn2dX3GBis7fVXjB7xc1kHyz5j",
-	"1K/5JsGshil43gVh91VK0tCDN8E9hB6/3/LsRglUkyj+No0rN+ylxHe24wmaW3Oqnx5TYomuLb1h/eX3",
-	"EUMjPWf5RMfBkFVWZkiwXRUbE4WmrGHmoxL9LTICODiCkXrh26/pKkRIY572cTpk1ZYIHDys3GOoJqB7",
-	"Jxk8cRwz9nDcUVX44BN0tKTG9sjt5jQ73GzW6S08korBqar5lC68id7K1WbyRHH96aKmJWT3Yae0YejT",
-	"kHunFaAW1rzNULfPoSDi+LMFXoPxPi4HNtQNTKVzWRk0WxB0TTIJ9gPuVm+jR0UHw/Itwr0UDssOG12w",
-	"4zvuoyoUiyyBBXHrSZ/xj9GZ1l/19kx12z1zf7an+kjo31Mf8xWRxptPoQtikcGU3mLbHuU4nKDiDAk1",
-	"A3wJCqF/Lop5C6wEWsjMATDAZSZnJTuMRdDzHLbMh7GMtWvRTnxGLvDuGM8rp2RqX7tjfEGWVLfZAFDM",
-	"2XPYOulbJGvvzVDAGIgy0ssLew7r6QOQgJueSSdk5xmgSs4XZB7t3XMmPUzZIvL1OZvejTuzMK9kitUr",
-	"C82+Bx3+ICWkQvgOtECM9HtkLRWhZTkacDBe788I56yxXFpCBaQkKjYQsPgiN55H27bX4/ntVOOZXoru",
-	"NhXialeZPZHu61fend1rmYGVDG29jWAZ4BAETf6giX2GmsZtGVezKuOLGL+TR++v4CQLvrNfOhXt2h0X",
-	"wjpuVKlQdysKWVGcIw8zq6zflf/mBeC30tX6N1ImljJOmR+65aNlzEMWTDowlcmTydJZ4yiy1QLzpZrH",
-	"Co0v1jzAvvxfslGCllgg9E7kfW0FzgTJP8ukh4z2+N8C+wFkfvjpwWKbbgrmEPjObN6D3P/A9gkWkIIa",
-	"mq+7Rg0FcgHQ+ZhYqX1tBojbXWNTrhy5XqfZXZ81ClCMiq14DcgmqyI5rsz05wF6fdiSHXibGIh+Ba6g",
-	"TpKrVjKl2KjrTSL/BLkY4gpwjpehb8Af1wDaz/hRtTMVpvkknvDUir8M9Iu9nal1U2XLrLfFE0jJ6A3T",
-	"cPRRhwJ1CcDYhF6QZYPwdF/llyB5H6lLykW5bx90xZ/HFZ3EDkLNh3QNxWoqCCfUkEi2N71m+8Fks4Kb",
-	"aa40cO0nUTyQkjeJNu6QeznVsNuRSeotuqmSYv0Cccxo+zkjJfpcRrNzpvJx2k97D0PnNg3TOgcam5OE",
-	"0Ger3IaWL84ZymKFbp871Cb8jqtdBo/npBq8L7fiHjQZzaut/DGqxXfweK57aPSPFpC+yYiivDj0N8VI",
-	"pJBm7E+8MIboEIklwktatAn9zg7HRCuq+TMXOz2trE7moKm8S/ZQlURO+kyZ/py9MloBxA937HFPgu/t",
-	"iFDlGrqfn45MnatGaMqLCyiYk715LuNbRdO9DuSnjFsFYYFpTHjNYDvILAE8GDGjgovAJLJkmML/aLNe",
-	"gHD5tPalvLCnSY/ZS8zDP8SKuubTWdKt81wgCtLNMpYsc5UU7Elruukj0ZkIqcwTLeGMAKb9Me0EuU8l",
-	"F1hqB+7MpTJkqiz7vAPgooeEDtTRoqLgI1T7FVWKH68Y/dg9FiJz7vbKZVJaK909xwoCKQNQUrGf8jNT",
-	"psSqy9N3UO11te1mMtZ1uXf94cNxTWBRm6bipt3c7312Rk/7HwrwHP1UDIzNxN64II12kQ+7KcOe6ZSP",
-	"n5BcK4fG1oa3zjJ1MqcBzu0LfZHrgmCjlfdTmNpmP7Zuy4N8MF+kvPU4Ygj/hql9lFrpj8E9fLgR4L1I",
-	"Hmk/MqobxaagDQO+cZxTAZ5OjrMNf3S/PCG+7KKsR5/sU0W0EaVkz/w9nEVXpGqhv15fNbXVKdJck21F",
-	"rWkbJ7sOeJukj1130/gSITwgjdNJggHTO9RYeIrIDHuKD4QkCJhFerC6Wa2Y1lJNKokzHBOCj8UxRxds",
-	"iFcgu+pvpJrCaJcdsa5Zajp/XHLzQI/nzoFW3GfSfb5JIeWhCF/m8HPk6q5Qn9myCmo6IXZVipBSmjpy",
-	"B1MV8aMpvIisUyCdgn0iXBhJtjLn5amY3b4TN0xOi+7rvK7tRdB+bT8XfvJSs/2K7VpC0bswPC5dCdre",
-	"RTiuZv9HIz96t3RgHkvrjUuZyv594UA1IS80HBPCVUhHCdClNODMWQD63RcmAFsJM+w18YiWMwJICHnD",
-	"FJKc5MeRKWlCldqniU3IRztfHy8chVN0wWKV4x3CPh3YCulPGseTO7UX9j/+Ug8AlhASiQXWIyfZIUBp",
-	"gFTh2/Oko4tBYe4UZ25gIyRWY/VqX8TkGIBFsFCeFA8xz4QKtosZGXZRXvlZ2kWfpRsvs7ykLzt0pN3u",
-	"bfgNEz5gSMXeGXXWOOKaFB7sNR7h9Yrt3PeO81DajddevAdEgxt77IVHFtgbX48edO2BLTeqs69968el",
-	"YEop+rEkFh/cyTVAWE8bsx0k/4YHHNlaulRERFSeImu55qKICYsvyJunPy48Oar0aj/GIgGNAMSabG+n",
-	"nQtSK35DDfshQ559K4L82/He11TreqtyyWhHqdbfHH1gaJ7becjAa66ZmELf3qXfH4FVyNyL98npnjkL",
-	"k3IwwPae5Wr/wVpHwPiKAieIFXep+C+sOL1me8AKVJd4K+64ZhGd70oKQ1eG1MCKPVzurgajzX7xf/76",
-	"8PR/09Nfzk+//9D+59nfTj/8er747uvf/i1N5XF3Ev9sSlEQnN61J9VRhtmxpQGcTpui2D5eNcAdYpkc",
-	"tVWG5v2ptYvxsoHj3EHQgYlypNfpsNjtcVdHkrLotSj3Xm3gmtiHRtL1RpfdIfiJ7QdieyGCd414F/LC",
-	"EU3REvlqQV1Azp0bq/Ft7U4APXNQknu1K3XnYy56uKKGlnLTOMxbcm+kJcSOKXPMXPEUAiykvB/AszTz",
-	"lRO4IVsa0WQNQLSObLVGlXcpkKHKUQIPw/1LXUpaTAguBPTR4Ww8YYautqwgT4uvv/32q+8jpJLV2mHN",
-	"fMkB3VQR5humFx7vbprl3qQTCHO4pooLXjVVXJo5S2kZwZeSkyPf0/0jZ0blKOPGJspOiJS4xuNQSTYf",
-	"6ZV02o6/XkfycOjK1EM2AERmK8pLgJtb/dSVvhE5x4xtMb4XEicTqOgQDQkHQbRZuCusl+fYtp/4S07H",
-	"QE/sBFZOttxKeZ0mPQdFccOMJoyutlYnxzOO/NfV61fH5qK3nP5DbtKjYRwrmtUq9eO5sDHyBXX4qMCD",
-	"6aKDCg702M7VH87QHJFhyhDrfijUL7+tYZq8YZDYGy+ly9vfJ14D78ujswY+/vnpO/JAG1af2if1R0cL",
-	"hvxsojXbJlxWr9cEMzpPdSnNRci4zTKoSZHhn1xtpdS+GU/bKNgng4Z3v8hDDHFIglR7AuJQGKqd6AtQ",
-	"xbIdtR3Jt+rtbFeb2T6Mja9kDcglK5GRf+TIx9LZnf0h2Kdarl8k6i3cxuzRPy5ua3y83om3jp04jYrO",
-	"1lRbc8HTkUErgc7T5bciJD3JNSnkSj/Am00/cBrsWZVOWz5ae+rwy3+2f4bvIFt9dAZL5cDlXBMWBXwC",
-	"s6brTDIVZWpVvUz5dZiSy6ieg9P8/FQeP3FbpT9agOF1nYNUK5KS29NqvaE1UzMU+IkLM6URREY1bHFE",
-	"q+dIXmG3qfNlX3Sl03/mrCoO+Wh7gw5dSpteb6gyQwQJxzHQ3bG4JPsLOCTDFrMW9SXSf8Z/x2TJOK55",
-	"JGn/w2KuWFIelO0pO3sHDq/SrDLAFM8rlxQgNROddCrnsQWmgeQGpqVhSlDDbybgvB62L6W0LOD9ZMXf",
-	"kDBgXJAHX0liCQYyPGQjMmi/fM6yrPVgBl7Xw4wpKb4qDP4LHLaQ1jglc3hKSAkRRmkdjArChGbVsmT2",
-	"CrSm6FbWqLOCi1kDogM8zKP7B/G+JGCcqmQw2BPDU5iHC3+Mr7Z0WbIQ+FmVUjNtiAuYUA7lWKymj/zk",
-	"eBzNAQOJKAF7gWa7G+x9+/emqjUmgZdSbKbTxr11nxhLIrg42cmmLP62ZWV9fAJ3WMenKQvMXQ9FZ6Zg",
-	"Uw4Qjg1kgYUsHR+RjPEl9mhx26J3HLSz2gpCZ3d3RjgEPYnQtAkfmz21MrtYlsULkZldwPe9btJqUBYv",
-	"oZ0T4/Bjw7nNw8e78xtD4ws/pNxM+Cs6cQ231bEoL1wZLlauz8h7V4imkAzDRZqCwua1uMt+TtHCxfPs",
-	"3xDlSPbwqiJCHlbLGuK9COVy29g+qSh3lubo/dNNN0qe9CuTo7HHmJ5Db4Z5gZNuJ1WBjPVpIBtODJiM",
-	"47F2bRnCZKnwbLCyn+YVr9c0lNkRvs00dEeav4RiDYmz0J66GrGyODNt4daCF3GxBwDEQj2jywCs3ZNC",
-	"4li2UJZwb80uvBJ92F87u25aYmVK5ijETLm+1gvoBllRu8xnZxPlDZL00rhBF7LMEYDrtz5ZNZFiWcoJ",
-	"yQRX1oJOwuulohv2TLGEKgvFgMbFElw779I1JCc2lIRS4gcidA9FRzd4gWAXwlfG36VSphH99JqJSdW/",
-	"cwTh74DwAojjetgO7jfkTTbrnCoOWyVrsS6lHK84PJLS/OSaTA16PJzeEaj6a9zJcAdfD4LZTmTyDopZ",
-	"SQ7uYxbxemcdawnSh4oV+wxIr2TjKP8qyKpohP/fPLx0HDOlIw3p5sJ7OrUwztD59FzJZckSxpf7gWBi",
-	"pyb//vbZY/L9N9/+P388vFwHUlOzCraQp9M06yRw0upvdAI38xALl524JpfKlifmcIzsh44wub4gS1qc",
-	"2hVj2izsrjxFoMYpF/hP0GAXsIFLvoJnYFoWLamTlKcVFfsFaQS9oRwsiwVS5wjYHMMyYpCVPTbMGz2c",
-	"sJuvdIY1iyYY0qvcZOdyH16vHSJNgy8VziLMgkBT8OCoQ+doQLGNzYnYstX1RBOsT/i3paI4dbnQO6qE",
-	"S4UKnJ3tOE5wvKfhJ0BEnDYCSH6sHFB9ajVdqEcoCkBZy0adFtRQ959Qc2ZMaYRYavPVmI/O/M5dgQvy",
-	"4+snT1/+509P3169eP1qNDOHmxh3KHnBSYnbW1/veKCYLtd4RrAiUaFS86ousaa/A0mk9H+hk3QznfAg",
-	"1MPCJ1EpA5PF/wWjhkk3ExMmFUl/7OpmQkI1NX40WDq/ZkITSjTTkNXkQKRAmcwWhJJKFk3J2hytRISl",
-	"3Oc4O6IxoJcHPYM7mgmt3HCaCn233eU6gMyE3XTO6eigpQILudinaqo1ACqDn1uNBWw4T/MVM3ejSsgw",
-	"eU4qZzza8++RvePrA/jUkbuoSkDEQE1HNwKPRejOh8EJnoONIVque+BieMvWiunEwfAQoKQk9iYgBtKX",
-	"loa0M89T00/rv55I92NfyEbCsoCJQiYLhPuKdUiibVV3IXdQIvxnv3AXxLCyhDijzhSKmk4IrmimfNS5",
-	"3cpfnSUpKMdugLpVIYe5AvGxW5NrH6fP7rJmf0gi7hpaXrUlMw+vnFKKDda9pihnxv4/hGCfHU2Q4lgz",
-	"zmFdAsW2E6JFkL9oTTKy7729IwFM2XhAvkBwmlbxacxVhxDAI2yKd/Erxo7aiAIxPSeZ+hbZMhZeMNK8",
-	"LXhyQEojz6SB+PSrHNNntwpFkjR71iIRU2jpdOu9TLiCb1FuYoAF06XJpTmHR5epgNlOrzwM7A1V5o2b",
-	"tEMhCMnDeqCam1t0IXehmhqGJJaM1I25vJ/U5eymzaco5orWOWbGjNOO3mRc/5loMpZkbQBLDhX/6Ora",
-	"TUghs3FjHSjeBz0Yt4obe/iiOzhhRO2oQ4WCeLWHJCYnLVOLCA7c9FWaDvj1ugskDuGL2RLDg2N5pK52",
-	"sIdyUcZMhv2+ZRb3cCQ7rh3X205dT89APpU0CkoDD/LruATLVucTLeV15Ceg2jEm2MvljrSbTlCiO/2Q",
-	"8iPuul+WaCqH4oZuVa6aqqIpfrhWTsfoYQcCMXXWj5T7DZPRjrF9fWB477lOQT5WK1abP+dqAbsfiHap",
-	"LnG9YhplSbIdhGt0Ji+x9cEk7Ij2V8SCcd11NimmmxJkr26gRAcMN3IUdDmeRqxRriw3lqw18pIs98QV",
-	"GO4gNUxeriPDALIZX7Hd81zKTqT52PmEQJffVyGRJ+ysmgtxkLbew2Pm2Dg6I0HYXUuNvKLCXbkw4ZjP",
-	"Jhsc8m4rS3aq99qwilC12vIbhgw2/ikfn4zTrlsShwlggpTEJute5YuJOMLoNC3jQKRBtdjLRIDuhilu",
-	"9lOQYUKa01rJG4ZeU8ej6lV4I4HHlSoEsjoAHFnBXe9OdNujM/BK07ou+YoCAicSQohNGxeo30LraCnB",
-	"N2J9AQMcNUOatTbk0XbS+z3Dl+6iRPi57OPPopmMViN9UhnKRcriKljJDKJ5kgiOrG7HWJHlDwTqpMnF",
-	"6+Yht741Je4B6bQb4iKao8zcMpGOJziw7mgtps1eSZLyJKkjHu2NT66GftrtsPM1BK0iY//ICqf32kZG",
-	"nuUTSx4GETuKo/W0/n52/NCSkyvR7u+nyDA2EbicMOtdtH1MOb6USg/vY9/TXXf+h54LspgWmM37N+xx",
-	"lXPBOaANFw4EMgGr/85ndv1BIzRnWjEm6FWIi0DvU5NzxezN95ybOyqFg5QEuZmbjFKYMT8sKJntceMo",
-	"Xd2UDUX+cdZyl3h02hz6/Soq9l2VTpOdvUYdb4HZKtlstmm+lWl+83Ztk5DZjI9HMeAOsb+jhmb/Bdln",
-	"aeWsEfZazAV1dDKe2tEHugN3Gth2fwe8pq/w1h5srpPptVQ3SUClQ3QlPXOBEMF9wmuaupZWc7a6z0Qu",
-	"NF4BTE4montf2fNDMVqSRrNLQonmVVNSe5msS8YcXxqYFSBdUDyVrKk2GEUcwdN1jH0g+dsvUmTchLYH",
-	"xP6colwm//7i4auHgKX/46KFF2JAWi9c960UrEq5ukYqGyPLAtX73bjiN+22drm80Qy7ri/aJR4QjByl",
-	"est/MOHEy96C2TJ9tSz5aj/aweVq8LmjrM3ld80MjPPPPuFpbObI1Eranfk8toU9wZb/SLrjOs24P5ll",
-	"o49lgffd08kv8414kdIzgyqAMIqLrxa50A8mzmBIvqTaaJdzhwnYf/ru2+F07GM58ONy3UdkueNQ3yme",
-	"ZBb1iSPdQbqwEgTyT4F4w+o/Cn2SYYxfnR8bomLaZINoD62p3IEmKw4B2ZDOGr70v7775rzzsfOjyuXS",
-	"Qf7jLqSnxx3FLcFKDxBCxegd0taWTqK6m3KYGf1o00mi61vho7PH2DbHuzO12EUfo9me5/iNMCFQ1nJo",
-	"bfjdKwb3V/n2KYppgoyVFEbRlXmalnRHQ8yNy2dweYbADef2WNKwyC9t3hpTqCNkq9DBRz2rzkBF7rux",
-	"cDgh6JBx4Ghyk/qMl1NqgmFAKQ1qCsQo9iGnWG2p3maCr2PqEd2puFDaPvQYD1kUhC6RBGLhEAVtEMP2",
-	"u3W0tkPbZqjlJsV+UxMywBPSKRHuahrhOvjvDpB1XLns+d4FpNK8SC8M2cqy0ADW8QRDNI4rOWyIp9wR",
-	"EoqQWKswQ/Edt3+M0OeasVoPIOrStY1eBIe1ZwYEDzyZs+aRyPoaImYE7nLHrUBRa0koHwqJPLRZKIPo",
-	"uptjmYeLNBd384OO6Ng/GYi6hVXrz0XUpX6CUH7H3SGrI+kRb2Mdf9BE7kTWW3ME9aC4Mekqdm0CckUL",
-	"FojGR310uJRU68Fu0U0iuwXbGheJOjbXeboJdENTghz+F8RIgkBdQokv+LCwf9V0H9gvNQG07EZixRqC",
-	"cTxscMlWoU7jphvAw0qO2JSPIQClljElKzreBR9FwL5EBSfwU2B+2LeSIYOVLJtKpK28TRtsnGAbZk1A",
-	"xajOCE0+J4QFJF4+snO84gdWiwj1RhLKyZuSOm54fCTl9jis1RMRao5Bbzpz1s15t9J8O9ZWmH1vk1Js",
-	"qCiScC0hT1EULlpNB6B5qOZcEodDuSBCAgDU3oLovQr1QzOnkRc1LNbnkIluu/mvRkCXxQkXpw5GnBK+",
-	"dBV9agyrutVso5lPcxq/sJvJGqTap8AMX4OzY0LH+acmUM4n2awBmfXVJTmHbDsoS0yosjYejDnPcD0Q",
-	"D6hS2cdbqgoCvy18EfFxIxxVj3xcUx7VNQITnAYJYUtJKZKNWcmKHSvWoSq3J3aI5xkwFDRdZy5Vh8Lw",
-	"QXwKPoVQ1TQLhbw15HfQAjSsbg/DHLkSJVt7v1j5StIqEXgGSKxPG3iEr7aY/Ek2clKp5v69jmvmSdJ9",
-	"ql4vTN2p1I0SvGiPjWizBgScX+/0ScrqH9z+GFnyV8asbIeeMbyrA66eLPcuQT2iWQrs2E4rdDnWpUOP",
-	"9EpVOM6IkaxhrQbe9gEZu4Vdt8AjkUC60muWiwJCHSEQArDegeGLm4tevekkr9ylEw4Za3yXcXXqy5Z/",
-	"DHP3kZbZZZt7ncvJYSEvA1QDyMWQQh51olC8BIvvpujSLg9qZCe5yS5diUe7Ls4OhXfWgAaJ70NfXf7E",
-	"s+U58rXADdDe8hL/BSxqzsD5cDQpEVZlgWKQEuGwu5IcEnYfB8QWMGRzTVa0LEN6WAtQgZY8ZCtdcT5T",
-	"WpqbMr+/rqbnIyxO9DWH2llp1UEq9njLUsycrhpy+uQvqF2oYgrwrzdg33zbVnLUbZGWXkHgoaqETgfs",
-	"uvR6kYwD7GuP9Sunf98wVXCkiRu8IrDjP7mnR1OeoC7rP5JPTDhkXsir+Lfsch+ZExTrtnd5kOl9Fz3s",
-	"d85XGPRyEQnBgFz91M6M31JYuEyfyhu4Qe35fBpB0KU51fhuZktFxRXH13dt7Sb3yETDacj+zNuYUvEN",
-	"ZmQEyL2vy+hjViFBxqoyyfF+PkMV+jZodOIjX9TodHPadjclfe984YiueLiMg2fJOm8RO7rTegEsK7kw",
-	"WFiFKGYaJQLCTApGGFUlZ+rSgTNNq0fbm8Pf7FyTSlaunuE4NXnX8jkndZwa8oy9i3INZA4AZ830uvXl",
-	"XQSgNQSpg3fRi6iEJAxIRG2MrKjhq6RcIoLAz+XIUcE77+SgBdJa83axUF8SUBeJLNmGC71oExJiZMua",
-	"C8hagBcaAevTZviN6WAqYPdOUaHXqTRwvTb1hYssQ9yc1I3eMpeipc/IO187SHcAt2tmVlssCVS1rKGu",
-	"jU5+zhpImLcm/A9YDfAvg/9TN2V5Cs+llmgyYfro7FBUI49RGVXuZpHrtWZmbM368aGa25mf9pVH+5HJ",
-	"2N2IihtI3Ezci9RRFN2AB4eRDzGPzfXpBpXj9PL+JVtTrCnBNooimnfd5QXJ43ic5uG7lxkTX+/TCSAt",
-	"cr67W16ByewRSqFwVg/CHhdmamvEjoLupjZvlhV/wG2Vqb0mU3Q3DqtgjyJH8myIfdLelV99bwf79TlZ",
-	"Uc30SGRYFnLpCnCGowHtMsWcIehw2yXCj46vM/otsEhnJgiI2kKjuNlfWRH0y0sVHoYgl2AX4J9CA3Be",
-	"gc4krznW9LZz5f7po2VW1HglVb39mwPmtC3Qmv/ArA5qTxqxTl0XMNuCmZ1U1wEWGA7Ttef+84lAwAOn",
-	"GuHdrp2/6y1cI6oRC/BsbEjQQIHmUv8srDke6jMxrnoIyyW1phZp6raqV+Ee9JgqL+ZF/Ajc2Gc/i58F",
-	"aB9g7ZJlgzgDR7ftwzlulnzdNzuZfjc5YhBwAX586Kr1ON7yR7A65N3rH56++nj2s3iqlFSI8qvzZFDk",
-	"JVDLr2QFXpLaXmgXQAJCPgr2yXy0n4ZcQRdZ0uTjqlFaqo++U+DMsAM6+1k8VowCRN/+GxOeCBXk44uC",
-	"VbU0TKz2pz+wvStqBxWgr9kepgi5HzYUQJmgf4WK2a7mkJ2zihbs7GcRDPwLOKNAvKL428XJV84tJmjN",
-	"Ty5O/nR2fvYnp2yCeD+gxQ3X0uOvXNH34Ed7UUBpN20eto/BUVlL4YpBf31+7jEmLv/OZcPY9x/83Wns",
-	"bQXzuwBlXC/2qUuhEY2mSWwJ+CQKUshVA3Xg+7H6RrPi0u0MzP8GpRhRD1TsU0lZo9D+owx0uHXHGeUj",
-	"YUC/9fEEoGy2C33m+O+pg5enZjwscUt4AaysLsPTXgRwUkbNgvRuPQbdH1FYn3q9dgOq3bXSlbCHRRGW",
-	"FsfItHkkkalutGQNcaknpqidSvvIb3cU63FiO7g0+zkW5kWFhSLJ46uHz8jXZ+dB7i8JdeW0FbvhcBu4",
-	"zFeoRyLLwqorgkGD0bnw4Fd7gf0WssjY4fo9gb93lrAzld8k8PvgUL/7eJ9JtWF2m4ZZxHLLCSn7MzP5",
-	"Ls6/2k+Qmu4zrPnDdvDhyg4bkBu3/cCMpIas+Sf3ZxeetJcB2vMuG5ZWDEuQ/9WpMs434RQZB/Lo7p9F",
-	"NDv9A+8DCFRTYEQzf8fAE+ke/KNhsGquCy03Tfaji/Rcto0/eAz398mIJ19CLOu3D1/y6rOT85ILNj9J",
-	"1aGAPgQFaA7RfL+VcL+6WKRVcnZbJha+qjioNHjiYMrU6SoED5JXBcQWkNJC3+Gu6KdUsYR59BdR09W1",
-	"y/p2LQNXBCtLd9mVBWwkq61ZI8hoopsqg1v8olcQzhgGZhILHsLrwOQ5x8K/UfKGtYnwnpEA8J2d9d4y",
-	"WqLDN3doY9+f43MHx8ORrfsM8e6/98NgmcpxCwl9aGFUYBo5Qq85Mvg6Ezv+WImSajP9DfZpB0eRS4bw",
-	"+XQ+1XaZTKW7z1PKl2hBkQRoLRTq8Lw3ii3iMsXRMiQOMF4h0C97hKGK9iiiIYnlOct0wWMs1QHDBtQU",
-	"MRAIR37v292aH8YeqXJlmDnVRjFadQW7LRDJBYXP9z8y4uT7auaTL6eG4ZrNIUPvwMYny0YUZaipSWPC",
-	"E1ZqBnF9q4kbqlpWEF8RoWYC6nyJldrXhhXEc6nG8IeOsNWqwWBcWtTe2J/j23K2A6tkJhUN6we5mBm1",
-	"lcPJgbnKzABe6e6L8hJaAqY00H2VJ3Fogy7XjNWXiLTAGBPe91vZRAChzpzbKSma8ojHBGf9Kjz7BXXH",
-	"bldm9Cs8LEt/N82jLDIRzmBIy4V9s4TUoEqz8obpRXAz+DzHPTx6zWp0MDSpbdD0luMOmuOUif4SOl73",
-	"6wepXhGB2wwLprhBJc/vCQRuedZ3SjZY0FB1Shamd9ODX3kxwsuQWMijvgbkRpljxNhUdsh2pFja8bep",
-	"iuqLJ1hrL8wL0Cvkj3akX5jfEsoSbYT69cmUfPYJwZVEsU1TUkXYp1q5BOR/f/v06z9mgI1OxYzKgX7r",
-	"kmlDedCjMLxMPOezbr4OZ0fSwnKAPgCUzuKDfQn6JwAtcfqFSywwDJMoo4CN1WijHbjoUYTGO3LMtaY/",
-	"o5vmd2vBHT+LgZ48a7nYRXFTPoc4uJXpu1ZyPnerrwYb5J4PjzRLzu227D+fZfCMGeDhDgl13a0p5K6z",
-	"/cI9OOwPObl36R12YM83P69Fy3oK5anLEhP0gJfxrhcpzucDF41+8CsAlPLzi2Vu78dmCsp6kmQXavV1",
-	"qZtmYm6exrHbK/Y7lg0JPzI2GhlRH89jOVDj2nSoCNkKFeSDwrIfXnu3Ea5FMioCHxgMixwgeoboSRIi",
-	"zD555HpScp9+GnIrpa5n26HBHgciTJytxYnzWCTxNn2xtjecYitecwi6Yx5HcHlgiTrt3GoJHqecEys0",
-	"2VErRucMTLv07+jlSoT9cPyzRP28r4nqrj/pjFw5KRdW5yNQgTX2MV0SV2rUOM0drW1c5ZBr6lqDevPB",
-	"IYUH9IbNdSxvZVkM2XyuXELuyvsmxQ4EbxRzuY8o2bKy8GfJRsLVtKMOo3PLecj4KZ7LsphZJ2tB85GJ",
-	"9aepJpZr5XYaW2KRnrNylgX6gbGa0JbumhqQ+NbNp+leL5yR5AZxoGs9gKvrwa/2f/KKwVtGizeYPHbk",
-	"ALE76kFdutoUedMneUDYl+dSqoCpmmpos3/1XaJ65VLpFAs/w2mCMTv7Z19IVsx5V9Z+HichCDprppCU",
-	"HTOrbrP/kkbRE0XXxvG9Tw41RuA+QHN+uB8nY0xH/5ktpsfIGZDT6ezkzeJksw2FjFgU0bqxsul2OtxR",
-	"KL+QErmAvyd2tpOS0zoqoTGftLgSFK28/C6W+3zuT4dKGxncADdRtZWZdHl7WiMXFDbtRKGTqGwt5zbh",
-	"GMsbJGTAuxizp/pYe/p3ca67uoiR/8AlfOtZbBs4aEN++JAX4nF4aFYbuTO2Kdmd7VvA1ZYwg6cFzcL4",
-	"0s1lrOBu98dawy1xGubjt2j6Na14yWc0krkmpYQUmd86S/3gV/tpUH+SqulLSYt4yY/DBF0mUf6SDwGF",
-	"k//568PT/01Pfzk//f5D+59nfzv98Ov54vvvf/v557M9rcp/Oxlhdr4W5Z4AiAwuBjtYf0bkTEqEnCX0",
-	"jxa+Nfout/08ejx8viP8pV/rA7nDXxYRYFQ2S68QKlYBy+kcQQpa2Ku8I+Hk3wu50g/QhtatEJ5VxR/T",
-	"cvnApTQMByeCgP7kn/6CUfd+Z2bG8/sJmWORMBknKiLk+EICgKV0wnIQWrj7KZBU9bPLP+wct7f5wbRP",
-	"EoFR2/d+b3eI5cEa3LSCcw8Tvbib8uuUw7tN97yH2Rwr8GeJ9QONbBfg0qEmcBe45CyXVI474sihdasQ",
-	"xO/zMBuKNNzpPPssEYGQBhmFBJZ7wgsmDDf7L7rTPmNYAa2p05b8P6vkw4Nv8Ll73Nmd72QEBHs7V1IC",
-	"raGCl/b0VH2SieB9AKqJIWTZwRzN7wM4nJ5b+FzfIwPsPNl/JmLUcIefo7QZ1M8C7c2/bI7PiGU8Cgpx",
-	"UznHSrkZ72punUKF3BFW5pEi4I5zrr/fqU/0FdvFvsl/dY9oyPvH1D0Z64rRXjyKJAmLes8in/V7OMrD",
-	"ecIdnogo+MOCWN/SDRbN4gMkbT7dUSW42OiZPckPofX3vvH72ST4EQqq2+f1QnwuKYAcDL9ERApQ7oAb",
-	"0tddDWHARUx6hXW5D7bOg7j0afZSe+ofuscJ9N+w38tNY2l/W5zIsggH/dnJhWjKciZtumayLhmhxtDV",
-	"FpNTAh+tvn0gPMcIEM3rCG3BdmJQTR7UihfpRo9mOkcx9a++Pl/8/yCdKqzKUBapF5FZYC7QFqGk5ivT",
-	"KIbMsuiekjEl8sD+ffCrtUUHr8Lb7eJZ8UEvsBq3Ad68ea7EsFfXLogxVwTfzuc0q3TIEnXL9XfZKIGJ",
-	"pdnT9r/cM1OH8rsyBNwgjlsC9nJyszKXe9E15xiWYfoXJL405tKYSn4TX5z9KA0j7IYJQz7iSx/bQASC",
-	"T9oi+f919foVoQapsh2ZNCLb2vI7vkSRt50u3b1uN+bPgokiZovED4NzG4ruxzSWUIEAmZW6wveemtV2",
-	"rMIMoWL4TPJwGOVTxhdnixmH6eRY9QTUI6qBr4upU22nBHo8m8pcsYI31dCh+yM+MWmn/cLr3x8S015C",
-	"p0j0WxActwOd+R0GsKpfeB1gld0QGL6D8a95Zh9rgcxrpgB/xO/DaGzNPIjezpdQ1S21JeQOjhxXOiig",
-	"Zl0nKrrPGg+Kgfk/8xK8xVZzi/C5PBuC7dwcXHqWeqxB4PyqxT2th10LmICWOI/yilDbH/CK7Lp5dpDp",
-	"Sh6Gd5yCGth2GZDuQ/1p0tSuhEBiMU0gWJ4N7HvFDNI234+1j23/ixr6V7gdIze93YmqERlvvqeMzggr",
-	"yE9i1Xd0f+oLG+XuME+5eq9xT21bzVpcgJCDUufazBY720hgBqera6RPgI+UUrO5LqhfsRjMb7fbVWmz",
-	"JNSXyRsmwx4yR7ARHb991TwGpXJNPlJ9zcXmIzEMmD63LNScCwVTaqk1X5aePFRfYFlVuV4vXN25BVHM",
-	"qP2CbCQI3AKTNs7Iw5+Fq0zkrz3Il4HiYVtZgyzXVNsH8EsH7O0rKsgmBLXl2c/iI1XVR3iTinYLuPax",
-	"GksgvvDbR7sC6pA/os/IR0ZVuf/oWIAhXcQ3BNXZ6Y56/lj6s0CX22V8c6Y2IVRWJh6mhjPDikhxx0dp",
-	"6TjS2Y7AubxAglVu3GdxmAca/MOVeS2ii/M+PKz2pfdSFbBbv/RJizO3o2qefPOHuFCLwFOvqgXWzbLi",
-	"q5sKfDPayDq2LJWnzN05rDDV19qdtZ1kxwcrqm4GuGwe25+vfMX2ufJjwkeH0Q/2oVAyYhIaFctaHtYX",
-	"8YUxsANfmr4ARlgcv2KgtwWRjZknjuy4orHUJjVsR/dtEjCQuwjW1tWkoLXtNVmyLRdFB/wNaKQiLVgI",
-	"qBkQLYe46bw2m4gJTDyYLDHgy59D1mwzC+jGFxezuLdxkvFRTNDCkWObrctYBCnpQt5nxw0tmdkxJojZ",
-	"yV5mdgc2NFEOTzFvUx+Vx0fuuS8liPj92wiif/OLCuJd8G7PeMmGkuAXJ5qm6lQ+LEuP4cfYooKkFZBb",
-	"THi2YlwxVzHdNjKizLnPLtC0YqMAdc+gC6aVZR8PvKcNQsOwYzIkTGNw+d2+VJ9VDxcYv1nu4X/Hbh9f",
-	"WSC/b55xUcyuISw7hShoUSgsOlF7xJegFRebZEGae9AXlvvf/eZxS/BnT4Q1I0oUyLX0XE5xndI/+gQt",
-	"C/xoTijbeoI5D4EvOXiE6vPH10+evvzPn56+vXrx+lUmU2WtZDUVejr9K0ZO/UaqleX+OYUSlMfSau6L",
-	"kctNew6yT5clm+1AdEX+kPczwI0rWTCkilbIStAHHvsyb16yxmW5RM/9U4dB24GMwES2g54FF9k216bA",
-	"L5m9hHZSXVsTR4xl0oJiL6xt8UuCJPtXF2zBRE09Bqn98aySktECNZYLEOc9CrOvM71iykBOWIrG77NZ",
-	"0Qt7OF0cO9SGySzCVWrkF+cgi6QmIf7460zUla4xqKsczayLlMOc2HW+BndkYHw5OJpG0nR2tsNxcPoz",
-	"qTZyLni6rwkSiXeECg2SlEXFDnT9/DOtvEvzdk8swqEEFYnYbp6odWp6SlZsmOoZ2/PwZn0ADlHkNO3H",
-	"lanY9EXmHtIowgemgMX/hZb8R1oTIKdfeKesj1XoBbJuN1QVrCCaGQMY2siNywpuXC1D3ZQQI4AavskD",
-	"4oFig2rxW/j5LndmFANK0JrRLj1YmLeTranKqOSo+2ddrFOcZtOUH9vIRGQKEuA+gF5MRwjhHM9lDGFr",
-	"vvJ+K4dGklpxgfWCkC09RR57IAFG7fOW+ju1v+Pif/inYi09vx9O5olJnF2WDFGMKavvfU+Dw0+EDCLQ",
-	"BpJwLfek5IK1FVHtKXJGXjnfT8Wo18VDdVE+i3A/pzcsYujGzxuoqv4HnbDRlFOEXRcBM2DlHn13Lobt",
-	"fVZO+BUDXzAtj5hu0XP/h0H5bhnJYSo/X0Wsy9adac17X5jFMSuqgin7Dyx1FSoTGMXZTGR3e+3ruS7l",
-	"J6Yvg3GGBzIw+yMwNjC25bIroun7Hef0RWv8me2y3pcTqlp4ok2nbFmYZlHQC2BOiXvSPWrGmmLxUn+J",
-	"agndQdwaPeSqSg0esE+Yd/7fskxYgkyoLWVKHayQaJnjEoLf7VkzFnN05V/47cjn4eLi7sLKfR5+PJnk",
-	"ET4cI9SNtp9y+lnuY636Ntk5rNEhntLQXdKV19DdPzU39n/C+Npppvr1OkNIfGTRnzC9Yl4L+udynaKc",
-	"H3ebunWdy0ZYl4wZiN4ZpgA3Wdgbjwq8/QZvnCdelfm93jZPfHGaz3rTxF/N1X6b7zaJC/A42Yjq++Y8",
-	"YmHp7lme738WXge1bfpFhH18Zc+jAV/WVWe65hdUbPzKOWg+twvrc63TY492Rf32Wsid8BXZB4QYmD9j",
-	"ttekRDtCUwfbHgzKPiy1dMkfLsq351h27LDADuSKrJTUukNammUdtI19ufDoFwGVA3LUTyAsk2y61Q0d",
-	"u9Zd4OadfZqRkaY+pcawqjZjyh099I9+8SJ+riczoipeRTHOudQEV4LKzzAYra48pqu5M/earqTQsmSn",
-	"pdwMswPicy/lZpz/BRDUJ9MSmzMq78ojzyclSd9vOMLPRUIu3nDmrA4+3/7fQcIpE57I2S0bOAbvmoV8",
-	"VES6Prq73f2ZhK6uf+9eYljRF27LBPaW1SVdzWPiu7Yid+8fNGm0CyHWVOudVAXmY6M/LPJQ+ZSPd21t",
-	"5ZIZAleC52fxxT0hN8+0xKf2EW40QVShLqVJKgSF4utBdNYTeOA+VSb4wGdkPVSN0KEmffAQ0huPo/c/",
-	"YbFAbdyhfBm77LkmENvB6mRzb8Ut10aqQebB5+6RL+lh7gBQDDVzU15q2+aMBL4F14aLlcGGfaSjB2Y8",
-	"QuF715WV2pxes/2QVxLhGc+lNtag/1LoENBAuRCsILbT5NoeT8i7bv8bbr6VFZ21lS7PKCHYJyitaejK",
-	"2Nd9AStuZ1QU+u5WZeZmiadrjqjn1rV3MNcvBKGN2UrFf2HFKcyEVVPOjsKqfIuzFQl6A6szx5K/4YLQ",
-	"dplNbFUmbw3IKr2zkpDFqL/BpNX7cw885NXn9gzAmHLUrdRsL0OUZCtrl5bdvXAAezgbtBvRv6zIcST2",
-	"VlwxWnhiv6w1+NY/9E8Nu3WjuGJm2H88j3qIM+aoF1go6t6pEz7jnTRU7jZavntz57aTO8iQtpaNmOVo",
-	"+5FR3SjW4yzJiPhaMb0d0rreukfuVfrwE1lME/w81zHgJMu12pW6gHmsldxAUs/9iJ4bcc6J/vVnntpL",
-	"wC74O7ARBVNQz5BrRxnACkcTxedJG9fXsXT6NHDuuFmAiwnBiCtZMe2ZvvrmSCmltUcoAA8p+btcegXX",
-	"ZfEsHPDCkVshel0xcDnqzIYAwM+xM9899AUtEdeHmc0PP/z5AITYnl+X4A6AIkb7+zY9bpji6/09aW0/",
-	"QeP3GtjBT3yJOm/HE7FX4Yn7u7PA+trKsgCSCOej8GoZ1MoHh9AlMAJoyF7xKG4rDJyWbHXEm//EP/QF",
-	"97Lrw4x7+VHDS3PKBfFzsIgyb1u9C6uXnJGHvo4JXAOBvwXdeHBBLn2DEuGa9o4UkKk8z0FxbS3lCJ2A",
-	"nYyOciCt0TWj13hJd7ny3DDbYlF+3A+wkFc+rd7+7Od/LkPalxeMqYDP4f+OGczw5ueHE1N9TZclmyqw",
-	"/+0yBVJoy5W9a60tMbHNx/69RJtrxCdP3lhjcc2h/aj7izA545LssYUF8Q1EPCVWgpczgj/tx4Izd6ek",
-	"2Hg+cyf90bc5fr6Qncz6uOxf2DHHQPp33y0jluyd2v/eUthDzzL4YsVWUoGcJWvOK9m4Lda3//YeWd4S",
-	"EToZWYwCK8efHo3FX9EKDnJGV1sCYclF8HW6vA0XfNdAkO8+0Dt3NdOABqyKP85yE6g99IUH1gicc6u7",
-	"99H6gDvrie4I2FIQ3uNFnY5Svd8tN+goNYtjEzkUpVFAdtf7gRul5+Bx9h0Bajlrh81evK7weo5dNPap",
-	"LqlwvErZ8+bpJ6iu+1zW93TevKE1U1/AN/q0HX7WGGt8vcWaqcpqXNwgexoQYUFNznWjZ0uKsSeRVe/+",
-	"3lQ1xAeDv1Qq9yl3V/gStA9+RTtucMs9g0fG1Yf1j36+PTfI+IPdySwPdna2UB1eyqZT+lfTvQ4Qt7Xv",
-	"jV0AZlbbI16KZ+6ZL0mZZLsws4vCDX2WXAS5E1YFctUAfbKX5qZfHiuPYr4yVHWm+l5wyG4if2eEWPe3",
-	"upGNumSbRsCpp1jrmpxFf7bfIryiG5aSgDaVCjm7aAn86aA3s7Uh0peWd33+ohS2PjUCuDdxyzeYJGFk",
-	"ncljztWdMq8FLu19Hq2tQGeEYJY0T1kWCSLSwu17XD4UgMGj9AU+8k8d4oMxHM8OwdmYS/eD1pDAbeG5",
-	"3cBvFB+oCQGwj9mNh3FBUe7b4HB7O14LudPgibp6/vD062+/C+zKW0btOWE/pFtW+DatN0piOshJgXk6",
-	"hgF/4dxfOU6uW5SD7TnwqGbffeNtnYpeM/UHTQrmavc8Lb7+9tuvvgfSaIolkG6Y6syFhioayUQr/9LJ",
-	"UcXqX6pOFa5s5swBSZ0FWILKGlfVzt5YKMrC5ehG+yE+fEZ5KcMhdH/0aFC9G7ryWQLVbxktCAOcGnI8",
-	"uvkxWyWbzRZz65H31NqmITi7pRAQaadPMTt4jmPNB7L9Q/cayvYfyUbY3AOzYTsruidLRhBaVyyC1iIY",
-	"K1w+3hKTVbw/kK+2wc++okJIE+jgl3uimEu+CFQGbpZ/1Vv69bffjUgv9mfoiMxiKdicacUiiBA1wdMJ",
-	"0aFxhbxxiINnd02NYcq++j9/PT/9np6uP/z63Te//VvieIOY5DXb6yG5/MH+fo8iCe1npNH2bW5BNLIs",
-	"nNEaAyfh+IuyevIm1VtpqGFzIhtB5GM1uaCGwu0Y9efDMW8rtvKl+bKPLSehOgLWy5lIoiBTR7AdgCV3",
-	"W3upsdZr4fAVrcUUuOK6/2hrqoAuph/8Cv87Enbxo302wl4c380+NfxLuXD/1SEdFHXqDJ4jvm648eV4",
-	"cP2FdCjqQWrTPzPzqvPgPe6r7odyqNWSzpaWAXybbAcTuaa8dHd1xaF0CyZgaNha+aPyHdPHZihN58Fv",
-	"mJonCnnFREEogew+I506h8gBnyiSwq+/aRIdvwff2eGq3gJ2/l7xuVINXJkqv/a4vHZHyJ04HYU4fr0T",
-	"edTqfPuh/UyuwvTDsnQXe3VPuGBaFFhUOnAsAT7IQ3YGZKvt/T0JVvSBz6wA9L+cOvLh5/koIlyDrn4l",
-	"cJ9HWJ0Fxodwz/tSebE4jyQl6q3ZsU3555lMh3eo3Pgx0h2G82/JSGQVkIF45puSintM9fhS0czjmR7g",
-	"NLDa4JqWmgV3nmKI+hWshR846C8Ev3bb/TzEtpDyIQWp7QwtnCTXUhlFuQnQZ6tRFYQ7JcVBzwaJ/N0j",
-	"9+mVcZ/IOa4iG2Y2Uw6onjocDFx7dU66TNDgHoDKdVzkhf6Kb8SL+2LwdY1/ZoG/QuBLNo0Tf77sZLRv",
-	"mNFApCqvOZRd3rESWLvQXQ19vGLm9DE8cIT89dYLzVaN4mZ/cvHXDx0WnBpKZ+owrnZhT43ibFBJxzV4",
-	"B4/d56RHn8lM/HIu3+RzuSMVFXsPfCBuMrCKj+KB8zqjgPSn5L4EP5qNL6zYugRaWIFIfiROUP5keN2Y",
-	"Uff9UyjDPgfcwt0zPVmvGucIGhT08NS9ynn4yiCr0nxFb/CDrAhu4QAcBddOBC612v4l+eb8G2/FRHWa",
-	"fCv9GfXpGNBPAA01pRlUCJ8zWj6DUY2RDPv0PKLhdEFo45aaYJw7ssignPzAJnilkufMQ1U9ixqb+4TB",
-	"tm97tjxU1Uw1v5khWlbM+xq7WOe+7HrhM0e8iVfwxJcsicXnZ4/gZr5DAYLO+g9dUEw0uxHadtiuu0Ke",
-	"zs8XDArFPuKuj4v/HMX8xtEfevrL+en3H9z/nn749XzxzXk6EJRncQizcy/AMRSyz6wbh2+mJXQuv4RU",
-	"oahxZ6V7GHX30yl8uir+iEq5pyHqEWRjltmhlD+AUoZHDxQosvilDxXbiblheXZcs1mXveWSWDhSyN2i",
-	"G+MnJU9mhc6C1YcVNqw+hdSz4ZU1rP4BnvqSK+s6MfPKwuhnz+KzE6vj+I/LfUICqbVUZAlZL5Vm5Y2/",
-	"VZoawLiDS/EX98wXXAjswszL4MY+x0K4KWpr2AlpAEYDd/QwkNmN7d6uIz93n/dCir+am/pLopkoXJ3G",
-	"9VozQ+bxpz1iG6TDxu/gsrjtgMjU4rLFKPoiuOEPwJvn+QvQ5OIGgKyh/KiTneNediXraIE/tzbmZ+D2",
-	"lcKaZF1sYbhoWBjYIG4To67I88VWAC7nQl+SqtHGLsgu/O5WC0jldY6vFwVl8N454POsuOBVU51cnOe4",
-	"PX8HoMvPsfeeyx1ZU4VZZ5fu5gfwFgQHMBnNn1szRqph5bFDkTP015Mlo4qpk4u/frB2+8o5Yf/6wS6K",
-	"ZurGS1SjypOLkwe05g9uvjr57cNv/18AAAD//w==",
+	"7P1rl9y2lT8KfxWsfmatTOapbrUc22fc/WZ0jTSWJY1asdb5x5oYVURVIU0CDAB2qezl734W9gZAkAWw",
+	"yG625OScvIglFUncNoB9+e3f/vVkJataCiaMPrn49aSmilbMMAV/e9IoLZX9ExcnFyf/aJjanyxOBK3Y",
+	"ycXJCn9dnOjVllXUPmb2tf1FG8XF5uS33xYnT5leMVHYv2Y+U7RPJD61lLJkVLhv3fAVew2vuW/V1Gzb",
+	"T8F/FieK/aPhihUnF0Y1bLh/z7ko7C+2F4rXhkv72Tei3JPdlhqypZqYLdfEsE+GcEEoWXNWFsTYX82W",
+	"kZJrQ/RW7vQlaeqaKUJFQUq5Y4qsqGaEKkakYGcni+T417YHcScr+ukVExuzPbl4eH6+SHT65dPMBPBi",
+	"cPhrqSpq7HPCfPv1yeKk4oJXTXVy8TA0w4VhG6awnYJVtTRMrPbfs31oc8towVTbavTYqX0uM5iv0oN5",
+	"xStucsJRwo/xBwu2pk1p3NxU9BMO4Bv429BwfrMzo2spNAPhfqvksmSV/eNKCsMEdILWdclX1MrBgxqf",
+	"+P//XVuh+DXqxL8ptj65OPn/PWh3zwP8VT/w34UWu2L1wcrMjglDdkqKzYLstkyxBQgMSJuRpJBnMC3u",
+	"c7a1R6sVqw0VK5D7WsmaKcNxFKstW13Dn7hhlU4IOUzLS/yxnReqFN2fwJxQN7yu3OF0+n/4U2rlWkH7",
+	"q+9H+N7H8IJc/p2tjG0Kx8GKw1FQ0xHPghp2ajhs5oPRLPfJQUIHkr+0IxwxhBNoILy0sF1LjwXX9NcT",
+	"JqzE/dVKjpI3tsvaUGWFlqrqZHHCqCrtF2vaaDyddFPhY7K2/+EbcSrXa/sCTBA8Y2AXbOTpkkKnSkZv",
+	"WNSTdnjYkw9SFfpwYu2pdXi8PSI4vAWRCgVvRzXRjIkz8pqxghVWErE3ZEeV4GKj7fkVicjX5+ntfDhT",
+	"xQ3XUu0Tq75es5WTh24HX8gdqajYkwKOfE1UIwgVxL9BFCsZ1XCm9jf64mR1w47siP4mWNOKl3zqW7xI",
+	"PlY3y5LrLVMZaYSeF5kfb7jmSWFdnGh2wxQ3afHXTVVRlf7NcFOy4/IPlwc+Gw8iarhtJhpH1Gs39dF8",
+	"LtpF/jggG0+ZobxMSEgkO0NnbpAxOHJBZDpLOeZd1C5S6+yGOv2T7/DF1Dc13etDuf/glYpCrprKXhT2",
+	"ObKigiztP4pwWexJrWTRrIwG/UJIEzbHgjC62hIpVqhzjJTnnjSEqY/G77rdzvHwmsJ8HqxpEf79oENr",
+	"/okVj/eH8/J+y4gsC6aN3/mEG5gWBWMFZcy+rQk3Z6lbo5IFKzN7rmIFp/44n74gcIbubYe47izEpVX7",
+	"rPYoNoSSkguW7Jo21DTpFbJXhE5Ph1X8bM/UpEVenNwwlT1hdtt9agr22A4ODxpOjKMnPm6V/cS37Ybx",
+	"dmd+SJL8NjoQJThmMudhflLzM9Abg/t8ou/J3vIqcYCVhilBDb9heuCak3aCyc6KlpGklPKarKVyN65T",
+	"cCP19jx16xVK1k+2vCwUSwgy/EJgMTSp6B7EV8m6ZkW0mMHagoZfJIXv3MqB7bRoqiXDTg52rLb3A9sl",
+	"PvUWf/F7OnSs0bleKaaZSU1krfEQgAdgx66kWPNNo0C+jn9ZMxXuje7Hr9wv2IC9C/fEbkxSNdrYj9Jl",
+	"yey6qUZM24tGpnQzJ232YLkgtWJrppQ91QXbMW0WxCjKxcX7BR54F4+e/vjy6s27/xsOoorZNbl4/eiH",
+	"Z1aCULmjAuUL92T7GJFrmCkmNKvsGFQjdPKIMvIHf352ewv/bMfOREGoPnjXnin26LDN1CU1VsUnqy0V",
+	"G6bPTi5EU5b9XWdkenu1O+lwm22dpI66nV/IOrUYFReNYUff/sE95oUxXulI6BUDKyDza/KgtacBN6Tg",
+	"6zVTmqyVrGDelvba29H98UMXpiFqO3SxHR22nZxgbe2SwlqKeHKVb9YnF38dno0r2agVg3d+W/RXhQvN",
+	"C5a+vqx9H8ZIDVmWcnVtBQnv7/F7SDt3UM+Bs0bR55o0QlNeXDgDe8uIoWrDDKEwXpD3lDF62LAzpYaX",
+	"gFrzDR49nOO+vo3Tc/jcx8XBmWDvHQb6R/A7aZh6AoahJrIxC7LjZku40cQ5Sc7IKy4YaIwrWTaVAF3R",
+	"bKVmfu/jvHNBdlu+2jolpuJac7E5A7FoCm7sZ+5mtRdBw0/8lFUI2Y1zyxz8grbXgUMrtdXkSNMHls4+",
+	"7ttdtFqM635y3+woTxqxVswVM40SdrKpP35NsLftJmUFoYLtFkTeMEVoWcL6aUM3KdHc8s22O+eyWZbR",
+	"hOOdbLtVyl3qKltJUdg9YbhryV9uVjKa2jY54uOaO2fUuMVPeyHsebemCmXuwurH16SpFwQcIlwQbXhZ",
+	"EsXWvUs7s4bYJxz4AmcquxMXJ4/p6rqpU/40ezeNlC17IJbMsJS/ejFs6JSJQ+vZJ7oycDJagbGrU1Eu",
+	"uopM8nreSMEeJWb4JQpayQzZyEv4onN1elMFFXurzVUSLYlxK2pb/LBNq95bVhZpM4KboDNds9pcElbV",
+	"Zk92WyYi88m+nxzmVtaH331ur5CHl+Qc9B1qFUDjhnK4YKNPjZI6r2pvS3NT2sN2TWp7weJepsTLAVk2",
+	"oigZ2VI97RIbsk6989L7GQtW0RAxKBrYoE5qFye8qqUyST+h3tKvvvk2eVVOEDXNf0lft/bowknhgiz3",
+	"Bo+vEVNt6DUTjyZcJZH91hMFrqod3nDWEqAiSJbdBdDO8WMEroJw7reWn7djYeuG2XQT0o4i8hyH08GL",
+	"k9sa+ePokTF2RxyeSstwWo2Y0CXb0EkTesu7WRSsmNLM6M0nG7OSqNV5oVeNEGhPRLPKRfSXNeUleCOt",
+	"8tJxN06PBHRlICyon9i2h4OKAa7pEx+X6K0onBQZ8yCKR3Ul/LHdV06DsAd3I2q6umaFPf4aUTJtVT9W",
+	"j9x5Ba2smjHacMIBPYW3UqcYDj0zJo2qx0jtBc7wIjcBUqBPjuvraDIUo8XIkd9YbTg9+z1R8E8uwoq1",
+	"4wzdbFesHWc7vXnZcFOZ2e5Jx59V3fHWUYxse8bS8cVLegRhiBmHIB1h87gPuMcXofsDA8/4+9tzbtxQ",
+	"wjU9YQpe0dV1ahpqb65P+NZbqsxRT7oblG/B9zo/Oy8YLc124pkBV+6Rm1niX9x3yJKtpWKE/aOhJZHC",
+	"GQEo0yF8MOYcGVB0KS8bleqYu+s0YiqU3KFYb+gNI0L2Vaq0OrcNE9X99kbK4gLBGVQbQrEp/PaBtnZJ",
+	"SmrYBRFSMFAUiga8ebbrC7JsTPuh8KZ9lGsISSjbb4G2lFPIbGf9xWW7Akt+/MZanAh2w1Ty5rLNjxNJ",
+	"r0O4l/5s2x99Rfs3Xo69qoWz7MZ9XnMzIg4ZLl54PKxyJEzxYYxyn99MsN0PttK1g/0cdFHQzFEoIC6e",
+	"8tc6pX/HzVY2JjJk/FqnHc65qGzwDg7PksM6+XjtNaKI7Kuhr/lJeZu8dsLBd8cLRYzylGEjQ31UKU04",
+	"7zi1e3fNjN2ESdPlqNHdCLud0REG+gU6bK6F3GXjitMFqVZSrgcHATgSgGAsGdltZZmOG1p9hy5TY3pp",
+	"fIRSb+VOEOrga8E/qNlKMTD69PVAqMVI5RtIBEyCPZk1EkccIHovDP10F9hCeiNkzDTA9uAKRBPYGWxe",
+	"Iq+8wZ3xGk2yhtwrj/dT7a6Nkk3CD/LBHT9OaKkoCDx54SJWsfdxSyGSC1GhszuZateM1U9kk7JVzu2V",
+	"SpayEQVZdqKFPqT58Pz8vAPbO8818TSJlui1QDes8/k/ffvN8a/r2krBD23sp+3d118ffXu3ZUk/xA1D",
+	"lKi2W48LslJSGLpc2D/bk+UXq0A4D7zzwDpnmNNDlvuONjG8A6AX/aFEExcvU1K6mY/TdKU6gxJQTTnJ",
+	"Whh5oTnjASxthW6tXKjqcSmt1ZsABPBM10oXwEgE6pq73MLHOiql+ZEq7k/Rbm+zV8QNLZvxJx8+nWr+",
+	"CVWKsyIDa1lRpfZcbBLRcrkmQu4IXSmpAZJgHABH+eg0KSTTbbyudxxGfvFuw68lwmG4JiVbA+CVkpop",
+	"3XE3RrfMykqtw4IV3H6Flm+7EMeEPdKJefjQmba7CqKAS7aSFfpxzZZVF+CNXpDKXrsLF54uFqRiCv7r",
+	"cBILYvUqfXrQ3XbCrZjlYF1cD3xZKvx4ZzZuidyKTAw3e75jGRlJRdQV89J5ZN7jO6uz0mzngrxyHUWZ",
+	"REGc+2Rhl8PJlcfHH/QuRmXccjrCJ7Kjf81SZ0lWs8ufJXmdj6KZmnLKJ/1cV7JiuFPgwtaG7q29vuWi",
+	"cILC7eaR6U3TaK9Y3HLOnBLlDhiXYwDjDl0OrWSnNTGnLrA8DWYL4x1tlrQrmkRyapPZnvEUL/IKcgzH",
+	"VdOApg5H9EwYBKoeoIGSUdL3rYqgo0SBLduDIIzoam4/+JldhGVxfXDzlF5YQ0u5adhTQKkwkUZ4eu9e",
+	"f56tZeUUI3cWDhpVAVpfFA5oDEd0CHilvfzjnJbBYKZm2I0fhvycl9MwiHltRNKJsRN8I2MsVPQ6AzZH",
+	"vN+07RajnRP6ct7qG2mvOcssgCu94YajCH3uwo69GRfmIZrEwUX7sQ0W9nSURqkuuCQ6QMfHieddSRe8",
+	"LjImfcUQMbWR9mZYUkRMUdFVzTL4xuPm+pFQCETF+gZ1akEWYXKjESVXKYAtesCiKFGod4S4ZBR3LcqK",
+	"LWWxtzfhNekpTYMAfd9AQv4p5NPorNIckN/enWJV5Qktw9dS7WL+0CRh8u9kxIm20KTBPrnHfBbVVEcG",
+	"S2MlvNcc4MzUkN2WAQwVHaTWVt2PnjaMoiZmDRT5x3R1ncK/bKU2F7VUBpvv+fW4JuxTjflEUqyYd7/F",
+	"uKzk9bRSjJqJk4SvHPX29De9Bh36EoMkeOmhPn3DFC0hmuOMGIf+W8mqomkQ7+SAvccFp6NKUXekYBfg",
+	"V7SdTbcNE61fSG1cJumhsLhlqege3JYBtmxXkVyz/aWTnJoLwQo76MxR5+IE6TtZySqNWqLlOg+YcyYw",
+	"E4VdCvusd9+s7BW1IC5/zsfUpCC6WW19/tpIWJ397ge6T8+3aHHaOwgDu/m3J6yGLp0WsBBb9CRvJEbK",
+	"PY64TTTd39Hnl0yZtrfRBe4dRHsrdsNlowkX2tCyRMcC3VAuLok97OEf9AWxmmfJon+Kw2drB+lpbxIX",
+	"Xz5ZnLRvJNVAxLgnDqaXyb004Siyb/7A/KIdYrlSNkZCkKgh9lkrUA+/sz356hylaaS0iBTCMzIX/qDJ",
+	"qpSr6/GoPm+mDqY322d+c+msyWStD1tJ8Ndc0AR+1Y+Sphgv4SC2p4CQABW0oqdUY+/rC4dcxbNcG4S6",
+	"ZL7/w+BC4IfsIeIXYnHrlQghnSN54XJtn/5Hw7TPNht64X/8c5ikRrnVfF6MRwCHd16lBCVcffpAMscN",
+	"2u/HI6N4h49ducRReNE0SnzI5ZrhIZ9D6/nXnRfhUPi3snbn447uUUfm1q4HX4r96AJPxIdpSIG7/Kdc",
+	"k4DNH3dqgC8yvHPlUdQ9CbX/HINiIWjANSYBjN/NdntM8E4YVqe9Eur4y+/hoZDRlIJsFnx1FMHwo3vM",
+	"GvGUG/0Xu0cz2ocPjxTuKL+I77ylFSPNynXQEsZN2Y7uQZkcPWsf6P5xEk80iCh0vgcUHKeTwNzFimKs",
+	"Z7ZWiV/W3vbunxB4O+RtLnd9TUrOzWlO2XvIhwr4IRg3GAZWz05fEu6kyQC+07tXyZS2+sE2DLoaXvoA",
+	"8lF0bTLuJ/uV1ziow021F6u09+Oo5Ke4QCgg8ldlU1gjZG2nR0uypumwbCyefVykPfi6up89++4QRnDz",
+	"HwNhZdkX19CjvKjNgTVxjoJ7wJq4PsqSr/apKAjcBy9kozLpu6UUG2JFSRH38HOft1dLLgyG0nweENg2",
+	"kNayZKSmWrMCtI6tbcDRwbTK6YbfMAjUW23RZYTsuCjk7ox8jdsJgmiyMWlFpY1lf/ufcSj77KtvUphb",
+	"UATeQvgpHZEAXwsrEYJqN7T0+6jtNBAmSeI8E10NMLLRdu7gjLy8EjzKkInVGFlRw1cJxf7Amx11uv1s",
+	"fqmv/G3dHZ5VGbnYdG4RiG5qYkWMaLp2K3rmlNsLCNK7WTlr76PMRQSJIvbeic0bmL2T1o8DoW+PdHdd",
+	"8tQxccoHTJK+xl+t1Xfi9SL4KSALtYH4YtI+ygDTve9tqqsiaVRdxP4WcNmhRkOXTmYTGX+88FGF8Ziq",
+	"Ftif1CftMevHldEpK1bsc/QPSMo0pPn59bRbGqRQCU/wk5r62yGbvLoQpigp5NwEKov7w0aMy4XNJt89",
+	"kVXFhPGpxn1Ape0Qpkyu8MEAlYGU1zPyCOFs6AOuGb1GaLMLhUEGawiG9fQb2SzTiXKeIEAY1TCXLczj",
+	"z8NdfRC0io60/Dx6u/pAjYVBhdTeJeBw2kxcbagodA77p3M0QX2hvEZOKYc1SAskpERnfLg8wiod6at3",
+	"hSeyvEZJjAsxuyikizvjgDJyVFPFdUrc0RF33DqlBRebK2YiTXb8C1Ptmn5mAPYRG26/lhsqfPUd9nHk",
+	"3l5LlSFtwGDyhonY7ZZjq7ojkUoUyVsDY6R/c3Ck7yeipqQqspxbB2QMsba/m6CIxsswEMMffeQvTozi",
+	"m02y48PXgdsk/nU//i79gx1bepIjuNdjALCnpao7NemV6HM8RryBDxe3vTz8aHN3yCCpobdVe3L/5umz",
+	"V//147N3Vy/fvHaJY0oaZCeBwR5HTzjjB6fm6MwOHVDTLKAIb5G0gnbvc5InyyL7W5o847E0W1Ixikaz",
+	"hgAU3IeemoRbq1VXzPBV6ipMGl+usbY/ba+PTmMGeZE79DK8fH1UiaPzhOS9wwPp3tAaQycBGm4DblEh",
+	"DRlHh+BgFs7V1OH2Gw2i6K5BYPHtgz3LphIZJKZXt/LaUlInUkw3pbkk57EbFIwGaw73mNSi9iqmtXM3",
+	"jMXgpTUQN6igg/gP+yEdnS4kxkmmC0EuAUA+aZSWsQvW0RmxahfAYOCO9ox3oOLi2xGPS5zdDp7tQ6V3",
+	"Uvb4iKPzkmCCEXYcB5F24WUuiAlXwpFZ9rruXdNItbliCOUfyWjCq0FCN5cC2yY36q3c9QNiOaBNSBjF",
+	"VqL+ZcROy5K9kps7e9nwS285S90y411q8WfuRBo0iYxldPx6nP7RUgINmLHiJgsvOwqBP8R7J9DvcyNN",
+	"sk788Yg3VjhtdUiUXuFTwz4be8a/T4JerzqY1ks48fUheRX2Je2agfP3rZyS0w12kX0lyTMGH7yv7qIB",
+	"PmN3zVjWK6dnj4lBxYQmuL6daeksaXcFugMc3kstKDCdREGXGnhYAa9NtbszD1nchN45+MctMxge74lq",
+	"SrYgP528+8urZ+S/yNtH71/8dGL/YdNQZW9A/294FdpFxnaduxFu+Z9ONDOmTD6NfhzgjxVtaoysmXDq",
+	"jof/O7eLVI6xLVA2kUfC0Si5lq0moCFD3QeADia7niRndtGebGWGHDmPWkdpsEvkDznCCm7wFiT/8R//",
+	"4Z1Ga6lcJhy47wJBWmC3PVioRhQJ6szXTcxqubW6k22QGEnsC5mbd0AUZwldha9FEIjZo1ihkf+JwCWp",
+	"DZHhzpcHmQyjXx7Ji4gfGLhN+3Ny3J06PjNxXB9dMl833cW5WfwUDc/+lUlKzKqjKIy/lMcc4tG341P8",
+	"SD9btvheT39/CkdWgZj/iktOmmIFE4bT8jPM1pi077sDNwePqzDc7+3TLplsyggbnTkonOzpAeI2/4i9",
+	"1KESC+SYLhBLSzX5+uxTyJOmYj+Szc35QKBjUTduJwXf97xINdV6JxW0w5BdgN/wkm0gALs1pj418hoT",
+	"tEVVn978yf9pJauqEVhXYWWFas1X1KVtggWVDtuGniSO6dCZNPGE79jboccy69ebWDeZocHUpLUVAMaR",
+	"CePzV8wYLjY6QShMi0IxndHdOC3ZymSo6nJA9vcx/bUPUC9ZKSHHJB31hZ14rOQO/eS801+dH15t2xwM",
+	"/jkXG6ZqxduYp0O7X7MMahs4xh7nWFHgV7JhhkgBcIaFgyQQN1/gYUJKEJz2M/LKYUocHCV+2Hkgr4Xc",
+	"pcGZpZTXz5RKRZ2wjgA1BNEJ2df9aZPAcIV8H4CPGcWRJcUnmHAzHumXjyLVLGuCvG8xZDASuVo1NQ9F",
+	"J0YcwTUXdzRJKiroBo2BWkkjV9KhLJygXL14dPrVN98G8WmWJV9Z8fEIouioyRoHinIzxiyA5+BkAJLe",
+	"94onCfSR0LdP9RVBQw5JfmNIbpo1CgLDwSc94lzxT4OnnQq9Pu7GeO+fy0SnHEOVP5faUyhqIhwYCaLv",
+	"cEi64hHjzkn78OHhaG3KV3zFRLKIwWufil+6R3ANgCAArOh1vB5bCvk11TB8cOiQ+21gsM/pykyI684T",
+	"L8Sm57Do8oWCRDb6Kw0tR5S5WnNzSYwsi9ZDsOZKG1LTDSNSlPsR7uO8mdi7YNMulprJumRE071zQUAu",
+	"VpQ0VzBaYtDi0Oty97sRCvqMQGGstv0k/FueqR/cLUckBjcTB6wm/y6YWUmxXgDKE/+0ERW3/y/5gliF",
+	"7o8LEhIOPZbTOKeV49omkIzoDmKrljrCorjDD89TxvHkA2txsmPLwyX+y7tXvv0X79+/JZoXGYahnPRE",
+	"h+6hNAc5QdcO5MWtqYL0OH95A5+aS1e0siV9NU3uCQ7cgiBJSzqmRc1Q4kRODYCKKC0KHSreYRWSu0Yf",
+	"dCbe92ErA4HcRTsHu61s4e/RyQsOQ9NTM3ZSXQOaFNUMb3nY92PubyFF2mQYlaDSuR5Hnbgej2hif2/6",
+	"3Gl183QIP5HfgZFpTC31+IygoYdU+LQWmSZv/5GppW7Jcx3phVUgw2TDcYumqFwfZHCO51CYGTKQvRpb",
+	"qfNCsWx4aU65CLH9NN7vCNJgRYVLvsuADQZY2F0I367XKKU4o1nhyIbIcp1UPZE3TKVplDOJxv5YD+KE",
+	"6RL73KENOdWiyFdw21KdBjlMZ4d0LKKZu3kty9KeJeGIjIu1LMYxnrgJ3kK1Jt/cwPzeDfjRs29pqd1+",
+	"9iZlVtSiadzyTBWYvI84jwQ5AvjAnrcfGJiZH6hKAOjTAIqXriiCt8vQH542eDIMj8/Q72XfBlJQUlGz",
+	"2mbqdY3g84j9odjkwFjzcYU+rCrYj0iw6TMYoCLuDVPL5IEkclWcvNJkv3gRajpBBBA040w09TplA70t",
+	"6YptgStFO3bVNS9LVhA+sXDbTvEk27bDkbv7RAcSL09YD3fJCMhcd6u61vy4BlbpvUr6qdvoTZozlK22",
+	"ElSvWsmqNhn2XFYW0/TsQ8wmVddTII/tLkvWaytLnqoqkFfSxmZe92U+hRK+/SwcIAscDdGEuoE9Vt5R",
+	"F3un9LhVMz2cUNj9YKTM3POeizKho7n9ffzqCRPvRrto44EoE0G+3Ez3lndQ5PdDaaxp3aRkzLh6SK07",
+	"HUtg6Tx7dHknK9Oa1vEBZFsLx08wpw+G+Y+Gpb1qHzpnoTMb/FGJjJLe5+PWSS9cHQC71e1RrC9DAuEi",
+	"4pIJX4EHKRThwg+M9Qc9PD+fghRwukDcGyCGbBNP2pOzV6X+PIknhBNz0AJIHtN2SajVsNKKSJqnPi2b",
+	"eXY8Bx0ZrpAF9PHYvZBCeOmhL96Erej+jvR5ixP/L8j3iX+CRAKGGetQR/CUfapLvuIm+iefTmRVJ4SC",
+	"py92tsvQ6e9e5Xk0pWF5/i2nLgLdDgfuM5BTwXYXZCULl6apF0CZA8iYkmuD1DP2v/5fcbkWiMENv0ZE",
+	"1SkofZqkqYXxQgU/KOwIwRbdQ4aFgmdBfcc1zTWXnyNZFm+TaWXBn7WjmFKMsgKU8lJBfq5nVsrSNaUT",
+	"1l7RJSt1p3KkPcaAf7ubHeaDSnInFuTvkgsGDN0/nZAH5KeTDJ2mnakM1TxbHSnPjTc3LDQEj+FSG6Lt",
+	"HGTOORoETKtrDjhipQQFv13CVuDDSNthJU8Qxdfm7shmv5MSnH9ixdoiiAmKhVD1xEHOjUT12xcJniFt",
+	"pRGa3qSOQuhAUPapq4Ywb/P9gLbrS3dqUkvzDMq7J+zhkjORSTJj4R1/KAvM2i7YRlE8nmVjugZnl8rl",
+	"DrEReH0ROhi6MxAueRaFzO8bIoQOhpyKA0Tj9sxfw640O3vue9ko2KqkihUdZlxX3tpKzniGQT9g7+5I",
+	"iOsY/Iz/jEfPRCxkk7qR5xebJXIdXMpOx4IKkNjVOzjt3DmYww/7uYiWfEj0nsLaZrLZnVt2bKTpP+OE",
+	"wa/mWNr0FeC7NTSurEOtZSEYu8+tpitTsZiXBkrU60DKcIm8HU7nIODlGqHj4ucjXmjo4dDovk+yA9aU",
+	"qwsQNnvFMu0UfNBCHGD5hqkzsiobbZi6AGwzsowA2eKW3jDnsmnqS/hQyWjR4Qq0bcApB59InqO+k6+4",
+	"NncNA4cT8vaZMr3NPoWNiYsrx0TUX3gw/bCiq2ELspJNWcAcwxS3NlbC2d3H9UQq2ECF2iTn0kv0eO2k",
+	"KnTXiDvoAY/OeJ0xaTTznq2kQpfxxWm61x3akZXhN5lyXDo5nVGN6oorJZVG7y18yIphKOmSGOmxuMnY",
+	"Mmg4wKQARWwpB1C5iVTCRT7+NBphWrGC0/fwz5PCWBPqRXU1oWGualR73OXU9i2QV/sxL8J0DU3yLIeG",
+	"X7A7HBqf6pKKHMlLDm5dM1Udx3QF9pjwhqOPTpUHA8jW+DyI6NO3SVaKoxVt19p+pKbqeeDmP0zOw+5N",
+	"J35AVookE7VAz+D4j75r0p/KZrZPYvo/mjs2SbuMmUAOKr0wHYVjRnUAl+YdfjRdhgDWvpq0SrkJVU3J",
+	"7v6VyRU/sh+6Rq/YnT5yOxIpX2XB0QOkii3gZPVWYBFvmkVcRCSSezey/Fb0653wa+i02BU048BY809s",
+	"YmULPq3c9QtZv8yVum63W5JaJ7iYVeNROxPq3UgzrZevpUmLmc9G8hryjpttoegOiA0Uu+Hgo0IOoBL/",
+	"bc2UyoJGKBd3IwJqM5XwY76Pfjn94MNahZlOy1RTJm7kgdx8uTboDrX9u2b6kpxDvqVYsQV4/HbknNBy",
+	"R/c6HZoP0bAxFnK6w95A+qzo1+fMrLapZHwswpwDcYixatnk2gJHyFvG5IXlgwRbWtdMaLCEdhhVGUg6",
+	"cEHGV2ydCE8904ZbQ4rsPDO5d0COqWI/VHPFzKAL34arWuU9cQfUcTvKDQI4urSUGBxCD+YIssmUcu4L",
+	"tCKCvl9Wxn3bQwyDnLpljwcSz0NS9HnJPiMPUxp6761EwXah7HgbzQvBIGsCc5GjzY9Ynob4B8aHruKe",
+	"ybK4fc8ijqnJPUtzUH3o8E15CqAh1qmE+DrGqSjaGQqdYXjGRz2P08w6QbwVl9Vz2Ygi71Af5crsSxo4",
+	"8HIuc0da6WOa3ERwj+DjGd/WbfzeaUDXI2KHLjUtHQt/cNkjVgHcfFwA4lKK44G3rt/ZT2SYnaOLMYdJ",
+	"313d29v1L6gonhU80R+gl04XeEo7hZf747xoibzgsG0gOkmLFjMQ2AU/LiYUtzS3OxIGUnhdhDWr5tg5",
+	"vHIeot4ma7owac+8iXObrB9jLx113JJ2jw066V2Z6CMOvyZC0/vW3cvJwco6RXu6svdz5mBAZ4l2BeRq",
+	"yKLEyhKyHl8AZ8CTg/CMNLYl8EM7DAfUH4bDqTFdhGQLW8BH01W4Ok6cpPcZZBbQVb721x5BXrVVkorR",
+	"I34h6+D/ybh+1nyT4NxFcgbvqLL7KiVpGI2d4ETE6O1ved7LBEJdFH+bVhAk7KVEO9vxVWhao7uf6lxi",
+	"AWk483vL79FfRvryURPdS0O2e5mpC+RqrJoIZmTNd48w6W+REUkgI8ruLPz3a7oKaLe4ZNY4S6NqC9gP",
+	"HlbuMVQmf/AxncNYsWMftIfjjqrCA4mgoyU1tkduN6d5g2fzYdzCb60YnKqaT+nC2+itXOVgTyHcny5q",
+	"2hpVHkKUqU/SJGNlgEBd85a7yD6Hgojj1znFO7h4xtYj2eXKLqEMmq2LG2eolwac8t6TE5XED8u3CPdS",
+	"OCw7PMXB29NxMnqhxq3kTp3WRRSdaf1Vb89Ut90z92d7qo9M43jm8XsisovydAhBLDL5QbfYtkfZryeo",
+	"OENCzQArjELon4vwi4IIe0AXMnMADLDcyllpsGMR9AzYLSd2LGPtWrQTn5ELvDvGMw6nY+DuGF+QJdVt",
+	"Zqftf6hu4KRvkawMf6xe7xiuS7uP08sLe45AcTYAhXLTM/yF7DwDRTR6KnskyqN9wM7x44oJtR5h5/lx",
+	"484szGuZ4nvNptndgw5/kN5bIRQbvkCM9HtkLRWhZTkaPDpe788I56wRf1pCfd4kqiJQ8/lip77Civ1e",
+	"rwJEpyrr9ELpt6lfDqlmaQCcX3l3dq9lBiI8tPU2gmVA4BBa+4Mm9hlqGrdlXEXljMdq/E4evb+CKzV4",
+	"WH/p1Ftvd1wI/rlRpQARrShkRXEOTo2ssn5XZsSXgMV/62Sil4khZWIpY/qjoVs+WsY8sMWkw5eZnOds",
+	"oRMcRbaWfbb90ULjejBUl+O/ZaMELZ8Jk8q4mkLrXDBDeRrMxW5YJtV3dFzoFgghoHnGpkPvBqZgDoHv",
+	"zOY9yP33bJ/ghyuoofn629RQIIoCnY+JldrXZqCkj/vYlCtHrtdp3v/njQIsqGIrXgNK3apIjkU93Tyk",
+	"0R1+yQ68JXlAvwJXUAzW1Rwbf5WE3iRyiZFXK64E7ji2+gb8cQ2gbcaPqp2pMM0n8YSnVvxVIObu7Uyt",
+	"myqdb+ZdG8C1QEpGb5iGo4+6jB5H5oKf0AuybDDVMLjtkdaZ1CXloty3DxopR/tqHmEHoRpYusJ/NRWq",
+	"FaqLJb/XuK8dSeWM1ej+ZLOCm2muNHDtJ7FebfbDWELhw6ocqQ+7HZkkZaWbKinWLx0+HGw/Z6REzWU0",
+	"O2cqHyeEt/cwdG7TMK1z0MI56al95vFtCJvj/O8souz2eeAtecu4As3weE6qwftyK1Zqk9G82ppwo774",
+	"Hh7PdQ+N/tEC0jcZUZQXh/6mGK8WKGP8iRfGEB0isUR4SYs2od/Z4ZhoRTV/5mKnpxVczBw0eZi9q1aU",
+	"/Clvr4xWALHhjj3uyyN5O8LbFdj9/HRkKqw2QlNeXEApxezNcxnfKgDf97T4jFsFYYEp6XjN4HeQJQxy",
+	"mOJsEBeBSWQ8M4V/aDOYoRTHae2LyGJPkx6zV8ipdIgodp9PM960znOBWFlfGXuLpjTU2LInremmAkdn",
+	"YhvvH6++ZAQw7Y9pJ2ggeP5KagcBzqWlJupHxjmkUKUIknNRR3MTMZI9dUWV4uw4h7V7LETmmjaLLF+E",
+	"G55jBYH0T6gb30/fninrddVlcO73iK+2XVaKui73rj98OK4JjLjTVNy0m/uDz7Ttaf9DAZ6jTcXw6Uzs",
+	"jQvSaBf5sJsy7BkVS8oEohQ5NLY2vJWrtj4tLcG+0Be5LlQ6Wnk/halt9kPrtjzI7QczqeNxxBD+DVP7",
+	"KO/IH4N7aLgR4L1IHmk/MKobxaZgUgMKdpxTAZ5OjrMNf3RbnhBfdlHWo0/2ab/aiFKyZ/4ezqIrEiTj",
+	"xZv1VVNbnSLN4N/WWp22cbLrgLdJ+th1N40vHscDHj1N+BCQ30MfC08RmWHC84GQRGkOkR6sblYrprVU",
+	"k4olDseEoLE45uiCDfEKZFf9rVRT2ImzI9Y1S03nD0tuHujxPIjwFddMus83qXwKKM+cgwdi2R1Xwtls",
+	"WQXVPhHhLEWgB0kduYO0E9hoCi8i6xRIp2CfCBdGkq3MeXlS+fNHN0xOi+7rvCEf3Wu/tp8LP3mp2X7N",
+	"dm2K/V3Yuq1ClLgIDcZcGYH0DNnojisJEZ2X5Gcjf/Zu6cAim9YblzLF5PLSgWoCx0c4JgTcJz41W5fS",
+	"gDNnATkSvmQV2ErIlqSJR7ScEUBCyBumkLAuP45MsTuq1D5NUkd+tvP184Wj44wuWKv4C7lDcLADWyGV",
+	"XeNqHkzthf3DX+oBwBJCIhG/GjnJDgFKA3wE35wnHV1MP6ar61T9g8AsTazG6tW+iJU7AItgoTzBMSLj",
+	"CRVsF7Nr7SKOoLO0iz5NkvPSaOJOJulUeLkGSiUHgM3TKZdZbvpXHUr67rA2/IYJH2ikYu+MQeAy0KTw",
+	"ILHxyLDXbOfaO85Fbjdse2EfkE1v7HEZHllgb0BF5xp19IGtOqqzb/zXj0uP3nGz2j5OHitvOkt0QXZb",
+	"yW6YalPi/RbijgjLGxpMZAKXhqkRLiF4aDRt2kd3vg4UXKKN2Q4Wr4EHHL1vutRZVGgnNU/XXBRxiYwL",
+	"8vbZDwtPxy+9cYIRU8BMAJU728P0CVIrfkMN+z5TruVWBZ5uV7epplrXW5VLrDxaKujt0QeG5rmdhwwI",
+	"6JqJKeWHuuWjRiAqMrf3fdYkypzYSTkYqFaUrQ70vbXhoMYACpwgVtyl4r+w4vSa7QHRUF3i3b3jmkUF",
+	"JFZSGLoypIY6LMPlmmswLW2L//vXR6f/h57+cn763cf2j2d/O/346/ni269++7c0edzdi1Bl0+OC4PQu",
+	"Z8d5MlTTYGxpK3e/pYq6HK965Q6xTL7lKkPP9Mxa73i1weXhgPLAfT7SN7bm5WSHTJIk840o91654ZrY",
+	"h0YWiIiu1kOIFtsPRCBDnPEaUTnkpaM2pSVWSAClBlke7cWlt3YnwFU1KMm97CPdaczFOFfU0FJuGofM",
+	"S+6NTNoR2+eOmSuewqkF+oYDEJlmvlYXN2RLI2LWASDZka3WqPIuBd5UOUrgYbh/qUtJiwkhkICROpyN",
+	"p8zQ1ZYV5Fnx1TffPPwuwlNZ2wLWzBe50k0VIdNheuHx7qZZ7k06GTaHvqq44FVTnVw8PGqmxyCr5OTI",
+	"D3TvtbLR7E5ZFOJ09qAo5T6XNfVaOm3HX68jOWV0ZeohSwXixxXlJZJ+qVC6UeTcR/aL8b2QOJnAIICY",
+	"TTgIos3CXWHovBlim/hLTsdAf/EEHni23Ep5nS6zA4rihhlNGF1trQWAZxz576s3r4/NRZ+HzTXkJj0a",
+	"xrGir60JMb76CsbngJaNCjyYLjrY5VCQxdkJ4QzNUWenzL5uQ/DQXczn5A2DpWTwUrq8/X1ynSS1eyOc",
+	"NfDzn5+9Jw+0YfWpfVL/7IhokRFYtEbihMvqzZpgdvKpLqW5CNnjWc5eKTKM56utlNp/xhOFC/bJoHug",
+	"X1YsBmIkobQ9AXFYEdVO9AWoYtmO2o7kv+qtepw78EDhx1ey3jtnQ+zFOdJYOge1PwT7VFtdAnkGC7cx",
+	"e4Tji9saH2924p2rh5HGbmdrAq+54On4pZVA54/zWxFSs+SaFHKlH+DNph84DfasSqfgD1kjmWIkf7b/",
+	"DO1g0nV0BkvlIPBcExaFpQI5nutMMmFmalXoJL+/m5LLqIKY0/z8VB4/cVulP1qA4XWdI5s8kpLbp5K/",
+	"pTVTM5SUjEuBpnFORjVscUSr57qlpESP+0VXOn0zZ1VxWAGhN+jQpbTp9ZYqM0T2cRyp3R2LI4y4gEMy",
+	"bDFrUV8i4Xz875jSGUdfjxBQfFzMFfHKQ8c9SXzvwOFVmiEJ2C155VIXpGaik/Tl/MrAmpHcwLQ0TAlq",
+	"+M0ENNqj9qWUlgVM86z4G9IajAtF4StJxMNAHopsRAaTmM+slrUezBPs+rMxccbXIcS/gXsYki+n5DdP",
+	"CXwhDkqP8gxrRrayRp0VHNoacCfgzx7dP4hKJmHtVCVD1r4UEYV5uPDH+GpLlyUL4alVKTXThriwDuVQ",
+	"ANBq+lgRB4+jOcAqEb1lLxxud4O9b//eVLXjMS6l2EynQHznmhhLiLk42cmmLP62ZWV9fAJ3SPPdlEUg",
+	"T8ZjaAqC5gCH2UCuWsgl8nHTGAVjjxa3LXrHQTurrSB0dndnhEMAmQjzm/Cx2VMrs4tlWbwUmdkFFOKb",
+	"Jq0GZVEd2jkxEjGSwQzs4ePd+Y3h4ws/pNxM+Cs6cQ239VgpLxzROyvXZ+SDY0WOmZftQeS1uMt+5tPC",
+	"RR3tvyEWk+zhVUWEPKzPOsTO8dzX2GwRCKSCqJO1NEfvn25SVPKkX2UpkjwbOmBMw7zASYdMzlDCJAm3",
+	"w4kBk3E8IrAtfJ1iisiHRvvJaH2m7AmgiGHu2DTASJq/hPJgibPQnroaEb04MzrUdSx4EZcXA9guVNC8",
+	"DPDfPSkkjmULhbD31uzCK9GDE7Sz66alf6ZkjkKElutrvYBukBW1y3x2NlHeIJUwjW4cYii3NtI7n1Kb",
+	"SAQt5YSUhytrQSeTAKSiG/ZcsYQqC+Unx8US3Hfep6uWT/xQEvCJDUQYJIqObvACwS6EVsbfpVKm8w7o",
+	"NRNTMtSyJWneAy0HkCD2ECjcb8ibbG48VRy2StZiXUo5XnF4LKX50X0yNejxoH9HBuyvcSfDnSwAEMx2",
+	"IpN3UMydcnAfs4ijPutYS1BTZGtheBKV4/SVFeR+NML/Nw+CHcey6qhNuhn7nhowjHOwTMZbJZclSxhf",
+	"7geC6aea/Pu750/Id19/83/98fByHUigzSrYQp5O06yT8E6rv9EJPONDXGF24ppcwl2ePsRVFzh0hMn1",
+	"BVnS4tSuGNNmYXflKQI1TrnAv4IGu4ANXPIVPAPTsmipp6Q8rajYL0gj6A3lYFkskOBHwOYYlhGDFQZi",
+	"w7zRw2nFb5WU64HkBOg0agDoT0OFxBdrLKmAx3a0vGYFOk7xOY0YpTXlZYN0Pr0EeHrDUlA3V4nQHWy1",
+	"gtpxtLQGxmYbMnJC1zKIYnmTrR2QpEF63yE+4poslbxmIsd7ZHIkz3b1yI4B/0LZpV6IJSzpGLbv82ON",
+	"G0VXOWwtVKVBJWZBtGE1We7hv3cwu9xUhlGnZChfnxkrrU5wxqxyGzaX5fNm7bCXGvzxcJ9hvg+6Ew6u",
+	"S3SwB7zm2OyfLVtdTzTj+9SWWyqKU5f1v6NKuKS/wGHcjuMEx3safgJUzWkjgM7KniVUn1prCaqoiwLy",
+	"CWSjTgtqqPsjVMocU9AtIZeZ2OTgzO+cGrUgP7x5+uzVf/347N3VyzevR3PQuIlxF5sXnJS4vbMXSHr7",
+	"0MjbBfcMKxKlhjSv6hIqmxIHtEnZkEIniZU6IWao4otPomIPZq//F4w8J7cxEyaFxnjiqv0DdQA1fjSI",
+	"da2Z0IQSzTTk7zm4NFDIswWhpJKFPcFCNmIiSlfuc+w00RjQU4je5R3NhOduOE3BJ9ruch2AisJuOue4",
+	"diBqgeUn7VM11RqgwyFWosaCfly04oqZu5GCZDhrW8TUiBNidPTIY9jH10vxSVJ3UbeBcoSajn4NXq/Q",
+	"nY+DEzwH70i0XPfAOvKOrRXT2xTxcynlNYk9UoijlRVbymKPzGKekalPYHE9kdjKvpCNpmZBN4XkqVJ6",
+	"vs42FhWwio+QuwWhmvzkF+6CGFaWEKvWmfK20wskKJopentut/LDsyTZ6tgNULdmyDArJj5262IDx8sJ",
+	"dKsIfEyiNhtaXrWF/g+vnFKKDdHNaksoypmx/4dJA2dHUwF5yx0elxxwQrQI8hetSUb2fcRgJAguG1Mq",
+	"s1Wf05rzs5iVEZXzI7yhd/FNx87+iOwzPSeZej/Zsj5eMNIMRXhyQPIuzyQ8+UTDHKdttypPsojArEVz",
+	"phAw6tYDnggn3KL8zgDfq0sITbNrjy7bA7OdXnkY2FuqzFs3aYdCENLk9UANarfoQu5CDWgMay0ZqRtz",
+	"eT9J+tlNm0/GzZXadhykGccvvcmEjzKIBLiO6gbyEaBOOV1duwkpZBZ7oEPJi0Ev2K2wBx4C6w5OGFE7",
+	"6lCxJV7tIYnJScvU0ucDN32VJr5+s+6C0YMPZDYKhBCcGKmrHeyhXKQ6wyWxbzn0PaTNjmvH9ZYVfWDH",
+	"ioqp9Gh1SVdskEnKpRK3Op9oyd0jPwHVjhvEXi53JJh1ghLd6YfkNnHX/bJEUzkUe3arctVUFU0xIbZy",
+	"OkYPOxCIqbN+pIBzmIx2jO3rA8P7wHUKNrRasdr8uaGqSMVI3A9Eu3QpuGFcLguN8oHZDkJ+OpOB2/pg",
+	"EnZE+ys6QLnuOpsU000Jslc3ULIIhhs5CrpsZiPWKJcL+wGdGvKSLPekYODs6aB9TF6uI8MA8nZfs92L",
+	"XNpXpPnY+YRgqd9XIRks7KyaC3FA0NDD9OZ4ZzojQRdySwK+osJduTDhmBMpGxzybitLdqr32rCKULXa",
+	"8huGXE3+KR/jjgkGWrqSCZ7RlMQm6wDmy+Y4avQ0AelAtEq1+N1EkPeGKW72U9CFQppTcO6i19QxBnsV",
+	"3khgLKYKwdAOROkKersT3fboDCIbtK5LvqKA4oqEsFMCewtfR0sJ2oj1BQyS1QwJBduwWdtJ7/cMLd1F",
+	"ifBz2ccwRjMZrUb6pDKUi5TFVbCSGbosM5pVXrdjrMgyZQJJ2ORinvPQuN+a/PmAXt0NcRHNUWZumUjH",
+	"E1LlygYT7kMGVJJ+KkmS8nhvPB0A9BPCTb6mqlVk7D+ywum99iMjz/KJJWCDiB3FYvsCFm0NMhxacnIl",
+	"2v39NCvGJoLfE2a9Q2yMKU+aUunhfex7uutNqoIdL6YF9/P+DXtc5VxwDqzFhQMSTcj3eO+zA/+gEd41",
+	"rewY9CrERaD3qcm5Yvbme5Eq4TZJKRywXPIzNxnpMmOOYVAy2+PGkRe7KRtCj+Cs5S7x6LTJRHo7Kp3G",
+	"wK9j2jBbJZvNNh0AnuY3b9c2CbvO+HgUA5Yc+ztqaPZvkMGYVs4aYa/FXFBHJ+OpHX2gO3CngW33dwg+",
+	"+4qX7cHmOpleS3WTBOU6VGDSMxdINVwTXtPUtbSas9V9JrL+8QqgljIR3Xtozw/FaEkazS4JJZpXTUnt",
+	"ZbIuGXPMgGBWgHRBMWmyptpgFHEEI90xBovkb79IkXET2h4Q+3OKXJz8+8tHrx9BPsYfFy1EFQPSeuG6",
+	"b6VgVcrVNZI2GVkWqN7vxpV5are1ywePZth1fdEu8YBg5IoHtBwaE0687C2YLUhZy5Kv9qMdXK7apDvK",
+	"Wj4I95mBcf7ZJ82NzT6KqDFHHkfRfB7bwp5KzjeS7rhO15aYzNTSx0PB++7pZMt8I16m9MygCiCM4uLh",
+	"Ihf6weQrDMmXVBvt8jYxif9P334znNJ/jEdhHF/CCKYEHOp7xZMcuj75qDtIF1aCQP4pkLdY/UehTzKM",
+	"8eH5sSEqpk02iPbImsodeLviEJANKdGhpf/89uvzTmPnR5XLpUsbibuQnh53FLckPT1ACBXjy/KGWvvJ",
+	"zICmHK4BcPTTSUr3W2Hss8fYNsfdNLWsSx/n257n2EaYECjgOrQ2/O4V1PurfPs01zTJykoKo+jKPEtL",
+	"uiPc5sblxLhcVWBBdHssaVjklzZvjSnUEbL1FqFRz8yEEfA0b9GdmFycEHQIXXA0uUl9zssp1e8woJQG",
+	"NQVyHfuQU6y2VG8zwdcxlbfuVEYrbR96jIcsCkKXSCSycIiCNohh+906WtuhbTMkipNiv6kJGeCaifj4",
+	"Q/UuXAff7gDhy5VjYOhdQCrNrfXSkK0sCw1gHU9SReO4ksOGeNomIaHcjrUKM2T28fePkUJdM1brAURd",
+	"uorXy+Cw9hyY4IEnc1b3EllfQ8SuwR3/gBUoai0J5UMhkYc2C2UQXXdzLPNwkebibn7QUeGBTwaibmHV",
+	"+nMRdamfZJbfcXfIDEp6xNtYxx80kTuR9dYcQT0obky6XmObxF7RggVK/VGNDhdNaz3YLbpJZLdgW80l",
+	"UbHpOk9Zgm5oSrBaxQUxkiBQl1DiS5ss7L9qug88r5oAWnYjsTYTwTgefnDJVqEi6aYbwMOapfgpH0MA",
+	"WjZjSlZ0vAs+ioB9iUqrYFNgfti3kiGDlSybSqStvE0bbJxgG2ZNQMWozghNPq+IBSRePrJzvLYN1kUJ",
+	"lXUSysnbkroqCPhIyu1xWJWq9XuMQm86c9bNebByfTaTG2srzL63SSk2VBRJuJaQpygKF62mA9A8VHMu",
+	"icOhXBAhAQBqb0H0XoVKuZnTyIsalqV0yES33XyrEdBlccLFqYMRp4TvykHxM8HDPnE2oT6iLdcEQlW0",
+	"vHAV4u1FBfvEZ9wvHWddlht6YDWpMazqVo6Onk7zh7+029maxNoncg1fxLOjUsd5yCaUd0gyxwM27OEl",
+	"OYecUZx3qiBLyo45zyY/EJGoUjn0W6oKAr8tfMH+cSMcVft/ZGl/4MwZL4roI4bUIziuF6h/2Om68C7E",
+	"FpNBMXSfni4PaRsBiE4jpBrf9UT5xsasZMWO1eRRlTsQdghmGrCSNF1nNAo3XI9goOBQCcWLszjQW+Od",
+	"B81fw+r2Jsixk1GytZerXcUkLxmBZ4Cr/rSBR/hqi9nTZCMnVWTvKzW4Zr4Wgs917cXoOwX5cfNEJ1Z0",
+	"TgT4n1/v9DXC6u/d1hxZ2VvGtIa5HL6QVECWe8fwEPGUBRJ8pxI7koLSQWd6FWkc6cpI2r3W/Gj7gMT8",
+	"7a7NwHzpNcuFQKFcGAgBuC4g05Obi15Z+SQx46UTDhmru5dxEfrLlsAPyS+Q19zRNXiF08lhIS8DTgXY",
+	"+bBSBCqEoUYR1thO8Q1eHpTCT5L7XbpKrnZdnBEO76wBChMrAycutn/i6SYde2Eg12hVHIl/AxpCZ919",
+	"PJrVC6uyQDFIiXDYXUkSFjiNPVwNKOa5JitaliE3rkXnwJc8Xq1rlB6pIM9Nmd9fV9OTMRYn+ppDiby0",
+	"3iQVe7JlKWpbV/Q8ffIX1C5UMQX12Buw/3z7reSo21pMvbTnoeKjTgHu+jN7YZwD4G+PNi9nfNwwVXDk",
+	"WRy8IrDjP7qnR3MGoSLvG8lnZRxSl+Ttm1t2uQ9LClZF27s8wva+a5v2O+cLiXq5iIRgQK5+bGfGbyms",
+	"T6hPrc4PacFmexrh76U51fhuZktFNVTHl3FujUb3yEQ7Y8j4zhvYUvENpqOEfANfftUH7EJ2kFVlkuP9",
+	"fFY69G3Q4sZHvqjF7ea07W5K+t77yitd8XDpFs+T5Ryj8gJO6wWksOTCYP0kophplAjwOikYYVSVnKlL",
+	"h0yNzAZ7c/ibnWtSycqVLR2nJu9aQvSkjlNDkrX3z66BDQXM8UyvW0fmRUCZQ4Q+uFa9iErIQIEs3MbI",
+	"ihq+Ssolwif8XI4cFbzzXg5aIK0rwy4W6ksCyp+RJdtwoRdtNkYM61lzASkb8EIjYH3a9MYxHUxFK9/z",
+	"ivkd3uPscZbq0Qo/7gtv1miptpUkx77V2yqh4Y8D/X1Sck8s11M72h8Sib8bRZPoXheSbtEzbZwDCPG0",
+	"xqAP5KGOxADJxqcRptuyqm5ZEnxMj/zotOwhP1tpwrK+RuVmLvQ8mjDf8NCSvFkPrsakDvvlTWsqaQDD",
+	"X4ThUTk79H5ocL6NnFzwIk3uKzgPjyoYwd2DjSzC1AxN6Vua0l3Zes26Ske0Tm7tPi7yucaTHE6T2Umm",
+	"VmGNU4ndyMK96LoxNEVp1226pLHfee1NAmfw2d2ccOcXk/xpA/6w201g8Na4Dh6rBvFeUaHXqZHotamd",
+	"HxtxYqRu9Ja5lGR9Rt77qpC6k2CyZma1xWKPVcu07r7RyUddQ+GKrQn/AUcR/M3gf+qmLE/huZQITy4y",
+	"M5oNAT0Hx+gfK2dMyPVaMzPy0xOgCbfzONpXHu9Hko90EQRuIPFn4l6k5Ccyeg70Tw+pGpvb2gVRxXQq",
+	"fbuqpliHqz3p1l0utTxu1RmbvnuZMfH1Pp3w2GaKdXfLa9h33p0eSqL2Urbikptt9f9RqSopfS1bSWgg",
+	"SJKpqitTFIFBEQqFMQyxT1rN6OF3drBfnZMV1aMVluxt4Uqrh6MBXXGKOd+fy1MqEW57fJ3RVY3l1zOg",
+	"F1QeGsXN/sqKoF9eqvAwBLkEVxD+U/gAnFdgJstrDpJgzV7/V48OsaLGK6nq7d8cELX9Aq3598xqBfak",
+	"EeuUhQCzLZjZSXUdYPDhMF17vmSf+ArcuaoRPsjX+Xe9BctBNWIBzuwNCU4HoAbXPwkpyn2oacm46mUU",
+	"LOnqmhWkqdu6q4V70GOIvZgX8SNwtZ79JH4SYHCCg5MsG8TVuRIlHr7gZslX9LWTGYJTSIQFUZ+fH7kK",
+	"h67Wy2NYHfL+zffPXv989pN4ppRUiGqv8wSa5BWU41nJChzjtb3QLoD0ivws2Cfzs20acuMdkkKTn1eN",
+	"0lL97DsF/ms7oLOfxBPFKKSk2b9jgi+hgvz8smBVLQ0Tq/3p92zvyhVrWjFI0bVThFxHUGLVmdyeDNnX",
+	"abRzVtGCnf0kgk/3As4oEK8Ib3Jx8tBFQgSt+cnFyZ/Ozs/+5PwLIN4PaHHDtfR44w3eWiF08rKA4rva",
+	"PGofg6OylkLjK1+dn3tMpcs3d9mf9v0Hf3dOGjzU7woMdb3Ypy6FRjSaJrGU4IYuSCFXTWU/18emNZoV",
+	"l25nIN8JWHaI8qNin0pCHpXdNsonC7fuOD/sSNjrb338HPgX2oU+czWDqEunSs14WOKW4AmY7B2jgb0I",
+	"4KSMPgvSu/U5V/6IgmmlqLhDfoVOSNijoghLi2Nk2jyWyO47WrKG6s8kpqidSvvIb3cU63FiO7g0+zkW",
+	"5mWFJcDJk6tHz8lXZ+dB7i8JBfVCEcVuONwGjukBarjJEhhjBYMPRufCg1/tBfZbyJpmh+v3FP69s4Sd",
+	"qfw6ka8GMdS7j/e5VBtmt2mYRYCEpc6xPzOT7+L8q/0U6Xw/w5o/agcfruywAblx2w88h9SQNf/k/tmB",
+	"YexlgC5c50KiFTPAB/tXp8o4d7RTZByosbt/FtHs9A+8jyBQTYH4mfwdA0+ke/CPhsGquS60XGzZRhfp",
+	"uWw//uAJ3N8nI558BfCF3z5+yavPTs4rLtj8pIyHAvoIFKA5RPPDVsL96vymVsnZbZlYOEMHVRo8cTBF",
+	"+HQV4sXJqwLCyUjhpO9wV/RTiFmd8hjWdHXtWE7cl4EbiZWlu+zKIhTEt0aQ0UQ3VQan/0WvIJwxjMUn",
+	"FrxLJD7Hwr9V8oa1xC+egQfyGTrrvWW0xBhf7tDGvr/A5w6OhyNb9znmd/3eD4NlKqc7JLCjhVGBaeQI",
+	"LOfIWO9M7PhjJSKRyPQ32Kcd6Fwu+c/nj3tqiWUydfw+Tylf1g5FEmIvUNzM87wptiCmzUKPliFxgPEK",
+	"ge3ZIwxVtMcR7VYsz1lmJx4jdw8YpaAOmwHsE9ZEud2t+XHskSpXhplTbRSjVVew26LaXFBovt/IiJPv",
+	"4cwnX04NwzWbQ4beg41Plo0oylCHnMYEX6zUDKBcVhM3VLUsWL6KVM0E1EYVK7WvDSuI5w6PEW8dYatV",
+	"46KzSVF7a3+Ob8vZDqySmVSUoo9rYGbUVu4WZSiZAYjq3RflFXwJmEFB91WetKiNs18zVl8iuA5hBXjf",
+	"b2UTYUI7c26npGjKIx4TnPWr8OwX1B27XZnRr/CoLP3dNI+yyEQ4g4GGAvbNElJhK83KG6YXwc3g8/r3",
+	"8Og1q9HB0KS2QdNbjjtojlMm+kvoeN3WD1KbI8LSGRZMcYNKnt8TiNX1lXIo2WARaNUp85zeTQ9+5cUI",
+	"L0NiIY/6GpALbI4R46eyQ7YjxXLYv01VVF8+xfrEYV6ATih/tCPd0PyWUJZYqqbGMJXJ4jbsE+LpiWKb",
+	"pqSKsE+1coQb//7u2Vd/zGDZnYoZlVD/xpFHhJLqR5HXmXjOZ918HY6qpIXlMNyQQzCLD/YV6J+Arcfp",
+	"Fw7eYhiSBkQBG6vRRjtw0aPEjnfkmGtNf0Y3ze/Wgjt+FkM5jqzlYhfFTfkc4uBWpu9ayfncrb4abJB7",
+	"PjzSrHC327L/fJbBc2ag7kRIIO9uTSF3ne0X7sFhf8jJvUvvsAN7vvl5I1qWb262AHuEhHTAFN71IsX5",
+	"fOCi0Q9+BYBSfn6f4HP3YjMFZT1JKg/1jbtUhTNVKpiGCn1LlcFZ4DpV5S3jvckhQNPSE1H9z2M5UOO+",
+	"6VARshUq4D+AZT+89m4jXItkVAQaGAyLHCB6hui4EiLMPvlkpaTkPvs05FZKXc+2Q4M9DsTPOFuLE+ex",
+	"SOJt+mJtbzjFVrwGIKtL3QsuDyzrq51bLcFbmHNihU921IrRaWLTLv07erkSYT8c/yxRP+9rAkxp5E86",
+	"I1dOyoXV+QhUrY99TJfElWc3TnNHaxtXOXAruK9Zrb51SOEBvWFzHctbWRZDNp8rD5S78r5OseHBG8Vc",
+	"7iNKtqws/FmykXA17ajD6NxyHjJ+iheyLGbWydo8qcjE+tNUE8t95XYaW2KRXrBylgX6nrGa0La8AzUg",
+	"8a2bT9O9XjgjyQ3iQNd6AFfXg1/tf/KKwTtGi7eYL3zkALE76kFdulpMedMneUDYl+dSqqAyA9Xwzf7V",
+	"d4nqlcueViz83CLU4Z998X0x511Z+3mchCDorJnCIiSYTHub/Zc0ip4qujauvsnkUGME7gM058f7cTLG",
+	"5Vc+s8X0BDlycjqdnbxZnGz2Qy11iXH1rHTY6XBHofxCFvwC/j2xs52UnNZRyaj5pMWVXGrl5Xex3Odz",
+	"Nx0qS2VwA9xE1cVm0uXtaY3ch/hpz2IjegXfWo4JLOeTkAHvYsye6mPt6d/Fue7qAEf+A8fxoWexbeCg",
+	"DZQgQ16IJ+GhWW3kztimJPS3bwE3acIMnhY0C+NLfy5jBXe7P9YabolCkYKlRdOvacVLPqORzDUpJaTI",
+	"/NZZ6ge/2qZB/Umqpq8kLeIlPw4TdJlE+Us+BBRO/vevj07/Dz395fz0u4/tH8/+dvrx1/PFd9/99tNP",
+	"Z3talf92MsLsfCPKPQEQGVwMdrD+jMiZlAg5S+gfLXxr9F1u+3n0ePh8R/grv9YHcoe/LCLAqGyWXiFU",
+	"rAJW7zmCFLSwV3lHwsm/F3KlH6ANrVshPKuKP6bl8oFLaRgOTgQB/dE//QWj7v3OzIzn9xMyxyJhMk5U",
+	"NM9RRAUAS+mE5SC0cPdTIKnqZ5d/2Dlub/ODaZ8kAqO27/3e7hDLgzW4aQXnHiZ6cTfl1ymHd5vueQ+z",
+	"OVbgzxLr5RrZLsClQ03gLnDJWY5HBHfEkUPrViGI3+dhNhRpuNN59lkiAiENMgoJLPeEF0wYbvZfdKd9",
+	"xrACWlOnbbGbrJIPD77F5+5xZ3fayQgI9naupARaQ8VK7RkJ+7xCwfsA7EJDyLKDOZrfB3A4PbfwuX5A",
+	"xvN5sv9MRKLkDj/HYjaonwWms3/ZHJ8Ry3gUFOKmco6VcjPe1dw6hXm5o0fOI0XAHedcf79Tn+hrtot9",
+	"k//qHtGQ94+pezLWFaO9eBRJEhb1nkU+6/dwLLfzhDs891zwhwWxvqUbLJrFB1ik4HRHleBio2f2JD+C",
+	"r3/wH7+fTYKNUFDdPq8X4nNJAeRg+CUiUoByB3TAvs54CAMuYp5DYLQ53DoP4lLf2UvtmX/oHifQt2Hb",
+	"y01jaX9bnMiyCAf92cmFaMpyJm26ZrIuGaHG0NUWk1MCBbm+fSA8xwgQzesIbcF2YlBNHtSKF+mPHs10",
+	"jmLqD786X/y/IJ0qrMpQFqkXkVlgLvAtQknNV6ZRDMnE0T0lYxb8gf374Fdriw5ehbfbxbPig14CAQ20",
+	"M9eVGPbq2gUx5org2/mcZpUOWaJuuf4uGyUwsTR72v63e2bqUH5XhoAbxHFLwF5Oblbmci+6zzlSfZj+",
+	"BYkvjbk0ppLfxBdnP0rDCLthwpCf8aWf20AEgk9awsT/vnrzmlCD1RFc/QBEtrU0rL4kn7edLt29bjfm",
+	"T4J1aR2xYXBu6y3WHAztQb0bZFbqCt8HalbbsQozhIqhmeThMMqnjC/OFjMO08mxyheoR1QDXxdTp9pO",
+	"CfR4NpW5YgVvqqFD9wd8YtJO+4XXvz8kpr2ETpHbvSA4bgc68zsMYFW/8DrAKrshMHwH41/zzD7WvprX",
+	"TAH+iN+H0diaeRC9nS+hqltaUsgdHDmuVF5AzbpOVHSfNR4UA/N/5iV4h1/NLcLn8mwItnNzcOkLk2DZ",
+	"GedXLe5pPexawAS0xHmUV4Ta/oBXZNfNs4NMV/IovOMU1ECwzqDOyobfMEGa2lWNSSymCZz6s4F9r5hB",
+	"pv77sfbx2/+ihv4VbsfITW93ompExpvvqwRkhBXkJ7XqEf197g4LFPn3OK2hjVz4mVfW/hdstix8oD/x",
+	"HOmhKl2YXMdObvcRFInCbA5AAvotFqj+Z7rPdnR/6ksa5tbC09/eawxa269mrV9AKy4ZKaU2s8UxNxIK",
+	"c9DVNVJZQCOl1Gyuyf0Va7H9drsTLm0ihvJueSNx2FvpyE6iq7BvJsUAYa7Jz1Rfc7H5mRgGrKtbFurd",
+	"hnpltdSaL0tP5KovsKS7XK8Xrubtgihm1H5BNhIEboEJNGfk0U/CFQb0KgjkLkE5ga2s4VypqbYPYEsH",
+	"xVNWVJBNABjIs5/Ez1RVP8ObVLTHkfs+FkMLJCT+KNMEK4lALo8+Iz8zqsr9z46RGVJ3/IfgYKA76rl8",
+	"6U8C3Z+XsRaTOhA3lIsz4iGDODOsiIwofJSWrkQJ2xG4IxdIdsuNaxaHeWBNPVqZNyJSYu7D221f+iBV",
+	"Abv1S996OHM7qubJ/X+EC7UIZWJUtcCylVZ8dVOBn0wbWcdWvvL0xTuH26b6Wrt7r5N4+mBF1c0Ar9AT",
+	"+/OVY3qeLVcpNDqMRLEPhYpNk5DBWFL7sPqGr0uFHfjSVBIwwuL4FQO9LYhszDwxfcfbjWW+qWE7um8T",
+	"soFoR7C2pjcFDXqvyZJtuSg6QHxAhhVpwUJw04BoOfRT57XZRExgEshkiYG4yhyyZj+zgG58cTGLexsn",
+	"fB/FZy0cUbnZuuxRkJJu+sHsGK4lMzvGBDE72cuS70C4JsrhKebQ6qPy+Ng996UEEdu/jSD6N7+oIN4F",
+	"e/icl2yIkGBxommqTPSjsvT5FBjnVZBABHKLyedWjCtGRXAmZKhbU5kemlZsFLjxOXTBtLLsY7P3tEFo",
+	"GHZMTIUpJS7X3lfKterhAmNpyz38d+z28VUe8vvmORfF7BrCslMUhBaFwgIgtUffCVpxsUkWB7oHfWG5",
+	"/91vHrcEf/akZDMidoHoTM8VoNAp/aNPlrPARnNC2ZbzzXkIfMXfI7SrP7x5+uzVf/347N3VyzevM1lD",
+	"rozWJBjw9Fag8NmkNlJfWe5fUKgAfSzF6b7Y0dy05/xXdFmy2Q5EV2MXOVgD9LuSBUPaboUMEX0QuK+y",
+	"6iVrXMZR9Nw/dUi6HcgIfGo76Fkwqu3nWjqCJbOX0E6qa2viiLGsZlB4h7Vf/JKA1f7VBVswUdKWAc1C",
+	"PKukZLRAjeUCxHmPwrxz7pgVUwby81KUip/NivYVCYcPtWFikXCVJqsRfmYsbys1CfHHX2eiEXUfI7R7",
+	"vTnUAsyJXedrcEcG9p2Do2kkZWpnOxxPFHgu1UbOlSrg67NE4h0hdIMkZRHKA10//0wr71Lu3ROLcChB",
+	"dSi2mwdBkJqekhUbpnrG9jwcZh+BzxX5Zfsxfio2fZG5h5SW0MAU4P6/0JL/QGsChQIW3inrYxV6gQzo",
+	"DVUFK4hmxgCeOXLjsoIbV1dSNyXECKCEfvKAeKDYoFr8Dn6+y50ZxYASFHO0S9UW5u1ka6oyKv/q/loX",
+	"6xS/3DTlx35kIkoIyYgfQC+mo7VwjucyhvBrDqMXyaGRpFZcYO0mZK5PEfkeSIBR+7yl/l7t77j4H/+p",
+	"GGTP74cfe2JCbZexRBRpusK072lw+ImQQQSgQUK05R7gAm11WnuKnJHXzvdTMep18VDplc8i3C/oDYvY",
+	"0rF5Q62O8AedsNGUU4RdFwG/YeUefXcuhu19Vk74FQNfMC2PmG7Rc/8fm/XdssPDVH6+6mSXrTvTmve+",
+	"SI5juVQFU/YvWHYsVIkwirOZiAf32tfWXcpPTF8G4wwPZKiygCDlwJ6Xy3SJpu93nF8ZrfFntst6LSdU",
+	"tfBEm9raMmLNoqAXwGIT96R71Iw1xeKl/hKVK7qDuDV6yFX4GjxgnzLv/L9lybYEsVNbVpY6iCfRMsfr",
+	"BL/bs2Ys5ujKv/Dbkebh4uLuwso1Dz+eTPIIH44Ranjbppx+lmusVd8mO4c1OsRTGrpLgPMauvur5sb+",
+	"J4yvnWaq36wz5NBHFv0p0yvmtaB/Ltcpyvlxt6lb17lshHXJmIHonWHKgTO5gFK+9vYbvHGeelXm93rb",
+	"PPWFgj7rTRO3mqvDN99tEhdDcrIR1VrOecTC0t2zPN//LLwJatv0iwj7+NqeRwO+rKvOdM0vqPjxK+eg",
+	"+dwurM+1Tk882hX122shd8JXxx8QYmBhjZl3kxLtyGUdbHswKPuo1NIl4rgo355jCbjDYkeQt7NSUusO",
+	"gWyWAdJ+7MuFR78IqByQo34CYZlk06006ZjO7gI37+zTjIw09Sk1hlW1GVN66pF/9IsXVHQ9mRFV8TqK",
+	"cc6lJrhyYH6GwWh1pUpd/aO513QlhZYlOy3lZpipEZ97JTfj/C+AoD6ZlmSeUXlXHnk+KWH9fsMRfi4S",
+	"cvGWM2d18Pn2/w6Sf5nwpNpu2cAxeNeM8KMi0vXR3e3uzyTXdf179xLDilq4LSvbO1aXdDWPie++Fbl7",
+	"/6BJo10IsaZa76QqMDce/WGRh8qnfLxv61yXzBC4EjxXji+0CnmSpiWhtY9wowmiCnUpTVIhKBRfD6Kz",
+	"nsID96kyQQOfkYFSNULjzGrTegjpjcfR+5+wcKM27lC+jF32XBOI7WCluLm34pZrI9UgC+QL98iX9DB3",
+	"ACiGmrnpR7X95oxkygXXhouVwQ/7SEcPzHiETvmuKyu1Ob1m+yGvJMIzXkhtrEH/pdAhoIFyIVhBbKfJ",
+	"tT2ekAPf/hluvpUVnbWVLs/uIdgnKHNq6MrY130xMW5nVBT67lZl5maJp2uOqOfWfe9grl8KQhuzlYr/",
+	"wopTmAmrppwdhVX5L85WsOktrM4cS/6WC0LbZTaxVZm8NSCr9M5KQhaj/haTVu/PPfCIV5/bMwBjytHo",
+	"UrO9DFGSraxdinz3wgHs4WzQbkT/siLHV9lbccVo4UkWs9bgO//QPzXs1o3iiplh//E86iHOmKPBYKHA",
+	"fqdm+4x30lDp4Wj57s2d207uIFvdWjZilqPtB6Q86PHHZER8rZjeDmld79wj9yp92EQW0wQ/z3UMOMly",
+	"X+1KXcA81kpuIKnnfkTPjTjnRP/qM0/tJWAX/B3YiIIpqC3JtaMMYIWj7OLzpI3r61g6fRo4dzw5wIuF",
+	"YMSVrJj2rGt9c6SU0tojFICHlPxdLr2C67J4Fg544YjGEL2uGLgcdWZDAODn2JnvHvqClojrw8zmhx/+",
+	"fABC/J5fl+AOgIJS+/s2PW6Y4uv9PWltP8LH7zWwg018iZp7xxOxV+GJ+7uzwPrayrIAkgjno/BqmZUp",
+	"dAhdAiOAhuwVj+K2wsBpyVZHvPlP/UNfcC+7Psy4lx83vDSnXBA/B4so87bVu7CSzBl55GvKwDUQ+FvQ",
+	"jQcX5NJ/UCJc096RAjKV5zkorq2lHKETsJPRUQ6kNbpm9Bov6S5voRtmW7jLj/sBFlXLp9Xbn/38z2VI",
+	"+1KPMS3zOfzvmMEMb35+ODHV13RZsqkC+z8uUyCFtlzZu9baEhO/+cS/l/jmGvHJkzfWWFxz+H7U/UWY",
+	"nHFJ9viFBfEfiHhKrAQvZwR/2saCM3enpNh4bnkn/VHbHJsvZCezPi7BGHbMMZD+3XfLiCV7r/a/txT2",
+	"0LMMvlixlVQgZ8n6/0o2bov17b+9R5a3pJBORhajwMpx06Ox+CtawUEODHsQllwEX6fL23DBdw3FClwD",
+	"vXNXMw1owKr44yw3gdpDX3hgjcA5t7p7H60PuLOe6I6ALQXhPV5g6yjt/t1yg45Sszg2kUNRGgVkd70f",
+	"uFF6Dh5n3xGglrN22OyFBAuv59hFY0KzalkeMbWehafus6yFayRX1uJRWTqpq0Ipj3mw0JGuU7CaCauB",
+	"4ZZ0hABY3g+jpAVblVSFYqnIfWU1oja0x/uTG22JYUS4n4Mvl5oriO/1JaiXXhPUBs/XbMmEbM/nl5Cc",
+	"MeR7Phce0X9vgW4XTSpWLZnSTm2n2rTOj3HVAm9zmCUDT09RCjuzPr8a4D+PrVETEmQ/nwn8OdcciYT5",
+	"ahuk3t6w8Z5w+/pTXVLhyOiyStqzT1Ae/oWs72l13tKaqS8QUHrWDj/rwWp8weCaqcpuHW6QchLYA6Go",
+	"9LrRs2USWvXN2sR/byogKW6DTFK5ppyC7WuoP/gVnV+DespzeGRcgXP/6OdTVAZp0rA7meXBzs6Gb0BL",
+	"xnRq12u61wEXvPa9sQvAzGp7RN947p75kjxztgsz+3Xd0GdRWuROWLvRlbP1GbKam359x3zqx5WhqjPV",
+	"95K84Sbyd8YieH+rGzn2lmzTCDj1FGvjObNoa7Ytwiu6YSkJaPNPkeiQllAABJwNbG2IbExnM35R3m+f",
+	"TwaExbjlG8wsM7LOkD/kCieaNwKX9j6P1lagM0IwS268LIsEe3Ph9r1bPtmI4vS4Dfeci+Kz2HDPbYeO",
+	"GXLdWPustlwYpLfmnPFC92jAWX3Oe1gct5iQJth0REucWNxZg3fUS3zknxpwAmM4nquIszGXJwK+hnSi",
+	"C880CgIQ31SJnWUfsycaolREuW+hSq3acS3kDm21qxePTr/65tvA9b9l1B7AtiHd1otpSSailNqDDEmY",
+	"p2MZSS9dMCbHEHmLQvG9cBLV7NuvveetotdM/cEa6K6q37Piq2++efgdlDCgWBzxhqnOXGior5VM+/Uv",
+	"nRzVWP+lKljiymYOc5DUWWCOqAVzVe3skYOiLBxjRLQf4sNnVMwsHEL3R9Zp+wVtfR7Y1DtGC8IANY2M",
+	"w25+zFbJZrNFphdk4YYKMx4qtKUQnm+nTzE7eI5jzcOq/EP3CqzyjWTxHu6B2TINKronS0bQ2Vgsgjoo",
+	"GCtcdvgSUyd9dCr2eqyosLeiL06y3BPFXCpgINZxs/yr3tKvvvl2hGvTn6EjeC6kYHOSXIggQtSEuBtg",
+	"FcY57XCIg2d3TY1hyr76v389P/2Onq4//vrt17/9W+J4A4TMNdvrIbn83v5+jyIJ389Io+3b3IJoZFk4",
+	"b0AM44fjL8oxzduq76Shhs2JsweRj+2PghoKt2PUn4/HYn/4lS9dveHYcnYCGDMFlX7AvFHBdgDd323t",
+	"pcZad5BD+7WmaGAu7f6lrbYGuph+8Cv8dyQI8Af7bIQEPL6bPVHJlwoo/qsDDCnq1Bl0YXzdcOML9eH6",
+	"C+lyegaJtv/MzOvOg/e4r7oN5XIoSjpbkiCwP7MdTOSa8tLd1RWHQmKYDqhha+WPyvdMH5uhNLkUv2Fq",
+	"HkzMFRMFoQRyzY106hzi2HzaYiqo9bZJdPwenJKHq3qLJKgPis8Ve3UFLP3a4/LaHSF34nRU/subncjn",
+	"UMy3H9pmRgTp7ylLhRZWgwXbyTH+AVrVA0gHZKvt/T0JVtTAZ1YA+i2njnz4eT7CIvdBV9kaKnFEyNEF",
+	"Bt5wz3s8RCzOIynyemt2bFP+eSbT4T0qN36MdIfgh1vy41kFZCBQ/Lak4h4TD79UmPh43iE4Daw2uKal",
+	"ZsGdpxjmoAjWguFcIgpEFXfb/Tw065CAKAWp7QwtnCTXUhlFuQmJOFajKgh3SooDQg+WlXGP3KdXxjWR",
+	"c1xFNsxsphwQD3YYgbj26px0vATBPQB1VLnIC/0V34iX98Un7z7+mQX+CmGYWVIB/Pmyw6+yYUYDrbe8",
+	"5syaaTtWAockuquhj1fMnD6BB45Qkd96odmqUdzsTy7++rGDgaqhqLYO42oX9tQozgaVdFyD9/DYfU56",
+	"1Exm4pdz+SZfyB2pqNh7RAlxk4E15RQPFRgyCkh/Su5L8KPZ+MKKraNzgBWI5EfiBOVPhjeNGXXfPxPF",
+	"PBbLM3fP9GS9apwjaFDQw1P3KuehlUGOv/lKsGGDrAhu4ZDGAK6dKNXBavuX5Ovzr70VE1UN9F/pz6hP",
+	"DoR+AhqrKc2gQviC0fI5jGqMZNin5xENpwvCN26pCcaZjIsMfMwP7K7I0Eeqeh59bO4TBr9927Plkarm",
+	"WZRXzBAtK+Z9jd3Mm77seuEzR7yJV/DElyzQyOfnMuJmvkMBgs76D120UTS7o4HuV8ga/fmCQaH0VNz1",
+	"mUDbcfSHnv5yfvrdR/ff04+/ni++Pk8HgvKcQmF27gWRh0L2mXXj0GZaQufyS0gVSux3VrqXMeV+OoWm",
+	"q+KPqJR7UrxeuQbM6ziU8gdQWPfogQIlf7/0oWI7MTfe0Y5rNuuyt1wSyxgLuVt0Y/yk5Preki1ghQ2r",
+	"TyERenhlDau/h6e+5Mq6Tsy8sjD62XPK7cTqOP7jMnGRznAtFVkCSq/SrLzxt0pTA8p5cCn+4p75gguB",
+	"XZh5GdzY51gIN0Vd1KN9H+7oYYS4G9u9XUd+7j7vhRS3mpv6S6KZKFzV4PVaM0Pm8ac9ZhsszoDt4LK4",
+	"7YCQ3+KyxSj6kuzhH4DF1bPpoMnFDSCEQzFsJzvHvexK1tECf25tzM/A7etWpjSoJ1IYLhoWBjaI28So",
+	"K7JOshWg9rnQl6RqtLELsgu/u9WCEic6xx6PgjJ47xywS1dc8KqpTi7Oc0zTvwPQ5efYey/kjqypwhzo",
+	"S3fzA3gLggOYGu3PrRkj1bDy2KHIGfrryZJRxdTJxV8/Wrt95Zywf/1oF0UzdeMlqlHlycXJA1rzBzcP",
+	"T377+Nv/EwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -47,7 +47,7 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change draft", args: "DEVICE", short: "Draft a change from the path to a version", min: 1, max: 1, example: "change draft hollen-fw1 -to 5.4.2",
+		name: "change draft", args: "DEVICE|ENSEMBLE", short: "Draft a change from the path to a version", min: 1, max: 1, example: "change draft hollen-fw1 -to 5.4.2",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			var a asking
 			a.policyFlags(fs)
@@ -59,6 +59,7 @@ var changeCommands = []command{
 			})
 			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
 			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas")
+			switchBack := fs.Bool("switch-back", false, "of an ensemble: whoever is active now is it again in the end")
 			both := fs.Bool("both", false, "install the last release into the other slot, too, once the readings are as expected; that overwrites the previous installation")
 			return func(ctx context.Context, c *client, args []string) error {
 				aim, err := a.check(true)
@@ -75,7 +76,7 @@ var changeCommands = []command{
 				}
 				g := a.gen(aim)
 				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
-					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, Both: both, ComesBackAt: optional(*comesBackAt), Terms: t})
+					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, Both: both, SwitchBack: switchBack, ComesBackAt: optional(*comesBackAt), Terms: t})
 			}
 		},
 	},
@@ -129,6 +130,8 @@ var changeCommands = []command{
 		},
 	},
 	operationsCommand,
+	boardCommand,
+	timelineCommand,
 	{
 		name: "change check", args: "CHANGE", short: "Run the readiness checks on the device now", min: 1, max: 1, example: "change check 1",
 		long: "It exits 1 when something stops the change, or a warning is not accepted.",

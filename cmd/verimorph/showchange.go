@@ -125,8 +125,14 @@ func (c *client) printChange(ch gen.Change) {
 	if ch.ComesBackAt != nil {
 		c.printf("  comes back at %s\n", *ch.ComesBackAt)
 	}
+	if ch.Members != nil {
+		c.printLanes(ch)
+	}
 	hop := ""
 	for _, s := range ch.Steps {
+		if ch.Members != nil {
+			break
+		}
 		if title := hopTitle(ch, s); title != hop {
 			hop = title
 			c.printf("%s\n", c.paint(bold, title))
@@ -150,6 +156,39 @@ func (c *client) printChange(ch gen.Change) {
 			names = append(names, string(a))
 		}
 		c.printf("\nPossible now: %s\n", strings.Join(names, ", "))
+	}
+}
+
+// printLanes shows the steps of a change of several devices, member by member.
+func (c *client) printLanes(ch gen.Change) {
+	if ch.Proof != nil {
+		c.printf("  %s\n", c.proof(ch.Proof))
+	}
+	lane := func(member int) {
+		for _, s := range ch.Steps {
+			if value(s.Member) != member {
+				continue
+			}
+			others := ""
+			for _, n := range value(s.After) {
+				if o := ch.Steps[n-1]; value(o.Member) != member {
+					others += fmt.Sprintf(", after %d", n)
+				}
+			}
+			c.printf("%3d %s%s\n", s.Number, c.stepLine(s, ch.Now, 150), c.paint(dim, strings.Replace(others, ", ", " ", 1)))
+		}
+	}
+	for _, m := range *ch.Members {
+		c.printf("%s\n", c.paint(bold, fmt.Sprintf("%s, %s when it was drafted, from %s to %s", m.Device, roleOf(&m.Role), m.From, m.To)))
+		lane(m.Number)
+		for i, text := range m.WaysBack {
+			c.printf("      way back of hop %d: %s\n", i+1, text)
+		}
+	}
+	c.printf("%s\n", c.paint(bold, "The whole"))
+	lane(0)
+	if ch.HalfWay != nil {
+		c.printf("%s %s\n", c.paint(bold, "How it goes on from here:"), wrap(*ch.HalfWay, 110, "  "))
 	}
 }
 

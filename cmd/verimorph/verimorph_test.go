@@ -161,7 +161,8 @@ func TestDrawingInAPipeSaysEachThingOnce(t *testing.T) {
 
 func TestDrawingOnATerminalReplacesItself(t *testing.T) {
 	var b bytes.Buffer
-	d := &drawing{c: &client{out: &b, terminal: true}, seen: map[int]string{}}
+	c := &client{out: &b, terminal: true}
+	d := &drawing{c: c, seen: map[int]string{}, screen: c.screen}
 	ch := running()
 	d.draw(ch, ch.Now)
 	first := strings.Count(b.String(), "\n")

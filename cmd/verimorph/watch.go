@@ -19,8 +19,11 @@ import (
 // watch follows a change until it ends. When the service goes away it keeps trying: the change goes on as soon as the
 // service is back, and whoever watches at night wants to see that.
 func watch(ctx context.Context, c *client, id int64) error {
-	d := &drawing{c: c, seen: map[int]string{}}
-	first := true
+	return (&drawing{c: c, seen: map[int]string{}, screen: c.screen}).watch(ctx, id)
+}
+
+func (d *drawing) watch(ctx context.Context, id int64) error {
+	c, first := d.c, true
 	for {
 		ended, err := follow(ctx, c, id, d, func() { first = false })
 		var refused *problemError
@@ -108,10 +111,11 @@ func follow(ctx context.Context, c *client, id int64, d *drawing, connected func
 
 // drawing shows a change: on a terminal the same lines again and again, in a pipe one line for each thing that happens.
 type drawing struct {
-	c     *client
-	lines int            // drawn last time
-	seen  map[int]string // pipe: what was printed of each step
-	told  string
+	c      *client
+	screen func(gen.Change, time.Time) []string // the change on a terminal
+	lines  int                                  // drawn last time
+	seen   map[int]string                       // pipe: what was printed of each step
+	told   string
 }
 
 func (d *drawing) draw(ch gen.Change, now time.Time) {
@@ -119,7 +123,7 @@ func (d *drawing) draw(ch gen.Change, now time.Time) {
 	case d.c.json:
 		return
 	case d.c.terminal:
-		d.redraw(d.c.screen(ch, now))
+		d.redraw(d.screen(ch, now))
 	default:
 		for _, s := range ch.Steps {
 			if key := string(s.State) + s.Outcome; s.State != gen.StepStateWaiting && d.seen[s.Number] != key {

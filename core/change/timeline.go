@@ -28,6 +28,7 @@ type Noticed struct {
 	Clients string
 	Parts   []Part
 	Outage  float64 // seconds of all outages
+	Less    float64 // seconds in which something is less than usual
 }
 
 // A Part is a stretch of time in which something is interrupted, or less than usual.
@@ -47,7 +48,12 @@ func Lasting(s *Step) float64 { return (s.Expect.Low + s.Expect.High) / 2 }
 // An effect begins with its step and lasts until the next step of the same member with an effect on the same clients, or until the services of the
 // member are up again. Of a pair only the one that serves is noticed.
 func Lay(steps []Step, lasts func(*Step) float64, effects []catalog.Effect, active int) *Timeline {
-	t := &Timeline{Steps: layOut(steps, lasts)}
+	return Measured(steps, layOut(steps, lasts), effects, active)
+}
+
+// Measured is [Lay] for steps whose times are known, in the order of the steps.
+func Measured(steps []Step, times []When, effects []catalog.Effect, active int) *Timeline {
+	t := &Timeline{Steps: times}
 	for _, w := range t.Steps {
 		t.Seconds = max(t.Seconds, w.To)
 	}
@@ -62,6 +68,8 @@ func Lay(steps []Step, lasts func(*Step) float64, effects []catalog.Effect, acti
 		for _, p := range n.Parts {
 			if p.Effect == outage {
 				n.Outage += p.To - p.From
+			} else {
+				n.Less += p.To - p.From
 			}
 		}
 		t.Clients = append(t.Clients, n)

@@ -298,6 +298,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/ensembles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices that depend on each other, as they are declared, with what speaks against it */
+        get: operations["listEnsembles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/found-ensembles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ensembles that devices say they form, and that are not declared so */
+        get: operations["findEnsembles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ensembles/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** One ensemble, as its members were last looked at */
+        get: operations["getEnsemble"];
+        /** Say which devices form an ensemble */
+        put: operations["declareEnsemble"];
+        post?: never;
+        /** Forget an ensemble; its devices stay */
+        delete: operations["deleteEnsemble"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes": {
         parameters: {
             query?: never;
@@ -430,6 +485,25 @@ export interface paths {
         get?: never;
         /** Say when a change may run and what happens when it fails; it has to be approved anew */
         put: operations["setTerms"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** When each step is expected and what clients notice; beside it what was measured */
+        get: operations["getTimeline"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1798,6 +1872,8 @@ export interface components {
              * @description The change that occupies it.
              */
             openChange?: number;
+            /** @description The ensemble that it belongs to. */
+            ensemble?: string;
             transfer: components["schemas"]["Transfer"];
             /** @description How images get onto it, by its dialect and its settings. Left out where its dialect is not known. */
             imagesBy?: string;
@@ -2042,7 +2118,10 @@ export interface components {
             key: string;
         };
         NewChange: components["schemas"]["Aim"] & {
+            /** @description Its name */
             device: string;
+            /** @description Of an ensemble: whoever is active now is it again in the end. */
+            switchBack?: boolean;
             /** @description Start the previous installation again; `to` is not looked at. */
             back?: boolean;
             /** @description With `back`: the configuration of now is converted and put onto the previous installation. */
@@ -2297,6 +2376,8 @@ export interface components {
             acceptedBy?: string;
             /** @description Why it was accepted. */
             reason?: string;
+            /** @description In a change of several: the device that it is about. */
+            device?: string;
         };
         Question: {
             /** @enum {string} */
@@ -2464,6 +2545,144 @@ export interface components {
         Simulation: {
             items: components["schemas"]["SimulatedDevice"][];
         };
+        /**
+         * @description pair: one serves, the other takes over. cluster: more than half have to be up; one leads.
+         * @enum {string}
+         */
+        EnsembleKind: "pair" | "cluster";
+        EnsembleDeclaration: {
+            kind: components["schemas"]["EnsembleKind"];
+            devices: string[];
+        };
+        EnsembleList: {
+            items: components["schemas"]["Ensemble"][];
+        };
+        Ensemble: {
+            name: string;
+            kind: components["schemas"]["EnsembleKind"];
+            createdBy: string;
+            /** Format: date-time */
+            createdAt: string;
+            members: components["schemas"]["EnsembleMember"][];
+            /** @description What does not fit between what is declared and what the members say. */
+            findings: components["schemas"]["EnsembleFinding"][];
+            /**
+             * Format: int64
+             * @description The change that works on one of its members.
+             */
+            openChange?: number;
+        };
+        EnsembleMember: {
+            device: string;
+            model?: string;
+            serial?: string;
+            version?: string;
+            /** @description In the words of the device; left out where it does not say. */
+            role?: string;
+            /** @description It says that it is active. */
+            serves: boolean;
+            /** @description How far it mirrors the active one, in the words of the device. */
+            sync?: string;
+            /** @description It, or its mate, could take over; left out where that is not known. */
+            inSync?: boolean;
+        };
+        EnsembleFinding: {
+            /** @description It stops a change; else it is a doubt. */
+            wrong: boolean;
+            text: string;
+            remedy: string;
+        };
+        FoundEnsembleList: {
+            items: components["schemas"]["FoundEnsemble"][];
+        };
+        FoundEnsemble: {
+            /** @description A proposal, from what the names have in common. */
+            name: string;
+            kind: components["schemas"]["EnsembleKind"];
+            devices: string[];
+            /** @description What speaks against it or is not known. */
+            doubts: string[];
+        };
+        /** @description What was found when every order of the plan was walked with every single failure. */
+        Proof: {
+            proved: boolean;
+            /** @description How many were walked. */
+            states: number;
+            /** @description Why it is not proved although nothing was found. */
+            gaveUp?: string;
+            /** @description The rule that is broken. */
+            rule?: string;
+            /** @description How it is broken. */
+            text?: string;
+            /** @description What leads there, step by step. */
+            trace?: string[];
+        };
+        ChangeMember: {
+            /** @description From 1. */
+            number: number;
+            device: string;
+            /** @description When the change was drafted. */
+            role: string;
+            from: string;
+            to: string;
+            /** @description The version it ran when it was last looked at. */
+            now?: string;
+            roleNow?: string;
+            sync?: string;
+            /** @description What was concluded of it so far. */
+            verdict?: string;
+            /** @description By hop: how it goes back. */
+            waysBack: string[];
+        };
+        Timeline: {
+            expected: components["schemas"]["TimelineOf"];
+            measured?: components["schemas"]["TimelineOf"];
+        };
+        TimelineOf: {
+            /**
+             * Format: double
+             * @description Until the last step is over.
+             */
+            seconds: number;
+            steps: components["schemas"]["TimelineStep"][];
+            clients: components["schemas"]["TimelineClients"][];
+        };
+        TimelineStep: {
+            number: number;
+            /** @description 0: the change as a whole. */
+            member: number;
+            /**
+             * Format: double
+             * @description Seconds after the start.
+             */
+            from: number;
+            /** Format: double */
+            to: number;
+        };
+        TimelineClients: {
+            clients: string;
+            /**
+             * Format: double
+             * @description Seconds of all outages.
+             */
+            outage: number;
+            /**
+             * Format: double
+             * @description Seconds in which something is less than usual.
+             */
+            degraded: number;
+            parts: components["schemas"]["TimelinePart"][];
+        };
+        TimelinePart: {
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            to: number;
+            /** @enum {string} */
+            effect: "degraded" | "outage";
+            text: string;
+            member: number;
+        };
         Change: {
             /** Format: int64 */
             id: number;
@@ -2477,7 +2696,15 @@ export interface components {
             expectsHostKey?: boolean;
             /** @description host:port at which the device is expected once it was started anew. */
             comesBackAt?: string;
+            /** @description Its name; in a change of several all of them, with commas. */
             device: string;
+            /** @description Of a change of one: its name. */
+            ensemble?: string;
+            /** @description In a change of several. */
+            members?: components["schemas"]["ChangeMember"][];
+            proof?: components["schemas"]["Proof"];
+            /** @description Of an ensemble whose change rests half-done: how it goes on from there, and why. */
+            halfWay?: string;
             state: components["schemas"]["ChangeState"];
             from: string;
             to: string;
@@ -2573,6 +2800,10 @@ export interface components {
         };
         Step: {
             number: number;
+            /** @description In a change of several: whose step it is, from 1; 0: of the change as a whole. */
+            member?: number;
+            /** @description In a change of several: the steps that have to be over first. */
+            after?: number[];
             /** @description From 1; 0 for steps around the hops. */
             hop: number;
             kind: string;
@@ -4187,6 +4418,119 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listEnsembles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnsembleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    findEnsembles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundEnsembleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEnsemble: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ensemble. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ensemble"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    declareEnsemble: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnsembleDeclaration"];
+            };
+        };
+        responses: {
+            /** @description The ensemble. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ensemble"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteEnsemble: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listChanges: {
         parameters: {
             query?: {
@@ -4385,6 +4729,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTimeline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The time line. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timeline"];
                 };
             };
             default: components["responses"]["Problem"];

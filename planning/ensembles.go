@@ -1,0 +1,372 @@
+package planning
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"verimorph/access"
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/ensemble"
+	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/core/version"
+	"verimorph/store"
+)
+
+// Ensembles: finding and declaring them, and drafting a change of all members at once.
+
+// Declare records which devices form an ensemble. What the devices say otherwise is returned, and does not keep anybody from declaring it: it stops
+// a change of the ensemble instead.
+func (s *Planner) Declare(ctx context.Context, by access.Actor, name string, kind change.EnsembleKind, devices []string) error {
+	least, most, known := ensemble.Members(kind)
+	switch {
+	case !GoodName(name):
+		return invalid("%q is no name: letters, digits, dots, dashes and underscores, 64 at most", name)
+	case !known:
+		return invalid("there is no kind of ensemble %q; known: %s, %s", kind, change.Pair, change.Cluster)
+	case len(devices) < least || len(devices) > most:
+		return invalid("a %s has from %d to %d members, not %d", kind, least, most, len(devices))
+	}
+	for i, d := range devices {
+		if slices.Contains(devices[:i], d) {
+			return invalid("device %s is named twice", d)
+		}
+	}
+	err := s.Store.Declare(ctx, by, name, kind, devices)
+	var taken *store.NameTaken
+	constraint, conflicting := store.Conflict(err)
+	switch {
+	case errors.As(err, &taken):
+		return conflict("%s", taken)
+	case conflicting && constraint == "one_ensemble":
+		return conflict("one of these devices belongs to another ensemble; take it out of that first: verimorph ensemble list")
+	case errors.Is(err, store.ErrNotFound):
+		return notFound("one of %s is no device here", strings.Join(devices, ", "))
+	}
+	return err
+}
+
+// Ensemble returns one by name; an error of kind NotFound says that there is none.
+func (s *Planner) Ensemble(ctx context.Context, name string) (store.Ensemble, error) {
+	e, err := s.Store.Ensemble(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return e, notFound("there is no ensemble %q", name)
+	}
+	return e, err
+}
+
+// Portraits are those of the members as they were last looked at, under their names; one that was never looked at has an empty version.
+func Portraits(e *store.Ensemble) (out []portrait.Portrait) {
+	for _, m := range e.Members {
+		var p portrait.Portrait
+		if m.Portrait != nil && json.Unmarshal(m.Portrait, &p) != nil {
+			p = portrait.Portrait{}
+		}
+		p.Name = m.Device
+		out = append(out, p)
+	}
+	return out
+}
+
+// FindEnsembles proposes ensembles from what devices say; those that are declared just so already are left out.
+func (s *Planner) FindEnsembles(ctx context.Context) (out []ensemble.Found, err error) {
+	var all []portrait.Portrait
+	for d, err := range s.Store.AllDevices(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		if p := PortraitOf(d); p != nil && (p.Mate != "" || p.Ensemble != "") {
+			p.Name = d.Name
+			all = append(all, *p)
+		}
+	}
+	of, err := s.Store.EnsemblesOf(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range ensemble.Find(all) {
+		in := map[string]bool{}
+		for _, m := range f.Members {
+			in[of[m]] = true
+		}
+		if together := len(in) == 1 && !in[""]; together && len(f.Doubts) == 0 {
+			continue
+		}
+		for _, m := range f.Members {
+			if of[m] != "" {
+				f.Doubts = append(f.Doubts, fmt.Sprintf("%s belongs to %s, as it is declared", m, of[m]))
+			}
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// fits refuses wishes that an ensemble cannot have.
+func fits(w *change.Wish, name string) error {
+	var cannot string
+	switch {
+	case w.Operations != nil:
+		cannot = "single operations"
+	case w.Back || w.Carry:
+		cannot = "starting the previous installation"
+	case w.Both:
+		cannot = "installing into both slots"
+	case len(w.Licences) > 0:
+		cannot = "giving licences"
+	case len(w.CleanUp) > 0:
+		cannot = "removing files"
+	case w.ComesBackAt != "":
+		cannot = "coming back at another address"
+	default:
+		return nil
+	}
+	return invalid("%s is of single devices; %s is an ensemble: draft it for its members, one by one", cannot, name)
+}
+
+// draftEnsemble drafts a change of an ensemble to another version: a lane for each member, in an order that is proved. All members are looked at first,
+// since who goes first depends on who serves now.
+func (s *Planner) draftEnsemble(ctx context.Context, by access.Actor, e store.Ensemble, w *change.Wish) (store.Change, error) {
+	none := store.Change{}
+	if err := fits(w, e.Name); err != nil {
+		return none, err
+	}
+	devices, facts, err := s.lookAtAll(ctx, by, &e)
+	if err != nil {
+		return none, err
+	}
+	aim := w.Aim
+	aim.Alternatives = 0
+	q, err := s.Question(ctx, &facts[0], aim)
+	if err != nil {
+		return none, err
+	}
+	d := &ensembleDraft{s: s, e: &e, devices: devices, facts: facts}
+	if err := s.Ask(ctx, func(cat *catalog.Catalogue, planner *path.Planner) error {
+		j, err := planner.FindJoint(facts, q)
+		if err != nil {
+			return err
+		}
+		d.cat = cat
+		if err := d.lay(j); err != nil {
+			return err
+		}
+		d.getOn = tolerated(planner, facts[0].Model, d.ways)
+		return nil
+	}); err != nil {
+		return none, err
+	}
+	return d.draft(ctx, by, w)
+}
+
+// tolerated says which versions of some ways may run side by side. A planner is for one caller at a time, so all pairs are asked now.
+func tolerated(planner *path.Planner, model string, ways []*path.Path) func(a, b string) bool {
+	var versions []string
+	for _, p := range ways {
+		versions = append(versions, p.From.String())
+		for _, h := range p.Hops {
+			versions = append(versions, h.To.String())
+		}
+	}
+	slices.Sort(versions)
+	versions = slices.Compact(versions)
+	good := map[[2]string]bool{}
+	for _, a := range versions {
+		for _, b := range versions {
+			_, good[[2]string{a, b}] = planner.GetOn(model, a, b)
+		}
+	}
+	return func(a, b string) bool { return good[[2]string{a, b}] }
+}
+
+// lookAtAll looks at all members now, side by side.
+func (s *Planner) lookAtAll(ctx context.Context, by access.Actor, e *store.Ensemble) (devices []store.Device, facts []portrait.Portrait, err error) {
+	devices, facts = make([]store.Device, len(e.Members)), make([]portrait.Portrait, len(e.Members))
+	errs := make([]error, len(e.Members))
+	var group sync.WaitGroup
+	for i, m := range e.Members {
+		group.Go(func() {
+			if devices[i], errs[i] = s.Device(ctx, m.Device); errs[i] != nil {
+				return
+			}
+			if _, err := s.Engine.Refresh(ctx, devices[i], by); err != nil {
+				errs[i] = conflict("%s cannot be looked at now, and who goes first depends on how all of them stand: %s", m.Device, err)
+				return
+			}
+			if devices[i], errs[i] = s.Device(ctx, m.Device); errs[i] != nil {
+				return
+			}
+			var p *portrait.Portrait
+			if p, errs[i] = s.Facts(ctx, devices[i]); errs[i] == nil {
+				facts[i] = *p
+			}
+		})
+	}
+	group.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return nil, nil, err
+	}
+	var wrong []string
+	for _, f := range ensemble.Check(e.Kind, facts) {
+		if f.Wrong {
+			wrong = append(wrong, f.Text+" ("+f.Remedy+")")
+		}
+	}
+	if len(wrong) > 0 {
+		return nil, nil, conflict("%s cannot be changed as it stands: %s", e.Name, strings.Join(wrong, "; "))
+	}
+	return devices, facts, nil
+}
+
+// An ensembleDraft is such a change in the making.
+type ensembleDraft struct {
+	s       *Planner
+	cat     *catalog.Catalogue
+	e       *store.Ensemble
+	devices []store.Device
+	facts   []portrait.Portrait
+	ways    []*path.Path // of each member
+	turns   []change.Turn
+	getOn   func(a, b string) bool
+}
+
+// lay splits a joint path into the paths of the members, and into turns: members that take the same hop one after the other share one.
+func (d *ensembleDraft) lay(j *path.Joint) error {
+	for i := range d.facts {
+		p := &path.Path{Family: j.Family, Model: d.facts[i].Model, Aim: j.Aim, From: j.Paths[0].To, To: j.Paths[0].To, Notes: j.Notes}
+		for _, m := range j.Moves {
+			if slices.Contains(m.Members, d.facts[i].Name) {
+				p.Hops = append(p.Hops, m.Hop)
+			}
+		}
+		if len(p.Hops) > 0 {
+			p.From = p.Hops[0].From
+		}
+		d.ways = append(d.ways, p)
+	}
+	if len(j.Moves) == 0 {
+		return conflict("all members of %s run %s already; there is nothing to change", d.e.Name, j.Paths[0].To)
+	}
+	done := make([]int, len(d.facts))
+	var from, to version.Version
+	for _, m := range j.Moves {
+		var members []int
+		for i := range d.facts {
+			if slices.Contains(m.Members, d.facts[i].Name) {
+				members = append(members, i+1)
+			}
+		}
+		last := len(d.turns) - 1
+		if last < 0 || from.String() != m.Hop.From.String() || to.String() != m.Hop.To.String() || slices.ContainsFunc(members, func(n int) bool { return slices.Contains(d.turns[last].Members, n) }) {
+			d.turns = append(d.turns, change.Turn{})
+			from, to, last = m.Hop.From, m.Hop.To, last+1
+		}
+		for _, n := range members {
+			d.turns[last].Members, d.turns[last].Hops = append(d.turns[last].Members, n), append(d.turns[last].Hops, done[n-1])
+			done[n-1]++
+		}
+	}
+	return nil
+}
+
+// draft drafts and proves the plan.
+func (d *ensembleDraft) draft(ctx context.Context, by access.Actor, w *change.Wish) (store.Change, error) {
+	none := store.Change{}
+	job := change.EnsembleJob{Kind: d.e.Kind, Turns: d.turns, GetOn: d.getOn, SwitchBack: w.SwitchBack}
+	active := 0
+	for i := range d.devices {
+		j, err := d.job(ctx, by, i)
+		if err != nil {
+			return none, err
+		}
+		p := &d.facts[i]
+		if p.Serves() {
+			active = i + 1
+		}
+		job.Members = append(job.Members, change.EnsembleMember{Name: p.Name, Active: p.Serves(), Sync: p.InSync == portrait.Yes, Job: j})
+	}
+	plan, err := change.DraftEnsemble(job)
+	if err != nil {
+		return none, conflict("%s", err)
+	}
+	if err := d.learn(ctx, plan.Steps); err != nil {
+		return none, err
+	}
+	c := store.Change{To: d.ways[0].To.String(), Kind: change.Firmware, Ensemble: &change.Ensemble{Name: d.e.Name, Kind: d.e.Kind, Turns: d.turns, SwitchBack: w.SwitchBack,
+		Active: active, Proof: change.ProofOf(plan)}}
+	var from []string
+	for i := range d.devices {
+		data, err := json.Marshal(d.ways[i])
+		if err != nil {
+			return none, err
+		}
+		if i+1 == active {
+			c.Path = data
+		}
+		p := &d.facts[i]
+		if !slices.Contains(from, p.Version) {
+			from = append(from, p.Version)
+		}
+		back := plan.Back[i]
+		if back == nil {
+			back = []change.Back{}
+		}
+		c.Members = append(c.Members, store.Member{DeviceID: d.devices[i].ID, Role: p.Role, Planned: store.Planned{Model: p.Model, Serial: p.Serial}, Path: data, Back: back})
+	}
+	c.From = strings.Join(from, ", ")
+	return withSteps(c, &change.Plan{Steps: plan.Steps}), nil
+}
+
+// job is what the lane of a member is drafted from. Images that are missing are fetched.
+func (d *ensembleDraft) job(ctx context.Context, by access.Actor, i int) (change.Job, error) {
+	s, p := d.s, d.ways[i]
+	profile := s.Engine.Profile(d.devices[i])
+	if profile == nil {
+		return change.Job{}, conflict("%s: dialect %q is not known here", d.devices[i].Name, d.devices[i].Dialect)
+	}
+	lacks := slices.Clone(profile.Lacks)
+	if !profile.Abilities.TakeOver {
+		lacks = append(lacks, "take-over")
+	}
+	if len(lacks) > 0 {
+		return change.Job{}, conflict("%s: dialect %q cannot change the firmware of a member of an ensemble: it has no %s; add these verbs to it, or do it by hand", d.devices[i].Name, d.devices[i].Dialect, strings.Join(lacks, ", "))
+	}
+	missing := map[string]bool{}
+	if profile.Medium == "" && len(p.Hops) > 0 {
+		fetches, err := s.fetchFor(ctx, by, p)
+		if err != nil {
+			return change.Job{}, err
+		}
+		for _, f := range fetches {
+			missing[f.SHA256] = true
+		}
+	}
+	f := d.cat.Family(p.Family)
+	return change.Job{Family: f, Path: p, Can: profile.Abilities, Pace: s.Pace, Lacks: func(sum string) bool { return missing[sum] }, Old: s.old(ctx, f, p)}, nil
+}
+
+// learn puts what was seen before on such devices into the expected times, for each member by its model.
+func (d *ensembleDraft) learn(ctx context.Context, steps []change.Step) error {
+	for i := range d.facts {
+		var mine []change.Step
+		var at []int
+		for k := range steps {
+			if steps[k].Member == i+1 || i == 0 && steps[k].Member == 0 {
+				mine, at = append(mine, steps[k]), append(at, k)
+			}
+		}
+		if err := d.s.Engine.Learn(ctx, d.facts[i].Model, mine); err != nil {
+			return err
+		}
+		for n, k := range at {
+			steps[k] = mine[n]
+		}
+	}
+	return nil
+}
