@@ -56,6 +56,20 @@ func TestWhoMayStop(t *testing.T) {
 	assert.NoError(t, err)
 }
 
+// What the prover found unsafe is approved by nobody.
+func TestAnUnsafeOrderIsNotApproved(t *testing.T) {
+	f := drafted(change.Drafted)
+	f.Unsafe = "all members are down"
+	_, err := Decide(Person("boss", ""), change.Approve, "", f)
+	var refused *Refusal
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, NotReady, refused.Reason)
+	assert.Contains(t, refused.Text, "the order of its steps is not safe, so it cannot be approved: all members are down")
+	f.Unsafe = ""
+	_, err = Decide(Person("boss", ""), change.Approve, "", f)
+	assert.NoError(t, err)
+}
+
 func TestSecondPerson(t *testing.T) {
 	f := drafted(change.Drafted)
 	to, err := Decide(Person("me", ""), change.Approve, "", f)

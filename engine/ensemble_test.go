@@ -2,7 +2,10 @@ package engine
 
 import (
 	"encoding/json"
+	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -11,6 +14,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
@@ -26,8 +30,15 @@ func firewalls(t *testing.T) (*rig, store.Device) {
 	return r, mate
 }
 
-// together drafts a change of a pair from 5.0.7 to 5.4.2, proves it, and starts it.
+// together drafts such a change, and starts it.
 func (r *rig) together(mate store.Device) int64 {
+	id := r.drafted(mate)
+	r.release(id)
+	return id
+}
+
+// drafted drafts a change of a pair from 5.0.7 to 5.4.2 and proves it.
+func (r *rig) drafted(mate store.Device) int64 {
 	single := r.change(r.draft("5.0.7", "5.4.2"))
 	var way path.Path
 	require.NoError(r.t, json.Unmarshal(single.Path, &way))
@@ -49,7 +60,6 @@ func (r *rig) together(mate store.Device) int64 {
 		{DeviceID: mate.ID, Role: "standby", Planned: store.Planned{Model: "TH-60", Serial: "S2"}, Path: single.Path, Back: plan.Back[1]}}
 	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
-	r.release(id)
 	return id
 }
 
@@ -178,4 +188,35 @@ func TestAPairGoesOn(t *testing.T) {
 	assert.Contains(t, c.Question.Text, mate.Name+" serves on 5.4.2 and has shown itself there; the others are brought along")
 	assert.NotContains(t, c.Question.Answers, change.GoBack)
 	assert.Equal(t, 2, r.mate.Status().Boots)
+}
+
+// Who goes first depends on who serves: a pair whose roles, members or declaration are other ones than when its change was drafted is not begun.
+func TestAPairThatIsNotAsItWas(t *testing.T) {
+	t.Parallel()
+	r, mate := firewalls(t)
+	me := access.Person("me", "")
+	id := r.drafted(mate)
+	look := func() ready.Check {
+		c := r.change(id)
+		checks, err := r.Ready(t.Context(), &c, me)
+		require.NoError(t, err)
+		assert.Equal(t, ready.Pass, checks[slices.IndexFunc(checks, func(k ready.Check) bool { return k.Name == ready.Proved })].State)
+		assert.Contains(t, checks, ready.Check{Name: "reach " + mate.Name, Title: mate.Name + ": Reachable", State: ready.Pass, Evidence: "signed in as bosun", Member: mate.Name})
+		return checks[slices.IndexFunc(checks, func(k ready.Check) bool { return k.Name == ready.Others })]
+	}
+	assert.Equal(t, ready.Pass, look().State)
+	require.NoError(t, r.Store.DeleteEnsemble(t.Context(), me, "pair"))
+	assert.Contains(t, look().Evidence, "the ensemble pair is not declared any more")
+	require.NoError(t, r.Store.Declare(t.Context(), me, "pair", change.Pair, []string{mate.Name, r.d.Name}))
+	assert.Contains(t, look().Evidence, "the members of pair are")
+	require.NoError(t, r.Store.Declare(t.Context(), me, "pair", change.Pair, []string{r.d.Name, mate.Name}))
+	asking, c, done, err := r.ask(t.Context(), mate, me, "take over by hand")
+	require.NoError(t, err)
+	defer done()
+	require.NoError(t, c.TakeOver(asking))
+	assert.Eventually(t, func() bool {
+		k := look()
+		return k.State == ready.Stop && strings.Contains(k.Evidence, mate.Name+" serves now, and "+r.d.Name+" did when the change was drafted")
+	}, 30*time.Second, 300*time.Millisecond)
+	assert.ErrorContains(t, r.Store.Declare(t.Context(), me, mate.Name, change.Pair, []string{r.d.Name, mate.Name}), "the name "+mate.Name+" is taken by a device")
 }

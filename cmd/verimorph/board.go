@@ -17,7 +17,7 @@ import (
 
 var boardCommand = command{
 	name: "change board", args: "CHANGE", short: "Show the lanes of a change along the time, and what clients notice", min: 1, max: 1, example: "change board 1 -watch",
-	long: "A lane shows when each step is expected, and what became of it: = done, > running, . to come, x failed, ~ the member is down meanwhile.\nClients: - all works, d less than usual, X an outage. With -watch it goes on until the change ends or needs a person.",
+	long: "A lane shows when each step is expected, and what became of it: = done, > running, . to come, x failed, ~ the member is down meanwhile.\nClients: - all works, d less than usual, X an outage, ? not known. With -watch it goes on until the change ends or needs a person.",
 	setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 		follow := fs.Bool("watch", false, "go on until the change ends or needs a person")
 		return func(ctx context.Context, c *client, args []string) error {
@@ -128,11 +128,7 @@ var down = []string{"restart", "link", "login"}
 func (c *client) board(ch gen.Change, tl gen.Timeline, now time.Time) []string {
 	const label, chart = 18, 64
 	scale := max(tl.Expected.Seconds, 1) / chart
-	name := ch.Device
-	if ch.Ensemble != nil {
-		name = *ch.Ensemble
-	}
-	lines := []string{fmt.Sprintf("Change %d  %s %s  %s", ch.Id, c.paint(bold, name), way(ch), c.state(string(ch.State)))}
+	lines := []string{fmt.Sprintf("Change %d  %s %s  %s", ch.Id, c.paint(bold, whose(ch)), way(ch), c.state(string(ch.State)))}
 	if p := ch.Proof; p != nil {
 		lines = append(lines, "  "+c.proof(p))
 	}
@@ -156,6 +152,9 @@ func (c *client) board(ch gen.Change, tl gen.Timeline, now time.Time) []string {
 	lines = append(lines, "")
 	for _, n := range tl.Expected.Clients {
 		text := "outage " + lasting(n.Outage) + " expected"
+		if slices.ContainsFunc(n.Parts, func(p gen.TimelinePart) bool { return p.Effect == gen.TimelinePartEffectUnknown }) {
+			text = "outage not known"
+		}
 		if m := measuredOf(tl, n.Clients); m != nil {
 			text += ", " + lasting(m.Outage) + " measured"
 		}
@@ -219,9 +218,12 @@ func (c *client) noticed(n gen.TimelineClients, scale float64, width int) string
 	cells := slices.Repeat([]rune{'-'}, width)
 	for _, p := range n.Parts {
 		for k := min(int(p.From/scale), width-1); k <= min(int(p.To/scale), width-1); k++ {
-			if p.Effect == gen.TimelinePartEffectOutage {
+			switch {
+			case p.Effect == gen.TimelinePartEffectOutage:
 				cells[k] = 'X'
-			} else if cells[k] == '-' {
+			case cells[k] == '-' && p.Effect == gen.TimelinePartEffectUnknown:
+				cells[k] = '?'
+			case cells[k] != 'X':
 				cells[k] = 'd'
 			}
 		}

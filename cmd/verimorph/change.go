@@ -39,7 +39,7 @@ var changeCommands = []command{
 						if ch.Verdict != nil {
 							verdict = string(ch.Verdict.Verdict)
 						}
-						rows = append(rows, []string{fmt.Sprint(ch.Id), ch.Device, ch.From, ch.To, work(ch), string(ch.State), verdict, ago(ch.CreatedAt)})
+						rows = append(rows, []string{fmt.Sprint(ch.Id), whose(ch), ch.From, ch.To, work(ch), string(ch.State), verdict, ago(ch.CreatedAt)})
 					}
 					table(c.out, rows)
 				})

@@ -14,7 +14,7 @@ func (c *client) printDrafted(ch gen.Change) {
 		c.printf("Drafted change %d: %d steps on %s, which runs %s, %s expected.\n", ch.Id, len(ch.Steps), ch.Device, ch.From, span(ch.RemainingLow, ch.RemainingHigh))
 	} else {
 		c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
-			ch.Id, ch.Device, ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+			ch.Id, whose(ch), ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
 	}
 	c.printDoubts(*ch.Path)
 	if open(ch) > 0 {
@@ -100,7 +100,7 @@ func (c *client) printChange(ch gen.Change) {
 	if r := ch.Restore; r != nil {
 		c.printf("Change %d  backup %d goes back on %s, which runs %s  %s\n", ch.Id, r.Backup, c.paint(bold, ch.Device), ch.From, c.state(string(ch.State)))
 	} else {
-		c.printf("Change %d  %s %s  %s\n", ch.Id, c.paint(bold, ch.Device), way(ch), c.state(string(ch.State)))
+		c.printf("Change %d  %s %s  %s\n", ch.Id, c.paint(bold, whose(ch)), way(ch), c.state(string(ch.State)))
 	}
 	c.printf("  drafted by %s, %s\n", ch.CreatedBy, c.when(ch.CreatedAt))
 	if ch.ApprovedBy != nil {
@@ -190,6 +190,14 @@ func (c *client) printLanes(ch gen.Change) {
 	if ch.HalfWay != nil {
 		c.printf("%s %s\n", c.paint(bold, "How it goes on from here:"), wrap(*ch.HalfWay, 110, "  "))
 	}
+}
+
+// whose is what a change is of: an ensemble, or a device.
+func whose(ch gen.Change) string {
+	if ch.Ensemble != nil {
+		return *ch.Ensemble
+	}
+	return ch.Device
 }
 
 // way says in a few words where a change leads.

@@ -211,7 +211,7 @@ func (c *client) screen(ch gen.Change, now time.Time) []string {
 		times = duration(elapsed) + " in all"
 	}
 	lines := []string{
-		fmt.Sprintf("Change %d  %s %s  %s", ch.Id, c.paint(bold, ch.Device), way(ch), c.state(string(ch.State))),
+		fmt.Sprintf("Change %d  %s %s  %s", ch.Id, c.paint(bold, whose(ch)), way(ch), c.state(string(ch.State))),
 		fmt.Sprintf("%s %3.0f %%  %s", bar(done/max(total, 0.001), 40), 100*done/max(total, 0.001), times),
 		"",
 	}

@@ -153,6 +153,9 @@ func (j *Job) step(hop int, kind Kind, p ...Params) Step {
 
 func (j *Job) span(name string) catalog.Span {
 	s, ok := j.Family.Durations[name]
+	if !ok && name == string(Sync) { // where nothing is said of it, as long as services take
+		s, ok = j.Family.Durations[string(Services)]
+	}
 	if !ok {
 		s = fallback
 	}

@@ -189,7 +189,7 @@ var Kinds = []Spec{
 	// Measure again and compare, before the way back is given up.
 	{Kind: Settle, Title: "Compare before the other slot", Duration: "services"},
 	// Of ensembles: the member is in sync with the active one, so that it could take over.
-	{Kind: Sync, Title: "Wait until in sync", Duration: "services"},
+	{Kind: Sync, Title: "Wait until in sync"},
 	// Of ensembles: the member becomes the active one.
 	{Kind: Switch, Title: "Switch over", Writes: true, OnlyOnce: true},
 	// Measure again, compare until settled, conclude.

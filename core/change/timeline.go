@@ -34,7 +34,7 @@ type Noticed struct {
 // A Part is a stretch of time in which something is interrupted, or less than usual.
 type Part struct {
 	From, To float64
-	Effect   string // "degraded" or "outage", as in a catalogue
+	Effect   string // "degraded" or "outage", as in a catalogue; "unknown" where the catalogue does not say
 	Text     string
 	Member   int // whose steps do it
 }
@@ -66,9 +66,10 @@ func Measured(steps []Step, times []When, effects []catalog.Effect, active int) 
 	for _, clients := range kinds {
 		n := Noticed{Clients: clients, Parts: t.notices(steps, effects, clients, active)}
 		for _, p := range n.Parts {
-			if p.Effect == outage {
+			switch p.Effect {
+			case outage:
 				n.Outage += p.To - p.From
-			} else {
+			case degraded:
 				n.Less += p.To - p.From
 			}
 		}
@@ -81,6 +82,7 @@ func Measured(steps []Step, times []When, effects []catalog.Effect, active int) 
 const (
 	outage   = "outage"
 	degraded = "degraded"
+	unknown  = "unknown" // never in a catalogue
 )
 
 // layOut gives each step its time: it begins when what it comes after is over.
@@ -123,6 +125,10 @@ func (t *Timeline) notices(steps []Step, effects []catalog.Effect, clients strin
 	for i := range steps {
 		s := &steps[i]
 		k := slices.IndexFunc(effects, func(e catalog.Effect) bool { return e.Clients == clients && e.Step == string(s.Kind) })
+		if k < 0 && s.Kind == Switch { // nobody said that it is not noticed
+			out = append(out, Part{From: t.Steps[i].From, To: t.Steps[i].To, Effect: unknown, Text: "the catalogue does not say what they notice of a switch", Member: s.Member})
+			continue
+		}
 		if k < 0 || effects[k].Effect != outage && effects[k].Effect != degraded {
 			continue
 		}

@@ -26,9 +26,9 @@ func TestWhatClientsNotice(t *testing.T) {
 	line := Lay(plan.Steps, seconds, routed, 0)
 	assert.Equal(t, 167.0, line.Seconds)
 	assert.Equal(t, []Noticed{
-		{"routed traffic", []Part{{85, 127, "outage", "all routes are withdrawn", 1}, {127, 167, "degraded", "routes come back", 1}}, 42},
-		{"guests", []Part{{85, 167, "outage", "the page is gone", 1}}, 82},
-		{"people", nil, 0},
+		{"routed traffic", []Part{{85, 127, "outage", "all routes are withdrawn", 1}, {127, 167, "degraded", "routes come back", 1}}, 42, 40},
+		{"guests", []Part{{85, 167, "outage", "the page is gone", 1}}, 82, 0},
+		{"people", nil, 0, 0},
 	}, line.Clients)
 	s := &Step{Expect: catalog.Span{Low: 10, High: 20}}
 	assert.Equal(t, 15.0, Lasting(s))
@@ -46,6 +46,7 @@ func TestOfAPairNobodyNotices(t *testing.T) {
 	require.Len(t, line.Clients[0].Parts, 1)
 	part := line.Clients[0].Parts[0]
 	assert.Equal(t, Part{182, 183, "degraded", "a moment", 2}, part)
+	assert.Equal(t, []Part{{182, 183, "unknown", "the catalogue does not say what they notice of a switch", 2}}, line.Clients[1].Parts, "what nobody says is not nothing")
 	both, alone := line.Seconds, Lay(p.Steps, seconds, effects, 0)
 	assert.Less(t, both, 2*167.0+15+15+1+4+4, "getting ready is side by side")
 	assert.NotZero(t, alone.Clients[0].Outage, "as if each served for itself")

@@ -209,3 +209,10 @@ func worst(checks []Check) State {
 	}
 	return Pass
 }
+
+// What is accepted of one device is not accepted of another.
+func TestChecksOfSeveralDevices(t *testing.T) {
+	cs := OfMember([]Check{{Name: Services, Title: "Services", State: Warn}}, "fw2")
+	assert.Equal(t, []Check{{Name: "services fw2", Title: "fw2: Services", State: Warn, Member: "fw2"}}, cs)
+	assert.Equal(t, cs[0].Name, MemberName(Services, "fw2"))
+}

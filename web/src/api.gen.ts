@@ -2679,7 +2679,7 @@ export interface components {
             /** Format: double */
             to: number;
             /** @enum {string} */
-            effect: "degraded" | "outage";
+            effect: "degraded" | "outage" | "unknown";
             text: string;
             member: number;
         };
