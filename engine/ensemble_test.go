@@ -72,7 +72,7 @@ func TestAPairIsUpgraded(t *testing.T) {
 	v := verdictOf(t, done)
 	assert.Equal(t, verify.Pass, v.Verdict, failure(done))
 	assert.Equal(t, verify.Met, resultOf(v, "mate version").State)
-	assert.Equal(t, verify.Met, resultOf(v, "version").State)
+	assert.Equal(t, verify.Met, resultOf(v, r.d.Name+" version").State)
 	assert.NotEmpty(t, done.Members[1].Readings, "each member has readings of its own")
 	for _, b := range []*tarnholm.Box{r.box, r.mate} {
 		assert.Equal(t, "5.4.2", b.Status().Version)

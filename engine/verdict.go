@@ -336,6 +336,7 @@ func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Re
 		if err != nil {
 			return err
 		}
+		of(r.m.Device, all)
 		all = append(all, others...)
 	}
 	v, err := json.Marshal(verify.Conclude(all))
@@ -359,12 +360,18 @@ func (r *run) concluded(ctx context.Context) (out []verify.Result, err error) {
 				return nil, final("what was concluded of %s cannot be read: %w", m.Device, err)
 			}
 		}
-		for _, res := range v.Results {
-			res.Reading, res.Title = m.Device+" "+res.Reading, m.Device+": "+cmp.Or(res.Title, res.Reading)
-			out = append(out, res)
-		}
+		of(m.Device, v.Results)
+		out = append(out, v.Results...)
 	}
 	return out, nil
+}
+
+// of puts the name of a member before results that are told beside those of others.
+func of(device string, results []verify.Result) {
+	for i := range results {
+		r := &results[i]
+		r.Reading, r.Title = device+" "+r.Reading, device+": "+cmp.Or(r.Title, r.Reading)
+	}
 }
 
 func namesOf(results []verify.Result) string {

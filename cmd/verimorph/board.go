@@ -104,8 +104,11 @@ func (c *client) printTimeline(tl gen.Timeline) {
 
 // lasting is a time, or none.
 func lasting(seconds float64) string {
-	if seconds == 0 {
+	switch {
+	case seconds == 0:
 		return "none"
+	case seconds < 1:
+		return "under 1 s"
 	}
 	return duration(seconds)
 }

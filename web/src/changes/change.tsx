@@ -6,6 +6,7 @@ import { useGrowing } from "../shared/list";
 import { api, ask, type Action, type Change, type Step, type Verdict } from "../shared/api";
 import { duration, span, time } from "../shared/format";
 import { pathOf, purposeOf } from "./purpose";
+import { Board } from "../ensembles/board";
 import { ConsoleLine } from "./consoleline";
 import { Attached } from "./evidence";
 import { QuestionCard } from "./question";
@@ -65,7 +66,7 @@ export function ChangePage() {
   const { change, away } = useLive(id);
   const device = useQuery({
     queryKey: ["device", change.data?.device],
-    enabled: !!change.data,
+    enabled: !!change.data && !change.data.members,
     queryFn: () => ask(api.GET("/devices/{name}", { params: { path: { name: change.data!.device } } })),
   });
   const line = !!device.data?.reach?.console;
@@ -97,9 +98,13 @@ export function ChangePage() {
     <>
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-lg font-bold">Change {c.id}</h1>
-        <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>
-          {c.device}
-        </Link>
+        {c.members ? (
+          <b>{c.ensemble ?? c.device}</b>
+        ) : (
+          <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>
+            {c.device}
+          </Link>
+        )}
         {purpose.kind === "operations" ? (
           <span>
             single operations; it runs <b className="font-mono">{purpose.runs}</b>
@@ -210,9 +215,10 @@ export function ChangePage() {
           </p>
         </Card>
       )}
+      {path && <Board c={c} now={now} />}
       {path && (
         <Card
-          title="Path"
+          title={c.members ? "Path of the member that serves" : "Path"}
           aside={
             <span className="flex gap-4 text-xs text-slate-600 dark:text-slate-400">
               {!c.startedAt && <span>{span(c.remainingLow, c.remainingHigh)} expected in all</span>}
@@ -424,8 +430,15 @@ export function Evidence({ of }: { of: Verdict }) {
 function Steps({ c, now }: { c: Change; now: number }) {
   const purpose = purposeOf(c);
   const path = pathOf(purpose);
-  const groups: { hop: number; steps: Step[] }[] = [];
-  for (const s of c.steps) {
+  const groups: { hop: number; steps: Step[]; title?: string }[] = [];
+  for (const m of c.members ?? [])
+    groups.push({
+      hop: 0,
+      steps: c.steps.filter((s) => s.member === m.number),
+      title: `${m.device}: ${m.from} to ${m.to}`,
+    });
+  if (c.members) groups.push({ hop: 0, steps: c.steps.filter((s) => !s.member), title: "The whole" });
+  for (const s of c.members ? [] : c.steps) {
     if (groups.at(-1)?.hop !== s.hop || !!groups.at(-1)?.steps[0].back !== !!s.back)
       groups.push({ hop: s.hop, steps: [] });
     groups.at(-1)!.steps.push(s);
@@ -434,15 +447,17 @@ function Steps({ c, now }: { c: Change; now: number }) {
     <div className="space-y-2">
       {groups.map((g, i) => {
         const h = path?.hops[g.hop - 1];
-        const title = g.steps[0].back
-          ? `Way back${h ? ` of hop ${g.hop}: ${h.to} to ${h.from}` : ""}`
-          : h
-            ? `Hop ${g.hop} of ${path!.hops.length}: ${h.from} to ${h.to}`
-            : purpose.kind === "restore" || g.hop > 0
-              ? "Steps"
-              : i === 0
-                ? "Before"
-                : "After";
+        const title = g.title
+          ? g.title
+          : g.steps[0].back
+            ? `Way back${h ? ` of hop ${g.hop}: ${h.to} to ${h.from}` : ""}`
+            : h
+              ? `Hop ${g.hop} of ${path!.hops.length}: ${h.from} to ${h.to}`
+              : purpose.kind === "restore" || g.hop > 0
+                ? "Steps"
+                : i === 0
+                  ? "Before"
+                  : "After";
         const state = g.steps.every((s) => s.state === "done" || s.state === "skipped")
           ? "done"
           : g.steps.some((s) => s.state === "failed")

@@ -14,7 +14,10 @@ const columns: Column<Change>[] = [
       </Link>
     ),
   },
-  { head: "Device", cell: (c) => <Link to={`/devices/${c.device}`}>{c.device}</Link> },
+  {
+    head: "Device",
+    cell: (c) => (c.members ? (c.ensemble ?? c.device) : <Link to={`/devices/${c.device}`}>{c.device}</Link>),
+  },
   { head: "From", className: "font-mono", cell: (c) => c.from },
   { head: "To", className: "font-mono", cell: (c) => c.to },
   { head: "By way of", className: `font-mono ${muted}`, cell: (c) => byWayOf(purposeOf(c)) },

@@ -4,6 +4,7 @@ import { Link } from "react-router-dom";
 import type { operations } from "../api.gen";
 import { api, ask, newKey, type Device, type S } from "../shared/api";
 import { useDialects } from "../shared/service";
+import { EnsemblesCard } from "../ensembles/ensembles";
 import { entered, SettingsFields } from "./dialogs";
 import { ago, mib } from "../shared/format";
 import { Find, More, Table, useFind, useList, type Column, type Sort } from "../shared/list";
@@ -16,9 +17,16 @@ const columns: Column<Device, Order>[] = [
     head: "Device",
     sort: "name",
     cell: (d) => (
-      <Link className={subject} to={`/devices/${d.name}`}>
-        {d.name}
-      </Link>
+      <>
+        <Link className={subject} to={`/devices/${d.name}`}>
+          {d.name}
+        </Link>
+        {d.ensemble && (
+          <Muted small className="block">
+            in {d.ensemble}
+          </Muted>
+        )}
+      </>
     ),
   },
   { head: "Site", sort: "site", cell: (d) => d.site },
@@ -89,6 +97,7 @@ export function FleetPage() {
         <Button onClick={() => setAdding(true)}>Add device</Button>
       </div>
       <Trouble error={query.error} />
+      <EnsemblesCard />
       <Card>
         <Table
           columns={columns}
