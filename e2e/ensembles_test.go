@@ -41,7 +41,7 @@ func TestConsoleUpgradesAPair(t *testing.T) {
 		text("[data-found]", first+" and "+second+" say that they are a pair."), clickText("button", "Declare as "+name), gone("[data-found]"),
 		text(`[data-ensemble="`+name+`"]`, "standby"), text(`[data-ensemble="`+name+`"]`, "in sync"), shot("ensembles"),
 		clickText("button", "Draft a change"), typed(`input[name=to]`, "5.4.2"), click("#draft-ensemble"), text("h1", "Change 1"), text("#proof", "The order is proved"),
-		text(`[data-lane="`+second+`"]`, "standby"), text(`[data-clients="routed traffic"]`, "not at all, as expected"),
+		text(`[data-lane="`+second+`"]`, "standby"), text(`[data-clients="routed traffic"]`, "none expected"),
 		click("#approve"), click("#start"), click("#sure"), visible(`[data-lane="`+first+`"] [data-state=done]`), text("#affected", "nobody"))
 	// The keyboard goes from step to step, and says what each waits for.
 	do(chromedp.Focus(chromedp.CSS(`[data-lane="`+first+`"] button`)), chromedp.KeyEvent("\uE004"), text("#chosen", first+", step 1: Take readings before"))

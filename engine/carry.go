@@ -6,6 +6,7 @@ import (
 	"errors"
 	"slices"
 	"sync"
+	"time"
 
 	"verimorph/core/change"
 	"verimorph/store"
@@ -85,15 +86,14 @@ func (e *Engine) lanes(ctx context.Context, c *store.Change, leases map[int]stor
 	if len(runs) > 1 { // each has what it needs of it
 		c.Path, c.Checks, c.Steps = nil, nil, nil
 	}
+	ctx, end := context.WithCancelCause(ctx)
+	defer end(nil)
 	var group sync.WaitGroup
-	for i, r := range runs {
+	for i := range runs {
 		work := func() {
-			defer func() { // a fault of ours in one lane is no end of the process
-				if p := recover(); p != nil {
-					errs[i] = &faultError{p}
-				}
-			}()
-			errs[i] = r.lane(ctx, orphan)
+			if errs[i] = e.untilAtRest(ctx, b, i, orphan); errs[i] != nil && !errors.Is(errs[i], errAnew) {
+				end(errs[i]) // whoever has lost one member has lost the change
+			}
 		}
 		if i == len(runs)-1 { // the last one needs no goroutine of its own
 			work()
@@ -105,9 +105,48 @@ func (e *Engine) lanes(ctx context.Context, c *store.Change, leases map[int]stor
 	return errors.Join(errs...)
 }
 
-// lane carries one member on.
-func (r *run) lane(ctx context.Context, orphan bool) error {
-	defer r.board.leave()
+// untilAtRest carries one member on until its lane is over or at rest. When something of ours breaks a lane off, the others go on, and it is taken up
+// again as another worker would do; a change of one is left to that.
+func (e *Engine) untilAtRest(ctx context.Context, b *board, i int, orphan bool) error {
+	defer b.leave()
+	for {
+		r := b.run(i)
+		err := r.lane(ctx, orphan)
+		if err == nil || r.alone() || errors.Is(err, errAnew) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil {
+			return err
+		}
+		r.log.Warn("a lane was broken off; it is taken up again", "device", r.m.Device, "err", err)
+		c, err := e.readAgain(ctx, r.c.ID)
+		if err != nil {
+			return err
+		}
+		if b.rests() || c.State != change.Running && c.State != change.Pausing {
+			return nil
+		}
+		b.put(i, e.newRun(view(&c, &c.Members[i]), r.lease, b, i == 0))
+		orphan = true
+	}
+}
+
+// readAgain waits a moment and reads a change, for as long as it takes until the records answer.
+func (e *Engine) readAgain(ctx context.Context, id int64) (store.Change, error) {
+	for {
+		if err := pause(ctx, max(e.Lease/8, 100*time.Millisecond)); err != nil {
+			return store.Change{}, err
+		}
+		if c, err := e.Store.Change(ctx, id); err == nil {
+			return c, nil
+		}
+	}
+}
+
+// lane carries one member on. A fault of ours in one lane is no end of the process.
+func (r *run) lane(ctx context.Context, orphan bool) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = &faultError{p}
+		}
+	}()
 	defer r.hangUp()
 	defer r.silence()
 	if orphan {

@@ -2,8 +2,10 @@ package engine
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -219,4 +221,82 @@ func TestAPairThatIsNotAsItWas(t *testing.T) {
 		return k.State == ready.Stop && strings.Contains(k.Evidence, mate.Name+" serves now, and "+r.d.Name+" did when the change was drafted")
 	}, 30*time.Second, 300*time.Millisecond)
 	assert.ErrorContains(t, r.Store.Declare(t.Context(), me, mate.Name, change.Pair, []string{r.d.Name, mate.Name}), "the name "+mate.Name+" is taken by a device")
+}
+
+// Whatever strikes in the middle of whatever step of either member: the pair is upgraded, nothing is done twice, and somebody serves at every moment.
+func TestStrikesInEveryStepOfAPair(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, strike := range []string{"the connection is cut", "the database cuts every connection", "another worker takes over"} {
+		t.Run(strike, func(t *testing.T) {
+			t.Parallel()
+			r := newRig(t, nil)
+			mate := r.second()
+			require.NoError(t, tarnholm.Join(r.box, r.mate))
+			s := &subject{field: &field{rig: r}}
+			var mu sync.Mutex
+			struck := map[string]bool{}
+			r.Engine.strike = func(r *run, st *store.Step, at string) {
+				key := fmt.Sprint(st.Plan.Number, at)
+				mu.Lock()
+				before := struck[key]
+				struck[key] = true
+				mu.Unlock()
+				if !before {
+					strikes[strike](s, r)
+				}
+			}
+			r.start()
+			c := s.toTheEnd(r.together(mate))
+			require.Equal(t, change.Done, c.State, failure(c))
+			assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+			for _, b := range []*tarnholm.Box{r.box, r.mate} {
+				st := b.Status()
+				assert.Equal(t, []any{"5.4.2", 1, 2}, []any{st.Version, st.Fits, st.Boots})
+				assert.NotContains(t, strings.Join(b.Log(), "\n"), "its mate went down")
+			}
+			assert.Greater(t, len(struck), len(c.Steps), "it struck in steps of every kind")
+		})
+	}
+}
+
+// A member that falls silent for good in the middle of a step: the other one serves on, and whether something has to be undone is decided by how
+// both stand.
+func TestAMemberFallsSilent(t *testing.T) {
+	t.Parallel()
+	for kind, says := range map[change.Kind]string{
+		change.Install: "", change.ChooseSlot: "", change.Restart: "does not answer", change.Sync: "does not answer", change.Switch: "does not answer",
+	} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			r := newRig(t, nil)
+			mate := r.second()
+			require.NoError(t, tarnholm.Join(r.box, r.mate))
+			r.Engine.strike = func(x *run, st *store.Step, at string) {
+				if st.Plan.Kind == kind && x.m.DeviceID == mate.ID && at == "begun" {
+					_ = r.mate.Arm(tarnholm.Mute, box.Fault{Times: -1})
+					x.hangUp()
+				}
+			}
+			id := r.drafted(mate)
+			_, err := r.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{expect,limit}', '3') WHERE change_id = $1 AND plan->>'kind' IN ($2, 'link', 'services', 'verdict')`, id, string(kind))
+			require.NoError(t, err)
+			r.start()
+			r.release(id)
+			c := r.rest(id)
+			assert.NotEqual(t, change.Done, c.State)
+			if says != "" {
+				require.Equal(t, change.Asking, c.State, failure(c))
+				assert.Contains(t, c.Question.Text, says)
+				assert.NotContains(t, c.Question.Answers, change.GoBack, "nobody may go down while the other one does not answer")
+			}
+			assert.Equal(t, "5.0.7", r.box.Status().Version)
+			assert.Equal(t, 1, r.box.Status().Boots)
+			p, err := r.Refresh(t.Context(), r.d, access.Person("me", ""))
+			require.NoError(t, err)
+			assert.Equal(t, "active", p.Role)
+		})
+	}
 }

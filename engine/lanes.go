@@ -83,6 +83,19 @@ func (b *board) again(numbers ...int) {
 	})
 }
 
+// run is the lane of the member with an index; put replaces it.
+func (b *board) run(i int) *run {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.runs[i]
+}
+
+func (b *board) put(i int, r *run) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.runs[i] = r
+}
+
 // leave says that a lane has ended.
 func (b *board) leave() { b.tell(func() { b.active-- }) }
 

@@ -134,7 +134,7 @@ func remaining(c *store.Change, now time.Time) (low, high float64) {
 // awaited is the return of the device while it is waited for: since its start, until its services are up.
 func awaited(c *store.Change) *gen.Awaited {
 	now := slices.IndexFunc(c.Steps, func(s store.Step) bool { return s.State == change.StepRunning })
-	if c.State != change.Running && c.State != change.Pausing || now < 0 {
+	if c.State != change.Running && c.State != change.Pausing || now < 0 || len(c.Members) > 1 { // of several, the lanes show it
 		return nil
 	}
 	first := now

@@ -18,7 +18,7 @@ export function Board({ c, now }: { c: Change; now: number }) {
   if (!timeline.data) return <Trouble error={timeline.error} />;
   const t = timeline.data;
   const gone = c.startedAt ? (Math.min(c.endedAt ? Date.parse(c.endedAt) : now) - Date.parse(c.startedAt)) / 1000 : 0;
-  const hit = c.startedAt && !c.endedAt ? affected(t, gone) : [];
+  const hit = c.startedAt && !c.endedAt ? affected(t) : [];
   return (
     <Card
       title={c.ensemble ? "Board" : "Along the time"}
@@ -211,51 +211,39 @@ function Clients({ t, at }: { t: Timeline; at: (s: number) => string }) {
   if (t.expected.clients.length === 0)
     return <p className="mt-2">What clients notice is not known: the catalogue says nothing of these hops.</p>;
   return (
-    <table className="mt-3 w-full table-fixed">
-      <caption className="sr-only">What clients notice, expected and measured</caption>
-      <colgroup>
-        <col className="w-[13.5rem]" />
-        <col />
-        <col className="w-64" />
-      </colgroup>
-      <thead>
-        <tr className="text-xs">
-          <th className="text-left">Clients</th>
-          <th className="text-left">What they notice: expected above, measured below</th>
-          <th className="text-left">Interrupted</th>
-        </tr>
-      </thead>
-      <tbody>
-        {t.expected.clients.map((n) => {
-          const m = t.measured?.clients.find((x) => x.clients === n.clients);
-          const unknown = n.parts.some((p) => p.effect === "unknown");
-          return (
-            <tr key={n.clients} data-clients={n.clients}>
-              <td className="font-medium">{n.clients}</td>
-              <td>
-                <div className="relative h-5 rounded-sm bg-teal-100 dark:bg-teal-950">
-                  {n.parts.map((p, i) => (
-                    <Part key={i} p={p} at={at} row="top-0" />
-                  ))}
-                  {(m?.parts ?? []).map((p, i) => (
-                    <Part key={`m${i}`} p={p} at={at} row="bottom-0" />
-                  ))}
-                </div>
-                <span className="sr-only">
-                  {n.parts
-                    .map((p) => `${noticed[p.effect]} from ${duration(p.from)} to ${duration(p.to)}, ${p.text}`)
-                    .join("; ") || "nothing is noticed"}
-                </span>
-              </td>
-              <td>
-                {unknown ? "not known" : n.outage ? `${duration(n.outage)} expected` : "not at all, as expected"}
+    <ul className="mt-3" aria-label="What clients notice, expected and measured">
+      {t.expected.clients.map((n) => {
+        const m = t.measured?.clients.find((x) => x.clients === n.clients);
+        const unknown = n.parts.some((p) => p.effect === "unknown");
+        return (
+          <li key={n.clients} data-clients={n.clients} className="grid grid-cols-[13rem_1fr] items-center gap-2 py-1">
+            <div className="leading-tight">
+              <b>{n.clients}</b>
+              <span className="block text-xs text-slate-600 dark:text-slate-400">
+                interruption: {unknown ? "not known" : n.outage ? `${duration(n.outage)} expected` : "none expected"}
                 {m && (m.outage ? `, ${duration(m.outage)} measured` : ", none measured")}
-              </td>
-            </tr>
-          );
-        })}
-      </tbody>
-    </table>
+              </span>
+            </div>
+            <div
+              className="relative h-5 rounded-sm bg-teal-100 dark:bg-teal-950"
+              title="expected above, measured below"
+            >
+              {n.parts.map((p, i) => (
+                <Part key={i} p={p} at={at} row="top-0" />
+              ))}
+              {(m?.parts ?? []).map((p, i) => (
+                <Part key={`m${i}`} p={p} at={at} row="bottom-0" />
+              ))}
+              <span className="sr-only">
+                {n.parts
+                  .map((p) => `${noticed[p.effect]} from ${duration(p.from)} to ${duration(p.to)}, ${p.text}`)
+                  .join("; ") || "nothing is noticed"}
+              </span>
+            </div>
+          </li>
+        );
+      })}
+    </ul>
   );
 }
 

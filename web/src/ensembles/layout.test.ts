@@ -62,9 +62,13 @@ describe("the board", () => {
     expect(spanOf({ ...timeline, measured: { seconds: 130, steps: [], clients: [] } })).toBe(130);
   });
 
-  it("names who is affected at a moment", () => {
-    expect(affected(timeline, 44)).toEqual([]);
-    expect(affected(timeline, 46)).toEqual(["guests: interrupted, cut"]);
+  it("names who is affected now", () => {
+    const cut = timeline.expected.clients;
+    expect(affected(timeline)).toEqual([]);
+    expect(affected({ ...timeline, measured: { seconds: 50, steps: [], clients: cut } })).toEqual([
+      "guests: interrupted, cut",
+    ]);
+    expect(affected({ ...timeline, measured: { seconds: 51, steps: [], clients: cut } })).toEqual([]);
   });
 
   it("is walked with the keyboard", () => {

@@ -43,11 +43,11 @@ export function lanesOf(c: Change, t: Timeline): Lane[] {
 /** How long the axis is: what is expected, or what it took. */
 export const spanOf = (t: Timeline) => Math.max(t.expected.seconds, t.measured?.seconds ?? 0, 1);
 
-/** What clients notice at a moment, in seconds after the start; nobody is named who notices nothing. */
-export function affected(t: Timeline, at: number): string[] {
-  const line = t.measured ?? t.expected;
-  return line.clients.flatMap((n) =>
-    n.parts.filter((p) => p.from <= at && at < p.to + 0.5).map((p) => `${n.clients}: ${noticed[p.effect]}, ${p.text}`),
+/** What clients notice now: what was measured up to this moment has not ended. Nobody is named who notices nothing. */
+export function affected(t: Timeline): string[] {
+  const end = t.measured?.seconds ?? 0;
+  return (t.measured?.clients ?? []).flatMap((n) =>
+    n.parts.filter((p) => p.to >= end - 0.05).map((p) => `${n.clients}: ${noticed[p.effect]}, ${p.text}`),
   );
 }
 
