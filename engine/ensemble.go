@@ -4,11 +4,53 @@ import (
 	"context"
 	"fmt"
 
+	"verimorph/core/change"
 	"verimorph/core/portrait"
 	"verimorph/store"
 )
 
 // Members of an ensemble: waiting until one is in sync with the active one, and having it take over.
+
+// standsBy looks, right before a member goes down, whether it serves though the plan has it stand by: somebody switched by hand, or the other one failed.
+// Then nothing is done to it before a person has seen to that.
+func (r *run) standsBy(ctx context.Context, s *store.Step) error {
+	if r.alone() || !s.Plan.InPlace() && !s.Plan.Kind.Is(change.Drain, change.ChooseSlot, change.Restart, change.Component, change.PowerCycle) {
+		return nil
+	}
+	p, err := r.portrait(ctx)
+	if err != nil || !p.Serves() {
+		return err
+	}
+	c, err := r.e.Store.Change(ctx, r.c.ID)
+	if err != nil {
+		return records(err)
+	}
+	who := servingByPlan(&c)
+	if c.Ensemble == nil || who == r.m.Number || who == 0 {
+		return nil
+	}
+	other := c.Members[who-1].Device
+	return &askError{change.Question{Kind: change.AskStands, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
+		Text: fmt.Sprintf("It says that it is %s, and by the plan %s serves while it goes down: somebody switched by hand, or %s failed. Nothing was done to it. See that %s is well and serves, then answer retry", p.Role, other, other, other)}, s.State}
+}
+
+// servingByPlan is the member that serves by what was done so far, from 1; 0 where that is not known.
+func servingByPlan(c *store.Change) int {
+	if c.Ensemble == nil {
+		return 0
+	}
+	who := c.Ensemble.Active
+	back := c.Returning != nil && c.HalfWay != nil
+	if back {
+		who = c.HalfWay.Active
+	}
+	for i := range c.Steps {
+		if st := &c.Steps[i]; st.Plan.Kind == change.Switch && st.State == change.StepDone && st.Plan.Back == back {
+			who = st.Plan.Member
+		}
+	}
+	return who
+}
 
 // waitSync waits until a member could take over. That it says nothing about it is no proof, and a sync that stands still is told with how far it is.
 func waitSync(r *run, ctx context.Context, s *store.Step) error {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -212,10 +213,7 @@ func TestAPairThatIsNotAsItWas(t *testing.T) {
 	require.NoError(t, r.Store.Declare(t.Context(), me, "pair", change.Pair, []string{mate.Name, r.d.Name}))
 	assert.Contains(t, look().Evidence, "the members of pair are")
 	require.NoError(t, r.Store.Declare(t.Context(), me, "pair", change.Pair, []string{r.d.Name, mate.Name}))
-	asking, c, done, err := r.ask(t.Context(), mate, me, "take over by hand")
-	require.NoError(t, err)
-	defer done()
-	require.NoError(t, c.TakeOver(asking))
+	r.takeOverByHand(mate)
 	assert.Eventually(t, func() bool {
 		k := look()
 		return k.State == ready.Stop && strings.Contains(k.Evidence, mate.Name+" serves now, and "+r.d.Name+" did when the change was drafted")
@@ -298,5 +296,48 @@ func TestAMemberFallsSilent(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, "active", p.Role)
 		})
+	}
+}
+
+// takeOverByHand has a member take over as somebody would who signs in to it.
+func (r *rig) takeOverByHand(d store.Device) {
+	asking, c, done, err := r.ask(context.Background(), d, access.Person("somebody", ""), "take over by hand")
+	if !assert.NoError(r.t, err) {
+		return
+	}
+	defer done()
+	assert.NoError(r.t, c.TakeOver(asking))
+}
+
+// Somebody switches by hand while the change goes on: the member that serves now is not taken down, though by the plan it is its turn.
+func TestAPairThatIsSwitchedByHand(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	mate := r.second()
+	require.NoError(t, tarnholm.Join(r.box, r.mate))
+	var once sync.Once
+	r.Engine.strike = func(x *run, st *store.Step, at string) {
+		if st.Plan.Kind == change.Install && x.m.DeviceID == mate.ID && at == "performed" {
+			once.Do(func() { r.takeOverByHand(mate) })
+		}
+	}
+	r.start()
+	id := r.together(mate)
+	c := r.rest(id)
+	require.Equal(t, change.Asking, c.State, failure(c))
+	assert.Contains(t, c.Question.Text, "It says that it is active, and by the plan "+r.d.Name+" serves while it goes down: somebody switched by hand")
+	assert.Equal(t, 1, r.mate.Status().Boots)
+	err := r.Store.Declare(t.Context(), access.Person("me", ""), "pair", change.Pair, []string{mate.Name, r.d.Name})
+	var busy *store.BusyError
+	assert.ErrorAs(t, err, &busy, "who belongs to it stays while a change works on it")
+	assert.ErrorAs(t, r.Store.DeleteEnsemble(t.Context(), access.Person("me", ""), "pair"), &busy)
+
+	r.takeOverByHand(r.d)
+	require.NoError(t, r.Act(t.Context(), id, change.Retry, access.Person("me", ""), ""))
+	c = r.rest(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	for _, b := range []*tarnholm.Box{r.box, r.mate} {
+		assert.NotContains(t, strings.Join(b.Log(), "\n"), "its mate went down")
+		assert.Equal(t, 2, b.Status().Boots)
 	}
 }

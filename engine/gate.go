@@ -204,6 +204,9 @@ func (r *run) gate(ctx context.Context, s *store.Step) error {
 	if err := r.asLeft(ctx, s); err != nil {
 		return err
 	}
+	if err := r.standsBy(ctx, s); err != nil {
+		return err
+	}
 	prepares := (s.Plan.Kind == change.Drain || s.Plan.Kind == change.Save) && !s.Plan.Back // for what cannot be undone
 	if prepares || r.cutsOff(s) {
 		if err := r.goNoGo(ctx, s); err != nil {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -72,6 +73,9 @@ func (s *Store) Declare(ctx context.Context, by access.Actor, name string, kind 
 		if err := nameIsFree(ctx, tx, `SELECT EXISTS (SELECT FROM devices WHERE name = $1)`, name, "a device"); err != nil {
 			return err
 		}
+		if err := nothingOpen(ctx, tx, name, devices); err != nil {
+			return err
+		}
 		var id int64
 		if err := tx.QueryRow(ctx, `INSERT INTO ensembles (name, kind, created_by) VALUES ($1, $2, $3)
 			ON CONFLICT (name) DO UPDATE SET kind = excluded.kind, created_by = excluded.created_by, created_at = now() RETURNING id`, name, kind, by).Scan(&id); err != nil {
@@ -91,6 +95,21 @@ func (s *Store) Declare(ctx context.Context, by access.Actor, name string, kind 
 		}
 		return audit(ctx, tx, by, "ensemble declared", 0, fmt.Sprintf("%s, %s of %s", name, kind, strings.Join(devices, ", ")))
 	})
+}
+
+// nothingOpen refuses while a change works on a device that is or is to be a member: what it was drafted from must not move under it.
+func nothingOpen(ctx context.Context, tx pgx.Tx, name string, devices []string) error {
+	busy := &BusyError{}
+	err := one(tx.QueryRow(ctx, `SELECT d.name, c.id, c.state FROM members m JOIN changes c ON c.id = m.change_id JOIN devices d ON d.id = m.device_id
+		WHERE m.open AND (d.name = ANY($2) OR d.id IN (SELECT em.device_id FROM ensemble_members em JOIN ensembles e ON e.id = em.ensemble_id WHERE e.name = $1))
+		ORDER BY d.name LIMIT 1`, name, devices).Scan(&busy.Device, &busy.Change, &busy.State))
+	switch {
+	case err == nil:
+		return busy
+	case errors.Is(err, ErrNotFound):
+		return nil
+	}
+	return err
 }
 
 // nameIsFree refuses a name that a query says is taken. Whoever takes a name holds the lock, so that two cannot take the same one side by side.
@@ -114,6 +133,9 @@ func (s *Store) DeleteEnsemble(ctx context.Context, by access.Actor, name string
 		return err
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
+		if err := nothingOpen(ctx, tx, name, nil); err != nil {
+			return err
+		}
 		tag, err := tx.Exec(ctx, `DELETE FROM ensembles WHERE name = $1`, name)
 		if err != nil {
 			return err

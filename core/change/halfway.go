@@ -24,7 +24,9 @@ type HalfWay struct {
 	Steps []Step   `json:"steps,omitempty"` // of the way back, in lanes; none when there is none that keeps somebody serving
 	Hops  []int    `json:"hops,omitempty"`  // the hop of its own path that the way back undoes
 	To    []string `json:"to,omitempty"`    // the version that it runs then
-	ends  map[int]int
+	// Active is the member that served when this was decided, from 1.
+	Active int `json:"active,omitempty"`
+	ends   map[int]int
 }
 
 // FromHere says how to go on from where the members stand.
@@ -109,6 +111,7 @@ func (w *halfWay) decide() {
 			active = i
 		}
 	}
+	w.out.Active = active + 1
 	switch {
 	case len(away) == len(w.stands):
 		w.out.Why = "no member answers; bring one back by hand first"
