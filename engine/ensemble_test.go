@@ -19,6 +19,7 @@ import (
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
+	"verimorph/internal/steady"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/tarnholm"
 	"verimorph/store"
@@ -340,4 +341,19 @@ func TestAPairThatIsSwitchedByHand(t *testing.T) {
 		assert.NotContains(t, strings.Join(b.Log(), "\n"), "its mate went down")
 		assert.Equal(t, 2, b.Status().Boots)
 	}
+}
+
+// What the plan calls hitless is: not one of 200 requests a second through the pair is lost.
+func TestNothingIsLostThroughAPair(t *testing.T) {
+	t.Parallel()
+	r, mate := firewalls(t)
+	stop, at, err := r.box.Through("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	users := steady.Start(t.Context(), "http://"+at, 200)
+	done := r.rest(r.together(mate))
+	require.Equal(t, change.Done, done.State, failure(done))
+	sent, lost, gaps := users.Stop()
+	assert.Zero(t, lost, "%v", gaps)
+	assert.Greater(t, sent, 200)
 }

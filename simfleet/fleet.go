@@ -8,6 +8,7 @@ package simfleet
 import (
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -60,7 +61,8 @@ type Device struct {
 	Line     string               `yaml:"line,omitempty"`      // host:port of its console line
 	LineOnly bool                 `yaml:"line-only,omitempty"` // it has no other side
 	Faults   map[string]box.Fault `yaml:"faults"`
-	Mate     string               `yaml:"mate,omitempty"` // the box that stands by for it
+	Mate     string               `yaml:"mate,omitempty"`    // the box that stands by for it
+	Through  string               `yaml:"through,omitempty"` // host:port behind the pair, of which it is the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
@@ -108,6 +110,8 @@ type Fleet struct {
 	order []string
 	state string
 	site  *releasesite.Site // nil: none
+	pairs map[string]string // by name of the first box of a pair: where what goes through it is asked
+	stops []func()
 }
 
 // Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start. medium is
@@ -126,7 +130,7 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 	if file.Format != Format {
 		return nil, fmt.Errorf("%s: format %q is not %s", name, file.Format, Format)
 	}
-	f := &Fleet{boxes: map[string]box.Box{}, state: state}
+	f := &Fleet{boxes: map[string]box.Box{}, state: state, pairs: map[string]string{}}
 	for i := range file.Devices {
 		dev := &file.Devices[i]
 		if f.boxes[dev.Name] != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
@@ -147,12 +151,18 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 // join makes a pair of a device and the one that stands by for it.
 func (f *Fleet) join(d *Device) error {
 	if d.Mate == "" {
+		if d.Through != "" {
+			return errors.New("through: only what goes through a pair can be asked, and it has no mate")
+		}
 		return nil
 	}
 	active, ok := f.boxes[d.Name].(*tarnholm.Box)
 	standby, same := f.boxes[d.Mate].(*tarnholm.Box)
 	if !ok || !same || d.Mate == d.Name {
 		return fmt.Errorf("mate: %q is no other %s box of this file; only those can be pairs", d.Mate, tarnholm.Maker)
+	}
+	if d.Through != "" {
+		f.pairs[d.Name] = d.Through
 	}
 	return tarnholm.Join(active, standby)
 }
@@ -186,6 +196,14 @@ func (f *Fleet) Start() error {
 			return err
 		}
 		all = append(all, f.boxes[name].Access())
+	}
+	for name, address := range f.pairs {
+		stop, _, err := f.boxes[name].(*tarnholm.Box).Through(address)
+		if err != nil {
+			f.Stop()
+			return fmt.Errorf("device %s: through: %w", name, err)
+		}
+		f.stops = append(f.stops, stop)
 	}
 	data, err := json.MarshalIndent(all, "", " ")
 	if err != nil {
@@ -225,6 +243,10 @@ func (f *Fleet) Site() *releasesite.Site { return f.site }
 
 // Stop cuts all boxes off. Their state stays on disk.
 func (f *Fleet) Stop() {
+	for _, stop := range f.stops {
+		stop()
+	}
+	f.stops = nil
 	for _, b := range f.boxes {
 		b.Stop()
 	}

@@ -18,6 +18,8 @@ const syncTime = 60 * time.Second
 // stallsAt is how far a sync gets that stalls.
 const stallsAt = 0.97
 
+var errAlone = errors.New("there is no mate")
+
 // A pair is the link between two boxes.
 type pair struct {
 	mu    sync.Mutex // before those of the boxes
@@ -149,7 +151,7 @@ func (s *shell) take(args []string) error {
 	}
 	p := s.b.link()
 	if p == nil {
-		return errors.New("there is no mate")
+		return errAlone
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()

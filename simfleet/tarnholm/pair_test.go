@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"verimorph/internal/steady"
 	"verimorph/simfleet/box"
 )
 
@@ -73,4 +74,35 @@ func TestPairOfBoxes(t *testing.T) {
 	alone.pair = nil
 	assert.Empty(t, said(alone))
 	assert.ErrorContains(t, over(alone), "there is no mate")
+}
+
+// What goes through a pair is answered by whoever serves, and lost while nobody does: a client that asks steadily sees it.
+func TestWhatGoesThroughAPair(t *testing.T) {
+	a, b := two(t)
+	stop, at, err := a.Through("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	users := steady.Start(t.Context(), "http://"+at, 200)
+	time.Sleep(200 * time.Millisecond)
+	b.restart() // the standby
+	time.Sleep(200 * time.Millisecond)
+	sent, lost, gaps := users.Stop()
+	assert.Greater(t, sent, 10)
+	assert.Zero(t, lost, "%v", gaps)
+
+	require.Eventually(t, func() bool { return strings.HasSuffix(said(a), "sync complete") }, 5*time.Second, 10*time.Millisecond)
+	users = steady.Start(t.Context(), "http://"+at, 200)
+	time.Sleep(100 * time.Millisecond)
+	require.NoError(t, b.Arm(NeverReturn, box.Fault{}))
+	b.restart()
+	a.restart() // while the other one is down
+	require.Eventually(t, func() bool { return a.link().serving() == "a" }, 5*time.Second, 10*time.Millisecond)
+	time.Sleep(100 * time.Millisecond)
+	_, lost, gaps = users.Stop()
+	assert.NotZero(t, lost)
+	require.NotEmpty(t, gaps)
+	assert.Greater(t, gaps[len(gaps)-1].To.Sub(gaps[0].From), 50*time.Millisecond)
+	a.pair = nil
+	_, _, err = a.Through("127.0.0.1:0")
+	assert.ErrorContains(t, err, "there is no mate")
 }
