@@ -215,7 +215,7 @@ export function ChangePage() {
           </p>
         </Card>
       )}
-      {path && <Board c={c} now={now} />}
+      {path && c.members && <Board c={c} now={now} />}
       {path && (
         <Card
           title={c.members ? "Path of the member that serves" : "Path"}
@@ -242,6 +242,7 @@ export function ChangePage() {
           )}
         </Card>
       )}
+      {path && !c.members && <Board c={c} now={now} />}
       {c.checks && !c.startedAt && !c.endedAt && !inTheWay && <ReadyCard c={c} />}
       {!c.endedAt && purpose.kind !== "restore" && <TermsCard c={c} />}
       <Tabs
