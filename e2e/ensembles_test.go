@@ -101,6 +101,32 @@ func TestAPairGoesBackByTheClient(t *testing.T) {
 	assert.Contains(t, e.must("ensemble", "delete", "north-fw"), "its devices stay")
 }
 
+// A cluster that devices say they form is declared and upgraded; one of them ran another version than the rest, and comes along.
+func TestAClusterByTheClient(t *testing.T) {
+	t.Parallel()
+	hub := func(n, version string) simulated {
+		return simulated{name: "hub" + n, serial: "H" + n, model: "TH-60", version: version, cluster: "core-hub"}
+	}
+	e := setUp(t, testFactor, hub("1", "5.0.7"), hub("2", "5.0.6"), hub("3", "5.0.7"))
+	e.addImages("th60-5.4.2.img")
+	assert.Contains(t, e.must("ensemble", "find"), "declare it with: verimorph ensemble declare -kind cluster core-hub hub1 hub2 hub3")
+	e.must("ensemble", "find", "-declare")
+	assert.Contains(t, e.must("ensemble", "show", "core-hub"), "the members run different versions: 5.0.7, 5.0.6")
+	out := e.must("change", "draft", "core-hub", "-to", "5.4.2")
+	assert.Contains(t, out, "core-hub from 5.0.7, 5.0.6 to 5.4.2")
+	e.must("change", "accept-warnings", "1", "ensemble", "-reason", "that is what this change is for")
+	e.must("change", "approve", "1")
+	e.must("change", "start", "1")
+	ch := e.awaitEnd("1")
+	require.Equal(t, gen.ChangeStateDone, ch.State, "%v %v", ch.Failure, ch.Question)
+	for _, fw := range []string{"hub1", "hub2", "hub3"} {
+		assert.Equal(t, []any{"5.4.2", 2}, []any{e.firewall(fw).Status().Version, e.firewall(fw).Status().Boots})
+		assert.NotContains(t, e.noteOf(fw), "its mate went down")
+	}
+	require.Len(t, *ch.Members, 3)
+	assert.Equal(t, "5.0.6", (*ch.Members)[1].From)
+}
+
 // What is refused about ensembles, and why.
 func TestCallsOfEnsembles(t *testing.T) {
 	t.Parallel()

@@ -108,7 +108,7 @@ type simulated struct {
 	serial                                     string
 	flash                                      int64  // bytes; 0: 24 MiB
 	sessions                                   int    // 0: 900
-	mate                                       string // that stands by for it
+	mate, cluster                              string // that stands by for it; that it belongs to
 	maker, config                              string // of boxes that are no firewalls; config is a file of the demo
 	olderPasswords                             bool
 	edit                                       *strings.Replacer // of its configuration
@@ -170,7 +170,7 @@ func (e *env) startFleet(boxes []simulated) {
 		if b.lineOnly {
 			address, line = "", fmt.Sprintf("127.63.%d.%d:7001", e.n, i+1)
 		}
-		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Mate: b.mate, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
+		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Mate: b.mate, Cluster: b.cluster, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
 			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults})
 	}
 	data, err := yaml.Marshal(file)

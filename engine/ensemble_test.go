@@ -42,26 +42,37 @@ func (r *rig) together(mate store.Device) int64 {
 }
 
 // drafted drafts a change of a pair from 5.0.7 to 5.4.2 and proves it.
-func (r *rig) drafted(mate store.Device) int64 {
+func (r *rig) drafted(mate store.Device) int64 { return r.draftedOf(change.Pair, r.d, mate) }
+
+// draftedOf drafts such a change of an ensemble of which the first member serves.
+func (r *rig) draftedOf(kind change.EnsembleKind, devices ...store.Device) int64 {
 	single := r.change(r.draft("5.0.7", "5.4.2"))
 	var way path.Path
 	require.NoError(r.t, json.Unmarshal(single.Path, &way))
-	j := change.EnsembleJob{Kind: change.Pair, Turns: []change.Turn{{Members: []int{1, 2}, Hops: []int{0, 0}}}}
-	for i, d := range []store.Device{r.d, mate} {
+	j := change.EnsembleJob{Kind: kind, Turns: []change.Turn{{}}}
+	var names []string
+	for i, d := range devices {
 		job := change.Job{Family: r.cat.Family("th"), Path: &way, Can: r.Profile(d).Abilities, Pace: r.Pace}
 		j.Members = append(j.Members, change.EnsembleMember{Name: d.Name, Active: i == 0, Sync: true, Job: job})
+		j.Turns[0].Members, j.Turns[0].Hops = append(j.Turns[0].Members, i+1), append(j.Turns[0].Hops, 0)
+		names = append(names, d.Name)
 	}
 	plan, err := change.DraftEnsemble(j)
 	require.NoError(r.t, err)
 	proof := change.ProofOf(plan)
 	require.True(r.t, proof.Proved)
-	require.NoError(r.t, r.Store.Declare(r.t.Context(), access.Person("me", ""), "pair", change.Pair, []string{r.d.Name, mate.Name}))
-	c := store.Change{From: "5.0.7", To: "5.4.2", Path: single.Path, Kind: single.Kind, BackPolicy: r.policy, Ensemble: &change.Ensemble{Name: "pair", Kind: change.Pair, Turns: j.Turns, Active: 1, Proof: proof}}
+	require.NoError(r.t, r.Store.Declare(r.t.Context(), access.Person("me", ""), string(kind), kind, names))
+	c := store.Change{From: "5.0.7", To: "5.4.2", Path: single.Path, Kind: single.Kind, BackPolicy: r.policy, Ensemble: &change.Ensemble{Name: string(kind), Kind: kind, Turns: j.Turns, Active: 1, Proof: proof}}
 	for _, s := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: s})
 	}
-	c.Members = []store.Member{{DeviceID: r.d.ID, Role: "active", Planned: store.Planned{Model: "TH-60", Serial: "S"}, Path: single.Path, Back: plan.Back[0]},
-		{DeviceID: mate.ID, Role: "standby", Planned: store.Planned{Model: "TH-60", Serial: "S2"}, Path: single.Path, Back: plan.Back[1]}}
+	for i, d := range devices {
+		serial := "S"
+		if i > 0 {
+			serial = fmt.Sprint("S", i+1)
+		}
+		c.Members = append(c.Members, store.Member{DeviceID: d.ID, Role: map[bool]string{true: "active", false: "standby"}[i == 0], Planned: store.Planned{Model: "TH-60", Serial: serial}, Path: single.Path, Back: plan.Back[i]})
+	}
 	id, err := r.Store.AddChange(r.t.Context(), access.Person("me", ""), c)
 	require.NoError(r.t, err)
 	return id
@@ -356,4 +367,52 @@ func TestNothingIsLostThroughAPair(t *testing.T) {
 	sent, lost, gaps := users.Stop()
 	assert.Zero(t, lost, "%v", gaps)
 	assert.Greater(t, sent, 200)
+}
+
+// A cluster is upgraded with its followers first: its quorum is kept at every moment, and nothing that goes through it is lost.
+func TestAClusterIsUpgraded(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	mate := r.second()
+	third, other := r.another("third", "S3")
+	require.NoError(t, tarnholm.JoinCluster("hub", r.box, r.mate, third))
+	r.start()
+	stop, at, err := r.box.Through("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	users := steady.Start(t.Context(), "http://"+at, 200)
+	id := r.draftedOf(change.Cluster, r.d, mate, other)
+	r.release(id)
+	done := r.rest(id)
+	_, lost, gaps := users.Stop()
+	require.Equal(t, change.Done, done.State, failure(done))
+	assert.Equal(t, verify.Pass, verdictOf(t, done).Verdict, failure(done))
+	assert.Zero(t, lost, "%v", gaps)
+	for _, b := range []*tarnholm.Box{r.box, r.mate, third} {
+		assert.Equal(t, []any{"5.4.2", 2}, []any{b.Status().Version, b.Status().Boots})
+		assert.NotContains(t, strings.Join(b.Log(), "\n"), "its mate went down")
+	}
+	p, err := r.Refresh(t.Context(), r.d, access.Person("me", ""))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"follower", "hub"}, []string{p.Role, p.Ensemble}, "roles may swap, and that is no fault")
+}
+
+// A follower that does not come back stops a cluster where its quorum would be at stake: nobody else goes down, and it is not taken back either.
+func TestAClusterKeepsItsQuorum(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	mate := r.second()
+	third, other := r.another("third", "S3")
+	require.NoError(t, tarnholm.JoinCluster("hub", r.box, r.mate, third))
+	require.NoError(t, r.mate.Arm(tarnholm.NeverReturn, box.Fault{Times: 1}))
+	r.start()
+	id := r.draftedOf(change.Cluster, r.d, mate, other)
+	_, err := r.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{expect,limit}', '4') WHERE change_id = $1 AND plan->>'kind' = 'link'`, id)
+	require.NoError(t, err)
+	r.release(id)
+	c := r.rest(id)
+	require.Equal(t, change.Asking, c.State, failure(c))
+	assert.Contains(t, c.Question.Text, "does not answer")
+	assert.NotContains(t, c.Question.Answers, change.GoBack)
+	assert.Equal(t, []int{1, 1}, []int{r.box.Status().Boots, third.Status().Boots})
 }

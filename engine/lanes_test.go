@@ -20,25 +20,30 @@ import (
 )
 
 // second adds another firewall to a rig.
-func (r *rig) second() store.Device {
+func (r *rig) second() (d store.Device) {
+	r.mate, d = r.another("mate", "S2")
+	return d
+}
+
+// another is one more firewall.
+func (r *rig) another(name, serial string) (*tarnholm.Box, store.Device) {
 	configuration, err := os.ReadFile("../demo/configs/gullnes-fw1.cfg")
 	require.NoError(r.t, err)
 	ln, err := net.Listen("tcp", place())
 	require.NoError(r.t, err)
 	address := ln.Addr().String()
 	_ = ln.Close()
-	b, err := tarnholm.Open(tarnholm.Spec{Name: "mate", Model: "TH-60", Serial: "S2", Address: address, User: "bosun", Version: "5.0.7", Idle: "5.0.6", Flash: 16 << 20, Config: string(configuration), Sessions: 100}, r.t.TempDir(), factor, r.Log)
+	b, err := tarnholm.Open(tarnholm.Spec{Name: name, Model: "TH-60", Serial: serial, Address: address, User: "bosun", Version: "5.0.7", Idle: "5.0.6", Flash: 16 << 20, Config: string(configuration), Sessions: 100}, r.t.TempDir(), factor, r.Log)
 	require.NoError(r.t, err)
 	require.NoError(r.t, b.Start())
 	r.t.Cleanup(b.Stop)
-	r.mate = b
 	a := b.Access()
-	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: "mate", Address: a.Address, Dialect: "tarnholm", Settings: store.Settings{Transfer: "sftp"}}, PasswordCredentials(a.User, true, access.Person("me", "")), func(c *store.Credential, id int64) ([]byte, error) {
+	require.NoError(r.t, r.Store.AddDevice(r.t.Context(), store.Device{Name: name, Address: a.Address, Dialect: "tarnholm", Settings: store.Settings{Transfer: "sftp"}}, PasswordCredentials(a.User, true, access.Person("me", "")), func(c *store.Credential, id int64) ([]byte, error) {
 		return SealCredential(r.Vault, id, Secret{Password: map[string]string{KindPassword: a.Password, KindPrivileged: a.Watchword}[c.Kind]})
 	}))
-	d, err := r.Store.Device(r.t.Context(), "mate")
+	d, err := r.Store.Device(r.t.Context(), name)
 	require.NoError(r.t, err)
-	return d
+	return b, d
 }
 
 // pair is a started change of both devices: each takes a backup, the second saves after the first, then somebody does something by hand for the

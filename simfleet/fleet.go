@@ -62,7 +62,8 @@ type Device struct {
 	LineOnly bool                 `yaml:"line-only,omitempty"` // it has no other side
 	Faults   map[string]box.Fault `yaml:"faults"`
 	Mate     string               `yaml:"mate,omitempty"`    // the box that stands by for it
-	Through  string               `yaml:"through,omitempty"` // host:port behind the pair, of which it is the first box
+	Cluster  string               `yaml:"cluster,omitempty"` // that it belongs to; the first one of a name leads
+	Through  string               `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
@@ -106,12 +107,12 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 
 // A Fleet is a running set of simulated boxes.
 type Fleet struct {
-	boxes map[string]box.Box
-	order []string
-	state string
-	site  *releasesite.Site // nil: none
-	pairs map[string]string // by name of the first box of a pair: where what goes through it is asked
-	stops []func()
+	boxes   map[string]box.Box
+	order   []string
+	state   string
+	site    *releasesite.Site // nil: none
+	through map[string]string // by name of the first box of a pair or cluster: where what goes through it is asked
+	stops   []func()
 }
 
 // Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start. medium is
@@ -130,7 +131,7 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 	if file.Format != Format {
 		return nil, fmt.Errorf("%s: format %q is not %s", name, file.Format, Format)
 	}
-	f := &Fleet{boxes: map[string]box.Box{}, state: state, pairs: map[string]string{}}
+	f := &Fleet{boxes: map[string]box.Box{}, state: state, through: map[string]string{}}
 	for i := range file.Devices {
 		dev := &file.Devices[i]
 		if f.boxes[dev.Name] != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
@@ -141,30 +142,58 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 		}
 	}
 	for i := range file.Devices {
-		if err := f.join(&file.Devices[i]); err != nil {
+		if err := f.join(&file.Devices[i], file.Devices); err != nil {
 			return nil, fmt.Errorf("%s: device %s: %w", name, file.Devices[i].Name, err)
 		}
 	}
 	return f, nil
 }
 
-// join makes a pair of a device and the one that stands by for it.
-func (f *Fleet) join(d *Device) error {
-	if d.Mate == "" {
+// join makes a pair of a device and the one that stands by for it, or a cluster of those that name the same one.
+func (f *Fleet) join(d *Device, all []Device) error {
+	var boxes []*tarnholm.Box
+	join := func() error { return nil }
+	switch {
+	case d.Mate == "" && d.Cluster == "":
 		if d.Through != "" {
-			return errors.New("through: only what goes through a pair can be asked, and it has no mate")
+			return errors.New("through: only what goes through a pair or a cluster can be asked")
 		}
 		return nil
+	case d.Mate != "" && d.Cluster != "":
+		return errors.New("it is one of a pair or of a cluster, not both")
+	case d.Mate != "":
+		standby, ok := f.boxes[d.Mate].(*tarnholm.Box)
+		if !ok || d.Mate == d.Name {
+			return fmt.Errorf("mate: %q is no other %s box of this file; only those can be pairs", d.Mate, tarnholm.Maker)
+		}
+		boxes = []*tarnholm.Box{nil, standby}
+		join = func() error { return tarnholm.Join(boxes[0], boxes[1]) }
+	default:
+		for i := range all {
+			o := &all[i]
+			if o.Cluster != d.Cluster {
+				continue
+			}
+			if len(boxes) == 0 && o.Name != d.Name {
+				return nil // the first one joins them
+			}
+			b, ok := f.boxes[o.Name].(*tarnholm.Box)
+			if !ok {
+				return fmt.Errorf("cluster: %s is no %s box; only those can be clusters", o.Name, tarnholm.Maker)
+			}
+			boxes = append(boxes, b)
+		}
+		join = func() error { return tarnholm.JoinCluster(d.Cluster, boxes...) }
 	}
-	active, ok := f.boxes[d.Name].(*tarnholm.Box)
-	standby, same := f.boxes[d.Mate].(*tarnholm.Box)
-	if !ok || !same || d.Mate == d.Name {
-		return fmt.Errorf("mate: %q is no other %s box of this file; only those can be pairs", d.Mate, tarnholm.Maker)
+	first, ok := f.boxes[d.Name].(*tarnholm.Box)
+	if !ok {
+		return fmt.Errorf("only %s boxes can be pairs or clusters", tarnholm.Maker)
 	}
+	boxes[0] = first
 	if d.Through != "" {
-		f.pairs[d.Name] = d.Through
+		f.through[d.Name] = d.Through
 	}
-	return tarnholm.Join(active, standby)
+	return join()
 }
 
 // add opens a device of the file with its faults.
@@ -197,7 +226,7 @@ func (f *Fleet) Start() error {
 		}
 		all = append(all, f.boxes[name].Access())
 	}
-	for name, address := range f.pairs {
+	for name, address := range f.through {
 		stop, _, err := f.boxes[name].(*tarnholm.Box).Through(address)
 		if err != nil {
 			f.Stop()

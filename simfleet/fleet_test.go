@@ -68,7 +68,9 @@ func TestFleetFileErrors(t *testing.T) {
 		"config":  {"config: a.cfg", "config: z.cfg", "device a: open"},
 		"fault":   {"mute:", "mite:", `device b: fault "mite" is not known`},
 		"mate":    {"version: 4.2.9,", "version: 4.2.9, mate: c,", `device a: mate: "c" is no other Tarnholm box`},
-		"through": {"version: 4.2.9,", "version: 4.2.9, through: 127.0.0.1:0,", `device a: through: only what goes through a pair can be asked`},
+		"through": {"version: 4.2.9,", "version: 4.2.9, through: 127.0.0.1:0,", `device a: through: only what goes through a pair or a cluster can be asked`},
+		"both":    {"version: 4.2.9,", "version: 4.2.9, mate: b, cluster: x,", `device a: it is one of a pair or of a cluster, not both`},
+		"few":     {"version: 4.2.9,", "version: 4.2.9, cluster: x,", `device a: cluster x: it has 1 boxes; a cluster has three at least`},
 		"itself":  {"version: 4.2.9,", "version: 4.2.9, mate: a,", `device a: mate: "a" is no other Tarnholm box`},
 		"no yaml": {"devices:", "devices: [", "f.yaml"},
 	} {

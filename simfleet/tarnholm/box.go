@@ -45,12 +45,12 @@ type Box struct {
 	factor float64
 	log    *slog.Logger
 
-	spare   int64      // bytes that are free at least
-	flashMu sync.Mutex // one piece at a time goes into the flash
-	mu      sync.Mutex
-	st      state
-	pair    *pair // nil: it stands alone
-	host    *box.Host
+	spare    int64      // bytes that are free at least
+	flashMu  sync.Mutex // one piece at a time goes into the flash
+	mu       sync.Mutex
+	st       state
+	ensemble *ensemble // nil: it stands alone
+	host     *box.Host
 }
 
 // state is what the box keeps on disk.

@@ -286,7 +286,7 @@ func (s *shell) tellBox(g *glance) {
 	s.say("  started   %s", g.state.BootAt.UTC().Format(time.RFC3339Nano))
 	s.say("  services  %s", services)
 	s.say("  unsaved   %s", map[bool]string{true: "yes", false: "no"}[g.state.Config != g.run.Config])
-	s.tellPair()
+	s.tellEnsemble()
 }
 
 func (s *shell) tellSlots(g *glance) {

@@ -7,22 +7,29 @@ import (
 	"time"
 )
 
-// What goes through a pair: whoever is behind it asks at one address, and the active box answers. While none serves, the connection is closed without
-// a word, as if it had been lost on the way.
+// What goes through an ensemble: whoever is behind it asks at one address, and the box that serves answers. While none does, the connection is closed
+// without a word, as if it had been lost on the way.
 
-// serving is the name of the box that passes on what goes through the pair; "" while none does.
-func (p *pair) serving() string {
+// serving is the name of the box that passes on what goes through the ensemble; "" while none does: a cluster needs more than half of its boxes for it.
+func (p *ensemble) serving() string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	who, up := "", 0
 	for _, b := range p.boxes {
-		if b.isActive() && b.readyFor() >= 0 {
-			return b.spec.Name
+		if b.readyFor() < 0 {
+			continue
+		}
+		if up++; b.isActive() {
+			who = b.spec.Name
 		}
 	}
-	return ""
+	if p.name != "" && 2*up <= len(p.boxes) {
+		return ""
+	}
+	return who
 }
 
-// Through opens an address behind a pair of which the box is one. What is asked there over HTTP is answered with the name of the box that serves. It is
+// Through opens an address behind an ensemble of which the box is one. What is asked there over HTTP is answered with the name of the box that serves. It is
 // closed by the function that it returns.
 func (b *Box) Through(address string) (stop func(), at string, err error) {
 	p := b.link()

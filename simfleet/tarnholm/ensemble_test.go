@@ -28,7 +28,7 @@ func two(t *testing.T) (a, b *Box) {
 // said is what a box tells of its pair.
 func said(b *Box) string {
 	var out strings.Builder
-	newShell(b, &conversation{out: &out}, 0).tellPair()
+	newShell(b, &conversation{out: &out}, 0).tellEnsemble()
 	return strings.Join(strings.Fields(out.String()), " ")
 }
 
@@ -71,9 +71,32 @@ func TestPairOfBoxes(t *testing.T) {
 	assert.Contains(t, said(a), "role active")
 	assert.Contains(t, said(b), "role active")
 	alone, _ := two(t)
-	alone.pair = nil
+	alone.ensemble = nil
 	assert.Empty(t, said(alone))
 	assert.ErrorContains(t, over(alone), "there is no mate")
+}
+
+// Of a cluster one leads and the others follow it. When it goes down another one leads, and nothing goes through without more than half of them.
+func TestClusterOfBoxes(t *testing.T) {
+	a, b := two(t)
+	c, _ := two(t)
+	require.NoError(t, JoinCluster("hub", a, b, c))
+	assert.Equal(t, "role leader cluster hub sync complete", said(a))
+	assert.Equal(t, "role follower cluster hub sync complete", said(b))
+	assert.Equal(t, "a", a.link().serving())
+	require.NoError(t, b.Arm(NeverHot, box.Fault{Times: -1}))
+	assert.Equal(t, "role follower cluster hub sync not begun", said(b))
+	assert.Equal(t, "role leader cluster hub sync complete", said(a), "another one could take over")
+	assert.Equal(t, "role follower cluster hub sync complete", said(c))
+
+	require.NoError(t, a.Arm(NeverReturn, box.Fault{}))
+	a.restart()
+	assert.Equal(t, "role leader cluster hub sync waits for Sa", said(b), "the first that is up leads")
+	assert.Equal(t, "b", b.link().serving())
+	require.NoError(t, c.Arm(NeverReturn, box.Fault{}))
+	c.restart()
+	assert.Empty(t, b.link().serving(), "one of three is no quorum")
+	assert.ErrorContains(t, JoinCluster("few", a, b), "a cluster has three at least")
 }
 
 // What goes through a pair is answered by whoever serves, and lost while nobody does: a client that asks steadily sees it.
@@ -102,7 +125,7 @@ func TestWhatGoesThroughAPair(t *testing.T) {
 	assert.NotZero(t, lost)
 	require.NotEmpty(t, gaps)
 	assert.Greater(t, gaps[len(gaps)-1].To.Sub(gaps[0].From), 50*time.Millisecond)
-	a.pair = nil
+	a.ensemble = nil
 	_, _, err = a.Through("127.0.0.1:0")
 	assert.ErrorContains(t, err, "there is no mate")
 }
