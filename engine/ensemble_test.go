@@ -87,6 +87,7 @@ func TestAPairIsUpgraded(t *testing.T) {
 	v := verdictOf(t, done)
 	assert.Equal(t, verify.Pass, v.Verdict, failure(done))
 	assert.Equal(t, verify.Met, resultOf(v, "mate version").State)
+	assert.Equal(t, "box is standby, complete; mate is active, complete", resultOf(v, readTogether).Evidence)
 	assert.Equal(t, verify.Met, resultOf(v, r.d.Name+" version").State)
 	assert.NotEmpty(t, done.Members[1].Readings, "each member has readings of its own")
 	for _, b := range []*tarnholm.Box{r.box, r.mate} {
@@ -139,7 +140,9 @@ func TestAPairWhoseRolesAreSplit(t *testing.T) {
 // Whether a member is in sync is looked at again in the moment in which it is told to take over.
 func TestTakeOverNeedsSync(t *testing.T) {
 	t.Parallel()
-	r, mate := firewalls(t)
+	r := newRig(t, nil) // not started: nobody else carries the change
+	mate := r.second()
+	require.NoError(t, tarnholm.Join(r.box, r.mate))
 	require.NoError(t, r.mate.Arm(tarnholm.SyncStalls, box.Fault{Times: -1}))
 	w := r.prepare(r.begin("5.0.7", "5.4.2"))
 	w.m.DeviceID = mate.ID
@@ -415,4 +418,35 @@ func TestAClusterKeepsItsQuorum(t *testing.T) {
 	assert.Contains(t, c.Question.Text, "does not answer")
 	assert.NotContains(t, c.Question.Answers, change.GoBack)
 	assert.Equal(t, []int{1, 1}, []int{r.box.Status().Boots, third.Status().Boots})
+}
+
+// A pair that has lost its sync by the end is not as it was, though each of its members is.
+func TestAPairThatIsNotInSyncAtTheEnd(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	mate := r.second()
+	require.NoError(t, tarnholm.Join(r.box, r.mate))
+	r.Engine.strike = func(x *run, st *store.Step, at string) {
+		if st.Plan.Kind == change.Verify && at == "begun" {
+			_ = r.box.Arm(tarnholm.SyncStalls, box.Fault{Times: -1})
+		}
+	}
+	id := r.drafted(mate)
+	_, err := r.Store.Pool.Exec(t.Context(), `UPDATE steps SET plan = jsonb_set(plan, '{expect,limit}', '8') WHERE change_id = $1 AND plan->>'kind' = 'verdict'`, id)
+	require.NoError(t, err)
+	r.start()
+	r.release(id)
+	done := r.rest(id)
+	require.Equal(t, change.Done, done.State, failure(done))
+	v := verdictOf(t, done)
+	assert.Equal(t, verify.Degraded, v.Verdict)
+	assert.Equal(t, verify.Unmet, resultOf(v, readTogether).State)
+	assert.Contains(t, resultOf(v, readTogether).Evidence, "box is standby, and it is not in sync: 97 % mirrored")
+
+	serial := func(name, serial, mate, role string) portrait.Portrait {
+		return portrait.Portrait{Name: name, Serial: serial, Mate: mate, Role: role, Version: "1", InSync: portrait.Yes}
+	}
+	both := together(change.Pair, []portrait.Portrait{serial("a", "A", "B", "active"), serial("b", "B", "A", "active")}, nil)
+	assert.Equal(t, []string{verify.Unmet, verify.Fails}, []string{string(both.State), string(both.Severity)}, "two that serve are worse than a doubt")
+	assert.Equal(t, verify.NotProven, together(change.Pair, nil, []string{"a"}).State)
 }

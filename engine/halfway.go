@@ -22,7 +22,7 @@ import (
 var errAnew = errors.New("the change goes on with other steps")
 
 // alone reports whether the change has one member, whose lane decides everything by itself.
-func (r *run) alone() bool { return r.board.lanes == 1 }
+func (r *run) alone() bool { return r.board == nil || r.board.lanes == 1 }
 
 // named is the name of a check: in a change of several, what is accepted of one member is not accepted of another.
 func (r *run) named(check string) string {

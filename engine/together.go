@@ -8,12 +8,14 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/ensemble"
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
+	"verimorph/core/verify"
 	"verimorph/store"
 )
 
@@ -130,4 +132,81 @@ func (e *Engine) declaredAs(ctx context.Context, c *store.Change) (string, error
 		return fmt.Sprintf("the members of %s are %s now, and were %s when the change was drafted", c.Ensemble.Name, text, c.Devices()), nil
 	}
 	return "", nil
+}
+
+// readTogether is the name under which a verdict tells how the members stand to each other.
+const readTogether = "ensemble"
+
+// endTogether looks at all members at the end, until one of them serves and the others could take over: an ensemble that has lost that is not as it was.
+// All other lanes have done their last step by then and wait for the verdict.
+func (r *run) endTogether(ctx context.Context, s *store.Step) ([]verify.Result, error) {
+	c, err := r.e.Store.Change(ctx, r.c.ID)
+	if err != nil || c.Ensemble == nil {
+		return nil, records(err)
+	}
+	began := r.e.now()
+	if i := slices.IndexFunc(c.Steps, func(st store.Step) bool { return st.Plan.Number == s.Plan.Number }); i >= 0 && c.Steps[i].StartedAt != nil {
+		began = *c.Steps[i].StartedAt
+	}
+	patience := time.Duration(s.Plan.Expect.Limit * float64(time.Second) * 7 / 10) // the last look must have its time before the step is given up
+	for {
+		members, away := r.lookAtAll(ctx)
+		res := together(c.Ensemble.Kind, members, away)
+		if res.State == verify.Met || r.e.since(began) > patience {
+			return []verify.Result{res}, context.Cause(ctx)
+		}
+		r.progress(ctx, s, expectedFraction(s.Plan.Expect, r.e.since(began)), "the members do not stand to each other as they should yet: %s", res.Evidence)
+		if err := pause(ctx, r.nextLook(began)); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// lookAtAll looks at the devices of all lanes, and names those that do not answer.
+func (r *run) lookAtAll(ctx context.Context) (members []portrait.Portrait, away []string) {
+	seen := make([]*portrait.Portrait, r.board.lanes)
+	var group sync.WaitGroup
+	for i := range seen {
+		group.Go(func() { seen[i] = r.board.run(i).lookNow(ctx) })
+	}
+	group.Wait()
+	for i, p := range seen {
+		name := r.board.run(i).m.Device
+		if p == nil {
+			away = append(away, name)
+			continue
+		}
+		named := *p
+		named.Name = name
+		members = append(members, named)
+	}
+	return members, away
+}
+
+// together is how the members stand to each other, as a result of a verdict.
+func together(kind change.EnsembleKind, members []portrait.Portrait, away []string) verify.Result {
+	res := verify.Result{Reading: readTogether, Title: "Members to each other", State: verify.Met, Severity: verify.Fails}
+	if len(away) > 0 {
+		res.State, res.Evidence = verify.NotProven, strings.Join(away, ", ")+" cannot be looked at"
+		return res
+	}
+	var wrong, doubts, said []string
+	for _, f := range ensemble.Check(kind, members) {
+		if f.Wrong {
+			wrong = append(wrong, f.Text)
+		} else {
+			doubts = append(doubts, f.Text)
+		}
+	}
+	for _, m := range members {
+		said = append(said, strings.TrimSuffix(fmt.Sprintf("%s is %s, %s", m.Name, m.Role, m.Sync), ", "))
+	}
+	res.Evidence = strings.Join(said, "; ")
+	switch {
+	case len(wrong) > 0:
+		res.State, res.Evidence = verify.Unmet, strings.Join(append(wrong, doubts...), "; ")
+	case len(doubts) > 0:
+		res.State, res.Severity, res.Evidence = verify.Unmet, verify.Degrades, strings.Join(doubts, "; ")
+	}
+	return res
 }

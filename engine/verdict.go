@@ -337,7 +337,11 @@ func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Re
 			return err
 		}
 		of(r.m.Device, all)
-		all = append(all, others...)
+		stand, err := r.endTogether(ctx, s)
+		if err != nil {
+			return err
+		}
+		all = slices.Concat(all, others, stand)
 	}
 	v, err := json.Marshal(verify.Conclude(all))
 	s.Note = string(v)
