@@ -93,11 +93,15 @@ func TestAPairGoesBackByTheClient(t *testing.T) {
 	assert.Contains(t, ch.Question.Text, "north-fw2: Switch over")
 	assert.Contains(t, ch.Question.Text, "nobody who serves on a newer version than 5.0.7 has shown itself there, so those that moved are taken back")
 	assert.Contains(t, e.must("change", "board", "1"), "How it goes on from here:")
+	losses := e.must("change", "losses", "1")
+	assert.Contains(t, losses, "Going back from 5.4.2 to 5.0.7")
+	assert.Contains(t, losses, "this is what north-fw2 would lose")
 	e.must("change", "go-back", "1")
 	ch = e.awaitEnd("1")
 	require.Equal(t, gen.ChangeStateReturned, ch.State, "%v", ch.Failure)
 	assert.Equal(t, []string{"5.0.7", "5.0.7"}, []string{e.firewall("north-fw1").Status().Version, e.firewall("north-fw2").Status().Version})
 	assert.Equal(t, []int{1, 3}, []int{e.firewall("north-fw1").Status().Boots, e.firewall("north-fw2").Status().Boots})
+	e.refused(1, []string{"has nothing to go back from as its members stand"}, "change", "losses", "1")
 	assert.Contains(t, e.must("ensemble", "delete", "north-fw"), "its devices stay")
 }
 

@@ -44,6 +44,9 @@ func (s *Planner) LossesOfReturn(ctx context.Context, by access.Actor, id int64)
 	if err != nil {
 		return nil, err
 	}
+	if len(c.Members) > 1 {
+		return s.lossesTogether(ctx, by, &c)
+	}
 	hop, ok := c.Passed()
 	if !ok || hop >= len(c.Back) {
 		return nil, conflict("change %d has not changed what the device runs, so there is nothing to go back from", c.ID)
@@ -57,6 +60,36 @@ func (s *Planner) LossesOfReturn(ctx context.Context, by access.Actor, id int64)
 		return nil, err
 	}
 	return s.Losses(ctx, by, d, way.Hops[hop].From.String(), c.Back[hop].Text)
+}
+
+// lossesTogether are those of the first member that would be taken back; the notes name the others.
+func (s *Planner) lossesTogether(ctx context.Context, by access.Actor, c *store.Change) (*Losses, error) {
+	if !c.CanGoBack() {
+		return nil, conflict("change %d has nothing to go back from as its members stand; that is looked at when it comes to rest", c.ID)
+	}
+	var first *Losses
+	for i, m := range c.Members {
+		d, err := s.Store.DeviceByID(ctx, m.DeviceID)
+		if err != nil {
+			return nil, err
+		}
+		to := c.HalfWay.To[i]
+		if p := PortraitOf(d); p == nil || p.Version == to {
+			continue
+		}
+		if first != nil {
+			first.Notes = append(first.Notes, fmt.Sprintf("%s goes back to %s, too; what it would lose is shown by: verimorph change back %s -preview", m.Device, to, m.Device))
+			continue
+		}
+		if first, err = s.Losses(ctx, by, d, to, c.HalfWay.Why); err != nil {
+			return nil, err
+		}
+		first.Notes = append([]string{"this is what " + m.Device + " would lose"}, first.Notes...)
+	}
+	if first == nil {
+		return nil, conflict("no member of change %d runs anything else than it ran before", c.ID)
+	}
+	return first, nil
 }
 
 // LossesOfBack says what starting the previous installation again would lose; with carry, also what carrying the configuration across does.

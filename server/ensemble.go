@@ -190,17 +190,8 @@ func (s *Server) GetTimeline(ctx context.Context, r gen.GetTimelineRequestObject
 
 // effectsOf are the effects that the catalogue lists for the hops of a change, each once.
 func effectsOf(c *store.Change) (out []catalog.Effect, err error) {
-	ways := [][]byte{c.Path}
-	for _, m := range c.Members {
-		if m.Path != nil {
-			ways = append(ways, m.Path)
-		}
-	}
-	for _, data := range ways {
+	for _, data := range c.Paths() {
 		var p path.Path
-		if len(data) == 0 {
-			continue
-		}
 		if err := json.Unmarshal(data, &p); err != nil {
 			return nil, err
 		}

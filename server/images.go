@@ -304,12 +304,14 @@ func (s *Server) StartFetches(ctx context.Context, r gen.StartFetchesRequestObje
 		if err != nil {
 			return nil, err
 		}
-		var p path.Path
-		if err := json.Unmarshal(c.Path, &p); err != nil {
-			return nil, err
-		}
-		for _, sum := range imagestore.Sums(&p) {
-			want[sum] = true
+		for _, data := range c.Paths() {
+			var p path.Path
+			if err := json.Unmarshal(data, &p); err != nil {
+				return nil, err
+			}
+			for _, sum := range imagestore.Sums(&p) {
+				want[sum] = true
+			}
 		}
 	}
 	names := map[string]bool{}

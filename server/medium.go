@@ -9,12 +9,14 @@ import (
 	"html/template"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"verimorph/api/gen"
 	"verimorph/core/media"
 	"verimorph/core/path"
+	"verimorph/store"
 )
 
 // GetMedium packs a hand-carried medium for a change: the images of all its hops, their hashes, a manifest and a sheet of
@@ -28,7 +30,11 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 	if err := json.Unmarshal(c.Path, &p); err != nil {
 		return nil, err
 	}
-	m := media.Manifest{Format: media.Format, Change: c.ID, Device: c.Devices(), Model: p.Model, From: c.From, To: c.To, MadeAt: time.Now().UTC().Format(time.RFC3339), Files: mediumFiles(&p)}
+	files, err := filesOf(&c)
+	if err != nil {
+		return nil, err
+	}
+	m := media.Manifest{Format: media.Format, Change: c.ID, Device: c.Devices(), Model: p.Model, From: c.From, To: c.To, MadeAt: time.Now().UTC().Format(time.RFC3339), Files: files}
 	if problems := media.Fits(m.Files); len(problems) > 0 {
 		return nil, conflict("the files do not fit a FAT32 medium: %s", strings.Join(problems, "; "))
 	}
@@ -59,6 +65,22 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 		}))
 	}()
 	return gen.GetMedium200ApplicationzipResponse{Body: body, ContentLength: int64(size)}, nil
+}
+
+// filesOf are the files of all paths of a change, each once.
+func filesOf(c *store.Change) (files []media.File, err error) {
+	for _, data := range c.Paths() {
+		var p path.Path
+		if err := json.Unmarshal(data, &p); err != nil {
+			return nil, err
+		}
+		for _, f := range mediumFiles(&p) {
+			if !slices.ContainsFunc(files, func(o media.File) bool { return o.SHA256 == f.SHA256 }) {
+				files = append(files, f)
+			}
+		}
+	}
+	return files, nil
 }
 
 // mediumFiles lists the files of a path's hops, each once, with the first hop that needs it.

@@ -152,7 +152,7 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 // join makes a pair of a device and the one that stands by for it, or a cluster of those that name the same one.
 func (f *Fleet) join(d *Device, all []Device) error {
 	var boxes []*tarnholm.Box
-	join := func() error { return nil }
+	var join func() error
 	switch {
 	case d.Mate == "" && d.Cluster == "":
 		if d.Through != "" {

@@ -93,6 +93,19 @@ func (c *Change) First() *Member {
 	return &c.Members[0]
 }
 
+// Paths are the paths that a change goes along, each as it is stored: one, or one for each member.
+func (c *Change) Paths() (out [][]byte) {
+	for _, m := range c.Members {
+		if m.Path != nil {
+			out = append(out, m.Path)
+		}
+	}
+	if out == nil && len(c.Path) > 0 {
+		out = append(out, c.Path)
+	}
+	return out
+}
+
 // Devices names the devices that a change concerns.
 func (c *Change) Devices() string {
 	var names []string
