@@ -31,7 +31,8 @@ func (r *run) standsBy(ctx context.Context, s *store.Step) error {
 	}
 	other := c.Members[who-1].Device
 	return &askError{change.Question{Kind: change.AskStands, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
-		Text: fmt.Sprintf("It says that it is %s, and by the plan %s serves while it goes down: somebody switched by hand, or %s failed. Nothing was done to it. See that %s is well and serves, then answer retry", p.Role, other, other, other)}, s.State}
+		Text: fmt.Sprintf("It says that it is %s, and by the plan %s serves while it goes down: somebody switched by hand, or %s failed. "+
+			"Nothing was done to it. See that %s is well and serves, then answer retry", p.Role, other, other, other)}, s.State}
 }
 
 // servingByPlan is the member that serves by what was done so far, from 1; 0 where that is not known.

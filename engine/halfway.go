@@ -96,7 +96,8 @@ func (r *run) stand(c *store.Change, p *portrait.Portrait) change.Stand {
 	doubted := json.Unmarshal(c.Verdict, &failed) == nil && failed.Verdict == verify.Fail
 	for i := range c.Steps {
 		st := &c.Steps[i]
-		if st.Plan.Member != r.m.Number || st.Plan.Back || st.State == change.StepWaiting || st.State == change.StepSkipped || st.Plan.Hop < 0 || st.Plan.Hop >= len(r.path.Hops) {
+		begun := st.State != change.StepWaiting && st.State != change.StepSkipped
+		if st.Plan.Member != r.m.Number || st.Plan.Back || !begun || st.Plan.Hop < 0 || st.Plan.Hop >= len(r.path.Hops) {
 			continue
 		}
 		to := r.path.Hops[st.Plan.Hop].To.String()

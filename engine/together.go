@@ -58,7 +58,8 @@ func provedCheck(p *change.Proof) ready.Check {
 		c.State, c.Evidence = ready.Stop, fmt.Sprintf("%s; but: %s. It comes to that by: %s", p.Rule, p.Text, strings.Join(p.Trace, "; "))
 		c.Remedy = "draft it anew; a plan that is not safe cannot be approved"
 	case !p.Proved:
-		c.State, c.Evidence = ready.Warn, fmt.Sprintf("it is not proved: %s; nothing wrong was found in the %d states that were walked", cmp.Or(p.GaveUp, "it was not walked"), p.States)
+		c.State = ready.Warn
+		c.Evidence = fmt.Sprintf("it is not proved: %s; nothing wrong was found in the %d states that were walked", cmp.Or(p.GaveUp, "it was not walked"), p.States)
 		c.Remedy = "look through the order of the steps yourself"
 	}
 	return c
@@ -93,7 +94,8 @@ func (e *Engine) standTogether(ctx context.Context, c *store.Change, seen []*por
 		members = append(members, named)
 		said = append(said, strings.TrimSuffix(fmt.Sprintf("%s is %s, %s", m.Device, cmp.Or(p.Role, "of no role that it says"), p.Sync), ", "))
 		if p.Serves() && m.Number != c.Ensemble.Active {
-			add(&wrong, "draft the change anew: who goes first depends on who serves", "%s serves now, and %s did when the change was drafted", m.Device, c.Members[c.Ensemble.Active-1].Device)
+			add(&wrong, "draft the change anew: who goes first depends on who serves",
+				"%s serves now, and %s did when the change was drafted", m.Device, c.Members[c.Ensemble.Active-1].Device)
 		}
 	}
 	if len(members) == len(c.Members) {

@@ -15,7 +15,6 @@ import (
 	"verimorph/core/ensemble"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
-	"verimorph/core/version"
 	"verimorph/store"
 )
 
@@ -253,26 +252,33 @@ func (d *ensembleDraft) lay(j *path.Joint) error {
 	if len(j.Moves) == 0 {
 		return conflict("all members of %s run %s already; there is nothing to change", d.e.Name, j.Paths[0].To)
 	}
-	done := make([]int, len(d.facts))
-	var from, to version.Version
-	for _, m := range j.Moves {
-		var members []int
+	done := make([]int, len(d.facts)) // by member: hops that it took
+	var before *path.Hop
+	for k := range j.Moves {
+		m := &j.Moves[k]
+		if before == nil || !sameHop(before, &m.Hop) || d.inLastTurn(m.Members) {
+			d.turns = append(d.turns, change.Turn{})
+		}
+		before = &m.Hop
+		t := &d.turns[len(d.turns)-1]
 		for i := range d.facts {
 			if slices.Contains(m.Members, d.facts[i].Name) {
-				members = append(members, i+1)
+				t.Members, t.Hops = append(t.Members, i+1), append(t.Hops, done[i])
+				done[i]++
 			}
-		}
-		last := len(d.turns) - 1
-		if last < 0 || from.String() != m.Hop.From.String() || to.String() != m.Hop.To.String() || slices.ContainsFunc(members, func(n int) bool { return slices.Contains(d.turns[last].Members, n) }) {
-			d.turns = append(d.turns, change.Turn{})
-			from, to, last = m.Hop.From, m.Hop.To, last+1
-		}
-		for _, n := range members {
-			d.turns[last].Members, d.turns[last].Hops = append(d.turns[last].Members, n), append(d.turns[last].Hops, done[n-1])
-			done[n-1]++
 		}
 	}
 	return nil
+}
+
+func sameHop(a, b *path.Hop) bool {
+	return a.From.String() == b.From.String() && a.To.String() == b.To.String()
+}
+
+// inLastTurn reports whether one of some members has taken a hop in the last turn already.
+func (d *ensembleDraft) inLastTurn(names []string) bool {
+	last := d.turns[len(d.turns)-1].Members
+	return slices.ContainsFunc(last, func(n int) bool { return slices.Contains(names, d.facts[n-1].Name) })
 }
 
 // draft drafts and proves the plan.
@@ -335,7 +341,8 @@ func (d *ensembleDraft) job(ctx context.Context, by access.Actor, i int) (change
 		lacks = append(lacks, "take-over")
 	}
 	if len(lacks) > 0 {
-		return change.Job{}, conflict("%s: dialect %q cannot change the firmware of a member of an ensemble: it has no %s; add these verbs to it, or do it by hand", d.devices[i].Name, d.devices[i].Dialect, strings.Join(lacks, ", "))
+		return change.Job{}, conflict("%s: dialect %q cannot change the firmware of a member of an ensemble: it has no %s; add these verbs to it, or do it by hand",
+			d.devices[i].Name, d.devices[i].Dialect, strings.Join(lacks, ", "))
 	}
 	missing := map[string]bool{}
 	if profile.Medium == "" && len(p.Hops) > 0 {

@@ -83,12 +83,13 @@ func (s *Server) ensemble(ctx context.Context, name string) (gen.Ensemble, error
 }
 
 func (s *Server) apiEnsemble(ctx context.Context, e *store.Ensemble) (gen.Ensemble, error) {
-	out := gen.Ensemble{Name: e.Name, Kind: gen.EnsembleKind(e.Kind), CreatedBy: e.CreatedBy, CreatedAt: e.CreatedAt, Members: []gen.EnsembleMember{}, Findings: []gen.EnsembleFinding{}}
+	out := gen.Ensemble{Name: e.Name, Kind: gen.EnsembleKind(e.Kind), CreatedBy: e.CreatedBy, CreatedAt: e.CreatedAt,
+		Members: []gen.EnsembleMember{}, Findings: []gen.EnsembleFinding{}}
 	members := planning.Portraits(e)
 	for i := range members {
 		p := &members[i]
-		out.Members = append(out.Members, gen.EnsembleMember{Device: p.Name, Model: optional(p.Model), Serial: optional(p.Serial), Version: optional(p.Version), Role: optional(p.Role),
-			Serves: p.Serves(), Sync: optional(p.Sync), InSync: p.InSync.Bool()})
+		out.Members = append(out.Members, gen.EnsembleMember{Device: p.Name, Model: optional(p.Model), Serial: optional(p.Serial), Version: optional(p.Version),
+			Role: optional(p.Role), Serves: p.Serves(), Sync: optional(p.Sync), InSync: p.InSync.Bool()})
 		d, err := s.Store.DeviceByID(ctx, e.Members[i].DeviceID)
 		if err != nil {
 			return out, err
@@ -175,7 +176,8 @@ func (s *Server) GetTimeline(ctx context.Context, r gen.GetTimelineRequestObject
 			end = *st.EndedAt
 		}
 		done = append(done, st.Plan)
-		times = append(times, change.When{Number: st.Plan.Number, Member: st.Plan.Member, From: max(st.StartedAt.Sub(*c.StartedAt).Seconds(), 0), To: max(end.Sub(*c.StartedAt).Seconds(), 0)})
+		times = append(times, change.When{Number: st.Plan.Number, Member: st.Plan.Member,
+			From: max(st.StartedAt.Sub(*c.StartedAt).Seconds(), 0), To: max(end.Sub(*c.StartedAt).Seconds(), 0)})
 	}
 	lasts, err := s.Engine.Lasting(ctx, &c, plan)
 	if err != nil {

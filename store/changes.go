@@ -234,9 +234,11 @@ func (c *Change) Situation() change.Situation {
 const changeColumns = `c.id, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by, c.approved_at, c.started_at, c.ended_at,
 	c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
 	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, now() AS now,
-	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands, 'slots', d.portrait->'slots',
-		'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back,
-		'portrait', CASE WHEN c.ensemble IS NOT NULL THEN jsonb_build_object('version', d.portrait->>'version', 'role', d.portrait->>'role', 'sync', d.portrait->>'sync') END)) ORDER BY m.number)
+	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object(
+		'number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands,
+		'slots', d.portrait->'slots', 'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back,
+		'portrait', CASE WHEN c.ensemble IS NOT NULL THEN
+			jsonb_build_object('version', d.portrait->>'version', 'role', d.portrait->>'role', 'sync', d.portrait->>'sync') END)) ORDER BY m.number)
 		FROM members m JOIN devices d ON d.id = m.device_id WHERE m.change_id = c.id) AS members FROM changes c`
 
 // oneChange returns a change without its steps.

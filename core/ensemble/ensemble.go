@@ -93,7 +93,8 @@ func cluster(name string, members []*portrait.Portrait) Found {
 	slices.Sort(f.Members)
 	least, most, _ := Members(f.Kind)
 	if n := len(members); n < least || n > most {
-		f.Doubts = append(f.Doubts, fmt.Sprintf("%s that say they belong to %q; a cluster has %d to %d members, so some may not be known here", count(n, "device"), name, least, most))
+		f.Doubts = append(f.Doubts, fmt.Sprintf("%s that say they belong to %q; a cluster has %d to %d members, so some may not be known here",
+			count(n, "device"), name, least, most))
 	}
 	return f
 }
