@@ -308,11 +308,11 @@ func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
 	return c, err
 }
 
-// Changes lists changes without steps, newest first, of one device or of all (""), before a number (0: from the newest).
+// Changes lists changes without steps, newest first, of one device or ensemble or of all (""), before a number (0: from the newest).
 func (s *Store) Changes(ctx context.Context, device string, before int64, limit int) ([]Change, error) {
 	of := ""
 	if device != "" {
-		of = ` AND c.id IN (SELECT m.change_id FROM members m JOIN devices d ON d.id = m.device_id WHERE d.name = $3)`
+		of = ` AND (c.id IN (SELECT m.change_id FROM members m JOIN devices d ON d.id = m.device_id WHERE d.name = $3) OR c.ensemble->>'name' = $3)`
 	}
 	args := []any{before, limit}
 	if device != "" {

@@ -76,7 +76,8 @@ type Reach struct {
 const deviceColumns = `d.id, d.name, d.site, d.address, d.dialect, d.groups, d.host_key, d.created_at, d.portrait, d.portrait_at,
 	d.looked_at, d.look_error, d.refused_tries, d.refused_last, d.refused_raises, d.refused_at, d.settings, d.pins,
 	(SELECT jsonb_build_object('id', c.id, 'state', c.state, 'since', c.state_since, 'paused_by', c.paused_by, 'waits_until', c.waits_until, 'step', coalesce(s.plan->>'title', ''), 'note', coalesce(s.note, ''), 'began', s.started_at)
-		FROM members m JOIN changes c ON c.id = m.change_id LEFT JOIN LATERAL (SELECT * FROM steps s WHERE s.change_id = c.id AND s.state = 'running' ORDER BY s.number LIMIT 1) s ON true WHERE m.device_id = d.id AND m.open) AS open,
+		FROM members m JOIN changes c ON c.id = m.change_id LEFT JOIN LATERAL (SELECT * FROM steps s WHERE s.change_id = c.id AND s.state = 'running'
+			AND (c.ensemble IS NULL OR (s.plan->>'member')::int IN (0, m.number)) ORDER BY s.number LIMIT 1) s ON true WHERE m.device_id = d.id AND m.open) AS open,
 	(SELECT e.name FROM ensemble_members em JOIN ensembles e ON e.id = em.ensemble_id WHERE em.device_id = d.id) AS ensemble
 	FROM devices d`
 

@@ -70,11 +70,17 @@ func TestAnEnsembleGoesBackFromWhereItRests(t *testing.T) {
 	a, b := addDevice(t, s, "a"), addDevice(t, s, "b")
 	id, err := s.AddChange(t.Context(), me, Change{From: "1", To: "2", Path: []byte(`{}`), Ensemble: &change.Ensemble{Name: "front", Kind: change.Pair, Active: 1},
 		Members: []Member{{DeviceID: a.ID, Role: "active", Path: []byte(`{"from": "1"}`), Back: []change.Back{}}, {DeviceID: b.ID, Role: "standby", Path: []byte(`{}`), Back: []change.Back{{Text: "somehow"}}}},
-		Steps:   []Step{{Plan: change.Step{Number: 1, Member: 2, Kind: change.Check}}, {Plan: change.Step{Number: 2, Kind: change.Verify}}}})
+		Steps:   []Step{{Plan: change.Step{Number: 1, Member: 2, Kind: change.Check, Title: "look"}}, {Plan: change.Step{Number: 2, Kind: change.Verify}}}})
 	require.NoError(t, err)
 	require.NoError(t, s.Act(t.Context(), id, change.Approve, access.Person("me", ""), "", nil))
 	require.NoError(t, start(t, s, id, "me", nil))
 	l := acquire(t, s, b, time.Minute)
+	require.NoError(t, s.BeginStep(t.Context(), l, id, 1, nil, ""))
+	for name, step := range map[string]string{"a": "", "b": "look"} {
+		d, err := s.Device(t.Context(), name)
+		require.NoError(t, err)
+		assert.Equal(t, step, d.Open.Step, "a device is told to be at a step of its own")
+	}
 	assert.ErrorContains(t, s.Act(t.Context(), id, change.GoBack, access.Person("me", ""), "", nil), "cannot go-back")
 	h := &change.HalfWay{Back: true, Why: "it is half-done", Hops: []int{0, 0}, To: []string{"1", "1"}, Active: 1,
 		Steps: []change.Step{{Number: 1, Member: 2, Kind: change.Restart, After: []int{}}, {Number: 2, Kind: change.Verify, After: []int{1}}}}
@@ -83,6 +89,9 @@ func TestAnEnsembleGoesBackFromWhereItRests(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, asked)
 	require.NoError(t, s.Act(t.Context(), id, change.GoBack, access.Person("me", ""), "", nil))
+	of, err := s.Changes(t.Context(), "front", 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, of, 1, "it is one of the ensemble, and of each member")
 	c, err := s.Change(t.Context(), id)
 	require.NoError(t, err)
 	require.Len(t, c.Steps, 4)

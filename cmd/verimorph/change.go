@@ -21,7 +21,7 @@ var changeCommands = []command{
 	{
 		name: "change list", short: "List changes, newest first", example: "change list -device hollen-fw1",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
-			device := fs.String("device", "", "only of this device")
+			device := fs.String("device", "", "only of this device or ensemble")
 			return func(ctx context.Context, c *client, _ []string) error {
 				changes, err := all(func(cursor *string) ([]gen.Change, *string, error) {
 					p, err := call[gen.ChangePage](c, func(a *api.Client) (*http.Response, error) {

@@ -254,6 +254,9 @@ func (c *client) printDevice(d gen.Device) {
 		by = *d.ImagesBy
 	}
 	c.printf("  address   %s, dialect %s, images by %s\n", d.Address, d.Dialect, by)
+	if d.Ensemble != nil {
+		c.printf("  part of   %s\n", *d.Ensemble)
+	}
 	if d.HostKey != nil {
 		c.printf("  host key  %s\n", *d.HostKey)
 	}
