@@ -44,6 +44,9 @@ func (r *run) step(ctx context.Context, s *store.Step) (evidence string, err err
 // within inspects, records the intent, performs and confirms, with retries where the connection failed, in the time for it.
 func (r *run) within(ctx context.Context, w work, s *store.Step) (evidence string, err error) {
 	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
+	if s.Plan.Kind.Is(change.Verify, change.Settle) { // that is the time to settle; the last look at everything has a time of its own, however slow the device is
+		limit += limit / 2
+	}
 	limited, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the hard limit of %s is over", limit.Round(time.Second)))
 	defer cancel()
 	r.hear(ctx, s)
