@@ -249,18 +249,7 @@ func TestStrikesInEveryStepOfAPair(t *testing.T) {
 			mate := r.second()
 			require.NoError(t, tarnholm.Join(r.box, r.mate))
 			s := &subject{field: &field{rig: r}}
-			var mu sync.Mutex
-			struck := map[string]bool{}
-			r.Engine.strike = func(r *run, st *store.Step, at string) {
-				key := fmt.Sprint(st.Plan.Number, at)
-				mu.Lock()
-				before := struck[key]
-				struck[key] = true
-				mu.Unlock()
-				if !before {
-					strikes[strike](s, r)
-				}
-			}
+			struck := s.strikeEverywhere(strikes[strike])
 			r.start()
 			c := s.toTheEnd(r.together(mate))
 			require.Equal(t, change.Done, c.State, failure(c))

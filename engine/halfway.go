@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"sync"
 
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/store"
 )
@@ -29,7 +29,7 @@ func (r *run) named(check string) string {
 	if r.alone() {
 		return check
 	}
-	return check + " " + r.m.Device
+	return ready.MemberName(check, r.m.Device)
 }
 
 // accepts reports whether a warning about this member was taken on.
@@ -62,16 +62,12 @@ func (r *run) halfWay(ctx context.Context) (*change.HalfWay, error) {
 	if err != nil {
 		return nil, err
 	}
-	stands := make([]change.Stand, len(r.board.runs))
-	var group sync.WaitGroup
-	for i, lane := range r.board.runs {
-		group.Go(func() {
-			p := lane.lookNow(ctx)
-			lane.hangUp()
-			stands[i] = lane.stand(&c, p)
-		})
+	var stands []change.Stand
+	for i, p := range r.lookAtAll(ctx) {
+		lane := r.board.run(i)
+		lane.hangUp()
+		stands = append(stands, lane.stand(&c, p))
 	}
-	group.Wait()
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}

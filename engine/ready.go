@@ -227,7 +227,7 @@ func (r *run) nothingToCompare() (empty, unread []string, err error) {
 // notReady is the error, or the question, of checks that keep a hop from going on; nil when none does.
 func (r *run) notReady(ctx context.Context, s *store.Step, checks []ready.Check) error {
 	if stops := ready.Of(checks, ready.Stop); len(stops) > 0 {
-		if len(stops) == 1 && (stops[0].Name == ready.Window || stops[0].Name == r.named(ready.Window)) {
+		if len(stops) == 1 && stops[0].Name == r.named(ready.Window) {
 			return r.askTime(s, stops[0].Evidence)
 		}
 		err := fmt.Errorf("not ready: %s", ready.Text(stops))

@@ -147,6 +147,23 @@ var strikes = map[string]func(s *subject, r *run){
 	},
 }
 
+// strikeEverywhere has every step struck once when it has begun and once when it was performed, and returns which were.
+func (s *subject) strikeEverywhere(hit func(*subject, *run)) map[string]bool {
+	var mu sync.Mutex
+	struck := map[string]bool{}
+	s.Engine.strike = func(r *run, st *store.Step, at string) {
+		key := fmt.Sprint(st.Plan.Number, at)
+		mu.Lock()
+		before := struck[key]
+		struck[key] = true
+		mu.Unlock()
+		if !before {
+			hit(s, r)
+		}
+	}
+	return struck
+}
+
 // Whatever strikes in the middle of whatever step, once when it has begun and once when it was performed: the change is done, the
 // verdict passes, nothing is installed twice, and the device is started no more often than without it.
 func TestStrikesInEveryStep(t *testing.T) {
@@ -159,18 +176,7 @@ func TestStrikesInEveryStep(t *testing.T) {
 			t.Run(box+", "+strike, func(t *testing.T) {
 				t.Parallel()
 				s := subjects(t, box)
-				var mu sync.Mutex
-				struck := map[string]bool{}
-				s.Engine.strike = func(r *run, st *store.Step, at string) {
-					key := fmt.Sprint(st.Plan.Number, at)
-					mu.Lock()
-					before := struck[key]
-					struck[key] = true
-					mu.Unlock()
-					if !before {
-						hit(s, r)
-					}
-				}
+				struck := s.strikeEverywhere(hit)
 				s.start()
 				id := s.drafted()
 				c := s.toTheEnd(id)

@@ -152,7 +152,7 @@ func (r *run) endTogether(ctx context.Context, s *store.Step) ([]verify.Result, 
 	}
 	patience := time.Duration(s.Plan.Expect.Limit * float64(time.Second) * 7 / 10) // the last look must have its time before the step is given up
 	for {
-		members, away := r.lookAtAll(ctx)
+		members, away := named(r.lookAtAll(ctx), c.Members)
 		res := together(c.Ensemble.Kind, members, away)
 		if res.State == verify.Met || r.e.since(began) > patience {
 			return []verify.Result{res}, context.Cause(ctx)
@@ -164,25 +164,29 @@ func (r *run) endTogether(ctx context.Context, s *store.Step) ([]verify.Result, 
 	}
 }
 
-// lookAtAll looks at the devices of all lanes, and names those that do not answer.
-func (r *run) lookAtAll(ctx context.Context) (members []portrait.Portrait, away []string) {
+// lookAtAll looks at the devices of all lanes, side by side; one that does not answer is nil.
+func (r *run) lookAtAll(ctx context.Context) []*portrait.Portrait {
 	seen := make([]*portrait.Portrait, r.board.lanes)
 	var group sync.WaitGroup
 	for i := range seen {
 		group.Go(func() { seen[i] = r.board.run(i).lookNow(ctx) })
 	}
 	group.Wait()
+	return seen
+}
+
+// named puts the names of the devices to what was seen of them, and names those that do not answer.
+func named(seen []*portrait.Portrait, members []store.Member) (all []portrait.Portrait, away []string) {
 	for i, p := range seen {
-		name := r.board.run(i).m.Device
 		if p == nil {
-			away = append(away, name)
+			away = append(away, members[i].Device)
 			continue
 		}
-		named := *p
-		named.Name = name
-		members = append(members, named)
+		one := *p
+		one.Name = members[i].Device
+		all = append(all, one)
 	}
-	return members, away
+	return all, away
 }
 
 // together is how the members stand to each other, as a result of a verdict.

@@ -36,23 +36,6 @@ type Check struct {
 	Member   string `json:"member,omitempty"` // name of the device that it is about, in a change of several
 }
 
-// ofMember is a check of one device: checks of several devices are told apart by the name of the device, so that what is accepted of one is not accepted of another.
-func ofMember(c Check, device string) Check {
-	c.Name, c.Title, c.Member = MemberName(c.Name, device), device+": "+c.Title, device
-	return c
-}
-
-// MemberName is the name of a check of one device in a change of several.
-func MemberName(check, device string) string { return check + " " + device }
-
-// OfMember are checks of one device in a change of several.
-func OfMember(checks []Check, device string) (out []Check) {
-	for _, c := range checks {
-		out = append(out, ofMember(c, device))
-	}
-	return out
-}
-
 // Names of the checks, in the order in which they are told.
 const (
 	Reach         = "reach"
