@@ -47,7 +47,8 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change draft", args: "DEVICE|ENSEMBLE", short: "Draft a change from the path to a version", min: 1, max: 1, example: "change draft hollen-fw1 -to 5.4.2",
+		name: "change draft", args: "DEVICE|ENSEMBLE", short: "Draft a change from the path to a version", min: 1, max: 1,
+		example: "change draft hollen-fw1 -to 5.4.2",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			var a asking
 			a.policyFlags(fs)
@@ -76,7 +77,8 @@ var changeCommands = []command{
 				}
 				g := a.gen(aim)
 				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
-					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, Both: both, SwitchBack: switchBack, ComesBackAt: optional(*comesBackAt), Terms: t})
+					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, Both: both,
+					SwitchBack: switchBack, ComesBackAt: optional(*comesBackAt), Terms: t})
 			}
 		},
 	},
@@ -87,8 +89,9 @@ var changeCommands = []command{
 		}, (*client).printChange),
 	},
 	{
-		name: "change redraft", args: "CHANGE", short: "Draft the same target again, from the current state of the device", min: 1, max: 1, example: "change redraft 1",
-		long: "The device is looked at first. A draft that was not started is cancelled; the new one has to be approved.",
+		name: "change redraft", args: "CHANGE", short: "Draft the same target again, from the current state of the device", min: 1, max: 1,
+		example: "change redraft 1",
+		long:    "The device is looked at first. A draft that was not started is cancelled; the new one has to be approved.",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := changeID(args[0])
@@ -156,7 +159,8 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change accept-warnings", args: "CHANGE CHECK...", short: "Accept warnings before the start", min: 2, max: 50, example: "change accept-warnings 1 health -reason \"the spare fan arrives on Friday\"",
+		name: "change accept-warnings", args: "CHANGE CHECK...", short: "Accept warnings before the start", min: 2, max: 50,
+		example: "change accept-warnings 1 health -reason \"the spare fan arrives on Friday\"",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			reason := fs.String("reason", "", "why")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -178,8 +182,9 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change terms", args: "CHANGE", short: "Set the window, the restart time and the rollback policy", min: 1, max: 1, example: "change terms 1 -until 04:00 -back automatic",
-		long: "Terms that are not given are removed. A change that was approved has to be approved again.",
+		name: "change terms", args: "CHANGE", short: "Set the window, the restart time and the rollback policy", min: 1, max: 1,
+		example: "change terms 1 -until 04:00 -back automatic",
+		long:    "Terms that are not given are removed. A change that was approved has to be approved again.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			terms := termFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
@@ -216,8 +221,9 @@ var changeCommands = []command{
 		},
 	},
 	{
-		name: "change evidence", args: "CHANGE [FILE]", short: "Attach a file to a hand step, or list what is attached", min: 1, max: 2, example: "change evidence 1 movement.jpg -step 31",
-		long: "Without FILE it lists what is attached, or writes one of it with -get.",
+		name: "change evidence", args: "CHANGE [FILE]", short: "Attach a file to a hand step, or list what is attached", min: 1, max: 2,
+		example: "change evidence 1 movement.jpg -step 31",
+		long:    "Without FILE it lists what is attached, or writes one of it with -get.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			step := fs.Int("step", 0, "`number` of the hand step; that which is asked for when left out")
 			get := fs.Int64("get", 0, "`number` of what is attached, to be written")
