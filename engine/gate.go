@@ -329,9 +329,10 @@ func (r *run) wayBack(hop int, p *portrait.Portrait) bool {
 	return slices.ContainsFunc(p.Slots, func(s portrait.Slot) bool { return s.Version == from && (s.Running || s.Good != portrait.No) })
 }
 
-// lookNow tries to see how the device stands now, for what is told about it; nil when it cannot be seen in a short time.
+// lookNow tries to see how the device stands now, for what is told about it; nil when it cannot be seen in a short time. A busy worker gets ten seconds
+// of its own clock, whatever the pace of the device.
 func (r *run) lookNow(ctx context.Context) *portrait.Portrait {
-	ctx, cancel := context.WithTimeout(ctx, max(r.wait(20*time.Second), 2*time.Second))
+	ctx, cancel := context.WithTimeout(ctx, max(r.wait(20*time.Second), 10*time.Second))
 	defer cancel()
 	r.hangUp()
 	p, err := r.portrait(ctx)

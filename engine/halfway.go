@@ -63,7 +63,7 @@ func (r *run) halfWay(ctx context.Context) (*change.HalfWay, error) {
 		return nil, err
 	}
 	var stands []change.Stand
-	for i, p := range r.lookAtAll(ctx) {
+	for i, p := range r.lookAtAllAgain(ctx) {
 		lane := r.board.run(i)
 		lane.hangUp()
 		stands = append(stands, lane.stand(&c, p))

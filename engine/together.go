@@ -175,6 +175,21 @@ func (r *run) lookAtAll(ctx context.Context) []*portrait.Portrait {
 	return seen
 }
 
+// lookAtAllAgain looks at the devices of all lanes, and again at those that do not answer: what is decided of an ensemble must not hang on one connection
+// that was lost.
+func (r *run) lookAtAllAgain(ctx context.Context) []*portrait.Portrait {
+	began := r.e.now()
+	seen := r.lookAtAll(ctx)
+	for slices.Contains(seen, nil) && r.e.since(began) < max(r.wait(time.Minute), 10*time.Second) && pause(ctx, r.nextLook(began)) == nil {
+		for i, p := range r.lookAtAll(ctx) {
+			if p != nil {
+				seen[i] = p
+			}
+		}
+	}
+	return seen
+}
+
 // named puts the names of the devices to what was seen of them, and names those that do not answer.
 func named(seen []*portrait.Portrait, members []store.Member) (all []portrait.Portrait, away []string) {
 	for i, p := range seen {
