@@ -149,6 +149,36 @@ func (c *Client) TakeOver(ctx context.Context) error {
 	return do(c, "take over", func(s Standby) error { return s.TakeOver(ctx) })
 }
 
+// Spread brings what a slot holds onto all units.
+func (c *Client) Spread(ctx context.Context, slot, file string, p Progress) error {
+	return do(c, "spread", func(u Units) error { return u.Spread(ctx, slot, file, p) })
+}
+
+// BringAlong gives a unit the release of the active one.
+func (c *Client) BringAlong(ctx context.Context, unit string) error {
+	return do(c, "bring unit "+unit+" along", func(u Units) error { return u.BringAlong(ctx, unit) })
+}
+
+// CleanUnit removes a file from a unit.
+func (c *Client) CleanUnit(ctx context.Context, unit, file string) error {
+	return do(c, "remove "+file+" from unit "+unit, func(u Units) error { return u.CleanUnit(ctx, unit, file) })
+}
+
+// RestartUnit starts one unit anew.
+func (c *Client) RestartUnit(ctx context.Context, unit string) error {
+	return do(c, "restart unit "+unit, func(u Units) error { return u.RestartUnit(ctx, unit) })
+}
+
+// UpdateUnit updates firmware beside the main image on one unit.
+func (c *Client) UpdateUnit(ctx context.Context, unit, component, file string, p Progress) error {
+	return do(c, "update "+component+" of unit "+unit, func(u Units) error { return u.UpdateUnit(ctx, unit, component, file, p) })
+}
+
+// HandOver has the unit that stands by take over. The connection may end with it.
+func (c *Client) HandOver(ctx context.Context) error {
+	return do(c, "hand over", func(u Units) error { return u.HandOver(ctx) })
+}
+
 // Save makes the running configuration the saved one.
 func (c *Client) Save(ctx context.Context) error {
 	return do(c, "save", func(k Configurer) error { return k.Save(ctx) })

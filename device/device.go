@@ -246,6 +246,16 @@ type Standby interface {
 	TakeOver(context.Context) error
 }
 
+// Units handles the parts of a device that run firmware of their own.
+type Units interface {
+	Spread(ctx context.Context, slot, file string, p Progress) error // what a slot holds, onto all of them
+	BringAlong(ctx context.Context, unit string) error               // one that missed an update gets the release of the active one
+	CleanUnit(ctx context.Context, unit, file string) error
+	RestartUnit(ctx context.Context, unit string) error
+	UpdateUnit(ctx context.Context, unit, component, file string, p Progress) error // firmware beside its main image
+	HandOver(context.Context) error                                                 // the one that stands by takes over; the connection may end with it
+}
+
 // A Configurer handles the running configuration.
 type Configurer interface {
 	Save(context.Context) error

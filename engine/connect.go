@@ -148,7 +148,7 @@ func (r *run) expected() string {
 
 // starts reports whether a step starts another installation.
 func (r *run) starts(s *store.Step) bool {
-	return s.Plan.Hop >= 0 && (s.Plan.Kind == change.Restart && r.bySlot(s) || s.Plan.Kind == change.Install && s.Plan.InPlace())
+	return s.Plan.Hop >= 0 && (s.Plan.Kind == change.Restart && r.bySlot(s) || s.Plan.Kind == change.HandOver || s.Plan.Kind == change.Install && s.Plan.InPlace())
 }
 
 // expectsHostKey reports whether the device may show another host key now: the change says so, or it was reset by now.

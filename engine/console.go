@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -49,7 +48,7 @@ func (e *Engine) recorder(ctx context.Context, d store.Device, who access.Actor)
 // hear listens at the console line of a device, where it has one beside its address, while the device starts anew: what it says then
 // goes into the record and can be watched. Everything else that uses the line has it to itself.
 func (r *run) hear(ctx context.Context, s *store.Step) {
-	starting := s.Plan.Kind == change.Install && s.Plan.InPlace() || slices.Contains([]change.Kind{change.Restart, change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
+	starting := s.Plan.Kind == change.Install && s.Plan.InPlace() || s.Plan.Kind.Is(change.Restart, change.HandOver, change.Link, change.Login, change.Confirm, change.AwaitUnits, change.Services)
 	if !starting {
 		r.silence()
 		return

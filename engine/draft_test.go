@@ -45,11 +45,12 @@ func (r *rig) draftTo(to string, licences map[string]string, card string) int64 
 		im := family.Release(way.Hops[hop].From).Image(way.Model)
 		return &change.File{Name: im.File, SHA256: im.SHA256, Size: im.Size, Version: way.Hops[hop].From.String()}
 	}
-	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: r.Profile(r.d).Abilities, Pace: r.Pace, Old: old, Licences: slices.Sorted(maps.Keys(licences))})
+	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: r.Profile(r.d).Abilities, Pace: r.Pace, Old: old, Licences: slices.Sorted(maps.Keys(licences)),
+		Units: change.UnitsIn(p), GetOn: r.getOn, AtOnce: r.atOnce})
 	require.NoError(t, err)
 	data, err := json.Marshal(way)
 	require.NoError(t, err)
-	c := store.Change{Members: []store.Member{{DeviceID: r.d.ID, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}}, From: p.Version, To: to, Path: data, Back: plan.Back, BackPolicy: r.policy}
+	c := store.Change{Members: []store.Member{{DeviceID: r.d.ID, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}}, From: p.Version, To: to, Path: data, Back: plan.Back, BackPolicy: r.policy, Units: plan.Units}
 	if len(licences) > 0 {
 		c.Work, err = LicenceWork(r.Vault, r.d.Name, licences)
 		require.NoError(t, err)

@@ -64,7 +64,9 @@ type rig struct {
 	cat  *catalog.Catalogue
 	give *httptest.Server
 
-	policy string // of the changes
+	policy string                 // of the changes
+	getOn  func(a, b string) bool // versions of units
+	atOnce bool                   // units restart together
 }
 
 func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {

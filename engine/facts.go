@@ -55,6 +55,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	}
 	if p != nil {
 		f.Model, f.Serial, f.Version, f.Unsaved = p.Model, p.Serial, p.Version, p.Unsaved
+		if unitHas(c, p.Serial) {
+			f.WantSerial = p.Serial
+		}
 		_, room, _ := p.ImageRoom()
 		f.Total, f.Free = room.Total, room.Free
 		f.Services, f.NotUnderstood = p.ServicesReady, p.NotUnderstood
@@ -94,6 +97,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, records(err)
 	}
 	if err := e.needs(ctx, f, c, way, d, p, hop); err != nil {
+		return nil, err
+	}
+	if err := e.unitFacts(ctx, f, c, way, p, hop); err != nil {
 		return nil, err
 	}
 	if err := e.older(ctx, f, c, way); err != nil {

@@ -32,6 +32,21 @@ func cleanUp(r *run, ctx context.Context, s *store.Step) error {
 	}
 	var removed, gone []string
 	for _, name := range change.Of[change.CleanUpParams](&s.Plan).Files {
+		if u, file := onUnit(p, name); u != nil {
+			if file == nil {
+				gone = append(gone, name)
+				continue
+			}
+			c, err := r.connect(ctx)
+			if err != nil {
+				return err
+			}
+			if err := c.CleanUnit(ctx, u.Name, file.Name); err != nil {
+				return err
+			}
+			removed = append(removed, name)
+			continue
+		}
 		if p.File(name) == nil {
 			gone = append(gone, name)
 			continue

@@ -80,7 +80,11 @@ func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Act
 	if d.Open != nil && d.Open.ID != c.ID {
 		f.OtherChange = d.Open.ID
 	}
-	return ready.Checks(*f), now, nil
+	checks = ready.Checks(*f)
+	if c.Units != nil {
+		checks = append([]ready.Check{provedCheck(&c.Units.Proof)}, checks...)
+	}
+	return checks, now, nil
 }
 
 // wouldCompare takes the readings as a change would before it begins, and names those that would prove nothing afterwards.

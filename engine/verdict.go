@@ -62,6 +62,7 @@ func fromPortrait(values verify.Readings, p *portrait.Portrait) {
 	if p.Licences != nil {
 		values[readLicences] = set(p.Licences)
 	}
+	unitReadings(values, p)
 	for table, reading := range map[string]string{"slots": readInstalled, "components": readComponents, "parts": readParts, "licences": readLicences} {
 		if why := p.NotUnderstood[table]; why != "" && values[reading].Known() {
 			values[reading] = verify.Value{Type: verify.NotReadable, Text: why}
@@ -119,8 +120,9 @@ func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Readi
 // expectations are those of the readings taken of a device, and of what its portrait tells.
 // brought is the versions of components that the change brings, installed the versions that lie on the device afterwards.
 func expectations(rs []device.Reading, before verify.Readings, version string, brought map[string]string, installed []string) []verify.Expectation {
+	_, hasUnits := before[readUnits] // whichever of them serves gives its own serial
 	out := []verify.Expectation{{Reading: readVersion, Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: version}, Severity: verify.Fails}}
-	if _, ok := before[readUnit]; ok { // another unit is not written to; one that no longer says which it is leaves a doubt
+	if _, ok := before[readUnit]; ok && !hasUnits { // another unit is not written to; one that no longer says which it is leaves a doubt
 		out = append(out, verify.Expectation{Reading: readUnit, Title: "Serial of the unit", Rule: verify.Unchanged, Severity: verify.Degrades})
 	}
 	if b, ok := before[readComponents]; ok && b.Known() {
@@ -141,6 +143,7 @@ func expectations(rs []device.Reading, before verify.Readings, version string, b
 	if b, ok := before[readLicences]; ok && !(b.Known() && len(b.Set) == 0) { // that it has none is nothing to keep
 		out = append(out, verify.Expectation{Reading: readLicences, Title: "Licences", Rule: verify.KeepsAll, Severity: verify.Degrades})
 	}
+	out = append(out, unitExpectations(before, version)...)
 	return append(out, device.Expectations(rs)...)
 }
 
@@ -295,6 +298,9 @@ func settle(r *run, ctx context.Context, s *store.Step) error {
 			return records(err)
 		}
 	}
+	if r.otherUnitsLater(s) {
+		check, stays, next = checkOtherUnits, "no other unit is started anew", "The other units are started anew next"
+	}
 	switch {
 	case v.Verdict == verify.Fail:
 		return final("the readings do not satisfy what is expected, so %s: %s", stays, unmet(v))
@@ -316,6 +322,9 @@ const checkNextMember = "next-member"
 
 // checkOtherSlot is the name under which it is accepted that the other slot is written though something is missing.
 const checkOtherSlot = "other-slot"
+
+// checkOtherUnits is the name under which it is accepted that the other units are started anew though something is missing.
+const checkOtherUnits = "other-units"
 
 // conclusion adds what the configuration tells to what the readings tell, and notes the verdict.
 func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Result, p *portrait.Portrait) error {
@@ -432,6 +441,11 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 		return j, err
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
+	if r.otherUnitsLater(s) { // they still are as before
+		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool {
+			return slices.Contains([]string{readUnitVersions, readUnitsWell, readComponents}, x.Reading)
+		})
+	}
 	if r.c.Kind == change.Restoring || r.c.Kind == change.Return {
 		// Another state was wanted: what was up before need not be up after. It is shown, as a doubt.
 		for i := range j.expect[1:] {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -71,7 +72,7 @@ func (r *run) refusedYet(ctx context.Context, err error) (seen string, rest time
 // mayRefuse reports whether a refused sign-in, seen while a step waits for a device, may only say that it is not ready for one yet: it was
 // started anew by this change, and its users are known only once their service is up.
 func (r *run) mayRefuse(s *store.Step) bool {
-	return slices.Contains([]change.Kind{change.Install, change.Restart, change.Link, change.Login, change.Confirm, change.Services}, s.Plan.Kind)
+	return s.Plan.Kind.Is(change.Install, change.Restart, change.HandOver, change.Link, change.Login, change.Confirm, change.AwaitUnits, change.Services)
 }
 
 func waitLink(r *run, ctx context.Context, s *store.Step) error {
@@ -253,6 +254,10 @@ func componentThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, s
 	if err != nil {
 		return false, "", err
 	}
+	if ofUnits(s) {
+		lack, text := unitsLack(p, &s.Plan)
+		return len(lack) == 0, cmp.Or(text, fmt.Sprintf("%s is %s on all of them", s.Plan.Component(), s.Plan.Version())), nil
+	}
 	v, ok := p.Components[s.Plan.Component()]
 	return ok && v == s.Plan.Version(), fmt.Sprintf("%s is %s", s.Plan.Component(), v), nil
 }
@@ -264,6 +269,9 @@ func updateComponent(r *run, ctx context.Context, s *store.Step) error {
 	c, err := r.connect(ctx)
 	if err != nil {
 		return err
+	}
+	if ofUnits(s) {
+		return r.updateOnUnits(ctx, s, c)
 	}
 	return c.UpdateComponent(ctx, s.Plan.Component(), s.Plan.File().Name, func(f float64) {
 		r.progress(ctx, s, f, "%s is being written, %.0f %%", s.Plan.Component(), f*100)

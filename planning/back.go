@@ -41,7 +41,7 @@ func (s *Planner) draftBack(ctx context.Context, d store.Device, carry bool) (st
 		return none, err
 	}
 	f := cat.FamilyOfModel(p.Model)
-	plan, err := change.DraftBack(f, dialect.Abilities, s.Pace, p.Version, previous, named, carry)
+	plan, err := change.DraftBack(f, dialect.Abilities, s.Pace, unitsOf(d), p.Version, previous, named, carry)
 	if err != nil {
 		return none, conflict("%s", err)
 	}

@@ -51,9 +51,17 @@ func (s *Planner) draftFirmware(ctx context.Context, by access.Actor, d store.De
 			}
 		}
 	}
+	var getOn func(a, b string) bool
+	if err := s.Ask(ctx, func(_ *catalog.Catalogue, planner *path.Planner) error {
+		getOn = tolerated(planner, p.Model, []*path.Path{p})
+		return nil
+	}); err != nil {
+		return none, err
+	}
 	plan, err := s.Steps(ctx, s.Engine.Profile(d).Abilities, p, func(j *change.Job) {
 		j.Lacks = func(sum string) bool { return lacks[sum] }
 		j.CleanUp, j.Licences, j.Both = w.CleanUp, w.Licences, w.Both
+		j.Units, j.AtOnce, j.GetOn = unitsOf(d), w.Together, getOn
 	})
 	if err != nil {
 		return none, conflict("%s", err)
@@ -69,6 +77,15 @@ func (s *Planner) draftFirmware(ctx context.Context, by access.Actor, d store.De
 		}
 	}
 	return withSteps(c, plan), nil
+}
+
+// unitsOf are the units of a device as it was last looked at.
+func unitsOf(d store.Device) []change.UnitOf {
+	p := PortraitOf(d)
+	if p == nil {
+		return nil
+	}
+	return change.UnitsIn(p)
 }
 
 // checkLicences reports what is wrong with licences and their keys.

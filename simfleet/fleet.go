@@ -63,6 +63,7 @@ type Device struct {
 	Faults   map[string]box.Fault `yaml:"faults"`
 	Mate     string               `yaml:"mate,omitempty"`    // the box that stands by for it
 	Cluster  string               `yaml:"cluster,omitempty"` // that it belongs to; the first one of a name leads
+	Units    []shellbox.UnitSpec  `yaml:"units,omitempty"`   // beside the first one: of a stack or a chassis
 	Through  string               `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
@@ -102,7 +103,7 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 		return calderpath.Open(calderpath.Spec{Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password, Version: d.Version, Other: d.Idle, Config: config, Storage: d.Flash}, dir, factor, log)
 	}
 	return OpenShellBox(shellbox.Spec{Name: d.Name, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
-		Address: d.Address, Line: d.Line, LineOnly: d.LineOnly, User: d.User, Password: d.Password, Config: config, MediumDir: medium}, dir, factor, log)
+		Address: d.Address, Line: d.Line, LineOnly: d.LineOnly, User: d.User, Password: d.Password, Config: config, MediumDir: medium, Units: d.Units}, dir, factor, log)
 }
 
 // A Fleet is a running set of simulated boxes.

@@ -77,6 +77,9 @@ func (s *Store) admitted(ctx context.Context, tx pgx.Tx, id int64, a change.Acti
 	if c.CheckedAt != nil {
 		facts.CheckedAt = *c.CheckedAt
 	}
+	if c.Units != nil {
+		facts.Unsafe = c.Units.Proof.Text
+	}
 	if c.Ensemble != nil {
 		facts.Unsafe = c.Ensemble.Proof.Text
 	}

@@ -29,18 +29,23 @@ func (j *Job) back(hop int) Back {
 }
 
 func (j *Job) backBySlot(hop int) (out []Step) {
-	kinds := []Kind{ChooseSlot, Restart, Link, Login, Confirm, Services}
+	choose := j.step(hop, ChooseSlot)
+	choose.Title = "Choose the slot that ran before"
+	out = append(append(out, choose), j.startBack(hop)...)
+	out = append(out, j.step(hop, Services))
 	if j.Can.Drain {
-		kinds = append(kinds, Undrain)
+		out = append(out, j.step(hop, Undrain))
 	}
-	for _, k := range append(kinds, Verify) {
-		s := j.step(hop, k)
-		if k == ChooseSlot {
-			s.Title = "Choose the slot that ran before"
-		}
-		out = append(out, marked(s))
+	out = append(out, j.step(hop, Verify))
+	for i := range out {
+		out[i] = marked(out[i])
 	}
 	return out
+}
+
+// startBack lists the steps that start what was chosen, on a way back. What serves on the version of before goes on serving.
+func (j *Job) startBack(hop int) []Step {
+	return slices.DeleteFunc(j.start(hop, nil), func(s Step) bool { return s.Kind == Settle }) // the verdict compares
 }
 
 // backByFile starts an image again. The configuration is not the image's own: where the hop converted it, that of the backup goes back, too.
@@ -96,15 +101,15 @@ func marked(s Step) Step {
 }
 
 // DraftBack lists the steps that start the installation in another slot again, as a change of its own. from is what runs
-// now, to what lies in that slot; slot names it, "" is the idle one of two. With carry, the configuration of now is converted and put onto the older installation.
-func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to, slot string, carry bool) (*Plan, error) {
+// now, to what lies in that slot; units are those of the device; slot names the slot, "" is the idle one of two. With carry, the configuration of now is converted and put onto the older installation.
+func DraftBack(f *catalog.Family, can Abilities, pace Pace, units []UnitOf, from, to, slot string, carry bool) (*Plan, error) {
 	if can.InPlace && !can.Copies {
 		return nil, fmt.Errorf("such a device keeps no installation beside the running one; draft a change to %s instead", to)
 	}
 	if f == nil {
 		f = &catalog.Family{}
 	}
-	j := Job{Family: f, Can: can, Pace: pace, Path: &path.Path{}}
+	j := Job{Family: f, Can: can, Pace: pace, Units: units, Path: &path.Path{}}
 	plan := &Plan{}
 	add := func(kinds ...Kind) {
 		for _, k := range kinds {
@@ -135,7 +140,9 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to, slot strin
 	if can.Save {
 		add(Save)
 	}
-	add(ChooseSlot, Restart, Link, Login, Confirm, Services)
+	add(ChooseSlot)
+	plan.Steps = append(plan.Steps, j.start(0, nil)...)
+	add(Services)
 	plan.Steps = append(plan.Steps, carried...)
 	if can.Drain {
 		add(Undrain)
@@ -144,5 +151,8 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, from, to, slot strin
 	number(plan.Steps)
 	again := j.backBySlot(0)
 	plan.Back = []Back{{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", from), Steps: again}}
+	if j.several() {
+		plan.Units = &Units{Units: units, Dark: []int{0}, Proof: Proof{Proved: true}}
+	}
 	return plan, nil
 }

@@ -230,18 +230,18 @@ func TestChoreographies(t *testing.T) {
 
 	_, err := Draft(Job{Family: c.Family("os"), Path: &path.Path{Hops: []path.Hop{{Restarts: 1, Components: []path.Component{{Name: "logic", Title: "port logic", Trigger: "command"}}}}}, Can: slots})
 	assert.ErrorContains(t, err, "brings port logic along, and its dialect does not say how")
-	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{Factor: 1}, "2", "1", "", false)
+	back, err := DraftBack(nil, Abilities{Drain: true, Save: true}, Pace{Factor: 1}, nil, "2", "1", "", false)
 	require.NoError(t, err)
 	inOrder(back.Steps, Readings, Check, Backup, GoNoGo, Drain, Save, ChooseSlot, Restart, Confirm, Services, Undrain, Verify)
 	assert.Equal(t, -1, first(back.Steps, Convert))
 	// With what was configured since, converted before anything is touched and put once the older version is up.
-	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{Factor: 1}, "2", "1", "", true)
+	back, err = DraftBack(nil, Abilities{Drain: true, Validate: true, Parts: []Restored{{Name: "users", Title: "users.tbl"}, {Name: "running", Title: "a.cfg", Configuration: true, Save: true}}}, Pace{Factor: 1}, nil, "2", "1", "", true)
 	require.NoError(t, err)
 	inOrder(back.Steps, Backup, Convert, GoNoGo, Drain, ChooseSlot, Restart, Confirm, Services, Validate, PutPart, Save, Undrain, Verify)
 	assert.Equal(t, "running", Of[PartParams](&back.Steps[first(back.Steps, Convert)]).Part)
 	assert.Equal(t, "running", Of[PartParams](&back.Steps[first(back.Steps, PutPart)]).Part, "the users stay those of the older version")
-	_, err = DraftBack(nil, Abilities{}, Pace{Factor: 1}, "2", "1", "", true)
+	_, err = DraftBack(nil, Abilities{}, Pace{Factor: 1}, nil, "2", "1", "", true)
 	assert.ErrorContains(t, err, "nothing can be carried across")
-	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{Factor: 1}, "2", "1", "", false)
+	_, err = DraftBack(nil, Abilities{InPlace: true}, Pace{Factor: 1}, nil, "2", "1", "", false)
 	assert.ErrorContains(t, err, "keeps no installation beside the running one")
 }

@@ -30,6 +30,7 @@ type Abilities struct {
 	Validate   bool       // it can read a configuration without using it
 	PowerCycle bool       // it can switch a part off and on; otherwise a person does
 	Parts      []Restored // that can be put back, in order
+	Units      UnitAbilities
 }
 
 // A Job is what a change is drafted from.
@@ -46,6 +47,12 @@ type Job struct {
 	// Both has the last release installed into the other slot, too, once the readings have shown that it does its job. That
 	// overwrites the previous installation, and with it the way back.
 	Both bool
+	// Units are those of the device; one, or none, is as if it had none.
+	Units []UnitOf
+	// AtOnce has all units restart together, also where they could go one after the other.
+	AtOnce bool
+	// GetOn reports whether two versions may run side by side on units for the time of the change; nil: any may.
+	GetOn func(a, b string) bool
 	// Old says which image brings the version back that a hop leaves, where a supported hop leads back; nil: none does.
 	Old func(hop int) *File
 }
@@ -54,6 +61,7 @@ type Job struct {
 type Plan struct {
 	Steps []Step
 	Back  []Back // by hop
+	Units *Units // of a device with several; nil else
 }
 
 // Ways back.
@@ -102,6 +110,7 @@ func Draft(j Job) (*Plan, error) {
 	}
 	plan.Steps = append(plan.Steps, j.verify())
 	number(plan.Steps)
+	plan.Units = j.UnitsOf(plan)
 	return plan, nil
 }
 

@@ -57,8 +57,11 @@ type Proof struct {
 }
 
 // ProofOf walks a plan and tells what was found.
-func ProofOf(p *EnsemblePlan) Proof {
-	r := prove.Check(p.Proof())
+func ProofOf(p *EnsemblePlan) Proof { return proofOf(p.Proof(), parts) }
+
+// proofOf walks a plan whose steps were split into so many.
+func proofOf(p *prove.Plan, parts int) Proof {
+	r := prove.Check(p)
 	out := Proof{Proved: r.Proved, States: r.States, GaveUp: r.GaveUp}
 	if v := r.Broken; v != nil {
 		out.Rule, out.Text = v.Rule, v.Text

@@ -129,23 +129,20 @@ func (p *hopPlan) components(order string) {
 
 // component adds a component: its file, its update, and what makes it take effect.
 func (p *hopPlan) component(c *path.Component) {
-	var file *File
-	for _, f := range p.files {
-		if f.Component == c.Name {
-			file = f
-		}
-	}
-	if file != nil {
+	if file := p.file(c.Name); file != nil {
 		p.out = append(p.out, p.bring(p.number, file)...)
 	}
 	span := p.Pace.Scale(catalog.Span{Low: c.Low, High: c.High, Limit: max(3*c.High, 300)})
-	p.add(Component, func(s *Step) {
-		s.Params, s.Title, s.Expect = ComponentParams{c.Name, c.To, file}, "Update "+c.Title, span
-		if c.Trigger == catalog.TriggerItself {
-			s.Title = "Wait for " + c.Title
-		}
-	})
+	units := AnyUnits
 	switch {
+	case p.byUnit(c.Name) && p.rolls(p.number) && c.Order == "before":
+		units = StandbyUnits
+	case p.byUnit(c.Name):
+		units = AllUnits
+	}
+	p.out = append(p.out, p.update(c, units))
+	switch {
+	case units == StandbyUnits && c.Trigger == catalog.TriggerRestart: // they restart anyway
 	case c.Trigger == catalog.TriggerPowerCycle && p.Can.PowerCycle:
 		p.add(PowerCycle, func(s *Step) {
 			s.Params, s.Title, s.Expect = PowerParams{c.Name, c.To, false}, "Power off and on: "+c.Restarts, span
@@ -162,6 +159,37 @@ func (p *hopPlan) component(c *path.Component) {
 	}
 }
 
+// update is the step that updates a component, of some units where it belongs to them.
+func (p *hopPlan) update(c *path.Component, units UnitScope) Step {
+	s := p.step(p.number, Component, ComponentParams{Component: c.Name, Version: c.To, File: p.file(c.Name), Units: units})
+	n := 1.0
+	switch s.Title = "Update " + c.Title; {
+	case c.Trigger == catalog.TriggerItself:
+		s.Title = "Wait for " + c.Title
+	case units == StandbyUnits:
+		s.Title += " of the units that stand by"
+	case units == RestOfUnits:
+		s.Title += " of the other units"
+	case units == AllUnits:
+		s.Title += " of all units"
+	}
+	if units != AnyUnits {
+		n = float64(len(p.Units))
+	}
+	s.Expect = p.Pace.Scale(catalog.Span{Low: n * c.Low, High: n * c.High, Limit: n * max(3*c.High, 300)})
+	return s
+}
+
+// file is the file of a component; nil when the main image brings it along.
+func (p *hopPlan) file(component string) *File {
+	for _, f := range p.files {
+		if f.Component == component {
+			return f
+		}
+	}
+	return nil
+}
+
 // install adds the installation and the start of what was installed: over the running one, or into the idle slot, which is chosen after the
 // go/no-go check.
 func (p *hopPlan) install() {
@@ -176,17 +204,31 @@ func (p *hopPlan) install() {
 		p.add(ChooseSlot, func(s *Step) {
 			s.Params, s.Title = SlotParams{Once: can.Once, File: can.Called(Image(p.h))}, "Choose image for next start"
 		})
-		p.add(Restart)
 	default:
 		p.add(Install)
 		p.addIf(can.Unpack, Unpack)
+		p.addIf(p.several(), Spread)
 		p.lastChecks()
 		p.add(ChooseSlot, func(s *Step) { s.Params = SlotParams{Once: can.Once} })
-		p.add(Restart)
+	}
+	if !can.InPlace {
+		p.out = append(p.out, p.start(p.number, p.otherUnits())...)
+		return
 	}
 	for _, k := range []Kind{Link, Login, Confirm} {
 		p.add(k)
 	}
+	p.addIf(p.several(), AwaitUnits)
+}
+
+// otherUnits are the steps that update the components of those units that go later: the first one had them before.
+func (p *hopPlan) otherUnits() (out []Step) {
+	for i := range p.h.Components {
+		if c := &p.h.Components[i]; c.Order == "before" && p.byUnit(c.Name) && p.rolls(p.number) {
+			out = append(out, p.update(c, RestOfUnits))
+		}
+	}
+	return out
 }
 
 // lastChecks adds what comes right before the point of no return.

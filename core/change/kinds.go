@@ -7,42 +7,46 @@ type Kind string
 
 // The kinds of steps, in the order in which a hop goes through them. What is known about each is a row of [Kinds].
 const (
-	Readings   Kind = "readings"
-	Fetch      Kind = "fetch"
-	Check      Kind = "check"
-	Backup     Kind = "backup"
-	Convert    Kind = "convert"
-	Hand       Kind = "hand"
-	CleanUp    Kind = "clean-up"
-	Licence    Kind = "licence"
-	Clone      Kind = "clone"
-	Send       Kind = "send"
-	Checksum   Kind = "checksum"
-	Component  Kind = "component"
-	PowerCycle Kind = "power"
-	Install    Kind = "install"
-	Unpack     Kind = "unpack"
-	GoNoGo     Kind = "go-no-go"
-	Drain      Kind = "drain"
-	Save       Kind = "save"
-	ChooseSlot Kind = "choose-slot"
-	Restart    Kind = "restart"
-	Link       Kind = "link"
-	Login      Kind = "login"
-	Confirm    Kind = "version"
-	Validate   Kind = "validate"
-	PutPart    Kind = "put-part"
-	KeepSlot   Kind = "keep-slot"
-	Prestage   Kind = "prestage"
-	Services   Kind = "services"
-	RenameSlot Kind = "rename-slot"
-	RemoveSlot Kind = "remove-slot"
-	Undrain    Kind = "undrain"
-	Tidy       Kind = "tidy"
-	Settle     Kind = "settle"
-	Sync       Kind = "sync"
-	Switch     Kind = "switch-over"
-	Verify     Kind = "verdict"
+	Readings     Kind = "readings"
+	Fetch        Kind = "fetch"
+	Check        Kind = "check"
+	Backup       Kind = "backup"
+	Convert      Kind = "convert"
+	Hand         Kind = "hand"
+	CleanUp      Kind = "clean-up"
+	Licence      Kind = "licence"
+	Clone        Kind = "clone"
+	Send         Kind = "send"
+	Checksum     Kind = "checksum"
+	Component    Kind = "component"
+	PowerCycle   Kind = "power"
+	Install      Kind = "install"
+	Unpack       Kind = "unpack"
+	GoNoGo       Kind = "go-no-go"
+	Drain        Kind = "drain"
+	Save         Kind = "save"
+	ChooseSlot   Kind = "choose-slot"
+	Restart      Kind = "restart"
+	Link         Kind = "link"
+	Login        Kind = "login"
+	Confirm      Kind = "version"
+	Validate     Kind = "validate"
+	PutPart      Kind = "put-part"
+	KeepSlot     Kind = "keep-slot"
+	Prestage     Kind = "prestage"
+	Services     Kind = "services"
+	RenameSlot   Kind = "rename-slot"
+	RemoveSlot   Kind = "remove-slot"
+	Undrain      Kind = "undrain"
+	Tidy         Kind = "tidy"
+	Settle       Kind = "settle"
+	Spread       Kind = "spread"
+	RestartUnits Kind = "restart-units"
+	HandOver     Kind = "hand-over"
+	AwaitUnits   Kind = "units"
+	Sync         Kind = "sync"
+	Switch       Kind = "switch-over"
+	Verify       Kind = "verdict"
 
 	CheckRestore Kind = "check-restore"
 	CompareParts Kind = "compare-parts"
@@ -150,6 +154,8 @@ var Kinds = []Spec{
 		Alone:        &Alone{Takes: TakesImage, Help: "into the idle slot", Once: true, Lacks: lacksSlots}},
 	// What was installed, where that is an act of its own.
 	{Kind: Unpack, Title: "Unpack", Writes: true, Duration: "install", Params: typed[InstallParams](), OnlyOnce: true},
+	// Of devices with several units: what was installed is on every one of them.
+	{Kind: Spread, Title: "Spread to all units", Writes: true, Duration: "install", OnlyOnce: true},
 	// The go/no-go check, right before the point of no return.
 	{Kind: GoNoGo, Title: "Go/no-go check", Duration: "check"},
 	// Let running work finish.
@@ -162,6 +168,10 @@ var Kinds = []Spec{
 	{Kind: Restart, Title: "Restart", Writes: true, Loses: true, Params: typed[RestartParams](), NoRest: true, OnlyOnce: true, Told: "it went down",
 		Irreversible: func(p Params) bool { return p.(RestartParams).Component == "" }, // for a component the same installation starts again
 		Alone:        &Alone{Help: "and wait until its services are up", Once: true, Lacks: verb("restart", func(can *Abilities) bool { return !can.InPlace || can.Restart })}},
+	// Of devices with several units: some of them start anew, one after the other, while another one serves.
+	{Kind: RestartUnits, Title: "Restart units", Writes: true, Loses: true, Params: typed[UnitParams](), NoRest: true, Irreversible: always},
+	// Of devices with several units: one that runs the new release takes over.
+	{Kind: HandOver, Title: "Hand over", Writes: true, NoRest: true, OnlyOnce: true},
 	// The address answers again.
 	{Kind: Link, Title: "Wait for link", Params: typed[RestartParams](), NoRest: true, Told: "link up", Returning: true},
 	{Kind: Login, Title: "Wait for sign-in", Params: typed[RestartParams](), NoRest: true, Told: "sign-in works", Returning: true},
@@ -171,6 +181,8 @@ var Kinds = []Spec{
 	{Kind: Validate, Title: "Have the device read it first", Duration: "backup", Params: typed[PartParams](), Returning: true},
 	// One part goes back under its exact name.
 	{Kind: PutPart, Title: "Put back", Writes: true, Loses: true, Duration: "backup", Params: typed[PartParams](), Told: "files put back", Returning: true},
+	// Of devices with several units: all are there, run the release and are well.
+	{Kind: AwaitUnits, Title: "Wait for all units", Writes: true, NoRest: true, Returning: true},
 	// A slot that was chosen for one start is chosen for good.
 	{Kind: KeepSlot, Title: "Choose slot for good", Writes: true, Duration: "choose-slot", NoRest: true, Returning: true},
 	// While services start: what the next hop needs travels already, where there is room.

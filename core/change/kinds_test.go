@@ -21,8 +21,8 @@ func TestRegistryOfKinds(t *testing.T) {
 		seen[s.Kind] = true
 		assert.Same(t, s, s.Kind.Spec())
 		assert.Equal(t, s.Kind.Is(Send, Fetch, Component, Prestage), s.Moves, "%s: how long a file travels tells nothing about another one; how long a start takes does", s.Kind)
-		assert.Equal(t, s.Kind.Is(Restart, Link, Login, Confirm, KeepSlot, Readings), s.NoRest, s.Kind)
-		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, Install), s.Irreversible != nil, s.Kind)
+		assert.Equal(t, s.Kind.Is(Restart, RestartUnits, HandOver, AwaitUnits, Link, Login, Confirm, KeepSlot, Readings), s.NoRest, s.Kind)
+		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, RestartUnits, Install), s.Irreversible != nil, s.Kind)
 		assert.True(t, s.Writes || !s.Loses && s.Irreversible == nil && !s.OnlyOnce, "%s loses or starts something, so it writes", s.Kind)
 		if s.Irreversible != nil {
 			s.Irreversible(s.Params.Zero)
@@ -72,6 +72,8 @@ func drawParams(t *rapid.T, k Kind) Params {
 		switch f := v.Field(i); f.Interface().(type) {
 		case string:
 			f.SetString(rapid.StringMatching(`[a-z]{0,5}`).Draw(t, "text"))
+		case UnitScope:
+			f.Set(reflect.ValueOf(rapid.SampledFrom([]UnitScope{AnyUnits, OneUnit, RestOfUnits}).Draw(t, "units")))
 		case bool:
 			f.SetBool(rapid.Bool().Draw(t, "flag"))
 		case []string:

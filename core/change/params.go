@@ -23,6 +23,13 @@ type ComponentParams struct {
 	Component string `json:"component"`
 	Version   string `json:"version"`        // that it has afterwards
 	File      *File  `json:"file,omitempty"` // nil: the main image brings it along
+	// Units says of which units, where a device has several with components of their own.
+	Units UnitScope `json:"units,omitempty"`
+}
+
+// UnitParams are those of restart-units.
+type UnitParams struct {
+	Units UnitScope `json:"units"`
 }
 
 // PowerParams are those of power.
@@ -75,6 +82,7 @@ func (PartParams) isParams()      {}
 func (HandParams) isParams()      {}
 func (SlotParams) isParams()      {}
 func (CleanUpParams) isParams()   {}
+func (UnitParams) isParams()      {}
 
 // A ParamsType is a type of parameters.
 type ParamsType struct {

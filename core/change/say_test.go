@@ -98,7 +98,7 @@ func TestStepsOfNoHop(t *testing.T) {
 	acts, _, _, err := DraftOperations(OperationsJob{Can: able, Pace: Pace{Factor: 1}, From: "1", Idle: "0", Operations: []Operation{{Kind: Backup}}})
 	require.NoError(t, err)
 	running := []Restored{{Name: "running", Title: "a.cfg", Configuration: true}}
-	back, err := DraftBack(nil, Abilities{Parts: running}, Pace{Factor: 1}, "2", "1", "", true)
+	back, err := DraftBack(nil, Abilities{Parts: running}, Pace{Factor: 1}, nil, "2", "1", "", true)
 	require.NoError(t, err)
 	restore, err := DraftRestore(nil, running, true, Pace{Factor: 1})
 	require.NoError(t, err)

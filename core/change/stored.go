@@ -123,7 +123,7 @@ func Upgrade(data []byte) ([]byte, error) {
 		case InstallParams:
 			s.Params = InstallParams{in.File, in.InPlace, in.Other}
 		case ComponentParams:
-			s.Params = ComponentParams{in.Part, in.Wants, in.File}
+			s.Params = ComponentParams{Component: in.Part, Version: in.Wants, File: in.File}
 		case PowerParams:
 			s.Params = PowerParams{in.Part, in.Wants, in.Text != ""}
 		case RestartParams:

@@ -56,6 +56,7 @@ type Portrait struct {
 
 	Members  []Portrait `json:"members,omitempty"`  // of an ensemble; then model and version are left out
 	Children []Child    `json:"children,omitempty"` // boxes that follow this one
+	Units    []Unit     `json:"units,omitempty"`    // parts of the device that run firmware of their own
 
 	// NotUnderstood holds, by table, a line of the device's answer that its driver does not know. What such a table does not show may be
 	// there all the same.

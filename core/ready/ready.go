@@ -44,6 +44,8 @@ const (
 	OtherWork     = "other-work"
 	Others        = "ensemble"
 	Proved        = "proof" // of the order of a change of several
+	UnitsCheck    = "units"
+	Dark          = "dark" // for how long nobody serves
 	Images        = "images"
 	Room          = "room"
 	Slots         = "slots"
@@ -156,6 +158,8 @@ type Facts struct {
 	InSync           portrait.Fact // it, or its mate, could take over
 	Together         bool          // the change is one of the whole ensemble
 
+	Units UnitFacts
+
 	Older   string   // the older release that a downgrade leads to; "" when it is none
 	Against []string // what speaks against it
 
@@ -196,6 +200,7 @@ func Checks(f Facts) (out []Check) {
 		f.comparable(add)
 		f.health(add)
 		f.others(add)
+		f.Units.checks(add)
 	}
 	f.goesBack(add)
 	if len(f.Against) > 0 {
@@ -246,7 +251,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Proved, Reach, WaysIn, Identity, OtherWork, Others, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+var order = []string{Proved, Reach, WaysIn, Identity, OtherWork, Others, UnitsCheck, Dark, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
 	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)

@@ -32,6 +32,12 @@ var covered = []Coverage{
 	{Kind: "verb", Name: "save", Without: "the running configuration is not saved before a restart"},
 	{Kind: "verb", Name: "try-configuration", Without: "the device does not read a converted configuration before it is used"},
 	{Kind: "verb", Name: "take-over", Without: "of a pair or cluster nobody becomes the active one at a command"},
+	{Kind: "verb", Name: "spread", Without: "what is installed on a stack is not brought onto its other units; it is only waited until they have it"},
+	{Kind: "verb", Name: "restart-unit", Without: "the units of a stack or chassis start anew together, never one after the other"},
+	{Kind: "verb", Name: "hand-over", Without: "the units of a stack or chassis start anew together, never one after the other"},
+	{Kind: "verb", Name: "bring-along", Without: "a unit that missed an update is brought to the release of the others by hand"},
+	{Kind: "verb", Name: "clean-unit", Without: "files on a unit are removed by hand"},
+	{Kind: "verb", Name: "update-unit", Without: "firmware beside the main image is updated on all units at once"},
 	{Kind: "verb", Name: "drain", Without: "the device is not taken out of service before a restart"},
 	{Kind: "verb", Name: "update-component", Without: "firmware beside the main image is updated by hand"},
 	{Kind: "verb", Name: "power-cycle", Without: "the power of a part is switched by hand"},
@@ -49,6 +55,7 @@ var covered = []Coverage{
 	{Kind: "table", Name: "components", Without: "the versions of components are not known"},
 	{Kind: "table", Name: "parts", Without: "the health of fans, supplies and cards is not known"},
 	{Kind: "table", Name: "variables", Without: "boot variables are not checked"},
+	{Kind: "table", Name: "units", Without: "a stack or chassis counts as one box: its units are neither looked at nor waited for"},
 	{Kind: "table", Name: "licences", Without: "whether the licences for a release are there is not known"},
 }
 

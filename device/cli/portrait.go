@@ -262,15 +262,23 @@ func (d *Dialect) portrait(said *answers) (*portrait.Portrait, error) {
 		p.Slots[len(p.Slots)-1].Size = number("size of "+r["slot"], r["size"])
 	}
 	d.chosen(p, f)
+	p.Units = d.units(said, number)
 	for _, r := range said.rows["files"] {
+		if r["unit"] != "" {
+			continue
+		}
 		p.Files = append(p.Files, portrait.File{Name: strings.TrimPrefix(r["file"], d.Files.Images), Size: number("size of "+r["file"], r["size"])})
 	}
 	for _, r := range said.rows["storages"] {
 		p.AddStorage(r["storage"], number("room of "+r["storage"], r["total"]), number("room in "+r["storage"], r["free"]))
 	}
 	for _, r := range said.rows["components"] {
+		if r["unit"] != "" {
+			continue
+		}
 		set(&p.Components, r["component"], r["version"])
 	}
+	oldestComponents(p)
 	for _, r := range said.rows["variables"] {
 		set(&p.BootVariables, r["variable"], strings.Trim(r["value"], "-"))
 	}

@@ -1,5 +1,5 @@
-// Package ostrevin simulates the chassis switch of Ostrevin with one supervisor: packages are unpacked beside each other, logic and boot loader follow
-// the main version, line cards come up late.
+// Package ostrevin simulates the switches of Ostrevin: a chassis with one or two supervisors, and stacks. Packages are unpacked beside each other and
+// brought onto every unit, logic and boot loader follow the main version, line cards and units come up late.
 package ostrevin
 
 import (
@@ -11,10 +11,29 @@ import (
 )
 
 // Behaviour is how the maker's boxes of a model behave; ok is false when it makes no such model.
-func Behaviour(model string) (b shellbox.Behaviour, ok bool) { return chassis, model == "C8" }
+func Behaviour(model string) (b shellbox.Behaviour, ok bool) {
+	switch model {
+	case "C8":
+		return chassis, true
+	case "L24":
+		return stack, true
+	}
+	return b, false
+}
 
-// The chassis with one supervisor: packages are unpacked beside each other, logic and boot loader follow the main version, line
-// cards come up late.
+// The stack: its units come back one after the other, and load for minutes what their ports run.
+var stack = func() shellbox.Behaviour {
+	b := chassis
+	b.Firmware.Room, b.Firmware.Cards, b.Firmware.Cycled, b.Firmware.Generation = 4<<20, nil, nil, "A"
+	b.Firmware.Parts = []string{"fan", "supply"}
+	b.Firmware.Components = map[string]string{"boot-loader": "1.6"}
+	b.Firmware.Crew = &shellbox.Crew{Leads: "leader", Follows: "follower", Room: 2 << 20, Takes: 491520, Apart: 25 * time.Second, Load: 240 * time.Second,
+		Align: 60 * time.Second, Components: []string{"boot-loader"}}
+	return b
+}()
+
+// The chassis: packages are unpacked beside each other, logic and boot loader follow the main version, line cards come up late. A second supervisor takes
+// over without anybody noticing, once it is in step.
 var chassis = shellbox.Behaviour{
 	Dialect: "ostrevin", Prompt: "<%s>$ ", Refusal: "refused, ", Bye: "quit", Main: "box.conf",
 	Parts: func(string, string) map[string]string { return map[string]string{} },
@@ -28,6 +47,7 @@ var chassis = shellbox.Behaviour{
 		Components: map[string]string{"boot-loader": "1.6", "logic": "44"},
 		Cycled:     []string{"logic"}, Variables: map[string]string{"start-from": ""}, Generation: "S1",
 		Convert: braces,
+		Crew:    &shellbox.Crew{Leads: "active", Follows: "standby", Room: 4 << 20, Takes: 983040, Apart: 10 * time.Second, Align: 90 * time.Second, Components: []string{"boot-loader"}},
 		Factory: func(string) map[string]string { return map[string]string{"box.conf": "box {\n}\n"} }},
 	Commands: []shellbox.Command{
 		{Words: "who", Do: shellbox.TellSelf},
@@ -50,6 +70,13 @@ var chassis = shellbox.Behaviour{
 		{Words: "begin-again", Do: shellbox.StartAnew},
 		{Words: "renew {inner} with {file}", Do: shellbox.UpdateInner},
 		{Words: "power {inner} off-on", Do: shellbox.CycleInner},
+		{Words: "units", Do: shellbox.TellUnits},
+		{Words: "spread {place}", Do: shellbox.SpreadPlace},
+		{Words: "unit {unit} follow", Do: shellbox.BringAlong},
+		{Words: "unit {unit} erase {file}", Do: shellbox.CleanUnit},
+		{Words: "unit {unit} begin-again", Do: shellbox.RestartUnit},
+		{Words: "unit {unit} renew {inner} with {file}", Do: shellbox.UpdateUnit},
+		{Words: "hand-over", Do: shellbox.HandOver},
 	},
 }
 

@@ -40,6 +40,7 @@ type Firmware struct {
 	Variables  map[string]string
 	Rights     []string // licences at first
 	Generation string   // of the hardware
+	Crew       *Crew    // its units; nil: it has none of its own
 	Medium     string   // prefix of the names of files on a medium
 	Convert    func(config, wrote, to string) string
 	Check      func(name, text, version string) error // of a file that is put back

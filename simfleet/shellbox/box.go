@@ -41,6 +41,7 @@ type Spec struct {
 	User, Password, Config              string
 	Lines                               map[string]string // boxes whose console lines are plugged into this one: name and host:port
 	MediumDir                           string            // what a card holds that somebody puts in
+	Units                               []UnitSpec        // beside the first one
 }
 
 // A Box is one simulated box.
@@ -81,6 +82,9 @@ type state struct {
 	Rights              []string // licences
 	Mishaps             []string // what its records say went wrong
 	Faults              box.Faults
+	Units               []unit
+	Leader              int // which of them leads
+	CutOff              int // how often whoever is served was cut off although another unit could have served
 }
 
 // Open loads a box that behaves in some way from its folder, or makes a new one there. Time runs factor times faster.
@@ -102,6 +106,9 @@ func Open(m Behaviour, spec Spec, dir string, factor float64, log *slog.Logger) 
 	}
 	if b.st.Rights == nil {
 		b.st.Rights = slices.Clone(b.m.Firmware.Rights)
+	}
+	if b.st.Units == nil {
+		b.unpackUnits()
 	}
 	if b.st.Areas == nil { // made before the firmware of such boxes could change
 		b.unpackFirmware()
@@ -153,6 +160,7 @@ func (b *Box) unpackFirmware() {
 	b.st.BootAt, b.st.Boots, b.st.Installs = time.Now().Add(-10*time.Hour), 1, 0
 	b.st.Components, b.st.Variables = maps.Clone(t.Components), maps.Clone(t.Variables)
 	b.st.Rights = slices.Clone(t.Rights)
+	b.unpackUnits()
 	b.st.Pending, b.st.Faults, b.st.Resting, b.st.Medium = map[string]string{}, box.Faults{}, false, false
 }
 

@@ -42,7 +42,7 @@ var FaultTexts = map[string]string{
 	DropTransfer: "a file that comes breaks off after VALUE bytes", CorruptTransfer: "one byte of a file that comes is wrong", LowRoom: "only VALUE bytes are left for files", LowPlaces: "only VALUE bytes are left where installations lie",
 	InstallFails: "the next installation breaks half-way", NeverReturn: "the next start does not come back", SlowReturn: "starting takes VALUE times as long",
 	OldVersion: "the next start is from the old installation again", NewHostKey: "the next start makes another host key", LoseConfig: "the next start of another installation has an empty configuration",
-	ServiceDown: "after the next start one service stays down", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
+	ServiceDown: "after the next start one service stays down, with VALUE 1 at once", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
 	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
 	LogErrors: "the next start leaves errors in its records", ClockWrong: "its clock is VALUE seconds ahead",
 	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces", SwappedUnit: "another unit of the same model stands in its place",
@@ -60,6 +60,7 @@ func (b *Box) FaultNames() (names []string) {
 		}
 		names = append(names, name)
 	}
+	names = append(names, b.unitFaults()...)
 	slices.Sort(names)
 	return names
 }
@@ -169,7 +170,7 @@ func (b *Box) Look() box.Look {
 	st := b.Status()
 	out := box.Look{Name: st.Name, Maker: b.Maker, Model: b.Model, Version: st.Version, Phase: st.Phase, Faults: st.Faults, Can: []box.FaultKind{}}
 	for _, name := range b.FaultNames() {
-		out.Can = append(out.Can, box.FaultKind{Name: name, Text: FaultTexts[name]})
+		out.Can = append(out.Can, box.FaultKind{Name: name, Text: FaultTexts[name] + unitFaultTexts[name]})
 	}
 	return out
 }

@@ -306,26 +306,9 @@ func (b *Box) restart() {
 		return
 	}
 	if from != to {
-		old, now := &b.st.Areas[from], &b.st.Areas[to]
-		old.Config = b.st.Parts[b.m.Main]
-		old.Password = b.st.Password
-		if now.Fresh {
-			now.Config, now.Fresh = old.Config, false
-			if b.m.Firmware.Convert != nil {
-				now.Config = b.m.Firmware.Convert(old.Config, old.Version, now.Version)
-			}
-		}
-		if b.hit(LoseConfig) {
-			now.Config = b.m.Firmware.Factory(now.Version)[b.m.Main]
-		}
-		if now.Config != "" {
-			b.st.Parts[b.m.Main] = now.Config
-		}
-		if now.Password != "" {
-			b.st.Password = now.Password
-		}
-		b.st.Running = to
+		b.runFrom(to)
 	}
+	b.startAll()
 	if b.hit(NewHostKey) {
 		b.st.HostKey = box.NewHostKey()
 	}
@@ -343,6 +326,29 @@ func (b *Box) restart() {
 	}
 	_ = b.save()
 	b.host.Cut()
+}
+
+// runFrom has the box run what lies in another area, with the configuration of there. The caller holds the lock.
+func (b *Box) runFrom(to int) {
+	old, now := &b.st.Areas[b.st.Running], &b.st.Areas[to]
+	old.Config = b.st.Parts[b.m.Main]
+	old.Password = b.st.Password
+	if now.Fresh {
+		now.Config, now.Fresh = old.Config, false
+		if b.m.Firmware.Convert != nil {
+			now.Config = b.m.Firmware.Convert(old.Config, old.Version, now.Version)
+		}
+	}
+	if b.hit(LoseConfig) {
+		now.Config = b.m.Firmware.Factory(now.Version)[b.m.Main]
+	}
+	if now.Config != "" {
+		b.st.Parts[b.m.Main] = now.Config
+	}
+	if now.Password != "" {
+		b.st.Password = now.Password
+	}
+	b.st.Running = to
 }
 
 // MovesTo has the box answer at another address after its next start.
@@ -430,6 +436,9 @@ func (b *Box) update(component, name string, progress func(int)) error {
 	defer b.mu.Unlock()
 	if b.hit(ComponentFails) {
 		return errors.New("the part did not take it")
+	}
+	if b.ofUnits(component) {
+		b.st.Units[b.st.Leader].Components[component] = h.Version
 	}
 	if slices.Contains(b.m.Firmware.Cycled, component) {
 		b.st.Pending[component] = h.Version

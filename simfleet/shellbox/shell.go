@@ -204,6 +204,9 @@ func TellInside(s *Shell, _ map[string]string) error {
 			s.say("part %s %s", p[0], p[1])
 		}
 		for _, name := range sortedKeys(b.st.Components) {
+			if b.ofUnits(name) {
+				continue
+			}
 			s.say("inner %s %s", name, b.st.Components[name])
 		}
 		for _, name := range sortedKeys(b.st.Variables) {
@@ -400,7 +403,7 @@ func TellWork(s *Shell, _ map[string]string) error {
 	s.locked(func(b *Box) {
 		for i, name := range b.m.Serves(b.st.Parts[b.m.Main]) {
 			state := "up"
-			if f := b.st.Faults[ServiceDown]; b.phase() < ready || f.Hit && i == 0 {
+			if f := b.st.Faults[ServiceDown]; b.phase() < ready || (f.Hit || f.Value != 0) && i == 0 {
 				state = "down"
 			}
 			s.say("does %s %s", name, state)
