@@ -174,6 +174,37 @@ func (c *Client) UpdateUnit(ctx context.Context, unit, component, file string, p
 	return do(c, "update "+component+" of unit "+unit, func(u Units) error { return u.UpdateUnit(ctx, unit, component, file, p) })
 }
 
+// Preload has children fetch an image while they work: all of them, or one where they are told one by one.
+func (c *Client) Preload(ctx context.Context, child, file, version string) error {
+	return do(c, "preload "+version, func(k Children) error { return k.Preload(ctx, child, file, version) })
+}
+
+// PreloadsEach reports whether children are told one by one to fetch an image.
+func (c *Client) PreloadsEach() bool {
+	k, err := As[Children](c.Conn, "preload")
+	return err == nil && k.PreloadsEach()
+}
+
+// RestartChild starts a child anew.
+func (c *Client) RestartChild(ctx context.Context, child string) error {
+	return do(c, "restart "+child, func(k Children) error { return k.RestartChild(ctx, child) })
+}
+
+// Authorise lets a child join.
+func (c *Client) Authorise(ctx context.Context, serial string) error {
+	return do(c, "authorise "+serial, func(k Children) error { return k.Authorise(ctx, serial) })
+}
+
+// DrainChild has a child serve nobody new.
+func (c *Client) DrainChild(ctx context.Context, child string) error {
+	return do(c, "drain "+child, func(k Children) error { return k.DrainChild(ctx, child) })
+}
+
+// UndrainChild has a child serve again.
+func (c *Client) UndrainChild(ctx context.Context, child string) error {
+	return do(c, "return "+child+" to service", func(k Children) error { return k.UndrainChild(ctx, child) })
+}
+
 // HandOver has the unit that stands by take over. The connection may end with it.
 func (c *Client) HandOver(ctx context.Context) error {
 	return do(c, "hand over", func(u Units) error { return u.HandOver(ctx) })

@@ -256,6 +256,16 @@ type Units interface {
 	HandOver(context.Context) error                                                 // the one that stands by takes over; the connection may end with it
 }
 
+// Children handles the boxes that follow a device.
+type Children interface {
+	Preload(ctx context.Context, child, file, version string) error // they fetch an image while they work
+	PreloadsEach() bool                                             // they are told one by one
+	RestartChild(ctx context.Context, child string) error
+	Authorise(ctx context.Context, serial string) error // a new one may join
+	DrainChild(ctx context.Context, child string) error
+	UndrainChild(ctx context.Context, child string) error
+}
+
 // A Configurer handles the running configuration.
 type Configurer interface {
 	Save(context.Context) error

@@ -13,6 +13,7 @@ import (
 	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/portrait"
 	"verimorph/simfleet/firmware"
 	"verimorph/store"
 )
@@ -27,7 +28,10 @@ func (r *rig) draftTo(to string, licences map[string]string, card string) int64 
 	require.NoError(t, err)
 	family := r.cat.Family(way.Family)
 	for _, im := range r.cat.Images() {
-		if im.Family.Name != way.Family || !slices.Contains(im.Models, way.Model) {
+		of := func(m string) bool {
+			return m == way.Model || slices.ContainsFunc(p.Children, func(c portrait.Child) bool { return c.Model == m })
+		}
+		if im.Family.Name != way.Family || !slices.ContainsFunc(im.Models, of) {
 			continue
 		}
 		data, err := firmware.Content(&im)
@@ -41,16 +45,19 @@ func (r *rig) draftTo(to string, licences map[string]string, card string) int64 
 		_, err = r.Store.AddImage(t.Context(), store.Image{SHA256: sum, File: im.File, Size: im.Size, Family: way.Family, Version: im.Version, Models: im.Models, Part: im.Part, AddedBy: "me"})
 		require.NoError(t, err)
 	}
+	if r.Profile(r.d).Abilities.Children.Files {
+		change.AddChildImages(family, p, way)
+	}
 	old := func(hop int) *change.File {
 		im := family.Release(way.Hops[hop].From).Image(way.Model)
 		return &change.File{Name: im.File, SHA256: im.SHA256, Size: im.Size, Version: way.Hops[hop].From.String()}
 	}
 	plan, err := change.Draft(change.Job{Family: family, Path: way, Can: r.Profile(r.d).Abilities, Pace: r.Pace, Old: old, Licences: slices.Sorted(maps.Keys(licences)),
-		Units: change.UnitsIn(p), GetOn: r.getOn, AtOnce: r.atOnce})
+		Units: change.UnitsIn(p), GetOn: r.getOn, AtOnce: r.atOnce, Children: change.ChildrenIn(p), Authorise: r.authorise})
 	require.NoError(t, err)
 	data, err := json.Marshal(way)
 	require.NoError(t, err)
-	c := store.Change{Members: []store.Member{{DeviceID: r.d.ID, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}}, From: p.Version, To: to, Path: data, Back: plan.Back, BackPolicy: r.policy, Units: plan.Units}
+	c := store.Change{Members: []store.Member{{DeviceID: r.d.ID, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}}, From: p.Version, To: to, Path: data, Back: plan.Back, BackPolicy: r.policy, Units: plan.Units, Children: plan.Children}
 	if len(licences) > 0 {
 		c.Work, err = LicenceWork(r.Vault, r.d.Name, licences)
 		require.NoError(t, err)

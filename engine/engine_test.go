@@ -64,9 +64,10 @@ type rig struct {
 	cat  *catalog.Catalogue
 	give *httptest.Server
 
-	policy string                 // of the changes
-	getOn  func(a, b string) bool // versions of units
-	atOnce bool                   // units restart together
+	policy    string                 // of the changes
+	getOn     func(a, b string) bool // versions of units
+	atOnce    bool                   // units restart together
+	authorise []string               // serials of children that the next draft lets in
 }
 
 func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {

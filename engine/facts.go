@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -100,6 +101,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, err
 	}
 	if err := e.unitFacts(ctx, f, c, way, p, hop); err != nil {
+		return nil, err
+	}
+	if err := e.childFacts(ctx, f, c, p); err != nil {
 		return nil, err
 	}
 	if err := e.older(ctx, f, c, way); err != nil {
@@ -209,7 +213,7 @@ func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way
 			rf.There, rf.Comes = false, true
 		} else if media && !e.Blobs.Has(file.SHA256) {
 			// It is carried in: what lies on the medium is compared with the catalogue's hash on the device.
-		} else if err := e.fileFits(ctx, file, way.Model); err != nil {
+		} else if err := e.fileFits(ctx, file, cmp.Or(file.Model, way.Model)); err != nil {
 			var record *recordError
 			if errors.As(err, &record) {
 				return err

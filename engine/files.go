@@ -85,7 +85,7 @@ func tidy(r *run, ctx context.Context, s *store.Step) error {
 			continue
 		}
 		name := r.file(&st).Name
-		if p.File(name) == nil || r.startsFrom(&st, name) {
+		if p.File(name) == nil || r.startsFrom(&st, name) || r.file(&st).Model != "" { // new children fetch theirs later, too
 			continue
 		}
 		if !r.sent(&st) { // it lay there before: somebody else put it there

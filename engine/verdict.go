@@ -63,6 +63,7 @@ func fromPortrait(values verify.Readings, p *portrait.Portrait) {
 		values[readLicences] = set(p.Licences)
 	}
 	unitReadings(values, p)
+	childReadings(values, p)
 	for table, reading := range map[string]string{"slots": readInstalled, "components": readComponents, "parts": readParts, "licences": readLicences} {
 		if why := p.NotUnderstood[table]; why != "" && values[reading].Known() {
 			values[reading] = verify.Value{Type: verify.NotReadable, Text: why}
@@ -144,6 +145,7 @@ func expectations(rs []device.Reading, before verify.Readings, version string, b
 		out = append(out, verify.Expectation{Reading: readLicences, Title: "Licences", Rule: verify.KeepsAll, Severity: verify.Degrades})
 	}
 	out = append(out, unitExpectations(before, version)...)
+	out = append(out, childExpectations(before, version)...)
 	return append(out, device.Expectations(rs)...)
 }
 
@@ -441,6 +443,7 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 		return j, err
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
+	r.withoutDropped(j.before)
 	if r.otherUnitsLater(s) { // they still are as before
 		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool {
 			return slices.Contains([]string{readUnitVersions, readUnitsWell, readComponents}, x.Reading)

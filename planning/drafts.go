@@ -167,7 +167,7 @@ func (s *Planner) Change(ctx context.Context, id int64) (store.Change, error) {
 }
 
 func withSteps(c store.Change, plan *change.Plan) store.Change {
-	c.Back, c.Units = plan.Back, plan.Units
+	c.Back, c.Units, c.Children = plan.Back, plan.Units, plan.Children
 	for _, st := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: st})
 	}

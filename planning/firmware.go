@@ -12,6 +12,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
+	"verimorph/device"
 	"verimorph/engine"
 	"verimorph/imagestore"
 	"verimorph/store"
@@ -33,6 +34,12 @@ func (s *Planner) draftFirmware(ctx context.Context, by access.Actor, d store.De
 	}
 	if len(p.Hops) == 0 {
 		return none, conflict("device %s runs %s already; there is nothing to change", d.Name, p.To)
+	}
+	if err := change.CheckSerials(w.Authorise); err != nil {
+		return none, invalid("authorise: %s", err)
+	}
+	if err := s.childImages(ctx, s.Engine.Profile(d), PortraitOf(d), p); err != nil {
+		return none, err
 	}
 	lacks := map[string]bool{}
 	if s.Engine.Profile(d).Medium == "" { // else the files are carried in, and compared on the device
@@ -62,6 +69,7 @@ func (s *Planner) draftFirmware(ctx context.Context, by access.Actor, d store.De
 		j.Lacks = func(sum string) bool { return lacks[sum] }
 		j.CleanUp, j.Licences, j.Both = w.CleanUp, w.Licences, w.Both
 		j.Units, j.AtOnce, j.GetOn = unitsOf(d), w.Together, getOn
+		j.Children, j.Authorise = childrenOf(d), w.Authorise
 	})
 	if err != nil {
 		return none, conflict("%s", err)
@@ -77,6 +85,28 @@ func (s *Planner) draftFirmware(ctx context.Context, by access.Actor, d store.De
 		}
 	}
 	return withSteps(c, plan), nil
+}
+
+// childImages adds the images of the boxes that follow a device to a path, where it needs them as files of its own.
+func (s *Planner) childImages(ctx context.Context, profile *device.Profile, now *portrait.Portrait, p *path.Path) error {
+	if !profile.Abilities.Children.Files || now == nil {
+		return nil
+	}
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	change.AddChildImages(cat.Family(p.Family), now, p)
+	return nil
+}
+
+// childrenOf are the boxes that follow a device, as it was last looked at.
+func childrenOf(d store.Device) []change.ChildOf {
+	p := PortraitOf(d)
+	if p == nil {
+		return nil
+	}
+	return change.ChildrenIn(p)
 }
 
 // unitsOf are the units of a device as it was last looked at.

@@ -26,6 +26,7 @@ import (
 	"verimorph/simfleet/brackmoor"
 	"verimorph/simfleet/calderpath"
 	"verimorph/simfleet/fernhollow"
+	"verimorph/simfleet/gullwire"
 	"verimorph/simfleet/ostrevin"
 	"verimorph/simfleet/pellworth"
 	"verimorph/simfleet/releasesite"
@@ -72,6 +73,7 @@ type Device struct {
 // behaviours are the makers whose boxes have a command line that is a table of commands.
 var behaviours = map[string]func(model string) (shellbox.Behaviour, bool){
 	"Brackmoor": brackmoor.Behaviour,
+	"Gullwire":  gullwire.Behaviour,
 	"Ostrevin":  ostrevin.Behaviour,
 	"Pellworth": pellworth.Behaviour,
 }

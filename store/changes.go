@@ -56,6 +56,7 @@ type Change struct {
 	Ensemble       *change.Ensemble `db:"ensemble"` // of a change of one; nil else
 	HalfWay        *change.HalfWay  `db:"half_way"` // of an ensemble whose change rests, or goes back: how it goes on from there
 	Units          *change.Units    `db:"units"`    // of a device with several; nil else
+	Children       *change.Children `db:"children"` // of a device that others follow; nil else
 	Steps          []Step           `db:"-"`
 }
 
@@ -234,7 +235,7 @@ func (c *Change) Situation() change.Situation {
 // changeColumns are those of a [Change], by name.
 const changeColumns = `c.id, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by, c.approved_at, c.started_at, c.ended_at,
 	c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
-	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, c.units, now() AS now,
+	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, c.units, c.children, now() AS now,
 	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object(
 		'number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands,
 		'slots', d.portrait->'slots', 'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back,
@@ -274,9 +275,9 @@ func (s *Store) AddChange(ctx context.Context, by access.Actor, c Change) (id in
 		if c.Back == nil {
 			c.Back = []change.Back{}
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO changes (state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, window_from, window_to, restart_from, wish, plan_format, ensemble, units)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) RETURNING id`,
-			change.Drafted, c.From, c.To, c.Path, by, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.WindowFrom, c.WindowTo, c.RestartFrom, c.Wish, change.PlanFormat, c.Ensemble, c.Units).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO changes (state, from_version, to_version, path, created_by, kind, work, expects_host_key, back, back_policy, window_from, window_to, restart_from, wish, plan_format, ensemble, units, children)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18) RETURNING id`,
+			change.Drafted, c.From, c.To, c.Path, by, c.Kind, c.Work, c.ExpectsHostKey, c.Back, c.BackPolicy, c.WindowFrom, c.WindowTo, c.RestartFrom, c.Wish, change.PlanFormat, c.Ensemble, c.Units, c.Children).Scan(&id); err != nil {
 			return err
 		}
 		for i, m := range c.Members {

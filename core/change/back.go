@@ -36,6 +36,9 @@ func (j *Job) backBySlot(hop int) (out []Step) {
 	if j.Can.Drain {
 		out = append(out, j.step(hop, Undrain))
 	}
+	if !j.InEnsemble {
+		out = append(out, j.bringBack(hop)...)
+	}
 	out = append(out, j.step(hop, Verify))
 	for i := range out {
 		out[i] = marked(out[i])
@@ -83,6 +86,9 @@ func (j *Job) reinstall(hop int, old *File) (out []Step) {
 	out = append(out, j.step(hop, Services))
 	if j.Can.Drain {
 		out = append(out, j.step(hop, Undrain))
+	}
+	if !j.InEnsemble {
+		out = append(out, j.bringBack(hop)...)
 	}
 	out = append(out, j.step(hop, Verify))
 	for i := range out {

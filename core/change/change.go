@@ -35,6 +35,7 @@ type File struct {
 	Size      int64  `json:"size"`                // bytes
 	Component string `json:"component,omitempty"` // that it is for; "" for a main image
 	Version   string `json:"version"`
+	Model     string `json:"model,omitempty"` // of children that it is for; "" for the device itself
 }
 
 // Pace converts the catalogue's durations to the pace of an installation. Factor 1 is real use; simulated fleets run

@@ -31,6 +31,7 @@ type Abilities struct {
 	PowerCycle bool       // it can switch a part off and on; otherwise a person does
 	Parts      []Restored // that can be put back, in order
 	Units      UnitAbilities
+	Children   ChildAbilities
 }
 
 // A Job is what a change is drafted from.
@@ -53,6 +54,12 @@ type Job struct {
 	AtOnce bool
 	// GetOn reports whether two versions may run side by side on units for the time of the change; nil: any may.
 	GetOn func(a, b string) bool
+	// Children are the boxes that follow the device, as they stood when the change was drafted.
+	Children []ChildOf
+	// Authorise are serials, and ranges of them (FROM..TO), of children that are let join.
+	Authorise []string
+	// InEnsemble: the device is one of several controllers; its children are seen to once for all of them.
+	InEnsemble bool
 	// Old says which image brings the version back that a hop leaves, where a supported hop leads back; nil: none does.
 	Old func(hop int) *File
 }
@@ -62,6 +69,8 @@ type Plan struct {
 	Steps []Step
 	Back  []Back // by hop
 	Units *Units // of a device with several; nil else
+	// Children are those of a device that others follow; nil where none do.
+	Children *Children
 }
 
 // Ways back.
@@ -110,7 +119,7 @@ func Draft(j Job) (*Plan, error) {
 	}
 	plan.Steps = append(plan.Steps, j.verify())
 	number(plan.Steps)
-	plan.Units = j.UnitsOf(plan)
+	plan.Units, plan.Children = j.UnitsOf(plan), j.ChildrenOf()
 	return plan, nil
 }
 
@@ -162,7 +171,7 @@ func (j *Job) step(hop int, kind Kind, p ...Params) Step {
 
 func (j *Job) span(name string) catalog.Span {
 	s, ok := j.Family.Durations[name]
-	if !ok && name == string(Sync) { // where nothing is said of it, as long as services take
+	if !ok && Kind(name).Is(Sync, AwaitUnits, Preload, AwaitChildren, RestartChildren) { // where nothing is said of it, as long as services take
 		s, ok = j.Family.Durations[string(Services)]
 	}
 	if !ok {

@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"strings"
 
 	"verimorph/core/catalog"
 	"verimorph/core/path"
@@ -41,6 +42,9 @@ func (j *Job) hop(i int) []Step {
 	}
 	p.add(Services)
 	p.addIf(j.Can.Drain, Undrain)
+	if !j.InEnsemble {
+		p.out = append(p.out, j.bringBack(i)...)
+	}
 	p.components("after")
 	p.addIf(!j.Can.Media && !(last && j.Both) && (!j.Can.FromFiles || len(p.h.Components) > 0), Tidy) // an image that is started stays
 	p.byHand("after")
@@ -52,7 +56,10 @@ func filesOf(h *path.Hop, can *Abilities) []*File {
 	out := []*File{can.Called(Image(h))}
 	for _, o := range h.Others {
 		f := &File{Name: o.File, SHA256: o.SHA256, Size: o.Size, Version: o.Version}
-		if o.Role != "base" {
+		switch model, child := strings.CutPrefix(o.Role, childRole); {
+		case child:
+			f.Model = model
+		case o.Role != "base":
 			f.Component = o.Role
 		}
 		out = append(out, f)
@@ -197,9 +204,11 @@ func (p *hopPlan) install() {
 	switch {
 	case can.InPlace:
 		p.addIf(can.Clone, Clone)
+		p.out = append(p.out, p.preload(p.number)...)
 		p.lastChecks()
 		p.add(Install, func(s *Step) { s.Params, s.Title = InstallParams{InPlace: true}, "Install over the running one" })
 	case can.FromFiles:
+		p.out = append(p.out, p.preload(p.number)...)
 		p.lastChecks()
 		p.add(ChooseSlot, func(s *Step) {
 			s.Params, s.Title = SlotParams{Once: can.Once, File: can.Called(Image(p.h))}, "Choose image for next start"
@@ -208,6 +217,7 @@ func (p *hopPlan) install() {
 		p.add(Install)
 		p.addIf(can.Unpack, Unpack)
 		p.addIf(p.several(), Spread)
+		p.out = append(p.out, p.preload(p.number)...)
 		p.lastChecks()
 		p.add(ChooseSlot, func(s *Step) { s.Params = SlotParams{Once: can.Once} })
 	}

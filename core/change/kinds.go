@@ -7,46 +7,49 @@ type Kind string
 
 // The kinds of steps, in the order in which a hop goes through them. What is known about each is a row of [Kinds].
 const (
-	Readings     Kind = "readings"
-	Fetch        Kind = "fetch"
-	Check        Kind = "check"
-	Backup       Kind = "backup"
-	Convert      Kind = "convert"
-	Hand         Kind = "hand"
-	CleanUp      Kind = "clean-up"
-	Licence      Kind = "licence"
-	Clone        Kind = "clone"
-	Send         Kind = "send"
-	Checksum     Kind = "checksum"
-	Component    Kind = "component"
-	PowerCycle   Kind = "power"
-	Install      Kind = "install"
-	Unpack       Kind = "unpack"
-	GoNoGo       Kind = "go-no-go"
-	Drain        Kind = "drain"
-	Save         Kind = "save"
-	ChooseSlot   Kind = "choose-slot"
-	Restart      Kind = "restart"
-	Link         Kind = "link"
-	Login        Kind = "login"
-	Confirm      Kind = "version"
-	Validate     Kind = "validate"
-	PutPart      Kind = "put-part"
-	KeepSlot     Kind = "keep-slot"
-	Prestage     Kind = "prestage"
-	Services     Kind = "services"
-	RenameSlot   Kind = "rename-slot"
-	RemoveSlot   Kind = "remove-slot"
-	Undrain      Kind = "undrain"
-	Tidy         Kind = "tidy"
-	Settle       Kind = "settle"
-	Spread       Kind = "spread"
-	RestartUnits Kind = "restart-units"
-	HandOver     Kind = "hand-over"
-	AwaitUnits   Kind = "units"
-	Sync         Kind = "sync"
-	Switch       Kind = "switch-over"
-	Verify       Kind = "verdict"
+	Readings        Kind = "readings"
+	Fetch           Kind = "fetch"
+	Check           Kind = "check"
+	Backup          Kind = "backup"
+	Convert         Kind = "convert"
+	Hand            Kind = "hand"
+	CleanUp         Kind = "clean-up"
+	Licence         Kind = "licence"
+	Clone           Kind = "clone"
+	Send            Kind = "send"
+	Checksum        Kind = "checksum"
+	Component       Kind = "component"
+	PowerCycle      Kind = "power"
+	Install         Kind = "install"
+	Unpack          Kind = "unpack"
+	GoNoGo          Kind = "go-no-go"
+	Drain           Kind = "drain"
+	Save            Kind = "save"
+	ChooseSlot      Kind = "choose-slot"
+	Restart         Kind = "restart"
+	Link            Kind = "link"
+	Login           Kind = "login"
+	Confirm         Kind = "version"
+	Validate        Kind = "validate"
+	PutPart         Kind = "put-part"
+	KeepSlot        Kind = "keep-slot"
+	Prestage        Kind = "prestage"
+	Services        Kind = "services"
+	RenameSlot      Kind = "rename-slot"
+	RemoveSlot      Kind = "remove-slot"
+	Undrain         Kind = "undrain"
+	Tidy            Kind = "tidy"
+	Settle          Kind = "settle"
+	Spread          Kind = "spread"
+	RestartUnits    Kind = "restart-units"
+	HandOver        Kind = "hand-over"
+	AwaitUnits      Kind = "units"
+	Preload         Kind = "preload"
+	AwaitChildren   Kind = "children"
+	RestartChildren Kind = "restart-children"
+	Sync            Kind = "sync"
+	Switch          Kind = "switch-over"
+	Verify          Kind = "verdict"
 
 	CheckRestore Kind = "check-restore"
 	CompareParts Kind = "compare-parts"
@@ -156,6 +159,8 @@ var Kinds = []Spec{
 	{Kind: Unpack, Title: "Unpack", Writes: true, Duration: "install", Params: typed[InstallParams](), OnlyOnce: true},
 	// Of devices with several units: what was installed is on every one of them.
 	{Kind: Spread, Title: "Spread to all units", Writes: true, Duration: "install", OnlyOnce: true},
+	// Of controllers: their children fetch the new image while they work.
+	{Kind: Preload, Title: "Preload children", Writes: true},
 	// The go/no-go check, right before the point of no return.
 	{Kind: GoNoGo, Title: "Go/no-go check", Duration: "check"},
 	// Let running work finish.
@@ -194,6 +199,10 @@ var Kinds = []Spec{
 		Alone: &Alone{Takes: TakesName, Help: "give a copy of an installation another name", Lacks: verb("rename-slot", func(can *Abilities) bool { return can.Rename })}},
 	{Kind: RemoveSlot, Title: "Delete a copy", Writes: true, Loses: true, Duration: "choose-slot", Params: typed[SlotParams](),
 		Alone: &Alone{Takes: TakesSlot, Help: "delete a copy of an installation", Lacks: verb("remove-slot", func(can *Abilities) bool { return can.Remove })}},
+	// Of controllers: their children have joined again, or run the release besides.
+	{Kind: AwaitChildren, Title: "Wait for children", Writes: true, Params: typed[ChildParams](), Returning: true},
+	// Of controllers: some of their children start anew, so that no place is without.
+	{Kind: RestartChildren, Title: "Restart children", Writes: true, Params: typed[ChildParams]()},
 	{Kind: Undrain, Title: "Return to service", Writes: true, Duration: "choose-slot",
 		Alone: &Alone{Help: "take new work again", Once: true, Lacks: verb("drain", func(can *Abilities) bool { return can.Drain })}},
 	// Remove the files that were sent.

@@ -27,6 +27,12 @@ type ComponentParams struct {
 	Units UnitScope `json:"units,omitempty"`
 }
 
+// ChildParams are those of children and restart-children.
+type ChildParams struct {
+	Names   []string `json:"names,omitempty"`   // of restart-children; none: all
+	Release bool     `json:"release,omitempty"` // of children: they run the release, and have not only joined
+}
+
 // UnitParams are those of restart-units.
 type UnitParams struct {
 	Units UnitScope `json:"units"`
@@ -83,6 +89,7 @@ func (HandParams) isParams()      {}
 func (SlotParams) isParams()      {}
 func (CleanUpParams) isParams()   {}
 func (UnitParams) isParams()      {}
+func (ChildParams) isParams()     {}
 
 // A ParamsType is a type of parameters.
 type ParamsType struct {

@@ -25,8 +25,9 @@ type Wish struct {
 	// Of a restore.
 	Restore *RestoreWish `json:"restore,omitempty"`
 
-	Together   bool `json:"together,omitempty"`   // of a device with several units: they restart together, also where they could go one after the other
-	SwitchBack bool `json:"switchBack,omitempty"` // of an ensemble: whoever was active before is it again in the end
+	Together   bool     `json:"together,omitempty"`   // of a device with several units: they restart together, also where they could go one after the other
+	Authorise  []string `json:"authorise,omitempty"`  // serials, and ranges of them, of new children that are let join
+	SwitchBack bool     `json:"switchBack,omitempty"` // of an ensemble: whoever was active before is it again in the end
 
 	ComesBackAt string `json:"comesBackAt,omitempty"` // host:port at which it is expected once it was started anew
 }

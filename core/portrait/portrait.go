@@ -7,6 +7,7 @@
 package portrait
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
@@ -56,6 +57,7 @@ type Portrait struct {
 
 	Members  []Portrait `json:"members,omitempty"`  // of an ensemble; then model and version are left out
 	Children []Child    `json:"children,omitempty"` // boxes that follow this one
+	Seats    int        `json:"seats,omitempty"`    // how many may follow it, by its licences; 0: it does not say
 	Units    []Unit     `json:"units,omitempty"`    // parts of the device that run firmware of their own
 
 	// NotUnderstood holds, by table, a line of the device's answer that its driver does not know. What such a table does not show may be
@@ -106,11 +108,42 @@ type Module struct {
 	Good  Fact   `json:"good,omitempty"`
 }
 
-// A Child is a number of boxes of one model that follow this one.
+// A Child is a box that follows this one, such as an access point its controller; in a file that somebody typed it is a number of them of one model.
 type Child struct {
 	Model   string `json:"model"`
 	Version string `json:"version,omitempty"` // "": that of the device
 	Count   int    `json:"count,omitempty"`
+
+	// What the device tells of each.
+	Name    string `json:"name,omitempty"`
+	Serial  string `json:"serial,omitempty"`
+	Next    string `json:"next,omitempty"`    // that it has fetched for its next start
+	Place   string `json:"place,omitempty"`   // those of one place stand in for each other
+	State   string `json:"state,omitempty"`   // in the device's own words
+	Good    Fact   `json:"good,omitempty"`    // it is joined and does its work
+	Passing Fact   `json:"passing,omitempty"` // its state passes by itself
+	Waiting Fact   `json:"waiting,omitempty"` // it waits to be authorised
+	Drained Fact   `json:"drained,omitempty"` // it serves nobody
+}
+
+// Text is a child in a few words.
+func (c *Child) Text() string {
+	text := c.Name
+	if c.Version != "" {
+		text += " runs " + c.Version
+	}
+	if c.State != "" {
+		text += fmt.Sprintf(" and is %q", c.State)
+	}
+	return text
+}
+
+// Child returns the child of that name, or nil.
+func (p *Portrait) Child(name string) *Child {
+	if i := slices.IndexFunc(p.Children, func(c Child) bool { return c.Name == name }); i >= 0 {
+		return &p.Children[i]
+	}
+	return nil
 }
 
 // ImageRoom is the storage that takes images, and whether it is known: the first in alphabetical order of those that may.

@@ -42,7 +42,7 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, "archive", name, "the first by name")
 	assert.NotNil(t, p.Licences, "none is not the same as unknown")
 	assert.True(t, p.Slots[0].Running)
-	assert.Equal(t, []Child{{"AP-12", "", 1}, {"AP-31", "9.0", 3}}, p.Children)
+	assert.Equal(t, []Child{{Model: "AP-12", Version: "", Count: 1}, {Model: "AP-31", Version: "9.0", Count: 3}}, p.Children)
 	value, ok := p.BootVariables["start-from"]
 	assert.True(t, ok)
 	assert.Empty(t, value)

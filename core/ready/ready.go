@@ -46,6 +46,10 @@ const (
 	Proved        = "proof" // of the order of a change of several
 	UnitsCheck    = "units"
 	Dark          = "dark" // for how long nobody serves
+	ChildrenCheck = "children"
+	Drops         = "drops" // with a model of children behind it
+	Seats         = "seats"
+	Places        = "places" // that are without service for a while
 	Images        = "images"
 	Room          = "room"
 	Slots         = "slots"
@@ -158,7 +162,8 @@ type Facts struct {
 	InSync           portrait.Fact // it, or its mate, could take over
 	Together         bool          // the change is one of the whole ensemble
 
-	Units UnitFacts
+	Units    UnitFacts
+	Children ChildFacts
 
 	Older   string   // the older release that a downgrade leads to; "" when it is none
 	Against []string // what speaks against it
@@ -201,6 +206,7 @@ func Checks(f Facts) (out []Check) {
 		f.health(add)
 		f.others(add)
 		f.Units.checks(add)
+		f.Children.checks(add)
 	}
 	f.goesBack(add)
 	if len(f.Against) > 0 {
@@ -251,7 +257,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Proved, Reach, WaysIn, Identity, OtherWork, Others, UnitsCheck, Dark, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+var order = []string{Proved, Reach, WaysIn, Identity, OtherWork, Others, UnitsCheck, Dark, ChildrenCheck, Drops, Seats, Places, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
 	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)

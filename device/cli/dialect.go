@@ -48,6 +48,7 @@ type Dialect struct {
 	Portrait      []Query                   `yaml:"portrait"`
 	SlotStates    map[string]device.Pattern `yaml:"slot-states"`
 	UnitStates    UnitStates                `yaml:"unit-states"`    // on the state of a unit
+	ChildStates   ChildStates               `yaml:"child-states"`   // on the state of a child
 	ServicesReady device.Pattern            `yaml:"services-ready"` // on the portrait's field services
 	Saved         device.Pattern            `yaml:"saved"`          // on the portrait's field unsaved: nothing is; "no" when left out
 	Unsaved       device.Pattern            `yaml:"unsaved"`        // on the portrait's field unsaved: something is; "yes" when left out
@@ -214,8 +215,10 @@ func (d *Dialect) abilities() change.Abilities {
 	if has("update-component") {
 		a.Components = d.Components
 	}
-	a.Units = change.UnitAbilities{Told: d.tellsUnits(), Spread: has("spread"), BringAlong: has("bring-along"), Clean: has("clean-unit"), Restart: has("restart-unit"),
+	a.Units = change.UnitAbilities{Told: d.tells("units"), Spread: has("spread"), BringAlong: has("bring-along"), Clean: has("clean-unit"), Restart: has("restart-unit"),
 		HandOver: has("hand-over"), Components: has("update-unit")}
+	a.Children = change.ChildAbilities{Told: d.tells("children"), Preload: has("preload"), Files: d.says("preload", "file") || d.says("preload", "path"),
+		Restart: has("restart-child"), Authorise: has("authorise"), Drain: has("drain-child"), Called: d.ChildStates.Called}
 	for _, p := range d.Backup {
 		if p.Restore != nil && (p.Kind == backup.Configuration || p.Kind == backup.Plan) {
 			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart,
@@ -272,6 +275,7 @@ var verbParams = map[string][]string{
 	"rename-slot": {"slot", "new"}, "remove-slot": {"slot", "version"},
 	"update-component": {"component", "file", "path"}, "power-cycle": {"component"}, "add-licence": {"licence"},
 	"spread": {"slot", "file", "path"}, "bring-along": {"unit"}, "clean-unit": {"unit", "file"}, "restart-unit": {"unit"}, "hand-over": nil, "update-unit": {"unit", "component", "file", "path"},
+	"preload": {"child", "file", "path", "version"}, "restart-child": {"child"}, "authorise": {"serial"}, "drain-child": {"child"}, "undrain-child": {"child"},
 }
 
 // firmwareVerbs are those without which firmware cannot be changed, by the way of installing.

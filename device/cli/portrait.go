@@ -262,7 +262,7 @@ func (d *Dialect) portrait(said *answers) (*portrait.Portrait, error) {
 		p.Slots[len(p.Slots)-1].Size = number("size of "+r["slot"], r["size"])
 	}
 	d.chosen(p, f)
-	p.Units = d.units(said, number)
+	p.Units, p.Children, p.Seats = d.units(said, number), d.children(said), int(number("seats", f["seats"]))
 	for _, r := range said.rows["files"] {
 		if r["unit"] != "" {
 			continue

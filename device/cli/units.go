@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"regexp"
+	"slices"
 	"strings"
 
 	"verimorph/core/portrait"
@@ -64,14 +65,9 @@ func oldestComponents(p *portrait.Portrait) {
 	}
 }
 
-// tellsUnits reports whether such devices say which units they have.
-func (d *Dialect) tellsUnits() bool {
-	for i := range d.Portrait {
-		if d.Portrait[i].Rows == "units" {
-			return true
-		}
-	}
-	return false
+// tells reports whether such devices fill a table of the portrait.
+func (d *Dialect) tells(table string) bool {
+	return slices.ContainsFunc(d.Portrait, func(q Query) bool { return q.Rows == table })
 }
 
 // unitVerbs are those that speak of units.
@@ -79,7 +75,7 @@ var unitVerbs = []string{"spread", "bring-along", "clean-unit", "restart-unit", 
 
 func (c *checker) units() {
 	d := c.d
-	if d.tellsUnits() {
+	if d.tells("units") {
 		if d.UnitStates.Good.Regexp == nil {
 			c.doubt(under("portrait"), "add unit-states: {good: PATTERN}", "unit-states: without good no unit is known to be well, so a change waits for it in vain")
 		}

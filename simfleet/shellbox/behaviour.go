@@ -41,7 +41,8 @@ type Firmware struct {
 	Rights     []string // licences at first
 	Generation string   // of the hardware
 	Crew       *Crew    // its units; nil: it has none of its own
-	Medium     string   // prefix of the names of files on a medium
+	Followers  *Followers
+	Medium     string // prefix of the names of files on a medium
 	Convert    func(config, wrote, to string) string
 	Check      func(name, text, version string) error // of a file that is put back
 	Factory    func(version string) map[string]string // its parts in the factory state

@@ -42,6 +42,8 @@ type Spec struct {
 	Lines                               map[string]string // boxes whose console lines are plugged into this one: name and host:port
 	MediumDir                           string            // what a card holds that somebody puts in
 	Units                               []UnitSpec        // beside the first one
+	Followers                           []FollowerSpec    // that follow it, or its pair or cluster
+	Seats                               int               // how many may
 }
 
 // A Box is one simulated box.
@@ -57,6 +59,8 @@ type Box struct {
 	web    *http.Server
 	at     string // of the web side
 	moves  string // address after the next start
+	group  *Group // nil: it stands alone
+	herd   *Herd  // what follows it, or its group; nil: nothing
 	mu     sync.Mutex
 	st     state
 }
@@ -93,6 +97,13 @@ func Open(m Behaviour, spec Spec, dir string, factor float64, log *slog.Logger) 
 	b.host = b.network()
 	if err := os.MkdirAll(filepath.Join(dir, "files"), 0o700); err != nil {
 		return nil, err
+	}
+	if m.Firmware.Followers != nil {
+		herd, err := newHerd(dir, spec.Followers, spec.Seats, spec.Version, factor)
+		if err != nil {
+			return nil, err
+		}
+		b.herd = herd
 	}
 	data, err := os.ReadFile(b.file())
 	if os.IsNotExist(err) {

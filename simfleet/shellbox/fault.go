@@ -60,7 +60,7 @@ func (b *Box) FaultNames() (names []string) {
 		}
 		names = append(names, name)
 	}
-	names = append(names, b.unitFaults()...)
+	names = slices.Concat(names, b.unitFaults(), b.herdFaults(), b.groupFaults())
 	slices.Sort(names)
 	return names
 }
@@ -69,6 +69,9 @@ func (b *Box) FaultNames() (names []string) {
 func (b *Box) Arm(name string, f box.Fault) error {
 	if err := box.Known(name, b.FaultNames()); err != nil {
 		return err
+	}
+	if b.armHerd(name, &f) {
+		return nil
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -111,6 +114,9 @@ func Admit(s *Shell, args map[string]string) error {
 
 // Heal takes a fault away.
 func (b *Box) Heal(name string) error {
+	if b.armHerd(name, nil) {
+		return nil
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	switch name {
@@ -170,7 +176,7 @@ func (b *Box) Look() box.Look {
 	st := b.Status()
 	out := box.Look{Name: st.Name, Maker: b.Maker, Model: b.Model, Version: st.Version, Phase: st.Phase, Faults: st.Faults, Can: []box.FaultKind{}}
 	for _, name := range b.FaultNames() {
-		out.Can = append(out.Can, box.FaultKind{Name: name, Text: FaultTexts[name] + unitFaultTexts[name]})
+		out.Can = append(out.Can, box.FaultKind{Name: name, Text: FaultTexts[name] + unitFaultTexts[name] + herdFaultTexts[name] + groupFaultTexts[name]})
 	}
 	return out
 }

@@ -33,15 +33,15 @@ type UnitSpec struct {
 }
 
 type unit struct {
-	Serial        string
-	Version       string
-	Held          []string // releases that lie on it, the one that runs among them; two at most
-	Files         map[string]int64
-	Components    map[string]string
-	BootAt        time.Time
-	Copies        time.Time // when it began to copy a release; zero: it does not
-	Gone          bool      // it does not come back
-	Starts        int
+	Serial     string
+	Version    string
+	Held       []string // releases that lie on it, the one that runs among them; two at most
+	Files      map[string]int64
+	Components map[string]string
+	BootAt     time.Time
+	Copies     time.Time // when it began to copy a release; zero: it does not
+	Gone       bool      // it does not come back
+	Starts     int
 }
 
 // Faults of units.

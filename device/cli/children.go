@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"verimorph/core/portrait"
+	"verimorph/device"
+)
+
+// Boxes that follow a device: access points of a controller, forwarding nodes.
+
+// ChildStates say what the device's words for the state of a child mean.
+type ChildStates struct {
+	Good    device.Pattern `yaml:"good"`    // it is joined and does its work
+	Passing device.Pattern `yaml:"passing"` // it is on its way to something else, and needs nobody for that
+	Waiting device.Pattern `yaml:"waiting"` // it waits to be authorised
+	Drained device.Pattern `yaml:"drained"` // it serves nobody
+	Called  string         `yaml:"called"`  // what they are called, in the plural; "children" when left out
+}
+
+// children puts together what the answers say about them.
+func (d *Dialect) children(said *answers) (out []portrait.Child) {
+	states := &d.ChildStates
+	for _, r := range said.rows["children"] {
+		state := r["state"]
+		out = append(out, portrait.Child{Name: r["child"], Model: r["model"], Serial: r["serial"], Version: strings.Trim(r["version"], "-"), Next: strings.Trim(r["next"], "-"),
+			Place: r["place"], State: state, Count: 1, Good: fact(states.Good, state), Passing: fact(states.Passing, state), Waiting: fact(states.Waiting, state),
+			Drained: fact(states.Drained, state)})
+	}
+	return out
+}
+
+// says reports whether a verb has a placeholder.
+func (d *Dialect) says(verb, what string) bool {
+	q := d.Verbs[verb]
+	for _, s := range q.steps() {
+		if strings.Contains(s.Send, "{"+what+"}") {
+			return true
+		}
+	}
+	return false
+}
+
+// childVerbs are those that speak of children.
+var childVerbs = []string{"preload", "restart-child", "authorise", "drain-child", "undrain-child"}
+
+func (c *checker) children() {
+	d := c.d
+	if d.tells("children") && d.ChildStates.Good.Regexp == nil {
+		c.doubt(under("portrait"), "add child-states: {good: PATTERN}", "child-states: without good no child is known to have joined, so a change waits for it in vain")
+	}
+	for _, verb := range childVerbs {
+		if d.Verbs[verb].given() && !d.tells("children") {
+			c.wrong(under("verbs", verb), "add rows: children to the portrait", "verbs: %s: nothing in the portrait tells which children there are", verb)
+		}
+	}
+	if d.Verbs["drain-child"].given() != d.Verbs["undrain-child"].given() || d.Verbs["drain-child"].given() && d.ChildStates.Drained.Regexp == nil {
+		c.wrong(under("verbs", "drain-child"), "", "verbs: drain-child, undrain-child and child-states: drained belong together")
+	}
+}
+
+// Preload has children fetch an image while they work: all of them, or the one that the dialect's command names.
+func (c *Client) Preload(ctx context.Context, child, file, version string) error {
+	_, err := c.verb(ctx, "preload", map[string]string{"child": child, "file": file, "version": version}, nil)
+	return err
+}
+
+// PreloadsEach reports whether children are told one by one to fetch an image.
+func (c *Client) PreloadsEach() bool { return c.d.says("preload", "child") }
+
+// RestartChild starts a child anew.
+func (c *Client) RestartChild(ctx context.Context, child string) error {
+	_, err := c.verb(ctx, "restart-child", map[string]string{"child": child}, nil)
+	return err
+}
+
+// Authorise lets a child join.
+func (c *Client) Authorise(ctx context.Context, serial string) error {
+	_, err := c.verb(ctx, "authorise", map[string]string{"serial": serial}, nil)
+	return err
+}
+
+// DrainChild has a child serve those whom it serves to their end, and nobody new.
+func (c *Client) DrainChild(ctx context.Context, child string) error {
+	_, err := c.verb(ctx, "drain-child", map[string]string{"child": child}, nil)
+	return err
+}
+
+// UndrainChild has a child serve again.
+func (c *Client) UndrainChild(ctx context.Context, child string) error {
+	_, err := c.verb(ctx, "undrain-child", map[string]string{"child": child}, nil)
+	return err
+}
