@@ -114,6 +114,8 @@ type simulated struct {
 	edit                                       *strings.Replacer // of its configuration
 	lineOnly                                   bool              // it has a console line and nothing else
 	faults                                     map[string]box.Fault
+	units                                      []shellbox.UnitSpec // beside the first one
+	followers                                  []simfleet.Followers
 }
 
 // hollen is the firewall of the demo's story.
@@ -171,7 +173,8 @@ func (e *env) startFleet(boxes []simulated) {
 			address, line = "", fmt.Sprintf("127.63.%d.%d:7001", e.n, i+1)
 		}
 		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Mate: b.mate, Cluster: b.cluster, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
-			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults})
+			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults,
+			Units: b.units, Followers: b.followers, Seats: 600})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)

@@ -471,7 +471,7 @@ func (r *run) withoutDropped(before verify.Readings) {
 
 // childFacts looks at the children of a device: whether they are there, and what the change does to them.
 func (e *Engine) childFacts(ctx context.Context, f *ready.Facts, c *store.Change, p *portrait.Portrait) error {
-	if p == nil || c.Children == nil {
+	if p == nil || c.Children == nil || c.Ensemble != nil && !p.Serves() { // of several, whoever serves has them
 		return nil
 	}
 	out := &f.Children
@@ -501,4 +501,27 @@ func (e *Engine) childFacts(ctx context.Context, f *ready.Facts, c *store.Change
 	var err error
 	out.Half, out.Most, err = e.Last(ctx, c, down)
 	return err
+}
+
+// childrenTogether holds the children of whoever serves against those of the draft, as a result of a verdict.
+func (r *run) childrenTogether(s *store.Step, members []portrait.Portrait) []verify.Result {
+	want := r.children(nil)
+	if len(want) == 0 {
+		return nil
+	}
+	res := verify.Result{Reading: readChildren, Title: "Children that joined", State: verify.Met, Severity: verify.Degrades}
+	i := slices.IndexFunc(members, func(p portrait.Portrait) bool { return p.Serves() })
+	if i < 0 {
+		res.State, res.Evidence = verify.NotProven, "no member serves that could tell"
+		return []verify.Result{res}
+	}
+	to := r.goal(s)
+	w := childWait{r: r, s: s, wants: func(c *portrait.Child) bool { return c.Good == portrait.Yes && c.Version == to }}
+	not, _ := w.look(&members[i])
+	res.Evidence = fmt.Sprintf("%d of %d follow %s and run %s", len(want)-len(not), len(want), members[i].Name, to)
+	if len(not) > 0 {
+		res.State = verify.Unmet
+		res.Evidence += ": " + some(not)
+	}
+	return []verify.Result{res}
 }

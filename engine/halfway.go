@@ -110,6 +110,9 @@ func (r *run) stand(c *store.Change, p *portrait.Portrait) change.Stand {
 // ensemblePlan is the plan of a change as far as it takes to say how it goes on.
 func (e *Engine) ensemblePlan(ctx context.Context, c *store.Change) (*change.EnsemblePlan, error) {
 	j := change.EnsembleJob{Kind: c.Ensemble.Kind, Turns: c.Ensemble.Turns, SwitchBack: c.Ensemble.SwitchBack}
+	if c.Children != nil {
+		j.Children, j.Authorise = c.Children.Children, c.Children.Authorise
+	}
 	for _, m := range c.Members {
 		way := &path.Path{}
 		if err := json.Unmarshal(m.Path, way); err != nil {

@@ -155,7 +155,7 @@ func (r *run) endTogether(ctx context.Context, s *store.Step) ([]verify.Result, 
 		members, away := named(r.lookAtAll(ctx), c.Members)
 		res := together(c.Ensemble.Kind, members, away)
 		if res.State == verify.Met || r.e.since(began) > patience {
-			return []verify.Result{res}, context.Cause(ctx)
+			return append([]verify.Result{res}, r.childrenTogether(s, members)...), context.Cause(ctx)
 		}
 		r.progress(ctx, s, expectedFraction(s.Plan.Expect, r.e.since(began)), "the members do not stand to each other as they should yet: %s", res.Evidence)
 		if err := pause(ctx, r.nextLook(began)); err != nil {

@@ -285,6 +285,10 @@ func (d *ensembleDraft) inLastTurn(names []string) bool {
 func (d *ensembleDraft) draft(ctx context.Context, by access.Actor, w *change.Wish) (store.Change, error) {
 	none := store.Change{}
 	job := change.EnsembleJob{Kind: d.e.Kind, Turns: d.turns, GetOn: d.getOn, SwitchBack: w.SwitchBack}
+	if err := change.CheckSerials(w.Authorise); err != nil {
+		return none, invalid("authorise: %s", err)
+	}
+	d.childImages()
 	active := 0
 	for i := range d.devices {
 		j, err := d.job(ctx, by, i)
@@ -296,6 +300,9 @@ func (d *ensembleDraft) draft(ctx context.Context, by access.Actor, w *change.Wi
 			active = i + 1
 		}
 		job.Members = append(job.Members, change.EnsembleMember{Name: p.Name, Active: p.Serves(), Sync: p.InSync == portrait.Yes, Job: j})
+	}
+	if active > 0 && job.Members[active-1].Job.Can.Children.Told {
+		job.Children, job.Authorise = change.ChildrenIn(&d.facts[active-1]), w.Authorise
 	}
 	plan, err := change.DraftEnsemble(job)
 	if err != nil {
@@ -326,7 +333,7 @@ func (d *ensembleDraft) draft(ctx context.Context, by access.Actor, w *change.Wi
 		c.Members = append(c.Members, store.Member{DeviceID: d.devices[i].ID, Role: p.Role, Planned: store.Planned{Model: p.Model, Serial: p.Serial}, Path: data, Back: back})
 	}
 	c.From = strings.Join(from, ", ")
-	return withSteps(c, &change.Plan{Steps: plan.Steps}), nil
+	return withSteps(c, &change.Plan{Steps: plan.Steps, Children: job.ChildrenOf()}), nil
 }
 
 // job is what the lane of a member is drafted from. Images that are missing are fetched.
@@ -356,6 +363,20 @@ func (d *ensembleDraft) job(ctx context.Context, by access.Actor, i int) (change
 	}
 	f := d.cat.Family(p.Family)
 	return change.Job{Family: f, Path: p, Can: profile.Abilities, Pace: s.Pace, Lacks: func(sum string) bool { return missing[sum] }, Old: s.old(ctx, f, p)}, nil
+}
+
+// childImages adds the images of the boxes that follow the ensemble to the path of each member that needs them as files of its own: whoever serves in the
+// end gives them out.
+func (d *ensembleDraft) childImages() {
+	i := slices.IndexFunc(d.facts, func(p portrait.Portrait) bool { return p.Serves() })
+	if i < 0 {
+		return
+	}
+	for k, way := range d.ways {
+		if profile := d.s.Engine.Profile(d.devices[k]); profile != nil && profile.Abilities.Children.Files {
+			change.AddChildImages(d.cat.Family(way.Family), &d.facts[i], way)
+		}
+	}
 }
 
 // learn puts what was seen before on such devices into the expected times, for each member by its model.

@@ -35,6 +35,7 @@ func aimOf(a gen.Aim) change.Aim {
 // wishOf is what a call asks for, and the keys of its licences by name.
 func wishOf(b *gen.NewChange) (w change.Wish, keys map[string]string, err error) {
 	w = change.Wish{Device: b.Device, Back: value(b.Back), Carry: value(b.Carry), Both: value(b.Both), CleanUp: value(b.CleanUp), ComesBackAt: value(b.ComesBackAt), SwitchBack: value(b.SwitchBack),
+		Together: value(b.Together), Authorise: value(b.Authorise),
 		Aim: aimOf(gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})}
 	keys = map[string]string{}
 	for _, l := range value(b.Licences) {

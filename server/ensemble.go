@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -106,6 +108,12 @@ func (s *Server) apiEnsemble(ctx context.Context, e *store.Ensemble) (gen.Ensemb
 
 // apiTogether adds what a change of several devices shows besides.
 func apiTogether(out *gen.Change, c *store.Change) error {
+	if texts := concerns(c); len(texts) > 0 {
+		out.Concerns = &texts
+	}
+	if c.Units != nil {
+		out.Proof = apiProof(&c.Units.Proof)
+	}
 	if len(c.Members) < 2 {
 		return nil
 	}
@@ -139,12 +147,45 @@ func apiTogether(out *gen.Change, c *store.Change) error {
 	}
 	if e := c.Ensemble; e != nil {
 		out.Ensemble = &e.Name
-		out.Proof = &gen.Proof{Proved: e.Proof.Proved, States: e.Proof.States, GaveUp: optional(e.Proof.GaveUp), Rule: optional(e.Proof.Rule), Text: optional(e.Proof.Text)}
-		if len(e.Proof.Trace) > 0 {
-			out.Proof.Trace = &e.Proof.Trace
-		}
+		out.Proof = apiProof(&e.Proof)
 	}
 	return nil
+}
+
+func apiProof(p *change.Proof) *gen.Proof {
+	out := &gen.Proof{Proved: p.Proved, States: p.States, GaveUp: optional(p.GaveUp), Rule: optional(p.Rule), Text: optional(p.Text)}
+	if len(p.Trace) > 0 {
+		out.Trace = &p.Trace
+	}
+	return out
+}
+
+// concerns says what else changes with a device: its units, and the boxes that follow it.
+func concerns(c *store.Change) (out []string) {
+	if u := c.Units; u != nil {
+		how := "they restart one after the other, while another one serves"
+		if len(u.Dark) > 0 {
+			how = "they restart together"
+		}
+		out = append(out, change.UnitText(u.Units)+"; "+how)
+	}
+	if f := c.Children; f != nil {
+		text := fmt.Sprintf("%d %s follow it; they start anew in waves, so that others serve at every place", len(f.Children), f.Called)
+		if f.AtOnce {
+			text = fmt.Sprintf("%d %s follow it; they start anew by themselves, all at once", len(f.Children), f.Called)
+		}
+		out = append(out, text)
+		for _, model := range slices.Sorted(maps.Keys(f.Dropped)) {
+			n := 0
+			for _, child := range f.Children {
+				if child.Model == model {
+					n++
+				}
+			}
+			out = append(out, fmt.Sprintf("%d of model %s do not come back: %s", n, model, f.Dropped[model]))
+		}
+	}
+	return out
 }
 
 // GetTimeline answers when each step is expected and what clients notice, and beside it what was measured.

@@ -146,9 +146,58 @@ func inside(out *gen.Portrait, p *portrait.Portrait) {
 	if p.Licences != nil {
 		out.Licences = &p.Licences
 	}
+	units(out, p)
 	for _, l := range p.Told() {
 		add(&out.Facts, gen.DeviceFact{Name: l.Name, Text: l.Text})
 	}
+}
+
+// units adds the units of a device, and counts those that follow it.
+func units(out *gen.Portrait, p *portrait.Portrait) {
+	for i := range p.Units {
+		u := &p.Units[i]
+		unit := gen.Unit{Name: u.Name, Role: optional(u.Role), Model: optional(u.Model), Serial: optional(u.Serial), Version: optional(u.Version), State: optional(u.State),
+			Good: u.Good.Bool(), Hot: u.Hot.Bool()}
+		if u.Holds != nil {
+			unit.Holds = &u.Holds
+		}
+		if u.Room != nil {
+			unit.Total, unit.Free = &u.Room.Total, &u.Room.Free
+		}
+		for _, name := range slices.Sorted(maps.Keys(u.Components)) {
+			add(&unit.Components, gen.InsideVersion{Name: name, Version: u.Components[name]})
+		}
+		for _, f := range u.Files {
+			add(&unit.Files, f.Name)
+		}
+		add(&out.Units, unit)
+	}
+	if len(p.Children) == 0 {
+		return
+	}
+	n, well := len(p.Children), 0
+	for i := range p.Children {
+		c := &p.Children[i]
+		if c.Good == portrait.Yes {
+			well++
+		}
+		child := gen.Child{Name: c.Name, Model: c.Model, Serial: optional(c.Serial), Version: optional(c.Version), Next: optional(c.Next), Place: optional(c.Place), State: optional(c.State),
+			Good: c.Good.Bool()}
+		if c.Waiting == portrait.Yes {
+			child.Waiting = c.Waiting.Bool()
+		}
+		add(&out.Children, child)
+	}
+	out.ChildCount, out.ChildrenWell = &n, &well
+}
+
+// listedDevice is a device as lists show it: without those that follow it.
+func (s *Server) listedDevice(d store.Device) (gen.Device, error) {
+	out, err := s.apiDevice(d)
+	if out.Portrait != nil {
+		out.Portrait.Children = nil
+	}
+	return out, err
 }
 
 // add appends to a list that is left out while it is empty.
@@ -185,7 +234,7 @@ func (s *Server) ListDevices(ctx context.Context, r gen.ListDevicesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	if out.Items, _, err = listed(ds, limit, func(d store.Device) any { return d.Name }, s.apiDevice); next.Name != "" {
+	if out.Items, _, err = listed(ds, limit, func(d store.Device) any { return d.Name }, s.listedDevice); next.Name != "" {
 		out.Next = cursorOf(next)
 	}
 	return out, err

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -65,9 +66,36 @@ type Device struct {
 	Mate     string               `yaml:"mate,omitempty"`    // the box that stands by for it
 	Cluster  string               `yaml:"cluster,omitempty"` // that it belongs to; the first one of a name leads
 	Units    []shellbox.UnitSpec  `yaml:"units,omitempty"`   // beside the first one: of a stack or a chassis
+	// Followers are boxes that follow it; said of the first one of a pair or cluster.
+	Followers []Followers `yaml:"followers,omitempty"`
+	Seats     int         `yaml:"seats,omitempty"` // how many may follow it
 	Through  string               `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
+}
+
+// Followers are a number of boxes of one model that follow a device, one place after the other.
+type Followers struct {
+	Name   string   `yaml:"name"` // they are called NAME1, NAME2 ...
+	Model  string   `yaml:"model"`
+	Serial string   `yaml:"serial"` // how their serials begin
+	Count  int      `yaml:"count"`
+	Places []string `yaml:"places"`
+	New    bool     `yaml:"new,omitempty"` // they wait to be let join
+}
+
+// followers are those of a device, one by one.
+func (d *Device) followers() (out []shellbox.FollowerSpec, err error) {
+	for _, f := range d.Followers {
+		if len(f.Places) == 0 || f.Name == "" || f.Count < 1 || f.Count > 2000 {
+			return nil, errors.New("followers: a name, a count up to 2000 and places are needed")
+		}
+		for _, spec := range shellbox.Named(f.Name, f.Model, f.Serial, f.Count, f.Places...) {
+			spec.New = f.New
+			out = append(out, spec)
+		}
+	}
+	return out, nil
 }
 
 // behaviours are the makers whose boxes have a command line that is a table of commands.
@@ -104,7 +132,11 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 	if d.Maker == calderpath.Maker {
 		return calderpath.Open(calderpath.Spec{Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password, Version: d.Version, Other: d.Idle, Config: config, Storage: d.Flash}, dir, factor, log)
 	}
-	return OpenShellBox(shellbox.Spec{Name: d.Name, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
+	followers, err := d.followers()
+	if err != nil {
+		return nil, err
+	}
+	return OpenShellBox(shellbox.Spec{Name: d.Name, Followers: followers, Seats: d.Seats, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
 		Address: d.Address, Line: d.Line, LineOnly: d.LineOnly, User: d.User, Password: d.Password, Config: config, MediumDir: medium, Units: d.Units}, dir, factor, log)
 }
 
@@ -154,6 +186,9 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 
 // join makes a pair of a device and the one that stands by for it, or a cluster of those that name the same one.
 func (f *Fleet) join(d *Device, all []Device) error {
+	if b, ok := f.boxes[d.Name].(*shellbox.Box); ok && d.Through == "" {
+		return f.group(b, d, all)
+	}
 	var boxes []*tarnholm.Box
 	var join func() error
 	switch {
@@ -197,6 +232,27 @@ func (f *Fleet) join(d *Device, all []Device) error {
 		f.through[d.Name] = d.Through
 	}
 	return join()
+}
+
+// group is join for boxes whose command line is a table of commands.
+func (f *Fleet) group(first *shellbox.Box, d *Device, all []Device) error {
+	boxes := []*shellbox.Box{first}
+	for i := range all {
+		o := &all[i]
+		switch b, ok := f.boxes[o.Name].(*shellbox.Box); {
+		case o.Name == d.Name || o.Name != d.Mate && (d.Cluster == "" || o.Cluster != d.Cluster):
+		case !ok:
+			return fmt.Errorf("%s is no box that it could stand in for", o.Name)
+		case d.Cluster != "" && slices.IndexFunc(all, func(x Device) bool { return x.Cluster == d.Cluster && x.Name == d.Name }) > i:
+			return nil // the first one joins them
+		default:
+			boxes = append(boxes, b)
+		}
+	}
+	if d.Mate == "" && d.Cluster == "" {
+		return nil
+	}
+	return shellbox.Join(d.Cluster, boxes...)
 }
 
 // add opens a device of the file with its faults.

@@ -59,7 +59,9 @@ var changeCommands = []command{
 				return nil
 			})
 			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
-			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas")
+			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas; UNIT:FILE removes one from a unit")
+			together := fs.Bool("together", false, "of a device with several units: they restart together, also where they could go one after the other")
+			authorise := fs.String("authorise", "", "`serials`, and ranges FROM..TO of them, of new access points that are let join, with commas")
 			switchBack := fs.Bool("switch-back", false, "of an ensemble: whoever is active now is it again in the end")
 			both := fs.Bool("both", false, "install the last release into the other slot, too, once the readings are as expected; that overwrites the previous installation")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -78,7 +80,7 @@ var changeCommands = []command{
 				g := a.gen(aim)
 				return c.drafted(ctx, gen.NewChange{Device: args[0], To: g.To, Previews: g.Previews, Reset: g.Reset, MaxHops: g.MaxHops, Services: g.Services,
 					DropChildren: g.DropChildren, ToModel: g.ToModel, CleanUp: list(*cleanUp), Licences: given, Both: both,
-					SwitchBack: switchBack, ComesBackAt: optional(*comesBackAt), Terms: t})
+					SwitchBack: switchBack, Together: together, Authorise: list(*authorise), ComesBackAt: optional(*comesBackAt), Terms: t})
 			}
 		},
 	},

@@ -247,6 +247,39 @@ func (c *client) standsAs(st gen.DeviceStanding) string {
 	return c.paint(yellow, text)
 }
 
+// printUnits shows the units of a device, and those that follow it.
+func (c *client) printUnits(p *gen.Portrait) {
+	for _, u := range value(p.Units) {
+		state := value(u.State)
+		if u.Good == nil || !*u.Good {
+			state = c.paint(yellow, state)
+		}
+		room := ""
+		if u.Free != nil && u.Total != nil {
+			room = fmt.Sprintf(", %s of %s free", mib(*u.Free), mib(*u.Total))
+		}
+		c.printf("  unit %-4s %-10s %s, serial %s, %s%s\n", u.Name, value(u.Version), value(u.Role), value(u.Serial), state, room)
+		if files := value(u.Files); len(files) > 0 {
+			c.printf("            files: %s\n", strings.Join(files, ", "))
+		}
+	}
+	if p.ChildCount == nil {
+		return
+	}
+	c.printf("  followed  by %d, of which %d have joined\n", *p.ChildCount, value(p.ChildrenWell))
+	rows := [][]string{{"  NAME", "MODEL", "PLACE", "RUNS", "HAS FETCHED", "STATE"}}
+	for _, x := range value(p.Children) {
+		state := value(x.State)
+		if x.Good == nil || !*x.Good {
+			state = c.paint(yellow, state)
+		}
+		rows = append(rows, []string{"  " + x.Name, x.Model, value(x.Place), value(x.Version), value(x.Next), state})
+	}
+	if len(rows) > 1 {
+		table(c.out, rows)
+	}
+}
+
 func (c *client) printDevice(d gen.Device) {
 	c.printf("%s  %s\n", c.paint(bold, d.Name), d.Site)
 	by := string(d.Transfer)
@@ -293,6 +326,7 @@ func (c *client) printDevice(d gen.Device) {
 	for _, st := range value(p.Stores) {
 		c.printf("  %-9s %s of %s free\n", st.Name, mib(st.Free), mib(st.Total))
 	}
+	c.printUnits(p)
 	for _, x := range value(p.Components) {
 		c.printf("  firmware  %s %s\n", x.Name, x.Version)
 	}

@@ -125,6 +125,12 @@ func (c *client) printChange(ch gen.Change) {
 	if ch.ComesBackAt != nil {
 		c.printf("  comes back at %s\n", *ch.ComesBackAt)
 	}
+	for _, text := range value(ch.Concerns) {
+		c.printf("  %s\n", text)
+	}
+	if ch.Proof != nil {
+		c.printf("  %s\n", c.proof(ch.Proof))
+	}
 	if ch.Members != nil {
 		c.printLanes(ch)
 	}
@@ -161,9 +167,6 @@ func (c *client) printChange(ch gen.Change) {
 
 // printLanes shows the steps of a change of several devices, member by member.
 func (c *client) printLanes(ch gen.Change) {
-	if ch.Proof != nil {
-		c.printf("  %s\n", c.proof(ch.Proof))
-	}
 	lane := func(member int) {
 		for _, s := range ch.Steps {
 			if value(s.Member) != member {

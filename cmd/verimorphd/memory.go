@@ -10,8 +10,8 @@ import (
 // How much memory the service keeps. A thousand changes at once keep some 70 MiB alive, and what is collected late is paid for each of them; while
 // little lives, collecting often only takes time from the changes.
 const (
-	heapGrowth = 35       // percent that the heap may grow beyond what lives until it is collected
-	leastHeap  = 80 << 20 // bytes up to which it may grow in any case
+	heapGrowth = 25       // percent that the heap may grow beyond what lives until it is collected
+	leastHeap  = 64 << 20 // bytes up to which it may grow in any case
 )
 
 // growth is how far the heap may grow beyond what lives until it is collected again, in percent.

@@ -7,7 +7,7 @@ import (
 )
 
 func TestHowFarTheHeapMayGrow(t *testing.T) {
-	for live, want := range map[uint64]int{0: 35, 1 << 20: 1000, 20 << 20: 300, 40 << 20: 100, 50 << 20: 60, 70 << 20: 35, 500 << 20: 35} {
+	for live, want := range map[uint64]int{0: 25, 1 << 20: 1000, 16 << 20: 300, 32 << 20: 100, 40 << 20: 60, 60 << 20: 25, 500 << 20: 25} {
 		assert.Equal(t, want, growth(live), "%d MiB live", live>>20)
 	}
 }

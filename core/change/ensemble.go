@@ -82,6 +82,9 @@ type EnsembleJob struct {
 	GetOn func(a, b string) bool
 	// SwitchBack has the member that was active before be the active one again in the end.
 	SwitchBack bool
+	// Children are the boxes that follow the ensemble; Authorise are serials of new ones that are let join.
+	Children  []ChildOf
+	Authorise []string
 }
 
 // An EnsemblePlan is the steps of a change of an ensemble.
@@ -107,8 +110,11 @@ func DraftEnsemble(j EnsembleJob) (*EnsemblePlan, error) {
 	for _, t := range j.Turns {
 		d.turn(&t)
 	}
-	if j.SwitchBack && d.active != first {
-		d.switchTo(first, len(j.Members[first-1].Job.Path.Hops)-1)
+	if last := len(j.Members[first-1].Job.Path.Hops) - 1; j.SwitchBack && d.active != first {
+		d.switchTo(first, last)
+		if steps := j.follow(first, last); len(steps) > 0 {
+			d.lane(first, steps[len(steps)-1]) // they join once more
+		}
 	}
 	for i := range j.Members[1:] { // the first one is looked at by the verdict
 		m := i + 2
@@ -221,7 +227,12 @@ func (d *ensembleDraft) turn(t *Turn) {
 	hops := map[int]int{}
 	for i, m := range t.Members {
 		hops[m] = t.Hops[i]
-		steps := d.j.Members[m-1].Job.hop(t.Hops[i])
+		job := d.j.Members[m-1].Job
+		job.InEnsemble = true
+		if m == d.active { // whoever serves has the children
+			job.Children = d.j.Children
+		}
+		steps := job.hop(t.Hops[i])
 		at := max(0, slices.IndexFunc(steps, func(s Step) bool { return s.Kind.Is(GoNoGo, Component, PowerCycle, Restart) })) // from here on it disturbs
 		for _, s := range steps[:at] {
 			d.lane(m, s)
@@ -235,6 +246,26 @@ func (d *ensembleDraft) turn(t *Turn) {
 		d.member(m, hops[m], cutover[m])
 		d.taken = append(d.taken, m)
 	}
+	if hop, took := hops[d.active]; took {
+		for _, s := range d.j.follow(d.active, hop) {
+			d.gate = d.lane(d.active, s, d.gate)
+		}
+	}
+}
+
+// follow lists the steps by which the children of an ensemble follow a hop, on the member that serves then.
+func (j *EnsembleJob) follow(member, hop int) []Step {
+	job := j.Members[member-1].Job
+	job.Children, job.Authorise = j.Children, j.Authorise
+	return job.bringBack(hop)
+}
+
+// ChildrenOf is what is stored of the children of an ensemble; nil where it has none.
+func (j *EnsembleJob) ChildrenOf() *Children {
+	i := max(0, slices.IndexFunc(j.Members, func(m EnsembleMember) bool { return m.Active }))
+	job := j.Members[i].Job
+	job.Children, job.Authorise = j.Children, j.Authorise
+	return job.ChildrenOf()
 }
 
 // rank puts the active member behind the others.

@@ -186,6 +186,13 @@ func (w *halfWay) back(active int) {
 			return
 		}
 	}
+	serves := active
+	if w.moved(active) && s.Runs != w.before[active] {
+		serves = other
+	}
+	for _, st := range w.p.job.follow(serves+1, w.hops[serves]) {
+		w.add(serves, st, gateOf(w.last))
+	}
 	w.compare()
 	w.out.Back, w.out.Hops, w.out.To = true, w.hops, w.before
 	w.out.Why = fmt.Sprintf("nobody who serves on a newer version than %s has shown itself there, so those that moved are taken back", w.before[active])
@@ -193,6 +200,9 @@ func (w *halfWay) back(active int) {
 		w.out.Why = fmt.Sprintf("all members moved, and what serves has not shown itself, so they are taken back to %s one after the other", w.before[active])
 	}
 }
+
+// gateOf is the last step of all lanes.
+func gateOf(last []int) int { return slices.Max(last) }
 
 func (w *halfWay) none(why string) { w.out.Steps, w.out.Why = nil, why }
 

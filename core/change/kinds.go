@@ -174,7 +174,7 @@ var Kinds = []Spec{
 		Irreversible: func(p Params) bool { return p.(RestartParams).Component == "" }, // for a component the same installation starts again
 		Alone:        &Alone{Help: "and wait until its services are up", Once: true, Lacks: verb("restart", func(can *Abilities) bool { return !can.InPlace || can.Restart })}},
 	// Of devices with several units: some of them start anew, one after the other, while another one serves.
-	{Kind: RestartUnits, Title: "Restart units", Writes: true, Loses: true, Params: typed[UnitParams](), NoRest: true, Irreversible: always},
+	{Kind: RestartUnits, Title: "Restart units", Writes: true, Loses: true, Params: typed[UnitParams](), NoRest: true, Moves: true, Irreversible: always},
 	// Of devices with several units: one that runs the new release takes over.
 	{Kind: HandOver, Title: "Hand over", Writes: true, NoRest: true, OnlyOnce: true},
 	// The address answers again.

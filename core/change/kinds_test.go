@@ -20,7 +20,7 @@ func TestRegistryOfKinds(t *testing.T) {
 		assert.False(t, seen[s.Kind], "%s is described twice", s.Kind)
 		seen[s.Kind] = true
 		assert.Same(t, s, s.Kind.Spec())
-		assert.Equal(t, s.Kind.Is(Send, Fetch, Component, Prestage), s.Moves, "%s: how long a file travels tells nothing about another one; how long a start takes does", s.Kind)
+		assert.Equal(t, s.Kind.Is(Send, Fetch, Component, Prestage, RestartUnits), s.Moves, "%s: how long a file travels tells nothing about another one; how long a start takes does", s.Kind)
 		assert.Equal(t, s.Kind.Is(Restart, RestartUnits, HandOver, AwaitUnits, Link, Login, Confirm, KeepSlot, Readings), s.NoRest, s.Kind)
 		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, RestartUnits, Install), s.Irreversible != nil, s.Kind)
 		assert.True(t, s.Writes || !s.Loses && s.Irreversible == nil && !s.OnlyOnce, "%s loses or starts something, so it writes", s.Kind)

@@ -125,7 +125,7 @@ func (t *Timeline) notices(steps []Step, effects []catalog.Effect, clients strin
 	for i := range steps {
 		s := &steps[i]
 		k := slices.IndexFunc(effects, func(e catalog.Effect) bool { return e.Clients == clients && e.Step == string(s.Kind) })
-		if k < 0 && s.Kind == Switch { // nobody said that it is not noticed
+		if k < 0 && s.Kind.Is(Switch, HandOver) { // nobody said that it is not noticed
 			out = append(out, Part{From: t.Steps[i].From, To: t.Steps[i].To, Effect: unknown, Text: "the catalogue does not say what they notice of a switch", Member: s.Member})
 			continue
 		}

@@ -1959,6 +1959,14 @@ export interface components {
             variables?: components["schemas"]["BootVariable"][];
             /** @description Left out when it does not say. */
             licences?: string[];
+            /** @description Parts that run firmware of their own: of a stack, or supervisors. */
+            units?: components["schemas"]["Unit"][];
+            /** @description Boxes that follow it. Left out in lists. */
+            children?: components["schemas"]["Child"][];
+            /** @description How many follow it. */
+            childCount?: number;
+            /** @description How many of those have joined and do their work. */
+            childrenWell?: number;
             servicesReady?: boolean;
             /** @description The running configuration is not saved. */
             unsaved?: boolean;
@@ -2001,6 +2009,51 @@ export interface components {
             total: number;
             /** Format: int64 */
             free: number;
+        };
+        Unit: {
+            name: string;
+            role?: string;
+            model?: string;
+            serial?: string;
+            /** @description That it runs. */
+            version?: string;
+            /** @description Versions that lie on it. */
+            holds?: string[];
+            /** @description In the device's own words. */
+            state?: string;
+            /** @description It does its work. Left out when it is not known. */
+            good?: boolean;
+            /** @description It could take over. Left out when it is not known. */
+            hot?: boolean;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            total?: number;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            free?: number;
+            components?: components["schemas"]["InsideVersion"][];
+            files?: string[];
+        };
+        Child: {
+            name: string;
+            model: string;
+            serial?: string;
+            /** @description That it runs. */
+            version?: string;
+            /** @description That it has fetched for its next start. */
+            next?: string;
+            /** @description Those of one place stand in for each other. */
+            place?: string;
+            /** @description In the device's own words. */
+            state?: string;
+            /** @description It has joined and does its work. Left out when it is not known. */
+            good?: boolean;
+            /** @description It waits to be let join. */
+            waiting?: boolean;
         };
         InsideVersion: {
             name: string;
@@ -2122,6 +2175,10 @@ export interface components {
             device: string;
             /** @description Of an ensemble: whoever is active now is it again in the end. */
             switchBack?: boolean;
+            /** @description Of a device with several units: they restart together, also where they could go one after the other. */
+            together?: boolean;
+            /** @description Serials, and ranges of them (FROM..TO), of new children that are let join. Nobody else is. */
+            authorise?: string[];
             /** @description Start the previous installation again; `to` is not looked at. */
             back?: boolean;
             /** @description With `back`: the configuration of now is converted and put onto the previous installation. */
@@ -2703,6 +2760,8 @@ export interface components {
             /** @description In a change of several. */
             members?: components["schemas"]["ChangeMember"][];
             proof?: components["schemas"]["Proof"];
+            /** @description What else changes with the device: its units, and the boxes that follow it. */
+            concerns?: string[];
             /** @description Of an ensemble whose change rests half-done: how it goes on from there, and why. */
             halfWay?: string;
             state: components["schemas"]["ChangeState"];

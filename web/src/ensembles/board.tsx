@@ -29,6 +29,11 @@ export function Board({ c, now }: { c: Change; now: number }) {
         </span>
       }
     >
+      {c.concerns?.map((text) => (
+        <p key={text} className="mb-1">
+          {text}.
+        </p>
+      ))}
       {c.proof && <Proof of={c.proof} />}
       {c.halfWay && (
         <p role="status" className="mb-2">

@@ -7,6 +7,13 @@ import { api, ask, newKey, type Device, type Release, type S } from "../shared/a
 import { HopList, NoPath, PathLine } from "../paths/pathline";
 import { Badge, Button, Card, Field, Trouble } from "../shared/ui";
 
+/** Words with commas between them. */
+const words = (text: string) =>
+  text
+    .split(",")
+    .map((w) => w.trim())
+    .filter(Boolean);
+
 export function PathFinder({ device, version }: { device: Device; version: string }) {
   const name = device.name;
   const go = useNavigate();
@@ -33,6 +40,8 @@ export function PathFinder({ device, version }: { device: Device; version: strin
   const [cleanUp, setCleanUp] = useState("");
   const [comesBackAt, setComesBackAt] = useState("");
   const [both, setBoth] = useState(false);
+  const [together, setTogether] = useState(false);
+  const [authorise, setAuthorise] = useState("");
   const draft = useMutation({
     mutationFn: () =>
       ask(
@@ -41,10 +50,9 @@ export function PathFinder({ device, version }: { device: Device; version: strin
           body: {
             device: name,
             ...aim!,
-            cleanUp: cleanUp
-              .split(",")
-              .map((f) => f.trim())
-              .filter(Boolean),
+            cleanUp: words(cleanUp),
+            authorise: authorise ? words(authorise) : undefined,
+            together: together || undefined,
             comesBackAt: comesBackAt.trim() || undefined,
             both: both || undefined,
             licences: licences.length ? licences : undefined,
@@ -122,6 +130,30 @@ export function PathFinder({ device, version }: { device: Device; version: strin
                 onChange={(e) => setComesBackAt(e.target.value)}
               />
               <Licences given={licences} onChange={setLicences} />
+              {device.portrait?.children && (
+                <Field
+                  label="New access points that are let join"
+                  name="authorise"
+                  hint="serials, and ranges FROM..TO of them, with commas; nobody else is let join"
+                  value={authorise}
+                  onChange={(e) => setAuthorise(e.target.value)}
+                />
+              )}
+              {(device.portrait?.units?.length ?? 0) > 1 && (
+                <label className="flex items-start gap-1.5">
+                  <input
+                    type="checkbox"
+                    name="together"
+                    className="mt-1"
+                    checked={together}
+                    onChange={(e) => setTogether(e.target.checked)}
+                  />
+                  <span>
+                    restart all units together, also where they could go one after the other.{" "}
+                    <b>Whoever they serve is cut off meanwhile.</b>
+                  </span>
+                </label>
+              )}
               {(device.portrait?.slots.length ?? 0) > 1 && (
                 <label className="flex items-start gap-1.5">
                   <input

@@ -1,7 +1,7 @@
 // What a device said of itself, and how it stands.
 import { type ReactNode } from "react";
 import { Link } from "react-router-dom";
-import { type Device } from "../shared/api";
+import { type Device, type S } from "../shared/api";
 import { ago, mib, time } from "../shared/format";
 import { Badge, Bar, Card, Mark, Muted } from "../shared/ui";
 
@@ -36,6 +36,93 @@ function Stands({ d }: { d: Device }) {
         )}
       </span>
     </p>
+  );
+}
+
+/** The units of a stack or chassis, each with what it runs and how it stands. */
+function Units({ of }: { of: S["Unit"][] }) {
+  return (
+    <table id="units" className="mt-4 w-full">
+      <caption className="pb-1 text-left font-semibold">Units</caption>
+      <thead className="text-left text-xs text-slate-600 dark:text-slate-400">
+        <tr>
+          {["Unit", "Role", "Serial", "Runs", "Holds", "Room", "State"].map((h) => (
+            <th key={h} scope="col" className="pr-3 font-normal">
+              {h}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {of.map((u) => (
+          <tr key={u.name} className="border-t border-line dark:border-nightline">
+            <th scope="row" className="py-1 text-left font-medium">
+              {u.name}
+            </th>
+            <td>{u.role}</td>
+            <td className="font-mono">{u.serial}</td>
+            <td className="font-mono">{u.version ?? "not known"}</td>
+            <td className="font-mono">{u.holds?.join(", ")}</td>
+            <td>
+              {u.free !== undefined && u.total !== undefined ? `${mib(u.free)} of ${mib(u.total)} free` : "not known"}
+            </td>
+            <td>
+              <span className="inline-flex items-center gap-1">
+                <Mark state={u.good ? "done" : u.good === undefined ? "not-proven" : "held"} /> {u.state}
+              </span>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** The boxes that follow a device, by the places where they stand in for each other; first what is not well. */
+function Children({ of, well }: { of: S["Child"][]; well: number }) {
+  const places = [...new Set(of.map((c) => c.place ?? ""))].sort();
+  return (
+    <details id="children" className="mt-4" open={of.length <= 60}>
+      <summary className="cursor-pointer font-semibold">
+        Followed by {of.length}, of which {well} have joined
+      </summary>
+      <div className="mt-1 max-h-96 overflow-auto" tabIndex={0} role="region" aria-label="Boxes that follow it">
+        <table className="w-full">
+          <thead className="text-left text-xs text-slate-600 dark:text-slate-400">
+            <tr>
+              {["Place", "Name", "Model", "Runs", "Has fetched", "State"].map((h) => (
+                <th key={h} scope="col" className="pr-3 font-normal">
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {places.map((place) =>
+              of
+                .filter((c) => (c.place ?? "") === place)
+                .sort((a, b) => Number(a.good ?? false) - Number(b.good ?? false) || a.name.localeCompare(b.name))
+                .map((c, i) => (
+                  <tr key={c.name} className={i === 0 ? "border-t border-line dark:border-nightline" : ""}>
+                    <td className="pr-3">{i === 0 && (place || "no place")}</td>
+                    <th scope="row" className="pr-3 text-left font-medium">
+                      {c.name}
+                    </th>
+                    <td className="pr-3">{c.model}</td>
+                    <td className="pr-3 font-mono">{c.version ?? "not known"}</td>
+                    <td className="pr-3 font-mono">{c.next}</td>
+                    <td>
+                      <span className="inline-flex items-center gap-1">
+                        <Mark state={c.good ? "done" : c.good === undefined ? "not-proven" : "held"} /> {c.state}
+                      </span>
+                    </td>
+                  </tr>
+                )),
+            )}
+          </tbody>
+        </table>
+      </div>
+    </details>
   );
 }
 
@@ -184,6 +271,8 @@ export function Portrait({ d }: { d: Device }) {
           )}
         </dl>
       </div>
+      {p.units && <Units of={p.units} />}
+      {p.children && <Children of={p.children} well={p.childrenWell ?? 0} />}
     </Card>
   );
 }
