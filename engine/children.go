@@ -2,11 +2,13 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
@@ -217,9 +219,17 @@ func (r *run) authorise(ctx context.Context, s *store.Step, p *portrait.Portrait
 	return nil
 }
 
+// childGoal is the version that a step brings onto children.
+func (r *run) childGoal(s *store.Step) string {
+	if f := s.Plan.File(); f != nil {
+		return f.Version
+	}
+	return r.goal(s)
+}
+
 // preload has the children fetch the new image while they work, and waits until all have it.
 func preload(r *run, ctx context.Context, s *store.Step) error {
-	to := r.goal(s)
+	to, names := r.childGoal(s), change.Of[change.ChildParams](&s.Plan).Names
 	tell := func(ctx context.Context, child *portrait.Child) error {
 		c, err := r.connect(ctx)
 		if err != nil {
@@ -237,7 +247,7 @@ func preload(r *run, ctx context.Context, s *store.Step) error {
 		return err
 	}
 	models := map[string]bool{}
-	for _, x := range r.children(nil) {
+	for _, x := range r.children(names) {
 		child := childOf(p, &x)
 		if child == nil || has(child) || child.Passing == portrait.Yes || models[child.Model] && !c.PreloadsEach() {
 			continue
@@ -247,12 +257,15 @@ func preload(r *run, ctx context.Context, s *store.Step) error {
 			return err
 		}
 	}
-	w := childWait{r: r, s: s, wants: has, again: tell, check: checkPreload}
+	w := childWait{r: r, s: s, wants: has, again: tell, check: checkPreload, names: names}
 	return w.wait(ctx)
 }
 
 // childFile is the name of the image for a model of children in a hop; "" where the device needs none.
 func (r *run) childFile(s *store.Step, model string) string {
+	if f := s.Plan.File(); f != nil {
+		return f.Name
+	}
 	for _, o := range r.hop(s).Others {
 		if o.Role == change.ChildRole(model) {
 			return o.File
@@ -263,8 +276,8 @@ func (r *run) childFile(s *store.Step, model string) string {
 
 // awaitChildren waits until the children have joined again, or run the release besides.
 func awaitChildren(r *run, ctx context.Context, s *store.Step) error {
-	to, release := r.goal(s), change.Of[change.ChildParams](&s.Plan).Release
-	w := childWait{r: r, s: s, check: checkChildren, wants: func(c *portrait.Child) bool { return c.Good == portrait.Yes && (!release || c.Version == to) }}
+	to, release := r.childGoal(s), change.Of[change.ChildParams](&s.Plan).Release
+	w := childWait{r: r, s: s, check: checkChildren, names: change.Of[change.ChildParams](&s.Plan).Names, wants: func(c *portrait.Child) bool { return c.Good == portrait.Yes && (!release || c.Version == to) }}
 	c, err := r.connect(ctx)
 	if err != nil {
 		return err
@@ -272,7 +285,41 @@ func awaitChildren(r *run, ctx context.Context, s *store.Step) error {
 	if c.Profile().Abilities.Children.Restart {
 		w.again = r.restartChild
 	}
-	return w.wait(ctx)
+	if err := w.wait(ctx); err != nil || !release {
+		return err
+	}
+	return r.seenOnChildren(ctx, s, to)
+}
+
+// seenOnChildren looks at those children that are devices of their own here: what the device says of them is held against what they say themselves.
+func (r *run) seenOnChildren(ctx context.Context, s *store.Step, to string) error {
+	var seen, otherwise []string
+	for _, x := range r.children(change.Of[change.ChildParams](&s.Plan).Names) {
+		d, err := r.e.Store.Device(ctx, x.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return records(err)
+		}
+		p, err := r.e.Refresh(ctx, d, access.Carrying(r.c.ID))
+		switch {
+		case err != nil:
+			otherwise = append(otherwise, fmt.Sprintf("%s cannot be looked at: %s", x.Name, err))
+		case p.Version != to:
+			otherwise = append(otherwise, fmt.Sprintf("%s says that it runs %s", x.Name, p.Version))
+		default:
+			seen = append(seen, x.Name)
+		}
+	}
+	if len(otherwise) > 0 && !r.accepts(checkChildren) {
+		return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(checkChildren)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+			Text: fmt.Sprintf("%s: the device says that all run %s, and they do not say so themselves: %s", s.Plan.Title, to, some(otherwise))}, change.StepRunning}
+	}
+	if len(seen) > 0 {
+		s.Note += fmt.Sprintf("; %d of them say so themselves", len(seen))
+	}
+	return nil
 }
 
 func (r *run) restartChild(ctx context.Context, child *portrait.Child) error {
@@ -286,7 +333,7 @@ func (r *run) restartChild(ctx context.Context, child *portrait.Child) error {
 // restartChildren starts some children anew, once others at their places can stand in for them. One that can be drained is drained first, and serves
 // again at the end.
 func restartChildren(r *run, ctx context.Context, s *store.Step) error {
-	to, names := r.goal(s), change.Of[change.ChildParams](&s.Plan).Names
+	to, names := r.childGoal(s), change.Of[change.ChildParams](&s.Plan).Names
 	if err := r.placesServed(ctx, s, names); err != nil {
 		return err
 	}
@@ -478,6 +525,13 @@ func (e *Engine) childFacts(ctx context.Context, f *ready.Facts, c *store.Change
 	out.Now, out.Seats, out.Alone, out.AtOnce, out.Called = p.Children, p.Seats, c.Children.Alone, c.Children.AtOnce, c.Children.Called
 	out.Stated = func(serial string) bool { return change.SerialIn(serial, c.Children.Authorise) }
 	out.Dropped = map[string]ready.DroppedChildren{}
+	if c.Ensemble != nil { // a lane sees only its own steps
+		whole, err := e.Store.Change(ctx, c.ID)
+		if err != nil {
+			return records(err)
+		}
+		c = &whole
+	}
 	var down []change.Step
 	for _, child := range c.Children.Children {
 		out.Want = append(out.Want, ready.ChildWanted{Name: child.Name, Serial: child.Serial})

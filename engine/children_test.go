@@ -8,6 +8,7 @@ import (
 
 	"verimorph/core/change"
 	"verimorph/core/verify"
+	"verimorph/internal/steady"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/shellbox"
 )
@@ -30,7 +31,7 @@ func TestAControllerWithAccessPoints(t *testing.T) {
 	assert.Len(t, c.Children.Children, 19)
 	assert.Equal(t, []string{"mast"}, c.Children.Alone)
 	f.release(id)
-	asked := f.asks(id, change.AskWarn, "1 places have one only, and are without while that starts anew")
+	asked := f.asks(id, change.AskWarn, "a place with one only is without while that starts anew")
 	assert.Equal(t, []string{"places"}, asked.Question.Checks)
 	require.Equal(t, change.Done, f.accepting(id), failure(f.change(id)))
 	assert.Equal(t, verify.Pass, verdictOf(t, f.change(id)).Verdict, failure(f.change(id)))
@@ -63,7 +64,7 @@ func TestAccessPointsThatGoWrong(t *testing.T) {
 			f.start()
 			id := f.draft("8.5.5")
 			f.release(id)
-			f.asks(id, change.AskWarn, "places have one only")
+			f.asks(id, change.AskWarn, "a place with one only")
 			require.NoError(t, f.plain.Arm(fault, box.Fault{Value: 2}))
 			f.answer(id, change.Accept, "it is what the window is for")
 			if c.says != "" {
@@ -73,6 +74,63 @@ func TestAccessPointsThatGoWrong(t *testing.T) {
 			assert.Equal(t, c.verdict, verdictOf(t, f.change(id)).Verdict, failure(f.change(id)))
 			_, _, dark := f.plain.Followers()
 			assert.Zero(t, dark)
+		})
+	}
+}
+
+// nodes are a controller with four forwarding nodes at two sites.
+func nodes(t *testing.T) *field {
+	return newField(t, shellbox.Spec{Maker: "Strandline", Model: "TD-C", Version: "2025-spring-1", Followers: shellbox.Named("node", "TD-N", "N", 4, "north", "south")}, "control-td1.json", "pull-sftp")
+}
+
+// Nodes go one by one, each drained first: of two hundred requests a second that go through them none is lost.
+func TestNodesLoseNothing(t *testing.T) {
+	t.Parallel()
+	f := nodes(t)
+	stop, at, err := f.plain.Through(place())
+	require.NoError(t, err)
+	defer stop()
+	f.start()
+	id := f.draft("2025-spring-2")
+	f.release(id)
+	client := steady.Start(t.Context(), "http://"+at, 200)
+	c := f.rest(id)
+	sent, lost, gaps := client.Stop()
+	require.Equal(t, change.Done, c.State, failure(c))
+	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+	assert.Zero(t, lost, "%v", gaps)
+	assert.Greater(t, sent, 200)
+	all, cutOff, dark := f.plain.Followers()
+	assert.Equal(t, []int{0, 0}, []int{cutOff, dark})
+	for _, n := range all {
+		assert.Equal(t, []any{"2025-spring-2", 1, "serves"}, []any{n.Version, n.Starts, n.State}, n.Name)
+	}
+}
+
+// A node that will not drain, and one that carries no traffic when it is back: the next one is not touched before a person has seen to it.
+func TestNodesThatGoWrong(t *testing.T) {
+	t.Parallel()
+	for fault, says := range map[string]string{
+		shellbox.FollowerNoDrain: `node2 does not drain: node2 runs 2025-spring-1 and is "serves its last users". Nothing else was done to it`,
+		shellbox.FollowerSilent:  `node2 runs 2025-spring-2 and is "joined, no traffic"`,
+	} {
+		t.Run(fault, func(t *testing.T) {
+			t.Parallel()
+			f := nodes(t)
+			f.start()
+			require.NoError(t, f.plain.Arm(fault, box.Fault{Value: 2}))
+			id := f.draft("2025-spring-2")
+			f.release(id)
+			f.asks(id, change.AskWarn, says)
+			all, cutOff, _ := f.plain.Followers()
+			assert.Zero(t, cutOff)
+			assert.Equal(t, []int{1, 0, 0}, []int{all[0].Starts, all[2].Starts, all[3].Starts}, "node1 was done, and nobody after node2 was touched")
+			require.NoError(t, f.plain.Heal(fault))
+			f.answer(id, change.Retry, "")
+			done := f.rest(id)
+			require.Equal(t, change.Done, done.State, failure(done))
+			_, cutOff, _ = f.plain.Followers()
+			assert.Zero(t, cutOff)
 		})
 	}
 }

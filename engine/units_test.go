@@ -188,6 +188,21 @@ func TestAChassisWithTwoSupervisors(t *testing.T) {
 	assert.Equal(t, 1, f.plain.Status().Boots, "the chassis itself never went down")
 }
 
+// A unit that is not hot in the moment of the hand-over is never handed over to.
+func TestAHandOverNeedsAHotUnit(t *testing.T) {
+	t.Parallel()
+	f := chassis(t)
+	require.NoError(t, f.plain.Arm(shellbox.NeverHot, box.Fault{}))
+	id := f.draft("11.2.7")
+	w := f.prepare(id)
+	i := slices.IndexFunc(w.c.Steps, func(s store.Step) bool { return s.Plan.Kind == change.HandOver })
+	w.c.Steps[i].Plan.Hop = -1 // it leads to what runs: all that is missing is that the other one is hot
+	w.c.To = "11.2.5"
+	assert.ErrorContains(t, handOver(w, t.Context(), &w.c.Steps[i]), `no unit on 11.2.5 could take over: unit 2, standby, runs 11.2.5 and is "aligns 97%"`)
+	_, cutOff := f.plain.UnitStatus()
+	assert.Zero(t, cutOff)
+}
+
 // A half-done chassis goes back the way it came: whoever serves goes on serving.
 func TestAChassisGoesBack(t *testing.T) {
 	t.Parallel()
@@ -226,4 +241,70 @@ func TestAChassisGoesBack(t *testing.T) {
 			assert.Equal(t, 1, f.plain.Status().Boots, "the chassis itself never went down")
 		})
 	}
+}
+
+// Whatever strikes in the middle of whatever step of a stack, a chassis or a controller: the change is done, each unit and each access point was started
+// once, and nobody was cut off.
+func TestStrikesInEveryStepOfUnits(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip()
+	}
+	for name, c := range map[string]struct {
+		of func(t *testing.T) *field
+		to string
+	}{
+		"stack":      {func(t *testing.T) *field { return stack(t, false) }, "11.2.5"},
+		"chassis":    {chassis, "11.2.7"},
+		"controller": {controller, "8.5.5"},
+	} {
+		for strike, hit := range strikes {
+			t.Run(name+", "+strike, func(t *testing.T) {
+				t.Parallel()
+				s := (&subject{field: c.of(t), to: c.to}).wired()
+				s.strikeEverywhere(hit)
+				s.start()
+				done := s.toTheEnd(s.drafted())
+				require.Equal(t, change.Done, done.State, failure(done))
+				assert.Equal(t, verify.Pass, verdictOf(t, done).Verdict, failure(done))
+				version, installs, _ := s.stands()
+				assert.Equal(t, []any{c.to, 1}, []any{version, installs})
+				if name != "controller" {
+					s.allOn(c.to)
+					assert.Equal(t, slices.Repeat([]int{1}, len(s.starts())), s.starts(), "each unit was started once")
+					return
+				}
+				points, _, dark := s.plain.Followers()
+				assert.Zero(t, dark)
+				for _, p := range points[:19] {
+					assert.Equal(t, []any{c.to, 1}, []any{p.Version, p.Starts}, p.Name)
+				}
+			})
+		}
+	}
+}
+
+// A unit that joined since the draft, or another one in the place of one, keeps the change from going on.
+func TestUnitsThatAreNotAsTheyWere(t *testing.T) {
+	t.Parallel()
+	f := stack(t, true)
+	c := f.change(f.draft("11.2.5"))
+	look := func(edit func(*change.Units)) ready.Check {
+		again := *c.Units
+		again.Units = slices.Clone(c.Units.Units)
+		edit(&again)
+		with := c
+		with.Units = &again
+		checks, err := f.Ready(t.Context(), &with, access.Person("me", ""))
+		require.NoError(t, err)
+		return checks[slices.IndexFunc(checks, func(k ready.Check) bool { return k.Name == ready.UnitsCheck })]
+	}
+	assert.Equal(t, ready.Pass, look(func(*change.Units) {}).State)
+	k := look(func(u *change.Units) { u.Units = u.Units[:3] })
+	assert.Equal(t, ready.Stop, k.State)
+	assert.Contains(t, k.Evidence, "unit 4 was not there when the change was drafted")
+	assert.Contains(t, look(func(u *change.Units) { u.Units = append(u.Units, change.UnitOf{Name: "5"}) }).Evidence, "unit 5 is not there")
+	assert.Contains(t, look(func(u *change.Units) { u.Units[1].Serial = "X" }).Evidence, "unit 2 has the serial S-2, and had X when the change was drafted")
+	require.NoError(t, f.plain.Arm(shellbox.BothLead, box.Fault{}))
+	assert.Contains(t, look(func(*change.Units) {}).Evidence, "2 units say that they serve, and one does")
 }

@@ -444,8 +444,13 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
 	r.withoutDropped(j.before)
+	if r.c.Kind == change.SingleOperations { // which version each has is for the steps to say
+		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool { return x.Reading == readChildVersions })
+	}
 	if r.m.Role != "" { // they follow whoever serves, and are looked at for all members at the end
-		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool { return slices.Contains([]string{readChildren, readChildVersions}, x.Reading) })
+		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool {
+			return slices.Contains([]string{readChildren, readChildVersions}, x.Reading)
+		})
 	}
 	if r.otherUnitsLater(s) { // they still are as before
 		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool {

@@ -27,7 +27,11 @@ func (s *Planner) draftOperations(ctx context.Context, by access.Actor, d store.
 		return none, err
 	}
 	f := cat.FamilyOfModel(p.Model)
-	r, err := s.resolve(f, p.Model, asked)
+	var children []string // models
+	for _, c := range p.Children {
+		children = append(children, c.Model)
+	}
+	r, err := s.resolve(f, p.Model, children, asked)
 	if err != nil {
 		return none, err
 	}
@@ -50,6 +54,7 @@ func (s *Planner) draftOperations(ctx context.Context, by access.Actor, d store.
 		}
 	}
 	job := change.OperationsJob{Family: f, Can: dialect.Abilities, Pace: s.Pace, From: p.Version, Lacks: func(sum string) bool { return comes[sum] }, Operations: r.operations}
+	job.Children = change.ChildrenIn(p)
 	job.Slots = startable(p, &dialect.Abilities)
 	if idle := p.IdleSlot(); idle != nil && idle.Good == portrait.Yes {
 		job.Idle = idle.Version
@@ -98,7 +103,7 @@ func startable(p *portrait.Portrait, can *change.Abilities) map[string]string {
 }
 
 // resolve looks up what somebody asks for. Which parameters an operation has follows from what its kind takes.
-func (s *Planner) resolve(f *catalog.Family, model string, asked []change.Asked) (*resolved, error) {
+func (s *Planner) resolve(f *catalog.Family, model string, children []string, asked []change.Asked) (*resolved, error) {
 	out := &resolved{keys: map[string]string{}}
 	var licences []string
 	for i, a := range asked {
@@ -110,7 +115,11 @@ func (s *Planner) resolve(f *catalog.Family, model string, asked []change.Asked)
 		switch spec.Alone.Takes {
 		case change.TakesImage:
 			out.firmware = true
-			l, err := imageNamed(f, model, a.File)
+			models := []string{model}
+			if a.Kind == change.RestartChildren {
+				models = children
+			}
+			l, err := imageNamed(f, models, a.File)
 			if err != nil {
 				return nil, err
 			}
@@ -150,6 +159,9 @@ func (s *Planner) resolve(f *catalog.Family, model string, asked []change.Asked)
 func imageParams(i int, k change.Kind, l *catalog.Listed) (change.Params, error) {
 	file := &change.File{Name: l.File, SHA256: l.SHA256, Size: l.Size, Component: l.Part, Version: l.Version}
 	switch {
+	case k == change.RestartChildren:
+		file.Model = l.Models[0] // an image is for one model of children
+		return change.ChildParams{File: file}, nil
 	case k == change.Component && l.Part == "":
 		return nil, invalid("operation %d: %s is a main image, no component", i+1, l.File)
 	case k == change.Install && l.Part != "":
@@ -162,15 +174,20 @@ func imageParams(i int, k change.Kind, l *catalog.Listed) (change.Params, error)
 	return change.FileParams{File: file}, nil
 }
 
-// imageNamed is the image of a model that has a file name.
-func imageNamed(f *catalog.Family, model, file string) (*catalog.Listed, error) {
-	if f == nil {
-		return nil, conflict("no catalogue that is loaded knows a model %q, so none of its files is known", model)
+// imageNamed is the image of one of some models that has a file name.
+func imageNamed(f *catalog.Family, models []string, file string) (*catalog.Listed, error) {
+	switch {
+	case len(models) == 0:
+		return nil, conflict("nothing follows the device that could get an image; refresh it first")
+	case f == nil:
+		return nil, conflict("no catalogue that is loaded knows a model %q, so none of its files is known", models[0])
 	}
 	all := f.Images()
-	i := slices.IndexFunc(all, func(l catalog.Listed) bool { return l.File == file && slices.Contains(l.Models, model) })
+	i := slices.IndexFunc(all, func(l catalog.Listed) bool {
+		return l.File == file && slices.ContainsFunc(l.Models, func(m string) bool { return slices.Contains(models, m) })
+	})
 	if i < 0 {
-		return nil, invalid("the catalogue knows no file %q for a %s; list them with: verimorph image list", file, model)
+		return nil, invalid("the catalogue knows no file %q for a %s; list them with: verimorph image list", file, strings.Join(models, " or "))
 	}
 	return &all[i], nil
 }

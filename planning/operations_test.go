@@ -24,17 +24,17 @@ func demoCatalogue(t *testing.T) *catalog.Catalogue {
 func TestFilesOfOperationsAreTheModels(t *testing.T) {
 	c := demoCatalogue(t)
 	th := c.FamilyOfModel("TH-60")
-	l, err := imageNamed(th, "TH-60", "th60-5.4.2.img")
+	l, err := imageNamed(th, []string{"TH-60"}, "th60-5.4.2.img")
 	require.NoError(t, err)
 	assert.Equal(t, "5.4.2", l.Version)
 	assert.Empty(t, l.Part)
 	for _, bad := range [][2]string{{"TH-40", "th60-5.4.2.img"}, {"TH-60", "th40-5.4.2.img"}, {"TH-60", "moon.img"}, {"TH-60", ""}} {
-		_, err := imageNamed(th, bad[0], bad[1])
+		_, err := imageNamed(th, bad[:1], bad[1])
 		assert.ErrorContains(t, err, "the catalogue knows no file", bad)
 	}
-	_, err = imageNamed(nil, "X-1", "x.img")
+	_, err = imageNamed(nil, []string{"X-1"}, "x.img")
 	assert.ErrorContains(t, err, `knows a model "X-1"`)
-	part, err := imageNamed(c.FamilyOfModel("RC-6"), "RC-6", "rc6-web-2.4.zip")
+	part, err := imageNamed(c.FamilyOfModel("RC-6"), []string{"RC-6"}, "rc6-web-2.4.zip")
 	require.NoError(t, err)
 	assert.Equal(t, "web-manager", part.Part)
 }
@@ -81,7 +81,7 @@ func TestKeysOfLicences(t *testing.T) {
 func TestOperationsAreResolved(t *testing.T) {
 	s := New(Config{})
 	f := demoCatalogue(t).FamilyOfModel("RC-6")
-	r, err := s.resolve(f, "RC-6", []change.Asked{{Kind: change.Backup}, {Kind: change.Checksum, File: "rc6-web-2.4.zip"}, {Kind: change.CleanUp, Files: []string{"x"}}, {Kind: change.PowerCycle, Part: "cards"},
+	r, err := s.resolve(f, "RC-6", nil, []change.Asked{{Kind: change.Backup}, {Kind: change.Checksum, File: "rc6-web-2.4.zip"}, {Kind: change.CleanUp, Files: []string{"x"}}, {Kind: change.PowerCycle, Part: "cards"},
 		{Kind: change.Licence, Part: "full", Key: "k"}, {Kind: change.Hand, Text: " look "}, {Kind: change.ChooseSlot, Once: true}, {Kind: change.Restart}})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"full": "k"}, r.keys)
@@ -91,10 +91,10 @@ func TestOperationsAreResolved(t *testing.T) {
 	assert.Equal(t, "web-manager", r.operations[1].Params.(change.FileParams).File.Component)
 	for says, o := range map[string]change.Asked{`there is no "verdict"`: {Kind: change.Verify}, `there is no "dance"`: {Kind: "dance"}, "needs the names": {Kind: change.CleanUp}, "say what is to be done": {Kind: change.Hand, Text: " "},
 		"is for the component web-manager": {Kind: change.Install, File: "rc6-web-2.4.zip"}, "no component": {Kind: change.Component, File: "rc6-F2.12.fw"}} {
-		_, err := s.resolve(f, "RC-6", []change.Asked{o})
+		_, err := s.resolve(f, "RC-6", nil, []change.Asked{o})
 		assert.ErrorContains(t, err, says)
 	}
-	plain, err := s.resolve(f, "RC-6", []change.Asked{{Kind: change.Drain}})
+	plain, err := s.resolve(f, "RC-6", nil, []change.Asked{{Kind: change.Drain}})
 	require.NoError(t, err)
 	assert.False(t, plain.firmware)
 }

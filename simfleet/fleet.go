@@ -32,6 +32,7 @@ import (
 	"verimorph/simfleet/pellworth"
 	"verimorph/simfleet/releasesite"
 	"verimorph/simfleet/shellbox"
+	"verimorph/simfleet/strandline"
 	"verimorph/simfleet/tarnholm"
 )
 
@@ -68,8 +69,8 @@ type Device struct {
 	Units    []shellbox.UnitSpec  `yaml:"units,omitempty"`   // beside the first one: of a stack or a chassis
 	// Followers are boxes that follow it; said of the first one of a pair or cluster.
 	Followers []Followers `yaml:"followers,omitempty"`
-	Seats     int         `yaml:"seats,omitempty"` // how many may follow it
-	Through  string               `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
+	Seats     int         `yaml:"seats,omitempty"`   // how many may follow it
+	Through   string      `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
@@ -100,10 +101,11 @@ func (d *Device) followers() (out []shellbox.FollowerSpec, err error) {
 
 // behaviours are the makers whose boxes have a command line that is a table of commands.
 var behaviours = map[string]func(model string) (shellbox.Behaviour, bool){
-	"Brackmoor": brackmoor.Behaviour,
-	"Gullwire":  gullwire.Behaviour,
-	"Ostrevin":  ostrevin.Behaviour,
-	"Pellworth": pellworth.Behaviour,
+	"Brackmoor":  brackmoor.Behaviour,
+	"Gullwire":   gullwire.Behaviour,
+	"Ostrevin":   ostrevin.Behaviour,
+	"Pellworth":  pellworth.Behaviour,
+	"Strandline": strandline.Behaviour,
 }
 
 // OpenShellBox loads or makes a box of one of those makers.

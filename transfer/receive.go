@@ -296,7 +296,7 @@ func (r *Receiver) serveConn(c net.Conn, key ssh.Signer) {
 				}
 				if ok {
 					h := &sftpTake{r: r, token: token}
-					s := sftp.NewRequestServer(ch, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h}, sftp.WithRSAllocator())
+					s := sftp.NewRequestServer(ch, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h})
 					_ = s.Serve()
 					_ = ch.Close()
 					if h.d != nil {

@@ -160,15 +160,7 @@ func (j *Job) bringBack(hop int) (out []Step) {
 	}
 	wait(false, "Wait for "+j.called()+" to join")
 	served := slices.DeleteFunc(slices.Clone(j.Children), func(c ChildOf) bool { return !all.Served(&c) })
-	waves := Waves(served, j.Can.Children.Drain)
-	for i, names := range waves {
-		s := j.step(hop, RestartChildren, ChildParams{Names: names})
-		s.Title = fmt.Sprintf("Restart %s, wave %d of %d", j.called(), i+1, len(waves))
-		if len(names) == 1 {
-			s.Title = "Restart " + names[0]
-		}
-		out = append(out, s)
-	}
+	out = append(out, j.waves(hop, served, nil)...)
 	wait(true, "Wait for "+j.called()+" on the release")
 	return out
 }
@@ -190,6 +182,41 @@ func AddChildImages(f *catalog.Family, now *portrait.Portrait, p *path.Path) {
 			}
 		}
 	}
+}
+
+// waves are the steps in which children start anew; file is the image that they get, nil that of the hop.
+func (j *Job) waves(hop int, children []ChildOf, file *File) (out []Step) {
+	waves := Waves(children, j.Can.Children.Drain)
+	for i, names := range waves {
+		s := j.step(hop, RestartChildren, ChildParams{Names: names, File: file})
+		s.Title = fmt.Sprintf("Restart %s, wave %d of %d", j.called(), i+1, len(waves))
+		if len(names) == 1 {
+			s.Title = "Restart " + names[0]
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// childImage lists the steps that bring an image onto the children of its model, through the device that they follow, which stays as it is.
+func (j *Job) childImage(p ChildParams) (out []Step) {
+	mine := slices.DeleteFunc(slices.Clone(j.Children), func(c ChildOf) bool { return c.Model != p.File.Model })
+	for _, c := range mine {
+		p.Names = append(p.Names, c.Name)
+	}
+	if j.Can.Children.Files {
+		out = j.bring(0, p.File)
+	}
+	if j.Can.Children.Preload {
+		s := j.step(0, Preload, p)
+		s.Title = "Preload " + j.called()
+		out = append(out, s)
+	}
+	out = append(out, j.waves(0, mine, p.File)...)
+	p.Release = true
+	s := j.step(0, AwaitChildren, p)
+	s.Title = "Wait for " + j.called() + " on " + p.File.Version
+	return append(out, s)
 }
 
 // ChildRole is the role of an image of a path that is for children of a model.

@@ -160,7 +160,7 @@ var Kinds = []Spec{
 	// Of devices with several units: what was installed is on every one of them.
 	{Kind: Spread, Title: "Spread to all units", Writes: true, Duration: "install", OnlyOnce: true},
 	// Of controllers: their children fetch the new image while they work.
-	{Kind: Preload, Title: "Preload children", Writes: true},
+	{Kind: Preload, Title: "Preload children", Writes: true, Params: typed[ChildParams]()},
 	// The go/no-go check, right before the point of no return.
 	{Kind: GoNoGo, Title: "Go/no-go check", Duration: "check"},
 	// Let running work finish.
@@ -202,7 +202,8 @@ var Kinds = []Spec{
 	// Of controllers: their children have joined again, or run the release besides.
 	{Kind: AwaitChildren, Title: "Wait for children", Writes: true, Params: typed[ChildParams](), Returning: true},
 	// Of controllers: some of their children start anew, so that no place is without.
-	{Kind: RestartChildren, Title: "Restart children", Writes: true, Params: typed[ChildParams]()},
+	{Kind: RestartChildren, Title: "Restart children", Writes: true, Params: typed[ChildParams](),
+		Alone: &Alone{Takes: TakesImage, Help: "bring an image onto those that follow the device, in waves", Lacks: verb("restart-child", func(can *Abilities) bool { return can.Children.Restart })}},
 	{Kind: Undrain, Title: "Return to service", Writes: true, Duration: "choose-slot",
 		Alone: &Alone{Help: "take new work again", Once: true, Lacks: verb("drain", func(can *Abilities) bool { return can.Drain })}},
 	// Remove the files that were sent.

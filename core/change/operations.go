@@ -36,6 +36,7 @@ type OperationsJob struct {
 	Slots      map[string]string // what each slot holds that can be started, by name
 	Next       string            // what the next start is from, when that is not what runs; "" otherwise
 	Lacks      func(sha256 string) bool
+	Children   []ChildOf // that follow the device
 	Operations []Operation
 }
 
@@ -49,7 +50,7 @@ func DraftOperations(a OperationsJob) (plan *Plan, in, to string, err error) {
 	if f == nil {
 		f = &catalog.Family{}
 	}
-	j := Job{Family: f, Can: a.Can, Pace: a.Pace, Lacks: a.Lacks, Path: &path.Path{}}
+	j := Job{Family: f, Can: a.Can, Pace: a.Pace, Lacks: a.Lacks, Children: a.Children, Path: &path.Path{}}
 	in, to = a.From, a.From
 	plan = &Plan{Steps: []Step{j.step(-1, Readings)}}
 	var steps []Step
@@ -101,6 +102,9 @@ func DraftOperations(a OperationsJob) (plan *Plan, in, to string, err error) {
 	}
 	plan.Steps = append(append(append(plan.Steps, j.step(0, Check)), steps...), j.verify())
 	number(plan.Steps)
+	if seen[RestartChildren] {
+		plan.Children = j.ChildrenOf()
+	}
 	plan.Back = []Back{{Way: BackNotNeeded, Text: "the device goes on running what it runs"}}
 	if to != a.From || seen[ChooseSlot] && seen[Restart] {
 		plan.Back = []Back{{Way: BackBySlot, Text: fmt.Sprintf("start the installation of %s again, which stays in its slot", a.From), Steps: j.backBySlot(0)}}
@@ -161,6 +165,9 @@ func (o *Operation) fits(can *Abilities, seen map[Kind]bool) error {
 	if o.Kind == RemoveSlot && seen[ChooseSlot] || o.Kind == ChooseSlot && seen[RemoveSlot] {
 		return fmt.Errorf("%s: what another installation was chosen in place of is the way back; delete copies with a change of its own", o.Kind)
 	}
+	if p, ok := o.Params.(ChildParams); ok && p.File != nil && p.File.Model == "" {
+		return fmt.Errorf("%s: %s is for no model that follows the device", o.Kind, p.File.Name)
+	}
 	if spec.Alone.Lacks != nil {
 		if what := spec.Alone.Lacks(can, o); what != "" {
 			return fmt.Errorf("%s: %s", o.Kind, what)
@@ -210,6 +217,8 @@ func (j *Job) operation(o *Operation, chosen bool, version string) (out []Step) 
 			steps = steps[len(steps)-1:]
 		}
 		return steps
+	case ChildParams:
+		return j.childImage(p)
 	case InstallParams:
 		out = append(j.bring(0, file), s)
 		if j.Can.Unpack {

@@ -27,10 +27,11 @@ type ComponentParams struct {
 	Units UnitScope `json:"units,omitempty"`
 }
 
-// ChildParams are those of children and restart-children.
+// ChildParams are those of preload, children and restart-children.
 type ChildParams struct {
-	Names   []string `json:"names,omitempty"`   // of restart-children; none: all
+	Names   []string `json:"names,omitempty"`   // none: all
 	Release bool     `json:"release,omitempty"` // of children: they run the release, and have not only joined
+	File    *File    `json:"file,omitempty"`    // of a change that only concerns them: the image that they get; nil: that of the hop
 }
 
 // UnitParams are those of restart-units.
@@ -125,6 +126,8 @@ func fileOf(p Params) *File {
 	case ComponentParams:
 		return p.File
 	case SlotParams:
+		return p.File
+	case ChildParams:
 		return p.File
 	}
 	return nil

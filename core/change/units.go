@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"verimorph/core/catalog"
+	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/core/prove"
 )
@@ -82,7 +83,15 @@ func (j *Job) rolls(hop int) bool {
 		return false
 	}
 	h := &j.Path.Hops[hop]
+	if h.Config == catalog.ConfigReset || slices.ContainsFunc(h.Components, j.restartsAll) { // it goes down as a whole besides
+		return false
+	}
 	return j.GetOn == nil || j.GetOn(h.From.String(), h.To.String())
+}
+
+// restartsAll reports whether a component needs a restart of the whole device, and not only the restarts of units that come anyway.
+func (j *Job) restartsAll(c path.Component) bool {
+	return c.Trigger == catalog.TriggerRestart && !(c.Order == "before" && j.byUnit(c.Name))
 }
 
 // start lists the steps by which what was chosen is started, on a device with units, up to where its version is confirmed.
@@ -168,6 +177,8 @@ type unitWalk struct {
 	hop    int
 	active int // unit that serves, from 0; -1: none that is known
 	steps  []prove.Step
+	// compared: the one that serves has shown the release.
+	compared bool
 }
 
 // parts is how many effects a step has at most: five on each unit, and one more.
@@ -187,7 +198,7 @@ func (w *unitWalk) plan(steps []Step) *prove.Plan {
 		p.Rules.Quorum = 1
 		p.Back = w.back(w.parts())
 	}
-	if w.j.GetOn != nil {
+	if w.j.GetOn != nil && !dark { // together, one that comes back with the old release does not join the others
 		p.Rules.GetOn = func(a, b int) bool { return w.j.GetOn(p.Rules.Versions[a], p.Rules.Versions[b]) }
 	}
 	for i, u := range w.j.Units {
@@ -230,7 +241,7 @@ func (w *unitWalk) step(s *Step) {
 			add(i, prove.Down, 0)
 			add(i, prove.Up, 0)
 			add(i, prove.Sync, 0)
-			if Of[UnitParams](s).Units == RestOfUnits { // the one that serves has shown the release, and this one follows it
+			if w.compared { // the one that serves has shown the release, and this one follows it
 				add(i, prove.Shows, 0)
 			}
 		}
@@ -238,6 +249,7 @@ func (w *unitWalk) step(s *Step) {
 		w.active = w.scope(OneUnit)[0]
 		add(w.active, prove.Switch, 0)
 	case s.Kind == Settle:
+		w.compared = true
 		add(max(w.active, 0), prove.Shows, 0)
 	}
 }

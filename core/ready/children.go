@@ -100,11 +100,11 @@ func (f *ChildFacts) seats(add adder) {
 	switch {
 	case f.Seats == 0 && waiting+len(unstated) == 0:
 	case f.Seats == 0:
-		add(Seats, title, Pass, "", "%d new ones are let in; how many it may have is not known, since the device does not say%s", waiting, rest)
+		add(Seats, title, Pass, "", "%d more are let in; how many it may have is not known, since the device does not say%s", waiting, rest)
 	case follow+waiting > f.Seats:
-		add(Seats, title, Stop, "obtain licences for them, or let fewer in", "it may have %d, %d follow it and %d new ones are to be let in%s", f.Seats, follow, waiting, rest)
+		add(Seats, title, Stop, "obtain licences for them, or let fewer in", "it may have %d; %d follow it, and %d more are to be let in%s", f.Seats, follow, waiting, rest)
 	default:
-		add(Seats, title, Pass, "", "it may have %d, %d follow it and %d new ones are let in%s", f.Seats, follow, waiting, rest)
+		add(Seats, title, Pass, "", "it may have %d; %d follow it, and %d more are let in%s", f.Seats, follow, waiting, rest)
 	}
 }
 
@@ -116,7 +116,7 @@ func (f *ChildFacts) places(add adder) {
 	case f.AtOnce:
 		add(Places, title, Warn, "accept it, when that is what the window is for", "all %d start anew by themselves when the device is back, at every place at once: %s", len(f.Want), last)
 	case len(f.Alone) > 0:
-		add(Places, title, Warn, "accept it, when that is what the window is for", "%d places have one only, and are without while that starts anew, %s: %s", len(f.Alone), last, First(placed(f.Alone)))
+		add(Places, title, Warn, "accept it, when that is what the window is for", "a place with one only is without while that starts anew, %s: %s", last, First(placed(f.Alone)))
 	default:
 		add(Places, title, Pass, "", "they start anew in waves; at every place others serve meanwhile")
 	}

@@ -110,7 +110,11 @@ func (f *UnitFacts) room(add adder) {
 			}
 			add(name, title, Stop, remedy, "%s takes %s, and %s of %s are free", f.Goal, MiB(f.Need), MiB(u.Room.Free+f.Freed[u.Name]), MiB(u.Room.Total))
 		default:
-			add(name, title, Pass, "", "%s takes %s, and %s of %s are free", f.Goal, MiB(f.Need), MiB(u.Room.Free), MiB(u.Room.Total))
+			more := ""
+			if n := f.Freed[u.Name]; n > 0 {
+				more = fmt.Sprintf(", and the change frees %s first", MiB(n))
+			}
+			add(name, title, Pass, "", "%s takes %s; %s of %s are free%s", f.Goal, MiB(f.Need), MiB(u.Room.Free), MiB(u.Room.Total), more)
 		}
 	}
 }

@@ -4,6 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -45,6 +48,7 @@ type Herd struct {
 	mu     sync.Mutex
 	file   string
 	factor float64
+	turn   int // whose turn it is to pass something on
 	St     herdState
 }
 
@@ -52,8 +56,9 @@ type herdState struct {
 	Followers []follower
 	Seats     int
 	Faults    box.Faults
-	CutOff    int // users that were cut off, since theirs was started anew undrained
-	Worst     int // most of one place that were away at once, of those places that have several
+	CutOff    int       // how often users were cut off, since theirs was started anew undrained
+	Lost      time.Time // until then what goes through is lost: nobody has noticed yet that one is gone
+	Worst     int       // most of one place that were away at once, of those places that have several
 }
 
 type follower struct {
@@ -164,6 +169,7 @@ func (h *Herd) start(i int, to string, t *Followers) {
 	h.tidy(i, t)
 	if t.Drains && (!f.Resting || h.ago(f.RestAt) < t.Empty) {
 		h.St.CutOff++
+		h.St.Lost = time.Now().Add(200 * time.Millisecond)
 	}
 	f.Starts++
 	f.BootAt = time.Now()
@@ -195,6 +201,44 @@ func (h *Herd) worst(t *Followers) {
 			h.St.Worst++
 		}
 	}
+}
+
+// passes is the name of a follower that takes what comes new; "" when there is none, or nobody has noticed yet that one is gone.
+func (h *Herd) passes(t *Followers) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if time.Now().Before(h.St.Lost) {
+		return ""
+	}
+	for k := range h.St.Followers {
+		i := (k + h.turn) % len(h.St.Followers)
+		if h.serving(i, t) && !h.hits(FollowerSilent, i) && !h.hits(FollowerGone, i) {
+			h.turn = i + 1
+			return h.St.Followers[i].Name
+		}
+	}
+	return ""
+}
+
+// Through opens an address behind those that follow a box. What is asked there over HTTP is answered with the name of the one that passes it on, or lost. It is
+// closed by the function that it returns.
+func (b *Box) Through(address string) (stop func(), at string, err error) {
+	if b.herd == nil {
+		return nil, "", errors.New("nothing follows it")
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, "", err
+	}
+	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		name := b.herd.passes(b.m.Firmware.Followers)
+		if name == "" {
+			panic(http.ErrAbortHandler) // closes the connection
+		}
+		_, _ = io.WriteString(w, name)
+	})}
+	go func() { _ = s.Serve(l) }()
+	return func() { _ = s.Close() }, l.Addr().String(), nil
 }
 
 // readyFor is how long the box has been ready. The caller holds the lock.
@@ -396,4 +440,3 @@ func Named(name, model, serial string, n int, places ...string) (out []FollowerS
 	}
 	return out
 }
-
