@@ -188,7 +188,10 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 
 // join makes a pair of a device and the one that stands by for it, or a cluster of those that name the same one.
 func (f *Fleet) join(d *Device, all []Device) error {
-	if b, ok := f.boxes[d.Name].(*shellbox.Box); ok && d.Through == "" {
+	if b, ok := f.boxes[d.Name].(*shellbox.Box); ok {
+		if d.Through != "" {
+			f.through[d.Name] = d.Through
+		}
 		return f.group(b, d, all)
 	}
 	var boxes []*tarnholm.Box
@@ -288,7 +291,9 @@ func (f *Fleet) Start() error {
 		all = append(all, f.boxes[name].Access())
 	}
 	for name, address := range f.through {
-		stop, _, err := f.boxes[name].(*tarnholm.Box).Through(address)
+		stop, _, err := f.boxes[name].(interface {
+			Through(address string) (stop func(), at string, err error)
+		}).Through(address)
 		if err != nil {
 			f.Stop()
 			return fmt.Errorf("device %s: through: %w", name, err)

@@ -382,6 +382,12 @@ var sites = map[string][2]string{
 	"control-rt2":     {"Control room", "sftp"},
 	"gullnes-lb1":     {"Gullnes", "sftp"},
 	"vesterkai-core1": {"Vesterkai terminal", "pull-sftp"},
+	"hollen-sw1":      {"Pier Hollen", "pull-sftp"},
+	"innersund-wc1":   {"Innersund", "pull-sftp"},
+	"innersund-wc2":   {"Innersund", "pull-sftp"},
+	"control-td1":     {"Control room", "pull-sftp"},
+	"control-td2":     {"Control room", "pull-sftp"},
+	"control-td3":     {"Control room", "pull-sftp"},
 }
 
 func loadDevices(ctx context.Context) error {

@@ -33,7 +33,7 @@ backup:
 	assert.Nil(t, d)
 	assert.Equal(t, `d.yaml:1:1: doubt: refusals: are missing; what the device refuses is not told from what it does (say how the device says no)
 d.yaml:3:9: error: prompt: ".*" fits an empty line (a prompt is the whole last line, such as 'NAME> ')
-d.yaml:5:25: doubt: portrait: who: nobody reads the group "sreial" (known here: name, maker, model, serial, version, generation, slot, next, second, uptime, started, services, unsaved, total, free, work, service, role, mate, ensemble, sync)
+d.yaml:5:25: doubt: portrait: who: nobody reads the group "sreial" (known here: name, maker, model, serial, version, generation, slot, next, second, uptime, started, services, unsaved, total, free, work, service, role, mate, ensemble, sync, seats)
 d.yaml:6:24: error: portrait: list: there is no table "fils"; known and near: files
 d.yaml:7:42: error: portrait: rooms: match has no group storage, which each row of storages has
 d.yaml:8:26: error: portrait: parts: match without rows (name the table in rows)
@@ -48,6 +48,22 @@ d.yaml:16:5: error: backup: part "a": by "pigeon" is none of sftp, scp, cli, net
 	assert.Len(t, found, 2, "what was not read is not checked")
 	_, found = Check("d.yaml", []byte("format: [\n"))
 	assert.Len(t, found, 1)
+}
+
+// Units and children that nothing tells of cannot be dealt with.
+func TestVerbsOfUnitsAndChildren(t *testing.T) {
+	head := "format: verimorph-dialect/2\ndialect: d\nprompt: '\\w+> '\nrefusals: [{match: no, kind: refused}]\nportrait:\n  - {send: who, fields: '(?P<model>\\S+) (?P<version>\\S+)'}\n"
+	for text, says := range map[string]string{
+		"verbs: {spread: {send: share}}": "verbs: spread: nothing in the portrait tells which units there are",
+		"  - {send: u, rows: units, match: '(?P<unit>\\d)'}\nverbs: {hand-over: {send: pass}}": "verbs: hand-over: nothing says when a unit could take over",
+		"  - {send: u, rows: units, match: '(?P<unit>\\d)'}":                                   "unit-states: without good no unit is known to be well",
+		"verbs: {restart-child: {send: 'boot {child}'}}":                                       "verbs: restart-child: nothing in the portrait tells which children there are",
+		"verbs: {drain-child: {send: 'rest {child}'}}":                                         "drain-child, undrain-child and child-states: drained belong together",
+		"  - {send: u, rows: children, match: '(?P<child>\\d)'}":                               "child-states: without good no child is known to have joined",
+	} {
+		_, found := Check("d.yaml", []byte(head+text+"\n"))
+		assert.Contains(t, found.Error(), says, text)
+	}
 }
 
 // The dialects that ship have no finding.
@@ -78,7 +94,7 @@ func TestCoverage(t *testing.T) {
 		assert.Equal(t, want, got, name)
 	}
 	for verb := range verbParams {
-		if verb != "undrain" { // it goes with drain
+		if verb != "undrain" && verb != "undrain-child" { // they go with drain and drain-child
 			assert.Contains(t, has, "verb "+verb)
 		}
 	}

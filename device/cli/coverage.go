@@ -38,6 +38,10 @@ var covered = []Coverage{
 	{Kind: "verb", Name: "bring-along", Without: "a unit that missed an update is brought to the release of the others by hand"},
 	{Kind: "verb", Name: "clean-unit", Without: "files on a unit are removed by hand"},
 	{Kind: "verb", Name: "update-unit", Without: "firmware beside the main image is updated on all units at once"},
+	{Kind: "verb", Name: "preload", Without: "boxes that follow the device fetch their image only when they start anew"},
+	{Kind: "verb", Name: "restart-child", Without: "boxes that follow the device start anew by themselves, all at once"},
+	{Kind: "verb", Name: "authorise", Without: "new boxes are let join by hand"},
+	{Kind: "verb", Name: "drain-child", Without: "boxes that follow the device are not taken out of service before they start anew"},
 	{Kind: "verb", Name: "drain", Without: "the device is not taken out of service before a restart"},
 	{Kind: "verb", Name: "update-component", Without: "firmware beside the main image is updated by hand"},
 	{Kind: "verb", Name: "power-cycle", Without: "the power of a part is switched by hand"},
@@ -56,6 +60,7 @@ var covered = []Coverage{
 	{Kind: "table", Name: "parts", Without: "the health of fans, supplies and cards is not known"},
 	{Kind: "table", Name: "variables", Without: "boot variables are not checked"},
 	{Kind: "table", Name: "units", Without: "a stack or chassis counts as one box: its units are neither looked at nor waited for"},
+	{Kind: "table", Name: "children", Without: "boxes that follow the device are neither looked at nor waited for"},
 	{Kind: "table", Name: "licences", Without: "whether the licences for a release are there is not known"},
 }
 

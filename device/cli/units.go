@@ -75,6 +75,9 @@ var unitVerbs = []string{"spread", "bring-along", "clean-unit", "restart-unit", 
 
 func (c *checker) units() {
 	d := c.d
+	if d.Verbs["hand-over"].given() && d.UnitStates.Hot.Regexp == nil {
+		c.wrong(under("verbs", "hand-over"), "add unit-states: {hot: PATTERN}", "verbs: hand-over: nothing says when a unit could take over, so none ever would")
+	}
 	if d.tells("units") {
 		if d.UnitStates.Good.Regexp == nil {
 			c.doubt(under("portrait"), "add unit-states: {good: PATTERN}", "unit-states: without good no unit is known to be well, so a change waits for it in vain")
