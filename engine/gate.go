@@ -180,10 +180,14 @@ func (r *run) cutsOff(s *store.Step) bool {
 		s.Plan.Kind == change.PowerCycle && !s.Plan.ByHand()
 }
 
-// between reports whether the device is between two installations already: another one was started in the hop of a step, before it.
+// between reports whether the device is between two installations already: another one was started in the hop of a step, before it, or on one of its units.
 func (r *run) between(s *store.Step) bool {
 	for i := range r.c.Steps {
 		st := &r.c.Steps[i]
+		begun := st.State != change.StepWaiting && st.State != change.StepSkipped
+		if st.Plan.Kind == change.RestartUnits && st.Plan.Number <= s.Plan.Number && st.Plan.Hop == s.Plan.Hop && !st.Plan.Back && begun {
+			return true
+		}
 		if st.Plan.Number < s.Plan.Number && st.Plan.Hop == s.Plan.Hop && !st.Plan.Back && st.State == change.StepDone && r.starts(st) {
 			return true
 		}

@@ -258,7 +258,8 @@ func TestStrikesInEveryStepOfUnits(t *testing.T) {
 		"chassis":    {chassis, "11.2.7"},
 		"controller": {controller, "8.5.5"},
 	} {
-		for strike, hit := range strikes {
+		for _, strike := range []string{"another worker takes over", "the network is away for a while"} {
+			hit := strikes[strike]
 			t.Run(name+", "+strike, func(t *testing.T) {
 				t.Parallel()
 				s := (&subject{field: c.of(t), to: c.to}).wired()

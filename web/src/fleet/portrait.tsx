@@ -86,7 +86,7 @@ function Children({ of, well }: { of: S["Child"][]; well: number }) {
       <summary className="cursor-pointer font-semibold">
         Followed by {of.length}, of which {well} have joined
       </summary>
-      <div className="mt-1 max-h-96 overflow-auto" tabIndex={0} role="region" aria-label="Boxes that follow it">
+      <div className="mt-1">
         <table className="w-full">
           <thead className="text-left text-xs text-slate-600 dark:text-slate-400">
             <tr>
