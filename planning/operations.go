@@ -29,7 +29,9 @@ func (s *Planner) draftOperations(ctx context.Context, by access.Actor, d store.
 	f := cat.FamilyOfModel(p.Model)
 	var children []string // models
 	for _, c := range p.Children {
-		children = append(children, c.Model)
+		if !slices.Contains(children, c.Model) {
+			children = append(children, c.Model)
+		}
 	}
 	r, err := s.resolve(f, p.Model, children, asked)
 	if err != nil {

@@ -336,10 +336,15 @@ func FetchAll(s *Shell, a map[string]string) error {
 	return err
 }
 
-// StartFollower starts one anew, with the release of the box.
+// StartFollower starts one anew, with what it fetched, else with the release of the box.
 func StartFollower(s *Shell, a map[string]string) error {
 	return s.follower(a["child"], func(b *Box, h *Herd, i int) error {
-		h.start(i, b.version(), b.m.Firmware.Followers)
+		h.tidy(i, b.m.Firmware.Followers)
+		to := b.version()
+		if next := h.St.Followers[i].Next; next != "" { // what it was told to fetch
+			to = next
+		}
+		h.start(i, to, b.m.Firmware.Followers)
 		return nil
 	})
 }
