@@ -60,7 +60,7 @@ func TestAStackByTheClient(t *testing.T) {
 	ctx := browser(t)
 	do := doer(t, ctx)
 	do(chromedp.Navigate("http://"+e.url+"/devices/hollen-sw1"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
-		text("#units", "L24-30417"), text("#units", "in step"))
+		text("#units", "L24-30417"), text("#units", "in step"), shot("stack"), chromedp.Navigate("http://"+e.url+"/changes/2"), text("#proof", "The order is proved"), shot("stack-change"))
 }
 
 // controllers are two of them as a pair, with access points at five places and one that is alone at its own.

@@ -171,7 +171,10 @@ func concerns(c *store.Change) (out []string) {
 	}
 	if f := c.Children; f != nil {
 		text := fmt.Sprintf("%d %s follow it; they start anew in waves, so that others serve at every place", len(f.Children), f.Called)
-		if f.AtOnce {
+		switch {
+		case f.OneByOne:
+			text = fmt.Sprintf("%d %s follow it; one by one they are drained and start anew", len(f.Children), f.Called)
+		case f.AtOnce:
 			text = fmt.Sprintf("%d %s follow it; they start anew by themselves, all at once", len(f.Children), f.Called)
 		}
 		out = append(out, text)

@@ -44,7 +44,8 @@ type Children struct {
 	Authorise []string          `json:"authorise,omitempty"` // serials, and ranges of them, of new ones that are let join
 	Alone     []string          `json:"alone,omitempty"`     // places with one of them, which is without while that starts anew
 	Called    string            `json:"called"`
-	AtOnce    bool              `json:"atOnce,omitempty"` // they start anew by themselves, all at once
+	OneByOne  bool              `json:"oneByOne,omitempty"` // each is drained before it starts anew
+	AtOnce    bool              `json:"atOnce,omitempty"`   // they start anew by themselves, all at once
 }
 
 // ChildrenIn are the children that a device shows by their names.
@@ -73,7 +74,7 @@ func (j *Job) ChildrenOf() *Children {
 	if !j.followed() {
 		return nil
 	}
-	out := &Children{Children: j.Children, Authorise: j.Authorise, Called: j.called(), AtOnce: !j.Can.Children.Restart, Dropped: map[string]string{}}
+	out := &Children{Children: j.Children, Authorise: j.Authorise, Called: j.called(), OneByOne: j.Can.Children.Drain, AtOnce: !j.Can.Children.Restart, Dropped: map[string]string{}}
 	if n := len(j.Path.Hops); n > 0 && j.Family != nil {
 		if to := j.Family.Release(j.Path.Hops[n-1].To); to != nil {
 			for _, c := range j.Children {

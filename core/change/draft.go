@@ -171,14 +171,17 @@ func (j *Job) step(hop int, kind Kind, p ...Params) Step {
 
 func (j *Job) span(name string) catalog.Span {
 	s, ok := j.Family.Durations[name]
-	if !ok && Kind(name).Is(Sync, AwaitUnits, Preload, AwaitChildren, RestartChildren) { // where nothing is said of it, as long as services take
-		s, ok = j.Family.Durations[string(Services)]
+	if like, given := lastsLike[Kind(name)]; !ok && given {
+		s, ok = j.Family.Durations[string(like)]
 	}
 	if !ok {
 		s = fallback
 	}
 	return j.Pace.Scale(s)
 }
+
+// lastsLike says which other kind of step tells how long one takes of which a catalogue says nothing.
+var lastsLike = map[Kind]Kind{Sync: Services, AwaitUnits: Services, Preload: Services, AwaitChildren: Services, RestartChildren: Services, Spread: Install, HandOver: Switch}
 
 func (j *Job) lacks(sum string) bool { return j.Lacks != nil && j.Lacks(sum) }
 

@@ -158,7 +158,7 @@ var Kinds = []Spec{
 	// What was installed, where that is an act of its own.
 	{Kind: Unpack, Title: "Unpack", Writes: true, Duration: "install", Params: typed[InstallParams](), OnlyOnce: true},
 	// Of devices with several units: what was installed is on every one of them.
-	{Kind: Spread, Title: "Spread to all units", Writes: true, Duration: "install", OnlyOnce: true},
+	{Kind: Spread, Title: "Spread to all units", Writes: true, OnlyOnce: true},
 	// Of controllers: their children fetch the new image while they work.
 	{Kind: Preload, Title: "Preload children", Writes: true, Params: typed[ChildParams]()},
 	// The go/no-go check, right before the point of no return.
