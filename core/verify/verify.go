@@ -57,6 +57,9 @@ func (v Value) String() string {
 		if len(v.Set) == 0 {
 			return "none"
 		}
+		if len(v.Set) > mostShown { // hundreds of access points
+			return fmt.Sprintf("%s and %d more, %d in all", strings.Join(v.Set[:someShown], ", "), len(v.Set)-someShown, len(v.Set))
+		}
 		return strings.Join(v.Set, ", ")
 	case Text:
 		if v.Text == "" {
@@ -65,6 +68,12 @@ func (v Value) String() string {
 	}
 	return v.Text
 }
+
+// Of a set with more than mostShown elements someShown are shown.
+const (
+	mostShown = 60
+	someShown = 12
+)
 
 // Readings are what came of readings, by name. One that nobody took is absent.
 type Readings map[string]Value

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 
@@ -229,4 +230,15 @@ func TestNothingToCompareWith(t *testing.T) {
 	}
 	_, evidence := judge(keeps, set("a"), set("a"))
 	assert.Equal(t, "it is there", evidence, "nothing new is not told")
+}
+
+// A set of hundreds is told by its first elements and how many there are.
+func TestALargeSetIsShort(t *testing.T) {
+	v := Value{Type: Set}
+	for i := range 500 {
+		v.Set = append(v.Set, fmt.Sprintf("ap%03d", i))
+	}
+	assert.Equal(t, "ap000, ap001, ap002, ap003, ap004, ap005, ap006, ap007, ap008, ap009, ap010, ap011 and 488 more, 500 in all", v.String())
+	v.Set = v.Set[:60]
+	assert.NotContains(t, v.String(), "more")
 }

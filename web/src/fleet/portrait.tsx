@@ -56,7 +56,7 @@ function Units({ of }: { of: S["Unit"][] }) {
       <tbody>
         {of.map((u) => (
           <tr key={u.name} className="border-t border-line dark:border-nightline">
-            <th scope="row" className="py-1 text-left font-medium">
+            <th scope="row" className="py-1 text-left text-base font-medium">
               {u.name}
             </th>
             <td>{u.role}</td>
@@ -157,9 +157,9 @@ export function Portrait({ d }: { d: Device }) {
           {p.slots.map((s) => (
             <div
               key={s.name}
-              className={`flex items-center gap-3 rounded-sm border px-3 py-1.5 ${s.running ? "border-2 border-brass dark:border-brasslight" : "border-line dark:border-nightline"}`}
+              className={`flex flex-wrap items-center gap-x-3 gap-y-1 rounded-sm border px-3 py-1.5 ${s.running ? "border-2 border-brass dark:border-brasslight" : "border-line dark:border-nightline"}`}
             >
-              <b>Slot {s.name}</b>
+              <b className="whitespace-nowrap">Slot {s.name}</b>
               <span className="font-mono">{s.version || "empty"}</span>
               <Muted>{[s.description, s.written, s.size && mib(s.size)].filter(Boolean).join(", ")}</Muted>
               <span className="ml-auto flex gap-1">
