@@ -143,7 +143,7 @@ func TestFiveHundredAccessPoints(t *testing.T) {
 	assert.Contains(t, e.must("change", "show", "1"), "500 of 500 follow")
 }
 
-// Through a controller: it stays as it is, and brings an image onto its access points. One of them is a device of its own here, and is asked itself.
+// Through a controller: it stays as it is, and brings an image onto its access points.
 func TestAnImageThroughAController(t *testing.T) {
 	t.Parallel()
 	wc := controllers()[0]

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -19,11 +20,12 @@ import (
 // Boxes that follow a device: they fetch the image beforehand, join again, and start anew in waves. One that hangs is named, and tried again; what cannot be
 // helped is for a person to accept.
 
-// Names under which it is accepted that the change goes on without some of them.
+// Names under which it is accepted that the change goes on without a child, with its name behind them: what is accepted of one is not accepted of another.
 const (
 	checkPreload  = "preload"
 	checkChildren = "children"
-	checkPlaces   = ready.Places
+	checkDrain    = "drain"
+	checkPlace    = "place" // with a place behind it: nobody serves there for a while
 )
 
 // childWait is how a step waits for children.
@@ -32,10 +34,12 @@ type childWait struct {
 	s     *store.Step
 	wants func(*portrait.Child) bool // what each of them has to show
 	again func(context.Context, *portrait.Child) error
-	check string   // under which it is accepted that some are missing
+	check string   // under which it is accepted that one is missing, with its name behind it
 	names []string // that it is about; nil: all that the change knows
-	tried map[string]int
-	at    map[string]time.Time // when each was told last
+	// careful: again interrupts whom it serves, so that it is not said to all of a place at once, and to none that would have to be drained.
+	careful, drains bool
+	tried           map[string]int
+	at              map[string]time.Time // when each was told last
 }
 
 // mostTries is how often a child that hangs is told again.
@@ -65,30 +69,36 @@ func childOf(p *portrait.Portrait, c *change.ChildOf) *portrait.Child {
 	return nil
 }
 
-// look waits once: which of the children do not show what they should, each in a few words.
-func (w *childWait) look(p *portrait.Portrait) (not []string, hung []*portrait.Child) {
+// A missing is a child that does not show what it should. child is nil when it is not there.
+type missing struct {
+	name, text string
+	child      *portrait.Child
+}
+
+// look says which of the children do not show what they should.
+func (w *childWait) look(p *portrait.Portrait) (not []missing) {
 	for _, c := range w.r.children(w.names) {
 		switch child := childOf(p, &c); {
 		case child == nil:
-			not = append(not, c.Name+" is not there")
+			not = append(not, missing{c.Name, c.Name + " is not there", nil})
 		case !w.wants(child):
-			not = append(not, child.Text())
-			if child.Passing != portrait.Yes {
-				hung = append(hung, child)
-			}
+			not = append(not, missing{c.Name, child.Text(), child})
 		}
 	}
-	if w.names == nil {
-		for i := range p.Children {
-			if child := &p.Children[i]; w.r.letIn(child) && !w.wants(child) {
-				not = append(not, child.Text())
-				if child.Passing != portrait.Yes {
-					hung = append(hung, child)
-				}
-			}
+	for i := range p.Children {
+		if child := &p.Children[i]; w.names == nil && w.r.letIn(child) && !w.wants(child) {
+			not = append(not, missing{child.Name, child.Text(), child})
 		}
 	}
-	return not, hung
+	return not
+}
+
+// texts are some children that are missing, in words.
+func texts(not []missing) (out []string) {
+	for _, m := range not {
+		out = append(out, m.text)
+	}
+	return out
 }
 
 // letIn reports whether a child is a new one that this change let join.
@@ -112,34 +122,40 @@ func (w *childWait) wait(ctx context.Context) error {
 		if err := r.authorise(ctx, s, p, w.at); err != nil {
 			return false, "", err
 		}
-		not, hung := w.look(p)
-		passed := r.e.since(began)
+		not, passed := w.look(p), r.e.since(began)
+		open := slices.DeleteFunc(slices.Clone(not), func(m missing) bool { return r.accepts(w.check + " " + m.name) })
 		switch {
 		case len(not) == 0:
 			return true, fmt.Sprintf("all %d%s", all, w.triedAgain()), nil
-		case passed > limit*3/10 && r.accepts(w.check): // nobody waits for those again
-			return true, fmt.Sprintf("%d of %d; accepted without: %s", all-len(not), all, some(not)), nil
+		case len(open) == 0 && passed > limit*3/10: // nobody waits for those again
+			return true, fmt.Sprintf("%d of %d; accepted without: %s", all-len(not), all, some(texts(not))), nil
 		case passed > limit*8/10:
-			return false, "", w.ask(p, not, all)
+			return false, "", w.ask(p, open, all)
 		}
 		if w.again != nil && passed > limit/10 {
-			if err := w.tryAgain(ctx, hung, limit/5); err != nil {
+			if err := w.tryAgain(ctx, p, open, limit/5); err != nil {
 				return false, "", err
 			}
 		}
-		return false, fmt.Sprintf("%d of %d; not yet: %s", all-len(not), all, some(not)), nil
+		return false, fmt.Sprintf("%d of %d; not yet: %s", all-len(not), all, some(texts(not))), nil
 	})
 }
 
-// tryAgain tells those that hang again, each a few times at most.
-func (w *childWait) tryAgain(ctx context.Context, hung []*portrait.Child, rest time.Duration) error {
-	for _, child := range hung {
-		if w.tried[child.Name] >= mostTries || w.r.e.since(w.at[child.Name]) < rest {
+// tryAgain tells those that hang again, each a few times at most. One that serves meanwhile is not told while nobody else serves at its place.
+func (w *childWait) tryAgain(ctx context.Context, p *portrait.Portrait, open []missing, rest time.Duration) error {
+	var away []string // who is told now
+	for _, m := range open {
+		child := m.child
+		if child == nil || child.Passing == portrait.Yes || w.tried[child.Name] >= mostTries || w.r.e.since(w.at[child.Name]) < rest {
 			continue
 		}
+		if serves := child.Good == portrait.Yes; w.careful && serves && (w.drains || len(w.r.wouldBeDark(p, append(away, child.Name))) > 0) {
+			continue
+		}
+		away = append(away, child.Name)
 		w.tried[child.Name]++
 		w.at[child.Name] = w.r.e.now()
-		if err := w.r.e.Store.NoteStep(ctx, w.r.lease, w.r.c.ID, w.s.Plan.Number, "tried again", child.Text()); err != nil {
+		if err := w.r.e.Store.NoteStep(ctx, w.r.lease, w.r.c.ID, w.s.Plan.Number, "tried again", m.text); err != nil {
 			return records(err)
 		}
 		if err := w.again(ctx, child); err != nil {
@@ -150,21 +166,20 @@ func (w *childWait) tryAgain(ctx context.Context, hung []*portrait.Child, rest t
 }
 
 func (w *childWait) triedAgain() string {
-	var names []string
-	for name := range w.tried {
-		names = append(names, name)
-	}
-	if len(names) == 0 {
+	if len(w.tried) == 0 {
 		return ""
 	}
-	slices.Sort(names)
-	return "; told again: " + some(names)
+	return "; told again: " + some(slices.Sorted(maps.Keys(w.tried)))
 }
 
-// ask asks a person whether the change goes on without those that are missing.
-func (w *childWait) ask(p *portrait.Portrait, not []string, all int) error {
-	q := change.Question{Kind: change.AskWarn, Step: w.s.Plan.Number, Checks: []string{w.r.named(w.check)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-		Text: fmt.Sprintf("%s: %d of %d are missing: %s. Each that could be was told %d times. See to them and answer retry, or accept to go on without them", w.s.Plan.Title, len(not), all, some(not), mostTries)}
+// ask asks a person whether the change goes on without those that are missing, each by its name.
+func (w *childWait) ask(p *portrait.Portrait, not []missing, all int) error {
+	q := change.Question{Kind: change.AskWarn, Step: w.s.Plan.Number, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+		Text: fmt.Sprintf("%s: %d of %d are missing: %s. Those that could be were told up to %d times. See to them and answer retry, or accept to go on without them",
+			w.s.Plan.Title, len(not), all, some(texts(not)), mostTries)}
+	for _, m := range not {
+		q.Checks = append(q.Checks, w.r.named(w.check+" "+m.name))
+	}
 	if w.r.canGoBack(p) {
 		q.Answers = append(q.Answers, change.GoBack)
 	}
@@ -282,8 +297,8 @@ func awaitChildren(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	if c.Profile().Abilities.Children.Restart {
-		w.again = r.restartChild
+	if can := c.Profile().Abilities.Children; can.Restart {
+		w.again, w.careful, w.drains = r.restartChild, true, can.Drain
 	}
 	if err := w.wait(ctx); err != nil || !release {
 		return err
@@ -293,7 +308,7 @@ func awaitChildren(r *run, ctx context.Context, s *store.Step) error {
 
 // seenOnChildren looks at those children that are devices of their own here: what the device says of them is held against what they say themselves.
 func (r *run) seenOnChildren(ctx context.Context, s *store.Step, to string) error {
-	var seen, otherwise []string
+	var seen, otherwise, checks []string
 	for _, x := range r.children(change.Of[change.ChildParams](&s.Plan).Names) {
 		d, err := r.e.Store.Device(ctx, x.Name)
 		if errors.Is(err, store.ErrNotFound) {
@@ -303,17 +318,22 @@ func (r *run) seenOnChildren(ctx context.Context, s *store.Step, to string) erro
 			return records(err)
 		}
 		p, err := r.e.Refresh(ctx, d, access.Carrying(r.c.ID))
-		switch {
-		case err != nil:
-			otherwise = append(otherwise, fmt.Sprintf("%s cannot be looked at: %s", x.Name, err))
-		case p.Version != to:
-			otherwise = append(otherwise, fmt.Sprintf("%s says that it runs %s", x.Name, p.Version))
-		default:
+		if err == nil && p.Version == to {
 			seen = append(seen, x.Name)
+			continue
+		}
+		if r.accepts(checkChildren + " " + x.Name) {
+			continue
+		}
+		checks = append(checks, r.named(checkChildren+" "+x.Name))
+		if err != nil {
+			otherwise = append(otherwise, fmt.Sprintf("%s cannot be looked at: %s", x.Name, err))
+		} else {
+			otherwise = append(otherwise, fmt.Sprintf("%s says that it runs %s", x.Name, p.Version))
 		}
 	}
-	if len(otherwise) > 0 && !r.accepts(checkChildren) {
-		return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(checkChildren)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+	if len(otherwise) > 0 {
+		return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: checks, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 			Text: fmt.Sprintf("%s: the device says that all run %s, and they do not say so themselves: %s", s.Plan.Title, to, some(otherwise))}, change.StepRunning}
 	}
 	if len(seen) > 0 {
@@ -378,12 +398,16 @@ func (r *run) placesServed(ctx context.Context, s *store.Step, names []string) e
 		if err != nil {
 			return false, "", err
 		}
-		dark := r.wouldBeDark(p, names)
+		dark := slices.DeleteFunc(r.wouldBeDark(p, names), func(place string) bool { return r.accepts(checkPlace + " " + place) })
 		switch {
-		case len(dark) == 0 || r.accepts(checkPlaces):
+		case len(dark) == 0:
 			return true, "at every place others serve meanwhile", nil
 		case r.e.since(began) > limit/2:
-			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(checkPlaces)},
+			var checks []string
+			for _, place := range dark {
+				checks = append(checks, r.named(checkPlace+" "+place))
+			}
+			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: checks,
 				Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 				Text:    fmt.Sprintf("%s: nobody would serve at %s, since the others there do not. See to them and answer retry, or accept it", s.Plan.Title, some(dark))}, change.StepRunning}
 		}
@@ -432,19 +456,16 @@ func (r *run) drainChild(ctx context.Context, s *store.Step, name string) error 
 			return false, "", final("%s went away while it was drained", name)
 		case child.Drained == portrait.Yes:
 			return true, name + " serves nobody", nil
-		case r.e.since(began) > limit*4/10 && r.accepts(checkDrain):
+		case r.e.since(began) > limit*4/10 && r.accepts(checkDrain+" "+name):
 			return true, fmt.Sprintf("%s; accepted that it is cut off", child.Text()), nil
 		case r.e.since(began) > limit*4/10:
-			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(checkDrain)},
+			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(checkDrain + " " + name)},
 				Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 				Text:    fmt.Sprintf("%s does not drain: %s. Nothing else was done to it. See to it and answer retry, or accept that those whom it serves are cut off", name, child.Text())}, change.StepRunning}
 		}
 		return false, child.Text(), nil
 	})
 }
-
-// checkDrain is the name under which it is accepted that those are cut off whom a child serves that does not drain.
-const checkDrain = "drain"
 
 // undrainChildren has children serve again, and waits until they do: the next one is not touched before.
 func (r *run) undrainChildren(ctx context.Context, s *store.Step, names []string) error {
@@ -571,11 +592,11 @@ func (r *run) childrenTogether(s *store.Step, members []portrait.Portrait) []ver
 	}
 	to := r.goal(s)
 	w := childWait{r: r, s: s, wants: func(c *portrait.Child) bool { return c.Good == portrait.Yes && c.Version == to }}
-	not, _ := w.look(&members[i])
+	not := w.look(&members[i])
 	res.Evidence = fmt.Sprintf("%d of %d follow %s and run %s", len(want)-len(not), len(want), members[i].Name, to)
 	if len(not) > 0 {
 		res.State = verify.Unmet
-		res.Evidence += ": " + some(not)
+		res.Evidence += ": " + some(texts(not))
 	}
 	return []verify.Result{res}
 }

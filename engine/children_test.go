@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"net"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,6 +12,7 @@ import (
 	"verimorph/internal/steady"
 	"verimorph/simfleet/box"
 	"verimorph/simfleet/shellbox"
+	"verimorph/store"
 )
 
 // controller is one with 24 access points at six places, and a seventh with one only.
@@ -77,6 +79,40 @@ func TestAccessPointsThatGoWrong(t *testing.T) {
 			assert.Zero(t, dark)
 		})
 	}
+}
+
+// Those that are devices of their own here are asked themselves: one says so, too, and one cannot be looked at, which is for a person to accept by its name.
+func TestChildrenAreAskedThemselves(t *testing.T) {
+	t.Parallel()
+	f := controller(t)
+	a := f.plain.Access()
+	ln, err := net.Listen("tcp", place())
+	require.NoError(t, err)
+	nobody := ln.Addr().String()
+	require.NoError(t, ln.Close())
+	for name, address := range map[string]string{"ap2": a.Address, "ap3": nobody} {
+		d := store.Device{Name: name, Address: address, Dialect: a.Dialect}
+		require.NoError(t, f.Store.AddDevice(t.Context(), d, []store.Credential{{Kind: KindPassword, Username: "hand"}}, func(_ *store.Credential, id int64) ([]byte, error) {
+			return SealCredential(f.Vault, id, Secret{Password: a.Password})
+		}))
+	}
+	f.start()
+	id := f.draft("8.5.5")
+	f.release(id)
+	f.asks(id, change.AskWarn, "a place with one only")
+	f.answer(id, change.Accept, "it is what the window is for")
+	asked := f.asks(id, change.AskWarn, "the device says that all run 8.5.5, and they do not say so themselves: ap3 cannot be looked at")
+	assert.Equal(t, []string{"children ap3"}, asked.Question.Checks)
+	f.answer(id, change.Accept, "it is reached from its own site only")
+	done := f.rest(id)
+	require.Equal(t, change.Done, done.State, failure(done))
+	journal, err := f.Store.Journal(t.Context(), id, 0, 1000)
+	require.NoError(t, err)
+	said := ""
+	for _, e := range journal {
+		said += e.Detail + "\n"
+	}
+	assert.Contains(t, said, "1 of them say so themselves")
 }
 
 // nodes are a controller with four forwarding nodes at two sites.
