@@ -34,7 +34,7 @@ func (j *Job) hop(i int) []Step {
 	if resets {
 		p.out = append(p.out, j.putBack(i)...)
 	}
-	if j.Can.Once && !j.Can.InPlace {
+	if p.once() && !j.Can.InPlace {
 		p.add(KeepSlot)
 	}
 	if !last && !j.Can.Media {
@@ -211,7 +211,7 @@ func (p *hopPlan) install() {
 		p.out = append(p.out, p.preload(p.number)...)
 		p.lastChecks()
 		p.add(ChooseSlot, func(s *Step) {
-			s.Params, s.Title = SlotParams{Once: can.Once, File: can.Called(Image(p.h))}, "Choose image for next start"
+			s.Params, s.Title = SlotParams{Once: p.once(), File: can.Called(Image(p.h))}, "Choose image for next start"
 		})
 	default:
 		p.add(Install)
@@ -219,7 +219,7 @@ func (p *hopPlan) install() {
 		p.addIf(p.several(), Spread)
 		p.out = append(p.out, p.preload(p.number)...)
 		p.lastChecks()
-		p.add(ChooseSlot, func(s *Step) { s.Params = SlotParams{Once: can.Once} })
+		p.add(ChooseSlot, func(s *Step) { s.Params = SlotParams{Once: p.once()} })
 	}
 	if !can.InPlace {
 		p.out = append(p.out, p.start(p.number, p.otherUnits())...)
@@ -240,6 +240,10 @@ func (p *hopPlan) otherUnits() (out []Step) {
 	}
 	return out
 }
+
+// once reports whether what is installed is chosen for one start first. Units that go one after the other start it one by one, so it is chosen for all of
+// their starts.
+func (p *hopPlan) once() bool { return p.Can.Once && !p.rolls(p.number) }
 
 // lastChecks adds what comes right before the point of no return.
 func (p *hopPlan) lastChecks() {

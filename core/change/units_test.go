@@ -15,6 +15,7 @@ import (
 // manned is a device with n units, of which one is active, along some versions.
 func manned(n, active int, versions ...string) Job {
 	j := bySlots(versions...)
+	j.Can.Once = true
 	j.Can.Units = UnitAbilities{Told: true, Spread: true, Restart: true, HandOver: true, Components: true}
 	for i := range n {
 		j.Units = append(j.Units, UnitOf{Name: fmt.Sprint(i + 1), Active: i+1 == active})
@@ -41,6 +42,9 @@ func TestUnitsGoOneAfterTheOther(t *testing.T) {
 			assert.Equal(t, slices.Concat(hop, hop), unitKinds(plan.Steps))
 			assert.True(t, plan.Units.Proof.Proved, "%d units, %d active: %+v", n, active, plan.Units.Proof)
 			assert.Empty(t, plan.Units.Dark)
+			for _, s := range plan.Steps {
+				assert.False(t, s.Once() || s.Kind == KeepSlot, "the next start only would be that of the first unit")
+			}
 			assert.Equal(t, []string{"choose-slot", "restart-unitsone", "hand-over", "restart-unitsrest", "units"}, unitKinds(plan.Back[0].Steps))
 		}
 	}
