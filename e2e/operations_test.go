@@ -255,7 +255,7 @@ func TestConsoleSingleSteps(t *testing.T) {
 		text("#paused", "Paused by engineer"), text("#unapproved", "approved again"), click("#approve"), click("#resume"), visible("#sure"), click("#sure"), text("#awaited", "expected: "), text("#state", "done"))
 
 	// What was configured on the newer version comes along to the older one.
-	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), click("#back"), text("#losses", "Going back from 5.4.2 to 5.0.7"), click("input[name=carry]"), click("#draft-back"), text("main", "Convert the configuration of now for 5.0.7"))
+	do(clickText("a", "Fleet"), clickText("a", "gullnes-fw1"), click("#back"), text("#losses", "Going back from 5.4.2 to 5.0.7"), click("input[name=carry]"), text("#carried", "Carried across"), click("#draft-back"), text("main", "Convert the configuration of now for 5.0.7"))
 
 	// Somebody else moved the device on meanwhile: the draft is made anew from where it stands.
 	moved := fmt.Sprint(e.draft2("gullnes-fw1", "-to", "5.2.3", "-reset"))

@@ -106,9 +106,9 @@ func TestControllersByTheClient(t *testing.T) {
 	assert.Contains(t, e.must("change", "show", "1"), "21 of 21 follow innersund-wc2 and run 8.5.5")
 }
 
-// A cluster of three controllers with 500 access points: all are preloaded, joined and verified.
+// A cluster of three controllers with 500 access points: all are preloaded, joined and verified. It has the machine to itself: what is asked of 500 of them so
+// often is no neighbour for tests that watch a page.
 func TestFiveHundredAccessPoints(t *testing.T) {
-	t.Parallel()
 	var boxes []simulated
 	var places []string
 	for i := range 60 {
