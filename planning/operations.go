@@ -128,6 +128,9 @@ func (s *Planner) resolve(f *catalog.Family, model string, children []string, as
 			if o.Params, err = imageParams(i, a.Kind, l); err != nil {
 				return nil, err
 			}
+			if p, ok := o.Params.(change.ChildParams); ok { // for the model that follows the device, of those that the image is for
+				p.File.Model = models[slices.IndexFunc(models, func(m string) bool { return slices.Contains(l.Models, m) })]
+			}
 			if a.Kind != change.Checksum && !s.Blobs.Has(l.SHA256) {
 				out.missing = append(out.missing, *l)
 			}
@@ -162,7 +165,6 @@ func imageParams(i int, k change.Kind, l *catalog.Listed) (change.Params, error)
 	file := &change.File{Name: l.File, SHA256: l.SHA256, Size: l.Size, Component: l.Part, Version: l.Version}
 	switch {
 	case k == change.RestartChildren:
-		file.Model = l.Models[0] // an image is for one model of children
 		return change.ChildParams{File: file}, nil
 	case k == change.Component && l.Part == "":
 		return nil, invalid("operation %d: %s is a main image, no component", i+1, l.File)

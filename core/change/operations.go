@@ -61,6 +61,9 @@ func DraftOperations(a OperationsJob) (plan *Plan, in, to string, err error) {
 		if err := o.fits(&a.Can, seen); err != nil {
 			return nil, "", "", err
 		}
+		if p, ok := o.Params.(ChildParams); ok && !slices.ContainsFunc(a.Children, func(c ChildOf) bool { return c.Model == p.File.Model }) {
+			return nil, "", "", fmt.Errorf("%s: %s is for no model that follows the device; refresh the device if one does by now", o.Kind, p.File.Name)
+		}
 		seen[o.Kind] = true
 		file := fileOf(o.Params)
 		if file != nil && o.Kind != Checksum && j.lacks(file.SHA256) {
@@ -164,9 +167,6 @@ func (o *Operation) fits(can *Abilities, seen map[Kind]bool) error {
 	}
 	if o.Kind == RemoveSlot && seen[ChooseSlot] || o.Kind == ChooseSlot && seen[RemoveSlot] {
 		return fmt.Errorf("%s: what another installation was chosen in place of is the way back; delete copies with a change of its own", o.Kind)
-	}
-	if p, ok := o.Params.(ChildParams); ok && p.File != nil && p.File.Model == "" {
-		return fmt.Errorf("%s: %s is for no model that follows the device", o.Kind, p.File.Name)
 	}
 	if spec.Alone.Lacks != nil {
 		if what := spec.Alone.Lacks(can, o); what != "" {

@@ -169,6 +169,27 @@ func TestWaves(t *testing.T) {
 	})
 }
 
+// An image goes onto the children of its model, and onto nobody else; where there is none of that model, nothing is drafted.
+func TestAnImageForChildren(t *testing.T) {
+	file := &File{Name: "b.img", Version: "2", Model: "B"}
+	a := OperationsJob{Can: Abilities{Children: ChildAbilities{Told: true, Preload: true, Files: true, Restart: true}}, Pace: Pace{Factor: 1}, From: "1",
+		Children: []ChildOf{{Name: "a1", Model: "A"}, {Name: "b1", Model: "B"}, {Name: "b2", Model: "B"}}, Operations: []Operation{{RestartChildren, ChildParams{File: file}}}}
+	plan, _, _, err := DraftOperations(a)
+	require.NoError(t, err)
+	var told []string
+	for _, s := range plan.Steps {
+		if s.Kind.Is(Preload, RestartChildren, AwaitChildren) {
+			p := Of[ChildParams](&s)
+			require.Equal(t, file, p.File)
+			told = append(told, fmt.Sprint(s.Kind, p.Names))
+		}
+	}
+	assert.Equal(t, []string{"preload[b1 b2]", "restart-children[b1]", "restart-children[b2]", "children[b1 b2]"}, told)
+	a.Children = a.Children[:1]
+	_, _, _, err = DraftOperations(a)
+	assert.ErrorContains(t, err, "b.img is for no model that follows the device; refresh the device if one does by now")
+}
+
 func TestStatedSerials(t *testing.T) {
 	stated := []string{"AP31-0007", "AP31-0100..AP31-0199", "9..12"}
 	for serial, want := range map[string]bool{"AP31-0007": true, "AP31-0100": true, "AP31-0199": true, "AP31-0200": false, "AP31-150": false, "AP31-00150": false, "XP31-0150": false,
