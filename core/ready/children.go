@@ -45,7 +45,7 @@ func (f *ChildFacts) checks(add adder) {
 	for _, model := range slices.Sorted(maps.Keys(f.Dropped)) {
 		d := f.Dropped[model]
 		add(Drops+" "+model, "Left behind", Warn, "replace them first, or accept that they stay away",
-			"%s; %d of model %s do not come back: %s", d.Why, len(d.Names), model, First(d.Names))
+			"%s; %d of model %s do not come back: %s", d.Why, len(d.Names), model, First(d.Names, ", "))
 	}
 	f.seats(add)
 	f.places(add)
@@ -73,7 +73,7 @@ func (f *ChildFacts) there(add adder) {
 	}
 	title := strings.ToUpper(f.Called[:1]) + f.Called[1:]
 	if len(doubts) > 0 {
-		add(ChildrenCheck, title, Warn, "see to them first: the change waits for each of them, and asks when one does not come back", "%d of %d have joined: %s", joined, len(f.Want), First(doubts))
+		add(ChildrenCheck, title, Warn, "see to them first: the change waits for each of them, and asks when one does not come back", "%d of %d have joined: %s", joined, len(f.Want), First(doubts, ", "))
 		return
 	}
 	add(ChildrenCheck, title, Pass, "", "all %d have joined", joined)
@@ -95,7 +95,7 @@ func (f *ChildFacts) seats(add adder) {
 	title := "Licences for " + f.Called
 	rest := ""
 	if len(unstated) > 0 {
-		rest = fmt.Sprintf("; not let in, since nobody stated their serials: %s", First(unstated))
+		rest = fmt.Sprintf("; not let in, since nobody stated their serials: %s", First(unstated, ", "))
 	}
 	switch {
 	case f.Seats == 0 && waiting+len(unstated) == 0:
@@ -116,7 +116,7 @@ func (f *ChildFacts) places(add adder) {
 	case f.AtOnce:
 		add(Places, title, Warn, "accept it, when that is what the window is for", "all %d start anew by themselves when the device is back, at every place at once: %s", len(f.Want), last)
 	case len(f.Alone) > 0:
-		add(Places, title, Warn, "accept it, when that is what the window is for", "a place with one only is without while that starts anew, %s: %s", last, First(placed(f.Alone)))
+		add(Places, title, Warn, "accept it, when that is what the window is for", "a place with one only is without while that starts anew, %s: %s", last, First(placed(f.Alone), ", "))
 	default:
 		add(Places, title, Pass, "", "they start anew in waves; at every place others serve meanwhile")
 	}
@@ -133,11 +133,11 @@ func placed(places []string) (out []string) {
 	return out
 }
 
-// First names the first few of many.
-func First(names []string) string {
+// First names the first few of many, with a separator between them.
+func First(names []string, separator string) string {
 	const most = 6
 	if len(names) <= most {
-		return strings.Join(names, ", ")
+		return strings.Join(names, separator)
 	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], separator), len(names)-most)
 }

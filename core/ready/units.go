@@ -1,6 +1,7 @@
 package ready
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -66,7 +67,7 @@ func (f *UnitFacts) there(add adder) {
 		case i < 0:
 			wrong = append(wrong, fmt.Sprintf("unit %s is not there", w.Name))
 		case w.Serial != "" && f.Now[i].Serial != w.Serial:
-			wrong = append(wrong, fmt.Sprintf("unit %s has the serial %s, and had %s when the change was drafted", w.Name, orNone(f.Now[i].Serial), w.Serial))
+			wrong = append(wrong, fmt.Sprintf("unit %s has the serial %s, and had %s when the change was drafted", w.Name, cmp.Or(f.Now[i].Serial, "none"), w.Serial))
 		}
 	}
 	if len(f.Now) > 1 && serving != 1 {
@@ -81,13 +82,6 @@ func (f *UnitFacts) there(add adder) {
 	default:
 		add(UnitsCheck, title, Pass, "", "all %d are there and well: %s", len(f.Now), strings.Join(well, ", "))
 	}
-}
-
-func orNone(text string) string {
-	if text == "" {
-		return "none"
-	}
-	return text
 }
 
 // room looks at each unit by itself: what is brought onto all of them has to fit on each.

@@ -22,21 +22,7 @@ var gateway = shellbox.Behaviour{
 	Parts: func(name, serial string) map[string]string {
 		return map[string]string{"accounts.json": fmt.Sprintf("{\"accounts\": [{\"name\": \"keeper\", \"word\": %q}]}\n", box.Random(16)), "rights.json": fmt.Sprintf("{\"serial\": %q, \"services\": 40}\n", serial), "whole.bin": strings.Repeat("brackmoor whole "+name+"\n", 3000)}
 	},
-	Serves: func(config string) (names []string) {
-		_, after, _ := strings.Cut(config, `"services": {`)
-		depth := 0
-		for _, l := range strings.Split(after, "\n") {
-			if t := strings.TrimSpace(l); depth == 0 && strings.HasPrefix(t, `"`) && strings.HasSuffix(t, "{") {
-				name, _, _ := strings.Cut(t[1:], `"`)
-				names = append(names, name)
-			}
-			depth += strings.Count(l, "{") - strings.Count(l, "}")
-			if depth < 0 {
-				break
-			}
-		}
-		return names
-	},
+	Serves: func(config string) []string { return shellbox.Members(config, "services") },
 	Firmware: shellbox.Firmware{Areas: 2, Drains: true, Room: 4 << 20, Rate: 1_200_000, Install: 200 * time.Second, Link: 80 * time.Second, Login: 110 * time.Second, Ready: 170 * time.Second,
 		Parts: []string{"fan-1", "fan-2", "supply-1"}, Components: map[string]string{"signatures": "2024.10"}, Rights: []string{"gateway-2"}, Generation: "2",
 		Factory: func(string) map[string]string { return map[string]string{"gateway.json": "{\"gateway\": {}}\n"} }, Convert: services},

@@ -59,3 +59,20 @@ func Blocks(config, prefix, end string) (names []string) {
 	}
 	return names
 }
+
+// Members returns the names of the members of an object at the top of a JSON configuration that is written line by line.
+func Members(config, object string) (names []string) {
+	_, after, _ := strings.Cut(config, `"`+object+`": {`)
+	depth := 0
+	for _, l := range strings.Split(after, "\n") {
+		if t := strings.TrimSpace(l); depth == 0 && strings.HasPrefix(t, `"`) && strings.HasSuffix(t, "{") {
+			name, _, _ := strings.Cut(t[1:], `"`)
+			names = append(names, name)
+		}
+		depth += strings.Count(l, "{") - strings.Count(l, "}")
+		if depth < 0 {
+			break
+		}
+	}
+	return names
+}

@@ -3,7 +3,6 @@
 package strandline
 
 import (
-	"strings"
 	"time"
 
 	"verimorph/simfleet/shellbox"
@@ -15,7 +14,7 @@ func Behaviour(model string) (b shellbox.Behaviour, ok bool) { return controller
 var controller = shellbox.Behaviour{
 	Dialect: "strandline", Prompt: "%s -> ", Refusal: "will not: ", Bye: "bye", Main: "director.json",
 	Parts:  func(string, string) map[string]string { return map[string]string{} },
-	Serves: pools,
+	Serves: func(config string) []string { return shellbox.Members(config, "pools") },
 	Firmware: shellbox.Firmware{Areas: 2, Room: 4 << 20, Rate: 4_000_000, Install: 60 * time.Second, Link: 30 * time.Second, Login: 40 * time.Second, Ready: 70 * time.Second,
 		Parts:     []string{"fan", "supply"},
 		Factory:   func(string) map[string]string { return map[string]string{"director.json": "{\"director\": {}}\n"} },
@@ -45,21 +44,4 @@ var controller = shellbox.Behaviour{
 		{Words: "node {child} drain", Do: shellbox.RestFollower},
 		{Words: "node {child} work", Do: shellbox.WakeFollower},
 	},
-}
-
-// pools are those of a configuration.
-func pools(config string) (names []string) {
-	_, after, _ := strings.Cut(config, `"pools": {`)
-	depth := 0
-	for _, l := range strings.Split(after, "\n") {
-		if t := strings.TrimSpace(l); depth == 0 && strings.HasPrefix(t, `"`) && strings.HasSuffix(t, "{") {
-			name, _, _ := strings.Cut(t[1:], `"`)
-			names = append(names, name)
-		}
-		depth += strings.Count(l, "{") - strings.Count(l, "}")
-		if depth < 0 {
-			break
-		}
-	}
-	return names
 }
