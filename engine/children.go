@@ -194,7 +194,7 @@ func (r *run) seeChildren(ctx context.Context) (*portrait.Portrait, error) {
 		return nil, err
 	}
 	if why := p.NotUnderstood["children"]; why != "" {
-		return nil, final("which children it has is not known: %s", why)
+		return nil, final("which children it has is not known: %s. Its dialect has to know that line", why)
 	}
 	return p, nil
 }

@@ -38,7 +38,7 @@ func (r *run) seeUnits(ctx context.Context) (*portrait.Portrait, error) {
 		return nil, err
 	}
 	if why := p.NotUnderstood["units"]; why != "" {
-		return nil, final("which units it has is not known: %s", why)
+		return nil, final("which units it has is not known: %s. Its dialect has to know that line", why)
 	}
 	return p, nil
 }
@@ -96,7 +96,7 @@ func spreadNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 		case len(not) == 0:
 			return true, fmt.Sprintf("all %d units have %s", len(r.unitsExpected()), to), nil
 		case !working && r.e.since(began) > max(r.wait(beginsLate), time.Second):
-			return false, "", final("not every unit has %s: %s. The device had answered: %s", to, strings.Join(not, "; "), r.words())
+			return false, "", final("not every unit has %s: %s. See what keeps it from those units, then answer retry. The device had answered: %s", to, strings.Join(not, "; "), r.words())
 		}
 		return false, "not every unit has it yet: " + strings.Join(not, "; "), nil
 	})
@@ -221,9 +221,9 @@ func (r *run) unitsDone(s *store.Step, p *portrait.Portrait, to string, done []s
 	scope := change.Of[change.UnitParams](&s.Plan).Units
 	switch {
 	case scope == change.OneUnit && len(not) == len(p.Units):
-		return false, "", final("no unit that stands by has %s ready: %s", to, strings.Join(not, "; "))
+		return false, "", final("no unit that stands by has %s ready: %s. Bring it onto one of them, then answer retry", to, strings.Join(not, "; "))
 	case scope == change.RestOfUnits && len(not) > 0:
-		return false, "", final("not every unit has %s ready: %s", to, strings.Join(not, "; "))
+		return false, "", final("not every unit has %s ready: %s. Bring it onto the others, then answer retry", to, strings.Join(not, "; "))
 	case len(done) == 0:
 		return true, "nothing was to be started anew: what could serve runs " + to, nil
 	}
@@ -265,7 +265,7 @@ func handOver(r *run, ctx context.Context, s *store.Step) error {
 		}
 	}
 	if !hot {
-		return final("no unit on %s could take over: %s", to, strings.Join(cold, "; "))
+		return final("no unit on %s could take over: %s. See that one is in step with the one that serves, then answer retry", to, strings.Join(cold, "; "))
 	}
 	c, err := r.connect(ctx)
 	if err != nil {

@@ -116,7 +116,7 @@ func (r *run) drainChild(ctx context.Context, s *store.Step, name string) error 
 		child := p.Child(name)
 		switch {
 		case child == nil:
-			return false, "", final("%s went away while it was drained", name)
+			return false, "", final("%s went away while it was drained. Look whether it still serves, then answer retry", name)
 		case child.Drained == portrait.Yes:
 			return true, name + " serves nobody", nil
 		case r.e.since(began) > limit*4/10 && r.accepts(checkDrain+" "+name):

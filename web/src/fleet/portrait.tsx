@@ -39,20 +39,35 @@ function Stands({ d }: { d: Device }) {
   );
 }
 
+function Heads({ of }: { of: string[] }) {
+  return (
+    <thead className="text-left text-xs text-slate-600 dark:text-slate-400">
+      <tr>
+        {of.map((h) => (
+          <th key={h} scope="col" className="pr-3 font-normal">
+            {h}
+          </th>
+        ))}
+      </tr>
+    </thead>
+  );
+}
+
+/** Whether something is well, and the device's own words for it. What is not known is neither. */
+function Well({ good, words }: { good?: boolean; words?: string }) {
+  return (
+    <span className="inline-flex items-center gap-1">
+      <Mark state={good ? "done" : good === undefined ? "not-proven" : "held"} /> {words}
+    </span>
+  );
+}
+
 /** The units of a stack or chassis, each with what it runs and how it stands. */
 function Units({ of }: { of: S["Unit"][] }) {
   return (
     <table id="units" className="mt-4 w-full">
       <caption className="pb-1 text-left font-semibold">Units</caption>
-      <thead className="text-left text-xs text-slate-600 dark:text-slate-400">
-        <tr>
-          {["Unit", "Role", "Serial", "Runs", "Holds", "Room", "State"].map((h) => (
-            <th key={h} scope="col" className="pr-3 font-normal">
-              {h}
-            </th>
-          ))}
-        </tr>
-      </thead>
+      <Heads of={["Unit", "Role", "Serial", "Runs", "Holds", "Room", "State"]} />
       <tbody>
         {of.map((u) => (
           <tr key={u.name} className="border-t border-line dark:border-nightline">
@@ -67,9 +82,7 @@ function Units({ of }: { of: S["Unit"][] }) {
               {u.free !== undefined && u.total !== undefined ? `${mib(u.free)} of ${mib(u.total)} free` : "not known"}
             </td>
             <td>
-              <span className="inline-flex items-center gap-1">
-                <Mark state={u.good ? "done" : u.good === undefined ? "not-proven" : "held"} /> {u.state}
-              </span>
+              <Well good={u.good} words={u.state} />
             </td>
           </tr>
         ))}
@@ -88,15 +101,7 @@ function Children({ of, well }: { of: S["Child"][]; well: number }) {
       </summary>
       <div className="mt-1">
         <table className="w-full">
-          <thead className="text-left text-xs text-slate-600 dark:text-slate-400">
-            <tr>
-              {["Place", "Name", "Model", "Runs", "Has fetched", "State"].map((h) => (
-                <th key={h} scope="col" className="pr-3 font-normal">
-                  {h}
-                </th>
-              ))}
-            </tr>
-          </thead>
+          <Heads of={["Place", "Name", "Model", "Runs", "Has fetched", "State"]} />
           <tbody>
             {places.map((place) =>
               of
@@ -112,9 +117,7 @@ function Children({ of, well }: { of: S["Child"][]; well: number }) {
                     <td className="pr-3 font-mono">{c.version ?? "not known"}</td>
                     <td className="pr-3 font-mono">{c.next}</td>
                     <td>
-                      <span className="inline-flex items-center gap-1">
-                        <Mark state={c.good ? "done" : c.good === undefined ? "not-proven" : "held"} /> {c.state}
-                      </span>
+                      <Well good={c.good} words={c.state} />
                     </td>
                   </tr>
                 )),
