@@ -205,6 +205,21 @@ func (c *Client) UndrainChild(ctx context.Context, child string) error {
 	return do(c, "return "+child+" to service", func(k Children) error { return k.UndrainChild(ctx, child) })
 }
 
+// GroupChild gives a child the settings of a group.
+func (c *Client) GroupChild(ctx context.Context, child, group string) error {
+	return do(c, "put "+child+" into "+group, func(k Children) error { return k.GroupChild(ctx, child, group) })
+}
+
+// ReleaseChild has a child stand alone again.
+func (c *Client) ReleaseChild(ctx context.Context, child string) error {
+	return do(c, "give "+child+" back to stand-alone", func(k Children) error { return k.ReleaseChild(ctx, child) })
+}
+
+// BecomeManaged has the device follow the controller at an address.
+func (c *Client) BecomeManaged(ctx context.Context, controller string) error {
+	return do(c, "become managed by "+controller, func(f Follower) error { return f.BecomeManaged(ctx, controller) })
+}
+
 // HandOver has the unit that stands by take over. The connection may end with it.
 func (c *Client) HandOver(ctx context.Context) error {
 	return do(c, "hand over", func(u Units) error { return u.HandOver(ctx) })

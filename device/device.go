@@ -264,6 +264,14 @@ type Children interface {
 	Authorise(ctx context.Context, serial string) error // a new one may join
 	DrainChild(ctx context.Context, child string) error
 	UndrainChild(ctx context.Context, child string) error
+	GroupChild(ctx context.Context, child, group string) error // it gets the settings of a group
+	ReleaseChild(ctx context.Context, child string) error      // it stands alone again, in its factory state
+}
+
+// A Follower is a device that stands alone and can come under a controller.
+type Follower interface {
+	// BecomeManaged has it follow the controller at an address. It loses its configuration, and the connection may end with it.
+	BecomeManaged(ctx context.Context, controller string) error
 }
 
 // A Configurer handles the running configuration.

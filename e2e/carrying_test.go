@@ -131,7 +131,7 @@ func TestVerifyAndGoBack(t *testing.T) {
 	assert.Contains(t, out, "password of bosun")
 	var ch gen.Change
 	require.NoError(t, json.Unmarshal([]byte(e.must("change", "back", "hollen-fw1", "-json")), &ch))
-	assert.Equal(t, gen.Back, ch.Kind)
+	assert.Equal(t, gen.ChangeKindBack, ch.Kind)
 	back := fmt.Sprint(ch.Id)
 	e.must("change", "approve", back)
 	e.must("change", "start", back)

@@ -26,7 +26,7 @@ func (e *env) operations(device string, acts ...string) string {
 	e.must("device", "refresh", device)
 	var ch gen.Change
 	require.NoError(e.t, json.Unmarshal([]byte(e.must(append([]string{"change", "operations", "-json", device}, acts...)...)), &ch))
-	assert.Equal(e.t, gen.Operations, ch.Kind)
+	assert.Equal(e.t, gen.ChangeKindOperations, ch.Kind)
 	return fmt.Sprint(ch.Id)
 }
 

@@ -34,6 +34,8 @@ func (e *Engine) carry(ctx context.Context, id int64, orphan bool) {
 	if !c.Begun() {
 		e.admission.enter(ctx)
 	}
+	stop := e.watch(ctx, &c, leases)
+	defer stop()
 	err = e.lanes(ctx, &c, leases, orphan)
 	for errors.Is(err, errAnew) && ctx.Err() == nil {
 		if c, err = e.Store.Change(ctx, id); err == nil {

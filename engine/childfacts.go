@@ -51,7 +51,14 @@ func childExpectations(before verify.Readings, version string) []verify.Expectat
 // withoutDropped leaves those children out of the readings before that the release does not serve: a person took that on.
 func (r *run) withoutDropped(before verify.Readings) {
 	b, ok := before[readChildren]
-	if !ok || !b.Known() || r.c.Children == nil {
+	if !ok || !b.Known() {
+		return
+	}
+	if p := joinOf(r.c); r.c.Kind == change.Releasing { // it stands alone afterwards
+		b.Set = slices.DeleteFunc(slices.Clone(b.Set), func(name string) bool { return name == p.Name })
+		before[readChildren] = b
+	}
+	if r.c.Children == nil {
 		return
 	}
 	b.Set = slices.DeleteFunc(slices.Clone(b.Set), func(name string) bool {

@@ -160,6 +160,9 @@ func (r *run) expectsHostKey(d store.Device) bool {
 	if dialect == nil || !dialect.NewHostKey {
 		return false
 	}
+	if joins(r.c) && r.m.Number != 1 { // it comes back in its factory state
+		return true
+	}
 	for i := range r.c.Steps {
 		if s := &r.c.Steps[i]; s.Plan.Kind == change.Install && s.Plan.InPlace() && r.resets(s.Plan.Hop) && s.State != change.StepWaiting && s.State != change.StepSkipped {
 			return true

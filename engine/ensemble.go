@@ -26,7 +26,7 @@ func (r *run) standsBy(ctx context.Context, s *store.Step) error {
 		return records(err)
 	}
 	who := servingByPlan(&c)
-	if c.Ensemble == nil || who == r.m.Number || who == 0 {
+	if c.Ensemble == nil || c.Ensemble.Together || who == r.m.Number || who == 0 {
 		return nil
 	}
 	other := c.Members[who-1].Device
@@ -62,6 +62,8 @@ func waitSync(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", err
 		case p.Role == "":
 			return false, "", final("the device does not say which role it has; look whether it still is a member of the ensemble")
+		case p.Serves() && r.c.Ensemble != nil && r.c.Ensemble.Together: // one of them has to, whoever it is
+			return true, "it is " + p.Role, nil
 		case p.Serves(): // it may say so for a moment, until it has heard of the others
 			return false, "it says that it is " + p.Role + ", though it should stand by; look whether two of them say so", nil
 		case p.InSync == portrait.Yes:

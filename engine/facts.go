@@ -106,6 +106,9 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	if err := e.childFacts(ctx, f, c, p); err != nil {
 		return nil, err
 	}
+	if err := e.joinFacts(ctx, f, c, p); err != nil {
+		return nil, err
+	}
 	if err := e.older(ctx, f, c, way); err != nil {
 		return nil, err
 	}

@@ -55,8 +55,15 @@ func (r *run) halfWay(ctx context.Context) (*change.HalfWay, error) {
 	if err != nil {
 		return nil, records(err)
 	}
-	if _, passed := c.Passed(); !passed || c.Returning != nil || c.Ensemble == nil {
+	if _, passed := c.Passed(); !passed || c.Returning != nil || c.Ensemble == nil && !joins(&c) {
 		return nil, nil
+	}
+	if joins(&c) {
+		h, err := r.halfJoined(ctx, &c)
+		if err != nil {
+			return nil, err
+		}
+		return h, records(r.e.Store.SetHalfWay(ctx, r.lease, c.ID, h))
 	}
 	plan, err := r.e.ensemblePlan(ctx, &c)
 	if err != nil {
@@ -109,7 +116,7 @@ func (r *run) stand(c *store.Change, p *portrait.Portrait) change.Stand {
 
 // ensemblePlan is the plan of a change as far as it takes to say how it goes on.
 func (e *Engine) ensemblePlan(ctx context.Context, c *store.Change) (*change.EnsemblePlan, error) {
-	j := change.EnsembleJob{Kind: c.Ensemble.Kind, Turns: c.Ensemble.Turns, SwitchBack: c.Ensemble.SwitchBack}
+	j := change.EnsembleJob{Kind: c.Ensemble.Kind, Turns: c.Ensemble.Turns, SwitchBack: c.Ensemble.SwitchBack, Together: c.Ensemble.Together}
 	if c.Children != nil {
 		j.Children, j.Authorise = c.Children.Children, c.Children.Authorise
 	}
@@ -151,7 +158,7 @@ func (r *run) askTogether(ctx context.Context, q *change.Question) error {
 	if err != nil || h == nil {
 		return err
 	}
-	q.Text = sentences(q.Text, "The ensemble: "+h.Why)
+	q.Text = sentences(q.Text, "How they stand: "+h.Why)
 	switch {
 	case h.Back && had:
 		q.Answers = slices.Insert(q.Answers, 0, change.GoBack)

@@ -20,6 +20,9 @@ const askLimit = 2 * time.Minute
 // ask connects to a device outside a change, for as long as askLimit; done ends the connection. by and why go into the
 // audit. The host key is pinned at the first contact.
 func (e *Engine) ask(ctx context.Context, d store.Device, by access.Actor, why string) (_ context.Context, c *device.Client, done func(), err error) {
+	if under := Follows(&d); under != "" {
+		return nil, nil, nil, &FollowsError{d.Name, under}
+	}
 	t, err := e.target(ctx, d, "", by, why)
 	if err != nil {
 		return nil, nil, nil, err
@@ -46,6 +49,10 @@ func (e *Engine) Refresh(ctx context.Context, d store.Device, by access.Actor) (
 			err = errors.Join(err, e.Store.LookFailed(ctx, d.ID, err.Error()))
 		}
 	}()
+	if p, asked, err := e.refreshFollower(ctx, d, by); asked {
+		return p, err
+	}
+	d.Portrait = nil // it is asked itself
 	asking, c, done, err := e.ask(ctx, d, by, "refresh")
 	if err != nil {
 		return nil, err

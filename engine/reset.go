@@ -109,15 +109,20 @@ func convertParts(r *run, ctx context.Context, s *store.Step) error {
 
 // partsOf lists the parts of a bundle that a reset device gets back.
 func (r *run) partsOf(ctx context.Context, b store.Backup) (out []RestorePart, err error) {
-	m, err := r.e.Backups.Manifest(b.Manifest)
-	if err != nil {
-		return nil, final("backup %d cannot be read: %w", b.ID, err)
-	}
 	d, err := r.device(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, want := range r.e.Profile(d).Abilities.Parts {
+	return r.e.PartsOf(b, d)
+}
+
+// PartsOf lists the parts of a bundle that a device in its factory state gets back.
+func (e *Engine) PartsOf(b store.Backup, d store.Device) (out []RestorePart, err error) {
+	m, err := e.Backups.Manifest(b.Manifest)
+	if err != nil {
+		return nil, final("backup %d cannot be read: %w", b.ID, err)
+	}
+	for _, want := range e.Profile(d).Abilities.Parts {
 		i := slices.IndexFunc(m.Parts, func(p backup.Part) bool { return p.Name == want.Name })
 		if i < 0 {
 			return nil, final("backup %d lacks %s, which has to go back", b.ID, want.Title)
@@ -126,6 +131,11 @@ func (r *run) partsOf(ctx context.Context, b store.Backup) (out []RestorePart, e
 		out = append(out, RestorePart{Name: p.Name, Title: p.Title, File: p.File, Kind: p.Kind, Syntax: p.Syntax, SHA256: p.SHA256})
 	}
 	return out, nil
+}
+
+// PutBackWork is the work of a change that puts parts of a backup onto a device in its first hop.
+func PutBackWork(backup int64, parts []RestorePart) ([]byte, error) {
+	return json.Marshal(hopWork{Hops: map[int][]RestorePart{0: parts}, From: map[int]int64{0: backup}})
 }
 
 // resets reports whether the hop of a step brings the device back in its factory state.

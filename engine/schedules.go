@@ -57,6 +57,10 @@ func (w *backupWorker) Work(ctx context.Context, job *river.Job[backupJob]) erro
 		w.e.Log.Info("no backup by schedule: a change is under way", "device", d.Name, "change", d.Open.ID)
 		return nil
 	}
+	if under := Follows(&d); under != "" {
+		w.e.Log.Info("no backup by schedule: it has its configuration from whom it follows", "device", d.Name, "follows", under)
+		return nil
+	}
 	_, err = w.e.Backup(ctx, d, backup.OnSchedule, access.Service("the schedule"))
 	return err
 }

@@ -29,6 +29,9 @@ func (e *Engine) readyTogether(ctx context.Context, c *store.Change, by access.A
 	errs := make([]error, len(c.Members))
 	var group sync.WaitGroup
 	for i := range c.Members {
+		if c.Kind == change.Releasing && i > 0 { // it has no command line; the controller tells of it
+			continue
+		}
 		group.Go(func() { found[i], seen[i], errs[i] = e.readyMember(ctx, view(c, &c.Members[i]), by) })
 	}
 	group.Wait()
@@ -42,11 +45,30 @@ func (e *Engine) readyTogether(ctx context.Context, c *store.Change, by access.A
 			return nil, err
 		}
 		checks = append(checks, provedCheck(&c.Ensemble.Proof), others)
+		if c.Ensemble.Together {
+			dark, err := e.darkCheck(ctx, c)
+			if err != nil {
+				return nil, err
+			}
+			checks = append(checks, dark)
+		}
 	}
 	for i, m := range c.Members {
 		checks = append(checks, ready.OfMember(found[i], m.Device)...)
 	}
 	return checks, nil
+}
+
+// darkCheck says for how long nobody serves where all members are down at once.
+func (e *Engine) darkCheck(ctx context.Context, c *store.Change) (ready.Check, error) {
+	var down []change.Step
+	for i := range c.Steps {
+		if s := &c.Steps[i].Plan; !s.Back && (s.Kind.Is(change.Restart, change.Link, change.Login, change.Confirm, change.Services) || s.InPlace()) {
+			down = append(down, *s)
+		}
+	}
+	half, most, err := e.Last(ctx, c, down)
+	return ready.AllDown(len(c.Members), half, most), err
 }
 
 // provedCheck says what was found when every order of the plan was walked.

@@ -447,7 +447,7 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 	if r.c.Kind == change.SingleOperations { // which version each has is for the steps to say
 		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool { return x.Reading == readChildVersions })
 	}
-	if r.m.Role != "" { // they follow whoever serves, and are looked at for all members at the end
+	if r.c.Ensemble != nil { // they follow whoever serves, and are looked at for all members at the end
 		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool {
 			return slices.Contains([]string{readChildren, readChildVersions}, x.Reading)
 		})

@@ -39,7 +39,7 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 	if dialect == nil {
 		return 0, conflict("dialect %q is not known here", d.Dialect)
 	}
-	if lacks := dialect.Lacks; len(lacks) > 0 && w.Operations == nil {
+	if lacks := dialect.Lacks; len(lacks) > 0 && w.Operations == nil && w.Join == nil && !w.Release {
 		return 0, conflict("dialect %q cannot change firmware: it has no %s; add these verbs to it, or do it by hand", d.Dialect, strings.Join(lacks, ", "))
 	}
 	m := store.Member{DeviceID: d.ID}
@@ -51,6 +51,16 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 			return 0, invalid("comesBackAt %q should look like 192.0.2.7:22", w.ComesBackAt)
 		}
 		m.Planned.ComesBackAt = w.ComesBackAt
+	}
+	if under := engine.Follows(&d); under != "" && !w.Release {
+		return 0, &engine.FollowsError{Device: d.Name, Controller: under}
+	}
+	if w.Join != nil || w.Release {
+		c, err := s.draftJoin(ctx, by, d, &w, keys)
+		if err != nil {
+			return 0, err
+		}
+		return s.record(ctx, by, c, w, t)
 	}
 	var c store.Change
 	switch {
@@ -127,8 +137,11 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 		}
 	}
 	w.Device = d.Name
-	if c.Ensemble != nil {
+	switch {
+	case c.Ensemble != nil:
 		w.Device = c.Ensemble.Name
+	case w.Join != nil || w.Release: // its first member is the controller
+		w.Device = c.Members[1].Device
 	}
 	return s.Draft(ctx, by, w, keys, store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy})
 }

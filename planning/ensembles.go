@@ -148,12 +148,12 @@ func (s *Planner) draftEnsemble(ctx context.Context, by access.Actor, e store.En
 	}
 	d := &ensembleDraft{s: s, e: &e, devices: devices, facts: facts}
 	if err := s.Ask(ctx, func(cat *catalog.Catalogue, planner *path.Planner) error {
-		j, err := planner.FindJoint(facts, q)
-		if err != nil {
-			return err
-		}
 		d.cat = cat
-		if err := d.lay(j); err != nil {
+		if w.Together {
+			if err := d.layTogether(planner, q); err != nil {
+				return err
+			}
+		} else if err := d.layJoint(planner, q); err != nil {
 			return err
 		}
 		d.getOn = tolerated(planner, facts[0].Model, d.ways)
@@ -235,6 +235,42 @@ type ensembleDraft struct {
 	getOn   func(a, b string) bool
 }
 
+// layJoint finds the way on which somebody serves at every moment.
+func (d *ensembleDraft) layJoint(planner *path.Planner, q path.Question) error {
+	j, err := planner.FindJoint(d.facts, q)
+	if err != nil {
+		return err
+	}
+	return d.lay(j)
+}
+
+// layTogether gives each member its own path: they take the same hop at the same time, so that no versions have to get on with each other.
+func (d *ensembleDraft) layTogether(planner *path.Planner, q path.Question) error {
+	most := 0
+	for i := range d.facts {
+		q.Portrait = &d.facts[i]
+		p, err := planner.Find(q)
+		if err != nil {
+			return err
+		}
+		d.ways = append(d.ways, p)
+		most = max(most, len(p.Hops))
+	}
+	if most == 0 {
+		return conflict("all members of %s run %s already; there is nothing to change", d.e.Name, d.ways[0].To)
+	}
+	for hop := range most {
+		t := change.Turn{}
+		for i, p := range d.ways {
+			if hop < len(p.Hops) {
+				t.Members, t.Hops = append(t.Members, i+1), append(t.Hops, hop)
+			}
+		}
+		d.turns = append(d.turns, t)
+	}
+	return nil
+}
+
 // lay splits a joint path into the paths of the members, and into turns: members that take the same hop one after the other share one.
 func (d *ensembleDraft) lay(j *path.Joint) error {
 	for i := range d.facts {
@@ -284,7 +320,7 @@ func (d *ensembleDraft) inLastTurn(names []string) bool {
 // draft drafts and proves the plan.
 func (d *ensembleDraft) draft(ctx context.Context, by access.Actor, w *change.Wish) (store.Change, error) {
 	none := store.Change{}
-	job := change.EnsembleJob{Kind: d.e.Kind, Turns: d.turns, GetOn: d.getOn, SwitchBack: w.SwitchBack}
+	job := change.EnsembleJob{Kind: d.e.Kind, Turns: d.turns, GetOn: d.getOn, SwitchBack: w.SwitchBack, Together: w.Together}
 	if err := change.CheckSerials(w.Authorise); err != nil {
 		return none, invalid("authorise: %s", err)
 	}
@@ -311,7 +347,7 @@ func (d *ensembleDraft) draft(ctx context.Context, by access.Actor, w *change.Wi
 	if err := d.learn(ctx, plan.Steps); err != nil {
 		return none, err
 	}
-	c := store.Change{To: d.ways[0].To.String(), Kind: change.Firmware, Ensemble: &change.Ensemble{Name: d.e.Name, Kind: d.e.Kind, Turns: d.turns, SwitchBack: w.SwitchBack,
+	c := store.Change{To: d.ways[0].To.String(), Kind: change.Firmware, Ensemble: &change.Ensemble{Name: d.e.Name, Kind: d.e.Kind, Turns: d.turns, SwitchBack: w.SwitchBack, Together: w.Together,
 		Active: active, Proof: change.ProofOf(plan)}}
 	var from []string
 	for i := range d.devices {

@@ -15,6 +15,7 @@ import (
 	"github.com/johnfercher/maroto/v2/pkg/consts/fontstyle"
 	"github.com/johnfercher/maroto/v2/pkg/consts/orientation"
 	"github.com/johnfercher/maroto/v2/pkg/core"
+	"github.com/johnfercher/maroto/v2/pkg/core/entity"
 	"github.com/johnfercher/maroto/v2/pkg/props"
 	"github.com/johnfercher/maroto/v2/pkg/repository"
 	"golang.org/x/image/font/gofont/gobold"
@@ -42,9 +43,7 @@ var (
 // PDF writes the report on paper of A4 size, lying. Statements that were simply kept are counted, not listed; the texts
 // stand side by side at the end, without long runs in which both sides are the same.
 func (r *Report) PDF(w io.Writer) error {
-	// Fonts of our own: they know all signs, and the built-in ones are slow, since their code page is read for every text.
-	fonts, err := repository.New().AddUTF8FontFromBytes(family, fontstyle.Normal, goregular.TTF).AddUTF8FontFromBytes(family, fontstyle.Bold, gobold.TTF).
-		AddUTF8FontFromBytes(family, fontstyle.Italic, goitalic.TTF).AddUTF8FontFromBytes(mono, fontstyle.Normal, gomono.TTF).Load()
+	fonts, err := fonts()
 	if err != nil {
 		return err
 	}
@@ -111,6 +110,12 @@ func (r *Report) PDF(w io.Writer) error {
 	}
 	_, err = w.Write(document.GetBytes())
 	return err
+}
+
+// fonts are our own: they know all signs, and the built-in ones are slow, since their code page is read for every text.
+func fonts() ([]*entity.CustomFont, error) {
+	return repository.New().AddUTF8FontFromBytes(family, fontstyle.Normal, goregular.TTF).AddUTF8FontFromBytes(family, fontstyle.Bold, gobold.TTF).
+		AddUTF8FontFromBytes(family, fontstyle.Italic, goitalic.TTF).AddUTF8FontFromBytes(mono, fontstyle.Normal, gomono.TTF).Load()
 }
 
 // context is how many rows are shown around those that differ.

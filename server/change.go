@@ -35,8 +35,14 @@ func aimOf(a gen.Aim) change.Aim {
 // wishOf is what a call asks for, and the keys of its licences by name.
 func wishOf(b *gen.NewChange) (w change.Wish, keys map[string]string, err error) {
 	w = change.Wish{Device: b.Device, Back: value(b.Back), Carry: value(b.Carry), Both: value(b.Both), CleanUp: value(b.CleanUp), ComesBackAt: value(b.ComesBackAt), SwitchBack: value(b.SwitchBack),
-		Together: value(b.Together), Authorise: value(b.Authorise),
+		Together: value(b.Together), Authorise: value(b.Authorise), Release: value(b.Release), Empty: value(b.Empty),
 		Aim: aimOf(gen.Aim{To: b.To, ToModel: b.ToModel, Previews: b.Previews, Reset: b.Reset, MaxHops: b.MaxHops, Services: b.Services, DropChildren: b.DropChildren})}
+	if j := b.Join; j != nil {
+		w.Join, w.To = &change.JoinWish{Controller: j.Controller, Address: value(j.Address), Group: value(j.Group)}, ""
+	}
+	if w.Release {
+		w.To = ""
+	}
 	keys = map[string]string{}
 	for _, l := range value(b.Licences) {
 		w.Licences, keys[l.Name] = append(w.Licences, l.Name), l.Key

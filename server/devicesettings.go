@@ -35,7 +35,7 @@ func (s *Server) AddDevice(ctx context.Context, r gen.AddDeviceRequestObject) (g
 		return nil, err
 	}
 	d := store.Device{Name: b.Name, Site: value(b.Site), Address: b.Address, Dialect: b.Dialect, HostKey: hostKey, Settings: store.Settings{Transfer: string(gen.Sftp)}}
-	entered := gen.DeviceSettings{Groups: b.Groups, Web: b.Web, Transfer: b.Transfer, Reach: b.Reach, Services: b.Services}
+	entered := gen.DeviceSettings{Groups: b.Groups, Web: b.Web, Transfer: b.Transfer, Reach: b.Reach, Services: b.Services, Probes: b.Probes}
 	if _, err := s.enter(ctx, &d, &entered); err != nil {
 		return nil, err
 	}
@@ -100,6 +100,9 @@ func showSettings(out *gen.Device, v store.Settings) {
 	if len(v.Services) > 0 {
 		out.Services = &v.Services
 	}
+	if len(v.Probes) > 0 {
+		out.Probes = &v.Probes
+	}
 }
 
 // enter checks what is entered about a device, puts it into d and names it.
@@ -122,6 +125,14 @@ func (s *Server) enter(ctx context.Context, d *store.Device, b *gen.DeviceSettin
 	}
 	if b.Services != nil && err == nil {
 		d.Settings.Services, changed, err = *b.Services, append(changed, "services"), checkServices(*b.Services)
+	}
+	if b.Probes != nil && err == nil {
+		d.Settings.Probes, changed = *b.Probes, append(changed, "probes")
+		for _, target := range *b.Probes {
+			if wrong := engine.CheckProbe(target); wrong != nil {
+				err = badRequest("probe %q: %s", target, wrong)
+			}
+		}
 	}
 	return changed, err
 }

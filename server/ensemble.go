@@ -197,9 +197,33 @@ func (s *Server) GetTimeline(ctx context.Context, r gen.GetTimelineRequestObject
 	if err != nil {
 		return nil, err
 	}
-	effects, err := effectsOf(&c)
+	expected, measured, err := s.timeline(ctx, &c)
 	if err != nil {
 		return nil, err
+	}
+	out := gen.GetTimeline200JSONResponse{Expected: apiTimeline(expected)}
+	if measured != nil {
+		out.Measured = ptr(apiTimeline(measured))
+	}
+	for _, w := range c.Probes {
+		p := gen.Probe{Device: w.Device, Target: w.Target, Asked: w.Asked, Lost: w.Lost, Longest: w.Longest, Unwatched: w.Unwatched, Gaps: []gen.ProbeGap{}}
+		for _, g := range w.Gaps {
+			gap := gen.ProbeGap{From: g.From, To: g.To}
+			if g.Open && c.State.Open() {
+				gap.Open = &g.Open
+			}
+			p.Gaps = append(p.Gaps, gap)
+		}
+		add(&out.Probes, p)
+	}
+	return out, nil
+}
+
+// timeline is when each step of a change is expected and what clients notice, and what was measured; nil before it was started.
+func (s *Server) timeline(ctx context.Context, c *store.Change) (expected, measured *change.Timeline, err error) {
+	effects, err := effectsOf(c)
+	if err != nil {
+		return nil, nil, err
 	}
 	active := 0
 	if c.Ensemble != nil {
@@ -223,15 +247,15 @@ func (s *Server) GetTimeline(ctx context.Context, r gen.GetTimelineRequestObject
 		times = append(times, change.When{Number: st.Plan.Number, Member: st.Plan.Member,
 			From: max(st.StartedAt.Sub(*c.StartedAt).Seconds(), 0), To: max(end.Sub(*c.StartedAt).Seconds(), 0)})
 	}
-	lasts, err := s.Engine.Lasting(ctx, &c, plan)
+	lasts, err := s.Engine.Lasting(ctx, c, plan)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := gen.GetTimeline200JSONResponse{Expected: apiTimeline(change.Lay(plan, func(st *change.Step) float64 { return lasts[st.Number].Half }, effects, active))}
+	expected = change.Lay(plan, func(st *change.Step) float64 { return lasts[st.Number].Half }, effects, active)
 	if len(done) > 0 {
-		out.Measured = ptr(apiTimeline(change.Measured(done, times, effects, active)))
+		measured = change.Measured(done, times, effects, active)
 	}
-	return out, nil
+	return expected, measured, nil
 }
 
 // effectsOf are the effects that the catalogue lists for the hops of a change, each once.

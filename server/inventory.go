@@ -181,7 +181,7 @@ func units(out *gen.Portrait, p *portrait.Portrait) {
 		if c.Good == portrait.Yes {
 			well++
 		}
-		child := gen.Child{Name: c.Name, Model: c.Model, Serial: optional(c.Serial), Version: optional(c.Version), Next: optional(c.Next), Place: optional(c.Place), State: optional(c.State),
+		child := gen.Child{Name: c.Name, Model: c.Model, Serial: optional(c.Serial), Version: optional(c.Version), Next: optional(c.Next), Place: optional(c.Place), Group: optional(c.Group), State: optional(c.State),
 			Good: c.Good.Bool()}
 		if c.Waiting == portrait.Yes {
 			child.Waiting = c.Waiting.Bool()

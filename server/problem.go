@@ -60,6 +60,7 @@ func asProblem(err error) *problem {
 		offset  *imagestore.OffsetError
 		site    *transfer.SiteError
 		oldKey  *engine.OldKeyNeededError
+		follows *engine.FollowsError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -78,6 +79,8 @@ func asProblem(err error) *problem {
 		return conflict("%s", taken)
 	case errors.As(err, &busy):
 		return conflict("%s", err)
+	case errors.As(err, &follows):
+		return conflict("%s", follows)
 	case errors.As(err, &oldKey):
 		return conflict("%s", oldKey)
 	case errors.As(err, &plan):

@@ -183,6 +183,13 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 			return nil, fmt.Errorf("%s: device %s: %w", name, file.Devices[i].Name, err)
 		}
 	}
+	var shells []*shellbox.Box
+	for _, name := range f.order {
+		if b, ok := f.boxes[name].(*shellbox.Box); ok {
+			shells = append(shells, b)
+		}
+	}
+	shellbox.Meet(shells...)
 	return f, nil
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/change"
+	"verimorph/core/outage"
 	"verimorph/core/ready"
 )
 
@@ -57,6 +58,7 @@ type Change struct {
 	HalfWay        *change.HalfWay  `db:"half_way"` // of an ensemble whose change rests, or goes back: how it goes on from there
 	Units          *change.Units    `db:"units"`    // of a device with several; nil else
 	Children       *change.Children `db:"children"` // of a device that others follow; nil else
+	Probes         []outage.Watch   `db:"probes"`   // what was asked all the time while it ran
 	Steps          []Step           `db:"-"`
 }
 
@@ -235,7 +237,7 @@ func (c *Change) Situation() change.Situation {
 // changeColumns are those of a [Change], by name.
 const changeColumns = `c.id, c.state, c.from_version, c.to_version, c.path, c.created_by, c.created_at, c.approved_by, c.approved_at, c.started_at, c.ended_at,
 	c.verdict, c.failure, c.kind, c.work, c.expects_host_key, c.back, c.back_policy, c.going_back, c.return_why, c.window_from, c.window_to,
-	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, c.units, c.children, now() AS now,
+	c.restart_from, c.waits_until, c.wish, c.question, c.accepted, c.checks, c.checked_at, c.pause_asked, c.paused_by, c.state_since, c.ensemble, c.half_way, c.units, c.children, c.probes, now() AS now,
 	(SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object(
 		'number', m.number, 'device_id', m.device_id, 'device', d.name, 'role', m.role, 'planned', m.planned, 'stands', m.stands,
 		'slots', d.portrait->'slots', 'readings', m.readings, 'definitions', m.definitions, 'verdict', m.verdict, 'path', m.path, 'back', m.back,
@@ -281,8 +283,8 @@ func (s *Store) AddChange(ctx context.Context, by access.Actor, c Change) (id in
 			return err
 		}
 		for i, m := range c.Members {
-			if _, err := tx.Exec(ctx, `INSERT INTO members (change_id, number, device_id, role, planned, path, back)
-				VALUES ($1, $2, $3, $4, $5, $6, $7)`, id, i+1, m.DeviceID, m.Role, m.Planned, m.Path, m.Back); err != nil {
+			if _, err := tx.Exec(ctx, `INSERT INTO members (change_id, number, device_id, role, planned, path, back, readings, definitions)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, id, i+1, m.DeviceID, m.Role, m.Planned, m.Path, m.Back, m.Readings, m.Definitions); err != nil {
 				return err
 			}
 		}

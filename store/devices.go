@@ -62,6 +62,7 @@ type Settings struct {
 	Reach    Reach  `json:"reach"`
 	// Services says where it offers management protocols, host:port by protocol, where that is not the port of its kind.
 	Services map[string]string `json:"services"` // also when it is empty: it takes the place of what was there
+	Probes   []string          `json:"probes"`   // what is asked all the time while a change of the device runs
 }
 
 // Reach says how a device is reached where that is not simply its address.

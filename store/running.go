@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"verimorph/core/change"
+	"verimorph/core/outage"
 )
 
 // What a worker writes about a change that it carries, with its fence.
@@ -193,5 +194,13 @@ func (s *Store) EndChange(ctx context.Context, l Lease, changeID int64, e Ending
 			return fmt.Errorf("change %d is not running any more", changeID)
 		}
 		return note(ctx, tx, changeID, 0, l.Fence, string(e.State), e.Failure)
+	})
+}
+
+// SetProbes records how what is asked all the time has answered so far.
+func (s *Store) SetProbes(ctx context.Context, l Lease, changeID int64, probes []outage.Watch) error {
+	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `UPDATE changes SET probes = $2 WHERE id = $1`, changeID, probes)
+		return err
 	})
 }

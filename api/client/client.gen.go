@@ -394,6 +394,11 @@ type ClientInterface interface {
 	// Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
 	GetEvidence(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PrintForecast The forecast of a change on paper: lanes along the time, what clients notice, and what was measured
+	//
+	// Corresponds with GET /changes/{id}/forecast (the `PrintForecast` operationId).
+	PrintForecast(ctx context.Context, id ID, params *PrintForecastParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJournal The journal of a change, oldest first
 	//
 	// Corresponds with GET /changes/{id}/journal (the `ListJournal` operationId).
@@ -1919,6 +1924,21 @@ func (c *Client) AddEvidenceWithBody(ctx context.Context, id ID, params *AddEvid
 // Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
 func (c *Client) GetEvidence(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetEvidenceRequest(c.Server, id, item)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrintForecast The forecast of a change on paper: lanes along the time, what clients notice, and what was measured
+//
+// Corresponds with GET /changes/{id}/forecast (the `PrintForecast` operationId).
+func (c *Client) PrintForecast(ctx context.Context, id ID, params *PrintForecastParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrintForecastRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5614,6 +5634,67 @@ func NewGetEvidenceRequest(server string, id ID, item int64) (*http.Request, err
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPrintForecastRequest constructs an http.Request for the PrintForecast method
+func NewPrintForecastRequest(server string, id ID, params *PrintForecastParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s/forecast", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9748,6 +9829,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /changes/{id}/evidence/{item} (the `GetEvidence` operationId).
 	GetEvidenceWithResponse(ctx context.Context, id ID, item int64, reqEditors ...RequestEditorFn) (*GetEvidenceResponse, error)
 
+	// PrintForecastWithResponse The forecast of a change on paper: lanes along the time, what clients notice, and what was measured
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes/{id}/forecast (the `PrintForecast` operationId).
+	PrintForecastWithResponse(ctx context.Context, id ID, params *PrintForecastParams, reqEditors ...RequestEditorFn) (*PrintForecastResponse, error)
+
 	// ListJournalWithResponse The journal of a change, oldest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12468,6 +12556,47 @@ func (r GetEvidenceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrintForecastResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrintForecastResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrintForecastResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrintForecastResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrintForecastResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrintForecastResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17366,6 +17495,19 @@ func (c *ClientWithResponses) GetEvidenceWithResponse(ctx context.Context, id ID
 	return ParseGetEvidenceResponse(rsp)
 }
 
+// PrintForecastWithResponse The forecast of a change on paper: lanes along the time, what clients notice, and what was measured
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes/{id}/forecast (the `PrintForecast` operationId).
+func (c *ClientWithResponses) PrintForecastWithResponse(ctx context.Context, id ID, params *PrintForecastParams, reqEditors ...RequestEditorFn) (*PrintForecastResponse, error) {
+	rsp, err := c.PrintForecast(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrintForecastResponse(rsp)
+}
+
 // ListJournalWithResponse The journal of a change, oldest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20184,6 +20326,32 @@ func ParseGetEvidenceResponse(rsp *http.Response) (*GetEvidenceResponse, error) 
 	}
 
 	response := &GetEvidenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrintForecastResponse parses an HTTP response from a PrintForecastWithResponse call
+func ParsePrintForecastResponse(rsp *http.Response) (*PrintForecastResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrintForecastResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -200,22 +200,28 @@ func (e CatalogueDifferenceKind) Valid() bool {
 
 // Defines values for ChangeKind.
 const (
-	Back       ChangeKind = "back"
-	Firmware   ChangeKind = "firmware"
-	Operations ChangeKind = "operations"
-	Restore    ChangeKind = "restore"
+	ChangeKindBack       ChangeKind = "back"
+	ChangeKindFirmware   ChangeKind = "firmware"
+	ChangeKindJoin       ChangeKind = "join"
+	ChangeKindOperations ChangeKind = "operations"
+	ChangeKindRelease    ChangeKind = "release"
+	ChangeKindRestore    ChangeKind = "restore"
 )
 
 // Valid indicates whether the value is a known member of the ChangeKind enum.
 func (e ChangeKind) Valid() bool {
 	switch e {
-	case Back:
+	case ChangeKindBack:
 		return true
-	case Firmware:
+	case ChangeKindFirmware:
 		return true
-	case Operations:
+	case ChangeKindJoin:
 		return true
-	case Restore:
+	case ChangeKindOperations:
+		return true
+	case ChangeKindRelease:
+		return true
+	case ChangeKindRestore:
 		return true
 	default:
 		return false
@@ -732,6 +738,24 @@ func (e Matters) Valid() bool {
 	}
 }
 
+// Defines values for PaperFormat.
+const (
+	Html PaperFormat = "html"
+	Pdf  PaperFormat = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the PaperFormat enum.
+func (e PaperFormat) Valid() bool {
+	switch e {
+	case Html:
+		return true
+	case Pdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PartComparisonState.
 const (
 	PartComparisonStateChanged PartComparisonState = "changed"
@@ -1227,24 +1251,6 @@ func (e FindServicesJSONBodyBy) Valid() bool {
 	case Naming:
 		return true
 	case Policy:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ReportConversionParamsFormat.
-const (
-	Html ReportConversionParamsFormat = "html"
-	Pdf  ReportConversionParamsFormat = "pdf"
-)
-
-// Valid indicates whether the value is a known member of the ReportConversionParamsFormat enum.
-func (e ReportConversionParamsFormat) Valid() bool {
-	switch e {
-	case Html:
-		return true
-	case Pdf:
 		return true
 	default:
 		return false
@@ -1777,7 +1783,7 @@ type Change struct {
 	HalfWay *string `json:"halfWay,omitempty"`
 	Id      int64   `json:"id"`
 
-	// Kind back: start the previous installation again; operations: single operations.
+	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again.
 	Kind ChangeKind `json:"kind"`
 
 	// Members In a change of several.
@@ -1830,7 +1836,7 @@ type Change struct {
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; operations: single operations.
+// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again.
 type ChangeKind string
 
 // ChangeMember defines model for ChangeMember.
@@ -1903,9 +1909,12 @@ type CheckState string
 // Child defines model for Child.
 type Child struct {
 	// Good It has joined and does its work. Left out when it is not known.
-	Good  *bool  `json:"good,omitempty"`
-	Model string `json:"model"`
-	Name  string `json:"name"`
+	Good *bool `json:"good,omitempty"`
+
+	// Group Whose settings it has.
+	Group *string `json:"group,omitempty"`
+	Model string  `json:"model"`
+	Name  string  `json:"name"`
 
 	// Next That it has fetched for its next start.
 	Next *string `json:"next,omitempty"`
@@ -2185,6 +2194,9 @@ type Device struct {
 	// Portrait What a device said of itself. What it does not say is left out; it is not known, which is neither yes nor no.
 	Portrait *Portrait `json:"portrait,omitempty"`
 
+	// Probes What is asked all the time while a change of the device runs, so that an interruption is measured: an http or https URL, or tcp:HOST:PORT.
+	Probes *[]string `json:"probes,omitempty"`
+
 	// Reach How a device is reached where that is not simply its address.
 	Reach *Reach `json:"reach,omitempty"`
 
@@ -2253,6 +2265,9 @@ type DevicePage struct {
 // DeviceSettings What people say about how a device is dealt with.
 type DeviceSettings struct {
 	Groups *[]string `json:"groups,omitempty"`
+
+	// Probes What is asked all the time while a change of the device runs, so that an interruption is measured: an http or https URL, or tcp:HOST:PORT.
+	Probes *[]string `json:"probes,omitempty"`
 
 	// Reach How a device is reached where that is not simply its address.
 	Reach *Reach `json:"reach,omitempty"`
@@ -2813,6 +2828,18 @@ type InsideVersion struct {
 	Version string `json:"version"`
 }
 
+// JoinWish The device stands alone and comes under a controller; `to` is not looked at.
+type JoinWish struct {
+	// Address At which the device finds it; left out, that of the controller here.
+	Address *string `json:"address,omitempty"`
+
+	// Controller Its name, or that of an ensemble: then the member that serves.
+	Controller string `json:"controller"`
+
+	// Group Whose settings it gets there.
+	Group *string `json:"group,omitempty"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	At     time.Time `json:"at"`
@@ -2996,6 +3023,12 @@ type NewChange struct {
 	// DropChildren Child models may be dropped.
 	DropChildren *bool `json:"dropChildren,omitempty"`
 
+	// Empty With `release`: it stays in its factory state, nothing is put onto it.
+	Empty *bool `json:"empty,omitempty"`
+
+	// Join The device stands alone and comes under a controller; `to` is not looked at.
+	Join *JoinWish `json:"join,omitempty"`
+
 	// Licences Licences that the device is given before anything else is done to it.
 	Licences *[]NewLicence `json:"licences,omitempty"`
 
@@ -3007,6 +3040,9 @@ type NewChange struct {
 
 	// Previews Preview releases may be used.
 	Previews *bool `json:"previews,omitempty"`
+
+	// Release The device follows a controller and stands alone again.
+	Release *bool `json:"release,omitempty"`
 
 	// Reset Hops that reset the configuration may be used.
 	Reset *bool `json:"reset,omitempty"`
@@ -3024,7 +3060,7 @@ type NewChange struct {
 	// ToModel Model to end as
 	ToModel *string `json:"toModel,omitempty"`
 
-	// Together Of a device with several units: they restart together, also where they could go one after the other.
+	// Together Of a device with several units, and of an ensemble: all of them restart together, also where they could go one after the other. Nobody serves meanwhile, which has to be accepted.
 	Together *bool `json:"together,omitempty"`
 }
 
@@ -3060,6 +3096,9 @@ type NewDevice struct {
 	Name               string  `json:"name"`
 	Password           string  `json:"password"`
 	PrivilegedPassword *string `json:"privilegedPassword,omitempty"`
+
+	// Probes What is asked all the time while a change of the device runs, so that an interruption is measured: an http or https URL, or tcp:HOST:PORT.
+	Probes *[]string `json:"probes,omitempty"`
 
 	// Reach How a device is reached where that is not simply its address.
 	Reach *Reach `json:"reach,omitempty"`
@@ -3220,6 +3259,9 @@ type PaperAim struct {
 	ToModel *string `json:"toModel,omitempty"`
 }
 
+// PaperFormat defines model for PaperFormat.
+type PaperFormat string
+
 // PartComparison defines model for PartComparison.
 type PartComparison struct {
 	Name string `json:"name"`
@@ -3336,6 +3378,36 @@ type Prerequisite struct {
 
 // PrerequisiteState defines model for Prerequisite.State.
 type PrerequisiteState string
+
+// Probe defines model for Probe.
+type Probe struct {
+	// Asked How often it was asked.
+	Asked  int64  `json:"asked"`
+	Device string `json:"device"`
+
+	// Gaps The interruptions, the first hundred of them.
+	Gaps []ProbeGap `json:"gaps"`
+
+	// Longest The longest interruption, in seconds.
+	Longest float64 `json:"longest"`
+
+	// Lost How often it did not answer.
+	Lost   int64  `json:"lost"`
+	Target string `json:"target"`
+
+	// Unwatched Seconds of the change in which nobody asked: that is not known.
+	Unwatched float64 `json:"unwatched"`
+}
+
+// ProbeGap defines model for ProbeGap.
+type ProbeGap struct {
+	// From Seconds after the start.
+	From float64 `json:"from"`
+
+	// Open It still lasts.
+	Open *bool   `json:"open,omitempty"`
+	To   float64 `json:"to"`
+}
 
 // Problem Problem details (RFC 9457).
 type Problem struct {
@@ -3908,6 +3980,9 @@ type TermsWayBack string
 type Timeline struct {
 	Expected TimelineOf  `json:"expected"`
 	Measured *TimelineOf `json:"measured,omitempty"`
+
+	// Probes What was asked all the time while the change ran.
+	Probes *[]Probe `json:"probes,omitempty"`
 }
 
 // TimelineClients defines model for TimelineClients.
@@ -4148,6 +4223,11 @@ type AddEvidenceParams struct {
 	Name string `form:"name" json:"name"`
 }
 
+// PrintForecastParams defines parameters for PrintForecast.
+type PrintForecastParams struct {
+	Format *PaperFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -4224,11 +4304,8 @@ type CreateConversionParams struct {
 
 // ReportConversionParams defines parameters for ReportConversion.
 type ReportConversionParams struct {
-	Format *ReportConversionParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+	Format *PaperFormat `form:"format,omitempty" json:"format,omitempty"`
 }
-
-// ReportConversionParamsFormat defines parameters for ReportConversion.
-type ReportConversionParamsFormat string
 
 // TryConversionJSONBody defines parameters for TryConversion.
 type TryConversionJSONBody struct {
@@ -4577,6 +4654,9 @@ type ServerInterface interface {
 	// GetEvidence One attached file
 	// (GET /changes/{id}/evidence/{item})
 	GetEvidence(c *gin.Context, id ID, item int64)
+	// PrintForecast The forecast of a change on paper: lanes along the time, what clients notice, and what was measured
+	// (GET /changes/{id}/forecast)
+	PrintForecast(c *gin.Context, id ID, params PrintForecastParams)
 	// ListJournal The journal of a change, oldest first
 	// (GET /changes/{id}/journal)
 	ListJournal(c *gin.Context, id ID, params ListJournalParams)
@@ -5929,6 +6009,42 @@ func (siw *ServerInterfaceWrapper) GetEvidence(c *gin.Context) {
 	}
 
 	siw.Handler.GetEvidence(c, id, item)
+}
+
+// PrintForecast operation middleware
+func (siw *ServerInterfaceWrapper) PrintForecast(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrintForecastParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PrintForecast(c, id, params)
 }
 
 // ListJournal operation middleware
@@ -8136,6 +8252,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/changes/:id/accept-warnings", wrapper.AcceptWarnings)
 	router.PUT(options.BaseURL+"/changes/:id/terms", wrapper.SetTerms)
 	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
+	router.GET(options.BaseURL+"/changes/:id/forecast", wrapper.PrintForecast)
 	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
 	router.GET(options.BaseURL+"/changes/:id/evidence", wrapper.ListEvidence)
 	router.POST(options.BaseURL+"/changes/:id/evidence", wrapper.AddEvidence)
@@ -9774,6 +9891,72 @@ type GetEvidencedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetEvidencedefaultApplicationProblemPlusJSONResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrintForecastRequestObject struct {
+	Id     ID `json:"id"`
+	Params PrintForecastParams
+}
+
+type PrintForecastResponseObject interface {
+	VisitPrintForecastResponse(w http.ResponseWriter) error
+}
+
+type PrintForecast200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintForecast200ApplicationpdfResponse) VisitPrintForecastResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintForecast200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintForecast200TexthtmlResponse) VisitPrintForecastResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintForecastdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrintForecastdefaultApplicationProblemPlusJSONResponse) VisitPrintForecastResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13408,6 +13591,9 @@ type StrictServerInterface interface {
 	// GetEvidence One attached file
 	// (GET /changes/{id}/evidence/{item})
 	GetEvidence(ctx context.Context, request GetEvidenceRequestObject) (GetEvidenceResponseObject, error)
+	// PrintForecast The forecast of a change on paper: lanes along the time, what clients notice, and what was measured
+	// (GET /changes/{id}/forecast)
+	PrintForecast(ctx context.Context, request PrintForecastRequestObject) (PrintForecastResponseObject, error)
 	// ListJournal The journal of a change, oldest first
 	// (GET /changes/{id}/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -14934,6 +15120,33 @@ func (sh *strictHandler) GetEvidence(ctx *gin.Context, id ID, item int64) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetEvidenceResponseObject); ok {
 		if err := validResponse.VisitGetEvidenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PrintForecast operation middleware
+func (sh *strictHandler) PrintForecast(ctx *gin.Context, id ID, params PrintForecastParams) {
+	var request PrintForecastRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrintForecast(ctx, request.(PrintForecastRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrintForecast")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PrintForecastResponseObject); ok {
+		if err := validResponse.VisitPrintForecastResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17753,420 +17966,429 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1tl9y2sTYK/xWsefZaSe6nZzRybJ/bM1+2XiNty5K2RrHWuWPtGE2iu5EhAQYAp9X28n8/C1UACHYD",
-	"bHKGIzk5Jx9iSU2CeCkA9XLVVb+eFLJupGDC6JOLX08aqmjNDFPwtyet0lLZP3FxcnHyz5ap3cniRNCa",
-	"nVycFPjr4kQXG1ZT+5jZNfYXbRQX65PfflucPGW6YKK0f800U3ZPJJpaSlkxKlxbN7xgr+E111ZDzaZr",
-	"Cv6zOFHsny1XrDy5MKplw/17zkVpf7G9ULwxXNpm34hqR7YbasiGamI2XBPDPhnCBaFkxVlVEmN/NRtG",
-	"Kq4N0Ru51ZekbRqmCBUlqeSWKVJQzQhVjEjBzk4WyfGvbA/iTtb00ysm1mZzcvHw/HyR6PTLp5kJ4OXg",
-	"8FdS1dTY54T59uuTxUnNBa/b+uTiYfgMF4atmcLvlKxupGGi2H3PduGbG0ZLprqvRo+d2ucyg/kqPZhX",
-	"vOYmJxwV/Bg3WLIVbSvj5qamn3AA38Dfhobzm50Z3UihGQj3WyWXFavtHwspDBPQCdo0FS+olYMHDT7x",
-	"//+HtkLxa9SJ/1BsdXJx8v970O2eB/irfuDbhS/2xeqDlZktE4ZslRTrBdlumGILEBiQNiNJKc9gWlxz",
-	"9muPioI1hooC5L5RsmHKcBxFsWHFNfyJG1brhJDDtLzEH7t5oUrR3QnMCXXD68sdTqf/hz+nVq4TtL/5",
-	"foT2PoYX5PIfrDD2UzgOVh6OgpqeeJbUsFPDYTMfjGa5Sw4SOpD8pRvhiCGcwAfCSwvbtfRYcE1/PWHC",
-	"StzfrOQoeWO7rA1VVmipqk8WJ4yqyrbY0Fbj6aTbGh+Tjf0PX4tTuVrZF2CC4BkDu2AtT5cUOlUxesOi",
-	"nnTDw558kKrUhxNrT63D4+0RweEtiFQoeFuqiWZMnJHXjJWstJKIvSFbqgQXa23Pr0hEvj5Pb+fDmSpv",
-	"uJZql1j11YoVTh76HXwht6SmYkdKOPI1Ua0gVBD/BlGsYlTDmbq/0RcnxQ07siP2N8GK1rziU9/iZfKx",
-	"pl1WXG+Yykgj9LzM/HjDNU8K6+JEsxumuEmLv27rmqr0b4abih2Xf7g88Nl4ENGHu89E44h67aY+ms9F",
-	"t8gfB2TjKTOUVwkJiWRn6MwNMgZHLohMbynHvIvaRWqd3VCnN/kOX0y1qelOH8r9B69UlLJoa3tR2OdI",
-	"QQVZ2n8U4bLYkUbJsi2MBv1CSBM2x4IwWmyIFAXqHCPleU8awtRH43fd7uZ4eE1hPg/WtAz/ftChFf/E",
-	"yse7w3l5v2FEViXTxu98wg1Mi4KxgjJm39aEm7PUrVHLklWZPVezklN/nE9fEDhDd7ZDXPcW4tKqfVZ7",
-	"FGtCScUFS3ZNG2ra9ArZK0Knp8MqfrZnatIiL05umMqeMNvNLjUFO/wODg8+nBjHnvi4VfYT3303jLc/",
-	"80OS5LfRgSjBMZM5D/OTmp+BvTG45hN9T/aW14kDrDJMCWr4DdMD15y0E0y2VrSMJJWU12QllbtxnYIb",
-	"qbfnqVuvVLJ5suFVqVhCkOEXAouhSU13IL5KNg0ro8UM1hZ8+EVS+M6tHNhOi7ZeMuzkYMcaez+wbaKp",
-	"t/iL39OhY63O9UoxzUxqIhuNhwA8ADu2kGLF160C+TresmYq3Bv9xq/cL/gBexfuiN2YpG61sY3SZcXs",
-	"uqlWTNuLRqZ0Mydt9mC5II1iK6aUPdUF2zJtFsQoysXF+wUeeBePnv748urNu/8bDqKa2TW5eP3oh2dW",
-	"glC5owLlC/dk9xiRK5gpJjSr7RhUK3TyiDLyB39+9nsL/2zHzkRJqD54154p9uiwn2kqaqyKT4oNFWum",
-	"z04uRFtV+7vOyPT26nbS4TbbOEkddTu/kE1qMWouWsOOvv2De8wLY7zSkdArBlZA5tfkQWtPA25IyVcr",
-	"pjRZKVnDvC3ttbelu+OHLkxD9O3QxW50+O3kBGtrl5TWUsSTq3qzOrn42/BsXMlWFQze+W2xvypcaF6y",
-	"9PVl7fswRmrIspLFtRUkvL/H7yHt3EF7DpwVij7XpBWa8vLCGdgbRgxVa2YIhfGCvKeM0cMPO1NqeAmo",
-	"Nd/g0cM53te3cXoOn/u4ODgT7L3DQP8IficNU0/AMNREtmZBttxsCDeaOCfJGXnFBQONsZBVWwvQFc1G",
-	"aub3Ps47F2S74cXGKTE115qL9RmIRVtyY5u5m9VeBg0/8VNWIWQ3zi1z8AvaXgcOrdRWkyNNH1g6+7j/",
-	"7qLTYlz3k/tmS3nSiLVirphplbCTTf3xa4K9bTcpKwkVbLsg8oYpQqsK1k8buk6J5oavN/05l+2yiiYc",
-	"72TbrUpuU1dZIUVp94Th7kv+crOS0Tb2kyMa19w5o8YtftoLYc+7FVUocxdWP74mbbMg4BDhgmjDq4oo",
-	"ttq7tDNriH3CgS9wprI7cXHymBbXbZPyp9m7aaRs2QOxYoal/NWLYUOnShxazz7RwsDJaAXGrk5Nuegr",
-	"MsnreS0Fe5SY4ZcoaBUzZC0voUXn6vSmCir2VpurJVoS41bUfvHDJq16b1hVps0IboLOdM0ac0lY3Zgd",
-	"2W6YiMwn+35ymBvZHLb73F4hDy/JOeg71CqAxg3lcMFGnxoVdV7VvS3NTWUP2xVp7AWLe5kSLwdk2Yqy",
-	"YmRD9bRLbMg69c5L72csWU1DxKBsYYM6qV2c8LqRyiT9hHpDv/rm2+RVOUHUNP8lfd3aowsnhQuy3Bk8",
-	"vkZMtaHXTDyacJVE9tueKHBVb/GGs5YAFUGy7C6A7xw/RuAqCOd+Z/l5Oxa2bphNNyHdKCLPcTgdvDi5",
-	"rZE/jh4ZY3fE4am0DKfViAldsjWdNKG3vJtFycopnxm9+WRrColanRd61QqB9kQ0q1xEf1lRXoE30iov",
-	"PXfj9EhAXwbCgvqJ7Xo4qBjgmj7xcYm9FYWTImMeRPGovoQ/tvvKaRD24G5FQ4trVtrjrxUV01b1Y83I",
-	"nVfS2qoZow0nHNBTeCt1iuHQM2PSqHqM1F7gDC9zEyAF+uS4vo4mQzFajhz5jdWG07O/Jwr+yUVYsW6c",
-	"oZvdinXj7KY3LxtuKjPbPen4s6o73jqKkc2esXR88ZIeQRhixiFIR9g8rgH3+CJ0f2DgGX9/d86NG0q4",
-	"pidMwStaXKemofHm+oS23lJljnrS3aD8F3yv87PzgtHKbCaeGXDlHrmZJf7FtUOWbCUVI+yfLa2IFM4I",
-	"QJkO4YMx58iAokt51apUx9xdpxFToeQWxXpNbxgRcl+lSqtzmzBR/bbXUpYXCM6g2hCKn8K2D7S1S1JR",
-	"wy6IkIKBolC24M2zXV+QZWu6hsKb9lGuISShbL8F2lJOIbOd9ReX7Qos+fEba3Ei2A1TyZvLfn6cSHod",
-	"wr30F/v90Ve0f+Pl2KtaOMtuXPOamxFxyHDxwuNhlSNhig9jlPv8ZoLtfrCVrh3s56CLgmaOQgFx8ZS/",
-	"1in9W242sjWRIePXOu1wzkVlg3dweJYc1snHa68RRWRfDX3NT8rb5LUTDr47XihilKcMPzLUR5XShPOO",
-	"U7t3V8zYTZg0XY4a3a2w2xkdYaBfoMPmWshtNq44XZAaJeVqcBCAIwEIxpKR7UZW6bih1XfoMjWml8ZH",
-	"KPVGbgWhDr4W/IOaFYqB0aevB0ItRir/gUTAJNiTWSNxxAGid8LQT3eBLaQ3QsZMA2wPrkA0gb3B5iXy",
-	"yhvcGa/RJGvIvfJ4N9XuWivZJvwgH9zx44SWipLAkxcuYhV7HzcUIrkQFTq7k6l2zVjzRLYpW+XcXqlk",
-	"KVtRkmUvWuhDmg/Pz897sL3z3CeeJtESe1+ga9Zr/s/ffnO8dd1YKfihi/10vfv666Nvbzcs6Ye4YYgS",
-	"1XbrcUEKJYWhy4X9sz1ZfrEKhPPAOw+sc4Y5PWS562kTwzsAerE/lGji4mVKSjfzcZq+VGdQAqqtJlkL",
-	"Iy80ZzyApa3QrZULVT2upLV6E4AAnula5QIYiUBde5db+FhHpTQ/UsX9KdrvbfaKuKFVO/7kw6dTn39C",
-	"leKszMBaCqrUjot1IlouV0TILaGFkhogCcYBcJSPTpNSMt3F6/aOw8gv3v/wa4lwGK5JxVYAeKWkYUr3",
-	"3I3RLVNYqXVYsJLbVmj1tg9xTNgjvZiHD51pu6sgCrhkhazRj2s2rL4Ab/SC1PbaXbjwdLkgNVPwX4eT",
-	"WBCrV+nTg+52E27FLAfr4nqgZamw8d5s3BK5FZkYbvZ8xzIykoqoK+al88i8x3dWb6XZ1gV55SqKMomS",
-	"OPfJwi6HkyuPjz/oXYzKuOV0hCayo3/NUmdJVrPLnyV5nY+imZpyyif9XFeyZrhT4MLWhu6svb7honSC",
-	"wu3mkelN02qvWNxyzpwS5Q4Yl2MA4w5dDl/JTmtiTl1geRrMFsY72izpVjSJ5NQmsz3jKV7kFeQYjqum",
-	"AU0djuiZMAhUPUADJaOk7zsVQUeJAhu2A0EY0dXcfvAzuwjL4vrg5im9sIZWct2yp4BSYSKN8PTevf15",
-	"tpaVU4zcWThoVAVofVk6oDEc0SHglfbyj3NaBoOZmmE3fhjyc15NwyDmtRFJJ8ZO8I2MsVDT6wzYHPF+",
-	"07ZbjHZO6Mt5q2+kveYsswCu9IYbjiL0uQ879mZcmIdoEgcX7ccuWLino7RK9cEl0QE6Pk4870q64HWZ",
-	"MelrhoiptbQ3w5IiYoqKvmqWwTceN9ePhEIgKrZvUKcWZBEmNxpRcpUC2GIPWBQlCu0dIS4ZxV2LsmZL",
-	"We7sTXhN9pSmQYC+/0BC/ink0+is0hyQ396dYlXlCV+G1lLfxfyhScLk38mIE+2gSYN9co/5LKqpjgyW",
-	"xkp4rznAmakh2w0DGCo6SK2tuhs9bRhFTcwaKPKPaXGdwr9spDYXjVQGP7/n1+OasE8N5hNJUTDvfotx",
-	"WcnrqbBPq6yIsEozj3FFGek+egHut1Zwq//a2xwwePKTj+quZFWBI3AafqRQjJqJy4avHPU/7R9DGrT6",
-	"Swzb4ChRw79hilYQX3JmlcMjFrKuaRpWPBlC4JHK6ThX1B0p3FTbzqa/DUuvX0htXG7rofg6QanpDhyp",
-	"AUht5Ypcs92lk+WGC8FgLTOHr4tcpLUEJes0jopWqzyEzxnlTJR2Keyz3qFU2EtzQVxGn4/ySUF0W2x8",
-	"Rt1IoJ9t9wPdpedbdMjxLQSm3fzbM19Dl05LWIgN+rbXEmP3Htncpb7u7uiFTCZx2/vxAncz4s8Vu+Gy",
-	"1YQLbWhVoauDrikXl8ReP/AP+oJYXbhi0T/FAb2VAxl1d5uLeJ8sTro3koopou4Tx8bL5F6acDjaN39g",
-	"ftEO0WUpqychSNQQ+6wVqIff2Z58dY7SNFJaRApzGhkwf9CkqGRxPR5n6A3nwYRr+8xvLsE2mT72YSMJ",
-	"/poL48Cv+lHSOOQVXA32FBASwItW9JRqrQZx4bC0eLtog+CbTPs/DC4ENmQPEb8Qi1uvRAgyHclUlyv7",
-	"9D9bpn3+29AL/+2fw7Q5yq0u9mI8Jjm88yolKOEy1geSOW7Qfj8eGcU7fOzKpbLCi6ZV4kMu+w0P+Rx+",
-	"0L/u/BqHwr+RjTsft3SHWjvXZMnAu2MbXeCJ+DANcnDqyJRrErIFxp0a4B0N71x5XPeehNp/jmG6EMbg",
-	"GtMSxu9muz0m+EsMa9J+EnX85ffwUMixSoFIS14cxVT86B77bXFilWT9V7tHM9qHD9iU7ii/iO+8pRUj",
-	"zapV0BLGTdmW7kC9HT1rH+jucRLhNIhxdN4QFBynk8DcxYpirGd2dpJf1r3tvX9C4O2QtwLd9TUpXTin",
-	"OWXvIR+84Ifw4GCqWM0/fUm4kyYDQU/vXiVT2uoH+2HQ1fDSB9iRoiuTcYjZVl7joA431U4UaSPhqOSn",
-	"2Eko5AgUVVtas2hlp0dLsqLpQHEsnvtITXvw9XU/e/bdIbDh5j+G5spqX1xDj/KiNgf6xbku7gH94voo",
-	"K17sUnEZuA9eyFZlEoorKdbEipIi7uHnPpOwkVwYDO75zCSwbSDRZslIQ7VmJWgdG/sBR1DTKadrfsMA",
-	"OmC1RZejsuWilNsz8jVuJwjrydakFZUuuv7t/46D62dffZNCAYMi8BYCYukYCXh/wOAGFN52I/0+6joN",
-	"FE6SOF9JXwOMbLStOzgjv7MEHzfkhrVG1tTwIqHYH/jXo053zeaX+srf1v3hWZWRi3XvFoF4qyZWxIim",
-	"K7eiZ065vQDYgJuVs+4+ylxEkLpi753YvIHZO+k8SxCM99h71yVPZhMnocAk6Wv81Vp9J14vgp8C1lEb",
-	"iHgm7aMMVN57A6e6KpJG1UXsAQKXC2o0dOlkNpGDyEsf5xiP8upSDZL6pD1m/bgyOmXNyl2OkAJpooY0",
-	"P7+edkuDFCrhKYdSU387rJVXF8IUpYWcV4lQ4NoBUw/c3Ha7/kNyAR64EnEGcM5IdX1GXrnjZT9p7FrI",
-	"bcb5kk+uGgB7pkNxKC6bDmgISWfdlrSnbdr+q2jBcnh+9FcReMa2gS4d2zISuWRhWpopTqss/0V6U3Ty",
-	"/wdN5FbYiS3T/rlsppWfiSxhgFWWkwYRpCTaCUN0Y8UMLHZq5dKyh6uZFDRuAovL/cGCxqWBZ/NOn8i6",
-	"ZsL4LPt9LLHtEGYLF/hgQIlBtvcZeYRITgx/NIxeI6rfRYEheTvEgfcUadku0zminhtDGNUylyjP4+ZB",
-	"KTyI10ZbLD+P3oFzYC/BoEJW+xIgaF0SOuwCnYO96hxD1v7pd410ag5mkz75gA0gE77gEUzvSF99FCiR",
-	"4DhKYhy6wgXgHeQCB5SRo4YqrlPijh7f424QWnKxvmImMpnGvzDVgN5PisE+4oe71nJDhVbfYR9H7u2V",
-	"VBm+EsRRrJmI/bs5orY7cghFQewVkKX6NwdH+n4iYFCqMks3d8BDEpuV2wkWT7wMA/CV0brF4sQovl4n",
-	"Oz6sd7hN4l/34+8zn9ixpSc5Qjo+htyNtFT1pya9Evv0phFl5sPFbS8PP9rcHTLI5+mdInty/+bps1f/",
-	"+eOzd1cv37x2OZNKGiTmgcEeBw45Kxun5ujMDh1Q00ztCGqUNLe373OSJ6sy+1uaN+axNBtSM4pqkoZI",
-	"J9yHnpWHa1JIXTPDixE6C47PfazrT9fro9OYAR3lDr0MJeU+oMox2UIo+/BAujeg0tBJgB6CAf+71fLH",
-	"MYE4hJHzafZoLUfjh/prEAis93HOVVuLDAjZq1t5bSmpEymm28pckvPYwgHrlAi5TyIYfa9mWju/1lj4",
-	"aVoDcYMKOohv2A/p6HQhJ1QyUw7SaADtTKOMpG0ww8+IVbtAxYc72pM9goqLb0cURjGxA4RQDpXeScQJ",
-	"I47OS4K5ddhxHETaV5y5ICZcCUdm2eu6d82g1uaKYRbLSDIfXg9yGbrs7y6vV2/kdj/ymsOYhVxp/ErU",
-	"v4zYaVmxV3J9Z3cutvSWs9QtM953GzdzJ76sSTxEo4ES4/SPjg1rwIwVN1lk5dHsj8NUh0Tix9yQpmy0",
-	"aDzYk5VOWx0SpVf41LBz0J7x75NOpqsenPsSTnx9yNuGfUl7heD8fSun0BmAXWRfSVLsQYP31V00wGfs",
-	"rhlL+Ob07DHBzpjLB9e3Ny29Je2vQH+Aw3upw8Om84foUgMFMaQqUO3uzEMCQ6G3Dmd0y+Sdxzui2oot",
-	"yE8n7/766hn5T/L20fsXP53Yf1i3VNkb0P9bB3HE7zq/NtzyP51oZkyVfBr9OECdLLqsMNkw4dQdn/ni",
-	"3C5SObLCwFZGHgnHIOa+bDUBDb5UH2k8mOxmkpzZRXuykRle8HzCBkqDXSJ/yBFWcoO3IPlf/+t/eafR",
-	"SiqXBAruu8ANGIidDxaqFWWCNfZ1GxO6bqzuZD9IjCT2hczNOyCKs8RIQ2sR1mb2cGn4yH9HKKbUhsiU",
-	"jZAHSTyjXx5JCYoNDNym+3Ny3J06Pil3XB9dHms/08u5WfwUDc/+lUlKTNFTFMZfymMO8ajt+BQ/0s+u",
-	"UMJeT39/CkdWgZj/iktOmmIlE8aFmO55tsYwHtwdITx4XIXhfm+fdnmUU0bY6sxB4WRPD3AW+kfspQ5F",
-	"iCC9eoGgbarJ12efAkUAFbuRRIbOBwIdi7pxOyn4fs+L1FCtt1LBdxgSa/AbXrE1RPo3xjSnRl4jN4Go",
-	"m9ObP/s/FbKuW4ElRQorVCteUJexDBZUGh8QepI4pkNn0pwrvmNvhx7LrN/exLrJDB9MTVpX/GIcjzY+",
-	"f8WM4WKtE1zatCwV0xndjdOKFSbD0pjLmHgfM797JMSSVRLSq9LwAtiJx6pN0U/OO/3V+eHVtsnlWzzn",
-	"Ys1Uo3gX83RpFdcskx4A9HqPc4RA8CtZM0OkANzMwmFfiJsv8DAhGw5Oex9doFjv4QzOIPZ8yutnSqWi",
-	"TlhCgxqCMJjs6/60SYAFQ6ob4BSN4kgQ5HOruBkPKc1HkRqWNUHed2BFGIksirbhod7KiCO44eKOJklN",
-	"BV2jMdAoaWQhHZzHCcrVi0enX33zbRCfdlnxwoqPh6pFR03WOFCUmzFmATwHJwPwU79XPFk7Arms91nu",
-	"IgzSIb91jP1OE6ZBYDj4pEecK/5p8LRToVfH3Rjv/XOZ6JQjZ/PnUncKRZ8IB0aC4z4ckq5uyrhz0j58",
-	"eDham/IVL5hI1u947VkoKvcIrgFwY4AVvYrXY0MhkasexqkOHXK/DQz2OS3MhLjuPPFC/PQcFl2+RpbI",
-	"Rn+lodWICm8rbi6JkVXZeQhWXGlDGrpmRIpqN8J9nDcT9y7YtIulYbKpGNF051wQkPQX5YuWjFYYtDj0",
-	"utz9boRaViNQGMVmn3/ilmfqB3fLEYnBzcQBq8kfBTOFFKsFwInxT2tRc/v/ki+IVej+tCAh19aDho1z",
-	"WjmaeQJ5uO4gtmqp4+qKO/zwPGUcTz6wFidbtjxc4r++e+W//+L9+7dE8zJDrpWTnujQPZTmICfo2oEE",
-	"zBVVkIfpL2+gEnR5sVa2pC8kyz23h1sQ5CdKx7SoGcrQyakBUAyoS3eAYo9YgOeu0Qedifd92MjAnXjR",
-	"zcF2I7s8i+jkBYeh2VMztlJdA2wZ1Qxvedj3Y9p7IUXaZBiVCdW7HkeduB74amJ/b/rc6XTzdAg/kUiE",
-	"kWnMYfb4jKChBxaItBaZrlvwI1NL3fFGO74Xq0CGyYbjFk1RuTpIFR6fij4zZCB7NXZS54Vi2fLKnHIR",
-	"YvtpvN8RpEFBhcvyzIANBmCxLoRv12uUUpzRrHBkQzzRTqqeyBum0gzimYx2f6wHccK8nF3u0IbkfVHm",
-	"ixduqE6DHKYTozoC3czdjMwIujsi4zpFi3FkP26CN1CozH9uYH7vBvzYs29ppd1+9iZlVtSiadzwTAGk",
-	"vI84jwQ5AvjAnncNDMzMD1QlMjXSAIqXrh6It8vQH542eDLkps/Q72XfBj5cUlNTbDKl6kZQ2cT+UPzk",
-	"wFjzcYV9WFWwH5Fb1qfKQDHoG6aWyQNJ5AqYeaXJtngRyplBBBA040w09TplA72taME2QBPkofcrXlWs",
-	"JHxizcKt4kmieYcjd/eJDvx1Ms44GAGZ629V9zU/roFVeq+SfuouepOmy2XFRoLq1ShZNyZDHM2qcpqe",
-	"fYjZpOp6CuSx22XJUoVVxVMFNfJK2tgU/32ZT6GEbz8LB8gCx8A1oWTmHiH1qIu9V3XfqpkeTijsfjBS",
-	"Zu55T8Oa0NHc/j5+9YSJd6NddPFAlIkgX26m95Z3UOR3Q/nSad2kYsy4UmCdOx2rv+k8cXp1JyvTmtbx",
-	"AWS/Fo6fYE4fDPOfLUt71T70zkJnNvijEslUvc/HrZNeuBIYdqvbo1hfhkzVRURaFFqBBynUn8MGxvqD",
-	"Hp6fT0EKOF0g7g1wonaJJ93JGWEJkTo7hSeEE3PQAkge03ZJqNWw0opIukRDWjbzxJAOOjJcHA4qJ2D3",
-	"Qq7qpYe+eBO2prs7MkcuTvy/INUt/gkSCRhSI0AJzVP2qal4wU30Tz6dyKpOCAVPX+xsm0ku3L7KU8hK",
-	"w/LUc05dBF4nDrR/IKeCbS9IIUuXDwzUYg4ZU3FtkOPI/tf/Ky7XAjG44deIoz0FpU+zgXUwXiheCTVN",
-	"Idii95BhodZfUN9xTXOfy8+RrMq3ybSy4M/aUsxdR1mBagpSQd6mp/DK8oKlE9Ze0SWrdK9oqj3GgHq+",
-	"nx3mg0pyKxY+j3W5Iz+dkAfkp5NMGqedqUyVBVYcqUyPNzcsNASP4VIbYqwdpGg6GgRMq2sOOGKlBAW/",
-	"W8JO4MNIu2ElTxDFV+buyGa/kxJ0l6JgXf3PBJdHKPjjIOdGovrt011nSFtphaY3qaMQOhCUfeoKgcz7",
-	"+f2AtutLf2pSS/NstUo6s4qKM5FJMmPhHX8oC6QHKNlaUTyeZWv6BmefM+gOsRF4fRE6GLozEC55FoXM",
-	"7xsihA6GnIoDue/2zF/BrjRbe+572ShZUVHlsuRDcWvHMUc0HU+u6Qfs3R0JcR2Dn/HNePRMRHc3qRt5",
-	"IrtZItfBpex0LCh+il29g9POnYM5/LCfi2jJh0TvKaxtJpvduWXHRpr+d5ww+NUcS5u+Any3hsaVdah1",
-	"dBdj97nVdGWGYUAb2ejA/nGJBDFO5yDg5Rqh42LzESU69HBodN8naSgbytUFCJu9Ypl2Cj5oIQ6wfMPU",
-	"GSmqVhumLgDbjHQ2wOq5oTfMuWza5hIaqhgte6SU9htwykETyXPUd/IV1+auYeBwQt4+U2Zvs0+h/eLi",
-	"ylFe7S88mH5YzNiwBSlkW5UwxzDFnY2VcHbfij8kTe7lODaAVqNvxB30gEdnvM6YNEMkHyBQ6S1Ad7rH",
-	"b1MYfpOpRKeT0xmVZ6+5UlJp9N5CQ1YMQzWjxEiPxU3GVgDEASYFKKLlOYDKTWTRLvPxp9EI05qVnL6H",
-	"f54UxppQKq2vCQ3TtKPa4zlTQt8Cb7sf8yJM19Akz3Jo+AW7w6HxqamoyJG85ODWDVP1cUxXYI8Jbzjm",
-	"9FRlPIBsjc+DiJq+TbJSHK3outb1IzVVz0NZisPkPOzedOIHZKVIkrAL9AyOb/Rdm24qm9k+qcjF0dyx",
-	"SdplzARyUOSI6SgcM6oDuDTvsNF0BQ5Y+3rSKuUmVLUVu3srk4vdZBu6Rq/YnRq5HVuZLzDi6AFSdUZw",
-	"svZWYBFvmkVcPyeSezey/Fb0653wa+i02JU048BY8U9sYlEXPq3S+wvZvMxVee+2W5JaJ7iYVSsm1zEQ",
-	"0kzr5Wtp0mLms5G8hrzlZlMqugViA8VuOPiokAOown9bMaWyoBHKxd2IgLpMJWzM99Evpx98WKsw02mZ",
-	"aqvEjTyQmy9XBt2htn/XTF+Sc8i3FAVbgMdvS84JrbZ0p9Oh+RANG2MhpzvsDaTPin59zkyxSSXjY/3x",
-	"HIhDjFXLJhexOELeMiYvLB8k2NCmYUKDJbTFqMpA0oELMr5iq0R46pk23BpSZOsp8L0DcgQX+2C5ITOD",
-	"LnwbUnSV98QdUMd5BsN9/lMMDqEHcwSraUo597WJEUG/X1HJte0hhkFO3bLHA4nnISn6vGKfkYcpDb33",
-	"VqJg21Bxv4vmhWCQNYG5yNVniFiehvgHxoeu4p7Jqrx9zyKOqck9S3NQfejxTXkKoCHWqYT4OsapKNoZ",
-	"avxheMZHPY/zGTtBvBWX1XPZijLvUB/lytyXNHDg5VzmjrTSxzS5ieAewccz/lu38XunAV2PiB261LRy",
-	"5R6Cyx6xCuDm4wIQl1IcD7z1/c5+IsPsHF2MOUz6/ure3q5/QUX5rOSJ/gCPebq2WdopvNwd50VL5AWH",
-	"bQPRSVp2mIHALvhxMaGuq7ndkTCQwusirFk1x87hlfMQ7W2ytg+T9sybOLfJQkX20lHHLWn32KCT3lVI",
-	"P+LwayM0vf+6ezk5WNmkaE8Lez9nDgZ0lmhXO7GBLEosYSKb8ZWWBjw5CM9IY1sCEbnDcEDpbTicWtNH",
-	"SHawBXw0U4AuduIkvc8gs4Cu8mXvdgjyaqySVI4e8QvZBP9PxvWz4usE5y6SM3hHld1XKUnDaOwEJyJG",
-	"b3/L814mEOqi/Pu0yjNhLyW+sxlf7qgzuvdTnSusnQ5n/t7ye/SXkb5O2UT30pDtXmUKULnywiaCGVnz",
-	"3SNM9rfIiCSQEfWdFr79hhYB7RbXZhtnadRctM5rMHhYucdQmfzBx3QOY8WOfdAejluqSg8kgo5W1Nge",
-	"+eqOaVV1Lh/GLfzWisGpqvmULryN3soVzfYUwikaeF8MzUOIMoVw2mSsDBCoK95xF9nnUBBx/DqneAcX",
-	"z9jCN9tcfS+UQbNxceMM9dKAU957chyLjv1QWL5FuJfCYdnjKQ7enp6T0Qs1biV36nQuouhM21/17kx1",
-	"2z1zf3an+sg0jmcevzdUdiGO0jqxyOQH3WLbHmW/nqDiDAk1A6wwCqF/LsIvCiLsAV3KzAEwwHIrZ6XB",
-	"jkXQM2B3nNixjHVr0U18Ri7w7hjPOJyOgbtjfEGWVHeZnbb/obqBk77Uzj5eqnoM16Xdx+nlhT1HoAog",
-	"gEK52TP8hew9A9Va9lT2SJRH+4Cd48dVreo8ws7z48adWZjXMsX3mk2zuwcd/iC9t0YoNrRAjPR7ZCUV",
-	"oVU1Gjw6Xu/PCOesEX9aQWnqTOkSR83nq+r6Uj62vb0KEL3yvz4YO94ZfJvS/ZBqlgbA+ZV3Z/dKZiDC",
-	"Q1tvLVgGBA6htT9oYp+hpnVbxhUTz3isxu/k0fsruFKDh/UXdNPC9Mc7LgT/3KhSgIhOFLKiOAenRlZZ",
-	"vysz4kvA4r91MjGm+tItiivlgS0mHb7M5DxnC53gKH7MkQ1nvz9aaFwPhupy/JdslaDVM2FSGVdTaJ1L",
-	"ZihPg7nYDcuk+o6OC90CIQQ0z/jp0LuBKZhD4HuzeQ9y/z3bJfjhSmpovtA7NRSIokDnY6JQu8YMlPRx",
-	"jU25cuRqleb9f94qwIIqVvAGUOpWRXIs6unPQxrdYUt24B3JA/oVuIKqw6643firJPQmkUuMvFpxyXnH",
-	"sbVvwB/XALrP+FF1MxWm+SSe8NSKvwrE3Hs7U+u2TuebedcGcC2QitEbpuHooy6jx5G5YBN6QZYtphoG",
-	"tz3SOpOmolxUu+5BI+VoX80j7CBUA0s61+p6KlQrVBdLtte61o6kcsZq9P5ks5Kbaa40cO0nsV5d9sNY",
-	"QuHDqhypht2OTJKy0nWdFOuXDh8Otp8zUqLPZTQ7ZyofJ4S39zB0bt0yrXPQwjnpqX3m8W0Im+P87yyi",
-	"7PZ54B15y7hK4PB4TqrB+3IrVmqT0by6mnCjWnwPj+e6h0b/aAHZNxlRlBeH/qYYrxYoY/yJF8YQHSKx",
-	"RHhJizah39nhmOhENX/mYqenFVzMHDR5mL2rVpT8KW+vjFYA8cM9e9yXR/J2hLcrsPv56ciU8m2Fpry8",
-	"gFKK2ZvnMr5VAL7vafEZtwrCAlPS8ZrBdpAlDHKY4mwQF4FJZDwzhX/oMpihFMdp46sVY0+THrNXyKl0",
-	"iCh2zacZbzrnuUCsrC/BvkFTGmps2ZPW9FOBozOxi/ePV18yApj2x3QTNBA8fyW1gwDn0lIT9SPjHFKo",
-	"UgTJuaijuYkYyZ5aUKU4O85h7R4Lkbm2yyLLV3uH51hJIP3TrorYT9+eKeu16DM47/eIF5s+K0XTVDvX",
-	"Hz4c1wRG3GkqbtrN/cFn2u5p/0MBnqOfiuHTmdgbF6TVLvJhN2XYMyqWlAlEKXJobF14K1fWf1pagn1h",
-	"X+T6UOlo5f0UprbZD53b8iC3H8yknscRQ/g3TO2ivCN/DO7gw60A70XySPuBUd0qNgWTGlCw45wK8HRy",
-	"nF34o//lCfFlF2U9+uQ+7VcXUUr2zN/DWXRFgmS8fLO6ahurU6QZ/Ltaq9M2zkCFbnubpI9dd9P44nE8",
-	"4NHThA8B+T3UWHiKyAwTng+EJEpziPRgdVsUTGupJhVLHI4JwcfimKMLNsQrkF31t1JNYSfOjlg3LDWd",
-	"Pyy5eaDH8yBCK+4z6T7fpPIpoDxzDh6IZXdcCWezYTVU+0SEsxSBHiR15A7STuBHU3gR2aRAOiX7RLgw",
-	"kmxkzsuTyp8/umFyWvS+zhvy0b32a/u58JOXmu3XbNul2N+FrZu2ZiMVTyG1riDXVaOqqwBj4fxKNfnj",
-	"83dvfjg7e//mTwv7b4JtSbHhValAv3ROr1BPnryWwDaLqd+j2Zu+SbE3WQ0u0VeDQWJGIJ9Etrrn+0II",
-	"6iX52cifvR890N6mFd2lTFHPvHQooEBKEs41ARegzyXXlTTgfVpAUoevsQXGHdI7aeIhOGcEoBvyhilk",
-	"2MuPI1Odjyq1S7PqkZ/tfP184fhDI40Alk1uEc3s0GHIvde6Ig1Te2H/8NdmAGGFGE4E3EZevUNE1aBM",
-	"JD1zTD+mxXWqYEOgwiZWxfZ6akQjHpBQsFCekRmh/IQKto3pwLYRqdFZOqaQZvV5aTRxR6l0NodcAQeU",
-	"Q+zm+Z+rLJn+qx6Hfn9Ya37DhI+MUrFz1ivuQFJ6VNt4KNtrtnXfO06ebk+YTsM4YMde2/M9PLLA3oBN",
-	"wTUaFQNbdVRn3/jWj0uP3nJTbB4nj5U3vSW6INuNZDdMdTn8fgtxx9zlLSMmMpFWw9QIHxY8BHbDGhTt",
-	"DO+hW20g/NK2Y7QireBGX6At5lAnxDezILTSMhAusJ1jZVhLQDmCHdIdYnehnvvo7qiBolX25hksAAQP",
-	"OIrkdLm4qFhRaoKuuSjjMiMX5O2zHxa+pIH0Bh5GnQF3AnT4bAcrKkij+A017PtMyZtbFcm6Xe2rhmrd",
-	"bFQuOfVouaW3Rx8YmuduHjJAqmsmppRw6pfgGoFKyWhA91nXKXOJJOVgoOJTtsLS99YOhjoNKHCCOE3s",
-	"F1aeXrMdoELqS9yJW65ZVISjkMLQwpAGatkMl7xuwDy3X/yfvz06/T/09Jfz0+8+dn88+/vpx1/PF99+",
-	"9dt/pAn47l7IK5tiGARnT19wvDFDdSHGlgdzV26qMM7xymHuEMvkrBYZiqtnN0y52xbuM5dsAPzxI/2L",
-	"K15NdmoliUbfiGrn9S2uiX1oZJGN6LY/hLmx3UAUN8RqrxHZRF46elhaYZUJ0LOQKdPepXpjdwLcnoOS",
-	"vJfBpXsfc3HighpayXXr0I3JvZFJ3WK73DFzxVNYv0CBcQDE08zXO+OGbGhEbjsAxjuy1VpV3aVInqpG",
-	"CTwM969NJWk5IYwUcGaHs/GUGVpsWEmelV99883D7yJMmjV3YM18oTDd1hG6H6YXHu9vmuXOpBOKcwi2",
-	"mgtet/XJxcOjro4YqJacHPmB7ryiOJohK4vknM7AFNEW5DLPXkun7fjrdSQvj65NM2Q8QQy+prxC4jQV",
-	"yl+KnAvOthjfC4mTCWwUiHuFgyDaLNwV185bRvYTf83pGOhzn8Clz5YbKa/TpYpAUVwzowmjxcYaJXjG",
-	"kf+6evP62Fzsc9m5D7lJj4ZxrHBuZ9WMr2CDMU6gtqMCD6aLHv47FLVxpks4Q3P04ylLtP8heOguFn3y",
-	"hsFyPHgpXd7+PrlOEgO+Ec4a+Pkvz96TB9qw5tQ+qX92ZL7Iqiw6u3XCZfVmRTDD+1RX0lyEDPws77EU",
-	"Gdb4YiOl9s14snXBPhn0WOyXZovBLEk48p6AOLyN6ib6AlSxbEdtR/KtekcDzh04xbDxQjY75/+IHUtH",
-	"PpbO490fgn2qq9CBXI2l25h7pO2L2xofb7binaspksa/Z+sqr7jg6RiwlUDnIvRbEdLb5IqUstAP8GbT",
-	"D5wGe1anaQyGrJFMQZe/2H+G72DienQGS+XSCLgmLArtBYJB15lk0tHUytrJGgluSi6jKmxO8/NTefzE",
-	"7ZT+aAGG13WOjPxISm6fjv+WNkzNUJYzLqeaxooZ1bLFEa2e647WE6MWF33p9J85q8vDKhJ7gw5dSpte",
-	"b6kyQ4Qpx9Hu/bE40o0LOCTDFrMW9SWS9sf/jmmxcQT7CInHx8VcUcM8/N4T7e8dOLxOs0wBQyivXfqH",
-	"1Ez0EuecqxuYR5IbmFaGKUENv5mA6HvUvZTSsoCtn5V/R2qIceE8fCWJGhnI5ZGtyOA689npstGDuZZ9",
-	"FzsmH/lajvg38FhDAuuUHPEpwUPEkulRzmrNyEY2qLOCj10Ddgdc7KP7B5HdZGoAVcmwvy/nRGEeLvwx",
-	"XmzosmIhYlZUUjNtiIs0UQ5FFK2mj1WF8DiaA/ATUYTuQQrsbrD37T/aunFc0JUU6+k0ku/cJ8aSii5O",
-	"trKtyr9vWNUcn8AtUqW3VRkIqPEYmoJCOsCytpDvF/KxfOw5RhLZo8Vti73joJvVThB6u7s3wiGQUYSb",
-	"TvjY7KmV2cWyKl+KzOwCkvNNm1aDssgY7ZwYibDNYBb78PHu/MbQ+MIPKTcT/opOXMNdTVvKS0eWz6rV",
-	"GfngmKVj9mp7EHkt7nI/e2zhAqH23xDPSnbwqiJCHta4hcj+E9mmgPqhdDSWhOy73GLIpEMHHLbwWH7y",
-	"Ecyuja74PxdogI2nhbFfSuIdXRc+sGqoBjZotnBy2q3misZY87KUPodHquvMKAe4YJ77iq4d3oXUEDK0",
-	"Nvno4fVT8JJ3YpEl5PLc+4BoDhIEdwLyhkPBnCS4E0UIjOvx+NOuzHqKlyQf195PfdznZZ8AwRlmKk7D",
-	"2aT5ayhGl7g17P2kET+OM6NDFdGSl3ExOwCJQ73WywA231lBgrFsQOR21kBF5cEjS7SzgKclG6dkjkJ4",
-	"netrvYBukILaZT47myhvkLiaxtIO8eFba/KdT+BOpB1XckKCzVUl030wUtE1e65YQumHYqfjoi6unffp",
-	"GvkTG0rCi/EDEeKNYkgA/GWwC+Er47UOKdNZLvSaiSn5kAAaSCQXQpU+44DKvZrUeBLKrbhA17A2tLgG",
-	"21C3jV15LdX4gfxVpJPSsoWZ3gM5DVCB7sGauD8obrIMEVRx2MJZn8NSyvGq32MpzY+uydQYxqe+OEps",
-	"r4i5vdXLhYEN0y1wUouIGYQONCoWVWrIukYTBC3ZijCeSug4iWsNGVCt8P/NQ8HHcQ07gp8+b4UnyAzj",
-	"HCwW81bJZcUS5rP7gWAStiZ/fPf8Cfnu62/+rz8dqkcDaeRZE0nI02m2URLkbDVwOoFtf4gxz05cm0s7",
-	"zZPouBobh65MubogS1qe2hVj2izsrjxFqM0pF/hXsEEWsIErXsAzMC2LjoBNylOrlS1IK+gN5WAbLpDm",
-	"SsDmGJYRg3U2YtdKq4eT698qKVcDKTrQadRM0COKipIvWVpRAY9taXXNSnR943MagW8ryqsWSa32aCDo",
-	"DUvhJ109TnewNQoqKNLKmojrTchLC13L4OrlTbaCRpIM7H2P/otrslTymokc+5fJUZ2DTr1lwEJS9QlI",
-	"YglLuvZfgDFw5ONG0SKHMIfaTKhcLYg2rCHLHfz3Doazm8ow6pQM5auUY73hCe60Irdhc7lub1YO0Ksh",
-	"ogL3GWa9oUPo4LrEEEkAAY/Ngduw4nqiI2af4HVDRXnquC+2VAmX+hqYvLtxnOB4T8NPgIs6tXoLOhdO",
-	"qT619q5tiYsSsmpkq05Laqj7I9SLHVPWMCGXmejy4MxvnXq3ID+8efrs1X/++Ozd1cs3r0czMbmJcReb",
-	"F5yUuL2zF0h6+9DIXwn3DCsTBbc0r5sK6vsSB5VKeAGk0El6sR5IAGpZ45NocIDjwv8LYgeS25gJk8LT",
-	"PJF1ba0o6fIK3GgQQN0woa3uyTRksToMPhRSYAtCSS1Le4KFnNxEnLXa5TiaojGgrxfjA1uaCbDecJoC",
-	"wHTd5TpATYXddC704JD5Aouw2qcaqjXg0UO0S42Fbbl40xUzd6PGyTA3d5i3ESfE6PifT4wYXzXIpwre",
-	"Rd0G4h3I5o/OmN1J1J2PgxM8B/tOtFz3wL3zjq0U05sU/Xkl5TWJfYqIhJY1g0QdSDP2vGT7NC7XE+nd",
-	"7AvZeHgWNlVKnioo6avNY2kNq/gIuV0QqslPfuEuiGFVBWgDnSnyPL1MiKKZ0s/ndis/PEtSDo/dAE1n",
-	"hgxzw+Jjty65cbyoRr+Wxsck7ral1RWSBqevnEqKNdFtsSEU5czY/8NMlLOjCbG8Y9CPC284IVoE+YvW",
-	"JCP7PuYzEsaYjQpW2drnac35WcxNisr5Efbcu0QX4nBNRHmbnpNM1atscSsvGGmeLjw5IIWdZ7LofLpt",
-	"jtm5X5sqWUpj1tJRU2hIdeeZTwSEblGEaoD12KVFpznmRxevgtlOrzwM7C1V5q2btEMhCGQReqASu1t0",
-	"IbehEjoGJpeMNK25vB+qiuymzaek5wrOu5yojEOa3mQCgBlMCVxHTQsZJVCtnxbXbkJKmUWP6FD4ZdAL",
-	"div0iAcxu4MTRtSNOtQtild7SGJy0tJZn4O+UXxq+Kav0/Tvb1b9dILgA5mNCCQETUbqagd7KIc1yDCq",
-	"7LpKEh6UaMe15XrDyn1oTkHFVJLApqIFG+RTcwn1nc4nuhIHkZ+AaseQYy+XO9IsO0GJ7vRDiqe4635Z",
-	"oqkcQg+4Vblq65qm+EA7OR2jhx0IxNRZP5IvGSajG2P3+sDwPnCdAn4VBWvMX1qqylSMxP1AtEt4gxvG",
-	"ZSPRKMmcbSEUqTNp3Z0PJmFHdL+iA5TrvrNJMd1WIHsNxvJhuJGjoM/pN2KNcgnWH9CpIS/JckdKBs6e",
-	"Hl7L5OU6MgwgGfw1277IJe5Fmo+dTwji+n0V0vnCzmq4EAc0JXuo7Bz7Um8k6ELuqPALKtyVCxOOWa2y",
-	"xSFvN7Jip3qnDasJVcWG3zCkcfBP+dh7TLPRkfZM8IymJDZZDTNfPMoVCEjT8A5Eq1SHwE4En2+Y4mY3",
-	"BR8qpDkF5y56TR1vtlfhjQTebqoQzu5gsC6B2p3otkdnENmgTVPxggIOLxLCXiH4DbSOlhJ8I9YXMEjW",
-	"MKTV7MJmXSe93zN86S5KhJ/LfRRqNJPRaqRPKkO5SFlcJauYocsqo1nldTvGyixfLFDlTS5pO08xg1tT",
-	"oB8UGXBDXERzlJlbJtLxhFTRvkEWh5DDliRhS1IFPd4Zj9CCfkK4yVcWtoqM/UdWOr3XNjLyLJ9YCDmI",
-	"2FE0vS/j0lXiw6ElJ1ei3b+fKMfYxPSFhFnvkCRjivSmVHp4H/ue7nqbquPIy2nB/bx/wx5XORecA5Fx",
-	"4QBOEzJ23vv8zj9ohJ1NK74HvQpxEeh9anKumL35XqQKGU5SCgcsl/zMTUbgzJglGpTM7rhxFN5uyobQ",
-	"IzhruUs8Om0ykd6eSqcx8OvoW8xGyXa9SQeAp/nNu7VNAuczPh7FgHrJ/o4amv0b5KCmlbNW2GsxF9TR",
-	"yXhqTx/oD9xpYJvdHYLPvu5rd7C5TqbXUt0kYdUOrZj0zAVaFPcJr2nqRlrN2eo+E7kveQ0QUJmI7j20",
-	"54ditCKtZpeEEs3rtqL2MllVjDl+TDArQLqgpDpZUW0wijiCl/EYB0nyt1+kyLgJbQ+I/TlFsU/++PLR",
-	"60eQUfOnRQedxYC0XrjuWykoKllcIxOYkVWJ6v12XLGzblu7jP5ohl3XF90SDwhGroRGx4Iy4cTL3oLZ",
-	"sqyNrHixG+3gcjVX3VHWMXq4ZgbG+Ref9jg2fywiiB15HEXzeWwLe0JF/5F0x3W6wspkrp19PBS8755O",
-	"fpmvxcuUnhlUAYRRXDxc5EI/mD6HIfmKOuh+TT8hDcOfv/1mmJThGBPGOMaLEVwXONT3iieZpH36WH+Q",
-	"LqwEgfxToN+x+o9Cn2QY48PzY0NUTJtsEO0R8HDFsHvFISAbktrDl/73t1+f9z52flS5XLrEn7gL6elx",
-	"R3FHs7QHCKFifHFqKzSezeowY6GthithHG06WdjgVtj/7DG2ybFvTS1utI/z7c5z/EaYEChjPLQ2ySNi",
-	"oia1t8q3T1RO0+QUUhhFC/MsLemOdp4bl9Xkso2BWtPtsaRhkV/avDWmUEfIVh2Fj3puLYyAp5mn7sTF",
-	"44SgR8mDo8lN6nNeTakBiQGlNKgp0CPZh5xitaF6kwm+jqk/d6dicmn70GM8ZFkSukQqmIVDFHRBDNvv",
-	"ztHaDW2TYeacFPsdwX3YL2sXXD2hhh2ug//uAGXPlePQ2LuAVJod7aUhG1mVGsA6nmaMxnElhw3xxFtC",
-	"QtEpaxVmSjrE7R+j9bpmrNEDiLp0LbuXwWHtiVXBA0/mrHEnsr6GiB+FOwYJK1DUWhLKh0IiD20WyiD6",
-	"7uZY5uEizcXd/KCj8hufDETdwqrtz0XUpf3kt/yOu0PGUtIj3sU6/qCJ3Iqst+YI6kFxY9JVSzsagpqW",
-	"LBSWGPXR4dKBnQe7QzeJ7Bbsahol6pZd50ln0A1NCdZsuSBGEgTqEkp8gZ+F/VdNd4E8WBNAy64lVigj",
-	"GMfDBpesCHV51/0AHlbuxaZ8DAGI9YypWNnzLvgoAvYlKjCEnwLzw76VDBkUsmprkbby1l2wcYJtmDUB",
-	"FaM6IzT5vCIWkHj5yM7xCk9YHSjUl0plv1XU1QLBR1Juj8PabJ3fYxR605mzbs6DleuzmdxYO2H2vU1K",
-	"saGiTMK1hDxFUbjoNB2A5qGac0kcDuWCCGRqt7cgeq9CvejMaeRFDYuzOmSi227+qxHQZXHCxamDEaeE",
-	"78pB8TPBw302dkJ9RFuuPAUyjhEKsuM+8ZwJS8c6mCUcH1hNagyr+/XTo6fTpPQv7Xa2JrH2iVzDF/Hs",
-	"qNRxHrIJRU6S9RMAG/bwkpxDLivOO1WQJWXHnK+pMBCRqFMsCBuqSgK/LRw/jx43Qlebpd9a4H2f1BSy",
-	"Ho0XRfQRQ+oRHNcL1D/sdF14F2KHyaAYuk9Pl4e0jQBEpxFSre96oohpawpZs2OVqVTtDoQtgpkGrCRN",
-	"VxmNwg3XIxgoOFRCCe8sDvTWeOdB89ewprsJcvxylGzs5WpXMcksR+AZKIBw2sIjvNhgVjdZy7Q1MhLc",
-	"h2vmK4L4XNe9GH1URMhvnujEis6JAP/z652+RljzvduaI+vby5iYMpfDF5IKyHLnmCciprlQWcGpxI48",
-	"oXLQmb26TI42ZyRxYmd+dH3Aag/drs3AfOk1y4VAoWgeCAG4LiDTk5s+uSZNU2teOuGQsbp7CYlSTkQv",
-	"OwpGJOVAZnpHI+EVTieHpbwMOBXgV8TyI6gQhkpdWGk+xRh5udfnDD3jpSvtYtfFGeHwzgqgMLEycOJi",
-	"+yeeMNTxTwbSj07Fkfg3IJJ01t3Ho1m9sCoLFIOUCIfdlaTRgdPYw9WgSADXpKBVFXLjOnQOtOTxan2j",
-	"dDh7D7uQ219X05MxFif6mkOhyLTeJBV7smEpcmJX+j998pfULlQ5BfW4N2DffNdWctRdRbK9tOehErxO",
-	"Ae77M/fCOAfA3z3iw5zxccNUyZEpc/CKwI7/6J4ezfqEirz/SD4r45BSJW/f3LLL+7CkYFV0vcsjbO+7",
-	"wu9+53w5XS8XkRAMyNWP3cz4LYVVOvWp1fkhLdhsTiP8vTSnGt/NbKmokvD4Yuad0egemWhnDBnfeQNb",
-	"Kr7GdJSQb+CLEPuAXcgOsqpMcryfz0qHvg1a3PjIF7W43Zx23U1J33tfzqcvHi7d4nmyqGlUIMJpvYAU",
-	"llwYLMpFFDOtEgFeJwUjjKqKM3XpkKmR2WBvDn+zc01qWbvivePU5G1HaZ/UcRpIsvb+2RWwoXSFgg57",
-	"3TkyLwLKHCL0wbXqRVRCBgpk4bZG1tTwIimXCJ/wczlyVPDOezlogXSuDLtYqC8JKAJIlmzNhV502Rgx",
-	"rGfFBaRswAutgPXp0hvHdDAVrXzPa+Z3+B5nj7NUj5aNci28WaGl2tVTHfvW3lYJH/440N8nFfeEd3tq",
-	"R/dDIvF3rWgS3etC0h16potzAKWh1hj0gTzUkRgg2fo0wvS3rKpbVQQf0yMbnZY95GcrTaS2r1G5mQs9",
-	"jybMf3hoSd6sBldjUof98qY1lTSA4a/C8KhGIno/NDjfRk4ueJEm9xWch0cVjODuwY8swtQMTelbmtJd",
-	"2WrF+kpHtE5h7YaS/FYHx9oI19NknpKpVYnjpGI3xnBDum4MTVbaiZsu8e33YHenwGl8djd33PnFJM/a",
-	"gGfsdhMY/Daug8cqe7xXVOhVaiR6ZRrn0UbEGGlavWEuOVmfkfe+Xp/upZqsmCk2WEu07ljzXRu9zNQV",
-	"FCHZmPAfcBnB3wz+p2mr6hSeS4kwkPclgB8xFepM1KbT62Kt7soKmQ1og/ZgVS+gg71NKBvi+Idtuwlw",
-	"wYuKQy3kqZkuG5nOAkVFxtBrjIXcqt+3QE/lq1MPEIimg9IvJ4SIoxyMWwtANvvxvYvBqlaMDU+ntv7k",
-	"elujaUXQBXds09XOKperlWZmZNMTMD63c93bVx7vRrL49KE4biBxM3EvUmsQeQ8ODDmPTRybJN5HI8a8",
-	"RPsOioZiScJOZVj1SQnzAHDntfHdy4yJr3bpzOEu5bIv0q/h2vJxqVCwei/3MS6IbEJV/lE5XynDJ1tU",
-	"bSDamCnSLlNcm8GiCDWCDLFPWhPj4Xd2sF+dk4Lq0Zp/Vtna0l3PB4M+bcWcE90l/FWIWz++zhjzsY1m",
-	"0WOohbeKm92VFUG/vFShLgFyCcc3/lNoAK578DfJaw6SwO1cub/6k9yKGq+lajZ/d4jurgXa8O+ZVa/t",
-	"SSNWKVMbZlswY2/IkE8SdJFAJ+wzyLFmcSt8tLz373oDN5dqxQKiQmsSvHdQJUH/JKSodqG8L+NqLzVn",
-	"SYtrVpK26apil+5BD8b3Yl7Gj4BmevaT+EmA5wYiBWTZIkDVVWvyOCA3S77eup3MEOVFRjkIn/78yBV7",
-	"dWWvHsPqkPdvvn/2+uezn8QzpaTC9JAmz0RLXkFlskLWEGFqrD54Aexx5GfBPpmf7aeBZMJBkjT5uWiV",
-	"lupn3ykIBNkBnf0knihGIbfT/h0z5QkV5OeXJasbaZgodqffs50rJq9pzSDX3U4RkoZBAWznu/Js575k",
-	"rZ2zmpbs7CcRgiOg6qB4RcCti5OHLqQoaMNPLk7+fHZ+9mfnqAPxfkBL4Jf2AQS8tUIM8mUJpdG1edQ9",
-	"BkdlI4XGV746P/fgZEfc4NKo7fsP/uG8nXio3xVh7XqxS/Nbt5omQckQzylJKYu2ts3tgzxbzcpLtzOQ",
-	"OAhcJAiXpWKXyuYflSY6KrgBt+64gMZI/Phv+0BUcNR1C33myqdRl5eYmvGwxB1TGhT1cNQg9iKAkzJq",
-	"FqR345MX/REF00rR7oVEJZ2QsEdlGZYWx8i0eSyRJnu0ZA2V4kpMUTeV9pHf7ijW48R2cGl2cyzMyxoA",
-	"kZQ8uXr0nHx1dh7k/pJQUC8UUeyGw23gKFOgnKWsgHpZMGgwOhce/GovsN8C/QA7XL+n8O+9JexN5deJ",
-	"xE8AI9x9vM+lWjO7TcMsgqWZOsf+wky+i/Ov9lPkxf4Ma/6oG3y4ssMG5MZtP3DBU0NW/JP7Z4cqs5cB",
-	"xkKcL5bWzACx8t+cKuPiOk6Rcejg/v5ZRLOzf+B9BIFqS/Rt5O8YeCLdg3+2DFbNdaEjNcx+dJGey67x",
-	"B0/g/j4Z8eQrwAH99vFLXn12cl5xweZnNz0U0EegAM0hmh82Eu5XF4CwSs52w8TCGTqo0uCJg7n2p0UA",
-	"XiSvCsBlIBeavsNdsZ+Lz5qU672hxbWjC3ItA8kYqyp32VUlbCSrrVkjyGii2zqT8PJFryCcMQS1JBa8",
-	"z8g/x8K/VfKGdQxKnsoKEoN6671htMJgee7Qxr6/wOcOjocjW/c5Jkr+3g+DZYocoV9Hi9VgGjkm2Dmo",
-	"H3oTO/5YyXoCX+wrf6t0CbMMEYPnaFkmORju85TyFT5RJCGICXUePWGiYgtXyMz4TBVPyHt4gPEaM0Sy",
-	"RxiqaI8j/rpYnrMUaTyGwB9Qs0FJSgMgQqwVdLtb8+PYI1UWhplTbRSjdV+wg9dnyQWFz+9/ZMTJ93Dm",
-	"ky+nhuGazSFD78HGJ8tWlJVLjjD+VEWmPFZpBphIq4kbqjo6OV8mrmECykSLQu0aw0riSfhj6GhP2BrV",
-	"OphDUtTe2p/j23K2A6tiJhXk2wcIMTNqK/erm1TMANb77ovyCloCil3QfZVn/+oAK9eMNZeIUkV8Dt73",
-	"G9lG4OrenNspKdvqiMcEZ/0qPPsFdcd+V2b0KzyqKn83zaMsMhHOYOBzgX2zhJzyWrPqhulFcDN4gowd",
-	"PHrNGnQwtKlt0O4txx00xykT/SV0vP7XDzgCIubfGRZMcYNKnt8TCHr3JacoWWM9fNWreJ/eTQ9+5eUI",
-	"L0NiIY/6GpBUb44RY1PZIduRwpATlvQRtfLlUyzVHuYFeLnyRzvyds1vCWUZ2hpqDFMZOgTDPmFiClFs",
-	"3VZUEfapUY655o/vnn31p0xSiFMxa/rpFRNrawh841hY/N8fHk1hyMRzPuvm65G9JS0slwwByTiz+GBf",
-	"gf4JSSo4/cLhxAxD9o0oYGM12mgHLva45eMdOeZa05/RTfO7teCOn8VQ1yZrudhFcVM+hzi4ldl3reR8",
-	"7lZfDTbIPR8eaXrF223Zfz3L4DkzUMAlwGz6W1PIbW/7hXtw2B9ycu/SO+zAnm9+3oiOLp+bDeCHgdkB",
-	"wLl3vUhxPh+4aPSDXwHfl5/fJ/jcvdhMQVlPVmeAAuZ9zs+ZSn5Mg1e/pcrgLHCdwg5mvDc5KHVaeqKa",
-	"GfNYDtS4Nh0qQnZCBUQisOyH195thGuRjIrABwbDIgeIniFeu4QIs08+6y8puc8+DbmVUtez7dBgjwOD",
-	"Os7W4sR5LJJ4m32xtjecYgVvABHucmCDywPrdmvnVksQgOacWKHJnloxOt9y2qV/Ry9XIuyH458l6ud9",
-	"TQDJjvxJZ+TKSbmwOh+pGL1hsY/pkjAOKcfGae5obeMqB5IS15rV6juHFB7QazbXsbyRVTlk87k6W7kr",
-	"7+sUrSS8Uc7lPqJkw6rSnyVriThl6jA6t5yHjJ/ihazKmXWyLuEwMrH+PNXEcq3cTmNLLNILVs2yQN8z",
-	"1hDa1UmhBiS+c/NputMLZyS5QRzoWg/g6nrwq/1PXjF4x2j5FhPvjxwgdkc9aCpX1Cxv+iQPCPvyXEoV",
-	"lDihGtrcv/ouUb1yNASKhZ+7BA/4Z8jp28itmPOubPw8TkIQ9NZMYTUfzEq/zf5LGkVPFV0ZVyhocqgx",
-	"AvcBmvPj/TgZ4zpGn9lieoJkUzmdzk7eLE4221DHAWRcYTgddjrcUSi/QCexgH9P7GwnJadNVHttPmlx",
-	"tcs6efldLPf53J8OJdoyuAFuojJ9M+ny9rRGElFs2tNBib3KiR1ZC9bFSsiAdzFmT/Wx9vTv4lx3BbUj",
-	"/4Ejy9Gz2DZw0AZunSEvxJPw0Kw2cm9sU5gxureA5DdhBk8LmoXxpZvLWMH97o+1hjvGXeQy6tD0K1rz",
-	"is9oJHNNKgkpMr/1lvrBr/bToP4kVdNXkpbxkh+HCbpMovwlHwIKJ//zt0en/4ee/nJ++t3H7o9nfz/9",
-	"+Ov54rvvfvvpp7Mdrav/OBlhdr4R1Y4AiAwuBjtYf0bkTEqEnCX0jw6+Nfout/08ejx8viP8lV/rA7nD",
-	"XxYRYFS2S68QKlYDPf4cQQpa2qu8J+Hkj6Us9AO0oXUnhGd1+ae0XD5wKQ3DwYkgoD7v80tG3fc7MzOe",
-	"30/IHIuEyThR9UnHtRYALJUTloPQwt1PgaSqn13+Yee4vc0Ppn2SCIzavvd7u0MsD9bgphOce5joxd2U",
-	"X6cc3m265z3M5liBv0gsPG1ktwCXDjWBu8AlZzlCHtwRRw6tW4Ugfp+H2VCk4U7n2WeJCIQ0yCgksNwR",
-	"XjJhuNl90Z32GcMKaE2ddlWjsko+PPgWn7vHnd37TkZAsLdzJSXQBkq/ak/tuU/QFbwPQNM1hCw7mKP5",
-	"fQCH03MLn+sHLB0wT/afidjI3OHn6AAH9bNAGfhvm+MzYhmPgkLcVM6xUm7G+5pbr8I1dzzjeaQIuOOc",
-	"6+936hN9zbaxb/Lf3SMa8v4xdU/GumK0F48iScKi3rPIZ/0eji56nnCHJ3EM/rAg1rd0g0Wz+ACrfZxu",
-	"qRJcrPXMnuRH0PoH3/j9bBL8CAXV7fN6IT6XFEAOhl8iIgUod8Cr7Qv2hzDgIiYMBUabw63zIK6Zn73U",
-	"nvmH7nEC/Tfs93LTWNnfFieyKsNBf3ZyIdqqmkmbbphsKkaoMbTYYHJK4PLXtw+E5xgBonkdoS3YTgyq",
-	"yYNa8SLd6NFM5yim/vCr88X/C9KpwqoMZZF6EZkF5gJtEUoaXphWMWTlR/eUjMtJDOzfB79aW3TwKrzd",
-	"Lp4VH/QSCGjgO3NdiWGvrlwQY64Ivp3PaVbpkCXqlusfslUCE0uzp+1/uWemDuV3ZQi4QRy3BOzl5GZl",
-	"Lveia85Vp4DpX5D40phLY6r4TXxx7kdpGGE3TBjyM770cxeIQPBJxzf6X1dvXhNqsMyIK8SByLaOz9jX",
-	"tvS206W71+3G/EmwPisqfhic23qDxTvD96BwFDIr9YXvAzXFZqzCDKFi+EzycBjlU8YXZ4sZh+nkWC4P",
-	"1COqga+LqVNtpwR6PJvKXLOSt/XQofsDPjFpp/3Cm98fEtNeQqdYJKEkOG4HOvM7DGBVv/AmwCr7ITB8",
-	"B+Nf88w+FpGb10wB/ojfh9HYmXkQvZ0voapfo1XILRw5ruZkQM26TtR0lzUeFAPzf+YleIet5hbhc3k2",
-	"BNu6Obj0FX6wfpPzq5b3tB52LWACOuI8ymtCbX/AK7Lt59lBpit5FN5xCmqoVMCgYNGa3zBB2saVX0os",
-	"pgnFKWYD+14xgyUv7sfax7b/TQ39K9yOkZve7kTViow335fbyAgryE9q1aM6Erk7LNSauMdpDd/IhZ95",
-	"be1/wWbLwgf6E19sIJR3DJPraP7tPoJqa5jNAUhAv8VCzYyZ7rMt3Z362qC5tfD0t/cag9a21az1C2jF",
-	"JSOV1Ga2OOZaQoUbWlwjlQV8pJKazTW5v2JRw99ud8KlTcRQJzFvJA57Kx3ZSXQV7ptJMUCYa/Iz1ddc",
-	"rH8mhgHr6oaFwtGh8F8jtebLyhO56gugnj2Vq9XCFY9eEMWM2i3IWoLALTCB5ow8+km4CpteBYHcJajL",
-	"sZENnCsN1fYB/NJBFaKCCrIOAAN59pP4mar6Z3iTiu44cu1jVcFAQuKPMk2wJA/k8ugz8jOjqtr97BiZ",
-	"IXXHNwQHA91Sz+VLfxLo/ryMtZjUgbimXJwRDxnEmWFlZETho7RytX7YlsAduUCyW27cZ3GYB9bUo8K8",
-	"EZEScx/ebvvSB6lK2K1f+tbDmdtSNU/u/yNcqEWot6TqBdZ/teKr2xr8ZNrIJrbylacv3jrcNtXX2t17",
-	"vcTTBwVVNwO8Qk/sz1eO6Xm2XKXw0WEkin0olD6bhAzG2vSHZWx8gTfswJemkoARlsevGOhtSWRr5onp",
-	"O95urJdPDdvSXZeQDUQ7gnXF8Slo0DtNlmzDRdkD4gMyrEwLFoKbBkTLoZ96r80mYgKTQCZLDMRV5pA1",
-	"28wCuvHFxSzubZzwfRSftXBE5WbjskdBSvrpB7NjuJbMbBkTxGzlXpZ8D8I1UQ5PMYdWH5XHx+65LyWI",
-	"+P3bCKJ/84sK4l2wh895xYYICRYnmqbqrT+qKp9PgXFeBQlEILeYfG7FuGZUBGdChro1lemh00VoDjfP",
-	"c+iC6WTZx2bvaYPQMOyYmApTSlyuvS85bdXDBcbSljv479jt46s85PfNcy7K2TWEZa8oCC1LhQVAGo++",
-	"E7TmYp2srXUP+sJy97vfPG4J/uJJyWZE7ALRmZ4rQKFT+sc+Wc4CP5oTyq4uds5D4EtnH6Fd/eHN02ev",
-	"/vPHZ++uXr55nckaclXoJsGAp38F6gZO+kaqleXuBYVS6sdSnO6LHc1Ne85/RZcVm+1AdMWqkYM1QL+h",
-	"0hocgwoZIvZB4L5csZescRlH0XP/0iHpbiAj8KndoGfBqHbNdXQES2Yvoa1U19bEEWNZzaDwDuta/JKA",
-	"1f2rC7ZgojY0A5qFeFZJxWiJGssFiPMOhXnr3DEFUwby81KUip/NivYFPYcPtWFikXCVJot5fmYsbyc1",
-	"CfHHX2eiEXWNEdq/3hxqAebErvM1uCMD+87B0TSSMrW3HY4nCjyXai3nShXw9Vki8Y4QukGSsgjlga6f",
-	"f6aVdyn37olFOJSgOhTbzoMgSE1Pxco1U3vG9jwcZh+BzxX5Zfdj/FSs90XmHlJawgemAPf/jZb8B9oQ",
-	"KBSw8E5ZH6vQC2RAb6kqWUk0MwbwzJEbl5XcuLqSuq0gRrCxt0vygHig2KBa/A5+vsudGcWAEhRztE/V",
-	"FubtZGPqKqqe7P7alKsUv9w05cc2MhElhGTED6AX09FaOMdzGUPYmsPoRXJoJGkUF1i7CZnrU0S+BxJg",
-	"1C5vqb9Xuzsu/sd/KQbZ8/vhx56YUNtnLBFlmq4w7XsaHH4iZBABaJAQbbkDuEBXndaeImfktfP91Ix6",
-	"XTxUeuWzCPcLesMitnT8vKFWR/iDTthoyinCrouA37Byj747F8P2Pisn/IqBL5hWR0y36Ln/j836btnh",
-	"YSo/X3Wyy86dac17XyTHsVyqkin7Fyw7FqpEGMXZTMSDO+1r6y7lJ6Yvg3GGBzJUWUCQcmDPy2W6RNP3",
-	"O86vjNb4M9tle19OqGrhiS61tWPEmkVBL4HFJu5J/6gZa4rFS/0lKlf0B3Fr9JCr8DV4wD5l3vl/y5Jt",
-	"CWKnrqwsdRBPomWO1wl+t2fNWMzRlX/htyOfh4uLuwsr93n48WSSR/hwjFDD237K6We5j3Xq22TnsEaH",
-	"eEpDdwlwXkN3f9Xc2P+E8XXTTPWbVYYc+siiP2W6YF4L+tdynaKcH3ebunWdy0ZYVYwZiN4Zphw4kwso",
-	"5Wtvv8Eb56lXZX6vt81TXyjos9408Vdzdfjmu03iYkhONqJayzmPWFi6e5bn+5+FN0Ftm34RYR9f2/No",
-	"wJd11Zuu+QUVG79yDprP7cL6XOv0xKNdUb+9FnIrfHX8ASEGFtaYeTcp0Y5c1sG2B4OyjyotXSKOi/Lt",
-	"OJaAOyx2BHk7hZJa9whkswyQtrEvFx79IqByQI76CYRlkm2/0qRjOrsL3Ly3TzMy0jan1BhWN2ZM6alH",
-	"/tEvXlDR9WRGVMXrKMY5l5rgyoH5GQaj1ZUqdfWP5l7TQgotK3ZayfUwUyM+90qux/lfAEF9Mi3JPKPy",
-	"Fh55Pilh/X7DEX4uEnLxljNndfD59v8Wkn+Z8KTabtnAMXjXjPCjItL30d3t7s8k1/X9e/cSw4q+cFtW",
-	"tnesqWgxj4nv2orcvX/QpNUuhNhQrbdSlZgbj/6wyEPlUz7ed3WuK2YIXAmeK8cXWoU8SdOR0NpHuNEE",
-	"UYW6kiapEJSKrwbRWU/hgftUmeADn5GBUrVC48xq03kI6Y3H0fufsHCjNu5Qvoxd9lwTiO1gpbi5t+KG",
-	"ayPVIAvkC/fIl/Qw9wAohpq56Ue1bXNGMuWSa8NFYbBhH+nYAzMeoVO+68pKbU6v2W7IK4nwjBdSG2vQ",
-	"fyl0CGigXAhWEttpcm2PJ+TAt3+Gm6+worOy0uXZPQT7BGVODS2Mfd0XE+N2RkWp725VZm6WeLrmiHpu",
-	"XHsHc/1SENqajVT8F1aewkxYNeXsKKzKtzhbwaa3sDpzLPlbLgjtltnEVmXy1oCs0jsrCVmM+ltMWr0/",
-	"98AjXn9uzwCMKUejS83mMkRJNrJxKfL9Cwewh7NBuxH9y8ocX+XeiitGS0+ymLUG3/mH/qVht24UV8wM",
-	"+4/nUQ9xxhwNBgsF9ns122e8k4ZKD0fLd2/u3G5yB9nqVrIVsxxtPyDlwR5/TEbEV4rpzZDW9c49cq/S",
-	"h5/IYprg57mOASdZrtW+1AXMY6PkGpJ67kf03IhzTvSvPvPUXgJ2wd+BrSiZgtqSXDvKAFY6yi4+T9q4",
-	"vo6l06eBc8eTA7xYCEYsZM20Z13bN0cqKa09QgF4SMk/5NIruC6LZ+GAF45oDNHrioHLUWc2BAB+jp35",
-	"7qEvaIm4PsxsfvjhzwcgxPb8ugR3ABSU2t236XHDFF/t7klr+xEav9fADn7iS9TcO56IXYQn7u/OAutr",
-	"I6sSSCKcj8KrZVam0CF0CYwAGrJXPIrbCgOnFSuOePOf+oe+4F52fZhxLz9ueWVOuSB+DhZR5m2nd2El",
-	"mTPyyNeUgWsg8LegGw8uyKVvUCJc096RAjKV5zkorq2lHKETsJPRUQ6kNbph9Bov6T5voRtmV7jLj/sB",
-	"FlXLp9Xbn/38z2VI+1KPMS3zOfzvmMEMb35+ODHV13RZsakC+98uUyCFtizsXWttiYltPvHvJdpcIT55",
-	"8sYai2sO7UfdX4TJGZdkjy0siG8g4imxErycEfxpPxacuVslxdpzyzvpj77N8fOl7GXWxyUYw445BtK/",
-	"+24ZsWTv1e73lsIeepbBFytWSAVylqz/r2Trtti+/bfzyPKOFNLJyGIUWDn+9GgsfkFrOMiBYQ/Ckovg",
-	"63R5Gy74rqFYgfvA3rmrmQY0YF3+aZabQO2gLzywRuCcW919H60PuLM90R0BWwrCe7zA1lHa/bvlBh2l",
-	"ZnFsIoeiNArI7no/cKPsOXicfUeAWs7aYbMXEiy9nmMXjQnN6mV1xNR6Fp66z7IW7iO5shaPqspJXR1K",
-	"ecyDhY50nZI1TFgNDLekIwTA8n4YJS1ZUVEViqUi95XViLrQHt+f3GhLDCPC/Rx8udRcQXyvL0G99Jqg",
-	"Nni+ZksmZHs+v4TkjCHf87nwiL69BbpdNKlZvWRKO7WdatM5P8ZVC7zNYZYMPD1FKezN+vxqgG8ev0ZN",
-	"SJD9fCbw51xzJBLmxSZIvb1h4z3h9vWnpqLCkdFllbRnn6A8/AvZ3NPqvKUNU18goPSsG37Wg9X6gsEN",
-	"U7XdOtwg5SSwB0JR6VWrZ8sktOqbtYn/0dZAUtwFmaRyn3IKtq+h/uBXdH4N6inP4ZFxBc79o59PURmk",
-	"ScPuZJYHOzsbvgEtGdOrXa/pTgdc8Mr3xi4AM8XmiL7x3D3zJXnmbBdm9uu6oc+itMitsHajK2frM2Q1",
-	"N/v1HfOpH1eGqt5U30vyhpvI3xmL4P2tbuTYW7J1K+DUU6yL58yirdlvEV7TNUtJQJd/ikSHtIICIOBs",
-	"YCtDZGt6m/GL8n77fDIgLMYt32JmmZFNhvwhVzjRvBG4tPd5tHYCnRGCWXLjZVUm2JtLt+/d8slWlKfH",
-	"bbjnXJSfxYZ7bjt0zJDrx9pnteXCIL0154wXukMDzupz3sPiuMWENMGmI1rixOLOGryjXuIj/9KAExjD",
-	"8VxFnI25PBHQGtKJLjzTKAhAfFMldpZ9zJ5oiFIR1a6DKnVqx7WQW7TVrl48Ov3qm28D1/+GUXsA2w/p",
-	"rl5MRzIRpdQeZEjCPB3LSHrpgjE5hshbFIrfCydRzb792nveanrN1B+sge6q+j0rv/rmm4ffQQkDisUR",
-	"b5jqzYWG+lrJtF//0slRjfXfqoIlrmzmMAdJnQXmiFowV/XWHjkoysIxRkT7IT58RsXMwiF0f2Sdtl/w",
-	"rc8Dm3rHaEkYoKaRcdjNj9ko2a43yPSCLNxQYcZDhTYUwvPd9ClmB89xrHlYlX/oXoFV/iNZvId7YLZM",
-	"g5ruyJIRdDaWi6AOCsZKlx2+xNRJH52KvR4FFfZW9MVJljuimEsFDMQ6bpZ/1Rv61TffjnBt+jN0BM+F",
-	"FGxOkgsRRIiaEHcDrMI4px0OcfDsbqgxTNlX/+dv56ff0dPVx1+//fq3/0gcb4CQuWY7PSSX39vf71Ek",
-	"of2MNNq+zS2IRlal8wbEMH44/qIc07yt+k4aaticOHsQ+dj+KKmhcDtG/fl4LPaHrXzp6g3HlrMXwJgp",
-	"qPQD5o0KtgXo/nZjLzXWuYMc2q8zRQNzaf8vXbU10MX0g1/hvyNBgD/YZyMk4PHd7IlKvlRA8d8dYEhR",
-	"p86gC+PrhhtfqA/XX0iX0zNItP0XZl73HrzHfdX/UC6HoqKzJQkC+zPbwkSuKK/cXV1zKCSG6YAatlb+",
-	"qHzP9LEZSpNL8Rum5sHEXDFREkog19xIp84hjs2nLaaCWm/bRMfvwSl5uKq3SIL6oPhcsVdXwNKvPS6v",
-	"3RFyK05H5b+82Yp8DsV8+6H7zIgg/T1lqdDSarBgOznGP0CregDpgGx1vb8nwYo+8JkVgP0vp458+Hk+",
-	"wiLXoKtsDZU4IuToAgNvuOc9HiIW55EUeXtrdmxT/mUm0+E9Kjd+jHSL4Idb8uNZBWQgUPy2ouIeEw+/",
-	"VJj4eN4hOA2sNriilWbBnacY5qAI1oHhXCIKRBW3m908NOuQgCgFaewMLZwkN1IZRbkJiThWoyoJd0qK",
-	"A0IPlpVxj9ynV8Z9Iue4imyY2Uw5IB7sMQJx7dU56XgJgnsA6qhykRf6K74WL++LT941/pkF/gphmFlS",
-	"Afz5ssevsmZGA623vObMmmlbVgGHJLqroY9XzJw+gQeOUJHfeqFZ0SpudicXf/vYw0A1UFRbh3F1C3tq",
-	"FGeDSjquwXt47D4nPfpMZuKXc/kmX8gtqanYeUQJcZOBNeUUDxUYMgrI/pTcl+BHs/GFFVtH5wArEMmP",
-	"xAnKnwxvWjPqvn8mynkslmfuntmT9bp1jqBBQQ9P3auch68McvzNV4INP8jK4BYOaQzg2olSHay2f0m+",
-	"Pv/aWzFR1UDfyv6M+uRA6CegsdrKDCqELxitnsOoxkiGfXoe0XC6ILRxS00wzmRcZOBjfmB3RYY+UvXz",
-	"qLG5Txhs+7ZnyyNVz7Mor5ghWtbM+xr7mTf7suuFzxzxJl7BE1+yQCOfn8uIm/kOBQg66z/00UbR7I4G",
-	"ul8ha/TnCwaF0lNx12cCbcfRH3r6y/npdx/df08//nq++Po8HQjKcwqF2bkXRB4K2WfWjcM30xI6l19C",
-	"qlBiv7fSexlT7qdT+HRd/gmVck+Kt1euAfM6DqX8ARTWPXqgQMnfL32o2E7MjXe045rNutxbLolljIXc",
-	"LvoxflJxfW/JFrDChjWnkAg9vLKGNd/DU19yZV0nZl5ZGP3sOeV2YnUc/3GZuEhnuJKKLAGlV2tW3fhb",
-	"pW0A5Ty4FH91z3zBhcAuzLwMbuxzLISboj7q0b4Pd/QwQtyN7d6uIz93n/dCir+am/pLopkoXdXg1Uoz",
-	"Q+bxpz1mayzOgN/BZXHbASG/5WWHUfQl2cM/AIurZ9NBk4sbQAiHYthOdo572ZVsogX+3NqYn4Hb161M",
-	"aVBPpDBctCwMbBC3iVFXZJ1kBaD2udCXpG61sQuyDb+71YISJzrHHo+CMnjvHLBL11zwuq1PLs5zTNO/",
-	"A9Dl59h7L+SWrKjCHOhLd/MDeAuCA5ga7c+tGSPVsPLYocgZ+uvJklHF1MnF3z5au71wTti/fbSLopm6",
-	"8RLVqurk4uQBbfiDm4cnv3387f8JAAD//w==",
+	"7L1tlxu3sS76V7Dm7rWycy5nJDu278nMly3JUqRtWdLRyNa6J9beAtngEJkm0AHQQzFe/u93oaqARpNA",
+	"sznTIzk5Nx9iSexuvBWAennqqV9PFnrdaCWUsyfnv5403PC1cMLA3560xmrj/yTVyfnJ31thtiezE8XX",
+	"4uT8ZIG/zk7sYiXW3D/mto3/xToj1dXJb7/NTr4XdiFU5f9a+EzVPZH51FzrWnBF37qRC/EKXqNvNdyt",
+	"uk/Bf2YnRvy9lUZUJ+fOtGK4f8+kqvwvvhdGNk5q/9nXqt6yzYo7tuKWuZW0zIlPjknFOFtKUVfM+V/d",
+	"SrBaWsfsSm/sBWubRhjGVcVqvRGGLbgVjBvBtBJnJ7Ps+Je+B2kn1/zTS6Gu3Ork/KuHD2eZTr/4vjAB",
+	"shoc/lKbNXf+OeW+++ZkdrKWSq7b9cn5V7EZqZy4EgbbqcS60U6oxfYHsY1trgSvhOlaTR479c8VBvN1",
+	"fjAv5Vq6knDU8GP6wUoseVs7mps1/4QD+Bb+NjSc3/zM2EYrK0C43xg9r8Xa/3GhlRMKOsGbppYL7uXg",
+	"QYNP/N9/s14ofk068W9GLE/OT/6vB93ueYC/2gfhu9BiX6zee5nZCOXYxmh1NWOblTBiBgID0uY0q/QZ",
+	"TAt9zrf2aLEQjeNqAXLfGN0I4ySOYrESi2v4k3RibTNCDtPyAn/s5oUbw7cnMCechteXO5zO8A9/yq1c",
+	"J2h/Df2I3/sQX9Dzv4mF803hOES1PwrueuJZcSdOnYTNvDea+TY7SOhA9pduhCOGcAINxJdmvmv5seCa",
+	"/noilJe4v3rJMfrGd9k6brzQcrM+mZ0Ibmr/xYa3Fk8n267xMd34/8grdaqXS/8CTBA842AXXOnTOYdO",
+	"1YLfiKQn3fCwJ++1qez+xPpTa/94e8RweDOmDQrehltmhVBn7JUQlai8JGJv2IYbJdWV9edXIiLfPMxv",
+	"5/2Zqm6k1WabWfXlUixIHvodfK43bM3VllVw5FtmWsW4YuENZkQtuIUzdXejz04WN+LAjtjdBEu+lrU8",
+	"9i1ZZR9r2nkt7UqYgjRCz6vCjzfSyqywzk6suBFGurz423a95ib/m5OuFoflHy4PfDYdRNJw10wyjqTX",
+	"NPXJfM66Rf4wIBvfC8dlnZGQRHaGztwoY3Dkgsj0lnLMu6hd5NaZhnr8J9/ii7lvWr61+3L/PigVlV60",
+	"a39R+OfYgis29/+o4mWxZY3RVbtwFvQLpV3cHDMm+GLFtFqgzjFSnnekIU59Mn7qdjfHw2sK87m3plX8",
+	"970OLeUnUT3e7s/Lu5Vguq6EdWHnM+lgWgyMFZQx/7Zl0p3lbo21rkRd2HNrUUkejvPjFwTO0K3vkLS9",
+	"hbjwap/XHtUV46yWSmS7Zh13bX6F/BVh89PhFT/fM3PUIs9OboQpnjCb1TY3BVtsB4cHDWfGsSM+tMph",
+	"4rt243j7Mz8kSWEb7YkSHDOF87A8qeUZ2BkDfT7T92xv5TpzgNVOGMWdvBF24JrTfoLZxouW06zW+pot",
+	"taEblxTcRL19mLv1KqObJytZV0ZkBBl+YbAYlq35FsTX6KYRVbKY0dqChp9nhe+hlwPfadWu5wI7Odix",
+	"xt8PYpP51Bv8Jezp2LHWlnplhBUuN5GNxUMAHoAdu9BqKa9aA/J1+MtWmHhv9D9+Sb9gA/4u3DK/Mdm6",
+	"tc5/lM9r4dfNtOq4veh0TjcjafMHyzlrjFgKY/yprsRGWDdjznCpzt/N8MA7f/T9zy8uX7/9f+EgWgu/",
+	"JuevHv341EsQKndcoXzhnuweY3oJMyWUFWs/BtMqmz2inP4xnJ/93sI/+7ELVTFu9971Z4o/OnwzTc2d",
+	"V/HZYsXVlbBnJ+eqrevdXed0fnt1O2l/m61IUkfdzs91k1uMtVStEwff/pEeC8KYrnQi9EaAFVD4NXvQ",
+	"+tNAOlbJ5VIYy5ZGr2He5v7a2/Dt4UMXpiFpO3axGx22nZ1g6+2SyluKeHLVr5cn538dno1L3ZqFgHd+",
+	"m+2uilRWViJ/fXn7Po6ROzav9eLaCxLe3+P3kCV30I4DZ4miLy1rleWyOicDeyWY4+ZKOMZhvCDvOWN0",
+	"v2EypYaXgHvzDR7dn+NdfRunZ/+5D7O9M8HfOwL0j+h3sjD1DAxDy3TrZmwj3YpJZxk5Sc7YS6kEaIwL",
+	"XbdrBbqiW2krwt7HeZeKbVZysSIlZi2tlerqDMSiraTzn7mb1V5FDT/zU1EhFDfkltn7BW2vPYdWbqvp",
+	"kaYPLJ1/PLQ767QY6n5232y4zBqxXsyNcK1RfrJ5OH5dtLf9JhUV40psZkzfCMN4XcP6WcevcqK5kler",
+	"/pzrdl4nE453su9WrTe5q2yhVeX3hJPUUrjcvGS0jW9yxMetJGfUuMXPeyH8ebfkBmXu3OvH16xtZgwc",
+	"IlIx62RdMyOWO5d2YQ2xTzjwGc5UcSfOTh7zxXXb5Pxp/m4aKVv+QKyFEzl/9WzY0Kkzh9bTT3zh4GT0",
+	"AuNXZ82l6isy2ev5SivxKDPDL1DQauHYlb6AL5KrM5gqqNh7bW6t0ZIYt6K+xfervOq9EnWVNyOkizrT",
+	"tWjcBRPrxm3ZZiVUYj7597PDXOlm/7vP/BXy1QV7CPoO9wqgo6HsL9joU6Pm5FXd2dLS1f6wXbLGX7C4",
+	"lzkLcsDmrapqwVbcHneJDVmnwXkZ/IyVWPMYMaha2KAktbMTuW60cVk/oV3xr7/9LntVHiFqVv4jf936",
+	"owsnRSo23zo8vkZMtePXQj064ipJ7LcdUZBmvcEbzlsCXEXJ8rsA2jl8jMBVEM/9zvILdixs3TibNCHd",
+	"KBLPcTwdgjjR1igfR4+c8zti/1Sax9NqxITOxRU/akJveTerSlTHNDN68+nWLTRqdUHoTasU2hPJrEqV",
+	"/GXJZQ3eSK+89NyNx0cC+jIQFzRMbNfDQcUA1/RJiEvsrCicFAXzIIlH9SX8sd9XpEH4g7tVDV9ci8of",
+	"f62qhfWqn2hG7ryKr72aMdpwwgF9D2/lTjEcemFMFlWPkdoLnOFVaQK0Qp+ctNfJZBjBq5Ejv/HacH72",
+	"d0QhPDmLK9aNM3azW7FunN30lmWDprKw3bOOP6+6461jBFvtGEuHFy/rEYQhFhyCfITNQx+gx2ex+wMD",
+	"L/j7u3Nu3FDiNX3EFLzki+vcNDTBXD/iW2+4cQc96TSo0ELodXl2ngteu9WRZwZcuQduZo1/oe+wuVhq",
+	"I5j4e8trphUZASjTMXww5hwZUHS5rFuT6xjddRYxFUZvUKyv+I1gSu+qVHl1bhUnqv/tK62rcwRncOsY",
+	"x6bw23va2gWruRPnTGklQFGoWvDm+a7P2Lx13Yfim/5RaSEkYXy/FdpSpJD5zoaLy3cFlvzwjTU7UeJG",
+	"mOzN5ZsfJ5JBh6CX/uLbH31FhzdejL2qFVl24z5vpRsRh4wXLzweVzkRpvQwRrkvbybY7ntb6ZpgP3td",
+	"VLxwFCqIi+f8taT0b6Rb6dYlhkxY67zDuRSVjd7B4VkirFOI114jisi/GvtanpQ32WsnHnx3vFDUKE8Z",
+	"NjLUR5PThMuOU793l8L5TZg1XQ4a3a3y2xkdYaBfoMPmWulNMa54vCA1Ruvl4CAARwIQjLlgm5Wu83FD",
+	"r+/weW5ML1yIUNqV3ijGCb4W/YNWLIwAo89eD4RanDahgUzAJNqTRSNxxAFit8rxT3eBLeQ3QsFMA2wP",
+	"rkAygb3BliXyMhjcBa/RUdYQvfJ4e6zddWV0m/GDvKfjh4SWq4rBk+cUsUq9jysOkVyICp3dyVS7FqJ5",
+	"otucrfLQX6lsrltVsXkvWhhCml89fPiwB9t7WGri+yxaYqcFfiV6n//Td98e/rptvBT82MV+ut59883B",
+	"tzcrkfVD3AhEiVq/9aRiC6OV4/OZ/7M/Wf7hFQjywJMHlpxhpIfMtz1tYngHQC92h5JMXLpMWekWIU7T",
+	"l+oCSsC09VHWwsgLjYwHsLQNurVKoarHtfZWbwYQIAtdqymAkQnUtXe5hQ91VGv3MzcynKL93haviBte",
+	"t+NPPnw61/wTbowUVQHWsuDGbKW6ykTL9ZIpvWF8YbQFSIIjAI4J0WlWaWG7eN3OcZj4xfsNv9IIh5GW",
+	"1WIJgFfOGmFsz92Y3DILL7WEBauk/wqv3/Qhjhl7pBfzCKEz63cVRAHnYqHX6Md1K7E+B2/0jK39tTuj",
+	"8HQ1Y2th4L+Ek5gxr1fZ073udhPuxawE65J24Mva4Md7s3FL5FZiYtDshY4VZCQXUTciSOeBeU/vrN5K",
+	"iw0FefUyiTKpipH7ZOaXg+Qq4OP3epeiMm45HfETxdG/ErmzpKjZlc+Sss7H0UzNOeWzfq5LvRa4U+DC",
+	"to5vvb2+kqoiQZF+8+j8pmltUCxuOWekRNEBQzkGMO7Y5dhKcVozc0qB5eNgtjDe0WZJt6JZJKd1he2Z",
+	"TvGsrCCncFxzHNCUcERPlUOg6h4aKBslfdepCDZJFFiJLQjCiK6W9kOY2VlcFuoDzVN+YR2v9VUrvgeU",
+	"ilB5hGfw7u3Os7esSDGis3DQqIrQ+qoioDEc0THglffyj3NaRoOZu2E3fhzyM1kfh0EsayOaHxk7wTcK",
+	"xsKaXxfA5oj3O267pWjnjL5ctvpG2mtkmUVwZTDccBSxz33YcTDj4jwkkzi4aD93wcIdHaU1pg8uSQ7Q",
+	"8XHiaVeSgtdVwaRfC0RMXWl/M8w5Iqa46qtmBXzjYXP9QCgEomK7BnVuQWZxcpMRZVcpgi12gEVJotDO",
+	"EULJKHQt6rWY62rrb8JrtqM0DQL0QwMZ+eeQT2OLSnNEfgd3ileVj2gZvpZrF/OHjhKm8E5BnHgHTRrs",
+	"Ez0WsqiOdWSIPFYieM0Bzswd26wEwFDRQept1e3oacMoambWQJF/zBfXOfzLSlt33mjjsPkdv560THxq",
+	"MJ9Iq4UI7rcUl5W9nhb+aVMUEVFbETCuKCNdo+fgfmuV9Pqvv80Bg6c/hajuUtc1OAKPw48sjODuyGXD",
+	"Vw76n3aPIQta/QWGbXCUqOHfCMNriC+RWUV4xIVer3keVnw0hCAglfNxrqQ7WtFU+87m24alt8+1dZTb",
+	"ui++JChrvgVHagRSe7li12J7QbLcSKUErGXh8KXIRV5LMHqdx1HxelmG8JFRLlTll8I/GxxKC39pzhhl",
+	"9IUon1bMtotVyKgbCfTz333Pt/n5Vh1yfAOBaZp/f+Zb6NJpBQuxQt/2lcbYfUA2d6mv2zt6IbNJ3P5+",
+	"PMfdjPhzI26kbi2Tyjpe1+jq4Fdcqgvmrx/4B3vOvC5ci+SfLtjftFTnjPutytB3gMECDoA6o+tamIuQ",
+	"x+Alz7frl4nX/qaARtKw4JKgSt0NSXHzk9lJ1+7J7MQ33OlCWX0XwfyZ0+hFdoseceb6N38UQRb2QWs5",
+	"Yyojn9wx/6yX06/+7Hvy9UMU0pFCqHJQ1sQu+oNli1ovrsfDF4M9PpjH7Z/5jfJ2s1lp71ea4a+l6BD8",
+	"ah9lbU5Zw43jDxelARPpJdqY1ism5wTRxUvLOsT0FL7/4+BC4If82RQWYnbrlYixqwMJ8Hrpn/57K2xI",
+	"qxt64X+F5zAbj0uv4j0fD3WO77zMCUq84+2eZI4bdNigB0bxFh+7pAxZeNG1Rr0vJdXh3VGCJYbXyV2y",
+	"L/wr3dCxu+FbNAakZXMBTiP/0RketF/lsROk5Rxz+0ISwrhTA5yu8Z3LABffkVD/zyn6F6Ij0mK2w/jd",
+	"7LfHEW4YJ5q8+8UcfvkdPBRTt3LY1EouDkI1fqbHfpudeN3b/uT3aEGpCXGgio7y8/QqnXsxsqJeRuVj",
+	"3JRt+Ba05tGz9p5vH2eBU4PQSXKyoOCQqgNzl+qfqframV9hWXe29+4JgbdD2bik6+uoLOSSQla8h0JM",
+	"RO6jjqMF5A2K/CVBJ00B2Z7fvUbnlOD3vmFQAfHSBzST4UtX8LP5r7zCQe1vqq1a5G2Pg5KfIz3hkHqw",
+	"qNvKW1tL0JA0W/J8/DkVz10AqD/4+iqlP/vuEC+h+U8Rv7reFdfYo7KoTQGqIY/IPYBqqI+6lottLtwD",
+	"98Fz3ZpCnnKt1RXzomQYPfwsJCg2WiqHMcOQ8AQmE+TvzAVruLWiAq1j5Rsg3ptOOb2SNwIQCV5bpNSX",
+	"jVSV3pyxb3A7QbRQty6vqHRB++/+ZxqzP/v62xy4GBSBNxBny4dewKkEdjyA+zYrHfZR12lghtKMXDB9",
+	"DTAx/TZ0cCbubA2uc0g5a51ecycXGcV+z22fdLr7bHmpL8Nt3R+eVxmluurdIhDGtcyLGLN8SSt6Rsrt",
+	"OaARaFbOuvuocBFBRoy/d1J7B2bvpHNYQYw/QPqpS4EjJ81tgUmy1/irNyZPgl4EP0UIpXUQSM3aRwUE",
+	"fnAyHusByRpV56ljCTw5qNHwOclsJrVRViF8Mh481mUwZPVJf8yGcRV0yrWotiWeC2SfGtL8wnr6LQ1S",
+	"aFRgMspN/e0gXEFdiFOUF3JZZyKMV4R33fOe++3qjWlw7FUIX4BzRpvrM/aSjpfdXLRrpTcFn04JhwUq",
+	"uRXOgZ9aupANdgQlyQAINR8iRHlbdQBISIbr9rQ/rvMGZM0XopRngH40Bs+gP8Mf4f7LSDBThI9ZYSSv",
+	"i7wc+V3VbaA/WKY3yq9MlZ+5YgZYmIkikYHXtrMWFaRK+glD1GUtHEhLbunzwourmZVU6SK7zP3Blcal",
+	"pxfzYZ/o9VooF7L/dzHOvkOYxbzAByN6DbLQz9gjRJhiWKYR/BqzDSg6DUnlMT69o4nrdp7PXQ2cHcqZ",
+	"VlACv0w/D1rlXhw52aPleQweoD2DCwYVs+3nAI3rkuPRq1eC49oSc9fu8XmNNG8E/8kfncBSUAiryAQ+",
+	"eKCvITqVSbwcJTGE+iBgAEFBcEAFOWq4kTYn7uiJPuxH4ZVUV5fCJTbX+BeOtcB3k3Wwj9hw97XSUOGr",
+	"b7GPI/f2UpsCjwriO66ECv7fgpztxedvwW2UBNeXQOIa3hwc6bsjgYzaVEUavD1+lNQu3RxhMqXLMACr",
+	"Ga2czE6ckVdX2Y4PKy60ScLrYfx9RhY/tvwkJwjMx5BTkpeq/tTkV2KXdjWh8vxqdtvLI4y2dIcM8owG",
+	"r8qO3L/+/unL//j56dvLF69fUS6n0Q4Jg2CwhwFNZKbj1Byc2aED6jhbPYFAZe31zbuS5Om6Kv6W57N5",
+	"rN2KrQVHNclCBBbuw8AWJC1baLsWTi5G6Cw4Pmqs60/X64PTWABDlQ69AlXmLtCLGHYhxL5/IN0bgGro",
+	"JEAXw4AD35sJ4xhKCPlETtEe3eZoXFN/DSKx9i7+um7XqgCODupWWVvK6kRG2LZ2F+xhaiKBecuU3iU3",
+	"TNpbC2vJMTYWFpvXQGhQUQcJHw5DOjhdyFWVzeCD9B5AYfMkU2oT7fgz5tUuUPHhjg4klKDi4tsJtVJK",
+	"OAExmH2l9yhChxFH5wXDnD/sOA4i72wuXBBHXAkHZjnounfN7LbuUmB2zUiSIbke5FikrPQu39iu9GY3",
+	"dFvCvsUcbmwl6V9B7KyuxUt9dWd/MH7pjRS5W2a88zf9zJ14vI7iRxoN4Binf3QsXQNmrLopIj4PZqXs",
+	"p2BkElKmhloVw03jQaiiIm11SJRe4lPD3kV/xr/LOpkuezDzCzjx7T6fHPYl7xWC8/eNPoZmAewi/0qW",
+	"+g8+eF/dRQN8wu66sUR0pGePiZamHEO4vr1p6S1pfwX6AxzeSx1ON5/XxOcWqJEhhYJbujP3iRWV3RBQ",
+	"6ZZJRY+3zLS1mLFfTt7+9PIp+w/25tG757+c+H+4arnxN2D4tw56ie2SYxxu+V9OrHCuzj6NfhygdFZd",
+	"tppuhCJ1J2TkkNtFGyJRjCxq7JEiZjNq2WsCFnypIVS5N9nNUXLmF+3JShf4ysuJJCgNfonCIcdEJR3e",
+	"gux//I//EZxGS20oORXcd5GzMBJO7y1Uq6oMm+2rNiWaXXndyTfInGb+hcLNOyCKkwRZ49cSsM7k8dbY",
+	"yP9KYFC5DVEoZ6H3kotGvzySqhQ/MHCb7s7JYXfq+GThcX2k/Np+Bhq5WcIUDc/+pctKzKKnKIy/lMcc",
+	"4sm301P8QD+7Ag47Pf39KRxFBWL6Ky47aUZUQjkKMd3zbI1hYrg7cnnwuIrD/cE/Tfmdx4ywtYWDgmTP",
+	"DnAphkf8pQ7FkSDte4Zgcm7ZN2efInUBV9uRBIvkA4GOJd24nRT8sONFari1G22gHYGEH/JG1uIKoAIr",
+	"55pTp6+RM0Gtm9ObP4U/LfR63SosdbLwQrWUC06Z1GBB5QEGsSeZYzp2Js8FEzr2ZuixwvrtTCxNZmww",
+	"N2ldUY5x/N74/CVFszMc37yqjLAF3U3yWixcgT2ylMnxLmWkD1CKuag1pH3l8QmwEw9VweKfyDv99cP9",
+	"q21VygN5JtWVMI2RXcyT0j2uRSFtAWj/HpeIiuBXdiUc0wqANzMCzzCaL/AwIUsPTnsfnmBE7+ECUCH1",
+	"fOrrp8bkok5Y2oM7hjia4uvhtMmgDWMKHgAdnZFIXBRyvqQbj0ktR5EaUTRB3nVoRxiJXizaRsY6MCOO",
+	"4EaqO5oka674FRoDjdFOLzThgUhQLp8/Ov362++i+LTzWi68+ASsW3LUFI0Dw6UbYxbAc3AyAG/2OyOz",
+	"NS2QY3uXfS8BMe3zbqfg8TyRGwSGo096xLkSngZPO1d2ediN8S48V4hOEWlcOJe6UyhpIh4YGe79eEhS",
+	"PZdx56R/eP9w9DblS7kQKltX5FVgx6jpEVwD4OwAK3qZrseKQ4LZehjoOnTI/TYw2Gd84Y6I604TL8Sm",
+	"p7DoyrW7VDH6qx2vR1SeW0p3wZyuq85DsJTGOtbwK8G0qrcj3MdlM3Hngs27WBqhm1owy7fkgoBkxCSP",
+	"tRK8xqDFvtfl7ndjY/R8iNYGXGyQ+QnlNeQaQCi16AEl06OlVXbGrCYiW9UlPgGI3rK14LY1ovIaJfP6",
+	"GtMG/mvZT29fggfHLZrz568v352/ef323dg98W22/OViNQJhsljtcn7c8r54Tzc40xi4zVwelv27Em6h",
+	"1XIGWGv805VaS///Ws6YV1b/OGMxvzkgqh2tCFH7M8h9pkvGq9zEj5Z2+KuHOcP/6MN4drIR830R+ent",
+	"y9D+83fv3jArqwKhWWlnJBfK/k6NewDdVpD0uuQGcl+DYgL0jZSL7PeNDsV7ZeBToQXBvM58vI67ofSl",
+	"kooDBZi6XBAosIlFj+4aWbGFWOb7lY58lefdHGxWuktCSbYibqUdFWqjzTVgulGFClaVfz8tNaC0yptD",
+	"o9LEelf/qNskoIJd6svOn6md3ZGHJ2SyrDDqjnnjAXsSrY/IvJHXkPO1In4WZm47rm7i2PHKcZxsuErQ",
+	"zNbLvfTs8en/E8Mhitd+J3VBKOatrN0ppCjjJ/NYxgMoigVXlAJbAFIMQH4JnuDXa5TCX9AacWRD3Nwk",
+	"VU/0jTB51vYCi0A41qM4YdLStnRoA2GCqsoFI1fc5gEcx5PREmlx4W5HNgrbHZFpbajZOIIlmuAVFIcL",
+	"zQ3M791ALTu2O68t7edgLhdFLZnGlSwUnSr7v8solwNgFux594GBmfmRm0waSx4c8oJqsATNC339eWOu",
+	"kMjwFH16/m3gIGZr7harQnnAEfRBqa8XmxwYazlmsgsZi7Yx8vmGPCIowH0jzDx7IKlS0bigNPkvnscS",
+	"chDdBK2/ECm+zqnHb2q+ECugZgppBUtZ16Ji8sg6kRsjs+T+hJGn+8RGzkCdZlOMgAP2tyq1FsY1sErv",
+	"TNYH30Wm8hTFYrHSoHo1Rq8bVyDrFnV1nJ69j0fl5voYOGe3y7LlIeta5oqYlJW0sfwHuzKfQ0Dffhb2",
+	"UBPEenZEmdIdEvBRFztUZVEA5/USaSJUUvn94LQu3POB+jajo9H+Pnz1xImn0c66WCfKRJQvmumd5R0U",
+	"+e1QMnleN6mFcFR+rQsVYMU9Wyarr+9kZXKHiVvhAPKtxeMnugr2hvn3VuQ9hu97ZyGZDeGoRALb4M+i",
+	"dbIzKjvit7o/iu1FTOOdJURR8SvwIIeaf/iBsXb9Vw8fHoOCIF0g7Q3w0KodRwVZyxE4/5D4yve1KCNz",
+	"sLLEAsge035JuNew8opIvixGXjbLZJwEixkuyAfVKrB7MZH3IsB6ggm75ts7snXOTsK/IL0w/gmSJATy",
+	"RkDZ0lPxqanlQrrkn0KqlFedEOaev9jFppA4uXlZpu3VTpTp/khdBC4tCVSLIKdKbM7ZQleULA10boT6",
+	"qaV1SPlkXfevuFwzxBfHXxNe/FyaQJ6BrYMoQ8FQqCMLgSS7g3qL9RWj+o5rWmquPEe6rt5kU+aiP2vD",
+	"MbEfZQUqWGgDOamBNq3IxZZPxnvJ56K2vUK1/hgDuv9+5lsImOmNmoUk3/mW/XLCHrBfTgopqn6mCpUt",
+	"xMLJfJZ1qL0LNzcsNATG4VIbYgke5K86GODMq2sEivFSgoLfLWEn8HGk3bCyJ4iRS3d31HbYSRmKUbUQ",
+	"Xc3VDNFJLLJEcHqnUf0OqbwTpOS0yvKb3FEIHYjKPqfiK9M2vxusp770pya3NE+Xy6wza1FLoQoJdCK+",
+	"Ew5lhdwJlbgyHI9n3bq+wdknVLpD3Aden8UOxu4MhIKeJnCA+4Y/oYOhpOIAMYA/85ewK93Gn/tBNiqx",
+	"qLkhCoFYUJwI+Jjl4wlNw4CDuyMjrmOwQeEzARmUcAEe1Y0yy98kUfnoUiYdCwrOYlfv4LSjc7CEjQ5z",
+	"kSz5kOh9D2tbyNQnt+zYKNr/TJMhv55iafNXQOjW0LiKDrWOC2TsPveari6wJ1inGxsjfhfInkM6BwMv",
+	"1wgdFz+f0NBDD4dG90OW+rPh0pyDsPkrVlhS8EELITD2jTBnbFG31glzDrht5PoBJtUVvxHksmmbC/hQ",
+	"LTgm/ncoM2nglINPZM/R0MmX0rq7hrjjCXn7LKCdzX4MJ5pUl8QHtrvwYPphAWknZmyh27qCOYYp7mys",
+	"jLN7gFxloCB2lvmM+EOAMqRvxO31QCZnvC2YNEMEJiBQ+S3At7ZH/rNw8qZQ/c9mpzMpib+Wxmhj0XsL",
+	"H/JiGCtIZUZ6KG4ytuoiDjArQAln0R4M8Ejm8qocfxqNnl2LSvJ38M9HhbGOKE/X14SGqfFR7Ql8MLFv",
+	"kSs/jHkWp2tokic5NMKC3eHQ+NTUXJUIbEpQ8kaY9WG8WmTGiW8QW32uGiHA0cbneCSfvk0iVhqt6LrW",
+	"9SM3Vc9iKZD9xEPs3vGkFsi4kSW+V+gZHP/Rt23+U8Ws/aMKixzMiztKu0xZTvYKSwmbhGNGdQCX5i2x",
+	"aGernsDar49apdKEmrYWd//K0QWGih+6Rq/YnT5yOyq3UNSFqA9ytV1wsnZWYJZumllasyiRexpZeSuG",
+	"9c74NWxe7CpecGAs5SdxZCEdeVx1/ee6eVGqrN9ttyxtUHQxm1YdXTtCaXdcL19plxezkGkVNOSNdKvK",
+	"8A2QNhhxI8FHhfxGNf7bUhhTBI1wqe5GctRlYeHHQh/DcobBx7WKM52XqbbO3MgDvAN66dAd6vt3LewF",
+	"ewi5pGohZuDx27CHjNcbvrX50HyMho2xkPMdDgbSZ0X2PhNuscoRDWDN9xKIQ41Vy44uHHKAmGZMzls5",
+	"SLDiTSOUBUtog1GVgYQKCjK+FMtMeOqpddIbUgSgTagMRxDVD5Z4chPowrdhjDdlT9weLV5gZ9wlh8Xg",
+	"EHowR1C+5pTzUA8aswN2q1jRtwPEMMopLXs6kHQesqIva/EZOabyaQXBSlRiQ+Xp02heDAZ5E1iqUvGK",
+	"hMFqiFthfOgq7Zmuq9v3LOHPOrpneX6t9z0urUBvNMSolRFfYtNKop2xriKGZ0LU8zDZMwnirXi6nulW",
+	"VWWH+ihX5q6kgQOv5DInQs4Q05QugXtEH8/4tm7j984Duh4xP3RteU21MKLLHrEK4OaTChCXWh0OvPX9",
+	"zmEi4+wcXIwpTPr+6t7ern/OVfW0kpn+AMl7vp5c3ik83x7mfMvkPMdtA9FJXnWYgcic+GF2RC1dd7sj",
+	"YSA9mSKsRTXHz+EleYh2Nlnbh0kHVlGc22wVJ3/pmMOWND026KSnqvQHHH5tgqYPrdPL2cHqJkfpuvD3",
+	"c+FgQGeJpXqVDWSIYn0X3YwvQzXgyUF4Rh7bEpOPCMMB5c7hcGpdHyHZwRbw0ULRv9SJk/U+g8wCuiqU",
+	"GtwiyKvxSlI1esTPdRP9PwXXz1JeZfiEkXgiOKr8vspJGkZjj3AiYvT2tzKnZwahrqr/Pq4sT9xLmXZW",
+	"42tBdUb3bhp3jfXq4czfWf6A/nI61IY70r00ZLvXhepcVNLZJTAjb74HhMnuFhmRBDKi+NUsfL/hi4h2",
+	"S+vhjbM01lK15DUYPKzoMVQmfwwxnf1YMTEr+sNxw00VgETQ0Zo736NQUTOvqk7lw7iF39oIOFWtPKYL",
+	"b5K3SoXKAz1yjuI+JEwGCFGhSlCbjZUBAnUpO14m/xwKIo7flhTv6OIZWxVoUyp+hjLoVhQ3LtBKDTjl",
+	"gyeHGIJ8Q3H5ZvFeiodlj4M5ent6TsYg1LiV6NTpXETJmba76t2ZStu9cH92p/rINI6nAb83VJMijdKS",
+	"WBTyg26xbQ8yex+h4gwJtQCsMApheC7BLyqm/AFd6cIBMMDgqyel+E5FMLB7d3zfqYx1a9FNfEEu8O4Y",
+	"z6acj4HTMT5jc267zE7f/1i5gaQvt7MPlwcfw+Pp93F+eWHPMSiRCKBQ6XYMf6V7z0Apmx2VPRHl0T5g",
+	"cvxQSa/OI0yeHxp3YWFe6RyXbTHN7h50+L303jVCseELzOmwR5baMF7Xo8Gj4/X+gnBOGvHnNZQDL5Rl",
+	"IdrBUMk41Dny39upbtEruRyCseOdwZmo5kG1C1LN8gC4sPJ0di91ASI8tPWulCiAwCG09gfL/DPctbRl",
+	"qIB7wWM1fieP3l/RlRo9rP9ANy1Mf7rjYvCPRpUDRHSiUBTFKfhCisr6XVkfXwAW/w3JxJjSVLeoPFUG",
+	"trh8+LKQ81ws4oKj+LlEpFxsf7TQUA+Gao78p5bqvbSrwcrs/SLbqhqozf3R6Y9hbnv1OIt8Zju+RNeZ",
+	"9aH5pfSty51MIh6Jwrr2WZE3tXumXG2fLnP8cFJ2/RzLOncYZOKmBQRXmShtTNGyK+HKbK/7fJdhCPmV",
+	"bI3i9VPlcrlzx5CPV8JxmYfliRtRSNoeHeG7BdYLyMix6di7gSmY4ujqzeY9nGA/iG2GxbDijmfp8WAz",
+	"cseBzgykT6iF2TZuoPAUfewY5UEvl/nqFM9aA6heIxaygXwDv0eI6z/fPCRE7n/JD7yj60APkTRQXJtq",
+	"OI5XCmJvMlnhyP4GMGM6JogJbtcVc3jjdc2EUXUzFaf5JJ3w3Iq/jPTxOzvT2nadzxwMTipgzWC14DfC",
+	"wiXGKTeLDkj8hJ2xeYtJozEAg+TjrKm5VPW2e9BpPdrr9gg7CDXrsm7S9fpY0F2sgZf9XktfO5CUmxpE",
+	"u5MtKumOc4pCkCaL2uvyWMbSXu/Xjsl9mHZkljqYX62zYv2CkP5gxZO5mTRX0NHJ6XG4bIHXqKBzV62w",
+	"tgQSnZJEPeSQ34ZWPM3kL2IDb5/R39HwjCt4D4+XpBr8aLfiTncFHbqrXDjqi+/g8VL30H0zWkB2jX8U",
+	"5dm+5zBFHkbyn3DixTEkh0gqEUHSkk0YdnY8JjpRLZ+52OnjyoIWDppywgTV1Mr+VLY8R6vy2HDPsxKK",
+	"eAWLMFiI2P3ydBQqVrfKclmdQ8HP4s1zkd4qkIgRijcI6RWEGZIL4DWD30FbAbLR0rweiqVlcteFwT90",
+	"uehQMOa0CUW5sadZ3+dLZMfax4bT5/PcRV0YRCHqmWYZi49TJTgwM/pJ3cmZ2CE3xqsvBQHMe9a6CRqA",
+	"QbzUlsDcpQTjTJXTNBsYammhXQc6Gk3ESI7fBTdGisNM6/RYjLG2XT5gjt+E23jLiYpBIi9YZLuJ+BPl",
+	"Ly/6POO7PfLGaY9fpGnqLfVHDkeogbf5OBU3H7B4H3Kmd7T/oVDdwaZSIHwhiioVay3FsPymjHvGpJJy",
+	"BOWNHhpbF6gsFJneHpdg4l/YFbk+6D1Z+TCFuW32Y+eA3mNpADOp5ztGMMaNMNskgywcg1touFXgh8oe",
+	"aT8SS+sxDqKAZx7nHoKns+PsAln9lo9AClC8/OCTuwRuXWww27NwDxdxMhkq/Or18rJtvE6RrzPRVQQ+",
+	"buMM1JH3t0n+2KWbJpQ4lDGzIE/dETH8Qx+LTzFd4DQMIa1MARmVH6xtFwthrTZHlfQcju5BY2n0mMJG",
+	"6QoUV/2NNsdwaBdHbBuRm84f59I9sOMZLeEr1Ey+zze5zBgoIl4CeqK7lQqNu5VYQ01axKprFYleckfu",
+	"IIEINppD/ugmB7eqxCcmldNspUtenhwTwsENU9Kid3XeyCwQtF/fz1mYvNxsvxKbjizhLpzyvHUrbWQO",
+	"c3cJWcsWVV0DaBnyK63Zvz97+/rHs7N3r/848/+mxIYtVrKuDOiX5PSqhQP6nDP2SgNvMCbxj+bh+jbH",
+	"w+U1uExfHYb7BYPMIN3anu8LwcQDXvt9RXeucyRCLwjPFell4rmm4AIMrAC21g68TzNIzwmV4MC4Q6Iu",
+	"ywKY6owBCEffCINcieVxFGpIcmO2eX5E9tHP18fzED/oNAJYNr1BXDrh/JBFsaVSIsf2wv/hp2YAK4do",
+	"XIRO98Ieu9i4QZnIeuaEfcwX17myIpHUnPFMyEV2y4ALFbi1MSmDcSU2aThmk9BTneVjCnl+phB7QRrv",
+	"TPClzOQNEfnS8pL8fTzHvDBvqUK+gWVLvnDabJHXapYWH4wrLAuy7zft4cABBdTAkVAqSvGyV4uiP/FX",
+	"8kaoEIXnakv2NZ4RrAoIyvGwyVdiQ+0dLkLgz8BOB9pjYr/yN1B8ZIa9AatHWjR7Bg6TUZ19Hb5+WL5N",
+	"l3daDF0GbuU0SgnbuR/T9MdgIZi/kW6xepw9XV/vhAk3Ky1uhOlIKcJJIomKLhiIQhWgA06YEa48eAjM",
+	"pyuwNwpEnjQFwGBnfcd4zVolHV1du0HOjipyHbBhLLQwY7y2OpKLiC0xkFxpQPSCpdYd8/FiwxBpp73M",
+	"6KQBvwrwvmC10LsxM36gi3+gXp2/zgdrf8EDxCCerxSZ1CnLTfe1VFVaYeicvXn64yxUM9HBakZQBgSz",
+	"oVqE2IJ8KNYYecOd+KFQ7epW9fFuV/au4dY2K1PK3T5Yae3NwQeG5rmbhwLO8FqoY6q39avvjQBtFdTK",
+	"+yzpVriZs3IwUOytWFztB6U3CsqYoMApRurtP0R1ei22AJpaX+Dm3Ugrkvo7/tjkC8caKGM1XO2+AZ+H",
+	"b/G//vro9H/z0388PP3zh+6PZ/99+uHXh7Pvvv7t3/L8lHev4VfMwI2Cs6OEEa3SUNmUsZUBSY/J1cQ6",
+	"XDSQDrFCSveiwAD39EYYUhDgCqZcHCivMNJpu5T10Z7CLA/va1VvgxIrLfMPjaxBkygo+yhQsR0IjccA",
+	"+DUC/9gLYk/mNRZhAeUViWT9zWxXfifsXveHGOsf2V5jFHxfcMdrfdUS+De7NwqZjWJbOmYuZQ4KGxli",
+	"cngiKnUonb9WEx6uMlb1wFZrTX2X+pimHiXwMNyfmlrz6ojYXIRh7s/G98LxxUpU7Gn19bfffvXnBLLp",
+	"bUhYs1Aj0LbrJPkFphce72+a+dbl8+1LAM+1VHLdrk/OvzroP0pxnNnJ0e/5NqidownkikDn4wnKElaP",
+	"UmLmK03aTrheR9JW2bVrhixSADasuaxRgTSx8q0q+TX9F9N7IXMygVkFwcR4ECSbJViJZXPTN/FTScfA",
+	"QMYRpSbEfKX1db6SFyiKgAwUfLHydhSecew/L1+/OjQXu1SP1BBNejKMQzWzO0NsfIEnDBwD8yNXeDCd",
+	"99IjYs0nMoTiGVpi588Zz/2G4KG7uEmyNwxWq8JL6eL298l1ljfztSJr4ONfnr5jD6wTzal/0n4krmsk",
+	"HVedqX3EZfV6yZAA4dTW2p1HgooiLbhWhaIKi5XWNnwm1CJQ4pNDN9BuVcYUIZRF6+8ICIGYTDfR56CK",
+	"FTvqO1L+avCN4NyBpxE/vtDNlozd1Ft3oLF8mvvuEPxTXQEbNGkr2pg7NQ1mtzU+Xm/UWyq5k08PKZZU",
+	"X0ol84F1L4Hkdw1bEbI/9ZJVemEf4M1mH5AGe7bOs3wMWSMFDPRf/D9DO8jrkJzB2lCWjbRMJPHSyL9J",
+	"ncnm5B1bVD9bQoSm5CIpUkiaX5jKwydup/QnCzC8rlMQViRScnu2ije8EWaCirxpJeU8AM+ZVswOaPXS",
+	"dqy3GAo670tnaOZsXe0XWdkZdOxS3vSCkT+LkEyqh+G1Ereuk3g9/bWpltlg/Rtu3BAt0eGckv6UELXN",
+	"OZy1cad6w/wCS2Ok/47J5ym64ABVzofZVBHdcpJLKGexc27JdZ7LDXh45ZqSrLQVqpeeSmEI4PfJngO8",
+	"dsIo7uTNEWjLR91LOWUNamKI6r+RgGVcqBVfySJ6BjLmdKsKmNsyB4Ru7GBGcz+4gCl+oWIq/g189ZAm",
+	"fgwTwzGBXcT52VEedCvYSjeo+kJ0wQKuCoILo/sHUfds2gY3WUhGKJrGYR7Ow22wWPF5LWI0c1FrK6xj",
+	"FAXkEkqVeoMBa3fhqTYFGCsh4t2Jbfjd4K/tv7XrhhjXa62ujidrfUtNjKXunZ1sdFtX/70SdXN4AjdY",
+	"kKCtq0jzjsfQMQixPZxxC1m1Mesx4AJSlJc/Wmhb7BwH3ax2gtDb3b0RDgHAEkx7xlXnT63CLtZ19UIV",
+	"ZhdQtq/bvDZVRC1Z8oVkYkmDXBHDxzu5n+HjszCk0kyEmz5zm3eVo7msqCSFqJdn7D3xt6cc8f4gCsrg",
+	"xW6OZggd+X9DrDHbwquGKb2fYAioiye6zSVRxOLzGBzse+5SOCshN/a/8Fh/CrHb7hss5phKhXbcePIl",
+	"31IWi0pdeC/qoSr6oCDDyem3GpVm8lZqpUN+lTbXhVEOMC49C3WTOywSW0Mc05v2o4fXT3TN3omLIu1d",
+	"qHABaPMoQXAnIDs/lKXKAm9RhMBGH48NBnl9xvNUTAMR/d0E493qB0fAo4b5wPNQQ+1+iiUfM7eGv58s",
+	"YvtxZmys1VvJKi0ZCQB+qIp8ERMBtl6QYCwrELmtt3NReQioH0uG9HEp/TmZ4wAskPbazqAbbMH9Mp+d",
+	"HSlvkB6exzkPVZ3wRunbQJOQwQPU+ojkp8ta5/vgtOFX4pkRGaUfSgqPC97Qd95px+s7fygL/cYGEjQi",
+	"x8gCuN1gF0Ir47UOrfMZSPxaqGNyVQHJkEn8hFqYjkDkvcrveBLqjTpHD7N1fHENJqZtG7/yVpvxA/lJ",
+	"5RMGi+XP3gEFFBDu7kDOZDgoboo8LNxI2MJF18Vc6/Gq32Ot3c/0ydwYxqclEfF8UMRob/XylGDDdAuc",
+	"1SJSnq49jUok9VCKHtYMDVKx7lIg7DpMlbyG7LRWhf+WYfrjGL2JRqvPDhNoaOM4B0syvTF6niOKsdc5",
+	"oevxo/fIfkYcCkOgE94UCKYiIxMixDokwapVFWDTEWM0WlhhwH/hTZ6NDyyfQmYTmUVpj+DEIpa+kXzf",
+	"eWbB3sSGK7Sr/z6GxSkmcGbOtg13i1VuQS+x75H7AgP+UeVRCLyCVT7Pl4E6NhUjRgRjtibKGs1Mtwhp",
+	"v0lCigLs13MkO1sYcQcyg/DDyNXTTU6Bh0pqsq4BrGwLWDx9m8SV4aCaH3stMoOkHxiyW1j272+fPWF/",
+	"/ubb/+eP+7bNAD9H0b+h9Olxjo1s9og3n/kRBWmGSGX9qdeW8vnLPHNUhmo/nKGX52zOq1O/GMI6QPae",
+	"ItzuVCr8KzgQZnD71nIBz8C0zDqOUq1PvUk1Y63iN1yCY2eGR4iCm234gHdYiir1i7Z2mLXkjdF6OZD7",
+	"CJ1GswKjImjlhKreNVfw2IbX16LC8Bc+ZxGvu+SybpFgZocpid+In5piyWo6NxoDRYZ57Va6vVpFwHTs",
+	"WiFhSd8Ui0xl+TLf9RgypWVzo6+FKhFkulI1EDCINwKIuuo+R1cqYdnw3nOw5A807gxflFJ3oHwhWkYz",
+	"Zp1o2HwL/72D14umMo46J0ORCmFfL4Ar6Qhf+KK0YUtJxK+XlClhIaoKyiimE6M3d0/XxTBpzK4Ym1y8",
+	"EovrI72ouxzoK66qUyIV2nCjiFMgFrvoxnGC4z2NPwE28tQbHegZPOX2tBZL/7eNVBWkK+rWnFbccfoj",
+	"hpBGVP7NyGUBYTI48xuyzWbsx9ffP335Hz8/fXv54vWr0WSFNDGklQbByYnbW3+B5LcPT4INcM+IKlOT",
+	"0sp1U0MJfEZwyYwLTyubZeDsAYX8J+hJ9BaA1zH8C+KHsttYKJfD1D3R6zWg4ylhi0aDmSmNUNYbjsIC",
+	"PQAlN0GtITFjnK115U+wSHaQwVrU2xKNYTIGDNRgcG/DCyCLG8lzILiuu9JGuLnym47ihpTypLBOOSS+",
+	"cGsh0SdGvM1Y6CbFnC+FuxvnWKG4QYd7HXFCjMYAhIyz8YX1Qg72XWxlYDQDmpTkjNmeJN35MDjBU9Ca",
+	"Jct1D6Rmb8XSiByX4CNIBGJpQACzIfRadPZKoO7MGLZHMaD6F4qYmKJFW2mZq7n8nnYSVp/yio/Smxnj",
+	"lv0SFu6cOVHXgDiyv5wUDptjK2kZvshDdx76rfzVWZaVf+wGaDoz5JDlXSNh0O2qUh2uO9UvN/Uhi71v",
+	"eU02YP7K8fYns+1ixTjKmfP/hwl0ZwcNNtkVmUlrU5EQzaL8JWtSkP0QsB0JZS6G9AMF31im+acpfTcq",
+	"5wcI5u8SGkxjrQkrfH5OCoUhi/Ufg2AMpfQBN0gpRTPwGJSKH/TLN2arTU1aXfEYpm7bhdUy3ohb1Gkc",
+	"KAxAfBP5Miyj6zvCbOdXHgb2hhv3hiZtXwgiC08uCrSTDK30xp97CapgLljTuov74QAqbtoy14cuiTSm",
+	"UhaiSfymEL0vAMLgOmpayCrzi+iNFJqQShehXzbWRht0Yd8K+hUSGejghBF1o46l/dLVHpKYkrR01udg",
+	"YAOfGr7p1/kKKa+X/ZSi6AOZjGEpRjxH6mp7e6gEFCpQVW27YksBmOzHtZF2JapdXN2Cq2PZV5uaL8Qg",
+	"USUxlXQ6n+qqACV+Am6JesxfLnesRECCktzp+9x5adfDsiRTOQT9oVW5bNdrniNa7uR0jB62JxDHzvqB",
+	"nOk4Gd0Yu9cHhhcowXdUcUjW/kvLTZULTdAPHcG1v2EoQMET9g6xARxBwe2e+GAydkT3KzpApe07m4yw",
+	"be0Cm4NUDIabOAr6ZKlHBcH2uL6MgNIQ8y0jvHAPbOnKcp0YBsCy8UpsnpeSdxPNx88nIDDCvoopvXFn",
+	"NVKpPf6nncyMEq1dbyToQu6qxSy4oisXJhwz23WLQ96sdC1O7dY6sWbcLFbyRiDJQHgqAGdS/qKODe0I",
+	"z2hOYrMFo8v1FamGTp7ffCDUbLosjAxy5EYY6bbHgLuVdqfg3EWvKZWWCCq801DaghtMaSEoPPEu0Inu",
+	"e3QGkQ3eNLVc8MBW38HuAts2pocypdFSgjZSfQEj3I1AvuIu5t11Mvg9Y0t3USLCXO5CyJOZTFYjf1I5",
+	"LlXO4qpELRyf1wXNqqzbCVEVibiBg/Toqu/T1Pu5dZWQvTo8NMRZMkeFuRUqH0/I1bUdJJ+JeaxZdsss",
+	"B9vjrQvwSugnhJtC8X2vyPh/FBXpvf4jI8/yrmzhSA2MROxgRk2odNYVq8WhZSdXo92/G/sW4sgUpoxZ",
+	"TzCwMXXscyo9vI99z3e9zZU6ltVxyJyyf8MfVyUXHCFApSJ04hFZe+9CjvcfLGJGj6tPC72KcRHofW5y",
+	"LoW/+Z7nav0epRQOWC7lmTsaPjdhpnhUMrvjhmoj0JQNQb9w1kqXeHLaFCK9PZXOYuCXWKfcyuj2apUP",
+	"AB/nN+/WNpv1UvDxGAGcdv531ND83yAPPa+ctcpfi6Wgjs3GU3v6QH/gpIGttncIPofS6N3BRp3Mr6W5",
+	"yeZEENQ465mL1EjURNA0baO95ux1nyNJheUa8Ns6E937yp8fRvCatVZcMM6sXLc195fJshaCiIfBrADp",
+	"8t+ybMmt24F1lQFHh3iIsr/9Q6uCm9D3gPmfc7VL2L+/ePTqEaTD/XHWgcAwIG1n1H2o2FTrxTVSLDpd",
+	"V6jeb8YVHuq2NbF6JDNMXZ91SzwgGKXaRB0T0hEnXvEWLFYub3QtF9vRDi4qS05HWcfqQ58ZGOdfQurz",
+	"2OTPhHl75HGUzOehLRyYakMj+Y7bfBGyo/m2dvFQ8D49nW1ZXqkXOT0zqgKUifvVrBT6wdxXDMlHPN+a",
+	"f0Iqlj999+0wMcshNpxxrDcj+G5wqO+MzFL0h9zP/iAprASB/FOg4PL6j0GfZBzjVw8PDdEI64pBtEeA",
+	"rExzZoyEgGwktogt/c/vvnnYa+zhQeVyTll7aRfy00NHcUe1tgMI4Wr0DnnmhSYw2u2nG7X1cImhg5/O",
+	"Voy5VeJO8RhblRj4jq3/twvS785zbCNOCFT6H1qb7BFxpCa1s8q3JyvIU2UBzSdfuKd5Sad6HtJRSiIx",
+	"DgBnMe2xrGFRXtqyNWZQRygW5oZGA78eRsDz7HN34uMiIejRcuFoSpP6TNbHlEnGgFIe1BQp0vxDpFit",
+	"uF0Vgq9jSrTeqd5q3j4MGA9dVYzPkQ5qRoiCLojh+905WruhrQqUx0fFfkfwn/Yrv0ZXTyzziusQ2h2g",
+	"7bokHp2dC8jkGRJfOLbSdWUBrBOoBnkaVyJsSCDfUxqq+XmrsFArJ/3+IWq/ayEaO4Coy5d7fREd1oGx",
+	"GjzwbMoysKroa0g4kiSxyHiB4t6SMCEUknhoi1AG1Xc3pzIPF2kp7hYGndQ1+uQg6hZXbXcuki7tZq6W",
+	"d9wd0g2zHvEu1vEHy/RGFb01B1APRjqXL+zdJUKteSVixZ5RjQ5X1+082B26SRW3YFcsLpfJVSaeQjc0",
+	"Z1gM65w5TUlHjLNQOW3m/9XybWRltwzQslcaSz8S6TJ+cC4WsXT9VT+Ah/Vw8VMhhgDkms7Voup5F0IU",
+	"AfuSVG7DpsD88G9lQwYLXbdrlbfyrrpg4xG2YdEENILbgtCUkwJFROKVIzuHS+dh2bWY95VLXa05FVnC",
+	"R3Juj/2il53fYxR6k8xZmvNo5YZURBprJ8yht1kpdlxVWbiW0qcoCuedpgPQPFRzLhjhUM5Dwpq/BdF7",
+	"RVWYi6dREDWsX07IRNpuodUE6DI7keqUYMQ54bskKH4heLhb5oLxENHWy0Cqfk5Jaf6ign0SCE/mxDxa",
+	"rOQwsJrcObFuXOHpfLWPF347e5PYhkSu4Yt4clTqOA/ZEdWjsoVpABv21QV7CInoOO/cQJaUH3O5WM1A",
+	"RGKdozBZcVMx+G0WckbHpoxu9r8WC2oc9SlkPhsviugjhtQjOK5nqH/46TrfSRr1ui2G7vPTFSBtIwDR",
+	"eYRUG7qeqQ7duoVei0Ml/8yaDoQNgpkGrCTLlwWNgoYbEAwcHCpUX2MAB3prvPOg+etE090EJY5JzlZY",
+	"o0I0WXZJBs9AZZnTFh6RixVSMrArnbdGRoL7cM1CqaWQqL4To0+qs4XNk5xYyTkR4X9hvfPXiGh+oK25",
+	"Q/5d2rA6Jact5fDFpAI23xJtTMI2GUvWkEpMzCc1QWd2Ct4R59VI8tTO/Oj6gGV0ul1bgPnya1EKgXZV",
+	"M8B1AZme0vUJdnmeXveChEOn6u4FJEqRiF50NKzIqIPVKYgDJiicJIeVvog4FeBYxbpOqBDGEojSllhj",
+	"L3b6XKBovaCaWX5dyAiHd5YAhUmVgROK7Z8E0mDioI2MPZ2Ko/FvQCZL1t2Hg1m9sCozFIOcCMfdleXA",
+	"gtM4wNWgUIi0bMHrOubGdegc+FLAq/WN0uHsPexCaX9dHp+MMTux1xIq8Ob1Jm3Ek5XIEZRDqmZPaU/D",
+	"29wvVHUM6nFnwOHz3beyo+5KPe6kPQ/VNicFuO/P3Anj7AF/d8hPS8bHjTCVRLbcwSsCO/4zPT2asg0V",
+	"+dBIOStjnw+pbN/cssu7sKRoVXS9KyNs77t0+m7nQp3yIBeJEAzI1c/dzIQtheWP7anX+SEt2K1OE/y9",
+	"dqcW3y1sqaREe8YpgDXTB4xGeuRIO2PI+C4b2NrIK0xHifkGobp7CNjF7CCvymTH+/msdOjboMWNj3xR",
+	"i5vmtOtuTvrehQJhffGgdItnWQKVpEgMab2AFNZSOax2yIxwrVERXqeVYIKbWgpzQcjUxGzwN0e42aVl",
+	"a72mqujj1ORNV9Yiq+M0kGQd/LNLYEPpqF/2e905Ms8jyhwi9NG1GkRUQwYKZOG2Tq+5k4usXCJ8Iszl",
+	"yFHBO+/0oAXSuTL8YqG+pKC6KpuLK6nsrMvGSGE9S6kgZQNeaBWsT5feOKaDuWjlO7kWYYfvEG6RpXqw",
+	"EB194fUSLdWuUPX4txqj50WNNxJWRZpBgMNgJdxEJA1Xx9FJHbwV4hR8GJi5J7UMvJk7ClD3QyYF+crw",
+	"aojaKeJ4uogLMKNai+EnyIgdS3/UhoTGIo0U1P2Dx8YyYh2XxxRmK8/HuKvb0czFnicTFhoeWpLXy8HV",
+	"OKrDYXnzOlMeSvGTcjIpg4t+GAtuwJGTC/6so/sKbsyDqk50PGEjszg1Q1P6hue0aLFcir76k6xTXLuh",
+	"dMPl3gE7wgl2NGPK7fm7ZmGM8a6mbgxNVt6dfB/EZiXH4MPzo3x8Az66201g9CBRBw/VGXpnuLLL3Ejs",
+	"0jXkW0fsGmtauxKUJm3P2LtQcNT2kl6Wwi1WWC563dXwoG/0cmSXUBJp5eJ/wHkFf3P4n6at61N4LifC",
+	"wAGagaCkjMoTMSQfX6VveVdy2WJoHfQYrwQCq/RtguqAKNj/Nk0AhVFqCeXuj825Wel8PiqqVI5fY1Tm",
+	"Vv2+BY7L6KLFUuYhzofHXxwRrE6yQW4tAMU8zHcUDTatGhsoz239o6v/jSY4QWfgoU23Jv+AXi6tcCM/",
+	"fQTa6HZBBP/K4+1IPqE+KIgGkn4m7UVuDRI/xp5JGVCSY9PV+7jIlCFp11XScCyQ2qkMyz49YhmKTv6j",
+	"0L3CmORym89h7pI/+yL9Cq6tECELlEy7WZhpzXsqrCasG5V9ljPBiiUeB+Ke+Xt8nSWpjRZFrFjmmH/S",
+	"mxhf/dkP9uuHbMHtaM2/qGxt+LbnDULvuhHkzqfUwxoR9IfXGaNP/qNFHBtq4a2RbnvpRTAsLzeoS4Bc",
+	"wvGN/xQ/ANc9eL70tQRJkH6u6K/hJPeiJtfaNKv/Jmx59wXeyB+EV6/9SaOWOaMfZlsJ52/ImNkSdZHI",
+	"Sh5y2YFj37QqxO17/25XcHOZVs0gPnXFoh8Riq3YX5RW9TYWGxfS7CQJzfnCG9FtExxAVMNWmqAW2SDm",
+	"VfoIaKZnv6hfFPiQIGbB5i1CZal2XEAk0SyR9gmTGePNyG0HgdyPj6j0NBXhewyrw969/uHpq49nv6in",
+	"xmiDiSpNmROXvYQ6iQu9hlhX4/XBc+CxYx+V+OQ++qaB7oLAUZZ9XLTGavMxdApCUn5AZ7+oJ0ZwyDL1",
+	"f8ecfcYV+/iiEutGO6EW29MfxPbjeSx1AFn3foqQvgyK+5MXLRRNCAW0/ZyteSXOflExTAOqDopXAiE7",
+	"P/kqUBbzRp6cn/zp7OHZn8hlCOL9gFdAUx9CGXhrxWjoi+rk/MRPzaPuMTgqG60svvL1w4cBJk0UEpTQ",
+	"7d9/8Dfyu+KhflesN/Vim6fJby3PwqMhslSxSi/atf/cLty0taK6oJ2BFEbgIkHgLlfbHK/AqITVUWEW",
+	"uHXHhVZGItl/24XEgsuwW+gzKubIKUMyN+NxiTvONqgNRCQl/iKAkzL5LEjvKqRRhiMKppWj3QspUzYj",
+	"YY+qKi4tjlFY91gj2/5oyRoqDJiZom4q/SO/3VGsx4nt4NJsp1iYF2uAZnL25PLRM/b12cMo9xeMg3ph",
+	"mBE3Em4DIm+B4rq6BhJoJeCDybnw4Fd/gf0WiRDE/vp9D//eW8LeVH6TSUEFWMTdx/tMmyvht2mcRbA0",
+	"c+fYX4Qrd3H61f4eGbo/w5o/6gYfr+y4AaWj7QfBAO7YUn6ifyZ8m78MMCpDvli+Fg4onv9KqgxFmEiR",
+	"IZxyf//MktnZPfA+gEC1Ffo2yncMPJHvwd9bAatGXejoFYuNzvJz2X38wRO4v09GPPkSEEm/ffiSV5+f",
+	"nJdSiel5VvcF9BEoQFOI5vuVhvuVAhBeydmshJqRoYMqDZ44mPV/uogQkOxVAQgRZGWzd7grdlkBRJNz",
+	"vTd8cU3ERfRloDsTdU2XXV3BRvLamjeCnGW2XRdSb77oFYQzhvCazIL3awNMsfBvjL4RHZdTINWCFKXe",
+	"eq8ErzFsXzq0se/P8bm94+HA1n2GKZu/98NgzqtD5fjEGkwj4qSdgoSiN7Hjj5WiJ/D5rvK3zFdCLFBC",
+	"BLaYeZYN4j5PqVAoGEUSgphQLjZQNxoxo3qILuTMBGrg/QNMrjFXpXiEoYr2OGHSS+W5SNYmUzD+Hkkc",
+	"VLZ1AGfEkmO3uzU/jD1S9cIJd2qdEXzdF+zo9ZlLxaH53UZGnHxfTXzyldQwXLMpZOgd2Phs3qqqpjQN",
+	"F05V5OwTtRWAzvSauOOmI7YL1SYboaBovVqYbeNExUI5gBTE2hO2xrQEuMiK2hv/c3pbTnZg1b1KU6Wt",
+	"7Z8as5X7dVZq4QB1fvdFeQlfArJf0H1N4CHroDPXQjQXiJdFpBDe9yvdJjDv3pz7Kana+oDHBGf9Mj77",
+	"BXXHflcm9Cs8quuu+toUyqJQ8QwGZhnYN3PIbl9bUd8IO4tuhkDVsYVHr0WDDoY2tw3aneW4g+Z4zER/",
+	"CR2v3/oeW0HCQTzBghnpUMkLewLh96H4FWdXRrcNnGmwq+gGyu6mB7/KaoSXIbOQB30NSO83xYjxU8Uh",
+	"+5HCkDOW9AG18sX3J2goh3kBhrDy0Y4MYtNbQkWuuIY7J0yBmMGJT5giw4y4amtumPjUGOLQ+fe3T7/+",
+	"YyE9hVTMNf/0Uqgrbwh8S3ww4e9fHUymKMRzPuvm69HOZS0sSsuAtKBJfLAvQf+EdBmcfkU4MSeQByQJ",
+	"2HiNNtmBsx2W+3RHjrnW7Gd00/xuLbjDZzFU2ClaLn5RaMqnEAdamV3XSsnn7vXVaIPc8+GRJ3q83Zb9",
+	"57MMngkHpWQizKa/NZXe9LZfvAeH/SEn9y69ww7s6ebnteqI+6VbAX4YOCYAnHvXixTn8wFFox/8Cvi+",
+	"8vw+wefuxWaKynq2TsSaS7XDPjpR8ZHj4NVvuHE4C9LmsIMF700JSp2XnqR6xzSWA3f0TUJF6E6ogNIE",
+	"ln3/2ruNcM2yURFoYDAssofoGWLYy4iw+BTyD7OS+/TTkFspdz37Dg32OHK5hwLN5LHI4m12xdrfcEYs",
+	"ZAOIcMrGjS4PLP9vya2WoSItObHiJ3tqxejMz+Mu/Tt6uTJhPxz/JFG/4GsCSHbiTzpjlyTlyut8rBb8",
+	"RqQ+pgsmJCQ/O9Lc0drGVY50KfQ1r9V3Dik8oK/EVMfyStfVkM1HFb9KV943OYJLeKOayn3E2UrUVThL",
+	"rjTilDlhdG45DwU/xXNdVxPrZF3qY2Ji/elYE4u+cjuNLbNIz0U9yQL9IETDeFexhTuQ+M7NZ/nWzshI",
+	"okHs6VoP4Op68Kv/T1kxeCt49QYpAA4cIH5HPWhqKq9WNn2yB4R/eSqlCoqtcAvf3L36LlC9IkIEI+LP",
+	"XYIH/DNkF670Rk15VzZhHo9CEPTWzGBdIcyPv83+yxpF3xu+dFSy6OhQYwLuAzTnh/txMqYVlT6zxfQE",
+	"aa9KOp2fvEmcbP5DHRuRoxJ1Nu50uKNQfoHYYgb/ntnZJCWnTVIFbjppoSpqnbz8Lpb74dRNx2JxBdyA",
+	"dEnBwIl0eX9aI50pfjoQU6mdGo4dbQxW6MrIQHAxFk/1sfb07+Jcp9Leif+AaHvsJLYNHLSR5WfIC/Ek",
+	"PjSpjdwb2zEcHd1bQDecMYOPC5rF8eU/V7CC+90faw133L/IqtSh6Zd8LWs5oZEsLas1pMj81lvqB7/6",
+	"pkH9yaqmLzWv0iU/DBOkTKLyJR8DCif/9ddHp/+bn/7j4emfP3R/PPvv0w+/Ppz9+c+//fLL2Zav6387",
+	"GWF2vlb1lgGIDC4GP9hwRpRMSoScZfSPDr41+i73/Tx4PHy+I/xlWOs9ucNfZglgVLfzoBAasQai/imC",
+	"FLzyV3lPwtm/V3phH6ANbTshPFtXf8zL5QNKaRgOTkQBDXmfXzLqvtuZifH8YUKmWCRMxknqYBLrWwSw",
+	"1CQse6GFu58CWVW/uPzDznF/m+9N+1EiMGr73u/tDrE8WIObTnDuYaJnd1N+STm823RPe5hNsQJ/0VgC",
+	"2+luAS4INYG7gJKziBoId8SBQ+tWIYjf52E2FGm403n2WSICMQ0yCQnMt0xWQjnptl90p33GsAJaU6dd",
+	"/aqikg8PvsHn7nFn99opCAj2dqqkBN5AEVobSEZ3qcKi9wEIw4aQZXtzNL0PYH96buFzfY9FDKbJ/nMJ",
+	"LxodfkRMOKifRfLCf9kcnxHLeBAUQlM5xUrRjPc1t16tbUmM52WkCLjjyPX3O/WJvhKb1Df5r+4RjXn/",
+	"mLqnU10x2YsHkSRxUe9Z5It+DyKunibcEegkoz8sivUt3WDJLD7AuiOnG26UVFd2Yk/yI/j6+/Dx+9kk",
+	"2AgH1e3zeiE+lxRADkZYIqYVKHfA8A2XPMSuKQw4S6lLgdFmf+s8SKv3Fy+1p+Ghe5zA0IZvrzSNtf9t",
+	"dqLrKh70Zyfnqq3ribTpRuimFow7xxcrTE6JVQXs7QPhJUaAZF5HaAu+E4Nq8qBWPMt/9GCmcxJT/+rr",
+	"h7P/A9Kp4qoMZZEGEZkE5gLfYpw1cuFaI7A+ALqndFrYYmD/PvjV26KDV+HtdvGk+KAXQEAD7Ux1Jca9",
+	"uqQgxlQRfD+fx1mlQ5YoLZc/jxfclqN1b4xU7ll46i6jySDheB9RNgyRbIR5hu8cCylrquWxkoJpEg9W",
+	"7la+yTCrU/knw/eo0kYMzDZ+Us5ZzZWwRCsVCJaJeYLIYZnSDtODguUN5fMC2/P+Nv6bbo3ChOPiLfyf",
+	"9MyxQvG7MhBpEIctRD+xNCtTLSt9Ll3VGUuViak06VrepArVbvROMHEjlGMf8aWPXYAKQUkdD+1/Xr5+",
+	"xbjDQjhUKgYRjx3Pdai+GmzqC9L3/IH9ixJ9tlxsGIIedoXlZWN7UNoMGbf6wveeu8VqrCEF+xiayV4a",
+	"o/YzvjgZliBOp8SCjqA2cws8bsKcWj8l0OPJTKm1qGS7HrqMf8Qnjtpp/5DN7w+h65WTUyzjUTEcN4ER",
+	"ww4DuN0/ZBPhtv3QKL6DcdFpZh/LHE5rvgKvyO/DmdCZ/xDVny7Rrl9FWOkNHDlUFTWiqakTa74tGpVG",
+	"gFto4iV4i18tLcLn8ngpsaE5uAg1qLDCGPnbq3taD78WMAEdoSKXa8Z9f8BbtunnX0IGNHsU3yElJNbS",
+	"EFBS60reCMXahgqEZRbTxfIpk4HAL4XDoiz34wXCb/+LOoAucTsm4Ru/E02rClGeUBCmIKwgP7lVTyqd",
+	"lO6wWA3lHqc1tlGCJci1YP6BydgZgBYnFKGIBUjj5PY1/AvK8gGE6L6eP819tuHb01C9trQWgRb5XrEJ",
+	"1n+16BUBFOtcsFpPY4nBV6801GDii2ukOIFGam3FVJP7K5bd/O12J1zedRAreZadB8NebCLBSa7CXTMp",
+	"BY5Lyz5yey3V1UfmBLDxrkQsbR5LUzbaWjmvA8GvPQdK4lO9XM6ovPmMGeHMdsauNAjcDBOrztijXxTV",
+	"gA0qCOS0Qb2WlW7gXGm49Q9gS3t1shZcsasIPNFnv6iP3Kw/wptcdccRfR/rXkZymnCUWYZFoyDHy56x",
+	"j4KbevuRmLohpSt8CA4GvuGB45n/otAtfpFqMbkD8YpLdcYClBRnRlSJEYWP8pqqUYkNgztyhiTI0lGz",
+	"OMw9a+rRwr1WiRJzH1EQ/9J7bSrYrV/61sOZ23AzDSfEI1yoWawIZtYzrFDsxde2a/CfWqeb1Mo3gdZ6",
+	"Q3h+bq8t3Xu9hOQHC25uBvimnvifL4kBfLIcttjoMELJPxSL8x2FGL/EV/bKG4UShNiBL00xAiOsDl8x",
+	"0NuK6dZNg/UgPndwDF1xJzZ82yXqAwGTEqJK3HnW8a1lc7GSquolaABisMoLFoLeBkSLUHG91yYTMYXJ",
+	"QUdLDMTbppA1/5kZdOOLi1na25QI4CBub0YE9m5FWcUgJf20lMmxfXPhNkIo5jZ6hz2hB+07Ug5PMbfa",
+	"HpTHx/TclxJEbP82ghje/KKCeBdM6jNZiyGiitmJpRpK+6x1lGeD8X8D8QuQWyQl8GK8FlxFZ0KB0jeX",
+	"AWTzxYn2N88z6ILrZDnE7O9pg/A47JSwDFONiIMhFEXHmA3EWOdb+O/Y7ROqf5T3zTOpqsk1hHmvWAyv",
+	"KoOFYZqAylR8LdVVtubaPegL8+3vfvPQEvwlkNVNiOQGAjw7VYDC5vSPXRKlGTZaEsqucnvJQxCKux+g",
+	"4/3x9fdPX/7Hz0/fXr54/aqQTUbVCY+Chx/fCtSTPKqN3Ffm2+cciv0fSn27L9Y8mvaS/4rPazHZgUjl",
+	"1JGbN6YEQAU+OAYNMofsJgeEgtpBssZloiXP/VOHpLuBjMAtd4OeBLvcfa6jqZgLfwlttLn2Jo4ay3YH",
+	"BZlE98UvCWTevbpgC2bqVQug30hnldWCV6ixnIM4b1GYN+SOWQjjIG8zR7X52azoUOh1+FAbJpyJV2m2",
+	"yOtnxnh3UpMRf/x1InpZ+hjj/euNUAswJ36dr8EdGVmZ9o6mkVS6ve1wOIHkmTZXeqoUklC3JxHvBLkd",
+	"JamIXB/o+sPPtPJExUBPzOKhBFXDxGYaBEFuempRXQmzY2xPw233AXh+kXd4N8bP1dWuyNxDqlNs4JiE",
+	"jn+hJf+RNwwKSMyCUzbEKuwMmfFbbipRMSucA5x74sYVlXRUb9S2NcQIVv52yR4QD4wYVIvfws93uTP/",
+	"zwRc4rROZf/g1wiWl4ie06wxUmEZLyxikON03lt0Z7Zl4/yd2d5xvT/8U5EJP7wfqvQjc6v75DWqyjNX",
+	"5t1Ng8PPRAkSzAxy4823gBDoChX7g+OMvSJ3z1rwoH7Hor9yEuF+zm9EQpyPzTvu1YI/2IxZZkj3pS4C",
+	"ZMPLPbrrKGwd3FQk/EaA+5fXB6y15Ln/n9j8bkQBcSo/X6G6i86D6S36UC+JCE9NJYz/C1agiwVDnJFi",
+	"Ig7KrQ1lluf6k7AX0R7DAxkKbiAuORIplpKekun7HafaJmv8mU2xnZYz2ll8osty7sjRJtHJKyA0SnvS",
+	"P2rGWl/pUn+JIib9QdwaMETF3gYP2O9F8PffsnpfhuOrqzDMCdXJrC5RfMHv/qwZq3Fehhd+O9A8XFyS",
+	"LqxS8/DjyVFO4P0xQjl33xTpZ6XGOvXtaH+wRR94916UtJALGWIs9Fcrnf9PHF83zdy+XhZ4wg8s+vfC",
+	"LkTQgv65vKUo54c9pbSuk6Vk1UI4CNg5YQiPKRVUdfa33+CN831QZX6vt833oWbUZ71p0lZLJRmnu03S",
+	"ulgkG0nZ7ZITLC7dPcvz/c/C66i2HX8RYR9f+fNowH112Zuu6QUVP35JPpnP7bX6XOv0JABcUb+9Vnqj",
+	"KMduSIiBkDclYS5k98LvhNQejMM+qq2m3BsK7G0l5Zvu1b2CVJ2F0db2uISLZKD+Y18uIvpFcOQAFg0T",
+	"CMuk237RUSK9uwvCvLdPCzLSNqfcObFu3JgqZI/Co1+8tib1ZEIgxaskrDmVmkCV4cIMg9FKVWupFNbU",
+	"a7rQyupanNb6api0E597qa/G+V8ANH1yHN9AQeVdBLD5UdwF9xuBCHORkYs3UpDVIafb/xvI9xUq8KvT",
+	"soFj8K5J4AdFpO+ju9vdX8in6/v37iVslbRwW4K+t6Kp+WIaE5++lbh7/2BZaylq2HBrN9pUmA6P/rDE",
+	"QxWyPN51Jc9r4RhcCYE2KdTchdRI1/ER+0ekswyBhLbWLqsQVEYuBwFZ38MD96kyQQOfkYzUtMrizFrX",
+	"eQj5TYDOh5+whqd1dChfpC57aRnEdrBo4NRbcSWt02aQEPQ5PfIlPcw9zInjbmomWuu/OSGvdiWtk2rh",
+	"8MMh0rGDXzzArH3XldXWnV6L7ZBXEhEZz7V13qD/UoAQ0EClUqJivtPs2h9PWA7B/xluvoUXnaWXrkDo",
+	"ocQnqHjr+ML510NdOelnVFX27lZl4WZJp2uKqOeKvrc31y8U461baSP/IapTmAmvppwdRFKFL05Wu+sN",
+	"rM4US/5GKsa7ZXapVZm9NSCR9M5KQhGW/gbzVO/PPfBIrj+3ZwDGVGJU5m51EaMkK91QVnz/wgG44WRo",
+	"bgT8iqpEXbqz4kbwKvBtFq3Bt+Ghf2qkLY3iUrhh//E06iHOGDFfCCPAElT98v0T3klDVaiT5bs3d243",
+	"uYPEhUvdqkmOth+R5WCHMqYg4ksj7GpI63pLj9yr9GETRUwT/DzVMUCSRV/tS12EOTZGX0Eez/2IHo24",
+	"5ET/+jNP7QVgF8Id2KpKGCgzKi2xBIiKWLrkNJni9jqVzpD5LYkaB6iwEH+40GthA9HarjlSa+3tEQ5Y",
+	"Q87+pudBwaXEnRkBL4hbDAHrRoDL0RY2BAB+Dp359NAXtESoDxObH2H40wEI8XthXaI7AGqLbe/b9LgR",
+	"Ri6396S1/Qwfv9fADjbxJcovHs69XsQn7u/OAutrpesKeCHIRxHUMi9T6BC6ABIACwkrAbjthUHyWiwO",
+	"ePO/Dw99wb1MfZhwLz9uZe1OpWJhDmZJsm2nd2FRoTP2KJQXgmsgUragGw8uyHn4oEa4pr8jFSQnT3NQ",
+	"XHtLOUEnYCeToxx4amwj+DVe0n2qQhpmV8MtjPsB1tcrZ9L7n8P8T2VIh6qfKUP3Q/jfIYMZ3vz8cGJu",
+	"r/m8FscK7P+i5IAc2nLh71pvSxz5zSfhvcw3l4hPPnpjjcU1x+8n3Z/FyRmXV49fmLHwgYSaxEvwfELw",
+	"p28sOnM3RqurUGaApD9pW2Lzle4l06fVOOOOOQTSv/tuGbFk78z295a1HntWwBcbsdAG5CwHy3dGt7TF",
+	"du2/bUCWdzyQJCOzUWDltOnRWPwFX8NBDqR6EJacRV8n5W1Q8N1C3QpqYOfctcICGnBd/XGSm8BsoS8y",
+	"EkXgnHvdfRetD7izHdEdAVuKwnu41trBCgzZiguTSaciApF9URoFZKfeD9woOw4esu8YsMl5O2zympJV",
+	"0HP8ogllxXpeHzC1nsan7rPCCTVSqnDyqK5J6taxqss0WOhE16lEI5TXwHBLEgcAVnrEKGklFjU3sW4u",
+	"0l15jagL7cndyU22xDAiPMzBl8vGVSz0+gLUy6AJWofna7F6RrHn00tIyRgKPZ8Kjxi+N0O3i2VrsZ4L",
+	"Y0lt59Z1zo9xhSNvc5hlA0/foxT2Zn16NSB8HlvjLubEfj4T+HOuOXIHy8UqSr2/YdM9Qfv6U1NzRfxz",
+	"RSXtqX9Kque6uafVgZTYLxBQetoNv+jBakPt6EaYtd860iHLJBAGQn3xZWsnyyT06pu3if/WroGXuAsy",
+	"aUNNkYIdyuk/+BWdX4N6yjN4ZFyt+/Do51NUBpnRsDulgjDw62T4BrRkQGeNRd4t39qIC16G3vgFEG6x",
+	"OqBvPKNnviS1nO/CxH5dGvokSoveKG83UmXjkCFrpdst9VlO/bh03PSm+l6SN2gif2fEgfe3uoljby6u",
+	"WgWnnhFdPGcSbc23xeSaX4mcBHT5p8htyGuo+QHOBrF0TLeutxm/KNV3yCcDjmLc8i1mljnd5PLHBmpo",
+	"utcKl/Y+j9ZOoAtCMEluvK6rDGFzRfuelk+3qjo9bMM9k6r6LDbcM9+hQ4ZcP9Y+qS0XBxmsOTJe+BYN",
+	"OK/PBQ8L0Ykp7aJNx6zGicWdNXhHvcBH/qkBJzCGw7mKOBtTeSLga8ggOgvkoiAA6U2V2Vn+MX+iIUpF",
+	"1dsOqtSpHddKb9BWu3z+6PTrb7+L9P4rwf0B7BuyXYmYjmQiSandy5CEeTqUkfSCgjElUkhZi7uRQj7m",
+	"Vnz3TfC8rfm1MH/wBjoVeHxaff3tt1/9GaoWcKyTeSNMby4slNTKpv2Gl04Oaqz/UsVMcWULhzlI6iQw",
+	"R9SCpVlv/JGDoqyIMSLZD+nhMypmFg+h++Pn9P2Ctj4PbOqt4BUTgJpGkmGaH7cyur1aIdMLEm9DUZkA",
+	"FVpxCM9302eEH7zEsZZhVeGhewVWhUaKeA96YLJMgzXfsrlg6GysZlEdVEJUlB0+x9TJEJ1KvR4Lrvyt",
+	"GOqRzLfMCEoFjMQ6NMu/2hX/+tvvRrg2wxk6gudCKzElyYWKIsRdjLsBVmGc0w6HOHh2N9w5Yfyr//XX",
+	"h6d/5qfLD79+981v/5Y53gAhcy22dkguf/C/36NIwvcL0uj7NrUgOl1X5A1IYfxw/CU5pmVb9a123Ikp",
+	"cfYg8qn9UXHH4XZM+vPhUOwPv/KlCzYcWs5eAGOioNKPmDeqxAag+5uVv9RE5w4itF9nikay0v5fugJr",
+	"oIvZB7/Cf0eCAH/0zyZIwMO7ORCVfKmA4r86wJCjTl1AF6bXjXShNh+uv9KU0zPIrf0X4V71HrzHfdVv",
+	"qJRDUfPJkgSB8FlsYCKXXNZ0V68l1A7DdEALW6t8VL4T9tAM5cml5I0w02BiLoWqGGeQa+40qXOIYwtp",
+	"i7mg1ps20/F7cErur+otkqDeGzlV7JVqVoa1x+X1O0Jv1Omo/JfXG1XOoZhuP3TNjAjS31OWCq+8Bgu2",
+	"EzH+AVo1AEgHZKvr/T0JVtLAZ1YAdlvOHfnw83SERfRBKmYNxTcS5OgMA2+45wMeIhXnkRR5O2t2aFP+",
+	"ZSLT4R0qN2GMfIPgh1vy43kFZCBQ/Kbm6h4TD79UmPhw3iE4Dbw2uOS1FdGdZwTmoCjRgeEoEQWiipvV",
+	"dhpmdUhA1Io1foZmJMmNNs5w6WIijteoKiZJSSEg9GAlGXrkPr0y1ETJcZXYMJOZckA82GMEkjaoc5p4",
+	"CaJ7AEqnSlUW+kt5pV7cF4U8ffwzC/wlwjCLpAL480WPX+VKOAu03vpaCm+mbUQNHJLoroY+Xgp3+gQe",
+	"OEBFfuuFFovWSLc9Of/rhx4GqoE62jaOq1vYU2ekGFTScQ3ewWP3OelJM4WJn0/lm3yuN2zN1TYgShhN",
+	"BpaRMzIWXSgoILtTcl+Cn8zGF1Zsic4BViCRH40TVD4ZXrdu1H3/VFXTWCxP6Z7ZkfV1S46gQUGPT92r",
+	"nMdWBjn+pqu6hg2KKrqFYxoDuHaSVAev7V+wbx5+E6yYpFBg+MrujIbkQOgnoLHa2g0qhM8Fr5/BqMZI",
+	"hn96GtEgXRC+cUtNMM1knBXgY2Fgd0WGPjLrZ8nHpj5h8Nu3PVsemfU0i/JSOGb1WgRfYz/zZld2g/C5",
+	"A97ES3jiS9ZklNNzGUk33aEAQWf7hz7aKJnd0UD3S2SN/nzBoFhtKu36RKDtNPrDT//x8PTPH+i/px9+",
+	"fTj75mE+EFTmFIqzcy+IPBSyz6wbxzbzEjqVX0KbWFW/t9I7GVP00yk0va7+iEp5IMXbKdeAeR37Uv4A",
+	"aukePFCgyu+XPlR8J6bGO/pxTWZd7iyXxsrFSm9m/Rg/q6W9t2QLWGEnmlNIhB5eWSeaH+CpL7my1ImJ",
+	"VxZGP3lOuZ9Ym8Z/KBMX6QyX2rA5oPTWVtQ34VZpG0A5Dy7FT/TMF1wI7MLEy0Bjn2IhaIr6qEf/PtzR",
+	"wwhxGtu9XUdh7j7vhZS2Wpr6C2aFqqhQ8HJphWPT+NMeiysszoDt4LLQdkDIb3XRYRRDFfb4D8DiGth0",
+	"0OSSDhDCsf41yc5hL7vRTbLAn1sbCzNw+1KVOQ3qiVZOqlbEgQ3iNjHqiqyTYgGofansBVu31vkF2cTf",
+	"abWgxIktscejoAzeO3vs0mup5Lpdn5w/LDFN/w5Al59j7z3XG7bkBnOgL+jmB/AWBAcwNTqcWxNGqmHl",
+	"sUOJM/TXk7ngRpiT879+8Hb7gpywf/3gF8UKcxMkqjX1yfnJA97IBzdfnfz24bf/LwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -53,11 +53,18 @@ var boardCommand = command{
 
 var timelineCommand = command{
 	name: "change timeline", args: "CHANGE", short: "Show what each kind of client notices of a change, expected and measured", min: 1, max: 1, example: "change timeline 1",
-	setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
+	long: "With -o it is written to print: lanes along the time, what clients notice, and the steps.",
+	setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+		out := fs.String("o", "", "`file` to write, .html or .pdf")
 		return func(ctx context.Context, c *client, args []string) error {
 			id, err := changeID(args[0])
 			if err != nil {
 				return err
+			}
+			if *out != "" {
+				return c.writePaper(*out, func(a *api.Client, format gen.PaperFormat) (*http.Response, error) {
+					return a.PrintForecast(ctx, id, &gen.PrintForecastParams{Format: &format})
+				})
 			}
 			tl, err := getTimeline(ctx, c, id)
 			if err != nil {
@@ -76,6 +83,9 @@ func (c *client) printTimeline(tl gen.Timeline) {
 	c.printf("Expected: %s in all.\n", duration(tl.Expected.Seconds))
 	if tl.Measured != nil {
 		c.printf("Measured: %s so far or in all.\n", duration(tl.Measured.Seconds))
+	}
+	for _, p := range value(tl.Probes) {
+		c.printf("%s\n", c.probe(p))
 	}
 	if len(tl.Expected.Clients) == 0 {
 		c.printf("The catalogue says nothing of what clients notice of these hops: that is not known.\n")
@@ -100,6 +110,23 @@ func (c *client) printTimeline(tl gen.Timeline) {
 		rows = append(rows, row)
 	}
 	table(c.out, rows)
+}
+
+// probe tells what was measured from outside.
+func (c *client) probe(p gen.Probe) string {
+	text := fmt.Sprintf("Measured at %s of %s: ", p.Target, p.Device)
+	switch {
+	case p.Asked == 0:
+		text += "not asked yet"
+	case p.Lost == 0:
+		text += c.paint(green, "no interruption") + fmt.Sprintf(", %d times asked", p.Asked)
+	default:
+		text += c.paint(yellow, count(len(p.Gaps), "interruption")) + fmt.Sprintf(", the longest %.1f s; %d of %d did not answer", p.Longest, p.Lost, p.Asked)
+	}
+	if p.Unwatched > 0 {
+		text += fmt.Sprintf("; nobody asked for %.1f s, so that is not known", p.Unwatched)
+	}
+	return text
 }
 
 // lasting is a time, or none.
@@ -165,6 +192,9 @@ func (c *client) board(ch gen.Change, tl gen.Timeline, now time.Time) []string {
 	}
 	if len(tl.Expected.Clients) == 0 {
 		lines = append(lines, "What clients notice is not known: the catalogue says nothing of it.")
+	}
+	for _, p := range value(tl.Probes) {
+		lines = append(lines, c.probe(p))
 	}
 	if ch.HalfWay != nil {
 		lines = append(lines, "", wrap("How it goes on from here: "+*ch.HalfWay, 110, "  "))

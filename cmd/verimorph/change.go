@@ -60,7 +60,7 @@ var changeCommands = []command{
 			})
 			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
 			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas; UNIT:FILE removes one from a unit")
-			together := fs.Bool("together", false, "of a device with several units: they restart together, also where they could go one after the other")
+			together := fs.Bool("together", false, "of a device with several units, and of an ensemble: all of them restart together, also where they could go one after the other; nobody serves meanwhile")
 			authorise := fs.String("authorise", "", "`serials`, and ranges FROM..TO of them, of new access points that are let join, with commas")
 			switchBack := fs.Bool("switch-back", false, "of an ensemble: whoever is active now is it again in the end")
 			both := fs.Bool("both", false, "install the last release into the other slot, too, once the readings are as expected; that overwrites the previous installation")
@@ -134,6 +134,8 @@ var changeCommands = []command{
 			}
 		},
 	},
+	joinCommand,
+	releaseCommand,
 	operationsCommand,
 	boardCommand,
 	timelineCommand,

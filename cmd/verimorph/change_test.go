@@ -126,7 +126,7 @@ func TestMoments(t *testing.T) {
 func TestWaitingInWords(t *testing.T) {
 	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
 	ch := running()
-	ch.Kind, ch.From, ch.To = gen.Operations, "1", "1"
+	ch.Kind, ch.From, ch.To = gen.ChangeKindOperations, "1", "1"
 	assert.Equal(t, "single operations; it runs 1", way(ch))
 	assert.Equal(t, "single operations", work(ch))
 	ch.To = "2"

@@ -320,20 +320,9 @@ var conversionCommands = []command{
 				if err != nil {
 					return err
 				}
-				format := gen.ReportConversionParamsFormat(strings.TrimPrefix(filepath.Ext(*out), "."))
-				if !format.Valid() {
-					return errUsage{"-o names a file that ends in .html or .pdf"}
-				}
-				data, err := call[string](c, func(a *api.Client) (*http.Response, error) {
+				return c.writePaper(*out, func(a *api.Client, format gen.PaperFormat) (*http.Response, error) {
 					return a.ReportConversion(ctx, id, &gen.ReportConversionParams{Format: &format})
 				})
-				if err != nil {
-					return err
-				}
-				if err := writeFile(*out, func(w io.Writer) error { _, err := io.WriteString(w, data); return err }); err != nil {
-					return err
-				}
-				return c.show(map[string]string{"file": *out}, func() { c.printf("Written to %s\n", *out) })
 			}
 		},
 	},

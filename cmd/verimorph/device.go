@@ -25,7 +25,11 @@ func settingsFlags(fs *flag.FlagSet) func() gen.DeviceSettings {
 	via := fs.String("via", "", "`device` that is signed in to first; its SSH passes the connection on")
 	enter := fs.String("enter", "", "`command` on that device that opens a session into this one, a module of it")
 	services := fs.String("services", "", "`protocol=host:port` where management protocols are offered, with commas; - for the usual ports")
+	probes := fs.String("probes", "", "what is asked all the time while a change runs: `URL` or tcp:host:port, with commas; - for none")
 	return func() (out gen.DeviceSettings) {
+		if *probes != "" {
+			out.Probes = cmp.Or(list(strings.Trim(*probes, "-")), &[]string{})
+		}
 		if *services != "" {
 			out.Services = &map[string]string{}
 			for s := range strings.SplitSeq(strings.Trim(*services, "-"), ",") {
@@ -146,7 +150,7 @@ var deviceCommands = []command{
 					return a.AddDevice(ctx, &gen.AddDeviceParams{IdempotencyKey: newKey()}, gen.NewDevice{
 						Name: args[0], Site: site, Address: *address, Dialect: *dialect, User: *user, Password: password,
 						PrivilegedPassword: &privileged, HostKey: optional(*hostKey), Token: optional(token),
-						Groups: v.Groups, Web: v.Web, Transfer: v.Transfer, Reach: v.Reach, Services: v.Services,
+						Groups: v.Groups, Web: v.Web, Transfer: v.Transfer, Reach: v.Reach, Services: v.Services, Probes: v.Probes,
 					})
 				})
 				if err != nil {
@@ -163,7 +167,7 @@ var deviceCommands = []command{
 			return func(ctx context.Context, c *client, args []string) error {
 				body := settings()
 				if body == (gen.DeviceSettings{}) {
-					return errUsage{"say what to change: -groups, -web, -transfer, -console, -via, -services or -direct"}
+					return errUsage{"say what to change: -groups, -web, -transfer, -console, -via, -services, -probes or -direct"}
 				}
 				d, err := call[gen.Device](c, func(a *api.Client) (*http.Response, error) { return a.SetDevice(ctx, args[0], body) })
 				if err != nil {

@@ -10,9 +10,12 @@ import (
 // How a change is shown: its checks, its steps, its verdict.
 
 func (c *client) printDrafted(ch gen.Change) {
-	if ch.Kind == gen.Operations {
+	switch {
+	case isJoin(ch):
+		c.printf("Drafted change %d: %s, in %d steps, %s expected.\n", ch.Id, joining(ch), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
+	case ch.Kind == gen.ChangeKindOperations:
 		c.printf("Drafted change %d: %d steps on %s, which runs %s, %s expected.\n", ch.Id, len(ch.Steps), ch.Device, ch.From, span(ch.RemainingLow, ch.RemainingHigh))
-	} else {
+	default:
 		c.printf("Drafted change %d: %s from %s to %s in %s and %d steps, %s expected.\n",
 			ch.Id, whose(ch), ch.From, ch.To, count(len(ch.Path.Hops), "hop"), len(ch.Steps), span(ch.RemainingLow, ch.RemainingHigh))
 	}
@@ -205,7 +208,10 @@ func whose(ch gen.Change) string {
 
 // way says in a few words where a change leads.
 func way(ch gen.Change) string {
-	if ch.Kind == gen.Operations && ch.From == ch.To {
+	if isJoin(ch) {
+		return joining(ch)
+	}
+	if ch.Kind == gen.ChangeKindOperations && ch.From == ch.To {
 		return "single operations; it runs " + ch.From
 	}
 	return fmt.Sprintf("from %s to %s", ch.From, ch.To)
@@ -244,7 +250,7 @@ func hopTitle(ch gen.Change, s gen.Step) string {
 	if s.Hop == 0 {
 		return map[bool]string{true: "Before", false: "After"}[s.Number == 1]
 	}
-	if ch.Kind == gen.Operations {
+	if ch.Kind == gen.ChangeKindOperations || isJoin(ch) {
 		return "Steps"
 	}
 	h := ch.Path.Hops[s.Hop-1]
@@ -292,9 +298,11 @@ func work(ch gen.Change) string {
 		return fmt.Sprintf("restore of backup %d", ch.Restore.Backup)
 	}
 	switch ch.Kind {
-	case gen.Back:
+	case gen.ChangeKindBack:
 		return "back to the previous installation"
-	case gen.Operations:
+	case gen.ChangeKindJoin, gen.ChangeKindRelease:
+		return joining(ch)
+	case gen.ChangeKindOperations:
 		return "single operations"
 	}
 	return count(len(ch.Path.Hops), "hop")

@@ -456,7 +456,7 @@ func (r *reader) effect(n *node) Effect {
 // DurationNames are the step kinds a catalogue may give durations for, in seconds.
 var DurationNames = []string{"check", "backup", "send", "checksum", "install", "save", "choose-slot", "restart", "link", "login", "version",
 	"services", "readings", "sync", "switch-over", "spread", "restart-units", "hand-over", "units", "preload", "children",
-	"restart-children"}
+	"restart-children", "become-managed", "join", "release-child"}
 
 func (r *reader) durations(n *node, f *Family) {
 	known := fields{

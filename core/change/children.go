@@ -26,6 +26,8 @@ type ChildAbilities struct {
 	Authorise bool   // a new one can be let join
 	Drain     bool   // one of them can be taken out of service and back, so they go one by one
 	Called    string // what they are called, in the plural
+	Group     bool   // one of them can be given the settings of a group
+	Release   bool   // one of them can be made stand-alone
 }
 
 // A ChildOf is a child as it stood when the change was drafted.

@@ -32,6 +32,7 @@ type Abilities struct {
 	Parts      []Restored // that can be put back, in order
 	Units      UnitAbilities
 	Children   ChildAbilities
+	Follow     bool // it can come under a controller
 }
 
 // A Job is what a change is drafted from.
@@ -181,7 +182,7 @@ func (j *Job) span(name string) catalog.Span {
 }
 
 // lastsLike says which other kind of step tells how long one takes of which a catalogue says nothing.
-var lastsLike = map[Kind]Kind{Sync: Services, AwaitUnits: Services, Preload: Services, AwaitChildren: Services, RestartChildren: Services, Spread: Install, HandOver: Switch}
+var lastsLike = map[Kind]Kind{BecomeManaged: Restart, JoinController: Services, ReleaseChild: Restart, Sync: Services, AwaitUnits: Services, Preload: Services, AwaitChildren: Services, RestartChildren: Services, Spread: Install, HandOver: Switch}
 
 func (j *Job) lacks(sum string) bool { return j.Lacks != nil && j.Lacks(sum) }
 

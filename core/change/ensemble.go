@@ -42,7 +42,8 @@ type Ensemble struct {
 	Kind       EnsembleKind `json:"kind"`
 	Turns      []Turn       `json:"turns"`
 	SwitchBack bool         `json:"switchBack,omitempty"`
-	Active     int          `json:"active"` // the member that served when it was drafted, from 1
+	Together   bool         `json:"together,omitempty"` // all members are down at once, which a person accepts
+	Active     int          `json:"active"`             // the member that served when it was drafted, from 1
 	Proof      Proof        `json:"proof"`
 }
 
@@ -82,6 +83,8 @@ type EnsembleJob struct {
 	GetOn func(a, b string) bool
 	// SwitchBack has the member that was active before be the active one again in the end.
 	SwitchBack bool
+	// Together has all members go down at once, also where somebody could serve meanwhile.
+	Together bool
 	// Children are the boxes that follow the ensemble; Authorise are serials of new ones that are let join.
 	Children  []ChildOf
 	Authorise []string
@@ -108,9 +111,13 @@ func DraftEnsemble(j EnsembleJob) (*EnsemblePlan, error) {
 		d.lane(i+1, j.Members[i].Job.step(-1, Readings))
 	}
 	for _, t := range j.Turns {
-		d.turn(&t)
+		if j.Together {
+			d.turnTogether(&t)
+		} else {
+			d.turn(&t)
+		}
 	}
-	if last := len(j.Members[first-1].Job.Path.Hops) - 1; j.SwitchBack && d.active != first {
+	if last := len(j.Members[first-1].Job.Path.Hops) - 1; j.SwitchBack && (d.active != first || j.Together) {
 		d.switchTo(first, last)
 		if steps := j.follow(first, last); len(steps) > 0 {
 			d.lane(first, steps[len(steps)-1]) // they join once more
@@ -253,6 +260,57 @@ func (d *ensembleDraft) turn(t *Turn) {
 	}
 }
 
+// turnTogether takes members over one hop at once: nobody is told what it starts next before all are ready for it, and nobody restarts before all were told.
+// Who serves afterwards is for them to settle, so all are waited for.
+func (d *ensembleDraft) turnTogether(t *Turn) {
+	lanes := make([][]Step, len(t.Members))
+	for i, m := range t.Members {
+		job := d.j.Members[m-1].Job
+		job.InEnsemble = true
+		if m == d.active {
+			job.Children = d.j.Children
+		}
+		steps := job.hop(t.Hops[i])
+		at := max(0, slices.IndexFunc(steps, func(s Step) bool { return s.Kind.Is(GoNoGo, Component, PowerCycle, Restart) }))
+		for _, s := range steps[:at] {
+			d.lane(m, s)
+		}
+		lanes[i] = steps[at:]
+	}
+	barrier := func(is func(*Step) bool) {
+		gate := slices.Clone(d.last[1:])
+		for i, m := range t.Members {
+			first := true
+			for len(lanes[i]) > 0 && !is(&lanes[i][0]) {
+				s := lanes[i][0]
+				lanes[i] = lanes[i][1:]
+				after := []int{}
+				if first {
+					after, first = gate, false
+				}
+				if n := d.lane(m, s, after...); s.Kind.Is(ChooseSlot, Install) {
+					d.p.ends[n] = d.version(m, t.Hops[i])
+				}
+			}
+		}
+	}
+	barrier(func(s *Step) bool {
+		return s.Kind.Is(Drain, Save, ChooseSlot, Component, PowerCycle, Restart) || s.InPlace()
+	})
+	barrier(func(s *Step) bool { return s.Kind == Restart || s.InPlace() })
+	barrier(func(*Step) bool { return false })
+	gate := slices.Clone(d.last[1:])
+	for i, m := range t.Members {
+		d.lane(m, d.j.Members[m-1].Job.step(t.Hops[i], Sync), gate...)
+	}
+	if steps := d.j.follow(d.active, t.Hops[max(0, slices.Index(t.Members, d.active))]); len(steps) > 0 {
+		d.lane(d.active, d.j.Members[d.active-1].Job.step(t.Hops[0], Switch), slices.Clone(d.last[1:])...) // whoever serves has the children
+		for _, s := range steps {
+			d.lane(d.active, s)
+		}
+	}
+}
+
 // follow lists the steps by which the children of an ensemble follow a hop, on the member that serves then.
 func (j *EnsembleJob) follow(member, hop int) []Step {
 	job := j.Members[member-1].Job
@@ -340,11 +398,14 @@ var effects = map[Kind][]prove.Effect{
 func (p *EnsemblePlan) Proof() *prove.Plan {
 	out := &prove.Plan{Rules: prove.Rules{Serving: p.job.Kind == Pair}}
 	out.Rules.Quorum = p.job.quorum()
+	if p.job.Together {
+		out.Rules = prove.Rules{Dark: true, Together: true, Interrupts: true}
+	}
 	for i := range p.job.Members {
 		m := &p.job.Members[i]
 		out.Members = append(out.Members, prove.Member{Name: m.Name, Version: p.version(m.Job.Path.From.String()), Active: m.Active, Sync: m.Sync})
 	}
-	if p.job.GetOn != nil {
+	if p.job.GetOn != nil && !p.job.Together { // side by side they are only while somebody fails to return
 		out.Rules.GetOn = func(a, b int) bool { return p.job.GetOn(p.names[a], p.names[b]) }
 	}
 	out.Back = p.claimed

@@ -47,6 +47,9 @@ const (
 	Preload         Kind = "preload"
 	AwaitChildren   Kind = "children"
 	RestartChildren Kind = "restart-children"
+	BecomeManaged   Kind = "become-managed"
+	JoinController  Kind = "join"
+	ReleaseChild    Kind = "release-child"
 	Sync            Kind = "sync"
 	Switch          Kind = "switch-over"
 	Verify          Kind = "verdict"
@@ -204,6 +207,12 @@ var Kinds = []Spec{
 	// Of controllers: some of their children start anew, so that no place is without.
 	{Kind: RestartChildren, Title: "Restart children", Writes: true, Params: typed[ChildParams](),
 		Alone: &Alone{Takes: TakesImage, Help: "bring an image onto those that follow the device, in waves", Lacks: verb("restart-child", func(can *Abilities) bool { return can.Children.Restart })}},
+	// Of a box that stands alone: it comes under a controller, and loses its configuration.
+	{Kind: BecomeManaged, Title: "Convert to managed", Writes: true, Loses: true, Params: typed[JoinParams](), OnlyOnce: true, Irreversible: always},
+	// Of a controller: a box that came under it is let join, gets its group, and serves.
+	{Kind: JoinController, Title: "Wait for it to join", Writes: true, Params: typed[JoinParams](), NoRest: true},
+	// Of a controller: a box stands alone again, in its factory state.
+	{Kind: ReleaseChild, Title: "Give back to stand-alone", Writes: true, Loses: true, Params: typed[JoinParams](), OnlyOnce: true, Irreversible: always},
 	{Kind: Undrain, Title: "Return to service", Writes: true, Duration: "choose-slot",
 		Alone: &Alone{Help: "take new work again", Once: true, Lacks: verb("drain", func(can *Abilities) bool { return can.Drain })}},
 	// Remove the files that were sent.

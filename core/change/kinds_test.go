@@ -21,8 +21,8 @@ func TestRegistryOfKinds(t *testing.T) {
 		seen[s.Kind] = true
 		assert.Same(t, s, s.Kind.Spec())
 		assert.Equal(t, s.Kind.Is(Send, Fetch, Component, Prestage, RestartUnits), s.Moves, "%s: how long a file travels tells nothing about another one; how long a start takes does", s.Kind)
-		assert.Equal(t, s.Kind.Is(Restart, RestartUnits, HandOver, AwaitUnits, Link, Login, Confirm, KeepSlot, Readings), s.NoRest, s.Kind)
-		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, RestartUnits, Install), s.Irreversible != nil, s.Kind)
+		assert.Equal(t, s.Kind.Is(Restart, RestartUnits, HandOver, AwaitUnits, Link, Login, Confirm, KeepSlot, Readings, JoinController), s.NoRest, s.Kind)
+		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, RestartUnits, Install, BecomeManaged, ReleaseChild), s.Irreversible != nil, s.Kind)
 		assert.True(t, s.Writes || !s.Loses && s.Irreversible == nil && !s.OnlyOnce, "%s loses or starts something, so it writes", s.Kind)
 		if s.Irreversible != nil {
 			s.Irreversible(s.Params.Zero)

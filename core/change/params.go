@@ -34,6 +34,17 @@ type ChildParams struct {
 	File    *File    `json:"file,omitempty"`    // of a change that only concerns them: the image that they get; nil: that of the hop
 }
 
+// JoinParams are those of become-managed, join and release-child: which box, and whom it follows.
+type JoinParams struct {
+	Controller string `json:"controller"`     // name of the device that it follows
+	Address    string `json:"address"`        // at which the box finds that
+	Child      string `json:"child"`          // name of the box as a device here
+	Serial     string `json:"serial"`         // of the box
+	Name       string `json:"name,omitempty"` // that it has at the controller; "": not known yet
+	Model      string `json:"model"`
+	Group      string `json:"group,omitempty"` // whose settings it gets; "": those that the controller gives
+}
+
 // UnitParams are those of restart-units.
 type UnitParams struct {
 	Units UnitScope `json:"units"`
@@ -91,6 +102,7 @@ func (SlotParams) isParams()      {}
 func (CleanUpParams) isParams()   {}
 func (UnitParams) isParams()      {}
 func (ChildParams) isParams()     {}
+func (JoinParams) isParams()      {}
 
 // A ParamsType is a type of parameters.
 type ParamsType struct {

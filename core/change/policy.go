@@ -36,4 +36,6 @@ const (
 	Restoring        = "restore"    // parts of a backup go back
 	SingleOperations = "operations" // as a person put them together
 	Return           = "back"       // start the installation in the other slot again
+	Joining          = "join"       // a box that stands alone comes under a controller
+	Releasing        = "release"    // a box stands alone again
 )

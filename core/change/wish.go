@@ -25,6 +25,11 @@ type Wish struct {
 	// Of a restore.
 	Restore *RestoreWish `json:"restore,omitempty"`
 
+	// Of a box that stands alone and comes under a controller, and of one that stands alone again.
+	Join    *JoinWish `json:"join,omitempty"`
+	Release bool      `json:"release,omitempty"`
+	Empty   bool      `json:"empty,omitempty"` // it stays in its factory state
+
 	Together   bool     `json:"together,omitempty"`   // of a device with several units: they restart together, also where they could go one after the other
 	Authorise  []string `json:"authorise,omitempty"`  // serials, and ranges of them, of new children that are let join
 	SwitchBack bool     `json:"switchBack,omitempty"` // of an ensemble: whoever was active before is it again in the end
@@ -65,4 +70,11 @@ type RestoreWish struct {
 	Conversion       int64    `json:"conversion,omitempty"`
 	ExpectNewHostKey bool     `json:"expectNewHostKey,omitempty"`
 	AcceptGuarded    bool     `json:"acceptGuarded,omitempty"`
+}
+
+// A JoinWish says whom a box is to follow.
+type JoinWish struct {
+	Controller string `json:"controller"`        // its name, or that of an ensemble
+	Address    string `json:"address,omitempty"` // at which the box finds it; "": that of the device
+	Group      string `json:"group,omitempty"`   // whose settings it gets
 }

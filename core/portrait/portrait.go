@@ -55,6 +55,8 @@ type Portrait struct {
 	BootVariables map[string]string `json:"boot_variables,omitempty"` // "" is clear
 	Uses          map[string]bool   `json:"uses,omitempty"`           // condition of the catalogue: whether the configuration fulfils it
 
+	// Follows is the device that this one came under and is managed by: it has no command line of its own then, and what is known of it is that one's word.
+	Follows  string     `json:"follows,omitempty"`
 	Members  []Portrait `json:"members,omitempty"`  // of an ensemble; then model and version are left out
 	Children []Child    `json:"children,omitempty"` // boxes that follow this one
 	Seats    int        `json:"seats,omitempty"`    // how many may follow it, by its licences; 0: it does not say
@@ -119,6 +121,7 @@ type Child struct {
 	Serial  string `json:"serial,omitempty"`
 	Next    string `json:"next,omitempty"`    // that it has fetched for its next start
 	Place   string `json:"place,omitempty"`   // those of one place stand in for each other
+	Group   string `json:"group,omitempty"`   // whose settings it has; "" where the device does not say
 	State   string `json:"state,omitempty"`   // in the device's own words
 	Good    Fact   `json:"good,omitempty"`    // it is joined and does its work
 	Passing Fact   `json:"passing,omitempty"` // its state passes by itself
@@ -141,6 +144,14 @@ func (c *Child) Text() string {
 // Child returns the child of that name, or nil.
 func (p *Portrait) Child(name string) *Child {
 	if i := slices.IndexFunc(p.Children, func(c Child) bool { return c.Name == name }); i >= 0 {
+		return &p.Children[i]
+	}
+	return nil
+}
+
+// ChildBySerial returns the child with that serial, or nil.
+func (p *Portrait) ChildBySerial(serial string) *Child {
+	if i := slices.IndexFunc(p.Children, func(c Child) bool { return serial != "" && c.Serial == serial }); i >= 0 {
 		return &p.Children[i]
 	}
 	return nil

@@ -18,6 +18,7 @@ func (p *Portrait) Told() (out []Line) {
 		{"mate", p.Mate},
 		{"ensemble", p.Ensemble},
 		{"sync", p.synced()},
+		{"follows", p.Follows},
 		{"hardware", p.Generation},
 		{"platform", p.Platform},
 		{"file system", p.FileSystem},

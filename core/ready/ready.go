@@ -50,6 +50,7 @@ const (
 	Drops         = "drops" // with a model of children behind it
 	Seats         = "seats"
 	Places        = "places" // that are without service for a while
+	Joins         = "join"   // whether a box can come under the device, or leave it
 	Images        = "images"
 	Room          = "room"
 	Slots         = "slots"
@@ -164,6 +165,7 @@ type Facts struct {
 
 	Units    UnitFacts
 	Children ChildFacts
+	Join     *JoinFacts // of a box that comes under the device, or leaves it; nil: none does
 
 	Older   string   // the older release that a downgrade leads to; "" when it is none
 	Against []string // what speaks against it
@@ -207,6 +209,7 @@ func Checks(f Facts) (out []Check) {
 		f.others(add)
 		f.Units.checks(add)
 		f.Children.checks(add)
+		f.Join.checks(add)
 	}
 	f.goesBack(add)
 	if len(f.Against) > 0 {

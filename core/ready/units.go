@@ -125,3 +125,9 @@ func (f *UnitFacts) dark(add adder) {
 	}
 	add(Dark, "Nobody serves", Warn, "accept it, when that is what the window is for", "all %d units start anew together: whoever they serve is cut off for %s", len(f.Now), last)
 }
+
+// AllDown is the check of a change that takes all members of an ensemble down at once.
+func AllDown(members int, half, most time.Duration) Check {
+	return Check{Name: Dark, Title: "Nobody serves", State: Warn, Remedy: "accept it, when that is what the window is for",
+		Evidence: fmt.Sprintf("all %d members start anew together: whoever they serve is cut off for %s, and at most %s in 19 of 20 cases", members, Rounded(half), Rounded(most))}
+}

@@ -315,7 +315,7 @@ var (
 	portraitTables = map[string][]string{"slots": {"slot", "version", "state", "description", "size", "written"}, "files": {"file", "size", "unit"}, "components": {"component", "version", "unit"},
 		"parts": {"part", "state"}, "variables": {"variable", "value"}, "licences": {"licence"}, "storages": {"storage", "free", "total"},
 		"units":    {"unit", "role", "model", "serial", "version", "next", "holds", "state", "free", "total"},
-		"children": {"child", "model", "serial", "version", "next", "place", "state"}}
+		"children": {"child", "model", "serial", "version", "next", "place", "group", "state"}}
 )
 
 func (c *checker) portrait() {

@@ -25,7 +25,7 @@ func (d *Dialect) children(said *answers) (out []portrait.Child) {
 	for _, r := range said.rows["children"] {
 		state := r["state"]
 		out = append(out, portrait.Child{Name: r["child"], Model: r["model"], Serial: r["serial"], Version: strings.Trim(r["version"], "-"), Next: strings.Trim(r["next"], "-"),
-			Place: r["place"], State: state, Count: 1, Good: fact(states.Good, state), Passing: fact(states.Passing, state), Waiting: fact(states.Waiting, state),
+			Place: r["place"], Group: r["group"], State: state, Count: 1, Good: fact(states.Good, state), Passing: fact(states.Passing, state), Waiting: fact(states.Waiting, state),
 			Drained: fact(states.Drained, state)})
 	}
 	return out
@@ -43,7 +43,7 @@ func (d *Dialect) says(verb, what string) bool {
 }
 
 // childVerbs are those that speak of children.
-var childVerbs = []string{"preload", "restart-child", "authorise", "drain-child", "undrain-child"}
+var childVerbs = []string{"preload", "restart-child", "authorise", "drain-child", "undrain-child", "group-child", "release-child"}
 
 func (c *checker) children() {
 	d := c.d
@@ -90,5 +90,23 @@ func (c *Client) DrainChild(ctx context.Context, child string) error {
 // UndrainChild has a child serve again.
 func (c *Client) UndrainChild(ctx context.Context, child string) error {
 	_, err := c.verb(ctx, "undrain-child", map[string]string{"child": child}, nil)
+	return err
+}
+
+// GroupChild gives a child the settings of a group.
+func (c *Client) GroupChild(ctx context.Context, child, group string) error {
+	_, err := c.verb(ctx, "group-child", map[string]string{"child": child, "group": group}, nil)
+	return err
+}
+
+// ReleaseChild has a child stand alone again, in its factory state.
+func (c *Client) ReleaseChild(ctx context.Context, child string) error {
+	_, err := c.verb(ctx, "release-child", map[string]string{"child": child}, nil)
+	return err
+}
+
+// BecomeManaged has the device follow the controller at an address.
+func (c *Client) BecomeManaged(ctx context.Context, controller string) error {
+	_, err := c.verb(ctx, "become-managed", map[string]string{"controller": controller}, nil)
 	return err
 }

@@ -218,7 +218,9 @@ func (d *Dialect) abilities() change.Abilities {
 	a.Units = change.UnitAbilities{Told: d.tells("units"), Spread: has("spread"), BringAlong: has("bring-along"), Clean: has("clean-unit"), Restart: has("restart-unit"),
 		HandOver: has("hand-over"), Components: has("update-unit")}
 	a.Children = change.ChildAbilities{Told: d.tells("children"), Preload: has("preload"), Files: d.says("preload", "file") || d.says("preload", "path"),
-		Restart: has("restart-child"), Authorise: has("authorise"), Drain: has("drain-child"), Called: d.ChildStates.Called}
+		Restart: has("restart-child"), Authorise: has("authorise"), Drain: has("drain-child"), Called: d.ChildStates.Called,
+		Group: has("group-child"), Release: has("release-child")}
+	a.Follow = has("become-managed")
 	for _, p := range d.Backup {
 		if p.Restore != nil && (p.Kind == backup.Configuration || p.Kind == backup.Plan) {
 			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart,
@@ -276,6 +278,7 @@ var verbParams = map[string][]string{
 	"update-component": {"component", "file", "path"}, "power-cycle": {"component"}, "add-licence": {"licence"},
 	"spread": {"slot", "file", "path"}, "bring-along": {"unit"}, "clean-unit": {"unit", "file"}, "restart-unit": {"unit"}, "hand-over": nil, "update-unit": {"unit", "component", "file", "path"},
 	"preload": {"child", "file", "path", "version"}, "restart-child": {"child"}, "authorise": {"serial"}, "drain-child": {"child"}, "undrain-child": {"child"},
+	"group-child": {"child", "group"}, "release-child": {"child"}, "become-managed": {"controller"},
 }
 
 // firmwareVerbs are those without which firmware cannot be changed, by the way of installing.

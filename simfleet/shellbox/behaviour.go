@@ -42,6 +42,7 @@ type Firmware struct {
 	Generation string   // of the hardware
 	Crew       *Crew    // its units; nil: it has none of its own
 	Followers  *Followers
+	Follows    bool   // it stands alone until it is told whom to follow
 	Medium     string // prefix of the names of files on a medium
 	Convert    func(config, wrote, to string) string
 	Check      func(name, text, version string) error // of a file that is put back

@@ -61,6 +61,7 @@ type Box struct {
 	moves  string // address after the next start
 	group  *Group // nil: it stands alone
 	herd   *Herd  // what follows it, or its group; nil: nothing
+	known  []*Box // whom it could follow, or who could follow it
 	mu     sync.Mutex
 	st     state
 }
@@ -87,8 +88,9 @@ type state struct {
 	Mishaps             []string // what its records say went wrong
 	Faults              box.Faults
 	Units               []unit
-	Leader              int // which of them leads
-	CutOff              int // how often whoever is served was cut off although another unit could have served
+	Leader              int    // which of them leads
+	Follows             string // address of whom it follows; "": it stands alone
+	CutOff              int    // how often whoever is served was cut off although another unit could have served
 }
 
 // Open loads a box that behaves in some way from its folder, or makes a new one there. Time runs factor times faster.
@@ -204,7 +206,7 @@ func (b *Box) Access() box.Access {
 			a.OlderVersion, a.OlderPassword = area.Version, area.Password
 		}
 	}
-	if b.m.Firmware.Reset {
+	if b.m.Firmware.Reset || b.m.Firmware.Follows {
 		a.Plate = b.st.Plate
 	}
 	return a
@@ -247,7 +249,8 @@ func (b *Box) network() *box.Host {
 			b.mu.Lock()
 			defer b.mu.Unlock()
 			_, mute := b.st.Faults[Mute]
-			return box.State{Open: b.phase() >= linkUp, SignIn: b.phase() >= loginUp, Mute: mute}
+			alone := b.st.Follows == "" // else it speaks with whom it follows only
+			return box.State{Open: alone && b.phase() >= linkUp, SignIn: b.phase() >= loginUp, Mute: mute}
 		},
 		HostKey: func() string {
 			b.mu.Lock()

@@ -33,6 +33,8 @@ const (
 	UsersLate       = "users-late"
 	Chatter         = "chatter"
 	SwappedUnit     = "swapped-unit"
+	StaysAlone      = "stays-alone"
+	LosesItsWay     = "loses-its-way"
 	ByHandKey       = "by-hand-key-to-service"
 	ByHandCard      = "by-hand-card-in"
 )
@@ -46,6 +48,7 @@ var FaultTexts = map[string]string{
 	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
 	LogErrors: "the next start leaves errors in its records", ClockWrong: "its clock is VALUE seconds ahead",
 	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces", SwappedUnit: "another unit of the same model stands in its place",
+	StaysAlone: "told whom to follow, it starts anew in its factory state and stands alone", LosesItsWay: "told whom to follow, it never arrives there",
 	NoLicence: "its licences have run out, until another is added",
 	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
 }
@@ -54,6 +57,8 @@ var FaultTexts = map[string]string{
 func (b *Box) FaultNames() (names []string) {
 	for name := range FaultTexts {
 		switch {
+		case (name == StaysAlone || name == LosesItsWay) && !b.m.Firmware.Follows:
+			continue
 		case name == LowPlaces && !b.m.Firmware.Unpack, name == NoLicence && b.m.Firmware.Rights == nil, name == ByHandKey && b.m.Firmware.Variables == nil, name == ByHandCard && b.m.Firmware.Medium == "", name == StuckWork && !b.m.Firmware.Drains,
 			name == LoseConfig && b.m.Firmware.Areas < 2, name == ComponentFails && b.m.Firmware.Components == nil, b.m.Firmware.Areas == 0:
 			continue

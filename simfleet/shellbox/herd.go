@@ -1,6 +1,7 @@
 package shellbox
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -39,6 +40,7 @@ type FollowerSpec struct {
 	Model   string `yaml:"model"`
 	Serial  string `yaml:"serial"`
 	Place   string `yaml:"place"`
+	Group   string `yaml:"group"`   // "default" when left out
 	Version string `yaml:"version"` // that of whom it follows when left out
 	New     bool   `yaml:"new"`     // it waits to be let join
 }
@@ -131,6 +133,8 @@ func (h *Herd) state(i int, b *Box, ready time.Duration) (state string, there bo
 	h.tidy(i, t)
 	switch {
 	case h.hits(FollowerGone, i), ready < t.Join+time.Duration(i)*t.Between:
+		return "", false
+	case f.New && h.ago(f.BootAt) < t.Start:
 		return "", false
 	case f.New:
 		return "waits to be let in", true
@@ -264,11 +268,7 @@ func TellFollowers(s *Shell, _ map[string]string) error {
 					continue
 				}
 				n++
-				next := f.Next
-				if next == "" {
-					next = "-"
-				}
-				s.say("%s %s %s at %s runs %s next %s: %s", f.Name, f.Model, f.Serial, f.Place, f.Version, next, state)
+				s.say("%s %s %s at %s of %s runs %s next %s: %s", f.Name, f.Model, f.Serial, f.Place, cmp.Or(f.Group, "default"), f.Version, cmp.Or(f.Next, "-"), state)
 			}
 		}
 		s.say("%d of %d", n, b.seats())
@@ -379,7 +379,11 @@ func LetIn(s *Shell, a map[string]string) error {
 		if in >= h.St.Seats {
 			return errors.New("there is no seat left")
 		}
-		h.St.Followers[i].New = false
+		f := &h.St.Followers[i]
+		f.New = false
+		if to := b.version(); f.Version != to { // it takes the release of whom it follows
+			h.start(i, to, b.m.Firmware.Followers)
+		}
 		return nil
 	})
 }

@@ -511,6 +511,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The forecast of a change on paper: lanes along the time, what clients notice, and what was measured */
+        get: operations["printForecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/way-back": {
         parameters: {
             query?: never;
@@ -1890,6 +1907,8 @@ export interface components {
             services?: {
                 [key: string]: string;
             };
+            /** @description What is asked all the time while a change of the device runs, so that an interruption is measured: an http or https URL, or tcp:HOST:PORT. */
+            probes?: string[];
         };
         /**
          * @description sftp: the service pushes images. The others: the device fetches them from the service.
@@ -2048,6 +2067,8 @@ export interface components {
             next?: string;
             /** @description Those of one place stand in for each other. */
             place?: string;
+            /** @description Whose settings it has. */
+            group?: string;
             /** @description In the device's own words. */
             state?: string;
             /** @description It has joined and does its work. Left out when it is not known. */
@@ -2170,13 +2191,32 @@ export interface components {
             /** @description What the device asks for. It is sealed at once and never shown again. */
             key: string;
         };
+        /**
+         * @default html
+         * @enum {string}
+         */
+        PaperFormat: "html" | "pdf";
+        /** @description The device stands alone and comes under a controller; `to` is not looked at. */
+        JoinWish: {
+            /** @description Its name, or that of an ensemble: then the member that serves. */
+            controller: string;
+            /** @description At which the device finds it; left out, that of the controller here. */
+            address?: string;
+            /** @description Whose settings it gets there. */
+            group?: string;
+        };
         NewChange: components["schemas"]["Aim"] & {
             /** @description Its name */
             device: string;
             /** @description Of an ensemble: whoever is active now is it again in the end. */
             switchBack?: boolean;
-            /** @description Of a device with several units: they restart together, also where they could go one after the other. */
+            /** @description Of a device with several units, and of an ensemble: all of them restart together, also where they could go one after the other. Nobody serves meanwhile, which has to be accepted. */
             together?: boolean;
+            join?: components["schemas"]["JoinWish"];
+            /** @description The device follows a controller and stands alone again. */
+            release?: boolean;
+            /** @description With `release`: it stays in its factory state, nothing is put onto it. */
+            empty?: boolean;
             /** @description Serials, and ranges of them (FROM..TO), of new children that are let join. Nobody else is. */
             authorise?: string[];
             /** @description Start the previous installation again; `to` is not looked at. */
@@ -2694,6 +2734,45 @@ export interface components {
         Timeline: {
             expected: components["schemas"]["TimelineOf"];
             measured?: components["schemas"]["TimelineOf"];
+            /** @description What was asked all the time while the change ran. */
+            probes?: components["schemas"]["Probe"][];
+        };
+        Probe: {
+            device: string;
+            target: string;
+            /**
+             * Format: int64
+             * @description How often it was asked.
+             */
+            asked: number;
+            /**
+             * Format: int64
+             * @description How often it did not answer.
+             */
+            lost: number;
+            /**
+             * Format: double
+             * @description The longest interruption, in seconds.
+             */
+            longest: number;
+            /**
+             * Format: double
+             * @description Seconds of the change in which nobody asked: that is not known.
+             */
+            unwatched: number;
+            /** @description The interruptions, the first hundred of them. */
+            gaps: components["schemas"]["ProbeGap"][];
+        };
+        ProbeGap: {
+            /**
+             * Format: double
+             * @description Seconds after the start.
+             */
+            from: number;
+            /** Format: double */
+            to: number;
+            /** @description It still lasts. */
+            open?: boolean;
         };
         TimelineOf: {
             /**
@@ -2744,10 +2823,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; operations: single operations.
+             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "operations";
+            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description The device may show another host key; it is pinned then. */
             expectsHostKey?: boolean;
@@ -4811,6 +4890,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    printForecast: {
+        parameters: {
+            query?: {
+                format?: components["schemas"]["PaperFormat"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The forecast. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -7157,7 +7262,7 @@ export interface operations {
     reportConversion: {
         parameters: {
             query?: {
-                format?: "html" | "pdf";
+                format?: components["schemas"]["PaperFormat"];
             };
             header?: never;
             path: {
