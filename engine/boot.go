@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"verimorph/core/change"
@@ -146,12 +147,12 @@ func (r *run) unheard(s *store.Step, p *portrait.Portrait) error {
 
 // bySlot reports whether the restart of a step is into another slot; others are of components and put-back parts.
 func (r *run) bySlot(s *store.Step) bool {
-	for _, st := range r.c.Steps {
-		if st.Plan.Kind == change.ChooseSlot && st.Plan.Hop == s.Plan.Hop && st.Plan.Back == s.Plan.Back && st.Plan.Number == s.Plan.Number-1 {
-			return true
-		}
+	i := slices.IndexFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.Number == s.Plan.Number })
+	if i < 1 {
+		return false
 	}
-	return false
+	before := &r.c.Steps[i-1].Plan // of this lane, whatever the others do between the two
+	return before.Kind == change.ChooseSlot && before.Hop == s.Plan.Hop && before.Back == s.Plan.Back
 }
 
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
