@@ -273,7 +273,7 @@ func (e *Engine) joinFacts(ctx context.Context, f *ready.Facts, c *store.Change,
 			if v, err = version.Parse(p.Version); err == nil && m != nil && family.Release(v) != nil {
 				j.Unknown = false
 				if why := m.Outgrown(family.Release(v)); why != nil {
-					j.NotServed = fmt.Sprintf("%s does not serve a %s: %s", p.Version, want.Model, why.Text)
+					j.NotServed = fmt.Sprintf("%s does not serve the %s: %s", p.Version, want.Model, why.Text)
 				}
 			}
 		}

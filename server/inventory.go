@@ -71,6 +71,10 @@ func (s *Server) apiDevice(d store.Device) (gen.Device, error) {
 		add(&out.Portrait.NotUnderstood, table+": "+p.NotUnderstood[table])
 	}
 	out.Standing = standing(d, &p)
+	out.Follows = optional(p.Follows)
+	if profile := s.Engine.Profile(d); profile != nil && profile.Abilities.Follow && p.Follows == "" {
+		out.CanFollow = ptr(true)
+	}
 	for _, sl := range p.Slots {
 		slot := gen.Slot{Name: sl.Name, Version: sl.Version, State: sl.State, Running: sl.Running, Next: sl.Next == portrait.Yes, Good: sl.Good.Bool()}
 		if sl.Broken() {

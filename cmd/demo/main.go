@@ -385,6 +385,8 @@ var sites = map[string][2]string{
 	"hollen-sw1":      {"Pier Hollen", "pull-sftp"},
 	"innersund-wc1":   {"Innersund", "pull-sftp"},
 	"innersund-wc2":   {"Innersund", "pull-sftp"},
+	"innersund-sa1":   {"Innersund", "pull-sftp"},
+	"innersund-sa2":   {"Innersund", "pull-sftp"},
 	"control-td1":     {"Control room", "pull-sftp"},
 	"control-td2":     {"Control room", "pull-sftp"},
 	"control-td3":     {"Control room", "pull-sftp"},

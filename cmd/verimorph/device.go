@@ -271,13 +271,13 @@ func (c *client) printUnits(p *gen.Portrait) {
 		return
 	}
 	c.printf("  followed  by %d, of which %d have joined\n", *p.ChildCount, value(p.ChildrenWell))
-	rows := [][]string{{"  NAME", "MODEL", "PLACE", "RUNS", "HAS FETCHED", "STATE"}}
+	rows := [][]string{{"  NAME", "MODEL", "PLACE", "GROUP", "RUNS", "HAS FETCHED", "STATE"}}
 	for _, x := range value(p.Children) {
 		state := value(x.State)
 		if x.Good == nil || !*x.Good {
 			state = c.paint(yellow, state)
 		}
-		rows = append(rows, []string{"  " + x.Name, x.Model, value(x.Place), value(x.Version), value(x.Next), state})
+		rows = append(rows, []string{"  " + x.Name, x.Model, value(x.Place), value(x.Group), value(x.Version), value(x.Next), state})
 	}
 	if len(rows) > 1 {
 		table(c.out, rows)
@@ -294,8 +294,14 @@ func (c *client) printDevice(d gen.Device) {
 	if d.Ensemble != nil {
 		c.printf("  part of   %s\n", *d.Ensemble)
 	}
+	if d.Follows != nil {
+		c.printf("  follows   %s, which manages it; what is shown is the word of %s\n", *d.Follows, *d.Follows)
+	}
 	if d.HostKey != nil {
 		c.printf("  host key  %s\n", *d.HostKey)
+	}
+	for _, target := range value(d.Probes) {
+		c.printf("  probe     %s\n", target)
 	}
 	if d.Services != nil {
 		for _, protocol := range slices.Sorted(maps.Keys(*d.Services)) {

@@ -48,9 +48,9 @@ func (f *JoinFacts) checks(add adder) {
 	case f.Seats > 0 && joined >= f.Seats && !f.Licence:
 		stop("give a licence with more seats: draft it with -licence", "%d of %d seats are taken", joined, f.Seats)
 	case f.Unknown:
-		add(Joins, title, Warn, "look it up in the papers of the maker", "whether its release serves a %s is not known: no catalogue that is loaded tells", f.Model)
+		add(Joins, title, Warn, "look it up in the papers of the maker", "whether its release serves the %s is not known: no catalogue that is loaded tells", f.Model)
 	default:
-		add(Joins, title, Pass, "", "its release serves a %s; %s", f.Model, cmp.Or(seatsLeft(f.Seats, joined), "how many may follow it is not known"))
+		add(Joins, title, Pass, "", "its release serves the %s; %s", f.Model, cmp.Or(seatsLeft(f.Seats, joined), "how many may follow it is not known"))
 	}
 }
 

@@ -1866,6 +1866,10 @@ export interface components {
             name: string;
             /** @description Sign-ins in a row that the device refused. */
             refusedTries?: number;
+            /** @description The controller that it is managed by; it has no command line of its own then. */
+            follows?: string;
+            /** @description It stands alone and can come under a controller. */
+            canFollow?: boolean;
             site: string;
             address: string;
             dialect: string;

@@ -5,7 +5,7 @@ import { Link, useParams } from "react-router-dom";
 import { useGrowing } from "../shared/list";
 import { api, ask, type Action, type Change, type Step, type Verdict } from "../shared/api";
 import { duration, span, time } from "../shared/format";
-import { pathOf, purposeOf } from "./purpose";
+import { byWayOf, pathOf, purposeOf } from "./purpose";
 import { Board } from "../ensembles/board";
 import { ConsoleLine } from "./consoleline";
 import { Attached } from "./evidence";
@@ -99,7 +99,7 @@ export function ChangePage() {
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-lg font-bold">Change {c.id}</h1>
         {c.members ? (
-          <b>{c.ensemble ?? c.device}</b>
+          <b>{purpose.kind === "join" || purpose.kind === "release" ? purpose.box : (c.ensemble ?? c.device)}</b>
         ) : (
           <Link className="font-semibold underline decoration-brass underline-offset-4" to={`/devices/${c.device}`}>
             {c.device}
@@ -116,6 +116,8 @@ export function ChangePage() {
             </Link>{" "}
             goes back{purpose.restore.replacement && ", on a replacement"}
           </span>
+        ) : purpose.kind === "join" || purpose.kind === "release" ? (
+          <span>{byWayOf(purpose)}</span>
         ) : (
           <span>
             from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b>

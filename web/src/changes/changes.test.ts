@@ -16,6 +16,12 @@ describe("purposes", () => {
       "backup 7 goes back",
     );
   });
+  it("name the box and its controller", () => {
+    const members = [{ device: "wc1" }, { device: "ap1" }];
+    expect(byWayOf(purposeOf(change({ kind: "join", members })))).toBe("ap1 comes under wc1");
+    expect(byWayOf(purposeOf(change({ kind: "release", members })))).toBe("ap1 leaves wc1 and stands alone");
+    expect(pathOf(purposeOf(change({ kind: "join", members })))).toBeUndefined();
+  });
   it("have a path where the device goes along one", () => {
     expect(pathOf(purposeOf(change({ kind: "firmware", path })))).toBe(path);
     expect(pathOf(purposeOf(change({ kind: "firmware" })))).toBeUndefined();

@@ -5,6 +5,7 @@ export type Purpose =
   | { kind: "firmware"; from: string; to: string; path: Path }
   | { kind: "back"; from: string; to: string; path: Path }
   | { kind: "operations"; runs: string }
+  | { kind: "join" | "release"; controller: string; box: string }
   | { kind: "restore"; restore: S["RestoreSummary"] };
 
 const noPath = { hops: [] } as unknown as Path;
@@ -15,6 +16,9 @@ export function purposeOf(c: Change): Purpose {
       return { kind: "restore", restore: c.restore ?? { backup: 0, parts: [], replacement: false } };
     case "operations":
       return { kind: "operations", runs: c.from };
+    case "join":
+    case "release":
+      return { kind: c.kind, controller: c.members?.[0]?.device ?? "", box: c.members?.[1]?.device ?? "" };
     default:
       return { kind: c.kind, from: c.from, to: c.to, path: c.path ?? noPath };
   }
@@ -32,6 +36,10 @@ export function byWayOf(p: Purpose): string {
       return `backup ${p.restore.backup} goes back`;
     case "operations":
       return "single operations";
+    case "join":
+      return `${p.box} comes under ${p.controller}`;
+    case "release":
+      return `${p.box} leaves ${p.controller} and stands alone`;
     case "back":
       return "the previous installation";
     case "firmware":

@@ -25,7 +25,13 @@ export function Board({ c, now }: { c: Change; now: number }) {
       aside={
         <span className="text-xs text-slate-600 dark:text-slate-400">
           {duration(t.expected.seconds)} expected
-          {t.measured && `, ${duration(t.measured.seconds)} ${c.endedAt ? "measured" : "so far"}`}
+          {t.measured && `, ${duration(t.measured.seconds)} ${c.endedAt ? "measured" : "so far"}`}{" "}
+          <a className="ml-2 underline" href={`/api/v1/changes/${c.id}/forecast?format=html`} target="_blank">
+            Print
+          </a>{" "}
+          <a className="underline" href={`/api/v1/changes/${c.id}/forecast?format=pdf`}>
+            PDF
+          </a>
         </span>
       }
     >
@@ -41,6 +47,7 @@ export function Board({ c, now }: { c: Change; now: number }) {
         </p>
       )}
       <Lanes c={c} t={t} now={gone} />
+      <Probes of={t.probes ?? []} />
       {c.startedAt && !c.endedAt && (
         <p role="status" id="affected" className="mt-2">
           <b>Affected now:</b> {hit.length ? hit.join("; ") : "nobody, as far as the catalogue says"}
@@ -250,6 +257,22 @@ function Clients({ t, at }: { t: Timeline; at: (s: number) => string }) {
       })}
     </ul>
   );
+}
+
+/** What was asked from outside all the time, and how it answered. */
+function Probes({ of }: { of: S["Probe"][] }) {
+  return of.map((p) => (
+    <p key={p.device + p.target} data-probe={p.target} className="mt-1 flex flex-wrap items-center gap-2">
+      <Mark state={p.asked === 0 ? "waiting" : p.lost || p.unwatched ? "held" : "done"} />
+      Measured at <span className="font-mono">{p.target}</span> of {p.device}:{" "}
+      {p.asked === 0
+        ? "not asked yet"
+        : p.lost === 0
+          ? `no interruption, ${p.asked} times asked`
+          : `${p.gaps.length} ${p.gaps.length === 1 ? "interruption" : "interruptions"}, the longest ${p.longest.toFixed(1)} s; ${p.lost} of ${p.asked} did not answer`}
+      {p.unwatched > 0 && `; nobody asked for ${p.unwatched.toFixed(1)} s, so that is not known`}
+    </p>
+  ));
 }
 
 function Part({ p, at, row }: { p: S["TimelinePart"]; at: (s: number) => string; row: string }) {

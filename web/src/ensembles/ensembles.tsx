@@ -3,13 +3,15 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
 import { api, ask, newKey, type S } from "../shared/api";
-import { Badge, Button, Card, Field, Form, Mark, Muted, subject, Trouble } from "../shared/ui";
+import { ChooseDevice } from "../shared/choose";
+import { Badge, Button, Card, Field, Form, Mark, Muted, Pick, subject, Trouble } from "../shared/ui";
 
 type Ensemble = S["Ensemble"];
 
 export function EnsemblesCard() {
   const [drafting, setDrafting] = useState<string | null>(null);
   const [leaving, setLeaving] = useState<string | null>(null);
+  const [declaring, setDeclaring] = useState(false);
   const queries = useQueryClient();
   const list = useQuery({ queryKey: ["ensembles"], queryFn: () => ask(api.GET("/ensembles")), refetchInterval: 3000 });
   const found = useQuery({
@@ -29,10 +31,22 @@ export function EnsemblesCard() {
       again();
     },
   });
-  if (!list.data?.items.length && !found.data?.items.length) return <Trouble error={list.error ?? found.error} />;
   return (
-    <Card title="Ensembles">
-      <table className="w-full">
+    <Card
+      title="Ensembles"
+      aside={
+        <Button id="declare-ensemble" onClick={() => setDeclaring(true)}>
+          Declare one
+        </Button>
+      }
+    >
+      {!list.data?.items.length && !found.data?.items.length && (
+        <p>
+          None is declared, and no device says that it is one of several. Declare devices that stand in for each other:
+          a change takes them one after the other then.
+        </p>
+      )}
+      <table className="w-full" hidden={!list.data?.items.length}>
         <thead>
           <tr>
             <th>Ensemble</th>
@@ -94,6 +108,14 @@ export function EnsemblesCard() {
         <Proposal key={f.devices.join()} f={f} onDone={again} />
       ))}
       <Trouble error={list.error ?? found.error} />
+      <DeclareForm
+        open={declaring}
+        onClose={() => setDeclaring(false)}
+        onDone={() => {
+          setDeclaring(false);
+          again();
+        }}
+      />
       <DraftForm name={drafting} onClose={() => setDrafting(null)} />
       <Form
         open={leaving !== null}
@@ -176,16 +198,71 @@ function Proposal({ f, onDone }: { f: S["FoundEnsemble"]; onDone: () => void }) 
   );
 }
 
+/** Declares an ensemble by hand. What its devices say otherwise is told afterwards, beside it. */
+function DeclareForm({ open, onClose, onDone }: { open: boolean; onClose: () => void; onDone: () => void }) {
+  const [name, setName] = useState("");
+  const [kind, setKind] = useState<S["EnsembleKind"]>("pair");
+  const [devices, setDevices] = useState<string[]>([]);
+  const declare = useMutation({
+    mutationFn: () =>
+      ask(
+        api.PUT("/ensembles/{name}", {
+          params: { path: { name: name.trim() } },
+          body: { kind, devices },
+        }),
+      ),
+    onSuccess: () => {
+      setName("");
+      setDevices([]);
+      onDone();
+    },
+  });
+  return (
+    <Form
+      open={open}
+      onClose={onClose}
+      title="Declare an ensemble"
+      action="Declare"
+      id="declare"
+      ready={name.trim() !== "" && devices.length > 1}
+      request={declare}
+      onSubmit={() => declare.mutate()}
+    >
+      <Field label="Name" name="ensemble-name" value={name} onChange={(e) => setName(e.target.value)} />
+      <Pick id="kind" label="Kind" value={kind} onChange={(v) => setKind(v as S["EnsembleKind"])}>
+        <option value="pair">pair: one serves, the other takes over</option>
+        <option value="cluster">cluster: more than half have to be up, one leads</option>
+      </Pick>
+      <ChooseDevice
+        label="Add a device"
+        value=""
+        onChange={(d) => setDevices((was) => (was.includes(d) ? was : [...was, d]))}
+      />
+      <ul aria-label="Members">
+        {devices.map((d) => (
+          <li key={d} className="flex items-center gap-2">
+            {d}
+            <Button aria-label={`Take ${d} out`} onClick={() => setDevices((was) => was.filter((x) => x !== d))}>
+              Take out
+            </Button>
+          </li>
+        ))}
+      </ul>
+    </Form>
+  );
+}
+
 function DraftForm({ name, onClose }: { name: string | null; onClose: () => void }) {
   const go = useNavigate();
   const [to, setTo] = useState("");
   const [switchBack, setSwitchBack] = useState(false);
+  const [together, setTogether] = useState(false);
   const draft = useMutation({
     mutationFn: () =>
       ask(
         api.POST("/changes", {
           params: { header: { "Idempotency-Key": newKey() } },
-          body: { device: name!, to: to.trim(), switchBack },
+          body: { device: name!, to: to.trim(), switchBack, together },
         }),
       ),
     onSuccess: (c) => go(`/changes/${c.id}`),
@@ -212,6 +289,10 @@ function DraftForm({ name, onClose }: { name: string | null; onClose: () => void
       <label className="flex items-center gap-2">
         <input type="checkbox" checked={switchBack} onChange={(e) => setSwitchBack(e.target.checked)} /> Whoever is
         active now is it again in the end
+      </label>
+      <label className="flex items-center gap-2">
+        <input type="checkbox" name="together" checked={together} onChange={(e) => setTogether(e.target.checked)} /> All
+        members restart together; nobody serves meanwhile, which has to be accepted
       </label>
     </Form>
   );

@@ -10,6 +10,7 @@ import { RefreshProgress, useRefresh } from "./refresh";
 import { Badge, Button, Card, Mark, Trouble, Waiting, Muted } from "../shared/ui";
 import { Portrait } from "./portrait";
 import { PathFinder } from "./pathfinder";
+import { JoinDialog, ReleaseDialog } from "./join";
 import { BackDialog, CredentialsDialog, KeyDialog, SettingsDialog } from "./dialogs";
 
 export function DevicePage() {
@@ -21,7 +22,9 @@ export function DevicePage() {
     refetchInterval: 3000,
   });
   const refresh = useRefresh(name);
-  const [asking, setAsking] = useState<"credentials" | "key" | "settings" | "back" | "operations" | null>(null);
+  const [asking, setAsking] = useState<
+    "credentials" | "key" | "settings" | "back" | "operations" | "join" | "release" | null
+  >(null);
   if (device.isPending) return <Waiting />;
   if (!device.data) return <Trouble error={device.error} />;
   const d = device.data;
@@ -49,6 +52,16 @@ export function DevicePage() {
             Single operations
           </Button>
         )}
+        {d.canFollow && (
+          <Button id="join" onClick={() => setAsking("join")}>
+            Bring under a controller
+          </Button>
+        )}
+        {d.follows && (
+          <Button id="release" onClick={() => setAsking("release")}>
+            Stand alone again
+          </Button>
+        )}
         <Button onClick={() => setAsking("credentials")}>Replace credentials</Button>
         <Button onClick={() => setAsking("key")}>Host key</Button>
         <Button id="settings" onClick={() => setAsking("settings")}>
@@ -59,6 +72,15 @@ export function DevicePage() {
         </Button>
       </div>
       <RefreshProgress refresh={refresh} />
+      {d.follows && (
+        <p role="status">
+          It is managed by{" "}
+          <Link className="underline" to={`/devices/${d.follows}`}>
+            {d.follows}
+          </Link>{" "}
+          and has no command line of its own. What is shown here is the word of {d.follows}.
+        </p>
+      )}
       <Portrait d={d} />
       <WayBack name={name} />
       {d.portrait && <PathFinder device={d} version={d.portrait.version} />}
@@ -68,12 +90,14 @@ export function DevicePage() {
           <ConsoleLine device={name} live />
         </Card>
       )}
+      <JoinDialog d={d} open={asking === "join"} onClose={() => setAsking(null)} />
+      <ReleaseDialog d={d} open={asking === "release"} onClose={() => setAsking(null)} />
       <BackDialog d={d} open={asking === "back"} onClose={() => setAsking(null)} />
       <OperationsDialog d={d} open={asking === "operations"} onClose={() => setAsking(null)} />
       <CredentialsDialog name={name} open={asking === "credentials"} onClose={() => setAsking(null)} />
       <KeyDialog name={name} pinned={!!d.hostKey || !!d.pins} open={asking === "key"} onClose={() => setAsking(null)} />
       <SettingsDialog
-        key={JSON.stringify([d.groups, d.web, d.reach, d.transfer, d.services])}
+        key={JSON.stringify([d.groups, d.web, d.reach, d.transfer, d.services, d.probes])}
         d={d}
         open={asking === "settings"}
         onClose={() => setAsking(null)}

@@ -184,6 +184,11 @@ export function SettingsFields({ v, onChange }: { v: Settings; onChange: (v: Set
           name: "enter",
         })}
         <Services v={v} onChange={onChange} />
+        {text((v.probes ?? []).join(", "), (to) => ({ ...v, probes: to.split(",") }), {
+          label: "Probes",
+          hint: "asked all the time while a change runs: URLs or tcp:host:port, with commas",
+          name: "probes",
+        })}
       </div>
       <label className="flex items-center gap-2">
         <input
@@ -231,7 +236,9 @@ const readServices = (text: string): Settings["services"] =>
   );
 
 /** Settings as they are sent: groups without the blanks and commas that were typed. */
-export const entered = (v: Settings): Settings => ({ ...v, groups: v.groups?.map((g) => g.trim()).filter(Boolean) });
+export const entered = (v: Settings): Settings => ({ ...v, groups: words(v.groups), probes: words(v.probes) });
+
+const words = (list?: string[]) => list?.map((g) => g.trim()).filter(Boolean);
 
 export function SettingsDialog({ d, open, onClose }: { d: Device; open: boolean; onClose: () => void }) {
   const queries = useQueryClient();
@@ -241,6 +248,7 @@ export function SettingsDialog({ d, open, onClose }: { d: Device; open: boolean;
     transfer: d.transfer,
     reach: d.reach ?? {},
     services: d.services ?? {},
+    probes: d.probes ?? [],
   });
   const set = useMutation({
     mutationFn: () => ask(api.PATCH("/devices/{name}", { params: { path: { name: d.name } }, body: entered(v) })),

@@ -101,7 +101,7 @@ function Children({ of, well }: { of: S["Child"][]; well: number }) {
       </summary>
       <div className="mt-1">
         <table className="w-full">
-          <Heads of={["Place", "Name", "Model", "Runs", "Has fetched", "State"]} />
+          <Heads of={["Place", "Name", "Model", "Group", "Runs", "Has fetched", "State"]} />
           <tbody>
             {places.map((place) =>
               of
@@ -114,6 +114,7 @@ function Children({ of, well }: { of: S["Child"][]; well: number }) {
                       {c.name}
                     </th>
                     <td className="pr-3">{c.model}</td>
+                    <td className="pr-3">{c.group}</td>
                     <td className="pr-3 font-mono">{c.version ?? "not known"}</td>
                     <td className="pr-3 font-mono">{c.next}</td>
                     <td>
