@@ -54,12 +54,17 @@ func fleetProcess(dir string, n int) {
 
 // A manyBench is an installation with a thousand devices.
 type manyBench struct {
-	ctx     context.Context
-	dir     string
-	pool    *pgxpool.Pool
-	service *exec.Cmd
-	fleet   *exec.Cmd
-	token   string
+	ctx      context.Context
+	dir      string
+	pool     *pgxpool.Pool
+	service  *exec.Cmd
+	fleet    *exec.Cmd
+	token    string
+	password string
+	host     string // of the service
+	factor   float64
+	// collects is how far the heap of the service may grow until it is collected, in percent; "": as it does by itself, which is up to 64 MiB in any case.
+	collects string
 }
 
 func benchChanges(ctx context.Context, dir string) {
@@ -73,8 +78,8 @@ func benchChanges(ctx context.Context, dir string) {
 	defer pool.Close()
 	_, err = pool.Exec(ctx, `CREATE EXTENSION IF NOT EXISTS pg_stat_statements`)
 	check(err)
-	b := &manyBench{ctx: ctx, dir: dir, pool: pool}
-	defer b.startFleet()()
+	b := &manyBench{ctx: ctx, dir: dir, pool: pool, host: "127.70.0.1", factor: manyFactor}
+	defer b.startProcess("fleet", filepath.Join(dir, "fleet"), manyDevices)()
 	defer b.startService(db.URL)()
 	loadSmall(b.call)
 	b.measure(b.draftAll())
@@ -98,9 +103,9 @@ func (b *manyBench) draftAll() []int64 {
 	return ids
 }
 
-// startFleet starts the simulated devices in a process of their own, until the function that it returns is called.
-func (b *manyBench) startFleet() (stop func()) {
-	fleet := exec.Command(os.Args[0], "fleet", filepath.Join(b.dir, "fleet"), fmt.Sprint(manyDevices))
+// startProcess starts simulated devices in a process of their own, until the function that it returns is called.
+func (b *manyBench) startProcess(what, dir string, n int) (stop func()) {
+	fleet := exec.Command(os.Args[0], what, dir, fmt.Sprint(n))
 	hold, err := fleet.StdinPipe()
 	check(err)
 	out, err := fleet.StdoutPipe()
@@ -116,9 +121,12 @@ func (b *manyBench) startFleet() (stop func()) {
 
 // startService starts the service and signs in.
 func (b *manyBench) startService(database string) (stop func()) {
-	b.service = exec.Command("bin/verimorphd", "-listen", "127.70.0.1:8420", "-transfer-listen", "127.70.0.1:8421", "-data",
-		filepath.Join(b.dir, "data"), "-time-factor", fmt.Sprint(manyFactor), "-log-level", "error", "-receive-sftp", "127.70.0.1:8430")
+	b.service = exec.Command("bin/verimorphd", "-listen", b.host+":8420", "-transfer-listen", b.host+":8421", "-data",
+		filepath.Join(b.dir, "data"), "-time-factor", fmt.Sprint(b.factor), "-log-level", "error", "-receive-sftp", b.host+":8430")
 	b.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+database)
+	if b.collects != "" {
+		b.service.Env = append(b.service.Env, "GOGC="+b.collects)
+	}
 	b.service.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var first bytes.Buffer
 	b.service.Stdout, b.service.Stderr = &first, os.Stderr
@@ -131,6 +139,7 @@ func (b *manyBench) startService(database string) (stop func()) {
 			break
 		}
 	}
+	b.password = password
 	var session struct{ Token string }
 	b.post("/sign-in", map[string]any{"user": "engineer", "password": password}, &session)
 	b.token = session.Token
@@ -138,7 +147,7 @@ func (b *manyBench) startService(database string) (stop func()) {
 }
 
 func (b *manyBench) call(method, path, kind string, body []byte, into any) {
-	q, err := http.NewRequestWithContext(b.ctx, method, "http://127.70.0.1:8420/api/v1"+path, bytes.NewReader(body))
+	q, err := http.NewRequestWithContext(b.ctx, method, "http://"+b.host+":8420/api/v1"+path, bytes.NewReader(body))
 	check(err)
 	q.Header.Set("Content-Type", kind)
 	q.Header.Set("Authorization", "Bearer "+b.token)
@@ -161,16 +170,21 @@ func (b *manyBench) post(path string, body any, into any) {
 
 // draft adds a device, looks at it, and drafts and approves a change of it.
 func (b *manyBench) draft(i int) int64 {
-	name := fmt.Sprintf("fw%d", i)
-	b.post("/devices", map[string]any{"name": name, "address": boxAddress(i), "dialect": "tarnholm", "user": "bosun", "password": "bench",
-		"privilegedPassword": "bench"}, nil)
+	id := b.draftOf(fmt.Sprintf("fw%d", i), boxAddress(i), "tarnholm", "5.4.2", "sftp")
+	b.post(fmt.Sprintf("/changes/%d/approve", id), map[string]any{}, nil)
+	return id
+}
+
+// draftOf adds a device, looks at it, and drafts a change of it to a version.
+func (b *manyBench) draftOf(name, address, dialect, to, transfer string) int64 {
+	b.post("/devices", map[string]any{"name": name, "address": address, "dialect": dialect, "user": "bosun", "password": "bench",
+		"privilegedPassword": "bench", "transfer": transfer}, nil)
 	b.post("/devices/"+name+"/refresh", nil, nil)
 	for r := (struct{ EndedAt *time.Time }{}); r.EndedAt == nil; time.Sleep(5 * time.Millisecond) {
 		b.call("GET", "/devices/"+name+"/refresh", "", nil, &r)
 	}
 	var c struct{ ID int64 }
-	b.post("/changes", map[string]any{"device": name, "to": "5.4.2"}, &c)
-	b.post(fmt.Sprintf("/changes/%d/approve", c.ID), map[string]any{}, nil)
+	b.post("/changes", map[string]any{"device": name, "to": to}, &c)
 	return c.ID
 }
 

@@ -48,6 +48,12 @@ func main() {
 		fleetProcess(os.Args[2], n)
 		return
 	}
+	if len(os.Args) == 4 && os.Args[1] == "controller" {
+		n, err := strconv.Atoi(os.Args[3])
+		check(err)
+		controllerProcess(os.Args[2], n)
+		return
+	}
 	if len(os.Args) == 3 && os.Args[1] == "routers" {
 		routersProcess(os.Args[2])
 		return
@@ -68,6 +74,10 @@ func main() {
 		benchChanges(context.Background(), dir)
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "followers" {
+		benchFollowers(context.Background(), dir)
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == "prove" {
 		benchProve()
 		return
@@ -81,6 +91,7 @@ func main() {
 	configs(dir)
 	check(benchBackups(context.Background(), dir))
 	benchChanges(context.Background(), dir)
+	benchFollowers(context.Background(), filepath.Join(dir, "followers"))
 	benchSessions(context.Background(), filepath.Join(dir, "boxes"))
 	benchProve()
 	file := filepath.Join(dir, "x.img")

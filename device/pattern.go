@@ -82,6 +82,12 @@ func (p Pattern) ByLine() Pattern {
 // in the text: of 1'204 a pattern for digits finds the 1 only, and a 1 would be believed.
 func (p Pattern) Whole(text string, loc []int, numbers ...string) map[string]string {
 	out := map[string]string{}
+	p.WholeInto(out, text, loc, numbers...)
+	return out
+}
+
+// WholeInto is [Pattern.Whole] into a map that is there, whose values are replaced.
+func (p Pattern) WholeInto(out map[string]string, text string, loc []int, numbers ...string) {
 	for i, name := range p.SubexpNames() {
 		switch from, to := loc[2*i], loc[2*i+1]; {
 		case name == "":
@@ -93,7 +99,6 @@ func (p Pattern) Whole(text string, loc []int, numbers ...string) map[string]str
 			out[name] = strings.TrimSpace(text[from:to])
 		}
 	}
-	return out
 }
 
 // longer is what may go on with a number, behind it and before it: digits, also behind a mark between groups of them, and a sign.

@@ -20,15 +20,20 @@ type ChildStates struct {
 }
 
 // children puts together what the answers say about them.
-func (d *Dialect) children(said *answers) (out []portrait.Child) {
-	states := &d.ChildStates
+func (d *Dialect) children(said *answers) []portrait.Child {
+	out := said.children
 	for _, r := range said.rows["children"] {
-		state := r["state"]
-		out = append(out, portrait.Child{Name: r["child"], Model: r["model"], Serial: r["serial"], Version: strings.Trim(r["version"], "-"), Next: strings.Trim(r["next"], "-"),
-			Place: r["place"], Group: r["group"], State: state, Count: 1, Good: fact(states.Good, state), Passing: fact(states.Passing, state), Waiting: fact(states.Waiting, state),
-			Drained: fact(states.Drained, state)})
+		out = append(out, d.child(r))
 	}
 	return out
+}
+
+// child is what a row says about one.
+func (d *Dialect) child(r map[string]string) portrait.Child {
+	states, state := &d.ChildStates, r["state"]
+	return portrait.Child{Name: r["child"], Model: r["model"], Serial: r["serial"], Version: strings.Trim(r["version"], "-"), Next: strings.Trim(r["next"], "-"),
+		Place: r["place"], Group: r["group"], State: state, Count: 1, Good: fact(states.Good, state), Passing: fact(states.Passing, state), Waiting: fact(states.Waiting, state),
+		Drained: fact(states.Drained, state)}
 }
 
 // says reports whether a verb has a placeholder.

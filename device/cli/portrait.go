@@ -90,12 +90,18 @@ func (c *Client) take(q *Query, text string, said *answers) error {
 	if q.Rows == "" {
 		return nil
 	}
+	row := map[string]string{}
 	for _, loc := range q.Match.FindAllStringSubmatchIndex(text, -1) {
-		row := map[string]string{}
-		if err := d.plain(q.Match.Whole(text, loc, numbers...), row); err != nil {
+		q.Match.WholeInto(row, text, loc, numbers...)
+		if err := d.plain(row, row); err != nil {
 			return device.Fail(device.NotUnderstood, c.t.Address, q.says(), "%s", err)
 		}
+		if q.Rows == "children" { // there may be hundreds of them, so no row is kept
+			said.children = append(said.children, d.child(row))
+			continue
+		}
 		said.rows[q.Rows] = append(said.rows[q.Rows], row)
+		row = map[string]string{}
 	}
 	return nil
 }
@@ -161,9 +167,11 @@ var numbers = []string{"uptime", "total", "free", "size"}
 type answers struct {
 	fields map[string]string
 	rows   map[string][]map[string]string
-	texts  map[string]string // by what was said
-	unread map[string]string // by table: what of its layout is not understood
-	echoed map[string]bool   // by what was said
+	// children are those of rows that were not kept.
+	children []portrait.Child
+	texts    map[string]string // by what was said
+	unread   map[string]string // by table: what of its layout is not understood
+	echoed   map[string]bool   // by what was said
 }
 
 func newAnswers() *answers {
