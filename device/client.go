@@ -261,3 +261,8 @@ func (c *Client) FetchPart(ctx context.Context, name string) (data []byte, proof
 func (c *Client) PutPart(ctx context.Context, name string, data []byte) error {
 	return do(c, "put part "+name, func(p Parts) error { return p.PutPart(ctx, name, data) })
 }
+
+// SetPassword gives a user another password.
+func (c *Client) SetPassword(ctx context.Context, user, password string) error {
+	return do(c, "set a password", func(p Passworder) error { return p.SetPassword(ctx, user, password) })
+}

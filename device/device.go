@@ -268,6 +268,11 @@ type Children interface {
 	ReleaseChild(ctx context.Context, child string) error      // it stands alone again, in its factory state
 }
 
+// A Passworder sets passwords. They are part of no command, error or recording.
+type Passworder interface {
+	SetPassword(ctx context.Context, user, password string) error
+}
+
 // A Follower is a device that stands alone and can come under a controller.
 type Follower interface {
 	// BecomeManaged has it follow the controller at an address. It loses its configuration, and the connection may end with it.

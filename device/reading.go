@@ -25,7 +25,9 @@ type Reading struct {
 	Ignore        Pattern `yaml:"ignore" json:"ignore"`                 // lines that say nothing, beside the dialect's
 	Frame         Pattern `yaml:"frame" json:"frame"`                   // a line that begins or ends the answer, beside the dialect's
 	NotApplicable Pattern `yaml:"not-applicable" json:"not-applicable"` // how the device says that it has no such thing
-	Expect        struct {
+	// Promise finds in a configuration, in its group value, what a reading of type set has to hold once the device works by it.
+	Promise Pattern `yaml:"promise" json:"promise"`
+	Expect  struct {
 		Rule     string  `yaml:"rule" json:"rule"`
 		Percent  float64 `yaml:"percent" json:"percent,omitempty"`
 		Value    string  `yaml:"value" json:"value,omitempty"` // of equals and within

@@ -116,6 +116,7 @@ type simulated struct {
 	faults                                     map[string]box.Fault
 	units                                      []shellbox.UnitSpec // beside the first one
 	followers                                  []simfleet.Followers
+	blank                                      bool // as it comes out of its crate
 }
 
 // hollen is the firewall of the demo's story.
@@ -174,7 +175,7 @@ func (e *env) startFleet(boxes []simulated) {
 		}
 		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Mate: b.mate, Cluster: b.cluster, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
 			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults,
-			Units: b.units, Followers: b.followers, Seats: 600})
+			Units: b.units, Followers: b.followers, Seats: 600, Blank: b.blank})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)

@@ -156,6 +156,9 @@ func (r *run) bySlot(s *store.Step) bool {
 }
 
 func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, string, error) {
+	if needless, evidence, err := r.worksAsPut(ctx, s); needless || err != nil {
+		return needless, evidence, err
+	}
 	// On the way back it may run what it ran before already, or be on its way there; of a restart into nothing else only a
 	// recorded intent can tell.
 	if !taken && !(s.Plan.Back && r.bySlot(s)) {

@@ -208,3 +208,46 @@ func (s *stage) endOfDay(id int64) store.Change {
 	}
 	return s.change(id)
 }
+
+// The database away for three leases in the middle of a change of any kind of ensemble, and another worker at every step: it is done, nothing twice, and nobody
+// who could serve was down.
+func TestRecordsAwayInEveryKind(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip()
+	}
+	at := map[string]change.Kind{"pair": change.Restart, "cluster": change.Restart, "stack": change.RestartUnits, "chassis": change.HandOver, "controller": change.RestartChildren, "nodes": change.RestartChildren}
+	for kind, k := range stages {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			s := k.set(t)
+			var once sync.Once
+			back := make(chan struct{})
+			s.Engine.strike = func(_ *run, st *store.Step, when string) {
+				if st.Plan.Kind == at[kind] && when == "begun" {
+					once.Do(func() {
+						go func() {
+							defer close(back)
+							(&subject{field: &field{rig: s.rig}}).away(3 * s.Engine.Lease)
+						}()
+					})
+				}
+			}
+			id := s.begin()
+			<-back
+			c := s.endOfDay(id)
+			require.Equal(t, change.Done, c.State, failure(c))
+			assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+			assert.Empty(t, s.worse())
+		})
+	}
+	t.Run("cluster, another worker takes over", func(t *testing.T) {
+		t.Parallel()
+		s := clusterStage(t)
+		(&subject{field: &field{rig: s.rig}}).strikeEverywhere(strikes["another worker takes over"])
+		c := s.endOfDay(s.begin())
+		require.Equal(t, change.Done, c.State, failure(c))
+		assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+		assert.Equal(t, []int{2, 2}, []int{s.box.Status().Boots, s.mate.Status().Boots}, "each was started once")
+	})
+}

@@ -84,7 +84,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	if hop < len(c.Back) && c.Back[hop].Way != change.NoWayBack {
 		f.BackText, f.BackNeedless = c.Back[hop].Text, c.Back[hop].Way == change.BackNotNeeded
 	}
-	if c.Kind == change.Firmware || c.Kind == change.SingleOperations {
+	if c.Kind == change.Firmware || c.Kind == change.SingleOperations || c.Kind == change.BringingUp {
 		if err := e.files(ctx, f, c, way, p, hop, &can); err != nil {
 			return nil, err
 		}
@@ -109,6 +109,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	if err := e.joinFacts(ctx, f, c, p); err != nil {
 		return nil, err
 	}
+	f.NewAddress = e.newAddress(ctx, c, d)
 	if err := e.older(ctx, f, c, way); err != nil {
 		return nil, err
 	}
@@ -293,7 +294,7 @@ func slotVersions(p *portrait.Portrait) (out []string) {
 
 // needs holds the device against the prerequisites of the hop.
 func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *portrait.Portrait, hop int) error {
-	if e.Catalogue == nil || hop >= len(way.Hops) || c.Kind != change.Firmware {
+	if e.Catalogue == nil || hop >= len(way.Hops) || c.Kind != change.Firmware && c.Kind != change.BringingUp {
 		return nil
 	}
 	cat, err := e.Catalogue(ctx)

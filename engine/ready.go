@@ -69,7 +69,9 @@ func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Act
 	if err != nil {
 		return nil, nil, err
 	}
-	f.Empty, f.NotRead = empty, unread
+	if c.Kind != change.BringingUp { // nothing of before is compared with
+		f.Empty, f.NotRead = empty, unread
+	}
 	if since != nil {
 		f.GoesBack, f.Carried, f.Undone, f.UndoneUnknown, f.UndoneBackup, f.CanCarry = since.GoesBack, since.Carried, since.Undone, since.UndoneUnknown, since.UndoneBackup, since.CanCarry
 	}

@@ -21,6 +21,8 @@ type hopWork struct {
 	Hops     map[int][]RestorePart `json:"hops"`
 	From     map[int]int64         `json:"from,omitempty"`     // by hop: the backup that it was worked out from
 	Licences map[string][]byte     `json:"licences,omitempty"` // sealed key by name
+	Password []byte                `json:"password,omitempty"` // sealed: that a new device gets
+	Values   []byte                `json:"values,omitempty"`   // sealed: what its configuration was filled with
 }
 
 func (r *run) hopWork() (w hopWork, err error) {

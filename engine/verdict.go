@@ -422,7 +422,7 @@ func (r *run) brought(s *store.Step) map[string]string {
 func (r *run) installed(s *store.Step) []string {
 	out := []string{r.goal(s)}
 	both := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.OtherSlot() && st.State == change.StepDone })
-	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == change.Firmware || r.c.Kind == change.Return) {
+	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == change.Firmware || r.c.Kind == change.Return || r.c.Kind == change.BringingUp && n > 1) {
 		out = append(out, r.path.Hops[n-1].From.String())
 	}
 	return out
@@ -436,6 +436,9 @@ type judgement struct {
 }
 
 func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err error) {
+	if r.c.Kind == change.BringingUp {
+		return r.promised(ctx, s)
+	}
 	if err := json.Unmarshal(r.m.Readings, &j.before); err != nil {
 		return j, final("the readings from before the change cannot be read: %w", err)
 	}

@@ -143,7 +143,11 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	case w.Join != nil || w.Release: // its first member is the controller
 		w.Device = c.Members[1].Device
 	}
-	return s.Draft(ctx, by, w, keys, store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy})
+	t := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
+	if w.BringUp != nil {
+		return s.redraftBringUp(ctx, by, c, d, keys, t)
+	}
+	return s.Draft(ctx, by, w, keys, t)
 }
 
 // Look sees whether a change may start. That the device does not answer is one of the answers.

@@ -28,6 +28,17 @@ func (s *Server) apiChange(ctx context.Context, c store.Change) (gen.Change, err
 	if c.First().Planned.ComesBackAt != "" {
 		out.ComesBackAt = &c.First().Planned.ComesBackAt
 	}
+	if c.Wish != nil && c.Wish.BringUp != nil {
+		used := []gen.UsedValue{}
+		for _, u := range c.Wish.BringUp.Used {
+			x := gen.UsedValue{Name: u.Name, Value: u.Value, From: u.From}
+			if len(u.Over) > 0 {
+				x.Over = &u.Over
+			}
+			used = append(used, x)
+		}
+		out.Used = &used
+	}
 	if c.ExpectsHostKey {
 		out.ExpectsHostKey = &c.ExpectsHostKey
 	}

@@ -26,6 +26,7 @@ var rights = map[string]access.Right{
 
 	"AddImage": access.Draft, "StartUpload": access.Draft, "ContinueUpload": access.Draft, "DropUpload": access.Draft,
 	"StartFetches": access.Draft, "ActOnFetch": access.Draft,
+	"PutTemplate": access.Draft, "DeleteTemplate": access.Draft, "BringUp": access.Draft,
 	"DeclareEnsemble": access.Administer, "DeleteEnsemble": access.Administer,
 	"RefreshDevice": access.Draft, "TakeBackup": access.Draft, "TakeReadings": access.Draft, "VerifyDevice": access.Draft,
 	"CreateConversion": access.Draft, "ChangeConversion": access.Draft, "DeleteConversion": access.Draft, "TryConversion": access.Draft,
@@ -39,7 +40,7 @@ var rights = map[string]access.Right{
 
 // looks are the calls that send something and change nothing.
 var looks = []string{"SignIn", "SignOut", "FindPath", "PlanPath", "ExplainHop", "CompareConfigurations", "CompareBundles", "FindServices",
-	"CarveServices", "SearchBackups", "CheckDialect"}
+	"CarveServices", "SearchBackups", "CheckDialect", "FillTemplate"}
 
 // gate refuses calls that somebody has no right to. Acts on changes pass the gate on the record besides, in the transaction that writes them.
 func (s *Server) gate(next gen.StrictHandlerFunc, operation string) gen.StrictHandlerFunc {

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"verimorph/api/gen"
@@ -206,7 +207,7 @@ func newMetrics(st *store.Store) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "verimorph_http_request_seconds", Help: "Time to answer calls.", Buckets: []float64{.005, .02, .1, .5, 2, 10},
 	}, []string{"method", "route", "status"})}
-	m.registry.MustRegister(m.requests, engine.StepsEnded, engine.ChangesEnded, engine.BackupsTaken, counted{"verimorph_devices_by_backup", "Devices by the outcome of their newest backup attempt.", st.CountBackupHealth}, counted{"verimorph_changes", "Changes by state.", st.CountChanges}, counted{"verimorph_fetches", "Downloads from release sites by state.", st.CountFetches},
+	m.registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), m.requests, engine.StepsEnded, engine.ChangesEnded, engine.BackupsTaken, counted{"verimorph_devices_by_backup", "Devices by the outcome of their newest backup attempt.", st.CountBackupHealth}, counted{"verimorph_changes", "Changes by state.", st.CountChanges}, counted{"verimorph_fetches", "Downloads from release sites by state.", st.CountFetches},
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "verimorph_build_info", Help: "Always 1.", ConstLabels: prometheus.Labels{"version": Version}}, func() float64 { return 1 }))
 	return m
 }

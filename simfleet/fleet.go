@@ -69,6 +69,7 @@ type Device struct {
 	Units    []shellbox.UnitSpec  `yaml:"units,omitempty"`   // beside the first one: of a stack or a chassis
 	// Followers are boxes that follow it; said of the first one of a pair or cluster.
 	Followers []Followers `yaml:"followers,omitempty"`
+	Blank     bool        `yaml:"blank,omitempty"`   // as it comes out of its crate
 	Seats     int         `yaml:"seats,omitempty"`   // how many may follow it
 	Through   string      `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
@@ -138,7 +139,7 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 	if err != nil {
 		return nil, err
 	}
-	return OpenShellBox(shellbox.Spec{Name: d.Name, Followers: followers, Seats: d.Seats, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
+	return OpenShellBox(shellbox.Spec{Name: d.Name, Blank: d.Blank, Followers: followers, Seats: d.Seats, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
 		Address: d.Address, Line: d.Line, LineOnly: d.LineOnly, User: d.User, Password: d.Password, Config: config, MediumDir: medium, Units: d.Units}, dir, factor, log)
 }
 

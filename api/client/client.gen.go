@@ -288,6 +288,20 @@ type ClientInterface interface {
 	// Corresponds with GET /backups/{id}/text (the `ReadBackup` operationId).
 	ReadBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// BringUpWithBody Draft bringing a blank device up that was added with its first address and its first password
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /bring-ups (the `BringUp` operationId).
+	BringUpWithBody(ctx context.Context, params *BringUpParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BringUp Draft bringing a blank device up that was added with its first address and its first password
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /bring-ups (the `BringUp` operationId).
+	BringUp(ctx context.Context, params *BringUpParams, body BringUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCatalogue What is loaded
 	//
 	// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
@@ -1102,6 +1116,49 @@ type ClientInterface interface {
 	// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
 	ListStepKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListTemplates Configurations with placeholders (docs/formats/template.md)
+	//
+	// Corresponds with GET /templates (the `ListTemplates` operationId).
+	ListTemplates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteTemplate Forget a template
+	//
+	// Corresponds with DELETE /templates/{name} (the `DeleteTemplate` operationId).
+	DeleteTemplate(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTemplate One template with its text
+	//
+	// Corresponds with GET /templates/{name} (the `GetTemplate` operationId).
+	GetTemplate(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutTemplateWithBody Keep a template under a name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+	PutTemplateWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutTemplateWithTextBody Keep a template under a name
+	//
+	// Takes a body of the `text/plain` content type.
+	//
+	// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+	PutTemplateWithTextBody(ctx context.Context, name string, body PutTemplateTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FillTemplateWithBody What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+	FillTemplateWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FillTemplate What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+	FillTemplate(ctx context.Context, name string, body FillTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListUploads Uploads that are not complete
 	//
 	// Corresponds with GET /uploads (the `ListUploads` operationId).
@@ -1638,6 +1695,40 @@ func (c *Client) PreviewRestore(ctx context.Context, id ID, body PreviewRestoreJ
 // Corresponds with GET /backups/{id}/text (the `ReadBackup` operationId).
 func (c *Client) ReadBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadBackupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringUpWithBody Draft bringing a blank device up that was added with its first address and its first password
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /bring-ups (the `BringUp` operationId).
+func (c *Client) BringUpWithBody(ctx context.Context, params *BringUpParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringUpRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringUp Draft bringing a blank device up that was added with its first address and its first password
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /bring-ups (the `BringUp` operationId).
+func (c *Client) BringUp(ctx context.Context, params *BringUpParams, body BringUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringUpRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3792,6 +3883,119 @@ func (c *Client) ListStepKinds(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
+// ListTemplates Configurations with placeholders (docs/formats/template.md)
+//
+// Corresponds with GET /templates (the `ListTemplates` operationId).
+func (c *Client) ListTemplates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTemplatesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteTemplate Forget a template
+//
+// Corresponds with DELETE /templates/{name} (the `DeleteTemplate` operationId).
+func (c *Client) DeleteTemplate(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteTemplateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTemplate One template with its text
+//
+// Corresponds with GET /templates/{name} (the `GetTemplate` operationId).
+func (c *Client) GetTemplate(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTemplateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutTemplateWithBody Keep a template under a name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+func (c *Client) PutTemplateWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutTemplateRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutTemplateWithTextBody Keep a template under a name
+//
+// Takes a body of the `text/plain` content type.
+//
+// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+func (c *Client) PutTemplateWithTextBody(ctx context.Context, name string, body PutTemplateTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutTemplateRequestWithTextBody(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FillTemplateWithBody What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+func (c *Client) FillTemplateWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFillTemplateRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FillTemplate What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+func (c *Client) FillTemplate(ctx context.Context, name string, body FillTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFillTemplateRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListUploads Uploads that are not complete
 //
 // Corresponds with GET /uploads (the `ListUploads` operationId).
@@ -4962,6 +5166,61 @@ func NewReadBackupRequest(server string, id ID) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBringUpRequest calls the generic BringUp builder with application/json body
+func NewBringUpRequest(server string, params *BringUpParams, body BringUpJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBringUpRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewBringUpRequestWithBody constructs an http.Request for the BringUp method, with any body, and a specified content type
+func NewBringUpRequestWithBody(server string, params *BringUpParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bring-ups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -9275,6 +9534,195 @@ func NewListStepKindsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTemplatesRequest constructs an http.Request for the ListTemplates method
+func NewListTemplatesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/templates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteTemplateRequest constructs an http.Request for the DeleteTemplate method
+func NewDeleteTemplateRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/templates/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTemplateRequest constructs an http.Request for the GetTemplate method
+func NewGetTemplateRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/templates/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutTemplateRequestWithTextBody calls the generic PutTemplate builder with text/plain body
+func NewPutTemplateRequestWithTextBody(server string, name string, body PutTemplateTextRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	if stringer, ok := interface{}(body).(fmt.Stringer); ok {
+		bodyReader = strings.NewReader(stringer.String())
+	} else {
+		bodyReader = strings.NewReader(fmt.Sprint(body))
+	}
+	return NewPutTemplateRequestWithBody(server, name, "text/plain", bodyReader)
+}
+
+// NewPutTemplateRequestWithBody constructs an http.Request for the PutTemplate method, with any body, and a specified content type
+func NewPutTemplateRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/templates/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFillTemplateRequest calls the generic FillTemplate builder with application/json body
+func NewFillTemplateRequest(server string, name string, body FillTemplateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFillTemplateRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewFillTemplateRequestWithBody constructs an http.Request for the FillTemplate method, with any body, and a specified content type
+func NewFillTemplateRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/templates/%s/fill", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListUploadsRequest constructs an http.Request for the ListUploads method
 func NewListUploadsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9702,6 +10150,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /backups/{id}/text (the `ReadBackup` operationId).
 	ReadBackupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ReadBackupResponse, error)
+
+	// BringUpWithBodyWithResponse Draft bringing a blank device up that was added with its first address and its first password
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /bring-ups (the `BringUp` operationId).
+	BringUpWithBodyWithResponse(ctx context.Context, params *BringUpParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BringUpResponse, error)
+
+	// BringUpWithResponse Draft bringing a blank device up that was added with its first address and its first password
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /bring-ups (the `BringUp` operationId).
+	BringUpWithResponse(ctx context.Context, params *BringUpParams, body BringUpJSONRequestBody, reqEditors ...RequestEditorFn) (*BringUpResponse, error)
 
 	// GetCatalogueWithResponse What is loaded
 	//
@@ -10648,6 +11110,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
 	ListStepKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStepKindsResponse, error)
+
+	// ListTemplatesWithResponse Configurations with placeholders (docs/formats/template.md)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /templates (the `ListTemplates` operationId).
+	ListTemplatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTemplatesResponse, error)
+
+	// DeleteTemplateWithResponse Forget a template
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /templates/{name} (the `DeleteTemplate` operationId).
+	DeleteTemplateWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteTemplateResponse, error)
+
+	// GetTemplateWithResponse One template with its text
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /templates/{name} (the `GetTemplate` operationId).
+	GetTemplateWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error)
+
+	// PutTemplateWithBodyWithResponse Keep a template under a name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+	PutTemplateWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutTemplateResponse, error)
+
+	// PutTemplateWithTextBodyWithResponse Keep a template under a name
+	//
+	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+	PutTemplateWithTextBodyWithResponse(ctx context.Context, name string, body PutTemplateTextRequestBody, reqEditors ...RequestEditorFn) (*PutTemplateResponse, error)
+
+	// FillTemplateWithBodyWithResponse What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+	FillTemplateWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FillTemplateResponse, error)
+
+	// FillTemplateWithResponse What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+	FillTemplateWithResponse(ctx context.Context, name string, body FillTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*FillTemplateResponse, error)
 
 	// ListUploadsWithResponse Uploads that are not complete
 	//
@@ -11836,6 +12347,54 @@ func (r ReadBackupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BringUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BringUpResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BringUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BringUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BringUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BringUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BringUpResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16656,6 +17215,247 @@ func (r ListStepKindsResponse) ContentType() string {
 	return ""
 }
 
+type ListTemplatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Template `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTemplatesResponse) GetJSON200() *struct {
+	Items []Template `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTemplatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTemplatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTemplatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTemplatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTemplatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Template
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTemplateResponse) GetJSON200() *Template {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Template
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutTemplateResponse) GetJSON200() *Template {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FillTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Filled `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FillTemplateResponse) GetJSON200() *struct {
+	Items []Filled `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FillTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FillTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FillTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FillTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FillTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListUploadsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17259,6 +18059,32 @@ func (c *ClientWithResponses) ReadBackupWithResponse(ctx context.Context, id ID,
 		return nil, err
 	}
 	return ParseReadBackupResponse(rsp)
+}
+
+// BringUpWithBodyWithResponse Draft bringing a blank device up that was added with its first address and its first password
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /bring-ups (the `BringUp` operationId).
+func (c *ClientWithResponses) BringUpWithBodyWithResponse(ctx context.Context, params *BringUpParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BringUpResponse, error) {
+	rsp, err := c.BringUpWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBringUpResponse(rsp)
+}
+
+// BringUpWithResponse Draft bringing a blank device up that was added with its first address and its first password
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /bring-ups (the `BringUp` operationId).
+func (c *ClientWithResponses) BringUpWithResponse(ctx context.Context, params *BringUpParams, body BringUpJSONRequestBody, reqEditors ...RequestEditorFn) (*BringUpResponse, error) {
+	rsp, err := c.BringUp(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBringUpResponse(rsp)
 }
 
 // GetCatalogueWithResponse What is loaded
@@ -19005,6 +19831,97 @@ func (c *ClientWithResponses) ListStepKindsWithResponse(ctx context.Context, req
 	return ParseListStepKindsResponse(rsp)
 }
 
+// ListTemplatesWithResponse Configurations with placeholders (docs/formats/template.md)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /templates (the `ListTemplates` operationId).
+func (c *ClientWithResponses) ListTemplatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTemplatesResponse, error) {
+	rsp, err := c.ListTemplates(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTemplatesResponse(rsp)
+}
+
+// DeleteTemplateWithResponse Forget a template
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /templates/{name} (the `DeleteTemplate` operationId).
+func (c *ClientWithResponses) DeleteTemplateWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DeleteTemplateResponse, error) {
+	rsp, err := c.DeleteTemplate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteTemplateResponse(rsp)
+}
+
+// GetTemplateWithResponse One template with its text
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /templates/{name} (the `GetTemplate` operationId).
+func (c *ClientWithResponses) GetTemplateWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error) {
+	rsp, err := c.GetTemplate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTemplateResponse(rsp)
+}
+
+// PutTemplateWithBodyWithResponse Keep a template under a name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+func (c *ClientWithResponses) PutTemplateWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutTemplateResponse, error) {
+	rsp, err := c.PutTemplateWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutTemplateResponse(rsp)
+}
+
+// PutTemplateWithTextBodyWithResponse Keep a template under a name
+//
+// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /templates/{name} (the `PutTemplate` operationId).
+func (c *ClientWithResponses) PutTemplateWithTextBodyWithResponse(ctx context.Context, name string, body PutTemplateTextRequestBody, reqEditors ...RequestEditorFn) (*PutTemplateResponse, error) {
+	rsp, err := c.PutTemplateWithTextBody(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutTemplateResponse(rsp)
+}
+
+// FillTemplateWithBodyWithResponse What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+func (c *ClientWithResponses) FillTemplateWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FillTemplateResponse, error) {
+	rsp, err := c.FillTemplateWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFillTemplateResponse(rsp)
+}
+
+// FillTemplateWithResponse What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /templates/{name}/fill (the `FillTemplate` operationId).
+func (c *ClientWithResponses) FillTemplateWithResponse(ctx context.Context, name string, body FillTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*FillTemplateResponse, error) {
+	rsp, err := c.FillTemplate(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFillTemplateResponse(rsp)
+}
+
 // ListUploadsWithResponse Uploads that are not complete
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19840,6 +20757,39 @@ func ParseReadBackupResponse(rsp *http.Response) (*ReadBackupResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBringUpResponse parses an HTTP response from a BringUpWithResponse call
+func ParseBringUpResponse(rsp *http.Response) (*BringUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BringUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -23134,6 +24084,171 @@ func ParseListStepKindsResponse(rsp *http.Response) (*ListStepKindsResponse, err
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
 			Items []StepKind `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTemplatesResponse parses an HTTP response from a ListTemplatesWithResponse call
+func ParseListTemplatesResponse(rsp *http.Response) (*ListTemplatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTemplatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Template `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteTemplateResponse parses an HTTP response from a DeleteTemplateWithResponse call
+func ParseDeleteTemplateResponse(rsp *http.Response) (*DeleteTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTemplateResponse parses an HTTP response from a GetTemplateWithResponse call
+func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutTemplateResponse parses an HTTP response from a PutTemplateWithResponse call
+func ParsePutTemplateResponse(rsp *http.Response) (*PutTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFillTemplateResponse parses an HTTP response from a FillTemplateWithResponse call
+func ParseFillTemplateResponse(rsp *http.Response) (*FillTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FillTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Filled `json:"items"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

@@ -201,6 +201,7 @@ func (e CatalogueDifferenceKind) Valid() bool {
 // Defines values for ChangeKind.
 const (
 	ChangeKindBack       ChangeKind = "back"
+	ChangeKindBringUp    ChangeKind = "bring-up"
 	ChangeKindFirmware   ChangeKind = "firmware"
 	ChangeKindJoin       ChangeKind = "join"
 	ChangeKindOperations ChangeKind = "operations"
@@ -212,6 +213,8 @@ const (
 func (e ChangeKind) Valid() bool {
 	switch e {
 	case ChangeKindBack:
+		return true
+	case ChangeKindBringUp:
 		return true
 	case ChangeKindFirmware:
 		return true
@@ -1104,6 +1107,39 @@ func (e TargetItemOrigin) Valid() bool {
 	}
 }
 
+// Defines values for TemplateValueType.
+const (
+	TemplateValueTypeAddress TemplateValueType = "address"
+	TemplateValueTypeChoice  TemplateValueType = "choice"
+	TemplateValueTypeName    TemplateValueType = "name"
+	TemplateValueTypeNumber  TemplateValueType = "number"
+	TemplateValueTypePrefix  TemplateValueType = "prefix"
+	TemplateValueTypeSecret  TemplateValueType = "secret"
+	TemplateValueTypeText    TemplateValueType = "text"
+)
+
+// Valid indicates whether the value is a known member of the TemplateValueType enum.
+func (e TemplateValueType) Valid() bool {
+	switch e {
+	case TemplateValueTypeAddress:
+		return true
+	case TemplateValueTypeChoice:
+		return true
+	case TemplateValueTypeName:
+		return true
+	case TemplateValueTypeNumber:
+		return true
+	case TemplateValueTypePrefix:
+		return true
+	case TemplateValueTypeSecret:
+		return true
+	case TemplateValueTypeText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TermsWayBack.
 const (
 	TermsWayBackAutomatic TermsWayBack = "automatic"
@@ -1238,19 +1274,19 @@ func (e ExportBackupParamsForm) Valid() bool {
 
 // Defines values for FindServicesJSONBodyBy.
 const (
-	Address FindServicesJSONBodyBy = "address"
-	Naming  FindServicesJSONBodyBy = "naming"
-	Policy  FindServicesJSONBodyBy = "policy"
+	FindServicesJSONBodyByAddress FindServicesJSONBodyBy = "address"
+	FindServicesJSONBodyByNaming  FindServicesJSONBodyBy = "naming"
+	FindServicesJSONBodyByPolicy  FindServicesJSONBodyBy = "policy"
 )
 
 // Valid indicates whether the value is a known member of the FindServicesJSONBodyBy enum.
 func (e FindServicesJSONBodyBy) Valid() bool {
 	switch e {
-	case Address:
+	case FindServicesJSONBodyByAddress:
 		return true
-	case Naming:
+	case FindServicesJSONBodyByNaming:
 		return true
-	case Policy:
+	case FindServicesJSONBodyByPolicy:
 		return true
 	default:
 		return false
@@ -1783,7 +1819,7 @@ type Change struct {
 	HalfWay *string `json:"halfWay,omitempty"`
 	Id      int64   `json:"id"`
 
-	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again.
+	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs.
 	Kind ChangeKind `json:"kind"`
 
 	// Members In a change of several.
@@ -1829,14 +1865,17 @@ type Change struct {
 	Steps      []Step     `json:"steps"`
 	Terms      *Terms     `json:"terms,omitempty"`
 	To         string     `json:"to"`
-	Verdict    *Verdict   `json:"verdict,omitempty"`
+
+	// Used Of a bring-up: the values of its template, and where each came from.
+	Used    *[]UsedValue `json:"used,omitempty"`
+	Verdict *Verdict     `json:"verdict,omitempty"`
 
 	// WaitsUntil Of a scheduled change: it goes on by itself then.
 	WaitsUntil *time.Time `json:"waitsUntil,omitempty"`
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again.
+// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs.
 type ChangeKind string
 
 // ChangeMember defines model for ChangeMember.
@@ -2653,6 +2692,37 @@ type FileComparison struct {
 // FileComparisonState defines model for FileComparison.State.
 type FileComparisonState string
 
+// FillRow defines model for FillRow.
+type FillRow struct {
+	Device string `json:"device"`
+
+	// Line Of the table.
+	Line   *int               `json:"line,omitempty"`
+	Values *map[string]string `json:"values,omitempty"`
+}
+
+// FillWish defines model for FillWish.
+type FillWish struct {
+	// File Name of the table, for messages.
+	File *string   `json:"file,omitempty"`
+	Rows []FillRow `json:"rows"`
+
+	// Values Values for all; they win over those of the rows.
+	Values *map[string]string `json:"values,omitempty"`
+}
+
+// Filled defines model for Filled.
+type Filled struct {
+	Device string `json:"device"`
+
+	// Text With *** in the place of secrets. Left out when something is wrong.
+	Text *string     `json:"text,omitempty"`
+	Used []UsedValue `json:"used"`
+
+	// Wrong All that is missing or does not fit.
+	Wrong []string `json:"wrong"`
+}
+
 // FoundEnsemble defines model for FoundEnsemble.
 type FoundEnsemble struct {
 	Devices []string `json:"devices"`
@@ -2998,6 +3068,38 @@ type Move struct {
 	Hop     int      `json:"hop"`
 	Members []string `json:"members"`
 	Model   string   `json:"model"`
+}
+
+// NewBringUp defines model for NewBringUp.
+type NewBringUp struct {
+	// Backup Whose configuration it gets, in the place of a template.
+	Backup *int64 `json:"backup,omitempty"`
+
+	// ComesBackAt host:port that it has once it is configured.
+	ComesBackAt *string `json:"comesBackAt,omitempty"`
+	Device      string  `json:"device"`
+
+	// File Name of the table that the row is from, for messages.
+	File *string `json:"file,omitempty"`
+
+	// KeepPassword The first password stays.
+	KeepPassword *bool         `json:"keepPassword,omitempty"`
+	Licences     *[]NewLicence `json:"licences,omitempty"`
+
+	// NewPassword That the user gets; left out, one is drawn. It is sealed at once and never shown.
+	NewPassword *string  `json:"newPassword,omitempty"`
+	Row         *FillRow `json:"row,omitempty"`
+
+	// Serial That the unit has to have.
+	Serial   *string `json:"serial,omitempty"`
+	Template *string `json:"template,omitempty"`
+	Terms    *Terms  `json:"terms,omitempty"`
+
+	// To A version, preferred, newest or train:T; left out, it stays on its release.
+	To *string `json:"to,omitempty"`
+
+	// Values Of the call; they win.
+	Values *map[string]string `json:"values,omitempty"`
 }
 
 // NewChange defines model for NewChange.
@@ -3966,6 +4068,33 @@ type TargetItem struct {
 // TargetItemOrigin defines model for TargetItem.Origin.
 type TargetItemOrigin string
 
+// Template defines model for Template.
+type Template struct {
+	// Models That it is for; none is any.
+	Models []string `json:"models"`
+	Name   string   `json:"name"`
+
+	// Text As it was kept. Left out of lists.
+	Text      *string         `json:"text,omitempty"`
+	Title     string          `json:"title"`
+	UpdatedAt time.Time       `json:"updatedAt"`
+	UpdatedBy string          `json:"updatedBy"`
+	Values    []TemplateValue `json:"values"`
+}
+
+// TemplateValue defines model for TemplateValue.
+type TemplateValue struct {
+	Default  *string           `json:"default,omitempty"`
+	Help     *string           `json:"help,omitempty"`
+	Name     string            `json:"name"`
+	Of       *[]string         `json:"of,omitempty"`
+	Optional *bool             `json:"optional,omitempty"`
+	Type     TemplateValueType `json:"type"`
+}
+
+// TemplateValueType defines model for TemplateValue.Type.
+type TemplateValueType string
+
 // Terms defines model for Terms.
 type Terms struct {
 	// RestartFrom Everything before the point of no return may be done earlier; there the change waits for this moment.
@@ -4078,6 +4207,19 @@ type Upload struct {
 	Size      int64     `json:"size"`
 	StartedAt time.Time `json:"startedAt"`
 	StartedBy string    `json:"startedBy"`
+}
+
+// UsedValue defines model for UsedValue.
+type UsedValue struct {
+	// From The source that won.
+	From string `json:"from"`
+	Name string `json:"name"`
+
+	// Over Sources that say something else.
+	Over *[]string `json:"over,omitempty"`
+
+	// Value *** of a secret.
+	Value string `json:"value"`
 }
 
 // Verdict defines model for Verdict.
@@ -4202,6 +4344,11 @@ type HoldBackupJSONBody struct {
 
 // DraftRestoreParams defines parameters for DraftRestore.
 type DraftRestoreParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// BringUpParams defines parameters for BringUp.
+type BringUpParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
@@ -4412,6 +4559,9 @@ type RotateKeyJSONBody struct {
 // RotateKeyJSONBodyWhich defines parameters for RotateKey.
 type RotateKeyJSONBodyWhich string
 
+// PutTemplateTextBody defines parameters for PutTemplate.
+type PutTemplateTextBody = string
+
 // ContinueUploadParams defines parameters for ContinueUpload.
 type ContinueUploadParams struct {
 	// Offset Where the piece begins; must be where the upload stands.
@@ -4441,6 +4591,9 @@ type DraftRestoreJSONRequestBody = RestoreWish
 
 // PreviewRestoreJSONRequestBody defines body for PreviewRestore for application/json ContentType.
 type PreviewRestoreJSONRequestBody = RestoreWish
+
+// BringUpJSONRequestBody defines body for BringUp for application/json ContentType.
+type BringUpJSONRequestBody = NewBringUp
 
 // PutChangePolicyJSONRequestBody defines body for PutChangePolicy for application/json ContentType.
 type PutChangePolicyJSONRequestBody = ChangePolicy
@@ -4538,6 +4691,12 @@ type ArmFaultJSONRequestBody = Fault
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
 
+// PutTemplateTextRequestBody defines body for PutTemplate for text/plain ContentType.
+type PutTemplateTextRequestBody = PutTemplateTextBody
+
+// FillTemplateJSONRequestBody defines body for FillTemplate for application/json ContentType.
+type FillTemplateJSONRequestBody = FillWish
+
 // StartUploadJSONRequestBody defines body for StartUpload for application/json ContentType.
 type StartUploadJSONRequestBody = NewUpload
 
@@ -4615,6 +4774,9 @@ type ServerInterface interface {
 	// ReadBackup The configuration with its secrets masked
 	// (GET /backups/{id}/text)
 	ReadBackup(c *gin.Context, id ID)
+	// BringUp Draft bringing a blank device up that was added with its first address and its first password
+	// (POST /bring-ups)
+	BringUp(c *gin.Context, params BringUpParams)
 	// GetCatalogue What is loaded
 	// (GET /catalogue)
 	GetCatalogue(c *gin.Context)
@@ -4918,6 +5080,21 @@ type ServerInterface interface {
 	// ListStepKinds The kinds of steps, and which can be asked for by themselves
 	// (GET /step-kinds)
 	ListStepKinds(c *gin.Context)
+	// ListTemplates Configurations with placeholders (docs/formats/template.md)
+	// (GET /templates)
+	ListTemplates(c *gin.Context)
+	// DeleteTemplate Forget a template
+	// (DELETE /templates/{name})
+	DeleteTemplate(c *gin.Context, name string)
+	// GetTemplate One template with its text
+	// (GET /templates/{name})
+	GetTemplate(c *gin.Context, name string)
+	// PutTemplate Keep a template under a name
+	// (PUT /templates/{name})
+	PutTemplate(c *gin.Context, name string)
+	// FillTemplate What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+	// (POST /templates/{name}/fill)
+	FillTemplate(c *gin.Context, name string)
 	// ListUploads Uploads that are not complete
 	// (GET /uploads)
 	ListUploads(c *gin.Context)
@@ -5568,6 +5745,46 @@ func (siw *ServerInterfaceWrapper) ReadBackup(c *gin.Context) {
 	}
 
 	siw.Handler.ReadBackup(c, id)
+}
+
+// BringUp operation middleware
+func (siw *ServerInterfaceWrapper) BringUp(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BringUpParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BringUp(c, params)
 }
 
 // GetCatalogue operation middleware
@@ -8110,6 +8327,119 @@ func (siw *ServerInterfaceWrapper) ListStepKinds(c *gin.Context) {
 	siw.Handler.ListStepKinds(c)
 }
 
+// ListTemplates operation middleware
+func (siw *ServerInterfaceWrapper) ListTemplates(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTemplates(c)
+}
+
+// DeleteTemplate operation middleware
+func (siw *ServerInterfaceWrapper) DeleteTemplate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteTemplate(c, name)
+}
+
+// GetTemplate operation middleware
+func (siw *ServerInterfaceWrapper) GetTemplate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTemplate(c, name)
+}
+
+// PutTemplate operation middleware
+func (siw *ServerInterfaceWrapper) PutTemplate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutTemplate(c, name)
+}
+
+// FillTemplate operation middleware
+func (siw *ServerInterfaceWrapper) FillTemplate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FillTemplate(c, name)
+}
+
 // ListUploads operation middleware
 func (siw *ServerInterfaceWrapper) ListUploads(c *gin.Context) {
 
@@ -8257,6 +8587,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/changes/:id/redraft", wrapper.RedraftChange)
 	router.POST(options.BaseURL+"/changes/:id/accept-warnings", wrapper.AcceptWarnings)
 	router.PUT(options.BaseURL+"/changes/:id/terms", wrapper.SetTerms)
+	router.GET(options.BaseURL+"/templates", wrapper.ListTemplates)
+	router.DELETE(options.BaseURL+"/templates/:name", wrapper.DeleteTemplate)
+	router.GET(options.BaseURL+"/templates/:name", wrapper.GetTemplate)
+	router.PUT(options.BaseURL+"/templates/:name", wrapper.PutTemplate)
+	router.POST(options.BaseURL+"/templates/:name/fill", wrapper.FillTemplate)
+	router.POST(options.BaseURL+"/bring-ups", wrapper.BringUp)
 	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
 	router.GET(options.BaseURL+"/changes/:id/forecast", wrapper.PrintForecast)
 	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
@@ -9290,6 +9626,46 @@ type ReadBackupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReadBackupdefaultApplicationProblemPlusJSONResponse) VisitReadBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BringUpRequestObject struct {
+	Params BringUpParams
+	Body   *BringUpJSONRequestBody
+}
+
+type BringUpResponseObject interface {
+	VisitBringUpResponse(w http.ResponseWriter) error
+}
+
+type BringUp201JSONResponse Change
+
+func (response BringUp201JSONResponse) VisitBringUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BringUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BringUpdefaultApplicationProblemPlusJSONResponse) VisitBringUpResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13325,6 +13701,200 @@ func (response ListStepKindsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type ListTemplatesRequestObject struct {
+}
+
+type ListTemplatesResponseObject interface {
+	VisitListTemplatesResponse(w http.ResponseWriter) error
+}
+
+type ListTemplates200JSONResponse struct {
+	Items []Template `json:"items"`
+}
+
+func (response ListTemplates200JSONResponse) VisitListTemplatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTemplatesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTemplatesdefaultApplicationProblemPlusJSONResponse) VisitListTemplatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteTemplateRequestObject struct {
+	Name string `json:"name"`
+}
+
+type DeleteTemplateResponseObject interface {
+	VisitDeleteTemplateResponse(w http.ResponseWriter) error
+}
+
+type DeleteTemplate204Response struct {
+}
+
+func (response DeleteTemplate204Response) VisitDeleteTemplateResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteTemplatedefaultApplicationProblemPlusJSONResponse) VisitDeleteTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTemplateRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetTemplateResponseObject interface {
+	VisitGetTemplateResponse(w http.ResponseWriter) error
+}
+
+type GetTemplate200JSONResponse Template
+
+func (response GetTemplate200JSONResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutTemplateRequestObject struct {
+	Name string `json:"name"`
+	Body *PutTemplateTextRequestBody
+}
+
+type PutTemplateResponseObject interface {
+	VisitPutTemplateResponse(w http.ResponseWriter) error
+}
+
+type PutTemplate200JSONResponse Template
+
+func (response PutTemplate200JSONResponse) VisitPutTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutTemplatedefaultApplicationProblemPlusJSONResponse) VisitPutTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FillTemplateRequestObject struct {
+	Name string `json:"name"`
+	Body *FillTemplateJSONRequestBody
+}
+
+type FillTemplateResponseObject interface {
+	VisitFillTemplateResponse(w http.ResponseWriter) error
+}
+
+type FillTemplate200JSONResponse struct {
+	Items []Filled `json:"items"`
+}
+
+func (response FillTemplate200JSONResponse) VisitFillTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FillTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FillTemplatedefaultApplicationProblemPlusJSONResponse) VisitFillTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListUploadsRequestObject struct {
 }
 
@@ -13552,6 +14122,9 @@ type StrictServerInterface interface {
 	// ReadBackup The configuration with its secrets masked
 	// (GET /backups/{id}/text)
 	ReadBackup(ctx context.Context, request ReadBackupRequestObject) (ReadBackupResponseObject, error)
+	// BringUp Draft bringing a blank device up that was added with its first address and its first password
+	// (POST /bring-ups)
+	BringUp(ctx context.Context, request BringUpRequestObject) (BringUpResponseObject, error)
 	// GetCatalogue What is loaded
 	// (GET /catalogue)
 	GetCatalogue(ctx context.Context, request GetCatalogueRequestObject) (GetCatalogueResponseObject, error)
@@ -13855,6 +14428,21 @@ type StrictServerInterface interface {
 	// ListStepKinds The kinds of steps, and which can be asked for by themselves
 	// (GET /step-kinds)
 	ListStepKinds(ctx context.Context, request ListStepKindsRequestObject) (ListStepKindsResponseObject, error)
+	// ListTemplates Configurations with placeholders (docs/formats/template.md)
+	// (GET /templates)
+	ListTemplates(ctx context.Context, request ListTemplatesRequestObject) (ListTemplatesResponseObject, error)
+	// DeleteTemplate Forget a template
+	// (DELETE /templates/{name})
+	DeleteTemplate(ctx context.Context, request DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error)
+	// GetTemplate One template with its text
+	// (GET /templates/{name})
+	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// PutTemplate Keep a template under a name
+	// (PUT /templates/{name})
+	PutTemplate(ctx context.Context, request PutTemplateRequestObject) (PutTemplateResponseObject, error)
+	// FillTemplate What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept
+	// (POST /templates/{name}/fill)
+	FillTemplate(ctx context.Context, request FillTemplateRequestObject) (FillTemplateResponseObject, error)
 	// ListUploads Uploads that are not complete
 	// (GET /uploads)
 	ListUploads(ctx context.Context, request ListUploadsRequestObject) (ListUploadsResponseObject, error)
@@ -14677,6 +15265,50 @@ func (sh *strictHandler) ReadBackup(ctx *gin.Context, id ID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReadBackupResponseObject); ok {
 		if err := validResponse.VisitReadBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BringUp operation middleware
+func (sh *strictHandler) BringUp(ctx *gin.Context, params BringUpParams) {
+	var request BringUpRequestObject
+
+	request.Params = params
+
+	var body BringUpJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BringUp(ctx, request.(BringUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BringUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BringUpResponseObject); ok {
+		if err := validResponse.VisitBringUpResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17846,6 +18478,160 @@ func (sh *strictHandler) ListStepKinds(ctx *gin.Context) {
 	}
 }
 
+// ListTemplates operation middleware
+func (sh *strictHandler) ListTemplates(ctx *gin.Context) {
+	var request ListTemplatesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTemplates(ctx, request.(ListTemplatesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTemplates")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTemplatesResponseObject); ok {
+		if err := validResponse.VisitListTemplatesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteTemplate operation middleware
+func (sh *strictHandler) DeleteTemplate(ctx *gin.Context, name string) {
+	var request DeleteTemplateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteTemplate(ctx, request.(DeleteTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteTemplateResponseObject); ok {
+		if err := validResponse.VisitDeleteTemplateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTemplate operation middleware
+func (sh *strictHandler) GetTemplate(ctx *gin.Context, name string) {
+	var request GetTemplateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTemplate(ctx, request.(GetTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
+		if err := validResponse.VisitGetTemplateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutTemplate operation middleware
+func (sh *strictHandler) PutTemplate(ctx *gin.Context, name string) {
+	var request PutTemplateRequestObject
+
+	request.Name = name
+
+	data, err := io.ReadAll(ctx.Request.Body)
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	body := PutTemplateTextRequestBody(data)
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutTemplate(ctx, request.(PutTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutTemplateResponseObject); ok {
+		if err := validResponse.VisitPutTemplateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FillTemplate operation middleware
+func (sh *strictHandler) FillTemplate(ctx *gin.Context, name string) {
+	var request FillTemplateRequestObject
+
+	request.Name = name
+
+	var body FillTemplateJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FillTemplate(ctx, request.(FillTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FillTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FillTemplateResponseObject); ok {
+		if err := validResponse.VisitFillTemplateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListUploads operation middleware
 func (sh *strictHandler) ListUploads(ctx *gin.Context) {
 	var request ListUploadsRequestObject
@@ -17972,430 +18758,446 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3sS76V7Dm7rWycy5nJDu278nMly3JUqRtWdLRyNa6J9beAtngEJkm0AHQQzFe/u93oaqARpNA",
-	"sznTIzk5Nx9iSexG46UA1MtTT/16stDrRiuhnD05//Wk4YavhRMG/vakNVYb/yepTs5P/t4Ksz2ZnSi+",
-	"FifnJwv8dXZiFyux5v4xt238L9YZqa5OfvttdvK9sAuhKv/XQjNV90SmqbnWteCK2rqRC/EKXqO2Gu5W",
-	"XVPwn9mJEX9vpRHVybkzrRju3zOpKv+L74WRjZPaN/ta1Vu2WXHHVtwyt5KWOfHJMakYZ0sp6oo5/6tb",
-	"CVZL65hd6Y29YG3TCMO4qlitN8KwBbeCcSOYVuLsZJYd/9L3IO3kmn96KdSVW52cf/Xw4SzT6RffFyZA",
-	"VoPDX2qz5s4/p9x335zMTtZSyXW7Pjn/Kn5GKieuhMHvVGLdaCfUYvuD2MZvrgSvhOm+mjx26p8rDObr",
-	"/GBeyrV0JeGo4ce0wUoseVs7mps1/4QD+Bb+NjSc3/zM2EYrK0C43xg9r8Xa/3GhlRMKOsGbppYL7uXg",
-	"QYNP/N9/s14ofk068W9GLE/OT/6vB93ueYC/2gehXfhiX6zee5nZCOXYxmh1NWOblTBiBgID0uY0q/QZ",
-	"TAs157/2aLEQjeNqAXLfGN0I4ySOYrESi2v4k3RibTNCDtPyAn/s5oUbw7cnMCechteXO5zO8A9/yq1c",
-	"J2h/Df2I7X2IL+j538TC+U/hOES1PwrueuJZcSdOnYTNvDea+TY7SOhA9pduhCOGcAIfiC/NfNfyY8E1",
-	"/fVEKC9xf/WSY/SN77J13Hih5WZ9MjsR3NS+xYa3Fk8n267xMd34/8grdaqXS/8CTBA842AXXOnTOYdO",
-	"1YLfiKQn3fCwJ++1qez+xPpTa/94e8RweDOmDQrehltmhVBn7JUQlai8JGJv2IYbJdWV9edXIiLfPMxv",
-	"5/2Zqm6k1WabWfXlUixIHvodfK43bM3VllVw5FtmWsW4YuENZkQtuIUzdXejz04WN+LAjtjdBEu+lrU8",
-	"9i1ZZR9r2nkt7UqYgjRCz6vCjzfSyqywzk6suBFGurz423a95ib/m5OuFoflHy4PfDYdRPLh7jPJOJJe",
-	"09Qn8znrFvnDgGx8LxyXdUZCEtkZOnOjjMGRCyLTW8ox76J2kVtnGurxTb7FF3NtWr61+3L/PigVlV60",
-	"a39R+OfYgis29/+o4mWxZY3RVbtwFvQLpV3cHDMm+GLFtFqgzjFSnnekIU59Mn7qdjfHw2sK87m3plX8",
-	"970OLeUnUT3e7s/Lu5Vguq6EdWHnM+lgWgyMFZQx/7Zl0p3lbo21rkRd2HNrUUkejvPjFwTO0K3vkLS9",
-	"hbjwap/XHtUV46yWSmS7Zh13bX6F/BVh89PhFT/fM3PUIs9OboQpnjCb1TY3BVv8Dg4PPpwZx4740CqH",
-	"ie++G8fbn/khSQrbaE+U4JgpnIflSS3PwM4YqPlM37O9levMAVY7YRR38kbYgWtO+wlmGy9aTrNa62u2",
-	"1IZuXFJwE/X2Ye7Wq4xunqxkXRmREWT4hcFiWLbmWxBfo5tGVMliRmsLPvw8K3wPvRz4Tqt2PRfYycGO",
-	"Nf5+EJtMU2/wl7CnY8daW+qVEVa43EQ2Fg8BeAB27EKrpbxqDcjX4ZatMPHe6Dd+Sb/gB/xduGV+Y7J1",
-	"a51vlM9r4dfNtOq4veh0TjcjafMHyzlrjFgKY/yprsRGWDdjznCpzt/N8MA7f/T9zy8uX7/9f+EgWgu/",
-	"JuevHv341EsQKndcoXzhnuweY3oJMyWUFWs/BtMqmz2inP4xnJ/93sI/+7ELVTFu9971Z4o/Ovxnmpo7",
-	"r+KzxYqrK2HPTs5VW9e7u87p/PbqdtL+NluRpI66nZ/rJrcYa6laJw6+/SM9FoQxXelE6I0AK6Dwa/ag",
-	"9aeBdKySy6Uwli2NXsO8zf21t+Hbw4cuTEPy7djFbnT47ewEW2+XVN5SxJOrfr08Of/r8Gxc6tYsBLzz",
-	"22x3VaSyshL568vb93GM3LF5rRfXXpDw/h6/hyy5g3YcOEsUfWlZqyyX1TkZ2CvBHDdXwjEO4wV5zxmj",
-	"+x8mU2p4Cbg33+DR/Tne1bdxevaf+zDbOxP8vSNA/4h+JwtTz8AwtEy3bsY20q2YdJaRk+SMvZRKgMa4",
-	"0HW7VqArupW2Iux9nHep2GYlFytSYtbSWqmuzkAs2ko638zdrPYqaviZn4oKobght8zeL2h77Tm0cltN",
-	"jzR9YOn84+G7s06Loe5n982Gy6wR68XcCNca5Sebh+PXRXvbb1JRMa7EZsb0jTCM1zWsn3X8KieaK3m1",
-	"6s+5bud1MuF4J/tu1XqTu8oWWlV+TzhJXwqXm5eMtvGfHNG4leSMGrf4eS+EP++W3KDMnXv9+Jq1zYyB",
-	"Q0QqZp2sa2bEcufSLqwh9gkHPsOZKu7E2cljvrhum5w/zd9NI2XLH4i1cCLnr54NGzp15tB6+okvHJyM",
-	"XmD86qy5VH1FJns9X2klHmVm+AUKWi0cu9IX0CK5OoOpgoq91+bWGi2JcSvqv/h+lVe9V6Ku8maEdFFn",
-	"uhaNu2Bi3bgt26yESswn/352mCvd7Lf7zF8hX12wh6DvcK8AOhrK/oKNPjVqTl7VnS0tXe0P2yVr/AWL",
-	"e5mzIAds3qqqFmzF7XGX2JB1GpyXwc9YiTWPEYOqhQ1KUjs7ketGG5f1E9oV//rb77JX5RGiZuU/8tet",
-	"P7pwUqRi863D42vEVDt+LdSjI66SxH7bEQVp1hu84bwlwFWULL8L4DuHjxG4CuK531l+wY6FrRtnkyak",
-	"G0XiOY6nQxAn2hrl4+iRc35H7J9K83hajZjQubjiR03oLe9mVYnqmM+M3ny6dQuNWl0QetMqhfZEMqtS",
-	"JX9ZclmDN9IrLz134/GRgL4MxAUNE9v1cFAxwDV9EuISOysKJ0XBPEjiUX0Jf+z3FWkQ/uBuVcMX16Ly",
-	"x1+ramG96ieakTuv4muvZow2nHBA38NbuVMMh14Yk0XVY6T2Amd4VZoArdAnJ+11MhlG8GrkyG+8Npyf",
-	"/R1RCE/O4op144zd7FasG2c3vWXZoKksbPes48+r7njrGMFWO8bS4cXLegRhiAWHIB9h81AD9Pgsdn9g",
-	"4AV/f3fOjRtKvKaPmIKXfHGdm4YmmOtHtPWGG3fQk06DCl8IvS7PznPBa7c68syAK/fAzazxL9QOm4ul",
-	"NoKJv7e8ZlqREYAyHcMHY86RAUWXy7o1uY7RXWcRU2H0BsX6it8IpvSuSpVX51ZxovptX2ldnSM4g1vH",
-	"OH4K297T1i5YzZ04Z0orAYpC1YI3z3d9xuat6xqKb/pHpYWQhPH9VmhLkULmOxsuLt8VWPLDN9bsRIkb",
-	"YbI3l//8OJEMOgS99Bf//dFXdHjjxdirWpFlN655K92IOGS8eOHxuMqJMKWHMcp9eTPBdt/bStcE+9nr",
-	"ouKFo1BBXDznryWlfyPdSrcuMWTCWucdzqWobPQODs8SYZ1CvPYaUUT+1djX8qS8yV478eC744WiRnnK",
-	"8CNDfTQ5TbjsOPV7dymc34RZ0+Wg0d0qv53REQb6BTpsrpXeFOOKxwtSY7ReDg4CcCQAwZgLtlnpOh83",
-	"9PoOn+fG9MKFCKVd6Y1inOBr0T9oxcIIMPrs9UCoxWkTPpAJmER7smgkjjhA7FY5/ukusIX8RiiYaYDt",
-	"wRVIJrA32LJEXgaDu+A1Osoaolceb4+1u66MbjN+kPd0/JDQclUxePKcIlap93HFIZILUaGzO5lq10I0",
-	"T3Sbs1Ue+iuVzXWrKjbvRQtDSPOrhw8f9mB7D0uf+D6Lltj5Ar8Sveb/9N23h1u3jZeCH7vYT9e7b745",
-	"+PZmJbJ+iBuBKFHrt55UbGG0cnw+83/2J8s/vAJBHnjywJIzjPSQ+banTQzvAOjF7lCSiUuXKSvdIsRp",
-	"+lJdQAmYtj7KWhh5oZHxAJa2QbdWKVT1uNbe6s0AAmShazUFMDKBuvYut/ChjmrtfuZGhlO039viFXHD",
-	"63b8yYdP5z7/hBsjRVWAtSy4MVuprjLRcr1kSm8YXxhtAZLgCIBjQnSaVVrYLl63cxwmfvH+h19phMNI",
-	"y2qxBMArZ40wtuduTG6ZhZdawoJV0rfC6zd9iGPGHunFPELozPpdBVHAuVjoNfpx3Uqsz8EbPWNrf+3O",
-	"KDxdzdhaGPgv4SRmzOtV9nSvu92EezErwbqkHWhZG2y8Nxu3RG4lJgbNXuhYQUZyEXUjgnQemPf0zuqt",
-	"tNhQkFcvkyiTqhi5T2Z+OUiuAj5+r3cpKuOW0xGbKI7+lcidJUXNrnyWlHU+jmZqzimf9XNd6rXAnQIX",
-	"tnV86+31lVQVCYr0m0fnN01rg2JxyzkjJYoOGMoxgHHHLsevFKc1M6cUWD4OZgvjHW2WdCuaRXJaV9ie",
-	"6RTPygpyCsc1xwFNCUf0VDkEqu6hgbJR0nedimCTRIGV2IIgjOhqaT+EmZ3FZaE+0DzlF9bxWl+14ntA",
-	"qQiVR3gG797uPHvLihQjOgsHjaoIra8qAhrDER0DXnkv/zinZTSYuRt248chP5P1cRjEsjai+ZGxE3yj",
-	"YCys+XUBbI54v+O2W4p2zujLZatvpL1GllkEVwbDDUcR+9yHHQczLs5DMomDi/ZzFyzc0VFaY/rgkuQA",
-	"HR8nnnYlKXhdFUz6tUDE1JX2N8OcI2KKq75qVsA3HjbXD4RCICq2a1DnFmQWJzcZUXaVIthiB1iUJArt",
-	"HCGUjELXol6Lua62/ia8ZjtK0yBAP3wgI/8c8mlsUWmOyO/gTvGq8hFfhtZy38X8oaOEKbxTECfeQZMG",
-	"+0SPhSyqYx0ZIo+VCF5zgDNzxzYrATBUdJB6W3U7etowipqZNVDkH/PFdQ7/stLWnTfaOPz8jl9PWiY+",
-	"NZhPpNVCBPdbisvKXk8L/7QpioiorQgYV5SR7qPn4H5rlfT6r7/NAYOnP4Wo7lLXNTgCj8OPLIzg7shl",
-	"w1cO+p92jyELWv0Fhm1wlKjh3wjDa4gvkVlFeMSFXq95HlZ8NIQgIJXzca6kO1rRVPvO5r8NS2+fa+so",
-	"t3VffElQ1nwLjtQIpPZyxa7F9oJkuZFKCVjLwuFLkYu8lmD0Oo+j4vWyDOEjo1yoyi+FfzY4lBb+0pwx",
-	"yugLUT6tmG0Xq5BRNxLo59t9z7f5+VYdcnwDgWmaf3/mW+jSaQULsULf9pXG2H1ANnepr9s7eiGzSdz+",
-	"fjzH3Yz4cyNupG4tk8o6Xtfo6uBXXKoL5q8f+Ad7zrwuXIvkny7Y37RU54z7rcrQd4DBAg6AOqPrWpiL",
-	"kMfgJc9/1y8Tr/1NAR9Jw4JLgip1NyTFzU9mJ913T2Yn/sOdLpTVdxHMnzmNXmS36BFnrn/zRxFkYR+0",
-	"ljOmMvLJHfPPejn96s++J18/RCEdKYQqB2VN7KI/WLao9eJ6PHwx2OODedz+md8obzeblfZ+pRn+WooO",
-	"wa/2UdbmlDXcOP5wURowkV6ijWm9YnJOEF28tKxDTE+h/R8HFwIb8mdTWIjZrVcixq4OJMDrpX/6762w",
-	"Ia1u6IX/FZ7DbDwuvYr3fDzUOb7zMico8Y63e5I5btBhgx4YxVt87JIyZOFF1xr1vpRUh3dHCZYYXid3",
-	"yb7wr3RDx+6Gb9EYkJbNBTiNfKMzPGi/ymMnSMs55vaFJIRxpwY4XeM7lwEuviOh/p9T9C9ER6TFbIfx",
-	"u9lvjyPcME40efeLOfzyO3gopm7lsKmVXByEavxMj/02O/G6t/3J79GCUhPiQBUd5efpVTr3YmRFvYzK",
-	"x7gp2/AtaM2jZ+093z7OAqcGoZPkZEHBIVUH5i7VP1P1tTO/wrLubO/dEwJvh7JxSdfXUVnIJYWseA+F",
-	"mIjcRx1HC8gbFPlLgk6aArI9v3uNzinB7/2HQQXESx/QTIYvXcHP5lt5hYPa31RbtcjbHgclP0d6wiH1",
-	"YFG3lbe2lqAhabbk+fhzKp67AFB/8PVVSn/23SFeQvOfIn51vSuusUdlUZsCVEMekXsA1VAfdS0X21y4",
-	"B+6D57o1hTzlWqsr5kXJMHr4WUhQbLRUDmOGIeEJTCbI35kL1nBrRQVax8p/gHhvOuX0St4IQCR4bZFS",
-	"XzZSVXpzxr7B7QTRQt26vKLSBe2/+59pzP7s629z4GJQBN5AnC0fegGnEtjxAO7brHTYR12ngRlKM3LB",
-	"9DXAxPTb0MGZuLM1uM4h5ax1es2dXGQU+z23fdLprtnyUl+G27o/PK8ySnXVu0UgjGuZFzFm+ZJW9IyU",
-	"23NAI9CsnHX3UeEigowYf++k9g7M3knnsIIYf4D0U5cCR06a2wKTZK/xV29MngS9CH6KEErrIJCatY8K",
-	"CPzgZDzWA5I1qs5TxxJ4clCj4XOS2Uxqo6xC+GQ8eKzLYMjqk/6YDeMq6JRrUW1LPBfIPjWk+YX19Fsa",
-	"pNCowGSUm/rbQbiCuhCnKC/kss5EGK8I77rnPffb1RvT4NirEL4A54w212fsJR0vu7lo10pvCj6dEg4L",
-	"VHIrnAM/tXQhG+wISpIBEGo+RIjytuoAkJAM1+1pf1znDciaL0QpzwD9aAyeQX+GP8J9y0gwU4SPWWEk",
-	"r4u8HPld1W2gP1imN8qvTJWfuWIGWJiJIpGB17azFhWkSvoJQ9RlLRxIS27p88KLq5mVVOkiu8z9wZXG",
-	"pacX82Gf6PVaKBey/3cxzr5DmMW8wAcjeg2y0M/YI0SYYlimEfwasw0oOg1J5TE+vaOJ63aez10NnB3K",
-	"mVZQAr9Mmwetci+OnOzR8jwGD9CewQWDitn2c4DGdcnx6NUrwXFtiblr9/i8Rpo3gv/kj05gKSiEVWQC",
-	"HzzQ1xCdyiRejpIYQn0QMICgIDigghw13EibE3f0RB/2o/BKqqtL4RKba/wLx1rgu8k62Ef8cNdaaajQ",
-	"6lvs48i9vdSmwKOC+I4roYL/tyBne/H5W3AbJcH1JZC4hjcHR/ruSCCjNlWRBm+PHyW1SzdHmEzpMgzA",
-	"akYrJ7MTZ+TVVbbjw4oLbZLwehh/n5HFjy0/yQkC8zHklOSlqj81+ZXYpV1NqDy/mt328gijLd0hgzyj",
-	"wauyI/evv3/68j9+fvr28sXrV5TLabRDwiAY7GFAE5npODUHZ3bogDrOVk8gUFl7ffOuJHm6roq/5fls",
-	"Hmu3YmvBUU2yEIGF+zCwBUnLFtquhZOLEToLjo8+1vWn6/XBaSyAoUqHXoEqcxfoRQy7EGLfP5DuDUA1",
-	"dBKgi2HAge/NhHEMJYR8Iqdoj25zNK6pvwaRWHsXf123a1UARwd1q6wtZXUiI2xbuwv2MDWRwLxlSu+S",
-	"GybfWwtryTE2Fhab10BoUFEHCQ2HIR2cLuSqymbwQXoPoLB5kim1iXb8GfNqF6j4cEcHEkpQcfHthFop",
-	"JZyAGMy+0nsUocOIo/OCYc4fdhwHkXc2Fy6II66EA7McdN27ZnZbdykwu2YkyZBcD3IsUlZ6l29sV3qz",
-	"G7otYd9iDjd+JelfQeysrsVLfXVnfzC29EaK3C0z3vmbNnMnHq+j+JFGAzjG6R8dS9eAGatuiojPg1kp",
-	"+ykYmYSUqaFWxXDTeBCqqEhbHRKll/jUsHfRn/Hvsk6myx7M/AJOfLvPJ4d9yXuF4Px9o4+hWQC7yL+S",
-	"pf6DBu+ru2iAT9hdN5aIjvTsMdHSlGMI17c3Lb0l7a9Af4DDe6nD6ebzmvjcAjUypFBwS3fmPrGishsC",
-	"Kt0yqejxlpm2FjP2y8nbn14+Zf/B3jx69/yXE/8PVy03/gYM/9ZBL/G75BiHW/6XEyucq7NPox8HKJ1V",
-	"l62mG6FI3QkZOeR20YZIFCOLGnukiNmMvuw1AQu+1BCq3Jvs5ig584v2ZKULfOXlRBKUBr9E4ZBjopIO",
-	"b0H2P/7H/whOo6U2lJwK7rvIWRgJp/cWqlVVhs32VZsSza687uQ/yJxm/oXCzTsgipMEWWNrCVhn8nhr",
-	"/Mj/SmBQuQ1RKGeh95KLRr88kqoUGxi4TXfn5LA7dXyy8Lg+Un5tPwON3CxhioZn/9JlJWbRUxTGX8pj",
-	"DvGk7fQUP9DProDDTk9/fwpHUYGY/orLTpoRlVCOQkz3PFtjmBjujlwePK7icH/wT1N+5zEjbG3hoCDZ",
-	"swNciuERf6lDcSRI+54hmJxb9s3Zp0hdwNV2JMEi+UCgY0k3bicFP+x4kRpu7UYb+I5Awg95I2txBVCB",
-	"lXPNqdPXyJmg1s3pzZ/CnxZ6vW4VljpZeKFaygWnTGqwoPIAg9iTzDEdO5PnggkdezP0WGH9diaWJjN+",
-	"MDdpXVGOcfze+PwlRbMzHN+8qoywed1twdUzyGfJRvf6AHlVQWrVQkcenhRanzfFKslrsXAFdspSpsi7",
-	"lPE+QDXmotaQVpbHP2BaTiHJqetmivxYc8WvRMXmmCVClCuQDKOqGMGTDmPdO6kjO2fMofpe/BP53b9+",
-	"uH9pr0oZLs+kuhKmMbKL5lIiy7UoJGQAoeHjEgUT/MquhGNaAaRoRrAgRisFy4z8QyhQfeCFEb2HCxCM",
-	"1Kerr58ak4unYdES7hgihIqvh3M0g6OMyYUA4XRGIiVTyGaTbjzathwfa0TRuHrX4ThhJHqxaBsZK9yM",
-	"uFwaqe5obKEQg5nTGO30QhPSiQTl8vmj06+//S6KTzuv5cKLT5Dt5BAtmj2GSzfG4IHn4MwDRvB3Rmar",
-	"dSB7+C6vYALP2mcUT2HxeYo6CHlHb/uIEzM8DTEEruzysIPmXXiuEHcjOrxw4nbnX/KJeGBkqgrE458q",
-	"1Yy7AfzD+8e+t5ZfyoVQ2YoprwLvR02P4BoAGwn4B5bpeqw4pM6thyG8Q4fcbwODfcYX7oiI9TSRUPz0",
-	"FLZquSqZKsa1teP1iJp6S+kumNN11fk+ltJYxxp+JZhW9XaEY7xsAO+oDnnnUSN0Uwtm+ZacK5BmmWTo",
-	"VoLXGI7Z9yfd/W5sjJ4PEfaA8xByWqFwiFwDvKYWPQhoerS0ys6Y1UTRq7qULkgPsGwtuG2NqLyuzLwm",
-	"yrSB/1r209uX4Jtyi+b8+evLd+dvXr99N3ZPfJst7LlYjcDOLFa7bCa3vC/e0w3ONIakM5eHZf+uhFto",
-	"tZwBihz/dKXW0v+/ljPm1fA/zljM3A5YcUcrQkULGGR10yXjjQlifks7/NXDnEvj6MN4drIR830R+ent",
-	"y/D95+/evWFWVgWqttLOSC6U/Z0a9wCqyZDOu+QGsnqDYgLElJRl7feNDmWJZWCKoQXBjNV8JJK7ocSs",
-	"kooDpaW6LBcoHYrlnO4aM7KFKO37lY5MnOfdHGxWukuvSbYibqUdFWqjzTWg1VGFCvaifz8toqC0yht6",
-	"oxLgelf/qNsk4J1d6qXPn6mdxZMHXmTyxxBPgBnxAVUTDZXIKZLXkPNVMH4WZm47FnJiD/LKcZxsuErQ",
-	"gaCXe4nn44kNJgZ6FK/9TuqCUMxbWbtTSL7GJvMozQP4kAVXlNxbgIgMgJkJeOHXa5TCX9AacWRDrOMk",
-	"VU/0jTB5PvoCP0I41qM4YTrWtnRop9ZvvsILt3loyvE0u0THXLjbyaDvjsi06tVsHHUUTfAKyt6Fzw3M",
-	"793gOju2O68t7edgLhdFLZnGlSyU0yp79sv4nQMwHex518DAzPzITSZBJw97eUHVZYLmhVGMvDFXSNF4",
-	"it5K/zawK7M1d4tVofDhCGKk1IuNnxwYazkatAuGi7YxMhWHDCkoLX4jzDx7IKlSObygNPkWz2NxPIjb",
-	"gtZfiIFf59TjNzVfiBWQToWEiaWsa1ExeWQFzI2R2bIFhP6n+8RGNkSd5omMADr2typ9LYxrYJXemWx0",
-	"oYu55cmXxWKlQfVqjF43rkBDLurqOD17H2nLzfUxQNVul2ULX9a1zJVnKStpY5kddmU+h+2+/Szs4UGI",
-	"z+2IAqw79OajLnaoN6MAqOwl0kQQqPL7wWlduOcDqW9GR6P9ffjqiRNPo511UVyUiShfNNM7yzso8tuh",
-	"NPm8blIL4aiwXBcEwVqCtkzDX9/JyuQOU9LCAeS/Fo+f6CrYG+bfW5H3GL7vnYVkNoSjEql5gz+L1snO",
-	"qKCK3+r+KLYXMUF5llBgxVbgQQ7VDLGBsXb9Vw8fHoPvIF0g7Q0w7KodRwVZyzEl4CExse9rUUbmAHOJ",
-	"BZA9pv2ScK9h5RWRfMGPvGyWaUYJ8DNcahDqcGD3YoryRQAsBRN2zbd35CGdnYR/QeJk/BOkfwhkxICC",
-	"rKfiU1PLhXTJP4UkMK86IYA/f7GLTSEldPOyTEisnSgTGZK6CCxhEkgkQU6V2Jyzha4oDRyI6gjPVEvr",
-	"kMzKuu5fcblmiJyOvyaM/7kEiDy3XAe+hlKoUCEXAkl2B88XK0dG9R3XtPS58hzpunqTTQaM/qwNR8oC",
-	"lBWozaENRPQCIVyRZS6fZviSz0VteyV4/TEGhQz6OX0hYKY3ahbSl+db9ssJe8B+OSkk3/qZKtTsEAsn",
-	"8/njoaow3Nyw0BDyh0ttiP94kJnrYGg1r64R3MdLCQp+t4SdwMeRdsPKniBGLt3d8ehhJ2XIU9VCdNVk",
-	"MxQusXwUJQo4jep3SFKeINmoVZbf5I5C6EBU9jmVlZn287swBOpLf2pyS/N0ucw6sxa1FKqQGijiO+FQ",
-	"VsgKUYkrw/F41q3rG5x9qqg7xH3g9VnsYOzOQCjoaQJEuG9gFzoYSioOUB74M38Ju9Jt/LkfZKMSi5ob",
-	"IkeIpdKJWpBZPp6qNQw4uDsy4joG9RSaCZinhOXwqG6U+QsnicpHl7LuAB3U1Ts47egcLKG+w1wkSz4k",
-	"et/D2hY4CMgtOzaK9j/TNM+vp1ja/BUQujU0rqJDrWM5GbvPvaarC7wQ1unGxojfBfICkc7BwMs1QsfF",
-	"5hOCfejh0Oh+yJKaNlyacxA2f8UKSwo+aCEEM78R5owt6tY6Yc4BkY4sRsARu+I3glw2bXMBDdWCI6VB",
-	"h5+TBk45aCJ7joZOvpTW3TXEHU/I2+c37Wz2Y9jepLokprPdhQfTD0tjOzFjC93WFcwxTHFnY2Wc3QO0",
-	"MQOlvrOcbsSMAmQofSNurwcyOeNtwaQZomYBgcpvAb61PVqjhZM3hbqGNjudSbH/tTRGG4veW2jIi2Gs",
-	"jZUZ6aG4ydh6kjjArAAlbEx7AMcjOdmrcvxpNC54LSrJ38E/HxXGOqLwXl8TGib9R7UnMN3EvsUqAGHM",
-	"szhdQ5M8yaERFuwOh8anpuaqRM1TAsk3wqwP49Ui5098g3j4c3UWAY42Pnslafo2KWZptKLrWteP3FQ9",
-	"i0VO9lMqsXvH03Ugl0iW0l+hZ3B8o2/bfFNFPoKjSqYczPg7SrtM+Vv2SmYJm4RjRnUAl+Yt8YNn67nA",
-	"2q+PWqXShJq2Fndv5ejSScWGrtErdqdGbkdSF8rVEKlDrmoNTtbOCszSTTNLqzElck8jK2/FsN4Zv4bN",
-	"i13FCw6MpfwkjiwRhEjv0RP/XDcvoNB9lkQ+bLcsIVJ0MZtWHV0VQ2l3XC9faZcXs5BDFjTkjXSryvAN",
-	"0FEYcSPBR4XMTTX+21IYUwSNcKnuRt/U5ZdhY6GPYTnD4ONaxZnOy1RbZ27kAUYFvXToDvX9uxb2gj2E",
-	"LFm1EDPw+G3YQ8brDd/afGg+RsPGWMj5DgcD6bMie58Jt1jlKBSwmn0JxKHGqmVHl0Q5QLkzJpuvHCRY",
-	"8aYRyoIltMGoykBCBQUZX4plJjz11DrpDSkC0CYkjSMo+AeLV7kJdOHbcOGbsiduj/Av8E7u0t5icAg9",
-	"mCPIbHPKeah0jdkBu/W5qO0AMYxySsueDiSdh6zoy1p8RvasfFpBsBKV2FDh/TSaF4NB3gSWqlSWI+Hm",
-	"GmKNGB+6Snum6+r2PUuYwY7uWZ457H2PJSwQNw1xhWXEl3jCkmhnrBiJ4ZkQ9TxMY02CeCsGsme6VVXZ",
-	"oT7KlbkraeDAK7nMiWo0xDSlS+Ae0ccz/lu38XvnAV2PmB+6trymKh/RZY9YBXDzScinXGt1OPDW9zuH",
-	"iYyzc3AxpjDp+6t7e7v+OVfV00pm+gP09flKeXmn8Hx7mM0uk80dtw1EJ3nVYQYiJ+SH2RFVgt3tjoSB",
-	"xGuKsBbVHD+Hl+Qh2tlkbR8mHfhScW6z9an8pWMOW9L02KCTnurtH3D4tQmaPnydXs4OVjc5stqFv58L",
-	"BwM6SyxV4mwgQxQr1+hmfIGtAU8OwjPy2JaYfEQYDijkDodT6/oIyQ62gI8WyhmmTpys9xlkFtBVoYji",
-	"FkFejVeSqtEjfq6b6P8puH6W8irDlIyUGsFR5fdVTtIwGnuEExGjt7+V2UozCHVV/fdxBYfiXsp8ZzW+",
-	"ylVndO+mcddYiR/O/J3lD+gvp0PVuyPdS0O2e12oO0bFql0CM/Lme0CY7G6REUkgI8p6zUL7DV9EtFta",
-	"6W+cpbGWqiWvweBhRY+hMvljiOnsx4qJM9IfjhtuqgAkgo7W3PkehVqheVV1Kh/GLfzWRsCpauUxXXiT",
-	"vFUqwR6In3Pk/SFhMkCICvWP2mysDBCoS9kxTvnnUBBx/LakeEcXz9h6R5tSWTeUQbeiuHGBMGvAKR88",
-	"OcR95D8Ul28W76V4WPbYpaO3p+dkDEKNW4lOnc5FlJxpu6venam03Qv3Z3eqj0zjeBrwe0PVNtIoLYlF",
-	"IT/oFtv2IGf5ESrOkFALwAqjEIbnEvyiYsof0JUuHAAD3MR6UvLyVAQDb3nHZJ7KWLcW3cQX5ALvjvE8",
-	"0fkYOB3jMzbntsvs9P2PNSlI+nI7+3Dh8zEMpX4f55cX9hyD4o8ACpVux/BXuvcMFOnZUdkTUR7tAybH",
-	"DxUr6zzC5PmhcRcW5pXOsfQW0+zuQYffS+9dIxQbWmBOhz2y1Ibxuh4NHh2v9xeEc9KIP6+h0Hmh4AwR",
-	"KoYazaGCk29vp25Hr5h0CMaOdwZnopoH1S5INSswHtHK09m91AWI8NDWu1KiAAKH0NofLPPPcNfSlqHS",
-	"9AWP1fidPHp/RVdq9LD+A920MP3pjovBPxpVDhDRiUJRFKfgCykq63fls3wBWPw3JBNjim7doqZWGdji",
-	"8uHLQs5zsTwNjuLnEkV08fujhYZ6MFRN5T+1VO+lXQ3WnN9nRytWHf/o9Mcwt71Ko0Wmth1fouvM+vD5",
-	"pfRflzuZRDwShSWcZ0VG2O6Z/Db3U0WXOTacFJQ/x4LVHQaZWHcBwVUmShtTju1KuDKP7T6TZxhCfiVb",
-	"o3j9VLlc7twxtOqVcFzmYXniRhSStkdH+G6B9QKadfx07N3AFExxdPVm8x5OsB/ENsPPWHHHs/R4sBm5",
-	"40BnBtIn1MJsGzdQUosaO0Z50Mtlvu7Gs9YAqteIhWwg38DvEapikP88JETut+QH3tF1oIdIGigbTtUp",
-	"xysFsTeZrHBkfwOYMR0TxAS364o5vPG6z4RRdTMVp/kknfDcir+MxPg7O9Padp3PHAxOKmDNYLXgN8LC",
-	"JcYpN4sOSGzCzti8xaTRGIBBWnXW1Fyqets96LQe7XV7hB2EanxZN+l6fSzoLlb3y7bXUmsHknJTg2h3",
-	"skUl3XFOUQjSZFF7XR7LWELv/ao4uYZpR2ZJkfnVOivWLwjpD1Y8mZvJ5wo6Ojk9Dhdk8BoVdO6qFdaW",
-	"QKJT0sOHHPLbEKanmfxFbODtM/o7Gp5xpfzh8ZJUgx/tVqzwrqBDdzUZR7X4Dh4vdQ/dN6MFZNf4R1Ge",
-	"7XsOU+RhJP8JJ14cQ3KIpBIRJC3ZhGFnx2OiE9XymYudPq7gaeGgKSdMULWw7E9ly3O0Ko8f7nlWQnmy",
-	"YBEGCxG7X56OQi3uVlkuq3MoZVq8eS7SWwUSMUJZCiG9gjBDcgG8ZrAdtBUgGy3N66FYWiZ3XRj8Q5eL",
-	"DqVwTptQbhx7mvV9vkR2rH1sODWf5y7qwiAKUc80y1hWnWrcgZnRT+pO6Z8jcmO8+lIQwLxnrZugARjE",
-	"S20JzF1KMM7Ub02zgaFKGNp1oKPRRIzk+F1wY6Q4zCFPj8UYa9vlA+b4TbiNt5yoGCTygkW2m4g/Uf7y",
-	"os+gvtsjb5z2+EWapt5Sf+RwhBp4m49TcfMBi/chZ3pH+x8K1R38VAqEL0RRpWKtpRiW35Rxz5hUUo6g",
-	"vNFDY+sClYXy2dvjEkz8C7si1we9JysfpjC3zX7sHNB7LA1gJvV8xwjGuBFmm2SQhWNwCx9uFfihskfa",
-	"j8TSeoyDKOCZx7mH4OnsOLtAVv/LRyAFKF5+8MldArcuNpjtWbiHiziZDAl/9Xp52TZep8hX0OhqHR+3",
-	"cQYq5PvbJH/s0k0TijfKmFmQp+6IGP6hxuJTTBc4DUNIK1MaR+UHa9vFQlirzVHFSoeje/CxNHpMYaN0",
-	"BYqr/kabYzi0iyO2jchN549z6R7Y8YyW0Ap9Jt/nm1xmDJRHLwE90d1KJdTdSqyh2i5i1bWKRC+5I3eQ",
-	"QAQ/mkP+6CYHt6rEJyaV02ylS16eHBPCwQ1T0qJ3dd7ILBC0X9/PWZi83Gy/EpuOLOEunPK8dSttZA5z",
-	"dwlZyxZVXQNoGfIrrdm/P3v7+sezs3ev/zjz/6bEhi1Wsq4M6Jfk9KqFA/qcM/ZKA28wJvGP5uH6NsfD",
-	"5TW4TF8dhvsFg8wg3dqe7wvBxANe+31Fd65zJEIvCM8V6WXiuabgAgysALbWDrxPM0jPCTXuwLhDoi7L",
-	"ApjqjAEIR98Ig1yJ5XEUqmNyY7Z5fkT20c/Xx/MQP+g0Alg2vUFcOuH8kEWxpVIix/bC/+GnZgArh2hc",
-	"hE73wh672LhBmch65oR9zBfXubIikdSc8UzIRXbLgAsVuLUxKYNxJTZpOGaT0FOd5WMKeX6mEHtBGu9M",
-	"8KXM5A0R+dLykvx9PMe8MG+pQr6BZUu+cNpskddqlpZVjCssC7LvN+3hwAEF1MCRUCpK8bJXi6I/8Vfy",
-	"RqgQhedqS/Y1nhGsCgjK8bDJV2JD3ztchMCfgZ0OtMfEfuVvoPjIDHsDVo+0aPYMHCajOvs6tH5Yvk2X",
-	"d1oMXQZu5TRKCdu5H9P0x2AhmL+RbrF6nD1dX++ECTcrLW6E6UgpwkkiiYouGIhCFaADTpgRrjx4CMyn",
-	"K7A3CkSeNAXAYGd9x3jNWiUdXV27Qc6OKnIdsGEsfGHGeG11JBcRW2IgudKA6AVLrTvm48WGIdJOe5nR",
-	"SQN+FeB9wTqod2Nm/EAX/0AlPn+dD1Y1gweIQTxfPyypwJab7mupqrTC0Dl78/THWahmooPVjKAMCGZD",
-	"tQixBflQrDHyhjvxQ6Ha1a0q/92uoF/DrW1WppS7fbCG3JuDDwzNczcPBZzhtVDH1KXr1xUcAdoqqJX3",
-	"WayucDNn5WCgzFyxuNoPSm8UlDFBgVOM1Nt/iOr0WmwBNLW+wM27kVYk9Xf8sckXjjVQxmq4jn8DPg//",
-	"xf/666PT/81P//Hw9M8fuj+e/ffph18fzr77+rd/y/NT3r06YTEDNwrOjhJGtEpDZVPG1jwkPSZXE+tw",
-	"OUQ6xAop3YsCA9zTG2FIQYArmHJxoLzCSKftUtZHewqzPLyvVb0NSqy0zD80sgZNoqDso0DFdiA0HgPg",
-	"1wj8Yy+IPZnXWIQFlFckkvU3s135nbB73R9irH9kex+j4PuCO17rq5bAv9m9UchsFNvSMXMpc1DYyBCT",
-	"wxNRqUOs65jwcJWxqge2Wmvqu1T+NPUogYfh/tTUmldHxOYiDHN/Nr4Xji9WomJPq6+//farPyeQTW9D",
-	"wpqFGoG2XSfJLzC98Hh/08y3Lp9vXwJ4rqWS63Z9cv7VQf9RiuPMTo5+z7dB7RxNIFcEOh9PUJawepQS",
-	"M19p0nbC9TqStsquXTNkkQKwYc1ljQqkiTV9Vcmv6VtM74XMyQRmFQQT40GQbJZgJZbNTf+Jn0o6BgYy",
-	"jig1IeYrra/zlbxAUQRkoOCLlbej8Ixj/3n5+tWhudileqQP0aQnwzhUDbwzxMYXeMLAMTA/coUH03kv",
-	"PSLWfCJDKJ6hJXb+nPHc/xA8dBc3SfaGwWpVeCld3P4+uc7yZr5WZA18/MvTd+yBdaI59U/aj8R1jaTj",
-	"qjO1j7isXi8ZEiCc2lq780hQUaQF16pQVGGx0tqGZkItAiU+OXQD7VZlTBFCWbT+joAQiMl0E30Oqlix",
-	"o74j5VaDbwTnDjyN2PhCN1sydlNv3YGP5dPcd4fgn+oK2KBJW9HG3KlpMLut8fF6o95SyZ18ekixWPxS",
-	"KpkPrHsJJL9r2IqQ/amXrNIL+wBvNvuANNizdZ7lY8gaKWCg/+L/Gb6DvA7JGawNZdlIy0QSL438m9SZ",
-	"bE7eaIKhoZpENCUXSZFC0vzCVB4+cTulP1mA4XWdgrAikZLbs1W84Y0wE1TkTSsp5wF4zrRidkCrl7Zj",
-	"vcVQ0HlfOsNnztbVfpGVnUHHLuVNLxj5swjJpHoYXitx6zqJ19Nfm2qZDda/4cYN0RIdzinpTwlR25zD",
-	"WRt3qjfML7A0RvrvmHyeogsOUOV8mE0V0S0nuYRyFjvnllznudyAh1euKclKW6F66akUhgB+n+w5wGsn",
-	"jOJO3hyBtnzUvZRT1qAmhqj+GwlYxoVa8ZUsomcgY063qoC5LXNA6MYOZjT3gwuY4hcqpuLfwFcPaeLH",
-	"MDEcE9hFnJ8d5UG3gq10g6ovRBcs4KoguDC6fxB1z6ZtcJOFZISiaRzm4TzcBosVn9ciRjMXtbbCOkZR",
-	"QC6hVKk3GLB2F55qU4CxEiLendiG3w3+2v5bu26Icb3W6up4sta39Imx1L2zk41u6+q/V6JuDk/gBgsS",
-	"tHUVad7xGDoGIbaHM24hqzZmPQZcQIry8kcLbYud46Cb1U4Qeru7N8IhAFiCac+46vypVdjFuq5eqMLs",
-	"Asr2dZvXpoqoJUu+kEwsaZArYvh4J/czND4LQyrNRLjpM7d5Vzmay4pKUoh6ecbeE397yhHvD6KgDF7s",
-	"5miG0JH/N8Qasy28apjS+wmGgLp4ottcEkUsPo/Bwb7nLoWzEnJjv4XH+lOI3XZtsJhjKhXacePJl/yX",
-	"slhU6sJ7UQ9V0QcFGU5Ov9WoNJO3Uisd8qu0uS6McoBx6Vmom9xhkdga4pjetB89vH6ia/ZOXBRp70KF",
-	"C0CbRwmCOwHZ+aEsVRZ4iyIENvp4bDDI6zOep2IaiOjvJhjvVj84Ah41zAeehxpq91Ms+Zi5Nfz9ZBHb",
-	"jzNjY63eSlZpyUgA8ENV5IuYCLD1ggRjWYHIbb2di8pDQP1YMqSPS+nPyRwHYIG013YG3WAL7pf57OxI",
-	"eYP08DzOeajqhDdK3waahAweoNZHJD9d1jrfB6cNvxLPjMgo/VBSeFzwhtp5px2v79xQFvqNH0jQiBwj",
-	"C+B2g10IXxmvdWidz0Di10Idk6sKSIZM4ifUwnQEIu9VfseTUG/UOXqYreOLazAxbdv4lbfajB/ITyqf",
-	"MFgsf/YOKKCAcHcHcibDQXFT5GHhRsIWLrou5lqPV/0ea+1+piZzYxiflkTE80ERo73Vy1OCDdMtcFaL",
-	"SHm69jQqkdRDKXpYMzRIxbpLgbDrMFXyGrLTWhX+W4bpj2P0JhqtPjtMoKGN4xwsyfTG6HmOKMZe54Su",
-	"x4/eI/sZcSgMgU54UyCYioxMiBDrkASrVlWATUeM0WhhhQH/hTd5Nj6wfAqZTWQWpT2CE4tY+kbyfeeZ",
-	"BXsTG67Qrv77GBanmMCZOds23C1WuQW9xL5H7gsM+EeVRyHwClb5PF8G6thUjBgRjNmaKGs0M90ipP0m",
-	"CSkKsF/PkexsYcQdyAzCDyNXTzc5BR4qqcm6BrCyLWDx9G0SV4aDan7stcgMkn5gyG5h2b+/ffaE/fmb",
-	"b/+fP+7bNgP8HEX/htKnxzk2stkj3nzmRxSkGSKV9adeW8rnL/PMURmq/XCGXp6zOa9O/WII6wDZe4pw",
-	"u1Op8K/gQJjB7VvLBTwD0zLrOEq1PvUm1Yy1it9wCY6dGR4hCm624QPeYSmq1C/a2mHWkjdG6+VA7iN0",
-	"Gs0KjIqglROqetdcwWMbXl+LCsNf+JxFvO6Sy7pFgpkdpiR+I35qiiWr6dxoDBQZ5rVb6fZqFQHTsWuF",
-	"hCV9UywyleXLfNdjyJSWzY2+FqpEkOlK1UDAIN4IIOqq+xxdqYRlw3vPwZI/8HFn+KKUugPlC9EymjHr",
-	"RMPmW/jvHbxeNJVx1DkZilQI+3oBXElH+MIXpQ1bSiJ+vaRMCQtRVVBGMZ0Yvbl7ui6GSWN2xdjk4pVY",
-	"XB/pRd3lQF9xVZ0SqdCGG0WcArHYRTeOExzvafwJsJGn3uhAz+Apt6e1WPq/baSqIF1Rt+a04o7THzGE",
-	"NKLyb0YuCwiTwZnfkG02Yz++/v7py//4+enbyxevX40mK6SJIa00CE5O3N76CyS/fXgSbIB7RlSZmpRW",
-	"rpsaSuAzgktmXHha2SwDZw8o5JugJ9FbAF7H8C+IH8puY6FcDlP3RK/XgI6nhC0aDWamNEJZbzgKC/QA",
-	"lNwEtYbEjHG21pU/wSLZQQZrUW9LNIbJGDBQg8G9DS+ALG4kz4Hguu5KG+Hmym86ihtSypPCOuWQ+MKt",
-	"hUSfGPE2Y6GbFHO+FO5unGOF4gYd7nXECTEaAxAyzsYX1gs52HexlYHRDGhSkjNme5J058PgBE9Ba5Ys",
-	"1z2Qmr0VSyNyXIKPIBGIpQEBzIbQa9HZK4G6M2PYHsWA6l8oYmKKFm2lZa7m8nvaSVh9yis+Sm9mjFv2",
-	"S1i4c+ZEXQPiyP5yUjhsjq2kZfgiD9156LfyV2dZVv6xG6DpzJBDlneNhEG3q0p1uO5Uv9zUhyz2vuU1",
-	"2YD5K8fbn8y2ixXjKGfO/x8m0J0dNNhkV2QmrU1FQjSL8pesSUH2Q8B2JJS5GNIPFHxjmeafpvTdqJwf",
-	"IJi/S2gwjbUmrPD5OSkUhizWfwyCMZTSB9wgpRTNwGNQKn7QL9+YrTY1aXXFY5i6bRdWy3gjblGncaAw",
-	"APFN5MuwjK7vCLOdX3kY2Btu3BuatH0hiCw8uSjQTjK00ht/7iWogrlgTesu7ocDqLhpy1wfuiTSmEpZ",
-	"iCbxm0L0vgAIg+uoaSGrzC+iN1JoQipdhH7ZWBtt0IV9K+hXSGSggxNG1I06lvZLV3tIYkrS0lmfg4EN",
-	"fGr4pl/nK6S8XvZTiqIPZDKGpRjxHKmr7e2hElCoQFW17YotBWCyH9dG2pWodnF1C66OZV9tar4Qg0SV",
-	"xFTS6XyqqwKU+Am4Jeoxf7ncsRIBCUpyp+9z56VdD8uSTOUQ9IdW5bJdr3mOaLmT0zF62J5AHDvrB3Km",
-	"42R0Y+xeHxheoATfUcUhWfsvLTdVLjRBP3QE1/6GoQAFT9g7xAZwBAW3e+KDydgR3a/oAJW272wywra1",
-	"C2wOUjEYbuIo6JOlHhUE2+P6MgJKQ8y3jPDCPbClK8t1YhgAy8YrsXleSt5NNB8/n4DACPsqpvTGndVI",
-	"pfb4n3YyM0q0dr2RoAu5qxaz4IquXJhwzGzXLQ55s9K1OLVb68SacbNYyRuBJAPhqQCcSfmLOja0Izyj",
-	"OYnNFowu11ekGjp5fvOBULPpsjAyyJEbYaTbHgPuVtqdgnMXvaZUWiKo8E5DaQtuMKWFoPDEu0Anuu/R",
-	"GUQ2eNPUcsEDW30Huwts25geypRGSwm+keoLGOFuBPIVdzHvrpPB7xm/dBclIszlLoQ8mclkNfInleNS",
-	"5SyuStTC8Xld0KzKup0QVZGIGzhIj676Pk29n1tXCdmrw0NDnCVzVJhbofLxhFxd20HymZjHmmW3zHKw",
-	"Pd66AK+EfkK4KRTf94qM/0dRkd7rGxl5lndlC0dqYCRiBzNqQqWzrlgtDi07uRrt/t3YtxBHpjBlzHqC",
-	"gY2pY59T6eF97Hu+622u1LGsjkPmlP0b/rgqueAIASoVoROPyNp7F3K8/2ARM3pcfVroVYyLQO9zk3Mp",
-	"/M33PFfr9yilcMByKc/c0fC5CTPFo5LZHTdUG4GmbAj6hbNWusST06YQ6e2pdBYDv8Q65VZGt1erfAD4",
-	"OL95t7bZrJeCj8cI4LTzv6OG5v8Geeh55axV/losBXVsNp7a0wf6AycNbLW9Q/A5lEbvDjbqZH4tzU02",
-	"J4KgxlnPXKRGok8ETdM22mvOXvc5klRYrgG/rTPRva/8+WEEr1lrxQXjzMp1W3N/mSxrIYh4GMwKkC7f",
-	"lmVLbt0OrKsMODrEQ5T97R9aFdyEvgfM/5yrXcL+/cWjV48gHe6Psw4EhgFpO6PuQ8WmWi+ukWLR6bpC",
-	"9X4zrvBQt62J1SOZYer6rFviAcEo1SbqmJCOOPGKt2Cxcnmja7nYjnZwUVlyOso6Vh9qZmCcfwmpz2OT",
-	"PxPm7ZHHUTKfh7ZwYKoNH8l33OaLkB3Nt7WLh4L36ensl+WVepHTM6MqQJm4X81KoR/MfcWQfMTzrfkn",
-	"pGL503ffDhOzHGLDGcd6M4LvBof6zsgsRX/I/ewPksJKEMg/BQour/8Y9EnGMX718NAQjbCuGER7BMjK",
-	"NGfGSAjIRmKL+KX/+d03D3sfe3hQuZxT1l7ahfz00FHcUa3tAEK4Gr1DnnmhCYx2++lGbT1cYuhg09mK",
-	"MbdK3CkeY6sSA9+x9f92QfrdeY7fiBMClf6H1iZ7RBypSe2s8u3JCvJUWUDzyRfuaV7SqZ6HdJSSSIwD",
-	"wFlMeyxrWJSXtmyNGdQRioW54aOBXw8j4Hn2uTvxcZEQ9Gi5cDSlSX0m62PKJGNAKQ9qihRp/iFSrFbc",
-	"rgrB1zElWu9UbzVvHwaMh64qxudIBzUjREEXxPD97hyt3dBWBcrjo2K/I/hP+5Vfo6snlnnFdQjfHaDt",
-	"uiQenZ0LyOQZEl84ttJ1ZQGsE6gGeRpXImxIIN9TGqr5eauwUCsnbf8Qtd+1EI0dQNTly72+iA7rwFgN",
-	"Hng2ZRlYVfQ1JBxJklhkvEBxb0mYEApJPLRFKIPqu5tTmYeLtBR3C4NO6hp9chB1i6u2OxdJl3YzV8s7",
-	"7g7phlmPeBfr+INleqOK3poDqAcjncsX9u4Soda8ErFiz6iPDlfX7TzYHbpJFbdgVywul8lVJp5CNzRn",
-	"WAzrnDlNSUeMs1A5beb/1fJtZGW3DNCyVxpLPxLpMjY4F4tYuv6qH8DDerjYVIghALmmc7Woet6FEEXA",
-	"viSV2/BTYH74t7Ihg4Wu27XKW3lXXbDxCNuwaAIawW1BaMpJgSIi8cqRncOl87DsWsz7yqWu1pyKLOEj",
-	"ObfHftHLzu8xCr1J5izNebRyQyoijbUT5tDbrBQ7rqosXEvpUxSF807TAWgeqjkXjHAo5yFhzd+C6L2i",
-	"KszF0yiIGtYvJ2Qibbfw1QToMjuR6pRgxDnhuyQofiF4uFvmgvEQ0dbLQKp+Tklp/qKCfRIIT+bEPFqs",
-	"5DCwmtw5sW5c4el8tY8Xfjt7k9iGRK7hi3hyVOo4D9kR1aOyhWkAG/bVBXsIieg479xAlpQfc7lYzUBE",
-	"Yp2jMFlxUzH4bRZyRsemjG72W4sFNY5qCpnPxosi+ogh9QiO6xnqH366zneSRr1ui6H7/HQFSNsIQHQe",
-	"IdWGrmeqQ7duodfiUMk/s6YDYYNgpgEryfJlQaOg4QYEAweHCtXXGMCB3hrvPGj+OtF0N0GJY5KzFdao",
-	"EE2WXZLBM1BZ5rSFR+RihZQM7ErnrZGR4D5cs1BqKSSq78Tok+psYfMkJ1ZyTkT4X1jv/DUimh9oa+6Q",
-	"f5c2rE7JaUs5fDGpgM23RBuTsE3GkjWkEhPzSU3QmZ2Cd8R5NZI8tTM/uj5gGZ1u1xZgvvxalEKgXdUM",
-	"cF1Apqd0fYJdnqfXvSDh0Km6ewGJUiSiFx0NKzLqYHUK4oAJCifJYaUvIk4FOFaxrhMqhLEEorQl1tiL",
-	"nT4XKFovqGaWXxcywuGdJUBhUmXghGL7J4E0mDhoI2NPp+Jo/BuQyZJ19+FgVi+sygzFICfCcXdlObDg",
-	"NA5wNSgUIi1b8LqOuXEdOgdaCni1vlE6nL2HXSjtr8vjkzFmJ/ZaQgXevN6kjXiyEjmCckjV7CntaXib",
-	"+4WqjkE97gw4NN+1lR11V+pxJ+15qLY5KcB9f+ZOGGcP+LtDfloyPm6EqSSy5Q5eEdjxn+np0ZRtqMiH",
-	"j5SzMvb5kMr2zS27vAtLilZF17sywva+S6fvdi7UKQ9ykQjBgFz93M1M2FJY/tieep0f0oLd6jTB32t3",
-	"avHdwpZKSrRnnAJYM33AaKRHjrQzhozvsoGtjbzCdJSYbxCqu4eAXcwO8qpMdryfz0qHvg1a3PjIF7W4",
-	"aU677uak710oENYXD0q3eJYlUEmKxJDWC0hhLZXDaofMCNcaFeF1WgkmuKmlMBeETE3MBn9zhJtdWrbW",
-	"a6qKPk5N3nRlLbI6TgNJ1sE/uwQ2lI76Zb/XnSPzPKLMIUIfXatBRDVkoEAWbuv0mju5yMolwifCXI4c",
-	"FbzzTg9aIJ0rwy8W6ksKqquyubiSys66bIwU1rOUClI24IVWwfp06Y1jOpiLVr6TaxF2+A7hFlmqBwvR",
-	"UQuvl2ipdoWqx7/VGD0varyRsCrSDAIcBivhJiJpuDqOTurgrRCn4MPAzD2pZeDN3FGAuh8yKchXhldD",
-	"1E4Rx9NFXIAZ1VoMP0FG7Fj6ozYkNBZppKDuHzw2lhHruDymMFt5PsZd3Y5mLvY8mbDw4aEleb0cXI2j",
-	"OhyWN68z5aEUPyknkzK46Iex4AYcObngzzq6r+DGPKjqRMcTfmQWp2ZoSt/wnBYtlkvRV3+SdYprN5Ru",
-	"uNw7YEc4wY5mTLk9f9csjDHe1dSNocnKu5Pvg9is5Bh8eH6Uj2/AR3e7CYweJOrgoTpD7wxXdpkbiV26",
-	"hnzriF1jTWtXgtKk7Rl7FwqO2l7Sy1K4xQrLRa+7Gh7URi9HdgklkVYu/gecV/A3h/9p2ro+hedyIgwc",
-	"oBkISsqoPBFD8vFV+pZ3JZcthtZBj/FKILBK3yaoDoiC/bZpAiiMUksod39szs1K5/NRUaVy/BqjMrfq",
-	"9y1wXEYXLZYyD3E+PP7iiGB1kg1yawEo5mG+o2iwadXYQHlu6x9d/W80wQk6Aw9tujX5B/RyaYUb2fQR",
-	"aKPbBRH8K4+3I/mE+qAgGkjaTNqL3Bokfow9kzKgJMemq/dxkSlD0q6rpOFYILVTGZZ9esQyFJ38R6F7",
-	"hTHJ5Tafw9wlf/ZF+hVcWyFCFiiZdrMw05r3VFhNWDcq+yxnghVLPA7EPfP3+DpLUhstilixzDH/pDcx",
-	"vvqzH+zXD9mC29Gaf1HZ2vBtzxuE3nUjyJ1PqYc1IugPrzNGn3yjRRwbauGtkW576UUwLC83qEuAXMLx",
-	"jf8UG4DrHjxf+lqCJEg/V/TXcJJ7UZNrbZrVfxO2vGuBN/IH4dVrf9KoZc7oh9lWwvkbMma2RF0kspKH",
-	"XHbg2DetCnH73r/bFdxcplUziE9dsehHhGIr9helVb2NxcaFNDtJQnO+8EZ02wQHENWwlSaoRTaIeZU+",
-	"Aprp2S/qFwU+JIhZsHmLUFmqHRcQSTRLpH3CZMZ4M3LbQSD34yMqPU1F+B7D6rB3r394+urj2S/qqTHa",
-	"YKJKU+bEZS+hTuJCryHW1Xh98Bx47NhHJT65j/7TQHdB4CjLPi5aY7X5GDoFISk/oLNf1BMjOGSZ+r9j",
-	"zj7jin18UYl1o51Qi+3pD2L78TyWOoCsez9FSF8Gxf3JixaKJoQC2n7O1rwSZ7+oGKYBVQfFK4GQnZ98",
-	"FSiLeSNPzk/+dPbw7E/kMgTxfsAroKkPoQy8tWI09EV1cn7ip+ZR9xgclY1WFl/5+uHDAJMmCglK6Pbv",
-	"P/gb+V3xUL8r1pt6sc3T5LeWZ+HREFmqWKUX7do3tws3ba2oLmhnIIURuEgQuMvVNscrMCphdVSYBW7d",
-	"caGVkUj233YhseAy7Bb6jIo5csqQzM14XOKOsw1qAxFJib8I4KRMmgXpXYU0ynBEwbRytHshZcpmJOxR",
-	"VcWlxTEK6x5rZNsfLVlDhQEzU9RNpX/ktzuK9TixHVya7RQL82IN0EzOnlw+esa+PnsY5f6CcVAvDDPi",
-	"RsJtQOQtUFxX10ACrQQ0mJwLD371F9hvkQhB7K/f9/DvvSXsTeU3mRRUgEXcfbzPtLkSfpvGWQRLM3eO",
-	"/UW4chenX+3vkaH7M6z5o27w8cqOG1A62n4QDOCOLeUn+mfCt/nLAKMy5Ivla+GA4vmvpMpQhIkUGcIp",
-	"9/fPLJmd3QPvAwhUW6Fvo3zHwBP5Hvy9FbBq1IWOXrH40Vl+LrvGHzyB+/tkxJMvAZH024cvefX5yXkp",
-	"lZieZ3VfQB+BAjSFaL5fabhfKQDhlZzNSqgZGTqo0uCJg1n/p4sIAcleFYAQQVY2e4e7YpcVQDQ513vD",
-	"F9dEXEQtA92ZqGu67OoKNpLX1rwR5Cyz7bqQevNFryCcMYTXZBa8XxtgioV/Y/SN6LicAqkWpCj11nsl",
-	"eI1h+9KhjX1/js/tHQ8Htu4zTNn8vR8Gc14dKscn1mAaESftFCQUvYkdf6wUPYHPd5W/Zb4SYoESIrDF",
-	"zLNsEPd5SoVCwSiSEMSEcrGButGIGdVDdCFnJlAD7x9gco25KsUjDFW0xwmTXirPRbI2mYLx90jioLKt",
-	"Azgjlhy73a35YeyRqhdOuFPrjODrvmBHr89cKg6f3/3IiJPvq4lPvpIahms2hQy9AxufzVtV1ZSm4cKp",
-	"ipx9orYC0JleE3fcdMR2odpkIxQUrVcLs22cqFgoB5CCWHvC1piWABdZUXvjf05vy8kOrLpXaaq0tf1T",
-	"Y7Zyv85KLRygzu++KC+hJSD7Bd3XBB6yDjpzLURzgXhZRArhfb/SbQLz7s25n5KqrQ94THDWL+OzX1B3",
-	"7HdlQr/Co7ruqq9NoSwKFc9gYJaBfTOH7Pa1FfWNsLPoZghUHVt49Fo06GBoc9ug3VmOO2iOx0z0l9Dx",
-	"+l/fYytIOIgnWDAjHSp5YU8g/D4Uv+Lsyui2gTMNdhXdQNnd9OBXWY3wMmQW8qCvAen9phgxNlUcsh8p",
-	"DDljSR9QK198f4KGcpgXYAgrH+3IIDa9JVTkimu4c8IUiBmc+IQpMsyIq7bmholPjSEOnX9/+/TrPxbS",
-	"U0jFXPNPL4W68obAt8QHE/7+1cFkikI857Nuvh7tXNbCorQMSAuaxAf7EvRPSJfB6VeEE3MCeUCSgI3X",
-	"aJMdONthuU935JhrzX5GN83v1oI7fBZDhZ2i5eIXhaZ8CnGgldl1rZR87l5fjTbIPR8eeaLH223Zfz7L",
-	"4JlwUEomwmz6W1PpTW/7xXtw2B9ycu/SO+zAnm5+XquOuF+6FeCHgWMCwLl3vUhxPh9QNPrBr4DvK8/v",
-	"E3zuXmymqKxn60SsuVQ77KMTFR85Dl79hhuHsyBtDjtY8N6UoNR56Umqd0xjOXBHbRIqQndCBZQmsOz7",
-	"195thGuWjYrABwbDInuIniGGvYwIi08h/zAruU8/DbmVctez79BgjyOXeyjQTB6LLN5mV6z9DWfEQjaA",
-	"CKds3OjywPL/ltxqGSrSkhMrNtlTK0Znfh536d/Ry5UJ++H4J4n6BV8TQLITf9IZuyQpV17nY7XgNyL1",
-	"MV0wISH52ZHmjtY2rnKkS6HWvFbfOaTwgL4SUx3LK11XQzYfVfwqXXnf5Agu4Y1qKvcRZytRV+EsudKI",
-	"U+aE0bnlPBT8FM91XU2sk3Wpj4mJ9adjTSxq5XYaW2aRnot6kgX6QYiG8a5iC3cg8Z2bz/KtnZGRRIPY",
-	"07UewNX14Ff/n7Ji8Fbw6g1SABw4QPyOetDUVF6tbPpkDwj/8lRKFRRb4Rba3L36LlC9IkIEI+LPXYIH",
-	"/DNkF670Rk15VzZhHo9CEPTWzGBdIcyPv83+yxpF3xu+dFSy6OhQYwLuAzTnh/txMqYVlT6zxfQEaa9K",
-	"Op2fvEmcbL6hjo3IUYk6G3c63FEov0BsMYN/z+xskpLTJqkCN520UBW1Tl5+F8v9cOpPx2JxBdyAdEnB",
-	"wIl0eX9aI50pNh2IqdRODceONgYrdGVkILgYi6f6WHv6d3GuU2nvxH9AtD12EtsGDtrI8jPkhXgSH5rU",
-	"Ru6N7RiOju4toBvOmMHHBc3i+PLNFazgfvfHWsMd9y+yKnVo+iVfy1pOaCRLy2oNKTK/9Zb6wa/+06D+",
-	"ZFXTl5pX6ZIfhglSJlH5ko8BhZP/+uuj0//NT//x8PTPH7o/nv336YdfH87+/OfffvnlbMvX9b+djDA7",
-	"X6t6ywBEBheDH2w4I0omJULOMvpHB98afZf7fh48Hj7fEf4yrPWe3OEvswQwqtt5UAiNWANR/xRBCl75",
-	"q7wn4ezfK72wD9CGtp0Qnq2rP+bl8gGlNAwHJ6KAhrzPLxl13+3MxHj+MCFTLBIm4yR1MIn1LQJYahKW",
-	"vdDC3U+BrKpfXP5h57i/zfem/SgRGLV97/d2h1gerMFNJzj3MNGzuym/pBzebbqnPcymWIG/aCyB7XS3",
-	"ABeEmsBdQMlZRA2EO+LAoXWrEMTv8zAbijTc6Tz7LBGBmAaZhATmWyYroZx02y+60z5jWAGtqdOuflVR",
-	"yYcH3+Bz97ize98pCAj2dqqkBN5AEVobSEZ3qcKi9wEIw4aQZXtzNL0PYH96buFzfY9FDKbJ/nMJLxod",
-	"fkRMOKifRfLCf9kcnxHLeBAUQlM5xUrRjPc1t16tbUmM52WkCLjjyPX3O/WJvhKb1Df5r+4RjXn/mLqn",
-	"U10x2YsHkSRxUe9Z5It+DyKunibcEegkoz8sivUt3WDJLD7AuiOnG26UVFd2Yk/yI2j9fWj8fjYJfoSD",
-	"6vZ5vRCfSwogByMsEdMKlDtg+IZLHmLXFAacpdSlwGizv3UepNX7i5fa0/DQPU5g+Ib/Xmkaa//b7ETX",
-	"VTzoz07OVVvXE2nTjdBNLRh3ji9WmJwSqwrY2wfCS4wAybyO0BZ8JwbV5EGteJZv9GCmcxJT/+rrh7P/",
-	"A9Kp4qoMZZEGEZkE5gJtMc4auXCtEVgfAN1TOi1sMbB/H/zqbdHBq/B2u3hSfNALIKCB70x1Jca9uqQg",
-	"xlQRfD+fx1mlQ5YoLZc/jxfclqN1b4xU7ll46i6jySDheB9RNgyRbIR5hu8cCylrquWxkoJpEg9W7la+",
-	"yTCrU/knQ3tUaSMGZhs/Kees5kpYopUKBMvEPEHksExph+lBwfKG8nmB7Xl/G/9Nt0ZhwnHxFv5PeuZY",
-	"ofhdGYg0iMMWop9YmpWplpWaS1d1xlJlYipNupY3qUK1G70TTNwI5dhHfOljF6BCUFLHQ/ufl69fMe6w",
-	"EA6VikHEY8dzHaqvBpv6gvQ9f2D/okSfLRc/DEEPu8LysvF7UNoMGbf6wveeu8VqrCEF+xg+k700Ru1n",
-	"fHEyLEGcTokFHUFt5hZ43IQ5tX5KoMeTmVJrUcl2PXQZ/4hPHLXT/iGb3x9C1ysnp1jGo2I4bgIjhh0G",
-	"cLt/yCbCbfuhUXwH46LTzD6WOZzWfAVekd+HM6Ez/yGqP12iXb+KsNIbOHKoKmpEU1Mn1nxbNCqNALfQ",
-	"xEvwFlstLcLn8ngpsaE5uAg1qLDCGPnbq3taD78WMAEdoSKXa8Z9f8BbtunnX0IGNHsU3yElJNbSEFBS",
-	"60reCMXahgqEZRbTxfIpk4HAL4XDoiz34wXCtv9FHUCXuB2T8I3fiaZVhShPKAhTEFaQn9yqJ5VOSndY",
-	"rIZyj9Mav1GCJci1YP6BydgZgBYnFKGIBUjj5PY1/AvK8gGE6L6eP819tuHb01C9trQWgRb5XrEJ1rda",
-	"9IoAinUuWK2nscSg1SsNNZj44hopTuAjtbZiqsn9Fctu/na7Ey7vOoiVPMvOg2EvNpHgJFfhrpmUAsel",
-	"ZR+5vZbq6iNzAth4VyKWNo+lKRttrZzXgeDXngMl8aleLmdU3nzGjHBmO2NXGgRuholVZ+zRL4pqwAYV",
-	"BHLaoF7LSjdwrjTc+gfwS3t1shZcsasIPNFnv6iP3Kw/wptcdccRtY91LyM5TTjKLMOiUZDjZc/YR8FN",
-	"vf1ITN2Q0hUagoOBb3jgeOa/KHSLX6RaTO5AvOJSnbEAJcWZEVViROGjvKZqVGLD4I6cIQmydPRZHOae",
-	"NfVo4V6rRIm5jyiIf+m9NhXs1i996+HMbbiZhhPiES7ULFYEM+sZVij24mvbNfhPrdNNauWbQGu9ITw/",
-	"t9eW7r1eQvKDBTc3A3xTT/zPl8QAPlkOW/zoMELJPxSL8x2FGL/EV/bKG4UShNiBL00xAiOsDl8x0NuK",
-	"6dZNg/UgPndwDF1xJzZ82yXqAwGTEqJK3HnW8a1lc7GSquolaABisMoLFoLeBkSLUHG91yYTMYXJQUdL",
-	"DMTbppA138wMuvHFxSztbUoEcBC3NyMCe7eirGKQkn5ayuTYvrlwGyEUcxu9w57Qg/YdKYenmFttD8rj",
-	"Y3ruSwkifv82ghje/KKCeBdM6jNZiyGiitmJpRpK+6x1lGeD8X8D8QuQWyQl8GK8FlxFZ0KB0jeXAWTz",
-	"xYn2N88z6ILrZDnE7O9pg/A47JSwDFONiIMhFEXHmA3EWOdb+O/Y7ROqf5T3zTOpqsk1hHmvWAyvKoOF",
-	"YZqAylR8LdVVtubaPegL8+3vfvPQEvwlkNVNiOQGAjw7VYDC5vSPXRKlGX60JJRd5faShyAUdz9Ax/vj",
-	"6++fvvyPn5++vXzx+lUhm4yqEx4FDz/+K1BP8qhv5FqZb59zKPZ/KPXtvljzaNpL/is+r8VkByKVU0du",
-	"3pgSABX44Bg0yByymxwQCmoHyRqXiZY8908dku4GMgK33A16Euxy11xHUzEX/hLaaHPtTRw1lu0OCjKJ",
-	"rsUvCWTevbpgC2bqVQug30hnldWCV6ixnIM4b1GYN+SOWQjjIG8zR7X52azoUOh1+FAbJpyJV2m2yOtn",
-	"xnh3UpMRf/x1InpZaozx/vVGqAWYE7/O1+COjKxMe0fTSCrd3nY4nEDyTJsrPVUKSajbk4h3gtyOklRE",
-	"rg90/eFnWnmiYqAnZvFQgqphYjMNgiA3PbWoroTZMban4bb7ADy/yDu8G+Pn6mpXZO4h1Sl+4JiEjn+h",
-	"Jf+RNwwKSMyCUzbEKuwMmfFbbipRMSucA5x74sYVlXRUb9S2NcQIVv52yR4QD4wYVIvfws93uTP/zwRc",
-	"4rROZf9gawTLS0TPadYYqbCMFxYxyHE67y26M9uycf7ObO+43h/+qciEH94PVfqRudV98hpV5Zkr8+6m",
-	"weFnogQJZga58eZbQAh0hYr9wXHGXpG7Zy14UL9j0V85iXA/5zciIc7Hzzvu1YI/2IxZZkj3pS4CZMPL",
-	"PbrrKGwd3FQk/EaA+5fXB6y15Ln/n9j8bkQBcSo/X6G6i86D6S36UC+JCE9NJYz/C1agiwVDnJFiIg7K",
-	"rQ1lluf6k7AX0R7DAxkKbiAuORIplpKekun7HafaJmv8mU2xnS9ntLP4RJfl3JGjTaKTV0BolPakf9SM",
-	"tb7Spf4SRUz6g7g1YIiKvQ0esN+L4O+/ZfW+DMdXV2GYE6qTWV2i+ILf/VkzVuO8DC/8duDzcHFJurBK",
-	"n4cfT45yAu+PEcq5+0+Rflb6WKe+He0PtugD796LkhZyIUOMhf5qpfP/iePrppnb18sCT/iBRf9e2IUI",
-	"WtA/l7cU5fywp5TWdbKUrFoIBwE7JwzhMaWCqs7+9hu8cb4Pqszv9bb5PtSM+qw3TfrVUknG6W6TtC4W",
-	"yUZSdrvkBItLd8/yfP+z8DqqbcdfRNjHV/48GnBfXfama3pBxcYvySfzub1Wn2udngSAK+q310pvFOXY",
-	"DQkxEPKmJMyF7F74nZDag3HYR7XVlHtDgb2tpHzTvbpXkKqzMNraHpdwkQzUN/blIqJfBEcOYNEwgbBM",
-	"uu0XHSXSu7sgzHv7tCAjbXPKnRPrxo2pQvYoPPrFa2tSTyYEUrxKwppTqQlUGS7MMBitVLWWSmFNvaYL",
-	"rayuxWmtr4ZJO/G5l/pqnP8FQNMnx/ENFFTeRQCbH8VdcL8RiDAXGbl4IwVZHXK6/b+BfF+hAr86LRs4",
-	"Bu+aBH5QRPo+urvd/YV8ur5/717CVskXbkvQ91Y0NV9MY+JTW4m79w+WtZaihg23dqNNhenw6A9LPFQh",
-	"y+NdV/K8Fo7BlRBok0LNXUiNdB0fsX9EOssQSGhr7bIKQWXkchCQ9T08cJ8qE3zgM5KRmlZZnFnrOg8h",
-	"vwnQ+fAT1vC0jg7li9RlLy2D2A4WDZx6K66kddoMEoI+p0e+pIe5hzlx3E3NRGt9mxPyalfSOqkWDhsO",
-	"kY4d/OIBZu27rqy27vRabIe8kojIeK6t8wb9lwKEgAYqlRIV851m1/54wnII/s9w8y286Cy9dAVCDyU+",
-	"QcVbxxfOvx7qykk/o6qyd7cqCzdLOl1TRD1X1N7eXL9QjLdupY38h6hOYSa8mnJ2EEkVWpysdtcbWJ0p",
-	"lvyNVIx3y+xSqzJ7a0Ai6Z2VhCIs/Q3mqd6fe+CRXH9uzwCMqcSozN3qIkZJVrqhrPj+hQNww8nQ3Aj4",
-	"FVWJunRnxY3gVeDbLFqDb8ND/9RIWxrFpXDD/uNp1EOcMWK+EEaAJaj65fsnvJOGqlAny3dv7txucgeJ",
-	"C5e6VZMcbT8iy8EOZUxBxJdG2NWQ1vWWHrlX6cNPFDFN8PNUxwBJFrXal7oIc2yMvoI8nvsRPRpxyYn+",
-	"9Wee2gvALoQ7sFWVMFBmVFpiCRAVsXTJaTLF7XUqnSHzWxI1DlBhIf5wodfCBqK1XXOk1trbIxywhpz9",
-	"Tc+DgkuJOzMCXhC3GALWjQCXoy1sCAD8HDrz6aEvaIlQHyY2P8LwpwMQYnthXaI7AGqLbe/b9LgRRi63",
-	"96S1/QyN32tgBz/xJcovHs69XsQn7u/OAutrpesKeCHIRxHUMi9T6BC6ABIACwkrAbjthUHyWiwOePO/",
-	"Dw99wb1MfZhwLz9uZe1OpWJhDmZJsm2nd2FRoTP2KJQXgmsgUragGw8uyHloUCNc09+RCpKTpzkorr2l",
-	"nKATsJPJUQ48NbYR/Bov6T5VIQ2zq+EWxv0A6+uVM+n9z2H+pzKkQ9XPlKH7IfzvkMEMb35+ODG313xe",
-	"i2MF9n9RckAObbnwd623JY5s80l4L9PmEvHJR2+ssbjm2H7S/VmcnHF59djCjIUGEmoSL8HzCcGf/mPR",
-	"mbsxWl2FMgMk/cm3JX6+0r1k+rQaZ9wxh0D6d98tI5bsndn+3rLWY88K+GIjFtqAnOVg+c7olrbYrv23",
-	"DcjyjgeSZGQ2Cqycfno0Fn/B13CQA6kehCVn0ddJeRsUfLdQt4I+sHPuWmEBDbiu/jjJTWC20BcZiSJw",
-	"zr3uvovWB9zZjuiOgC1F4T1ca+1gBYZsxYXJpFMRgci+KI0CslPvB26UHQcP2XcM2OS8HTZ5Tckq6Dl+",
-	"0YSyYj2vD5haT+NT91nhhD5SqnDyqK5J6taxqss0WOhE16lEI5TXwHBLEgcAVnrEKGklFjU3sW4u0l15",
-	"jagL7cndyU22xDAiPMzBl8vGVSz0+gLUy6AJWofna7F6RrHn00tIyRgKPZ8Kjxjam6HbxbK1WM+FsaS2",
-	"c+s658e4wpG3OcyygafvUQp7sz69GhCax69xF3NiP58J/DnXHLmD5WIVpd7fsOmeoH39qam5Iv65opL2",
-	"1D8l1XPd3NPqQErsFwgoPe2GX/RgtaF2dCPM2m8d6ZBlEggDob74srWTZRJ69c3bxH9r18BL3AWZtKFP",
-	"kYIdyuk/+BWdX4N6yjN4ZFyt+/Do51NUBpnRsDulgjDw62T4BrRkQGeNRd4t39qIC16G3vgFEG6xOqBv",
-	"PKNnviS1nO/CxH5dGvokSoveKG83UmXjkCFrpdst9VlO/bh03PSm+l6SN2gif2fEgfe3uoljby6uWgWn",
-	"nhFdPGcSbc1/i8k1vxI5CejyT5HbkNdQ8wOcDWLpmG5dbzN+UarvkE8GHMW45VvMLHO6yeWPDdTQdK8V",
-	"Lu19Hq2dQBeEYJLceF1XGcLmivY9LZ9uVXV62IZ7JlX1WWy4Z75Dhwy5fqx9UlsuDjJYc2S88C0acF6f",
-	"Cx4WohNT2kWbjlmNE4s7a/COeoGP/FMDTmAMh3MVcTam8kRAa8ggOgvkoiAA6U2V2Vn+MX+iIUpF1dsO",
-	"qtSpHddKb9BWu3z+6PTrb7+L9P4rwf0B7D9kuxIxHclEklK7lyEJ83QoI+kFBWNKpJCyFncjhXzMrfju",
-	"m+B5W/NrYf7gDXQq8Pi0+vrbb7/6M1Qt4Fgn80aY3lxYKKmVTfsNL50c1Fj/pYqZ4soWDnOQ1ElgjqgF",
-	"S7Pe+CMHRVkRY0SyH9LDZ1TMLB5C98fP6fsF3/o8sKm3gldMAGoaSYZpftzK6PZqhUwvSLwNRWUCVGjF",
-	"ITzfTZ8RfvASx1qGVYWH7hVYFT5SxHvQA5NlGqz5ls0FQ2djNYvqoBKiouzwOaZOhuhU6vVYcOVvxVCP",
-	"ZL5lRlAqYCTWoVn+1a74199+N8K1Gc7QETwXWokpSS5UFCHuYtwNsArjnHY4xMGzu+HOCeNf/a+/Pjz9",
-	"Mz9dfvj1u29++7fM8QYImWuxtUNy+YP//R5FEtovSKPv29SC6HRdkTcghfHD8ZfkmJZt1bfacSemxNmD",
-	"yKf2R8Udh9sx6c+HQ7E/bOVLF2w4tJy9AMZEQaUfMW9UiQ1A9zcrf6mJzh1EaL/OFI1kpf2/dAXWQBez",
-	"D36F/44EAf7on02QgId3cyAq+VIBxX91gCFHnbqALkyvG+lCbT5cf6Upp2eQW/svwr3qPXiP+6r/oVIO",
-	"Rc0nSxIEwmexgYlcclnTXb2WUDsM0wEtbK3yUflO2EMzlCeXkjfCTIOJuRSqYpxBrrnTpM4hji2kLeaC",
-	"Wm/aTMfvwSm5v6q3SIJ6b+RUsVeqWRnWHpfX7wi9Uaej8l9eb1Q5h2K6/dB9ZkSQ/p6yVHjlNViwnYjx",
-	"D9CqAUA6IFtd7+9JsJIPfGYFYPfLuSMffp6OsIgapGLWUHwjQY7OMPCGez7gIVJxHkmRt7NmhzblXyYy",
-	"Hd6hchPGyDcIfrglP55XQAYCxW9qru4x8fBLhYkP5x2C08Brg0teWxHdeUZgDooSHRiOElEgqrhZbadh",
-	"VocERK1Y42doRpLcaOMMly4m4niNqmKSlBQCQg9WkqFH7tMrQ58oOa4SG2YyUw6IB3uMQNIGdU4TL0F0",
-	"D0DpVKnKQn8pr9SL+6KQp8Y/s8BfIgyzSCqAP1/0+FWuhLNA662vpfBm2kbUwCGJ7mro46Vwp0/ggQNU",
-	"5LdeaLFojXTbk/O/fuhhoBqoo23juLqFPXVGikElHdfgHTx2n5OefKYw8fOpfJPP9YatudoGRAmjycAy",
-	"ckbGogsFBWR3Su5L8JPZ+MKKLdE5wAok8qNxgsonw+vWjbrvn6pqGovlKd0zO7K+bskRNCjo8al7lfP4",
-	"lUGOv+mqruEHRRXdwjGNAVw7SaqD1/Yv2DcPvwlWTFIoMLSyO6MhORD6CWistnaDCuFzwetnMKoxkuGf",
-	"nkY0SBeENm6pCaaZjLMCfCwM7K7I0Edm/SxpbOoTBtu+7dnyyKynWZSXwjGr1yL4GvuZN7uyG4TPHfAm",
-	"XsITX7Imo5yey0i66Q4FCDrbP/TRRsnsjga6XyJr9OcLBsVqU2nXJwJtp9EffvqPh6d//kD/Pf3w68PZ",
-	"Nw/zgaAyp1CcnXtB5KGQfWbdOH4zL6FT+SW0iVX1eyu9kzFFP53Cp9fVH1EpD6R4O+UaMK9jX8ofQC3d",
-	"gwcKVPn90oeK78TUeEc/rsmsy53l0li5WOnNrB/jZ7W095ZsASvsRHMKidDDK+tE8wM89SVXljox8crC",
-	"6CfPKfcTa9P4D2XiIp3hUhs2B5Te2or6JtwqbQMo58Gl+Ime+YILgV2YeBlo7FMsBE1RH/Xo34c7ehgh",
-	"TmO7t+sozN3nvZDSr5am/oJZoSoqFLxcWuHYNP60x+IKizPgd3BZaDsg5Le66DCKoQp7/AdgcQ1sOmhy",
-	"SQcI4Vj/mmTnsJfd6CZZ4M+tjYUZuH2pypwG9UQrJ1Ur4sAGcZsYdUXWSbEA1L5U9oKtW+v8gmzi77Ra",
-	"UOLEltjjUVAG7509dum1VHLdrk/OH5aYpn8HoMvPsfee6w1bcoM50Bd08wN4C4IDmBodzq0JI9Ww8tih",
-	"xBn668lccCPMyflfP3i7fUFO2L9+8ItihbkJEtWa+uT85AFv5IObr05++/Db/xcAAP//",
+	"7L1rlxu3sTb6V7Dm7LVyOZyR7Ng+b2a+bEmWIm3LkrZGttZ5Y+0YZINDZJpAB0APxXj5v5+FqgIaTQLN",
+	"5kyP5OQ9+RBLYjcalwJQl6ee+uVkodeNVkI5e3L+y0nDDV8LJwz87UlrrDb+T1KdnJ/8oxVmezI7UXwt",
+	"Ts5PFvjr7MQuVmLN/WNu2/hfrDNSXZ38+uvs5FthF0JV/q+FZqruiUxTc61rwRW1dSMX4hW8Rm013K26",
+	"puA/sxMj/tFKI6qTc2daMdy/Z1JV/hffCyMbJ7Vv9rWqt2yz4o6tuGVuJS1z4qNjUjHOllLUFXP+V7cS",
+	"rJbWMbvSG3vB2qYRhnFVsVpvhGELbgXjRjCtxNnJLDv+pe9B2sk1//hSqCu3Ojn/4uHDWabTL74tTICs",
+	"Boe/1GbNnX9OuW++OpmdrKWS63Z9cv5F/IxUTlwJg9+pxLrRTqjF9juxjd9cCV4J0301eezUP1cYzJf5",
+	"wbyUa+lKwlHDj2mDlVjytnY0N2v+EQfwNfxtaDi/+pmxjVZWgHC/MXpei7X/40IrJxR0gjdNLRfcy8GD",
+	"Bp/4v/9uvVD8knTiP4xYnpyf/F8Put3zAH+1D0K78MW+WL33MrMRyrGN0epqxjYrYcQMBAakzWlW6TOY",
+	"FmrOf+3RYiEax9UC5L4xuhHGSRzFYiUW1/An6cTaZoQcpuUF/tjNCzeGb09gTjgNry93OJ3hH/6UW7lO",
+	"0P4a+hHb+xBf0PO/i4Xzn8JxiGp/FNz1xLPiTpw6CZt5bzTzbXaQ0IHsL90IRwzhBD4QX5r5ruXHgmv6",
+	"y4lQXuL+6iXH6BvfZeu48ULLzfpkdiK4qX2LDW8tnk62XeNjuvH/kVfqVC+X/gWYIHjGwS640qdzDp2q",
+	"Bb8RSU+64WFP3mtT2f2J9afW/vH2iOHwZkwbFLwNt8wKoc7YKyEqUXlJxN6wDTdKqivrz69ERL56mN/O",
+	"+zNV3UirzTaz6sulWJA89Dv4XG/Ymqstq+DIt8y0inHFwhvMiFpwC2fq7kafnSxuxIEdsbsJlnwta3ns",
+	"W7LKPta081ralTAFaYSeV4Ufb6SVWWGdnVhxI4x0efG37XrNTf43J10tDss/XB74bDqI5MPdZ5JxJL2m",
+	"qU/mc9Yt8ocB2fhWOC7rjIQksjN05kYZgyMXRKa3lGPeRe0it8401OObfIsv5tq0fGv35f59UCoqvWjX",
+	"/qLwz7EFV2zu/1HFy2LLGqOrduEs6BdKu7g5ZkzwxYpptUCdY6Q870hDnPpk/NTtbo6H1xTmc29Nq/jv",
+	"ex1ayo+ierzdn5d3K8F0XQnrws5n0sG0GBgrKGP+bcukO8vdGmtdibqw59aikjwc58cvCJyhW98haXsL",
+	"ceHVPq89qivGWS2VyHbNOu7a/Ar5K8Lmp8Mrfr5n5qhFnp3cCFM8YTarbW4KtvgdHB58ODOOHfGhVQ4T",
+	"3303jrc/80OSFLbRnijBMVM4D8uTWp6BnTFQ85m+Z3sr15kDrHbCKO7kjbAD15z2E8w2XrScZrXW12yp",
+	"Dd24pOAm6u3D3K1XGd08Wcm6MiIjyPALg8WwbM23IL5GN42oksWM1hZ8+HlW+B56OfCdVu16LrCTgx1r",
+	"/P0gNpmm3uAvYU/HjrW21CsjrHC5iWwsHgLwAOzYhVZLedUakK/DLVth4r3Rb/ySfsEP+Ltwy/zGZOvW",
+	"Ot8on9fCr5tp1XF70emcbkbS5g+Wc9YYsRTG+FNdiY2wbsac4VKdv5vhgXf+6NsfX1y+fvv/wkG0Fn5N",
+	"zl89+v6plyBU7rhC+cI92T3G9BJmSigr1n4MplU2e0Q5/X04P/u9hX/2YxeqYtzuvevPFH90+M80NXde",
+	"xWeLFVdXwp6dnKu2rnd3ndP57dXtpP1ttiJJHXU7P9dNbjHWUrVOHHz7e3osCGO60onQGwFWQOHX7EHr",
+	"TwPpWCWXS2EsWxq9hnmb+2tvw7eHD12YhuTbsYvd6PDb2Qm23i6pvKWIJ1f9enly/tfh2bjUrVkIeOfX",
+	"2e6qSGVlJfLXl7fv4xi5Y/NaL669IOH9PX4PWXIH7Thwlij60rJWWS6rczKwV4I5bq6EYxzGC/KeM0b3",
+	"P0ym1PAScG++waP7c7yrb+P07D/3YbZ3Jvh7R4D+Ef1OFqaegWFomW7djG2kWzHpLCMnyRl7KZUAjXGh",
+	"63atQFd0K21F2Ps471KxzUouVqTErKW1Ul2dgVi0lXS+mbtZ7VXU8DM/FRVCcUNumb1f0Pbac2jltpoe",
+	"afrA0vnHw3dnnRZD3c/umw2XWSPWi7kRrjXKTzYPx6+L9rbfpKJiXInNjOkbYRiva1g/6/hVTjRX8mrV",
+	"n3PdzutkwvFO9t2q9SZ3lS20qvyecJK+FC43Lxlt4z85onEryRk1bvHzXgh/3i25QZk79/rxNWubGQOH",
+	"iFTMOlnXzIjlzqVdWEPsEw58hjNV3Imzk8d8cd02OX+av5tGypY/EGvhRM5fPRs2dOrMofX0I184OBm9",
+	"wPjVWXOp+opM9nq+0ko8yszwCxS0Wjh2pS+gRXJ1BlMFFXuvza01WhLjVtR/8f0qr3qvRF3lzQjpos50",
+	"LRp3wcS6cVu2WQmVmE/+/ewwV7rZb/eZv0K+uGAPQd/hXgF0NJT9BRt9atScvKo7W1q62h+2S9b4Cxb3",
+	"MmdBDti8VVUt2Irb4y6xIes0OC+Dn7ESax4jBlULG5SkdnYi1402LusntCv+5dffZK/KI0TNyn/mr1t/",
+	"dOGkSMXmW4fH14ipdvxaqEdHXCWJ/bYjCtKsN3jDeUuAqyhZfhfAdw4fI3AVxHO/s/yCHQtbN84mTUg3",
+	"isRzHE+HIE60NcrH0SPn/I7YP5Xm8bQaMaFzccWPmtBb3s2qEtUxnxm9+XTrFhq1uiD0plUK7YlkVqVK",
+	"/rLksgZvpFdeeu7G4yMBfRmICxomtuvhoGKAa/okxCV2VhROioJ5kMSj+hL+2O8r0iD8wd2qhi+uReWP",
+	"v1bVwnrVTzQjd17F117NGG044YC+hbdypxgOvTAmi6rHSO0FzvCqNAFaoU9O2utkMozg1ciR33htOD/7",
+	"O6IQnpzFFevGGbvZrVg3zm56y7JBU1nY7lnHn1fd8dYxgq12jKXDi5f1CMIQCw5BPsLmoQbo8Vns/sDA",
+	"C/7+7pwbN5R4TR8xBS/54jo3DU0w149o6w037qAnnQYVvhB6XZ6d54LXbnXkmQFX7oGbWeNfqB02F0tt",
+	"BBP/aHnNtCIjAGU6hg/GnCMDii6XdWtyHaO7ziKmwugNivUVvxFM6V2VKq/OreJE9du+0ro6R3AGt45x",
+	"/BS2vaetXbCaO3HOlFYCFIWqBW+e7/qMzVvXNRTf9I9KCyEJ4/ut0JYihcx3Nlxcviuw5IdvrNmJEjfC",
+	"ZG8u//lxIhl0CHrpL/77o6/o8MaLsVe1IstuXPNWuhFxyHjxwuNxlRNhSg9jlPvyZoLtvreVrgn2s9dF",
+	"xQtHoYK4eM5fS0r/RrqVbl1iyIS1zjucS1HZ6B0cniXCOoV47TWiiPyrsa/lSXmTvXbiwXfHC0WN8pTh",
+	"R4b6aHKacNlx6vfuUji/CbOmy0Gju1V+O6MjDPQLdNhcK70pxhWPF6TGaL0cHATgSACCMRdss9J1Pm7o",
+	"9R0+z43phQsRSrvSG8U4wdeif9CKhRFg9NnrgVCL0yZ8IBMwifZk0UgccYDYrXL8411gC/mNUDDTANuD",
+	"K5BMYG+wZYm8DAZ3wWt0lDVErzzeHmt3XRndZvwg7+n4IaHlqmLw5DlFrFLv44pDJBeiQmd3MtWuhWie",
+	"6DZnqzz0Vyqb61ZVbN6LFoaQ5hcPHz7swfYelj7xbRYtsfMFfiV6zf/pm68Pt24bLwXfd7GfrndffXXw",
+	"7c1KZP0QNwJRotZvPanYwmjl+Hzm/+xPln96BYI88OSBJWcY6SHzbU+bGN4B0IvdoSQTly5TVrpFiNP0",
+	"pbqAEjBtfZS1MPJCI+MBLG2Dbq1SqOpxrb3VmwEEyELXagpgZAJ17V1u4UMd1dr9yI0Mp2i/t8Ur4obX",
+	"7fiTD5/Off4JN0aKqgBrWXBjtlJdZaLlesmU3jC+MNoCJMERAMeE6DSrtLBdvG7nOEz84v0Pv9IIh5GW",
+	"1WIJgFfOGmFsz92Y3DILL7WEBaukb4XXb/oQx4w90ot5hNCZ9bsKooBzsdBr9OO6lVifgzd6xtb+2p1R",
+	"eLqasbUw8F/CScyY16vs6V53uwn3YlaCdUk70LI22HhvNm6J3EpMDJq90LGCjOQi6kYE6Tww7+md1Vtp",
+	"saEgr14mUSZVMXKfzPxykFwFfPxe71JUxi2nIzZRHP0rkTtLippd+Swp63wczdScUz7r57rUa4E7BS5s",
+	"6/jW2+srqSoSFOk3j85vmtYGxeKWc0ZKFB0wlGMA445djl8pTmtmTimwfBzMFsY72izpVjSL5LSusD3T",
+	"KZ6VFeQUjmuOA5oSjuipcghU3UMDZaOk7zoVwSaJAiuxBUEY0dXSfggzO4vLQn2gecovrOO1vmrFt4BS",
+	"ESqP8Azevd159pYVKUZ0Fg4aVRFaX1UENIYjOga88l7+cU7LaDBzN+zGj0N+JuvjMIhlbUTzI2Mn+EbB",
+	"WFjz6wLYHPF+x223FO2c0ZfLVt9Ie40sswiuDIYbjiL2uQ87DmZcnIdkEgcX7ccuWLijo7TG9MElyQE6",
+	"Pk487UpS8LoqmPRrgYipK+1vhjlHxBRXfdWsgG88bK4fCIVAVGzXoM4tyCxObjKi7CpFsMUOsChJFNo5",
+	"QigZha5FvRZzXW39TXjNdpSmQYB++EBG/jnk09ii0hyR38Gd4lXlI74MreW+i/lDRwlTeKcgTryDJg32",
+	"iR4LWVTHOjJEHisRvOYAZ+aObVYCYKjoIPW26nb0tGEUNTNroMg/5ovrHP5lpa07b7Rx+Pkdv560THxs",
+	"MJ9Iq4UI7rcUl5W9nhb+aVMUEVFbETCuKCPdR8/B/dYq6fVff5sDBk9/DFHdpa5rcAQehx9ZGMHdkcuG",
+	"rxz0P+0eQxa0+gsM2+AoUcO/EYbXEF8is4rwiAu9XvM8rPhoCEFAKufjXEl3tKKp9p3NfxuW3j7X1lFu",
+	"6774kqCs+RYcqRFI7eWKXYvtBclyI5USsJaFw5ciF3ktweh1HkfF62UZwkdGuVCVXwr/bHAoLfylOWOU",
+	"0ReifFox2y5WIaNuJNDPt/ueb/PzrTrk+AYC0zT//sy30KXTChZihb7tK42x+4Bs7lJft3f0QmaTuP39",
+	"eI67GfHnRtxI3VomlXW8rtHVwa+4VBfMXz/wD/aceV24Fsk/XbC/a6nOGfdblaHvAIMFHAB1Rte1MBch",
+	"j8FLnv+uXyZe+5uCPjL3IzttG2ip5uo6SFhwSCBm2VlmpRNo6KXBxCUBnLp7laLtJ7OTrrcnsxPf3U6D",
+	"8g/Rl7MKM2YDZI6zF9k9fsSh7d/8XgRh2ke95ayxjIBzx/yzXtC/+LPvyZcPUcpHSrHKYWETw+p3li1q",
+	"vbgej38MBv1gIrh/5ldK/M2mtb1faYa/lsJL8Kt9lDVaZQ1Xlj+dlAZQpd8SxrReszknjC/eetYhKKjQ",
+	"/veDC4EN+cMtLMTs1isRg18HMuj10j/9j1bYkJc39MJ/h+cwnY9LryM+H4+Vju+8zAlKVBLsnmSOG3TY",
+	"qwdG8RYfu6QUW3jRtUa9L2Xl4eVTwjWG18nfsi/8K93Qub3hW7QmpGVzAV4n3+gMT+ov8uALUpOOub4h",
+	"i2HcqQFe2/jOZcCb70io/+cUPgzhFWkxXWL8bvbb4wg/jhNN3n9jDr/8Dh6KuV97XWltzuwB7aa7Pbz0",
+	"gdffBqC4E+um5i5eqMIIzAKORuPoU/sHK6ofIaSQzx6t5OIgFOVHeuzX2Ym3LewP/ggpDCvEuSq6ac5T",
+	"VWHupdyKehmVq3EruuFbsApGL+p7vn2cBYYNQkPJiYRyTaocLG2qX6fqeWdeBqnbOX12DzC8vMrGM92u",
+	"R2VZlxTO4jUZYj5yH1UdLTxvMOXvMDoIC8j9/OFidE7Jf+8/DCou6iSA1jJ86Qp+RN/KKxzU/p7fqkXe",
+	"ttKlrOEg+TlSFw6pFYu6rbw1uQQNULMlz8fXU/HcBbj6c7mvMvuj+Q7xIJr/FNGs611xjT0qi9oUoCHy",
+	"+NwDaIj6qGu52ObCWXBdPdetKeRh11pdMS9KhtHDz0ICZqOlchgTDQldYBJCftJcsIZbKypQilb+A8Tr",
+	"0+nOV/JGAOLCK7N0Ym+kqvTmjH2F2wmiobp1eT2qAyV8879STMLZl1/nwNOgp7yBOGI+tAROM/BTAHhx",
+	"s9JhH3WdBuYrzcjF1FdQE9N2Qwdn4q7XEBqAlLrW6TV3cpGxO/bCEkmnu2bLS30ZlIn+8LxGK9VV7xaB",
+	"MLVlXsSY5Uta0TPSvc8BbUGzctbdR4WLCDJ+/L2TWmYweyedQw4wDCFlgboUOIDS3B2YJHuNv3pj+SSo",
+	"bfBThIhaB4HirPlWyDAITtRjPTxZm+88dZw5tFKBB2BOMptJ3ZRVCA+NB8d1GRpZddcfs2FcBZV3Lapt",
+	"iccD2bWGFNOwnn5LgxQaFZiaclN/O4haUBfiFOWFXNaZCOoV4Xn3ogN+u3qzHxyXFcIz4JzR5vqMvaTj",
+	"ZTfX7lrpTcFnVcKZgcVghXPgh5cuZLsdQbkyALLNh0BR3lYdwBOS/bo97Y/rvH1b84Uo5VGgn5DBM+iv",
+	"8Ue4bxkJdIrwOCuM5HWRdyS/q7oN9DvL9Eb5lanyM1fMcAszUSRq8Np21uCDVFCwFABVWgsH0pJb+rzw",
+	"4mpmJVW6yJ5zf3Cscen3xXzfJ3q9FsoFdoNdDLfvEGZpL/DBiM6DLPsz9ggRtBh2agS/xmwKir5D0nyM",
+	"v+9o4rqd53NzAyeJcqYV58H5lzQPWuVenDzZo+V5DA6qPYMLBhXZBOYA/euS/9FrWYIb2xIz2e7xeY00",
+	"dgRvyh+dwMJQCBvJBB55oK8h+pZJLB0lMYRqIeADQV1wQAU5ariRNifu6Gk/7ObhlVRXl8IlNtf4F461",
+	"wHeTkbCP+OGutdJQodW32MeRe3upTYEnBvErV0IFT3VBzvbwB7fgbkrAA0sgqQ1vDo703ZFATW2qIs3f",
+	"Hv9LapdujjCZ0mUYgA2NVk5mJ87Iq6tsx4cVF9ok4fUw/j7jjB9bfpIThOljyJnJS1V/avIrsUsrm1CV",
+	"fjG77eURRlu6QwZ5VINXZUfuX3/79OV//vj07eWL168oV9Voh4RIMNjDgC0y03FqDs7s0AF1nK2eQLyy",
+	"9vrmXUnydF0Vf8vz9TzWbsXWgqOaZCHCDPdhYEOSli20XQsnFyN0FhwffazrT9frg9NYAHuVDr0CFegu",
+	"kI0YhAFCsH8g3RtAbOgkQBfDQHzBmwnjGFgI2UVO0R6d6GjcVn8NInH4Lr68bteqAP4O6lZZW8rqREbY",
+	"tnYX7GFqIoF5y5TeJW9MvrcW1pJjbCzsN6+B0KCiDhIaDkM6OF3IxZXNUIT0JUCZ8yQTbBPt+DPm1S5Q",
+	"8eGODiSboOLi2wl1VEqoEWMLdyCsGHF0XjDMacSO4yDyzubCBXHElXBgloOue9fMdesuBWYPjSRRkutB",
+	"DknKuu/yqe1Kb3YjyyVsX8xRx68k/SuIndW1eKmv7uwPxpbeSJG7ZcY7f9Nm7sRTdhT/02iAyjj9o2Mh",
+	"GzBj1U0R0Xow62Y/xSSTcDM1lKwYbhoPshUVaatDovQSnxr2Lvoz/l3WyXTZg9FfwIlv9/nysC95rxCc",
+	"v2/0MTQSYBf5V7LUhtDgfXUXDfAJu+vGEu2Rnj0mWppyKOH69qalt6T9FegPcHgvdTjkfN4Wn1ugfoYU",
+	"EW7pztwnjlR2QziqWyZNPd4y09Zixn46efvDy6fsP9mbR++e/3Ti/+Gq5cbfgOHfOmgpfpcc43DL/3Ri",
+	"hXN19mn04wBlteqy8XQjFKk7IeOI3C7aEElkZIljjxQxt9GXvSZgwZcaQpV7k90cJWd+0Z6sdIGPvZwo",
+	"g9LglygcckxU0uEtyP74xz8Gp9FSG0q+Bfdd5GSMhNr7wAxVZdh6X7Upke7K607+g8xp5l8o3LwDojhJ",
+	"kDW2lmCJJo+3xo/8d4LSym2IQrkOvZc8NfrlkVSs2MDAbbo7J4fdqeOTocf1kfKH+xl25GYJUzQ8+5cu",
+	"KzGLnqIw/lIec4gnbaen+IF+dgUqdnr621M4igrE9FdcdtKMqIRyFGK659kawzRxd2T24HEVh/udf5pA",
+	"cMeMsLWFg4Jkzw5wRYZH/KUOxZ8grX2GYHlu2VdnHyM1A1fbkQSS5AOBjiXduJ0UfLfjRWq4tRtt4DsC",
+	"CU3kjazFFUAFVs41p05fIyeEWjenN38Kf1ro9bpVWMpl4YVqKRecMsXBgsoDDGJPMsd07Eye6yZ07M3Q",
+	"Y4X125lYmsz4wdykdUVHxvGX4/OXFM3OcJjzqjLC5nW3BVfPIF8nG93rJwCoClLHFjryDKWpA3lTrJK8",
+	"FgtXYN8sZcK8Sxn9A1RjLmoNaXN5/AOmHRWSuLpupsiPNVf8SlRsjlkwRCkDyT6qihE86TDWvZMas3PG",
+	"HKpfxj+S3/3Lh/uX9qqUwfNMqithGiO7aC4l6lyLQsIJEDY+LlFMwa/sSjimFUCKZgQLYrRSsMzIr4QC",
+	"1QdeGNF7uADBSH26+vqpMbl4GhZl4Y4hQqj4ejhHMzjKmDwJEE5nJFJOhWw96cajbcvxsUYUjat3HY4T",
+	"RqIXi7aRsYLPiMulkeqOxhYKMZg5jdFOLzQhnUhQLp8/Ov3y62+i+LTzWi68+ATZTg7RotljuHRjDB54",
+	"Ds48YDx/Z2S2Ggmyo+/yJibwrH3G9BS1n6fgg5B39LaPODHD0xBD4MouDzto3oXnCnE3ovsLJ253/iWf",
+	"iAdGpmpCPP6pEs+4G8A/vH/se2v5pVwIla0I8yrwmtT0CK4BsK2Af2CZrseKQ2rgehjCO3TI/Tow2Gd8",
+	"4Y6IWE8TCcVPT2GrlquuqWJcWztej6gZuJTugjldV53vYymNdazhV4JpVW9HOMbLBvCO6pB3HjVCN7Vg",
+	"lm/JuQJppEkGciV4jeGYfX/S3e/Gxuj5ECEROA8hZxcKo8g1wGtq0YOApkdLq+yMWU0UxKrLOIP0AMvW",
+	"gtvWiMrrysxrokwb+K9lP7x9Cb4pt2jOn7++fHf+5vXbd2P3xNfZwqWL1QjszGK1y9Zyy/viPd3gTGNI",
+	"OnN5WPZ7JdxCq+UMUOT4pyu1lv7/tZwxr4b/YcZiZnrAijtaESrKwCBrnS4Zb0wQs13a4S8e5lwaRx/G",
+	"s5ONmO+LyA9vX4bvP3/37g2zsipQ0ZV2RnKh7O/UuAdQTYZ05SU3kLUcFBMg3qQscr9vdCi7LG2S5iQd",
+	"ZeTmI5HcDeWNlVQcKJ3VZblAaVQsV3XXmJEtRGnfr3RkGj3v5mCz0l16TbIVcSvtqFAbba4BrY4qVLAX",
+	"/ftpkQilVd7QG5Wf17v6R90mAe/sUi99/kztLJ488CKTP4Z4Asz4D6iaaKj00t8ydMdZ5oofhZnbjmWd",
+	"2JG8chwnG64SdCDo5V5i/XjihomBHsVrv5O6IBTzVtbuFNLEsck8SvMAPmTBFeUeFyAiA2BmAl749Rql",
+	"8Be0RhzZEKs6SdUTfSNMnm+/wP8QjvUoTpiOtS0d2qn1m69gw20emnI8jTDRTRfudjLouyMyreo1G0eN",
+	"RRO8grJ+4XMD83s3uM6O7c5rS/s5mMtFUUumcSUL5cLKnv0yfucATAd73jUwMDPfc5NJ0MnDXl5Q9Zyg",
+	"eWEUI2/MFVI0nqK30r8N7NFszd1iVSjsOIL4KfVi4ycHxlqOBu2C4aJtjEzMIUMKSqffCDPPHkiqVO4v",
+	"KE2+xfNY/A/itqD1F2Lg1zn1+E3NF2IFpFohYWIp61pUTB5Z4XNjZLYsA6H/6T6xke1Rp3kiI4CO/a1K",
+	"XwvjGlildyYbXehibnlyabFYaVC9GqPXjSvQrIu6Ok7P3kfacnN9DFC122XZwp51LXPlZ8pK2ljiiV2Z",
+	"z2G7bz8Le3gQ4qs7osDsDn37qIsd6ukoACp7iTQRBKr8fnBaF+75QFqc0dFofx++euLE02hnXRQXZSLK",
+	"F830zvIOivx2KE0+r5vUQjgqnNcFQbBWoi2XGajvZGVyhylp4QDyX4vHT3QV7A3zH63Iewzf985CMhvC",
+	"UYnUw8GfRetkZ1Qwxm91fxTbi5igPEsovmIr8CCHao3YwFi7/ouHD4/Bd5AukPYGGITVjqOCrOWYEvCQ",
+	"mOb3tSgjc4C5xALIHtN+SbjXsPKKSL6gSV42yzSqBPgZLqUIdUawezFF+SIAloIJu+bbO/Kszk7CvyAx",
+	"NP4J0j8EMmJAwdlT8bGp5UK65J9CEphXnRDAn7/YxaaQErp5WSZc1k6UiRpJXQQWNAkkmSCnSmzO2UJX",
+	"lAYORHyEZ6qldUjWZV33r7hcM0ROx1+Tiga5BIg8d14HvoZSr1ABGAJJdgfPFytjRvUd17T0ufIc6bp6",
+	"k00GjP6sDUfKApQVqD2iDUT0AuFdkUUvn2b4ks9FbXslhv0xBoUa+jl9IWCmN2oW0pfnW/bTCXvAfjop",
+	"JN/6mSrUJBELJ/P546FqMtzcsNAQ8odLbYjfeZA47GBoNa+uEdzHSwkKfreEncDHkXbDyp4gRi7d3fHo",
+	"YSdlyGHVQnTVcjMULrE8FiUKOI3qd0hSniDZqFWW3+SOQuhAVPY5lc2Z9vO7MATqS39qckvzdLnMOrMW",
+	"tRSqkBoo4jvhUFbIClGJK8PxeNat6xucfSarO8R94PVZ7GDszkAo6GkCRLhvYBc6GEoqDlAe+DN/CbvS",
+	"bfy5H2SjEouaGyJHiKXgifmQWT6eijYMOLg7MuI6BvUUmgmYp4SE8ahulOkVJ4nKR5ey7gAd1NU7OO3o",
+	"HCyhvsNcJEs+JHrfwtoWOAjILTs2iva/0jTPL6dY2vwVELo1NK6iQ61jORm7z72mqwu8ENbpxsaI3wXy",
+	"ApHOwcDLNULHxeaTAgLQw6HRfZclbW24NOcgbP6KFZYUfNBCCGZ+I8wZW9StdcKcAyIdWYyAA3fFbwS5",
+	"bNrmAhqqBe/TqPpvwCkHTWTP0dDJl9K6u4a44wl5+/ymnc1+DNubVJfEdLa78GD6YelvJ2Zsodu6gjmG",
+	"Ke5srIyze4A2ZqCUeZbTjZhRgAylb8Tt9UAmZ7wtmDRD1CwgUPktwLe2R2u0cPKmULfRZqfzud5A/NJr",
+	"0NIYbSx6b6EhL4ax9ldmpIfiJmPrZeIAswKUsDHtARyP5JyvyvGn0bjgtagkfwf/fFQY64jCgn1NaLio",
+	"Aao9gekm9i1WOQhjnsXpGprkSQ6NsGB3ODQ+NjVXJWqeEki+EWZ9GK8WOX/iG1RnIFdHchlITcdlryRN",
+	"3ybFLI1WdF3r+pGbqmexiMt+SiV273i6DuQSyZYsUOgZHN/o2zbfVJGP4KiSMAcz/o7SLlP+lr2SYMIm",
+	"4ZhRHcCleUtM5tl6NbD266NWqTShpq3F3Vs5ujRUsaFr9IrdqZHbkdSFcjxE6pCryoOTtbMCs3TTzNJq",
+	"U4nc08jKWzGsd8avYfNiV/GCA2MpP4ojSyAh0nv0xD/XzQso5J/luA/bLUuIFF3MplVHV/1Q2h3Xy1fa",
+	"5cUs5JAFDXkj3aoyfAN0FEbcSPBRIXNTjf+2FMYUQSNcqrvRN3X5ZdhY6GNYzjD4uFZxpvMy1daZG3mA",
+	"UUEvHbpDff+uhb1gDyFLVi3EDDx+G/aQ8XrDtzYfmo/RsDEWcr7DwUD6pMjeZ8IhqnIXRYfV+ksgDjVW",
+	"LTu65MsByp0x2XzlIMGKN41QFiyhDUZVBhIqKMj4Uiwz4amn1klvSBGANiFpHFEhYLA4l5tAF74NVb8p",
+	"e+L2CP8C7+Qu7S0Gh9CDOYLMNqech0remB2wW3+M2g4QwyintOzpQNJ5yIq+rMUnZM/KpxUEK1GJDZsD",
+	"SVoazYvBIG8CS1WqGpJwcw2xRowPXaU903V1+54lzGBH9yzPHPa+xxIWiJuGuMIy4ks8YUm0M1bExPBM",
+	"iHoeprEmQbwVA9kzWddZssUB/84gqRXgPwYuqDsBVMZHuf243ku7GovrBXHTyRBmgFsgpF2BNvIYTsUw",
+	"0btYhAwY4RbztIMlwEIdfgC8ri+wdOtGKvCy9dla/Bgy2I5dzoASw+IzAIkcJT15qMV76VbAlkFbHhmS",
+	"gQ0cdukun3QHjJAWYUNnhTTt8W6AwTIkBWf2o7qObsqA2tamFxi6Qx2F6Gejaw07kV0I3aqqHBgbFZLY",
+	"HTI44kuhL6IMDtgE6RLYVvTVjv/WbeJXeWDmI+aHri2vqZhQDL0h5gjc9RLyotdaHQ6g9+NHYSLj7Bxc",
+	"jClcc/3Vvb1/7jlX1dNKZvoDZSjyFT3zwZ359jArZYaVIV5/gDLgVYf9idyuH2ZHVDN3t7vaBwgUCClR",
+	"NFf8HF6Sp3dnk7X9dIfAe4xzmy2D55VHc9gjRo8NBttWYozjvk2yYsLX6eXsYHWTI51eeD27cDCg09NS",
+	"xeAGMr2xQJZuxtfxG/DIIswqj1GLSYSExVpwY8DG8hdHD+ncwY/w0ULZ1dQZm40igcwCSjIUe90iWLPx",
+	"xk41esTPdRP9uAUX7lJeZRjPkRonOJz9vspJGqIqjggGIArj1zLrcCbTRFV/O66uWdxLme+sxhfT65xn",
+	"u3QMNVCr4Jm/s/wBxel0qM55pJt4yAdXF8obUlF9l8AFTatCnt3eFhmRzDWieuAstN+QTuX/nFYkHecx",
+	"WEvVkvdv8LCix9Ao/D7EZvcxH8T96g/HDTdVAASS9ud8j0JN47zJOZUv8hbxJyPgVLXymC68Sd7KhxU6",
+	"AvdcEY6Q+ByggIU6Zm025g1I8qXsmOP8cyiIOH5bMqCjq3Zs3bJNqXokyqBbEf6jQHw3EFwLHlniMPMf",
+	"iss3i/dSPCx7LPHRa9sLFgShxq1Ep07n6k3OtN1V785U2u6F+7M71UemYz0NONyhqjkp2oLEopDnd4tt",
+	"e7D2wBEqzpBQC8D8oxCG5xIcsmLKH9DelsqnUpU5xvWkRQhSEQz1B7qKBKmMdWvRTXxBLvDuGM/3nsey",
+	"0DE+Y3NuuwxtRd4MqC1D0pfb2UM+4NGuXiCwzC8v7DkGNWYB3C3djgNP6d4zUGxrR2VPRHl0LIccuFR0",
+	"sIvskAeXxl1YmFc6x7ZdTJe9Bx1+L01/jSkV0AJzOuwRcvCMBoGP1/sLwjkpcofXRvBc5bQXCTFqqCUf",
+	"KrH59nbq7/SK3gdQxfigTgadcFDtgpTRAnMZrTyd3UtdgPoPbb0rJQrJHBAi/51l/hnuWtoyi5VYFDfN",
+	"ETt59P6KIZEYKfknhltg+tMdF4P4NKocsKkThaIoTsH7U1TW78pL+wJyat6QTIwpnneL2nhlgJrLwxAK",
+	"3AXFMlM4ih9LVO/F748WGurBUFWk/9JSBa99JhUvpW9JWQ6Bi2Wf4vCC/ez0z2FuexWDi4yLO75E15n1",
+	"4fNL6b8udzICeST8S7gLi8zO3TP5be6nii5zbJirSLB4jnXxu1wCYs8GJGaZ8HBMWcUr4cp81PuMvGEI",
+	"+ZVsjeL1U+VyObDHlEeohOMyD68VN6JAvjA6Un8LzCaUS8BPx94NTMEUR1dvNu/hBPtObDM8qxV3PEtz",
+	"CZuROw60hCB9Qi3MtnEDpfGosWOUB71c5kONz1oD6HwjFrKBvCG/R6gaSf7zkNi835IfeEe7gx4iadiG",
+	"b0Nl5PFKQexNht0BWRwhXYCOCWJ03HXFHN543WfCqLqZitN8kk54bsVfxgIXOzvT2nadzwAOTipgv2G1",
+	"4DfCwiXGKceSDkhsws7YvMXk7xiAwfIIrKm5VPW2e9BpPdrr9gg7CFU1s27S9fpY8Gys0pltr6XWDsRi",
+	"U4Nod7JFJd1xTlEI0mTRt10+2lhi/v3qVrmGaUdmyc351Tor1i8oYweseDI3k88VdHRyehwurOI1Kujc",
+	"VSusLYG9pyzzELggblP4IGXkKGJ8b8/M0dFpjeoXVuYqSTX40W5V3cEVdOiutuqoFt/B46XuoftmtIDs",
+	"Gv8oyrN9z2GKII4kXuHEi2NIDpFUIoKkJZsw7Ox4THSiWj5zsdPHFS4uHDTlxCeq+pf9qWx5jlbl8cM9",
+	"z0ooMxgswmAhYvfL01Goqd8qy2V1DiWJizfPRXqrQEJVKC8jpFcQZkgSgtcMtoO2AmSVpvl5FEvLcFAI",
+	"g3/oOCWgpNUp1no5mVFPs77Pl8hyt5/jQc3nOci6MIjC7AWaZfCghVqVYGb0yRlSGveI3BivvhQEMO9Z",
+	"6yZoAAbxUltKyigRBWTqMKdZ/VDtD+060NFoIkZydS+4MVIcrgVBj8UYa9vl9eZ4iriNt5yoGCTkg0W2",
+	"S6gxEQ/Bol8JYbdH3jjt8QQ1Tb2l/sjhCDXwrx+n4uYDFu8D98GO9j8Uqjv4qTShpRBFlYq1lmJYflPG",
+	"PWNSSTmCukoPja0LVBbK4G+PSxTzL+yKXD95JVn5MIW5bfZ954DeY1sBM6nnO0Ywxo0w2yQTNByDW/hw",
+	"q8APlT3Svie25WMcRCEvYZx7CJ7OjrMLZPW/fARSgOLlB5/cJWLsYoPZnoV7uIiTyRTTqF4vL9vG6xT5",
+	"SjhdzfLjNk5xHfA2yR+7dNOEIqwyZgjlKXhiLs5QY/EppgvcpCGklSlxpfKDte1iIazV5qiiw8PRPfhY",
+	"Gj2msFG6AsVVf6PNMVz4xRHbRuSm8/u5dA/seGZaaIU+k+/zTS7DTVhZlfBc5G7FZ6CqAFTNxpwTrSJh",
+	"U+7IHSQCwo/mkD+6ycGtKvGRSeU0W+mSlyfHaHJww5S06F2dNzKEBO3X93MWJi8326/E5rFv64dmvBKE",
+	"XtnetRBcs7M9cDRnTqybmkqBjNGJvPr7mC+uczVaIkN85CXwGqdWCxFTHILec5b31BZB3yNB911hEaM3",
+	"ED4zej0CiX8tRJOWe9o/k0IZBnwG62rmdec6qcExSpBfiQ3V7ThcHUGJzVA/afCtFQZWPI0xaIXVGwzf",
+	"qDP2gvgVeY007bBKSDV3IwwUYlalpIUjUhU6botSVxWJCaHs8kANEtICgteM8BfAQwUd7VE4e2bdnTML",
+	"t5A2DPI5z9+lkylDaVXYXTZcfGWW0bukY1BmzKKXi3E46WIgu+WV2HRsSncpOsNbt9JG5sC8l7D0Fm1o",
+	"AzA82qtr9vtnb19/f3b27vUfZv7flNiwxUrWlQHDlbzptXDAr3fGXmkoLIAsP6OJOr/O5cb4YzPTV4c4",
+	"IsEgdVi3tudUxyyFgXDg/ikw1zmWwRcEFI38c1FhUqBZB9ogW2sHbu0ZbkwqggteI2TytCygNM8YbCZ9",
+	"IwySKZfHUSifzY3ZFjJqfvbz9fN5CEwmd4pfNjxjI4AYaZZbqjV2bC/8H35oBkC4CPPHnIxePHUXdDso",
+	"E1mX/5g7jWdiubJbhnjPQfENzNpkXIlNemxsEv7KA1dgPqiLdT4yUd1yqQ+A+pSWl+Tv5/PuRJN4oi35",
+	"wmmzReLLWVp3Oa6wLMi+37SHI5IUqd+5MXdwDr1iVf2Jv5I3QgV4D1dbctzhGcGqAM0ej8c+5h72Z2Bn",
+	"XO2Varnyqm18ZIa9AeVLWvSnDBwmozr7OrR+WL5NR0xRxESE4gsp/AG2cx8s4Y/BAkpoI91i9Th7ur7e",
+	"wR9sVhqUjMhaFU4SSVy1QU8VqoBJOvbOvwJHRoHpm6YAKG6t7xivQS2hq2sXPdFxSa8D6JSFL8wYr62O",
+	"7GNiSxRlVxrUL3ABdcd8vNgQe9GZRTM6aUgvmgsqlH436uYPdPEPlOr11/lg2VN4gEqM5AuMJiVac9N9",
+	"LVWVliA8Z2+efj8L5c50cMch2gtQMlBOSmxBPhRrjLzhTnxXKId5q9LAt6v4622BZmVK5C4Hi8y+OfjA",
+	"0Dx381AAMF8LdUzh2n7h4RFo0IJaeZ/VbAs3c1YOBurQFquvfqf0RkGdMxQ4xUi9/aeoTq/FFtCY6wvc",
+	"vBtpRVKgzx+bfOFYA3UuCxwH5NVpwJnqv/g/f310+r/56T8fnv75Q/fHs7+dfvjl4eybL3/9jzyB9d3L",
+	"FxcpOqLg7ChhxLs4VFdtbFFk0mNyRTMP10umQ6zA+bIoUMQ+vRGGFAS4ginJD+ovjfR8LGV9dAgiS9T/",
+	"WtXboMR6E1y6sUXqEgVlH14utgOYm4isuUZE8Sjzf++6P1TS5pHtfYxQPQvueK2vWsoqyO6NQsq02JaO",
+	"mUuZw9hHCrmcS4xqIaO7ISHqLIPgD2y11tR3KQ1u6lECD8P9oak1r44I+kd89/5sfCscX6xExZ5WX379",
+	"9Rd/TrDgRO8gYhFh266TrDqYXni8v2nmW5cn5Ckhx9dSyXW7Pjn/4qBjOgWIZydHv+fboHYezSExAYNp",
+	"QvtVyvh+pUnbCdfrSF5Lu3bNkEUKDtw1lzUqkCYW/VelgIlvsew/hJMJzCpAKcSDINkswUosm5v+Ez+U",
+	"dAz0vh1Ri0rMV1pf50t9gqIIkGPBFytvR+EZx/7r8vWrQ3OxywVNH6JJT4aRwoByi9sZYuMrQCIiBaih",
+	"ucKD6byXdxWLQpIhFM/QUvmenPHc/xA8dBc3SfaGwXKWeCld3P4+uc4Sa79WZA38/Jen79gD60Rz6p+0",
+	"P1MxDKxKojpT+4jL6vWSIUPSqa21O48MVsW6IVoVqi4tVlrb0EwoVqTER4duoN2yzSn0MJsGtCMghI40",
+	"3USfgypW7KjvSLnV4BvBuQNPIza+0M2WjN3UW3fgY3n+jN0h+Ke6Cndo0la0MXeKHs1ua3y83qi3VJMv",
+	"n3dWSCOrxFIqmUfseAkkv2vYipBWrpes0gv7AG82+4A02LN1IbA1YI0Ukiv+4v8ZvoOEMckZrA2l70nL",
+	"RALEiATd1Jlssu9oBsKhooU0JRdJFWPS/MJUHj5xO6U/WYDhdZ2CCSeRktvT4LzhjTATlOyP5SSLsSFn",
+	"WjE7oNVL29HiY4z5vC+d4TNn6+pg0Ch2KW96wcifRaw3FczyWolb1wkQiP7aVMssCugNN26It/Bwslp/",
+	"Sog56xzO2rhTvWF+gbWz0n9HVosUtnSAS+/DbCqoSDl7LtS72jm35DpP9gpE/XJN2ZvaCtXLe6cwBBAA",
+	"Zs8BXjthFHfy5ohA9aPupZyyBkWzRPU3ZHYah+HAV7JQwYFUXN2qApi/TC6jGztIldAPLmDucCipjn8D",
+	"Xz3wTxxD8XIMYgQBxHaUB90KttINqr4Y2gd4BwQXRvcP4DzZfDBuslivUFWVwzych9tgsQL0RYhmLmpt",
+	"hXWMooBcQi1zbzBgcU881aZAeSZM/TuxDb8b/LX993bdUEmWWqur49nc39InxnL7z042uq2rv61E3Rye",
+	"wA1WLGrrKtaBwWPoDqx/uD+SdOoAOErho/5ooW2xcxx0s9oJQm9390Y4hCxNkmUyrjp/ahV2sa6rF6ow",
+	"uwDff93mtakiHNKSLyQTSxokoRk+3sn9DI3PwpBKMxFu+sxtHoNQlsuKalaJennG3hOQKi0i4w+ioAxe",
+	"7CZ/h9CR/zdMYmBbeNUwpfczlwF18US3uewsf8+sudpScLDvuUsxYYTc2G/hsf4YYrddGx0Rp1Rox41n",
+	"dfNfyoLcqQvvRV0PDAQUZDg5/Vaj2o3eSq10SNzU5vqshHwrUrk9k2a94UA2EUCObA1xTG/ajx5eP4M+",
+	"eycuinyaoQQWpLFECYI7Acv3QN3KLKIfRShCvsYlHYC8PuN5jreBiP4uc8FueaQjcJfDBUPyGGbtfog1",
+	"oTO3hr+fLCYN4czYWMy/klVaUxoyg1gtlbiIGUZbL0gwlhWI3Nbbuag8BNSPJUP6OK6QnMxxABZIe21n",
+	"0A224H6Zz86OlDfgncgnUAyVpfJG6dvAv5LBA9T6iKzKy1rn++C04VfimREZpX++RRqtUVn60M477XJg",
+	"xCMbyuaU4AcSmDPHyAK43WAXwlfGax1a51Mb+bVQxyTBA5Ihk1EOxbIdZad4lQhPMPQhSMP0Rp2jh9k6",
+	"vrgGE9O2jV95q834gfyg8pnIxfqo74BbDhj5d2HM4aC4KRI8cSNhCxddF3Otx6t+j7V2P1KTuTGMz3ek",
+	"yjRBEaO91UuAhA3TLXBWi0gJAPc0KpEUTCt6WDP8asXCjIEJ8HAthTWkvbYq/Lec/zOu5Afx8/VppwJP",
+	"fRznYM3GN0bPcwxU9jondL0CKj0WsRGHwhDohDcF5rpI9YYIsQ5JsGpVBUkviDEaLaww4L/wJk/zCZZP",
+	"IWWSzKK0R3BiEf3nyIIgecrS3sSGK5Qru0ErdQw9XMwMz5xtG+4Wq9yCXmLfI6kOBvyjyqMQeAWrfJ6v",
+	"E3lsjleMCMY0cJQ1mpluEdJ+k4QUBdiv50jaxzDiDmQG4YeRq6ebnAIPpVZlXQNYuZDvgPbTsbM1HFTz",
+	"Y69FZpD0A0PaHMt+//bZE/bnr77+f/6wb9sMEP8U/RtKnx7n2MimSHjzmR9RsW6Irdqfem2JKKRMYEl1",
+	"KvfDGXp5zua8OvWLIawDZO8pwu1OpcK/ggNhBrdvLRfwDEzLrCM/1vrUm1Qz1ip+w2WNJS/gCFFwsw0f",
+	"8A5rVaZ+0dYO0yG9MVovB5KqodNoVmBUBK0cOgCamit4bMPra1Fh+Aufs4jXXXJZt8hctUPBxm/ED02e",
+	"kbazvhujb7w1WbuVbq9WETAdu1bIhNQ3xSqUWSLedz3qXWnZ3OhroUrMu65ULgwM4o0ABsC6T/6XSlg2",
+	"vPccLPkDH3eGL0o5gVDfGC2jGbNONGy+hf/ewetFUxlHnZOhyLGyrxfAlXSEL3xR2rClxLzXS8qUsBBV",
+	"BWUUeQo2uZS9ECaN2RVjM/RWYnF9pBd1t7jCiqvqlNjKNtwoIiuJ1bC6cZzgeE/jT4CNPPVGB3oGT7k9",
+	"rcXS/20jVQV50Lo1pxV3nP6IIaQPWfnNk6sNAHhy+V07M78h22zGvn/97dOX//nj07eXL16/Gs2CShND",
+	"WmkQnJy4vfUXSH778CTYAPeMqDJFq61cN/UW3BAEl8y48LSyWWrfHlDIN0FPorcAvI7hXxA/lN3GQrkc",
+	"pu6JXq8BHU8JWzQazExphLLecBQWeEcouQmKEYoZ42ytK3+CRRaVDNai3pb4UZMxYKAGg3sbXgBZ3Eie",
+	"A8F13ZU2ws2V33QUN6SUJyUWYUM23FpI9IkRbzMWukkx50vh7kZmWKia0uFeR5wQozEAIeNsfOXdQO5w",
+	"F1sZqBKBfyk5Y7YnSXc+DE7wFHyJyXLdA1viW7E0IkdS+ggSgVgaEMBsCL0Wnb0SOIEzhu1R1Mr+hSIm",
+	"pmjRVlrm6li9p52E5Sm94qP0Zsa4ZT+FhTtnTtQ1II7sTyeFw+bYUpuGL/LQnYd+K39xli33MXYDNJ0Z",
+	"csjyrpGJ7HZlKw8XpuzXo/yQxd63vCYbMH/lePuT2XaxYhzlzPn/wwS6s4MGm+yqV6XFK0mIZlH+kjUp",
+	"yH4I2I6EMhdD+oHbc2wJi6dpXQBUzg9UrrhLaDCNtSblJvJzUqgcXSwQHQRjKKUPSIdKKZqBIKVUVaVf",
+	"3zlbjnLS8svHlACwXVgt4424RSHngYojRGSTr+80ugA0zHZ+5WFgb7hxb2jS9oUg0nvlokA7ydBKb/y5",
+	"l6AK5oI1rbu4H3Kx4qYtkwjpkkhjKmUhmsRvCtH7AiAMrqOmhawyv4jeSKEJqXQR+mVj8dRBF/atoF8h",
+	"kYEOThhRN+pY+zdd7SGJKUlLZ30OBjbwqeGbfp0vvUSBlJhSFH0gk1G3xYjnSF1tbw+VgEIFDrxtV8Ut",
+	"AJP9uDbSrkS1i6tbcHUsrTPQ7Qwy4BIFUqfzqa68WOIn4JY4Df3lcscSJyQoyZ2+T8qZdj0sSzKVQ9Af",
+	"WpXLdr3mOQb3Tk7H6GF7AnHsrB/ImY6T0Y2xe31gePkKwZis/ZeWmyoXmqAfOuZ8f8NQgIIn7B1iAziC",
+	"gts98cFk7IjuV3SAStt3Nhlh29oFNgepOkoochT0WZiPCoLtkQgaATVn5ltGeOEe2NKV5ToxDIBl45XY",
+	"PC8l7yaaj59PQGCEfRVTeuPOaqRSe8RyO5kZJb7M3kjQhdyVoVpwRVcuTDhmtusWh7xZ6Vqc2q11Ys24",
+	"WazkjUCSgfBUAM6kxGgdzeIRntGcxAJSe3zhVirOlS+cMBBqNl0WRgY5ciOMdNtjwN1Ku1Nw7qLXlGrW",
+	"BBXeaaiZww2mtBAUnngX6ET3PTqDyAZvmloueCiD0cHuAo0/sVEpjZYSfCPVFzDC3QgkQu9i3l0ng98z",
+	"fukuSkSYy10IeTKTyWrkTyrHpcrX2K6F4/O6oFmVdTshqiLDP5AbM3lk6YNpConduvzQXoEvGuIsmaPC",
+	"3AqVjyfkCmYPks/EPNYsbW6W3PHx1gV4JfQTwk3+b4Q8g38UFem9vpGRZ3lXD3WkBkYidjCjJpRQ7Kpg",
+	"49Cyk6vR7t+NfQtxZApTxqwnGNjBRgoqPbyPfc93vc3VUJfVccicsn/DH1clFxwhQKUidOIRWXvvQo73",
+	"7yxiRo8rfA29inER6H1uci6Fv/me54qIH6UUDlgu5Zk7Gj43YaZ4VDK744aKrtCUDUG/cNZKl3hy2hQi",
+	"vT2VzmLgl1in3Mro9mqVDwAf5zfv1jab9VLw8RgBnHb+d9TQ/N8gDz2vnLXKX4uloI7NxlN7+kB/4KSB",
+	"rbZ3CD7ja+nBRp3Mr6W5yeZEENQ465mL1Ej0iaBp2kZ7zdnrPkeylcs14Ld1Jrr3hT8/jOA1a624YJxZ",
+	"uW5r7i+TZS0EMZqDWQHS5duybMmt24F1lQFHh3iIsr/9U6uCm9D3gPmfc0WR2O9fPHr1CNLh/jDrQGAY",
+	"kLYz6j6Ugqv14hopFp2uK1TvN+MqmnXbmlg9khmmrs+6JR4QjFLRs44J6YgTr3gLNpRxmMmhqeViO9rB",
+	"Be3Eo6xj9aFmBsb5l5D6PDb5M6H0H3kcJfN5aAsHCuzwkXzHbb664dF8W7t4KHifns5+WV6pFzk9M6oC",
+	"lIn7xawU+sHcVwzJRzzfmn9EKpY/ffP1MDHLITaccaw3I/hucKjvjMzW/gi5n/1BUlgJAvmnQMHl9R+D",
+	"Psk4xi8eHhqiEdYVg2iPAFmZ5swYCQHZSGwRv/S/vvnqYe9jDw8ql3PK2ku7kJ8eOoo7qrUdQAhXo3fI",
+	"My80gdFuP92orYdrlx1sOluK6laJO8VjbFVi4Du2sOguSL87z/EbcUJmMMUDa5M9Io7UpHZW+fZkBXmq",
+	"LKD55Av3NC/pVChIOkpJJMYB4CymPZY1LMpLW7bGDOoIxYr/8NHAr4cR8Dz73J34uEgIerRcOJrSpD6T",
+	"9TH11zGglAc1RYo0/xApVituV4Xg65jaz3cq5Jy3DwPGQ1cV43Okg5oRoqALYvh+d47WbmirAuXxUbHf",
+	"Efyn/ZLS0dUT60fjOoTvDtB2XRKPzs4FZPIMiS8cW+m6sgDWCVSDPI0rETYkkO8pDWVCvVVYKMKVtn+I",
+	"2u9aiMYOIOrydaRfRId1YKwGDzybsr60KvoaEo4kKtUAAsW9JWFCKCTx0BahDKrvbk5lHi7SUtwtDDop",
+	"mPbRQdQtrtruXCRd2s1cLe+4O6QbZj3iXazjd5bpjSp6aw6gHox0TmSFq0uEWvNKxMIhoz46XLa782B3",
+	"6CZV3IJdFcpcJleZeArd0Jxhlb1z5jQlHTHOQknGmf9Xy7eRld0yQMteaawpS6TL2OBcLIibjbOrfgAP",
+	"C21jUyGGAOSaztWi6nkXQhQB+5KUhMRPgfnh38qGDBa6btcqb+VddcHGI2zDogloBLcFoSknBYqIxCtH",
+	"dg7X5MR6jjHvK5e6WnOq3oaP5Nwe+9V0O7/HKPQmmbM059HKDamINNZOmENvs1LsuKqycC2lT1EUzjtN",
+	"B6B5qOZcMMKhnIeENX8LoveKyrsXT6MgagZytAmZSNstfDUBusxOpDolGHFO+C4Jil8IHu6WuWA8RLT1",
+	"MpCqn1NSmr+oYJ8EwpM5MY8WKzkMrCZ3TqwbV3g6X+3jhd/O3iS2IZFr+CKeHJU6zkN2RFm6bMUrwIZ9",
+	"ccEeQiI6zjs3kCXlx1yugjUQkVjnKExW3FQMfpuFnNGxKaOb/dZiQY2jmkLms/GiiD5iSD2C43qG+oef",
+	"rvOdpFGv22LoPj9dAdI2AhCdR0i1oeuZsvOtW+i1OFRL1KzpQNggmGnASrJ8WdAoaLgBwcDBoUL1NQZw",
+	"oLfGOw+av0403U1Q4pjkbIU1KkSTZZdk8AxUljlt4RG5WCElA7vSeWtkJLgP1yzUcAuJ6jsx+qTsY9g8",
+	"yYmVnBMR/hfWO3+NiOY72po75N+lDatTctpSDl9MKmDzLdHGJGyTsWQNqcTEfFITdGankiZxXo0kT+3M",
+	"j64PWEan27UFmC+/FqUQaFc1A1wXkOkpXZ9gl+fpdS9IOHSq7l5AohSJ6EVHw4qMOlidgjhggsJJcljp",
+	"i4hTAY5VrOuECmGsrSptiTX2YqfPBYrWC6qZ5deFjHB4ZwlQmFQZOKHY/kkgDSYO2sjY06k4Gv8GZLJk",
+	"3X04mNULqzJDMciJcNxdWQ4sOI0DXA0KhUgLVc9iblyHzoGWAl4tX6sun72HXSjtr8vjkzFmJ/ZaQmnv",
+	"vN6kjXiyEjmCckjV7CntaXib+4WqjkE97gw4NN+1lR11V0N2J+2ZKtGX7Or90rI7YZw94O8O+WnJ+LgR",
+	"ppLIljt4RWDHf6SnR1O2oSIfPlLOytjnQyrbN7fs8i4sKVoVXe/KCNsMUcAxoJ0nESF6CVkKh6SJmp9F",
+	"uUiEYECufuxmJmwprKtuT73OD2nBbnWa4O+1O7X4bmFLvQNTq+QUsO06h5XqjEZ65Eg7Y8j4LhvY2sgr",
+	"TEeJ+Qbg0UDWYwiQxOwgr8pkx/vprHTo26DFjY98Voub5rTrbk763iUVQ3dqhOhK1LZQkTTexhdQNwCx",
+	"+UfS0pUDHVk19pENnrZr0aTsiHrZsSOOVlNnJ23jte+jNHJ6pZAL2pUvHXWuhJn/Eeqwjwy6B8WZFid+",
+	"NO1bOrShJf8xlIvfhUhRgDxHDlxSW4triUwk44VCNxg+LVCQEltLOCRI5mlyoq2RYCuMWMqPSDlKCZmQ",
+	"3nVYRQsT7h/Kz6LJXdaUp/QsyzyUVFcicxEg9loqh2VCmRGuNSriUv3WEtzUUpgLgnQn9rZXuYJKLC1b",
+	"67VQOzRGQ9K86erBZI2DBtgJQmBjCTRCHWfSfq+7LXke0zMA2hJjEmHZNKRuQfp66/SaO7nIHuiIOwpz",
+	"OXJU8M47PWi6dz5Av1hoaCiod87m4koqO+vSmFI83FIqyHWCF1oF69PlBY/pYC7M/06uRbgad5jqyMVz",
+	"8CyhFl4v0cVD7AJHvdUYPS+aipHpLfJzAo4Ma9MnImm4Oo6H7eDBF6fgw8DMPallIJzdsRy6HzK5+1eG",
+	"V0OcaBEA14UqgVLYWozbQir5WN6wNmQCF/nXoGAmPDaWSu64BMAwW3ki012jiGYu9jyZsPDhoSV5vRxc",
+	"jaM6HJY3b2zkMUg/KCeT+tHowLTgPx85ueAIPrqv4P8/aCNEjy1+ZBanZmhK3/Cc+SmWS9G3G5J1ims3",
+	"lKe73DtgR3iPj6Yauj3x3SyMMSq51I2hycrHYe6DEbDkUX94fpRzfMC5fbsJjOoQdfBQga53hiu7zI3E",
+	"Ll1DQSkEfbKmtStB/AL2jL0LlXptL1tsKdxihXXW113xG2qjl1y+hFpiKxf/A15f+JvD/zRtXZ/CczkR",
+	"BvLcDHYrpSKfiFr8+PKWy7uyMhcxKaDHeCUQ6Nhvg0YBKM5+2zQBFH+spWBaHZ2sttL5RG5UqRy/xnDm",
+	"rfp9CwCk0UVTv0zgnceVvDgC5ZGkUd1aAIoJzMEYN60aizDJbf2jy2aOZgZCL/qhTbcmx5peLq1wI5s+",
+	"AqZ3u+ibKdn6udyuPpqOBpI2k/YiuwZWVAWTPH9r+UMXXTu4SzcHyvrt2+Y3ucMeoUS08y3fJsqvqO2R",
+	"nPw3YUD9b/zxj38kynSwxsdjo6A5ushyk5h4Uffs8oDRHkuW0Udlp/xsu47ahmN55k7vWvbJWcuJMOS9",
+	"Dt0rjEkut3kGhS71vD/Br+DuD/H5QAi3mwPeRS9noayjsG5U7mvOji0WmB1AXeSVoXWWIjuaZbFeomP+",
+	"SW+nffFnP9gvH7IFt6PNp6LGuuHbni8aY3tGUDCREp9r9DEdXmeMfftGiyhaNGVaI9320otgWF5ucI+C",
+	"XMIdiP8UGwCdCfzu+lqCJEg/V/TXsPu9qMm1Ns3qb5TZ0rXAG/md8DaKP67VMuc5gdlWwnk1I+bVRYUu",
+	"1kQITBpQ4cO0KqCGev9uV3D9m1bNIDp+xWIUA0o92Z+UVvUWCSGoxkI/RXHOF9eiYm0TvGhUQVuaoFva",
+	"IOZV+gio92c/qZ8UOOIgYsrmLQL1qXJlwEPSLJEKD5MZ0S7IrAkwkp8fUeF7KgH6GFaHvXv93dNXP5/9",
+	"pJ4aow2myTVlRm72Eqq0LvQaIu2NV6rPgUWT/azER/ez/zSQ7RA007KfF62x2vwcOgUBcT+gs5/UEyM4",
+	"5Lj7vyNjCOOK/fyiEutGO6EW29PvxPbn81hoBTg//BQheeIVh6xGcEWGki2hfL+fszWvxNlPKvqjQV9E",
+	"8UoArOcnXwTCdN7Ik/OTP509PPsTBSxAvB/wCopkhEAqXv0Ri/GiOjk/8VPzqHsMjspGK4uvfPnwYUjS",
+	"IAIbopPw7z/4O0V98FC/a6YJ9WKbL9LRWp5NzoC4dsUqvWjXvrldsHtrRXVBOwMJ1OCqxbQBrrY5VpNR",
+	"6fKjgryguowL7I7Mo/l1F5APekq30GdUSjbEGHIzHpe4Y4yEymREkeQvAjgpk2ZBelchiTscUTCtHJ0H",
+	"kLBpMxL2qKri0uIYhXWPNdb6GC1ZQ2VJM1PUTaV/5Nc7ivU4sR1cmu0UC/NiDcBwzp5cPnrGvjx7GOX+",
+	"gnFQLwwz4kbCbUDUUVDaW9dAQa8ENJicCw9+8RfYr5GGReyv37fw770l7E3lV5kEeABl3X28z7S5En6b",
+	"xlkEcz13jv1FuHIXp1/tb7E+wCdY80fd4OOVHTegdLT9IKLCHVvKj/TPhK71lwGGtsihzdfCAcH8X0mV",
+	"ofg2KTJkCfT3zyyZnd0D7wMIVFuhg6h8x8AT+R78oxWwatSFjty1+NFZfi67xh88gfv7ZMSTLwEP+euH",
+	"z3n1+cl5KZWYnuV5X0AfgQI0hWi+X2m4XymK45WczUqoGRk6qNLgiYOcI6eLCEDLXhWAT0NOSHuHu2I3",
+	"4C6aXPyi4Ytrok2jloFsUdQ1XXZ1BRvJa2veCHKW2XZdSPz7rFcQzhiC+zIL3q9MMsXCvzH6RnRMcoHS",
+	"DxIke+u9ErxG0FDp0Ma+P8fn9o6HA1v3GSaM/9YPgzmvDhUDFWswjYgRewoKnN7Ejj9Wiu7U57vK3zJf",
+	"h7VASBO4quZZLpr7PKVCmXIUSYgEQ7HqQBxrxIyqsbqQsReIyfcPMLnGTLniEYYq2uOExzOV5yJVpExT",
+	"gfYoKgEC5gBMjQUPb3drfhh7pOqFE+7UOiP4ui/Y0eszl4rD53c/MuLk+2Lik6+khuGaTSFD78DGZ/NW",
+	"VTUliblwqiJjqKitAGy418QdNx2tZqh12wjFtGFCLcy2caJioRhJCqHvCVtjWkKtZEXtjf85vS0nO7Dq",
+	"Xp270tauhRu1lftVnmrhIOfl7ovyEloCqnHQfU1gQezwR9dCNBeI1ke4Fd73K90mSSa9OfdTUrX1AY8J",
+	"zvplfPYz6o79rkzoV3hU113txymURaHiGQy8VrBv5sCtsbaivhF2Ft0MgShoC49eiwYdDG1uG7Q7y3EH",
+	"zfGYif4cOl7/6zkAb2BAn2DBjHSo5IU9gTGlUHqPsyuj2wbONNhVdANld9ODX2Q1wsuQWciDvgYkF51i",
+	"xNhUcch+pDDkjCV9QK188e0JGsphXoCfsHy0I3/h9JZQkamy4c4JU6CFceIjJugxI67amhsmPjaGGLx+",
+	"//bpl38oJMeRirnmH18KdeUNga+JjSr8/YuDqVyFeM4n3Xw90sushUVJYZCUOIkP9iXon5Csh9OvCGzn",
+	"BLIQJQEbr9EmO3C2U2Mj3ZFjrjX7Cd00v1kL7vBZDPW9ipaLXxSa8inEgVZm17VS8rl7fTXaIPd8eORp",
+	"Zm+3Zf/1LINnwkEhq4hV6m9NpTe97RfvwWF/yMm9S++wA3u6+XmturIh0q0AhA0MN4BwvutFivP5gKLR",
+	"D34BkGR5fp/gc/diM0VlPVulZs2l2uE+nqj00XEY9TfcOJwFaXMAzIL3poRHz0tPUjtoGsuBO2qTUBG6",
+	"EyogVIJl37/2biNcs2xUBD4wGBbZQ/QM8XtmRFh8DNnPWcl9+nHIrZS7nn2HBnscK0mE8vDkscjibXbF",
+	"2t9wRixkA7B64gKILo+5sLKC+LC2WSLkkhMrNtlTK0bnnR936d/Ry5UJ++H4J4n6BV8T4NoTf9IZuyQp",
+	"V17nY7XgNyL1MV0wIYF6wZHmjtY2rnIka6LWvFbfOaTwgL4SUx3LK11XQzYf1RssXXlf5eh14Y1qKvcR",
+	"ZytRV+EsudII9uaE0bnlPBT8FM91XU2sk3WJ14mJ9adjTSxq5XYaW2aRnot6kgX6ToiG8a5eFHcg8Z2b",
+	"z/KtnZGRRIPY07UewNX14Bf/n7Ji8Fbw6g0SkBw4QPyOetDUVNyxbPpkDwj/8lRKFZR64hba3L36LlC9",
+	"IjoWI+LPXZYM/DOkaK70Rk15VzZhHo9CEPTWzGBVM2TnuM3+yxpF3xq+dFQw7ehQYwLuAzTnh/txMqb1",
+	"3D6xxfQESfdKOp2fvEmcbL6hjgvNUYFMG3c63FEov0CrM4N/z+xskpLTJqlBOZ20UA3HTl5+E8v9cOpP",
+	"x1KVBdyAdEm50ol0eX9aI5kyNh1o8dROBdmOtArrA2ZkILgYi6f6WHv6N3Guv1vtlosh0jA7iW2DB60f",
+	"yCl5AvOi/9g/8kPzWz0jX4lN6OG/8xEJCwVYZTavuQqJAcwbvZEzoKpE1QkJYsiJniPSwuG/xlIXsIki",
+	"09yQL+pJfGhST0lPwo/hiereAsr7jDPkuNBpHF++uYIvpN/9sT6Rjn8emf26nIolX8taTugqkZbVGhKl",
+	"+kv94Bf/aVCCswbKS82rdMkPg0UpKa+s6sWw0sn//PXR6f/mp/98ePrnD90fz/52+uGXh7M///nXn346",
+	"2/J1/R8nI5wPr1W9ZQAlBPXADzbcFCXHAgIPM1poB+IbfVr5fh68JD7dRf4yrPWe3OEvswQ2rNt5MAuM",
+	"WEOxmClCVbzyCl1PwtnvK72wD9CTYjshPFtXf8jL5QNKbBkOUUUBDSnUnxN7sduZibM6woRMsUiYkpXU",
+	"Yibm0XiV1CQsewGmu58CWYOvuPzDIRKv0+1N+1EiMGr73q+OBxFdWIObTnDuYaJndzOByES423RPe5hN",
+	"sQJ/0WBRQuggLMAFYWdwF1CKHrFs4Y44cGjdKhD12zzMhuJNdzrPPklcKCbDJoGh+ZbJSign3faz7rRP",
+	"GFxCm/q0q6FYVPLhwTf43D3u7N53CgKCvZ0qNYU3UAjdBqLrXda96IMC7r0hfOHeHE1v1O5Pzy087++x",
+	"kM40OaAuoRikw4/IcQf1s0ig+2+b6TViGQ9Cg2gqp1gpmvG+5oZKv25dSNwHHrRfB13j5N347Xp9UvfL",
+	"v7tfPLI/YAKnTnXFZC8exBPFRb1nkS/6Pah4wjRBr8DMGr2iUaxv5wxNZ/EB1r463XCjpLqyE8cTHkHr",
+	"70Pj97NJ8CMcVLdP64X4VFIAmThhiZhWoNxBlQm45AHBQMHgWcoCDORQ+1vngbjxmuFCDF5qT8ND9ziB",
+	"4Rv+e6VprP1vsxNdV/GgPzs5V21dT6RNN0I3tWDcOb5YYYpSrGxjbw+HKPFCJPM6QlvwnRhUkwe14lm+",
+	"0YP57gmy4osvH87+D0iqi6sylEscRGQSsBO0xThr5MK1RmCNGnRP6bS40sD+ffCLt0UHr8Lb7eJJUWIv",
+	"gIYIvjPVlRj36pKCGFPhOPx8HmeVDlmitFz+PF5wW47ZvjFSuWfhqbuMJoOH5H1c4TBQthHmGb5zLLCw",
+	"qZbHSgomyzxYuVv5JsOsTuWfDO1RtacYnm/8pJyzmithiVwscJUT/wjxLDOlHSaJBcsbSrgG4vT9bfx3",
+	"3RoqS1C8hf+LnjlWKH5TBiIN4rCF6CeWZmWqZaXm0lWdsVSZmEqTruVNqlDtRu8EEzdCOfYzvvRzF6BC",
+	"aFpH6fxfl69fMe6wGBuVK0Pca8eaGSqAB5v6gvQ9f2D/pESfeBo/jNybKyxxHr8H5TWRd60vfO+5W6zG",
+	"GlKwj+Ez2Utj1H7GFydDlMTplFhUGNRmboHNT5hT66cEejyZKbUWlWzXQ5fx9/jEUTvtn7L57eG0vXJy",
+	"iqWkKobjJkhq2GEAuvynbCLouh8axXcwLjrN7GOp3WnNV2CX+W04EzrzH6L606Vb9ivZK72BI4cqc0dM",
+	"PXVizbdFo9IIcAtNvARvsdXSInwqj5cSG5qDi1AHEatckr+9uqf18GsBE9DRanK5Ztz3B7xlm34WLuTB",
+	"s0fxHVJCYlkaAWUdr+SNUKxtqEhlZjFdrEQ0WSrApXBY3+h+vEDY9r+pA+gSt2MSvvE70bSqEOUJtZUK",
+	"wgryk1v1pGhQ6Q6LhYXucVrjN0qwBLkWzD8wGUcHkCOFei6xCHac3L6Gf0G5XoAT3tfzp7nPNnx7Giqo",
+	"l9YikGPfKzbB+laLXhHAMs8Fq/U0lhi0eqWhnBlfXCPRDXyk1lZMNbm/YOnnX293wuVdB7GadNl5MOzF",
+	"Jiqk5CrcNZPS9AFp2c/cXkt19TNzAjiZV4LBuSq1ijjYRlsr53WgebbnQEx9qpfLGUPf/4wZ4cx2xq40",
+	"CNwM0+vO2KOfFNUhDyoIZDZC6aOVbuBcabj1D+CX9krOLbhiVxF4os9+Uj9zs/4Z3uSqO46ofay9HCmK",
+	"wlFmGdZfg0w/e8Z+FtzU25+Jrx0S+0JDcDDwDQ9M3/wnhW7xi1SLyR2IV1yqMxagpDgzokqMKHyU11TY",
+	"TWwY3JEzpMKWjj6Lw9yzph4t3GuVKDH3EQXxL73XpoLd+rlvPZy5DTfTMIM8woWaxeJ6Zj3DKvlefG27",
+	"Bv+pdbpJrXwTyM03lNXB7bWle6+Xlv5gwc3NAOvYE//zJfHAT5bJGD86jFDyD8UCsUchxrHsxn6lsFAG",
+	"FzvwuYlmYITV4SsGelsx3bppsB7E6g+OoSvuxIZvO7oGoOFSQlSJO886vrVsLlZSVb00HUAMVnnBQtDb",
+	"gGgRKq732mQipjBF7GiJgXjbFLLmm5lBNz67mKW9TekgDuL2ZlTGwK0otxykpJ+cNDm2by7cRgjF3Ebv",
+	"cGj0oH1HyuEpZtjbg/L4mJ77XIKI37+NIIY3P6sg3gWT+kzWYoiuZHZiqfrSPnch5dlg/N9A/ALkFqkp",
+	"vBivBVfRmVAgds5lANl8na/9zfMMuuA6WQ4x+3vaIDwOO6Wtw1QjYuIgTCzFbCDGOt/Cf8dun1ADprxv",
+	"nklVTa4hzHslg5IS1AGVqfhaqqts+cJ70Bfm29/85qEl+EugLJwQyQ00iHaqAIXN6R+7VFoz/GhJKLHG",
+	"0ZCH4JIeOUDK/P3rb5++/M8fn769fPH6VSGbjAp9HgUPP/4rUJr1qG/kWplvn3NVjUh9uy/uRJr2kv+K",
+	"z2sx2YGIcRgsQ9ylBEAxSzgGDfLH7CYHWLHoyJcXWo3LREue+5cOSXcDGYFb7gY9CXa5a64jK5kLfwlt",
+	"tLn2Jo4ay3kIZblE1+LnBDLvXl2wBTOl3wWQsKSzymrBK9RYzkGctyjMG3LHLIRxkLeZI1z9ZFZ0qJk8",
+	"fKgN0w7FqzRbL/kTY7w7qcmIP/46EckwNcZ4/3oj1ALWG5UWKK9nHTfX3tE0klC5tx0OJ5A80+ZKT5VC",
+	"Eqo3JeKdILejJBWR6wNdf/iJVp4IOeiJWTyUoHac2EyDIMhNTy2qK2F2jO1pGA4/ANszsk/vxvi5utoV",
+	"mXtIdYofOCah499oyb/nDYMyIrPglA2xCjvD+ggtN5WomBXOAc49ceOKSjqqOmvbGmIEK3+7ZA+IB0YM",
+	"qsVv4ee73Jn/ZwIucVqnsn+wNYLlJaLnNGuMVFjMDUtZ5Ji99xbdmW3ZOH9ntndc7w//UpTSD++HMP/I",
+	"3Oo+eY2q8vyleXfT4PAzUYIEM4MMifMtIAS6ctX+4Dhjr8jdsxY8qN+x9LOcRLif8xuRlE/Azzvu1YLf",
+	"2YxZZkj3pS4CZMPLPbrrKGwd3FQk/EaA+5fXB6y15Ln/n97+bkQBcSo/XbnCi86D6S36UDWLaG9NJYz/",
+	"C9YhjGVjnJFiIibSrQ3Ftuf6o7AX0R7DAxnKriAuOdJplpKekun7DafaJmv8iU2xnS9ntLP4RJfl3FHk",
+	"TaKTV0BolPakf9SMtb7Spf4cpWz6g7g1YIhK/g0esN+K4O+/ZQ3HDMdXV2eaE6qTWV2i+ILf/VkzVuO8",
+	"DC/8euDzcHFJurBKn4cfT45yAu+PEYr6+0+Rflb6WKe+He0PtugD796LkhZyIUOMhf5qpfP/iePrppnb",
+	"18sCW/yBRf9W2IUIWtC/lrcU5fywp5TWdbKUrFoIBwE7JwzhMaWC2t7+9hu8cb4Nqsxv9bb5NlQO+6Q3",
+	"TfrVUmHO6W6TtDoayUZSfL3kBItLd8/yfP+z8DqqbcdfRNjHV/48GnBfXfama3pBxcYvySfzqb1Wn2qd",
+	"ngSAK+q310pvFOXYDQkx0DKnVNyF7F74nZDag3HYR7XVlHtDgb2tpHzTvepnkKqzMNraHqN0kQzUN/b5",
+	"IqKfBUcOYNEwgbBMuu2XniXSu7sgzHv7tCAjbXPKnRPrxo2pRfcoPPrZK6xSTyYEUrxKwppTqQlUHzDM",
+	"MBitVLuYCqJNvaYLrayuxWmtr4ZJO/G5l/pqnP8FQNMnx/ENFFTeRQCbH8VdcL8RiDAXGbl4IwVZHXK6",
+	"/b+BfF+hAss+LRs4Bu+aBH5QRPo+urvd/YV8ur5/717CVskXbkvQ91Y0NV9MY+JTW4m793eWtZaihoHu",
+	"HdPh0R+WeKhClse7rvB9LRyDKyHQJoXKy5Aa6To+Yv+IdJYhkNDW2mUVgsrI5SAg61t44D5VJvjAJyQj",
+	"Na2yOLPWdR5CfhOg8+EnrORqHR3KF6nLXloGsR0sHTn1VlxJ67QZJAR9To98Tg9zD3PiuJuaidb6Nifk",
+	"1a6kdVItHDYcIh07+MUDzNp3XVlt3em12A55JRGR8Vxb5w36zwUIAQ1UKiUq5jvNrv3xhOUQ/J/h5lt4",
+	"0Vl66QqEHkp8hLrHji+cfz1UF5R+RlVl725VFm6WdLqmiHquqL29uX6hGG/dShv5T1Gdwkx4NeXsIJIq",
+	"tDhZBbc3sDpTLPkbqRjvltmlVmX21oBE0jsrCUVY+hvMU70/98Ajuf7UngEYU4lRmbvVRYySrHRDWfH9",
+	"CwfghpOhuRHwK6oSdenOihvBq8C3WbQG34aH/qWRtjSKS+GG/cfTqIc4Y8R8IYwAS1ClqSGT3klDtciT",
+	"5bs3d243uYPEhUvdqkmOtu+R5WCHMqYg4ksj7GpI63pLj9yr9OEnipgm+HmqY4Aki1rtS12EOTZGX0Ee",
+	"z/2IHo245ET/8hNP7QVgF8Id2KpKGCg2Ky2xBIiKWLrkNJni9jqVzpD5LYkaB6iwEH+40GthA9HarjlS",
+	"a+3tEQ5YQ87+rudBwaXEnRkBL4hbDAHrRoDL0RY2BAB+Dp359NBntESoDxObH2H40wEIsb2wLtEdALXF",
+	"tvdtetwII5fbe9LafoTG7zWwg5/4HEU4D+deL+IT93dngfW10nUFvBDkowhqmZcpdAhdAAmAhYSVANz2",
+	"wiB5LRYHvPnfhoc+416mPky4lx+3snanUrEwB7Mk2bbTu7Co0Bl7FMoLwTUQKVvQjQcX5Dw0qBGu6e9I",
+	"BcnJ0xwU195STtAJ2MnkKAeeGtsIfo2XdJ+qkIbZ1XAL436A9fXKmfT+5zD/UxnSofZrytD9EP53yGCG",
+	"Nz89nJjbaz6vxbEC+9+UHJBDWy78XettiSPbfBLey7S5RHzy0RtrLK45tp90fxYnZ1xePbYwY6GBhJrE",
+	"S/B8QvCn/1h05m6MVlehzABJf/JtiZ+vdC+ZPq3GGXfMIZD+3XfLiCV7Z7a/taz12LMCvtiIhTYgZzlY",
+	"vjO6pS22a/9tA7K844EkGZmNAiunnx6NxV/wNRzkQKoHYclZ9HVS3gYF3y3UraAP7Jy7VlhAA66rP0xy",
+	"E5gt9EVGogicc6+776L1AXe2I7ojYEtReA/XWjtYgSFbcWEy6VREILIvSqOA7NT7gRtlx8FD9h0DNjlv",
+	"h01eU7IKeo5fNKGsWM/rA6bW0/jUfVY4oY+UKpw8qmuSunWs6jINFjrRdSrRCOU1MNySxAGAlR4xSlqJ",
+	"Rc1NrJuLdFdeI+pCe3J3cpMtMYwID3Pw+bJxFQu9vgD1MmiC1uH5WqyeUez59BJSMoZCz6fCI4b2Zuh2",
+	"sWwt1nNhLKnt3LrO+TGucORtDrNs4OlblMLerE+vBoTm8WvcxZzYT2cCf8o1R+5guVhFqfc3bLonaF9/",
+	"bGquiH+uqKQ99U9J9Vw397Q6kBL7GQJKT7vhFz1Ybagd3Qiz9ltHOmSZBMJAqC++bO1kmYReffM28d/b",
+	"NfASd0EmbehTpGCHcvoPfkHn16Ce8gweGVfrPjz66RSVQWY07E6pIAz8Ohm+AS0Z0FljkXfLtzbigpeh",
+	"N34BhFusDugbz+iZz0kt57swsV+Xhj6J0qI3ytuNVNk4ZMha6XZLfZZTPy4dN72pvpfkDZrI3xhx4P2t",
+	"buLYm4urVsGpZ0QXz5lEW/PfYnLNr0ROArr8U+Q25DXU/ABng1g6plvX24yfleo75JMBRzFu+RYzy5xu",
+	"cvljAzU03WuFS3ufR2sn0AUhmCQ3XtdVhrC5on1Py6dbVZ0etuGeSVV9Ehvume/QIUOuH2uf1JaLgwzW",
+	"HBkvfIsGnNfngoeF6MSUdtGmY1bjxOLOGryjXuAj/9KAExjD4VxFnI2pPBHQGjKIzgK5KAhAelNldpZ/",
+	"zJ9oiFJR9baDKnVqx7XSG7TVLp8/Ov3y628ivf9KcH8A+w/ZrkRMRzKRpNTuZUjCPB3KSHpBwZgSKaSs",
+	"xd1IIR9zK775Knje1vxamN95A50KPD6tvvz66y/+DFULONbJvBGmNxcWSmpl037DSycHNdZ/q2KmuLKF",
+	"wxwkdRKYI2rB0qw3/shBUVbEGJHsh/TwGRUzi4fQ/fFz+n7Btz4NbOqt4BUTgJpGkmGaH7cyur1aIdML",
+	"Em9DUZkAFVpxCM9302eEH7zEsZZhVeGhewVWhY8U8R70wGSZBmu+ZXPB0NlYzaI6qISoKDt8jqmTITqV",
+	"ej0WXPlbMdQjmW+ZEZQKGIl1aJZ/sSv+5dffjHBthjN0BM+FVmJKkgsVRYi7GHcDrMI4px0OcfDsbrhz",
+	"wvhX/+evD0//zE+XH3755qtf/yNzvAFC5lps7ZBcfud/v0eRhPYL0uj7NrUgOl1X5A1IYfxw/CU5pmVb",
+	"9a123IkpcfYg8qn9UXHH4XZM+vPhUOwPW/ncBRsOLWcvgDFRUOl7zBtVYgPQ/c3KX2qicwcR2q8zRSNZ",
+	"af8vXYE10MXsg1/gvyNBgN/7ZxMk4OHdHIhKPldA8d8dYMhRpy6gC9PrRrpQmw/XX2nK6Rnk1v6LcK96",
+	"D97jvup/qJRDUfPJkgSB8FlsYCKXXNZ0V68l1A7DdEALW6t8VL4T9tAM5cml5I0w02BiLoWqGGeQa+40",
+	"qXOIYwtpi7mg1ps20/F7cErur+otkqDeGzlV7JVqVoa1x+X1O0Jv1Omo/JfXG1XOoZhuP3SfGRGkv6cs",
+	"FV55DRZsJ2L8A7RqAJAOyFbX+3sSrOQDn1gB2P1y7siHn6cjLKIGqZg1FN9IkKMzDLzhng94iFScR1Lk",
+	"7azZoU35l4lMh3eo3IQx8g2CH27Jj+cVkIFA8Zuaq3tMPPxcYeLDeYfgNPDa4JLXVkR3nhGYg6JEB4aj",
+	"RBSIKm5W22mY1SEBUSvW+BmakSQ32jjDpYuJOF6jqpgkJYWA0IOVZOiR+/TK0CdKjqvEhpnMlAPiwR4j",
+	"kLRBndPESxDdA1A6Vaqy0F/KK/XivijkqfFPLPCXCMMskgrgzxc9fpUr4SzQeutrKbyZthE1cEiiuxr6",
+	"eCnc6RN44AAV+a0XWixaI9325PyvH3oYqAbqaNs4rm5hT52RYlBJxzV4B4/d56QnnylM/Hwq3+RzvWFr",
+	"rrYBUcJoMrCMnJGx6EJBAdmdkvsS/GQ2PrNiS3QOsAKJ/GicoPLJ8Lp1o+77p6qaxmJ5SvfMjqyvW3IE",
+	"DQp6fOpe5Tx+ZZDjb7qqa/hBUUW3cExjANdOkurgtf0L9tXDr4IVkxQKDK3szmhIDoR+Ahqrrd2gQvhc",
+	"8PoZjGqMZPinpxEN0gWhjVtqgmkm46wAHwsDuysy9JFZP0sam/qEwbZve7Y8MutpFuWlcMzqtQi+xn7m",
+	"za7sBuFzB7yJl/DE56zJKKfnMpJuukMBgs72d320UTK7o4Hul8ga/emCQbHaVNr1iUDbafSHn/7z4emf",
+	"P9B/Tz/88nD21cN8IKjMKRRn514QeShkn1g3jt/MS+hUfgltYlX93krvZEzRT6fw6XX1B1TKAyneTrkG",
+	"zOvYl/IHUEv34IECVX4/96HiOzE13tGPazLrcme5NFYuVnoz68f4WS3tvSVbwAo70ZxCIvTwyjrRfAdP",
+	"fc6VpU5MvLIw+slzyv3E2jT+Q5m4SGe41IbNAaW3tqK+CbeKE+sGSGsHF+NdfOozLkboxJQEAtMhI3uc",
+	"iVSXH7yzK11Xfqv1D8gw710uf1yJ0Xd8nJAx9/wL8LUt76XApEtWpmTFlTs73SXYSUih2HGY9Iny10J7",
+	"3QkKeaifNlPtTduf25JKA/X2IGPqYMG9T6e2fMoV+06IJhFWShjgBI3NbUGvgNQZtP5Uy1mgSazrUQt6",
+	"BxtT1vV90e3cKWtE1rWY8rJ9pg3mGU9Xn4GUqShFa+CRoSjpDa9b/Ju3nXuxupiYJ/dcO10pQCo8jNLY",
+	"NpCANHgx/0DPfMZFwy5MrCHR2KdYMJqifkKCfx+u1uHkLRrbvVmKYe4+7aGbfrU09RfMClVRDf/l0grH",
+	"pgl1PRZXWDcJv4PLQpoqZuNUF136ACC5UW3FfwCC9UB0h95Q6SB5pwk+UJKdwwFwo5tkgT+1oyTMwO2r",
+	"SOe0gSdaOalaEQc2mFKBgCgkhBYLSKiTyl6wdWudX5BN/J1WC6qP2VJhFxSUwWtwr/DDWiq5btcn5w9L",
+	"RSB+A/kQn2LvPdcbtuQG6UkuSKUEXDXE7ZG1JJxbE4LIYOWxQ0mc8peTueBGmJPzv374deYHj/HRv37w",
+	"i2KFuQkS1Zr65PzkAW/kg5svTn798Ov/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -33,6 +33,7 @@ type Abilities struct {
 	Units      UnitAbilities
 	Children   ChildAbilities
 	Follow     bool // it can come under a controller
+	Password   bool // the password of a user can be set
 }
 
 // A Job is what a change is drafted from.

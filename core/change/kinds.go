@@ -50,6 +50,7 @@ const (
 	BecomeManaged   Kind = "become-managed"
 	JoinController  Kind = "join"
 	ReleaseChild    Kind = "release-child"
+	SetPassword     Kind = "set-password"
 	Sync            Kind = "sync"
 	Switch          Kind = "switch-over"
 	Verify          Kind = "verdict"
@@ -138,6 +139,8 @@ var Kinds = []Spec{
 		Alone: &Alone{Takes: TakesText, Help: "somebody does this and signs it off"}},
 	{Kind: CleanUp, Title: "Remove files that were named", Writes: true, Loses: true, Duration: "check", Params: typed[CleanUpParams](),
 		Alone: &Alone{Takes: TakesFiles, Help: "remove files from the device"}},
+	// Of a new device: its first password is replaced by one of ours.
+	{Kind: SetPassword, Title: "Set a new password", Writes: true, Duration: "check"},
 	{Kind: Licence, Title: "Add licence", Writes: true, Duration: "check", Params: typed[LicenceParams](),
 		Alone: &Alone{Takes: TakesLicence, Help: "give the device a licence", Lacks: verb("add-licence", func(can *Abilities) bool { return can.Licence })}},
 	// Copy the running installation into the other slot first.

@@ -38,4 +38,5 @@ const (
 	Return           = "back"       // start the installation in the other slot again
 	Joining          = "join"       // a box that stands alone comes under a controller
 	Releasing        = "release"    // a box stands alone again
+	BringingUp       = "bring-up"   // a blank device becomes what its site needs
 )

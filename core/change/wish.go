@@ -30,6 +30,9 @@ type Wish struct {
 	Release bool      `json:"release,omitempty"`
 	Empty   bool      `json:"empty,omitempty"` // it stays in its factory state
 
+	// Of a blank device.
+	BringUp *BringUpWish `json:"bringUp,omitempty"`
+
 	Together   bool     `json:"together,omitempty"`   // of a device with several units: they restart together, also where they could go one after the other
 	Authorise  []string `json:"authorise,omitempty"`  // serials, and ranges of them, of new children that are let join
 	SwitchBack bool     `json:"switchBack,omitempty"` // of an ensemble: whoever was active before is it again in the end
@@ -77,4 +80,22 @@ type JoinWish struct {
 	Controller string `json:"controller"`        // its name, or that of an ensemble
 	Address    string `json:"address,omitempty"` // at which the box finds it; "": that of the device
 	Group      string `json:"group,omitempty"`   // whose settings it gets
+}
+
+// A BringUpWish says what a blank device is to become.
+type BringUpWish struct {
+	Template string `json:"template,omitempty"`
+	Backup   int64  `json:"backup,omitempty"` // whose configuration it gets, in the place of a template
+	// Used are the values that the template was filled with, and where each came from. Secrets are hidden.
+	Used         []UsedValue `json:"used,omitempty"`
+	Serial       string      `json:"serial,omitempty"` // that it has to have; "": any
+	KeepPassword bool        `json:"keepPassword,omitempty"`
+}
+
+// A UsedValue is a value of a template with the source that it was taken from.
+type UsedValue struct {
+	Name  string   `json:"name"`
+	Value string   `json:"value"`
+	From  string   `json:"from"`
+	Over  []string `json:"over,omitempty"` // sources that say something else, which does not count
 }

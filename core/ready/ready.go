@@ -51,6 +51,7 @@ const (
 	Seats         = "seats"
 	Places        = "places" // that are without service for a while
 	Joins         = "join"   // whether a box can come under the device, or leave it
+	AddressTaken  = "new-address"
 	Images        = "images"
 	Room          = "room"
 	Slots         = "slots"
@@ -165,7 +166,9 @@ type Facts struct {
 
 	Units    UnitFacts
 	Children ChildFacts
-	Join     *JoinFacts // of a box that comes under the device, or leaves it; nil: none does
+	// NewAddress says what answers at the address that the device is to have; "": nothing does.
+	NewAddress string
+	Join       *JoinFacts // of a box that comes under the device, or leaves it; nil: none does
 
 	Older   string   // the older release that a downgrade leads to; "" when it is none
 	Against []string // what speaks against it
@@ -210,6 +213,9 @@ func Checks(f Facts) (out []Check) {
 		f.Units.checks(add)
 		f.Children.checks(add)
 		f.Join.checks(add)
+		if f.NewAddress != "" {
+			add(AddressTaken, "New address", Stop, "see whose it is; give the device another one, or take the other box off the network", "%s", f.NewAddress)
+		}
 	}
 	f.goesBack(add)
 	if len(f.Against) > 0 {

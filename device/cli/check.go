@@ -283,8 +283,8 @@ func (c *checker) steps(path []any, what string, steps []Step, params []string) 
 			switch {
 			case e.Ask.Regexp == nil:
 				c.wrong(path, "", "%s: expect: ask is missing, how the device asks", what)
-			case e.Secret != "" && e.Secret != SecretPrivileged:
-				c.wrong(path, "", "%s: expect: there is no secret %q; there is: %s", what, e.Secret, SecretPrivileged)
+			case e.Secret != "" && e.Secret != SecretPrivileged && e.Secret != SecretNew:
+				c.wrong(path, "", "%s: expect: there is no secret %q; there are: %s, %s", what, e.Secret, SecretPrivileged, SecretNew)
 			case e.Secret != "" && e.Answer != "":
 				c.wrong(path, "", "%s: expect: there is an answer and a secret; give one of them", what)
 			case e.Refusal != "" && !slices.Contains(refusalKinds, e.Refusal):

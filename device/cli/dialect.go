@@ -220,7 +220,7 @@ func (d *Dialect) abilities() change.Abilities {
 	a.Children = change.ChildAbilities{Told: d.tells("children"), Preload: has("preload"), Files: d.says("preload", "file") || d.says("preload", "path"),
 		Restart: has("restart-child"), Authorise: has("authorise"), Drain: has("drain-child"), Called: d.ChildStates.Called,
 		Group: has("group-child"), Release: has("release-child")}
-	a.Follow = has("become-managed")
+	a.Follow, a.Password = has("become-managed"), has("set-password")
 	for _, p := range d.Backup {
 		if p.Restore != nil && (p.Kind == backup.Configuration || p.Kind == backup.Plan) {
 			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart,
@@ -279,6 +279,7 @@ var verbParams = map[string][]string{
 	"spread": {"slot", "file", "path"}, "bring-along": {"unit"}, "clean-unit": {"unit", "file"}, "restart-unit": {"unit"}, "hand-over": nil, "update-unit": {"unit", "component", "file", "path"},
 	"preload": {"child", "file", "path", "version"}, "restart-child": {"child"}, "authorise": {"serial"}, "drain-child": {"child"}, "undrain-child": {"child"},
 	"group-child": {"child", "group"}, "release-child": {"child"}, "become-managed": {"controller"},
+	"set-password": {"user"},
 }
 
 // firmwareVerbs are those without which firmware cannot be changed, by the way of installing.

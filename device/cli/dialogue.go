@@ -38,7 +38,7 @@ type Expect struct {
 	Ask     device.Pattern   `yaml:"ask"`
 	Answer  string           `yaml:"answer"`  // with placeholders filled in
 	Key     bool             `yaml:"key"`     // it is sent as it is, without a return
-	Secret  string           `yaml:"secret"`  // what is typed instead of an answer: privileged
+	Secret  string           `yaml:"secret"`  // what is typed instead of an answer: privileged, or new in set-password
 	Times   int              `yaml:"times"`   // how often it may come; once when left out
 	Refusal device.ErrorKind `yaml:"refusal"` // the question is the device's "no": it is answered, and the verb fails with this kind
 
@@ -47,6 +47,9 @@ type Expect struct {
 
 // SecretPrivileged is the password of the privileged level.
 const SecretPrivileged = "privileged"
+
+// SecretNew is the password that set-password sets.
+const SecretNew = "new"
 
 // steps are the lines of a query: its own, or the one that its short form describes.
 func (q *Query) steps() []Step {

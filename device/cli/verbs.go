@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -226,6 +227,35 @@ func (c *Client) AddLicence(ctx context.Context, licence, key string) error {
 	q.Answer = key
 	_, err := c.query(ctx, q, map[string]string{"licence": licence}, nil)
 	return err
+}
+
+// SetPassword gives a user another password. It is typed where the dialect's questions ask for the secret new.
+func (c *Client) SetPassword(ctx context.Context, user, password string) error {
+	q := c.d.Verbs["set-password"]
+	if !q.given() {
+		return device.Fail(device.Lacking, c.t.Address, "set a password", "its dialect has no set-password; add that verb to it")
+	}
+	if c.term != nil {
+		defer c.term.heard.private("a password")()
+	}
+	q.Expect = typedNew(q.Expect, password)
+	q.Steps = slices.Clone(q.Steps)
+	for i := range q.Steps {
+		q.Steps[i].Expect = typedNew(q.Steps[i].Expect, password)
+	}
+	_, err := c.query(ctx, q, map[string]string{"user": user}, nil)
+	return err
+}
+
+// typedNew are questions with the new password for an answer where they ask for it.
+func typedNew(expect []Expect, password string) []Expect {
+	out := slices.Clone(expect)
+	for i := range out {
+		if out[i].Secret == SecretNew {
+			out[i].Secret, out[i].Answer = "", password
+		}
+	}
+	return out
 }
 
 // UpdateComponent updates firmware beside the main image from a file on the device.

@@ -44,6 +44,7 @@ var point = shellbox.Behaviour{
 		{Words: "next {place}", Do: shellbox.ChoosePlace},
 		{Words: "restart", Do: shellbox.StartAnew},
 		{Words: "follow {controller}", Do: shellbox.Follow},
+		{Words: "password of {user}", Do: shellbox.ChangePassword},
 	},
 }
 
@@ -78,6 +79,7 @@ var controller = shellbox.Behaviour{
 		{Words: "points take {file}", Do: shellbox.FetchAll},
 		{Words: "point {child} restart", Do: shellbox.StartFollower},
 		{Words: "let {serial} in", Do: shellbox.LetIn},
+		{Words: "password of {user}", Do: shellbox.ChangePassword},
 		{Words: "point {child} group {group}", Do: shellbox.GroupFollower},
 		{Words: "point {child} alone", Do: shellbox.GiveBack},
 	},

@@ -38,6 +38,7 @@ type Spec struct {
 	Address                             string // host:port of its SSH side
 	Line                                string // host:port of its console line; "": none
 	LineOnly                            bool   // it has no other side
+	Blank                               bool   // as it comes out of its crate: in its factory state
 	User, Password, Config              string
 	Lines                               map[string]string // boxes whose console lines are plugged into this one: name and host:port
 	MediumDir                           string            // what a card holds that somebody puts in
@@ -149,6 +150,10 @@ func (b *Box) Reset() error {
 	b.st.Parts, b.st.Started = b.m.Parts(b.Name, b.Serial), time.Now().Add(-time.Hour)
 	b.st.Parts[b.m.Main] = strings.ReplaceAll(b.Config, "{{random}}", box.Random(16))
 	b.unpackFirmware()
+	if b.Blank {
+		b.factory()
+		b.st.Installs, b.st.Boots = 0, 1
+	}
 	if err := errors.Join(os.RemoveAll(filepath.Join(b.dir, "files")), os.MkdirAll(filepath.Join(b.dir, "files"), 0o700)); err != nil {
 		return err
 	}
@@ -206,7 +211,7 @@ func (b *Box) Access() box.Access {
 			a.OlderVersion, a.OlderPassword = area.Version, area.Password
 		}
 	}
-	if b.m.Firmware.Reset || b.m.Firmware.Follows {
+	if b.m.Firmware.Reset || b.m.Firmware.Follows && !b.Blank {
 		a.Plate = b.st.Plate
 	}
 	return a

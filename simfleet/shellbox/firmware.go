@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -311,6 +312,10 @@ func (b *Box) restart() {
 	b.startAll()
 	if b.hit(NewHostKey) {
 		b.st.HostKey = box.NewHostKey()
+	}
+	if host := ownAddress(b.st.Parts[b.m.Main]); host != "" {
+		_, port, _ := net.SplitHostPort(b.Address)
+		b.Address = net.JoinHostPort(host, port)
 	}
 	if b.moves != "" {
 		b.Address, b.moves = b.moves, ""

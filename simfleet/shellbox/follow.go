@@ -2,8 +2,10 @@ package shellbox
 
 import (
 	"errors"
+	"fmt"
 	"net"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -119,4 +121,41 @@ func (b *Box) PressReset() error {
 	b.st.Follows = ""
 	b.anew()
 	return b.save()
+}
+
+// ChangePassword asks for a new password of a user, twice, without showing it.
+func ChangePassword(s *Shell, a map[string]string) error {
+	fmt.Fprint(s.w, "new: ")
+	first, err := s.readLine(false)
+	if err != nil {
+		return errGone
+	}
+	fmt.Fprint(s.w, "again: ")
+	again, err := s.readLine(false)
+	if err != nil {
+		return errGone
+	}
+	switch {
+	case a["user"] != s.b.User:
+		return errors.New("there is no such user")
+	case first != again:
+		return errors.New("those are two")
+	case len(first) < 8:
+		return errors.New("that is too short")
+	}
+	s.b.mu.Lock()
+	defer s.b.mu.Unlock()
+	s.b.st.Password = first
+	return s.b.save()
+}
+
+// ownAddress is where a configuration says that the box is to be found, when that is on loopback, as all boxes are; "" else.
+func ownAddress(config string) string {
+	for _, l := range strings.Split(config, "\n") {
+		if rest, ok := strings.CutPrefix(l, "box.address = 127."); ok {
+			host, _, _ := strings.Cut("127."+strings.TrimSpace(rest), "/")
+			return host
+		}
+	}
+	return ""
 }

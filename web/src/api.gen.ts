@@ -492,6 +492,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Configurations with placeholders (docs/formats/template.md) */
+        get: operations["listTemplates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/templates/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** One template with its text */
+        get: operations["getTemplate"];
+        /** Keep a template under a name */
+        put: operations["putTemplate"];
+        post?: never;
+        /** Forget a template */
+        delete: operations["deleteTemplate"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/templates/{name}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a template makes of the values of some devices, or all that is wrong with them. Nothing is kept */
+        post: operations["fillTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/bring-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft bringing a blank device up that was added with its first address and its first password */
+        post: operations["bringUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/timeline": {
         parameters: {
             query?: never;
@@ -2195,6 +2269,89 @@ export interface components {
             /** @description What the device asks for. It is sealed at once and never shown again. */
             key: string;
         };
+        Template: {
+            name: string;
+            title: string;
+            /** @description That it is for; none is any. */
+            models: string[];
+            values: components["schemas"]["TemplateValue"][];
+            /** @description As it was kept. Left out of lists. */
+            text?: string;
+            updatedBy: string;
+            /** Format: date-time */
+            updatedAt: string;
+        };
+        TemplateValue: {
+            name: string;
+            /** @enum {string} */
+            type: "text" | "name" | "number" | "address" | "prefix" | "choice" | "secret";
+            help?: string;
+            default?: string;
+            optional?: boolean;
+            of?: string[];
+        };
+        FillRow: {
+            device: string;
+            /** @description Of the table. */
+            line?: number;
+            values?: {
+                [key: string]: string;
+            };
+        };
+        FillWish: {
+            /** @description Name of the table, for messages. */
+            file?: string;
+            rows: components["schemas"]["FillRow"][];
+            /** @description Values for all; they win over those of the rows. */
+            values?: {
+                [key: string]: string;
+            };
+        };
+        UsedValue: {
+            name: string;
+            /** @description *** of a secret. */
+            value: string;
+            /** @description The source that won. */
+            from: string;
+            /** @description Sources that say something else. */
+            over?: string[];
+        };
+        Filled: {
+            device: string;
+            /** @description With *** in the place of secrets. Left out when something is wrong. */
+            text?: string;
+            used: components["schemas"]["UsedValue"][];
+            /** @description All that is missing or does not fit. */
+            wrong: string[];
+        };
+        NewBringUp: {
+            device: string;
+            template?: string;
+            /**
+             * Format: int64
+             * @description Whose configuration it gets, in the place of a template.
+             */
+            backup?: number;
+            /** @description Of the call; they win. */
+            values?: {
+                [key: string]: string;
+            };
+            row?: components["schemas"]["FillRow"];
+            /** @description Name of the table that the row is from, for messages. */
+            file?: string;
+            /** @description A version, preferred, newest or train:T; left out, it stays on its release. */
+            to?: string;
+            /** @description That the unit has to have. */
+            serial?: string;
+            /** @description host:port that it has once it is configured. */
+            comesBackAt?: string;
+            licences?: components["schemas"]["NewLicence"][];
+            /** @description That the user gets; left out, one is drawn. It is sealed at once and never shown. */
+            newPassword?: string;
+            /** @description The first password stays. */
+            keepPassword?: boolean;
+            terms?: components["schemas"]["Terms"];
+        };
         /**
          * @default html
          * @enum {string}
@@ -2827,11 +2984,13 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again.
+             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release";
+            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up";
             restore?: components["schemas"]["RestoreSummary"];
+            /** @description Of a bring-up: the values of its template, and where each came from. */
+            used?: components["schemas"]["UsedValue"][];
             /** @description The device may show another host key; it is pinned then. */
             expectsHostKey?: boolean;
             /** @description host:port at which the device is expected once it was started anew. */
@@ -4866,6 +5025,156 @@ export interface operations {
         responses: {
             /** @description The change. */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTemplates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Template"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The template. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description The template. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fillTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FillWish"];
+            };
+        };
+        responses: {
+            /** @description For each device. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Filled"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    bringUp: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBringUp"];
+            };
+        };
+        responses: {
+            /** @description The draft. */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,71 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+
+	"verimorph/core/catalog"
+)
+
+// Bringing a blank device up: its first password is replaced, it gets its licences, goes to the wanted release along the path, and gets its configuration.
+// Each step finds out by a look at the device whether it is done already, so that a device that is half-way, or done, goes on or stays as it is.
+
+// A BringUpJob is what such a change is drafted from. The last hop of its path is no hop: it stands for what is done on the release that was reached.
+type BringUpJob struct {
+	Job
+	Password bool // a new one is set
+	Put      bool // a configuration is put onto it
+}
+
+// DraftBringUp lists the steps that bring a device up.
+func DraftBringUp(j BringUpJob) (*Plan, error) {
+	last := len(j.Path.Hops) - 1
+	part := slices.IndexFunc(j.Can.Parts, func(p Restored) bool { return p.Configuration })
+	switch {
+	case j.Password && !j.Can.Password:
+		return nil, fmt.Errorf("no password can be set on such a device by a change: its dialect has no set-password; keep the first one, or set it by hand")
+	case len(j.Licences) > 0 && !j.Can.Licence:
+		return nil, fmt.Errorf("no licence can be given to such a device by a change; its dialect has no add-licence")
+	case j.Put && part < 0:
+		return nil, fmt.Errorf("no configuration can be put onto such a device by a change: its dialect restores none")
+	}
+	for i := range last {
+		if what := j.beyond(&j.Path.Hops[i]); what != "" {
+			return nil, fmt.Errorf("the hop from %s to %s %s, which a change cannot carry out; do it by hand, or look for another path", j.Path.Hops[i].From, j.Path.Hops[i].To, what)
+		}
+	}
+	plan := &Plan{Steps: []Step{j.step(0, Check)}}
+	add := func(steps ...Step) { plan.Steps = append(plan.Steps, steps...) }
+	if j.Password {
+		add(j.step(0, SetPassword))
+	}
+	for _, name := range j.Licences {
+		s := j.step(0, Licence, LicenceParams{name})
+		s.Title = "Add licence " + name
+		add(s)
+	}
+	hops := j.Job
+	hops.Licences = nil
+	for i := range last {
+		add(hops.hop(i)...)
+		if j.Password && j.Path.Hops[i].Config == catalog.ConfigReset { // it has its first one again
+			add(j.step(i, SetPassword))
+		}
+		plan.Back = append(plan.Back, j.back(i))
+	}
+	if j.Put {
+		add(j.step(last, Backup))
+		put := j.Job
+		put.Can.Parts = j.Can.Parts[part : part+1]
+		for _, s := range put.putBack(last) {
+			if s.Kind == PutPart {
+				s.Title = "Put the configuration"
+			}
+			add(s)
+		}
+	}
+	add(j.step(last, Services), j.verify())
+	number(plan.Steps)
+	plan.Back = append(plan.Back, Back{Way: BackNotNeeded, Text: "it was blank before; what was put onto it is put anew, or it is reset at the device"})
+	return plan, nil
+}

@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"verimorph/api/gen"
+)
+
+const pointTemplate = `format: verimorph-template/1
+title: Access point that stands alone
+models: [AP-31]
+values:
+  - {name: name, type: name}
+  - {name: place, type: text, help: where it hangs}
+  - {name: address, type: prefix}
+  - {name: crew-vlan, type: number, from: 1, to: 4094, default: "4"}
+  - {name: phrase, type: secret}
+---
+# made from the template
+box.name = {{name}}
+box.place = "{{place}}"
+box.address = {{address}}
+
+wlan.crew.title = Crew
+wlan.crew.vlan = {{crew-vlan}}
+wlan.tills.title = Tills
+wlan.tills.passphrase = "{{phrase}}"
+`
+
+// blank are access points as they come out of their crates.
+func blank(n int) (out []simulated) {
+	for i := range n {
+		out = append(out, simulated{name: fmt.Sprintf("new%d", i+1), maker: "Gullwire", model: "AP-31", serial: fmt.Sprintf("AP31-99%02d", i+1), version: "8.5.2", config: "innersund-sa1.conf", transfer: "pull-sftp", blank: true})
+	}
+	return out
+}
+
+// Two blank devices from a table: what is wrong with the table is told at once and nothing is begun; then they get a password of ours, the wanted release, their
+// configuration and their new address, and the verdict holds them against what that promises. Done again, nothing is done.
+func TestBlankDevicesAreBroughtUp(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, append(blank(2), simulated{name: "other", maker: "Gullwire", model: "AP-31", serial: "AP31-7777", version: "8.5.2", config: "innersund-sa1.conf", transfer: "pull-sftp"})...)
+	e.must("catalogue", "load", "../demo/catalog/gullwire-gw.yaml")
+	e.openSite()
+	file := filepath.Join(e.dir, "point.tpl")
+	require.NoError(t, os.WriteFile(file, []byte(pointTemplate), 0o600))
+	assert.Contains(t, e.must("template", "put", file), "Template point is kept; it takes 5 values.")
+	require.NoError(t, os.WriteFile(filepath.Join(e.dir, "bad.tpl"), []byte(strings.Replace(pointTemplate, "{{place}}", "{{palce}}", 1)), 0o600))
+	e.refused(2, []string{`bad.tpl:13:14: error: no value "palce" is described in the head`}, "template", "put", filepath.Join(e.dir, "bad.tpl"))
+	table := filepath.Join(e.dir, "points.csv")
+	write := func(text string) { require.NoError(t, os.WriteFile(table, []byte(text), 0o600)) }
+	address := func(i int) string { return fmt.Sprintf("127.63.%d.%d", e.n, 100+i) }
+	head := "device,device.to,device.serial,device.comes-back-at,name,place,address,phrase,crew-vlan\n"
+	write("device,device.to,device.serial,device.comes-back-at,name,place,address,phrase,crew-vlan,colour\nnew1,8.5.5,AP31-9901,," + "north,Kiosk,10.0.0.1,hush hush,9999,red\nnew2,8.5.5,AP31-9902,,,Ramp,10.0.0.2/24,hush,4,\n")
+	e.refused(2, []string{"nothing was begun", "new1: address, from", `"10.0.0.1" is no address with the length of its network`, "new1: colour, from", "takes no such value", "9999 is not from 1 to 4094", "new2: name is missing"},
+		"bring-up", "-table", table, "-template", "point")
+	assert.NotContains(t, e.must("change", "list"), "new1")
+
+	first := [3]string{"", e.box("new1").Status().Password, e.box("new2").Status().Password}
+	row := func(i int, vlan string) string {
+		return fmt.Sprintf("new%d,8.5.5,AP31-99%02d,%s:2022,point-%d,Kiosk %d,%s/24,hush hush %d,%s\n", i, i, address(i), i, i, address(i), i, vlan)
+	}
+	write(head + row(1, "7") + row(2, ""))
+	out := e.must("bring-up", "-table", table, "-template", "point", "-set", "crew-vlan=12", "-start")
+	assert.Regexp(t, `crew-vlan +12 +from the call; not from \S*points.csv, line 2`, out)
+	assert.Regexp(t, `phrase +\*\*\* +from \S*points.csv, line 2`, out)
+	assert.NotContains(t, out, "hush")
+	for i := 1; i <= 2; i++ {
+		ch := e.awaitEnd(fmt.Sprint(i))
+		require.Equal(t, gen.ChangeStateDone, ch.State, "%v %v", ch.Failure, ch.Question)
+		assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict, "%+v", ch.Verdict)
+		st := e.box(fmt.Sprintf("new%d", i)).Status()
+		assert.Equal(t, "8.5.5", st.Version)
+		assert.NotEqual(t, first[i], st.Password, "it has a password of ours")
+		assert.Contains(t, st.Main, fmt.Sprintf("wlan.crew.vlan = 12\nwlan.tills.title = Tills\nwlan.tills.passphrase = \"hush hush %d\"", i))
+		out := e.must("device", "show", fmt.Sprintf("new%d", i))
+		assert.Contains(t, out, address(i)+":2022", "it is found at its new address")
+		out = e.must("change", "show", fmt.Sprint(i))
+		assert.Contains(t, flat(out), "Wireless networks up, as configured")
+		assert.NotContains(t, out, "hush")
+	}
+	// Once more: there is nothing to do, and nothing is done.
+	starts := e.box("new1").Status().Boots
+	write(head + row(1, "12"))
+	out = e.must("bring-up", "-table", table, "-template", "point", "-start")
+	assert.NotContains(t, out, "Set a new password")
+	ch := e.awaitEnd("3")
+	require.Equal(t, gen.ChangeStateDone, ch.State, "%v %v", ch.Failure, ch.Question)
+	assert.Equal(t, starts, e.box("new1").Status().Boots, "it was not started anew")
+
+	// Another unit than was meant, and one that is known under another name: nothing is written to them.
+	e.refused(1, []string{"the device at", "has the serial AP31-7777, and AP31-1234 was meant: another unit was unpacked. Nothing was written to it"}, "bring-up", "other", "-serial", "AP31-1234", "-keep-password")
+	a := e.access("new1")
+	stdout, stderr, code := e.client(a.Password+"\n", "bring-up", "twice", "-address", e.access("other").Address, "-dialect", a.Dialect, "-user", a.User, "-keep-password")
+	assert.Equal(t, 1, code, stdout+stderr)
+}

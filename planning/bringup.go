@@ -1,0 +1,280 @@
+package planning
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+
+	"verimorph/access"
+	"verimorph/core/backup"
+	"verimorph/core/catalog"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/core/template"
+	"verimorph/core/version"
+	"verimorph/device"
+	"verimorph/engine"
+	"verimorph/store"
+)
+
+// Bringing blank devices up.
+
+// A BringUp is what comes with the wish to bring a device up, and is not kept as it is: secrets.
+type BringUp struct {
+	Sources  []template.Source // of the values, the strongest first
+	Password string            // that the device gets; "" draws one
+}
+
+// DraftBringUp drafts bringing a device up that is in the records with its first address and its first password.
+func (s *Planner) DraftBringUp(ctx context.Context, by access.Actor, w change.Wish, in BringUp, keys map[string]string, t store.Terms) (int64, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return 0, err
+	}
+	t, err := s.Terms(ctx, t)
+	if err != nil {
+		return 0, err
+	}
+	if err := checkLicences(w.Licences, keys); err != nil {
+		return 0, err
+	}
+	if w.BringUp == nil || w.BringUp.Template != "" && w.BringUp.Backup != 0 {
+		return 0, invalid("either a template or a backup says what it is configured with, not both")
+	}
+	if w.ComesBackAt != "" && !GoodAddress(w.ComesBackAt) {
+		return 0, invalid("comesBackAt %q should look like 192.0.2.7:22", w.ComesBackAt)
+	}
+	d, err := s.Device(ctx, w.Device)
+	if err != nil {
+		return 0, err
+	}
+	b := &bringUp{s: s, w: &w, in: &in, d: d, profile: s.Engine.Profile(d)}
+	if b.profile == nil {
+		return 0, conflict("dialect %q is not known here", d.Dialect)
+	}
+	if err := b.configuration(ctx); err != nil { // before anything is asked of the device
+		return 0, err
+	}
+	if b.p, err = s.Engine.Refresh(ctx, d, by); err != nil {
+		return 0, conflict("%s cannot be looked at now, and what it lacks depends on what it is: %s", d.Name, err)
+	}
+	if err := b.rightUnit(ctx); err != nil {
+		return 0, err
+	}
+	c, err := b.draft(ctx, by, keys)
+	if err != nil {
+		return 0, err
+	}
+	return s.record(ctx, by, c, w, t)
+}
+
+// changeActor is how the name of an actor begins that is a change.
+const changeActor = "change "
+
+// A bringUp is such a draft in the making.
+type bringUp struct {
+	s       *Planner
+	w       *change.Wish
+	in      *BringUp
+	d       store.Device
+	profile *device.Profile
+	p       *portrait.Portrait
+	part    *device.Part // that is put; nil: none
+	text    string       // of it
+	models  []string     // that the template is for; none: any
+	version string       // of the backup that it comes from
+}
+
+// configuration works out what is put onto the device.
+func (b *bringUp) configuration(ctx context.Context) error {
+	u := b.w.BringUp
+	if u.Template == "" && u.Backup == 0 {
+		return nil
+	}
+	i := slices.IndexFunc(b.profile.Parts, func(p device.Part) bool { return p.Kind == backup.Configuration && p.Restore != nil })
+	if i < 0 {
+		return conflict("no configuration can be put onto such a device: dialect %q restores none", b.d.Dialect)
+	}
+	b.part = &b.profile.Parts[i]
+	if u.Backup != 0 {
+		return b.fromBackup(ctx)
+	}
+	t, _, err := b.s.Template(ctx, u.Template)
+	if err != nil {
+		return err
+	}
+	var used []template.Used
+	var wrong []string
+	if b.text, used, wrong = t.Fill(b.in.Sources...); len(wrong) > 0 {
+		return invalid("template %s cannot be filled for %s: %s", u.Template, b.d.Name, strings.Join(wrong, "; "))
+	}
+	u.Used = nil
+	for _, x := range used {
+		u.Used = append(u.Used, change.UsedValue{Name: x.Name, Value: x.Value, From: x.From, Over: x.Over})
+	}
+	b.models = t.Models
+	return nil
+}
+
+// fromBackup takes the configuration of a backup. It has to be one of the release that is wanted, so that nothing has to be converted.
+func (b *bringUp) fromBackup(ctx context.Context) error {
+	rec, err := b.s.Store.Backup(ctx, b.w.BringUp.Backup)
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("there is no backup %d", b.w.BringUp.Backup)
+	}
+	if err != nil {
+		return err
+	}
+	if b.text, err = b.s.Engine.Main(rec); err != nil {
+		return damaged("backup %d cannot be read: %s", rec.ID, err)
+	}
+	b.models, b.version = []string{rec.Model}, rec.Version
+	return nil
+}
+
+// rightUnit refuses a device that is another one than was meant, or that is in the records under another name.
+func (b *bringUp) rightUnit(ctx context.Context) error {
+	u := b.w.BringUp
+	if u.Serial != "" && b.p.Serial != u.Serial {
+		return conflict("the device at %s has the serial %s, and %s was meant: another unit was unpacked. Nothing was written to it", b.d.Address, b.p.Serial, u.Serial)
+	}
+	if len(b.models) > 0 && !slices.Contains(b.models, b.p.Model) {
+		return conflict("the device at %s is a %s, and what it is to be configured with is for %s. Nothing was written to it", b.d.Address, b.p.Model, strings.Join(b.models, ", "))
+	}
+	if b.p.Serial == "" {
+		return nil
+	}
+	other, err := b.s.Store.DeviceOfSerial(ctx, b.p.Serial)
+	if err != nil {
+		return err
+	}
+	if other != "" && other != b.d.Name {
+		return conflict("the unit with the serial %s is known as %s already; look whether that stands where it is meant to, and remove the one that is wrong", b.p.Serial, other)
+	}
+	return nil
+}
+
+// way is the path to the wanted release, with a place at its end for what is done there.
+func (b *bringUp) way(ctx context.Context) (*path.Path, *catalog.Family, error) {
+	cat, _, err := b.s.Catalogue(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	f := cat.FamilyOfModel(b.p.Model)
+	now, err := version.Parse(b.p.Version)
+	if err != nil {
+		return nil, nil, conflict("the version %q cannot be read", b.p.Version)
+	}
+	p := &path.Path{Model: b.p.Model, From: now, To: now}
+	if strings.TrimSpace(b.w.To) != "" {
+		aim := b.w.Aim
+		aim.Alternatives = 0
+		d, err := b.s.Device(ctx, b.d.Name) // as it was just seen
+		if err != nil {
+			return nil, nil, err
+		}
+		if p, err = b.s.Path(ctx, d, aim, b.w.Licences...); err != nil {
+			return nil, nil, err
+		}
+	}
+	if b.version != "" && b.version != p.To.String() {
+		return nil, nil, conflict("backup %d is of %s, and the device is to run %s: convert it first (verimorph conversion start -backup %d -to %s@%s), or aim at %s", b.w.BringUp.Backup, b.version, p.To, b.w.BringUp.Backup, b.p.Model, p.To, b.version)
+	}
+	if f == nil {
+		f = &catalog.Family{}
+	} else {
+		p.Family = f.Name
+	}
+	p.Hops = append(p.Hops, path.Hop{From: p.To, To: p.To, Config: catalog.ConfigKept, Restarts: 1, Permit: catalog.Citation{Text: "what is done on the release that was reached"}})
+	return p, f, nil
+}
+
+func (b *bringUp) draft(ctx context.Context, by access.Actor, keys map[string]string) (none store.Change, err error) {
+	s := b.s
+	p, f, err := b.way(ctx)
+	if err != nil {
+		return none, err
+	}
+	lacks := map[string]bool{}
+	if firmware := len(p.Hops) > 1; firmware {
+		if missing := b.profile.Lacks; len(missing) > 0 {
+			return none, conflict("dialect %q cannot change firmware: it has no %s", b.d.Dialect, strings.Join(missing, ", "))
+		}
+		real := *p
+		real.Hops = p.Hops[:len(p.Hops)-1]
+		fetches, err := s.fetchFor(ctx, by, &real)
+		if err != nil {
+			return none, err
+		}
+		for _, x := range fetches {
+			lacks[x.SHA256] = true
+		}
+	}
+	j := change.BringUpJob{Put: b.part != nil, Password: !b.w.BringUp.KeepPassword && b.profile.Abilities.Password}
+	if j.Password && b.in.Password == "" {
+		all, err := s.Store.Credentials(ctx, b.d.ID)
+		if err != nil {
+			return none, err
+		}
+		// One that a change has set is no first password any more.
+		j.Password = !slices.ContainsFunc(all, func(c store.Credential) bool { return strings.HasPrefix(c.CreatedBy, changeActor) && c.DeviceID != nil })
+	}
+	if !b.profile.Abilities.Password && !b.w.BringUp.KeepPassword {
+		return none, conflict("dialect %q has no set-password, so the first password would stay; say that it is to (keepPassword), or set it by hand and replace the credentials", b.d.Dialect)
+	}
+	j.Job = change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Old: s.old(ctx, f, p), Licences: b.w.Licences, Lacks: func(sum string) bool { return lacks[sum] }}
+	plan, err := change.DraftBringUp(j)
+	if err != nil {
+		return none, conflict("%s", err)
+	}
+	if err := s.Engine.Learn(ctx, b.p.Model, plan.Steps); err != nil {
+		return none, err
+	}
+	secrets := engine.BringUpSecrets{Licences: keys, Values: b.values(), Text: b.text, Hop: len(p.Hops) - 1}
+	if j.Password {
+		if secrets.Password = b.in.Password; secrets.Password == "" {
+			secrets.Password = rand.Text()
+		}
+	}
+	if b.part != nil {
+		secrets.Part = &engine.RestorePart{Name: b.part.Name, Title: b.part.Title, File: b.part.File, Kind: b.part.Kind, Syntax: b.part.Syntax}
+	}
+	c := store.Change{Kind: change.BringingUp, From: b.p.Version, To: p.To.String()}
+	if c.Work, err = engine.BringUpWork(s.Vault, b.d.Name, secrets); err != nil {
+		return none, err
+	}
+	if c.Path, err = json.Marshal(p); err != nil {
+		return none, err
+	}
+	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: b.p.Model, Serial: b.p.Serial, ComesBackAt: b.w.ComesBackAt}}}
+	return withSteps(c, plan), nil
+}
+
+// values are those of all sources, the strongest counting, to draft it anew.
+func (b *bringUp) values() map[string]string {
+	out := map[string]string{}
+	for _, src := range slices.Backward(b.in.Sources) {
+		for k, v := range src.Values {
+			if v != "" {
+				out[k] = v
+			}
+		}
+	}
+	return out
+}
+
+// redraftBringUp drafts bringing a device up once more, with the values of before.
+func (s *Planner) redraftBringUp(ctx context.Context, by access.Actor, c *store.Change, d store.Device, keys map[string]string, t store.Terms) (int64, error) {
+	values, err := engine.BringUpValues(s.Vault, d.Name, c.Work)
+	if err != nil {
+		return 0, conflict("the values of its template cannot be read any more (%s); draft it again with them", err)
+	}
+	w := *c.Wish
+	w.Device = d.Name
+	again := *w.BringUp
+	w.BringUp = &again
+	return s.DraftBringUp(ctx, by, w, BringUp{Sources: []template.Source{{Name: "the draft before", Values: values}}}, keys, t)
+}
