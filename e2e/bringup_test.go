@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -100,4 +101,24 @@ func TestBlankDevicesAreBroughtUp(t *testing.T) {
 	a := e.access("new1")
 	stdout, stderr, code := e.client(a.Password+"\n", "bring-up", "twice", "-address", e.access("other").Address, "-dialect", a.Dialect, "-user", a.User, "-keep-password")
 	assert.Equal(t, 1, code, stdout+stderr)
+}
+
+// In the console: a template is written, what is wrong with a table is told for every line, and a device is brought up from it.
+func TestConsoleBringsADeviceUp(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, blank(1)...)
+	e.must("catalogue", "load", "../demo/catalog/gullwire-gw.yaml")
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
+		click("#bring-up"), text("h1", "Bring blank devices up"), click("#new-template"), typed(`input[name=template-name]`, "point"),
+		pasted("textarea[name=template-text]", strings.Replace(pointTemplate, "{{place}}", "{{palce}}", 1)), click("#keep-template"), text("body", `no value "palce" is described in the head`),
+		pasted("textarea[name=template-text]", pointTemplate), click("#keep-template"), text(`[data-template=point]`, "takes name, place, address, crew-vlan (may be left out), phrase"))
+	row := "device,device.serial,name,place,address,crew-vlan,phrase\nnew1,AP31-9901,kiosk,\"Kiosk, north\",%s,,hush hush\n"
+	do(pasted("textarea[name=table]", fmt.Sprintf(row, "10.0.0.1")), click("#check-table"), text(`[data-checked=new1]`, `"10.0.0.1" is no address with the length of its network`), shot("bring-up-wrong"),
+		pasted("textarea[name=table]", fmt.Sprintf(row, "10.0.0.1/24")), click("#check-table"), text(`[data-checked=new1]`, "all values fit"), lacks("#checked", "hush"),
+		click("#draft-all"), text("#drafted", "change 1"), shot("bring-up"), clickText("a", "change 1"), text("h1", "Change 1"), text("body", "is brought up on 8.5.2"), click("#approve"), click("#start"), click("#sure"),
+		text("#state", "done"), text("#verdict", "pass"))
+	assert.Contains(t, e.box("new1").Status().Main, `box.place = "Kiosk, north"`)
+	do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("http://"+e.url+"/bring-up"), text("h1", "Bring blank devices up"), visible("#check-table"), shot("bring-up-phone"))
 }

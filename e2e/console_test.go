@@ -349,3 +349,15 @@ func TestConsoleWithoutService(t *testing.T) {
 	defer resp.Body.Close()
 	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'self'")
 }
+
+// pasted puts a text into a text area in the place of what is there, as from the clipboard.
+func pasted(sel, v string) act {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Evaluate[bool](fmt.Sprintf(`(() => {
+			const e = document.querySelector(%q);
+			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, %q);
+			return e.dispatchEvent(new Event("input", { bubbles: true }));
+		})()`, sel, v))(ctx, t)
+		return none, err
+	}
+}

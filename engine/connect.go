@@ -208,6 +208,7 @@ func (r *run) device(ctx context.Context) (store.Device, error) {
 		return r.record, nil
 	}
 	d, err := r.e.Store.DeviceByID(ctx, r.m.DeviceID)
+	d.Portrait = nil // of a device that hundreds follow it is large, and what a step needs of it is asked of the device
 	if err == nil {
 		r.record, r.readAt = d, r.e.now()
 	}

@@ -309,6 +309,9 @@ func load(ctx context.Context, databaseURL string) error {
 			return err
 		}
 	}
+	if err := client(ctx, "", "template", "put", "demo/templates/point.tpl"); err != nil {
+		return err
+	}
 	if err := loadSite(ctx); err != nil {
 		return err
 	}
@@ -387,6 +390,7 @@ var sites = map[string][2]string{
 	"innersund-wc2":   {"Innersund", "pull-sftp"},
 	"innersund-sa1":   {"Innersund", "pull-sftp"},
 	"innersund-sa2":   {"Innersund", "pull-sftp"},
+	"innersund-sa3":   {"Innersund", "pull-sftp"},
 	"control-td1":     {"Control room", "pull-sftp"},
 	"control-td2":     {"Control room", "pull-sftp"},
 	"control-td3":     {"Control room", "pull-sftp"},

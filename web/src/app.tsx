@@ -5,6 +5,7 @@ import { NavLink, Route, Routes } from "react-router-dom";
 import { useService } from "./shared/service";
 import { api, ask, onSignedOut, Refused } from "./shared/api";
 import { BackupPage, ComparePage, HistoryPage } from "./backups/backup";
+import { BringUpPage } from "./bringup/bringup";
 import { BackupsPage } from "./backups/backups";
 import { ChangePage } from "./changes/change";
 import { ChangesPage } from "./changes/changes";
@@ -178,6 +179,7 @@ export function App() {
           <Route path="/configurations" element={<ConfigurationsPage />} />
           <Route path="/configurations/:id" element={<ConversionPage />} />
           <Route path="/paths" element={<PathsPage />} />
+          <Route path="/bring-up" element={<BringUpPage />} />
           <Route path="/catalogue" element={<CataloguePage />} />
           <Route path="/catalogue/:family" element={<CataloguePage />} />
           <Route path="/images" element={<ImagesPage />} />

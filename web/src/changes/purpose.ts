@@ -5,6 +5,7 @@ export type Purpose =
   | { kind: "firmware"; from: string; to: string; path: Path }
   | { kind: "back"; from: string; to: string; path: Path }
   | { kind: "operations"; runs: string }
+  | { kind: "bring-up"; to: string }
   | { kind: "join" | "release"; controller: string; box: string }
   | { kind: "restore"; restore: S["RestoreSummary"] };
 
@@ -16,6 +17,8 @@ export function purposeOf(c: Change): Purpose {
       return { kind: "restore", restore: c.restore ?? { backup: 0, parts: [], replacement: false } };
     case "operations":
       return { kind: "operations", runs: c.from };
+    case "bring-up":
+      return { kind: "bring-up", to: c.to };
     case "join":
     case "release":
       return { kind: c.kind, controller: c.members?.[0]?.device ?? "", box: c.members?.[1]?.device ?? "" };
@@ -36,6 +39,8 @@ export function byWayOf(p: Purpose): string {
       return `backup ${p.restore.backup} goes back`;
     case "operations":
       return "single operations";
+    case "bring-up":
+      return `is brought up on ${p.to}`;
     case "join":
       return `${p.box} comes under ${p.controller}`;
     case "release":

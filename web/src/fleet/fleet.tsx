@@ -94,6 +94,9 @@ export function FleetPage() {
           {rows.length < (first?.total ?? 0) && `, the first ${rows.length} of them`}
         </Muted>
         <Find label="Find devices" hint="Name, site, model or version" text={text} onChange={setText} />
+        <Link id="bring-up" className="underline" to="/bring-up">
+          Bring blank devices up
+        </Link>
         <Button onClick={() => setAdding(true)}>Add device</Button>
       </div>
       <Trouble error={query.error} />
