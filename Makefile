@@ -57,7 +57,7 @@ mutants: packages web/dist/index.html ## deliberate faults, each with the test t
 
 shots: packages build ## take the pictures of docs/screenshots anew
 	@mkdir -p build/shots
-	SHOTS=$(CURDIR)/build/shots $(GO) test -count=1 -timeout 10m -run 'TestConsole' ./e2e
+	SHOTS=$(CURDIR)/build/shots $(GO) test -count=1 -timeout 10m -run 'TestConsole|TestAStack' ./e2e
 	@for f in docs/screenshots/*.png; do n=build/shots/$${f##*/}; [ ! -f $$n ] || cp $$n $$f; done
 
 clean: ## remove what was built; the demo's data stays

@@ -106,7 +106,7 @@ func TestBlankDevicesAreBroughtUp(t *testing.T) {
 // In the console: a template is written, what is wrong with a table is told for every line, and a device is brought up from it.
 func TestConsoleBringsADeviceUp(t *testing.T) {
 	t.Parallel()
-	e := setUp(t, testFactor, blank(1)...)
+	e := setUp(t, testFactor, simulated{name: "innersund-sa3", maker: "Gullwire", model: "AP-31", serial: "AP31-4403", version: "8.5.2", config: "innersund-sa1.conf", transfer: "pull-sftp", site: "Innersund", blank: true})
 	e.must("catalogue", "load", "../demo/catalog/gullwire-gw.yaml")
 	ctx := browser(t)
 	do := doer(t, ctx)
@@ -114,11 +114,11 @@ func TestConsoleBringsADeviceUp(t *testing.T) {
 		click("#bring-up"), text("h1", "Bring blank devices up"), click("#new-template"), typed(`input[name=template-name]`, "point"),
 		pasted("textarea[name=template-text]", strings.Replace(pointTemplate, "{{place}}", "{{palce}}", 1)), click("#keep-template"), text("body", `no value "palce" is described in the head`),
 		pasted("textarea[name=template-text]", pointTemplate), click("#keep-template"), text(`[data-template=point]`, "takes name, place, address, crew-vlan (may be left out), phrase"))
-	row := "device,device.serial,name,place,address,crew-vlan,phrase\nnew1,AP31-9901,kiosk,\"Kiosk, north\",%s,,hush hush\n"
-	do(pasted("textarea[name=table]", fmt.Sprintf(row, "10.0.0.1")), click("#check-table"), text(`[data-checked=new1]`, `"10.0.0.1" is no address with the length of its network`), shot("bring-up-wrong"),
-		pasted("textarea[name=table]", fmt.Sprintf(row, "10.0.0.1/24")), click("#check-table"), text(`[data-checked=new1]`, "all values fit"), lacks("#checked", "hush"),
+	row := "device,device.serial,name,place,address,crew-vlan,phrase\ninnersund-sa3,AP31-4403,kiosk,\"Kiosk, north\",%s,,hush hush\n"
+	do(pasted("textarea[name=table]", fmt.Sprintf(row, "10.0.0.1")), click("#check-table"), text(`[data-checked=innersund-sa3]`, `"10.0.0.1" is no address with the length of its network`), shot("bring-up-wrong"),
+		pasted("textarea[name=table]", fmt.Sprintf(row, "10.0.0.1/24")), click("#check-table"), text(`[data-checked=innersund-sa3]`, "all values fit"), lacks("#checked", "hush"),
 		click("#draft-all"), text("#drafted", "change 1"), shot("bring-up"), clickText("a", "change 1"), text("h1", "Change 1"), text("body", "is brought up on 8.5.2"), click("#approve"), click("#start"), click("#sure"),
 		text("#state", "done"), text("#verdict", "pass"))
-	assert.Contains(t, e.box("new1").Status().Main, `box.place = "Kiosk, north"`)
+	assert.Contains(t, e.box("innersund-sa3").Status().Main, `box.place = "Kiosk, north"`)
 	do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("http://"+e.url+"/bring-up"), text("h1", "Bring blank devices up"), visible("#check-table"), shot("bring-up-phone"))
 }
