@@ -114,11 +114,11 @@ func (f *Forecast) PDF(w io.Writer) error {
 	}
 	m.AddRows(head("Along the time", 11), f.scale())
 	for i := range f.Lanes {
-		m.AddRows(f.lane(&f.Lanes[i]))
+		m.AddRows(f.lane(&f.Lanes[i]), row.New(1))
 	}
 	m.AddRows(head("What is noticed", 11), f.scale())
 	for i := range f.Clients {
-		m.AddRows(f.lane(&f.Clients[i]))
+		m.AddRows(f.lane(&f.Clients[i]), row.New(1))
 	}
 	if len(f.Clients) == 0 {
 		m.AddRows(row.New().Add(text.NewCol(gridWidth, "Not known: the catalogue says nothing of what clients notice.", small(soft))))

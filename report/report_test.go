@@ -102,3 +102,22 @@ func TestPDFLeavesOutLongRunsThatAreTheSame(t *testing.T) {
 	assert.Less(t, strings.Count(small.String(), "/Type /Page\n"), 4)
 	assert.Greater(t, strings.Count(large.String(), "/Type /Page\n"), 10)
 }
+
+// A forecast shows what is worst in each cell of its grid, and both papers hold all of it.
+func TestForecastOnPaper(t *testing.T) {
+	f := &Forecast{Title: "Forecast of change 1", Seconds: 90, Facts: [][2]string{{"State", "draft"}},
+		Lanes:   []Lane{{Name: "fw1", Text: "active", Bars: []LaneBar{{0, 90, "work", "all the time"}, {30, 60, "down", "restart"}}}},
+		Clients: []Lane{{Name: "tunnels <all>", Bars: []LaneBar{{10, 20, "degraded", "set up anew"}, {15, 16, "outage", "keys"}}}},
+		Steps:   []ForecastStep{{1, "fw1", "Restart", "waiting", 30, 60}}, Probes: []string{"one interruption"}}
+	cells := f.cells(&f.Lanes[0])
+	assert.Equal(t, []string{"work", "down", "work"}, []string{cells[0], cells[45], cells[89]})
+	assert.Equal(t, "outage", f.cells(&f.Clients[0])[15])
+	var page, paper bytes.Buffer
+	require.NoError(t, f.HTML(&page))
+	for _, want := range []string{"Forecast of change 1", "tunnels &lt;all&gt;", "0:30 min to 1:00 min", "one interruption", "left:33.333%;width:33.333%"} {
+		assert.Contains(t, page.String(), want)
+	}
+	require.NoError(t, f.PDF(&paper))
+	assert.True(t, bytes.HasPrefix(paper.Bytes(), []byte("%PDF-")))
+	assert.Equal(t, "1:01:05 h", Clock(3665))
+}

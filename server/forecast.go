@@ -87,7 +87,7 @@ func (s *Server) forecast(ctx context.Context, c *store.Change) (*report.Forecas
 	}
 	for i := range c.Probes {
 		w := &c.Probes[i]
-		f.Probes = append(f.Probes, fmt.Sprintf("%s of %s: %d interruptions, the longest %.1f s; %d of %d did not answer; nobody asked for %.1f s", w.Target, w.Device, w.All(), w.Longest, w.Lost, w.Asked, w.Unwatched))
+		f.Probes = append(f.Probes, fmt.Sprintf("%s of %s: interruptions: %d, the longest %.1f s; %d of %d did not answer; nobody asked for %.1f s", w.Target, w.Device, w.All(), w.Longest, w.Lost, w.Asked, w.Unwatched))
 	}
 	return f, nil
 }
