@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -117,6 +118,25 @@ func (b *manyBench) startProcess(what, dir string, n int) (stop func()) {
 	_, err = io.ReadFull(out, ready)
 	check(err)
 	return func() { _ = hold.Close() }
+}
+
+// startLines starts simulated devices in a process of their own that says a line for each of them.
+func (b *manyBench) startLines(what, dir string, n int) (lines []string, stop func()) {
+	fleet := exec.Command(os.Args[0], what, dir, fmt.Sprint(n))
+	hold, err := fleet.StdinPipe()
+	check(err)
+	out, err := fleet.StdoutPipe()
+	check(err)
+	fleet.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	check(fleet.Start())
+	said := bufio.NewScanner(out)
+	for len(lines) < n && said.Scan() {
+		lines = append(lines, said.Text())
+	}
+	if len(lines) < n {
+		check(fmt.Errorf("%d of %d devices are there", len(lines), n))
+	}
+	return lines, func() { _ = hold.Close() }
 }
 
 // startService starts the service and signs in.

@@ -54,6 +54,12 @@ func main() {
 		controllerProcess(os.Args[2], n)
 		return
 	}
+	if len(os.Args) == 4 && os.Args[1] == "blank" {
+		n, err := strconv.Atoi(os.Args[3])
+		check(err)
+		blankProcess(os.Args[2], n)
+		return
+	}
 	if len(os.Args) == 3 && os.Args[1] == "routers" {
 		routersProcess(os.Args[2])
 		return
@@ -78,6 +84,10 @@ func main() {
 		benchFollowers(context.Background(), dir)
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "bring-up" {
+		benchBringUp(context.Background(), dir)
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == "prove" {
 		benchProve()
 		return
@@ -92,6 +102,7 @@ func main() {
 	check(benchBackups(context.Background(), dir))
 	benchChanges(context.Background(), dir)
 	benchFollowers(context.Background(), filepath.Join(dir, "followers"))
+	benchBringUp(context.Background(), filepath.Join(dir, "bring-up"))
 	benchSessions(context.Background(), filepath.Join(dir, "boxes"))
 	benchProve()
 	file := filepath.Join(dir, "x.img")

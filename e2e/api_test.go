@@ -158,7 +158,7 @@ func TestCallsOfTheContract(t *testing.T) {
 			{"POST", "/api/v1/devices", `{"name":"x y","address":"a:1","dialect":"tarnholm","user":"u","password":"p"}`, "use up to 63 letters"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a","dialect":"tarnholm","user":"u","password":"p"}`, "should look like"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:99999","dialect":"tarnholm","user":"u","password":"p"}`, "should look like"},
-			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"lodvik","user":"u","password":"p"}`, "known: brackmoor, calderpath, gullwire, jump-host, netconf, ostrevin, pellworth, pellworth-gauge, strandline, tarnholm"},
+			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"lodvik","user":"u","password":"p"}`, "known: brackmoor, calderpath, gullwire, gullwire-point, jump-host, netconf, ostrevin, pellworth, pellworth-gauge, strandline, tarnholm"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"tarnholm","user":"","password":"p"}`, "user and password"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"tarnholm","user":"u","password":"p","transfer":"pigeon"}`, "known: sftp, http"},
 			{"POST", "/api/v1/devices", `{"name":"x","address":"a:1","dialect":"tarnholm","user":"u","password":"p","hostKey":"zz"}`, "authorized-keys"},

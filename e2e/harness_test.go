@@ -79,6 +79,7 @@ type env struct {
 	log      *syncBuffer
 	url      string
 	transfer string
+	calls    string // where new devices call
 	offline  string // age recipients beside the installation
 	control  string // URL of the simulated fleet's control, when the service is to know it
 }
@@ -117,6 +118,7 @@ type simulated struct {
 	units                                      []shellbox.UnitSpec // beside the first one
 	followers                                  []simfleet.Followers
 	blank                                      bool // as it comes out of its crate
+	calls                                      bool // a blank one that asks the service what it is to become; it is not in the records
 }
 
 // hollen is the firewall of the demo's story.
@@ -129,19 +131,21 @@ func setUp(t *testing.T, factor float64, boxes ...simulated) *env {
 	t.Helper()
 	e := &env{t: t, n: number.Add(1), dir: t.TempDir(), factor: factor, log: newSyncBuffer()}
 	e.database = dbtest.New(t)
+	e.url, e.transfer, e.calls = freeAddress(t), freeAddress(t), freeAddress(t)
 	e.startFleet(boxes)
-	e.url, e.transfer = freeAddress(t), freeAddress(t)
-	e.startService()
 	t.Cleanup(e.killService)
 	t.Cleanup(func() {
 		if t.Failed() {
 			t.Logf("the service's log:\n%s", tail(e.log.String(), 6000))
 		}
 	})
+	e.startService()
 	e.signIn()
 	e.must(append([]string{"catalogue", "load", "../demo/catalog/tarnholm-th.yaml"}, firewallFiles()...)...)
 	for _, b := range boxes {
-		e.addDevice(b)
+		if !b.calls {
+			e.addDevice(b)
+		}
 	}
 	return e
 }
@@ -175,7 +179,7 @@ func (e *env) startFleet(boxes []simulated) {
 		}
 		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Mate: b.mate, Cluster: b.cluster, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
 			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults,
-			Units: b.units, Followers: b.followers, Seats: 600, Blank: b.blank})
+			Units: b.units, Followers: b.followers, Seats: 600, Blank: b.blank || b.calls, Calls: map[bool]string{true: "https://" + e.calls}[b.calls]})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)
@@ -218,7 +222,7 @@ func (e *env) startService() {
 	e.t.Helper()
 	host, _, err := net.SplitHostPort(e.url)
 	require.NoError(e.t, err)
-	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-data", filepath.Join(e.dir, "data"),
+	e.service = exec.Command(filepath.Join(binDir, "verimorphd"), "-listen", e.url, "-transfer-listen", e.transfer, "-bootstrap-listen", e.calls, "-data", filepath.Join(e.dir, "data"),
 		"-time-factor", fmt.Sprint(e.factor), "-lease", "2s", "-receive-sftp", host+":0", "-receive-ftp", host+":0", "-receive-tftp", host+":0", "-offline-recipient", e.offline, "-simulation", e.control,
 		"-syslog-udp", host+":5514", "-syslog-relays", "127.0.0.1", "-snmp-traps", host+":1162")
 	e.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+e.database, "GORACE=halt_on_error=1 atexit_sleep_ms=0")

@@ -216,6 +216,7 @@ func TestDraftedAnew(t *testing.T) {
 	e.refused(1, []string{"runs 5.4.2 already"}, "change", "redraft", fmt.Sprint(ch.Id))
 	e.refused(1, []string{"there is no change 99"}, "change", "redraft", "99")
 
+	require.NoError(t, e.firewall("b").Arm(tarnholm.SlowReturn, box.Fault{Value: 3})) // so that it is seen while it is waited for, however busy the machine
 	running := e.begin("b", "5.4.2")
 	e.refused(1, []string{"it is drafted anew once it has ended"}, "change", "redraft", running)
 	seen := e.await(running, "is waited for", func(ch gen.Change) bool { return ch.Awaited != nil && ch.Awaited.Text != "" || ch.EndedAt != nil })

@@ -171,7 +171,7 @@ func TestKilledAtRandom(t *testing.T) {
 	e := setUp(t, 30, hollen(), simulated{name: "b-fw1", model: "TH-60", version: "4.2.6", transfer: "http"}, simulated{name: "c-fw1", model: "TH-60", version: "5.0.7"})
 	e.addImages(storyImages...)
 	second := *e
-	second.url, second.transfer = freeAddress(t), freeAddress(t)
+	second.url, second.transfer, second.calls = freeAddress(t), freeAddress(t), freeAddress(t)
 	second.startService()
 	t.Cleanup(second.killService)
 	ids := map[string]string{}

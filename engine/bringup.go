@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -11,6 +12,7 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/change"
+	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
@@ -94,17 +96,18 @@ func (r *run) ours(ctx context.Context) (*store.Credential, error) {
 	return &all[i], nil
 }
 
-// passwordSet reports whether it was the new password that let us in.
-func passwordSet(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string, error) {
+// passwordSet reports whether it was the new password that let us in. Then the first one is forgotten, whoever finds that out.
+func passwordSet(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
 	c, err := r.connect(ctx)
 	if err != nil {
 		return false, "", err
 	}
 	mine, err := r.ours(ctx)
-	if err != nil || mine == nil {
+	if err != nil || mine == nil || c.SignedIn().ID != mine.ID {
 		return false, "", err
 	}
-	return c.SignedIn().ID == mine.ID, fmt.Sprintf("it lets %s in with the new password", mine.Username), nil
+	forgotten, err := r.forgetFirst(ctx, s, mine)
+	return err == nil, fmt.Sprintf("it lets %s in with the new password%s", mine.Username, forgotten), err
 }
 
 // setPassword gives the user that let us in a new password. It is recorded before the device hears of it: whoever takes over must get in.
@@ -152,7 +155,7 @@ func setPassword(r *run, ctx context.Context, _ *store.Step) error {
 	return c.SetPassword(ctx, user, string(password))
 }
 
-// passwordSetNow signs in again: only then the new password counts, and the first one is forgotten.
+// passwordSetNow signs in again: only then the new password counts.
 func passwordSetNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 	r.hangUp()
 	r.way.until = time.Time{}
@@ -163,10 +166,11 @@ func passwordSetNow(r *run, ctx context.Context, s *store.Step) (string, error) 
 	if !done {
 		return "", final("the device took the new password, and still lets us in with the first one")
 	}
-	mine, err := r.ours(ctx)
-	if err != nil {
-		return "", err
-	}
+	return evidence, nil
+}
+
+// forgetFirst removes the password that a device was delivered with, unless the device returns to it when it is reset later.
+func (r *run) forgetFirst(ctx context.Context, s *store.Step, mine *store.Credential) (told string, err error) {
 	all, err := r.e.Store.Credentials(ctx, r.m.DeviceID)
 	if err != nil {
 		return "", records(err)
@@ -179,10 +183,10 @@ func passwordSetNow(r *run, ctx context.Context, s *store.Step) (string, error) 
 			}); err != nil {
 				return "", records(err)
 			}
-			evidence += "; the first one is forgotten"
+			told = "; the first one is forgotten"
 		}
 	}
-	return evidence, nil
+	return told, nil
 }
 
 // resetsLater reports whether a hop from that of a step on brings the factory state back, and with it the first password.
@@ -326,4 +330,109 @@ func (r *run) worksAsPut(ctx context.Context, s *store.Step) (bool, string, erro
 		return false, "", nil
 	}
 	return true, fmt.Sprintf("nothing had to be put, and it does what its configuration promises, by %d readings: it is not started anew", len(results)), nil
+}
+
+// callOf is the call that the change waits for; nil when the records know of none.
+func (e *Engine) callOf(ctx context.Context, c *store.Change) (*store.Call, error) {
+	call, err := e.Store.Call(ctx, c.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return &call, records(err)
+}
+
+// hasCalled reports whether the device has become what it was handed, by its own word.
+func hasCalled(r *run, ctx context.Context, _ *store.Step, _ bool) (bool, string, error) {
+	call, err := r.e.callOf(ctx, r.c)
+	if err != nil {
+		return false, "", err
+	}
+	if call == nil {
+		return false, "", final("what the device is to be handed is not in the records; draft the change anew")
+	}
+	if call.CompleteAt == nil {
+		return false, "", nil
+	}
+	if call.HostKey != "" { // it reported the key by which it is known from now on (RFC 8572, section 7.3)
+		d, err := r.device(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		if d.HostKey != call.HostKey {
+			if err := r.e.Store.ReplaceHostKey(ctx, d.ID, call.HostKey); err != nil {
+				return false, "", records(err)
+			}
+			r.readAt = time.Time{}
+		}
+	}
+	return true, fmt.Sprintf("it called at %s and reported at %s that it is what it was handed", r.e.moment(*call.CalledAt), r.e.moment(*call.CompleteAt)), nil
+}
+
+// awaitCall waits for that, and tells what the device reports.
+func awaitCall(r *run, ctx context.Context, s *store.Step) error {
+	d, err := r.device(ctx)
+	if err != nil {
+		return err
+	}
+	checks, err := r.e.readyToBeCalled(ctx, r.c, d)
+	if err != nil {
+		return err
+	}
+	if err := r.notReady(ctx, s, checks); err != nil {
+		return err
+	}
+	return r.poll(ctx, s, func() (bool, string, error) {
+		done, evidence, err := hasCalled(r, ctx, s, true)
+		if err != nil || done {
+			return done, evidence, err
+		}
+		call, err := r.e.callOf(ctx, r.c)
+		if err != nil || call == nil {
+			return false, "", err
+		}
+		switch n := len(call.Reports); {
+		case call.CalledAt == nil:
+			return false, fmt.Sprintf("%s has not called yet; it has to be unpacked, and to find the bootstrap server", call.Serial), nil
+		case n == 0:
+			return false, fmt.Sprintf("%s called at %s and was handed what it is to become", call.Serial, r.e.moment(*call.CalledAt)), nil
+		case troubled(call.Reports[n-1].Type):
+			return false, fmt.Sprintf("%s reports trouble: %s", call.Serial, saidAs(call.Reports[n-1])), nil
+		}
+		return false, fmt.Sprintf("%s reports: %s", call.Serial, saidAs(call.Reports[len(call.Reports)-1])), nil
+	})
+}
+
+// troubled reports whether a progress-type tells of an error (RFC 8572, section 7.3).
+func troubled(kind string) bool {
+	return strings.HasSuffix(kind, "-error") || strings.HasSuffix(kind, "-warning")
+}
+
+func saidAs(r store.Report) string { return strings.TrimSuffix(r.Type+": "+r.Message, ": ") }
+
+// readyToBeCalled looks whether a device that asks by itself would be handed what it needs.
+func (e *Engine) readyToBeCalled(ctx context.Context, c *store.Change, d store.Device) ([]ready.Check, error) {
+	call, err := e.callOf(ctx, c)
+	if err != nil || call == nil || call.CalledAt != nil {
+		return nil, err
+	}
+	check := ready.Check{Name: ready.Called, Title: "What it is handed", State: ready.Pass, Evidence: fmt.Sprintf("signed for %s once it calls", call.Serial)}
+	if _, err := e.Store.Voucher(ctx, call.Serial); errors.Is(err, store.ErrNotFound) {
+		check.State, check.Evidence = ready.Stop, fmt.Sprintf("there is no ownership voucher for %s, so it would take nothing from us", call.Serial)
+		check.Remedy = "ask its maker for one, with what verimorph bootstrap owner prints, and add it with verimorph bootstrap voucher FILE"
+	} else if err != nil {
+		return nil, records(err)
+	}
+	out := []ready.Check{check}
+	if other, err := e.Store.Expected(ctx, call.Serial); err == nil && other.ChangeID != c.ID {
+		out = append(out, ready.Check{Name: ready.OtherWork, Title: "Other work", State: ready.Stop, Evidence: fmt.Sprintf("change %d waits for the same unit, %s, as %s", other.ChangeID, call.Serial, other.Device), Remedy: "see which of them is meant, and stop the other"})
+	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, records(err)
+	}
+	if taken := e.newAddress(ctx, c, store.Device{}); taken != "" {
+		out = append(out, ready.Check{Name: ready.AddressTaken, Title: "New address", State: ready.Stop, Evidence: taken, Remedy: "see whose it is, and give the device another one"})
+	}
+	if d.Open != nil && d.Open.ID != c.ID {
+		out = append(out, ready.Check{Name: ready.OtherWork, Title: "Other work", State: ready.Stop, Evidence: fmt.Sprintf("change %d occupies the device", d.Open.ID), Remedy: "wait until it has ended"})
+	}
+	return out, nil
 }

@@ -42,6 +42,11 @@ func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Act
 	if err := json.Unmarshal(c.Path, &p); err != nil {
 		return nil, nil, err
 	}
+	if c.Kind == change.BringingUp {
+		if checks, err = e.readyToBeCalled(ctx, c, d); err != nil || checks != nil {
+			return checks, nil, err
+		}
+	}
 	in, unreachable := "", ""
 	var empty, unread []string
 	var since *ready.Facts

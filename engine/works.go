@@ -14,6 +14,7 @@ var works = map[change.Kind]work{
 	change.Convert:         {inspect: convertedBefore, perform: convertParts},
 	change.Hand:            {perform: askHand},
 	change.CleanUp:         {perform: cleanUp},
+	change.AwaitCall:       {inspect: hasCalled, perform: awaitCall},
 	change.SetPassword:     {inspect: passwordSet, perform: setPassword, confirm: passwordSetNow},
 	change.Licence:         {inspect: licenceThere, perform: addLicence, confirm: licenceNow},
 	change.Clone:           {inspect: cloned, intent: slotBefore, perform: clone, confirm: clonedNow},

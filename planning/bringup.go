@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"verimorph/access"
+	"verimorph/bootstrap"
 	"verimorph/core/backup"
 	"verimorph/core/catalog"
 	"verimorph/core/change"
@@ -57,6 +58,9 @@ func (s *Planner) DraftBringUp(ctx context.Context, by access.Actor, w change.Wi
 	}
 	if err := b.configuration(ctx); err != nil { // before anything is asked of the device
 		return 0, err
+	}
+	if w.BringUp.Calls {
+		return b.expect(ctx, by, keys, t)
 	}
 	if b.p, err = s.Engine.Refresh(ctx, d, by); err != nil {
 		return 0, conflict("%s cannot be looked at now, and what it lacks depends on what it is: %s", d.Name, err)
@@ -277,4 +281,108 @@ func (s *Planner) redraftBringUp(ctx context.Context, by access.Actor, c *store.
 	again := *w.BringUp
 	w.BringUp = &again
 	return s.DraftBringUp(ctx, by, w, BringUp{Sources: []template.Source{{Name: "the draft before", Values: values}}}, keys, t)
+}
+
+// expect drafts bringing a device up that asks by itself. It is not looked at: it is still in its crate.
+func (b *bringUp) expect(ctx context.Context, by access.Actor, keys map[string]string, t store.Terms) (int64, error) {
+	s, u := b.s, b.w.BringUp
+	switch {
+	case u.Serial == "" || u.Model == "":
+		return 0, invalid("of a device that asks by itself its serial and its model have to be said")
+	case b.part == nil:
+		return 0, invalid("a device that asks by itself is handed a configuration: name a template or a backup")
+	case len(b.models) > 0 && !slices.Contains(b.models, u.Model):
+		return 0, invalid("what it is to be configured with is for %s, and the device is a %s", strings.Join(b.models, ", "), u.Model)
+	}
+	b.p = &portrait.Portrait{Model: u.Model, Serial: u.Serial}
+	if err := b.rightUnit(ctx); err != nil {
+		return 0, err
+	}
+	im, f, err := b.image(ctx, by)
+	if err != nil {
+		return 0, err
+	}
+	hop := path.Hop{From: im.version, To: im.version, Config: catalog.ConfigKept, Restarts: 1, Permit: catalog.Citation{Text: "a new device takes it over by itself"}}
+	p := &path.Path{Family: f.Name, Model: u.Model, From: im.version, To: im.version, Hops: []path.Hop{hop}}
+	j := change.BringUpJob{Calls: true, Password: !u.KeepPassword && b.profile.Abilities.Password, Job: change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Licences: b.w.Licences}}
+	plan, err := change.DraftBringUp(j)
+	if err != nil {
+		return 0, conflict("%s", err)
+	}
+	secrets := engine.BringUpSecrets{Licences: keys, Values: b.values(), Text: b.text,
+		Part: &engine.RestorePart{Name: b.part.Name, Title: b.part.Title, File: b.part.File, Kind: b.part.Kind, Syntax: b.part.Syntax}}
+	if j.Password {
+		if secrets.Password = b.in.Password; secrets.Password == "" {
+			secrets.Password = rand.Text()
+		}
+	}
+	c := store.Change{Kind: change.BringingUp, From: im.version.String(), To: im.version.String()}
+	if c.Work, err = engine.BringUpWork(s.Vault, b.d.Name, secrets); err != nil {
+		return 0, err
+	}
+	if c.Path, err = json.Marshal(p); err != nil {
+		return 0, err
+	}
+	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: u.Model, Serial: u.Serial, ComesBackAt: b.w.ComesBackAt}}}
+	return s.recordCalled(ctx, by, withSteps(c, plan), *b.w, t, &bootstrap.Handout{ImageName: f.Name, ImageVersion: im.version.String(), ImageFile: im.File, ImageSHA256: im.SHA256, Configuration: b.text})
+}
+
+// An imageOf is the image of a release for a model.
+type imageOf struct {
+	catalog.Image
+	version version.Version
+}
+
+// image is the image that the device is to run, which has to be here: it is handed out from our own store.
+func (b *bringUp) image(ctx context.Context, by access.Actor) (out imageOf, f *catalog.Family, err error) {
+	s, u := b.s, b.w.BringUp
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return out, nil, err
+	}
+	if f = cat.FamilyOfModel(u.Model); f == nil {
+		return out, nil, conflict("no catalogue that is loaded knows a model %q", u.Model)
+	}
+	if out.version, err = version.Parse(strings.TrimSpace(b.w.To)); err != nil {
+		return out, nil, invalid("of a device that asks by itself the release has to be said as a version; %q is none", b.w.To)
+	}
+	rel := f.Release(out.version)
+	if rel == nil || rel.Image(u.Model) == nil {
+		return out, nil, invalid("the catalogue has no image of %s for a %s", out.version, u.Model)
+	}
+	out.Image = *rel.Image(u.Model)
+	for _, l := range f.Images() {
+		if l.SHA256 == out.SHA256 && !s.Blobs.Has(out.SHA256) {
+			if _, err := s.fetchListed(ctx, by, []catalog.Listed{l}); err != nil {
+				return out, nil, err
+			}
+			return out, nil, conflict("%s is not in the image store yet; it is being fetched. Draft it again once it is there", out.File)
+		}
+	}
+	return out, f, nil
+}
+
+// recordCalled records a draft with what the device is handed once it calls.
+func (s *Planner) recordCalled(ctx context.Context, by access.Actor, c store.Change, w change.Wish, t store.Terms, h *bootstrap.Handout) (int64, error) {
+	data, err := json.Marshal(h)
+	if err != nil {
+		return 0, err
+	}
+	serial := w.BringUp.Serial
+	sealed, err := s.Vault.Seal(bootstrap.HandoutLabel(serial), data)
+	if err != nil {
+		return 0, err
+	}
+	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
+	w.Format, c.Wish = change.WishFormat, &w
+	var id int64
+	if err := s.Store.Together(ctx, func(tx *store.Store) error {
+		if id, err = tx.AddChange(ctx, by, c); err != nil {
+			return err
+		}
+		return tx.PutCall(ctx, serial, id, sealed)
+	}); err != nil {
+		return 0, err
+	}
+	return id, s.Look(ctx, by, id)
 }

@@ -70,6 +70,7 @@ type Device struct {
 	// Followers are boxes that follow it; said of the first one of a pair or cluster.
 	Followers []Followers `yaml:"followers,omitempty"`
 	Blank     bool        `yaml:"blank,omitempty"`   // as it comes out of its crate
+	Calls     string      `yaml:"calls,omitempty"`   // URL of the bootstrap server that a blank one asks what it is to become
 	Seats     int         `yaml:"seats,omitempty"`   // how many may follow it
 	Through   string      `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
@@ -139,7 +140,11 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 	if err != nil {
 		return nil, err
 	}
-	return OpenShellBox(shellbox.Spec{Name: d.Name, Blank: d.Blank, Followers: followers, Seats: d.Seats, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
+	identity, err := identityOf(d, filepath.Dir(dir))
+	if err != nil {
+		return nil, err
+	}
+	return OpenShellBox(shellbox.Spec{Name: d.Name, Blank: d.Blank, Calls: d.Calls, Identity: identity, Followers: followers, Seats: d.Seats, Maker: d.Maker, Model: d.Model, Serial: d.Serial, Version: d.Version, Older: d.Idle, OlderPasswords: d.OlderPasswords,
 		Address: d.Address, Line: d.Line, LineOnly: d.LineOnly, User: d.User, Password: d.Password, Config: config, MediumDir: medium, Units: d.Units}, dir, factor, log)
 }
 

@@ -171,6 +171,11 @@ func (s *Store) tx(ctx context.Context, f func(pgx.Tx) error) error {
 	return pgx.BeginFunc(ctx, s.db, f)
 }
 
+// Together runs f in a transaction: all of it is recorded, or nothing.
+func (s *Store) Together(ctx context.Context, f func(tx *Store) error) error {
+	return s.tx(ctx, func(tx pgx.Tx) error { return f(&Store{s.Pool, tx}) })
+}
+
 // Alone runs f in a transaction while no other process does the same; where one does, f is not run.
 func (s *Store) Alone(ctx context.Context, what string, f func(tx *Store) error) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {

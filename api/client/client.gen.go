@@ -288,6 +288,32 @@ type ClientInterface interface {
 	// Corresponds with GET /backups/{id}/text (the `ReadBackup` operationId).
 	ReadBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetBootstrap Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports
+	//
+	// Corresponds with GET /bootstrap (the `GetBootstrap` operationId).
+	GetBootstrap(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutBootstrapMakersWithBody The certificates of the makers whose devices may call, in PEM
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+	PutBootstrapMakersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutBootstrapMakersWithTextBody The certificates of the makers whose devices may call, in PEM
+	//
+	// Takes a body of the `text/plain` content type.
+	//
+	// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+	PutBootstrapMakersWithTextBody(ctx context.Context, body PutBootstrapMakersTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddVoucherWithBody Keep an ownership voucher (RFC 8366) that a maker made for one of its devices
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /bootstrap/vouchers (the `AddVoucher` operationId).
+	AddVoucherWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// BringUpWithBody Draft bringing a blank device up that was added with its first address and its first password
 	//
 	// Takes any type of body and a specified content type.
@@ -1695,6 +1721,72 @@ func (c *Client) PreviewRestore(ctx context.Context, id ID, body PreviewRestoreJ
 // Corresponds with GET /backups/{id}/text (the `ReadBackup` operationId).
 func (c *Client) ReadBackup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadBackupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBootstrap Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports
+//
+// Corresponds with GET /bootstrap (the `GetBootstrap` operationId).
+func (c *Client) GetBootstrap(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBootstrapRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutBootstrapMakersWithBody The certificates of the makers whose devices may call, in PEM
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+func (c *Client) PutBootstrapMakersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutBootstrapMakersRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutBootstrapMakersWithTextBody The certificates of the makers whose devices may call, in PEM
+//
+// Takes a body of the `text/plain` content type.
+//
+// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+func (c *Client) PutBootstrapMakersWithTextBody(ctx context.Context, body PutBootstrapMakersTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutBootstrapMakersRequestWithTextBody(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddVoucherWithBody Keep an ownership voucher (RFC 8366) that a maker made for one of its devices
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /bootstrap/vouchers (the `AddVoucher` operationId).
+func (c *Client) AddVoucherWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddVoucherRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5167,6 +5259,102 @@ func NewReadBackupRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetBootstrapRequest constructs an http.Request for the GetBootstrap method
+func NewGetBootstrapRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bootstrap")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutBootstrapMakersRequestWithTextBody calls the generic PutBootstrapMakers builder with text/plain body
+func NewPutBootstrapMakersRequestWithTextBody(server string, body PutBootstrapMakersTextRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	if stringer, ok := interface{}(body).(fmt.Stringer); ok {
+		bodyReader = strings.NewReader(stringer.String())
+	} else {
+		bodyReader = strings.NewReader(fmt.Sprint(body))
+	}
+	return NewPutBootstrapMakersRequestWithBody(server, "text/plain", bodyReader)
+}
+
+// NewPutBootstrapMakersRequestWithBody constructs an http.Request for the PutBootstrapMakers method, with any body, and a specified content type
+func NewPutBootstrapMakersRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bootstrap/makers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAddVoucherRequestWithBody constructs an http.Request for the AddVoucher method, with any body, and a specified content type
+func NewAddVoucherRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bootstrap/vouchers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -10151,6 +10339,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /backups/{id}/text (the `ReadBackup` operationId).
 	ReadBackupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ReadBackupResponse, error)
 
+	// GetBootstrapWithResponse Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /bootstrap (the `GetBootstrap` operationId).
+	GetBootstrapWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBootstrapResponse, error)
+
+	// PutBootstrapMakersWithBodyWithResponse The certificates of the makers whose devices may call, in PEM
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+	PutBootstrapMakersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutBootstrapMakersResponse, error)
+
+	// PutBootstrapMakersWithTextBodyWithResponse The certificates of the makers whose devices may call, in PEM
+	//
+	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+	PutBootstrapMakersWithTextBodyWithResponse(ctx context.Context, body PutBootstrapMakersTextRequestBody, reqEditors ...RequestEditorFn) (*PutBootstrapMakersResponse, error)
+
+	// AddVoucherWithBodyWithResponse Keep an ownership voucher (RFC 8366) that a maker made for one of its devices
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /bootstrap/vouchers (the `AddVoucher` operationId).
+	AddVoucherWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddVoucherResponse, error)
+
 	// BringUpWithBodyWithResponse Draft bringing a blank device up that was added with its first address and its first password
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12347,6 +12563,154 @@ func (r ReadBackupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBootstrapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Bootstrap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBootstrapResponse) GetJSON200() *Bootstrap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBootstrapResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBootstrapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBootstrapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBootstrapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBootstrapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutBootstrapMakersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Bootstrap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutBootstrapMakersResponse) GetJSON200() *Bootstrap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutBootstrapMakersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutBootstrapMakersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutBootstrapMakersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutBootstrapMakersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutBootstrapMakersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddVoucherResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Serial string `json:"serial"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddVoucherResponse) GetJSON200() *struct {
+	Serial string `json:"serial"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddVoucherResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddVoucherResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddVoucherResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddVoucherResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddVoucherResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18061,6 +18425,58 @@ func (c *ClientWithResponses) ReadBackupWithResponse(ctx context.Context, id ID,
 	return ParseReadBackupResponse(rsp)
 }
 
+// GetBootstrapWithResponse Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /bootstrap (the `GetBootstrap` operationId).
+func (c *ClientWithResponses) GetBootstrapWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBootstrapResponse, error) {
+	rsp, err := c.GetBootstrap(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBootstrapResponse(rsp)
+}
+
+// PutBootstrapMakersWithBodyWithResponse The certificates of the makers whose devices may call, in PEM
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+func (c *ClientWithResponses) PutBootstrapMakersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutBootstrapMakersResponse, error) {
+	rsp, err := c.PutBootstrapMakersWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutBootstrapMakersResponse(rsp)
+}
+
+// PutBootstrapMakersWithTextBodyWithResponse The certificates of the makers whose devices may call, in PEM
+//
+// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /bootstrap/makers (the `PutBootstrapMakers` operationId).
+func (c *ClientWithResponses) PutBootstrapMakersWithTextBodyWithResponse(ctx context.Context, body PutBootstrapMakersTextRequestBody, reqEditors ...RequestEditorFn) (*PutBootstrapMakersResponse, error) {
+	rsp, err := c.PutBootstrapMakersWithTextBody(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutBootstrapMakersResponse(rsp)
+}
+
+// AddVoucherWithBodyWithResponse Keep an ownership voucher (RFC 8366) that a maker made for one of its devices
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /bootstrap/vouchers (the `AddVoucher` operationId).
+func (c *ClientWithResponses) AddVoucherWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddVoucherResponse, error) {
+	rsp, err := c.AddVoucherWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddVoucherResponse(rsp)
+}
+
 // BringUpWithBodyWithResponse Draft bringing a blank device up that was added with its first address and its first password
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -20757,6 +21173,107 @@ func ParseReadBackupResponse(rsp *http.Response) (*ReadBackupResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetBootstrapResponse parses an HTTP response from a GetBootstrapWithResponse call
+func ParseGetBootstrapResponse(rsp *http.Response) (*GetBootstrapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBootstrapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Bootstrap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutBootstrapMakersResponse parses an HTTP response from a PutBootstrapMakersWithResponse call
+func ParsePutBootstrapMakersResponse(rsp *http.Response) (*PutBootstrapMakersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutBootstrapMakersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Bootstrap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddVoucherResponse parses an HTTP response from a AddVoucherWithResponse call
+func ParseAddVoucherResponse(rsp *http.Response) (*AddVoucherResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddVoucherResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Serial string `json:"serial"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

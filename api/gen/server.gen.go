@@ -1694,6 +1694,33 @@ type BootVariable struct {
 	Value string `json:"value"`
 }
 
+// Bootstrap defines model for Bootstrap.
+type Bootstrap struct {
+	Calls []Call `json:"calls"`
+
+	// Makers Names of the makers whose devices may call.
+	Makers []string `json:"makers"`
+
+	// Owner The certificate of our domain in PEM, for which makers make vouchers.
+	Owner string `json:"owner"`
+}
+
+// Call defines model for Call.
+type Call struct {
+	CalledAt   *time.Time `json:"calledAt,omitempty"`
+	Change     int64      `json:"change"`
+	CompleteAt *time.Time `json:"completeAt,omitempty"`
+	Device     string     `json:"device"`
+	Reports    []string   `json:"reports"`
+	Serial     string     `json:"serial"`
+
+	// State Of the change.
+	State string `json:"state"`
+
+	// Voucher Its ownership voucher is there.
+	Voucher *bool `json:"voucher,omitempty"`
+}
+
 // Carried What carrying the configuration of now across to the older version does to it.
 type Carried struct {
 	// Complete Nothing is left to a person.
@@ -3075,6 +3102,9 @@ type NewBringUp struct {
 	// Backup Whose configuration it gets, in the place of a template.
 	Backup *int64 `json:"backup,omitempty"`
 
+	// Calls It asks by itself (RFC 8572): it is handed release and configuration when it calls. `serial`, `model` and `to` have to be said then.
+	Calls *bool `json:"calls,omitempty"`
+
 	// ComesBackAt host:port that it has once it is configured.
 	ComesBackAt *string `json:"comesBackAt,omitempty"`
 	Device      string  `json:"device"`
@@ -3085,6 +3115,9 @@ type NewBringUp struct {
 	// KeepPassword The first password stays.
 	KeepPassword *bool         `json:"keepPassword,omitempty"`
 	Licences     *[]NewLicence `json:"licences,omitempty"`
+
+	// Model Of a device that asks by itself.
+	Model *string `json:"model,omitempty"`
 
 	// NewPassword That the user gets; left out, one is drawn. It is sealed at once and never shown.
 	NewPassword *string  `json:"newPassword,omitempty"`
@@ -4347,6 +4380,9 @@ type DraftRestoreParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// PutBootstrapMakersTextBody defines parameters for PutBootstrapMakers.
+type PutBootstrapMakersTextBody = string
+
 // BringUpParams defines parameters for BringUp.
 type BringUpParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
@@ -4592,6 +4628,9 @@ type DraftRestoreJSONRequestBody = RestoreWish
 // PreviewRestoreJSONRequestBody defines body for PreviewRestore for application/json ContentType.
 type PreviewRestoreJSONRequestBody = RestoreWish
 
+// PutBootstrapMakersTextRequestBody defines body for PutBootstrapMakers for text/plain ContentType.
+type PutBootstrapMakersTextRequestBody = PutBootstrapMakersTextBody
+
 // BringUpJSONRequestBody defines body for BringUp for application/json ContentType.
 type BringUpJSONRequestBody = NewBringUp
 
@@ -4774,6 +4813,15 @@ type ServerInterface interface {
 	// ReadBackup The configuration with its secrets masked
 	// (GET /backups/{id}/text)
 	ReadBackup(c *gin.Context, id ID)
+	// GetBootstrap Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports
+	// (GET /bootstrap)
+	GetBootstrap(c *gin.Context)
+	// PutBootstrapMakers The certificates of the makers whose devices may call, in PEM
+	// (PUT /bootstrap/makers)
+	PutBootstrapMakers(c *gin.Context)
+	// AddVoucher Keep an ownership voucher (RFC 8366) that a maker made for one of its devices
+	// (POST /bootstrap/vouchers)
+	AddVoucher(c *gin.Context)
 	// BringUp Draft bringing a blank device up that was added with its first address and its first password
 	// (POST /bring-ups)
 	BringUp(c *gin.Context, params BringUpParams)
@@ -5745,6 +5793,45 @@ func (siw *ServerInterfaceWrapper) ReadBackup(c *gin.Context) {
 	}
 
 	siw.Handler.ReadBackup(c, id)
+}
+
+// GetBootstrap operation middleware
+func (siw *ServerInterfaceWrapper) GetBootstrap(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetBootstrap(c)
+}
+
+// PutBootstrapMakers operation middleware
+func (siw *ServerInterfaceWrapper) PutBootstrapMakers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutBootstrapMakers(c)
+}
+
+// AddVoucher operation middleware
+func (siw *ServerInterfaceWrapper) AddVoucher(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddVoucher(c)
 }
 
 // BringUp operation middleware
@@ -8592,6 +8679,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/templates/:name", wrapper.GetTemplate)
 	router.PUT(options.BaseURL+"/templates/:name", wrapper.PutTemplate)
 	router.POST(options.BaseURL+"/templates/:name/fill", wrapper.FillTemplate)
+	router.GET(options.BaseURL+"/bootstrap", wrapper.GetBootstrap)
+	router.PUT(options.BaseURL+"/bootstrap/makers", wrapper.PutBootstrapMakers)
+	router.POST(options.BaseURL+"/bootstrap/vouchers", wrapper.AddVoucher)
 	router.POST(options.BaseURL+"/bring-ups", wrapper.BringUp)
 	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
 	router.GET(options.BaseURL+"/changes/:id/forecast", wrapper.PrintForecast)
@@ -9626,6 +9716,124 @@ type ReadBackupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReadBackupdefaultApplicationProblemPlusJSONResponse) VisitReadBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBootstrapRequestObject struct {
+}
+
+type GetBootstrapResponseObject interface {
+	VisitGetBootstrapResponse(w http.ResponseWriter) error
+}
+
+type GetBootstrap200JSONResponse Bootstrap
+
+func (response GetBootstrap200JSONResponse) VisitGetBootstrapResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBootstrapdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBootstrapdefaultApplicationProblemPlusJSONResponse) VisitGetBootstrapResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutBootstrapMakersRequestObject struct {
+	Body *PutBootstrapMakersTextRequestBody
+}
+
+type PutBootstrapMakersResponseObject interface {
+	VisitPutBootstrapMakersResponse(w http.ResponseWriter) error
+}
+
+type PutBootstrapMakers200JSONResponse Bootstrap
+
+func (response PutBootstrapMakers200JSONResponse) VisitPutBootstrapMakersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutBootstrapMakersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutBootstrapMakersdefaultApplicationProblemPlusJSONResponse) VisitPutBootstrapMakersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddVoucherRequestObject struct {
+	Body io.Reader
+}
+
+type AddVoucherResponseObject interface {
+	VisitAddVoucherResponse(w http.ResponseWriter) error
+}
+
+type AddVoucher200JSONResponse struct {
+	Serial string `json:"serial"`
+}
+
+func (response AddVoucher200JSONResponse) VisitAddVoucherResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddVoucherdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddVoucherdefaultApplicationProblemPlusJSONResponse) VisitAddVoucherResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14122,6 +14330,15 @@ type StrictServerInterface interface {
 	// ReadBackup The configuration with its secrets masked
 	// (GET /backups/{id}/text)
 	ReadBackup(ctx context.Context, request ReadBackupRequestObject) (ReadBackupResponseObject, error)
+	// GetBootstrap Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports
+	// (GET /bootstrap)
+	GetBootstrap(ctx context.Context, request GetBootstrapRequestObject) (GetBootstrapResponseObject, error)
+	// PutBootstrapMakers The certificates of the makers whose devices may call, in PEM
+	// (PUT /bootstrap/makers)
+	PutBootstrapMakers(ctx context.Context, request PutBootstrapMakersRequestObject) (PutBootstrapMakersResponseObject, error)
+	// AddVoucher Keep an ownership voucher (RFC 8366) that a maker made for one of its devices
+	// (POST /bootstrap/vouchers)
+	AddVoucher(ctx context.Context, request AddVoucherRequestObject) (AddVoucherResponseObject, error)
 	// BringUp Draft bringing a blank device up that was added with its first address and its first password
 	// (POST /bring-ups)
 	BringUp(ctx context.Context, request BringUpRequestObject) (BringUpResponseObject, error)
@@ -15265,6 +15482,88 @@ func (sh *strictHandler) ReadBackup(ctx *gin.Context, id ID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReadBackupResponseObject); ok {
 		if err := validResponse.VisitReadBackupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetBootstrap operation middleware
+func (sh *strictHandler) GetBootstrap(ctx *gin.Context) {
+	var request GetBootstrapRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBootstrap(ctx, request.(GetBootstrapRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBootstrap")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetBootstrapResponseObject); ok {
+		if err := validResponse.VisitGetBootstrapResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutBootstrapMakers operation middleware
+func (sh *strictHandler) PutBootstrapMakers(ctx *gin.Context) {
+	var request PutBootstrapMakersRequestObject
+
+	data, err := io.ReadAll(ctx.Request.Body)
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	body := PutBootstrapMakersTextRequestBody(data)
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutBootstrapMakers(ctx, request.(PutBootstrapMakersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutBootstrapMakers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutBootstrapMakersResponseObject); ok {
+		if err := validResponse.VisitPutBootstrapMakersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddVoucher operation middleware
+func (sh *strictHandler) AddVoucher(ctx *gin.Context) {
+	var request AddVoucherRequestObject
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddVoucher(ctx, request.(AddVoucherRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddVoucher")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddVoucherResponseObject); ok {
+		if err := validResponse.VisitAddVoucherResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18758,446 +19057,453 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rlxu3sTb6V7Dm7LVyOZyR7Ng+b2a+bEmWIm3LkrZGttZ5Y+0YZINDZJpAB0APxXj5v5+FqgIaTQLN",
-	"5kyP5OQ9+RBLYjcalwJQl6ee+uVkodeNVkI5e3L+y0nDDV8LJwz87UlrrDb+T1KdnJ/8oxVmezI7UXwt",
-	"Ts5PFvjr7MQuVmLN/WNu2/hfrDNSXZ38+uvs5FthF0JV/q+FZqruiUxTc61rwRW1dSMX4hW8Rm013K26",
-	"puA/sxMj/tFKI6qTc2daMdy/Z1JV/hffCyMbJ7Vv9rWqt2yz4o6tuGVuJS1z4qNjUjHOllLUFXP+V7cS",
-	"rJbWMbvSG3vB2qYRhnFVsVpvhGELbgXjRjCtxNnJLDv+pe9B2sk1//hSqCu3Ojn/4uHDWabTL74tTICs",
-	"Boe/1GbNnX9OuW++OpmdrKWS63Z9cv5F/IxUTlwJg9+pxLrRTqjF9juxjd9cCV4J0301eezUP1cYzJf5",
-	"wbyUa+lKwlHDj2mDlVjytnY0N2v+EQfwNfxtaDi/+pmxjVZWgHC/MXpei7X/40IrJxR0gjdNLRfcy8GD",
-	"Bp/4v/9uvVD8knTiP4xYnpyf/F8Put3zAH+1D0K78MW+WL33MrMRyrGN0epqxjYrYcQMBAakzWlW6TOY",
-	"FmrOf+3RYiEax9UC5L4xuhHGSRzFYiUW1/An6cTaZoQcpuUF/tjNCzeGb09gTjgNry93OJ3hH/6UW7lO",
-	"0P4a+hHb+xBf0PO/i4Xzn8JxiGp/FNz1xLPiTpw6CZt5bzTzbXaQ0IHsL90IRwzhBD4QX5r5ruXHgmv6",
-	"y4lQXuL+6iXH6BvfZeu48ULLzfpkdiK4qX2LDW8tnk62XeNjuvH/kVfqVC+X/gWYIHjGwS640qdzDp2q",
-	"Bb8RSU+64WFP3mtT2f2J9afW/vH2iOHwZkwbFLwNt8wKoc7YKyEqUXlJxN6wDTdKqivrz69ERL56mN/O",
-	"+zNV3UirzTaz6sulWJA89Dv4XG/Ymqstq+DIt8y0inHFwhvMiFpwC2fq7kafnSxuxIEdsbsJlnwta3ns",
-	"W7LKPta081ralTAFaYSeV4Ufb6SVWWGdnVhxI4x0efG37XrNTf43J10tDss/XB74bDqI5MPdZ5JxJL2m",
-	"qU/mc9Yt8ocB2fhWOC7rjIQksjN05kYZgyMXRKa3lGPeRe0it8401OObfIsv5tq0fGv35f59UCoqvWjX",
-	"/qLwz7EFV2zu/1HFy2LLGqOrduEs6BdKu7g5ZkzwxYpptUCdY6Q870hDnPpk/NTtbo6H1xTmc29Nq/jv",
-	"ex1ayo+ierzdn5d3K8F0XQnrws5n0sG0GBgrKGP+bcukO8vdGmtdibqw59aikjwc58cvCJyhW98haXsL",
-	"ceHVPq89qivGWS2VyHbNOu7a/Ar5K8Lmp8Mrfr5n5qhFnp3cCFM8YTarbW4KtvgdHB58ODOOHfGhVQ4T",
-	"3303jrc/80OSFLbRnijBMVM4D8uTWp6BnTFQ85m+Z3sr15kDrHbCKO7kjbAD15z2E8w2XrScZrXW12yp",
-	"Dd24pOAm6u3D3K1XGd08Wcm6MiIjyPALg8WwbM23IL5GN42oksWM1hZ8+HlW+B56OfCdVu16LrCTgx1r",
-	"/P0gNpmm3uAvYU/HjrW21CsjrHC5iWwsHgLwAOzYhVZLedUakK/DLVth4r3Rb/ySfsEP+Ltwy/zGZOvW",
-	"Ot8on9fCr5tp1XF70emcbkbS5g+Wc9YYsRTG+FNdiY2wbsac4VKdv5vhgXf+6NsfX1y+fvv/wkG0Fn5N",
-	"zl89+v6plyBU7rhC+cI92T3G9BJmSigr1n4MplU2e0Q5/X04P/u9hX/2YxeqYtzuvevPFH90+M80NXde",
-	"xWeLFVdXwp6dnKu2rnd3ndP57dXtpP1ttiJJHXU7P9dNbjHWUrVOHHz7e3osCGO60onQGwFWQOHX7EHr",
-	"TwPpWCWXS2EsWxq9hnmb+2tvw7eHD12YhuTbsYvd6PDb2Qm23i6pvKWIJ1f9enly/tfh2bjUrVkIeOfX",
-	"2e6qSGVlJfLXl7fv4xi5Y/NaL669IOH9PX4PWXIH7Thwlij60rJWWS6rczKwV4I5bq6EYxzGC/KeM0b3",
-	"P0ym1PAScG++waP7c7yrb+P07D/3YbZ3Jvh7R4D+Ef1OFqaegWFomW7djG2kWzHpLCMnyRl7KZUAjXGh",
-	"63atQFd0K21F2Ps471KxzUouVqTErKW1Ul2dgVi0lXS+mbtZ7VXU8DM/FRVCcUNumb1f0Pbac2jltpoe",
-	"afrA0vnHw3dnnRZD3c/umw2XWSPWi7kRrjXKTzYPx6+L9rbfpKJiXInNjOkbYRiva1g/6/hVTjRX8mrV",
-	"n3PdzutkwvFO9t2q9SZ3lS20qvyecJK+FC43Lxlt4z85onEryRk1bvHzXgh/3i25QZk79/rxNWubGQOH",
-	"iFTMOlnXzIjlzqVdWEPsEw58hjNV3Imzk8d8cd02OX+av5tGypY/EGvhRM5fPRs2dOrMofX0I184OBm9",
-	"wPjVWXOp+opM9nq+0ko8yszwCxS0Wjh2pS+gRXJ1BlMFFXuvza01WhLjVtR/8f0qr3qvRF3lzQjpos50",
-	"LRp3wcS6cVu2WQmVmE/+/ewwV7rZb/eZv0K+uGAPQd/hXgF0NJT9BRt9atScvKo7W1q62h+2S9b4Cxb3",
-	"MmdBDti8VVUt2Irb4y6xIes0OC+Dn7ESax4jBlULG5SkdnYi1402LusntCv+5dffZK/KI0TNyn/mr1t/",
-	"dOGkSMXmW4fH14ipdvxaqEdHXCWJ/bYjCtKsN3jDeUuAqyhZfhfAdw4fI3AVxHO/s/yCHQtbN84mTUg3",
-	"isRzHE+HIE60NcrH0SPn/I7YP5Xm8bQaMaFzccWPmtBb3s2qEtUxnxm9+XTrFhq1uiD0plUK7YlkVqVK",
-	"/rLksgZvpFdeeu7G4yMBfRmICxomtuvhoGKAa/okxCV2VhROioJ5kMSj+hL+2O8r0iD8wd2qhi+uReWP",
-	"v1bVwnrVTzQjd17F117NGG044YC+hbdypxgOvTAmi6rHSO0FzvCqNAFaoU9O2utkMozg1ciR33htOD/7",
-	"O6IQnpzFFevGGbvZrVg3zm56y7JBU1nY7lnHn1fd8dYxgq12jKXDi5f1CMIQCw5BPsLmoQbo8Vns/sDA",
-	"C/7+7pwbN5R4TR8xBS/54jo3DU0w149o6w037qAnnQYVvhB6XZ6d54LXbnXkmQFX7oGbWeNfqB02F0tt",
-	"BBP/aHnNtCIjAGU6hg/GnCMDii6XdWtyHaO7ziKmwugNivUVvxFM6V2VKq/OreJE9du+0ro6R3AGt45x",
-	"/BS2vaetXbCaO3HOlFYCFIWqBW+e7/qMzVvXNRTf9I9KCyEJ4/ut0JYihcx3Nlxcviuw5IdvrNmJEjfC",
-	"ZG8u//lxIhl0CHrpL/77o6/o8MaLsVe1IstuXPNWuhFxyHjxwuNxlRNhSg9jlPvyZoLtvreVrgn2s9dF",
-	"xQtHoYK4eM5fS0r/RrqVbl1iyIS1zjucS1HZ6B0cniXCOoV47TWiiPyrsa/lSXmTvXbiwXfHC0WN8pTh",
-	"R4b6aHKacNlx6vfuUji/CbOmy0Gju1V+O6MjDPQLdNhcK70pxhWPF6TGaL0cHATgSACCMRdss9J1Pm7o",
-	"9R0+z43phQsRSrvSG8U4wdeif9CKhRFg9NnrgVCL0yZ8IBMwifZk0UgccYDYrXL8411gC/mNUDDTANuD",
-	"K5BMYG+wZYm8DAZ3wWt0lDVErzzeHmt3XRndZvwg7+n4IaHlqmLw5DlFrFLv44pDJBeiQmd3MtWuhWie",
-	"6DZnqzz0Vyqb61ZVbN6LFoaQ5hcPHz7swfYelj7xbRYtsfMFfiV6zf/pm68Pt24bLwXfd7GfrndffXXw",
-	"7c1KZP0QNwJRotZvPanYwmjl+Hzm/+xPln96BYI88OSBJWcY6SHzbU+bGN4B0IvdoSQTly5TVrpFiNP0",
-	"pbqAEjBtfZS1MPJCI+MBLG2Dbq1SqOpxrb3VmwEEyELXagpgZAJ17V1u4UMd1dr9yI0Mp2i/t8Ur4obX",
-	"7fiTD5/Off4JN0aKqgBrWXBjtlJdZaLlesmU3jC+MNoCJMERAMeE6DSrtLBdvG7nOEz84v0Pv9IIh5GW",
-	"1WIJgFfOGmFsz92Y3DILL7WEBaukb4XXb/oQx4w90ot5hNCZ9bsKooBzsdBr9OO6lVifgzd6xtb+2p1R",
-	"eLqasbUw8F/CScyY16vs6V53uwn3YlaCdUk70LI22HhvNm6J3EpMDJq90LGCjOQi6kYE6Tww7+md1Vtp",
-	"saEgr14mUSZVMXKfzPxykFwFfPxe71JUxi2nIzZRHP0rkTtLippd+Swp63wczdScUz7r57rUa4E7BS5s",
-	"6/jW2+srqSoSFOk3j85vmtYGxeKWc0ZKFB0wlGMA445djl8pTmtmTimwfBzMFsY72izpVjSL5LSusD3T",
-	"KZ6VFeQUjmuOA5oSjuipcghU3UMDZaOk7zoVwSaJAiuxBUEY0dXSfggzO4vLQn2gecovrOO1vmrFt4BS",
-	"ESqP8Azevd159pYVKUZ0Fg4aVRFaX1UENIYjOga88l7+cU7LaDBzN+zGj0N+JuvjMIhlbUTzI2Mn+EbB",
-	"WFjz6wLYHPF+x223FO2c0ZfLVt9Ie40sswiuDIYbjiL2uQ87DmZcnIdkEgcX7ccuWLijo7TG9MElyQE6",
-	"Pk487UpS8LoqmPRrgYipK+1vhjlHxBRXfdWsgG88bK4fCIVAVGzXoM4tyCxObjKi7CpFsMUOsChJFNo5",
-	"QigZha5FvRZzXW39TXjNdpSmQYB++EBG/jnk09ii0hyR38Gd4lXlI74MreW+i/lDRwlTeKcgTryDJg32",
-	"iR4LWVTHOjJEHisRvOYAZ+aObVYCYKjoIPW26nb0tGEUNTNroMg/5ovrHP5lpa07b7Rx+Pkdv560THxs",
-	"MJ9Iq4UI7rcUl5W9nhb+aVMUEVFbETCuKCPdR8/B/dYq6fVff5sDBk9/DFHdpa5rcAQehx9ZGMHdkcuG",
-	"rxz0P+0eQxa0+gsM2+AoUcO/EYbXEF8is4rwiAu9XvM8rPhoCEFAKufjXEl3tKKp9p3NfxuW3j7X1lFu",
-	"6774kqCs+RYcqRFI7eWKXYvtBclyI5USsJaFw5ciF3ktweh1HkfF62UZwkdGuVCVXwr/bHAoLfylOWOU",
-	"0ReifFox2y5WIaNuJNDPt/ueb/PzrTrk+AYC0zT//sy30KXTChZihb7tK42x+4Bs7lJft3f0QmaTuP39",
-	"eI67GfHnRtxI3VomlXW8rtHVwa+4VBfMXz/wD/aceV24Fsk/XbC/a6nOGfdblaHvAIMFHAB1Rte1MBch",
-	"j8FLnv+uXyZe+5uCPjL3IzttG2ip5uo6SFhwSCBm2VlmpRNo6KXBxCUBnLp7laLtJ7OTrrcnsxPf3U6D",
-	"8g/Rl7MKM2YDZI6zF9k9fsSh7d/8XgRh2ke95ayxjIBzx/yzXtC/+LPvyZcPUcpHSrHKYWETw+p3li1q",
-	"vbgej38MBv1gIrh/5ldK/M2mtb1faYa/lsJL8Kt9lDVaZQ1Xlj+dlAZQpd8SxrReszknjC/eetYhKKjQ",
-	"/veDC4EN+cMtLMTs1isRg18HMuj10j/9j1bYkJc39MJ/h+cwnY9LryM+H4+Vju+8zAlKVBLsnmSOG3TY",
-	"qwdG8RYfu6QUW3jRtUa9L2Xl4eVTwjWG18nfsi/8K93Qub3hW7QmpGVzAV4n3+gMT+ov8uALUpOOub4h",
-	"i2HcqQFe2/jOZcCb70io/+cUPgzhFWkxXWL8bvbb4wg/jhNN3n9jDr/8Dh6KuV97XWltzuwB7aa7Pbz0",
-	"gdffBqC4E+um5i5eqMIIzAKORuPoU/sHK6ofIaSQzx6t5OIgFOVHeuzX2Ym3LewP/ggpDCvEuSq6ac5T",
-	"VWHupdyKehmVq3EruuFbsApGL+p7vn2cBYYNQkPJiYRyTaocLG2qX6fqeWdeBqnbOX12DzC8vMrGM92u",
-	"R2VZlxTO4jUZYj5yH1UdLTxvMOXvMDoIC8j9/OFidE7Jf+8/DCou6iSA1jJ86Qp+RN/KKxzU/p7fqkXe",
-	"ttKlrOEg+TlSFw6pFYu6rbw1uQQNULMlz8fXU/HcBbj6c7mvMvuj+Q7xIJr/FNGs611xjT0qi9oUoCHy",
-	"+NwDaIj6qGu52ObCWXBdPdetKeRh11pdMS9KhtHDz0ICZqOlchgTDQldYBJCftJcsIZbKypQilb+A8Tr",
-	"0+nOV/JGAOLCK7N0Ym+kqvTmjH2F2wmiobp1eT2qAyV8879STMLZl1/nwNOgp7yBOGI+tAROM/BTAHhx",
-	"s9JhH3WdBuYrzcjF1FdQE9N2Qwdn4q7XEBqAlLrW6TV3cpGxO/bCEkmnu2bLS30ZlIn+8LxGK9VV7xaB",
-	"MLVlXsSY5Uta0TPSvc8BbUGzctbdR4WLCDJ+/L2TWmYweyedQw4wDCFlgboUOIDS3B2YJHuNv3pj+SSo",
-	"bfBThIhaB4HirPlWyDAITtRjPTxZm+88dZw5tFKBB2BOMptJ3ZRVCA+NB8d1GRpZddcfs2FcBZV3Lapt",
-	"iccD2bWGFNOwnn5LgxQaFZiaclN/O4haUBfiFOWFXNaZCOoV4Xn3ogN+u3qzHxyXFcIz4JzR5vqMvaTj",
-	"ZTfX7lrpTcFnVcKZgcVghXPgh5cuZLsdQbkyALLNh0BR3lYdwBOS/bo97Y/rvH1b84Uo5VGgn5DBM+iv",
-	"8Ue4bxkJdIrwOCuM5HWRdyS/q7oN9DvL9Eb5lanyM1fMcAszUSRq8Np21uCDVFCwFABVWgsH0pJb+rzw",
-	"4mpmJVW6yJ5zf3Cscen3xXzfJ3q9FsoFdoNdDLfvEGZpL/DBiM6DLPsz9ggRtBh2agS/xmwKir5D0nyM",
-	"v+9o4rqd53NzAyeJcqYV58H5lzQPWuVenDzZo+V5DA6qPYMLBhXZBOYA/euS/9FrWYIb2xIz2e7xeY00",
-	"dgRvyh+dwMJQCBvJBB55oK8h+pZJLB0lMYRqIeADQV1wQAU5ariRNifu6Gk/7ObhlVRXl8IlNtf4F461",
-	"wHeTkbCP+OGutdJQodW32MeRe3upTYEnBvErV0IFT3VBzvbwB7fgbkrAA0sgqQ1vDo703ZFATW2qIs3f",
-	"Hv9LapdujjCZ0mUYgA2NVk5mJ87Iq6tsx4cVF9ok4fUw/j7jjB9bfpIThOljyJnJS1V/avIrsUsrm1CV",
-	"fjG77eURRlu6QwZ5VINXZUfuX3/79OV//vj07eWL168oV9Voh4RIMNjDgC0y03FqDs7s0AF1nK2eQLyy",
-	"9vrmXUnydF0Vf8vz9TzWbsXWgqOaZCHCDPdhYEOSli20XQsnFyN0FhwffazrT9frg9NYAHuVDr0CFegu",
-	"kI0YhAFCsH8g3RtAbOgkQBfDQHzBmwnjGFgI2UVO0R6d6GjcVn8NInH4Lr68bteqAP4O6lZZW8rqREbY",
-	"tnYX7GFqIoF5y5TeJW9MvrcW1pJjbCzsN6+B0KCiDhIaDkM6OF3IxZXNUIT0JUCZ8yQTbBPt+DPm1S5Q",
-	"8eGODiSboOLi2wl1VEqoEWMLdyCsGHF0XjDMacSO4yDyzubCBXHElXBgloOue9fMdesuBWYPjSRRkutB",
-	"DknKuu/yqe1Kb3YjyyVsX8xRx68k/SuIndW1eKmv7uwPxpbeSJG7ZcY7f9Nm7sRTdhT/02iAyjj9o2Mh",
-	"GzBj1U0R0Xow62Y/xSSTcDM1lKwYbhoPshUVaatDovQSnxr2Lvoz/l3WyXTZg9FfwIlv9/nysC95rxCc",
-	"v2/0MTQSYBf5V7LUhtDgfXUXDfAJu+vGEu2Rnj0mWppyKOH69qalt6T9FegPcHgvdTjkfN4Wn1ugfoYU",
-	"EW7pztwnjlR2QziqWyZNPd4y09Zixn46efvDy6fsP9mbR++e/3Ti/+Gq5cbfgOHfOmgpfpcc43DL/3Ri",
-	"hXN19mn04wBlteqy8XQjFKk7IeOI3C7aEElkZIljjxQxt9GXvSZgwZcaQpV7k90cJWd+0Z6sdIGPvZwo",
-	"g9LglygcckxU0uEtyP74xz8Gp9FSG0q+Bfdd5GSMhNr7wAxVZdh6X7Upke7K607+g8xp5l8o3LwDojhJ",
-	"kDW2lmCJJo+3xo/8d4LSym2IQrkOvZc8NfrlkVSs2MDAbbo7J4fdqeOTocf1kfKH+xl25GYJUzQ8+5cu",
-	"KzGLnqIw/lIec4gnbaen+IF+dgUqdnr621M4igrE9FdcdtKMqIRyFGK659kawzRxd2T24HEVh/udf5pA",
-	"cMeMsLWFg4Jkzw5wRYZH/KUOxZ8grX2GYHlu2VdnHyM1A1fbkQSS5AOBjiXduJ0UfLfjRWq4tRtt4DsC",
-	"CU3kjazFFUAFVs41p05fIyeEWjenN38Kf1ro9bpVWMpl4YVqKRecMsXBgsoDDGJPMsd07Eye6yZ07M3Q",
-	"Y4X125lYmsz4wdykdUVHxvGX4/OXFM3OcJjzqjLC5nW3BVfPIF8nG93rJwCoClLHFjryDKWpA3lTrJK8",
-	"FgtXYN8sZcK8Sxn9A1RjLmoNaXN5/AOmHRWSuLpupsiPNVf8SlRsjlkwRCkDyT6qihE86TDWvZMas3PG",
-	"HKpfxj+S3/3Lh/uX9qqUwfNMqithGiO7aC4l6lyLQsIJEDY+LlFMwa/sSjimFUCKZgQLYrRSsMzIr4QC",
-	"1QdeGNF7uADBSH26+vqpMbl4GhZl4Y4hQqj4ejhHMzjKmDwJEE5nJFJOhWw96cajbcvxsUYUjat3HY4T",
-	"RqIXi7aRsYLPiMulkeqOxhYKMZg5jdFOLzQhnUhQLp8/Ov3y62+i+LTzWi68+ATZTg7RotljuHRjDB54",
-	"Ds48YDx/Z2S2Ggmyo+/yJibwrH3G9BS1n6fgg5B39LaPODHD0xBD4MouDzto3oXnCnE3ovsLJ253/iWf",
-	"iAdGpmpCPP6pEs+4G8A/vH/se2v5pVwIla0I8yrwmtT0CK4BsK2Af2CZrseKQ2rgehjCO3TI/Tow2Gd8",
-	"4Y6IWE8TCcVPT2GrlquuqWJcWztej6gZuJTugjldV53vYymNdazhV4JpVW9HOMbLBvCO6pB3HjVCN7Vg",
-	"lm/JuQJppEkGciV4jeGYfX/S3e/Gxuj5ECEROA8hZxcKo8g1wGtq0YOApkdLq+yMWU0UxKrLOIP0AMvW",
-	"gtvWiMrrysxrokwb+K9lP7x9Cb4pt2jOn7++fHf+5vXbd2P3xNfZwqWL1QjszGK1y9Zyy/viPd3gTGNI",
-	"OnN5WPZ7JdxCq+UMUOT4pyu1lv7/tZwxr4b/YcZiZnrAijtaESrKwCBrnS4Zb0wQs13a4S8e5lwaRx/G",
-	"s5ONmO+LyA9vX4bvP3/37g2zsipQ0ZV2RnKh7O/UuAdQTYZ05SU3kLUcFBMg3qQscr9vdCi7LG2S5iQd",
-	"ZeTmI5HcDeWNlVQcKJ3VZblAaVQsV3XXmJEtRGnfr3RkGj3v5mCz0l16TbIVcSvtqFAbba4BrY4qVLAX",
-	"/ftpkQilVd7QG5Wf17v6R90mAe/sUi99/kztLJ488CKTP4Z4Asz4D6iaaKj00t8ydMdZ5oofhZnbjmWd",
-	"2JG8chwnG64SdCDo5V5i/XjihomBHsVrv5O6IBTzVtbuFNLEsck8SvMAPmTBFeUeFyAiA2BmAl749Rql",
-	"8Be0RhzZEKs6SdUTfSNMnm+/wP8QjvUoTpiOtS0d2qn1m69gw20emnI8jTDRTRfudjLouyMyreo1G0eN",
-	"RRO8grJ+4XMD83s3uM6O7c5rS/s5mMtFUUumcSUL5cLKnv0yfucATAd73jUwMDPfc5NJ0MnDXl5Q9Zyg",
-	"eWEUI2/MFVI0nqK30r8N7NFszd1iVSjsOIL4KfVi4ycHxlqOBu2C4aJtjEzMIUMKSqffCDPPHkiqVO4v",
-	"KE2+xfNY/A/itqD1F2Lg1zn1+E3NF2IFpFohYWIp61pUTB5Z4XNjZLYsA6H/6T6xke1Rp3kiI4CO/a1K",
-	"XwvjGlildyYbXehibnlyabFYaVC9GqPXjSvQrIu6Ok7P3kfacnN9DFC122XZwp51LXPlZ8pK2ljiiV2Z",
-	"z2G7bz8Le3gQ4qs7osDsDn37qIsd6ukoACp7iTQRBKr8fnBaF+75QFqc0dFofx++euLE02hnXRQXZSLK",
-	"F830zvIOivx2KE0+r5vUQjgqnNcFQbBWoi2XGajvZGVyhylp4QDyX4vHT3QV7A3zH63Iewzf985CMhvC",
-	"UYnUw8GfRetkZ1Qwxm91fxTbi5igPEsovmIr8CCHao3YwFi7/ouHD4/Bd5AukPYGGITVjqOCrOWYEvCQ",
-	"mOb3tSgjc4C5xALIHtN+SbjXsPKKSL6gSV42yzSqBPgZLqUIdUawezFF+SIAloIJu+bbO/Kszk7CvyAx",
-	"NP4J0j8EMmJAwdlT8bGp5UK65J9CEphXnRDAn7/YxaaQErp5WSZc1k6UiRpJXQQWNAkkmSCnSmzO2UJX",
-	"lAYORHyEZ6qldUjWZV33r7hcM0ROx1+Tiga5BIg8d14HvoZSr1ABGAJJdgfPFytjRvUd17T0ufIc6bp6",
-	"k00GjP6sDUfKApQVqD2iDUT0AuFdkUUvn2b4ks9FbXslhv0xBoUa+jl9IWCmN2oW0pfnW/bTCXvAfjop",
-	"JN/6mSrUJBELJ/P546FqMtzcsNAQ8odLbYjfeZA47GBoNa+uEdzHSwkKfreEncDHkXbDyp4gRi7d3fHo",
-	"YSdlyGHVQnTVcjMULrE8FiUKOI3qd0hSniDZqFWW3+SOQuhAVPY5lc2Z9vO7MATqS39qckvzdLnMOrMW",
-	"tRSqkBoo4jvhUFbIClGJK8PxeNat6xucfSarO8R94PVZ7GDszkAo6GkCRLhvYBc6GEoqDlAe+DN/CbvS",
-	"bfy5H2SjEouaGyJHiKXgifmQWT6eijYMOLg7MuI6BvUUmgmYp4SE8ahulOkVJ4nKR5ey7gAd1NU7OO3o",
-	"HCyhvsNcJEs+JHrfwtoWOAjILTs2iva/0jTPL6dY2vwVELo1NK6iQ61jORm7z72mqwu8ENbpxsaI3wXy",
-	"ApHOwcDLNULHxeaTAgLQw6HRfZclbW24NOcgbP6KFZYUfNBCCGZ+I8wZW9StdcKcAyIdWYyAA3fFbwS5",
-	"bNrmAhqqBe/TqPpvwCkHTWTP0dDJl9K6u4a44wl5+/ymnc1+DNubVJfEdLa78GD6YelvJ2Zsodu6gjmG",
-	"Ke5srIyze4A2ZqCUeZbTjZhRgAylb8Tt9UAmZ7wtmDRD1CwgUPktwLe2R2u0cPKmULfRZqfzud5A/NJr",
-	"0NIYbSx6b6EhL4ax9ldmpIfiJmPrZeIAswKUsDHtARyP5JyvyvGn0bjgtagkfwf/fFQY64jCgn1NaLio",
-	"Aao9gekm9i1WOQhjnsXpGprkSQ6NsGB3ODQ+NjVXJWqeEki+EWZ9GK8WOX/iG1RnIFdHchlITcdlryRN",
-	"3ybFLI1WdF3r+pGbqmexiMt+SiV273i6DuQSyZYsUOgZHN/o2zbfVJGP4KiSMAcz/o7SLlP+lr2SYMIm",
-	"4ZhRHcCleUtM5tl6NbD266NWqTShpq3F3Vs5ujRUsaFr9IrdqZHbkdSFcjxE6pCryoOTtbMCs3TTzNJq",
-	"U4nc08jKWzGsd8avYfNiV/GCA2MpP4ojSyAh0nv0xD/XzQso5J/luA/bLUuIFF3MplVHV/1Q2h3Xy1fa",
-	"5cUs5JAFDXkj3aoyfAN0FEbcSPBRIXNTjf+2FMYUQSNcqrvRN3X5ZdhY6GNYzjD4uFZxpvMy1daZG3mA",
-	"UUEvHbpDff+uhb1gDyFLVi3EDDx+G/aQ8XrDtzYfmo/RsDEWcr7DwUD6pMjeZ8IhqnIXRYfV+ksgDjVW",
-	"LTu65MsByp0x2XzlIMGKN41QFiyhDUZVBhIqKMj4Uiwz4amn1klvSBGANiFpHFEhYLA4l5tAF74NVb8p",
-	"e+L2CP8C7+Qu7S0Gh9CDOYLMNqech0remB2wW3+M2g4QwyintOzpQNJ5yIq+rMUnZM/KpxUEK1GJDZsD",
-	"SVoazYvBIG8CS1WqGpJwcw2xRowPXaU903V1+54lzGBH9yzPHPa+xxIWiJuGuMIy4ks8YUm0M1bExPBM",
-	"iHoeprEmQbwVA9kzWddZssUB/84gqRXgPwYuqDsBVMZHuf243ku7GovrBXHTyRBmgFsgpF2BNvIYTsUw",
-	"0btYhAwY4RbztIMlwEIdfgC8ri+wdOtGKvCy9dla/Bgy2I5dzoASw+IzAIkcJT15qMV76VbAlkFbHhmS",
-	"gQ0cdukun3QHjJAWYUNnhTTt8W6AwTIkBWf2o7qObsqA2tamFxi6Qx2F6Gejaw07kV0I3aqqHBgbFZLY",
-	"HTI44kuhL6IMDtgE6RLYVvTVjv/WbeJXeWDmI+aHri2vqZhQDL0h5gjc9RLyotdaHQ6g9+NHYSLj7Bxc",
-	"jClcc/3Vvb1/7jlX1dNKZvoDZSjyFT3zwZ359jArZYaVIV5/gDLgVYf9idyuH2ZHVDN3t7vaBwgUCClR",
-	"NFf8HF6Sp3dnk7X9dIfAe4xzmy2D55VHc9gjRo8NBttWYozjvk2yYsLX6eXsYHWTI51eeD27cDCg09NS",
-	"xeAGMr2xQJZuxtfxG/DIIswqj1GLSYSExVpwY8DG8hdHD+ncwY/w0ULZ1dQZm40igcwCSjIUe90iWLPx",
-	"xk41esTPdRP9uAUX7lJeZRjPkRonOJz9vspJGqIqjggGIArj1zLrcCbTRFV/O66uWdxLme+sxhfT65xn",
-	"u3QMNVCr4Jm/s/wBxel0qM55pJt4yAdXF8obUlF9l8AFTatCnt3eFhmRzDWieuAstN+QTuX/nFYkHecx",
-	"WEvVkvdv8LCix9Ao/D7EZvcxH8T96g/HDTdVAASS9ud8j0JN47zJOZUv8hbxJyPgVLXymC68Sd7KhxU6",
-	"AvdcEY6Q+ByggIU6Zm025g1I8qXsmOP8cyiIOH5bMqCjq3Zs3bJNqXokyqBbEf6jQHw3EFwLHlniMPMf",
-	"iss3i/dSPCx7LPHRa9sLFgShxq1Ep07n6k3OtN1V785U2u6F+7M71UemYz0NONyhqjkp2oLEopDnd4tt",
-	"e7D2wBEqzpBQC8D8oxCG5xIcsmLKH9DelsqnUpU5xvWkRQhSEQz1B7qKBKmMdWvRTXxBLvDuGM/3nsey",
-	"0DE+Y3NuuwxtRd4MqC1D0pfb2UM+4NGuXiCwzC8v7DkGNWYB3C3djgNP6d4zUGxrR2VPRHl0LIccuFR0",
-	"sIvskAeXxl1YmFc6x7ZdTJe9Bx1+L01/jSkV0AJzOuwRcvCMBoGP1/sLwjkpcofXRvBc5bQXCTFqqCUf",
-	"KrH59nbq7/SK3gdQxfigTgadcFDtgpTRAnMZrTyd3UtdgPoPbb0rJQrJHBAi/51l/hnuWtoyi5VYFDfN",
-	"ETt59P6KIZEYKfknhltg+tMdF4P4NKocsKkThaIoTsH7U1TW78pL+wJyat6QTIwpnneL2nhlgJrLwxAK",
-	"3AXFMlM4ih9LVO/F748WGurBUFWk/9JSBa99JhUvpW9JWQ6Bi2Wf4vCC/ez0z2FuexWDi4yLO75E15n1",
-	"4fNL6b8udzICeST8S7gLi8zO3TP5be6nii5zbJirSLB4jnXxu1wCYs8GJGaZ8HBMWcUr4cp81PuMvGEI",
-	"+ZVsjeL1U+VyObDHlEeohOMyD68VN6JAvjA6Un8LzCaUS8BPx94NTMEUR1dvNu/hBPtObDM8qxV3PEtz",
-	"CZuROw60hCB9Qi3MtnEDpfGosWOUB71c5kONz1oD6HwjFrKBvCG/R6gaSf7zkNi835IfeEe7gx4iadiG",
-	"b0Nl5PFKQexNht0BWRwhXYCOCWJ03HXFHN543WfCqLqZitN8kk54bsVfxgIXOzvT2nadzwAOTipgv2G1",
-	"4DfCwiXGKceSDkhsws7YvMXk7xiAwfIIrKm5VPW2e9BpPdrr9gg7CFU1s27S9fpY8Gys0pltr6XWDsRi",
-	"U4Nod7JFJd1xTlEI0mTRt10+2lhi/v3qVrmGaUdmyc351Tor1i8oYweseDI3k88VdHRyehwurOI1Kujc",
-	"VSusLYG9pyzzELggblP4IGXkKGJ8b8/M0dFpjeoXVuYqSTX40W5V3cEVdOiutuqoFt/B46XuoftmtIDs",
-	"Gv8oyrN9z2GKII4kXuHEi2NIDpFUIoKkJZsw7Ox4THSiWj5zsdPHFS4uHDTlxCeq+pf9qWx5jlbl8cM9",
-	"z0ooMxgswmAhYvfL01Goqd8qy2V1DiWJizfPRXqrQEJVKC8jpFcQZkgSgtcMtoO2AmSVpvl5FEvLcFAI",
-	"g3/oOCWgpNUp1no5mVFPs77Pl8hyt5/jQc3nOci6MIjC7AWaZfCghVqVYGb0yRlSGveI3BivvhQEMO9Z",
-	"6yZoAAbxUltKyigRBWTqMKdZ/VDtD+060NFoIkZydS+4MVIcrgVBj8UYa9vl9eZ4iriNt5yoGCTkg0W2",
-	"S6gxEQ/Bol8JYbdH3jjt8QQ1Tb2l/sjhCDXwrx+n4uYDFu8D98GO9j8Uqjv4qTShpRBFlYq1lmJYflPG",
-	"PWNSSTmCukoPja0LVBbK4G+PSxTzL+yKXD95JVn5MIW5bfZ954DeY1sBM6nnO0Ywxo0w2yQTNByDW/hw",
-	"q8APlT3Svie25WMcRCEvYZx7CJ7OjrMLZPW/fARSgOLlB5/cJWLsYoPZnoV7uIiTyRTTqF4vL9vG6xT5",
-	"SjhdzfLjNk5xHfA2yR+7dNOEIqwyZgjlKXhiLs5QY/EppgvcpCGklSlxpfKDte1iIazV5qiiw8PRPfhY",
-	"Gj2msFG6AsVVf6PNMVz4xRHbRuSm8/u5dA/seGZaaIU+k+/zTS7DTVhZlfBc5G7FZ6CqAFTNxpwTrSJh",
-	"U+7IHSQCwo/mkD+6ycGtKvGRSeU0W+mSlyfHaHJww5S06F2dNzKEBO3X93MWJi8326/E5rFv64dmvBKE",
-	"XtnetRBcs7M9cDRnTqybmkqBjNGJvPr7mC+uczVaIkN85CXwGqdWCxFTHILec5b31BZB3yNB911hEaM3",
-	"ED4zej0CiX8tRJOWe9o/k0IZBnwG62rmdec6qcExSpBfiQ3V7ThcHUGJzVA/afCtFQZWPI0xaIXVGwzf",
-	"qDP2gvgVeY007bBKSDV3IwwUYlalpIUjUhU6botSVxWJCaHs8kANEtICgteM8BfAQwUd7VE4e2bdnTML",
-	"t5A2DPI5z9+lkylDaVXYXTZcfGWW0bukY1BmzKKXi3E46WIgu+WV2HRsSncpOsNbt9JG5sC8l7D0Fm1o",
-	"AzA82qtr9vtnb19/f3b27vUfZv7flNiwxUrWlQHDlbzptXDAr3fGXmkoLIAsP6OJOr/O5cb4YzPTV4c4",
-	"IsEgdVi3tudUxyyFgXDg/ikw1zmWwRcEFI38c1FhUqBZB9ogW2sHbu0ZbkwqggteI2TytCygNM8YbCZ9",
-	"IwySKZfHUSifzY3ZFjJqfvbz9fN5CEwmd4pfNjxjI4AYaZZbqjV2bC/8H35oBkC4CPPHnIxePHUXdDso",
-	"E1mX/5g7jWdiubJbhnjPQfENzNpkXIlNemxsEv7KA1dgPqiLdT4yUd1yqQ+A+pSWl+Tv5/PuRJN4oi35",
-	"wmmzReLLWVp3Oa6wLMi+37SHI5IUqd+5MXdwDr1iVf2Jv5I3QgV4D1dbctzhGcGqAM0ej8c+5h72Z2Bn",
-	"XO2Varnyqm18ZIa9AeVLWvSnDBwmozr7OrR+WL5NR0xRxESE4gsp/AG2cx8s4Y/BAkpoI91i9Th7ur7e",
-	"wR9sVhqUjMhaFU4SSVy1QU8VqoBJOvbOvwJHRoHpm6YAKG6t7xivQS2hq2sXPdFxSa8D6JSFL8wYr62O",
-	"7GNiSxRlVxrUL3ABdcd8vNgQe9GZRTM6aUgvmgsqlH436uYPdPEPlOr11/lg2VN4gEqM5AuMJiVac9N9",
-	"LVWVliA8Z2+efj8L5c50cMch2gtQMlBOSmxBPhRrjLzhTnxXKId5q9LAt6v4622BZmVK5C4Hi8y+OfjA",
-	"0Dx381AAMF8LdUzh2n7h4RFo0IJaeZ/VbAs3c1YOBurQFquvfqf0RkGdMxQ4xUi9/aeoTq/FFtCY6wvc",
-	"vBtpRVKgzx+bfOFYA3UuCxwH5NVpwJnqv/g/f310+r/56T8fnv75Q/fHs7+dfvjl4eybL3/9jzyB9d3L",
-	"FxcpOqLg7ChhxLs4VFdtbFFk0mNyRTMP10umQ6zA+bIoUMQ+vRGGFAS4ginJD+ovjfR8LGV9dAgiS9T/",
-	"WtXboMR6E1y6sUXqEgVlH14utgOYm4isuUZE8Sjzf++6P1TS5pHtfYxQPQvueK2vWsoqyO6NQsq02JaO",
-	"mUuZw9hHCrmcS4xqIaO7ISHqLIPgD2y11tR3KQ1u6lECD8P9oak1r44I+kd89/5sfCscX6xExZ5WX379",
-	"9Rd/TrDgRO8gYhFh266TrDqYXni8v2nmW5cn5Ckhx9dSyXW7Pjn/4qBjOgWIZydHv+fboHYezSExAYNp",
-	"QvtVyvh+pUnbCdfrSF5Lu3bNkEUKDtw1lzUqkCYW/VelgIlvsew/hJMJzCpAKcSDINkswUosm5v+Ez+U",
-	"dAz0vh1Ri0rMV1pf50t9gqIIkGPBFytvR+EZx/7r8vWrQ3OxywVNH6JJT4aRwoByi9sZYuMrQCIiBaih",
-	"ucKD6byXdxWLQpIhFM/QUvmenPHc/xA8dBc3SfaGwXKWeCld3P4+uc4Sa79WZA38/Jen79gD60Rz6p+0",
-	"P1MxDKxKojpT+4jL6vWSIUPSqa21O48MVsW6IVoVqi4tVlrb0EwoVqTER4duoN2yzSn0MJsGtCMghI40",
-	"3USfgypW7KjvSLnV4BvBuQNPIza+0M2WjN3UW3fgY3n+jN0h+Ke6Cndo0la0MXeKHs1ua3y83qi3VJMv",
-	"n3dWSCOrxFIqmUfseAkkv2vYipBWrpes0gv7AG82+4A02LN1IbA1YI0Ukiv+4v8ZvoOEMckZrA2l70nL",
-	"RALEiATd1Jlssu9oBsKhooU0JRdJFWPS/MJUHj5xO6U/WYDhdZ2CCSeRktvT4LzhjTATlOyP5SSLsSFn",
-	"WjE7oNVL29HiY4z5vC+d4TNn6+pg0Ch2KW96wcifRaw3FczyWolb1wkQiP7aVMssCugNN26It/Bwslp/",
-	"Sog56xzO2rhTvWF+gbWz0n9HVosUtnSAS+/DbCqoSDl7LtS72jm35DpP9gpE/XJN2ZvaCtXLe6cwBBAA",
-	"Zs8BXjthFHfy5ohA9aPupZyyBkWzRPU3ZHYah+HAV7JQwYFUXN2qApi/TC6jGztIldAPLmDucCipjn8D",
-	"Xz3wTxxD8XIMYgQBxHaUB90KttINqr4Y2gd4BwQXRvcP4DzZfDBuslivUFWVwzych9tgsQL0RYhmLmpt",
-	"hXWMooBcQi1zbzBgcU881aZAeSZM/TuxDb8b/LX993bdUEmWWqur49nc39InxnL7z042uq2rv61E3Rye",
-	"wA1WLGrrKtaBwWPoDqx/uD+SdOoAOErho/5ooW2xcxx0s9oJQm9390Y4hCxNkmUyrjp/ahV2sa6rF6ow",
-	"uwDff93mtakiHNKSLyQTSxokoRk+3sn9DI3PwpBKMxFu+sxtHoNQlsuKalaJennG3hOQKi0i4w+ioAxe",
-	"7CZ/h9CR/zdMYmBbeNUwpfczlwF18US3uewsf8+sudpScLDvuUsxYYTc2G/hsf4YYrddGx0Rp1Rox41n",
-	"dfNfyoLcqQvvRV0PDAQUZDg5/Vaj2o3eSq10SNzU5vqshHwrUrk9k2a94UA2EUCObA1xTG/ajx5eP4M+",
-	"eycuinyaoQQWpLFECYI7Acv3QN3KLKIfRShCvsYlHYC8PuN5jreBiP4uc8FueaQjcJfDBUPyGGbtfog1",
-	"oTO3hr+fLCYN4czYWMy/klVaUxoyg1gtlbiIGUZbL0gwlhWI3Nbbuag8BNSPJUP6OK6QnMxxABZIe21n",
-	"0A224H6Zz86OlDfgncgnUAyVpfJG6dvAv5LBA9T6iKzKy1rn++C04VfimREZpX++RRqtUVn60M477XJg",
-	"xCMbyuaU4AcSmDPHyAK43WAXwlfGax1a51Mb+bVQxyTBA5Ihk1EOxbIdZad4lQhPMPQhSMP0Rp2jh9k6",
-	"vrgGE9O2jV95q834gfyg8pnIxfqo74BbDhj5d2HM4aC4KRI8cSNhCxddF3Otx6t+j7V2P1KTuTGMz3ek",
-	"yjRBEaO91UuAhA3TLXBWi0gJAPc0KpEUTCt6WDP8asXCjIEJ8HAthTWkvbYq/Lec/zOu5Afx8/VppwJP",
-	"fRznYM3GN0bPcwxU9jondL0CKj0WsRGHwhDohDcF5rpI9YYIsQ5JsGpVBUkviDEaLaww4L/wJk/zCZZP",
-	"IWWSzKK0R3BiEf3nyIIgecrS3sSGK5Qru0ErdQw9XMwMz5xtG+4Wq9yCXmLfI6kOBvyjyqMQeAWrfJ6v",
-	"E3lsjleMCMY0cJQ1mpluEdJ+k4QUBdiv50jaxzDiDmQG4YeRq6ebnAIPpVZlXQNYuZDvgPbTsbM1HFTz",
-	"Y69FZpD0A0PaHMt+//bZE/bnr77+f/6wb9sMEP8U/RtKnx7n2MimSHjzmR9RsW6Irdqfem2JKKRMYEl1",
-	"KvfDGXp5zua8OvWLIawDZO8pwu1OpcK/ggNhBrdvLRfwDEzLrCM/1vrUm1Qz1ip+w2WNJS/gCFFwsw0f",
-	"8A5rVaZ+0dYO0yG9MVovB5KqodNoVmBUBK0cOgCamit4bMPra1Fh+Aufs4jXXXJZt8hctUPBxm/ED02e",
-	"kbazvhujb7w1WbuVbq9WETAdu1bIhNQ3xSqUWSLedz3qXWnZ3OhroUrMu65ULgwM4o0ABsC6T/6XSlg2",
-	"vPccLPkDH3eGL0o5gVDfGC2jGbNONGy+hf/ewetFUxlHnZOhyLGyrxfAlXSEL3xR2rClxLzXS8qUsBBV",
-	"BWUUeQo2uZS9ECaN2RVjM/RWYnF9pBd1t7jCiqvqlNjKNtwoIiuJ1bC6cZzgeE/jT4CNPPVGB3oGT7k9",
-	"rcXS/20jVQV50Lo1pxV3nP6IIaQPWfnNk6sNAHhy+V07M78h22zGvn/97dOX//nj07eXL16/Gs2CShND",
-	"WmkQnJy4vfUXSH778CTYAPeMqDJFq61cN/UW3BAEl8y48LSyWWrfHlDIN0FPorcAvI7hXxA/lN3GQrkc",
-	"pu6JXq8BHU8JWzQazExphLLecBQWeEcouQmKEYoZ42ytK3+CRRaVDNai3pb4UZMxYKAGg3sbXgBZ3Eie",
-	"A8F13ZU2ws2V33QUN6SUJyUWYUM23FpI9IkRbzMWukkx50vh7kZmWKia0uFeR5wQozEAIeNsfOXdQO5w",
-	"F1sZqBKBfyk5Y7YnSXc+DE7wFHyJyXLdA1viW7E0IkdS+ggSgVgaEMBsCL0Wnb0SOIEzhu1R1Mr+hSIm",
-	"pmjRVlrm6li9p52E5Sm94qP0Zsa4ZT+FhTtnTtQ1II7sTyeFw+bYUpuGL/LQnYd+K39xli33MXYDNJ0Z",
-	"csjyrpGJ7HZlKw8XpuzXo/yQxd63vCYbMH/lePuT2XaxYhzlzPn/wwS6s4MGm+yqV6XFK0mIZlH+kjUp",
-	"yH4I2I6EMhdD+oHbc2wJi6dpXQBUzg9UrrhLaDCNtSblJvJzUqgcXSwQHQRjKKUPSIdKKZqBIKVUVaVf",
-	"3zlbjnLS8svHlACwXVgt4424RSHngYojRGSTr+80ugA0zHZ+5WFgb7hxb2jS9oUg0nvlokA7ydBKb/y5",
-	"l6AK5oI1rbu4H3Kx4qYtkwjpkkhjKmUhmsRvCtH7AiAMrqOmhawyv4jeSKEJqXQR+mVj8dRBF/atoF8h",
-	"kYEOThhRN+pY+zdd7SGJKUlLZ30OBjbwqeGbfp0vvUSBlJhSFH0gk1G3xYjnSF1tbw+VgEIFDrxtV8Ut",
-	"AJP9uDbSrkS1i6tbcHUsrTPQ7Qwy4BIFUqfzqa68WOIn4JY4Df3lcscSJyQoyZ2+T8qZdj0sSzKVQ9Af",
-	"WpXLdr3mOQb3Tk7H6GF7AnHsrB/ImY6T0Y2xe31gePkKwZis/ZeWmyoXmqAfOuZ8f8NQgIIn7B1iAziC",
-	"gts98cFk7IjuV3SAStt3Nhlh29oFNgepOkoochT0WZiPCoLtkQgaATVn5ltGeOEe2NKV5ToxDIBl45XY",
-	"PC8l7yaaj59PQGCEfRVTeuPOaqRSe8RyO5kZJb7M3kjQhdyVoVpwRVcuTDhmtusWh7xZ6Vqc2q11Ys24",
-	"WazkjUCSgfBUAM6kxGgdzeIRntGcxAJSe3zhVirOlS+cMBBqNl0WRgY5ciOMdNtjwN1Ku1Nw7qLXlGrW",
-	"BBXeaaiZww2mtBAUnngX6ET3PTqDyAZvmloueCiD0cHuAo0/sVEpjZYSfCPVFzDC3QgkQu9i3l0ng98z",
-	"fukuSkSYy10IeTKTyWrkTyrHpcrX2K6F4/O6oFmVdTshqiLDP5AbM3lk6YNpConduvzQXoEvGuIsmaPC",
-	"3AqVjyfkCmYPks/EPNYsbW6W3PHx1gV4JfQTwk3+b4Q8g38UFem9vpGRZ3lXD3WkBkYidjCjJpRQ7Kpg",
-	"49Cyk6vR7t+NfQtxZApTxqwnGNjBRgoqPbyPfc93vc3VUJfVccicsn/DH1clFxwhQKUidOIRWXvvQo73",
-	"7yxiRo8rfA29inER6H1uci6Fv/me54qIH6UUDlgu5Zk7Gj43YaZ4VDK744aKrtCUDUG/cNZKl3hy2hQi",
-	"vT2VzmLgl1in3Mro9mqVDwAf5zfv1jab9VLw8RgBnHb+d9TQ/N8gDz2vnLXKX4uloI7NxlN7+kB/4KSB",
-	"rbZ3CD7ja+nBRp3Mr6W5yeZEENQ465mL1Ej0iaBp2kZ7zdnrPkeylcs14Ld1Jrr3hT8/jOA1a624YJxZ",
-	"uW5r7i+TZS0EMZqDWQHS5duybMmt24F1lQFHh3iIsr/9U6uCm9D3gPmfc0WR2O9fPHr1CNLh/jDrQGAY",
-	"kLYz6j6Ugqv14hopFp2uK1TvN+MqmnXbmlg9khmmrs+6JR4QjFLRs44J6YgTr3gLNpRxmMmhqeViO9rB",
-	"Be3Eo6xj9aFmBsb5l5D6PDb5M6H0H3kcJfN5aAsHCuzwkXzHbb664dF8W7t4KHifns5+WV6pFzk9M6oC",
-	"lIn7xawU+sHcVwzJRzzfmn9EKpY/ffP1MDHLITaccaw3I/hucKjvjMzW/gi5n/1BUlgJAvmnQMHl9R+D",
-	"Psk4xi8eHhqiEdYVg2iPAFmZ5swYCQHZSGwRv/S/vvnqYe9jDw8ql3PK2ku7kJ8eOoo7qrUdQAhXo3fI",
-	"My80gdFuP92orYdrlx1sOluK6laJO8VjbFVi4Du2sOguSL87z/EbcUJmMMUDa5M9Io7UpHZW+fZkBXmq",
-	"LKD55Av3NC/pVChIOkpJJMYB4CymPZY1LMpLW7bGDOoIxYr/8NHAr4cR8Dz73J34uEgIerRcOJrSpD6T",
-	"9TH11zGglAc1RYo0/xApVituV4Xg65jaz3cq5Jy3DwPGQ1cV43Okg5oRoqALYvh+d47WbmirAuXxUbHf",
-	"Efyn/ZLS0dUT60fjOoTvDtB2XRKPzs4FZPIMiS8cW+m6sgDWCVSDPI0rETYkkO8pDWVCvVVYKMKVtn+I",
-	"2u9aiMYOIOrydaRfRId1YKwGDzybsr60KvoaEo4kKtUAAsW9JWFCKCTx0BahDKrvbk5lHi7SUtwtDDop",
-	"mPbRQdQtrtruXCRd2s1cLe+4O6QbZj3iXazjd5bpjSp6aw6gHox0TmSFq0uEWvNKxMIhoz46XLa782B3",
-	"6CZV3IJdFcpcJleZeArd0Jxhlb1z5jQlHTHOQknGmf9Xy7eRld0yQMteaawpS6TL2OBcLIibjbOrfgAP",
-	"C21jUyGGAOSaztWi6nkXQhQB+5KUhMRPgfnh38qGDBa6btcqb+VddcHGI2zDogloBLcFoSknBYqIxCtH",
-	"dg7X5MR6jjHvK5e6WnOq3oaP5Nwe+9V0O7/HKPQmmbM059HKDamINNZOmENvs1LsuKqycC2lT1EUzjtN",
-	"B6B5qOZcMMKhnIeENX8LoveKyrsXT6MgagZytAmZSNstfDUBusxOpDolGHFO+C4Jil8IHu6WuWA8RLT1",
-	"MpCqn1NSmr+oYJ8EwpM5MY8WKzkMrCZ3TqwbV3g6X+3jhd/O3iS2IZFr+CKeHJU6zkN2RFm6bMUrwIZ9",
-	"ccEeQiI6zjs3kCXlx1yugjUQkVjnKExW3FQMfpuFnNGxKaOb/dZiQY2jmkLms/GiiD5iSD2C43qG+oef",
-	"rvOdpFGv22LoPj9dAdI2AhCdR0i1oeuZsvOtW+i1OFRL1KzpQNggmGnASrJ8WdAoaLgBwcDBoUL1NQZw",
-	"oLfGOw+av0403U1Q4pjkbIU1KkSTZZdk8AxUljlt4RG5WCElA7vSeWtkJLgP1yzUcAuJ6jsx+qTsY9g8",
-	"yYmVnBMR/hfWO3+NiOY72po75N+lDatTctpSDl9MKmDzLdHGJGyTsWQNqcTEfFITdGankiZxXo0kT+3M",
-	"j64PWEan27UFmC+/FqUQaFc1A1wXkOkpXZ9gl+fpdS9IOHSq7l5AohSJ6EVHw4qMOlidgjhggsJJcljp",
-	"i4hTAY5VrOuECmGsrSptiTX2YqfPBYrWC6qZ5deFjHB4ZwlQmFQZOKHY/kkgDSYO2sjY06k4Gv8GZLJk",
-	"3X04mNULqzJDMciJcNxdWQ4sOI0DXA0KhUgLVc9iblyHzoGWAl4tX6sun72HXSjtr8vjkzFmJ/ZaQmnv",
-	"vN6kjXiyEjmCckjV7CntaXib+4WqjkE97gw4NN+1lR11V0N2J+2ZKtGX7Or90rI7YZw94O8O+WnJ+LgR",
-	"ppLIljt4RWDHf6SnR1O2oSIfPlLOytjnQyrbN7fs8i4sKVoVXe/KCNsMUcAxoJ0nESF6CVkKh6SJmp9F",
-	"uUiEYECufuxmJmwprKtuT73OD2nBbnWa4O+1O7X4bmFLvQNTq+QUsO06h5XqjEZ65Eg7Y8j4LhvY2sgr",
-	"TEeJ+Qbg0UDWYwiQxOwgr8pkx/vprHTo26DFjY98Voub5rTrbk763iUVQ3dqhOhK1LZQkTTexhdQNwCx",
-	"+UfS0pUDHVk19pENnrZr0aTsiHrZsSOOVlNnJ23jte+jNHJ6pZAL2pUvHXWuhJn/Eeqwjwy6B8WZFid+",
-	"NO1bOrShJf8xlIvfhUhRgDxHDlxSW4triUwk44VCNxg+LVCQEltLOCRI5mlyoq2RYCuMWMqPSDlKCZmQ",
-	"3nVYRQsT7h/Kz6LJXdaUp/QsyzyUVFcicxEg9loqh2VCmRGuNSriUv3WEtzUUpgLgnQn9rZXuYJKLC1b",
-	"67VQOzRGQ9K86erBZI2DBtgJQmBjCTRCHWfSfq+7LXke0zMA2hJjEmHZNKRuQfp66/SaO7nIHuiIOwpz",
-	"OXJU8M47PWi6dz5Av1hoaCiod87m4koqO+vSmFI83FIqyHWCF1oF69PlBY/pYC7M/06uRbgad5jqyMVz",
-	"8CyhFl4v0cVD7AJHvdUYPS+aipHpLfJzAo4Ma9MnImm4Oo6H7eDBF6fgw8DMPallIJzdsRy6HzK5+1eG",
-	"V0OcaBEA14UqgVLYWozbQir5WN6wNmQCF/nXoGAmPDaWSu64BMAwW3ki012jiGYu9jyZsPDhoSV5vRxc",
-	"jaM6HJY3b2zkMUg/KCeT+tHowLTgPx85ueAIPrqv4P8/aCNEjy1+ZBanZmhK3/Cc+SmWS9G3G5J1ims3",
-	"lKe73DtgR3iPj6Yauj3x3SyMMSq51I2hycrHYe6DEbDkUX94fpRzfMC5fbsJjOoQdfBQga53hiu7zI3E",
-	"Ll1DQSkEfbKmtStB/AL2jL0LlXptL1tsKdxihXXW113xG2qjl1y+hFpiKxf/A15f+JvD/zRtXZ/CczkR",
-	"BvLcDHYrpSKfiFr8+PKWy7uyMhcxKaDHeCUQ6Nhvg0YBKM5+2zQBFH+spWBaHZ2sttL5RG5UqRy/xnDm",
-	"rfp9CwCk0UVTv0zgnceVvDgC5ZGkUd1aAIoJzMEYN60aizDJbf2jy2aOZgZCL/qhTbcmx5peLq1wI5s+",
-	"AqZ3u+ibKdn6udyuPpqOBpI2k/YiuwZWVAWTPH9r+UMXXTu4SzcHyvrt2+Y3ucMeoUS08y3fJsqvqO2R",
-	"nPw3YUD9b/zxj38kynSwxsdjo6A5ushyk5h4Uffs8oDRHkuW0Udlp/xsu47ahmN55k7vWvbJWcuJMOS9",
-	"Dt0rjEkut3kGhS71vD/Br+DuD/H5QAi3mwPeRS9noayjsG5U7mvOji0WmB1AXeSVoXWWIjuaZbFeomP+",
-	"SW+nffFnP9gvH7IFt6PNp6LGuuHbni8aY3tGUDCREp9r9DEdXmeMfftGiyhaNGVaI9320otgWF5ucI+C",
-	"XMIdiP8UGwCdCfzu+lqCJEg/V/TXsPu9qMm1Ns3qb5TZ0rXAG/md8DaKP67VMuc5gdlWwnk1I+bVRYUu",
-	"1kQITBpQ4cO0KqCGev9uV3D9m1bNIDp+xWIUA0o92Z+UVvUWCSGoxkI/RXHOF9eiYm0TvGhUQVuaoFva",
-	"IOZV+gio92c/qZ8UOOIgYsrmLQL1qXJlwEPSLJEKD5MZ0S7IrAkwkp8fUeF7KgH6GFaHvXv93dNXP5/9",
-	"pJ4aow2myTVlRm72Eqq0LvQaIu2NV6rPgUWT/azER/ez/zSQ7RA007KfF62x2vwcOgUBcT+gs5/UEyM4",
-	"5Lj7vyNjCOOK/fyiEutGO6EW29PvxPbn81hoBTg//BQheeIVh6xGcEWGki2hfL+fszWvxNlPKvqjQV9E",
-	"8UoArOcnXwTCdN7Ik/OTP509PPsTBSxAvB/wCopkhEAqXv0Ri/GiOjk/8VPzqHsMjspGK4uvfPnwYUjS",
-	"IAIbopPw7z/4O0V98FC/a6YJ9WKbL9LRWp5NzoC4dsUqvWjXvrldsHtrRXVBOwMJ1OCqxbQBrrY5VpNR",
-	"6fKjgryguowL7I7Mo/l1F5APekq30GdUSjbEGHIzHpe4Y4yEymREkeQvAjgpk2ZBelchiTscUTCtHJ0H",
-	"kLBpMxL2qKri0uIYhXWPNdb6GC1ZQ2VJM1PUTaV/5Nc7ivU4sR1cmu0UC/NiDcBwzp5cPnrGvjx7GOX+",
-	"gnFQLwwz4kbCbUDUUVDaW9dAQa8ENJicCw9+8RfYr5GGReyv37fw770l7E3lV5kEeABl3X28z7S5En6b",
-	"xlkEcz13jv1FuHIXp1/tb7E+wCdY80fd4OOVHTegdLT9IKLCHVvKj/TPhK71lwGGtsihzdfCAcH8X0mV",
-	"ofg2KTJkCfT3zyyZnd0D7wMIVFuhg6h8x8AT+R78oxWwatSFjty1+NFZfi67xh88gfv7ZMSTLwEP+euH",
-	"z3n1+cl5KZWYnuV5X0AfgQI0hWi+X2m4XymK45WczUqoGRk6qNLgiYOcI6eLCEDLXhWAT0NOSHuHu2I3",
-	"4C6aXPyi4Ytrok2jloFsUdQ1XXZ1BRvJa2veCHKW2XZdSPz7rFcQzhiC+zIL3q9MMsXCvzH6RnRMcoHS",
-	"DxIke+u9ErxG0FDp0Ma+P8fn9o6HA1v3GSaM/9YPgzmvDhUDFWswjYgRewoKnN7Ejj9Wiu7U57vK3zJf",
-	"h7VASBO4quZZLpr7PKVCmXIUSYgEQ7HqQBxrxIyqsbqQsReIyfcPMLnGTLniEYYq2uOExzOV5yJVpExT",
-	"gfYoKgEC5gBMjQUPb3drfhh7pOqFE+7UOiP4ui/Y0eszl4rD53c/MuLk+2Lik6+khuGaTSFD78DGZ/NW",
-	"VTUliblwqiJjqKitAGy418QdNx2tZqh12wjFtGFCLcy2caJioRhJCqHvCVtjWkKtZEXtjf85vS0nO7Dq",
-	"Xp270tauhRu1lftVnmrhIOfl7ovyEloCqnHQfU1gQezwR9dCNBeI1ke4Fd73K90mSSa9OfdTUrX1AY8J",
-	"zvplfPYz6o79rkzoV3hU113txymURaHiGQy8VrBv5sCtsbaivhF2Ft0MgShoC49eiwYdDG1uG7Q7y3EH",
-	"zfGYif4cOl7/6zkAb2BAn2DBjHSo5IU9gTGlUHqPsyuj2wbONNhVdANld9ODX2Q1wsuQWciDvgYkF51i",
-	"xNhUcch+pDDkjCV9QK188e0JGsphXoCfsHy0I3/h9JZQkamy4c4JU6CFceIjJugxI67amhsmPjaGGLx+",
-	"//bpl38oJMeRirnmH18KdeUNga+JjSr8/YuDqVyFeM4n3Xw90sushUVJYZCUOIkP9iXon5Csh9OvCGzn",
-	"BLIQJQEbr9EmO3C2U2Mj3ZFjrjX7Cd00v1kL7vBZDPW9ipaLXxSa8inEgVZm17VS8rl7fTXaIPd8eORp",
-	"Zm+3Zf/1LINnwkEhq4hV6m9NpTe97RfvwWF/yMm9S++wA3u6+XmturIh0q0AhA0MN4BwvutFivP5gKLR",
-	"D34BkGR5fp/gc/diM0VlPVulZs2l2uE+nqj00XEY9TfcOJwFaXMAzIL3poRHz0tPUjtoGsuBO2qTUBG6",
-	"EyogVIJl37/2biNcs2xUBD4wGBbZQ/QM8XtmRFh8DNnPWcl9+nHIrZS7nn2HBnscK0mE8vDkscjibXbF",
-	"2t9wRixkA7B64gKILo+5sLKC+LC2WSLkkhMrNtlTK0bnnR936d/Ry5UJ++H4J4n6BV8T4NoTf9IZuyQp",
-	"V17nY7XgNyL1MV0wIYF6wZHmjtY2rnIka6LWvFbfOaTwgL4SUx3LK11XQzYf1RssXXlf5eh14Y1qKvcR",
-	"ZytRV+EsudII9uaE0bnlPBT8FM91XU2sk3WJ14mJ9adjTSxq5XYaW2aRnot6kgX6ToiG8a5eFHcg8Z2b",
-	"z/KtnZGRRIPY07UewNX14Bf/n7Ji8Fbw6g0SkBw4QPyOetDUVNyxbPpkDwj/8lRKFZR64hba3L36LlC9",
-	"IjoWI+LPXZYM/DOkaK70Rk15VzZhHo9CEPTWzGBVM2TnuM3+yxpF3xq+dFQw7ehQYwLuAzTnh/txMqb1",
-	"3D6xxfQESfdKOp2fvEmcbL6hjgvNUYFMG3c63FEov0CrM4N/z+xskpLTJqlBOZ20UA3HTl5+E8v9cOpP",
-	"x1KVBdyAdEm50ol0eX9aI5kyNh1o8dROBdmOtArrA2ZkILgYi6f6WHv6N3Guv1vtlosh0jA7iW2DB60f",
-	"yCl5AvOi/9g/8kPzWz0jX4lN6OG/8xEJCwVYZTavuQqJAcwbvZEzoKpE1QkJYsiJniPSwuG/xlIXsIki",
-	"09yQL+pJfGhST0lPwo/hiereAsr7jDPkuNBpHF++uYIvpN/9sT6Rjn8emf26nIolX8taTugqkZbVGhKl",
-	"+kv94Bf/aVCCswbKS82rdMkPg0UpKa+s6sWw0sn//PXR6f/mp/98ePrnD90fz/52+uGXh7M///nXn346",
-	"2/J1/R8nI5wPr1W9ZQAlBPXADzbcFCXHAgIPM1poB+IbfVr5fh68JD7dRf4yrPWe3OEvswQ2rNt5MAuM",
-	"WEOxmClCVbzyCl1PwtnvK72wD9CTYjshPFtXf8jL5QNKbBkOUUUBDSnUnxN7sduZibM6woRMsUiYkpXU",
-	"Yibm0XiV1CQsewGmu58CWYOvuPzDIRKv0+1N+1EiMGr73q+OBxFdWIObTnDuYaJndzOByES423RPe5hN",
-	"sQJ/0WBRQuggLMAFYWdwF1CKHrFs4Y44cGjdKhD12zzMhuJNdzrPPklcKCbDJoGh+ZbJSign3faz7rRP",
-	"GFxCm/q0q6FYVPLhwTf43D3u7N53CgKCvZ0qNYU3UAjdBqLrXda96IMC7r0hfOHeHE1v1O5Pzy087++x",
-	"kM40OaAuoRikw4/IcQf1s0ig+2+b6TViGQ9Cg2gqp1gpmvG+5oZKv25dSNwHHrRfB13j5N347Xp9UvfL",
-	"v7tfPLI/YAKnTnXFZC8exBPFRb1nkS/6Pah4wjRBr8DMGr2iUaxv5wxNZ/EB1r463XCjpLqyE8cTHkHr",
-	"70Pj97NJ8CMcVLdP64X4VFIAmThhiZhWoNxBlQm45AHBQMHgWcoCDORQ+1vngbjxmuFCDF5qT8ND9ziB",
-	"4Rv+e6VprP1vsxNdV/GgPzs5V21dT6RNN0I3tWDcOb5YYYpSrGxjbw+HKPFCJPM6QlvwnRhUkwe14lm+",
-	"0YP57gmy4osvH87+D0iqi6sylEscRGQSsBO0xThr5MK1RmCNGnRP6bS40sD+ffCLt0UHr8Lb7eJJUWIv",
-	"gIYIvjPVlRj36pKCGFPhOPx8HmeVDlmitFz+PF5wW47ZvjFSuWfhqbuMJoOH5H1c4TBQthHmGb5zLLCw",
-	"qZbHSgomyzxYuVv5JsOsTuWfDO1RtacYnm/8pJyzmithiVwscJUT/wjxLDOlHSaJBcsbSrgG4vT9bfx3",
-	"3RoqS1C8hf+LnjlWKH5TBiIN4rCF6CeWZmWqZaXm0lWdsVSZmEqTruVNqlDtRu8EEzdCOfYzvvRzF6BC",
-	"aFpH6fxfl69fMe6wGBuVK0Pca8eaGSqAB5v6gvQ9f2D/pESfeBo/jNybKyxxHr8H5TWRd60vfO+5W6zG",
-	"GlKwj+Ez2Utj1H7GFydDlMTplFhUGNRmboHNT5hT66cEejyZKbUWlWzXQ5fx9/jEUTvtn7L57eG0vXJy",
-	"iqWkKobjJkhq2GEAuvynbCLouh8axXcwLjrN7GOp3WnNV2CX+W04EzrzH6L606Vb9ivZK72BI4cqc0dM",
-	"PXVizbdFo9IIcAtNvARvsdXSInwqj5cSG5qDi1AHEatckr+9uqf18GsBE9DRanK5Ztz3B7xlm34WLuTB",
-	"s0fxHVJCYlkaAWUdr+SNUKxtqEhlZjFdrEQ0WSrApXBY3+h+vEDY9r+pA+gSt2MSvvE70bSqEOUJtZUK",
-	"wgryk1v1pGhQ6Q6LhYXucVrjN0qwBLkWzD8wGUcHkCOFei6xCHac3L6Gf0G5XoAT3tfzp7nPNnx7Giqo",
-	"l9YikGPfKzbB+laLXhHAMs8Fq/U0lhi0eqWhnBlfXCPRDXyk1lZMNbm/YOnnX293wuVdB7GadNl5MOzF",
-	"Jiqk5CrcNZPS9AFp2c/cXkt19TNzAjiZV4LBuSq1ijjYRlsr53WgebbnQEx9qpfLGUPf/4wZ4cx2xq40",
-	"CNwM0+vO2KOfFNUhDyoIZDZC6aOVbuBcabj1D+CX9krOLbhiVxF4os9+Uj9zs/4Z3uSqO46ofay9HCmK",
-	"wlFmGdZfg0w/e8Z+FtzU25+Jrx0S+0JDcDDwDQ9M3/wnhW7xi1SLyR2IV1yqMxagpDgzokqMKHyU11TY",
-	"TWwY3JEzpMKWjj6Lw9yzph4t3GuVKDH3EQXxL73XpoLd+rlvPZy5DTfTMIM8woWaxeJ6Zj3DKvlefG27",
-	"Bv+pdbpJrXwTyM03lNXB7bWle6+Xlv5gwc3NAOvYE//zJfHAT5bJGD86jFDyD8UCsUchxrHsxn6lsFAG",
-	"FzvwuYlmYITV4SsGelsx3bppsB7E6g+OoSvuxIZvO7oGoOFSQlSJO886vrVsLlZSVb00HUAMVnnBQtDb",
-	"gGgRKq732mQipjBF7GiJgXjbFLLmm5lBNz67mKW9TekgDuL2ZlTGwK0otxykpJ+cNDm2by7cRgjF3Ebv",
-	"cGj0oH1HyuEpZtjbg/L4mJ77XIKI37+NIIY3P6sg3gWT+kzWYoiuZHZiqfrSPnch5dlg/N9A/ALkFqkp",
-	"vBivBVfRmVAgds5lANl8na/9zfMMuuA6WQ4x+3vaIDwOO6Wtw1QjYuIgTCzFbCDGOt/Cf8dun1ADprxv",
-	"nklVTa4hzHslg5IS1AGVqfhaqqts+cJ70Bfm29/85qEl+EugLJwQyQ00iHaqAIXN6R+7VFoz/GhJKLHG",
-	"0ZCH4JIeOUDK/P3rb5++/M8fn769fPH6VSGbjAp9HgUPP/4rUJr1qG/kWplvn3NVjUh9uy/uRJr2kv+K",
-	"z2sx2YGIcRgsQ9ylBEAxSzgGDfLH7CYHWLHoyJcXWo3LREue+5cOSXcDGYFb7gY9CXa5a64jK5kLfwlt",
-	"tLn2Jo4ay3kIZblE1+LnBDLvXl2wBTOl3wWQsKSzymrBK9RYzkGctyjMG3LHLIRxkLeZI1z9ZFZ0qJk8",
-	"fKgN0w7FqzRbL/kTY7w7qcmIP/46EckwNcZ4/3oj1ALWG5UWKK9nHTfX3tE0klC5tx0OJ5A80+ZKT5VC",
-	"Eqo3JeKdILejJBWR6wNdf/iJVp4IOeiJWTyUoHac2EyDIMhNTy2qK2F2jO1pGA4/ANszsk/vxvi5utoV",
-	"mXtIdYofOCah499oyb/nDYMyIrPglA2xCjvD+ggtN5WomBXOAc49ceOKSjqqOmvbGmIEK3+7ZA+IB0YM",
-	"qsVv4ee73Jn/ZwIucVqnsn+wNYLlJaLnNGuMVFjMDUtZ5Ji99xbdmW3ZOH9ntndc7w//UpTSD++HMP/I",
-	"3Oo+eY2q8vyleXfT4PAzUYIEM4MMifMtIAS6ctX+4Dhjr8jdsxY8qN+x9LOcRLif8xuRlE/Azzvu1YLf",
-	"2YxZZkj3pS4CZMPLPbrrKGwd3FQk/EaA+5fXB6y15Ln/n97+bkQBcSo/XbnCi86D6S36UDWLaG9NJYz/",
-	"C9YhjGVjnJFiIibSrQ3Ftuf6o7AX0R7DAxnKriAuOdJplpKekun7DafaJmv8iU2xnS9ntLP4RJfl3FHk",
-	"TaKTV0BolPakf9SMtb7Spf4cpWz6g7g1YIhK/g0esN+K4O+/ZQ3HDMdXV2eaE6qTWV2i+ILf/VkzVuO8",
-	"DC/8euDzcHFJurBKn4cfT45yAu+PEYr6+0+Rflb6WKe+He0PtugD796LkhZyIUOMhf5qpfP/iePrppnb",
-	"18sCW/yBRf9W2IUIWtC/lrcU5fywp5TWdbKUrFoIBwE7JwzhMaWC2t7+9hu8cb4Nqsxv9bb5NlQO+6Q3",
-	"TfrVUmHO6W6TtDoayUZSfL3kBItLd8/yfP+z8DqqbcdfRNjHV/48GnBfXfama3pBxcYvySfzqb1Wn2qd",
-	"ngSAK+q310pvFOXYDQkx0DKnVNyF7F74nZDag3HYR7XVlHtDgb2tpHzTvepnkKqzMNraHqN0kQzUN/b5",
-	"IqKfBUcOYNEwgbBMuu2XniXSu7sgzHv7tCAjbXPKnRPrxo2pRfcoPPrZK6xSTyYEUrxKwppTqQlUHzDM",
-	"MBitVLuYCqJNvaYLrayuxWmtr4ZJO/G5l/pqnP8FQNMnx/ENFFTeRQCbH8VdcL8RiDAXGbl4IwVZHXK6",
-	"/b+BfF+hAss+LRs4Bu+aBH5QRPo+urvd/YV8ur5/717CVskXbkvQ91Y0NV9MY+JTW4m793eWtZaihoHu",
-	"HdPh0R+WeKhClse7rvB9LRyDKyHQJoXKy5Aa6To+Yv+IdJYhkNDW2mUVgsrI5SAg61t44D5VJvjAJyQj",
-	"Na2yOLPWdR5CfhOg8+EnrORqHR3KF6nLXloGsR0sHTn1VlxJ67QZJAR9To98Tg9zD3PiuJuaidb6Nifk",
-	"1a6kdVItHDYcIh07+MUDzNp3XVlt3em12A55JRGR8Vxb5w36zwUIAQ1UKiUq5jvNrv3xhOUQ/J/h5lt4",
-	"0Vl66QqEHkp8hLrHji+cfz1UF5R+RlVl725VFm6WdLqmiHquqL29uX6hGG/dShv5T1Gdwkx4NeXsIJIq",
-	"tDhZBbc3sDpTLPkbqRjvltmlVmX21oBE0jsrCUVY+hvMU70/98Ajuf7UngEYU4lRmbvVRYySrHRDWfH9",
-	"CwfghpOhuRHwK6oSdenOihvBq8C3WbQG34aH/qWRtjSKS+GG/cfTqIc4Y8R8IYwAS1ClqSGT3klDtciT",
-	"5bs3d243uYPEhUvdqkmOtu+R5WCHMqYg4ksj7GpI63pLj9yr9OEnipgm+HmqY4Aki1rtS12EOTZGX0Ee",
-	"z/2IHo245ET/8hNP7QVgF8Id2KpKGCg2Ky2xBIiKWLrkNJni9jqVzpD5LYkaB6iwEH+40GthA9HarjlS",
-	"a+3tEQ5YQ87+rudBwaXEnRkBL4hbDAHrRoDL0RY2BAB+Dp359NBntESoDxObH2H40wEIsb2wLtEdALXF",
-	"tvdtetwII5fbe9LafoTG7zWwg5/4HEU4D+deL+IT93dngfW10nUFvBDkowhqmZcpdAhdAAmAhYSVANz2",
-	"wiB5LRYHvPnfhoc+416mPky4lx+3snanUrEwB7Mk2bbTu7Co0Bl7FMoLwTUQKVvQjQcX5Dw0qBGu6e9I",
-	"BcnJ0xwU195STtAJ2MnkKAeeGtsIfo2XdJ+qkIbZ1XAL436A9fXKmfT+5zD/UxnSofZrytD9EP53yGCG",
-	"Nz89nJjbaz6vxbEC+9+UHJBDWy78XettiSPbfBLey7S5RHzy0RtrLK45tp90fxYnZ1xePbYwY6GBhJrE",
-	"S/B8QvCn/1h05m6MVlehzABJf/JtiZ+vdC+ZPq3GGXfMIZD+3XfLiCV7Z7a/taz12LMCvtiIhTYgZzlY",
-	"vjO6pS22a/9tA7K844EkGZmNAiunnx6NxV/wNRzkQKoHYclZ9HVS3gYF3y3UraAP7Jy7VlhAA66rP0xy",
-	"E5gt9EVGogicc6+776L1AXe2I7ojYEtReA/XWjtYgSFbcWEy6VREILIvSqOA7NT7gRtlx8FD9h0DNjlv",
-	"h01eU7IKeo5fNKGsWM/rA6bW0/jUfVY4oY+UKpw8qmuSunWs6jINFjrRdSrRCOU1MNySxAGAlR4xSlqJ",
-	"Rc1NrJuLdFdeI+pCe3J3cpMtMYwID3Pw+bJxFQu9vgD1MmiC1uH5WqyeUez59BJSMoZCz6fCI4b2Zuh2",
-	"sWwt1nNhLKnt3LrO+TGucORtDrNs4OlblMLerE+vBoTm8WvcxZzYT2cCf8o1R+5guVhFqfc3bLonaF9/",
-	"bGquiH+uqKQ99U9J9Vw397Q6kBL7GQJKT7vhFz1Ybagd3Qiz9ltHOmSZBMJAqC++bO1kmYReffM28d/b",
-	"NfASd0EmbehTpGCHcvoPfkHn16Ce8gweGVfrPjz66RSVQWY07E6pIAz8Ohm+AS0Z0FljkXfLtzbigpeh",
-	"N34BhFusDugbz+iZz0kt57swsV+Xhj6J0qI3ytuNVNk4ZMha6XZLfZZTPy4dN72pvpfkDZrI3xhx4P2t",
-	"buLYm4urVsGpZ0QXz5lEW/PfYnLNr0ROArr8U+Q25DXU/ABng1g6plvX24yfleo75JMBRzFu+RYzy5xu",
-	"cvljAzU03WuFS3ufR2sn0AUhmCQ3XtdVhrC5on1Py6dbVZ0etuGeSVV9Ehvume/QIUOuH2uf1JaLgwzW",
-	"HBkvfIsGnNfngoeF6MSUdtGmY1bjxOLOGryjXuAj/9KAExjD4VxFnI2pPBHQGjKIzgK5KAhAelNldpZ/",
-	"zJ9oiFJR9baDKnVqx7XSG7TVLp8/Ov3y628ivf9KcH8A+w/ZrkRMRzKRpNTuZUjCPB3KSHpBwZgSKaSs",
-	"xd1IIR9zK775Knje1vxamN95A50KPD6tvvz66y/+DFULONbJvBGmNxcWSmpl037DSycHNdZ/q2KmuLKF",
-	"wxwkdRKYI2rB0qw3/shBUVbEGJHsh/TwGRUzi4fQ/fFz+n7Btz4NbOqt4BUTgJpGkmGaH7cyur1aIdML",
-	"Em9DUZkAFVpxCM9302eEH7zEsZZhVeGhewVWhY8U8R70wGSZBmu+ZXPB0NlYzaI6qISoKDt8jqmTITqV",
-	"ej0WXPlbMdQjmW+ZEZQKGIl1aJZ/sSv+5dffjHBthjN0BM+FVmJKkgsVRYi7GHcDrMI4px0OcfDsbrhz",
-	"wvhX/+evD0//zE+XH3755qtf/yNzvAFC5lps7ZBcfud/v0eRhPYL0uj7NrUgOl1X5A1IYfxw/CU5pmVb",
-	"9a123IkpcfYg8qn9UXHH4XZM+vPhUOwPW/ncBRsOLWcvgDFRUOl7zBtVYgPQ/c3KX2qicwcR2q8zRSNZ",
-	"af8vXYE10MXsg1/gvyNBgN/7ZxMk4OHdHIhKPldA8d8dYMhRpy6gC9PrRrpQmw/XX2nK6Rnk1v6LcK96",
-	"D97jvup/qJRDUfPJkgSB8FlsYCKXXNZ0V68l1A7DdEALW6t8VL4T9tAM5cml5I0w02BiLoWqGGeQa+40",
-	"qXOIYwtpi7mg1ps20/F7cErur+otkqDeGzlV7JVqVoa1x+X1O0Jv1Omo/JfXG1XOoZhuP3SfGRGkv6cs",
-	"FV55DRZsJ2L8A7RqAJAOyFbX+3sSrOQDn1gB2P1y7siHn6cjLKIGqZg1FN9IkKMzDLzhng94iFScR1Lk",
-	"7azZoU35l4lMh3eo3IQx8g2CH27Jj+cVkIFA8Zuaq3tMPPxcYeLDeYfgNPDa4JLXVkR3nhGYg6JEB4aj",
-	"RBSIKm5W22mY1SEBUSvW+BmakSQ32jjDpYuJOF6jqpgkJYWA0IOVZOiR+/TK0CdKjqvEhpnMlAPiwR4j",
-	"kLRBndPESxDdA1A6Vaqy0F/KK/XivijkqfFPLPCXCMMskgrgzxc9fpUr4SzQeutrKbyZthE1cEiiuxr6",
-	"eCnc6RN44AAV+a0XWixaI9325PyvH3oYqAbqaNs4rm5hT52RYlBJxzV4B4/d56QnnylM/Hwq3+RzvWFr",
-	"rrYBUcJoMrCMnJGx6EJBAdmdkvsS/GQ2PrNiS3QOsAKJ/GicoPLJ8Lp1o+77p6qaxmJ5SvfMjqyvW3IE",
-	"DQp6fOpe5Tx+ZZDjb7qqa/hBUUW3cExjANdOkurgtf0L9tXDr4IVkxQKDK3szmhIDoR+Ahqrrd2gQvhc",
-	"8PoZjGqMZPinpxEN0gWhjVtqgmkm46wAHwsDuysy9JFZP0sam/qEwbZve7Y8MutpFuWlcMzqtQi+xn7m",
-	"za7sBuFzB7yJl/DE56zJKKfnMpJuukMBgs72d320UTK7o4Hul8ga/emCQbHaVNr1iUDbafSHn/7z4emf",
-	"P9B/Tz/88nD21cN8IKjMKRRn514QeShkn1g3jt/MS+hUfgltYlX93krvZEzRT6fw6XX1B1TKAyneTrkG",
-	"zOvYl/IHUEv34IECVX4/96HiOzE13tGPazLrcme5NFYuVnoz68f4WS3tvSVbwAo70ZxCIvTwyjrRfAdP",
-	"fc6VpU5MvLIw+slzyv3E2jT+Q5m4SGe41IbNAaW3tqK+CbeKE+sGSGsHF+NdfOozLkboxJQEAtMhI3uc",
-	"iVSXH7yzK11Xfqv1D8gw710uf1yJ0Xd8nJAx9/wL8LUt76XApEtWpmTFlTs73SXYSUih2HGY9Iny10J7",
-	"3QkKeaifNlPtTduf25JKA/X2IGPqYMG9T6e2fMoV+06IJhFWShjgBI3NbUGvgNQZtP5Uy1mgSazrUQt6",
-	"BxtT1vV90e3cKWtE1rWY8rJ9pg3mGU9Xn4GUqShFa+CRoSjpDa9b/Ju3nXuxupiYJ/dcO10pQCo8jNLY",
-	"NpCANHgx/0DPfMZFwy5MrCHR2KdYMJqifkKCfx+u1uHkLRrbvVmKYe4+7aGbfrU09RfMClVRDf/l0grH",
-	"pgl1PRZXWDcJv4PLQpoqZuNUF136ACC5UW3FfwCC9UB0h95Q6SB5pwk+UJKdwwFwo5tkgT+1oyTMwO2r",
-	"SOe0gSdaOalaEQc2mFKBgCgkhBYLSKiTyl6wdWudX5BN/J1WC6qP2VJhFxSUwWtwr/DDWiq5btcn5w9L",
-	"RSB+A/kQn2LvPdcbtuQG6UkuSKUEXDXE7ZG1JJxbE4LIYOWxQ0mc8peTueBGmJPzv374deYHj/HRv37w",
-	"i2KFuQkS1Zr65PzkAW/kg5svTn798Ov/FwAA//8=",
+	"7P1tkxs3ki4M/xVEPxsxO/uwW7LH9tnp/rKSLI20liUdtWzFfcbaFcgCm5guArUAqimOw//9DmQmUCgS",
+	"KBa7qyXPnHs+jCWxCoWXBJAvV17568lCrxuthHL25PzXk4YbvhZOGPjbk9ZYbfyfpDo5P/mfVpjtyexE",
+	"8bU4OT9Z4K+zE7tYiTX3j7lt43+xzkh1dfLbb7OT74VdCFX5vxaaqbonMk3Nta4FV9TWjVyIV/AatdVw",
+	"t+qagv/MToz4n1YaUZ2cO9OK4f49k6ryv/heGNk4qX2zr1W9ZZsVd2zFLXMraZkTnxyTinG2lKKumPO/",
+	"upVgtbSO2ZXe2AvWNo0wjKuK1XojDFtwKxg3gmklzk5m2fEvfQ/STq75p5dCXbnVyflXDx/OMp1+8X1h",
+	"AmQ1OPylNmvu/HPKfffNyexkLZVct+uT86/iZ6Ry4koY/E4l1o12Qi22P4ht/OZK8EqY7qvJY6f+ucJg",
+	"vs4P5qVcS1cSjhp+TBusxJK3taO5WfNPOIBv4W9Dw/nNz4xttLIChPuN0fNarP0fF1o5oaATvGlqueBe",
+	"Dh40+MT//2/WC8WvSSf+xYjlyfnJ/+9Bt3se4K/2QWgXvtgXq/deZjZCObYxWl3N2GYljJiBwIC0Oc0q",
+	"fQbTQs35rz1aLETjuFqA3DdGN8I4iaNYrMTiGv4knVjbjJDDtLzAH7t54cbw7QnMCafh9eUOpzP8w59y",
+	"K9cJ2l9DP2J7H+ILev43sXD+UzgOUe2PgrueeFbciVMnYTPvjWa+zQ4SOpD9pRvhiCGcwAfiSzPftfxY",
+	"cE1/PRHKS9xfveQYfeO7bB03Xmi5WZ/MTgQ3tW+x4a3F08m2a3xMN/4/8kqd6uXSvwATBM842AVX+nTO",
+	"oVO14Dci6Uk3POzJe20quz+x/tTaP94eMRzejGmDgrfhllkh1Bl7JUQlKi+J2Bu24UZJdWX9+ZWIyDcP",
+	"89t5f6aqG2m12WZWfbkUC5KHfgef6w1bc7VlFRz5lplWMa5YeIMZUQtu4Uzd3eizk8WNOLAjdjfBkq9l",
+	"LY99S1bZx5p2Xku7EqYgjdDzqvDjjbQyK6yzEytuhJEuL/62Xa+5yf/mpKvFYfmHywOfTQeRfLj7TDKO",
+	"pNc09cl8zrpF/jAgG98Lx2WdkZBEdobO3ChjcOSCyPSWcsy7qF3k1pmGenyTb/HFXJuWb+2+3L8PSkWl",
+	"F+3aXxT+Obbgis39P6p4WWxZY3TVLpwF/UJpFzfHjAm+WDGtFqhzjJTnHWmIU5+Mn7rdzfHwmsJ87q1p",
+	"Ff99r0NL+UlUj7f78/JuJZiuK2Fd2PlMOpgWA2MFZcy/bZl0Z7lbY60rURf23FpUkofj/PgFgTN06zsk",
+	"bW8hLrza57VHdcU4q6US2a5Zx12bXyF/Rdj8dHjFz/fMHLXIs5MbYYonzGa1zU3BFr+Dw4MPZ8axIz60",
+	"ymHiu+/G8fZnfkiSwjbaEyU4ZgrnYXlSyzOwMwZqPtP3bG/lOnOA1U4YxZ28EXbgmtN+gtnGi5bTrNb6",
+	"mi21oRuXFNxEvX2Yu/Uqo5snK1lXRmQEGX5hsBiWrfkWxNfophFVspjR2oIPP88K30MvB77Tql3PBXZy",
+	"sGONvx/EJtPUG/wl7OnYsdaWemWEFS43kY3FQwAegB270Gopr1oD8nW4ZStMvDf6jV/SL/gBfxdumd+Y",
+	"bN1a5xvl81r4dTOtOm4vOp3TzUja/MFyzhojlsIYf6orsRHWzZgzXKrzdzM88M4fff/zi8vXb/8fOIjW",
+	"wq/J+atHPz71EoTKHVcoX7gnu8eYXsJMCWXF2o/BtMpmjyinfwznZ7+38M9+7EJVjNu9d/2Z4o8O/5mm",
+	"5s6r+Gyx4upK2LOTc9XW9e6uczq/vbqdtL/NViSpo27n57rJLcZaqtaJg2//SI8FYUxXOhF6I8AKKPya",
+	"PWj9aSAdq+RyKYxlS6PXMG9zf+1t+PbwoQvTkHw7drEbHX47O8HW2yWVtxTx5KpfL0/O/zo8G5e6NQsB",
+	"7/w2210VqaysRP768vZ9HCN3bF7rxbUXJLy/x+8hS+6gHQfOEkVfWtYqy2V1Tgb2SjDHzZVwjMN4Qd5z",
+	"xuj+h8mUGl4C7s03eHR/jnf1bZye/ec+zPbOBH/vCNA/ot/JwtQzMAwt062bsY10KyadZeQkOWMvpRKg",
+	"MS503a4V6Ipupa0Iex/nXSq2WcnFipSYtbRWqqszEIu2ks43czervYoafuanokIobsgts/cL2l57Dq3c",
+	"VtMjTR9YOv94+O6s02Ko+9l9s+Eya8R6MTfCtUb5yebh+HXR3vabVFSMK7GZMX0jDON1DetnHb/KieZK",
+	"Xq36c67beZ1MON7Jvlu13uSusoVWld8TTtKXwuXmJaNt/CdHNG4lOaPGLX7eC+HPuyU3KHPnXj++Zm0z",
+	"Y+AQkYpZJ+uaGbHcubQLa4h9woHPcKaKO3F28pgvrtsm50/zd9NI2fIHYi2cyPmrZ8OGTp05tJ5+4gsH",
+	"J6MXGL86ay5VX5HJXs9XWolHmRl+gYJWC8eu9AW0SK7OYKqgYu+1ubVGS2Lcivovvl/lVe+VqKu8GSFd",
+	"1JmuReMumFg3bss2K6ES88m/nx3mSjf77T7zV8hXF+wh6DvcK4COhrK/YKNPjZqTV3VnS0tX+8N2yRp/",
+	"weJe5izIAZu3qqoFW3F73CU2ZJ0G52XwM1ZizWPEoGphg5LUzk7kutHGZf2EdsW//va77FV5hKhZ+ff8",
+	"deuPLpwUqdh86/D4GjHVjl8L9eiIqySx33ZEQZr1Bm84bwlwFSXL7wL4zuFjBK6CeO53ll+wY2Hrxtmk",
+	"CelGkXiO4+kQxIm2Rvk4euSc3xH7p9I8nlYjJnQurvhRE3rLu1lVojrmM6M3n27dQqNWF4TetEqhPZHM",
+	"qlTJX5Zc1uCN9MpLz914fCSgLwNxQcPEdj0cVAxwTZ+EuMTOisJJUTAPknhUX8If+31FGoQ/uFvV8MW1",
+	"qPzx16paWK/6iWbkzqv42qsZow0nHND38FbuFMOhF8ZkUfUYqb3AGV6VJkAr9MlJe51MhhG8GjnyG68N",
+	"52d/RxTCk7O4Yt04Yze7FevG2U1vWTZoKgvbPev486o73jpGsNWOsXR48bIeQRhiwSHIR9g81AA9Povd",
+	"Hxh4wd/fnXPjhhKv6SOm4CVfXOemoQnm+hFtveHGHfSk06DCF0Kvy7PzXPDarY48M+DKPXAza/wLtcPm",
+	"YqmNYOJ/Wl4zrcgIQJmO4YMx58iAostl3Zpcx+ius4ipMHqDYn3FbwRTelelyqtzqzhR/bavtK7OEZzB",
+	"rWMcP4Vt72lrF6zmTpwzpZUARaFqwZvnuz5j89Z1DcU3/aPSQkjC+H4rtKVIIfOdDReX7wos+eEba3ai",
+	"xI0w2ZvLf36cSAYdgl76i//+6Cs6vPFi7FWtyLIb17yVbkQcMl688Hhc5USY0sMY5b68mWC7722la4L9",
+	"7HVR8cJRqCAunvPXktK/kW6lW5cYMmGt8w7nUlQ2egeHZ4mwTiFee40oIv9q7Gt5Ut5kr5148N3xQlGj",
+	"PGX4kaE+mpwmXHac+r27FM5vwqzpctDobpXfzugIA/0CHTbXSm+KccXjBakxWi8HBwE4EoBgzAXbrHSd",
+	"jxt6fYfPc2N64UKE0q70RjFO8LXoH7RiYQQYffZ6INTitAkfyARMoj1ZNBJHHCB2qxz/dBfYQn4jFMw0",
+	"wPbgCiQT2BtsWSIvg8Fd8BodZQ3RK4+3x9pdV0a3GT/Iezp+SGi5qhg8eU4Rq9T7uOIQyYWo0NmdTLVr",
+	"IZonus3ZKg/9lcrmulUVm/eihSGk+dXDhw97sL2HpU98n0VL7HyBX4le83/67tvDrdvGS8GPXeyn6903",
+	"3xx8e7MSWT/EjUCUqPVbTyq2MFo5Pp/5P/uT5e9egSAPPHlgyRlGesh829MmhncA9GJ3KMnEpcuUlW4R",
+	"4jR9qS6gBExbH2UtjLzQyHgAS9ugW6sUqnpca2/1ZgABstC1mgIYmUBde5db+FBHtXY/cyPDKdrvbfGK",
+	"uOF1O/7kw6dLn7fO8Jyfm9f1+Lv+Ca/rrN+SXxNUvL8DXkF0jwQcH/IXmRUR0LfmW+b7cJyfVG8Uwur2",
+	"Iy0LP7alXHAHO0u3hlUanJpSsTdPf5xRPNxf7tQj/x92o9vFShh7eJvhx+OgZzSHuYmH+crO+W0uiSOj",
+	"Ece5/or3jBGN3rWID0djhZG8LiJy8q5jQGvASLOXEa1QTs2xDBbFrmQTFtIr3xEWlUki6IWMsLeJry86",
+	"0rG33SzkV9kYKaoCamzBjdlKdZUBo+glU3rD+MJoC4gfR/g2E8AfrNLCduHwHTlKwk47+04j2kxaVosl",
+	"4Mk5a4SxPW9+osQt/KVAUMtK+lZ4/aaPIM6Y+72QYohMW39pQZB9Lha62//rcwj2zNjaa7UzWulqxtbC",
+	"wH8JhjRj3myxp3vd7Sbcn+Il1KS0Ay1rg433ZuOWwMjEgqfZCx0ryEgOsGJEOPwPzHu6VXsrLTaEodDL",
+	"JIirKkbeyZlfDpKrkH6y17sU9HTL6YhNFEf/SuSu6qLhVL6qyyYVRy9QLuaVdSNf6rXAnQL6sHV8a9lc",
+	"rKSqSFCk3zw6v2laG/T2W84Z2Sh0f1MKD4w7djl+pTitmTkl3MZxRzaM9whNIKxoFihtXWF7plM8K9uf",
+	"KdrdHIfjJpjeU+UQB74HtsuCEN51GrhN8nBWYguCMKKrpf0QZnYWl4X6QPOUX1jHa33Viu8BBCZUHkAd",
+	"nOe78+x1G7I76Cwc9FnEzJWqIhw/HNHxGswH0cbFBKI/irvhKFkc8jNZHwfxLSv7mh8ZmsQ3CrY46Hv5",
+	"XwBOe9x2S5MJMuZo2aky0h1Cjo+IXQ5+ERxF7HMf1R+8JHEekkkcXLSfu1j8jo7SGtPHbiUH6HgYxrQr",
+	"SdiQquAxWwsEJF5pfzPMOQISueqrZgX48GFv2IFIIwSdd/1VuQWZxclNRpRdpWg97OD2kjy8nSOEcr3o",
+	"WtRrMdfV1t+E12xHaRrMfwkfyMg/h3Q1W1SaY2JF8FZ6VfmIL0Nrue9iet5RwhTeKYgT75B/g32ix0KS",
+	"4rEmoMhDkUJQCrIFuGOblQCUN8YfjODVdvS0IUghM2ugyD/mi+scvGylrTv35hF+fsdtLi0TnxpM19Nq",
+	"IYJ3O4U9Zq+nhX/aFEVE1DaYixZlpPvoOXi3WyW9/utvc4C46k8BNLHUdQ1+9uPcDgsjuDty2fCVg+7d",
+	"fYvWa4UXGBXFUaKGfyMMryF8S2YVwX0Xer3medT+0QidkAiQDyMn3dGKptp3Nv9tWHr7XFtHqeP74kuC",
+	"suZbiFPEPAUvV+xabC9IlhuplIC1LBy+FBjMawlGr/MwRV4vywhZMsqFqvxS+GeDO2vhL80Zo4TZEETX",
+	"itl2sQr+rZE4Wt/ue77Nz7fqEjPQd0bz7898C106rWAhVhg6utIIjQmJA11m+faOTv4sR4K/H89xN2N6",
+	"hxE3UreWSWUdr2t0dfArLtUF89cP/IM9Z14XrkXyTxfsb1qqc8b9VmXoO8BYHAe8qtF1LcxFSBPykue/",
+	"65eJ1/6moI/M/chO2wZaqrm6DhIWHBKYEuAss9IJNPTSWP2S8IPdvUpglpPZSdfbk9mJ726nQfmH6MtZ",
+	"hRmTbTLH2YvsHj/i0PZv/iiCMO2DSnPWWEbAuWP+WS/oX/3Z9+TrhyjlI6VY5aDmiWH1B8sWtV5cj4cX",
+	"B4N+kGfBP/Mb5dVns0bfrzTDX0vRW/jVPsoarbKGK8ufTkoDZtlvCWNar9mcE4Qebz3rEHNXaP/HwYXA",
+	"hvzhFhZiduuViLHlAwQVeumf/p9W2JD2OvTC/w7PYbYsl15HfD4+FSG+8zInKFFJsHuSOW7QYa8eGMVb",
+	"fOySMtjhRdca9b6U9IqXTwk2HF4nf8u+8K90Q+f2hm/RmpCWzQV4nXyjMzypv8pjm0hNOub6jh72w6cG",
+	"eG3jO5chnWNHQv0/p+h8iF5Ki9lI43ez3x5H+HGcaPL+G3P45XfwUEyt3OtKa3NmD2g33e3hpQ+Cajbk",
+	"YTixbmru4oUqjMAk+2g0jj61f7Ki+hkidvnk7EouDiK9fqbHfpudeNvC/uSPkMKwQhi5opvmPFUV5l7K",
+	"raiXUbkat6IbvgWrYPSivufbx1nc5SDympxIIRYDqhwsbapfp+p5Z14Gqds5fXYPMLy8ysYz3a5HkRiU",
+	"FM7iNRliPnI/aSFaeN5gyt9hdBAWEmPyh4vROSX/vf9wF4xDMKThS1fwI/pWXuGg9vf8Vi3ytpUuJeUH",
+	"yc9xJnHIXFrUbeWtySVogJoteR6+kornLn7cn8t9ldkfzXeIB9H8pwkDut4V19ijsqhNgckjj889YPKo",
+	"j7qWi20unAXX1XPdmgLNQa3VFfOiZBg9/CzkNzdaKocx0ZAvCSYhpP/NBWu4taICpWjlP0C0WZ3ufCVv",
+	"BACavDJLJ/ZGqkpvztg3uJ0gGqpbl9ejOszPd/+eQn7Ovv42l5sAesobiCPmQ0vgNAM/BWCDNysd9lHX",
+	"aSCW04xcTH0FNTFtN3RwJu56DaEByFhtnV5zJxcZu2MvLJF0umu2vNSX+XC912iluurdIhCmtsyLGLN8",
+	"SSt6Rrr3OYCZaFbOuvuocBFBQp2/d1LLDGbvpHPIAUQoZARRlwLFVpoaB5Nkr/FXbyyfBLUNfooIbOsg",
+	"UJw13woJPMGJeqyHJ2vznaeOM4dWKtBszElmM5nRsgrhofHY0y4BKqvu+mM2jKug8q5FtS3R5CB53ZBi",
+	"GtbTb2mQQqMCEVpu6m+HAA3qQpyivJDLOhNBvSK4/F50wG9Xb/aD47JCeAacM9pcn7GXdLzsprJeK70p",
+	"+KxKME6wGKxwDvzw0oVk0iMYjQYw7PkQKMrbqsNPA1aq29P+uM7btzVfiFKaEvoJGTyD/hp/hPuWkZ+q",
+	"iD49HkT0QiUb6A+ACvIrU+VnrphAGmaiyIPite2swQeZ1mApAGi7Fg6kZQQGiYQXVzMrqdJFcqr7QzuO",
+	"Y7coptM/0eu1UC6Qh+ymSPgOIQnCAh+M4FcgsThjjxCgjmGnRvBrTFai6DtwUsT4+44mrtt5PvU9UP4o",
+	"Z1pxHpx/SfOgVe7FyZM9Wp7H4KDKYtk6so45IGs7bg30WpbQ/LZE/Ld7fF4jSyTBm/JHJ5CcFMJGMkEf",
+	"H+hriL5l8rZHSQyhWgj4QFAXHFBBjhpupM2JO3raD7t5eCXV1aVwic01/oVjLfDdXD/sI364a600VGj1",
+	"LfZx5N5ealOgYUL8ypVQwVNdkLM9/MEtqNES8MASOKDDm4MjfXckDlqbqsiiuUevlNqlmyNMpnQZBmBD",
+	"o5WT2Ykz8uoq2/FhxYU2SXg9jL9P6OTHlp/kBGH6GFLS8lLVn5r8SuyyNidMwF/Nbnt5hNGW7pBBmuLg",
+	"VdmR+9ffP335Hz8/fXv54vUrSgU32iHfGAz2MGCLzHScmoMzO3RAHWerJxCvrL2+eVeSPF1Xxd/ydFiP",
+	"tVuxteCoJlmIMMN9GMjGpGULbdfCycUInQXHRx/r+tP1+uA0FsBepUOvwLS7C2Qjgm6AEOwfSPcGEBs6",
+	"CdDFMBBf8GbCOIIjQnaRU7TH1jsat9Vfg8jLv4svr9u1KoC/g7pV1payOpERtq3dBXuYmkhg3jKld7lR",
+	"k++thbXkGBsL+81rIDSoqIOEhsOQDk4XUt1lE4AhOxBQ5jxJtNxEO/6MebULVHy4owOHLai4+HbCzJby",
+	"1cTYwh34YEYcnRcMU4ax4ziIvLO5cEEccSUcmOWg696VGMK6S4HJeSM5yuR6kKKVSC06ugK70pvdyHIJ",
+	"2xcpIPArSf8KYmd1LV7qqzv7g7GlN1Lkbpnxzt+0mTvRAB6V0DQaoDJO/+hI/gbMWHVTRLQezLrZTzHJ",
+	"JNxMDSUrhpvGg2xFRdrqkCi9xKeGvYv+jH+XdTJd9mD0F3Di2306SuxL3isE5+8bfQxLC9hF/pVsrho0",
+	"eF/dRQN8wu66sTyWpGePiZamFGW4vr1p6S1pfwX6AxzeSx0OOZ+3xecWmNUhRYRbujP3eVmV3RCO6pZJ",
+	"U4+3zLS1mLFfTt7+9PIp+w/25tG757+c+H+4arnxN2D4tw5ait8lxzjc8r+cWOFcnX0a/TjACK+6bDzd",
+	"CEXqTsg4IreLNsTBGkkY2SNFxIj0Za8JWPClhlDl3mQ3R8mZX7QnK10od1BOlEFp8EsUDjkmKunwFmT/",
+	"9m//FpxGS20otx3cd5HydDcxMwFmqCpDhv2qTXmqV1538h9kTjP/QuHmHRDFSYKssbUESzR5vDV+5H8n",
+	"KK3chihUw9F7yVOjXx7JdIwNDNymu3Ny2J06nmtgXB8pPb+fYUduljBFw7N/6bISs+gpCuMv5TGHeNJ2",
+	"eoof6GdX/2Wnp78/haOoQEx/xWUnzYhKKEchpnuerTFELndHZg8eV3G4P/inCQR3zAhbWzgoSPbsABVr",
+	"eMRf6lBbDdLaZwiW55Z9c/YpMp9wtR3Jz0o+EOhY0o3bScEPO16khlu70Qa+I5AvSN7IWlwBVGDlXHPq",
+	"9DVSrqh1c3rzp/CnhV6vW4WVkhI+CnRIeQsqDzCIPckc07EzeSqp0LE3Q48V1m9nYmky4wdzk9bV9BlX",
+	"HgCfv6RodqZEAK8qI2xed1tw9QzydbLRvX4CgKogdWyhI41XmjqQN8UqyWuxcAVy21ImzLu0YEaAasxF",
+	"rSFtLo9/wLSjQhJX180U+bHmil+Jis0xC4YYmyDZR1UxgieRAWM3NWbnjDlUHpB/Ir/71w/3L+1VKYPn",
+	"mVRXwjRGdtFcStS5FoWEE+BDfVxicINf2ZVwTCuAFM0IFsRopWCZkb4MBaoPvDCi93ABgpH6dPX1U2Ny",
+	"8TSsecQdQ4RQ8fVwjmZwlDF5EiCczkhkdAvZetKNR9uW42ONKBpX7zocJ4xELxZtI2OBrBGXSyPVHY0t",
+	"FGIwcxqjnV5oQjqRoFw+f3T69bffRfFp57VcePEJsp0cokWzx3Dpxhg88ByceVBQ4J2R2WI/WHxgl5Y0",
+	"gWftFyRIUft5hksIeUdv+4gTMzwNMQSu7PKwg+ZdeK4QdyM2zXDidudf8ol4YGSKksTjnwpdjbsB/MP7",
+	"x763ll/KhVDZgkuRPaqmR3ANgG0F/APLdD1WHFID18MQ3qFD7reBwT7jC3dExHqaSCh+egpbtVzUUBXj",
+	"2trxekRJzqV0F8zpuup8H0tprGMNvxJMq3o7wjFeNoB3VIe886gRuqkFs3xLzhVII00ykCvBawzH7PuT",
+	"7n43NkbPhwiJwHkIObtQd0iuAV5Tix4END1aWmVnzGpi+FZdxhmkB1i2Fty2RlReV2ZeE2XawH8t++nt",
+	"S/BNuUVz/vz15bvzN6/fvhu7J77N1gVerEZgZxarXbaWW94X7+kGZxpD0pnLw7J/VcIttFrOAEWOf7pS",
+	"a+n/X8sZ82r4H2csZqYHrLijFaGaJwyy1umS8cYEEUemHf7qYc6lcfRhPDvZiPm+iPz09mX4/vN3794w",
+	"K6sC02NpZyQXyv5OjXsA1WRIV15yA1nLQTEBXlvKIvf7Roeq5tImaU7SUUZuPhLJ3VDeWEnFASa+LssF",
+	"Kg9jNbi7xoxsIUr7fqUjke95Nweble7Sa5KtiFtpR4XaaHMNaHVUoYK96N9PqeOUVnlDb1R+Xu/qH3Wb",
+	"BLyzS730+TO1s3jywItM/hjiCTDjP6BqoqHSS3/LsIlnmSt+FmZuuyIGxI7kleM42XCVoANBL/cS68cT",
+	"N0wM9Che+53UBaGYt7J2p5Amjk3mUZoH8CELrij3uAARGQAzE/DCr9cohb+gNeLIhooWkFQ90TfC5MtZ",
+	"FPgfwrEexQnTsbalQzu1fvMForjNQ1OOZ+kmNvfC3U4GfXdEpkXzZuOosWiCV1A1M3xuYH7vBtfZsd15",
+	"bWk/B3O5KGrJNK5koRpf2bNfxu8cgOlgz7sGBmbmR24yCTp52MsLKk4VNC+MYuSNuUKKxlP0Vvq3gZyd",
+	"rblbrAp1U0cQP6VebPzkwFjL0aBdMFy0jZHoPGRIGYce03n2QFKlappBafItnsfamhC3Ba2/EAO/zqnH",
+	"b2q+ECsg1QoJE0tZ16Ji8sgCuhsjs1VPCP1P94mNbI86zRMZAXTsb1X6WhjXwCq9M9noQhdzy3O3i8VK",
+	"g+rVGL1uXKGKgair4/TsfaQtN9fHAFW7XZatm1vXMlfdqaykjSWe2JX5HLb79rOwz12Mp9sR9Zt3qiOM",
+	"utihXJUCoLKXSBNBoMrvB6d14Z4PnOAZHY329+GrJ048jXbWRXFRJqJ80UzvLO+gyG+H0uTzukkthKO6",
+	"lF0QBEuR2nIVj/pOViZ3mJIWDiD/tXj8RFfB3jD/pxV5j+H73llIZkM4KpF6OPizaJ3sjOox+a3uj2J7",
+	"EROUZwnFV2wFHuRQDBUbGGvXf/Xw4TH4DtIF0t4Ag7DacVSQtRxTAh5SIYd9LcrIHGAusQCyx7RfEu41",
+	"rLwikq8XlJfNMo0qAX6GK5VCGR/sXkxRvgiApWDCrvn2jjyrs5PwL0gMjX+C9A+BjBhQz/lUfGpquZAu",
+	"+aeQBOZVJwTw5y92sSmkhG5elgmXtRNlokZSF4EFTQJJJsipEptzttAVpYEDER/hmWppHZJ1Wdf9Ky7X",
+	"DJHT8dekYEguASLPndeBr6GSMhTYhkCS3cHzxcKzUX3HNS19rjxHuq7eZJMBoz9rw5GyAGUFSvtoAxG9",
+	"QHhXZNHLpxm+5HNR214Fb3+MQR2Ufk5fCJjpjZqF9OX5lv1ywh6wX04Kybd+pgolf8TCyXz+eChKDjc3",
+	"LDSE/OFSG+J3HiQOOxhazatrBPfxUoKC3y1hJ/BxpN2wsieIkUt3dzx62EkZcli1EF0x6gyFS6w+R4kC",
+	"TqP6HZKUJ0g2apXlN7mjEDoQlX1OVamm/fwuDIH60p+a3NI8XS6zzqxFLYUqpAaK+E44lBWyQlTiynA8",
+	"nnXr+gZnn8nqDnEfeH0WOxi7MxAKepoAEe4b2IUOhpKKA5QH/sxfwq50G3/uB9moxKLmhsgRAoU6I+ZD",
+	"Zvl4Ktow4ODuyIjrGNRTaCZgnhISxqO6UaZXnCQqH13KugN0UFfv4LSjc7CE+g5zkSz5kOh9D2tb4CAg",
+	"t+zYKNq/p2meX0+xtPkrIHRraFxFh1rHcjJ2n3tNVxd4IazTjY0RvwvkBSKdg4GXa4SOi80nBQSgh0Oj",
+	"+yFL2tpwac5B2PwVKywp+KCFEMz8Rpgztqhb64Q5B0Q6shgBB+6K3why2bTNBTRUC96nUfXfgFMOmsie",
+	"o6GTL6V1dw1xxxPy9vlNO5v9GLY3qS6J6Wx34cH0w8r6TszYQrd1BXMMU9zZWBln9wBtTJn1Jc/pRswo",
+	"QIbSN+L2eiCTM94WTJohahYQqPwW4FvbozVaOHlTKItqs9P5XG8gfuk1aGmMNha9t9CQF8NYWi8z0kNx",
+	"k7HlaHGAWQFK2Jj2AI5Hcs5X5fjTaFzwWlSSv4N/PiqMdUTdzr4mNFzUANWewHQT+xarHIQxz+J0DU3y",
+	"JIdGWLA7HBqfmpqrEjVPCSTfCLM+jFeLnD/xDaozkCvTugykpuOyV5Kmb5NilkYruq51/chN1bNYxGU/",
+	"pRK7dzxdB3KJZEsWKPQMjm/0bZtvqshHcFRJmIMZf0dplyl/y15JMGGTcMyoDuDSvCUm82y9Glj79VGr",
+	"VJpQ09bi7q0cXRqq2NA1esXu1MjtSOpCOR4idchV5cHJ2lmBWbppZmm1qUTuaWTlrRjWO+PXsHmxq3jB",
+	"gbGUn8SRJZAQ6T164p/r5oV/I89xH7ZblhApuphNq46u+qG0O66Xr7TLi1nIIQsa8ka6VWX4BugojLiR",
+	"4KNC5qYa/20pjCmCRrhUd6Nv6vLLsLHQx7CcYfBxreJM52WqrTM38gCjgl46dIf6/l0Le8EeQpasWogZ",
+	"ePw27CHj9YZvbT40H6NhYyzkfIeDgfRZkb3PhENU5S6Kzol140oFN7Uaq5YdXfLlAOXOmGy+cpBgxZtG",
+	"KAuW0AajKgMJFRRkfCmWmfDUU+ukN6QIQJuQNI6oEDBYnMtNoAvfhqrflD1xe4R/gXdyl/YWg0PowRxB",
+	"ZptTzkOhfMwO2K0/Rm0HiGGUU1r2dCDpPGRFX9biM7Jn5dMKgpWoxIbNgSQtjebFYJA3gaUqVQ1JuLmG",
+	"WCPGh67Snum6un3PEmawo3uWZw5732MJC8RNQ1xhGfElnrAk2hkrYmJ4JkQ9D9NYkyDeioHsmazrLNni",
+	"gH9nkNQK8B8DF9SdACrjo9x+XO+lXY3F9YK46WQIWBudkHYF2shjOBXDRO9iETJghFvM0w6WAAt1+AHw",
+	"ur7A0q0bqcDL1mdr8WPIYDt2OQNKDIvPACRylPTkoRbvpVsBWwZteWRIBjZw2KW7fNIdMEJahA2dFdK0",
+	"x7sBBsuQFJzZj+o6uikDalubXmDoDnUUop+NrjXsRHYhdKuqcmBsVEhid8jgiC+FvogyOGATpEtgW9FX",
+	"O/5bt4lf5YGZj5gfura8pmJCMfSGmCNw10vIi15rdTiA3o8fhYmMs3NwMaZwzfVX9/b+uedcVU8rmekP",
+	"lKHIV/TMB3fm28OslBlWhnj9AcqAVx32J3K7fpgdUc3c3e5qHyBQIKRE0Vzxc3hJnt6dTdb20x0C7zHO",
+	"bbYMnlcezWGPGD02GGxbiTGO+zbJiglfp5ezg9VNjnR64fXswsGATk9LFYMbyPTGAlm6GV/Hb8AjizCr",
+	"PEYtJhESFmvBjQEby18cPaRzBz/CRwtlV1NnbDaKBDILKMlQ7HWLYM3GGzvV6BE/10304xZcuEt5lWE8",
+	"R2qc4HD2+yonaYiqOCIYgCiM38qsw5lME1X993F1zeJeynxnNb6YXuc826VjqIFaBc/8neUPKE6nQ3XO",
+	"I93EQz64ulDekIrquwQuaFoV8uz2tsiIZK4R1QNnof2GdCr/57Qi6TiPwVqqlrx/g4cVPYZG4Y8hNruP",
+	"+SDuV384bripAiCQtD/nexRqGudNzql8kbeIPxkBp6qVx3ThTfJWPqzQEbjninCExOcABSzUMWuzMW9A",
+	"ki9lxxznn0NBxPHbkgEdXbVj65ZtStUjUQbdivAfBeK7geBa8MgSh5n/UFy+WbyX4mHZY4mPXttesCAI",
+	"NW4lOnU6V29ypu2uenem0nYv3J/dqT4yHetpwOEOVc1J0RYkFoU8v1ts24O1B45QcYaEWgDmH4UwPJfg",
+	"kBVT/oD2tlQ+larMMa4nLUKQimCoP9BVJEhlrFuLbuILcoF3x3i+9zyWhY7xGZtz22VoK/JmQG0Zkr7c",
+	"zh7yAY929QKBZX55Yc8xqDEL4G7pdhx4SveegWJbOyp7IsqjYznkwKWig11khzy4NO7CwrzSObbtYrrs",
+	"Pejwe2n6a0ypgBaY02GPkINnNAh8vN5fEM5JkTu8NoLnKqe9SIhRQy35UInNt7dTf6dX9D6AKsYHdTLo",
+	"hINqF6SMFpjLaOXp7F7qAtR/aOtdKVFI5oAQ+R8s889w19KWWazEorhpjtjJo/dXDInESMnfMdwC05/u",
+	"uBjEp1HlgE2dKBRFcQren6Kyflde2heQU/OGZGJM8bxb1MYrA9RcHoZQ4C4olpnCUfxconovfn+00FAP",
+	"hqoi/aeWKnjtM6l4KX1LynIIXCz7FIcX7KPTH8Pc9ioGFxkXd3yJrjPrw+eX0n9d7mQE8kj4l3AXFpmd",
+	"u2fy29xPFV3m2DBXkWDxHOvid7kExJ4NSMwy4eGYsopXwpX5qPcZecMQ8ivZGsXrp8rlcmCPKY9QCcdl",
+	"Hl4rbkSBfGF0pP4WmE0ol4Cfjr0bmIIpjq7ebN7DCfaD2GZ4VivueJbmEjYjdxxoCUH6hFqYbeMGSuNR",
+	"Y8coD3q5zIcan7UG0PlGLGQDeUN+j1A1kvznIbF5vyU/8I52Bz1E0rAN34bKyOOVgtibDLsDsjhCugAd",
+	"E8TouOuKObzxus+EUXUzFaf5JJ3w3Iq/jAUudnamte06nwEcnFTAfsNqwW+EhUuMU44lHZDYhJ2xeYvJ",
+	"3zEAg+URWFNzqept96DTerTX7RF2EKpqZt2k6/Wx4NlYpTPbXkutHYjFpgbR7mSLSrrjnKIQpMmib7t8",
+	"tLHE/PvVrXIN047Mkpvzq3VWrF9Qxg5Y8WRuJp8r6Ojk9DhcWMVrVNC5q1ZYWwJ7T1nmIXBB3KbwQcrI",
+	"UcT43p6Zo6PTGtUvrMxVkmrwo92quoMr6NBdbdVRLb6Dx0vdQ/fNaAHZNf5RlGf7nsMUQRxJvMKJF8eQ",
+	"HCKpRARJSzZh2NnxmOhEtXzmYqePK1xcOGjKiU9U9S/7U9nyHK3K44d7npVQZjBYhMFCxO6Xp6NQU79V",
+	"lsvqHEoSF2+ei/RWgYSqUF5GSK8gzJAkBK8ZbAdtBcgqTfPzKJaW4aAQBv/QcUpASatTrPVyMqOeZn2f",
+	"L5Hlbj/Hg5rPc5B1YRCF2Qs0y+BBC7UqwczokzOkNO4RuTFefSkIYN6z1k3QAAzipbaUlFEiCsjUYU6z",
+	"+qHaH9p1oKPRRIzk6l5wY6Q4XAuCHosx1rbL683xFHEbbzlRMUjIB4tsl1BjIh6CRb8Swm6PvHHa4wlq",
+	"mnpL/ZHDEWrgXz9Oxc0HLN4H7oMd7X8oVHfwU2lCSyGKKhVrLcWw/KaMe8akknIEdZUeGlsXqCyUwd8e",
+	"lyjmX9gVuX7ySrLyYQpz2+zHzgG9x7YCZlLPd4xgjBthtkkmaDgGt/DhVoEfKnuk/Uhsy8c4iEJewjj3",
+	"EDydHWcXyOp/+QikAMXLDz65S8TYxQazPQv3cBEnkymmUb1eXraN1ynylXC6muXHbZziOuBtkj926aYJ",
+	"RVhlzBDKU/DEXJyhxuJTTBe4SUNIK1PiSuUHa9vFQlirzVFFh4eje/CxNHpMYaN0BYqr/kabY7jwiyO2",
+	"jchN549z6R7Y8cy00Ap9Jt/nm1yGm7CyKuG5yN2Kz0BVAaiajTknWkXCptyRO0gEhB/NIX90k4NbVeIT",
+	"k8ppttIlL0+O0eTghilp0bs6b2QICdqv7+csTF5utl+JzWPf1k/NeCUIvbK9ayG4Zmd74GjOnFg3NZUC",
+	"GaUT1XWej4Dba9vxubF/ffvsCfv3b//X1388p/jEiqtKdHWa0fGe9rLD09W1PWMfkRfh44x9hAn7CK+A",
+	"Rz5hzPC6826pnrQ0rFfXH/PFda6mTGS0jzwKXkPWaiFiSkbQ087ynuUiSH1kkkBXCMXoDYT7jF6PyBy4",
+	"FqJJy1Ptn6GhbAQ+g3VA81NUJzVDRm28V2JDdUYOV3NY5+FbwLBJ7j70nvakp5QhNDRkmsfWCgPCnoZX",
+	"tMLCFYZv1Bl7QdSSvEaGelhwZNm7EQZqUKtSvsYRWRodrUepq4okjgCGeYwK7c8CeNmMcJXAQwX19FE4",
+	"dmfddTsLF7A2DFJZz9+lkylDVVk4WGzY0GWC1btkolBS0KKXhnI432QgseeV2HREUnept8Nbt9JG5nDM",
+	"l7D0Ft0HBhCItO3X7F+fvX3949nZu9d/nPl/U2LDFitZVwZsdgok1MIBteAZe6WhpgISHI3mKP02lxbk",
+	"b4xMXx1CqASDrGnd2l48ARM0BiKh+wfKXOcIFl8QRjZS70VdUYFRERiTbK0dePRnuDGp/i84zJDE1LIA",
+	"UD1jsJn0jTDII10eR+F64MZsC8lEH/18fTwPMdnkovLLhsd1xE4jw3RLZdaO7YX/w0/NAP4YMxwwHaUX",
+	"St7FGw/KRDbaMeZ65JkwtuyWIV6ZUHcEE1YZV2KTHhubhLrzwG2aj2djiZNMQLtc5QRQTqXlJfn7eN6d",
+	"aBJPtCVfOG22yPk5S0tOxxWWBdn3m/ZwMJZACjuX7w7Eo1enqz/xV/JGqIBs4mpLPks8I1gVUOnjoejH",
+	"XOn+DOzsyr0qNVdeq4+PzLA3oHdKi66kgcNkVGdfh9YPy7fpODmKcJBQdyJFfsB27uNE/DFYAEhtpFus",
+	"HmdP19c70IvNSoOSEQm7wkkiiaY3qOhCFeBYx975V+DDGVbBgN3X+o7xGtQSurp2gSMdjfY64G1Z+MKM",
+	"8drqSLwmtsTOdqVB/QLvV3fMx4sNYSedRTijk4b0ormgGvF3Y63+QBf/QJVif50PVnyFB6i6Sr62alKd",
+	"Njfd19KbPN1D5+zN0x9nodKbDp5IBLoBQAgqaYktyIdijZE33IkfCpVAb1UV+XbFjr1Z0axMidfmYH3d",
+	"NwcfGJrnbh4K2O1roY6p2duvuTwCCFtQK++zkG/hZs7KwUAJ3mLh2R+U3igo8YYCpxipt38X1em12AIQ",
+	"dX2Bm3cjrUhqE/pjky8ca6DEZ4HegRxaDfiR/Rf/66+PTv8PP/37w9M/f+j+ePbfpx9+fTj77uvf/iXP",
+	"3X33ys1FdpIoODtKGFFODpWUG1sPmvSYXL3Qw6Wi6RAr0N0sCuy4T2+EIQUBrmDKb4TSUyOdPktZHx19",
+	"ydYoeK3qbVBivQku3dj6fImCso+sF9sBuFEEFV0jmHqU+b933R+q5vPI9j5GgKYFd7zWVy0lVGT3RiFb",
+	"XGxLx8ylzKUXRPa8nDeQykCjuyHhKC3j/w9stdbUd6mKbupRAg/D/ampNa+OwDtEaPv+bHwvHF+sRMWe",
+	"Vl9/++1Xf05g8MRsIWL9ZNuuk4RCmF54vL9p5luX5yIqgebXUsl1uz45/+qgTz7FxmcnR7/n26B2Hk2f",
+	"MQF5a8J4Vkp2f6VJ2wnX60hKT7t2zZBFCr7rNZc1KpCGMlrOIeMrnzCxdgMuUziZwKwCgEY8CJLNEqzE",
+	"srnpP/FTScdA79sRZbjEfKX1db7KKSiKgLYWfLHydhSecew/L1+/OjQXuzTY9CGa9GQYKQIqt7idITa+",
+	"+CWCcYAVmys8mM57KWexHiYZQvEMLVUuyhnP/Q/BQ3dxk2RvGKzkiZfSxe3vk+ssp/hrRdbAx788fcce",
+	"WCeaU/+k/Uh1QLAgi+pM7SMuq9dLhuRQp7bW7jySdxVLpmhVKDi1WGltQzOhTpMSnxy6gXYrVqeoy2wG",
+	"1I6AEDDUdBN9DqpYsaO+I+VWg28E5w48jdj4QjdbMnZTb92Bj+WpQ3aH4J/qivuhSVvRxtyp9zS7rfHx",
+	"eqPeUjnCfMpdIYOuEkupZB6s5CWQ/K5hK0JGvV6ySi/sA7zZ7APSYM/WhRjZgDVSyCv5i/9n+A5y5SRn",
+	"sDaUuSgtEwkGJXKTU2eyec6jyReH6jXSlFwkBZxJ8wtTefjE7ZT+ZAGG13UKEqBESm7PAPSGN8I8kuu7",
+	"Rk9iJc1ibMiZVswOaPXSdhUBMLx+3pfO8JmzdXUwaBS7lDe9YOTPIsydaoV5rcSt6wQDRX9tqmUWAPWG",
+	"GzdE2Xg4T68/JUQadg5nbdyp3jC/wLJh6b8joUeK2DpAI/hhNhVKppw4GEp97Zxbcp3nuYUaBXJNiava",
+	"CtVL+acwBHAfZs8BXjthFHfy5oiY96PupZyyBvXCRPXfSGo1Dr6Cr2RRkgNZyLpVhTyGMq+ObuwgS0Q/",
+	"uIBp06GaPP4NfPVAvXEMu80xYBnETttRHnQr2Eo3qPpiaB+QLRBcGN0/QDJlU+G4ycLcQkFZDvNwHm6D",
+	"xQqAHCGauai1FdYxigJyCWXcvcGAdU3xVJsC4JoUKdiJbfjd4K/tv7XrhqrR1FpdHU9k/5Y+Mbaswexk",
+	"o9u6+u+VqJvDE7jBYk1tXUVADx5DdyA8xP2RZJIHrFWKnPVHC22LneOgm9VOEHq7uzfCIVBtkieUcdX5",
+	"U6uwi3VdvVCF2YXMhddtXpsqIkEt+UIysaRB/p3h453cz9D4LAypNBPhps/c5jEIBUguLNcl6uUZe0+Y",
+	"rLR+jj+IgjJ4sZv3HkJH/t8wf4Nt4VXDlN5P2gbUxRPd5hLT/D2z5mpLwcG+5y6FwxFyY7+Fx/pTiN12",
+	"bXQcpFKhHTee0M5/KYvvpy68F3U9MBBQkOHk9FuNylZ6K7XSIWdVm+vCKAdY7J5Js95w4NkI+E62hjim",
+	"N+1HD69PHpC9ExdFKtFQ/QsyeKIEwZ2AlYugZGc2mQFFKEK+xuVbgLw+43l6u4GI/i5pw25lqCMgp8O1",
+	"UvLwbe1+iuWwM7eGv58s5kvhzNhgTrFKVmk5bUiKYrVU4iImV229IMFYViByW2/novIQUD+WDOnjaFJy",
+	"MscBWCDttZ1BN9iC+2U+OztS3oByI587MlSRyxulbwP1TAYPUOsjEkova53vg9OGX4lnRmSU/vkWGcRG",
+	"ERRAO++0y4ERj2wom06DH0gQ3hwjC+B2g10IXxmvdWidz+rk10Idk/8PSIZMMj3UCXeUmONVIjzB0Icg",
+	"DdMbdY4eZuv44hpMTNs2fuWtNuMH8pPKJ2EXS8O+A1o9KEawi+AOB8VNkduKGwlbuOi6mGs9XvV7rLX7",
+	"mZrMjWF8qicV5QmKGO2tXu4nbJhugbNaRMp9uKdRiaRWXNHDmqGWK9akDCSIh8tIrCHjt1Xhv+XUp3HV",
+	"ToiasM+4FSj64zgHy1W+MXqeI9+y1zmh69WO6RGojTgUhkAnvCmQ9kWWO0SIdUiCVasqyPdBjNFoYYUB",
+	"/4U3eYZTsHwK2aJkFqU9ghOLmE9H1kLJs7X2JjZcoVzZDVqpY5jxYlJ85mzbcLdY5Rb0Evse+YQw4B9V",
+	"HoXAK1jl83yJzGPT22JEMGbAo6zRzHSLkPabJKQowH49RzJehhF3IDMIP4xcPd3kFHioMivrGsDKhdQJ",
+	"tJ+Ona3hoJofey0yg6QfGDIGWcyw+fM33/6vP+7bNgOcR0X/htKnxzk2sikS3nzmRxTrGyLq9qdeW+JI",
+	"KXN3UonO/XCGXp6zOa9O/WII6wDZe4pwu1Op8K/gQJjB7VvLBTwD0zLreJ+1PvUm1Yy1it9wWWO1DzhC",
+	"FNxswwe8wzKdqV+0tcNMUG+M1suBfHLoNJoVGBVBK4cOgKbmCh7b8PpaVBj+wucs4nWXXNYtknbtsM/x",
+	"G/FTkyfj7azvxugbb03WbqXbq1UETMeuFZJA9U2xAGeWg/hdj3VYWjY3+lqoEumwK1VKA4N4I4D8sO7z",
+	"HqYSlg3vPQdL/sDHneGLUjoklHZGy2jGrBMNm2/hv3fwetFUxlHnZCjSy+zrBXAlHeELX5Q2bCkn8fWS",
+	"MiUsRFVBGUWKhk0uWzGESWN2xdjkxJVYXB/pRd2tK7HiqjolorYNN4p4WmIhsG4cJzje0/gTYCNPvdGB",
+	"nsFTbk9rsfR/20hVQQq4bs1pxR2nP2II6UNWfvO8cgMAnlx+187Mb8g2m7EfX3//9OV//Pz07eWL169G",
+	"E8DSxJBWGgQnJ25v/QWS3z48CTbAPSOqTL1uK9dNDQmBjOCSGReeVjbLatwDCvkm6En0FoDXMfwL4oey",
+	"21gol8PUPdHrNaDjKWErzWP0uoT1hqOwQLlCyU1Qh1HMGGdrXfkTLBLIZLAW9bZEDZuMAQM1GNzb8ALI",
+	"4kbyHAiu6660EW6u/KajuCGlPCmxCBuy4dZCok+MeJux0E2KOV8Kdzcex0LBmA73OuKEGI0BCBln44sO",
+	"B16Lu9jKwBIJ1FPJGbM9SbrzYXCCp6CKTJbrHogi34qlETl+1keQCMTSgABmQ+i16OyVQIecMWyPYpX2",
+	"LxQxMUWLttIyV8LrPe0krMzpFR+lNzPGLfslLNw5c6KuAXFkfzkpHDbHVhk1fJGH7jz0W/mrs2ylk7Eb",
+	"oOnMkEOWd40kbLer2Hm4Jme/FOeHLPa+5TXZgPkrx9ufzLaLFeMoZ87/HybQnR002GRXuCut20lCNIvy",
+	"l6xJQfZDwHYklLkY0g+0pmOrdzxNSyKgcn6gaMddQoNprDWptJGfk0LR7GJt7CAYQyl9wLdUStEM3DCl",
+	"gjL90tbZSpyTVp4+pvqB7cJqGW/ELWpYDxRbIQ6ffGmr0bWvYbbzKw8De8ONe0OTti8EkdksFwXaSYZW",
+	"euPPvQRVMBesad3F/fCqFTdtmT9Jl0QaUykL0SR+U4jeFwBhcB01LWSV+UX0RgpNSKWL0C8b68YOurBv",
+	"Bf0KiQx0cMKIulHHssfpag9JTElaOutzMLCBTw3f9GXakl5KUfSBTMZaFyOeI3W1vT1UAgoV6P+2XQG7",
+	"AEz249pIuxLVLq5uwdWxjNbANDRI/kvsT53Op7rKaomfgFuic/SXyx2ru5CgJHf6Ph9p2vWwLMlUDkF/",
+	"aFUu2/Wa58jrOzkdo4ftCcSxs34gZzpORjfG7vWB4eWLI2Oy9l9abqpcaIJ+6IoG+BuGAhQ8Ye8QG8AR",
+	"2BKpk0rWeteO6H5FB6i0fWeTEbatXWBzkKpjwyJHQZ+A+qgg2B5/ohFQbme+ZYQX7oEtXVmuE8MAWDZe",
+	"ic3zUvJuovn4+QQERthXMaU37qxGKrXHqbeTmVGiCu2NBF3IXQWuBVd05cKEY2a7bnHIm5WuxandWifW",
+	"jJvFSt4IJBkITwXgTMoJ1zFMHuEZzUksILXH16ylumT5mhEDoWbTZWFkkCM3wki3PQbcrbQ7Becuek2p",
+	"XE9Q4Z2GckHcYEoLQeGJd4FOdN+jM4hs8Kap5YKHCiAd7C5UMCA2KqXRUoJvpPoCRrgbgRzwXcy762Tw",
+	"e8Yv3UWJCHO5CyFPZjJZjfxJ5bhU+fLitXB8Xhc0q7JuJ0RVLG4AvM5MHln1YZoaareuvLRX24yGOEvm",
+	"qDC3QuXjCbla4YPkMzGPNcsYnOW1fLx1AV4J/YRwk/8bIc/gH0VFeq9vZORZ3pWCHamBkYgdzKgJ1SO7",
+	"AuA4tOzkarT7d2PfQhyZwpQx6wkGdrCRgkoP72Pf811vc+XjZXUcMqfs3/DHVckFRwhQqQideETW3ruQ",
+	"4/0Hi5jR42p+Q69iXAR6n5ucS+Fvvue5+ulHKYUDlkt55o6Gz02YKR6VzO64oXozNGVD0C+ctdIlnpw2",
+	"hUhvT6WzGPgl1im3Mrq9WuUDwMf5zbu1zWa9FHw8RgCnnf8dNTT/N8hDzytnrfLXYimoY7Px1J4+0B84",
+	"aWCr7R2Cz/haerBRJ/NraW6yOREENc565iI1En0iaJq20V5z9rrPkUTtcg34bZ2J7n3lzw8jeM1aKy4Y",
+	"Z1au25r7y2RZC0Fk7mBWgHT5tixbcut2YF1lwNEhHqLsb3/XquAm9D1g/udcPSj2ry8evXoE6XB/nHUg",
+	"MAxI2xl1H8h4a724RopFp+sK1fvNuGJu3bYmVo9khqnrs26JBwSjVO+tY0I64sQr3oINZRxmcmhqudiO",
+	"dnBBO/Eo61h9qJmBcf4lpD6PTf5MqhmMPI6S+Ty0hQP7d/hIvuM2X9jxaL6tXTwUvE9PZ78sr9SLnJ4Z",
+	"VQHKxP1qVgr9YO4rhuQjnm/NPyEVy5+++3aYmOUQG8441psRfDc41HdGZsuehNzP/iAprASB/FOg4PL6",
+	"j0GfZBzjVw8PDdEI64pBtEeArExzZoyEgGwktohf+vfvvnnY+9jDg8rlnLL20i7kp4eO4o5qbQcQwtXo",
+	"HfLMC01gtNtPN2rr4bJtB5vOVuG6VeJO8RhblRj4jq2pugvS785z/EackBlM8cDaZI+IIzWpnVW+PVlB",
+	"nioLaD75wj3NSzrVSJKOUhKJcQA4i2mPZQ2L8tKWrTGDOkLWMR8/Gvj1MAKeZ5+7Ex8XCUGPlgtHU5rU",
+	"Z7I+pvQ8BpTyoKZIkeYfIsVqxe2qEHwdU/b6TjWs8/ZhwHjoqmJ8jnRQM0IUdEEM3+/O0doNbVWgPD4q",
+	"9juC/7RfTTu6emLpbFyH8N0B2q5L4tHZuYBMniHxhWMrXVcWwDqBapCncSXChgTyPaWhQqq3Cgv1x9L2",
+	"D1H7XQvR2AFEXb6E9ovosA6M1eCBZ1OW1lZFX0PCkURVH0CguLckTAiFJB7aIpRB9d3NqczDRVqKu4VB",
+	"J7XiPjmIusVV252LpEu7mavlHXeHdMOsR7yLdfzBMr1RRW/NAdSDkc6JrHB1iVBrXolYM2XUR4crlnce",
+	"7A7dpIpbsCvAmcvkKhNPoRuaMywweM6cpqQjxlmoRjnz/2r5NrKyWwZo2SuN5XSJdBkbnIsFcbNxdtUP",
+	"4GGNcWwqxBCAXNO5WlQ970KIImBfkmqY+CkwP/xb2ZDBQtftWuWtvKsu2HiEbVg0AY3gtiA05aRAEZF4",
+	"5cjO4XKkWMoy5n3lUldrToXr8JGc22O/kHDn9xiF3iRzluY8WrkhFZHG2glz6G1Wih1XVRaupfQpisJ5",
+	"p+kANA/VnAtGOJTzkLDmb0H0XlFl++JpFETNQI42IRNpu4WvJkCX2YlUpwQjzgnfJUHxC8HD3TIXjIeI",
+	"tl4GUvVzSkrzFxXsk6SCETCPFis5DKwmd06sG1d4Ol/t44Xfzt4ktiGRa/ginhyVOs5DdkRFvmyxL8CG",
+	"fXXBHkIiOs47N5Al5cdcLgA2EJFY5yhMVtxUDH6bhZzRsSmjm/3WYkGNo5pC5rPxoog+Ykg9guN6hvqH",
+	"n67znaRRr9ti6D4/XQHSNgIQnUdItaHrmYr7rVvotThURtWs6UDYIJhpwEqyfFnQKGi4AcHAwaFC9TUG",
+	"cKC3xjsPmr9ONN1NUOKY5FBPDVYxyy7J4BmoLHPawiNysUJKBnal89bISHAfrlkoXxcS1Xdi9EnFy7B5",
+	"khMrOSci/C+sd/4aEc0PtDV3yL9LG1an5LSlHL6YVNDVHkvYJmPJGlKJifmkJujMThFR4rwaSZ7amR9d",
+	"H7CMTrdrCzBffi1KIdCuaga4LiDTU7o+wS7P0+tekHDoVN29gEQpEtGLjoYVGXWwOgVxwASFk+Sw0hcR",
+	"pwIcq1jXCRXCWFZW2hJr7MVOnwsUrRdUM8uvCxnh8M4SoDCpMnBCsf2TQBpMHLSRsadTcTT+Dchkybr7",
+	"cDCrF1ZlhmKQE+G4u7IcWHAaB7gaFAqRFqqexdy4Dp0DLQW8Wr5WXT57D7tQ2l+XxydjzE7stYSq5nm9",
+	"SRvxZCVyBOWQqtlT2tPwNvcLVR2DetwZcGi+ays76q587k7aMxXhL9nV+1V1d8I4e8DfHfLTkvFxI0wl",
+	"kS138IrAjv9MT4+mbENFPnyknJWxz4dUtm9u2eVdWFK0KrrelRG2GaKAY0A7TyJC9BKyFA5JEzU/i3KR",
+	"CMGAXP3czUzYUlhS3p56nR/Sgt3qNMHfa3dq8d3ClnoHplbJKWDbdQ4r1RmN9MiRdsaQ8V02sLWRV5iO",
+	"EvMNwKOBrMcQIInZQV6VyY7381np0LdBixsf+aIWN81p192c9L1LKobu1AjRlahtoSJpvI0voG4AYvOP",
+	"pKUrBzqyauwjGzxt16JJ2RH1smNHHK2mzk7axmvfR2nk9EohF7QrXzrqXAkz/zOUoB8ZdA+KMy1O/Gja",
+	"t3RoQ0v+c6iUvwuRogB5jhy4pLYW1xKZSMYLhW4wfFqgICW2lnBIkMzT5ERbI8FWGLGUn5BylBIyIb3r",
+	"sIoWJtw/lJ9Fk7usKU/pWZZ5KKmuROYiQOy1VA7LhDIjXGtUxKX6rSW4qaUwFwTpTuxtr3IFlVhattZr",
+	"oXZojIakedPVg8kaBw2wE4TAxhJohDrOpP1ed1vyPKZnALQlxiTCsmlI3YL09dbpNXdykT3QEXcU5nLk",
+	"qOCdd3rQdO98gH6x0NBQUOqdzcWVVHbWpTGleLilVJDrBC+0Ctanywse08FcmP+dXItwNe4w1ZGL5+BZ",
+	"Qi28XqKLh9gFjnqrMXpeNBUj01vk5wQcGZblT0TScHUcD9vBgy9OwYeBmXtSy0A4u2M5dD9kcvevDK+G",
+	"ONEiAK4LVQKlsLUYt4VU8rG8YW3IBC7yr0HBTHhsLJXccQmAYbbyRKa7RhHNXOx5MmHhw0NL8no5uBpH",
+	"dTgsb97YyGOQflJOJvWj0YFpwX8+cnLBEXx0X8H/f9BGiB5b/MgsTs3QlL7hOfNTLJeibzck6xTXbihP",
+	"d7l3wI7wHh9NNXR74rtZGGNUcqkbQ5OVj8PcByNgyaP+8Pwo5/iAc/t2ExjVIergoQJd7wxXdpkbiV26",
+	"hoJSCPpkTWtXgvgF7Bl7Fyr12l622FK4xQrrrK+74jfURi+5fAm1xFYu/ge8vvA3h/9p2ro+hedyIgzk",
+	"uRnsVkpFPhG1+PHlLZd3ZWUuYlJAj/FKINCx3waNAlCc/bZpAij+WEvBtDo6WW2l84ncqFI5fo3hzFv1",
+	"+xYASKOLpn6ZwDuPK3lxBMojSaO6tQAUE5iDMW5aNRZhktv6R5fNHM0MhF70Q5tuTY41vVxa4UY2fQRM",
+	"73bRN1Oy9XO5XX00HQ0kbSbtRXYNrKgKJnn+1vKHLrp2cJduDpT127fNb3KHPUKJaOdbvk2UX1HbIzn5",
+	"b8KA+t/4t3/7N6JMB2t8PDYKmqOLLDeJiRd1zy4PGO2xZBl9VHbKz7brqG04lmfu9K5ln5y1nAhD3uvQ",
+	"vcKY5HKbZ1DoUs/7E/wK7v4Qnw+EcLs54F30chbKOgrrRuW+5uzYYoHZAdRFXhlaZymyo1kW6yU65p/0",
+	"dtpXf/aD/fohW3A72nwqaqwbvu35ojG2ZwQFEynxuUYf0+F1xti3b7SIokVTpjXSbS+9CIbl5Qb3KMgl",
+	"3IH4T7EB0JnA766vJUiC9HNFfw2734uaXGvTrP6bMlu6FngjfxDeRvHHtVrmPCcw20o4r2bEvLqo0MWa",
+	"CIFJAyp8mFYF1FDv3+0Krn/TqhlEx69YjGJAqSf7i9Kq3iIhBNVY6KcozvniWlSsbYIXjSpoSxN0SxvE",
+	"vEofAfX+7Bf1iwJHHERM2bxFoD5Vrgx4SJolUuFhMiPaBZk1AUby8REVvqcSoI9hddi71z88ffXx7Bf1",
+	"1BhtME2uKTNys5dQpXWh1xBpb7xSfQ4smuyjEp/cR/9pINshaKZlHxetsdp8DJ2CgLgf0Nkv6okRHHLc",
+	"/d+RMYRxxT6+qMS60U6oxfb0B7H9eB4LrQDnh58iJE+84pDVCK7IULIllO/3c7bmlTj7RUV/NOiLKF4J",
+	"gPX85KtAmM4beXJ+8qezh2d/ooAFiPcDXkGRjBBIxas/YjFeVCfnJ35qHnWPwVHZaGXxla8fPgxJGkRg",
+	"Q3QS/v0Hf6OoDx7qd800oV5s80U6WsuzyRkQ165YpRft2je3C3ZvraguaGcggRpctZg2wNU2x2oyKl1+",
+	"VJAXVJdxgd2ReTS/7QLyQU/pFvqMSsmGGENuxuMSd4yRUJmMKJL8RQAnZdIsSO8qJHGHIwqmlaPzABI2",
+	"bUbCHlVVXFoco7DuscZaH6Mla6gsaWaKuqn0j/x2R7EeJ7aDS7OdYmFerAEYztmTy0fP2NdnD6PcXzAO",
+	"6oVhRtxIuA2IOgpKe+saKOiVgAaTc+HBr/4C+y3SsIj99fse/r23hL2p/CaTAA+grLuP95k2V8Jv0ziL",
+	"YK7nzrG/CFfu4vSr/T3WB/gMa/6oG3y8suMGlI62H0RUuGNL+Yn+mdC1/jLA0BY5tPlaOCCY/yupMhTf",
+	"JkWGLIH+/pkls7N74H0AgWordBCV7xh4It+D/2kFrBp1oSN3LX50lp/LrvEHT+D+Phnx5EvAQ/724Ute",
+	"fX5yXkolpmd53hfQR6AATSGa71ca7leK4nglZ7MSakaGDqo0eOIg58jpIgLQslcF4NOQE9Le4a7YDbiL",
+	"Jhe/aPjimmjTqGUgWxR1TZddXcFG8tqaN4KcZbZdFxL/vugVhDOG4L7Mgvcrk0yx8G+MvhEdk1yg9IME",
+	"yd56rwSvETRUOrSx78/xub3j4cDWfYYJ47/3w2DOq0PFQMUaTCNixJ6CAqc3seOPlaI79fmu8rfM12Et",
+	"ENIErqp5lovmPk+pUKYcRRIiwVCsOhDHGjGjaqwuZOwFYvL9A0yuMVOueIShivY44fFM5blIFSnTVKA9",
+	"ikqAgDkAU2PBw9vdmh/GHql64YQ7tc4Ivu4LdvT6zKXi8Pndj4w4+b6a+OQrqWG4ZlPI0Duw8dm8VVVN",
+	"SWIunKrIGCpqKwAb7jVxx01Hqxlq3TZCMW2YUAuzbZyoWChGkkLoe8LWmJZQK1lRe+N/Tm/LyQ6sulfn",
+	"rrS1a+FGbeV+ladaOMh5ufuivISWgGocdF8TWBA7/NG1EM0FovURboX3/Uq3SZJJb879lFRtfcBjgrN+",
+	"GZ/9grpjvysT+hUe1XVX+3EKZVGoeAYDrxXsmzlwa6ytqG+EnUU3QyAK2sKj16JBB0Ob2wbtznLcQXM8",
+	"ZqK/hI7X/3oOwBsY0CdYMCMdKnlhT2BMKZTe4+zK6LaBMw12Fd1A2d304FdZjfAyZBbyoK8ByUWnGDE2",
+	"VRyyHykMOWNJH1ArX3x/goZymBfgJywf7chfOL0lVGSqbLhzwhRoYZz4hAl6zIirtuaGiU+NIQavf337",
+	"9Os/FpLjSMVc808vhbryhsC3xEYV/v7VwVSuQjzns26+Hull1sKipDBISpzEB/sS9E9I1sPpVwS2cwJZ",
+	"iJKAjddokx0426mxke7IMdea/Yxumt+tBXf4LIb6XkXLxS8KTfkU4kArs+taKfncvb4abZB7PjzyNLO3",
+	"27L/eJbBM+GgkFXEKvW3ptKb3vaL9+CwP+Tk3qV32IE93fy8Vl3ZEOlWAMIGhhtAON/1IsX5fEDR6Ae/",
+	"AkiyPL9P8Ll7sZmisp6tUrPmUu1wH09U+ug4jPobbhzOgrQ5AGbBe1PCo+elJ6kdNI3lwB21SagI3QkV",
+	"ECrBsu9fe7cRrlk2KgIfGAyL7CF6hvg9MyIsPoXs56zkPv005FbKXc++Q4M9jpUkQnl48lhk8Ta7Yu1v",
+	"OCMWsgFYPXEBRJfHXFhZQXxY2ywRcsmJFZvsqRWj886Pu/Tv6OXKhP1w/JNE/YKvCXDtiT/pjF2SlCuv",
+	"87Fa8BuR+pgumJBAveBIc0drG1c5kjVRa16r7xxSeEBfiamO5ZWuqyGbj+oNlq68b3L0uvBGNZX7iLOV",
+	"qKtwllxpBHtzwujcch4Kfornuq4m1sm6xOvExPrTsSYWtXI7jS2zSM9FPckC/SBEw3hXL4o7kPjOzWf5",
+	"1s7ISKJB7OlaD+DqevCr/09ZMXgrePUGCUgOHCB+Rz1oairuWDZ9sgeEf3kqpQpKPXELbe5efReoXhEd",
+	"ixHx5y5LBv4ZUjRXeqOmvCubMI9HIQh6a2awqhmyc9xm/2WNou8NXzoqmHZ0qDEB9wGa88P9OBnTem6f",
+	"2WJ6gqR7JZ3OT94kTjbfUMeF5qhApo07He4olF+g1ZnBv2d2NknJaZPUoJxOWqiGYycvv4vlfjj1p2Op",
+	"ygJuQLqkXOlEurw/rZFMGZsOtHhqp4JsR1qF9QEzMhBcjMVTfaw9/bs419+tdsvFEGmYncS2wYNWa2ed",
+	"4c2gFyI+dJ+OiPiRQtBwUofq9xGz6iXQXvcjTwgX//dv/9fXf2Sn/oYE0Dqg6rwJEzAPUCGT1zX8OyjP",
+	"gSQSudS4Q2yBEQgT+K034w+Axx3BA6VIVnj2R3x06Ng5QmQ/Y5zqsy4qbBivDy99b4UNtiZOdHHxpGJv",
+	"nv64uzo3ul2swvqUoMw/40MnvxMoxV08VsW8zL1senhujPcH6pImmBYkMZrOGFBMb5QwdiUbRstFO/dP",
+	"3333R9rbuPqQRUFMjpGgL5TFwpX3oz2lmEh+wR/7R35qfq/a4iuxCT38Z1YWYaEga4PNa65CihRrmw6F",
+	"w6tKVN11idk0RFQUCTLxX2PRH5CCyLk5dB8+iQ9NugN7d/0xjHndW1D8I+MWPg5EEseXb67gFe53f6x3",
+	"uKvEgRynXXbZkq9lLSd0GkvLag0po/2lfvCr//RvxYv4peZVuuSHYfOUnlw2emOA/eS//vro9P/w078/",
+	"PP3zh+6PZ/99+uHXh7M///m3X3452/J1/S8nI9ywr1W9ZQCqBkPJDzbozCUXK0KwM/Z4B2cefVr5fv6O",
+	"dI+XYa335A5/mSUJFLqdBweJEWsomzVF0J5X3rTtSTj710ov7AO87m0nhGfr6o95uXxAKX7DwfoooIFM",
+	"4kui0HY7M3F+W5iQKRYJk1OTqvTEwRyvkpqEZS/UfvdTIOv6Ki7/cLDYW7d7036UCIzavvdr7QK2Bdbg",
+	"phOce5jo2d2cQeQsudt0T3uYTbECf9HgW4MgaliAC9LbcRdQsjLxDeKOOHBo3Sok//s8zIYi73c6zz5L",
+	"hDzSAiQh8vmWyUooJ932i+60zxhmR+/iaVdNtqjkw4Nv8Ll73Nm97xQEBHs7VZIebxqjI756s8c/Gr3x",
+	"wEI6hLTem6Ppjdr96blFDPI9lhSbJhveJWSrdPgRTfigfhapxP9pc15HLONBkCRN5RQrRTPe19xQ6det",
+	"CxQmwAj522CQkLwbv1+vT+p++WePEEYeHExl16mumOzFg8jKuKj3LPJFvweVkZkm/B84qmN8KIr17cJC",
+	"6Sw+wCqApxtulFRXduLI6iNo/X1o/H42CX6Eg+r2eb0Qn0sKICcxLBHTCpQ7qLcDlzxguQgWM0v50IEm",
+	"b3/rPBA3XjNciMFL7Wl46B4nMHzDf680jbX/bXai6yoe9Gcn56qt64m06UbophaMO8cXK0zWjDW+7O2B",
+	"YaWwUjKvI7QF34lBNXlQK57lGz3I/JFgzL76+uHs/4L04rgqQ6wKQUQmgX1CW4yzRi5cawRW60L3lE7L",
+	"zA3s3we/elt08Cq83S6eFC/7AgjZ4DtTXYlxry4piDEVos3P53FW6ZAlSsvlz+MFt2X0yhsjlXsWnrrL",
+	"aDLIcN5HWA+nDDTCPMN3joVYN9XyWEnBtMEHK3cr32SY1an8k6E9qnsXgUqNn5RzVnMlLNEshqoNxMRE",
+	"jPNMaYfpssHyhmLWoYTE/jb+m24NFWgp3sL/Sc8cKxS/KwORBnHYQvQTS7My1bJSc+mqzliqTEylSdfy",
+	"JlWodqN3gokboRz7iC997AJUCNLtyO3/8/L1K8YdlqWkwo2YAdDxByOpoXTBpr4gfc8f2L8o0afgxw8j",
+	"C/FKb2xKpg+FhpGBsi9877lbrMYaUrCP4TPZS2PUfsYXJ4MKxemUWF4d1GZugddUmFPrpwR6PJkptRaV",
+	"bNdDl/GP+MRRO+3vsvn9Zax45eQUi+pVDMdN4PywwwB+/nfZxPSTfmgU38G46DSzj0XHpzVfgWfr9+FM",
+	"6Mx/iOpPl3hOnLQdFBeOHMu3sV5sclqs+bZoVBoBbqGJl+AttlpahM/l8VJiQ3NwESrCYr1f8rdX97Qe",
+	"fi1gAjqCYS7XjPv+gLds0+cjAEYQ9ii+Q0pILNAloMDtlbwRirUNlevNLKaLNdkmS4q6FA4rvd2PFwjb",
+	"/id1AF3idkzCN34nmlYVojyhylxBWEF+cquelE8r3WGxxNo9Tmv8RgmWINeC+QcmYysCKHeobLWP9O5r",
+	"+BeU9QoZE/t6/jT32YZvT+dUA6C0FqFMwL1iE6wVtuwVgayOuWC1nsYSg1avNBR25ItrpPyCj9Taiqkm",
+	"91csgv/b7U64vOsg1tUvOw+GvdhECpdchbtmUppIJS37yO21VFcfmRPATr8SDM5VqVXEwTbaWjmvA+G9",
+	"PYdsh1O9XM4Y+v5nzAhntjN2pUHgZphofMYe/aIaDqSvQQUBjD0UgVvpBs6Vhlv/AH5pr/jmgit2FYEn",
+	"+uwX9ZGb9Ud4k6vuOKL2sQp9JGsLR5llWIkScp7tGfsouKm3H6lyBaQ4h4bgYOAbHmoe8F8UusUvUi0m",
+	"dyBecanOWICS4syIKjGi8FFeU4lLsWFwR86wKIB09Fkc5p419WjhXqtEibmPKIh/6b02FezWL33r4cxt",
+	"uJkm++MRLtQslhk16xkD6fTia9s1+E+t001q5ZtQ5mFD+W3cXlNGQJ+g48GCm5sB/sUn/udLqogxWU53",
+	"/OgwQsk/FEtlH4UYxwJE+1keoSA4duBLU27BCKvDVwz0tmK6ddNgPai+CTiGrrgTG77tiGuAkFAJUSXu",
+	"POv41rK5WElV9RIWATFY5QULQW8DokWouN5rk4mYwmTZoyUG4m1TyJpvZgbd+OJilvY2JcY5iNubUUEX",
+	"tyKWDZCSfprm5Ni+uXAbIRRzG73DJtSD9h0ph6fINWIPyuNjeu5LCSJ+/zaCGN78ooJ4F0zqM1mLIeKm",
+	"2YmlOnT7LK6UZ4PxfwPxC5BbJOnxYrwWXEVnQoHiPpcBZPMVD/c3zzPogutkOcTs72mD8DjslMATU42I",
+	"k4gwsRSzgRjrfAv/Hbt9QjWs8r55JlU1uYYw7xVPS4rxB1Sm4muprrKFXO9BX5hvf/ebh5bgL4G8dUIk",
+	"NxDCTpbLbHP6xy6p4Aw/WhJKrPY25CG4pEcO0NP/+Pr7py//4+enby9fvH5VyCajksdHwcOP/woUqT7q",
+	"G7lW5tvnXFUjUt/ui0WWpr3kv+LzWkx2IGIcBguydykBUNYXjkGDTFq7yQFWLDoa+oVW4zLRkuf+oUPS",
+	"3UBG4Ja7QU+CXe6a62ib5sJfQhttrr2Jo8ayv0KBQtG1+CWBzLtXF2zBfbg+6CVKp7PKasEr1FjOQZy3",
+	"KMwbcscshHGQt5mjnv5sVnSoHj98qB0gWAhXabZy/GfGeHdSkxF//HUiunVqjPH+9UaoBay8LC2Q/886",
+	"lsK9o2kktXxvOxxOIHmmzZWeKoUk1LFLxDtBbkdJKiLXB7r+8DOtPFET0ROzeChBFU2xmQZBkJueWlRX",
+	"wuwY29NwvX4A3nvk4d+N8XN1tSsy95DqFD9wTELHP9GS/8gbBkxJs+CUDbEKO8NKMS03laiYFc4Bzj1x",
+	"44pKOqq/bdsaYgQrf7tkD4gHSMk0kE3tf77Lnfl/J+ASp3Uq+wdbI1heInpOs8ZIhWUtsahPrsbB3qI7",
+	"sy0b5+/M9o7r/eEfilz/4f2UDjkyt7pPXqOqPJNz3t00OPxMlCDBzCBX7HwLCIGucL8/OM7YK3L3rAUP",
+	"6ncsgi8nEe7n/EYkhWTw8457teAPNmOWGdJ9qYsA2fByj+46ClsHNxUJvxHg/uX1AWstee7/K/RxN6KA",
+	"OJWfr3DrRefB9BZ94FojAnBTCeP/ghVZYwEtZ6SYiJN5a7FwnWBz/UnYi2iP4YEMBagQlxyJhUtJT8n0",
+	"/Y5TbZM1/sym2M6XM9pZfKLLcu7IQifRySsgNEp70j9qxlpf6VJ/iaJe/UHcGjAUCASHDlhiGr19NdsM",
+	"x1eVspcCqpNZXaL4gt/9WTNW47wML/x24PNwcUm6sEqfhx9PjnIC74/RtAo/RfpZ6WOd+na0P9iiD7x7",
+	"L0payIUMMRb6q5XO/yeOr5tmbl8vC3UzDiz698IuRNCC/rG8pSjnhz2ltK6TpWTVQjgI2DlhCI8pFXCD",
+	"+ttv8Mb5Pqgyv9fb5vtQQ/Gz3jTpV0sliqe7TdI6kSQbD371W2wwZzUu3T3L8/3Pwuuoth1/EWEfX/nz",
+	"aMB9ddmbrukFFRu/JJ/M5/Zafa51ehIArqjfXiu9UZRjNyTEQFCfFiUoZPfC74TUHozDPqqtptwbCuxt",
+	"JeWb7tWBhFSdhdHW9rj1i2SgvrEvFxH9IjhyAIuGCYRl0m2/CDeR3t0FYd7bpwUZaZtT7pxYN25MVc5H",
+	"4dEvXmuaejIhkOJVEtacSk2gSqlhhsFopSruVBpy6jVdaGV1LU5rfTVM2onPvdRX4/wvAJo+OY5voKDy",
+	"LgLY/CjugvuNQIS5yMjFGynI6pDT7f8N5PsKFeqN0LKBY/CuSeAHRaTvo7vb3V/Ip+v79+4lbJV84bYE",
+	"fW9FU/PFNCY+tZW4e/9gWWspahjo3jEdHv1hiYcqZHm8A68a2J61cAyuhECbFGrQQ2qk6/iI/SPSWYZA",
+	"Qltrl1UIKiOXg4Cs7+GB+1SZ4AOfkYzUtMrizFrXeQj5TYDOh5+wprV1dChfpC57aRnEdrCI7tRbcSWt",
+	"02aQEPQ5PfIlPcw9zInjbmomWuvbnJBXu5LWSbVw2HCIdOzgFw8wa991ZbV1p9diO+SVRETGc22dN+i/",
+	"FCAENFCplKiY7zS79scTlkPwf4abLy1vc0EszJ+gArzjC+dfD3VWpZ9RVdm7W5WFmyWdriminitqb2+u",
+	"XyjGW7fSRv5dVKcwE15NOTuIpAotTlbL8g2szhRL/kYqxrtldqlVmb01IJH0zkpCEZb+BvNU78898Eiu",
+	"P7dnAMZUYlTmbnURoyQr3VBWfP/CAbjhZGhuBPyKqkRdurPiRvAq8G0WrcG34aF/aKQtjeJSuGH/8TTq",
+	"Ic4YMV8II8ASVGlqyKR3UmnbvePXIlm+e3PndpM7SFy41K2a5Gj7EVkOdihjCiK+NMKuhrSut/TIvUof",
+	"fqKIaYKfpzoGSLKo1b7URZhjY/QV5PHcj+jRiEtO9K8/89ReAHYh3IGtqoSBstvSEkuAqIilS06TKW6v",
+	"U+kMmd+SqHGACgvxhwu9FjYQre2aI7XW3h7hgDXk7G96HhRcStyZEfCCuMUQsG4EuBxtYUMA4OfQmU8P",
+	"fUFLhPowsfkRhj8dgBDbC+sS3QFQW2x736bHjTByub0nre1naPxeAzv4iS9Rjvhw7vUiPnF/dxZYXytd",
+	"V8ALQT6KoJZ5mUKH0AWQAFhIWAnAbS8MktdiccCb/3146AvuZerDhHv5cStrdyoVC3MwS5JtO70Liwqd",
+	"sUehvBBcA5GyBd14cEHOQ4NJ9U4FycnTHBTX3lJO0AnYyeQoB54a2wh+jZd0n6qQhtnVcAvjfoD19cqZ",
+	"9P7nMP9TGdKhCnbK0P0Q/nfIYIY3Pz+cmNtrPq/FsQL7vyk5IIe2XPi71tsSR7b5JLyXaXOJ+OSjN9ZY",
+	"XHNsP+n+LE7OuLx6bGHGQgMJNYmX4PmE4E//sejM3RitrkKZAZL+5NsSP1/pXjJ9Wo0z7phDIP2775YR",
+	"S/bObH9vWeuxZwV8sRELbUDOcrB8Z3RLW2zX/tsGZHnHA0kyMhsFVk4/PRqLv+BrOMiBVA/CkrPo66S8",
+	"DQq+W6hbQR/YOXetsIAGXFd/nOQmMFvoi4xEETjnXnffResD7mxHdEfAlqLwHq61drACQ7biwmTSqYhA",
+	"ZF+URgHZqfcDN8qOg4fsOwZsct4Om7ymZBX0HL9oQlmxntcHTK2n8an7rHBCHylVOHlU1yR161jVZRos",
+	"dKLrVKIRymtguCWJAwArPWKUtBKLmptYNxfprrxG1IX25O7kJltiGBEe5uDLZeMqFnp9kRaHB0avoXTc",
+	"cs+nl5CSMRR6PhUeMbQ3Q7eLZWuxngtjSW3n1nXOj3GFI29zmGUDT9+jFPZmfXo1IDSPX+Mu5sR+PhP4",
+	"c645cgfLxSpKvb9h0z1B+/pTU3NF/HNFJe2pf0qq57q5p9WBlNgvEFB62g2/6MFqQ+3oRpi13zrSIcsk",
+	"EAZCffFlayfLJPTqm7eJ/9augZe4CzJpQ58iBTuU03/wKzq/BvWUZ/DIuFr34dHPp6gMMqNhd0oFYeDX",
+	"yfANaMmAzhqLvFu+tREXvAy98Qsg3GJ1QN94Rs98SWo534WJ/bo09EmUFr1R3m6kysYhQ9ZKt1vqs5z6",
+	"cem46U31vSRv0ET+zogD7291E8feXFy1Ck49I7p4ziTamv8Wk2t+JXIS0OWfIrchr6HmBzgbxNIx3bre",
+	"ZvyiVN8hnww4inHLt5hZ5nSTyx8bqKHpXitc2vs8WjuBLgjBJLnxuq4yhM0V7XtaPt2q6vSwDfdMquqz",
+	"2HDPfIcOGXL9WPuktlwcZLDmyHjhWzTgvD4XPCxEJ6a0izYdsxonFnfW4B31Ah/5hwacwBgO5yribEzl",
+	"iYDWkEF0FshFQQDSmyqzs/xj/kRDlIqqtx1UqVM7rpXeoK12+fzR6dfffhfp/VeC+wPYf8h2JWI6kokk",
+	"pXYvQxLm6VBG0gsKxpRIIWUt7kYK+Zhb8d03wfO25tfC/MEb6FTg8Wn19bfffvVnqFrAsU7mjTC9ubBQ",
+	"Uiub9hteOjmosf5TFTPFlS0c5iCpk8AcUQuWZr3xRw6KsiLGiGQ/pIfPqJhZPITuj5/T9wu+9XlgU28F",
+	"r5gA1DSSDNP8uJXR7dUKmV6QeBuKygSo0IpDeL6bPiP84CWOtQyrCg/dK7AqfKSI96AHJss0WPMtmwuG",
+	"zsZqFtVBJURF2eFzTJ0M0anU67Hgyt+KoR7JfMuMoFTASKxDs/yrXfGvv/1uhGsznKEjeC60ElOSXKgo",
+	"QtzFuBtgFcY57XCIg2d3w50Txr/6X399ePpnfrr88Ot33/z2L5njDRAy12Jrh+TyB//7PYoktF+QRt+3",
+	"qQXR6boib0AK44fjL8kxLduqb7XjTkyJsweRT+2PijsOt2PSnw+HYn/Yypcu2HBoOXsBjImCSj9i3qgS",
+	"G4Dub1b+UhOdO4jQfp0pGslK+3/pCqyBLmYf/Ar/HQkC/NE/myABD+/mQFTypQKK/+wAQ446dQFdmF43",
+	"0oXafLj+SlNOzyC39l+Ee9V78B73Vf9DpRyKmk+WJAiEz2IDE7nksqa7ei2hdhimA1rYWuWj8p2wh2Yo",
+	"Ty4lb4SZBhNzKVTFOINcc6dJnUMcW0hbzAW13rSZjt+DU3J/VW+RBPXeyKlir1SzMqw9Lq/fEXqjTkfl",
+	"v7zeqHIOxXT7ofvMiCD9PWWp8MprsGA7EeMfoFUDgHRAtrre35NgJR/4zArA7pdzRz78PB1hETVIxayh",
+	"+EaCHJ1h4A33fMBDpOI8kiJvZ80Obcq/TGQ6vEPlJoyRbxD8cEt+PK+ADASK39Rc3WPi4ZcKEx/OOwSn",
+	"gdcGl7y2IrrzjMAcFCU6MBwlokBUcbPaTsOsDgmIWrHGz9CMJLnRxhkuXUzE8RpVxSQpKQSEHqwkQ4/c",
+	"p1eGPlFyXCU2zGSmHBAP9hiBpA3qnCZegugegNKpUpWF/lJeqRf3RSFPjX9mgb9EGGaRVAB/vujxq1wJ",
+	"Z4HWW19L4c20jaiBQxLd1dDHS+FOn8ADB6jIb73QYtEa6bYn53/90MNANVBH28ZxdQt76owUg0o6rsE7",
+	"eOw+Jz35TGHi51P5Jp/rDVtztQ2IEkaTgWXkjIxFFwoKyO6U3JfgJ7PxhRVbonOAFUjkR+MElU+G160b",
+	"dd8/VdU0FstTumd2ZH3dkiNoUNDjU/cq5/Ergxx/01Vdww+KKrqFYxoDuHaSVAev7V+wbx5+E6yYpFBg",
+	"aGV3RkNyIPQT0Fht7QYVwueC189gVGMkwz89jWiQLght3FITTDMZZwX4WBjYXZGhj8z6WdLY1CcMtn3b",
+	"s+WRWU+zKC+FY1avRfA19jNvdmU3CJ874E28hCe+ZE1GOT2XkXTTHQoQdLZ/6KONktkdDXS/RNbozxcM",
+	"itWm0q5PBNpOoz/89O8PT//8gf57+uHXh7NvHuYDQWVOoTg794LIQyH7zLpx/GZeQqfyS2gTq+r3Vnon",
+	"Y4p+OoVPr6s/olIeSPF2yjVgXse+lD+AWroHDxSo8vulDxXfianxjn5ck1mXO8ulsXKx0ptZP8bPamnv",
+	"LdkCVtiJ5hQSoYdX1onmB3jqS64sdWLilYXRT55T7ifWpvEfysRFOsOlNmwOKL21FfVNuFWcWDdAWju4",
+	"GO/iU19wMUInpiQQmA4Z2eNMpLr84J1d6bryW61/QIZ573L540qMvuPjhIy551+Ar215LwUmXbIyJSuu",
+	"3NnpLsFOQgrFjsOkT5S/FtrrTlDIQ/28mWpv2v7cllQaqLcHGVMHC+59PrXlc67YD0I0ibBSwgAnaGxu",
+	"C3oFpM6g9adazgJNYl2PWtA72Jiyru+LbudOWSOyrsWUl+0zbTDPeLr6DKRMRSlaA48MRUlveN3i37zt",
+	"3IvVxcQ8uefa6UoBUuFhlMa2gQSkwYv5J3rmCy4admFiDYnGPsWC0RT1ExL8+3C1Didv0djuzVIMc/d5",
+	"D930q6Wpv2BWqIpq+C+XVjg2TajrsbjCukn4HVwW0lQxG6e66NIHAMmNaiv+AxCsB6I79IZKB8k7TfCB",
+	"kuwcDoAb3SQL/LkdJWEGbl9FOqcNPNHKSdWKOLDBlAoERCEhtFhAQp1U9oKtW+v8gmzi77RaUH3Mlgq7",
+	"oKAMXoN7hR/WUsl1uz45f1gqAvE7yIf4HHvvud6wJTdIT3JBKiXgqiFuj6wl4dyaEEQGK48dSuKUv57M",
+	"BTfCnJz/9cNvMz94jI/+9YNfFCvMTZCo1tQn5ycPeCMf3Hx18tuH3/7fAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -155,7 +155,7 @@ func run(ctx context.Context) error {
 	}
 	defer fleet.stop()
 	daemon := func() (*child, error) {
-		return launch("verimorphd", []string{"VERIMORPH_DATABASE_URL=" + url}, "bin/verimorphd", "-time-factor", factor(), "-first-user", firstUser, "-simulation", "http://127.0.0.1:8425",
+		return launch("verimorphd", []string{"VERIMORPH_DATABASE_URL=" + url}, "bin/verimorphd", "-time-factor", factor(), "-first-user", firstUser, "-simulation", "http://127.0.0.1:8425", "-bootstrap-listen", "127.0.0.1:8426",
 			"-receive-sftp", "127.0.0.1:8430", "-receive-ftp", "127.0.0.1:8431", "-receive-tftp", "127.0.0.1:8432")
 	}
 	d, err := daemon()
@@ -322,7 +322,34 @@ func load(ctx context.Context, databaseURL string) error {
 	if err := client(ctx, "", append([]string{"advisory", "import"}, notes...)...); err != nil {
 		return err
 	}
+	if err := loadMakers(ctx); err != nil {
+		return err
+	}
 	return loadDevices(ctx)
+}
+
+// loadMakers says whose devices may call, and gets the voucher for the one that does.
+func loadMakers(ctx context.Context) error {
+	var b struct {
+		Owner  string
+		Makers []string
+	}
+	if err := clientJSON(ctx, &b, "bootstrap", "list"); err != nil || len(b.Makers) > 0 {
+		return err
+	}
+	state := dataDir + "/simfleet"
+	maker, err := exec.CommandContext(ctx, "bin/simfleet", "maker", "-state", state, "Gullwire").Output()
+	if err != nil {
+		return err
+	}
+	const cert, owner, voucher = stateDir + "/gullwire.pem", stateDir + "/owner.pem", stateDir + "/AP31-4404.vcj"
+	if err := errors.Join(os.WriteFile(cert, maker, 0o600), os.WriteFile(owner, []byte(b.Owner), 0o600)); err != nil {
+		return err
+	}
+	if err := output(exec.CommandContext(ctx, "bin/simfleet", "voucher", "-state", state, "Gullwire", "AP31-4404", owner, voucher)); err != nil {
+		return err
+	}
+	return errors.Join(client(ctx, "", "bootstrap", "trust", cert), client(ctx, "", "bootstrap", "voucher", voucher))
 }
 
 // practice is the folder of the walk-through.
@@ -404,7 +431,7 @@ func loadDevices(ctx context.Context) error {
 	var boxes []struct {
 		Name, Address, User, Password, Watchword, HostKey, Dialect, Web, Token string
 		Plate, Line, Community                                                 string
-		LineOnly                                                               bool
+		LineOnly, Calls                                                        bool
 		OlderVersion, OlderPassword, OlderWatchword                            string
 	}
 	if err := json.Unmarshal(data, &boxes); err != nil {
@@ -419,6 +446,9 @@ func loadDevices(ctx context.Context) error {
 		has[d.Name] = true
 	}
 	for _, b := range boxes {
+		if b.Calls { // it is still in its crate
+			continue
+		}
 		passwords := b.Password + "\n" + b.Watchword + "\n" + b.Token + "\n"
 		if has[b.Name] { // the boxes may have been unpacked anew
 			err = client(ctx, passwords, "device", "credentials", b.Name, "-user", b.User)

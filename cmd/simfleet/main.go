@@ -37,6 +37,8 @@ const usage = `simfleet runs simulated devices on loopback addresses.
   simfleet fault  [-control ADDRESS] DEVICE NAME [VALUE [TIMES]]             let something go wrong
   simfleet heal   [-control ADDRESS] DEVICE NAME                             take a fault away
   simfleet licence SERIAL NAME                                               the key of a licence, as its seller gives it
+  simfleet maker   [-state FOLDER] MAKER                                     the certificate of a maker whose devices call
+  simfleet voucher [-state FOLDER] MAKER SERIAL OWNER.pem OUT                who owns a device, as its maker signs it (RFC 8366)
   simfleet site   [-control ADDRESS] fault|heal NAME [VALUE [TIMES [FILE]]]  the same for the release site
   simfleet reset  [-control ADDRESS] DEVICE                                  a new box, with its old keys
 
@@ -81,6 +83,20 @@ func run(verb string, args []string) error {
 	case "licence": // SERIAL NAME: what whoever sells licences would give
 		fmt.Println(shellbox.LicenceKey(a[0], a[1]))
 		return nil
+	case "maker":
+		text, err := simfleet.MakerCertificate(a[0], *state)
+		fmt.Print(string(text))
+		return err
+	case "voucher":
+		owner, err := os.ReadFile(a[2])
+		if err != nil {
+			return err
+		}
+		text, err := simfleet.Voucher(a[0], *state, a[1], owner)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(a[3], text, 0o600)
 	case "status":
 		return call("GET", "http://"+*control+"/devices", nil)
 	case "fault":

@@ -97,7 +97,7 @@ var bringUpCommands = []command{
 		name: "bring-up", args: "[DEVICE]", short: "Draft bringing blank devices up: password, licences, release, configuration", min: 0, max: 1,
 		example: "bring-up innersund-sa3 -template point -set place=kiosk -to preferred",
 		long: "A device that is not in the records is added first: with -address, -dialect and -user, and its first password, which is asked for.\n" +
-			"With -table FILE there is one device a line (CSV). Columns: device, and about it device.address, .dialect, .user, .site, .serial, .to, .comes-back-at, .transfer; every other one is a value of the template.\n" +
+			"With -table FILE there is one device a line (CSV). Columns: device, and about it device.address, .dialect, .user, .site, .serial, .to, .comes-back-at, .transfer, .model, .calls (yes); every other one is a value of the template.\n" +
 			"What is said with -set counts before the table, and the table before what the template assumes. All that is missing or wrong is told at once, and nothing is begun then.\n" +
 			"Done again, it goes on where a device stands, or does nothing.",
 		setup: setUpBringUp,
@@ -105,14 +105,15 @@ var bringUpCommands = []command{
 }
 
 // aboutDevice are the columns of a table that are about the device itself.
-var aboutDevice = []string{"device.address", "device.dialect", "device.user", "device.site", "device.serial", "device.to", "device.comes-back-at", "device.transfer"}
+var aboutDevice = []string{"device.address", "device.dialect", "device.user", "device.site", "device.serial", "device.to", "device.comes-back-at", "device.transfer", "device.model", "device.calls"}
 
 // A bringing is a call of bring-up.
 type bringing struct {
 	template, to, serial, comesBackAt, table string
 	address, dialect, user, site, transfer   string
 	backup                                   int64
-	keepPassword, start                      bool
+	keepPassword, start, calls               bool
+	model                                    string
 	values                                   map[string]string
 	licences                                 []string
 	terms                                    func(context.Context, *client) (*gen.Terms, error)
@@ -133,6 +134,8 @@ func setUpBringUp(fs *flag.FlagSet) func(context.Context, *client, []string) err
 	fs.StringVar(&b.site, "site", "", "`name` of its site")
 	fs.StringVar(&b.transfer, "transfer", "", "how images get onto it, as of device add")
 	fs.BoolVar(&b.keepPassword, "keep-password", false, "its first password stays")
+	fs.BoolVar(&b.calls, "calls", false, "it asks by itself (RFC 8572); its serial, its model and the version have to be said, and its address is the one that it has afterwards")
+	fs.StringVar(&b.model, "model", "", "`name` of the model of a device that asks by itself")
 	fs.BoolVar(&b.start, "start", false, "approve and start what was drafted at once")
 	fs.Func("set", "`name=value` of the template; can be said more than once", func(s string) error {
 		name, v, ok := strings.Cut(s, "=")
@@ -254,8 +257,9 @@ func (b *bringing) one(ctx context.Context, c *client, r template.Row) (gen.Chan
 	if err != nil {
 		return none, err
 	}
+	calls := b.calls || said("calls", "") == "yes"
 	wish := gen.NewBringUp{Device: r.Device, Template: optional(b.template), Values: &b.values, To: optional(said("to", b.to)), Serial: optional(said("serial", b.serial)),
-		ComesBackAt: optional(said("comes-back-at", b.comesBackAt)), KeepPassword: &b.keepPassword, Licences: given, Terms: t}
+		ComesBackAt: optional(said("comes-back-at", b.comesBackAt)), KeepPassword: &b.keepPassword, Calls: &calls, Model: optional(said("model", b.model)), Licences: given, Terms: t}
 	if b.backup != 0 {
 		wish.Backup = &b.backup
 	}

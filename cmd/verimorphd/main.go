@@ -52,6 +52,7 @@ type options struct {
 	receiveHost                            string
 	simulation, zone                       string
 	hearing                                hearing
+	bootstrap                              bootstrapping
 }
 
 func main() {
@@ -79,6 +80,7 @@ func main() {
 	fs.StringVar(&o.zone, "zone", "", "time zone (IANA `name`) in which windows, times and clocks are told everywhere; by default that of this machine, or UTC")
 	fs.StringVar(&o.simulation, "simulation", "", "`URL` of a simulated fleet's control, for the console's demo page; empty: there is none")
 	o.hearing.flags(fs)
+	o.bootstrap.flags(fs)
 	fs.Usage = func() { fmt.Fprint(fs.Output(), usage); fs.PrintDefaults() }
 	if err := fromEnvironment(fs); err != nil {
 		fmt.Fprintln(os.Stderr, "verimorphd:", err)
@@ -151,6 +153,11 @@ func (o *options) run(ctx context.Context, command, name string) error {
 	if err != nil {
 		return err
 	}
+	done, err := o.bootstrap.serve(ctx, st, in.vault, in.blobs, log)
+	if err != nil {
+		return fmt.Errorf("-bootstrap-listen: %w", err)
+	}
+	in.closes = append(in.closes, done)
 	return serve(ctx, log, in.engine, o, in.give, in.server)
 }
 

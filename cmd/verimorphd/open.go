@@ -32,6 +32,8 @@ type installation struct {
 	engine *engine.Engine
 	server *server.Server
 	give   *transfer.Server
+	vault  *vault.Vault
+	blobs  *blob.Store
 	closes []func()
 }
 
@@ -61,6 +63,7 @@ func (o *options) open(ctx context.Context, st *store.Store, log *slog.Logger) (
 	if err != nil {
 		return nil, err
 	}
+	in.vault, in.blobs = v, blobs
 	backups, err := backupstore.Open(filepath.Join(o.data, "backups"), v)
 	if err != nil {
 		return nil, err

@@ -15,6 +15,7 @@ type BringUpJob struct {
 	Job
 	Password bool // a new one is set
 	Put      bool // a configuration is put onto it
+	Calls    bool // it asks by itself for its release and its configuration
 }
 
 // DraftBringUp lists the steps that bring a device up.
@@ -33,6 +34,9 @@ func DraftBringUp(j BringUpJob) (*Plan, error) {
 		if what := j.beyond(&j.Path.Hops[i]); what != "" {
 			return nil, fmt.Errorf("the hop from %s to %s %s, which a change cannot carry out; do it by hand, or look for another path", j.Path.Hops[i].From, j.Path.Hops[i].To, what)
 		}
+	}
+	if j.Calls {
+		return j.wait(), nil
 	}
 	plan := &Plan{Steps: []Step{j.step(0, Check)}}
 	add := func(steps ...Step) { plan.Steps = append(plan.Steps, steps...) }
@@ -68,4 +72,26 @@ func DraftBringUp(j BringUpJob) (*Plan, error) {
 	number(plan.Steps)
 	plan.Back = append(plan.Back, Back{Way: BackNotNeeded, Text: "it was blank before; what was put onto it is put anew, or it is reset at the device"})
 	return plan, nil
+}
+
+// callPatience is how long a device may take until it calls, in seconds of real time: somebody has to carry it to its place first.
+const callPatience = 7 * 24 * 3600
+
+// wait lists the steps of a device that asks by itself: release and configuration it takes over alone, and is held against both afterwards.
+func (j *BringUpJob) wait() *Plan {
+	wait := j.step(0, AwaitCall)
+	wait.Expect = catalog.Span{Low: byHand.Low, High: byHand.High, Limit: callPatience}
+	plan := &Plan{Steps: []Step{wait, j.step(0, Link), j.step(0, Login), j.step(0, Confirm)}}
+	if j.Password {
+		plan.Steps = append(plan.Steps, j.step(0, SetPassword))
+	}
+	for _, name := range j.Licences {
+		s := j.step(0, Licence, LicenceParams{name})
+		s.Title = "Add licence " + name
+		plan.Steps = append(plan.Steps, s)
+	}
+	plan.Steps = append(plan.Steps, j.step(0, Services), j.verify())
+	number(plan.Steps)
+	plan.Back = []Back{{Way: BackNotNeeded, Text: "it was blank before; what it was handed is handed anew, or it is reset at the device"}}
+	return plan
 }

@@ -51,6 +51,7 @@ const (
 	JoinController  Kind = "join"
 	ReleaseChild    Kind = "release-child"
 	SetPassword     Kind = "set-password"
+	AwaitCall       Kind = "call"
 	Sync            Kind = "sync"
 	Switch          Kind = "switch-over"
 	Verify          Kind = "verdict"
@@ -139,6 +140,8 @@ var Kinds = []Spec{
 		Alone: &Alone{Takes: TakesText, Help: "somebody does this and signs it off"}},
 	{Kind: CleanUp, Title: "Remove files that were named", Writes: true, Loses: true, Duration: "check", Params: typed[CleanUpParams](),
 		Alone: &Alone{Takes: TakesFiles, Help: "remove files from the device"}},
+	// Of a new device that asks by itself: it has called, was handed what it is to become, and reports that it is that.
+	{Kind: AwaitCall, Title: "Wait for its call"},
 	// Of a new device: its first password is replaced by one of ours.
 	{Kind: SetPassword, Title: "Set a new password", Writes: true, Duration: "check"},
 	{Kind: Licence, Title: "Add licence", Writes: true, Duration: "check", Params: typed[LicenceParams](),

@@ -90,6 +90,8 @@ type BringUpWish struct {
 	Used         []UsedValue `json:"used,omitempty"`
 	Serial       string      `json:"serial,omitempty"` // that it has to have; "": any
 	KeepPassword bool        `json:"keepPassword,omitempty"`
+	Calls        bool        `json:"calls,omitempty"` // it asks by itself (RFC 8572)
+	Model        string      `json:"model,omitempty"` // of one that does
 }
 
 // A UsedValue is a value of a template with the source that it was taken from.

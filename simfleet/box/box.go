@@ -109,6 +109,8 @@ type Access struct {
 	LineOnly bool   `yaml:"line-only,omitempty" json:"lineOnly,omitempty"`
 	// How to speak with it.
 	Dialect string `yaml:"dialect" json:"dialect"`
+	// It is blank and asks by itself what it is to become, so nobody is to sign in to it before.
+	Calls bool `yaml:"calls,omitempty" json:"calls,omitempty"`
 }
 
 // NewHostKey makes a host key, in PEM form.

@@ -33,12 +33,14 @@ import (
 // A Spec says what a box is.
 type Spec struct {
 	Name, Maker, Model, Serial, Version string
-	Older                               string // version in the other area; "" is empty
-	OlderPasswords                      bool   // it has a password of its own
-	Address                             string // host:port of its SSH side
-	Line                                string // host:port of its console line; "": none
-	LineOnly                            bool   // it has no other side
-	Blank                               bool   // as it comes out of its crate: in its factory state
+	Older                               string    // version in the other area; "" is empty
+	OlderPasswords                      bool      // it has a password of its own
+	Address                             string    // host:port of its SSH side
+	Line                                string    // host:port of its console line; "": none
+	LineOnly                            bool      // it has no other side
+	Blank                               bool      // as it comes out of its crate: in its factory state
+	Calls                               string    // URL of the bootstrap server that it asks what it is to become; "": none
+	Identity                            *Identity // with which it does; nil: it has none
 	User, Password, Config              string
 	Lines                               map[string]string // boxes whose console lines are plugged into this one: name and host:port
 	MediumDir                           string            // what a card holds that somebody puts in
@@ -63,6 +65,7 @@ type Box struct {
 	group  *Group // nil: it stands alone
 	herd   *Herd  // what follows it, or its group; nil: nothing
 	known  []*Box // whom it could follow, or who could follow it
+	asks   func() // ends its calls
 	mu     sync.Mutex
 	st     state
 }
@@ -91,6 +94,7 @@ type state struct {
 	Units               []unit
 	Leader              int    // which of them leads
 	Follows             string // address of whom it follows; "": it stands alone
+	Onboarded           bool   // it has become what it was handed when it called
 	CutOff              int    // how often whoever is served was cut off although another unit could have served
 }
 
@@ -205,7 +209,7 @@ func (b *Box) Change(name, text string) error {
 func (b *Box) Access() box.Access {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	a := box.Access{Name: b.Name, Address: b.Address, User: b.User, Password: b.st.Password, HostKey: box.PublicKey(b.st.HostKey), Token: b.st.Token, Web: b.at, Line: b.Line, LineOnly: b.LineOnly, Dialect: b.m.Dialect}
+	a := box.Access{Name: b.Name, Address: b.Address, User: b.User, Password: b.st.Password, HostKey: box.PublicKey(b.st.HostKey), Token: b.st.Token, Web: b.at, Line: b.Line, LineOnly: b.LineOnly, Dialect: b.m.Dialect, Calls: b.Calls != ""}
 	for i, area := range b.st.Areas {
 		if i != b.st.Running && area.Password != "" {
 			a.OlderVersion, a.OlderPassword = area.Version, area.Password
@@ -231,11 +235,18 @@ func (b *Box) Start() error {
 		b.web = &http.Server{Handler: http.HandlerFunc(b.answer), ReadHeaderTimeout: 5 * time.Second}
 		go func() { _ = b.web.Serve(ln) }()
 	}
-	return b.host.Start()
+	if err := b.host.Start(); err != nil {
+		return err
+	}
+	b.startCalling()
+	return nil
 }
 
 // Stop implements box.Box.
 func (b *Box) Stop() {
+	if b.asks != nil {
+		b.asks()
+	}
 	b.host.Stop()
 	if b.web != nil {
 		_ = b.web.Close()

@@ -48,6 +48,7 @@ var FaultTexts = map[string]string{
 	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
 	LogErrors: "the next start leaves errors in its records", ClockWrong: "its clock is VALUE seconds ahead",
 	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces", SwappedUnit: "another unit of the same model stands in its place",
+	NeverCalls: "it does not ask what it is to become", PowerInTheMiddle: "the power goes once while it becomes what it was handed",
 	StaysAlone: "told whom to follow, it starts anew in its factory state and stands alone", LosesItsWay: "told whom to follow, it never arrives there",
 	NoLicence: "its licences have run out, until another is added",
 	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
@@ -57,6 +58,8 @@ var FaultTexts = map[string]string{
 func (b *Box) FaultNames() (names []string) {
 	for name := range FaultTexts {
 		switch {
+		case (name == NeverCalls || name == PowerInTheMiddle) && b.Calls == "":
+			continue
 		case (name == StaysAlone || name == LosesItsWay) && !b.m.Firmware.Follows:
 			continue
 		case name == LowPlaces && !b.m.Firmware.Unpack, name == NoLicence && b.m.Firmware.Rights == nil, name == ByHandKey && b.m.Firmware.Variables == nil, name == ByHandCard && b.m.Firmware.Medium == "", name == StuckWork && !b.m.Firmware.Drains,

@@ -549,6 +549,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/bootstrap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices that ask by themselves (RFC 8572) - who signs, whose devices may call, who is expected and what each reports */
+        get: operations["getBootstrap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/bootstrap/makers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The certificates of the makers whose devices may call, in PEM */
+        put: operations["putBootstrapMakers"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/bootstrap/vouchers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep an ownership voucher (RFC 8366) that a maker made for one of its devices */
+        post: operations["addVoucher"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/bring-ups": {
         parameters: {
             query?: never;
@@ -2350,7 +2401,33 @@ export interface components {
             newPassword?: string;
             /** @description The first password stays. */
             keepPassword?: boolean;
+            /** @description It asks by itself (RFC 8572): it is handed release and configuration when it calls. `serial`, `model` and `to` have to be said then. */
+            calls?: boolean;
+            /** @description Of a device that asks by itself. */
+            model?: string;
             terms?: components["schemas"]["Terms"];
+        };
+        Bootstrap: {
+            /** @description The certificate of our domain in PEM, for which makers make vouchers. */
+            owner: string;
+            /** @description Names of the makers whose devices may call. */
+            makers: string[];
+            calls: components["schemas"]["Call"][];
+        };
+        Call: {
+            serial: string;
+            device: string;
+            /** Format: int64 */
+            change: number;
+            /** @description Of the change. */
+            state: string;
+            /** @description Its ownership voucher is there. */
+            voucher?: boolean;
+            /** Format: date-time */
+            calledAt?: string;
+            /** Format: date-time */
+            completeAt?: string;
+            reports: string[];
         };
         /**
          * @default html
@@ -5152,6 +5229,79 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Filled"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBootstrap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bootstrap"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putBootstrapMakers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description How it stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bootstrap"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addVoucher: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Which device it is for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        serial: string;
                     };
                 };
             };

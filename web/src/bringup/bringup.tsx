@@ -5,6 +5,7 @@ import { Link } from "react-router-dom";
 import { api, ask, newKey, type Change, type S } from "../shared/api";
 import { ago } from "../shared/format";
 import { Badge, Button, Card, Field, Form, Mark, Muted, Pick, subject, Trouble, Waiting } from "../shared/ui";
+import { Calls } from "./calls";
 import { readTable, type Row } from "./table";
 
 type Template = S["Template"];
@@ -26,6 +27,7 @@ export function BringUpPage() {
       </p>
       <Templates of={list.data.items} />
       <Devices templates={list.data.items} />
+      <Calls />
     </>
   );
 }
@@ -253,6 +255,8 @@ function Drafts({ rows, template, to }: { rows: Row[]; template: string; to: str
                 template,
                 to: r.about.to ?? (to || undefined),
                 serial: r.about.serial,
+                calls: r.about.calls === "yes",
+                model: r.about.model,
                 comesBackAt: r.about["comes-back-at"],
                 file: "the table",
                 row: { device: r.device, line: r.line, values: r.values },
