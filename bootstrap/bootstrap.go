@@ -32,7 +32,7 @@ import (
 // A Handout is what a device is handed, as it is sealed in the records.
 type Handout struct {
 	ImageName     string `json:"imageName,omitempty"`
-	ImageVersion  string `json:"imageVersion,omitempty"`
+	ImageRelease  string `json:"imageRelease,omitempty"`
 	ImageFile     string `json:"imageFile,omitempty"`
 	ImageSHA256   string `json:"imageSha256,omitempty"` // "": it stays on its release
 	Configuration string `json:"configuration"`
@@ -293,7 +293,7 @@ func (s *Server) data(ctx context.Context, call *store.Call) (*onboarding.Data, 
 	}
 	in := &onboarding.Information{Configuration: []byte(h.Configuration)}
 	if h.ImageSHA256 != "" {
-		in.Image = &onboarding.BootImage{Name: h.ImageName, Version: h.ImageVersion, URI: []string{s.Base + "/images/" + h.ImageSHA256}, SHA256: h.ImageSHA256}
+		in.Image = &onboarding.BootImage{Name: h.ImageName, Release: h.ImageRelease, URI: []string{s.Base + "/images/" + h.ImageSHA256}, SHA256: h.ImageSHA256}
 	}
 	out := &onboarding.Data{Voucher: v.Voucher}
 	if out.Information, err = onboarding.Sign(in, o.signer, o.key); err != nil {

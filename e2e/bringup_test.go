@@ -199,7 +199,7 @@ func TestDevicesThatCall(t *testing.T) {
 	stranger, err := simfleet.Voucher("Gullwire", state, "AP31-9901", cert)
 	e.refused(3, []string{"the voucher for AP31-9901 was made for another owner"}, "bootstrap", "voucher", write("stranger.vcj", stranger, err))
 	e.refused(3, []string{"PEM"}, "bootstrap", "trust", file)
-	assert.Contains(t, e.must("bootstrap", "list"), "Devices may call of no maker yet")
+	assert.Contains(t, e.must("bootstrap", "list"), "No device may call yet")
 
 	out := e.expect(1, "new1", "AP31-9901", "8.5.5")
 	assert.Contains(t, out, "is being fetched")

@@ -324,7 +324,7 @@ func (b *bringUp) expect(ctx context.Context, by access.Actor, keys map[string]s
 		return 0, err
 	}
 	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: u.Model, Serial: u.Serial, ComesBackAt: b.w.ComesBackAt}}}
-	return s.recordCalled(ctx, by, withSteps(c, plan), *b.w, t, &bootstrap.Handout{ImageName: f.Name, ImageVersion: im.version.String(), ImageFile: im.File, ImageSHA256: im.SHA256, Configuration: b.text})
+	return s.recordCalled(ctx, by, withSteps(c, plan), *b.w, t, &bootstrap.Handout{ImageName: f.Name, ImageRelease: im.version.String(), ImageFile: im.File, ImageSHA256: im.SHA256, Configuration: b.text})
 }
 
 // An imageOf is the image of a release for a model.

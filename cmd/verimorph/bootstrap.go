@@ -88,11 +88,11 @@ var bootstrapCommands = []command{
 }
 
 func (c *client) printBootstrap(b gen.Bootstrap) {
-	makers := "of no maker yet; say whose may with: verimorph bootstrap trust FILE"
+	makers := "No device may call yet; say whose may with: verimorph bootstrap trust FILE"
 	if len(b.Makers) > 0 {
-		makers = "of " + strings.Join(b.Makers, ", ")
+		makers = "Devices of these may call: " + strings.Join(b.Makers, ", ")
 	}
-	c.printf("Devices may call %s.\n", makers)
+	c.printf("%s\n", makers)
 	rows := [][]string{{"SERIAL", "DEVICE", "CHANGE", "STATE", "VOUCHER", "CALLED", "REPORTS"}}
 	for _, k := range b.Calls {
 		called := "not yet"

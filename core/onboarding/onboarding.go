@@ -34,7 +34,7 @@ var (
 
 // A BootImage is the release that a device is to run.
 type BootImage struct {
-	Name, Version string
+	Name, Release string
 	URI           []string
 	SHA256        string // in hexadecimal digits
 }
@@ -89,7 +89,7 @@ func Sign(in *Information, owner *x509.Certificate, key crypto.PrivateKey) ([]by
 				Algorithm string `json:"hash-algorithm"`
 				Value     string `json:"hash-value"`
 			} `json:"image-verification"`
-		}{Name: in.Image.Name, Version: in.Image.Version, URI: in.Image.URI}
+		}{Name: in.Image.Name, Version: in.Image.Release, URI: in.Image.URI}
 		o.Image.Verification = append(o.Image.Verification, struct {
 			Algorithm string `json:"hash-algorithm"`
 			Value     string `json:"hash-value"`
@@ -245,7 +245,7 @@ func information(text []byte) (*Information, error) {
 	}
 	out := &Information{}
 	if im := j.Onboarding.Image; im != nil {
-		out.Image = &BootImage{Name: im.Name, Version: im.Version, URI: im.URI}
+		out.Image = &BootImage{Name: im.Name, Release: im.Version, URI: im.URI}
 		for _, v := range im.Verification {
 			if v.Algorithm == sha256Name {
 				out.Image.SHA256 = strings.ReplaceAll(v.Value, ":", "")

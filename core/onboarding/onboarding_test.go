@@ -67,7 +67,7 @@ func TestInformationIsReadBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		in := &Information{Configuration: []byte(rapid.StringN(1, 200, -1).Draw(t, "configuration"))}
 		if rapid.Bool().Draw(t, "image") {
-			in.Image = &BootImage{Name: "gw", Version: rapid.StringMatching(`[0-9.]{1,9}`).Draw(t, "version"), URI: []string{"https://192.0.2.1/i"}, SHA256: strings.Repeat(rapid.StringMatching(`[0-9a-f]{2}`).Draw(t, "sum"), 32)}
+			in.Image = &BootImage{Name: "gw", Release: rapid.StringMatching(`[0-9.]{1,9}`).Draw(t, "version"), URI: []string{"https://192.0.2.1/i"}, SHA256: strings.Repeat(rapid.StringMatching(`[0-9a-f]{2}`).Draw(t, "sum"), 32)}
 		}
 		got, err := Verify(p.hand(t, in, "S"), "S", p.roots, time.Now())
 		require.NoError(t, err)

@@ -161,7 +161,7 @@ func (b *Box) become(ctx context.Context, c *caller, in *onboarding.Information)
 	b.mu.Lock()
 	now := b.version()
 	b.mu.Unlock()
-	if in.Image != nil && in.Image.Version != now {
+	if in.Image != nil && in.Image.Release != now {
 		if err := b.takeImage(ctx, c, in.Image, say); err != nil {
 			return err
 		}
@@ -216,16 +216,16 @@ func (b *Box) takeImage(ctx context.Context, c *caller, im *onboarding.BootImage
 		return errors.New("the image is another one than was signed for")
 	}
 	head, err := firmware.Read(bytes.NewReader(data))
-	if err != nil || head.Version != im.Version {
+	if err != nil || head.Version != im.Release {
 		return errors.New("the image is of another release than was signed for")
 	}
-	if err := say("boot-image-installed-rebooting", im.Version); err != nil {
+	if err := say("boot-image-installed-rebooting", im.Release); err != nil {
 		return err
 	}
 	time.Sleep(b.sim(b.m.Firmware.Install))
 	b.mu.Lock()
 	to := (b.st.Running + 1) % len(b.st.Areas)
-	b.st.Areas[to] = area{Version: im.Version, State: "good", Fresh: true, Laid: time.Now().UTC()}
+	b.st.Areas[to] = area{Version: im.Release, State: "good", Fresh: true, Laid: time.Now().UTC()}
 	b.st.Next, b.st.Installs = to, b.st.Installs+1
 	b.restart()
 	b.mu.Unlock()
