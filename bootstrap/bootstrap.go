@@ -38,14 +38,14 @@ type Handout struct {
 	Configuration string `json:"configuration"`
 }
 
-// HandoutLabel binds what is sealed for a device to it.
-func HandoutLabel(serial string) string { return "handed to " + serial }
+// HandoutLabel binds what is sealed for a device to it; secrets that are sealed anew find it by that.
+func HandoutLabel(serial string) string { return "call " + serial }
 
 // Settings of the records.
 const (
 	ownerSetting  = "bootstrap owner"
 	makersSetting = "bootstrap makers"
-	ownerLabel    = "bootstrap owner"
+	ownerLabel    = "setting " + ownerSetting // so secrets that are sealed anew find it
 )
 
 // An Identity is what an installation signs with: the authority of its domain, which vouchers pin.

@@ -279,6 +279,10 @@ func TestDevicesThatCall(t *testing.T) {
 	}
 	_, err = (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}).Post("https://"+e.calls+rpc+"get-bootstrapping-data", "application/yang-data+json", strings.NewReader("{}"))
 	assert.Error(t, err, "who shows no certificate is not heard")
+	ours, _, err := onboarding.ReadPEM([]byte(owner))
+	require.NoError(t, err)
+	late, err := onboarding.MakeVoucher(&onboarding.Voucher{Serial: "AP31-9903", Pinned: ours[0], Created: time.Now().Add(-2 * time.Hour), Expires: time.Now().Add(-time.Hour)}, known.Certificate, known.Key)
+	e.refused(3, []string{"the voucher for AP31-9903 counted until"}, "bootstrap", "voucher", write("late.vcj", late, err))
 	require.NoError(t, e.box("new3").Heal(shellbox.NeverCalls))
 	ch := e.awaitEnd("3")
 	require.Equal(t, gen.ChangeStateDone, ch.State, "%v %v", ch.Failure, ch.Question)

@@ -12,6 +12,7 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/change"
+	"verimorph/core/onboarding"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
 	"verimorph/device"
@@ -416,11 +417,13 @@ func (e *Engine) readyToBeCalled(ctx context.Context, c *store.Change, d store.D
 		return nil, err
 	}
 	check := ready.Check{Name: ready.Called, Title: "What it is handed", State: ready.Pass, Evidence: fmt.Sprintf("signed for %s once it calls", call.Serial)}
-	if _, err := e.Store.Voucher(ctx, call.Serial); errors.Is(err, store.ErrNotFound) {
-		check.State, check.Evidence = ready.Stop, fmt.Sprintf("there is no ownership voucher for %s, so it would take nothing from us", call.Serial)
+	missing, err := e.noVoucher(ctx, call.Serial)
+	if err != nil {
+		return nil, err
+	}
+	if missing != "" {
+		check.State, check.Evidence = ready.Stop, missing+", so it would take nothing from us"
 		check.Remedy = "ask its maker for one, with what verimorph bootstrap owner prints, and add it with verimorph bootstrap voucher FILE"
-	} else if err != nil {
-		return nil, records(err)
 	}
 	out := []ready.Check{check}
 	if other, err := e.Store.Expected(ctx, call.Serial); err == nil && other.ChangeID != c.ID {
@@ -435,4 +438,23 @@ func (e *Engine) readyToBeCalled(ctx context.Context, c *store.Change, d store.D
 		out = append(out, ready.Check{Name: ready.OtherWork, Title: "Other work", State: ready.Stop, Evidence: fmt.Sprintf("change %d occupies the device", d.Open.ID), Remedy: "wait until it has ended"})
 	}
 	return out, nil
+}
+
+// noVoucher says why there is no ownership voucher for a device that it would heed; "" when there is one.
+func (e *Engine) noVoucher(ctx context.Context, serial string) (string, error) {
+	v, err := e.Store.Voucher(ctx, serial)
+	if errors.Is(err, store.ErrNotFound) {
+		return "there is no ownership voucher for " + serial, nil
+	}
+	if err != nil {
+		return "", records(err)
+	}
+	read, err := onboarding.ReadVoucher(v.Voucher)
+	if err != nil {
+		return err.Error(), nil
+	}
+	if read.Over(e.now()) {
+		return fmt.Sprintf("the ownership voucher for %s counted until %s", serial, e.moment(read.Expires)), nil
+	}
+	return "", nil
 }

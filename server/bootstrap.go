@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"strings"
+	"time"
 
 	"verimorph/api/gen"
 	"verimorph/bootstrap"
@@ -92,6 +93,9 @@ func (s *Server) AddVoucher(ctx context.Context, r gen.AddVoucherRequestObject) 
 	}
 	if !v.Pinned.Equal(owner.Certificate) {
 		return nil, badRequest("the voucher for %s was made for another owner, %q; ask its maker for one with what verimorph bootstrap owner prints", v.Serial, v.Pinned.Subject.CommonName)
+	}
+	if v.Over(time.Now()) {
+		return nil, badRequest("the voucher for %s counted until %s; ask its maker for another", v.Serial, v.Expires.UTC().Format(time.RFC3339))
 	}
 	err = s.audited(ctx, "voucher added", "", v.Serial, func(tx *store.Store) error {
 		return tx.PutVoucher(ctx, store.Voucher{Serial: v.Serial, Voucher: data, AddedBy: user(ctx)})

@@ -340,6 +340,10 @@ func TestSealingAnew(t *testing.T) {
 	require.NoError(t, s.PutSite(ctx, Site{Name: "makers", Password: []byte("old site")}))
 	_, err = s.AddConversion(ctx, Conversion{Name: "c"}, "", func(int64) ([]byte, error) { return []byte("old conversion"), nil })
 	require.NoError(t, err)
+	require.NoError(t, s.PutTemplate(ctx, Template{Name: "point", Sealed: []byte("old template")}))
+	id, err := s.AddChange(ctx, me, Change{Members: []Member{{DeviceID: d.ID}}, From: "1", To: "2", Path: []byte("{}")})
+	require.NoError(t, err)
+	require.NoError(t, s.PutCall(ctx, "S1", id, []byte("old call")))
 	type mail struct {
 		To     string `json:"to"`
 		Sealed []byte `json:"sealed"`
@@ -355,10 +359,13 @@ func TestSealingAnew(t *testing.T) {
 		}
 		return []byte("new " + kind), nil
 	}))
-	assert.Equal(t, map[string]string{"credential": "1", "site": "makers", "conversion": "1", "setting": "mail"}, seen)
+	assert.Equal(t, map[string]string{"credential": "1", "site": "makers", "conversion": "1", "setting": "mail", "template": "point", "call": "S1"}, seen)
 	cs, err := s.Credentials(ctx, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "new credential", string(cs[0].Secret))
+	kept, err := s.Call(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, "new call", string(kept.Sealed))
 	var m mail
 	ok, err := s.Setting(ctx, "mail", &m)
 	require.NoError(t, err)

@@ -57,6 +57,8 @@ var sealedColumns = []struct{ kind, list, put string }{
 	{"site", `SELECT name AS key, password AS sealed FROM sites ORDER BY name`, `UPDATE sites SET password = $2 WHERE name = $1 AND password = $3`},
 	{"conversion", `SELECT id::text AS key, work AS sealed FROM conversions ORDER BY id`, `UPDATE conversions SET work = $2 WHERE id::text = $1 AND work = $3`},
 	{"evidence", `SELECT change_id::text AS key, content AS sealed FROM evidence ORDER BY id`, `UPDATE evidence SET content = $2 WHERE change_id::text = $1 AND content = $3`},
+	{"template", `SELECT name AS key, sealed FROM templates ORDER BY name`, `UPDATE templates SET sealed = $2 WHERE name = $1 AND sealed = $3`},
+	{"call", `SELECT serial AS key, sealed FROM calls ORDER BY change_id`, `UPDATE calls SET sealed = $2 WHERE serial = $1 AND sealed = $3`},
 	{"setting", `SELECT name AS key, decode(value->>'sealed', 'base64') AS sealed FROM settings WHERE value->>'sealed' <> '' ORDER BY name`,
 		`UPDATE settings SET value = jsonb_set(value, '{sealed}', to_jsonb(translate(encode($2, 'base64'), E'\n', ''))) WHERE name = $1 AND decode(value->>'sealed', 'base64') = $3`},
 }

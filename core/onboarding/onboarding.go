@@ -148,6 +148,9 @@ type Voucher struct {
 	Expires time.Time // zero: never
 }
 
+// Over reports whether it has expired at a time.
+func (v *Voucher) Over(now time.Time) bool { return !v.Expires.IsZero() && now.After(v.Expires) }
+
 // MakeVoucher makes a voucher as the maker of a device does, with the key of its signing service.
 func MakeVoucher(v *Voucher, maker *x509.Certificate, key crypto.PrivateKey) ([]byte, error) {
 	var j voucherJSON
@@ -212,7 +215,7 @@ func Verify(d *Data, serial string, maker *x509.CertPool, now time.Time) (*Infor
 	switch {
 	case v.Serial != serial:
 		return nil, fmt.Errorf("the ownership voucher is for %s, not for %s", v.Serial, serial)
-	case !v.Expires.IsZero() && now.After(v.Expires):
+	case v.Over(now):
 		return nil, fmt.Errorf("the ownership voucher counted until %s", v.Expires.Format(time.RFC3339))
 	}
 	domain := x509.NewCertPool()
