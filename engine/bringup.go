@@ -426,6 +426,11 @@ func (e *Engine) readyToBeCalled(ctx context.Context, c *store.Change, d store.D
 		check.Remedy = "ask its maker for one, with what verimorph bootstrap owner prints, and add it with verimorph bootstrap voucher FILE"
 	}
 	out := []ready.Check{check}
+	wanted, err := e.wantedLicences(ctx, c, d.Name, nil)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, (&ready.Facts{Needs: wanted}).Needed()...)
 	if other, err := e.Store.Expected(ctx, call.Serial); err == nil && other.ChangeID != c.ID {
 		out = append(out, ready.Check{Name: ready.OtherWork, Title: "Other work", State: ready.Stop, Evidence: fmt.Sprintf("change %d waits for the same unit, %s, as %s", other.ChangeID, call.Serial, other.Device), Remedy: "see which of them is meant, and stop the other"})
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {

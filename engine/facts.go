@@ -100,6 +100,11 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	if err := e.needs(ctx, f, c, way, d, p, hop); err != nil {
 		return nil, err
 	}
+	wanted, err := e.wantedLicences(ctx, c, d.Name, p)
+	if err != nil {
+		return nil, err
+	}
+	f.Needs = append(f.Needs, wanted...)
 	if err := e.unitFacts(ctx, f, c, way, p, hop); err != nil {
 		return nil, err
 	}

@@ -3,16 +3,21 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"slices"
 
 	"verimorph/core/change"
+	"verimorph/core/portrait"
+	"verimorph/core/ready"
+	"verimorph/licensing"
 	"verimorph/store"
 	"verimorph/vault"
 )
 
 // Licences.
 
-// LicenceWork seals licences for a change: the key of each, by name.
+// LicenceWork seals licences for a change: the key of each, by name. One without a key is taken from the licence service when its turn comes.
 func LicenceWork(v *vault.Vault, device string, licences map[string]string) ([]byte, error) {
 	w := hopWork{Hops: map[int][]RestorePart{}, Licences: map[string][]byte{}}
 	for name, key := range licences {
@@ -70,6 +75,13 @@ func addLicence(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
+	if len(key) == 0 {
+		taken, err := r.e.takeLicence(ctx, licenceOf(s), r.m.Planned.Serial)
+		if err != nil {
+			return err
+		}
+		key = []byte(taken)
+	}
 	return c.AddLicence(ctx, licenceOf(s), string(key))
 }
 
@@ -79,4 +91,59 @@ func licenceNow(r *run, ctx context.Context, s *store.Step) (string, error) {
 		return "", final("the device took the key but does not show the licence %s", licenceOf(s))
 	}
 	return evidence, err
+}
+
+// takeLicence takes a licence for a device from the licence service. Asked again for the same one, that gives the same key.
+func (e *Engine) takeLicence(ctx context.Context, licence, serial string) (string, error) {
+	service, err := licensing.Open(ctx, e.Store, e.Vault)
+	if err != nil {
+		return "", err
+	}
+	if service == nil {
+		return "", final("no licence service is set up any more; set it with verimorph licence-service set, or draft the change anew with the key of %s", licence)
+	}
+	key, err := service.Take(ctx, licence, serial)
+	if refused := (*licensing.Refusal)(nil); errors.As(err, &refused) {
+		return "", final("%s", err)
+	}
+	return key, err
+}
+
+// wantedLicences holds the licences that are to come from the licence service against what it has. Nothing is taken.
+func (e *Engine) wantedLicences(ctx context.Context, c *store.Change, device string, p *portrait.Portrait) (out []ready.Need, err error) {
+	keys, err := LicenceKeys(e.Vault, device, c.Work)
+	if err != nil || len(c.Licences()) == 0 {
+		return nil, err
+	}
+	serial := c.First().Planned.Serial
+	for _, name := range c.Licences() {
+		if key, there := keys[name]; !there || key != "" || p != nil && slices.Contains(p.Licences, name) {
+			continue
+		}
+		n := ready.Need{Check: ready.Licences + " " + name, Text: "licence " + name + " from the licence service", What: "get more of them, give one back, or draft the change anew with its key"}
+		n.Met, n.Evidence = e.hasLicence(ctx, name, serial)
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// hasLicence says whether the licence service has a licence for a device; nil when nobody knows.
+func (e *Engine) hasLicence(ctx context.Context, name, serial string) (*bool, string) {
+	no := false
+	service, err := licensing.Open(ctx, e.Store, e.Vault)
+	if err != nil {
+		return nil, err.Error()
+	}
+	if service == nil {
+		return &no, "no licence service is set up"
+	}
+	s, err := service.Ask(ctx, name, serial)
+	if refused := (*licensing.Refusal)(nil); errors.As(err, &refused) {
+		return &no, err.Error()
+	}
+	if err != nil {
+		return nil, err.Error()
+	}
+	met := s.State != licensing.UsedUp
+	return &met, map[string]string{licensing.Free: fmt.Sprintf("%d left", s.Left), licensing.Held: serial + " has taken one already", licensing.UsedUp: "all of them are with other devices"}[s.State]
 }

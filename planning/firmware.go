@@ -118,7 +118,7 @@ func unitsOf(d store.Device) []change.UnitOf {
 	return change.UnitsIn(p)
 }
 
-// checkLicences reports what is wrong with licences and their keys.
+// checkLicences reports what is wrong with licences and their keys. One without a key comes from the licence service.
 func checkLicences(names []string, keys map[string]string) error {
 	seen := map[string]bool{}
 	for _, name := range names {
@@ -127,7 +127,7 @@ func checkLicences(names []string, keys map[string]string) error {
 			return invalid("licence %q: a name has letters, digits, dots, dashes and underscores", name)
 		case seen[name]:
 			return invalid("licence %s is given twice", name)
-		case key == "" || len(key) > 4096 || strings.ContainsFunc(key, unicode.IsControl):
+		case len(key) > 4096 || strings.ContainsFunc(key, unicode.IsControl):
 			return invalid("the key of licence %s has to be one line of up to 4096 characters", name)
 		}
 		seen[name] = true

@@ -117,7 +117,7 @@ func (s *Server) BringUp(ctx context.Context, r gen.BringUpRequestObject) (gen.B
 			BringUp: &change.BringUpWish{Template: value(b.Template), Backup: value(b.Backup), Serial: value(b.Serial), KeepPassword: value(b.KeepPassword), Calls: value(b.Calls), Model: value(b.Model)}}
 		keys := map[string]string{}
 		for _, l := range value(b.Licences) {
-			w.Licences, keys[l.Name] = append(w.Licences, l.Name), l.Key
+			w.Licences, keys[l.Name] = append(w.Licences, l.Name), value(l.Key)
 		}
 		in := planning.BringUp{Sources: sourcesOf(b), Password: value(b.NewPassword)}
 		return s.Planner.DraftBringUp(ctx, actor(ctx), w, in, keys, termsOf(b.Terms))

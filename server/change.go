@@ -45,7 +45,7 @@ func wishOf(b *gen.NewChange) (w change.Wish, keys map[string]string, err error)
 	}
 	keys = map[string]string{}
 	for _, l := range value(b.Licences) {
-		w.Licences, keys[l.Name] = append(w.Licences, l.Name), l.Key
+		w.Licences, keys[l.Name] = append(w.Licences, l.Name), value(l.Key)
 	}
 	slices.Sort(w.Licences)
 	if b.Operations != nil {

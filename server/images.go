@@ -196,8 +196,7 @@ func (s *Server) ListSites(ctx context.Context, _ gen.ListSitesRequestObject) (g
 // SetSite adds or changes a release site.
 func (s *Server) SetSite(ctx context.Context, r gen.SetSiteRequestObject) (gen.SetSiteResponseObject, error) {
 	b := r.Body
-	u, err := url.Parse(b.Url)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+	if !goodURL(b.Url) {
 		return nil, badRequest("url %q should look like https://releases.example, without a name or password in it", b.Url)
 	}
 	if b.User == "" || b.Password == "" {
@@ -213,6 +212,12 @@ func (s *Server) SetSite(ctx context.Context, r gen.SetSiteRequestObject) (gen.S
 	}
 	site, err = s.Store.Site(ctx, r.Name)
 	return gen.SetSite200JSONResponse(apiSite(site)), err
+}
+
+// goodURL reports whether a text is a URL of the web without a name or password in it.
+func goodURL(text string) bool {
+	u, err := url.Parse(text)
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil
 }
 
 func siteProblem(name string, err error) error {

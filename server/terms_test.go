@@ -30,7 +30,7 @@ func TestTermsOfAChange(t *testing.T) {
 // What a call asks for is kept without keys.
 func TestWishesOfCalls(t *testing.T) {
 	key := "k"
-	w, keys, err := wishOf(&gen.NewChange{Device: "a", To: "1", Licences: &[]gen.NewLicence{{Name: "full", Key: key}}, Both: new(true),
+	w, keys, err := wishOf(&gen.NewChange{Device: "a", To: "1", Licences: &[]gen.NewLicence{{Name: "full", Key: &key}}, Both: new(true),
 		Operations: &[]gen.Operation{{Kind: "licence", Part: new("gate"), Key: &key}, {Kind: "choose-slot", Once: new(true)}}})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"full": key}, keys)

@@ -28,6 +28,7 @@ import (
 	"verimorph/simfleet/calderpath"
 	"verimorph/simfleet/fernhollow"
 	"verimorph/simfleet/gullwire"
+	"verimorph/simfleet/licences"
 	"verimorph/simfleet/ostrevin"
 	"verimorph/simfleet/pellworth"
 	"verimorph/simfleet/releasesite"
@@ -43,6 +44,8 @@ const Format = "verimorph-simfleet/1"
 type File struct {
 	Format  string   `yaml:"format"`
 	Devices []Device `yaml:"devices"`
+	// Licences are how many the simulated licence service has of each name.
+	Licences map[string]int `yaml:"licences,omitempty"`
 }
 
 // A Device is one simulated box.
@@ -156,6 +159,8 @@ type Fleet struct {
 	site    *releasesite.Site // nil: none
 	through map[string]string // by name of the first box of a pair or cluster: where what goes through it is asked
 	stops   []func()
+
+	licences map[string]int // that the licence service has, by name
 }
 
 // Load reads a fleet file and opens its boxes, with their state under the folder state. Nothing answers before Start. medium is
@@ -174,7 +179,7 @@ func Load(name, state, medium string, factor float64, log *slog.Logger) (*Fleet,
 	if file.Format != Format {
 		return nil, fmt.Errorf("%s: format %q is not %s", name, file.Format, Format)
 	}
-	f := &Fleet{boxes: map[string]box.Box{}, state: state, through: map[string]string{}}
+	f := &Fleet{boxes: map[string]box.Box{}, state: state, through: map[string]string{}, licences: file.Licences}
 	for i := range file.Devices {
 		dev := &file.Devices[i]
 		if f.boxes[dev.Name] != nil || dev.Name == "" || dev.Name != filepath.Base(dev.Name) {
@@ -344,6 +349,40 @@ func (f *Fleet) OpenSite(c *catalog.Catalogue, address string) (io.Closer, error
 		return nil, err
 	}
 	return s, os.WriteFile(name, data, 0o600)
+}
+
+// OpenLicences starts a licence service with the licences of the fleet, and writes licences.json: how to get into it, and who has taken which.
+func (f *Fleet) OpenLicences(address string) (io.Closer, error) {
+	name := filepath.Join(f.state, "licences.json")
+	var access struct {
+		URL, User, Password string
+		Taken               map[string][]string
+	}
+	if data, err := os.ReadFile(name); err == nil {
+		if err := json.Unmarshal(data, &access); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+	} else {
+		access.User, access.Password = "C-1042", rand.Text()
+	}
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	access.URL = "http://" + ln.Addr().String()
+	l := licences.New(access.User, access.Password, f.licences, access.Taken)
+	keep := func(taken map[string][]string) error {
+		access.Taken = taken
+		data, err := json.MarshalIndent(access, "", " ")
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(name, data, 0o600)
+	}
+	l.Keep = func(taken map[string][]string) { _ = keep(taken) }
+	s := &http.Server{Handler: l.Handler(), ReadHeaderTimeout: 5 * time.Second}
+	go func() { _ = s.Serve(ln) }()
+	return s, keep(access.Taken)
 }
 
 // Site is the release site, or nil.

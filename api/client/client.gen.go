@@ -974,6 +974,25 @@ type ClientInterface interface {
 	// Corresponds with POST /keys (the `RotateKey` operationId).
 	RotateKey(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLicenceService The service that licences are taken from
+	//
+	// Corresponds with GET /licence-service (the `GetLicenceService` operationId).
+	GetLicenceService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutLicenceServiceWithBody Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+	PutLicenceServiceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutLicenceService Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+	PutLicenceService(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	//
 	// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
@@ -3517,6 +3536,55 @@ func (c *Client) RotateKeyWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /keys (the `RotateKey` operationId).
 func (c *Client) RotateKey(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRotateKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLicenceService The service that licences are taken from
+//
+// Corresponds with GET /licence-service (the `GetLicenceService` operationId).
+func (c *Client) GetLicenceService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLicenceServiceRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutLicenceServiceWithBody Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+func (c *Client) PutLicenceServiceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutLicenceServiceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutLicenceService Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+func (c *Client) PutLicenceService(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutLicenceServiceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9001,6 +9069,73 @@ func NewRotateKeyRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewGetLicenceServiceRequest constructs an http.Request for the GetLicenceService method
+func NewGetLicenceServiceRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/licence-service")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutLicenceServiceRequest calls the generic PutLicenceService builder with application/json body
+func NewPutLicenceServiceRequest(server string, body PutLicenceServiceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutLicenceServiceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutLicenceServiceRequestWithBody constructs an http.Request for the PutLicenceService method, with any body, and a specified content type
+func NewPutLicenceServiceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/licence-service")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListModelReleasesRequest constructs an http.Request for the ListModelReleases method
 func NewListModelReleasesRequest(server string, model string) (*http.Request, error) {
 	var err error
@@ -11130,6 +11265,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /keys (the `RotateKey` operationId).
 	RotateKeyWithResponse(ctx context.Context, body RotateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RotateKeyResponse, error)
+
+	// GetLicenceServiceWithResponse The service that licences are taken from
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /licence-service (the `GetLicenceService` operationId).
+	GetLicenceServiceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLicenceServiceResponse, error)
+
+	// PutLicenceServiceWithBodyWithResponse Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+	PutLicenceServiceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutLicenceServiceResponse, error)
+
+	// PutLicenceServiceWithResponse Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+	PutLicenceServiceWithResponse(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutLicenceServiceResponse, error)
 
 	// ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
 	//
@@ -16604,6 +16760,102 @@ func (r RotateKeyResponse) ContentType() string {
 	return ""
 }
 
+type GetLicenceServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LicenceService
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLicenceServiceResponse) GetJSON200() *LicenceService {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLicenceServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLicenceServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLicenceServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLicenceServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLicenceServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutLicenceServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LicenceService
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutLicenceServiceResponse) GetJSON200() *LicenceService {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutLicenceServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutLicenceServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutLicenceServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutLicenceServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutLicenceServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListModelReleasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19881,6 +20133,45 @@ func (c *ClientWithResponses) RotateKeyWithResponse(ctx context.Context, body Ro
 		return nil, err
 	}
 	return ParseRotateKeyResponse(rsp)
+}
+
+// GetLicenceServiceWithResponse The service that licences are taken from
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /licence-service (the `GetLicenceService` operationId).
+func (c *ClientWithResponses) GetLicenceServiceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLicenceServiceResponse, error) {
+	rsp, err := c.GetLicenceService(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLicenceServiceResponse(rsp)
+}
+
+// PutLicenceServiceWithBodyWithResponse Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+func (c *ClientWithResponses) PutLicenceServiceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutLicenceServiceResponse, error) {
+	rsp, err := c.PutLicenceServiceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutLicenceServiceResponse(rsp)
+}
+
+// PutLicenceServiceWithResponse Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
+func (c *ClientWithResponses) PutLicenceServiceWithResponse(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutLicenceServiceResponse, error) {
+	rsp, err := c.PutLicenceService(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutLicenceServiceResponse(rsp)
 }
 
 // ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
@@ -23920,6 +24211,72 @@ func ParseRotateKeyResponse(rsp *http.Response) (*RotateKeyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Keys
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLicenceServiceResponse parses an HTTP response from a GetLicenceServiceWithResponse call
+func ParseGetLicenceServiceResponse(rsp *http.Response) (*GetLicenceServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLicenceServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LicenceService
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutLicenceServiceResponse parses an HTTP response from a PutLicenceServiceWithResponse call
+func ParsePutLicenceServiceResponse(rsp *http.Response) (*PutLicenceServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutLicenceServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LicenceService
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

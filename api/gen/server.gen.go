@@ -3010,6 +3010,13 @@ type LedgerParty struct {
 // LedgerState unsaid: of what the source leaves out; the target says nothing either, and assumes what comes of it.
 type LedgerState string
 
+// LicenceService defines model for LicenceService.
+type LicenceService struct {
+	// Url Empty while none is set up.
+	Url  string `json:"url"`
+	User string `json:"user"`
+}
+
 // Loaded defines model for Loaded.
 type Loaded struct {
 	// Changed False when the newest version has the same content.
@@ -3271,11 +3278,19 @@ type NewFetch struct {
 
 // NewLicence defines model for NewLicence.
 type NewLicence struct {
-	// Key What the device asks for. It is sealed at once and never shown again.
-	Key string `json:"key"`
+	// Key What the device asks for. It is sealed at once and never shown again. Left out: it is taken from the licence service when its turn comes.
+	Key *string `json:"key,omitempty"`
 
 	// Name As the device and the catalogue name it.
 	Name string `json:"name"`
+}
+
+// NewLicenceService defines model for NewLicenceService.
+type NewLicenceService struct {
+	// Password It is sealed at once and never shown again.
+	Password string `json:"password"`
+	Url      string `json:"url"`
+	User     string `json:"user"`
 }
 
 // NewSite defines model for NewSite.
@@ -4709,6 +4724,9 @@ type StartFetchesJSONRequestBody = NewFetch
 // RotateKeyJSONRequestBody defines body for RotateKey for application/json ContentType.
 type RotateKeyJSONRequestBody RotateKeyJSONBody
 
+// PutLicenceServiceJSONRequestBody defines body for PutLicenceService for application/json ContentType.
+type PutLicenceServiceJSONRequestBody = NewLicenceService
+
 // PutNotificationsJSONRequestBody defines body for PutNotifications for application/json ContentType.
 type PutNotificationsJSONRequestBody = Notifications
 
@@ -5065,6 +5083,12 @@ type ServerInterface interface {
 	// RotateKey Make a new key while everything goes on; what is encrypted is encrypted anew
 	// (POST /keys)
 	RotateKey(c *gin.Context)
+	// GetLicenceService The service that licences are taken from
+	// (GET /licence-service)
+	GetLicenceService(c *gin.Context)
+	// PutLicenceService Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+	// (PUT /licence-service)
+	PutLicenceService(c *gin.Context)
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	// (GET /models/{model}/releases)
 	ListModelReleases(c *gin.Context, model string)
@@ -8039,6 +8063,32 @@ func (siw *ServerInterfaceWrapper) RotateKey(c *gin.Context) {
 	siw.Handler.RotateKey(c)
 }
 
+// GetLicenceService operation middleware
+func (siw *ServerInterfaceWrapper) GetLicenceService(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLicenceService(c)
+}
+
+// PutLicenceService operation middleware
+func (siw *ServerInterfaceWrapper) PutLicenceService(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutLicenceService(c)
+}
+
 // ListModelReleases operation middleware
 func (siw *ServerInterfaceWrapper) ListModelReleases(c *gin.Context) {
 
@@ -8725,6 +8775,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/uploads", wrapper.StartUpload)
 	router.DELETE(options.BaseURL+"/uploads/:id", wrapper.DropUpload)
 	router.PUT(options.BaseURL+"/uploads/:id", wrapper.ContinueUpload)
+	router.GET(options.BaseURL+"/licence-service", wrapper.GetLicenceService)
+	router.PUT(options.BaseURL+"/licence-service", wrapper.PutLicenceService)
 	router.GET(options.BaseURL+"/sites", wrapper.ListSites)
 	router.DELETE(options.BaseURL+"/sites/:name", wrapper.DeleteSite)
 	router.PUT(options.BaseURL+"/sites/:name", wrapper.SetSite)
@@ -13125,6 +13177,83 @@ func (response RotateKeydefaultApplicationProblemPlusJSONResponse) VisitRotateKe
 	return err
 }
 
+type GetLicenceServiceRequestObject struct {
+}
+
+type GetLicenceServiceResponseObject interface {
+	VisitGetLicenceServiceResponse(w http.ResponseWriter) error
+}
+
+type GetLicenceService200JSONResponse LicenceService
+
+func (response GetLicenceService200JSONResponse) VisitGetLicenceServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLicenceServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLicenceServicedefaultApplicationProblemPlusJSONResponse) VisitGetLicenceServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutLicenceServiceRequestObject struct {
+	Body *PutLicenceServiceJSONRequestBody
+}
+
+type PutLicenceServiceResponseObject interface {
+	VisitPutLicenceServiceResponse(w http.ResponseWriter) error
+}
+
+type PutLicenceService200JSONResponse LicenceService
+
+func (response PutLicenceService200JSONResponse) VisitPutLicenceServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutLicenceServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutLicenceServicedefaultApplicationProblemPlusJSONResponse) VisitPutLicenceServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListModelReleasesRequestObject struct {
 	Model string `json:"model"`
 }
@@ -14582,6 +14711,12 @@ type StrictServerInterface interface {
 	// RotateKey Make a new key while everything goes on; what is encrypted is encrypted anew
 	// (POST /keys)
 	RotateKey(ctx context.Context, request RotateKeyRequestObject) (RotateKeyResponseObject, error)
+	// GetLicenceService The service that licences are taken from
+	// (GET /licence-service)
+	GetLicenceService(ctx context.Context, request GetLicenceServiceRequestObject) (GetLicenceServiceResponseObject, error)
+	// PutLicenceService Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
+	// (PUT /licence-service)
+	PutLicenceService(ctx context.Context, request PutLicenceServiceRequestObject) (PutLicenceServiceResponseObject, error)
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	// (GET /models/{model}/releases)
 	ListModelReleases(ctx context.Context, request ListModelReleasesRequestObject) (ListModelReleasesResponseObject, error)
@@ -18131,6 +18266,72 @@ func (sh *strictHandler) RotateKey(ctx *gin.Context) {
 	}
 }
 
+// GetLicenceService operation middleware
+func (sh *strictHandler) GetLicenceService(ctx *gin.Context) {
+	var request GetLicenceServiceRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLicenceService(ctx, request.(GetLicenceServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLicenceService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLicenceServiceResponseObject); ok {
+		if err := validResponse.VisitGetLicenceServiceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutLicenceService operation middleware
+func (sh *strictHandler) PutLicenceService(ctx *gin.Context) {
+	var request PutLicenceServiceRequestObject
+
+	var body PutLicenceServiceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutLicenceService(ctx, request.(PutLicenceServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutLicenceService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutLicenceServiceResponseObject); ok {
+		if err := validResponse.VisitPutLicenceServiceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListModelReleases operation middleware
 func (sh *strictHandler) ListModelReleases(ctx *gin.Context, model string) {
 	var request ListModelReleasesRequestObject
@@ -19236,274 +19437,277 @@ var swaggerSpec = []string{
 	"UcT43p6Zo6PTGtUvrMxVkmrwo92quoMr6NBdbdVRLb6Dx0vdQ/fNaAHZNf5RlGf7nsMUQRxJvMKJF8eQ",
 	"HCKpRARJSzZh2NnxmOhEtXzmYqePK1xcOGjKiU9U9S/7U9nyHK3K44d7npVQZjBYhMFCxO6Xp6NQU79V",
 	"lsvqHEoSF2+ei/RWgYSqUF5GSK8gzJAkBK8ZbAdtBcgqTfPzKJaW4aAQBv/QcUpASatTrPVyMqOeZn2f",
-	"L5Hlbj/Hg5rPc5B1YRCF2Qs0y+BBC7UqwczokzOkNO4RuTFefSkIYN6z1k3QAAzipbaUlFEiCsjUYU6z",
-	"+qHaH9p1oKPRRIzk6l5wY6Q4XAuCHosx1rbL683xFHEbbzlRMUjIB4tsl1BjIh6CRb8Swm6PvHHa4wlq",
-	"mnpL/ZHDEWrgXz9Oxc0HLN4H7oMd7X8oVHfwU2lCSyGKKhVrLcWw/KaMe8akknIEdZUeGlsXqCyUwd8e",
-	"lyjmX9gVuX7ySrLyYQpz2+zHzgG9x7YCZlLPd4xgjBthtkkmaDgGt/DhVoEfKnuk/Uhsy8c4iEJewjj3",
-	"EDydHWcXyOp/+QikAMXLDz65S8TYxQazPQv3cBEnkymmUb1eXraN1ynylXC6muXHbZziOuBtkj926aYJ",
-	"RVhlzBDKU/DEXJyhxuJTTBe4SUNIK1PiSuUHa9vFQlirzVFFh4eje/CxNHpMYaN0BYqr/kabY7jwiyO2",
-	"jchN549z6R7Y8cy00Ap9Jt/nm1yGm7CyKuG5yN2Kz0BVAaiajTknWkXCptyRO0gEhB/NIX90k4NbVeIT",
-	"k8ppttIlL0+O0eTghilp0bs6b2QICdqv7+csTF5utl+JzWPf1k/NeCUIvbK9ayG4Zmd74GjOnFg3NZUC",
-	"GaUT1XWej4Dba9vxubF/ffvsCfv3b//X1388p/jEiqtKdHWa0fGe9rLD09W1PWMfkRfh44x9hAn7CK+A",
-	"Rz5hzPC6826pnrQ0rFfXH/PFda6mTGS0jzwKXkPWaiFiSkbQ087ynuUiSH1kkkBXCMXoDYT7jF6PyBy4",
-	"FqJJy1Ptn6GhbAQ+g3VA81NUJzVDRm28V2JDdUYOV3NY5+FbwLBJ7j70nvakp5QhNDRkmsfWCgPCnoZX",
-	"tMLCFYZv1Bl7QdSSvEaGelhwZNm7EQZqUKtSvsYRWRodrUepq4okjgCGeYwK7c8CeNmMcJXAQwX19FE4",
-	"dmfddTsLF7A2DFJZz9+lkylDVVk4WGzY0GWC1btkolBS0KKXhnI432QgseeV2HREUnept8Nbt9JG5nDM",
-	"l7D0Ft0HBhCItO3X7F+fvX3949nZu9d/nPl/U2LDFitZVwZsdgok1MIBteAZe6WhpgISHI3mKP02lxbk",
-	"b4xMXx1CqASDrGnd2l48ARM0BiKh+wfKXOcIFl8QRjZS70VdUYFRERiTbK0dePRnuDGp/i84zJDE1LIA",
-	"UD1jsJn0jTDII10eR+F64MZsC8lEH/18fTwPMdnkovLLhsd1xE4jw3RLZdaO7YX/w0/NAP4YMxwwHaUX",
-	"St7FGw/KRDbaMeZ65JkwtuyWIV6ZUHcEE1YZV2KTHhubhLrzwG2aj2djiZNMQLtc5QRQTqXlJfn7eN6d",
-	"aBJPtCVfOG22yPk5S0tOxxWWBdn3m/ZwMJZACjuX7w7Eo1enqz/xV/JGqIBs4mpLPks8I1gVUOnjoejH",
-	"XOn+DOzsyr0qNVdeq4+PzLA3oHdKi66kgcNkVGdfh9YPy7fpODmKcJBQdyJFfsB27uNE/DFYAEhtpFus",
-	"HmdP19c70IvNSoOSEQm7wkkiiaY3qOhCFeBYx975V+DDGVbBgN3X+o7xGtQSurp2gSMdjfY64G1Z+MKM",
-	"8drqSLwmtsTOdqVB/QLvV3fMx4sNYSedRTijk4b0ormgGvF3Y63+QBf/QJVif50PVnyFB6i6Sr62alKd",
-	"Njfd19KbPN1D5+zN0x9nodKbDp5IBLoBQAgqaYktyIdijZE33IkfCpVAb1UV+XbFjr1Z0axMidfmYH3d",
-	"NwcfGJrnbh4K2O1roY6p2duvuTwCCFtQK++zkG/hZs7KwUAJ3mLh2R+U3igo8YYCpxipt38X1em12AIQ",
-	"dX2Bm3cjrUhqE/pjky8ca6DEZ4HegRxaDfiR/Rf/66+PTv8PP/37w9M/f+j+ePbfpx9+fTj77uvf/iXP",
-	"3X33ys1FdpIoODtKGFFODpWUG1sPmvSYXL3Qw6Wi6RAr0N0sCuy4T2+EIQUBrmDKb4TSUyOdPktZHx19",
-	"ydYoeK3qbVBivQku3dj6fImCso+sF9sBuFEEFV0jmHqU+b933R+q5vPI9j5GgKYFd7zWVy0lVGT3RiFb",
-	"XGxLx8ylzKUXRPa8nDeQykCjuyHhKC3j/w9stdbUd6mKbupRAg/D/ampNa+OwDtEaPv+bHwvHF+sRMWe",
-	"Vl9/++1Xf05g8MRsIWL9ZNuuk4RCmF54vL9p5luX5yIqgebXUsl1uz45/+qgTz7FxmcnR7/n26B2Hk2f",
-	"MQF5a8J4Vkp2f6VJ2wnX60hKT7t2zZBFCr7rNZc1KpCGMlrOIeMrnzCxdgMuUziZwKwCgEY8CJLNEqzE",
-	"srnpP/FTScdA79sRZbjEfKX1db7KKSiKgLYWfLHydhSecew/L1+/OjQXuzTY9CGa9GQYKQIqt7idITa+",
-	"+CWCcYAVmys8mM57KWexHiYZQvEMLVUuyhnP/Q/BQ3dxk2RvGKzkiZfSxe3vk+ssp/hrRdbAx788fcce",
-	"WCeaU/+k/Uh1QLAgi+pM7SMuq9dLhuRQp7bW7jySdxVLpmhVKDi1WGltQzOhTpMSnxy6gXYrVqeoy2wG",
-	"1I6AEDDUdBN9DqpYsaO+I+VWg28E5w48jdj4QjdbMnZTb92Bj+WpQ3aH4J/qivuhSVvRxtyp9zS7rfHx",
-	"eqPeUjnCfMpdIYOuEkupZB6s5CWQ/K5hK0JGvV6ySi/sA7zZ7APSYM/WhRjZgDVSyCv5i/9n+A5y5SRn",
-	"sDaUuSgtEwkGJXKTU2eyec6jyReH6jXSlFwkBZxJ8wtTefjE7ZT+ZAGG13UKEqBESm7PAPSGN8I8kuu7",
-	"Rk9iJc1ibMiZVswOaPXSdhUBMLx+3pfO8JmzdXUwaBS7lDe9YOTPIsydaoV5rcSt6wQDRX9tqmUWAPWG",
-	"GzdE2Xg4T68/JUQadg5nbdyp3jC/wLJh6b8joUeK2DpAI/hhNhVKppw4GEp97Zxbcp3nuYUaBXJNiava",
-	"CtVL+acwBHAfZs8BXjthFHfy5oiY96PupZyyBvXCRPXfSGo1Dr6Cr2RRkgNZyLpVhTyGMq+ObuwgS0Q/",
-	"uIBp06GaPP4NfPVAvXEMu80xYBnETttRHnQr2Eo3qPpiaB+QLRBcGN0/QDJlU+G4ycLcQkFZDvNwHm6D",
-	"xQqAHCGauai1FdYxigJyCWXcvcGAdU3xVJsC4JoUKdiJbfjd4K/tv7XrhqrR1FpdHU9k/5Y+Mbaswexk",
-	"o9u6+u+VqJvDE7jBYk1tXUVADx5DdyA8xP2RZJIHrFWKnPVHC22LneOgm9VOEHq7uzfCIVBtkieUcdX5",
-	"U6uwi3VdvVCF2YXMhddtXpsqIkEt+UIysaRB/p3h453cz9D4LAypNBPhps/c5jEIBUguLNcl6uUZe0+Y",
-	"rLR+jj+IgjJ4sZv3HkJH/t8wf4Nt4VXDlN5P2gbUxRPd5hLT/D2z5mpLwcG+5y6FwxFyY7+Fx/pTiN12",
-	"bXQcpFKhHTee0M5/KYvvpy68F3U9MBBQkOHk9FuNylZ6K7XSIWdVm+vCKAdY7J5Js95w4NkI+E62hjim",
-	"N+1HD69PHpC9ExdFKtFQ/QsyeKIEwZ2AlYugZGc2mQFFKEK+xuVbgLw+43l6u4GI/i5pw25lqCMgp8O1",
-	"UvLwbe1+iuWwM7eGv58s5kvhzNhgTrFKVmk5bUiKYrVU4iImV229IMFYViByW2/novIQUD+WDOnjaFJy",
-	"MscBWCDttZ1BN9iC+2U+OztS3oByI587MlSRyxulbwP1TAYPUOsjEkova53vg9OGX4lnRmSU/vkWGcRG",
-	"ERRAO++0y4ERj2wom06DH0gQ3hwjC+B2g10IXxmvdWidz+rk10Idk/8PSIZMMj3UCXeUmONVIjzB0Icg",
-	"DdMbdY4eZuv44hpMTNs2fuWtNuMH8pPKJ2EXS8O+A1o9KEawi+AOB8VNkduKGwlbuOi6mGs9XvV7rLX7",
-	"mZrMjWF8qicV5QmKGO2tXu4nbJhugbNaRMp9uKdRiaRWXNHDmqGWK9akDCSIh8tIrCHjt1Xhv+XUp3HV",
-	"ToiasM+4FSj64zgHy1W+MXqeI9+y1zmh69WO6RGojTgUhkAnvCmQ9kWWO0SIdUiCVasqyPdBjNFoYYUB",
-	"/4U3eYZTsHwK2aJkFqU9ghOLmE9H1kLJs7X2JjZcoVzZDVqpY5jxYlJ85mzbcLdY5Rb0Evse+YQw4B9V",
-	"HoXAK1jl83yJzGPT22JEMGbAo6zRzHSLkPabJKQowH49RzJehhF3IDMIP4xcPd3kFHioMivrGsDKhdQJ",
-	"tJ+Ona3hoJofey0yg6QfGDIGWcyw+fM33/6vP+7bNgOcR0X/htKnxzk2sikS3nzmRxTrGyLq9qdeW+JI",
-	"KXN3UonO/XCGXp6zOa9O/WII6wDZe4pwu1Op8K/gQJjB7VvLBTwD0zLreJ+1PvUm1Yy1it9wWWO1DzhC",
-	"FNxswwe8wzKdqV+0tcNMUG+M1suBfHLoNJoVGBVBK4cOgKbmCh7b8PpaVBj+wucs4nWXXNYtknbtsM/x",
-	"G/FTkyfj7azvxugbb03WbqXbq1UETMeuFZJA9U2xAGeWg/hdj3VYWjY3+lqoEumwK1VKA4N4I4D8sO7z",
-	"HqYSlg3vPQdL/sDHneGLUjoklHZGy2jGrBMNm2/hv3fwetFUxlHnZCjSy+zrBXAlHeELX5Q2bCkn8fWS",
-	"MiUsRFVBGUWKhk0uWzGESWN2xdjkxJVYXB/pRd2tK7HiqjolorYNN4p4WmIhsG4cJzje0/gTYCNPvdGB",
-	"nsFTbk9rsfR/20hVQQq4bs1pxR2nP2II6UNWfvO8cgMAnlx+187Mb8g2m7EfX3//9OV//Pz07eWL169G",
-	"E8DSxJBWGgQnJ25v/QWS3z48CTbAPSOqTL1uK9dNDQmBjOCSGReeVjbLatwDCvkm6En0FoDXMfwL4oey",
-	"21gol8PUPdHrNaDjKWErzWP0uoT1hqOwQLlCyU1Qh1HMGGdrXfkTLBLIZLAW9bZEDZuMAQM1GNzb8ALI",
-	"4kbyHAiu6660EW6u/KajuCGlPCmxCBuy4dZCok+MeJux0E2KOV8Kdzcex0LBmA73OuKEGI0BCBln44sO",
-	"B16Lu9jKwBIJ1FPJGbM9SbrzYXCCp6CKTJbrHogi34qlETl+1keQCMTSgABmQ+i16OyVQIecMWyPYpX2",
-	"LxQxMUWLttIyV8LrPe0krMzpFR+lNzPGLfslLNw5c6KuAXFkfzkpHDbHVhk1fJGH7jz0W/mrs2ylk7Eb",
-	"oOnMkEOWd40kbLer2Hm4Jme/FOeHLPa+5TXZgPkrx9ufzLaLFeMoZ87/HybQnR002GRXuCut20lCNIvy",
-	"l6xJQfZDwHYklLkY0g+0pmOrdzxNSyKgcn6gaMddQoNprDWptJGfk0LR7GJt7CAYQyl9wLdUStEM3DCl",
-	"gjL90tbZSpyTVp4+pvqB7cJqGW/ELWpYDxRbIQ6ffGmr0bWvYbbzKw8De8ONe0OTti8EkdksFwXaSYZW",
-	"euPPvQRVMBesad3F/fCqFTdtmT9Jl0QaUykL0SR+U4jeFwBhcB01LWSV+UX0RgpNSKWL0C8b68YOurBv",
-	"Bf0KiQx0cMKIulHHssfpag9JTElaOutzMLCBTw3f9GXakl5KUfSBTMZaFyOeI3W1vT1UAgoV6P+2XQG7",
-	"AEz249pIuxLVLq5uwdWxjNbANDRI/kvsT53Op7rKaomfgFuic/SXyx2ru5CgJHf6Ph9p2vWwLMlUDkF/",
-	"aFUu2/Wa58jrOzkdo4ftCcSxs34gZzpORjfG7vWB4eWLI2Oy9l9abqpcaIJ+6IoG+BuGAhQ8Ye8QG8AR",
-	"2BKpk0rWeteO6H5FB6i0fWeTEbatXWBzkKpjwyJHQZ+A+qgg2B5/ohFQbme+ZYQX7oEtXVmuE8MAWDZe",
-	"ic3zUvJuovn4+QQERthXMaU37qxGKrXHqbeTmVGiCu2NBF3IXQWuBVd05cKEY2a7bnHIm5WuxandWifW",
-	"jJvFSt4IJBkITwXgTMoJ1zFMHuEZzUksILXH16ylumT5mhEDoWbTZWFkkCM3wki3PQbcrbQ7Becuek2p",
-	"XE9Q4Z2GckHcYEoLQeGJd4FOdN+jM4hs8Kap5YKHCiAd7C5UMCA2KqXRUoJvpPoCRrgbgRzwXcy762Tw",
-	"e8Yv3UWJCHO5CyFPZjJZjfxJ5bhU+fLitXB8Xhc0q7JuJ0RVLG4AvM5MHln1YZoaareuvLRX24yGOEvm",
-	"qDC3QuXjCbla4YPkMzGPNcsYnOW1fLx1AV4J/YRwk/8bIc/gH0VFeq9vZORZ3pWCHamBkYgdzKgJ1SO7",
-	"AuA4tOzkarT7d2PfQhyZwpQx6wkGdrCRgkoP72Pf811vc+XjZXUcMqfs3/DHVckFRwhQqQideETW3ruQ",
-	"4/0Hi5jR42p+Q69iXAR6n5ucS+Fvvue5+ulHKYUDlkt55o6Gz02YKR6VzO64oXozNGVD0C+ctdIlnpw2",
-	"hUhvT6WzGPgl1im3Mrq9WuUDwMf5zbu1zWa9FHw8RgCnnf8dNTT/N8hDzytnrfLXYimoY7Px1J4+0B84",
-	"aWCr7R2Cz/haerBRJ/NraW6yOREENc565iI1En0iaJq20V5z9rrPkUTtcg34bZ2J7n3lzw8jeM1aKy4Y",
-	"Z1au25r7y2RZC0Fk7mBWgHT5tixbcut2YF1lwNEhHqLsb3/XquAm9D1g/udcPSj2ry8evXoE6XB/nHUg",
-	"MAxI2xl1H8h4a724RopFp+sK1fvNuGJu3bYmVo9khqnrs26JBwSjVO+tY0I64sQr3oINZRxmcmhqudiO",
-	"dnBBO/Eo61h9qJmBcf4lpD6PTf5MqhmMPI6S+Ty0hQP7d/hIvuM2X9jxaL6tXTwUvE9PZ78sr9SLnJ4Z",
-	"VQHKxP1qVgr9YO4rhuQjnm/NPyEVy5+++3aYmOUQG8441psRfDc41HdGZsuehNzP/iAprASB/FOg4PL6",
-	"j0GfZBzjVw8PDdEI64pBtEeArExzZoyEgGwktohf+vfvvnnY+9jDg8rlnLL20i7kp4eO4o5qbQcQwtXo",
-	"HfLMC01gtNtPN2rr4bJtB5vOVuG6VeJO8RhblRj4jq2pugvS785z/EackBlM8cDaZI+IIzWpnVW+PVlB",
-	"nioLaD75wj3NSzrVSJKOUhKJcQA4i2mPZQ2L8tKWrTGDOkLWMR8/Gvj1MAKeZ5+7Ex8XCUGPlgtHU5rU",
-	"Z7I+pvQ8BpTyoKZIkeYfIsVqxe2qEHwdU/b6TjWs8/ZhwHjoqmJ8jnRQM0IUdEEM3+/O0doNbVWgPD4q",
-	"9juC/7RfTTu6emLpbFyH8N0B2q5L4tHZuYBMniHxhWMrXVcWwDqBapCncSXChgTyPaWhQqq3Cgv1x9L2",
-	"D1H7XQvR2AFEXb6E9ovosA6M1eCBZ1OW1lZFX0PCkURVH0CguLckTAiFJB7aIpRB9d3NqczDRVqKu4VB",
-	"J7XiPjmIusVV252LpEu7mavlHXeHdMOsR7yLdfzBMr1RRW/NAdSDkc6JrHB1iVBrXolYM2XUR4crlnce",
-	"7A7dpIpbsCvAmcvkKhNPoRuaMywweM6cpqQjxlmoRjnz/2r5NrKyWwZo2SuN5XSJdBkbnIsFcbNxdtUP",
-	"4GGNcWwqxBCAXNO5WlQ970KIImBfkmqY+CkwP/xb2ZDBQtftWuWtvKsu2HiEbVg0AY3gtiA05aRAEZF4",
-	"5cjO4XKkWMoy5n3lUldrToXr8JGc22O/kHDn9xiF3iRzluY8WrkhFZHG2glz6G1Wih1XVRaupfQpisJ5",
-	"p+kANA/VnAtGOJTzkLDmb0H0XlFl++JpFETNQI42IRNpu4WvJkCX2YlUpwQjzgnfJUHxC8HD3TIXjIeI",
-	"tl4GUvVzSkrzFxXsk6SCETCPFis5DKwmd06sG1d4Ol/t44Xfzt4ktiGRa/ginhyVOs5DdkRFvmyxL8CG",
-	"fXXBHkIiOs47N5Al5cdcLgA2EJFY5yhMVtxUDH6bhZzRsSmjm/3WYkGNo5pC5rPxoog+Ykg9guN6hvqH",
-	"n67znaRRr9ti6D4/XQHSNgIQnUdItaHrmYr7rVvotThURtWs6UDYIJhpwEqyfFnQKGi4AcHAwaFC9TUG",
-	"cKC3xjsPmr9ONN1NUOKY5FBPDVYxyy7J4BmoLHPawiNysUJKBnal89bISHAfrlkoXxcS1Xdi9EnFy7B5",
-	"khMrOSci/C+sd/4aEc0PtDV3yL9LG1an5LSlHL6YVNDVHkvYJmPJGlKJifmkJujMThFR4rwaSZ7amR9d",
-	"H7CMTrdrCzBffi1KIdCuaga4LiDTU7o+wS7P0+tekHDoVN29gEQpEtGLjoYVGXWwOgVxwASFk+Sw0hcR",
-	"pwIcq1jXCRXCWFZW2hJr7MVOnwsUrRdUM8uvCxnh8M4SoDCpMnBCsf2TQBpMHLSRsadTcTT+Dchkybr7",
-	"cDCrF1ZlhmKQE+G4u7IcWHAaB7gaFAqRFqqexdy4Dp0DLQW8Wr5WXT57D7tQ2l+XxydjzE7stYSq5nm9",
-	"SRvxZCVyBOWQqtlT2tPwNvcLVR2DetwZcGi+ays76q587k7aMxXhL9nV+1V1d8I4e8DfHfLTkvFxI0wl",
-	"kS138IrAjv9MT4+mbENFPnyknJWxz4dUtm9u2eVdWFK0KrrelRG2GaKAY0A7TyJC9BKyFA5JEzU/i3KR",
-	"CMGAXP3czUzYUlhS3p56nR/Sgt3qNMHfa3dq8d3ClnoHplbJKWDbdQ4r1RmN9MiRdsaQ8V02sLWRV5iO",
-	"EvMNwKOBrMcQIInZQV6VyY7381np0LdBixsf+aIWN81p192c9L1LKobu1AjRlahtoSJpvI0voG4AYvOP",
-	"pKUrBzqyauwjGzxt16JJ2RH1smNHHK2mzk7axmvfR2nk9EohF7QrXzrqXAkz/zOUoB8ZdA+KMy1O/Gja",
-	"t3RoQ0v+c6iUvwuRogB5jhy4pLYW1xKZSMYLhW4wfFqgICW2lnBIkMzT5ERbI8FWGLGUn5BylBIyIb3r",
-	"sIoWJtw/lJ9Fk7usKU/pWZZ5KKmuROYiQOy1VA7LhDIjXGtUxKX6rSW4qaUwFwTpTuxtr3IFlVhattZr",
-	"oXZojIakedPVg8kaBw2wE4TAxhJohDrOpP1ed1vyPKZnALQlxiTCsmlI3YL09dbpNXdykT3QEXcU5nLk",
-	"qOCdd3rQdO98gH6x0NBQUOqdzcWVVHbWpTGleLilVJDrBC+0Ctanywse08FcmP+dXItwNe4w1ZGL5+BZ",
-	"Qi28XqKLh9gFjnqrMXpeNBUj01vk5wQcGZblT0TScHUcD9vBgy9OwYeBmXtSy0A4u2M5dD9kcvevDK+G",
-	"ONEiAK4LVQKlsLUYt4VU8rG8YW3IBC7yr0HBTHhsLJXccQmAYbbyRKa7RhHNXOx5MmHhw0NL8no5uBpH",
-	"dTgsb97YyGOQflJOJvWj0YFpwX8+cnLBEXx0X8H/f9BGiB5b/MgsTs3QlL7hOfNTLJeibzck6xTXbihP",
-	"d7l3wI7wHh9NNXR74rtZGGNUcqkbQ5OVj8PcByNgyaP+8Pwo5/iAc/t2ExjVIergoQJd7wxXdpkbiV26",
-	"hoJSCPpkTWtXgvgF7Bl7Fyr12l622FK4xQrrrK+74jfURi+5fAm1xFYu/ge8vvA3h/9p2ro+hedyIgzk",
-	"uRnsVkpFPhG1+PHlLZd3ZWUuYlJAj/FKINCx3waNAlCc/bZpAij+WEvBtDo6WW2l84ncqFI5fo3hzFv1",
-	"+xYASKOLpn6ZwDuPK3lxBMojSaO6tQAUE5iDMW5aNRZhktv6R5fNHM0MhF70Q5tuTY41vVxa4UY2fQRM",
-	"73bRN1Oy9XO5XX00HQ0kbSbtRXYNrKgKJnn+1vKHLrp2cJduDpT127fNb3KHPUKJaOdbvk2UX1HbIzn5",
-	"b8KA+t/4t3/7N6JMB2t8PDYKmqOLLDeJiRd1zy4PGO2xZBl9VHbKz7brqG04lmfu9K5ln5y1nAhD3uvQ",
-	"vcKY5HKbZ1DoUs/7E/wK7v4Qnw+EcLs54F30chbKOgrrRuW+5uzYYoHZAdRFXhlaZymyo1kW6yU65p/0",
-	"dtpXf/aD/fohW3A72nwqaqwbvu35ojG2ZwQFEynxuUYf0+F1xti3b7SIokVTpjXSbS+9CIbl5Qb3KMgl",
-	"3IH4T7EB0JnA766vJUiC9HNFfw2734uaXGvTrP6bMlu6FngjfxDeRvHHtVrmPCcw20o4r2bEvLqo0MWa",
-	"CIFJAyp8mFYF1FDv3+0Krn/TqhlEx69YjGJAqSf7i9Kq3iIhBNVY6KcozvniWlSsbYIXjSpoSxN0SxvE",
-	"vEofAfX+7Bf1iwJHHERM2bxFoD5Vrgx4SJolUuFhMiPaBZk1AUby8REVvqcSoI9hddi71z88ffXx7Bf1",
-	"1BhtME2uKTNys5dQpXWh1xBpb7xSfQ4smuyjEp/cR/9pINshaKZlHxetsdp8DJ2CgLgf0Nkv6okRHHLc",
-	"/d+RMYRxxT6+qMS60U6oxfb0B7H9eB4LrQDnh58iJE+84pDVCK7IULIllO/3c7bmlTj7RUV/NOiLKF4J",
-	"gPX85KtAmM4beXJ+8qezh2d/ooAFiPcDXkGRjBBIxas/YjFeVCfnJ35qHnWPwVHZaGXxla8fPgxJGkRg",
-	"Q3QS/v0Hf6OoDx7qd800oV5s80U6WsuzyRkQ165YpRft2je3C3ZvraguaGcggRpctZg2wNU2x2oyKl1+",
-	"VJAXVJdxgd2ReTS/7QLyQU/pFvqMSsmGGENuxuMSd4yRUJmMKJL8RQAnZdIsSO8qJHGHIwqmlaPzABI2",
-	"bUbCHlVVXFoco7DuscZaH6Mla6gsaWaKuqn0j/x2R7EeJ7aDS7OdYmFerAEYztmTy0fP2NdnD6PcXzAO",
-	"6oVhRtxIuA2IOgpKe+saKOiVgAaTc+HBr/4C+y3SsIj99fse/r23hL2p/CaTAA+grLuP95k2V8Jv0ziL",
-	"YK7nzrG/CFfu4vSr/T3WB/gMa/6oG3y8suMGlI62H0RUuGNL+Yn+mdC1/jLA0BY5tPlaOCCY/yupMhTf",
-	"JkWGLIH+/pkls7N74H0AgWordBCV7xh4It+D/2kFrBp1oSN3LX50lp/LrvEHT+D+Phnx5EvAQ/724Ute",
-	"fX5yXkolpmd53hfQR6AATSGa71ca7leK4nglZ7MSakaGDqo0eOIg58jpIgLQslcF4NOQE9Le4a7YDbiL",
-	"Jhe/aPjimmjTqGUgWxR1TZddXcFG8tqaN4KcZbZdFxL/vugVhDOG4L7Mgvcrk0yx8G+MvhEdk1yg9IME",
-	"yd56rwSvETRUOrSx78/xub3j4cDWfYYJ47/3w2DOq0PFQMUaTCNixJ6CAqc3seOPlaI79fmu8rfM12Et",
-	"ENIErqp5lovmPk+pUKYcRRIiwVCsOhDHGjGjaqwuZOwFYvL9A0yuMVOueIShivY44fFM5blIFSnTVKA9",
-	"ikqAgDkAU2PBw9vdmh/GHql64YQ7tc4Ivu4LdvT6zKXi8Pndj4w4+b6a+OQrqWG4ZlPI0Duw8dm8VVVN",
-	"SWIunKrIGCpqKwAb7jVxx01Hqxlq3TZCMW2YUAuzbZyoWChGkkLoe8LWmJZQK1lRe+N/Tm/LyQ6sulfn",
-	"rrS1a+FGbeV+ladaOMh5ufuivISWgGocdF8TWBA7/NG1EM0FovURboX3/Uq3SZJJb879lFRtfcBjgrN+",
-	"GZ/9grpjvysT+hUe1XVX+3EKZVGoeAYDrxXsmzlwa6ytqG+EnUU3QyAK2sKj16JBB0Ob2wbtznLcQXM8",
-	"ZqK/hI7X/3oOwBsY0CdYMCMdKnlhT2BMKZTe4+zK6LaBMw12Fd1A2d304FdZjfAyZBbyoK8ByUWnGDE2",
-	"VRyyHykMOWNJH1ArX3x/goZymBfgJywf7chfOL0lVGSqbLhzwhRoYZz4hAl6zIirtuaGiU+NIQavf337",
-	"9Os/FpLjSMVc808vhbryhsC3xEYV/v7VwVSuQjzns26+Hull1sKipDBISpzEB/sS9E9I1sPpVwS2cwJZ",
-	"iJKAjddokx0426mxke7IMdea/Yxumt+tBXf4LIb6XkXLxS8KTfkU4kArs+taKfncvb4abZB7PjzyNLO3",
-	"27L/eJbBM+GgkFXEKvW3ptKb3vaL9+CwP+Tk3qV32IE93fy8Vl3ZEOlWAMIGhhtAON/1IsX5fEDR6Ae/",
-	"AkiyPL9P8Ll7sZmisp6tUrPmUu1wH09U+ug4jPobbhzOgrQ5AGbBe1PCo+elJ6kdNI3lwB21SagI3QkV",
-	"ECrBsu9fe7cRrlk2KgIfGAyL7CF6hvg9MyIsPoXs56zkPv005FbKXc++Q4M9jpUkQnl48lhk8Ta7Yu1v",
-	"OCMWsgFYPXEBRJfHXFhZQXxY2ywRcsmJFZvsqRWj886Pu/Tv6OXKhP1w/JNE/YKvCXDtiT/pjF2SlCuv",
-	"87Fa8BuR+pgumJBAveBIc0drG1c5kjVRa16r7xxSeEBfiamO5ZWuqyGbj+oNlq68b3L0uvBGNZX7iLOV",
-	"qKtwllxpBHtzwujcch4Kfornuq4m1sm6xOvExPrTsSYWtXI7jS2zSM9FPckC/SBEw3hXL4o7kPjOzWf5",
-	"1s7ISKJB7OlaD+DqevCr/09ZMXgrePUGCUgOHCB+Rz1oairuWDZ9sgeEf3kqpQpKPXELbe5efReoXhEd",
-	"ixHx5y5LBv4ZUjRXeqOmvCubMI9HIQh6a2awqhmyc9xm/2WNou8NXzoqmHZ0qDEB9wGa88P9OBnTem6f",
-	"2WJ6gqR7JZ3OT94kTjbfUMeF5qhApo07He4olF+g1ZnBv2d2NknJaZPUoJxOWqiGYycvv4vlfjj1p2Op",
-	"ygJuQLqkXOlEurw/rZFMGZsOtHhqp4JsR1qF9QEzMhBcjMVTfaw9/bs419+tdsvFEGmYncS2wYNWa2ed",
-	"4c2gFyI+dJ+OiPiRQtBwUofq9xGz6iXQXvcjTwgX//dv/9fXf2Sn/oYE0Dqg6rwJEzAPUCGT1zX8OyjP",
-	"gSQSudS4Q2yBEQgT+K034w+Axx3BA6VIVnj2R3x06Ng5QmQ/Y5zqsy4qbBivDy99b4UNtiZOdHHxpGJv",
-	"nv64uzo3ul2swvqUoMw/40MnvxMoxV08VsW8zL1senhujPcH6pImmBYkMZrOGFBMb5QwdiUbRstFO/dP",
-	"3333R9rbuPqQRUFMjpGgL5TFwpX3oz2lmEh+wR/7R35qfq/a4iuxCT38Z1YWYaEga4PNa65CihRrmw6F",
-	"w6tKVN11idk0RFQUCTLxX2PRH5CCyLk5dB8+iQ9NugN7d/0xjHndW1D8I+MWPg5EEseXb67gFe53f6x3",
-	"uKvEgRynXXbZkq9lLSd0GkvLag0po/2lfvCr//RvxYv4peZVuuSHYfOUnlw2emOA/eS//vro9P/w078/",
-	"PP3zh+6PZ/99+uHXh7M///m3X3452/J1/S8nI9ywr1W9ZQCqBkPJDzbozCUXK0KwM/Z4B2cefVr5fv6O",
-	"dI+XYa335A5/mSUJFLqdBweJEWsomzVF0J5X3rTtSTj710ov7AO87m0nhGfr6o95uXxAKX7DwfoooIFM",
-	"4kui0HY7M3F+W5iQKRYJk1OTqvTEwRyvkpqEZS/UfvdTIOv6Ki7/cLDYW7d7036UCIzavvdr7QK2Bdbg",
-	"phOce5jo2d2cQeQsudt0T3uYTbECf9HgW4MgaliAC9LbcRdQsjLxDeKOOHBo3Sok//s8zIYi73c6zz5L",
-	"hDzSAiQh8vmWyUooJ932i+60zxhmR+/iaVdNtqjkw4Nv8Ll73Nm97xQEBHs7VZIebxqjI756s8c/Gr3x",
-	"wEI6hLTem6Ppjdr96blFDPI9lhSbJhveJWSrdPgRTfigfhapxP9pc15HLONBkCRN5RQrRTPe19xQ6det",
-	"CxQmwAj522CQkLwbv1+vT+p++WePEEYeHExl16mumOzFg8jKuKj3LPJFvweVkZkm/B84qmN8KIr17cJC",
-	"6Sw+wCqApxtulFRXduLI6iNo/X1o/H42CX6Eg+r2eb0Qn0sKICcxLBHTCpQ7qLcDlzxguQgWM0v50IEm",
-	"b3/rPBA3XjNciMFL7Wl46B4nMHzDf680jbX/bXai6yoe9Gcn56qt64m06UbophaMO8cXK0zWjDW+7O2B",
-	"YaWwUjKvI7QF34lBNXlQK57lGz3I/JFgzL76+uHs/4L04rgqQ6wKQUQmgX1CW4yzRi5cawRW60L3lE7L",
-	"zA3s3we/elt08Cq83S6eFC/7AgjZ4DtTXYlxry4piDEVos3P53FW6ZAlSsvlz+MFt2X0yhsjlXsWnrrL",
-	"aDLIcN5HWA+nDDTCPMN3joVYN9XyWEnBtMEHK3cr32SY1an8k6E9qnsXgUqNn5RzVnMlLNEshqoNxMRE",
-	"jPNMaYfpssHyhmLWoYTE/jb+m24NFWgp3sL/Sc8cKxS/KwORBnHYQvQTS7My1bJSc+mqzliqTEylSdfy",
-	"JlWodqN3gokboRz7iC997AJUCNLtyO3/8/L1K8YdlqWkwo2YAdDxByOpoXTBpr4gfc8f2L8o0afgxw8j",
-	"C/FKb2xKpg+FhpGBsi9877lbrMYaUrCP4TPZS2PUfsYXJ4MKxemUWF4d1GZugddUmFPrpwR6PJkptRaV",
-	"bNdDl/GP+MRRO+3vsvn9Zax45eQUi+pVDMdN4PywwwB+/nfZxPSTfmgU38G46DSzj0XHpzVfgWfr9+FM",
-	"6Mx/iOpPl3hOnLQdFBeOHMu3sV5sclqs+bZoVBoBbqGJl+AttlpahM/l8VJiQ3NwESrCYr1f8rdX97Qe",
-	"fi1gAjqCYS7XjPv+gLds0+cjAEYQ9ii+Q0pILNAloMDtlbwRirUNlevNLKaLNdkmS4q6FA4rvd2PFwjb",
-	"/id1AF3idkzCN34nmlYVojyhylxBWEF+cquelE8r3WGxxNo9Tmv8RgmWINeC+QcmYysCKHeobLWP9O5r",
-	"+BeU9QoZE/t6/jT32YZvT+dUA6C0FqFMwL1iE6wVtuwVgayOuWC1nsYSg1avNBR25ItrpPyCj9Taiqkm",
-	"91csgv/b7U64vOsg1tUvOw+GvdhECpdchbtmUppIJS37yO21VFcfmRPATr8SDM5VqVXEwTbaWjmvA+G9",
-	"PYdsh1O9XM4Y+v5nzAhntjN2pUHgZphofMYe/aIaDqSvQQUBjD0UgVvpBs6Vhlv/AH5pr/jmgit2FYEn",
-	"+uwX9ZGb9Ud4k6vuOKL2sQp9JGsLR5llWIkScp7tGfsouKm3H6lyBaQ4h4bgYOAbHmoe8F8UusUvUi0m",
-	"dyBecanOWICS4syIKjGi8FFeU4lLsWFwR86wKIB09Fkc5p419WjhXqtEibmPKIh/6b02FezWL33r4cxt",
-	"uJkm++MRLtQslhk16xkD6fTia9s1+E+t001q5ZtQ5mFD+W3cXlNGQJ+g48GCm5sB/sUn/udLqogxWU53",
-	"/OgwQsk/FEtlH4UYxwJE+1keoSA4duBLU27BCKvDVwz0tmK6ddNgPai+CTiGrrgTG77tiGuAkFAJUSXu",
-	"POv41rK5WElV9RIWATFY5QULQW8DokWouN5rk4mYwmTZoyUG4m1TyJpvZgbd+OJilvY2JcY5iNubUUEX",
-	"tyKWDZCSfprm5Ni+uXAbIRRzG73DJtSD9h0ph6fINWIPyuNjeu5LCSJ+/zaCGN78ooJ4F0zqM1mLIeKm",
-	"2YmlOnT7LK6UZ4PxfwPxC5BbJOnxYrwWXEVnQoHiPpcBZPMVD/c3zzPogutkOcTs72mD8DjslMATU42I",
-	"k4gwsRSzgRjrfAv/Hbt9QjWs8r55JlU1uYYw7xVPS4rxB1Sm4muprrKFXO9BX5hvf/ebh5bgL4G8dUIk",
-	"NxDCTpbLbHP6xy6p4Aw/WhJKrPY25CG4pEcO0NP/+Pr7py//4+enby9fvH5VyCajksdHwcOP/woUqT7q",
-	"G7lW5tvnXFUjUt/ui0WWpr3kv+LzWkx2IGIcBguydykBUNYXjkGDTFq7yQFWLDoa+oVW4zLRkuf+oUPS",
-	"3UBG4Ja7QU+CXe6a62ib5sJfQhttrr2Jo8ayv0KBQtG1+CWBzLtXF2zBfbg+6CVKp7PKasEr1FjOQZy3",
-	"KMwbcscshHGQt5mjnv5sVnSoHj98qB0gWAhXabZy/GfGeHdSkxF//HUiunVqjPH+9UaoBay8LC2Q/886",
-	"lsK9o2kktXxvOxxOIHmmzZWeKoUk1LFLxDtBbkdJKiLXB7r+8DOtPFET0ROzeChBFU2xmQZBkJueWlRX",
-	"wuwY29NwvX4A3nvk4d+N8XN1tSsy95DqFD9wTELHP9GS/8gbBkxJs+CUDbEKO8NKMS03laiYFc4Bzj1x",
-	"44pKOqq/bdsaYgQrf7tkD4gHSMk0kE3tf77Lnfl/J+ASp3Uq+wdbI1heInpOs8ZIhWUtsahPrsbB3qI7",
-	"sy0b5+/M9o7r/eEfilz/4f2UDjkyt7pPXqOqPJNz3t00OPxMlCDBzCBX7HwLCIGucL8/OM7YK3L3rAUP",
-	"6ncsgi8nEe7n/EYkhWTw8457teAPNmOWGdJ9qYsA2fByj+46ClsHNxUJvxHg/uX1AWstee7/K/RxN6KA",
-	"OJWfr3DrRefB9BZ94FojAnBTCeP/ghVZYwEtZ6SYiJN5a7FwnWBz/UnYi2iP4YEMBagQlxyJhUtJT8n0",
-	"/Y5TbZM1/sym2M6XM9pZfKLLcu7IQifRySsgNEp70j9qxlpf6VJ/iaJe/UHcGjAUCASHDlhiGr19NdsM",
-	"x1eVspcCqpNZXaL4gt/9WTNW47wML/x24PNwcUm6sEqfhx9PjnIC74/RtAo/RfpZ6WOd+na0P9iiD7x7",
-	"L0payIUMMRb6q5XO/yeOr5tmbl8vC3UzDiz698IuRNCC/rG8pSjnhz2ltK6TpWTVQjgI2DlhCI8pFXCD",
-	"+ttv8Mb5Pqgyv9fb5vtQQ/Gz3jTpV0sliqe7TdI6kSQbD371W2wwZzUu3T3L8/3Pwuuoth1/EWEfX/nz",
-	"aMB9ddmbrukFFRu/JJ/M5/Zafa51ehIArqjfXiu9UZRjNyTEQFCfFiUoZPfC74TUHozDPqqtptwbCuxt",
-	"JeWb7tWBhFSdhdHW9rj1i2SgvrEvFxH9IjhyAIuGCYRl0m2/CDeR3t0FYd7bpwUZaZtT7pxYN25MVc5H",
-	"4dEvXmuaejIhkOJVEtacSk2gSqlhhsFopSruVBpy6jVdaGV1LU5rfTVM2onPvdRX4/wvAJo+OY5voKDy",
-	"LgLY/CjugvuNQIS5yMjFGynI6pDT7f8N5PsKFeqN0LKBY/CuSeAHRaTvo7vb3V/Ip+v79+4lbJV84bYE",
-	"fW9FU/PFNCY+tZW4e/9gWWspahjo3jEdHv1hiYcqZHm8A68a2J61cAyuhECbFGrQQ2qk6/iI/SPSWYZA",
-	"Qltrl1UIKiOXg4Cs7+GB+1SZ4AOfkYzUtMrizFrXeQj5TYDOh5+wprV1dChfpC57aRnEdrCI7tRbcSWt",
-	"02aQEPQ5PfIlPcw9zInjbmomWuvbnJBXu5LWSbVw2HCIdOzgFw8wa991ZbV1p9diO+SVRETGc22dN+i/",
-	"FCAENFCplKiY7zS79scTlkPwf4abLy1vc0EszJ+gArzjC+dfD3VWpZ9RVdm7W5WFmyWdriminitqb2+u",
-	"XyjGW7fSRv5dVKcwE15NOTuIpAotTlbL8g2szhRL/kYqxrtldqlVmb01IJH0zkpCEZb+BvNU78898Eiu",
-	"P7dnAMZUYlTmbnURoyQr3VBWfP/CAbjhZGhuBPyKqkRdurPiRvAq8G0WrcG34aF/aKQtjeJSuGH/8TTq",
-	"Ic4YMV8II8ASVGlqyKR3UmnbvePXIlm+e3PndpM7SFy41K2a5Gj7EVkOdihjCiK+NMKuhrSut/TIvUof",
-	"fqKIaYKfpzoGSLKo1b7URZhjY/QV5PHcj+jRiEtO9K8/89ReAHYh3IGtqoSBstvSEkuAqIilS06TKW6v",
-	"U+kMmd+SqHGACgvxhwu9FjYQre2aI7XW3h7hgDXk7G96HhRcStyZEfCCuMUQsG4EuBxtYUMA4OfQmU8P",
-	"fUFLhPowsfkRhj8dgBDbC+sS3QFQW2x736bHjTByub0nre1naPxeAzv4iS9Rjvhw7vUiPnF/dxZYXytd",
-	"V8ALQT6KoJZ5mUKH0AWQAFhIWAnAbS8MktdiccCb/3146AvuZerDhHv5cStrdyoVC3MwS5JtO70Liwqd",
-	"sUehvBBcA5GyBd14cEHOQ4NJ9U4FycnTHBTX3lJO0AnYyeQoB54a2wh+jZd0n6qQhtnVcAvjfoD19cqZ",
-	"9P7nMP9TGdKhCnbK0P0Q/nfIYIY3Pz+cmNtrPq/FsQL7vyk5IIe2XPi71tsSR7b5JLyXaXOJ+OSjN9ZY",
-	"XHNsP+n+LE7OuLx6bGHGQgMJNYmX4PmE4E//sejM3RitrkKZAZL+5NsSP1/pXjJ9Wo0z7phDIP2775YR",
-	"S/bObH9vWeuxZwV8sRELbUDOcrB8Z3RLW2zX/tsGZHnHA0kyMhsFVk4/PRqLv+BrOMiBVA/CkrPo66S8",
-	"DQq+W6hbQR/YOXetsIAGXFd/nOQmMFvoi4xEETjnXnffResD7mxHdEfAlqLwHq61drACQ7biwmTSqYhA",
-	"ZF+URgHZqfcDN8qOg4fsOwZsct4Om7ymZBX0HL9oQlmxntcHTK2n8an7rHBCHylVOHlU1yR161jVZRos",
-	"dKLrVKIRymtguCWJAwArPWKUtBKLmptYNxfprrxG1IX25O7kJltiGBEe5uDLZeMqFnp9kRaHB0avoXTc",
-	"cs+nl5CSMRR6PhUeMbQ3Q7eLZWuxngtjSW3n1nXOj3GFI29zmGUDT9+jFPZmfXo1IDSPX+Mu5sR+PhP4",
-	"c645cgfLxSpKvb9h0z1B+/pTU3NF/HNFJe2pf0qq57q5p9WBlNgvEFB62g2/6MFqQ+3oRpi13zrSIcsk",
-	"EAZCffFlayfLJPTqm7eJ/9augZe4CzJpQ58iBTuU03/wKzq/BvWUZ/DIuFr34dHPp6gMMqNhd0oFYeDX",
-	"yfANaMmAzhqLvFu+tREXvAy98Qsg3GJ1QN94Rs98SWo534WJ/bo09EmUFr1R3m6kysYhQ9ZKt1vqs5z6",
-	"cem46U31vSRv0ET+zogD7291E8feXFy1Ck49I7p4ziTamv8Wk2t+JXIS0OWfIrchr6HmBzgbxNIx3bre",
-	"ZvyiVN8hnww4inHLt5hZ5nSTyx8bqKHpXitc2vs8WjuBLgjBJLnxuq4yhM0V7XtaPt2q6vSwDfdMquqz",
-	"2HDPfIcOGXL9WPuktlwcZLDmyHjhWzTgvD4XPCxEJ6a0izYdsxonFnfW4B31Ah/5hwacwBgO5yribEzl",
-	"iYDWkEF0FshFQQDSmyqzs/xj/kRDlIqqtx1UqVM7rpXeoK12+fzR6dfffhfp/VeC+wPYf8h2JWI6kokk",
-	"pXYvQxLm6VBG0gsKxpRIIWUt7kYK+Zhb8d03wfO25tfC/MEb6FTg8Wn19bfffvVnqFrAsU7mjTC9ubBQ",
-	"Uiub9hteOjmosf5TFTPFlS0c5iCpk8AcUQuWZr3xRw6KsiLGiGQ/pIfPqJhZPITuj5/T9wu+9XlgU28F",
-	"r5gA1DSSDNP8uJXR7dUKmV6QeBuKygSo0IpDeL6bPiP84CWOtQyrCg/dK7AqfKSI96AHJss0WPMtmwuG",
-	"zsZqFtVBJURF2eFzTJ0M0anU67Hgyt+KoR7JfMuMoFTASKxDs/yrXfGvv/1uhGsznKEjeC60ElOSXKgo",
-	"QtzFuBtgFcY57XCIg2d3w50Txr/6X399ePpnfrr88Ot33/z2L5njDRAy12Jrh+TyB//7PYoktF+QRt+3",
-	"qQXR6boib0AK44fjL8kxLduqb7XjTkyJsweRT+2PijsOt2PSnw+HYn/Yypcu2HBoOXsBjImCSj9i3qgS",
-	"G4Dub1b+UhOdO4jQfp0pGslK+3/pCqyBLmYf/Ar/HQkC/NE/myABD+/mQFTypQKK/+wAQ446dQFdmF43",
-	"0oXafLj+SlNOzyC39l+Ee9V78B73Vf9DpRyKmk+WJAiEz2IDE7nksqa7ei2hdhimA1rYWuWj8p2wh2Yo",
-	"Ty4lb4SZBhNzKVTFOINcc6dJnUMcW0hbzAW13rSZjt+DU3J/VW+RBPXeyKlir1SzMqw9Lq/fEXqjTkfl",
-	"v7zeqHIOxXT7ofvMiCD9PWWp8MprsGA7EeMfoFUDgHRAtrre35NgJR/4zArA7pdzRz78PB1hETVIxayh",
-	"+EaCHJ1h4A33fMBDpOI8kiJvZ80Obcq/TGQ6vEPlJoyRbxD8cEt+PK+ADASK39Rc3WPi4ZcKEx/OOwSn",
-	"gdcGl7y2IrrzjMAcFCU6MBwlokBUcbPaTsOsDgmIWrHGz9CMJLnRxhkuXUzE8RpVxSQpKQSEHqwkQ4/c",
-	"p1eGPlFyXCU2zGSmHBAP9hiBpA3qnCZegugegNKpUpWF/lJeqRf3RSFPjX9mgb9EGGaRVAB/vujxq1wJ",
-	"Z4HWW19L4c20jaiBQxLd1dDHS+FOn8ADB6jIb73QYtEa6bYn53/90MNANVBH28ZxdQt76owUg0o6rsE7",
-	"eOw+Jz35TGHi51P5Jp/rDVtztQ2IEkaTgWXkjIxFFwoKyO6U3JfgJ7PxhRVbonOAFUjkR+MElU+G160b",
-	"dd8/VdU0FstTumd2ZH3dkiNoUNDjU/cq5/Ergxx/01Vdww+KKrqFYxoDuHaSVAev7V+wbx5+E6yYpFBg",
-	"aGV3RkNyIPQT0Fht7QYVwueC189gVGMkwz89jWiQLght3FITTDMZZwX4WBjYXZGhj8z6WdLY1CcMtn3b",
-	"s+WRWU+zKC+FY1avRfA19jNvdmU3CJ874E28hCe+ZE1GOT2XkXTTHQoQdLZ/6KONktkdDXS/RNbozxcM",
-	"itWm0q5PBNpOoz/89O8PT//8gf57+uHXh7NvHuYDQWVOoTg794LIQyH7zLpx/GZeQqfyS2gTq+r3Vnon",
-	"Y4p+OoVPr6s/olIeSPF2yjVgXse+lD+AWroHDxSo8vulDxXfianxjn5ck1mXO8ulsXKx0ptZP8bPamnv",
-	"LdkCVtiJ5hQSoYdX1onmB3jqS64sdWLilYXRT55T7ifWpvEfysRFOsOlNmwOKL21FfVNuFWcWDdAWju4",
-	"GO/iU19wMUInpiQQmA4Z2eNMpLr84J1d6bryW61/QIZ573L540qMvuPjhIy551+Ar215LwUmXbIyJSuu",
-	"3NnpLsFOQgrFjsOkT5S/FtrrTlDIQ/28mWpv2v7cllQaqLcHGVMHC+59PrXlc67YD0I0ibBSwgAnaGxu",
-	"C3oFpM6g9adazgJNYl2PWtA72Jiyru+LbudOWSOyrsWUl+0zbTDPeLr6DKRMRSlaA48MRUlveN3i37zt",
-	"3IvVxcQ8uefa6UoBUuFhlMa2gQSkwYv5J3rmCy4admFiDYnGPsWC0RT1ExL8+3C1Didv0djuzVIMc/d5",
-	"D930q6Wpv2BWqIpq+C+XVjg2TajrsbjCukn4HVwW0lQxG6e66NIHAMmNaiv+AxCsB6I79IZKB8k7TfCB",
-	"kuwcDoAb3SQL/LkdJWEGbl9FOqcNPNHKSdWKOLDBlAoERCEhtFhAQp1U9oKtW+v8gmzi77RaUH3Mlgq7",
-	"oKAMXoN7hR/WUsl1uz45f1gqAvE7yIf4HHvvud6wJTdIT3JBKiXgqiFuj6wl4dyaEEQGK48dSuKUv57M",
-	"BTfCnJz/9cNvMz94jI/+9YNfFCvMTZCo1tQn5ycPeCMf3Hx18tuH3/7fAAAA//8=",
+	"ROd72aX199e8NXXZ/Strgf5P4FFxrG3OjihEsJtBbupQGyC7FEjHt5+MQvOQJ0vr4jUK0yxIHMDVF4pq",
+	"gj3UZ5FI+eYjxGS8nlXYKXkXYLeSA3iNl9pS9kiJ0SBTMDqlH4CyhGiAgjJJEzGSVHzBjZHicNEKeiwG",
+	"g9suATlHqMRtvI5FxYA5AEzHXeaPiQgTFv2SDbs98lZ0j9Coaeot9UcOh9KBKP44XTwfWXkfSBp2zJSh",
+	"mOLBT6WZN4Vwr1SstRRs86dH3DMmlZQjOLb00Ni6iGqhXv/2uIw2/8KuyPWzbJKVD1OY22Y/dp7yPVoY",
+	"sOd6Tm5EjdwIs01SVsN5vYUPtwocZtmz90eihT7GkxUSKMb5seDp7Di7iFv/y0dAGiiwf/DJXcbILoiZ",
+	"7VlQGIqAnkzVj+r18rJtvPKTL9nTFVc/buMU1wFvk/yxSzdNqBYrYypTnisoJg0NNRafYrpAohpib5la",
+	"XCo/WNsuFsJabY6qjjwchoSPpWFuim+lK1Bc9TfaHEPaXxyxbURuOn+cS/fAjqfQhVboM/k+3+RS8YSV",
+	"VQl4Rn5hfAbKH0B5b9SktIrMUrkjd5CxCD+agyjpJocLq8QnJpXTbKVL7qgc9crBDVNS93eV80hlEtR0",
+	"389ZmLzcbL8Sm8e+rZ+a8UoQuo9710LwIc/2UNycObFuaqpZMkonqus8cQK317YjnmP/+vbZE/bv3/6v",
+	"r/94ToGUFVeV6ApKY4Qg7WUH/Ktre8Y+IoHDxxn7CBP2EV6B0EFC7eGV/N2aQmkNW29XPOaL61zxm0i9",
+	"HwkfvIas1ULE3JGgp53lXeBFNP3IbIauYovRG4hLGr0ekeJwLUST1tHaP0NDfQt8BguW5qeoToqbjNp4",
+	"r8SGLKjDZSfWeZwZUIGSXxLdvD3pKaUyDQ2Z5tHbUiDsaRyIzDXIYz1jL4gDk9dIpQ8LjnSAN8JAsWxV",
+	"Siw5Ip2k4x8pdVWRxBESMg+mof1ZQFmbET4deKignj4Kx+6su25n4QLWhkHO7fm7dDJlKH8LB4sNG7rM",
+	"BHuXlBnKXlr08mUOJ8YMZCC9EpuO8eouhYF461bayBzg+hKW3qKfwwBUkrb9mv3rs7evfzw7e/f6jzP/",
+	"b0ps2GIl68qAzU4Rj1o44EA8Y680FH9AJqbRZKrf5vKX/I2R6atDrJdgkN6tW9sLfGAmyUDIdv9Amesc",
+	"E+QLAvNGjsCoKyowKgK1k621g9DDDDcmFSoGzx6yrVoWkLRnDDaTvhEGCa/L4yhcD9yYbSHr6aOfr4/n",
+	"IXicXFR+2fC4jiBvpMJuqR7csb3wf/ipGQBKYyoG5s30Yt67wOhBmciGZcZcjzwTb5fdMsQrEwqkYGYt",
+	"40ps0mNjk3CMHrhN84F3rMWSibyXy7EAHKu0vCR/H8+7E03iibbkC6fNFslJZ2lt7LjCsiD7ftMejhoT",
+	"mmLn8t3BovQKivUn/kreCBUgWFxtybmKZwSrAnx+PGb+mCvdn4GdXblXTufKa/XxkRn2BvROadGVNHCY",
+	"jOrs69D6Yfk2HXlIEbcSCmSkEBXYzn1Aiz8GC0iujXSL1ePs6fp6ByOyWWlQMiKzWDhJJPEJBxVdqAJu",
+	"7Ng7/wp8OMMqGNAQW98xXoNaQlfXLsKl4/teB2AwC1+YMV5bHRnixJZo5K40qF/g/eqO+XixIT6mswhn",
+	"dNKQXjQXVMz+bvTaH+jiHyin7K/zwdK08ACVgckXgU3K6Oam+1p6k6d76Jy9efrjLJSk08ETiYg8QDJB",
+	"yS+xBflQrDHyhjvxQ6Fk6a3KN9+uKrM3K5qVKRHwHCwE/ObgA0Pz3M1DAWR+LdQxxYX7xaFHIHYLauV9",
+	"Vhwu3MxZORioFVyskPuD0hsFtehQ4BQj9fbvojq9FltAzK4vcPNupBVJEUV/bPKFYw3UIi3wUJBDqwE/",
+	"sv/if/310en/4ad/f3j65w/dH8/++/TDrw9n333927/kScbvXmK6SKMSBWdHCSNuzKHad2PjfaTH5Aqb",
+	"Hq5pTYdYgZdnUaDxfXojDCkIcAVTIibUyBrp9FnK+ujoS7aYwmtVb4MS601w6cYWEkwUlP0UALEdwEVF",
+	"9NM1or5Hmf903Udyg+DDwohiVMNJe4sc8OTBssy1Bit828HdsGOL216HCb214I7X+qql7JHs/spJ2YfB",
+	"WSzGvpuii+WIectuEFPfpeJ7Fyg/UPf9ldhcylymSCRCzPlLqaI3OmQSutlyKseBw+gzDvenpta8OgK6",
+	"ErMU9mfje+H4YiUq9rT6+ttvv/pzktFAJCUilsK27TrJDYXphcf7x8p86/K0UqX8h7VUct2uT86/Ohi1",
+	"SNMcspOj3/NtUMyPZkKZgIc3Ia8r8Ra80qQPBgVkJDurXbtmyGYH7/6ayxpVbEPJSecAXsnnvqzdgFMZ",
+	"zm4wPAFrE7d8slmCHV02yP0nfippYeifPKKimpivtL7OF6wFVRqA84IvVt7SxFuA/efl61eH5mKX0Zw+",
+	"RJOeDCMFs+UWtzNVx9cxRVwVEJxzhQfTeS97MJY2JVMx3hClIlQ590L/Q/DQXRxJ2TsYi7LihXNx+5vj",
+	"OksP/1qRvfTxL0/fsQfWiebUP2k/UkkXrK2jOmfEEVfx6yVDnq9TW2t3HnnYitVvtCrUDlustLahmVBy",
+	"S4lPDh1lu8XHUwBtNpltR0AI42u6iT4HBaTYUd+RcqvBe4RzB75YbHyhmy25A1J/5oGP5Vlgdofgn+rq",
+	"NKLRX9HG3CndNbutefZ6o95SZcl89mQhGbISS6lkHs7lJZA802ErAjmCXrJKL+wDvNnsA9Lxz9aFKOKA",
+	"vVZIEfqL/2f4DtIeJWewNpSEKi0TCUon0sxTZ7Ip66N5NIdKb9KUXCS1uEmvDVN5+MTtzKJkAYbXdQo+",
+	"p0RKbk/m9IY3wjyS67vGl2JR1GL0zJlWzA7YPdJ2xR0QgHDel87wmbN1dTCsFruUN05h5M9ixgKVffNa",
+	"iVvXCUqM/tpUyyxE7A03boh983DKZX9KiP/tHM7auFOlse4CK8Cl/47cLCmm7QAj5IfZVDiicg5oqNq2",
+	"c27JdZ6yGMpNyDXlIGsrVI+9gQI1QGOZPQd47YRR3MmbI1ABj7qXcsoalH4T1X8jP9k4gA++ksWRDiSU",
+	"61YVUlLKFEm6sYOEH/3wC2bAQwYV/mYERjOAReUYoqJj4EQIg7ejYgxWsJVuUPVF8ANgfyD8Mrp/gPXK",
+	"ZjVykwUChtrAHObhPNwGixVAXUK8d1FrK6xjFCflEirye4MBS9TiqTYFBDipN7ET/fG7wV/bf2vXDRUW",
+	"qrW6Or4mwVv6xNgKFbOTjW7r6r9Xom4OT+AG6261dRUhT3gM3YG7EvdHQgoQ0GgpttgfLbQtdo6DblY7",
+	"Qejt7t4Ih2DHScpXxpnpT63CLtZ19UIVZheSUF63eW2qiJW15AvJRNsGqZSGj3dy0EPjszCk0kyEmz5z",
+	"m8cwHWDdsPKaqJdn7D2h1tJSSP4gCsrgxS6FQQiu+X/DVBy2hVcNU3o//x5wKU90m8sx9PfMmqsthU/7",
+	"fskUMEjYlv0WHutPIbrdtdHRyUqFdtx4bkL/pWwGBHXhvajrgYGAggwnp99qVIHUW6mVDunH2lwXRjlA",
+	"SPhMmvWGA2VKQMCyNUR6vWk/enh9HojsnbgossKGQm6QjBUlCO4ELEIF1Vez6R4oQhEUNy4jBeT1Gc8z",
+	"FQ5gHnb5N3aLfB0Byh0ue5MHuGv3U6xsnrk1/P1kMfUNZ8YGc4pVskoro0N+G6ulEhcxT27rBQnGsgKR",
+	"23o7F5WHgIuyZEgfx3iTkzkO0Atpr+0MusEW3C/z2dmR8gbsKfnsmqHiat4ofRtYhDKIiVofkRt8Wet8",
+	"H5w2/Eo8MyKj9M+3SAY3imsC2nmnXQ6ueWRD2YQj/ECCgecYWQC3G+xC+Mp4rUPrfIIuvxbqGCoHwHpk",
+	"eBGg5Luj1CWvEuEJhj4EaZjeqHP0MFvHF9dgYtq28StvtRk/kJ9UPp++WOX3HTAkQl2JXYx7OChuijRl",
+	"3EjYwkXXxVzr8arfY63dz9Rkbgzjs3apvlJQxGhv9dJ4YcN0C5zVIlIayz2NSiRl/4oe1gxLYLG8aOCz",
+	"PFwRZA3J260K/y0nh40rXEMsk33ytFBtIY5zsPLoG6PnOR41e50Tul4ZoB4X3ohDYQiWw5sC/2IkLEQM",
+	"XYe1WLWqgowoRGGNFlYY8F94kyerBcunkE9LZlHaIzixiMR2ZFmbPPFub2LDFcqV3aCVOobkMPIbZM62",
+	"DXeLVW5BL7HvkRoKIRFR5VEITYNVPs9XOz02ATBGBCOZAcoazUy3CGm/SUKKAuzXcyR5aRhxB8OD8MPI",
+	"1dNNToGHgsGyrgHOXUguQfvp2NkaDqr5sdciM0j6gSH5k8UcpD9/8+3/+uO+bTNAX1X0byh9epxjI5tE",
+	"4s1nfkTdxSHOdX/qtSW6mzINK1Vb3Q9n6OU5m/Pq1C+GsA6wz6cISDyVCv8KDoQZ3L61XMAzMC2zjsJb",
+	"61NvUs1Yq/gNlzUWboEjRMHNNnzAO6y4mvpFWztM6vXGaL0cyLiHTqNZgVERtHLoAGhqruCxDa+vRYXh",
+	"L3zOIqJ5yWXdIv/aDpEgvxE/NXle5c76boy+8dZk7Va6vVpFSHnsWiFNVt8Ua6lm6aTf9QikpWVzo6+F",
+	"KvFHu1LROzCINwJ4LOs+hWUqYdnw3nOw5A983Bm+KCWMQpVutIxmzDrRsPkW/nsHrxdNZRx1ToYiU9C+",
+	"XgBX0hG+8EVpw5ayNl8vKZfEQlQVlFEksdjk8jlDmDTmn4xN31yJxfWRXtTdEiErrqpT4tzbcKOIcifW",
+	"dOvGcYLjPY0/AXr01Bsd6Bk85fa0Fkv/t41UFSTJ69acVtxx+iOGkD5k5TdPETgA4MllwO3M/IZssxn7",
+	"8fX3T1/+x89P316+eP1qNJcvTQxppUFwcuL21l8g+e3Dk2AD3DOiypRet3Ld1JAyyQhQmnHhaWWzBNU9",
+	"oJBvgp5EbwF4HcO/IH4ou42FcjlM3RO9XkP+AKW0pZmeXpew3nAUFkhpKP0LSmqKGeNsrSt/gkUuoAzW",
+	"ot6WWH6TMWCgBoN7G14AWdxIngPBdd2VNgLyld90FDekpDAlFmFDNtxaSIWKEW8zFtxKMedL4e5GyVmo",
+	"/dMhg0ecEKMxACEnb3z96MD8cRdbGQg/gUUsOWO2J0l3PgxO8BSsn8ly3QPn51uxNCJHtfsIUqVYGhDA",
+	"fBG9Fp29EpitM4btUQTh/oUiJqZo0VZa5qqxvaedhEVWveKj9GbGuGW/hIU7Z07UNSCO7C8nhcPm2IKx",
+	"hi/y0J2Hfit/dZYtWjN2AzSdGXLI8q6RT+92xVcPl1ftV1X9kM1OaHlNNmD+yvH2J7PtYsU4ypnz/4cp",
+	"hmcHDTbZ1WBLS7CSEM2i/CVrUpD9ELAdCWUuhvQDQ+3YQixP0+oWqJwfqL9yl9BgGmtNiqbk56RQ/7xY",
+	"5jwIxlDSIzBSlZJYA3tOqTZQv0p5tqjqpEXEjylkYbuwWsYbcYty5AN1c4jlKF+lbHQZc5jt/MrDwN5w",
+	"497QpO0LQeR+y0WBdtLFld74cy9BFcwFa1p3cT/Mc8VNW2aY0iWRxmTTQjSJ3xSi9wVAGFxHTQt5d34R",
+	"vZFCE1LpIvTLxhLAgy7sW0G/QiIDHZwwom7UsYJ1utpDElOSls76HAxs4FPDN32Z2KWXdBV9IJPx+sWI",
+	"50hdbW8PlYBCBYLEbVeLMACT/bg20q5EtYurW3B1LDk5cDEN8jgTP1an86muSF7iJ+BpetodC/WQoCR3",
+	"+j61bNr1sCzJVA5Bf2hVLtv1mufqEHRyOkYP2xOIY2f9QFZ5nIxujN3rA8PL17nGdPa/tNxUudAE/dDV",
+	"f/A3DAUoeMJvIjaAI7Al2iuVrPWuHdH9ig5QafvOJiNsW7vAdyFVxxdGjoI+l/hRQbA9hkkjoHLSfMsI",
+	"L9wDW7qyXCeGAfCQvBKb56X05kTz8fMJCIywr2LSc9xZjVRqj3VwJzOjRKbaGwm6kLtiaguu6MqFCcfc",
+	"f93ikDcrXYtTu7VOrBk3i5W8EUjDEJ4KwJmUNa/j4DzCM5qTWEBqjy8/TCXm8uU/BkLNpsvCyCBHboSR",
+	"bnsMuFtpdwrOXfSaUuWloMI7DZWfuMGUFoLCEzMFnei+R2cQ2eBNU8sFD8VcOthdKEZBfF1Ko6UE30j1",
+	"BYxwNwLp/LuYd9fJ4PeMX7qLEhHmchdCnsxkshr5k8pxqfKV4mvh+LwuaFZl3U6IqlinAii6mTyygMc0",
+	"5fBuXURrr0wdDXGWzFFhboXKxxNyZd8H6XliHmuWUznL/Pl46wK8EvoJ4Sb/N0KewT+KivRe38jIs7yr",
+	"6jtSAyMRO5hREwqBdrXccWjZydVo9+/GvoU4MoUpY9YTDOxgIwWVHt7Hvue7Tv6HHRdkdRwyp+zf8MdV",
+	"yQVHCFCpCJ14RNbeu5Dj/QeLmNHjyrdDr2JcBHqfm5xL4W++57lS+EcphQOWS3nmjobPTZgpHpXM7rih",
+	"0kE0ZUPQL5y10iWenDaFSG9PpbMY+CVeLrcyur1a5QPAx/nNu7XNZr0UfDxGAOuf/x01NP83yEPPK2et",
+	"8tdiKahjs/HUnj7QHzhpYKvtHYLP+Fp6sFEn82tZYOYgqHHWMxfJo+gTQdO0jfaas9d9jqSyl2vAb+tM",
+	"dO8rf34YwWvWWnHBOLNy3dbcXybLWgiiuwezAqTLt2XZklu3A+sqA44OMTVlf/u7VgU3oe8B8z/nSnux",
+	"f33x6NUjSIf746wDgWFA2s6o+0BXXOvFNZJQOl1XqN5vxtXl67Y1sXokM0xdn3VLPCAYpdJ9HVfUESde",
+	"8RZsKOMwk0NTy8V2tIML2olHWcd7RM0MjPMvIfV5bPJnUu9h5HGUzOehLRz40cNH8h23+RqdRzOS7eKh",
+	"4P2BOjGX8kq9yOmZURWgTNyvZqXQD+a+Ykg+4vnW/BNSsfzpu2+HiVkOseGMY70ZwXeDQ31nZLYwTMj9",
+	"7A+SwkoQyD8FkjKv/xj0ScYxfvXw0BCNsK4YRHsEyMo0Z8ZICMhGYov4pX//7puHvY89PKhczilrL+1C",
+	"fnroKO7I6HYAIVyN3iHPvNAEzr/9dKO2Hq7Ad7DpbEG1WyXuFI+xVYmj8NjyuLsg/e48x2/ECZnBFA+s",
+	"TfaIOFKT2lnl25MV5KmygAiVL9zTvKRTFSnpKCWRGAeA1Zn2WNawKC9t2RozqCNkHfPxo4GBECPg90A/",
+	"RkLQo+XC0ZQm9ZnMWXlFtwkGlPKgpkgA5x8ixWrF7aoQfB1TwfxO5cjz9mHAeOiqYnyOdFAzQhR0QQzf",
+	"787R2g1tVSCFPir2O4Ihtl8YPbp6YhV0XIfw3QHarkvi0dm5gEyeQ/KFYytdVxbAOoGMkadxJcKGBHpC",
+	"paHYrbcKCxXa0vYPkR9eC9HYAURdvhr6i+iwDpze4IFnU1ZJV0VfQ8KRRHUxQKC4tyRMCIUkHtoilEH1",
+	"3c2pzMNFWmQ6pEEn1fQ+OYi6xVXbnYukS7uZq+Udd4d0w6xHvIt1/MEyvVFFb80B1IORzomscHWJUGte",
+	"iVhVZtRHh4vPdx7sDt2kiluwq6Way+QqE0+hG5ozrBV5zpympCPGWSgsOvP/avk28tZbBmjZK42VkYmW",
+	"GhuciwVxs3F21Q/gYbl4bCrEELBypKtF1fMuhCgC9iUpbIqfAvPDv5UNGSx03a5V3sq76oKNR9iGRRPQ",
+	"CG4LQlNOChQRiVeO7ByuLItVSWPeVy51teZU2g8fybk99mtCd36PUehNMmdpzqOVG1IRaaydMIfeZqXY",
+	"cVVl4VpKn6IonHeaDkDzUM25YIRDOQ8Ja/4WRO8VSl35NAqiZiBHm5CJtN3CVxOgy+xEqlOCEeeE75Kg",
+	"+IXg4W4hEMZDRFsvA+38OSWl+YsK9klS4wmYR4u1LgZWkzsn1o0rPJ2vh/LCb2dvEtuQyDV8EU+OSh3n",
+	"ITuiZmG2HBpgw766YA8hER3nnRvIkvJjLpdIG4hIrHMUJituKga/zULO6NiU0c1+a7HkyFFNIfPZeFFE",
+	"HzGkHsFxPUP9w0/X+U7SqNdtMXSfn64AaRsBiM4jpNrQ9f22desWei0OFZo1azoQNghmGrCSLF8WNAoa",
+	"bkAwcHCoUAWSARzorfHOg+avE013E5Q4JjlUnINVzLJLMngGau+ctvCIXKyQkoFd6bw1MhLch2sWCvyF",
+	"RPWdGH1SEzRsnuTESs6JCP8L652/RkTzA23NHXr00obVKTltKYcvJhV01dkStslY1IdUYmI+qQk6s1Nm",
+	"lTivRpKnduZH1wcsNNTt2gLMl1+LUgi0qysCrgvI9JSuT7DL8/S6FyQcOlV3LyBRikT0oqNhRUYdrN9B",
+	"HDBB4SQ5rPRFxKkAxypWvkKFMBbelbbEGnux0+cCResFVRXz60JGOLyzBChMqgycUGz/JJAGEwdtZOzp",
+	"VByNfwMy2dku33zJiw2rMkMxyIlw3F1ZDiw4jQNcDUqpSAt14WJuXIfOgZYCXi1fzS+fvYddKO2vy+OT",
+	"MWYn9lpCgfq83qSNeLISOYJySNXsKe1peJv7haqOQT3uDDg037WVHXVXYHgn7bkV1hZ9SagA9/2ZO2Gc",
+	"PeDvbhmCgvFxI0wlkS138IrAjv9MT4+mbENFPnyknJWxz4dUtm9u2eVdWFK0KrrelRG2GaKAY0A7TyJC",
+	"9BKyFA5JEzU/i3KRCMGAXP3czUzYUlh03556nR/Sgt3qNMHfa3dq8d3ClnoHplbJKWDbdQ4r1RmN9MiR",
+	"dsaQ8V02sLWRV5iOEvMNwKOBrMcQIInZQV6VyY7381np0LdBixsf+aIWN81p192c9L1Laqru1AjRlaht",
+	"oWZrvI0voG4AYvOPpKUrBzqyauwjGzxt16JJ2RH1smNHHK2mzk7axmvfR2nk9EohF7Qr8DrqXAkz/zMU",
+	"6R8ZdA+KMy1O/Gjat3RoQ0uOH85ApChAniMHLqmtxbVEJpLxQqEbDJ8WKEiJrSUcEiTzNDnR1kiwFUYs",
+	"5SekHKWETEjvOqyihQn3D+Vn0eQua8pTepZlHkrqT5G5CBB7LZXDQqrMCCiXFHCpfmsJbmopzAVBuhN7",
+	"26tcQSWWlq31WqgdGqMhad509WCyxkED7AQhsLEEGqGOM2m/12mJqJCeAdCWGJMIy6YhdQvS11un19zJ",
+	"RfZAR9xRmMuRo4J33ulB073zAfrFQkNDQTF8NhdXUtlZl8aU4uGWUkGuE7zQKlifLi94TAdzYf53ci3C",
+	"1bjDVEcunoNnCbXweokuHmIXOOqtxuh50VSMTG+RnxNwZFCmMhVJw9VxPGwHD744BR8GZu5JLQPh7I7l",
+	"0P2Qyd2/Mrwa4kSLALguVAmUwtZi3BZSycfyhrUhE7jIvwYlReGxsVRyxyUAhtnKE5nuGkU0c7HnyYSF",
+	"Dw8tyevl4Goc1eGwvHljI49B+kk5mVTYRgemBf/5yMkFR/DRfQX//0EbIXps8SOzODVDU/qG58xPsVyK",
+	"vt2QrFNcu6E83eXeATvCe3w01dDtie9mYYxRyaVuDE1WPg5zH4yAJY/6w/OjnOMDzu3bTWBUh6iDhwp0",
+	"vTNc2WVuJHbpGgpKUXXHprUrQfwC9oy9C7WMbS9bbCncYoWV6Ndd8Rtqo5dcvoRaYisX/wNeX/ibw/80",
+	"bV2fwnM5EQby3Ax2K6Uin4ha/PgCoMu7sjIXMSmgx3glEOjYb4NGASjOfts0ARR/rKVgWh2drLbS+URu",
+	"VKkcv8Zw5q36fQsApNFFU79M4J3Hlbw4AuWRpFHdWgCKCczBGDetsncohnp02czRzEDoRT+06dbkWNPL",
+	"pRVuZNNHwPRuF30zJVs/l9vVR9PRQNJm0l5k18CKqmCS528tf+iiawd36eZAWb992/wmd9gjlIh2vuXb",
+	"RPkVtT2Sk/8mDKj/jX/7t38jynSwxsdjo6A5ushyk5h4Uffs8oDRHkuW0Udlp/xsu47ahmMB607vWvbJ",
+	"WcuJMOS9Dt0rjEkut3kGhS71vD/Br+DuD/H5QAi3mwPeRS9noayjsG5U7mvOji0WmB1AXeSVoXWWIjua",
+	"ZbFeomP+SW+nffVnP9ivH7IFt6PNp6LGuuHbni8aY3tGUDCREp9r9DEdXmeMfftGiyhaNGVaI9320otg",
+	"WF5ucI+CXMIdiP8UGwCdCfzu+lqCJEg/V/TXsPu9qMm1Ns3qvymzpWuBN/IH4W0Uf1yrZc5zArOthPNq",
+	"RsyriwpdrIkQmDSgwodpVUAN9f7druD6N62aQXT8isUoBpR6sr8oreotEkJQjYV+iuKcL65FxdomeNGo",
+	"Prg0Qbe0Qcyr9BFQ789+Ub8ocMRBxJTNWwTqU+XKgIekWSIVHiYzol2QWRNgJB8ftW6ljfw7lQB9DKvD",
+	"3r3+4emrj2e/qKfGaINpck2ZkZu9hCqtC72GSHvjlepzYNFkH5X45D76TwPZDkEzLfu4aI3V5mPoFATE",
+	"/YDOflFPjOCQ4+7/jowhjCv28UUl1o12Qi22pz+I7cfzWGgFOD/8FCF54hWHrEZwRYaSLUS6D3O25pU4",
+	"+0VFfzToiyheCYD1/OSrQJjOG3lyfvKns4dnf6KABYj3A15BkYwQSMWrP2IxXlQn5yd+ah51j8FR2Whl",
+	"8ZWvHz4MSRpEYEN0Ev79B3+jqA8e6nfNNKFebPNFOlrLs8kZENeuWKUX7do3twt2b62oLmhnIIEaXLWY",
+	"NsDVNsdqMipdflSQF1SXcYHdkXk0v+0C8kFP6Rb6jErJhhhDbsbjEneMkVCZjCiS/EUAJ2XSLEjvKiRx",
+	"hyMKppWj8wASNm1Gwh5VVVxaHKOw7rHGWh+jJWuoLGlmirqp9I/8dkexHie2g0uznWJhXqwBGM7Zk8tH",
+	"z9jXZw+j3F8wDuqFYUbcSLgNiDoKSnvrGijolYAGk3Phwa/+Avst0rCI/fX7Hv69t4S9qfwmkwAPoKy7",
+	"j/eZNlfCb9M4i2Cu586xvwhX7uL0q/091gf4DGv+qBt8vLLjBpSOth9EVLhjS/mJ/pnQtf4ywNAWObT5",
+	"WjggmP8rqTIU3yZFhiyB/v6ZJbOze+B9AIFqK3QQle8YeCLfg/9pBawadaEjdy1+dJafy67xB0/g/j4Z",
+	"8eRLwEP+9uFLXn1+cl5KJaZned4X0EegAE0hmu9XGu5XiuJ4JWezEmpGhg6qNHjiIOfI6SIC0LJXBeDT",
+	"kBPS3uGu2A24iyYXv2j44ppo06hlIFsUdU2XXV3BRvLamjeCnGW2XRcS/77oFYQzhuC+zIL3K5NMsfBv",
+	"jL4RHZNcoPSDBMneeq8ErxE0VDq0se/P8bm94+HA1n2GCeO/98NgzqtDxUDFGkwjYsSeggKnN7Hjj5Wi",
+	"O/X5rvK3zNdhLRDSBK6qeZaL5j5PqVCmHEUSIsFQrDoQxxoxo2qsLmTsBWLy/QNMrjFTrniEoYr2OOHx",
+	"TOW5SBUp01SgPYpKgIA5AFNjwcPb3Zofxh6peuGEO7XOCL7uC3b0+syl4vD53Y+MOPm+mvjkK6lhuGZT",
+	"yNA7sPHZvFVVTUliLpyqyBgqaisAG+41ccdNR6sZat02QjFtmFALs22cqFgoRpJC6HvC1piWUCtZUXvj",
+	"f05vy8kOrLpX5660tWvhRm3lfpWnWjjIebn7oryEloBqHHRfE1gQO/zRtRDNBaL1EW6F9/1Kt0mSSW/O",
+	"/ZRUbX3AY4Kzfhmf/YK6Y78rE/oVHtV1V/txCmVRqHgGA68V7Js5cGusrahvhJ1FN0MgCtrCo9eiQQdD",
+	"m9sG7c5y3EFzPGaiv4SO1/96DsAbGNAnWDAjHSp5YU9gTCmU3uPsyui2gTMNdhXdQNnd9OBXWY3wMmQW",
+	"8qCvAclFpxgxNlUcsh8pDDljSR9QK198f4KGcpgX4CcsH+3IXzi9JVRkqmy4c8IUaGGc+IQJesyIq7bm",
+	"holPjSEGr399+/TrPxaS40jFXPNPL4W68obAt8RGFf7+1cFUrkI857Nuvh7pZdbCoqQwSEqcxAf7EvRP",
+	"SNbD6VcEtnMCWYiSgI3XaJMdONupsZHuyDHXmv2MbprfrQV3+CyG+l5Fy8UvCk35FOJAK7PrWin53L2+",
+	"Gm2Qez488jSzt9uy/3iWwTPhoJBVxCr1t6bSm972i/fgsD/k5N6ld9iBPd38vFZd2RDpVgDCBoYbQDjf",
+	"9SLF+XxA0egHvwJIsjy/T/C5e7GZorKerVKz5lLtcB9PVProOIz6G24czoK0OQBmwXtTwqPnpSepHTSN",
+	"5cAdtUmoCN0JFRAqwbLvX3u3Ea5ZNioCHxgMi+wheob4PTMiLD6F7Oes5D79NORWyl3PvkODPY6VJEJ5",
+	"ePJYZPE2u2LtbzgjFrIBWD1xAUSXx1xYWUF8WNssEXLJiRWb7KkVo/POj7v07+jlyoT9cPyTRP2Crwlw",
+	"7Yk/6YxdkpQrr/OxWvAbkfqYLpiQQL3gSHNHaxtXOZI1UWteq+8cUnhAX4mpjuWVrqshm4/qDZauvG9y",
+	"9LrwRjWV+4izlaircJZcaQR7c8Lo3HIeCn6K57quJtbJusTrxMT607EmFrVyO40ts0jPRT3JAv0gRMN4",
+	"Vy+KO5D4zs1n+dbOyEiiQezpWg/g6nrwq/9PWTF4K3j1BglIDhwgfkc9aGoq7lg2fbIHhH95KqUKSj1x",
+	"C23uXn0XqF4RHYsR8ecuSwb+GVI0V3qjprwrmzCPRyEIemtmsKoZsnPcZv9ljaLvDV86Kph2dKgxAfcB",
+	"mvPD/TgZ03pun9lieoKkeyWdzk/eJE4231DHheaoQKaNOx3uKJRfoNWZwb9ndjZJyWmT1KCcTlqohmMn",
+	"L7+L5X449adjqcoCbkC6pFzpRLq8P62RTBmbDrR4aqeCbEdahfUBMzIQXIzFU32sPf27ONffrXbLxRBp",
+	"mJ3EtsGDVmtnneHNoBciPnSfjoj4kULQcFKH6vcRs+ol0F73I08IF//3b//X139kp/6GBNA6oOq8CRMw",
+	"D1Ahk9c1/Dsoz4EkErnUuENsgREIE/itN+MPgMcdwQOlSFZ49kd8dOjYOUJkP2Oc6rMuKmwYrw8vfW+F",
+	"DbYmTnRx8aRib57+uLs6N7pdrML6lKDMP+NDJ78TKMVdPFbFvMy9bHp4boz3B+qSJpgWJDGazhhQTG+U",
+	"MHYlG0bLRTv3T99990fa27j6kEVBTI6RoC+UxcKV96M9pZhIfsEf+0d+an6v2uIrsQk9/GdWFmGhIGuD",
+	"zWuuQooUa5sOhcOrSlTddYnZNERUFAky8V9j0R+Qgsi5OXQfPokPTboDe3f9MYx53VtQ/CPjFj4ORBLH",
+	"l2+u4BXud3+sd7irxIEcp1122ZKvZS0ndBpLy2oNKaP9pX7wq//0b8WL+KXmVbrkh2HzlJ5cNnpjgP3k",
+	"v/766PT/8NO/Pzz984fuj2f/ffrh14ezP//5t19+Odvydf0vJyPcsK9VvWUAqgZDyQ826MwlFytCsDP2",
+	"eAdnHn1a+X7+jnSPl2Gt9+QOf5klCRS6nQcHiRFrKJs1RdCeV9607Uk4+9dKL+wDvO5tJ4Rn6+qPebl8",
+	"QCl+w8H6KKCBTOJLotB2OzNxfluYkCkWCZNTk6r0xMEcr5KahGUv1H73UyDr+iou/3Cw2Fu3e9N+lAiM",
+	"2r73a+0CtgXW4KYTnHuY6NndnEHkLLnbdE97mE2xAn/R4FuDIGpYgAvS23EXULIy8Q3ijjhwaN0qJP/7",
+	"PMyGIu93Os8+S4Q80gIkIfL5lslKKCfd9ovutM8YZkfv4mlXTbao5MODb/C5e9zZve8UBAR7O1WSHm8a",
+	"oyO+erPHPxq98cBCOoS03puj6Y3a/em5RQzyPZYUmyYb3iVkq3T4EU34oH4WqcT/aXNeRyzjQZAkTeUU",
+	"K0Uz3tfcUOnXrQsUJsAI+dtgkJC8G79fr0/qfvlnjxBGHhxMZdeprpjsxYPIyrio9yzyRb8HlZGZJvwf",
+	"OKpjfCiK9e3CQuksPsAqgKcbbpRUV3biyOojaP19aPx+Ngl+hIPq9nm9EJ9LCiAnMSwR0wqUO6i3A5c8",
+	"YLkIFjNL+dCBJm9/6zwQN14zXIjBS+1peOgeJzB8w3+vNI21/212ousqHvRnJ+eqreuJtOlG6KYWjDvH",
+	"FytM1ow1vuztgWGlsFIyryO0Bd+JQTV5UCue5Rs9yPyRYMy++vrh7P+C9OK4KkOsCkFEJoF9QluMs0Yu",
+	"XGsEVutC95ROy8wN7N8Hv3pbdPAqvN0unhQv+wII2eA7U12Jca8uKYgxFaLNz+dxVumQJUrL5c/jBbdl",
+	"9MobI5V7Fp66y2gyyHDeR1gPpww0wjzDd46FWDfV8lhJwbTBByt3K99kmNWp/JOhPap7F4FKjZ+Uc1Zz",
+	"JSzRLIaqDcTERIzzTGmH6bLB8oZi1qGExP42/ptuDRVoKd7C/0nPHCsUvysDkQZx2EL0E0uzMtWyUnPp",
+	"qs5YqkxMpUnX8iZVqHajd4KJG6Ec+4gvfewCVAjS7cjt//Py9SvGHZalpMKNmAHQ8QcjqaF0waa+IH3P",
+	"H9i/KNGn4McPIwvxSm9sSqYPhYaRgbIvfO+5W6zGGlKwj+Ez2Utj1H7GFyeDCsXplFheHdRmboHXVJhT",
+	"66cEejyZKbUWlWzXQ5fxj/jEUTvt77L5/WWseOXkFIvqVQzHTeD8sMMAfv532cT0k35oFN/BuOg0s49F",
+	"x6c1X4Fn6/fhTOjMf4jqT5d4Tpy0HRQXjhzLt7FebHJarPm2aFQaAW6hiZfgLbZaWoTP5fFSYkNzcBEq",
+	"wmK9X/K3V/e0Hn4tYAI6gmEu14z7/oC3bNPnIwBGEPYovkNKSCzQJaDA7ZW8EYq1DZXrzSymizXZJkuK",
+	"uhQOK73djxcI2/4ndQBd4nZMwjd+J5pWFaI8ocpcQVhBfnKrnpRPK91hscTaPU5r/EYJliDXgvkHJmMr",
+	"Aih3qGy1j/Tua/gXlPUKGRP7ev4099mGb0/nVAOgtBahTMC9YhOsFbbsFYGsjrlgtZ7GEoNWrzQUduSL",
+	"a6T8go/U2oqpJvdXLIL/2+1OuLzrINbVLzsPhr3YRAqXXIW7ZlKaSCUt+8jttVRXH5kTwE6/EgzOValV",
+	"xME22lo5rwPhvT2HbIdTvVzOGPr+Z8wIZ7YzdqVB4GaYaHzGHv2iGg6kr0EFAYw9FIFb6QbOlYZb/wB+",
+	"aa/45oIrdhWBJ/rsF/WRm/VHeJOr7jii9rEKfSRrC0eZZViJEnKe7Rn7KLiptx+pcgWkOIeG4GDgGx5q",
+	"HvBfFLrFL1ItJncgXnGpzliAkuLMiCoxovBRXlOJS7FhcEfOsCiAdPRZHOaeNfVo4V6rRIm5jyiIf+m9",
+	"NhXs1i996+HMbbiZJvvjES7ULJYZNesZA+n04mvbNfhPrdNNauWbUOZhQ/lt3F5TRkCfoOPBgpubAf7F",
+	"J/7nS6qIMVlOd/zoMELJPxRLZR+FGMcCRPtZHqEgOHbgS1NuwQirw1cM9LZiunXTYD2ovgk4hq64Exu+",
+	"7YhrgJBQCVEl7jzr+NayuVhJVfUSFgExWOUFC0FvA6JFqLjea5OJmMJk2aMlBuJtU8iab2YG3fjiYpb2",
+	"NiXGOYjbm1FBF7cilg2Qkn6a5uTYvrlwGyEUcxu9wybUg/YdKYenyDViD8rjY3ruSwkifv82ghje/KKC",
+	"eBdM6jNZiyHiptmJpTp0+yyulGeD8X8D8QuQWyTp8WK8FlxFZ0KB4j6XAWTzFQ/3N88z6ILrZDnE7O9p",
+	"g/A47JTAE1ONiJOIMLEUs4EY63wL/x27fUI1rPK+eSZVNbmGMO8VT0uK8QdUpuJrqa6yhVzvQV+Yb3/3",
+	"m4eW4C+BvHVCJDcQwk6Wy2xz+scuqeAMP1oSSqz2NuQhuKRHDtDT//j6+6cv/+Pnp28vX7x+Vcgmo5LH",
+	"R8HDj/8KFKk+6hu5Vubb51xVI1Lf7otFlqa95L/i81pMdiBiHAYLsncpAVDWF45Bg0xau8kBViw6GvqF",
+	"VuMy0ZLn/qFD0t1ARuCWu0FPgl3umutom+bCX0Ibba69iaPGsr9CgULRtfglgcy7VxdswX24PuglSqez",
+	"ymrBK9RYzkGctyjMG3LHLIRxkLeZo57+bFZ0qB4/fKgdIFgIV2m2cvxnxnh3UpMRf/x1Irp1aozx/vVG",
+	"qAWsvCwtkP/POpbCvaNpJLV8bzscTiB5ps2VniqFJNSxS8Q7QW5HSSoi1we6/vAzrTxRE9ETs3goQRVN",
+	"sZkGQZCbnlpUV8LsGNvTcL1+AN575OHfjfFzdbUrMveQ6hQ/cExCxz/Rkv/IGwZMSbPglA2xCjvDSjEt",
+	"N5WomBXOAc49ceOKSjqqv23bGmIEK3+7ZA+IB0jJNJBN7X++y535fyfgEqd1KvsHWyNYXiJ6TrPGSIVl",
+	"LbGoT67Gwd6iO7MtG+fvzPaO6/3hH4pc/+H9lA45Mre6T16jqjyTc97dNDj8TJQgwcwgV+x8CwiBrnC/",
+	"PzjO2Cty96wFD+p3LIIvJxHu5/xGJIVk8POOe7XgDzZjlhnSfamLANnwco/uOgpbBzcVCb8R4P7l9QFr",
+	"LXnu/yv0cTeigDiVn69w60XnwfQWfeBaIwJwUwnj/4IVWWMBLWekmIiTeWuxcJ1gc/1J2Itoj+GBDAWo",
+	"EJcciYVLSU/J9P2OU22TNf7MptjOlzPaWXyiy3LuyEIn0ckrIDRKe9I/asZaX+lSf4miXv1B3BowFAgE",
+	"hw5YYhq9fTXbDMdXlbKXAqqTWV2i+ILf/VkzVuO8DC/8duDzcHFJurBKn4cfT45yAu+P0bQKP0X6Welj",
+	"nfp2tD/Yog+8ey9KWsiFDDEW+quVzv8njq+bZm5fLwt1Mw4s+vfCLkTQgv6xvKUo54c9pbSuk6Vk1UI4",
+	"CNg5YQiPKRVwg/rbb/DG+T6oMr/X2+b7UEPxs9406VdLJYqnu03SOpEkGw9+9VtsMGc1Lt09y/P9z8Lr",
+	"qLYdfxFhH1/582jAfXXZm67pBRUbvySfzOf2Wn2udXoSAK6o314rvVGUYzckxEBQnxYlKGT3wu+E1B6M",
+	"wz6qrabcGwrsbSXlm+7VgYRUnYXR1va49YtkoL6xLxcR/SI4cgCLhgmEZdJtvwg3kd7dBWHe26cFGWmb",
+	"U+6cWDduTFXOR+HRL15rmnoyIZDiVRLWnEpNoEqpYYbBaKUq7lQacuo1XWhldS1Oa301TNqJz73UV+P8",
+	"LwCaPjmOb6Cg8i4C2Pwo7oL7jUCEucjIxRspyOqQ0+3/DeT7ChXqjdCygWPwrkngB0Wk76O7291fyKfr",
+	"+/fuJWyVfOG2BH1vRVPzxTQmPrWVuHv/YFlrKWoY6N4xHR79YYmHKmR5vAOvGtietXAMroRAmxRq0ENq",
+	"pOv4iP0j0lmGQEJba5dVCCojl4OArO/hgftUmeADn5GM1LTK4sxa13kI+U2AzoefsKa1dXQoX6Que2kZ",
+	"xHawiO7UW3ElrdNmkBD0OT3yJT3MPcyJ425qJlrr25yQV7uS1km1cNhwiHTs4BcPMGvfdWW1dafXYjvk",
+	"lURExnNtnTfovxQgBDRQqZSomO80u/bHE5ZD8H+Gmy8tb3NBLMyfoAK84wvnXw91VqWfUVXZu1uVhZsl",
+	"na4pop4ram9vrl8oxlu30kb+XVSnMBNeTTk7iKQKLU5Wy/INrM4US/5GKsa7ZXapVZm9NSCR9M5KQhGW",
+	"/gbzVO/PPfBIrj+3ZwDGVGJU5m51EaMkK91QVnz/wgG44WRobgT8iqpEXbqz4kbwKvBtFq3Bt+Ghf2ik",
+	"LY3iUrhh//E06iHOGDFfCCPAElRpasikd1Jp273j1yJZvntz53aTO0hcuNStmuRo+xFZDnYoYwoivjTC",
+	"roa0rrf0yL1KH36iiGmCn6c6BkiyqNW+1EWYY2P0FeTx3I/o0YhLTvSvP/PUXgB2IdyBraqEgbLb0hJL",
+	"gKiIpUtOkylur1PpDJnfkqhxgAoL8YcLvRY2EK3tmiO11t4e4YA15Oxveh4UXErcmRHwgrjFELBuBLgc",
+	"bWFDAODn0JlPD31BS4T6MLH5EYY/HYAQ2wvrEt0BUFtse9+mx40wcrm9J63tZ2j8XgM7+IkvUY74cO71",
+	"Ij5xf3cWWF8rXVfAC0E+iqCWeZlCh9AFkABYSFgJwG0vDJLXYnHAm/99eOgL7mXqw4R7+XEra3cqFQtz",
+	"MEuSbTu9C4sKnbFHobwQXAORsgXdeHBBzkODSfVOBcnJ0xwU195STtAJ2MnkKAeeGtsIfo2XdJ+qkIbZ",
+	"1XAL436A9fXKmfT+5zD/UxnSoQp2ytD9EP53yGCGNz8/nJjbaz6vxbEC+78pOSCHtlz4u9bbEke2+SS8",
+	"l2lzifjkozfWWFxzbD/p/ixOzri8emxhxkIDCTWJl+D5hOBP/7HozN0Yra5CmQGS/uTbEj9f6V4yfVqN",
+	"M+6YQyD9u++WEUv2zmx/b1nrsWcFfLERC21AznKwfGd0S1ts1/7bBmR5xwNJMjIbBVZOPz0ai7/gazjI",
+	"gVQPwpKz6OukvA0KvluoW0Ef2Dl3rbCABlxXf5zkJjBb6IuMRBE4515330XrA+5sR3RHwJai8B6utXaw",
+	"AkO24sJk0qmIQGRflEYB2an3AzfKjoOH7DsGbHLeDpu8pmQV9By/aEJZsZ7XB0ytp/Gp+6xwQh8pVTh5",
+	"VNckdetY1WUaLHSi61SiEcprYLgliQMAKz1ilLQSi5qbWDcX6a68RtSF9uTu5CZbYhgRHubgy2XjKhZ6",
+	"fZEWhwdGr6F03HLPp5eQkjEUej4VHjG0N0O3i2VrsZ4LY0lt59Z1zo9xhSNvc5hlA0/foxT2Zn16NSA0",
+	"j1/jLubEfj4T+HOuOXIHy8UqSr2/YdM9Qfv6U1NzRfxzRSXtqX9Kque6uafVgZTYLxBQetoNv+jBakPt",
+	"6EaYtd860iHLJBAGQn3xZWsnyyT06pu3if/WroGXuAsyaUOfIgU7lNN/8Cs6vwb1lGfwyLha9+HRz6eo",
+	"DDKjYXdKBWHg18nwDWjJgM4ai7xbvrURF7wMvfELINxidUDfeEbPfElqOd+Fif26NPRJlBa9Ud5upMrG",
+	"IUPWSrdb6rOc+nHpuOlN9b0kb9BE/s6IA+9vdRPH3lxctQpOPSO6eM4k2pr/FpNrfiVyEtDlnyK3Ia+h",
+	"5gc4G8TSMd263mb8olTfIZ8MOIpxy7eYWeZ0k8sfG6ih6V4rXNr7PFo7gS4IwSS58bquMoTNFe17Wj7d",
+	"qur0sA33TKrqs9hwz3yHDhly/Vj7pLZcHGSw5sh44Vs04Lw+FzwsRCemtIs2HbMaJxZ31uAd9QIf+YcG",
+	"nMAYDucq4mxM5YmA1pBBdBbIRUEA0psqs7P8Y/5EQ5SKqrcdVKlTO66V3qCtdvn80enX334X6f1XgvsD",
+	"2H/IdiViOpKJJKV2L0MS5ulQRtILCsaUSCFlLe5GCvmYW/HdN8HztubXwvzBG+hU4PFp9fW33371Z6ha",
+	"wLFO5o0wvbmwUFIrm/YbXjo5qLH+UxUzxZUtHOYgqZPAHFELlma98UcOirIixohkP6SHz6iYWTyE7o+f",
+	"0/cLvvV5YFNvBa+YANQ0kgzT/LiV0e3VCplekHgbisoEqNCKQ3i+mz4j/OAljrUMqwoP3SuwKnykiPeg",
+	"BybLNFjzLZsLhs7GahbVQSVERdnhc0ydDNGp1Oux4MrfiqEeyXzLjKBUwEisQ7P8q13xr7/9boRrM5yh",
+	"I3gutBJTklyoKELcxbgbYBXGOe1wiINnd8OdE8a/+l9/fXj6Z366/PDrd9/89i+Z4w0QMtdia4fk8gf/",
+	"+z2KJLRfkEbft6kF0em6Im9ACuOH4y/JMS3bqm+1405MibMHkU/tj4o7Drdj0p8Ph2J/2MqXLthwaDl7",
+	"AYyJgko/Yt6oEhuA7m9W/lITnTuI0H6dKRrJSvt/6Qqs1XIh1EKcEtZkaH+8xEeJwvxeq3r1v5S9A6mu",
+	"oJya8ZwS77AHVKsAtF8gGP+tEBp40+am5158O7nJ+XxSf3hpkrmcsLagEaU12YnL7wj02br6I4JnQ/bl",
+	"Di8YBhBxM4BhYh/8Cv8diYj90T+bwGIPX22BtedLRdf/2dG2HA3MAtQ21b2kC4Uqcf2VpgS3QaL5vwj3",
+	"qvfgPW63/odKCUU1nyxjFtjPxQYmcsllTYrrWkIhPcyNtXDPlPWGd8IemqE805q8EWYagNilUBXjDIgX",
+	"nCbbBkGdIYe3cIzvd/weTvH9Vb1FRuB7I6cCInSHLKw9Lq/fEXqjTkclg73eqHJC0XT7ofvMCMTKPaVs",
+	"8cqbc+BIIPpLgG4HNPWAbHW9vyfBSj7wmfWC3S/njnz4eTr2LmqQKrtDJZoERj3DKDTu+QAOSsV5JF/k",
+	"zpod2pR/mciOfoeafhgj3yAS6JZkkV4BGUBNvKm5uscs3C+FmTichAseNK8QLnltRfRtG4EJWUp0yFDK",
+	"yoIQ+2a1nabMAGTjasUaP0MzkuRGG2e4dDErzWtUFQtK6ghL7TOYaAcMgNSgn8yvASycPXosaYM6p4mk",
+	"I/rKoI6wVGWhv5RX6sV91VOgxj+zwF8iJrlslcHPFz2yoSvhLHDc62spGLdsI2ogVMXYDfTxUrjTJ/DA",
+	"AV7+Wy+0WLRGuu3J+V8/9ACBDRSVt3Fc3cKeOiPFoJKOa/AOHrvPSU8+U5j4+VSO+ud6w9ZcbQO8itFk",
+	"oE1sZKxAUlBAdqfkvgQ/mY0vrNgStwmsQCI/GieofDK8bt2o+/6pqqaxWJ7SPbMj6+uWvKKDgh6fulc5",
+	"j18ZJLycziGHHxRVjJHEnB7wcyZ5P17bv2DfPPwmWDFJ1czQyu6MhkxZ6CdAE9vaDSqEzwWvn8GoxkiG",
+	"f3oa0SBdENq4pSaYpvXOCljKMLC7wqQfmfWzpLGpTxhs+7ZnyyOznmZRXgrHrF6L4Hjvp6Htym4QPnfA",
+	"m3gJT3zJAqVyemIv6aY7FACBYf/Qh94lszs66+MSKdQ/X2Q0ll5Luz5RBkMaCuWnf394+ucP9N/TD78+",
+	"nH3zMB8VLRNsxdm5lxAGCtln1o3jN/MSOpVfQhvKxN9Z6Z0wBf10Cp8+JkaRSvkDKCx98ECBktdf+lDx",
+	"nZga/OvHNZl1ubNcGst4K72Z9QEvrJb23jKPYIWdaE6BFWB4ZZ1ofoCnvuTKUicmXlkY/eQEC35ibRr/",
+	"obR05PZcasPmAFldW1HfhFvFiXUDDM6Di/EuPvUFFyN0Yko2jelgwj0CUYt7CryzK11Xfqv1D8gw7x2x",
+	"RVyJ0Xd8nJAx9/wL8LUt76XaqktWpmTFlTs73SXYSUih8neY9ImSOUN73QkKSdmfN23zTduf25JKA8Un",
+	"IX3wYPXJz6e2fM4V+0GIJhFWyp7hhBPPbUGvgNSZ1JWplrPAGVrXoxb0DjamrOv74p66UwqVrGsx5WX7",
+	"TBtMup+uWAkpU1GK1kCqRFHSG163+DdvO/didTFLVe65drq6mFSFG6WxbSAbb/Bi/ome+YKLhl2YWEOi",
+	"sU+xYDRF/ewc/z5crcOZjDS2e7MUw9x93kM3/Wpp6i+YFapCBJpeLq1wbJpQ12NxhUXE8Du4LKSpYmpa",
+	"ddHl0kBaA6qt+A9QbSCwPm4CTNI63TTBB0qyczgAbnSTLPDndpSEGbh9SfWcNvBEKydVK+LABvOLEBCF",
+	"7OhiAdmlUtkLtm6t8wuyib/TakEpPluqcoSCMngN7lVBWUsl1+365PxhqSLK7yA56HPsved6w5bcIOr3",
+	"glRKSDKAuD1S+IRza0IQGaw8diiJU/56MhfcCHNy/tcPv8384DE++tcPflGsMDdBolpTn5yfPOCNfHDz",
+	"1clvH377fwMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

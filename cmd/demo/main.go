@@ -149,7 +149,7 @@ func run(ctx context.Context) error {
 		}
 	}
 	fmt.Println("Starting the simulated fleet and the service ...")
-	fleet, err := launch("simfleet", nil, "bin/simfleet", "run", "-factor", factor(), "-site", siteAddress)
+	fleet, err := launch("simfleet", nil, "bin/simfleet", "run", "-factor", factor(), "-site", siteAddress, "-licences", licencesAddress)
 	if err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ func load(ctx context.Context, databaseURL string) error {
 	if err := client(ctx, "", "template", "put", "demo/templates/point.tpl"); err != nil {
 		return err
 	}
-	if err := loadSite(ctx); err != nil {
+	if err := loadServices(ctx); err != nil {
 		return err
 	}
 	if err := loadImages(ctx); err != nil {
@@ -358,16 +358,25 @@ const practice = "demo/walkthrough/"
 // siteAddress is where the simulated release site answers.
 const siteAddress = "127.61.0.2:8080"
 
-func loadSite(ctx context.Context) error {
-	data, err := os.ReadFile(dataDir + "/simfleet/site.json")
-	if err != nil {
-		return err
+// licencesAddress is where the simulated licence service answers.
+const licencesAddress = "127.61.0.3:8080"
+
+// loadServices says how to get into the release site and the licence service.
+func loadServices(ctx context.Context) error {
+	for file, set := range map[string][]string{"site.json": {"site", "set", "makers"}, "licences.json": {"licence-service", "set"}} {
+		data, err := os.ReadFile(filepath.Join(dataDir, "simfleet", file))
+		if err != nil {
+			return err
+		}
+		var access struct{ URL, User, Password string }
+		if err := json.Unmarshal(data, &access); err != nil {
+			return err
+		}
+		if err := client(ctx, access.Password+"\n", append(set, "-url", access.URL, "-user", access.User)...); err != nil {
+			return err
+		}
 	}
-	var site struct{ URL, User, Password string }
-	if err := json.Unmarshal(data, &site); err != nil {
-		return err
-	}
-	return client(ctx, site.Password+"\n", "site", "set", "makers", "-url", site.URL, "-user", site.User)
+	return nil
 }
 
 // kept says which images the demo brings along; what else a change needs is fetched from the release site.

@@ -32,6 +32,7 @@ const usage = `simfleet runs simulated devices on loopback addresses.
 
   simfleet run    -fleet FILE -state FOLDER [-factor N] [-control ADDRESS]   run a fleet until interrupted,
                   [-site ADDRESS -catalogue FOLDER]                          and the makers' release site
+                  [-licences ADDRESS]                                        and the service that sells licences
   simfleet images -catalogue FOLDER -out FOLDER                              make the images of a catalogue
   simfleet status [-control ADDRESS]                                         where every device stands
   simfleet fault  [-control ADDRESS] DEVICE NAME [VALUE [TIMES]]             let something go wrong
@@ -61,6 +62,7 @@ func run(verb string, args []string) error {
 	state := fs.String("state", ".data/simfleet", "folder for the devices' state")
 	factor := fs.Float64("factor", 1, "how many times faster than real the devices are")
 	control := fs.String("control", "127.0.0.1:8425", "address of the fleet's control")
+	sells := fs.String("licences", "", "address of the licence service; left out: none")
 	folder := fs.String("catalogue", "demo/catalog", "catalogue folder")
 	site := fs.String("site", "", "address of the makers' release site; left out: none")
 	out := fs.String("out", ".data/images", "folder for images; also what a card holds that somebody puts into a box")
@@ -69,7 +71,7 @@ func run(verb string, args []string) error {
 	device := "http://" + *control + "/devices/" + a[0]
 	switch verb {
 	case "run":
-		return serve(*fleet, *state, *out, *factor, *control, *site, *folder)
+		return serve(*fleet, *state, *out, *factor, *control, *site, *folder, *sells)
 	case "images":
 		c, found := catalog.ReadDir(os.DirFS(*folder))
 		if len(found.Errors()) > 0 {
@@ -122,7 +124,7 @@ func run(verb string, args []string) error {
 	return fmt.Errorf("%q is not known\n\n%s", verb, usage)
 }
 
-func serve(file, state, medium string, factor float64, control, site, folder string) error {
+func serve(file, state, medium string, factor float64, control, site, folder, sells string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if factor <= 0 {
@@ -146,6 +148,13 @@ func serve(file, state, medium string, factor float64, control, site, folder str
 			return found.Errors()
 		}
 		web, err := f.OpenSite(c, site)
+		if err != nil {
+			return err
+		}
+		defer web.Close()
+	}
+	if sells != "" {
+		web, err := f.OpenLicences(sells)
 		if err != nil {
 			return err
 		}

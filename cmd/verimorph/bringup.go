@@ -145,7 +145,7 @@ func setUpBringUp(fs *flag.FlagSet) func(context.Context, *client, []string) err
 		b.values[name] = v
 		return nil
 	})
-	fs.Func("licence", "`NAME=FILE` with the key of a licence that it is given; can be said more than once", func(s string) error {
+	fs.Func("licence", "`NAME=FILE` with the key of a licence that it is given, or NAME for one from the licence service; can be said more than once", func(s string) error {
 		b.licences = append(b.licences, s)
 		return nil
 	})

@@ -54,7 +54,7 @@ var changeCommands = []command{
 			a.policyFlags(fs)
 			terms := termFlags(fs)
 			var licences []string
-			fs.Func("licence", "`NAME=FILE` with the key of a licence that the device is given first; can be said more than once", func(s string) error {
+			fs.Func("licence", "`NAME=FILE` with the key of a licence that the device is given first, or NAME for one from the licence service; can be said more than once", func(s string) error {
 				licences = append(licences, s)
 				return nil
 			})
@@ -508,7 +508,7 @@ func termFlags(fs *flag.FlagSet) func(context.Context, *client) (*gen.Terms, err
 	}
 }
 
-// licenceKeys reads the keys of licences that are given as NAME=FILE.
+// licenceKeys reads the keys of licences that are given as NAME=FILE. A NAME alone is taken from the licence service.
 func licenceKeys(list []string) (*[]gen.NewLicence, error) {
 	if len(list) == 0 {
 		return nil, nil
@@ -516,14 +516,18 @@ func licenceKeys(list []string) (*[]gen.NewLicence, error) {
 	var out []gen.NewLicence
 	for _, l := range list {
 		name, file, ok := strings.Cut(l, "=")
-		if !ok || name == "" || file == "" {
-			return nil, errUsage{fmt.Sprintf("-licence %q should look like NAME=FILE", l)}
+		if name == "" || ok && file == "" || !ok && strings.Contains(name, "/") {
+			return nil, errUsage{fmt.Sprintf("-licence %q should look like NAME=FILE, or NAME for one from the licence service", l)}
+		}
+		if !ok {
+			out = append(out, gen.NewLicence{Name: name})
+			continue
 		}
 		key, err := os.ReadFile(file)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, gen.NewLicence{Name: name, Key: strings.TrimSpace(string(key))})
+		out = append(out, gen.NewLicence{Name: name, Key: new(strings.TrimSpace(string(key)))})
 	}
 	return &out, nil
 }

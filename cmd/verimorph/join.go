@@ -17,7 +17,7 @@ var joinCommand = command{
 		group := fs.String("group", "", "`name` of the group at the controller whose settings it gets")
 		at := fs.String("at", "", "`address` at which it finds the controller; by default that of the controller here")
 		var licences []string
-		fs.Func("licence", "`NAME=FILE` with the key of a licence that the controller is given first; can be said more than once", func(s string) error {
+		fs.Func("licence", "`NAME=FILE` with the key of a licence that the controller is given first, or NAME for one from the licence service; can be said more than once", func(s string) error {
 			licences = append(licences, s)
 			return nil
 		})

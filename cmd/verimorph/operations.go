@@ -43,7 +43,7 @@ var operationsCommand = command{
 
 // argument is how what an operation takes is written after its name.
 var argument = map[change.Takes]string{
-	change.TakesNothing: "", change.TakesImage: ":FILE", change.TakesFiles: ":FILE[,FILE]", change.TakesPart: ":PART", change.TakesLicence: ":NAME=FILE", change.TakesText: ":TEXT", change.TakesOnce: "[:SLOT][:once]",
+	change.TakesNothing: "", change.TakesImage: ":FILE", change.TakesFiles: ":FILE[,FILE]", change.TakesPart: ":PART", change.TakesLicence: ":NAME[=FILE]", change.TakesText: ":TEXT", change.TakesOnce: "[:SLOT][:once]",
 	change.TakesSlot: ":SLOT", change.TakesName: ":SLOT=NAME",
 }
 
@@ -54,7 +54,7 @@ func operationsHelp() string {
 		note := ""
 		switch k.Alone.Takes {
 		case change.TakesLicence:
-			note = "; FILE has its key"
+			note = "; FILE has its key, without one it is taken from the licence service"
 		case change.TakesOnce:
 			note = "; with once, for the next start only"
 		}
@@ -89,7 +89,7 @@ func readOperation(kinds []gen.StepKind, text string) (o gen.Operation, err erro
 		if err != nil {
 			return o, err
 		}
-		o.Part, o.Key = &(*l)[0].Name, &(*l)[0].Key
+		o.Part, o.Key = &(*l)[0].Name, (*l)[0].Key
 	case change.TakesOnce:
 		slot, rest, more := strings.Cut(arg, ":")
 		if once := "once"; rest == once || arg == once {

@@ -49,13 +49,14 @@ func TestOperationsAsTheyAreWritten(t *testing.T) {
 		"rename-slot:a=b":     {Kind: "rename-slot", Slot: new("a"), Name: new("b")},
 		"remove-slot:a":       {Kind: "remove-slot", Slot: new("a")},
 		"licence:full=" + key: {Kind: "licence", Part: new("full"), Key: new("secret word")},
+		"licence:full":        {Kind: "licence", Part: new("full")},
 	} {
 		got, err := readOperation(served(), text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for text, says := range map[string]string{"dance": "there is no operation", "": "there is no operation", "verdict": "there is no operation", "send": "send:FILE", "clean-up:": "needs something after a colon", "hand": "needs something after a colon",
-		"licence": "needs something after a colon", "licence:full": "should look like NAME=FILE", "licence:full=/nowhere": "no such file", "backup:now": "takes nothing after a colon", "choose-slot:a:twice": "the name of a slot and once", "rename-slot:a": "the name and the new one", "remove-slot": "remove-slot:SLOT"} {
+		"licence": "needs something after a colon", "licence:/full": "should look like NAME=FILE", "licence:full=/nowhere": "no such file", "backup:now": "takes nothing after a colon", "choose-slot:a:twice": "the name of a slot and once", "rename-slot:a": "the name and the new one", "remove-slot": "remove-slot:SLOT"} {
 		_, err := readOperation(served(), text)
 		assert.ErrorContains(t, err, says, text)
 	}

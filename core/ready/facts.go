@@ -16,6 +16,21 @@ type Need struct {
 	Evidence, What string // what was seen; what to do
 }
 
+// Needed are the prerequisites as checks.
+func (f *Facts) Needed() (out []Check) {
+	for _, n := range f.Needs {
+		c := Check{Name: n.Check, Title: n.Text, State: Pass, Evidence: n.Evidence}
+		switch {
+		case n.Met == nil:
+			c.State, c.Remedy = Warn, n.What
+		case !*n.Met:
+			c.State, c.Remedy = Stop, n.What
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
 // A File that the change needs.
 type File struct {
 	Name  string

@@ -120,19 +120,8 @@ func Checks(f Facts) (out []Check) {
 	}
 	f.images(add)
 	f.backup(add)
-	for _, n := range f.Needs {
-		state, evidence := Pass, n.Evidence
-		switch {
-		case n.Met == nil:
-			state = Warn
-		case !*n.Met:
-			state = Stop
-		}
-		remedy := n.What
-		if state == Pass {
-			remedy = ""
-		}
-		add(n.Check, n.Text, state, remedy, "%s", evidence)
+	for _, n := range f.Needed() {
+		add(n.Name, n.Title, n.State, n.Remedy, "%s", n.Evidence)
 	}
 	if f.ConversionOpen != "" {
 		add(Conversion, "Conversion", Warn, "work it out first: "+f.ConversionHow+"; else the change asks on its way, or cannot say whether the configuration is as it should be", "%s", f.ConversionOpen)

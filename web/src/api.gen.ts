@@ -1233,6 +1233,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/licence-service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The service that licences are taken from */
+        get: operations["getLicenceService"];
+        /** Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again */
+        put: operations["putLicenceService"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites": {
         parameters: {
             query?: never;
@@ -2317,8 +2335,19 @@ export interface components {
         NewLicence: {
             /** @description As the device and the catalogue name it. */
             name: string;
-            /** @description What the device asks for. It is sealed at once and never shown again. */
-            key: string;
+            /** @description What the device asks for. It is sealed at once and never shown again. Left out: it is taken from the licence service when its turn comes. */
+            key?: string;
+        };
+        LicenceService: {
+            /** @description Empty while none is set up. */
+            url: string;
+            user: string;
+        };
+        NewLicenceService: {
+            url: string;
+            user: string;
+            /** @description It is sealed at once and never shown again. */
+            password: string;
         };
         Template: {
             name: string;
@@ -6363,6 +6392,52 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLicenceService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where it is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LicenceService"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putLicenceService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLicenceService"];
+            };
+        };
+        responses: {
+            /** @description The service. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LicenceService"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -22,7 +22,7 @@ const fields: Partial<Record<Takes, string>> = {
 };
 
 /** How the second field is called, for what takes two. */
-const seconds: Partial<Record<Takes, string>> = { licence: "Key", name: "New name" };
+const seconds: Partial<Record<Takes, string>> = { licence: "Key; empty: from the licence service", name: "New name" };
 
 /** The operation of a kind with what was typed into its fields. */
 export function operationOf(kind: string, takes: Takes, arg: string, key: string, once: boolean): Operation {

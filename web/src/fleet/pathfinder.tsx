@@ -5,7 +5,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
 import { api, ask, newKey, type Device, type Release, type S } from "../shared/api";
 import { HopList, NoPath, PathLine } from "../paths/pathline";
-import { Badge, Button, Card, Field, Trouble } from "../shared/ui";
+import { Badge, Button, Card, Field, Muted, Trouble } from "../shared/ui";
 
 /** Words with commas between them. */
 const words = (text: string) =>
@@ -220,14 +220,14 @@ function Licences({ given, onChange }: { given: S["NewLicence"][]; onChange: (l:
           onChange={(e) => setName(e.target.value)}
         />
         <Field
-          label="Its key"
+          label="Its key; empty: from the licence service"
           name="licence-key"
           type="password"
           autoComplete="off"
           value={key}
           onChange={(e) => setKey(e.target.value)}
         />
-        <Button id="add-licence" type="submit" disabled={!name.trim() || !key.trim()}>
+        <Button id="add-licence" type="submit" disabled={!name.trim()}>
           Add
         </Button>
       </div>
@@ -235,6 +235,7 @@ function Licences({ given, onChange }: { given: S["NewLicence"][]; onChange: (l:
         {given.map((l) => (
           <li key={l.name} className="flex items-center gap-2">
             <span className="font-mono">{l.name}</span>
+            {!l.key && <Muted>from the licence service</Muted>}
             <Button aria-label={`Take out licence ${l.name}`} onClick={() => onChange(given.filter((g) => g !== l))}>
               Take out
             </Button>
