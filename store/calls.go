@@ -75,9 +75,11 @@ func (s *Store) Call(ctx context.Context, changeID int64) (Call, error) {
 	return c, one(err)
 }
 
-// Expected is the call of the change that runs and waits for a device; ErrNotFound: nobody expects it now. Of several it is the one that was drafted first.
+// Expected is the call of the change that runs and waits for a device, or that has handed it its data already and rests now; ErrNotFound: nobody expects it.
+// Of several it is the one that was drafted first.
 func (s *Store) Expected(ctx context.Context, serial string) (Call, error) {
-	rows, err := s.db.Query(ctx, `SELECT `+callColumns+` WHERE k.serial = $1 AND c.state = ANY($2) ORDER BY k.change_id LIMIT 1`, serial, []change.State{change.Running, change.Pausing})
+	rows, err := s.db.Query(ctx, `SELECT `+callColumns+` WHERE k.serial = $1 AND (c.state = ANY($2) OR k.called_at IS NOT NULL AND c.state = ANY($3))
+		ORDER BY k.change_id LIMIT 1`, serial, []change.State{change.Running, change.Pausing}, []change.State{change.Paused, change.Scheduled, change.Asking})
 	if err != nil {
 		return Call{}, err
 	}
