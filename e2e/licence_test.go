@@ -4,6 +4,7 @@ import (
 	"net/http/httptest"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -21,6 +22,7 @@ func TestALicenceComesFromItsService(t *testing.T) {
 	require.NoError(t, e.box("control-sg1").Arm(shellbox.NoLicence, box.Fault{}))
 	e.must("device", "refresh", "control-sg1")
 	id := e.operations("control-sg1", "licence:gateway-full")
+	assert.Contains(t, e.must("change", "show", id), "no licence service is set up")
 	assert.Contains(t, e.must("licence-service", "show"), "None is set up")
 	service := licences.New("C-1", "secret", map[string]int{"gateway-full": 1}, map[string][]string{"gateway-full": {"OTHER"}})
 	web := httptest.NewServer(service.Handler())
@@ -35,8 +37,15 @@ func TestALicenceComesFromItsService(t *testing.T) {
 	assert.Equal(t, 3, code)
 	assert.Contains(t, stderr, "without a name or password in it")
 
+	// In the console it is set, too, and its password is not shown.
+	ctx := browser(t)
+	do := doer(t, ctx)
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), text("table", "control-sg1"),
+		clickText("a", "Images"), text("#licence-service", "None yet"), click("#set-licence-service"), typed("input[name=licence-service-url]", "here"), typed("input[name=licence-service-user]", "C-1"),
+		typed("input[name=licence-service-password]", "unsaid"), click("[role=dialog] button[type=submit]"), text("[role=dialog]", "should look like https://licences.example"),
+		emptied("input[name=licence-service-url]"), typed("input[name=licence-service-url]", web.URL), click("[role=dialog] button[type=submit]"), text("#licence-service", web.URL), lacks("body", "unsaid"), shot("licence-service"))
+
 	e.must("change", "approve", id)
-	e.refused(1, []string{"no licence service is set up"}, "change", "start", id)
 	assert.NotContains(t, set("wrong"), "wrong")
 	e.refused(1, []string{"there is no such contract"}, "change", "start", id)
 	set("secret")

@@ -4,6 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { api, ask, pages } from "../shared/api";
 import { duration, mib } from "../shared/format";
 import { Badge, Bar, Button, Card, Field, Form, Mark, Muted, Trouble } from "../shared/ui";
+import { Licences } from "./licences";
 import { clearSending, send, useSendings } from "./uploads";
 
 export function ImagesPage() {
@@ -18,6 +19,7 @@ export function ImagesPage() {
       <Findings />
       <Store onChange={fresh} />
       <Sites />
+      <Licences />
     </>
   );
 }
