@@ -268,7 +268,11 @@ func TellFollowers(s *Shell, _ map[string]string) error {
 					continue
 				}
 				n++
-				s.say("%s %s %s at %s of %s runs %s next %s: %s", f.Name, f.Model, f.Serial, f.Place, cmp.Or(f.Group, "default"), f.Version, cmp.Or(f.Next, "-"), state)
+				group := ""
+				if !s.b.m.Firmware.Followers.Drains { // nodes have no groups
+					group = " of " + cmp.Or(f.Group, "default")
+				}
+				s.say("%s %s %s at %s%s runs %s next %s: %s", f.Name, f.Model, f.Serial, f.Place, group, f.Version, cmp.Or(f.Next, "-"), state)
 			}
 		}
 		s.say("%d of %d", n, b.seats())
