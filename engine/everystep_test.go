@@ -189,6 +189,7 @@ func (d *badDay) happens(t *testing.T, s *stage) {
 	}
 	if c.State == change.Asking {
 		assert.NotEmpty(t, c.Question.Text)
+		assert.NotContains(t, c.Question.Text, "is not understood", "what a box of ours says is read by its own dialect")
 		assert.NotEmpty(t, c.Question.Answers)
 	}
 }

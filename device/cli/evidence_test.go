@@ -167,14 +167,17 @@ func TestAnAnswerThatNeverEndsLeavesNothingBehind(t *testing.T) {
 func TestAPagersEraseLosesNothing(t *testing.T) {
 	for name, erase := range map[string]string{"blanks": "\r              \r", "backspaces": strings.Repeat("\b \b", 14), "a sequence": "\r\x1b[K"} {
 		for cut := range len(erase) + 1 {
+			paging := make(chan bool, 1)
 			s, say := terminalOf(t, at, func(l string) []string {
 				if l == "tell ports" {
+					paging <- true
 					return []string{l + "\r\n  p1    up\r\n[more: any key]"}
 				}
 				return listing(l)
 			})
 			signedIn(t, s)
 			go func() {
+				<-paging // however late it is on a busy machine
 				time.Sleep(20 * time.Millisecond)
 				say(erase[:cut], erase[cut:]+"  p2    up\r\nok\r\n"+at)
 			}()
