@@ -93,7 +93,7 @@ func TestControllersByTheClient(t *testing.T) {
 	if points[0].State == "away" {
 		points, _, dark = e.box("innersund-wc2").Followers()
 	}
-	assert.Zero(t, dark, "no place with several was without")
+	assert.Empty(t, dark, "no place with several was without")
 	for _, p := range points[:21] {
 		assert.Equal(t, []any{"8.5.5", 1, "serves"}, []any{p.Version, p.Starts, p.State}, p.Name)
 	}
@@ -134,7 +134,7 @@ func TestFiveHundredAccessPoints(t *testing.T) {
 	assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict, "%+v", ch.Verdict)
 	for _, name := range []string{"wc1", "wc2", "wc3"} {
 		points, _, dark := e.box(name).Followers()
-		assert.Zero(t, dark)
+		assert.Empty(t, dark)
 		for _, p := range points {
 			assert.Equal(t, []any{"8.5.5", 1}, []any{p.Version, p.Starts}, p.Name)
 		}
@@ -161,7 +161,7 @@ func TestAnImageThroughAController(t *testing.T) {
 	assert.Equal(t, gen.VerdictVerdictPass, ch.Verdict.Verdict, "%+v", ch.Verdict)
 	assert.Equal(t, "8.5.4", e.box("innersund-wc1").Status().Version)
 	points, _, dark := e.box("innersund-wc1").Followers()
-	assert.Zero(t, dark)
+	assert.Empty(t, dark)
 	for _, p := range points[:21] {
 		assert.Equal(t, []any{"8.5.5", 1}, []any{p.Version, p.Starts}, p.Name)
 	}

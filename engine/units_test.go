@@ -277,7 +277,8 @@ func TestStrikesInEveryStepOfUnits(t *testing.T) {
 					return
 				}
 				points, cutOff, dark := s.plain.Followers()
-				assert.Zero(t, cutOff+dark)
+				assert.Zero(t, cutOff)
+				assert.Empty(t, dark)
 				for _, p := range points[:min(19, len(points))] {
 					assert.Equal(t, []any{c.to, 1}, []any{p.Version, p.Starts}, p.Name)
 				}

@@ -60,7 +60,7 @@ type herdState struct {
 	Faults    box.Faults
 	CutOff    int       // how often users were cut off, since theirs was started anew undrained
 	Lost      time.Time // until then what goes through is lost: nobody has noticed yet that one is gone
-	Worst     int       // most of one place that were away at once, of those places that have several
+	Dark      []string  // places that have several followers, and at which all were away when one was started anew; each as often as that was
 }
 
 type follower struct {
@@ -140,7 +140,7 @@ func (h *Herd) state(i int, b *Box, ready time.Duration) (state string, there bo
 		return "waits to be let in", true
 	case !t.Served(f.Model, b.version()):
 		return "", false
-	case h.hits(FollowerLoops, i) && f.Starts > 0:
+	case h.broken(FollowerLoops, i):
 		return "started a moment ago, not in service", true
 	}
 	if since := h.ago(f.BootAt); since < t.Start {
@@ -149,7 +149,7 @@ func (h *Herd) state(i int, b *Box, ready time.Duration) (state string, there bo
 	switch {
 	case f.Loops:
 		return "hangs", true
-	case h.hits(FollowerSilent, i) && f.Starts > 0:
+	case h.broken(FollowerSilent, i):
 		return "joined, no traffic", true
 	case f.Fetching != "":
 		return "serves, fetches " + f.Fetching, true
@@ -161,17 +161,31 @@ func (h *Herd) state(i int, b *Box, ready time.Duration) (state string, there bo
 	return "serves", true
 }
 
-// serving reports whether a follower serves its users, whoever it follows.
-func (h *Herd) serving(i int, t *Followers) bool {
+// broken reports whether a fault that shows when a follower starts has come out.
+func (h *Herd) broken(fault string, i int) bool {
+	return h.hits(fault, i) && h.St.Followers[i].Starts > 0
+}
+
+// up reports whether a follower works, whoever it follows.
+func (h *Herd) up(i int, t *Followers) bool {
 	f := &h.St.Followers[i]
-	return !f.New && !f.Loops && !h.hits(FollowerLoops, i) && h.ago(f.BootAt) >= t.Start && !f.Resting
+	return !f.New && !f.Loops && !h.broken(FollowerLoops, i) && !h.broken(FollowerSilent, i) && h.ago(f.BootAt) >= t.Start
+}
+
+// serving reports whether a follower takes whoever comes.
+func (h *Herd) serving(i int, t *Followers) bool { return h.up(i, t) && !h.St.Followers[i].Resting }
+
+// used reports whether somebody is still served by a follower that works.
+func (h *Herd) used(i int, t *Followers) bool {
+	f := &h.St.Followers[i]
+	return h.up(i, t) && (!f.Resting || h.ago(f.RestAt) < t.Empty || h.hits(FollowerNoDrain, i))
 }
 
 // start starts a follower anew, with what it fetched for the release of whom it follows, or fetching that first.
 func (h *Herd) start(i int, to string, t *Followers) {
 	f := &h.St.Followers[i]
 	h.tidy(i, t)
-	if t.Drains && (!f.Resting || h.ago(f.RestAt) < t.Empty) {
+	if t.Drains && h.used(i, t) {
 		h.St.CutOff++
 		h.St.Lost = time.Now().Add(200 * time.Millisecond)
 	}
@@ -184,11 +198,11 @@ func (h *Herd) start(i int, to string, t *Followers) {
 		f.Version, f.Next, f.Fetching = to, "", ""
 	}
 	f.Loops = h.hits(FollowerHangOnce, i) && f.Starts == 1
-	h.worst(t)
+	h.noteDark(t)
 }
 
-// worst notes how many of a place are away at once, where there are several.
-func (h *Herd) worst(t *Followers) {
+// noteDark notes at which places all are away at once, where there are several.
+func (h *Herd) noteDark(t *Followers) {
 	all, away := map[string]int{}, map[string]int{}
 	for i := range h.St.Followers {
 		f := &h.St.Followers[i]
@@ -202,7 +216,7 @@ func (h *Herd) worst(t *Followers) {
 	}
 	for place, n := range all {
 		if n > 1 && away[place] == n {
-			h.St.Worst++
+			h.St.Dark = append(h.St.Dark, place)
 		}
 	}
 }
@@ -216,7 +230,7 @@ func (h *Herd) passes(t *Followers) string {
 	}
 	for k := range h.St.Followers {
 		i := (k + h.turn) % len(h.St.Followers)
-		if h.serving(i, t) && !h.hits(FollowerSilent, i) && !h.hits(FollowerGone, i) {
+		if h.serving(i, t) && !h.hits(FollowerGone, i) {
 			h.turn = i + 1
 			return h.St.Followers[i].Name
 		}
@@ -400,11 +414,11 @@ type FollowerStatus struct {
 }
 
 // Followers returns how they stand; cutOff counts those that were started anew undrained, dark how often all of a place with several were away at once.
-func (b *Box) Followers() (all []FollowerStatus, cutOff, dark int) {
+func (b *Box) Followers() (all []FollowerStatus, cutOff int, dark []string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.herd == nil {
-		return nil, 0, 0
+		return nil, 0, nil
 	}
 	b.herd.mu.Lock()
 	defer b.herd.mu.Unlock()
@@ -416,7 +430,7 @@ func (b *Box) Followers() (all []FollowerStatus, cutOff, dark int) {
 		}
 		all = append(all, FollowerStatus{f.Name, f.Version, state, f.Starts, f.New})
 	}
-	return all, b.herd.St.CutOff, b.herd.St.Worst
+	return all, b.herd.St.CutOff, b.herd.St.Dark
 }
 
 // herdFaults are those of what follows a box.
