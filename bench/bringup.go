@@ -10,12 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
-
-	"verimorph/core/catalog"
-	"verimorph/internal/postgres"
 	"verimorph/simfleet"
-	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/shellbox"
 )
 
@@ -43,31 +38,12 @@ func blankProcess(dir string, n int) {
 const blankTemplate = "format: verimorph-template/1\nvalues:\n  - {name: name, type: name}\n---\nbox.name = {{name}}\nwlan.crew.title = Crew\nwlan.tills.title = Tills\n"
 
 func benchBringUp(ctx context.Context, dir string) {
-	check(os.MkdirAll(dir, 0o755))
-	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, "synchronous_commit=off")
-	check(err)
-	defer db.Stop()
-	pool, err := pgxpool.New(ctx, db.URL)
-	check(err)
-	defer pool.Close()
-	b := &manyBench{ctx: ctx, dir: dir, pool: pool, host: blankHost, factor: blankFactor}
-	passwords, stop := b.startLines("blank", filepath.Join(dir, "fleet"), blankDevices+1)
+	b, closeAll := newManyBench(ctx, dir, blankHost, blankFactor)
+	defer closeAll()
+	passwords, stop := b.startProcess("blank", filepath.Join(dir, "fleet"), blankDevices+1, blankDevices+1)
 	defer stop()
-	defer b.startService(db.URL)()
-	text, err := os.ReadFile("demo/catalog/gullwire-gw.yaml")
-	check(err)
-	b.call("PUT", "/catalogue/gullwire-gw.yaml", "application/yaml", text, nil)
-	cat, found := catalog.ReadDir(os.DirFS("demo/catalog"))
-	if len(found) > 0 {
-		check(found)
-	}
-	for _, im := range cat.Images() {
-		if im.File == "ap31-8.5.5.img" {
-			data, err := firmware.Content(&im)
-			check(err)
-			b.call("POST", "/images?file="+im.File, "application/octet-stream", data, nil)
-		}
-	}
+	defer b.startService()()
+	b.loadGullwire("ap31-8.5.5.img")
 	b.call("PUT", "/templates/point", "text/plain", []byte(blankTemplate), nil)
 	ids := make([]int64, blankDevices+1)
 	var work sync.WaitGroup

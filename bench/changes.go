@@ -58,6 +58,7 @@ type manyBench struct {
 	ctx      context.Context
 	dir      string
 	pool     *pgxpool.Pool
+	database string // URL
 	service  *exec.Cmd
 	fleet    *exec.Cmd
 	token    string
@@ -68,20 +69,27 @@ type manyBench struct {
 	collects string
 }
 
-func benchChanges(ctx context.Context, dir string) {
-	_ = os.Chmod(dir, 0o755)
-	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, "shared_preload_libraries=pg_stat_statements",
-		"pg_stat_statements.track=top", "synchronous_commit=off")
+// newManyBench starts a database in a folder; all of it ends when the function that it returns is called.
+func newManyBench(ctx context.Context, dir, host string, factor float64, settings ...string) (*manyBench, func()) {
+	check(os.MkdirAll(dir, 0o755))
+	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, append(settings, "synchronous_commit=off")...)
 	check(err)
-	defer db.Stop()
 	pool, err := pgxpool.New(ctx, db.URL)
 	check(err)
-	defer pool.Close()
-	_, err = pool.Exec(ctx, `CREATE EXTENSION IF NOT EXISTS pg_stat_statements`)
+	return &manyBench{ctx: ctx, dir: dir, pool: pool, database: db.URL, host: host, factor: factor}, func() {
+		pool.Close()
+		db.Stop()
+	}
+}
+
+func benchChanges(ctx context.Context, dir string) {
+	b, closeAll := newManyBench(ctx, dir, "127.70.0.1", manyFactor, "shared_preload_libraries=pg_stat_statements", "pg_stat_statements.track=top")
+	defer closeAll()
+	_, err := b.pool.Exec(ctx, `CREATE EXTENSION IF NOT EXISTS pg_stat_statements`)
 	check(err)
-	b := &manyBench{ctx: ctx, dir: dir, pool: pool, host: "127.70.0.1", factor: manyFactor}
-	defer b.startProcess("fleet", filepath.Join(dir, "fleet"), manyDevices)()
-	defer b.startService(db.URL)()
+	_, stop := b.startProcess("fleet", filepath.Join(dir, "fleet"), manyDevices, 1)
+	defer stop()
+	defer b.startService()()
 	loadSmall(b.call)
 	b.measure(b.draftAll())
 }
@@ -104,8 +112,8 @@ func (b *manyBench) draftAll() []int64 {
 	return ids
 }
 
-// startProcess starts simulated devices in a process of their own, until the function that it returns is called.
-func (b *manyBench) startProcess(what, dir string, n int) (stop func()) {
+// startProcess starts simulated devices in a process of their own, until the function that it returns is called. It says so many lines once they are there.
+func (b *manyBench) startProcess(what, dir string, n, says int) (lines []string, stop func()) {
 	fleet := exec.Command(os.Args[0], what, dir, fmt.Sprint(n))
 	hold, err := fleet.StdinPipe()
 	check(err)
@@ -114,36 +122,21 @@ func (b *manyBench) startProcess(what, dir string, n int) (stop func()) {
 	fleet.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	check(fleet.Start())
 	b.fleet = fleet
-	ready := make([]byte, 6)
-	_, err = io.ReadFull(out, ready)
-	check(err)
-	return func() { _ = hold.Close() }
-}
-
-// startLines starts simulated devices in a process of their own that says a line for each of them.
-func (b *manyBench) startLines(what, dir string, n int) (lines []string, stop func()) {
-	fleet := exec.Command(os.Args[0], what, dir, fmt.Sprint(n))
-	hold, err := fleet.StdinPipe()
-	check(err)
-	out, err := fleet.StdoutPipe()
-	check(err)
-	fleet.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	check(fleet.Start())
 	said := bufio.NewScanner(out)
-	for len(lines) < n && said.Scan() {
+	for len(lines) < says && said.Scan() {
 		lines = append(lines, said.Text())
 	}
-	if len(lines) < n {
-		check(fmt.Errorf("%d of %d devices are there", len(lines), n))
+	if len(lines) < says {
+		check(fmt.Errorf("the simulated devices said %d of %d lines", len(lines), says))
 	}
 	return lines, func() { _ = hold.Close() }
 }
 
 // startService starts the service and signs in.
-func (b *manyBench) startService(database string) (stop func()) {
+func (b *manyBench) startService() (stop func()) {
 	b.service = exec.Command("bin/verimorphd", "-listen", b.host+":8420", "-transfer-listen", b.host+":8421", "-data",
 		filepath.Join(b.dir, "data"), "-time-factor", fmt.Sprint(b.factor), "-log-level", "error", "-receive-sftp", b.host+":8430")
-	b.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+database)
+	b.service.Env = append(os.Environ(), "VERIMORPH_DATABASE_URL="+b.database)
 	if b.collects != "" {
 		b.service.Env = append(b.service.Env, "GOGC="+b.collects)
 	}

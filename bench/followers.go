@@ -9,16 +9,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/chromedp/chromedp"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"verimorph/core/catalog"
-	"verimorph/internal/postgres"
 	"verimorph/simfleet"
 	"verimorph/simfleet/firmware"
 	"verimorph/simfleet/shellbox"
@@ -74,17 +73,13 @@ type followed struct {
 }
 
 func carryFollowers(ctx context.Context, dir string, n int, watch bool) (out followed) {
-	check(os.MkdirAll(dir, 0o755))
-	db, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), 0, io.Discard, "synchronous_commit=off")
-	check(err)
-	defer db.Stop()
-	pool, err := pgxpool.New(ctx, db.URL)
-	check(err)
-	defer pool.Close()
-	b := &manyBench{ctx: ctx, dir: dir, pool: pool, host: followersHost, factor: followersFactor, collects: "10"}
-	defer b.startProcess("controller", filepath.Join(dir, "fleet"), n)()
-	defer b.startService(db.URL)()
-	b.loadGullwire()
+	b, closeAll := newManyBench(ctx, dir, followersHost, followersFactor)
+	defer closeAll()
+	b.collects = "10"
+	_, stop := b.startProcess("controller", filepath.Join(dir, "fleet"), n, 1)
+	defer stop()
+	defer b.startService()()
+	b.loadGullwire("wc2-8.5.5.img", "ap31-8.5.5.img")
 	id := b.draftOf("wc1", followersHost+":2022", "gullwire", "8.5.5", "pull-sftp")
 	if n == 1 { // the only one of its place
 		b.post(fmt.Sprintf("/changes/%d/accept-warnings", id), map[string]any{"checks": []string{"places"}, "reason": "bench"}, nil)
@@ -120,8 +115,8 @@ func (b *manyBench) heap() float64 {
 	return n / 1024
 }
 
-// loadGullwire gives the service the catalogue of the controllers and the images that the change needs.
-func (b *manyBench) loadGullwire() {
+// loadGullwire gives the service the catalogue of the controllers and access points, and images.
+func (b *manyBench) loadGullwire(images ...string) {
 	text, err := os.ReadFile("demo/catalog/gullwire-gw.yaml")
 	check(err)
 	b.call("PUT", "/catalogue/gullwire-gw.yaml", "application/yaml", text, nil)
@@ -130,7 +125,7 @@ func (b *manyBench) loadGullwire() {
 		check(found)
 	}
 	for _, im := range cat.Images() {
-		if im.File == "wc2-8.5.5.img" || im.File == "ap31-8.5.5.img" {
+		if slices.Contains(images, im.File) {
 			data, err := firmware.Content(&im)
 			check(err)
 			b.call("POST", "/images?file="+im.File, "application/octet-stream", data, nil)

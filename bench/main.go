@@ -30,81 +30,72 @@ import (
 	"verimorph/transfer"
 )
 
-func main() {
-	if len(os.Args) == 3 && os.Args[1] == "load" {
-		_, found := catalog.ReadDir(os.DirFS(os.Args[2]))
-		if len(found) > 0 {
+// processes are what the bench starts as processes of their own, by the name with which they are started: what they need is not counted. Each has a folder, and most
+// how many devices.
+var processes = map[string]func(dir string, n int){"fleet": fleetProcess, "controller": controllerProcess, "blank": blankProcess,
+	"routers": func(dir string, _ int) { routersProcess(dir) },
+	"load": func(dir string, _ int) {
+		if _, found := catalog.ReadDir(os.DirFS(dir)); len(found) > 0 {
 			check(found)
 		}
-		return
-	}
+	}}
+
+// benches are what can be measured by itself, in the order in which all of them run.
+var benches = []struct {
+	name string
+	run  func(ctx context.Context, dir string)
+}{
+	{"paths", func(_ context.Context, dir string) { paths(loading(dir)) }},
+	{"configs", func(_ context.Context, dir string) { configs(dir) }},
+	{"backups", func(ctx context.Context, dir string) { check(benchBackups(ctx, dir)) }},
+	{"changes", benchChanges},
+	{"followers", benchFollowers},
+	{"bring-up", benchBringUp},
+	{"sessions", benchSessions},
+	{"prove", func(context.Context, string) { benchProve() }},
+	{"transfer", benchTransfer},
+}
+
+func main() {
 	if len(os.Args) > 2 && os.Args[1] == "measure" {
 		measure(os.Args[2:])
 		return
 	}
-	if len(os.Args) == 4 && os.Args[1] == "fleet" {
-		n, err := strconv.Atoi(os.Args[3])
-		check(err)
-		fleetProcess(os.Args[2], n)
-		return
-	}
-	if len(os.Args) == 4 && os.Args[1] == "controller" {
-		n, err := strconv.Atoi(os.Args[3])
-		check(err)
-		controllerProcess(os.Args[2], n)
-		return
-	}
-	if len(os.Args) == 4 && os.Args[1] == "blank" {
-		n, err := strconv.Atoi(os.Args[3])
-		check(err)
-		blankProcess(os.Args[2], n)
-		return
-	}
-	if len(os.Args) == 3 && os.Args[1] == "routers" {
-		routersProcess(os.Args[2])
+	if len(os.Args) > 2 {
+		process, known := processes[os.Args[1]]
+		if !known {
+			check(fmt.Errorf("there is no process %q", os.Args[1]))
+		}
+		n := 0
+		if len(os.Args) > 3 {
+			var err error
+			n, err = strconv.Atoi(os.Args[3])
+			check(err)
+		}
+		process(os.Args[2], n)
 		return
 	}
 	dir, err := os.MkdirTemp("", "verimorph-bench-")
 	check(err)
 	defer os.RemoveAll(dir)
+	check(os.Chmod(dir, 0o755)) // the user of the database has to get through
 	fmt.Printf("%-48s  %10s  %-18s %10s  %6s  %s\n", "What", "ours", "against", "theirs", "ratio", "wanted")
-	if len(os.Args) == 2 && os.Args[1] == "configs" {
-		configs(dir)
-		return
+	ran := false
+	for _, b := range benches {
+		if len(os.Args) == 1 || os.Args[1] == b.name {
+			own := filepath.Join(dir, b.name)
+			check(os.Mkdir(own, 0o755))
+			b.run(context.Background(), own)
+			ran = true
+		}
 	}
-	if len(os.Args) == 2 && os.Args[1] == "backups" {
-		check(benchBackups(context.Background(), dir))
-		return
+	if !ran {
+		check(fmt.Errorf("there is no bench %q", os.Args[1]))
 	}
-	if len(os.Args) == 2 && os.Args[1] == "changes" {
-		benchChanges(context.Background(), dir)
-		return
-	}
-	if len(os.Args) == 2 && os.Args[1] == "followers" {
-		benchFollowers(context.Background(), dir)
-		return
-	}
-	if len(os.Args) == 2 && os.Args[1] == "bring-up" {
-		benchBringUp(context.Background(), dir)
-		return
-	}
-	if len(os.Args) == 2 && os.Args[1] == "prove" {
-		benchProve()
-		return
-	}
-	if len(os.Args) == 2 && os.Args[1] == "sessions" {
-		benchSessions(context.Background(), filepath.Join(dir, "boxes"))
-		return
-	}
-	cat := loading(dir)
-	paths(cat)
-	configs(dir)
-	check(benchBackups(context.Background(), dir))
-	benchChanges(context.Background(), dir)
-	benchFollowers(context.Background(), filepath.Join(dir, "followers"))
-	benchBringUp(context.Background(), filepath.Join(dir, "bring-up"))
-	benchSessions(context.Background(), filepath.Join(dir, "boxes"))
-	benchProve()
+}
+
+// benchTransfer measures how files come, and how they are looked through.
+func benchTransfer(_ context.Context, dir string) {
 	file := filepath.Join(dir, "x.img")
 	data := make([]byte, 256<<20)
 	_, _ = rand.Read(data)

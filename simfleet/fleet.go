@@ -325,64 +325,73 @@ func (f *Fleet) Start() error {
 	return os.WriteFile(filepath.Join(f.state, "access.json"), data, 0o600)
 }
 
-// OpenSite starts the makers' release site with the images of a catalogue, and writes site.json: how to get into it.
-func (f *Fleet) OpenSite(c *catalog.Catalogue, address string) (io.Closer, error) {
-	name := filepath.Join(f.state, "site.json")
-	var access struct{ URL, User, Password string }
-	if data, err := os.ReadFile(name); err == nil {
-		if err := json.Unmarshal(data, &access); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-	} else {
-		access.User, access.Password = "C-1042", rand.Text()
+// An entrance is how to get into a service that stands beside the fleet, as it is kept under the state folder. Taken are the serials that have taken a licence.
+type entrance struct {
+	URL, User, Password string
+	Taken               map[string][]string `json:",omitempty"`
+}
+
+// enter reads how to get into a service, or draws it.
+func enter(name string) (e *entrance, err error) {
+	e = &entrance{}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		e.User, e.Password = "C-1042", rand.Text()
+		return e, nil
 	}
+	if err == nil {
+		err = json.Unmarshal(data, e)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return e, nil
+}
+
+func (e *entrance) save(name string) error {
+	data, err := json.MarshalIndent(e, "", " ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(name, data, 0o600)
+}
+
+// open serves a service at an address, and writes how to get into it.
+func (e *entrance) open(name, address string, h http.Handler) (io.Closer, error) {
 	ln, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
 	}
-	access.URL = "http://" + ln.Addr().String()
-	f.site = releasesite.New(c, access.User, access.Password)
-	s := &http.Server{Handler: f.site.Handler(), ReadHeaderTimeout: 5 * time.Second}
+	e.URL = "http://" + ln.Addr().String()
+	s := &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = s.Serve(ln) }()
-	data, err := json.MarshalIndent(access, "", " ")
+	return s, e.save(name)
+}
+
+// OpenSite starts the makers' release site with the images of a catalogue, and writes site.json: how to get into it.
+func (f *Fleet) OpenSite(c *catalog.Catalogue, address string) (io.Closer, error) {
+	name := filepath.Join(f.state, "site.json")
+	e, err := enter(name)
 	if err != nil {
 		return nil, err
 	}
-	return s, os.WriteFile(name, data, 0o600)
+	f.site = releasesite.New(c, e.User, e.Password)
+	return e.open(name, address, f.site.Handler())
 }
 
 // OpenLicences starts a licence service with the licences of the fleet, and writes licences.json: how to get into it, and who has taken which.
 func (f *Fleet) OpenLicences(address string) (io.Closer, error) {
 	name := filepath.Join(f.state, "licences.json")
-	var access struct {
-		URL, User, Password string
-		Taken               map[string][]string
-	}
-	if data, err := os.ReadFile(name); err == nil {
-		if err := json.Unmarshal(data, &access); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-	} else {
-		access.User, access.Password = "C-1042", rand.Text()
-	}
-	ln, err := net.Listen("tcp", address)
+	e, err := enter(name)
 	if err != nil {
 		return nil, err
 	}
-	access.URL = "http://" + ln.Addr().String()
-	l := licences.New(access.User, access.Password, f.licences, access.Taken)
-	keep := func(taken map[string][]string) error {
-		access.Taken = taken
-		data, err := json.MarshalIndent(access, "", " ")
-		if err != nil {
-			return err
-		}
-		return os.WriteFile(name, data, 0o600)
+	l := licences.New(e.User, e.Password, f.licences, e.Taken)
+	l.Keep = func(taken map[string][]string) error {
+		e.Taken = taken
+		return e.save(name)
 	}
-	l.Keep = func(taken map[string][]string) { _ = keep(taken) }
-	s := &http.Server{Handler: l.Handler(), ReadHeaderTimeout: 5 * time.Second}
-	go func() { _ = s.Serve(ln) }()
-	return s, keep(access.Taken)
+	return e.open(name, address, l.Handler())
 }
 
 // Site is the release site, or nil.

@@ -43,11 +43,7 @@ func DraftBringUp(j BringUpJob) (*Plan, error) {
 	if j.Password {
 		add(j.step(0, SetPassword))
 	}
-	for _, name := range j.Licences {
-		s := j.step(0, Licence, LicenceParams{name})
-		s.Title = "Add licence " + name
-		add(s)
-	}
+	add(j.licences()...)
 	hops := j.Job
 	hops.Licences = nil
 	for i := range last {
@@ -85,13 +81,24 @@ func (j *BringUpJob) wait() *Plan {
 	if j.Password {
 		plan.Steps = append(plan.Steps, j.step(0, SetPassword))
 	}
-	for _, name := range j.Licences {
-		s := j.step(0, Licence, LicenceParams{name})
-		s.Title = "Add licence " + name
-		plan.Steps = append(plan.Steps, s)
-	}
-	plan.Steps = append(plan.Steps, j.step(0, Services), j.verify())
+	plan.Steps = append(append(plan.Steps, j.licences()...), j.step(0, Services), j.verify())
 	number(plan.Steps)
 	plan.Back = []Back{{Way: BackNotNeeded, Text: "it was blank before; what it was handed is handed anew, or it is reset at the device"}}
 	return plan
 }
+
+// licences are the steps that give the device those that it is given first.
+func (j *Job) licences() (out []Step) {
+	for _, name := range j.Licences {
+		out = append(out, j.licence(name))
+	}
+	return out
+}
+
+func (j *Job) licence(name string) Step {
+	s := j.step(0, Licence, LicenceParams{name})
+	s.Title = licenceTitle(name)
+	return s
+}
+
+func licenceTitle(name string) string { return "Add licence " + name }

@@ -111,7 +111,7 @@ func (p *hopPlan) prepare(resets bool) {
 			p.add(CleanUp, func(s *Step) { s.Params = CleanUpParams{p.CleanUp} })
 		}
 		for _, name := range p.Licences {
-			p.add(Licence, func(s *Step) { s.Params, s.Title = LicenceParams{name}, "Add licence "+name })
+			p.add(Licence, func(s *Step) { s.Params, s.Title = LicenceParams{name}, licenceTitle(name) })
 		}
 	}
 	p.addIf(resets, Convert)

@@ -37,9 +37,7 @@ func DraftJoin(j *JoinJob) (*EnsemblePlan, error) {
 	d := j.begin()
 	d.lane(theBox, j.Box.step(0, Backup))
 	for _, name := range j.Licences {
-		s := j.Controller.step(0, Licence, LicenceParams{name})
-		s.Title = "Add licence " + name
-		d.lane(theController, s)
+		d.lane(theController, j.Controller.licence(name))
 	}
 	d.lane(theBox, j.Box.step(0, GoNoGo), d.last[theController])
 	j.convert(d)

@@ -226,7 +226,7 @@ func (j *Job) operation(o *Operation, chosen bool, version string) (out []Step) 
 		}
 		return out
 	case LicenceParams:
-		s.Title = "Add licence " + p.Licence
+		s.Title = licenceTitle(p.Licence)
 	case ComponentParams:
 		p.Version = file.Version
 		s.Title, s.Params = "Update "+p.Component, p

@@ -49,18 +49,20 @@ type Information struct {
 type (
 	informationJSON struct {
 		Onboarding struct {
-			Image *struct {
-				Name         string   `json:"os-name"`
-				Version      string   `json:"os-version"`
-				URI          []string `json:"download-uri"`
-				Verification []struct {
-					Algorithm string `json:"hash-algorithm"`
-					Value     string `json:"hash-value"`
-				} `json:"image-verification"`
-			} `json:"boot-image,omitempty"`
-			Handling      string `json:"configuration-handling,omitempty"`
-			Configuration string `json:"configuration,omitempty"`
+			Image         *imageJSON `json:"boot-image,omitempty"`
+			Handling      string     `json:"configuration-handling,omitempty"`
+			Configuration string     `json:"configuration,omitempty"`
 		} `json:"ietf-sztp-conveyed-info:onboarding-information"`
+	}
+	imageJSON struct {
+		Name         string     `json:"os-name"`
+		Version      string     `json:"os-version"`
+		URI          []string   `json:"download-uri"`
+		Verification []hashJSON `json:"image-verification"`
+	}
+	hashJSON struct {
+		Algorithm string `json:"hash-algorithm"`
+		Value     string `json:"hash-value"`
 	}
 	voucherJSON struct {
 		Voucher struct {
@@ -69,7 +71,7 @@ type (
 			Assertion string `json:"assertion"`
 			Serial    string `json:"serial-number"`
 			Pinned    string `json:"pinned-domain-cert"`
-			Last      bool   `json:"domain-cert-revocation-checks"`
+			Checks    bool   `json:"domain-cert-revocation-checks"`
 		} `json:"ietf-voucher:voucher"`
 	}
 )
@@ -81,19 +83,7 @@ func Sign(in *Information, owner *x509.Certificate, key crypto.PrivateKey) ([]by
 	var j informationJSON
 	o := &j.Onboarding
 	if in.Image != nil {
-		o.Image = &struct {
-			Name         string   `json:"os-name"`
-			Version      string   `json:"os-version"`
-			URI          []string `json:"download-uri"`
-			Verification []struct {
-				Algorithm string `json:"hash-algorithm"`
-				Value     string `json:"hash-value"`
-			} `json:"image-verification"`
-		}{Name: in.Image.Name, Version: in.Image.Release, URI: in.Image.URI}
-		o.Image.Verification = append(o.Image.Verification, struct {
-			Algorithm string `json:"hash-algorithm"`
-			Value     string `json:"hash-value"`
-		}{sha256Name, colons(in.Image.SHA256)})
+		o.Image = &imageJSON{Name: in.Image.Name, Version: in.Image.Release, URI: in.Image.URI, Verification: []hashJSON{{sha256Name, colons(in.Image.SHA256)}}}
 	}
 	if in.Configuration != nil {
 		o.Handling, o.Configuration = "replace", base64.StdEncoding.EncodeToString(in.Configuration)

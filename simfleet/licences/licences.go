@@ -16,8 +16,8 @@ import (
 // A Service has licences to give.
 type Service struct {
 	User, Password string
-	// Keep is told of what was taken, so that it can be kept; nil: it is not.
-	Keep func(taken map[string][]string)
+	// Keep is told of what was taken, so that it can be kept; nil: it is not. What cannot be kept is not given.
+	Keep func(taken map[string][]string) error
 
 	mu    sync.Mutex
 	many  map[string]int
@@ -81,9 +81,9 @@ func (s *Service) answer(w http.ResponseWriter, name, serial string, take bool) 
 			problem(w, http.StatusConflict, fmt.Sprintf("all %d licences named %s are with other devices", many, name))
 			return
 		}
-		s.taken[name] = append(s.taken[name], serial)
-		if s.Keep != nil {
-			s.Keep(s.taken)
+		if err := s.give(name, serial); err != nil {
+			problem(w, http.StatusInternalServerError, "it cannot be kept who has taken one")
+			return
 		}
 	}
 	out := map[string]any{"licence": name, "serial": serial}
@@ -99,6 +99,19 @@ func (s *Service) answer(w http.ResponseWriter, name, serial string, take bool) 
 	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(out)
+}
+
+// give notes that a device has taken a licence.
+func (s *Service) give(name, serial string) error {
+	s.taken[name] = append(s.taken[name], serial)
+	if s.Keep == nil {
+		return nil
+	}
+	err := s.Keep(s.taken)
+	if err != nil {
+		s.taken[name] = s.taken[name][:len(s.taken[name])-1]
+	}
+	return err
 }
 
 // problem is an error (RFC 9457).
