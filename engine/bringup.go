@@ -148,7 +148,8 @@ func setPassword(r *run, ctx context.Context, _ *store.Step) error {
 			n, err := tx.AddCredential(ctx, store.Credential{DeviceID: &id, Kind: kind, Username: user, CreatedBy: by.String()}, func(id int64) ([]byte, error) {
 				return SealCredential(r.e.Vault, id, Secret{Password: string(password)})
 			})
-			return store.Line{Event: "credential added", Device: r.m.Device, Detail: fmt.Sprintf("credential %d, %s, the new password of a device that is brought up", n, kind)}, err
+			return store.Line{Event: "credential added", Device: r.m.Device,
+				Detail: fmt.Sprintf("credential %d, %s, the new password of a device that is brought up", n, kind)}, err
 		}); err != nil {
 			return records(err)
 		}
@@ -180,7 +181,8 @@ func (r *run) forgetFirst(ctx context.Context, s *store.Step, mine *store.Creden
 		first := c.ID != mine.ID && c.DeviceID != nil && c.Kind == mine.Kind && c.Username == mine.Username && c.Versions == ""
 		if first && !r.resetsLater(s) {
 			if err := r.e.Store.Audited(ctx, access.Carrying(r.c.ID), func(tx *store.Store) (store.Line, error) {
-				return store.Line{Event: "credential removed", Device: r.m.Device, Detail: fmt.Sprintf("credential %d, the first password of a new device", c.ID)}, tx.RemoveCredential(ctx, c.ID)
+				line := store.Line{Event: "credential removed", Device: r.m.Device, Detail: fmt.Sprintf("credential %d, the first password of a new device", c.ID)}
+				return line, tx.RemoveCredential(ctx, c.ID)
 			}); err != nil {
 				return "", records(err)
 			}
@@ -215,9 +217,12 @@ func (r *run) promised(ctx context.Context, s *store.Step) (j judgement, err err
 		return j, err
 	}
 	j.before = verify.Readings{}
-	j.expect = []verify.Expectation{{Reading: readVersion, Title: "Running version", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: r.goal(s)}, Severity: verify.Fails}}
+	is := func(reading, title, text string) verify.Expectation {
+		return verify.Expectation{Reading: reading, Title: title, Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: text}, Severity: verify.Fails}
+	}
+	j.expect = []verify.Expectation{is(readVersion, "Running version", r.goal(s))}
 	if serial := r.m.Planned.Serial; serial != "" {
-		j.expect = append(j.expect, verify.Expectation{Reading: readUnit, Title: "Serial of the unit", Rule: verify.Equals, Value: verify.Value{Type: verify.Text, Text: serial}, Severity: verify.Fails})
+		j.expect = append(j.expect, is(readUnit, "Serial of the unit", serial))
 	}
 	if names := r.c.Licences(); len(names) > 0 {
 		j.expect = append(j.expect, verify.Expectation{Reading: readLicences, Title: "Licences", Rule: verify.Contains, Value: set(names), Severity: verify.Fails})
@@ -267,7 +272,8 @@ func (r *run) judgePut(ctx context.Context, parts []RestorePart, hop int) (out [
 		if err != nil {
 			return nil, err
 		}
-		res := verify.Result{Reading: readConfig, Title: p.Title, State: verify.Met, Severity: verify.Fails, Evidence: "read again from the device: it means what was put onto it"}
+		res := verify.Result{Reading: readConfig, Title: p.Title, State: verify.Met, Severity: verify.Fails,
+			Evidence: "read again from the device: it means what was put onto it"}
 		if !there {
 			res.State, res.Evidence = verify.Unmet, "read again from the device: it is something else than what was put onto it"
 		}
@@ -426,21 +432,24 @@ func (e *Engine) readyToBeCalled(ctx context.Context, c *store.Change, d store.D
 		check.Remedy = "ask its maker for one, with what verimorph bootstrap owner prints, and add it with verimorph bootstrap voucher FILE"
 	}
 	out := []ready.Check{check}
+	stop := func(name, title, remedy, format string, args ...any) {
+		out = append(out, ready.Check{Name: name, Title: title, State: ready.Stop, Evidence: fmt.Sprintf(format, args...), Remedy: remedy})
+	}
 	wanted, err := e.wantedLicences(ctx, c, d.Name, nil)
 	if err != nil {
 		return nil, err
 	}
 	out = append(out, (&ready.Facts{Needs: wanted}).Needed()...)
 	if other, err := e.Store.Expected(ctx, call.Serial); err == nil && other.ChangeID != c.ID {
-		out = append(out, ready.Check{Name: ready.OtherWork, Title: "Other work", State: ready.Stop, Evidence: fmt.Sprintf("change %d waits for the same unit, %s, as %s", other.ChangeID, call.Serial, other.Device), Remedy: "see which of them is meant, and stop the other"})
+		stop(ready.OtherWork, "Other work", "see which of them is meant, and stop the other", "change %d waits for the same unit, %s, as %s", other.ChangeID, call.Serial, other.Device)
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, records(err)
 	}
 	if taken := e.newAddress(ctx, c, store.Device{}); taken != "" {
-		out = append(out, ready.Check{Name: ready.AddressTaken, Title: "New address", State: ready.Stop, Evidence: taken, Remedy: "see whose it is, and give the device another one"})
+		stop(ready.AddressTaken, "New address", "see whose it is, and give the device another one", "%s", taken)
 	}
 	if d.Open != nil && d.Open.ID != c.ID {
-		out = append(out, ready.Check{Name: ready.OtherWork, Title: "Other work", State: ready.Stop, Evidence: fmt.Sprintf("change %d occupies the device", d.Open.ID), Remedy: "wait until it has ended"})
+		stop(ready.OtherWork, "Other work", "wait until it has ended", "change %d occupies the device", d.Open.ID)
 	}
 	return out, nil
 }

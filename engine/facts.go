@@ -30,20 +30,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	can := dialect.Abilities
 	f := &ready.Facts{Now: c.Now.In(e.Zone), BackIsAuto: c.BackPolicy == change.Automatic, HasSlots: !can.InPlace, FromFiles: can.FromFiles, CanSave: can.Save,
 		WantModel: way.Model, WantSerial: c.First().Planned.Serial, WantVersion: c.From}
-	for _, s := range c.Steps {
-		k := s.Plan.Kind
-		f.Writes = f.Writes || !s.Plan.Back && (k == change.Install || k == change.Clone)
-		f.SavesFirst = f.SavesFirst || k == change.Save
-		f.Starts = f.Starts || k == change.Restart || s.Plan.InPlace()
-		f.Touches = f.Touches || k.Spec().Loses && !s.Plan.Back
-		f.BackupSoon = f.BackupSoon || k == change.Backup && !s.Plan.Back
-		if k == change.Clone && dialect.Copies != nil {
-			f.Copy, f.CopyApart = dialect.Copies.Name(c.ID, c.From), dialect.Copies.Apart
-		}
-		if file := s.Plan.File(); k == change.ChooseSlot && s.Plan.Hop == hop && file != nil && p != nil && p.RunningSlot() != nil && p.RunningSlot().Name == file.Name && p.Version != file.Version {
-			f.SameName = file.Name
-		}
-	}
+	stepFacts(f, c, dialect, p, hop)
 	f.Single = c.Kind == change.SingleOperations
 	if hop < len(way.Hops) {
 		f.WantVersion = way.Hops[hop].From.String()
@@ -55,24 +42,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		f.To = c.WindowTo.In(e.Zone)
 	}
 	if p != nil {
-		f.Model, f.Serial, f.Version, f.Unsaved = p.Model, p.Serial, p.Version, p.Unsaved
-		if unitHas(c, p.Serial) {
-			f.WantSerial = p.Serial
-		}
-		_, room, _ := p.ImageRoom()
-		f.Total, f.Free = room.Total, room.Free
-		f.Services, f.NotUnderstood = p.ServicesReady, p.NotUnderstood
-		f.Role, f.Mate, f.Sync, f.InSync = p.Role, p.Mate, p.Sync, p.InSync
-		f.Together = c.First().Role != ""
-		f.Modules = p.Modules
-		if idle := p.IdleSlot(); idle != nil {
-			f.Idle, f.IdleHolds, f.IdleBusy, f.IdleBroken = idle.Name, idle.Version, idle.Busy == portrait.Yes, idle.Broken()
-		}
-		if running := p.RunningSlot(); running != nil {
-			f.RunningIn = running.Name
-		}
-	}
-	if p != nil {
+		portraitFacts(f, c, p)
 		e.stores(ctx, f, dialect, way, p, hop)
 	}
 	if err := e.waysIn(ctx, f, d, way); err != nil {
@@ -97,21 +67,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return nil, records(err)
 	}
-	if err := e.needs(ctx, f, c, way, d, p, hop); err != nil {
-		return nil, err
-	}
-	wanted, err := e.wantedLicences(ctx, c, d.Name, p)
-	if err != nil {
-		return nil, err
-	}
-	f.Needs = append(f.Needs, wanted...)
-	if err := e.unitFacts(ctx, f, c, way, p, hop); err != nil {
-		return nil, err
-	}
-	if err := e.childFacts(ctx, f, c, p); err != nil {
-		return nil, err
-	}
-	if err := e.joinFacts(ctx, f, c, p); err != nil {
+	if err := e.otherFacts(ctx, f, c, way, d, p, hop); err != nil {
 		return nil, err
 	}
 	f.NewAddress = e.newAddress(ctx, c, d)
@@ -119,6 +75,66 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 		return nil, err
 	}
 	return f, e.forecastInto(ctx, f, c)
+}
+
+// stepFacts are what the plan is about to do.
+func stepFacts(f *ready.Facts, c *store.Change, dialect *device.Profile, p *portrait.Portrait, hop int) {
+	for _, s := range c.Steps {
+		k := s.Plan.Kind
+		f.Writes = f.Writes || !s.Plan.Back && (k == change.Install || k == change.Clone)
+		f.SavesFirst = f.SavesFirst || k == change.Save
+		f.Starts = f.Starts || k == change.Restart || s.Plan.InPlace()
+		f.Touches = f.Touches || k.Spec().Loses && !s.Plan.Back
+		f.BackupSoon = f.BackupSoon || k == change.Backup && !s.Plan.Back
+		if k == change.Clone && dialect.Copies != nil {
+			f.Copy, f.CopyApart = dialect.Copies.Name(c.ID, c.From), dialect.Copies.Apart
+		}
+		if file := s.Plan.File(); k == change.ChooseSlot && s.Plan.Hop == hop && file != nil && p != nil && p.RunningSlot() != nil && p.RunningSlot().Name == file.Name && p.Version != file.Version {
+			f.SameName = file.Name
+		}
+	}
+}
+
+// portraitFacts are what the device says of itself.
+func portraitFacts(f *ready.Facts, c *store.Change, p *portrait.Portrait) {
+	f.Model, f.Serial, f.Version, f.Unsaved = p.Model, p.Serial, p.Version, p.Unsaved
+	if unitHas(c, p.Serial) {
+		f.WantSerial = p.Serial
+	}
+	_, room, _ := p.ImageRoom()
+	f.Total, f.Free = room.Total, room.Free
+	f.Services, f.NotUnderstood = p.ServicesReady, p.NotUnderstood
+	f.Role, f.Mate, f.Sync, f.InSync = p.Role, p.Mate, p.Sync, p.InSync
+	f.Together = c.First().Role != ""
+	f.Modules = p.Modules
+	if idle := p.IdleSlot(); idle != nil {
+		f.Idle, f.IdleHolds, f.IdleBusy, f.IdleBroken = idle.Name, idle.Version, idle.Busy == portrait.Yes, idle.Broken()
+	}
+	if running := p.RunningSlot(); running != nil {
+		f.RunningIn = running.Name
+	}
+}
+
+// otherFacts are prerequisites, licences, and those about what belongs to the device: its units, what follows it, what is to follow it.
+func (e *Engine) otherFacts(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *portrait.Portrait, hop int) error {
+	if err := e.needs(ctx, f, c, way, d, p, hop); err != nil {
+		return err
+	}
+	wanted, err := e.wantedLicences(ctx, c, d.Name, p)
+	if err != nil {
+		return err
+	}
+	f.Needs = append(f.Needs, wanted...)
+	if err := e.unitFacts(ctx, f, c, way, p, hop); err != nil {
+		return err
+	}
+	if err := e.childFacts(ctx, f, c, p); err != nil {
+		return err
+	}
+	if err := e.joinFacts(ctx, f, c, p); err != nil {
+		return err
+	}
+	return nil
 }
 
 // stores looks at the storages beside that for files. What the idle slot holds makes room for what is written into it, by what the

@@ -143,10 +143,12 @@ func (b *bringUp) fromBackup(ctx context.Context) error {
 func (b *bringUp) rightUnit(ctx context.Context) error {
 	u := b.w.BringUp
 	if u.Serial != "" && b.p.Serial != u.Serial {
-		return conflict("the device at %s has the serial %s, and %s was meant: another unit was unpacked. Nothing was written to it", b.d.Address, b.p.Serial, u.Serial)
+		return conflict("the device at %s has the serial %s, and %s was meant: another unit was unpacked. Nothing was written to it",
+			b.d.Address, b.p.Serial, u.Serial)
 	}
 	if len(b.models) > 0 && !slices.Contains(b.models, b.p.Model) {
-		return conflict("the device at %s is a %s, and what it is to be configured with is for %s. Nothing was written to it", b.d.Address, b.p.Model, strings.Join(b.models, ", "))
+		return conflict("the device at %s is a %s, and what it is to be configured with is for %s. Nothing was written to it",
+			b.d.Address, b.p.Model, strings.Join(b.models, ", "))
 	}
 	if b.p.Serial == "" {
 		return nil
@@ -156,7 +158,8 @@ func (b *bringUp) rightUnit(ctx context.Context) error {
 		return err
 	}
 	if other != "" && other != b.d.Name {
-		return conflict("the unit with the serial %s is known as %s already; look whether that stands where it is meant to, and remove the one that is wrong", b.p.Serial, other)
+		return conflict("the unit with the serial %s is known as %s already; look whether that stands where it is meant to, and remove the one that is wrong",
+			b.p.Serial, other)
 	}
 	return nil
 }
@@ -185,14 +188,15 @@ func (b *bringUp) way(ctx context.Context) (*path.Path, *catalog.Family, error) 
 		}
 	}
 	if b.version != "" && b.version != p.To.String() {
-		return nil, nil, conflict("backup %d is of %s, and the device is to run %s: convert it first (verimorph conversion start -backup %d -to %s@%s), or aim at %s", b.w.BringUp.Backup, b.version, p.To, b.w.BringUp.Backup, b.p.Model, p.To, b.version)
+		return nil, nil, conflict("backup %d is of %s, and the device is to run %s: convert it first (verimorph conversion start -backup %d -to %s@%s), or aim at %s",
+			b.w.BringUp.Backup, b.version, p.To, b.w.BringUp.Backup, b.p.Model, p.To, b.version)
 	}
 	if f == nil {
 		f = &catalog.Family{}
 	} else {
 		p.Family = f.Name
 	}
-	p.Hops = append(p.Hops, path.Hop{From: p.To, To: p.To, Config: catalog.ConfigKept, Restarts: 1, Permit: catalog.Citation{Text: "what is done on the release that was reached"}})
+	p.Hops = append(p.Hops, stays(p.To, "what is done on the release that was reached"))
 	return p, f, nil
 }
 
@@ -227,9 +231,11 @@ func (b *bringUp) draft(ctx context.Context, by access.Actor, keys map[string]st
 		j.Password = !slices.ContainsFunc(all, func(c store.Credential) bool { return strings.HasPrefix(c.CreatedBy, changeActor) && c.DeviceID != nil })
 	}
 	if !b.profile.Abilities.Password && !b.w.BringUp.KeepPassword {
-		return none, conflict("dialect %q has no set-password, so the first password would stay; say that it is to (keepPassword), or set it by hand and replace the credentials", b.d.Dialect)
+		return none, conflict("dialect %q has no set-password, so the first password would stay; say that it is to (keepPassword), or set it by hand and replace the credentials",
+			b.d.Dialect)
 	}
-	j.Job = change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Old: s.old(ctx, f, p), Licences: b.w.Licences, Lacks: func(sum string) bool { return lacks[sum] }}
+	j.Job = change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Old: s.old(ctx, f, p), Licences: b.w.Licences,
+		Lacks: func(sum string) bool { return lacks[sum] }}
 	plan, err := change.DraftBringUp(j)
 	if err != nil {
 		return none, conflict("%s", err)
@@ -302,9 +308,9 @@ func (b *bringUp) expect(ctx context.Context, by access.Actor, keys map[string]s
 	if err != nil {
 		return 0, err
 	}
-	hop := path.Hop{From: im.version, To: im.version, Config: catalog.ConfigKept, Restarts: 1, Permit: catalog.Citation{Text: "a new device takes it over by itself"}}
-	p := &path.Path{Family: f.Name, Model: u.Model, From: im.version, To: im.version, Hops: []path.Hop{hop}}
-	j := change.BringUpJob{Calls: true, Password: !u.KeepPassword && b.profile.Abilities.Password, Job: change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Licences: b.w.Licences}}
+	p := &path.Path{Family: f.Name, Model: u.Model, From: im.version, To: im.version, Hops: []path.Hop{stays(im.version, "a new device takes it over by itself")}}
+	j := change.BringUpJob{Calls: true, Password: !u.KeepPassword && b.profile.Abilities.Password,
+		Job: change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Licences: b.w.Licences}}
 	plan, err := change.DraftBringUp(j)
 	if err != nil {
 		return 0, conflict("%s", err)
@@ -324,7 +330,13 @@ func (b *bringUp) expect(ctx context.Context, by access.Actor, keys map[string]s
 		return 0, err
 	}
 	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: u.Model, Serial: u.Serial, ComesBackAt: b.w.ComesBackAt}}}
-	return s.recordCalled(ctx, by, withSteps(c, plan), *b.w, t, &bootstrap.Handout{ImageName: f.Name, ImageRelease: im.version.String(), ImageFile: im.File, ImageSHA256: im.SHA256, Configuration: b.text})
+	h := bootstrap.Handout{ImageName: f.Name, ImageRelease: im.version.String(), ImageFile: im.File, ImageSHA256: im.SHA256, Configuration: b.text}
+	return s.recordCalled(ctx, by, withSteps(c, plan), *b.w, t, &h)
+}
+
+// stays is a place in a path for what is done on a release: no hop to another one.
+func stays(on version.Version, text string) path.Hop {
+	return path.Hop{From: on, To: on, Config: catalog.ConfigKept, Restarts: 1, Permit: catalog.Citation{Text: text}}
 }
 
 // An imageOf is the image of a release for a model.

@@ -7,13 +7,10 @@ import (
 	"math"
 	"time"
 
-	"github.com/johnfercher/maroto/v2"
 	"github.com/johnfercher/maroto/v2/pkg/components/col"
 	"github.com/johnfercher/maroto/v2/pkg/components/row"
 	"github.com/johnfercher/maroto/v2/pkg/components/text"
-	"github.com/johnfercher/maroto/v2/pkg/config"
 	"github.com/johnfercher/maroto/v2/pkg/consts/fontstyle"
-	"github.com/johnfercher/maroto/v2/pkg/consts/orientation"
 	"github.com/johnfercher/maroto/v2/pkg/core"
 	"github.com/johnfercher/maroto/v2/pkg/props"
 )
@@ -99,12 +96,10 @@ func (f *Forecast) cell(at float64) int {
 
 // PDF writes the forecast on paper of A4 size, lying.
 func (f *Forecast) PDF(w io.Writer) error {
-	fonts, err := fonts()
+	m, err := paper(f.Title, gridWidth)
 	if err != nil {
 		return err
 	}
-	m := maroto.New(config.NewBuilder().WithCustomFonts(fonts).WithDefaultFont(&props.Font{Family: family}).WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10).
-		WithPageNumber(props.PageNumber{Pattern: "{current} of {total}", Place: props.RightBottom, Size: 7}).WithTitle(f.Title, true).WithMaxGridSize(gridWidth).Build())
 	head := func(s string, size float64) core.Row {
 		return row.New().Add(text.NewCol(gridWidth, s, props.Text{Size: size, Style: fontstyle.Bold, Top: 2, Bottom: 1}))
 	}

@@ -40,15 +40,25 @@ var (
 	plain = &props.Color{Red: 232, Green: 237, Blue: 240}
 )
 
+// paper is an empty document of A4 pages that lie, with so many columns.
+func paper(title string, columns int) (core.Maroto, error) {
+	fonts, err := fonts()
+	if err != nil {
+		return nil, err
+	}
+	b := config.NewBuilder().WithCustomFonts(fonts).WithDefaultFont(&props.Font{Family: family})
+	b = b.WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10)
+	b = b.WithPageNumber(props.PageNumber{Pattern: "{current} of {total}", Place: props.RightBottom, Size: 7})
+	return maroto.New(b.WithTitle(title, true).WithMaxGridSize(columns).Build()), nil
+}
+
 // PDF writes the report on paper of A4 size, lying. Statements that were simply kept are counted, not listed; the texts
 // stand side by side at the end, without long runs in which both sides are the same.
 func (r *Report) PDF(w io.Writer) error {
-	fonts, err := fonts()
+	m, err := paper(r.Title, 24)
 	if err != nil {
 		return err
 	}
-	m := maroto.New(config.NewBuilder().WithCustomFonts(fonts).WithDefaultFont(&props.Font{Family: family}).WithOrientation(orientation.Horizontal).WithLeftMargin(10).WithRightMargin(10).WithTopMargin(10).
-		WithPageNumber(props.PageNumber{Pattern: "{current} of {total}", Place: props.RightBottom, Size: 7}).WithTitle(r.Title, true).WithMaxGridSize(24).Build())
 	m.AddRows(heading(r.Title, 14))
 	for _, f := range r.Facts {
 		m.AddRows(row.New().Add(text.NewCol(4, f[0], small(soft)), text.NewCol(20, f[1], small(nil))))

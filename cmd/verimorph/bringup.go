@@ -97,15 +97,18 @@ var bringUpCommands = []command{
 		name: "bring-up", args: "[DEVICE]", short: "Draft bringing blank devices up: password, licences, release, configuration", min: 0, max: 1,
 		example: "bring-up innersund-sa3 -template point -set place=kiosk -to preferred",
 		long: "A device that is not in the records is added first: with -address, -dialect and -user, and its first password, which is asked for.\n" +
-			"With -table FILE there is one device a line (CSV). Columns: device, and about it device.address, .dialect, .user, .site, .serial, .to, .comes-back-at, .transfer, .model, .calls (yes); every other one is a value of the template.\n" +
-			"What is said with -set counts before the table, and the table before what the template assumes. All that is missing or wrong is told at once, and nothing is begun then.\n" +
+			"With -table FILE there is one device a line (CSV). Columns: device, and about it device.address, .dialect, .user, .site, .serial, .to, .comes-back-at,\n" +
+			".transfer, .model, .calls (yes); every other one is a value of the template.\n" +
+			"What is said with -set counts before the table, and the table before what the template assumes.\n" +
+			"All that is missing or wrong is told at once, and nothing is begun then.\n" +
 			"Done again, it goes on where a device stands, or does nothing.",
 		setup: setUpBringUp,
 	},
 }
 
 // aboutDevice are the columns of a table that are about the device itself.
-var aboutDevice = []string{"device.address", "device.dialect", "device.user", "device.site", "device.serial", "device.to", "device.comes-back-at", "device.transfer", "device.model", "device.calls"}
+var aboutDevice = []string{"device.address", "device.dialect", "device.user", "device.site", "device.serial", "device.to",
+	"device.comes-back-at", "device.transfer", "device.model", "device.calls"}
 
 // A bringing is a call of bring-up.
 type bringing struct {
@@ -115,7 +118,7 @@ type bringing struct {
 	keepPassword, start, calls               bool
 	model                                    string
 	values                                   map[string]string
-	licences                                 []string
+	licences                                 *[]string
 	terms                                    func(context.Context, *client) (*gen.Terms, error)
 	first                                    string // password
 }
@@ -134,7 +137,7 @@ func setUpBringUp(fs *flag.FlagSet) func(context.Context, *client, []string) err
 	fs.StringVar(&b.site, "site", "", "`name` of its site")
 	fs.StringVar(&b.transfer, "transfer", "", "how images get onto it, as of device add")
 	fs.BoolVar(&b.keepPassword, "keep-password", false, "its first password stays")
-	fs.BoolVar(&b.calls, "calls", false, "it asks by itself (RFC 8572); its serial, its model and the version have to be said, and its address is the one that it has afterwards")
+	fs.BoolVar(&b.calls, "calls", false, "it asks by itself (RFC 8572); say its serial, its model and the version, and the address that it has afterwards")
 	fs.StringVar(&b.model, "model", "", "`name` of the model of a device that asks by itself")
 	fs.BoolVar(&b.start, "start", false, "approve and start what was drafted at once")
 	fs.Func("set", "`name=value` of the template; can be said more than once", func(s string) error {
@@ -145,10 +148,7 @@ func setUpBringUp(fs *flag.FlagSet) func(context.Context, *client, []string) err
 		b.values[name] = v
 		return nil
 	})
-	fs.Func("licence", "`NAME=FILE` with the key of a licence that it is given, or NAME for one from the licence service; can be said more than once", func(s string) error {
-		b.licences = append(b.licences, s)
-		return nil
-	})
+	b.licences = licenceFlag(fs)
 	b.terms = termFlags(fs)
 	return func(ctx context.Context, c *client, args []string) error {
 		rows, err := b.rows(args)
@@ -249,7 +249,7 @@ func (b *bringing) one(ctx context.Context, c *client, r template.Row) (gen.Chan
 	if err := b.add(ctx, c, r.Device, said); err != nil {
 		return none, err
 	}
-	given, err := licenceKeys(b.licences)
+	given, err := licenceKeys(*b.licences)
 	if err != nil {
 		return none, err
 	}
@@ -258,8 +258,8 @@ func (b *bringing) one(ctx context.Context, c *client, r template.Row) (gen.Chan
 		return none, err
 	}
 	calls := b.calls || said("calls", "") == "yes"
-	wish := gen.NewBringUp{Device: r.Device, Template: optional(b.template), Values: &b.values, To: optional(said("to", b.to)), Serial: optional(said("serial", b.serial)),
-		ComesBackAt: optional(said("comes-back-at", b.comesBackAt)), KeepPassword: &b.keepPassword, Calls: &calls, Model: optional(said("model", b.model)), Licences: given, Terms: t}
+	wish := gen.NewBringUp{Device: r.Device, Template: optional(b.template), Values: &b.values, Licences: given, Terms: t, KeepPassword: &b.keepPassword, Calls: &calls,
+		To: optional(said("to", b.to)), Serial: optional(said("serial", b.serial)), Model: optional(said("model", b.model)), ComesBackAt: optional(said("comes-back-at", b.comesBackAt))}
 	if b.backup != 0 {
 		wish.Backup = &b.backup
 	}

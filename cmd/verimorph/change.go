@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	api "verimorph/api/client"
@@ -53,11 +52,7 @@ var changeCommands = []command{
 			var a asking
 			a.policyFlags(fs)
 			terms := termFlags(fs)
-			var licences []string
-			fs.Func("licence", "`NAME=FILE` with the key of a licence that the device is given first, or NAME for one from the licence service; can be said more than once", func(s string) error {
-				licences = append(licences, s)
-				return nil
-			})
+			licences := licenceFlag(fs)
 			comesBackAt := fs.String("comes-back-at", "", "`host:port` at which the device is expected once it was started anew; by default where it was")
 			cleanUp := fs.String("clean-up", "", "`files` to remove from the device first, with commas; UNIT:FILE removes one from a unit")
 			together := fs.Bool("together", false, "of a device with several units, and of an ensemble: all of them restart together, also where they could go one after the other; nobody serves meanwhile")
@@ -73,7 +68,7 @@ var changeCommands = []command{
 				if err != nil {
 					return err
 				}
-				given, err := licenceKeys(licences)
+				given, err := licenceKeys(*licences)
 				if err != nil {
 					return err
 				}
@@ -506,30 +501,6 @@ func termFlags(fs *flag.FlagSet) func(context.Context, *client) (*gen.Terms, err
 		}
 		return t, nil
 	}
-}
-
-// licenceKeys reads the keys of licences that are given as NAME=FILE. A NAME alone is taken from the licence service.
-func licenceKeys(list []string) (*[]gen.NewLicence, error) {
-	if len(list) == 0 {
-		return nil, nil
-	}
-	var out []gen.NewLicence
-	for _, l := range list {
-		name, file, ok := strings.Cut(l, "=")
-		if name == "" || ok && file == "" || !ok && strings.Contains(name, "/") {
-			return nil, errUsage{fmt.Sprintf("-licence %q should look like NAME=FILE, or NAME for one from the licence service", l)}
-		}
-		if !ok {
-			out = append(out, gen.NewLicence{Name: name})
-			continue
-		}
-		key, err := os.ReadFile(file)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, gen.NewLicence{Name: name, Key: new(strings.TrimSpace(string(key)))})
-	}
-	return &out, nil
 }
 
 // moment reads a time: a date and a time, or a time alone for the next one.

@@ -316,11 +316,15 @@ func (c *client) printDevice(d gen.Device) {
 	if st := d.Standing; st != nil {
 		c.printf("  stands    %s\n", c.standsAs(*st))
 	}
-	p := d.Portrait
-	if p == nil {
+	if d.Portrait == nil {
 		c.printf("  not seen yet; look at it with: verimorph device refresh %s\n", d.Name)
 		return
 	}
+	c.printPortrait(d.Portrait)
+}
+
+// printPortrait prints what a device said of itself when it was last looked at.
+func (c *client) printPortrait(p *gen.Portrait) {
 	c.printf("  model     %s %s, serial %s\n", p.Maker, p.Model, p.Serial)
 	c.printf("  seen      %s, %s\n", c.when(p.TakenAt), ago(p.TakenAt))
 	c.printf("  runs      %s, services %s\n", c.paint(bold, p.Version), known(p.ServicesReady, "ready", c.paint(yellow, "starting"), "not known, it does not say"))
@@ -340,27 +344,10 @@ func (c *client) printDevice(d gen.Device) {
 	for _, x := range value(p.Components) {
 		c.printf("  firmware  %s %s\n", x.Name, x.Version)
 	}
-	var bad []string
-	unknown := 0
-	for _, x := range value(p.Parts) {
-		switch {
-		case x.Good == nil:
-			unknown++
-		case !*x.Good:
-			bad = append(bad, x.Name+" is "+x.State)
-		}
-	}
 	for _, line := range value(p.NotUnderstood) {
 		c.printf("  %s\n", c.paint(yellow, "not understood: "+line))
 	}
-	switch {
-	case unknown > 0 && len(bad) == 0:
-		c.printf("  parts     of %d of %d it is not known whether they are well\n", unknown, len(*p.Parts))
-	case len(bad) > 0:
-		c.printf("  parts     %s\n", c.paint(yellow, strings.Join(bad, ", ")))
-	case p.Parts != nil:
-		c.printf("  parts     all %d are well\n", len(*p.Parts))
-	}
+	c.printParts(value(p.Parts))
 	for _, x := range value(p.Variables) {
 		c.printf("  boot      %s: %s\n", x.Name, cmp.Or(x.Value, "clear"))
 	}
@@ -369,6 +356,28 @@ func (c *client) printDevice(d gen.Device) {
 	}
 	for _, f := range value(p.Facts) {
 		c.printf("  %-9s %s\n", f.Name, f.Text)
+	}
+}
+
+// printParts prints which parts are out of order; nothing where the device tells of none.
+func (c *client) printParts(parts []gen.InsidePart) {
+	var bad []string
+	unknown := 0
+	for _, x := range parts {
+		switch {
+		case x.Good == nil:
+			unknown++
+		case !*x.Good:
+			bad = append(bad, x.Name+" is "+x.State)
+		}
+	}
+	switch {
+	case unknown > 0 && len(bad) == 0:
+		c.printf("  parts     of %d of %d it is not known whether they are well\n", unknown, len(parts))
+	case len(bad) > 0:
+		c.printf("  parts     %s\n", c.paint(yellow, strings.Join(bad, ", ")))
+	case len(parts) > 0:
+		c.printf("  parts     all %d are well\n", len(parts))
 	}
 }
 

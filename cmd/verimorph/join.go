@@ -16,14 +16,10 @@ var joinCommand = command{
 	setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 		group := fs.String("group", "", "`name` of the group at the controller whose settings it gets")
 		at := fs.String("at", "", "`address` at which it finds the controller; by default that of the controller here")
-		var licences []string
-		fs.Func("licence", "`NAME=FILE` with the key of a licence that the controller is given first, or NAME for one from the licence service; can be said more than once", func(s string) error {
-			licences = append(licences, s)
-			return nil
-		})
+		licences := licenceFlag(fs)
 		terms := termFlags(fs)
 		return func(ctx context.Context, c *client, args []string) error {
-			given, err := licenceKeys(licences)
+			given, err := licenceKeys(*licences)
 			if err != nil {
 				return err
 			}

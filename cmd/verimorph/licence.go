@@ -3,13 +3,16 @@ package main
 import (
 	"context"
 	"flag"
+	"fmt"
 	"net/http"
+	"os"
+	"strings"
 
 	api "verimorph/api/client"
 	"verimorph/api/gen"
 )
 
-// The service that licences are taken from.
+// Licences that devices are given, and the service that they are taken from.
 
 var licenceCommands = []command{
 	{
@@ -55,4 +58,38 @@ var licenceCommands = []command{
 			}
 		},
 	},
+}
+
+// licenceFlag takes licences, as licenceKeys reads them.
+func licenceFlag(fs *flag.FlagSet) *[]string {
+	var list []string
+	fs.Func("licence", "`NAME=FILE` with the key of a licence that the device is given first,\nor NAME for one from the licence service; can be said more than once", func(s string) error {
+		list = append(list, s)
+		return nil
+	})
+	return &list
+}
+
+// licenceKeys reads the keys of licences that are given as NAME=FILE. A NAME alone is taken from the licence service.
+func licenceKeys(list []string) (*[]gen.NewLicence, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	var out []gen.NewLicence
+	for _, l := range list {
+		name, file, ok := strings.Cut(l, "=")
+		if name == "" || ok && file == "" || !ok && strings.Contains(name, "/") {
+			return nil, errUsage{fmt.Sprintf("-licence %q should look like NAME=FILE, or NAME for one from the licence service", l)}
+		}
+		if !ok {
+			out = append(out, gen.NewLicence{Name: name})
+			continue
+		}
+		key, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, gen.NewLicence{Name: name, Key: new(strings.TrimSpace(string(key)))})
+	}
+	return &out, nil
 }

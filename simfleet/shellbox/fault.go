@@ -41,32 +41,57 @@ const (
 
 // FaultTexts says what each does.
 var FaultTexts = map[string]string{
-	DropTransfer: "a file that comes breaks off after VALUE bytes", CorruptTransfer: "one byte of a file that comes is wrong", LowRoom: "only VALUE bytes are left for files", LowPlaces: "only VALUE bytes are left where installations lie",
-	InstallFails: "the next installation breaks half-way", NeverReturn: "the next start does not come back", SlowReturn: "starting takes VALUE times as long",
-	OldVersion: "the next start is from the old installation again", NewHostKey: "the next start makes another host key", LoseConfig: "the next start of another installation has an empty configuration",
-	ServiceDown: "after the next start one service stays down, with VALUE 1 at once", PartBad: "a part is out of order after the next start, with VALUE 1 at once", StuckWork: "draining never comes to an end",
-	ComponentFails: "the next update of a component fails", RefusesFile: "the next file that is put back is refused", Mute: "connections are accepted and nothing is ever said",
-	LogErrors: "the next start leaves errors in its records", ClockWrong: "its clock is VALUE seconds ahead",
-	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces", SwappedUnit: "another unit of the same model stands in its place",
-	NeverCalls: "it does not ask what it is to become", PowerInTheMiddle: "the power goes once while it becomes what it was handed",
-	StaysAlone: "told whom to follow, it starts anew in its factory state and stands alone", LosesItsWay: "told whom to follow, it never arrives there",
-	NoLicence: "its licences have run out, until another is added",
-	ByHandKey: "somebody turns the key switch to service", ByHandCard: "somebody puts a card with all images of the maker in",
+	DropTransfer:     "a file that comes breaks off after VALUE bytes",
+	CorruptTransfer:  "one byte of a file that comes is wrong",
+	LowRoom:          "only VALUE bytes are left for files",
+	LowPlaces:        "only VALUE bytes are left where installations lie",
+	InstallFails:     "the next installation breaks half-way",
+	NeverReturn:      "the next start does not come back",
+	SlowReturn:       "starting takes VALUE times as long",
+	OldVersion:       "the next start is from the old installation again",
+	NewHostKey:       "the next start makes another host key",
+	LoseConfig:       "the next start of another installation has an empty configuration",
+	ServiceDown:      "after the next start one service stays down, with VALUE 1 at once",
+	PartBad:          "a part is out of order after the next start, with VALUE 1 at once",
+	StuckWork:        "draining never comes to an end",
+	ComponentFails:   "the next update of a component fails",
+	RefusesFile:      "the next file that is put back is refused",
+	Mute:             "connections are accepted and nothing is ever said",
+	LogErrors:        "the next start leaves errors in its records",
+	ClockWrong:       "its clock is VALUE seconds ahead",
+	UsersLate:        "after each start the right password is refused for VALUE seconds",
+	Chatter:          "it prints messages by itself, and its answers come in odd pieces",
+	SwappedUnit:      "another unit of the same model stands in its place",
+	NeverCalls:       "it does not ask what it is to become",
+	PowerInTheMiddle: "the power goes once while it becomes what it was handed",
+	StaysAlone:       "told whom to follow, it starts anew in its factory state and stands alone",
+	LosesItsWay:      "told whom to follow, it never arrives there",
+	NoLicence:        "its licences have run out, until another is added",
+	ByHandKey:        "somebody turns the key switch to service",
+	ByHandCard:       "somebody puts a card with all images of the maker in",
+}
+
+// needed is what a box has to be for a fault to make sense; those that are not named go with any box that runs firmware.
+var needed = map[string]func(b *Box) bool{
+	NeverCalls:       func(b *Box) bool { return b.Calls != "" },
+	PowerInTheMiddle: func(b *Box) bool { return b.Calls != "" },
+	StaysAlone:       func(b *Box) bool { return b.m.Firmware.Follows },
+	LosesItsWay:      func(b *Box) bool { return b.m.Firmware.Follows },
+	LowPlaces:        func(b *Box) bool { return b.m.Firmware.Unpack },
+	NoLicence:        func(b *Box) bool { return b.m.Firmware.Rights != nil },
+	ByHandKey:        func(b *Box) bool { return b.m.Firmware.Variables != nil },
+	ByHandCard:       func(b *Box) bool { return b.m.Firmware.Medium != "" },
+	StuckWork:        func(b *Box) bool { return b.m.Firmware.Drains },
+	LoseConfig:       func(b *Box) bool { return b.m.Firmware.Areas > 1 },
+	ComponentFails:   func(b *Box) bool { return b.m.Firmware.Components != nil },
 }
 
 // FaultNames are those that such boxes know, sorted.
 func (b *Box) FaultNames() (names []string) {
 	for name := range FaultTexts {
-		switch {
-		case (name == NeverCalls || name == PowerInTheMiddle) && b.Calls == "":
-			continue
-		case (name == StaysAlone || name == LosesItsWay) && !b.m.Firmware.Follows:
-			continue
-		case name == LowPlaces && !b.m.Firmware.Unpack, name == NoLicence && b.m.Firmware.Rights == nil, name == ByHandKey && b.m.Firmware.Variables == nil, name == ByHandCard && b.m.Firmware.Medium == "", name == StuckWork && !b.m.Firmware.Drains,
-			name == LoseConfig && b.m.Firmware.Areas < 2, name == ComponentFails && b.m.Firmware.Components == nil, b.m.Firmware.Areas == 0:
-			continue
+		if fits := needed[name]; b.m.Firmware.Areas > 0 && (fits == nil || fits(b)) {
+			names = append(names, name)
 		}
-		names = append(names, name)
 	}
 	names = slices.Concat(names, b.unitFaults(), b.herdFaults(), b.groupFaults())
 	slices.Sort(names)
@@ -165,7 +190,8 @@ type Status struct {
 func (b *Box) Status() Status {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs, Sent: b.st.Sent, Spoilt: b.st.Spoilt, Bricks: b.st.Bricks, Faults: map[string]box.Fault{}, Resting: b.st.Resting,
+	s := Status{Name: b.Name, Version: b.version(), Phase: phaseNames[b.phase()], Boots: b.st.Boots, Installs: b.st.Installs,
+		Sent: b.st.Sent, Spoilt: b.st.Spoilt, Bricks: b.st.Bricks, Faults: map[string]box.Fault{}, Resting: b.st.Resting,
 		Components: map[string]string{}, Main: b.st.Parts[b.m.Main], Password: b.st.Password}
 	for k, v := range b.st.Faults {
 		s.Faults[k] = v

@@ -185,20 +185,7 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 		return fmt.Errorf("that file is not right: %w", err)
 	}
 	b.mu.Lock()
-	switch {
-	case !slices.Contains(h.Models, b.Model):
-		err = fmt.Errorf("that is for %s", strings.Join(h.Models, ","))
-	case h.Part != "":
-		err = fmt.Errorf("that is for %s", h.Part)
-	case to < 0 || to >= len(b.st.Areas):
-		err = errors.New("there is no such place")
-	case b.m.Firmware.Unpack && b.stores()[0].free < int64(len(data)):
-		err = errors.New("no room for it in places")
-	case b.m.Firmware.Areas > 1 && to == b.st.Running:
-		err = errors.New("that one is running")
-	case slices.ContainsFunc(b.st.Areas, func(a area) bool { return a.State == "writing" }):
-		err = b.spoil()
-	}
+	err = b.mayInstall(h, int64(len(data)), to)
 	if err != nil {
 		b.mu.Unlock()
 		return err
@@ -240,13 +227,37 @@ func (b *Box) install(name string, to int, progress func(int)) error {
 		b.mu.Unlock()
 		progress(p)
 	}
+	return b.installed(a, h.Version, old.Version)
+}
+
+// mayInstall says why an image cannot be written into an area. The caller holds the lock.
+func (b *Box) mayInstall(h firmware.Header, size int64, to int) error {
+	switch {
+	case !slices.Contains(h.Models, b.Model):
+		return fmt.Errorf("that is for %s", strings.Join(h.Models, ","))
+	case h.Part != "":
+		return fmt.Errorf("that is for %s", h.Part)
+	case to < 0 || to >= len(b.st.Areas):
+		return errors.New("there is no such place")
+	case b.m.Firmware.Unpack && b.stores()[0].free < size:
+		return errors.New("no room for it in places")
+	case b.m.Firmware.Areas > 1 && to == b.st.Running:
+		return errors.New("that one is running")
+	case slices.ContainsFunc(b.st.Areas, func(a area) bool { return a.State == "writing" }):
+		return b.spoil()
+	}
+	return nil
+}
+
+// installed has an area hold what was written into it.
+func (b *Box) installed(a *area, version, old string) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	switch {
 	case b.m.Firmware.Areas == 1:
-		*a = area{Version: h.Version, State: "good"}
+		*a = area{Version: version, State: "good"}
 		if b.hit(OldVersion) {
-			a.Version = old.Version
+			a.Version = old
 		}
 		if b.m.Firmware.Reset {
 			b.factory()
