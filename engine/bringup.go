@@ -285,8 +285,11 @@ func (r *run) judgePut(ctx context.Context, parts []RestorePart, hop int) (out [
 // newAddress says what answers at the address that a device is to have, where that is not the one that it has; "" when nothing does.
 func (e *Engine) newAddress(ctx context.Context, c *store.Change, d store.Device) string {
 	at := c.First().Planned.ComesBackAt
-	if c.Kind != change.BringingUp || at == "" || at == d.Address {
+	if !bringsUp(c) || at == "" || at == d.Address {
 		return ""
+	}
+	if c.Wish != nil && c.Wish.Replace != nil && !c.Wish.Replace.OwnAddress {
+		return "" // the old device answers there until it is taken off the network
 	}
 	for i := range c.Steps {
 		if k := c.Steps[i].Plan.Kind; (k == change.PutPart || k == change.Restart) && c.Steps[i].State != change.StepWaiting {

@@ -81,6 +81,8 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 		t.Address = r.movesTo(d)
 		if conn, err = t.Dial(dialing); err == nil {
 			err = r.moved(ctx, d, t.Address)
+		} else {
+			err = r.stillThere(t.Address, err)
 		}
 	}
 	if k := device.KindOf(err); k != device.Unreachable && k != device.Silent && k != device.Lost {
@@ -176,7 +178,7 @@ func (r *run) expectsHostKey(d store.Device) bool {
 func (r *run) movesTo(d store.Device) string {
 	if at := r.m.Planned.ComesBackAt; at != "" && at != d.Address {
 		for i := range r.c.Steps {
-			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace()) && s.State != change.StepWaiting {
+			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart && r.c.Kind != change.Replacing || s.Plan.InPlace()) && s.State != change.StepWaiting {
 				return at
 			}
 		}

@@ -54,7 +54,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	if hop < len(c.Back) && c.Back[hop].Way != change.NoWayBack {
 		f.BackText, f.BackNeedless = c.Back[hop].Text, c.Back[hop].Way == change.BackNotNeeded
 	}
-	if c.Kind == change.Firmware || c.Kind == change.SingleOperations || c.Kind == change.BringingUp {
+	if c.Kind == change.Firmware || c.Kind == change.SingleOperations || bringsUp(c) {
 		if err := e.files(ctx, f, c, way, p, hop, &can); err != nil {
 			return nil, err
 		}
@@ -98,6 +98,11 @@ func stepFacts(f *ready.Facts, c *store.Change, dialect *device.Profile, p *port
 // portraitFacts are what the device says of itself.
 func portraitFacts(f *ready.Facts, c *store.Change, p *portrait.Portrait) {
 	f.Model, f.Serial, f.Version, f.Unsaved = p.Model, p.Serial, p.Version, p.Unsaved
+	if bringsUp(c) && slices.ContainsFunc(c.Steps, func(s store.Step) bool {
+		return s.Plan.Kind == change.PutPart && s.State != change.StepWaiting
+	}) {
+		f.Unsaved = portrait.No // it is what the change has put, and saves
+	}
 	if unitHas(c, p.Serial) {
 		f.WantSerial = p.Serial
 	}
@@ -315,7 +320,7 @@ func slotVersions(p *portrait.Portrait) (out []string) {
 
 // needs holds the device against the prerequisites of the hop.
 func (e *Engine) needs(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *portrait.Portrait, hop int) error {
-	if e.Catalogue == nil || hop >= len(way.Hops) || c.Kind != change.Firmware && c.Kind != change.BringingUp {
+	if e.Catalogue == nil || hop >= len(way.Hops) || c.Kind != change.Firmware && !bringsUp(c) {
 		return nil
 	}
 	cat, err := e.Catalogue(ctx)

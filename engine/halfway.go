@@ -55,11 +55,15 @@ func (r *run) halfWay(ctx context.Context) (*change.HalfWay, error) {
 	if err != nil {
 		return nil, records(err)
 	}
-	if _, passed := c.Passed(); !passed || c.Returning != nil || c.Ensemble == nil && !joins(&c) {
+	if _, passed := c.Passed(); !passed || c.Returning != nil || c.Ensemble == nil && !joins(&c) && c.Kind != change.Replacing {
 		return nil, nil
 	}
-	if joins(&c) {
-		h, err := r.halfJoined(ctx, &c)
+	if c.Ensemble == nil {
+		half := r.halfJoined
+		if c.Kind == change.Replacing {
+			half = r.halfReplaced
+		}
+		h, err := half(ctx, &c)
 		if err != nil {
 			return nil, err
 		}

@@ -61,7 +61,7 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 		return nil, final("the record of what was put back cannot be read: %w", err)
 	}
 	last := len(r.path.Hops) - 1
-	if r.c.Kind == change.BringingUp {
+	if bringsUp(r.c) {
 		return r.judgePut(ctx, work.Hops[last], last)
 	}
 	if r.c.Kind != change.Firmware && r.c.Kind != change.Return {

@@ -74,7 +74,7 @@ func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Act
 	if err != nil {
 		return nil, nil, err
 	}
-	if c.Kind != change.BringingUp { // nothing of before is compared with
+	if !bringsUp(c) { // nothing of before is compared with
 		f.Empty, f.NotRead = empty, unread
 	}
 	if since != nil {

@@ -23,6 +23,7 @@ type hopWork struct {
 	Licences map[string][]byte     `json:"licences,omitempty"` // sealed key by name
 	Password []byte                `json:"password,omitempty"` // sealed: that a new device gets
 	Values   []byte                `json:"values,omitempty"`   // sealed: what its configuration was filled with
+	Replace  *ReplaceWork          `json:"replace,omitempty"`  // of a device that takes the place of another one
 }
 
 func (r *run) hopWork() (w hopWork, err error) {

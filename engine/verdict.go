@@ -14,6 +14,7 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
+	"verimorph/core/replace"
 	"verimorph/core/verify"
 	"verimorph/device"
 	"verimorph/store"
@@ -239,6 +240,9 @@ func short(v verify.Value) string {
 // The verdict: compare until everything is met or the time to settle is over.
 
 func awaitVerdict(r *run, ctx context.Context, s *store.Step) error {
+	if r.c.Kind == change.Replacing && s.Plan.Back && s.Plan.Kind == change.Verify {
+		return r.backAtOld(ctx, s)
+	}
 	began := r.e.now()
 	limit := time.Duration(s.Plan.Expect.Limit * float64(time.Second))
 	j, err := r.judgement(ctx, s)
@@ -342,7 +346,7 @@ func (r *run) conclusion(ctx context.Context, s *store.Step, results []verify.Re
 		return err
 	}
 	all := slices.Concat(results, more, said)
-	if s.Plan.Kind == change.Verify && r.m.Role != "" {
+	if s.Plan.Kind == change.Verify && r.m.Role != "" && r.c.Kind != change.Replacing { // of two of which one takes the place of the other, one is off
 		others, err := r.concluded(ctx)
 		if err != nil {
 			return err
@@ -422,7 +426,7 @@ func (r *run) brought(s *store.Step) map[string]string {
 func (r *run) installed(s *store.Step) []string {
 	out := []string{r.goal(s)}
 	both := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.OtherSlot() && st.State == change.StepDone })
-	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == change.Firmware || r.c.Kind == change.Return || r.c.Kind == change.BringingUp && n > 1) {
+	if n := len(r.path.Hops); n > 0 && !s.Plan.Back && !both && (r.c.Kind == change.Firmware || r.c.Kind == change.Return || bringsUp(r.c) && n > 1) {
 		out = append(out, r.path.Hops[n-1].From.String())
 	}
 	return out
@@ -433,11 +437,15 @@ type judgement struct {
 	before   verify.Readings
 	readings []device.Reading
 	expect   []verify.Expectation
+	byPort   bool // of a device that takes the place of another one: readings follow the cables
 }
 
 func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err error) {
 	if r.c.Kind == change.BringingUp {
 		return r.promised(ctx, s)
+	}
+	if bringsUp(r.c) {
+		return r.takesPlace(ctx, s)
 	}
 	if err := json.Unmarshal(r.m.Readings, &j.before); err != nil {
 		return j, final("the readings from before the change cannot be read: %w", err)
@@ -490,7 +498,17 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 	if err != nil {
 		return nil, nil, err
 	}
-	return verify.Judge(expect, j.before, after, settling), p, nil
+	if !j.byPort {
+		return verify.Judge(expect, j.before, after, settling), p, nil
+	}
+	for _, x := range readings {
+		if x.Ports {
+			after[x.Name] = replace.Spaced(after[x.Name])
+		}
+	}
+	results := verify.Judge(expect, j.before, after, settling)
+	j.misplaced(results)
+	return results, p, nil
 }
 
 func verdict(_ *run, _ context.Context, s *store.Step) (string, error) { return s.Note, nil }

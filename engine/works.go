@@ -15,6 +15,8 @@ var works = map[change.Kind]work{
 	change.Hand:            {perform: askHand},
 	change.CleanUp:         {perform: cleanUp},
 	change.AwaitCall:       {inspect: hasCalled, perform: awaitCall},
+	change.CheckSource:     {perform: checkSource},
+	change.Plugged:         {perform: plugged},
 	change.SetPassword:     {inspect: passwordSet, perform: setPassword, confirm: passwordSetNow},
 	change.Licence:         {inspect: licenceThere, perform: addLicence, confirm: licenceNow},
 	change.Clone:           {inspect: cloned, intent: slotBefore, perform: clone, confirm: clonedNow},

@@ -52,6 +52,7 @@ func asProblem(err error) *problem {
 		unknown *path.UnknownError
 		busy    *store.BusyError
 		taken   *store.NameTaken
+		kept    *store.KeptError
 		plan    *planning.Error
 		gate    *access.Refusal
 		dev     *device.Error
@@ -79,6 +80,8 @@ func asProblem(err error) *problem {
 		return conflict("%s", taken)
 	case errors.As(err, &busy):
 		return conflict("%s", err)
+	case errors.As(err, &kept):
+		return conflict("%s", kept)
 	case errors.As(err, &follows):
 		return conflict("%s", follows)
 	case errors.As(err, &oldKey):

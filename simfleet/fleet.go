@@ -72,10 +72,11 @@ type Device struct {
 	Units    []shellbox.UnitSpec  `yaml:"units,omitempty"`   // beside the first one: of a stack or a chassis
 	// Followers are boxes that follow it; said of the first one of a pair or cluster.
 	Followers []Followers `yaml:"followers,omitempty"`
-	Blank     bool        `yaml:"blank,omitempty"`   // as it comes out of its crate
-	Calls     string      `yaml:"calls,omitempty"`   // URL of the bootstrap server that a blank one asks what it is to become
-	Seats     int         `yaml:"seats,omitempty"`   // how many may follow it
-	Through   string      `yaml:"through,omitempty"` // host:port behind its pair or cluster; said of the first box
+	Blank     bool        `yaml:"blank,omitempty"`    // as it comes out of its crate
+	Replaces  string      `yaml:"replaces,omitempty"` // the box whose cables go to it once that one is unplugged
+	Calls     string      `yaml:"calls,omitempty"`    // URL of the bootstrap server that a blank one asks what it is to become
+	Seats     int         `yaml:"seats,omitempty"`    // how many may follow it
+	Through   string      `yaml:"through,omitempty"`  // host:port behind its pair or cluster; said of the first box
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
@@ -129,7 +130,7 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 		return tarnholm.Open(tarnholm.Spec{
 			Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password,
 			Watchword: d.Watch, Version: d.Version, Idle: d.Idle, Flash: d.Flash, Files: d.Files,
-			Config: config, Sessions: d.Sessions, OlderPasswords: d.OlderPasswords, Line: d.Line,
+			Config: config, Sessions: d.Sessions, OlderPasswords: d.OlderPasswords, Line: d.Line, Blank: d.Blank,
 		}, dir, factor, log)
 	}
 	if d.Maker == fernhollow.Maker {
@@ -212,6 +213,9 @@ func (f *Fleet) join(d *Device, all []Device) error {
 		}
 		return f.group(b, d, all)
 	}
+	if err := f.replaces(d); err != nil {
+		return err
+	}
 	var boxes []*tarnholm.Box
 	var join func() error
 	switch {
@@ -257,6 +261,20 @@ func (f *Fleet) join(d *Device, all []Device) error {
 	return join()
 }
 
+// replaces tells a box whose cables it gets.
+func (f *Fleet) replaces(d *Device) error {
+	if d.Replaces == "" {
+		return nil
+	}
+	b, ok := f.boxes[d.Name].(*tarnholm.Box)
+	old, known := f.boxes[d.Replaces].(*tarnholm.Box)
+	if !ok || !known || b == old {
+		return fmt.Errorf("replaces: %q is no other %s box of this file; only those can take each other's place", d.Replaces, tarnholm.Maker)
+	}
+	b.TakesPlaceOf(old)
+	return nil
+}
+
 // group is join for boxes whose command line is a table of commands.
 func (f *Fleet) group(first *shellbox.Box, d *Device, all []Device) error {
 	boxes := []*shellbox.Box{first}
@@ -280,9 +298,12 @@ func (f *Fleet) group(first *shellbox.Box, d *Device, all []Device) error {
 
 // add opens a device of the file with its faults.
 func (f *Fleet) add(d *Device, folder, medium string, factor float64, log *slog.Logger) error {
-	config, err := os.ReadFile(filepath.Join(folder, d.Config))
-	if err != nil {
-		return err
+	var config []byte
+	var err error
+	if d.Config != "" || !d.Blank {
+		if config, err = os.ReadFile(filepath.Join(folder, d.Config)); err != nil {
+			return err
+		}
 	}
 	b, err := open(d, string(config), filepath.Join(f.state, d.Name), medium, factor, log)
 	if err != nil {

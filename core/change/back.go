@@ -73,7 +73,7 @@ func (j *Job) backByFile(hop int) Back {
 
 func (j *Job) reinstall(hop int, old *File) (out []Step) {
 	if j.Can.Media {
-		out = append(out, j.step(hop, Hand, HandParams{fmt.Sprintf("put the medium with %s into the device", old.Name)}))
+		out = append(out, j.step(hop, Hand, HandParams{Task: fmt.Sprintf("put the medium with %s into the device", old.Name)}))
 	}
 	out = append(out, j.bring(hop, old)...)
 	install := j.step(hop, Install, InstallParams{File: old, InPlace: true})

@@ -85,7 +85,7 @@ func (p *hopPlan) addIf(can bool, kind Kind) {
 
 // hand adds something that a person does.
 func (p *hopPlan) hand(format string, args ...any) {
-	p.add(Hand, func(s *Step) { s.Params = HandParams{fmt.Sprintf(format, args...)} })
+	p.add(Hand, func(s *Step) { s.Params = HandParams{Task: fmt.Sprintf(format, args...)} })
 }
 
 // byHand adds what the catalogue wants done by hand before or after the hop.

@@ -142,7 +142,7 @@ func (j *JoinJob) FromHere(s JoinStand, releasing, begun bool) HalfWay {
 	h := HalfWay{Hops: []int{0, 0}, To: from[:]}
 	d := &ensembleDraft{p: &EnsemblePlan{}, last: make([]int, theBox+1)}
 	name, under := j.Params.Child, j.Params.Controller
-	lost := HandParams{fmt.Sprintf("bring %s back to its factory state at the box itself, until it answers", name)}
+	lost := HandParams{Task: fmt.Sprintf("bring %s back to its factory state at the box itself, until it answers", name)}
 	switch {
 	case !s.Answers:
 		h.Why = under + " does not answer, so nobody can say where " + name + " is; see to it first"

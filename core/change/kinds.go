@@ -52,6 +52,8 @@ const (
 	ReleaseChild    Kind = "release-child"
 	SetPassword     Kind = "set-password"
 	AwaitCall       Kind = "call"
+	CheckSource     Kind = "check-source"
+	Plugged         Kind = "plugged"
 	Sync            Kind = "sync"
 	Switch          Kind = "switch-over"
 	Verify          Kind = "verdict"
@@ -136,7 +138,7 @@ var Kinds = []Spec{
 	// For the release of the hop, where the device comes back empty.
 	{Kind: Convert, Title: "Convert the configuration", Duration: "backup", Params: typed[PartParams]()},
 	// A person does it and signs it off.
-	{Kind: Hand, Title: "By hand", Params: typed[HandParams](),
+	{Kind: Hand, Title: "By hand", Params: typed[HandParams](), Irreversible: func(p Params) bool { return p.(HandParams).Cuts },
 		Alone: &Alone{Takes: TakesText, Help: "somebody does this and signs it off"}},
 	{Kind: CleanUp, Title: "Remove files that were named", Writes: true, Loses: true, Duration: "check", Params: typed[CleanUpParams](),
 		Alone: &Alone{Takes: TakesFiles, Help: "remove files from the device"}},
@@ -219,6 +221,10 @@ var Kinds = []Spec{
 	{Kind: JoinController, Title: "Wait for it to join", Writes: true, Params: typed[JoinParams](), NoRest: true},
 	// Of a controller: a box stands alone again, in its factory state.
 	{Kind: ReleaseChild, Title: "Give back to stand-alone", Writes: true, Loses: true, Params: typed[JoinParams](), OnlyOnce: true, Irreversible: always},
+	// Of a device that takes the place of another one: what was converted is what that one has now.
+	{Kind: CheckSource, Title: "Compare with the old device", Duration: "backup"},
+	// A cable has arrived at its port.
+	{Kind: Plugged, Title: "See that it is connected", Duration: "check", Params: typed[PortParams]()},
 	{Kind: Undrain, Title: "Return to service", Writes: true, Duration: "choose-slot",
 		Alone: &Alone{Help: "take new work again", Once: true, Lacks: verb("drain", func(can *Abilities) bool { return can.Drain })}},
 	// Remove the files that were sent.

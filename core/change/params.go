@@ -75,6 +75,13 @@ type PartParams struct {
 // HandParams are those of a hand step.
 type HandParams struct {
 	Task string `json:"task"` // what is to be done
+	// Cuts: once it is begun, the device that is replaced may not serve any more.
+	Cuts bool `json:"cuts,omitempty"`
+}
+
+// PortParams are those of plugged.
+type PortParams struct {
+	Port string `json:"port"` // of the new device
 }
 
 // SlotParams are those of what is done with a slot, or with a named copy of an installation.
@@ -103,6 +110,7 @@ func (CleanUpParams) isParams()   {}
 func (UnitParams) isParams()      {}
 func (ChildParams) isParams()     {}
 func (JoinParams) isParams()      {}
+func (PortParams) isParams()      {}
 
 // A ParamsType is a type of parameters.
 type ParamsType struct {

@@ -39,4 +39,6 @@ const (
 	Joining          = "join"       // a box that stands alone comes under a controller
 	Releasing        = "release"    // a box stands alone again
 	BringingUp       = "bring-up"   // a blank device becomes what its site needs
+	Replacing        = "replace"    // a device of another model takes the place of one
+	PuttingBack      = "put-back"   // one that was replaced serves again
 )

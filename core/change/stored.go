@@ -133,7 +133,7 @@ func Upgrade(data []byte) ([]byte, error) {
 		case PartParams:
 			s.Params = PartParams{in.Part}
 		case HandParams:
-			s.Params = HandParams{in.Text}
+			s.Params = HandParams{Task: in.Text}
 		case SlotParams:
 			s.Params = SlotParams{Once: in.Once}
 		case CleanUpParams:

@@ -33,6 +33,12 @@ type Wish struct {
 	// Of a blank device.
 	BringUp *BringUpWish `json:"bringUp,omitempty"`
 
+	// Of a device that takes the place of another one.
+	Replace *ReplaceWish `json:"replace,omitempty"`
+
+	// Of one that was replaced and serves again.
+	PutBack *PutBackWish `json:"putBack,omitempty"`
+
 	Together   bool     `json:"together,omitempty"`   // of a device with several units: they restart together, also where they could go one after the other
 	Authorise  []string `json:"authorise,omitempty"`  // serials, and ranges of them, of new children that are let join
 	SwitchBack bool     `json:"switchBack,omitempty"` // of an ensemble: whoever was active before is it again in the end
@@ -93,6 +99,28 @@ type BringUpWish struct {
 	Calls        bool        `json:"calls,omitempty"` // it asks by itself (RFC 8572)
 	Model        string      `json:"model,omitempty"` // of one that does
 }
+
+// A ReplaceWish says whose place a device takes, and with which configuration.
+type ReplaceWish struct {
+	Old          string `json:"old"`                    // whose place it takes
+	Conversion   int64  `json:"conversion,omitempty"`   // worked out of the old one's configuration; 0: the rules alone, which must leave nothing open
+	Dead         bool   `json:"dead,omitempty"`         // the old one does not answer
+	OwnAddress   bool   `json:"ownAddress,omitempty"`   // the new one is managed at an address of its own
+	KeepPassword bool   `json:"keepPassword,omitempty"` // its first one
+	Defaults     string `json:"defaults,omitempty"`     // what becomes of what the new one says by itself: DropDefaults, KeepDefaults
+	Serial       string `json:"serial,omitempty"`       // that the new one has to have; "": any
+}
+
+// A PutBackWish says which replacement is undone.
+type PutBackWish struct {
+	Change int64 `json:"change"` // by which the device was replaced
+}
+
+// What becomes of what a new device says by itself and the configuration of the old one does not.
+const (
+	DropDefaults = "drop"
+	KeepDefaults = "keep"
+)
 
 // A UsedValue is a value of a template with the source that it was taken from.
 type UsedValue struct {

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +27,10 @@ type Schema struct {
 	Services   *Services         // how services are found in it; nil when it has none
 	TextBlocks []TextBlock       // forms of raw texts, besides those that every syntax has
 	Release    string            // path of the statement that names the release a file is for; "" when the family writes none
+
+	// OwnKey finds secrets that are written under a key which the device keeps for itself, by their text: another device reads them only when it has the same
+	// key. nil: the family has none.
+	OwnKey *regexp.Regexp
 
 	// For families of which no more is known: words after which every word is secret, blocks in which order matters.
 	Secrets []string
@@ -194,6 +199,22 @@ func (s *Schema) ordered(n *Node, st *Statement) bool {
 func (s *Schema) IsSecret(n *Node) bool {
 	_, secret := s.describeSecret(n)
 	return secret
+}
+
+// SecretLike reports whether a statement holds a secret of a form, such as that of [Schema.OwnKey] of the schema that it comes from.
+func (s *Schema) SecretLike(n *Node, form *regexp.Regexp) bool {
+	return form != nil && slices.ContainsFunc(n.Words, func(w Word) bool { return form.MatchString(w.Text) }) && s.IsSecret(n)
+}
+
+// SetSecret puts another secret in the place of one of a form.
+func (n *Node) SetSecret(form *regexp.Regexp, text string) {
+	words := slices.Clone(n.Words)
+	for i := range words {
+		if form.MatchString(words[i].Text) {
+			words[i].Text = text
+		}
+	}
+	n.SetWords(words)
 }
 
 // describeSecret is Describe, and tells whether the node or a block around it holds secret words.

@@ -72,6 +72,7 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 					continue
 				}
 				s.Types, s.Ports, s.Services, s.Syntax, s.Release, s.TextBlocks = maps.Clone(b.Types), maps.Clone(b.Ports), b.Services, b.Syntax, b.Release, b.TextBlocks
+				s.OwnKey = b.OwnKey
 				s.Top = b.Top.clone()
 				syntax = string(b.Syntax)
 			}
@@ -87,7 +88,7 @@ func (r *schemaReader) read(root *yaml.Node, scheme func(string) *version.Scheme
 	r.Fields(root, "a schema", required, fields{
 		"format": r.OneOf(&format, SchemaFormat), "id": r.Text(&s.ID), "family": r.Text(&s.Family), "title": r.Text(&s.Title),
 		"releases": r.Range(&s.Releases), "models": r.Texts(&s.Models), "syntax": r.OneOf(&syntax, Syntaxes...), "extends": ignore,
-		"release-statement": r.Text(&s.Release),
+		"release-statement": r.Text(&s.Release), "own-key": r.regexp(&s.OwnKey),
 		"types": func(n *yaml.Node) {
 			r.Names(n, "types", func(k, v *yaml.Node) { r.readType(k.Value, v) })
 		},
@@ -362,6 +363,14 @@ func (r *schemaReader) pattern(into *string) yamldoc.Read {
 		if _, err := yamldoc.Regexp(*into); err != nil {
 			r.Fail(n, "", "%s", err)
 		}
+	}
+}
+
+func (r *schemaReader) regexp(into **regexp.Regexp) yamldoc.Read {
+	return func(n *yaml.Node) {
+		text := ""
+		r.pattern(&text)(n)
+		*into, _ = yamldoc.Regexp(text)
 	}
 }
 

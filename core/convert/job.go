@@ -16,11 +16,19 @@ import (
 type Job struct {
 	From, To Stop
 	Ports    []PortChoice      // chosen by a person; what is missing is proposed
-	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; Accept to guarded settings, by "guarded @ PATH"; why something is settled, by "settled @ PATH"
+	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; Accept to guarded settings, by "guarded @ PATH"; why something is settled, by "settled @ PATH"; secrets under a key of the old device, see OwnKey
 	Edits    []Edit
 	Fragment bool // it is a part of a configuration, so what must stand at its top may be absent
 	ByHand   bool // go on where no conversions lead from one to the other, with what is certain
 }
+
+// Secrets that the source writes under a key of the device itself are typed in again, by "secret @ PATH", or the answer to OwnKey is SameKey: both devices
+// have the same key.
+const (
+	OwnKey  = "own-key"
+	SameKey = "same"
+	secret  = "secret @ "
+)
 
 const accepted = "guarded; the difference was accepted"
 
@@ -110,8 +118,9 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 		c.stages = append(c.stages, StageName{st.name(), st.From.String(), st.To.String()})
 		doc, at, passed = r.out, r.after, r.passed
 	}
-	c.edit(doc, at)
 	listing.Wait()
+	c.ownKeys(doc, at)
+	c.edit(doc, at)
 	c.items = append(c.items, c.omitted...)
 	r, err := c.result(doc, at, last.Guessed)
 	if err == nil {
@@ -217,6 +226,29 @@ func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
 			c.findings = append(c.findings, config.Finding{Path: path, Message: fmt.Sprintf("what %s adds was taken out again: %s", cmp.Or(o.rule, o.kind), reason), Doubt: true})
 		}
 		r.loseTarget(k, loss{true, o.rule, reason, AskSettle})
+	})
+}
+
+// ownKeys sees to secrets that another device could not read, since they are written under a key of the old one.
+func (c *conversion) ownKeys(doc *config.Document, at *origins) {
+	if c.s.OwnKey == nil || c.job.From.Model == c.job.To.Model || c.job.Answers[OwnKey] == SameKey {
+		return
+	}
+	doc.Root.Walk(func(n *config.Node) {
+		o := at.of(n)
+		if o == nil || !c.t.SecretLike(n, c.s.OwnKey) {
+			return
+		}
+		for _, item := range o.items {
+			if item >= len(c.items) || !c.s.SecretLike(c.items[item].Node, c.s.OwnKey) { // what is only assumed is no secret
+				continue
+			}
+			if again := c.job.Answers[secret+c.items[item].Path]; again != "" {
+				n.SetSecret(c.s.OwnKey, again)
+				continue
+			}
+			c.lost[item] = loss{true, "", "it is written under a key that the old device keeps for itself, and another device cannot read it", AskSecret}
+		}
 	})
 }
 

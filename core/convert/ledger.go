@@ -29,6 +29,7 @@ const (
 	AskPorts  = "ports"  // to say where its port goes, or to confirm what is proposed
 	AskAccept = "accept" // to accept what became of a guarded setting
 	AskSettle = "settle" // to say that it is settled, and why
+	AskSecret = "secret" // to type a secret in again, or to say that both devices have the same key
 )
 
 // States lists the states, those that need attention first.

@@ -39,6 +39,12 @@ func (r *Result) Unmatched(answers map[string]string, ports []PortChoice) (wrong
 		rule, path, at := strings.Cut(key, " @ ")
 		switch {
 		case answer == "":
+		case key == OwnKey && answer != SameKey:
+			say("the answer to %s is %q: both devices have the same key", OwnKey, SameKey)
+		case key == OwnKey:
+		case at && rule == "secret" && !slices.Contains(paths, path):
+			say("there is no %q whose secret could be typed in again%s", path, near.Hint(path, paths))
+		case at && rule == "secret":
 		case at && rule == "guarded" && !slices.Contains(guarded, path):
 			if slices.Contains(paths, path) {
 				say("%q is not guarded, so nothing is to be accepted%s", path, near.Hint(path, guarded))

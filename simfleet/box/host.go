@@ -41,6 +41,7 @@ type Host struct {
 	once  sync.Once
 	mu    sync.Mutex
 	ln    net.Listener
+	at    string // the address that is open
 	line  net.Listener
 	conns map[net.Conn]bool
 	done  chan struct{}
@@ -138,17 +139,17 @@ func (h *Host) openOrClose() error {
 	if h.stopped() {
 		return nil
 	}
-	switch {
-	case open && h.ln == nil:
+	if h.ln != nil && (!open || address != h.at) { // it may have been off for less time than lies between two looks
+		_ = h.ln.Close()
+		h.ln = nil
+	}
+	if open && h.ln == nil {
 		ln, err := net.Listen("tcp", address)
 		if err != nil {
 			return fmt.Errorf("box %s: %w", h.Name, err)
 		}
-		h.ln = ln
+		h.ln, h.at = ln, address
 		go h.accept(ln)
-	case !open && h.ln != nil:
-		_ = h.ln.Close()
-		h.ln = nil
 	}
 	return nil
 }

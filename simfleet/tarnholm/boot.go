@@ -1,6 +1,7 @@
 package tarnholm
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -83,6 +84,7 @@ func (b *Box) restart() {
 	b.note("restart from %s (slot %s) to %s (slot %s)", from.Version, b.st.Running, to.Version, b.st.Next)
 	b.st.Running, b.st.Config = b.st.Next, to.Config
 	b.unpackPending()
+	b.relocate()
 	if from != to && from.Password == "" {
 		from.Password, from.Watchword = b.st.Password, b.st.Watchword // they stay with the installation that is left
 	}
@@ -246,7 +248,10 @@ func (b *Box) translations() []string {
 
 // tunnelsUp are the tunnels that have come up since the last start.
 func (b *Box) tunnelsUp() []string {
-	names := blocks(b.st.Config, "tunnel")
+	names := slices.DeleteFunc(blocks(b.st.Config, "tunnel"), func(name string) bool { return !b.readable(name) })
+	if !b.plugged() {
+		return nil
+	}
 	if f, ok := b.st.Faults[TunnelDown]; ok && f.Hit {
 		return nil
 	}
@@ -254,22 +259,10 @@ func (b *Box) tunnelsUp() []string {
 	return names[:min(max(up, 0), len(names))]
 }
 
-// routes are those of the configuration, once the box is ready; neighbours are what is plugged into its ports.
+// routes are those of the configuration, once the box is ready and cables are in its ports.
 func (b *Box) routes() (out []string) {
-	if b.phase() == phaseReady {
+	if b.phase() == phaseReady && b.plugged() {
 		out = blocks(b.st.Config, "route")
-	}
-	return out
-}
-
-func (b *Box) neighbours() (out [][2]string) {
-	if b.phase() < phaseReady {
-		return nil
-	}
-	for i, p := range blocks(b.st.Config, "port") {
-		if i < 2 {
-			out = append(out, [2]string{p, []string{"uplink", "pier-switch"}[i]})
-		}
 	}
 	return out
 }
@@ -284,6 +277,9 @@ func (b *Box) clock() time.Time {
 func (b *Box) sessions() int {
 	back := float64(b.since()-phaseBegins[phaseReady]) / float64(sessionRamp)
 	n := float64(b.spec.Sessions) * min(max(back, 0), 1)
+	if !b.plugged() {
+		n = 0
+	}
 	if len(b.translations()) == 0 {
 		n *= 0.3
 	}

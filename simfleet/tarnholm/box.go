@@ -31,6 +31,7 @@ type Spec struct {
 	Sessions            int
 	OlderPasswords      bool   // the installation in the other slot has passwords of its own
 	Line                string // host:port of its console line; "": none
+	Blank               bool   // as it comes out of its crate
 }
 
 // Maker is who makes these firewalls.
@@ -50,6 +51,8 @@ type Box struct {
 	mu       sync.Mutex
 	st       state
 	ensemble *ensemble // nil: it stands alone
+	before   *Box      // whose place it takes; nil: nobody's
+	moves    string    // address after the next start; "": that of the configuration
 	host     *box.Host
 }
 
@@ -73,6 +76,8 @@ type state struct {
 	Pending             *archive         `json:"pending,omitempty"` // an archive that the next start unpacks
 	Refusals            int              `json:"refusals"`          // sign-ins in a row
 	Active              bool             `json:"active,omitempty"`  // of a pair
+	Address             string           `json:"address,omitempty"` // of its SSH server
+	Key                 string           `json:"key,omitempty"`     // under which it writes secrets; "": its serial
 }
 
 type slot struct {
@@ -103,6 +108,9 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 	if err := json.Unmarshal(data, &b.st); err != nil {
 		return nil, fmt.Errorf("%s: %w", b.stateFile(), err)
 	}
+	if b.st.Address == "" {
+		b.st.Address = spec.Address
+	}
 	if b.st.Holding == (holding{}) { // made before boxes held anything beside their configuration
 		b.st.Holding = b.newHolding()
 	}
@@ -119,6 +127,9 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 func (b *Box) unpack() error {
 	s := b.spec
 	idle := &slot{State: "empty"}
+	if s.Blank {
+		s.Config = blankConfig
+	}
 	config := "# written by " + s.Version + "\n" + strings.ReplaceAll(s.Config, "{{random}}", box.Random(20))
 	if s.Idle != "" {
 		idle = &slot{Version: s.Idle, State: "good", Config: config, Wrote: s.Version}
@@ -129,7 +140,7 @@ func (b *Box) unpack() error {
 		Running: "a", Next: "a", Config: config, Faults: map[string]box.Fault{},
 		BootAt: time.Now().Add(-time.Hour), Boots: 1, // it has been running for long
 	}
-	b.st.Holding = b.newHolding()
+	b.st.Holding, b.st.Address = b.newHolding(), s.Address
 	if s.OlderPasswords {
 		idle.Password, idle.Watchword = box.Random(12), box.Random(12)
 	}
@@ -195,7 +206,7 @@ func (b *Box) note(format string, args ...any) {
 func (b *Box) Access() box.Access {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	a := box.Access{Name: b.spec.Name, Address: b.spec.Address, User: b.spec.User, Password: b.st.Password, Watchword: b.st.Watchword,
+	a := box.Access{Name: b.spec.Name, Address: b.st.Address, User: b.spec.User, Password: b.st.Password, Watchword: b.st.Watchword,
 		HostKey: box.PublicKey(b.st.HostKey), Dialect: "tarnholm", Line: b.spec.Line}
 	for name, s := range b.st.Slots {
 		if name != b.st.Running && s.Password != "" {

@@ -30,11 +30,13 @@ const (
 	SyncStalls       = "sync-stalls"       // of a pair: its sync stops at 97 %
 	SplitRoles       = "split-roles"       // of a pair: after its next restart both are active
 	StaysStandby     = "stays-standby"     // of a pair: it says that it takes over, and does not
+	Unplugged        = "unplugged"         // somebody took it off the network, with all of its cables
+	SwappedCables    = "swapped-cables"    // the cables of its first two ports are swapped
 )
 
 // FaultNames are all faults, sorted.
-var FaultNames = []string{Chatter, ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverHot, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, SplitRoles, StallTransfer, StaysStandby, SwappedUnit, SyncStalls,
-	TunnelDown, UsersLate, WorksOn}
+var FaultNames = []string{Chatter, ClockWrong, CorruptTransfer, DropTransfer, EmptyParts, FitFails, LockAccount, LogErrors, LoseTranslations, LowFlash, Mute, NeverHot, NeverReturn, NewHostKey, OldSlot, SendsHalf, SendsNothing, SlowReturn, SplitRoles, StallTransfer, StaysStandby, SwappedCables, SwappedUnit, SyncStalls,
+	TunnelDown, Unplugged, UsersLate, WorksOn}
 
 // FaultTexts says what each does.
 var FaultTexts = map[string]string{
@@ -47,7 +49,8 @@ var FaultTexts = map[string]string{
 	UsersLate: "after each start the right password is refused for VALUE seconds", Chatter: "it prints messages by itself, and its answers come in odd pieces",
 	SwappedUnit: "another unit of the same model stands in its place", WorksOn: "an installation is answered at once and goes on in the background",
 	NeverHot: "its sync with its mate never begins", SyncStalls: "its sync with its mate stops at 97 %", SplitRoles: "after its next restart both of the pair are active",
-	StaysStandby: "it says that it takes over, and does not",
+	StaysStandby: "it says that it takes over, and does not", Unplugged: "it is off the network, with all of its cables",
+	SwappedCables: "the cables of its first two ports are swapped",
 }
 
 // Arm gives the box a fault.
@@ -62,6 +65,9 @@ func (b *Box) Arm(name string, f box.Fault) error {
 		f.Taken = max(b.free()-f.Value, 0)
 	}
 	b.st.Faults[name] = f
+	if name == Unplugged {
+		b.host.Cut()
+	}
 	b.note("fault armed: %s", name)
 	return b.save()
 }

@@ -143,7 +143,7 @@ var verbs map[string]verb
 
 func init() {
 	verbs = map[string]verb{
-		"tell":  {false, "box | slots | flash | ports | translations | sessions | tunnels | routes | neighbours | clock | users | licences | boot | log | config running | config saved", (*shell).tell},
+		"tell":  {false, "box | slots | flash | ports | translations | sessions | tunnels | routes | neighbours | clock | key | users | licences | boot | log | config running | config saved", (*shell).tell},
 		"page":  {false, "on | off", (*shell).page},
 		"raise": {false, "", (*shell).raise},
 		"lower": {false, "", func(s *shell, _ []string) error { s.raised = false; return nil }},
@@ -159,6 +159,8 @@ func init() {
 		"next":  {true, "a | b", (*shell).next},
 		"cycle": {true, "", (*shell).cycle},
 		"take":  {true, "over", (*shell).take},
+		"word":  {true, "of USER", (*shell).word},
+		"lock":  {true, "with KEY", (*shell).lock},
 		"write": {true, "BLOCK / STATEMENT", (*shell).write},
 	}
 }
@@ -213,6 +215,8 @@ type glance struct {
 	neighbours                  [][2]string
 	clock                       time.Time
 	sessions                    int
+	cabled                      []string
+	key                         string
 }
 
 func (b *Box) glance() *glance {
@@ -221,7 +225,7 @@ func (b *Box) glance() *glance {
 	defer b.mu.Unlock()
 	g := &glance{box: b, state: b.st, run: *b.st.Slots[b.st.Running], phase: b.phase(), up: b.since(), total: b.total(), serial: serial,
 		slots: map[string]slot{}, translations: b.translations(), tunnels: b.tunnelsUp(), logs: slices.Clone(b.st.Log),
-		routes: b.routes(), neighbours: b.neighbours(), clock: b.clock(), sessions: b.sessions()}
+		routes: b.routes(), neighbours: b.neighbours(), clock: b.clock(), sessions: b.sessions(), cabled: b.cabled(), key: b.ownKey()}
 	for k, v := range b.st.Slots {
 		g.slots[k] = *v
 	}
@@ -254,6 +258,7 @@ var tellers = map[string]func(*shell, *glance){
 		}
 	},
 	"clock":          func(s *shell, g *glance) { s.say("  %s", g.clock.Format(time.RFC3339)) },
+	"key":            (*shell).tellKey,
 	"sessions":       func(s *shell, g *glance) { s.say("  open %d", g.sessions) },
 	"log":            func(s *shell, g *glance) { s.list(g.logs, "  %s") },
 	"users":          func(s *shell, g *glance) { s.lineByLine(g.state.Holding.Users) },
@@ -322,7 +327,7 @@ func (s *shell) tellPorts(g *glance) {
 	late := g.phase < phaseReady && g.up < phaseBegins[phaseCommands]+2*time.Second
 	for _, p := range blocks(g.state.Config, "port") {
 		link := "up"
-		if late || slices.Contains(strings.Split(section(g.state.Config, "port "+p), "\n"), "  link off") {
+		if late || !slices.Contains(g.cabled, p) || slices.Contains(strings.Split(section(g.state.Config, "port "+p), "\n"), "  link off") {
 			link = "down"
 		}
 		s.say("  %-4s  %s", p, link)

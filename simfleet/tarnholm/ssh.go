@@ -22,12 +22,17 @@ func (b *Box) Stop() { b.host.Stop() }
 // network is the box's network side: its address is open from the phase link on.
 func (b *Box) network() *box.Host {
 	return &box.Host{Name: b.spec.Name, Version: "SSH-2.0-Tarnholm", Line: b.spec.Line, Attend: b.watchLine, Log: b.log, Factor: b.factor,
-		Address: func() string { return b.spec.Address },
+		Address: func() string {
+			b.mu.Lock()
+			defer b.mu.Unlock()
+			return b.st.Address
+		},
 		State: func() box.State {
 			b.mu.Lock()
 			defer b.mu.Unlock()
 			_, mute := b.has(Mute)
-			return box.State{Open: b.phase() >= phaseLink, SignIn: b.phase() >= phaseLogin, Mute: mute}
+			_, out := b.has(Unplugged)
+			return box.State{Open: !out && b.phase() >= phaseLink, SignIn: b.phase() >= phaseLogin, Mute: mute}
 		},
 		HostKey: func() string {
 			b.mu.Lock()
