@@ -42,7 +42,7 @@ check: web/dist/index.html ## formatting, vet, staticcheck, types, generated cod
 
 # The end-to-end tests build the service with the race detector; the browser driver they use is not free of races.
 test: packages build check ## all tests; race detector on
-	$(GO) test -race -count=1 -parallel 8 -timeout 18m $$($(GO) list ./... | grep -v /e2e)
+	$(GO) test -race -count=1 -parallel 12 -timeout 18m $$($(GO) list ./... | grep -v /e2e)
 	$(GO) test -count=1 -parallel 4 -timeout 18m ./e2e
 	$(GO) run ./cmd/mutants -sample 10 -base=false
 

@@ -63,7 +63,7 @@ func TestAccessPointsThatGoWrong(t *testing.T) {
 		t.Run(fault, func(t *testing.T) {
 			t.Parallel()
 			f := controller(t)
-			f.Pace.Floor = 8 // seconds: what does not come is not waited for longer
+			f.Pace.Floor = 12 // seconds: what does not come is not waited for longer
 			f.start()
 			id := f.draft("8.5.5")
 			f.release(id)

@@ -166,7 +166,7 @@ func TestAnAccessPointThatDoesNotJoin(t *testing.T) {
 		t.Run(fault, func(t *testing.T) {
 			t.Parallel()
 			j := newJoining(t)
-			j.Pace.Floor = 5
+			j.Pace.Floor = 12
 			require.NoError(t, j.point.Arm(fault, box.Fault{Times: 1}))
 			j.start()
 			id := j.carriedJoin(false)

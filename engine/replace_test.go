@@ -236,7 +236,7 @@ func TestTheOldDeviceWasChanged(t *testing.T) {
 func TestTheOldDeviceStillAnswers(t *testing.T) {
 	t.Parallel()
 	s := newSwap(t)
-	s.Pace.Floor = 4
+	s.Pace.Floor = 12
 	s.start()
 	id := s.draftSwap()
 	s.release(id)

@@ -90,6 +90,7 @@ type bringUp struct {
 	text    string       // of it
 	models  []string     // that the template is for; none: any
 	version string       // of the backup that it comes from
+	family  *catalog.Family
 }
 
 // configuration works out what is put onto the device.
@@ -170,7 +171,6 @@ func (b *bringUp) way(ctx context.Context) (*path.Path, *catalog.Family, error) 
 	if err != nil {
 		return nil, nil, err
 	}
-	f := cat.FamilyOfModel(b.p.Model)
 	now, err := version.Parse(b.p.Version)
 	if err != nil {
 		return nil, nil, conflict("the version %q cannot be read", b.p.Version)
@@ -191,58 +191,73 @@ func (b *bringUp) way(ctx context.Context) (*path.Path, *catalog.Family, error) 
 		return nil, nil, conflict("backup %d is of %s, and the device is to run %s: convert it first (verimorph conversion start -backup %d -to %s@%s), or aim at %s",
 			b.w.BringUp.Backup, b.version, p.To, b.w.BringUp.Backup, b.p.Model, p.To, b.version)
 	}
-	if f == nil {
-		f = &catalog.Family{}
-	} else {
-		p.Family = f.Name
-	}
+	f := familyOrNone(cat, b.p.Model)
+	p.Family = f.Name
 	p.Hops = append(p.Hops, stays(p.To, "what is done on the release that was reached"))
 	return p, f, nil
 }
 
 func (b *bringUp) draft(ctx context.Context, by access.Actor, keys map[string]string) (none store.Change, err error) {
-	s := b.s
 	p, f, err := b.way(ctx)
 	if err != nil {
 		return none, err
 	}
+	b.family = f
+	j, secrets, err := b.job(ctx, by, p, keys)
+	if err != nil {
+		return none, err
+	}
+	plan, err := change.DraftBringUp(*j)
+	if err != nil {
+		return none, conflict("%s", err)
+	}
+	if err := b.s.Engine.Learn(ctx, b.p.Model, plan.Steps); err != nil {
+		return none, err
+	}
+	c := store.Change{Kind: change.BringingUp, From: b.p.Version, To: p.To.String()}
+	if c.Work, err = engine.BringUpWork(b.s.Vault, b.d.Name, secrets); err != nil {
+		return none, err
+	}
+	if c.Path, err = json.Marshal(p); err != nil {
+		return none, err
+	}
+	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: b.p.Model, Serial: b.p.Serial, ComesBackAt: b.w.ComesBackAt}}}
+	return withSteps(c, plan), nil
+}
+
+// job is what the steps of a device that was blank are drafted from, and what is kept sealed for them.
+func (b *bringUp) job(ctx context.Context, by access.Actor, p *path.Path, keys map[string]string) (*change.BringUpJob, engine.BringUpSecrets, error) {
+	s, none := b.s, engine.BringUpSecrets{}
 	lacks := map[string]bool{}
 	if firmware := len(p.Hops) > 1; firmware {
 		if missing := b.profile.Lacks; len(missing) > 0 {
-			return none, conflict("dialect %q cannot change firmware: it has no %s", b.d.Dialect, strings.Join(missing, ", "))
+			return nil, none, conflict("dialect %q cannot change firmware: it has no %s", b.d.Dialect, strings.Join(missing, ", "))
 		}
 		real := *p
 		real.Hops = p.Hops[:len(p.Hops)-1]
 		fetches, err := s.fetchFor(ctx, by, &real)
 		if err != nil {
-			return none, err
+			return nil, none, err
 		}
 		for _, x := range fetches {
 			lacks[x.SHA256] = true
 		}
 	}
-	j := change.BringUpJob{Put: b.part != nil, Password: !b.w.BringUp.KeepPassword && b.profile.Abilities.Password}
+	j := &change.BringUpJob{Put: b.part != nil, Password: !b.w.BringUp.KeepPassword && b.profile.Abilities.Password}
 	if j.Password && b.in.Password == "" {
 		all, err := s.Store.Credentials(ctx, b.d.ID)
 		if err != nil {
-			return none, err
+			return nil, none, err
 		}
 		// One that a change has set is no first password any more.
 		j.Password = !slices.ContainsFunc(all, func(c store.Credential) bool { return strings.HasPrefix(c.CreatedBy, changeActor) && c.DeviceID != nil })
 	}
 	if !b.profile.Abilities.Password && !b.w.BringUp.KeepPassword {
-		return none, conflict("dialect %q has no set-password, so the first password would stay; say that it is to (keepPassword), or set it by hand and replace the credentials",
+		return nil, none, conflict("dialect %q has no set-password, so the first password would stay; say that it is to (keepPassword), or set it by hand and replace the credentials",
 			b.d.Dialect)
 	}
-	j.Job = change.Job{Family: f, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Old: s.old(ctx, f, p), Licences: b.w.Licences,
+	j.Job = change.Job{Family: b.family, Path: p, Can: b.profile.Abilities, Pace: s.Pace, Old: s.old(ctx, b.family, p), Licences: b.w.Licences,
 		Lacks: func(sum string) bool { return lacks[sum] }}
-	plan, err := change.DraftBringUp(j)
-	if err != nil {
-		return none, conflict("%s", err)
-	}
-	if err := s.Engine.Learn(ctx, b.p.Model, plan.Steps); err != nil {
-		return none, err
-	}
 	secrets := engine.BringUpSecrets{Licences: keys, Values: b.values(), Text: b.text, Hop: len(p.Hops) - 1}
 	if j.Password {
 		if secrets.Password = b.in.Password; secrets.Password == "" {
@@ -252,15 +267,7 @@ func (b *bringUp) draft(ctx context.Context, by access.Actor, keys map[string]st
 	if b.part != nil {
 		secrets.Part = &engine.RestorePart{Name: b.part.Name, Title: b.part.Title, File: b.part.File, Kind: b.part.Kind, Syntax: b.part.Syntax}
 	}
-	c := store.Change{Kind: change.BringingUp, From: b.p.Version, To: p.To.String()}
-	if c.Work, err = engine.BringUpWork(s.Vault, b.d.Name, secrets); err != nil {
-		return none, err
-	}
-	if c.Path, err = json.Marshal(p); err != nil {
-		return none, err
-	}
-	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: b.p.Model, Serial: b.p.Serial, ComesBackAt: b.w.ComesBackAt}}}
-	return withSteps(c, plan), nil
+	return j, secrets, nil
 }
 
 // values are those of all sources, the strongest counting, to draft it anew.
@@ -332,6 +339,14 @@ func (b *bringUp) expect(ctx context.Context, by access.Actor, keys map[string]s
 	c.Members = []store.Member{{DeviceID: b.d.ID, Planned: store.Planned{Model: u.Model, Serial: u.Serial, ComesBackAt: b.w.ComesBackAt}}}
 	h := bootstrap.Handout{ImageName: f.Name, ImageRelease: im.version.String(), ImageFile: im.File, ImageSHA256: im.SHA256, Configuration: b.text}
 	return s.recordCalled(ctx, by, withSteps(c, plan), *b.w, t, &h)
+}
+
+// familyOrNone is the family of a model; an empty one where no catalogue knows it.
+func familyOrNone(cat *catalog.Catalogue, model string) *catalog.Family {
+	if f := cat.FamilyOfModel(model); f != nil {
+		return f
+	}
+	return &catalog.Family{}
 }
 
 // stays is a place in a path for what is done on a release: no hop to another one.

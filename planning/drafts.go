@@ -143,7 +143,13 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	case w.Join != nil || w.Release: // its first member is the controller
 		w.Device = c.Members[1].Device
 	}
+	if w.PutBack != nil {
+		return s.DraftPutBack(ctx, by, w.PutBack.Change, store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy})
+	}
 	t := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
+	if w.Replace != nil {
+		return s.DraftReplacement(ctx, by, w, "", keys, t)
+	}
 	if w.BringUp != nil {
 		return s.redraftBringUp(ctx, by, c, d, keys, t)
 	}
@@ -166,7 +172,7 @@ func (s *Planner) Act(ctx context.Context, by access.Actor, id int64, a change.A
 	if err != nil {
 		return err
 	}
-	if _, err := change.Next(c.Situation(), a); a == change.Start && err == nil && c.Kind != change.Restoring {
+	if _, err := change.Next(c.Situation(), a); a == change.Start && err == nil && c.IsLooked() {
 		if _, err := s.Engine.Ready(ctx, &c, by); err != nil {
 			return err
 		}

@@ -73,7 +73,7 @@ func (s *Store) admitted(ctx context.Context, tx pgx.Tx, id int64, a change.Acti
 		return c, "", err
 	}
 	facts := access.Facts{Change: id, CreatedBy: c.CreatedBy, Situation: c.Situation(), Policy: change.Policy{WayBack: change.Offered}, Now: c.Now,
-		Looked: c.Kind != change.Restoring, Checks: c.Checks, Accepts: c.Accepts}
+		Looked: c.IsLooked(), Checks: c.Checks, Accepts: c.Accepts}
 	if c.CheckedAt != nil {
 		facts.CheckedAt = *c.CheckedAt
 	}

@@ -198,6 +198,9 @@ func (c *Change) broken(hop int) bool {
 	})
 }
 
+// IsLooked reports whether the device is looked at before the change starts. One that is put back is off until its cables are in it again.
+func (c *Change) IsLooked() bool { return c.Kind != change.Restoring && c.Kind != change.PuttingBack }
+
 // Passed is the last hop that went past its point of no return.
 func (c *Change) Passed() (hop int, ok bool) {
 	for _, s := range c.Steps {
