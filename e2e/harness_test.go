@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -117,8 +118,9 @@ type simulated struct {
 	faults                                     map[string]box.Fault
 	units                                      []shellbox.UnitSpec // beside the first one
 	followers                                  []simfleet.Followers
-	blank                                      bool // as it comes out of its crate
-	calls                                      bool // a blank one that asks the service what it is to become; it is not in the records
+	blank                                      bool   // as it comes out of its crate
+	replaces                                   string // the one whose cables it gets once that is unplugged
+	calls                                      bool   // a blank one that asks the service what it is to become; it is not in the records
 }
 
 // hollen is the firewall of the demo's story.
@@ -157,6 +159,9 @@ func firewallFiles() []string {
 	return append(schemas, conversions...)
 }
 
+// manages finds the address at which a configuration of the demo says that its box is managed.
+var manages = regexp.MustCompile(`  manage \S+`)
+
 func (e *env) startFleet(boxes []simulated) {
 	file := simfleet.File{Format: simfleet.Format}
 	for i, b := range boxes {
@@ -172,6 +177,7 @@ func (e *env) startFleet(boxes []simulated) {
 		if b.edit != nil {
 			text = []byte(b.edit.Replace(string(text)))
 		}
+		text = manages.ReplaceAll(text, fmt.Appendf(nil, "  manage 127.63.%d.%d", e.n, i+1))
 		require.NoError(e.t, os.WriteFile(filepath.Join(e.dir, b.name+".cfg"), text, 0o600))
 		address, line := fmt.Sprintf("127.63.%d.%d:2022", e.n, i+1), ""
 		if b.lineOnly {
@@ -179,7 +185,7 @@ func (e *env) startFleet(boxes []simulated) {
 		}
 		file.Devices = append(file.Devices, simfleet.Device{Name: b.name, Mate: b.mate, Cluster: b.cluster, Line: line, LineOnly: b.lineOnly, Maker: cmp.Or(b.maker, "Tarnholm"), OlderPasswords: b.olderPasswords, Model: b.model, Serial: cmp.Or(b.serial, fmt.Sprint("S", i)), User: "bosun",
 			Address: address, Version: b.version, Idle: b.idle, Flash: cmp.Or(b.flash, 24<<20), Config: b.name + ".cfg", Sessions: cmp.Or(b.sessions, 900), Faults: b.faults,
-			Units: b.units, Followers: b.followers, Seats: 600, Blank: b.blank || b.calls, Calls: map[bool]string{true: "https://" + e.calls}[b.calls]})
+			Units: b.units, Followers: b.followers, Seats: 600, Replaces: b.replaces, Blank: b.blank || b.calls, Calls: map[bool]string{true: "https://" + e.calls}[b.calls]})
 	}
 	data, err := yaml.Marshal(file)
 	require.NoError(e.t, err)

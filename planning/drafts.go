@@ -35,6 +35,9 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 	if err != nil {
 		return 0, err
 	}
+	if err := s.Store.NotKept(ctx, d.ID); err != nil { // before anything is fetched or asked for it
+		return 0, err
+	}
 	dialect := s.Engine.Profile(d)
 	if dialect == nil {
 		return 0, conflict("dialect %q is not known here", d.Dialect)

@@ -171,7 +171,15 @@ func (r *replacing) source(ctx context.Context, by access.Actor) error {
 		case w.To != r.out.To:
 			return conflict("conversion %d is for %s, and %s is to run %s: start one for that, or say another release", r.wish.Conversion, w.To, r.d.Name, r.out.To)
 		}
-		return r.ofOld(ctx)
+		if err := r.ofOld(ctx); err != nil || r.wish.Dead {
+			return err
+		}
+		now, _, err := r.live(ctx, by)
+		if err != nil {
+			return err
+		}
+		r.out.From, r.out.Source = w.From, fmt.Sprintf("conversion %d, of %s", r.wish.Conversion, w.Name)
+		return r.asConverted(ctx, now)
 	}
 	text, name, err := "", "", error(nil)
 	if r.wish.Dead {
@@ -215,7 +223,34 @@ func (r *replacing) ofOld(ctx context.Context) error {
 	if r.wish.Dead {
 		r.out.note("what conversion %d converts is in no backup of %s; whether it is that of the device is for you to know", r.wish.Conversion, r.old.Name)
 	}
-	return nil // the change compares it with the device
+	return nil
+}
+
+// asConverted refuses a conversion of a configuration that the old device does not have now.
+func (r *replacing) asConverted(ctx context.Context, now string) error {
+	was, err := r.s.Source(ctx, SourceRef{Text: &r.work.Source, Name: r.work.Name, From: r.work.From})
+	if err != nil {
+		return err
+	}
+	is, err := r.s.Source(ctx, SourceRef{Text: &now, Name: r.old.Name, From: r.was.Model + "@" + r.was.Version})
+	if err != nil {
+		return err
+	}
+	if was.At.String() != is.At.String() {
+		r.out.refuse("conversion %d is of %s, and %s is %s now", r.wish.Conversion, was.At, r.old.Name, is.At)
+		return nil
+	}
+	var other []string
+	for _, x := range config.Compare(was.Document, is.Document, is.Schema).Differences {
+		if x.Kind != config.Cosmetic {
+			other = append(other, x.Path)
+		}
+	}
+	if n := len(other); n > 0 {
+		r.out.refuse("%s otherwise on %s now than in what conversion %d converts: %s; convert it as it is now", plural(n, "statement is", "statements are"), r.old.Name, r.wish.Conversion,
+			strings.Join(other[:min(n, 5)], ", "))
+	}
+	return nil
 }
 
 // live reads it from the old device.

@@ -277,7 +277,7 @@ func (s *Store) AddChange(ctx context.Context, by access.Actor, c Change) (id in
 	}
 	err = s.tx(ctx, func(tx pgx.Tx) error {
 		c.Kind, c.BackPolicy = cmp.Or(c.Kind, change.Firmware), cmp.Or(c.BackPolicy, change.Offered)
-		if err := notKept(ctx, tx, &c); err != nil {
+		if err := (&Store{s.Pool, tx}).notKept(ctx, &c); err != nil {
 			return err
 		}
 		if c.Back == nil {

@@ -90,21 +90,29 @@ func (e *KeptError) Error() string {
 		e.Device, e.Change, e.New, e.Change, e.Change)
 }
 
-// notKept refuses changes on devices that are kept as the way back of a replacement.
-func notKept(ctx context.Context, tx pgx.Tx, c *Change) error {
+// NotKept refuses with a *KeptError when a device is kept as the way back of a replacement.
+func (s *Store) NotKept(ctx context.Context, deviceID int64) error {
+	kept := &KeptError{}
+	err := one(s.db.QueryRow(ctx, `SELECT o.name, n.name, r.change_id FROM replacements r JOIN changes c ON c.id = r.change_id JOIN devices o ON o.id = r.old_id JOIN devices n ON n.id = r.new_id
+		WHERE r.old_id = $1 AND c.state = 'done' AND r.released_at IS NULL
+		AND NOT EXISTS (SELECT FROM changes p WHERE p.kind = 'put-back' AND p.state = 'done' AND (p.wish->'putBack'->>'change')::bigint = r.change_id)
+		ORDER BY r.change_id DESC LIMIT 1`, deviceID).Scan(&kept.Device, &kept.New, &kept.Change))
+	switch {
+	case err == nil:
+		return kept
+	case errors.Is(err, ErrNotFound):
+		return nil
+	}
+	return err
+}
+
+// notKept is NotKept for all devices of a change, but for one by which such a device serves again.
+func (s *Store) notKept(ctx context.Context, c *Change) error {
 	if c.Kind == change.PuttingBack {
 		return nil
 	}
 	for _, m := range c.Members {
-		kept := &KeptError{}
-		err := one(tx.QueryRow(ctx, `SELECT o.name, n.name, r.change_id FROM replacements r JOIN changes c ON c.id = r.change_id JOIN devices o ON o.id = r.old_id JOIN devices n ON n.id = r.new_id
-			WHERE r.old_id = $1 AND c.state = 'done' AND r.released_at IS NULL
-			AND NOT EXISTS (SELECT FROM changes p WHERE p.kind = 'put-back' AND p.state = 'done' AND (p.wish->'putBack'->>'change')::bigint = r.change_id)
-			ORDER BY r.change_id DESC LIMIT 1`, m.DeviceID).Scan(&kept.Device, &kept.New, &kept.Change))
-		switch {
-		case err == nil:
-			return kept
-		case !errors.Is(err, ErrNotFound):
+		if err := s.NotKept(ctx, m.DeviceID); err != nil {
 			return err
 		}
 	}

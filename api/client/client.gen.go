@@ -1060,6 +1060,58 @@ type ClientInterface interface {
 	// Corresponds with POST /paths (the `PlanPath` operationId).
 	PlanPath(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListReplacements Devices that take the place of others, newest first
+	//
+	// Corresponds with GET /replacements (the `ListReplacements` operationId).
+	ListReplacements(ctx context.Context, params *ListReplacementsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftReplacementWithBody Draft putting a device of another model in the place of one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+	DraftReplacementWithBody(ctx context.Context, params *DraftReplacementParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftReplacement Draft putting a device of another model in the place of one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+	DraftReplacement(ctx context.Context, params *DraftReplacementParams, body DraftReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewReplacementWithBody What it takes to put a device in the place of another one; nothing is written to either
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+	PreviewReplacementWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewReplacement What it takes to put a device in the place of another one; nothing is written to either
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+	PreviewReplacement(ctx context.Context, body PreviewReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutBackReplaced Draft that the device serves again that a change replaced
+	//
+	// Corresponds with POST /replacements/{id}/put-back (the `PutBackReplaced` operationId).
+	PutBackReplaced(ctx context.Context, id ID, params *PutBackReplacedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseReplacedWithBody Give the device free that a change replaced; it is the way back no longer
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+	ReleaseReplacedWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseReplaced Give the device free that a change replaced; it is the way back no longer
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+	ReleaseReplaced(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetService What this installation is, and who is asking
 	//
 	// Corresponds with GET /service (the `GetService` operationId).
@@ -3762,6 +3814,138 @@ func (c *Client) PlanPathWithBody(ctx context.Context, contentType string, body 
 // Corresponds with POST /paths (the `PlanPath` operationId).
 func (c *Client) PlanPath(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanPathRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReplacements Devices that take the place of others, newest first
+//
+// Corresponds with GET /replacements (the `ListReplacements` operationId).
+func (c *Client) ListReplacements(ctx context.Context, params *ListReplacementsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReplacementsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftReplacementWithBody Draft putting a device of another model in the place of one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+func (c *Client) DraftReplacementWithBody(ctx context.Context, params *DraftReplacementParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftReplacementRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftReplacement Draft putting a device of another model in the place of one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+func (c *Client) DraftReplacement(ctx context.Context, params *DraftReplacementParams, body DraftReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftReplacementRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewReplacementWithBody What it takes to put a device in the place of another one; nothing is written to either
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+func (c *Client) PreviewReplacementWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewReplacementRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewReplacement What it takes to put a device in the place of another one; nothing is written to either
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+func (c *Client) PreviewReplacement(ctx context.Context, body PreviewReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewReplacementRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutBackReplaced Draft that the device serves again that a change replaced
+//
+// Corresponds with POST /replacements/{id}/put-back (the `PutBackReplaced` operationId).
+func (c *Client) PutBackReplaced(ctx context.Context, id ID, params *PutBackReplacedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutBackReplacedRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseReplacedWithBody Give the device free that a change replaced; it is the way back no longer
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+func (c *Client) ReleaseReplacedWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseReplacedRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseReplaced Give the device free that a change replaced; it is the way back no longer
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+func (c *Client) ReleaseReplaced(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseReplacedRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9405,6 +9589,275 @@ func NewPlanPathRequestWithBody(server string, contentType string, body io.Reade
 	return req, nil
 }
 
+// NewListReplacementsRequest constructs an http.Request for the ListReplacements method
+func NewListReplacementsRequest(server string, params *ListReplacementsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replacements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftReplacementRequest calls the generic DraftReplacement builder with application/json body
+func NewDraftReplacementRequest(server string, params *DraftReplacementParams, body DraftReplacementJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftReplacementRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewDraftReplacementRequestWithBody constructs an http.Request for the DraftReplacement method, with any body, and a specified content type
+func NewDraftReplacementRequestWithBody(server string, params *DraftReplacementParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replacements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewPreviewReplacementRequest calls the generic PreviewReplacement builder with application/json body
+func NewPreviewReplacementRequest(server string, body PreviewReplacementJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewReplacementRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewReplacementRequestWithBody constructs an http.Request for the PreviewReplacement method, with any body, and a specified content type
+func NewPreviewReplacementRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replacements/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPutBackReplacedRequest constructs an http.Request for the PutBackReplaced method
+func NewPutBackReplacedRequest(server string, id ID, params *PutBackReplacedParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replacements/%s/put-back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewReleaseReplacedRequest calls the generic ReleaseReplaced builder with application/json body
+func NewReleaseReplacedRequest(server string, id ID, body ReleaseReplacedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleaseReplacedRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewReleaseReplacedRequestWithBody constructs an http.Request for the ReleaseReplaced method, with any body, and a specified content type
+func NewReleaseReplacedRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replacements/%s/release", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetServiceRequest constructs an http.Request for the GetService method
 func NewGetServiceRequest(server string) (*http.Request, error) {
 	var err error
@@ -11363,6 +11816,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /paths (the `PlanPath` operationId).
 	PlanPathWithResponse(ctx context.Context, body PlanPathJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanPathResponse, error)
+
+	// ListReplacementsWithResponse Devices that take the place of others, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /replacements (the `ListReplacements` operationId).
+	ListReplacementsWithResponse(ctx context.Context, params *ListReplacementsParams, reqEditors ...RequestEditorFn) (*ListReplacementsResponse, error)
+
+	// DraftReplacementWithBodyWithResponse Draft putting a device of another model in the place of one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+	DraftReplacementWithBodyWithResponse(ctx context.Context, params *DraftReplacementParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftReplacementResponse, error)
+
+	// DraftReplacementWithResponse Draft putting a device of another model in the place of one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+	DraftReplacementWithResponse(ctx context.Context, params *DraftReplacementParams, body DraftReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftReplacementResponse, error)
+
+	// PreviewReplacementWithBodyWithResponse What it takes to put a device in the place of another one; nothing is written to either
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+	PreviewReplacementWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewReplacementResponse, error)
+
+	// PreviewReplacementWithResponse What it takes to put a device in the place of another one; nothing is written to either
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+	PreviewReplacementWithResponse(ctx context.Context, body PreviewReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewReplacementResponse, error)
+
+	// PutBackReplacedWithResponse Draft that the device serves again that a change replaced
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements/{id}/put-back (the `PutBackReplaced` operationId).
+	PutBackReplacedWithResponse(ctx context.Context, id ID, params *PutBackReplacedParams, reqEditors ...RequestEditorFn) (*PutBackReplacedResponse, error)
+
+	// ReleaseReplacedWithBodyWithResponse Give the device free that a change replaced; it is the way back no longer
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+	ReleaseReplacedWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseReplacedResponse, error)
+
+	// ReleaseReplacedWithResponse Give the device free that a change replaced; it is the way back no longer
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+	ReleaseReplacedWithResponse(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseReplacedResponse, error)
 
 	// GetServiceWithResponse What this installation is, and who is asking
 	//
@@ -17223,6 +17732,246 @@ func (r PlanPathResponse) ContentType() string {
 	return ""
 }
 
+type ListReplacementsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReplacementList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReplacementsResponse) GetJSON200() *ReplacementList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReplacementsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReplacementsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReplacementsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReplacementsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReplacementsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftReplacementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DraftReplacementResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftReplacementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftReplacementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftReplacementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftReplacementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftReplacementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewReplacementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReplacementPreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewReplacementResponse) GetJSON200() *ReplacementPreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewReplacementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewReplacementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewReplacementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewReplacementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewReplacementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutBackReplacedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PutBackReplacedResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutBackReplacedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutBackReplacedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutBackReplacedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutBackReplacedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutBackReplacedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReleaseReplacedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Replacement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReleaseReplacedResponse) GetJSON200() *Replacement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseReplacedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseReplacedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseReplacedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseReplacedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseReplacedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetServiceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20315,6 +21064,110 @@ func (c *ClientWithResponses) PlanPathWithResponse(ctx context.Context, body Pla
 		return nil, err
 	}
 	return ParsePlanPathResponse(rsp)
+}
+
+// ListReplacementsWithResponse Devices that take the place of others, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /replacements (the `ListReplacements` operationId).
+func (c *ClientWithResponses) ListReplacementsWithResponse(ctx context.Context, params *ListReplacementsParams, reqEditors ...RequestEditorFn) (*ListReplacementsResponse, error) {
+	rsp, err := c.ListReplacements(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReplacementsResponse(rsp)
+}
+
+// DraftReplacementWithBodyWithResponse Draft putting a device of another model in the place of one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+func (c *ClientWithResponses) DraftReplacementWithBodyWithResponse(ctx context.Context, params *DraftReplacementParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftReplacementResponse, error) {
+	rsp, err := c.DraftReplacementWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftReplacementResponse(rsp)
+}
+
+// DraftReplacementWithResponse Draft putting a device of another model in the place of one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements (the `DraftReplacement` operationId).
+func (c *ClientWithResponses) DraftReplacementWithResponse(ctx context.Context, params *DraftReplacementParams, body DraftReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftReplacementResponse, error) {
+	rsp, err := c.DraftReplacement(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftReplacementResponse(rsp)
+}
+
+// PreviewReplacementWithBodyWithResponse What it takes to put a device in the place of another one; nothing is written to either
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+func (c *ClientWithResponses) PreviewReplacementWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewReplacementResponse, error) {
+	rsp, err := c.PreviewReplacementWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewReplacementResponse(rsp)
+}
+
+// PreviewReplacementWithResponse What it takes to put a device in the place of another one; nothing is written to either
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements/preview (the `PreviewReplacement` operationId).
+func (c *ClientWithResponses) PreviewReplacementWithResponse(ctx context.Context, body PreviewReplacementJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewReplacementResponse, error) {
+	rsp, err := c.PreviewReplacement(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewReplacementResponse(rsp)
+}
+
+// PutBackReplacedWithResponse Draft that the device serves again that a change replaced
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements/{id}/put-back (the `PutBackReplaced` operationId).
+func (c *ClientWithResponses) PutBackReplacedWithResponse(ctx context.Context, id ID, params *PutBackReplacedParams, reqEditors ...RequestEditorFn) (*PutBackReplacedResponse, error) {
+	rsp, err := c.PutBackReplaced(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutBackReplacedResponse(rsp)
+}
+
+// ReleaseReplacedWithBodyWithResponse Give the device free that a change replaced; it is the way back no longer
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+func (c *ClientWithResponses) ReleaseReplacedWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseReplacedResponse, error) {
+	rsp, err := c.ReleaseReplacedWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseReplacedResponse(rsp)
+}
+
+// ReleaseReplacedWithResponse Give the device free that a change replaced; it is the way back no longer
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
+func (c *ClientWithResponses) ReleaseReplacedWithResponse(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseReplacedResponse, error) {
+	rsp, err := c.ReleaseReplaced(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseReplacedResponse(rsp)
 }
 
 // GetServiceWithResponse What this installation is, and who is asking
@@ -24531,6 +25384,171 @@ func ParsePlanPathResponse(rsp *http.Response) (*PlanPathResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Path
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReplacementsResponse parses an HTTP response from a ListReplacementsWithResponse call
+func ParseListReplacementsResponse(rsp *http.Response) (*ListReplacementsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReplacementsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReplacementList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftReplacementResponse parses an HTTP response from a DraftReplacementWithResponse call
+func ParseDraftReplacementResponse(rsp *http.Response) (*DraftReplacementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftReplacementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewReplacementResponse parses an HTTP response from a PreviewReplacementWithResponse call
+func ParsePreviewReplacementResponse(rsp *http.Response) (*PreviewReplacementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewReplacementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReplacementPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutBackReplacedResponse parses an HTTP response from a PutBackReplacedWithResponse call
+func ParsePutBackReplacedResponse(rsp *http.Response) (*PutBackReplacedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutBackReplacedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReleaseReplacedResponse parses an HTTP response from a ReleaseReplacedWithResponse call
+func ParseReleaseReplacedResponse(rsp *http.Response) (*ReleaseReplacedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseReplacedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Replacement
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

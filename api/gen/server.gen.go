@@ -77,6 +77,7 @@ const (
 	AssumedItemAskAccept AssumedItemAsk = "accept"
 	AssumedItemAskAnswer AssumedItemAsk = "answer"
 	AssumedItemAskPorts  AssumedItemAsk = "ports"
+	AssumedItemAskSecret AssumedItemAsk = "secret"
 	AssumedItemAskSettle AssumedItemAsk = "settle"
 )
 
@@ -88,6 +89,8 @@ func (e AssumedItemAsk) Valid() bool {
 	case AssumedItemAskAnswer:
 		return true
 	case AssumedItemAskPorts:
+		return true
+	case AssumedItemAskSecret:
 		return true
 	case AssumedItemAskSettle:
 		return true
@@ -205,7 +208,9 @@ const (
 	ChangeKindFirmware   ChangeKind = "firmware"
 	ChangeKindJoin       ChangeKind = "join"
 	ChangeKindOperations ChangeKind = "operations"
+	ChangeKindPutBack    ChangeKind = "put-back"
 	ChangeKindRelease    ChangeKind = "release"
+	ChangeKindReplace    ChangeKind = "replace"
 	ChangeKindRestore    ChangeKind = "restore"
 )
 
@@ -222,7 +227,11 @@ func (e ChangeKind) Valid() bool {
 		return true
 	case ChangeKindOperations:
 		return true
+	case ChangeKindPutBack:
+		return true
 	case ChangeKindRelease:
+		return true
+	case ChangeKindReplace:
 		return true
 	case ChangeKindRestore:
 		return true
@@ -741,6 +750,24 @@ func (e Matters) Valid() bool {
 	}
 }
 
+// Defines values for NewReplacementDefaults.
+const (
+	Drop NewReplacementDefaults = "drop"
+	Keep NewReplacementDefaults = "keep"
+)
+
+// Valid indicates whether the value is a known member of the NewReplacementDefaults enum.
+func (e NewReplacementDefaults) Valid() bool {
+	switch e {
+	case Drop:
+		return true
+	case Keep:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PaperFormat.
 const (
 	Html PaperFormat = "html"
@@ -950,6 +977,7 @@ const (
 	SourceItemAskAccept SourceItemAsk = "accept"
 	SourceItemAskAnswer SourceItemAsk = "answer"
 	SourceItemAskPorts  SourceItemAsk = "ports"
+	SourceItemAskSecret SourceItemAsk = "secret"
 	SourceItemAskSettle SourceItemAsk = "settle"
 )
 
@@ -961,6 +989,8 @@ func (e SourceItemAsk) Valid() bool {
 	case SourceItemAskAnswer:
 		return true
 	case SourceItemAskPorts:
+		return true
+	case SourceItemAskSecret:
 		return true
 	case SourceItemAskSettle:
 		return true
@@ -1453,7 +1483,7 @@ type Alternative struct {
 
 // AssumedItem A statement that the source leaves out, with its default. Line and column are those of the block in which it is missing.
 type AssumedItem struct {
-	// Ask Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+	// Ask Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, to say that it is settled, and why, or to type a secret in again.
 	Ask     *AssumedItemAsk `json:"ask,omitempty"`
 	Column  int             `json:"column"`
 	Guarded *string         `json:"guarded,omitempty"`
@@ -1480,7 +1510,7 @@ type AssumedItem struct {
 	Text    string `json:"text"`
 }
 
-// AssumedItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+// AssumedItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, to say that it is settled, and why, or to type a secret in again.
 type AssumedItemAsk string
 
 // AuditLine defines model for AuditLine.
@@ -1705,6 +1735,24 @@ type Bootstrap struct {
 	Owner string `json:"owner"`
 }
 
+// Cable defines model for Cable.
+type Cable struct {
+	// Folded Another cable goes to that port, too.
+	Folded *bool `json:"folded,omitempty"`
+
+	// From Port of the old one.
+	From string `json:"from"`
+
+	// Label By the cable plan in the newest backup of the old one.
+	Label *string `json:"label,omitempty"`
+
+	// LeftOut Why.
+	LeftOut *string `json:"leftOut,omitempty"`
+
+	// To Port of the new one; left out, it is not plugged in.
+	To *string `json:"to,omitempty"`
+}
+
 // Call defines model for Call.
 type Call struct {
 	CalledAt   *time.Time `json:"calledAt,omitempty"`
@@ -1846,7 +1894,7 @@ type Change struct {
 	HalfWay *string `json:"halfWay,omitempty"`
 	Id      int64   `json:"id"`
 
-	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs.
+	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again.
 	Kind ChangeKind `json:"kind"`
 
 	// Members In a change of several.
@@ -1902,7 +1950,7 @@ type Change struct {
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs.
+// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again.
 type ChangeKind string
 
 // ChangeMember defines model for ChangeMember.
@@ -2227,6 +2275,14 @@ type Credentials struct {
 	Password           string  `json:"password"`
 	PrivilegedPassword *string `json:"privilegedPassword,omitempty"`
 	User               string  `json:"user"`
+}
+
+// DefaultStatement defines model for DefaultStatement.
+type DefaultStatement struct {
+	Path string `json:"path"`
+
+	// Text Secrets are masked.
+	Text string `json:"text"`
 }
 
 // Device defines model for Device.
@@ -3293,6 +3349,47 @@ type NewLicenceService struct {
 	User     string `json:"user"`
 }
 
+// NewReplacement defines model for NewReplacement.
+type NewReplacement struct {
+	// ComesBackAt host:port at which the new one is managed once it is started anew; left out, that of the old one, or with ownAddress where it was.
+	ComesBackAt *string `json:"comesBackAt,omitempty"`
+
+	// Conversion That was worked out of the configuration of the old one; left out, the device is read, and what was worked out of that counts, else the rules alone.
+	Conversion *int64 `json:"conversion,omitempty"`
+
+	// Dead The old one does not answer: its newest backup is converted, and there is no way back to it.
+	Dead *bool `json:"dead,omitempty"`
+
+	// Defaults What becomes of what the new one says by itself and the converted configuration does not. Left out, it is dropped.
+	Defaults *NewReplacementDefaults `json:"defaults,omitempty"`
+
+	// Device The new one, with its first address and its first password.
+	Device string `json:"device"`
+
+	// KeepPassword Its first password stays.
+	KeepPassword *bool         `json:"keepPassword,omitempty"`
+	Licences     *[]NewLicence `json:"licences,omitempty"`
+
+	// NewPassword That the user of the new one gets; left out, one is drawn. It is sealed at once and never shown.
+	NewPassword *string `json:"newPassword,omitempty"`
+
+	// Old Whose place it takes.
+	Old string `json:"old"`
+
+	// OwnAddress The new one is managed at an address of its own, so that both may be connected at once.
+	OwnAddress *bool `json:"ownAddress,omitempty"`
+
+	// Serial That the new one has to have.
+	Serial *string `json:"serial,omitempty"`
+	Terms  *Terms  `json:"terms,omitempty"`
+
+	// To What the new one is to run: a version, preferred, newest or train:T; left out, it stays on its release.
+	To *string `json:"to,omitempty"`
+}
+
+// NewReplacementDefaults What becomes of what the new one says by itself and the converted configuration does not. Left out, it is dropped.
+type NewReplacementDefaults string
+
 // NewSite defines model for NewSite.
 type NewSite struct {
 	// Maker Whose images it has; left out for all.
@@ -3708,6 +3805,65 @@ type Release struct {
 // ReleaseStage defines model for Release.Stage.
 type ReleaseStage string
 
+// Replacement defines model for Replacement.
+type Replacement struct {
+	Change     int64      `json:"change"`
+	Conversion *int64     `json:"conversion,omitempty"`
+	CreatedAt  time.Time  `json:"createdAt"`
+	EndedAt    *time.Time `json:"endedAt,omitempty"`
+
+	// Kept The old one is kept as it was; it is the way back.
+	Kept     bool   `json:"kept"`
+	New      string `json:"new"`
+	NewModel string `json:"newModel"`
+	Old      string `json:"old"`
+	OldModel string `json:"oldModel"`
+
+	// PutBack The change by which the old one serves again.
+	PutBack    *int64     `json:"putBack,omitempty"`
+	ReleasedAt *time.Time `json:"releasedAt,omitempty"`
+	ReleasedBy *string    `json:"releasedBy,omitempty"`
+
+	// State pausing: it goes on to its next safe point. paused: by somebody. scheduled: it goes on by itself at a time.
+	State ChangeState `json:"state"`
+}
+
+// ReplacementList defines model for ReplacementList.
+type ReplacementList struct {
+	Items []Replacement `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+}
+
+// ReplacementPreview defines model for ReplacementPreview.
+type ReplacementPreview struct {
+	Backup     *int64  `json:"backup,omitempty"`
+	Cables     []Cable `json:"cables"`
+	Conversion *int64  `json:"conversion,omitempty"`
+
+	// Decisions How many are open.
+	Decisions int                `json:"decisions"`
+	Defaults  []DefaultStatement `json:"defaults"`
+
+	// From MODEL@VERSION of the configuration that is converted.
+	From  string   `json:"from"`
+	New   string   `json:"new"`
+	Notes []string `json:"notes"`
+	Old   string   `json:"old"`
+
+	// Refusals Why it cannot be drafted as it stands; none when it can.
+	Refusals []string `json:"refusals"`
+
+	// Secrets Paths of secrets that are written under a key of the old one and are open.
+	Secrets []string `json:"secrets"`
+
+	// Source Where the configuration was read.
+	Source  string       `json:"source"`
+	Support []SupportRow `json:"support"`
+
+	// To MODEL@VERSION that the new one is to run.
+	To string `json:"to"`
+}
+
 // RestorePartPreview defines model for RestorePartPreview.
 type RestorePartPreview struct {
 	// Differences From the device now to what would be put; secrets masked.
@@ -3979,7 +4135,7 @@ type Slot struct {
 
 // SourceItem defines model for SourceItem.
 type SourceItem struct {
-	// Ask Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+	// Ask Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, to say that it is settled, and why, or to type a secret in again.
 	Ask     *SourceItemAsk `json:"ask,omitempty"`
 	Column  int            `json:"column"`
 	Guarded *string        `json:"guarded,omitempty"`
@@ -3997,7 +4153,7 @@ type SourceItem struct {
 	Text    string `json:"text"`
 }
 
-// SourceItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+// SourceItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, to say that it is settled, and why, or to type a secret in again.
 type SourceItemAsk string
 
 // Standing no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
@@ -4091,6 +4247,31 @@ type Support struct {
 		Verdict SupportVerdict `json:"verdict"`
 	} `json:"sections"`
 	Stages []ConversionStage `json:"stages"`
+}
+
+// SupportRow defines model for SupportRow.
+type SupportRow struct {
+	// Carries Statements that say the same there.
+	Carries int `json:"carries"`
+
+	// Changes Statements that say it in another way, or in another place.
+	Changes int `json:"changes"`
+
+	// Not Statements that have no place there, or were left out.
+	Not int `json:"not"`
+
+	// Person Statements about which a person has to decide.
+	Person  int `json:"person"`
+	Reasons []struct {
+		Count int `json:"count"`
+
+		// First The first statement that it is about.
+		First  string `json:"first"`
+		Line   int    `json:"line"`
+		Person bool   `json:"person"`
+		Text   string `json:"text"`
+	} `json:"reasons"`
+	Section string `json:"section"`
 }
 
 // SupportVerdict defines model for SupportVerdict.
@@ -4610,6 +4791,29 @@ type RotateKeyJSONBody struct {
 // RotateKeyJSONBodyWhich defines parameters for RotateKey.
 type RotateKeyJSONBodyWhich string
 
+// ListReplacementsParams defines parameters for ListReplacements.
+type ListReplacementsParams struct {
+	// Device The old or the new one.
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+}
+
+// DraftReplacementParams defines parameters for DraftReplacement.
+type DraftReplacementParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// PutBackReplacedParams defines parameters for PutBackReplaced.
+type PutBackReplacedParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ReleaseReplacedJSONBody defines parameters for ReleaseReplaced.
+type ReleaseReplacedJSONBody struct {
+	Reason string `json:"reason"`
+}
+
 // PutTemplateTextBody defines parameters for PutTemplate.
 type PutTemplateTextBody = string
 
@@ -4735,6 +4939,15 @@ type PutOwnReadingJSONRequestBody = OwnReading
 
 // PlanPathJSONRequestBody defines body for PlanPath for application/json ContentType.
 type PlanPathJSONRequestBody = PaperAim
+
+// DraftReplacementJSONRequestBody defines body for DraftReplacement for application/json ContentType.
+type DraftReplacementJSONRequestBody = NewReplacement
+
+// PreviewReplacementJSONRequestBody defines body for PreviewReplacement for application/json ContentType.
+type PreviewReplacementJSONRequestBody = NewReplacement
+
+// ReleaseReplacedJSONRequestBody defines body for ReleaseReplaced for application/json ContentType.
+type ReleaseReplacedJSONRequestBody ReleaseReplacedJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -5113,6 +5326,21 @@ type ServerInterface interface {
 	// PlanPath A path on paper, for a portrait that is typed in
 	// (POST /paths)
 	PlanPath(c *gin.Context)
+	// ListReplacements Devices that take the place of others, newest first
+	// (GET /replacements)
+	ListReplacements(c *gin.Context, params ListReplacementsParams)
+	// DraftReplacement Draft putting a device of another model in the place of one
+	// (POST /replacements)
+	DraftReplacement(c *gin.Context, params DraftReplacementParams)
+	// PreviewReplacement What it takes to put a device in the place of another one; nothing is written to either
+	// (POST /replacements/preview)
+	PreviewReplacement(c *gin.Context)
+	// PutBackReplaced Draft that the device serves again that a change replaced
+	// (POST /replacements/{id}/put-back)
+	PutBackReplaced(c *gin.Context, id ID, params PutBackReplacedParams)
+	// ReleaseReplaced Give the device free that a change replaced; it is the way back no longer
+	// (POST /replacements/{id}/release)
+	ReleaseReplaced(c *gin.Context, id ID)
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(c *gin.Context)
@@ -8217,6 +8445,176 @@ func (siw *ServerInterfaceWrapper) PlanPath(c *gin.Context) {
 	siw.Handler.PlanPath(c)
 }
 
+// ListReplacements operation middleware
+func (siw *ServerInterfaceWrapper) ListReplacements(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReplacementsParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReplacements(c, params)
+}
+
+// DraftReplacement operation middleware
+func (siw *ServerInterfaceWrapper) DraftReplacement(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftReplacementParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftReplacement(c, params)
+}
+
+// PreviewReplacement operation middleware
+func (siw *ServerInterfaceWrapper) PreviewReplacement(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewReplacement(c)
+}
+
+// PutBackReplaced operation middleware
+func (siw *ServerInterfaceWrapper) PutBackReplaced(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutBackReplacedParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutBackReplaced(c, id, params)
+}
+
+// ReleaseReplaced operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseReplaced(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReleaseReplaced(c, id)
+}
+
 // GetService operation middleware
 func (siw *ServerInterfaceWrapper) GetService(c *gin.Context) {
 
@@ -8733,6 +9131,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/bootstrap/makers", wrapper.PutBootstrapMakers)
 	router.POST(options.BaseURL+"/bootstrap/vouchers", wrapper.AddVoucher)
 	router.POST(options.BaseURL+"/bring-ups", wrapper.BringUp)
+	router.GET(options.BaseURL+"/replacements", wrapper.ListReplacements)
+	router.POST(options.BaseURL+"/replacements", wrapper.DraftReplacement)
+	router.POST(options.BaseURL+"/replacements/preview", wrapper.PreviewReplacement)
+	router.POST(options.BaseURL+"/replacements/:id/put-back", wrapper.PutBackReplaced)
+	router.POST(options.BaseURL+"/replacements/:id/release", wrapper.ReleaseReplaced)
 	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
 	router.GET(options.BaseURL+"/changes/:id/forecast", wrapper.PrintForecast)
 	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
@@ -13547,6 +13950,204 @@ func (response PlanPathdefaultApplicationProblemPlusJSONResponse) VisitPlanPathR
 	return err
 }
 
+type ListReplacementsRequestObject struct {
+	Params ListReplacementsParams
+}
+
+type ListReplacementsResponseObject interface {
+	VisitListReplacementsResponse(w http.ResponseWriter) error
+}
+
+type ListReplacements200JSONResponse ReplacementList
+
+func (response ListReplacements200JSONResponse) VisitListReplacementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReplacementsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReplacementsdefaultApplicationProblemPlusJSONResponse) VisitListReplacementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftReplacementRequestObject struct {
+	Params DraftReplacementParams
+	Body   *DraftReplacementJSONRequestBody
+}
+
+type DraftReplacementResponseObject interface {
+	VisitDraftReplacementResponse(w http.ResponseWriter) error
+}
+
+type DraftReplacement201JSONResponse Change
+
+func (response DraftReplacement201JSONResponse) VisitDraftReplacementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftReplacementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftReplacementdefaultApplicationProblemPlusJSONResponse) VisitDraftReplacementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewReplacementRequestObject struct {
+	Body *PreviewReplacementJSONRequestBody
+}
+
+type PreviewReplacementResponseObject interface {
+	VisitPreviewReplacementResponse(w http.ResponseWriter) error
+}
+
+type PreviewReplacement200JSONResponse ReplacementPreview
+
+func (response PreviewReplacement200JSONResponse) VisitPreviewReplacementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewReplacementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewReplacementdefaultApplicationProblemPlusJSONResponse) VisitPreviewReplacementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutBackReplacedRequestObject struct {
+	Id     ID `json:"id"`
+	Params PutBackReplacedParams
+}
+
+type PutBackReplacedResponseObject interface {
+	VisitPutBackReplacedResponse(w http.ResponseWriter) error
+}
+
+type PutBackReplaced201JSONResponse Change
+
+func (response PutBackReplaced201JSONResponse) VisitPutBackReplacedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutBackReplaceddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutBackReplaceddefaultApplicationProblemPlusJSONResponse) VisitPutBackReplacedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseReplacedRequestObject struct {
+	Id   ID `json:"id"`
+	Body *ReleaseReplacedJSONRequestBody
+}
+
+type ReleaseReplacedResponseObject interface {
+	VisitReleaseReplacedResponse(w http.ResponseWriter) error
+}
+
+type ReleaseReplaced200JSONResponse Replacement
+
+func (response ReleaseReplaced200JSONResponse) VisitReleaseReplacedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseReplaceddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseReplaceddefaultApplicationProblemPlusJSONResponse) VisitReleaseReplacedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetServiceRequestObject struct {
 }
 
@@ -14741,6 +15342,21 @@ type StrictServerInterface interface {
 	// PlanPath A path on paper, for a portrait that is typed in
 	// (POST /paths)
 	PlanPath(ctx context.Context, request PlanPathRequestObject) (PlanPathResponseObject, error)
+	// ListReplacements Devices that take the place of others, newest first
+	// (GET /replacements)
+	ListReplacements(ctx context.Context, request ListReplacementsRequestObject) (ListReplacementsResponseObject, error)
+	// DraftReplacement Draft putting a device of another model in the place of one
+	// (POST /replacements)
+	DraftReplacement(ctx context.Context, request DraftReplacementRequestObject) (DraftReplacementResponseObject, error)
+	// PreviewReplacement What it takes to put a device in the place of another one; nothing is written to either
+	// (POST /replacements/preview)
+	PreviewReplacement(ctx context.Context, request PreviewReplacementRequestObject) (PreviewReplacementResponseObject, error)
+	// PutBackReplaced Draft that the device serves again that a change replaced
+	// (POST /replacements/{id}/put-back)
+	PutBackReplaced(ctx context.Context, request PutBackReplacedRequestObject) (PutBackReplacedResponseObject, error)
+	// ReleaseReplaced Give the device free that a change replaced; it is the way back no longer
+	// (POST /replacements/{id}/release)
+	ReleaseReplaced(ctx context.Context, request ReleaseReplacedRequestObject) (ReleaseReplacedResponseObject, error)
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
@@ -18582,6 +19198,189 @@ func (sh *strictHandler) PlanPath(ctx *gin.Context) {
 	}
 }
 
+// ListReplacements operation middleware
+func (sh *strictHandler) ListReplacements(ctx *gin.Context, params ListReplacementsParams) {
+	var request ListReplacementsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReplacements(ctx, request.(ListReplacementsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReplacements")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListReplacementsResponseObject); ok {
+		if err := validResponse.VisitListReplacementsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DraftReplacement operation middleware
+func (sh *strictHandler) DraftReplacement(ctx *gin.Context, params DraftReplacementParams) {
+	var request DraftReplacementRequestObject
+
+	request.Params = params
+
+	var body DraftReplacementJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftReplacement(ctx, request.(DraftReplacementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftReplacement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DraftReplacementResponseObject); ok {
+		if err := validResponse.VisitDraftReplacementResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewReplacement operation middleware
+func (sh *strictHandler) PreviewReplacement(ctx *gin.Context) {
+	var request PreviewReplacementRequestObject
+
+	var body PreviewReplacementJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewReplacement(ctx, request.(PreviewReplacementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewReplacement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewReplacementResponseObject); ok {
+		if err := validResponse.VisitPreviewReplacementResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutBackReplaced operation middleware
+func (sh *strictHandler) PutBackReplaced(ctx *gin.Context, id ID, params PutBackReplacedParams) {
+	var request PutBackReplacedRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutBackReplaced(ctx, request.(PutBackReplacedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutBackReplaced")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutBackReplacedResponseObject); ok {
+		if err := validResponse.VisitPutBackReplacedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseReplaced operation middleware
+func (sh *strictHandler) ReleaseReplaced(ctx *gin.Context, id ID) {
+	var request ReleaseReplacedRequestObject
+
+	request.Id = id
+
+	var body ReleaseReplacedJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseReplaced(ctx, request.(ReleaseReplacedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseReplaced")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReleaseReplacedResponseObject); ok {
+		if err := validResponse.VisitReleaseReplacedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetService operation middleware
 func (sh *strictHandler) GetService(ctx *gin.Context) {
 	var request GetServiceRequestObject
@@ -19258,456 +20057,478 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1tkxs3ki4M/xVEPxsxO/uwW7LH9tnp/rKSLI20liUdtWzFfcbaFcgCm5guArUAqimOw//9DmQmUCgS",
-	"KBa7qyXPnHs+jCWxCoWXBJAvV17568lCrxuthHL25PzXk4YbvhZOGPjbk9ZYbfyfpDo5P/mfVpjtyexE",
-	"8bU4OT9Z4K+zE7tYiTX3j7lt43+xzkh1dfLbb7OT74VdCFX5vxaaqbonMk3Nta4FV9TWjVyIV/AatdVw",
-	"t+qagv/MToz4n1YaUZ2cO9OK4f49k6ryv/heGNk4qX2zr1W9ZZsVd2zFLXMraZkTnxyTinG2lKKumPO/",
-	"upVgtbSO2ZXe2AvWNo0wjKuK1XojDFtwKxg3gmklzk5m2fEvfQ/STq75p5dCXbnVyflXDx/OMp1+8X1h",
-	"AmQ1OPylNmvu/HPKfffNyexkLZVct+uT86/iZ6Ry4koY/E4l1o12Qi22P4ht/OZK8EqY7qvJY6f+ucJg",
-	"vs4P5qVcS1cSjhp+TBusxJK3taO5WfNPOIBv4W9Dw/nNz4xttLIChPuN0fNarP0fF1o5oaATvGlqueBe",
-	"Dh40+MT//2/WC8WvSSf+xYjlyfnJ/+9Bt3se4K/2QWgXvtgXq/deZjZCObYxWl3N2GYljJiBwIC0Oc0q",
-	"fQbTQs35rz1aLETjuFqA3DdGN8I4iaNYrMTiGv4knVjbjJDDtLzAH7t54cbw7QnMCafh9eUOpzP8w59y",
-	"K9cJ2l9DP2J7H+ILev43sXD+UzgOUe2PgrueeFbciVMnYTPvjWa+zQ4SOpD9pRvhiCGcwAfiSzPftfxY",
-	"cE1/PRHKS9xfveQYfeO7bB03Xmi5WZ/MTgQ3tW+x4a3F08m2a3xMN/4/8kqd6uXSvwATBM842AVX+nTO",
-	"oVO14Dci6Uk3POzJe20quz+x/tTaP94eMRzejGmDgrfhllkh1Bl7JUQlKi+J2Bu24UZJdWX9+ZWIyDcP",
-	"89t5f6aqG2m12WZWfbkUC5KHfgef6w1bc7VlFRz5lplWMa5YeIMZUQtu4Uzd3eizk8WNOLAjdjfBkq9l",
-	"LY99S1bZx5p2Xku7EqYgjdDzqvDjjbQyK6yzEytuhJEuL/62Xa+5yf/mpKvFYfmHywOfTQeRfLj7TDKO",
-	"pNc09cl8zrpF/jAgG98Lx2WdkZBEdobO3ChjcOSCyPSWcsy7qF3k1pmGenyTb/HFXJuWb+2+3L8PSkWl",
-	"F+3aXxT+Obbgis39P6p4WWxZY3TVLpwF/UJpFzfHjAm+WDGtFqhzjJTnHWmIU5+Mn7rdzfHwmsJ87q1p",
-	"Ff99r0NL+UlUj7f78/JuJZiuK2Fd2PlMOpgWA2MFZcy/bZl0Z7lbY60rURf23FpUkofj/PgFgTN06zsk",
-	"bW8hLrza57VHdcU4q6US2a5Zx12bXyF/Rdj8dHjFz/fMHLXIs5MbYYonzGa1zU3BFr+Dw4MPZ8axIz60",
-	"ymHiu+/G8fZnfkiSwjbaEyU4ZgrnYXlSyzOwMwZqPtP3bG/lOnOA1U4YxZ28EXbgmtN+gtnGi5bTrNb6",
-	"mi21oRuXFNxEvX2Yu/Uqo5snK1lXRmQEGX5hsBiWrfkWxNfophFVspjR2oIPP88K30MvB77Tql3PBXZy",
-	"sGONvx/EJtPUG/wl7OnYsdaWemWEFS43kY3FQwAegB270Gopr1oD8nW4ZStMvDf6jV/SL/gBfxdumd+Y",
-	"bN1a5xvl81r4dTOtOm4vOp3TzUja/MFyzhojlsIYf6orsRHWzZgzXKrzdzM88M4fff/zi8vXb/8fOIjW",
-	"wq/J+atHPz71EoTKHVcoX7gnu8eYXsJMCWXF2o/BtMpmjyinfwznZ7+38M9+7EJVjNu9d/2Z4o8O/5mm",
-	"5s6r+Gyx4upK2LOTc9XW9e6uczq/vbqdtL/NViSpo27n57rJLcZaqtaJg2//SI8FYUxXOhF6I8AKKPya",
-	"PWj9aSAdq+RyKYxlS6PXMG9zf+1t+PbwoQvTkHw7drEbHX47O8HW2yWVtxTx5KpfL0/O/zo8G5e6NQsB",
-	"7/w2210VqaysRP768vZ9HCN3bF7rxbUXJLy/x+8hS+6gHQfOEkVfWtYqy2V1Tgb2SjDHzZVwjMN4Qd5z",
-	"xuj+h8mUGl4C7s03eHR/jnf1bZye/ec+zPbOBH/vCNA/ot/JwtQzMAwt062bsY10KyadZeQkOWMvpRKg",
-	"MS503a4V6Ipupa0Iex/nXSq2WcnFipSYtbRWqqszEIu2ks43czervYoafuanokIobsgts/cL2l57Dq3c",
-	"VtMjTR9YOv94+O6s02Ko+9l9s+Eya8R6MTfCtUb5yebh+HXR3vabVFSMK7GZMX0jDON1DetnHb/KieZK",
-	"Xq36c67beZ1MON7Jvlu13uSusoVWld8TTtKXwuXmJaNt/CdHNG4lOaPGLX7eC+HPuyU3KHPnXj++Zm0z",
-	"Y+AQkYpZJ+uaGbHcubQLa4h9woHPcKaKO3F28pgvrtsm50/zd9NI2fIHYi2cyPmrZ8OGTp05tJ5+4gsH",
-	"J6MXGL86ay5VX5HJXs9XWolHmRl+gYJWC8eu9AW0SK7OYKqgYu+1ubVGS2Lcivovvl/lVe+VqKu8GSFd",
-	"1JmuReMumFg3bss2K6ES88m/nx3mSjf77T7zV8hXF+wh6DvcK4COhrK/YKNPjZqTV3VnS0tX+8N2yRp/",
-	"weJe5izIAZu3qqoFW3F73CU2ZJ0G52XwM1ZizWPEoGphg5LUzk7kutHGZf2EdsW//va77FV5hKhZ+ff8",
-	"deuPLpwUqdh86/D4GjHVjl8L9eiIqySx33ZEQZr1Bm84bwlwFSXL7wL4zuFjBK6CeO53ll+wY2Hrxtmk",
-	"CelGkXiO4+kQxIm2Rvk4euSc3xH7p9I8nlYjJnQurvhRE3rLu1lVojrmM6M3n27dQqNWF4TetEqhPZHM",
-	"qlTJX5Zc1uCN9MpLz914fCSgLwNxQcPEdj0cVAxwTZ+EuMTOisJJUTAPknhUX8If+31FGoQ/uFvV8MW1",
-	"qPzx16paWK/6iWbkzqv42qsZow0nHND38FbuFMOhF8ZkUfUYqb3AGV6VJkAr9MlJe51MhhG8GjnyG68N",
-	"52d/RxTCk7O4Yt04Yze7FevG2U1vWTZoKgvbPev486o73jpGsNWOsXR48bIeQRhiwSHIR9g81AA9Povd",
-	"Hxh4wd/fnXPjhhKv6SOm4CVfXOemoQnm+hFtveHGHfSk06DCF0Kvy7PzXPDarY48M+DKPXAza/wLtcPm",
-	"YqmNYOJ/Wl4zrcgIQJmO4YMx58iAostl3Zpcx+ius4ipMHqDYn3FbwRTelelyqtzqzhR/bavtK7OEZzB",
-	"rWMcP4Vt72lrF6zmTpwzpZUARaFqwZvnuz5j89Z1DcU3/aPSQkjC+H4rtKVIIfOdDReX7wos+eEba3ai",
-	"xI0w2ZvLf36cSAYdgl76i//+6Cs6vPFi7FWtyLIb17yVbkQcMl688Hhc5USY0sMY5b68mWC7722la4L9",
-	"7HVR8cJRqCAunvPXktK/kW6lW5cYMmGt8w7nUlQ2egeHZ4mwTiFee40oIv9q7Gt5Ut5kr5148N3xQlGj",
-	"PGX4kaE+mpwmXHac+r27FM5vwqzpctDobpXfzugIA/0CHTbXSm+KccXjBakxWi8HBwE4EoBgzAXbrHSd",
-	"jxt6fYfPc2N64UKE0q70RjFO8LXoH7RiYQQYffZ6INTitAkfyARMoj1ZNBJHHCB2qxz/dBfYQn4jFMw0",
-	"wPbgCiQT2BtsWSIvg8Fd8BodZQ3RK4+3x9pdV0a3GT/Iezp+SGi5qhg8eU4Rq9T7uOIQyYWo0NmdTLVr",
-	"IZonus3ZKg/9lcrmulUVm/eihSGk+dXDhw97sL2HpU98n0VL7HyBX4le83/67tvDrdvGS8GPXeyn6903",
-	"3xx8e7MSWT/EjUCUqPVbTyq2MFo5Pp/5P/uT5e9egSAPPHlgyRlGesh829MmhncA9GJ3KMnEpcuUlW4R",
-	"4jR9qS6gBExbH2UtjLzQyHgAS9ugW6sUqnpca2/1ZgABstC1mgIYmUBde5db+FBHtXY/cyPDKdrvbfGK",
-	"uOF1O/7kw6dLn7fO8Jyfm9f1+Lv+Ca/rrN+SXxNUvL8DXkF0jwQcH/IXmRUR0LfmW+b7cJyfVG8Uwur2",
-	"Iy0LP7alXHAHO0u3hlUanJpSsTdPf5xRPNxf7tQj/x92o9vFShh7eJvhx+OgZzSHuYmH+crO+W0uiSOj",
-	"Ece5/or3jBGN3rWID0djhZG8LiJy8q5jQGvASLOXEa1QTs2xDBbFrmQTFtIr3xEWlUki6IWMsLeJry86",
-	"0rG33SzkV9kYKaoCamzBjdlKdZUBo+glU3rD+MJoC4gfR/g2E8AfrNLCduHwHTlKwk47+04j2kxaVosl",
-	"4Mk5a4SxPW9+osQt/KVAUMtK+lZ4/aaPIM6Y+72QYohMW39pQZB9Lha62//rcwj2zNjaa7UzWulqxtbC",
-	"wH8JhjRj3myxp3vd7Sbcn+Il1KS0Ay1rg433ZuOWwMjEgqfZCx0ryEgOsGJEOPwPzHu6VXsrLTaEodDL",
-	"JIirKkbeyZlfDpKrkH6y17sU9HTL6YhNFEf/SuSu6qLhVL6qyyYVRy9QLuaVdSNf6rXAnQL6sHV8a9lc",
-	"rKSqSFCk3zw6v2laG/T2W84Z2Sh0f1MKD4w7djl+pTitmTkl3MZxRzaM9whNIKxoFihtXWF7plM8K9uf",
-	"KdrdHIfjJpjeU+UQB74HtsuCEN51GrhN8nBWYguCMKKrpf0QZnYWl4X6QPOUX1jHa33Viu8BBCZUHkAd",
-	"nOe78+x1G7I76Cwc9FnEzJWqIhw/HNHxGswH0cbFBKI/irvhKFkc8jNZHwfxLSv7mh8ZmsQ3CrY46Hv5",
-	"XwBOe9x2S5MJMuZo2aky0h1Cjo+IXQ5+ERxF7HMf1R+8JHEekkkcXLSfu1j8jo7SGtPHbiUH6HgYxrQr",
-	"SdiQquAxWwsEJF5pfzPMOQISueqrZgX48GFv2IFIIwSdd/1VuQWZxclNRpRdpWg97OD2kjy8nSOEcr3o",
-	"WtRrMdfV1t+E12xHaRrMfwkfyMg/h3Q1W1SaY2JF8FZ6VfmIL0Nrue9iet5RwhTeKYgT75B/g32ix0KS",
-	"4rEmoMhDkUJQCrIFuGOblQCUN8YfjODVdvS0IUghM2ugyD/mi+scvGylrTv35hF+fsdtLi0TnxpM19Nq",
-	"IYJ3O4U9Zq+nhX/aFEVE1DaYixZlpPvoOXi3WyW9/utvc4C46k8BNLHUdQ1+9uPcDgsjuDty2fCVg+7d",
-	"fYvWa4UXGBXFUaKGfyMMryF8S2YVwX0Xer3medT+0QidkAiQDyMn3dGKptp3Nv9tWHr7XFtHqeP74kuC",
-	"suZbiFPEPAUvV+xabC9IlhuplIC1LBy+FBjMawlGr/MwRV4vywhZMsqFqvxS+GeDO2vhL80Zo4TZEETX",
-	"itl2sQr+rZE4Wt/ue77Nz7fqEjPQd0bz7898C106rWAhVhg6utIIjQmJA11m+faOTv4sR4K/H89xN2N6",
-	"hxE3UreWSWUdr2t0dfArLtUF89cP/IM9Z14XrkXyTxfsb1qqc8b9VmXoO8BYHAe8qtF1LcxFSBPykue/",
-	"65eJ1/6moI/M/chO2wZaqrm6DhIWHBKYEuAss9IJNPTSWP2S8IPdvUpglpPZSdfbk9mJ726nQfmH6MtZ",
-	"hRmTbTLH2YvsHj/i0PZv/iiCMO2DSnPWWEbAuWP+WS/oX/3Z9+TrhyjlI6VY5aDmiWH1B8sWtV5cj4cX",
-	"B4N+kGfBP/Mb5dVns0bfrzTDX0vRW/jVPsoarbKGK8ufTkoDZtlvCWNar9mcE4Qebz3rEHNXaP/HwYXA",
-	"hvzhFhZiduuViLHlAwQVeumf/p9W2JD2OvTC/w7PYbYsl15HfD4+FSG+8zInKFFJsHuSOW7QYa8eGMVb",
-	"fOySMtjhRdca9b6U9IqXTwk2HF4nf8u+8K90Q+f2hm/RmpCWzQV4nXyjMzypv8pjm0hNOub6jh72w6cG",
-	"eG3jO5chnWNHQv0/p+h8iF5Ki9lI43ez3x5H+HGcaPL+G3P45XfwUEyt3OtKa3NmD2g33e3hpQ+Cajbk",
-	"YTixbmru4oUqjMAk+2g0jj61f7Ki+hkidvnk7EouDiK9fqbHfpudeNvC/uSPkMKwQhi5opvmPFUV5l7K",
-	"raiXUbkat6IbvgWrYPSivufbx1nc5SDympxIIRYDqhwsbapfp+p5Z14Gqds5fXYPMLy8ysYz3a5HkRiU",
-	"FM7iNRliPnI/aSFaeN5gyt9hdBAWEmPyh4vROSX/vf9wF4xDMKThS1fwI/pWXuGg9vf8Vi3ytpUuJeUH",
-	"yc9xJnHIXFrUbeWtySVogJoteR6+kornLn7cn8t9ldkfzXeIB9H8pwkDut4V19ijsqhNgckjj889YPKo",
-	"j7qWi20unAXX1XPdmgLNQa3VFfOiZBg9/CzkNzdaKocx0ZAvCSYhpP/NBWu4taICpWjlP0C0WZ3ufCVv",
-	"BACavDJLJ/ZGqkpvztg3uJ0gGqpbl9ejOszPd/+eQn7Ovv42l5sAesobiCPmQ0vgNAM/BWCDNysd9lHX",
-	"aSCW04xcTH0FNTFtN3RwJu56DaEByFhtnV5zJxcZu2MvLJF0umu2vNSX+XC912iluurdIhCmtsyLGLN8",
-	"SSt6Rrr3OYCZaFbOuvuocBFBQp2/d1LLDGbvpHPIAUQoZARRlwLFVpoaB5Nkr/FXbyyfBLUNfooIbOsg",
-	"UJw13woJPMGJeqyHJ2vznaeOM4dWKtBszElmM5nRsgrhofHY0y4BKqvu+mM2jKug8q5FtS3R5CB53ZBi",
-	"GtbTb2mQQqMCEVpu6m+HAA3qQpyivJDLOhNBvSK4/F50wG9Xb/aD47JCeAacM9pcn7GXdLzsprJeK70p",
-	"+KxKME6wGKxwDvzw0oVk0iMYjQYw7PkQKMrbqsNPA1aq29P+uM7btzVfiFKaEvoJGTyD/hp/hPuWkZ+q",
-	"iD49HkT0QiUb6A+ACvIrU+VnrphAGmaiyIPite2swQeZ1mApAGi7Fg6kZQQGiYQXVzMrqdJFcqr7QzuO",
-	"Y7coptM/0eu1UC6Qh+ymSPgOIQnCAh+M4FcgsThjjxCgjmGnRvBrTFai6DtwUsT4+44mrtt5PvU9UP4o",
-	"Z1pxHpx/SfOgVe7FyZM9Wp7H4KDKYtk6so45IGs7bg30WpbQ/LZE/Ld7fF4jSyTBm/JHJ5CcFMJGMkEf",
-	"H+hriL5l8rZHSQyhWgj4QFAXHFBBjhpupM2JO3raD7t5eCXV1aVwic01/oVjLfDdXD/sI364a600VGj1",
-	"LfZx5N5ealOgYUL8ypVQwVNdkLM9/MEtqNES8MASOKDDm4MjfXckDlqbqsiiuUevlNqlmyNMpnQZBmBD",
-	"o5WT2Ykz8uoq2/FhxYU2SXg9jL9P6OTHlp/kBGH6GFLS8lLVn5r8SuyyNidMwF/Nbnt5hNGW7pBBmuLg",
-	"VdmR+9ffP335Hz8/fXv54vUrSgU32iHfGAz2MGCLzHScmoMzO3RAHWerJxCvrL2+eVeSPF1Xxd/ydFiP",
-	"tVuxteCoJlmIMMN9GMjGpGULbdfCycUInQXHRx/r+tP1+uA0FsBepUOvwLS7C2Qjgm6AEOwfSPcGEBs6",
-	"CdDFMBBf8GbCOIIjQnaRU7TH1jsat9Vfg8jLv4svr9u1KoC/g7pV1payOpERtq3dBXuYmkhg3jKld7lR",
-	"k++thbXkGBsL+81rIDSoqIOEhsOQDk4XUt1lE4AhOxBQ5jxJtNxEO/6MebULVHy4owOHLai4+HbCzJby",
-	"1cTYwh34YEYcnRcMU4ax4ziIvLO5cEEccSUcmOWg696VGMK6S4HJeSM5yuR6kKKVSC06ugK70pvdyHIJ",
-	"2xcpIPArSf8KYmd1LV7qqzv7g7GlN1Lkbpnxzt+0mTvRAB6V0DQaoDJO/+hI/gbMWHVTRLQezLrZTzHJ",
-	"JNxMDSUrhpvGg2xFRdrqkCi9xKeGvYv+jH+XdTJd9mD0F3Di2306SuxL3isE5+8bfQxLC9hF/pVsrho0",
-	"eF/dRQN8wu66sTyWpGePiZamFGW4vr1p6S1pfwX6AxzeSx0OOZ+3xecWmNUhRYRbujP3eVmV3RCO6pZJ",
-	"U4+3zLS1mLFfTt7+9PIp+w/25tG757+c+H+4arnxN2D4tw5ait8lxzjc8r+cWOFcnX0a/TjACK+6bDzd",
-	"CEXqTsg4IreLNsTBGkkY2SNFxIj0Za8JWPClhlDl3mQ3R8mZX7QnK10od1BOlEFp8EsUDjkmKunwFmT/",
-	"9m//FpxGS20otx3cd5HydDcxMwFmqCpDhv2qTXmqV1538h9kTjP/QuHmHRDFSYKssbUESzR5vDV+5H8n",
-	"KK3chihUw9F7yVOjXx7JdIwNDNymu3Ny2J06nmtgXB8pPb+fYUduljBFw7N/6bISs+gpCuMv5TGHeNJ2",
-	"eoof6GdX/2Wnp78/haOoQEx/xWUnzYhKKEchpnuerTFELndHZg8eV3G4P/inCQR3zAhbWzgoSPbsABVr",
-	"eMRf6lBbDdLaZwiW55Z9c/YpMp9wtR3Jz0o+EOhY0o3bScEPO16khlu70Qa+I5AvSN7IWlwBVGDlXHPq",
-	"9DVSrqh1c3rzp/CnhV6vW4WVkhI+CnRIeQsqDzCIPckc07EzeSqp0LE3Q48V1m9nYmky4wdzk9bV9BlX",
-	"HgCfv6RodqZEAK8qI2xed1tw9QzydbLRvX4CgKogdWyhI41XmjqQN8UqyWuxcAVy21ImzLu0YEaAasxF",
-	"rSFtLo9/wLSjQhJX180U+bHmil+Jis0xC4YYmyDZR1UxgieRAWM3NWbnjDlUHpB/Ir/71w/3L+1VKYPn",
-	"mVRXwjRGdtFcStS5FoWEE+BDfVxicINf2ZVwTCuAFM0IFsRopWCZkb4MBaoPvDCi93ABgpH6dPX1U2Ny",
-	"8TSsecQdQ4RQ8fVwjmZwlDF5EiCczkhkdAvZetKNR9uW42ONKBpX7zocJ4xELxZtI2OBrBGXSyPVHY0t",
-	"FGIwcxqjnV5oQjqRoFw+f3T69bffRfFp57VcePEJsp0cokWzx3Dpxhg88ByceVBQ4J2R2WI/WHxgl5Y0",
-	"gWftFyRIUft5hksIeUdv+4gTMzwNMQSu7PKwg+ZdeK4QdyM2zXDidudf8ol4YGSKksTjnwpdjbsB/MP7",
-	"x763ll/KhVDZgkuRPaqmR3ANgG0F/APLdD1WHFID18MQ3qFD7reBwT7jC3dExHqaSCh+egpbtVzUUBXj",
-	"2trxekRJzqV0F8zpuup8H0tprGMNvxJMq3o7wjFeNoB3VIe886gRuqkFs3xLzhVII00ykCvBawzH7PuT",
-	"7n43NkbPhwiJwHkIObtQd0iuAV5Tix4END1aWmVnzGpi+FZdxhmkB1i2Fty2RlReV2ZeE2XawH8t++nt",
-	"S/BNuUVz/vz15bvzN6/fvhu7J77N1gVerEZgZxarXbaWW94X7+kGZxpD0pnLw7J/VcIttFrOAEWOf7pS",
-	"a+n/X8sZ82r4H2csZqYHrLijFaGaJwyy1umS8cYEEUemHf7qYc6lcfRhPDvZiPm+iPz09mX4/vN3794w",
-	"K6sC02NpZyQXyv5OjXsA1WRIV15yA1nLQTEBXlvKIvf7Roeq5tImaU7SUUZuPhLJ3VDeWEnFASa+LssF",
-	"Kg9jNbi7xoxsIUr7fqUjke95Nweble7Sa5KtiFtpR4XaaHMNaHVUoYK96N9PqeOUVnlDb1R+Xu/qH3Wb",
-	"BLyzS730+TO1s3jywItM/hjiCTDjP6BqoqHSS3/LsIlnmSt+FmZuuyIGxI7kleM42XCVoANBL/cS68cT",
-	"N0wM9Che+53UBaGYt7J2p5Amjk3mUZoH8CELrij3uAARGQAzE/DCr9cohb+gNeLIhooWkFQ90TfC5MtZ",
-	"FPgfwrEexQnTsbalQzu1fvMForjNQ1OOZ+kmNvfC3U4GfXdEpkXzZuOosWiCV1A1M3xuYH7vBtfZsd15",
-	"bWk/B3O5KGrJNK5koRpf2bNfxu8cgOlgz7sGBmbmR24yCTp52MsLKk4VNC+MYuSNuUKKxlP0Vvq3gZyd",
-	"rblbrAp1U0cQP6VebPzkwFjL0aBdMFy0jZHoPGRIGYce03n2QFKlappBafItnsfamhC3Ba2/EAO/zqnH",
-	"b2q+ECsg1QoJE0tZ16Ji8sgCuhsjs1VPCP1P94mNbI86zRMZAXTsb1X6WhjXwCq9M9noQhdzy3O3i8VK",
-	"g+rVGL1uXKGKgair4/TsfaQtN9fHAFW7XZatm1vXMlfdqaykjSWe2JX5HLb79rOwz12Mp9sR9Zt3qiOM",
-	"utihXJUCoLKXSBNBoMrvB6d14Z4PnOAZHY329+GrJ048jXbWRXFRJqJ80UzvLO+gyG+H0uTzukkthKO6",
-	"lF0QBEuR2nIVj/pOViZ3mJIWDiD/tXj8RFfB3jD/pxV5j+H73llIZkM4KpF6OPizaJ3sjOox+a3uj2J7",
-	"EROUZwnFV2wFHuRQDBUbGGvXf/Xw4TH4DtIF0t4Ag7DacVSQtRxTAh5SIYd9LcrIHGAusQCyx7RfEu41",
-	"rLwikq8XlJfNMo0qAX6GK5VCGR/sXkxRvgiApWDCrvn2jjyrs5PwL0gMjX+C9A+BjBhQz/lUfGpquZAu",
-	"+aeQBOZVJwTw5y92sSmkhG5elgmXtRNlokZSF4EFTQJJJsipEptzttAVpYEDER/hmWppHZJ1Wdf9Ky7X",
-	"DJHT8dekYEguASLPndeBr6GSMhTYhkCS3cHzxcKzUX3HNS19rjxHuq7eZJMBoz9rw5GyAGUFSvtoAxG9",
-	"QHhXZNHLpxm+5HNR214Fb3+MQR2Ufk5fCJjpjZqF9OX5lv1ywh6wX04Kybd+pgolf8TCyXz+eChKDjc3",
-	"LDSE/OFSG+J3HiQOOxhazatrBPfxUoKC3y1hJ/BxpN2wsieIkUt3dzx62EkZcli1EF0x6gyFS6w+R4kC",
-	"TqP6HZKUJ0g2apXlN7mjEDoQlX1OVamm/fwuDIH60p+a3NI8XS6zzqxFLYUqpAaK+E44lBWyQlTiynA8",
-	"nnXr+gZnn8nqDnEfeH0WOxi7MxAKepoAEe4b2IUOhpKKA5QH/sxfwq50G3/uB9moxKLmhsgRAoU6I+ZD",
-	"Zvl4Ktow4ODuyIjrGNRTaCZgnhISxqO6UaZXnCQqH13KugN0UFfv4LSjc7CE+g5zkSz5kOh9D2tb4CAg",
-	"t+zYKNq/p2meX0+xtPkrIHRraFxFh1rHcjJ2n3tNVxd4IazTjY0RvwvkBSKdg4GXa4SOi80nBQSgh0Oj",
-	"+yFL2tpwac5B2PwVKywp+KCFEMz8Rpgztqhb64Q5B0Q6shgBB+6K3why2bTNBTRUC96nUfXfgFMOmsie",
-	"o6GTL6V1dw1xxxPy9vlNO5v9GLY3qS6J6Wx34cH0w8r6TszYQrd1BXMMU9zZWBln9wBtTJn1Jc/pRswo",
-	"QIbSN+L2eiCTM94WTJohahYQqPwW4FvbozVaOHlTKItqs9P5XG8gfuk1aGmMNha9t9CQF8NYWi8z0kNx",
-	"k7HlaHGAWQFK2Jj2AI5Hcs5X5fjTaFzwWlSSv4N/PiqMdUTdzr4mNFzUANWewHQT+xarHIQxz+J0DU3y",
-	"JIdGWLA7HBqfmpqrEjVPCSTfCLM+jFeLnD/xDaozkCvTugykpuOyV5Kmb5NilkYruq51/chN1bNYxGU/",
-	"pRK7dzxdB3KJZEsWKPQMjm/0bZtvqshHcFRJmIMZf0dplyl/y15JMGGTcMyoDuDSvCUm82y9Glj79VGr",
-	"VJpQ09bi7q0cXRqq2NA1esXu1MjtSOpCOR4idchV5cHJ2lmBWbppZmm1qUTuaWTlrRjWO+PXsHmxq3jB",
-	"gbGUn8SRJZAQ6T164p/r5oV/I89xH7ZblhApuphNq46u+qG0O66Xr7TLi1nIIQsa8ka6VWX4BugojLiR",
-	"4KNC5qYa/20pjCmCRrhUd6Nv6vLLsLHQx7CcYfBxreJM52WqrTM38gCjgl46dIf6/l0Le8EeQpasWogZ",
-	"ePw27CHj9YZvbT40H6NhYyzkfIeDgfRZkb3PhENU5S6Kzol140oFN7Uaq5YdXfLlAOXOmGy+cpBgxZtG",
-	"KAuW0AajKgMJFRRkfCmWmfDUU+ukN6QIQJuQNI6oEDBYnMtNoAvfhqrflD1xe4R/gXdyl/YWg0PowRxB",
-	"ZptTzkOhfMwO2K0/Rm0HiGGUU1r2dCDpPGRFX9biM7Jn5dMKgpWoxIbNgSQtjebFYJA3gaUqVQ1JuLmG",
-	"WCPGh67Snum6un3PEmawo3uWZw5732MJC8RNQ1xhGfElnrAk2hkrYmJ4JkQ9D9NYkyDeioHsmazrLNni",
-	"gH9nkNQK8B8DF9SdACrjo9x+XO+lXY3F9YK46WQIWBudkHYF2shjOBXDRO9iETJghFvM0w6WAAt1+AHw",
-	"ur7A0q0bqcDL1mdr8WPIYDt2OQNKDIvPACRylPTkoRbvpVsBWwZteWRIBjZw2KW7fNIdMEJahA2dFdK0",
-	"x7sBBsuQFJzZj+o6uikDalubXmDoDnUUop+NrjXsRHYhdKuqcmBsVEhid8jgiC+FvogyOGATpEtgW9FX",
-	"O/5bt4lf5YGZj5gfura8pmJCMfSGmCNw10vIi15rdTiA3o8fhYmMs3NwMaZwzfVX9/b+uedcVU8rmekP",
-	"lKHIV/TMB3fm28OslBlWhnj9AcqAVx32J3K7fpgdUc3c3e5qHyBQIKRE0Vzxc3hJnt6dTdb20x0C7zHO",
-	"bbYMnlcezWGPGD02GGxbiTGO+zbJiglfp5ezg9VNjnR64fXswsGATk9LFYMbyPTGAlm6GV/Hb8AjizCr",
-	"PEYtJhESFmvBjQEby18cPaRzBz/CRwtlV1NnbDaKBDILKMlQ7HWLYM3GGzvV6BE/10304xZcuEt5lWE8",
-	"R2qc4HD2+yonaYiqOCIYgCiM38qsw5lME1X993F1zeJeynxnNb6YXuc826VjqIFaBc/8neUPKE6nQ3XO",
-	"I93EQz64ulDekIrquwQuaFoV8uz2tsiIZK4R1QNnof2GdCr/57Qi6TiPwVqqlrx/g4cVPYZG4Y8hNruP",
-	"+SDuV384bripAiCQtD/nexRqGudNzql8kbeIPxkBp6qVx3ThTfJWPqzQEbjninCExOcABSzUMWuzMW9A",
-	"ki9lxxznn0NBxPHbkgEdXbVj65ZtStUjUQbdivAfBeK7geBa8MgSh5n/UFy+WbyX4mHZY4mPXttesCAI",
-	"NW4lOnU6V29ypu2uenem0nYv3J/dqT4yHetpwOEOVc1J0RYkFoU8v1ts24O1B45QcYaEWgDmH4UwPJfg",
-	"kBVT/oD2tlQ+larMMa4nLUKQimCoP9BVJEhlrFuLbuILcoF3x3i+9zyWhY7xGZtz22VoK/JmQG0Zkr7c",
-	"zh7yAY929QKBZX55Yc8xqDEL4G7pdhx4SveegWJbOyp7IsqjYznkwKWig11khzy4NO7CwrzSObbtYrrs",
-	"Pejwe2n6a0ypgBaY02GPkINnNAh8vN5fEM5JkTu8NoLnKqe9SIhRQy35UInNt7dTf6dX9D6AKsYHdTLo",
-	"hINqF6SMFpjLaOXp7F7qAtR/aOtdKVFI5oAQ+R8s889w19KWWazEorhpjtjJo/dXDInESMnfMdwC05/u",
-	"uBjEp1HlgE2dKBRFcQren6Kyflde2heQU/OGZGJM8bxb1MYrA9RcHoZQ4C4olpnCUfxconovfn+00FAP",
-	"hqoi/aeWKnjtM6l4KX1LynIIXCz7FIcX7KPTH8Pc9ioGFxkXd3yJrjPrw+eX0n9d7mQE8kj4l3AXFpmd",
-	"u2fy29xPFV3m2DBXkWDxHOvid7kExJ4NSMwy4eGYsopXwpX5qPcZecMQ8ivZGsXrp8rlcmCPKY9QCcdl",
-	"Hl4rbkSBfGF0pP4WmE0ol4Cfjr0bmIIpjq7ebN7DCfaD2GZ4VivueJbmEjYjdxxoCUH6hFqYbeMGSuNR",
-	"Y8coD3q5zIcan7UG0PlGLGQDeUN+j1A1kvznIbF5vyU/8I52Bz1E0rAN34bKyOOVgtibDLsDsjhCugAd",
-	"E8TouOuKObzxus+EUXUzFaf5JJ3w3Iq/jAUudnamte06nwEcnFTAfsNqwW+EhUuMU44lHZDYhJ2xeYvJ",
-	"3zEAg+URWFNzqept96DTerTX7RF2EKpqZt2k6/Wx4NlYpTPbXkutHYjFpgbR7mSLSrrjnKIQpMmib7t8",
-	"tLHE/PvVrXIN047Mkpvzq3VWrF9Qxg5Y8WRuJp8r6Ojk9DhcWMVrVNC5q1ZYWwJ7T1nmIXBB3KbwQcrI",
-	"UcT43p6Zo6PTGtUvrMxVkmrwo92quoMr6NBdbdVRLb6Dx0vdQ/fNaAHZNf5RlGf7nsMUQRxJvMKJF8eQ",
-	"HCKpRARJSzZh2NnxmOhEtXzmYqePK1xcOGjKiU9U9S/7U9nyHK3K44d7npVQZjBYhMFCxO6Xp6NQU79V",
-	"lsvqHEoSF2+ei/RWgYSqUF5GSK8gzJAkBK8ZbAdtBcgqTfPzKJaW4aAQBv/QcUpASatTrPVyMqOeZn2f",
-	"ROd72aX199e8NXXZ/Strgf5P4FFxrG3OjihEsJtBbupQGyC7FEjHt5+MQvOQJ0vr4jUK0yxIHMDVF4pq",
-	"gj3UZ5FI+eYjxGS8nlXYKXkXYLeSA3iNl9pS9kiJ0SBTMDqlH4CyhGiAgjJJEzGSVHzBjZHicNEKeiwG",
-	"g9suATlHqMRtvI5FxYA5AEzHXeaPiQgTFv2SDbs98lZ0j9Coaeot9UcOh9KBKP44XTwfWXkfSBp2zJSh",
-	"mOLBT6WZN4Vwr1SstRRs86dH3DMmlZQjOLb00Ni6iGqhXv/2uIw2/8KuyPWzbJKVD1OY22Y/dp7yPVoY",
-	"sOd6Tm5EjdwIs01SVsN5vYUPtwocZtmz90eihT7GkxUSKMb5seDp7Di7iFv/y0dAGiiwf/DJXcbILoiZ",
-	"7VlQGIqAnkzVj+r18rJtvPKTL9nTFVc/buMU1wFvk/yxSzdNqBYrYypTnisoJg0NNRafYrpAohpib5la",
-	"XCo/WNsuFsJabY6qjjwchoSPpWFuim+lK1Bc9TfaHEPaXxyxbURuOn+cS/fAjqfQhVboM/k+3+RS8YSV",
-	"VQl4Rn5hfAbKH0B5b9SktIrMUrkjd5CxCD+agyjpJocLq8QnJpXTbKVL7qgc9crBDVNS93eV80hlEtR0",
-	"389ZmLzcbL8Sm8e+rZ+a8UoQuo9710LwIc/2UNycObFuaqpZMkonqus8cQK317YjnmP/+vbZE/bv3/6v",
-	"r/94ToGUFVeV6ApKY4Qg7WUH/Ktre8Y+IoHDxxn7CBP2EV6B0EFC7eGV/N2aQmkNW29XPOaL61zxm0i9",
-	"HwkfvIas1ULE3JGgp53lXeBFNP3IbIauYovRG4hLGr0ekeJwLUST1tHaP0NDfQt8BguW5qeoToqbjNp4",
-	"r8SGLKjDZSfWeZwZUIGSXxLdvD3pKaUyDQ2Z5tHbUiDsaRyIzDXIYz1jL4gDk9dIpQ8LjnSAN8JAsWxV",
-	"Siw5Ip2k4x8pdVWRxBESMg+mof1ZQFmbET4deKignj4Kx+6su25n4QLWhkHO7fm7dDJlKH8LB4sNG7rM",
-	"BHuXlBnKXlr08mUOJ8YMZCC9EpuO8eouhYF461bayBzg+hKW3qKfwwBUkrb9mv3rs7evfzw7e/f6jzP/",
-	"b0ps2GIl68qAzU4Rj1o44EA8Y680FH9AJqbRZKrf5vKX/I2R6atDrJdgkN6tW9sLfGAmyUDIdv9Amesc",
-	"E+QLAvNGjsCoKyowKgK1k621g9DDDDcmFSoGzx6yrVoWkLRnDDaTvhEGCa/L4yhcD9yYbSHr6aOfr4/n",
-	"IXicXFR+2fC4jiBvpMJuqR7csb3wf/ipGQBKYyoG5s30Yt67wOhBmciGZcZcjzwTb5fdMsQrEwqkYGYt",
-	"40ps0mNjk3CMHrhN84F3rMWSibyXy7EAHKu0vCR/H8+7E03iibbkC6fNFslJZ2lt7LjCsiD7ftMejhoT",
-	"mmLn8t3BovQKivUn/kreCBUgWFxtybmKZwSrAnx+PGb+mCvdn4GdXblXTufKa/XxkRn2BvROadGVNHCY",
-	"jOrs69D6Yfk2HXlIEbcSCmSkEBXYzn1Aiz8GC0iujXSL1ePs6fp6ByOyWWlQMiKzWDhJJPEJBxVdqAJu",
-	"7Ng7/wp8OMMqGNAQW98xXoNaQlfXLsKl4/teB2AwC1+YMV5bHRnixJZo5K40qF/g/eqO+XixIT6mswhn",
-	"dNKQXjQXVMz+bvTaH+jiHyin7K/zwdK08ACVgckXgU3K6Oam+1p6k6d76Jy9efrjLJSk08ETiYg8QDJB",
-	"yS+xBflQrDHyhjvxQ6Fk6a3KN9+uKrM3K5qVKRHwHCwE/ObgA0Pz3M1DAWR+LdQxxYX7xaFHIHYLauV9",
-	"Vhwu3MxZORioFVyskPuD0hsFtehQ4BQj9fbvojq9FltAzK4vcPNupBVJEUV/bPKFYw3UIi3wUJBDqwE/",
-	"sv/if/310en/4ad/f3j65w/dH8/++/TDrw9n333927/kScbvXmK6SKMSBWdHCSNuzKHad2PjfaTH5Aqb",
-	"Hq5pTYdYgZdnUaDxfXojDCkIcAVTIibUyBrp9FnK+ujoS7aYwmtVb4MS601w6cYWEkwUlP0UALEdwEVF",
-	"9NM1or5Hmf903Udyg+DDwohiVMNJe4sc8OTBssy1Bit828HdsGOL216HCb214I7X+qql7JHs/spJ2YfB",
-	"WSzGvpuii+WIectuEFPfpeJ7Fyg/UPf9ldhcylymSCRCzPlLqaI3OmQSutlyKseBw+gzDvenpta8OgK6",
-	"ErMU9mfje+H4YiUq9rT6+ttvv/pzktFAJCUilsK27TrJDYXphcf7x8p86/K0UqX8h7VUct2uT86/Ohi1",
-	"SNMcspOj3/NtUMyPZkKZgIc3Ia8r8Ra80qQPBgVkJDurXbtmyGYH7/6ayxpVbEPJSecAXsnnvqzdgFMZ",
-	"zm4wPAFrE7d8slmCHV02yP0nfippYeifPKKimpivtL7OF6wFVRqA84IvVt7SxFuA/efl61eH5mKX0Zw+",
-	"RJOeDCMFs+UWtzNVx9cxRVwVEJxzhQfTeS97MJY2JVMx3hClIlQ590L/Q/DQXRxJ2TsYi7LihXNx+5vj",
-	"OksP/1qRvfTxL0/fsQfWiebUP2k/UkkXrK2jOmfEEVfx6yVDnq9TW2t3HnnYitVvtCrUDlustLahmVBy",
-	"S4lPDh1lu8XHUwBtNpltR0AI42u6iT4HBaTYUd+RcqvBe4RzB75YbHyhmy25A1J/5oGP5Vlgdofgn+rq",
-	"NKLRX9HG3CndNbutefZ6o95SZcl89mQhGbISS6lkHs7lJZA802ErAjmCXrJKL+wDvNnsA9Lxz9aFKOKA",
-	"vVZIEfqL/2f4DtIeJWewNpSEKi0TCUon0sxTZ7Ip66N5NIdKb9KUXCS1uEmvDVN5+MTtzKJkAYbXdQo+",
-	"p0RKbk/m9IY3wjyS67vGl2JR1GL0zJlWzA7YPdJ2xR0QgHDel87wmbN1dTCsFruUN05h5M9ixgKVffNa",
-	"iVvXCUqM/tpUyyxE7A03boh983DKZX9KiP/tHM7auFOlse4CK8Cl/47cLCmm7QAj5IfZVDiicg5oqNq2",
-	"c27JdZ6yGMpNyDXlIGsrVI+9gQI1QGOZPQd47YRR3MmbI1ABj7qXcsoalH4T1X8jP9k4gA++ksWRDiSU",
-	"61YVUlLKFEm6sYOEH/3wC2bAQwYV/mYERjOAReUYoqJj4EQIg7ejYgxWsJVuUPVF8ANgfyD8Mrp/gPXK",
-	"ZjVykwUChtrAHObhPNwGixVAXUK8d1FrK6xjFCflEirye4MBS9TiqTYFBDipN7ET/fG7wV/bf2vXDRUW",
-	"qrW6Or4mwVv6xNgKFbOTjW7r6r9Xom4OT+AG6261dRUhT3gM3YG7EvdHQgoQ0GgpttgfLbQtdo6DblY7",
-	"Qejt7t4Ih2DHScpXxpnpT63CLtZ19UIVZheSUF63eW2qiJW15AvJRNsGqZSGj3dy0EPjszCk0kyEmz5z",
-	"m8cwHWDdsPKaqJdn7D2h1tJSSP4gCsrgxS6FQQiu+X/DVBy2hVcNU3o//x5wKU90m8sx9PfMmqsthU/7",
-	"fskUMEjYlv0WHutPIbrdtdHRyUqFdtx4bkL/pWwGBHXhvajrgYGAggwnp99qVIHUW6mVDunH2lwXRjlA",
-	"SPhMmvWGA2VKQMCyNUR6vWk/enh9HojsnbgossKGQm6QjBUlCO4ELEIF1Vez6R4oQhEUNy4jBeT1Gc8z",
-	"FQ5gHnb5N3aLfB0Byh0ue5MHuGv3U6xsnrk1/P1kMfUNZ8YGc4pVskoro0N+G6ulEhcxT27rBQnGsgKR",
-	"23o7F5WHgIuyZEgfx3iTkzkO0Atpr+0MusEW3C/z2dmR8gbsKfnsmqHiat4ofRtYhDKIiVofkRt8Wet8",
-	"H5w2/Eo8MyKj9M+3SAY3imsC2nmnXQ6ueWRD2YQj/ECCgecYWQC3G+xC+Mp4rUPrfIIuvxbqGCoHwHpk",
-	"eBGg5Luj1CWvEuEJhj4EaZjeqHP0MFvHF9dgYtq28StvtRk/kJ9UPp++WOX3HTAkQl2JXYx7OChuijRl",
-	"3EjYwkXXxVzr8arfY63dz9Rkbgzjs3apvlJQxGhv9dJ4YcN0C5zVIlIayz2NSiRl/4oe1gxLYLG8aOCz",
-	"PFwRZA3J260K/y0nh40rXEMsk33ytFBtIY5zsPLoG6PnOR41e50Tul4ZoB4X3ohDYQiWw5sC/2IkLEQM",
-	"XYe1WLWqgowoRGGNFlYY8F94kyerBcunkE9LZlHaIzixiMR2ZFmbPPFub2LDFcqV3aCVOobkMPIbZM62",
-	"DXeLVW5BL7HvkRoKIRFR5VEITYNVPs9XOz02ATBGBCOZAcoazUy3CGm/SUKKAuzXcyR5aRhxB8OD8MPI",
-	"1dNNToGHgsGyrgHOXUguQfvp2NkaDqr5sdciM0j6gSH5k8UcpD9/8+3/+uO+bTNAX1X0byh9epxjI5tE",
-	"4s1nfkTdxSHOdX/qtSW6mzINK1Vb3Q9n6OU5m/Pq1C+GsA6wz6cISDyVCv8KDoQZ3L61XMAzMC2zjsJb",
-	"61NvUs1Yq/gNlzUWboEjRMHNNnzAO6y4mvpFWztM6vXGaL0cyLiHTqNZgVERtHLoAGhqruCxDa+vRYXh",
-	"L3zOIqJ5yWXdIv/aDpEgvxE/NXle5c76boy+8dZk7Va6vVpFSHnsWiFNVt8Ua6lm6aTf9QikpWVzo6+F",
-	"KvFHu1LROzCINwJ4LOs+hWUqYdnw3nOw5A983Bm+KCWMQpVutIxmzDrRsPkW/nsHrxdNZRx1ToYiU9C+",
-	"XgBX0hG+8EVpw5ayNl8vKZfEQlQVlFEksdjk8jlDmDTmn4xN31yJxfWRXtTdEiErrqpT4tzbcKOIcifW",
-	"dOvGcYLjPY0/AXr01Bsd6Bk85fa0Fkv/t41UFSTJ69acVtxx+iOGkD5k5TdPETgA4MllwO3M/IZssxn7",
-	"8fX3T1/+x89P316+eP1qNJcvTQxppUFwcuL21l8g+e3Dk2AD3DOiypRet3Ld1JAyyQhQmnHhaWWzBNU9",
-	"oJBvgp5EbwF4HcO/IH4ou42FcjlM3RO9XkP+AKW0pZmeXpew3nAUFkhpKP0LSmqKGeNsrSt/gkUuoAzW",
-	"ot6WWH6TMWCgBoN7G14AWdxIngPBdd2VNgLyld90FDekpDAlFmFDNtxaSIWKEW8zFtxKMedL4e5GyVmo",
-	"/dMhg0ecEKMxACEnb3z96MD8cRdbGQg/gUUsOWO2J0l3PgxO8BSsn8ly3QPn51uxNCJHtfsIUqVYGhDA",
-	"fBG9Fp29EpitM4btUQTh/oUiJqZo0VZa5qqxvaedhEVWveKj9GbGuGW/hIU7Z07UNSCO7C8nhcPm2IKx",
-	"hi/y0J2Hfit/dZYtWjN2AzSdGXLI8q6RT+92xVcPl1ftV1X9kM1OaHlNNmD+yvH2J7PtYsU4ypnz/4cp",
-	"hmcHDTbZ1WBLS7CSEM2i/CVrUpD9ELAdCWUuhvQDQ+3YQixP0+oWqJwfqL9yl9BgGmtNiqbk56RQ/7xY",
-	"5jwIxlDSIzBSlZJYA3tOqTZQv0p5tqjqpEXEjylkYbuwWsYbcYty5AN1c4jlKF+lbHQZc5jt/MrDwN5w",
-	"497QpO0LQeR+y0WBdtLFld74cy9BFcwFa1p3cT/Mc8VNW2aY0iWRxmTTQjSJ3xSi9wVAGFxHTQt5d34R",
-	"vZFCE1LpIvTLxhLAgy7sW0G/QiIDHZwwom7UsYJ1utpDElOSls76HAxs4FPDN32Z2KWXdBV9IJPx+sWI",
-	"50hdbW8PlYBCBYLEbVeLMACT/bg20q5EtYurW3B1LDk5cDEN8jgTP1an86muSF7iJ+BpetodC/WQoCR3",
-	"+j61bNr1sCzJVA5Bf2hVLtv1mufqEHRyOkYP2xOIY2f9QFZ5nIxujN3rA8PL17nGdPa/tNxUudAE/dDV",
-	"f/A3DAUoeMJvIjaAI7Al2iuVrPWuHdH9ig5QafvOJiNsW7vAdyFVxxdGjoI+l/hRQbA9hkkjoHLSfMsI",
-	"L9wDW7qyXCeGAfCQvBKb56X05kTz8fMJCIywr2LSc9xZjVRqj3VwJzOjRKbaGwm6kLtiaguu6MqFCcfc",
-	"f93ikDcrXYtTu7VOrBk3i5W8EUjDEJ4KwJmUNa/j4DzCM5qTWEBqjy8/TCXm8uU/BkLNpsvCyCBHboSR",
-	"bnsMuFtpdwrOXfSaUuWloMI7DZWfuMGUFoLCEzMFnei+R2cQ2eBNU8sFD8VcOthdKEZBfF1Ko6UE30j1",
-	"BYxwNwLp/LuYd9fJ4PeMX7qLEhHmchdCnsxkshr5k8pxqfKV4mvh+LwuaFZl3U6IqlinAii6mTyygMc0",
-	"5fBuXURrr0wdDXGWzFFhboXKxxNyZd8H6XliHmuWUznL/Pl46wK8EvoJ4Sb/N0KewT+KivRe38jIs7yr",
-	"6jtSAyMRO5hREwqBdrXccWjZydVo9+/GvoU4MoUpY9YTDOxgIwWVHt7Hvue7Tv6HHRdkdRwyp+zf8MdV",
-	"yQVHCFCpCJ14RNbeu5Dj/QeLmNHjyrdDr2JcBHqfm5xL4W++57lS+EcphQOWS3nmjobPTZgpHpXM7rih",
-	"0kE0ZUPQL5y10iWenDaFSG9PpbMY+CVeLrcyur1a5QPAx/nNu7XNZr0UfDxGAOuf/x01NP83yEPPK2et",
-	"8tdiKahjs/HUnj7QHzhpYKvtHYLP+Fp6sFEn82tZYOYgqHHWMxfJo+gTQdO0jfaas9d9jqSyl2vAb+tM",
-	"dO8rf34YwWvWWnHBOLNy3dbcXybLWgiiuwezAqTLt2XZklu3A+sqA44OMTVlf/u7VgU3oe8B8z/nSnux",
-	"f33x6NUjSIf746wDgWFA2s6o+0BXXOvFNZJQOl1XqN5vxtXl67Y1sXokM0xdn3VLPCAYpdJ9HVfUESde",
-	"8RZsKOMwk0NTy8V2tIML2olHWcd7RM0MjPMvIfV5bPJnUu9h5HGUzOehLRz40cNH8h23+RqdRzOS7eKh",
-	"4P2BOjGX8kq9yOmZURWgTNyvZqXQD+a+Ykg+4vnW/BNSsfzpu2+HiVkOseGMY70ZwXeDQ31nZLYwTMj9",
-	"7A+SwkoQyD8FkjKv/xj0ScYxfvXw0BCNsK4YRHsEyMo0Z8ZICMhGYov4pX//7puHvY89PKhczilrL+1C",
-	"fnroKO7I6HYAIVyN3iHPvNAEzr/9dKO2Hq7Ad7DpbEG1WyXuFI+xVYmj8NjyuLsg/e48x2/ECZnBFA+s",
-	"TfaIOFKT2lnl25MV5KmygAiVL9zTvKRTFSnpKCWRGAeA1Zn2WNawKC9t2RozqCNkHfPxo4GBECPg90A/",
-	"RkLQo+XC0ZQm9ZnMWXlFtwkGlPKgpkgA5x8ixWrF7aoQfB1TwfxO5cjz9mHAeOiqYnyOdFAzQhR0QQzf",
-	"787R2g1tVSCFPir2O4Ihtl8YPbp6YhV0XIfw3QHarkvi0dm5gEyeQ/KFYytdVxbAOoGMkadxJcKGBHpC",
-	"paHYrbcKCxXa0vYPkR9eC9HYAURdvhr6i+iwDpze4IFnU1ZJV0VfQ8KRRHUxQKC4tyRMCIUkHtoilEH1",
-	"3c2pzMNFWmQ6pEEn1fQ+OYi6xVXbnYukS7uZq+Udd4d0w6xHvIt1/MEyvVFFb80B1IORzomscHWJUGte",
-	"iVhVZtRHh4vPdx7sDt2kiluwq6Way+QqE0+hG5ozrBV5zpympCPGWSgsOvP/avk28tZbBmjZK42VkYmW",
-	"GhuciwVxs3F21Q/gYbl4bCrEELBypKtF1fMuhCgC9iUpbIqfAvPDv5UNGSx03a5V3sq76oKNR9iGRRPQ",
-	"CG4LQlNOChQRiVeO7ByuLItVSWPeVy51teZU2g8fybk99mtCd36PUehNMmdpzqOVG1IRaaydMIfeZqXY",
-	"cVVl4VpKn6IonHeaDkDzUM25YIRDOQ8Ja/4WRO8VSl35NAqiZiBHm5CJtN3CVxOgy+xEqlOCEeeE75Kg",
-	"+IXg4W4hEMZDRFsvA+38OSWl+YsK9klS4wmYR4u1LgZWkzsn1o0rPJ2vh/LCb2dvEtuQyDV8EU+OSh3n",
-	"ITuiZmG2HBpgw766YA8hER3nnRvIkvJjLpdIG4hIrHMUJituKga/zULO6NiU0c1+a7HkyFFNIfPZeFFE",
-	"HzGkHsFxPUP9w0/X+U7SqNdtMXSfn64AaRsBiM4jpNrQ9f22desWei0OFZo1azoQNghmGrCSLF8WNAoa",
-	"bkAwcHCoUAWSARzorfHOg+avE013E5Q4JjlUnINVzLJLMngGau+ctvCIXKyQkoFd6bw1MhLch2sWCvyF",
-	"RPWdGH1SEzRsnuTESs6JCP8L652/RkTzA23NHXr00obVKTltKYcvJhV01dkStslY1IdUYmI+qQk6s1Nm",
-	"lTivRpKnduZH1wcsNNTt2gLMl1+LUgi0qysCrgvI9JSuT7DL8/S6FyQcOlV3LyBRikT0oqNhRUYdrN9B",
-	"HDBB4SQ5rPRFxKkAxypWvkKFMBbelbbEGnux0+cCResFVRXz60JGOLyzBChMqgycUGz/JJAGEwdtZOzp",
-	"VByNfwMy2dku33zJiw2rMkMxyIlw3F1ZDiw4jQNcDUqpSAt14WJuXIfOgZYCXi1fzS+fvYddKO2vy+OT",
-	"MWYn9lpCgfq83qSNeLISOYJySNXsKe1peJv7haqOQT3uDDg037WVHXVXYHgn7bkV1hZ9SagA9/2ZO2Gc",
-	"PeDvbhmCgvFxI0wlkS138IrAjv9MT4+mbENFPnyknJWxz4dUtm9u2eVdWFK0KrrelRG2GaKAY0A7TyJC",
-	"9BKyFA5JEzU/i3KRCMGAXP3czUzYUlh03556nR/Sgt3qNMHfa3dq8d3ClnoHplbJKWDbdQ4r1RmN9MiR",
-	"dsaQ8V02sLWRV5iOEvMNwKOBrMcQIInZQV6VyY7381np0LdBixsf+aIWN81p192c9L1Laqru1AjRlaht",
-	"oWZrvI0voG4AYvOPpKUrBzqyauwjGzxt16JJ2RH1smNHHK2mzk7axmvfR2nk9EohF7Qr8DrqXAkz/zMU",
-	"6R8ZdA+KMy1O/Gjat3RoQ0uOH85ApChAniMHLqmtxbVEJpLxQqEbDJ8WKEiJrSUcEiTzNDnR1kiwFUYs",
-	"5SekHKWETEjvOqyihQn3D+Vn0eQua8pTepZlHkrqT5G5CBB7LZXDQqrMCCiXFHCpfmsJbmopzAVBuhN7",
-	"26tcQSWWlq31WqgdGqMhad509WCyxkED7AQhsLEEGqGOM2m/12mJqJCeAdCWGJMIy6YhdQvS11un19zJ",
-	"RfZAR9xRmMuRo4J33ulB073zAfrFQkNDQTF8NhdXUtlZl8aU4uGWUkGuE7zQKlifLi94TAdzYf53ci3C",
-	"1bjDVEcunoNnCbXweokuHmIXOOqtxuh50VSMTG+RnxNwZFCmMhVJw9VxPGwHD744BR8GZu5JLQPh7I7l",
-	"0P2Qyd2/Mrwa4kSLALguVAmUwtZi3BZSycfyhrUhE7jIvwYlReGxsVRyxyUAhtnKE5nuGkU0c7HnyYSF",
-	"Dw8tyevl4Goc1eGwvHljI49B+kk5mVTYRgemBf/5yMkFR/DRfQX//0EbIXps8SOzODVDU/qG58xPsVyK",
-	"vt2QrFNcu6E83eXeATvCe3w01dDtie9mYYxRyaVuDE1WPg5zH4yAJY/6w/OjnOMDzu3bTWBUh6iDhwp0",
-	"vTNc2WVuJHbpGgpKUXXHprUrQfwC9oy9C7WMbS9bbCncYoWV6Ndd8Rtqo5dcvoRaYisX/wNeX/ibw/80",
-	"bV2fwnM5EQby3Ax2K6Uin4ha/PgCoMu7sjIXMSmgx3glEOjYb4NGASjOfts0ARR/rKVgWh2drLbS+URu",
-	"VKkcv8Zw5q36fQsApNFFU79M4J3Hlbw4AuWRpFHdWgCKCczBGDetsncohnp02czRzEDoRT+06dbkWNPL",
-	"pRVuZNNHwPRuF30zJVs/l9vVR9PRQNJm0l5k18CKqmCS528tf+iiawd36eZAWb992/wmd9gjlIh2vuXb",
-	"RPkVtT2Sk/8mDKj/jX/7t38jynSwxsdjo6A5ushyk5h4Uffs8oDRHkuW0Udlp/xsu47ahmMB607vWvbJ",
-	"WcuJMOS9Dt0rjEkut3kGhS71vD/Br+DuD/H5QAi3mwPeRS9noayjsG5U7mvOji0WmB1AXeSVoXWWIjua",
-	"ZbFeomP+SW+nffVnP9ivH7IFt6PNp6LGuuHbni8aY3tGUDCREp9r9DEdXmeMfftGiyhaNGVaI9320otg",
-	"WF5ucI+CXMIdiP8UGwCdCfzu+lqCJEg/V/TXsPu9qMm1Ns3qvymzpWuBN/IH4W0Uf1yrZc5zArOthPNq",
-	"RsyriwpdrIkQmDSgwodpVUAN9f7druD6N62aQXT8isUoBpR6sr8oreotEkJQjYV+iuKcL65FxdomeNGo",
-	"Prg0Qbe0Qcyr9BFQ789+Ub8ocMRBxJTNWwTqU+XKgIekWSIVHiYzol2QWRNgJB8ftW6ljfw7lQB9DKvD",
-	"3r3+4emrj2e/qKfGaINpck2ZkZu9hCqtC72GSHvjlepzYNFkH5X45D76TwPZDkEzLfu4aI3V5mPoFATE",
-	"/YDOflFPjOCQ4+7/jowhjCv28UUl1o12Qi22pz+I7cfzWGgFOD/8FCF54hWHrEZwRYaSLUS6D3O25pU4",
-	"+0VFfzToiyheCYD1/OSrQJjOG3lyfvKns4dnf6KABYj3A15BkYwQSMWrP2IxXlQn5yd+ah51j8FR2Whl",
-	"8ZWvHz4MSRpEYEN0Ev79B3+jqA8e6nfNNKFebPNFOlrLs8kZENeuWKUX7do3twt2b62oLmhnIIEaXLWY",
-	"NsDVNsdqMipdflSQF1SXcYHdkXk0v+0C8kFP6Rb6jErJhhhDbsbjEneMkVCZjCiS/EUAJ2XSLEjvKiRx",
-	"hyMKppWj8wASNm1Gwh5VVVxaHKOw7rHGWh+jJWuoLGlmirqp9I/8dkexHie2g0uznWJhXqwBGM7Zk8tH",
-	"z9jXZw+j3F8wDuqFYUbcSLgNiDoKSnvrGijolYAGk3Phwa/+Avst0rCI/fX7Hv69t4S9qfwmkwAPoKy7",
-	"j/eZNlfCb9M4i2Cu586xvwhX7uL0q/091gf4DGv+qBt8vLLjBpSOth9EVLhjS/mJ/pnQtf4ywNAWObT5",
-	"WjggmP8rqTIU3yZFhiyB/v6ZJbOze+B9AIFqK3QQle8YeCLfg/9pBawadaEjdy1+dJafy67xB0/g/j4Z",
-	"8eRLwEP+9uFLXn1+cl5KJaZned4X0EegAE0hmu9XGu5XiuJ4JWezEmpGhg6qNHjiIOfI6SIC0LJXBeDT",
-	"kBPS3uGu2A24iyYXv2j44ppo06hlIFsUdU2XXV3BRvLamjeCnGW2XRcS/77oFYQzhuC+zIL3K5NMsfBv",
-	"jL4RHZNcoPSDBMneeq8ErxE0VDq0se/P8bm94+HA1n2GCeO/98NgzqtDxUDFGkwjYsSeggKnN7Hjj5Wi",
-	"O/X5rvK3zNdhLRDSBK6qeZaL5j5PqVCmHEUSIsFQrDoQxxoxo2qsLmTsBWLy/QNMrjFTrniEoYr2OOHx",
-	"TOW5SBUp01SgPYpKgIA5AFNjwcPb3Zofxh6peuGEO7XOCL7uC3b0+syl4vD53Y+MOPm+mvjkK6lhuGZT",
-	"yNA7sPHZvFVVTUliLpyqyBgqaisAG+41ccdNR6sZat02QjFtmFALs22cqFgoRpJC6HvC1piWUCtZUXvj",
-	"f05vy8kOrLpX5660tWvhRm3lfpWnWjjIebn7oryEloBqHHRfE1gQO/zRtRDNBaL1EW6F9/1Kt0mSSW/O",
-	"/ZRUbX3AY4Kzfhmf/YK6Y78rE/oVHtV1V/txCmVRqHgGA68V7Js5cGusrahvhJ1FN0MgCtrCo9eiQQdD",
-	"m9sG7c5y3EFzPGaiv4SO1/96DsAbGNAnWDAjHSp5YU9gTCmU3uPsyui2gTMNdhXdQNnd9OBXWY3wMmQW",
-	"8qCvAclFpxgxNlUcsh8pDDljSR9QK198f4KGcpgX4CcsH+3IXzi9JVRkqmy4c8IUaGGc+IQJesyIq7bm",
-	"holPjSEGr399+/TrPxaS40jFXPNPL4W68obAt8RGFf7+1cFUrkI857Nuvh7pZdbCoqQwSEqcxAf7EvRP",
-	"SNbD6VcEtnMCWYiSgI3XaJMdONupsZHuyDHXmv2MbprfrQV3+CyG+l5Fy8UvCk35FOJAK7PrWin53L2+",
-	"Gm2Qez488jSzt9uy/3iWwTPhoJBVxCr1t6bSm972i/fgsD/k5N6ld9iBPd38vFZd2RDpVgDCBoYbQDjf",
-	"9SLF+XxA0egHvwJIsjy/T/C5e7GZorKerVKz5lLtcB9PVProOIz6G24czoK0OQBmwXtTwqPnpSepHTSN",
-	"5cAdtUmoCN0JFRAqwbLvX3u3Ea5ZNioCHxgMi+wheob4PTMiLD6F7Oes5D79NORWyl3PvkODPY6VJEJ5",
-	"ePJYZPE2u2LtbzgjFrIBWD1xAUSXx1xYWUF8WNssEXLJiRWb7KkVo/POj7v07+jlyoT9cPyTRP2Crwlw",
-	"7Yk/6YxdkpQrr/OxWvAbkfqYLpiQQL3gSHNHaxtXOZI1UWteq+8cUnhAX4mpjuWVrqshm4/qDZauvG9y",
-	"9LrwRjWV+4izlaircJZcaQR7c8Lo3HIeCn6K57quJtbJusTrxMT607EmFrVyO40ts0jPRT3JAv0gRMN4",
-	"Vy+KO5D4zs1n+dbOyEiiQezpWg/g6nrwq/9PWTF4K3j1BglIDhwgfkc9aGoq7lg2fbIHhH95KqUKSj1x",
-	"C23uXn0XqF4RHYsR8ecuSwb+GVI0V3qjprwrmzCPRyEIemtmsKoZsnPcZv9ljaLvDV86Kph2dKgxAfcB",
-	"mvPD/TgZ03pun9lieoKkeyWdzk/eJE4231DHheaoQKaNOx3uKJRfoNWZwb9ndjZJyWmT1KCcTlqohmMn",
-	"L7+L5X449adjqcoCbkC6pFzpRLq8P62RTBmbDrR4aqeCbEdahfUBMzIQXIzFU32sPf27ONffrXbLxRBp",
-	"mJ3EtsGDVmtnneHNoBciPnSfjoj4kULQcFKH6vcRs+ol0F73I08IF//3b//X139kp/6GBNA6oOq8CRMw",
-	"D1Ahk9c1/Dsoz4EkErnUuENsgREIE/itN+MPgMcdwQOlSFZ49kd8dOjYOUJkP2Oc6rMuKmwYrw8vfW+F",
-	"DbYmTnRx8aRib57+uLs6N7pdrML6lKDMP+NDJ78TKMVdPFbFvMy9bHp4boz3B+qSJpgWJDGazhhQTG+U",
-	"MHYlG0bLRTv3T99990fa27j6kEVBTI6RoC+UxcKV96M9pZhIfsEf+0d+an6v2uIrsQk9/GdWFmGhIGuD",
-	"zWuuQooUa5sOhcOrSlTddYnZNERUFAky8V9j0R+Qgsi5OXQfPokPTboDe3f9MYx53VtQ/CPjFj4ORBLH",
-	"l2+u4BXud3+sd7irxIEcp1122ZKvZS0ndBpLy2oNKaP9pX7wq//0b8WL+KXmVbrkh2HzlJ5cNnpjgP3k",
-	"v/766PT/8NO/Pzz984fuj2f/ffrh14ezP//5t19+Odvydf0vJyPcsK9VvWUAqgZDyQ826MwlFytCsDP2",
-	"eAdnHn1a+X7+jnSPl2Gt9+QOf5klCRS6nQcHiRFrKJs1RdCeV9607Uk4+9dKL+wDvO5tJ4Rn6+qPebl8",
-	"QCl+w8H6KKCBTOJLotB2OzNxfluYkCkWCZNTk6r0xMEcr5KahGUv1H73UyDr+iou/3Cw2Fu3e9N+lAiM",
-	"2r73a+0CtgXW4KYTnHuY6NndnEHkLLnbdE97mE2xAn/R4FuDIGpYgAvS23EXULIy8Q3ijjhwaN0qJP/7",
-	"PMyGIu93Os8+S4Q80gIkIfL5lslKKCfd9ovutM8YZkfv4mlXTbao5MODb/C5e9zZve8UBAR7O1WSHm8a",
-	"oyO+erPHPxq98cBCOoS03puj6Y3a/em5RQzyPZYUmyYb3iVkq3T4EU34oH4WqcT/aXNeRyzjQZAkTeUU",
-	"K0Uz3tfcUOnXrQsUJsAI+dtgkJC8G79fr0/qfvlnjxBGHhxMZdeprpjsxYPIyrio9yzyRb8HlZGZJvwf",
-	"OKpjfCiK9e3CQuksPsAqgKcbbpRUV3biyOojaP19aPx+Ngl+hIPq9nm9EJ9LCiAnMSwR0wqUO6i3A5c8",
-	"YLkIFjNL+dCBJm9/6zwQN14zXIjBS+1peOgeJzB8w3+vNI21/212ousqHvRnJ+eqreuJtOlG6KYWjDvH",
-	"FytM1ow1vuztgWGlsFIyryO0Bd+JQTV5UCue5Rs9yPyRYMy++vrh7P+C9OK4KkOsCkFEJoF9QluMs0Yu",
-	"XGsEVutC95ROy8wN7N8Hv3pbdPAqvN0unhQv+wII2eA7U12Jca8uKYgxFaLNz+dxVumQJUrL5c/jBbdl",
-	"9MobI5V7Fp66y2gyyHDeR1gPpww0wjzDd46FWDfV8lhJwbTBByt3K99kmNWp/JOhPap7F4FKjZ+Uc1Zz",
-	"JSzRLIaqDcTERIzzTGmH6bLB8oZi1qGExP42/ptuDRVoKd7C/0nPHCsUvysDkQZx2EL0E0uzMtWyUnPp",
-	"qs5YqkxMpUnX8iZVqHajd4KJG6Ec+4gvfewCVAjS7cjt//Py9SvGHZalpMKNmAHQ8QcjqaF0waa+IH3P",
-	"H9i/KNGn4McPIwvxSm9sSqYPhYaRgbIvfO+5W6zGGlKwj+Ez2Utj1H7GFyeDCsXplFheHdRmboHXVJhT",
-	"66cEejyZKbUWlWzXQ5fxj/jEUTvt77L5/WWseOXkFIvqVQzHTeD8sMMAfv532cT0k35oFN/BuOg0s49F",
-	"x6c1X4Fn6/fhTOjMf4jqT5d4Tpy0HRQXjhzLt7FebHJarPm2aFQaAW6hiZfgLbZaWoTP5fFSYkNzcBEq",
-	"wmK9X/K3V/e0Hn4tYAI6gmEu14z7/oC3bNPnIwBGEPYovkNKSCzQJaDA7ZW8EYq1DZXrzSymizXZJkuK",
-	"uhQOK73djxcI2/4ndQBd4nZMwjd+J5pWFaI8ocpcQVhBfnKrnpRPK91hscTaPU5r/EYJliDXgvkHJmMr",
-	"Aih3qGy1j/Tua/gXlPUKGRP7ev4099mGb0/nVAOgtBahTMC9YhOsFbbsFYGsjrlgtZ7GEoNWrzQUduSL",
-	"a6T8go/U2oqpJvdXLIL/2+1OuLzrINbVLzsPhr3YRAqXXIW7ZlKaSCUt+8jttVRXH5kTwE6/EgzOValV",
-	"xME22lo5rwPhvT2HbIdTvVzOGPr+Z8wIZ7YzdqVB4GaYaHzGHv2iGg6kr0EFAYw9FIFb6QbOlYZb/wB+",
-	"aa/45oIrdhWBJ/rsF/WRm/VHeJOr7jii9rEKfSRrC0eZZViJEnKe7Rn7KLiptx+pcgWkOIeG4GDgGx5q",
-	"HvBfFLrFL1ItJncgXnGpzliAkuLMiCoxovBRXlOJS7FhcEfOsCiAdPRZHOaeNfVo4V6rRIm5jyiIf+m9",
-	"NhXs1i996+HMbbiZJvvjES7ULJYZNesZA+n04mvbNfhPrdNNauWbUOZhQ/lt3F5TRkCfoOPBgpubAf7F",
-	"J/7nS6qIMVlOd/zoMELJPxRLZR+FGMcCRPtZHqEgOHbgS1NuwQirw1cM9LZiunXTYD2ovgk4hq64Exu+",
-	"7YhrgJBQCVEl7jzr+NayuVhJVfUSFgExWOUFC0FvA6JFqLjea5OJmMJk2aMlBuJtU8iab2YG3fjiYpb2",
-	"NiXGOYjbm1FBF7cilg2Qkn6a5uTYvrlwGyEUcxu9wybUg/YdKYenyDViD8rjY3ruSwkifv82ghje/KKC",
-	"eBdM6jNZiyHiptmJpTp0+yyulGeD8X8D8QuQWyTp8WK8FlxFZ0KB4j6XAWTzFQ/3N88z6ILrZDnE7O9p",
-	"g/A47JTAE1ONiJOIMLEUs4EY63wL/x27fUI1rPK+eSZVNbmGMO8VT0uK8QdUpuJrqa6yhVzvQV+Yb3/3",
-	"m4eW4C+BvHVCJDcQwk6Wy2xz+scuqeAMP1oSSqz2NuQhuKRHDtDT//j6+6cv/+Pnp28vX7x+Vcgmo5LH",
-	"R8HDj/8KFKk+6hu5Vubb51xVI1Lf7otFlqa95L/i81pMdiBiHAYLsncpAVDWF45Bg0xau8kBViw6GvqF",
-	"VuMy0ZLn/qFD0t1ARuCWu0FPgl3umutom+bCX0Ibba69iaPGsr9CgULRtfglgcy7VxdswX24PuglSqez",
-	"ymrBK9RYzkGctyjMG3LHLIRxkLeZo57+bFZ0qB4/fKgdIFgIV2m2cvxnxnh3UpMRf/x1Irp1aozx/vVG",
-	"qAWsvCwtkP/POpbCvaNpJLV8bzscTiB5ps2VniqFJNSxS8Q7QW5HSSoi1we6/vAzrTxRE9ETs3goQRVN",
-	"sZkGQZCbnlpUV8LsGNvTcL1+AN575OHfjfFzdbUrMveQ6hQ/cExCxz/Rkv/IGwZMSbPglA2xCjvDSjEt",
-	"N5WomBXOAc49ceOKSjqqv23bGmIEK3+7ZA+IB0jJNJBN7X++y535fyfgEqd1KvsHWyNYXiJ6TrPGSIVl",
-	"LbGoT67Gwd6iO7MtG+fvzPaO6/3hH4pc/+H9lA45Mre6T16jqjyTc97dNDj8TJQgwcwgV+x8CwiBrnC/",
-	"PzjO2Cty96wFD+p3LIIvJxHu5/xGJIVk8POOe7XgDzZjlhnSfamLANnwco/uOgpbBzcVCb8R4P7l9QFr",
-	"LXnu/yv0cTeigDiVn69w60XnwfQWfeBaIwJwUwnj/4IVWWMBLWekmIiTeWuxcJ1gc/1J2Itoj+GBDAWo",
-	"EJcciYVLSU/J9P2OU22TNf7MptjOlzPaWXyiy3LuyEIn0ckrIDRKe9I/asZaX+lSf4miXv1B3BowFAgE",
-	"hw5YYhq9fTXbDMdXlbKXAqqTWV2i+ILf/VkzVuO8DC/8duDzcHFJurBKn4cfT45yAu+P0bQKP0X6Welj",
-	"nfp2tD/Yog+8ey9KWsiFDDEW+quVzv8njq+bZm5fLwt1Mw4s+vfCLkTQgv6xvKUo54c9pbSuk6Vk1UI4",
-	"CNg5YQiPKRVwg/rbb/DG+T6oMr/X2+b7UEPxs9406VdLJYqnu03SOpEkGw9+9VtsMGc1Lt09y/P9z8Lr",
-	"qLYdfxFhH1/582jAfXXZm67pBRUbvySfzOf2Wn2udXoSAK6o314rvVGUYzckxEBQnxYlKGT3wu+E1B6M",
-	"wz6qrabcGwrsbSXlm+7VgYRUnYXR1va49YtkoL6xLxcR/SI4cgCLhgmEZdJtvwg3kd7dBWHe26cFGWmb",
-	"U+6cWDduTFXOR+HRL15rmnoyIZDiVRLWnEpNoEqpYYbBaKUq7lQacuo1XWhldS1Oa301TNqJz73UV+P8",
-	"LwCaPjmOb6Cg8i4C2Pwo7oL7jUCEucjIxRspyOqQ0+3/DeT7ChXqjdCygWPwrkngB0Wk76O7291fyKfr",
-	"+/fuJWyVfOG2BH1vRVPzxTQmPrWVuHv/YFlrKWoY6N4xHR79YYmHKmR5vAOvGtietXAMroRAmxRq0ENq",
-	"pOv4iP0j0lmGQEJba5dVCCojl4OArO/hgftUmeADn5GM1LTK4sxa13kI+U2AzoefsKa1dXQoX6Que2kZ",
-	"xHawiO7UW3ElrdNmkBD0OT3yJT3MPcyJ425qJlrr25yQV7uS1km1cNhwiHTs4BcPMGvfdWW1dafXYjvk",
-	"lURExnNtnTfovxQgBDRQqZSomO80u/bHE5ZD8H+Gmy8tb3NBLMyfoAK84wvnXw91VqWfUVXZu1uVhZsl",
-	"na4pop4ram9vrl8oxlu30kb+XVSnMBNeTTk7iKQKLU5Wy/INrM4US/5GKsa7ZXapVZm9NSCR9M5KQhGW",
-	"/gbzVO/PPfBIrj+3ZwDGVGJU5m51EaMkK91QVnz/wgG44WRobgT8iqpEXbqz4kbwKvBtFq3Bt+Ghf2ik",
-	"LY3iUrhh//E06iHOGDFfCCPAElRpasikd1Jp273j1yJZvntz53aTO0hcuNStmuRo+xFZDnYoYwoivjTC",
-	"roa0rrf0yL1KH36iiGmCn6c6BkiyqNW+1EWYY2P0FeTx3I/o0YhLTvSvP/PUXgB2IdyBraqEgbLb0hJL",
-	"gKiIpUtOkylur1PpDJnfkqhxgAoL8YcLvRY2EK3tmiO11t4e4YA15Oxveh4UXErcmRHwgrjFELBuBLgc",
-	"bWFDAODn0JlPD31BS4T6MLH5EYY/HYAQ2wvrEt0BUFtse9+mx40wcrm9J63tZ2j8XgM7+IkvUY74cO71",
-	"Ij5xf3cWWF8rXVfAC0E+iqCWeZlCh9AFkABYSFgJwG0vDJLXYnHAm/99eOgL7mXqw4R7+XEra3cqFQtz",
-	"MEuSbTu9C4sKnbFHobwQXAORsgXdeHBBzkODSfVOBcnJ0xwU195STtAJ2MnkKAeeGtsIfo2XdJ+qkIbZ",
-	"1XAL436A9fXKmfT+5zD/UxnSoQp2ytD9EP53yGCGNz8/nJjbaz6vxbEC+78pOSCHtlz4u9bbEke2+SS8",
-	"l2lzifjkozfWWFxzbD/p/ixOzri8emxhxkIDCTWJl+D5hOBP/7HozN0Yra5CmQGS/uTbEj9f6V4yfVqN",
-	"M+6YQyD9u++WEUv2zmx/b1nrsWcFfLERC21AznKwfGd0S1ts1/7bBmR5xwNJMjIbBVZOPz0ai7/gazjI",
-	"gVQPwpKz6OukvA0KvluoW0Ef2Dl3rbCABlxXf5zkJjBb6IuMRBE4515330XrA+5sR3RHwJai8B6utXaw",
-	"AkO24sJk0qmIQGRflEYB2an3AzfKjoOH7DsGbHLeDpu8pmQV9By/aEJZsZ7XB0ytp/Gp+6xwQh8pVTh5",
-	"VNckdetY1WUaLHSi61SiEcprYLgliQMAKz1ilLQSi5qbWDcX6a68RtSF9uTu5CZbYhgRHubgy2XjKhZ6",
-	"fZEWhwdGr6F03HLPp5eQkjEUej4VHjG0N0O3i2VrsZ4LY0lt59Z1zo9xhSNvc5hlA0/foxT2Zn16NSA0",
-	"j1/jLubEfj4T+HOuOXIHy8UqSr2/YdM9Qfv6U1NzRfxzRSXtqX9Kque6uafVgZTYLxBQetoNv+jBakPt",
-	"6EaYtd860iHLJBAGQn3xZWsnyyT06pu3if/WroGXuAsyaUOfIgU7lNN/8Cs6vwb1lGfwyLha9+HRz6eo",
-	"DDKjYXdKBWHg18nwDWjJgM4ai7xbvrURF7wMvfELINxidUDfeEbPfElqOd+Fif26NPRJlBa9Ud5upMrG",
-	"IUPWSrdb6rOc+nHpuOlN9b0kb9BE/s6IA+9vdRPH3lxctQpOPSO6eM4k2pr/FpNrfiVyEtDlnyK3Ia+h",
-	"5gc4G8TSMd263mb8olTfIZ8MOIpxy7eYWeZ0k8sfG6ih6V4rXNr7PFo7gS4IwSS58bquMoTNFe17Wj7d",
-	"qur0sA33TKrqs9hwz3yHDhly/Vj7pLZcHGSw5sh44Vs04Lw+FzwsRCemtIs2HbMaJxZ31uAd9QIf+YcG",
-	"nMAYDucq4mxM5YmA1pBBdBbIRUEA0psqs7P8Y/5EQ5SKqrcdVKlTO66V3qCtdvn80enX334X6f1XgvsD",
-	"2H/IdiViOpKJJKV2L0MS5ulQRtILCsaUSCFlLe5GCvmYW/HdN8HztubXwvzBG+hU4PFp9fW33371Z6ha",
-	"wLFO5o0wvbmwUFIrm/YbXjo5qLH+UxUzxZUtHOYgqZPAHFELlma98UcOirIixohkP6SHz6iYWTyE7o+f",
-	"0/cLvvV5YFNvBa+YANQ0kgzT/LiV0e3VCplekHgbisoEqNCKQ3i+mz4j/OAljrUMqwoP3SuwKnykiPeg",
-	"BybLNFjzLZsLhs7GahbVQSVERdnhc0ydDNGp1Oux4MrfiqEeyXzLjKBUwEisQ7P8q13xr7/9boRrM5yh",
-	"I3gutBJTklyoKELcxbgbYBXGOe1wiINnd8OdE8a/+l9/fXj6Z366/PDrd9/89i+Z4w0QMtdia4fk8gf/",
-	"+z2KJLRfkEbft6kF0em6Im9ACuOH4y/JMS3bqm+1405MibMHkU/tj4o7Drdj0p8Ph2J/2MqXLthwaDl7",
-	"AYyJgko/Yt6oEhuA7m9W/lITnTuI0H6dKRrJSvt/6Qqs1XIh1EKcEtZkaH+8xEeJwvxeq3r1v5S9A6mu",
-	"oJya8ZwS77AHVKsAtF8gGP+tEBp40+am5158O7nJ+XxSf3hpkrmcsLagEaU12YnL7wj02br6I4JnQ/bl",
-	"Di8YBhBxM4BhYh/8Cv8diYj90T+bwGIPX22BtedLRdf/2dG2HA3MAtQ21b2kC4Uqcf2VpgS3QaL5vwj3",
-	"qvfgPW63/odKCUU1nyxjFtjPxQYmcsllTYrrWkIhPcyNtXDPlPWGd8IemqE805q8EWYagNilUBXjDIgX",
-	"nCbbBkGdIYe3cIzvd/weTvH9Vb1FRuB7I6cCInSHLKw9Lq/fEXqjTkclg73eqHJC0XT7ofvMCMTKPaVs",
-	"8cqbc+BIIPpLgG4HNPWAbHW9vyfBSj7wmfWC3S/njnz4eTr2LmqQKrtDJZoERj3DKDTu+QAOSsV5JF/k",
-	"zpod2pR/mciOfoeafhgj3yAS6JZkkV4BGUBNvKm5uscs3C+FmTichAseNK8QLnltRfRtG4EJWUp0yFDK",
-	"yoIQ+2a1nabMAGTjasUaP0MzkuRGG2e4dDErzWtUFQtK6ghL7TOYaAcMgNSgn8yvASycPXosaYM6p4mk",
-	"I/rKoI6wVGWhv5RX6sV91VOgxj+zwF8iJrlslcHPFz2yoSvhLHDc62spGLdsI2ogVMXYDfTxUrjTJ/DA",
-	"AV7+Wy+0WLRGuu3J+V8/9ACBDRSVt3Fc3cKeOiPFoJKOa/AOHrvPSU8+U5j4+VSO+ud6w9ZcbQO8itFk",
-	"oE1sZKxAUlBAdqfkvgQ/mY0vrNgStwmsQCI/GieofDK8bt2o+/6pqqaxWJ7SPbMj6+uWvKKDgh6fulc5",
-	"j18ZJLycziGHHxRVjJHEnB7wcyZ5P17bv2DfPPwmWDFJ1czQyu6MhkxZ6CdAE9vaDSqEzwWvn8GoxkiG",
-	"f3oa0SBdENq4pSaYpvXOCljKMLC7wqQfmfWzpLGpTxhs+7ZnyyOznmZRXgrHrF6L4Hjvp6Htym4QPnfA",
-	"m3gJT3zJAqVyemIv6aY7FACBYf/Qh94lszs66+MSKdQ/X2Q0ll5Luz5RBkMaCuWnf394+ucP9N/TD78+",
-	"nH3zMB8VLRNsxdm5lxAGCtln1o3jN/MSOpVfQhvKxN9Z6Z0wBf10Cp8+JkaRSvkDKCx98ECBktdf+lDx",
-	"nZga/OvHNZl1ubNcGst4K72Z9QEvrJb23jKPYIWdaE6BFWB4ZZ1ofoCnvuTKUicmXlkY/eQEC35ibRr/",
-	"obR05PZcasPmAFldW1HfhFvFiXUDDM6Di/EuPvUFFyN0Yko2jelgwj0CUYt7CryzK11Xfqv1D8gw7x2x",
-	"RVyJ0Xd8nJAx9/wL8LUt76XaqktWpmTFlTs73SXYSUih8neY9ImSOUN73QkKSdmfN23zTduf25JKA8Un",
-	"IX3wYPXJz6e2fM4V+0GIJhFWyp7hhBPPbUGvgNSZ1JWplrPAGVrXoxb0DjamrOv74p66UwqVrGsx5WX7",
-	"TBtMup+uWAkpU1GK1kCqRFHSG163+DdvO/didTFLVe65drq6mFSFG6WxbSAbb/Bi/ome+YKLhl2YWEOi",
-	"sU+xYDRF/ewc/z5crcOZjDS2e7MUw9x93kM3/Wpp6i+YFapCBJpeLq1wbJpQ12NxhUXE8Du4LKSpYmpa",
-	"ddHl0kBaA6qt+A9QbSCwPm4CTNI63TTBB0qyczgAbnSTLPDndpSEGbh9SfWcNvBEKydVK+LABvOLEBCF",
-	"7OhiAdmlUtkLtm6t8wuyib/TakEpPluqcoSCMngN7lVBWUsl1+365PxhqSLK7yA56HPsved6w5bcIOr3",
-	"glRKSDKAuD1S+IRza0IQGaw8diiJU/56MhfcCHNy/tcPv8384DE++tcPflGsMDdBolpTn5yfPOCNfHDz",
-	"1clvH377fwMAAP//",
+	"7P1tdxs3li4M/xUsPbNWT89DyU66kzMtfRk7tmNP/HYsJ1736WTGIAsU0SoC1QBKNDsr//1e2HsDhSKB",
+	"YpVE2Zk+93yYjsUqFF42gP1y7Wv/erLQ60YroZw9Of/1pOGGr4UTBv71XWusNv6/pDo5P/l7K8z2ZHai",
+	"+FqcnJ8s8NfZiV2sxJr7x9y28b9YZ6S6Ovntt9nJE2EXQlX+n4Vmqu6JTFNzrWvBFbV1IxfiNbxGbTXc",
+	"rbqm4H9mJ0b8vZVGVCfnzrRiuH/PpKr8L74XRjZOat/sG1Vv2WbFHVtxy9xKWubEJ8ekYpwtpagr5vyv",
+	"biVYLa1jdqU39oK1TSMM46pitd4IwxbcCsaNYFqJs5NZdvxL34O0k2v+6aVQV251cv7Vw4ezTKdfPClM",
+	"gKwGh7/UZs2df065b/98MjtZSyXX7frk/Kv4GamcuBIGv1OJdaOdUIvtD2Ibv7kSvBKm+2ry2Kl/rjCY",
+	"r/ODeSnX0pWEo4Yf0wYrseRt7Whu1vwTDuAb+NfQcH7zM2MbrawA4X5r9LwWa/+fC62cUNAJ3jS1XHAv",
+	"Bw8afOL//zfrheLXpBP/YsTy5Pzk//eg2z0P8Ff7ILQLX+yL1QcvMxuhHNsYra5mbLMSRsxAYEDanGaV",
+	"PoNpoeb81x4tFqJxXC1A7hujG2GcxFEsVmJxDf8lnVjbjJDDtLzAH7t54cbw7QnMCafh9eUOpzP84U+5",
+	"lesE7a+hH7G9X+ILev43sXD+UzgOUe2PgrueeFbciVMnYTPvjWa+zQ4SOpD9pRvhiCGcwAfiSzPftfxY",
+	"cE1/PRHKS9xfveQYfeO7bB03Xmi5WZ/MTgQ3tW+x4a3F08m2a3xMN/5/5JU61culfwEmCJ5xsAuu9Omc",
+	"Q6dqwW9E0pNueNiTD9pUdn9i/am1f7w9Yji8GdMGBW/DLbNCqDP2WohKVF4SsTdsw42S6sr68ysRkT8/",
+	"zG/n/ZmqbqTVZptZ9eVSLEge+h18rjdszdWWVXDkW2Zaxbhi4Q1mRC24hTN1d6PPThY34sCO2N0ES76W",
+	"tZz6lqyyjzXtvJZ2JUxBGqHnVeHHG2llVlhnJ1bcCCNdXvxtu15zk//NSVeLw/IPlwc+mw4i+XD3mWQc",
+	"Sa9p6pP5nHWL/MuAbDwRjss6IyGJ7AyduVHG4MgFkekt5Zh3UbvIrTMNdXqT7/DFXJuWb+2+3H8ISkWl",
+	"F+3aXxT+Obbgis39H1W8LLasMbpqF86CfqG0i5tjxgRfrJhWC9Q5RsrzjjTEqU/GT93u5nh4TWE+99a0",
+	"in/f69BSfhLV4+3+vLxfCabrSlgXdj6TDqbFwFhBGfNvWybdWe7WWOtK1IU9txaV5OE4n74gcIZufYek",
+	"7S3EhVf7vPaorhhntVQi2zXruGvzK+SvCJufDq/4+Z6ZSYs8O7kRpnjCbFbb3BRs8Ts4PPhwZhw74kOr",
+	"HCa++24cb3/mhyQpbKM9UYJjpnAelie1PAM7Y6DmM33P9lauMwdY7YRR3MkbYQeuOe0nmG28aDnNaq2v",
+	"2VIbunFJwU3U24e5W68yuvluJevKiIwgwy8MFsOyNd+C+BrdNKJKFjNaW/Dh51nhe+jlwHdateu5wE4O",
+	"dqzx94PYZJp6i7+EPR071tpSr4ywwuUmsrF4CMADsGMXWi3lVWtAvg63bIWJ90a/8Uv6BT/g78It8xuT",
+	"rVvrfKN8Xgu/bqZV0/ai0zndjKTNHyznrDFiKYzxp7oSG2HdjDnDpTp/P8MD7/zRk59eXL559//AQbQW",
+	"fk3OXz969dRLECp3XKF84Z7sHmN6CTMllBVrPwbTKps9opx+Fc7Pfm/hz37sQlWM2713/Znijw7/mabm",
+	"zqv4bLHi6krYs5Nz1db17q5zOr+9up20v81WJKmjbufnusktxlqq1omDb7+ix4IwpiudCL0RYAUUfs0e",
+	"tP40kI5VcrkUxrKl0WuYt7m/9jZ8e/jQhWlIvh272I0Ov52dYOvtkspbinhy1W+WJ+d/HZ6NS92ahYB3",
+	"fpvtropUVlYif315+z6OkTs2r/Xi2gsS3t/j95Ald9COA2eJoi8ta5XlsjonA3slmOPmSjjGYbwg7zlj",
+	"dP/DZEoNLwH35hs8uj/Hu/o2Ts/+c7/M9s4Ef+8I0D+i38nC1DMwDC3TrZuxjXQrJp1l5CQ5Yy+lEqAx",
+	"LnTdrhXoim6lrQh7H+ddKrZZycWKlJi1tFaqqzMQi7aSzjdzN6u9ihp+5qeiQihuyC2z9wvaXnsOrdxW",
+	"0yNNH1g6/3j47qzTYqj72X2z4TJrxHoxN8K1RvnJ5uH4ddHe9ptUVIwrsZkxfSMM43UN62cdv8qJ5kpe",
+	"rfpzrtt5nUw43sm+W7Xe5K6yhVaV3xNO0pfC5eYlo238J0c0biU5o8Ytft4L4c+7JTcoc+deP75mbTNj",
+	"4BCRilkn65oZsdy5tAtriH3Cgc9wpoo7cXbymC+u2ybnT/N300jZ8gdiLZzI+atnw4ZOnTm0nn7iCwcn",
+	"oxcYvzprLlVfkclez1daiUeZGX6BglYLx670BbRIrs5gqqBi77W5tUZLYtyK+i9+WOVV75Woq7wZIV3U",
+	"ma5F4y6YWDduyzYroRLzyb+fHeZKN/vtPvNXyFcX7CHoO9wrgI6Gsr9go0+NmpNXdWdLS1f7w3bJGn/B",
+	"4l7mLMgBm7eqqgVbcTvtEhuyToPzMvgZK7HmMWJQtbBBSWpnJ3LdaOOyfkK74l9/8232qpwgalb+I3/d",
+	"+qMLJ0UqNt86PL5GTLXj10I9mnCVJPbbjihIs97gDectAa6iZPldAN85fIzAVRDP/c7yC3YsbN04mzQh",
+	"3SgSz3E8HYI40dYoH0ePnPM7Yv9UmsfTasSEzsUVnzSht7ybVSWqKZ8Zvfl06xYatbog9KZVCu2JZFal",
+	"Sv6x5LIGb6RXXnruxumRgL4MxAUNE9v1cFAxwDX9LsQldlYUToqCeZDEo/oS/tjvK9Ig/MHdqoYvrkXl",
+	"j79W1cJ61U80I3dexddezRhtOOGAnsBbuVMMh14Yk0XVY6T2Amd4VZoArdAnJ+11MhlG8GrkyG+8Npyf",
+	"/R1RCE/O4op144zd7FasG2c3vWXZoKksbPes48+r7njrGMFWO8bS4cXLegRhiAWHIB9h81AD9Pgsdn9g",
+	"4AV/f3fOjRtKvKYnTMFLvrjOTUMTzPUJbb3lxh30pNOgwhdCr8uz81zw2q0mnhlw5R64mTX+g9phc7HU",
+	"RjDx95bXTCsyAlCmY/hgzDkyoOhyWbcm1zG66yxiKozeoFhf8RvBlN5VqfLq3CpOVL/tK62rcwRncOsY",
+	"x09h23va2gWruRPnTGklQFGoWvDm+a7P2Lx1XUPxTf+otBCSML7fCm0pUsh8Z8PF5bsCS374xpqdKHEj",
+	"TPbm8p8fJ5JBh6CXvvffH31FhzdejL2qFVl245q30o2IQ8aLFx6Pq5wIU3oYo9yXNxNs972tdE2wn70u",
+	"Kl44ChXExXP+WlL6N9KtdOsSQyasdd7hXIrKRu/g8CwR1inEa68RReRfjX0tT8rb7LUTD747XihqlKcM",
+	"PzLUR5PThMuOU793l8L5TZg1XQ4a3a3y2xkdYaBfoMPmWulNMa44XZAao/VycBCAIwEIxlywzUrX+bih",
+	"13f4PDemFy5EKO1KbxTjBF+L/kErFkaA0WevB0ItTpvwgUzAJNqTRSNxxAFit8rxT3eBLeQ3QsFMA2wP",
+	"rkAygb3BliXyMhjcBa/RJGuIXnm8nWp3XRndZvwgH+j4IaHlqmLw5DlFrFLv44pDJBeiQmd3MtWuhWi+",
+	"023OVnnor1Q2162q2LwXLQwhza8ePnzYg+09LH3iSRYtsfMFfiV6zf/p228Ot24bLwWvuthP17s///ng",
+	"25uVyPohbgSiRK3felKxhdHK8fnM/7c/Wf7hFQjywJMHlpxhpIfMtz1tYngHQC92h5JMXLpMWekWIU7T",
+	"l+oCSsC09SRrYeSFRsYDWNoG3VqlUNXjWnurNwMIkIWu1RTAyATq2rvcwoc6qrX7iRsZTtF+b4tXxA2v",
+	"2/EnHz5d+rx1huf83Lyux9/13/G6zvot+TVBxfs74DVE90jA8SF/kVkRAX1rvmW+D9P8pHqjEFa3H2lZ",
+	"+LEt5YI72Fm6NazS4NSUir19+mpG8XB/uVOP/P+wG90uVsLYw9sMPx4HPaM5zE38d/kFX3qDIadDUoB+",
+	"AUiCKy0ABgJHdaONmzGndf6SXhq9zuAqtHFh9nVdBfR5Rt2f54L6j7cIoIDeNDVX4dhCBAJDg3bUB8TS",
+	"vWldNhpQABoMj0aJjf/YBfMtY9Cz07ebur26EhWTI9y8MHH5pavr/Ha5zf0+MZA0zWtbVBGM8GIzEc1q",
+	"hZG8LoKp8l5/kBMYaXY5aXPlNFTLYD/ZlWzCHvTrGBFtmfyPXrQPe5u4aWMMBHvbzUJ+lY2RoioA/hbc",
+	"mK1UVxkckV4ypTeML4y2tEsF+QEoVsAq2r9oMezIURIx3DkyNQIFpUXZdppx1ghje4GYZOsv/H1OKNlK",
+	"+lZ4/bYP/s54anrR4AAqsF7fAHzEXCx0d3SvzyFON2Nrb5DMaKWrGVsLA/9LCLIZ8xanPd3rbjfh/gIu",
+	"AV6lHWhZG2y8Nxu3xLQmzheavdCxgozksEZGhHv7wLynW7W30mJD8Be9TOLvqmLkWJ755cgfrV3vUrza",
+	"LacjNlEc/WuR07KKNm9ZyypbwxwdeLlwZTYCcKnXAncK3I/W8a1lc7GSqiJBka58X7Y2mFy3nDMyL0n1",
+	"ouwrGHfscvxKcVozc0qQm2lHNox3ghIXVjSLcbeusD3TKZ6VXQdpooKZBsEnhOVT5RDCv4eTzOJH3nfG",
+	"k01SqFZiC4Iwoqul/RBmdhaXhfpA85RfWMdrfdWKJ4DfEyqPfQ9xj9159mopmYx0Fg66m2LSUVVRCgYc",
+	"0fEazMc/x4VzoiuRu+EAZxzyM1lPQ2eX7TTNJ0aV8Y2CGwVU9fwvgISett3SPJCMJ6HsDxvpySKfVYSd",
+	"B5cWjiL2uZ+QERxccR6SSRxctJ86GMWOjtIa04fdJQfoeATNcVeSYD1Vwdm5FoglvdL+ZvAGCihQqq+a",
+	"FZDfhx2ZB4LEgBfYdTXmFmQWJzcZUXaVovWwA7lMUih3jhBK06NrUa/FXFdbfxNesx2laTB1KXwgI/8c",
+	"Mg1tUWmOOTHB0exV5QlfhtZy38XMyknCFN4piBPvQJuDfaLHQn7pVBNQ5FFkIZ4IiR7csc1KgP2PpqwR",
+	"vNqOnjbEl2RmDRT5x3xxnUMGrrR15948ws/vRDykZeJTg5mWWi1ECEykiNXs9bTwT5uiiIjaBnPRoox0",
+	"Hz2HwESrpNd//W0O6GT9KeBdlrquIUQyzWO0MIK7icuGrxz0zO9btF4rvMCANo4SNfwbYXgNkXcyqwip",
+	"vdDrNc8nXEwGV4UcjjwCIOmOVjTVvrP5b8PS2+faOsr63xdfEpQ130KIKaaYeLli12J7QbLcSKUErGXh",
+	"8KWYbl5LIOfWPhCU18syuJmMcqEqvxT+2eA9WvhLc8Yo1zngH7Ritl2sgmtyJATat/uBb/PzrbqcGnR7",
+	"0vz7M99Cl04rWIgVRv3A5adVzPnoSAG2d4zPZOkt/P14jrsZM3OMuJG6tUwq63hdo6uDX3GpLpi/fuAP",
+	"9px5XbgWyZ8u2N+0VOeM+63K0HeAYVQOUGOj61qYi5Dh5SXPf9cvE6/9TUEfmfuRnbYNtFRzdR0kLDgk",
+	"MJvDWWalE2jo+VabmvujI4Lr9TKK4hpTk/g1nCDgyFyEHXDBmtad4jRgjiZh8qnFCgwLb1b47qV4jiVh",
+	"TLsLnABPJ7OTblpOZid+XjpVzT9EQ0TPlP8KpFljN7LqOmZpZQ7TF9kTZsKV4d98JYIo76ORc7ZgZntx",
+	"x/yzfpt99Rffk68f4h4buYdULkchMev+YNmi1ovr8bj04E4YJOjwz/xGhAzZdOMPK83w11LYH361j7Im",
+	"s6zhwvRno9IAdvcb0pjW61XnlHuBd651CNYstP9qcCGwIX+0hoWY3XolIijhALOJXvqn/94KG/Klh174",
+	"3+E5TLPm0muoz8fnsMR3XuYEJaoodk8yxw06bOADo3iHj10S9QG86FqjPpSypfHqK+HNw+vk7dkX/pVu",
+	"6NbY8C3aMtKyuQCfl290hvfEV3lQHClpU5SH6N8/fGqAzzi+cxnygHYk1P85TeuA+JG0mMY2fjf77THB",
+	"i+REk/cemcMvv4eHYgRqryutzRldoFt1d5eXPojG2pDA48S6qbmL17kwAtkZosk6+tT+0YrqJwj15rP6",
+	"K7k4CBH8iR77bXbiLRv7oz9CCsMK+IOKbprzVFGZeym3ol5G1W7cim74FmyS0Yv6gW8fZwG7g5B9cmGF",
+	"SBAokrC0qXafGgedcRukbuf02T3A8PIqm+50u05ivyipu8VrMkSc5H62S7QvvbmWv8PoICxkVOUPF6Nz",
+	"JsYH/+EuFIgoWsOXruDF9K28xkHt7/mtWuQtO11icwiSnyPb4pDytqjbytuyS9A/NVvyPO4pFc+9mPhK",
+	"N32F3R/Nd4hG0fynmSa63hXX2KOyqB0DzEn+pnsAc1IfdS0X21wwDa6r57o1BX6MWqsr5kXJMHr4WUiM",
+	"b7RUDiOyIdEWDFLIG50L1nBrRQVK0cp/gPjWOt35SnodXyF7AZ3YG6kqvTljf8btFHAGeT2qA4t9++8p",
+	"Vuzs629ySS2gp7yFKGY+sAUuO/CSAKh8s9JhH3WdBkZCzcjB1VdQE8N6QwdnEizQEJiAVOfW6TV3cpGx",
+	"O/aCIkmnu2bLS32ZBwt4jVaqq94tAkFyy7yIMcuXtKJnpHufAwqOZuWsu48KFxFkYvp7JzXXYPZOOncg",
+	"YMtCKhl1KXCzpTmVMEn2Gn/1pvpJUNvgpwjdtw7C1FnzrZD5FVy4U/1LWZvvPHXbObSRgZ9lTjKbSamX",
+	"VQhOjQctd5lzWXXXH7NhXAWVdy2qbYlfCVkPhxTTsJ5+S4MUGhUY9HJTfzvocFAX4hTlhVzWmfjtFeVZ",
+	"7MUm/Hb9m5YK3KYVgkPgnNHm+oy9pONlNwf6WulNwWNWwv+CxWCFcxAFkC5kIU+gwhpIfsgHYFHeVh3w",
+	"HkB23Z72x3XevgX/RyG/DX005LABb5E/wn3LSGxWhC1PhzC9UMkG+gNgkvzKVPmZK2Yeh5koEuh4bTtr",
+	"8EGKPlgKgPavhQNpGYGAIuHF1cxKqnSR1ez+YLLjaFGKPAzf6fVaKBdYZ3Zza3yHkD1jgQ9G1DSwn5yx",
+	"R5jZgEGvRvBrzHKj2D+QmcTo/44mrtt5njMhcEUpZ1pxHlyPSfOgVe5F6ZM9Wp7H4KDKIuk6lpc5QLI7",
+	"Uhb0mZbSQGyJMXL3+LxGelECV+WPTmDHKQStZAJbP9DXEPvLJPyPkhjC1BDsgoA2OKCCHDXcSJsTd/Tz",
+	"H3bz8Eqqq0vhEptr/AtTLfDdJFHsI364a600VGj1HfZx5N5ealPg70L0zJVQwX1dkLM99MMtOPUS6MIS",
+	"yMPDm4MjfT8RQK9NVaRf3ePlSu3SzQSTKV2GAdDSaOVkduKMvLrKdnxYcaFNEl4P4+8zgfmx5Sc5wbc+",
+	"hlzGvFT1pya/Ert03wmF9Fez214eYbSlO2SQ3zqPkH/15snTl//x09N3ly/evKbwj9EOiepgsCMh5DOa",
+	"moMzO3RATbPVE4BZ1l7fvC9Jnq6r4m95HrXH2q3YWnBUkyzEt+E+DCx10rKFtmvh5GKEzoLjo491/el6",
+	"fXAaC1Cz0qFXoGjehdERszsAGPYPpHuDpw2dBOhiGIgveDNhHDMW4crIKdqjeR6NGuuvQSzosItur9u1",
+	"KkDPg7pV1payOpERtq3dBXuYmkhg3jKld0l1k++thbXkGBsLOs5rIDSoqIOEhsOQDk4XciRmM8chkQYw",
+	"7jzJ0N1EO/6MebULI9n+jg7kx6DiUhpOR+mXEh3F2MIdiIRGHJ0XDHPNseM4iLyzuXBBTLgSDsxy0HXv",
+	"yihi3aXArM6R5HZyPcjtS2woHc+FXenNbmS5hCyM3CH4laR/BbGzuhYv9dWd/cHY0lspcrfMeOdv2syd",
+	"+CMnpVONhseM0z86dsgBM1bdFPG0B3N+9hNcMuk+xwayFcNN4yG+oiJtdUiUXuJTw95Ff8a/zzqZLnsg",
+	"/gs48e0+jyn2Je8VgvP3rZ5C7wN2kX8lmykHDd5Xd9EAP2J33VgCVNKzx0RLU247XN/etPSWtL8C/QEO",
+	"76UOBZ3PGuNzC5T8kKDCLd2Z+4S+ym4IR3XLlK3HW2baWszYzyfvfnz5lP0He/vo/fOfT/wfrlpu/A0Y",
+	"/tYBW/G75BiHW/7nEyucq7NPox8HSgmoLhdQN0KRuhPyncjtog2R90b2TvZIEaMmfRnBb8AnQKHKvclu",
+	"JsmZX7TvVrpQJ6OcpoPS4JcoHHJMVNLhLcj+7d/+LTiNltoQKQK47yIubzctNAFmqCqTM/y6TQnOV153",
+	"8h9kTjP/QuHmHRDFowRZY2sJlujo8db4kf+doLRyG6JQRknvpW6NfnkkRTY2MHCb7s7JYXfqeJKKcX0k",
+	"Xod+fh+5WcIUDc/+pctKzKKnKIy/lMcc4knb6Sl+oJ9d4aCdnv7+FI6iAnH8Ky47aUZUQjkKMd3zbI1h",
+	"ALo7LnzwuIrD/cE/TSC4KSNsbeGgINmzAxy+4RF/qUNRPkiqnyFUn1v257NPkTKHq+1IYl/ygUDHkm7c",
+	"Tgp+2PEiNdzajTbwHYFEU/JG1uIKoAIr55pTp6+Rq0etm9ObP4X/Wuj1ulVYYishMkGHlLeg8gCD2JPM",
+	"MR07k+cgCx17O/RYYf12JpYmM34wN2lPsCBBZBzI9bdwkrtBPduLytj8XjrNi9dOV7FqXPELfP6SQu6Z",
+	"Ahi8qoyweQVzwdUzSGnKhiD7ORKqguy6hY4kdWl2Rd5erCSvxcIVqJtLyULv03IwAU8yF7WGzMI8SAMz",
+	"swp5bl03U3jKmit+JSo2x0Qh4iODfChVxTCjRJKQ3eyhnYPwUPFL/omCA18/3NcsVqUkp2dSXQnTGNmF",
+	"nCmX6VoUcnKA7fdxiZ8QfmVXwjGtAPc0I+wSo5WCZUZyPhSoPjrEiN7DBZxI6njW10+NyQX9sKIXdwxh",
+	"TMXXw2GfAXvG/FLAmTojka8wJDRKNx4SXA7iNaJoAb7vwKYwEr1YtI2M5d9G3ICNVHe0CFGIwRZrjHZ6",
+	"oQmORYJy+fzR6dfffBvFp53XcuHFJ8h2ctIXbTPDpRtjlcFzcN5BuYz3RmZLWWFpjV3S3QRDtl9uI00t",
+	"yPO3Qlw+hgRGnJjhaQh0cGWXh71I78NzheAgccWGE7c7/5JPxAMjU3InHv9Uxm3cDeAf3j/2vUn/Ui6E",
+	"ypYTi9xoNT2CawCENODEWKbrseKQPbkexhkPHXK/DQz2GV+4CWH144Rr8dPHMKjLJTtVMfiuHa9HFJxd",
+	"SnfBnK6rzkGzlMY61vArwbSqtyO892UrfUd1yHu4GqGbWjDLt+QBgkzbJEm7ErzGmNG+0+vud2Nj9HyI",
+	"swm0Lkhrhqpacg0YoFr0cKrp0dIqO2OWiO2AVY7S4iCHwbK14LY1ovIKPfPqMtMG/teyH9+9BAeaWzTn",
+	"z99cvj9/++bd+7F74pts1evFagTAZ7HaJbS55X3xgW5wpjFunrk8LPtXJdxCq+UMoO74X1dqLf3/13LG",
+	"vK3wxxmLyfsB0O5oRaiiD5AGhkvGWzxEi5p2+KuHOb/L5MN4drIR830R+fHdy/D95+/fv2VWVgUe09LO",
+	"SC6U/Z0a9wCqyZDRveQGEruDYgKszZRo7/eNDjX7pU1ysaSjpOV8uJS7oeS2kooDPJNdKg7U1cZah3cN",
+	"bNlCKPnDSkea6vNuDjYr3eUAJVsRt9KOCrXR5hog9ahCBaPWv5+y6ymt8tboqCTC3tU/6jYJoGyXhhLy",
+	"Z2pn8eTRIZkkNwQ9IClCgP5EQ6WXo5chz8ySe/wkzNx2JTqIQMorx3Gy4SpBL4de7nEPjOe2ODIapXjt",
+	"d1IXhGLeytqdQoI7NpmHkh4AsSy4ogTpAo5lAHFN6BC/XqMU/oLWiCMbKslBUvWdvhEmX6ylQJERjvUo",
+	"Tpgzti0d2qn1my9/xm0ePzOdg55qFRTudjLouyMyLQk5G8ceRhO8gpqw4XMD83s3TNGO7c5rS/s5mMtF",
+	"UUumcSULtSbL4YcyyOgAlgh73jUwMDOvuMlkEeWxOS+o9FrQvDDUkjfmCnkkT9Gl6t+G0gNszd1iNUDW",
+	"e2Cnpa52/OTAWMshq13EXrSNkcY/pHEZh27defZAUqVasUFp8i2ex8qxEFwGrb8QqL/Oqcdva74QK+Ad",
+	"C1kdS1nXkZd4/Pm+MTJb04dSFOg+sZEQU6fJLCPQmP2tSl8L4xpYpfcmGwLpAoP5ygRisdKgejVGrxtX",
+	"qNEh6mqanr0PB+bmegqatttl2arQdS1ztcvKStpYdoxdmc8B0G8/C/v0zni6TahOvlP7Y9TFDsXYFKCp",
+	"vUSaiFRVfj84rQv3fGC8z+hotL8PXz1x4mm0sy7UjDIR5Ytmemd5B0V+O5TLn9dNaiEcVV3tIjVYaNeW",
+	"a9TUd7IyucO8uXAA+a/F4ye6CvaG+fdW5D2GH3pnIZkN4ahEdubgz6J1sjOqNua3uj+KbcrW3rGgxVbg",
+	"QQ6lfrGBsXb9Vw8fTgGhkC6Q9gZIltWOo4Ks5Zi38JDKlOxrUUbmUH2JBZA9pv2ScK9h5RWRfDWsvGyW",
+	"mWYJlTRchxeKVGH3Yh71RUBVBRN2zbd3pKKdnYS/IHc2/hfkqAik7YDg4Kn41NRyIV3yp5Cp5lUnzDLI",
+	"X+xiU8hb3bwsc1JrJ8pclqQuAlGcBB5RkFMlNudsoSvKVQeuQgJd1dI6JAyzrvsrLtcM4d3x16QcTi5L",
+	"I08v2CHEoU44lI+HQJLdAR3GsspRfcc1LX2uPEe6rt5mMxajP2vDkVcBZQUKV2kDEb1AxFYkGsznQr7k",
+	"c1HbXn16f4xBlZ9+4mEImOmNmoUc6/mW/XzCHrCfTwoZwn6mCgWtxMLJfJJ7KLkPNzcsNOAS4FIbosAe",
+	"ZDc7GFrNq2sUxfZSgoLfLWEn8HGk3bCyJ4iRS3d30HzYSRn+XLUQXan1DM9MrK1I2QxOo/odMqmPkBHV",
+	"KstvckchdCAq+5xqrh3387tYCepLf2pyS/N0ucw6sxa1FKqQvyjiO+FQVkhdUYkrw/F41q3rG5x9uq07",
+	"xH3g9VnsYOzOQCjoaQJEuG/0GToYSioO8DL4M38Ju9Jt/LkfZKMSi5obYnAILPOM6BmZ5ePZesOAg7sj",
+	"I65joFmhmQDMSpgiJ3WjzAF5lKh8dCnrDtBBXb2D047OwRI0PcxFsuRDovcE1rZAlEBu2bFRtH9Pc1G/",
+	"PsbS5q+A0K2hcRUdah0Vy9h97jVdXSCvsE43Nkb8LpC8iHQOBl6uETouNp/UWIAeDo3uhyyvbcOlQUJX",
+	"pG8lBR+0EMLC3whzxhZ1a50w5wCbR6oloAle8RtBLpu2uYCGasGRd6ED+UkDpxw0kT1HQydfSuvuGuKO",
+	"J+Ttk7B2NvsUSjqpLomObXfhwfSD/Qzshgvd1hXMMUxxZ2NlnN0D3DZlapo88RzRtwBjS9+I2+uBTM54",
+	"WzBphvhjQKDyW4BvbY97aeHkTaHor81O53O9gfil16ClMdogYzE25MUwFo7MjPRQ3GRssWUcYFaAEsqo",
+	"PYDjRFr+qhx/Gg1eXotK8vfw50lhrAlVafua0HDdB1R7Ah1P7FssBBHGPIvTNTTJRzk0woLd4dD41NRc",
+	"lfiDSkj+Rpj1YbxaJCaKb1AphlwR4mVgXh2XYpM0fZs8uDRa0XWt60duqp7FOjf7eZ/YvemcIkh4kq3q",
+	"oNAzOL7Rd22+qSJpwqSqOQfTEidplynJzF7VNGGTcMyoDuDSvCMO9mxJH1j79aRVKk2oaWtx91YmV88q",
+	"NnSNXrE7NXI7Jr1QsYiYJ3KFi3CydlZglm6aWVqQK5F7Gll5K4b1zvg1bF7sKl5wYCzlJzGxShQivUdP",
+	"/HPdvPBv5In4w3bLsjZFF7Np1eTCKEq7ab18rV1ezEKiW9CQN9KtKsM3wJlhxI0EHxXSS9X4t6Uwpgga",
+	"4VLdjWOqS4LDxkIfw3KGwce1ijOdl6m2ztzIA7QPeunQHer7dy3sBXsIqbxqIWbg8duwh4zXG761+dB8",
+	"jIaNsZDzHQ4G0mdF9j4TDlGVuyg6J9aNK9Uk1WqsWja5Ks4BXqAxKYflIMGKN41QFiyhDUZVBhIqKMj4",
+	"Uiwz4amn1klvSBGANmGSHFHGYLB+mTuCLnybegKm7InbYyUM5Ji73LwYHEIP5gjG3ZxyThcQZQfslmij",
+	"tgPEMMopLXs6kHQesqIva/EZKb7yaQVJnW42Bya3NJoXg0HeBJaqVNokIRAborYYH7pKe6br6vY9S+jL",
+	"JvcsT2/2oUdlFtilhgjNMuJLZGZJtDMWDcXwTIh6HubaJkG8FU3aM1nXWUbIAf/OIPMW4D8GLqg7AVTG",
+	"R7n9uD5IuxqL6wVx08kQsPI/Ie0K3JZTiB/DRO9iETJghFvM0w6WAKuJ+AHwur7A6rYbqcDL1qeU8WPI",
+	"YDt2iQ1KNJDPACQySXryUIsP0q2A0oO2fKy7RVHqXdLrDhghLcKGzgq55OPdAIO1UgrO7Ed1Hd2UAbWt",
+	"TS8wdIdiD9HPRtcadiK7ELpVVTkwNioksTtkcMSXQl/EaxywCdIlsK3oqx3/rdvEr/LAzEfMD11bXlPF",
+	"oxh6Q8wRuOsl5EWvtTocQO/Hj8JExtk5uBjHcM31V/f2/rnnXFVPK5npD9TKyBc9zQd35tvD1JkZ6oh4",
+	"/QHKgFcd9icS0P4ym1Dw3d3uah9geTiU7+/n8JI8vTubrO2nOwRyZpzbbK0+rzyawx4xemww2LYSYxz3",
+	"bZIVE75OL2cHq5scM/bC69mFgwGdnpaKKjeQ6Y1VvHQzvtjggEcWYVZ5jFpMIiQs1oIbAzaWvzh6SOcO",
+	"foSPFirTps7YbBQJZBZQkqEe7hbBmo03dqrRI36um+jHLbhwl/IqQ8uO/D3B4ez3VU7SEFUxIRiAKIzf",
+	"ytTImUwTVf33tOJrcS9lvrMaX/Gvc57t0jHUwP+CZ/7O8gcUp9OhgOlEN/GQD64u1GBEzyTlbqOImlaF",
+	"PLu9LTIimWtEicNZaL8hncr/d1q0dZzHYC1VS96/wcOKHkOj8FWIze5jPoig1h+OG26qAAgk7c/5HoWy",
+	"z3mT81i+yFvEn4yAU9XKKV14m7yVDyt0LPO5SiEh8TlAAQvF1tpszBuQ5EvZ0dv551AQcfy2ZEBHV+3Y",
+	"4mqbUolLlEG3IvxHgZ1vILgWPLJEtOY/FJdvFu+leFj2qOyj17YXLAhCjVuJTp3O1Zucabur3p2ptN0L",
+	"92d3qo9Mx3oacLhDpX1StAWJRSHP7xbb9mCBhAkqzpBQC8D8oxCG5xIcsmLKH9DelsqnUpWJ0PVRKyWk",
+	"IhiKJHRlE1IZ69aim/iCXODdMZ6UPo9loWN8xubcdhnairwZUACHpC+3s4d8wKNdvcCymV9e2HMMCuEC",
+	"uFu6HQee0r1noCLYjsqeiPLoWA45cKkyYhfZIQ8ujbuwMK91jhK8mC57Dzr8Xpr+GlMqoAXmdNgj5OAZ",
+	"DQIfr/cXhPOoyB1eG8Fz5d1eJOytodx+KBfn29spEpQIyDKCKsYHdTLohINqF6SMFpjLaOXp7F7qAtR/",
+	"aOtdKVFI5oAQ+R8s889w19KWWazEorhpJuzk0fsrhkRipOQfGG6B6U93XAzi06hywKZOFIqieAzen6Ky",
+	"flfy3BeQU/OWZGJMhb9bFPArA9RcHoZQ4C4o1sLCUfxU4qMvfn+00FAPhko3/aeWKnjtM6l4KX1LynII",
+	"XCz7FIcX7KPTH8Pc9soaFxkXd3yJrjPrw+eX0n9d7mQE8kj4l3AXFumnu2fy29xPFV3m2DBXkWDxHIv3",
+	"d7kERPENSMwy4eGY2o9XwpVJs/dpg8MQ8ivZGsXrp8rlcmCn1HCohOMyD68VN6JAvjA6Un8LzCbUdMBP",
+	"x94NTMExjq7ebN7DCfaD2GbIYCvueJbmEjYjdxxoCUH6hFqYbeMG6vdRY1OUB71c5kONz1oD6HwjFrKB",
+	"vCG/R6hkSv7zkNi835IfeEe7gx4iadiGb0P55vFKQexNht0BWRwhXYCOCWJ03HXFHN543WfCqLqZitN8",
+	"kk54bsVfxiocOzvT2nadzwAOTipgv2G14DfCwiXGKceSDkhsws7YvMXk7xiAwRoOrKm5VPW2e9BpPdrr",
+	"9gg7CKU/s27S9XoqeDaWEs2211JrB2KxqUG0O9mikm6aUxSCNFn0bZePNrZ6wH4JrlzDtCOzDOz8ap0V",
+	"6xeUsQNWPJmbyecKOjo5PQ5Xf/EaFXTuqhXWlsDex6xFEbggblOdIWXkKGJ8b8/M0dFpjeoXlg8rSTX4",
+	"0W5VgsIVdOiuAOyoFt/D46XuoftmtIDsGv8oyrN9z2GKII4kXuHEi2NIDpFUIoKkJZsw7Ox4THSiWj5z",
+	"sdPTqisXDppy4hOVJsz+VLY8R6vy+OGeZyXUQgwWYbAQsfvl6SgU/m+V5bI6h7rJxZvnIr1VIKEq1MAR",
+	"0isIMyQJwWsG20FbAbJK0/w8iqVlOCiEwf/oOCWg7tYpFqQ5mVFPs75PovO97NL6+2vemrrs/pW1QP8n",
+	"8Kg41jZnE6ol7GaQmzoUMMguBdLx7Sej0DzkydK6eI3CNAsSB3D1hcqfYA/1WSRSvvkIMRmvZxV2St4F",
+	"2K3kAF7jpbaUPVJiNMhUtU7pB6B2IhqgoEzSRIwkFV9wY6Q4XFmDHovB4LZLQM4RKnEbr2NRMWAOANNx",
+	"l/njSIQJi35did0eeSu6R2jUNPWW+iOHQ+lAFD9NF89HVj4EkoYdM2UopnjwU2nmTSHcKxVrLQXb/OkR",
+	"94xJJWUCx5YeGlsXUc0OccO30zLa/Au7ItfPsklWPkxhbpu96jzle7QwYM/1nNyIGrkRZpukrIbzegsf",
+	"bhU4zLJn7yuihZ7iyQoJFOP8WPB0dpxdxK3/5QmQBgrsH3xylzGyC2JmexYUhiKgJ1P1o3qzvGwbr/zk",
+	"6wp1FeCnbZziOuBtkj926aYJJW1lTGXKcwXFpKGhxuJTTBdIVEPsLVMwTOUHa9vFQlirzaQSzsNhSPhY",
+	"Guam+Fa6AsVVf6vNFNL+4ohtI3LT+Wou3QM7nkIXWqHP5Pt8k0vFE1ZWJeAZ+YXxGSh/ADXIUZPSKjJL",
+	"5Y7cQcYi/GgOoqSbHC6sEp+YVE6zlS65o3LUKwc3TEnd31XOI5VJUNN9P2dh8nKz/VpsHvu2fmzGK0Ho",
+	"Pu5dC8GHPNtDcXPmxLqpqWbJKJ2orvPECdxe2454jv3ru2ffsX//5n99/cdzCqSsuKpEV/UaIwRpLzvg",
+	"X13bM/YRCRw+zthHmLCP8AqEDhJqD6/k79YUSgvterviMV9c54rfROr9SPjgNWStFiLmjgQ97SzvAi+i",
+	"6UdmM3QVW4zeQFzS6PWIFIdrIZq02Nf+GRrqW+AzWFU1P0V1Utxk1MZ7LTZkQR0uO7HO48yACpT8kujm",
+	"7UlPKZVpaMg0j96WAmFP40BkrkEe6xl7QRyYvEYqfVhwpAO8EQYqeqtSYsmEdJKOf6TUVUUSR0jIPJiG",
+	"9mcBZW1G+HTgoYJ6+igcu7Puup2FC1gbBjm35+/TyZShRi8cLDZs6DIT7F1SZih7adHLlzmcGDOQgfRa",
+	"bDrGq7sUBuKtW2kjc4DrS1h6i34OA1BJ2vZr9q/P3r15dXb2/s0fZ/5vSmzYYiXryoDNThGPWjjgQDxj",
+	"rzUUf0AmptFkqt/k8pf8jZHpq0Osl2CQ3q1b2wt8YCbJQMh2/0CZ6xwT5AsC80aOwKgrKjAqArWTrbWD",
+	"0MMMNyZVUwbPHrKtWhaQtGcMNpO+EQYJr8vjKFwP3JhtIevpo5+vj+cheJxcVH7Z8LiOIG+kwm6pHtzU",
+	"Xvj/+LEZAEpjKgbmzfRi3rvA6EGZyIZlxlyPPBNvl90yxCsTCqRgZi3jSmzSY2OTcIweuE3zgXesxZKJ",
+	"vJfLsQAcq7S8JH8fz7sTTeKJtuQLp80WyUlnaQHvuMKyIPt+0x6OGhOaYufy3cGi9AqK9Sf+St4IFSBY",
+	"XG3JuYpnBKsCfH48Zn7Kle7PwM6u3Cunc+W1+vjIDHsDeqe06EoaOExGdfZNaP2wfJuOPKSIWwkFMlKI",
+	"CmznPqDFH4MFJNdGusXqcfZ0fbODEdmsNCgZkVksnCSS+ISDii5UATc29c6/Ah/OsAoGNMTWd4zXoJbQ",
+	"1bWLcOn4vtcBGMzCF2aM11ZHhjixJRq5Kw3qF3i/umM+XmyIj+kswhmdNKQXzQVV3L8bvfYvdPEP1Hz2",
+	"1/lg/Vx4gMrA5IvAJrV+c9N9Lb3J0z10zt4+fTULJel08EQiIg+QTFDyS2xBPhRrjLzhTvxQKFl6qxrT",
+	"tysd7c2KZmVKBDwHqxW/PfjA0Dx381AAmV8LNaUCcr+C9QjEbkGtvM+Kw4WbOSsHA7WCixVyf1B6o6AW",
+	"HQqcYqTe/kNUp9diC4jZ9QVu3o20Iimi6I9NvnCsgVqkBR4Kcmg14Ef2X/yvvz46/T/89B8PT//yS/ef",
+	"Z/99+suvD2fffv3bv+RJxu9eB7tIoxIFZ0cJI27Modp3Y+N9pMfkCpseLrxNh1iBl2dRoPF9eiMMKQhw",
+	"BVMiJtTIGun0Wcp6cvQlW0zhjaq3QYn1Jrh0YwsJJgrKfgqA2A7goiL66RpR36PMf7ruI7lB8GFhRDGq",
+	"4aS9RQ548mBZ5lqDFb7t4G7YscVtr8OE3lpwx2t91VL2SHZ/5aTsl8FZLMa+m6KLZcK8ZTeIqe9Slr4L",
+	"lB8oTv9abN4JcHDmS9PfxuTxRjr5kEKx88RLWLJ4UvSxriukftUGL3y9UY/wFDhsGS0izqfgTfJ210Yb",
+	"r0dDQvUyb7QmHdmtm9LZFt7WnnXc6LmmQ4FjO0ObI6Qtkq488lSpBC/4LqmPHVsHVv45h61FvikK8ac2",
+	"+CzsGSPQuAC8qH+QDVhsVJykxKcxFxGa0hFWkDgAtKVzeccdG50C/RUIw+mOlRlJEIFY0kiq/9MJOnqz",
+	"cdSStfy+6x+plmDRwkVN104stdH3Ed/C0fxir5Ev5mie4B2mnRBW8Z6cxVn2LAzOYPhFOqQxz78dj4fB",
+	"JU5PJCzDHNaYCPqhmkqo0jzXbgVx2TkIqULnDQ2qYNsecmKHjhz2Y9/VVf1h95MSXWOtOmf8Pt3YJfIf",
+	"v8KFG+hS5nIVIxVvTigwD5qCUAnheTmZ8IA6/Bkv3B+bWvNqAngy5sntz8YT4fhiJSr2tPr6m2+++kuS",
+	"U0c0WYJdPn90+vU33zLbrhN2ApheeLyv2M63Lk9sWMrAW0sl1/4Y/upg3DxNtMtOjv7At8E1NJmL6whM",
+	"8Al9aok557Umj0QwgUfyg9u1a4ZUKIgvr7ms0cljKD32HOCT+ezLtRu4bcB6ANcnoD3j8ZtslrCpyy5h",
+	"/4kfS34APHYm1PQU85XW1/mS6XDkQuqW4IuVv/jRDmH/efnm9aG52K2pQR+iSU+GkcKpc4vbOUvHV9JG",
+	"RQdKbHCFB9N5L389FtcmZ2W0UUplEHMO7v6H4KG7hDKyViCWBUcd4uL2tst1tkDJG0Ueu4/fP33PHlgn",
+	"mlP/pP1IRcWwupvq3OETjME3S4ZMk6e21u48XnzF+mtaFapXLlZa29BMKPqoxCeHhgvTqt7mL/98OvWO",
+	"gFCWiekmmvT0Ukd9R8qthvgFzh1EA7HxhW625JBOI2oHPpbnIdsdgn+qqxSMbueKNuZO8cjZbR2Ebzbq",
+	"HdU2zufvF9LxK7GUSuYBxV4CKTYatiLQ8+glq/TCPsCbzT4gL9PZuoBjGfAYFpJUv/d/hu8g8V5yBmtD",
+	"NAjSMpHgRGOhE+pMljRlNJPzUPFnmpILyipIoqZhKkdoedExlyzA8Loeg1EwkZLb0wm+5Y0wj+T6rgiH",
+	"WJa7iN9wphWzA543abvyQgiBO+9LZ/jM2bo6COyIXcq7R2Hkz2LOHNn2Xitx6zqxrumfTbXMGtdvuXFD",
+	"/M+Hk/77U0IMpOdw1sad6g3nC6xBmv4d2cFSX8ABTuJfZsdCspZZCELd0J1zS67zpPlQ8EiuiQVDW6F6",
+	"/EEEFQAi5ew5wGsnjOJO3kxwFzzqXsopa1B8VFT/jQyZ4yCm+Eo2k2GA0kS3qpAUWSbp040dpJzqO+nQ",
+	"yQU5vPhbdHk1HItCjyVfmwJoxUQsOyrKbQVb6QZVXzTWAX0KAIDR/QO0cTavnpssFD1Up+cwD+fhNlis",
+	"AGwZEEeLWlthHSOkDpdr3yNvMGCRdDzVjpGEklQ82vGf+N3gr+2/teuGStvVWl1Nr4rzjj4xtkbS7GSj",
+	"27r675Wom8MTiD5gCOQH0C0eQ3dgT8b9kdDSBDx0mt3ijxbaFjvHQTernSD0dndvhEOJL0nScSac5k+t",
+	"wi7WdfVCFWYX0iDftHltqpitYckXksF7DJL5DR/vFCKGxmdhSKWZCDd95jaPQBFAW6NrUdTLM/aBcNNp",
+	"MT5/EAVl8GKXRCfAO/zfMBmUbeFVw5TeZ4ABZOR3us1luft7Zs3VlgA8fQd/ClkndOV+C4/1p4Cv6tro",
+	"CM2lQjtuPDuu/1I2B4+68EHU9cBAQEGGk9NvNaqB7a3USgcCDG2uC6McoMR9Js16w4G0K+RgsDVgjbxp",
+	"P3p4fSai7J24KMZRQilRiJlECYI7AcsgQlAim3BIUbbVLnn5YWzFM57nyh1A3e0yQO2WmZyQFjJceC2f",
+	"YqXdj6oSxrosPxUUkqNYFM6MDeYUq2QF/WzxfciwZrVU4iIGrrZekGAsKxA5CASg8hCQuZYM6WmcazmZ",
+	"4wD+k/bazqAbbMH9Mp+dTZQ34O/K53cOlff0Rum7wGOXiWvUegI7xWWt831w2vAr8cyIjNI/3yId6Si2",
+	"I2jnvXa5WMvEhrIpr/iBJAuLY2QB3G6wC+Er47UOrfMUEfxaqClkQoA2zDDzeKkiBtJWeZUITzD0IUjD",
+	"9Eado4fZOr64BhPTto1feavN+IH8qPKMLsU68+8h2A2VjXazrMJBcVMkyuRGwhYuui7mWo9X/R5r7X6i",
+	"JnNjGM8bQRX+giJGe6tHJAEbplvgrBaREinvaVQiKTxb9LBmeGqLBa4Do/LhmlRroA9pVfjfcnryuNJp",
+	"xHPcp+8M9X7iOAdrX781ep5j8rTXOaHrFaLrsbGOAlqUgaG8KQSYI2Uuorg7tN+qVRXk5CIOeLSwwoC/",
+	"502eLh0snwKjA5lFaY/gxCIa9ZGF1fLU772JDVcowk1Gzm7HsJM52zbcLVa5Bb3EvkeoDoLyosqjEBwN",
+	"q3yer7c9NQU9RgQjnQ7KGs1Mtwhpv0lCigLs13MkfXYYcQcEh/DDyNXTTU6Bh5L1sq4hoaiAOkH7aeps",
+	"DQfV/NhrkRkk/cCQftBiFuxf/vzN//rjvm0zQKBY9G8ofTrNsZFNY/TmM59Q+Xeo6oc/9doS4VqZCJzq",
+	"fe+HM/TynM15deoXQ1gH2TenCIk/lQr/CQ6EGdy+tVzAMzAts66IhNan3qSasVbxGy5rLB0GR4iCm234",
+	"gHdY8zv1i7Z2mFbyrdF6OcD5Ap1GswKjImjl0AHQ1Fwh1o7X16LC8Bc+ZzGnZsll3SID6A6VLb8RPzZ5",
+	"Zv/O+m6MvvHWZO1Wur1axaSm2LUCUYO+KVbzzhY0eN8rYSAtmxt9LVSpgoErlV0Fg3gjgEm57pMopxKW",
+	"De89B0v+wMed4YsSZUEteEVO1hmzTjRsvoX/vYPXi6YyjjonQ5Grbl8vgCtpgi98UdqwJd6AN0vW4Uzx",
+	"gCGM5SbHKBDCpBHsOJZAYCUW1xO9qLtFqlZcVafE+rrhRhHpW6wqmuBlcbyn8SfIXzj1Rgd6Bk+5Pa3F",
+	"0v9rI1UFNC26NacVd5z+E0NIv2TlN09SOwDgyQHbdmZ+Q7bZjL168+Tpy//46em7yxdvXo9mk6eJIa00",
+	"CE5O3N75CyS/fXgfEQyArJDa1SkjVq6bGvCvAXeYceFpZbMlEnpAId8EPYneAvA6hr8gfii7jYVyOUzd",
+	"d3q9hgw2SqpOuQa8LmG94Sgs0KJRAjIUdRYzxtlaV/4Ei2x0GaxFvS3xzCdjwEANBvc2vACyuJE8B4Lr",
+	"uittTAlTftNR3JCQxkoswoZsuLWATI8RbzM2vYJizpfC3Y0UulB9rstNGXFCjMYAhKzw0Ydi5J66i60M",
+	"lNPAY5mcMduTpDu/DE7wMXink+W6B9bpd2JpRI7s/REk67I0IIAZi3otOnsl1FbIGLaTSlT4F4qYmKJF",
+	"W2mZqwf6gXYSlvn2io/Smxnjlv0cFu6cOVHXgDiyP58UDpupJcsNX+ShOw/9Vv7qLFs2bewGaDoz5JDl",
+	"XSOj6+3Kfx8u8N2v6/1LNj+u5TXZgPkrx9ufzLaLFeMoZ87/P0xyPztosMmuCmhaBJyEaBblL1mTguyH",
+	"gO1IKHMxpB840seWAnua1ldC5fxABbC7hAbTWGtStis/JzGJfo+Ivki/prLbMEm7B07EUlJO4G8rVacj",
+	"crni+7E2WhRa6VaQ0YH1wm4k1PJGhrb6JGWky3oFp5RSsl1YLeONMFyqidDugcptxLOXr5O5s+IJEhw6",
+	"kZZtU6WbYCiRbsql3k9hG/OCEXziSTX5dAZ24cEMNGmZf4jBwnpbOQS0vfYVsssKhWGwrn+OxupVMf5H",
+	"SUO5v5dfalqXJ59433kW59sknTGMjrgXIu55lM4FZ8GkaQ7vFC7zeMEMh9b9MJCUeq/kCQpid+r7WQzl",
+	"+uPMJTOfShdJwQHpPwa0M91M96K1xebf0gE3wBk4iupvXk8hoy9FoSZv/UospM3zy0TPEMQCm55rp9dC",
+	"l9M5Ei4AL4B8lRYo79bu2ej5zNtgxfVcJblzoQQJmIo6K50iqeM3e5dQ6du5YJXhS0gOtJRToyp7gbzn",
+	"SX3maUgBorfOBXvdCkIhgQA78qBtjHQucnjztDpLOMQA6JBIw4T+xNINe7THSGGzy0/JMTs678vsqHjH",
+	"QQrweeIKHMMk3Zc0V8yGPKwJpOdjrxhDqL3Q7cBuYPFA6BYy2WiJcA0h7t4J0JTeclM+pKpIZ56Dleww",
+	"oCm98cNOYIpzwZrWXdwPmXrRCiiTJuuSjoz8SQV4Cr8pwAELCHOwb5sWqGT85oSsd5yQShex5DaKwWBM",
+	"/FZY8pAZSXcyjKgbNU3MrLfaQxJz+EobRErgU8OugzJXaY9HJAZVjkZVHyFUI/WIvT1UQh6PPOvhGLVs",
+	"I+1KVLtA/cnHvOkbDdnSRET53DmRVFf3PQk88JRx5Y61Z0lQEifBfrWUtOthWaadbJftes1zpfUmqV77",
+	"AjF11g8QpcXJ6MbYvT4wvFAEcse3Bwxt37fcVDmsA/3QlTT0JivZJTyh7BQbACbaEpNzmQTlURJAQf1A",
+	"2n70ygjb1i5QOErVUWBT5KFfHmsSqiarPegLb3PR/djL3nBluU5sWaDWfC02z0uMXYkrxc8nQDrDvoo8",
+	"XnFnNVKpPSL9nVTPUn2Q3kgwJt3VB19wRVcuTDhyjugWh7xZ6Vqc2q11Ys24WazkjSBuGXoqIHFTIviu",
+	"rMSEUGtOYiH1a09Yl64Ay6Wq6fmKlgPYNdOldWagqDfCSLedki2mtDuFaDGGYamYcPAJOg3FjEE7lm5F",
+	"uXVEtkgnOmipAJXgTVNLUNzOUyEEFHZKeq40ul7hG6m+gJC5RmCFug5E13UyBFLjl+6iRIS53M1JS2Yy",
+	"WY38SeW4VDkXbiVq4TDDJ5vVUdTthKiKpReh6tQu1eph0+MoFd5vXRd6r/I6DXGWzFFhboXKAxQoD3g8",
+	"t08kxsia2tliFo+3LuRrQD8Bv+L/RVB2+KOoSO/1jYw8y5F7ZYIGRiJ2MEV3TdXtwuyEoWUnV6N/YRdM",
+	"J8TEnOhMnIBw5QcbKaj08D72Pd91CmjsuMeqaVDfcsDEH1elmB6llEhF6Q4TaADeB9KYP1hMQjlsOkOY",
+	"KQAtfK8i0AJ6n5ucS+FvvufS3VEpHLBcyjM3GY9/ROqZqGR2xw1Vw6UpG8KS46yVLvHktCk4CHsqnUUk",
+	"GVFNu5XR7dUq7zqc5tPt1jabRlsIGhkBHiv/O2po/l9AbJNXzlplslx5iBKxWYBWTx/oDzyw+23vgGbD",
+	"19KDjTqZX8sC2STlLmVDfZEPmT4RNE3baK85e91nYnU2uYaEMJ2BC33lzw8jeM1aKy4YZ1au25r7y2RZ",
+	"C0EV3MCsAOnybVm25Nbt4MTLCOZD5MPZ3/6hVSHu6HvA/M+5atXsX188ev0I8uv/OOtQ5YhwszPqPlTg",
+	"qfXiGusqOF1XqN5vxpWa77Y10YQlM0xdn3VLPCAYpWr0HQHehBOveAs2RGGQScqt5WI72sEF7cSjrKPy",
+	"pWYGxvl94FIZyyaRlDAceRwl83loC4eSX+Ej+Y5bm1X3JpNs7wKs4f2B0qeX8kq9yOmZURUgao+vZiUs",
+	"CZJpIMYvJgis+SfkdvvTt98MM70dotcbR6M3gkAPh/reyGyt00Am0R8k4VQAGXgKvNte/zHok4xj/Orh",
+	"oSEaYV0RlfMIUjXSJFwjAeEVI8bxS//+7Z8f9j728KByOScagLQL+emho7jjV98BInA1eoc880ITaOz3",
+	"85dD0LBUrehg09ka4bfKBC4eY6sS7f5oDY12/m7WX3ee4zfihMxgigfWJntETNSkdlb59uxHee5NqO3B",
+	"F+5pXtKpMLJ0xHFAwTUoVER7LGtYlJe2bI0Z1BGyjvn40UCqj5C6e2DUJiHo8XziaEqT+kzmrLyi2wQD",
+	"SnlQSuQ09w+RYrXidlVAcw15S65UKUFlgiclbx8G0KiuKsbnyC85I4hiF8Tw/e4crd3QVgU270lgshFF",
+	"T1IK0qTAO81MWIfw3QEe0Esi5tu5gEy+LMILx1a6riygf0N9AZ7GlQhsGjiUEz7uEhN30v4hPv9rIRo7",
+	"ANG/yhIovIgO60DaDh54tkf7sJttmcF3lcvkfioWyY2ki1TqEQSKe0vChFBI4qEtYiNV393c42v2F2mR",
+	"vJ8GnRSI/+Qg6hZXbXcuki7tUmGUd9wd+AuyHvEu1vEHoLQuemsOwCgRTZKN2cTM6jWvRCyUOuqjhTrU",
+	"nY+VPNgdXFoVtyAgMF44sc6mhpeZLNENzVkjjIX0LU1ZzIyzv1NW2cz/1fJtLDhgGaTfXGlh4TeM42GD",
+	"c7EgslfOrvoBvNhOCCAAQbpztYiFA7YQlnCa+RFCqs3CCIi7RdUxBBiwmyfIjQRkT9ALsEwchQDg7WxY",
+	"YaHrdq3yluBVF5CcYD8WzUQjuC0IVpmJQET4/+1wjy9FdSUM4R5D7nYOQlVzqmiPj+RcI+l9t+sbGQU+",
+	"JJOX5jxawoH/gMbaCXzobVbSHVdVFiOu9Gmo9xC1IcgHQFXoghFW5TxkyfubEj1cKHXlEyvInAFiGEqH",
+	"oC0ZvpqAYWYnUp0SujQnfJeU/1cIMO7Wv2Q8RL0B6gbV1s4pE95fZrCdktLGQHdeLPE4sJrcObFuXOHp",
+	"fBnQF37Le7PZhuzx4cv66Kkw47xoE0r1Z6uAA37sqwv2ENhvcN65gdRsP+ZyZfCBqMU6x5u24qZi8Nss",
+	"EFWM5anY7LcWK21OagrpVseLIvqRId8ZTvUZ6ih+us53mCq8/ovh/fx0BdjbiCysPIqqDV3fb1u3bqHX",
+	"YiDXHlzhZk0HwgYBTwOWlOVLMQifDygHDk4XKrw5kHxy6ySrQRPZiaa7CUrE1hwKrcMqZimtGTwDJWdP",
+	"W3hELlbIA8WudN5iGQkAxDULde0DO85OHL+GHGvYx2HzJCdWck5EiGBY7/w1IpofaGvuVAUrbVidMuKX",
+	"iANiJmNX3yehuI4Vm0htJrq1UPyo35FAtDmSsb0zUbo+YLGpbtcWcov4tSiFSbtymuDeoMJAfVZ/nuf0",
+	"vyDh0KlKfAHZ2SSiFx33e6wtdC22RDwXlFKSw0pfRCwLELtjwWfUG6GSKC1Bgar+YqfPBV74CwKR+3Uh",
+	"Qx3eWQJcJlUGTij+fxIqFRDxfaQJ7FQcjf8CBvvZbpm1kqcbVmWGYpAT4bi7ssSbcBoHSBtUEJUWyqHH",
+	"hPwOwQMtJZV/RlMGYBdK++tyegbo7MRey6YppNNdOm3EdyuRq4oC/BA9pT0NgXO/UNUUZORerhA237WV",
+	"HXUH5t/hWmmFtUV/EyrAfZ/nTqhnDxy8W32vYHzcCFNJpOgfkVXwEz09micWFfnwkXIqaCalo2jf3LLL",
+	"u9ClaFV0vSujcDPsRFOAPd9FFOklpEYekiZqfhblIhGCAbl6pze5KIYxMs/dSElJZCGg5Y1UnXskDz2m",
+	"FYT4j2pQonFOJ+WGowGf/AnwskVd7/BHwK5RmnC3RK3jlTMAZtDFmm8fr4/BT6B3FlWZeN/QnVeJRb9o",
+	"a59Cwg7v2EUgH86VRTUlzjqkyrOhg6mnBLqaVbMGfBJxBnL1wMeY7nSBYZdnnSXfItId27/bji9u3CDZ",
+	"vawTnXy3W4eBTfNTd5yEe4gaPvWGMhD4uNVp7xOnlLxUuIfeg3+i5G2z7ToHQuw8LfTIRON8yGNVlgBt",
+	"5BUmjsdEni5ZCyPhMY/f6//Z8X4+1xb0bdBNhY98UTcVzWnX3Zz0vRfrpubZan66ErUtlEaMKiwlTULS",
+	"y0QC6XIEMWv7PQo56pCynvjx9bLjMR9t281O2qaamoFPrxQSvW943U64jMPM/+RfG4tmCdYmLU78aNq3",
+	"dGhDS44fzmAPCXmSK+NRsvWKa4mcgRNyexvEJRQuA+JVDIcEyTxNTjTQE9CSEUv5CYsDEHVKydlemHD/",
+	"UH4WTe4+pQTAZ9lk6qRWOflYIHdFSwVSrDQzAkprB8C331qCm1oKc0G5EomTytspwY6Ulq21v4v7cL0h",
+	"ad50lRuzFnUDPGIhYrgEws+O3XS/12k58ZD3BJixGOwLy6YhJxKIplqn19zJRfZAR0BfmMuRo4J33utB",
+	"f1fnOPeLhda50lDRZS6upLKzLj8wBZoupYIkQnihVbA+HYPPmA7m8DPv5VqEq3GHU5r8ogfPEmrhzRL9",
+	"osQDNumtxuh50b8SOZkjkz4ANDcrWfdE0nA1jTH54MEXp+CXgZn7rpahNMSOetv9kGHZujK8GmIvjsjS",
+	"DgMAxT+sRUAEkD6NZfhtA2dPkSnZTy0+Npb0eVpmbZitfMmBXU8CzVzseTJh4cNDS/JmObgakzocljev",
+	"r+fBfT8qJ+sE5ARefwtBp5GTC9GTyX2FoNlBwzqGOfAjszg1Q1P6lud8NmK5FH27IVmnuHZDCfDLvQN2",
+	"RMhlMino7SmqZ2GMUcmlbgxNVj54eR/c3aUw1MPzSRGlgYjQ7SYwqkPUwUOldN8bruwyNxK7dA1FchFN",
+	"zZrWrgQxgdkzBpxSXj+xvTTMpXCLFaS0iXVXppLa6LE2LKHq78rF/4FQCfzL4f80bV2fwnM5EYYyFxnn",
+	"Rlo06EhFgGQ9lf9gedf6KUWwF+gxXgmEwkm3gXkBxm2/bZoAcm7VUmAZ+WkG3krnGRJQpXL8GjEAt+r3",
+	"LZDFRhdN/XKpnTxg68UE+FSSn3hrASgyAwRj3LRqLHQrt/UnF7gfzeGJoadDm25N3mi9XFrhRjY9Af96",
+	"u5C1Kdn6uaTJPkyVBpI2k/YiuwZWVAWTPH9r+UMXXTu4SzcHCnDv2+Y3ucMeMXqJ77xTfkVtJ1bPugkD",
+	"6n/j3/7t36i4EVjj40GH0BxdZLlJTLyoe3b5JMY0yszMMynvOmobbm1fP172yyiUM8wo5BO6VxiTXG7z",
+	"1CQdp0N/gl/D3R9ALYG6eZdcoQv5zwLXlrBuVFJ5zo790DkUdiACZahSXhlaZ4vZRLMsVjZ3zD/p7bSv",
+	"/uIH+/VDtuB2tPlU1Fg3fNvzRWNA3AiKwBOjQI0+psPrjIAR32gRno6mTGuk2156EQzLyw3uUZBLuAPx",
+	"T7EB0JnA766vJUiC9HNF/wy734uaXGvTrP6bUsa6FngjfxDeRvHHtVrmPCcw20o4r2bEhNWo0MXqZYGi",
+	"BmrxmVYFqF3v73YF179p1QwgJVcsRjGgKKv9WWlVb5Fphaqh9XN/53xxLSrWNsGLxhHeJk3QLW0Q8yp9",
+	"BNT7s5/VzwoccQAzYPMWM2CoxnwAGtMskQoPk5mwH1pdY3jv46PWrbSR/6Bi/Y9hddj7Nz88ff3x7Gf1",
+	"1BhtMP+0KdfOYS+lBZqeNcBTGq9UnwPfPfuoxCf30X8ayQAR82zZx0VrrDYfQ6cAReIHdPaz+s4IDuQR",
+	"/t9IxcO4Yh9fVGLdaCfUYnv6g9h+PO/irNdiC1OENOdXHNKFwRUZiitSzA/mbM0rcfaziv5o0BdRvBJk",
+	"+PnJV6G0EW/kyfnJn84env2JAhYg3g94BeXsAvoAr/4IYHpRnZyf+Kl51D0GR2WjlcVXvn74MGQ/ETMU",
+	"8bT49x/8jaI+eKjfNYWLerHNl9NrLc9mPQEYpGKVXrRJuLjLImmtqC5oZyDVMVy1GPHlapujCxrFQzEK",
+	"GQGqyzg0xMgEtd92M11AT+kW+iwhMC3NeFzijtsdKCiJe8xfBHBSJs2C9K4CO0I4omBaOToPIBPaZiTs",
+	"UVXFpcUxCusea6zKN1qy8imVvVLb6RR1U+kf+e2OYj1ObAeXZnuMhXmxhowLzr67fPSMfX32MMr9BeOg",
+	"XhhmxA2QbzLiZPNLx3QNxaIUsh8n58KDX/0F9lvkNxL76/cE/t5bwt5U/jnDLAFIxruP95k2V8Jv0ziL",
+	"YK7nzrHvhSt38fir/QQreX2GNX/UDT5e2XEDSkfbDyIq3LGl/ER/Jki6vwwwtEUObb4WDkpB/ZVUGYpv",
+	"kyJDlkB//8yS2dk98H4BgWordBCV7xh4It+Dv7cCVo260JVhKH50lp/LrvEH38H9fTLiyZcAIv7tly95",
+	"9fnJeSmVOD6z976APgIF6Bii+WGl4X6lKI5XcjYroWZk6KBKgycOkvmcLiJqM3tVAKgTyVbtHe6K3YC7",
+	"aHLxi4YvromPkFoGFlNR13TZ1RVsJK+teSPIWWbbdSGj9oteQThjiIjNLHi/huAxFv6t0Teio2gMXJmQ",
+	"edxb75XgNYKGSoc29v05Prd3PBzYus+QieH3fhjMeXWobL9Yg2lEtWuOwS3Vm9jxx0rRnfp8V/lbyizg",
+	"ssD0FEjg5lmSp/s8pXzHO1ZgiAQLvlhFRmYjZsx1fFHJMmQOMLnGPNPiEYYq2uOEIDeV5yIHq0zz5/a4",
+	"XwEC5iADAUuT3+7W/GXskaoXTrhT64zg675gR6/PXCoOn9/9yIiT76sjn3wlNQzX7Bgy9B5sfDZvVVVT",
+	"ZqULpypS8YraCkio8Jq446bjq6WEGG+nM22YUAuzbZyoWCgbmOad9IStMS2hVrKi9tb/nN6WRzuwapHF",
+	"LO8CJYUbtZX79Vhr4SBR7O6L8hJaAg5/0H1NoBft8EfXQjQXmOKCcCu871e6TTKzenPup6Rq6wMeE5z1",
+	"y/jsF9Qd+105ol/hUV13VdqPoSwKFc9gIIyDfTOHbIS1FfWNsLPoZggMXFiqBWrsYKmizDZod5bjDprj",
+	"lIn+Ejpe/+s5AG8oLXCEBTPSoZIX9gTGlEKRbM6ujG4bONNgV9ENlN1ND36V1QgvQ2YhD/oakLX3GCPG",
+	"popD9iOFIWcs6QNq5YsnJ2goh3kB4s/y0Y7EoMe3hIoUsA13TpgC35ITnzD3hBlx1dbcMPGpMUSN96/v",
+	"nn79x0JGKamYa/7ppVBX3hD4hmjewr+/mo3JPPnlCxtYPTbZrIVFmZRY6egolxvon5DhitOvCGznBNJ7",
+	"JQEbr9EmO3C2U7wm3ZFjrjX7Gd00v1sL7vBZDJV4i5aLXxSa8mOIA63Mrmul5HP3+mq0Qe758MjzN99u",
+	"y/7PswyeCQdJgxGr1N+aSm962y/eg8P+kJN7l95hB/bx5ueN6urxSLcCEDZQRwHC+a4XKc7nA4pGP/gV",
+	"QJLl+f0On7sXmykq69nyT2su1Q6p+JFqik3DqL/lxuEsSJsDYBa8NyU8el56kqJcx7EcuKM2CRWhO6EC",
+	"pjJY9v1r7zbCNctGReADg2GRPUTPEHFuRoTFp0AZkJXcp5+G3Eq569l3aLDHsUQLztbshDwWWbzNrlj7",
+	"G86IhWwAVk8EGtHlMRdWVhAf1jbLMF5yYsUme2rFaLKGaZf+Hb1cmbAfjv8oUb/gawJce+JPOmOXJOXK",
+	"63ysFvxGpD6mCyYkpNw70tzR2sZVjgxn1JrX6juHFB7QV+JYx/KKKomWbD6qDF668v6c463GWsDHch9x",
+	"thJ1Fc6SK41gb04YnVvOQ8FP8VzX1ZF1si7xOjGx/jTVxKJWbqexZRbpuaiPskA/CNEw3hVi4w4kvnPz",
+	"Wb61MzKSaBB7utYDuLoe/Or/p6wYvBO8eousPQcOEL+jHjQ1lWEvmz7ZA8K/fCylCmqocQtt7l59F6he",
+	"dYVww89dlgz8GVI0V3qjjnlXNmEeJyEIemtmsFwgUtrcZv9ljaInhi8dVSKcHGpMwH2A5vzlfpyMaaHE",
+	"z2wxYY30ok7nJ+8oTjbfUEcg6KjyrI07He4olF/goprB3zM7m6TktEmKux5PWqg4aicvv4vlfnjsT8ca",
+	"sAXcgHRJHeAj6fL+tEaWcmw6cEmqndLMHdMbFt7MyEBwMRZP9bH29O/iXH+/XzQcmfbsUWwbPGi1dtYZ",
+	"3gx6IeJD9+mIiB8pBA2P6lB9EjGrXgLtdT/yhHDxf//mf339R3bqb0gArQOqzpswAfMApWd5XcPfQXkO",
+	"zKpIQMgdYguMQJjAb70ZfwAFEhA8UIpkhWdf4aNDx84Ekf2McarPuqiwYbw+vPS9FTbYmjjRxcWTir19",
+	"+mp3dW50u1iF9SlBmX/Ch05+J1CKu3isinmZe9n08NwY7w8U/E0wLUhidDxjQDG9UcLYlWwYLRft3D99",
+	"++0faW/j6kMWBdGfRlbLUG8OV96P9pRiIvkFf+wf+bH5vWqLr8Um9PCfWVmEhYKsDTavuQopUqxtOhQO",
+	"rypRddclZtMQUVFklcW/xmpaIAWRqHboPvwuPnTUHdi766fQTHZvQVWdjFt4Gogkji/fXMEr3O/+WO9w",
+	"V+IGiYG77LIlX8taHtFpLC2rNaSM9pf6wa/+078VL+KXmlfpkh+GzVN6ctnojQH2k//666PT/8NP//Hw",
+	"9C+/dP959t+nv/z6cPaXv/z2889nW76u/+VkhBv2jaq3DEDVYCj5wQadueRiRQh2xh7v4MyjTyvfz9+R",
+	"7vEyrPWe3OEvsySBQrfz4CAxYg1FRY4RtOeVN217Es7+tdIL+wCve9sJ4dm6+mNeLh9Qit9wsD4KaCCT",
+	"+JIotN3OHDm/LUzIMRYJk1NDzmxHXB6vkpqEZS/UfvdTIOv6Ki7/cLDYW7d70z5JBEZt3/u1dgHbAmtw",
+	"0wnOPUz07G7OIHKW3G26j3uYHWMFvtfgW4MgaliAC9LbcRdQsjLxDeKOOHBo3Sok//s8zIYi73c6zz5L",
+	"hDzSAiQh8vmWyUooJ932i+60zxhmR+/iaVemuajkw4Nv8bl73Nm97xQEBHt7rCQ93jRGR3z1Zo9/NHrj",
+	"gYV0CGm9N0fHN2r3p+cWMcgPWKvvONnwLiFbpcOvI8cv62eRSvyfNud1xDIeBEnSVB5jpWjG+5obKv26",
+	"dYHCBBghfxsMEpJ34/fr9UndL//sEcLIg4Op7DrVFZO9eBBZGRf1nkW+6Peg2kvHCf8HjuoYH4pifbuw",
+	"UDqLD7CG5umGGyXVlT1yZPURtP4hNH4/mwQ/wkF1+7xeiM8lBZCTGJaIaQXKHRSpgksesFwEi5mlfOhA",
+	"k7e/dR6IG68ZLsTgpfY0PHSPExi+4b9XmsZaQiESXVfxoD87OVdtXR9Jm26EbmrBuHN8scJkzVgYz94e",
+	"GFYKKyXzOkJb8J0YVJMHteJZvtGDzB8Jxuyrrx/O/i9IL46rMsSqEETkKLBPaItx1siFa43AEnfontJp",
+	"bcaB/fvgV2+LDl6Ft9vFR8XLvgBCNvjOsa7EuFeXFMQ4FqLNz+c0q3TIEqXl8ufxgtsyeuWtkco9C0/d",
+	"ZTQZZDjvI6yHUwYaYZ7hO1Mh1k21nCopmDb4YOVu5ZsMs3os/2Roj4pFRqBS4yflnNVcCUs0i6FqAzEx",
+	"EeM8U9phumywvKFKfCghsb+N/6ZbQwVairfwf9IzU4Xid2Ug0iAOW4h+YmlWjrWs1Fy6qjOWKhPH0qRr",
+	"eZMqVLvRO8HEjVCOfcSXPnYBKgTpduT2/3n55jXjDmu5UrVTzADo+IOR1FC6YFNfkL7nD+yflehT8OOH",
+	"kYV4pTc2JdOH6tzIQNkXvg/cLVZjDSnYx/CZ7KUxaj/ji0eDCsXplI5daYFqM7fAayrMqfVTAj0+mim1",
+	"FpVs10OX8St8YtJO+4dsfn8ZK145OcWiehXDcRM4P+wwgJ//QzYx/aQfGsV3MC56nNnHSv3HNV+BZ+v3",
+	"4UzozH+I6h8v8Zw4aTsoLhw5lm9jkeXktFjzbdGoNALcQkdegnfYamkRPpfHS4kNzcFFKKOMRbLJ317d",
+	"03r4tYAJ6AiGuVwz7vsD3rJNn48AGEHYo/gOKSGxQJeAqtBX8kYo1jZU4zqzmC7WZDtaUtSlcFjp7X68",
+	"QNj2P6kD6BK3YxK+8TvRtKoQ5QlV5grCCvKTW/WkfFrpDosl1u5xWuM3SrAEuRbMP3A0tiKAcofKVvtI",
+	"776Gf0FZr5Axsa/nH+c+2/Dt6ZxqAJTWIpQJuFdsgrXClr0ikNUxF6zWx7HEoNUrDYUd+eIaKb/gI7W2",
+	"4liT+yuH0q6/3e6Ey7sOeKgWW3YeDHuxiRQuuQp3zaQ0kUpa9pHba6muPjIngJ1+JRicq1KriINttLVy",
+	"XgfCe3sO2Q6nermcMfT9z5gRzmxn7EqDwM0w0fiMPfpZNRxIX4MKAhh7KAK30g2cKw23/gH80l7xzQVX",
+	"7CoCT/TZz+ojN+uP8CZX3XFE7cMN1ZG1haPMMqxECTnP9ox9FNzU249UuQJSnENDcDBwKEqOXvGfFbrF",
+	"L1ItJncgXnGpzliAkuLMiCoxovBRXlOJS7FhcEfOsCiAdPRZHOaeNfVo4d6oRIm5jyiIf+mDNhXs1i99",
+	"6+HMbbg5TvbHI1yoWSwzatYzBtLpxde2a/CfWqeb1Mo3oczDhvLbuL2mjIA+QceDBTc3A/yL3/mfL6ki",
+	"xtFyuuNHhxFK/qFYKnsSYhwLEO1neYSC4NiBL025BSOsDl8x0NsKq/8fA+tB9U3AMXTFndjwbUdcA4SE",
+	"SogqcedZx7eWzcVKqqqXsAiIwSovWAh6GxAtQsX1XjuaiClMlp0sMRBvO4as+WZm0I0vLmZpb1NinIO4",
+	"vRkVdHErYtkAKemnaR4d2zcXbiOEYm6jd9iEetC+iXJ4ilwj9qA8PqbnvpQg4vdvI4jhzS8qiHfBpD6T",
+	"tRgibpqdWKpDt8/iSnk2GP83EL8AuUWSHi/Ga8FVdCYUKO5zGUA2X/Fwf/M8gy64TpZDzP6eNgiPw04J",
+	"PDHViDiJCBNLMRuIsc638L9jt0+ohlXeN8+kqo6uIcx7xdOSYvwBlan4WqqrbCHXe9AX5tvf/eahJfg+",
+	"kLceEckNhLBHy2W2Of1jl1Rwhh8tCSVWexvyEFzSIwfo6V+9efL05X/89PTd5Ys3rwvZZFTyeBI8fPpX",
+	"oEj1pG/kWplvn3NVjUh9uy8WWZr2kv+Kz2txtAMR4zBYkL1LCYCyvnAMGmTS2k0OsGLR0dAvtBqXiZY8",
+	"9z86JN0NZARuuRv0UbDLXXMdbdNc+Etoo821N3HUWPZXKFAouha/JJB59+qCLbgP1we9ROl0VlkteIUa",
+	"yzmI8xaFeUPumIUwDvI2c9TTn82KDtXjhw+1AwQL4SrNVo7/zBjvTmoy4o+/HolunRpjvH+9EWoBKy9L",
+	"C+T/s46lcO9oGkkt39sOhxNInmlzpY+VQhLq2CXinSC3oyQVkesDXX/4mVaeqInoiVk8lKCKptgcB0GQ",
+	"m55aVFfC7Bjbx+F6/QV475GHfzfGz9XVrsjcQ6pT/MCUhI5/oiV/xRsGTEmz4JQNsQo7w0oxLTeVqJgV",
+	"zgHOPXHjiko6qr9t2xpiBCt/u2QPiAdIyTSQTe1/vsud+X8n4BKn9Vj2D7ZGsLxE9JxmjZEKy1piUZ9c",
+	"jYO9RXdmWzbO35vtHdf7l/9R5PoP76d0yMTc6j55jaryTM55d9Pg8DNRggQzg1yx8y0gBLrC/f7gOGOv",
+	"yd2zFjyo37EIvjyKcD/nNyIpJIOfd9yrBX+wGbPMkO5LXQTIhpd7dNdR2Dq4qUj4jQD3L68PWGvJc/9f",
+	"oY+7EQXEqfx8hVsvOg+mt+gD1xoRgJtKGP8PrMgaC2g5I8WROJm3FgvXCTbXn4S9iPYYHshQgApxyZFY",
+	"uJT0lEzf7zjVNlnjz2yK7Xw5o53FJ7os544s9Cg6eQWERmlP+kfNWOsrXeovUdSrP4hbA4YCgeDQAUtM",
+	"o7evZpvh+KpS9lJAdTKrSxRf8Ls/a8ZqnJfhhd8OfB4uLkkXVunz8OPJJCfw/hhNq/BTpJ+VPtapb5P9",
+	"wRZ94N17UdJCLmSIsdA/rXT+f+L4umnm9s2yUDfjwKI/EXYhghb0P8tbinJ+2FNK63q0lKxaCAcBOycM",
+	"4TGlAm5Qf/sN3jhPgirze71tnoQaip/1pkm/WipRfLzbJK0TSbLx4Fe/xQZzVuPS3bM83/8svIlq2/SL",
+	"CPv42p9HA+6ry950HV9QsfFL8sl8bq/V51qn7wLAFfXba6U3inLshoQYCOrTogSF7F74nZDag3HYR7XV",
+	"lHtDgb2tpHzTvTqQkKqzMNraHrd+kQzUN/blIqJfBEcOYNEwgbBMuu0X4SbSu7sgzHv7tCAjbXPKnRPr",
+	"xo2pyvkoPPrFa01TT44IpHidhDWPpSZQpdQww2C0UhV3Kg157DVdaGV1LU5rfTVM2onPvdRX4/wvAJo+",
+	"mcY3UFB5FwFsPom74H4jEGEuMnLxVgqyOuTx9v8G8n2FCvVGaNnAMXjXJPCDItL30d3t7i/k0/X9e/cS",
+	"tkq+cFuCvneiqfniOCY+tZW4e/9gWWspahjo3jEdHv1hiYcqZHm8B68a2J61cAyuhECbFGrQQ2qk6/iI",
+	"/SPSWYZAQltrl1UIKiOXg4CsJ/DAfapM8IHPSEZqWmVxZq3rPIT8JkDnw09Y09o6OpQvUpe9tAxiO1hE",
+	"99hbcSWt02aQEPQ5PfIlPcw9zInj7thMtNa3eURe7UpaJ9XCYcMh0rGDXzzArH3XldXWnV6L7ZBXEhEZ",
+	"z7V13qD/UoAQ0EClUqJivtPs2h9PWA7B/zfcfGl5mwtiYf4EFeAdXzj/eqizKv2Mqsre3aos3CzpdB0j",
+	"6rmi9vbm+oVivHUrbeQ/RHUKM+HVlLODSKrQ4tFqWb6F1TnGkr+VivFumV1qVWZvDUgkvbOSUISlv8U8",
+	"1ftzDzyS68/tGYAxlRiVuVtdxCjJSjeUFd+/cABueDQ0NwJ+RVWiLt1ZcSN4Ffg2i9bgu/DQ/2ikLY3i",
+	"Urhh//Fx1EOcMWK+EEaAJajS1JCj3kmlbfeeX4tk+e7NndtN7iBx4VK36ihH2ytkOdihjCmI+NIIuxrS",
+	"ut7RI/cqffiJIqYJfj7WMUCSRa32pS7CHBujryCP535Ej0ZccqJ//Zmn9gKwC+EObFUlDJTdlpZYAkRF",
+	"LF3yOJni9jqVzpD5LYkaB6iwEH+40GthA9HarjlSa+3tEQ5YQ87+pudBwaXEnRkBL4hbDAHrRoDL0RY2",
+	"BAB+Dp359NAXtESoD0c2P8LwjwcgxPbCukR3ANQW29636XEjjFxu70lr+wkav9fADn7iS5QjPpx7vYhP",
+	"3N+dBdbXStcV8EKQjyKoZV6m0CF0ASQAFhJWAnDbC4PktVgc8OY/CQ99wb1MfTjiXn7cytqdSsXCHMyS",
+	"ZNtO78KiQmfsUSgvBNdApGxBNx5ckPPQYFK9U0Fy8nEOimtvKSfoBOxkcpQDT41tBL/GS7pPVUjD7Gq4",
+	"hXE/wPp65Ux6/3OY/2MZ0qEKdsrQ/RD+75DBDG9+fjgxt9d8XoupAvu/KTkgh7Zc+LvW2xIT2/wuvJdp",
+	"c4n45MkbayyuObafdH8WJ2dcXj22MGOhgYSaxEvw/IjgT/+x6MzdGK2uQpkBkv7k2xI/X+leMn1ajTPu",
+	"mEMg/bvvlhFL9t5sf29Z67FnBXyxEQttQM5ysHxndEtbbNf+2wZkeccDSTIyGwVWTj89Gou/4Gs4yIFU",
+	"D8KSs+jrpLwNCr5bqFtBH9g5d62wgAZcV388yk1gttAXGYkicM697r6L1gfc2Y7ojoAtReE9XGvtYAWG",
+	"bMWFo0mnIgKRfVEaBWSn3g/cKDsOHrLvGLDJeTvs6DUlq6Dn+EUTyor1vD5gaj2NT91nhRP6SKnCyaO6",
+	"Jqlbx6oux8FCJ7pOJRqhvAaGW5I4ALDSI0ZJK7GouYl1c5HuymtEXWhP7k5usiWGEeFhDr5cNq5iodcX",
+	"aXF4YPQaSsct9/z4ElIyhkLPj4VHDO3N0O1i2Vqs58JYUtu5dZ3zY1zhyNscZtnA0xOUwt6sH18NCM3j",
+	"17iLObGfzwT+nGuO3MFysYpS72/YdE/Qvv7U1FwR/1xRSXvqn5LquW7uaXUgJfYLBJSedsMverDaUDu6",
+	"EWbtt450yDIJhIFQX3zZ2qNlEnr1zdvEf2vXwEvcBZm0oU+Rgh3K6T/4FZ1fg3rKM3hkXK378OjnU1QG",
+	"mdGwO6WCMPDr0fANaMmAzhqLvFu+tREXvAy98Qsg3GJ1QN94Rs98SWo534Uj+3Vp6EdRWvRGebuRKhuH",
+	"DFkr3W6pz3Lqx6XjpjfV95K8QRP5OyMOvL/VTRx7c3HVKjj1jOjiOUfR1vy3mFzzK5GTgC7/FLkNeQ01",
+	"P8DZIJaO6db1NuMXpfoO+WTAUYxbvsXMMqebXP7YQA1N90bh0t7n0doJdEEIjpIbr+sqQ9hc0b6n5dOt",
+	"qk4P23DPpKo+iw33zHfokCHXj7Uf1ZaLgwzWHBkvfIsGnNfngoeF6MSUdtGmY1bjxOLOGryjXuAj/6MB",
+	"JzCGw7mKOBvH8kRAa8ggOgvkoiAA6U2V2Vn+MX+iIUpF1dsOqtSpHddKb9BWu3z+6PTrb76N9P4rwf0B",
+	"7D9kuxIxHclEklK7lyEJ83QoI+kFBWNKpJCyFncjhXzMrfj2z8HztubXwvzBG+hU4PFp9fU333z1F6ha",
+	"wLFO5o0wvbmwUFIrm/YbXjo5qLH+UxUzxZUtHOYgqUeBOaIWLM16448cFGVFjBHJfkgPn1Exs3gI3R8/",
+	"p+8XfOvzwKbeCV4xAahpJBmm+XEro9urFTK9IPE2FJUJUKEVh/B8N31G+MFLHGsZVhUeuldgVfhIEe9B",
+	"Dxwt02DNt2wuGDobq1lUB5UQFWWHzzF1MkSnUq/Hgit/K4Z6JPMtM4JSASOxDs3yr3bFv/7m2xGuzXCG",
+	"juC50Eock+RCRRHiLsbdAKswzmmHQxw8uxvunDD+1f/668PTv/DT5S+/fvvn3/4lc7wBQuZabO2QXP7g",
+	"f79HkYT2C9Lo+3ZsQXS6rsgbkML44fhLckzLtuo77bgTx8TZg8in9kfFHYfbMenPL4dif9jKly7YcGg5",
+	"ewGMIwWVXmHeqBIbgO5vVv5SE507iNB+nSkayUr7/+gKrNVyIdRCnBLWZGh/vMRHicL8Xqt69b+UvQOp",
+	"rqA8NuM5Jd5hD6hWAWi/QDD+WyE08LbNTc+9+HZyk/P5pP7w0iRzecTagkaU1mQnLr8j0Gfr6o8Ing3Z",
+	"lzu8YBhAxM0Ahol98Cv870hE7Cv/bAKLPXy1BdaeLxVd/2dH23I0MAtQ21T3ki4UqsT1V5oS3AaJ5r8X",
+	"7nXvwXvcbv0PlRKKan60jFlgPxcbmMgllzUprmsJhfQwN9bCPVPWG94Le2iG8kxr8kaY4wDELoWqGGdA",
+	"vOA02TYI6gw5vIVjfL/j93CK76/qLTICPxh5LCBCd8jC2uPy+h2hN+p0VDLYm40qJxQdbz90nxmBWLmn",
+	"lC1eeXMOHAlEfwnQ7YCmHpCtrvf3JFjJBz6zXrD75dyRDz8fj72LGqTK7lCJJoFRzzAKjXs+gINScR7J",
+	"F7mzZoc25fdHsqPfo6Yfxsg3iAS6JVmkV0AGUBNva67uMQv3S2EmDifhggfNK4RLXlsRfdtGYEKWEh0y",
+	"lLKyIMS+WW2PU2YAsnG1Yo2foRlJcqONM1y6mJXmNaqKBSWVZHrtP3EgVyt58IAf3U+JrgG54aiePAjy",
+	"7P54mCnUMp5q8n6zgONclS4WoHKSx6GF6sEfgQyql3QCCMjRkIInhi/Txf4dk0qmvfzcHMaDVYErP4dH",
+	"WVnfEGtaICTsIbdDlT+MfhFNdrfkSuxv7wcJd1/h5MYH+qv/e1m8e9meNOJiYCTQ5R/Nmxr5953269qt",
+	"6e4ShgXWql+3cYN6Otgh0j+RWWjAgjStizX1b1dDJi8jLRD3BZ6r4xwP/wy71O1WZhDmRhCinLAKoVy4",
+	"CZNXWDryPxx55cj3kqzccdzwWHR+J0/vm4cPZydrqcK//3TIDU+tfGk//N6x1Jeb53rjtzBQZIND/igG",
+	"8/fyppexu/x/mbuC3tZtGPxXjFx2idEM6GXJ6a1o0KIDNiDdqcjBbehUmGwZktygK/rfB5OSIqeR46Wy",
+	"804P70XPkkiakkl+HyVAwGQWBlzSjN5l75TeK0XCRbm1vqBH9H2EsPuJoK6fpInmXZFZvUV5ypQN0QlD",
+	"vObyn4pty5SV4eNwxbbl/VA9sszDRzbvFeHMwpF2/HnRIpDcglbYt0j8wyDJVLIDjiT5VI+Da1yBTm9w",
+	"wIleS2crGl5qyfT7ZP60boE8KiiTzC68pdhUSwadgVfSwSMOG1Lo3jQBwT/HKr5oHFSRle+2ZD4xwqA8",
+	"h2Suq1wgqHQokqEM35PGhYOVhq8ONeDZjyABhT3Dn7XuFcO5LTdxotC3JnZwYOtFbTLdnYbuRg1q526W",
+	"ThLzeElWmhA2ru7F4bQxd+1hufUrFIvkenZtI9NeJ3T7lEOJWvYTXCfCTWquO4N8d5DxJe6qj2U0o+OY",
+	"honv4TPOjO75VC3TAD7Gbuy70Lcfslh6D4vtYejZ5/qWH7KIo5Q/QCdKFGCLKdrUAoe2a41Pn8gQr3DE",
+	"JZvOs/hkrUzHcwpYVat+acMpPOn2RvKuqC3OeNVurp2uv/RIqFS/vC1L/52lv63Nn+n6Yza9nh2vdAuT",
+	"pjrpDBIdIiMb+W7s5jxuobFyTULaj7q2pg9KT8xPKU79f+pOfCu/yhnv4VCWjF/eqTSLiA3oavYV7evy",
+	"QF0iz0Ei0960XcSMgf2h0OSoYQ1VikxP3ZrVUD3gqEtq1iwismZx99FJsxrBKr+mx1ANEV97LmTyjDCk",
+	"QgF/s6eKhqLCrhydynh0oy6oDLuImAxp8aBfLVJ4Re8URr1eBd80r1rbQVq578nKnCZ6n/FOIH3O+XuM",
+	"vOWDdNDXnmZCX3HhxcY7BPcWcvy9c0KPRNBhn7f3oEi0My4Vx191W7ahKw02FEdKiJMdxce7toypsQeA",
+	"yjNWg4jODPbv2CvYXED4kURGLHUGeOA576XQb3xjMs6H4hP9FiyecQ4xD9ulkESkFK8BnblMOSsqMCFq",
+	"Kt/eMl7T35pv51b9lWMeYV9CO/te50xhSxuyxrpChoXOg/lvM+aCSqMlRL4hmb3HUJgRURtx3fx/PFq7",
+	"2SnM3gb7UrSyG9fp+rOGRL9IFJQbQhWIPFegkziprt9hS41haR5Si7mpEt3AZrHHRyNUla6t9A/YQcoy",
+	"ee8s9EVpUVU2Bmps53RRoxSVp+CxAyVWAmfWMgZuAzei1KyswW2ss9aNityp4w28IGMIK9UiKWqlG4Xs",
+	"3O9GW5Q7DhXDkaF0HoNfOtsVrGRFXUzms1CXu58A8D3Gu3cndkmeSUqRL8yVEoGjWItJmXPrtyICA1Dz",
+	"tCAvT/kxeYZMgpzMn9af02bzlB99WjdKwfIQY1G15JP55Cqr2NXbr5PP9ed/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -413,6 +413,8 @@ var sites = map[string][2]string{
 	"vesterkai-fw1":   {"Vesterkai terminal", "sftp"},
 	"vesterkai-fw2":   {"Vesterkai terminal", "sftp"},
 	"gullnes-fw1":     {"Gullnes", "http"},
+	"marrow-fw1":      {"Marrow Holm", "sftp"},
+	"marrow-fw2":      {"Marrow Holm", "sftp"},
 	"control-sg1":     {"Control room", "http"},
 	"tern-rt1":        {"MV Tern", "sftp"},
 	"marrow-ramp1":    {"Marrow Holm", "tftp"},

@@ -378,6 +378,9 @@ func (c *client) conversion(do func(*api.Client) (*http.Response, error)) error 
 		if path := asked[convert.AskAccept]; path != "" {
 			c.printf("  A guarded difference is accepted with: -accept %q\n", path)
 		}
+		if asked[convert.AskSecret] != "" {
+			c.printf("  Secrets under a key of the old device are typed in again, or both have the same key: verimorph conversion secrets %d\n", x.Id)
+		}
 		if path := asked[convert.AskSettle]; path != "" {
 			c.printf("  The rest is put right with -edited FILE, or settled with: -settle %q\n", path+"=WHY")
 		}

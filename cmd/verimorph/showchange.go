@@ -211,6 +211,9 @@ func way(ch gen.Change) string {
 	if isJoin(ch) {
 		return joining(ch)
 	}
+	if isReplacement(ch) {
+		return replacing(ch)
+	}
 	if ch.Kind == gen.ChangeKindOperations && ch.From == ch.To {
 		return "single operations; it runs " + ch.From
 	}
@@ -250,7 +253,7 @@ func hopTitle(ch gen.Change, s gen.Step) string {
 	if s.Hop == 0 {
 		return map[bool]string{true: "Before", false: "After"}[s.Number == 1]
 	}
-	if ch.Kind == gen.ChangeKindOperations || isJoin(ch) {
+	if ch.Kind == gen.ChangeKindOperations || isJoin(ch) || isReplacement(ch) {
 		return "Steps"
 	}
 	h := ch.Path.Hops[s.Hop-1]

@@ -93,7 +93,7 @@ func (t *trial) no(i int, format string, args ...any) {
 // understood is what a release and model know.
 func (t *trial) understood() map[string]string {
 	train6 := !t.version.Less(version.MustParse("6.0"))
-	blocks := map[string]string{"box": "name place clock-from idle-after", "port": "role address link speed mtu note", "route": "via cost",
+	blocks := map[string]string{"box": "name place clock-from manage idle-after", "port": "role address link speed mtu note", "route": "via cost",
 		"addresses": "member", "tunnel": "inside secret cipher renew", "policy": "allow deny allow-set", "report": "to community", "user": "level secret"}
 	if t.train5 {
 		blocks["rewrite"], blocks["sign-in"] = "match to log", "greeting tries"

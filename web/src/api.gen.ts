@@ -617,6 +617,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/replacements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices that take the place of others, newest first */
+        get: operations["listReplacements"];
+        put?: never;
+        /** Draft putting a device of another model in the place of one */
+        post: operations["draftReplacement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/replacements/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What it takes to put a device in the place of another one; nothing is written to either */
+        post: operations["previewReplacement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/replacements/{id}/put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft that the device serves again that a change replaced */
+        post: operations["putBackReplaced"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/replacements/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the device free that a change replaced; it is the way back no longer */
+        post: operations["releaseReplaced"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/timeline": {
         parameters: {
             query?: never;
@@ -2436,6 +2509,127 @@ export interface components {
             model?: string;
             terms?: components["schemas"]["Terms"];
         };
+        NewReplacement: {
+            /** @description The new one, with its first address and its first password. */
+            device: string;
+            /** @description Whose place it takes. */
+            old: string;
+            /** @description What the new one is to run: a version, preferred, newest or train:T; left out, it stays on its release. */
+            to?: string;
+            /**
+             * Format: int64
+             * @description That was worked out of the configuration of the old one; left out, the device is read, and what was worked out of that counts, else the rules alone.
+             */
+            conversion?: number;
+            /** @description The old one does not answer: its newest backup is converted, and there is no way back to it. */
+            dead?: boolean;
+            /** @description The new one is managed at an address of its own, so that both may be connected at once. */
+            ownAddress?: boolean;
+            /** @description host:port at which the new one is managed once it is started anew; left out, that of the old one, or with ownAddress where it was. */
+            comesBackAt?: string;
+            /** @description That the new one has to have. */
+            serial?: string;
+            /**
+             * @description What becomes of what the new one says by itself and the converted configuration does not. Left out, it is dropped.
+             * @enum {string}
+             */
+            defaults?: "drop" | "keep";
+            licences?: components["schemas"]["NewLicence"][];
+            /** @description That the user of the new one gets; left out, one is drawn. It is sealed at once and never shown. */
+            newPassword?: string;
+            /** @description Its first password stays. */
+            keepPassword?: boolean;
+            terms?: components["schemas"]["Terms"];
+        };
+        ReplacementPreview: {
+            old: string;
+            new: string;
+            /** @description MODEL@VERSION of the configuration that is converted. */
+            from: string;
+            /** @description MODEL@VERSION that the new one is to run. */
+            to: string;
+            /** @description Where the configuration was read. */
+            source: string;
+            /** Format: int64 */
+            backup?: number;
+            /** Format: int64 */
+            conversion?: number;
+            /** @description How many are open. */
+            decisions: number;
+            support: components["schemas"]["SupportRow"][];
+            cables: components["schemas"]["Cable"][];
+            /** @description Paths of secrets that are written under a key of the old one and are open. */
+            secrets: string[];
+            defaults: components["schemas"]["DefaultStatement"][];
+            /** @description Why it cannot be drafted as it stands; none when it can. */
+            refusals: string[];
+            notes: string[];
+        };
+        SupportRow: {
+            section: string;
+            /** @description Statements that say the same there. */
+            carries: number;
+            /** @description Statements that say it in another way, or in another place. */
+            changes: number;
+            /** @description Statements that have no place there, or were left out. */
+            not: number;
+            /** @description Statements about which a person has to decide. */
+            person: number;
+            reasons: {
+                text: string;
+                /** @description The first statement that it is about. */
+                first: string;
+                line: number;
+                count: number;
+                person: boolean;
+            }[];
+        };
+        Cable: {
+            /** @description Port of the old one. */
+            from: string;
+            /** @description Port of the new one; left out, it is not plugged in. */
+            to?: string;
+            /** @description Why. */
+            leftOut?: string;
+            /** @description Another cable goes to that port, too. */
+            folded?: boolean;
+            /** @description By the cable plan in the newest backup of the old one. */
+            label?: string;
+        };
+        DefaultStatement: {
+            path: string;
+            /** @description Secrets are masked. */
+            text: string;
+        };
+        ReplacementList: {
+            items: components["schemas"]["Replacement"][];
+            next?: string;
+        };
+        Replacement: {
+            /** Format: int64 */
+            change: number;
+            state: components["schemas"]["ChangeState"];
+            old: string;
+            new: string;
+            oldModel: string;
+            newModel: string;
+            /** Format: int64 */
+            conversion?: number;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /** @description The old one is kept as it was; it is the way back. */
+            kept: boolean;
+            /** Format: date-time */
+            releasedAt?: string;
+            releasedBy?: string;
+            /**
+             * Format: int64
+             * @description The change by which the old one serves again.
+             */
+            putBack?: number;
+        };
         Bootstrap: {
             /** @description The certificate of our domain in PEM, for which makers make vouchers. */
             owner: string;
@@ -3090,10 +3284,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs.
+             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up";
+            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description Of a bring-up: the values of its template, and where each came from. */
             used?: components["schemas"]["UsedValue"][];
@@ -4190,10 +4384,10 @@ export interface components {
             reason?: string;
             guarded?: string;
             /**
-             * @description Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, or to say that it is settled, and why.
+             * @description Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, to say that it is settled, and why, or to type a secret in again.
              * @enum {string}
              */
-            ask?: "answer" | "ports" | "accept" | "settle";
+            ask?: "answer" | "ports" | "accept" | "settle" | "secret";
             /** @description Places in target. */
             targets: number[];
         };
@@ -5359,6 +5553,138 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReplacements: {
+        parameters: {
+            query?: {
+                /** @description The old or the new one. */
+                device?: string;
+                limit?: components["parameters"]["Limit"];
+                cursor?: components["parameters"]["Cursor"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplacementList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftReplacement: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplacement"];
+            };
+        };
+        responses: {
+            /** @description The draft. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewReplacement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplacement"];
+            };
+        };
+        responses: {
+            /** @description What it takes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplacementPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putBackReplaced: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseReplaced: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description How it stands then. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replacement"];
                 };
             };
             default: components["responses"]["Problem"];

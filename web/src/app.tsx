@@ -6,6 +6,7 @@ import { useService } from "./shared/service";
 import { api, ask, onSignedOut, Refused } from "./shared/api";
 import { BackupPage, ComparePage, HistoryPage } from "./backups/backup";
 import { BringUpPage } from "./bringup/bringup";
+import { ReplacePage } from "./replace/replace";
 import { BackupsPage } from "./backups/backups";
 import { ChangePage } from "./changes/change";
 import { ChangesPage } from "./changes/changes";
@@ -180,6 +181,7 @@ export function App() {
           <Route path="/configurations/:id" element={<ConversionPage />} />
           <Route path="/paths" element={<PathsPage />} />
           <Route path="/bring-up" element={<BringUpPage />} />
+          <Route path="/replace" element={<ReplacePage />} />
           <Route path="/catalogue" element={<CataloguePage />} />
           <Route path="/catalogue/:family" element={<CataloguePage />} />
           <Route path="/images" element={<ImagesPage />} />

@@ -116,7 +116,7 @@ export function ChangePage() {
             </Link>{" "}
             goes back{purpose.restore.replacement && ", on a replacement"}
           </span>
-        ) : purpose.kind === "join" || purpose.kind === "release" || purpose.kind === "bring-up" ? (
+        ) : purpose.kind !== "firmware" && purpose.kind !== "back" ? (
           <span>{byWayOf(purpose)}</span>
         ) : (
           <span>

@@ -6,6 +6,8 @@ export type Purpose =
   | { kind: "back"; from: string; to: string; path: Path }
   | { kind: "operations"; runs: string }
   | { kind: "bring-up"; to: string }
+  | { kind: "replace"; to: string; old: string }
+  | { kind: "put-back" }
   | { kind: "join" | "release"; controller: string; box: string }
   | { kind: "restore"; restore: S["RestoreSummary"] };
 
@@ -19,6 +21,10 @@ export function purposeOf(c: Change): Purpose {
       return { kind: "operations", runs: c.from };
     case "bring-up":
       return { kind: "bring-up", to: c.to };
+    case "replace":
+      return { kind: "replace", to: c.to, old: c.members?.[1]?.device ?? "" };
+    case "put-back":
+      return { kind: "put-back" };
     case "join":
     case "release":
       return { kind: c.kind, controller: c.members?.[0]?.device ?? "", box: c.members?.[1]?.device ?? "" };
@@ -41,6 +47,10 @@ export function byWayOf(p: Purpose): string {
       return "single operations";
     case "bring-up":
       return `is brought up on ${p.to}`;
+    case "replace":
+      return `takes the place of ${p.old}`;
+    case "put-back":
+      return "serves again";
     case "join":
       return `${p.box} comes under ${p.controller}`;
     case "release":

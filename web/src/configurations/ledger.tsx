@@ -106,6 +106,7 @@ export function Ledger({ c, jump, change, busy, show }: SideProps & { show: (t: 
                   Map its port
                 </Button>
               )}
+              {r.ask === "secret" && <Secret path={r.path} busy={busy} change={change} />}
               {r.ask === "settle" && <Settle path={r.path} busy={busy} change={change} />}
               {r.reason?.startsWith("settled by hand") && (
                 <Button
@@ -151,6 +152,38 @@ export function Ledger({ c, jump, change, busy, show }: SideProps & { show: (t: 
 }
 
 /** Says of something open that it is settled, and why: by a hand edit elsewhere, or because it is left out on purpose. */
+/** A secret under a key of the old device: it is typed in again, or both devices have the same key. */
+function Secret({ path, busy, change }: { path: string; busy: boolean; change: SideProps["change"] }) {
+  const [text, setText] = useState("");
+  return (
+    <form
+      className="mt-1 ml-7 flex flex-wrap gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        change({ answers: { [`secret @ ${path}`]: text } });
+        setText("");
+      }}
+    >
+      <input
+        type="password"
+        autoComplete="off"
+        aria-label={`${path}, typed in again`}
+        name="secret-again"
+        placeholder="type it in again"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        className="min-w-0 grow rounded-sm border border-slate-400 bg-transparent px-2 dark:border-slate-600"
+      />
+      <Button type="submit" disabled={busy || !text}>
+        Keep it
+      </Button>
+      <Button disabled={busy} onClick={() => change({ answers: { "own-key": "same" } })}>
+        Both devices have the same key
+      </Button>
+    </form>
+  );
+}
+
 function Settle({ path, busy, change }: { path: string; busy: boolean; change: SideProps["change"] }) {
   const [why, setWhy] = useState("");
   return (

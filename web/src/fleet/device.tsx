@@ -8,6 +8,7 @@ import { ConsoleLine } from "../changes/consoleline";
 import { ReadingsCard } from "./readings";
 import { RefreshProgress, useRefresh } from "./refresh";
 import { Badge, Button, Card, Mark, Trouble, Waiting, Muted } from "../shared/ui";
+import { PlaceOf } from "../replace/placeof";
 import { Portrait } from "./portrait";
 import { PathFinder } from "./pathfinder";
 import { JoinDialog, ReleaseDialog } from "./join";
@@ -81,6 +82,7 @@ export function DevicePage() {
           and has no command line of its own. What is shown here is the word of {d.follows}.
         </p>
       )}
+      <PlaceOf name={name} />
       <Portrait d={d} />
       <WayBack name={name} />
       {d.portrait && <PathFinder device={d} version={d.portrait.version} />}

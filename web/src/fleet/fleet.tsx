@@ -97,6 +97,9 @@ export function FleetPage() {
         <Link id="bring-up" className="underline" to="/bring-up">
           Bring blank devices up
         </Link>
+        <Link id="replace" className="underline" to="/replace">
+          Replace devices
+        </Link>
         <Button onClick={() => setAdding(true)}>Add device</Button>
       </div>
       <Trouble error={query.error} />
