@@ -28,8 +28,8 @@ type Reading struct {
 	// Promise finds in a configuration, in its group value, what a reading of type set has to hold once the device works by it.
 	Promise Pattern `yaml:"promise" json:"promise"`
 	// Ports says that each of its values begins with the name of a port. When another device takes the place of this one, they follow the cables.
-	Ports bool `yaml:"ports" json:"ports,omitempty"`
-	Expect  struct {
+	Ports  bool `yaml:"ports" json:"ports,omitempty"`
+	Expect struct {
 		Rule     string  `yaml:"rule" json:"rule"`
 		Percent  float64 `yaml:"percent" json:"percent,omitempty"`
 		Value    string  `yaml:"value" json:"value,omitempty"` // of equals and within

@@ -162,7 +162,9 @@ func (r *run) askTogether(ctx context.Context, q *change.Question) error {
 	if err != nil || h == nil {
 		return err
 	}
-	q.Text = sentences(q.Text, "How they stand: "+h.Why)
+	if q.Kind != change.AskHand || r.c.Kind != change.Replacing { // whoever moves cables knows
+		q.Text = sentences(q.Text, "How they stand: "+h.Why)
+	}
 	switch {
 	case h.Back && had:
 		q.Answers = slices.Insert(q.Answers, 0, change.GoBack)

@@ -99,7 +99,7 @@ export function QuestionCard({ c }: { c: Change }) {
           ))}
       </div>
       <Trouble error={act.error ?? work.error} />
-      {q.answers.includes("go-back") && <Losses what="change" id={c.id} />}
+      {q.answers.includes("go-back") && c.kind !== "replace" && <Losses what="change" id={c.id} />}
     </section>
   );
 }
