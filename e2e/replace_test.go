@@ -139,10 +139,34 @@ func TestReplacementsThatAreRefused(t *testing.T) {
 	e.refused(1, []string{"need a person"}, "conversion", "start", "-backup", "1", "-to", "TH-80@5.4.2")
 	e.refused(1, []string{"conversion 1 is of TH-60@5.4.2, and hollen-fw1 is TH-60@4.2.3 now"}, "replace", "draft", "marrow-fw2", "-old", "hollen-fw1", "-to", "5.4.2", "-conversion", "1")
 	e.refused(1, []string{"conversion 1 is for TH-80@5.4.2, and marrow-fw2 is to run TH-80@5.2.3"}, "replace", "draft", "marrow-fw2", "-old", "marrow-fw1", "-conversion", "1")
+	e.archive()
 	e.refused(1, []string{"change 1 replaced no device"}, "replace", "back", "1")
 	e.refused(2, []string{"-because"}, "replace", "release", "1")
 	_, stderr, _ := e.client("", "replace", "draft", "marrow-fw2")
 	assert.Contains(t, stderr, "-old")
+}
+
+// archive takes the configuration of an old device that does not answer from an archive with a password.
+func (e *env) archive() {
+	t, file := e.t, filepath.Join(e.dir, "a.tar.age")
+	with := func(password string, args ...string) (string, int) {
+		out, stderr, code := e.client(password+"\n", args...)
+		return out + stderr, code
+	}
+	said, code := with("short", "backup", "export", "1", "-out", file, "-password")
+	require.NotZero(t, code)
+	assert.Contains(t, said, "8 characters at least")
+	said, code = with("långt nog, %41", "backup", "export", "1", "-out", file, "-password")
+	require.Zero(t, code, said)
+	said, code = with("långt nog, A", "backup", "import", file, "-password")
+	assert.NotZero(t, code)
+	assert.Contains(t, said, "the password is wrong, or the archive is damaged")
+	e.refused(3, []string{"it is encrypted with a password; say it (-password)"}, "backup", "import", file)
+	said, code = with("långt nog, %41", "backup", "import", file, "-password", "-device", "hollen-fw1")
+	require.Zero(t, code, said)
+	require.NoError(t, e.firewall("marrow-fw1").Arm(tarnholm.Unplugged, box.Fault{}))
+	e.refused(1, []string{"marrow-fw1 cannot be read now", "say so (dead)"}, "replace", "preview", "marrow-fw2", "-old", "marrow-fw1")
+	e.refused(1, []string{"Configuration: backup 1, of", "2 decisions are open"}, "replace", "preview", "marrow-fw2", "-old", "marrow-fw1", "-dead", "-to", "5.4.2")
 }
 
 // In the console: what it takes is seen first, with what is open; then it is drafted, and hands are led through it on a phone.
@@ -157,9 +181,9 @@ func TestConsoleReplacesADevice(t *testing.T) {
 	page := "http://" + e.url + "/replace"
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`),
 		click("#replace"), text("h1", "Replace devices"), typed("#replace-old input", "marrow-fw1"), clickText("*[@role='option']", "marrow-fw1"), typed("#replace-new input", "marrow-fw2"), clickText("*[@role='option']", "marrow-fw2"), typed("input[name=to]", "5.4.2"), click("#preview"),
-		text("#preview-result", "2 decisions are open"), text("[data-section=Ports]", "only proposed"), text("#cables", "rack 1, panel 4"), shot("replace-open"))
+		text("#preview-result", "2 decisions are open"), text("[data-section=Ports]", "only proposed"), text("#cables", "rack 1, panel 4"), shot("replace"))
 	e.decided()
-	do(click("#preview"), text("#preview-result", "It can be drafted"), lacks("#preview-result", "typed again"), lacks("#preview-result", "8d1f40a6c2"), shot("replace"), click("#draft-replacement"), text("h1", "Change 1"), text("body", "takes the place of marrow-fw1"))
+	do(click("#preview"), text("#preview-result", "It can be drafted"), lacks("#preview-result", "typed again"), lacks("#preview-result", "8d1f40a6c2"), shot("replace-ready"), click("#draft-replacement"), text("h1", "Change 1"), text("body", "takes the place of marrow-fw1"))
 	e.must("change", "approve", "1")
 	e.must("change", "start", "1")
 	do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("http://"+e.url+"/changes/1"), text("#question", "Switch marrow-fw1 off"), shot("replace-hands"))

@@ -178,7 +178,7 @@ func (r *run) expectsHostKey(d store.Device) bool {
 func (r *run) movesTo(d store.Device) string {
 	if at := r.m.Planned.ComesBackAt; at != "" && at != d.Address {
 		for i := range r.c.Steps {
-			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart && r.c.Kind != change.Replacing || s.Plan.InPlace()) && s.State != change.StepWaiting {
+			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace()) && s.State != change.StepWaiting {
 				return at
 			}
 		}

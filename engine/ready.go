@@ -198,6 +198,9 @@ func (r *run) goOn(ctx context.Context, s *store.Step) error {
 	if err := r.e.Store.SetMemberChecks(ctx, r.c.ID, r.m.Number, of, checks, r.m.Stands); err != nil {
 		return records(err)
 	}
+	if err := r.stillPut(ctx, s); err != nil {
+		return err
+	}
 	s.Note = fmt.Sprintf("%s %s runs %s; %d checks, none stops", p.Model, p.Serial, p.Version, len(checks))
 	if n := len(ready.Of(checks, ready.Warn)); n > 0 {
 		s.Note += fmt.Sprintf(", %d warnings were accepted", n)

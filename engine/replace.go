@@ -192,6 +192,23 @@ func (r *run) putOther(ctx context.Context, s *store.Step, rw *ReplaceWork, sour
 	return nil
 }
 
+// stillPut looks, before hands begin to move cables, whether the new device still has what was put onto it: it may have lost its power before that was saved.
+// Then it is put once more.
+func (r *run) stillPut(ctx context.Context, s *store.Step) error {
+	if r.c.Kind != change.Replacing || s.Plan.Kind != change.GoNoGo || s.Plan.Hop != len(r.path.Hops)-1 {
+		return nil
+	}
+	w, err := r.hopWork()
+	if err != nil || len(w.Hops[s.Plan.Hop]) == 0 {
+		return final("the record of what is put cannot be read: %v", err)
+	}
+	there, err := r.partIsThere(ctx, putStep(s.Plan.Hop, w.Hops[s.Plan.Hop][0].Name))
+	if err != nil || there {
+		return err
+	}
+	return &againError{change.PutPart, "the device does not have the configuration any more that was put onto it", "it does not keep what is put onto it"}
+}
+
 // plugged waits until the port into which a cable was moved shows a link. What it shows else helps whoever stands there.
 func plugged(r *run, ctx context.Context, s *store.Step) error {
 	port := change.Of[change.PortParams](&s.Plan).Port
@@ -461,5 +478,6 @@ func (r *run) stillThere(address string, err error) error {
 	if r.c.Wish != nil && r.c.Wish.Replace != nil {
 		old = r.c.Wish.Replace.Old
 	}
-	return device.Fail(device.Unreachable, address, "connect", "by its host key it is not %s that answers at %s; %s is still connected there, or something else is. Take it off the network: %s", r.m.Device, address, old, err)
+	return &device.Error{Kind: device.Unreachable, Address: address, Doing: "connect", Cause: err,
+		Message: fmt.Sprintf("by its host key it is not %s that answers here; %s is still connected, or something else is. Take it off the network", r.m.Device, old)}
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -26,8 +27,11 @@ const (
 	oldText = "# written by 5.4.2\nbox\n  name quay\n\nport p1\n  role outside\n  address 198.51.100.114/29\nport p2\n  role inside\n  address 10.64.4.1/24\n\nroute 0.0.0.0/0\n  via 198.51.100.113\n\nrewrite web\n  match outside 203.0.113.91 tcp 443\n  to 10.64.4.20 tcp 8443\n\ntunnel control-room\n  peer 203.0.113.200\n  inside 10.9.0.0/16\n  secret hush-hush\n\npolicy edge\n  allow inside outside any\n  deny any any any\n"
 )
 
-// newText is what becomes of it on the larger model: its first port is another one.
-var newText = strings.Replace(strings.Replace(oldText, "port p1", "port x1", 1), "port p2", "port p1", 1)
+// becomes is what it is on the larger model: its first port is another one, and the box is managed at an address.
+func becomes(text, address string) string {
+	host, _, _ := net.SplitHostPort(address)
+	return strings.NewReplacer("port p1", "port x1", "port p2", "port p1", "  name quay\n", "  name quay\n  manage "+host+"\n").Replace(text)
+}
 
 // swap is an old firewall, and a larger one out of its crate that is to take its place.
 type swap struct {
@@ -35,7 +39,8 @@ type swap struct {
 	new    *tarnholm.Box
 	newOne store.Device
 	cables []replace.Cable
-	own    bool // the new one has an address of its own
+	want   string // configuration of the new one
+	own    bool   // the new one has an address of its own
 	dead   bool
 }
 
@@ -44,10 +49,11 @@ func newSwap(t *testing.T) *swap {
 	s.rig = newRig(t, func(spec *tarnholm.Spec) {
 		spec.Version, spec.Idle, spec.Config = "5.4.2", "5.0.7", strings.TrimPrefix(oldText, "# written by 5.4.2\n")
 	})
-	ln, err := net.Listen("tcp", place())
-	require.NoError(t, err)
-	address := ln.Addr().String()
-	_ = ln.Close()
+	host, _, _ := net.SplitHostPort(place())
+	_, port, _ := net.SplitHostPort(s.d.Address)
+	address := net.JoinHostPort(host, port) // the port stays when it gets another address
+	s.want = becomes(oldText, s.d.Address)
+	var err error
 	s.new, err = tarnholm.Open(tarnholm.Spec{Name: "larger", Model: "TH-80", Serial: "L", Address: address, User: "bosun", Version: "5.4.2", Flash: 32 << 20, Blank: true, Sessions: 100}, t.TempDir(), factor, s.Log)
 	require.NoError(t, err)
 	s.new.TakesPlaceOf(s.box)
@@ -85,14 +91,15 @@ func (s *swap) draftSwap() int64 {
 	j := &change.ReplaceJob{New: change.Job{Family: f, Path: stays("TH-80"), Can: s.Profile(s.newOne).Abilities, Pace: s.Pace}, Old: change.Job{Family: f, Path: stays("TH-60"), Can: s.Profile(s.d).Abilities, Pace: s.Pace},
 		NewName: "larger", OldName: "box", Password: true, Cables: s.cables, Labels: map[string]string{"p1": "rack 1, panel 4"}, Dead: s.dead}
 	planned := store.Planned{Model: "TH-80", Serial: "L"}
-	if !s.own {
+	if s.own {
+		s.want = becomes(oldText, s.newOne.Address)
+	} else {
 		j.Address, planned.ComesBackAt = s.d.Address, s.d.Address
-		s.new.MovesTo(s.d.Address)
 	}
 	plan, err := change.DraftReplace(j)
 	require.NoError(t, err)
 	part := s.Profile(s.newOne).Parts[0]
-	work, err := BringUpWork(s.Vault, "larger", BringUpSecrets{Password: "ours ours ours", Part: &RestorePart{Name: part.Name, Title: part.Title, File: part.File, Kind: part.Kind, Syntax: part.Syntax}, Text: newText})
+	work, err := BringUpWork(s.Vault, "larger", BringUpSecrets{Password: "ours ours ours", Part: &RestorePart{Name: part.Name, Title: part.Title, File: part.File, Kind: part.Kind, Syntax: part.Syntax}, Text: s.want})
 	require.NoError(t, err)
 	work, err = WithReplacement(s.Vault, "box", work, ReplaceWork{Cables: s.cables, Labels: j.Labels, Address: j.Address, At: "TH-60@5.4.2", File: part.File, To: "TH-80@5.4.2"}, oldText)
 	require.NoError(t, err)
@@ -115,6 +122,10 @@ func (s *swap) draftSwap() int64 {
 func (s *swap) hands(id int64, at func(title string)) (c store.Change, asked []string) {
 	for range 30 {
 		c = s.rest(id)
+		if c.State == change.Asking && c.Question.Kind == change.AskWarn && strings.Contains(c.Question.Text, "Services: the device says that they are not ready") { // it was just started
+			require.NoError(s.t, s.Act(s.t.Context(), id, change.Accept, access.Person("me", ""), "it lost its power"))
+			continue
+		}
 		if c.State != change.Asking || c.Question.Kind != change.AskHand {
 			return c, asked
 		}
@@ -151,7 +162,7 @@ func TestADeviceTakesThePlaceOfAnother(t *testing.T) {
 	assert.Equal(t, []string{"Disconnect box", "Cable p1 to x1", "Cable p2 to p1"}, asked)
 	v := verdictOf(t, c)
 	assert.Equal(t, verify.Pass, v.Verdict, failure(c))
-	assert.Equal(t, newText, s.new.Status().Config)
+	assert.Equal(t, s.want, s.new.Status().Config)
 	assert.Equal(t, "ours ours ours", s.new.Access().Password)
 	d, err := s.Store.Device(t.Context(), "larger")
 	require.NoError(t, err)
@@ -224,7 +235,7 @@ func TestTheOldDeviceWasChanged(t *testing.T) {
 	assert.Equal(t, "TH-80@5.4.2", c.Question.To)
 	assert.NotZero(t, c.Question.Backup)
 	assert.NotContains(t, s.new.Status().Config, "rewrite", "nothing was put")
-	worked = strings.Replace(newText, "10.64.4.20 tcp 8443", "10.64.4.21 tcp 8443", 1)
+	worked = strings.Replace(s.want, "10.64.4.20 tcp 8443", "10.64.4.21 tcp 8443", 1)
 	require.NoError(t, s.Act(t.Context(), id, change.Retry, access.Person("me", ""), ""))
 	c, _ = s.hands(id, nil)
 	require.Equal(t, change.Done, c.State, failure(c))
@@ -251,7 +262,7 @@ func TestTheOldDeviceStillAnswers(t *testing.T) {
 		c, _ = s.hands(id, nil)
 	}
 	require.Equal(t, change.Asking, c.State, failure(c))
-	assert.Contains(t, c.Question.Text, "box is still connected there")
+	assert.Contains(t, c.Question.Text, "box is still connected")
 	assert.Zero(t, s.box.Status().Refusals, "no password was tried on it")
 	require.NoError(t, s.box.Arm(tarnholm.Unplugged, box.Fault{}))
 	require.NoError(t, s.Act(t.Context(), id, change.Retry, access.Person("me", ""), ""))
@@ -277,12 +288,73 @@ func TestStrikesWhileADeviceIsReplaced(t *testing.T) {
 			c, _ := s.hands(id, nil)
 			require.Equal(t, change.Done, c.State, failure(c))
 			assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
-			assert.Equal(t, newText, s.new.Status().Config)
+			assert.Equal(t, s.want, s.new.Status().Config)
 			assert.Equal(t, 2, s.new.Status().Boots)
 			assert.Equal(t, 1, s.box.Status().Boots)
 			assert.Equal(t, oldText, s.box.Status().Config)
 		})
 	}
+}
+
+// The new device loses its power after every step of ours, once for each: before a cable is moved it has what was put onto it, and it is held against the old one as ever.
+func TestPowerIsLostWhileADeviceIsReplaced(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, kind := range []change.Kind{change.SetPassword, change.Backup, change.CheckSource, change.PutPart, change.Save, change.GoNoGo, change.Plugged, change.Restart, change.Services} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			s := newSwap(t)
+			var once sync.Once
+			s.Engine.strike = func(_ *run, st *store.Step, at string) {
+				if st.Plan.Kind == kind && st.Plan.Member == change.TheNew && at == "performed" {
+					once.Do(s.new.PowerOffAndOn)
+				}
+			}
+			s.start()
+			id := s.draftSwap()
+			s.release(id)
+			if kind == change.Save { // it starts with the address of the old one, which still answers there: nobody reaches it, and the old one serves on
+				c := s.rest(id)
+				require.Equal(t, change.Failed, c.State, failure(c))
+				assert.Contains(t, failure(c), "box is still connected")
+				return
+			}
+			c, asked := s.hands(id, func(string) {
+				assert.Equal(t, s.want, s.new.Status().Config, "no cable is moved before it has its configuration")
+			})
+			require.Equal(t, change.Done, c.State, failure(c))
+			assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
+			assert.Equal(t, s.want, s.new.Status().Config)
+			assert.Len(t, asked, 3)
+		})
+	}
+}
+
+// A draft from before another device took the place of this one does not start any more.
+func TestADraftFromBefore(t *testing.T) {
+	t.Parallel()
+	s := newSwap(t)
+	s.start()
+	id := s.draftSwap()
+	s.release(id)
+	c, _ := s.hands(id, nil)
+	require.Equal(t, change.Done, c.State, failure(c))
+	require.NoError(t, s.Store.AddReplacement(t.Context(), id, s.d.ID, s.newOne.ID, nil))
+	var kept *store.KeptError
+	require.ErrorAs(t, s.Store.NotKept(t.Context(), s.d.ID), &kept)
+	assert.Equal(t, store.KeptError{Device: "box", New: "larger", Change: id}, *kept)
+	require.NoError(t, s.Store.NotKept(t.Context(), s.newOne.ID), "the new one is free")
+	_, err := s.Store.AddChange(t.Context(), access.Person("me", ""), store.Change{Path: []byte("{}"), Members: []store.Member{{DeviceID: s.d.ID}}})
+	require.ErrorAs(t, err, &kept)
+	require.NoError(t, s.Store.ReleaseReplaced(t.Context(), id, "me"))
+	require.NoError(t, s.Store.NotKept(t.Context(), s.d.ID))
+	require.ErrorIs(t, s.Store.ReleaseReplaced(t.Context(), id, "me"), store.ErrNotFound, "it was released already")
+	r, err := s.Store.Replacement(t.Context(), id)
+	require.NoError(t, err)
+	assert.False(t, r.Kept())
+	assert.Equal(t, "TH-80", r.NewModel)
 }
 
 // Secrets under a key of the old device are read by the new one only when it has the same: its tunnel stays down, and the verdict says so.
@@ -299,7 +371,7 @@ func TestASecretThatTheNewDeviceCannotRead(t *testing.T) {
 			}
 			s.own = true
 			s.Worked = func(context.Context, store.Backup, string, string) (string, string, bool, error) {
-				return sealed(newText), "", true, nil
+				return sealed(s.want), "", true, nil
 			}
 			s.start()
 			id := s.draftSwap()

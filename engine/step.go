@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -54,6 +55,7 @@ func (r *run) within(ctx context.Context, w work, s *store.Step) (evidence strin
 	// Whatever waits for the device when the time is over stops waiting.
 	stop := context.AfterFunc(limited, r.cut)
 	defer stop()
+	seen := "" // why the last try failed
 	for try := 1; ; try++ {
 		evidence, err = r.once(limited, w, s)
 		var f *finalError
@@ -66,7 +68,7 @@ func (r *run) within(ctx context.Context, w work, s *store.Step) (evidence strin
 			if errors.As(err, &record) && !r.e.recordsAnswer(ctx) {
 				return "", err // it was they that took the time
 			}
-			return "", fmt.Errorf("%w; last seen: %s", context.Cause(limited), s.Note)
+			return "", fmt.Errorf("%w; last seen: %s", context.Cause(limited), cmp.Or(s.Note, seen, "nothing"))
 		}
 		if errors.As(err, &record) {
 			return "", err
@@ -77,6 +79,7 @@ func (r *run) within(ctx context.Context, w work, s *store.Step) (evidence strin
 			return "", err
 		}
 		r.hangUp()
+		seen = err.Error()
 		r.log.Warn("step is tried again", "step", s.Plan.Number, "kind", s.Plan.Kind, "try", try, "err", err)
 		if e := r.e.Store.NoteStep(ctx, r.lease, r.c.ID, s.Plan.Number, "retry", err.Error()); e != nil {
 			return "", records(e)

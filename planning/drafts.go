@@ -175,6 +175,13 @@ func (s *Planner) Act(ctx context.Context, by access.Actor, id int64, a change.A
 	if err != nil {
 		return err
 	}
+	if c.Kind != change.PuttingBack && (a == change.Start || a == change.Arm) { // it may have been drafted before another device took the place of this one
+		for _, m := range c.Members {
+			if err := s.Store.NotKept(ctx, m.DeviceID); err != nil {
+				return err
+			}
+		}
+	}
 	if _, err := change.Next(c.Situation(), a); a == change.Start && err == nil && c.IsLooked() {
 		if _, err := s.Engine.Ready(ctx, &c, by); err != nil {
 			return err

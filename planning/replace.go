@@ -288,6 +288,10 @@ func (r *replacing) newestBackup(ctx context.Context) (text, name string, err er
 		return "", "", nil
 	}
 	b := all[i]
+	if r.was != nil && b.Model != "" && b.Model != r.was.Model {
+		r.out.refuse("backup %d, the newest complete one of %s, is of a %s, and the device is a %s; take or import one of the device itself", b.ID, r.old.Name, b.Model, r.was.Model)
+		return "", "", nil
+	}
 	if text, err = r.s.Engine.Main(b); err != nil {
 		return "", "", damaged("backup %d: %s", b.ID, err)
 	}

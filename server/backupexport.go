@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"filippo.io/age"
@@ -46,16 +47,9 @@ func (s *Server) ExportBackup(ctx context.Context, r gen.ExportBackupRequestObje
 			return nil, err
 		}
 	} else {
-		recipients, err := s.Vault.Recipients()
+		recipients, err := s.recipients(value(r.Params.Recipient), r.Params.ArchivePassword)
 		if err != nil {
 			return nil, err
-		}
-		for _, text := range value(r.Params.Recipient) {
-			one, err := age.ParseX25519Recipient(text)
-			if err != nil {
-				return nil, badRequest("%q is no age recipient (age1...)", text)
-			}
-			recipients = append(recipients, one)
 		}
 		w, err := age.Encrypt(&out, recipients...)
 		if err != nil {
@@ -72,6 +66,76 @@ func (s *Server) ExportBackup(ctx context.Context, r gen.ExportBackupRequestObje
 	return gen.ExportBackup200ApplicationoctetStreamResponse{Body: &out, ContentLength: int64(out.Len())}, nil
 }
 
+// recipients are those that an archive is encrypted to: those of the installation and more, or whoever knows a password. age takes a password alone.
+func (s *Server) recipients(more []string, password *string) ([]age.Recipient, error) {
+	if password != nil {
+		text, err := archivePassword(password)
+		if err != nil {
+			return nil, err
+		}
+		if len(more) > 0 {
+			return nil, badRequest("an archive is encrypted with a password or to recipients, not both")
+		}
+		one, err := age.NewScryptRecipient(text)
+		return []age.Recipient{one}, err
+	}
+	recipients, err := s.Vault.Recipients()
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range more {
+		one, err := age.ParseX25519Recipient(text)
+		if err != nil {
+			return nil, badRequest("%q is no age recipient (age1...)", text)
+		}
+		recipients = append(recipients, one)
+	}
+	return recipients, nil
+}
+
+// leastPassword is how long the password of an archive is at least: whoever has the file may try as many as he likes.
+const leastPassword = 8
+
+func archivePassword(header *string) (string, error) {
+	text, err := url.PathUnescape(value(header))
+	if err != nil || len(text) < leastPassword {
+		return "", badRequest("the password of an archive has %d characters at least, percent-encoded in its header", leastPassword)
+	}
+	return text, nil
+}
+
+// opened decrypts an archive: with the keys of the installation, or with a password.
+func (s *Server) opened(data []byte, password *string) ([]byte, error) {
+	byPassword := bytes.Contains(data[:min(len(data), 512)], []byte("\n-> scrypt "))
+	identities, err := s.Vault.Identities()
+	why := "it is damaged, or not encrypted to this installation; export it again with this installation's recipient (verimorph key show)"
+	switch {
+	case byPassword && password == nil:
+		return nil, errors.New("it is encrypted with a password; say it (-password)")
+	case byPassword:
+		why = "the password is wrong, or the archive is damaged"
+		text, bad := url.PathUnescape(*password)
+		if bad != nil {
+			return nil, errors.New(why)
+		}
+		one, bad := age.NewScryptIdentity(text)
+		if bad != nil {
+			return nil, errors.New(why)
+		}
+		identities = []age.Identity{one}
+	case err != nil:
+		return nil, err
+	}
+	plain, err := age.Decrypt(bytes.NewReader(data), identities...)
+	if err == nil {
+		data, err = io.ReadAll(io.LimitReader(plain, maxImport))
+	}
+	if err != nil {
+		return nil, errors.New(why)
+	}
+	return data, nil
+}
+
 // ImportBackup takes a bundle over.
 func (s *Server) ImportBackup(ctx context.Context, r gen.ImportBackupRequestObject) (gen.ImportBackupResponseObject, error) {
 	data, err := io.ReadAll(r.Body)
@@ -82,16 +146,8 @@ func (s *Server) ImportBackup(ctx context.Context, r gen.ImportBackupRequestObje
 		return newProblem(http.StatusUnprocessableEntity, "bad-request", "The bundle is refused", "%s", err)
 	}
 	if bytes.HasPrefix(data, []byte("age-encryption.org/")) {
-		identities, err := s.Vault.Identities()
-		if err != nil {
-			return nil, err
-		}
-		plain, err := age.Decrypt(bytes.NewReader(data), identities...)
-		if err == nil {
-			data, err = io.ReadAll(io.LimitReader(plain, maxImport))
-		}
-		if err != nil {
-			return nil, refuse(errors.New("it is damaged, or not encrypted to this installation; export it again with this installation's recipient (verimorph key show)"))
+		if data, err = s.opened(data, r.Params.ArchivePassword); err != nil {
+			return nil, refuse(err)
 		}
 	}
 	m, parts, err := backup.ReadArchive(bytes.NewReader(data), maxImport)

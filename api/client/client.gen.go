@@ -147,7 +147,7 @@ type ClientInterface interface {
 	// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
 	GetBackupHealth(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ImportBackupWithBody Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+	// ImportBackupWithBody Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation or with a password
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -1431,7 +1431,7 @@ func (c *Client) GetBackupHealth(ctx context.Context, params *GetBackupHealthPar
 	return c.Client.Do(req)
 }
 
-// ImportBackupWithBody Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+// ImportBackupWithBody Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation or with a password
 //
 // Takes any type of body and a specified content type.
 //
@@ -4805,6 +4805,21 @@ func NewImportBackupRequestWithBody(server string, params *ImportBackupParams, c
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.ArchivePassword != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Archive-Password", *params.ArchivePassword, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Archive-Password", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
@@ -5245,6 +5260,21 @@ func NewExportBackupRequest(server string, id ID, params *ExportBackupParams) (*
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.ArchivePassword != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Archive-Password", *params.ArchivePassword, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Archive-Password", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -10766,7 +10796,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /backup-health (the `GetBackupHealth` operationId).
 	GetBackupHealthWithResponse(ctx context.Context, params *GetBackupHealthParams, reqEditors ...RequestEditorFn) (*GetBackupHealthResponse, error)
 
-	// ImportBackupWithBodyWithResponse Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+	// ImportBackupWithBodyWithResponse Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation or with a password
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19127,7 +19157,7 @@ func (c *ClientWithResponses) GetBackupHealthWithResponse(ctx context.Context, p
 	return ParseGetBackupHealthResponse(rsp)
 }
 
-// ImportBackupWithBodyWithResponse Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation
+// ImportBackupWithBodyWithResponse Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation or with a password
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"time"
 
@@ -154,6 +155,7 @@ var backupStoreCommands = []command{
 			out := fs.String("out", "", "`file` to write; by default DEVICE-backup-N.tar.age, or .tar when masked")
 			masked := fs.Bool("masked", false, "only what may be read by anybody: texts with secrets masked, as a plain tar archive")
 			to := fs.String("to", "", "further age `recipients`, with commas")
+			byPassword := fs.Bool("password", false, "encrypt it with a password, which is asked for, instead of with keys")
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := number(args[0], "backup")
 				if err != nil {
@@ -170,8 +172,12 @@ var backupStoreCommands = []command{
 				if *out == "" {
 					*out = fmt.Sprintf("%s-backup-%d.tar%s", d.Backup.Device, id, map[bool]string{true: "", false: ".age"}[*masked])
 				}
+				password, err := archivePassword(c, *byPassword)
+				if err != nil {
+					return err
+				}
 				data, err := call[string](c, func(a *api.Client) (*http.Response, error) {
-					return a.ExportBackup(ctx, id, &gen.ExportBackupParams{Form: form, Recipient: list(*to)})
+					return a.ExportBackup(ctx, id, &gen.ExportBackupParams{Form: form, Recipient: list(*to), ArchivePassword: password})
 				})
 				if err != nil {
 					return err
@@ -187,13 +193,18 @@ var backupStoreCommands = []command{
 		name: "backup import", args: "FILE", short: "Import a backup that was taken elsewhere", min: 1, max: 1, example: "backup import hollen-fw1-backup-3.tar.age",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "the device it belongs to; by default the one it names")
+			byPassword := fs.Bool("password", false, "it is encrypted with a password, which is asked for")
 			return func(ctx context.Context, c *client, args []string) error {
 				data, err := os.ReadFile(args[0])
 				if err != nil {
 					return err
 				}
+				password, err := archivePassword(c, *byPassword)
+				if err != nil {
+					return err
+				}
 				b, err := call[gen.Backup](c, func(a *api.Client) (*http.Response, error) {
-					return a.ImportBackupWithBody(ctx, &gen.ImportBackupParams{Device: optional(*device)}, "application/octet-stream", bytes.NewReader(data))
+					return a.ImportBackupWithBody(ctx, &gen.ImportBackupParams{Device: optional(*device), ArchivePassword: password}, "application/octet-stream", bytes.NewReader(data))
 				})
 				if err != nil {
 					return err
@@ -216,4 +227,16 @@ var backupStoreCommands = []command{
 			}
 		},
 	},
+}
+
+// archivePassword asks for the password of an archive, where it has one; nil: it has none.
+func archivePassword(c *client, asked bool) (*string, error) {
+	if !asked {
+		return nil, nil
+	}
+	text, err := askPassword(c, "Password of the archive: ")
+	if err != nil {
+		return nil, err
+	}
+	return new(url.PathEscape(text)), nil
 }

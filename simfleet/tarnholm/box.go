@@ -52,7 +52,6 @@ type Box struct {
 	st       state
 	ensemble *ensemble // nil: it stands alone
 	before   *Box      // whose place it takes; nil: nobody's
-	moves    string    // address after the next start; "": that of the configuration
 	host     *box.Host
 }
 

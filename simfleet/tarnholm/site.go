@@ -96,22 +96,15 @@ func movesTo(config, address string) string {
 	return ""
 }
 
-// MovesTo has the box answer at another address after its next start.
-func (b *Box) MovesTo(address string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.moves = address
-}
-
 // relocate takes over the address of the configuration that starts. The caller holds the lock.
 func (b *Box) relocate() {
 	if at := movesTo(b.st.Config, b.st.Address); at != "" {
 		b.st.Address = at
 	}
-	if b.moves != "" {
-		b.st.Address, b.moves = b.moves, ""
-	}
 }
+
+// PowerOffAndOn takes the power away and gives it back: what was not kept is lost.
+func (b *Box) PowerOffAndOn() { b.restart() }
 
 // word gives the user another password.
 func (s *shell) word(args []string) error {

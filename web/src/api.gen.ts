@@ -1599,7 +1599,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation */
+        /** Take a bundle over that was taken elsewhere; a tar archive, in the open or encrypted to this installation or with a password */
         post: operations["importBackup"];
         delete?: never;
         options?: never;
@@ -4514,6 +4514,8 @@ export interface components {
         Descending: boolean;
         Cursor: string;
         Limit: number;
+        /** @description With which the archive is encrypted instead of keys: UTF-8, percent-encoded (RFC 3986, section 2.1). It is not kept. */
+        ArchivePassword: string;
         IdempotencyKey: string;
     };
     requestBodies: never;
@@ -7239,7 +7241,10 @@ export interface operations {
                 /** @description age recipients of an archive, besides those of the installation. */
                 recipient?: string[];
             };
-            header?: never;
+            header?: {
+                /** @description With which the archive is encrypted instead of keys: UTF-8, percent-encoded (RFC 3986, section 2.1). It is not kept. */
+                "Archive-Password"?: components["parameters"]["ArchivePassword"];
+            };
             path: {
                 id: components["parameters"]["ID"];
             };
@@ -7265,7 +7270,10 @@ export interface operations {
                 /** @description The device it belongs to; by default the one it names. */
                 device?: string;
             };
-            header?: never;
+            header?: {
+                /** @description With which the archive is encrypted instead of keys: UTF-8, percent-encoded (RFC 3986, section 2.1). It is not kept. */
+                "Archive-Password"?: components["parameters"]["ArchivePassword"];
+            };
             path?: never;
             cookie?: never;
         };
