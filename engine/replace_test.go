@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -256,11 +257,14 @@ func TestTheOldDeviceStillAnswers(t *testing.T) {
 			require.NoError(t, s.box.Heal(tarnholm.Unplugged))
 		}
 	})
+	dark := 0
 	for c.State == change.Asking && c.Question.Kind == change.AskWarn { // no port shows a link
+		dark++
 		assert.Contains(t, c.Question.Text, "shows no link")
 		require.NoError(t, s.Act(t.Context(), id, change.Accept, access.Person("me", ""), "it is in"))
 		c, _ = s.hands(id, nil)
 	}
+	assert.Equal(t, 2, dark, "each cable was looked at")
 	require.Equal(t, change.Asking, c.State, failure(c))
 	assert.Contains(t, c.Question.Text, "box is still connected")
 	assert.Zero(t, s.box.Status().Refusals, "no password was tried on it")
@@ -302,25 +306,20 @@ func TestPowerIsLostWhileADeviceIsReplaced(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
+	strikes := map[change.Kind]string{change.Save: "begun"} // what was put is not kept then; after that it is, and the address of the old one with it
 	for _, kind := range []change.Kind{change.SetPassword, change.Backup, change.CheckSource, change.PutPart, change.Save, change.GoNoGo, change.Plugged, change.Restart, change.Services} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
 			s := newSwap(t)
 			var once sync.Once
 			s.Engine.strike = func(_ *run, st *store.Step, at string) {
-				if st.Plan.Kind == kind && st.Plan.Member == change.TheNew && at == "performed" {
+				if st.Plan.Kind == kind && st.Plan.Member == change.TheNew && at == cmp.Or(strikes[kind], "performed") {
 					once.Do(s.new.PowerOffAndOn)
 				}
 			}
 			s.start()
 			id := s.draftSwap()
 			s.release(id)
-			if kind == change.Save { // it starts with the address of the old one, which still answers there: nobody reaches it, and the old one serves on
-				c := s.rest(id)
-				require.Equal(t, change.Failed, c.State, failure(c))
-				assert.Contains(t, failure(c), "box is still connected")
-				return
-			}
 			c, asked := s.hands(id, func(string) {
 				assert.Equal(t, s.want, s.new.Status().Config, "no cable is moved before it has its configuration")
 			})
@@ -330,6 +329,26 @@ func TestPowerIsLostWhileADeviceIsReplaced(t *testing.T) {
 			assert.Len(t, asked, 3)
 		})
 	}
+}
+
+// The new device loses its power once its configuration is kept: it starts with the address of the old one, which still answers there. Nobody reaches it, and the
+// old one serves on.
+func TestPowerIsLostOnceAllIsKept(t *testing.T) {
+	t.Parallel()
+	s := newSwap(t)
+	var once sync.Once
+	s.Engine.strike = func(_ *run, st *store.Step, at string) {
+		if st.Plan.Kind == change.Save && at == "performed" {
+			once.Do(s.new.PowerOffAndOn)
+		}
+	}
+	s.start()
+	id := s.draftSwap()
+	s.release(id)
+	c := s.rest(id)
+	require.Equal(t, change.Failed, c.State, failure(c))
+	assert.Contains(t, failure(c), "box is still connected")
+	assert.Equal(t, 1, s.box.Status().Boots)
 }
 
 // A draft from before another device took the place of this one does not start any more.
