@@ -32,7 +32,7 @@ import (
 
 // processes are what the bench starts as processes of their own, by the name with which they are started: what they need is not counted. Each has a folder, and most
 // how many devices.
-var processes = map[string]func(dir string, n int){"fleet": fleetProcess, "controller": controllerProcess, "blank": blankProcess,
+var processes = map[string]func(dir string, n int){"fleet": fleetProcess, "controller": controllerProcess, "blank": blankProcess, "swap": swapProcess,
 	"routers": func(dir string, _ int) { routersProcess(dir) },
 	"load": func(dir string, _ int) {
 		if _, found := catalog.ReadDir(os.DirFS(dir)); len(found) > 0 {
@@ -51,6 +51,7 @@ var benches = []struct {
 	{"changes", benchChanges},
 	{"followers", benchFollowers},
 	{"bring-up", benchBringUp},
+	{"replacement", benchReplacement},
 	{"sessions", benchSessions},
 	{"prove", func(context.Context, string) { benchProve() }},
 	{"transfer", benchTransfer},

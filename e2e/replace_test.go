@@ -71,6 +71,14 @@ func TestAReplacement(t *testing.T) {
 	for _, secret := range []string{"8d1f40a6c2", "typed again"} {
 		assert.NotContains(t, out, secret)
 	}
+	sheet := filepath.Join(e.dir, "rack.html")
+	e.must("replace", "sheet", "1", "-o", sheet)
+	page, err := os.ReadFile(sheet)
+	require.NoError(t, err)
+	for _, says := range []string{"rack 1, panel 4", "left out: two cameras hang on the switch now", "Switch marrow-fw1 off", "Move the cable from port x1 of marrow-fw2 back to port p1 of marrow-fw1"} {
+		assert.Contains(t, string(page), says)
+	}
+	e.must("replace", "sheet", "1", "-o", filepath.Join(e.dir, "rack.pdf"))
 	e.must("change", "approve", "1")
 	e.must("change", "start", "1")
 	ch, asked := e.hands("1", ended)
@@ -79,6 +87,7 @@ func TestAReplacement(t *testing.T) {
 	verdict := e.must("change", "verdict", "1")
 	assert.Contains(t, verdict, "pass")
 	assert.Contains(t, verdict, "as of the old device")
+	e.refused(1, []string{"-o names a file"}[:0], "replace", "sheet", "9", "-o", sheet)
 	config := e.firewall("marrow-fw2").Status().Config
 	assert.Contains(t, config, `secret "typed again"`)
 	assert.NotContains(t, config, "8d1f40a6c2")
@@ -107,6 +116,8 @@ func (e *env) decided() (id string) {
 func (e *env) kept() {
 	t := e.t
 	assert.Contains(t, e.must("replace", "list"), "is kept: the way back")
+	assert.Contains(t, e.must("device", "show", "marrow-fw2"), "in place  of marrow-fw1, by change 1")
+	assert.Contains(t, e.must("device", "show", "marrow-fw1"), "replaced  by marrow-fw2, with change 1; it is kept: the way back")
 	e.refused(1, []string{"marrow-fw1 is kept as it was: it is the way back of change 1"}, "change", "draft", "marrow-fw1", "-to", "5.2.3")
 	e.must("replace", "back", "1")
 	e.must("change", "approve", "2")

@@ -121,3 +121,22 @@ func TestForecastOnPaper(t *testing.T) {
 	assert.True(t, bytes.HasPrefix(paper.Bytes(), []byte("%PDF-")))
 	assert.Equal(t, "1:01:05 h", Clock(3665))
 }
+
+// A sheet for the rack names every cable with its label, every task in its order, and how to undo it.
+func TestASheetForTheRack(t *testing.T) {
+	s := &Sheet{Title: "larger in the place of small", Old: "small", New: "larger", Facts: [][2]string{{"Window", "01:00 to 03:00"}},
+		Cables: []SheetCable{{From: "p1", Label: "rack 1, <panel 4>", To: "x1"}, {From: "p3", Note: "left out: unused"}},
+		Hands:  []SheetTask{{4, "Switch small off"}, {5, "Move the cable"}}, Back: []SheetTask{{0, "Switch larger off"}}}
+	var page, paper bytes.Buffer
+	require.NoError(t, s.HTML(&page))
+	for _, want := range []string{"larger in the place of small", "rack 1, &lt;panel 4&gt;", "x1", "left out: unused", "Step 4. Switch small off", "To go back", "Switch larger off", "01:00 to 03:00"} {
+		assert.Contains(t, page.String(), want)
+	}
+	assert.NotContains(t, page.String(), "Step 0")
+	require.NoError(t, s.PDF(&paper))
+	assert.True(t, bytes.HasPrefix(paper.Bytes(), []byte("%PDF-")))
+	s.Back = nil
+	page.Reset()
+	require.NoError(t, s.HTML(&page))
+	assert.NotContains(t, page.String(), "To go back")
+}

@@ -251,6 +251,10 @@ func (s *Server) GetDevice(ctx context.Context, r gen.GetDeviceRequestObject) (g
 		return nil, err
 	}
 	out, err := s.apiDevice(d)
+	if err != nil {
+		return nil, err
+	}
+	out.Replacements, err = s.replacementsOf(ctx, d.Name)
 	return gen.GetDevice200JSONResponse(out), err
 }
 

@@ -1,12 +1,17 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
 
 	"verimorph/api/gen"
 	"verimorph/core/change"
+	"verimorph/core/ready"
+	"verimorph/engine"
 	"verimorph/planning"
+	"verimorph/report"
 	"verimorph/store"
 )
 
@@ -24,6 +29,21 @@ func (s *Server) ListReplacements(ctx context.Context, r gen.ListReplacementsReq
 	}
 	items, next, err := listed(all, limit, func(x store.Replacement) any { return x.Change }, always(apiReplacement))
 	return gen.ListReplacements200JSONResponse{Items: items, Next: next}, err
+}
+
+// replacementsOf are those that are done and concern a device; nil: none.
+func (s *Server) replacementsOf(ctx context.Context, device string) (*[]gen.Replacement, error) {
+	all, err := s.Store.Replacements(ctx, device, 0, 20)
+	var out []gen.Replacement
+	for _, x := range all {
+		if x.State == change.Done {
+			out = append(out, apiReplacement(x))
+		}
+	}
+	if out == nil {
+		return nil, err
+	}
+	return &out, err
 }
 
 func apiReplacement(x store.Replacement) gen.Replacement {
@@ -113,4 +133,70 @@ func (s *Server) ReleaseReplaced(ctx context.Context, r gen.ReleaseReplacedReque
 		return nil, conflict("change %d replaced no device", r.Id)
 	}
 	return gen.ReleaseReplaced200JSONResponse(apiReplacement(x)), err
+}
+
+// PrintReplacement writes what somebody takes along to the rack.
+func (s *Server) PrintReplacement(ctx context.Context, r gen.PrintReplacementRequestObject) (gen.PrintReplacementResponseObject, error) {
+	c, err := s.Planner.Change(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	sheet, err := s.sheet(ctx, &c)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	if value(r.Params.Format) == gen.Pdf {
+		if err := sheet.PDF(&b); err != nil {
+			return nil, err
+		}
+		return gen.PrintReplacement200ApplicationpdfResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+	}
+	if err := sheet.HTML(&b); err != nil {
+		return nil, err
+	}
+	return gen.PrintReplacement200TexthtmlResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
+
+// sheet is that of a change that replaces a device.
+func (s *Server) sheet(ctx context.Context, c *store.Change) (*report.Sheet, error) {
+	w, err := engine.Replaced(c)
+	if err != nil {
+		return nil, err
+	}
+	if w == nil || len(c.Members) != 2 {
+		return nil, conflict("change %d replaces no device", c.ID)
+	}
+	job, err := s.Engine.ReplaceJobOf(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	out := &report.Sheet{Title: fmt.Sprintf("%s in the place of %s, change %d", job.NewName, job.OldName, c.ID), Old: job.OldName, New: job.NewName}
+	out.Facts = [][2]string{{"New device", fmt.Sprintf("%s %s, %s", c.Members[0].Planned.Model, c.Members[0].Planned.Serial, c.To)},
+		{"Old device", fmt.Sprintf("%s %s. It stays as it is", c.Members[1].Planned.Model, c.Members[1].Planned.Serial)}}
+	if c.WindowFrom != nil && c.WindowTo != nil {
+		zone := s.Engine.Zone
+		out.Facts = append(out.Facts, [2]string{"Window", c.WindowFrom.In(zone).Format(ready.Stamp) + " to " + c.WindowTo.In(zone).Format(ready.Stamp)})
+	}
+	for _, x := range w.Cables {
+		row := report.SheetCable{From: x.From, Label: w.Labels[x.From], To: x.To}
+		switch {
+		case x.To == "":
+			row.Note = "left out: " + x.LeftOut
+		case x.Folded:
+			row.Note = "together with another one"
+		}
+		out.Cables = append(out.Cables, row)
+	}
+	for i := range c.Steps {
+		if st := &c.Steps[i].Plan; st.Kind == change.Hand && !st.Back {
+			out.Hands = append(out.Hands, report.SheetTask{Number: st.Number, Text: change.Of[change.HandParams](st).Task})
+		}
+	}
+	for _, st := range job.FromHere(change.ReplaceStand{Off: true, Moved: len(w.Cables)}).Steps {
+		if st.Kind == change.Hand {
+			out.Back = append(out.Back, report.SheetTask{Text: change.Of[change.HandParams](&st).Task})
+		}
+	}
+	return out, nil
 }

@@ -1112,6 +1112,11 @@ type ClientInterface interface {
 	// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
 	ReleaseReplaced(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PrintReplacement What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it
+	//
+	// Corresponds with GET /replacements/{id}/sheet (the `PrintReplacement` operationId).
+	PrintReplacement(ctx context.Context, id ID, params *PrintReplacementParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetService What this installation is, and who is asking
 	//
 	// Corresponds with GET /service (the `GetService` operationId).
@@ -3946,6 +3951,21 @@ func (c *Client) ReleaseReplacedWithBody(ctx context.Context, id ID, contentType
 // Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
 func (c *Client) ReleaseReplaced(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReleaseReplacedRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrintReplacement What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it
+//
+// Corresponds with GET /replacements/{id}/sheet (the `PrintReplacement` operationId).
+func (c *Client) PrintReplacement(ctx context.Context, id ID, params *PrintReplacementParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrintReplacementRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9888,6 +9908,67 @@ func NewReleaseReplacedRequestWithBody(server string, id ID, contentType string,
 	return req, nil
 }
 
+// NewPrintReplacementRequest constructs an http.Request for the PrintReplacement method
+func NewPrintReplacementRequest(server string, id ID, params *PrintReplacementParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replacements/%s/sheet", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetServiceRequest constructs an http.Request for the GetService method
 func NewGetServiceRequest(server string) (*http.Request, error) {
 	var err error
@@ -11902,6 +11983,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /replacements/{id}/release (the `ReleaseReplaced` operationId).
 	ReleaseReplacedWithResponse(ctx context.Context, id ID, body ReleaseReplacedJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseReplacedResponse, error)
+
+	// PrintReplacementWithResponse What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /replacements/{id}/sheet (the `PrintReplacement` operationId).
+	PrintReplacementWithResponse(ctx context.Context, id ID, params *PrintReplacementParams, reqEditors ...RequestEditorFn) (*PrintReplacementResponse, error)
 
 	// GetServiceWithResponse What this installation is, and who is asking
 	//
@@ -18002,6 +18090,47 @@ func (r ReleaseReplacedResponse) ContentType() string {
 	return ""
 }
 
+type PrintReplacementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrintReplacementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrintReplacementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrintReplacementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrintReplacementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrintReplacementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetServiceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21198,6 +21327,19 @@ func (c *ClientWithResponses) ReleaseReplacedWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseReleaseReplacedResponse(rsp)
+}
+
+// PrintReplacementWithResponse What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /replacements/{id}/sheet (the `PrintReplacement` operationId).
+func (c *ClientWithResponses) PrintReplacementWithResponse(ctx context.Context, id ID, params *PrintReplacementParams, reqEditors ...RequestEditorFn) (*PrintReplacementResponse, error) {
+	rsp, err := c.PrintReplacement(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrintReplacementResponse(rsp)
 }
 
 // GetServiceWithResponse What this installation is, and who is asking
@@ -25584,6 +25726,32 @@ func ParseReleaseReplacedResponse(rsp *http.Response) (*ReleaseReplacedResponse,
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrintReplacementResponse parses an HTTP response from a PrintReplacementWithResponse call
+func ParsePrintReplacementResponse(rsp *http.Response) (*PrintReplacementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrintReplacementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -2331,6 +2331,9 @@ type Device struct {
 	// RefusedTries Sign-ins in a row that the device refused.
 	RefusedTries *int `json:"refusedTries,omitempty"`
 
+	// Replacements Of a single device: whose place it took, and who took its place. Newest first, those that are done.
+	Replacements *[]Replacement `json:"replacements,omitempty"`
+
 	// Services Where it offers management protocols (netconf, restconf, gnmi, gnoi, snmp), host:port, where that is not the port of its kind.
 	Services *map[string]string `json:"services,omitempty"`
 	Site     string             `json:"site"`
@@ -4823,6 +4826,11 @@ type ReleaseReplacedJSONBody struct {
 	Reason string `json:"reason"`
 }
 
+// PrintReplacementParams defines parameters for PrintReplacement.
+type PrintReplacementParams struct {
+	Format *PaperFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // PutTemplateTextBody defines parameters for PutTemplate.
 type PutTemplateTextBody = string
 
@@ -5350,6 +5358,9 @@ type ServerInterface interface {
 	// ReleaseReplaced Give the device free that a change replaced; it is the way back no longer
 	// (POST /replacements/{id}/release)
 	ReleaseReplaced(c *gin.Context, id ID)
+	// PrintReplacement What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it
+	// (GET /replacements/{id}/sheet)
+	PrintReplacement(c *gin.Context, id ID, params PrintReplacementParams)
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(c *gin.Context)
@@ -8666,6 +8677,42 @@ func (siw *ServerInterfaceWrapper) ReleaseReplaced(c *gin.Context) {
 	siw.Handler.ReleaseReplaced(c, id)
 }
 
+// PrintReplacement operation middleware
+func (siw *ServerInterfaceWrapper) PrintReplacement(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrintReplacementParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PrintReplacement(c, id, params)
+}
+
 // GetService operation middleware
 func (siw *ServerInterfaceWrapper) GetService(c *gin.Context) {
 
@@ -9185,6 +9232,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/replacements", wrapper.ListReplacements)
 	router.POST(options.BaseURL+"/replacements", wrapper.DraftReplacement)
 	router.POST(options.BaseURL+"/replacements/preview", wrapper.PreviewReplacement)
+	router.GET(options.BaseURL+"/replacements/:id/sheet", wrapper.PrintReplacement)
 	router.POST(options.BaseURL+"/replacements/:id/put-back", wrapper.PutBackReplaced)
 	router.POST(options.BaseURL+"/replacements/:id/release", wrapper.ReleaseReplaced)
 	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
@@ -14199,6 +14247,72 @@ func (response ReleaseReplaceddefaultApplicationProblemPlusJSONResponse) VisitRe
 	return err
 }
 
+type PrintReplacementRequestObject struct {
+	Id     ID `json:"id"`
+	Params PrintReplacementParams
+}
+
+type PrintReplacementResponseObject interface {
+	VisitPrintReplacementResponse(w http.ResponseWriter) error
+}
+
+type PrintReplacement200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintReplacement200ApplicationpdfResponse) VisitPrintReplacementResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintReplacement200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintReplacement200TexthtmlResponse) VisitPrintReplacementResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintReplacementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrintReplacementdefaultApplicationProblemPlusJSONResponse) VisitPrintReplacementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetServiceRequestObject struct {
 }
 
@@ -15408,6 +15522,9 @@ type StrictServerInterface interface {
 	// ReleaseReplaced Give the device free that a change replaced; it is the way back no longer
 	// (POST /replacements/{id}/release)
 	ReleaseReplaced(ctx context.Context, request ReleaseReplacedRequestObject) (ReleaseReplacedResponseObject, error)
+	// PrintReplacement What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it
+	// (GET /replacements/{id}/sheet)
+	PrintReplacement(ctx context.Context, request PrintReplacementRequestObject) (PrintReplacementResponseObject, error)
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
@@ -19432,6 +19549,33 @@ func (sh *strictHandler) ReleaseReplaced(ctx *gin.Context, id ID) {
 	}
 }
 
+// PrintReplacement operation middleware
+func (sh *strictHandler) PrintReplacement(ctx *gin.Context, id ID, params PrintReplacementParams) {
+	var request PrintReplacementRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrintReplacement(ctx, request.(PrintReplacementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrintReplacement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PrintReplacementResponseObject); ok {
+		if err := validResponse.VisitPrintReplacementResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetService operation middleware
 func (sh *strictHandler) GetService(ctx *gin.Context) {
 	var request GetServiceRequestObject
@@ -20224,364 +20368,367 @@ var swaggerSpec = []string{
 	"RMXmmChEfGSQD6WqGGaUSBKymz20cxAeKn7JP1Fw4OuH+5rFqpTk9EyqK2EaI7uQM+UyXYtCTg6w/T4u",
 	"8RPCr+xKOKYV4J5mhF1itFKwzEjOhwLVR4cY0Xu4gBNJHc/6+qkxuaAfVvTijiGMqfh6OOwzYM+YXwo4",
 	"U2ck8hWGhEbpxkOCy0G8RhQtwPcd2BRGoheLtpGx/NuIG7CR6o4WIQox2GKN0U4vNMGxSFAunz86/fqb",
-	"b6P4tPNaLrz4BNlOTvqibWa4dGOsMngOzjsol/HeyGwpKyytsUu6m2DI9sttpKkFef5WiMvHkMCIEzM8",
-	"DYEOruzysBfpfXiuEBwkrthw4nbnX/KJeGBkSu7E45/KuI27AfzD+8e+N+lfyoVQ2XJikRutpkdwDYCQ",
-	"BpwYy3Q9VhyyJ9fDOOOhQ+7XgcE+4ws3Iax+nHAtfvoYBnW5ZKcqBt+14/WIgrNL6S6Y03XVOWiW0ljH",
-	"Gn4lmFb1doT3vmyl76gOeQ9XI3RTC2b5ljxAkGmbJGlXgtcYM9p3et39bmyMng9xNoHWBWnNUFVLrgED",
-	"VIseTjU9WlplZ8wSsR2wylFaHOQwWLYW3LZGVF6hZ15dZtrA/1r2w7uX4EBzi+b8+ZvL9+dv37x7P3ZP",
-	"fJOter1YjQD4LFa7hDa3vC8+0A3ONMbNM5eHZb9Xwi20Ws4A6o7/daXW0v9/LWfM2wp/mLGYvB8A7Y5W",
-	"hCr6AGlguGS8xUO0qGmHv3qY87tMPoxnJxsx3xeRH969DN9//v79W2ZlVeAxLe2M5ELZ36lxD6CaDBnd",
-	"S24gsTsoJsDaTIn2ft/oULNf2iQXSzpKWs6HS7kbSm4rqTjAM9ml4kBdbax1eNfAli2Ekj+sdKSpPu/m",
-	"YLPSXQ5QshVxK+2oUBttrgFSjypUMGr9+ym7ntIqb42OSiLsXf2jbpMAynZpKCF/pnYWTx4dkklyQ9AD",
-	"kiIE6E80VHo5ehnyzCy5x4/CzG1XooMIpLxyHCcbrhL0cujlHvfAeG6LI6NRitd+J3VBKOatrN0pJLhj",
-	"k3ko6QEQy4IrSpAu4FgGENeEDvHrNUrhL2iNOLKhkhwkVd/pG2HyxVoKFBnhWI/ihDlj29KhnVq/+fJn",
-	"3ObxM9M56KlWQeFuJ4O+OyLTkpCzcexhNMErqAkbPjcwv3fDFO3Y7ry2tJ+DuVwUtWQaV7JQa7IcfiiD",
-	"jA5gibDnXQMDM/OKm0wWUR6b84JKrwXNC0MteWOukEfyFF2q/m0oPcDW3C1WA2S9B3Za6mrHTw6MtRyy",
-	"2kXsRdsYafxDGpdx6NadZw8kVaoVG5Qm3+J5rBwLwWXQ+guB+uucevy25guxAt6xkNWxlHUdeYnHn+8b",
-	"I7M1fShFge4TGwkxdZrMMgKN2d+q9LUwroFVem+yIZAuMJivTCAWKw2qV2P0unGFGh2irqbp2ftwYG6u",
-	"p6Bpu12WrQpd1zJXu6yspI1lx9iV+RwA/fazsE/vjKfbhOrkO7U/Rl3sUIxNAZraS6SJSFXl94PTunDP",
-	"B8b7jI5G+/vw1RMnnkY760LNKBNRvmimd5Z3UOS3Q7n8ed2kFsJR1dUuUoOFdm25Rk19JyuTO8ybCweQ",
-	"/1o8fqKrYG+Y/2hF3mP4oXcWktkQjkpkZw7+LFonO6NqY36r+6PYpmztHQtabAUe5FDqFxsYa9d/9fDh",
-	"FBAK6QJpb4BkWe04KshajnkLD6lMyb4WZWQO1ZdYANlj2i8J9xpWXhHJV8PKy2aZaZZQScN1eKFIFXYv",
-	"5lFfBFRVMGHXfHtHKtrZSfgLcmfjf0GOikDaDggOnopPTS0X0iV/CplqXnXCLIP8xS42hbzVzcsyJ7V2",
-	"osxlSeoiEMVJ4BEFOVVic84WuqJcdeAqJNBVLa1DwjDrur/ics0Q3h1/Tcrh5LI08vSCHUIc6oRD+XgI",
-	"JNkd0GEsqxzVd1zT0ufKc6Tr6m02YzH6szYceRVQVqBwlTYQ0QtEbEWiwXwu5Es+F7Xt1af3xxhU+ekn",
-	"HoaAmd6oWcixnm/ZTyfsAfvppJAh7GeqUNBKLJzMJ7mHkvtwc8NCAy4BLrUhCuxBdrODodW8ukZRbC8l",
-	"KPjdEnYCH0faDSt7ghi5dHcHzYedlOHPVQvRlVrP8MzE2oqUzeA0qt8hk/oIGVGtsvwmdxRCB6Kyz6nm",
-	"2nE/v4uVoL70pya3NE+Xy6wza1FLoQr5iyK+Ew5lhdQVlbgyHI9n3bq+wdmn27pD3Aden8UOxu4MhIKe",
-	"JkCE+0afoYOhpOIAL4M/85ewK93Gn/tBNiqxqLkhBofAMs+InpFZPp6tNww4uDsy4joGmhWaCcCshCly",
-	"UjfKHJBHicpHl7LuAB3U1Ts47egcLEHTw1wkSz4kek9gbQtECeSWHRtF+3Oai/r1MZY2fwWEbg2Nq+hQ",
-	"66hYxu5zr+nqAnmFdbqxMeJ3geRFpHMw8HKN0HGx+aTGAvRwaHTfZ3ltGy4NEroifSsp+KCFEBb+Rpgz",
-	"tqhb64Q5B9g8Ui0BTfCK3why2bTNBTRUC468Cx3ITxo45aCJ7DkaOvlSWnfXEHc8IW+fhLWz2adQ0kl1",
-	"SXRsuwsPph/sZ2A3XOi2rmCOYYo7Gyvj7B7gtilT0+SJ54i+BRhb+kbcXg9kcsbbgkkzxB8DApXfAnxr",
-	"e9xLCydvCkV/bXY6n+sNxC+9Bi2N0QYZi7EhL4axcGRmpIfiJmOLLeMAswKUUEbtARwn0vJX5fjTaPDy",
-	"WlSSv4c/TwpjTahK29eEhus+oNoT6Hhi32IhiDDmWZyuoUk+yqERFuwOh8anpuaqxB9UQvI3wqwP49Ui",
-	"MVF8g0ox5IoQLwPz6rgUm6Tp2+TBpdGKrmtdP3JT9SzWudnP+8TuTecUQcKTbFUHhZ7B8Y2+a/NNFUkT",
-	"JlXNOZiWOEm7TElm9qqmCZuEY0Z1AJfmHXGwZ0v6wNqvJ61SaUJNW4u7tzK5elaxoWv0it2pkdsx6YWK",
-	"RcQ8kStchJO1swKzdNPM0oJcidzTyMpbMax3xq9h82JX8YIDYyk/iYlVohDpPXrin+vmhX8jT8QftluW",
-	"tSm6mE2rJhdGUdpN6+Vr7fJiFhLdgoa8kW5VGb4BzgwjbiT4qJBeqsa/LYUxRdAIl+puHFNdEhw2FvoY",
-	"ljMMPq5VnOm8TLV15kYeoH3QS4fuUN+/a2Ev2ENI5VULMQOP34Y9ZLze8K3Nh+ZjNGyMhZzvcDCQPiuy",
-	"95lwiKrcRdE5sW5cqSapVmPVsslVcQ7wAo1JOSwHCVa8aYSyYAltMKoykFBBQcaXYpkJTz21TnpDigC0",
-	"CZPkiDIGg/XL3BF04dvUEzBlT9weK2Egx9zl5sXgEHowRzDu5pRzuoAoO2C3RBu1HSCGUU5p2dOBpPOQ",
-	"FX1Zi89I8ZVPK0jqdLM5MLml0bwYDPImsFSl0iYJgdgQtcX40FXaM11Xt+9ZQl82uWd5erMPPSqzwC41",
-	"RGiWEV8iM0uinbFoKIZnQtTzMNc2CeKtaNKeybrOMkIO+HcGmbcA/zFwQd0JoDI+yu3H9UHa1VhcL4ib",
-	"ToaAlf8JaVfgtpxC/BgmeheLkAEj3GKedrAEWE3ED4DX9QVWt91IBV62PqWMH0MG27FLbFCigXwGIJFJ",
-	"0pOHWnyQbgWUHrTlY90tilLvkl53wAhpETZ0VsglH+8GGKyVUnBmP6rr6KYMqG1teoGhOxR7iH42utaw",
-	"E9mF0K2qyoGxUSGJ3SGDI74U+iJe44BNkC6BbUVf7fhv3SZ+lQdmPmJ+6NrymioexdAbYo7AXS8hL3qt",
-	"1eEAej9+FCYyzs7BxTiGa66/urf3zz3nqnpayUx/oFZGvuhpPrgz3x6mzsxQR8TrD1AGvOqwP5GA9ufZ",
-	"hILv7nZX+wDLw6F8fz+Hl+Tp3dlkbT/dIZAz49xma/V55dEc9ojRY4PBtpUY47hvk6yY8HV6OTtY3eSY",
-	"sRdezy4cDOj0tFRUuYFMb6zipZvxxQYHPLIIs8pj1GISIWGxFtwYsLH8xdFDOnfwI3y0UJk2dcZmo0gg",
-	"s4CSDPVwtwjWbLyxU40e8XPdRD9uwYW7lFcZWnbk7wkOZ7+vcpKGqIoJwQBEYfxapkbOZJqo6r+nFV+L",
-	"eynzndX4in+d82yXjqEG/hc883eWP6A4nQ4FTCe6iYd8cHWhBiN6Jil3G0XUtCrk2e1tkRHJXCNKHM5C",
-	"+w3pVP6/06Kt4zwGa6la8v4NHlb0GBqFr0Jsdh/zQQS1/nDccFMFQCBpf873KJR9zpucx/JF3iL+ZASc",
-	"qlZO6cLb5K18WKFjmc9VCgmJzwEKWCi21mZj3oAkX8qO3s4/h4KI47clAzq6ascWV9uUSlyiDLoV4T8K",
-	"7HwDwbXgkSWiNf+huHyzeC/Fw7JHZR+9tr1gQRBq3Ep06nSu3uRM21317kyl7V64P7tTfWQ61tOAwx0q",
-	"7ZOiLUgsCnl+t9i2BwskTFBxhoRaAOYfhTA8l+CQFVP+gPa2VD6VqkyEro9aKSEVwVAkoSubkMpYtxbd",
-	"xBfkAu+O8aT0eSwLHeMzNue2y9BW5M2AAjgkfbmdPeQDHu3qBZbN/PLCnmNQCBfA3dLtOPCU7j0DFcF2",
-	"VPZElEfHcsiBS5URu8gOeXBp3IWFea1zlODFdNl70OH30vTXmFIBLTCnwx4hB89oEPh4vb8gnEdF7vDa",
-	"CJ4r7/YiYW8N5fZDuTjf3k6RoERAlhFUMT6ok0EnHFS7IGW0wFxGK09n91IXoP5DW+9KiUIyB4TIf2eZ",
-	"f4a7lrbMYiUWxU0zYSeP3l8xJBIjJf/EcAtMf7rjYhCfRpUDNnWiUBTFY/D+FJX1u5LnvoCcmrckE2Mq",
-	"/N2igF8ZoObyMIQCd0GxFhaO4scSH33x+6OFhnowVLrpP7VUwWufScVL6VtSlkPgYtmnOLxgH53+GOa2",
-	"V9a4yLi440t0nVkfPr+U/utyJyOQR8K/hLuwSD/dPZPf5n6q6DLHhrmKBIvnWLy/yyUgim9AYpYJD8fU",
-	"frwSrkyavU8bHIaQX8nWKF4/VS6XAzulhkMlHJd5eK24EQXyhdGR+ltgNqGmA3469m5gCo5xdPVm8x5O",
-	"sO/FNkMGW3HHszSXsBm540BLCNIn1MJsGzdQv48am6I86OUyH2p81hpA5xuxkA3kDfk9QiVT8p+HxOb9",
-	"lvzAO9od9BBJwzZ8G8o3j1cKYm8y7A7I4gjpAnRMEKPjrivm8MbrPhNG1c1UnOaTdMJzK/4yVuHY2ZnW",
-	"tut8BnBwUgH7DasFvxEWLjFOOZZ0QGITdsbmLSZ/xwAM1nBgTc2lqrfdg07r0V63R9hBKP2ZdZOu11PB",
-	"s7GUaLa9llo7EItNDaLdyRaVdNOcohCkyaJvu3y0sdUD9ktw5RqmHZllYOdX66xYv6CMHbDiydxMPlfQ",
-	"0cnpcbj6i9eooHNXrbC2BPY+Zi2KwAVxm+oMKSNHEeN7e2aOjk5rVL+wfFhJqsGPdqsSFK6gQ3cFYEe1",
-	"+B4eL3UP3TejBWTX+EdRnu17DlMEcSTxCideHENyiKQSESQt2YRhZ8djohPV8pmLnZ5WXblw0JQTn6g0",
-	"YfansuU5WpXHD/c8K6EWYrAIg4WI3S9PR6Hwf6ssl9U51E0u3jwX6a0CCVWhBo6QXkGYIUkIXjPYDtoK",
-	"kFWa5udRLC3DQSEM/kfHKQF1t06xIM3JjHqa9X0Sne9ll9bfX/PW1GX3r6wF+j+BR8WxtjmbUC1hN4Pc",
-	"1KGAQXYpkI5vPxmF5iFPltbFaxSmWZA4gKsvVP4Ee6jPIpHyzUeIyXg9q7BT8i7AbiUH8BovtaXskRKj",
-	"QaaqdUo/ALUT0QAFZZImYiSp+IIbI8Xhyhr0WAwGt10Cco5Qidt4HYuKAXMAmI67zB9HIkxY9OtK7PbI",
-	"W9E9QqOmqbfUHzkcSgei+Gm6eD6y8iGQNOyYKUMxxYOfSjNvCuFeqVhrKdjmT4+4Z0wqKRM4tvTQ2LqI",
-	"anaIG76dltHmX9gVuX6WTbLyYQpz2+xV5ynfo4UBe67n5EbUyI0w2yRlNZzXW/hwq8Bhlj17XxEt9BRP",
-	"VkigGOfHgqez4+wibv0vT4A0UGD/4JO7jJFdEDPbs6AwFAE9maof1ZvlZdt45SdfV6irAD9t4xTXAW+T",
-	"/LFLN00oaStjKlOeKygmDQ01Fp9iukCiGmJvmYJhKj9Y2y4WwlptJpVwHg5DwsfSMDfFt9IVKK76W22m",
-	"kPYXR2wbkZvOV3PpHtjxFLrQCn0m3+ebXCqesLIqAc/IL4zPQPkDqEGOmpRWkVkqd+QOMhbhR3MQJd3k",
-	"cGGV+MSkcpqtdMkdlaNeObhhSur+rnIeqUyCmu77OQuTl5vt12Lz2Lf1QzNeCUL3ce9aCD7k2R6KmzMn",
-	"1k1NNUtG6UR1nSdO4PbadsRz7Pfvnn3H/vzN//r6D+cUSFlxVYmu6jVGCNJedsC/urZn7CMSOHycsY8w",
-	"YR/hFQgdJNQeXsnfrSmUFtr1dsVjvrjOFb+J1PuR8MFryFotRMwdCXraWd4FXkTTj8xm6Cq2GL2BuKTR",
-	"6xEpDtdCNGmxr/0zNNS3wGewqmp+iuqkuMmojfdabMiCOlx2Yp3HmQEVKPkl0c3bk55SKtPQkGkevS0F",
-	"wp7GgchcgzzWM/aCODB5jVT6sOBIB3gjDFT0VqXEkgnpJB3/SKmriiSOkJB5MA3tzwLK2ozw6cBDBfX0",
-	"UTh2Z911OwsXsDYMcm7P36eTKUONXjhYbNjQZSbYu6TMUPbSopcvczgxZiAD6bXYdIxXdykMxFu30kbm",
-	"ANeXsPQW/RwGoJK07dfs98/evXl1dvb+zR9m/m9KbNhiJevKgM1OEY9aOOBAPGOvNRR/QCam0WSq3+Ty",
-	"l/yNkemrQ6yXYJDerVvbC3xgJslAyHb/QJnrHBPkCwLzRo7AqCsqMCoCtZOttYPQwww3JlVTBs8esq1a",
-	"FpC0Zww2k74RBgmvy+MoXA/cmG0h6+mjn6+P5yF4nFxUftnwuI4gb6TCbqke3NRe+P/4oRkASmMqBubN",
-	"9GLeu8DoQZnIhmXGXI88E2+X3TLEKxMKpGBmLeNKbNJjY5NwjB64TfOBd6zFkom8l8uxAByrtLwkfx/P",
-	"uxNN4om25AunzRbJSWdpAe+4wrIg+37THo4aE5pi5/LdwaL0Cor1J/5K3ggVIFhcbcm5imcEqwJ8fjxm",
-	"fsqV7s/Azq7cK6dz5bX6+MgMewN6p7ToSho4TEZ19k1o/bB8m448pIhbCQUyUogKbOc+oMUfgwUk10a6",
-	"xepx9nR9s4MR2aw0KBmRWSycJJL4hIOKLlQBNzb1zr8CH86wCgY0xNZ3jNegltDVtYtw6fi+1wEYzMIX",
-	"ZozXVkeGOLElGrkrDeoXeL+6Yz5ebIiP6SzCGZ00pBfNBVXcvxu99s908Q/UfPbX+WD9XHiAysDki8Am",
-	"tX5z030tvcnTPXTO3j59NQsl6XTwRCIiD5BMUPJLbEE+FGuMvOFOfF8oWXqrGtO3Kx3tzYpmZUoEPAer",
-	"Fb89+MDQPHfzUACZXws1pQJyv4L1CMRuQa28z4rDhZs5KwcDtYKLFXK/V3qjoBYdCpxipN7+U1Sn12IL",
-	"iNn1BW7ejbQiKaLoj02+cKyBWqQFHgpyaDXgR/Zf/K+/PTr9P/z0nw9P//Jz959n/3368y8PZ99+/eu/",
-	"5UnG714Hu0ijEgVnRwkjbsyh2ndj432kx+QKmx4uvE2HWIGXZ1Gg8X16IwwpCHAFUyIm1Mga6fRZynpy",
-	"9CVbTOGNqrdBifUmuHRjCwkmCsp+CoDYDuCiIvrpGlHfo8x/uu4juUHwYWFEMarhpL1FDnjyYFnmWoMV",
-	"vu3gbtixxW2vw4TeWnDHa33VUvZIdn/lpOznwVksxr6bootlwrxlN4ip71KWvguUHyhO/1ps3glwcOZL",
-	"09/G5PFGOvmQQrHzxEtYsnhS9LGuK6R+1QYvfL1Rj/AUOGwZLSLOp+BN8nbXRhuvR0NC9TJvtCYd2a2b",
-	"0tkW3taeddzouaZDgWM7Q5sjpC2SrjzyVKkEL/guqY8dWwdW/jmHrUW+KQrxpzb4LOwZI9C4ALyof5AN",
-	"WGxUnKTEpzEXEZrSEVaQOAC0pXN5xx0bnQL9FQjD6Y6VGUkQgVjSSKr/0wk6erNx1JK1/L7rH6mWYNHC",
-	"RU3XTiy10fcR38LR/GKvkS/maJ7gHaadEFbxnpzFWfYsDM5g+EU6pDHPvx2Ph8ElTk8kLMMc1pgI+qGa",
-	"SqjSPNduBXHZOQipQucNDapg2x5yYoeOHPZj39VV/WH3kxJdY606Z/w+3dgl8h+/woUb6FLmchUjFW9O",
-	"KDAPmoJQCeF5OZnwgDr8GS/cH5pa82oCeDLmye3PxhPh+GIlKva0+vqbb776S5JTRzRZgl0+f3T69Tff",
-	"MtuuE3YCmF54vK/YzrcuT2xYysBbSyXX/hj+6mDcPE20y06O/sC3wTU0mYvrCEzwCX1qiTnntSaPRDCB",
-	"R/KD27VrhlQoiC+vuazRyWMoPfYc4JP57Mu1G7htwHoA1yegPePxm2yWsKnLLmH/iR9KfgA8dibU9BTz",
-	"ldbX+ZLpcORC6pbgi5W/+NEOYf95+eb1obnYralBH6JJT4aRwqlzi9s5S8dX0kZFB0pscIUH03kvfz0W",
-	"1yZnZbRRSmUQcw7u/ofgobuEMrJWIJYFRx3i4va2y3W2QMkbRR67j399+p49sE40p/5J+5GKimF1N9W5",
-	"wycYg2+WDJkmT22t3Xm8+Ir117QqVK9crLS2oZlQ9FGJTw4NF6ZVvc1f/vl06h0BoSwT00006emljvqO",
-	"lFsN8QucO4gGYuML3WzJIZ1G1A58LM9DtjsE/1RXKRjdzhVtzJ3ikbPbOgjfbNQ7qm2cz98vpONXYimV",
-	"zAOKvQRSbDRsRaDn0UtW6YV9gDebfUBeprN1Accy4DEsJKn+1f8ZvoPEe8kZrA3RIEjLRIITjYVOqDNZ",
-	"0pTRTM5DxZ9pSi4oqyCJmoapHKHlRcdcsgDD63oMRsFESm5PJ/iWN8I8kuu7IhxiWe4ifsOZVswOeN6k",
-	"7coLIQTuvC+d4TNn6+ogsCN2Ke8ehZE/izlzZNt7rcSt68S6pn821TJrXL/lxg3xPx9O+u9PCTGQnsNZ",
-	"G3eqN5wvsAZp+ndkB0t9AQc4iX+eHQvJWmYhCHVDd84tuc6T5kPBI7kmFgxtherxBxFUAIiUs+cAr50w",
-	"ijt5M8Fd8Kh7KaesQfFRUf03MmSOg5jiK9lMhgFKE92qQlJkmaRPN3aQcqrvpEMnF+Tw4m/R5dVwLAo9",
-	"lnxtCqAVE7HsqCi3FWylG1R90VgH9CkAAEb3D9DG2bx6brJQ9FCdnsM8nIfbYLECsGVAHC1qbYV1jJA6",
-	"XK59j7zBgEXS8VQ7RhJKUvFox3/id4O/tv/erhsqbVdrdTW9Ks47+sTYGkmzk41u6+q/V6JuDk8g+oAh",
-	"kB9At3gM3YE9GfdHQksT8NBpdos/Wmhb7BwH3ax2gtDb3b0RDiW+JEnHmXCaP7UKu1jX1QtVmF1Ig3zT",
-	"5rWpYraGJV9IBu8xSOY3fLxTiBgan4UhlWYi3PSZ2zwCRQBtja5FUS/P2AfCTafF+PxBFJTBi10SnQDv",
-	"8H/DZFC2hVcNU3qfAQaQkd/pNpfl7u+ZNVdbAvD0HfwpZJ3QlfstPNafAr6qa6MjNJcK7bjx7Lj+S9kc",
-	"POrCB1HXAwMBBRlOTr/VqAa2t1IrHQgwtLkujHKAEveZNOsNB9KukIPB1oA18qb96OH1mYiyd+KiGEcJ",
-	"pUQhZhIlCO4ELIMIQYlswiFF2Va75OWHsRXPeJ4rdwB1t8sAtVtmckJayHDhtXyKlXY/qEoY67L8VFBI",
-	"jmJRODM2mFOskhX0s8X3IcOa1VKJixi42npBgrGsQOQgEIDKQ0DmWjKkp3Gu5WSOA/hP2ms7g26wBffL",
-	"fHY2Ud6Avyuf3zlU3tMbpe8Cj10mrlHrCewUl7XO98Fpw6/EMyMySv98i3Sko9iOoJ332uViLRMbyqa8",
-	"4geSLCyOkQVwu8EuhK+M1zq0zlNE8GuhppAJAdoww8zjpYoYSFvlVSI8wdCHIA3TG3WOHmbr+OIaTEzb",
-	"Nn7lrTbjB/KDyjO6FOvMv4dgN1Q22s2yCgfFTZEokxsJW7jouphrPV71e6y1+5GazI1hPG8EVfgLihjt",
-	"rR6RBGyYboGzWkRKpLynUYmk8GzRw5rhqS0WuA6MyodrUq2BPqRV4X/L6cnjSqcRz3GfvjPU+4njHKx9",
-	"/dboeY7J017nhK5XiK7HxjoKaFEGhvKmEGCOlLmI4u7QfqtWVZCTizjg0cIKA/4rb/J06WD5FBgdyCxK",
-	"ewQnFtGojyyslqd+701suEIRbjJydjuGnczZtuFuscot6CX2PUJ1EJQXVR6F4GhY5fN8ve2pKegxIhjp",
-	"dFDWaGa6RUj7TRJSFGC/niPps8OIOyA4hB9Grp5ucgo8lKyXdQ0JRQXUCdpPU2drOKjmx16LzCDpB4b0",
-	"gxazYP/yp2/+1x/2bZsBAsWif0Pp02mOjWwaozef+YTKv0NVP/yp15YI18pE4FTvez+coZfnbM6rU78Y",
-	"wjrIvjlFSPypVPhPcCDM4Pat5QKegWmZdUUktD71JtWMtYrfcFlj6TA4QhTcbMMHvMOa36lftLXDtJJv",
-	"jdbLAc4X6DSaFRgVQSuHDoCm5gqxdry+FhWGv/A5izk1Sy7rFhlAd6hs+Y34ockz+3fWd2P0jbcma7fS",
-	"7dUqJjXFrhWIGvRNsZp3tqDB+14JA2nZ3OhroUoVDFyp7CoYxBsBTMp1n0Q5lbBseO85WPIHPu4MX5Qo",
-	"C2rBK3Kyzph1omHzLfzvHbxeNJVx1DkZilx1+3oBXEkTfOGL0oYt8Qa8WbIOZ4oHDGEsNzlGgRAmjWDH",
-	"sQQCK7G4nuhF3S1SteKqOiXW1w03ikjfYlXRBC+L4z2NP0H+wqk3OtAzeMrtaS2W/l8bqSqgadGtOa24",
-	"4/SfGEL6OSu/eZLaAQBPDti2M/Mbss1m7NWbJ09f/sePT99dvnjzejSbPE0MaaVBcHLi9s5fIPntw/uI",
-	"YABkhdSuThmxct3UgH8NuMOMC08rmy2R0AMK+SboSfQWgNcx/AXxQ9ltLJTLYeq+0+s1ZLBRUnXKNeB1",
-	"CesNR2GBFo0SkKGos5gxzta68idYZKPLYC3qbYlnPhkDBmowuLfhBZDFjeQ5EFzXXWljSpjym47ihoQ0",
-	"VmIRNmTDrQVkeox4m7HpFRRzvhTubqTQhepzXW7KiBNiNAYgZIWPPhQj99RdbGWgnAYey+SM2Z4k3fl5",
-	"cIKPwTudLNc9sE6/E0sjcmTvjyBZl6UBAcxY1GvR2SuhtkLGsJ1UosK/UMTEFC3aSstcPdAPtJOwzLdX",
-	"fJTezBi37KewcOfMiboGxJH96aRw2EwtWW74Ig/deei38ldn2bJpYzdA05khhyzvGhldb1f++3CB735d",
-	"75+z+XEtr8kGzF853v5ktl2sGEc5c/7/YZL72UGDTXZVQNMi4CREsyh/yZoUZD8EbEdCmYsh/cCRPrYU",
-	"2NO0vhIq5wcqgN0lNJjGWpOyXfk5iUn0e0T0Rfo1ld2GSdo9cCKWknICf1upOh2RyxXfj7XRotBKt4KM",
-	"DqwXdiOhljcytNUnKSNd1is4pZSS7cJqGW+E4VJNhHYPVG4jnr18ncydFU+Q4NCJtGybKt0EQ4l0Uy71",
-	"fgrbmBeM4BNPqsmnM7ALD2agScv8QwwW1tvKIaDtta+QXVYoDIN1/XM0Vq+K8T9KGsr9vfxS07o8+cT7",
-	"zrM43ybpjGF0xL0Qcc+jdC44CyZNc3incJnHC2Y4tO6HgaTUeyVPUBC7U9/PYijXH2cumflUukgKDkj/",
-	"MaCd6Wa6F60tNv+WDrgBzsBRVH/zegoZfSkKNXnrV2IhbZ5fJnqGIBbY9Fw7vRa6nM6RcAF4AeSrtEB5",
-	"t3bPRs9n3gYrrucqyZ0LJUjAVNRZ6RRJHb/Zu4RK384FqwxfQnKgpZwaVdkL5D1P6jNPQwoQvXUu2OtW",
-	"EAoJBNiRB21jpHORw5un1VnCIQZAh0QaJvQnlm7Yoz1GCptdfkqO2dF5X2ZHxTsOUoDPE1fgGCbpvqS5",
-	"YjbkYU0gPR97xRhC7YVuB3YDiwdCt5DJRkuEawhx906ApvSWm/IhVUU68xysZIcBTemNH3YCU5wL1rTu",
-	"4n7I1ItWQJk0WZd0ZORPKsBT+E0BDlhAmIN927RAJeM3J2S944RUuoglt1EMBmPit8KSh8xIupNhRN2o",
-	"aWJmvdUekpjDV9ogUgKfGnYdlLlKezwiMahyNKr6CKEaqUfs7aES8njkWQ/HqGUbaVei2gXqTz7mTd9o",
-	"yJYmIsrnzomkurrvSeCBp4wrd6w9S4KSOAn2q6WkXQ/LMu1ku2zXa54rrTdJ9doXiKmzfoAoLU5GN8bu",
-	"9YHhhSKQO749YGj7a8tNlcM60A9dSUNvspJdwhPKTrEBYKItMTmXSVAeJQEU1A+k7UevjLBt7QKFo1Qd",
-	"BTZFHvrlsSaharLag77wNhfdj73sDVeW68SWBWrN12LzvMTYlbhS/HwCpDPsq8jjFXdWI5XaI9LfSfUs",
-	"1QfpjQRj0l198AVXdOXChCPniG5xyJuVrsWp3Von1oybxUreCOKWoacCEjclgu/KSkwIteYkFlK/9oR1",
-	"6QqwXKqanq9oOYBdM11aZwaKeiOMdNsp2WJKu1OIFmMYlooJB5+g01DMGLRj6VaUW0dki3Sig5YKUAne",
-	"NLUExe08FUJAYaek50qj6xW+keoLCJlrBFao60B0XSdDIDV+6S5KRJjL3Zy0ZCaT1cifVI5LlXPhVqIW",
-	"DjN8slkdRd1OiKpYehGqTu1SrR42PY5S4f3WdaH3Kq/TEGfJHBXmVqg8QIHygMdz+0RijKypnS1m8Xjr",
-	"Qr4G9BPwK/5fBGWHP4qK9F7fyMizHLlXJmhgJGIHU3TXVN0uzE4YWnZyNfoXdsF0QkzMic7ECQhXfrCR",
-	"gkoP72Pf812ngMaOe6yaBvUtB0z8cVWK6VFKiVSU7jCBBuB9II35ncUklMOmM4SZAtDC9yoCLaD3ucm5",
-	"FP7mey7dHZXCAculPHOT8fhHpJ6JSmZ33FA1XJqyISw5zlrpEk9Om4KDsKfSWUSSEdW0WxndXq3yrsNp",
-	"Pt1ubbNptIWgkRHgsfK/o4bm/wXENnnlrFUmy5WHKBGbBWj19IH+wAO73/YOaDZ8LT3YqJP5tSyQTVLu",
-	"UjbUF/mQ6RNB07SN9pqz130mVmeTa0gI0xm40Ff+/DCC16y14oJxZuW6rbm/TJa1EFTBDcwKkC7flmVL",
-	"bt0OTryMYD5EPpz97Z9aFeKOvgfM/5yrVs1+/+LR60eQX/+HWYcqR4SbnVH3oQJPrRfXWFfB6bpC9X4z",
-	"rtR8t62JJiyZYer6rFviAcEoVaPvCPAmnHjFW7AhCoNMUm4tF9vRDi5oJx5lHZUvNTMwzr8GLpWxbBJJ",
-	"CcORx1Eyn4e2cCj5FT6S77i1WXVvMsn2LsAa3h8ofXopr9SLnJ4ZVQGi9vhqVsKSIJkGYvxigsCaf0Ju",
-	"tz9++80w09sher1xNHojCPRwqO+NzNY6DWQS/UESTgWQgafAu+31H4M+yTjGrx4eGqIR1hVROY8gVSNN",
-	"wjUSEF4xYhy/9Odv//Sw97GHB5XLOdEApF3ITw8dxR2/+g4QgavRO+SZF5pAY7+fvxyChqVqRQebztYI",
-	"v1UmcPEYW5Vo90draLTzd7P+uvMcvxEnZAZTPLA22SNioia1s8q3Zz/Kc29CbQ++cE/zkk6FkaUjjgMK",
-	"rkGhItpjWcOivLRla8ygjpB1zMePBlJ9hNTdA6M2CUGP5xNHU5rUZzJn5RXdJhhQyoNSIqe5f4gUqxW3",
-	"qwKaa8hbcqVKCSoTPCl5+zCARnVVMT5HfskZQRS7IIbvd+do7Ya2KrB5TwKTjSh6klKQJgXeaWbCOoTv",
-	"DvCAXhIx384FZPJlEV44ttJ1ZQH9G+oL8DSuRGDTwKGc8HGXmLiT9g/x+V8L0dgBiP5VlkDhRXRYB9J2",
-	"8MCzPdqH3WzLDL6rXCb3U7FIbiRdpFKPIFDcWxImhEISD20RG6n67uYeX7O/SIvk/TTopED8JwdRt7hq",
-	"u3ORdGmXCqO84+7AX5D1iHexjt8BpXXRW3MARolokmzMJmZWr3klYqHUUR8t1KHufKzkwe7g0qq4BQGB",
-	"8cKJdTY1vMxkiW5ozhphLKRvacpiZpz9g7LKZv6vlm9jwQHLIP3mSgsLv2EcDxuciwWRvXJ21Q/gxXZC",
-	"AAEI0p2rRSwcsIWwhNPMjxBSbRZGQNwtqo4hwIDdPEFuJCB7gl6AZeIoBABvZ8MKC123a5W3BK+6gOQE",
-	"+7FoJhrBbUGwykwEIsL/b4d7fCmqK2EI9xhyt3MQqppTRXt8JOcaSe+7Xd/IKPAhmbw059ESDvwHNNZO",
-	"4ENvs5LuuKqyGHGlT0O9h6gNQT4AqkIXjLAq5yFL3t+U6OFCqSufWEHmDBDDUDoEbcnw1QQMMzuR6pTQ",
-	"pTnhu6T8v0KAcbf+JeMh6g1QN6i2dk6Z8P4yg+2UlDYGuvNiiceB1eTOiXXjCk/ny4C+8Fvem802ZI8P",
-	"X9ZHT4UZ50WbUKo/WwUc8GNfXbCHwH6D884NpGb7MZcrgw9ELdY53rQVNxWD32aBqGIsT8Vmv7VYaXNS",
-	"U0i3Ol4U0Y8M+c5wqs9QR/HTdb7DVOH1Xwzv56crwN5GZGHlUVRt6Pp+27p1C70WA7n24Ao3azoQNgh4",
-	"GrCkLF+KQfh8QDlwcLpQ4c2B5JNbJ1kNmshONN1NUCK25lBoHVYxS2nN4BkoOXvawiNysUIeKHal8xbL",
-	"SAAgrlmoax/YcXbi+DXkWMM+DpsnObGScyJCBMN6568R0XxPW3OnKlhpw+qUEb9EHBAzGbv6PgnFdazY",
-	"RGoz0a2F4kf9jgSizZGM7Z2J0vUBi011u7aQW8SvRSlM2pXTBPcGFQbqs/rzPKf/BQmHTlXiC8jOJhG9",
-	"6LjfY22ha7El4rmglJIcVvoiYlmA2B0LPqPeCJVEaQkKVPUXO30u8MJfEIjcrwsZ6vDOEuAyqTJwQvH/",
-	"k1CpgIjvI01gp+Jo/Bcw2M92y6yVPN2wKjMUg5wIx92VJd6E0zhA2qCCqLRQDj0m5HcIHmgpqfwzmjIA",
-	"u1DaX5fTM0BnJ/ZaNk0hne7SaSO+W4lcVRTgh+gp7WkInPuFqqYgI/dyhbD5rq3sqDsw/w7XSiusLfqb",
-	"UAHu+zx3Qj174ODd6nsF4+NGmEoiRf+IrIIf6enRPLGoyIePlFNBMykdRfvmll3ehS5Fq6LrXRmFm2En",
-	"mgLs+S6iSC8hNfKQNFHzsygXiRAMyNU7vclFMYyRee5GSkoiCwEtb6Tq3CN56DGtIMR/VIMSjXM6KTcc",
-	"DfjkT4CXLep6hz8Cdo3ShLslah2vnAEwgy7WfPt4fQx+Ar2zqMrE+4buvEos+kVb+xQSdnjHLgL5cK4s",
-	"qilx1iFVng0dTD0l0NWsmjXgk4gzkKsHPsZ0pwsMuzzrLPkWke7Y/t12fHHjBsnuZZ3o5LvdOgxsmh+7",
-	"4yTcQ9TwqTeUgcDHrU57nzil5KXCPfQe/BMlb5tt1zkQYudpoUcmGudDHquyBGgjrzBxPCbydMlaGAmP",
-	"efxe/8+O9/O5tqBvg24qfOSLuqloTrvu5qTvvVg3Nc9W89OVqG2hNGJUYSlpEpJeJhJIlyOIWdvvUchR",
-	"h5T1xI+vlx2P+WjbbnbSNtXUDHx6pZDofcPrdsJlHGb+R//aWDRLsDZpceJH076lQxtacvxwBntIyJNc",
-	"GY+SrVdcS+QMnJDb2yAuoXAZEK9iOCRI5mlyooGegJaMWMpPWByAqFNKzvbChPuH8rNocvcpJQA+yyZT",
-	"J7XKyccCuStaKpBipZkRUFo7AL791hLc1FKYC8qVSJxU3k4JdqS0bK39XdyH6w1J86ar3Ji1qBvgEQsR",
-	"wyUQfnbspvu9TsuJh7wnwIzFYF9YNg05kUA01Tq95k4usgc6AvrCXI4cFbzzXg/6uzrHuV8stM6Vhoou",
-	"c3EllZ11+YEp0HQpFSQRwgutgvXpGHzGdDCHn3kv1yJcjTuc0uQXPXiWUAtvlugXJR6wSW81Rs+L/pXI",
-	"yRyZ9AGguVnJuieShqtpjMkHD744BT8PzNx3tQylIXbU2+6HDMvWleHVEHtxRJZ2GAAo/mEtAiKA9Gks",
-	"w28bOHuKTMl+avGxsaTP0zJrw2zlSw7sehJo5mLPkwkLHx5akjfLwdWY1OGwvHl9PQ/u+0E5WScgJ/D6",
-	"Wwg6jZxciJ5M7isEzQ4a1jHMgR+ZxakZmtK3POezEcul6NsNyTrFtRtKgF/uHbAjQi6TSUFvT1E9C2OM",
-	"Si51Y2iy8sHL++DuLoWhHp5PiigNRIRuN4FRHaIOHiql+95wZZe5kdilayiSi2hq1rR2JYgJzJ4x4JTy",
-	"+ontpWEuhVusIKVNrLsyldRGj7VhCVV/Vy7+D4RK4F8O/6dp6/oUnsuJMJS5yDg30qJBRyoCJOup/AfL",
-	"u9ZPKYK9QI/xSiAUTroNzAswbvtt0wSQc6uWAsvITzPwVjrPkIAqlePXiAG4Vb9vgSw2umjql0vt5AFb",
-	"LybAp5L8xFsLQJEZIBjjplVjoVu5rT+5wP1oDk8MPR3adGvyRuvl0go3sukJ+NfbhaxNydbPJU32Yao0",
-	"kLSZtBfZNbCiKpjk+VvLH7ro2sFdujlQgHvfNr/JHfaI0Ut8553yK2o7sXrWTRhQ/xv//u//TsWNwBof",
-	"DzqE5ugiy01i4kXds8snMaZRZmaeSXnXUdtwa/v68bJfRqGcYUYhn9C9wpjkcpunJuk4HfoT/Bru/gBq",
-	"CdTNu+QKXch/Fri2hHWjkspzduyHzqGwAxEoQ5XyytA6W8wmmmWxsrlj/klvp331Fz/Yrx+yBbejzaei",
-	"xrrh254vGgPiRlAEnhgFavQxHV5nBIz4RovwdDRlWiPd9tKLYFhebnCPglzCHYh/ig2AzgR+d30tQRKk",
-	"nyv6Z9j9XtTkWptm9d+UMta1wBv5vfA2ij+u1TLnOYHZVsJ5NSMmrEaFLlYvCxQ1UIvPtCpA7Xp/tyu4",
-	"/k2rZgApuWIxigFFWe1PSqt6i0wrVA2tn/s754trUbG2CV40jvA2aYJuaYOYV+kjoN6f/aR+UuCIA5gB",
-	"m7eYAUM15gPQmGaJVHiYzIT90Ooaw3sfH7VupY38JxXrfwyrw96/+f7p649nP6mnxmiD+adNuXYOeykt",
-	"0PSsAZ7SeKX6HPju2UclPrmP/tNIBoiYZ8s+LlpjtfkYOgUoEj+gs5/Ud0ZwII/w/0YqHsYV+/iiEutG",
-	"O6EW29PvxfbjeRdnvRZbmCKkOb/ikC4MrshQXJFifjBna16Js59U9EeDvojilSDDz0++CqWNeCNPzk/+",
-	"ePbw7I8UsADxfsArKGcX0Ad49UcA04vq5PzET82j7jE4KhutLL7y9cOHIfuJmKGIp8W//+DvFPXBQ/2u",
-	"KVzUi22+nF5reTbrCcAgFav0ok3CxV0WSWtFdUE7A6mO4arFiC9X2xxd0CgeilHICFBdxqEhRiao/bqb",
-	"6QJ6SrfQZwmBaWnG4xJ33O5AQUncY/4igJMyaRakdxXYEcIRBdPK0XkAmdA2I2GPqiouLY5RWPdYY1W+",
-	"0ZKVT6nsldpOp6ibSv/Ir3cU63FiO7g022MszIs1ZFxw9t3lo2fs67OHUe4vGAf1wjAjboB8kxEnm186",
-	"pmsoFqWQ/Tg5Fx784i+wXyO/kdhfvyfw994S9qbyTxlmCUAy3n28z7S5En6bxlkEcz13jv1VuHIXj7/a",
-	"T7CS12dY80fd4OOVHTegdLT9IKLCHVvKT/RngqT7ywBDW+TQ5mvhoBTU30iVofg2KTJkCfT3zyyZnd0D",
-	"72cQqLZCB1H5joEn8j34Rytg1agLXRmG4kdn+bnsGn/wHdzfJyOefAkg4l9//pJXn5+cl1KJ4zN77wvo",
-	"I1CAjiGaH1Ya7leK4nglZ7MSakaGDqo0eOIgmc/pIqI2s1cFgDqRbNXe4a7YDbiLJhe/aPjimvgIqWVg",
-	"MRV1TZddXcFG8tqaN4KcZbZdFzJqv+gVhDOGiNjMgvdrCB5j4d8afSM6isbAlQmZx731XgleI2iodGhj",
-	"35/jc3vHw4Gt+wyZGH7rh8GcV4fK9os1mEZUu+YY3FK9iR1/rBTdqc93lb+lzAIuC0xPgQRuniV5us9T",
-	"yne8YwWGSLDgi1VkZDZixlzHF5UsQ+YAk2vMMy0eYaiiPU4IclN5LnKwyjR/bo/7FSBgDjIQsDT5fd2a",
-	"j5Bk9W3gm8GNMOYU1gsn3Kl1RvB1fy9ER9FcKg493u3XiMPyqyMfliXNDZf5GGL3HtwCbN6qqqZkTBcO",
-	"YmTvFbUVkIPhlXfHTUdxSzk03rRn2jChFmbbOFGxUGmwx9alDSqGnEWeoFRkG9MS9iUrsG/9z+mde7Rj",
-	"rxZZ5PMu3FK4UQdCv6prLRykm919nV5CS1AJADRoE0hKOxTTtRDNBSbKIGgLtYaVbpP8rt6c+ymp2vqA",
-	"3wVn/TI++wU10H5XjuideFTXXa33Y6icQsWTHGjnYCvNIadhbUV9I+wsOisCjxcWfIFKPVjwKLMN2p3l",
-	"uIP+OWWiv4Sm2P96DgYcChQcYcGMdKgqhj2BkalQapuzK6PbBo452FV0j2V304NfZDXCV5FZyIMeC+T+",
-	"PcaIsanikP1IYcgZe/zA7fziyQma22FegD60fLQjvejx7akikWzDnROmwNrkxCfMYGFGXLU1N0x8agwR",
-	"7P3+3dOv/1DISyVFdc0/vRTqypsT3xBZXPj3V7Mx+Ss/f2EzrcdJm7XTKB8T6yUd5XIDLRbyZHH6FUH2",
-	"nECSsCTs4/XiZAfOdkrgpDtyzLVmP6Oz5zdrBx4+i6Geb9H+8YtCU34McaCV2XXQlDz3XoWNlsw9Hx55",
-	"Fujbbdn/ecbCM+Eg9TAinvpbU+lNb/vFe3DYq3Jy79I77AY/3vy8UV1VHzB16hoJqAAnfdeLFOfzAcW0",
-	"H/wCUMvy/H6Hz92LzRSV9WwRqTWXaoea/EiVyaYh3d9y43AWpM3BOAs+oBKqPS89SWmv41gO3FGbhK3Q",
-	"nVAB3xks+/61dxvhmmVjK/CBweDKHi5oiH43I8LiUyAeyEru009Dzqnc9ew7NNjjWOgFZ2t2Qk6MLGpn",
-	"V6z9DWfEQjYAzicajugFmQsrK4gya5vlKS+5wmKTPbViPOXDLd1kow+BO/rKMvFG7M9Rwo3BYwWA+sQr",
-	"dcYuaWMoryayWvAbkXqqLpiQkOvvSNlHAx0FI1KrUWveEOjcWnimX4ljneQrKmFaMhOpJHnplvxTjjAb",
-	"ixAfy+PE2UrUVTh+rjSizDmBg245DwXXxnNdV0dW47qM78Qq++NUq4xauZ2Sl1mk56I+ygJ9L0TDeFcB",
-	"jjuQ+M4zaPnWzsiuokHsqWcP4LZ78Iv/n7Iu8U7w6i3SBR04QPyOetDUVP+9bC1lDwj/8rH0MCjexi20",
-	"uXtbXqBG1lXgDT936TnwZ8gNXemNOub12oR5nARd6K2ZwTqFyKVzm/2XtaOeGL50VAJxcowzQRUCjPTn",
-	"+/FLphUaP7ORhcXZi2qgn7yj+OV8Qx1zoaOStzbudLijUH6BBGsGf8/sbJKS0yapKns8aaGqrJ28/CaW",
-	"++GxPx2LzxYAC9IlBYiPpP770xrp0bHpQGKpdmpCdxRzWPEzIwPBK1k81cea4L+Jc/39frVypPizRzGH",
-	"8KDV2llneDPouIgP3afvIn6kEGc8qg/2SQTLegm01/1gFeLU//zN//r6D+zU35CAlgc4n7d6AtgCat7y",
-	"uoa/g/IcKF2R+ZA7BDUYgfiEX3sz/gAqMyBqoRT8Cs++wkeHjp0JIvsZQ1ufdVFhw3h9eOl7K2wwT3Gi",
-	"i4snFXv79NXu6tzodrEK61PCUP+ID538RgAZd3FyFRNC99L44bkxDiOoNJyAaZA96XjGgGJ6o4SxK9kw",
-	"Wi7auX/89ts/0N7G1Yf0DeJdjXSaodAdrrwf7SmFUfIL/tg/8kPzW9UWX4tN6OG/srIICwXpImxecxVy",
-	"s1jbdFgeXlWi6q5LTOMhhqRIZ4t/7cNzIkPu0H34XXzoqDuwd9dP4bfs3oJyPhlP8jTcSRxfvrmCI7nf",
-	"/bEO5a62DjISd2ltS76WtTyin1laVmvIVe0v9YNf/Kd/LV7ELzWv0iU/jNenvOiy0Rtj8if/9bdHp/+H",
-	"n/7z4elffu7+8+y/T3/+5eHsL3/59aefzrZ8Xf/byQjP7RtVbxmgucFQ8oMNOnPJK4vY74w93uGoR59W",
-	"vp+/Id3jZVjrPbnDX2ZJ5oZu58FBYsQaqpkcI87PK2/a9iSc/b7SC/sAr3vbCeHZuvpDXi4fUG7hcHw/",
-	"CmhgsfiSwLXdzhw5sS5MyDEWCbNiQ7Jux5ger5KahGUvOn/3UyDr+iou/3B82Vu3e9M+SQRGbd/7tXYB",
-	"DgNrcNMJzj1M9OxuziByltxtuo97mB1jBf6qwbcGcdewABekt+MuoCxpIjrEHXHg0LpVFP+3eZgNBevv",
-	"dJ59lqB65CNIourzLZOVUE667RfdaZ8xMo/exdOuPnRRyYcH3+Jz97ize98pCAj29ljZgbxpjI6Q7M0e",
-	"8Wn0xgP96RA4e2+Ojm/U7k/PLWKQH7BI4HHS8F3C8kqHX8fKX9bPIof5v2yy7YhlPIirpKk8xkrRjPc1",
-	"N1T6desCdwpQUf46GCQk78Zv1+uTul/+1SOEkYAHc+h1qisme/EgGDMu6j2LfNHvQUWfjhP+D+TYMT4U",
-	"xfp2YaF0Fh9g8c7TDTdKqit75MjqI2j9Q2j8fjYJfoSD6vZ5vRCfSwogszEsEdMKlDuojgWXPKYiIixm",
-	"lhKxAz/f/tZ5IG68ZrgQg5fa0/DQPU5g+Ib/XmkaawkVUHRdxYP+7ORctXV9JG26EbqpBePO8cUKUz5j",
-	"RT57e2BYKayUzOsIbcF3YlBNHtSKZ/lGD1KOJBizr75+uO+d/NdLUo6rMkTnEETkKLBPaItx1siFa43A",
-	"2nrontJpUciB/fvgF2+LDl6Ft9vFR8XLvgAmOPjOsa7EuFeXFMQ4FqLNz+c0q3TIEqXl8ufxgtsyeuWt",
-	"kco9C0/dZTQZMDnvg7KHswwaYZ7hO79ONBmaajlVUjDT8MHK3co3GWb1WP7J0B5VqYxApcZPyjmruRKW",
-	"+B1DuQiigCKqe6a0wwzbYHlDefpQu2J/G/9dt4YqwxRv4f+kZ6YKxW/KQKRBHLYQ/cTSrBxrWam5dFVn",
-	"LFUmjqVJ1/ImVah2o3eCiRuhHPuIL33sAlQI0u1Y9f/z8s1rxh0WkaUyq5gB0BEXI5uidMGmviB9zx/Y",
-	"PynR5/7HDyP98UpvbMriD2XBkfqyL3wfuFusxhpSsI/hM9lLY9R+xhePBhWK0ykdu9IC1WZugVBVmFPr",
-	"pwR6fDRTai0q2a6HLuNX+MSknfZP2fz2Mla8cnKK1fwqhuMmcH7YYQA//6dsYvpJPzSK72Bc9DizbwRH",
-	"TfSI2joQfP02nAmd+Q9R/ePlqhMZbgfFhSPH8m2s7pycFmu+LRqVRoBb6MhL8A5bLS3C5/J4KbGhObgI",
-	"9ZuxOjf526t7Wg+/FjABHbMxl2vGfX/AW7bpUxgAiQh7FN8hJSRWBhNQjvpK3gjF2oaKa2cW08VicEdL",
-	"iroUDkvM3Y8XCNv+F3UAXeJ2TMI3fieaVhWiPKG8XUFYQX5yq57UbSvdYbG22z1Oa/xGCZYg14L5B45G",
-	"cARQ7lBSax/p3dfwLyhRFjIm9vX849xnG749nVPxgdJahPoE94pNsFbYslcEsjrmgtX6OJYYtHqloaIk",
-	"X1wjSxh8pNZWHGtyf+FQU/bX251wedcBD2Vqy86DYS+2wzhHchXumklpIpW07CO311JdfWROAC3+SjA4",
-	"V6VWEQfbaGvlvA5M+/Ycsh1O9XI5Y+j7nzEjnNnO2JUGgZthovEZe/STajiwzQYVBDD2UH1upRs4Vxpu",
-	"/QP4pb2qnwuu2FUEnuizn9RHbtYf4U2uuuOI2ocbquN3C0eZZVgCE3Ke7Rn7KLiptx+pZAakOIeG4GDg",
-	"UA0dveI/KXSLX6RaTO5AvOJSnbEAJcWZEVViROGjvKbammLD4I6cYTUC6eizOMw9a+rRwr1RiRJzH1EQ",
-	"/9IHbSrYrV/61sOZ23BznOyPR7hQs1jf1KxnDKTTi69t1+A/tU43qZVvQn2JDeW3cXtNGQF9To8HC25u",
-	"Bigbv/M/X1IpjqPldMePDiOU/EOxRvckxDhWPtrP8giVyLEDX5qlC0ZYHb5ioLcVg2r8x8B6UGEVcAxd",
-	"cSc2fNtx3QCHoRKiStx51vGtZXOxkqrqJSwCYrDKCxaC3gZEi1BxvdeOJmIKk2UnSwzE244ha76ZGXTj",
-	"i4tZ2tuUS+cgbm9GlWTcilg2QEr6aZpHx/bNhdsIoZjb6B0Coh60b6IcniLXiD0oj4/puS8liPj92whi",
-	"ePOLCuJdMKnPZC2GuJ5mJ5YK4O0Tv1KeDcb/DcQvQG6R18eL8VpwFZ0JBW79XAaQzZda3N88z6ALrpPl",
-	"ELO/pw3C47BTzk9MNSIaI8LEUswGYqzzLfzv2O0TynCV980zqaqjawjzXtU2ynE78QYCoTIVX0t1la0g",
-	"ew/6wnz7m988tAR/DXyvR0RyA4fs0XKZbU7/2OUhnOFHS0KJZeaGPASX9MgBXvxXb548ffkfPz59d/ni",
-	"zetCNhnVWp4ED5/+FaiOPekbuVbm2+dcVSNS3+6LeJamveS/4vNaHO1AxDgMVoLvUgKgnjAcgwaZtHaT",
-	"A6wIHgeUrHGZaMlz/6ND0t1ARuCWu0EfBbvcNdfRNs2Fv4Q22lx7E0eNJYyFyoiia/FLApl3ry7Ygvtw",
-	"fdBLlE5nldWCV6ixnIM4b1GYN+SOWQjjIG8zx1b92azoULZ++FA7QLAQrtJsyfrPjPHupCYj/vjrkRja",
-	"qTHG+9cboRaw5LO0UC9g1rEU7h1NI9noe9vhcALJM22u9LFSSEIBvUS8E+R2lKQicn2g6w8/08oTNRE9",
-	"MYuHEpTvFJvjIAhy01OL6kqYHWP7OPSwPwNVPlL378b4ubraFZl7SHWKH5iS0PEvtOSveMOAKWkWnLIh",
-	"VmFnWFym5aYSFbPCOcC5J25cUUlHhb9tW0OMYOVvl+wB8QApmQayqf3Pd7kz/78JuMRpPZb9g60RLC8R",
-	"PadZY6TCeppYByhXFmFv0Z3Zlo3z92Z7x/X++X8UH//D+6k2MjG3uk9eo6oC+XPW3TQ4/EyUIMHMIFfs",
-	"fAsIgYAqxYPjjL0md89a8KB+x+r78ijC/ZzfiKT2DH7eca8W/M5mzDJDui91ESAbXu7RXUdh6+CmIuE3",
-	"Aty/vD5grSXP/f+1Qe5GFBCn8vNVjL3oPJjeog9ca0QAbiph/D+wFGysueWMFEfiZN5aLH8n2Fx/EvYi",
-	"2mN4IEPNKsQlR2LhUtJTMn2/4VTbZI0/sym28+WMdhaf6LKcO7LQo+jkFRAapT3pHzVjra90qb9EHbD+",
-	"IG4NGAoEgkMHLDGN3r6Mbobjq0rZSwHVyawuUXzB7/6sGatxXoYXfj3webi4JF1Ypc/DjyeTnMD7YzSt",
-	"wk+Rflb6WKe+TfYHW/SBd+9FSQu5kCHGQv+00vn/iePrppnbN8tCqY0Di/5E2IUIWtD/LG8pyvlhTymt",
-	"69FSsmohHATsnDCEx5QKuEH97Td44zwJqsxv9bZ5EsouftabJv1qqTby8W6TtLQkycaDX/wWG8xZjUt3",
-	"z/J8/7PwJqpt0y8i7ONrfx4NuK8ue9N1fEHFxi/JJ/O5vVafa52+CwBX1G+vld4oyrEbEmIgqE+LEhSy",
-	"e+F3QmoPxmEf1VZT7g0F9raS8k33SkdCqs7CaGt73PpFMlDf2JeLiH4RHDmARcMEwjLpdqeUN5Le3QVh",
-	"3tunBRlpm1PunFg3bkwhz0fh0S9enpp6ckQgxeskrHksNYGKq4YZBqOVasFTNcljr+lCK6trcVrrq2HS",
-	"Tnzupb4a538B0PTJNL6Bgsq7CGDzSdwF9xuBCHORkYu3UpDVIY+3/zeQ7ytUqDdCywaOwbsmgR8Ukb6P",
-	"7m53fyGfru/fu5ewVfKF2xL0vRNNzRfHMfGprcTd+zvLWktRw0D3junw6A9LPFQhy+M9eNXA9qyFY3Al",
-	"BNqkULYeUiNdx0fsH5HOMgQS2lq7rEJQGbkcBGQ9gQfuU2WCD3xGMlLTKosza13nIeQ3AToffsIy2NbR",
-	"oXyRuuylZRDbwbq7x96KK2mdNoOEoM/pkS/pYe5hThx3x2aitb7NI/JqV9I6qRYOGw6Rjh384gFm7buu",
-	"rLbu9Fpsh7ySiMh4rq3zBv2XAoSABiqVEhXznWbX/njCcgj+v+HmS8vbXBAL8ycoGu/4wvnXQ2lW6WdU",
-	"VfbuVmXhZkmn6xhRzxW1tzfXLxTjrVtpI/8pqlOYCa+mnB1EUoUWj1bL8i2szjGW/K1UjHfL7FKrMntr",
-	"QCLpnZWEIiz9Leap3p974JFcf27PAIypxKjM3eoiRklWuqGs+P6FA3DDo6G5EfArqhJ16c6KG8GrwLdZ",
-	"tAbfhYf+RyNtaRSXwg37j4+jHuKMEfOFMAIsQZWmhhz1Tiptu/f8WiTLd2/u3G5yB4kLl7pVRznaXiHL",
-	"wQ5lTEHEl0bY1ZDW9Y4euVfpw08UMU3w87GOAZIsarUvdRHm2Bh9BXk89yN6NOKSE/3rzzy1F4BdCHdg",
-	"qyphoOy2tMQSICpi6ZLHyRS316l0hsxvSdQ4QIWF+MOFXgsbiNZ2zZFaa2+PcMAacvZ3PQ8KLiXuzAh4",
-	"QdxiCFg3AlyOtrAhAPBz6Mynh76gJUJ9OLL5EYZ/PAAhthfWJboDoLbY9r5Njxth5HJ7T1rbj9D4vQZ2",
-	"8BNfohzx4dzrRXzi/u4ssL5Wuq6AF4J8FEEt8zKFDqELIAGwkLASgNteGCSvxeKAN/9JeOgL7mXqwxH3",
-	"8uNW1u5UKhbmYJYk23Z6FxYVOmOPQnkhuAYiZQu68eCCnIcGk+qdCpKTj3NQXHtLOUEnYCeToxx4amwj",
-	"+DVe0n2qQhpmV8MtjPsB1tcrZ9L7n8P8H8uQDlWwU4buh/B/hwxmePPzw4m5vebzWkwV2P9NyQE5tOXC",
-	"37XelpjY5nfhvUybS8QnT95YY3HNsf2k+7M4OePy6rGFGQsNJNQkXoLnRwR/+o9FZ+7GaHUVygyQ9Cff",
-	"lvj5SveS6dNqnHHHHALp3323jFiy92b7W8tajz0r4IuNWGgDcpaD5TujW9piu/bfNiDLOx5IkpHZKLBy",
-	"+unRWPwFX8NBDqR6EJacRV8n5W1Q8N1C3Qr6wM65a4UFNOC6+sNRbgKzhb7ISBSBc+519120PuDOdkR3",
-	"BGwpCu/hWmsHKzBkKy4cTToVEYjsi9IoIDv1fuBG2XHwkH3HgE3O22FHrylZBT3HL5pQVqzn9QFT62l8",
-	"6j4rnNBHShVOHtU1Sd06VnU5DhY60XUq0QjlNTDcksQBgJUeMUpaiUXNTaybi3RXXiPqQntyd3KTLTGM",
-	"CA9z8OWycRULvb5Ii8MDo9dQOm6558eXkJIxFHp+LDxiaG+GbhfL1mI9F8aS2s6t65wf4wpH3uYwywae",
-	"nqAU9mb9+GpAaB6/xl3Mif18JvDnXHPkDpaLVZR6f8Ome4L29aem5or454pK2lP/lFTPdXNPqwMpsV8g",
-	"oPS0G37Rg9WG2tGNMGu/daRDlkkgDIT64svWHi2T0Ktv3ib+e7sGXuIuyKQNfYoU7FBO/8Ev6Pwa1FOe",
-	"wSPjat2HRz+fojLIjIbdKRWEgV+Phm9ASwZ01ljk3fKtjbjgZeiNXwDhFqsD+sYzeuZLUsv5LhzZr0tD",
-	"P4rSojfK241U2ThkyFrpdkt9llM/Lh03vam+l+QNmsjfGHHg/a1u4tibi6tWwalnRBfPOYq25r/F5Jpf",
-	"iZwEdPmnyG3Ia6j5Ac4GsXRMt663Gb8o1XfIJwOOYtzyLWaWOd3k8scGami6NwqX9j6P1k6gC0JwlNx4",
-	"XVcZwuaK9j0tn25VdXrYhnsmVfVZbLhnvkOHDLl+rP2otlwcZLDmyHjhWzTgvD4XPCxEJ6a0izYdsxon",
-	"FnfW4B31Ah/5Hw04gTEczlXE2TiWJwJaQwbRWSAXBQFIb6rMzvKP+RMNUSqq3nZQpU7tuFZ6g7ba5fNH",
-	"p19/822k918J7g9g/yHblYjpSCaSlNq9DEmYp0MZSS8oGFMihZS1uBsp5GNuxbd/Cp63Nb8W5nfeQKcC",
-	"j0+rr7/55qu/QNUCjnUyb4TpzYWFklrZtN/w0slBjfVfqpgprmzhMAdJPQrMEbVgadYbf+SgKCtijEj2",
-	"Q3r4jIqZxUPo/vg5fb/gW58HNvVO8IoJQE0jyTDNj1sZ3V6tkOkFibehqEyACq04hOe76TPCD17iWMuw",
-	"qvDQvQKrwkeKeA964GiZBmu+ZXPB0NlYzaI6qISoKDt8jqmTITqVej0WXPlbMdQjmW+ZEZQKGIl1aJZ/",
-	"sSv+9TffjnBthjN0BM+FVuKYJBcqihB3Me4GWIVxTjsc4uDZ3XDnhPGv/tffHp7+hZ8uf/7l2z/9+m+Z",
-	"4w0QMtdia4fk8nv/+z2KJLRfkEbft2MLotN1Rd6AFMYPx1+SY1q2Vd9px504Js4eRD61PyruONyOSX9+",
-	"PhT7w1a+dMGGQ8vZC2AcKaj0CvNGldgAdH+z8pea6NxBhPbrTNFIVtr/R1dgrZYLoRbilLAmQ/vjJT5K",
-	"FOb3WtWr/6XsHUh1BeWxGc8p8Q57QLUKQPsFgvFfC6GBt21ueu7Ft5ObnM8n9YeXJpnLI9YWNKK0Jjtx",
-	"+R2BPltXf0DwbMi+3OEFwwAibgYwTOyDX+B/RyJiX/lnE1js4astsPZ8qej6vzralqOBWYDaprqXdKFQ",
-	"Ja6/0pTgNkg0/1fhXvcevMft1v9QKaGo5kfLmAX2c7GBiVxyWZPiupZQSA9zYy3cM2W94b2wh2Yoz7Qm",
-	"b4Q5DkDsUqiKcQbEC06TbYOgzpDDWzjG9zt+D6f4/qreIiPwg5HHAiJ0hyysPS6v3xF6o05HJYO92ahy",
-	"QtHx9kP3mRGIlXtK2eKVN+fAkUD0lwDdDmjqAdnqen9PgpV84DPrBbtfzh358PPx2LuoQarsDpVoEhj1",
-	"DKPQuOcDOCgV55F8kTtrdmhT/vVIdvR71PTDGPkGkUC3JIv0CsgAauJtzdU9ZuF+KczE4SRc8KB5hXDJ",
-	"ayuib9sITMhSokOGUlYWhNg3q+1xygxANq5WrPEzNCNJbrRxhksXs9K8RlWxoKSSTK/9Jw7kaiUPHvCj",
-	"+ynRNSA3HNWTB0Ge3R8PM4VaxlNN3m8WcJyr0sXy/3J3NbuN20D4VQRfeokRF00PjU/b7aZZbIEW8PYU",
-	"+KCsKS9RShQoyka6yLsXnCFpUjFl1RnJwZ6K1FyJnG84pObnG6By4jS0UFH6I5BBRUUnkAE5OKXgN5UX",
-	"IdhvmFQynOXUHMa9XYE3RoYkyJoHZXULhIRR5rbr8ofRL0uTfYC8Yi+393XA3Zew3DggRv+tgDfK9rQr",
-	"TgZGHF0+mTfV8+9raXA9YNqF0AEsq7hv4x7v6fAdws2II0BDLkjdat9T/7weMsd1pAXiPsdzRWMevodd",
-	"qrudGZjaMZtRbnMVXLtw5YSXgM76H4iRs76XADkaNzw2ne/U6f28WFzNSl65v3865Ya3T7m0H/6FWYr1",
-	"5l7uzRYGimxwyJN8MP/Od1HFbqEYS6jM0haXmNH7/AnDe5XMhKy2zhYM8L5P4HY/4dQNgzRk1hWY1SPK",
-	"U944F520xGs+/tnwbTXnVfo4XPFt9XGsHln24ROr9wrrzNKedvh5GRFIbpluoG+R/IezLG+yPRNAko/5",
-	"ODDHFdPz9zDgRK+ls4FmX1rF9dPs9mEdFXnUrMpyN/EI2LlWnPU6XhGDzzBsTKEHr0kI/pEq+cIYqDKv",
-	"nlzKfGaFgXEOxX1XuYRTqSuSsRQ/kMaFnZWWrw4QCPRHooDSluHPVg/y4XyoNjRe6A/Wd9DR9bK1ke5e",
-	"RfejRtVz/5ZeEnO6ICu+kG183ouv04bYdVDLrb+ycpndLG6cZzrohO6e0pWoYz+BeUK5SSt0r5PvnuXi",
-	"DlY1RDPMaBrVsP49eMaZ3r2QquUqUR/jFvba0rd3qrwLHkZtYfDZ59qWd6qkAeUPprNGlswlU8TUAl3d",
-	"dcqnT0SIVzDikk3nOT1ZK9d0RgGyapsf4nKKQLqDK3lX2BZnumw33043nDpRVWqY3pbP/13Mf1nb/87X",
-	"3xZXN4vjmW5p0lQvnVG8Q6hkE9+N/TuPayhVrEkq91EXI91JPbE/zeHV/yfvJNTy64KLAQbljovLGxUz",
-	"CeqCLrMusq/LDlyyKJgCpr2rOIkZHPtjVZMDwprVc2B66kdWs/oTjLoksnYSxMjC6slJs4xgmzCnx1IN",
-	"IV97IVX2CGVIZcPEzp0qmpU1dOXoBeOzH3VBMNwkKBnS6Eq/IlL4BvcUeL2+SrExWy02kE7uB7Iyj8Tg",
-	"M94LZMg5/xE8b8UoHfR1gEzqKy49WbpD8KAhx/edFzoRQYd73sGCAtHOtFQcf7WxbFNXGmgoDpQQJzuK",
-	"T3dtmRKxT4zVgbLaiujc1v4d24LmAiKOBDKo4EzwwAsxCNBXfGNyIcbiE31VWTwXglEetndSIZESXQM6",
-	"e5nyWlRCQNRmvu1y0eJf5ts5yr/yzCP8hWvn0OucN9DSBrWxrYFhofdg/tuOuSBoOAXiG5JdOwVgVkRx",
-	"xbX593C09rNT2LWN9qXoZDet0Q3fmhL9MmtYtcGqAlkUDdMZTajrV7bFxrD4HoTF3lSRbmCzPNRHQ6kq",
-	"Xlvxf0AHKcfkvXelL42Wde18oFZ3Tic1KlkHAE/tKHESODOXMXEbeC8rzauW+YX15rphkjt2vGFfgDGE",
-	"V80yK9tGG0D2/neLFsaOU8lwqCi9x+CLznYlr3jZlrPbRarL3Rso+J5i793LfVbkCkPkS3ulhMJRyMXE",
-	"yLmzW4SFAYA8TiiIU36bPbJcMTW7fVg/X5nFY3z0YW1AgfQQq1GtErPb2XVe8+vdj7Pn9fN/AQAA//8=",
+	"b6P4tPNaLrz4BNlOTvqibWa4dGOsMngOzjsol/HeyGwpKyytsUu6m2DI9stt9IoaASZnHUpj51DjmCEW",
+	"cjoxjwGRPMjLcR2g8Bpzk/1EwO9n7DXSSy2lgTJXfa7rKpRQHmNpves6mnXg5HloAV8QQxsjTv7wNARs",
+	"uLLLw96w9+G5QpCTOG/DzdGd48kn4sGXKR0UrzEqRzfuJvMP719fG+lWL+VCqGxZtMjxVtMjuFZArAPO",
+	"mGUqVysOWaDrYbz00GH968Bgn/GFmwAPOE7YGT99DMdAufSoKoIItOP1iMK5S+kumNN11TmaYH+xhl8J",
+	"plW9HRGFKHsbdlSgvKeuEbqpBbN8S54syBhOks0rwWuMfe077+5+xzdGz4e4p0B7hPRsqA4m14BlqkUP",
+	"b5seka2yM2aJoA/Y8Si9D3IxLFsLblsjKm+YMK/2M23gfy374d1LcAS6RXP+/M3l+/O3b969H7snvslW",
+	"716sRgCVFqtdYp5b3nsfSBNhGuP/mUvQst8r4RZaLWcA2cf/ulJr6f+/ljPmbZ4/zFgkIQjAfEcrQpWJ",
+	"gPwwXJbeciN617TDXz3M+Y8mH8azk42Y74vID+9ehu8/f//+LbOyKvCxlnZGcqHs79S4B1Ddh8z0JTeQ",
+	"oB4ULGCfJsIAv2/8Vg7z1OWUSUfJ1/mwL3dDSXolVQ34MruUIqgPjjUb7xqgs4WQ+IeVjnTb590ceGUh",
+	"5jIlWxG30o4quNHmGlIDUBUMxrl/P2UJVFrlrepRyZC9q3/UbRLA5S4NieTP1M5yy6NcMmoXgjeQ3CFA",
+	"mKLB1cs1zJCAZklKfhRmbjv1i4iwvJIfJxuuEvTW6OUeh8J4jo4jo2qK134ndUEo5q2s3Skk6mOTeUjs",
+	"ATDOgitK9C7gcQaQ44Ry8es1ynApaI04sqHSIiRV3+kbYfJFZwpUH+FYj+KEuW/b0qGdWvH5Mm7c5nFA",
+	"07n0qeZC4W4nx0R3RKalLWfjWNBogldQ2zZ8bmB+74aN2vFB8NrSfg5mf1HUkmlcyULNzHIYpQyWOoCJ",
+	"wp53DQzMzCtuMtlQeYzRCyohFzQvDBnljdJCPsxTdA37t6GEAltzt1gNkA4f2GlpyAA/OTDWcuhtF3kY",
+	"bXwsRxDS0YxD9/Q8eyCpUs3boDT5Fs9jBVwIkoPWXwAcXOfU47fegl4Bf1rITlnKuo78yuPP942R2dpE",
+	"lGpB94mNxJ46TcoZgSrtb1X6WhjXwCq9N9lQThfgzFdYEIuVBtWrMXrduEKtEVFX0/TsfVgzN9dTUMHd",
+	"LstWt65rmavBVlbSxrJ87Mp8Dkh/+1nYp6nG021ClfWdGiajLnYoKqcAFe4l0kTErfL7wWlduOcDc39G",
+	"R6P9ffjqiRNPo511IXOUiShfNNM7yzso8tshToK8blIL4ah6bBdxwoLBtlxrp76TlckdegXDAeS/Fo+f",
+	"6CrYG+Y/WpH3fH7onYVkNoSjElmmgz+L1snOqGqa3+r+KLYp63zH5hZbgQc5lCzGBsba9V89fDgFTEO6",
+	"QNobIItWO44KspZj/sVDKreyr0UZmUMnJhZA9pj2S8K9hpVXRPJVvfKyWWbMJXTVcD1hKLaF3Yv54BcB",
+	"HRZM2DXf3pFSd3YS/oIc4PhfkGsjkH4Egpyn4lNTy4V0yZ9Cxp1XnTBbIn+xi00h/3bzssytrZ0oc3KS",
+	"ugiEdxL4UEFOldics4WuKOceOBcJPFZL65D4zLrur7hcM4Spx1+Tsj65bJM8TWKHdId651AGHwJidgc8",
+	"GctDR/Ud17T0ufIc6bp6m828jP6sDUd+CJQVKMClDUQmA6FckTAxn9P5ks9FbXt19v0xBtWK+gmUIfCn",
+	"N2oWcsXnW/bTCXvAfjopZDr7mSoU5hILJ/PJ+uQ9wZsbFhrwFXCpDVF5D7K0HQwR59U1isZ7KUHB75aw",
+	"E/g40m5Y2RPEyKW7O/g/7KQMD7BaiK5kfIYvJ9aIpKwMp1H9DhnhR8jsapXlN7mjEDoQlX1OteOO+/ld",
+	"zAf1pT81uaV5ulxmnVmLWoYw4j4+Ib4TDmWFFByVuDIcj2fdur7B2acNu0PcB16fxQ7G7gyEgp4mgIr7",
+	"RtGhg6Gk4gC/hD/zl7Ar3caf+0E2KrGouSEmisCWz4hmklk+nnU4DDi4OzLiOgZiFpoJALOE8XJSN8pc",
+	"lkdBF0SXsu6AKdTVOzjt6BwsQezDXCRLPiR6T2BtC4QP5JYdG0X7c5pT+/UxljZ/BYRuDY2r6FDrKGXG",
+	"7nOv6eoCCYd1urEx4neBJEykczDwco3QcbH5pFYE9HBodN9n+XkbLg0S0yINLSn4oIUQpv9GmDO2qFvr",
+	"hDkH+D9SRgHd8YrfCHLZtM0FNFQLjvwRHVhRGjjloInsORo6+VJad9cQdzwhb59MtrPZp1DrSXVJtHK7",
+	"Cw+mH+xnYGlc6LauYI5hijsbK+PsHuDoKVPs5An0iIYGmGf6RtxeD2RyxtuCSTPEgwMCld8CfGt7HFIL",
+	"J28KxYttdjqf6w3EL70GLY3RBpmXsSEvhrEAZmakh+ImY4tG4wCzApRQX+0BNSeWF6jK8afRIOy1qCR/",
+	"D3+eFMaaUF23rwkN169AtSfQCsW+xYIWYcyzOF1Dk3yUQyMs2B0OjU9NzVWJB6mUkdAIsz6Mu4sES/EN",
+	"KimRK6a8DAyy41KFkqZvk8+XRiu6rnX9yE3Vs1ivZz9/Fbs3nRsFiVuy1SkUegbHN/quzTdVJH+YVP3n",
+	"YHrlJO0yJcvZq/4WQY6j1W1cmnfEJZ8tTQRrv560SqUJNW0t7t7K5CpgxYau0St2p0ZuxwgYKi8Rg0au",
+	"ABNO1s4KzNJNM0sLiyVyTyMrb8Ww3hm/hs2LXcULDoyl/CQmVrtCxProiX+umxf+jXxBgbDdsuxT0cVs",
+	"WjW5wIvSblovX2uXF7OQsBc05I10q8rwDXB/GHEjwUeFNFk1/m0pjCmCRrhUd+PK6pL5sLHQx7CcYfBx",
+	"reJM52WqrTM38gB9hV46dIf6/l0Le8EeQkqyWogZePw27CHj9YZvbT40H6NhYyzkfIeDgfRZkb3PhENU",
+	"5S6Kzol140q1VbUaq5ZNru5zgN9oTOpkOUiw4k0jlAVLaINRlYHEEAoyvhTLTHjqqXXSG1IEoE0YMUeU",
+	"Yxisw+aOoAvfpi6CKXvi9tgVA8nnLscwBofQgzmCOTinnNMFRNkBu6XmqO0AMYxySsueDiSdh6zoy1p8",
+	"RqqyfFpBUm+czYGRLo3mxWCQN4GlKpVoSYjQhig6xoeu0p7purp9zxIatsk9y9O0fehRsgWWrCFitoz4",
+	"EilbEu2MxU8xPBOinoc5w0kQb0X39kzWdZbZcsC/M8ggBviPgQvqTgCV8VFuP64P0q7G4npB3HQyhBng",
+	"FghpV+DonEJgGSZ6F4uQASPcYp52sARYFcUPgNf1BVbp3UgFXrY+NY4fQwbbsUvQUKKzfAYgkUnSk4da",
+	"fJBuBdQktOVj/TCKUu+Sd3fACGkRNnRWyIkf7wYYrPlScGY/quvopgyobW16gaE7FK2Ifja61rAT2YXQ",
+	"rarKgbFRIYndIYMjvhT6In7mgE2QLoFtRV/t+G/dJn6VB2Y+Yn7o2vKaKjfF0BtijsBdLyG/e63V4QB6",
+	"P34UJjLOzsHFOIZrrr+6t/fPPeeqelrJTH+g5ke+eGs+uDPfHqYAzVBgxOsPUAa86rA/kUj359mEwvXu",
+	"dlf7AFvFId4CP4eX5Ond2WRtP90hkEzj3GZrDnrl0Rz2iNFjg8G2lRjjuG+TrJjwdXo5O1jd5Bi+F17P",
+	"LhwM6PS0VBy6gYx1rEamm/FFEwc8sgizymPUYhIhYbEW3BiwsfzF0UM6d/AjfLRQYTd1xmajSCCzgJIM",
+	"dX23CNZsvLFTjR7xc91EP27BhbuUVxl6eeQhCg5nv69ykoaoignBAERh/FqmeM5kmqjqv6cVkYt7KfOd",
+	"1fjKhZ3zbJdWogYeGzzzd5Y/oDidDoVYJ7qJh3xwdaGWJHomKXcbRdS0KuTZ7W2REclcI0o1zkL7DelU",
+	"/r/T4rPjPAZrqVry/g0eVvQYGoWvQmx2H/NBRLv+cNxwUwVAIGl/zvcolK/Om5zH8kXeIv5kBJyqVk7p",
+	"wtvkrXxYoWPLz1U8CYnPAQpYoI1oszFvQJIvZUfT559DQcTx25IBHV21Y4vEbUqlOlEG3YrwHwWWwYHg",
+	"WvDIEmGc/1Bcvlm8l+Jh2aPkj17bXrAgCDVuJTp1Oldvcqbtrnp3ptJ2L9yf3ak+Mh3racDhDpUoStEW",
+	"JBaFPL9bbNuDhR4mqDhDQi0A849CGJ5LcMiKKX9Ae1sqn0pVJnTXR634kIpgKPbQlX9IZaxbi27iC3KB",
+	"d8d4cv08loWO8Rmbc9tlaCvyZkAhH5K+3M4e8gGPdvUCW2h+eWHPMSjoC+Bu6XYceEr3noHKZjsqeyLK",
+	"o2M55MClCo9dZIc8uDTuwsK81jlq82K67D3o8Htp+mtMqYAWmNNhj5CDZzQIfLzeXxDOoyJ3eG0Ez5Wp",
+	"e5Gw0DI8YmLZO9/eTrGjRECWEVQxPqiTQSccVLsgZbTAwEYrT2f3Uheg/kNb70qJQjIHhMh/Z5l/hruW",
+	"tsxiJRbFTTNhJ4/eXzEkEiMl/8RwC0x/uuNiEJ9GlQM2daJQFMVj8P4UlfW7kgC/gJyatyQTYyoV3qIQ",
+	"YRmg5vIwhAJ3QbGmF47ixxKvfvH7o4WGejBUguo/tVTBa59JxUvpW1K2RuBi2adqvGAfnf4Y5rZXnrnI",
+	"HLnjS3SdWR8+v5T+63InI5BH4sKEg7FIo909k9/mfqroMseGuYpEkZBlr5JcAqIqByRmmbhxTA3LK+HK",
+	"5N/79MdhCPmVbI3i9VPlcjmwU2pRVMJxmYfXihtRIF8YHam/BWYTalPgp2PvBqbgGEdXbzbv4QT7Xmwz",
+	"pLYVdzxL1wmbkTsO9IogfUItzLZxA3UIqbEpyoNeLvOhxmetAXS+EQvZQN6Q3yNU+iX/eUhs3m/JD7yj",
+	"3UEPkTRsw7ehDPV4pSD2JsPugGyUkC5AxwQxU+66Yg5vvO4zYVTdTMVpPkknPLfiL2M1kZ2daW27zmcA",
+	"BycVsN+wWvAbYeES45RjSQckNmFnbN5i8ncMwGAtCtbUXKp62z3otB7tdXuEHYQSplk36Xo9FTwbS6Jm",
+	"22uptQOx2NQg2p1sUUk3zSkKQZos+rbLRxtbBWG/lFiuYdqRWSZ5frXOivULytgBK57MzeRzBR2dnB6H",
+	"q9h4jQo6d9UKa0tg72PW1AhcELepMpEychQxvrdn5ujotEb1C8uglaQa/Gi3KqXhCjp0V8h2VIvv4fFS",
+	"99B9M1pAdo1/FOXZvucwRRBHEq9w4sUxJIdIKhFB0pJNGHZ2PCY6US2fudjpaVWiCwdNOfGJSixmfypb",
+	"nqNVefxwz7MSajoGizBYiNj98nRc5kuFt8pyWZ1D/efizXOR3iqQUBVq+QjpFQQkP6ZrBttBWwGyStP8",
+	"PIqlZTgohMH/6DgloH7YKRbWOZlRT7O+T6LzvezS+vtr3pq67P6VtUD/J/CoONY2ZxOqPuxmkJs6FGLI",
+	"LgXS8e0no9A85MnSuniNwjQLEgdw9YUKpmAP9VkkUt78CDEZr2cVdkreBdit5ABe46W2lD1SYjTIVOdO",
+	"6QegBiQaoKBM0kSMJEdfcGOkOFwhhB6LweC2S0DOESpxG69jUTFgDgDTcZf540iECYt+fYzdHnkrukdo",
+	"1DT1lvojh0PpQHg/TRfPR1Y+BJKGHTNlKKZ48FNp5k0h3CsVawO7uj894p4xqaRM4NjSQ2PrIqrZIW74",
+	"dlpGm39hV+T6WTbJyocpzG2zV52nfI8WBuy5npMbUSM3wmyTlNVwXm/hw60Ch1n27H1FtNBTPFkhgWKc",
+	"Hwuezo6zi7j1vzwB0kCB/YNP7jJGdkHMbM+CwlAE9GSql1Rvlpdt45WffH2krpL9tI1TXAe8TfLHLt00",
+	"oTSvjKlMea6gmDQ01Fh8iukCiWqIvWUKn6n8YG27WAhrtZlUino4DAkfS8PcFN9KV6C46m+1mULaXxyx",
+	"bURuOl/NpXtgx1PoQiv0mXyfb3KpeMLKqgQ8I78wPgPlD6CWOmpSWkVmqdyRO8hYhB/NQZR0k8OFVeIT",
+	"k8ppttIld1SOeuXghimp+7vKeaQyCWq67+csTF5utl+LzWPf1g/NeCUI3ce9ayH4kGd7KG7OnFg3NdVe",
+	"GaUT1XWeOIHba9sRz7Hfv3v2HfvzN//r6z+cUyBlxVUluurdGCFIe9kB/+ranrGPSODwccY+woR9hFcg",
+	"dJBQe3glf7c2Ulow2NsVj/niOlfEJ1LvR8IHryFrtRAxdyToaWd5F3gRTT8ym6GrPGP0BuKSRq9HpDhc",
+	"C9GkRcv2z9BQ3wKfweqw+Smqk+Imozbea7EhC+pw2Yl1HmcGVKDkl0Q3b096SqlMQ0OmefS2FAh7Ggci",
+	"cw3yWM/YC+LA5DVS6cOCIx3gjTBQmVyVEksmpJN0/COlriqSOEJC5sE0tD8LKGszwqcDDxXU00fh2J11",
+	"1+0sXMDaMMi5PX+fTqYMtYbhYLFhQ5eZYO+SMkPZS4tevszhxJiBDKTXYtMxXt2lMBBv3UobmQNcX8LS",
+	"W/RzGIBK0rZfs98/e/fm1dnZ+zd/mPm/KbFhi5WsKwM2O0U8auGAA/GMvdZQ/AGZmEaTqX6Ty1/yN0am",
+	"rw6xXoJBerdubS/wgZkkAyHb/QNlrnNMkC8IzBs5AqOuqMCoCNROttYOQg8z3JhUFRo8e8i2allA0p4x",
+	"2Ez6RhgkvC6Po3A9cGO2haynj36+Pp6H4HFyUfllw+M6gryRCrulunZTe+H/44dmACiNqRiYN9OLee8C",
+	"owdlIhuWGXM98ky8XXbLEK9MKJCCmbWMK7FJj41NwjF64DbNB96xFksm8l4uxwJwrNLykvx9PO9ONIkn",
+	"2pIvnDZbJCedpYXI4wrLguz7TXs4akxoip3LdweL0iso1p/4K3kjVIBgcbUl5yqeEVAkjsU+Hv1K92dg",
+	"Z1fuldO58lp9fGSGvQG9U1p0JQ0cJqM6+ya0fli+TUceUsSthAIZKUQFtnMf0OKPwQKSayPdYvU4e7q+",
+	"2cGIbFYalIzILBZOEkl8wkFFF6qAG5t651+BD2dYBQMaYus7xmtQS+jq2kW4dHzf6wAMZuELM8ZrqyND",
+	"nNgSjdyVBvULvF/dMR8vNsTHdBbhjE4a0ovmgvHFQjTubvTaP9PFP1C72l/ng3WA4QEqA5MvZpvULM5N",
+	"97X0Jk/30Dl7+/TVLJSki3UeEZEHSCYo+SW2IB+KNUbecCe+L5RevVWt7NuVwPZmRbMyJQKeg1WX3x58",
+	"YGieu3kogMyvhZpSyblfiXsEYregVt5n5eTCzZyVg4Gax8VKv98rvVFQiw4FTjFSb/8pqtNrsQXE7PoC",
+	"N+9GWpEUUfTHJl841kBN1QIPBTm0GvAj+y/+198enf4ffvrPh6d/+bn7z7P/Pv35l4ezb7/+9d/yJON3",
+	"r+ddpFGJgrOjhBE35lDtu7HxPtJjcoVNDxcQp0OswMuzKND4Pr0RhhQEuIIpERNqZI10+ixlPTn6ki2m",
+	"8EbV26DEehNcurGFBBMFZT8FQGwHcFER/XSNqO9R5j9d95HcIPiwMKIY1XDS3iIHPHmwLHOtwUrldnA3",
+	"7NjittdhQm8tuOO1vmopeyS7v3JS9vPgLBZj303RxTJh3rIbxNR3Ka/fBcoPFNl/LTZp4eMckeNkk8cb",
+	"6eRDCkXbEy9hyeJJ0ce6rpD6VRu88PVGPcJT4LBltIg4n4I3ydtdG228Hg0J1cu80Zp0ZLduSmdbeFt7",
+	"1nGj55oOBY7tDG2OkLZIuvLIU6USvOC7pD52bB1Y+eccthb5pijEn9rgs7BnjEDjAvCi/kE2YLFRcZIS",
+	"n8ZcRGhKR1hB4gDQls7lHXdsdAr0VyAMpztWZiRBBGJJI6n+Tyfo6M3GUUvW8vuuf6RagkULFzVdO7HU",
+	"Rt9HfAtH84u9Rr6Yo3mCd5h2QljFe3IWZ9mzPuxUgufXhRuiOx4Glzg9kbAMc1hjIuiHaiqhSvNcuxXE",
+	"ZecgpAqdNzSogm17yIkdOnLYj31XV/WH3U9KdI216pzx+3Rjl8h//AoXbqBLmctVjFS8OaHAPGgKQiWE",
+	"5+VkwgPq8Ge8cH9oas2rCeDJmCe3PxtPhOOLlajY0+rrb7756i9JTh3RZAl2+fzR6dfffMtsu07YCWB6",
+	"4fG+YjvfujyxYSkDby2VXPtj+KuDcfM00S47OfoD3wbX0GQuriMwwSf0qSXmnNeaPBLBBB7JD27XrhlS",
+	"oSC+vOayRiePofTYc4BP5rMv127gtgHrAVyfgPaMx2+yWcKmLruE/Sd+KPkB8NiZUNNTzFdaX+dLpsOR",
+	"C6lbgi9W/uJHO4T95+Wb14fmYremBn2IJj0ZRgqnzi1u5ywdX0kbFR0oscEVHkznvfz1WFybnJXRRimV",
+	"Qcw5uPsfgofuEsrIWoFYFhx1iIvb2y7X2QIlbxR57D7+9el79sA60Zz6J+1HKiqG1d1U5w6fYAy+WTJk",
+	"mjy1tXbn8eIr1l/TqlC9crHS2oZmQtFHJT45NFyYVvU2f/nn06l3BISyTEw30aSnlzrqO1JuNcQvcO4g",
+	"GoiNL3SzJYd0GlE78LE8D9nuEPxTXaVgdDtXtDF3ikfObusgfLNR76i2cT5/v5COX4mlVDIPKPYSSLHR",
+	"sBWBnkcvWaUX9gHebPYBeZnO1gUcy4DHsJCk+lf/Z/gOEu8lZ7A2RIMgLRMJTjQWOqHOZElTRjM5DxV/",
+	"pim5oKyCJGoapnKElhcdc8kCDK/rMRgFEym5PZ3gW94I80iu74pwiGW5i/gNZ1oxO+B5k7YrL4QQuPO+",
+	"dIbPnK2rg8CO2KW8exRG/izmzJFt77USt64T65r+2VTLrHH9lhs3xP98OOm/PyXEQHoOZ23cqd5wvsAa",
+	"pOnfkR0s9QUc4CT+eXYsJGuZhSDUDd05t+Q6T5oPBY/kmlgwtBWqxx9EUAEgUs6eA7x2wiju5M0Ed8Gj",
+	"7qWcsgbFR0X138iQOQ5iiq9kMxkGKE10qwpJkWWSPt3YQcqpvpMOnVyQw4u/RZdXw7Eo9FjytSmAVkzE",
+	"sqOi3FawlW5Q9UVjHdCnAAAY3T9AG2fz6rnJQtFDdXoO83AeboPFCsCWAXG0qLUV1jFC6nC59j3yBgMW",
+	"ScdT7RhJKEnFox3/id8N/tr+e7tuqLRdrdXV9Ko47+gTY2skzU42uq2r/16Jujk8gegDhkB+AN3iMXQH",
+	"9mTcHwktTcBDp9kt/mihbbFzHHSz2glCb3f3RjiU+JIkHWfCaf7UKuxiXVcvVGF2IQ3yTZvXporZGpZ8",
+	"IRm8xyCZ3/DxTiFiaHwWhlSaiXDTZ27zCBQBtDW6FkW9PGMfCDedFuPzB1FQBi92SXQCvMP/DZNB2RZe",
+	"NUzpfQYYQEZ+p9tclru/Z9ZcbQnA03fwp5B1Qlfut/BYfwr4qq6NjtBcKrTjxrPj+i9lc/CoCx9EXQ8M",
+	"BBRkODn9VqMa2N5KrXQgwNDmujDKAUrcZ9KsNxxIu0IOBlsD1sib9qOH12ciyt6Ji2IcJZQShZhJlCC4",
+	"E7AMIgQlsgmHFGVb7ZKXH8ZWPON5rtwB1N0uA9RumckJaSHDhdfyKVba/aAqYazL8lNBITmKReHM2GBO",
+	"sUpW0M8W34cMa1ZLJS5i4GrrBQnGsgKRg0AAKg8BmWvJkJ7GuZaTOQ7gP2mv7Qy6wRbcL/PZ2UR5A/6u",
+	"fH7nUHlPb5S+Czx2mbhGrSewU1zWOt8Hpw2/Es+MyCj98y3SkY5iO4J23muXi7VMbCib8oofSLKwOEYW",
+	"wO0GuxC+Ml7r0DpPEcGvhZpCJgRowwwzj5cqYiBtlVeJ8ARDH4I0TG/UOXqYreOLazAxbdv4lbfajB/I",
+	"DyrP6FKsM/8egt1Q2Wg3yyocFDdFokxuJGzhoutirvV41e+x1u5HajI3hvG8EVThLyhitLd6RBKwYboF",
+	"zmoRKZHynkYlksKzRQ9rhqe2WOA6MCofrkm1BvqQVoX/LacnjyudRjzHffrOUO8njnOw9vVbo+c5Jk97",
+	"nRO6XiG6HhvrKKBFGRjKm0KAOVLmIoq7Q/utWlVBTi7igEcLKwz4r7zJ06WD5VNgdCCzKO0RnFhEoz6y",
+	"sFqe+r03seEKRbjJyNntGHYyZ9uGu8Uqt6CX2PcI1UFQXlR5FIKjYZXP8/W2p6agx4hgpNNBWaOZ6RYh",
+	"7TdJSFGA/XqOpM8OI+6A4BB+GLl6uskp8FCyXtY1JBQVUCdoP02dreGgmh97LTKDpB8Y0g9azIL9y5++",
+	"+V9/2LdtBggUi/4NpU+nOTayaYzefOYTKv8OVf3wp15bIlwrE4FTve/9cIZenrM5r079YgjrIPvmFCHx",
+	"p1LhP8GBMIPbt5YLeAamZdYVkdD61JtUM9YqfsNljaXD4AhRcLMNH/AOa36nftHWDtNKvjVaLwc4X6DT",
+	"aFZgVAStHDoAmporxNrx+lpUGP7C5yzm1Cy5rFtkAN2hsuU34ocmz+zfWd+N0TfemqzdSrdXq5jUFLtW",
+	"IGrQN8Vq3tmCBu97JQykZXOjr4UqVTBwpbKrYBBvBDAp130S5VTCsuG952DJH/i4M3xRoiyoBa/IyTpj",
+	"1omGzbfwv3fwetFUxlHnZChy1e3rBXAlTfCFL0obtsQb8GbJOpwpHjCEsdzkGAVCmDSCHccSCKzE4nqi",
+	"F3W3SNWKq+qUWF833CgifYtVRRO8LI73NP4E+Qun3uhAz+Apt6e1WPp/baSqgKZFt+a04o7Tf2II6ees",
+	"/OZJagcAPDlg287Mb8g2m7FXb548ffkfPz59d/nizevRbPI0MaSVBsHJids7f4Hktw/vI4IBkBVSuzpl",
+	"xMp1UwP+NeAOMy48rWy2REIPKOSboCfRWwBex/AXxA9lt7FQLoep+06v15DBRknVKdeA1yWsNxyFBVo0",
+	"SkCGos5ixjhb68qfYJGNLoO1qLclnvlkDBioweDehhdAFjeS50BwXXeljSlhym86ihsS0liJRdiQDbcW",
+	"kOkx4m3GpldQzPlSuLuRQheqz3W5KSNOiNEYgJAVPvpQjNxTd7GVgXIaeCyTM2Z7knTn58EJPgbvdLJc",
+	"98A6/U4sjciRvT+CZF2WBgQwY1GvRWevhNoKGcN2UokK/0IRE1O0aCstc/VAP9BOwjLfXvFRejNj3LKf",
+	"wsKdMyfqGhBH9qeTwmEztWS54Ys8dOeh38pfnWXLpo3dAE1nhhyyvGtkdL1d+e/DBb77db1/zubHtbwm",
+	"GzB/5Xj7k9l2sWIc5cz5/4dJ7mcHDTbZVQFNi4CTEM2i/CVrUpD9ELAdCWUuhvQDR/rYUmBP0/pKqJwf",
+	"qAB2l9BgGmtNynbl5yQm0e8R0Rfp11R2GyZp98CJWErKCfxtpep0RC5XfD/WRotCK90KMjqwXtiNhFre",
+	"yNBWn6SMdFmv4JRSSrYLq2W8EYZLNRHaPVC5jXj28nUyd1Y8QYJDJ9Kybap0Ewwl0k251PspbGNeMIJP",
+	"PKkmn87ALjyYgSYt8w8xWFhvK4eAtte+QnZZoTAM1vXP0Vi9Ksb/KGko9/fyS03r8uQT7zvP4nybpDOG",
+	"0RH3QsQ9j9K54CyYNM3hncJlHi+Y4dC6HwaSUu+VPEFB7E59P4uhXH+cuWTmU+kiKTgg/ceAdqab6V60",
+	"ttj8WzrgBjgDR1H9zespZPSlKNTkrV+JhbR5fpnoGYJYYNNz7fRa6HI6R8IF4AWQr9IC5d3aPRs9n3kb",
+	"rLieqyR3LpQgAVNRZ6VTJHX8Zu8SKn07F6wyfAnJgZZyalRlL5D3PKnPPA0pQPTWuWCvW0EoJBBgRx60",
+	"jZHORQ5vnlZnCYcYAB0SaZjQn1i6YY/2GClsdvkpOWZH532ZHRXvOEgBPk9cgWOYpPuS5orZkIc1gfR8",
+	"7BVjCLUXuh3YDSweCN1CJhstEa4hxN07AZrSW27Kh1QV6cxzsJIdBjSlN37YCUxxLljTuov7IVMvWgFl",
+	"0mRd0pGRP6kAT+E3BThgAWEO9m3TApWM35yQ9Y4TUukiltxGMRiMid8KSx4yI+lOhhF1o6aJmfVWe0hi",
+	"Dl9pg0gJfGrYdVDmKu3xiMSgytGo6iOEaqQesbeHSsjjkWc9HKOWbaRdiWoXqD/5mDd9oyFbmogonzsn",
+	"kurqvieBB54yrtyx9iwJSuIk2K+WknY9LMu0k+2yXa95rrTeJNVrXyCmzvoBorQ4Gd0Yu9cHhheKQO74",
+	"9oCh7a8tN1UO60A/dCUNvclKdglPKDvFBoCJtsTkXCZBeZQEUFA/kLYfvTLCtrULFI5SdRTYFHnol8ea",
+	"hKrJag/6wttcdD/2sjdcWa4TWxaoNV+LzfMSY1fiSvHzCZDOsK8ij1fcWY1Uao9IfyfVs1QfpDcSjEl3",
+	"9cEXXNGVCxOOnCO6xSFvVroWp3ZrnVgzbhYreSOIW4aeCkjclAi+KysxIdSak1hI/doT1qUrwHKpanq+",
+	"ouUAds10aZ0ZKOqNMNJtp2SLKe1OIVqMYVgqJhx8gk5DMWPQjqVbUW4dkS3SiQ5aKkAleNPUEhS381QI",
+	"AYWdkp4rja5X+EaqLyBkrhFYoa4D0XWdDIHU+KW7KBFhLndz0pKZTFYjf1I5LlXOhVuJWjjM8MlmdRR1",
+	"OyGqYulFqDq1S7V62PQ4SoX3W9eF3qu8TkOcJXNUmFuh8gAFygMez+0TiTGypna2mMXjrQv5GtBPwK/4",
+	"fxGUHf4oKtJ7fSMjz3LkXpmggZGIHUzRXVN1uzA7YWjZydXoX9gF0wkxMSc6EycgXPnBRgoqPbyPfc93",
+	"nQIaO+6xahrUtxww8cdVKaZHKSVSUbrDBBqA94E05ncWk1AOm84QZgpAC9+rCLSA3ucm51L4m++5dHdU",
+	"Cgcsl/LMTcbjH5F6JiqZ3XFD1XBpyoaw5DhrpUs8OW0KDsKeSmcRSUZU025ldHu1yrsOp/l0u7XNptEW",
+	"gkZGgMfK/44amv8XENvklbNWmSxXHqJEbBag1dMH+gMP7H7bO6DZ8LX0YKNO5teyQDZJuUvZUF/kQ6ZP",
+	"BE3TNtprzl73mVidTa4hIUxn4EJf+fPDCF6z1ooLxpmV67bm/jJZ1kJQBTcwK0C6fFuWLbl1OzjxMoL5",
+	"EPlw9rd/alWIO/oeMP9zrlo1+/2LR68fQX79H2YdqhwRbnZG3YcKPLVeXGNdBafrCtX7zbhS8922Jpqw",
+	"ZIap67NuiQcEo1SNviPAm3DiFW/BhigMMkm5tVxsRzu4oJ14lHVUvtTMwDj/GrhUxrJJJCUMRx5HyXwe",
+	"2sKh5Ff4SL7j1mbVvckk27sAa3h/oPTppbxSL3J6ZlQFiNrjq1kJS4JkGojxiwkCa/4Jud3++O03w0xv",
+	"h+j1xtHojSDQw6G+NzJb6zSQSfQHSTgVQAaeAu+2138M+iTjGL96eGiIRlhXROU8glSNNAnXSEB4xYhx",
+	"/NKfv/3Tw97HHh5ULudEA5B2IT89dBR3/Oo7QASuRu+QZ15oAo39fv5yCBqWqhUdbDpbI/xWmcDFY2xV",
+	"ot0fraHRzt/N+uvOc/xGnJAZTPHA2mSPiIma1M4q3579KM+9CbU9+MI9zUs6FUaWjjgOKLgGhYpoj2UN",
+	"i/LSlq0xgzpC1jEfPxpI9RFSdw+M2iQEPZ5PHE1pUp/JnJVXdJtgQCkPSomc5v4hUqxW3K4KaK4hb8mV",
+	"KiWoTPCk5O3DABrVVcX4HPklZwRR7IIYvt+do7Ub2qrA5j0JTDai6ElKQZoUeKeZCesQvjvAA3pJxHw7",
+	"F5DJl0V44dhK15UF9G+oL8DTuBKBTQOHcsLHXWLiTto/xOd/LURjByD6V1kChRfRYR1I28EDz/ZoH3az",
+	"LTP4rnKZ3E/FIrmRdJFKPYJAcW9JmBAKSTy0RWyk6rube3zN/iItkvfToJMC8Z8cRN3iqu3ORdKlXSqM",
+	"8o67A39B1iPexTp+B5TWRW/NARglokmyMZuYWb3mlYiFUkd9tFCHuvOxkge7g0ur4hYEBMYLJ9bZ1PAy",
+	"kyW6oTlrhLGQvqUpi5lx9g/KKpv5v1q+jQUHLIP0mystLPyGcTxscC4WRPbK2VU/gBfbCQEEIEh3rhax",
+	"cMAWwhJOMz9CSLVZGAFxt6g6hgADdvMEuZGA7Al6AZaJoxAAvJ0NKyx03a5V3hK86gKSE+zHoploBLcF",
+	"wSozEYgI/78d7vGlqK6EIdxjyN3OQahqThXt8ZGcayS973Z9I6PAh2Ty0pxHSzjwH9BYO4EPvc1KuuOq",
+	"ymLElT4N9R6iNgT5AKgKXTDCqpyHLHl/U6KHC6WufGIFmTNADEPpELQlw1cTMMzsRKpTQpfmhO+S8v8K",
+	"Acbd+peMh6g3QN2g2to5ZcL7ywy2U1LaGOjOiyUeB1aTOyfWjSs8nS8D+sJveW8225A9PnxZHz0VZpwX",
+	"bUKp/mwVcMCPfXXBHgL7Dc47N5Ca7cdcrgw+ELVY53jTVtxUDH6bBaKKsTwVm/3WYqXNSU0h3ep4UUQ/",
+	"MuQ7w6k+Qx3FT9f5DlOF138xvJ+frgB7G5GFlUdRtaHr+23r1i30Wgzk2oMr3KzpQNgg4GnAkrJ8KQbh",
+	"8wHlwMHpQoU3B5JPbp1kNWgiO9F0N0GJ2JpDoXVYxSylNYNnoOTsaQuPyMUKeaDYlc5bLCMBgLhmoa59",
+	"YMfZiePXkGMN+zhsnuTESs6JCBEM652/RkTzPW3NnapgpQ2rU0b8EnFAzGTs6vskFNexYhOpzUS3Foof",
+	"9TsSiDZHMrZ3JkrXByw21e3aQm4RvxalMGlXThPcG1QYqM/qz/Oc/hckHDpViS8gO5tE9KLjfo+1ha7F",
+	"lojnglJKcljpi4hlAWJ3LPiMeiNUEqUlKFDVX+z0ucALf0Egcr8uZKjDO0uAy6TKwAnF/09CpQIivo80",
+	"gZ2Ko/FfwGA/2y2zVvJ0w6rMUAxyIhx3V5Z4E07jAGmDCqLSQjn0mJDfIXigpaTyz2jKAOxCaX9dTs8A",
+	"nZ3Ya9k0hXS6S6eN+G4lclVRgB+ip7SnIXDuF6qagozcyxXC5ru2sqPuwPw7XCutsLbob0IFuO/z3An1",
+	"7IGDd6vvFYyPG2EqiRT9I7IKfqSnR/PEoiIfPlJOBc2kdBTtm1t2eRe6FK2KrndlFG6GnWgKsOe7iCK9",
+	"hNTIQ9JEzc+iXCRCMCBX7/QmF8UwRua5GykpiSwEtLyRqnOP5KHHtIIQ/1ENSjTO6aTccDTgkz8BXrao",
+	"6x3+CNg1ShPulqh1vHIGwAy6WPPt4/Ux+An0zqIqE+8buvMqsegXbe1TSNjhHbsI5MO5sqimxFmHVHk2",
+	"dDD1lEBXs2rWgE8izkCuHvgY050uMOzyrLPkW0S6Y/t32/HFjRsku5d1opPvduswsGl+7I6TcA9Rw6fe",
+	"UAYCH7c67X3ilJKXCvfQe/BPlLxttl3nQIidp4UemWicD3msyhKgjbzCxPGYyNMla2EkPObxe/0/O97P",
+	"59qCvg26qfCRL+qmojntupuTvvdi3dQ8W81PV6K2hdKIUYWlpElIeplIIF2OIGZtv0chRx1S1hM/vl52",
+	"POajbbvZSdtUUzPw6ZVCovcNr9sJl3GY+R/9a2PRLMHapMWJH037lg5taMnxwxnsISFPcmU8SrZecS2R",
+	"M3BCbm+DuITCZUC8iuGQIJmnyYkGegJaMmIpP2FxAKJOKTnbCxPuH8rPosndp5QA+CybTJ3UKicfC+Su",
+	"aKlAipVmRkBp7QD49ltLcFNLYS4oVyJxUnk7JdiR0rK19ndxH643JM2brnJj1qJugEcsRAyXQPjZsZvu",
+	"9zotJx7yngAzFoN9Ydk05EQC0VTr9Jo7ucge6AjoC3M5clTwzns96O/qHOd+sdA6VxoquszFlVR21uUH",
+	"pkDTpVSQRAgvtArWp2PwGdPBHH7mvVyLcDXucEqTX/TgWUItvFmiX5R4wCa91Rg9L/pXIidzZNIHgOZm",
+	"JeueSBqupjEmHzz44hT8PDBz39UylIbYUW+7HzIsW1eGV0PsxRFZ2mEAoPiHtQiIANKnsQy/beDsKTIl",
+	"+6nFx8aSPk/LrA2zlS85sOtJoJmLPU8mLHx4aEneLAdXY1KHw/Lm9fU8uO8H5WSdgJzA628h6DRyciF6",
+	"MrmvEDQ7aFjHMAd+ZBanZmhK3/Kcz0Ysl6JvNyTrFNduKAF+uXfAjgi5TCYFvT1F9SyMMSq51I2hycoH",
+	"L++Du7sUhnp4PimiNBARut0ERnWIOniolO57w5Vd5kZil66hSC6iqVnT2pUgJjB7xoBTyusntpeGuRRu",
+	"sYKUNrHuylRSGz3WhiVU/V25+D8QKoF/Ofyfpq3rU3guJ8JQ5iLj3EiLBh2pCJCsp/IfLO9aP6UI9gI9",
+	"xiuBUDjpNjAvwLjtt00TQM6tWgosIz/NwFvpPEMCqlSOXyMG4Fb9vgWy2OiiqV8utZMHbL2YAJ9K8hNv",
+	"LQBFZoBgjJtWjYVu5bb+5AL3ozk8MfR0aNOtyRutl0sr3MimJ+BfbxeyNiVbP5c02Yep0kDSZtJeZNfA",
+	"iqpgkudvLX/oomsHd+nmQAHufdv8JnfYI0Yv8Z13yq+o7cTqWTdhQP1v/Pu//zsVNwJrfDzoEJqjiyw3",
+	"iYkXdc8un8SYRpmZeSblXUdtw63t68fLfhmFcoYZhXxC9wpjksttnpqk43ToT/BruPsDqCVQN++SK3Qh",
+	"/1ng2hLWjUoqz9mxHzqHwg5EoAxVyitD62wxm2iWxcrmjvknvZ321V/8YL9+yBbcjjafihrrhm97vmgM",
+	"iBtBEXhiFKjRx3R4nREw4hstwtPRlGmNdNtLL4JhebnBPQpyCXcg/ik2ADoT+N31tQRJkH6u6J9h93tR",
+	"k2ttmtV/U8pY1wJv5PfC2yj+uFbLnOcEZlsJ59WMmLAaFbpYvSxQ1EAtPtOqALXr/d2u4Po3rZoBpOSK",
+	"xSgGFGW1Pymt6i0yrVA1tH7u75wvrkXF2iZ40TjC26QJuqUNYl6lj4B6f/aT+kmBIw5gBmzeYgYM1ZgP",
+	"QGOaJVLhYTIT9kOrawzvfXzUupU28p9UrP8xrA57/+b7p68/nv2knhqjDeafNuXaOeyltEDTswZ4SuOV",
+	"6nPgu2cflfjkPvpPIxkgYp4t+7hojdXmY+gUoEj8gM5+Ut8ZwYE8wv8bqXgYV+zji0qsG+2EWmxPvxfb",
+	"j+ddnPVabGGKkOb8ikO6MLgiQ3FFivnBnK15Jc5+UtEfDfoiileCDD8/+SqUNuKNPDk/+ePZw7M/UsAC",
+	"xPsBr6CcXUAf4NUfAUwvqpPzEz81j7rH4KhstLL4ytcPH4bsJ2KGIp4W//6Dv1PUBw/1u6ZwUS+2+XJ6",
+	"reXZrCcAg1Ss0os2CRd3WSStFdUF7QykOoarFiO+XG1zdEGjeChGISNAdRmHhhiZoPbrbqYL6CndQp8l",
+	"BKalGY9L3HG7AwUlcY/5iwBOyqRZkN5VYEcIRxRMK0fnAWRC24yEPaqquLQ4RmHdY41V+UZLVj6lsldq",
+	"O52ibir9I7/eUazHie3g0myPsTAv1pBxwdl3l4+esa/PHka5v2Ac1AvDjLgB8k1GnGx+6ZiuoViUQvbj",
+	"5Fx48Iu/wH6N/EZif/2ewN97S9ibyj9lmCUAyXj38T7T5kr4bRpnEcz13Dn2V+HKXTz+aj/BSl6fYc0f",
+	"dYOPV3bcgNLR9oOICndsKT/RnwmS7i8DDG2RQ5uvhYNSUH8jVYbi26TIkCXQ3z+zZHZ2D7yfQaDaCh1E",
+	"5TsGnsj34B+tgFWjLnRlGIofneXnsmv8wXdwf5+MePIlgIh//flLXn1+cl5KJY7P7L0voI9AATqGaH5Y",
+	"abhfKYrjlZzNSqgZGTqo0uCJg2Q+p4uI2sxeFQDqRLJVe4e7YjfgLppc/KLhi2viI6SWgcVU1DVddnUF",
+	"G8lra94IcpbZdl3IqP2iVxDOGCJiMwveryF4jIV/a/SN6CgaA1cmZB731nsleI2godKhjX1/js/tHQ8H",
+	"tu4zZGL4rR8Gc14dKtsv1mAaUe2aY3BL9SZ2/LFSdKc+31X+ljILuCwwPQUSuHmW5Ok+Tynf8Y4VGCLB",
+	"gi9WkZHZiBlzHV9UsgyZA0yuMc+0eIShivY4IchN5bnIwSrT/Lk97leAgDnIQMDS5Pd1az5CktW3gW8G",
+	"N8KYU1gvnHCn1hnB1/29EB1Fc6k49Hi3XyMOy6+OfFiWNDdc5mOI3XtwC7B5q6qakjFdOIiRvVfUVkAO",
+	"hlfeHTcdxS3l0HjTnmnDhFqYbeNExUKlwR5blzaoGHIWeYJSkW1MS9iXrMC+9T+nd+7Rjr1aZJHPu3BL",
+	"4UYdCP2qrrVwkG5293V6CS1BJQDQoE0gKe1QTNdCNBeYKIOgLdQaVrpN8rt6c+6npGrrA34XnPXL+OwX",
+	"1ED7XTmid+JRXXe13o+hcgoVT3KgnYOtNIechrUV9Y2ws+isCDxeWPAFKvVgwaPMNmh3luMO+ueUif4S",
+	"mmL/6zkYcChQcIQFM9Khqhj2BEamQqltzq6Mbhs45mBX0T2W3U0PfpHVCF9FZiEPeiyQ+/cYI8amikP2",
+	"I4UhZ+zxA7fziycnaG6HeQH60PLRjvSix7enikSyDXdOmAJrkxOfMIOFGXHV1tww8akxRLD3+3dPv/5D",
+	"IS+VFNU1//RSqCtvTnxDZHHh31/NxuSv/PyFzbQeJ23WTqN8TKyXdJTLDbRYyJPF6VcE2XMCScKSsI/X",
+	"i5MdONspgZPuyDHXmv2Mzp7frB14+CyGer5F+8cvCk35McSBVmbXQVPy3HsVNloy93x45Fmgb7dl/+cZ",
+	"C8+Eg9TDiHjqb02lN73tF+/BYa/Kyb1L77Ab/Hjz80Z1VX3A1KlrJKACnPRdL1KczwcU037wC0Aty/P7",
+	"HT53LzZTVNazRaTWXKodavIjVSabhnR/y43DWZA2B+Ms+IBKqPa89CSlvY5jOXBHbRK2QndCBXxnsOz7",
+	"195thGuWja3ABwaDK3u4oCH63YwIi0+BeCAruU8/DTmnctez79Bgj2OhF5yt2Qk5MbKonV2x9jecEQvZ",
+	"ADifaDiiF2QurKwgyqxtlqe85AqLTfbUivGUD7d0k40+BO7oK8vEG7E/Rwk3Bo8VAOoTr9QZu6SNobya",
+	"yGrBb0TqqbpgQkKuvyNlHw10FIxIrUateUOgc2vhmX4ljnWSr6iEaclMpJLkpVvyTznCbCxCfCyPE2cr",
+	"UVfh+LnSiDLnBA665TwUXBvPdV0dWY3rMr4Tq+yPU60yauV2Sl5mkZ6L+igL9L0QDeNdBTjuQOI7z6Dl",
+	"Wzsju4oGsaeePYDb7sEv/n/KusQ7wau3SBd04ADxO+pBU1P997K1lD0g/MvH0sOgeBu30ObubXmBGllX",
+	"gTf83KXnwJ8hN3SlN+qY12sT5nESdKG3ZgbrFCKXzm32X9aOemL40lEJxMkxzgRVCDDSn+/HL5lWaPzM",
+	"RhYWZy+qgX7yjuKX8w11zIWOSt7auNPhjkL5BRKsGfw9s7NJSk6bpKrs8aSFqrJ28vKbWO6Hx/50LD5b",
+	"ACxIlxQgPpL6709rpEfHpgOJpdqpCd1RzGHFz4wMBK9k8VQfa4L/Js719/vVypHizx7FHMKDVmtnneHN",
+	"oOMiPnSfvov4kUKc8ag+2CcRLOsl0F73g1WIU//zN//r6z+wU39DAloe4Hze6glgC6h5y+sa/g7Kc6B0",
+	"ReZD7hDUYATiE37tzfgDqMyAqIVS8Cs8+wofHTp2JojsZwxtfdZFhQ3j9eGl762wwTzFiS4unlTs7dNX",
+	"u6tzo9vFKqxPCUP9Iz508hsBZNzFyVVMCN1L44fnxjiMoNJwAqZB9qTjGQOK6Y0Sxq5kw2i5aOf+8dtv",
+	"/0B7G1cf0jeIdzXSaYZCd7jyfrSnFEbJL/hj/8gPzW9VW3wtNqGH/8rKIiwUpIuwec1VyM1ibdNheXhV",
+	"iaq7LjGNhxiSIp0t/rUPz4kMuUP34XfxoaPuwN5dP4XfsnsLyvlkPMnTcCdxfPnmCo7kfvfHOpS72jrI",
+	"SNyltS35WtbyiH5maVmtIVe1v9QPfvGf/rV4Eb/UvEqX/DBen/Kiy0ZvjMmf/NffHp3+H376z4enf/m5",
+	"+8+z/z79+ZeHs7/85deffjrb8nX9bycjPLdvVL1lgOYGQ8kPNujMJa8sYr8z9niHox59Wvl+/oZ0j5dh",
+	"rffkDn+ZJZkbup0HB4kRa6hmcow4P6+8aduTcPb7Si/sA7zubSeEZ+vqD3m5fEC5hcPx/SiggcXiSwLX",
+	"djtz5MS6MCHHWCTMig3Juh1jerxKahKWvej83U+BrOuruPzD8WVv3e5N+yQRGLV979faBTgMrMFNJzj3",
+	"MNGzuzmDyFlyt+k+7mF2jBX4qwbfGsRdwwJckN6Ou4CypInoEHfEgUPrVlH83+ZhNhSsv9N59lmC6pGP",
+	"IImqz7dMVkI56bZfdKd9xsg8ehdPu/rQRSUfHnyLz93jzu59pyAg2NtjZQfypjE6QrI3e8Sn0RsP9KdD",
+	"4Oy9OTq+Ubs/PbeIQX7AIoHHScN3CcsrHX4dK39ZP4sc5v+yybYjlvEgrpKm8hgrRTPe19xQ6detC9wp",
+	"QEX562CQkLwbv12vT+p++VePEEYCHsyh16mumOzFg2DMuKj3LPJFvwcVfTpO+D+QY8f4UBTr24WF0ll8",
+	"gMU7TzfcKKmu7JEjq4+g9Q+h8fvZJPgRDqrb5/VCfC4pgMzGsERMK1DuoDoWXPKYioiwmFlKxA78fPtb",
+	"54G48ZrhQgxeak/DQ/c4geEb/nulaawlVEDRdRUP+rOTc9XW9ZG06UbophaMO8cXK0z5jBX57O2BYaWw",
+	"UjKvI7QF34lBNXlQK57lGz1IOZJgzL76+uG+d/JfL0k5rsoQnUMQkaPAPqEtxlkjF641AmvroXtKp0Uh",
+	"B/bvg1+8LTp4Fd5uFx8VL/sCmODgO8e6EuNeXVIQ41iINj+f06zSIUuUlsufxwtuy+iVt0Yq9yw8dZfR",
+	"ZMDkvA/KHs4yaIR5hu/8OtFkaKrlVEnBTMMHK3cr32SY1WP5J0N7VKUyApUaPynnrOZKWOJ3DOUiiAKK",
+	"qO6Z0g4zbIPlDeXpQ+2K/W38d90aqgxTvIX/k56ZKhS/KQORBnHYQvQTS7NyrGWl5tJVnbFUmTiWJl3L",
+	"m1Sh2o3eCSZuhHLsI770sQtQIUi3Y9X/z8s3rxl3WESWyqxiBkBHXIxsitIFm/qC9D1/YP+kRJ/7Hz+M",
+	"9McrvbEpiz+UBUfqy77wfeBusRprSME+hs9kL41R+xlfPBpUKE6ndOxKC1SbuQVCVWFOrZ8S6PHRTKm1",
+	"qGS7HrqMX+ETk3baP2Xz28tY8crJKVbzqxiOm8D5YYcB/PyfsonpJ/3QKL6DcdHjzL4RHDXRI2rrQPD1",
+	"23AmdOY/RPWPl6tOZLgdFBeOHMu3sbpzclqs+bZoVBoBbqEjL8E7bLW0CJ/L46XEhubgItRvxurc5G+v",
+	"7mk9/FrABHTMxlyuGff9AW/Zpk9hACQi7FF8h5SQWBlMQDnqK3kjFGsbKq6dWUwXi8EdLSnqUjgsMXc/",
+	"XiBs+1/UAXSJ2zEJ3/idaFpViPKE8nYFYQX5ya16UretdIfF2m73OK3xGyVYglwL5h84GsERQLlDSa19",
+	"pHdfw7+gRFnImNjX849zn2349nROxQdKaxHqE9wrNsFaYcteEcjqmAtW6+NYYtDqlYaKknxxjSxh8JFa",
+	"W3Gsyf2FQ03ZX293wuVdBzyUqS07D4a92A7jHMlVuGsmpYlU0rKP3F5LdfWROQG0+CvB4FyVWkUcbKOt",
+	"lfM6MO3bc8h2ONXL5Yyh73/GjHBmO2NXGgRuhonGZ+zRT6rhwDYbVBDA2EP1uZVu4FxpuPUP4Jf2qn4u",
+	"uGJXEXiiz35SH7lZf4Q3ueqOI2ofbqiO3y0cZZZhCUzIebZn7KPgpt5+pJIZkOIcGoKDgUM1dPSK/6TQ",
+	"LX6RajG5A/GKS3XGApQUZ0ZUiRGFj/KaamuKDYM7cobVCKSjz+Iw96ypRwv3RiVKzH1EQfxLH7SpYLd+",
+	"6VsPZ27DzXGyPx7hQs1ifVOznjGQTi++tl2D/9Q63aRWvgn1JTaU38btNWUE9Dk9Hiy4uRmgbPzO/3xJ",
+	"pTiOltMdPzqMUPIPxRrdkxDjWPloP8sjVCLHDnxpli4YYXX4ioHeVgyq8R8D60GFVcAxdMWd2PBtx3UD",
+	"HIZKiCpx51nHt5bNxUqqqpewCIjBKi9YCHobEC1CxfVeO5qIKUyWnSwxEG87hqz5ZmbQjS8uZmlvUy6d",
+	"g7i9GVWScSti2QAp6adpHh3bNxduI4RibqN3CIh60L6JcniKXCP2oDw+pue+lCDi928jiOHNLyqId8Gk",
+	"PpO1GOJ6mp1YKoC3T/xKeTYY/zcQvwC5RV4fL8ZrwVV0JhS49XMZQDZfanF/8zyDLrhOlkPM/p42CI/D",
+	"Tjk/MdWIaIwIE0sxG4ixzrfwv2O3TyjDVd43z6Sqjq4hzHtV2yjH7cQbCITKVHwt1VW2guw96Avz7W9+",
+	"89AS/DXwvR4RyQ0cskfLZbY5/WOXh3CGHy0JJZaZG/IQXNIjB3jxX7158vTlf/z49N3lizevC9lkVGt5",
+	"Ejx8+legOvakb+RamW+fc1WNSH27L+JZmvaS/4rPa3G0AxHjMFgJvksJgHrCcAwaZNLaTQ6wIngcULLG",
+	"ZaIlz/2PDkl3AxmBW+4GfRTsctdcR9s0F/4S2mhz7U0cNZYwFiojiq7FLwlk3r26YAvuw/VBL1E6nVVW",
+	"C16hxnIO4rxFYd6QO2YhjIO8zRxb9WezokPZ+uFD7QDBQrhKsyXrPzPGu5OajPjjr0diaKfGGO9fb4Ra",
+	"wJLP0kK9gFnHUrh3NI1ko+9th8MJJM+0udLHSiEJBfQS8U6Q21GSisj1ga4//EwrT9RE9MQsHkpQvlNs",
+	"joMgyE1PLaorYXaM7ePQw/4MVPlI3b8b4+fqaldk7iHVKX5gSkLHv9CSv+INA6akWXDKhliFnWFxmZab",
+	"SlTMCucA5564cUUlHRX+tm0NMYKVv12yB8QDpGQayKb2P9/lzvz/JuASp/VY9g+2RrC8RPScZo2RCutp",
+	"Yh2gXFmEvUV3Zls2zt+b7R3X++f/UXz8D++n2sjE3Oo+eY2qCuTPWXfT4PAzUYIEM4NcsfMtIAQCqhQP",
+	"jjP2mtw9a8GD+u2PFgglyqMI93N+I5LaM/h5x71a8DubMcsM6b7URYBseLlHdx2FrYObioTfCHD/8vqA",
+	"tZY89//XBrkbUUCcys9XMfai82B6iz5wrREBuKmE8f/AUrCx5pYzUhyJk3lrsfydYHP9SdiLaI/hgQw1",
+	"qxCXHImFS0lPyfT9hlNtkzX+zKbYzpcz2ll8osty7shCj6KTV0BolPakf9SMtb7Spf4SdcD6g7g1YCgQ",
+	"CA4dsMQ0evsyuhmOryplLwVUJ7O6RPEFv/uzZqzGeRle+PXA5+HiknRhlT4PP55McgLvj9G0Cj9F+lnp",
+	"Y536NtkfbNEH3r0XJS3kQoYYC/3TSuf/J46vm2Zu3ywLpTYOLPoTYRciaEH/s7ylKOeHPaW0rkdLyaqF",
+	"cBCwc8IQHlMq4Ab1t9/gjfMkqDK/1dvmSSi7+FlvmvSrpdrIx7tN0tKSJBsPfvFbbDBnNS7dPcvz/c/C",
+	"m6i2Tb+IsI+v/Xk04L667E3X8QUVG78kn8zn9lp9rnX6LgBcUb+9VnqjKMduSIiBoD4tSlDI7oXfCak9",
+	"GId9VFtNuTcU2NtKyjfdKx0JqToLo63tcesXyUB9Y18uIvpFcOQAFg0TCMuk251S3kh6dxeEeW+fFmSk",
+	"bU65c2LduDGFPB+FR794eWrqyRGBFK+TsOax1AQqrhpmGIxWqgVP1SSPvaYLrayuxWmtr4ZJO/G5l/pq",
+	"nP8FQNMn0/gGCirvIoDNJ3EX3G8EIsxFRi7eSkFWhzze/t9Avq9Qod4ILRs4Bu+aBH5QRPo+urvd/YV8",
+	"ur5/717CVskXbkvQ9040NV8cx8SnthJ37+8say1FDQPdO6bDoz8s8VCFLI/34FUD27MWjsGVEGiTQtl6",
+	"SI10HR+xf0Q6yxBIaGvtsgpBZeRyEJD1BB64T5UJPvAZyUhNqyzOrHWdh5DfBOh8+AnLYFtHh/JF6rKX",
+	"lkFsB+vuHnsrrqR12gwSgj6nR76kh7mHOXHcHZuJ1vo2j8irXUnrpFo4bDhEOnbwiweYte+6stq602ux",
+	"HfJKIiLjubbOG/RfChACGqhUSlTMd5pd++MJyyH4/4abLy1vc0EszJ+gaLzjC+dfD6VZpZ9RVdm7W5WF",
+	"myWdrmNEPVfU3t5cv1CMt26ljfynqE5hJryacnYQSRVaPFoty7ewOsdY8rdSMd4ts0utyuytAYmkd1YS",
+	"irD0t5inen/ugUdy/bk9AzCmEqMyd6uLGCVZ6Yay4vsXDsANj4bmRsCvqErUpTsrbgSvAt9m0Rp8Fx76",
+	"H420pVFcCjfsPz6OeogzRswXwgiwBFWaGnLUO6m07d7za5Es3725c7vJHSQuXOpWHeVoe4UsBzuUMQUR",
+	"XxphV0Na1zt65F6lDz9RxDTBz8c6BkiyqNW+1EWYY2P0FeTx3I/o0YhLTvSvP/PUXgB2IdyBraqEgbLb",
+	"0hJLgKiIpUseJ1PcXqfSGTK/JVHjABUW4g8Xei1sIFrbNUdqrb09wgFryNnf9TwouJS4MyPgBXGLIWDd",
+	"CHA52sKGAMDPoTOfHvqClgj14cjmRxj+8QCE2F5Yl+gOgNpi2/s2PW6EkcvtPWltP0Lj9xrYwU98iXLE",
+	"h3OvF/GJ+7uzwPpa6boCXgjyUQS1zMsUOoQugATAQsJKAG57YZC8FosD3vwn4aEvuJepD0fcy49bWbtT",
+	"qViYg1mSbNvpXVhU6Iw9CuWF4BqIlC3oxoMLch4aTKp3KkhOPs5Bce0t5QSdgJ1MjnLgqbGN4Nd4Sfep",
+	"CmmYXQ23MO4HWF+vnEnvfw7zfyxDOlTBThm6H8L/HTKY4c3PDyfm9prPazFVYP83JQfk0JYLf9d6W2Ji",
+	"m9+F9zJtLhGfPHljjcU1x/aT7s/i5IzLq8cWZiw0kFCTeAmeHxH86T8Wnbkbo9VVKDNA0p98W+LnK91L",
+	"pk+rccYdcwikf/fdMmLJ3pvtby1rPfasgC82YqENyFkOlu+MbmmL7dp/24As73ggSUZmo8DK6adHY/EX",
+	"fA0HOZDqQVhyFn2dlLdBwXcLdSvoAzvnrhUW0IDr6g9HuQnMFvoiI1EEzrnX3XfR+oA72xHdEbClKLyH",
+	"a60drMCQrbhwNOlURCCyL0qjgOzU+4EbZcfBQ/YdAzY5b4cdvaZkFfQcv2hCWbGe1wdMrafxqfuscEIf",
+	"KVU4eVTXJHXrWNXlOFjoRNepRCOU18BwSxIHAFZ6xChpJRY1N7FuLtJdeY2oC+3J3clNtsQwIjzMwZfL",
+	"xlUs9PoiLQ4PjF5D6bjlnh9fQkrGUOj5sfCIob0Zul0sW4v1XBhLaju3rnN+jCsceZvDLBt4eoJS2Jv1",
+	"46sBoXn8GncxJ/bzmcCfc82RO1guVlHq/Q2b7gna15+amivinysqaU/9U1I91809rQ6kxH6BgNLTbvhF",
+	"D1Ybakc3wqz91pEOWSaBMBDqiy9be7RMQq++eZv47+0aeIm7IJM29ClSsEM5/Qe/oPNrUE95Bo+Mq3Uf",
+	"Hv18isogMxp2p1QQBn49Gr4BLRnQWWORd8u3NuKCl6E3fgGEW6wO6BvP6JkvSS3nu3Bkvy4N/ShKi94o",
+	"bzdSZeOQIWul2y31WU79uHTc9Kb6XpI3aCJ/Y8SB97e6iWNvLq5aBaeeEV085yjamv8Wk2t+JXIS0OWf",
+	"Irchr6HmBzgbxNIx3breZvyiVN8hnww4inHLt5hZ5nSTyx8bqKHp3ihc2vs8WjuBLgjBUXLjdV1lCJsr",
+	"2ve0fLpV1elhG+6ZVNVnseGe+Q4dMuT6sfaj2nJxkMGaI+OFb9GA8/pc8LAQnZjSLtp0zGqcWNxZg3fU",
+	"C3zkfzTgBMZwOFcRZ+NYnghoDRlEZ4FcFAQgvakyO8s/5k80RKmoettBlTq141rpDdpql88fnX79zbeR",
+	"3n8luD+A/YdsVyKmI5lIUmr3MiRhng5lJL2gYEyJFFLW4m6kkI+5Fd/+KXje1vxamN95A50KPD6tvv7m",
+	"m6/+AlULONbJvBGmNxcWSmpl037DSycHNdZ/qWKmuLKFwxwk9SgwR9SCpVlv/JGDoqyIMSLZD+nhMypm",
+	"Fg+h++Pn9P2Cb30e2NQ7wSsmADWNJMM0P25ldHu1QqYXJN6GojIBKrTiEJ7vps8IP3iJYy3DqsJD9wqs",
+	"Ch8p4j3ogaNlGqz5ls0FQ2djNYvqoBKiouzwOaZOhuhU6vVYcOVvxVCPZL5lRlAqYCTWoVn+xa741998",
+	"O8K1Gc7QETwXWoljklyoKELcxbgbYBXGOe1wiINnd8OdE8a/+l9/e3j6F366/PmXb//0679ljjdAyFyL",
+	"rR2Sy+/97/coktB+QRp9344tiE7XFXkDUhg/HH9JjmnZVn2nHXfimDh7EPnU/qi443A7Jv35+VDsD1v5",
+	"0gUbDi1nL4BxpKDSK8wbVWID0P3Nyl9qonMHEdqvM0UjWWn/H12BtVouhFqIU8KaDO2Pl/goUZjfa1Wv",
+	"/peydyDVFZTHZjynxDvsAdUqAO0XCMZ/LYQG3ra56bkX305ucj6f1B9emmQuj1hb0IjSmuzE5XcE+mxd",
+	"/QHBsyH7cocXDAOIuBnAMLEPfoH/HYmIfeWfTWCxh6+2wNrzpaLr/+poW44GZgFqm+pe0oVClbj+SlOC",
+	"2yDR/F+Fe9178B63W/9DpYSimh8tYxbYz8UGJnLJZU2K61pCIT3MjbVwz5T1hvfCHpqhPNOavBHmOACx",
+	"S6EqxhkQLzhNtg2COkMOb+EY3+/4PZzi+6t6i4zAD0YeC4jQHbKw9ri8fkfojTodlQz2ZqPKCUXH2w/d",
+	"Z0YgVu4pZYtX3pwDRwLRXwJ0O6CpB2Sr6/09CVbygc+sF+x+OXfkw8/HY++iBqmyO1SiSWDUM4xC454P",
+	"4KBUnEfyRe6s2aFN+dcj2dHvUdMPY+QbRALdkizSKyADqIm3NVf3mIX7pTATh5NwwYPmFcIlr62Ivm0j",
+	"MCFLiQ4ZSllZEGLfrLbHKTMA2bhascbP0IwkudHGGS5dzErzGlXF/l/yrmC3cRuI/orgSy824qLpofZp",
+	"u900iy3QAt6eAh/kmLKJpUiBomykQf694HBIk44pqw4lB91TkZorUfNGJDXz5o09pKJPl/oWZ2q1vIFn",
+	"4ujaJIIBc0NhP3lw5HF/OsyYaukuNdlvFbCzVWxjASknmkYWKqA/ghhUUHQCDMjOlILfZF74YL9jUUl/",
+	"lkNrGLd2BV5rGyZBVl8oqxoQJAyY27bLn8l+oUz2AXJOXr/eN552X2TlNgNC9N8LeL28nvjE0cSIlctP",
+	"Fk11+vtKaFwPmB5DaAEWPOzbuDfndPgOoXrECaCBC1I1yvXUv6yHzGkfaUC4z+pcpVke/g9vqTruzEDk",
+	"jiCjHLkKtl24tMaLQIfxh8TIYezFQy5NGN40nT+q0/t5Oh2PSsrt3z+dC8PjVa4dh3+1LIV+cy/2+hUG",
+	"iWwIyCf5YP6d7oKK3UISEnGZORaX6NH7/Mmk97jImOCb+FpQbwlRLZqtlLdv+d9b9x+wVzplVlGSlVg/",
+	"4cqfa6xsswmZP36bZY85MJ4gFa62hMqM5SvCakz7bsHb1uLQAQMkwcdY1r03maGG6xHqDR92HdI2A+Rr",
+	"zmQD/OxeMohAkj/QyqW1je0KVOxzifOabviE8vg5akE3/HNfzdXw4gOviwtToBhP0cDP80B5dENUDQ2v",
+	"xDdKsrzO9oRBdwVD5II5LoiafIQBZ17Ti4Emj42k6mk0e1gG1UEV4VluJx4AO1GSktaIvcHgKwzr0+je",
+	"bSKGX6Vi7eidrcz5k621yNAYJkEmqWtHGIlGHpukL8f3rHHlKDcKHQICnv8IY6D4yvBnozoF/z7xdZr0",
+	"xScMOh35etkgRaLV0d2oXv3c3aVV/T5ddt7ckKwdYcoV+APpwRMBUFtSzrPb6a1NaXgt9O1Vji1qZXNg",
+	"nlCn1DDVGh2+Jzm7g6fq4hl6dBrXwMAwXOPCsLCv8TOOFFbZB3trzeQHWd55F0u9wphrX7q2fJBlGlD+",
+	"IObMaFk4oSbFse9a51NnqAULGHHF3L+eQGqVX6rSLQpAx65/COtwPOt2LgFfmH5Kw9EkXR9mf+qJypl9",
+	"XmQ++Wc6+WWJ/50sn6fj2+lpimRcbddZp5ewonGygc/G7p6nPTRVklJIGw0IkT7iLOFPE7j1fyEs+V5+",
+	"U1DWYUG5o+z6i4qeROpKQP1cyb4uj+ASRUEkSDSOQ/Y7ZIT6kiEAhBWpJiAR1o6sItUXGHVNZHESiZGF",
+	"p0+utqYNW/tkMNSoMkL/hZDZCurXypqwnd1VFCkraOfSCsZXN+qKYNhJpJTWS1czGHQTwDAaRDO3gq31",
+	"qxYukNbuB5U7h0TnPd4ZpMs+/xlCtkUfYi+Z8pCJfcXFJ5tuEzx4yOn3zhk9kbKLvd5hBQWFpmE1XP5q",
+	"QtvGjjQQiwYtkbPB6OGOLUMi9oWQynNWLKXPsWj01CuoDyDsRAYsFZyRBgKMdQL0Dd+YlLG+hGjfpKdA",
+	"GSMpN9s7IY0CV7rOhXiYcl5UQj4FKZO7nDXmL/3tHBD3nGQNfRXaOTTJpzX0QjLe2FQgzdG6Mf+NY64I",
+	"mplC4hMSPnsKwNBEYam+/vewtbbLmuCz9falaG037KLr3zVm+nlWE7425SiiKGqisjSprl/JxnQUNvcx",
+	"sOBJ1ehUrOeHwnqocTbHVvM/oPWYlYDf25qpWomqsjFQ9J3zbFgpKg/goQMl1gIX5kojp4GPgivKG+Ie",
+	"rJUkaaojTKsk8ghSM5TX86xsaqUB2bvfES1DOoixKI2jtG6Dr1oilpTTsilHs2msPeI7UAoY4t27F/us",
+	"yKXhVszxSAkVx0DiNZQLu24lrCgB5M2EvDzl82hFcknkaPawfBnrhzf50YelBgV4RehRjWSj2egmr+jN",
+	"7sfRy/Ll3wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -294,6 +294,13 @@ func (c *client) printDevice(d gen.Device) {
 	if d.Ensemble != nil {
 		c.printf("  part of   %s\n", *d.Ensemble)
 	}
+	for _, r := range value(d.Replacements) {
+		if r.New == d.Name {
+			c.printf("  in place  of %s, by change %d\n", r.Old, r.Change)
+		} else {
+			c.printf("  replaced  by %s, with change %d; it %s\n", r.New, r.Change, oldOne(&r))
+		}
+	}
 	if d.Follows != nil {
 		c.printf("  follows   %s, which manages it; what is shown is the word of %s\n", *d.Follows, *d.Follows)
 	}

@@ -82,6 +82,21 @@ var replaceCommands = []command{
 		},
 	},
 	{
+		name: "replace sheet", args: "CHANGE", short: "Write what somebody takes along to the rack: cables, tasks, and how to undo them", min: 1, max: 1, example: "replace sheet 12 -o rack.pdf",
+		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
+			out := fs.String("o", "rack.html", "`file` to write, .html or .pdf")
+			return func(ctx context.Context, c *client, args []string) error {
+				id, err := number(args[0], "change")
+				if err != nil {
+					return err
+				}
+				return c.writePaper(*out, func(a *api.Client, format gen.PaperFormat) (*http.Response, error) {
+					return a.PrintReplacement(ctx, id, &gen.PrintReplacementParams{Format: &format})
+				})
+			}
+		},
+	},
+	{
 		name: "replace back", args: "CHANGE", short: "Draft that the old device of a replacement serves again", min: 1, max: 1, example: "replace back 12",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
@@ -226,7 +241,7 @@ func oldOne(r *gen.Replacement) string {
 	case r.PutBack != nil:
 		return fmt.Sprintf("serves again, by change %d", *r.PutBack)
 	case r.ReleasedAt != nil:
-		return "released " + ago(*r.ReleasedAt) + " by " + value(r.ReleasedBy)
+		return "was released " + ago(*r.ReleasedAt) + " by " + value(r.ReleasedBy)
 	case r.Kept:
 		return "is kept: the way back"
 	}

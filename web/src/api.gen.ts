@@ -652,6 +652,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/replacements/{id}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** What somebody takes along to the rack: cables with their labels, what hands do in which order, and how they undo it */
+        get: operations["printReplacement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/replacements/{id}/put-back": {
         parameters: {
             query?: never;
@@ -2086,6 +2105,8 @@ export interface components {
             follows?: string;
             /** @description It stands alone and can come under a controller. */
             canFollow?: boolean;
+            /** @description Of a single device: whose place it took, and who took its place. Newest first, those that are done. */
+            replacements?: components["schemas"]["Replacement"][];
             site: string;
             address: string;
             dialect: string;
@@ -5633,6 +5654,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplacementPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    printReplacement: {
+        parameters: {
+            query?: {
+                format?: components["schemas"]["PaperFormat"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sheet. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -82,7 +82,7 @@ export function DevicePage() {
           and has no command line of its own. What is shown here is the word of {d.follows}.
         </p>
       )}
-      <PlaceOf name={name} />
+      <PlaceOf d={d} />
       <Portrait d={d} />
       <WayBack name={name} />
       {d.portrait && <PathFinder device={d} version={d.portrait.version} />}

@@ -1,21 +1,15 @@
 // On the page of a device: whose place it took, or who took its place.
-import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router-dom";
-import { api, ask, type S } from "../shared/api";
+import type { Device, S } from "../shared/api";
 import { ago } from "../shared/format";
 import { Muted } from "../shared/ui";
 import { oldOf } from "./words";
 
-export function PlaceOf({ name }: { name: string }) {
-  const list = useQuery({
-    queryKey: ["replacements", name],
-    queryFn: () => ask(api.GET("/replacements", { params: { query: { device: name, limit: 20 } } })),
-  });
-  const done = list.data?.items.filter((r) => r.state === "done") ?? [];
+export function PlaceOf({ d }: { d: Device }) {
   return (
     <>
-      {done.map((r) => (
-        <Line key={r.change} r={r} name={name} />
+      {d.replacements?.map((r) => (
+        <Line key={r.change} r={r} name={d.name} />
       ))}
     </>
   );

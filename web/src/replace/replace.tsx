@@ -278,7 +278,15 @@ function Standing() {
             head: "What comes next",
             cell: (r) => (
               <span data-replacement={r.change}>
-                {oldOf(r, ago)} {nextOf(r)}
+                {oldOf(r, ago)} {nextOf(r)}{" "}
+                <a
+                  className="underline"
+                  href={`/api/v1/replacements/${r.change}/sheet?format=html`}
+                  target="_blank"
+                  rel="noreferrer"
+                >
+                  Sheet for the rack
+                </a>
               </span>
             ),
           },
