@@ -40,9 +40,13 @@ check: web/dist/index.html ## formatting, vet, staticcheck, types, generated cod
 	@scripts/generated
 	@$(GO) run ./internal/sizes
 
+# The matrices strike in every step with every fault: the same code again and again, which the other tests walk under the race detector.
+MATRICES = TestStrikes|TestPowerIsLost|TestFaultsOf|TestSilenceForGood|TestEveryFault|TestRecordsAway|TestNothingIsSent|TestHostileInput
+
 # The end-to-end tests build the service with the race detector; the browser driver they use is not free of races.
-test: packages build check ## all tests; race detector on
-	$(GO) test -race -count=1 -parallel 12 -timeout 18m $$($(GO) list ./... | grep -v /e2e)
+test: packages build check ## all tests; race detector on, but for matrices
+	$(GO) test -race -short -count=1 -parallel 12 -timeout 18m $$($(GO) list ./... | grep -v /e2e)
+	$(GO) test -count=1 -parallel 12 -timeout 18m -run '$(MATRICES)' ./engine ./device/cli ./core/config
 	$(GO) test -count=1 -parallel 4 -timeout 18m ./e2e
 	$(GO) run ./cmd/mutants -sample 10 -base=false
 

@@ -57,7 +57,7 @@ func (e *Engine) forecastInto(ctx context.Context, f *ready.Facts, c *store.Chan
 	if c.WindowFrom == nil && c.WindowTo == nil {
 		return nil
 	}
-	if c.Ensemble != nil || joins(c) { // the window is that of the whole, and a lane sees only its own steps
+	if c.Ensemble != nil || joins(c) || c.Kind == change.Replacing { // the window is that of the whole, and a lane sees only its own steps
 		whole, err := e.Store.Change(ctx, c.ID)
 		if err != nil {
 			return records(err)

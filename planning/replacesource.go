@@ -94,7 +94,12 @@ func (r *replacing) ofOld(ctx context.Context) error {
 
 // asConverted refuses a conversion of a configuration that the old device does not have now.
 func (r *replacing) asConverted(ctx context.Context, now string) error {
-	was, err := r.s.Source(ctx, SourceRef{Text: &r.work.Source, Name: r.work.Name, From: r.work.From})
+	part := r.s.Engine.Profile(r.old).File(strings.TrimSuffix(r.work.Name, " of "+r.old.Name))
+	source := part.Steady(r.work.Source)
+	if now = part.Steady(now); source == now {
+		return nil
+	}
+	was, err := r.s.Source(ctx, SourceRef{Text: &source, Name: r.work.Name, From: r.work.From})
 	if err != nil {
 		return err
 	}
@@ -139,7 +144,17 @@ func (r *replacing) live(ctx context.Context, by access.Actor) (text, name strin
 		return "", "", conflict("the configuration of %s cannot be read: %s", r.old.Name, unread[profile.Parts[i].Name])
 	}
 	r.was, r.out.From, r.out.Source = p, p.Model+"@"+p.Version, "read from "+r.old.Name+" just now"
-	return string(data), fmt.Sprintf("%s of %s", profile.Parts[i].File, r.old.Name), nil
+	text, name = string(data), fmt.Sprintf("%s of %s", profile.Parts[i].File, r.old.Name)
+	all, err := r.s.Store.Backups(ctx, store.BackupList{Device: r.old.Name, Limit: 1})
+	if err != nil || len(all) == 0 {
+		return text, name, err
+	}
+	// Lines that differ at every look say nothing: what was worked out of the newest backup is of the same configuration then.
+	if was, err := r.s.Engine.Main(all[0]); err == nil && profile.Parts[i].Steady(was) == profile.Parts[i].Steady(text) {
+		r.out.Backup = all[0].ID
+		return was, name, nil
+	}
+	return text, name, nil
 }
 
 // newestBackup takes it from there.
