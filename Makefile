@@ -47,7 +47,7 @@ MATRICES = TestStrikes|TestPowerIsLost|TestFaultsOf|TestSilenceForGood|TestEvery
 test: packages build check ## all tests; race detector on, but for matrices
 	$(GO) test -race -short -count=1 -parallel 12 -timeout 18m $$($(GO) list ./... | grep -v /e2e)
 	$(GO) test -count=1 -parallel 12 -timeout 18m -run '$(MATRICES)' ./engine ./device/cli ./core/config
-	$(GO) test -count=1 -parallel 4 -timeout 18m ./e2e
+	$(GO) test -count=1 -parallel 5 -timeout 18m ./e2e
 	$(GO) run ./cmd/mutants -sample 10 -base=false
 
 bench: packages build ## measured promises, as ratios within one run

@@ -160,7 +160,7 @@ func firewallFiles() []string {
 }
 
 // manages finds the address at which a configuration of the demo says that its box is managed.
-var manages = regexp.MustCompile(`  manage \S+`)
+var manages = regexp.MustCompile(`  manage 127\.\S+`)
 
 func (e *env) startFleet(boxes []simulated) {
 	file := simfleet.File{Format: simfleet.Format}
