@@ -71,7 +71,7 @@ func (s *Sheet) PDF(w io.Writer) error {
 		}
 		m.AddRows(head(part.title, 12))
 		for _, t := range part.tasks {
-			m.AddRows(t.row(), row.New(1.5))
+			m.AddRows(t.row(), row.New(1))
 		}
 	}
 	document, err := m.Generate()
@@ -97,7 +97,7 @@ func (s *Sheet) cable(from, label, to, note string, style fontstyle.Type) core.R
 // row is a task with its box, and a line for the time at which it was done.
 func (t SheetTask) row() core.Row {
 	box := col.New(sheetBox).WithStyle(&props.Cell{BorderType: border.Full, BorderThickness: 0.4})
-	return row.New(9).Add(box, text.NewCol(sheetGrid-sheetBox-sheetTime, t.String(), props.Text{Size: 10, Left: 2}), text.NewCol(sheetTime, "at ________", small(soft)))
+	return row.New(8).Add(box, text.NewCol(sheetGrid-sheetBox-sheetTime, t.String(), props.Text{Size: 9, Left: 2}), text.NewCol(sheetTime, "at ________", small(soft)))
 }
 
 // String is the task with the number of its step.
