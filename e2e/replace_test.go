@@ -87,7 +87,7 @@ func TestAReplacement(t *testing.T) {
 	verdict := e.must("change", "verdict", "1")
 	assert.Contains(t, verdict, "pass")
 	assert.Contains(t, verdict, "as of the old device")
-	e.refused(1, []string{"-o names a file"}[:0], "replace", "sheet", "9", "-o", sheet)
+	e.refused(1, []string{"there is no change 9"}, "replace", "sheet", "9", "-o", sheet)
 	config := e.firewall("marrow-fw2").Status().Config
 	assert.Contains(t, config, `secret "typed again"`)
 	assert.NotContains(t, config, "8d1f40a6c2")

@@ -125,22 +125,30 @@ func (e *Engine) ensemblePlan(ctx context.Context, c *store.Change) (*change.Ens
 		j.Children, j.Authorise = c.Children.Children, c.Children.Authorise
 	}
 	for _, m := range c.Members {
-		way := &path.Path{}
-		if err := json.Unmarshal(m.Path, way); err != nil {
-			return nil, final("the path of %s cannot be read: %w", m.Device, err)
-		}
-		d, err := e.Store.DeviceByID(ctx, m.DeviceID)
+		job, err := e.memberJob(ctx, &m)
 		if err != nil {
-			return nil, records(err)
+			return nil, err
 		}
-		profile := e.Profile(d)
-		if profile == nil {
-			return nil, final("dialect %q is not known here", d.Dialect)
-		}
-		job := change.Job{Family: e.family(ctx, way.Family), Path: way, Can: profile.Abilities, Pace: e.Pace}
 		j.Members = append(j.Members, change.EnsembleMember{Name: m.Device, Job: job, Back: m.Back})
 	}
 	return change.PlanOf(&j), nil
+}
+
+// memberJob is the job of a member of a change of several, as far as it takes to say how the change goes on.
+func (e *Engine) memberJob(ctx context.Context, m *store.Member) (change.Job, error) {
+	way := &path.Path{}
+	if err := json.Unmarshal(m.Path, way); err != nil {
+		return change.Job{}, final("the path of %s cannot be read: %w", m.Device, err)
+	}
+	d, err := e.Store.DeviceByID(ctx, m.DeviceID)
+	if err != nil {
+		return change.Job{}, records(err)
+	}
+	profile := e.Profile(d)
+	if profile == nil {
+		return change.Job{}, final("dialect %q is not known here", d.Dialect)
+	}
+	return change.Job{Family: e.family(ctx, way.Family), Path: way, Can: profile.Abilities, Pace: e.Pace}, nil
 }
 
 // family is a family of the catalogue; an empty one where it is not there any more: then durations are the usual ones.

@@ -9,7 +9,6 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/change"
-	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/core/ready"
 	"verimorph/core/verify"
@@ -229,19 +228,10 @@ func (r *run) halfJoined(ctx context.Context, c *store.Change) (*change.HalfWay,
 func (e *Engine) joinJob(ctx context.Context, c *store.Change) (*change.JoinJob, error) {
 	j := &change.JoinJob{Params: joinOf(c)}
 	for i, job := range []*change.Job{&j.Controller, &j.Box} {
-		way := &path.Path{}
-		if err := json.Unmarshal(c.Members[i].Path, way); err != nil {
-			return nil, final("the path of %s cannot be read: %w", c.Members[i].Device, err)
+		var err error
+		if *job, err = e.memberJob(ctx, &c.Members[i]); err != nil {
+			return nil, err
 		}
-		d, err := e.Store.DeviceByID(ctx, c.Members[i].DeviceID)
-		if err != nil {
-			return nil, records(err)
-		}
-		profile := e.Profile(d)
-		if profile == nil {
-			return nil, final("dialect %q is not known here", d.Dialect)
-		}
-		*job = change.Job{Family: e.family(ctx, way.Family), Path: way, Can: profile.Abilities, Pace: e.Pace}
 	}
 	return j, nil
 }

@@ -11,7 +11,6 @@ import (
 
 	"verimorph/core/change"
 	"verimorph/core/config"
-	"verimorph/core/path"
 	"verimorph/core/replace"
 	"verimorph/core/verify"
 	"verimorph/device"
@@ -71,6 +70,18 @@ func Replaced(c *store.Change) (*ReplaceWork, error) {
 	return w.Replace, err
 }
 
+// replacedBy is that part of a change that has to have one.
+func replacedBy(c *store.Change) (*ReplaceWork, error) {
+	w, err := Replaced(c)
+	switch {
+	case err != nil:
+		return nil, final("the record of what is replaced cannot be read: %w; draft the change anew", err)
+	case w == nil:
+		return nil, final("the records do not say what is replaced; draft the change anew")
+	}
+	return w, nil
+}
+
 func sourceLabel(old string) string { return "configuration of " + old + ", which is replaced" }
 
 // whole is the change with all of its members, as it is in the records.
@@ -79,11 +90,8 @@ func (r *run) whole(ctx context.Context) (*store.Change, *ReplaceWork, error) {
 	if err != nil {
 		return nil, nil, records(err)
 	}
-	w, err := Replaced(&c)
-	if err != nil || w == nil {
-		return nil, nil, final("the record of what is replaced cannot be read: %v", err)
-	}
-	return &c, w, nil
+	w, err := replacedBy(&c)
+	return &c, w, err
 }
 
 // checkSource holds what was converted against what the old device was backed up with just now. What somebody worked out of the newer one takes its place.
@@ -117,6 +125,9 @@ func checkSource(r *run, ctx context.Context, s *store.Step) error {
 		text, note, ok, err := r.e.Worked(ctx, b, now, w.To)
 		if err != nil {
 			return unusable(err)
+		}
+		if ok && c.Wish != nil && c.Wish.Replace != nil && c.Wish.Replace.Defaults == change.KeepDefaults {
+			return final("the configuration of %s was changed since it was converted, and what %s says by itself is to be kept, which is worked out at the draft; draft it anew: verimorph change redraft %d", old.Device, r.m.Device, c.ID)
 		}
 		if ok {
 			return r.putOther(ctx, s, w, now, text, note)
@@ -169,7 +180,7 @@ func (r *run) putOther(ctx context.Context, s *store.Step, rw *ReplaceWork, sour
 	}
 	last := len(r.path.Hops) - 1
 	if len(w.Hops[last]) == 0 {
-		return final("the record of what is put cannot be read")
+		return final("the records do not say what is put; draft the change anew")
 	}
 	part := &w.Hops[last][0]
 	if part.Sealed, err = r.e.Vault.Seal(RestoreLabel(r.m.Device, part.Name), []byte(text)); err != nil {
@@ -199,8 +210,11 @@ func (r *run) stillPut(ctx context.Context, s *store.Step) error {
 		return nil
 	}
 	w, err := r.hopWork()
-	if err != nil || len(w.Hops[s.Plan.Hop]) == 0 {
-		return final("the record of what is put cannot be read: %v", err)
+	if err != nil {
+		return final("the record of what is put cannot be read: %w; draft the change anew", err)
+	}
+	if len(w.Hops[s.Plan.Hop]) == 0 {
+		return final("the records do not say what is put; draft the change anew")
 	}
 	there, err := r.partIsThere(ctx, putStep(s.Plan.Hop, w.Hops[s.Plan.Hop][0].Name))
 	if err != nil || there {
@@ -367,7 +381,7 @@ func (r *run) takesPlace(ctx context.Context, s *store.Step) (j judgement, err e
 		j.byPort = j.byPort || all[i].Ports
 	}
 	for name, was := range want { // what only the old one tells
-		if was.Known() && was.Type == verify.Set && len(was.Set) > 0 && j.tells(name, all) {
+		if was.Known() && was.Type == verify.Set && len(was.Set) > 0 && onlyOld(name, all) {
 			j.before[name] = was
 			j.expect = append(j.expect, verify.Expectation{Reading: name, Title: name + ", which only the old device tells", Rule: verify.KeepsAll, Severity: verify.Degrades})
 		}
@@ -375,10 +389,10 @@ func (r *run) takesPlace(ctx context.Context, s *store.Step) (j judgement, err e
 	return j, nil
 }
 
-// tells reports whether nothing says what became of a reading of the old device: the new one has none of that name, and its portrait does not tell it.
-func (j *judgement) tells(name string, all []device.Reading) bool {
-	fromPortraitAlone := []string{readVersion, readUnit, readInstalled, readLicences, readComponents, readParts}
-	return !slices.Contains(fromPortraitAlone, name) && !slices.ContainsFunc(all, func(o device.Reading) bool { return o.Name == name })
+// onlyOld reports whether only the old device tells a reading: the new one has none of that name, and no portrait tells it.
+func onlyOld(name string, all []device.Reading) bool {
+	portrayed := []string{readVersion, readUnit, readInstalled, readLicences, readComponents, readParts}
+	return !slices.Contains(portrayed, name) && !slices.ContainsFunc(all, func(o device.Reading) bool { return o.Name == name })
 }
 
 // misplaced adds to results of ports what they say of cables.
@@ -408,7 +422,7 @@ func (r *run) backAtOld(ctx context.Context, s *store.Step) error {
 
 // halfReplaced says how such a change goes on from where it rests: what hands did counts, by the steps that were begun.
 func (r *run) halfReplaced(ctx context.Context, c *store.Change) (*change.HalfWay, error) {
-	job, err := r.e.replaceJob(ctx, c)
+	job, err := r.e.ReplaceJob(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -437,36 +451,22 @@ func replaceStand(c *store.Change, job *change.ReplaceJob) (s change.ReplaceStan
 	return s
 }
 
-// replaceJob is such a change as far as it takes to say how it goes on.
-func (e *Engine) replaceJob(ctx context.Context, c *store.Change) (*change.ReplaceJob, error) {
-	w, err := Replaced(c)
-	if err != nil || w == nil {
-		return nil, final("the record of what is replaced cannot be read: %v", err)
+// ReplaceJob is such a change as far as it takes to say how it goes on, and how the old device serves again.
+func (e *Engine) ReplaceJob(ctx context.Context, c *store.Change) (*change.ReplaceJob, error) {
+	w, err := replacedBy(c)
+	if err != nil {
+		return nil, err
 	}
 	j := &change.ReplaceJob{Cables: w.Cables, Labels: w.Labels, Address: w.Address}
 	j.Dead = !slices.ContainsFunc(c.Steps, func(st store.Step) bool { return st.Plan.Kind == change.Backup && st.Plan.Member == change.TheOld })
 	for i, job := range []*change.Job{&j.New, &j.Old} {
-		way := &path.Path{}
-		if err := json.Unmarshal(c.Members[i].Path, way); err != nil {
-			return nil, final("the path of %s cannot be read: %w", c.Members[i].Device, err)
+		var err error
+		if *job, err = e.memberJob(ctx, &c.Members[i]); err != nil {
+			return nil, err
 		}
-		d, err := e.Store.DeviceByID(ctx, c.Members[i].DeviceID)
-		if err != nil {
-			return nil, records(err)
-		}
-		profile := e.Profile(d)
-		if profile == nil {
-			return nil, final("dialect %q is not known here", d.Dialect)
-		}
-		*job = change.Job{Family: e.family(ctx, way.Family), Path: way, Can: profile.Abilities, Pace: e.Pace}
 	}
 	j.NewName, j.OldName = c.Members[0].Device, c.Members[1].Device
 	return j, nil
-}
-
-// ReplaceJobOf is the job of such a change, for whoever drafts that the old device serves again.
-func (e *Engine) ReplaceJobOf(ctx context.Context, c *store.Change) (*change.ReplaceJob, error) {
-	return e.replaceJob(ctx, c)
 }
 
 // stillThere makes of another host key at the address that the new device is to have what it is: the old one still answers there.

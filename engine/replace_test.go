@@ -41,6 +41,7 @@ type swap struct {
 	newOne store.Device
 	cables []replace.Cable
 	want   string // configuration of the new one
+	keep   string // what becomes of what it says by itself
 	own    bool   // the new one has an address of its own
 	dead   bool
 }
@@ -109,7 +110,7 @@ func (s *swap) draftSwap() int64 {
 		ways[i], err = json.Marshal(p)
 		require.NoError(t, err)
 	}
-	c := store.Change{Kind: change.Replacing, From: "5.4.2", To: "5.4.2", Path: ways[0], Work: work, BackPolicy: s.policy, Wish: &change.Wish{Format: change.WishFormat, Replace: &change.ReplaceWish{Old: "box", OwnAddress: s.own}},
+	c := store.Change{Kind: change.Replacing, From: "5.4.2", To: "5.4.2", Path: ways[0], Work: work, BackPolicy: s.policy, Wish: &change.Wish{Format: change.WishFormat, Replace: &change.ReplaceWish{Old: "box", OwnAddress: s.own, Defaults: s.keep}},
 		Members: []store.Member{{DeviceID: s.newOne.ID, Role: RoleNew, Planned: planned, Path: ways[0], Back: plan.Back[0]}, {DeviceID: s.d.ID, Role: RoleOld, Planned: store.Planned{Model: "TH-60", Serial: "S"}, Path: ways[1], Back: plan.Back[1]}}}
 	for _, st := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: st})
@@ -242,6 +243,25 @@ func TestTheOldDeviceWasChanged(t *testing.T) {
 	require.Equal(t, change.Done, c.State, failure(c))
 	assert.Equal(t, verify.Pass, verdictOf(t, c).Verdict, failure(c))
 	assert.Equal(t, worked, s.new.Status().Config)
+}
+
+// What the new device says by itself was to be kept beside what was converted: a newer conversion knows nothing of that, so it is not put in its place.
+func TestTheOldDeviceWasChangedAndDefaultsAreKept(t *testing.T) {
+	t.Parallel()
+	s := newSwap(t)
+	require.NoError(t, s.box.Change("to 10.64.4.20 tcp 8443", "to 10.64.4.21 tcp 8443"))
+	s.Worked = func(context.Context, store.Backup, string, string) (string, string, bool, error) {
+		return s.want, "worked out", true, nil
+	}
+	s.keep = change.KeepDefaults
+	s.start()
+	id := s.draftSwap()
+	s.release(id)
+	c := s.rest(id)
+	require.Equal(t, change.Failed, c.State, failure(c))
+	assert.Contains(t, failure(c), "draft it anew: verimorph change redraft")
+	assert.NotContains(t, s.new.Status().Config, "rewrite", "nothing was put")
+	assert.Equal(t, "ready", s.box.Status().Phase, "the old one serves")
 }
 
 // Hands say that the old device is off, and it is not: the new one never gets the address, what answers there is told by its key, and nothing is sent to it.

@@ -26,7 +26,7 @@ func (s *Planner) DraftPutBack(ctx context.Context, by access.Actor, id int64, t
 	if err != nil {
 		return 0, err
 	}
-	job, err := s.Engine.ReplaceJobOf(ctx, &c)
+	job, err := s.Engine.ReplaceJob(ctx, &c)
 	if err != nil {
 		return 0, err
 	}

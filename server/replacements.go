@@ -167,7 +167,7 @@ func (s *Server) sheet(ctx context.Context, c *store.Change) (*report.Sheet, err
 	if w == nil || len(c.Members) != 2 {
 		return nil, conflict("change %d replaces no device", c.ID)
 	}
-	job, err := s.Engine.ReplaceJobOf(ctx, c)
+	job, err := s.Engine.ReplaceJob(ctx, c)
 	if err != nil {
 		return nil, err
 	}
