@@ -127,7 +127,8 @@ func checkSource(r *run, ctx context.Context, s *store.Step) error {
 			return unusable(err)
 		}
 		if ok && c.Wish != nil && c.Wish.Replace != nil && c.Wish.Replace.Defaults == change.KeepDefaults {
-			return final("the configuration of %s was changed since it was converted, and what %s says by itself is to be kept, which is worked out at the draft; draft it anew: verimorph change redraft %d", old.Device, r.m.Device, c.ID)
+			return final("the configuration of %s was changed since it was converted, and what %s says by itself is to be kept, which is worked out at the draft; "+
+				"draft it anew: verimorph change redraft %d", old.Device, r.m.Device, c.ID)
 		}
 		if ok {
 			return r.putOther(ctx, s, w, now, text, note)
@@ -141,9 +142,10 @@ func checkSource(r *run, ctx context.Context, s *store.Step) error {
 		s.Note = fmt.Sprintf("%s has the configuration that was converted, by what backup %d means", old.Device, b.ID)
 		return nil
 	}
-	return &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Backup: b.ID, To: w.To,
-		Text: fmt.Sprintf("The configuration of %s was changed since it was converted; %d statements differ: %s. Nothing was put onto %s. Convert it as it is now with: verimorph conversion start -backup %d -to %s; decide what is open there, then answer retry",
-			old.Device, len(other), first(other, 5), r.m.Device, b.ID, w.To)}, change.StepRunning}
+	text := fmt.Sprintf("The configuration of %s was changed since it was converted; %d statements differ: %s. Nothing was put onto %s. ", old.Device, len(other), first(other, 5), r.m.Device) +
+		fmt.Sprintf("Convert it as it is now with: verimorph conversion start -backup %d -to %s; decide what is open there, then answer retry", b.ID, w.To)
+	return &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Text: text, Answers: []change.Action{change.Retry, change.Leave},
+		Backup: b.ID, To: w.To}, change.StepRunning}
 }
 
 // differsFrom names what differs between two configurations of the old device, by what they mean.
@@ -269,8 +271,9 @@ func plugged(r *run, ctx context.Context, s *store.Step) error {
 		case r.e.since(began) < patience:
 			return false, seen, nil
 		}
-		return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(CheckCable + " " + port)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-			Text: fmt.Sprintf("The cable to port %s: %s. Look at it, and answer retry; or accept it, then the readings at the end say whether it matters", port, seen)}, change.StepRunning}
+		return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(CheckCable + " " + port)},
+			Answers: []change.Action{change.Accept, change.Retry, change.Leave},
+			Text:    fmt.Sprintf("The cable to port %s: %s. Look at it, and answer retry; or accept it, then the readings at the end say whether it matters", port, seen)}, change.StepRunning}
 	})
 	return err
 }
@@ -366,7 +369,8 @@ func (r *run) takesPlace(ctx context.Context, s *store.Step) (j judgement, err e
 	}
 	for _, x := range device.Expectations(all) {
 		was := want[x.Reading]
-		if !x.Compares() || x.Rule == verify.NoNew || x.Vacuous(was) || !was.Known() && slices.ContainsFunc(j.expect, func(o verify.Expectation) bool { return o.Reading == x.Reading }) {
+		promised := slices.ContainsFunc(j.expect, func(o verify.Expectation) bool { return o.Reading == x.Reading })
+		if !x.Compares() || x.Rule == verify.NoNew || x.Vacuous(was) || !was.Known() && promised {
 			continue // nothing of before, or what it promises says more
 		}
 		x.Title += ", as of the old device"

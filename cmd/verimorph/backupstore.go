@@ -17,7 +17,9 @@ import (
 // Commands for what is kept: holds, schedules, the store, and bundles that leave it or come in.
 var backupStoreCommands = []command{
 	{
-		name: "backup hold", args: "BACKUP", short: "Keep a backup, whatever retention says", min: 1, max: 1, example: "backup hold 3 -reason \"audit 2026\"",
+		name: "backup hold", args: "BACKUP",
+		short: "Keep a backup, whatever retention says", min: 1, max: 1,
+		example: "backup hold 3 -reason \"audit 2026\"",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			reason := fs.String("reason", "", "why it must be kept")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -49,7 +51,9 @@ var backupStoreCommands = []command{
 		},
 	},
 	{
-		name: "backup schedule", short: "Show or set when backups are taken and how long they are kept", example: "backup schedule -group piers -when \"30 1 * * *\" -spread 2h -keep-days 90 -keep-count 30",
+		name:    "backup schedule",
+		short:   "Show or set when backups are taken and how long they are kept",
+		example: "backup schedule -group piers -when \"30 1 * * *\" -spread 2h -keep-days 90 -keep-count 30",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "of this device")
 			group := fs.String("group", "", "of this group; without -device and -group, of every device that has no other")
@@ -149,8 +153,10 @@ var backupStoreCommands = []command{
 		},
 	},
 	{
-		name: "backup export", args: "BACKUP", short: "Write a backup to a file: an encrypted archive, or its texts with secrets masked", min: 1, max: 1, example: "backup export 3 -out hollen.tar.age -to age1...",
-		long: "An archive is encrypted to this installation and its offline key, and to -to; open it with: verimorph backup open.",
+		name: "backup export", args: "BACKUP",
+		short: "Write a backup to a file: an encrypted archive, or its texts with secrets masked", min: 1, max: 1,
+		example: "backup export 3 -out hollen.tar.age -to age1...",
+		long:    "An archive is encrypted to this installation and its offline key, and to -to; open it with: verimorph backup open.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			out := fs.String("out", "", "`file` to write; by default DEVICE-backup-N.tar.age, or .tar when masked")
 			masked := fs.Bool("masked", false, "only what may be read by anybody: texts with secrets masked, as a plain tar archive")
@@ -190,7 +196,9 @@ var backupStoreCommands = []command{
 		},
 	},
 	{
-		name: "backup import", args: "FILE", short: "Import a backup that was taken elsewhere", min: 1, max: 1, example: "backup import hollen-fw1-backup-3.tar.age",
+		name: "backup import", args: "FILE",
+		short: "Import a backup that was taken elsewhere", min: 1, max: 1,
+		example: "backup import hollen-fw1-backup-3.tar.age",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			device := fs.String("device", "", "the device it belongs to; by default the one it names")
 			byPassword := fs.Bool("password", false, "it is encrypted with a password, which is asked for")
@@ -216,8 +224,10 @@ var backupStoreCommands = []command{
 		},
 	},
 	{
-		name: "backup open", args: "FILE", short: "Open an exported archive or a volume of the store with a key file, without the service", min: 1, max: -1, example: "backup open -key offline.key -out restored data/backups/*.vmv",
-		long: "Without -out it lists what is there. With -out the parts are written in the clear under DEVICE/TIME/ with their exact names; keep that folder private.",
+		name: "backup open", args: "FILE",
+		short: "Open an exported archive or a volume of the store with a key file, without the service", min: 1, max: -1,
+		example: "backup open -key offline.key -out restored data/backups/*.vmv",
+		long:    "Without -out it lists what is there. With -out the parts are written in the clear under DEVICE/TIME/ with their exact names; keep that folder private.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			key := fs.String("key", "", "`file` with the age key of the installation, or the one that is kept offline")
 			out := fs.String("out", "", "`folder` to write to")

@@ -17,8 +17,10 @@ import (
 
 var replaceCommands = []command{
 	{
-		name: "replace preview", args: "NEW", short: "What it takes to put a device of another model in the place of one", min: 1, max: 1, example: "replace preview hollen-fw2 -old hollen-fw1 -to preferred",
-		long: "Nothing is written to either device. It exits 1 when the replacement could not be drafted as it stands, and says why.",
+		name: "replace preview", args: "NEW",
+		short: "What it takes to put a device of another model in the place of one", min: 1, max: 1,
+		example: "replace preview hollen-fw2 -old hollen-fw1 -to preferred",
+		long:    "Nothing is written to either device. It exits 1 when the replacement could not be drafted as it stands, and says why.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			wish := replaceFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
@@ -38,7 +40,9 @@ var replaceCommands = []command{
 		},
 	},
 	{
-		name: "replace draft", args: "NEW", short: "Draft putting a device of another model in the place of one", min: 1, max: 1, example: "replace draft hollen-fw2 -old hollen-fw1 -to preferred -conversion 4",
+		name: "replace draft", args: "NEW",
+		short: "Draft putting a device of another model in the place of one", min: 1, max: 1,
+		example: "replace draft hollen-fw2 -old hollen-fw1 -to preferred -conversion 4",
 		long: "NEW is in the records with its first address and its first password (device add). It is brought to its release, gets the converted configuration of the old device, then\n" +
 			"hands move the cables, step by step, and what was read of the old device is held against the new one.\n" +
 			"The old device is not written to, and is kept as the way back until it is released.",
@@ -60,7 +64,9 @@ var replaceCommands = []command{
 		},
 	},
 	{
-		name: "replace list", args: "[DEVICE]", short: "Devices that take the place of others, and which old ones are kept", max: 1, example: "replace list",
+		name: "replace list", args: "[DEVICE]",
+		short: "Devices that take the place of others, and which old ones are kept", max: 1,
+		example: "replace list",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				p := &gen.ListReplacementsParams{}
@@ -82,7 +88,9 @@ var replaceCommands = []command{
 		},
 	},
 	{
-		name: "replace sheet", args: "CHANGE", short: "Write what somebody takes along to the rack: cables, tasks, and how to undo them", min: 1, max: 1, example: "replace sheet 12 -o rack.pdf",
+		name: "replace sheet", args: "CHANGE",
+		short: "Write what somebody takes along to the rack: cables, tasks, and how to undo them", min: 1, max: 1,
+		example: "replace sheet 12 -o rack.pdf",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			out := fs.String("o", "rack.html", "`file` to write, .html or .pdf")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -97,7 +105,9 @@ var replaceCommands = []command{
 		},
 	},
 	{
-		name: "replace back", args: "CHANGE", short: "Draft that the old device of a replacement serves again", min: 1, max: 1, example: "replace back 12",
+		name: "replace back", args: "CHANGE",
+		short: "Draft that the old device of a replacement serves again", min: 1, max: 1,
+		example: "replace back 12",
 		setup: func(*flag.FlagSet) func(context.Context, *client, []string) error {
 			return func(ctx context.Context, c *client, args []string) error {
 				id, err := number(args[0], "change")
@@ -115,7 +125,9 @@ var replaceCommands = []command{
 		},
 	},
 	{
-		name: "replace release", args: "CHANGE", short: "Give the old device of a replacement free; it is the way back no longer", min: 1, max: 1, example: `replace release 12 -because "a month without trouble"`,
+		name: "replace release", args: "CHANGE",
+		short: "Give the old device of a replacement free; it is the way back no longer", min: 1, max: 1,
+		example: `replace release 12 -because "a month without trouble"`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			why := fs.String("because", "", "`reason`, for the audit")
 			return func(ctx context.Context, c *client, args []string) error {
@@ -137,8 +149,10 @@ var replaceCommands = []command{
 		},
 	},
 	{
-		name: "conversion secrets", args: "CONVERSION", short: "Type in again what is written under a key of the old device", min: 1, max: 1, example: "conversion secrets 4",
-		long: "Each secret that is open is asked for, or read from standard input, one a line. It is sealed at once and never shown.\nWith -same-key both devices have the same key, and nothing is typed.",
+		name: "conversion secrets", args: "CONVERSION",
+		short: "Type in again what is written under a key of the old device", min: 1, max: 1,
+		example: "conversion secrets 4",
+		long:    "Each secret that is open is asked for, or read from standard input, one a line. It is sealed at once and never shown.\nWith -same-key both devices have the same key, and nothing is typed.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			same := fs.Bool("same-key", false, "both devices have the same key")
 			return func(ctx context.Context, c *client, args []string) error {
