@@ -181,6 +181,9 @@ func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootSta
 		case settled(b):
 			return b != bootOld, seen, nil
 		}
+		if ctx.Err() != nil { // this look was cut off; what was seen before says more
+			return false, "", context.Cause(ctx)
+		}
 		s.Note = seen
 		if err := pause(ctx, rest); err != nil {
 			return false, "", err

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -654,6 +655,28 @@ func TestTheHardLimitWinsOverEverything(t *testing.T) {
 	require.ErrorContains(t, err, "the hard limit of 0s is over; last seen: a light in the window")
 	var record *recordError
 	assert.NotErrorAs(t, err, &record)
+}
+
+// A look at a starting device that the hard limit cuts off says less than the looks before it.
+func TestTheLookThatIsCutOffSaysNothing(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	mute, err := net.Listen("tcp", "127.0.0.1:0") // it answers, and never begins to speak SSH
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = mute.Close() })
+	_, err = r.Store.Pool.Exec(t.Context(), "update devices set address = $1 where id = $2", mute.Addr().String(), r.d.ID)
+	require.NoError(t, err)
+	w.hangUp()
+	w.readAt = time.Time{}
+	s := w.of(change.Restart)
+	s.Note = "another device answers there"
+	over := errors.New("the time is over")
+	ctx, cancel := context.WithTimeoutCause(t.Context(), 500*time.Millisecond, over)
+	defer cancel()
+	_, _, err = w.awaitBoot(ctx, s, func(bootState) bool { return false })
+	require.ErrorIs(t, err, over)
+	assert.Equal(t, "another device answers there", s.Note)
 }
 
 // Where the records took the time and still do not answer, no step has failed: the change goes on when they answer again.
