@@ -316,6 +316,9 @@ func (l *Layout) json(text string) (rows []map[string]string, unread string) {
 // rowsIn are the rows at the path of a tree of maps and lists.
 func (l *Layout) rowsIn(v any) (rows []map[string]string, unread string) {
 	found, ok := along(v, l.Path)
+	if !ok && l.holdsNone(v) {
+		return nil, ""
+	}
 	if !ok {
 		return nil, fmt.Sprintf("there is nothing at %q", l.Path)
 	}
@@ -340,6 +343,24 @@ func (l *Layout) rowsIn(v any) (rows []map[string]string, unread string) {
 		rows = append(rows, row)
 	}
 	return rows, ""
+}
+
+// holdsNone reports whether what should hold the rows is there and holds nothing: a list without entries is not written at all (RFC 7950 section 7.8.5).
+func (l *Layout) holdsNone(v any) bool {
+	i := strings.LastIndex(l.Path, ".")
+	if i < 0 {
+		return false
+	}
+	found, ok := along(v, l.Path[:i])
+	switch x := found.(type) {
+	case nil:
+		return ok
+	case string:
+		return strings.TrimSpace(x) == ""
+	case map[string]any:
+		return len(x) == 0
+	}
+	return false
 }
 
 // along follows names with dots. Of a list it takes the value in each item.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"verimorph/access"
+	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/portrait"
 	"verimorph/device"
@@ -156,6 +157,9 @@ func (r *run) starts(s *store.Step) bool {
 // expectsHostKey reports whether the device may show another host key now: the change says so, or it was reset by now.
 func (r *run) expectsHostKey(d store.Device) bool {
 	if r.c.ExpectsHostKey {
+		return true
+	}
+	if hop := r.begunPlatform(); hop >= 0 && r.path.Hops[hop].Platform.Foretells(catalog.ValueHostKey) {
 		return true
 	}
 	dialect := r.e.Profile(d)

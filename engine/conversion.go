@@ -47,11 +47,17 @@ type openError struct{ what string }
 
 func (e *openError) Error() string { return e.what }
 
-// convert turns a configuration of a backup into that of another release: by what a person worked out for it, else by the
-// rules alone, which must leave nothing open.
-func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model, from, to string) (out, note string, err error) {
+// A crossing is what a configuration is converted from and to, each a MODEL@VERSION, and the ports that have another name afterwards.
+type crossing struct {
+	from, to string
+	ports    []catalog.PortChange
+}
+
+// convert turns a configuration of a backup into that of another release, and of another model where the device goes on as one: by what a person worked out for
+// it, else by the rules alone, which must leave nothing open.
+func (e *Engine) convert(ctx context.Context, b store.Backup, file, text string, x crossing) (out, note string, err error) {
 	if e.Worked != nil {
-		out, note, ok, err := e.Worked(ctx, b, text, model+"@"+to)
+		out, note, ok, err := e.Worked(ctx, b, text, x.to)
 		if err != nil || ok {
 			return out, note, unusable(err)
 		}
@@ -63,11 +69,11 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model,
 	if err != nil {
 		return "", "", err
 	}
-	f, err := lib.ParseStop(model + "@" + from)
+	f, err := lib.ParseStop(x.from)
 	if err != nil {
 		return "", "", err
 	}
-	t, err := lib.ParseStop(model + "@" + to)
+	t, err := lib.ParseStop(x.to)
 	if err != nil {
 		return "", "", err
 	}
@@ -75,7 +81,7 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model,
 	if len(bad) > 0 {
 		return "", "", fmt.Errorf("%d lines are not understood, the first: %s", len(bad), bad[0])
 	}
-	r, err := lib.Convert(convert.Job{From: f, To: t}, doc)
+	r, err := lib.Convert(convert.Job{From: f, To: t, Ports: portsOf(x.ports)}, doc)
 	if err != nil {
 		return "", "", err
 	}
@@ -85,12 +91,21 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text, model,
 	if !r.Ledger.Complete() {
 		return "", "", &openError{fmt.Sprintf("The conversion of %s from %s to %s needs a person: %s", file, f, t, unclaimed(r.Ledger))}
 	}
-	return r.Text, fmt.Sprintf("converted from %s to %s, every statement accounted for", from, to), nil
+	return r.Text, fmt.Sprintf("converted from %s to %s, every statement accounted for", x.said(x.from), x.said(x.to)), nil
 }
 
 // Convert is convert for what is no change.
 func (e *Engine) Convert(ctx context.Context, b store.Backup, text, model, from, to string) (out, note string, err error) {
-	return e.convert(ctx, b, b.File, text, model, from, to)
+	return e.convert(ctx, b, b.File, text, crossing{from: stop(model, from), to: stop(model, to)})
+}
+
+// said is a stop as a person reads it: without the model, where that stays.
+func (x *crossing) said(at string) string {
+	m, _, _ := strings.Cut(x.from, "@")
+	if n, _, _ := strings.Cut(x.to, "@"); m == n {
+		return strings.TrimPrefix(at, m+"@")
+	}
+	return at
 }
 
 // unclaimed tells what of a ledger needs a person.
@@ -118,14 +133,16 @@ func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Ch
 	if p == nil || c.Kind != change.Firmware || len(way.Hops) == 0 {
 		return nil
 	}
-	to := way.Hops[len(way.Hops)-1].To.String()
+	last := len(way.Hops)
 	if i := slices.IndexFunc(c.Steps, func(s store.Step) bool { return s.Plan.Kind == change.Convert && !s.Plan.Back }); i >= 0 {
-		to = way.Hops[c.Steps[i].Plan.Hop].To.String()
+		last = c.Steps[i].Plan.Hop + 1
 	} else if !slices.ContainsFunc(way.Hops, func(h path.Hop) bool { return h.Config == catalog.ConfigConverted }) {
 		return nil
 	}
-	for _, v := range []string{p.Version, to} {
-		if s, err := e.schema(ctx, way.Model, v); s == nil {
+	x := crossing{from: stop(way.Model, p.Version), to: stop(way.ModelAt(last), way.Hops[last-1].To.String()), ports: way.Renamed(way.Model, way.ModelAt(last))}
+	for _, at := range []string{x.from, x.to} {
+		model, v, _ := strings.Cut(at, "@")
+		if s, err := e.schema(ctx, model, v); s == nil {
 			return err // nobody described it
 		}
 	}
@@ -140,13 +157,13 @@ func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Ch
 	if err != nil {
 		return nil // the change takes a backup of its own before it touches the device
 	}
-	_, _, err = e.convert(ctx, bs[0], bs[0].File, text, way.Model, p.Version, to)
+	_, _, err = e.convert(ctx, bs[0], bs[0].File, text, x)
 	if record := (*recordError)(nil); errors.As(err, &record) {
 		return err
 	}
 	if err != nil {
 		f.ConversionOpen = err.Error()
-		f.ConversionHow = fmt.Sprintf("verimorph conversion start -backup %d -to %s@%s", bs[0].ID, way.Model, to)
+		f.ConversionHow = fmt.Sprintf("verimorph conversion start -backup %d -to %s", bs[0].ID, x.to)
 	}
 	return nil
 }

@@ -24,12 +24,12 @@ func (r *rig) draftTo(to string, licences map[string]string, card string) int64 
 	t := r.t
 	p, err := r.Refresh(t.Context(), r.d, access.Person("me", ""))
 	require.NoError(t, err)
-	way, err := path.NewPlanner(r.cat).Find(path.Question{Portrait: p, Aim: path.Aim{Version: to}, Policy: path.Policy{Reset: true}})
+	way, err := path.NewPlanner(r.cat).Find(path.Question{Portrait: p, Aim: path.Aim{Version: to, Model: r.toModel}, Policy: path.Policy{Reset: true}})
 	require.NoError(t, err)
 	family := r.cat.Family(way.Family)
 	for _, im := range r.cat.Images() {
 		of := func(m string) bool {
-			return m == way.Model || slices.ContainsFunc(p.Children, func(c portrait.Child) bool { return c.Model == m })
+			return m == way.Model || m == way.LastModel() || slices.ContainsFunc(p.Children, func(c portrait.Child) bool { return c.Model == m })
 		}
 		if im.Family.Name != way.Family || !slices.ContainsFunc(im.Models, of) {
 			continue

@@ -69,6 +69,7 @@ type rig struct {
 	getOn     func(a, b string) bool // versions of units
 	atOnce    bool                   // units restart together
 	authorise []string               // serials of children that the next draft lets in
+	toModel   string                 // of a change of platform
 }
 
 func newRig(t *testing.T, edit func(*tarnholm.Spec)) *rig {

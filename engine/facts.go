@@ -29,7 +29,7 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	}
 	can := dialect.Abilities
 	f := &ready.Facts{Now: c.Now.In(e.Zone), BackIsAuto: c.BackPolicy == change.Automatic, HasSlots: !can.InPlace, FromFiles: can.FromFiles, CanSave: can.Save,
-		WantModel: way.Model, WantSerial: c.First().Planned.Serial, WantVersion: c.From}
+		WantModel: way.ModelAt(hop), WantSerial: c.First().Planned.Serial, WantVersion: c.From}
 	stepFacts(f, c, dialect, p, hop)
 	f.Single = c.Kind == change.SingleOperations
 	if hop < len(way.Hops) {
@@ -105,6 +105,9 @@ func portraitFacts(f *ready.Facts, c *store.Change, p *portrait.Portrait) {
 	}
 	if unitHas(c, p.Serial) {
 		f.WantSerial = p.Serial
+	}
+	if b := c.First().Planned.Became; b != nil && b.Model == f.WantModel {
+		f.WantSerial = b.Serial
 	}
 	_, room, _ := p.ImageRoom()
 	f.Total, f.Free = room.Total, room.Free
@@ -243,7 +246,7 @@ func (e *Engine) files(ctx context.Context, f *ready.Facts, c *store.Change, way
 			rf.There, rf.Comes = false, true
 		} else if media && !e.Blobs.Has(file.SHA256) {
 			// It is carried in: what lies on the medium is compared with the catalogue's hash on the device.
-		} else if err := e.fileFits(ctx, file, cmp.Or(file.Model, way.Model)); err != nil {
+		} else if err := e.fileFits(ctx, file, cmp.Or(file.Model, way.ModelAt(s.Hop+1))); err != nil {
 			var record *recordError
 			if errors.As(err, &record) {
 				return err

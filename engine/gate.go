@@ -44,6 +44,9 @@ func (r *run) sameUnit(ctx context.Context, c *device.Client) (*portrait.Portrai
 	if len(wrong) == 0 {
 		return p, nil
 	}
+	if same, err := r.wentOn(ctx, p); same || err != nil {
+		return p, err
+	}
 	return nil, &askError{q: change.Question{Kind: change.AskUnit, Answers: []change.Action{change.Retry, change.Leave},
 		Text: fmt.Sprintf("Another unit answers where %s should: %s. Nothing was written to it. Put the right unit back, then answer retry; for the other one, leave this change and draft another", r.m.Device, strings.Join(wrong, ", "))}}
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -154,23 +155,26 @@ func (j *configurationJudgement) stretch(ctx context.Context, st stretch) error 
 	if st.to.ID != 0 {
 		to = st.to.Version
 	}
-	for _, v := range []string{from, to} {
-		if schema, err := r.e.schema(ctx, r.path.Model, v); err != nil {
+	x := j.crossing(st, from, to)
+	for _, at := range []string{x.from, x.to} {
+		model, v, _ := strings.Cut(at, "@")
+		if schema, err := r.e.schema(ctx, model, v); err != nil {
 			return err
 		} else if schema == nil {
 			if same, err := j.same(ctx, d, st); err != nil || same {
 				j.asWanted.add(st, to)
-				j.notes = append(j.notes, fmt.Sprintf("the same line for line as in backup %d; what its lines mean is not known, since there is no schema for %s %s", st.from.ID, r.path.Model, v))
+				j.notes = append(j.notes, fmt.Sprintf("the same line for line as in backup %d; what its lines mean is not known, since there is no schema for %s %s", st.from.ID, model, v))
 				return err
 			}
-			return cannot("no schema for %s %s", r.path.Model, v)
+			return cannot("no schema for %s %s", model, v)
 		}
 	}
-	schema, err := r.e.schema(ctx, r.path.Model, to)
+	model, _, _ := strings.Cut(x.to, "@")
+	schema, err := r.e.schema(ctx, model, to)
 	if err != nil {
 		return err
 	}
-	want, note, err := j.wanted(ctx, d, st, from, to)
+	want, note, err := j.wanted(ctx, d, st, x)
 	switch record, data := (*recordError)(nil), (*dataError)(nil); {
 	case errors.As(err, &record) || errors.As(err, &data) || errors.As(err, new(*finalError)):
 		return err
@@ -220,7 +224,7 @@ func (j *configurationJudgement) same(ctx context.Context, d store.Device, st st
 }
 
 // wanted is the text that a stretch should end with.
-func (j *configurationJudgement) wanted(ctx context.Context, d store.Device, st stretch, from, to string) (text, note string, err error) {
+func (j *configurationJudgement) wanted(ctx context.Context, d store.Device, st stretch, x crossing) (text, note string, err error) {
 	r := j.r
 	last := len(r.path.Hops) - 1
 	if st.to.ID == 0 && !j.step.Plan.Back {
@@ -238,10 +242,23 @@ func (j *configurationJudgement) wanted(ctx context.Context, d store.Device, st 
 	if text, err = r.e.Main(st.from); err != nil {
 		return "", "", final("%w", err)
 	}
-	if from == to {
+	if x.from == x.to {
 		return text, fmt.Sprintf("as it was in backup %d", st.from.ID), nil
 	}
-	return r.e.convert(ctx, st.from, st.from.File, text, r.path.Model, from, to)
+	return r.e.convert(ctx, st.from, st.from.File, text, x)
+}
+
+// crossing is what the configuration of a stretch is converted from and to. Backups say of which model they are.
+func (j *configurationJudgement) crossing(st stretch, from, to string) crossing {
+	way := &j.r.path
+	begins, ends := way.ModelAt(0), j.r.modelAfter(j.step)
+	if st.from.Model != "" {
+		begins = st.from.Model
+	}
+	if st.to.ID != 0 {
+		ends = cmp.Or(st.to.Model, begins)
+	}
+	return crossing{from: stop(begins, from), to: stop(ends, to), ports: way.Renamed(begins, ends)}
 }
 
 // has is the text that a stretch ends with.

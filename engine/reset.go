@@ -74,10 +74,10 @@ func convertParts(r *run, ctx context.Context, s *store.Step) error {
 		if err != nil {
 			return final("%s cannot be read from our own store: %w", p.Title, err)
 		}
-		out, note, err := r.e.convert(ctx, b, p.File, string(text), r.path.Model, h.From.String(), h.To.String())
+		out, note, err := r.e.convert(ctx, b, p.File, string(text), r.crossing(s.Plan.Hop))
 		var open *openError
 		if errors.As(err, &open) {
-			to := r.path.Model + "@" + h.To.String()
+			to := stop(r.modelAfter(s), h.To.String())
 			return &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Backup: b.ID, To: to,
 				Text: fmt.Sprintf("%s. Nothing was changed. Work it out with: verimorph conversion start -backup %d -to %s; then answer retry", open.Error(), b.ID, to)}, change.StepRunning}
 		}

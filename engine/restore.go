@@ -236,7 +236,7 @@ func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	model, release := r.path.Model, r.goal(st)
+	model, release := r.modelAfter(st), r.goal(st)
 	if r.c.Kind == change.Restoring {
 		w, err := r.work()
 		if err != nil {

@@ -31,6 +31,10 @@ type routed struct {
 }
 
 func newRouted(t *testing.T, model, version, other string, dialect ...*cli.Dialect) *routed {
+	return routerOf(t, calderpath.Spec{Model: model, Version: version, Other: other}, dialect...)
+}
+
+func routerOf(t *testing.T, spec calderpath.Spec, dialect ...*cli.Dialect) *routed {
 	r := newRig(t, nil)
 	r.box.Stop()
 	r.Engine.Catalogue = func(context.Context) (*catalog.Catalogue, error) { return r.cat, nil }
@@ -43,7 +47,8 @@ func newRouted(t *testing.T, model, version, other string, dialect ...*cli.Diale
 		at = append(at, ln.Addr().String())
 		_ = ln.Close()
 	}
-	b, err := calderpath.Open(calderpath.Spec{Name: "rt1", Model: model, Serial: model + "-1", Address: at[0], GRPC: at[1], User: "helm", Version: version, Other: other, Config: string(text)}, t.TempDir(), factor, slog.New(slog.DiscardHandler))
+	spec.Name, spec.Serial, spec.Address, spec.GRPC, spec.User, spec.Config = "rt1", spec.Model+"-1", at[0], at[1], "helm", string(text)
+	b, err := calderpath.Open(spec, t.TempDir(), factor, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	require.NoError(t, b.Start())
 	t.Cleanup(b.Stop)
@@ -104,6 +109,8 @@ func byVersion(t *testing.T) *cli.Dialect {
 	take("  remove-file:", 1)
 	i := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "rows: files") })
 	lines = slices.Delete(lines, i-2, i+2)
+	i = slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "  choose-slot:") })
+	lines[i] = `  choose-slot: {by: gnoi, send: 'os.Activate {"version": "{version}", "no_reboot": true}', success: '"activate_ok"'}`
 	whole := strings.NewReplacer("dialect: calderpath", "dialect: by-version", "slot: running, next: activated", "slot: running-version, next: activated-version",
 		"slot: file, version", "slot: version, version").Replace(strings.Join(lines, "\n"))
 	read, err := cli.ReadDialects(fstest.MapFS{"by-version.yaml": {Data: []byte(whole)}})

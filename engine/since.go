@@ -47,7 +47,7 @@ func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to 
 	if err != nil {
 		return out, records(err)
 	}
-	i := slices.IndexFunc(bs, func(b store.Backup) bool { return b.Version == to && b.File != "" })
+	i := slices.IndexFunc(bs, func(b store.Backup) bool { return b.Version == to && b.File != "" && (b.Model == "" || b.Model == model) })
 	if i < 0 {
 		out.Unknown = fmt.Sprintf("there is no backup taken under %s, so nobody can say what was configured since", to)
 		return out, nil
@@ -61,7 +61,7 @@ func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to 
 	}
 	// What the newer version writes differently is no loss: the old text is carried to the form of now first.
 	if from != to {
-		converted, _, err := e.convert(ctx, b, b.File, text, model, to, from)
+		converted, _, err := e.Convert(ctx, b, text, model, to, from)
 		if record := (*recordError)(nil); errors.As(err, &record) {
 			return out, err
 		}
@@ -179,7 +179,7 @@ func (e *Engine) older(ctx context.Context, f *ready.Facts, c *store.Change, way
 	}
 	f.Older = c.To
 	if e.Named != nil {
-		named, unknown, err := e.Named(ctx, way.Model, c.To)
+		named, unknown, err := e.Named(ctx, way.LastModel(), c.To)
 		if err != nil {
 			return unusable(err)
 		}
@@ -197,14 +197,14 @@ func (e *Engine) older(ctx context.Context, f *ready.Facts, c *store.Change, way
 	if err != nil {
 		return unusable(err)
 	}
-	family := cat.FamilyOfModel(way.Model)
+	family := cat.FamilyOfModel(way.LastModel())
 	if family == nil {
 		return nil
 	}
 	if r := family.Release(to); r != nil && r.Stage == catalog.Withdrawn {
 		f.Against = append(f.Against, "its maker has withdrawn it")
 	}
-	if m := family.Model(way.Model); m != nil && !m.EndOfSupport.IsZero() && m.EndOfSupport.Before(c.Now) {
+	if m := family.Model(way.LastModel()); m != nil && !m.EndOfSupport.IsZero() && m.EndOfSupport.Before(c.Now) {
 		f.Against = append(f.Against, fmt.Sprintf("support of %s ended on %s", m.Name, m.EndOfSupport.Format(time.DateOnly)))
 	}
 	return nil

@@ -185,6 +185,9 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(ready.Services)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
 				Text: fmt.Sprintf("The device has said for %s that its services are not ready. Readings that are taken now prove nothing afterwards. Nothing was written to it", ready.Rounded(r.e.since(began)))}, change.StepWaiting}
 		}
+		if r.changesPlatform() {
+			withHostKey(values, c)
+		}
 		taken, err := json.Marshal(values)
 		if err != nil {
 			return false, "", err
@@ -454,6 +457,7 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 		return j, err
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
+	r.foretold(s, &j)
 	r.withoutDropped(j.before)
 	if r.c.Kind == change.SingleOperations { // which version each has is for the steps to say
 		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool { return x.Reading == readChildVersions })
@@ -497,6 +501,9 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 	}
 	if err != nil {
 		return nil, nil, err
+	}
+	if r.changesPlatform() {
+		withHostKey(after, c)
 	}
 	if !j.byPort {
 		return verify.Judge(expect, j.before, after, settling), p, nil

@@ -126,8 +126,10 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 		if err := r.unheard(s, p); err != nil {
 			return false, "", err
 		}
-		switch from := r.hop(s).From.String(); {
-		case p.Version == to:
+		switch from, wrong := r.hop(s).From.String(), r.keepsModel(s, p); {
+		case p.Version == to && wrong == "":
+		case wrong != "":
+			return false, "", final("%s", wrong)
 		case !s.Plan.Back && s.Plan.Hop >= 0 && p.Version == from:
 			return false, "", final("the device came back with %s, not %s: it runs what it ran before", p.Version, to)
 		default:

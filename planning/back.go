@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"verimorph/core/catalog"
@@ -33,14 +34,19 @@ func (s *Planner) draftBack(ctx context.Context, d store.Device, carry bool) (st
 			named = idle.Name
 		}
 	}
-	if previous == p.Version {
-		return none, conflict("both slots of %s hold %s; there is no previous installation", d.Name, previous)
-	}
 	cat, _, err := s.Catalogue(ctx)
 	if err != nil {
 		return none, err
 	}
 	f := cat.FamilyOfModel(p.Model)
+	was, platform := platformBefore(f, p, idle)
+	if previous == p.Version && was == "" {
+		return none, conflict("both slots of %s hold %s; there is no previous installation", d.Name, previous)
+	}
+	if was != "" && (platform == nil || carry) {
+		return none, conflict("the installation in slot %s of %s is that of a %s, and this one is a %s; what was configured since is not carried across, and the catalogue has to say "+
+			"with in-place how one goes on as the other. Start it without -carry, or by hand", idle.Name, d.Name, was, p.Model)
+	}
 	plan, err := change.DraftBack(f, dialect.Abilities, s.Pace, unitsOf(d), p.Version, previous, named, carry)
 	if err != nil {
 		return none, conflict("%s", err)
@@ -58,7 +64,7 @@ func (s *Planner) draftBack(ctx context.Context, d store.Device, carry bool) (st
 		starts = "it starts with the configuration of now"
 	}
 	way := path.Path{Model: p.Model, From: from, To: to, Hops: []path.Hop{{From: from, To: to, Config: catalog.ConfigKept, Restarts: 1,
-		Permit: catalog.Citation{Text: "the installation lies in slot " + idle.Name + "; " + starts}}}}
+		Permit: catalog.Citation{Text: "the installation lies in slot " + idle.Name + "; " + starts}, NewModel: was, Platform: platform}}}
 	if f != nil {
 		way.Family = f.Name
 	}
@@ -68,6 +74,33 @@ func (s *Planner) draftBack(ctx context.Context, d store.Device, carry bool) (st
 	}
 	c := store.Change{From: p.Version, To: previous, Path: data, Kind: change.Return}
 	return withSteps(c, plan), nil
+}
+
+// platformBefore is the model that the installation in a slot belongs to, where that is another one, and what changes when it is started again: what the change of
+// platform changed, the other way round. The platform is nil where the catalogue does not say that the same machine goes on.
+func platformBefore(f *catalog.Family, p *portrait.Portrait, slot *portrait.Slot) (model string, platform *path.Platform) {
+	if f == nil || slot == nil {
+		return "", nil
+	}
+	for _, l := range f.Images() {
+		if l.File == slot.Name && !slices.Contains(l.Models, p.Model) && len(l.Models) > 0 {
+			model = l.Models[0]
+		}
+	}
+	for i := range f.Rules {
+		r := &f.Rules[i]
+		if model == "" || r.Kind != catalog.KindPlatformChange || r.FromModel != model || r.ToModel != p.Model || !r.InPlace {
+			continue
+		}
+		platform = &path.Platform{InPlace: true}
+		for _, c := range r.Ports {
+			platform.Ports = append(platform.Ports, catalog.PortChange{From: c.To, To: c.From})
+		}
+		for _, v := range r.Changes {
+			platform.Changes = append(platform.Changes, catalog.Foretold{Value: v.Value, Text: v.Text})
+		}
+	}
+	return model, platform
 }
 
 // many reports whether such a device may have any number of installations.

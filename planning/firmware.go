@@ -197,18 +197,19 @@ func (s *Planner) old(ctx context.Context, f *catalog.Family, p *path.Path) func
 	return func(hop int) *change.File {
 		h := &p.Hops[hop]
 		rel := f.Release(h.From)
-		if rel == nil || rel.Image(p.Model) == nil {
+		model := p.ModelAt(hop)
+		if rel == nil || rel.Image(model) == nil || h.NewModel != "" { // no catalogue leads back from another platform
 			return nil
 		}
 		var back *path.Path
 		err := s.Ask(ctx, func(_ *catalog.Catalogue, planner *path.Planner) (err error) {
-			back, err = planner.Find(path.Question{Portrait: &portrait.Portrait{Model: p.Model, Version: h.To.String()}, Aim: path.Aim{Version: h.From.String()}, Policy: path.Policy{Reset: true, MaxHops: 1}})
+			back, err = planner.Find(path.Question{Portrait: &portrait.Portrait{Model: model, Version: h.To.String()}, Aim: path.Aim{Version: h.From.String()}, Policy: path.Policy{Reset: true, MaxHops: 1}})
 			return err
 		})
 		if err != nil || len(back.Hops) != 1 {
 			return nil
 		}
-		im := rel.Image(p.Model)
+		im := rel.Image(model)
 		return &change.File{Name: im.File, SHA256: im.SHA256, Size: im.Size, Version: h.From.String()}
 	}
 }

@@ -87,6 +87,14 @@ type Planned struct {
 	Serial string `json:"serial,omitempty"`
 	// ComesBackAt is the address at which it is expected once it was started anew; "": where it was.
 	ComesBackAt string `json:"comesBackAt,omitempty"`
+	// Became is what it was seen to be after it went on as another model; nil: it did not.
+	Became *Became `json:"became,omitempty"`
+}
+
+// Became is what a device is that went on as another model.
+type Became struct {
+	Model  string `json:"model"`
+	Serial string `json:"serial,omitempty"`
 }
 
 // First is the member with the lowest number; every change has one.

@@ -127,6 +127,25 @@ func at(c catalog.Citation) (file *string, line *int) {
 	return &c.At.File, &c.At.Line
 }
 
+// platform is nil where the hop stays on its platform.
+func platform(p *path.Platform) *gen.PlatformChange {
+	if p == nil {
+		return nil
+	}
+	out := &gen.PlatformChange{InPlace: p.InPlace, Ports: []gen.PortChange{}, WillChange: []gen.ForetoldValue{}}
+	for _, c := range p.Ports {
+		out.Ports = append(out.Ports, gen.PortChange{From: c.From, To: c.To})
+	}
+	for _, f := range p.Changes {
+		v := gen.ForetoldValue{Value: f.Value, Text: f.Text}
+		if f.Becomes != "" {
+			v.Becomes = &f.Becomes
+		}
+		out.WillChange = append(out.WillChange, v)
+	}
+	return out
+}
+
 func hop(h *path.Hop, has Has) gen.Hop {
 	out := gen.Hop{From: h.From.String(), To: h.To.String(), Stage: string(h.Stage), Rule: h.Permit.Rule, Permit: citation(h.Permit), Because: Citations(h.Because),
 		Config: gen.HopConfig(h.Config), Restarts: h.Restarts, Low: h.Low, High: h.High, Minutes: minutes(h.Low, h.High), Lost: orEmpty(h.Lost),
@@ -134,6 +153,7 @@ func hop(h *path.Hop, has Has) gen.Hop {
 	if h.NewModel != "" {
 		out.NewModel = &h.NewModel
 	}
+	out.Platform = platform(h.Platform)
 	image := func(im *catalog.Image, role, version string) {
 		if im.File == "" { // nothing is installed: it lies on the device
 			return

@@ -411,6 +411,9 @@ func (c *client) printHop(p gen.Path, i int) {
 	if h.NewModel != nil {
 		line("goes on as %s", *h.NewModel)
 	}
+	if h.Platform != nil {
+		c.platformLines(h.Platform, line)
+	}
 	if h.Cannot != nil {
 		line("%s", c.paint(yellow, "by hand: "+*h.Cannot))
 	}
@@ -546,4 +549,27 @@ func (c *client) reason(word string, r gen.Citation, indent string) string {
 		return word + r.Text
 	}
 	return wrap(word+r.Text, 110, indent)
+}
+
+// platformLines tell what a hop onto another platform changes.
+func (c *client) platformLines(p *gen.PlatformChange, line func(format string, args ...any)) {
+	where := "on another machine"
+	if p.InPlace {
+		where = "on the same machine"
+	}
+	line("%s", where)
+	var ports []string
+	for _, x := range p.Ports {
+		ports = append(ports, x.From+" becomes "+x.To)
+	}
+	if len(ports) > 0 {
+		line("ports: %s", strings.Join(ports, ", "))
+	}
+	for _, v := range p.WillChange {
+		text := v.Value + ": " + v.Text
+		if v.Becomes != nil {
+			text += " (it becomes " + *v.Becomes + ")"
+		}
+		line("%s %s", c.paint(yellow, "will change,"), text)
+	}
 }

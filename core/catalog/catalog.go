@@ -183,8 +183,31 @@ type Rule struct {
 	LandOn    version.Range // crossing: where one must arrive; zero: anywhere
 	FromModel string        // platform-change
 	ToModel   string        // platform-change
+	InPlace   bool          // platform-change: the same machine goes on, and keeps its memory, its storage and its host
+	Ports     []PortChange  // platform-change: ports that have another name afterwards
+	Changes   []Foretold    // platform-change: what tells monitoring which device this is, and will be something else
 	Text      string        // the maker's words
 	At        Position
+}
+
+// A PortChange is a port that has another name on another platform.
+type PortChange struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Values that a change of platform may foretell beside those that a dialect reads.
+const (
+	ValueSerial  = "serial"
+	ValueHostKey = "host-key"
+)
+
+// A Foretold is a value by which a device is known, and which a change of platform changes: its serial, its host key, or what a reading of its dialect
+// gives. What is not foretold has to stay as it is.
+type Foretold struct {
+	Value   string `json:"value"`             // ValueSerial, ValueHostKey, or the name of a reading
+	Text    string `json:"text"`              // what that means for whoever watches the device
+	Becomes string `json:"becomes,omitempty"` // regular expression that the new value matches; "": it only has to be another one
 }
 
 // For reports whether the rule speaks about the model.

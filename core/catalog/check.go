@@ -264,6 +264,7 @@ func (c *checker) checkRules() {
 				if r.FromModel == r.ToModel {
 					c.failIn(r.At, "to-model", "name two models", "rule %s changes nothing", r.ID)
 				}
+				c.platform(r, what)
 			}
 		case KindLeaveTrain:
 			if r.Train != "" && !c.trains[r.Train] && c.wrong["releases"] != nil {
@@ -286,6 +287,23 @@ func (c *checker) checkRules() {
 				c.doubtIn(r.At, "leave-from", "nothing can cross there", "rule %s: no release before %s lies in leave-from: %s", r.ID, r.Crossing, r.LeaveFrom)
 			}
 		}
+	}
+}
+
+// platform looks at what a change of platform says of ports and values: each of them once.
+func (c *checker) platform(r *Rule, what string) {
+	to, values := map[string]string{}, map[string]bool{}
+	for _, p := range r.Ports {
+		if other := to[p.To]; other != "" {
+			c.failIn(r.At, "ports", "each port has a name of its own", "%s: the ports %s and %s both become %s", what, other, p.From, p.To)
+		}
+		to[p.To] = p.From
+	}
+	for _, v := range r.Changes {
+		if values[v.Value] {
+			c.failIn(r.At, "will-change", "keep one of them", "%s: the value %s stands here twice", what, v.Value)
+		}
+		values[v.Value] = true
 	}
 }
 

@@ -337,6 +337,17 @@ func (r *reader) rule(n *node) Rule {
 		"hand-step": r.Text(&ru.HandStep), "due": r.OneOf(&ru.Due, "before", "after"), "train": r.Text(&ru.Train), "crossing": r.Version(&ru.Crossing),
 		"leave-from": r.Range(&ru.LeaveFrom), "land-on": r.Range(&ru.LandOn),
 		"from-model": r.Text(&ru.FromModel), "to-model": r.Text(&ru.ToModel),
+		"in-place": r.Bool(&ru.InPlace),
+		"ports": func(n *node) {
+			r.Names(n, "ports", func(key, value *node) {
+				p := PortChange{From: key.Value}
+				r.Text(&p.To)(value)
+				ru.Ports = append(ru.Ports, p)
+			})
+		},
+		"will-change": func(n *node) {
+			r.Items(n, "will-change", func(n *node) { ru.Changes = append(ru.Changes, r.foretold(n)) })
+		},
 	})
 	ru.Down = direction == "down"
 	ranges := []string{"from", "to"}
@@ -347,11 +358,22 @@ func (r *reader) rule(n *node) Rule {
 		map[string][]string{KindHop: ranges, KindCrossing: {"crossing"}, KindPlatformChange: {"from-model", "to-model", "from", "to"}},
 		map[string][]string{KindHop: {"from", "to", "direction", "same-train", "config", "restarts", "hand-step", "due"}, KindLeaveTrain: {"train"},
 			KindCrossing:       {"leave-from", "land-on"},
-			KindPlatformChange: {"config", "restarts", "hand-step", "due"}})
+			KindPlatformChange: {"config", "restarts", "hand-step", "due", "in-place", "ports", "will-change"}})
 	if ru.Kind == KindCrossing && ru.LeaveFrom.IsZero() && ru.LandOn.IsZero() {
 		r.Fail(n, "add leave-from: or land-on:", "rule %q: a crossing rule says from where or to where", ru.ID)
 	}
 	return ru
+}
+
+func (r *reader) foretold(n *node) (f Foretold) {
+	r.Fields(n, "a value that changes", []string{"value", "text"}, fields{"value": r.Text(&f.Value), "text": r.Text(&f.Text), "becomes": func(n *node) {
+		if _, err := yamldoc.Regexp(n.Value); err != nil {
+			r.Fail(n, "write a regular expression", "becomes: %s", err)
+			return
+		}
+		r.Text(&f.Becomes)(n)
+	}})
+	return f
 }
 
 func (r *reader) condition(n *node) Condition {

@@ -137,8 +137,12 @@ func Beyond(can Abilities, h *path.Hop) string {
 // beyond says what of a hop cannot be carried out on the device; "" when all can.
 func (j *Job) beyond(h *path.Hop) string {
 	switch {
-	case h.NewModel != "":
-		return "goes on as another model"
+	case h.NewModel != "" && (h.Platform == nil || !h.Platform.InPlace):
+		return "goes on as another model, " + h.NewModel + ", on another machine, which is a replacement"
+	case h.NewModel != "" && j.InEnsemble:
+		return "goes on as another model, " + h.NewModel + ", which one device does at a time"
+	case h.NewModel != "" && h.From.Compare(h.To) == 0 && j.Can.ByVersion:
+		return "goes on as another model, " + h.NewModel + ", with the release that it has, and it tells images apart by their release alone"
 	case h.Config == catalog.ConfigReset && len(j.Can.Parts) == 0:
 		return "resets the configuration, and nothing can be put back on such a device"
 	case h.Restarts == 0:

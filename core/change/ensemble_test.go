@@ -177,7 +177,7 @@ func TestEnsemblesThatCannotBeDrafted(t *testing.T) {
 		"a pair has two members, not 3":                                    alike(Pair, 3, 1, bySlots("1", "2")),
 		"no member says that it is the active one":                         none,
 		"m1 and m2 say that they are active":                               both,
-		"m2: the hop from 1 to 2 goes on as another model, which a change": far,
+		"m2: the hop from 1 to 2 goes on as another model, X, on another machine, which is a replacement, which a change": far,
 	} {
 		_, err := DraftEnsemble(j)
 		assert.ErrorContains(t, err, says)

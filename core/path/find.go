@@ -252,8 +252,7 @@ func (s *search) changes(g *graph, to target, seen []string) map[int]change {
 		if r.Kind != catalog.KindPlatformChange || r.FromModel != g.m.Name || slices.Contains(seen, r.ToModel) || r.Config == catalog.ConfigReset && !g.policy.Reset {
 			continue
 		}
-		// Nothing but licences and the configuration comes along to another platform.
-		there := &portrait.Portrait{Model: r.ToModel, Licences: g.p.Licences, Uses: g.p.Uses, Children: g.p.Children}
+		there := carriedOver(g.p, r)
 		h := s.graph(s.f.Model(r.ToModel), there, noWay, g.policy)
 		then := s.treeOf(h, to, seen)
 		for b := range s.f.Releases {
@@ -282,6 +281,16 @@ func (s *search) changes(g *graph, to target, seen []string) map[int]change {
 	return out
 }
 
+// carriedOver is what is known of a device that goes on as another model: nothing but licences and the configuration comes along to another machine. The
+// same machine keeps its memory, its storage and its host.
+func carriedOver(p *portrait.Portrait, r *catalog.Rule) *portrait.Portrait {
+	out := &portrait.Portrait{Model: r.ToModel, Licences: p.Licences, Uses: p.Uses, Children: p.Children}
+	if r.InPlace {
+		out.Platform, out.Memory, out.Storage, out.FileSystem = p.Platform, p.Memory, p.Storage, p.FileSystem
+	}
+	return out
+}
+
 // path tells the way of a tree from the portrait's release.
 func (s *search) path(t *tree, q Question) *Path {
 	p := &Path{Family: s.f.Name, Model: s.m.Name, From: t.g.version(s.from)}
@@ -298,7 +307,9 @@ func (s *search) path(t *tree, q Question) *Path {
 		if !ok || i == t.to {
 			break
 		}
-		p.Hops = append(p.Hops, s.changeHop(t.g, i, c))
+		facts = carriedOver(facts, c.rule)
+		p.Hops = append(p.Hops, s.changeHop(t.g, facts, i, c))
+		facts = afterHop(facts, c.rule.Config)
 		t, i = c.then, c.to
 		p.To = t.g.version(i)
 	}

@@ -44,10 +44,11 @@ func (s *search) hop(g *graph, p *portrait.Portrait, a, b, past int) Hop {
 	return h
 }
 
-// changeHop tells about going on as another model.
-func (s *search) changeHop(g *graph, a int, c change) Hop {
-	h := s.describe(c.then.g, c.then.g.p, noWay, c.to, c.rule)
+// changeHop tells about going on as another model; facts are what is known of the device then.
+func (s *search) changeHop(g *graph, facts *portrait.Portrait, a int, c change) Hop {
+	h := s.describe(c.then.g, facts, noWay, c.to, c.rule)
 	h.From, h.NewModel = g.version(a), c.rule.ToModel
+	h.Platform = &Platform{InPlace: c.rule.InPlace, Ports: c.rule.Ports, Changes: c.rule.Changes}
 	return h
 }
 

@@ -12,6 +12,7 @@ package path
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"verimorph/core/catalog"
@@ -53,7 +54,8 @@ type Path struct {
 type Hop struct {
 	From          version.Version    `json:"from"`
 	To            version.Version    `json:"to"`
-	NewModel      string             `json:"newModel"` // the model afterwards, when the hop changes the platform
+	NewModel      string             `json:"newModel"`           // the model afterwards, when the hop changes the platform
+	Platform      *Platform          `json:"platform,omitempty"` // what else that changes; nil when the hop does not change it
 	Stage         catalog.Stage      `json:"stage"`
 	Permit        catalog.Citation   `json:"permit"`     // the rule that permits it
 	Because       []catalog.Citation `json:"because"`    // why this stop is needed: what refuses going past it; empty for the aim itself
@@ -70,6 +72,65 @@ type Hop struct {
 	Effects       []catalog.Effect   `json:"effects"`
 	Lost          []string           `json:"lost"` // services that cannot run at the stop
 }
+
+// A Platform is what a hop onto another platform changes beside the release.
+type Platform struct {
+	InPlace bool                 `json:"inPlace"` // the same machine goes on
+	Ports   []catalog.PortChange `json:"ports,omitempty"`
+	Changes []catalog.Foretold   `json:"changes,omitempty"`
+}
+
+// Foretells reports whether a value is to be another one afterwards; see [catalog.Foretold].
+func (p *Platform) Foretells(value string) bool {
+	return p != nil && slices.ContainsFunc(p.Changes, func(f catalog.Foretold) bool { return f.Value == value })
+}
+
+// ModelAt is the model of the device when hop i begins; that of the end with the number of hops.
+func (p *Path) ModelAt(i int) string {
+	model := p.Model
+	for k := range p.Hops {
+		if k < i && p.Hops[k].NewModel != "" {
+			model = p.Hops[k].NewModel
+		}
+	}
+	return model
+}
+
+// Renamed are the ports that have another name on one model of the path than on another, either way; none where a model is not of the path.
+func (p *Path) Renamed(from, to string) (out []catalog.PortChange) {
+	begins, ends := p.stopOf(from), p.stopOf(to)
+	for i := min(begins, ends); i >= 0 && i < max(begins, ends); i++ {
+		if p.Hops[i].Platform == nil {
+			continue
+		}
+		for _, c := range p.Hops[i].Platform.Ports {
+			if k := slices.IndexFunc(out, func(o catalog.PortChange) bool { return o.To == c.From }); k >= 0 {
+				out[k].To = c.To
+			} else {
+				out = append(out, c)
+			}
+		}
+	}
+	if ends < begins {
+		for i, c := range out {
+			out[i] = catalog.PortChange{From: c.To, To: c.From}
+		}
+	}
+	return out
+}
+
+// stopOf is the first stop, from 0, at which the device is of a model; -1 when it never is.
+func (p *Path) stopOf(model string) int {
+	for i := range len(p.Hops) + 1 {
+		if p.ModelAt(i) == model {
+			return i
+		}
+	}
+	return -1
+}
+
+// LastModel is the model of the device at the end of the path.
+func (p *Path) LastModel() string { return p.ModelAt(len(p.Hops)) }
 
 // An OtherImage must be on the device though it is not the one to install.
 type OtherImage struct {

@@ -521,12 +521,32 @@ func TestEveryMakerOfTheDemo(t *testing.T) {
 		{"another platform", func() Question { q := ask("V1", "7.0.2", "train:8.2"); q.Aim.Model = "V2"; return q }(), []string{"7.4.6", "7.4.6", "8.2.2"}, func(t *testing.T, p *Path) {
 			assert.Equal(t, "V2", p.Hops[1].NewModel)
 			assert.Equal(t, "CR-P1", p.Hops[1].Permit.Rule)
-			assert.Contains(t, p.Hops[1].HandSteps[0].Text, "virtual machine")
+			assert.True(t, p.Hops[1].Platform.InPlace)
+			assert.True(t, p.Hops[1].Platform.Foretells(catalog.ValueSerial))
+			assert.False(t, p.Hops[1].Platform.Foretells("licences"))
+			assert.Equal(t, []string{"V1", "V1", "V2", "V2"}, []string{p.ModelAt(0), p.ModelAt(1), p.ModelAt(2), p.LastModel()})
+			assert.Equal(t, catalog.PortChange{From: "port0", To: "lane-1"}, p.Renamed("V1", "V2")[0])
+			assert.Equal(t, catalog.PortChange{From: "lane-1", To: "port0"}, p.Renamed("V2", "V1")[0])
+			assert.Empty(t, p.Renamed("V2", "V2"))
+			assert.Empty(t, p.Renamed("R2", "V2"))
 			states := map[string]catalog.Truth{}
 			for _, q := range p.Hops[2].Prerequisites {
 				states[q.ID] = q.State
 			}
-			assert.Equal(t, map[string]catalog.Truth{"": catalog.Unknown, "CR-Q2": catalog.Unknown, "CR-Q3": catalog.Unknown, "CR-Q5": catalog.Unknown}, states)
+			assert.Equal(t, map[string]catalog.Truth{"": catalog.Unknown, "CR-Q2": catalog.Unknown, "CR-Q3": catalog.Unknown, "CR-Q5": catalog.Unknown, "CR-Q6": catalog.Unknown}, states)
+		}},
+		{"the same machine is the host of the other platform", func() Question {
+			q := ask("V1", "7.4.6", "train:8.2")
+			q.Aim.Model, q.Portrait.Memory, q.Portrait.Licences = "V2", 3<<30, []string{"edge-plus"}
+			return q
+		}(), []string{"7.4.6", "8.2.2"}, func(t *testing.T, p *Path) {
+			states := map[string]catalog.Truth{}
+			for _, h := range p.Hops {
+				for _, q := range h.Prerequisites {
+					states[q.ID] = q.State
+				}
+			}
+			assert.Equal(t, map[string]catalog.Truth{"": catalog.Unknown, "CR-Q2": catalog.No, "CR-Q3": catalog.Yes, "CR-Q5": catalog.Unknown, "CR-Q6": catalog.Yes}, states, "2 GiB are enough for the platform, and not for train 8")
 		}},
 		{"access points come to the radio train by 9.0", ask("WC-2", "8.2.1", "train:9.2"), []string{"8.5.4", "8.8.5", "9.0.2", "9.2.2"}, nil},
 		{"services must keep working", func() Question { q := ask("WC-2", "8.5.4", "8.8.5"); q.Policy.Services = []string{"mesh"}; return q }(), nil, nil},

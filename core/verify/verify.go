@@ -11,6 +11,7 @@ package verify
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -95,6 +96,7 @@ const (
 	Within    = "within"    // number: at most Value away from zero
 	NoNew     = "no-new"    // set: nothing that was not there before; less is fine
 	Contains  = "contains"  // set: all of Value is there; more is fine
+	Changed   = "changed"   // any: not what it was before, and as Matches says
 )
 
 // Severities: what an expectation that is not met means for the verdict.
@@ -110,6 +112,7 @@ type Expectation struct {
 	Rule     string
 	Percent  float64 // AtLeast
 	Value    Value   // Equals, Within, Contains
+	Matches  string  // Changed: regular expression that the whole of the new value matches; "": any value
 	Severity string
 }
 
@@ -272,7 +275,7 @@ func unfit(e Expectation, before, after Value) string {
 		return fmt.Sprintf("was a %s before and is a %s now: the reading was defined anew, and there is nothing to compare with", before.Type, after.Type)
 	case (e.Rule == KeepsAll || e.Rule == NoNew || e.Rule == Contains) && after.Type != Set, e.Rule == Within && after.Type != Number, e.Rule == AtLeast && after.Type != Set && after.Type != Number:
 		return fmt.Sprintf("the rule %s says nothing about a %s", e.Rule, after.Type)
-	case !slices.Contains([]string{Unchanged, AtLeast, KeepsAll, Equals, Within, NoNew, Contains}, e.Rule):
+	case !slices.Contains([]string{Unchanged, AtLeast, KeepsAll, Equals, Within, NoNew, Contains, Changed}, e.Rule):
 		return fmt.Sprintf("the rule %q is not known", e.Rule)
 	}
 	return ""
@@ -306,10 +309,28 @@ func holds(e Expectation, before, after Value) (bool, string) {
 		return false, fmt.Sprintf("is %s; %s is missing", after, strings.Join(missing, ", "))
 	case Within:
 		return math.Abs(after.Number) <= e.Value.Number, fmt.Sprintf("is %g; at most %g away from 0 is expected", after.Number, e.Value.Number)
+	case Changed:
+		return changed(e.Matches, before, after)
 	case Equals:
 		return equal(e.Value, after), fmt.Sprintf("is %s; %s is expected", after, e.Value)
 	}
 	return false, "" // not reached: unfit has looked
+}
+
+// changed holds a value that was foretold to become another one against what it became.
+func changed(pattern string, before, after Value) (bool, string) {
+	evidence := fmt.Sprintf("was %s, is %s", before, after)
+	if equal(before, after) {
+		return false, "is still " + after.String() + "; another value was foretold"
+	}
+	if pattern == "" {
+		return true, evidence
+	}
+	ok, err := regexp.MatchString("^(?:"+pattern+")$", after.String())
+	if err != nil || !ok {
+		return false, evidence + "; one that matches " + pattern + " was foretold"
+	}
+	return true, evidence
 }
 
 func setEvidence(before Value, missing, extra []string) string {

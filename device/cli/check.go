@@ -311,7 +311,7 @@ func (c *checker) placeholders(path []any, what, text string, params []string) {
 
 // portraitFields are what a portrait is put together of, and its tables with their groups, the first of which each row has.
 var (
-	portraitFields = []string{"name", "maker", "model", "serial", "version", "generation", "slot", "next", "second", "uptime", "started", "services", "unsaved", "total", "free", "work", "service", "role", "mate", "ensemble", "sync", "seats"}
+	portraitFields = []string{"name", "maker", "model", "serial", "version", "generation", "slot", "next", "second", "uptime", "started", "services", "unsaved", "total", "free", "memory", "platform", "file-system", "work", "service", "role", "mate", "ensemble", "sync", "seats"}
 	portraitTables = map[string][]string{"slots": {"slot", "version", "state", "description", "size", "written"}, "files": {"file", "size", "unit"}, "components": {"component", "version", "unit"},
 		"parts": {"part", "state"}, "variables": {"variable", "value"}, "licences": {"licence"}, "storages": {"storage", "free", "total"},
 		"units":    {"unit", "role", "model", "serial", "version", "next", "holds", "state", "free", "total"},

@@ -33,7 +33,7 @@ backup:
 	assert.Nil(t, d)
 	assert.Equal(t, `d.yaml:1:1: doubt: refusals: are missing; what the device refuses is not told from what it does (say how the device says no)
 d.yaml:3:9: error: prompt: ".*" fits an empty line (a prompt is the whole last line, such as 'NAME> ')
-d.yaml:5:25: doubt: portrait: who: nobody reads the group "sreial" (known here: name, maker, model, serial, version, generation, slot, next, second, uptime, started, services, unsaved, total, free, work, service, role, mate, ensemble, sync, seats)
+d.yaml:5:25: doubt: portrait: who: nobody reads the group "sreial" (known here: name, maker, model, serial, version, generation, slot, next, second, uptime, started, services, unsaved, total, free, memory, platform, file-system, work, service, role, mate, ensemble, sync, seats)
 d.yaml:6:24: error: portrait: list: there is no table "fils"; known and near: files
 d.yaml:7:42: error: portrait: rooms: match has no group storage, which each row of storages has
 d.yaml:8:26: error: portrait: parts: match without rows (name the table in rows)

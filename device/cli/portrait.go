@@ -161,7 +161,7 @@ func (d *Dialect) plain(wrote, into map[string]string) error {
 }
 
 // numbers are the fields of a portrait that are numbers.
-var numbers = []string{"uptime", "total", "free", "size"}
+var numbers = []string{"uptime", "total", "free", "memory", "size"}
 
 // answers are what a device said about itself.
 type answers struct {
@@ -258,6 +258,7 @@ func (d *Dialect) portrait(said *answers) (*portrait.Portrait, error) {
 	p := &portrait.Portrait{
 		Name: f["name"], Maker: f["maker"], Model: f["model"], Serial: f["serial"], Version: f["version"], Started: f["started"],
 		UptimeSeconds: number("uptime", f["uptime"]), Generation: f["generation"], Work: f["work"],
+		Memory: number("memory", f["memory"]), Platform: f["platform"], FileSystem: f["file-system"],
 		ServicesReady: d.fact("services", d.ServicesReady, f), Unsaved: d.unsaved(f["unsaved"]), Drained: d.fact("work", d.Drained, f),
 	}
 	if f["total"] != "" && f["free"] != "" { // the one says nothing without the other
@@ -297,7 +298,9 @@ func (d *Dialect) portrait(said *answers) (*portrait.Portrait, error) {
 		p.Licences = []string{} // it says, also when it has none
 	}
 	for _, r := range said.rows["licences"] {
-		p.Licences = append(p.Licences, r["licence"])
+		if r["licence"] != "" {
+			p.Licences = append(p.Licences, r["licence"])
+		}
 	}
 	return p, bad
 }

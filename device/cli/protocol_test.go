@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"io/fs"
 	"log/slog"
 	"maps"
 	"net"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -41,6 +44,16 @@ func calderpathBox(t *testing.T) (*calderpath.Box, testTarget) {
 	a := b.Access()
 	return b, testTarget{Target: device.Target{Address: ssh, SignIns: []device.SignIn{{User: "hand", Password: a.Password}}, HostKey: a.HostKey, SNMP: []device.SNMPUser{{Community: a.Community}},
 		Services: map[string]string{"gnoi": grpc, "gnmi": grpc}}, Dialect: dialects["calderpath"]}
+}
+
+// chooses is the dialect of such boxes that chooses what is started next in another way.
+func chooses(t *testing.T, how string) *Dialect {
+	text, err := fs.ReadFile(Builtin(), "calderpath.yaml")
+	require.NoError(t, err)
+	other := regexp.MustCompile(`(?m)^  choose-slot: .*$`).ReplaceAllLiteralString(string(text), "  choose-slot: "+how)
+	read, err := ReadDialects(fstest.MapFS{"calderpath.yaml": {Data: []byte(other)}})
+	require.NoError(t, err)
+	return read["calderpath"]
 }
 
 // A dialect says of each thing by which protocol it goes: the portrait and the configuration over NETCONF, firmware and files over gNOI, readings over gNMI.
@@ -92,8 +105,13 @@ func TestProtocolsOfOneDevice(t *testing.T) {
 	_, err = d.Checksum(t.Context(), "v1-9.9.9.bin")
 	assert.Equal(t, device.NotUnderstood, device.KindOf(err))
 	assert.ErrorContains(t, d.RemoveFile(t.Context(), "v1-7.4.7.bin"), "that package is in use")
-	assert.ErrorContains(t, d.ChooseSlot(t.Context(), "v1-9.9.9.bin", ""), "which version v1-9.9.9.bin holds is not known")
+	assert.ErrorContains(t, d.ChooseSlot(t.Context(), "v1-9.9.9.bin", ""), "there is no such package that could be started")
 	require.NoError(t, d.ChooseSlot(t.Context(), "v1-7.4.7.bin", ""))
+	other := target
+	other.Dialect = chooses(t, `{by: gnoi, send: 'os.Activate {"version": "{version}", "no_reboot": true}', success: '"activate_ok"'}`)
+	byVersion := dial(t, other)
+	assert.ErrorContains(t, byVersion.ChooseSlot(t.Context(), "v1-9.9.9.bin", ""), "which version v1-9.9.9.bin holds is not known")
+	require.NoError(t, byVersion.ChooseSlot(t.Context(), "v1-7.4.7.bin", ""))
 	require.NoError(t, d.Restart(t.Context()))
 	_, _, boots := b.Stands()
 	assert.Equal(t, 2, boots)

@@ -16,7 +16,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -44,6 +43,9 @@ const (
 	NotActivated = "not-activated"  // it says that it activates a package, and does not
 	Complains    = "complains"      // it reports a fault to whoever listens, after its next start
 	Forgets      = "forgets-config" // it starts with an empty configuration
+	KeepsSerial  = "keeps-serial"   // it goes on as another platform with the serial that it had
+	LosesLicence = "loses-licence"  // it goes on as another platform without its licences
+	LosesName    = "loses-name"     // it goes on as another platform with a serial of another kind
 )
 
 var faults = []box.FaultKind{
@@ -57,6 +59,9 @@ var faults = []box.FaultKind{
 	{Name: NotActivated, Text: "it says that it activates a package, and does not"},
 	{Name: Complains, Text: "it reports a fault by itself after its next start"},
 	{Name: Forgets, Text: "it starts with an empty configuration"},
+	{Name: KeepsSerial, Text: "it goes on as another platform with the serial that it had"},
+	{Name: LosesLicence, Text: "it goes on as another platform without its licences"},
+	{Name: LosesName, Text: "it goes on as another platform with a serial of another kind"},
 }
 
 // A Spec says what a box is.
@@ -66,6 +71,9 @@ type Spec struct {
 	GRPC                                                          string // host:port of gNOI and gNMI; "": the usual port beside its address
 	SNMP                                                          string // host:port of SNMP; "": port 1161 beside its address
 	Storage                                                       int64  // bytes; 0: 4 MiB
+	Memory                                                        int64  // bytes that the host gives it; 0: 4 GiB
+	HostKind                                                      string // of the machine on which it is virtual; "": host-b
+	Licences                                                      []string
 }
 
 // A Box is one simulated router.
@@ -84,6 +92,10 @@ type Box struct {
 
 type state struct {
 	HostKey, Password string
+	Model, Serial     string   // what it is now
+	Licences          []string // classes
+	Engine            string   // identifier of its SNMP engine, hexadecimal
+	Before            string   // host key that it showed as the other platform
 	Community         string // of SNMP
 	Certificate, Key  []byte // DER
 	Config            string
@@ -134,7 +146,7 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 	if err == nil {
 		err = json.Unmarshal(data, &b.st)
 	}
-	if err == nil && (b.st.Running == "" || b.st.Community == "") { // made before such boxes could change their firmware, or spoke SNMP
+	if err == nil && (b.st.Running == "" || b.st.Community == "" || b.st.Model == "") { // made before such boxes could change their firmware, spoke SNMP, or changed their platform
 		return b, b.Reset()
 	}
 	return b, err
@@ -143,8 +155,8 @@ func Open(spec Spec, dir string, factor float64, log *slog.Logger) (*Box, error)
 func (b *Box) packages() string { return filepath.Join(b.dir, "packages") }
 
 // packageName is the file of a version, as the maker names it.
-func (b *Box) packageName(version string) string {
-	return strings.ToLower(b.spec.Model) + "-" + version + ".bin"
+func packageName(model, version string) string {
+	return strings.ToLower(model) + "-" + version + ".bin"
 }
 
 // Reset implements box.Box.
@@ -153,7 +165,8 @@ func (b *Box) Reset() error {
 	defer b.mu.Unlock()
 	st := state{HostKey: b.st.HostKey, Password: b.st.Password, Community: b.st.Community, Certificate: b.st.Certificate, Key: b.st.Key,
 		Config: strings.ReplaceAll(b.spec.Config, "{{random}}", box.Random(16)), Keys: "key ring " + box.Random(16) + box.Random(16) + "\n",
-		Running: b.packageName(b.spec.Version), Next: b.packageName(b.spec.Version), BootAt: time.Now().Add(-10 * time.Hour), Boots: 1, Faults: box.Faults{}}
+		Model: b.spec.Model, Serial: b.spec.Serial, Licences: b.spec.Licences, Engine: engineOf(b.spec.Serial),
+		Running: packageName(b.spec.Model, b.spec.Version), Next: packageName(b.spec.Model, b.spec.Version), BootAt: time.Now().Add(-10 * time.Hour), Boots: 1, Faults: box.Faults{}}
 	if st.HostKey == "" {
 		st.HostKey, st.Password = box.NewHostKey(), b.spec.Password
 		if st.Password == "" {
@@ -170,7 +183,7 @@ func (b *Box) Reset() error {
 		}
 		var image bytes.Buffer
 		err = errors.Join(err, firmware.Make(&image, &firmware.Header{Maker: Maker, Models: []string{b.spec.Model}, Version: version, Payload: 192 << 10}),
-			os.WriteFile(filepath.Join(b.packages(), b.packageName(version)), image.Bytes(), 0o600))
+			os.WriteFile(filepath.Join(b.packages(), packageName(b.spec.Model, version)), image.Bytes(), 0o600))
 	}
 	if st.Certificate == nil {
 		var bad error
@@ -216,7 +229,7 @@ func (b *Box) SNMP() string { return b.spec.SNMP }
 func (b *Box) Look() box.Look {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return box.Look{Name: b.spec.Name, Maker: Maker, Model: b.spec.Model, Version: b.version(), Phase: rise.Phase(b.up()), Faults: b.st.Faults, Can: faults}
+	return box.Look{Name: b.spec.Name, Maker: Maker, Model: b.st.Model, Version: b.version(), Phase: rise.Phase(b.up()), Faults: b.st.Faults, Can: faults}
 }
 
 // Arm implements box.Box.
@@ -277,8 +290,10 @@ func (b *Box) up() time.Duration {
 // version is what runs; the caller holds the lock.
 func (b *Box) version() string { return b.versionOf(b.st.Running) }
 
+// versionOf is the version in the name of a package, behind that of the model.
 func (b *Box) versionOf(name string) string {
-	return strings.TrimSuffix(strings.TrimPrefix(name, strings.ToLower(b.spec.Model)+"-"), ".bin")
+	_, version, _ := strings.Cut(strings.TrimSuffix(name, ".bin"), "-")
+	return version
 }
 
 func (b *Box) network() box.State {
@@ -323,6 +338,7 @@ func (b *Box) restart() {
 		b.st.Next = b.st.Running
 	default:
 		b.st.Running = b.st.Next
+		b.becomes(b.modelOf(b.st.Running))
 	}
 	if b.st.Faults.Hit(Forgets) {
 		b.st.Config = `<router name="factory"></router>`
@@ -339,15 +355,10 @@ func (b *Box) restart() {
 	}()
 }
 
-// starts reports whether a package is whole and for this box.
+// starts reports whether a package is whole and for this box, as it is or as the other platform that it may go on as.
 func (b *Box) starts(name string) bool {
-	f, err := os.Open(filepath.Join(b.packages(), name))
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	h, err := firmware.Read(f)
-	return err == nil && slices.Contains(h.Models, b.spec.Model)
+	model := b.modelOf(name)
+	return model != "" && (model == b.st.Model || b.mayBecome(model))
 }
 
 // free is how many bytes of the storage are free.

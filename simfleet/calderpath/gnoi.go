@@ -43,13 +43,12 @@ func (o *osServer) Install(s gnoios.OS_InstallServer) error {
 		return status.Error(codes.InvalidArgument, "what is to be transferred?")
 	}
 	b := o.b
-	name := filepath.Join(b.packages(), b.packageName(want.Version))
 	b.mu.Lock()
-	there := b.starts(filepath.Base(name))
+	there := b.packageOf(want.Version, int64(want.PackageSize)) != ""
 	room := b.free()
 	b.mu.Unlock()
 	switch {
-	case filepath.Dir(name) != b.packages():
+	case want.Version != filepath.Base(want.Version):
 		return status.Error(codes.InvalidArgument, "that is no version")
 	case there:
 		return validated(s, want.Version)
@@ -59,11 +58,11 @@ func (o *osServer) Install(s gnoios.OS_InstallServer) error {
 	if err := s.Send(&gnoios.InstallResponse{Response: &gnoios.InstallResponse_TransferReady{TransferReady: &gnoios.TransferReady{}}}); err != nil {
 		return err
 	}
-	if err := b.receive(s, name, want.PackageSize); err != nil {
-		_ = os.Remove(name + ".part")
+	incoming := filepath.Join(b.dir, "incoming")
+	if err := b.receive(s, incoming, want.PackageSize); err != nil {
 		return err
 	}
-	return b.take(s, name, want.Version)
+	return b.take(s, incoming, want.Version)
 }
 
 // receive writes what comes into a file beside the packages.
@@ -102,9 +101,23 @@ func (b *Box) receive(s gnoios.OS_InstallServer, name string, size uint64) error
 	}
 }
 
-// take checks a package that has come.
-func (b *Box) take(s gnoios.OS_InstallServer, name, version string) error {
-	data, err := os.Open(name)
+// packageOf is the package of a version that could be started, that of the platform first; of a size, where that is not 0: the platforms give their packages
+// the same versions. The caller holds the lock.
+func (b *Box) packageOf(version string, size int64) string {
+	for _, model := range []string{b.st.Model, firstPlatform, secondPlatform} {
+		name := packageName(model, version)
+		st, err := os.Stat(filepath.Join(b.packages(), name))
+		if err == nil && b.starts(name) && (size == 0 || st.Size() == size) {
+			return name
+		}
+	}
+	return ""
+}
+
+// take checks a package that has come, and gives it its name.
+func (b *Box) take(s gnoios.OS_InstallServer, incoming, version string) error {
+	defer func() { _ = os.Remove(incoming) }()
+	data, err := os.Open(incoming)
 	if err != nil {
 		return err
 	}
@@ -112,21 +125,23 @@ func (b *Box) take(s gnoios.OS_InstallServer, name, version string) error {
 	_ = data.Close()
 	switch {
 	case err != nil:
-		_ = os.Remove(name)
 		return installError(s, gnoios.InstallError_INTEGRITY_FAIL, err.Error())
-	case h.Version != version:
-		_ = os.Remove(name)
+	case h.Version != version || len(h.Models) == 0:
 		return installError(s, gnoios.InstallError_INCOMPATIBLE, "it holds "+h.Version)
 	}
+	name := packageName(h.Models[0], version)
+	if err := os.Rename(incoming, filepath.Join(b.packages(), name)); err != nil {
+		return err
+	}
 	b.mu.Lock()
-	ok := b.starts(filepath.Base(name))
+	ok := b.starts(name)
 	if ok {
 		b.st.Installs++
 	}
 	err = b.save()
 	b.mu.Unlock()
 	if !ok {
-		_ = os.Remove(name)
+		_ = os.Remove(filepath.Join(b.packages(), name))
 		return installError(s, gnoios.InstallError_INCOMPATIBLE, "it is for another model")
 	}
 	return errors.Join(err, validated(s, version))
@@ -137,8 +152,8 @@ func (o *osServer) Activate(_ context.Context, r *gnoios.ActivateRequest) (*gnoi
 	b := o.b
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	name := b.packageName(r.Version)
-	if !b.starts(name) {
+	name := b.packageOf(r.Version, 0)
+	if name == "" {
 		return &gnoios.ActivateResponse{Response: &gnoios.ActivateResponse_ActivateError{ActivateError: &gnoios.ActivateError{Type: gnoios.ActivateError_NON_EXISTENT_VERSION, Detail: "there is no " + r.Version}}}, nil
 	}
 	if !b.st.Faults.Hit(NotActivated) {

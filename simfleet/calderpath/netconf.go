@@ -73,6 +73,9 @@ type rpc struct {
 	Remove *struct {
 		File string `xml:"file"`
 	} `xml:"remove-package"`
+	Activate *struct {
+		File string `xml:"file"`
+	} `xml:"activate-package"`
 	Subscribe *struct{} `xml:"create-subscription"`
 	Restart   *struct{} `xml:"system-restart"`
 	Bye       *struct{} `xml:"close-session"`
@@ -195,6 +198,8 @@ func (b *Box) obey(me int, r *rpc) (string, *refusal) {
 		return b.commit(me, r)
 	case r.Remove != nil:
 		return b.removePackage(r.Remove.File)
+	case r.Activate != nil:
+		return b.activatePackage(r.Activate.File)
 	case r.Restart != nil:
 		b.restart()
 		return "", nil

@@ -57,7 +57,7 @@ func (s *shell) answer(words []string) string {
 	case len(words) == 1 && words[0] == "identity":
 		b.mu.Lock()
 		defer b.mu.Unlock()
-		return fmt.Sprintf("name: %s\nmaker: %s\nmodel: %s\nserial: %s\nrelease: %s\n", b.spec.Name, Maker, b.spec.Model, b.spec.Serial, b.version())
+		return fmt.Sprintf("name: %s\nmaker: %s\nmodel: %s\nserial: %s\nrelease: %s\n", b.spec.Name, Maker, b.st.Model, b.st.Serial, b.version())
 	case len(words) == 3 && words[0] == "post" && words[1] == "keys.store":
 		b.mu.Lock()
 		text := b.st.Keys

@@ -2744,6 +2744,7 @@ export interface components {
             to: string;
             /** @description The model afterwards, when the platform changes. */
             newModel?: string;
+            platform?: components["schemas"]["PlatformChange"];
             /** @description Why a change cannot carry it out on the device, when it cannot. */
             cannot?: string;
             stage: string;
@@ -2776,6 +2777,25 @@ export interface components {
             effects: components["schemas"]["Effect"][];
             /** @description Services that cannot run at the stop. */
             lost: string[];
+        };
+        /** @description What a hop onto another platform changes beside the release. */
+        PlatformChange: {
+            /** @description The same machine goes on; otherwise another one takes its place. */
+            inPlace: boolean;
+            ports: components["schemas"]["PortChange"][];
+            /** @description Values by which others know the device. What is not listed has to stay as it is. */
+            willChange: components["schemas"]["ForetoldValue"][];
+        };
+        PortChange: {
+            from: string;
+            to: string;
+        };
+        ForetoldValue: {
+            /** @description serial, host-key, or the name of a reading. */
+            value: string;
+            text: string;
+            /** @description Regular expression that the new value matches; absent when any other value will do. */
+            becomes?: string;
         };
         Minutes: {
             /** Format: double */

@@ -240,6 +240,31 @@ export function HopList({ path }: { path: Path }) {
   );
 }
 
+/** What a hop onto another platform changes: names of ports, and what others know the device by. */
+function PlatformText({ change }: { change: NonNullable<Hop["platform"]> }) {
+  return (
+    <div className="mt-1">
+      <p>
+        It goes on {change.inPlace ? "on the same machine" : "on another machine"}.
+        {change.ports.length > 0 && <> Ports: {change.ports.map((p) => `${p.from} becomes ${p.to}`).join(", ")}.</>}
+      </p>
+      {change.willChange.length > 0 && (
+        <>
+          <p className="mt-1">Will change:</p>
+          <ul className="list-disc pl-5">
+            {change.willChange.map((v) => (
+              <li key={v.value}>
+                <code>{v.value}</code>: {v.text}
+                {v.becomes && <Muted> (it becomes {v.becomes})</Muted>}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </div>
+  );
+}
+
 const words = { met: "met", unmet: "not met", unknown: "not known" };
 
 function HopText({ h, head, children }: { h: Hop; head: string; children?: React.ReactNode }) {
@@ -258,6 +283,7 @@ function HopText({ h, head, children }: { h: Hop; head: string; children?: React
           <Mark state="failed" /> By hand: {h.cannot}.
         </p>
       )}
+      {h.platform && <PlatformText change={h.platform} />}
       <p className="mt-1">
         Permitted by <Reason of={h.permit} />
       </p>
