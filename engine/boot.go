@@ -159,9 +159,9 @@ func restarted(r *run, ctx context.Context, s *store.Step, taken bool) (bool, st
 	if needless, evidence, err := r.worksAsPut(ctx, s); needless || err != nil {
 		return needless, evidence, err
 	}
-	// On the way back it may run what it ran before already, or be on its way there; of a restart into nothing else only a
-	// recorded intent can tell.
-	if !taken && !(s.Plan.Back && r.bySlot(s)) {
+	// On the way back it may run what it ran before already, or be on its way there, and a device that lost its power may have gone on as another model by itself; of a
+	// restart into nothing else only a recorded intent can tell.
+	if !taken && !(r.bySlot(s) && (s.Plan.Back || r.hop(s).NewModel != "")) {
 		return false, "", nil
 	}
 	return r.awaitBoot(ctx, s, func(b bootState) bool { return b != bootUnclear })

@@ -33,7 +33,13 @@ func (e *Engine) facts(ctx context.Context, c *store.Change, way *path.Path, d s
 	stepFacts(f, c, dialect, p, hop)
 	f.Single = c.Kind == change.SingleOperations
 	if hop < len(way.Hops) {
-		f.WantVersion = way.Hops[hop].From.String()
+		h := &way.Hops[hop]
+		f.WantVersion, f.GoesOnAs = h.From.String(), h.NewModel
+		if h.Platform != nil {
+			for _, v := range h.Platform.Changes {
+				f.WillChange = append(f.WillChange, v.Value)
+			}
+		}
 	}
 	if c.WindowFrom != nil {
 		f.From = c.WindowFrom.In(e.Zone)

@@ -145,7 +145,7 @@ func (r *run) foretold(s *store.Step, j *judgement) {
 	}
 	for i := range j.expect {
 		if x := &j.expect[i]; byPort[x.Reading] && !slices.Equal(was[x.Reading].Set, j.before[x.Reading].Set) {
-			x.Title += ", by the new names of ports"
+			x.Title += ", renamed"
 		}
 	}
 }
@@ -168,7 +168,7 @@ func (j *judgement) change(f catalog.Foretold, model string) {
 	} else if name == readHostKey {
 		x.Title = "Host key"
 	}
-	x.Title += ", which changes with " + model
+	x.Title += " as " + model
 	j.expect = append(j.expect, x)
 }
 

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"cmp"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,7 +50,7 @@ func TestAPlatformChangesInPlace(t *testing.T) {
 	}
 	ports := resultOf(v, "ports-up")
 	assert.Equal(t, []string{"lane-1", "lane-2", "lane-3", "lane-4"}, ports.After.Set)
-	assert.Contains(t, ports.Title, "by the new names of ports")
+	assert.Contains(t, ports.Title, "renamed")
 	assert.Contains(t, r.journal(done.ID), "the device goes on as V2 with the serial V2-")
 	assert.Equal(t, strings.NewReplacer("port0", "lane-1", "port1", "lane-2", "port2", "lane-3", "port3", "lane-4").Replace(before), r.router.Config())
 
@@ -149,4 +151,61 @@ func TestWhoAnswersAsAnotherPlatform(t *testing.T) {
 	assert.Equal(t, &store.Became{Model: "V2", Serial: "V2-77"}, w.m.Planned.Became)
 	assert.False(t, goesOn(portrait.Portrait{Name: "rt1", Model: "V2", Serial: "V2-78"}), "it was another one that was seen first")
 	assert.True(t, goesOn(v2))
+}
+
+// Whatever strikes in whatever step: it goes on as the other platform, once.
+func TestStrikesWhileThePlatformChanges(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, strike := range []string{"the connection is cut", "the database cuts every connection", "another worker takes over", "nothing is said for a while"} {
+		t.Run(strike, func(t *testing.T) {
+			t.Parallel()
+			r := newPlatform(t)
+			(&subject{field: &field{rig: r.rig}}).strikeEverywhere(strikes[strike])
+			r.start()
+			r.becameSecond(r.carryOut("7.4.6"), 2)
+		})
+	}
+}
+
+// The power is lost after whatever step: it starts what is chosen, which may be the other platform before the change says so.
+func TestPowerIsLostWhileThePlatformChanges(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip()
+	}
+	boots := map[change.Kind]int{change.ChooseSlot: 2} // it has gone on by itself when the change would start it
+	for _, kind := range []change.Kind{change.Backup, change.Send, change.GoNoGo, change.ChooseSlot, change.Restart, change.Confirm, change.Services} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			r := newPlatform(t)
+			var once sync.Once
+			r.Engine.strike = func(_ *run, st *store.Step, at string) {
+				if st.Plan.Kind == kind && at == "performed" {
+					once.Do(r.router.PowerOffAndOn)
+				}
+			}
+			r.start()
+			c := r.carryOut("7.4.6")
+			if c.State == change.Asking && c.Question.Kind == change.AskWarn { // its services were on their way up
+				require.NoError(t, r.Act(t.Context(), c.ID, change.Accept, access.Person("me", ""), "they come"))
+				c = r.rest(c.ID)
+			}
+			r.becameSecond(c, cmp.Or(boots[kind], 3))
+		})
+	}
+}
+
+// becameSecond sees that a change took the router to the second platform, and how often it was started.
+func (r *routed) becameSecond(done store.Change, boots int) {
+	r.t.Helper()
+	require.Equal(r.t, change.Done, done.State, failure(done))
+	assert.Equal(r.t, verify.Pass, verdictOf(r.t, done).Verdict, failure(done))
+	version, installs, started := r.router.Stands()
+	assert.Equal(r.t, "7.4.6", version)
+	assert.Equal(r.t, 1, installs)
+	assert.Equal(r.t, boots, started)
+	assert.Equal(r.t, "V2", r.router.Look().Model)
 }

@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -41,13 +43,23 @@ func (s *Since) Paths() (out []string) {
 	return out
 }
 
-// SinceLeft compares the configuration of now, as version from writes it, with the last backup taken under version to.
-func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to string, now []byte) (out Since, err error) {
+// Leaving is what a device runs and what it ran before, which it would go back to.
+type Leaving struct {
+	Model, Version string
+	OldModel, Old  string               // OldModel is "" where it is the same
+	Ports          []catalog.PortChange // that had another name then: from the old to the new
+}
+
+// SinceLeft compares the configuration of now with the last backup taken under the older version.
+func (e *Engine) SinceLeft(ctx context.Context, d store.Device, x Leaving, now []byte) (out Since, err error) {
+	model, from, oldModel, to := x.Model, x.Version, cmp.Or(x.OldModel, x.Model), x.Old
 	bs, err := e.Store.Backups(ctx, store.BackupList{Device: d.Name, Limit: 200})
 	if err != nil {
 		return out, records(err)
 	}
-	i := slices.IndexFunc(bs, func(b store.Backup) bool { return b.Version == to && b.File != "" && (b.Model == "" || b.Model == model) })
+	i := slices.IndexFunc(bs, func(b store.Backup) bool {
+		return b.Version == to && b.File != "" && (b.Model == "" || b.Model == oldModel)
+	})
 	if i < 0 {
 		out.Unknown = fmt.Sprintf("there is no backup taken under %s, so nobody can say what was configured since", to)
 		return out, nil
@@ -60,8 +72,8 @@ func (e *Engine) SinceLeft(ctx context.Context, d store.Device, model, from, to 
 		return out, nil
 	}
 	// What the newer version writes differently is no loss: the old text is carried to the form of now first.
-	if from != to {
-		converted, _, err := e.Convert(ctx, b, text, model, to, from)
+	if from != to || model != oldModel {
+		converted, _, err := e.convert(ctx, b, b.File, text, crossing{from: stop(oldModel, to), to: stop(model, from), ports: x.Ports})
 		if record := (*recordError)(nil); errors.As(err, &record) {
 			return out, err
 		}
@@ -162,7 +174,12 @@ func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d 
 	if err != nil {
 		return err
 	}
-	s, err := e.SinceLeft(ctx, d, p.Model, p.Version, c.To, now)
+	var way path.Path
+	if err := json.Unmarshal(c.Path, &way); err != nil {
+		return final("the path of the change cannot be read: %w", err)
+	}
+	old := way.LastModel()
+	s, err := e.SinceLeft(ctx, d, Leaving{Model: p.Model, Version: p.Version, OldModel: old, Old: c.To, Ports: way.Renamed(old, p.Model)}, now)
 	if err != nil {
 		return err
 	}

@@ -136,6 +136,9 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 			return false, "", final("the device came back with %s, not %s", p.Version, to)
 		}
 		seen := "the device runs " + p.Version
+		if r.changesPlatform() {
+			seen += " as " + p.Model
+		}
 		if slot := p.RunningSlot(); slot != nil {
 			seen += " from slot " + slot.Name
 		}

@@ -9,6 +9,7 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/backup"
+	"verimorph/core/catalog"
 	"verimorph/core/config"
 	"verimorph/core/convert"
 	"verimorph/core/path"
@@ -59,7 +60,11 @@ func (s *Planner) LossesOfReturn(ctx context.Context, by access.Actor, id int64)
 	if err := json.Unmarshal(c.Path, &way); err != nil {
 		return nil, err
 	}
-	return s.Losses(ctx, by, d, way.Hops[hop].From.String(), c.Back[hop].Text)
+	old := engine.Leaving{OldModel: way.ModelAt(hop), Old: way.Hops[hop].From.String()}
+	if p := PortraitOf(d); p != nil {
+		old.Ports = way.Renamed(old.OldModel, p.Model)
+	}
+	return s.Losses(ctx, by, d, old, c.Back[hop].Text)
 }
 
 // lossesTogether are those of the first member that would be taken back; the notes name the others.
@@ -81,7 +86,7 @@ func (s *Planner) lossesTogether(ctx context.Context, by access.Actor, c *store.
 			first.Notes = append(first.Notes, fmt.Sprintf("%s goes back to %s, too; what it would lose is shown by: verimorph change back %s -preview", m.Device, to, m.Device))
 			continue
 		}
-		if first, err = s.Losses(ctx, by, d, to, c.HalfWay.Why); err != nil {
+		if first, err = s.Losses(ctx, by, d, engine.Leaving{Old: to}, c.HalfWay.Why); err != nil {
 			return nil, err
 		}
 		first.Notes = append([]string{"this is what " + m.Device + " would lose"}, first.Notes...)
@@ -114,22 +119,34 @@ func (s *Planner) LossesOfBack(ctx context.Context, by access.Actor, device stri
 	if idle.Broken() {
 		return nil, conflict("the installation in slot %s of device %s is no way back: the device says that it is %q", idle.Name, d.Name, idle.State)
 	}
-	out, err := s.Losses(ctx, by, d, idle.Version, "start the installation in slot "+idle.Name+" again")
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	was, platform := platformBefore(cat.FamilyOfModel(p.Model), p, idle)
+	old := engine.Leaving{OldModel: was, Old: idle.Version}
+	if platform != nil {
+		for _, c := range platform.Ports {
+			old.Ports = append(old.Ports, catalog.PortChange{From: c.To, To: c.From})
+		}
+	}
+	out, err := s.Losses(ctx, by, d, old, "start the installation in slot "+idle.Name+" again")
 	if err == nil && carry {
 		out.Carried, err = s.carried(ctx, by, d, p, idle.Version)
 	}
 	return out, err
 }
 
-// Losses says what going back from what runs now to an older version would lose. way is what would be done.
-func (s *Planner) Losses(ctx context.Context, by access.Actor, d store.Device, to, way string) (*Losses, error) {
+// Losses says what going back from what runs now to an older version, which may be of another platform, would lose. way is what would be done.
+func (s *Planner) Losses(ctx context.Context, by access.Actor, d store.Device, old engine.Leaving, way string) (*Losses, error) {
+	to := old.Old
 	out := &Losses{To: to, Way: way}
 	p := PortraitOf(d)
 	if p == nil {
 		return out, conflict("nobody has looked at device %s yet; refresh it first", d.Name)
 	}
 	out.From = p.Version
-	if err := s.lostConfiguration(ctx, by, out, d); err != nil {
+	if err := s.lostConfiguration(ctx, by, out, d, old); err != nil {
 		return out, err
 	}
 	cat, _, err := s.Catalogue(ctx)
@@ -174,13 +191,14 @@ func (s *Planner) Losses(ctx context.Context, by access.Actor, d store.Device, t
 }
 
 // lostConfiguration compares what runs now with the last backup that was taken under the older version.
-func (s *Planner) lostConfiguration(ctx context.Context, by access.Actor, out *Losses, d store.Device) error {
+func (s *Planner) lostConfiguration(ctx context.Context, by access.Actor, out *Losses, d store.Device, old engine.Leaving) error {
 	p, _, now, err := s.runningNow(ctx, by, d)
 	if err != nil {
 		out.Notes = append(out.Notes, "the configuration of now cannot be read, so nobody can say what would be lost: "+s.told(err))
 		return nil
 	}
-	since, err := s.Engine.SinceLeft(ctx, d, p.Model, out.From, out.To, now)
+	old.Model, old.Version = p.Model, out.From
+	since, err := s.Engine.SinceLeft(ctx, d, old, now)
 	if err != nil {
 		return err
 	}
@@ -190,7 +208,7 @@ func (s *Planner) lostConfiguration(ctx context.Context, by access.Actor, out *L
 	}
 	out.Notes = append(out.Notes, since.Notes...)
 	out.Differences = since.Differences
-	if len(out.Differences) > 0 && since.CanCarry {
+	if len(out.Differences) > 0 && since.CanCarry && (old.OldModel == "" || old.OldModel == p.Model) {
 		out.Notes = append(out.Notes, fmt.Sprintf("what was configured since can be carried across: verimorph change back %s -carry converts it and puts it onto %s, and -carry -preview shows what that does; after another way back, convert the last backup to %s@%s and restore it", d.Name, out.To, p.Model, out.To))
 	}
 	return nil

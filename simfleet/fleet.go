@@ -77,6 +77,8 @@ type Device struct {
 	Calls     string      `yaml:"calls,omitempty"`    // URL of the bootstrap server that a blank one asks what it is to become
 	Seats     int         `yaml:"seats,omitempty"`    // how many may follow it
 	Through   string      `yaml:"through,omitempty"`  // host:port behind its pair or cluster; said of the first box
+	Memory    int64       `yaml:"memory,omitempty"`   // bytes of a virtual one; 4 GiB when left out
+	Licences  []string    `yaml:"licences,omitempty"` // classes that it has
 	// The installation in the other slot has passwords of its own, which apply when it runs.
 	OlderPasswords bool `yaml:"older-passwords"`
 }
@@ -138,7 +140,7 @@ func open(d *Device, config, dir, medium string, factor float64, log *slog.Logge
 			Version: d.Version, Config: config, Storage: d.Flash, Line: d.Line}, dir, factor, log)
 	}
 	if d.Maker == calderpath.Maker {
-		return calderpath.Open(calderpath.Spec{Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password, Version: d.Version, Other: d.Idle, Config: config, Storage: d.Flash}, dir, factor, log)
+		return calderpath.Open(calderpath.Spec{Name: d.Name, Model: d.Model, Serial: d.Serial, Address: d.Address, User: d.User, Password: d.Password, Version: d.Version, Other: d.Idle, Config: config, Storage: d.Flash, Memory: d.Memory, Licences: d.Licences}, dir, factor, log)
 	}
 	followers, err := d.followers()
 	if err != nil {

@@ -363,7 +363,13 @@ func (c *client) printPath(p gen.Path) {
 	if p.Moves != nil {
 		c.printf("The ensemble to %s: %s, %s expected, members one after the other\n", c.paint(bold, p.To), count(len(p.Hops), "move"), span(low, high))
 	} else {
-		c.printf("%s from %s to %s: %s, %s expected\n", p.Model, p.From, c.paint(bold, p.To), count(len(p.Hops), "hop"), span(low, high))
+		to := p.To
+		for _, h := range p.Hops {
+			if h.NewModel != nil {
+				to = p.To + asModel(h)
+			}
+		}
+		c.printf("%s from %s to %s: %s, %s expected\n", p.Model, p.From, c.paint(bold, to), count(len(p.Hops), "hop"), span(low, high))
 	}
 	if p.Aim != "" {
 		c.printf("%s is %s.\n", p.To, p.Aim)

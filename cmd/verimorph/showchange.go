@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -217,7 +218,13 @@ func way(ch gen.Change) string {
 	if ch.Kind == gen.ChangeKindOperations && ch.From == ch.To {
 		return "single operations; it runs " + ch.From
 	}
-	return fmt.Sprintf("from %s to %s", ch.From, ch.To)
+	as := ""
+	if ch.Path != nil {
+		for _, h := range ch.Path.Hops {
+			as = cmp.Or(asModel(h), as)
+		}
+	}
+	return fmt.Sprintf("from %s to %s%s", ch.From, ch.To, as)
 }
 
 // resting says until when a change may not be interrupted.
@@ -243,6 +250,14 @@ func (c *client) printEnd(ch gen.Change) {
 	}
 }
 
+// asModel says as which model the device goes on; "" where it stays what it is.
+func asModel(h gen.Hop) string {
+	if h.NewModel == nil {
+		return ""
+	}
+	return " as " + *h.NewModel
+}
+
 func hopTitle(ch gen.Change, s gen.Step) string {
 	if s.Back != nil && *s.Back {
 		return "Way back"
@@ -257,7 +272,7 @@ func hopTitle(ch gen.Change, s gen.Step) string {
 		return "Steps"
 	}
 	h := ch.Path.Hops[s.Hop-1]
-	return fmt.Sprintf("Hop %d of %d  %s to %s", s.Hop, len(ch.Path.Hops), h.From, h.To)
+	return fmt.Sprintf("Hop %d of %d  %s to %s%s", s.Hop, len(ch.Path.Hops), h.From, h.To, asModel(h))
 }
 
 func (c *client) printVerdict(ch gen.Change) {

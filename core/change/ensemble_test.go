@@ -173,10 +173,10 @@ func TestEnsemblesThatCannotBeDrafted(t *testing.T) {
 	far.Members[1].Job = bySlots("1", "2")
 	far.Members[1].Job.Path.Hops[0].NewModel = "X"
 	for says, j := range map[string]EnsembleJob{
-		"two members at least, not 1":                                      alike(Cluster, 1, 1, bySlots("1", "2")),
-		"a pair has two members, not 3":                                    alike(Pair, 3, 1, bySlots("1", "2")),
-		"no member says that it is the active one":                         none,
-		"m1 and m2 say that they are active":                               both,
+		"two members at least, not 1":              alike(Cluster, 1, 1, bySlots("1", "2")),
+		"a pair has two members, not 3":            alike(Pair, 3, 1, bySlots("1", "2")),
+		"no member says that it is the active one": none,
+		"m1 and m2 say that they are active":       both,
 		"m2: the hop from 1 to 2 goes on as another model, X, on another machine, which is a replacement, which a change": far,
 	} {
 		_, err := DraftEnsemble(j)

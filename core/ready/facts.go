@@ -55,7 +55,9 @@ type Facts struct {
 	// Credentials for the versions on the way and on the way back: versions for which no credential is meant.
 	NoCredential []string
 
-	WantModel, Model, WantSerial, Serial string // Want: as planned; "" is not compared
+	WantModel, Model, WantSerial, Serial string   // Want: as planned; "" is not compared
+	GoesOnAs                             string   // the model that the hop makes of it; "" where it stays what it is
+	WillChange                           []string // values by which others know it, and which the hop changes
 	WantVersion, Version                 string
 
 	OtherChange int64 // a change that occupies the device; 0: none

@@ -64,6 +64,7 @@ const (
 	Understood    = "understood"
 	Undone        = "configured-since"
 	OlderRelease  = "older-release"
+	Platform      = "platform"
 	Prerequisites = "prerequisite"
 	Variables     = "boot-variable"
 	Licences      = "licence"
@@ -144,7 +145,7 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Proved, Reach, WaysIn, Identity, OtherWork, Others, UnitsCheck, Dark, ChildrenCheck, Drops, Seats, Places, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+var order = []string{Proved, Reach, WaysIn, Identity, Platform, OtherWork, Others, UnitsCheck, Dark, ChildrenCheck, Drops, Seats, Places, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
 	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)
@@ -161,6 +162,13 @@ func (f *Facts) identity(add adder) {
 		return
 	}
 	add(Identity, "As planned", Pass, "", "%s %s runs %s", f.Model, f.Serial, f.Version)
+	if f.GoesOnAs != "" {
+		changes := "nothing by which others know it changes, by its catalogue"
+		if len(f.WillChange) > 0 {
+			changes = "will change: " + strings.Join(f.WillChange, ", ") + ". Tell whoever watches it"
+		}
+		add(Platform, "Platform", Pass, "", "it goes on as %s; %s", f.GoesOnAs, changes)
+	}
 }
 
 // others looks at a member of an ensemble that is changed by itself: what happens to whom it serves.

@@ -106,3 +106,10 @@ func beside(port string) string {
 	}
 	return "beside-" + port
 }
+
+// PowerOffAndOn takes the power away and gives it back.
+func (b *Box) PowerOffAndOn() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.restart()
+}

@@ -455,7 +455,7 @@ function Steps({ c, now }: { c: Change; now: number }) {
           : g.steps[0].back
             ? `Way back${h ? ` of hop ${g.hop}: ${h.to} to ${h.from}` : ""}`
             : h
-              ? `Hop ${g.hop} of ${path!.hops.length}: ${h.from} to ${h.to}`
+              ? `Hop ${g.hop} of ${path!.hops.length}: ${h.from} to ${h.to}${h.newModel ? ` as ${h.newModel}` : ""}`
               : purpose.kind === "restore" || g.hop > 0
                 ? "Steps"
                 : i === 0

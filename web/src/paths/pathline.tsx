@@ -224,7 +224,7 @@ export function HopList({ path }: { path: Path }) {
             head={
               path.moves
                 ? `Move ${i + 1}: ${path.moves[i].members.join(", then ")}: ${h.from} to ${h.to}`
-                : `Hop ${i + 1}: ${h.from} to ${h.to}${h.newModel ? ` on ${h.newModel}` : ""}`
+                : `Hop ${i + 1}: ${h.from} to ${h.to}${h.newModel ? ` as ${h.newModel}` : ""}`
             }
           >
             {path.moves?.[i].beside.map((b, k) => (
