@@ -49,5 +49,5 @@ func TestAPlatformChange(t *testing.T) {
 	do := doer(t, browser(t))
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), visible("#replace"),
 		chromedp.Navigate("http://"+e.url+"/changes/1"), text("main", "Hop 1 of 1: 7.4.6 to 7.4.7 as V2"), text("main", "Serial of the unit as V2"), shot("platform"),
-		chromedp.Navigate("http://"+e.url+"/paths?device=tern-rt1&to=7.4.7&toModel=V2"), visible("main"), shot("platform-path"))
+		chromedp.Navigate("http://"+e.url+"/devices/tern-rt1"), visible("#to-model"), chosen("#to-model", "V2"), click("#aim"), clickText("*[@role='option']", "7.4.7"), text("main", "port0 becomes lane-1"), text("main", "it becomes V2-.+"), shot("platform-path"))
 }

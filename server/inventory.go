@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verimorph/api/gen"
+	"verimorph/core/catalog"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/device"
@@ -327,5 +328,15 @@ func (s *Server) ListReleases(ctx context.Context, r gen.ListReleasesRequestObje
 		return out, nil
 	}
 	out.Items = items
-	return out, err
+	if err != nil {
+		return out, err
+	}
+	return out, s.Planner.Ask(ctx, func(c *catalog.Catalogue, _ *path.Planner) error {
+		for _, r := range c.FamilyOfModel(p.Model).Rules {
+			if r.Kind == catalog.KindPlatformChange && r.InPlace && r.FromModel == p.Model {
+				out.GoesOnAs = ptr(append(value(out.GoesOnAs), r.ToModel))
+			}
+		}
+		return nil
+	})
 }

@@ -16260,7 +16260,9 @@ type ListReleasesResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Items []Release `json:"items"`
+		// GoesOnAs Models that the same machine may go on as, where the platform changes.
+		GoesOnAs *[]string `json:"goesOnAs,omitempty"`
+		Items    []Release `json:"items"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -16268,7 +16270,9 @@ type ListReleasesResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ListReleasesResponse) GetJSON200() *struct {
-	Items []Release `json:"items"`
+	// GoesOnAs Models that the same machine may go on as, where the platform changes.
+	GoesOnAs *[]string `json:"goesOnAs,omitempty"`
+	Items    []Release `json:"items"`
 } {
 	return r.JSON200
 }
@@ -24497,7 +24501,9 @@ func ParseListReleasesResponse(rsp *http.Response) (*ListReleasesResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Items []Release `json:"items"`
+			// GoesOnAs Models that the same machine may go on as, where the platform changes.
+			GoesOnAs *[]string `json:"goesOnAs,omitempty"`
+			Items    []Release `json:"items"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

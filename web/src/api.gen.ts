@@ -4981,6 +4981,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Release"][];
+                        /** @description Models that the same machine may go on as, where the platform changes. */
+                        goesOnAs?: string[];
                     };
                 };
             };

@@ -121,6 +121,7 @@ export function ChangePage() {
         ) : (
           <span>
             from <b className="font-mono">{c.from}</b> to <b className="font-mono">{c.to}</b>
+            {path && asModel(path)}
           </span>
         )}
         <span id="state">
@@ -419,15 +420,21 @@ export function Evidence({ of }: { of: Verdict }) {
                   {r.state.replace("-", " ")}
                 </Badge>
               </td>
-              <td className="max-w-60">{r.before ?? "not compared"}</td>
-              <td className="max-w-60">{r.after ?? (r.state === "met" ? "" : "not read")}</td>
-              <td>{r.evidence}</td>
+              <td className="max-w-60 wrap-anywhere">{r.before ?? "not compared"}</td>
+              <td className="max-w-60 wrap-anywhere">{r.after ?? (r.state === "met" ? "" : "not read")}</td>
+              <td className="wrap-anywhere">{r.evidence}</td>
             </tr>
           ))}
         </tbody>
       </table>
     </Card>
   );
+}
+
+/** As which model the device goes on at the end of a path; nothing where it stays what it is. */
+function asModel(path: NonNullable<ReturnType<typeof pathOf>>) {
+  const h = path.hops.findLast((x) => x.newModel);
+  return h ? ` as ${h.newModel}` : "";
 }
 
 function Steps({ c, now }: { c: Change; now: number }) {

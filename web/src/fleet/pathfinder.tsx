@@ -5,7 +5,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router-dom";
 import { api, ask, newKey, type Device, type Release, type S } from "../shared/api";
 import { HopList, NoPath, PathLine } from "../paths/pathline";
-import { Badge, Button, Card, Field, Muted, Trouble } from "../shared/ui";
+import { Badge, Button, Card, Field, Muted, Pick, Trouble } from "../shared/ui";
 
 /** Words with commas between them. */
 const words = (text: string) =>
@@ -24,8 +24,15 @@ export function PathFinder({ device, version }: { device: Device; version: strin
     queryKey: ["releases", name, device.portrait?.model],
     queryFn: () => ask(api.GET("/devices/{name}/releases", { params: { path: { name } } })),
   });
+  const [toModel, setToModel] = useState("");
+  const others = useQuery({
+    queryKey: ["releases of", toModel],
+    enabled: !!toModel,
+    queryFn: () => ask(api.GET("/models/{model}/releases", { params: { path: { model: toModel } } })),
+  });
+  const offered = (toModel ? others.data?.items : releases.data?.items) ?? [];
   const [licences, setLicences] = useState<S["NewLicence"][]>([]);
-  const aim = to && { to: to.version, reset, previews };
+  const aim = to && { to: to.version, toModel: toModel || undefined, reset, previews };
   const path = useQuery({
     queryKey: ["path", name, version, aim, licences.map((l) => l.name)],
     enabled: !!aim,
@@ -75,22 +82,30 @@ export function PathFinder({ device, version }: { device: Device; version: strin
             anchor="bottom start"
             className="z-20 max-h-80 w-64 overflow-auto rounded-md border border-line bg-white p-1 shadow-lg dark:border-nightline dark:bg-deck"
           >
-            {(releases.data?.items ?? []).map((r) => (
+            {offered.map((r) => (
               <ListboxOption
                 key={r.version}
                 value={r}
-                disabled={r.version === version}
+                disabled={r.version === version && !toModel}
                 className="flex items-center gap-2 rounded-sm px-2 py-1.5 data-disabled:opacity-50 data-focus:bg-slate-100 dark:data-focus:bg-slate-700"
               >
                 <span className="font-mono">{r.version}</span>
                 <Badge state={r.stage} />
                 <span className="ml-auto text-xs text-slate-600 dark:text-slate-400">
-                  {r.version === version ? "runs now" : r.runs ? "" : "not for it"}
+                  {r.version === version && !toModel ? "runs now" : r.runs ? "" : "not for it"}
                 </span>
               </ListboxOption>
             ))}
           </ListboxOptions>
         </Listbox>
+        {(releases.data?.goesOnAs?.length ?? 0) > 0 && (
+          <Pick label="Goes on as" id="to-model" value={toModel} onChange={setToModel}>
+            <option value="">{device.portrait?.model}</option>
+            {releases.data!.goesOnAs!.map((m) => (
+              <option key={m}>{m}</option>
+            ))}
+          </Pick>
+        )}
         <label className="flex items-center gap-1.5">
           <input type="checkbox" checked={reset} onChange={(e) => setReset(e.target.checked)} /> the configuration may
           be reset
