@@ -55,6 +55,10 @@ func TestJudge(t *testing.T) {
 		{"no such thing", Expectation{Rule: KeepsAll}, Readings{"r": {Type: NotApplicable}}, Readings{"r": {Type: NotApplicable}}, Inapplicable, "no such thing"},
 		{"no such thing any more", Expectation{Rule: KeepsAll}, Readings{"r": set("a")}, Readings{"r": {Type: NotApplicable}}, Unmet, "was a; now"},
 		{"there is one now", Expectation{Rule: KeepsAll}, Readings{"r": {Type: NotApplicable}}, Readings{"r": set("a")}, NotProven, "nothing to compare with"},
+		{"changed as foretold", Expectation{Rule: Changed, Matches: "V2-.+"}, Readings{"r": {Type: Text, Text: "V1-7"}}, Readings{"r": {Type: Text, Text: "V2-7"}}, Met, "was V1-7, is V2-7"},
+		{"changed otherwise", Expectation{Rule: Changed, Matches: "V2-.+"}, Readings{"r": {Type: Text, Text: "V1-7"}}, Readings{"r": {Type: Text, Text: "XV2-7"}}, Unmet, "one that matches V2-.+ was foretold"},
+		{"did not change", Expectation{Rule: Changed, Matches: ".*"}, Readings{"r": {Type: Text, Text: "V1-7"}}, Readings{"r": {Type: Text, Text: "V1-7"}}, Unmet, "is still V1-7; another value was foretold"},
+		{"changed, nothing before", Expectation{Rule: Changed}, nil, Readings{"r": {Type: Text, Text: "V1-7"}}, NotProven, "there is nothing to compare with"},
 		{"unknown rule", Expectation{Rule: "hm"}, Readings{"r": num(1)}, Readings{"r": num(1)}, NotProven, "not known"},
 	}
 	for _, c := range cases {
