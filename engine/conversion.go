@@ -42,10 +42,22 @@ func (e *Engine) library(ctx context.Context) (*convert.Library, error) {
 	return lib, unusable(err)
 }
 
-// An openError says that a conversion needs a person.
-type openError struct{ what string }
+// An openError says that a conversion needs a person: for what no rule decides, or for all of it, where the two do not convert.
+type openError struct {
+	what   string
+	byHand bool
+}
 
 func (e *openError) Error() string { return e.what }
+
+// how is the command with which somebody works it out.
+func (e *openError) how(backup int64, to string) string {
+	how := fmt.Sprintf("verimorph conversion start -backup %d -to %s", backup, to)
+	if e.byHand {
+		how += " -by-hand"
+	}
+	return how
+}
 
 // A crossing is what a configuration is converted from and to, each a MODEL@VERSION, and the ports that have another name afterwards.
 type crossing struct {
@@ -82,6 +94,9 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text string,
 		return "", "", fmt.Errorf("%d lines are not understood, the first: %s", len(bad), bad[0])
 	}
 	r, err := lib.Convert(convert.Job{From: f, To: t, Ports: portsOf(x.ports)}, doc)
+	if old := (*convert.TooOldError)(nil); errors.As(err, &old) {
+		return "", "", &openError{fmt.Sprintf("The configuration of %s does not convert to %s", f, t), true}
+	}
 	if err != nil {
 		return "", "", err
 	}
@@ -89,7 +104,7 @@ func (e *Engine) convert(ctx context.Context, b store.Backup, file, text string,
 		return "", "", fmt.Errorf("the ledger of the conversion does not add up: %s", strings.Join(wrong, "; "))
 	}
 	if !r.Ledger.Complete() {
-		return "", "", &openError{fmt.Sprintf("The conversion of %s from %s to %s needs a person: %s", file, f, t, unclaimed(r.Ledger))}
+		return "", "", &openError{what: fmt.Sprintf("The conversion of %s from %s to %s needs a person: %s", file, f, t, unclaimed(r.Ledger))}
 	}
 	return r.Text, fmt.Sprintf("converted from %s to %s, every statement accounted for", x.said(x.from), x.said(x.to)), nil
 }
@@ -162,8 +177,9 @@ func (e *Engine) openConversion(ctx context.Context, f *ready.Facts, c *store.Ch
 		return err
 	}
 	if err != nil {
-		f.ConversionOpen = err.Error()
-		f.ConversionHow = fmt.Sprintf("verimorph conversion start -backup %d -to %s", bs[0].ID, x.to)
+		open := &openError{what: err.Error()}
+		errors.As(err, &open)
+		f.ConversionOpen, f.ConversionHow = open.what, open.how(bs[0].ID, x.to)
 	}
 	return nil
 }

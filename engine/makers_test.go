@@ -43,6 +43,9 @@ func newField(t *testing.T, spec shellbox.Spec, config, transfer string) *field 
 	r.box.Stop()
 	text, err := os.ReadFile("../demo/configs/" + config)
 	require.NoError(t, err)
+	if spec.Config != "" {
+		text = []byte(spec.Config)
+	}
 	free := func() string {
 		ln, err := net.Listen("tcp", place())
 		require.NoError(t, err)

@@ -79,7 +79,7 @@ func convertParts(r *run, ctx context.Context, s *store.Step) error {
 		if errors.As(err, &open) {
 			to := stop(r.modelAfter(s), h.To.String())
 			return &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave}, Backup: b.ID, To: to,
-				Text: fmt.Sprintf("%s. Nothing was changed. Work it out with: verimorph conversion start -backup %d -to %s; then answer retry", open.Error(), b.ID, to)}, change.StepRunning}
+				Text: fmt.Sprintf("%s. Nothing was changed. Work it out with: %s; then answer retry", open.Error(), open.how(b.ID, to))}, change.StepRunning}
 		}
 		if err != nil {
 			return final("%s cannot be converted: %w", p.Title, err)

@@ -87,5 +87,8 @@ func (s *Planner) Path(ctx context.Context, d store.Device, aim change.Aim, lice
 		p, err = planner.Find(q)
 		return err
 	})
-	return p, err
+	if err != nil {
+		return nil, err
+	}
+	return p, s.listLost(ctx, d, p)
 }

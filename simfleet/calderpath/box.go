@@ -96,8 +96,8 @@ type state struct {
 	Licences          []string // classes
 	Engine            string   // identifier of its SNMP engine, hexadecimal
 	Before            string   // host key that it showed as the other platform
-	Community         string // of SNMP
-	Certificate, Key  []byte // DER
+	Community         string   // of SNMP
+	Certificate, Key  []byte   // DER
 	Config            string
 	Keys              string // its key ring
 	Running, Next     string // packages

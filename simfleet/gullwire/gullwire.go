@@ -55,6 +55,7 @@ var controller = shellbox.Behaviour{
 	Firmware: shellbox.Firmware{Areas: 2, Room: 4 << 20, Rate: 1_000_000, Install: 120 * time.Second, Link: 110 * time.Second, Login: 140 * time.Second, Ready: 200 * time.Second,
 		Parts: []string{"fan", "supply"}, Components: map[string]string{"portal-pages": "8.5"}, Rights: []string{"access-50"},
 		Factory:   func(string) map[string]string { return map[string]string{"controller.conf": ""} },
+		Convert:   converted,
 		Followers: &shellbox.Followers{Join: 20 * time.Second, Between: time.Second, Fetch: 60 * time.Second, Start: 80 * time.Second, Served: served}},
 	Commands: []shellbox.Command{
 		{Words: "about", Do: shellbox.TellSelf},
