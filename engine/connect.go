@@ -53,6 +53,9 @@ func (r *run) wayIn(ctx context.Context) (t device.Route, d store.Device, err er
 		t.Tries = max(t.Tries-1, 1)
 	}
 	t.AnyHostKey = r.expectsHostKey(d)
+	if r.c.Kind == change.Swapping && r.m.Planned.HostKey != "" { // it is known from the bench
+		t.HostKey, t.Pins, t.AnyHostKey = r.m.Planned.HostKey, r.m.Planned.Pins, false
+	}
 	return t, d, nil
 }
 
@@ -78,6 +81,9 @@ func (r *run) connect(ctx context.Context) (*device.Client, error) {
 	opened := context.AfterFunc(ctx, giveUp)
 	defer opened()
 	conn, err = t.Dial(dialing)
+	if r.c.Kind == change.Swapping && err != nil {
+		err = r.stillThere(t.Address, err)
+	}
 	if k := device.KindOf(err); (k == device.Unreachable || k == device.Silent) && r.movesTo(d) != "" && ctx.Err() == nil {
 		t.Address = r.movesTo(d)
 		if conn, err = t.Dial(dialing); err == nil {
@@ -182,7 +188,7 @@ func (r *run) expectsHostKey(d store.Device) bool {
 func (r *run) movesTo(d store.Device) string {
 	if at := r.m.Planned.ComesBackAt; at != "" && at != d.Address {
 		for i := range r.c.Steps {
-			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || s.Plan.Kind == change.PutPart || s.Plan.InPlace()) && s.State != change.StepWaiting {
+			if s := &r.c.Steps[i]; (s.Plan.Kind == change.Restart || r.c.Kind == change.Swapping && s.Plan.Kind == change.Hand || s.Plan.Kind == change.PutPart || s.Plan.InPlace()) && s.State != change.StepWaiting {
 				return at
 			}
 		}

@@ -114,6 +114,16 @@ func (e *Engine) Convert(ctx context.Context, b store.Backup, text, model, from,
 	return e.convert(ctx, b, b.File, text, crossing{from: stop(model, from), to: stop(model, to)})
 }
 
+// ConvertTo turns the text of a backup, which is of a MODEL@VERSION, into that of another one, by what a person worked out for it, else by the rules alone. Where that leaves
+// something open, the error says with which command it is worked out.
+func (e *Engine) ConvertTo(ctx context.Context, b store.Backup, text, to string) (out, note string, err error) {
+	out, note, err = e.convert(ctx, b, b.File, text, crossing{from: stop(b.Model, b.Version), to: to})
+	if open := (*openError)(nil); errors.As(err, &open) {
+		err = fmt.Errorf("%s. Work it out with: %s", open.what, open.how(b.ID, to))
+	}
+	return out, note, err
+}
+
 // said is a stop as a person reads it: without the model, where that stays.
 func (x *crossing) said(at string) string {
 	m, _, _ := strings.Cut(x.from, "@")

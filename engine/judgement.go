@@ -65,6 +65,9 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 	if bringsUp(r.c) {
 		return r.judgePut(ctx, work.Hops[last], last)
 	}
+	if r.c.Kind == change.Swapping {
+		return r.judgeSwapped(ctx, s)
+	}
 	if r.c.Kind != change.Firmware && r.c.Kind != change.Return {
 		return nil, nil
 	}

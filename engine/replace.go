@@ -475,10 +475,10 @@ func (e *Engine) ReplaceJob(ctx context.Context, c *store.Change) (*change.Repla
 
 // stillThere makes of another host key at the address that the new device is to have what it is: the old one still answers there.
 func (r *run) stillThere(address string, err error) error {
-	if r.c.Kind != change.Replacing || device.KindOf(err) != device.HostKeyChanged {
+	if r.c.Kind != change.Replacing && r.c.Kind != change.Swapping || device.KindOf(err) != device.HostKeyChanged {
 		return err
 	}
-	old := "another device"
+	old := "the old unit"
 	if r.c.Wish != nil && r.c.Wish.Replace != nil {
 		old = r.c.Wish.Replace.Old
 	}

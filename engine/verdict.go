@@ -97,7 +97,12 @@ func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values
 	return values, p, nil
 }
 
-// readingsOf lists the readings that are taken of a device: its dialect's, and those a company added.
+// ReadingsOf lists the readings that are taken of a device: its dialect's, and those a company added.
+func (e *Engine) ReadingsOf(ctx context.Context, d store.Device) ([]device.Reading, error) {
+	return e.readingsOf(ctx, d)
+}
+
+// readingsOf is ReadingsOf.
 func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Reading, error) {
 	dialect := e.Profile(d)
 	if dialect == nil {
@@ -458,6 +463,9 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 	}
 	j.expect = expectations(j.readings, j.before, r.goal(s), r.brought(s), r.installed(s))
 	r.foretold(s, &j)
+	if r.c.Kind == change.Swapping {
+		j.swapped(r.m.Planned.Serial)
+	}
 	r.withoutDropped(j.before)
 	if r.c.Kind == change.SingleOperations { // which version each has is for the steps to say
 		j.expect = slices.DeleteFunc(j.expect, func(x verify.Expectation) bool { return x.Reading == readChildVersions })

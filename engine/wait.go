@@ -104,7 +104,7 @@ func waitLogin(r *run, ctx context.Context, s *store.Step) error {
 		_, err := r.connect(ctx)
 		if yet, ok := notYet[device.KindOf(err)]; ok {
 			r.hangUp()
-			if r.c.Kind == change.Replacing { // it may be the old one that answers there
+			if r.c.Kind == change.Replacing || r.c.Kind == change.Swapping { // it may be the old one that answers there
 				yet = err.Error()
 			}
 			return false, yet, nil

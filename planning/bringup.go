@@ -32,6 +32,11 @@ type BringUp struct {
 
 // DraftBringUp drafts bringing a device up that is in the records with its first address and its first password.
 func (s *Planner) DraftBringUp(ctx context.Context, by access.Actor, w change.Wish, in BringUp, keys map[string]string, t store.Terms) (int64, error) {
+	return s.draftBringUp(ctx, by, w, in, keys, t, nil)
+}
+
+// draftBringUp is DraftBringUp; also is recorded together with the change, where it is not nil.
+func (s *Planner) draftBringUp(ctx context.Context, by access.Actor, w change.Wish, in BringUp, keys map[string]string, t store.Terms, also func(*store.Store, int64) error) (int64, error) {
 	if err := access.May(by, access.Draft); err != nil {
 		return 0, err
 	}
@@ -72,7 +77,7 @@ func (s *Planner) DraftBringUp(ctx context.Context, by access.Actor, w change.Wi
 	if err != nil {
 		return 0, err
 	}
-	return s.record(ctx, by, c, w, t)
+	return s.recordWith(ctx, by, c, w, t, also)
 }
 
 // changeActor is how the name of an actor begins that is a change.
@@ -90,6 +95,7 @@ type bringUp struct {
 	text    string       // of it
 	models  []string     // that the template is for; none: any
 	version string       // of the backup that it comes from
+	backup  store.Backup // that
 	family  *catalog.Family
 }
 
@@ -124,7 +130,7 @@ func (b *bringUp) configuration(ctx context.Context) error {
 	return nil
 }
 
-// fromBackup takes the configuration of a backup. It has to be one of the release that is wanted, so that nothing has to be converted.
+// fromBackup takes the configuration of a backup; what it has to be converted to is known once the device was looked at.
 func (b *bringUp) fromBackup(ctx context.Context) error {
 	rec, err := b.s.Store.Backup(ctx, b.w.BringUp.Backup)
 	if errors.Is(err, store.ErrNotFound) {
@@ -136,7 +142,24 @@ func (b *bringUp) fromBackup(ctx context.Context) error {
 	if b.text, err = b.s.Engine.Main(rec); err != nil {
 		return damaged("backup %d cannot be read: %s", rec.ID, err)
 	}
-	b.models, b.version = []string{rec.Model}, rec.Version
+	b.backup, b.version = rec, rec.Version
+	if rec.Model == "" || b.w.BringUp.Calls { // it is not looked at before it is handed what it gets
+		b.models = []string{rec.Model}
+	}
+	return nil
+}
+
+// converted turns the configuration of a backup into one for the device and the release that is wanted, where that is another one.
+func (b *bringUp) converted(ctx context.Context, to version.Version) error {
+	at := b.p.Model + "@" + to.String()
+	if b.version == "" || at == b.backup.Model+"@"+b.version {
+		return nil
+	}
+	text, _, err := b.s.Engine.ConvertTo(ctx, b.backup, b.text, at)
+	if err != nil {
+		return conflict("backup %d is of %s@%s, and the device is to be %s; convert it first: %s", b.backup.ID, b.backup.Model, b.version, at, err)
+	}
+	b.text = text
 	return nil
 }
 
@@ -187,9 +210,8 @@ func (b *bringUp) way(ctx context.Context) (*path.Path, *catalog.Family, error) 
 			return nil, nil, err
 		}
 	}
-	if b.version != "" && b.version != p.To.String() {
-		return nil, nil, conflict("backup %d is of %s, and the device is to run %s: convert it first (verimorph conversion start -backup %d -to %s@%s), or aim at %s",
-			b.w.BringUp.Backup, b.version, p.To, b.w.BringUp.Backup, b.p.Model, p.To, b.version)
+	if err := b.converted(ctx, p.To); err != nil {
+		return nil, nil, err
 	}
 	f := familyOrNone(cat, b.p.Model)
 	p.Family = f.Name

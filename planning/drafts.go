@@ -83,10 +83,19 @@ func (s *Planner) Draft(ctx context.Context, by access.Actor, w change.Wish, key
 
 // record records a draft, and looks whether it may start.
 func (s *Planner) record(ctx context.Context, by access.Actor, c store.Change, w change.Wish, t store.Terms) (int64, error) {
+	return s.recordWith(ctx, by, c, w, t, nil)
+}
+
+// recordWith is record; also is written in the same transaction, where it is not nil.
+func (s *Planner) recordWith(ctx context.Context, by access.Actor, c store.Change, w change.Wish, t store.Terms, also func(*store.Store, int64) error) (id int64, err error) {
 	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
 	w.Format, c.Wish = change.WishFormat, &w
-	id, err := s.Store.AddChange(ctx, by, c)
-	if err != nil {
+	if err := s.Store.Together(ctx, func(tx *store.Store) error {
+		if id, err = tx.AddChange(ctx, by, c); err != nil || also == nil {
+			return err
+		}
+		return also(tx, id)
+	}); err != nil {
 		return 0, err
 	}
 	return id, s.Look(ctx, by, id)
@@ -111,7 +120,7 @@ func (s *Planner) Redraft(ctx context.Context, by access.Actor, id int64) (int64
 	if err != nil {
 		return 0, err
 	}
-	if c.Ensemble == nil { // the members of an ensemble are looked at when it is drafted
+	if c.Ensemble == nil && c.Wish.Swap == nil { // the members of an ensemble are looked at when it is drafted
 		if _, err := s.Engine.Refresh(ctx, d, by); err != nil {
 			return 0, err
 		}
@@ -146,8 +155,15 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	case w.Join != nil || w.Release: // its first member is the controller
 		w.Device = c.Members[1].Device
 	}
+	terms := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
+	switch {
+	case w.Swap != nil:
+		return s.SwapSpare(ctx, by, w.Swap.Serial, w.ComesBackAt, terms)
+	case w.BringUp != nil && w.BringUp.For != "":
+		return s.PrepareSpare(ctx, by, w.BringUp.Serial, Preparing{For: w.BringUp.For, Bench: d.Name, To: w.To, Terms: terms})
+	}
 	if w.PutBack != nil {
-		return s.DraftPutBack(ctx, by, w.PutBack.Change, store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy})
+		return s.DraftPutBack(ctx, by, w.PutBack.Change, terms)
 	}
 	t := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
 	if w.Replace != nil {

@@ -85,9 +85,7 @@ func (s *Planner) replacement(ctx context.Context, by access.Actor, w *change.Wi
 	if err := r.convert(ctx); err != nil {
 		return nil, err
 	}
-	if err := r.labels(ctx); err != nil {
-		return nil, err
-	}
+	r.out.Labels, _ = s.cableLabels(ctx, r.old)
 	if r.result != nil {
 		if err := r.defaults(ctx, by); err != nil {
 			return nil, err

@@ -1,7 +1,6 @@
 package planning
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -266,34 +265,6 @@ func (r *replacing) convertsBest(ctx context.Context) string {
 		}
 	}
 	return ""
-}
-
-// labels are those of the cables of the old device, by its newest backup: a plan has lines of a port, a tab and where its cable goes.
-func (r *replacing) labels(ctx context.Context) error {
-	r.out.Labels = map[string]string{}
-	all, err := r.s.Store.Backups(ctx, store.BackupList{Device: r.old.Name, Limit: 1})
-	if err != nil || len(all) == 0 {
-		return err
-	}
-	m, err := r.s.Engine.Backups.Manifest(all[0].Manifest)
-	if err != nil {
-		return nil // a plan only helps
-	}
-	for _, p := range m.Parts {
-		if p.Kind != backup.Plan {
-			continue
-		}
-		data, err := r.s.Backups.Read(p.SHA256)
-		if err != nil {
-			return nil
-		}
-		for line := range strings.Lines(string(bytes.TrimSpace(data))) {
-			if port, where, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok {
-				r.out.Labels[port] = where
-			}
-		}
-	}
-	return nil
 }
 
 // defaults are what the new device says by itself and the result does not. Where they are to be kept, they are added to it by hand edits, which its ledger tells.

@@ -87,6 +87,10 @@ type Planned struct {
 	Serial string `json:"serial,omitempty"`
 	// ComesBackAt is the address at which it is expected once it was started anew; "": where it was.
 	ComesBackAt string `json:"comesBackAt,omitempty"`
+	// HostKey is the host key that it shows, in authorized-keys form, and Pins are the keys of its certificates by protocol, where it is another unit
+	// than the one in the records; "": those of the records.
+	HostKey string            `json:"hostKey,omitempty"`
+	Pins    map[string]string `json:"pins,omitempty"`
 	// Became is what it was seen to be after it went on as another model; nil: it did not.
 	Became *Became `json:"became,omitempty"`
 }
@@ -207,7 +211,9 @@ func (c *Change) broken(hop int) bool {
 }
 
 // IsLooked reports whether the device is looked at before the change starts. One that is put back is off until its cables are in it again.
-func (c *Change) IsLooked() bool { return c.Kind != change.Restoring && c.Kind != change.PuttingBack }
+func (c *Change) IsLooked() bool {
+	return c.Kind != change.Restoring && c.Kind != change.PuttingBack && c.Kind != change.Swapping
+}
 
 // Passed is the last hop that went past its point of no return.
 func (c *Change) Passed() (hop int, ok bool) {

@@ -1213,6 +1213,119 @@ type ClientInterface interface {
 	// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
 	ListSiteFiles(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSpares Units in stock, on their way, and in service
+	//
+	// Corresponds with GET /spares (the `ListSpares` operationId).
+	ListSpares(ctx context.Context, params *ListSparesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSpareWithBody Put a unit in stock
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares (the `AddSpare` operationId).
+	AddSpareWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSpare Put a unit in stock
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares (the `AddSpare` operationId).
+	AddSpare(ctx context.Context, body AddSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CoverSpares Which unit would stand in for each device today, and which have none
+	//
+	// Corresponds with GET /spares/overview (the `CoverSpares` operationId).
+	CoverSpares(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArriveSpareWithBody Record that a unit that came out of service is back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+	ArriveSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArriveSpare Record that a unit that came out of service is back
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+	ArriveSpare(ctx context.Context, serial Serial, body ArriveSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrintSpare What travels with a unit: a label, and what somebody does with it at the site
+	//
+	// Corresponds with GET /spares/{serial}/note (the `PrintSpare` operationId).
+	PrintSpare(ctx context.Context, serial Serial, params *PrintSpareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrepareSpareWithBody Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+	PrepareSpareWithBody(ctx context.Context, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrepareSpare Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+	PrepareSpare(ctx context.Context, serial Serial, params *PrepareSpareParams, body PrepareSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireSpareWithBody Take a unit out of the stock for good
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+	RetireSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireSpare Take a unit out of the stock for good
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+	RetireSpare(ctx context.Context, serial Serial, body RetireSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShipSpareWithBody Record that a prepared unit travels
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+	ShipSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShipSpare Record that a prepared unit travels
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+	ShipSpare(ctx context.Context, serial Serial, body ShipSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwapSpareWithBody Draft that a prepared unit takes the place of the one that stands at its site
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+	SwapSpareWithBody(ctx context.Context, serial Serial, params *SwapSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwapSpare Draft that a prepared unit takes the place of the one that stands at its site
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+	SwapSpare(ctx context.Context, serial Serial, params *SwapSpareParams, body SwapSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WipedSpareWithBody Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+	WipedSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WipedSpare Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+	WipedSpare(ctx context.Context, serial Serial, body WipedSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListStepKinds The kinds of steps, and which can be asked for by themselves
 	//
 	// Corresponds with GET /step-kinds (the `ListStepKinds` operationId).
@@ -4222,6 +4335,289 @@ func (c *Client) SetSite(ctx context.Context, name string, body SetSiteJSONReque
 // Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
 func (c *Client) ListSiteFiles(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSiteFilesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSpares Units in stock, on their way, and in service
+//
+// Corresponds with GET /spares (the `ListSpares` operationId).
+func (c *Client) ListSpares(ctx context.Context, params *ListSparesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSparesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSpareWithBody Put a unit in stock
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares (the `AddSpare` operationId).
+func (c *Client) AddSpareWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSpareRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSpare Put a unit in stock
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares (the `AddSpare` operationId).
+func (c *Client) AddSpare(ctx context.Context, body AddSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSpareRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CoverSpares Which unit would stand in for each device today, and which have none
+//
+// Corresponds with GET /spares/overview (the `CoverSpares` operationId).
+func (c *Client) CoverSpares(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCoverSparesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArriveSpareWithBody Record that a unit that came out of service is back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+func (c *Client) ArriveSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArriveSpareRequestWithBody(c.Server, serial, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArriveSpare Record that a unit that came out of service is back
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+func (c *Client) ArriveSpare(ctx context.Context, serial Serial, body ArriveSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArriveSpareRequest(c.Server, serial, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrintSpare What travels with a unit: a label, and what somebody does with it at the site
+//
+// Corresponds with GET /spares/{serial}/note (the `PrintSpare` operationId).
+func (c *Client) PrintSpare(ctx context.Context, serial Serial, params *PrintSpareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrintSpareRequest(c.Server, serial, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrepareSpareWithBody Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+func (c *Client) PrepareSpareWithBody(ctx context.Context, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrepareSpareRequestWithBody(c.Server, serial, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrepareSpare Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+func (c *Client) PrepareSpare(ctx context.Context, serial Serial, params *PrepareSpareParams, body PrepareSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrepareSpareRequest(c.Server, serial, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireSpareWithBody Take a unit out of the stock for good
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+func (c *Client) RetireSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireSpareRequestWithBody(c.Server, serial, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireSpare Take a unit out of the stock for good
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+func (c *Client) RetireSpare(ctx context.Context, serial Serial, body RetireSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireSpareRequest(c.Server, serial, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShipSpareWithBody Record that a prepared unit travels
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+func (c *Client) ShipSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShipSpareRequestWithBody(c.Server, serial, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShipSpare Record that a prepared unit travels
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+func (c *Client) ShipSpare(ctx context.Context, serial Serial, body ShipSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShipSpareRequest(c.Server, serial, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwapSpareWithBody Draft that a prepared unit takes the place of the one that stands at its site
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+func (c *Client) SwapSpareWithBody(ctx context.Context, serial Serial, params *SwapSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwapSpareRequestWithBody(c.Server, serial, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwapSpare Draft that a prepared unit takes the place of the one that stands at its site
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+func (c *Client) SwapSpare(ctx context.Context, serial Serial, params *SwapSpareParams, body SwapSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwapSpareRequest(c.Server, serial, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WipedSpareWithBody Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+func (c *Client) WipedSpareWithBody(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWipedSpareRequestWithBody(c.Server, serial, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WipedSpare Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+func (c *Client) WipedSpare(ctx context.Context, serial Serial, body WipedSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWipedSpareRequest(c.Server, serial, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10394,6 +10790,500 @@ func NewListSiteFilesRequest(server string, name string) (*http.Request, error) 
 	return req, nil
 }
 
+// NewListSparesRequest constructs an http.Request for the ListSpares method
+func NewListSparesRequest(server string, params *ListSparesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddSpareRequest calls the generic AddSpare builder with application/json body
+func NewAddSpareRequest(server string, body AddSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSpareRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddSpareRequestWithBody constructs an http.Request for the AddSpare method, with any body, and a specified content type
+func NewAddSpareRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCoverSparesRequest constructs an http.Request for the CoverSpares method
+func NewCoverSparesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/overview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewArriveSpareRequest calls the generic ArriveSpare builder with application/json body
+func NewArriveSpareRequest(server string, serial Serial, body ArriveSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArriveSpareRequestWithBody(server, serial, "application/json", bodyReader)
+}
+
+// NewArriveSpareRequestWithBody constructs an http.Request for the ArriveSpare method, with any body, and a specified content type
+func NewArriveSpareRequestWithBody(server string, serial Serial, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/arrive", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPrintSpareRequest constructs an http.Request for the PrintSpare method
+func NewPrintSpareRequest(server string, serial Serial, params *PrintSpareParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/note", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPrepareSpareRequest calls the generic PrepareSpare builder with application/json body
+func NewPrepareSpareRequest(server string, serial Serial, params *PrepareSpareParams, body PrepareSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPrepareSpareRequestWithBody(server, serial, params, "application/json", bodyReader)
+}
+
+// NewPrepareSpareRequestWithBody constructs an http.Request for the PrepareSpare method, with any body, and a specified content type
+func NewPrepareSpareRequestWithBody(server string, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/prepare", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRetireSpareRequest calls the generic RetireSpare builder with application/json body
+func NewRetireSpareRequest(server string, serial Serial, body RetireSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRetireSpareRequestWithBody(server, serial, "application/json", bodyReader)
+}
+
+// NewRetireSpareRequestWithBody constructs an http.Request for the RetireSpare method, with any body, and a specified content type
+func NewRetireSpareRequestWithBody(server string, serial Serial, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/retire", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewShipSpareRequest calls the generic ShipSpare builder with application/json body
+func NewShipSpareRequest(server string, serial Serial, body ShipSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewShipSpareRequestWithBody(server, serial, "application/json", bodyReader)
+}
+
+// NewShipSpareRequestWithBody constructs an http.Request for the ShipSpare method, with any body, and a specified content type
+func NewShipSpareRequestWithBody(server string, serial Serial, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/ship", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSwapSpareRequest calls the generic SwapSpare builder with application/json body
+func NewSwapSpareRequest(server string, serial Serial, params *SwapSpareParams, body SwapSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSwapSpareRequestWithBody(server, serial, params, "application/json", bodyReader)
+}
+
+// NewSwapSpareRequestWithBody constructs an http.Request for the SwapSpare method, with any body, and a specified content type
+func NewSwapSpareRequestWithBody(server string, serial Serial, params *SwapSpareParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/swap", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewWipedSpareRequest calls the generic WipedSpare builder with application/json body
+func NewWipedSpareRequest(server string, serial Serial, body WipedSpareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWipedSpareRequestWithBody(server, serial, "application/json", bodyReader)
+}
+
+// NewWipedSpareRequestWithBody constructs an http.Request for the WipedSpare method, with any body, and a specified content type
+func NewWipedSpareRequestWithBody(server string, serial Serial, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spares/%s/wiped", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListStepKindsRequest constructs an http.Request for the ListStepKinds method
 func NewListStepKindsRequest(server string) (*http.Request, error) {
 	var err error
@@ -12102,6 +12992,125 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sites/{name}/files (the `ListSiteFiles` operationId).
 	ListSiteFilesWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ListSiteFilesResponse, error)
+
+	// ListSparesWithResponse Units in stock, on their way, and in service
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /spares (the `ListSpares` operationId).
+	ListSparesWithResponse(ctx context.Context, params *ListSparesParams, reqEditors ...RequestEditorFn) (*ListSparesResponse, error)
+
+	// AddSpareWithBodyWithResponse Put a unit in stock
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares (the `AddSpare` operationId).
+	AddSpareWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSpareResponse, error)
+
+	// AddSpareWithResponse Put a unit in stock
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares (the `AddSpare` operationId).
+	AddSpareWithResponse(ctx context.Context, body AddSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSpareResponse, error)
+
+	// CoverSparesWithResponse Which unit would stand in for each device today, and which have none
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /spares/overview (the `CoverSpares` operationId).
+	CoverSparesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CoverSparesResponse, error)
+
+	// ArriveSpareWithBodyWithResponse Record that a unit that came out of service is back
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+	ArriveSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArriveSpareResponse, error)
+
+	// ArriveSpareWithResponse Record that a unit that came out of service is back
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+	ArriveSpareWithResponse(ctx context.Context, serial Serial, body ArriveSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*ArriveSpareResponse, error)
+
+	// PrintSpareWithResponse What travels with a unit: a label, and what somebody does with it at the site
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /spares/{serial}/note (the `PrintSpare` operationId).
+	PrintSpareWithResponse(ctx context.Context, serial Serial, params *PrintSpareParams, reqEditors ...RequestEditorFn) (*PrintSpareResponse, error)
+
+	// PrepareSpareWithBodyWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+	PrepareSpareWithBodyWithResponse(ctx context.Context, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PrepareSpareResponse, error)
+
+	// PrepareSpareWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+	PrepareSpareWithResponse(ctx context.Context, serial Serial, params *PrepareSpareParams, body PrepareSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*PrepareSpareResponse, error)
+
+	// RetireSpareWithBodyWithResponse Take a unit out of the stock for good
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+	RetireSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireSpareResponse, error)
+
+	// RetireSpareWithResponse Take a unit out of the stock for good
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+	RetireSpareWithResponse(ctx context.Context, serial Serial, body RetireSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireSpareResponse, error)
+
+	// ShipSpareWithBodyWithResponse Record that a prepared unit travels
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+	ShipSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShipSpareResponse, error)
+
+	// ShipSpareWithResponse Record that a prepared unit travels
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+	ShipSpareWithResponse(ctx context.Context, serial Serial, body ShipSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*ShipSpareResponse, error)
+
+	// SwapSpareWithBodyWithResponse Draft that a prepared unit takes the place of the one that stands at its site
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+	SwapSpareWithBodyWithResponse(ctx context.Context, serial Serial, params *SwapSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwapSpareResponse, error)
+
+	// SwapSpareWithResponse Draft that a prepared unit takes the place of the one that stands at its site
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+	SwapSpareWithResponse(ctx context.Context, serial Serial, params *SwapSpareParams, body SwapSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*SwapSpareResponse, error)
+
+	// WipedSpareWithBodyWithResponse Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+	WipedSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WipedSpareResponse, error)
+
+	// WipedSpareWithResponse Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+	WipedSpareWithResponse(ctx context.Context, serial Serial, body WipedSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*WipedSpareResponse, error)
 
 	// ListStepKindsWithResponse The kinds of steps, and which can be asked for by themselves
 	//
@@ -18691,6 +19700,480 @@ func (r ListSiteFilesResponse) ContentType() string {
 	return ""
 }
 
+type ListSparesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Spare `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSparesResponse) GetJSON200() *struct {
+	Items []Spare `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSparesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSparesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSparesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSparesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSparesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Spare
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddSpareResponse) GetJSON201() *Spare {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CoverSparesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []SpareCover `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CoverSparesResponse) GetJSON200() *struct {
+	Items []SpareCover `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CoverSparesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CoverSparesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CoverSparesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CoverSparesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CoverSparesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ArriveSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Spare
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ArriveSpareResponse) GetJSON200() *Spare {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArriveSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArriveSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArriveSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArriveSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArriveSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrintSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrintSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrintSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrintSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrintSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrintSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrepareSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PrepareSpareResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrepareSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrepareSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrepareSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrepareSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrepareSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetireSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShipSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Spare
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShipSpareResponse) GetJSON200() *Spare {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShipSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShipSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShipSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShipSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShipSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SwapSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SwapSpareResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SwapSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SwapSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SwapSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SwapSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SwapSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WipedSpareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Spare
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WipedSpareResponse) GetJSON200() *Spare {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WipedSpareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WipedSpareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WipedSpareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WipedSpareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WipedSpareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListStepKindsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21552,6 +23035,227 @@ func (c *ClientWithResponses) ListSiteFilesWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseListSiteFilesResponse(rsp)
+}
+
+// ListSparesWithResponse Units in stock, on their way, and in service
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /spares (the `ListSpares` operationId).
+func (c *ClientWithResponses) ListSparesWithResponse(ctx context.Context, params *ListSparesParams, reqEditors ...RequestEditorFn) (*ListSparesResponse, error) {
+	rsp, err := c.ListSpares(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSparesResponse(rsp)
+}
+
+// AddSpareWithBodyWithResponse Put a unit in stock
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares (the `AddSpare` operationId).
+func (c *ClientWithResponses) AddSpareWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSpareResponse, error) {
+	rsp, err := c.AddSpareWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSpareResponse(rsp)
+}
+
+// AddSpareWithResponse Put a unit in stock
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares (the `AddSpare` operationId).
+func (c *ClientWithResponses) AddSpareWithResponse(ctx context.Context, body AddSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSpareResponse, error) {
+	rsp, err := c.AddSpare(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSpareResponse(rsp)
+}
+
+// CoverSparesWithResponse Which unit would stand in for each device today, and which have none
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /spares/overview (the `CoverSpares` operationId).
+func (c *ClientWithResponses) CoverSparesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CoverSparesResponse, error) {
+	rsp, err := c.CoverSpares(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCoverSparesResponse(rsp)
+}
+
+// ArriveSpareWithBodyWithResponse Record that a unit that came out of service is back
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+func (c *ClientWithResponses) ArriveSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArriveSpareResponse, error) {
+	rsp, err := c.ArriveSpareWithBody(ctx, serial, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArriveSpareResponse(rsp)
+}
+
+// ArriveSpareWithResponse Record that a unit that came out of service is back
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/arrive (the `ArriveSpare` operationId).
+func (c *ClientWithResponses) ArriveSpareWithResponse(ctx context.Context, serial Serial, body ArriveSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*ArriveSpareResponse, error) {
+	rsp, err := c.ArriveSpare(ctx, serial, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArriveSpareResponse(rsp)
+}
+
+// PrintSpareWithResponse What travels with a unit: a label, and what somebody does with it at the site
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /spares/{serial}/note (the `PrintSpare` operationId).
+func (c *ClientWithResponses) PrintSpareWithResponse(ctx context.Context, serial Serial, params *PrintSpareParams, reqEditors ...RequestEditorFn) (*PrintSpareResponse, error) {
+	rsp, err := c.PrintSpare(ctx, serial, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrintSpareResponse(rsp)
+}
+
+// PrepareSpareWithBodyWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+func (c *ClientWithResponses) PrepareSpareWithBodyWithResponse(ctx context.Context, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PrepareSpareResponse, error) {
+	rsp, err := c.PrepareSpareWithBody(ctx, serial, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrepareSpareResponse(rsp)
+}
+
+// PrepareSpareWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
+func (c *ClientWithResponses) PrepareSpareWithResponse(ctx context.Context, serial Serial, params *PrepareSpareParams, body PrepareSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*PrepareSpareResponse, error) {
+	rsp, err := c.PrepareSpare(ctx, serial, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrepareSpareResponse(rsp)
+}
+
+// RetireSpareWithBodyWithResponse Take a unit out of the stock for good
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+func (c *ClientWithResponses) RetireSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireSpareResponse, error) {
+	rsp, err := c.RetireSpareWithBody(ctx, serial, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireSpareResponse(rsp)
+}
+
+// RetireSpareWithResponse Take a unit out of the stock for good
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/retire (the `RetireSpare` operationId).
+func (c *ClientWithResponses) RetireSpareWithResponse(ctx context.Context, serial Serial, body RetireSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireSpareResponse, error) {
+	rsp, err := c.RetireSpare(ctx, serial, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireSpareResponse(rsp)
+}
+
+// ShipSpareWithBodyWithResponse Record that a prepared unit travels
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+func (c *ClientWithResponses) ShipSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShipSpareResponse, error) {
+	rsp, err := c.ShipSpareWithBody(ctx, serial, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShipSpareResponse(rsp)
+}
+
+// ShipSpareWithResponse Record that a prepared unit travels
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/ship (the `ShipSpare` operationId).
+func (c *ClientWithResponses) ShipSpareWithResponse(ctx context.Context, serial Serial, body ShipSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*ShipSpareResponse, error) {
+	rsp, err := c.ShipSpare(ctx, serial, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShipSpareResponse(rsp)
+}
+
+// SwapSpareWithBodyWithResponse Draft that a prepared unit takes the place of the one that stands at its site
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+func (c *ClientWithResponses) SwapSpareWithBodyWithResponse(ctx context.Context, serial Serial, params *SwapSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwapSpareResponse, error) {
+	rsp, err := c.SwapSpareWithBody(ctx, serial, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwapSpareResponse(rsp)
+}
+
+// SwapSpareWithResponse Draft that a prepared unit takes the place of the one that stands at its site
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/swap (the `SwapSpare` operationId).
+func (c *ClientWithResponses) SwapSpareWithResponse(ctx context.Context, serial Serial, params *SwapSpareParams, body SwapSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*SwapSpareResponse, error) {
+	rsp, err := c.SwapSpare(ctx, serial, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwapSpareResponse(rsp)
+}
+
+// WipedSpareWithBodyWithResponse Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+func (c *ClientWithResponses) WipedSpareWithBodyWithResponse(ctx context.Context, serial Serial, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WipedSpareResponse, error) {
+	rsp, err := c.WipedSpareWithBody(ctx, serial, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWipedSpareResponse(rsp)
+}
+
+// WipedSpareWithResponse Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spares/{serial}/wiped (the `WipedSpare` operationId).
+func (c *ClientWithResponses) WipedSpareWithResponse(ctx context.Context, serial Serial, body WipedSpareJSONRequestBody, reqEditors ...RequestEditorFn) (*WipedSpareResponse, error) {
+	rsp, err := c.WipedSpare(ctx, serial, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWipedSpareResponse(rsp)
 }
 
 // ListStepKindsWithResponse The kinds of steps, and which can be asked for by themselves
@@ -26146,6 +27850,329 @@ func ParseListSiteFilesResponse(rsp *http.Response) (*ListSiteFilesResponse, err
 		var dest struct {
 			Items []SiteFile `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSparesResponse parses an HTTP response from a ListSparesWithResponse call
+func ParseListSparesResponse(rsp *http.Response) (*ListSparesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSparesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Spare `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddSpareResponse parses an HTTP response from a AddSpareWithResponse call
+func ParseAddSpareResponse(rsp *http.Response) (*AddSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Spare
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCoverSparesResponse parses an HTTP response from a CoverSparesWithResponse call
+func ParseCoverSparesResponse(rsp *http.Response) (*CoverSparesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CoverSparesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []SpareCover `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseArriveSpareResponse parses an HTTP response from a ArriveSpareWithResponse call
+func ParseArriveSpareResponse(rsp *http.Response) (*ArriveSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArriveSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Spare
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrintSpareResponse parses an HTTP response from a PrintSpareWithResponse call
+func ParsePrintSpareResponse(rsp *http.Response) (*PrintSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrintSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrepareSpareResponse parses an HTTP response from a PrepareSpareWithResponse call
+func ParsePrepareSpareResponse(rsp *http.Response) (*PrepareSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrepareSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireSpareResponse parses an HTTP response from a RetireSpareWithResponse call
+func ParseRetireSpareResponse(rsp *http.Response) (*RetireSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShipSpareResponse parses an HTTP response from a ShipSpareWithResponse call
+func ParseShipSpareResponse(rsp *http.Response) (*ShipSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShipSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Spare
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSwapSpareResponse parses an HTTP response from a SwapSpareWithResponse call
+func ParseSwapSpareResponse(rsp *http.Response) (*SwapSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SwapSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWipedSpareResponse parses an HTTP response from a WipedSpareWithResponse call
+func ParseWipedSpareResponse(rsp *http.Response) (*WipedSpareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WipedSpareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Spare
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

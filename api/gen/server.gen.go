@@ -212,6 +212,7 @@ const (
 	ChangeKindRelease    ChangeKind = "release"
 	ChangeKindReplace    ChangeKind = "replace"
 	ChangeKindRestore    ChangeKind = "restore"
+	ChangeKindSwap       ChangeKind = "swap"
 )
 
 // Valid indicates whether the value is a known member of the ChangeKind enum.
@@ -234,6 +235,8 @@ func (e ChangeKind) Valid() bool {
 	case ChangeKindReplace:
 		return true
 	case ChangeKindRestore:
+		return true
+	case ChangeKindSwap:
 		return true
 	default:
 		return false
@@ -993,6 +996,69 @@ func (e SourceItemAsk) Valid() bool {
 	case SourceItemAskSecret:
 		return true
 	case SourceItemAskSettle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SpareCoverState.
+const (
+	SpareCoverStateDoubt    SpareCoverState = "doubt"
+	SpareCoverStateInStock  SpareCoverState = "in-stock"
+	SpareCoverStateNone     SpareCoverState = "none"
+	SpareCoverStatePrepared SpareCoverState = "prepared"
+	SpareCoverStateStale    SpareCoverState = "stale"
+)
+
+// Valid indicates whether the value is a known member of the SpareCoverState enum.
+func (e SpareCoverState) Valid() bool {
+	switch e {
+	case SpareCoverStateDoubt:
+		return true
+	case SpareCoverStateInStock:
+		return true
+	case SpareCoverStateNone:
+		return true
+	case SpareCoverStatePrepared:
+		return true
+	case SpareCoverStateStale:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SpareState.
+const (
+	SpareStateArrived    SpareState = "arrived"
+	SpareStateComingBack SpareState = "coming-back"
+	SpareStateInService  SpareState = "in-service"
+	SpareStateInStock    SpareState = "in-stock"
+	SpareStatePrepared   SpareState = "prepared"
+	SpareStatePreparing  SpareState = "preparing"
+	SpareStateRetired    SpareState = "retired"
+	SpareStateShipped    SpareState = "shipped"
+)
+
+// Valid indicates whether the value is a known member of the SpareState enum.
+func (e SpareState) Valid() bool {
+	switch e {
+	case SpareStateArrived:
+		return true
+	case SpareStateComingBack:
+		return true
+	case SpareStateInService:
+		return true
+	case SpareStateInStock:
+		return true
+	case SpareStatePrepared:
+		return true
+	case SpareStatePreparing:
+		return true
+	case SpareStateRetired:
+		return true
+	case SpareStateShipped:
 		return true
 	default:
 		return false
@@ -1894,7 +1960,7 @@ type Change struct {
 	HalfWay *string `json:"halfWay,omitempty"`
 	Id      int64   `json:"id"`
 
-	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again.
+	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site.
 	Kind ChangeKind `json:"kind"`
 
 	// Members In a change of several.
@@ -1950,7 +2016,7 @@ type Change struct {
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again.
+// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site.
 type ChangeKind string
 
 // ChangeMember defines model for ChangeMember.
@@ -3415,6 +3481,20 @@ type NewSite struct {
 	User     string  `json:"user"`
 }
 
+// NewSpare defines model for NewSpare.
+type NewSpare struct {
+	// Licences Classes that it has.
+	Licences *[]string `json:"licences,omitempty"`
+	Model    string    `json:"model"`
+
+	// Place Where it lies.
+	Place  *string `json:"place,omitempty"`
+	Serial string  `json:"serial"`
+
+	// Version Release that it has.
+	Version *string `json:"version,omitempty"`
+}
+
 // NewUpload defines model for NewUpload.
 type NewUpload struct {
 	File string `json:"file"`
@@ -3649,6 +3729,19 @@ type Portrait struct {
 	// Variables Of the boot.
 	Variables *[]BootVariable `json:"variables,omitempty"`
 	Version   string          `json:"version"`
+}
+
+// PrepareSpare defines model for PrepareSpare.
+type PrepareSpare struct {
+	// Bench Device by which it is reached on the bench: a record of its own, with its address and its first password there.
+	Bench string `json:"bench"`
+
+	// For Device at a site that it is to stand by for.
+	For   string `json:"for"`
+	Terms *Terms `json:"terms,omitempty"`
+
+	// To Release; that of the newest backup of the device when left out.
+	To *string `json:"to,omitempty"`
 }
 
 // Prerequisite defines model for Prerequisite.
@@ -4188,6 +4281,76 @@ type SourceItem struct {
 // SourceItemAsk Of what needs a person: to answer a question, to say where its port goes, to accept what became of a guarded setting, to say that it is settled, and why, or to type a secret in again.
 type SourceItemAsk string
 
+// Spare defines model for Spare.
+type Spare struct {
+	ArrivedAt *time.Time `json:"arrivedAt,omitempty"`
+
+	// Backup Whose configuration it holds.
+	Backup    *int64    `json:"backup,omitempty"`
+	Bench     *string   `json:"bench,omitempty"`
+	CreatedAt time.Time `json:"createdAt"`
+
+	// For Device that it is prepared for.
+	For      *string  `json:"for,omitempty"`
+	Licences []string `json:"licences"`
+	Model    string   `json:"model"`
+
+	// Next What somebody does with it next.
+	Next string `json:"next"`
+
+	// Out The change that took it out of service.
+	Out    *int64  `json:"out,omitempty"`
+	Parcel *string `json:"parcel,omitempty"`
+	Place  string  `json:"place"`
+
+	// Prepare The change that prepares it.
+	Prepare   *int64     `json:"prepare,omitempty"`
+	Retired   *string    `json:"retired,omitempty"`
+	RetiredAt *time.Time `json:"retiredAt,omitempty"`
+	Serial    string     `json:"serial"`
+	ShippedAt *time.Time `json:"shippedAt,omitempty"`
+
+	// Site Of that device.
+	Site *string `json:"site,omitempty"`
+
+	// Stale The configuration of the device was changed since it was prepared.
+	Stale *bool `json:"stale,omitempty"`
+
+	// State preparing: a change brings it to what its device needs. arrived: it is back, and still holds what it did.
+	State SpareState `json:"state"`
+
+	// Swap The change that puts it in service.
+	Swap *int64 `json:"swap,omitempty"`
+
+	// Version Empty when it is not known.
+	Version string `json:"version"`
+
+	// Was The device that it was.
+	Was *string `json:"was,omitempty"`
+
+	// Wiped The proof.
+	Wiped   *string    `json:"wiped,omitempty"`
+	WipedAt *time.Time `json:"wipedAt,omitempty"`
+}
+
+// SpareCover defines model for SpareCover.
+type SpareCover struct {
+	Device string `json:"device"`
+	Model  string `json:"model"`
+
+	// Serial Of the unit.
+	Serial *string         `json:"serial,omitempty"`
+	Site   string          `json:"site"`
+	State  SpareCoverState `json:"state"`
+	Why    string          `json:"why"`
+}
+
+// SpareCoverState defines model for SpareCover.State.
+type SpareCoverState string
+
+// SpareState preparing: a change brings it to what its device needs. arrived: it is back, and still holds what it did.
+type SpareState string
+
 // Standing no-answer: the last look failed; unknown: nobody has looked, or the device does not say.
 type Standing string
 
@@ -4308,6 +4471,13 @@ type SupportRow struct {
 
 // SupportVerdict defines model for SupportVerdict.
 type SupportVerdict string
+
+// SwapSpare defines model for SwapSpare.
+type SwapSpare struct {
+	// Address host:port at which it is found at the site; where the device is now when left out.
+	Address *string `json:"address,omitempty"`
+	Terms   *Terms  `json:"terms,omitempty"`
+}
 
 // TargetItem defines model for TargetItem.
 type TargetItem struct {
@@ -4512,6 +4682,15 @@ type WayBack struct {
 // WayBackWay defines model for WayBack.Way.
 type WayBackWay string
 
+// WipedSpare defines model for WipedSpare.
+type WipedSpare struct {
+	// Bench Device by which it is reached on the bench.
+	Bench string `json:"bench"`
+
+	// Same Lines of a configuration that such a unit says in its factory state as well.
+	Same *[]string `json:"same,omitempty"`
+}
+
 // ArchivePassword defines model for ArchivePassword.
 type ArchivePassword = string
 
@@ -4535,6 +4714,9 @@ type IdempotencyKey = string
 
 // Limit defines model for Limit.
 type Limit = int
+
+// Serial defines model for Serial.
+type Serial = string
 
 // AddAdvisoryJSONBody defines parameters for AddAdvisory.
 type AddAdvisoryJSONBody map[string]interface{}
@@ -4860,6 +5042,43 @@ type PrintReplacementParams struct {
 	Format *PaperFormat `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// ListSparesParams defines parameters for ListSpares.
+type ListSparesParams struct {
+	// All Those that were retired as well.
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
+// ArriveSpareJSONBody defines parameters for ArriveSpare.
+type ArriveSpareJSONBody struct {
+	Place *string `json:"place,omitempty"`
+}
+
+// PrintSpareParams defines parameters for PrintSpare.
+type PrintSpareParams struct {
+	Format *PaperFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// PrepareSpareParams defines parameters for PrepareSpare.
+type PrepareSpareParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// RetireSpareJSONBody defines parameters for RetireSpare.
+type RetireSpareJSONBody struct {
+	Reason string `json:"reason"`
+}
+
+// ShipSpareJSONBody defines parameters for ShipSpare.
+type ShipSpareJSONBody struct {
+	// Parcel A number to follow it by.
+	Parcel *string `json:"parcel,omitempty"`
+}
+
+// SwapSpareParams defines parameters for SwapSpare.
+type SwapSpareParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // PutTemplateTextBody defines parameters for PutTemplate.
 type PutTemplateTextBody = string
 
@@ -5006,6 +5225,27 @@ type ArmFaultJSONRequestBody = Fault
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
+
+// AddSpareJSONRequestBody defines body for AddSpare for application/json ContentType.
+type AddSpareJSONRequestBody = NewSpare
+
+// ArriveSpareJSONRequestBody defines body for ArriveSpare for application/json ContentType.
+type ArriveSpareJSONRequestBody ArriveSpareJSONBody
+
+// PrepareSpareJSONRequestBody defines body for PrepareSpare for application/json ContentType.
+type PrepareSpareJSONRequestBody = PrepareSpare
+
+// RetireSpareJSONRequestBody defines body for RetireSpare for application/json ContentType.
+type RetireSpareJSONRequestBody RetireSpareJSONBody
+
+// ShipSpareJSONRequestBody defines body for ShipSpare for application/json ContentType.
+type ShipSpareJSONRequestBody ShipSpareJSONBody
+
+// SwapSpareJSONRequestBody defines body for SwapSpare for application/json ContentType.
+type SwapSpareJSONRequestBody = SwapSpare
+
+// WipedSpareJSONRequestBody defines body for WipedSpare for application/json ContentType.
+type WipedSpareJSONRequestBody = WipedSpare
 
 // PutTemplateTextRequestBody defines body for PutTemplate for text/plain ContentType.
 type PutTemplateTextRequestBody = PutTemplateTextBody
@@ -5426,6 +5666,36 @@ type ServerInterface interface {
 	// ListSiteFiles What a release site offers now, with its hash list
 	// (GET /sites/{name}/files)
 	ListSiteFiles(c *gin.Context, name string)
+	// ListSpares Units in stock, on their way, and in service
+	// (GET /spares)
+	ListSpares(c *gin.Context, params ListSparesParams)
+	// AddSpare Put a unit in stock
+	// (POST /spares)
+	AddSpare(c *gin.Context)
+	// CoverSpares Which unit would stand in for each device today, and which have none
+	// (GET /spares/overview)
+	CoverSpares(c *gin.Context)
+	// ArriveSpare Record that a unit that came out of service is back
+	// (POST /spares/{serial}/arrive)
+	ArriveSpare(c *gin.Context, serial Serial)
+	// PrintSpare What travels with a unit: a label, and what somebody does with it at the site
+	// (GET /spares/{serial}/note)
+	PrintSpare(c *gin.Context, serial Serial, params PrintSpareParams)
+	// PrepareSpare Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	// (POST /spares/{serial}/prepare)
+	PrepareSpare(c *gin.Context, serial Serial, params PrepareSpareParams)
+	// RetireSpare Take a unit out of the stock for good
+	// (POST /spares/{serial}/retire)
+	RetireSpare(c *gin.Context, serial Serial)
+	// ShipSpare Record that a prepared unit travels
+	// (POST /spares/{serial}/ship)
+	ShipSpare(c *gin.Context, serial Serial)
+	// SwapSpare Draft that a prepared unit takes the place of the one that stands at its site
+	// (POST /spares/{serial}/swap)
+	SwapSpare(c *gin.Context, serial Serial, params SwapSpareParams)
+	// WipedSpare Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+	// (POST /spares/{serial}/wiped)
+	WipedSpare(c *gin.Context, serial Serial)
 	// ListStepKinds The kinds of steps, and which can be asked for by themselves
 	// (GET /step-kinds)
 	ListStepKinds(c *gin.Context)
@@ -8976,6 +9246,293 @@ func (siw *ServerInterfaceWrapper) ListSiteFiles(c *gin.Context) {
 	siw.Handler.ListSiteFiles(c, name)
 }
 
+// ListSpares operation middleware
+func (siw *ServerInterfaceWrapper) ListSpares(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSparesParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSpares(c, params)
+}
+
+// AddSpare operation middleware
+func (siw *ServerInterfaceWrapper) AddSpare(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddSpare(c)
+}
+
+// CoverSpares operation middleware
+func (siw *ServerInterfaceWrapper) CoverSpares(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CoverSpares(c)
+}
+
+// ArriveSpare operation middleware
+func (siw *ServerInterfaceWrapper) ArriveSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ArriveSpare(c, serial)
+}
+
+// PrintSpare operation middleware
+func (siw *ServerInterfaceWrapper) PrintSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrintSpareParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PrintSpare(c, serial, params)
+}
+
+// PrepareSpare operation middleware
+func (siw *ServerInterfaceWrapper) PrepareSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrepareSpareParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PrepareSpare(c, serial, params)
+}
+
+// RetireSpare operation middleware
+func (siw *ServerInterfaceWrapper) RetireSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RetireSpare(c, serial)
+}
+
+// ShipSpare operation middleware
+func (siw *ServerInterfaceWrapper) ShipSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ShipSpare(c, serial)
+}
+
+// SwapSpare operation middleware
+func (siw *ServerInterfaceWrapper) SwapSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SwapSpareParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SwapSpare(c, serial, params)
+}
+
+// WipedSpare operation middleware
+func (siw *ServerInterfaceWrapper) WipedSpare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "serial" -------------
+	var serial Serial
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", c.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter serial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WipedSpare(c, serial)
+}
+
 // ListStepKinds operation middleware
 func (siw *ServerInterfaceWrapper) ListStepKinds(c *gin.Context) {
 
@@ -9264,6 +9821,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/replacements/:id/sheet", wrapper.PrintReplacement)
 	router.POST(options.BaseURL+"/replacements/:id/put-back", wrapper.PutBackReplaced)
 	router.POST(options.BaseURL+"/replacements/:id/release", wrapper.ReleaseReplaced)
+	router.GET(options.BaseURL+"/spares", wrapper.ListSpares)
+	router.POST(options.BaseURL+"/spares", wrapper.AddSpare)
+	router.GET(options.BaseURL+"/spares/overview", wrapper.CoverSpares)
+	router.POST(options.BaseURL+"/spares/:serial/prepare", wrapper.PrepareSpare)
+	router.GET(options.BaseURL+"/spares/:serial/note", wrapper.PrintSpare)
+	router.POST(options.BaseURL+"/spares/:serial/ship", wrapper.ShipSpare)
+	router.POST(options.BaseURL+"/spares/:serial/swap", wrapper.SwapSpare)
+	router.POST(options.BaseURL+"/spares/:serial/arrive", wrapper.ArriveSpare)
+	router.POST(options.BaseURL+"/spares/:serial/wiped", wrapper.WipedSpare)
+	router.POST(options.BaseURL+"/spares/:serial/retire", wrapper.RetireSpare)
 	router.GET(options.BaseURL+"/changes/:id/timeline", wrapper.GetTimeline)
 	router.GET(options.BaseURL+"/changes/:id/forecast", wrapper.PrintForecast)
 	router.GET(options.BaseURL+"/changes/:id/way-back", wrapper.GetWayBack)
@@ -14795,6 +15362,428 @@ func (response ListSiteFilesdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type ListSparesRequestObject struct {
+	Params ListSparesParams
+}
+
+type ListSparesResponseObject interface {
+	VisitListSparesResponse(w http.ResponseWriter) error
+}
+
+type ListSpares200JSONResponse struct {
+	Items []Spare `json:"items"`
+}
+
+func (response ListSpares200JSONResponse) VisitListSparesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSparesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSparesdefaultApplicationProblemPlusJSONResponse) VisitListSparesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSpareRequestObject struct {
+	Body *AddSpareJSONRequestBody
+}
+
+type AddSpareResponseObject interface {
+	VisitAddSpareResponse(w http.ResponseWriter) error
+}
+
+type AddSpare201JSONResponse Spare
+
+func (response AddSpare201JSONResponse) VisitAddSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSparedefaultApplicationProblemPlusJSONResponse) VisitAddSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CoverSparesRequestObject struct {
+}
+
+type CoverSparesResponseObject interface {
+	VisitCoverSparesResponse(w http.ResponseWriter) error
+}
+
+type CoverSpares200JSONResponse struct {
+	Items []SpareCover `json:"items"`
+}
+
+func (response CoverSpares200JSONResponse) VisitCoverSparesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CoverSparesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CoverSparesdefaultApplicationProblemPlusJSONResponse) VisitCoverSparesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArriveSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Body   *ArriveSpareJSONRequestBody
+}
+
+type ArriveSpareResponseObject interface {
+	VisitArriveSpareResponse(w http.ResponseWriter) error
+}
+
+type ArriveSpare200JSONResponse Spare
+
+func (response ArriveSpare200JSONResponse) VisitArriveSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArriveSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ArriveSparedefaultApplicationProblemPlusJSONResponse) VisitArriveSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrintSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Params PrintSpareParams
+}
+
+type PrintSpareResponseObject interface {
+	VisitPrintSpareResponse(w http.ResponseWriter) error
+}
+
+type PrintSpare200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintSpare200ApplicationpdfResponse) VisitPrintSpareResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintSpare200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintSpare200TexthtmlResponse) VisitPrintSpareResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrintSparedefaultApplicationProblemPlusJSONResponse) VisitPrintSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrepareSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Params PrepareSpareParams
+	Body   *PrepareSpareJSONRequestBody
+}
+
+type PrepareSpareResponseObject interface {
+	VisitPrepareSpareResponse(w http.ResponseWriter) error
+}
+
+type PrepareSpare201JSONResponse Change
+
+func (response PrepareSpare201JSONResponse) VisitPrepareSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrepareSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrepareSparedefaultApplicationProblemPlusJSONResponse) VisitPrepareSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetireSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Body   *RetireSpareJSONRequestBody
+}
+
+type RetireSpareResponseObject interface {
+	VisitRetireSpareResponse(w http.ResponseWriter) error
+}
+
+type RetireSpare204Response struct {
+}
+
+func (response RetireSpare204Response) VisitRetireSpareResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RetireSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RetireSparedefaultApplicationProblemPlusJSONResponse) VisitRetireSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShipSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Body   *ShipSpareJSONRequestBody
+}
+
+type ShipSpareResponseObject interface {
+	VisitShipSpareResponse(w http.ResponseWriter) error
+}
+
+type ShipSpare200JSONResponse Spare
+
+func (response ShipSpare200JSONResponse) VisitShipSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShipSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShipSparedefaultApplicationProblemPlusJSONResponse) VisitShipSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwapSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Params SwapSpareParams
+	Body   *SwapSpareJSONRequestBody
+}
+
+type SwapSpareResponseObject interface {
+	VisitSwapSpareResponse(w http.ResponseWriter) error
+}
+
+type SwapSpare201JSONResponse Change
+
+func (response SwapSpare201JSONResponse) VisitSwapSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwapSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SwapSparedefaultApplicationProblemPlusJSONResponse) VisitSwapSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WipedSpareRequestObject struct {
+	Serial Serial `json:"serial"`
+	Body   *WipedSpareJSONRequestBody
+}
+
+type WipedSpareResponseObject interface {
+	VisitWipedSpareResponse(w http.ResponseWriter) error
+}
+
+type WipedSpare200JSONResponse Spare
+
+func (response WipedSpare200JSONResponse) VisitWipedSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WipedSparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WipedSparedefaultApplicationProblemPlusJSONResponse) VisitWipedSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListStepKindsRequestObject struct {
 }
 
@@ -15592,6 +16581,36 @@ type StrictServerInterface interface {
 	// ListSiteFiles What a release site offers now, with its hash list
 	// (GET /sites/{name}/files)
 	ListSiteFiles(ctx context.Context, request ListSiteFilesRequestObject) (ListSiteFilesResponseObject, error)
+	// ListSpares Units in stock, on their way, and in service
+	// (GET /spares)
+	ListSpares(ctx context.Context, request ListSparesRequestObject) (ListSparesResponseObject, error)
+	// AddSpare Put a unit in stock
+	// (POST /spares)
+	AddSpare(ctx context.Context, request AddSpareRequestObject) (AddSpareResponseObject, error)
+	// CoverSpares Which unit would stand in for each device today, and which have none
+	// (GET /spares/overview)
+	CoverSpares(ctx context.Context, request CoverSparesRequestObject) (CoverSparesResponseObject, error)
+	// ArriveSpare Record that a unit that came out of service is back
+	// (POST /spares/{serial}/arrive)
+	ArriveSpare(ctx context.Context, request ArriveSpareRequestObject) (ArriveSpareResponseObject, error)
+	// PrintSpare What travels with a unit: a label, and what somebody does with it at the site
+	// (GET /spares/{serial}/note)
+	PrintSpare(ctx context.Context, request PrintSpareRequestObject) (PrintSpareResponseObject, error)
+	// PrepareSpare Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	// (POST /spares/{serial}/prepare)
+	PrepareSpare(ctx context.Context, request PrepareSpareRequestObject) (PrepareSpareResponseObject, error)
+	// RetireSpare Take a unit out of the stock for good
+	// (POST /spares/{serial}/retire)
+	RetireSpare(ctx context.Context, request RetireSpareRequestObject) (RetireSpareResponseObject, error)
+	// ShipSpare Record that a prepared unit travels
+	// (POST /spares/{serial}/ship)
+	ShipSpare(ctx context.Context, request ShipSpareRequestObject) (ShipSpareResponseObject, error)
+	// SwapSpare Draft that a prepared unit takes the place of the one that stands at its site
+	// (POST /spares/{serial}/swap)
+	SwapSpare(ctx context.Context, request SwapSpareRequestObject) (SwapSpareResponseObject, error)
+	// WipedSpare Look whether anything of what a unit did is still on it; where nothing is, it is in stock again
+	// (POST /spares/{serial}/wiped)
+	WipedSpare(ctx context.Context, request WipedSpareRequestObject) (WipedSpareResponseObject, error)
 	// ListStepKinds The kinds of steps, and which can be asked for by themselves
 	// (GET /step-kinds)
 	ListStepKinds(ctx context.Context, request ListStepKindsRequestObject) (ListStepKindsResponseObject, error)
@@ -19979,6 +20998,391 @@ func (sh *strictHandler) ListSiteFiles(ctx *gin.Context, name string) {
 	}
 }
 
+// ListSpares operation middleware
+func (sh *strictHandler) ListSpares(ctx *gin.Context, params ListSparesParams) {
+	var request ListSparesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSpares(ctx, request.(ListSparesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSpares")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSparesResponseObject); ok {
+		if err := validResponse.VisitListSparesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddSpare operation middleware
+func (sh *strictHandler) AddSpare(ctx *gin.Context) {
+	var request AddSpareRequestObject
+
+	var body AddSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSpare(ctx, request.(AddSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddSpareResponseObject); ok {
+		if err := validResponse.VisitAddSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CoverSpares operation middleware
+func (sh *strictHandler) CoverSpares(ctx *gin.Context) {
+	var request CoverSparesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CoverSpares(ctx, request.(CoverSparesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CoverSpares")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CoverSparesResponseObject); ok {
+		if err := validResponse.VisitCoverSparesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ArriveSpare operation middleware
+func (sh *strictHandler) ArriveSpare(ctx *gin.Context, serial Serial) {
+	var request ArriveSpareRequestObject
+
+	request.Serial = serial
+
+	var body ArriveSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ArriveSpare(ctx, request.(ArriveSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ArriveSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ArriveSpareResponseObject); ok {
+		if err := validResponse.VisitArriveSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PrintSpare operation middleware
+func (sh *strictHandler) PrintSpare(ctx *gin.Context, serial Serial, params PrintSpareParams) {
+	var request PrintSpareRequestObject
+
+	request.Serial = serial
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrintSpare(ctx, request.(PrintSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrintSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PrintSpareResponseObject); ok {
+		if err := validResponse.VisitPrintSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PrepareSpare operation middleware
+func (sh *strictHandler) PrepareSpare(ctx *gin.Context, serial Serial, params PrepareSpareParams) {
+	var request PrepareSpareRequestObject
+
+	request.Serial = serial
+	request.Params = params
+
+	var body PrepareSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrepareSpare(ctx, request.(PrepareSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrepareSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PrepareSpareResponseObject); ok {
+		if err := validResponse.VisitPrepareSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RetireSpare operation middleware
+func (sh *strictHandler) RetireSpare(ctx *gin.Context, serial Serial) {
+	var request RetireSpareRequestObject
+
+	request.Serial = serial
+
+	var body RetireSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RetireSpare(ctx, request.(RetireSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RetireSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RetireSpareResponseObject); ok {
+		if err := validResponse.VisitRetireSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ShipSpare operation middleware
+func (sh *strictHandler) ShipSpare(ctx *gin.Context, serial Serial) {
+	var request ShipSpareRequestObject
+
+	request.Serial = serial
+
+	var body ShipSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShipSpare(ctx, request.(ShipSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShipSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ShipSpareResponseObject); ok {
+		if err := validResponse.VisitShipSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SwapSpare operation middleware
+func (sh *strictHandler) SwapSpare(ctx *gin.Context, serial Serial, params SwapSpareParams) {
+	var request SwapSpareRequestObject
+
+	request.Serial = serial
+	request.Params = params
+
+	var body SwapSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SwapSpare(ctx, request.(SwapSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SwapSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SwapSpareResponseObject); ok {
+		if err := validResponse.VisitSwapSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WipedSpare operation middleware
+func (sh *strictHandler) WipedSpare(ctx *gin.Context, serial Serial) {
+	var request WipedSpareRequestObject
+
+	request.Serial = serial
+
+	var body WipedSpareJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WipedSpare(ctx, request.(WipedSpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WipedSpare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WipedSpareResponseObject); ok {
+		if err := validResponse.VisitWipedSpareResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListStepKinds operation middleware
 func (sh *strictHandler) ListStepKinds(ctx *gin.Context) {
 	var request ListStepKindsRequestObject
@@ -20283,487 +21687,508 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1tlxu3lS+OfhWsvrNWJnPZLdmJfZLuNyPbUqSJLOmoZWvdE/uMQBZIIl0EKgCqKcbL3/0u7L2BQpFA",
-	"saqbLXny/8+LidWsQuFhA9gPv/3bv5wt9KbRSihnzy5/OWu44RvhhIF/PTGLtbwVb7i1W20q/6dK2IWR",
-	"jZNanV2evZduzbZruVgztxaM4/NMWibUwuwaJyomlXWCV0wv2Y3Y2Uv2w7tn53+asUaYhVDuXKiFrkTF",
-	"/v3ts2/ZH/78p69nzIqF/wD78uKL31+wF843qLRjN6JxF2ezM+m/vRa8EuZsdqb4Rpxdhs6ex97Ozuxi",
-	"LTbcd3vDP74UauXWZ5d/ePz48ezM7Rr/knVGqtXZr7/Ozr5tjdXGPwzN/6MVZte1vsBf0zYPm/hO2IVQ",
-	"lf9noZmqeyLT1FzrWnBFbd3KhXgFr1FbDXfrrin4n9mZEf9opRHV2aUzrRju3zOpMov4WtU7tl1zx9bc",
-	"MreWljnx0TGpGGdLKeqKOf+rX+FaWsfsWm/tFWubRhjGVcVqvRWGLbj1IiCYViKu0t74l74HhYX5Ir8u",
-	"L74rTICsBoe/1GbDnX9Oua//eDY720glN+3m7PKL+BmpnFgJg9+pxKbRTqjF7q9iF7+5L2bJY+f+ucJg",
-	"vswP5qXcSFcSjhp+TBusxJK3taO52fCPOICv4F9Dw/nVz4xttLICdvIbo+e12Pj/XGjlhIJO8Kap5YJ7",
-	"OXjU4BP/379bLxS/JJ34NyOWZ5dn/59H3VHxCH+1j0K78MW9s8HLzFYox7ZGq9WMbdfCiBkIDEib06zS",
-	"FzAt1BycOYuFaBxXC5D7xuhGGCdxFIu1WNzAf0knNjYj5DAtL/DHbl64MXx3BnPCaXh9ucPpjCdEbuU6",
-	"Qftb6Eds7+f4gp7/XSyc/xSOQ1SHo+CuJ54Vd+LcSdjMB6OZ77KDhA5kf+lGOGIIZ/CB+NLMdy0/FlzT",
-	"X86E8hL3Ny85Rt/6LlvHjRdabjZnszPBTe1bbHhr8XSy7QYf043/H7lS53q59C/ABMEzDnbBSp/POXSq",
-	"FvxWJD3phoc9ea9NZQ8n1p9ah8fbE4bDmzFtUPC23DIrhLpgr4TwV4/TDHvDttwoqVbWn1+JiPyxcGcc",
-	"zlR1K602u8yqL5diQfLQ7+BzvWUbrnasgiPfMtMqxhULbzAjasEtnKn7G312trgVR3bE/iZY8o2s5dS3",
-	"ZJV9rGnntbRrYQrSCD2vCj/eSiuzwjo7s+JWGOny4m/bzYab/G9Oulocl3+4PPDZdBDJh7vPJONIek1T",
-	"n8znrFvknwdk4zvhuKwzEpLIztCZG2UMjlwQmd5SjnkXtYvcOtNQpzf5Fl/MtWn5zmaUx6BUVHrRbvxF",
-	"4Z9jC67Y3P9Rxctixxqjq3bhLOgXXhUMMz1jgi/WTKsF6hwj5XlPGuLUJ+OnbndzPLymMJ8Ha1rFvx90",
-	"aCk/iuqb3eG8vFsLputKWBd2PpMOpsXAWEEZ829bJt1F7tbY6ErUhT23EZXk4TifviBwhu58h0gnDwtx",
-	"5dU+rz2qFeOslkpku2Ydd21+hfwVYfPT4RU/3zMzaZFnZ7fCFE+Y7XqXm4IdfgeHBx/OjGNPfGiVw8R3",
-	"343j7c/8kCSFbXQgSnDMFM7D8qSWZ2BvDNR8pu/Z3spN5gCrnTCKO3kr7MA1p/0Es60XLadZrfUNW2pD",
-	"Ny4puIl6+zh361VGN9+uZV0ZkRFk+IXBYli24TsQX6ObRlTJYkZrCz78PCt8j70c+E6rdjMX2MnBjjX+",
-	"fhDbTFNv8Jewp2PHWlvqlRFWuNxENhYPAXgAduxCq6VctQbk63jLVph4b/Qbv6Zf8AP+LtwxvzHZprXO",
-	"N8rntfDrZlo1bS86ndPNSNr8wXLJGiOWwhh/qiuxFdbNmDNcqst3MzzwLp989+OL69dv/39wEG2EX5PL",
-	"V0++f+olCJU7rlC+cE92jzG9hJkSyoqNH4Nplc0eUU5/H87Pfm/hz37sQlWM24N3/Znijw7/mabmzqv4",
-	"bLHmaiXsxdmlaut6f9c5nd9e3U463GZrktRRt/Nz3eQWYyNV68TRt7+nx4IwpiudCL0RYAUUfs0etP40",
-	"kI5VcrkUxrKl0RuYt7m/9rZ8d/zQhWlIvh272I0Ov52dYOvtkspbinhy1a+XZ5d/G56Na92ahYB3fp3t",
-	"r4pUVlYif315+z6OkTs2r/XixgsS3t/j95Ald9CeA2eJoi8ta5XlsrokA3stmONmJRzjMF6Q95wxevhh",
-	"MqWGl4B78w0ePZzjfX0bp+fwuZ9nB2eCv3cE6B/R72Rh6hkYhpbp1s3YVro1k84ycpJcsJdSCdAYF7pu",
-	"Nwp0RbfWVoS9j/MuFbksUYnZSGulWl2AWLSVdL6Z+1ntVdTwMz8VFUJxS26Zg1/Q9jpwaOW2mh5p+sDS",
-	"+cfDd2edFkPdz+6bLZdZI9aLuRGuNcpPNg/Hr4v2tt+komJcie2M6VthGK9rWD/r+Conmmu5WvfnXLfz",
-	"OplwvJN9t2q9zV1lC60qvyecpC+Fy81LRtv4T45o3EpyRo1b/LwXwp93S25Q5i69fnzD2mbGwCEiFbNO",
-	"1jUzYrl3aRfWEPuEA5/hTBV34uzsG764aZucP83fTSNlyx+ItXAi56+eDRs6debQevqRLxycjF5g/Ops",
-	"uFR9RSZ7Pa+0Ek8yM/wCBa0Wjq30FbRIrs5gqqBi77W5jUZLYtyK+i++X+dV77Woq7wZIV3UmW5E466Y",
-	"2DRux7ZroRLzyb+fHeZaN4ftPvNXyBdX7DHoO9wrgI6Gcrhgo0+NmpNXdW9LS1f7w3bJGn/B4l7mLMgB",
-	"m7eqqgVbczvtEhuyToPzMvgZK7HhMWJQtbBBSWpnZ3LTaOOyfkK75l9+9XX2qpwgalb+M3/d+qMLJ0Uq",
-	"Nt85PL5GTLXjN0I9mXCVJPbbnihIs9niDectAa6iZPldAN85fozAVRDP/c7yC3YsbN04mzQh3SgSz3E8",
-	"HYI40dYoH0dPnPM74vBUmsfTasSEzsWKT5rQO97NqhLVlM+M3ny6dQuNWl0QetMqhfZEMqtSJf9YclmD",
-	"N9IrLz134/RIQF8G4oKGie16OKgY4Jp+G+ISeysKJ0XBPEjiUX0J/8bvK9Ig/MHdqoYvbkTlj79W1cJ6",
-	"1U80I3dexTdezRhtOOGAvoO3cqcYDr0wJouqx0jtBc7wqjQBWqFPTtqbZDKM4NXIkd96bTg/+3uiEJ6c",
-	"xRXrxhm72a1YN85uesuyQVNZ2O5Zx59X3fHWMYKt94yl44uX9QjCEAsOQT7C5qEG6PFZ7P7AwAv+/u6c",
-	"GzeUeE1PmIKXfHGTm4YmmOsT2nrDjTvqSadBhS+EXpdn57ngtVtPPDPgyj1yM2v8B7XD5mKpjWDiHy2v",
-	"mVZkBKBMx/DBmHNkQNHlsm5NrmN011nEVBi9RbFe8VvBlN5XqfLq3DpOVL/tldbVJYIzuHWM46ew7QNt",
-	"7YrV3IlLprQSoChULXjzfNdnbN66rqH4pn9UWghJGN9vhbYUKWS+s+Hi8l2BJT9+Y83OlLgVJntz+c+P",
-	"E8mgQ9BLf/HfH31FhzdejL2qFVl245q30o2IQ8aLFx6Pq5wIU3oYo9yXNxNs94OtdEOwn4MuKl44ChXE",
-	"xXP+WlL6t9KtdesSQyasdd7hXIrKRu/g8CwR1inEa28QReRfjX0tT8qb7LUTD757XihqlKcMPzLUR5PT",
-	"hMuOU793l8L5TZg1XY4a3a3y27nD7pHD5kbpbTGuOF2QGqP1cnAQgCMBCMZcsO1a1/m4odd3+Dw3phcu",
-	"RCjtWm8V4wRfi/5BKxZGgNFnbwZCLU6b8IFMwCTak0UjccQBYnfK8Y/3gS3kN0LBTANsD65AMoG9wZYl",
-	"8joY3AWv0SRriF75ZjfV7loZ3TZ53Kk/fkhouaoYPHlJEavU+7jmEMmFqNDFvUy1GyGab3Wbs1Ue+yuV",
-	"zXWrKjbvRQtDSPOLx48f92B7j0uf+C6Lltj7Al+JXvN/+Pqr463bxkvB913sp+vdH/949O3tWmT9ELcC",
-	"UaLWbz2p2MJo5fh85v/bnyz/9AoEeeDJA0vOMNJD5rueNjG8A6AX+0NJJi5dpqx0ixCn6Ut1ASVg2nqS",
-	"tTDyQiPjASxtg26tUqjqm1p7qzcDCJCFrtUUwMgE6tr73MLHOqq1+5EbGU7Rfm+LV8Qtr9vxJx8+Xfq8",
-	"dYbn/Ny8rsff9d/yus76LfkN4eL7O+AVRPdIwPEhf5FZEQF9G75jvg/T/KR6qxBWdxhpWfixLeWCO9hZ",
-	"ujWs0uDUlIq9efr9jOLh/nKnHvn/Ybe6XayFsce3GX48DnpGc5ib+G/zC770BkNOh6QA/QKQBCstAAYC",
-	"R3WjjZsxp3X+kl4avcngKrRxYfZ1XQX0eUbdn+eC+t/sEEABvWlqrsKxhQgEhgbtqA+IpXvdumw0oAA0",
-	"GB6NElv/sSvmW8agZ6dvN3W7WkF6xfHFhInLL11d57fLXe73iYGkaV7boopghBebiWhWK4zkdRFMlff6",
-	"g5zASLPLSZsrp6FaBvvJrmUT9qBfx4hoy+R/9KJ92NvETRtjINjbbhbyq2yMFFUB8LfgxuykWmVwRHrJ",
-	"lN4yvjDa0i4V5AegWAGraP+ixbAnR0nEcO/I1AgUlBZl22nGWSOM7QVikq2/8Pc5oWQr6Vvh9Zs++Dvj",
-	"qelFgwOowHp9A/ARc7HQ3dG9uYQ43YxtvEEyo5WuZmwjDPwvIchmzFuc9vygu92E+wu4BHiVdqBlbbDx",
-	"3mzcEdOaOF9o9kLHCjKSwxoZEe7tI/OebtXeSostwV/0Mom/q4qRY3nmlyN/tHa9S/Fqd5yO2ERx9K9E",
-	"Tssq2rxlLatsDXN04OXCldkIwLXeCNwpcD9ax3eWzcVaqooERbryfdnaYHLdcc7IvCTVi7KvYNyxy/Er",
-	"xWnNzClBbqYd2TDeCUpcWNEsxt26wvZMp3hWdh2kiQpmGgSfEJZPlUMI/wFOMosfedcZTzZJoVqLHQjC",
-	"iK6W9kOY2VlcFuoDzVN+YR2v9aoV3wF+T6g89j3EPfbn2aulZDLSWTjobopJR1VFKRhwRMdrMB//HBfO",
-	"ia5E7oYDnHHIz2Q9DZ1dttM0nxhVxjcKbhRQ1fO/ABJ62nZL80AynoSyP2ykJ4t8VhF2HlxaOIrY535C",
-	"RnBwxXlIJnFw0X7sYBR7OkprTB92lxyg4xE0p11JgvVUBWfnRiCWdKX9zeANFFCgVF81KyC/jzsyjwSJ",
-	"AS+w72rMLcgsTm4youwqRethD3KZpFDuHSGUpkfXot6Iua52/ia8YXtK02DqUvhARv45ZBraotIcc2KC",
-	"o9mryhO+DK3lvouZlZOEKbxTECfegTYH+0SPhfzSqSagyKPIQjwREj24Y9u1APsfTVkjeLUbPW2IL8nM",
-	"Gijy3/DFTQ4ZuNbWXXrzCD+/F/GQlomPDWZaarUQITCRIlaz19PCP22KIiJqG8xFizLSffQSAhOtkl7/",
-	"9bc5oJP1x4B3Weq6hhDJNI/RwgjuJi4bvnLUM39o0Xqt8AoD2jhK1PBvheE1RN7JrCKk9kJvNjyfcDEZ",
-	"XBVyOPIIgKQ7WtFU+87mvw1Lb59r6yjr/1B8SVA2fAchpphi4uWK3YjdFclyI5USsJaFw5diunktgZxb",
-	"h0BQXi/L4GYyyoWq/FL4Z4P3aOEvzRmjXOeAf9CK2XaxDq7JkRBo3+57vsvPt+pyatDtSfPvz3wLXTqv",
-	"YCHWGPUDl59WMeejIwXY3TM+k6W38PfjJe5mzMwx4lbq1gIxCa9rdHXwFZfqivnrB/5gL5nXhWuR/OmK",
-	"/V1Ldcm436oMfQcYRuUANTa6roW5ChleXvL8d/0y8drfFPSRuR/ZedtASzVXN0HCgkMCszmcZVY6gYae",
-	"b7WpuT86IrheL6MobjA1id/ACQKOzEXYAVesad05TgPmaBImn1qswLDwZoXvXornWBLGtLvACfB0Njvr",
-	"puVsdubnpVPV/EM0RPRM+a9AmjV2I6uuY5ZW5jB9kT1hJlwZ/s3vRRDlQzRyzhbMbC/umH/Wb7Mv/ux7",
-	"8uVj3GMj95DK5SgkZt3vLFvUenEzHpce3AmDBB3+mV+JkCGbbvx+rRn+Wgr7w6/2SdZkljVcmP5sVBrA",
-	"7n5DGtN6veqSci/wzrUOwZqF9r8fXAhsyB+tYSFmd16JCEo4wmyil/7pf7TChnzpoRf+d3gO06y59Brq",
-	"8/E5LPGdlzlBiSqKPZDMcYMOG/jIKN7iY9dEfQAvutao96Vsabz6Snjz8Dp5ew6Ff60bujW2fIe2jLRs",
-	"LsDn5Rud4T3xRR4UR0raFOUh+vePnxrgM47vXIc8oD0J9X9O0zogfiQtprGN381+e0zwIjnR5L1H5vjL",
-	"7+ChGIE66Eprc0YX6Fbd3eWlD6KxNiTwOLFpau7idS6MQHaGaLKOPrV/sKL6EUK9+az+Si6OQgR/pMd+",
-	"nZ15y8b+4I+QwrAC/qCim+YyVVTmXsqtqJdRtRu3olu+A5tk9KK+57tvsoDdQcg+ubBCJAgUSVjaVLtP",
-	"jYPOuA1St3f67B9geHmVTXe6XSexX5TU3eI1GSJO8jDbJdqX3lzL32F0EBYyqvKHi9E5E+O9/3AXCkQU",
-	"reFLV/Bi+lZe4aAO9/xOLfKWnS6xOQTJz5FtcUh5W9RtJSrclMxqtuR53FMqngcx8bVu+gq7P5rvEY2i",
-	"+U8zTXS9L66xR2VROwWYk/xNDwDmpD7qWi52uWAaXFfPdWsK/Bi1VivmRckwevhZSIxvtFQOI7Ih0RYM",
-	"UsgbnQvWcGtFBUrR2n+A+NY63XklvY6vkL2ATuytVJXeXrA/4nYKOIO8HtWBxb7+U4oVu/jyq1xSC+gp",
-	"byCKmQ9sgcsOvCQAKt+uddhHXaeBkVAzcnD1FdTEsN7SwZkECzQEJiDVuXV6w51cZOyOg6BI0umu2fJS",
-	"X+fBAl6jlWrVu0UgSG6ZFzFm+ZJW9IJ070tAwdGsXHT3UeEigkxMf++k5hrM3lnnDgRsWUgloy4FbrY0",
-	"pxImyd7gr95UPwtqG/wUofvWQZg6a74VMr+CC3eqfylr812mbjuHNjLws8xJZjMp9bIKwanxoOUucy6r",
-	"7vpjNoyroPJuRLUr8Ssh6+GQYhrW029pkEKjAoNeburvBh0O6kKcoryQyzoTv11RnsVBbMJv179rqcBt",
-	"WiE4BM4ZbW4u2Es6XvZzoG+U3hY8ZiX8L1gMVjgHUQDpQhbyBCqsgeSHfAAW5W3dAe8BZNftaX9c5+1b",
-	"8H8U8tvQR0MOG/AW+SPct4zEZkXY8nQI0wuVbKDfASbJr0yVn7li5nGYiSKBjte2swYfpOiDpQBo/1o4",
-	"kJYRCCgSXlzNrKRKF1nNHg4mO44WpcjD8K3ebIRygXVmP7fGdwjZMxb4YERNA/vJBXuCmQ0Y9GoEv8Es",
-	"N4r9A5lJjP7vaeK6nec5EwJXlHKmFZfB9Zg0D1rlQZQ+2aPleQwOqiySrmN5mQMkuyNlQZ9pKQ3Elhgj",
-	"94/PG6QXJXBV/ugEdpxC0EomsPUjfQ2xv0zC/yiJIUwNwS4IaIMDKshRw420OXFHP/9xNw+vpFpdC5fY",
-	"XONfmGqB7yeJYh/xw11rpaFCq2+xjyP39lKbAn8XomdWQgX3dUHODtAPd+DUS6ALSyAPD28OjvTdRAC9",
-	"NlWRfvWAlyu1S7cTTKZ0GQZAS6OVk9mZM3K1ynZ8WHGhTRJeD+PvM4H5seUnOcG3fgO5jHmp6k9NfiX2",
-	"6b4TCukvZne9PMJoS3fIIL91HiH//evvnr78zx+fvr1+8foVhX+MdkhUB4MdCSGf0dQcndmhA2qarZ4A",
-	"zLL2+vZdSfJ0XRV/y/OofaPdmm0ERzXJQnwb7sPAUictW2i7EU4uRugsOD76WNefrtdHp7EANSsdegWK",
-	"5n0YHTG7A4Dh8EB6MHja0EmALoaB+II3E8YxYxGujJyiPZrn0aix/hrEgg776Pa63agC9DyoW2VtKasT",
-	"GWHb2l2xx6mJBOYtU3qfVDf53kZYS46xsaDjvAZCg4o6SGg4DOnodCFHYjZzHBJpAOPOkwzdbbTjL5hX",
-	"uzCS7e/oQH4MKi6l4XSUfinRUYwt3INIaMTRecUw1xw7joPIO5sLF8SEK+HILAdd976MItZdC8zqHElu",
-	"JzeD3L7EhtLxXNi13u5HlkvIwsgdgl9J+lcQO6tr8VKv7u0PxpbeSJG7ZcY7f9Nm7sUfOSmdajQ8Zpz+",
-	"0bFDDpix6raIpz2a83OY4JJJ9zk1kK0YbhoP8RUVaatDovQSnxr2Lvoz/l3WyXTdA/FfwYlvD3lMsS95",
-	"rxCcv2/0FHofsIv8K9lMOWjwobqLBvgJu+vGEqCSnj0mWppy2+H69qalt6T9FegPcHgvdSjofNYYn1ug",
-	"5IcEFW7pzjwk9FV2SziqO6ZsfbNjpq3FjP109vaHl0/Zf7I3T949/+nM/2HVcuNvwPC3DtiK3yXHONzy",
-	"P51Z4VydfRr9OFBKQHW5gLoRitSdkO9EbhdtiLw3sneyJ4oYNenLCH4DPgEKVR5MdjNJzvyifbvWhToZ",
-	"5TQdlAa/ROGQY6KSDm9B9h//8R/BabTUhkgRwH0XcXn7aaEJMENVmZzhV21KcL72upP/IHOa+RcKN++A",
-	"KJ4kyBpbS7BEJ4+3xo/87wSlldsQhTJK+iB1a/TLIymysYGB23R/To67U8eTVIzrI/E69PP7yM0Spmh4",
-	"9q9dVmIWPUVh/KU85hBP2k5P8SP97AoH7fX0t6dwFBWI019x2UkzohLKUYjpgWdrDAPQ/XHhg8dVHO5f",
-	"/dMEgpsywtYWDgqSPTvA4Rse8Zc6FOWDpPoZQvW5ZX+8+Bgpc7jajST2JR8IdCzpxt2k4K97XqSmK7N5",
-	"I5BoSt7KWqwAKrB2rjl3+ga5etSmOb/9Q/ivhd5sWoUlthIiE3RIeQsqDzCIPckc001SoTTDQRY69mbo",
-	"scL67U0sTWb8YG7SvsOCBJFxINffwknuBvVsLypj83vpNC9eO13FqnHFL/D5awq5Zwpg8KoywuYVzAVX",
-	"zyClKRuC7OdIqAqy6xY6ktSl2RV5e7GSvBYLV6BuLiULvUvLwQQ8yVzUGjIL8yANzMwq5Ll13UzhKRuu",
-	"+EpUbI6JQsRHBvlQqophRokkIfvZQ3sH4bHil/wjBQe+fHyoWaxLSU7PpFoJ0xjZhZwpl+lGFHJygO33",
-	"mxI/IfzKVsIxrQD3NCPsEqOVgmVGcj4UqD46xIjewwWcSOp41jdPjckF/bCiF3cMYUzF18NhnwF7xvxS",
-	"wJk6I5GvMCQ0SjceElwO4jWiaAG+68CmMBK9WLSNjOXfRtyAjVT3tAhRiMEWa4x2eqEJjkWCcv38yfmX",
-	"X30dxaed13LhxSfIdnLSF20zw6UbY5XBc3DeQbmMd0ZmS1lhaY190t0EQ3ZYbqNX1AgwOZtQGjuHGscM",
-	"sZDTiXkMiORBXo6bAIXXmJvsJwJ+v2CvkF5qKQ2UuepzXVehhPIYS+tt19GsAyfPQwv4ghjaGHHyh6ch",
-	"YMOVXR73hr0LzxWCnMR5G26O7hxPPhEPvkzpoHiNUTm6cTeZf/jw+tpKt34pF0Jly6JFjreaHsG1AmId",
-	"cMYsU7lac8gC3QzjpYcO618HBvuML9wEeMBpws746VM4BsqlR1URRKAdr0cUzl1Kd8WcrqvO0QT7izV8",
-	"JZhW9W5EFKLsbdhTgfKeukbophbM8h15siBjOEk2rwSvMfZ16Ly7/x3fGD0f4p4C7RHSs6E6mNwAlqkW",
-	"PbxtekS2ys6YJYI+YMej9D7IxbBsI7htjai8YcK82s+0gf+17Ie3L8ER6BbN5fPX1+8u37x++27snvgq",
-	"W717sR4BVFqs94l57njvvSdNhGmM/2cuQcv+XQm30Go5A8g+/tdKbaT//1rOmLd5fj9jkYQgAPMdrQhV",
-	"JgLyw3BZesuN6F3TDn/xOOc/mnwYz862Yn4oIj+8fRm+//zduzfMyqrAx1raGcmFcrhT4x5AdR8y05fc",
-	"QIJ6ULCAfZoIA/y+8Vs5zFOXUyYdJV/nw77cDSXplVQ14MvsUoqgPjjWbLxvgM4WQuLv1zrSbV92c+CV",
-	"hZjLlGxF3Ep7quBWmxtIDUBVMBjn/v2UJVBplbeqRyVD9q7+UbdJAJe7NCSSP1M7yy2PcsmoXQjeQHKH",
-	"AGGKBlcv1zBDApolKflRmLnt1C8iwvJKfpxsuErQW6OXBxwK4zk6ToyqKV77ndQFoZi3snbnkKiPTeYh",
-	"sUfAOAuuKNG7gMcZQI4TysWv1yjDpaA14siGSouQVH2rb4XJF50pUH2EYz2KE+a+7UqHdmrF58u4cZvH",
-	"AU3n0qeaC4W7nRwT3RGZlracjWNBowleQ23b8LmB+b0fNmrPB8FrS/s5mP1FUUumcS0LNTPLYZQyWOoI",
-	"Jgp73jUwMDPfc5PJhspjjF5QCbmgeWHIKG+UFvJhnqJr2L8NJRTYhrvFeoB0+MhOS0MG+MmBsZZDb/vI",
-	"w2jjYzmCkI5mHLqn59kDSZVq3galybd4GSvgQpActP4C4OAmpx6/8Rb0GvjTQnbKUtZ15Fcef75vjczW",
-	"JqJUC7pPbCT21GlSzghUaX+r0tfCuAZW6Z3JhnK6AGe+woJYrDWoXo3Rm8YVao2IupqmZx/Cmrm5mYIK",
-	"7nZZtrp1XctcDbaykjaW5WNf5nNA+rvPwiFNNZ5uE6qs79UwGXWxQ1E5BahwL5EmIm6V3w9O68I9H5j7",
-	"Mzoa7e/jV0+ceBrtrAuZo0xE+aKZ3lveQZHfDXES5HWTWghH1WO7iBMWDLblWjv1vaxM7tArGA4g/7V4",
-	"/ERXwcEw/9GKvOfzfe8sJLMhHJXIMh38WbROdkZV0/xW90exTVnnOza32Ao8yKFkMTYw1q7/4vHjKWAa",
-	"0gXS3gBZtNpzVJC1HPMvHlO5lUMtysgcOjGxALLHtF8S7jWsvCKSr+qVl80yYy6hq4brCUOxLexezAe/",
-	"CuiwYMJu+O6elLqzs/AX5ADH/4JcG4H0IxDkPBcfm1oupEv+FDLuvOqE2RL5i11sC/m325dlbm3tRJmT",
-	"k9RFILyTwIcKcqrE9pItdEU598C5SOCxWlqHxGfWdX/F5ZohTD3+mpT1yWWb5GkSO6Q71DuHMvgQELN7",
-	"4MlYHjqq77impc+V50jX1Zts5mX0Z2058kOgrEABLm0gMhkI5YqEifmczpd8Lmrbq7PvjzGoVtRPoAyB",
-	"P71Vs5ArPt+xn87YI/bTWSHT2c9UoTCXWDiZT9Yn7wne3LDQgK+AS22IynuQpe1oiDivrlE03ksJCn63",
-	"hJ3Ax5F2w8qeIEYu3f3B/2EnZXiA1UJ0JeMzfDmxRiRlZTiN6nfICD9BZlerLL/NHYXQgajsc6odd9rP",
-	"72M+qC/9qcktzdPlMuvMWtQyhBEP8QnxnXAoK6TgqMTKcDyedev6BmefNuwecR94fRY7GLszEAp6mgAq",
-	"HhpFhw6GkooD/BL+zF/CrnRbf+4H2ajEouaGmCgCWz4jmklm+XjW4TDg4O7IiOsYiFloJgDMEsbLSd0o",
-	"c1meBF0QXcq6A6ZQV+/htKNzsASxD3ORLPmQ6H0Ha1sgfCC37Ngo2p/SnNovT7G0+SsgdGtoXEWHWkcp",
-	"M3afe01XF0g4rNONjRG/KyRhIp2DgZdrhI6LzSe1IqCHQ6P7a5aft+HSIDEt0tCSgg9aCGH6b4W5YIu6",
-	"tU6YS4D/I2UU0B2v+a0gl03bXEFDteDIH9GBFaWBUw6ayJ6joZMvpXX3DXHHE/LuyWR7m30KtZ5U10Qr",
-	"t7/wYPrBfgaWxoVu6wrmGKa4s7Eyzu4Bjp4yxU6eQI9oaIB5pm/EHfRAJme8LZg0Qzw4IFD5LcB3tsch",
-	"tXDytlC82Gan87neQvzSa9DSGG2QeRkb8mIYC2BmRnosbjK2aDQOMCtACfXVAVBzYnmBqhx/Gg3C3ohK",
-	"8nfw50lhrAnVdfua0HD9ClR7Aq1Q7FssaBHGPIvTNTTJJzk0woLd49D42NRclXiQShkJjTCb47i7SLAU",
-	"36CSErliysvAIDsuVShp+i75fGm0outa14/cVD2L9XoO81exe9O5UZC4JVudQqFncHyjb9t8U0Xyh0nV",
-	"f46mV07SLlOynIPqbxHkOFrdxqV5S1zy2dJEsPabSatUmlDT1uL+rUyuAlZs6Aa9Yvdq5G6MgKHyEjFo",
-	"5Aow4WTtrcAs3TSztLBYIvc0svJWDOud8WvYvNhVvODAWMqPYmK1K0Ssj57457p54d/IFxQI2y3LPhVd",
-	"zKZVkwu8KO2m9fKVdnkxCwl7QUPeSreuDN8C94cRtxJ8VEiTVePflsKYImiES3U/rqwumQ8bC30MyxkG",
-	"H9cqznRepto6cyMP0FfopUN3qO/fjbBX7DGkJKuFmIHHb8seM15v+c7mQ/MxGjbGQs53OBhInxTZ+0w4",
-	"RFXuo+ic2DSuVFtVq7Fq2eTqPkf4jcakTpaDBGveNEJZsIS2GFUZSAyhIONLscyEp55aJ70hRQDahBFz",
-	"RDmGwTps7gS68F3qIpiyJ+6AXTGQfO5zDGNwCD2YI5iDc8o5XUCUHbBfao7aDhDDKKe07OlA0nnIir6s",
-	"xSekKsunFST1xtkcGOnSaF4MBnkTWKpSiZaECG2IomN86Crtma6ru/csoWGb3LM8Tdv7HiVbYMkaImbL",
-	"iC+RsiXRzlj8FMMzIep5nDOcBPFOdG/PZF1nmS0H/DuDDGKA/xi4oO4FUBkf5fbjei/teiyuF8RNJ0OY",
-	"AW6BkHYFjs4pBJZhovexCBkwwh3maQ9LgFVR/AB4XV9hld6tVOBl61Pj+DFksB37BA0lOstnABKZJD15",
-	"qMV76dZATUJbPtYPoyj1Pnl3B4yQFmFDF4Wc+PFugMGaLwVn9pO6jm7KgNrWphcYukfRiuhno2sNO5Fd",
-	"CG2E0zX1P0PKCwkLh/1/K1ZtzQ0THxsjLNQ3iUmK/kIAWUQ0p1dJU5QHVzvykuNDW1nXJWr5YoygAOFC",
-	"nyomrZzfiF3MPVC0TycAvPATQwqoblVVDiqOCufsiwsEMUphQ+K2DrgO6RLIW/Rzj//WXWJ/eVDrE+aH",
-	"rq2f+mWMc4d5txjqkJAbv9Hq+NT3Y29hIuPsHF2MU7g1+6t7d9/mc66qp5XM9AfqpeQL3+aFfr47Tp+a",
-	"oQ+JqgMgNHjV4aYiCfHPswlF/93d1KIBpo9jnA9+Dq/JS763ydp+qkgg6Ma5zdZr9Iq3Oe5NpMcGA5Vr",
-	"MSbo0SYZReHr9HJ2sLrJHsTeRikcDOgwtlRYu4Fsf6zkppvxBScHvNkIUcvj+2ICJuHYFtwYsE/9pdtD",
-	"iXfQLXy0UJ04dWRnI3Ags4AwDTWRdwh0bbyhWI0e8XPdRB94wf29lKsMNT9yOAVnvd9XOUlDRMqEQAoi",
-	"WH4t02NnsnRU9d/TCvDFvZT5znp81cfO8bhPyVEDBxCe+XvLHxCwTocithNd7EP+y7pQhxO9upT3jiJq",
-	"WhVyFA+2yIhEuBFlLmeh/Yb0Uf/faeHecd6WjVQteU4HDyt6DA3q70Nc+xAvQyTF/nDcclMFMCVpzs73",
-	"KJT+zpvrp/Lj3iF2R/07yrNBz3XF0hoj4Dy2ckrn3yRv5YM5XY2CXJ2ZkG4eAJgFso42izQA/P5SduSI",
-	"/jkUYZw5W3JbRAf52NJ821KBVJRetybUTYHbcSCkGfzgRNPnPxQXfhZvtHjM9gohRF95L0QTtgNuQjqv",
-	"Ogd7chrur3p3GtNBUbh5u/tgZBLc04B+HioMlWJcSCwK2ZV32PBHy2tMUI6GhFpApgUKYXguQX8rpvzR",
-	"7i3YvClXptHXJ62zkYpgKLHRFd1IZaxbi27iC3KBt874kgZ5BBFdADM251ZkbNO40tmdPeR5H+1gB47W",
-	"/PLCnmNQRhkg9dLtuU2V7j0D9eT2lP1ElEdH0MhtTnU1u3ga+c1p3IWFeaVzhPLFJOUH0P4PyBE2mMgC",
-	"LTCnwx4ht9po6P14i6EgnCfFS/HaCJ4rDvgi4f5leMTEYoO+vb0SU4mALCOUZXwoLYMJOaqwQaJugfeO",
-	"Vp7O7qUuJFgMbb2VEoUUGgAm/M4y/wx3LW2ZxVosiptmwk4evb9iICrGp/6JQS6Y/nTHRegEjSoHJ+tE",
-	"oSiKp2BbKqr596VefgGZTG9IJsbUh7xD+ccyLNDlwR8FxohiJTUcxY+lagbF748WGurBUOGv/9JShVhJ",
-	"JgEyJc1JOTKBAeeQIPOKfXD6Q5jbXlHsIl/nnhfSdQ6B8Pml9F+Xe3mYPNJFJsyXRfLy7pn8NvdTRZc5",
-	"NsxVpOcEbgOVZHAQQTzgX8t0mWMqh66EK1OuH5JOhyHkV7I1itdPlctlHk+pAFIJx2Ue1CxuRYHyYjQ+",
-	"4g5IWagIgp+OvRuYglMcXb3ZfIAT7K9il6ESrrjjWZJU2IzccSC1BOkTamF2jRuo/kiNTVEe9HKZD/A+",
-	"aw1Ee4xYyAaytfweoYI7+c9DOvlhS37gHdkR+pakYVu+C8W/xysFsTcZTg3kAIUkDTomiA9034lzfON1",
-	"nwmj6mYqTvNZOuG5FX8Za7js7Uxr200+7zq4t4BziNWC3woLlxinzFY6ILEJO2PzFlPuY+gGK4CwpuZS",
-	"1bvuQaf1aH/dE+wgFI7NOlg3m6mQ5ViINtteS60diYCnBtH+ZItKumnuVAjvZDHPXRbg2NoThwXccg3T",
-	"jszy9/PVJivWLyhPCqx4MjeTzxV0dHJ6HK8d5DUq6NyqFdaWIPanrGQSGDjuUtsj5UEpIqvvzofSkZiN",
-	"6hcWnytJNfjR7lTAxBV06K588KgW38Hjpe6h+2a0gOwb/yjKs0PPYYrbjtRp4cSLY0gOkVQigqQlmzDs",
-	"7HhMdKJaPnOx09NqcxcOmnK6GRW2zP5UtjxHq/L44Z5nJVTSDBZhsBCx++XpuM4XaG+V5bK6hKrbxZvn",
-	"Kr1VII0tVFAS0isISDlN1wy2g7YC5PKmWZEUhcswfwiD/9ExeUDVtnMsZ3Q2o55mfZ9EonzdkSn017w1",
-	"ddn9K2uB/k9gr3GsbS4m1NrYz9s3dSh/kV0KJEE8TAGiechT1HWRHoXJLSQO4OoLdWPBHupzd6TVCiI4",
-	"ZbyeVdgpeRdgt5IDSI+X2lLOTolHIlMTPSV9gMqbaICCMkkTMZKSfsGNkeJ4XRZ6LIaR2y7tO0djxW28",
-	"jkXFgK8BTMd9vpUT0VQs+lVJ9nvkregejVTT1DvqjxwOwkOZgWm6eD6y8j5QY+yZKUPRyKOfSvOdCoFi",
-	"qVgbOO396RH3jEklZQKzmR4aWxeLzQ5xy3fT8gj9C/si189tSlY+TGFum33fecoPyHjAnus5uRFvcivM",
-	"LkkUDuf1Dj7cKnCYZc/e74mMe4onKyAAx/mx4OnsOLuIW//LE8AQBAk4+uQ+T2cXxMz2LCgMRShQpmZM",
-	"9Xp53TZe+clXpYLEqEOt+XgGV2kd8DbJH7t004SCyDImkOUZmmKq1lBj8SmmC9S1IfaWKTen8oO17WIh",
-	"rNVmUgHw4TAkfCwNc1N8K12B4qq/0WZKqYTiiG0jctP5/Vy6R3Y8cTG0Qp/J9/k2Cx62sipB1sgvjM9A",
-	"0QmoYI+alFaRzyt35A7yROFHc+Am3eQQZZX4yKRymq11yR2VI7w5umFK6v6+ch4JZIKa7vs5C5OXm+1X",
-	"YvuNb+uHZrwShO7j3rUQfMizA+w8Z05smpoq3ozSieo6T1fB7Y3t6P7Yv7999i3701f/68vfX1IgZc1V",
-	"Jbqa6RghSHvZQQbr2l6wDwjx/jBjH2DCPsArEDpICFW8kr9fkSot0+ztim/44iZXOikWPIg0G15D1moh",
-	"YsZO0NMu8i7wYg7DyBySDkpv9BbikkZvRiSW3AjRpKXiDs/QUFUEn8GavPkpqpOSMqM23iuxJQvqeLGP",
-	"TR6hBgSs5JdEN29PekoJZENDpnn0thQIexoHInMNsocv2AtiHuU1FjCABUcSxlthoB68KqXzTEji6Vhf",
-	"Sl1VJHGEoSzkReD+LOCzzQifDjxUUE+fhGN31l23s3ABa8Mg0/nyXTqZMlR4hoPFhg1d5t+9T6IS5Ywt",
-	"ellKx9ORBvK+XoltxzN2n3JMvHVrbWQOqn0NS2/Rz2EAZEnbfsP+/dnb199fXLx7/fuZ/5sSW7ZYy7oy",
-	"QnURj1o4YJ68YK80lNxA/qvRFLZf5bLG/I2R6atDrJdgkFSvW9sLfGAOykDI9vBAmesc/+YLggFHZsao",
-	"KyowKgKhlq21g9DDDDcm1eIGzx5y3FoWMLgXDDaTvhUGacbL4yhcD9yYXSHX7IOfrw+XIXicXFR+2fC4",
-	"jvBwJCBvqZrg1F74//ihGYBYYxIHZtz0Yt77kOpBmciGZcZcjzwTb5fdMsQrE8rSYD4z40ps02NjmzC7",
-	"HrlN84F3rICTibyXi+AAHKu0vCR/Hy67E03iibbkC6fNDilhZ2n597jCsiD7ftMejxoTmmLv8t3DovTK",
-	"uPUnfiVvhQoQLK525FzFMwJK87HYx5Nf6f4M7OzKgyJGK6/Vx0dm2BvQO6VFV9LAYTKqs69D68fl23SU",
-	"LUXcSihLkkJUYDv3AS3+GCwgubbSLdbfZE/X13sYke1ag5IR+dzCSSKJxTmo6EIVcGNT7/wV+HCGVTAg",
-	"f7a+Y7wGtYSurn2ES8eyvgnAYBa+MGO8tjry8okdkfetNKhf4P3qjvl4sSE+prMIZ3TSkF40F4wvFqJx",
-	"9yM1/5ku/oGK4f46H6y+DA9Q8Z18CeGkUnRuum+kN3m6hy7Zm6ffz0IhwFhdExF5gGSCQmtiB/KhWGPk",
-	"LXfir4WCt3eqUH63wuPerGjWpkR7dLTW9ZujDwzNczcPBZD5jVBT6mf365+PQOwW1MqHrFdduJmzcjBQ",
-	"abpYX/mvSm8VJFOjwClG6u0/RXV+I3aAmN1c4ebdSiuS0pX+2OQLxxqoZFtg/yCHVgN+ZP/F//u3J+f/",
-	"h5//8/H5n3/u/vPiv89//uXx7Osvf/23PLX7/auoF8lrouDsKWHESDpUcXBsvI/0mFw52eNl2+kQK7Ah",
-	"LQrkyU9vhSEFAa5gSuGEymQjnT5LWU+OvmRLWLxW9S4osd4El25s+cZEQTlMARC7AVxURD/dIOp7lPlP",
-	"132klAg+LIwoRjWctLfIvE8eLMtca7A+vB3cDXu2uO11mNBbC+54rVctZY9k91dOyn4enMVi7Lspulgm",
-	"zFt2g5h6yqFcDpQP7hEYY1puOkefOdnk8UY6+ZBCqfzES1iyeFL0sa4rJNzVBi98vVVP8BQ4bhktIs6n",
-	"4E3ydtdWG69HQyr2Mm+0Jh3Zr1bT2Rbe1p51jPS5pkNZaTtDmyOkLZKuPPJUqQQv+C6pjx1HCtZbuoSt",
-	"Rb4pCvGnNvgs7Bkj0LgAvKh/kA1YbFQSpsTEQbwoPcBLEAeAtnQu77hjo1OgvwJhON2xMiMJIhBLGkn1",
-	"fzpDR282jlqylt91/SPVEixauKjp2okFTvo+4js4ml8cNPLZHM0TvMO0E8IqPpCzOMtZ9n6v/j6/KdwQ",
-	"3fEwuMTpiYTFr8MaU1kEqGETamPPtVtDXHYOQqrQeUODKti2x5zYoSPH/dj3dVW/3/+kRNdYqy4Zf0g3",
-	"dolyya9w4Qa6lrlcxUiAnBMKzIOmIFRCM19OJjyiDn/CC/eHpta8mgCejHlyh7PxnXB8sRYVe1p9+dVX",
-	"X/w5yakjcjLBrp8/Of/yq6+ZbTcJrwFMLzzeV2znO5enkyxl4G2kkht/DH9xNG6eJtplJ0e/57vgGprM",
-	"gHYC/v2EtLbEufNKk0cimMAjWdntxjVDKhTElzdc1ujkMZQeewnwyXz25cYN3DZgPYDrE9Ce8fhNNkvY",
-	"1GWXsP/EDyU/AB47Eyqpivla65t8oXo4ciF1S/DF2l/8aIew/7p+/erYXOxXMqEP0aQnw0jh1LnF7Zyl",
-	"4+uXo6IDhU24woPpspe/Hkuak7My2iil4pM5B3f/Q/DQfUIZWSsQi7GjDnF1d9vlJlsW5rUij92Hvzx9",
-	"xx5ZJ5pz/6T9QKXcsKae6tzhE4zB10uG/J7nttbuMl58xap3WhVqhi7WWtvQTCi1qcRHh4YL06re5S//",
-	"fDr1noBQlonpJpr09FJHfUfKrYb4Bc4dRAOx8YVuduSQTiNqRz6WZzDbH4J/qqvPjG7nijbmXsnO2V0d",
-	"hK+36i1VlM7n7xfS8SuxlErmAcVeAik2GrYiEPvoJav0wj7Cm80+Ii/TxaaAYxnwGBaSVP/i/wzfQcq+",
-	"5AzWhmgQpGUiwYnG8jLUmSxpymj+7KGS2zQlV5RVkERNw1SO0PKiYy5ZgOF1PQUXYSIldycifMMbYZ7I",
-	"zX0RDrEYehG/4UwrZkc8b9J2RZ0QAnfZl87wmYtNdRTYEbuUd4/CyJ/FnDmy7b1W4jZ1Yl3TP5tqmTWu",
-	"33Djhli3jyf996eEeF8v4ayNO9UbzldY+TX9O/KKpb6AI0zQP89OhWQtsxCEaq1755bc5EsVQJkpuSEW",
-	"DG2F6vEHEVQA6Kuz5wCvnTCKO3k7wV3wpHspp6xByVdR/Tdya46DmOIr2UyGAUoT3apCUmSZ3k83dpBy",
-	"qu+kQycX5PDib9Hl1XAsxT2Wtm0KoBUTseyoKLcVbK0bVH3RWAf0KQAARvcP0MbZvHpuslD099KtIfUZ",
-	"5uEy3AaLNYAtA+JoUWsrrGOE1OFy43vkDQYsTY+n2imSUJI6U3v+E78b/LX993bTUEHBWqvV9FpEb+kT",
-	"YytTzc62uq2r/16Lujk+gegDhkB+AN3iMXQPzmrcHwktTcBDp9kt/mihbbF3HHSz2glCb3f3RjiU+LJH",
-	"IJj3OHGQYwD9BKT6PoFigm1P3Uh7eoB6U/Ni6WZvWG34Yi2VYCstLNMqDbaGLwOyB5RWf52CH7Ggut8h",
-	"+zqwKB5YubKuS1NERPLzHUVLoJsWCHPSWoLsfVKo0RtHogoeQ2+vM+Ag28c3DnM2p2zmR1UlmvsuVzgZ",
-	"U1YyugkZ7w+ZVgiu/FmdDczhNVq4VnRdvVCF7Q55ua/bvHpfTB+y5JzLAJAG2SWHh0+YBWh8FoZUmomg",
-	"emY3ZSAd4rIiX7eol0HO+jU5vdwF6+Rqn9Up4I383zA7me3gVcOUPtzFANX9Vrc52gWv+Gy42hGirB9x",
-	"SnMoCO572MI3+mMA/HVtdHUNpELHwniiZ/+lbFIodeG9qOuBgYDFBle5P/upFD5XFat0YGTR5qYwygF2",
-	"52fSbLYcWOTiwbkB8NuG710tg8xhPWqsrJK2KAb2QkVhCOJFCQIlBauhQpQsmwFLYd/1Pg//cbDPM56n",
-	"fR6Age5Tku1Xm52QpzRcfzGf86fdD6oSxrosYRrUk6TgKM6MDfY9q2QF/WzxfUj5Z7VU4ipGUndekGAs",
-	"axA5iEyhNhug4pY8O9NIAHMyxwGNKu2NnUE32IL7Zb64mChvQCiXTzgeqvIrF8K+DcSKmUBbrSdc2Ne1",
-	"zvfBacNX4pkRmbt6vkN+3FH0W9DOO+1ywb+JDWVzsPEDierEMdQFfmDYhfCV8Wqw1nnOEn4j1BR2K4C/",
-	"ZqiivFQRJW6rvI6OJxg6taRheqsuMeRhHV/cgM/Dto1feavN+IH8oPIUQ62y/LaUMUsFzvbT/sJBcVtk",
-	"buVGwhYu+tLmWo+3Rb7R2v1ITebGMJ7IhAp9BsuA9laP2QQ2TLfAWS0iZfY+0KhEUn+66PLPECcX69wH",
-	"iu/jpek2wGfTqvC/5Xz5cRUUiXi7zycbyn7FcQ6WwH9j9DxHLWtvckLXq0fZowcehfwpI5V5U0A8RA5n",
-	"TCvo4KfrVlWQJI7A9NHCCgP+C2/yzP9gihcoRshOT3sEJxZVBBhZXzFfxaA3seEKRfzTyNntKJ8yZ9sW",
-	"6jRV2aIuvu8RO4Yo0ajyKETrwypf5svuT+VEiCHqyO+EskYz0y1C2m+SkKIA+/UcyeceRtxlJkA8bOTq",
-	"6SanwL9wzDpZ15DhVoBBof00dbaOGI5Gz2uRGST9wJAP02Ja9p//+NX/+v2hbTPA6Fl0uCl9Ps3Tls2r",
-	"FcvW8gkFwIcK2PhTry0xAJaZ6ans/2F8TS8v2ZxX534xhHWQDnaOORrnUuE/waM1g9u3lgt4BqZl1tVD",
-	"0frcm1Qz1ip+y2WNFQThCFFwsw0f8A5L/6eO+tYO85y+MVovB0iIoNNoVmCYDq0cOgCamisEf/L6RlQY",
-	"j8XnLCZ5LbmsW5PxdK34rfihyZea6Kzvxuhbb03Wbq3b1Tpm2cWuFZhD9G2xqH+2wsa7Xk0Nadnc6Buh",
-	"SiU1XKn6MhjEWwHU3nWf1TuVsGy8+TlY8kc+7kzWPQjrVQtekdd/xqwTDZvv4H/v4YalqYyjzslQJE88",
-	"1AvgSpoQnFmUNmyJyOL1knXAZzxgCPS7zVFchLh9RN+OZbRYi8XNRLf+fr21NVfVOdEQb7lRxEIYiwsn",
-	"AG4c73n8CRym597oQFf1ObfntVg68FGqCniDdGvOK+44/SfGNH/Oym+eNXkAUZZDWu7N/JZssxn7/vV3",
-	"T1/+549P316/eP1qdHkDmhjSSoPg5MTtrb9A8tuH9yHqgBAMuYadMmLlpqkBkB2AsBkXnlY2W7Ojh1zz",
-	"TdCT6C0Ar2P4CwLasttYKJcDeX6rNxtIqaQs/5T8wusS1huOVF+TMuKhtruYMc42uvInWKRHzIB/6l2p",
-	"8EEyBowcYrR5ywuon1vJc6jMrrvSxhxF5TcdBbIJ+q7EImzIhlsLqRIRgmHG5vsQCOJauPuxlBcKKXbJ",
-	"UiNOiNGglEBTMPpQjGRo97GVgQMdiFWTM2Z3lnTn58EJPgURerJcD0CD/lYsjchVH3gC2eMsDQhgCq3e",
-	"iM5eCcU+MobtpJop/oUiSKto0VZa5soCh4AYVvv3io/S2xnjlv0UFu6SOVHXAIGzP50VDpuJhV+Whi/y",
-	"WLLHfit/cZGtADh2AzSdGXLM8q6RYrirfj96CKPq/PfL+/+cTdhseU02YP7K8fYns+1izTjKmfP/D1kX",
-	"Lo4abLIraJv4YoIQzaL8JWtSkP2AIBiJrS/GJwNp/9jadE/Tgl+onB8pSXef0GAa/E/qyOXnJLI6HFRG",
-	"KPIBquw2THgggKSzlCUWCAVLhRaJ7bD4fizWF4VWujWkGGEBu1sJJf2RMrA+SykSs17BKbW9bBdWy3gj",
-	"DJdqYq7BQClBIn7Ml3zdL7vdpSZAJ9I6gqp0Ewxldk651Ps5lWNeMIJPPKkmn85Adz2YEikt8w8RYGLL",
-	"bQhoe+0rpDsWKhWJbYnW8/ti/I+y2HJ/L7/UtC7PhvKu8yxGxEiSlBrIQCIQf5TOBWfBpGkO7xQu83jB",
-	"DIfW/TCQJf2gBg8KYnfq+1nEBUhmLpn5VLpICo5I/ymwxulmehCtLTb/hg64ARLLUdyT83pKdYRSFGry",
-	"1q/EQto84VH0DEEssOm5dnotdEnGI+EC8ALIV2mB8m7tno2eTwUPVlzPVZI7F0qQgKkwyNIpkjp+s3cJ",
-	"VXGeC1YZvoRsVUtJXqqyV0jEn5Qan4YUIL71XLDXrSEUEhjZIzHf1kjnIqk8T8sFhUMMgA6JNEzoT6wl",
-	"csDDjZxK+4SpHNP1877Mjht6HKQAnyfyyjHU5n1Jc8X03OOaQHo+9qqDhGIg3Q7sBhYPhG4hk42WCNcQ",
-	"BPStAE3pDTflQ6qK/Po5WMkeJR8AH3WKm50L1rTu6mHY/YtWQJnFW5d0ZCT0KsBT+G0BDlhIeQD7tmmB",
-	"28hvTqBhwAmpdDG5wUYxGIyJ3ym5IaTq0p0MI+pGTRMz6632kMQcv9IGkRL41LDroEye2yO2iUGVk9VO",
-	"iBCqkXrEwR4qQeFHnvVwjFq2lXYtqv3MkcnHvOkbDdlaWYSv7pxIBPxTohd44CkF0D2LIZOgJE6Cw/I9",
-	"adfDskw72a7bzYbnaj1OUr0OBWLqrB9h7ouT0Y2xe31geKEq6Z5vDygD/9JyU+WwDvRDV2PTm6xkl/CE",
-	"Q1ZsAZhoS9TiZVaeJ0kABfUDafvRKyNsW7vAKSpVx8lOkYd+vbZJqJqs9qCvvM1F92MvnciV5TqxZYHr",
-	"9ZXYPi9RyCWuFD+fAOkM+yoSy8Wd1UilDio77OUelwrW9EaCMemuYP2CK7pyYcKRBEe3OOTtWtfi3O6s",
-	"ExvGzWItbwWRHdFTAYmbVibo6pxMCLXmJBZyEQ+EdekKsFwq458vsTqAXTNdnnEGinorjHS7KemLSrtz",
-	"iBZjGJaqWwefoNNQXRu0Y+nWlOxJ7J90ooOWClAJ3jS1BMXtMhVCQGGnLPxKo+sVvpHqCwiZawSWTOxA",
-	"dF0nQyA1fuk+SkSYy/0kyWQmk9XIn1SOS5Vz4VaiFg5TzrJZHUXdToiqWAsUyqDtc/8eNz2G6p4/fKHy",
-	"BNaJJctpiLNkjgpzK1QeoECJ6ePJpiJTS9bUzlZX+WbnQr4G9BPwK/5fBGWHP4qK9F7fyMizHMmAJmhg",
-	"JGJHE6E2VG4xzE4YWnZyNfoX9sF0QkxM0s/ECQhXfrSRgkoP72Pf812ngMaee6yaBvUtB0z8cVWK6VFK",
-	"iVSU7jCBl+JdYDH6ncUklOOmM4SZAtDC9yoCLaD3ucm5Fv7mey7dPZXCAculPHOT8fgn5EKKSmZ33FB5",
-	"ZpqyISw5zlrpEk9Om4KDsKfSWUSSEfe5WxvdrtZ51+E0n263ttm87kLQyAjwWPnfUUPz/wKmpbxy1iqT",
-	"JW9ElIjNArR6+kB/4IFucncPNBu+lh5s1Mn8WhbYTyl3KRvqiwTd9ImgadpGe83Z6z4TywXKDSSE6Qxc",
-	"6At/fhjBa9ZaccU4s3LT1txfJstaCCopCGYFSJdvy7Ilt24PJ15GMB9jw87+9k+tCnFH3wPmf86VT2f/",
-	"/uLJqydA+PD7WYcqR4SbnVH3oSRUrRc3WOjD6bpC9X5bRg7lA4rEW5fMMHV91i3xgGBgQf/LAT7uCSde",
-	"8RZsiFMjk5Rby8VutIML2olHWcctTc0MjPMvgdxnLL1JUlNz5HGUzOexLRxq0IWP5DtubVbdm8z6vg+w",
-	"hvcHavFey5V6kdMzoypAXDNfzEpYEmR3QYxfTBDY8I9INviHr78aph48xvc4jtdxBKMjDvWdkdniu4Hd",
-	"pD9IwqkAMvAciOC9/mPQJxnH+MXjY0M0wroiKucJpGqkSbhGAsIrRozjl/709R8f9z72+KhyOSdeirQL",
-	"+emho7gj/N8DInA1eoc880IT6ioc5i+HoGGpfNbRprNF6++UCVw8xtalOhCjNTTa+ftZf915jt+IEzKD",
-	"KR5Ym+wRMVGT2lvlu9Nx5clgodgMX7ineUmnSt3SEccBBdegchbtsaxhUV7asjVmUEfIOubjR0OVB4TU",
-	"PQDFOwlBj3gWR1Oa1GcyZ+UV3SYYUMqDUiLJvn+IFKs1t+sCmmvIW7JSpQSVCZ6UvH0YQKO6qhifI+Hp",
-	"jCCKXRDD97tztHZDWxfo5SeByUZU4Uk5cWedq4dmJqxD+O4AMe01MUXuXUAmX6fjhWNrXVcW0L+h4AVP",
-	"40oENg2k3glBfIkaPmn/WIGJGyEaOwDRX2UJFF5Eh3WoIgAeeHZA+7CfbZnBd5XrNn8sVm2OLKBUexQE",
-	"intLwoRQSOKhLWIjVd/d3CMQ9xdpsZoEDTpSnEGPNJAz0Krtz0XSpX0qjPKOuwd/QdYj3sU6fgcc60Vv",
-	"zREYJaJJsjGbmFm94ZWIlXtHfbRQGL3zsZIHu4NLq+IWBATGCyc22dTwMrUquqE5a4SxkL6lKYuZcfYP",
-	"yiqbAf8T38UKGJZB+s1KCwu/YRwPG5yLBbEPc7bqB/BiOyGAAIz9ztUiVrLYQVjCaeZHCKk2CyMg7hZV",
-	"xxBgwG4mXFHYC7BMHIUA4O1sWGGh63aj8pbgqgtITrAfi2aiEdwWBKvMRCAi/P9uuMeXoloJQ7jHkLud",
-	"g1DVfCHACsBHcq6R9L7b942MAh+SyUtzHi3hwH9AY+0EPvQ2K+mOqyqLEVf6PBQgidoQ5AOgKnTFCKty",
-	"GbLk/U2JHi6UuvKJFWTOADEMpUPQlgxfTcAwszOpzhf7tGXdCl5T/l8hwLhfkJXxEPUGqBuU/7ukTHh/",
-	"mcF2SmptA/9+sebowGpy58SmcYWn83VpX/gt781mG7LHhy/rk6fCjPOireVqPSqfv1CWHvBjX1yxx8B+",
-	"g/PODaRm+zGXS9UPRC02Od60NTcVg99mgahiLE/F9rC1WPp1UlPI/zteFNGPDPnOcKrPUEfx03W5x1Th",
-	"9V8M7+enK8DeRmRh5VFUbej6Ydu6dQu9EQO59uAKNxs6ELYIeBqwpCxfikH4fEA5cHC6UCXYgeSTOydZ",
-	"DZrITjTdTVBiWudQ+R9WMcuxzuAZqIF83sIjcrFGHii20nmLZSQAENcMd17HjrMXx68hxxr2cdg8yYmV",
-	"nBMRIhjWO3+NiOavtDX3ytSVNqxOSzSUiANiJmNXcCrhXI8lxEhtJrq1UI2r35HA/DqyhEBnonR9wOpn",
-	"3a4t5BbxG1EKk3b1XcG9QZWq+mUmeL7IxBUJh05V4ivIziYRveqKEcRiVzdiR8RzQSklOaz0VcSyQKUB",
-	"rECOeiOUtqUlKNROuNrrc6FQwRWByP26kKEO7ywBLpMqA2cU/z8LpTOoEkOkCexUHI3/gpIKs/26fyVP",
-	"N6zKDMUgJ8Jxd2WJN+E0DpA2KGkrLdTnjwn5HYIHWkpKUY2mDMAulPbX9fQM0NmZvZFNU0inu3baiG/X",
-	"IlemB/ghekp7GgLnfqGqKcjIg1whbL5rKzvqDsy/x7XSCmuL/iZUgPs+z71QzwE4eL8cZMH4uBWmklgz",
-	"YkRWwY/09GieWFTkw0fKqaCZlI6ifXPHLu9Dl6JV0fWujMLNsBNNAfZ8G1Gk15AaeUyaqPlZlItECAbk",
-	"6q3e5qIYxsg8dyMlJZGFgJY3kVjvkzz0mFYQ4j+qQYnGOZ2UW44GfPKnffLrvq53/CNg1yhNuFui1vHK",
-	"GQAz6GLNt4/Xx+An0DuLqky8b+jOq8SiX0W4TyFhh3fsIpAP5+r0mhJnHVLl2dDB1FMCXc2qWQM+iTgD",
-	"uQL1Y0x3usCwy7POkm8R6Y7t32/HFzdukOxe1olOvtutw8Cm+bE7TsI9RA2fe0MZCHzc+rz3iXNKXirc",
-	"Q+/AP1Hyttl2kwMhdp4WemSicT7ksSpLgDZyhYnjMZGnS9bCSHjM4/f6f3a8n861BX0bdFPhI5/VTUVz",
-	"2nU3J33vxKapeba8pK5EbQu1OqMKS0mTkPQykUC6HEHM2n5PQo46pKwnfny97HjMR9t2s7O2qaZm4NMr",
-	"hUTvWyheMPoyDjM/rubAXvYZLU78aNq3dGhDS44fzmAPCXmSqytTsvWKa4mcgRNyexvEJRQuA+JVDIcE",
-	"yTxNTjTQE9CSEUv5EYsDEHVKydlemHD/UH4WTe4+pQTAZ9lk6qR4PvlYIHdFSwVSrDQzAmq9B8C331qC",
-	"m1oKc0W5EomTytspwY6Ulm20v4v7cL0had52pUSzFnUDPGIhYrgEws+O3fSw12l9+5D3BJixGOwLy6Yh",
-	"JxKIplqnN9zJRfZAR0BfmMuRo4J33ulBf1fnOPeLhda50lCaZS5WUtlZlx+YAk2XUkESIbzQKlifjsFn",
-	"TAdz+Jl3ciPC1bjHKU1+0aNnCbXweol+UeIBm/RWY/S86F+JnMyRSR8Amtu1rHsiabiaxph89OCLU/Dz",
-	"wMx9W8tQGmJPve1+yLBsrQyvhtiLI7K0wwBA8Q9rERABpE9jGX7bwNlTZEr2U4uPjSV9npZZG2YrX3Jg",
-	"35NAMxd7nkxY+PDQkrxeDq7GpA6H5c3r63lw3w/KyToBOYHX30LQaeTkQvRkcl8haHbUsI5hDvzILE7N",
-	"0JS+4TmfjVguRd9uSNYprt1QAvzy4IAdEXKZTAp6d4rqWRhjVHKpG0OTlQ9ePgR3dykM9fhyUkRpICJ0",
-	"twmM6hB18Fht53eGK7vMjcQuXUORXERTs6a1a0FMYPaCAacU1OrqpWEuhVusIaVNbLq6qdRGj7VhCWWo",
-	"1y7+D4RK4F8O/6dp6/ocnsuJMJS5yDg30qJBJyoCJOup/AfL+9ZPKYK9QI/xSiAUTroLzAswbplCbDgB",
-	"5NyqpWBaTc4CXes8QwKqVI7fIAbgTv2+A7LY6KKpXy61kwdsvZgAn0ryE+8sAEVmgGCMm1aNhW7ltv4P",
-	"Ta35FFbI0RyeGHo6tuk25I3Wy6UVbmTTE/CvdwtZm5Ktn0ua7MNUaSBpM2kvsmtgRVUwyfO3FlR6BNcO",
-	"7tLtkYrwh7b5be6wR4xe4jvvlF9R24nVs27DgPrf+I//+A8qbgTW+HjQITRHF1luEhMv6oFdPokxjTIz",
-	"80zK+47ahlvb14+X/TIK5QwzCvmE7hXGJJe7PDVJx+nQn+BXcPcHUEugbt4nV+hC/rPAtSWsG5VUnrNj",
-	"33cOhT2IQBmqlFeGNtliNtEsi6X2HfNPejvtiz/7wX75mC24HW0+FTXWLd/1fNEYEDeCIvDEKFCjj+n4",
-	"OiNgxDdahKejKdMa6XbXXgTD8nKDexTkEu5A/FNsAHQm8LvrGymwNOzZZfhn2P1e1ORGm2b935Qy1rXA",
-	"G/lX4W0Uf1yrZc5zArOthPNqRkxYjQpdrF4WKGqgFp9pVYDa9f5u13D9m1bNAFKyYjGKAVWC7U9Kq3qH",
-	"TCtUDa2f+zvnixtRsbYJXjSO8DZpgm5pg5hX6SOg3l/8pH5S4IgDmAGbt5gBA8a9ikBjmiVS4WEyE/ZD",
-	"q2sM73140rq1NvKf0LNL9g2sDnv3+q9PX324+Ek9NUYbzD9tyrVz2EtpgaZnA/CUxivVl8B3zz4o8dF9",
-	"8J9GMkDEPFv2YdEaq82H0ClAkfgBXfykvjWCA3mE/zdS8TCu2IcXldg02gm12J3/Vew+XHZx1huxgylC",
-	"mvMVh3RhcEWG4ooU84M52/BKXPykoj8a9EUUrwQZfnn2RShtxBt5dnn2h4vHF3+ggAWI9yNeQTm7gD7A",
-	"qz8CmF5UZ5dnfmqedI/BUdloZfGVLx8/DtlPxAxFPC3+/Ud/p6gPHur3TeGiXuzy5fRay7NZTwAGqVil",
-	"F20SLu6ySForqivaGUh1DFctRny52uXogkbxUIxCRoDqMg4NMTJB7df9TBfQU7qFvkgITEszHpe443YH",
-	"CkriHvMXAZyUSbMgvevAjhCOKJhWjs4DyIS2GQl7UlVxaXGMwrpvNFblGy1Z+ZTKXu33dIq6qfSP/HpP",
-	"sR4ntoNLszvFwrzYQMYFZ99eP3nGvrx4HOX+inFQLwwz4hbINxlxsvmlY7qusB45NJicC49+8RfYr5Hf",
-	"SByu33fw994S9qbyjxlmCUAy3n+8z7RZCb9N4yyCuZ47x/4iXLmLp1/t77CS1ydY8yfd4OOVHTegdLT9",
-	"IKLCHVvKj/RngqT7ywBDW+TQ5hvhoBTU30iVofg2KTJkCfT3zyyZnf0D72cQqLZCB1H5joEn8j34Rytg",
-	"1agLXRmG4kdn+bnsGn/0LdzfZyOefAkg4l9//pxXn5+cl1KJ0zN7HwroE1CATiGa79ca7leK4nglZ7sW",
-	"akaGDqo0eOIgmc/5IqI2s1cFgDqRbNXe467YD7iLJhe/aPjihvgIqWVgMRV1TZddXcFG8tqaN4KcZbbd",
-	"FDJqP+sVhDOGiNjMgvdrCJ5i4d8YfSs6isbAlQmZx731XgteI2iodGhj35/jcwfHw5Gt+wyZGH7rh8Gc",
-	"V8fK9osNmEZUu+YU3FK9iR1/rBTdqc/3lb+lzAIuC0xPgQRuniV5eshTyne8YwWGSLDgi3VkZDZixlzH",
-	"F5UsQ+YAkxvMMy0eYaiifZMQ5KbyXORglWn+3AH3K0DAHGQgYGnyh7o1nyDJ6pvAN4MbYcwprBdOuHPr",
-	"jOCb/l6IjqK5VBx6vN+vEYflFyc+LEuaGy7zKcTuHbgF2LxVVU3JmC4cxMjeK2orIAfDK++Om47ilnJo",
-	"vGnPtGFCLcyucaJiodJgj61LG1QMOYs8QanINqYl7EtWYN/4n9M792THXi2yyOd9uKVwow6EflXXWjhI",
-	"N7v/Or2ElqASAGjQJpCUdiimGyGaK0yUQdAWag1r3Sb5Xb0591NStfURvwvO+nV89jNqoP2unNA78aSu",
-	"u1rvp1A5hYonOdDOwVaaQ07Dxor6VthZdFYEHi8s+AKVerDgUWYbtHvLcQ/9c8pEfw5Nsf/1HAw4FCg4",
-	"wYIZ6VBVDHsCI1Oh1DZnK6PbBo452FV0j2V306NfZDXCV5FZyKMeC+T+PcWIsanikP1IYcgZe/zI7fzi",
-	"uzM0t8O8AH1o+WhHetHT21NFItmGOydMgbXJiY+YwcKMWLU1N0x8bAwR7P3726df/r6Ql0qK6oZ/fCnU",
-	"ypsTXxFZXPj3F7Mx+Ss/f2YzrcdJm7XTKB8T6yWd5HIDLRbyZHH6FUH2nECSsCTs4/XiZAfO9krgpDty",
-	"zLVmP6Gz5zdrBx4/i6Geb9H+8YtCU34KcaCV2XfQlDz3XoWNlswDHx55Fui7bdn/ecbCM+Eg9TAinvpb",
-	"U+ltb/vFe3DYq3L24NI77AY/3fy8Vl1VHzB16hoJqAAnfd+LFOfzEcW0H/0CUMvy/H6Lzz2IzRSV9WwR",
-	"qQ2Xao+a/ESVyaYh3d9w43AWpM3BOAs+oBKqPS89SWmv01gO3FGbhK3QnVAB3xks++G1dxfhmmVjK/CB",
-	"weDKAS5oiH43I8LiYyAeyEru049Dzqnc9ew7NNjjWOgFZ2t2Rk6MLGpnX6z9DWfEQjYAzicajugFmQsr",
-	"K4gya5vlKS+5wmKTPbViPOXDHd1kow+Be/rKMvFG7M9Jwo3BYwWA+sQrdcGuaWMoryayWvBbkXqqrpiQ",
-	"kOvvSNlHAx0FI1KrUWveEOjcWnimr8SpTvI1lTAtmYlUkrx0S/4xR5iNRYhP5XHibC3qKhw/K40oc07g",
-	"oDvOQ8G18VzX1YnVuC7jO7HK/jDVKqNW7qbkZRbpuahPskB/FaJhvKsAxx1IfOcZtHxnZ2RX0SAO1LNH",
-	"cNs9+sX/T1mXeCt49Qbpgo4cIH5HPWpqqv9etpayB4R/+VR6GBRv4xba3L8tr1Aj6yrwhp+79Bz4M+SG",
-	"rvVWnfJ6bcI8ToIu9NbMYJ1C5NK5y/7L2lHfGb50VAJxcowzQRUCjPTnh/FLphUaP7GRhcXZi2qgn7yT",
-	"+OV8Qx1zoaOStzbudLijUH6BBGsGf8/sbJKS8yapKns6aaGqrJ28/CaW+/GpPx2LzxYAC9IlBYhPpP77",
-	"0xrp0bHpQGKp9mpCdxRzWPEzIwPBK1k81cea4L+Jc/3dYbVypPizJzGH8KDV2llneDPouIgPPaTvIn6k",
-	"EGc8qQ/2uwiW9RJob/rBKsSp/+mr//Xl79m5vyEBLQ9wPm/1BLAF1LzldQ1/B+U5ULoi8yF3CGowAvEJ",
-	"v/Zm/BFUZkDUQin4FZ79Hh8dOnYmiOwnDG190kWFDeP14aXvrbDBPMWJLi6eVOzN0+/3V+dWt4t1WJ8S",
-	"hvpHfOjsNwLIuI+Tq5gQepDGD8+NcRhBpeEETIPsSaczBhTTWyWMXcuG0XLRzv3D11//nvY2rj6kbxDv",
-	"aqTTDIXucOX9aM8pjJJf8G/8Iz80v1Vt8ZXYhh7+KyuLsFCQLsLmNVchN4u1TYfl4VUlqu66xDQeYkiK",
-	"dLb41z48JzLkDt2H38aHTroDe3f9FH7L7i0o55PxJE/DncTx5ZsrOJL73R/rUO5q6yAjcZfWtuQbWcsT",
-	"+pmlZbWGXNX+Uj/6xX/61+JF/FLzKl3y43h9yosuG70xJn/2f//25Pz/8PN/Pj7/88/df1789/nPvzye",
-	"/fnPv/7008WOb+p/OxvhuX2t6h0DNDcYSn6wQWcueWUR+52xxzsc9ejTyvfzN6R7vAxrfSB3+MssydzQ",
-	"7Tw4SIzYQDWTU8T5eeVN256Es3+v9MI+wuvedkJ4sal+n5fLR5RbOBzfjwIaWCw+J3BtvzMnTqwLE3KK",
-	"RcKs2JCs2zGmx6ukJmE5iM7f/xTIur6Kyz8cX/bW7cG0TxKBUdv3Ya1dgMPAGtx2gvMAEz27nzOInCX3",
-	"m+7THmanWIG/aPCtQdw1LMAV6e24CyhLmogOcUccObTuFMX/bR5mQ8H6e51nnySoHvkIkqj6fMdkJZST",
-	"bvdZd9onjMyjd/G8qw9dVPLhwTf43APu7N53CgKCvT1VdiBvGqMjJHt7QHwavfFAfzoEzj6Yo9MbtYfT",
-	"c4cY5HssEniaNHyXsLzS4dex8pf1s8hh/i+bbDtiGY/iKmkqT7FSNON9zQ2Vft26wJ0CVJS/DgYJybvx",
-	"2/X6pO6Xf/UIYSTgwRx6neqKyV48CsaMi/rAIl/0e1DRp9OE/wM5dowPRbG+W1goncVHWLzzfMuNkmpl",
-	"TxxZfQKtvw+NP8wmwY9wUN0+rRfiU0kBZDaGJWJagXIH1bHgksdURITFzFIiduDnO9w6j8St1wwXYvBS",
-	"exoeesAJDN/w3ytNYy2hAoquq3jQX5xdqrauT6RNN0I3tWDcOb5YY8pnrMhn7w4MK4WVknkdoS34Tgyq",
-	"yYNa8Szf6FHKkQRj9sWXjw+9k/96ScpxVYboHIKInAT2CW0xzhq5cK0RWFsP3VM6LQo5sH8f/eJt0cGr",
-	"8G67+KR42RfABAffOdWVGPfqkoIYp0K0+fmcZpUOWaK0XP48XnBbRq+8MVK5Z+Gp+4wmAybnfVD2cJZB",
-	"I8wzfOfXiSZDUy2nSgpmGj5auzv5JsOsnso/GdqjKpURqNT4SblkNVfCEr9jKBdBFFBEdc+UdphhGyxv",
-	"KE8falccbuO/69ZQZZjiLfxf9MxUofhNGYg0iOMWop9YmpVTLSs1l67qjKXKxKk06VrepgrVfvROMHEr",
-	"lGMf8KUPXYAKQbodq/5/Xb9+xbjDIrJUZhUzADriYmRTlC7Y1Fek7/kD+ycl+tz/+GGkP17rrU1Z/KEs",
-	"OFJf9oXvPXeL9VhDCvYxfCZ7aYzaz/jiyaBCcTqlYystUG3mFghVhTm3fkqgxyczpTaiku1m6DL+Hp+Y",
-	"tNP+KZvfXsaKV07OsZpfxXDcBM4POwzg5/+UTUw/6YdG8R2Mi55m9o3gqImeUFsHgq/fhjOhM/8hqn+6",
-	"XHUiw+2guHDkWL6L1Z2T02LDd0Wj0ghwC514Cd5iq6VF+FQeLyW2NAdXoX4zVucmf3v1QOvh1wImoGM2",
-	"5nLDuO8PeMu2fQoDIBFhT+I7pITEymACylGv5K1QrG2ouHZmMV0sBneypKhr4bDE3MN4gbDtf1EH0DVu",
-	"xyR843eiaVUhyhPK2xWEFeQnt+pJ3bbSHRZruz3gtMZvlGAJciOYf+BkBEcA5Q4ltQ6R3n0N/4oSZSFj",
-	"4lDPP819tuW78zkVHyitRahP8KDYBGuFLXtFIKtjLlitT2OJQasrDRUl+eIGWcLgI7W24lST+wuHmrK/",
-	"3u2Ey7sOeChTW3YeDHuxHcY5kqtw30xKE6mkZR+4vZFq9YE5AbT4a8HgXJVaRRxso62V8zow7dtLyHY4",
-	"18vljKHvf8aMcGY3YysNAjfDROML9uQn1XBgmw0qCGDsofrcWjdwrjTc+gfwSwdVPxdcsVUEnuiLn9QH",
-	"bjYf4E2uuuOI2ocbquN3C0eZZVgCE3Ke7QX7ILipdx+oZAakOIeG4GDgUA0dveI/KXSLX6VaTO5AXHGp",
-	"LliAkuLMiCoxovBRXlNtTbFlcEfOsBqBdPRZHOaBNfVk4V6rRIl5iCiIf+m9NhXs1s996+HMbbk5TfbH",
-	"E1yoWaxvajYzBtLpxde2G/CfWqeb1Mo3ob7ElvLbuL2hjIA+p8ejBTe3A5SN3/qfr6kUx8lyuuNHhxFK",
-	"/qFYo3sSYhwrHx1meYRK5NiBz83SBSOsjl8x0NuKQTX+U2A9qLAKOIZW3Ikt33VcN8BhqISoEneedXxn",
-	"2Vyspap6CYuAGKzygoWgtwHRIlRc77WTiZjCZNnJEgPxtlPImm9mBt347GKW9jbl0jmK25tRJRm3JpYN",
-	"kJJ+mubJsX1z4bZCKOa2eo+AqAftmyiH58g1Yo/K4zf03OcSRPz+XQQxvPlZBfE+mNRnshZDXE+zM0sF",
-	"8A6JXynPBuP/BuIXILfI6+PFeCO4is6EArd+LgPI5kstHm6eZ9AF18lyiNk/0Abhcdgp5yemGhGNEWFi",
-	"KWYDMdb5Dv537PYJZbjK++aZVNXJNYR5r2ob5bideQOBUJmKb6RaZSvIPoC+MN/95jcPLcFfAt/rCZHc",
-	"wCF7slxmm9M/9nkIZ/jRklBimbkhD8E1PXKEF//71989ffmfPz59e/3i9atCNhnVWp4ED5/+FaiOPekb",
-	"uVbmu+dcVSNS3x6KeJamveS/4vNanOxAxDgMVoLvUgKgnjAcgwaZtPaTA6wIHgeUrHGZaMlz/6ND0t1A",
-	"RuCWu0GfBLvcNdfRNs2Fv4S22tx4E0eNJYyFyoiia/FzApn3ry7YgodwfdBLlE5nldWCV6ixXII471CY",
-	"t+SOWQjjIG8zx1b9yazoULZ++FA7QrAQrtJsyfpPjPHupCYj/vjriRjaqTHG+9cboRaw5LO0UC9g1rEU",
-	"HhxNI9noe9vheALJM21W+lQpJKGAXiLeCXI7SlIRuT7Q9cefaOWJmoiemMVDCcp3iu1pEAS56alFtRJm",
-	"z9g+DT3sz0CVj9T9+zF+rlb7IvMAqU7xA1MSOv6Flvx73jBgSpoFp2yIVdgZFpdpualExaxwDnDuiRtX",
-	"VNJR4W/b1hAjWPvbJXtAPEJKpoFsav/zfe7M/2cCLnFaT2X/YGsEy0tEz2nWGKmwnibWAcqVRThYdGd2",
-	"ZeP8ndndc71//h/Fx//4YaqNTMyt7pPXqKpA/px1Nw0OPxMlSDAzyBU73wFCIKBK8eC4YK/I3bMRPKjf",
-	"sfq+PIlwP+e3Iqk9g5933KsFv7MZs8yQ7ktdBMiGl3t011HYOripSPiNAPcvr49Ya8lz/29tkPsRBcSp",
-	"/HQVY686D6a36APXGhGAm0oY/w8sBRtrbjkjxYk4mXcWy98JNtcfhb2K9hgeyFCzCnHJkVi4lPSUTN9v",
-	"ONU2WeNPbIrtfTmjncUnuiznjiz0JDp5BYRGaU/6R81Y6ytd6s9RB6w/iDsDhgKB4NABS0yjdy+jm+H4",
-	"qlL2UkB1MqtLFF/wuz9rxmqc1+GFX498Hi4uSRdW6fPw49kkJ/DhGE2r8FOkn5U+1qlvk/3BFn3g3XtR",
-	"0kIuZIix0D+tdP5/4vi6aeb29bJQauPIon8n7EIELeh/lrcU5fy4p5TW9WQpWbUQDgJ2ThjCY0oF3KD+",
-	"9hu8cb4Lqsxv9bb5LpRd/KQ3TfrVUm3k090maWlJko1Hv/gtNpizGpfugeX54WfhdVTbpl9E2MdX/jwa",
-	"cF9d96br9IKKjV+TT+ZTe60+1Tp9GwCuqN/eKL1VlGM3JMRAUJ8WJShk98LvhNQejMM+qa2m3BsK7O0k",
-	"5ZselI6EVJ2F0db2uPWLZKC+sc8XEf0sOHIAi4YJhGXS7V4pbyS9uw/CvLdPCzLSNufcObFp3JhCnk/C",
-	"o5+9PDX15IRAildJWPNUagIVVw0zDEYr1YKnapKnXtOFVlbX4rzWq2HSTnzupV6N878AaPpsGt9AQeVd",
-	"BLD5JO6Ch41AhLnIyMUbKcjqkKfb/1vI9xUq1BuhZQPH4H2TwI+KSN9Hd7+7v5BP1/fvPUjYKvnCXQn6",
-	"3oqm5ovTmPjUVuLu/Z1lraWoYaB7x3R49IclHqqQ5fEOvGpge9bCMbgSAm1SKFsPqZGu4yP2j0hnGQIJ",
-	"ba1dViGojFwOArK+gwceUmWCD3xCMlLTKosza13nIeS3AToffsIy2NbRoXyVuuylZRDbwbq7p96Ka2md",
-	"NoOEoM/pkc/pYe5hThx3p2aitb7NE/JqV9I6qRYOGw6Rjj384hFm7fuurLbu/EbshrySiMh4rq3zBv3n",
-	"AoSABiqVEhXznWY3/njCcgj+v+HmS8vbXBEL80coGu/4wvnXQ2lW6WdUVfb+VmXhZkmn6xRRzzW1dzDX",
-	"LxTjrVtrI/8pqnOYCa+mXBxFUoUWT1bL8g2szimW/I1UjHfL7FKrMntrQCLpvZWEIiz9DeapPpx74Inc",
-	"fGrPAIypxKjM3foqRknWuqGs+P6FA3DDk6G5EfArqhJ16d6KG8GrwLdZtAbfhof+RyNtaRTXwg37j0+j",
-	"HuKMEfOFMAIsQZWmhpz0Tiptu3f8RiTL92Du3G5yB4kLl7pVJznavkeWgz3KmIKIL42w6yGt6y098qDS",
-	"h58oYprg51MdAyRZ1Gpf6iLMsTF6BXk8DyN6NOKSE/3LTzy1V4BdCHdgqyphoOy2tMQSICpi6ZKnyRS3",
-	"N6l0hsxvSdQ4QIWF+MOF3ggbiNb2zZFaa2+PcMAacvZ3PQ8KLiXuzAh4QdxiCFg3AlyOtrAhAPBz7Myn",
-	"h05qifhOvlZPbAa+ritR03kZKYY2fLGWCklmVtqPjkN9TEE7v6m581pax+g+G13sfyqKjCbkxLZQWIvT",
-	"oRmxvSAk0TcBhc52D20H3Qojl7sHUiF/hMYfNMqEn/gctZGPJ4Iv4hMPd4GCKbjWdQUkFeQwCTqilyn0",
-	"Tl0BI4GF7JmAIvfCIHktFkdCC9+Fhz6ji4P6cMK9/E0ra3cuFQtzMEsyfzslECscXbAnodYR3EmRPwZ9",
-	"inBbz0ODSSlRBZnSpzkobrzZnkAlkpMX7xUgzbGN4DeoMfR5E2mYXUG5MO5HWOyvnNbvfw7zfyqrPpTk",
-	"TunCH8P/HbPe4c1Pj23m9obPazFVYP83ZSrkbrOFv/i9YTOxzW/De5k2lwiWnryxxoKsY/tJ92dxcsYl",
-	"+WMLMxYaSHhSvATPT4hE9R+LnuWt0WoVah6Q9Cfflvj5Svcy+9PSoHHHHMsYuP9uGbFk78zut5ZCH3tW",
-	"ADsbsdAG5Cyr7Rnd0hbbN0Z3AebekVKSjMxGIafTT49ODFh4hVYvkeEPYqSz6HilJBJCAlgookEf2Dt3",
-	"rbAATdxUvz/JTWB20BcZWStwzkHV3ksdABDcnuiOwFBF4T1e+O1oOYhs+YeTSaciNpNDURqFqqfeD9wo",
-	"e94mMjYZUNt5o/DkBS6roOf4RRPKis28PmL3PY1PPWS5FfpIqdzKk7omqdvEEjOnAWYnuk4lGqG8BoZb",
-	"kggJsOwkhmwrsai5iUV8kXvLa0RdnFHuT26yJYbh6WEOPl9qsGKh11dppXqgFxvKDS73/PQSUjKGQs9P",
-	"BY4M7c3QB2TZRmzmwlhS27l1nSdmXBXLuxxm2SjYdyiFvVk/vRoQmsevcRcTdD+dCfwp1xyJjOViHaUe",
-	"/EjJnqB9/bGpuSIyvKKS9tQ/JdVz3TzQ6kB+7meIbj3thl/0YLWhkHUjzMZvHemQ8hLYC6HY+bK1J0tr",
-	"9Oqbt4n/3m6AJLmLeGlDnyIFO9T2f/QLOr8G9ZRn8Mi4wvvh0U+nqAzStGF3StVp4NeTgS3QkgGdNVac",
-	"t3xnI0h5GXrjF0C4xfqIvvGMnvmcPHe+Cyf269LQT6K06K3ydiOVWQ7pula6/bqj5TyUa8dNb6ofJJOE",
-	"JvI3xmL4cKubOPbmYtUqOPWM6IJLJ9HW/LeY3PCVyElAlwyLRIu8hgIk4GwQS8d063qb8bPyjofkNiBM",
-	"xi3fYpqb000umW2goKd7rXBpH/Jo7QS6IAQnSdTXdZVhj65o39Py6VZV58dtuGdSVZ/EhnvmO3TMkOsH",
-	"/k9qy8VBBmuOjBe+QwPO63PBw0LcZkq7aNMxq3FicWcN3lEv8JH/0egXGMPxxEmcjVN5IqA1pDOdBaZT",
-	"EID0psrsLP+YP9EQMqPqXYeb6tSOG6W3aKtdP39y/uVXX8daA2vB/QHsP2STYHJkvEjyew/SNWGejqVH",
-	"vaBgTImhUtbifgyV33Arvv5j8Lxt+I0wv/MGOlWbfFp9+dVXX/wZSihwLNp5K0xvLizU98rmIIeXzo5q",
-	"rP9SlVVxZQuHOUjqSTCXqAVLs9n6IwdFWRF9RbIf0sNnVMwsHkIPRxbq+wXf+jQYrreCV0wAhBsZj2l+",
-	"3NrodrVG2hlkAYcKNwG3tOYQnu+mzwg/eIljLWO8wkMPivIKHyniPeiBk6U9bPiOzQVDZ2M1i+qgEqKi",
-	"VPU55nGG6FTq9Vhw5W/FUBxlvmNGUF5iZPmhWf7FrvmXX309wrUZztARpBtaiVMybqgoQtzFuBtgFcY5",
-	"7XCIg2d3w50Txr/6f//2+PzP/Hz58y9f//HXf8scb4CQuRE7OySXf/W/P6BIQvsFafR9O7UgOl1X5A1I",
-	"cwrg+EsSXsu26lvtuBOnBP2DyKf2R8Udh9sx6c/Px2J/2Mrnrh5xbDl7AYwTBZW+xyRWJbaQR7Bd+0tN",
-	"dO4ggh52pmhkTu3/o6v2VsuFUAtxTliTof3xEh8lPvUHLTHW/1L2DqQih/LU9OuUBYg9oMIJoP0C2/mv",
-	"hdDAmzY3PQ/i28lNzqeT+uNLk8zlCQsdGlFak724/J5AX2yq3yOSN6SC/v/Ju6Letm0g/FcEv+zFRjys",
-	"e1j81HVNW3RYCyRDHwo/MDEVE6VIgaIsZEX/+8DjUaJkU9IcSi66pyANK1F3R/J49913HZIym0C0iwEu",
-	"JsXVV/g5Ep4LcFkPozt8tDkKoUtl1390tC2xF8wA1Nb3vZh2XTOt/oXEarte1vs3VP/VGjjhcmu/KFTd",
-	"xEm08l2gYqcVCDIljKPjmjHo6mcLdQs4Z8J+wx0thiR0mvaNHaiKAxC7pWKXkARYILTEu40FdbqC4sA2",
-	"fjzxCXbxY62eUZ74SbFYQIRmkwXdW/WaFSErsRpVmfahEuHqpnjroXnNCMTKRPVjZGeucxBIQC5OgG47",
-	"NHWPbTWzn8iwvBfM7Bd033xqy4c/x6MSwwdim3loi+PBqJc2C23XvAMH+eY8kryyo7OhRfkm0j36znr6",
-	"7htJZZFAZzJXGgekBzXxkRMxYUnwpTATwxXBEEEzDmFKeEHr2LaitjpM0AYZiiVikGKv9k9xeh5AabAU",
-	"SW4ktERLzqXSijBdl8gZj2qXOCcVbTozrxgoHPMGDsTRjUgkB+SGxub2YMjL6UihMdUynvdy2pLkWlah",
-	"gwV4pVgcjqoW/BGYqVpFJ4CAHA0p+EOR1Ff2d8xw6c9ybkLl3hbFOyPDKJo1D0ryEtgRW8ht13LQZr+Q",
-	"s7tRuaDHy/vKIxIM7Nx2QFv734vyJlme+MXBxIjj7o8WTa2bAWhp9NrotKtCp2Ap2k0kK+unwz2EmREn",
-	"FA1YkLzUdYP/8xranLaRElgEHelWnO3hR1ilutsmgqoDRUQ5YhVc73LlhBdQHcYfImsOYy+e5uKE4W0H",
-	"/E6d3q/r9XKRMeF+/2UoDI9PuXQc/mhbatvNW1mZJQx83RCQj3JhfsMOrYrdVFEaMJkNFpeY0RV5suk9",
-	"IRMuxWN4Lyj2lOoeAlkm+o/8/1srIpBXPJpYmdF7uXvCnZ8YXbnOF4o8fLlOHgggniAVrveUqYSTe8oL",
-	"TPvuwdp2smnHAfzkSyzrrmxmqBRmhH7GxW5E2maGfM1ANsDP7kVTEfQHaBH3ssLFdiXSB9aJ84I9ihUT",
-	"YT/qlj2Kd1N1esOHz7wv3toCxXCKBv68adGgPlJdQPct+YXRhBRJRTm0erBALpjjLdWrVzBgYJmerWj6",
-	"UCqmnxbXn7et6qCcioS4ibcUu9KK0d6IvdXBHQybUujeawKCv4+F2jEnW0bEk6u1SFAYNkGmWN0bMRCN",
-	"7IpkKsP3pHHhKDeyLoIGPPuRVkDhneFDqUcF/16LXZz0xWsMOnVsPSsRItFr6PWoSe28fksvFX+87Lx9",
-	"Id3VgKm6wB9ADx4JgN7TbJO8WL9wKQ2vn797SleijjYH5gl1SiXXvdHht5TwG/iqMZZhRscxDQwMwzPO",
-	"DAv7HD/LQGGV+7Dn1ky+VNmN97DYO4x99rl7y0uVxVHKn9T6jA6F0+ak6NquMz49AC24hREXzP2bCcSm",
-	"HGY63qYAcOzip3Ydjifd0SXgt7a503wwyboptD/1SOXMPi6SrP5Zr37b4s/V9ut6+WJ9GiIZpv6tpTNJ",
-	"WNEa2cy+cf3O0xYaK0kplYsGtDXdwSzhn1bw6v8CWPKt/CplfMSGcsP45TcVM4nYlYDmu6LdLjvqkmlK",
-	"FfBFLtvod8gITUVDABrWNF8BRVi/ZjXN38OoS2oWJxFZs/D10dnWjGALHwyGHFW260AqVXIP9WtZQfnB",
-	"nSqaZjn0lulVxl096oLKcJOISa0Xr2aw1doAw2gQzdxLvjNLrb1BOrk3LHe1Jkaf8bVAxpzz7yBkm05B",
-	"9pJoTzOhW1x4svEOwcZCTq+7WuiRmF3c85odFBia5uVw+Vi2ZRtyaSAWDVwig8Ho+dyWOTX2ntLcM1Ys",
-	"pSdYNHpqCRoHhJ/IgMVSZ6CbAeejFPqMOybjfCoi2mfxKTDOaczD9kYqy8AVr40iOlO1FWWQT0HI5IHw",
-	"0v5m7s4t4F5NWcOOQjtNx35WQGMma41lDtQcvQfz3zjmgkqzU4jsIeG3x1AYiqhdqm/+Pxyt/bQm+G2T",
-	"3RSd7ObddP23hkS/SQoqdrYcRaZpQXUSJ9X1O3207Y3te6xa0FO1PBW7TVNYDzXO1m21/wB90BwffeVq",
-	"pgot89zFQNF2htGwSuaegucOlDgJnJkrDXgDr6TQTJS0/rBekOSnhu6e0QegmmGi2CRZWWijkIYOH7Vl",
-	"QQchFKU1lN5j8Kg/Y8YEy8pscb0O9Wr8DpgC5lh7b2WVpERZbMUGXUqoOAYQr4VcuH0rYkUJaN5OyMtT",
-	"fl3cU6KoWlx/3n5bmo+3+dHPW6MUwBWhRZWKL64XVyRnV4efF9+23/4NAAD//w==",
+	"7L1tlxu3lS76V7D6nrUmmctuyU6ck3R/GVmWIk1kSUctW+uesc8IZIEk0kWgAqCaYrz83+/C3hsoFAkU",
+	"q7rZkmfunQ8Tq1mFwssGsF+e/exfzhZ602gllLNnl7+cNdzwjXDCwL+emMVa3oq33NqtNpX/UyXswsjG",
+	"Sa3OLs8+SLdm27VcrJlbC8bxeSYtE2phdo0TFZPKOsErppfsRuzsJfvh/fPzP89YI8xCKHcu1EJXomK/",
+	"e/f8KfvDX/78pxmzYuE/wL6++Or3F+yl8w0q7diNaNzF2exM+m+vBa+EOZudKb4RZ5ehs+ext7Mzu1iL",
+	"Dffd3vBPr4RaufXZ5R8eP348O3O7xr9knZFqdfbrr7Ozp62x2viHofl/tMLsutYX+Gva5mET3wm7EKry",
+	"/yw0U3VPZJqaa10LrqitW7kQr+E1aqvhbt01Bf8zOzPiH600ojq7dKYVw/17LlVmEd+oese2a+7Ymlvm",
+	"1tIyJz45JhXjbClFXTHnf/UrXEvrmF3rrb1ibdMIw7iqWK23wrAFt14EBNNKxFXaG//S96CwMF/l1+Xl",
+	"d4UJkNXg8JfabLjzzyn3pz+ezc42UslNuzm7/Cp+RionVsLgdyqxabQTarH7m9jFb+6LWfLYuX+uMJiv",
+	"84N5JTfSlYSjhh/TBiux5G3taG42/BMO4Bv41/BwroWRvC5MncUfh6YvXZiv8XPx34cj+9U3ZRutrICT",
+	"463R81ps/H8utHJCwaB509Rywb3cPWrwif/779YL4S/Jl/+HEcuzy7P/61F3ND3CX+2j0C58ce8s8jK6",
+	"FcqxrdFqNWPbtTBiBgIK0u00q/QFTA41B2fcYiEax9UC9lljdCOMkziKxVosbuC/pBMbm9lUMC8v8cdu",
+	"WrgxfHcGc8JpeH0578/nH3KS0q3Mf4R+xPZ+ji/o+d/FwvlP4ThEdTgK7nrboeJOnDsJh8fBaOa77CCh",
+	"A9lfuhGOGMIZfCC+NPNdy48F1/SXM6G8hP+Hlxyjb32XrePGbxJuNmezM8FN7VtseGvxNLTtBh/Tjf8f",
+	"uVLnern0L8AEwTMOdt1Kn885dKoW/FYkPemGhz35oE1lDyfWn5KHx+kThsObMW1Q8LbcMiuEumCvhfBX",
+	"ndMMe8O23CipVtafl4mI/LFwRx3OVHUrrTa7zKovl2JB8tDv4Au9ZRuudqyCK8Yy0yrGFQtvMCNqwS2c",
+	"4fsHy+xscSuO7Ij9TbDkG1nLqW/JKvtY085radfCFKQRel4VfryVVmaFdXZmxa0w0uXF37abDTf535x0",
+	"tTgu/3BZ4bPpIJIPd59JxpH0mqY+mc9Zt8g/D8jGd8JxWWckJJGdoTM3yhgcuSAyvaUc8y5qM7l1pqFO",
+	"b/Idvphr0/KdzSirQYmp9KLd+IvCP8cWXLG5/6OKl8WONUZX7cJZ0Ge86hlmesYEX6yZVgvUcUbK8540",
+	"xKlPxk/d7uZ4eE1hPg/WtIp/P+jQUn4S1be7w3l5vxZM15WwLux8Jh1Mi4GxgvLn37ZMuovcrbHRlagL",
+	"e24jKsnDcT59QeAM3fkOkQ0QFuLKq5leW1Urxlktlch2zTru2vwK+SvC5qfDa0u+Z2bSIs/OboUpnjDb",
+	"9S43BTv8Dg4PPpwZx5740CqHie++G8fbn/khSQrb6ECU4JgpnIflSS3PwN4YqPlM37O9lZvMAVY7YRR3",
+	"8lbYgWtO+wlmWy9aTrNa6xu21IZuXFKoE3X6ce7Wq4xunq5lXRmREWT4hcFiWLbhOxBfo5tGVMliRusO",
+	"PvwiK3yPvRz4Tqt2MxfYycGONf5+ENtMU2/xl7CnY8daW+qVEVa43EQ2Fg8BeAB27EKrpVy1BuTreMtW",
+	"mHhv9Bu/pl/wA/4u3DG/Mdmmtc43yue18OtmWjVtLzqd081I2vzBcskaI5bCGH+qK7EV1s2YM1yqy/cz",
+	"PPAun3z348vrN+/+HziINsKvyeXrJ98/8xKEyh1XKF+4J7vHmF7CTAllxcaPwbTKZo8op78P52e/t/Bn",
+	"P3ahKsbtwbv+TPFHh/9MU3PnVXy2WHO1Evbi7FK1db2/65zOb69uJx1uszVJ6qjb+YVucouxkap14ujb",
+	"39NjQRjTlU6E3giwAgq/Zg9afxpIxyq5XApj2dLoDczb3F97W747fujCNCTfjl3sRoffzk6w9XZJ5S1F",
+	"PLnqN8uzy/8Yno1r3ZqFgHd+ne2vilRWViJ/fXkrP46ROzav9eLGCxLe3+P3kCX3057DaImiLy1rleWy",
+	"uiQDey2Y42YlHOMwXpD3nDF6+GEypYaXgHvzDR49nON9fRun5/C5n2cHZ4K/dwToH9HPZWHqGRiGlunW",
+	"zdhWujWTzjJyylywV1IJ0BgXum43CnRFt9ZWhL2P8y4VuUhRidlIa6VaXYBYtJV0vpn7We1V1PAzPxUV",
+	"QnFLbpmDX9D2OnCg5baaHmn6wNL5x8N3Z50WQ93P7pstl1kj1ou5Ea41yk82D8evi/a236SiYlyJ7Yzp",
+	"W2EYr2tYP+v4Kieaa7la9+dct/M6mXC8k323ar3NXWULrSq/J5ykL4XLzUtG2/hPjmjcSnJGjVv8vBfC",
+	"n3dLblDmLr1+fMPaZsbAISIVs07WNTNiuXdpF9YQ+4QDn+FMFXfi7Oxbvrhpm5w/zd9NI2XLH4i1cCLn",
+	"H58NGzp15tB69okvHJyMXmD86my4VH1FJns9r7QSTzIz/BIFrRaOrfQVtEiuzmCqoGLvtbmNRkti3Ir6",
+	"L35Y51XvtairvBkhXdSZbkTjrpjYNG7HtmuhEvPJv58d5lo3h+0+91fIV1fsMeg73CuAjoZyuGCjT42a",
+	"k1d1b0tLV/vDdskaf8HiXuYsyAGbt6qqBVtzO+0SG7JOg/My+BkrseExQlG1sEFJamdnctNo47J+Qrvm",
+	"X3/zp+xVOUHUrPxn/rr1RxdOilRsvnN4fI2YasdvhHoy4SpJ7Lc9UZBms8UbzlsCXEXJ8rsAvnP8GIGr",
+	"IJ77neUX7FjYunE2aUK6USSe43g6BHGirVE+jp4453fE4ak0j6fViAmdixWfNKF3vJtVJaopnxm9+XTr",
+	"Fhq1uiD0plUK7YlkVqVK/rHksgZvpFdeeu7G6ZGAvgzEBQ0T2/VwUDHANX0a4hJ7KwonRcE8SOJRfQn/",
+	"1u8r0iD8wd2qhi9uROWPv1bVwnrVTzQjd17FN17NGG044YC+g7dypxgOvTAmi6rHSO0FzvCqNAFaoU9O",
+	"2ptkMozg1ciR33ptOD/7e6IQnpzFFevGGbvZrVg3zm56y7JBU1nY7lnHn1fd8dYxgq33jKXji5f1CMIQ",
+	"Cw5BPsLmoQbo8Vns/sDAC/7+7pwbN5R4TU+Ygld8cZObhiaY6xPaesuNO+pJp0GFL4Rel2fnheC1W088",
+	"M+DKPXIza/wHtcPmYqmNYOIfLa+ZVmQEoEzH8MGYc2RA0eWybk2uY3TXWcRwGL1FsV7xW8GU3lep8urc",
+	"Ok5Uv+2V1tUlgkG4dYzjp7DtA23titXciUumtBKgKFQtePN812ds3rquofimf1RaCEkY32+FthQpZL6z",
+	"4eLyXYElP35jzc6UuBUme3P5z48TyaBD0Et/9d8ffUWHN16OvaoVWXbjmrfSjYhDxosXHo+rnAhTehij",
+	"3Jc3E2z3g610QzCjgy4qXjgKFcTFc/5aUvq30q116xJDJqx13uFcispG7+DwLBG2KsRrbxC15F+NfS1P",
+	"ytvstRMPvnteKGqUpww/MtRHk9OEy45Tv3eXwvlNmDVdjhrdrfLbucMKksPmRultMa44XZAao/VycBCA",
+	"IwEIxlyw7VrX+bih13f4PDemly5EKO1abxXjBJeL/kErFkaA0WdvBkItTpvwgUzAJNqTRSNxxAFid8rx",
+	"T/eBLeQ3QsFMA2wPrkAygb3BliXyOhjcBa/RJGuIXvl2N9XuWhndNnmcqz9+SGi5qhg8eUkRq9T7uOYQ",
+	"yYWo0MW9TLUbIZqnus3ZKo/9lcrmulUVm/eihSGk+dXjx497MMHHpU98l0VL7H2Br0Sv+T/86ZvjrdvG",
+	"S8H3Xeyn690f/3j07e1aZP0QtwJRqdZvPanYwmjl+Hzm/9ufLP/0CgR54MkDS84w0kPmu542MbwDoBf7",
+	"Q0kmLl2mrHSLEKfpS3UBJWDaepK1MPJCI+MBLG2Dbq1SqOrbWnurNwMIkIWu1RTAyATq2vvcwsc6qrX7",
+	"kRsZTtF+b4tXxC2v2/EnHz5d+rx1huf83Lyux9/1T3ldZ/2W/IZw+P0d8BqieyTg+JC/yKyIgL4N3zHf",
+	"h2l+Ur1VCKs7jLQs/NiWcsEd7CzdGlZpcGpKxd4++35G8XB/uVOP/P+wW90u1sLY49sMPx4HPaM5zE38",
+	"0/yCL73BkNMhKUC/ACTBSguAgcBR3WjjZsxpnb+kl0ZvMrgKbVyYfV1XAe2eUffnuaD+tzsEUEBvmpqr",
+	"cGwhAoGhQTvqA2Lp3rQuGw0oAA2GR6PE1n/sivmWMejZ6dtN3a5WkM5xfDFh4vJLV9f57XKX+31iIGma",
+	"17aoIhjhxWYimtVGNH4WTJX3+oOcwEizy0mbK6ehWgb7ya5lE/agX8eIaMvkm/SifSE9IFqLMQaCve1m",
+	"Ib/KxkhRFQB/C27MTqpVBkekl0zpLeMLoy3tUkF+AIoVsIr2L1oMe3KURAz3jkyNQEFpUbadZpw1wthe",
+	"ICbZ+gt/nxNKtpK+FV6/7YO/M56aXjQ4gAqs1zcAHzEXC90d3ZtLiNPN2MYbJDNa6WrGNsLA/xKCbMa8",
+	"xWnPD7rbTbi/gEuAV2kHWtYGG+/Nxh0xrYnzhWYvdKwgIzmskRHh3j4y7+lW7a202BL8RS+T+LuqGDmW",
+	"Z3458kdr17sUr3bH6YhNFEf/WuS0rKLNW9ayytYwRwdeLlyZjQBc643AnQL3o3V8Z9lcrKWqSFCkK9+X",
+	"rQ0m1x3njMxLUr0oZQnGHbscv1Kc1sycEuRm2pEN452gxIUVzWLcrStsz3SKZ2XXQZqoYKZB8Alh+Uw5",
+	"hPAf4CSz+JH3nfFkkxSqtdiBIIzoamk/hJmdxWWhPtA85RfW8VqvWvEd4PeEymPfQ9xjf569WkomI52F",
+	"g+6mmHRUVZSCAUd0vAbz8c9x4ZzoSuRuOMAZh/xc1tPQ2WU7TfOJUWV8o+BGAVU9/wsgoadttzQPJONJ",
+	"KPvDRnqyyGcVYefBpYWjiH3uJ2QEB1ech2QSBxftxw5GsaejtMb0YXfJAToeQXPalSRYT1Vwdm4EYklX",
+	"2t8M3kABBUr1VbMC8vu4I/NIkBjwAvuuxtyCzOLkJiPKrlK0HvYgl0kK5d4RQml6dC3qjZjraudvwhu2",
+	"pzQNpi6FD2Tkn0OmoS0qzTEnJjiavao84cvQWu67mFk5SZjCOwVx4h1oc7BP9FjIL51qAoo8iizEEyHR",
+	"gzu2XQuw/9GUNYJXu9HThviSzKyBIv8tX9zkkIFrbd2lN4/w83sRD2mZ+NRgpqVWCxECEyliNXs9LfzT",
+	"pigiorbBXLQoI91HLyEw0Srp9V9/mwM6WX8KeJelrmsIkUzzGC2M4G7isuErRz3zhxat1wqvMKCNo0QN",
+	"/1YYXkPkncwqQmov9GbD8wkXk8FVIYcjjwBIuqMVTbXvbP7bsPT2hbaOWAYOxZcEZcN3EGKKKSZertiN",
+	"2F2RLDdSKQFrWTh8Kaab1xLIuXUIBOX1sgxuJqNcqMovhX82eI8W/tKcMcp1DvgHrZhtF+vgmhwJgfbt",
+	"fuC7/HyrLqcG3Z40//7Mt9Cl8woWYo1RP3D5aRVzPjpSgN094zNZOg1/P17ibsbMHCNupW4tEKHwukZX",
+	"B19xqa6Yv37gD/aSeV24FsmfrtjftVSXjPutytB3gGFUDlBjo+tamKuQ4eUlz3/XLxOv/U1BH5n7kZ23",
+	"DbRUc3UTJCw4JDCbw1lmpRNo6PlWm5r7oyOC6/UyiuIGU5P4DZwg4MhchB1wxZrWneM0YI4mYfKpxQoM",
+	"C29WYPfslkPXGiMab+PBOZVrG6x2PyzHOHQ1xYIsCZ/aXf4EljqbnXVTejY783PaqXn+IZoe9Gr5j0GK",
+	"tgvsAL5/WY0fE70y5/HL7CE14dbxb34vwm44BDTnzMnMDuWO+Wf9Tv3qL74nXz/GbTpyG6pcmkNiGf6L",
+	"ZYtaL27GQ9uDR2KQ48M/8ytxOmQzlj+sNcNfS8gB+NU+yVrdsoY71x+vSgNe3u9pY1qvml1S+gZe29Yh",
+	"3rPQ/veDC4EN+dM5LMTszisRcQ1HyFH00j/9j1bYkHI99ML/Cs9hpjaXXsl9MT4NJr7zKicoUcuxB5I5",
+	"btBhHx8ZxTt87JrYE+BF1xr1oZRwjbdnCbIeXieH0aHwr3VDF8+W79AckpbNBbjNfKMzvGq+yuPqSM+b",
+	"on/EEMHxUwPczvGd65BKtCeh/s9pZgiEoKTFTLjxu9lvjwmOKCeavAPKHH/5PTwUg1gHXWltzm4D9ay7",
+	"/rz0QUDXhhwgJzZNzV3UCIQRSPAQrd7Rp/YPVlQ/QrQ4TwxQycVRlOGP9NivszNvHNkf/BFSGFaAMFR0",
+	"01ymus7cS7kV9TJqh+NWdMt3YNaMXtQPfPdtFvM7iPonL1gIJoEuCkubGgipfdHZx0Hq9k6f/QMML6+y",
+	"9U+36yQCjZLGXLwmQ9BKHibMRBPVW3z5O4wOwkJSVv5wMTpnpXzwH+6iiQjENXzpCo5Q38prHNThnt+p",
+	"Rd441CVCiCD5Ob4uDllzi7qtRIWbklnNljwPnUrF8yCsvtZNX+f3R/M9Alo0/2myiq73xTX2qCxqp8CD",
+	"ksvqAfCg1Eddy8UuF4+D6+qFbk2BYqPWasW8KBlGDz8PufWNlsphUDfk6oJNC6mnc8Eabq2oQCla+w8Q",
+	"ZVunO6+kNxMUEiDQib2VqtLbC/ZH3E4BqpDXozq82Z/+nMLNLr7+JpcXA3rKWwiE5mNj4PUDRwvg0rdr",
+	"HfZR12kgUdSMfGR9BTWxzbd0cCbxBg2xDciWbp3ecCcXGbvjIK6SdLprtrzU13m8gddopVr1bhGIs1vm",
+	"RYxZvqQVvSDd+xKAdDQrF919VLiIwGrz905qtcHsnXUeRYCnhWw06lKgd0vTMmGS7A3+6q39s6C2wU8R",
+	"/W8dRLqz5lsheSx4gae6qLI232Xq+XNoZgPFy5xkNpOVL6sQ3xqPe+6S77Lqrj9mw7gKKu9GVLsSRRMS",
+	"Jw4ppmE9/ZYGKTQqkPDlpv5u6OOgLsQpygu5rDMh4BWlahyEN/x2/buWCjyvFeJL4JzR5uaCvaLjZT+N",
+	"+kbpbcHpVoIQg8VghXMQSJAuJDJPYNMayJ/Ix3BR3tYddh9wet2e9sd13r4FN0ghRQ7dPOSXAYeTP8J9",
+	"y8iNVkQ+T0dBvVTJBvoXgDX5lanyM1dMXg4zUeTg8dp21uCDLH+wFCBhoBYOpGUEiIqEF1czK6nSRWK0",
+	"h0PajmNWKVI5PNWbjVAuENfsp+f4DiEBxwIfjMBrIFC5YE8wOQLjZo3gN5goR/AB4EOJAII9TVy38zzt",
+	"QqCbUs604jJ4L5PmQas8CPQne7Q8j8FBlQXjdUQxc0B1d7wu6HYtZZLYEunk/vF5gwylhM/KH51AsFOI",
+	"e8kE+X6kryF8mOEMGCUxBMsh5AZhdXBABTlquJE2J+4YKjju5uGVVKtr4RKba/wLUy3w/TxT7CN+uGut",
+	"NFRo9R32ceTeXmpToABDAM5KqODFLsjZAYDiDrR8CfphCXzn4c3Bkb6fiMHXpioyuB5Qe6V26XaCyZQu",
+	"wwDuabRyMjtzRq5W2Y4PKy60ScLrYfx9MjE/tvwkJxDZbyEdMi9V/anJr8Q+Q/kgq/fYoyCMtnSHDFJk",
+	"50H237/57tmrf/vx2bvrl29eUwTJaIdcdzDYkSj0GU3N0ZkdOqCm2eoJRi1rr2/flyRP11XxtzwV27fa",
+	"rdlGcFSTLITI4T4MRHfSsoW2G+HkYoTOguOjj3X96Xp9dBoLaLXSoVdged5H4hE5PGAgDg+kB0O4DZ0E",
+	"6GIYiC94M2EcuRZB08gp2mOKHg08669BrEGxD5Cv240qoNeDulXWlrI6kRG2rd0Ve5yaSGDeMqX3eXmT",
+	"722EteQYG4tbzmsgNKiog4SGw5COThfSLGaTzyEXB2DyPEny3UY7/oJ5tQuD4f6ODvzJoOJSJk/HCphy",
+	"JcXYwj24iEYcnVcM09Wx4ziIvLO5cEFMuBKOzHLQde9LSmLdtcDE0JH8eHIzSA9MhCodVYZd6+1+ZLkE",
+	"Toz0I/iVpH8FsbO6Fq/06t7+YGzprRS5W2a88zdt5l4UlJMyskYjbMbpHx3B5IAZq26LkNyjaUOHOTKZ",
+	"jKFTY+GK4abxKGFRkbY6JEqv8Klh76I/499nnUzXvTyAKzjx7SEVKvYl7xWC8/etnsIQBHaRfyWbbAcN",
+	"PlR30QA/YXfdWA5V0rPHREtTejxc39609Ja0vwL9AQ7vpQ5InU8843MLrP6Q48It3ZmHnMDKbglHdces",
+	"r293zLS1mLGfzt798OoZ+zf29sn7Fz+d+T+sWm78DRj+1mFj8bvkGIdb/qczK5yrs0+jHweqEagunVA3",
+	"QpG6E1KmyO2iDfH/RgJQ9kQRKSd9GTFuQElAocqDyW4myZlftKdrXSi1Uc70QWnwSxQOOSYq6fAWZP/6",
+	"r/8anEZLbYhXAdx3Edq3n1maADNUlUk7ft2mHOlrrzv5DzKnmX+hcPMOiOJJgqyxtQRLdPJ4a/zI/0pQ",
+	"WrkNUajEpA+yv0a/PJJlGxsYuE335+S4O3U8z8W4PhI1RD9FkNwsYYqGZ//aZSVm0VMUxl/KYw7xpO30",
+	"FD/Sz6720F5Pf3sKR1GBOP0Vl500IyqhHIWYHni2xpAI3R9aPnhcxeH+zT9NILgpI2xt4aAg2bMDNMDh",
+	"EX+pQ10/yMufIdqfW/bHi0+RdYer3UhuYPKBQMeSbtxNCv6250VqusqgNwK5quStrMUKoAJr55pzp2+Q",
+	"7kdtmvPbP4T/WujNplVYpSvhQkGHlLeg8gCD2JPMMd0kRVUzNGahY2+HHius397E0mTGD+Ym7TusaRBJ",
+	"C3L9LZzkblDP9qIyNkWYTvPitdMVvRpXPwOfv6aQe6aGBq8qI2xewVxw9RyyorIhyH6ahaogQW+hI89d",
+	"mqCRtxcryWuxcAX251K+0fu0okzAk8xFrSE5MQ/SwOSuQqpc180UnrLhiq9ExeaYa0SUZpBSpaoYZpTI",
+	"M7KfgLR3EB6rn8k/UXDg68eHmsW6lCf1XKqVMI2RXciZ0qFuRCGtBwiDvy1RHMKvbCUc0wpwTzPCLjFa",
+	"KVhm5PdDgeqjQ4zoPVzAiaSOZ33zzJhc0A+LgnHHEMZUfD0c9hmwZ0xRBZypMxIpD0NOpHTjIcHlIF4j",
+	"ihbg+w5sCiPRi0XbyFhBbsQN2Eh1T4sQhRhsscZopxea4FgkKNcvnpx//c2fovi081ouvPgE2U5O+qJt",
+	"Zrh0Y6wyeA7OO6i48d7IbDUsrM6xz9ubYMgOK3b06iIBJmcTqnnnUOOYZBbSQjGPAZE8SO1xE6DwGtOb",
+	"/UTA7xfsNTJULaWBSll9uuwqVH0eY2m96zqadeDkqWwBXxBDGyNO/vA0BGy4ssvj3rD34blCkJNoc8PN",
+	"0Z3jySfiwZepPhSvMapoN+4m8w8fXl9b6dav5EKobGW1SBNX0yO4VsDNA86YZSpXaw6JpJthvPTQYf3r",
+	"wGCf84WbAA84TdgZP30Kx0C5eqkqggi04/WI2rtL6a6Y03XVOZpgf7GGrwTTqt6NiEKUvQ17KlDeU9cI",
+	"3dSCWb4jTxYkHSf56pXgNca+Dp1397/jG6PnQ/RVoD1ChjcUGJMbwDLVooe3TY/IVtkZs8TxBwR7lN4H",
+	"uRiWbQS3rRGVN0yYV/uZNvC/lv3w7hU4At2iuXzx5vr95ds3796P3RPfZAuAL9YjgEqL9T63zx3vvQ+k",
+	"iTCN8f/MJWjZ75RwC62WM4Ds43+t1Eb6/6/ljHmb5/czFnkMAjDf0YpQcSPgTwyXpbfciCE27fBXj3P+",
+	"o8mH8exsK+aHIvLDu1fh+y/ev3/LrKwKlK6lnZFcKIc7Ne4BVPchuX3JDeS4BwULCKyJc8DvG7+Vwzx1",
+	"OWXSUf52PuzL3VCSXklVA8rNLqUISoxj2cf7BuhsIST+Ya0jY/dlNwdeWYi5TMlWxK20pwputbmB1ABU",
+	"BYNx7t9PiQaVVnmrelQyZO/qH3WbBHC5S0Mi+TO1s9zyKJeM2oXgDeSHCBCmaHD1cg0zPKJZnpMfhZnb",
+	"Tv0iLi2v5MfJhqsEvTV6eUDDMJ7m48SomuK130ldEIp5K2t3Dvn62GQeEnsEjLPgihK9C3icAeQ4oVz8",
+	"eo0yXApaI45sqDoJSdVTfStMvm5NgS0kHOtRnDD3bVc6tFMrPl8Jjts8Dmg6HT+VbSjc7eSY6I7ItDrm",
+	"bByRGk3wGsrjhs8NzO/9sFF7PgheW9rPwewviloyjWtZKLtZDqOUwVJHMFHY866BgZn5nptMNlQeY/SS",
+	"qtAFzQtDRnmjtJAP8wxdw/5tqMLANtwt1gO8xUd2WhoywE8OjLUcettHHkYbHysahHQ049A9Pc8eSKpU",
+	"NjcoTb7Fy1hEF4LkoPUXAAc3OfX4rbeg10DBFrJTlrKuI0Xz+PN9a2S2vBGlWtB9YiM3qE6TckagSvtb",
+	"lb4WxjWwSu9NNpTTBTjzRRrEYq1B9WqM3jSuUK5E1NU0PfsQ1szNzRRUcLfLsgWy61rmyriVlbSxLB/7",
+	"Mp8D0t99Fg6ZrvF0m1Cofa8MyqiLHerSKUCFe4k0EXGr/H5wWhfu+UD+n9HRaH8fv3rixNNoZ13IHGUi",
+	"yhfN9N7yDor8boiTIK+b1EI4KkDbRZyw5rAtl+up72VlcodewXAA+a/F4ye6Cg6G+Y9W5D2fH3pnIZkN",
+	"4ahEourgz6J1sjMqvOa3uj+KbUpc3xHCxVbgQQ5Vj7GBsXb9V48fTwHTkC6Q9iYwV/UcFWQtx/yLx1Sx",
+	"5VCLMjKHTkwsgOwx7ZeEew0rr4jkC4PlZbNMukvoquGSxFCvC7sX88GvAjosmLAbvrsnK+/sLPwFacTx",
+	"vyDXRiD9CAQ5z8WnppYL6ZI/hYw7rzphtkT+YhfbQv7t9lWZnls7Uab1JHUROPMkUKqCnCqxvWQLXVHO",
+	"PdA2EnisltYhd5p13V9xuWYIU4+/JpWBctkmeabFDukOJdOhkj4ExOweeDJWmI7qO65p6XPlOdJ19Tab",
+	"eRn9WVuO/BAoK1DDSxuITAZOuiLnYj6n8xWfi9r2SvX7YwwKHvUTKEPgT2/VLOSKz3fspzP2iP10Vsh0",
+	"9jNVqO0lFk7mk/XJe4I3Nyw04CvgUhtiAx9kaTsaIs6raxSN91KCgt8tYSfwcaTdsLIniJFLd3/wf9hJ",
+	"GSphtRBd1fkMX04sM0lZGU6j+h0ywk+Q2dUqy29zRyF0ICr7nMrPnfbz+5gP6kt/anJL82y5zDqzFrUM",
+	"YcRDfEJ8JxzKCik4KrEyHI9n3bq+wdmnDbtH3Aden8UOxu4MhIKeJYCKh0bRoYOhpOIAv4Q/85ewK93W",
+	"n/tBNiqxqIEBMyXcZ0QzySwfT1wcBhzcHRlxHQMxC80EgFnCeDmpG2Uuy5OgC6JLWXfAFOrqPZx2dA6W",
+	"IPZhLpIlHxK972BtC4QP5JYdG0X7c5pT+/UpljZ/BYRuDY2r6FDrKGXG7nOv6eoCCYd1urEx4neFJEyk",
+	"czDwco3QcbH5pNwE9HBodH/LUvw2XBrktkUmW1LwQQshTP+tMBdsUbfWCXMJ8H+kjALG5DW/FeSyaZsr",
+	"aKgWHPkjOrCiNHDKQRPZczR08pW07r4h7nhC3j2ZbG+zT6HWk+qaaOX2Fx5MP9jPwNK40G1dwRzDFHc2",
+	"VsbZPcDRU6bYyRPoEQ0NMM/0jbiDHsjkjLcFk2aIBwcEKr8F+M72OKQWTt4W6h/b7HS+0FuIX3oNWhqj",
+	"DRIsY0NeDGMNzcxIj8VNxtadxgFmBSihvjoAak6sUFCV40+jQdgbUUn+Hv48KYw1oUBvXxMaLoGBak+g",
+	"FYp9izUxwphncbqGJvkkh0ZYsHscGp+amqsSD1IpI6ERZnMcdxcJluIbVJUiV495GRhkx6UKJU3fJZ8v",
+	"jVZ0Xev6kZuq57Hkz2H+KnZvOjcKErdkC1wo9AyOb/Rdm2+qSP4wqYDQ0fTKSdplSpZzUEAughxHq9u4",
+	"NO+IUj5b3QjWfjNplUoTatpa3L+VyYXEig3doFfsXo3cjREwFG8iBo1cDSecrL0VmKWbZpbWJkvknkZW",
+	"3ophvTN+DZsXu4oXHBhL+UlMLJiFiPXRE/9CNy/9G/mCAmG7ZdmnoovZtGpyjRil3bRevtYuL2YhYS9o",
+	"yFvp1pXhW+D+MOJWgo8KabJq/NtSGFMEjXCp7seV1SXzYWOhj2E5w+DjWsWZzstUW2du5AH6Cr106A71",
+	"/bsR9oo9hpRktRAz8Pht2WPG6y3f2XxoPkbDxljI+Q4HA+mzInufC4eoyn0UnRObxpXKs2o1Vi2bXCDo",
+	"CL/RmNTJcpBgzZtGKAuW0BajKgOJIRRkfCWWmfDUM+ukN6QIQJswYo4oxzBYys2dQBe+S10EU/bEHbAr",
+	"BpLPfY5hDA6hB3MEc3BOOacLiLID9qvVUdsBYhjllJY9HUg6D1nRl7X4jFRl+bSCpGQ5mwMjXRrNi8Eg",
+	"bwJLVSrRkhChDVF0jA9dpT3TdXX3niU0bJN7lqdp+9CjZAssWUPEbBnxJVK2JNoZ66dieCZEPY9zhpMg",
+	"3onu7bms6yyz5YB/Z5BBDPAfAxfUvQAq46PcflwfpF2PxfWCuOlkCDPALRDSrsDROYXAMkz0PhYhA0a4",
+	"wzztYQmwKoofAK/rKyz0u5UKvGx9ahw/hgy2Y5+goURn+RxAIpOkJw+1+CDdGqhJaMvHMmEUpd4n7+6A",
+	"EdIibOiikBM/3g0wWPOl4Mx+UtfRTRlQ29r0AkP3KFoR/Wx0rWEnsguhjXC6pv5nSHkhYeGw/+/Eqq25",
+	"YeJTY4SF+iYxSdFfCCCLiOb0KmmK8uBqR15yfGgr67pELV+MERQgXOhTxaSV8xuxi7kHivbpBIAXfmJI",
+	"AdWtqspBxVHhnH1xgSBGKWxI3NYB1yFdAnmLfu7x37pL7C8Pan3C/NC19VO/jHHuMO8WQx0ScuM3Wh2f",
+	"+n7sLUxknJ2ji3EKt2Z/de/u23zBVfWskpn+QL2UfO3cvNDPd8fpUzP0IVF1AIQGrzrcVCQh/nk2mn/z",
+	"GNfDWJ6HlOnjGOeDn8Nr8pLvbbK2nyoSCLpxbrP1Gr3ibY57E+mxwUDlWowJerRJRlH4Or2cHaxusgex",
+	"t1EKBwM6jC3V5m4g2x8ruelmfMHJAW82QtTy+L6YgEk4tgU3BuxTf+n2UOIddAsfLRQ4Th3Z2QgcyCwg",
+	"TENZ5R0CXRtvKFajR/xCN9EHXnB/L+UqQ82PHE7BWe/3VU7SEJEyIZCCCJZfy/TYmSwdVf3ntAJ8cS9l",
+	"vrMeX/WxczzuU3LUwAGEZ/7e8gcErNOhDu5EF/uQ/7Iu1OFEry7lvaOImlaFHMWDLTIiEW5EmctZaL9J",
+	"ytamtX/HeVs2UrXkOR08rOgxNKi/D3HtQ7wMkRT7w3HLTRXAlKQ5O9+jUD08b66fyo97h9gd9e8ozwY9",
+	"1xVLa4yA89jKKZ1/m7yVD+Z0NQpydWZCunkAYBbIOtos0gDw+0vZkSP651CEceZsyW0RHeRjS/NtSwVS",
+	"UXrdmlA3BW7HgZBm8IMTTZ//UFz4WbzR4jHbK4QQfeW9EE3YDrgJ6bzqHOzJabi/6t1pTAdF4ebt7oOR",
+	"SXDPAvp5qDBUinEhsShkV95hwx8trzFBORoSagGZFiiE4bkE/a2Y8ke7t2DzplyZRl+ftM5GKoKhxEZX",
+	"dCOVsW4tuokvyAXeOuNLGuQRRHQBzNicW5GxTeNKZ3f2kOd9tIMdOFrzywt7jkEZZYDUS7fnNlW69wzU",
+	"k9tT9hNRHh1BI7c51dXs4mnkN6dxFxbmtc4RyheTlB9A+z8gR9hgIgu0wJwOe4TcaqOh9+MthoJwnhQv",
+	"xWsjeK444MuE+5fhEROLDfr29kpMJQKyjFCW8aG0DCbkqMIGiboF3jtaeTq7l7qQYDG09VZKFFJoAJjw",
+	"L5b5Z7hracss1mJR3DQTdvLo/RUDUTE+9U8McsH0pzsuQidoVDk4WScKRVE8BdtSUc2/L/XyS8hkeksy",
+	"MaY+5B3KP5ZhgS4P/igwRhQrqeEofixVMyh+f7TQUA+GCn/9u5YqxEoyCZApaU7KkQkMOIcEmVfso9Mf",
+	"w9z2imIX+Tr3vJCucwiEzy+l/7rcy8PkkS4yYb4skpd3z+S3uZ8qusyxYa4iPSdwG6gkg4MI4gH/WqbL",
+	"HFM5dCVcmXL9kHQ6DCG/kq1RvH6mXC7zeEoFkEo4LvOgZnErCpQXo/ERd0DKQkUQ/HTs3cAUnOLo6s3m",
+	"A5xgfxO7DJVwxR3PkqTCZuSOA6klSJ9QC7Nr3ED1R2psivKgl8t8gPd5ayDaY8RCNpCt5fcIFdzJfx7S",
+	"yQ9b8gPvyI7QtyQN2/JdKP49XimIvclwaiAHKCRp0DFBfKD7TpzjG6/7TBhVN1Nxms/SCc+t+KtYw2Vv",
+	"Z1rbbvJ518G9BZxDrBb8Vli4xDhlttIBiU3YGZu3mHIfQzdYAYQ1NZeq3nUPOq1H++ueYAehcGzWwbrZ",
+	"TIUsx0K02fZaau1IBDw1iPYnW1TSTXOnQngni3nusgDH1p44LOCWa5h2ZJa/n682WbF+SXlSYMWTuZl8",
+	"rqCjk9PjeO0gr1FB51atsLYEsT9lJZPAwHGX2h4pD0oRWX13PpSOxGxUv7D4XEmqwY92pwImrqBDd+WD",
+	"R7X4Hh4vdQ/dN6MFZN/4R1GeHXoOU9x2pE4LJ14cQ3KIpBIRJC3ZhGFnx2OiE9XymYudnlabu3DQlNPN",
+	"qLBl9qey5TlalccP9zwroZJmsAiDhYjdL0/Hdb5Ae6ssl9UlVN0u3jxX6a0CaWyhgpKQXkFAymm6ZrAd",
+	"tBUglzfNiqQoXIb5Qxj8j47JA6q2nWM5o7MZ9TTr+yQS5euOTKG/5q2py+5fWQv0fwJ7jWNtczGh1sZ+",
+	"3r6pQ/mL7FIgCeJhChDNQ56irov0KExuIXEAV1+oGwv2UJ+7I61WEMEp4/Wswk7JuwC7lRxAerzSlnJ2",
+	"SjwSmZroKekDVN5EAxSUSZqIkZT0C26MFMfrstBjMYzcdmnfORorbuN1LCoGfA1gOu7zrZyIpmLRr0qy",
+	"3yNvRfdopJqm3lF/5HAQHsoMTNPF85GVD4EaY89MGYpGHv1Umu9UCBRLxdrAae9Pj7hnTCopE5jN9NDY",
+	"ulhsdohbvpuWR+hf2Be5fm5TsvJhCnPb7PvOU35AxgP2XM/JjXiTW2F2SaJwOK938OFWgcMse/Z+T2Tc",
+	"UzxZAQE4zo8FT2fH2UXc+l+eAIYgSMDRJ/d5OrsgZrZnQWEoQoEyNWOqN8vrtvHKT74qFSRGHWrNxzO4",
+	"SuuAt0n+2KWbJhREljGBLM/QFFO1hhqLTzFdoK4NsbdMuTmVH6xtFwthrTaTCoAPhyHhY2mYm+Jb6QoU",
+	"V/2tNlNKJRRHbBuRm87v59I9suOJi6EV+ky+z7dZ8LCVVQmyRn5hfAaKTkAFe9SktIp8Xrkjd5AnCj+a",
+	"AzfpJocoq8QnJpXTbK1L7qgc4c3RDVNS9/eV80ggE9R0389ZmLzcbL8W2299Wz8045UgdB/3roXgQ54d",
+	"YOc5c2LT1FTxZpROVNd5ugpub2xH98d+9+75U/bnb/7n17+/pEDKmqtKdDXTMUKQ9rKDDNa1vWAfEeL9",
+	"ccY+woR9hFcgdJAQqnglf78iVVqm2dsV3/LFTa50Uix4EGk2vIas1ULEjJ2gp13kXeDFHIaROSQdlN7o",
+	"LcQljd6MSCy5EaJJS8UdnqGhqgg+gzV581NUJyVlRm2812JLFtTxYh+bPEINCFjJL4lu3p70lBLIhoZM",
+	"8+htKRD2NA5E5hpkD1+wl8Q8ymssYAALjiSMt8JAPXhVSueZkMTTsb6UuqpI4ghDWciLwP1ZwGebET4d",
+	"eKignj4Jx+6su25n4QLWhkGm8+X7dDJlqPAMB4sNG7rMv3ufRCXKGVv0spSOpyMN5H29FtuOZ+w+5Zh4",
+	"69bayBxU+xqW3qKfwwDIkrb9hv3u+bs3319cvH/z+5n/mxJbtljLujJCdRGPWjhgnrxgrzWU3ED+q9EU",
+	"tt/kssb8jZHpq0Osl2CQVK9b2wt8YA7KQMj28ECZ6xz/5kuCAUdmxqgrKjAqAqGWrbWD0MMMNybV4gbP",
+	"HnLcWhYwuBcMNpO+FQZpxsvjKFwP3JhdIdfso5+vj5cheJxcVH7Z8LiO8HAkIG+pmuDUXvj/+KEZgFhj",
+	"Egdm3PRi3vuQ6kGZyIZlxlyPPBNvl90yxCsTytJgPjPjSmzTY2ObMLseuU3zgXesgJOJvJeL4AAcq7S8",
+	"JH8fL7sTTeKJtuQLp80OKWFnafn3uMKyIPt+0x6PGhOaYu/y3cOi9Mq49Sd+JW+FChAsrnbkXMUzAkrz",
+	"sdjHk1/p/gzs7MqDIkYrr9XHR2bYG9A7pUVX0sBhMqqzb0Lrx+XbdJQtRdxKKEuSQlRgO/cBLf4YLCC5",
+	"ttIt1t9mT9c3exiR7VqDkhH53MJJIonFOajoQhVwY1Pv/BX4cIZVMCB/tr5jvAa1hK6ufYRLx7K+CcBg",
+	"Fr4wY7y2OvLyiR2R9600qF/g/eqO+XixIT6mswhndNKQXjQXjC8WonH3IzX/mS7+gYrh/jofrL4MD1Dx",
+	"nXwJ4aRSdG66b6Q3ebqHLtnbZ9/PQiHAWF0TEXmAZIJCa2IH8qFYY+Qtd+JvhYK3d6pQfrfC496saNam",
+	"RHt0tNb126MPDM1zNw8FkPmNUFPqZ/frn49A7BbUyoesV124mbNyMFBpulhf+W9KbxUkU6PAKUbq7T9F",
+	"dX4jdoCY3Vzh5t1KK5LSlf7Y5AvHGqhkW2D/IIdWA35k/8X/8x9Pzv83P//n4/O//Nz958V/nv/8y+PZ",
+	"n77+9X/kqd3vX0W9SF4TBWdPCSNG0qGKg2PjfaTH5MrJHi/bTodYgQ1pUSBPfnYrDCkIcAVTCidUJhvp",
+	"9FnKenL0JVvC4o2qd0GJ9Sa4dGPLNyYKymEKgNgN4KIi+ukGUd+jzH+67iOlRPBhYUQxquGkvUXmffJg",
+	"WeZag/Xh7eBu2LPFba/DhN5acMdrvWopeyS7v3JS9vPgLBZj303RxTJh3rIbxNRTDuVyoHxwj8AY03LT",
+	"OfrMySaPN9LJhxRK5SdewpLFk6KPdV0h4a42eOHrrXqCp8Bxy2gRcT4Fb5K3u7baeD0aUrGXeaM16ch+",
+	"tZrOtvC29qxjpM81HcpK2xnaHCFtkXTlkadKJXjBd0l97DhSsN7SJWwt8k1RiD+1wWdhzxiBxgXgRf2D",
+	"bMBio5IwJSYO4kXpAV6COAC0pXN5xx0bnQL9FQjD6Y6VGUkQgVjSSKr/0xk6erNx1JK1/L7rH6mWYNHC",
+	"RU3XTixw0vcR38HR/PKgkS/maJ7gHaadEFbxgZzFWc6yD3v19/lN4YbojofBJU5PJCx+HdaYyiJADZtQ",
+	"G3uu3RrisnMQUoXOGxpUwbY95sQOHTnux76vq/rD/iclusZadcn4Q7qxS5RLfoULN9C1zOUqRgLknFBg",
+	"HjQFoRKa+XIy4RF1+DNeuNcNN5nxlp1bT2turbBp3G0a1CbGldKKav5c2EgV/52bMb/1BspO1RI3ZNLs",
+	"H7NF2rqNMbEHxZuc6IX35+RIxh92I0xIYX1+aGrNqwng1pjHeNjN74Tji7Wo2LPq62+++eovSc4jkccJ",
+	"dv3iyfnX3/yJ2XaT8E6A+MPjfcNjvnN5us9ShuRGKrnx1+RXR3ENaSJkdnL0B74LrrvJDHUnqI+QkAqX",
+	"OJFea/IYBRfFSNZ8u3HNkIoL8f8NlzU64QylL18CvDWfHbtxA9oAWHfgmgY0brwek8MsHLpll73/xA8l",
+	"Pw1eCxMq3Yr5WuuMW/aHd69wn0FqneCLtVfM0E5k/3795vWxudivNEMfoklPhpHC3XOL2zmzx9eXR0UU",
+	"Cs9whRfHZY9fIJacJ2dytCFLxUFzZ3T/Q/DQfUJNWSsdi+XjNXF1d9vyJlu2542iw/TjX5+9Z4+sE825",
+	"f9J+pFJ7WPNQdeGKCcb6myVD/tVzW2t3GRWTYlVCrQo1XRdrrW1oJpRCVeKTQ8OSaVXv8spZPt19T0Ao",
+	"C8h0E012VKmjviPlVkN8CecOorXY+EI3OwoYpBHPIx/LM8ztD8E/1dXPxrBARRtzr6Tq7K4O3Ddb9Y4q",
+	"fuf5FQp0CZVYSiXzgG8vgRS7DlsRiJf0klV6YR/hzWYfkRfwYlPAGQ14dAtJxH/1f4bvIKVicgZrQzQV",
+	"0jKR4Hhj+R/qTJbUZjS/+VBJdJqSK8r6SKLaYSpHaOHRcZoswPC6noIrMpGSuxNFvuWNME/k5r4IlFis",
+	"voivcaYVsyOeUWm7olsIUbzsS2f4zMWmOgq8iV3Ku69h5M9jTiP5XrxW4jZ14v2gfzbVMuv8eMuNG2JF",
+	"P07K0J8S4uW9hLM27lRprLvCyrzp35H3LfXVHGHq/nl2KqRxmSUiVNPdO7fkJl9KAsqAyQ2xlGgrVI/f",
+	"iaAcQC+ePQd47YRR3MnbCe6cJ91LOWUNSvKK6j+R+3QcBBhfyWaaDFDO6FYVklbL9Iu6sYOUYH0nKjoh",
+	"Iccaf4suyYZjqfSxtHpTAMeYKGdHoRCsYGvdoOqLzhRABwNAY3T/AA2e5T3gJpsq8EG6NaSmwzxchttg",
+	"sQYwbECELWpthXWMkFRcbnyPvMEA5avoVDtFklBSB2zPv+V3g7+2/95uGir4WGu1ml4r6h19YmzlsNnZ",
+	"Vrd19Z9rUTfHJxB99AC0CKBoPIbuwSmO+yOhDQp49TT7yB8ttC32joNuVjtB6O3u3giHEpP2CB7zHkEO",
+	"cgygrJBJsE9wmeQepG6+PT1Avc37ht6HjMkNX6ylEmylhWVapcHw8GVAXoHS6q9TcDYVVPc7ZMcHlssD",
+	"K1fWdWmKiOh/vqNoFnTTAqFRWuuRfUgKaXrjSFTBo+vtdQYccfv402FO7ZRt/qiqRHPf5XInY8pKRjch",
+	"4/0h0wr1lT+rs4FTvEYL14quq5eqsN0hb/pNm1fvi+ldlpxzGYDYIPvn8PAJUwKNz8KQSjMRVM/spgyk",
+	"UFxWFIsQ9TLIWb9mqpe7YJ1c7bNuBTyY/xtmj7MdvGqY0oe7GKDUT3Wbo8Xwis+Gqx0h/voRwTTHheDY",
+	"hy18qz8Fp3XXRld3Qip0LIwn4vZfyibtUhc+iLoeGAhYbHCV+7P/71oqQiJXOjDmaHNTGOUA+/ZzaTZb",
+	"Dix/8eDcADhxw/eulkFmtx51WVZJWxQDr6HiMwRZowSBkoLVaiGKmc1QprD8er9OwnEw1nOep+UegOnu",
+	"U8btVwOeENMYro+Zz8nU7gdVCWNdltAO6n1S8Bpnxgb7nlWygn62+D5QMrBaKnEVI907L0gwljWIHEQO",
+	"UZsNUH5Lnp1pJI05meOAFpb2xs6gG2zB/TJfXEyUNyD8yyeED1Vhlgth3wXiy0wgtNYTLuzrWuf74LTh",
+	"K/HciMxdPd8hf/EoejRo5712ueDsxIayOfL4gUR14hiKBD8w7EL4yng1WOs8pwy/EWoK+xjAkzNUXl6q",
+	"iLK4VV5HxxMMnVrSML1VlxjysI4vbsDnYdvGr7zVZvxAflB5CqhWWX5bymimAnT7aZnhoLgtMutyI2EL",
+	"F31pc63H2yLfau1+pCZzYxhPNEOFWINlEMOQCfMMbJhugbNahBENN6IQPp4LtVjnApCgWUSVFk97sCIB",
+	"l4XT4t+9hCJAC22qHhwiomKG8TBFxkXYWMV+gfZjpRNp7XbUo1Xle12inr0/QoIiyFc95FkfL9Ur8Y53",
+	"VlC9RlC+awP5yn5ZCsvZEekfLKdIyr0XIzgZnvKNqHaFJP9ajKsEuQH6qFaF/y3TU4wrWEo893365lBl",
+	"L44zdj4/V3qeY3K2N7kzpFf+tcfGPQpoV04M4E0BYBQp0zGLp0N7r1tVAScD5oGMPntgwH/lTb7QBnhW",
+	"Cow+5HZJewQXEBXgGFnONF80pDexQSNCuOHI2e0Y1jJX1RbKolXZGkq+7xGqiaDsqMEqTI6BVb6M5eN6",
+	"VMRTKUgi4iDSqaGs0cx0i5D2mySkKMB+PUeWTwgj7hKBILw5cvV0k7PHXjpmnaxrSCgtoA7xoJw6W0f8",
+	"AEbPa5EZJP3AkH7WIgvCX/74zf/8/aGpOkCgW/SfKn0+zXGaTWMXy9byCfX2h+pF+VOvLRFulgtBwB9y",
+	"4VK9vGRzXp37xRDWQfblOaZEnUuF/wQH5QyUqVou4BmYlllXfkjrc28hz1ir+C2XNRbshCNEgaIyfMDD",
+	"r/24S2uHaYXfGq2XA5xf0Gm8cTHqikYrHQBNzRVirXl9IyrUUfA5izmVSy7r1mQclyt+K35o8pVdOmdK",
+	"Y/StqBiv3Vq3q3VMao1dKxD16NsSwWe+oM37Xgkbadnc6BuhShVsXKnYOfg3tgKY9Os+iX4qYVn4wAtw",
+	"zBz5uDMFJCB3rBa8oiDOjFknGq+3+f+9h1edpjKOOidDkav0UC+AK2lCrG1R2rAl3pg3S9blGeABQzrj",
+	"NscoE2AYEew+lkBmLRY3E6M0++UN11xV58T6veVGEelnrOWd5EvgeM/jT+D/Pvc2JEYezrk99wowuJxV",
+	"BTRdujXnFXec/hND1D9n5TdPUj4AEMyp7XszvyVTe8a+f/Pds1f/9uOzd9cv37weXU2EJoa00iA4OXF7",
+	"5y+Q/Pbh/YwQMK1Cam+njFi5aepdaktlPLJa2WyJnB4Q0TdBT6LzB8yo8BfEJ2a3sVAuh6l+qjcbyGAm",
+	"Uo2Ua8brEtYbaVTOlggopMWkCc42uvInWGQjzWC56l2pzkgyBgwEI3hgywsgrlvJi7ZkmOuQEqz8piNc",
+	"AmWaKLEIG9IbrmgBB0SNGZteR5iWa+HuVxSgULe0y00ccUKMxhgFVpDRh2LkHryP6wNKDgCPcXLG7M6S",
+	"7vw8OMGnqDuQLNcDVB14J5ZG5Ip9PAGyBpbGdzBjXW9EZ68EB0fGsJ1Uosi/UMTcFS3aSstcFe4Q31zz",
+	"phHgilN6O2Pcsp/Cwl0yJ+oaEI32p7PCYTOxztLS8EUeGvjYb+WvLrIFN8dugKYzQ45Z3jUyelOq4pQh",
+	"HDhTtlw6BDeRVxNIfJXobuCfs/nRLa/JBsxfOd7+ZLZdrBlHOXP+/yHJycVRg0129aMTX0wQolmUv2RN",
+	"CrIfACEjUyWK4eZQI2NsKchnaX09VM6PVIC8T6Q3xXIkZRvzcxJJVA4KkRTpN1V2Gya0K8CJW0rKDPyd",
+	"pbqmRC5afD/WxoxCK90aMvqwXuStFNvI0FmfpYykWa/glFJ6touSZrwRhks1MXVkoHIn8azmKyzvV7nv",
+	"Mk2gE2nZTlW6CYYSqadc6v0U5jEvGMEnnlSTT2dglx/MQJaW+YcI/7LlNuATvPYVsosLhcHEtsSi+30x",
+	"nEtJo7m/l19qWpcnH3rfeRZjtCTJAQ/cOzGvYpTOBWfBpGkO7xQu83jBDCMl/DCwKMFBySsUxO7U97OI",
+	"C5DMXDLzqXSRFByR/lNAx9PN9CBaW2z+LR1wA5yxo6he5/WUYiSloOLkrV+JhbR5frHoGYLQbtNz7fRa",
+	"6HL6R6I/4AWQr9IC5d3aPRs9z7wQrLieqyR3LpQQHlNRraVTJHX8Zu8SKpo+F6wyfAnJ4ZZy9lRlr7Du",
+	"RVLZfxrwg8ob5GL3bg2hkFAAIfJgbo10LtZw4Gl1rnCIAW4lkYYJ/Ymle3LJwIfruOXIjpH3ZXZU7OMQ",
+	"Ivg8ccWOqSTQlzRXzIY/rgmk52OvGE+ovdPtwG5g8UDoFjLZaIlwDSF63wnQlN5yUz6kqljOIocS2mPA",
+	"BByrTmHQc8Ga1l09TDGNohVQJs3XJR0Z+fMKaCN+W0B3FjJYwL5tWqAS85sTWE9wQipdzFWxUQwGY+J3",
+	"ylUJmdd0J8OIulHTxMx6qz0kMcevtEHgCz417Dooc1X3eKRiUOVkpUoiIm6kHnGwh0qZDSPPejhGLdtK",
+	"uxbVfiLQ5GPe9I2GbGk6gst3TiTCcSrRCzzwlHHrnrXHSVASJ8Fhtay062FZpp1s1+1mw3OlVSepXocC",
+	"MXXWjxBlxsnoxti9PjC8UAR4z7cHDJ1/bbmpclgH+qEraetNVrJLeELZLLaAM7UlJv8yCdaTJICC+oG0",
+	"/eiVEbatXaDwlaorgUCRh355xEmomqz2oK+8zUX3Yy87zJXlOrFlgVr5tdi+KDE2Jq4UP5+A0A37KvI4",
+	"xp3VSKUOCqnspZKX6kP1RoIx6YaHogkLrujKhQlHdJ1uccjbta7Fud1ZJzaMm8Va3griFqOnArA6LQTS",
+	"lRWaEGrNSSyklh4I69IVUNboaixUNB7ArpkubTyDLL4VRrrdlGxUpd05RIsxDEvF5INP0GkoZg/asXRr",
+	"yt0lsl060UFLBagEb5paguJ2mQohgOrTohdKo+sVvpHqCwiZawRWKO1AdF0nQyA1fuk+SkSYy/2c12Qm",
+	"k9XIn1SOS5Vz4VaiFg4zCLNJOkXdToiqWHoXqg7uU20fNz3KxR6LrDeHR9Douy9WfSSlLEHp+q/FIc6S",
+	"OSrMrVB5gALxDIzndovEO1lTO1vM6NudC+k30E/Ar/h/UWYC/FFUpPf6Rkae5ci9NUEDIxE7mte2oeqm",
+	"YXbC0LKTq9G/sA+mE2Ii50ImTkBpAkcbKaj08D72Pd91CmjsuceqaVDfcsDEH1elmB5lCElF2SsTaEbe",
+	"B1Kqf7GYU3TcdIYwUwBa+F5FoAX0Pjc518LffC+ku6dSOGC5lGducnrFCamtopLZHTdUDZ2mbCg1AGet",
+	"dIknp03BQdhT6SwiyajUgFsb3a7WedfhNJ9ut7bZNP1C0MgI8Fj531FD8/8C4qy8ctYqk+VKRZSIzQK0",
+	"evpAf+CB3XV3DzQbvpYebNTJ/FoWyIYpFS0b6ot8+PSJoGnaRnvN2es+E6tzyg3k9+VyN77y54cRvGat",
+	"FVeQwLFpa+4vk2UtBFXwBLMCpMu3ZdmSW7eHEy8jmI+Rz2d/+6dWhbij7wHzPwd/aK9oz+9ePnn9BPg7",
+	"fj/rUOWIcLMz6j5UYKv14gbr6jhdV6jeb8vIoXxAkWgikxmmrs+6JR4QjGfK5UzmhP5+wolXvAUbokjJ",
+	"5FjXcrEb7eCCduJR1lG5UzMD4/xr4Goay1aTlLAdeRwl83lsC4eSj+Ej+Y5bm1X3JhdZ2AdYw/sDpa+v",
+	"5Uq9zOmZURUg6qCvZiUsCZL1IMYvJghs+CfkjvzDn74ZZpI8Rq86jkZ1BIEqDvW9kdla14GsZj/VC3Aq",
+	"gAw8h7oLXv8x6JOMY/zq8bEhGmFdEZXzBFI1ell2EhBeMWIcv/TnPwFNavexx0eVyznRjKRdyE8PHcVd",
+	"fY09IAJXo3fIcy80oYzJYTp6CBqWqtUdbfos54q4U2J38Rhbl8qujNbQaOfvJ3F25zl+I07IDKZ4YG2y",
+	"R8RETWpvle/OrpbnXobaTnzhnuUlnQrjS0eUFRRcg0J1tMeyhkV5acvWmEEdIeuYjx8NRVUQUvcAFRVI",
+	"CHo8zzia0qQ+lzkrr+g2wYBSHpQSa1r4h0ixWnO7LqC5hrwlK1VKUJngScnbhwE0qquK8Tny184IotgF",
+	"MXy/O0drN7R1oZrDJDDZiKJXKcXxrHP10MyEdQjfHeAZvibiz70LyOTL4rx0bK3rygL6N9SX4WlcicCm",
+	"gUM/qcdQqsSQtH+snsuNEI0dgOivsnwYL6PDOhTtAA88O2Dx2M+2zOC7ymXSPxWLpEdSVyr1CwLFvSVh",
+	"Qigk8dAWsZGq727u8fX7i7RYvIUGHRnroEcauDZo1fbnIunSPrNJecfdg44i6xHvYh3/Ajn8RW/NERgl",
+	"okmyMZuYWb3hlYiFskd9NH+wJj5W8mB3cGlV3IKAwHjpxCabGl5mykU3NGeNMBbStzRlMTPO/kFZZTOg",
+	"IeC7WHDGMki/WWlh4TeM42GDc7EgMmnOVv0AXmwnITjwP9UiFo7ZQVjCaeZHCKk2CyMg7hZVxxBgwG4m",
+	"1F/YC7BMHIUA4O1sWGGh63aj8pbgqgtITrAfi2aiEdwWBKvMRCAi/P9uuMdXoloJQ7jHkLudg1DVfCHA",
+	"CsBHcq6R9L7b942MAh+SyUtzHi3hwH9AY+0EPvQ2K+l5zg9ujLydBi+dWAgfLq2RcYHIQHIod9PhyUOk",
+	"IclOapATpSryhGTL6IwvmDHyvvrQS+yBo594U+DSyKfFtW4QhIyYNa1vfCtUTYrcDyMXpOFmUUJBB/bG",
+	"TBKzCMI23DV6MOhdo+DQDjdH9ryA3ybl2gxQVK1l00xsTboSB3d0q5byskup3dmaYoFNhofqghWzMikJ",
+	"HUS6mKtx/ByE4yIeg3bLmxHL2ToEa6mJUlbEmTzrIaMKOmKib3A7iNsIu75U920rmxKhVGO0XpZfGi8m",
+	"w/Vk+rEbOnfCXusOeoU3QHcoFk/8p/oWjdPRtVbKB1epNhUB9lpVMA2KBUAPUt2C4J6FPTE7k+rcOr24",
+	"gaS3do5QCJXHPIxKxOpy1qRLUWlhbktZWcmOOJgB7DfkNPKYAWIAeyVdxMsCGSDBaL36eMHo9g3VLhHQ",
+	"g6WwZV2TvbcNFJ6yR4KeTEz8fPxvnEI8wmgSKSYERJRSrc79x7z2h104687W3MxeO66qbIaZ0uehWmD0",
+	"pUA2ITpSrhghXS8Dx463szE+hjpr2d4JIzXAEkjJlKTQh68mUFoY5mKfwzYdg2gG4El79pvqVhJuTajV",
+	"fUk8Ot4UhsMkcEDPqRjTIVX1cV2QOyc2jSs8Pc9mGr30BkOtvYAR98ywqX/yRNpxMbi1XK1HsQEBs3UB",
+	"ff7VFXsMVIg479wAsYsf81o3Nh9VHsA8bHIkumtuKga/zQLN1ViWq+1hawgmBANuQlNYDGK8KGIUGthS",
+	"4PiYoYfDT9flHs8V96YqgAPz0xVA8yNyuPMY7DZ0/bBt3bqF3ogBph7QccyGDoQtwqUH/LCWL4eVy4CR",
+	"5BCyQZjhUOrqnVO0BzUoJ5rOjiyV3eFsjee9aLIFdxg8s/CdPW/hEblYIykoW+m8v3Nk+gCuGe68jltv",
+	"DwVYA0ML7OOweZITKzknYoJBWO/sHepE8zfamns1pUsbVqf1ukq0Q5EHoasOmxTgifV+yelG3LuhdG6/",
+	"I6EMwMh6Up2Ds+sDlirudm0hM5nfiBLIiqjg5xQcIUOwX3OM5yuOXZFw6NShdgXcLiSiV11lqsjEeSN2",
+	"xEIcXFokh5W+ikhYKDtla+2C10mAPx6XoFBI62qvz4WqVUShCetCbn54Zwlg21QZOCP04Fmoo0ZluaK+",
+	"3DlINP4L6mvN9ot0l+LksCozFIOcCMfdlWVhh9M4AOK9TEMeIq/rSOfT4X+hpYQodTThEHahtL+up/NH",
+	"zM7sDaqKeb1JG/F0LXI1G4FdqmePpwA67heqmuI3Ocg0xua7trKj7lIB95jaWmFtMVqF7rO+W2cPKHKQ",
+	"WrRfu73gurwVppJYQGxETuKP9PToogHoBgwfKZssmYTQonf0jl0+MGfDbdD1rpzDk+E2nAILfhpzUK6B",
+	"WOGYNFHzsygXiRAMyNU7vc1hIIyReSJvSmkmCwH99lTRZJ8iqsfThgmCoxpEJ0s4Kbcc3f/Jn/YrofR1",
+	"veMfAbtGacraIWI+r5wBrPOQwDh1GcL1MfgJjO2iKhPvG7rzKrGQVaHrGBEY2pGLUIni8GUwzfJqIxLt",
+	"2tDB1DsMXS24hYsRjTgDmVt/lOOfLjDs8qyLA7SYJ4ft32/HFzdukOxezqpOvtutw8Cm+bE7TsI9RA2f",
+	"g0dqBgwx571PnFPqc+ke2vKmFMUolW7vOO+46wGrkB2UQtxWOijCENLQOyo+pbdHSbunMYnn8ErvIW5T",
+	"ikLadpPzSnYRKHpkotthKJJXlm1t5AoJdWKCc5fEjgjByG/kLZvsSn6+kB/0bTB8h4980fAdzWnX3dy+",
+	"ei82Tc2zVe51Jeqs4zueYkttiEwCkoEn1kkpI6uyVu2TwN0DVD4JvkEvu3I9o63W2VnbVFNDf/RKgQDn",
+	"Fmp0jVYzwsyPK621l5VPixM/mvYtHdrQkuOHMz58QuTmyieWrNjiWiKX8gTOkwbxmoVrjvimwyFBMk+T",
+	"E10PCZjbiKX8hDWwyD1fAiEUJtw/lJ9Fk9MUiBjheZZk5tmtMDs0esl7BDm9WiqQYqWZEa41KibC+a0l",
+	"uKmlMFeUQ5q437wFFixkadlGey2jn8YwJM3brmJ+1lfQAL9qiJItgQi9Y30/7HW3JS9jPjhg6SMIKiyb",
+	"Bq4IIOBsnd5wJxf5wAskOoS5HDkqeOe9HvTkdSEBv1jod1AaKhDOxUoqO+t4E9IEnKVUQK4AL7QK1qdj",
+	"NhwZpzsUJbkR4Wrcq7VBHt+jZwm18GaJHl/iR530VmP0vOg5irUqYsEoSFzZrmXdE0nD1bRKEkcPvjgF",
+	"Pw/M3NNahgpoe4p790OGfXRleDVU1SFm3HTYSKhxZy0CRYEMc2zlgzZwGRYrSPipxcfGFsOYxjgSZitf",
+	"WWvfR0IzF3ueTFj48NCSvFkOrsakDoflzVsi+aSHH5STdQL+hniGhXDayMmFuNDkvkI48KjLIAZw8COz",
+	"ODVDU/qW57xRYrkUfYsoWae4dkPEQMuDA3ZEMGkyWfrdS3fMwhijkkvdGJqsfFj2IWqalAJsjy8nxcoG",
+	"Yl13m8CoDlEHZ0eqobw3XNllbiR26RqKUWO4nzWtXQtiSLUXDLg2oSRtj55iKdxiDan+YhPJzFMQTzT2",
+	"lq7xlp2L/wNBIPiXw/9p2ro+h+dyIgzV3DJum7Q25olqXcp6KmZved8ygUUQPOgxXgmE+qB3gb8DFiRT",
+	"bxgngNx2tRRMq8nsGGudZ45ClcrxG0Q33Knfd8i4Mrpo6pfhenlgzssJsPKEt+HOAlBEsgVj3LRqLKQ9",
+	"t/V/aGrNp7Blj+Y2x6DasU23IT+7Xi6tcCObnpAXdLdgvCnZ+jkyiX76Dg0kbSbtRXYNrKgKJnn+1oKC",
+	"5uDawV261Xn4Ytk2v80d9pi7kEQFOuVX1HZikdjbMKD+N/71X/+VaniCNT4+GQOao4ssN4mJf/jALp/E",
+	"JEuMFfkKE/su6IZb29ePl/3yUuXMewpmhe4VxiSXuzxlW8d11Z/g13D3B7hOKGmxTzrVgRlmSY3JUeja",
+	"nB37oXMo7IEfyiCsvDK0yRb5i2aZo+L83DH/pLfTvvqLH+zXj9mC29HmU1Fj3fJdzxeNoX4jCFtATEs1",
+	"+piOrzNCYXyjA2l7H2QjqocqoVoAPOXwU6+kwlLTPMd/TIUdWpUQ9oAXCvgidhjtAhZKUdf3ICYpVSdF",
+	"k6810u2u/VYN88MNnmWwf0FXwD/FBkC3hPiEvpEwbOlHS/8Mp6TfknKjTbP+T6Ic6Frgjfyb8D3115pa",
+	"5jxMIJVKOK+ORcKTqPjGYsaB4hBKc5tWBbBl7+92DWqSadUMQEUrFuNYrOFubX9SWtU7qoOLxZH7Czbn",
+	"ixtRsbYJ3kaOAEdpgg5uw3FQpY+AGXTxk/pJgcMSgCZs3mIGNThBVExUo1kiUwcmM2HPtrrGAO/HJ61b",
+	"ayP/CT27ZN/C6rD3b/727PXHi5/UM2O0Qf6Splx7kb2SFmgeNwBQarzxcQn1kthHJT65j/7TSCaNOXOW",
+	"fVy0xmrzsSuj+8nBgC5+Uk+N4EA+5v+NVI6MK/bxZSU2jXZCLXbnfxO7j5ddpP1G7GCKsEzOigPdDLhs",
+	"Q611ivrCnG14JS5+UtFvD3o1ilcCyb88+yqUxuSNPLs8+8PF44s/UGAHxPsRr6C6dcCfoIoUIWwvK9i2",
+	"1j3pHoMrpdHK4itfP34csueJWZR4/vz7j/5O0TG8/O5LAUC92OWra7eWZ7PmAQ5UsUov2gQw0GUht1ZU",
+	"V7QzsFQGqCQY8+dql6ObHMVjNgobAyreODzMSIKDX/czpUGf6xb6IiHAL814XOKuNhBQmBN3rb8w4aRM",
+	"mgXpXQd2rXBEwbRydLIAk47NSNiTqopLi2MU1n2rsarzaMnKU3I404rsFHVT6R/59Z5iPU5sB5dmd4qF",
+	"eblB8AB7ev3kOfv64nGU+yvGQQ0zzIhbIG9nxOnrl47pGoqNKqyekZwLj37xF9ivkR9THK7fd/D33hL2",
+	"pvKPGQUDsKz3H+9zbVbCb9M4i+DWyJ1jfxWu3MXTr/Z3WAn2M6z5k27w8cqOG1A62n4QeeKOLeUn+jMl",
+	"JfjLAEOA5PjnG+GglOh/kCpDOABSZMhi6u+fWTI7+wfezyBQbYWOtPIdA0/ke/CPVsCqURe6lKjiR2f5",
+	"uewaf/QU7u+zEU++Ahj5rz9/yavPT45XoE9fGeZQQJ+AAnQK0fyw1nC/khnhlZztWqgZGYSo0uCJg1na",
+	"54uI281eFQDrRbJ+e4+7Yh+YIJpcnKfhixvis6aWg/1Bl11dwUby2prFdDnbbgqMLF/0CsIZQ0x0ZsH7",
+	"NahPsfBvjb4VHcV34FoH5preeq8FrxFcVTq0se8v8LmD4+HI1n2OTF6/9cNgnmPvjFSlaGFswDSi2oen",
+	"4CbtTez4Y6Xodn6xr/wtZRZyW2AKDSTC8yxJ6EOeUr7jXVUJcFEIvljHih5GzJjr+EaTZcgcYHKDPCXF",
+	"IwxVtG+TAgupPBdzwWWaQXlQOwCgcg5yUMBH9WC35hMk6X8b+ApxI4w5hfXCCXdunRF8098L0aE2l4pD",
+	"j/f7NeKw/OrEh2VJc8NlPoXYvQe3AJu3qqopHdeFgxirP4jaCkD5euXdcdOVSKAsKm/aM22YUAuza5yo",
+	"WKhU3WN71QYVQ84iz2Qqso1pCSOUFdi3/uf0zj3ZsVeLLPZ9H5Yq3KgDIZ4/BPp3kHB4/3V6BS0RtJo7",
+	"ZgLJfYf2uhGiucJUKQS3odaw1m2S4debcz8lVVsf8bvgrF/HZ7+gBtrvygm9E0/qOtxwp1E5hYonOdAW",
+	"w1aaQ1bLxor6VthZdFYEHlgsGAiVHrFgZmYbtHvLcQ/9c8pEfwlNsf/1HFw6FLg6wYIZ6VBVDHsCYwR4",
+	"Xc0YZyuj2waOOdhVdI9ld9OjX2Q1wleRWcijHgusHXGKEWNTxSH7kcKQM/b4kdv55XdnaG6HeQH6+fLR",
+	"jvT0p7enimQtDXdOmALrpxOfMIeJGbFqa26Y+NQYImj+3btnX/++kJlMiuqGf3ol1MqbE98Q2XD491ez",
+	"MRlMP39hM61X0yBrp1FGLtbbPMnlBlosZErj9CuCNjqBJLN9Nqd0B872SiimO3LMtWY/o7PnN2sHHj+L",
+	"3wKEpWT/+EWhKT+FONDK7DtoSp57r8JGS+aBD488LdLdtux/PWPhuXAQH4/IsP7WVHrb237xHhz2qpw9",
+	"uPQOu8FPNz9vVFcVEkydukYCU8CT3/cixfl8RDHtR78AJLU8v0/xuQexmaKynuU023Cp9krbnKiy7bSM",
+	"gLfcOJwFaXNw14IPqIT+z0tPUhr2NJYDd9QmYSt0J1TAlwvLfnjt3UW4ZtnYCnxgMLhygJ8aKt+QEWHx",
+	"KVBPZCX32ach51TuevYdGuxxLBSIszU7IydGFt20L9b+hjNiIRtIYiAilugFmQsrK4gya5utc1NyhcUm",
+	"e2rFeETRHd1kow+Be/rKMvFG7M9Jwo3BYwWJB4lX6oJd08ZQXk1kteC3IvVUXTEhge3BkbKPBjoKRiTX",
+	"o9a8IdC5tfBMX4lTneRrKoFfMhPfiVpwK0q35B9zBVfgjepUHifO1qKuwvGz0ojG5wQOuuM8FFwbL3Rd",
+	"nViN6zLjE6vsD1OtMmrlbkpeZpFeiPokC/Q3IRrGuwrC3IHEd55By3d2RnYVDeJAPXsEt92jX/z/lHWJ",
+	"d4JXb5Ew6sgB4nfUo6bmcm9hRh0QDjibT6OHQfFfbqHN/dvyCjUyos8yIv7cpTHBnyGHdq236pTXaxPm",
+	"cRJ0obdmButcI5vSXfZf1o76zvCloxLak2OcCaoQYKQ/P4xfMq3w/ZmNrKdIklpSA/3kncQv5xvquCs7",
+	"juiw0+GOQvkFGrQZ/D2zs0lKzqls+Ymlhar6d/Lym1jux6f+NA2zCFiQjgr5Vvpk6r8/rbG8DjYdaEx7",
+	"dU6U3nYkg1gxPiMDwStZPNXHmuC/iXP9kNudSB7tScwhPGi1dtYZpG4vOi7iQw/pu4gfKcQZT+qD/S6C",
+	"Zb0E2pt+sApx6n/+5n9+/Xt27m9IQMsDnM9bPQFsseGIp4e/g/IcSH2R+5I7BDUYgfiEX3sz/ggqeyFq",
+	"oRT8Cs9+j48OHTsTRPYzhrY+66LChvH68NL3FhNfXKgnbYuLJxV7++z7/dW51e1iHdanhKH+ER86+40A",
+	"Mu7j5ComzuarEYxxGH0ABGIHpkGWqdMZA4rprRLGrmXDaLlo5/7hT3/6Pe1tXH1I3yDm3UioGgol48r7",
+	"0Z5TGCW/4N/6R35ofqva4muxDT3876wswkJBugib11yF3CzWNh2Wh1eVqLrrEtN4iEkqEhrjX/vwnMiR",
+	"PHQfPo0PnXQH9u76KQyn3VtQDjLjSZ6GO4njyzdXcCT3uz/WodzVZkRO6i6tbck3spYn9DNLy2oNOb39",
+	"pX70i//0r8WL+JXmVbrkx/H6lD9eNnpjTP7s//zHk/P/zc//+fj8Lz93/3nxn+c///J49pe//PrTTxc7",
+	"vqn/x9kIz+0bVe8YoLnBUPKDDTpzySuL2O+MPd7hqEefVr6fvyHd41VY6wO5w19mSeaGbufBQWLEBqrh",
+	"nSLOzytv2vYknP2u0gv7CK972wnhxab6fV4uH1Fu4XB8PwpoYPv4ksC1/c6cOLEuTMgpFgmzYkOybseZ",
+	"H6+SmoTlIDp//1Mg6/oqLv9wfNlbtwfTPkkERm3fh7V2AQ4Da3DbCc4DTPTsfs4gcpbcb7pPe5idYgX+",
+	"qsG3BnHXsABXpLfjLqAsaSKExB1x5NC6UxT/t3mYDQXr73WefZageuQjSKLq8x2TlVBOut0X3WmfMTKP",
+	"3sVzJDMdVPLhwbf43APu7N53CgKCvT1VdiBvGqMjJHt7QBAbvfFAEzsEzj6Yo9MbtYfTc4cY5AcsMn2a",
+	"NHyXsOHS4dfVZSjrZ5HF/r9tsu2IZTyKq6SpPMVK0Yz3NTdU+nXrAncKUHb+OhgkJO/Gb9frk7pf/rtH",
+	"CCMBD+bQ61RXTPbiUTBmXNQHFvmi34PKfp0m/B9IxGN8KIr13cJC6Sw+wuLv51tulFQre+LI6hNo/UNo",
+	"/GE2CX6Eg+r2eb0Qn0sKILMxLBHTCpQ7qI8GlzymIiIsZpYS1gOP4eHWeSRuvWa4EIOX2rPw0ANOYPiG",
+	"/15pGmsJNXB0XcWD/uLsUrV1fSJtuhG6qQXjziEdm9NdTUZ7d2BYKayUzOsIbcF3YlBNHtSKZ/lGj1KO",
+	"JBizr75+fOid/O+XpBxXZYjOIYjISWCf0BbjrJEL1xqB1RXRPaXTsqAD+/fRL94WHbwK77aLT4qXfQlM",
+	"cPCdU12Jca8uKYhxKkSbn89pVumQJUrL5c/jBbdl9MpbI5V7Hp66z2gyYHLeB2UPZxk0wjzHd36daDI0",
+	"1XKqpGCm4aO1u5NvMszqqfyToT1i1IxApcZPyiWruRKW+B1DWQ2igKKSAExphxm2wfL2Z0as8XG4jf+u",
+	"W0MVdIq38L/TM1OF4jdlINIgjluIfmJpVk61rNRcuqozlioTp9Kka3mbKlT70TvBxK1Qjn3Elz52ASoE",
+	"6XbVB/79+s1rxh2WEaZCu5gB0BE8I5uidMGmviJ9zx/YPynRr5GAH0ZW2LXe2rTaARSGR+rLvvB94G6x",
+	"HmtIwT6Gz2QvjVH7GV88GVQoTqd0bKUFqs3cAqGqMOfWTwn0+GSm1EZUst0MXcbf4xOTdto/ZfPby1jx",
+	"ysk51nOsGI6bwPlhhwH8/J+yiekn/dAovoNx0dPMvhEcNdETautA8PXbcCZ05j9E9U+Xq05kuB0UF44c",
+	"y3exvndyWmz4rmhUGgFuoRMvwTtstbQIn8vjpcSW5uAqVPDG+uzkb68eaD38WsAEdMzGXG4Y9/0Bb9m2",
+	"T2EAJCLsSXyHlJBYQU1AQfKVvBWKtQ2VV88sZqxoerqkqGvhsBTfw3iBQnnV/5YOoGvcjkn4xu9E06pC",
+	"lCeUASwIK8hPbtWT+nalOyzWwHvAaY3fKMES5EYw/8DJCI4Ayh1Kjx0ivfsa/hUlykLGxKGef5r7bMt3",
+	"53Mq0lBai1DH4UGxCdYKW/aKQFbHXLBan8YSg1ZXGipv8sUNsoTBR2ptxakm9xcOtXd/vdsJl3cd8FDO",
+	"t+w8GPZiO4xzJFfhvpmUJlJJyz5yeyPV6iNzAmjx14LBuSq1ijjYRlsr53Vg2reXkO1wrpfLGUPf/4wZ",
+	"4cxuxlYaBG6GicYX7MlPquHANhtUEMDYQ5W+tW7gXGm49Q/glw6qoy64YqsIPNEXP6mP3Gw+wptcdccR",
+	"tQ83VMfvFo4yy7BUKOQ82wv2UXBT7z5SaRFIcQ4NwcHAoR4+esV/UugWv0q1mNyBuOJSXbAAJcWZEVVi",
+	"ROGjvKYapGLL4I6cYTUC6eizOMwDa+rJwr1RiRLzEFEQ/9IHbSrYrV/61sOZ23JzmuyPJ7hQs1gH1mxm",
+	"DKTTi69tN+A/tU43qZVvQn2JLeW3cXtDGQF9To9HC25uBygbn/qfr6kUx8lyuuNHhxFK/qFYy3wSYhwr",
+	"RB1meYSK7diBL83SBSOsjl8x0NsKi/CfAutBhVXAMbTiTmz5ruO6AQ5DJUSVuPOs4zvL5mItVdVLWATE",
+	"YJUXLAS9DYgWoeJ6r51MxBQmy06WGIi3nULWfDMz6MYXF7O0tymXzlHc3owqybg1sWyAlPTTNE+O7ZsL",
+	"txVCMbfVewREPWjfRDk8R64Re1Qev6XnvpQg4vfvIojhzS8qiPfBpD6XtRjieirVA3tS1yHPBuP/BuIX",
+	"ILfI6+PFeCO4is6EArd+LgPI5ktSHm6e59AF18lyiNk/0Abhcdgp5yemGhGNEWFiKWYDMdb5Dv537PYJ",
+	"ZbjK++a5VNXJNYR5r7od5bideQOBUJmKb6RaZSvtPoC+MN/95jcPLcFfA9/rCZHcwCF7slxmm9M/9nkI",
+	"Z/jRklBimbkhD8E1PXKEF//7N989e/VvPz57d/3yzetCNhnVpJ4ED5/+FagiPukbuVbmuxdcVSNS3x6K",
+	"eJamveS/4vNanOxAxDgMVszvUgKg7jIcgwaZtPaTA6wIHgeUrHGZaMlz/6VD0t1ARuCWu0GfBLvcNdfR",
+	"Ns2Fv4S22txAQdCxhLFQGVF0LX5JIPP+1QVb8BCuD3qJ0umsslrwCjWWSxDnHQrzltwxC2Ec5G3m2Ko/",
+	"mxUdyvsPH2pHCBbCVZot7f+ZMd6d1GTEH389EUM7NbZfqZZQC1gaW1qoFzDrWAoPjqaRbPS97XA8geS5",
+	"Nit9qhSSUEAvEe8EuR0lqYhcH+j648+08kRNRE/M4qEE5TvF9jQIgtz01KJaCbNnbJ+GHvZnoMpH6v79",
+	"GD9Xq32ReYBUp/iBKQkd/42W/HveMGBKmgWnbIhV2BkWl2m5qUTFrHAOcO6JG1dU0lGBdNvWECNY+9sl",
+	"e0A8QkqmgWxq//N97sz/bwIucVpPZf9ga7F8eRQ9p1ljpMJ6mlgHKFcW4WDRndmVjfP3ZnfP9f75vxQf",
+	"/+OHqTYyMbe6T16jqjHl5IO7aXD4mShBgplBrtj5DhACAVWKB8cFe03uno3gQf32RwuEEuVJhPsFvxVJ",
+	"7Rn8vONeLfgXmzHLDOm+1EWAbHi5R3cdha2Dm4qE3whw//L6iLWWPPf/1wa5H1FAnMrPVzH2qvNgeos+",
+	"cK0RAbiphPH/wFKwseaWM1KciJN5Z7H8nWBz/UnYq2iP4YEMNasQlxyJhUtJT8n0/YZTbZM1/sym2N6X",
+	"M9pZfKLLcu7IQk+ik1dAaJT2pH/UjLW+0qX+EnXA+oO4M2AoEAgOHbDENHr3MroZjq8qZS8FVCezukTx",
+	"Bb/7s2asxnkdXvj1yOfh4pJ0YZU+Dz+eTXICH47RtAo/RfpZ6WOd+jbZH2zRB969FyUt5EKGGAv900rn",
+	"/yeOr5tmbt8sC6U2jiz6d8IuRNCC/mt5S1HOj3tKaV1PlpJVC+EgYOeEITymVMAN6m+/wRvnu6DK/FZv",
+	"m+9C2cXPetOkXy3VRj7dbZKWliTZePSL32KDOatx6R5Ynh9+Ft5EtW36RYR9fO3PowH31XVvuk4vqNj4",
+	"NflkPrfX6nOt09MAcEX99kbpraIcuyEhBoL6tChBIbsXfiek9mAc9kltNeXeUGBvJynf9KB0JKTqLIy2",
+	"tsetXyQD9Y19uYjoF8GRA1g0TCAsk273Snkj6d19EOa9fVqQkbY5586JTePGFPJ8Eh794uWpqScnBFK8",
+	"TsKap1ITqLhqmGEwWqkWPFWTPPWaLrSyuhbntV4Nk3bic6/0apz/BUDTZ9P4Bgoq7yKAzSdxFzxsBCLM",
+	"RUYu3kpBVoc83f7fQr6vUKHeCC0bOAbvmwR+VET6Prr73f2FfLq+f+9BwlbJF+5K0PdONDVfnMbEp7YS",
+	"d++/WNZaihoGundMh0d/WOKhClke78GrBrZnLRyDKyHQJoWy9ZAa6To+Yv+IdJYhkNDW2mUVgsrI5SAg",
+	"6zt44CFVJvjAZyQjNa2yOLPWdR5Cfhug8+EnLINtHR3KV6nLXloGsR2su3vqrbiW1mkzSAj6gh75kh7m",
+	"HubEcXdqJlrr2zwhr3YlrZNq4bDhEOnYwy8eYda+78pq685vxG7IK4mIjBfaOm/QfylACGigUilRMd9p",
+	"duOPJyyH4P8bbr60vM0VsTB/gqLxji+cfz2UZpV+RlVl729VFm6WdLpOEfVcU3sHc/1SMd66tTbyn6I6",
+	"h5nwasrFUSRVaPFktSzfwuqcYsnfSsV4t8wutSqztwYkkt5bSSjC0t9inurDuQeeyM3n9gzAmEqMytyt",
+	"r2KUZK0byorvXzgANzwZmhsBv6IqUZfurbgRvAp8m0Vr8F146L800pZGcS3csP/4NOohzhgxXwgjwBJU",
+	"aWrISe+k0rZ7z29EsnwP5s7tJneQuHCpW3WSo+17ZDnYo4wpiPjSCLse0rre0SMPKn34iSKmCX4+1TFA",
+	"kkWt9qUuwhwbo1eQx/MwokcjLjnRv/7MU3sF2IVwB7aqEgbKbktLLAGiIpYueZpMcXuTSmfI/JZEjQNU",
+	"WIg/XOiNsIFobd8cqbX29ggHrCFnf9fzoOBS4s6MgBfELYaAdSPA5WgLGwIAP8fOfHropJaI7+Qb9cRm",
+	"4Ou6EjWdl5FiaMMXa6mQZGal/eg41McUtPObmjuvpXWM7rPRxf6noshoQk5sC4W1OB2aEdsLQhJ9E1Do",
+	"bPfQdtCtMHK5eyAV8kdo/EGjTPiJL1Eb+Xgi+CI+8XAXKJiCa11XQFJBDpOgI3qZQu/UFTASWMieCShy",
+	"LwyS12JxJLTwXXjoC7o4qA8n3MvftrJ251KxMAezJPO3UwKxwtEFexJqHcGdFPlj0KcIt/U8NJiUElWQ",
+	"KX2ag+LGm+0JVCI5efFeAdIc2wh+gxpDnzeRhtkVlAvjfoTF/spp/f7nMP+nsupDSe6ULvwx/N8x6x3e",
+	"/PzYZm5v+LwWUwX2f1GmQu42W/iL3xs2E9t8Gt7LtLlEsPTkjTUWZB3bT7o/i5MzLskfW5ix0EDCk+Il",
+	"eH5CJKr/WPQsb41Wq1DzgKQ/+bbEz1e6l9mflgaNO+ZYxsD9d8uIJXtvdr+1FPrYswLY2YiFNiBnWW3P",
+	"6Ja22L4xugsw946UkmRkNgo5nX56dGLAwiu0eokMfxAjnUXHKyWREBLAQhEN+sDeuWuFBWjipvr9SW4C",
+	"s4O+yMhagXMOqvZe6gCA4PZEdwSGKgrv8cJvR8tBZMs/nEw6FbGZHIrSKFQ99X7gRtnzNpGxyYDazhuF",
+	"Jy9wWQU9xy+aUFZs5vURu+9ZfOohy63QR0rlVp7UNUndJpaYOQ0wO9F1KtEI5TUw3JJESIBlJzFkW4lF",
+	"zU0s4ovcW14j6uKMcn9yky0xDE8Pc/DlUoMVC72+SivVA73YUG5wueenl5CSMRR6fipwZGhvhj4gyzZi",
+	"MxfGktrOres8MeOqWN7lMMtGwb5DKezN+unVgNA8fo27mKD7+Uzgz7nmSGQsF+so9eBHSvYE7etPTc0V",
+	"keEVlbRn/impXujmgVYH8nO/QHTrWTf8ogerDYWsG2E2futIh5SXwF4Ixc6XrT1ZWqNX37xN/Pd2AyTJ",
+	"XcRLG/oUKdihtv+jX9D5NainPIdHxhXeD49+PkVlkKYNu1OqTgO/ngxsgZYM6Kyx4rzlOxtBysvQG78A",
+	"wi3WR/SN5/TMl+S58104sV+Xhn4SpUVvlbcbqcxySNe10u3XHS3noVw7bnpT/SCZJDSRvzEWw4db3cSx",
+	"Nxer9v9l7/p628aR+FcRggMWB9ibbC8t0OSpu9e0RXvboumiD0UOoKNxTEQiBYqy4Qvy3Q+cISnK1h9f",
+	"Qtm57D51s2EkijMcDmd+8xuBVk9BnVyK4q2ZdyU8ZzfQpgF1MSwRLbIMG5BgsAHmOpGVbmzGg/KOu+I2",
+	"JEymLV9RmZuWRVsxW09DT/1ZkGjHNK21QncoQZRCfZmlLezRqd33VnyyEul0+A53wUW6lzvchZnQ0EWu",
+	"mfiPepfzH+luc/bywtZ0gTP+nIuwWG4zIbW/0yWlpIWlndV7Rn2gIf/X6Bf8huHCSVqNWJEIfBrRmU4c",
+	"0ykqQHhStewsM8xYNILMiGxd46Zqt+NWyBXd1S7fv5m+ePnK9xpYADMG2LyoDJLJnvEiqO/dKtfEdRoq",
+	"j/pgkzFdDJU8g8cxVP7KSnh16iJvObsF9ZO5oNtuk2/TFy9f/vIaWygwatq5BNVYixL7e7XWILs/Ohr0",
+	"WJ9VZ1WSbIcxR02NgrkkL5irfGVMDqmysPQVwX4Ijc9OOTNvhMYjCzXzwnftB8P1FViaAEK4ifHYro9e",
+	"KFndLIh2hljAscONwy0tGKbn6+VTYD6e07d2Y7zcoFFRXu4lnXgPOyBa2UPO1skMEgo2phPvDgqA1Jaq",
+	"z6iO02WnwqjHNRPmVHTNUWbrRIGtS/QsP3aV78oFe/Hy1Q6hTWdDdyDdkAJiMm4Ir0JM+7wbYhV2C9rR",
+	"J/ba7oJpDcr86b9/nExfs+n86u7V6f3fWswbImRuYV326eVH8/sRVRKf36GNZm6xFVHLLLXRgLCmAM1f",
+	"UPDafVf9KjXTEBP0jyof3j9SphmejsF8roZyf/SUQ3ePGBJnI4ERKan0LypiFbDCOoLVwhxqUIeDLPSw",
+	"vop65tTmD3W3t4xfg7iGqcWa9O2PTzTU8qmP2mKs+abWM9A2OeSx6ddtFSDNwDZOQO8X2c7vO1IDX6q2",
+	"5RklttO2OPvT+mHRBGsZsdGhgi6ZbOTlNxT65zz9OyF5XSnoBkkZJRBpM+DFpDy+w393hOciXDbA6A4f",
+	"bY5C6FDZ9eeOtmV0weyA2oa+F9euaybJX0hbbdfLev8O9O+NgSNut+aLuqqbMhatfBep2GGFCzlnPLOO",
+	"a86xqx8V6pZ4znT7Dd+gHFqhdto3vgQVByB2CSJNWIIsEFrauw2BOl1BcYcZ3574CFZ8W6oPKE/8rngs",
+	"IEJtZFH2JF6zI+RKTHeqTPu8Et3VTfH2Q/2aHRArI9WPsdRc5zCQYLk4Ebrt0NQ9ulXPfiTFCl6wZ79g",
+	"881tJh9/HY9KzD7QtpnHtjgBjHpCWWja8w4cFKrzjuSVGzIb2pTvIt2jv5Gn776RrQgJ9EDmSuOA9KAm",
+	"vmRMjFgSfCjMxHBFMEbQjEM4Z1kJPratgKrDBNTIUFsihin21WIdp+cBlgZLkRRmhSZWkwuptGJc+xI5",
+	"41GliXNSrU7n5hUDhWPBwIE4ulkSmSFyQ9vm9qjIk/FIoW2qZXfey3FLkv1adR0syCvF43BUNeCPyEzV",
+	"KDpBBOTOkIJ/KjYPhf2EGS7DWe6bULm3RXFq1jCKZM2DkqJCdsQGctu1HKTsl+XsrkUuYHt7HwdEgh2W",
+	"mwY0pf9UhDfK9rRf3JkYcdz90aKpvhmAlkautUw3RegELEWzieSK/HS8h3AzokXQiAUpKu0b/D+soU27",
+	"jlTIIuhIt+KYh+ewS/VmmwhQS7CIcotVcL3LlVu8DtHZ+ENkydnYSyC5OGF46oC/Uaf38uRkcpRz4X7+",
+	"x1AY3j7l0HH4LbPU1Jv3cmW2MPJ1Y0A+yoX5HV82KnbnCqBDZc5tcYkZvWJrSu8JmWRS3HTbgnIBoHsI",
+	"ZLnoP/L/bK2IcL3i0cTKHGYyXVvLz4ysXOcLxa5vz5JrhognTIXrBXCVZGwGWWnTvgvUtlTW7TiQn3xi",
+	"y7pXlBmqhBmhH3Gx2yFts4d8zUA2IMzuRRMR9gdoEPfy0sV2paUP9Inzkt+IKRfdftQlvxEfxur0Zh++",
+	"Z7t4SQWK3Ska/PV5gwb1BnSJ3bfkLYeElckKMmz1QEAunOMl6OlvOGBgmz5Y0HBdKa7XR2c/rhrVQQWI",
+	"hLmJNwQ71YpDb8SeZPANh4256MFrOhZ+Fgu1Y062nIm1q7VI7GJQgkxx3xuxIxq5uSRjKX6wGgeOclvW",
+	"RZRAoD+SFqjbMnyu9E7Bv7cijZO+eGuDThu6nlcWItGr6H7UqHru39JLxR8vO08vhNQDpnyBP4IeAhIA",
+	"vYD8PDk9OXUpjfoq5p+yuaKONgfniXVKVaZ7o8PvgWUX+FW7aIYZHUc1bGAYn/HAsHDI8TPpKKxyH/bY",
+	"msk3Kr8IHhbbwtCzH2pb3qg8jlA+AfmMDoXT5KTY1F2nfHoAWnCJIw6Y+zcTiE05zHU8o4Bw7PKnZh1O",
+	"sLo7l4BfUnOn/cEkfVPocOqRyplDXCSb/udk+vrK/ju9ujuZnJ60QyS7qX/96owSViQl27Nv7N/ZrqGx",
+	"kpRSuWhAU9IbmCX7qym++n8BLIVafjzn2Q4G5YJnhzcqZhKxKwHNd0W7XW6IS87noJAvctJEv2NGaCwa",
+	"ApRwwdSQVGnIYIavSYCmQHNFTJvuktfafyTLxm0R9ChVMl8eWY9ipfj+EFiBL5JSy+vbiW04wrEadeL6",
+	"1rnwTV/bOvrI8cwvreF+k3HBS7clUIk4/ARUAGSe5sVgrSZumGO5NKvf06YLCdn87jqsluNcIqt6xCva",
+	"d4xx4lpT5yxqU8oFYhqQ1sdGyrVM3QagwOiCLQGxFg3h3JWgOMvuj5lSfPmAxMolEFtZd+EyPvixu6sp",
+	"WAzIb+RVTtu5Dw+aM9nL/vuKzGkuK4K6oWv+tQqZsRzonpeYF2lXASE19KdCnBT/5EkQhBHFi7ArtoSs",
+	"dLdYI8CzhFGeI+BX9LmSVLqECNeJozBtv9bsunfbtKFQgNKObxG+0JM7lOlpgGgac3zOEJqZUXTC0JDp",
+	"kKRuHn6B/43eOZYVnjmPfbLdGBMpewlLRQj2ib9ctVscco5HULGv+OC4h05rNv90r9n8lkjJB20J/bmK",
+	"GvhEZbCnB1oY49ehl3EjZYc4ywUvRhDm5YIXkf0Hpq4hawlUJqLKZ6DMLpjLLCNMw2xtbm1/uRqbroY9",
+	"IVJrOOgY69CMFRtFM1aseNLHSD3B53yGtOvDNsm7+cH3JLFIIUT+ldaBaVOdFS/MgkXXne/muWNe+oMX",
+	"PEdb8EnK22S1AMRiMmEro+XcuQ+oBCnHsGqpeZYlUiRcn29lCycWuOWCB43Aq4Ziisz9/aE5DcVHHHXI",
+	"+IGdROToAX599CYIZmHLMDxgqeOpGag55mdIK5WXkC1dskdDXmDL515hfPOjDigMN4mYHS/iUXk1Oo7a",
+	"yxxayYXMUlDlRt7CrXvdfMJLYufUm1+Q3Z3K+RgczIkOJNMFruiebDwjWWtI+77zix6JcNk9r05sIHH6",
+	"fqmVv1TNte069TA6ghS/g+GR/R1r+5TYR4AiUFbLcMksl1vbFjye8yxr8VNiibOjyWiW7STQR0A/eJaN",
+	"1R/qUTSnPMsg5mF70YygR8xxei3K0Se2nvCSZRX9VMocGvW0nkmabyGufk5+r3FWt1DYituqQMbc3oP5",
+	"DzvmgEKjKUT2kOy3R8km0qOaDJrm7/Fo7Wcbtt82WgbRrd1+jW741q6lP09KECmxxMj5vASdxEGg/wo3",
+	"XCRM2Pe4vAZ6qkQfm57XfJdIPUhuK/2PqgTl20SuHJVRqWVROGii1Z3hInUli0DA+8YvuRV4YAlDhzfw",
+	"mxSaiwr8h/UiG77XXSg5XCMDNBfleZJXpTYCqbtUWmnRDb8L8UCK0nsM+jwOF/rV6REGWnle5UdndfyN",
+	"Cw1U3/NUCDz3sffey1UyZ4puzufWpUQiQKytpwu1s1sRiV5Q8jShoHzg7mgGTIE6OvtxdT8xH09lCz+u",
+	"jFCw3M9qVKWyo7OjY1bw4+UvR/dX9/8NAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

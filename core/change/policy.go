@@ -41,4 +41,5 @@ const (
 	BringingUp       = "bring-up"   // a blank device becomes what its site needs
 	Replacing        = "replace"    // a device of another model takes the place of one
 	PuttingBack      = "put-back"   // one that was replaced serves again
+	Swapping         = "swap"       // a prepared unit takes the place of the one at a site
 )

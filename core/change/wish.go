@@ -36,6 +36,9 @@ type Wish struct {
 	// Of a device that takes the place of another one.
 	Replace *ReplaceWish `json:"replace,omitempty"`
 
+	// Of a prepared unit that takes the place of the one at a site.
+	Swap *SwapWish `json:"swap,omitempty"`
+
 	// Of one that was replaced and serves again.
 	PutBack *PutBackWish `json:"putBack,omitempty"`
 
@@ -98,6 +101,13 @@ type BringUpWish struct {
 	KeepPassword bool        `json:"keepPassword,omitempty"`
 	Calls        bool        `json:"calls,omitempty"` // it asks by itself (RFC 8572)
 	Model        string      `json:"model,omitempty"` // of one that does
+	For          string      `json:"for,omitempty"`   // device for which it is to stand by, as a spare
+}
+
+// A SwapWish says which unit takes the place of the one at a site.
+type SwapWish struct {
+	Serial string `json:"serial"`
+	Backup int64  `json:"backup,omitempty"` // whose configuration it should have: the newest of the device when that was drafted
 }
 
 // A ReplaceWish says whose place a device takes, and with which configuration.

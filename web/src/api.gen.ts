@@ -709,6 +709,174 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/spares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Units in stock, on their way, and in service */
+        get: operations["listSpares"];
+        put?: never;
+        /** Put a unit in stock */
+        post: operations["addSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which unit would stand in for each device today, and which have none */
+        get: operations["coverSpares"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/prepare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password */
+        post: operations["prepareSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        /** What travels with a unit: a label, and what somebody does with it at the site */
+        get: operations["printSpare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/ship": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record that a prepared unit travels */
+        post: operations["shipSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/swap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft that a prepared unit takes the place of the one that stands at its site */
+        post: operations["swapSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/arrive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record that a unit that came out of service is back */
+        post: operations["arriveSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/wiped": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look whether anything of what a unit did is still on it; where nothing is, it is in stock again */
+        post: operations["wipedSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spares/{serial}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a unit out of the stock for good */
+        post: operations["retireSpare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/timeline": {
         parameters: {
             query?: never;
@@ -2778,6 +2946,105 @@ export interface components {
             /** @description Services that cannot run at the stop. */
             lost: string[];
         };
+        NewSpare: {
+            serial: string;
+            model: string;
+            /** @description Release that it has. */
+            version?: string;
+            /** @description Classes that it has. */
+            licences?: string[];
+            /** @description Where it lies. */
+            place?: string;
+        };
+        PrepareSpare: {
+            /** @description Device at a site that it is to stand by for. */
+            for: string;
+            /** @description Device by which it is reached on the bench: a record of its own, with its address and its first password there. */
+            bench: string;
+            /** @description Release; that of the newest backup of the device when left out. */
+            to?: string;
+            terms?: components["schemas"]["Terms"];
+        };
+        SwapSpare: {
+            /** @description host:port at which it is found at the site; where the device is now when left out. */
+            address?: string;
+            terms?: components["schemas"]["Terms"];
+        };
+        WipedSpare: {
+            /** @description Device by which it is reached on the bench. */
+            bench: string;
+            /** @description Lines of a configuration that such a unit says in its factory state as well. */
+            same?: string[];
+        };
+        /**
+         * @description preparing: a change brings it to what its device needs. arrived: it is back, and still holds what it did.
+         * @enum {string}
+         */
+        SpareState: "in-stock" | "preparing" | "prepared" | "shipped" | "in-service" | "coming-back" | "arrived" | "retired";
+        Spare: {
+            serial: string;
+            model: string;
+            /** @description Empty when it is not known. */
+            version: string;
+            licences: string[];
+            place: string;
+            state: components["schemas"]["SpareState"];
+            /** @description What somebody does with it next. */
+            next: string;
+            /** @description Device that it is prepared for. */
+            for?: string;
+            /** @description Of that device. */
+            site?: string;
+            bench?: string;
+            /**
+             * Format: int64
+             * @description Whose configuration it holds.
+             */
+            backup?: number;
+            /** @description The configuration of the device was changed since it was prepared. */
+            stale?: boolean;
+            /**
+             * Format: int64
+             * @description The change that prepares it.
+             */
+            prepare?: number;
+            /**
+             * Format: int64
+             * @description The change that puts it in service.
+             */
+            swap?: number;
+            /**
+             * Format: int64
+             * @description The change that took it out of service.
+             */
+            out?: number;
+            /** @description The device that it was. */
+            was?: string;
+            /** Format: date-time */
+            shippedAt?: string;
+            parcel?: string;
+            /** Format: date-time */
+            arrivedAt?: string;
+            /** Format: date-time */
+            wipedAt?: string;
+            /** @description The proof. */
+            wiped?: string;
+            /** Format: date-time */
+            retiredAt?: string;
+            retired?: string;
+            /** Format: date-time */
+            createdAt: string;
+        };
+        SpareCover: {
+            device: string;
+            site: string;
+            model: string;
+            /** @enum {string} */
+            state: "prepared" | "stale" | "in-stock" | "doubt" | "none";
+            /** @description Of the unit. */
+            serial?: string;
+            why: string;
+        };
         /** @description What a hop onto another platform changes beside the release. */
         PlatformChange: {
             /** @description The same machine goes on; otherwise another one takes its place. */
@@ -3325,10 +3592,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again.
+             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back";
+            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description Of a bring-up: the values of its template, and where each came from. */
             used?: components["schemas"]["UsedValue"][];
@@ -4548,6 +4815,7 @@ export interface components {
         };
     };
     parameters: {
+        Serial: string;
         DeviceName: string;
         ID: number;
         /** @description Only what has this text in a field that the list shows; upper and lower case are one. */
@@ -5757,6 +6025,277 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Replacement"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSpares: {
+        parameters: {
+            query?: {
+                /** @description Those that were retired as well. */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Spare"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSpare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSpare"];
+            };
+        };
+        responses: {
+            /** @description The unit. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spare"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    coverSpares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The devices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["SpareCover"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    prepareSpare: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PrepareSpare"];
+            };
+        };
+        responses: {
+            /** @description The draft. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    printSpare: {
+        parameters: {
+            query?: {
+                format?: components["schemas"]["PaperFormat"];
+            };
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The paper. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    shipSpare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A number to follow it by. */
+                    parcel?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The unit. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spare"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    swapSpare: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwapSpare"];
+            };
+        };
+        responses: {
+            /** @description The draft. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    arriveSpare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    place?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The unit. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spare"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    wipedSpare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WipedSpare"];
+            };
+        };
+        responses: {
+            /** @description The unit. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spare"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retireSpare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: components["parameters"]["Serial"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is retired. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -8,6 +8,7 @@ export type Purpose =
   | { kind: "bring-up"; to: string }
   | { kind: "replace"; to: string; old: string }
   | { kind: "put-back" }
+  | { kind: "swap"; to: string }
   | { kind: "join" | "release"; controller: string; box: string }
   | { kind: "restore"; restore: S["RestoreSummary"] };
 
@@ -25,6 +26,8 @@ export function purposeOf(c: Change): Purpose {
       return { kind: "replace", to: c.to, old: c.members?.[1]?.device ?? "" };
     case "put-back":
       return { kind: "put-back" };
+    case "swap":
+      return { kind: "swap", to: c.to };
     case "join":
     case "release":
       return { kind: c.kind, controller: c.members?.[0]?.device ?? "", box: c.members?.[1]?.device ?? "" };
@@ -51,6 +54,8 @@ export function byWayOf(p: Purpose): string {
       return `takes the place of ${p.old}`;
     case "put-back":
       return "serves again";
+    case "swap":
+      return `is a prepared unit from now on, with ${p.to}`;
     case "join":
       return `${p.box} comes under ${p.controller}`;
     case "release":

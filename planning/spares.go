@@ -1,0 +1,529 @@
+package planning
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"verimorph/access"
+	"verimorph/core/backup"
+	"verimorph/core/change"
+	"verimorph/core/path"
+	"verimorph/core/spare"
+	"verimorph/core/version"
+	"verimorph/store"
+)
+
+// Units in stock: prepared for a site, sent, put in the place of the one there, back, wiped.
+
+// AddSpare puts a unit in stock.
+func (s *Planner) AddSpare(ctx context.Context, by access.Actor, x store.Spare) (store.Spare, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return x, err
+	}
+	x.Serial, x.Model, x.Place = strings.TrimSpace(x.Serial), strings.TrimSpace(x.Model), strings.TrimSpace(x.Place)
+	if x.Serial == "" || x.Model == "" || len(x.Serial) > 120 || len(x.Model) > 120 || len(x.Place) > 400 {
+		return x, invalid("a unit has a serial and a model, of up to 120 characters each")
+	}
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return x, err
+	}
+	if cat.FamilyOfModel(x.Model) == nil {
+		return x, invalid("no catalogue that is loaded knows a model %q", x.Model)
+	}
+	other, err := s.Store.DeviceOfSerial(ctx, x.Serial)
+	if err != nil {
+		return x, err
+	}
+	if other != "" {
+		return x, conflict("the unit with the serial %s is known as %s, and is in service there", x.Serial, other)
+	}
+	err = s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "spare added", Detail: x.Model + " " + x.Serial}, tx.AddSpare(ctx, x)
+	})
+	if errors.Is(err, store.ErrKnownSerial) {
+		return x, conflict("a unit with the serial %s is in stock already", x.Serial)
+	}
+	if err != nil {
+		return x, err
+	}
+	return s.Spare(ctx, x.Serial)
+}
+
+// Spare is the unit with a serial.
+func (s *Planner) Spare(ctx context.Context, serial string) (store.Spare, error) {
+	x, err := s.Store.Spare(ctx, serial)
+	if errors.Is(err, store.ErrNotFound) {
+		return x, notFound("no unit with the serial %q is in stock", serial)
+	}
+	return x, err
+}
+
+// spareIn is the unit with a serial, which has to stand in one of some places.
+func (s *Planner) spareIn(ctx context.Context, serial, doing string, states ...spare.State) (store.Spare, error) {
+	x, err := s.Spare(ctx, serial)
+	if err != nil {
+		return x, err
+	}
+	u := x.Unit()
+	if at := u.State(); !slices.Contains(states, at) {
+		return x, conflict("unit %s is %s, and cannot be %s", serial, strings.ReplaceAll(string(at), "-", " "), doing)
+	}
+	return x, nil
+}
+
+// A Preparing is what a unit is prepared for.
+type Preparing struct {
+	For   string // device that it is to stand by for
+	Bench string // device by which the unit is reached on the bench
+	To    string // release; "": that of the newest backup of the device
+	Terms store.Terms
+}
+
+// PrepareSpare drafts bringing a unit to what a device at a site needs: its release, the configuration of its newest backup, its password.
+func (s *Planner) PrepareSpare(ctx context.Context, by access.Actor, serial string, p Preparing) (int64, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return 0, err
+	}
+	x, err := s.spareIn(ctx, serial, "prepared", spare.InStock, spare.Preparing, spare.Prepared)
+	if err != nil {
+		return 0, err
+	}
+	site, err := s.Device(ctx, p.For)
+	if err != nil {
+		return 0, err
+	}
+	bench, err := s.Device(ctx, p.Bench)
+	if err != nil {
+		return 0, err
+	}
+	if bench.ID == site.ID {
+		return 0, invalid("%s is the device at the site; the unit on the bench has a record of its own, with the address and the password that it has there", site.Name)
+	}
+	b, err := s.newestBackup(ctx, site)
+	if err != nil {
+		return 0, err
+	}
+	if b == nil {
+		return 0, conflict("there is no complete backup of %s, so nobody can say what it is configured with; take one first: verimorph backup take %s", site.Name, site.Name)
+	}
+	password, err := s.Engine.Password(ctx, site)
+	if err != nil {
+		return 0, err
+	}
+	w := change.Wish{Device: bench.Name, Aim: change.Aim{To: p.To}, BringUp: &change.BringUpWish{Backup: b.ID, Serial: x.Serial, For: site.Name}}
+	if w.To == "" {
+		w.To = b.Version
+	}
+	if profile := s.Engine.Profile(bench); profile != nil && !profile.Abilities.Password {
+		w.BringUp.KeepPassword = true
+	}
+	return s.draftBringUp(ctx, by, w, BringUp{Password: password}, nil, p.Terms, func(tx *store.Store, id int64) error {
+		return tx.PrepareSpare(ctx, x.ID, id, bench.ID, site.ID, b.ID, b.SHA256, w.To)
+	})
+}
+
+// newestBackup is the newest complete backup of a device with a configuration in it; nil: there is none.
+func (s *Planner) newestBackup(ctx context.Context, d store.Device) (*store.Backup, error) {
+	all, err := s.Store.Backups(ctx, store.BackupList{Device: d.Name, Limit: 50})
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(all, func(b store.Backup) bool { return b.Complete && b.File != "" })
+	if i < 0 {
+		return nil, nil
+	}
+	return &all[i], nil
+}
+
+// ShipSpare records that a prepared unit travels.
+func (s *Planner) ShipSpare(ctx context.Context, by access.Actor, serial, parcel string) error {
+	if err := access.May(by, access.Draft); err != nil {
+		return err
+	}
+	x, err := s.spareIn(ctx, serial, "shipped", spare.Prepared)
+	if err != nil {
+		return err
+	}
+	if len(parcel) > 400 {
+		return invalid("the number of the parcel has up to 400 characters")
+	}
+	return s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "spare shipped", Device: x.For, Detail: strings.TrimSpace(x.Serial + " " + parcel)}, tx.ShipSpare(ctx, x.ID, parcel)
+	})
+}
+
+// SwapSpare drafts that a unit takes the place of the one that stands at its site. at is where it is found then, host:port; "": where the device is.
+func (s *Planner) SwapSpare(ctx context.Context, by access.Actor, serial, at string, t store.Terms) (int64, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return 0, err
+	}
+	t, err := s.Terms(ctx, t)
+	if err != nil {
+		return 0, err
+	}
+	x, err := s.spareIn(ctx, serial, "put in service", spare.Prepared, spare.Shipped)
+	if err != nil {
+		return 0, err
+	}
+	if at != "" && !GoodAddress(at) {
+		return 0, invalid("address %q should look like 192.0.2.7:22", at)
+	}
+	site, err := s.Device(ctx, x.For)
+	if err != nil {
+		return 0, err
+	}
+	if site.Ensemble != nil {
+		return 0, conflict("%s is a member of %s; take it out of that first, so that the others do not wait for it", site.Name, *site.Ensemble)
+	}
+	c, old, err := s.swap(ctx, &x, site, at)
+	if err != nil {
+		return 0, err
+	}
+	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
+	var id int64
+	return id, s.Store.Together(ctx, func(tx *store.Store) (err error) {
+		if id, err = tx.AddChange(ctx, by, c); err != nil {
+			return err
+		}
+		return tx.SwapSpare(ctx, x.ID, id, site.ID, old)
+	})
+}
+
+// swap makes the record of such a change, and that of the unit that comes out of service.
+func (s *Planner) swap(ctx context.Context, x *store.Spare, site store.Device, at string) (c store.Change, old store.Spare, err error) {
+	profile := s.Engine.Profile(site)
+	if profile == nil {
+		return c, old, conflict("dialect %q of %s is not known here", site.Dialect, site.Name)
+	}
+	if x.BenchID == nil {
+		return c, old, conflict("the record by which unit %s was reached on the bench is gone, so nobody can tell it from another one; prepare it again", x.Serial)
+	}
+	bench, err := s.Store.DeviceByID(ctx, *x.BenchID)
+	if err != nil {
+		return c, old, err
+	}
+	v, err := version.Parse(x.Version)
+	if err != nil {
+		return c, old, conflict("the release %q of unit %s cannot be read", x.Version, x.Serial)
+	}
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return c, old, err
+	}
+	f := familyOrNone(cat, x.Model)
+	way := &path.Path{Family: f.Name, Model: x.Model, From: v, To: v, Hops: []path.Hop{stays(v, "the unit was prepared on the bench")}}
+	j := &change.SwapJob{Job: change.Job{Family: f, Path: way, Can: profile.Abilities, Pace: s.Pace}, Device: site.Name, NewUnit: x.Serial, Address: at}
+	if p := PortraitOf(site); p != nil {
+		j.OldUnit = p.Serial
+		old = store.Spare{Serial: p.Serial, Model: p.Model, Version: p.Version, Licences: p.Licences}
+	}
+	labels, ports := s.cableLabels(ctx, site)
+	for _, port := range ports {
+		j.Cables = append(j.Cables, [2]string{port, labels[port]})
+	}
+	c = store.Change{Kind: change.Swapping, From: x.Version, To: x.Version, ExpectsHostKey: true}
+	if c.Path, err = json.Marshal(way); err != nil {
+		return c, old, err
+	}
+	m := store.Member{DeviceID: site.ID, Planned: store.Planned{Model: x.Model, Serial: x.Serial, ComesBackAt: at, HostKey: bench.HostKey, Pins: bench.Pins}}
+	if m.Readings, m.Definitions, err = s.lastReadings(ctx, site); err != nil {
+		return c, old, err
+	}
+	c.Members = []store.Member{m}
+	w := &change.Wish{Format: change.WishFormat, Device: site.Name, ComesBackAt: at, Swap: &change.SwapWish{Serial: x.Serial}}
+	b, err := s.newestBackup(ctx, site)
+	if err != nil {
+		return c, old, err
+	}
+	if b != nil {
+		w.Swap.Backup = b.ID
+	}
+	c.Wish = w
+	return withSteps(c, change.DraftSwap(j)), old, nil
+}
+
+// lastReadings are what was measured of a device last, with the definitions of now; both are empty objects where nothing was.
+func (s *Planner) lastReadings(ctx context.Context, d store.Device) (values, definitions []byte, err error) {
+	rs, err := s.Engine.ReadingsOf(ctx, d)
+	if err != nil {
+		return nil, nil, err
+	}
+	if definitions, err = json.Marshal(rs); err != nil {
+		return nil, nil, err
+	}
+	sets, err := s.Store.ReadingSets(ctx, d.ID, 0, 1)
+	if err != nil || len(sets) == 0 {
+		return []byte(`{}`), definitions, err
+	}
+	return sets[0].Readings, definitions, nil
+}
+
+// ArriveSpare records that a unit that came out of service is back.
+func (s *Planner) ArriveSpare(ctx context.Context, by access.Actor, serial, place string) error {
+	if err := access.May(by, access.Draft); err != nil {
+		return err
+	}
+	x, err := s.spareIn(ctx, serial, "taken back", spare.ComingBack)
+	if err != nil {
+		return err
+	}
+	return s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "spare is back", Device: x.Was, Detail: x.Serial}, tx.ArriveSpare(ctx, x.ID, place)
+	})
+}
+
+// RetireSpare takes a unit out of the stock for good.
+func (s *Planner) RetireSpare(ctx context.Context, by access.Actor, serial, why string) error {
+	if err := access.May(by, access.Approve); err != nil {
+		return err
+	}
+	if len(strings.TrimSpace(why)) < 3 || len(why) > 400 {
+		return invalid("say why it is retired, in up to 400 characters")
+	}
+	x, err := s.spareIn(ctx, serial, "retired", spare.InStock, spare.Prepared, spare.Shipped, spare.ComingBack, spare.Arrived)
+	if err != nil {
+		return err
+	}
+	return s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "spare retired", Detail: x.Serial + ": " + why}, tx.RetireSpare(ctx, x.ID, why)
+	})
+}
+
+// Covers says of each device which unit would stand in for it today. Devices by which units are reached on the bench need none.
+func (s *Planner) Covers(ctx context.Context) ([]spare.Cover, error) {
+	all, err := s.Store.Spares(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	bench := map[int64]bool{}
+	var units []spare.Unit
+	for i := range all {
+		if all[i].BenchID != nil {
+			bench[*all[i].BenchID] = true
+		}
+		units = append(units, all[i].Unit())
+	}
+	var needs []spare.Need
+	for d, err := range s.Store.AllDevices(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		if bench[d.ID] {
+			continue
+		}
+		n := spare.Need{Device: d.Name, Site: d.Site}
+		if p := PortraitOf(d); p != nil {
+			n.Model, n.Licences = p.Model, p.Licences
+		}
+		for _, u := range all {
+			if u.ForID == nil || *u.ForID != d.ID {
+				continue
+			}
+			if n.Config, err = s.configNow(ctx, d, &u); err != nil {
+				return nil, err
+			}
+		}
+		needs = append(needs, n)
+	}
+	return spare.Of(needs, units), nil
+}
+
+// configNow is the digest of the newest saved configuration of a device: that which a unit holds, where the two say the same but for lines that differ at every look.
+func (s *Planner) configNow(ctx context.Context, d store.Device, x *store.Spare) (string, error) {
+	b, err := s.newestBackup(ctx, d)
+	if b == nil || err != nil || b.SHA256 == x.Holds || x.Backup == nil {
+		if b == nil {
+			return "", err
+		}
+		return b.SHA256, err
+	}
+	held, err := s.Store.Backup(ctx, *x.Backup)
+	if err != nil {
+		return b.SHA256, nil // it is gone: what cannot be compared counts as changed
+	}
+	was, bad := s.Engine.Main(held)
+	is, worse := s.Engine.Main(*b)
+	profile := s.Engine.Profile(d)
+	if bad != nil || worse != nil || profile == nil {
+		return b.SHA256, nil
+	}
+	if part := profile.File(b.File); part.Steady(was) == part.Steady(is) {
+		return x.Holds, nil
+	}
+	return b.SHA256, nil
+}
+
+// WipedSpare looks whether anything of what a unit did is still on it. It has to answer at its place on the bench with its first password, as it does in its factory state.
+// same are statements that a unit of that model says in its factory state as well. What is found stays, with an error that names it.
+func (s *Planner) WipedSpare(ctx context.Context, by access.Actor, serial, at string, same []string) (string, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return "", err
+	}
+	x, err := s.spareIn(ctx, serial, "proved to be wiped", spare.Arrived, spare.InStock, spare.Prepared)
+	if err != nil {
+		return "", err
+	}
+	bench, err := s.Device(ctx, at)
+	if err != nil {
+		return "", err
+	}
+	p, err := s.Engine.Refresh(ctx, bench, by)
+	if err != nil {
+		return "", conflict("%s cannot be looked at now: %s", bench.Name, err)
+	}
+	if p.Serial != x.Serial {
+		return "", conflict("the unit at %s has the serial %s, and %s was meant", bench.Address, p.Serial, x.Serial)
+	}
+	of := x.Was
+	if of == "" {
+		of = x.For
+	}
+	proof, err := s.wipeProof(ctx, by, bench, of, same)
+	if err != nil {
+		return "", err
+	}
+	return proof, s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "spare wiped", Device: of, Detail: x.Serial + ": " + proof}, tx.WipeSpare(ctx, x.ID, bench.ID, p.Version, p.Licences, proof)
+	})
+}
+
+// wipeProof compares what a unit holds now with the newest backup of the device that it was, part by part.
+func (s *Planner) wipeProof(ctx context.Context, by access.Actor, bench store.Device, of string, same []string) (string, error) {
+	if of == "" {
+		return "it never was anything", nil
+	}
+	was, err := s.Device(ctx, of)
+	if err != nil {
+		return "", err
+	}
+	b, err := s.newestBackup(ctx, was)
+	if err != nil {
+		return "", err
+	}
+	if b == nil {
+		return "", conflict("there is no complete backup of %s, so nobody can say what would have to be gone", of)
+	}
+	m, err := s.Engine.Backups.Manifest(b.Manifest)
+	if err != nil {
+		return "", damaged("backup %d cannot be read: %s", b.ID, err)
+	}
+	var names []string
+	for _, part := range m.Parts {
+		if slices.Contains([]string{backup.Configuration, backup.Users, backup.Certificates}, part.Kind) {
+			names = append(names, part.Name)
+		}
+	}
+	_, now, unread, err := s.Engine.PartsNow(ctx, bench, names, by)
+	if err != nil {
+		return "", conflict("%s cannot be read now: %s", bench.Name, err)
+	}
+	var left, checked []string
+	for _, part := range m.Parts {
+		switch {
+		case !slices.Contains(names, part.Name):
+			continue
+		case unread[part.Name] != "":
+			left = append(left, fmt.Sprintf("%s: what is on it cannot be read (%s)", part.Title, unread[part.Name]))
+			continue
+		}
+		data, err := s.Backups.Read(part.SHA256)
+		if err != nil {
+			return "", damaged("backup %d cannot be read: %s", b.ID, err)
+		}
+		left = append(left, leftOf(part.Title, string(data), string(now[part.Name]), part.Kind == backup.Configuration, same)...)
+		checked = append(checked, part.Title)
+	}
+	if len(left) > 0 {
+		return "", conflict("the unit is not wiped: of %s there is still %s. Bring it to its factory state; where a unit says the same in that state, name it (-same)", of, strings.Join(firstOf(left, 8), "; "))
+	}
+	return fmt.Sprintf("nothing of backup %d of %s is on it any more: %s", b.ID, of, strings.Join(checked, ", ")), nil
+}
+
+// leftOf lists what of a text is still in another one. Of a configuration that is each line with a word to itself; anything else is there as a whole or not.
+func leftOf(title, was, now string, lines bool, same []string) (out []string) {
+	if !lines {
+		if text := strings.TrimSpace(was); text != "" && text == strings.TrimSpace(now) {
+			return []string{title + ", all of it"}
+		}
+		return nil
+	}
+	there := map[string]bool{}
+	for l := range strings.Lines(now) {
+		there[strings.TrimSpace(l)] = true
+	}
+	for l := range strings.Lines(was) {
+		l = strings.TrimSpace(l)
+		if len(strings.Fields(strings.Trim(l, "{}<>;"))) > 1 && there[l] && !slices.Contains(same, l) {
+			name, _, _ := strings.Cut(l, " ")
+			out = append(out, fmt.Sprintf("%s: a line that begins with %q", title, name)) // it may be a secret
+			there[l] = false
+		}
+	}
+	return out
+}
+
+func firstOf(list []string, n int) []string {
+	if len(list) <= n {
+		return list
+	}
+	return append(slices.Clone(list[:n]), fmt.Sprintf("%d more", len(list)-n))
+}
+
+// Stale reports whether the configuration of the device that a unit is prepared for was changed since.
+func (s *Planner) Stale(ctx context.Context, x *store.Spare) (bool, error) {
+	if x.ForID == nil {
+		return true, nil
+	}
+	d, err := s.Store.DeviceByID(ctx, *x.ForID)
+	if err != nil {
+		return false, err
+	}
+	now, err := s.configNow(ctx, d, x)
+	return now != x.Holds, err
+}
+
+// A Packing is what travels with a unit.
+type Packing struct {
+	Site, Device, Serial, Model, Version, Parcel string
+	Back                                         string      // serial of the unit that comes back; "": not known
+	Facts                                        [][2]string // name and text
+	Cables                                       [][2]string // port and label
+	Tasks                                        []string
+}
+
+// Packing says what somebody does with a prepared unit at its site, who need not know anything of networks.
+func (s *Planner) Packing(ctx context.Context, serial string) (*Packing, error) {
+	x, err := s.spareIn(ctx, serial, "packed", spare.Prepared, spare.Shipped)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.Device(ctx, x.For)
+	if err != nil {
+		return nil, err
+	}
+	out := &Packing{Site: d.Site, Device: d.Name, Serial: x.Serial, Model: x.Model, Version: x.Version, Parcel: x.Parcel}
+	if p := PortraitOf(d); p != nil && p.Serial != x.Serial {
+		out.Back = p.Serial
+	}
+	out.Facts = append(out.Facts, [2]string{"Unit", x.Model + ", serial " + x.Serial}, [2]string{"Release", x.Version})
+	if x.Backup != nil && x.PreparedAt != nil {
+		out.Facts = append(out.Facts, [2]string{"Configuration", fmt.Sprintf("backup %d of %s, tested on the bench %s", *x.Backup, d.Name, x.PreparedAt.In(s.Engine.Zone).Format("2006-01-02 15:04 MST"))})
+	}
+	labels, ports := s.cableLabels(ctx, d)
+	for _, p := range ports {
+		out.Cables = append(out.Cables, [2]string{p, labels[p]})
+	}
+	old := "the unit that stands there"
+	if out.Back != "" {
+		old = "the unit with the serial " + out.Back
+	}
+	out.Tasks = []string{"Call the operations room before you begin. They wait for this unit", "See that the serial on the unit is " + x.Serial, "Switch off " + old + ". Pull its cables; leave the label on each",
+		"Put the new unit in its place. Put each cable into the port of the same name", "Switch the new unit on, and wait ten minutes. Do not switch it off meanwhile",
+		"Tell the operations room that it is on, and wait until they say that it works", "Only then pack " + old + " into this box and send it back. It still holds passwords: send it as valuable"}
+	return out, nil
+}
