@@ -55,6 +55,9 @@ func (r *run) wayIn(ctx context.Context) (t device.Route, d store.Device, err er
 	t.AnyHostKey = r.expectsHostKey(d)
 	if r.c.Kind == change.Swapping && r.m.Planned.HostKey != "" { // it is known from the bench
 		t.HostKey, t.Pins, t.AnyHostKey = r.m.Planned.HostKey, r.m.Planned.Pins, false
+		if err := r.signInsOfUnit(ctx, &t, d); err != nil {
+			return t, d, err
+		}
 	}
 	return t, d, nil
 }

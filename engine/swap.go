@@ -7,8 +7,10 @@ import (
 	"regexp"
 	"slices"
 
+	"verimorph/access"
 	"verimorph/core/catalog"
 	"verimorph/core/verify"
+	"verimorph/device"
 	"verimorph/store"
 )
 
@@ -47,18 +49,50 @@ func (r *run) judgeSwapped(ctx context.Context, s *store.Step) ([]verify.Result,
 	return results, nil
 }
 
-// Password opens the password by which a device is signed in to now, to give it to another unit that is to take its place. It is "" where it is reached by a key.
-func (e *Engine) Password(ctx context.Context, d store.Device) (string, error) {
-	cs, err := e.Order(ctx, d, runningVersion(d))
+// signInsOfUnit has a prepared unit let us in as it did on the bench: its credentials are those of the record by which it was reached there. Those of the old unit are not tried.
+func (r *run) signInsOfUnit(ctx context.Context, t *device.Route, d store.Device) error {
+	cs, err := r.e.Store.Credentials(ctx, r.m.Planned.Bench)
 	if err != nil {
-		return "", records(err)
+		return records(err)
 	}
+	if len(cs) == 0 {
+		return final("the record by which the unit was reached on the bench is gone, and its credentials with it; add them to %s, and draft the change anew", d.Name)
+	}
+	t.SignIns, t.Privileged, t.SNMP, t.Certificate, t.Token = nil, nil, nil, nil, ""
+	bench := d
+	bench.ID = r.m.Planned.Bench
+	return r.e.signIns(ctx, &t.Target, bench, r.expected())
+}
+
+// takeCredentials gives the device the credentials of the unit that it is now.
+func (r *run) takeCredentials(ctx context.Context) error {
+	cs, err := r.e.Store.Credentials(ctx, r.m.Planned.Bench)
+	if err != nil {
+		return records(err)
+	}
+	var kinds []string
+	var own []store.Credential
+	secrets := []Secret{}
 	for _, c := range cs {
-		if c.Kind != KindPassword {
+		if c.DeviceID == nil { // of a group: it applies as it did
 			continue
 		}
-		s, err := openCredential(e.Vault, c)
-		return s.Password, err
+		s, err := openCredential(r.e.Vault, c)
+		if err != nil {
+			return err
+		}
+		kinds = append(kinds, c.Kind)
+		own, secrets = append(own, store.Credential{Kind: c.Kind, Username: c.Username, Versions: c.Versions, CreatedBy: access.Carrying(r.c.ID).String()}), append(secrets, s)
 	}
-	return "", nil
+	if len(own) == 0 {
+		return nil
+	}
+	next := 0
+	return records(r.e.Store.Audited(ctx, access.Carrying(r.c.ID), func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "credentials replaced", Device: r.m.Device, Detail: "those of unit " + r.m.Planned.Serial},
+			tx.ReplaceCredentials(ctx, r.m.DeviceID, kinds, "", own, func(_ *store.Credential, id int64) ([]byte, error) {
+				next++
+				return SealCredential(r.e.Vault, id, secrets[next-1])
+			})
+	}))
 }

@@ -142,6 +142,11 @@ func confirmVersion(r *run, ctx context.Context, s *store.Step) error {
 		if slot := p.RunningSlot(); slot != nil {
 			seen += " from slot " + slot.Name
 		}
+		if r.c.Kind == change.Swapping {
+			if err := r.takeCredentials(ctx); err != nil {
+				return false, "", err
+			}
+		}
 		return true, seen, r.e.recordPortrait(ctx, r.m.DeviceID, p)
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"verimorph/core/backup"
 	"verimorph/core/catalog"
 	"verimorph/core/change"
+	"verimorph/core/config"
 	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/core/template"
@@ -149,18 +150,65 @@ func (b *bringUp) fromBackup(ctx context.Context) error {
 	return nil
 }
 
-// converted turns the configuration of a backup into one for the device and the release that is wanted, where that is another one.
+// converted turns the configuration of a backup into one for the device and the release that is wanted, where that is another one. Another unit than the one that wrote it
+// cannot read secrets under a key which that one keeps for itself.
 func (b *bringUp) converted(ctx context.Context, to version.Version) error {
-	at := b.p.Model + "@" + to.String()
-	if b.version == "" || at == b.backup.Model+"@"+b.version {
+	from, at := b.backup.Model+"@"+b.version, b.p.Model+"@"+to.String()
+	spare := b.w.BringUp.For != ""
+	if b.version == "" || at == from && !spare {
 		return nil
 	}
-	text, _, err := b.s.Engine.ConvertTo(ctx, b.backup, b.text, at)
-	if err != nil {
-		return conflict("backup %d is of %s@%s, and the device is to be %s; convert it first: %s", b.backup.ID, b.backup.Model, b.version, at, err)
+	if spare {
+		text, _, ok, err := b.s.worked(ctx, b.text, at, func(w *Work) bool { return w.Other })
+		if ok {
+			b.text = text
+		}
+		if ok || err != nil {
+			return err
+		}
 	}
-	b.text = text
-	return nil
+	if at != from {
+		text, _, err := b.s.Engine.ConvertTo(ctx, b.backup, b.text, at)
+		if err != nil {
+			return conflict("backup %d is of %s, and the device is to be %s; convert it first: %s", b.backup.ID, from, at, err)
+		}
+		b.text = text
+	}
+	if !spare || b.w.BringUp.SameKey {
+		return nil
+	}
+	n, err := b.ownSecrets(ctx, at)
+	if err == nil && n > 0 {
+		err = conflict("%s written under a key that the unit at the site keeps for itself, and another one cannot read that. Give both the same key and say so (-same-key), or type each in again: "+
+			"verimorph conversion start -backup %d -to %s -other-unit, then conversion secrets", plural(n, "secret is", "secrets are"), b.backup.ID, at)
+	}
+	return err
+}
+
+// ownSecrets counts the secrets that are written under a key of the unit. Where nobody described the configuration, there are none that anybody knows.
+func (b *bringUp) ownSecrets(ctx context.Context, at string) (n int, err error) {
+	lib, err := b.s.Engine.Library(ctx)
+	if err != nil {
+		return 0, err
+	}
+	stop, err := lib.ParseStop(at)
+	if err != nil {
+		return 0, nil
+	}
+	schema := lib.Schema(stop)
+	if schema == nil || schema.OwnKey == nil {
+		return 0, nil
+	}
+	doc, bad := schema.Parse(b.backup.File, b.text)
+	if len(bad) > 0 {
+		return 0, conflict("%d lines of backup %d are not understood, the first: %s", len(bad), b.backup.ID, bad[0])
+	}
+	doc.Root.Walk(func(x *config.Node) {
+		if schema.SecretLike(x, schema.OwnKey) {
+			n++
+		}
+	})
+	return n, nil
 }
 
 // rightUnit refuses a device that is another one than was meant, or that is in the records under another name.

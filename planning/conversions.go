@@ -20,6 +20,7 @@ type Work struct {
 	To       string               `json:"to"`
 	ByHand   bool                 `json:"byHand"`
 	Fragment bool                 `json:"fragment"`
+	Other    bool                 `json:"otherUnit,omitempty"` // the result is for another unit than the one that wrote it
 	Ports    []convert.PortChoice `json:"ports"`
 	Answers  map[string]string    `json:"answers"`
 	Edits    []convert.Edit       `json:"edits"`
@@ -47,7 +48,7 @@ func (s *Planner) Convert(ctx context.Context, w *Work) (*convert.Result, error)
 	if err != nil {
 		return nil, invalid("%s", err)
 	}
-	r, err := src.Library.Convert(convert.Job{From: src.At, To: to, Ports: w.Ports, Answers: w.Answers, Edits: w.Edits, ByHand: w.ByHand, Fragment: w.Fragment}, src.Document)
+	r, err := src.Library.Convert(convert.Job{From: src.At, To: to, Ports: w.Ports, Answers: w.Answers, Edits: w.Edits, ByHand: w.ByHand, Fragment: w.Fragment, OtherUnit: w.Other}, src.Document)
 	if err != nil {
 		return nil, NotConvertible(err)
 	}
@@ -83,6 +84,11 @@ func (s *Planner) WorkOf(c store.Conversion) (*Work, error) {
 // Worked returns what a person worked out as the conversion of a configuration; ok is false when nobody did, or left
 // something open. What cannot be read or used any more is an error: the rules alone would leave out what the person decided.
 func (s *Planner) Worked(ctx context.Context, _ store.Backup, text, to string) (out, note string, ok bool, err error) {
+	return s.worked(ctx, text, to, func(w *Work) bool { return true })
+}
+
+// worked is Worked, among the conversions that are wanted.
+func (s *Planner) worked(ctx context.Context, text, to string, wanted func(*Work) bool) (out, note string, ok bool, err error) {
 	list, err := s.Store.ConversionsOf(ctx, text, to)
 	if err != nil {
 		return "", "", false, engine.Records(err)
@@ -92,7 +98,7 @@ func (s *Planner) Worked(ctx context.Context, _ store.Backup, text, to string) (
 		if err != nil {
 			return "", "", false, fmt.Errorf("conversion %d to %s, by %s, cannot be read: %w; delete it and work it out again", c.ID, to, c.CreatedBy, err)
 		}
-		if w.Source != text || w.Fragment {
+		if w.Source != text || w.Fragment || !wanted(w) {
 			continue
 		}
 		r, err := s.Convert(ctx, w)

@@ -160,7 +160,7 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	case w.Swap != nil:
 		return s.SwapSpare(ctx, by, w.Swap.Serial, w.ComesBackAt, terms)
 	case w.BringUp != nil && w.BringUp.For != "":
-		return s.PrepareSpare(ctx, by, w.BringUp.Serial, Preparing{For: w.BringUp.For, Bench: d.Name, To: w.To, Terms: terms})
+		return s.PrepareSpare(ctx, by, w.BringUp.Serial, Preparing{For: w.BringUp.For, Bench: d.Name, To: w.To, SameKey: w.BringUp.SameKey, Terms: terms})
 	}
 	if w.PutBack != nil {
 		return s.DraftPutBack(ctx, by, w.PutBack.Change, terms)

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"verimorph/access"
-	"verimorph/core/backup"
 	"verimorph/core/change"
 	"verimorph/core/path"
 	"verimorph/core/spare"
@@ -39,8 +38,15 @@ func (s *Planner) AddSpare(ctx context.Context, by access.Actor, x store.Spare) 
 	if err != nil {
 		return x, err
 	}
-	if other != "" {
-		return x, conflict("the unit with the serial %s is known as %s, and is in service there", x.Serial, other)
+	if other != "" && other != x.Bench {
+		return x, conflict("the unit with the serial %s is known as %s. Where that is how it is reached on the bench, say so (-bench %s); else it is in service there", x.Serial, other, other)
+	}
+	if x.Bench != "" {
+		d, err := s.Device(ctx, x.Bench)
+		if err != nil {
+			return x, err
+		}
+		x.BenchID = &d.ID
 	}
 	err = s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
 		return store.Line{Event: "spare added", Detail: x.Model + " " + x.Serial}, tx.AddSpare(ctx, x)
@@ -81,7 +87,9 @@ type Preparing struct {
 	For   string // device that it is to stand by for
 	Bench string // device by which the unit is reached on the bench
 	To    string // release; "": that of the newest backup of the device
-	Terms store.Terms
+	// SameKey: the unit was given the key under which the device writes its secrets.
+	SameKey bool
+	Terms   store.Terms
 }
 
 // PrepareSpare drafts bringing a unit to what a device at a site needs: its release, the configuration of its newest backup, its password.
@@ -111,18 +119,14 @@ func (s *Planner) PrepareSpare(ctx context.Context, by access.Actor, serial stri
 	if b == nil {
 		return 0, conflict("there is no complete backup of %s, so nobody can say what it is configured with; take one first: verimorph backup take %s", site.Name, site.Name)
 	}
-	password, err := s.Engine.Password(ctx, site)
-	if err != nil {
-		return 0, err
-	}
-	w := change.Wish{Device: bench.Name, Aim: change.Aim{To: p.To}, BringUp: &change.BringUpWish{Backup: b.ID, Serial: x.Serial, For: site.Name}}
+	w := change.Wish{Device: bench.Name, Aim: change.Aim{To: p.To}, BringUp: &change.BringUpWish{Backup: b.ID, Serial: x.Serial, For: site.Name, SameKey: p.SameKey}}
 	if w.To == "" {
 		w.To = b.Version
 	}
 	if profile := s.Engine.Profile(bench); profile != nil && !profile.Abilities.Password {
 		w.BringUp.KeepPassword = true
 	}
-	return s.draftBringUp(ctx, by, w, BringUp{Password: password}, nil, p.Terms, func(tx *store.Store, id int64) error {
+	return s.draftBringUp(ctx, by, w, BringUp{}, nil, p.Terms, func(tx *store.Store, id int64) error {
 		return tx.PrepareSpare(ctx, x.ID, id, bench.ID, site.ID, b.ID, b.SHA256, w.To)
 	})
 }
@@ -230,7 +234,7 @@ func (s *Planner) swap(ctx context.Context, x *store.Spare, site store.Device, a
 	if c.Path, err = json.Marshal(way); err != nil {
 		return c, old, err
 	}
-	m := store.Member{DeviceID: site.ID, Planned: store.Planned{Model: x.Model, Serial: x.Serial, ComesBackAt: at, HostKey: bench.HostKey, Pins: bench.Pins}}
+	m := store.Member{DeviceID: site.ID, Planned: store.Planned{Model: x.Model, Serial: x.Serial, ComesBackAt: at, HostKey: bench.HostKey, Pins: bench.Pins, Bench: bench.ID}}
 	if m.Readings, m.Definitions, err = s.lastReadings(ctx, site); err != nil {
 		return c, old, err
 	}
@@ -356,122 +360,6 @@ func (s *Planner) configNow(ctx context.Context, d store.Device, x *store.Spare)
 		return x.Holds, nil
 	}
 	return b.SHA256, nil
-}
-
-// WipedSpare looks whether anything of what a unit did is still on it. It has to answer at its place on the bench with its first password, as it does in its factory state.
-// same are statements that a unit of that model says in its factory state as well. What is found stays, with an error that names it.
-func (s *Planner) WipedSpare(ctx context.Context, by access.Actor, serial, at string, same []string) (string, error) {
-	if err := access.May(by, access.Draft); err != nil {
-		return "", err
-	}
-	x, err := s.spareIn(ctx, serial, "proved to be wiped", spare.Arrived, spare.InStock, spare.Prepared)
-	if err != nil {
-		return "", err
-	}
-	bench, err := s.Device(ctx, at)
-	if err != nil {
-		return "", err
-	}
-	p, err := s.Engine.Refresh(ctx, bench, by)
-	if err != nil {
-		return "", conflict("%s cannot be looked at now: %s", bench.Name, err)
-	}
-	if p.Serial != x.Serial {
-		return "", conflict("the unit at %s has the serial %s, and %s was meant", bench.Address, p.Serial, x.Serial)
-	}
-	of := x.Was
-	if of == "" {
-		of = x.For
-	}
-	proof, err := s.wipeProof(ctx, by, bench, of, same)
-	if err != nil {
-		return "", err
-	}
-	return proof, s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
-		return store.Line{Event: "spare wiped", Device: of, Detail: x.Serial + ": " + proof}, tx.WipeSpare(ctx, x.ID, bench.ID, p.Version, p.Licences, proof)
-	})
-}
-
-// wipeProof compares what a unit holds now with the newest backup of the device that it was, part by part.
-func (s *Planner) wipeProof(ctx context.Context, by access.Actor, bench store.Device, of string, same []string) (string, error) {
-	if of == "" {
-		return "it never was anything", nil
-	}
-	was, err := s.Device(ctx, of)
-	if err != nil {
-		return "", err
-	}
-	b, err := s.newestBackup(ctx, was)
-	if err != nil {
-		return "", err
-	}
-	if b == nil {
-		return "", conflict("there is no complete backup of %s, so nobody can say what would have to be gone", of)
-	}
-	m, err := s.Engine.Backups.Manifest(b.Manifest)
-	if err != nil {
-		return "", damaged("backup %d cannot be read: %s", b.ID, err)
-	}
-	var names []string
-	for _, part := range m.Parts {
-		if slices.Contains([]string{backup.Configuration, backup.Users, backup.Certificates}, part.Kind) {
-			names = append(names, part.Name)
-		}
-	}
-	_, now, unread, err := s.Engine.PartsNow(ctx, bench, names, by)
-	if err != nil {
-		return "", conflict("%s cannot be read now: %s", bench.Name, err)
-	}
-	var left, checked []string
-	for _, part := range m.Parts {
-		switch {
-		case !slices.Contains(names, part.Name):
-			continue
-		case unread[part.Name] != "":
-			left = append(left, fmt.Sprintf("%s: what is on it cannot be read (%s)", part.Title, unread[part.Name]))
-			continue
-		}
-		data, err := s.Backups.Read(part.SHA256)
-		if err != nil {
-			return "", damaged("backup %d cannot be read: %s", b.ID, err)
-		}
-		left = append(left, leftOf(part.Title, string(data), string(now[part.Name]), part.Kind == backup.Configuration, same)...)
-		checked = append(checked, part.Title)
-	}
-	if len(left) > 0 {
-		return "", conflict("the unit is not wiped: of %s there is still %s. Bring it to its factory state; where a unit says the same in that state, name it (-same)", of, strings.Join(firstOf(left, 8), "; "))
-	}
-	return fmt.Sprintf("nothing of backup %d of %s is on it any more: %s", b.ID, of, strings.Join(checked, ", ")), nil
-}
-
-// leftOf lists what of a text is still in another one. Of a configuration that is each line with a word to itself; anything else is there as a whole or not.
-func leftOf(title, was, now string, lines bool, same []string) (out []string) {
-	if !lines {
-		if text := strings.TrimSpace(was); text != "" && text == strings.TrimSpace(now) {
-			return []string{title + ", all of it"}
-		}
-		return nil
-	}
-	there := map[string]bool{}
-	for l := range strings.Lines(now) {
-		there[strings.TrimSpace(l)] = true
-	}
-	for l := range strings.Lines(was) {
-		l = strings.TrimSpace(l)
-		if len(strings.Fields(strings.Trim(l, "{}<>;"))) > 1 && there[l] && !slices.Contains(same, l) {
-			name, _, _ := strings.Cut(l, " ")
-			out = append(out, fmt.Sprintf("%s: a line that begins with %q", title, name)) // it may be a secret
-			there[l] = false
-		}
-	}
-	return out
-}
-
-func firstOf(list []string, n int) []string {
-	if len(list) <= n {
-		return list
-	}
-	return append(slices.Clone(list[:n]), fmt.Sprintf("%d more", len(list)-n))
 }
 
 // Stale reports whether the configuration of the device that a unit is prepared for was changed since.

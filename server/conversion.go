@@ -220,7 +220,7 @@ func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionReq
 		if src.At.Model == "" {
 			return "", conflict("nobody has looked at the device of this backup yet, so its model is not known; refresh it, or say from: MODEL@VERSION")
 		}
-		w := planning.Work{Name: src.Name, Source: src.Text, From: src.At.String(), To: r.Body.To, ByHand: value(r.Body.ByHand), Answers: map[string]string{}}
+		w := planning.Work{Name: src.Name, Source: src.Text, From: src.At.String(), To: r.Body.To, ByHand: value(r.Body.ByHand), Other: value(r.Body.OtherUnit), Answers: map[string]string{}}
 		if r.Body.Carve != nil {
 			c, err := carve(src, *r.Body.Carve)
 			if err != nil {

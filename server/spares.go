@@ -87,7 +87,7 @@ func (s *Server) spare(ctx context.Context, serial string) (gen.Spare, error) {
 // AddSpare puts a unit in stock.
 func (s *Server) AddSpare(ctx context.Context, r gen.AddSpareRequestObject) (gen.AddSpareResponseObject, error) {
 	b := r.Body
-	x, err := s.Planner.AddSpare(ctx, actor(ctx), store.Spare{Serial: b.Serial, Model: b.Model, Version: value(b.Version), Licences: value(b.Licences), Place: value(b.Place)})
+	x, err := s.Planner.AddSpare(ctx, actor(ctx), store.Spare{Serial: b.Serial, Model: b.Model, Version: value(b.Version), Licences: value(b.Licences), Place: value(b.Place), Bench: value(b.Bench)})
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +111,7 @@ func (s *Server) CoverSpares(ctx context.Context, _ gen.CoverSparesRequestObject
 // PrepareSpare drafts that.
 func (s *Server) PrepareSpare(ctx context.Context, r gen.PrepareSpareRequestObject) (gen.PrepareSpareResponseObject, error) {
 	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, []any{r.Serial, r.Body}, func() (int64, error) {
-		return s.Planner.PrepareSpare(ctx, actor(ctx), r.Serial, planning.Preparing{For: r.Body.For, Bench: r.Body.Bench, To: value(r.Body.To), Terms: termsOf(r.Body.Terms)})
+		return s.Planner.PrepareSpare(ctx, actor(ctx), r.Serial, planning.Preparing{For: r.Body.For, Bench: r.Body.Bench, To: value(r.Body.To), SameKey: value(r.Body.SameKey), Terms: termsOf(r.Body.Terms)})
 	})
 	if err != nil {
 		return nil, err

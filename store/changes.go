@@ -91,6 +91,7 @@ type Planned struct {
 	// than the one in the records; "": those of the records.
 	HostKey string            `json:"hostKey,omitempty"`
 	Pins    map[string]string `json:"pins,omitempty"`
+	Bench   int64             `json:"bench,omitempty"` // the device by which that unit was reached before
 	// Became is what it was seen to be after it went on as another model; nil: it did not.
 	Became *Became `json:"became,omitempty"`
 }

@@ -96,7 +96,8 @@ var ErrKnownSerial = errors.New("a unit with that serial is there already")
 
 // AddSpare puts a unit in stock. ErrKnownSerial: it is there already.
 func (s *Store) AddSpare(ctx context.Context, x Spare) error {
-	_, err := s.db.Exec(ctx, `INSERT INTO spares (serial, model, version, licences, place) VALUES ($1, $2, $3, $4, $5)`, x.Serial, x.Model, x.Version, notNil(x.Licences), x.Place)
+	_, err := s.db.Exec(ctx, `INSERT INTO spares (serial, model, version, licences, place, bench_id) VALUES ($1, $2, $3, $4, $5, $6)`,
+		x.Serial, x.Model, x.Version, notNil(x.Licences), x.Place, x.BenchID)
 	if bad := (*pgconn.PgError)(nil); errors.As(err, &bad) && bad.Code == "23505" {
 		return ErrKnownSerial
 	}

@@ -191,6 +191,7 @@ var conversionCommands = []command{
 			from := fs.String("from", "", "`MODEL@VERSION` that wrote FILE")
 			to := fs.String("to", "", "`MODEL@VERSION` it is to be converted to")
 			byHand := fs.Bool("by-hand", false, "where no conversions lead there: carry over what is certain")
+			other := fs.Bool("other-unit", false, "the result is for another unit, which cannot read secrets under a key of the first one")
 			services := fs.String("service", "", "carve these `services` out first, separated by commas")
 			return func(ctx context.Context, c *client, args []string) error {
 				if (*backup == 0) == (len(args) == 0) || *to == "" {
@@ -207,7 +208,7 @@ var conversionCommands = []command{
 					text := string(data)
 					src.Text, src.Name = &text, optional(filepath.Base(args[0]))
 				}
-				body := gen.CreateConversionJSONRequestBody{Source: src, To: *to, ByHand: byHand}
+				body := gen.CreateConversionJSONRequestBody{Source: src, To: *to, ByHand: byHand, OtherUnit: other}
 				if *services != "" {
 					body.Carve = &gen.Carve{Services: separated(*services)}
 				}

@@ -66,11 +66,12 @@ var spareCommands = []command{
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			model, release := fs.String("model", "", "`model` of it"), fs.String("release", "", "`release` that it has")
 			licences, place := fs.String("licences", "", "`classes` of its licences, with commas"), fs.String("place", "", "`place` where it lies")
+			bench := fs.String("bench", "", "`device` by which it is reached on the bench, where there is a record of that already")
 			return func(ctx context.Context, c *client, args []string) error {
 				if *model == "" {
 					return errUsage{"say its model, with -model"}
 				}
-				body := gen.NewSpare{Serial: args[0], Model: *model, Version: optional(*release), Place: optional(*place), Licences: list(*licences)}
+				body := gen.NewSpare{Serial: args[0], Model: *model, Version: optional(*release), Place: optional(*place), Licences: list(*licences), Bench: optional(*bench)}
 				return c.oneSpare(func(a *api.Client) (*http.Response, error) { return a.AddSpare(ctx, body) })
 			}
 		},
@@ -84,12 +85,13 @@ var spareCommands = []command{
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			for_, bench := fs.String("for", "", "`device` at a site that it is to stand by for"), fs.String("bench", "", "`device` by which it is reached on the bench")
 			to := fs.String("to", "", "`release`; that of the newest backup of the device when left out")
+			same := fs.Bool("same-key", false, "the unit was given the key under which the device at the site writes its secrets")
 			terms := termFlags(fs)
 			return func(ctx context.Context, c *client, args []string) error {
 				if *for_ == "" || *bench == "" {
 					return errUsage{"say which device it is for, with -for, and how it is reached on the bench, with -bench"}
 				}
-				body := gen.PrepareSpare{For: *for_, Bench: *bench, To: optional(*to)}
+				body := gen.PrepareSpare{For: *for_, Bench: *bench, To: optional(*to), SameKey: same}
 				var err error
 				if body.Terms, err = terms(ctx, c); err != nil {
 					return err

@@ -99,9 +99,10 @@ type BringUpWish struct {
 	Used         []UsedValue `json:"used,omitempty"`
 	Serial       string      `json:"serial,omitempty"` // that it has to have; "": any
 	KeepPassword bool        `json:"keepPassword,omitempty"`
-	Calls        bool        `json:"calls,omitempty"` // it asks by itself (RFC 8572)
-	Model        string      `json:"model,omitempty"` // of one that does
-	For          string      `json:"for,omitempty"`   // device for which it is to stand by, as a spare
+	Calls        bool        `json:"calls,omitempty"`   // it asks by itself (RFC 8572)
+	Model        string      `json:"model,omitempty"`   // of one that does
+	For          string      `json:"for,omitempty"`     // device for which it is to stand by, as a spare
+	SameKey      bool        `json:"sameKey,omitempty"` // it was given the key under which that one writes its secrets
 }
 
 // A SwapWish says which unit takes the place of the one at a site.

@@ -20,6 +20,8 @@ type Job struct {
 	Edits    []Edit
 	Fragment bool // it is a part of a configuration, so what must stand at its top may be absent
 	ByHand   bool // go on where no conversions lead from one to the other, with what is certain
+	// OtherUnit: the result is for another unit of the same model, which cannot read secrets under a key of the first one either.
+	OtherUnit bool
 }
 
 // Secrets that the source writes under a key of the device itself are typed in again, by "secret @ PATH", or the answer to OwnKey is SameKey: both devices
@@ -231,7 +233,7 @@ func (c *conversion) takeOut(r *stageRun, n *config.Node, reason string) {
 
 // ownKeys sees to secrets that another device could not read, since they are written under a key of the old one.
 func (c *conversion) ownKeys(doc *config.Document, at *origins) {
-	if c.s.OwnKey == nil || c.job.From.Model == c.job.To.Model || c.job.Answers[OwnKey] == SameKey {
+	if c.s.OwnKey == nil || c.job.From.Model == c.job.To.Model && !c.job.OtherUnit || c.job.Answers[OwnKey] == SameKey {
 		return
 	}
 	doc.Root.Walk(func(n *config.Node) {

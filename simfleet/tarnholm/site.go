@@ -146,3 +146,13 @@ func (s *shell) lock(args []string) error {
 
 // tellKey says under which key the box writes its secrets.
 func (s *shell) tellKey(g *glance) { s.say("  %s", g.key) }
+
+// Factory is what somebody does who presses the reset button: the box is as it comes out of its crate, with its first password.
+func (b *Box) Factory() error {
+	b.spec.Blank = true
+	if err := b.Reset(); err != nil {
+		return err
+	}
+	b.host.Cut()
+	return nil
+}

@@ -2955,12 +2955,16 @@ export interface components {
             licences?: string[];
             /** @description Where it lies. */
             place?: string;
+            /** @description Device by which it is reached on the bench, where there is a record of that already. */
+            bench?: string;
         };
         PrepareSpare: {
             /** @description Device at a site that it is to stand by for. */
             for: string;
             /** @description Device by which it is reached on the bench: a record of its own, with its address and its first password there. */
             bench: string;
+            /** @description The unit was given the key under which the device at the site writes its secrets. */
+            sameKey?: boolean;
             /** @description Release; that of the newest backup of the device when left out. */
             to?: string;
             terms?: components["schemas"]["Terms"];
@@ -8619,6 +8623,8 @@ export interface operations {
                     to: string;
                     /** @description Where no conversions lead there: carry over what is certain. */
                     byHand?: boolean;
+                    /** @description The result is for another unit than the one that wrote it, which cannot read secrets under a key of that one. */
+                    otherUnit?: boolean;
                     carve?: components["schemas"]["Carve"];
                 };
             };

@@ -34,9 +34,11 @@ export function Begin() {
   const source = sourceOf(filled);
   const [to, setTo] = useState("@");
   const from = source?.from ?? (filled.backup?.model && `${filled.backup.model}@${filled.backup.version}`);
+  const [otherUnit, setOtherUnit] = useState(false);
   const ready = !!source && !to.startsWith("@") && !to.endsWith("@");
   const start = useMutation({
-    mutationFn: (byHand: boolean) => ask(api.POST("/conversions", { body: { source: source!, to, byHand } })),
+    mutationFn: (byHand: boolean) =>
+      ask(api.POST("/conversions", { body: { source: source!, to, byHand, otherUnit: otherUnit || undefined } })),
     onSuccess: (c) => go(`/configurations/${c.id}`),
   });
   return (
@@ -45,6 +47,15 @@ export function Begin() {
         <div className="space-y-4">
           <Source label="From" value={filled} onChange={setFilled} />
           <Target value={to} onChange={setTo} />
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              name="other-unit"
+              checked={otherUnit}
+              onChange={(e) => setOtherUnit(e.target.checked)}
+            />
+            It is for another unit, which cannot read secrets under a key of the first one
+          </label>
           <Trouble error={start.error} />
           <div className="flex gap-2">
             <Button kind="main" disabled={!ready || start.isPending} onClick={() => start.mutate(false)}>
