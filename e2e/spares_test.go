@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -106,7 +107,9 @@ func (e *env) swapped() {
 	assert.Contains(t, ch.Question.Text, "TH60-09001")
 	require.NoError(t, e.firewall("gullnes-fw1").Arm(tarnholm.Unplugged, box.Fault{}))
 	e.must("change", "sign-off", "2", "-text", "done")
-	ch = e.await("2", "its end, or a question", func(c gen.Change) bool { return c.EndedAt != nil || c.State == gen.ChangeStateAsking && c.Question.Kind != gen.QuestionKindHandStep })
+	ch = e.await("2", "its end, or a question", func(c gen.Change) bool {
+		return c.EndedAt != nil || c.State == gen.ChangeStateAsking && c.Question.Kind != gen.QuestionKindHandStep
+	})
 	require.Equal(t, gen.ChangeStateDone, ch.State, e.must("change", "show", "2"))
 	verdict, _, code := e.client("", "change", "verdict", "2")
 	verdict = strings.Join(strings.Fields(verdict), " ")
@@ -120,4 +123,31 @@ func (e *env) swapped() {
 	list := e.must("spare", "list")
 	assert.Contains(t, list, "in service")
 	assert.Contains(t, list, "coming back")
+}
+
+// In the console: a unit is put in stock, prepared, sent and put in service, and the page says what comes next each time.
+func TestConsoleKeepsSpares(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, stock()...)
+	e.must("catalogue", "load", "../demo/catalog")
+	e.addImages("th60-5.0.7.img")
+	e.must("reading", "take", "gullnes-fw1")
+	e.must("backup", "take", "gullnes-fw1")
+	e.must("spare", "add", "TH60-09001", "-model", "TH-60", "-place", "store, shelf 2", "-bench", "bench-1")
+	do := doer(t, browser(t))
+	page := "http://" + e.url + "/spares"
+	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), click("#spares"), text("h1", "Spares"),
+		text("[data-site=Gullnes]", "gullnes-fw1"), typed("input[name=spare-serial]", "TH80-07001"), typed("input[name=spare-model]", "TH-80"), typed("input[name=spare-place]", "store, shelf 3"), click("#add-spare"), text("[data-spare='TH80-07001']", "in stock"),
+		click("[data-act='prepare TH60-09001']"), typed("#spare-for input", "gullnes"), clickText("*[@role='option']", "gullnes-fw1"), typed("#spare-bench input", "bench"), clickText("*[@role='option']", "bench-1"), shot("spare-prepare"), click("#spare-act"),
+		text("h1", "Change 1"))
+	require.Equal(t, gen.ChangeStateDone, e.run(1).State, e.must("change", "show", "1"))
+	do(chromedp.Navigate(page), text("[data-spare='TH60-09001']", "prepared"), click("[data-act='ship TH60-09001']"), typed("input[name=parcel]", "RX-20881"), click("#spare-act"), text("[data-spare='TH60-09001']", "shipped"), text("#without", "Every device"), shot("spares"),
+		click("[data-act='swap TH60-09001']"), typed("input[name=address]", e.access("bench-1").Address), click("#spare-act"), text("h1", "Change 2"), text("main", "is a prepared unit from now on"))
+	e.must("change", "approve", "2")
+	e.must("change", "start", "2")
+	do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("http://"+e.url+"/changes/2"), text("#question", "Switch off the unit that stands there (serial TH60-05120)"), shot("spare-hands"))
+	require.NoError(t, e.firewall("gullnes-fw1").Arm(tarnholm.Unplugged, box.Fault{}))
+	e.must("change", "sign-off", "2", "-text", "done")
+	require.Equal(t, gen.ChangeStateDone, e.awaitEnd("2").State, e.must("change", "show", "2"))
+	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(page), text("[data-spare='TH60-05120']", "coming back"), click("[data-act='arrive TH60-05120']"), typed("input[name=place]", "bench"), click("#spare-act"), text("[data-spare='TH60-05120']", "arrived"), shot("spares-back"))
 }

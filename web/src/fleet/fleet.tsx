@@ -100,6 +100,9 @@ export function FleetPage() {
         <Link id="replace" className="underline" to="/replace">
           Replace devices
         </Link>
+        <Link id="spares" className="underline" to="/spares">
+          Spares
+        </Link>
         <Button onClick={() => setAdding(true)}>Add device</Button>
       </div>
       <Trouble error={query.error} />
