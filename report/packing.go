@@ -3,6 +3,8 @@ package report
 import (
 	"html/template"
 	"io"
+	"strconv"
+	"strings"
 
 	"github.com/johnfercher/maroto/v2/pkg/components/col"
 	"github.com/johnfercher/maroto/v2/pkg/components/row"
@@ -30,7 +32,7 @@ func (p *Packing) PDF(w io.Writer) error {
 		return err
 	}
 	line := func(t string, size float64, style fontstyle.Type) core.Row {
-		return row.New().Add(text.NewCol(sheetGrid, t, props.Text{Size: size, Style: style, Top: 2, Left: 3, Bottom: 1}))
+		return row.New().Add(text.NewCol(sheetGrid, t, props.Text{Size: size, Style: style, Top: 3, Bottom: 1}))
 	}
 	framed := props.Cell{BorderType: border.Full, BorderThickness: 0.6}
 	label := col.New(sheetGrid).WithStyle(&framed).Add(
@@ -38,7 +40,7 @@ func (p *Packing) PDF(w io.Writer) error {
 		text.New(p.Device, props.Text{Size: 22, Style: fontstyle.Bold, Top: 17, Left: 5}),
 		text.New(p.Model+"   serial "+p.Serial+"   release "+p.Version, props.Text{Size: 14, Top: 29, Left: 5}),
 		text.New(p.parcel(), props.Text{Size: 11, Top: 37, Left: 5}))
-	m.AddRows(row.New(46).Add(label), line("cut here  - - - - - - - - - - - - - - - - - - - - - - - -", 8, fontstyle.Normal))
+	m.AddRows(row.New(46).Add(label), line("cut here  "+strings.Repeat("- ", 120), 8, fontstyle.Normal))
 	m.AddRows(line("What to do with it at "+orDash(p.Site), 15, fontstyle.Bold))
 	for _, f := range p.Facts {
 		m.AddRows(row.New().Add(text.NewCol(18, f[0], small(soft)), text.NewCol(sheetGrid-18, f[1], small(nil))))
@@ -63,7 +65,7 @@ func (p *Packing) PDF(w io.Writer) error {
 
 // numbered is a task with its number in front of it.
 func numbered(n int, t SheetTask) SheetTask {
-	return SheetTask{Text: string(rune('0'+n%10)) + ". " + t.Text}
+	return SheetTask{Text: strconv.Itoa(n) + ". " + t.Text}
 }
 
 func (p *Packing) parcel() string {

@@ -332,9 +332,11 @@ function Add() {
         {field("place", "Place", "where it lies")}
       </div>
       <Trouble error={add.error} />
-      <Button id="add-spare" type="submit" disabled={!v.serial.trim() || !v.model.trim() || add.isPending}>
-        Put it in stock
-      </Button>
+      <div className="mt-3">
+        <Button id="add-spare" type="submit" disabled={!v.serial.trim() || !v.model.trim() || add.isPending}>
+          Put it in stock
+        </Button>
+      </div>
     </form>
   );
 }
