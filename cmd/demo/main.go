@@ -415,6 +415,7 @@ var sites = map[string][2]string{
 	"gullnes-fw1":     {"Gullnes", "http"},
 	"marrow-fw1":      {"Marrow Holm", "sftp"},
 	"marrow-fw2":      {"Marrow Holm", "sftp"},
+	"bench-1":         {"Control room, bench", "sftp"},
 	"control-sg1":     {"Control room", "http"},
 	"tern-rt1":        {"MV Tern", "sftp"},
 	"marrow-ramp1":    {"Marrow Holm", "tftp"},
