@@ -151,3 +151,46 @@ func TestConsoleKeepsSpares(t *testing.T) {
 	require.Equal(t, gen.ChangeStateDone, e.awaitEnd("2").State, e.must("change", "show", "2"))
 	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(page), text("[data-spare='TH60-05120']", "coming back"), click("[data-act='arrive TH60-05120']"), typed("input[name=place]", "bench"), click("#spare-act"), text("[data-spare='TH60-05120']", "arrived"), shot("spares-back"))
 }
+
+// What is not right about a unit is told before anything is written: secrets that it could not read, another unit on the bench, another change for it.
+func TestSparesThatAreNotReady(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, simulated{name: "marrow-fw1", serial: "TH60-05599", site: "Marrow Holm", model: "TH-60", version: "5.4.2", idle: "5.2.3", flash: 16 << 20, sessions: 240},
+		simulated{name: "bench-1", serial: "TH60-09001", site: "Bench", model: "TH-60", version: "5.4.2", flash: 16 << 20, sessions: 240, blank: true, replaces: "marrow-fw1"})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.must("backup", "take", "marrow-fw1")
+	e.must("spare", "add", "TH60-09001", "-model", "TH-60", "-bench", "bench-1")
+	e.must("spare", "add", "TH60-09002", "-model", "TH-60")
+	prepare := []string{"spare", "prepare", "TH60-09001", "-for", "marrow-fw1", "-bench", "bench-1"}
+	for says, args := range map[string][]string{
+		"no unit with the serial":                   {"spare", "ship", "TH60-1"},
+		"is in stock, and cannot be put in service": {"spare", "swap", "TH60-09001"},
+		"is in stock, and cannot be packed":         {"spare", "note", "TH60-09001", "-o", e.dir + "/x.html"},
+		"another unit was unpacked":                 {"spare", "prepare", "TH60-09002", "-for", "marrow-fw1", "-bench", "bench-1"},
+		"the device at the site":                    {"spare", "prepare", "TH60-09001", "-for", "marrow-fw1", "-bench", "marrow-fw1"},
+		"no catalogue that is loaded knows a model": {"spare", "add", "X1", "-model", "XX-1"},
+		"1 secret is written under a key that":      prepare,
+		`there is no device "bench-9"`:              {"spare", "add", "TH60-7", "-model", "TH-60", "-bench", "bench-9"},
+		"say why, with -because":                    {"spare", "retire", "TH60-09002"},
+		"say how it is reached on the bench":        {"spare", "wiped", "TH60-09002"},
+	} {
+		stdout, stderr, code := e.client("", args...)
+		assert.NotZero(t, code, says)
+		assert.Contains(t, stdout+stderr, says)
+	}
+	e.refused(1, []string{"conversion secrets"}, "conversion", "start", "-backup", "1", "-to", "TH-60@5.4.2", "-other-unit")
+	out, stderr, code := e.client("typed again\n", "conversion", "secrets", "1")
+	require.Zero(t, code, out+stderr)
+	e.must(prepare...)
+	e.refused(1, []string{"change 1 prepares unit TH60-09001 already"}, prepare...)
+	assert.Contains(t, e.must("change", "redraft", "1"), "change 2")
+	require.Equal(t, gen.ChangeStateDone, e.run(2).State, e.must("change", "show", "2"))
+	config := e.firewall("bench-1").Status().Config
+	assert.Contains(t, config, `secret "typed again"`)
+	assert.NotContains(t, config, "sealed:")
+	assert.Contains(t, e.must("spare", "list"), "prepared")
+	assert.NotContains(t, e.must("audit"), "typed again")
+	e.must("spare", "swap", "TH60-09001")
+	e.refused(1, []string{"change 3 puts into service unit TH60-09001 already"}, "spare", "swap", "TH60-09001")
+	assert.NotContains(t, e.must("spare", "list"), "TH60-05599", "the unit at the site is in service still")
+}

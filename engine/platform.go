@@ -57,7 +57,7 @@ func (r *run) begunPlatform() int {
 		s := &r.c.Steps[i]
 		h := s.Plan.Hop
 		starts := s.Plan.Kind == change.ChooseSlot || s.Plan.Kind == change.Restart || s.Plan.InPlace()
-		if starts && !s.Plan.Back && h >= 0 && h < len(r.path.Hops) && r.path.Hops[h].NewModel != "" && s.State != change.StepWaiting && s.State != change.StepSkipped {
+		if starts && !s.Plan.Back && h >= 0 && h < len(r.path.Hops) && r.path.Hops[h].NewModel != "" && r.path.Hops[h].Platform != nil && s.State != change.StepWaiting && s.State != change.StepSkipped {
 			last = max(last, h)
 		}
 	}

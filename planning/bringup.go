@@ -37,7 +37,7 @@ func (s *Planner) DraftBringUp(ctx context.Context, by access.Actor, w change.Wi
 }
 
 // draftBringUp is DraftBringUp; also is recorded together with the change, where it is not nil.
-func (s *Planner) draftBringUp(ctx context.Context, by access.Actor, w change.Wish, in BringUp, keys map[string]string, t store.Terms, also func(*store.Store, int64) error) (int64, error) {
+func (s *Planner) draftBringUp(ctx context.Context, by access.Actor, w change.Wish, in BringUp, keys map[string]string, t store.Terms, also func(*store.Store, int64, *store.Change) error) (int64, error) {
 	if err := access.May(by, access.Draft); err != nil {
 		return 0, err
 	}

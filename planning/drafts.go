@@ -87,14 +87,14 @@ func (s *Planner) record(ctx context.Context, by access.Actor, c store.Change, w
 }
 
 // recordWith is record; also is written in the same transaction, where it is not nil.
-func (s *Planner) recordWith(ctx context.Context, by access.Actor, c store.Change, w change.Wish, t store.Terms, also func(*store.Store, int64) error) (id int64, err error) {
+func (s *Planner) recordWith(ctx context.Context, by access.Actor, c store.Change, w change.Wish, t store.Terms, also func(*store.Store, int64, *store.Change) error) (id int64, err error) {
 	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
 	w.Format, c.Wish = change.WishFormat, &w
 	if err := s.Store.Together(ctx, func(tx *store.Store) error {
 		if id, err = tx.AddChange(ctx, by, c); err != nil || also == nil {
 			return err
 		}
-		return also(tx, id)
+		return also(tx, id, &c)
 	}); err != nil {
 		return 0, err
 	}
@@ -158,9 +158,9 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	terms := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
 	switch {
 	case w.Swap != nil:
-		return s.SwapSpare(ctx, by, w.Swap.Serial, w.ComesBackAt, terms)
+		return s.SwapSpare(ctx, by, w.Swap.Serial, w.ComesBackAt, terms, c.ID)
 	case w.BringUp != nil && w.BringUp.For != "":
-		return s.PrepareSpare(ctx, by, w.BringUp.Serial, Preparing{For: w.BringUp.For, Bench: d.Name, To: w.To, SameKey: w.BringUp.SameKey, Terms: terms})
+		return s.PrepareSpare(ctx, by, w.BringUp.Serial, Preparing{For: w.BringUp.For, Bench: d.Name, To: w.To, SameKey: w.BringUp.SameKey, Terms: terms, Instead: c.ID})
 	}
 	if w.PutBack != nil {
 		return s.DraftPutBack(ctx, by, w.PutBack.Change, terms)

@@ -90,6 +90,8 @@ type Preparing struct {
 	// SameKey: the unit was given the key under which the device writes its secrets.
 	SameKey bool
 	Terms   store.Terms
+	// Instead is the draft that is drafted anew; 0: none.
+	Instead int64
 }
 
 // PrepareSpare drafts bringing a unit to what a device at a site needs: its release, the configuration of its newest backup, its password.
@@ -99,6 +101,9 @@ func (s *Planner) PrepareSpare(ctx context.Context, by access.Actor, serial stri
 	}
 	x, err := s.spareIn(ctx, serial, "prepared", spare.InStock, spare.Preparing, spare.Prepared)
 	if err != nil {
+		return 0, err
+	}
+	if err := taken(x.Prepare, x.Prepared, p.Instead, serial, "prepares"); err != nil {
 		return 0, err
 	}
 	site, err := s.Device(ctx, p.For)
@@ -126,9 +131,17 @@ func (s *Planner) PrepareSpare(ctx context.Context, by access.Actor, serial stri
 	if profile := s.Engine.Profile(bench); profile != nil && !profile.Abilities.Password {
 		w.BringUp.KeepPassword = true
 	}
-	return s.draftBringUp(ctx, by, w, BringUp{}, nil, p.Terms, func(tx *store.Store, id int64) error {
-		return tx.PrepareSpare(ctx, x.ID, id, bench.ID, site.ID, b.ID, b.SHA256, w.To)
+	return s.draftBringUp(ctx, by, w, BringUp{}, nil, p.Terms, func(tx *store.Store, id int64, c *store.Change) error {
+		return tx.PrepareSpare(ctx, x.ID, id, bench.ID, site.ID, b.ID, b.SHA256, c.To)
 	})
+}
+
+// taken refuses a second change for a unit while another one is not over; instead is the draft that is drafted anew.
+func taken(by *int64, state *change.State, instead int64, serial, does string) error {
+	if by == nil || state == nil || state.Over() || *by == instead {
+		return nil
+	}
+	return conflict("change %d %s unit %s already; carry it out, or stop it first", *by, does, serial)
 }
 
 // newestBackup is the newest complete backup of a device with a configuration in it; nil: there is none.
@@ -162,7 +175,8 @@ func (s *Planner) ShipSpare(ctx context.Context, by access.Actor, serial, parcel
 }
 
 // SwapSpare drafts that a unit takes the place of the one that stands at its site. at is where it is found then, host:port; "": where the device is.
-func (s *Planner) SwapSpare(ctx context.Context, by access.Actor, serial, at string, t store.Terms) (int64, error) {
+// instead is the draft that is drafted anew; 0: none.
+func (s *Planner) SwapSpare(ctx context.Context, by access.Actor, serial, at string, t store.Terms, instead int64) (int64, error) {
 	if err := access.May(by, access.Draft); err != nil {
 		return 0, err
 	}
@@ -172,6 +186,9 @@ func (s *Planner) SwapSpare(ctx context.Context, by access.Actor, serial, at str
 	}
 	x, err := s.spareIn(ctx, serial, "put in service", spare.Prepared, spare.Shipped)
 	if err != nil {
+		return 0, err
+	}
+	if err := taken(x.Swap, x.Swapped, instead, serial, "puts into service"); err != nil {
 		return 0, err
 	}
 	if at != "" && !GoodAddress(at) {

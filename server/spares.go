@@ -132,7 +132,7 @@ func (s *Server) ShipSpare(ctx context.Context, r gen.ShipSpareRequestObject) (g
 // SwapSpare drafts that a unit goes into service.
 func (s *Server) SwapSpare(ctx context.Context, r gen.SwapSpareRequestObject) (gen.SwapSpareResponseObject, error) {
 	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, []any{r.Serial, r.Body}, func() (int64, error) {
-		return s.Planner.SwapSpare(ctx, actor(ctx), r.Serial, value(r.Body.Address), termsOf(r.Body.Terms))
+		return s.Planner.SwapSpare(ctx, actor(ctx), r.Serial, value(r.Body.Address), termsOf(r.Body.Terms), 0)
 	})
 	if err != nil {
 		return nil, err

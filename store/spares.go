@@ -74,9 +74,10 @@ func (s *Store) spares(ctx context.Context, where string, args ...any) ([]Spare,
 	return pgx.CollectRows(rows, pgx.RowToStructByName[Spare])
 }
 
-// Spares lists the units, those that were retired only when all are asked for, by model and serial.
+// Spares lists the units, those that were retired only when all are asked for, by model and serial. A unit that is still in service, and for which a change is drafted that
+// would take it out, is not in stock.
 func (s *Store) Spares(ctx context.Context, all bool) ([]Spare, error) {
-	return s.spares(ctx, `WHERE $1 OR s.retired_at IS NULL ORDER BY s.model, s.serial, s.id`, all)
+	return s.spares(ctx, `WHERE ($1 OR s.retired_at IS NULL) AND NOT (s.out_id IS NOT NULL AND o.state <> 'done' AND s.swap_id IS NULL) ORDER BY s.model, s.serial, s.id`, all)
 }
 
 // Spare returns the unit with a serial that is not retired; ErrNotFound.

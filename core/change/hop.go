@@ -37,7 +37,7 @@ func (j *Job) hop(i int) []Step {
 	if p.once() && !j.Can.InPlace {
 		p.add(KeepSlot)
 	}
-	if !last && !j.Can.Media {
+	if !last && !j.Can.Media && j.Path.Hops[i+1].Image.File != "" { // what is done on the release that was reached needs no image
 		p.add(Prestage, func(s *Step) { s.Expect = j.prestage(i + 1) })
 	}
 	p.add(Services)
