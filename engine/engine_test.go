@@ -673,7 +673,7 @@ func TestTheLookThatIsCutOffSaysNothing(t *testing.T) {
 	s := w.of(change.Restart)
 	s.Note = "another device answers there"
 	over := errors.New("the time is over")
-	ctx, cancel := context.WithTimeoutCause(t.Context(), 500*time.Millisecond, over)
+	ctx, cancel := context.WithTimeoutCause(t.Context(), 3*time.Second, over)
 	defer cancel()
 	_, _, err = w.awaitBoot(ctx, s, func(bootState) bool { return false })
 	require.ErrorIs(t, err, over)

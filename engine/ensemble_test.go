@@ -452,6 +452,9 @@ func TestAPairGoesDownTogether(t *testing.T) {
 	t.Cleanup(stop)
 	r.d.Settings.Probes = []string{"http://" + at, "tcp:" + r.give.Listener.Addr().String()}
 	require.NoError(t, r.Store.EnterDevice(t.Context(), r.d, []string{"probes"}))
+	for _, b := range []*tarnholm.Box{r.box, r.mate} { // long enough for a busy machine to have both down at the same moment
+		require.NoError(t, b.Arm(tarnholm.SlowReturn, box.Fault{Value: 6}))
+	}
 	r.start()
 	id := r.drafted(mate)
 	c := r.change(id)

@@ -54,7 +54,7 @@ func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Act
 	if err == nil {
 		if empty, unread, now, err = e.wouldCompare(asking, client, d); err == nil {
 			since = &ready.Facts{}
-			err = e.undone(asking, since, c, d, now, client)
+			err = e.undone(asking, since, c, &p, d, now, client)
 		}
 		in = client.SignedIn().User
 		done()
@@ -174,7 +174,7 @@ func (r *run) goOn(ctx context.Context, s *store.Step) error {
 		return err
 	}
 	f.SignedInAs = c.SignedIn().User
-	if err := r.e.undone(ctx, f, r.c, d, p, c); err != nil {
+	if err := r.e.undone(ctx, f, r.c, &r.path, d, p, c); err != nil {
 		return err
 	}
 	sends := slices.ContainsFunc(r.c.Steps, func(st store.Step) bool { return st.Plan.Kind == change.Send })

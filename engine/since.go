@@ -3,7 +3,6 @@ package engine
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -149,7 +148,7 @@ func (e *Engine) leads(ctx context.Context, model, from, to string) bool {
 }
 
 // undone fills in what a start of the previous installation undoes. c is nil when the device cannot be asked.
-func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d store.Device, p *portrait.Portrait, client *device.Client) error {
+func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, way *path.Path, d store.Device, p *portrait.Portrait, client *device.Client) error {
 	if c.Kind != change.Return || p == nil || client == nil {
 		return nil
 	}
@@ -173,10 +172,6 @@ func (e *Engine) undone(ctx context.Context, f *ready.Facts, c *store.Change, d 
 	}
 	if err != nil {
 		return err
-	}
-	var way path.Path
-	if err := json.Unmarshal(c.Path, &way); err != nil {
-		return final("the path of the change cannot be read: %w", err)
 	}
 	old := way.LastModel()
 	s, err := e.SinceLeft(ctx, d, Leaving{Model: p.Model, Version: p.Version, OldModel: old, Old: c.To, Ports: way.Renamed(old, p.Model)}, now)
