@@ -678,6 +678,13 @@ func TestTheLookThatIsCutOffSaysNothing(t *testing.T) {
 	_, _, err = w.awaitBoot(ctx, s, func(bootState) bool { return false })
 	require.ErrorIs(t, err, over)
 	assert.Equal(t, "another device answers there", s.Note)
+
+	login := w.of(change.Login) // which tells in its own words what it sees
+	login.Note = "another device answers there"
+	ctx, cancel = context.WithTimeoutCause(t.Context(), 3*time.Second, over)
+	defer cancel()
+	require.ErrorIs(t, waitLogin(w, ctx, login), over)
+	assert.Equal(t, "another device answers there", login.Note)
 }
 
 // Where the records took the time and still do not answer, no step has failed: the change goes on when they answer again.

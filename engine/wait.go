@@ -25,6 +25,9 @@ func (r *run) poll(ctx context.Context, s *store.Step, look func() (done bool, s
 	began := r.e.now()
 	for {
 		done, seen, err := look()
+		if err == nil && !done && ctx.Err() != nil { // it was cut off, and says so in its own words; what was seen before says more
+			return context.Cause(ctx)
+		}
 		rest := r.nextLook(began)
 		if err != nil {
 			switch k := device.KindOf(err); {
