@@ -477,7 +477,7 @@ func TestAPairGoesDownTogether(t *testing.T) {
 	assert.Greater(t, through.Lost, int64(0), "nobody served for a while: %+v", through)
 	assert.Greater(t, through.Longest, 0.1)
 	assert.Greater(t, other.Asked, int64(5))
-	assert.Zero(t, other.Lost, "what is elsewhere was not cut off: %+v", other)
+	assert.Zero(t, other.Longest, "what is elsewhere was not cut off: %+v", other)
 }
 
 func TestProbesAreChecked(t *testing.T) {

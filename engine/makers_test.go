@@ -143,6 +143,7 @@ func gateway(t *testing.T) *field {
 func TestAGatewayIsDrainedAndBroughtUp(t *testing.T) {
 	t.Parallel()
 	f := gateway(t)
+	f.Pace.Factor /= 8 // a busy machine is not to cut off what would have drained
 	f.start()
 	id := f.draft("3.8.5")
 	f.release(id)
