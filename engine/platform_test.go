@@ -159,7 +159,7 @@ func TestStrikesWhileThePlatformChanges(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
-	for _, strike := range []string{"the connection is cut", "the database cuts every connection", "another worker takes over", "nothing is said for a while"} {
+	for _, strike := range []string{"the connection is cut", "another worker takes over"} {
 		t.Run(strike, func(t *testing.T) {
 			t.Parallel()
 			r := newPlatform(t)
@@ -177,7 +177,7 @@ func TestPowerIsLostWhileThePlatformChanges(t *testing.T) {
 		t.Skip()
 	}
 	boots := map[change.Kind]int{change.ChooseSlot: 2} // it has gone on by itself when the change would start it
-	for _, kind := range []change.Kind{change.Backup, change.Send, change.GoNoGo, change.ChooseSlot, change.Restart, change.Confirm, change.Services} {
+	for _, kind := range []change.Kind{change.Send, change.ChooseSlot, change.Restart, change.Confirm} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
 			r := newPlatform(t)
