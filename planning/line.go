@@ -45,30 +45,42 @@ func (s *Planner) lostBy(ctx context.Context, b store.Backup, p *path.Path, hop 
 	if err != nil {
 		return nil, err
 	}
-	from, bad := lib.ParseStop(p.Model + "@" + b.Version)
-	to, worse := lib.ParseStop(p.ModelAt(hop+1) + "@" + p.Hops[hop].To.String())
+	from, to := p.Model+"@"+b.Version, p.ModelAt(hop+1)+"@"+p.Hops[hop].To.String()
+	return notCarried(lib, from, to, b.ID, b.File, func() (string, error) { return s.Engine.Main(b) }), nil
+}
+
+// notCarried lists what of the configuration in a backup has no way from one MODEL@VERSION to another; none where it converts, since what of it needs a person is told by the
+// conversion. What cannot be looked at is told as lost, never left out.
+func notCarried(lib *convert.Library, from, to string, backup int64, file string, read func() (string, error)) []string {
+	unknown := func(err error) []string {
+		return []string{fmt.Sprintf("the configuration; what of backup %d could be carried over is not known: %s", backup, err)}
+	}
+	at, bad := lib.ParseStop(from)
+	aim, worse := lib.ParseStop(to)
 	if err := errors.Join(bad, worse); err != nil {
-		return []string{fmt.Sprintf("the configuration, as far as anybody can say: %s", err)}, nil
+		return unknown(err)
 	}
-	text, err := s.Engine.Main(b)
-	if err != nil {
-		return []string{fmt.Sprintf("the configuration; backup %d cannot be read: %s", b.ID, err)}, nil
-	}
-	doc, wrong := lib.Schema(from).Parse(b.File, text)
-	if len(wrong) > 0 {
-		return []string{fmt.Sprintf("the configuration; %d lines of backup %d are not understood, the first: %s", len(wrong), b.ID, wrong[0])}, nil
-	}
-	_, err = lib.Plan(from, to, false)
 	var noWay *convert.TooOldError
-	if !errors.As(err, &noWay) {
-		return nil, err // it converts: what of it needs a person is told by the conversion
+	switch _, err := lib.Plan(at, aim, false); {
+	case err == nil:
+		return nil
+	case !errors.As(err, &noWay): // nobody described the one or the other
+		return unknown(err)
 	}
-	r, err := lib.Convert(convert.Job{From: from, To: to, ByHand: true}, doc)
+	text, err := read()
 	if err != nil {
-		return []string{fmt.Sprintf("the configuration: %s", err)}, nil
+		return unknown(err)
 	}
-	return append([]string{fmt.Sprintf("the configuration: it does not convert from %s to %s. Prepare what is carried over by hand with: verimorph conversion start -backup %d -to %s -by-hand", from, to, b.ID, to)},
-		bySection(r.Ledger)...), nil
+	doc, wrong := lib.Schema(at).Parse(file, text)
+	if len(wrong) > 0 {
+		return unknown(fmt.Errorf("%d lines are not understood, the first: %s", len(wrong), wrong[0]))
+	}
+	r, err := lib.Convert(convert.Job{From: at, To: aim, ByHand: true}, doc)
+	if err != nil {
+		return unknown(err)
+	}
+	how := fmt.Sprintf("verimorph conversion start -backup %d -to %s -by-hand", backup, aim)
+	return append([]string{fmt.Sprintf("the configuration: it does not convert from %s to %s. Prepare what is carried over by hand with: %s", at, aim, how)}, bySection(r.Ledger)...)
 }
 
 // bySection counts the statements of a ledger by their sections: those that are alike on both sides, and those that are not.
