@@ -73,6 +73,7 @@ func (e *env) wiped() {
 	said := e.refused(1, []string{"the unit is not wiped: of gullnes-fw1 there is still", "Running configuration: box / name gullnes-fw1", "more"}, "spare", "wiped", "TH60-05120", "-bench", "bench-2")
 	assert.NotContains(t, said, "secret ")
 	e.refused(1, []string{"has the serial TH60-09001, and TH60-05120 was meant"}, "spare", "wiped", "TH60-05120", "-bench", "bench-1")
+	assert.Contains(t, said, "(-same)")
 	require.NoError(t, old.Factory())
 	e.must("device", "forget-key", "bench-2")
 	out = e.must("spare", "wiped", "TH60-05120", "-bench", "bench-2")

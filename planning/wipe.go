@@ -50,6 +50,9 @@ func (s *Planner) WipedSpare(ctx context.Context, by access.Actor, serial, at st
 	})
 }
 
+// held are the kinds of parts that must be gone. Licences may stay with the unit, and a whole-system archive differs at every look.
+var held = []string{backup.Configuration, backup.Users, backup.Certificates, backup.Plan}
+
 // A wipe is such a look in the making.
 type wipe struct {
 	s     *Planner
@@ -63,7 +66,7 @@ type wipe struct {
 // proof compares what a unit holds now with the newest backup of the device that it was, part by part.
 func (w *wipe) proof(ctx context.Context, of string) (string, error) {
 	if of == "" {
-		return "it never was anything", nil
+		return "no device is recorded that it was; there is nothing to compare with", nil
 	}
 	s := w.s
 	was, err := s.Device(ctx, of)
@@ -84,7 +87,7 @@ func (w *wipe) proof(ctx context.Context, of string) (string, error) {
 	var parts []backup.Part
 	var names []string
 	for _, part := range m.Parts {
-		if slices.Contains([]string{backup.Configuration, backup.Users, backup.Certificates}, part.Kind) {
+		if slices.Contains(held, part.Kind) {
 			parts, names = append(parts, part), append(names, part.Name)
 		}
 	}
@@ -112,8 +115,12 @@ func (w *wipe) proof(ctx context.Context, of string) (string, error) {
 		}
 		left, checked = append(left, there...), append(checked, part.Title)
 	}
-	if len(left) > 0 {
-		return "", conflict("the unit is not wiped: of %s there is still %s. Bring it to its factory state; where such a unit says the same in that state, name it (-same)", of, strings.Join(firstOf(left, 8), "; "))
+	switch {
+	case len(left) > 0:
+		return "", conflict("the unit is not wiped: of %s there is still %s. Bring it to its factory state; where such a unit says the same in that state, name it (-same)",
+			of, strings.Join(firstOf(left, 8), "; "))
+	case len(checked) == 0:
+		return "", conflict("backup %d of %s has no part that could be looked for, so nobody can say whether the unit is wiped; retire it, or look by hand", b.ID, of)
 	}
 	return fmt.Sprintf("nothing of backup %d of %s is on it any more: %s", b.ID, of, strings.Join(checked, ", ")), nil
 }

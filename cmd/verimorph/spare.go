@@ -165,7 +165,7 @@ var spareCommands = []command{
 		name: "spare wiped", args: "SERIAL",
 		short: "Look whether anything of what a unit did is still on it; then it is in stock again", min: 1, max: 1,
 		example: `spare wiped TH60-05599 -bench bench-1`,
-		long:    "The unit is in its factory state, and is reached on the bench by a record with its first password. Its configuration, users and keys are compared with the newest backup of the\ndevice that it was. It exits 1 when something of that is still there, and says what.",
+		long:    "The unit is in its factory state, and is reached on the bench by a record with its first password. Its configuration, users, keys and cable plan are compared with the newest backup of the\ndevice that it was. It exits 1 when something of that is still there, and says what.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			bench := fs.String("bench", "", "`device` by which it is reached on the bench")
 			var same []string

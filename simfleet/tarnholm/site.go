@@ -153,6 +153,9 @@ func (b *Box) Factory() error {
 	if err := b.Reset(); err != nil {
 		return err
 	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.st.Holding.Cables = "no plan\n"
 	b.host.Cut()
-	return nil
+	return b.save()
 }
