@@ -346,9 +346,17 @@ func TestAPairThatIsSwitchedByHand(t *testing.T) {
 	}
 }
 
+// measures has a test run without the race detector, under which the machine stands still for longer than a user would: it counts what users notice.
+func measures(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it runs with the matrices, without the race detector")
+	}
+}
+
 // What the plan calls hitless is: not one of 200 requests a second through the pair is lost.
 func TestNothingIsLostThroughAPair(t *testing.T) {
 	t.Parallel()
+	measures(t)
 	r, mate := firewalls(t)
 	stop, at, err := r.box.Through("127.0.0.1:0")
 	require.NoError(t, err)
@@ -364,6 +372,7 @@ func TestNothingIsLostThroughAPair(t *testing.T) {
 // A cluster is upgraded with its followers first: its quorum is kept at every moment, and nothing that goes through it is lost.
 func TestAClusterIsUpgraded(t *testing.T) {
 	t.Parallel()
+	measures(t)
 	r := newRig(t, nil)
 	mate := r.second()
 	third, other := r.another("third", "S3")
@@ -443,6 +452,7 @@ func TestAPairThatIsNotInSyncAtTheEnd(t *testing.T) {
 // Both members go down at once where that was asked for: each is started once, what was cut off meanwhile is measured, and both serve as before.
 func TestAPairGoesDownTogether(t *testing.T) {
 	t.Parallel()
+	measures(t)
 	r := newRig(t, nil)
 	mate := r.second()
 	require.NoError(t, tarnholm.Join(r.box, r.mate))
@@ -477,7 +487,7 @@ func TestAPairGoesDownTogether(t *testing.T) {
 	assert.Greater(t, through.Lost, int64(0), "nobody served for a while: %+v", through)
 	assert.Greater(t, through.Longest, 0.1)
 	assert.Greater(t, other.Asked, int64(5))
-	assert.Zero(t, other.Longest, "what is elsewhere was not cut off: %+v", other)
+	assert.Zero(t, other.Lost, "what is elsewhere was not cut off: %+v", other)
 }
 
 func TestProbesAreChecked(t *testing.T) {

@@ -21,8 +21,8 @@ type Client struct {
 	group      sync.WaitGroup
 }
 
-// patience is how long an answer may take before the request counts as lost. A device that goes down refuses, or breaks off, at once; a busy machine only answers late.
-const patience = 8 * time.Second
+// patience is how long an answer may take before the request counts as lost.
+const patience = 2 * time.Second
 
 // Start begins to ask, so many times a second, until Stop.
 func Start(ctx context.Context, url string, aSecond int) *Client {
