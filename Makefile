@@ -40,9 +40,9 @@ check: web/dist/index.html ## formatting, vet, staticcheck, types, generated cod
 	@scripts/generated
 	@$(GO) run ./internal/sizes
 
-# The matrices strike in every step with every fault: the same code again and again, which the other tests walk under the race detector. The last three measure
+# The matrices strike in every step with every fault: the same code again and again, which the other tests walk under the race detector. The last four measure
 # what users notice of a change, which the race detector falsifies.
-MATRICES = TestStrikes|TestPowerIsLost|TestFaultsOf|TestSilenceForGood|TestEveryFault|TestRecordsAway|TestNothingIsSent|TestHostileInput|TestNothingIsLost|TestAClusterIsUpgraded|TestAPairGoesDown
+MATRICES = TestStrikes|TestPowerIsLost|TestFaultsOf|TestSilenceForGood|TestEveryFault|TestRecordsAway|TestNothingIsSent|TestHostileInput|TestNothingIsLost|TestAClusterIsUpgraded|TestAPairGoesDown|TestNodesLoseNothing
 
 # The end-to-end tests build the service with the race detector; the browser driver they use is not free of races.
 test: packages build check ## all tests; race detector on, but for matrices

@@ -208,7 +208,7 @@ func (r *run) promised(ctx context.Context, s *store.Step) (j judgement, err err
 	if err != nil {
 		return j, err
 	}
-	all, err := r.e.readingsOf(ctx, d)
+	all, err := r.e.ReadingsOf(ctx, d)
 	if err != nil {
 		return j, err
 	}

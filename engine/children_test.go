@@ -123,6 +123,7 @@ func nodes(t *testing.T) *field {
 // Nodes go one by one, each drained first: of two hundred requests a second that go through them none is lost.
 func TestNodesLoseNothing(t *testing.T) {
 	t.Parallel()
+	measures(t)
 	f := nodes(t)
 	stop, at, err := f.plain.Through(place())
 	require.NoError(t, err)

@@ -156,18 +156,12 @@ func TestWhoAnswersAsAnotherPlatform(t *testing.T) {
 // Whatever strikes in whatever step: it goes on as the other platform, once.
 func TestStrikesWhileThePlatformChanges(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip()
-	}
-	for _, strike := range []string{"the connection is cut", "another worker takes over"} {
-		t.Run(strike, func(t *testing.T) {
-			t.Parallel()
-			r := newPlatform(t)
-			(&subject{field: &field{rig: r.rig}}).strikeEverywhere(strikes[strike])
-			r.start()
-			r.becameSecond(r.carryOut("7.4.6"), 2)
-		})
-	}
+	struckAnyhow(t, func(t *testing.T, strikeAll func(*rig)) {
+		r := newPlatform(t)
+		strikeAll(r.rig)
+		r.start()
+		r.becameSecond(r.carryOut("7.4.6"), 2)
+	})
 }
 
 // The power is lost after whatever step: it starts what is chosen, which may be the other platform before the change says so.

@@ -96,7 +96,7 @@ func (e *Engine) readyMember(ctx context.Context, c *store.Change, by access.Act
 
 // wouldCompare takes the readings as a change would before it begins, and names those that would prove nothing afterwards.
 func (e *Engine) wouldCompare(ctx context.Context, c *device.Client, d store.Device) (empty, unread []string, p *portrait.Portrait, err error) {
-	rs, err := e.readingsOf(ctx, d)
+	rs, err := e.ReadingsOf(ctx, d)
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -236,7 +236,7 @@ func plugged(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	all, err := r.e.readingsOf(ctx, d)
+	all, err := r.e.ReadingsOf(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -338,7 +338,7 @@ func (r *run) byCables(ctx context.Context) (want verify.Readings, notes map[str
 		if err != nil {
 			return nil, nil, records(err)
 		}
-		if rs, err = r.e.readingsOf(ctx, d); err != nil {
+		if rs, err = r.e.ReadingsOf(ctx, d); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -363,7 +363,7 @@ func (r *run) takesPlace(ctx context.Context, s *store.Step) (j judgement, err e
 	if err != nil {
 		return j, err
 	}
-	all, err := r.e.readingsOf(ctx, d)
+	all, err := r.e.ReadingsOf(ctx, d)
 	if err != nil {
 		return j, err
 	}

@@ -175,6 +175,19 @@ func (s *subject) strikeEverywhere(hit func(*subject, *run)) map[string]bool {
 	return struck
 }
 
+// struckAnyhow runs a test of a rig that is struck in every step, once for each of two ways that leave no trace of the other: the connection breaks, and another worker takes over.
+func struckAnyhow(t *testing.T, run func(t *testing.T, strikeAll func(*rig))) {
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, name := range []string{"the connection is cut", "another worker takes over"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			run(t, func(r *rig) { (&subject{field: &field{rig: r}}).strikeEverywhere(strikes[name]) })
+		})
+	}
+}
+
 // Whatever strikes in the middle of whatever step, once when it has begun and once when it was performed: the change is done, the
 // verdict passes, nothing is installed twice, and the device is started no more often than without it.
 func TestStrikesInEveryStep(t *testing.T) {

@@ -140,18 +140,12 @@ func TestAnotherUnitIsExchanged(t *testing.T) {
 // Whatever strikes in whatever step: the unit is exchanged.
 func TestStrikesWhileAUnitIsExchanged(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip()
-	}
-	for _, strike := range []string{"the connection is cut", "another worker takes over"} {
-		t.Run(strike, func(t *testing.T) {
-			t.Parallel()
-			x := newExchange(t)
-			(&subject{field: &field{rig: x.rig}}).strikeEverywhere(strikes[strike])
-			x.start()
-			c := x.exchanged(x.draftExchange("N"))
-			require.Equal(t, change.Done, c.State, failure(c))
-			assert.Equal(t, verify.Met, resultOf(verdictOf(t, c), "tunnels-up").State, failure(c))
-		})
-	}
+	struckAnyhow(t, func(t *testing.T, strikeAll func(*rig)) {
+		x := newExchange(t)
+		strikeAll(x.rig)
+		x.start()
+		c := x.exchanged(x.draftExchange("N"))
+		require.Equal(t, change.Done, c.State, failure(c))
+		assert.Equal(t, verify.Met, resultOf(verdictOf(t, c), "tunnels-up").State, failure(c))
+	})
 }

@@ -99,11 +99,6 @@ func measure(ctx context.Context, c *device.Client, rs []device.Reading) (values
 
 // ReadingsOf lists the readings that are taken of a device: its dialect's, and those a company added.
 func (e *Engine) ReadingsOf(ctx context.Context, d store.Device) ([]device.Reading, error) {
-	return e.readingsOf(ctx, d)
-}
-
-// readingsOf is ReadingsOf.
-func (e *Engine) readingsOf(ctx context.Context, d store.Device) ([]device.Reading, error) {
 	dialect := e.Profile(d)
 	if dialect == nil {
 		return nil, final("dialect %q is not known here", d.Dialect)
@@ -170,7 +165,7 @@ func takeReadings(r *run, ctx context.Context, s *store.Step) error {
 	if err != nil {
 		return err
 	}
-	rs, err := r.e.readingsOf(ctx, d)
+	rs, err := r.e.ReadingsOf(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -223,7 +218,7 @@ func (r *run) definitions(ctx context.Context, before verify.Readings) ([]device
 	if err != nil {
 		return nil, err
 	}
-	rs, err := r.e.readingsOf(ctx, d)
+	rs, err := r.e.ReadingsOf(ctx, d)
 	return slices.DeleteFunc(rs, func(x device.Reading) bool { _, taken := before[x.Name]; return !taken }), err
 }
 
@@ -553,7 +548,7 @@ func (e *Engine) readNow(ctx context.Context, d store.Device, by access.Actor) (
 		return store.ReadingSet{}, nil, err
 	}
 	defer done()
-	rs, err := e.readingsOf(ctx, d)
+	rs, err := e.ReadingsOf(ctx, d)
 	if err != nil {
 		return store.ReadingSet{}, nil, err
 	}
