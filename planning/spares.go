@@ -11,6 +11,7 @@ import (
 	"verimorph/access"
 	"verimorph/core/change"
 	"verimorph/core/path"
+	"verimorph/core/ready"
 	"verimorph/core/spare"
 	"verimorph/core/version"
 	"verimorph/store"
@@ -39,7 +40,8 @@ func (s *Planner) AddSpare(ctx context.Context, by access.Actor, x store.Spare) 
 		return x, err
 	}
 	if other != "" && other != x.Bench {
-		return x, conflict("the unit with the serial %s is known as %s. Where that is how it is reached on the bench, say so (-bench %s); else it is in service there", x.Serial, other, other)
+		return x, conflict("the unit with the serial %s is known as %s. Where that is how it is reached on the bench, say so (-bench %s); else it is in service there",
+			x.Serial, other, other)
 	}
 	if x.Bench != "" {
 		d, err := s.Device(ctx, x.Bench)
@@ -115,16 +117,18 @@ func (s *Planner) PrepareSpare(ctx context.Context, by access.Actor, serial stri
 		return 0, err
 	}
 	if bench.ID == site.ID {
-		return 0, invalid("%s is the device at the site; the unit on the bench has a record of its own, with the address and the password that it has there", site.Name)
+		return 0, invalid("%s is the device at the site; the unit on the bench has a record of its own, with its address and its password there", site.Name)
 	}
 	b, err := s.newestBackup(ctx, site)
 	if err != nil {
 		return 0, err
 	}
 	if b == nil {
-		return 0, conflict("there is no complete backup of %s, so nobody can say what it is configured with; take one first: verimorph backup take %s", site.Name, site.Name)
+		return 0, conflict("there is no complete backup of %s, so nobody can say what it is configured with; take one first: verimorph backup take %s",
+			site.Name, site.Name)
 	}
-	w := change.Wish{Device: bench.Name, Aim: change.Aim{To: p.To}, BringUp: &change.BringUpWish{Backup: b.ID, Serial: x.Serial, For: site.Name, SameKey: p.SameKey}}
+	w := change.Wish{Device: bench.Name, Aim: change.Aim{To: p.To}}
+	w.BringUp = &change.BringUpWish{Backup: b.ID, Serial: x.Serial, For: site.Name, SameKey: p.SameKey}
 	if w.To == "" {
 		w.To = b.Version
 	}
@@ -251,7 +255,8 @@ func (s *Planner) swap(ctx context.Context, x *store.Spare, site store.Device, a
 	if c.Path, err = json.Marshal(way); err != nil {
 		return c, old, err
 	}
-	m := store.Member{DeviceID: site.ID, Planned: store.Planned{Model: x.Model, Serial: x.Serial, ComesBackAt: at, HostKey: bench.HostKey, Pins: bench.Pins, Bench: bench.ID}}
+	m := store.Member{DeviceID: site.ID}
+	m.Planned = store.Planned{Model: x.Model, Serial: x.Serial, ComesBackAt: at, HostKey: bench.HostKey, Pins: bench.Pins, Bench: bench.ID}
 	if m.Readings, m.Definitions, err = s.lastReadings(ctx, site); err != nil {
 		return c, old, err
 	}
@@ -354,7 +359,8 @@ func (s *Planner) Covers(ctx context.Context) ([]spare.Cover, error) {
 	return spare.Of(needs, units), nil
 }
 
-// configNow is the digest of the newest saved configuration of a device: that which a unit holds, where the two say the same but for lines that differ at every look.
+// configNow is the digest of the newest saved configuration of a device. It is that of what a unit holds, where the two say the same but for lines that differ at
+// every look.
 func (s *Planner) configNow(ctx context.Context, d store.Device, x *store.Spare) (string, error) {
 	b, err := s.newestBackup(ctx, d)
 	if b == nil || err != nil || b.SHA256 == x.Holds || x.Backup == nil {
@@ -417,7 +423,8 @@ func (s *Planner) Packing(ctx context.Context, serial string) (*Packing, error) 
 	}
 	out.Facts = append(out.Facts, [2]string{"Unit", x.Model + ", serial " + x.Serial}, [2]string{"Release", x.Version})
 	if x.Backup != nil && x.PreparedAt != nil {
-		out.Facts = append(out.Facts, [2]string{"Configuration", fmt.Sprintf("backup %d of %s, tested on the bench %s", *x.Backup, d.Name, x.PreparedAt.In(s.Engine.Zone).Format("2006-01-02 15:04 MST"))})
+		when := x.PreparedAt.In(s.Engine.Zone).Format(ready.Stamp)
+		out.Facts = append(out.Facts, [2]string{"Configuration", fmt.Sprintf("backup %d of %s, tested on the bench %s", *x.Backup, d.Name, when)})
 	}
 	labels, ports := s.cableLabels(ctx, d)
 	for _, p := range ports {
@@ -427,8 +434,14 @@ func (s *Planner) Packing(ctx context.Context, serial string) (*Packing, error) 
 	if out.Back != "" {
 		old = "the unit with the serial " + out.Back
 	}
-	out.Tasks = []string{"Call the operations room before you begin. They wait for this unit", "See that the serial on the unit is " + x.Serial, "Switch off " + old + ". Pull its cables; leave the label on each",
-		"Put the new unit in its place. Put each cable into the port of the same name", "Switch the new unit on, and wait ten minutes. Do not switch it off meanwhile",
-		"Tell the operations room that it is on, and wait until they say that it works", "Only then pack " + old + " into this box and send it back. It still holds passwords: send it as valuable"}
+	out.Tasks = []string{
+		"Call the operations room before you begin. They wait for this unit",
+		"See that the serial on the unit is " + x.Serial,
+		"Switch off " + old + ". Pull its cables; leave the label on each",
+		"Put the new unit in its place. Put each cable into the port of the same name",
+		"Switch the new unit on, and wait ten minutes. Do not switch it off meanwhile",
+		"Tell the operations room that it is on, and wait until they say that it works",
+		"Only then pack " + old + " into this box and send it back. It still holds passwords: send it as valuable",
+	}
 	return out, nil
 }

@@ -56,12 +56,14 @@ func (x *Spare) Unit() spare.Unit {
 		}
 		return *s
 	}
-	return spare.Unit{Serial: x.Serial, Model: x.Model, Version: x.Version, Licences: x.Licences, For: x.For, Holds: x.Holds, Prepare: of(x.Prepared), Swap: of(x.Swapped), Out: of(x.OutState),
+	return spare.Unit{Serial: x.Serial, Model: x.Model, Version: x.Version, Licences: x.Licences, For: x.For, Holds: x.Holds,
+		Prepare: of(x.Prepared), Swap: of(x.Swapped), Out: of(x.OutState),
 		Shipped: x.ShippedAt != nil, Arrived: x.ArrivedAt != nil, Retired: x.RetiredAt != nil}
 }
 
-const spareColumns = `s.id, s.serial, s.model, s.version, s.licences, s.place, coalesce(b.name, '') AS bench, s.bench_id, coalesce(f.name, '') AS "for", s.for_id, coalesce(f.site, '') AS site,
-	s.backup_id, s.holds, s.prepare_id, p.state AS prepared, p.ended_at AS prepared_at, s.swap_id, w.state AS swapped, s.out_id, o.state AS out_state, coalesce(d.name, '') AS was, s.was_id,
+const spareColumns = `s.id, s.serial, s.model, s.version, s.licences, s.place, coalesce(b.name, '') AS bench, s.bench_id,
+	coalesce(f.name, '') AS "for", s.for_id, coalesce(f.site, '') AS site, s.backup_id, s.holds,
+	s.prepare_id, p.state AS prepared, p.ended_at AS prepared_at, s.swap_id, w.state AS swapped, s.out_id, o.state AS out_state, coalesce(d.name, '') AS was, s.was_id,
 	s.shipped_at, s.parcel, s.arrived_at, s.wiped_at, s.wiped, s.retired_at, s.retired, s.created_at
 	FROM spares s LEFT JOIN devices b ON b.id = s.bench_id LEFT JOIN devices f ON f.id = s.for_id LEFT JOIN devices d ON d.id = s.was_id
 	LEFT JOIN changes p ON p.id = s.prepare_id LEFT JOIN changes w ON w.id = s.swap_id LEFT JOIN changes o ON o.id = s.out_id`
@@ -74,10 +76,11 @@ func (s *Store) spares(ctx context.Context, where string, args ...any) ([]Spare,
 	return pgx.CollectRows(rows, pgx.RowToStructByName[Spare])
 }
 
-// Spares lists the units, those that were retired only when all are asked for, by model and serial. A unit that is still in service, and for which a change is drafted that
-// would take it out, is not in stock.
+// Spares lists the units by model and serial, those that were retired only when all are asked for. A unit that is still in service, and for which a change is
+// drafted that would take it out, is not in stock.
 func (s *Store) Spares(ctx context.Context, all bool) ([]Spare, error) {
-	return s.spares(ctx, `WHERE ($1 OR s.retired_at IS NULL) AND NOT (s.out_id IS NOT NULL AND o.state <> 'done' AND s.swap_id IS NULL) ORDER BY s.model, s.serial, s.id`, all)
+	return s.spares(ctx, `WHERE ($1 OR s.retired_at IS NULL) AND NOT (s.out_id IS NOT NULL AND o.state <> 'done' AND s.swap_id IS NULL)
+		ORDER BY s.model, s.serial, s.id`, all)
 }
 
 // Spare returns the unit with a serial that is not retired; ErrNotFound.
@@ -114,7 +117,8 @@ func notNil(l []string) []string {
 
 // PrepareSpare records what a unit is prepared for, and by which change.
 func (s *Store) PrepareSpare(ctx context.Context, id, changeID, benchID, forID, backup int64, holds, version string) error {
-	_, err := s.db.Exec(ctx, `UPDATE spares SET prepare_id = $2, bench_id = $3, for_id = $4, backup_id = $5, holds = $6, version = $7, shipped_at = NULL, parcel = '', swap_id = NULL WHERE id = $1`,
+	_, err := s.db.Exec(ctx, `UPDATE spares SET prepare_id = $2, bench_id = $3, for_id = $4, backup_id = $5, holds = $6, version = $7,
+		shipped_at = NULL, parcel = '', swap_id = NULL WHERE id = $1`,
 		id, changeID, benchID, forID, backup, holds, version)
 	return err
 }
@@ -131,7 +135,8 @@ func (s *Store) SwapSpare(ctx context.Context, id, changeID, deviceID int64, old
 		return err
 	}
 	_, err := s.db.Exec(ctx, `INSERT INTO spares (serial, model, version, licences, out_id, was_id) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (serial) WHERE retired_at IS NULL DO UPDATE SET out_id = excluded.out_id, was_id = excluded.was_id, version = excluded.version, arrived_at = NULL, wiped_at = NULL`,
+		ON CONFLICT (serial) WHERE retired_at IS NULL
+		DO UPDATE SET out_id = excluded.out_id, was_id = excluded.was_id, version = excluded.version, arrived_at = NULL, wiped_at = NULL`,
 		old.Serial, old.Model, old.Version, notNil(old.Licences), changeID, deviceID)
 	return err
 }
@@ -144,7 +149,8 @@ func (s *Store) ArriveSpare(ctx context.Context, id int64, place string) error {
 
 // WipeSpare records that nothing of what a unit held is on it any more, and has it in stock again.
 func (s *Store) WipeSpare(ctx context.Context, id, benchID int64, version string, licences []string, proof string) error {
-	_, err := s.db.Exec(ctx, `UPDATE spares SET wiped_at = now(), wiped = $2, bench_id = $3, version = $4, licences = $5, out_id = NULL, was_id = NULL, arrived_at = NULL, for_id = NULL, backup_id = NULL, holds = '',
+	_, err := s.db.Exec(ctx, `UPDATE spares SET wiped_at = now(), wiped = $2, bench_id = $3, version = $4, licences = $5,
+		out_id = NULL, was_id = NULL, arrived_at = NULL, for_id = NULL, backup_id = NULL, holds = '',
 		prepare_id = NULL, swap_id = NULL, shipped_at = NULL, parcel = '' WHERE id = $1`, id, proof, benchID, version, notNil(licences))
 	return err
 }

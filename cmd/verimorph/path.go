@@ -431,42 +431,9 @@ func (c *client) printHop(p gen.Path, i int) {
 		role := map[bool]string{true: "image", false: im.Role}[im.Role == "install"]
 		line("%s %s%s", role, im.File, map[bool]string{true: c.paint(red, " (not in the image store)")}[im.There != nil && !*im.There])
 	}
-	for _, q := range h.Prerequisites {
-		mark := map[gen.PrerequisiteState]string{gen.PrerequisiteStateMet: c.paint(green, "ok"), gen.PrerequisiteStateUnmet: c.paint(red, "not met"),
-			gen.PrerequisiteStateUnknown: c.paint(yellow, "not known")}[q.State]
-		text := fmt.Sprintf("%s: %s (%s)", mark, q.Text, q.Evidence)
-		if q.State != gen.PrerequisiteStateMet && q.Remedy != "" {
-			text += "; otherwise " + q.Remedy
-		}
-		line("needs, %s", text)
-	}
+	c.prerequisiteLines(h.Prerequisites, line)
 	for _, order := range []string{"before", "after"} {
-		hands := func() {
-			for _, s := range h.HandSteps {
-				if string(s.Due) == order {
-					line("%s %s: %s%s", c.paint(yellow, "by hand"), s.Due, s.Text, ifs(s.When))
-				}
-			}
-		}
-		if order == "before" {
-			hands()
-		}
-		for _, k := range h.Components {
-			if string(k.Order) != order {
-				continue
-			}
-			from, parts := "", ""
-			if k.From != "" {
-				from = k.From + " to "
-			}
-			if k.Restarts != "" {
-				parts = ", restarts " + k.Restarts
-			}
-			line("%s the image: %s %s%s (%s%s, %s)", k.Order, k.Title, from, k.To, k.Trigger, parts, span(k.Minutes.Low*60, k.Minutes.High*60))
-		}
-		if order == "after" {
-			hands()
-		}
+		c.orderedLines(h, order, line)
 	}
 	for _, n := range h.Notes {
 		line("%s: %s%s", map[bool]string{true: "note", false: n.Kind}[n.Kind == "info"], n.Text,
@@ -555,6 +522,49 @@ func (c *client) reason(word string, r gen.Citation, indent string) string {
 		return word + r.Text
 	}
 	return wrap(word+r.Text, 110, indent)
+}
+
+// prerequisiteLines tell what the device must be like for a hop.
+func (c *client) prerequisiteLines(all []gen.Prerequisite, line func(format string, args ...any)) {
+	for _, q := range all {
+		mark := map[gen.PrerequisiteState]string{gen.PrerequisiteStateMet: c.paint(green, "ok"), gen.PrerequisiteStateUnmet: c.paint(red, "not met"),
+			gen.PrerequisiteStateUnknown: c.paint(yellow, "not known")}[q.State]
+		text := fmt.Sprintf("%s: %s (%s)", mark, q.Text, q.Evidence)
+		if q.State != gen.PrerequisiteStateMet && q.Remedy != "" {
+			text += "; otherwise " + q.Remedy
+		}
+		line("needs, %s", text)
+	}
+}
+
+// orderedLines tell what hands do, and which components are brought along, before or after the image.
+func (c *client) orderedLines(h *gen.Hop, order string, line func(format string, args ...any)) {
+	hands := func() {
+		for _, s := range h.HandSteps {
+			if string(s.Due) == order {
+				line("%s %s: %s%s", c.paint(yellow, "by hand"), s.Due, s.Text, ifs(s.When))
+			}
+		}
+	}
+	if order == "before" {
+		hands()
+	}
+	for _, k := range h.Components {
+		if string(k.Order) != order {
+			continue
+		}
+		from, parts := "", ""
+		if k.From != "" {
+			from = k.From + " to "
+		}
+		if k.Restarts != "" {
+			parts = ", restarts " + k.Restarts
+		}
+		line("%s the image: %s %s%s (%s%s, %s)", k.Order, k.Title, from, k.To, k.Trigger, parts, span(k.Minutes.Low*60, k.Minutes.High*60))
+	}
+	if order == "after" {
+		hands()
+	}
 }
 
 // platformLines tell what a hop onto another platform changes.

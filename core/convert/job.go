@@ -15,8 +15,10 @@ import (
 // A Job says what to convert into what.
 type Job struct {
 	From, To Stop
-	Ports    []PortChoice      // chosen by a person; what is missing is proposed
-	Answers  map[string]string // to questions: by rule, or by "RULE @ PATH"; Accept to guarded settings, by "guarded @ PATH"; why something is settled, by "settled @ PATH"; secrets under a key of the old device, see OwnKey
+	Ports    []PortChoice // chosen by a person; what is missing is proposed
+	// Answers are those to questions, by rule or by "RULE @ PATH"; [Accept] to guarded settings, by "guarded @ PATH"; why something is settled, by "settled @ PATH";
+	// secrets under a key of the old device, see [OwnKey].
+	Answers  map[string]string
 	Edits    []Edit
 	Fragment bool // it is a part of a configuration, so what must stand at its top may be absent
 	ByHand   bool // go on where no conversions lead from one to the other, with what is certain

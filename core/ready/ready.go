@@ -125,7 +125,8 @@ func Checks(f Facts) (out []Check) {
 		add(n.Name, n.Title, n.State, n.Remedy, "%s", n.Evidence)
 	}
 	if f.ConversionOpen != "" {
-		add(Conversion, "Conversion", Warn, "work it out first: "+f.ConversionHow+"; else the change asks on its way, or cannot say whether the configuration is as it should be", "%s", f.ConversionOpen)
+		add(Conversion, "Conversion", Warn, "work it out first: "+f.ConversionHow+"; else the change asks on its way, or cannot say whether the configuration is as it should be",
+			"%s", f.ConversionOpen)
 	}
 	switch {
 	case f.BackText == "":
@@ -145,7 +146,8 @@ func Checks(f Facts) (out []Check) {
 	return out
 }
 
-var order = []string{Proved, Reach, WaysIn, Identity, Platform, OtherWork, Others, UnitsCheck, Dark, ChildrenCheck, Drops, Seats, Places, Window, Images, Room, Slots, WayBack, BackupCheck, Unsaved, Understood, Health, Services,
+var order = []string{Proved, Reach, WaysIn, Identity, Platform, OtherWork, Others, UnitsCheck, Dark, ChildrenCheck, Drops, Seats, Places, Window, Images, Room, Slots,
+	WayBack, BackupCheck, Unsaved, Understood, Health, Services,
 	Readings, Undone, OlderRelease, Prerequisites, Variables, Licences, Conversion}
 
 type adder func(name, title string, state State, remedy, format string, args ...any)
