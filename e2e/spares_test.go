@@ -134,12 +134,12 @@ func TestConsoleKeepsSpares(t *testing.T) {
 	e.addImages("th60-5.0.7.img")
 	e.must("reading", "take", "gullnes-fw1")
 	e.must("backup", "take", "gullnes-fw1")
-	e.must("spare", "add", "TH60-09001", "-model", "TH-60", "-place", "store, shelf 2", "-bench", "bench-1")
 	do := doer(t, browser(t))
 	page := "http://" + e.url + "/spares"
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), click("#spares"), text("h1", "Spares"),
 		text("[data-site=Gullnes]", "gullnes-fw1"), typed("input[name=spare-serial]", "TH80-07001"), typed("input[name=spare-model]", "TH-80"), typed("input[name=spare-place]", "store, shelf 3"), click("#add-spare"), text("[data-spare='TH80-07001']", "in stock"),
-		click("[data-act='prepare TH60-09001']"), typed("#spare-for input", "gullnes"), clickText("*[@role='option']", "gullnes-fw1"), typed("#spare-bench input", "bench"), clickText("*[@role='option']", "bench-1"), shot("spare-prepare"), click("#spare-act"),
+		typed("input[name=spare-serial]", "TH60-09001"), typed("input[name=spare-model]", "TH-60"), click("#add-spare"), text("body", "is known as bench-1"), typed("input[name=spare-bench]", "bench-1"), click("#add-spare"), text("[data-spare='TH60-09001']", "in stock"),
+		click("[data-act='prepare TH60-09001']"), typed("#spare-for input", "gullnes"), clickText("*[@role='option']", "gullnes-fw1"), typed("#spare-bench input", "bench"), clickText("*[@role='option']", "bench-1"), visible("input[name=sameKey]"), shot("spare-prepare"), click("#spare-act"),
 		text("h1", "Change 1"))
 	require.Equal(t, gen.ChangeStateDone, e.run(1).State, e.must("change", "show", "1"))
 	do(chromedp.Navigate(page), text("[data-spare='TH60-09001']", "prepared"), click("[data-act='ship TH60-09001']"), typed("input[name=parcel]", "RX-20881"), click("#spare-act"), text("[data-spare='TH60-09001']", "shipped"), text("#without", "Every device"), shot("spares"),

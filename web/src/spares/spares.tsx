@@ -6,7 +6,7 @@ import { api, ask, newKey, type S } from "../shared/api";
 import { ChooseDevice } from "../shared/choose";
 import { Table } from "../shared/list";
 import { Badge, Button, Card, Field, Form, Muted, subject, Trouble, Waiting } from "../shared/ui";
-import { bySite, covers, plain } from "./words";
+import { bySite, covers, linesOf, plain } from "./words";
 
 type Spare = S["Spare"];
 type Act = "prepare" | "ship" | "swap" | "arrive" | "wiped" | "retire";
@@ -176,17 +176,17 @@ const Acts = ({ x, onAct }: { x: Spare; onAct: (what: Act) => void }) => (
   </span>
 );
 
-/** What an act asks for: texts, and devices that are chosen. */
-const asks: Record<
-  Act,
-  { about: string; fields: { name: string; label: string; hint?: string; device?: boolean; needed?: boolean }[] }
-> = {
+/** One thing that an act asks for: a text, lines of text, a device that is chosen, or whether something is so. */
+type Asked = { name: string; label: string; hint?: string; as?: "device" | "lines" | "check"; needed?: boolean };
+
+const asks: Record<Act, { about: string; fields: Asked[] }> = {
   prepare: {
     about: "It gets the release and the configuration of the newest backup of the device, on the bench.",
     fields: [
-      { name: "for", label: "The device that it stands by for", device: true, needed: true },
-      { name: "bench", label: "How it is reached on the bench", device: true, needed: true },
+      { name: "for", label: "The device that it stands by for", as: "device", needed: true },
+      { name: "bench", label: "How it is reached on the bench", as: "device", needed: true },
       { name: "to", label: "Release", hint: "empty: that of the newest backup" },
+      { name: "sameKey", label: "It was given the key under which the device writes its secrets", as: "check" },
     ],
   },
   ship: {
@@ -205,7 +205,15 @@ const asks: Record<
   },
   wiped: {
     about: "It is in its factory state on the bench. What it holds is compared with what it held in service.",
-    fields: [{ name: "bench", label: "How it is reached on the bench", device: true, needed: true }],
+    fields: [
+      { name: "bench", label: "How it is reached on the bench", as: "device", needed: true },
+      {
+        name: "same",
+        label: "What such a unit says in its factory state as well",
+        as: "lines",
+        hint: "as it was named, a line each",
+      },
+    ],
   },
   retire: { about: "It is taken out of the stock for good.", fields: [{ name: "reason", label: "Why", needed: true }] },
 };
@@ -235,24 +243,58 @@ function ActForm({ what, of, onClose }: { what: Act; of: Spare; onClose: () => v
       onClose={onClose}
     >
       <p>{about}</p>
-      {fields.map((f) =>
-        f.device ? (
-          <div key={f.name} id={`spare-${f.name}`}>
-            <ChooseDevice label={f.label} value={v[f.name] ?? ""} onChange={(name) => setV({ ...v, [f.name]: name })} />
-          </div>
-        ) : (
-          <Field
-            key={f.name}
-            label={f.label}
-            hint={f.hint}
-            name={f.name}
-            value={v[f.name] ?? ""}
-            onChange={(e) => setV({ ...v, [f.name]: e.target.value })}
-          />
-        ),
-      )}
+      {fields.map((f) => (
+        <Input key={f.name} of={f} value={v[f.name] ?? ""} onChange={(text) => setV({ ...v, [f.name]: text })} />
+      ))}
     </Form>
   );
+}
+
+function Input({ of, value, onChange }: { of: Asked; value: string; onChange: (text: string) => void }) {
+  switch (of.as) {
+    case "device":
+      return (
+        <div id={`spare-${of.name}`}>
+          <ChooseDevice label={of.label} value={value} onChange={onChange} />
+        </div>
+      );
+    case "check":
+      return (
+        <label className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            name={of.name}
+            checked={!!value}
+            onChange={(e) => onChange(e.target.checked ? "yes" : "")}
+          />
+          {of.label}
+        </label>
+      );
+    case "lines":
+      return (
+        <label className="block">
+          <span className="mb-1 block text-xs font-semibold">{of.label}</span>
+          <textarea
+            name={of.name}
+            rows={3}
+            value={value}
+            onChange={(e) => onChange(e.target.value)}
+            className="w-full rounded-sm border border-slate-400 bg-transparent px-2 py-1.5 font-mono text-xs dark:border-slate-600"
+          />
+          <Muted small>{of.hint}</Muted>
+        </label>
+      );
+    default:
+      return (
+        <Field
+          label={of.label}
+          hint={of.hint}
+          name={of.name}
+          value={value}
+          onChange={(e) => onChange(e.target.value)}
+        />
+      );
+  }
 }
 
 /** Carries an act out; the number of the change that it drafted, where it drafted one. */
@@ -264,7 +306,10 @@ async function carry(what: Act, serial: string, v: Record<string, string>): Prom
     case "prepare":
       return (
         await ask(
-          api.POST("/spares/{serial}/prepare", { params: once, body: { for: v.for, bench: v.bench, to: given("to") } }),
+          api.POST("/spares/{serial}/prepare", {
+            params: once,
+            body: { for: v.for, bench: v.bench, to: given("to"), sameKey: !!v.sameKey || undefined },
+          }),
         )
       ).id;
     case "swap":
@@ -276,14 +321,19 @@ async function carry(what: Act, serial: string, v: Record<string, string>): Prom
       await ask(api.POST("/spares/{serial}/arrive", { params: { path }, body: { place: given("place") } }));
       return;
     case "wiped":
-      await ask(api.POST("/spares/{serial}/wiped", { params: { path }, body: { bench: v.bench } }));
+      await ask(
+        api.POST("/spares/{serial}/wiped", {
+          params: { path },
+          body: { bench: v.bench, same: v.same ? linesOf(v.same) : undefined },
+        }),
+      );
       return;
     case "retire":
       await ask(api.POST("/spares/{serial}/retire", { params: { path }, body: { reason: v.reason } }));
   }
 }
 
-const nothing = { serial: "", model: "", version: "", licences: "", place: "" };
+const nothing = { serial: "", model: "", version: "", licences: "", place: "", bench: "" };
 
 function Add() {
   const [v, setV] = useState(nothing);
@@ -297,6 +347,7 @@ function Add() {
             model: v.model.trim(),
             version: v.version.trim() || undefined,
             place: v.place.trim() || undefined,
+            bench: v.bench.trim() || undefined,
             licences: v.licences.trim() ? v.licences.split(",").map((l) => l.trim()) : undefined,
           },
         }),
@@ -324,12 +375,13 @@ function Add() {
       }}
     >
       <h2 className="font-semibold">Put a unit in stock</h2>
-      <div className="mt-2 grid gap-3 md:grid-cols-5">
+      <div className="mt-2 grid gap-3 md:grid-cols-3 xl:grid-cols-6">
         {field("serial", "Serial", "on its plate")}
         {field("model", "Model", "as the catalogue names it")}
         {field("version", "Release", "that it has; empty: not known")}
         {field("licences", "Licences", "classes, with commas")}
         {field("place", "Place", "where it lies")}
+        {field("bench", "On the bench", "device by which it is reached there; empty: none yet")}
       </div>
       <Trouble error={add.error} />
       <div className="mt-3">

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { bySite, plain } from "./words";
+import { bySite, linesOf, plain } from "./words";
 
 const cover = (site: string, device: string, state: "none" | "prepared") => ({
   site,
@@ -22,5 +22,6 @@ describe("spares", () => {
       ["Quay", 1, "q1 q2"],
     ]);
   });
+  it("takes the lines that say something", () => expect(linesOf(" a / b \n\n c\n")).toEqual(["a / b", "c"]));
   it("reads a state as words", () => expect(plain("coming-back")).toBe("coming back"));
 });

@@ -23,3 +23,10 @@ export function bySite(all: Cover[]): { site: string; devices: Cover[]; missing:
 
 /** Words with dashes between them, as a person reads them. */
 export const plain = (state: string) => state.replaceAll("-", " ");
+
+/** The lines of a text that say something. */
+export const linesOf = (text: string) =>
+  text
+    .split("\n")
+    .map((l) => l.trim())
+    .filter(Boolean);
