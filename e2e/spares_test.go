@@ -137,8 +137,8 @@ func TestConsoleKeepsSpares(t *testing.T) {
 	do := doer(t, browser(t))
 	page := "http://" + e.url + "/spares"
 	do(chromedp.Navigate("http://"+e.url+"/"), visible(`input[name=password]`), typed(`input[name=password]`, e.password), entered(`input[name=password]`), click("#spares"), text("h1", "Spares"),
-		text("[data-site=Gullnes]", "gullnes-fw1"), typed("input[name=spare-serial]", "TH80-07001"), typed("input[name=spare-model]", "TH-80"), typed("input[name=spare-place]", "store, shelf 3"), click("#add-spare"), text("[data-spare='TH80-07001']", "in stock"),
-		typed("input[name=spare-serial]", "TH60-09001"), typed("input[name=spare-model]", "TH-60"), click("#add-spare"), text("body", "is known as bench-1"), typed("input[name=spare-bench]", "bench-1"), click("#add-spare"), text("[data-spare='TH60-09001']", "in stock"),
+		text("[data-site=Gullnes]", "gullnes-fw1"), text("#without", "none"), typed("input[name=spare-serial]", "TH80-07001"), typed("input[name=spare-model]", "TH-80"), typed("input[name=spare-place]", "store, shelf 3"), click("#add-spare"), text("[data-spare='TH80-07001']", "in stock"),
+		typed("input[name=spare-serial]", "TH60-09001"), typed("input[name=spare-model]", "TH-60"), click("#add-spare"), text("body", "is known as bench-1"), typed("input[name=spare-bench]", "bench-1"), click("#add-spare"), text("[data-spare='TH60-09001']", "in stock"), text("#without", "in doubt"),
 		click("[data-act='prepare TH60-09001']"), typed("#spare-for input", "gullnes"), clickText("*[@role='option']", "gullnes-fw1"), typed("#spare-bench input", "bench"), clickText("*[@role='option']", "bench-1"), visible("input[name=sameKey]"), shot("spare-prepare"), click("#spare-act"),
 		text("h1", "Change 1"))
 	require.Equal(t, gen.ChangeStateDone, e.run(1).State, e.must("change", "show", "1"))

@@ -6,7 +6,7 @@ import { api, ask, newKey, type S } from "../shared/api";
 import { ChooseDevice } from "../shared/choose";
 import { Table } from "../shared/list";
 import { Badge, Button, Card, Field, Form, Muted, subject, Trouble, Waiting } from "../shared/ui";
-import { bySite, covers, linesOf, plain } from "./words";
+import { bySite, covers, linesOf, plain, summary } from "./words";
 
 type Spare = S["Spare"];
 type Act = "prepare" | "ship" | "swap" | "arrive" | "wiped" | "retire";
@@ -31,7 +31,6 @@ function Overview() {
     refetchInterval: 30000,
   });
   const sites = bySite(q.data?.items ?? []);
-  const without = sites.filter((s) => s.missing > 0).length;
   return (
     <Card title="Which sites have a spare that fits">
       <Trouble error={q.error} />
@@ -39,11 +38,7 @@ function Overview() {
         <Waiting />
       ) : (
         <>
-          <p id="without">
-            {without === 0
-              ? "Every device has a unit that would stand in for it."
-              : `${without} of ${sites.length} sites have devices that no unit in stock could stand in for.`}
-          </p>
+          <p id="without">{summary(q.data?.items ?? [])}</p>
           <div className="mt-2 grid gap-3 md:grid-cols-2 xl:grid-cols-3">
             {sites.map((s) => (
               <div key={s.site} data-site={s.site}>

@@ -30,3 +30,17 @@ export const linesOf = (text: string) =>
     .split("\n")
     .map((l) => l.trim())
     .filter(Boolean);
+
+/** How many devices are covered. Only a unit that is sure to do counts; a doubt is told as one. */
+export function summary(all: Cover[]): string {
+  const count = (...states: Cover["state"][]) => all.filter((c) => states.includes(c.state)).length;
+  const none = count("none");
+  const doubt = count("stale", "doubt");
+  if (none + doubt === 0) return "Every device has a unit that is sure to stand in for it.";
+  const parts = [
+    `${count("prepared", "in-stock")} of ${all.length} devices have a unit that is sure to stand in for them`,
+  ];
+  if (doubt > 0) parts.push(`${doubt} ${doubt === 1 ? "has" : "have"} one that is out of date or in doubt`);
+  if (none > 0) parts.push(`${none} ${none === 1 ? "has" : "have"} none`);
+  return `${parts.join("; ")}.`;
+}
