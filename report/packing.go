@@ -45,9 +45,8 @@ func (p *Packing) PDF(w io.Writer) error {
 	for _, f := range p.Facts {
 		m.AddRows(row.New().Add(text.NewCol(18, f[0], small(soft)), text.NewCol(sheetGrid-18, f[1], small(nil))))
 	}
-	for i, t := range p.Tasks {
-		t.Number = 0
-		m.AddRows(row.New(1), numbered(i+1, t).row())
+	for _, t := range p.Numbered() {
+		m.AddRows(row.New(1), t.row())
 	}
 	if len(p.Cables) > 0 {
 		m.AddRows(line("Cables: each into the port of the same name", 12, fontstyle.Bold))
@@ -63,9 +62,12 @@ func (p *Packing) PDF(w io.Writer) error {
 	return err
 }
 
-// numbered is a task with its number in front of it.
-func numbered(n int, t SheetTask) SheetTask {
-	return SheetTask{Text: strconv.Itoa(n) + ". " + t.Text}
+// Numbered are the tasks, each with its number in front of it: they are no steps of a change.
+func (p *Packing) Numbered() (out []SheetTask) {
+	for i, t := range p.Tasks {
+		out = append(out, SheetTask{Text: strconv.Itoa(i+1) + ". " + t.Text})
+	}
+	return out
 }
 
 func (p *Packing) parcel() string {
@@ -91,7 +93,7 @@ table{border-collapse:collapse}td,th{padding:3px 18px 3px 0;text-align:left;vert
 <div class="cut">cut here</div>
 <h1>What to do with it at {{or .Site "-"}}</h1>
 <table>{{range .Facts}}<tr><th class="soft">{{index . 0}}</th><td>{{index . 1}}</td></tr>{{end}}</table>
-<ol style="padding-left:0;list-style-position:inside">{{range .Tasks}}<li class="task" style="display:grid"><span class="box"></span><span>{{.}}</span><span class="soft">at ________</span></li>{{end}}</ol>
+{{range .Numbered}}<div class="task"><span class="box"></span><span>{{.}}</span><span class="soft">at ________</span></div>{{end}}
 {{with .Cables}}<h2>Cables: each into the port of the same name</h2>
 <table>{{range .}}<tr><th>{{.From}}</th><td>{{.Label}}</td></tr>{{end}}</table>{{end}}
 </body></html>

@@ -140,3 +140,21 @@ func TestASheetForTheRack(t *testing.T) {
 	require.NoError(t, s.HTML(&page))
 	assert.NotContains(t, page.String(), "To go back")
 }
+
+// What travels with a unit names it once large, every task in its order with a number, and every cable; where nobody knows which unit comes back, none is named.
+func TestWhatTravelsWithAUnit(t *testing.T) {
+	p := &Packing{Site: "Quay <north>", Device: "quay-fw1", Serial: "N-1", Model: "B4", Version: "2.0", Cables: []SheetCable{{From: "p1", Label: "panel <4>"}}, Facts: [][2]string{{"Release", "2.0"}},
+		Tasks: []SheetTask{{Text: "See that the serial is N-1"}, {Text: "Switch it on"}}}
+	var page, paper bytes.Buffer
+	require.NoError(t, p.HTML(&page))
+	for _, want := range []string{"<b>Quay &lt;north&gt;</b>", "serial N-1", "Parcel ____", "panel &lt;4&gt;", "1. See that the serial is N-1", "2. Switch it on", "the port of the same name"} {
+		assert.Contains(t, page.String(), want)
+	}
+	require.NoError(t, p.PDF(&paper))
+	assert.True(t, bytes.HasPrefix(paper.Bytes(), []byte("%PDF-")))
+	p.Cables, p.Parcel = nil, "RX-1"
+	page.Reset()
+	require.NoError(t, p.HTML(&page))
+	assert.NotContains(t, page.String(), "the port of the same name")
+	assert.Contains(t, page.String(), "Parcel RX-1")
+}

@@ -164,6 +164,11 @@ func TestWhatDoesNotFitTogetherIsFound(t *testing.T) {
 		{"version of another look", "version: L1.0", "version: M1.0", "does not look like"},
 		{"range nobody is in", `runs: ">=L2"`, `runs: ">=L8"`, "service x: no release lies in runs: >=L8"},
 		{"platform change to itself", "to-model: LV-2", "to-model: LV-1", "rule R3 changes nothing"},
+		{"two ports become one", "to: L2.0, config: converted,", "to: L2.0, config: converted, ports: {p1: x1, p2: x1},", "rule R3: the ports p1 and p2 both become x1"},
+		{"a value changes twice", "to: L2.0, config: converted,", "to: L2.0, config: converted, will-change: [{value: serial, text: a}, {value: serial, text: b}],", "rule R3: the value serial stands here twice"},
+		{"a value that changes for nobody", "to: L2.0, config: converted,", "to: L2.0, config: converted, will-change: [{value: serial}],", "text"},
+		{"what it becomes is no pattern", "to: L2.0, config: converted,", "to: L2.0, config: converted, will-change: [{value: serial, text: a, becomes: 'V2-('}],", "becomes: "},
+		{"in place of a hop", "{id: R1, kind: hop,", "{id: R1, kind: hop, in-place: true,", "in-place"},
 		{"alias", "text: up}", "text: *up}", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

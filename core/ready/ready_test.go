@@ -24,6 +24,24 @@ func good() Facts {
 		Now:   now, From: now.Add(-time.Hour), To: now.Add(time.Hour), Rest: 20 * time.Minute, Back: 15 * time.Minute, Half: 10 * time.Minute}
 }
 
+// Whoever approves a change of platform reads what others will not know the device by any more.
+func TestWhatWillChangeIsListed(t *testing.T) {
+	f := good()
+	f.GoesOnAs = "TH-61"
+	said := func() string {
+		checks := Checks(f)
+		i := slices.IndexFunc(checks, func(k Check) bool { return k.Name == Platform })
+		require.GreaterOrEqual(t, i, 0)
+		assert.Equal(t, Pass, checks[i].State)
+		return checks[i].Evidence
+	}
+	assert.Contains(t, said(), "nothing by which others know it changes")
+	f.WillChange = []string{"serial", "host-key"}
+	assert.Contains(t, said(), "it goes on as TH-61; will change: serial, host-key. Tell whoever watches it")
+	f.GoesOnAs = ""
+	assert.False(t, slices.ContainsFunc(Checks(f), func(k Check) bool { return k.Name == Platform }), "a device that stays what it is has no such line")
+}
+
 func TestEachCheckStandsForItself(t *testing.T) {
 	require.Equal(t, Pass, worst(Checks(good())), "%v", Checks(good()))
 	no := false
