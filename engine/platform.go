@@ -7,7 +7,6 @@ import (
 	"maps"
 	"regexp"
 	"slices"
-	"strings"
 
 	"golang.org/x/crypto/ssh"
 
@@ -188,7 +187,7 @@ func withHostKey(values verify.Readings, c *device.Client) {
 }
 
 // stop names a model at a release, as conversions do.
-func stop(model, release string) string { return strings.TrimSpace(model) + "@" + release }
+func stop(model, release string) string { return model + "@" + release }
 
 // crossing is what a hop converts a configuration from and to.
 func (r *run) crossing(hop int) crossing {

@@ -62,7 +62,7 @@ func (x *exchange) draftExchange(serial string) int64 {
 	require.NoError(t, err)
 	v := version.MustParse("5.4.2")
 	way := &path.Path{Family: "th", Model: "TH-60", From: v, To: v, Hops: []path.Hop{{From: v, To: v, Config: "kept", Restarts: 1}}}
-	plan := change.DraftSwap(&change.SwapJob{Job: change.Job{Family: x.cat.Family("th"), Path: way, Can: x.Profile(x.d).Abilities, Pace: x.Pace}, Device: "box", OldUnit: "S", NewUnit: serial, Cables: [][2]string{{"p1", "panel 4"}}})
+	plan := change.DraftSwap(&change.SwapJob{Job: change.Job{Family: x.cat.Family("th"), Path: way, Can: x.Profile(x.d).Abilities, Pace: x.Pace}, OldUnit: "S", NewUnit: serial, Cables: [][2]string{{"p1", "panel 4"}}})
 	data, err := json.Marshal(way)
 	require.NoError(t, err)
 	c := store.Change{Kind: change.Swapping, From: "5.4.2", To: "5.4.2", Path: data, Back: plan.Back, BackPolicy: change.Offered, ExpectsHostKey: true, Wish: &change.Wish{Format: change.WishFormat, Swap: &change.SwapWish{Serial: serial, Backup: b.ID}},

@@ -96,7 +96,7 @@ type Preparing struct {
 	Instead int64
 }
 
-// PrepareSpare drafts bringing a unit to what a device at a site needs: its release, the configuration of its newest backup, its password.
+// PrepareSpare drafts bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup.
 func (s *Planner) PrepareSpare(ctx context.Context, by access.Actor, serial string, p Preparing) (int64, error) {
 	if err := access.May(by, access.Draft); err != nil {
 		return 0, err
@@ -242,7 +242,7 @@ func (s *Planner) swap(ctx context.Context, x *store.Spare, site store.Device, a
 	}
 	f := familyOrNone(cat, x.Model)
 	way := &path.Path{Family: f.Name, Model: x.Model, From: v, To: v, Hops: []path.Hop{stays(v, "the unit was prepared on the bench")}}
-	j := &change.SwapJob{Job: change.Job{Family: f, Path: way, Can: profile.Abilities, Pace: s.Pace}, Device: site.Name, NewUnit: x.Serial, Address: at}
+	j := &change.SwapJob{Job: change.Job{Family: f, Path: way, Can: profile.Abilities, Pace: s.Pace}, NewUnit: x.Serial}
 	if p := PortraitOf(site); p != nil {
 		j.OldUnit = p.Serial
 		old = store.Spare{Serial: p.Serial, Model: p.Model, Version: p.Version, Licences: p.Licences}

@@ -3,10 +3,8 @@ package server
 import (
 	"bytes"
 	"context"
-	"fmt"
 
 	"verimorph/api/gen"
-	"verimorph/core/spare"
 	"verimorph/planning"
 	"verimorph/report"
 	"verimorph/store"
@@ -34,8 +32,7 @@ func (s *Server) ListSpares(ctx context.Context, r gen.ListSparesRequestObject) 
 // spareOf tells of a unit, with what comes next.
 func (s *Server) spareOf(ctx context.Context, x *store.Spare) (gen.Spare, error) {
 	u := x.Unit()
-	at := u.State()
-	out := gen.Spare{Serial: x.Serial, Model: x.Model, Version: x.Version, Licences: append([]string{}, x.Licences...), Place: x.Place, State: gen.SpareState(at), For: optional(x.For), Site: optional(x.Site),
+	out := gen.Spare{Serial: x.Serial, Model: x.Model, Version: x.Version, Licences: append([]string{}, x.Licences...), Place: x.Place, State: gen.SpareState(u.State()), For: optional(x.For), Site: optional(x.Site),
 		Bench: optional(x.Bench), Backup: x.Backup, Prepare: x.Prepare, Swap: x.Swap, Out: x.Out, Was: optional(x.Was), ShippedAt: x.ShippedAt, Parcel: optional(x.Parcel), ArrivedAt: x.ArrivedAt,
 		WipedAt: x.WipedAt, Wiped: optional(x.Wiped), RetiredAt: x.RetiredAt, Retired: optional(x.Retired), CreatedAt: x.CreatedAt}
 	if u.Ready() {
@@ -45,35 +42,8 @@ func (s *Server) spareOf(ctx context.Context, x *store.Spare) (gen.Spare, error)
 		}
 		out.Stale = &stale
 	}
-	out.Next = nextOf(x, at, value(out.Stale))
+	out.Next = u.Next(value(out.Stale))
 	return out, nil
-}
-
-// nextOf says what somebody does with a unit next.
-func nextOf(x *store.Spare, at spare.State, stale bool) string {
-	switch at {
-	case spare.InStock:
-		return "prepare it for a device"
-	case spare.Preparing:
-		return fmt.Sprintf("see to change %d", *x.Prepare)
-	case spare.Prepared:
-		if stale {
-			return "prepare it again: the configuration of " + x.For + " was changed since"
-		}
-		return "ship it, or keep it at hand"
-	case spare.Shipped:
-		if stale {
-			return "put it in service once it is there; what was configured since is put afterwards"
-		}
-		return "put it in service once it is there"
-	case spare.InService:
-		return ""
-	case spare.ComingBack:
-		return "record that it is back"
-	case spare.Arrived:
-		return "bring it to its factory state, and prove that it is wiped"
-	}
-	return ""
 }
 
 func (s *Server) spare(ctx context.Context, serial string) (gen.Spare, error) {

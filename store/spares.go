@@ -56,7 +56,7 @@ func (x *Spare) Unit() spare.Unit {
 		}
 		return *s
 	}
-	return spare.Unit{Serial: x.Serial, Model: x.Model, Version: x.Version, Licences: x.Licences, For: x.For, Holds: x.Holds,
+	return spare.Unit{Serial: x.Serial, Model: x.Model, Licences: x.Licences, For: x.For, Holds: x.Holds,
 		Prepare: of(x.Prepared), Swap: of(x.Swapped), Out: of(x.OutState),
 		Shipped: x.ShippedAt != nil, Arrived: x.ArrivedAt != nil, Retired: x.RetiredAt != nil}
 }

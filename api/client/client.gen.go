@@ -1256,14 +1256,14 @@ type ClientInterface interface {
 	// Corresponds with GET /spares/{serial}/note (the `PrintSpare` operationId).
 	PrintSpare(ctx context.Context, serial Serial, params *PrintSpareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PrepareSpareWithBody Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	// PrepareSpareWithBody Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
 	PrepareSpareWithBody(ctx context.Context, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PrepareSpare Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	// PrepareSpare Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4458,7 +4458,7 @@ func (c *Client) PrintSpare(ctx context.Context, serial Serial, params *PrintSpa
 	return c.Client.Do(req)
 }
 
-// PrepareSpareWithBody Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+// PrepareSpareWithBody Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 //
 // Takes any type of body and a specified content type.
 //
@@ -4475,7 +4475,7 @@ func (c *Client) PrepareSpareWithBody(ctx context.Context, serial Serial, params
 	return c.Client.Do(req)
 }
 
-// PrepareSpare Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+// PrepareSpare Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 //
 // Takes a body of the `application/json` content type.
 //
@@ -13042,14 +13042,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /spares/{serial}/note (the `PrintSpare` operationId).
 	PrintSpareWithResponse(ctx context.Context, serial Serial, params *PrintSpareParams, reqEditors ...RequestEditorFn) (*PrintSpareResponse, error)
 
-	// PrepareSpareWithBodyWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	// PrepareSpareWithBodyWithResponse Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /spares/{serial}/prepare (the `PrepareSpare` operationId).
 	PrepareSpareWithBodyWithResponse(ctx context.Context, serial Serial, params *PrepareSpareParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PrepareSpareResponse, error)
 
-	// PrepareSpareWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+	// PrepareSpareWithResponse Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -23128,7 +23128,7 @@ func (c *ClientWithResponses) PrintSpareWithResponse(ctx context.Context, serial
 	return ParsePrintSpareResponse(rsp)
 }
 
-// PrepareSpareWithBodyWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+// PrepareSpareWithBodyWithResponse Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -23141,7 +23141,7 @@ func (c *ClientWithResponses) PrepareSpareWithBodyWithResponse(ctx context.Conte
 	return ParsePrepareSpareResponse(rsp)
 }
 
-// PrepareSpareWithResponse Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password
+// PrepareSpareWithResponse Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -81,7 +81,7 @@ var spareCommands = []command{
 		short: "Draft bringing a unit to what a device at a site needs", min: 1, max: 1,
 		example: "spare prepare TH60-09001 -for marrow-fw1 -bench bench-1",
 		long: "The unit is reached on the bench by a record of its own (device add), with its address and its first password there. It gets the release and the configuration of the\n" +
-			"newest backup of the device, converted if need be, and the password of the device, and is held against what that configuration promises.",
+			"newest backup of the device, converted if need be, and a password of ours. It is read back and compared; what hangs on cables is looked at in service.",
 		setup: func(fs *flag.FlagSet) func(context.Context, *client, []string) error {
 			for_, bench := fs.String("for", "", "`device` at a site that it is to stand by for"), fs.String("bench", "", "`device` by which it is reached on the bench")
 			to := fs.String("to", "", "`release`; that of the newest backup of the device when left out")

@@ -11,10 +11,8 @@ import (
 // A SwapJob is what such a change is drafted from. Its path is of one hop, which stays where it is.
 type SwapJob struct {
 	Job
-	Device           string
 	OldUnit, NewUnit string      // serials; that of the old one may be ""
 	Cables           [][2]string // port and label, in their order
-	Address          string      // host:port at which the new unit is found
 }
 
 // DraftSwap lists the steps that put a prepared unit in the place of the one at the site.

@@ -11,6 +11,7 @@
 package path
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -88,10 +89,8 @@ func (p *Platform) Foretells(value string) bool {
 // ModelAt is the model of the device when hop i begins; that of the end with the number of hops.
 func (p *Path) ModelAt(i int) string {
 	model := p.Model
-	for k := range p.Hops {
-		if k < i && p.Hops[k].NewModel != "" {
-			model = p.Hops[k].NewModel
-		}
+	for _, h := range p.Hops[:max(min(i, len(p.Hops)), 0)] {
+		model = cmp.Or(h.NewModel, model)
 	}
 	return model
 }

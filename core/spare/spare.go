@@ -31,16 +31,16 @@ const (
 
 // A Unit is a box in stock, with what was recorded of it.
 type Unit struct {
-	Serial, Model, Version string
-	Licences               []string     // classes that it has
-	For                    string       // device that it is prepared for; "": none
-	Holds                  string       // digest of the configuration that it was given; "": none
-	Prepare                change.State // of the change that prepares it; "": there is none
-	Swap                   change.State // of the change that puts it in service; "": there is none
-	Out                    change.State // of the change that took it out of service; "": there is none
-	Shipped                bool
-	Arrived                bool
-	Retired                bool
+	Serial, Model string
+	Licences      []string     // classes that it has
+	For           string       // device that it is prepared for; "": none
+	Holds         string       // digest of the configuration that it was given; "": none
+	Prepare       change.State // of the change that prepares it; "": there is none
+	Swap          change.State // of the change that puts it in service; "": there is none
+	Out           change.State // of the change that took it out of service; "": there is none
+	Shipped       bool
+	Arrived       bool
+	Retired       bool
 }
 
 // State is where the unit stands.
@@ -62,6 +62,29 @@ func (u *Unit) State() State {
 		return Preparing
 	}
 	return InStock
+}
+
+// Next is what somebody does with the unit next; "" when there is nothing to do. stale says that the device was configured since the unit was prepared.
+func (u *Unit) Next(stale bool) string {
+	switch at := u.State(); {
+	case at == InStock:
+		return "prepare it for a device"
+	case at == Preparing:
+		return "see to the change that prepares it"
+	case at == Prepared && stale:
+		return "prepare it again: the configuration of " + u.For + " was changed since"
+	case at == Prepared:
+		return "ship it, or keep it at hand"
+	case at == Shipped && stale:
+		return "put it in service once it is there; what was configured since is put afterwards"
+	case at == Shipped:
+		return "put it in service once it is there"
+	case at == ComingBack:
+		return "record that it is back"
+	case at == Arrived:
+		return "bring it to its factory state, and prove that it is wiped"
+	}
+	return ""
 }
 
 // Ready reports whether the unit could go to its device as it is.

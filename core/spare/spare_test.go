@@ -34,6 +34,10 @@ func TestStates(t *testing.T) {
 	} {
 		assert.Equal(t, want, u.State(), string(want))
 	}
+	for want, u := range map[string]Unit{"prepare it again: the configuration of quay was changed since": {Prepare: change.Done, For: "quay"}, "put afterwards": {Prepare: change.Done, Shipped: true}, "prove that it is wiped": {Out: change.Done, Arrived: true}} {
+		assert.Contains(t, u.Next(true), want)
+	}
+	assert.Empty(t, (&Unit{Swap: change.Done}).Next(true), "in service there is nothing to do")
 	assert.Equal(t, InStock, (&Unit{Prepare: change.Failed}).State(), "a change that failed prepares nothing")
 	assert.Equal(t, Shipped, (&Unit{Prepare: change.Done, Shipped: true, Swap: change.Failed}).State(), "it did not get into service")
 	assert.Equal(t, InService, (&Unit{Out: change.Running}).State(), "it serves until the other one does")

@@ -755,7 +755,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draft bringing a unit to what a device at a site needs: release, configuration of its newest backup, password */
+        /** Draft bringing a unit to what a device at a site needs: its release, and the configuration of its newest backup */
         post: operations["prepareSpare"];
         delete?: never;
         options?: never;
