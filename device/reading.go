@@ -28,8 +28,10 @@ type Reading struct {
 	// Promise finds in a configuration, in its group value, what a reading of type set has to hold once the device works by it.
 	Promise Pattern `yaml:"promise" json:"promise"`
 	// Ports says that each of its values begins with the name of a port. When another device takes the place of this one, they follow the cables.
-	Ports  bool `yaml:"ports" json:"ports,omitempty"`
-	Expect struct {
+	Ports bool `yaml:"ports" json:"ports,omitempty"`
+	// Services says that each of its values begins with the name of a service. When services move to another device, they are looked for there.
+	Services bool `yaml:"services" json:"services,omitempty"`
+	Expect   struct {
 		Rule     string  `yaml:"rule" json:"rule"`
 		Percent  float64 `yaml:"percent" json:"percent,omitempty"`
 		Value    string  `yaml:"value" json:"value,omitempty"` // of equals and within
@@ -76,6 +78,8 @@ func (r *Reading) Check() error {
 		return fmt.Errorf("%s: %s is a rule for numbers and sets, with a percent above 0", r.Name, verify.AtLeast)
 	case r.Ports && r.Type != verify.Set:
 		return fmt.Errorf("%s: ports is said of sets, whose values begin with the name of a port; this is a %s", r.Name, r.Type)
+	case r.Services && r.Type != verify.Set:
+		return fmt.Errorf("%s: services is said of sets, whose values begin with the name of a service; this is a %s", r.Name, r.Type)
 	case r.Expect.Severity != verify.Fails && r.Expect.Severity != verify.Degrades:
 		return fmt.Errorf("%s: severity %q is neither %s nor %s", r.Name, r.Expect.Severity, verify.Fails, verify.Degrades)
 	}

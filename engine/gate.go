@@ -174,7 +174,7 @@ func (r *run) cutsOff(s *store.Step) bool {
 	case s.Plan.Back || r.c.Returning != nil:
 		return false // a device that is on its way back is not left half-way
 	case k == change.PutPart:
-		return r.c.Kind == change.Restoring && !r.begunBefore(s, change.PutPart)
+		return (r.c.Kind == change.Restoring || s.Plan.Irreversible()) && !r.begunBefore(s, change.PutPart)
 	case k == change.Component:
 		return s.Plan.File() != nil
 	}

@@ -68,7 +68,10 @@ func (r *run) judgeConfiguration(ctx context.Context, s *store.Step) ([]verify.R
 	if r.c.Kind == change.Swapping {
 		return r.judgeSwapped(ctx, s)
 	}
-	if r.c.Kind != change.Firmware && r.c.Kind != change.Return {
+	if change.MovesServices(r.c.Kind) && !s.Plan.Back {
+		return r.judgePut(ctx, work.Hops[last], last)
+	}
+	if r.c.Kind != change.Firmware && r.c.Kind != change.Return && !change.MovesServices(r.c.Kind) {
 		return nil, nil
 	}
 	all, err := r.e.Store.BackupsOf(ctx, r.c.ID, r.m.DeviceID)

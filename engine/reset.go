@@ -24,6 +24,7 @@ type hopWork struct {
 	Password []byte                `json:"password,omitempty"` // sealed: that a new device gets
 	Values   []byte                `json:"values,omitempty"`   // sealed: what its configuration was filled with
 	Replace  *ReplaceWork          `json:"replace,omitempty"`  // of a device that takes the place of another one
+	Services *ServicesWork         `json:"services,omitempty"` // of services that are put onto a device, or taken off one
 }
 
 func (r *run) hopWork() (w hopWork, err error) {

@@ -247,12 +247,15 @@ func (r *run) partIsThere(ctx context.Context, st *store.Step) (bool, error) {
 	return r.e.same(ctx, model, release, p, s, want, got)
 }
 
-func partThere(r *run, ctx context.Context, s *store.Step, _ bool) (bool, string, error) {
+func partThere(r *run, ctx context.Context, s *store.Step, begun bool) (bool, string, error) {
 	p, _, _, err := r.wanted(ctx, s)
 	if err != nil || p.Kind == backup.System {
 		return false, "", err
 	}
 	there, err := r.partIsThere(ctx, s)
+	if err == nil && !there && s.Plan.Irreversible() {
+		err = r.asBackedUp(ctx, s, begun)
+	}
 	return there, p.File + " is on the device as it should be", err
 }
 

@@ -441,6 +441,7 @@ type judgement struct {
 	readings []device.Reading
 	expect   []verify.Expectation
 	byPort   bool // of a device that takes the place of another one: readings follow the cables
+	services bool // something is expected of services and targets, beside the readings
 }
 
 func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err error) {
@@ -460,6 +461,11 @@ func (r *run) judgement(ctx context.Context, s *store.Step) (j judgement, err er
 	r.foretold(s, &j)
 	if r.c.Kind == change.Swapping {
 		j.swapped(r.m.Planned.Serial)
+	}
+	if change.MovesServices(r.c.Kind) {
+		if err := r.ofServices(s, &j); err != nil {
+			return j, err
+		}
 	}
 	r.withoutDropped(j.before)
 	if r.c.Kind == change.SingleOperations { // which version each has is for the steps to say
@@ -490,6 +496,9 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 	if err != nil {
 		return nil, nil, err
 	}
+	if j.services {
+		only = nil // they are read from the other readings
+	}
 	wanted := func(reading string) bool {
 		return only == nil || slices.ContainsFunc(only, func(res verify.Result) bool { return res.Reading == reading })
 	}
@@ -507,6 +516,9 @@ func (r *run) look(ctx context.Context, j judgement, only []verify.Result, settl
 	}
 	if r.changesPlatform() {
 		withHostKey(after, c)
+	}
+	if j.services {
+		r.lookedAtServices(ctx, j, after)
 	}
 	if !j.byPort {
 		return verify.Judge(expect, j.before, after, settling), p, nil

@@ -157,6 +157,10 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	}
 	terms := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
 	switch {
+	case w.Move != nil:
+		move := *w.Move
+		move.Instead = c.ID
+		return s.DraftServices(ctx, by, d.Name, move, terms)
 	case w.Swap != nil:
 		return s.SwapSpare(ctx, by, w.Swap.Serial, w.ComesBackAt, terms, c.ID)
 	case w.BringUp != nil && w.BringUp.For != "":

@@ -142,7 +142,7 @@ func (s *Server) FindServices(ctx context.Context, r gen.FindServicesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	groups, err := convert.FindServices(src.Schema, src.Document, string(r.Body.By))
+	groups, err := convert.FindServices(src.Schema, src.Document, r.Body.By)
 	if err != nil {
 		return nil, conflict("%s", err)
 	}
@@ -172,7 +172,7 @@ func carve(src *planning.Source, c gen.Carve) (*convert.Carved, error) {
 	if len(c.Services) == 0 {
 		return nil, badRequest("name at least one service")
 	}
-	out, err := convert.CarveOut(src.Schema, src.Document, c.Services, value(c.Rename))
+	out, err := convert.CarveOut(src.Schema, src.Document, convert.Carving{Services: c.Services, Rename: value(c.Rename), Use: value(c.Use)})
 	if err != nil {
 		return nil, conflict("%s", err)
 	}
@@ -229,15 +229,7 @@ func (s *Server) CreateConversion(ctx context.Context, r gen.CreateConversionReq
 			w.Source, w.Fragment = c.Text, true
 			w.Name = strings.Join(r.Body.Carve.Services, ", ") + ", carved out of " + src.Name
 		}
-		if _, err := s.Planner.Convert(ctx, &w); err != nil {
-			return "", err
-		}
-		var id int64
-		err = s.Store.Audited(ctx, actor(ctx), func(tx *store.Store) (l store.Line, err error) {
-			id, err = tx.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: user(ctx)}, w.Source,
-				func(id int64) ([]byte, error) { return s.Planner.SealWork(id, &w) })
-			return store.Line{Event: "conversion started", Detail: fmt.Sprintf("conversion %d, %s to %s", id, w.From, w.To)}, err
-		})
+		id, err := s.Planner.StartConversion(ctx, actor(ctx), &w)
 		return fmt.Sprint(id), err
 	})
 	if err != nil {

@@ -797,6 +797,11 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 	ListReleases(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListServices The services of a gateway, grouped, with where each stands: here, on another device as well, moved away
+	//
+	// Corresponds with GET /devices/{name}/services (the `ListServices` operationId).
+	ListServices(ctx context.Context, name DeviceName, params *ListServicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// VerifyDeviceWithBody Measure the device now and hold it against readings of before; needs no change
 	//
 	// Takes any type of body and a specified content type.
@@ -1121,6 +1126,48 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /service (the `GetService` operationId).
 	GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftServicesWithBody Draft putting services of a gateway onto another one (from), or taking services off one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services (the `DraftServices` operationId).
+	DraftServicesWithBody(ctx context.Context, params *DraftServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftServices Draft putting services of a gateway onto another one (from), or taking services off one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services (the `DraftServices` operationId).
+	DraftServices(ctx context.Context, params *DraftServicesParams, body DraftServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConvertServicesWithBody Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+	ConvertServicesWithBody(ctx context.Context, params *ConvertServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConvertServices Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+	ConvertServices(ctx context.Context, params *ConvertServicesParams, body ConvertServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewServicesWithBody What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+	PreviewServicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewServices What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+	PreviewServices(ctx context.Context, body PreviewServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignInWithBody Open a session
 	//
@@ -3249,6 +3296,21 @@ func (c *Client) ListReleases(ctx context.Context, name DeviceName, reqEditors .
 	return c.Client.Do(req)
 }
 
+// ListServices The services of a gateway, grouped, with where each stands: here, on another device as well, moved away
+//
+// Corresponds with GET /devices/{name}/services (the `ListServices` operationId).
+func (c *Client) ListServices(ctx context.Context, name DeviceName, params *ListServicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServicesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // VerifyDeviceWithBody Measure the device now and hold it against readings of before; needs no change
 //
 // Takes any type of body and a specified content type.
@@ -4094,6 +4156,108 @@ func (c *Client) PrintReplacement(ctx context.Context, id ID, params *PrintRepla
 // Corresponds with GET /service (the `GetService` operationId).
 func (c *Client) GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetServiceRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftServicesWithBody Draft putting services of a gateway onto another one (from), or taking services off one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services (the `DraftServices` operationId).
+func (c *Client) DraftServicesWithBody(ctx context.Context, params *DraftServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftServicesRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftServices Draft putting services of a gateway onto another one (from), or taking services off one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services (the `DraftServices` operationId).
+func (c *Client) DraftServices(ctx context.Context, params *DraftServicesParams, body DraftServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftServicesRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConvertServicesWithBody Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+func (c *Client) ConvertServicesWithBody(ctx context.Context, params *ConvertServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConvertServicesRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConvertServices Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+func (c *Client) ConvertServices(ctx context.Context, params *ConvertServicesParams, body ConvertServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConvertServicesRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewServicesWithBody What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+func (c *Client) PreviewServicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewServicesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewServices What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+func (c *Client) PreviewServices(ctx context.Context, body PreviewServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewServicesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8875,6 +9039,91 @@ func NewListReleasesRequest(server string, name DeviceName) (*http.Request, erro
 	return req, nil
 }
 
+// NewListServicesRequest constructs an http.Request for the ListServices method
+func NewListServicesRequest(server string, name DeviceName, params *ListServicesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/services", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Live != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "live", *params.Live, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewVerifyDeviceRequest calls the generic VerifyDevice builder with application/json body
 func NewVerifyDeviceRequest(server string, name DeviceName, body VerifyDeviceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10388,6 +10637,156 @@ func NewGetServiceRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDraftServicesRequest calls the generic DraftServices builder with application/json body
+func NewDraftServicesRequest(server string, params *DraftServicesParams, body DraftServicesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftServicesRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewDraftServicesRequestWithBody constructs an http.Request for the DraftServices method, with any body, and a specified content type
+func NewDraftServicesRequestWithBody(server string, params *DraftServicesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewConvertServicesRequest calls the generic ConvertServices builder with application/json body
+func NewConvertServicesRequest(server string, params *ConvertServicesParams, body ConvertServicesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConvertServicesRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewConvertServicesRequestWithBody constructs an http.Request for the ConvertServices method, with any body, and a specified content type
+func NewConvertServicesRequestWithBody(server string, params *ConvertServicesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/conversion")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewPreviewServicesRequest calls the generic PreviewServices builder with application/json body
+func NewPreviewServicesRequest(server string, body PreviewServicesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewServicesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewServicesRequestWithBody constructs an http.Request for the PreviewServices method, with any body, and a specified content type
+func NewPreviewServicesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12515,6 +12914,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{name}/releases (the `ListReleases` operationId).
 	ListReleasesWithResponse(ctx context.Context, name DeviceName, reqEditors ...RequestEditorFn) (*ListReleasesResponse, error)
 
+	// ListServicesWithResponse The services of a gateway, grouped, with where each stands: here, on another device as well, moved away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{name}/services (the `ListServices` operationId).
+	ListServicesWithResponse(ctx context.Context, name DeviceName, params *ListServicesParams, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
+
 	// VerifyDeviceWithBodyWithResponse Measure the device now and hold it against readings of before; needs no change
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12887,6 +13293,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /service (the `GetService` operationId).
 	GetServiceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetServiceResponse, error)
+
+	// DraftServicesWithBodyWithResponse Draft putting services of a gateway onto another one (from), or taking services off one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services (the `DraftServices` operationId).
+	DraftServicesWithBodyWithResponse(ctx context.Context, params *DraftServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftServicesResponse, error)
+
+	// DraftServicesWithResponse Draft putting services of a gateway onto another one (from), or taking services off one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services (the `DraftServices` operationId).
+	DraftServicesWithResponse(ctx context.Context, params *DraftServicesParams, body DraftServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftServicesResponse, error)
+
+	// ConvertServicesWithBodyWithResponse Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+	ConvertServicesWithBodyWithResponse(ctx context.Context, params *ConvertServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConvertServicesResponse, error)
+
+	// ConvertServicesWithResponse Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+	ConvertServicesWithResponse(ctx context.Context, params *ConvertServicesParams, body ConvertServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*ConvertServicesResponse, error)
+
+	// PreviewServicesWithBodyWithResponse What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+	PreviewServicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewServicesResponse, error)
+
+	// PreviewServicesWithResponse What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+	PreviewServicesWithResponse(ctx context.Context, body PreviewServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewServicesResponse, error)
 
 	// SignInWithBodyWithResponse Open a session
 	//
@@ -17320,6 +17768,54 @@ func (r ListReleasesResponse) ContentType() string {
 	return ""
 }
 
+type ListServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServiceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServicesResponse) GetJSON200() *ServiceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type VerifyDeviceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19186,6 +19682,150 @@ func (r GetServiceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DraftServicesResponse) GetJSON201() *Change {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConvertServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Conversion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ConvertServicesResponse) GetJSON201() *Conversion {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConvertServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConvertServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConvertServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConvertServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConvertServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServicesPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewServicesResponse) GetJSON200() *ServicesPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewServicesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22151,6 +22791,19 @@ func (c *ClientWithResponses) ListReleasesWithResponse(ctx context.Context, name
 	return ParseListReleasesResponse(rsp)
 }
 
+// ListServicesWithResponse The services of a gateway, grouped, with where each stands: here, on another device as well, moved away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{name}/services (the `ListServices` operationId).
+func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, name DeviceName, params *ListServicesParams, reqEditors ...RequestEditorFn) (*ListServicesResponse, error) {
+	rsp, err := c.ListServices(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServicesResponse(rsp)
+}
+
 // VerifyDeviceWithBodyWithResponse Measure the device now and hold it against readings of before; needs no change
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -22840,6 +23493,84 @@ func (c *ClientWithResponses) GetServiceWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetServiceResponse(rsp)
+}
+
+// DraftServicesWithBodyWithResponse Draft putting services of a gateway onto another one (from), or taking services off one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services (the `DraftServices` operationId).
+func (c *ClientWithResponses) DraftServicesWithBodyWithResponse(ctx context.Context, params *DraftServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftServicesResponse, error) {
+	rsp, err := c.DraftServicesWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftServicesResponse(rsp)
+}
+
+// DraftServicesWithResponse Draft putting services of a gateway onto another one (from), or taking services off one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services (the `DraftServices` operationId).
+func (c *ClientWithResponses) DraftServicesWithResponse(ctx context.Context, params *DraftServicesParams, body DraftServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftServicesResponse, error) {
+	rsp, err := c.DraftServices(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftServicesResponse(rsp)
+}
+
+// ConvertServicesWithBodyWithResponse Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+func (c *ClientWithResponses) ConvertServicesWithBodyWithResponse(ctx context.Context, params *ConvertServicesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConvertServicesResponse, error) {
+	rsp, err := c.ConvertServicesWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConvertServicesResponse(rsp)
+}
+
+// ConvertServicesWithResponse Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/conversion (the `ConvertServices` operationId).
+func (c *ClientWithResponses) ConvertServicesWithResponse(ctx context.Context, params *ConvertServicesParams, body ConvertServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*ConvertServicesResponse, error) {
+	rsp, err := c.ConvertServices(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConvertServicesResponse(rsp)
+}
+
+// PreviewServicesWithBodyWithResponse What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+func (c *ClientWithResponses) PreviewServicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewServicesResponse, error) {
+	rsp, err := c.PreviewServicesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewServicesResponse(rsp)
+}
+
+// PreviewServicesWithResponse What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/preview (the `PreviewServices` operationId).
+func (c *ClientWithResponses) PreviewServicesWithResponse(ctx context.Context, body PreviewServicesJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewServicesResponse, error) {
+	rsp, err := c.PreviewServices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewServicesResponse(rsp)
 }
 
 // SignInWithBodyWithResponse Open a session
@@ -26226,6 +26957,39 @@ func ParseListReleasesResponse(rsp *http.Response) (*ListReleasesResponse, error
 	return response, nil
 }
 
+// ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
+func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServiceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseVerifyDeviceResponse parses an HTTP response from a VerifyDeviceWithResponse call
 func ParseVerifyDeviceResponse(rsp *http.Response) (*VerifyDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27490,6 +28254,105 @@ func ParseGetServiceResponse(rsp *http.Response) (*GetServiceResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Service
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftServicesResponse parses an HTTP response from a DraftServicesWithResponse call
+func ParseDraftServicesResponse(rsp *http.Response) (*DraftServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConvertServicesResponse parses an HTTP response from a ConvertServicesWithResponse call
+func ParseConvertServicesResponse(rsp *http.Response) (*ConvertServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConvertServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Conversion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewServicesResponse parses an HTTP response from a PreviewServicesWithResponse call
+func ParsePreviewServicesResponse(rsp *http.Response) (*PreviewServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServicesPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -207,12 +207,14 @@ const (
 	ChangeKindBringUp    ChangeKind = "bring-up"
 	ChangeKindFirmware   ChangeKind = "firmware"
 	ChangeKindJoin       ChangeKind = "join"
+	ChangeKindMove       ChangeKind = "move"
 	ChangeKindOperations ChangeKind = "operations"
 	ChangeKindPutBack    ChangeKind = "put-back"
 	ChangeKindRelease    ChangeKind = "release"
 	ChangeKindReplace    ChangeKind = "replace"
 	ChangeKindRestore    ChangeKind = "restore"
 	ChangeKindSwap       ChangeKind = "swap"
+	ChangeKindWithdraw   ChangeKind = "withdraw"
 )
 
 // Valid indicates whether the value is a known member of the ChangeKind enum.
@@ -226,6 +228,8 @@ func (e ChangeKind) Valid() bool {
 		return true
 	case ChangeKindJoin:
 		return true
+	case ChangeKindMove:
+		return true
 	case ChangeKindOperations:
 		return true
 	case ChangeKindPutBack:
@@ -237,6 +241,8 @@ func (e ChangeKind) Valid() bool {
 	case ChangeKindRestore:
 		return true
 	case ChangeKindSwap:
+		return true
+	case ChangeKindWithdraw:
 		return true
 	default:
 		return false
@@ -975,6 +981,36 @@ func (e ResultState) Valid() bool {
 	}
 }
 
+// Defines values for ServiceStands.
+const (
+	ServiceStandsBoth        ServiceStands = "both"
+	ServiceStandsGone        ServiceStands = "gone"
+	ServiceStandsHere        ServiceStands = "here"
+	ServiceStandsMoving      ServiceStands = "moving"
+	ServiceStandsUnclear     ServiceStands = "unclear"
+	ServiceStandsWithdrawing ServiceStands = "withdrawing"
+)
+
+// Valid indicates whether the value is a known member of the ServiceStands enum.
+func (e ServiceStands) Valid() bool {
+	switch e {
+	case ServiceStandsBoth:
+		return true
+	case ServiceStandsGone:
+		return true
+	case ServiceStandsHere:
+		return true
+	case ServiceStandsMoving:
+		return true
+	case ServiceStandsUnclear:
+		return true
+	case ServiceStandsWithdrawing:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SourceItemAsk.
 const (
 	SourceItemAskAccept SourceItemAsk = "accept"
@@ -1328,15 +1364,18 @@ func (e VerdictVerdict) Valid() bool {
 
 // Defines values for WayBackWay.
 const (
-	WayBackWayEmpty     WayBackWay = ""
-	WayBackWayNeedless  WayBackWay = "needless"
-	WayBackWayReinstall WayBackWay = "reinstall"
-	WayBackWaySlot      WayBackWay = "slot"
+	WayBackWayConfiguration WayBackWay = "configuration"
+	WayBackWayEmpty         WayBackWay = ""
+	WayBackWayNeedless      WayBackWay = "needless"
+	WayBackWayReinstall     WayBackWay = "reinstall"
+	WayBackWaySlot          WayBackWay = "slot"
 )
 
 // Valid indicates whether the value is a known member of the WayBackWay enum.
 func (e WayBackWay) Valid() bool {
 	switch e {
+	case WayBackWayConfiguration:
+		return true
 	case WayBackWayEmpty:
 		return true
 	case WayBackWayNeedless:
@@ -1362,27 +1401,6 @@ func (e ExportBackupParamsForm) Valid() bool {
 	case Archive:
 		return true
 	case Masked:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for FindServicesJSONBodyBy.
-const (
-	FindServicesJSONBodyByAddress FindServicesJSONBodyBy = "address"
-	FindServicesJSONBodyByNaming  FindServicesJSONBodyBy = "naming"
-	FindServicesJSONBodyByPolicy  FindServicesJSONBodyBy = "policy"
-)
-
-// Valid indicates whether the value is a known member of the FindServicesJSONBodyBy enum.
-func (e FindServicesJSONBodyBy) Valid() bool {
-	switch e {
-	case FindServicesJSONBodyByAddress:
-		return true
-	case FindServicesJSONBodyByNaming:
-		return true
-	case FindServicesJSONBodyByPolicy:
 		return true
 	default:
 		return false
@@ -1849,9 +1867,12 @@ type Carried struct {
 
 // Carve defines model for Carve.
 type Carve struct {
-	// Rename New names of services and objects, by the old one.
+	// Rename New names of services and objects, by the old one, or by "KIND NAME".
 	Rename   *map[string]string `json:"rename,omitempty"`
 	Services []string           `json:"services"`
+
+	// Use Objects that the new home has its own of, by their name here, or "KIND NAME", with the name there.
+	Use *map[string]string `json:"use,omitempty"`
 }
 
 // CarveNeed defines model for CarveNeed.
@@ -1960,7 +1981,7 @@ type Change struct {
 	HalfWay *string `json:"halfWay,omitempty"`
 	Id      int64   `json:"id"`
 
-	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site.
+	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it.
 	Kind ChangeKind `json:"kind"`
 
 	// Members In a change of several.
@@ -2016,7 +2037,7 @@ type Change struct {
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site.
+// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it.
 type ChangeKind string
 
 // ChangeMember defines model for ChangeMember.
@@ -4165,6 +4186,130 @@ type ServiceGroup struct {
 	Services []ServiceEntry `json:"services"`
 }
 
+// ServiceList defines model for ServiceList.
+type ServiceList struct {
+	At time.Time `json:"at"`
+
+	// Counts How many services stand where, whatever was searched for.
+	Counts map[string]int `json:"counts"`
+	Device string         `json:"device"`
+	Groups []struct {
+		Name     string         `json:"name"`
+		Services []ServiceStand `json:"services"`
+	} `json:"groups"`
+	Live bool `json:"live"`
+
+	// Source Where its configuration was read.
+	Source string `json:"source"`
+}
+
+// ServiceStand defines model for ServiceStand.
+type ServiceStand struct {
+	Address string `json:"address"`
+
+	// As Its name there.
+	As *string `json:"as,omitempty"`
+
+	// Line In the configuration; 0 where that has it no more.
+	Line int    `json:"line"`
+	Name string `json:"name"`
+
+	// Off The change that takes it off.
+	Off    *int64 `json:"off,omitempty"`
+	Path   string `json:"path"`
+	Policy string `json:"policy"`
+
+	// Put The change that puts it there.
+	Put *int64 `json:"put,omitempty"`
+
+	// Stands here: on this device alone; moving: a change puts it elsewhere; both: another device serves it, and this one still has it; withdrawing: a change takes it off; gone: served elsewhere and taken off here; unclear: such a change failed.
+	Stands ServiceStands `json:"stands"`
+
+	// To Device to which it moves or moved.
+	To *string `json:"to,omitempty"`
+
+	// Up What the device says of it; absent: not asked, or it does not tell.
+	Up *bool `json:"up,omitempty"`
+}
+
+// ServiceStands here: on this device alone; moving: a change puts it elsewhere; both: another device serves it, and this one still has it; withdrawing: a change takes it off; gone: served elsewhere and taken off here; unclear: such a change failed.
+type ServiceStands string
+
+// ServicesPlan defines model for ServicesPlan.
+type ServicesPlan struct {
+	// At MODEL@VERSION of the device.
+	At string `json:"at"`
+
+	// Both Addresses that both devices would serve.
+	Both       []string `json:"both"`
+	Conversion *int64   `json:"conversion,omitempty"`
+
+	// Decisions That are open.
+	Decisions int    `json:"decisions"`
+	Device    string `json:"device"`
+
+	// Differences What will be other in the configuration of the device, secrets masked.
+	Differences []Difference `json:"differences"`
+	From        *string      `json:"from,omitempty"`
+
+	// Needs Objects that go along; of taking off, those that go as well.
+	Needs []CarveNeed `json:"needs"`
+	Notes []string    `json:"notes"`
+
+	// OwnKey Paths of secrets that are open because only the gateway itself can read them.
+	OwnKey []string `json:"ownKey"`
+
+	// Refusals Why it cannot be drafted as it stands; none when it can.
+	Refusals []string `json:"refusals"`
+
+	// Remains Services that the gateway has afterwards.
+	Remains []string `json:"remains"`
+
+	// Sealed Paths of the secrets that go along. They are moved sealed, and never shown.
+	Sealed   []string       `json:"sealed"`
+	Services []ServiceStand `json:"services"`
+
+	// SourceAt MODEL@VERSION of the gateway that has them.
+	SourceAt *string `json:"sourceAt,omitempty"`
+
+	// Text What is put, secrets masked; empty where services are taken off.
+	Text string `json:"text"`
+}
+
+// ServicesWish defines model for ServicesWish.
+type ServicesWish struct {
+	// ByHand Of a conversion: go on where no conversions lead there, with what is certain.
+	ByHand *bool `json:"byHand,omitempty"`
+
+	// Checks What has to answer afterwards: http and https URLs, or tcp:HOST:PORT.
+	Checks *[]string `json:"checks,omitempty"`
+
+	// Conversion That was worked out of them; left out: the newest of the same services, else the rules alone.
+	Conversion *int64 `json:"conversion,omitempty"`
+
+	// Device Onto which they are put, or off which they are taken.
+	Device string `json:"device"`
+
+	// From Gateway that has them; left out: they are taken off the device.
+	From *string `json:"from,omitempty"`
+
+	// Rename New names of services and objects, by the old one, or by "KIND NAME".
+	Rename *map[string]string `json:"rename,omitempty"`
+
+	// SameKey Both gateways write secrets under the same key.
+	SameKey *bool `json:"sameKey,omitempty"`
+
+	// Services Their names on the gateway that has them.
+	Services []string `json:"services"`
+	Terms    *Terms   `json:"terms,omitempty"`
+
+	// Unproven Of taking off: though no change put them onto another device.
+	Unproven *bool `json:"unproven,omitempty"`
+
+	// Use Objects that the device has its own of, such as a certificate, by their name at the gateway, or "KIND NAME", with the name on the device.
+	Use *map[string]string `json:"use,omitempty"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Token string `json:"token"`
@@ -4873,14 +5018,12 @@ type CompareBundlesJSONBody struct {
 
 // FindServicesJSONBody defines parameters for FindServices.
 type FindServicesJSONBody struct {
-	By FindServicesJSONBodyBy `json:"by"`
+	// By address, policy, naming, or the name of a statement that services have.
+	By string `json:"by"`
 
 	// Source A backup, or a text with what it is. The model and release of a backup are those it was taken from.
 	Source ConfigurationSource `json:"source"`
 }
-
-// FindServicesJSONBodyBy defines parameters for FindServices.
-type FindServicesJSONBodyBy string
 
 // GetSupportParams defines parameters for GetSupport.
 type GetSupportParams struct {
@@ -4995,6 +5138,18 @@ type ListReadingsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListServicesParams defines parameters for ListServices.
+type ListServicesParams struct {
+	// By address, policy, naming, or the name of a statement that services have.
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// Search Those alone that say this somewhere.
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
+
+	// Live Ask the device; else its newest backup.
+	Live *bool `form:"live,omitempty" json:"live,omitempty"`
+}
+
 // CheckDialectJSONBody defines parameters for CheckDialect.
 type CheckDialectJSONBody struct {
 	Text string `json:"text"`
@@ -5049,6 +5204,16 @@ type ReleaseReplacedJSONBody struct {
 // PrintReplacementParams defines parameters for PrintReplacement.
 type PrintReplacementParams struct {
 	Format *PaperFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// DraftServicesParams defines parameters for DraftServices.
+type DraftServicesParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ConvertServicesParams defines parameters for ConvertServices.
+type ConvertServicesParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListSparesParams defines parameters for ListSpares.
@@ -5222,6 +5387,15 @@ type PreviewReplacementJSONRequestBody = NewReplacement
 
 // ReleaseReplacedJSONRequestBody defines body for ReleaseReplaced for application/json ContentType.
 type ReleaseReplacedJSONRequestBody ReleaseReplacedJSONBody
+
+// DraftServicesJSONRequestBody defines body for DraftServices for application/json ContentType.
+type DraftServicesJSONRequestBody = ServicesWish
+
+// ConvertServicesJSONRequestBody defines body for ConvertServices for application/json ContentType.
+type ConvertServicesJSONRequestBody = ServicesWish
+
+// PreviewServicesJSONRequestBody defines body for PreviewServices for application/json ContentType.
+type PreviewServicesJSONRequestBody = ServicesWish
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -5525,6 +5699,9 @@ type ServerInterface interface {
 	// ListReleases The releases of the device's family, newest first
 	// (GET /devices/{name}/releases)
 	ListReleases(c *gin.Context, name DeviceName)
+	// ListServices The services of a gateway, grouped, with where each stands: here, on another device as well, moved away
+	// (GET /devices/{name}/services)
+	ListServices(c *gin.Context, name DeviceName, params ListServicesParams)
 	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
 	// (POST /devices/{name}/verify)
 	VerifyDevice(c *gin.Context, name DeviceName)
@@ -5642,6 +5819,15 @@ type ServerInterface interface {
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(c *gin.Context)
+	// DraftServices Draft putting services of a gateway onto another one (from), or taking services off one
+	// (POST /services)
+	DraftServices(c *gin.Context, params DraftServicesParams)
+	// ConvertServices Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+	// (POST /services/conversion)
+	ConvertServices(c *gin.Context, params ConvertServicesParams)
+	// PreviewServices What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+	// (POST /services/preview)
+	PreviewServices(c *gin.Context)
 	// SignIn Open a session
 	// (POST /sign-in)
 	SignIn(c *gin.Context)
@@ -8226,6 +8412,58 @@ func (siw *ServerInterfaceWrapper) ListReleases(c *gin.Context) {
 	siw.Handler.ListReleases(c, name)
 }
 
+// ListServices operation middleware
+func (siw *ServerInterfaceWrapper) ListServices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name DeviceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListServicesParams
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", c.Request.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "live" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "live", c.Request.URL.Query(), &params.Live, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter live: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListServices(c, name, params)
+}
+
 // VerifyDevice operation middleware
 func (siw *ServerInterfaceWrapper) VerifyDevice(c *gin.Context) {
 
@@ -9034,6 +9272,99 @@ func (siw *ServerInterfaceWrapper) GetService(c *gin.Context) {
 	siw.Handler.GetService(c)
 }
 
+// DraftServices operation middleware
+func (siw *ServerInterfaceWrapper) DraftServices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftServicesParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftServices(c, params)
+}
+
+// ConvertServices operation middleware
+func (siw *ServerInterfaceWrapper) ConvertServices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ConvertServicesParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConvertServices(c, params)
+}
+
+// PreviewServices operation middleware
+func (siw *ServerInterfaceWrapper) PreviewServices(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewServices(c)
+}
+
 // SignIn operation middleware
 func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 
@@ -9824,6 +10155,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/bootstrap/makers", wrapper.PutBootstrapMakers)
 	router.POST(options.BaseURL+"/bootstrap/vouchers", wrapper.AddVoucher)
 	router.POST(options.BaseURL+"/bring-ups", wrapper.BringUp)
+	router.GET(options.BaseURL+"/devices/:name/services", wrapper.ListServices)
+	router.POST(options.BaseURL+"/services", wrapper.DraftServices)
+	router.POST(options.BaseURL+"/services/preview", wrapper.PreviewServices)
+	router.POST(options.BaseURL+"/services/conversion", wrapper.ConvertServices)
 	router.GET(options.BaseURL+"/replacements", wrapper.ListReplacements)
 	router.POST(options.BaseURL+"/replacements", wrapper.DraftReplacement)
 	router.POST(options.BaseURL+"/replacements/preview", wrapper.PreviewReplacement)
@@ -13424,6 +13759,46 @@ func (response ListReleasesdefaultApplicationProblemPlusJSONResponse) VisitListR
 	return err
 }
 
+type ListServicesRequestObject struct {
+	Name   DeviceName `json:"name"`
+	Params ListServicesParams
+}
+
+type ListServicesResponseObject interface {
+	VisitListServicesResponse(w http.ResponseWriter) error
+}
+
+type ListServices200JSONResponse ServiceList
+
+func (response ListServices200JSONResponse) VisitListServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListServicesdefaultApplicationProblemPlusJSONResponse) VisitListServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type VerifyDeviceRequestObject struct {
 	Name DeviceName `json:"name"`
 	Body *VerifyDeviceJSONRequestBody
@@ -14958,6 +15333,125 @@ func (response GetServicedefaultApplicationProblemPlusJSONResponse) VisitGetServ
 	return err
 }
 
+type DraftServicesRequestObject struct {
+	Params DraftServicesParams
+	Body   *DraftServicesJSONRequestBody
+}
+
+type DraftServicesResponseObject interface {
+	VisitDraftServicesResponse(w http.ResponseWriter) error
+}
+
+type DraftServices201JSONResponse Change
+
+func (response DraftServices201JSONResponse) VisitDraftServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftServicesdefaultApplicationProblemPlusJSONResponse) VisitDraftServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConvertServicesRequestObject struct {
+	Params ConvertServicesParams
+	Body   *ConvertServicesJSONRequestBody
+}
+
+type ConvertServicesResponseObject interface {
+	VisitConvertServicesResponse(w http.ResponseWriter) error
+}
+
+type ConvertServices201JSONResponse Conversion
+
+func (response ConvertServices201JSONResponse) VisitConvertServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConvertServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConvertServicesdefaultApplicationProblemPlusJSONResponse) VisitConvertServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewServicesRequestObject struct {
+	Body *PreviewServicesJSONRequestBody
+}
+
+type PreviewServicesResponseObject interface {
+	VisitPreviewServicesResponse(w http.ResponseWriter) error
+}
+
+type PreviewServices200JSONResponse ServicesPlan
+
+func (response PreviewServices200JSONResponse) VisitPreviewServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewServicesdefaultApplicationProblemPlusJSONResponse) VisitPreviewServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignInRequestObject struct {
 	Body *SignInJSONRequestBody
 }
@@ -16440,6 +16934,9 @@ type StrictServerInterface interface {
 	// ListReleases The releases of the device's family, newest first
 	// (GET /devices/{name}/releases)
 	ListReleases(ctx context.Context, request ListReleasesRequestObject) (ListReleasesResponseObject, error)
+	// ListServices The services of a gateway, grouped, with where each stands: here, on another device as well, moved away
+	// (GET /devices/{name}/services)
+	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
 	// VerifyDevice Measure the device now and hold it against readings of before; needs no change
 	// (POST /devices/{name}/verify)
 	VerifyDevice(ctx context.Context, request VerifyDeviceRequestObject) (VerifyDeviceResponseObject, error)
@@ -16557,6 +17054,15 @@ type StrictServerInterface interface {
 	// GetService What this installation is, and who is asking
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
+	// DraftServices Draft putting services of a gateway onto another one (from), or taking services off one
+	// (POST /services)
+	DraftServices(ctx context.Context, request DraftServicesRequestObject) (DraftServicesResponseObject, error)
+	// ConvertServices Begin a conversion of services as their device has them now, for the gateway that they are to be put onto
+	// (POST /services/conversion)
+	ConvertServices(ctx context.Context, request ConvertServicesRequestObject) (ConvertServicesResponseObject, error)
+	// PreviewServices What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written
+	// (POST /services/preview)
+	PreviewServices(ctx context.Context, request PreviewServicesRequestObject) (PreviewServicesResponseObject, error)
 	// SignIn Open a session
 	// (POST /sign-in)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
@@ -19432,6 +19938,33 @@ func (sh *strictHandler) ListReleases(ctx *gin.Context, name DeviceName) {
 	}
 }
 
+// ListServices operation middleware
+func (sh *strictHandler) ListServices(ctx *gin.Context, name DeviceName, params ListServicesParams) {
+	var request ListServicesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListServices(ctx, request.(ListServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListServices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListServicesResponseObject); ok {
+		if err := validResponse.VisitListServicesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // VerifyDevice operation middleware
 func (sh *strictHandler) VerifyDevice(ctx *gin.Context, name DeviceName) {
 	var request VerifyDeviceRequestObject
@@ -20659,6 +21192,136 @@ func (sh *strictHandler) GetService(ctx *gin.Context) {
 	}
 }
 
+// DraftServices operation middleware
+func (sh *strictHandler) DraftServices(ctx *gin.Context, params DraftServicesParams) {
+	var request DraftServicesRequestObject
+
+	request.Params = params
+
+	var body DraftServicesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftServices(ctx, request.(DraftServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftServices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DraftServicesResponseObject); ok {
+		if err := validResponse.VisitDraftServicesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConvertServices operation middleware
+func (sh *strictHandler) ConvertServices(ctx *gin.Context, params ConvertServicesParams) {
+	var request ConvertServicesRequestObject
+
+	request.Params = params
+
+	var body ConvertServicesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConvertServices(ctx, request.(ConvertServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConvertServices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConvertServicesResponseObject); ok {
+		if err := validResponse.VisitConvertServicesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewServices operation middleware
+func (sh *strictHandler) PreviewServices(ctx *gin.Context) {
+	var request PreviewServicesRequestObject
+
+	var body PreviewServicesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewServices(ctx, request.(PreviewServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewServices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewServicesResponseObject); ok {
+		if err := validResponse.VisitPreviewServicesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SignIn operation middleware
 func (sh *strictHandler) SignIn(ctx *gin.Context) {
 	var request SignInRequestObject
@@ -21696,510 +22359,533 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3lS76V7D6nrUmmctuyU6ck3R/GVmWIk1kSUctW+uesc8IZIEk0kWgAqCaYrz83+/C3hsoFAkU",
-	"q7rZkmfunQ8Tq1mFwssGsF+e/exfzhZ602gllLNnl7+cNdzwjXDCwL+emMVa3oq33NqtNpX/UyXswsjG",
-	"Sa3OLs8+SLdm27VcrJlbC8bxeSYtE2phdo0TFZPKOsErppfsRuzsJfvh/fPzP89YI8xCKHcu1EJXomK/",
-	"e/f8KfvDX/78pxmzYuE/wL6++Or3F+yl8w0q7diNaNzF2exM+m+vBa+EOZudKb4RZ5ehs+ext7Mzu1iL",
-	"Dffd3vBPr4RaufXZ5R8eP348O3O7xr9knZFqdfbrr7Ozp62x2viHofl/tMLsutYX+Gva5mET3wm7EKry",
-	"/yw0U3VPZJqaa10LrqitW7kQr+E1aqvhbt01Bf8zOzPiH600ojq7dKYVw/17LlVmEd+oese2a+7Ymlvm",
-	"1tIyJz45JhXjbClFXTHnf/UrXEvrmF3rrb1ibdMIw7iqWK23wrAFt14EBNNKxFXaG//S96CwMF/l1+Xl",
-	"d4UJkNXg8JfabLjzzyn3pz+ezc42UslNuzm7/Cp+RionVsLgdyqxabQTarH7m9jFb+6LWfLYuX+uMJiv",
-	"84N5JTfSlYSjhh/TBiux5G3taG42/BMO4Bv41/BwroWRvC5MncUfh6YvXZiv8XPx34cj+9U3ZRutrICT",
-	"463R81ps/H8utHJCwaB509Rywb3cPWrwif/779YL4S/Jl/+HEcuzy7P/61F3ND3CX+2j0C58ce8s8jK6",
-	"FcqxrdFqNWPbtTBiBgIK0u00q/QFTA41B2fcYiEax9UC9lljdCOMkziKxVosbuC/pBMbm9lUMC8v8cdu",
-	"WrgxfHcGc8JpeH0578/nH3KS0q3Mf4R+xPZ+ji/o+d/FwvlP4ThEdTgK7nrboeJOnDsJh8fBaOa77CCh",
-	"A9lfuhGOGMIZfCC+NPNdy48F1/SXM6G8hP+Hlxyjb32XrePGbxJuNmezM8FN7VtseGvxNLTtBh/Tjf8f",
-	"uVLnern0L8AEwTMOdt1Kn885dKoW/FYkPemGhz35oE1lDyfWn5KHx+kThsObMW1Q8LbcMiuEumCvhfBX",
-	"ndMMe8O23CipVtafl4mI/LFwRx3OVHUrrTa7zKovl2JB8tDv4Au9ZRuudqyCK8Yy0yrGFQtvMCNqwS2c",
-	"4fsHy+xscSuO7Ij9TbDkG1nLqW/JKvtY085radfCFKQRel4VfryVVmaFdXZmxa0w0uXF37abDTf535x0",
-	"tTgu/3BZ4bPpIJIPd59JxpH0mqY+mc9Zt8g/D8jGd8JxWWckJJGdoTM3yhgcuSAyvaUc8y5qM7l1pqFO",
-	"b/Idvphr0/KdzSirQYmp9KLd+IvCP8cWXLG5/6OKl8WONUZX7cJZ0Ge86hlmesYEX6yZVgvUcUbK8540",
-	"xKlPxk/d7uZ4eE1hPg/WtIp/P+jQUn4S1be7w3l5vxZM15WwLux8Jh1Mi4GxgvLn37ZMuovcrbHRlagL",
-	"e24jKsnDcT59QeAM3fkOkQ0QFuLKq5leW1Urxlktlch2zTru2vwK+SvC5qfDa0u+Z2bSIs/OboUpnjDb",
-	"9S43BTv8Dg4PPpwZx5740CqHie++G8fbn/khSQrb6ECU4JgpnIflSS3PwN4YqPlM37O9lZvMAVY7YRR3",
-	"8lbYgWtO+wlmWy9aTrNa6xu21IZuXFKoE3X6ce7Wq4xunq5lXRmREWT4hcFiWLbhOxBfo5tGVMliRusO",
-	"PvwiK3yPvRz4Tqt2MxfYycGONf5+ENtMU2/xl7CnY8daW+qVEVa43EQ2Fg8BeAB27EKrpVy1BuTreMtW",
-	"mHhv9Bu/pl/wA/4u3DG/Mdmmtc43yue18OtmWjVtLzqd081I2vzBcskaI5bCGH+qK7EV1s2YM1yqy/cz",
-	"PPAun3z348vrN+/+HziINsKvyeXrJ98/8xKEyh1XKF+4J7vHmF7CTAllxcaPwbTKZo8op78P52e/t/Bn",
-	"P3ahKsbtwbv+TPFHh/9MU3PnVXy2WHO1Evbi7FK1db2/65zOb69uJx1uszVJ6qjb+YVucouxkap14ujb",
-	"39NjQRjTlU6E3giwAgq/Zg9afxpIxyq5XApj2dLoDczb3F97W747fujCNCTfjl3sRoffzk6w9XZJ5S1F",
-	"PLnqN8uzy/8Yno1r3ZqFgHd+ne2vilRWViJ/fXkrP46ROzav9eLGCxLe3+P3kCX3057DaImiLy1rleWy",
-	"uiQDey2Y42YlHOMwXpD3nDF6+GEypYaXgHvzDR49nON9fRun5/C5n2cHZ4K/dwToH9HPZWHqGRiGlunW",
-	"zdhWujWTzjJyylywV1IJ0BgXum43CnRFt9ZWhL2P8y4VuUhRidlIa6VaXYBYtJV0vpn7We1V1PAzPxUV",
-	"QnFLbpmDX9D2OnCg5baaHmn6wNL5x8N3Z50WQ93P7pstl1kj1ou5Ea41yk82D8evi/a236SiYlyJ7Yzp",
-	"W2EYr2tYP+v4Kieaa7la9+dct/M6mXC8k323ar3NXWULrSq/J5ykL4XLzUtG2/hPjmjcSnJGjVv8vBfC",
-	"n3dLblDmLr1+fMPaZsbAISIVs07WNTNiuXdpF9YQ+4QDn+FMFXfi7Oxbvrhpm5w/zd9NI2XLH4i1cCLn",
-	"H58NGzp15tB69okvHJyMXmD86my4VH1FJns9r7QSTzIz/BIFrRaOrfQVtEiuzmCqoGLvtbmNRkti3Ir6",
-	"L35Y51XvtairvBkhXdSZbkTjrpjYNG7HtmuhEvPJv58d5lo3h+0+91fIV1fsMeg73CuAjoZyuGCjT42a",
-	"k1d1b0tLV/vDdskaf8HiXuYsyAGbt6qqBVtzO+0SG7JOg/My+BkrseExQlG1sEFJamdnctNo47J+Qrvm",
-	"X3/zp+xVOUHUrPxn/rr1RxdOilRsvnN4fI2YasdvhHoy4SpJ7Lc9UZBms8UbzlsCXEXJ8rsAvnP8GIGr",
-	"IJ77neUX7FjYunE2aUK6USSe43g6BHGirVE+jp4453fE4ak0j6fViAmdixWfNKF3vJtVJaopnxm9+XTr",
-	"Fhq1uiD0plUK7YlkVqVK/rHksgZvpFdeeu7G6ZGAvgzEBQ0T2/VwUDHANX0a4hJ7KwonRcE8SOJRfQn/",
-	"1u8r0iD8wd2qhi9uROWPv1bVwnrVTzQjd17FN17NGG044YC+g7dypxgOvTAmi6rHSO0FzvCqNAFaoU9O",
-	"2ptkMozg1ciR33ptOD/7e6IQnpzFFevGGbvZrVg3zm56y7JBU1nY7lnHn1fd8dYxgq33jKXji5f1CMIQ",
-	"Cw5BPsLmoQbo8Vns/sDAC/7+7pwbN5R4TU+Ygld8cZObhiaY6xPaesuNO+pJp0GFL4Rel2fnheC1W088",
-	"M+DKPXIza/wHtcPmYqmNYOIfLa+ZVmQEoEzH8MGYc2RA0eWybk2uY3TXWcRwGL1FsV7xW8GU3lep8urc",
-	"Ok5Uv+2V1tUlgkG4dYzjp7DtA23titXciUumtBKgKFQtePN812ds3rquofimf1RaCEkY32+FthQpZL6z",
-	"4eLyXYElP35jzc6UuBUme3P5z48TyaBD0Et/9d8ffUWHN16OvaoVWXbjmrfSjYhDxosXHo+rnAhTehij",
-	"3Jc3E2z3g610QzCjgy4qXjgKFcTFc/5aUvq30q116xJDJqx13uFcispG7+DwLBG2KsRrbxC15F+NfS1P",
-	"ytvstRMPvnteKGqUpww/MtRHk9OEy45Tv3eXwvlNmDVdjhrdrfLbucMKksPmRultMa44XZAao/VycBCA",
-	"IwEIxlyw7VrX+bih13f4PDemly5EKO1abxXjBJeL/kErFkaA0WdvBkItTpvwgUzAJNqTRSNxxAFid8rx",
-	"T/eBLeQ3QsFMA2wPrkAygb3BliXyOhjcBa/RJGuIXvl2N9XuWhndNnmcqz9+SGi5qhg8eUkRq9T7uOYQ",
-	"yYWo0MW9TLUbIZqnus3ZKo/9lcrmulUVm/eihSGk+dXjx497MMHHpU98l0VL7H2Br0Sv+T/86ZvjrdvG",
-	"S8H3Xeyn690f/3j07e1aZP0QtwJRqdZvPanYwmjl+Hzm/9ufLP/0CgR54MkDS84w0kPmu542MbwDoBf7",
-	"Q0kmLl2mrHSLEKfpS3UBJWDaepK1MPJCI+MBLG2Dbq1SqOrbWnurNwMIkIWu1RTAyATq2vvcwsc6qrX7",
-	"kRsZTtF+b4tXxC2v2/EnHz5d+rx1huf83Lyux9/1T3ldZ/2W/IZw+P0d8BqieyTg+JC/yKyIgL4N3zHf",
-	"h2l+Ur1VCKs7jLQs/NiWcsEd7CzdGlZpcGpKxd4++35G8XB/uVOP/P+wW90u1sLY49sMPx4HPaM5zE38",
-	"0/yCL73BkNMhKUC/ACTBSguAgcBR3WjjZsxpnb+kl0ZvMrgKbVyYfV1XAe2eUffnuaD+tzsEUEBvmpqr",
-	"cGwhAoGhQTvqA2Lp3rQuGw0oAA2GR6PE1n/sivmWMejZ6dtN3a5WkM5xfDFh4vJLV9f57XKX+31iIGma",
-	"17aoIhjhxWYimtVGNH4WTJX3+oOcwEizy0mbK6ehWgb7ya5lE/agX8eIaMvkm/SifSE9IFqLMQaCve1m",
-	"Ib/KxkhRFQB/C27MTqpVBkekl0zpLeMLoy3tUkF+AIoVsIr2L1oMe3KURAz3jkyNQEFpUbadZpw1wthe",
-	"ICbZ+gt/nxNKtpK+FV6/7YO/M56aXjQ4gAqs1zcAHzEXC90d3ZtLiNPN2MYbJDNa6WrGNsLA/xKCbMa8",
-	"xWnPD7rbTbi/gEuAV2kHWtYGG+/Nxh0xrYnzhWYvdKwgIzmskRHh3j4y7+lW7a202BL8RS+T+LuqGDmW",
-	"Z3458kdr17sUr3bH6YhNFEf/WuS0rKLNW9ayytYwRwdeLlyZjQBc643AnQL3o3V8Z9lcrKWqSFCkK9+X",
-	"rQ0m1x3njMxLUr0oZQnGHbscv1Kc1sycEuRm2pEN452gxIUVzWLcrStsz3SKZ2XXQZqoYKZB8Alh+Uw5",
-	"hPAf4CSz+JH3nfFkkxSqtdiBIIzoamk/hJmdxWWhPtA85RfW8VqvWvEd4PeEymPfQ9xjf569WkomI52F",
-	"g+6mmHRUVZSCAUd0vAbz8c9x4ZzoSuRuOMAZh/xc1tPQ2WU7TfOJUWV8o+BGAVU9/wsgoadttzQPJONJ",
-	"KPvDRnqyyGcVYefBpYWjiH3uJ2QEB1ech2QSBxftxw5GsaejtMb0YXfJAToeQXPalSRYT1Vwdm4EYklX",
-	"2t8M3kABBUr1VbMC8vu4I/NIkBjwAvuuxtyCzOLkJiPKrlK0HvYgl0kK5d4RQml6dC3qjZjraudvwhu2",
-	"pzQNpi6FD2Tkn0OmoS0qzTEnJjiavao84cvQWu67mFk5SZjCOwVx4h1oc7BP9FjIL51qAoo8iizEEyHR",
-	"gzu2XQuw/9GUNYJXu9HThviSzKyBIv8tX9zkkIFrbd2lN4/w83sRD2mZ+NRgpqVWCxECEyliNXs9LfzT",
-	"pigiorbBXLQoI91HLyEw0Srp9V9/mwM6WX8KeJelrmsIkUzzGC2M4G7isuErRz3zhxat1wqvMKCNo0QN",
-	"/1YYXkPkncwqQmov9GbD8wkXk8FVIYcjjwBIuqMVTbXvbP7bsPT2hbaOWAYOxZcEZcN3EGKKKSZertiN",
-	"2F2RLDdSKQFrWTh8Kaab1xLIuXUIBOX1sgxuJqNcqMovhX82eI8W/tKcMcp1DvgHrZhtF+vgmhwJgfbt",
-	"fuC7/HyrLqcG3Z40//7Mt9Cl8woWYo1RP3D5aRVzPjpSgN094zNZOg1/P17ibsbMHCNupW4tEKHwukZX",
-	"B19xqa6Yv37gD/aSeV24FsmfrtjftVSXjPutytB3gGFUDlBjo+tamKuQ4eUlz3/XLxOv/U1BH5n7kZ23",
-	"DbRUc3UTJCw4JDCbw1lmpRNo6PlWm5r7oyOC6/UyiuIGU5P4DZwg4MhchB1wxZrWneM0YI4mYfKpxQoM",
-	"C29WYPfslkPXGiMab+PBOZVrG6x2PyzHOHQ1xYIsCZ/aXf4EljqbnXVTejY783PaqXn+IZoe9Gr5j0GK",
-	"tgvsAL5/WY0fE70y5/HL7CE14dbxb34vwm44BDTnzMnMDuWO+Wf9Tv3qL74nXz/GbTpyG6pcmkNiGf6L",
-	"ZYtaL27GQ9uDR2KQ48M/8ytxOmQzlj+sNcNfS8gB+NU+yVrdsoY71x+vSgNe3u9pY1qvml1S+gZe29Yh",
-	"3rPQ/veDC4EN+dM5LMTszisRcQ1HyFH00j/9j1bYkHI99ML/Cs9hpjaXXsl9MT4NJr7zKicoUcuxB5I5",
-	"btBhHx8ZxTt87JrYE+BF1xr1oZRwjbdnCbIeXieH0aHwr3VDF8+W79AckpbNBbjNfKMzvGq+yuPqSM+b",
-	"on/EEMHxUwPczvGd65BKtCeh/s9pZgiEoKTFTLjxu9lvjwmOKCeavAPKHH/5PTwUg1gHXWltzm4D9ay7",
-	"/rz0QUDXhhwgJzZNzV3UCIQRSPAQrd7Rp/YPVlQ/QrQ4TwxQycVRlOGP9NivszNvHNkf/BFSGFaAMFR0",
-	"01ymus7cS7kV9TJqh+NWdMt3YNaMXtQPfPdtFvM7iPonL1gIJoEuCkubGgipfdHZx0Hq9k6f/QMML6+y",
-	"9U+36yQCjZLGXLwmQ9BKHibMRBPVW3z5O4wOwkJSVv5wMTpnpXzwH+6iiQjENXzpCo5Q38prHNThnt+p",
-	"Rd441CVCiCD5Ob4uDllzi7qtRIWbklnNljwPnUrF8yCsvtZNX+f3R/M9Alo0/2myiq73xTX2qCxqp8CD",
-	"ksvqAfCg1Eddy8UuF4+D6+qFbk2BYqPWasW8KBlGDz8PufWNlsphUDfk6oJNC6mnc8Eabq2oQCla+w8Q",
-	"ZVunO6+kNxMUEiDQib2VqtLbC/ZH3E4BqpDXozq82Z/+nMLNLr7+JpcXA3rKWwiE5mNj4PUDRwvg0rdr",
-	"HfZR12kgUdSMfGR9BTWxzbd0cCbxBg2xDciWbp3ecCcXGbvjIK6SdLprtrzU13m8gddopVr1bhGIs1vm",
-	"RYxZvqQVvSDd+xKAdDQrF919VLiIwGrz905qtcHsnXUeRYCnhWw06lKgd0vTMmGS7A3+6q39s6C2wU8R",
-	"/W8dRLqz5lsheSx4gae6qLI232Xq+XNoZgPFy5xkNpOVL6sQ3xqPe+6S77Lqrj9mw7gKKu9GVLsSRRMS",
-	"Jw4ppmE9/ZYGKTQqkPDlpv5u6OOgLsQpygu5rDMh4BWlahyEN/x2/buWCjyvFeJL4JzR5uaCvaLjZT+N",
-	"+kbpbcHpVoIQg8VghXMQSJAuJDJPYNMayJ/Ix3BR3tYddh9wet2e9sd13r4FN0ghRQ7dPOSXAYeTP8J9",
-	"y8iNVkQ+T0dBvVTJBvoXgDX5lanyM1dMXg4zUeTg8dp21uCDLH+wFCBhoBYOpGUEiIqEF1czK6nSRWK0",
-	"h0PajmNWKVI5PNWbjVAuENfsp+f4DiEBxwIfjMBrIFC5YE8wOQLjZo3gN5goR/AB4EOJAII9TVy38zzt",
-	"QqCbUs604jJ4L5PmQas8CPQne7Q8j8FBlQXjdUQxc0B1d7wu6HYtZZLYEunk/vF5gwylhM/KH51AsFOI",
-	"e8kE+X6kryF8mOEMGCUxBMsh5AZhdXBABTlquJE2J+4YKjju5uGVVKtr4RKba/wLUy3w/TxT7CN+uGut",
-	"NFRo9R32ceTeXmpToABDAM5KqODFLsjZAYDiDrR8CfphCXzn4c3Bkb6fiMHXpioyuB5Qe6V26XaCyZQu",
-	"wwDuabRyMjtzRq5W2Y4PKy60ScLrYfx9MjE/tvwkJxDZbyEdMi9V/anJr8Q+Q/kgq/fYoyCMtnSHDFJk",
-	"50H237/57tmrf/vx2bvrl29eUwTJaIdcdzDYkSj0GU3N0ZkdOqCm2eoJRi1rr2/flyRP11XxtzwV27fa",
-	"rdlGcFSTLITI4T4MRHfSsoW2G+HkYoTOguOjj3X96Xp9dBoLaLXSoVdged5H4hE5PGAgDg+kB0O4DZ0E",
-	"6GIYiC94M2EcuRZB08gp2mOKHg08669BrEGxD5Cv240qoNeDulXWlrI6kRG2rd0Ve5yaSGDeMqX3eXmT",
-	"722EteQYG4tbzmsgNKiog4SGw5COThfSLGaTzyEXB2DyPEny3UY7/oJ5tQuD4f6ODvzJoOJSJk/HCphy",
-	"JcXYwj24iEYcnVcM09Wx4ziIvLO5cEFMuBKOzHLQde9LSmLdtcDE0JH8eHIzSA9MhCodVYZd6+1+ZLkE",
-	"Toz0I/iVpH8FsbO6Fq/06t7+YGzprRS5W2a88zdt5l4UlJMyskYjbMbpHx3B5IAZq26LkNyjaUOHOTKZ",
-	"jKFTY+GK4abxKGFRkbY6JEqv8Klh76I/499nnUzXvTyAKzjx7SEVKvYl7xWC8/etnsIQBHaRfyWbbAcN",
-	"PlR30QA/YXfdWA5V0rPHREtTejxc39609Ja0vwL9AQ7vpQ5InU8843MLrP6Q48It3ZmHnMDKbglHdces",
-	"r293zLS1mLGfzt798OoZ+zf29sn7Fz+d+T+sWm78DRj+1mFj8bvkGIdb/qczK5yrs0+jHweqEagunVA3",
-	"QpG6E1KmyO2iDfH/RgJQ9kQRKSd9GTFuQElAocqDyW4myZlftKdrXSi1Uc70QWnwSxQOOSYq6fAWZP/6",
-	"r/8anEZLbYhXAdx3Edq3n1maADNUlUk7ft2mHOlrrzv5DzKnmX+hcPMOiOJJgqyxtQRLdPJ4a/zI/0pQ",
-	"WrkNUajEpA+yv0a/PJJlGxsYuE335+S4O3U8z8W4PhI1RD9FkNwsYYqGZ//aZSVm0VMUxl/KYw7xpO30",
-	"FD/Sz6720F5Pf3sKR1GBOP0Vl500IyqhHIWYHni2xpAI3R9aPnhcxeH+zT9NILgpI2xt4aAg2bMDNMDh",
-	"EX+pQ10/yMufIdqfW/bHi0+RdYer3UhuYPKBQMeSbtxNCv6250VqusqgNwK5quStrMUKoAJr55pzp2+Q",
-	"7kdtmvPbP4T/WujNplVYpSvhQkGHlLeg8gCD2JPMMd0kRVUzNGahY2+HHius397E0mTGD+Ym7TusaRBJ",
-	"C3L9LZzkblDP9qIyNkWYTvPitdMVvRpXPwOfv6aQe6aGBq8qI2xewVxw9RyyorIhyH6ahaogQW+hI89d",
-	"mqCRtxcryWuxcAX251K+0fu0okzAk8xFrSE5MQ/SwOSuQqpc180UnrLhiq9ExeaYa0SUZpBSpaoYZpTI",
-	"M7KfgLR3EB6rn8k/UXDg68eHmsW6lCf1XKqVMI2RXciZ0qFuRCGtBwiDvy1RHMKvbCUc0wpwTzPCLjFa",
-	"KVhm5PdDgeqjQ4zoPVzAiaSOZ33zzJhc0A+LgnHHEMZUfD0c9hmwZ0xRBZypMxIpD0NOpHTjIcHlIF4j",
-	"ihbg+w5sCiPRi0XbyFhBbsQN2Eh1T4sQhRhsscZopxea4FgkKNcvnpx//c2fovi081ouvPgE2U5O+qJt",
-	"Zrh0Y6wyeA7OO6i48d7IbDUsrM6xz9ubYMgOK3b06iIBJmcTqnnnUOOYZBbSQjGPAZE8SO1xE6DwGtOb",
-	"/UTA7xfsNTJULaWBSll9uuwqVH0eY2m96zqadeDkqWwBXxBDGyNO/vA0BGy4ssvj3rD34blCkJNoc8PN",
-	"0Z3jySfiwZepPhSvMapoN+4m8w8fXl9b6dav5EKobGW1SBNX0yO4VsDNA86YZSpXaw6JpJthvPTQYf3r",
-	"wGCf84WbAA84TdgZP30Kx0C5eqkqggi04/WI2rtL6a6Y03XVOZpgf7GGrwTTqt6NiEKUvQ17KlDeU9cI",
-	"3dSCWb4jTxYkHSf56pXgNca+Dp1397/jG6PnQ/RVoD1ChjcUGJMbwDLVooe3TY/IVtkZs8TxBwR7lN4H",
-	"uRiWbQS3rRGVN0yYV/uZNvC/lv3w7hU4At2iuXzx5vr95ds3796P3RPfZAuAL9YjgEqL9T63zx3vvQ+k",
-	"iTCN8f/MJWjZ75RwC62WM4Ds43+t1Eb6/6/ljHmb5/czFnkMAjDf0YpQcSPgTwyXpbfciCE27fBXj3P+",
-	"o8mH8exsK+aHIvLDu1fh+y/ev3/LrKwKlK6lnZFcKIc7Ne4BVPchuX3JDeS4BwULCKyJc8DvG7+Vwzx1",
-	"OWXSUf52PuzL3VCSXklVA8rNLqUISoxj2cf7BuhsIST+Ya0jY/dlNwdeWYi5TMlWxK20pwputbmB1ABU",
-	"BYNx7t9PiQaVVnmrelQyZO/qH3WbBHC5S0Mi+TO1s9zyKJeM2oXgDeSHCBCmaHD1cg0zPKJZnpMfhZnb",
-	"Tv0iLi2v5MfJhqsEvTV6eUDDMJ7m48SomuK130ldEIp5K2t3Dvn62GQeEnsEjLPgihK9C3icAeQ4oVz8",
-	"eo0yXApaI45sqDoJSdVTfStMvm5NgS0kHOtRnDD3bVc6tFMrPl8Jjts8Dmg6HT+VbSjc7eSY6I7ItDrm",
-	"bByRGk3wGsrjhs8NzO/9sFF7PgheW9rPwewviloyjWtZKLtZDqOUwVJHMFHY866BgZn5nptMNlQeY/SS",
-	"qtAFzQtDRnmjtJAP8wxdw/5tqMLANtwt1gO8xUd2WhoywE8OjLUcettHHkYbHysahHQ049A9Pc8eSKpU",
-	"NjcoTb7Fy1hEF4LkoPUXAAc3OfX4rbeg10DBFrJTlrKuI0Xz+PN9a2S2vBGlWtB9YiM3qE6TckagSvtb",
-	"lb4WxjWwSu9NNpTTBTjzRRrEYq1B9WqM3jSuUK5E1NU0PfsQ1szNzRRUcLfLsgWy61rmyriVlbSxLB/7",
-	"Mp8D0t99Fg6ZrvF0m1Cofa8MyqiLHerSKUCFe4k0EXGr/H5wWhfu+UD+n9HRaH8fv3rixNNoZ13IHGUi",
-	"yhfN9N7yDor8boiTIK+b1EI4KkDbRZyw5rAtl+up72VlcodewXAA+a/F4ye6Cg6G+Y9W5D2fH3pnIZkN",
-	"4ahEourgz6J1sjMqvOa3uj+KbUpc3xHCxVbgQQ5Vj7GBsXb9V48fTwHTkC6Q9iYwV/UcFWQtx/yLx1Sx",
-	"5VCLMjKHTkwsgOwx7ZeEew0rr4jkC4PlZbNMukvoquGSxFCvC7sX88GvAjosmLAbvrsnK+/sLPwFacTx",
-	"vyDXRiD9CAQ5z8WnppYL6ZI/hYw7rzphtkT+YhfbQv7t9lWZnls7Uab1JHUROPMkUKqCnCqxvWQLXVHO",
-	"PdA2EnisltYhd5p13V9xuWYIU4+/JpWBctkmeabFDukOJdOhkj4ExOweeDJWmI7qO65p6XPlOdJ19Tab",
-	"eRn9WVuO/BAoK1DDSxuITAZOuiLnYj6n8xWfi9r2SvX7YwwKHvUTKEPgT2/VLOSKz3fspzP2iP10Vsh0",
-	"9jNVqO0lFk7mk/XJe4I3Nyw04CvgUhtiAx9kaTsaIs6raxSN91KCgt8tYSfwcaTdsLIniJFLd3/wf9hJ",
-	"GSphtRBd1fkMX04sM0lZGU6j+h0ywk+Q2dUqy29zRyF0ICr7nMrPnfbz+5gP6kt/anJL82y5zDqzFrUM",
-	"YcRDfEJ8JxzKCik4KrEyHI9n3bq+wdmnDbtH3Aden8UOxu4MhIKeJYCKh0bRoYOhpOIAv4Q/85ewK93W",
-	"n/tBNiqxqIEBMyXcZ0QzySwfT1wcBhzcHRlxHQMxC80EgFnCeDmpG2Uuy5OgC6JLWXfAFOrqPZx2dA6W",
-	"IPZhLpIlHxK972BtC4QP5JYdG0X7c5pT+/UpljZ/BYRuDY2r6FDrKGXG7nOv6eoCCYd1urEx4neFJEyk",
-	"czDwco3QcbH5pNwE9HBodH/LUvw2XBrktkUmW1LwQQshTP+tMBdsUbfWCXMJ8H+kjALG5DW/FeSyaZsr",
-	"aKgWHPkjOrCiNHDKQRPZczR08pW07r4h7nhC3j2ZbG+zT6HWk+qaaOX2Fx5MP9jPwNK40G1dwRzDFHc2",
-	"VsbZPcDRU6bYyRPoEQ0NMM/0jbiDHsjkjLcFk2aIBwcEKr8F+M72OKQWTt4W6h/b7HS+0FuIX3oNWhqj",
-	"DRIsY0NeDGMNzcxIj8VNxtadxgFmBSihvjoAak6sUFCV40+jQdgbUUn+Hv48KYw1oUBvXxMaLoGBak+g",
-	"FYp9izUxwphncbqGJvkkh0ZYsHscGp+amqsSD1IpI6ERZnMcdxcJluIbVJUiV495GRhkx6UKJU3fJZ8v",
-	"jVZ0Xev6kZuq57Hkz2H+KnZvOjcKErdkC1wo9AyOb/Rdm2+qSP4wqYDQ0fTKSdplSpZzUEAughxHq9u4",
-	"NO+IUj5b3QjWfjNplUoTatpa3L+VyYXEig3doFfsXo3cjREwFG8iBo1cDSecrL0VmKWbZpbWJkvknkZW",
-	"3ophvTN+DZsXu4oXHBhL+UlMLJiFiPXRE/9CNy/9G/mCAmG7ZdmnoovZtGpyjRil3bRevtYuL2YhYS9o",
-	"yFvp1pXhW+D+MOJWgo8KabJq/NtSGFMEjXCp7seV1SXzYWOhj2E5w+DjWsWZzstUW2du5AH6Cr106A71",
-	"/bsR9oo9hpRktRAz8Pht2WPG6y3f2XxoPkbDxljI+Q4HA+mzInufC4eoyn0UnRObxpXKs2o1Vi2bXCDo",
-	"CL/RmNTJcpBgzZtGKAuW0BajKgOJIRRkfCWWmfDUM+ukN6QIQJswYo4oxzBYys2dQBe+S10EU/bEHbAr",
-	"BpLPfY5hDA6hB3MEc3BOOacLiLID9qvVUdsBYhjllJY9HUg6D1nRl7X4jFRl+bSCpGQ5mwMjXRrNi8Eg",
-	"bwJLVSrRkhChDVF0jA9dpT3TdXX3niU0bJN7lqdp+9CjZAssWUPEbBnxJVK2JNoZ66dieCZEPY9zhpMg",
-	"3onu7bms6yyz5YB/Z5BBDPAfAxfUvQAq46PcflwfpF2PxfWCuOlkCDPALRDSrsDROYXAMkz0PhYhA0a4",
-	"wzztYQmwKoofAK/rKyz0u5UKvGx9ahw/hgy2Y5+goURn+RxAIpOkJw+1+CDdGqhJaMvHMmEUpd4n7+6A",
-	"EdIibOiikBM/3g0wWPOl4Mx+UtfRTRlQ29r0AkP3KFoR/Wx0rWEnsguhjXC6pv5nSHkhYeGw/+/Eqq25",
-	"YeJTY4SF+iYxSdFfCCCLiOb0KmmK8uBqR15yfGgr67pELV+MERQgXOhTxaSV8xuxi7kHivbpBIAXfmJI",
-	"AdWtqspBxVHhnH1xgSBGKWxI3NYB1yFdAnmLfu7x37pL7C8Pan3C/NC19VO/jHHuMO8WQx0ScuM3Wh2f",
-	"+n7sLUxknJ2ji3EKt2Z/de/u23zBVfWskpn+QL2UfO3cvNDPd8fpUzP0IVF1AIQGrzrcVCQh/nk2mn/z",
-	"GNfDWJ6HlOnjGOeDn8Nr8pLvbbK2nyoSCLpxbrP1Gr3ibY57E+mxwUDlWowJerRJRlH4Or2cHaxusgex",
-	"t1EKBwM6jC3V5m4g2x8ruelmfMHJAW82QtTy+L6YgEk4tgU3BuxTf+n2UOIddAsfLRQ4Th3Z2QgcyCwg",
-	"TENZ5R0CXRtvKFajR/xCN9EHXnB/L+UqQ82PHE7BWe/3VU7SEJEyIZCCCJZfy/TYmSwdVf3ntAJ8cS9l",
-	"vrMeX/WxczzuU3LUwAGEZ/7e8gcErNOhDu5EF/uQ/7Iu1OFEry7lvaOImlaFHMWDLTIiEW5EmctZaL9J",
-	"ytamtX/HeVs2UrXkOR08rOgxNKi/D3HtQ7wMkRT7w3HLTRXAlKQ5O9+jUD08b66fyo97h9gd9e8ozwY9",
-	"1xVLa4yA89jKKZ1/m7yVD+Z0NQpydWZCunkAYBbIOtos0gDw+0vZkSP651CEceZsyW0RHeRjS/NtSwVS",
-	"UXrdmlA3BW7HgZBm8IMTTZ//UFz4WbzR4jHbK4QQfeW9EE3YDrgJ6bzqHOzJabi/6t1pTAdF4ebt7oOR",
-	"SXDPAvp5qDBUinEhsShkV95hwx8trzFBORoSagGZFiiE4bkE/a2Y8ke7t2DzplyZRl+ftM5GKoKhxEZX",
-	"dCOVsW4tuokvyAXeOuNLGuQRRHQBzNicW5GxTeNKZ3f2kOd9tIMdOFrzywt7jkEZZYDUS7fnNlW69wzU",
-	"k9tT9hNRHh1BI7c51dXs4mnkN6dxFxbmtc4RyheTlB9A+z8gR9hgIgu0wJwOe4TcaqOh9+MthoJwnhQv",
-	"xWsjeK444MuE+5fhEROLDfr29kpMJQKyjFCW8aG0DCbkqMIGiboF3jtaeTq7l7qQYDG09VZKFFJoAJjw",
-	"L5b5Z7hracss1mJR3DQTdvLo/RUDUTE+9U8McsH0pzsuQidoVDk4WScKRVE8BdtSUc2/L/XyS8hkeksy",
-	"MaY+5B3KP5ZhgS4P/igwRhQrqeEofixVMyh+f7TQUA+GCn/9u5YqxEoyCZApaU7KkQkMOIcEmVfso9Mf",
-	"w9z2imIX+Tr3vJCucwiEzy+l/7rcy8PkkS4yYb4skpd3z+S3uZ8qusyxYa4iPSdwG6gkg4MI4gH/WqbL",
-	"HFM5dCVcmXL9kHQ6DCG/kq1RvH6mXC7zeEoFkEo4LvOgZnErCpQXo/ERd0DKQkUQ/HTs3cAUnOLo6s3m",
-	"A5xgfxO7DJVwxR3PkqTCZuSOA6klSJ9QC7Nr3ED1R2psivKgl8t8gPd5ayDaY8RCNpCt5fcIFdzJfx7S",
-	"yQ9b8gPvyI7QtyQN2/JdKP49XimIvclwaiAHKCRp0DFBfKD7TpzjG6/7TBhVN1Nxms/SCc+t+KtYw2Vv",
-	"Z1rbbvJ518G9BZxDrBb8Vli4xDhlttIBiU3YGZu3mHIfQzdYAYQ1NZeq3nUPOq1H++ueYAehcGzWwbrZ",
-	"TIUsx0K02fZaau1IBDw1iPYnW1TSTXOnQngni3nusgDH1p44LOCWa5h2ZJa/n682WbF+SXlSYMWTuZl8",
-	"rqCjk9PjeO0gr1FB51atsLYEsT9lJZPAwHGX2h4pD0oRWX13PpSOxGxUv7D4XEmqwY92pwImrqBDd+WD",
-	"R7X4Hh4vdQ/dN6MFZN/4R1GeHXoOU9x2pE4LJ14cQ3KIpBIRJC3ZhGFnx2OiE9XymYudnlabu3DQlNPN",
-	"qLBl9qey5TlalccP9zwroZJmsAiDhYjdL0/Hdb5Ae6ssl9UlVN0u3jxX6a0CaWyhgpKQXkFAymm6ZrAd",
-	"tBUglzfNiqQoXIb5Qxj8j47JA6q2nWM5o7MZ9TTr+yQS5euOTKG/5q2py+5fWQv0fwJ7jWNtczGh1sZ+",
-	"3r6pQ/mL7FIgCeJhChDNQ56irov0KExuIXEAV1+oGwv2UJ+7I61WEMEp4/Wswk7JuwC7lRxAerzSlnJ2",
-	"SjwSmZroKekDVN5EAxSUSZqIkZT0C26MFMfrstBjMYzcdmnfORorbuN1LCoGfA1gOu7zrZyIpmLRr0qy",
-	"3yNvRfdopJqm3lF/5HAQHsoMTNPF85GVD4EaY89MGYpGHv1Umu9UCBRLxdrAae9Pj7hnTCopE5jN9NDY",
-	"ulhsdohbvpuWR+hf2Be5fm5TsvJhCnPb7PvOU35AxgP2XM/JjXiTW2F2SaJwOK938OFWgcMse/Z+T2Tc",
-	"UzxZAQE4zo8FT2fH2UXc+l+eAIYgSMDRJ/d5OrsgZrZnQWEoQoEyNWOqN8vrtvHKT74qFSRGHWrNxzO4",
-	"SuuAt0n+2KWbJhREljGBLM/QFFO1hhqLTzFdoK4NsbdMuTmVH6xtFwthrTaTCoAPhyHhY2mYm+Jb6QoU",
-	"V/2tNlNKJRRHbBuRm87v59I9suOJi6EV+ky+z7dZ8LCVVQmyRn5hfAaKTkAFe9SktIp8Xrkjd5AnCj+a",
-	"AzfpJocoq8QnJpXTbK1L7qgc4c3RDVNS9/eV80ggE9R0389ZmLzcbL8W2299Wz8045UgdB/3roXgQ54d",
-	"YOc5c2LT1FTxZpROVNd5ugpub2xH98d+9+75U/bnb/7n17+/pEDKmqtKdDXTMUKQ9rKDDNa1vWAfEeL9",
-	"ccY+woR9hFcgdJAQqnglf78iVVqm2dsV3/LFTa50Uix4EGk2vIas1ULEjJ2gp13kXeDFHIaROSQdlN7o",
-	"LcQljd6MSCy5EaJJS8UdnqGhqgg+gzV581NUJyVlRm2812JLFtTxYh+bPEINCFjJL4lu3p70lBLIhoZM",
-	"8+htKRD2NA5E5hpkD1+wl8Q8ymssYAALjiSMt8JAPXhVSueZkMTTsb6UuqpI4ghDWciLwP1ZwGebET4d",
-	"eKignj4Jx+6su25n4QLWhkGm8+X7dDJlqPAMB4sNG7rMv3ufRCXKGVv0spSOpyMN5H29FtuOZ+w+5Zh4",
-	"69bayBxU+xqW3qKfwwDIkrb9hv3u+bs3319cvH/z+5n/mxJbtljLujJCdRGPWjhgnrxgrzWU3ED+q9EU",
-	"tt/kssb8jZHpq0Osl2CQVK9b2wt8YA7KQMj28ECZ6xz/5kuCAUdmxqgrKjAqAqGWrbWD0MMMNybV4gbP",
-	"HnLcWhYwuBcMNpO+FQZpxsvjKFwP3JhdIdfso5+vj5cheJxcVH7Z8LiO8HAkIG+pmuDUXvj/+KEZgFhj",
-	"Egdm3PRi3vuQ6kGZyIZlxlyPPBNvl90yxCsTytJgPjPjSmzTY2ObMLseuU3zgXesgJOJvJeL4AAcq7S8",
-	"JH8fL7sTTeKJtuQLp80OKWFnafn3uMKyIPt+0x6PGhOaYu/y3cOi9Mq49Sd+JW+FChAsrnbkXMUzAkrz",
-	"sdjHk1/p/gzs7MqDIkYrr9XHR2bYG9A7pUVX0sBhMqqzb0Lrx+XbdJQtRdxKKEuSQlRgO/cBLf4YLCC5",
-	"ttIt1t9mT9c3exiR7VqDkhH53MJJIonFOajoQhVwY1Pv/BX4cIZVMCB/tr5jvAa1hK6ufYRLx7K+CcBg",
-	"Fr4wY7y2OvLyiR2R9600qF/g/eqO+XixIT6mswhndNKQXjQXjC8WonH3IzX/mS7+gYrh/jofrL4MD1Dx",
-	"nXwJ4aRSdG66b6Q3ebqHLtnbZ9/PQiHAWF0TEXmAZIJCa2IH8qFYY+Qtd+JvhYK3d6pQfrfC496saNam",
-	"RHt0tNb126MPDM1zNw8FkPmNUFPqZ/frn49A7BbUyoesV124mbNyMFBpulhf+W9KbxUkU6PAKUbq7T9F",
-	"dX4jdoCY3Vzh5t1KK5LSlf7Y5AvHGqhkW2D/IIdWA35k/8X/8x9Pzv83P//n4/O//Nz958V/nv/8y+PZ",
-	"n77+9X/kqd3vX0W9SF4TBWdPCSNG0qGKg2PjfaTH5MrJHi/bTodYgQ1pUSBPfnYrDCkIcAVTCidUJhvp",
-	"9FnKenL0JVvC4o2qd0GJ9Sa4dGPLNyYKymEKgNgN4KIi+ukGUd+jzH+67iOlRPBhYUQxquGkvUXmffJg",
-	"WeZag/Xh7eBu2LPFba/DhN5acMdrvWopeyS7v3JS9vPgLBZj303RxTJh3rIbxNRTDuVyoHxwj8AY03LT",
-	"OfrMySaPN9LJhxRK5SdewpLFk6KPdV0h4a42eOHrrXqCp8Bxy2gRcT4Fb5K3u7baeD0aUrGXeaM16ch+",
-	"tZrOtvC29qxjpM81HcpK2xnaHCFtkXTlkadKJXjBd0l97DhSsN7SJWwt8k1RiD+1wWdhzxiBxgXgRf2D",
-	"bMBio5IwJSYO4kXpAV6COAC0pXN5xx0bnQL9FQjD6Y6VGUkQgVjSSKr/0xk6erNx1JK1/L7rH6mWYNHC",
-	"RU3XTixw0vcR38HR/PKgkS/maJ7gHaadEFbxgZzFWc6yD3v19/lN4YbojofBJU5PJCx+HdaYyiJADZtQ",
-	"G3uu3RrisnMQUoXOGxpUwbY95sQOHTnux76vq/rD/iclusZadcn4Q7qxS5RLfoULN9C1zOUqRgLknFBg",
-	"HjQFoRKa+XIy4RF1+DNeuNcNN9mwsFpkPMFo9/iDE29YPAOhdDpcrFigyb/b1bSlM50zIxb+mAn3EGWo",
-	"5SspF31rT2turbBp2G8a0ieGtdKCbv5Y2kgV/51bML/zB6pe1RLPg6TZP2ZrxHX7cmIPiooEsRvvz8mR",
-	"hEPsRpiQgnj80NSaVxOwtTGNMic8DuXkWfX1N9989Zck5ZK46wS7fvHk/Otv/sRsu0loL2D3weN9u2e+",
-	"c3m20VKC5kYqufG39FdHYRVpHmZ2cvQHvguew8kEeScoz5BwGpcomV5rclgFD8lI0n67cc2Qhg3wgw2X",
-	"NfoADWVPXwK6Np+cu3EDyggYl+AZBzBwvJ2TszSc+eWIgf/EDyU3Ed5KEwrtivla64xX+Id3r3CfQWaf",
-	"P/i8XohmKvv36zevj83FfqEb+hBNejKMFG2fW9zOlz6+vD3qwVD3hiu8ty579Aax4j35sqMJW6pNmjuj",
-	"+x+Ch+4T6co6CbBWP14TV3c3bW+yVYPeKDpMP/712Xv2yDrRnPsn7Ueq9IclF1UXLZngK3izZEj/em5r",
-	"7S6jXlQsiqhVoaTsYq21Dc2ESqxKfHJo1zKt6l1eN8xn2+8JCCUhmW6iyYwrddR3pNxqCG/h3EGwGBtf",
-	"6GZH8Yo04HrkY3mCu/0h+Ke68t0YlahoY+5VdJ3d1X/8ZqveUcHxPL1Dga2hEkupZB5v7iWQQudhKwLv",
-	"k16ySi/sI7zZ7CNyQl5sCjCnAYdyIYf5r/7P8B1kdEzOYG2IJUNaJhIYcaw+RJ3JcuqMplcfqshOU3JF",
-	"SSdJUD1M5QgjIPptkwUYXtdTUFUmUnJ3nsq3vBHmidzcFwATa+UX4T3OtGJ2xDErbVfzCxGSl33pDJ+5",
-	"2FRHcT+xS3nvOYz8eUypJNeP10rcpk6cL/TPplpmfS9vuXFDpOzHOSH6U0K0wJdw1sadKo11V1gYOP07",
-	"0s6lrqIjROE/z04FdC6TVIRivnvnltzkK1lAFTK5IZIUbYXq0UsRkgTYzbPnAK+dMIo7eTvBm/Skeymn",
-	"rEFFYFH9J1KvjkMg4yvZRJcBxhvdqkLObJn9UTd2kJGs78NFexlSvPG36BFtOFZqH8vqNwXvjHl6dhQI",
-	"wgq21g2qvujLAXAy4ENG9w/A6FnaBW6ymQofpFtDZjzMw2W4DRZrwOIGQNqi1lZYxwjIxeXG98gbDFA9",
-	"i061U+QoJWXI9txrfjf4a/vv7aahepO1Vqvppare0SfGFi6bnW11W1f/uRZ1c3wCMUQAOI+AycZj6B6U",
-	"5rg/EtaiAJdPk5/80ULbYu846Ga1E4Te7u6NcCgvao9fMu+Q5CDHgAkLiQz7/JpJ6kPqZdzTA9TbvG/o",
-	"fUjY3PDFWirBVlpYplUaiw9fBuAXKK3+OgVnU0F1v0NyfiDZPLByZV2XpojqDERXH3TTAp9SWmqSfUjq",
-	"eHrjSFTBoeztdQYUdfvw12FK75Ts/qiqRHPfpZInY8pKRjch4/0h0+oElj+rs3FbvEYL14quq5eqsN0h",
-	"bftNm1fvi9lllpxzGXzaIPno8PAJ0gKNz8KQSjMRVM/spgycVFxWFAoR9TLIWb9kq5e7YJ1c7ZN+BTia",
-	"/xsmr7MdvGqY0oe7GJDcT3WbY+Xwis+Gqx0BDvsByTTFhtDghy18qz8Fp3XXRlf2Qip0LIznAfdfyuYM",
-	"Uxc+iLoeGAhYbHCV+7P/71oqAkJXOhD2aHNTGOUA+fdzaTZbDiSD8eDcADZyw/eulkFiuR5zWlZJWxTj",
-	"vqHgNMR4owSBkoLFciGImk2QJlTAer9Mw3Es2HOeZwUfQAnvM9btFyOeENMYLs+ZTwnV7gdVCWNdlk8P",
-	"yo1S7Bxnxgb7nlWygn62+D4wQrBaKnEVA+07L0gwljWIHAQuUZsNmQSWPDvTOCJzMscBrCztjZ1BN9iC",
-	"+2W+uJgob8A3mM9HHyoCLRfCvgu8m5k4bK0nXNjXtc73wWnDV+K5EZm7er5D+uRR7GzQznvtcrHhiQ1l",
-	"U/TxA4nqxDESCn5g2IXwlfFqsNZ5Sht+I9QU8jNAR2eYxLxUEWNyq7yOjicYOrWkYXqrLjHkYR1f3IDP",
-	"w7aNX3mrzfiB/KDyDFStsvy2lFBN9e/2s0LDQXFbJPblRsIWLvrS5lqPt0W+1dr9SE3mxjCe54bqwAbL",
-	"IIYhE+Ib2DDdAme1CCMabsRDRa8ve+HqiMaIoJxhOE6R8BE2VrFfoP1Y6URaOh71aFX5XheZb/lGFFkF",
-	"IVVxy0PmSSDKQ2qVg9SgwAvke0F5WX58oVDXSdIaigHsqx7uro8W6xW4xyszaH4jCO+1gWxtLxUFaerK",
-	"CBxIk0iK3RcDSBmW9o2odgWKg1qMq4O5AfKsVoX/LZNzjCvXSiz/ffLqUGMwjjN2Pj9Xep7jsbY3uSOs",
-	"V/y2x0U+CmZYTovgTQFeFQnjMYepw7qvW1UBIwVmwYw++mDAf+VNvswIOHYKfEbk9Ul7BPcflR8ZWcw1",
-	"XzKlN7FBIUOw5cjZ7fjlMjflForCVdkKUr7vEaiKkPSoQCtMDYJVvozF83pEzFMJWCLgIZLJoazRzHSL",
-	"kPabJKQowH49RxaPCCPu0qAgujpy9XSTMwdfOmadrGtIpy0dq/oudDVH3BBGz2uRGST9wJB81yIHxF/+",
-	"+M3//P2hpTxAH1x03yp9Ps1vm03iF8vW8noCy+JAtSx/6rUlutFyGQz4Qy5aq5eXbM6rc78YwjrIPT3H",
-	"hLBzqfCf4B+dgS5XywU8A9My64ovaX3uDfQZaxW/5bLGcqVwhCjQk4YPePi1H/Zp7TCp8luj9XKA8Qw6",
-	"jTcuBn3RZqYDoKm5QqQ5r29EhSoSPmcxo3TJZd2ajN90xW/FD02+rk3ny2mMvhUV47Vb63a1jim9sWsF",
-	"miJ9W6I3zZfzed8r4CMtmxt9I1Spfo8rlXoH98pWQB2Bul9CIJWwLHrhBfiFjnzcmQIQkTtWC15RDGnG",
-	"rBONVxv9/97DqU9TGUedk6HI1HqoF8CVNCHUtyht2BJrzpsl67Is8IAhnXGb49MJKJAI9R9Ln7MWi5uJ",
-	"QaL94o5rrqpz4jzfcqOI8jRWMk+yRXC85/EncL+fe2UeAx/n3J57BRg83qoCkjLdmvOKO07/iRHyn7Py",
-	"m6doH8An5tT2vZnfkqU/Y9+/+e7Zq3/78dm765dvXo+upUITQ1ppEJycuL3zF0h++/B+PgxYdgGJ3Ckj",
-	"Vm6aepeachmHsFY2WyCoh4P0TdCT6HsCKy78BeGR2W0slMshyp/qzQbyt4lSJGXa8bqE9TYiFfMl+g1p",
-	"MWWEs42u/AkWuVgzULJ6V6qykowB49CIXdjyAobsVvKiKRvmOiREK7/pCBZBeTZKLMKG9HYzGuAB0GPG",
-	"JhcSpOZauPuVRChUbe0yM0ecEKMhToETZfShGJkX7+N5gYILwOKcnDG7s6Q7Pw9O8CmqLiTL9QA1F96J",
-	"pRG5UidPgKqCpeElzNfXG9HZK8G/kjFsJxVo8i8UIX9Fi7bSMleDPIRX17xpBHgCld7OGLfsp7Bwl8yJ",
-	"ugZApf3prHDYTKwytTR8kUcmPvZb+auLbLnRsRug6cyQY5Z3jXzmlKg5ZQgHzpQtlw6xVeRUBQpjJbob",
-	"+OdsdnjLa7IB81eOtz+ZbRdrxlHOnP9/SPFycdRgk1317MQXE4RoFuUvWZOC7Ac8yshMjWK0O1QIGVsI",
-	"81laXRCV8yP1L+8TaE6hJEnRyvycRAqZgzIsRfJRld2GCekMMAKXUlIDe2mpqitRqxbfj5VBo9BKt4Z8",
-	"RqyWeSvFNvKT1mcpH2vWKzilkKDtgrQZb4ThUk3MXBmoW0oss/n60vs1/rtEF+hEWrRUlW6CoTTyKZd6",
-	"P4F7zAtG8Ikn1eTTGbj1B/OvpWX+IYLfbLkN8AivfYXc6kJZNLEtcQh/X4wmU8ps7u/ll5rW5amX3nee",
-	"xRisSTLgA/NQTOsYpXPBWTBpmsM7hcs8XjDDQA0/DCzJcFDwCwWxO/X9LOICJDOXzHwqXSQFR6T/FMj1",
-	"dDM9iNYWm39LB9wAY+4oott5PaUUSymmOXnrV2IhbZ5dLXqGILLc9Fw7vRY6RoOR4BN4AeSrtEB5t3bP",
-	"Rs/zTgQrrucqyZ0LJYDJVFBt6RRJHb/Zu4RKxs8FqwxfQmq8pZRBVdkrrPrRkRRPLA5A0c8cdMCtIRQS",
-	"yj9EFtCtkc7FChY8rU0WDjGAzSTSMKE/sXBRLhf5cB23HLlB8r7Mjoh+HEAFnyem3DF1FPqS5opcAMc1",
-	"gfR87JUiCpWHuh3YDSweCN1CJhstEa4hQPE7AZrSW27Kh1QVi3nkQEp7/J8Ao9UpCnsuWNO6q4cpJVK0",
-	"AsolA3RJR0b2wALYid8WwKWFBBqwb5sWiNT85gTOF5yQShdTZWwUg8GY+J1SZULiN93JMKJu1DQxs95q",
-	"D0nM8SttEHeDTw27DspM3T0WrRhUOVmhlgjIG6lHHOyhUmLFyLMejlHLttKuRbWfhzT5mDd9oyFbmI/Q",
-	"+p0TiWCkSvQCDzzlG7tn5XUSlMRJcFgrLO16WJZpJ9t1u9nwXGHZSarXoUBMnfUjNKFxMroxdq8PDC+U",
-	"QN7z7QE/6V9bbqoc1oF+6Ar6epOV7BKeEFaLLcBcbamOQZkC7EkSQEH9QNp+9MoI29YuEBhL1RWAoMhD",
-	"vzjkJFRNVnvQV97movuxl5zmynKd2LJALP1abF+U+CoTV4qfTwAIh30VWSzjzmqkUgdlZPYy2UvVsXoj",
-	"wZh0w0PJiAVXdOXChCO4T7c45O1a1+Lc7qwTG8bNYi1vBTGr0VMB152WQemKKk0IteYkFjJbD4R16Qog",
-	"b3Q1Fuo5D2DXTJe1ngE23woj3W5KMqzS7hyixRiGpVL6wSfoNJTyB+1YujWlDhPVMJ3ooKUCVII3TS1B",
-	"cbtMhRAw/WnJD6XR9QrfSPUFhMw1AuuzdiC6rpMhkBq/dB8lIszlfsptMpPJauRPKselyrlwK1ELhwmM",
-	"2Ryhom4nRFUsPAw1F/eJxo+bHuVSl0XSncMjaPTdF2teklKWgIT91+IQZ8kcFeZWqDxAgWgOxjPbRd6f",
-	"rKmdLeX07c6F7B/oJ+BX/L8oMQL+KCrSe30jI89yZB6boIGRiB1Nq9tQbdcwO2Fo2cnV6F/YB9MJMZHy",
-	"IRMnoCyFo40UVHp4H/ue7zoFNPbcY9U0qG85YOKPq1JMjxKUpKLkmQksJ+8DJ9a/WExpOm46Q5gpAC18",
-	"ryLQAnqfm5xr4W++F9LdUykcsFzKMzc5u+OEzFpRyeyOG6oFT1M2lJmAs1a6xJPTpuAg7Kl0FpFkVGjB",
-	"rY1uV+u863CaT7db2yxLQCFoZAR4rPzvqKH5f0FeQV45a5XJMsUiSsRmAVo9faA/8MBtu7sHmg1fSw82",
-	"6mR+LQtUy5QJlw31xWoA9ImgadpGe83Z6z4Ta5PKDaQX5lJHvvLnhxG8Zq0VV5A/smlr7i+TZS0E1S8F",
-	"swKky7dl2ZJbt4cTLyOYj1HvZ3/7p1aFuKPvAfM/B39or2TR714+ef0E6EN+P+tQ5YhwszPqPtSfq/Xi",
-	"BqsKOV1XqN5vy8ihfECRSDKTGaauz7olHhCMZ8rlTOaE/H/CiVe8BRtiaMmkeNdysRvt4IJ24lHWEdlT",
-	"MwPj/GugihpLlpMU8B15HCXzeWwLh4KX4SP5jlubVfcml5jYB1jD+wOFv6/lSr3M6ZlRFSDmoq9mJSwJ",
-	"cgUhxi8mCGz4J6Su/MOfvhkmsjxGLjuORHYEfSwO9b2R2UrfgStnP9ULcCqADDyHqhNe/zHok4xj/Orx",
-	"sSEaYV0RlfMEUjV6SX4SEF4xYhy/9Oc/AUtr97HHR5XLObGcpF3ITw8dxV11kT0gAlejd8hzLzShiMth",
-	"NnwIGpZq9R1t+iznirhTXnnxGFuXis6M1tBo5+/nkHbnOX4jTsgMpnhgbbJHxERNam+V707ulmeehspW",
-	"fOGe5SXddvmawJhBwTUo00d7LGtYlJe2bI0Z1BGyjvn40VBSBiF1D1BPgoSgx3KNoylN6nOZs/KKbhMM",
-	"KOVBKbGih3+IFKs1t+sCmmvIW7JSpQSVCZ6UvH0YQKO6qhifI33ujCCKXRDD97tztHZDWxdqWUwCk40o",
-	"+ZUyLM86Vw/NTFiH8N0BmuNr4h3du4BMvijQS8fWuq4soH9DdR2expUIbBoqCCTVKEp1KJL2j1WzuRGi",
-	"sQMQ/VWWjuNldFiHkiXggWcHJCL72ZYZfFe5SPynYon4yClLhY5BoLi3JEwIhSQe2iI2UvXdzb1qBf4i",
-	"LZauoUFHwjzokQaqD1q1/blIurRPrFLecfdgw8h6xLtYx78AhUDRW3MERolokmzMJmZWb3glYpnwUR/N",
-	"H6yJj5U82B1cWhW3ICAwXjqxyaaGl4l60Q3NWSOMhfQtTVnMjLN/UFbZDFgQ+C6W27EM0m9WWlj4DeN4",
-	"2OBcLIjLmrNVP4AX20n4FfxPtYhlc3YQlnCa+RFCqs3CCIi7RdUxBBiwmwnzGPYCLBNHIQB4OxtWWOi6",
-	"3ai8JbjqApIT7MeimWgEtwXBKjMRiAj/vxvu8ZWoVsIQ7jHkbucgVDVfCLAC8JGcayS97/Z9I6PAh2Ty",
-	"0pxHSzjwH9BYO4EPvc1Kep5yhBsjb6fBS0sJjR9yaYt0aY2MC0QClEO5mw5PHuIsSXZSg5QsVZGmJFtE",
-	"aHy9jpH31YdeYg8c/UTbApdGPi2udYMgZMSsaX3jW6FaWuR+GLkgDTeLEgo6kEdmkphFELbhrtGDQe8a",
-	"BYd2uDmy5wX8NinXZoAhay2bZmJr0pUowKNbtZSXXUrtzlZUC2wyPNRWrJiVSUHsINLFXI3j5yAcF/EY",
-	"tFvejFjO1iFYS02UsiLO5FkPGVXQERN9g9tB3EbY9aWqd1vZlPisGqP1svzSeDEZLmfTj93QuRP2WnfQ",
-	"K7wBukOxeOI/1bdonI4u9VI+uEqVuQiw16qCaVAsf3qQ6hYE9yzsidmZVOfW6cUNJL21c4RCqDzmYVQi",
-	"VpezJl2KSgtzW8rKSnbEwQxgvyGnkccMEAPYK+kiXha4CAlG69XHC0a3b6j1iYAeLAQu65rsvW1gEJU9",
-	"DvZkYuLn43/jFOIRRpNIMSHgwZRqde4/5rU/7MJZd7bmZvbacVVlM8yUPg+1EqMvBbIJ0ZFyxQjpehk4",
-	"drydjfEx1FnL9k4YKdTbOqNkSlLow1cTKC0Mc7FPoZuOQTQD8KQ9+011Kwm3JlQqvyQeHW8Kw2ESKKjn",
-	"VAvqkCn7uC7InRObxhWenmczjV56g6HWXsCIe2bY1D95Iu24GNxartaj2ICAWLuAPv/qij0GJkacd26A",
-	"2MWPea0bm48qD2AeNjkO3zU3FYPfZoHmaizL1fawNQQTggE3oSmsRTFeFDEKDWwpcHzM0MPhp+tyj+eK",
-	"e1MVwIH56Qqg+RE53HkMdhu6fti2bt1Cb8QAUw/oOGZDB8IW4dIDfljLl8PKZcBIcgjZIMxwKHX1zina",
-	"gxqUE01nR5aq/nC2xvNeNNl6PwyeWfjOnrfwiFyskZOUrXTe3zkyfQDXDHdex623hwKsgaEF9nHYPMmJ",
-	"lZwTMcEgrHf2DnWi+Rttzb2K2qUNq9NyYSXaociD0NXGTer/xGrH5HQj6t9QOLjfkVCFYGQ5q87B2fUB",
-	"CzV3u7aQmcxvRAlkRUz0cwqOkCHYL3nG8wXPrkg4dOpQuwJuFxLRq64wViQCvRE7IkEOLi2Sw0pfRSQs",
-	"VL2ytXbB6yTAH49LUKjjdbXX50LRLKLQhHUhNz+8swSwbaoMnBF68CyUcaOqYFFf7hwkGv8F5b1m+yXK",
-	"S3FyWJUZikFOhOPuypLAw2kcAPFepiEPkdd1pPPp8L/QUsLTOppwCLtQ2l/X0/kjZmf2BlXFvN6kjXi6",
-	"FrmSkcAu1bPHUwAd9wtVTfGbHGQaY/NdW9lRd6mAe0xtrbC2GK1C91nfrbMHFDlILdqvXF9wXd4KU0ms",
-	"XzYiJ/FHenp0zQJ0A4aPlE2WTEJo0Tt6xy4fmLPhNuh6V87hyXAbToEFP405KNdArHBMmqj5WZSLRAgG",
-	"5Oqd3uYwEMbIPI84pTSThYB+eyqosk8R1eNpwwTBUQ2ikyWclFuO7v/kT/uFWPq63vGPgF2jNGXtEDGf",
-	"V84A1nlIYJy6DOH6GPwExnZRlYn3Dd15lVjIqtB1jAgM7chFKIRx+DKYZnm1EYl2behg6h2GrhbcwsWI",
-	"RpyBHOn0GMc/XWDY5VkXB2gxTw7bv9+OL27cINm9nFWdfLdbh4FN82N3nIR7iBo+B4/UDBhiznufOKfU",
-	"59I9tOVNKYpRKlzfcd5x1wNWITtoQht+1RX+Tqj4lN4eJe2exiSewyu9h7hNKQpp203OK9lFoOiRiW6H",
-	"oUheWba1kSsk1IkJzl0SOyIEI7+Rt2yyK/n5Qn7Qt8HwHT7yRcN3NKddd3P76r3YNDXP1vjXlaizju94",
-	"ii21ITIJSAaeWKaljKzKWrVPAncPUPkk+Aa97KoFjbZaZ2dtU00N/dErBQKcWygRNlrNCDM/rrLXXlY+",
-	"LU78aNq3dGhDS44fzvjwCZGbq95YsmKLa4lcyhM4TxrEaxauOeKbDocEyTxNTnQ9JGBuI5byE5bgIvd8",
-	"CYRQmHD/UH4WTU5TIGKE51mSmWe3wuzQ6CXvEeT0aqlAipVmRrjWqJgI57eW4KaWwlxRDmnifvMWWLCQ",
-	"pWUb7bWMfhrDkDRvu4L9WV9BA/yqIUq2BCL0jvX9sNfdlryM+eCApY8gqLBsGrgigICzdXrDnVzkAy+Q",
-	"6BDmcuSo4J33etCT14UE/GKh30FpKIA4Fyup7KzjTUgTcJZSAbkCvNAqWJ+O2XBknO5QlORGhKtxr9YG",
-	"eXyPniXUwpslenyJH3XSW43R86LnKNaqiPWqIHFlu5Z1TyQNV9MqSRw9+OIU/Dwwc09rGQqw7Snu3Q8Z",
-	"9tGV4dVQVYeYcdNhI6HEnrUIFAUyzLGVD9rAZVisIOGnFh8bWwxjGuNImK18Ya99HwnNXOx5MmHhw0NL",
-	"8mY5uBqTOhyWN2+J5JMeflBO1gn4G+IZFsJpIycX4kKT+wrhwKMugxjAwY/M4tQMTelbnvNGieVS9C2i",
-	"ZJ3i2g0RAy0PDtgRwaTJZOl3L90xC2OMSi51Y2iy8mHZh6hpUgqwPb6cFCsbiHXdbQKjOkQdnB2phvLe",
-	"cGWXuZHYpWsoRo3hfta0di2IIdVeMODahIq4PXqKpXCLNaT6i00kM09BPNHYW7rGW3Yu/g8EgeBfDv+n",
-	"aev6HJ7LiTAUk8u4bdLSnCcqtSnrqZi95X2rFBZB8KDHeCUQypPeBf4OWJBMuWOcAHLb1VIwrSazY6x1",
-	"njkKVSrHbxDdcKd+3yHjyuiiqV+G6+WBOS8nwMoT3oY7C0ARyRaMcdOqsZD23Nb/oak1n8KWPZrbHINq",
-	"xzbdhvzserm0wo1sekJe0N2C8aZk6+fIJPrpOzSQtJm0F9k1sKIqmOT5WwvqqYNrB3fpVufhi2Xb/DZ3",
-	"2GPuQhIV6JRfUduJNWpvw4D63/jXf/1XKiEK1vj4ZAxoji6y3CQm/uEDu3wSkywxVuQrTOy7oBtubV8/",
-	"XvbLS5Uz7ymYFbpXGJNc7vKUbR3XVX+CX8PdH+A6oaTFPulUB2aYJTUmR6Frc3bsh86hsAd+KIOw8srQ",
-	"JlvkL5plDi4Py7hj/klvp331Fz/Yrx+zBbejzaeixrrlu54vGkP9RhC2gJiWavQxHV9nhML4RgfS9j7I",
-	"RlQPVcG1WCg1U4hbKqx0zXP8x1TYAcqoBsIe8EIBX8QOo13AQinq+h7EJKXqpGjytUa63bXfqmF+uMGz",
-	"DPYv6Ar4p9gA6JYQn9A3EoYt/Wjpn+GU9FtSbrRp1v9JlANdC7yRfxO+p/5aU8uchwmkUgnn1bFIeBIV",
-	"31hLOVAcQmVw06oAtuz93a5BTTKtmgGoaMViHIs13K3tT0qrekdleLE2c3/B5nxxIyrWNsHbyBHgKE3Q",
-	"wW04Dqr0ETCDLn5SPylwWALQhM1bzKAGJ4iKiWo0S2TqwGQm7NlW1xjg/fikdWtt5D+hZ5fsW1gd9v7N",
-	"3569/njxk3pmjDbIX9KUay+yV9ICzeMGAEqNNz4uoV4S+6jEJ/fRfxrJpDFnzrKPi9ZYbT52ZXQ/ORjQ",
-	"xU/qqREcyMf8v5HKkXHFPr6sxKbRTqjF7vxvYvfxsou034gdTBGWyVlxoJsBl20o9U5RX5izDa/ExU8q",
-	"+u1Br0bxSiD5l2dfhdKYvJFnl2d/uHh88QcK7IB4P+IVFNcO+BNUkSKE7WUF29a6J91jcKU0Wll85evH",
-	"j0P2PDGLEs+ff//R3yk6hpfffSkAqBe7fHHv1vJs1jzAgSpW6UWbAAa6LOTWiuqKdgaWygCVBGP+XO1y",
-	"dJOjeMxGYWNAxRuHhxlJcPDrfqY06HPdQl8kBPilGY9L3NUGAgpz4q71FyaclEmzIL3rwK4VjiiYVo5O",
-	"FmDSsRkJe1JVcWlxjMK6bzVWdR4tWXlKDmdakZ2ibir9I7/eU6zHie3g0uxOsTAvNwgeYE+vnzxnX188",
-	"jnJ/xTioYYYZcQvk7Yw4ff3SMV1DsVGF1TOSc+HRL/4C+zXyY4rD9fsO/t5bwt5U/jGjYACW9f7jfa7N",
-	"SvhtGmcR3Bq5c+yvwpW7ePrV/g4rwX6GNX/SDT5e2XEDSkfbDyJP3LGl/ER/pqQEfxlgCJAc/3wjHJQS",
-	"/Q9SZQgHQIoMWUz9/TNLZmf/wPsZBKqt0JFWvmPgiXwP/tEKWDXqQpcSVfzoLD+XXeOPnsL9fTbiyVcA",
-	"I//15y959fnJ8Qr06SvDHAroE1CATiGaH9Ya7lcyI7ySs10LNSODEFUaPHEwS/t8EXG72asCYL1I1m/v",
-	"cVfsAxNEk4vzNHxxQ3zW1HKwP+iyqyvYSF5bs5guZ9tNgZHli15BOGOIic4seL8G9SkW/q3Rt6Kj+A5c",
-	"68Bc01vvteA1gqtKhzb2/QU+d3A8HNm6z5HJ67d+GMxz7J2RqhQtjA2YRlT78BTcpL2JHX+sFN3OL/aV",
-	"v6XMQm4LTKGBRHieJQl9yFPKd7yrKgEuCsEX61jRw4gZcx3faLIMmQNMbpCnpHiEoYr2bVJgIZXnYi64",
-	"TDMoD2oHAFTOQQ4K+Kge7NZ8giT9bwNfIW6EMaewXjjhzq0zgm/6eyE61OZScejxfr9GHJZfnfiwLGlu",
-	"uMynELv34BZg81ZVNaXjunAQY/UHUVsBKF+vvDtuuhIJlEXlTXumDRNqYXaNExULlap7bK/aoGLIWeSZ",
-	"TEW2MS1hhLIC+9b/nN65Jzv2apHFvu/DUoUbdSDE84dA/w4SDu+/Tq+gJYJWc8dMILnv0F43QjRXmCqF",
-	"4DbUGta6TTL8enPup6Rq6yN+F5z16/jsF9RA+105oXfiSV2HG+40KqdQ8SQH2mLYSnPIatlYUd8KO4vO",
-	"isADiwUDodIjFszMbIN2bznuoX9OmegvoSn2v56DS4cCVydYMCMdqophT2CMAK+rGeNsZXTbwDEHu4ru",
-	"sexuevSLrEb4KjILedRjgbUjTjFibKo4ZD9SGHLGHj9yO7/87gzN7TAvQD9fPtqRnv709lSRrKXhzglT",
-	"YP104hPmMDEjVm3NDROfGkMEzb979+zr3xcyk0lR3fBPr4RaeXPiGyIbDv/+ajYmg+nnL2ym9WoaZO00",
-	"ysjFepsnudxAi4VMaZx+RdBGJ5Bkts/mlO7A2V4JxXRHjrnW7Gd09vxm7cDjZ/FbgLCU7B+/KDTlpxAH",
-	"Wpl9B03Jc+9V2GjJPPDhkadFutuW/a9nLDwXDuLjERnW35pKb3vbL96Dw16VsweX3mE3+Onm543qqkKC",
-	"qVPXSGAKePL7XqQ4n48opv3oF4Ckluf3KT73IDZTVNaznGYbLtVeaZsTVbadlhHwlhuHsyBtDu5a8AGV",
-	"0P956UlKw57GcuCO2iRshe6ECvhyYdkPr727CNcsG1uBDwwGVw7wU0PlGzIiLD4F6oms5D77NOScyl3P",
-	"vkODPY6FAnG2ZmfkxMiim/bF2t9wRixkA0kMRMQSvSBzYWUFUWZts3VuSq6w2GRPrRiPKLqjm2z0IXBP",
-	"X1km3oj9OUm4MXisIPEg8UpdsGvaGMqriawW/FaknqorJiSwPThS9tFAR8GI5HrUmjcEOrcWnukrcaqT",
-	"fE0l8Etm4jtRC25F6Zb8Y67gCrxRncrjxNla1FU4flYa0ficwEF3nIeCa+OFrqsTq3FdZnxilf1hqlVG",
-	"rdxNycss0gtRn2SB/iZEw3hXQZg7kPjOM2j5zs7IrqJBHKhnj+C2e/SL/5+yLvFO8OotEkYdOUD8jnrU",
-	"1FzuLcyoA8IBZ/Np9DAo/ssttLl/W16hRkb0WUbEn7s0Jvgz5NCu9Vad8nptwjxOgi701sxgnWtkU7rL",
-	"/svaUd8ZvnRUQntyjDNBFQKM9OeH8UumFb4/s5H1FElSS2qgn7yT+OV8Qx13ZccRHXY63FEov0CDNoO/",
-	"Z3Y2Sck5lS0/sbRQVf9OXn4Ty/341J+mYRYBC9JRId9Kn0z996c1ltfBpgONaa/OidLbjmQQK8ZnZCB4",
-	"JYun+lgT/Ddxrh9yuxPJoz2JOYQHrdbOOoPU7UXHRXzoIX0X8SOFOONJfbDfRbCsl0B70w9WIU79z9/8",
-	"z69/z879DQloeYDzeasngC02HPH08HdQngOpL3JfcoegBiMQn/Brb8YfQWUvRC2Ugl/h2e/x0aFjZ4LI",
-	"fsbQ1mddVNgwXh9e+t5i4osL9aRtcfGkYm+ffb+/Ore6XazD+pQw1D/iQ2e/EUDGfZxcxcTZfDWCMQ6j",
-	"D4BA7MA0yDJ1OmNAMb1Vwti1bBgtF+3cP/zpT7+nvY2rD+kbxLwbCVVDoWRceT/acwqj5Bf8W//ID81v",
-	"VVt8Lbahh/+dlUVYKEgXYfOaq5Cbxdqmw/LwqhJVd11iGg8xSUVCY/xrH54TOZKH7sOn8aGT7sDeXT+F",
-	"4bR7C8pBZjzJ03AncXz55gqO5H73xzqUu9qMyEndpbUt+UbW8oR+ZmlZrSGnt7/Uj37xn/61eBG/0rxK",
-	"l/w4Xp/yx8tGb4zJn/2f/3hy/r/5+T8fn//l5+4/L/7z/OdfHs/+8pdff/rpYsc39f84G+G5faPqHQM0",
-	"NxhKfrBBZy55ZRH7nbHHOxz16NPK9/M3pHu8Cmt9IHf4yyzJ3NDtPDhIjNhANbxTxPl55U3bnoSz31V6",
-	"YR/hdW87IbzYVL/Py+Ujyi0cju9HAQ1sH18SuLbfmRMn1oUJOcUiYVZsSNbtOPPjVVKTsBxE5+9/CmRd",
-	"X8XlH44ve+v2YNonicCo7fuw1i7AYWANbjvBeYCJnt3PGUTOkvtN92kPs1OswF81+NYg7hoW4Ir0dtwF",
-	"lCVNhJC4I44cWneK4v82D7OhYP29zrPPElSPfARJVH2+Y7ISykm3+6I77TNG5tG7eI5kpoNKPjz4Fp97",
-	"wJ3d+05BQLC3p8oO5E1jdIRkbw8IYqM3Hmhih8DZB3N0eqP2cHruEIP8gEWmT5OG7xI2XDr8uroMZf0s",
-	"stj/t022HbGMR3GVNJWnWCma8b7mhkq/bl3gTgHKzl8Hg4Tk3fjten1S98t/9whhJODBHHqd6orJXjwK",
-	"xoyL+sAiX/R7UNmv04T/A4l4jA9Fsb5bWCidxUdY/P18y42SamVPHFl9Aq1/CI0/zCbBj3BQ3T6vF+Jz",
-	"SQFkNoYlYlqBcgf10eCSx1REhMXMUsJ64DE83DqPxK3XDBdi8FJ7Fh56wAkM3/DfK01jLaEGjq6reNBf",
-	"nF2qtq5PpE03Qje1YNw5pGNzuqvJaO8ODCuFlZJ5HaEt+E4MqsmDWvEs3+hRypEEY/bV148PvZP//ZKU",
-	"46oM0TkEETkJ7BPaYpw1cuFaI7C6IrqndFoWdGD/PvrF26KDV+HddvFJ8bIvgQkOvnOqKzHu1SUFMU6F",
-	"aPPzOc0qHbJEabn8ebzgtoxeeWukcs/DU/cZTQZMzvug7OEsg0aY5/jOrxNNhqZaTpUUzDR8tHZ38k2G",
-	"WT2VfzK0R4yaEajU+Em5ZDVXwhK/YyirQRRQVBKAKe0wwzZY3v7MiDU+Drfx33VrqIJO8Rb+d3pmqlD8",
-	"pgxEGsRxC9FPLM3KqZaVmktXdcZSZeJUmnQtb1OFaj96J5i4Fcqxj/jSxy5AhSDdrvrAv1+/ec24wzLC",
-	"VGgXMwA6gmdkU5Qu2NRXpO/5A/snJfo1EvDDyAq71lubVjuAwvBIfdkXvg/cLdZjDSnYx/CZ7KUxaj/j",
-	"iyeDCsXplI6ttEC1mVsgVBXm3PopgR6fzJTaiEq2m6HL+Ht8YtJO+6dsfnsZK145Ocd6jhXDcRM4P+ww",
-	"gJ//UzYx/aQfGsV3MC56mtk3gqMmekJtHQi+fhvOhM78h6j+6XLViQy3g+LCkWP5Ltb3Tk6LDd8VjUoj",
-	"wC104iV4h62WFuFzebyU2NIcXIUK3lifnfzt1QOth18LmICO2ZjLDeO+P+At2/YpDIBEhD2J75ASEiuo",
-	"CShIvpK3QrG2ofLqmcWMFU1PlxR1LRyW4nsYL1Aor/rf0gF0jdsxCd/4nWhaVYjyhDKABWEF+cmtelLf",
-	"rnSHxRp4Dzit8RslWILcCOYfOBnBEUC5Q+mxQ6R3X8O/okRZyJg41PNPc59t+e58TkUaSmsR6jg8KDbB",
-	"WmHLXhHI6pgLVuvTWGLQ6kpD5U2+uEGWMPhIra041eT+wqH27q93O+HyrgMeyvmWnQfDXmyHcY7kKtw3",
-	"k9JEKmnZR25vpFp9ZE4ALf5aMDhXpVYRB9toa+W8Dkz79hKyHc71cjlj6PufMSOc2c3YSoPAzTDR+II9",
-	"+Uk1HNhmgwoCGHuo0rfWDZwrDbf+AfzSQXXUBVdsFYEn+uIn9ZGbzUd4k6vuOKL24Ybq+N3CUWYZlgqF",
-	"nGd7wT4KburdRyotAinOoSE4GDjUw0ev+E8K3eJXqRaTOxBXXKoLFqCkODOiSowofJTXVINUbBnckTOs",
-	"RiAdfRaHeWBNPVm4NypRYh4iCuJf+qBNBbv1S996OHNbbk6T/fEEF2oW68CazYyBdHrxte0G/KfW6Sa1",
-	"8k2oL7Gl/DZubygjoM/p8WjBze0AZeNT//M1leI4WU53/OgwQsk/FGuZT0KMY4WowyyPULEdO/ClWbpg",
-	"hNXxKwZ6W2ER/lNgPaiwCjiGVtyJLd91XDfAYaiEqBJ3nnV8Z9lcrKWqegmLgBis8oKFoLcB0SJUXO+1",
-	"k4mYwmTZyRID8bZTyJpvZgbd+OJilvY25dI5itubUSUZtyaWDZCSfprmybF9c+G2QijmtnqPgKgH7Zso",
-	"h+fINWKPyuO39NyXEkT8/l0EMbz5RQXxPpjU57IWQ1xPpXpgT+o65Nlg/N9A/ALkFnl9vBhvBFfRmVDg",
-	"1s9lANl8ScrDzfMcuuA6WQ4x+wfaIDwOO+X8xFQjojEiTCzFbCDGOt/B/47dPqEMV3nfPJeqOrmGMO9V",
-	"t6MctzNvIBAqU/GNVKtspd0H0Bfmu9/85qEl+Gvgez0hkhs4ZE+Wy2xz+sc+D+EMP1oSSiwzN+QhuKZH",
-	"jvDif//mu2ev/u3HZ++uX755Xcgmo5rUk+Dh078CVcQnfSPXynz3gqtqROrbQxHP0rSX/Fd8XouTHYgY",
-	"h8GK+V1KANRdhmPQIJPWfnKAFcHjgJI1LhMtee6/dEi6G8gI3HI36JNgl7vmOtqmufCX0FabGygIOpYw",
-	"Fiojiq7FLwlk3r+6YAsewvVBL1E6nVVWC16hxnIJ4rxDYd6SO2YhjIO8zRxb9TQrGuQ/FKE/3JlY3pfI",
-	"DKLeAEVU3ZoUJ7+7MLJitBOQjYvlmKgGovGDCdZBqyphGIdSTQBwgMC+yA/lHlf2zJ+cl8dO3CPsD+Ge",
-	"d/qL8wAnIp3Zm/jriejjqbH9MroEqcC63dJCMYNZR6F4cG6OpMrv7dXj2S3PtVnpU+W3hOp+yd5LYOVR",
-	"koqw+oGuP/5MK0+8SfTELJ6YUFtUbE8Db8hNTy2qld/JPU/AabhrfwYef6wrsA9A4Gq1LzIPkIcVPzAl",
-	"2+S/0ZJ/zxsGNE6z4DEOgRQ7w8o3LTeV8Me6cwDCT3zMopKOqrfD5THfAT4mf0A8Qr6ogVRv//N9LvT/",
-	"b6JBcVpPZZxha7G2ehQ9p1ljpMJin1ikKFez4WDRndmVPQfvze6e6/3zf6liAY8fphTKxMTvPrOOqsbU",
-	"ug++sMHhZ0IYCaAHiWznO4AvBMgrHhwX7DX5ojaCB9vAHy0Q55QnEe4X/FYkhXHw8457teBfbMZmNKSY",
-	"UxcBT+LlHn2JFFMPPjQSfiPAN83rI6Zk8tz/X7jkfiwGcSo/Xznbq8696g2iQARHJpLxVo9UZBjFgmDO",
-	"SHEiwuidxdp8gs31J2GvorGIBzIU1ELQdGQ9LmVkJdP3G84DTtb4M5tie1/OaGfxiS4Fu2MyPYlOXgHb",
-	"UtqT/lEz1vpKl/pLFCnrD+LOaKbAbjh0wBIN6t1r/GYIyKqUWhUgp8zqEv8Y/O7PmrEa53V44dcjn4eL",
-	"S9KFVfo8/Hg2yUN9OEbTKvwU6Welj3Xq22RntUUHffdelLSQqBkCQPRPK53/nzi+bpq5fbMs1AE5sujf",
-	"CbsQQQv6r+XKRTk/7saldT1ZvlgthINoohOGwKJSAXGpv/0Gb5zvgirzW71tvgs1IT/rTZN+tVS4+XS3",
-	"SVr3kmTj0S9+iw0m1Male2B5fvhZeBPVtukXEfbxtT+PBtxX173pOr2gYuPX5JP53F6rz7VOTwP6FvXb",
-	"G6W3ihIAh4QY2PPTigmF1GP4nWDkg0HiJ7XVlBhEUcedpGTYg7qWkEe0MNraHvF/kanUN/blwrVfBOQO",
-	"SNYwgbBMut2rM46MfPeBv/f2aUFG2uacOyc2jRtTZfRJePSL186mnpwQ5fE6ibmeSk2gyq9hhsFopUL1",
-	"VOry1Gu60MrqWpzXejXMKIrPvdKrcf4XQHSfTSNDKKi8i4CEn0Ss8LARiDAXGbl4KwVZHfJ0+38LychC",
-	"hWIotGzgGLxvhvpREen76O539xeS/fr+vQcJWyVfuCt74DvR1HxxGhOf2krcvf9iWWspahi46DFXH/1h",
-	"iYcqpKC8B68a2J61cAyuhMDpFGrqAzjBdWTJ/hHpLEO0gq21yyoElZHLQbTYd/DAQ6pM8IHPyJRqWmVx",
-	"Zq3rPIT8NuD6w09Yo9s6OpSvUpe9tAxiO1gU+NRbcS2t02aQrfQFPfIlPcw9zInj7tQ0uda3eULS70pa",
-	"J9XCYcMh0rEHrjxC+33fldXWnd+I3ZBXEhEZL7R13qD/UoAQ0EClUqJivtMAVqJaDf6/4eZLa+9cEUX0",
-	"J6ho7/jC+ddD3VjpZ1RV9v5WZeFmSafrFFHPNbV3MNcvFeOtW2sj/ymqc5gJr6ZcHEVShRZPVmjzLazO",
-	"KZb8rVSMd8vsUqsye2tAluu9lYQiZv4tJtE+nHvgidx8bs8AjKlE98zd+ipGSda6oZT9/oUDWMiTQc0R",
-	"jSyqEq/q3oobwatABlq0Bt+Fh/5Lw4BpFNfCDfuPT6Me4owReFQYAZagSvNWTnonlbbde34jkuV7MHdu",
-	"N7mDrIpL3aqTHG3fIwXDHp9NQcSXRtj1kNb1jh55UOnDTxQxTfDzqY4BkixqtS91EebYGL2CJKOHET0a",
-	"ccmJ/vVnntqrDswtA1Z7y3f+H0hhICqiEJOnSWO3N6l0hrR0Sbw9wNOF+MOF3ggbWOD2zZFaa2+PcMAa",
-	"cvZ3PQ8KLmUVBUQ6EZ8hmt4IcDnawoYAwM+xM58eOqkl4jv5Rj2xGfi6rkRN52XkP9rwxVoqZMBZaT86",
-	"DsU7Be38pubOa2kd3XyCDTtAjd2vmBpNyIltobAWp0MzYntBSKJvAqqw7R7aDroVRi53D6RC/giNP2iU",
-	"CT/xJQo3H89SX8QnHu4CBVNwresKGDTIYRJ0RC9T6J26AroEC6k9AUXuhUHyWiyOhBa+Cw99QRcH9eGE",
-	"e/nbVtbuXCoW5mCWpCV3SiCWX7pgT0IhJriTIrkN+hThtp6HBpM6pwrSuE9zUNx4sz2BSiQnL94rwOhj",
-	"G8FvUGPokzrSMLtqd2Hcj7ASYZlzwP8c5v9UVn2oF55ymT+G/ztmvcObnx/bzO0Nn9diqsD+L8pUyN1m",
-	"C3/xe8NmYptPw3uZNpcIlp68scaCrGP7SfdncXLGMRBgCzMWGkhIXLwEz0+IRPUfi57lrdFqFQoykPQn",
-	"35b4+Ur3aAfSuqVxxxzLGLj/bhmxZO/N7reW3x97VgA7G7HQBuQsq+0Z3dIW2zdGdwHm3jFmkozMRiGn",
-	"00+PTgxYeIVWL5F+EGKks+h4pSQSQgJYqPBBH9g7d62wAE3cVL8/yU1gdtAXGSk1cM5B1d5LHQAQ3J7o",
-	"jsBQReE9XpXuaK2KbG2Kk0mnIqqVQ1Eahaqn3g/cKHveJjI2GfDueaPw5NU3q6Dn+EUTyorNvD5i9z2L",
-	"Tz1kLRj6SKkWzJO6JqnbxPo3pwFmJ7pOJRqhvAaGW5LYErAmJoZsK7GouYkVhpEYzGtEXZxR7k9usiWG",
-	"4elhDr5carBioddXaRl94D4byg0u9/z0ElIyhkLPTwWODO3N0Adk2UZs5sJYUtu5dZ0nZlyJzbscZtko",
-	"2Hcohb1ZP70aEJrHr3EXE3Q/nwn8OdccWZblYh2lHvxIyZ6gff2pqbkipr6ikvbMPyXVC9080OpAfu4X",
-	"iG4964Zf9GC1ocp2I8zGbx3pkI8TqBWhEvuytSdLa/Tqm7eJ/95ugMG5i3hpQ58iBRtcXtIfyej8GtRT",
-	"nsMjo9SUZXj08ykqgxxy2J1S6Rz49WRgC7RkQGeN5fAt39kIUl6G3vgFEG7x/7J3tb1x4zj4rxjBAYsD",
-	"ZjbZXlqgyafuXtMW7W2Lpot+KHKAJuZkhNiSIcsx5oL894NIyi8Tv8wl8kwuu5+62Si2TFISRT58uBrx",
-	"N854zD5J+NwUAsd1+dODOC26VO7eyD2gfbluLu1mU9T+OpRzK0xL1JNUkrAgnxjF4nTabQT2FnBVKNz1",
-	"DNTJpSDemntXJFNxBV0WUBfDEgukSLA7CgYbYGkjXdjWYtwrKbovbkM2Z1ryBZW5WZ11FbMNdBu1nxWp",
-	"dsqttTboHiMIUqivk7iD2jrmdc/q04WK5+N3uDOp4p3c4c7chMYucu3Ef9C7XPWR/jbHlxexpguc8+d8",
-	"hIWJ15S21Z0uyjUJllbW4Bn1gYb8X6Nf8BvGCydJGqEiEfg04lqdeRpWNIDmSdWxstwwt6MRZEYl6xo3",
-	"Vbsd10qXdFc7f/9m/uLlq6oRwgqE24Ddi/JGMrlivGjU994r10Q5jZVHfeBkTB99pkzgcfSZv4ocXh37",
-	"yFsqrsH85C7o3Arzbfzi5ctfXmN/B0EdRW/AtGSRY/Oxzhpk/0cHox7rs2r7Sprt2czRUoNgLskLliYt",
-	"3ZZDpqyYvqKxHpqbz1Y5s2oTmo7J1M0L37UbDNdXEHEECOEmOmaWj10ZXVytiHaGKMqx/Y7HLa0Epudr",
-	"8RlwHy/pW/sxXn7QpCgv/5JevAcPCFb2kIp1tICIgo3xrHIHFUDMpeoLquP02alm1IN5LH3nlsU6MsB1",
-	"iRXLD0v5Nl+JFy9fbRHa9HvoFqQbWkFIxg1VmZCwVd4NsQrbBe3oEwf37kxYC8b96b9/HM1fi/ny4vbV",
-	"8d3fOrY3RMhcwzofssuP7vcTmiQ+v8ca3dxCG6LVSczRgGZNAW5/jYLX/rvqV22FhZCgfzT55v0jFlbg",
-	"6diYz8VY7o+esu/WFmPqbCUwAiWV/kVFrApKrCMoV+5QgzocxNDD+ipaMae2f6hb0SXyEtQlzBlrMrQ+",
-	"PtFQJnuftP9Z+02dZyB3YJShueG5CpBmwF0d0PtFKva7ntTAl6JLPJPEdrqEszurH1dNQ5YBuzAa6NPJ",
-	"Rl5+w6B/TuO/E5LXl4JukJRRApEWA15M8sNb/HdLeC7CZRsY3fGjzVMI7Su7/tzRtoIumD1Q26bvJa1v",
-	"6Un6V5qr7QYp+d+B/b01cMLl1n5RX3VTIoKV7yJPPJQoyKWQCTuuqcSWg1Som+M50+83fIN8TELdtG/y",
-	"BkwYgNg5qDgSEbJAWM13GwJ1+oLinm38/sQn2MXva/UB5YnfjQwFRKg3WdQ9qdetCF2q+VaVaZ9L1V/d",
-	"FG491K/ZArEyUf2YiN11DgMJzMWJ0G2Pph6wrXr2ExlW4wU79gs239y15eOvw1GJ8QO5Bz727GnAqGeU",
-	"haY178FBTXPekrxyQ2dji/JdoHv0N/L0/TeKkpBAD2SudA7IAGriSyLUhCXB+8JMjFcEYwQNG4+IJIcq",
-	"tm2AqsMU1MhQLhHDFHu5WofpeYClwVpFmZPQjC0508YaIW1VIuc8qjjyTirbdOpeMVI41hg4Ekd3ItEJ",
-	"Ijcsd97nhimTkUJzqmV73stpS5IrWfUdLMgrJcNwVLXgj8hM1So6QQTk1pCCfxqxbCr7CTNcNme5a0Ll",
-	"wf7JsZNhEM26B0VZgeyILeS272tE2S/m7K5VruD+8j5sEAn27Nw0oK39p6K8SZYnf3FvYsRz9weLplbN",
-	"AKx2eq11uqlCr2Ct2h0uS/LT8R4i3YgORSMWJCssNoN/GBakF6HxpUAWQU+6FWZ7eA6r1G62iQBzA4wo",
-	"Z6yCb6xuvPB6VMfxh8Ca49hLQ3NhwvDUnn+jTu/l0dHsIJXK//yPsTA8P2Xfcfh721Lbbt7r0i1h5OvG",
-	"gHyQC/M7edOq2F0agB6TOeXiEje6FGtK7ykdJVpd9e8F+QrADhDISjV85P/ZWhGhvMLRxOoUFjpe884v",
-	"nK585wsjLq9PokuBiCdMhdsVSBMlYgFJzmnfFVpbrOt2HMhPPuOy7pIyQ4VyI+wjLnZbpG12kK8ZyQY0",
-	"s3vBVIT9AVrEvTL3sV3N9IFV4jyXV2ouVb8fdS6v1IepOr3xw3e8L55TgWJ/igZ/fdqiQb0Cm2P3LX0t",
-	"IRJ5VEKCrR4IyIVzPAc7/w0HjCzTBysaLgsj7frg5MdFqzooAxUJP/GWYufWSBiM2JMOvuGwKYXeeE2P",
-	"4BehUDvuZEuFWvtai4iFQQkyI6veiD3RyE2RTGX4DWnsOcrNrIuogYb9aBJQ/87wubBbBf/eqjhM+uIt",
-	"B502bD0tGCIxaOjVqEntvHrLIBV/uOw8vRDiCjBVFfgj6KFBAmBXkJ5Gx0fHPqVRX8Wqp2xK1NPm4Dyx",
-	"TqlI7GB0+D2I5Ay/ahvLcKPDmAYHhvEZDwwLNzl+Zj2FVf7DHlsz+cakZ42Hhd5h6NkP3VvemDSMUj4B",
-	"+YwehdPmpNi0XW98dgRacI4j9pj7dxMITTksbbhNAeHY+U/tOpyGdLcuAT+n5k67g0lWTaGbUw9UztzE",
-	"RYr5f47mry/43/nF7dHs+KgbItlP/VtJZ5KwIhnZjn3j6p3dFhoqSamNjwa0Nb2BWeJfzfHV/wtgqWnl",
-	"h0uZbLGhnMlk/5uKm0ToSkD3XcFulxvq0sslGOSLnLXR75gRmoqGADWcCTOmVRoymuFrE6AZsNIQ06a/",
-	"5HX2H0mSaVsEPcqU3JcHtqNQKb4/FFbgqyi3+vJ6xg1HJFajznzfOh++GWpbRx853fZLMtxtMq7x0vsa",
-	"KFQYfgIqAHJPq9TAuyYumEN946Q/0KYLCdmq1bVfK8e5BDb1gFe07xjjRFlT5yxqUyoVYhqQ1ocj5VbH",
-	"fgFQYHQlbgCxFi3l3OZgpEjuDoUx8uYBiZVzILay/sJlfPBjV1dbsRiQ38irHHdzH+41Z7KT9fcVmdN8",
-	"VgRtw9b8awUyY3nQvcwxL9JtAkpbGE6FeC3+yZMgCCMKF2E34gaS3N9inQJPIkF5jga/YpUribVPiEgb",
-	"eQrT7mvNtmu3yxoyA6jt8DvCF3pyjzE9DRBNa47PGUKzcIZOGBraOjSZWwW/wP9G7xzLCk/QJ2evvUXo",
-	"2G6SifS9hKvyvQC7rIzc4wmM7Cs+OOyx05nPP95pPr8jVvLBMqW/NEFDn2gOfH7gHuM8O/QzrrSOu9WZ",
-	"r2Q2gTLPVzIL7EEIcwlJR6gyUkW6AOPWwVInCaEaFmt3b/vL2dh0NviMiHnroIOsxzJKMYlllCJ70gdJ",
-	"PcHnfIp028N9mnf3Q9WVhLFCiP3L2YXpMp1SZk5gwW3nu3vulNf+xgue417wSevrqFwBojGF4tpovfQO",
-	"BBpBLDGwmluZJJFWkbSn9/KFM4Zu+fBBK/RqIZsjd/9wcM5C9hFH7TOCwJMIHD/Arw/eBsEJNm8GCJg8",
-	"ntqBumN+gcRSaQ7JjU/3WEgzbPo8qIxv1ag9KsNPImTPi3BkXq2eo3ydw11ypZMYTL6RufByr9tPVJrY",
-	"OvlWCWR7p3I5BQtzZBua6YNX9E823CZZW0j3uquEHohy2T+vTm0gdfpuyZW/FG3Z9p16GB9Bkt/RAMnu",
-	"jrVdauwjQNYwVua4FMzm1rUED5cySTr8lFDq7GkzmiRbKfQR4A+ZJFN1iHoU0alMEgh52J61Y+gBs5yV",
-	"FaXoE7MnfCOSgn7KdQqtitqKS1rew1z9HP1eI62uIeOa2yJDztzBg/kPHrNHpdEUAntI/O1B8on0qDaH",
-	"pvt7PFqH+Yb52ybLIXrZ7XbTbb61T/SnUQ4qJp4YvVzmYKMwGPRf4UqqSCh+j89soKdKBLLxac14ieSD",
-	"5LbS/yhyMFWjyNKTGeVWZ5kHJ7LtjJepG501FLxrBJOXwAOLGHq8gd+0slIVUH3YILbhe92HUsIlckBL",
-	"lZ9GaZFbp5C6TyVri274fZgHMpTBY7DK5EhlXx0fYKBVpkV6cFLH36SyQBU+T4XCcxdr770uo6UwdHM+",
-	"ZZcSqQCxup4u1H7fCkj1gpqnCTUKCG4PFiAMmIOTHxd3M/fxVLjw48IpBQv+2KIKkxycHByKTB7e/HJw",
-	"d3H33wAAAP//",
+	"7L1rlxu3lTb6V7D6zFpJ5rBbsmN7ku4vI8lSpLFur1q21nnHfkcgCySRLgIVANUU4+X/fhb23kChSKBY",
+	"1U3ZnjnnS2I1q1C4bAD7+jw/ny30ptFKKGfPLn8+a7jhG+GEgX89Mou1vBVvubVbbSr/p0rYhZGNk1qd",
+	"XZ59kG7Ntmu5WDO3Fozj80xaJtTC7BonKiaVdYJXTC/ZjdjZS/b9+2fnf5mxRpiFUO5cqIWuRMX++O7Z",
+	"E/bnv/7lmxmzYuE/wL68+OJPF+yF8w0q7diNaNzF2exM+m+vBa+EOZudKb4RZ5ehs+ext7Mzu1iLDffd",
+	"3vBPL4VaufXZ5Z8fPnw4O3O7xr9knZFqdfbLL7OzJ62x2viHofl/tMLsutYX+Gva5mET3wq7EKry/yw0",
+	"U3VPZJqaa10LrqitW7kQr+E1aqvhbt01Bf83OzPiH600ojq7dKYVw/17JlVmEd+oese2a+7Ymlvm1tIy",
+	"Jz45JhXjbClFXTHnf/UrXEvrmF3rrb1ibdMIw7iqWK23wrAFt14EBNNKxFXaG//S96CwMF/k1+XFt4UJ",
+	"kNXg8JfabLjzzyn3zVdns7ONVHLTbs4uv4ifkcqJlTD4nUpsGu2EWuy+E7v4zX0xSx47988VBvNlfjAv",
+	"5Ua6knDU8GPaYCWWvK0dzc2Gf8IBfA3/Gh7OtTCS14Wps/jj0PSlC/Mlfi7++3Bkv/imbKOVFXByvDV6",
+	"XouN/8+FVk4oGDRvmlouuJe7Bw0+8X//3Xoh/Dn58r8YsTy7PPu/HnRH0wP81T4I7cIX984iL6NboRzb",
+	"Gq1WM7ZdCyNmIKAg3U6zSl/A5FBzcMYtFqJxXC1gnzVGN8I4iaNYrMXiBv5LOrGxmU0F8/ICf+ymhRvD",
+	"d2cwJ5yG15fz/nz+OScp3cr8Z+hHbO+n+IKe/10snP8UjkNUh6PgrrcdKu7EuZNweByMZr7LDhI6kP2l",
+	"G+GIIZzBB+JLM9+1/FhwTX8+E8pL+H96yTH61nfZOm78JuFmczY7E9zUvsWGtxZPQ9tu8DHd+P+TK3Wu",
+	"l0v/AkwQPONg1630+ZxDp2rBb0XSk2542JMP2lT2cGL9KXl4nD5iOLwZ0wYFb8sts0KoC/ZaCH/VOc2w",
+	"N2zLjZJqZf15mYjIV4U76nCmqltptdllVn25FAuSh34Hn+st23C1YxVcMZaZVjGuWHiDGVELbuEM3z9Y",
+	"ZmeLW3FkR+xvgiXfyFpOfUtW2ceadl5LuxamII3Q86rw4620MiusszMrboWRLi/+tt1suMn/5qSrxXH5",
+	"h8sKn00HkXy4+0wyjqTXNPXJfM66Rf5pQDa+FY7LOiMhiewMnblRxuDIBZHpLeWYd1Gbya0zDXV6k+/w",
+	"xVyblu9sRlkNSkylF+3GXxT+Obbgis39H1W8LHasMbpqF86CPuNVzzDTMyb4Ys20WqCOM1Ke96QhTn0y",
+	"fup2N8fDawrzebCmVfz7QYeW8pOoHu8O5+X9WjBdV8K6sPOZdDAtBsYKyp9/2zLpLnK3xkZXoi7suY2o",
+	"JA/H+fQFgTN05ztENkBYiCuvZnptVa0YZ7VUIts167hr8yvkrwibnw6vLfmemUmLPDu7FaZ4wmzXu9wU",
+	"7PA7ODz4cGYce+JDqxwmvvtuHG9/5ockKWyjA1GCY6ZwHpYntTwDe2Og5jN9z/ZWbjIHWO2EUdzJW2EH",
+	"rjntJ5htvWg5zWqtb9hSG7pxSaFO1OmHuVuvMrp5spZ1ZURGkOEXBoth2YbvQHyNbhpRJYsZrTv48POs",
+	"8D30cuA7rdrNXGAnBzvW+PtBbDNNvcVfwp6OHWttqVdGWOFyE9lYPATgAdixC62WctUakK/jLVth4r3R",
+	"b/yafsEP+Ltwx/zGZJvWOt8on9fCr5tp1bS96HRONyNp8wfLJWuMWApj/KmuxFZYN2POcKku38/wwLt8",
+	"9O0PL67fvPt/4CDaCL8ml68fvXrqJQiVO65QvnBPdo8xvYSZEsqKjR+DaZXNHlFOvwrnZ7+38Gc/dqEq",
+	"xu3Bu/5M8UeH/0xTc+dVfLZYc7US9uLsUrV1vb/rnM5vr24nHW6zNUnqqNv5uW5yi7GRqnXi6Nuv6LEg",
+	"jOlKJ0JvBFgBhV+zB60/DaRjlVwuhbFsafQG5m3ur70t3x0/dGEakm/HLnajw29nJ9h6u6TyliKeXPWb",
+	"5dnlfw7PxrVuzULAO7/M9ldFKisrkb++vJUfx8gdm9d6ceMFCe/v8XvIkvtpz2G0RNGXlrXKclldkoG9",
+	"FsxxsxKOcRgvyHvOGD38MJlSw0vAvfkGjx7O8b6+jdNz+NxPs4Mzwd87AvSP6OeyMPUMDEPLdOtmbCvd",
+	"mklnGTllLthLqQRojAtdtxsFuqJbayvC3sd5l4pcpKjEbKS1Uq0uQCzaSjrfzP2s9ipq+JmfigqhuCW3",
+	"zMEvaHsdONByW02PNH1g6fzj4buzTouh7mf3zZbLrBHrxdwI1xrlJ5uH49dFe9tvUlExrsR2xvStMIzX",
+	"NayfdXyVE821XK37c67beZ1MON7Jvlu13uausoVWld8TTtKXwuXmJaNt/CdHNG4lOaPGLX7eC+HPuyU3",
+	"KHOXXj++YW0zY+AQkYpZJ+uaGbHcu7QLa4h9woHPcKaKO3F29pgvbtom50/zd9NI2fIHYi2cyPnHZ8OG",
+	"Tp05tJ5+4gsHJ6MXGL86Gy5VX5HJXs8rrcSjzAy/QEGrhWMrfQUtkqszmCqo2HttbqPRkhi3ov6LH9Z5",
+	"1Xst6ipvRkgXdaYb0bgrJjaN27HtWqjEfPLvZ4e51s1hu8/8FfLFFXsI+g73CqCjoRwu2OhTo+bkVd3b",
+	"0tLV/rBdssZfsLiXOQtywOatqmrB1txOu8SGrNPgvAx+xkpseIxQVC1sUJLa2ZncNNq4rJ/QrvmXX3+T",
+	"vSoniJqV/8xft/7owkmRis13Do+vEVPt+I1QjyZcJYn9ticK0my2eMN5S4CrKFl+F8B3jh8jcBXEc7+z",
+	"/IIdC1s3ziZNSDeKxHMcT4cgTrQ1ysfRI+f8jjg8lebxtBoxoXOx4pMm9I53s6pENeUzozefbt1Co1YX",
+	"hN60SqE9kcyqVMk/llzW4I30ykvP3Tg9EtCXgbigYWK7Hg4qBrimT0JcYm9F4aQomAdJPKov4Y/9viIN",
+	"wh/crWr44kZU/vhrVS2sV/1EM3LnVXzj1YzRhhMO6Ft4K3eK4dALY7KoeozUXuAMr0oToBX65KS9SSbD",
+	"CF6NHPmt14bzs78nCuHJWVyxbpyxm92KdePsprcsGzSVhe2edfx51R1vHSPYes9YOr54WY8gDLHgEOQj",
+	"bB5qgB6fxe4PDLzg7+/OuXFDidf0hCl4yRc3uWlogrk+oa233LijnnQaVPhC6HV5dp4LXrv1xDMDrtwj",
+	"N7PGf1A7bC6W2ggm/tHymmlFRgDKdAwfjDlHBhRdLuvW5DpGd53FHA6jtyjWK34rmNL7KlVenVvHieq3",
+	"vdK6usRkEG4d4/gpbPtAW7tiNXfikimtBCgKVQvePN/1GZu3rmsovukflRZCEsb3W6EtRQqZ72y4uHxX",
+	"YMmP31izMyVuhcneXP7z40Qy6BD00t/890df0eGNF2OvakWW3bjmrXQj4pDx4oXH4yonwpQexij35c0E",
+	"2/1gK91QmtFBFxUvHIUK4uI5fy0p/Vvp1rp1iSET1jrvcC5FZaN3cHiWKLcqxGtvMGvJvxr7Wp6Ut9lr",
+	"Jx5897xQ1ChPGX5kqI8mpwmXHad+7y6F85swa7ocNbpb5bdzlytIDpsbpbfFuOJ0QWqM1svBQUAeCaRg",
+	"zAXbrnWdjxt6fYfPc2N64UKE0q71VjFO6XLRP2jFwggw+uzNQKjFaRM+kAmYRHuyaCSOOEDsTjn+6T5p",
+	"C/mNUDDTILcHVyCZwN5gyxJ5HQzugtdokjVErzzeTbW7Vka3TT7P1R8/JLRcVQyevKSIVep9XHOI5EJU",
+	"6OJeptqNEM0T3eZslYf+SmVz3aqKzXvRwhDS/OLhw4e9NMGHpU98m82W2PsCX4le83/+5uvjrdvGS8Gr",
+	"LvbT9e6rr46+vV2LrB/iVmBWqvVbTyq2MFo5Pp/5//Ynyz+9AkEeePLAkjOM9JD5rqdNDO8A6MX+UJKJ",
+	"S5cpK90ixGn6Ul3IEjBtPclaGHmhkfEAlrZBt1YpVPW41t7qzSQEyELXagpgZAJ17X1u4WMd1dr9wI0M",
+	"p2i/t8Ur4pbX7fiTD58ufd46w3N+bl7X4+/6J7yus35LfkN5+P0d8BqieyTg+JC/yKyICX0bvmO+D9P8",
+	"pHqrMK3uMNKy8GNbygV3sLN0a1ilwakpFXv79NWM4uH+cqce+f9jt7pdrIWxx7cZfjwOekZzmJv4J/kF",
+	"X3qDIadDUoB+AZkEKy0gDQSO6kYbN2NO6/wlvTR6k8mr0MaF2dd1FbLdM+r+PBfUf7zDBAroTVNzFY4t",
+	"zEBgaNCO+oBYujety0YDCokGw6NRYus/dsV8yxj07PTtpm5XKyjnOL6YMHH5pavr/Ha5y/0+MZA0zWtb",
+	"VBGM8GIzMZvVxmz8bDJV3usPcgIjzS4nba6chmoZ7Ce7lk3Yg34dY0Zbpt6kF+0L5QHRWowxEOxtNwv5",
+	"VTZGiqqQ8LfgxuykWmXyiPSSKb1lfGG0pV0qyA9AsQJW0f5Fi2FPjpKI4d6RqTFRUFqUbacZZ40wtheI",
+	"Sbb+wt/nlCVbSd8Kr9/2k78znppeNDgkFVivb0B+xFwsdHd0by4hTjdjG2+QzGilqxnbCAP/TxlkM+Yt",
+	"Tnt+0N1uwv0FXEp4lXagZW2w8d5s3DGnNXG+0OyFjhVkJJdrZES4t4/Me7pVeysttpT+opdJ/F1VjBzL",
+	"M78cydEKkzDfsR/Pvnvx+lv2+tGrpz+eZWc5TWIbv/Nbe5/hvMFOd4kp/oxe6w2EQcHa9CaoXoZRSYPW",
+	"Npa+aNMfFiWxOEoROjgPCrk0ceDFhXwtcgpj0XwvK4xlw56jLzIXec0GM671RuCmh7mzju8sm4u1VBXJ",
+	"vHTlq7+1wXq8424gS5m0SKq+gnHHLsevFKc1M6eUPTRNBmG8E/TRsKLZdH3rCidNOsWzshckrbkw06oJ",
+	"KFn0qXJYjXCQ8plNhXnf2YE2qQZbix0IwoiulvZDmNlZXBbqA81TfmEdr/WqFd9CKqJQ+TT+EMLZn2ev",
+	"YZP1S8f6oOcs1k9VFVWTwG0Tb/R8KHdcZCp6RbkbjtXGIT+T9bRE87LJqfnEADm+UfAIgdWR/wWSuqdt",
+	"t7SkJeMUKbv2RjrlyP0WM+iDdw5HEfvcry0Jvro4D8kkDi7aD11GyJ661RrTzyBMDtDxyUCnXUnKUKoK",
+	"ftuNwLTYlfY3g7e1QBdUfS2zkMR+3Cd7JN4NqQ/7XtPcgszi5CYjyq5SNIT2skeTatC9I4QqDula1Bsx",
+	"19XO34Q3bE//G6zCCh/IyD+Hoklb1P9jeU/wmXutf8KXobXcd7FIdJIwhXcK4sS7/NPBPtFjoVR2qjUr",
+	"8glxITQKNSvcse1agCsDrXIjeLUbPW2YKpOZNbBJHvPFTS7Jca2tu/SWHn5+L3gjLROfGiwa1WohQowl",
+	"Tb7NXk8L/7QpioiobbB8baey4kcvQettlfSqvL/NIdFafwqpO0td1xDtmeb8WhjB3cRlw1eOBhkOjXOv",
+	"FV5hbB5HicbKrTC8hiQCshBJX1/ozYbna0cm54mFcpR8MkPSHa1oqn1n89+GpbfPtXUEmHAoviQoG76D",
+	"aFmslvFyxW7E7opkuZFKCVjLwuFL4em8lkB+usOcVl4vy3na5F8QqvJL4Z8NjrCFvzRnjMq2QyqHVsy2",
+	"i3Xwso7M5vbtfuC7/HyrrjwIPbg0//7Mt9Cl8woWYo0BTPBeahXLVzp8g909Q01ZZBB/P17ibsYiIyNu",
+	"pW4tYLrwukavDV9xqa6Yv37gD/aSeV24FsmfrtjftVSXjPutytANghFhDlnTRte1MFehWM1Lnv+uXyZe",
+	"+5uCPjL3IztvG2ip5uomSFjwrWBhirPMSifQ0POtNjX3R0esE9DLKIobrLLiN3CCgE92EXbAFWtad47T",
+	"gOWmVF5ALVZgWHizArtntxy61hjReBsPzqlc2+CA8MNyjENXr8ANdNkZKkkPV9yJLd9BAlHTOqYViS4O",
+	"5gpOicrw7WW/4gDSZpleLuk0DMbAklJ5O+WC8srOZmfdkp3NzvyadWqkf4imHx2AfjBQze4CkIIfPyig",
+	"ANUQupW1MbBKLnMDvMgeixPuOf/mKxH232E2eM6AzZwJ3DH/rD8bvvir78mXD/FgGLnxVa5GJLFF/2DZ",
+	"otaLm/F1AcEHMgiQ4p/5hQAxsuXeH9aa4a+ltAv41T7K2vmyhlveH+hKQ7GBP0WMab0yeEm1L6goWIfJ",
+	"soX2Xw0uBDbk74OwELM7r0RMCjmCLKOX/ul/tMKGevWhF/5XeA7L3Ln0avXz8TVE8Z2XOUGJepU9kMxx",
+	"gw47+8go3uFj1wQ9AS+61qgPpWp1vK9L+f7hdXJRHQr/Wjd01fkTDQwwadlcgKPONzrDy+2LfFIiaZZT",
+	"NJ4YXzl+aoDPPr5zHeqw9iTU/zktq4H4nbRYRjh+N/vtMcH15USTd3mZ4y+/h4diBPCgK63NWYqgEHYX",
+	"rpc+iIbbUEDlxKapuYs6iDAC0TGinT361P7eiuoHCLXnURUquTiaovkDPfbL7MybY/Z7f4QUhhXyPyq6",
+	"aS5T7WrupdyKehn10XEruuU7MKRGL+oHvnucTZgeLJkgv1uIxIH2C0ubmiSpRdNZ5EHq9k6f/QMML6+y",
+	"v4Fu10noIyUdvXhNhoifPKw2ikaxtzHzdxgdhIWKtvzhYnTOLvrgP9yFYjGL2fClK7hefSuvcVCHe36n",
+	"FnlzVJfQNILk58DOOJQcLuq2EhVuSmY1W/J83lkqngc5CWvd9K0MfzTfIxpI859W+uh6X1xjj8qidopk",
+	"WnKSfYZkWuqjruVilwtmwnX1XLemgE9Sa7ViXpQMo4efBWCCRkvlMCIeCp3Bioa63blgDbdWVKAUrf0H",
+	"CO+u051X0hsmCtEj6MTeSlXp7QX7CrdTyPPI61Fdst43f0lz9S6+/DpXVAR6yluIIuejceBnBNcOJPVv",
+	"1zrso67TgECpGXnl+gpq4g3Y0sGZRDg0RFOg1Lx1esOdXGTsjoNITtLprtnyUl/nkzW8RivVqneLQJKC",
+	"ZV7EmOVLWtEL0r0vIQuRZuWiu48KFxHYif7eSe04mL2zzocJuX2hlI+6FLDx0ppWmCR7g79WWqEh6EUM",
+	"foqlE9ZBmkDWfCtU3gW/81SnWNbmu0x9jQ4Ne8DHmZPMZiANZBUiauOTxrvKxay664/ZMK6CyrsR1a6E",
+	"b4Wok0OKaVhPv6VBCo0KCIa5qb9b6nZQF+IU5YVc1pmg84rqXA4CKn67/l1LBb7eCpNz4JzR5uaCvaTj",
+	"Zb8G/UbpbcHNV8q/BovBCucgdCFdqAKfAEU2UHySjxqjvK27wgdIcuz2tD+u8/YtOEYK9YXoWCJPELi4",
+	"/BHuW0ZguWLa+PQUshcq2UB/wFSRrTZVfuaKld9hJooARl7bzhp8AJEAlgJUW9TCgbSMyEAj4cXVzEqq",
+	"dBFV7vOlKY+DpSniYDzRm41QLqD+7Nc2+Q4heskCH4xZ64A+c8EeYWUJRuoawW/QLUgJCwAmE1MW9jRx",
+	"3c7zmBUBq0s504rL4C9Nmget8iC1INmj5XkMDqpsJmOHsjOHlPgOFAcdvaUyHFtC7Nw/Pm8Q3pWS2/JH",
+	"J6ATFSJtMikbONLXELDMAC6MkhhKBKJcEcoOwgEV5KjhRtqcuGNw4ribh1dSra6FS2yu8S9MtcD3i3Sx",
+	"j/jhrrXSUKHVd9jHkXt7qU0BPw1TflZCBb92Qc4OUjbugGmY5FssASw+vDk40vcTCxi0qYrwtwe4aKld",
+	"up1gMqXLMJBpNVo5mZ05I1erbMeHFRfaJOH1MP4+EpsfW36Sk/zix1BLmpeq/tTkV2If3n0QEn3sURBG",
+	"W7pDBvHF8xUKr958+/Tlv//w9N31izevKWZltEOgQBjsyBT+GU3N0ZkdOqCm2epJVlzWXt++L0merqvi",
+	"b3kcu8fardlGcFSTLATl4T4MKIHSsoW2G+HkYoTOguOjj3X96Xp9dBoL+XGlQ68Akb2f+0fI+pB1cXgg",
+	"fbacuqGTAF0MA/EFbyaMQyajZDhyivZgtkenuvXXIBJ47FcX1O1GFVL/g7pV1payOpERtq3dFXuYmkhg",
+	"3jKl90GNk+9thLXkGBubKZ3XQGhQUQcJDYchHZ0uxKjMVu5DIRMkofOkQnob7fgL5tUuDL/7OzqAT4OK",
+	"S2VQHaRiCjQVYwv3AHIacXReMaz1x47jIPLO5sIFMeFKODLLQde9L6KLddcCq2pHggvKzSC2MqHRdDgj",
+	"dq23+5HlUjpkxG7BryT9K4id1bV4qVf39gdjS2+lyN0y452/aTP3wu+cVM42OqdnnP7RoXMOmLHqtpgE",
+	"fLTm6rDAKFNudersu2K4aXxesqhIWx0SpZf41LB30Z/x77NOpute5cEVnPj2EEcW+5L3CsH5+1ZPgVcC",
+	"u8i/kq1UhAY/V3fRAD9hd91YAFrSs8dES1NsQVzf3rT0lrS/Av0BDu+lLnU7X7XH5xYoEaCqBoq9/J15",
+	"CKis7JbyqO5YY/Z4x0xbixn78ezd9y+fsn9nbx+9f/7jmf/DquXG34Dhb102Ln6XHONUamaFc3X2afTj",
+	"AJWD6moxdSMUqTuhSIvcLtoQeHJET2WPFCGa0pcxqw7wHChUeTDZzSQ584v2ZK0LPCXl2iKUBr9E4ZBj",
+	"opIOb0H2r//6r8FptNSGQCnAfReTCffL8JLEDFVlarZftynA/NrrTv6DzGnmXyjcvAOieJIga2wtySU6",
+	"ebw1fuR/JVlauQ1RoLHSB/Vmo18eCVGODQzcpvtzctydOh4kZFwfCVejX5RIbpYwRcOzf+2yErPoKQrj",
+	"L+Uxh3jSdnqKH+lnR9y019Pfn8JRVCBOf8VlJ82ISihHIabPPFtjEJjun8w+eFzF4X7nn6YkuCkjbG3h",
+	"oCDZswMYyuERf6kDKSKAGsywvoBb9tXFpwhZxNVuJLAy+UCgY0k37iYF3+15kZqOVvVGINCXvJW1WEGq",
+	"wNq55tzpG8RKUpvm/PbP4b8WerNpFVKcJUAy6JDyFlQ+wSD2JHNMNwkjbQYDLnTs7dBjhfXbm1iazPjB",
+	"3KR9i4QQEfEh19/CSe4G9WwvKmOLkuk0L147HWPYOPIRfP6aQu4ZAhJeVUbYvIK54OoZ1GFlQ5D9wg5V",
+	"QUngQkeQwLQkJG8vVpLXYuEK0NmlCqf3KR1PyCeZi1pDOWQ+SQPLyQrFeV030/SUDVd8JSo2x+omwoOD",
+	"Ii5VxTBjwG7YK3naOwiPkY/yTxQc+PLhoWaxLlVmPZNqJUxjZBdypgKsG1EoJAK05cclfEj4la0E1aZI",
+	"N6PcJUYrBcuM4IgoUP3sECN6DxfyRFLHs755akwu6IeMatwxTGMqvh4O+0yyZyyKhTxTZyTiRYYqTOnG",
+	"pwSXg3iNKFqA77tkUxiJXizaRkb6vRE3YCPVPS1CFGKwxRqjnV5oSsciQbl+/uj8y6+/ieLTzmu58OIT",
+	"ZDs56Yu2meHSjbHK4Dk474Cu5L2RWSoxpDbZBz1OcsgO6U56pFKQk7MJVOi5rHEsawuFqFjHgJk8CCZy",
+	"E1LhNRZU+4mA3y/Ya4T3WkoDNGN9rPEqUGaPsbTedR3NOnDyOMCQXxBDGyNO/vA0BGy4ssvj3rD34blC",
+	"kJMwh8PN0Z3jySfiwZehborXGNEBjrvJ/MOH19dWuvVLuRAqS0sXMfZqegTXCoCNwBmzTOVqzaF0dTOc",
+	"Lz10WP8yMNhnfOEmpAecJuyMnz6FY6BM/aqKSQTa8XoEcfFSuivmdF11jibYX6zhK8G0qncjohBlb8Oe",
+	"CpT31DVCN7Vglu/IkwVlzkmFfCV4jbGvQ+fd/e/4xuj5EPYXaI9QUw7sbHIDuUy16OXbpkdkq+yMWQJI",
+	"BHRCKu+DWgzLNoLb1ojKGybMq/1MG/h/y75/9xIcgW7RXD5/c/3+8u2bd+/H7omvs+zpi/WIRKXFeh9N",
+	"6I733gfSRJjG+H/mErTsj0q4hVbLGaTs43+t1Eb6/9VyxrzN86cZi8gJITHf0YoQMxSAT4bL0ltuBK+b",
+	"dviLhzn/0eTDeHa2FfNDEfn+3cvw/efv379lVlYFPNzSzkgulMOdGvcAqvtQTr/kBqrqg4IF6N+EcuD3",
+	"jd/KYZ66mjLpqGI8H/blbqhIr6SqAV5pV1IE/OzImXnfAJ0thMQ/rHWEO7/s5sArC7GWKdmKuJX2VMGt",
+	"NjdQGtCv6PbvpyiNSqu8VT2qGLJ39Y+6TUJyuUtDIvkztbPc8lkuGbULkzcQkSKkMEWDq1drmAFhzSKr",
+	"/CDM3HbqF6F3eSU/TjZcJeit0csD4IfxwCInzqopXvud1AWhmLeydudQwY9N5lNijyTjLLiiQu9CPs5A",
+	"5jhlufj1GmW4FLRGHNkQtQtJ1RN9K0ye9KeATxKO9ShOWPu2Kx3aqRWfp9HjNp8HNJ3LgDgvCnc7OSa6",
+	"IzKlFp2Ng26jCV4Dt3D43MD83i83as8HwWtL+zmY/UVRS6ZxLQucpeUwSjlZ6khOFPa8a2BgZl5xk6mG",
+	"yucYvSAKv6B5Ycgob5QW6mGeomvYvw0UFmzD3WI9APp8ZKelIQP85MBYy6G3/czDaOMjHUQoRzMO3dPz",
+	"7IGkSpzDQWnyLV5GBmIIkoPWX0g4uMmpx2+9Bb0G0LdQnbKUdR3xrcef71sjs9xQVGpB94mNaKQ6LcoZ",
+	"kVXa36r0tTCugVV6b7KhnC7AmWe4EIu1BtWrMXrTuALXi6iraXr2YVozNzdTsoK7XZZlF69rmePAKytp",
+	"Y1E+9mU+l0h/91k4hAnH020Cy/0eh8yoix1I/RRkhXuJNDHjVvn94LQu3POBOSGjo9H+Pn71xImn0c66",
+	"kDnKRJQvmum95R0U+d0QJkFeN6mFcMTe20WckLDZlrmO6ntZmdyhVzAcQP5r8fiJroKDYf6jFXnP54fe",
+	"WUhmQzgqEeU7+LNoneyMWOv8VvdHsU1R/zsIutgKPMiBMhobGGvXf/Hw4ZRkGtIF0t4ErKyeo4Ks5Vh/",
+	"8ZDobg61KCNz2YmJBZA9pv2ScK9h5RWRPKtaXjbLML+UXTXM5wxkZ9i9WA9+FbLDggm74bt74gAjahf+",
+	"5qUF/wtqbQTCj0CQ81x8amq5kC75U6i486oTVkvkL3axLdTfbl+WAcG1E2UgUVIXAaVPAogryKkS20u2",
+	"0BXV3ANQJCWP1dI6RGuzrvsrLtcM09TjrwmtUq7aJI/t2GW6A9+8gvJBvwvtXvJkpOeO6juuaelz5TnS",
+	"dfU2W3kZ/VlbjvgQKCtAgKYNRCYDxlwR5TFf0/mSz0UdNVhI1fPHGLBF9QsoQ+BPb9Us1IoD3D57wHpA",
+	"+2mls5+pAjGaWDiZL9Yn7wne3LDQkF8Bl9oQ/vggStvREHFeXaNovJcSFPxuCTuBjyPthpU9QYxcuvsn",
+	"/4edlAEvVgvRUfZn8HIiRydVZTiN6neoCD9BZVerLL/NHYXQgajsc+LuO+3n93M+qC/9qcktzdPlMuvM",
+	"WtQyhBEP8xPiO+FQVgjBUYmV4Xg869b1Dc4+bNg94j7w+ix2MHZnIBT0NEmo+NxZdOhgKKk4gC/hz/wl",
+	"7Eq39ed+kI1KLGrA3Ewh/hnBTDLLx0MlhwEHd0dGXMekmIVmQoJZgng5qRtlLMuTZBdEl7LuElOoq/dw",
+	"2tE5WEqxD3ORLPmQ6H0La1sAfCC37Ngo2l/SmtovT7G0+SsgdGtoXEWHWgcpM3afe01XF0A4rNONjRG/",
+	"KwRhIp2DgZdrhI6LzScEF9DDodF9lwUVbrg0iKaL2Lmk4IMWQjn9t8JcsEXdWifMJaT/I2QUYDSv+a0g",
+	"l03bXEFDteCIH9ElK0oDpxw0kT1HQydfSuvuG+KOJ+Tdi8n2NvsUaD2prglWbn/hwfSD/QwojQvd1hXM",
+	"MUxxZ2NlnN0DGD1liJ08gB7B0ADyTN+IO+iBTM54WzBphnBwQKDyW4DvbA9DauHkbYE82man87neQvzS",
+	"a9DSGG0Q0hkbQiYpWRzpsbjJWNJuHGBWgBLoq4NEzYmcCFU5/jQ6CXsjKsnfw58nhbEmsBv3NaFh0g1U",
+	"ewKsUOxbZOEIY57F6Rqa5JMcGmHB7nFofGpqrko4SKWKhEaYzfG8uwiwFN8gHowcmfUyIMiOKxVKmr5L",
+	"PV8arei61vUjN1XPIsnQYf0qdm86NgoCt2QpNRR6Bsc3+q7NN1UEf5hEWXS0vHKSdpmC5Ryw78Ukx9Hq",
+	"Ni7NOwKZz/IpwdpvJq1SaUJNW4v7tzKZuqzY0A16xe7VyN0QAQNdFCFo5FijcLL2VmCWbppZyoaWyD2N",
+	"rLwVw3pn/Bo2L3YVLzgwlvLTVFZGzFgfPfHPdfPCv5EnFAjbLYs+FV3MplWTWWmUdtN6+Vq7vJiFgr2g",
+	"IQduBsD+MOJWgo8KYbJq/NtSGFNMGuFS3Q8rqyvmw8ZCH8NyhsHHtYoznZepts7cyAPwFXrp0B3q+3cj",
+	"7BV7CCXJaiFm4PHbsoeM11u+s/nQfIyGjbGQ8x0OBtKvmtn7TDjMqtzPonNi07gSt61WY9WyyZRER/CN",
+	"xpROloMEa940QlmwhLYYVRkoDKEg40uxzISnnlonvSFFCbQJIuYIOoZB8jh3Al34LrwIpuyJO0BXDCCf",
+	"+xjDGBxCD+YI5OCcck4XEFUH7PPjUdshxTDKKS17OpB0HrKiL2vxK0KV5csKEr53NgdEujSaF4NB3gSW",
+	"qkTRkgChDUF0jA9dpT3TdXX3niUwbJN7lodp+9CDZAsoWUPAbBnxJVC2JNoZGVsxPBOinscxw0kQ7wT3",
+	"9kzWdRbZcsC/M4ggBvkfAxfUvRJUxke5/bg+SLsem9cL4qaTIcwgb4Ey7QoYnVMALMNE7+ciZJIR7jBP",
+	"e7kEyIriB8Dr+gqphbdSgZetD43jx3CccLsIZ/kMkkQmSU8+1eKDdGuAJqEtH4nJKEq9D97dJUZIi2lD",
+	"F4Wa+PFugEHOl4Iz+1FdRzdlyNrWphcYugdpRfSz0bWGncguhDbC6Zr6nwHlhYKFw/6/E6u25oaJT40R",
+	"FvhNetTuIIuYzelV0jTLg6sdecnxoa2s6xK0fDFGUEjhQp8qFq2c34hdrD1QtE8nJHjhJ4YUUN2qqhxU",
+	"HBXO2RcXCGKUwoaEbR3yOqRLUt6in3v8t+4S+8sntT5ifuja+qlfxjh3mHeLoQ4JtfEbrY5PfT/2FiYy",
+	"zs7RxTiFW7O/unf3bT7nqnpayUx/gC8lz9abF/r57jh8agY+JKoOkKHBqy5vKoIQ/zQbjb95DOthLM5D",
+	"ivRxDPPBz+E1ecn3NlnbLxUJAN04t1m+Rq94m+PeRHpsMFC5FmOCHm1SURS+Ti9nB6ub7EHsbZTCwYAO",
+	"Y0ts4A1U+yOTm27GE04OeLMxRS2f3xcLMCmPbcGNAftUA8VnrxIspG7howVK5dSRnY3AgcxChmkgckZO",
+	"0bbxhmI1esTPdRN94AX391KuMtD8iOEUnPV+X+UkDTNSJgRSMIPllzI8dqZKR1X/NY2AL+6lzHfW41kf",
+	"O8fjPiRHDRhAeObvLX/IgHU6MO9OdLEP+S/rAg8nEcm6JNXStCrUKB5skRGFcCNoLmeh/SYhyk3Zhsd5",
+	"WzZSteQ5HTys6DE0qF+FuPZhvgyBFPvDcctNFZIpSXN2vkeBrzxvrp/Kj3uH2B317yjOBj3XkaU1RsB5",
+	"bOWUzr9N3soHczqOghzPTCg3DwmYBbCONptpAPn7S9mBI/rnUIRx5mzJbREd5GOp+bYlglSUXremrJsC",
+	"tuNASDP4wQmmz38oLvws3mjxmO0RIURfeS9EE7YDbkI6rzoHe3Ia7q96dxrTQVG4ebv7YGQR3NOQ/TxE",
+	"DJXmuJBYFKor77Dhj9JrTFCOhoRaQKUFCmF4Lsn+Vkz5o91bsHlTrgyjr0/Ks5GKYKDY6Eg3Uhnr1qKb",
+	"+IJc4K0zntIgn0FEF8CMzbkVGds0rnR2Zw953kc72AGjNb+8sOcY0ChDSr10e25TpXvPAJ/cnrKfiPLo",
+	"CBq5zYlXs4unkd+cxl1YmNc6ByhfLFL+DNr/ATjCBgtZoAXmdNgj5FYbnXo/3mIoCOdJ86V4bQTPkQO+",
+	"SLB/GR4xkWzQt7dHMZUIyDKmsowPpWVyQo4qbFCoW8C9o5Wns3upCwUWQ1tvpUShhAYSE/5gmX+Gu5a2",
+	"zGItFsVNM2Enj95fMRAV41P/xCAXTH+642LqBI0ql07WiUJRFE+BtlRU8+8LvfwCKpnekkyM4Ye8A/1j",
+	"OS3Q5ZM/CogRRSY1HMUPJTaD4vdHCw31YIj46z+0VCFWkimATEFzUoxMQMA5BMi8Yh+d/hjmtkeKXcTr",
+	"3PNCus4hED6/lP7rcq8Ok0e4yAT5sghe3j2T3+Z+qugyx4a5ivCcgG2gkgoOAoiH/NcyXOYY5tCVcGXI",
+	"9UPQ6TCE/Eq2RvH6qXK5yuMpDCCVcFzmk5rFrShAXozOj7hDpiwwguCnY+8GpuAUR1dvNj/DCfad2GWg",
+	"hCvueBYkFTYjdxxALUH6hFqYXeMG2B+psSnKg14u8wHeZ62BaI8RC9lAtZbfI0S4k/88lJMftuQH3oEd",
+	"oW9JGrblu0D+PV4piL3JYGogBigUadAxQXig+06c4xuv+0wYVTdTcZrP0gnPrfjLyOGytzOtbTf5uuvg",
+	"3gLMIVYLfissXGKcKlvpgMQm7IzNWyy5j6EbZABhTc2lqnfdg07r0f66R9hBII7NOlg3m6kpy5GINtte",
+	"S60diYCnBtH+ZItKumnuVAjvZHOeuyrAsdwThwRuuYZpR2bx+/lqkxXrF1QnBVY8mZvJ5wo6Ojk9jnMH",
+	"eY0KOrdqhbWlFPtTMpkEBI67cHukOCjFzOq746F0IGaj+oXkcyWpBj/anQhMXEGH7uiDR7X4Hh4vdQ/d",
+	"N6MFZN/4R1GeHXoO07ztCJ0WTrw4huQQSSUiSFqyCcPOjsdEJ6rlMxc7PY2bu3DQlMvNiNgy+1PZ8hyt",
+	"yuOHe56VwKQZLMJgIWL3y9NxnSdob5XlsroE1u3izXOV3ipQxhYYlIT0CgJCTtM1g+2grQC1vGlVJEXh",
+	"MsgfwuB/dEgewNp2jnRGZzPqadb3SSDK1x2YQn/NW1OX3b+yFuj/BPQax9rmYgLXxn7dvqkD/UV2KRAE",
+	"8bAEiOYhD1HXRXoUFreQOICrL/DGgj3Ux+5I2Qpicsp4PauwU/IuwG4lBzI9XmpLNTslHIkMJ3oK+gDM",
+	"m2iAgjJJEzESkn7BjZHiOC8LPRbDyG1X9p2DseI2XseiYoDXAKbjPt7KiWAqFn1Wkv0eeSu6ByPVNPWO",
+	"+iOHg/BAMzBNF89HVj4EaIw9M2UoGnn0U2m9UyFQLBVrA6a9Pz3injGppExANtNDY+tisdkhbvluWh2h",
+	"f2Ff5Pq1TcnKhynMbbNXnaf8AIwH7LmekxvzTW6F2SWFwuG83sGHWwUOs+zZ+4rAuKd4skIG4Dg/Fjyd",
+	"HWcXcet/eUIyBKUEHH1yH6ezC2JmexYUhmIqUIYzpnqzvG4br/zkWamgMOpQaz5ewVVaB7xN8scu3TSB",
+	"EFnGArI8QlMs1RpqLD7FdAG6NsTeMnRzKj9Y2y4WwlptJhGAD4ch4WNpmJviW+kKFFf9rTZTqBKKI7aN",
+	"yE3nq7l0D+x44GJohT6T7/NtNnnYyqqUskZ+YXwGSCeAwR41Ka0inlfuyB3EicKP5pKbdJPLKKvEJyaV",
+	"02ytS+6oHODN0Q1TUvf3lfMIIBPUdN/PWZi83Gy/FtvHvq3vm/FKELqPe9dC8CHPDnLnOXNi09TEeDNK",
+	"J6rrPFwFtze2g/tjf3z37An7y9f/9uWfLimQsuaqEh1nOkYI0l52KYN1bS/YR0zx/jhjH2HCPsIrEDpI",
+	"AFW8kr/PSJXSNHu74jFf3OSokyLhQYTZ8BqyVgsRK3aCnnaRd4EXaxhG1pB0qfRGbyEuafRmRGHJjRBN",
+	"ShV3eIYGVhF8Bjl581NUJ5Qyozbea7ElC+o42ccmn6EGAKzkl0Q3b096SgVkQ0OmefS2FAh7Ggcicw2q",
+	"hy/YC0Ie5TUSGMCCIwjjrTDAB69K5TwTing61JdSVxVJHOVQFuoicH8W8rPNCJ8OPFRQTx+FY3fWXbez",
+	"cAFrw6DS+fJ9OpkyMDzDwWLDhi7j796nUIlqxha9KqXj5UgDdV+vxbbDGbsPHRNv3VobmUvVvoalt+jn",
+	"MJBkSdt+w/747N2bVxcX79/8aeb/psSWLdayroxQXcSjFg6QJy/Yaw2UG4h/NRrC9utc1Zi/MTJ9dZjr",
+	"JRgU1evW9gIfWIMyELI9PFDmOoe/+YLSgCMyY9QVFRgVAVDL1tpB6GGGG5O4uMGzhxi3loUc3AsGm0nf",
+	"CoMw4+VxFK4HbsyuUGv20c/Xx8sQPE4uKr9seFzH9HAEIG+JTXBqL/x/fN8MpFhjEQdW3PRi3vsp1YMy",
+	"kQ3LjLkeeSbeLrtliFcm0NJgPTPjSmzTY2ObILseuU3zgXdkwMlE3sskOJCOVVpekr+Pl92JJvFEW/KF",
+	"02aHkLCzlP49rrAsyL7ftMejxpRNsXf57uWi9Gjc+hO/krdChRQsrnbkXMUzAqj5WOzjya90fwZ2duUB",
+	"idHKa/XxkRn2BvROadGVNHCYjOrsm9D6cfk2HWRLMW8l0JKkKSqwnfsJLf4YLGRybaVbrB9nT9c3ezki",
+	"27UGJSPiuYWTRBKKc1DRhSrkjU2981fgwxlWwQD82fqO8RrUErq69jNcOpT1TUgMZuELM8ZrqyMun9gR",
+	"eN9Kg/oF3q/umI8XG+bHdBbhjE4a0ovmgvHFQjTufqDmP9HFP8AY7q/zQfZleIDId/IUwglTdG66b6Q3",
+	"ebqHLtnbp69mgQgwsmtiRh5kMgHRmtiBfCjWGHnLnfiuQHh7J4byuxGPe7OiWZsS7NFRruu3Rx8Ymudu",
+	"HgpJ5jdCTeHP7vOfj8jYLaiVn5OvunAzZ+VggGm6yK/8ndJbBcXUKHCKkXr7T1Gd34gdZMxurnDzbqUV",
+	"CXWlPzb5wrEGmGwL6B/k0GrAj+y/+H/+89H5/+bn/3x4/tefuv+8+K/zn35+OPvmy1/+JQ/tfn8W9SJ4",
+	"TRScPSWMEEmHGAfHxvtIj8nRyR6nbadDrICGtCiAJz+9FYYUBLiCqYQTmMlGOn2Wsp4cfclSWLxR9S4o",
+	"sd4El24sfWOioByWAIjdQF5UzH66wazvUeY/XfcRUiL4sDCiGNVw0t4i8j55sCxzrUF+eDu4G/Zscdvr",
+	"MGVvLbjjtV61VD2S3V85KftpcBaLse+m6GKZMG/ZDWLqKYdyOVA+uEdgjCnddA4+c7LJ44108iEFqvzE",
+	"S1iyeNLsY11XCLirDV74eqse4Slw3DJaxDyfgjfJ211bbbweDaXYy7zRmnRkn62msy28rT3rEOlzTQda",
+	"aTtDmyOULZKuPPJUqQQv+C6pjx1GCvItXcLWIt8UhfhTG3wW9owRaFxAvqh/kA1YbEQJU0LiIFyUXsJL",
+	"EAdIbelc3nHHRqdAfwXCcLpjZUYSREksaSTV/+kMHb3ZOGrJWn7f9Y9US7Bo4aKmaycSnPR9xHdwNL84",
+	"aOQ3czRP8A7TTgir+JmcxVnMsg97/Pv8pnBDdMfD4BKnJxKSX4c1JloE4LAJ3Nhz7dYQl52DkCp03tCg",
+	"CrbtMSd26MhxP/Z9XdUf9j8p0TXWqkvGP6cbuwS55Fe4cANdy1ytYgRAzgkF1kFTECqBmS8XEx5Rh3/F",
+	"C/e64SYbFlaLjCcY7R5/cOINi2cgUKfDxYoETf7djtOWznTOjFj4YybcQ1ShlmdSLvrWntTcWmHTsN+0",
+	"TJ8Y1koJ3fyxtJEq/ju3YH7nD7Be1RLPg6TZr7Iccd2+nNiDoiJB6Mb7c3Kk4BC7ESakIB7fN7Xm1YTc",
+	"2lhGmRMeh3LytPry66+/+GtScknYdYJdP390/uXX3zDbbhLYC9h98Hjf7pnvXB5ttFSguZFKbvwt/cXR",
+	"tIq0DjM7OfoD3wXP4WSAvBPQMySYxiVIpteaHFbBQzIStN9uXDOkYUP6wYbLGn2AhqqnLyG7Nl+cu3ED",
+	"yggYl+AZh2TgeDsnZ2k488sRA/+J70tuIryVJhDtivla64xX+Pt3L3GfQWWfP/i8XohmKvuP6zevj83F",
+	"PtENfYgmPRlGmm2fW9zOlz6e3h71YOC94QrvrcsevEFkvCdfdjRhS9ykuTO6/yF46D6RrqyTALn68Zq4",
+	"urtpe5NlDXqj6DD9+Len79kD60Rz7p+0H4npDykXVRctmeAreLNkCP96bmvtLqNeVCRF1KpAKbtYa21D",
+	"M4GJVYlPDu1aplW9y+uG+Wr7PQGhIiTTTTSZcaWO+o6UWw3hLZw7CBZj4wvd7ChekQZcj3wsD3C3PwT/",
+	"VEffjVGJijbmHqPr7K7+4zdb9Y4Ix/PwDgW0hkospZL5fHMvgRQ6D1sRcJ/0klV6YR/gzWYfkBPyYlNI",
+	"cxpwKBdqmP/m/wzfQUTH5AzWhlAypGUiSSOO7EPUmSymzmh49SFGdpqSKyo6SYLqYSpHGAHRb5sswPC6",
+	"ngKqMpGSu+NUvuWNMI/k5r4JMJErv5je40wrZkccs9J2nF+YIXnZl87wmYtNdTTvJ3Yp7z2HkT+LJZXk",
+	"+vFaidvUifOF/tlUy6zv5S03bgiU/TgmRH9KCBb4Es7auFOlse4KiYHTvyPsXOoqOgIU/tPsVInOZZCK",
+	"QOa7d27JTZ7JAljI5IZAUrQVqgcvRZkkgG6ePQd47YRR3MnbCd6kR91LOWUNGIFF9V8IvTouAxlfyRa6",
+	"DCDe6FYVambL6I+6sYOIZH0fLtrLUOKNv0WPaMORqX0sqt+UfGes07OjkiCsYGvdoOqLvhxITob8kNH9",
+	"g2T0LOwCN9lKhQ/SraEyHubhMtwGizXk4oaEtEWtrbCOUSIXlxvfI28wAHsWnWqnqFFKaMj23Gt+N/hr",
+	"++/tpiG+yVqr1XSqqnf0ibHEZbOzrW7r6r/Wom6OTyCGCCDPI+Rk4zF0D0hz3B8JalFIl0+Ln/zRQtti",
+	"7zjoZrUThN7u7o1wqC5qD18y75DkIMeQExYKGfbxNZPSh9TLuKcHqLd539D7ULC54Yu1VIKttLBMqzQW",
+	"H74MiV+gtPrrFJxNBdX9DsX5AWTzwMqVdV2aIuIZiK4+6KYFPKWUapJ9SHg8vXEkquBQ9vY6A4i6/fTX",
+	"YUjvFOz+qKpEc9+VkidjykpGNyHj/SHTeALLn9XZuC1eo4VrRdfVC1XY7lC2/abNq/fF6jJLzrlMftog",
+	"+Ojw8CmlBRqfhSGVZiKontlNGTCpuKwoFCLqZZCzPmWrl7tgnVztg36FdDT/NyxeZzt41TClD3cxZHI/",
+	"0W0OlcMrPhuudpRw2A9IpiU2lA1+2MJj/Sk4rbs2OtoLqdCxMB4H3H8pWzNMXfgg6npgIGCxwVXuz/6/",
+	"a6koEbrSAbBHm5vCKAfAv59Js9lyABmMB+cGciM3fO9qGQSW6yGnZZW0RTHuGwinIcYbJQiUFCTLhSBq",
+	"tkCasgLW+zQNx3PBnvE8KvhAlvA+Yt0+GfGEmMYwPWe+JFS771UljHVZPD2gG6XYOc6MDfY9q2QF/Wzx",
+	"fUCEYLVU4ioG2ndekGAsaxA5CFyiNhsqCSx5dqZhROZkjkOysrQ3dgbdYAvul/niYqK8Ad5gvh59iARa",
+	"LoR9F3A3M3HYWk+4sK9rne+D04avxDMjMnf1fIfwyaPQ2aCd99rlYsMTG8qW6OMHEtWJYyQU/MCwC+Er",
+	"49VgrfOQNvxGqCngZ5AdnUES81JFiMmt8jo6nmDo1JKG6a26xJCHdXxxAz4P2zZ+5a024wfyvcojULXK",
+	"8ttSQTXx3+1XhYaD4rYI7MuNhC1c9KXNtR5vizzW2v1ATebGMB7nhnhgg2UQw5AJ8A1smG6Bs1qEEQ03",
+	"4nNFry974eqYjRGTcobTcYqAj7Cxiv0C7cdKJ1LqeNSjVeV7XUS+5RtRRBWEUsUtD5UnASgPoVUOSoMC",
+	"LpDvBdVl+fEFoq6TlDUUA9hXvby7frZYj+Aer8yg+Y0AvNcGqrW9VBSkqaMROJAmkZDdFwNIGZT2jah2",
+	"BYiDWozjwdwAeFarwv+XwTnG0bUSyn8fvDpwDMZxxs7n50rPczjW9iZ3hPXIb3tY5KPSDMtlEbwppFdF",
+	"wHisYepy3detqgCRAqtgRh99MOC/8SZPMwKOnQKeEXl90h7B/Uf0IyPJXPOUKb2JDQoZJluOnN0OXy5z",
+	"U26BFK7KMkj5vsdEVUxJjwq0wtIgWOXLSJ7XA2KeCsASEx4imBzKGs1Mtwhpv0lCigLs13MkeUQYcVcG",
+	"BdHVkaunm5w5+MIx62RdQzlt6VjVd4GrOeKGMHpei8wg6QeG4LsWMSD++tXX//anQ0t5AD646L5V+nya",
+	"3zZbxC+WreX1BJTFAbYsf+q1JbjRMg0G/CEXrdXLSzbn1blfDGEd1J6eY0HYuVT4T/CPzkCXq+UCnoFp",
+	"mXXkS1qfewN9xlrFb7mska4UjhAFetLwAQ+/9sM+rR0GVX5rtF4OIJ5Bp/HGxaAv2sx0ADQ1V5hpzusb",
+	"UaGKhM9ZrChdclm3JuM3XfFb8X2T57XpfDmN0beiYrx2a92u1rGkN3atAFOkb0vwpnk6n/c9Ah9p2dzo",
+	"G6FK/D2uRPUO7pWtAB6Buk8hkEpYNnvhOfiFjnzcmUIiInesFryiGNKMWScarzb6/7+HU5+mMo46J0MR",
+	"qfVQL4AraUKob1HasCXUnDdL1lVZ4AFDOuM2h6cTskBiqv9Y+Jy1WNxMDBLtkzuuuarOCfN8y40iyNPI",
+	"ZJ5Ui+B4z+NP4H4/98o8Bj7OuT33CjB4vFUFIGW6NecVd5z+EyPkP2XlNw/RPpCfmFPb92Z+S5b+jL16",
+	"8+3Tl//+w9N31y/evB7NpUITQ1ppEJycuL3zF0h++/B+PQxYdiETuVNGrNw09S415TIOYa1sliColwfp",
+	"m6An0fcEVlz4C6ZHZrexUC6XUf5EbzZQv02QIinSjtclrLcRicyX4DekxZIRzja68idYxGLNpJLVuxLL",
+	"SjIGjENj7sKWF3LIbiUvmrJhrkNBtPKbjtIiqM5GiUXYkN5uRgM8JPSYscWFlFJzLdz9KBEKrK1dZeaI",
+	"E2J0ilPARBl9KEbkxft4XoBwAVCckzNmd5Z056fBCT4F60KyXJ+Bc+GdWBqRozp5BFAVLA0vYb2+3ojO",
+	"Xgn+lYxhO4mgyb9QTPkrWrSVljkO8hBeXfOmEeAJVHo7Y9yyH8PCXTIn6hoSKu2PZ4XDZiLL1NLwRT4z",
+	"8aHfyl9cZOlGx26ApjNDjlneNeKZU6HmlCEcOFO2XDrMrSKnKkAYK9HdwD9lq8NbXpMNmL9yvP3JbLtY",
+	"M45y5vz/IMTLxVGDTXbs2YkvJgjRLMpfsiYF2Q/5KCMrNYrR7sAQMpYI82nKLojK+RH+y/sEmtNUkoS0",
+	"Mj8nEULmgIalCD6qstswAZ0BROBSSWpALy2xuhK0avH9yAwahVa6NdQzIlvmrRTbiE9an6V4rFmv4BQi",
+	"QdsFaTPeCMOlmli5MsBbSiizeX7pfY7/rtAFOpGSlqrSTTBURj7lUu8XcI95wQg+8aSafDoDtv5g/bW0",
+	"zD9E6TdbbkN6hNe+Qm11gRZNbEsYwq+K0WQqmc39vfxS07o89NL7zrMYgzVJBXxAHoplHaN0LjgLJk1z",
+	"eKdwmccLZjhRww8DKRkOCL9QELtT388iLkAyc8nMp9JFUnBE+k+RuZ5ups+itcXm39IBN4CYOwrodl5P",
+	"oWIpxTQnb/1KLKTNo6tFzxBElpuea6fXQodoMDL5BF4A+SotUN6t3bPR87gTwYrruUpy50IpwWRqUm3p",
+	"FEkdv9m7hCjj54JVhi+hNN5SyaCq7BWyfnQgxRPJASj6mUsdcGsIhQT6h4gCujXSuchgwVNusnCIQdpM",
+	"Ig0T+hOJi3K1yIfruOWIDZL3ZXZA9OMSVPB5Qsodw6PQlzRXxAI4rgmk52OPiigwD3U7sBtYPBC6hUw2",
+	"WiJcQwnF7wRoSm+5KR9SVSTzyCUp7eF/QhqtTrOw54I1rbv6PFQiRSugTBmgSzoyogcWkp34bSG5tFBA",
+	"A/Zt0wKQmt+cgPmCE1LpYqmMjWIwGBO/U6lMKPymOxlG1I2aJmbWW+0hiTl+pQ3m3eBTw66DMlJ3D0Ur",
+	"BlVORtQSE/JG6hEHe6hUWDHyrIdj1LKttGtR7dchTT7mTd9oyBLzUbZ+50SiNFIleoEHnuKN3ZN5nQQl",
+	"cRIccoWlXQ/LMu1ku243G54jlp2keh0KxNRZPwITGiejG2P3+sDwAgXynm8P8En/1nJT5XId6IeO0Neb",
+	"rGSX8ASwWmwhzdWWeAzKEGCPkgAK6gfS9qNXRti2dgHAWKqOAIIiD31yyElZNVntQV95m4vux15xmivL",
+	"dWLLArD0a7F9XsKrTFwpfj4hQTjsq4hiGXdWI5U6oJHZq2QvsWP1RoIx6YYHyogFV3TlwoRjcp9uccjb",
+	"ta7Fud1ZJzaMm8Va3gpCVqOnQl53SoPSkSpNCLXmJBYqWw+EdekKSd7oaizwOQ/krpmuaj2T2HwrjHS7",
+	"KcWwSrtziBZjGJao9INP0Gmg8gftWLo1lQ4T1DCd6KClQqoEb5paguJ2mQoh5PSnlB9Ko+sVvpHqC5gy",
+	"1wjkZ+2S6LpOhkBq/NJ9lIgwl/slt8lMJquRP6kclyrnwq1ELRwWMGZrhIq6nRBVkXgYOBf3gcaPmx5l",
+	"qssi6M7hETT67oucl6SUJUnC/mtxiLNkjgpzK1Q+QYFgDsYj20Xcn6ypnaVyerxzofoH+gn5K/5fVBgB",
+	"fxQV6b2+kZFnOSKPTdDASMSOltVtiNs1zE4YWnZyNfoX9pPphJgI+ZCJE1CVwtFGCio9vI99z3edAhp7",
+	"7rFqWqpvOWDij6tSTI8KlKSi4pkJKCfvAybWHyyWNB03nSHMFBItfK9iogX0Pjc518LffM+lu6dSOGC5",
+	"lGducnXHCZG1opLZHTfEBU9TNlSZgLNWusST06bgIOypdBYzyYhowa2NblfrvOtwmk+3W9ssSkAhaGQE",
+	"eKz876ih+X9BXUFeOWuVySLFYpaIzSZo9fSB/sADtu3uHtls+Fp6sFEn82tZgFqmSrhsqC+yAdAngqZp",
+	"G+01Z6/7TOQmlRsoL8yVjnzhzw8jeM1aK66gfmTT1txfJstaCOIvBbMCpMu3ZdmSW7eXJ17OYD4GvZ/9",
+	"7Z9aFeKOvgfM/xz8oT3Koj++ePT6EcCH/GnWZZVjhpudUfeBf67WixtkFXK6rlC935Yzh/IBRQLJTGaY",
+	"uj7rlnhAMJ4qlzOZE/D/CSde8RZsCKElU+Jdy8VutIML2olHWQdkT80MjPNvASpqLFhOQuA78jhK5vPY",
+	"Fg6El+EjAx3Ph7+mJIYRDf1xGrTehZc92UOHqaBri1m6Xg8EqDpgYIJjuUtFOhjXMaaQ/pR/5uW69uM4",
+	"yXIdVk0X3ciDsY8Dn8hQ7KN0/cdoAkf1CPy/NLtRIAaEDqdl0qnAbZk8a6CaMBwm+3RthzGgK/YwTYPF",
+	"hA9vPG/6SUpjziO9XA6G7F0HwCcd08vlSGNm+jkHKQTH+9K0kIrUTeSo8mZOCV9jN0KxujHkxOqu7BTQ",
+	"lpg28B/5uFyeILYPwNYhHFwxPrdCuUusA7M3ogoOlggr4EQPi7rkYh13W8QZOrYRchw4wohLzHCWNsYn",
+	"auA22OhbSGnkYQXD4onaCpDgKwBDv9z3xVNOiHSBSwDToqnOCgX+ioV0qv43UmG9YiutxCW2V3WfxVbB",
+	"+amXS4Y9adWiFtxchvQ/ag/TCVNvFORhAcoWOomAaHF2lnTHnzGoeVCjh96o2dmnc9/g+S03fpWsb7k3",
+	"18/xM72/vQrf7P31MXag97cPvd70fvobdq33t+9DP7sVt29rrkoX7oj8g86DeujkzFJTEtJ+8K4ATH7Q",
+	"u9GbAus4TeE+ZeLH+5ARMJT0UU4KHgopY4WWl+55YOCUqkwfEkrMPk98uZRMCm7GTGwSzgpatZWG3b+6",
+	"gq7yG6lWfo/NUmo1/4y3hvEIG5nYY27Fa5FPm79LdspWZQMa5SwQv+aMyOWxmsIvxIo7seWRe8Sbh15D",
+	"OaxKHgdC99vlxRix4TLLJRk03ZjsEcbsz2EIZGw5ua2mpOHwOuddjfNPGJvdGgTBumDv12JHvotbiOj5",
+	"pmY5NpAp/Tmp2hwUz0djD8swp1GjCwI00osYSgua1u2fCkks3YjOcAFrO1yBEzRqUKTjdIVDYS9dB1c3",
+	"brP+4Rddb3RxBtEbGeQOApkPA893z3kWBnyJpVyxwg0IMWlSlE5+slB5GQovoQY2YE4vhHFF/tGuqDCz",
+	"NASjh4Vwya65ZGvnGpBd/x+Wff/uJSLxukVz+fzN9fvLt2/eve8Jc4J1/XWWleIY2fBdaKw2HXb0ZQrp",
+	"EbaqN26CVNyTjyof0n6jotLtwgEA0q4NKHF7P4Fo52FbsimUf8ttwL0x7/qb5piWg8jw92Bdf01I8nQh",
+	"hY2rKoa7wc7YfHfAazbfsR/Pvnvx+lv2+tGrp70iom4TFWFmvC4ZTiOLsDHxPMEEyLjcN2JXZCsqeMbf",
+	"AwgTjUkNn3yjCdY3UtE/v8g4XCcB2rSKwsnZBKyozXhpoAL2xLRBQt4eBumBdKQOdXsf2egpXYkZGco/",
+	"9NbL6IyMGaBV7ihvg9zQWrD+xQ5S1BOhyI4byCVUXvYLcOCdN2bYzWdtNqo7mUl2H0cB3qens1+WK/Ui",
+	"F06OET8CKP9iVioZQ3UFS3kjDsiGf0KGmj9/8/UwX80xDqlxXFEjWKJwqO9NwI7v350BEnsf0QnK0aAA",
+	"+BzIZRXjzGDqYRzjFw+PDdEI64rFd48AkaWH5SWhkDMWhsQv/eWbrx72PvbwaAx5TmDGaRfy00MRl45E",
+	"eK/eCE3icei3XmgCV/Mh6GWoDSgdAEebPstlHN0JPrIYrViXuKVHB2LJA7UPFdeFbfAbcUJmMMUDa5M9",
+	"IiYGTPdW+e4cDnmCOSCw5wv3NC/ptoNlA2BcOn39sRH2WFafKC9tOenCYCgwa1PGjwbm6M7VdWIWOxKC",
+	"HpkdjqY0qc9kLpmjmB2FeeN553Ek7vUPUfx0ze26oLsMJUWtVAmHZkLC1LABp6uK8TmyZCW3d8ip5Hbd",
+	"5VN2Q1sXKGsn1YyO8CenRGqzLqOLZiasQ/juAJvZNdEL7V1AJs/9/cKxta4rC0X+gUSbpy4RqikPRKEJ",
+	"6WyJbjZp/5hr/kaIxg4gcayyqLsvYl5qYCaGRFt2gBW8D6qWKeMsFnYUU4oS6ihJ5DrgTrdsyU3IeE5C",
+	"D8USaNXPKu2p+f4iLTJU06AjLwb0SAOiL63a/lwkXdrHTy7vuHuA3mYTX7uU5j+gFl1KyjpSLY1FY9ng",
+	"ZgRQ3PAKAMGSkR/5aP5gTVIpKVG1Q0VQxS0IHipvOWURIMt8XJhtylkjjAWUps6vwf5B4FEzADvlu8iq",
+	"bRmg7Ky0sPAbputjg3OxIMo6zlb9PP3YTgKj6n+KHr/tGu0Vp5kfISDqeGsVlNSgOobIDXYzIRjAXoBl",
+	"4ijTF97OZg8vdN1uVD5NYNXVHUxIEylGSY3gtiBYZcBREVE+7lbe/FJUK2GovDlANOYqJWu+EGAF4CM5",
+	"Yz297w4s8jE1xhSrpDmPIcwAc0pj7QQ+9DYr6XlkYW6MvJ1WRV7CLfuQQyejS2uk3yviHB/K3XQUgiFo",
+	"4mQnNYi8XBXRiLNc4eNpeUfeVx96+D1w9BM6M1waefSrMckCAN4iXXBjkvthdAqDWZTADgJHTAarUARh",
+	"O5LHgA8GvWsU6oHDzZE9L+C3SZA6A0D4a9k0E1uTrsT0F7MnS/CLJQTHgcgnUZYB0xqzUnUlTUGki5As",
+	"x89BOC7iMWi3vBmflgKIwFOkrOiKf9orgCzoiIm+we1geVbY9duCpbCVTQm2vjFaL8svjReTYdbqfor2",
+	"IsSKGuIECge9whugOxSLJ/4TfYvG6WhG5/LBVSLgp7rcVhVMg7AvjiNaBcE9C3tidibVuXV6cQPYVu0c",
+	"K55UvrRpFN5S54iVLi0+DXNbAl9KdsTBDGC/+zk4cwMlltLFsnigHKFqea8+XjC6fS8DSCrU7XmNjpJ8",
+	"wN7bBqIg2cvASSYmfj7+N04hHmE0iZT6DXQ3Uq3O/ce89oddOOvO1tzMQog3CySl9DlqlJedLwVAw9CR",
+	"csWooP0yQGl7OxvT4FFnLds7YaRAq39GmGmk0IevJhXzMMzFPlNWOgbRDFQhHuQcxpWEW/NWGF5fEly2",
+	"N4UpVoNMc3OifD8kxDuuC3LnxKZxhafnWUChF95gqLUXMIKYHjb1T46XNy7Vfi1X61Gg38CfVwCZ+OKK",
+	"PQTCFZx3bgC/2Y95rRubT0EaKG3a5Ki61txUDH6bBTT7sWD228PWsGYYDLgJTSHl7HhRxGITAEWG42OG",
+	"Hg4/XZd7cPYQ+4Ia4EJqrC5CWexDNeahFtrQ9cO2desWeiMGALlBxzEbOhC2mOkz4Ie1fDmsXIZSaA4h",
+	"G6wmHkKouzMS46AG5UTT2ZElcm/O1njeiyZL680wZ8N39ryFR+RijdRDbKXz/s6RKCG4ZrjzOgqNvWLf",
+	"GoCYYR+HzZOcWMk5EXFEwnpn71Anmu9kLpm8uGEjI/0QuniEO2XzkIaW0HwH90twuhHDV8jH6HckkI2O",
+	"ZK3vHJxdH4CyX3a7tgBAyG/EkUyZOQVHyBC8TILPXiq8FMQMyeAGvyLh6IWnryDvh0T0quO/j3w/N2JH",
+	"XGfBpUVyWOmrWPAO5Pa21i54nQTmaKJ3NU/Xf7XX5wI3PjHlwLqQmx/eWULKd6oMnFGRMNVQW4LO6PTl",
+	"zkGi8V/A4k/+45+O8g3AqsxQDLKVHWF3Zbke4TQOuBdepiFjitd1RO3uyvyhpYSOaTSuOHahtL+up8PE",
+	"zs7sDaqKeb1JG/FkLVAP2YeeFIubnj2eZjFxv1DVFL/JAaAgNt+1lR11h/i1R8jQCmuL0Sp0nw0WGB3k",
+	"1O6xzpdcl7fCVHLhRkKP/UBPj6YmRTdg+EjZZMngvhW9o3fs8oE5G26DrnflLMYMhcmU6v8nMYnvGvBT",
+	"j0kTNT+LcpEIwYBcvdPbXA6EMTJPF0jIhWQhoN+essX2K596dAyIAzaqQXSyhJMypCslf9rnW+7resc/",
+	"AnaN0gTOQ2mgXjmD6u1DnrLUZQjXx+AnMLaLqky8b+jOq8RCVoWuY0RgaEcuAt/t4ctgmuXVRuTTsqGD",
+	"qXcYujpYqzY0AzluuTGOf7rAsMuzLg7QIhwWtn+/HV/cuEGye9B0Ovlutw4Dm+aH7jgJ9xA1fA4eKSwV",
+	"Ou994pwQDkv30JY3pShGV4pYorbgrpdYhSRACTvgVSwnFAnjhtLbo9x80/Irc/lK7yFuU4pC2naTrRKI",
+	"ESh6ZKLbYSiSV5ZtbeQKcbMjjmGHVYkZghHG3Fs22ZX89UJ+0LfB8B0+8puG72hOu+7m9tV7sWlqnsu0",
+	"AgdmqVIrKudUGwOYfxPZmMuZVVmr9lGA6AbE7iS/QS87UvDRVuvsrG2qqaE/eqWAc33L63aCmhFmfhyB",
+	"/x74Ji1O/Gjat3RoQ0uOH8748CkjNzPEohU7UAQ9sXiswXzNwjVHtHLhkCCZp8mJroekCteIpfyETPsh",
+	"T7qQhFCYcP9QfhZNTlMg/NNn2UKIp7fC7NDoJe8RQPdpqUCKlWZGuNaoiHflt5bgppbCXBFUXOJ+8xZY",
+	"sJClZRvttYw+WsmQNG8Jn6vkK2iARilEyZbAd9iROx72utuSlxH2EYqgYxJUWDYNBUvAs9M6veFOLvKB",
+	"F8AzCXM5clTwzns96MnrQgJ+sai+TbO1bthcrKSys67aL8XZWUoFGKrwQqtgfToCk5FxukNRkhsRrsY9",
+	"Sl3y+B49S6iFN0v0+BIN0qS3GqPn5fLZQEkbaekBn2a7lnVPJM1ebeRRwtijB1+cgp8GZu5JLQXBj+wp",
+	"7t0PmaKPleHVEHlrBNbpciOlZbWwFhNFgfNmLMFpGyhLikSxfmrxsbGct9OAhcNs5fn7930kNHOx58mE",
+	"hQ8PLcmb5eBqTOpwWN68JZIvevheOVknyd8Qz7AQThs5uRAXmtxXCAcedRnEAA5+ZBanZmhK3/KcN0os",
+	"l6JvESXrFNduCP97eXDAjggmTeZEvDtD7yyMMSq51I2hycqHZT8HdXEpwPbwclKsbCDWdbcJjOoQdXB2",
+	"hPT4veHKLnMjsUvXUIwaw/2sae1aEBGShbJxRFawPRTapXCLtcCyw8hZmCbxRGNv6Rpv2bn4fxAEgn85",
+	"/L+mretzeC4nwt+rHPxit01Hb+MXyspK/EDZMgWGgIk5ewHi887p1MUkeNBjvBK41ebmTunvkAty2PYP",
+	"oV4bfFa1hLrEqSC4a50HiEeVyvEbzG64U7/vUHFldNHUL6fr5RNzXkxIK0/gWe8sAMNF5RLhC0emtOe2",
+	"/vdNrfkUUrzRFIYYVDu26TbkZ9fLpRVuZNMT6oLuFow3JVs/hxnbL9+hgaTNpL3IroEVVcEkz99a/tBF",
+	"1w7u0q3Opy+WbfPb3GGPtQtJVKBTfkVtJ0IE3YYB9b/xr//6rxi3RWt8fDEGNEcXWW4SE//wgV0+iTCK",
+	"gGnzRLL7LuiGW9vXj5d9FvkywCYFs0L3CmOSy10BkiNC2u/BG8DdH9J1AnPtPrZ8l8wwS3AnRmXX5uzY",
+	"D51DYS/5oZyElVeGNjoXU4lmWYDN4475J72d9sVf/WC/fMgW3I42n4oa65bver5oDPUbQbkFSEHeJVAT",
+	"VEuNPqfj646pMf4jA2V8H2QjqkJgIhY0ZKsQIhcgFXsTvTelbsC7hQSoXD7VS6kQJYPnaM8I0K1VCU43",
+	"eKUAJnaH0a8sJNW0kD2O+KccHIIVi9ZIt7v2WzfMDzd4tsF+Bt0B/xQbAF0T4hX6RsKwpR8t/TOcmn6L",
+	"yo02zfq/CIKga4E38jvhe+qvObXMeZxASpVwXj2LeGtREV5Ks9n6vRiYTQAHxbQqJF/2/m7XoDaZVs0Q",
+	"rYnFuBZruFvbH5VW9a7Dk5Bmb8HmfHEjKtY2wfuIAID+wYiAQsdDlT4CZtHFj+pHBQ5MSDxh8xYrqsEp",
+	"omLhGs0SmT4wmQlpntU1Bnw/PmrdWhv5T+jZJXsMq8Pev/nu6euPFz+qp8Zog0BKRILMKuHABfnHd8+e",
+	"sL9+9fW//emCvZQWkEw3kLDUeGPkEmjS2UclPrmP/tPIIYc1dJZ9XLTGavMxdAryivyALn5UT4zgwDng",
+	"/40MLowr9vFFJTaNdkItduffid3Hyx5OC0wRsmOvOKBMgwt3GwpdMQoMc7bhlbj4UUU/PujZKF5Jiv7l",
+	"2ReUoaZ4I88uz/588fDizxToAfF+wKtbaXXIFFihyhRT2l5UsG2te9Q9BldMo5XFV758+DBU0xOhENF7",
+	"+Pcf/J2iZXgZ3hcSgHqxy12mrWotz1bRQ3pQxSq9aJMEgq4qubWiuqKdgQy5oKJgDgBXuxzLzCj6glG5",
+	"MqDyjcuPGQl48MsBDI3X77qFvkh4L0szHpe4owQH5kKirPIXKJyUSbMIjxWgl8MRhYBM6HQBYFmbkbBH",
+	"VRWXFscorHusq90kycpDdDjTiuwUdVPpH/nlnmI9TmwHl2Z3ioV5scFkAvbk+tEz9uXFwyj3V4yDWmaY",
+	"EbcAAseIyssvHdN15dU8haS5ybnw4Gd/gf0SaXHE4fp9C3/vLWFvKr/KKBiQ23r/8T7TZiX8No2zCG6O",
+	"3Dn2N+HKXTz9an8Lt8yvseaPusF3EFBhA0pH288i8jlbyk/0ZypS8JcBhgQpEMA3wgljzy7/k1QZygsg",
+	"RYYsqP7+mSWzs3/g/QQC1VboWCvfMfBEvgf/aAWsGnWhK5EqfnSWn8uu8QdP4P4+G/HkS0gr/+Wn3/Lq",
+	"85PjFejTE0IfCugjUIBOIZof1hruVzIjvJKzXQs1C8CEmEAGJw5WbZ8vYh5v9qqANF/k6LT3uCv2ExVE",
+	"k4v7NHxxQzR21HKwP+iyqyvYSF5bs1g+Z9tNAaHlN72CcMYwRzqz4DEyC1lnp1j4t0bfio7ZL1AsApJN",
+	"b73XgteYbFU6tLHvz/G5g+PhyNZ9hshev/fDYJ4j7Yk8FgTuCaYR41CceApKot7Ejj9Wim7o5/vK31Jm",
+	"U3ALBEGBO2ye5Qb6nKeU73hHJgsuCsEX6wiUb0QPGTtZhswBJjeIW1I8wlBFe5zwqqbyXKwNl2lF5QFl",
+	"KKTOOQTtBEvlc92aj5Cb823AL8SNMOYU1gsn3Ll1RvBNfy9EB9tcKg493u/XiMPyixMfliXNDZf5FGL3",
+	"HtwCbN6qqqbyXBcOYsSvTSgYOHPcdMyoVFUFeOfaMKEWZtc4UaHDR9o+yZM2qBhyFnEnU5FtTEs5Q1mB",
+	"fet/Tu/ckx17tcjmwu+nqQo36kCI5w8VATgoQLz/Or2ElijVmjtmArdll/11I0RzhaVTmOyGWsNat0nF",
+	"X2/O/ZRUbX3E74Kzfh2f/Q010H5XTuideFTX4YY7jcopVDzJOyhoxNLdWFHfCjuLzoqAC4uo0TeicQnJ",
+	"zd42aPeW4x7655SJ/i00xf7Xc+nTgdf+BAsG8NXgCKWvYowg0GdwBlRQcMzBrqJ7LLubHvwsqxG+isxC",
+	"HvVYIGXsKUaMTRWH7EcKQ87Y40du5xffnqG5HeYF6M3KRzuyUp7eniqCtzTcOWEKKKBOfMKaJmbEqq25",
+	"YeJTYwiw+Y/vnn75p0KlMimq+5j7G6nCv7+Yjalo+uk3NtN6VKZZO40qdJFO5CSXG2ixUDmN068o1dEJ",
+	"BJ3tozulO3CfwyLdkWOuNfsrOnt+t3bg8bP4LaS0lOwfvyg05acQB1qZfQdNyXPvVdhoyXzmwyMPk3S3",
+	"Lfvfz1h4JhzEx2OmWH9rKr3tbb94Dw57Vc4+u/QOu8FPNz9vVHQyoalT1whoCvnl971IcT4fUEz7wc+Q",
+	"olqe3yf43GexmaKynsU423Cp9hitT0Q4Nq1C4C03DmdB2lz6a8EHVKoGyEtPwld0GsuBO2qTcit0J1Qd",
+	"X8jhtXcX4ZplYyvwgcHgykE+1RCdQ0aExacARZGV3KefhpxTuevZd2iwxyH3iWZrdkZOjGx2075Y+xvO",
+	"iIVsoKiBgFmiF2QurKwgyqxtlt665AqLTfbUivEZRXd0k40+BO7pK8vEG7E/Jwk3Bo8VFCIkXqkLdk0b",
+	"AxneasFvReqpumJCAvqDI2UfDfRNx57quq56Q6Bza+GZvhKnOsnXuq6GzMR3ohbcitIt+VWOgAXeqE7l",
+	"ceJsLeoqHD8rjdn5nJKD7jgPBdfGc11XJ1bjukr5xCr781SrjFq5m5KXWaTnoj7JAn0nRMN4VDgCo3jn",
+	"GbR8Z2dkV9EgDtSzB3DbPfjZ/19Zl3gnePUWAaSOHCB+Rz1oai73FmbUAeEAw/k0epgfEBTuik8ZokMY",
+	"dUfZGX7uyprgz1BTu9ZbdcrrtQnzOCl1obdmRmAME9CV7rL/snbUt4Yv3TtqevJ4u6xCSCP96fP4Jal7",
+	"kD7+KxtZTxA0taQG+sk7iV/ON5SQVEfM6LDT4Y5C+QVYtBn8PbOzSUrOGyNupdieWFreYqudvPwulvvh",
+	"qT9NwywmLEhHjNOVPpn6709rpNvBpgOsaY/3ROltBzqIfK4ZGQheyeKpPtYE/12c64dY7wT6aE9iDuFB",
+	"q7WzziCUe9FxER/6nL6L+JFCnPGkPthvRULezO1NP1iFeep/+frfvvwTO/c3JGTLQzqft3pCssWGYz49",
+	"/B2U5wDyi1iY3GFSgxGYn/BLb8YfANMXZi2Ugl/h2Vf46NCxM0Fkf8XQ1q+6qLBhOjbPyJeNE11cPKnY",
+	"26ev9lfnVreLdVifUg71D/jQ2e8kIeM+Tq5iIW2enWCMw+gDZCB2yTSIOnU6Y0AxvVXC2LVsGC0X7dw/",
+	"f/PNn2hv4+pD+QYh8UaAVRIFWnk/2nMKo+QX/LF/5Pvm96otvhbb0MP/ycoiLBSUi7B5zVWozWJt0+Xy",
+	"8KoSVXddYhkPIUtFgGP8az89J2ImD92HT+JDJ92B/bLECYin3VtAD5nxJE/LO4njyzdXcCT3uz/Wodxx",
+	"NSJGdVfWtuQbWcsT+pmlZbWGGt/+Uj/42X/6l+JF/FLzKl3y4/n6VE9eNnpjTP7s//zno/P/zc//+fD8",
+	"rz91/3nxX+c//fxw9te//vLjjxc7vqn/5WyE5/aNqncMsrnBUPKDDTpzySuLud8Ze7zLox59Wvl+/o50",
+	"j5dhrQ/kDn9JyLuBRYaUQSM2wI53ijg/r7xp25Nw9sdKL+wDvO5tJ4QXm+pPebl8QLWFw/H9KKAB/eO3",
+	"TFzb78yJC+vChJxikbAqNhTrdhj68SqpSVgOovP3PwWyrq/i8g/Hl711ezDtk0Rg1Pb9vNYupMPAGtx2",
+	"gvMZJnp2P2cQOUvuN92nPcxOsQJ/0+Bbg7hrWIAr0ttxF1CVNAFE4o44cmjdKYr/+zzMhoL19zrPfpWg",
+	"esQjSKLq8x2TlVBOut1vutN+xcg8ehfPEdx0UMmHB9/ic59xZ/e+UxAQ7O2pqgN50xgdU7K3B4Cx0RsP",
+	"sLFDydkHc3R6o/Zweu4Qg/yApNOnKcN3CTouHX4dT0NZP4uo9v9ji21HLOPRvEqaylOsFM14X3NDpV+3",
+	"LmCnAITnL4NBQvJu/H69Pqn75X96hDAC8GANvU51xWQvHk3GjIv6mUW+6PcgGrDThP8DqHiMD0WxvltY",
+	"KJ3FB0gGf77lRkm1sieOrD6C1j+Exj/PJsGPcFDdfl0vxK8lBVDZGJaIaQXKHfClwSWPpYiYFjNLAewB",
+	"1/Bw6zwQt14zXIjBS+1peOgzTmD4hv9eaRprCZw4uq7iQX9xdqnauj6RNt0I3dSCcecQjs3pjqPR3j0x",
+	"rBRWSuZ1hLbgOzGoJg9qxbN8o0chR5Icsy++fHjonfyfV6QcV2UIziGIyEnSPqEtxlkjF641AtkW0T2l",
+	"U5rQgf374Gdviw5ehXfbxSfNl30BSHDwnVNdiXGvLimIcaqMNj+f06zSIUuUlsufxwtuy9krb41U7ll4",
+	"6j6jySST835S9nCVQSPMM3znl4kmQ1Mtp0oKVho+WLs7+SbDrJ7KPxnaI0TNmKjU+Em5ZDVXwhK+Y6DZ",
+	"IAgooghgSjussA2Wtz8zIufH4Tb+u24NMeoUb+H/oGemCsXvykCkQRy3EP3E0qycalmpuXRVZyxVJk6l",
+	"SdfyNlWo9qN3golboRz7iC997AJUmKTbsRH8x/Wb14w7pBUm4l2sAOgAnxFNUbpgU1+RvucP7B+V6HMm",
+	"4IcRFXattzZlPwCieIS+7AvfB+4W67GGFOxj+Ez20hi1n/HFk6UKxemUjq20QLWZWwBUFebc+imBHp/M",
+	"lNqISrabocv4FT4xaaf9Uza/v4oVr5ycI79jxXDclJwfdhikn/9TNrH8pB8axXcwLnqa2TeCoyZ6Qm0d",
+	"AL5+H86EzvyHqP7patUJDLdLxYUjx/Jd5PtOTosN3xWNSiPALXTiJXiHrZYW4dfyeCmxpTm4CozeyNdO",
+	"/vbqM62HXwuYgA7ZmMsN474/4C3b9iEMAESEPYrvkBISGdUEEJSv5K1QrG2Ibj2zmJHh9HRFUdfCITXf",
+	"5/ECBbrV/5EOoGvcjkn4xu9E06pClCfQAhaEFeQnt+oJ313pDouceJ9xWuM3SmkJciOYf+BkAEeQyh2o",
+	"yA4zvfsa/hUVykLFxKGef5r7bMt353MibSitReB1+Ky5CdYKW/aKQFXHXLBan8YSg1ZXGpg4+eIGUcLg",
+	"I7W24lST+zMHLt5f7nbC5V0HPND7lp0Hw15sh3GO5CrcN5PSQipp2Udub6RafWROACz+WjA4V6VWMQ+2",
+	"0dbKeR2Q9u0lVDuc6+VyxtD3P2NGOLObsZUGgZthofEFe/SjajigzQYVBHLsgbVvrRs4Vxpu/QP4pQO2",
+	"1AVXbBUTT/TFj+ojN5uP8CZX3XFE7cMN1eG7haPMMqQOhZpne8E+Cm7q3UeiGoES59AQHAwc+PHRK/6j",
+	"Qrf4VarF5A7EFZfqgoVUUpwZUSVGFD7Ka+IkFVsGd+QM2Qiko8/iMA+sqUcL90YlSszniIL4lz5oU8Fu",
+	"/a1vPZy5LTenqf54hAs1i7ywZjNjIJ1efG27Af+pdbpJrXwT+CW2VN/G7Q1VBPQxPR4suLkdgGx84n++",
+	"JiqOk9V0x48OZyj5hyK3+aSMcWSMOqzyCAzu2IHfGqULRlgdv2KgtxWS8p8i14OIVcAxtOJObPmuw7oB",
+	"DEMlRJW486zjO8vmYi1V1StYhIzBKi9YmPQ2IFqUFdd77WQiprBYdrLEQLztFLLmm5lBN35zMUt7m2Lp",
+	"HM3bmxGTjFsTygZISb9M8+S5fXPhtkIo5rZ6D4Col9o3UQ7PEWvEHpXHx/TcbyWI+P27CGJ48zcVxPvk",
+	"pD6TtRjCeirxgT2q61Bng/F/A/ELkFvE9fFivBFcRWdCAVs/VwFk8xSVh5vnGXTBdbIcYvafaYPwOOwU",
+	"8xNLjQjGiHJiKWYDMdb5Dv5/7PYJNFzlffNMqurkGsJ8d7jMVOk2oyzFGVN8I9Uq4v1AXghyODruxKbz",
+	"/Ycbb+3V+7PZsSj/Z1E55rvf/f6jVfxbgIw9YTI4wNCerBza5lSYfSjDGX60JNfIVDfkZLimR45A6796",
+	"8+3Tl//+w9N31y/evC4UpBHN9aQM8+lfAWLySd/ItTLfPeeqGlE997mwa2naSy4wPq/Fyc5UDOUgCX9X",
+	"VQBUznCSGgTj2q8vsCI4LVCyxhWzJc/9t45qdwMZkfrcDfok6c9dcx3y01z4e2yrzQ1wio7FnAVyRdG1",
+	"+FvmQu/ffrAFDzP+QbVROp1VVgteodJzCeK8Q2HekkdnIYyD0s8c4PU0QxzkP/DaH+5MZAwmPISoegAP",
+	"q1uT7uV3FwZnjHYCCnqR0YloFI0fTDAwWlUJwziwPUGOBOQGiPxQ7nFlz/zJeXnsxD0CIBHuead/cyjh",
+	"RKQzexN/PRECPTW2z8RLWRlIBS4t8CHMOhTGg3NzJNp+b68eL5B5ps1Kn6pEJhAEJnsvyUyPklTMzB/o",
+	"+sNfaeUJeomemMUTE+hJxfY0GRK56alFtfI7uedMOA387U9ABYDUBPs5DFyt9kXmM5RyxQ9MKVj5H7Tk",
+	"r3jDAAlqFpzOIRZjZ0ie03JTCX+sOwd5/ImbWlTSESE8XB7zHaTY5A+IBwg5NVAt7n++z4X+/82EUpzW",
+	"Uxln2FqkZ4+i5zRrjFTIF4o8Rznah4NFd2ZXdj68N7t7rvdP/634Bh5+HjaVibXjfXAeVY2hyw/utMHh",
+	"Z6IgSU4QYuHOd5ABEbJm8eC4YK/JnbURPNgG/miBUKk8iXA/57ci4dbBzzvu1YI/2IzNaEgxpy5CSoqX",
+	"e3RHUlg+uOFI+I0A9zavj5iSyXP/P/fJ/YAQ4lT+eoy4V52H1htEAUuOTCTjrR6pyDCKnGLOSHEizOmd",
+	"RXo/web6k7BX0VjEAxk4uTDvOgInl4q6kun7HZcSJ2v8K5tie1/OaGfxia6KuwNDPYlOXgFgU9qT/lEz",
+	"1vpKl/q34DnrD+LOCVEBIHHogCUk1bvTBGcwzKoUnRWyVpnVJQgz+N2fNWM1zuvwwi9HPg8Xl6QLq/R5",
+	"+PFskof6cIymVfgp0s9KH+vUt8nOaosO+u69KGmh1jOwhtA/rXT+/+L4umnm9s2yQCVyZNG/FXYhghb0",
+	"38uVi3J+3I1L63qykrNaCAcBSScM5ZtKBdin/vYbvHG+DarM7/W2+TbQSv6qN0361RL38+luk5Q6k2Tj",
+	"wc9+iw3W5Mal+8zy/Pln4U1U26ZfRNjH1/48GnBfXfem6/SCio1fk0/m1/Za/Vrr9CQk8KJ+e6P0VlEN",
+	"4ZAQAwB/SrpQqF6G3ykTfTBI/Ki2mmqLKOq4k1RPe0CNCaVIC6Ot7XEHFMFOfWO/Xbj2N8mTh2TYMIGw",
+	"TLrdoypHUL/7ZND39mlBRtrmnDsnNo0bQ1T6KDz6m9NvU09OmOXxOom5nkpNIPLYMMNgtBLXPbFlnnpN",
+	"F1pZXYvzWq+GQUnxuZd6Nc7/AknhZ9PwFAoq7yIk00/CZvi8EYgwFxm5eCsFWR3ydPt/C/XMQgU+FVo2",
+	"cAzet8j9qIj0fXT3u/sL9YJ9/95nCVslX7grAOE70dR8cRoTn9pK3L1/sKy1FDUMcPZY7o/+sMRDFapY",
+	"3oNXDWzPWjgGV0KAhQq0/JCc4Dq8Zf+IdJZhtoKttcsqBJWRy8FssW/hgc+pMsEHfkWwVdMqizNrXech",
+	"5LehNCD8hDTf1tGhfJW67KVlENtBXuFTb8W1tE6bQcDT5/TIb+lh7uWcOO5OjbQL6a4nxA2vpHVSLRw2",
+	"HCIde8mVR5DD77uy2rrzG7Eb8kpiRsZzbZ036H+rhBDQQKVSomK+05CsRHQP/r/h5kvpe64IZfoTkOI7",
+	"vnD+9UA9K/2Mqur/Ze/6euO4kfxXaQgH7AWYsbQ+2UCkJyexYiPZtc5yzg+GDuBMczSMuskBydbcxPB3",
+	"P7CqyGaP+s9YYs8oTvYlK4si2axisf7+yjzequx4WeLjShH1XNJ89876rcxYZZdKiz94PoWTcGrKs8FM",
+	"Kj9jsl6dl0CdFCS/FDJjNZltbFW2vhpQKPtoJaEz7f4S63DHcw+8EuW+PQPwTV2I0cwuz0OUZKlWVPXf",
+	"fHAgFzJZqjlmI/O8C5p1i+Kas9zjiXZag+/9oD91GjB9xRW3/f7jNOohnhglj3LNwRKUcelL0jep69p9",
+	"YLc8It9o7tz6cHuBGReqkklE278QxWELEqeDxReam2Wf1vWehozKfbhEZ04T/DqVGCDOolmbXBfSHFda",
+	"3WhuzEisR1/c5UR/vuejPa+TuYXP1V6zjfsBURB4TihkIk0lvLmNudNXtguC/gGoL8w/nKuSGw8kt22O",
+	"FEo5e4RBriHLflczr+BSVZHPSCfsNMym1xxcjqbjQkDCz5DMp0FJLRG3yXfylWlJX1c5L0heBgilks2X",
+	"QiKIzo1yX8eg/yenm78qmHVaWo1YH+WG3csae1w/NjqQxLaQp0W6bEaczzNJ8E1AI7fN2HZQXH7ZyVpR",
+	"9WVvECJdAWV73Vh3IB4j7EPgypP7VSXOJmJFEDSGbTCjwKiSr1HP68if4EzPl0cd2M7PT3ZZvilxzjNe",
+	"gIVmPM3R39G1A4DFPFwVHZKsD1/cU3XUqsxQhUnvJMoaQp1iMjdnmfuXCcgiKhnylcwmW/OimGQlItWs",
+	"2Sb9BbvjWiw2I9lo/wOTjxrGxSUO0Vx9GEliHkaMp6GCr2WpihxQbsgj6Y0wx4no/j0HSBMDtXO+TMMx",
+	"g2AFnw/E7n7ygw7oQ6Q9JHwsf6hEYadCZv4MJhF0QG1lYYu0Z9kr3ywNZHEAoEKnPVz4mZ8w6kUsAWoh",
+	"jXi5FTI3US5SpNqg4AHULbPi7BZFTRN4lT6z7kjpv/sYu4V244K4X/vzT+U28z394yfxBP435B6Dv9x/",
+	"8QAzt2xW8K9l2P+mUqA2dXHuNGt289Vz/uj/rmXOBVYjfPXF2rWKIcwfbX8SDmc3lBCcYZL5CSKgJcfB",
+	"s4Sp3m6xELpZayVvfNMU4v5obYHL56oBDRL3Fg43Zqgk5/G3ZQeSfdCbpwagEXbWUU2g+Vxp4LNWc0qr",
+	"iq7Ytrdn4+tIalRb4pHJTqUJ8dI7V97MyRwAZQ2U20mIbFCVFqXaGOjCQwtsyV3DDeT+lvl3SV4CvYG9",
+	"iAB7g2cO+uNWbQ5kmW6x7g5JioF5hztHDvaTae0fk4w7JcEh3WelncpWaPc9L8q2PUQOF8DGlGqdvkNu",
+	"7vUcRzQuDS9nxYD1+zqMGrNfEy3SZU+9KgriujL0qEpT+RDpOjlfcek0MLySBEeCfWsxJyLn84LpyNhy",
+	"NrPTiOpAvtg+3OhK9Nd/+DM4XO29zPyuz0G99JqgsShfO3sBde48PYd0GUN+56myj/18E3Symqzk5Yxr",
+	"Q2o7M7Z2de7WBvchwqw1zPwTcmHj1NOrAX56XI3ZUAG/PxN4nzRHJHQxXwauB0dtdCfoXv/fqmCS0DQ7",
+	"lbTXbpSQb9RqJOpAAfwBwsev68/vdBFXvhP+iuvSXR1hETMX4E8ZhHkqk6xu2Klvzib+vSoBZb0OKStN",
+	"S5GCDT5l4UQyepd79ZQLGLKTmrLwQ/enqPTiPOJ2utpbwW+TZTOhJQM6q295DoXkoQpg4XfjCMDtfDmg",
+	"b1zQmEMCZbotJA6c0KcnUVrUWjq7kfq0+3p4I+x24+LuQq8ry3TjqEcp1aKDfGIwqONRN3LszfhNJUHq",
+	"aV5Hb5Noa26tTJTshrdxQF1tjkitrIAORuBs4Aubqco2LuNBGxf46lFAXMcrX2EdqVWrtmrRno7A9p1E",
+	"0o4pWmuG7mCCJEgYqshb4OdzuvdEPlXJfDpsw10Ime/FhrtwGxoy5JqZNUltufCR3poj4wVimnwD+pz3",
+	"sBCyoVQ22HSZUXiweLN636i3OORPnV4G3zBcmYynkcoTAbMhHvLEQyUDA8QvVcvNcsOcRMOcNFls6sTE",
+	"Wu24lWqNttrVm1fT5y9ehmYlS86cAHYLmShbI0DKRAX09+qh4ZyGQv9vKRjThU8rCv44fNofmOEvT73n",
+	"rWS3XP/DGejUrvZ1/vzFi39+Dz1YGHb9veO6cRYGGgS2xvL9Hx0NaqzfVGtmpGyHMAdOTZLUjFqw0OXa",
+	"iRxkZUn4MNF9iIXPTjGzIITGS3Jw+4K19pMk+Z6zPONQI4GQ6XQ+dqlVdbNEXCdsIwAtsnxi4JJBeL4+",
+	"Ps3dxwv81u4kSj9o1DRKv0hnQhUNSFZXVLJNNuMZOhvzSVAHJec5YUHMsFDaR6dirwcBxfruSrNNpjkV",
+	"/gYYLTrlz2bJnr94uYNr08vQHVBtlOQpIW1kYCFmQ9wNchV2c9rhJ/bK7hWzlmv3p//76WT6PZsurj+/",
+	"PP3yHy3iDTJkbvnG9PHlL+73I7IkzN/BjW5vqRnRqiInb0BctAPiL6oo77ZV3yvLLE9ZVQMsH9sfObMM",
+	"XsdoP9dDsT+c5dDtZ4bI2QhgJAoq/QurxCVfQ6HOeukeNV67gyi3tzZFAzRx84e6XWQh5lzO+ZRyTfru",
+	"x684lDLwRu1R2Fyp9Q2kLqkidZofldniDqjzCmi/0OvgS0do4LJqO55RfDtth7M/rh8mTXSWCTulat5F",
+	"k624/BZDPyvz7zBV3tdab6EAYgARLwMYJub4M/x3x/x3yEePkuCHnzaP0XWo6Pq3ns7O0MDsyGWPdS9h",
+	"fdtdpL9UVM7a2/PiZ27/3Rg44nVrLtRVPliwZPXx0IiBr+EgF0wUpLiWAtqCYma4gXemW2/4wM3QCbXj",
+	"Koo7rtMkiF1xmWcsA5gVq8i2waROX7HfIcbvb3wEKX6fqg+o//2oRapEhFrIAu2RvO5GqLWc7lT6+W4t",
+	"u8sH092HepkdMlZGKtBkuTPnwJFAYLeQuu2zqXt4q979SIwVLbBnvWB75TaRD79Oh9VHE2JXFizHiNKo",
+	"JxiFxjvvk4Nidt4RHXaLZkOX8udEdvQH1PT9Nz6sSCRAwzoFpCdr4rJgcsSa+0PlTAyX3IMHDTr7sMLw",
+	"4NvWHMsvJa8zQ6kGE0Ls6+UmTVMRqL1XMlu5E5oQJ6+UtpoJG2pQnUaVZ15JJZ4u3RIDlZnRwAE/ujsS",
+	"VeShYo6vfUei0VDXKdSyO7DsuDX/4az6SssKkQYErpH+CNBvjaITyIDcOaXgJ80WMbGfMIRsvMt9I5b3",
+	"9jjP3RkmoaybKFtVAD/ayNz2VYAY/SJQ/Jrkkt+/3scRUmeH5MYBTeo/FeKNcj3pizsDI745RjJvaui2",
+	"YZWja03TbRJ6AivZ7EK7Rj0d7BDhRrQQGnJBVpWdOgvrYbkgnRkalxXAdHpUuzTi4Vu4pXa7DwvXd5wy",
+	"yilXgaoqvSKZd5GO/A+JKUe+l4hyadzwmjMaEdXpvTg5mRyVQvqf/2vIDU+zHNoPf08sNfnmjVq7K4xF",
+	"2Y7aSQzmn8Vdo2J3oTnvYJlzKi5xo9dsg+E9qbJCyZtuWWCWnNsehGYh+5/8v1qvLzivdDjMquQzlW9I",
+	"8jNHK99aRrP57Vk2Z5DxBKFwu+RCZwWb8cJQ2HcJ3Jarut8NNACYUFn3GiNDlXQj7CMMux3CNnuI1wxE",
+	"A+LoXjISAVxGAxlbGO/bVYTPGQLnw93e4UXoBhx5Ghq039/usAh/cv25FXojU7JuWw0VCP+50Kr8DvFe",
+	"2O3WH0a6tf/XqBlfT64PtoD9myfS9OhMwRw/8BtAqox6sapFTWsMuIsAtLLEfygzqdaTgI/suchrf9SF",
+	"TGUzDvq9464tdtnVDIt45WmQOrmIN5cFk322FzYmyFUyOX9fFMDtr4VBuPNAarrvYR/n2JnXZ1k5UmvO",
+	"8kmLgUZEFzdyKnrkwpW4kW/H6rpLk++duKbvElOp+3kDkv6GWwNXUd2KgGn07GhyhDm/sMcrbqc/woAB",
+	"je7BvMLnlRZ2c3T26bpRSLriTk6Y8F01YadWC94b3EUafIBhYx56tEzHwc9SJXg6I6hkcuPL8jI6DLoQ",
+	"IvSp7ghcbR/JWIwfncaBA6KEgA0UiPhH4QF1S4Z3ld0pTvRa5mki3a8pPrHF62VF2XS9jB5GjcrnYZXe",
+	"tkjpErlwQZ7XUt9jwUB+XIQX456M8+z05NRHv+tHIcyyfaIeYQ32CSWtVWF7A4lvOCsu4Kt24Qw3Og1r",
+	"UAwR5kgAMzfpqMH1H/bY8vpXuryIJkstYXDuh8qWV7pMQ5RfOboXfMJmE75om3c989khqEwYccA0MbeB",
+	"1O0fhE0nFKByx/yjWbIZne7OaCFX2Ghzfxn1HiSksfVEyBdxCj2b/nEy/f6a/ju9/nwyOT1pz6bvbsMQ",
+	"TmeUCBQy2Z5147BmO4emymdR2juOm5TeSm+lX01h6a/JbY25/Hghih0EyoUoDi9U3CZSF42770pmoG6R",
+	"Sy0WXBt0OTQKpSB5YCzEGqDwiukhquKQwWSQJlam5lZoRD33Rl5rL7iiGBcX+FGs5L48MR+lygb5TQJY",
+	"i8yMVfPbCTV/EwBcMPE9hL2nv6+FMH7keOIXz3C/PsZo0fsUqGQaKBusFXWzBTKQ1IQLc6zu3On3tEwF",
+	"7M5wuw7L5bCXxKye0ET7COEwOGt00mHLeCHBQwsIcOS/tSr3FwBjaEt2xyEtr0Gcz4ZrwYovx0xrcfeA",
+	"GPwVR2DLbowLmPixt6tJWIjdboXgT9thcg8aXt/L/XsPIJs+gA68YWuozspGbn6n4kCSTCsLSGV5f9Tc",
+	"U/EvHi+HjNN0wVjN7nhhvBXrCHiWMQyJR1C8IayeKx87FzbzaNftZs2ud7eNG1aaA7XTS4RLnLmDmZ5G",
+	"ZLCxx285WjxzjI7plig6FLJbyNSD/w/aOVSgn4FOTlp7A/u32bD8XkuMdpmD6vEITPYeJk777LSmfp3u",
+	"NfWrxVfy1lJ7JaGTuj6BHej9ABnjNDvQM26UytvJaZZiNQIxr5ZilViDYHrOixZXZSarcsa1uwcLVRSY",
+	"ADfbPGu2qvlb2QCxQG9ETqIDH7IOzlizUThjzVZP+iGpN/gtvyLt/HC/I4j7oW7chGmlkPtgSIVpY521",
+	"WLkDS847H928Y5r90QLfoiz4VanbbL3kkErGJMFoqIVXIIAJcgGOVWNFUWRKZsKe34sXTijL17sPGq5X",
+	"y1dTaPPS75yzfPULjDqkB4E2kdh/AF+fvGOOO1gTOwiozwi2ZnfP/AwwCEvDizsf7rG8XBVsKKD2IYw6",
+	"IDH8JlK2R0qH+9jo/07mHEjJpSpyrs1W5MKfe92pKFBi5+BbOJDdlcrFGID9mY0o05Ve0b3ZdEKy5pD2",
+	"excOPRE6v5+vDm1Al4394vBfVs2z7Xr1wD8CePCDDpL9PWv7pNgvnK8iZiU4ZEbAn21X8HghiqJFT0lF",
+	"zo6W70WxE0EfkfwhimKstNlHYWKLouApH9uLpg89YZQzcFEJOjFpwnesqPAno0reAF8IbQfEvZyrZ9m/",
+	"60yrW74ieIZqBfDqvQ/zbzTmgETDLSTWkOjbk8QTcaom3LL7e3ha+6Hp6dtGiyH6s9uv0I1X7Tr688xw",
+	"mSOkmFosDLdZ0qoFSev4yAZoqog1np/X4MiAU4tqK/5DZbgOTbvXHvfOWLVa+eRE4p1hRBOtVhGB953B",
+	"5E/ggfVuHdrAj0paISsePqw3t+Fj3RNc8Dm0CxDSnGdlZawjSN0znKiFFn5XzgMySu8zGCI5QtqXp0fg",
+	"aBVlVR6d1f43IS3HYtCngva8j7v3Rq2zBdNoOZ+TSgmosQDEgga1l1sJUcGA8rihqIDg89GMM8310dmn",
+	"6y8T9/FYuPDp2hEFasOJoypdHJ0dHbOVOL7759GX6y//HwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -417,6 +417,7 @@ var sites = map[string][2]string{
 	"marrow-fw2":      {"Marrow Holm", "sftp"},
 	"bench-1":         {"Control room, bench", "sftp"},
 	"control-sg1":     {"Control room", "http"},
+	"control-sg2":     {"Control room", "http"},
 	"tern-rt1":        {"MV Tern", "sftp"},
 	"marrow-ramp1":    {"Marrow Holm", "tftp"},
 	"marrow-gauge1":   {"Marrow Holm", "sftp"},

@@ -3,7 +3,6 @@ package main
 import (
 	"cmp"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -32,15 +31,7 @@ var carveCommand = command{
 		out := fs.String("o", "", "write what is carved out, converted with -to, to this `file` instead of the output")
 		rest := fs.String("rest", "", "write what stays behind to this `file`")
 		into := fs.String("into", "", "configuration `file` of the new home: show what it would be with the services in it")
-		rename := map[string]string{}
-		fs.Func("rename", "`OLD=NEW` name of a service or object; may be repeated", func(s string) error {
-			old, new, ok := strings.Cut(s, "=")
-			if !ok {
-				return errors.New("expected OLD=NEW")
-			}
-			rename[old] = new
-			return nil
-		})
+		rename := pairsFlag(fs, "rename", "`OLD=NEW` name of a service or object; may be repeated")
 		return func(_ context.Context, c *client, args []string) error {
 			if *a.to == "" {
 				*a.to = *a.from
@@ -73,7 +64,7 @@ var carveCommand = command{
 					table(c.out, rows)
 				})
 			}
-			carved, err := convert.CarveOut(s, d, separated(*services), rename)
+			carved, err := convert.CarveOut(s, d, convert.Carving{Services: separated(*services), Rename: rename})
 			if err != nil {
 				return err
 			}

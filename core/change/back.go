@@ -135,7 +135,7 @@ func DraftBack(f *catalog.Family, can Abilities, pace Pace, units []UnitOf, from
 			return nil, fmt.Errorf("nothing can be carried across: no configuration can be put onto such a device")
 		}
 		carried = (&Job{Family: f, Can: Abilities{Parts: can.Parts[i : i+1], Validate: can.Validate}, Pace: pace}).putBack(0)
-		convert := j.step(0, Convert, PartParams{can.Parts[i].Name})
+		convert := j.step(0, Convert, PartParams{Part: can.Parts[i].Name})
 		convert.Title = "Convert the configuration of now for " + to
 		plan.Steps = append(plan.Steps, convert)
 	}

@@ -80,7 +80,9 @@ const (
 	BackBySlot      = "slot"      // start the installation in the other slot
 	BackByReinstall = "reinstall" // install the older image, put its configuration back
 	BackNotNeeded   = "needless"  // the device goes on running what it runs
-	NoWayBack       = ""          // none is known: a person decides
+	// BackByConfiguration: put the configuration back that was there before.
+	BackByConfiguration = "configuration"
+	NoWayBack           = "" // none is known: a person decides
 )
 
 // A Back is the way back of one hop, declared before the start.
@@ -91,7 +93,9 @@ type Back struct {
 }
 
 // Leads reports whether there are steps that lead back.
-func (b *Back) Leads() bool { return b.Way == BackBySlot || b.Way == BackByReinstall }
+func (b *Back) Leads() bool {
+	return b.Way == BackBySlot || b.Way == BackByReinstall || b.Way == BackByConfiguration
+}
 
 // Draft lists the steps that take one device along a path, and the ways back. It fails when there is nothing to do, and
 // when a hop asks for something that cannot be done with such a device.
@@ -257,7 +261,7 @@ func (j *Job) putBack(hop int) (out []Step) {
 		if p.Configuration && j.Can.Validate {
 			out = append(out, j.validate(hop, p))
 		}
-		s := j.step(hop, PutPart, PartParams{p.Name})
+		s := j.step(hop, PutPart, PartParams{Part: p.Name})
 		s.Title = "Put back: " + p.Title
 		out = append(out, s)
 		save, restart = save || p.Save, restart || p.Restart
@@ -274,7 +278,7 @@ func (j *Job) putBack(hop int) (out []Step) {
 }
 
 func (j *Job) validate(hop int, p Restored) Step {
-	s := j.step(hop, Validate, PartParams{p.Name})
+	s := j.step(hop, Validate, PartParams{Part: p.Name})
 	s.Title = "Have the device read it first: " + p.Title
 	return s
 }

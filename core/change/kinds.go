@@ -53,6 +53,7 @@ const (
 	SetPassword     Kind = "set-password"
 	AwaitCall       Kind = "call"
 	CheckSource     Kind = "check-source"
+	PlaceServices   Kind = "place-services"
 	Plugged         Kind = "plugged"
 	Sync            Kind = "sync"
 	Switch          Kind = "switch-over"
@@ -196,7 +197,8 @@ var Kinds = []Spec{
 	// The device reads a configuration without using it.
 	{Kind: Validate, Title: "Have the device read it first", Duration: "backup", Params: typed[PartParams](), Returning: true},
 	// One part goes back under its exact name.
-	{Kind: PutPart, Title: "Put back", Writes: true, Loses: true, Duration: "backup", Params: typed[PartParams](), Told: "files put back", Returning: true},
+	{Kind: PutPart, Title: "Put back", Writes: true, Loses: true, Duration: "backup", Params: typed[PartParams](), Told: "files put back", Returning: true,
+		Irreversible: func(p Params) bool { return p.(PartParams).Serves }},
 	// Of devices with several units: all are there, run the release and are well.
 	{Kind: AwaitUnits, Title: "Wait for all units", Writes: true, NoRest: true, Returning: true},
 	// A slot that was chosen for one start is chosen for good.
@@ -223,6 +225,8 @@ var Kinds = []Spec{
 	{Kind: ReleaseChild, Title: "Give back to stand-alone", Writes: true, Loses: true, Params: typed[JoinParams](), OnlyOnce: true, Irreversible: always},
 	// Of a device that takes the place of another one: what was converted is what that one has now.
 	{Kind: CheckSource, Title: "Compare with the old device", Duration: "backup"},
+	// Of services that are put onto a device, or taken off: they are as they were when that was drafted, and go into its configuration of now.
+	{Kind: PlaceServices, Title: "Work out what is put", Duration: "backup"},
 	// A cable has arrived at its port.
 	{Kind: Plugged, Title: "See that it is connected", Duration: "check", Params: typed[PortParams]()},
 	{Kind: Undrain, Title: "Return to service", Writes: true, Duration: "choose-slot",

@@ -22,7 +22,7 @@ func TestRegistryOfKinds(t *testing.T) {
 		assert.Same(t, s, s.Kind.Spec())
 		assert.Equal(t, s.Kind.Is(Send, Fetch, Component, Prestage, RestartUnits), s.Moves, "%s: how long a file travels tells nothing about another one; how long a start takes does", s.Kind)
 		assert.Equal(t, s.Kind.Is(Restart, RestartUnits, HandOver, AwaitUnits, Link, Login, Confirm, KeepSlot, Readings, JoinController), s.NoRest, s.Kind)
-		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, RestartUnits, Install, BecomeManaged, ReleaseChild, Hand), s.Irreversible != nil, s.Kind)
+		assert.Equal(t, s.Kind.Is(ChooseSlot, Restart, RestartUnits, Install, BecomeManaged, ReleaseChild, Hand, PutPart), s.Irreversible != nil, s.Kind)
 		assert.True(t, s.Writes || !s.Loses && (s.Irreversible == nil || s.Kind == Hand) && !s.OnlyOnce, "%s loses or starts something, so it writes", s.Kind)
 		if s.Irreversible != nil {
 			assert.False(t, s.Kind == Hand && s.Irreversible(s.Params.Zero), "what hands do cuts nothing off unless it says so")
@@ -125,7 +125,7 @@ func TestUpgradeOfSteps(t *testing.T) {
 		`{"Number":7,"Kind":"component","Title":"t","Part":"logic","Wants":"7"}`:                                                           {Number: 7, Member: 1, Kind: Component, Title: "t", Params: ComponentParams{Component: "logic", Version: "7"}},
 		`{"Number":8,"Kind":"restart","Title":"t","Part":"logic"}`:                                                                         {Number: 8, Member: 1, Kind: Restart, Title: "t", Params: RestartParams{"logic"}},
 		`{"Number":9,"Kind":"hand","Title":"t","Text":"look"}`:                                                                             {Number: 9, Member: 1, Kind: Hand, Title: "t", Params: HandParams{Task: "look"}},
-		`{"Number":9,"Kind":"put-part","Title":"t","Part":"running"}`:                                                                      {Number: 9, Member: 1, Kind: PutPart, Title: "t", Params: PartParams{"running"}},
+		`{"Number":9,"Kind":"put-part","Title":"t","Part":"running"}`:                                                                      {Number: 9, Member: 1, Kind: PutPart, Title: "t", Params: PartParams{Part: "running"}},
 		`{"Number":9,"Kind":"licence","Title":"t","Part":"full"}`:                                                                          {Number: 9, Member: 1, Kind: Licence, Title: "t", Params: LicenceParams{"full"}},
 		`{"Number":9,"Kind":"choose-slot","Title":"t","Once":true}`:                                                                        {Number: 9, Member: 1, Kind: ChooseSlot, Title: "t", Params: SlotParams{Once: true}},
 		`{"Number":9,"Kind":"clean-up","Title":"t","Names":["x"]}`:                                                                         {Number: 9, Member: 1, Kind: CleanUp, Title: "t", Params: CleanUpParams{[]string{"x"}}},

@@ -70,6 +70,8 @@ type LicenceParams struct {
 // PartParams are those of convert, validate and put-part.
 type PartParams struct {
 	Part string `json:"part,omitempty"` // of a backup; of convert "": all that can be put back
+	// Serves, of put-part: it takes the place of a configuration that a device serves with, so that failing there or later asks for the way back.
+	Serves bool `json:"serves,omitempty"`
 }
 
 // HandParams are those of a hand step.

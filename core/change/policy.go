@@ -42,4 +42,6 @@ const (
 	Replacing        = "replace"    // a device of another model takes the place of one
 	PuttingBack      = "put-back"   // one that was replaced serves again
 	Swapping         = "swap"       // a prepared unit takes the place of the one at a site
+	Moving           = "move"       // services of another device are put onto this one
+	Withdrawing      = "withdraw"   // services that another device has by now are taken off this one
 )

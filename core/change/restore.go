@@ -33,7 +33,7 @@ func DraftRestore(f *catalog.Family, parts []Restored, validate bool, pace Pace)
 		if p.Configuration && validate {
 			steps = append(steps, j.validate(-1, p))
 		}
-		s := j.step(-1, PutPart, PartParams{p.Name})
+		s := j.step(-1, PutPart, PartParams{Part: p.Name})
 		s.Title = "Put back: " + p.Title
 		steps = append(steps, s)
 	}

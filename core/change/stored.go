@@ -131,7 +131,7 @@ func Upgrade(data []byte) ([]byte, error) {
 		case LicenceParams:
 			s.Params = LicenceParams{in.Part}
 		case PartParams:
-			s.Params = PartParams{in.Part}
+			s.Params = PartParams{Part: in.Part}
 		case HandParams:
 			s.Params = HandParams{Task: in.Text}
 		case SlotParams:

@@ -39,6 +39,9 @@ type Wish struct {
 	// Of a prepared unit that takes the place of the one at a site.
 	Swap *SwapWish `json:"swap,omitempty"`
 
+	// Of services that are put onto a device, or taken off one.
+	Move *ServicesWish `json:"move,omitempty"`
+
 	// Of one that was replaced and serves again.
 	PutBack *PutBackWish `json:"putBack,omitempty"`
 

@@ -36,17 +36,28 @@ type ServiceEntry struct {
 	node *config.Node
 }
 
-// FindServices lists the services of a configuration, grouped. Errors: a schema that knows no services, an unknown way.
-func FindServices(s *config.Schema, d *config.Document, by string) ([]ServiceGroup, error) {
+// AllServices lists the services of a configuration in the order of the file. Error: a schema that knows no services.
+func AllServices(s *config.Schema, d *config.Document) ([]ServiceEntry, error) {
 	if s.Services == nil {
 		return nil, fmt.Errorf("schema %s does not say where services are; give it services with entries", cmp.Or(s.ID, "of this family"))
+	}
+	return entries(s, d), nil
+}
+
+// FindServices lists the services of a configuration, grouped by address, policy or naming, or by the value of any statement that a service has, such as its
+// protocol. Errors: a schema that knows no services, a statement that no service has.
+func FindServices(s *config.Schema, d *config.Document, by string) ([]ServiceGroup, error) {
+	all, err := AllServices(s, d)
+	if err != nil {
+		return nil, err
 	}
 	naming, err := regexp.Compile(s.Services.Naming)
 	if err != nil {
 		return nil, err
 	}
 	var out []ServiceGroup
-	for _, e := range entries(s, d) {
+	known := by == ByAddress || by == ByPolicy || by == ByNaming || len(all) == 0
+	for _, e := range all {
 		name := ""
 		switch by {
 		case ByAddress:
@@ -59,7 +70,10 @@ func FindServices(s *config.Schema, d *config.Document, by string) ([]ServiceGro
 				name = m[1]
 			}
 		default:
-			return nil, fmt.Errorf("services are grouped by address, policy or naming, not by %q", by)
+			name = "(no " + by + ")"
+			if c := e.node.Child(by); c != nil && len(c.Children) == 0 && !s.IsSecret(c) {
+				name, known = c.Value(), true
+			}
 		}
 		i := slices.IndexFunc(out, func(g ServiceGroup) bool { return g.Name == name })
 		if i < 0 {
@@ -68,7 +82,24 @@ func FindServices(s *config.Schema, d *config.Document, by string) ([]ServiceGro
 		}
 		out[i].Services = append(out[i].Services, e)
 	}
+	if !known {
+		return nil, fmt.Errorf("services are grouped by address, policy, naming, or a statement that one of them has; none has %q", by)
+	}
 	return out, nil
+}
+
+// Says reports whether a service says a text somewhere: in its name, or in a statement that is no secret. Upper and lower case are the same.
+func (e *ServiceEntry) Says(s *config.Schema, text string) bool {
+	text = strings.ToLower(text)
+	found := strings.Contains(strings.ToLower(e.Name), text)
+	e.node.Walk(func(n *config.Node) {
+		if !found && !s.IsSecret(n) {
+			for _, w := range n.Words {
+				found = found || strings.Contains(strings.ToLower(w.Text), text)
+			}
+		}
+	})
+	return found
 }
 
 // entries lists the services in the order of the file.
@@ -125,9 +156,35 @@ type Carved struct {
 	Rest     string         `json:"-"`       // what stays behind: shared objects stay, too
 }
 
-// CarveOut cuts services out, each thing they need once, with what that needs. rename gives services and objects other
-// names; references follow. Errors: a service that does not exist, a new name that another object of its kind has.
-func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[string]string) (*Carved, error) {
+// A Carving says which services are cut out, and how they are to arrive at their new home.
+type Carving struct {
+	Services []string          `json:"services"`         // their names
+	Rename   map[string]string `json:"rename,omitempty"` // of services and objects: old to new; references follow. "KIND NAME" is that of one kind only
+	// Use: objects that the new home has its own of, by their name here (or "KIND NAME"), with the name there. They are not carved out, and references follow.
+	Use map[string]string `json:"use,omitempty"`
+}
+
+// NewName is what a service is called at the new home.
+func (c *Carving) NewName(s *config.Schema, e *ServiceEntry) string {
+	kind := ""
+	if st := s.Describe(e.node); st != nil {
+		kind = st.Defines
+	}
+	new, _ := ofKind(c.Rename, kind, e.Name)
+	return cmp.Or(new, e.Name)
+}
+
+// ofKind is what a table says of an object of a kind.
+func ofKind(table map[string]string, kind, name string) (to string, ok bool) {
+	if to, ok = table[kind+" "+name]; !ok {
+		to, ok = table[name]
+	}
+	return to, ok
+}
+
+// CarveOut cuts services out, each thing they need once, with what that needs. Errors: a service that does not exist, a new name that another object of its kind
+// has, an object that is to be used from the new home and that no service needs.
+func CarveOut(s *config.Schema, d *config.Document, c Carving) (*Carved, error) {
 	if s.Services == nil {
 		return nil, fmt.Errorf("schema %s does not say where services are", s.ID)
 	}
@@ -135,10 +192,14 @@ func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[s
 	out := &Carved{Services: []ServiceEntry{}, Needs: []Need{}, Missing: []string{}}
 	taken := map[*config.Node]bool{}
 	var queue []*config.Node
-	for _, name := range names {
+	for _, name := range c.Services {
 		i := slices.IndexFunc(all, func(e ServiceEntry) bool { return e.Name == name })
 		if i < 0 {
-			return nil, fmt.Errorf("there is no service %q", name)
+			var known []string
+			for _, e := range all {
+				known = append(known, e.Name)
+			}
+			return nil, fmt.Errorf("there is no service %q%s", name, near.Hint(name, known))
 		}
 		if !taken[all[i].node] {
 			taken[all[i].node] = true
@@ -148,11 +209,16 @@ func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[s
 	}
 	defined := s.Defined(d)
 	kinds := map[*config.Node]string{}
+	used := map[string]bool{}
 	for ; len(queue) > 0; queue = queue[1:] {
 		s.WalkWith(queue[0], func(n *config.Node, st *config.Statement) {
 			s.References(n, st, func(ks []string, name string, _ func(string)) {
 				for _, kind := range ks {
 					if found := defined[kind][name]; len(found) > 0 {
+						if _, ok := ofKind(c.Use, kind, name); ok {
+							used[name], used[kind+" "+name] = true, true
+							return
+						}
 						if o := found[0]; !taken[o] {
 							taken[o], kinds[o] = true, kind
 							queue = append(queue, o)
@@ -163,6 +229,11 @@ func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[s
 				out.Missing = append(out.Missing, fmt.Sprintf("%s names %s %q, which does not exist", s.Path(n), strings.Join(ks, " or "), name))
 			})
 		})
+	}
+	for name := range c.Use {
+		if !used[name] {
+			return nil, fmt.Errorf("none of these services needs a %q, so nothing of the new home can take its place", name)
+		}
 	}
 	users := users(s, d, defined, taken)
 	// What a shared object needs stays behind with it.
@@ -190,7 +261,7 @@ func CarveOut(s *config.Schema, d *config.Document, names []string, rename map[s
 		}
 		out.Needs = append(out.Needs, need)
 	})
-	part, err := renamed(s, pick(d, func(n *config.Node) bool { return taken[n] }), rename)
+	part, err := renamed(s, pick(d, func(n *config.Node) bool { return taken[n] }), c)
 	if err != nil {
 		return nil, err
 	}
@@ -269,18 +340,19 @@ func pick(d *config.Document, chosen func(*config.Node) bool) *config.Document {
 	return out
 }
 
-// renamed gives services and objects other names.
-func renamed(s *config.Schema, d *config.Document, rename map[string]string) (*config.Document, error) {
+// renamed gives services and objects other names, and lets references to what the new home has its own of name that.
+func renamed(s *config.Schema, d *config.Document, c Carving) (*config.Document, error) {
 	defined := s.Defined(d)
 	to := map[string]map[string]string{}
-	for old, new := range rename {
-		found := false
-		for kind, names := range defined {
-			if len(names[old]) == 0 {
+	found := map[string]bool{}
+	for kind, names := range defined {
+		for old := range names {
+			new, ok := ofKind(c.Rename, kind, old)
+			if !ok {
 				continue
 			}
-			found = true
-			if len(names[new]) > 0 && rename[new] == "" {
+			found[old], found[kind+" "+old] = true, true
+			if _, away := ofKind(c.Rename, kind, new); len(names[new]) > 0 && !away {
 				return nil, fmt.Errorf("%q cannot be called %q: there is a %s of that name already", old, new, kind)
 			}
 			if to[kind] == nil {
@@ -288,7 +360,9 @@ func renamed(s *config.Schema, d *config.Document, rename map[string]string) (*c
 			}
 			to[kind][old] = new
 		}
-		if !found {
+	}
+	for old := range c.Rename {
+		if !found[old] {
 			var all []string
 			for _, names := range defined {
 				all = slices.AppendSeq(all, maps.Keys(names))
@@ -301,6 +375,10 @@ func renamed(s *config.Schema, d *config.Document, rename map[string]string) (*c
 		s.References(n, st, func(kinds []string, name string, set func(string)) {
 			for _, kind := range kinds {
 				if new, ok := to[kind][name]; ok {
+					set(new)
+					return
+				}
+				if new, ok := ofKind(c.Use, kind, name); ok && len(defined[kind][name]) == 0 {
 					set(new)
 					return
 				}

@@ -36,14 +36,14 @@ func TestServicesAreGrouped(t *testing.T) {
 		assert.Contains(t, strings.Join(got, " "), want)
 	}
 	_, err := FindServices(s, d, "colour")
-	assert.ErrorContains(t, err, `not by "colour"`)
+	assert.ErrorContains(t, err, `none has "colour"`)
 	_, err = FindServices(config.Simple(config.JSON, nil, nil), d, ByPolicy)
 	assert.ErrorContains(t, err, "does not say where services are")
 }
 
 func TestCarvingTakesTheClosureOnce(t *testing.T) {
 	l, s, d, text := gateway(t)
-	c, err := CarveOut(s, d, []string{"tickets-web", "tickets-api", "tickets-web"}, map[string]string{"tickets-web": "shop-web", "tickets-front": "shop-front"})
+	c, err := CarveOut(s, d, Carving{Services: []string{"tickets-web", "tickets-api", "tickets-web"}, Rename: map[string]string{"tickets-web": "shop-web", "tickets-front": "shop-front"}})
 	require.NoError(t, err)
 	assert.Len(t, c.Services, 2)
 	needs := map[string]bool{}
@@ -66,18 +66,18 @@ func TestCarvingTakesTheClosureOnce(t *testing.T) {
 	assert.Contains(t, c.Rest, `"tickets-front"`, "shared objects stay")
 	assert.Equal(t, text, d.Print(), "the source is not touched")
 
-	_, err = CarveOut(s, d, []string{"nothing"}, nil)
+	_, err = CarveOut(s, d, Carving{Services: []string{"nothing"}})
 	assert.ErrorContains(t, err, `there is no service "nothing"`)
-	_, err = CarveOut(s, d, []string{"tickets-web"}, map[string]string{"mail-front": "x"})
+	_, err = CarveOut(s, d, Carving{Services: []string{"tickets-web"}, Rename: map[string]string{"mail-front": "x"}})
 	assert.ErrorContains(t, err, `nothing that is carved out is called "mail-front"`)
-	_, err = CarveOut(s, d, []string{"tickets-web", "tickets-api"}, map[string]string{"tickets-web": "tickets-api"})
+	_, err = CarveOut(s, d, Carving{Services: []string{"tickets-web", "tickets-api"}, Rename: map[string]string{"tickets-web": "tickets-api"}})
 	assert.ErrorContains(t, err, `there is a`)
 }
 
 // Carved services are converted like any other configuration and put into a target.
 func TestCarvedServicesArePutIntoATarget(t *testing.T) {
 	l, s, d, _ := gateway(t)
-	c, err := CarveOut(s, d, []string{"tickets-web"}, nil)
+	c, err := CarveOut(s, d, Carving{Services: []string{"tickets-web"}})
 	require.NoError(t, err)
 	r := convert(t, l, "SG-5@3.8.4", "SG-5@4.4.2", c.Text, func(j *Job) { j.Fragment = true })
 	assert.True(t, r.Ledger.Complete(), "%v", r.Ledger.Findings)

@@ -131,7 +131,7 @@ func TestPutIntoEachSyntax(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, groups, 2, syntax)
 		assert.Len(t, groups[0].Services, 2, syntax)
-		carved, err := CarveOut(s, d, []string{"web-1"}, map[string]string{"web-1": "shop", "a": "pier-a"})
+		carved, err := CarveOut(s, d, Carving{Services: []string{"web-1"}, Rename: map[string]string{"web-1": "shop", "a": "pier-a"}})
 		require.NoError(t, err)
 		require.Len(t, carved.Needs, 1, syntax)
 		assert.True(t, carved.Needs[0].Shared, "%s: web-2 stays and needs it", syntax)
@@ -149,7 +149,7 @@ func TestPutIntoEachSyntax(t *testing.T) {
 		assert.Empty(t, s.Check(rest, "", version.Version{}), syntax)
 		assert.NotContains(t, carved.Rest, "web-1")
 		// All that need it go: then it goes, too.
-		carved, err = CarveOut(s, d, []string{"web-1", "web-2"}, nil)
+		carved, err = CarveOut(s, d, Carving{Services: []string{"web-1", "web-2"}})
 		require.NoError(t, err)
 		assert.False(t, carved.Needs[0].Shared, syntax)
 		left, err := FindServices(s, parse(carved.Rest), ByPolicy)

@@ -617,6 +617,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{name}/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        /** The services of a gateway, grouped, with where each stands: here, on another device as well, moved away */
+        get: operations["listServices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft putting services of a gateway onto another one (from), or taking services off one */
+        post: operations["draftServices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What putting services onto a gateway or taking them off one would do; both devices are read, nothing is written */
+        post: operations["previewServices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/conversion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a conversion of services as their device has them now, for the gateway that they are to be put onto */
+        post: operations["convertServices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/replacements": {
         parameters: {
             query?: never;
@@ -2794,6 +2864,112 @@ export interface components {
             items: components["schemas"]["Replacement"][];
             next?: string;
         };
+        ServicesWish: {
+            /** @description Onto which they are put, or off which they are taken. */
+            device: string;
+            /** @description Gateway that has them; left out: they are taken off the device. */
+            from?: string;
+            /** @description Their names on the gateway that has them. */
+            services: string[];
+            /** @description New names of services and objects, by the old one, or by "KIND NAME". */
+            rename?: {
+                [key: string]: string;
+            };
+            /** @description Objects that the device has its own of, such as a certificate, by their name at the gateway, or "KIND NAME", with the name on the device. */
+            use?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description That was worked out of them; left out: the newest of the same services, else the rules alone.
+             */
+            conversion?: number;
+            /** @description Of a conversion: go on where no conversions lead there, with what is certain. */
+            byHand?: boolean;
+            /** @description Both gateways write secrets under the same key. */
+            sameKey?: boolean;
+            /** @description What has to answer afterwards: http and https URLs, or tcp:HOST:PORT. */
+            checks?: string[];
+            /** @description Of taking off: though no change put them onto another device. */
+            unproven?: boolean;
+            terms?: components["schemas"]["Terms"];
+        };
+        /**
+         * @description here: on this device alone; moving: a change puts it elsewhere; both: another device serves it, and this one still has it; withdrawing: a change takes it off; gone: served elsewhere and taken off here; unclear: such a change failed.
+         * @enum {string}
+         */
+        ServiceStands: "here" | "moving" | "both" | "withdrawing" | "gone" | "unclear";
+        ServiceStand: {
+            name: string;
+            path: string;
+            /** @description In the configuration; 0 where that has it no more. */
+            line: number;
+            address: string;
+            policy: string;
+            stands: components["schemas"]["ServiceStands"];
+            /** @description What the device says of it; absent: not asked, or it does not tell. */
+            up?: boolean;
+            /** @description Device to which it moves or moved. */
+            to?: string;
+            /** @description Its name there. */
+            as?: string;
+            /**
+             * Format: int64
+             * @description The change that puts it there.
+             */
+            put?: number;
+            /**
+             * Format: int64
+             * @description The change that takes it off.
+             */
+            off?: number;
+        };
+        ServiceList: {
+            device: string;
+            /** @description Where its configuration was read. */
+            source: string;
+            /** Format: date-time */
+            at: string;
+            live: boolean;
+            groups: {
+                name: string;
+                services: components["schemas"]["ServiceStand"][];
+            }[];
+            /** @description How many services stand where, whatever was searched for. */
+            counts: {
+                [key: string]: number;
+            };
+        };
+        ServicesPlan: {
+            device: string;
+            from?: string;
+            /** @description MODEL@VERSION of the device. */
+            at: string;
+            /** @description MODEL@VERSION of the gateway that has them. */
+            sourceAt?: string;
+            services: components["schemas"]["ServiceStand"][];
+            /** @description Objects that go along; of taking off, those that go as well. */
+            needs: components["schemas"]["CarveNeed"][];
+            /** Format: int64 */
+            conversion?: number;
+            /** @description That are open. */
+            decisions: number;
+            /** @description Paths of the secrets that go along. They are moved sealed, and never shown. */
+            sealed: string[];
+            /** @description Paths of secrets that are open because only the gateway itself can read them. */
+            ownKey: string[];
+            /** @description What will be other in the configuration of the device, secrets masked. */
+            differences: components["schemas"]["Difference"][];
+            /** @description What is put, secrets masked; empty where services are taken off. */
+            text: string;
+            /** @description Addresses that both devices would serve. */
+            both: string[];
+            /** @description Services that the gateway has afterwards. */
+            remains: string[];
+            /** @description Why it cannot be drafted as it stands; none when it can. */
+            refusals: string[];
+            notes: string[];
+        };
         Replacement: {
             /** Format: int64 */
             change: number;
@@ -3268,7 +3444,7 @@ export interface components {
             /** @description From 1. */
             hop: number;
             /** @enum {string} */
-            way: "slot" | "reinstall" | "needless" | "";
+            way: "slot" | "reinstall" | "configuration" | "needless" | "";
             text: string;
             /**
              * Format: double
@@ -3596,10 +3772,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site.
+             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap";
+            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap" | "move" | "withdraw";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description Of a bring-up: the values of its template, and where each came from. */
             used?: components["schemas"]["UsedValue"][];
@@ -4534,8 +4710,12 @@ export interface components {
         };
         Carve: {
             services: string[];
-            /** @description New names of services and objects, by the old one. */
+            /** @description New names of services and objects, by the old one, or by "KIND NAME". */
             rename?: {
+                [key: string]: string;
+            };
+            /** @description Objects that the new home has its own of, by their name here, or "KIND NAME", with the name there. */
+            use?: {
                 [key: string]: string;
             };
         };
@@ -5870,6 +6050,115 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listServices: {
+        parameters: {
+            query?: {
+                /** @description address, policy, naming, or the name of a statement that services have. */
+                by?: string;
+                /** @description Those alone that say this somewhere. */
+                search?: string;
+                /** @description Ask the device; else its newest backup. */
+                live?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["DeviceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The services. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftServices: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServicesWish"];
+            };
+        };
+        responses: {
+            /** @description The draft. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServicesWish"];
+            };
+        };
+        responses: {
+            /** @description What it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServicesPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    convertServices: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServicesWish"];
+            };
+        };
+        responses: {
+            /** @description The conversion. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversion"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8507,8 +8796,8 @@ export interface operations {
             content: {
                 "application/json": {
                     source: components["schemas"]["ConfigurationSource"];
-                    /** @enum {string} */
-                    by: "address" | "policy" | "naming";
+                    /** @description address, policy, naming, or the name of a statement that services have. */
+                    by: string;
                 };
             };
         };

@@ -1,0 +1,630 @@
+package planning
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"verimorph/access"
+	"verimorph/core/change"
+	"verimorph/core/config"
+	"verimorph/core/convert"
+	"verimorph/core/path"
+	"verimorph/core/portrait"
+	"verimorph/engine"
+	"verimorph/store"
+)
+
+// Services move from one gateway to another one that serves as well.
+
+// A ServiceList is the services of a device, grouped, with where each stands.
+type ServiceList struct {
+	Device string
+	Source string // where its configuration was read
+	At     time.Time
+	Live   bool
+	Groups []ServiceGroup
+	Counts map[string]int // by where they stand
+}
+
+// A ServiceGroup is services that belong together.
+type ServiceGroup struct {
+	Name     string
+	Services []ServiceStand
+}
+
+// A ServiceStand is a service of a device and where it stands.
+type ServiceStand struct {
+	convert.ServiceEntry
+	Stands string // change.ServiceHere ...
+	Up     *bool  // what the device says of it; nil: not asked, or it does not tell
+	To, As string // the device to which it moves or moved, and its name there; "": none
+	Put    int64  // the change that puts it there; 0: none
+	Off    int64  // the change that takes it off; 0: none
+}
+
+// ServicesOf lists the services of a device: those that its newest backup holds, or that it has now. by groups them; search leaves those that say it.
+func (s *Planner) ServicesOf(ctx context.Context, by access.Actor, name, groupBy, search string, live bool) (*ServiceList, error) {
+	d, err := s.Device(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var src *Source
+	out := &ServiceList{Device: d.Name, Live: live, Counts: map[string]int{}}
+	var g *engine.Gateway
+	if live {
+		if err := access.May(by, access.Draft); err != nil {
+			return nil, err
+		}
+		if src, g, err = s.gatewayNow(ctx, by, d); err != nil {
+			return nil, err
+		}
+		out.Source, out.At = "read from "+d.Name+" just now", time.Now()
+	} else {
+		b, err := s.newestBackup(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		if b == nil {
+			return nil, conflict("there is no complete backup of %s; take one (verimorph backup take %s), or have the device asked (live)", d.Name, d.Name)
+		}
+		if src, err = s.Source(ctx, SourceRef{Backup: &b.ID}); err != nil {
+			return nil, err
+		}
+		out.Source, out.At = fmt.Sprintf("backup %d", b.ID), b.TakenAt
+	}
+	groups, err := convert.FindServices(src.Schema, src.Document, groupBy)
+	if err != nil {
+		return nil, invalid("%s", err)
+	}
+	all, err := s.Store.ServicesChanges(ctx, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	moved := movedServices(all, d.Name)
+	for _, group := range groups {
+		var list []ServiceStand
+		for _, e := range group.Services {
+			x := moved.stand(e, true)
+			delete(moved, e.Name)
+			if g != nil {
+				if up, known := g.Serves(e.Name); known {
+					x.Up = &up
+				}
+			}
+			out.Counts[x.Stands]++
+			if search == "" || e.Says(src.Schema, search) {
+				list = append(list, x)
+			}
+		}
+		if list != nil {
+			out.Groups = append(out.Groups, ServiceGroup{group.Name, list})
+		}
+	}
+	return out, out.gone(moved, search)
+}
+
+// gone adds the services that the configuration has no more.
+func (l *ServiceList) gone(moved servicesMoved, search string) error {
+	var list []ServiceStand
+	for _, name := range slices.Sorted(maps.Keys(moved)) {
+		x := moved.stand(convert.ServiceEntry{Name: name}, false)
+		if x.Stands == change.ServiceHere { // it went without a change of ours
+			continue
+		}
+		l.Counts[x.Stands]++
+		if strings.Contains(strings.ToLower(name), strings.ToLower(search)) {
+			list = append(list, x)
+		}
+	}
+	if list != nil {
+		l.Groups = append(l.Groups, ServiceGroup{"(no longer in its configuration)", list})
+	}
+	return nil
+}
+
+// servicesMoved are the newest changes of services of a device, by their names there.
+type servicesMoved map[string]*struct{ put, off *store.ServicesChange }
+
+func movedServices(all []store.ServicesChange, device string) servicesMoved {
+	out := servicesMoved{}
+	for i := range all {
+		c := &all[i]
+		if c.Wish == nil || c.Wish.Move == nil {
+			continue
+		}
+		for _, name := range c.Wish.Move.Services {
+			if out[name] == nil {
+				out[name] = &struct{ put, off *store.ServicesChange }{}
+			}
+			switch x := out[name]; {
+			case c.Kind == change.Withdrawing && x.off == nil && x.put == nil: // one that was put elsewhere after it was taken off is here again
+				x.off = c
+			case c.Kind == change.Moving && c.Wish.Move.From == device && x.put == nil:
+				x.put = c
+			}
+		}
+	}
+	return out
+}
+
+// stand is where a service stands; there: the device has it now.
+func (m servicesMoved) stand(e convert.ServiceEntry, there bool) ServiceStand {
+	out := ServiceStand{ServiceEntry: e, Stands: change.ServiceHere}
+	x := m[e.Name]
+	if x == nil {
+		return out
+	}
+	var moved change.Moved
+	if x.put != nil {
+		moved.Put, out.Put, out.To = x.put.State, x.put.ID, x.put.Device
+		if i := slices.Index(x.put.Wish.Move.Services, e.Name); i >= 0 && i < len(x.put.Wish.Move.As) {
+			out.As = x.put.Wish.Move.As[i]
+		}
+	}
+	if x.off != nil {
+		moved.TakenOff, out.Off = x.off.State, x.off.ID
+	}
+	out.Stands = moved.Stands(there)
+	return out
+}
+
+// gatewayNow reads what a device is configured with and what it says of its services.
+func (s *Planner) gatewayNow(ctx context.Context, by access.Actor, d store.Device) (*Source, *engine.Gateway, error) {
+	g, err := s.Engine.LookAtServices(ctx, d, by)
+	if err != nil {
+		return nil, nil, conflict("%s cannot be asked now: %s", d.Name, err)
+	}
+	src, err := s.Source(ctx, SourceRef{Text: &g.Text, Name: g.File, From: g.Portrait.Model + "@" + g.Portrait.Version})
+	return src, g, err
+}
+
+// A ServicesPlan is what putting services onto a device, or taking them off it, would do.
+type ServicesPlan struct {
+	Device, From string // From "": they are taken off
+	At, SourceAt string // MODEL@VERSION of both
+	Services     []ServiceStand
+	Needs        []convert.Need
+	Conversion   int64
+	Decisions    int      // that are open in it
+	Sealed       []string // secrets that go along, by path; they are never shown
+	OwnKey       []string // secrets that only the device can read that they come from, and are open
+	Compared     *config.Comparison
+	Text         string   // what is put, secrets masked
+	Both         []string // addresses that both would serve
+	Remains      []string // services that remain where they are now, with that device or without the ones taken off
+	Refusals     []string
+	Notes        []string
+
+	d          store.Device
+	source     store.Device
+	part       *engine.ServicesWork
+	carved     string
+	put        string
+	wish       change.ServicesWish
+	portrait   *portrait.Portrait
+	elsewhere  map[string]engine.ServedAt
+	configured change.Restored
+}
+
+func (p *ServicesPlan) refuse(format string, args ...any) {
+	p.Refusals = append(p.Refusals, fmt.Sprintf(format, args...))
+}
+func (p *ServicesPlan) note(format string, args ...any) {
+	p.Notes = append(p.Notes, fmt.Sprintf(format, args...))
+}
+
+// PreviewServices says what it would do. Both devices are read; nothing is written to either.
+func (s *Planner) PreviewServices(ctx context.Context, by access.Actor, device string, w change.ServicesWish) (*ServicesPlan, error) {
+	d, err := s.Device(ctx, device)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.movable(d, &w); err != nil {
+		return nil, err
+	}
+	profile := s.Engine.Profile(d)
+	i := -1
+	if profile != nil {
+		i = slices.IndexFunc(profile.Abilities.Parts, func(p change.Restored) bool { return p.Configuration })
+	}
+	if i < 0 {
+		return nil, conflict("no configuration can be put onto %s: dialect %q restores none", d.Name, d.Dialect)
+	}
+	p := &ServicesPlan{Device: d.Name, From: w.From, d: d, wish: w, configured: profile.Abilities.Parts[i]}
+	whole, g, err := s.gatewayNow(ctx, by, d)
+	if err != nil {
+		return nil, err
+	}
+	p.At, p.portrait = whole.At.String(), g.Portrait
+	p.part = &engine.ServicesWork{At: p.At, Part: p.configured.Name, File: g.File}
+	if w.From == "" {
+		return p, s.takeOff(ctx, p, whole, g)
+	}
+	return p, s.putServices(ctx, by, p, whole)
+}
+
+// movable refuses what can never be done.
+func (s *Planner) movable(d store.Device, w *change.ServicesWish) error {
+	switch {
+	case len(w.Services) == 0:
+		return invalid("name at least one service")
+	case w.From == d.Name:
+		return invalid("the services are on %s already", d.Name)
+	case d.Ensemble != nil:
+		return conflict("%s is a member of %s: its configuration is that of all of them, and is not changed of one alone", d.Name, *d.Ensemble)
+	case engine.Follows(&d) != "":
+		return &engine.FollowsError{Device: d.Name, Controller: engine.Follows(&d)}
+	}
+	seen := map[string]bool{}
+	for _, name := range w.Services {
+		if seen[name] {
+			return invalid("service %q is named twice", name)
+		}
+		seen[name] = true
+	}
+	for _, target := range w.Checks {
+		if err := engine.CheckProbe(target); err != nil {
+			return invalid("check %q: %s", target, err)
+		}
+	}
+	return nil
+}
+
+// putServices works out what is put.
+func (s *Planner) putServices(ctx context.Context, by access.Actor, p *ServicesPlan, whole *Source) error {
+	var err error
+	if p.source, err = s.Device(ctx, p.wish.From); err != nil {
+		return err
+	}
+	src, g, err := s.gatewayNow(ctx, by, p.source)
+	if err != nil {
+		return err
+	}
+	p.SourceAt = src.At.String()
+	carving := convert.Carving{Services: p.wish.Services, Rename: p.wish.Rename, Use: p.wish.Use}
+	c, err := convert.CarveOut(src.Schema, src.Document, carving)
+	if err != nil {
+		return conflict("%s: %s", p.source.Name, err)
+	}
+	p.Needs, p.carved, p.wish.As = c.Needs, c.Text, nil
+	for i := range c.Services {
+		e := c.Services[i]
+		x := ServiceStand{ServiceEntry: e, Stands: change.ServiceHere, To: p.Device, As: carving.NewName(src.Schema, &e)}
+		if up, known := g.Serves(e.Name); known {
+			x.Up = &up
+			if !up {
+				p.note("%s is not up on %s now; that it is up on %s is not asked of the verdict as a must", e.Name, p.source.Name, p.Device)
+			}
+		}
+		p.wish.As = append(p.wish.As, x.As)
+		p.Services = append(p.Services, x)
+	}
+	for _, missing := range c.Missing {
+		p.refuse("%s; say which one of %s takes its place (use)", missing, p.Device)
+	}
+	if err := s.movedBefore(ctx, p); err != nil {
+		return err
+	}
+	p.part.Source, p.part.SourceName, p.part.SourceAt, p.part.SourceFile = p.source.ID, p.source.Name, p.SourceAt, g.File
+	p.remains(src, nil)
+	r, err := s.convertServices(ctx, p, src)
+	if err != nil || r == nil {
+		return err
+	}
+	p.secretsOf(r)
+	p.put = r.Text
+	p.Text = r.T.MaskText(whole.Name, r.Text)
+	placed := convert.Place(whole.Schema, whole.Document, r.Document, whole.At)
+	p.Compared = placed.Compared
+	for _, x := range placed.Conflicts {
+		p.refuse("%s: %s", x.Path, x.Message)
+	}
+	p.guards()
+	p.addresses(src, whole.Schema, placed.Document)
+	return nil
+}
+
+// convertServices turns the services into the language of the new home. nil: why not is among the refusals.
+func (s *Planner) convertServices(ctx context.Context, p *ServicesPlan, src *Source) (*convert.Result, error) {
+	w := &Work{Name: strings.Join(p.wish.Services, ", ") + " of " + p.source.Name, Source: p.carved, From: p.SourceAt, To: p.At, Fragment: true, Other: true, Answers: map[string]string{}}
+	p.Conversion = p.wish.Conversion
+	if p.Conversion == 0 { // what somebody began to work out says more than the rules alone
+		list, err := s.Store.ConversionsOf(ctx, p.carved, p.At)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range list {
+			if x, err := s.WorkOf(c); err == nil && x.Source == p.carved && x.Fragment && x.From == p.SourceAt {
+				w, p.Conversion = x, c.ID
+				break
+			}
+		}
+	} else {
+		_, x, err := s.OpenWork(ctx, p.Conversion)
+		if err != nil {
+			return nil, err
+		}
+		if x.Source != p.carved || !x.Fragment || x.To != p.At {
+			return nil, conflict("conversion %d is not of these services as %s has them now, to %s; start another one", p.Conversion, p.source.Name, p.At)
+		}
+		w = x
+	}
+	if p.wish.SameKey && len(convert.OwnSecrets(src.Schema, src.Document)) > 0 {
+		w.Answers = maps.Clone(w.Answers)
+		w.Answers[convert.OwnKey] = convert.SameKey
+	}
+	r, err := s.Convert(ctx, w)
+	if IsKind(err, NoRules) {
+		p.refuse("%s. Start a conversion by hand: verimorph service convert %s", err, p.command("-by-hand"))
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range r.Ledger.Source {
+		if row.State != convert.NeedsPerson {
+			continue
+		}
+		p.Decisions++
+		if row.Ask == convert.AskSecret {
+			p.OwnKey = append(p.OwnKey, row.Path)
+		}
+	}
+	if n := len(p.OwnKey); n > 0 {
+		p.refuse("%s written under a key that %s keeps for itself: %s. Use one that %s has (use), type each in again (verimorph service convert %s, then conversion secrets), or give both the same key and say so (sameKey)",
+			plural(n, "secret is", "secrets are"), p.source.Name, strings.Join(p.OwnKey, ", "), p.Device, p.command(""))
+	}
+	if open := p.Decisions - len(p.OwnKey); open > 0 || !r.Ledger.Complete() && len(p.OwnKey) == 0 {
+		how := fmt.Sprintf("decide in conversion %d", p.Conversion)
+		if p.Conversion == 0 {
+			how = "start a conversion of them (verimorph service convert " + p.command("") + "), and decide there"
+		}
+		p.refuse("%s open between %s and %s; %s", plural(max(open, 1), "decision is", "decisions are"), p.SourceAt, p.At, how)
+	}
+	return r, nil
+}
+
+// command is how a person names these services to the client.
+func (p *ServicesPlan) command(flags string) string {
+	return strings.TrimSpace(fmt.Sprintf("%s %s -to %s %s", p.source.Name, strings.Join(p.wish.Services, ","), p.Device, flags))
+}
+
+// secretsOf lists the secrets that go along.
+func (p *ServicesPlan) secretsOf(r *convert.Result) {
+	r.Document.Root.Walk(func(n *config.Node) {
+		if len(n.Words) > 0 && len(n.Children) == 0 && r.T.IsSecret(n) {
+			p.Sealed = append(p.Sealed, r.T.Path(n))
+		}
+	})
+}
+
+// guards refuses what would change a guarded setting: services come beside what is there.
+func (p *ServicesPlan) guards() {
+	for _, x := range p.Compared.Differences {
+		if x.Guarded != "" && x.Kind != config.Cosmetic {
+			p.refuse("%s is a guarded setting (%s)", x.Path, x.Guarded)
+		}
+	}
+}
+
+// addresses says which ones both devices would serve.
+func (p *ServicesPlan) addresses(src *Source, schema *config.Schema, placed *config.Document) {
+	here, there := convert.Listens(src.Schema, src.Document), convert.Listens(schema, placed)
+	for i, name := range p.wish.Services {
+		for _, a := range there[p.wish.As[i]] {
+			if text := a.String(); slices.Contains(here[name], a) && !slices.Contains(p.Both, text) {
+				p.Both = append(p.Both, text)
+			}
+		}
+	}
+	if n := len(p.Both); n > 0 {
+		p.note("%s on both devices until the services are taken off %s: %s. See to it that one of them answers at a time, or give the services other addresses on %s",
+			plural(n, "address is", "addresses are"), p.source.Name, strings.Join(p.Both, ", "), p.Device)
+	}
+}
+
+// remains lists the services that are still served by the device that has them now alone, without some.
+func (p *ServicesPlan) remains(src *Source, without []string) {
+	all, err := convert.AllServices(src.Schema, src.Document)
+	if err != nil {
+		return
+	}
+	for _, e := range all {
+		if !slices.Contains(without, e.Name) {
+			p.Remains = append(p.Remains, e.Name)
+		}
+	}
+}
+
+// movedBefore refuses services that another change, which is not over, moves as well, and those that were moved.
+func (s *Planner) movedBefore(ctx context.Context, p *ServicesPlan) error {
+	all, err := s.Store.ServicesChanges(ctx, p.source.Name)
+	if err != nil {
+		return err
+	}
+	moved := movedServices(all, p.source.Name)
+	for _, name := range p.wish.Services {
+		switch x := moved.stand(convert.ServiceEntry{Name: name}, true); x.Stands {
+		case change.ServiceMoving:
+			if x.Put != p.wish.Instead {
+				p.refuse("change %d puts %s onto %s already; carry it out, or stop it first", x.Put, name, x.To)
+			}
+		case change.ServiceWithdrawing:
+			p.refuse("change %d takes %s off %s; carry it out, or stop it first", x.Off, name, p.source.Name)
+		case change.ServiceBoth:
+			p.note("change %d put %s onto %s as %s already", x.Put, name, x.To, x.As)
+		}
+	}
+	return nil
+}
+
+// takeOff works out what is left without some services.
+func (s *Planner) takeOff(ctx context.Context, p *ServicesPlan, whole *Source, g *engine.Gateway) error {
+	all, err := s.Store.ServicesChanges(ctx, p.Device)
+	if err != nil {
+		return err
+	}
+	moved := movedServices(all, p.Device)
+	c, err := convert.CarveOut(whole.Schema, whole.Document, convert.Carving{Services: p.wish.Services})
+	if err != nil {
+		return conflict("%s: %s", p.Device, err)
+	}
+	p.elsewhere, p.wish.As = map[string]engine.ServedAt{}, p.wish.Services
+	for _, need := range c.Needs {
+		if !need.Shared {
+			p.Needs = append(p.Needs, need)
+		}
+	}
+	for _, e := range c.Services {
+		x := moved.stand(e, true)
+		if up, known := g.Serves(e.Name); known {
+			x.Up = &up
+		}
+		p.Services = append(p.Services, x)
+		m := moved[e.Name]
+		switch {
+		case x.Stands == change.ServiceWithdrawing && x.Off != p.wish.Instead:
+			p.refuse("change %d takes %s off already; carry it out, or stop it first", x.Off, e.Name)
+		case x.Stands == change.ServiceMoving:
+			p.refuse("change %d, which puts %s onto %s, is not over", x.Put, e.Name, x.To)
+		case m != nil && m.put != nil && m.put.State == change.Done:
+			p.elsewhere[e.Name] = engine.ServedAt{Device: m.put.DeviceID, Name: m.put.Device, As: x.As, Change: m.put.ID}
+			if m.put.Verdict != "pass" {
+				p.note("the verdict of change %d, which put %s onto %s, is %s", m.put.ID, e.Name, m.put.Device, m.put.Verdict)
+			}
+		case !p.wish.Unproven:
+			p.refuse("no change put %s onto another device, so nothing proves that it is served elsewhere; if nobody needs it, say so (unproven)", e.Name)
+		default:
+			p.note("nothing proves that %s is served elsewhere", e.Name)
+		}
+	}
+	placed, err := convert.TakeOut(whole.Schema, whole.Document, p.wish.Services, whole.At)
+	if err != nil {
+		return conflict("%s", err)
+	}
+	p.Compared = placed.Compared
+	for _, x := range placed.Conflicts {
+		p.refuse("%s: %s", x.Path, x.Message)
+	}
+	p.guards()
+	p.remains(whole, p.wish.Services)
+	return nil
+}
+
+// DraftServices drafts putting services onto a device, or taking them off it.
+func (s *Planner) DraftServices(ctx context.Context, by access.Actor, device string, w change.ServicesWish, t store.Terms) (int64, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return 0, err
+	}
+	t, err := s.Terms(ctx, t)
+	if err != nil {
+		return 0, err
+	}
+	p, err := s.PreviewServices(ctx, by, device, w)
+	if err != nil {
+		return 0, err
+	}
+	if len(p.Refusals) > 0 {
+		return 0, conflict("%s", strings.Join(p.Refusals, "; "))
+	}
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return 0, err
+	}
+	lib, err := s.Catalogues.Now(ctx)
+	if err != nil {
+		return 0, err
+	}
+	at, err := lib.Library().ParseStop(p.At)
+	if err != nil {
+		return 0, conflict("%s", err)
+	}
+	f := familyOrNone(cat, at.Model)
+	text := "services are put onto it; its release stays"
+	if w.From == "" {
+		text = "services are taken off it; its release stays"
+	}
+	hop := stays(at.Version, text)
+	if !p.configured.Restart {
+		hop.Restarts = 0
+	}
+	way := &path.Path{Family: f.Name, Model: at.Model, From: at.Version, To: at.Version, Hops: []path.Hop{hop}}
+	j := &change.ServicesJob{Job: change.Job{Family: f, Path: way, Can: s.Engine.Profile(p.d).Abilities, Pace: s.Pace}, Services: p.wish.As, Other: p.From}
+	plan, err := change.DraftServices(j)
+	if err != nil {
+		return 0, conflict("%s", err)
+	}
+	c := store.Change{Kind: change.Moving, From: at.Version.String(), To: at.Version.String()}
+	if w.From == "" {
+		c.Kind = change.Withdrawing
+		p.part.Elsewhere = p.elsewhere
+	}
+	if c.Path, err = json.Marshal(way); err != nil {
+		return 0, err
+	}
+	if c.Work, err = engine.NewServicesWork(s.Vault, p.d.Name, *p.part, p.carved, p.put); err != nil {
+		return 0, err
+	}
+	wish := p.wish
+	wish.Conversion, wish.Instead = p.Conversion, 0
+	c.Wish = &change.Wish{Format: change.WishFormat, Device: p.d.Name, Move: &wish}
+	c.Members = []store.Member{{DeviceID: p.d.ID, Planned: store.Planned{Model: p.portrait.Model, Serial: p.portrait.Serial}}}
+	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
+	return s.Store.AddChange(ctx, by, withSteps(c, plan))
+}
+
+// ConvertServices begins a conversion of services as their device has them now, for the gateway that they are to be put onto.
+func (s *Planner) ConvertServices(ctx context.Context, by access.Actor, device string, w change.ServicesWish, byHand bool) (int64, error) {
+	if err := access.May(by, access.Draft); err != nil {
+		return 0, err
+	}
+	d, err := s.Device(ctx, device)
+	if err != nil {
+		return 0, err
+	}
+	if err := s.movable(d, &w); err != nil {
+		return 0, err
+	}
+	if w.From == "" {
+		return 0, invalid("say which device has them (from)")
+	}
+	source, err := s.Device(ctx, w.From)
+	if err != nil {
+		return 0, err
+	}
+	to, _, err := s.gatewayNow(ctx, by, d)
+	if err != nil {
+		return 0, err
+	}
+	src, _, err := s.gatewayNow(ctx, by, source)
+	if err != nil {
+		return 0, err
+	}
+	c, err := convert.CarveOut(src.Schema, src.Document, convert.Carving{Services: w.Services, Rename: w.Rename, Use: w.Use})
+	if err != nil {
+		return 0, conflict("%s: %s", source.Name, err)
+	}
+	work := &Work{Name: fmt.Sprintf("%s, of %s", strings.Join(w.Services, ", "), source.Name), Source: c.Text, From: src.At.String(), To: to.At.String(), Fragment: true, Other: true, ByHand: byHand, Answers: map[string]string{}}
+	if w.SameKey && len(convert.OwnSecrets(src.Schema, src.Document)) > 0 {
+		work.Answers[convert.OwnKey] = convert.SameKey
+	}
+	return s.StartConversion(ctx, by, work)
+}
+
+// StartConversion works a conversion out for the first time, and keeps it.
+func (s *Planner) StartConversion(ctx context.Context, by access.Actor, w *Work) (id int64, err error) {
+	if _, err := s.Convert(ctx, w); err != nil {
+		return 0, err
+	}
+	err = s.Store.Audited(ctx, by, func(tx *store.Store) (l store.Line, err error) {
+		id, err = tx.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: by.String()}, w.Source,
+			func(id int64) ([]byte, error) { return s.SealWork(id, w) })
+		return store.Line{Event: "conversion started", Detail: fmt.Sprintf("conversion %d, %s to %s", id, w.From, w.To)}, err
+	})
+	return id, err
+}
