@@ -272,7 +272,7 @@ func (c *client) printServicesPlan(p gen.ServicesPlan) {
 	if len(p.Refusals) > 0 {
 		c.printf("\nIt cannot be drafted yet:\n")
 		for _, r := range p.Refusals {
-			c.printf("  - %s\n", wrap(r, 110, "    "))
+			c.printf("  - %s\n", r)
 		}
 	}
 }

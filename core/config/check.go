@@ -29,20 +29,27 @@ func (f Finding) String() string {
 // Check holds a configuration against the schema, for a model and release; an empty model or zero version leaves out
 // what depends on it. It looks at names, counts, types, references, duplicates and what is required.
 func (s *Schema) Check(d *Document, model string, v version.Version) []Finding {
+	return s.CheckPart(d, model, v, nil)
+}
+
+// CheckPart is Check of a part of a configuration: objects with some names are elsewhere.
+func (s *Schema) CheckPart(d *Document, model string, v version.Version, elsewhere map[string]bool) []Finding {
 	if s.Top == nil {
 		return nil
 	}
-	c := &checker{s: s, model: model, v: v, defined: s.Defined(d)}
+	c := &checker{s: s, model: model, v: v}
+	defined := s.Defined(d)
+	c.exists = func(kind, name string) bool { return len(defined[kind][name]) > 0 || elsewhere[name] }
 	c.block(d.Root, s.Top)
 	return c.found
 }
 
 type checker struct {
-	s       *Schema
-	model   string
-	v       version.Version
-	defined map[string]map[string][]*Node
-	found   []Finding
+	s      *Schema
+	model  string
+	v      version.Version
+	exists func(kind, name string) bool
+	found  []Finding
 }
 
 func (c *checker) add(n *Node, doubt bool, format string, args ...any) {
@@ -180,7 +187,7 @@ func (c *checker) words(n *Node, st *Statement) {
 			c.add(n, false, "one value too many; expected %d", len(st.Words))
 			return
 		}
-		if message := c.s.wrong(t, w.Text, c.defined); message != "" {
+		if message := c.s.wrong(t, w.Text, c.exists); message != "" {
 			if _, secret := c.s.secret(n, st); secret {
 				message = "the value does not fit; expected " + t.Expects()
 			}
@@ -214,14 +221,14 @@ func (c *checker) port(n *Node, st *Statement) {
 // Wrong says why a type does not take a word, or "". Whether an object of that name is defined is not looked at.
 func (s *Schema) Wrong(t *Type, word string) string { return s.wrong(t, word, nil) }
 
-// wrong says what is wrong with a word of a type, or "".
-func (s *Schema) wrong(t *Type, word string, defined map[string]map[string][]*Node) string {
+// wrong says what is wrong with a word of a type, or "". exists tells which objects are defined; nil: that is not looked at.
+func (s *Schema) wrong(t *Type, word string, exists func(kind, name string) bool) string {
 	if len(t.RefersTo) > 0 {
 		if slices.Contains(t.Or, word) {
 			return ""
 		}
 		for _, kind := range t.RefersTo {
-			if defined == nil || len(defined[kind][word]) > 0 {
+			if exists == nil || exists(kind, word) {
 				return ""
 			}
 		}
@@ -235,11 +242,11 @@ func (s *Schema) wrong(t *Type, word string, defined map[string]map[string][]*No
 			}
 			if _, _, ok := inner.span(item); ok && inner.numeric() && strings.Contains(item[1:], "-") {
 				low, high, _ := strings.Cut(item, "-")
-				if s.wrong(inner, strings.TrimSpace(low), defined) == "" && s.wrong(inner, strings.TrimSpace(high), defined) == "" {
+				if s.wrong(inner, strings.TrimSpace(low), exists) == "" && s.wrong(inner, strings.TrimSpace(high), exists) == "" {
 					continue
 				}
 			}
-			if message := s.wrong(inner, item, defined); message != "" {
+			if message := s.wrong(inner, item, exists); message != "" {
 				return message
 			}
 		}

@@ -187,6 +187,19 @@ func (s *Schema) Defined(d *Document) map[string]map[string][]*Node {
 	return out
 }
 
+// Open are the names of objects that a configuration refers to and does not define.
+func (s *Schema) Open(d *Document) map[string]bool {
+	out, defined := map[string]bool{}, s.Defined(d)
+	s.WalkWith(d.Root, func(n *Node, st *Statement) {
+		s.References(n, st, func(kinds []string, name string, _ func(string)) {
+			if !slices.ContainsFunc(kinds, func(kind string) bool { return len(defined[kind][name]) > 0 }) {
+				out[name] = true
+			}
+		})
+	})
+	return out
+}
+
 // KeyOf is the name an object goes by that a statement defines: its key; for a statement without a key, its value; for
 // one whose own name is the key, that name.
 func (s *Schema) KeyOf(n *Node, st *Statement) string {

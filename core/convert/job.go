@@ -81,6 +81,9 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 	if says := first.S.Locate(source, first.S.Release); first.S.Release != "" && says != nil && says.Value() != job.From.Version.String() {
 		c.findings = append(c.findings, config.Finding{Path: first.S.Release, Message: fmt.Sprintf("the source says that it is for %s, not %s", says.Value(), job.From.Version), Doubt: true})
 	}
+	if job.Fragment { // what it refers to and does not define is at its new home
+		c.elsewhere = first.S.Open(source)
+	}
 	source.Root.Walk(func(n *config.Node) { n.Ref = 0 })
 	sayings := first.S.Sayings(source)
 	at := &origins{list: make([]traceable, 0, len(sayings))}
@@ -137,6 +140,7 @@ func (l *Library) Convert(job Job, source *config.Document) (*Result, error) {
 type conversion struct {
 	job       Job
 	source    *config.Document
+	elsewhere map[string]bool      // names of objects that a part refers to and does not define
 	items     []config.Item        // first those that are written, then those that are assumed
 	omitted   []config.Item        // those that are assumed, until the stages are through
 	real      int                  // how many are written
@@ -184,7 +188,7 @@ func (c *conversion) prune(r *stageRun) {
 		gone := map[*config.Node]bool{}
 		missing := false
 		c.emptyGroups(r, r.out.Root)
-		for _, f := range t.Check(r.out, r.stage.To.Model, r.stage.To.Version) {
+		for _, f := range t.CheckPart(r.out, r.stage.To.Model, r.stage.To.Version, c.elsewhere) {
 			switch n := f.Node; {
 			case f.Missing:
 				missing = true
@@ -280,7 +284,7 @@ func (c *conversion) check(text string) error {
 	if len(broken) > 0 {
 		return fmt.Errorf("the result cannot be read back: %w", broken[0])
 	}
-	for _, f := range c.t.Check(d, c.job.To.Model, c.job.To.Version) {
+	for _, f := range c.t.CheckPart(d, c.job.To.Model, c.job.To.Version, c.elsewhere) {
 		if f.Missing && f.Node.Parent == nil {
 			if c.job.Fragment {
 				continue

@@ -22,7 +22,14 @@ type Placed struct {
 // something else, services that are there already, and whatever the schema does not allow of the whole and allowed before, for a model and release.
 func Place(s *config.Schema, whole, part *config.Document, at Stop) *Placed {
 	out := &Placed{}
-	out.Document, out.Conflicts = PutInto(s, whole, part)
+	both, conflicts := PutInto(s, whole, part)
+	out.Conflicts = conflicts
+	if doc, broken := s.Parse(whole.Name, both.Print()); len(broken) == 0 { // for the lines
+		both = doc
+	} else {
+		out.Conflicts = append(out.Conflicts, Conflict{Message: "what comes out cannot be read: " + broken[0].Error()})
+	}
+	out.Document = both
 	if s.Services != nil {
 		there := entries(s, whole)
 		for _, e := range entries(s, part) {
