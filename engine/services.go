@@ -377,7 +377,10 @@ func (r *run) asBackedUp(ctx context.Context, s *store.Step, begun bool) error {
 	if begun { // it may be half of what we put
 		return final("%s has neither the configuration of backup %d nor the one that was put", r.m.Device, b.ID)
 	}
-	return &againError{change.Backup, fmt.Sprintf("the configuration was changed after backup %d was taken", b.ID), "it is changed all the time"}
+	if _, err := r.backUpAgain(ctx, s, b); err != nil {
+		return err
+	}
+	return &againError{change.PlaceServices, fmt.Sprintf("the configuration was changed after backup %d was taken", b.ID), "it is changed all the time"}
 }
 
 // Readings of services and targets, beside those of the dialect.

@@ -205,6 +205,13 @@ func (b *Box) Change(name, text string) error {
 	return b.save()
 }
 
+// PowerOffAndOn takes the power from the box and gives it back.
+func (b *Box) PowerOffAndOn() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.restart()
+}
+
 // Access implements box.Box.
 func (b *Box) Access() box.Access {
 	b.mu.Lock()

@@ -21,13 +21,6 @@ func (b *Box) Folder() string                               { return b.dir }
 
 func quiet(int) {}
 
-// Anew starts the box anew.
-func (b *Box) Anew() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.restart()
-}
-
 // Flows is the running work.
 func (b *Box) Flows() int {
 	b.mu.Lock()
