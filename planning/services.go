@@ -132,19 +132,36 @@ type servicesMoved map[string]*struct{ put, off *store.ServicesChange }
 
 func movedServices(all []store.ServicesChange, device string) servicesMoved {
 	out := servicesMoved{}
+	type there struct {
+		device int64
+		name   string
+	}
+	takenOff := map[there]bool{} // again, off the devices to which they went
 	for i := range all {
 		c := &all[i]
 		if c.Wish == nil || c.Wish.Move == nil {
 			continue
 		}
-		for _, name := range c.Wish.Move.Services {
+		if c.Kind == change.Withdrawing && c.Device != device {
+			for _, name := range c.Wish.Move.Services {
+				takenOff[there{c.DeviceID, name}] = takenOff[there{c.DeviceID, name}] || c.State == change.Done
+			}
+			continue
+		}
+		if c.Kind == change.Moving && c.Wish.Move.From != device {
+			continue // it came from elsewhere
+		}
+		for i, name := range c.Wish.Move.Services {
+			if c.Kind == change.Moving && i < len(c.Wish.Move.As) && takenOff[there{c.DeviceID, c.Wish.Move.As[i]}] {
+				continue
+			}
 			if out[name] == nil {
 				out[name] = &struct{ put, off *store.ServicesChange }{}
 			}
 			switch x := out[name]; {
 			case c.Kind == change.Withdrawing && x.off == nil && x.put == nil: // one that was put elsewhere after it was taken off is here again
 				x.off = c
-			case c.Kind == change.Moving && c.Wish.Move.From == device && x.put == nil:
+			case c.Kind == change.Moving && x.put == nil:
 				x.put = c
 			}
 		}
@@ -497,6 +514,7 @@ func (s *Planner) takeOff(ctx context.Context, p *ServicesPlan, whole *Source, g
 			if m.put.Verdict != "pass" {
 				p.note("the verdict of change %d, which put %s onto %s, is %s", m.put.ID, e.Name, m.put.Device, m.put.Verdict)
 			}
+		case s.cameFrom(ctx, all, p, e.Name):
 		case !p.wish.Unproven:
 			p.refuse("no change put %s onto another device, so nothing proves that it is served elsewhere; if nobody needs it, say so (unproven)", e.Name)
 		default:
@@ -514,6 +532,27 @@ func (s *Planner) takeOff(ctx context.Context, p *ServicesPlan, whole *Source, g
 	p.guards()
 	p.remains(whole, p.wish.Services)
 	return nil
+}
+
+// cameFrom finds the gateway that a service was put from onto the device; it serves it still as far as is known, and is asked before anything is taken off.
+func (s *Planner) cameFrom(ctx context.Context, all []store.ServicesChange, p *ServicesPlan, name string) bool {
+	for _, c := range all {
+		if c.Kind != change.Moving || c.State != change.Done || c.DeviceID != p.d.ID || c.Wish == nil || c.Wish.Move == nil {
+			continue
+		}
+		i := slices.Index(c.Wish.Move.As, name)
+		if i < 0 {
+			continue
+		}
+		from, err := s.Store.Device(ctx, c.Wish.Move.From)
+		if err != nil {
+			return false
+		}
+		p.elsewhere[name] = engine.ServedAt{Device: from.ID, Name: from.Name, As: c.Wish.Move.Services[i], Change: c.ID}
+		p.note("change %d put %s onto %s from %s; it is taken off only while %s serves it", c.ID, name, p.Device, from.Name, from.Name)
+		return true
+	}
+	return false
 }
 
 // DraftServices drafts putting services onto a device, or taking them off it.

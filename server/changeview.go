@@ -93,6 +93,14 @@ func (s *Server) apiWork(out *gen.Change, c *store.Change) error {
 		}
 		return nil
 	}
+	if c.Wish != nil && c.Wish.Move != nil {
+		m := c.Wish.Move
+		out.Services = &struct {
+			As       []string `json:"as"`
+			From     *string  `json:"from,omitempty"`
+			Services []string `json:"services"`
+		}{m.As, optional(m.From), m.Services}
+	}
 	var p path.Path
 	if err := json.Unmarshal(c.Path, &p); err != nil {
 		return err

@@ -23,11 +23,12 @@ type ServicesChange struct {
 	EndedAt  *time.Time   `db:"ended_at"`
 }
 
-// ServicesChanges lists the changes that put services of a device elsewhere or take them off it, newest first. Those that were stopped before anything was done are left out.
+// ServicesChanges lists the changes that put services of a device elsewhere, put some onto it, or take some off it or off the devices to which its own went, newest first. Those that were stopped before anything was done are left out.
 func (s *Store) ServicesChanges(ctx context.Context, device string) ([]ServicesChange, error) {
 	rows, err := s.db.Query(ctx, `SELECT c.id, c.kind, c.state, m.device_id, d.name AS device, c.wish, coalesce(c.verdict->>'verdict', '') AS verdict, c.ended_at
 		FROM changes c JOIN members m ON m.change_id = c.id AND m.number = 1 JOIN devices d ON d.id = m.device_id
-		WHERE c.kind IN ($2, $3) AND c.state <> 'stopped' AND (c.wish->'move'->>'from' = $1 OR c.kind = $3 AND d.name = $1)
+		WHERE c.kind IN ($2, $3) AND c.state <> 'stopped' AND (c.wish->'move'->>'from' = $1 OR d.name = $1 OR c.kind = $3 AND m.device_id IN (
+			SELECT n.device_id FROM changes o JOIN members n ON n.change_id = o.id AND n.number = 1 WHERE o.kind = $2 AND o.wish->'move'->>'from' = $1))
 		ORDER BY c.id DESC`, device, change.Moving, change.Withdrawing)
 	if err != nil {
 		return nil, err

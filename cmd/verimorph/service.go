@@ -189,6 +189,19 @@ func (c *client) previewServices(ctx context.Context, w gen.ServicesWish) error 
 	return errNo
 }
 
+// movingServices says in a few words what becomes of services.
+func movingServices(ch gen.Change) string {
+	names := ch.Services.Services
+	text := strings.Join(names[:min(len(names), 4)], ", ")
+	if n := len(names) - 4; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	if ch.Services.From == nil {
+		return "no longer serves " + text
+	}
+	return "gets of " + *ch.Services.From + ": " + text
+}
+
 // standing says where a service stands.
 func standing(x gen.ServiceStand) string {
 	at := strings.TrimSpace(value(x.To) + " " + map[bool]string{true: "as " + value(x.As)}[value(x.As) != "" && value(x.As) != x.Name])

@@ -3777,6 +3777,15 @@ export interface components {
              */
             kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap" | "move" | "withdraw";
             restore?: components["schemas"]["RestoreSummary"];
+            /** @description Of services that are put onto the device, or taken off it. */
+            services?: {
+                /** @description Gateway that they come from; absent where they are taken off. */
+                from?: string;
+                /** @description Their names there. */
+                services: string[];
+                /** @description Their names on the device, in the same order. */
+                as: string[];
+            };
             /** @description Of a bring-up: the values of its template, and where each came from. */
             used?: components["schemas"]["UsedValue"][];
             /** @description The device may show another host key; it is pinned then. */

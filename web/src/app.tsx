@@ -7,6 +7,7 @@ import { api, ask, onSignedOut, Refused } from "./shared/api";
 import { BackupPage, ComparePage, HistoryPage } from "./backups/backup";
 import { BringUpPage } from "./bringup/bringup";
 import { ReplacePage } from "./replace/replace";
+import { ServicesPage } from "./services/services";
 import { SparesPage } from "./spares/spares";
 import { BackupsPage } from "./backups/backups";
 import { ChangePage } from "./changes/change";
@@ -184,6 +185,7 @@ export function App() {
           <Route path="/bring-up" element={<BringUpPage />} />
           <Route path="/replace" element={<ReplacePage />} />
           <Route path="/spares" element={<SparesPage />} />
+          <Route path="/services" element={<ServicesPage />} />
           <Route path="/catalogue" element={<CataloguePage />} />
           <Route path="/catalogue/:family" element={<CataloguePage />} />
           <Route path="/images" element={<ImagesPage />} />

@@ -22,6 +22,13 @@ describe("purposes", () => {
     expect(byWayOf(purposeOf(change({ kind: "release", members })))).toBe("ap1 leaves wc1 and stands alone");
     expect(pathOf(purposeOf(change({ kind: "join", members })))).toBeUndefined();
   });
+  it("name services that move, a few of many", () => {
+    const services = { services: ["a", "b", "c", "d", "e", "f"], as: [] };
+    expect(byWayOf(purposeOf(change({ kind: "move", services: { ...services, from: "sg1" } })))).toBe(
+      "gets of sg1: a, b, c, d and 2 more",
+    );
+    expect(byWayOf(purposeOf(change({ kind: "withdraw", services })))).toBe("no longer serves a, b, c, d and 2 more");
+  });
   it("have a path where the device goes along one", () => {
     expect(pathOf(purposeOf(change({ kind: "firmware", path })))).toBe(path);
     expect(pathOf(purposeOf(change({ kind: "firmware" })))).toBeUndefined();

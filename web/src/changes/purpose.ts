@@ -9,6 +9,7 @@ export type Purpose =
   | { kind: "replace"; to: string; old: string }
   | { kind: "put-back" }
   | { kind: "swap"; to: string }
+  | { kind: "move" | "withdraw"; from?: string; services: string[] }
   | { kind: "join" | "release"; controller: string; box: string }
   | { kind: "restore"; restore: S["RestoreSummary"] };
 
@@ -28,6 +29,9 @@ export function purposeOf(c: Change): Purpose {
       return { kind: "put-back" };
     case "swap":
       return { kind: "swap", to: c.to };
+    case "move":
+    case "withdraw":
+      return { kind: c.kind, from: c.services?.from, services: c.services?.services ?? [] };
     case "join":
     case "release":
       return { kind: c.kind, controller: c.members?.[0]?.device ?? "", box: c.members?.[1]?.device ?? "" };
@@ -40,6 +44,9 @@ export function purposeOf(c: Change): Purpose {
 export function pathOf(p: Purpose): Path | undefined {
   return (p.kind === "firmware" || p.kind === "back") && p.path.hops.length > 0 ? p.path : undefined;
 }
+
+/** A few names of a list. */
+const few = (l: string[]) => l.slice(0, 4).join(", ") + (l.length > 4 ? ` and ${l.length - 4} more` : "");
 
 /** By way of what a change gets where it goes, in a few words. */
 export function byWayOf(p: Purpose): string {
@@ -56,6 +63,10 @@ export function byWayOf(p: Purpose): string {
       return "serves again";
     case "swap":
       return `is a prepared unit from now on, with ${p.to}`;
+    case "move":
+      return `gets of ${p.from}: ${few(p.services)}`;
+    case "withdraw":
+      return `no longer serves ${few(p.services)}`;
     case "join":
       return `${p.box} comes under ${p.controller}`;
     case "release":

@@ -100,6 +100,9 @@ export function FleetPage() {
         <Link id="replace" className="underline" to="/replace">
           Replace devices
         </Link>
+        <Link id="services" className="underline" to="/services">
+          Services
+        </Link>
         <Link id="spares" className="underline" to="/spares">
           Spares
         </Link>
