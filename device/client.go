@@ -114,6 +114,20 @@ func (c *Client) ChooseSlot(ctx context.Context, slot, second string) error {
 	return do(c, "choose-slot", func(b Booter) error { return b.ChooseSlot(ctx, slot, second) })
 }
 
+// WriteMedium has the device write what it is onto the medium in it.
+func (c *Client) WriteMedium(ctx context.Context, file string, p Progress) error {
+	return do(c, "write a medium", func(w MediumWriter) error { return w.WriteMedium(ctx, file, p) })
+}
+
+// ReadMedium has the device read what lies on the medium in it.
+func (c *Client) ReadMedium(ctx context.Context, file string) (on OnMedium, err error) {
+	err = do(c, "read a medium", func(w MediumWriter) (err error) {
+		on, err = w.ReadMedium(ctx, file)
+		return err
+	})
+	return on, err
+}
+
 // RenameSlot gives a copy of an installation another name.
 func (c *Client) RenameSlot(ctx context.Context, slot, name string) error {
 	return do(c, "rename-slot", func(k Copier) error { return k.RenameSlot(ctx, slot, name) })

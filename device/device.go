@@ -235,6 +235,19 @@ type Copier interface {
 	RemoveSlot(ctx context.Context, slot string) error
 }
 
+// A MediumWriter writes what it is onto a medium that somebody put into it, and says what lies on that.
+type MediumWriter interface {
+	WriteMedium(ctx context.Context, file string, p Progress) error
+	ReadMedium(ctx context.Context, file string) (OnMedium, error)
+}
+
+// OnMedium is what a device reads from a file on a medium. What it does not tell is empty.
+type OnMedium struct {
+	SHA256, Model, Serial, Version string
+	Size                           int64  // bytes
+	Configuration                  string // SHA-256 of the configuration in it
+}
+
 // A Servicer takes a device out of service and back.
 type Servicer interface {
 	Drain(context.Context) error

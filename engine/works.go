@@ -16,6 +16,7 @@ var works = map[change.Kind]work{
 	change.CleanUp:         {perform: cleanUp},
 	change.AwaitCall:       {inspect: hasCalled, perform: awaitCall},
 	change.CheckSource:     {perform: checkSource},
+	change.WriteMedium:     {inspect: mediumWritten, perform: writeMedium, confirm: mediumWrittenNow},
 	change.PlaceServices:   {perform: placeServices},
 	change.Plugged:         {perform: plugged},
 	change.SetPassword:     {inspect: passwordSet, perform: setPassword, confirm: passwordSetNow},

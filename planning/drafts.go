@@ -8,6 +8,7 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/change"
+	"verimorph/core/media"
 	"verimorph/engine"
 	"verimorph/store"
 )
@@ -157,6 +158,8 @@ func (s *Planner) again(ctx context.Context, by access.Actor, c *store.Change, d
 	}
 	terms := store.Terms{WindowFrom: c.WindowFrom, WindowTo: c.WindowTo, RestartFrom: c.RestartFrom, BackPolicy: c.BackPolicy}
 	switch {
+	case w.Medium != nil:
+		return s.MakeMedium(ctx, by, NewMedium{Label: w.Medium.Label, Kind: media.Snapshot, Device: d.Name, Place: w.Medium.Place, Terms: terms, Instead: c.ID})
 	case w.Move != nil:
 		move := *w.Move
 		move.Instead = c.ID

@@ -350,7 +350,7 @@ func (s *Planner) Covers(ctx context.Context) ([]spare.Cover, error) {
 			if u.ForID == nil || *u.ForID != d.ID {
 				continue
 			}
-			if n.Config, err = s.configNow(ctx, d, &u); err != nil {
+			if n.Config, err = s.configNow(ctx, d, u.Holds, u.Backup); err != nil {
 				return nil, err
 			}
 		}
@@ -359,17 +359,17 @@ func (s *Planner) Covers(ctx context.Context) ([]spare.Cover, error) {
 	return spare.Of(needs, units), nil
 }
 
-// configNow is the digest of the newest saved configuration of a device. It is that of what a unit holds, where the two say the same but for lines that differ at
+// configNow is the digest of the newest saved configuration of a device. It is holds, that of what a unit or a medium holds from a backup, where the two say the same but for lines that differ at
 // every look.
-func (s *Planner) configNow(ctx context.Context, d store.Device, x *store.Spare) (string, error) {
+func (s *Planner) configNow(ctx context.Context, d store.Device, holds string, from *int64) (string, error) {
 	b, err := s.newestBackup(ctx, d)
-	if b == nil || err != nil || b.SHA256 == x.Holds || x.Backup == nil {
+	if b == nil || err != nil || b.SHA256 == holds || from == nil {
 		if b == nil {
 			return "", err
 		}
 		return b.SHA256, err
 	}
-	held, err := s.Store.Backup(ctx, *x.Backup)
+	held, err := s.Store.Backup(ctx, *from)
 	if err != nil {
 		return b.SHA256, nil // it is gone: what cannot be compared counts as changed
 	}
@@ -380,7 +380,7 @@ func (s *Planner) configNow(ctx context.Context, d store.Device, x *store.Spare)
 		return b.SHA256, nil
 	}
 	if part := profile.File(b.File); part.Steady(was) == part.Steady(is) {
-		return x.Holds, nil
+		return holds, nil
 	}
 	return b.SHA256, nil
 }
@@ -394,7 +394,7 @@ func (s *Planner) Stale(ctx context.Context, x *store.Spare) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	now, err := s.configNow(ctx, d, x)
+	now, err := s.configNow(ctx, d, x.Holds, x.Backup)
 	return now != x.Holds, err
 }
 

@@ -28,6 +28,7 @@ var rights = map[string]access.Right{
 	"StartFetches": access.Draft, "ActOnFetch": access.Draft,
 	"PutTemplate": access.Draft, "DeleteTemplate": access.Draft, "BringUp": access.Draft, "DraftReplacement": access.Draft, "PutBackReplaced": access.Draft, "ReleaseReplaced": access.Approve, "PreviewReplacement": access.Draft, "PutBootstrapMakers": access.Administer, "AddVoucher": access.Administer, "PutLicenceService": access.Administer,
 	"AddSpare": access.Draft, "PrepareSpare": access.Draft, "ShipSpare": access.Draft, "SwapSpare": access.Draft, "ArriveSpare": access.Draft, "WipedSpare": access.Draft, "RetireSpare": access.Approve,
+	"MakeMedium": access.Draft, "PackMedium": access.Draft, "CheckMedium": access.Draft, "PlaceMedium": access.Draft, "RetireMedium": access.Approve,
 	"DraftServices": access.Draft, "PreviewServices": access.Draft, "ConvertServices": access.Draft,
 	"DeclareEnsemble": access.Administer, "DeleteEnsemble": access.Administer,
 	"RefreshDevice": access.Draft, "TakeBackup": access.Draft, "TakeReadings": access.Draft, "VerifyDevice": access.Draft,

@@ -46,25 +46,36 @@ func (s *Server) GetMedium(ctx context.Context, r gen.GetMediumRequestObject) (g
 			return nil, conflict("image %s: %s; add or fetch it first", f.Name, err)
 		}
 	}
-	// The length is told beforehand, so that nobody takes a broken answer for a whole archive. It depends on the sizes
-	// of the files only.
-	var size counter
-	if err := packMedium(&size, &m, &p, func(f media.File) (io.ReadCloser, error) {
-		return io.NopCloser(io.LimitReader(zeros{}, f.Size)), nil
-	}); err != nil {
+	body, size, err := packed(&m, func(w io.Writer) error {
+		return sheet.Execute(w, struct {
+			*media.Manifest
+			Hops []path.Hop
+		}{&m, p.Hops})
+	}, s.stored)
+	return gen.GetMedium200ApplicationzipResponse{Body: body, ContentLength: size}, err
+}
+
+// stored opens a file of the image store.
+func (s *Server) stored(f media.File) (io.ReadCloser, error) {
+	name, err := s.Blobs.Path(f.SHA256)
+	if err != nil {
 		return nil, err
 	}
+	return os.Open(name)
+}
+
+// packed is a medium as a zip archive, and how long that is. The length is told beforehand, so that nobody takes a broken answer for a whole archive. It depends on
+// the sizes of the files only.
+func packed(m *media.Manifest, sheet func(io.Writer) error, open func(media.File) (io.ReadCloser, error)) (io.Reader, int64, error) {
+	var size counter
+	if err := packMedium(&size, m, sheet, func(f media.File) (io.ReadCloser, error) {
+		return io.NopCloser(io.LimitReader(zeros{}, f.Size)), nil
+	}); err != nil {
+		return nil, 0, err
+	}
 	body, w := io.Pipe()
-	go func() {
-		w.CloseWithError(packMedium(w, &m, &p, func(f media.File) (io.ReadCloser, error) {
-			name, err := s.Blobs.Path(f.SHA256)
-			if err != nil {
-				return nil, err
-			}
-			return os.Open(name)
-		}))
-	}()
-	return gen.GetMedium200ApplicationzipResponse{Body: body, ContentLength: int64(size)}, nil
+	go func() { w.CloseWithError(packMedium(w, m, sheet, open)) }()
+	return body, int64(size), nil
 }
 
 // filesOf are the files of all paths of a change, each once.
@@ -116,7 +127,7 @@ func (zeros) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func packMedium(w io.Writer, m *media.Manifest, p *path.Path, open func(media.File) (io.ReadCloser, error)) error {
+func packMedium(w io.Writer, m *media.Manifest, sheet func(io.Writer) error, open func(media.File) (io.ReadCloser, error)) error {
 	z := zip.NewWriter(w)
 	modified, err := time.Parse(time.RFC3339, m.MadeAt)
 	if err != nil {
@@ -155,29 +166,28 @@ func packMedium(w io.Writer, m *media.Manifest, p *path.Path, open func(media.Fi
 			e.SetIndent("", "  ")
 			return e.Encode(m)
 		}),
-		put(media.SheetFile, func(w io.Writer) error {
-			return sheet.Execute(w, struct {
-				*media.Manifest
-				Hops []path.Hop
-			}{m, p.Hops})
-		}))
+		put(media.SheetFile, sheet))
 	return errors.Join(err, z.Close())
 }
 
-var sheet = template.Must(template.New("sheet").Funcs(template.FuncMap{
+var sheetFuncs = template.FuncMap{
 	"mib":  func(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) },
 	"inc":  func(i int) int { return i + 1 },
 	"mins": func(s float64) string { return fmt.Sprintf("%.0f", s/60) },
 	"half": func(s string) string { return s[:32] + " " + s[32:] },
-}).Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><title>Change {{.Change}}: {{.Device}}</title>
+}
+
+const sheetStyle = `
 <style>
 @page { size: A4; margin: 14mm }
 body { font: 10pt/1.35 "DejaVu Sans", Arial, sans-serif; max-width: 182mm; margin: 8mm auto; color: #111 }
 h1 { font-size: 15pt; margin: 0 0 2mm } h2 { font-size: 11pt; margin: 4mm 0 1mm }
 table { border-collapse: collapse; width: 100% } th, td { text-align: left; padding: 1mm 2mm; border-bottom: 0.3mm solid #999; vertical-align: top }
 code { font: 7.5pt "DejaVu Sans Mono", monospace; white-space: nowrap } .box { display: inline-block; width: 3.5mm; height: 3.5mm; border: 0.4mm solid #111; vertical-align: -0.5mm }
-</style></head><body>
+</style>`
+
+var sheet = template.Must(template.New("sheet").Funcs(sheetFuncs).Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>Change {{.Change}}: {{.Device}}</title>` + sheetStyle + `</head><body>
 <h1>{{.Device}} ({{.Model}}): {{.From}} to {{.To}}</h1>
 <p>Change {{.Change}}. Medium made {{.MadeAt}}. Do the hops in this order and none of them twice. Stop and call when anything differs from this sheet.</p>
 <h2>Before you leave</h2>

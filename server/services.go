@@ -5,8 +5,8 @@ import (
 	"fmt"
 
 	"verimorph/api/gen"
-	"verimorph/core/change"
 	"verimorph/api/view"
+	"verimorph/core/change"
 	"verimorph/planning"
 )
 

@@ -998,6 +998,77 @@ type ClientInterface interface {
 	// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
 	PutLicenceService(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMedia Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back
+	//
+	// Corresponds with GET /media (the `ListMedia` operationId).
+	ListMedia(ctx context.Context, params *ListMediaParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeMediumWithBody Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /media (the `MakeMedium` operationId).
+	MakeMediumWithBody(ctx context.Context, params *MakeMediumParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeMedium Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /media (the `MakeMedium` operationId).
+	MakeMedium(ctx context.Context, params *MakeMediumParams, body MakeMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CoverMedia Which medium would bring each device back, and which devices have none
+	//
+	// Corresponds with GET /media/overview (the `CoverMedia` operationId).
+	CoverMedia(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckMediumWithBody Hold what was found on a medium against what was written onto it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+	CheckMediumWithBody(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckMedium Hold what was found on a medium against what was written onto it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+	CheckMedium(ctx context.Context, label Label, body CheckMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PackMedium What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted
+	//
+	// Corresponds with POST /media/{label}/content (the `PackMedium` operationId).
+	PackMedium(ctx context.Context, label Label, params *PackMediumParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlaceMediumWithBody Record where a medium lies
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+	PlaceMediumWithBody(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlaceMedium Record where a medium lies
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+	PlaceMedium(ctx context.Context, label Label, body PlaceMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireMediumWithBody Take a medium out of use for good
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+	RetireMediumWithBody(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireMedium Take a medium out of use for good
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+	RetireMedium(ctx context.Context, label Label, body RetireMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	//
 	// Corresponds with GET /models/{model}/releases (the `ListModelReleases` operationId).
@@ -3817,6 +3888,187 @@ func (c *Client) PutLicenceServiceWithBody(ctx context.Context, contentType stri
 // Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
 func (c *Client) PutLicenceService(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutLicenceServiceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMedia Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back
+//
+// Corresponds with GET /media (the `ListMedia` operationId).
+func (c *Client) ListMedia(ctx context.Context, params *ListMediaParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMediaRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeMediumWithBody Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /media (the `MakeMedium` operationId).
+func (c *Client) MakeMediumWithBody(ctx context.Context, params *MakeMediumParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeMediumRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeMedium Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /media (the `MakeMedium` operationId).
+func (c *Client) MakeMedium(ctx context.Context, params *MakeMediumParams, body MakeMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeMediumRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CoverMedia Which medium would bring each device back, and which devices have none
+//
+// Corresponds with GET /media/overview (the `CoverMedia` operationId).
+func (c *Client) CoverMedia(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCoverMediaRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckMediumWithBody Hold what was found on a medium against what was written onto it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+func (c *Client) CheckMediumWithBody(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckMediumRequestWithBody(c.Server, label, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckMedium Hold what was found on a medium against what was written onto it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+func (c *Client) CheckMedium(ctx context.Context, label Label, body CheckMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckMediumRequest(c.Server, label, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PackMedium What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted
+//
+// Corresponds with POST /media/{label}/content (the `PackMedium` operationId).
+func (c *Client) PackMedium(ctx context.Context, label Label, params *PackMediumParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPackMediumRequest(c.Server, label, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlaceMediumWithBody Record where a medium lies
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+func (c *Client) PlaceMediumWithBody(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlaceMediumRequestWithBody(c.Server, label, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlaceMedium Record where a medium lies
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+func (c *Client) PlaceMedium(ctx context.Context, label Label, body PlaceMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlaceMediumRequest(c.Server, label, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireMediumWithBody Take a medium out of use for good
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+func (c *Client) RetireMediumWithBody(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireMediumRequestWithBody(c.Server, label, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireMedium Take a medium out of use for good
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+func (c *Client) RetireMedium(ctx context.Context, label Label, body RetireMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireMediumRequest(c.Server, label, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10015,6 +10267,332 @@ func NewPutLicenceServiceRequestWithBody(server string, contentType string, body
 	return req, nil
 }
 
+// NewListMediaRequest constructs an http.Request for the ListMedia method
+func NewListMediaRequest(server string, params *ListMediaParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeMediumRequest calls the generic MakeMedium builder with application/json body
+func NewMakeMediumRequest(server string, params *MakeMediumParams, body MakeMediumJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeMediumRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewMakeMediumRequestWithBody constructs an http.Request for the MakeMedium method, with any body, and a specified content type
+func NewMakeMediumRequestWithBody(server string, params *MakeMediumParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewCoverMediaRequest constructs an http.Request for the CoverMedia method
+func NewCoverMediaRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media/overview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckMediumRequest calls the generic CheckMedium builder with application/json body
+func NewCheckMediumRequest(server string, label Label, body CheckMediumJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckMediumRequestWithBody(server, label, "application/json", bodyReader)
+}
+
+// NewCheckMediumRequestWithBody constructs an http.Request for the CheckMedium method, with any body, and a specified content type
+func NewCheckMediumRequestWithBody(server string, label Label, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "label", label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media/%s/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPackMediumRequest constructs an http.Request for the PackMedium method
+func NewPackMediumRequest(server string, label Label, params *PackMediumParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "label", label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media/%s/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.ArchivePassword != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Archive-Password", *params.ArchivePassword, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Archive-Password", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewPlaceMediumRequest calls the generic PlaceMedium builder with application/json body
+func NewPlaceMediumRequest(server string, label Label, body PlaceMediumJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlaceMediumRequestWithBody(server, label, "application/json", bodyReader)
+}
+
+// NewPlaceMediumRequestWithBody constructs an http.Request for the PlaceMedium method, with any body, and a specified content type
+func NewPlaceMediumRequestWithBody(server string, label Label, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "label", label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media/%s/place", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRetireMediumRequest calls the generic RetireMedium builder with application/json body
+func NewRetireMediumRequest(server string, label Label, body RetireMediumJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRetireMediumRequestWithBody(server, label, "application/json", bodyReader)
+}
+
+// NewRetireMediumRequestWithBody constructs an http.Request for the RetireMedium method, with any body, and a specified content type
+func NewRetireMediumRequestWithBody(server string, label Label, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "label", label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/media/%s/retire", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListModelReleasesRequest constructs an http.Request for the ListModelReleases method
 func NewListModelReleasesRequest(server string, model string) (*http.Request, error) {
 	var err error
@@ -13146,6 +13724,83 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /licence-service (the `PutLicenceService` operationId).
 	PutLicenceServiceWithResponse(ctx context.Context, body PutLicenceServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutLicenceServiceResponse, error)
+
+	// ListMediaWithResponse Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /media (the `ListMedia` operationId).
+	ListMediaWithResponse(ctx context.Context, params *ListMediaParams, reqEditors ...RequestEditorFn) (*ListMediaResponse, error)
+
+	// MakeMediumWithBodyWithResponse Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media (the `MakeMedium` operationId).
+	MakeMediumWithBodyWithResponse(ctx context.Context, params *MakeMediumParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeMediumResponse, error)
+
+	// MakeMediumWithResponse Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media (the `MakeMedium` operationId).
+	MakeMediumWithResponse(ctx context.Context, params *MakeMediumParams, body MakeMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeMediumResponse, error)
+
+	// CoverMediaWithResponse Which medium would bring each device back, and which devices have none
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /media/overview (the `CoverMedia` operationId).
+	CoverMediaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CoverMediaResponse, error)
+
+	// CheckMediumWithBodyWithResponse Hold what was found on a medium against what was written onto it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+	CheckMediumWithBodyWithResponse(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckMediumResponse, error)
+
+	// CheckMediumWithResponse Hold what was found on a medium against what was written onto it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+	CheckMediumWithResponse(ctx context.Context, label Label, body CheckMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMediumResponse, error)
+
+	// PackMediumWithResponse What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/content (the `PackMedium` operationId).
+	PackMediumWithResponse(ctx context.Context, label Label, params *PackMediumParams, reqEditors ...RequestEditorFn) (*PackMediumResponse, error)
+
+	// PlaceMediumWithBodyWithResponse Record where a medium lies
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+	PlaceMediumWithBodyWithResponse(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlaceMediumResponse, error)
+
+	// PlaceMediumWithResponse Record where a medium lies
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+	PlaceMediumWithResponse(ctx context.Context, label Label, body PlaceMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*PlaceMediumResponse, error)
+
+	// RetireMediumWithBodyWithResponse Take a medium out of use for good
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+	RetireMediumWithBodyWithResponse(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireMediumResponse, error)
+
+	// RetireMediumWithResponse Take a medium out of use for good
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+	RetireMediumWithResponse(ctx context.Context, label Label, body RetireMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireMediumResponse, error)
 
 	// ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
 	//
@@ -18992,6 +19647,336 @@ func (r PutLicenceServiceResponse) ContentType() string {
 	return ""
 }
 
+type ListMediaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Medium `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMediaResponse) GetJSON200() *struct {
+	Items []Medium `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMediaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMediaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMediaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMediaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMediaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeMediumResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Medium
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeMediumResponse) GetJSON201() *Medium {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeMediumResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeMediumResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeMediumResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeMediumResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeMediumResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CoverMediaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []MediumCover `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CoverMediaResponse) GetJSON200() *struct {
+	Items []MediumCover `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CoverMediaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CoverMediaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CoverMediaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CoverMediaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CoverMediaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckMediumResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Medium
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckMediumResponse) GetJSON200() *Medium {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckMediumResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckMediumResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckMediumResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckMediumResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckMediumResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PackMediumResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PackMediumResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PackMediumResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PackMediumResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PackMediumResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PackMediumResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlaceMediumResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Medium
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlaceMediumResponse) GetJSON200() *Medium {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlaceMediumResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlaceMediumResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlaceMediumResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlaceMediumResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlaceMediumResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireMediumResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetireMediumResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireMediumResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireMediumResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireMediumResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireMediumResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListModelReleasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23220,6 +24205,149 @@ func (c *ClientWithResponses) PutLicenceServiceWithResponse(ctx context.Context,
 		return nil, err
 	}
 	return ParsePutLicenceServiceResponse(rsp)
+}
+
+// ListMediaWithResponse Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /media (the `ListMedia` operationId).
+func (c *ClientWithResponses) ListMediaWithResponse(ctx context.Context, params *ListMediaParams, reqEditors ...RequestEditorFn) (*ListMediaResponse, error) {
+	rsp, err := c.ListMedia(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMediaResponse(rsp)
+}
+
+// MakeMediumWithBodyWithResponse Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media (the `MakeMedium` operationId).
+func (c *ClientWithResponses) MakeMediumWithBodyWithResponse(ctx context.Context, params *MakeMediumParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeMediumResponse, error) {
+	rsp, err := c.MakeMediumWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeMediumResponse(rsp)
+}
+
+// MakeMediumWithResponse Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media (the `MakeMedium` operationId).
+func (c *ClientWithResponses) MakeMediumWithResponse(ctx context.Context, params *MakeMediumParams, body MakeMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeMediumResponse, error) {
+	rsp, err := c.MakeMedium(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeMediumResponse(rsp)
+}
+
+// CoverMediaWithResponse Which medium would bring each device back, and which devices have none
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /media/overview (the `CoverMedia` operationId).
+func (c *ClientWithResponses) CoverMediaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CoverMediaResponse, error) {
+	rsp, err := c.CoverMedia(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCoverMediaResponse(rsp)
+}
+
+// CheckMediumWithBodyWithResponse Hold what was found on a medium against what was written onto it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+func (c *ClientWithResponses) CheckMediumWithBodyWithResponse(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckMediumResponse, error) {
+	rsp, err := c.CheckMediumWithBody(ctx, label, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckMediumResponse(rsp)
+}
+
+// CheckMediumWithResponse Hold what was found on a medium against what was written onto it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/check (the `CheckMedium` operationId).
+func (c *ClientWithResponses) CheckMediumWithResponse(ctx context.Context, label Label, body CheckMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckMediumResponse, error) {
+	rsp, err := c.CheckMedium(ctx, label, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckMediumResponse(rsp)
+}
+
+// PackMediumWithResponse What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/content (the `PackMedium` operationId).
+func (c *ClientWithResponses) PackMediumWithResponse(ctx context.Context, label Label, params *PackMediumParams, reqEditors ...RequestEditorFn) (*PackMediumResponse, error) {
+	rsp, err := c.PackMedium(ctx, label, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePackMediumResponse(rsp)
+}
+
+// PlaceMediumWithBodyWithResponse Record where a medium lies
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+func (c *ClientWithResponses) PlaceMediumWithBodyWithResponse(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlaceMediumResponse, error) {
+	rsp, err := c.PlaceMediumWithBody(ctx, label, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlaceMediumResponse(rsp)
+}
+
+// PlaceMediumWithResponse Record where a medium lies
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/place (the `PlaceMedium` operationId).
+func (c *ClientWithResponses) PlaceMediumWithResponse(ctx context.Context, label Label, body PlaceMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*PlaceMediumResponse, error) {
+	rsp, err := c.PlaceMedium(ctx, label, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlaceMediumResponse(rsp)
+}
+
+// RetireMediumWithBodyWithResponse Take a medium out of use for good
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+func (c *ClientWithResponses) RetireMediumWithBodyWithResponse(ctx context.Context, label Label, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireMediumResponse, error) {
+	rsp, err := c.RetireMediumWithBody(ctx, label, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireMediumResponse(rsp)
+}
+
+// RetireMediumWithResponse Take a medium out of use for good
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /media/{label}/retire (the `RetireMedium` operationId).
+func (c *ClientWithResponses) RetireMediumWithResponse(ctx context.Context, label Label, body RetireMediumJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireMediumResponse, error) {
+	rsp, err := c.RetireMedium(ctx, label, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireMediumResponse(rsp)
 }
 
 // ListModelReleasesWithResponse The releases of a model's family, newest first, and which it may run
@@ -27780,6 +28908,230 @@ func ParsePutLicenceServiceResponse(rsp *http.Response) (*PutLicenceServiceRespo
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMediaResponse parses an HTTP response from a ListMediaWithResponse call
+func ParseListMediaResponse(rsp *http.Response) (*ListMediaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMediaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Medium `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeMediumResponse parses an HTTP response from a MakeMediumWithResponse call
+func ParseMakeMediumResponse(rsp *http.Response) (*MakeMediumResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeMediumResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Medium
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCoverMediaResponse parses an HTTP response from a CoverMediaWithResponse call
+func ParseCoverMediaResponse(rsp *http.Response) (*CoverMediaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CoverMediaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []MediumCover `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckMediumResponse parses an HTTP response from a CheckMediumWithResponse call
+func ParseCheckMediumResponse(rsp *http.Response) (*CheckMediumResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckMediumResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Medium
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePackMediumResponse parses an HTTP response from a PackMediumWithResponse call
+func ParsePackMediumResponse(rsp *http.Response) (*PackMediumResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PackMediumResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlaceMediumResponse parses an HTTP response from a PlaceMediumWithResponse call
+func ParsePlaceMediumResponse(rsp *http.Response) (*PlaceMediumResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlaceMediumResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Medium
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireMediumResponse parses an HTTP response from a RetireMediumWithResponse call
+func ParseRetireMediumResponse(rsp *http.Response) (*RetireMediumResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireMediumResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -207,6 +207,7 @@ const (
 	ChangeKindBringUp    ChangeKind = "bring-up"
 	ChangeKindFirmware   ChangeKind = "firmware"
 	ChangeKindJoin       ChangeKind = "join"
+	ChangeKindMedium     ChangeKind = "medium"
 	ChangeKindMove       ChangeKind = "move"
 	ChangeKindOperations ChangeKind = "operations"
 	ChangeKindPutBack    ChangeKind = "put-back"
@@ -227,6 +228,8 @@ func (e ChangeKind) Valid() bool {
 	case ChangeKindFirmware:
 		return true
 	case ChangeKindJoin:
+		return true
+	case ChangeKindMedium:
 		return true
 	case ChangeKindMove:
 		return true
@@ -753,6 +756,78 @@ func (e Matters) Valid() bool {
 	case MattersUnknown:
 		return true
 	case MattersYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MediumState.
+const (
+	MediumStateBeingMade   MediumState = "being-made"
+	MediumStateDamaged     MediumState = "damaged"
+	MediumStateGood        MediumState = "good"
+	MediumStateNotMade     MediumState = "not-made"
+	MediumStateRetired     MediumState = "retired"
+	MediumStateUnconfirmed MediumState = "unconfirmed"
+)
+
+// Valid indicates whether the value is a known member of the MediumState enum.
+func (e MediumState) Valid() bool {
+	switch e {
+	case MediumStateBeingMade:
+		return true
+	case MediumStateDamaged:
+		return true
+	case MediumStateGood:
+		return true
+	case MediumStateNotMade:
+		return true
+	case MediumStateRetired:
+		return true
+	case MediumStateUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MediumCoverState.
+const (
+	MediumCoverStateDoubt MediumCoverState = "doubt"
+	MediumCoverStateGood  MediumCoverState = "good"
+	MediumCoverStateNone  MediumCoverState = "none"
+	MediumCoverStateOld   MediumCoverState = "old"
+)
+
+// Valid indicates whether the value is a known member of the MediumCoverState enum.
+func (e MediumCoverState) Valid() bool {
+	switch e {
+	case MediumCoverStateDoubt:
+		return true
+	case MediumCoverStateGood:
+		return true
+	case MediumCoverStateNone:
+		return true
+	case MediumCoverStateOld:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MediumKind.
+const (
+	Recovery MediumKind = "recovery"
+	Snapshot MediumKind = "snapshot"
+)
+
+// Valid indicates whether the value is a known member of the MediumKind enum.
+func (e MediumKind) Valid() bool {
+	switch e {
+	case Recovery:
+		return true
+	case Snapshot:
 		return true
 	default:
 		return false
@@ -1981,7 +2056,7 @@ type Change struct {
 	HalfWay *string `json:"halfWay,omitempty"`
 	Id      int64   `json:"id"`
 
-	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it.
+	// Kind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it; medium: the device writes what it is onto a medium.
 	Kind ChangeKind `json:"kind"`
 
 	// Members In a change of several.
@@ -2049,7 +2124,7 @@ type Change struct {
 	WaysBack   *[]WayBack `json:"waysBack,omitempty"`
 }
 
-// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it.
+// ChangeKind back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it; medium: the device writes what it is onto a medium.
 type ChangeKind string
 
 // ChangeMember defines model for ChangeMember.
@@ -2937,6 +3012,18 @@ type FoundEnsembleList struct {
 	Items []FoundEnsemble `json:"items"`
 }
 
+// FoundOnMedium defines model for FoundOnMedium.
+type FoundOnMedium struct {
+	Files []struct {
+		Name   string `json:"name"`
+		Sha256 string `json:"sha256"`
+		Size   int64  `json:"size"`
+	} `json:"files"`
+
+	// Place Where it lies from now on.
+	Place *string `json:"place,omitempty"`
+}
+
 // HandEdit defines model for HandEdit.
 type HandEdit struct {
 	After *string      `json:"after,omitempty"`
@@ -3231,6 +3318,71 @@ type Measured struct {
 	Value string `json:"value"`
 }
 
+// Medium defines model for Medium.
+type Medium struct {
+	// Backup The backup with the configuration that it would bring back.
+	Backup *int64 `json:"backup,omitempty"`
+
+	// Change That makes it.
+	Change    *int64     `json:"change,omitempty"`
+	CheckedAt *time.Time `json:"checkedAt,omitempty"`
+	CreatedAt time.Time  `json:"createdAt"`
+	CreatedBy string     `json:"createdBy"`
+	Device    string     `json:"device"`
+	Files     []struct {
+		Name   string `json:"name"`
+		Sha256 string `json:"sha256"`
+		Size   int64  `json:"size"`
+	} `json:"files"`
+
+	// Kind snapshot: the device writes its own state; recovery: an image and the newest backup, made from files.
+	Kind  MediumKind `json:"kind"`
+	Label string     `json:"label"`
+	Model string     `json:"model"`
+
+	// Older In what it would bring back something else than the device is by now.
+	Older []string `json:"older"`
+
+	// Place Where it lies.
+	Place string `json:"place"`
+
+	// Problems Of the last look.
+	Problems []string `json:"problems"`
+
+	// Retired Why.
+	Retired   *string    `json:"retired,omitempty"`
+	RetiredAt *time.Time `json:"retiredAt,omitempty"`
+
+	// Site Of the device.
+	Site string `json:"site"`
+
+	// State unconfirmed: it was given out, and nobody has said that it was read back; good, damaged: by the last look at it.
+	State MediumState `json:"state"`
+
+	// Version Release that it would bring back.
+	Version   string     `json:"version"`
+	WrittenAt *time.Time `json:"writtenAt,omitempty"`
+}
+
+// MediumState unconfirmed: it was given out, and nobody has said that it was read back; good, damaged: by the last look at it.
+type MediumState string
+
+// MediumCover defines model for MediumCover.
+type MediumCover struct {
+	Device string           `json:"device"`
+	Label  *string          `json:"label,omitempty"`
+	Model  string           `json:"model"`
+	Site   string           `json:"site"`
+	State  MediumCoverState `json:"state"`
+	Why    string           `json:"why"`
+}
+
+// MediumCoverState defines model for MediumCover.State.
+type MediumCoverState string
+
+// MediumKind snapshot: the device writes its own state; recovery: an image and the newest backup, made from files.
+type MediumKind string
+
 // Minutes defines model for Minutes.
 type Minutes struct {
 	High float64 `json:"high"`
@@ -3462,6 +3614,21 @@ type NewLicenceService struct {
 	Password string `json:"password"`
 	Url      string `json:"url"`
 	User     string `json:"user"`
+}
+
+// NewMedium defines model for NewMedium.
+type NewMedium struct {
+	Device string `json:"device"`
+
+	// Kind snapshot: the device writes its own state; recovery: an image and the newest backup, made from files.
+	Kind MediumKind `json:"kind"`
+
+	// Label What it is called, and what is written on it: letters, digits, - and _.
+	Label string `json:"label"`
+
+	// Place Where it is kept.
+	Place *string `json:"place,omitempty"`
+	Terms *Terms  `json:"terms,omitempty"`
 }
 
 // NewReplacement defines model for NewReplacement.
@@ -4875,6 +5042,9 @@ type ID = int64
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
+// Label defines model for Label.
+type Label = string
+
 // Limit defines model for Limit.
 type Limit = int
 
@@ -5190,6 +5360,33 @@ type RotateKeyJSONBody struct {
 // RotateKeyJSONBodyWhich defines parameters for RotateKey.
 type RotateKeyJSONBodyWhich string
 
+// ListMediaParams defines parameters for ListMedia.
+type ListMediaParams struct {
+	// All Those that were retired as well.
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
+// MakeMediumParams defines parameters for MakeMedium.
+type MakeMediumParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// PackMediumParams defines parameters for PackMedium.
+type PackMediumParams struct {
+	// ArchivePassword With which the archive is encrypted instead of keys: UTF-8, percent-encoded (RFC 3986, section 2.1). It is not kept.
+	ArchivePassword *ArchivePassword `json:"Archive-Password,omitempty"`
+}
+
+// PlaceMediumJSONBody defines parameters for PlaceMedium.
+type PlaceMediumJSONBody struct {
+	Place string `json:"place"`
+}
+
+// RetireMediumJSONBody defines parameters for RetireMedium.
+type RetireMediumJSONBody struct {
+	Reason string `json:"reason"`
+}
+
 // ListReplacementsParams defines parameters for ListReplacements.
 type ListReplacementsParams struct {
 	// Device The old or the new one.
@@ -5381,6 +5578,18 @@ type RotateKeyJSONRequestBody RotateKeyJSONBody
 
 // PutLicenceServiceJSONRequestBody defines body for PutLicenceService for application/json ContentType.
 type PutLicenceServiceJSONRequestBody = NewLicenceService
+
+// MakeMediumJSONRequestBody defines body for MakeMedium for application/json ContentType.
+type MakeMediumJSONRequestBody = NewMedium
+
+// CheckMediumJSONRequestBody defines body for CheckMedium for application/json ContentType.
+type CheckMediumJSONRequestBody = FoundOnMedium
+
+// PlaceMediumJSONRequestBody defines body for PlaceMedium for application/json ContentType.
+type PlaceMediumJSONRequestBody PlaceMediumJSONBody
+
+// RetireMediumJSONRequestBody defines body for RetireMedium for application/json ContentType.
+type RetireMediumJSONRequestBody RetireMediumJSONBody
 
 // PutNotificationsJSONRequestBody defines body for PutNotifications for application/json ContentType.
 type PutNotificationsJSONRequestBody = Notifications
@@ -5786,6 +5995,27 @@ type ServerInterface interface {
 	// PutLicenceService Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
 	// (PUT /licence-service)
 	PutLicenceService(c *gin.Context)
+	// ListMedia Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back
+	// (GET /media)
+	ListMedia(c *gin.Context, params ListMediaParams)
+	// MakeMedium Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+	// (POST /media)
+	MakeMedium(c *gin.Context, params MakeMediumParams)
+	// CoverMedia Which medium would bring each device back, and which devices have none
+	// (GET /media/overview)
+	CoverMedia(c *gin.Context)
+	// CheckMedium Hold what was found on a medium against what was written onto it
+	// (POST /media/{label}/check)
+	CheckMedium(c *gin.Context, label Label)
+	// PackMedium What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted
+	// (POST /media/{label}/content)
+	PackMedium(c *gin.Context, label Label, params PackMediumParams)
+	// PlaceMedium Record where a medium lies
+	// (POST /media/{label}/place)
+	PlaceMedium(c *gin.Context, label Label)
+	// RetireMedium Take a medium out of use for good
+	// (POST /media/{label}/retire)
+	RetireMedium(c *gin.Context, label Label)
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	// (GET /models/{model}/releases)
 	ListModelReleases(c *gin.Context, model string)
@@ -8937,6 +9167,210 @@ func (siw *ServerInterfaceWrapper) PutLicenceService(c *gin.Context) {
 	siw.Handler.PutLicenceService(c)
 }
 
+// ListMedia operation middleware
+func (siw *ServerInterfaceWrapper) ListMedia(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMediaParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMedia(c, params)
+}
+
+// MakeMedium operation middleware
+func (siw *ServerInterfaceWrapper) MakeMedium(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeMediumParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeMedium(c, params)
+}
+
+// CoverMedia operation middleware
+func (siw *ServerInterfaceWrapper) CoverMedia(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CoverMedia(c)
+}
+
+// CheckMedium operation middleware
+func (siw *ServerInterfaceWrapper) CheckMedium(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "label" -------------
+	var label Label
+
+	err = runtime.BindStyledParameterWithOptions("simple", "label", c.Param("label"), &label, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckMedium(c, label)
+}
+
+// PackMedium operation middleware
+func (siw *ServerInterfaceWrapper) PackMedium(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "label" -------------
+	var label Label
+
+	err = runtime.BindStyledParameterWithOptions("simple", "label", c.Param("label"), &label, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PackMediumParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Archive-Password" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Archive-Password")]; found {
+		var ArchivePassword ArchivePassword
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Archive-Password, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Archive-Password", valueList[0], &ArchivePassword, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Archive-Password: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.ArchivePassword = &ArchivePassword
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PackMedium(c, label, params)
+}
+
+// PlaceMedium operation middleware
+func (siw *ServerInterfaceWrapper) PlaceMedium(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "label" -------------
+	var label Label
+
+	err = runtime.BindStyledParameterWithOptions("simple", "label", c.Param("label"), &label, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlaceMedium(c, label)
+}
+
+// RetireMedium operation middleware
+func (siw *ServerInterfaceWrapper) RetireMedium(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "label" -------------
+	var label Label
+
+	err = runtime.BindStyledParameterWithOptions("simple", "label", c.Param("label"), &label, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RetireMedium(c, label)
+}
+
 // ListModelReleases operation middleware
 func (siw *ServerInterfaceWrapper) ListModelReleases(c *gin.Context) {
 
@@ -10239,6 +10673,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/fetches", wrapper.StartFetches)
 	router.POST(options.BaseURL+"/fetches/:id/:action", wrapper.ActOnFetch)
 	router.GET(options.BaseURL+"/changes/:id/medium", wrapper.GetMedium)
+	router.GET(options.BaseURL+"/media", wrapper.ListMedia)
+	router.POST(options.BaseURL+"/media", wrapper.MakeMedium)
+	router.GET(options.BaseURL+"/media/overview", wrapper.CoverMedia)
+	router.POST(options.BaseURL+"/media/:label/content", wrapper.PackMedium)
+	router.POST(options.BaseURL+"/media/:label/check", wrapper.CheckMedium)
+	router.POST(options.BaseURL+"/media/:label/place", wrapper.PlaceMedium)
+	router.POST(options.BaseURL+"/media/:label/retire", wrapper.RetireMedium)
 	router.GET(options.BaseURL+"/advisories", wrapper.ListAdvisories)
 	router.POST(options.BaseURL+"/advisories", wrapper.AddAdvisory)
 	router.DELETE(options.BaseURL+"/advisories/:name", wrapper.DeleteAdvisory)
@@ -14750,6 +15191,287 @@ func (response PutLicenceServicedefaultApplicationProblemPlusJSONResponse) Visit
 	return err
 }
 
+type ListMediaRequestObject struct {
+	Params ListMediaParams
+}
+
+type ListMediaResponseObject interface {
+	VisitListMediaResponse(w http.ResponseWriter) error
+}
+
+type ListMedia200JSONResponse struct {
+	Items []Medium `json:"items"`
+}
+
+func (response ListMedia200JSONResponse) VisitListMediaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMediadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMediadefaultApplicationProblemPlusJSONResponse) VisitListMediaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeMediumRequestObject struct {
+	Params MakeMediumParams
+	Body   *MakeMediumJSONRequestBody
+}
+
+type MakeMediumResponseObject interface {
+	VisitMakeMediumResponse(w http.ResponseWriter) error
+}
+
+type MakeMedium201JSONResponse Medium
+
+func (response MakeMedium201JSONResponse) VisitMakeMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeMediumdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeMediumdefaultApplicationProblemPlusJSONResponse) VisitMakeMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CoverMediaRequestObject struct {
+}
+
+type CoverMediaResponseObject interface {
+	VisitCoverMediaResponse(w http.ResponseWriter) error
+}
+
+type CoverMedia200JSONResponse struct {
+	Items []MediumCover `json:"items"`
+}
+
+func (response CoverMedia200JSONResponse) VisitCoverMediaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CoverMediadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CoverMediadefaultApplicationProblemPlusJSONResponse) VisitCoverMediaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckMediumRequestObject struct {
+	Label Label `json:"label"`
+	Body  *CheckMediumJSONRequestBody
+}
+
+type CheckMediumResponseObject interface {
+	VisitCheckMediumResponse(w http.ResponseWriter) error
+}
+
+type CheckMedium200JSONResponse Medium
+
+func (response CheckMedium200JSONResponse) VisitCheckMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckMediumdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckMediumdefaultApplicationProblemPlusJSONResponse) VisitCheckMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PackMediumRequestObject struct {
+	Label  Label `json:"label"`
+	Params PackMediumParams
+}
+
+type PackMediumResponseObject interface {
+	VisitPackMediumResponse(w http.ResponseWriter) error
+}
+
+type PackMedium200ApplicationzipResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PackMedium200ApplicationzipResponse) VisitPackMediumResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PackMediumdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PackMediumdefaultApplicationProblemPlusJSONResponse) VisitPackMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlaceMediumRequestObject struct {
+	Label Label `json:"label"`
+	Body  *PlaceMediumJSONRequestBody
+}
+
+type PlaceMediumResponseObject interface {
+	VisitPlaceMediumResponse(w http.ResponseWriter) error
+}
+
+type PlaceMedium200JSONResponse Medium
+
+func (response PlaceMedium200JSONResponse) VisitPlaceMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlaceMediumdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlaceMediumdefaultApplicationProblemPlusJSONResponse) VisitPlaceMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetireMediumRequestObject struct {
+	Label Label `json:"label"`
+	Body  *RetireMediumJSONRequestBody
+}
+
+type RetireMediumResponseObject interface {
+	VisitRetireMediumResponse(w http.ResponseWriter) error
+}
+
+type RetireMedium204Response struct {
+}
+
+func (response RetireMedium204Response) VisitRetireMediumResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RetireMediumdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RetireMediumdefaultApplicationProblemPlusJSONResponse) VisitRetireMediumResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListModelReleasesRequestObject struct {
 	Model string `json:"model"`
 }
@@ -17021,6 +17743,27 @@ type StrictServerInterface interface {
 	// PutLicenceService Say where licences are taken from (docs/formats/licence-service.md); the password is never shown again
 	// (PUT /licence-service)
 	PutLicenceService(ctx context.Context, request PutLicenceServiceRequestObject) (PutLicenceServiceResponseObject, error)
+	// ListMedia Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back
+	// (GET /media)
+	ListMedia(ctx context.Context, request ListMediaRequestObject) (ListMediaResponseObject, error)
+	// MakeMedium Draft that a device writes a medium (snapshot), or record one that is made from files (recovery)
+	// (POST /media)
+	MakeMedium(ctx context.Context, request MakeMediumRequestObject) (MakeMediumResponseObject, error)
+	// CoverMedia Which medium would bring each device back, and which devices have none
+	// (GET /media/overview)
+	CoverMedia(ctx context.Context, request CoverMediaRequestObject) (CoverMediaResponseObject, error)
+	// CheckMedium Hold what was found on a medium against what was written onto it
+	// (POST /media/{label}/check)
+	CheckMedium(ctx context.Context, request CheckMediumRequestObject) (CheckMediumResponseObject, error)
+	// PackMedium What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted
+	// (POST /media/{label}/content)
+	PackMedium(ctx context.Context, request PackMediumRequestObject) (PackMediumResponseObject, error)
+	// PlaceMedium Record where a medium lies
+	// (POST /media/{label}/place)
+	PlaceMedium(ctx context.Context, request PlaceMediumRequestObject) (PlaceMediumResponseObject, error)
+	// RetireMedium Take a medium out of use for good
+	// (POST /media/{label}/retire)
+	RetireMedium(ctx context.Context, request RetireMediumRequestObject) (RetireMediumResponseObject, error)
 	// ListModelReleases The releases of a model's family, newest first, and which it may run
 	// (GET /models/{model}/releases)
 	ListModelReleases(ctx context.Context, request ListModelReleasesRequestObject) (ListModelReleasesResponseObject, error)
@@ -20720,6 +21463,259 @@ func (sh *strictHandler) PutLicenceService(ctx *gin.Context) {
 	}
 }
 
+// ListMedia operation middleware
+func (sh *strictHandler) ListMedia(ctx *gin.Context, params ListMediaParams) {
+	var request ListMediaRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMedia(ctx, request.(ListMediaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMedia")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMediaResponseObject); ok {
+		if err := validResponse.VisitListMediaResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeMedium operation middleware
+func (sh *strictHandler) MakeMedium(ctx *gin.Context, params MakeMediumParams) {
+	var request MakeMediumRequestObject
+
+	request.Params = params
+
+	var body MakeMediumJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeMedium(ctx, request.(MakeMediumRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeMedium")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeMediumResponseObject); ok {
+		if err := validResponse.VisitMakeMediumResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CoverMedia operation middleware
+func (sh *strictHandler) CoverMedia(ctx *gin.Context) {
+	var request CoverMediaRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CoverMedia(ctx, request.(CoverMediaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CoverMedia")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CoverMediaResponseObject); ok {
+		if err := validResponse.VisitCoverMediaResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckMedium operation middleware
+func (sh *strictHandler) CheckMedium(ctx *gin.Context, label Label) {
+	var request CheckMediumRequestObject
+
+	request.Label = label
+
+	var body CheckMediumJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckMedium(ctx, request.(CheckMediumRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckMedium")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckMediumResponseObject); ok {
+		if err := validResponse.VisitCheckMediumResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PackMedium operation middleware
+func (sh *strictHandler) PackMedium(ctx *gin.Context, label Label, params PackMediumParams) {
+	var request PackMediumRequestObject
+
+	request.Label = label
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PackMedium(ctx, request.(PackMediumRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PackMedium")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PackMediumResponseObject); ok {
+		if err := validResponse.VisitPackMediumResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlaceMedium operation middleware
+func (sh *strictHandler) PlaceMedium(ctx *gin.Context, label Label) {
+	var request PlaceMediumRequestObject
+
+	request.Label = label
+
+	var body PlaceMediumJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlaceMedium(ctx, request.(PlaceMediumRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlaceMedium")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlaceMediumResponseObject); ok {
+		if err := validResponse.VisitPlaceMediumResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RetireMedium operation middleware
+func (sh *strictHandler) RetireMedium(ctx *gin.Context, label Label) {
+	var request RetireMediumRequestObject
+
+	request.Label = label
+
+	var body RetireMediumJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RetireMedium(ctx, request.(RetireMediumRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RetireMedium")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RetireMediumResponseObject); ok {
+		if err := validResponse.VisitRetireMediumResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListModelReleases operation middleware
 func (sh *strictHandler) ListModelReleases(ctx *gin.Context, model string) {
 	var request ListModelReleasesRequestObject
@@ -22371,534 +23367,550 @@ func (sh *strictHandler) ContinueUpload(ctx *gin.Context, id ID, params Continue
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rl9s2ljb6V7DqzFrdPUdVdtKdTHfVl7EdO/bEt9flxOu8k7xjSIQkdFEAGwBLVmflv5+FvTdAUAIo",
-	"skpOMnPOl5mOiyJx2djY1+f5+WyhN41WQjl7dvnzWcMN3wgnDPzXI7NYy1vxllu71aby/1QJuzCycVKr",
-	"s8uzD9Kt2XYtF2vm1oJxfJ5Jy4RamF3jRMWksk7wiukluxE7e8m+f//s/K8z1gizEMqdC7XQlajYH989",
-	"e8L+/Le/fj1jViz8B9iXF1/86YK9cP6FSjt2Ixp3cTY7k/7ba8ErYc5mZ4pvxNllGOx5HO3szC7WYsP9",
-	"sDf800uhVm59dvnnhw8fzs7crvE/ss5ItTr75ZfZ2ZPWWG38w/D6f7TC7Lq3L/Cv6TsPX/GNsAuhKv+f",
-	"hddU3ROZV821rgVX9K5buRCv4Wf0roa7dfcq+H+zMyP+0UojqrNLZ1oxPL5nUmU28Y2qd2y75o6tuWVu",
-	"LS1z4pNjUjHOllLUFXP+r36Ha2kds2u9tVesbRphGFcVq/VWGLbg1ouAYFqJuEt781/6ERQ25ov8vrz4",
-	"prAAshqc/lKbDXf+OeW+/svZ7Gwjldy0m7PLL+JnpHJiJQx+pxKbRjuhFrvvxC5+c1/MksfO/XOFyXyZ",
-	"n8xLuZGuJBw1/DF9YSWWvK0drc2Gf8IJfAX/NTyda2EkrwtLZ/GPQ8uXbsyX+Ln434cz+8W/yjZaWQGa",
-	"463R81ps/P9caOWEgknzpqnlgnu5e9DgE//3360Xwp+TL/+LEcuzy7P/60Gnmh7gX+2D8F744p4u8jK6",
-	"FcqxrdFqNWPbtTBiBgIK0u00q/QFLA69DnTcYiEax9UCzlljdCOMkziLxVosbuB/SSc2NnOoYF1e4B+7",
-	"ZeHG8N0ZrAmn6fXlvL+ef85JSrcz/xnGEd/3U/yBnv9dLJz/FM5DVIez4K53HCruxLmToDwOZjPfZScJ",
-	"A8j+pZvhiCmcwQfij2Z+aPm54J7+fCaUl/D/9JJj9K0fsnXc+EPCzeZsdia4qf0bG95a1Ia23eBjuvH/",
-	"T67UuV4u/Q9ggeAZB6dupc/nHAZVC34rkpF008ORfNCmsocL67XkoTp9xHB6M6YNCt6WW2aFUBfstRD+",
-	"qnOa4WjYlhsl1cp6fZmIyF8Kd9ThSlW30mqzy+z6cikWJA/9AT7XW7bhascquGIsM61iXLHwC2ZELbgF",
-	"Hb6vWGZni1tx5ETsH4Il38haTv2VrLKPNe28lnYtTEEaYeRV4Y+30sqssM7OrLgVRrq8+Nt2s+Em/zcn",
-	"XS2Oyz9cVvhsOonkw91nknkko6alT9Zz1m3yTwOy8Y1wXNYZCUlkZ0jnRhkDlQsi09vKMb9Faya3zzTV",
-	"6a98hz/MvdPync0Yq8GIqfSi3fiLwj/HFlyxuf9HFS+LHWuMrtqFs2DPeNMzrPSMCb5YM60WaOOMlOc9",
-	"aYhLn8yfht2t8fCewnoe7GkV//1gQEv5SVSPd4fr8n4tmK4rYV04+Uw6WBYDcwXjz//aMukucrfGRlei",
-	"Lpy5jagkD+p8+oaADt35AZEPEDbiypuZ3lpVK8ZZLZXIDs067tr8DvkrwuaXw1tLfmRm0ibPzm6FKWqY",
-	"7XqXW4IdfgenBx/OzGNPfGiXw8J3343z7a/8kCSFY3QgSqBmCvqwvKjlFdibA70+M/bsaOUmo8BqJ4zi",
-	"Tt4KO3DNab/AbOtFy2lWa33DltrQjUsGdWJOP8zdepXRzZO1rCsjMoIMf2GwGZZt+A7E1+imEVWymdG7",
-	"gw8/zwrfQy8HftCq3cwFDnJwYI2/H8Q286q3+JdwpuPAWlsalRFWuNxCNhaVADwAJ3ah1VKuWgPydfzN",
-	"Vph4b/Rffk1/wQ/4u3DH/MFkm9Y6/1I+r4XfN9OqaWfR6ZxtRtLmFcsla4xYCmO8VldiK6ybMWe4VJfv",
-	"Z6jwLh9988OL6zfv/h9QRBvh9+Ty9aNXT70EoXHHFcoXnsnuMaaXsFJCWbHxczCtslkV5fSroD/7o4V/",
-	"9nMXqmLcHvzW6xSvOvxnmpo7b+KzxZqrlbAXZ5eqrev9U+d0/nh1J+nwmK1JUkfdzs91k9uMjVStE0d/",
-	"/YoeC8KY7nQi9EaAF1D4a1bRem0gHavkcimMZUujN7Buc3/tbfnuuNKFZUi+HYfYzQ6/nV1g6/2SynuK",
-	"qLnqN8uzy/8cXo1r3ZqFgN/8MtvfFamsrET++vJefpwjd2xe68WNFyS8v8efIUvhp72A0RJFX1rWKstl",
-	"dUkO9lowx81KOMZhviDvOWf08MPkSg1vAffuGzx6uMb79jYuz+FzP80OdIK/dwTYHzHOZWHpGTiGlunW",
-	"zdhWujWTzjIKylywl1IJsBgXum43CmxFt9ZWhLOP6y4VhUjRiNlIa6VaXYBYtJV0/jX389qraOFn/lQ0",
-	"CMUthWUO/oK+10EALXfU9EjXB7bOPx6+O+usGBp+9txsucw6sV7MjXCtUX6xeVC/Lvrb/pCKinEltjOm",
-	"b4VhvK5h/6zjq5xoruVq3V9z3c7rZMHxTvbDqvU2d5UttKr8mXCSvhQuNy8ZbeM/OeLlVlIwatzm56MQ",
-	"Xt8tuUGZu/T28Q1rmxmDgIhUzDpZ18yI5d6lXdhDHBNOfIYrVTyJs7PHfHHTNrl4mr+bRsqWV4i1cCIX",
-	"H58NOzp1Rmk9/cQXDjSjFxi/OxsuVd+QyV7PK63Eo8wKv0BBq4VjK30Fb6RQZ3BV0LD31txGoycxbkf9",
-	"Fz+s86b3WtRV3o2QLtpMN6JxV0xsGrdj27VQifvkf5+d5lo3h+995q+QL67YQ7B3uDcAHU3lcMNGa42a",
-	"U1R170hLV3tlu2SNv2DxLHMW5IDNW1XVgq25nXaJDXmnIXgZ4oyV2PCYoahaOKAktbMzuWm0cdk4oV3z",
-	"L7/6OntVThA1K/+Zv2696sJFkYrNdw7V14ildvxGqEcTrpLEf9sTBWk2W7zhvCfAVZQsfwrgO8fVCFwF",
-	"Ue93nl/wY+HoxtWkBelmkUSOo3YI4kRHo6yOHjnnT8ShVppHbTViQedixSct6B3vZlWJaspnRh8+3bqF",
-	"RqsuCL1plUJ/IllVqZL/WHJZQzTSGy+9cOP0TEBfBuKGhoXtRjhoGOCePgl5ib0dBU1RcA+SfFRfwh/7",
-	"c0UWhFfcrWr44kZUXv21qhbWm36iGXnyKr7xZsZoxwkn9A38KqfFcOqFOVk0PUZaL6DDq9ICaIUxOWlv",
-	"ksUwglcjZ37rreH86u+JQnhyFnesm2ccZrdj3Ty75S3LBi1l4bhnA3/edMdbxwi23nOWjm9eNiIIUywE",
-	"BPkIn4deQI/P4vAHJl6I93d6btxU4jU9YQle8sVNbhma4K5PeNdbbtzRSDpNKnwhjLq8Os8Fr916os6A",
-	"K/fIzazxP+g9bC6W2ggm/tHymmlFTgDKdEwfjNEjA4Yul3VrcgOju85iDYfRWxTrFb8VTOl9kypvzq3j",
-	"QvXfvdK6usRiEG4d4/gpfPeBtXbFau7EJVNaCTAUqhaieX7oMzZvXfei+Ev/qLSQkjB+3Ap9KTLI/GDD",
-	"xeWHAlt+/MaanSlxK0z25vKfHyeSwYagH33rvz/6ig6/eDH2qlbk2Y17vZVuRB4yXrzweNzlRJhSZYxy",
-	"Xz5McNwPjtINlRkdDFHxgipUkBfPxWvJ6N9Kt9atSxyZsNf5gHMpKxujg8OrRLVVIV97g1VL/qdxrOVF",
-	"eZu9dqLiu+eFokZFyvAjQ2M0OUu4HDj1Z3cpnD+EWdflqNPdKn+cu1pBCtjcKL0t5hWnC1JjtF4OTgLq",
-	"SKAEYy7Ydq3rfN7Q2zt8npvTCxcylHatt4pxKpeL8UErFkaA02dvBlItTpvwgUzCJPqTRSdxhAKxO+X4",
-	"p/uULeQPQsFNg9oe3IFkAXuTLUvkdXC4C1GjSd4Q/eTxbqrftTK6bfJ1rl79kNByVTF48pIyVmn0cc0h",
-	"kwtZoYt7uWo3QjRPdJvzVR76K5XNdasqNu9lC0NK84uHDx/2ygQflj7xTbZaYu8LfCV6r//z118df7tt",
-	"vBS86nI/3ej+8pejv96uRTYOcSuwKtX6oycVWxitHJ/P/P/2muWf3oCgCDxFYCkYRnbIfNezJoZPAIxi",
-	"fyrJwqXblJVuEfI0fakuVAmYtp7kLYy80Mh5AE/bYFirlKp6XGvv9WYKAmRhaDUlMDKJuvY+t/CxgWrt",
-	"fuBGBi3aH23xirjldTte8+HTpc9bZ3guzs3revxd/4TXdTZuyW+oDr9/Al5Ddo8EHB/yF5kVsaBvw3fM",
-	"j2FanFRvFZbVHWZaFn5uS7ngDk6Wbg2rNAQ1pWJvn76aUT7cX+40Iv//2K1uF2th7PFjhh+Pk57RGuYW",
-	"/kl+w5feYcjZkJSgX0AlwUoLKAMBVd1o42bMaZ2/pJdGbzJ1Fdq4sPq6rkK1e8bcn+eS+o93WEABo2lq",
-	"roLawgoEhg7tqA+IpXvTumw2oFBoMDwbJbb+Y1fMvxmTnp293dTtagXtHMc3ExYuv3V1nT8ud7nfJyaS",
-	"pkVtiyaCEV5sJlaz2liNny2mykf9QU5gptntpMOVs1Atg/Nk17IJZ9DvY6xoy/Sb9LJ9oT0geosxB4Kj",
-	"7VYhv8vGSFEVCv4W3JidVKtMHZFeMqW3jC+MtnRKBcUBKFfAKjq/6DHsyVGSMdxTmRoLBaVF2XaacdYI",
-	"Y3uJmOToL/x9TlWylfRv4fXbfvF3JlLTywaHogLr7Q2oj5iLhe5U9+YS8nQztvEOyYx2upqxjTDw/6mC",
-	"bMa8x2nPD4bbLbi/gEsFr9IOvFkbfHlvNe5Y05oEX2j1wsAKMpKrNTIi3NtH1j09qr2dFlsqf9HLJP+u",
-	"KkaB5ZnfjkS1wiLMd+zHs+9evP6GvX706umPZ9lVTovYxp/81t5nOm9w0F1hitfRa72BNCh4m94F1csw",
-	"K2nQ28bWF23606IiFkclQgf6oFBLEyde3MjXImcwFt33ssFYduw5xiJzmddsMuNabwQeelg76/jOsrlY",
-	"S1WRzEtXvvpbG7zHO54G8pTJiqTuK5h3HHL8SnFZM2tK1UPTZBDmO8EeDTuaLde3rqBp0iWelaMgac+F",
-	"mdZNQMWiT5XDboSDks9sKcz7zg+0STfYWuxAEEYMtXQewsrO4rbQGGid8hvreK1XrfgGShGFypfxhxTO",
-	"/jp7C5u8X1Lrg5Gz2D9VVdRNArdNvNHzqdxxmakYFeVuOFcbp/xM1tMKzcsup+YTE+T4i0JECLyO/F+g",
-	"qHvacUtbWjJBkXJob2RQjsJvsYI+ROdwFnHM/d6SEKuL65As4uCm/dBVhOyZW60x/QrCRIGOLwY67U5S",
-	"hVJViNtuBJbFrrS/GbyvBbag6luZhSL24zHZI/luKH3Yj5rmNmQWFzeZUXaXoiO0Vz2adIPuqRDqOKRr",
-	"UW/EXFc7fxPesD37b7ALK3wgI/8cmiZt0f6P7T0hZu6t/glfhrflvotNopOEKfymIE68qz8dHBM9Flpl",
-	"p3qzIl8QF1Kj0LPCHduuBYQy0Cs3gle70cuGpTKZVQOf5DFf3OSKHNfaukvv6eHn95I30jLxqcGmUa0W",
-	"IuRY0uLb7PW08E+booiI2gbP13YmK370EqzeVklvyvvbHAqt9adQurPUdQ3ZnmnBr4UR3E3cNvzJ0STD",
-	"oXPurcIrzM3jLNFZuRWG11BEQB4i2esLvdnwfO/I5Dqx0I6SL2ZIhqMVLbUfbP7bsPX2ubaOABMOxZcE",
-	"ZcN3kC2L3TJertiN2F2RLDdSKQF7WVC+lJ7OWwkUpzusaeX1slynTfEFoSq/Ff7ZEAhb+EtzxqhtO5Ry",
-	"aMVsu1iHKOvIam7/3g98l19v1bUHYQSX1t/rfAtDOq9gI9aYwITopVaxfaXDN9jdM9WURQbx9+MlnmZs",
-	"MjLiVurWAqYLr2uM2vAVl+qK+esH/sFeMm8L1yL5pyv2dy3VJeP+qDIMg2BGmEPVtNF1LcxVaFbzkue/",
-	"67eJ1/6moI/M/czO2wbeVHN1EyQsxFawMcVZZqUT6Oj5tzY196oj9gnoZRTFDXZZ8RvQIBCTXYQTcMWa",
-	"1p3jMmC7KbUX0BsrcCy8W4HDs1sOQ2uMaLyPB3oq924IQPhpOcZhqFcQBrrsHJVkhCvuxJbvoICoaR3T",
-	"ikQXJ3MFWqIyfHvZ7ziAslmml0vShsEZWFIpb2dcUF3Z2eys27Kz2Znfs86M9A/R8mMA0E8GutldAFLw",
-	"8wcDFKAawrCyPgZ2yWVugBdZtTjhnvO/fCXC+TusBs85sBmdwB3zz3rd8MXf/Ei+fIiKYeTBV7kekcQX",
-	"/YNli1ovbsb3BYQYyCBAin/mFwLEyLZ7f1hrhn8tlV3AX+2jrJ8va7jlvUJXGpoNvBYxpvXG4CX1vqCh",
-	"YB0Wyxbe/2pwI/BF/j4IGzG7807EopAjyDJ66Z/+Ryts6Fcf+sH/Cs9hmzuX3qx+Pr6HKP7mZU5Qol1l",
-	"DyRz3KTDyT4yi3f42DVBT8APXWvUh1K3Ot7XpXr/8HMKUR0K/1o3dNV5jQYOmLRsLiBQ5186w8vti3xR",
-	"YrmR+E0S7o01vBltCVHRfc245zzlbXGKrXYV0vQ+yt9ZaC0yFdZhTIBHyWYZvyWd72Ksyt9vsDZXjM8t",
-	"4ByF7t9dX90fDbaVpzYZ86AcGuP5eDH5BlNs1pghO673IesSf3MdOun2dIz/57QxCnZQWmwEHa+PvYKb",
-	"ELx0oskHLc3xH7+Hh2IO92Aorc35+mDSdyaTl1KoZ7ChBc6JTVNzF61IL0+A+REjJaPv3e+tqH6AYok8",
-	"LkYlF0eLbH+gx36ZnXmH2n7vL4HCtEIFT0W2wmVqH8+9nrKiXkaPYtyObvkOXOHRm/qB7x5nS94Hm14o",
-	"chpyqaABYGtTpzL1SbuYSpC6vftj/wpC86McMSL7aBJ+TMnLKho6IWcrD/vFYlhDeEMrq7DoKiv0JOav",
-	"B6Nznu0H/+EumY516IYvXSF47t/yGid1eOZ3apFXi7qEhxIkPwdXx6FpdFG3lajwUDKr2ZLnKwdT8Tyo",
-	"Klnrpu8n+sv1Hqqc1j/t1dL1vrjGEZVF7RTl0BTm/Azl0DRGXcvFLpeOhuvquW5NAWGm1mrFvCgZRg8/",
-	"C9ASjZbKYU1DaFWHOAh0Xs8Fa7i1ogL7Ye0/QIiFnfezkt61VIj/QRp7K1WltxfsL3icQqVO3hLuyi2/",
-	"/mtabXnx5Ve5tjCwNN9CHUA+nwqRYgjOQVvGdq3DOeoGDRiimlFcte9iJPGcLSnOJEelIR8GYAGt0xvu",
-	"5CLjOR4YHMmgu9eWt/o6X27jfRKpVr1bBMpMLPMixixf0o5ekPd0CXWktCoX3X1UuIjA0/f3TuqJw+qd",
-	"dVFoqM4MzZg0pIBumHYlwyLZG/xrpRW68l7E4E+x+cU6KPTIOuCF3smQOZga1sx67ZdptNhhaAYQjuYk",
-	"sxlQClmFnOj4sv+u9zTrsHg1G+ZVcFo2otqVEMoQN3TIMA376Y80SKFRAYMyt/R3K74P5kJcoryQyzpT",
-	"NrCiTqWDlJg/rn/XUkG0vsLyKtAz2txcsJekXvZRBG6U3hYCtaUKevD5rHAOkk/ShT7+CWByA+1D+bw/",
-	"ytu6a12BMtXuTHt1nY9QQGir0CGKoUGK5UGQ0qtw/2aEBiwW/k8vAnyRepp/wGKfrTZVfuWKvfthJYoQ",
-	"VN7azrrsAHIBngL0y9TCgbSMqCEk4cXdzEqqdBEX8PMVmo8DFioimTzRm41QLuA27Xen+QEh/swCH4x9",
-	"B4AfdMEeYW8Q5lobwW8wsEslJwAHFItO9ixx3c7zqCMBbU0504rLEPFOXg9W5UFxSHJGy+sYQozZWtQO",
-	"J2kOTQ0drBGG6kuNVLaEubqvPm8QoJfKE/OqE/ClCrlSmTR+HBlrSDlnIDNGSQyVclG1D9V34YQKctRw",
-	"I21O3DG9dDxQxyupVtfCJT7X+B9M9cD326xxjPjh7m2lqcJb3+EYR57tpTYFBDws2loJFTITBTk7KLq5",
-	"AyplUjGzBLj/8MvBmb6f2IICUcJi+coesl3ql24nuEzpNgzUyo02TmZnzsjVKjvwYcOFDkn4eZh/H0vP",
-	"zy2/yEmF+GPoBs5LVX9p8juxD9A/CGo/VhWE2ZbukEGE+Hz099Wbb56+/Pcfnr67fvHmNWUdjXYI9QiT",
-	"HdmEMaOlObqyQwpqmq+e1DVm/fXt+5Lk6boq/i2PRPhYuzXbCN5F4K/wPgw4j9KyhbYb4eRihM2C86OP",
-	"dePpRn10GQsVjiWlVwA536/eJG4EqJs5VEifrSpySBNgiGEgQ+TdhHHYclTOSEHRHlD66GLF/h5ECpb9",
-	"/pC63ahC80Ywt8rWUtYmMsK2tbtiD1MXCdxbpvQ+LHXyvY2wlgJjY2vd8xYITSraIOHFYUpHlwtRRrPY",
-	"C9CKBgkznvS4b6Mff8G82YUFFP6ODvDhYOJSI1sHiplChcXcwj2guEaoziuGaA04cJxEPthcuCAmXAlH",
-	"VjnYuvfF5LHuWmBf9Eh4SLkZRMcmPKEOKcau9Xa/NqBU0BrRd/AryfgKYmd1LV7q1b3jwfimt1Lkbpnx",
-	"wd/0NfdCYJ3UkDi6Kmuc/dHhqw64seq2WMZ9tGvusEUs0zB36vrJYrppfGW5qMhaHRKll/jUcHTR6/j3",
-	"2SDTda935Ao0vj1EAsax5KNCoH/f6ikAWeAX+Z9ke03hhZ9ruOiAn3C4biyEMNnZY7KlKTok7m9vWXpb",
-	"2t+B/gSHz1JXfJ/vu6QyDeyLgnY9f2celpsou6VKuDt2CT7eMdPWYsZ+PHv3/cun7N/Z20fvn/945v9h",
-	"1XLjb8Dwb109NX6XAuPULGiFc3X2aYzjABmH6rppdSMUmTuhzY7CLtoQ/HXEv2WPFGHS0pexLhIQOShV",
-	"ebDYzSQ585v2ZK0LTDPl7jCUBr9FQckxUUmHtyD713/91xA0WmpDsCIQvovloPuNlElhhqoyXfev25Qi",
-	"YO1tJ/9B5jTzPyjcvAOieJIka3xbUg128nxr/Mj/SurscgeiQESmDzoGR/94JMg8vmDgNt1fk+Ph1PEw",
-	"L+PGSMgo/bZSCrOEJRpe/WuXlZhFz1AYfymPUeLJu1MtfmScHfXW3kh/fwZH0YA4/RWXXTQjKqEcpZg+",
-	"82qNwdC6fzvCoLqK0/3OP01FcFNm2NqCoiDZswMo2OERf6kDrSXAUsywQ4Rb9peLTxF0iqvdSGhsioHA",
-	"wJJh3E0KvtuLIjUdMe6NQKg2eStrsYJSgbVzzbnTN4h2pTbN+e2fw/9a6M2mVUhSl0ABYUDKe1D5AoM4",
-	"koyabhJO4QyKXxjY26HHCvu3t7C0mPGDuUX7Bik9ImZHbrwFTe4G7WwvKmPbykmbF6+djvNtHH0MPn9N",
-	"KfcMhQyvKiNs3sBccPUMOumyKch+a46qoKkTCpQPm3ry/mIleS0WrgB+XupRe58SKoV6krmoNTS05os0",
-	"sCGw0F7ZDTMtT9lwxVeiYnPsTyNEP2jDU1VMMwb0jb2mtT1FeIw+ln+i5MCXDw8ti3Wpt+6ZVCthGiO7",
-	"lDO10N2IQisY4GU/LiF8wl/ZSlC9vHQzql1itFOwzQhviQLVrw4xovdwoU4kDTzrm6fG5JJ+yInHHcMy",
-	"puLPg7LPFHvGtmaoM3VGIuJn6KOVbnxJcDmJ14iiB/i+KzaFmejFom1kJFAccQM2Ut3TI0QhBl+sMdrp",
-	"haZyLBKU6+ePzr/86usoPu28lgsvPkG2E01f9M0Ml26MVwbPgb4Dwpn3RmbJ4JCcZh+2OqkhOySs6dGC",
-	"QU3OJpDZ56rGsTExtBJjJwpW8iAczE0ohdfYEu8XAv5+wV4jQNtSGiCK66PFV4H0fIyn9a4baDaAk0dy",
-	"hvqCmNoYofnD05Cw4couj0fD3ofnCklOQo0ON0enx5NPRMWXId+K1xgROo67yfzDh9fXVrr1S7kQKtvV",
-	"ElESa3oE9wqgqSAYs0zlas2h+XgzXC89pKx/GZjsM75wE8oDTpN2xk+fIjBQJu9VxSIC7Xg9gnp6Kd0V",
-	"c7quukATnC/W8JVgWtW7EVmIcrRhzwTKR+oaoZtaMMt3FMmCRvUE46ASvMbc12Hw7v53fGP0fAi9DaxH",
-	"QAUAfj25gVqmWvTqbVMV2So7Y5YgLgFfkho0oRfDso3gtjWi8o4J82Y/0wb+v2Xfv3uJ/XGL5vL5m+v3",
-	"l2/fvHs/9kx8leW/X6xHFCot1vstane89z6QJcI05v8zl6Blf1TCLbRazqBkH//XSm2k/79azpj3ef40",
-	"YxH7YhY77XjK7QXwoeGy9J4bASSnA/7iYS5+NFkZz862Yn4oIt+/exm+//z9+7fMyqqAaFw6GcmFcnhS",
-	"4xlAcx8AEZbcAC5CMLAAv51wKvy58Uc5rFPXUyYd9fzn077cDTXplUw1QJztWoqAYR9ZT++boLOFlPiH",
-	"tY6A9ZfdGnhjIfYyHbSa7pmCW21uoDWg35Pvf5/ibCqt8l71qGbI3tU/6jYJxeUuTYnkdWrnueWrXDJm",
-	"FxZvIKZIKGGKDlev1zADo5vFxvlBmHnS6Ev4a97Ij4sNVwlGa/TyALpjfIPuiatqitd+J3VBKOatrN05",
-	"YDDgK/MlsUeKcRZcUat+oR5noHKcqlz8fo1yXApWI85siJyHpOqJvhUmT9tUQJgJaj2KE/a+7UpKO/Xi",
-	"80SI3ObrgKazURBrSeFup8BEpyJTctjZOPA9WuA1sEOHzw2s7/1qo/ZiELy2dJ6D218UtWQZ17LAOltO",
-	"o5SLpY7UROHIuxcMrMwrbjLdUPkaoxdEwhgsL0wZ5Z3SQj/MUwwN+18DCQnbcLdYD8B2HzlpacoAPzkw",
-	"13Lqbb/yMPr4SOgR2tGMw/D0PKuQVIk1OhhN/o2XkUMakuRg9RcKDm5y5vFb70GvAbYvdKcsZV1HhPLx",
-	"+n1rZJbdi1ot6D6xEU+2B/8woqq0f1Tpa2FeA7v03mRTOV2CM89RIhZrDaZXY/SmcQW2HlFX0+zsw7Jm",
-	"bm6mVAV3pyzLD1/XMsdiWDbSxuK07Mt8rpD+7qtwCPSO2m28+Lk9FqBRFzvQMiqoCvcSaWLFrfLnwWld",
-	"uOcD90XGRqPzffzqiQtPs511KXOUiShftNJ72zso8rshTIK8bVIL4Yh/ucs4IeW2LbNV1ffyMrnDqGBQ",
-	"QP5rUf3EUMHBNP/Rinzk80NPF5LbEFQl4rSHeBbtk50R76A/6l4V25S3oQMRjG+BBzmQfuMLxvr1Xzx8",
-	"OKWYhmyBdDQB7awXqCBvOfZfPCTCokMryshcdWLiAWTVtN8S7i2svCGS58XLy2YZqJmqq4YZuYGuDocX",
-	"+8FTEB9FiFr3RHJG3DX8m5cW/F/QayMQfgSSnOfiU1PLhXTJP4WOO286YbdE/mIX20L/7fZlGdJdO1GG",
-	"giVzEXAWJcDwgpwqsb1kC11Rzz1AfVLxWC2tQ7w967p/xe2aYZl6/GtCjJXrNsmjc3aV7v60SAXtg/4U",
-	"2r3iyUiwHs133NPS58prpOvqbbbzMsazthzxIVBWgMJOG8hMBpTAIk5nvqfzJZ+LOlqwUKrn1RjwffUb",
-	"KEPiT2/VLPSKA2ECe8B6VAlpp7NfqQK1nVg4mW/Wp+gJ3tyw0VBfAZfaEKjVIM7e0RRx3lyjbLyXEhT8",
-	"bgs7gY8z7aaV1SBGLt39i//DScrAT6uFeBzflsHLiSyr1JXhNJrfoSP8BJ1drbL8NqcKYQDR2OfEvnja",
-	"z+/XfNBY+kuT25qny2U2mLWoZUgjHtYnxN8EpawQgqMSK8NRPevW9R3OPmzYPfI+8PNZHGAczkAq6GlS",
-	"UPG5q+gwwFAycQBfwuv8JZxKt/V6P8hGJRY1oKamJA2MgEKZ5ePBrsOEQ7gjI65jSszCa0KBWYJZOmkY",
-	"ZTTSk1QXxJCy7gpTaKj3CNqRHiyV2Ie1SLZ8SPS+gb0tAD5QWHZsFu2vaU/tl6fY2vwVEIY1NK9iQK2D",
-	"lBl7zr2lqwsgHNbpxsaM3xWCMJHNwSDKNcLGxdcnFCUwwqHZfZeFhW64NIiHjOjHZOCDFUI1/bfCXLBF",
-	"3VonzCWU/yNkFKBsr/mtoJBN21zBi2rBET+iK1aUBrQcvCKrR8MgX0rr7pvijhry7s1ke4d9CrSeVNcE",
-	"K7e/8eD6wXkGlMaFbusK1hiWuPOxMsHuAYyeMsROHkCPYGgAeabvxB2MQCY63hZcmiEcHBCo/BHgO9vD",
-	"kFo4eVug/7bZ5Xyut5C/9Ba0NEYbBOXGFyEXmCzO9FjeZCztOk4wK0AJ9NVBoeZEVouqnH8aXYS9EZXk",
-	"7+GfJ6WxJvBT9y2hYdoUNHsCrFAcW+RRCXOexeUaWuSTKI2wYfdQGp+amqsSDlKpI6ERZnO87i4CLMVf",
-	"EJNJjo58GRBkx7UKJa++Sz9fmq3ohtaNI7dUzyJN1GH/Kg5vOjYKArdkSVEURgbHv/Rdm39VEfxhEunU",
-	"0fbKSdZlCpZzwJ8YixxHm9u4Ne+IJiDLiAV7v5m0S6UFNW0t7v+WyeRzxRfdYFTsXi+5GyJgIPwiBI0c",
-	"7xcu1t4OzNJDM0tBuxO5p5mVj2LY70xcw+bFruKFAMZSfprKq4kV66MX/rluXvhf5CkhwnHLok/FELNp",
-	"1WReIaXdtFG+1i4vZqFhL1jIgV0DsD+MuJUQo0KYrBr/bSmMKRaNcKnuh5XVNfPhy8IYw3aGyce9iiud",
-	"l6m2ztzIA/AVeukwHOrHdyPsFXsILclqIWYQ8duyh4zXW76z+dR8zIaN8ZDzAw4O0q9a2ftMOKyq3K+i",
-	"c2LTuBI7sVZjzbLJpFJH8I3GtE6WkwRr3jRCWfCEtphVGWgMoSTjS7HMpKeeWie9I0UFtAki5ghCjUH6",
-	"P3cCW/guvAimHIk7QFcMIJ/7GMOYHMII5gjk4JxxThcQdQfsMxzSu0OJYZRT2vZ0Iuk6ZEVf1uJXhCrL",
-	"txUkjP1sDoh0e5QcHQKWVCWSnQQIbQiiY3zqKh2Zrqu7jyyBYZs8sjxM24ceJFtAyRoCZsuIL4GyJdnO",
-	"yLmL6ZmQ9TyOGU6CeCe4t2eyrrPIlgPxnUEEMaj/GLig7lWgMj7L7ef1Qdr12LpeEDedTGEGdQtUaVfA",
-	"6JwCYBkWer8WIVOMcId12qslQFYUPwFe11fIqbOVCqJsfWgcP4fjlOlFOMtnUCQySXrypRYfpFsDNAkd",
-	"+UgtR1nqffDurjBCWiwbuij0xI8PAwxyvhSC2Y/qOoYpQ9W2Nr3E0D1IK2Kcja41HER2I7QRTtc0/gwo",
-	"LzQsHI7/nVi1NTdMfGqMsMBv0iPnB1nEak5vkqZVHlztKEqOD21lXZeg5Ys5gkIJF8ZUsWnl/EbsYu+B",
-	"onM6ocALPzFkgOpWVeWk4qh0zr64QBKjlDYkbOtQ1yFdUvIW49zjv3WX3F++qPUR81PX1i/9Mua5w7pb",
-	"THVI6I3faHV86fu5t7CQcXWObsYpwpr93b17bPM5V9XTSmbGA3wpeb7lvNDPd8fhUzPwIdF0gAoNXnV1",
-	"UxGE+KfZaPzNY1gPY3EeUqSPY5gPfg2vKUq+d8jafqtIAOjGtc0ybnrD2xyPJtJjg4nKtRiT9GiTjqLw",
-	"dfpxdrK6ySpi76MUFAMGjC3xuTfQ7Y9MbroZTxk6EM3GErV8fV9swKQ6tgU3BvxTDbSDvU6wULqFjxZI",
-	"sdNAdjYDBzILFaaBihup/9rGO4rV6Bk/102MgRfC30u5ykDzI4ZTCNb7c5WTNKxImZBIwQqWAXLETJeO",
-	"qv5rGgFfPEuZ76zH83Z2gcd9SI4aMIBQ5+9tf6iAdTpwJ08MsQ/FL+sCk2rKhkkialoVehQPjsiIRrgR",
-	"RKWz8P4moTpO+aLHRVs2UrUUOR1UVvQYOtSvQl77sF6GQIq9ctxyU4ViSrKcnR9RYJzPu+uniuPeIXdH",
-	"4zuKs0HPdWRpjRGgj62cMvi3ya/yyZyOoyDHMxPazUMBZgGso81WGkD9/lJ24Ij+ORRhXDlbClvEAPlY",
-	"ar5tieIWpdetqeqmgO04kNIMcXCC6fMfihs/izdaVLM9IoQYK++laMJxwENI+qoLsCfacH/XO21MiqJw",
-	"83b3wcgmuKeh+nmIGCqtcSGxKHRX3uHAH6XXmGAcDQm1gE4LFMLwXFL9rZjyqt17sHlXrgyjr0/Ks5GK",
-	"YKDY6Eg3Uhnr9qJb+IJc4K0zntIgX0FEF8CMzbkVGd807nT2ZA9F3kcH2AGjNb+9cOYYEGFDSb10e2FT",
-	"pXvPAJ/cnrGfiPLoDBqFzYlXs8unUdyc5l3YmNc6ByhfbFL+DNb/ATjCBhtZ4A3M6XBGKKw2uvR+vMdQ",
-	"EM6T1kvx2gieIwd8kWD/MlQxkWzQv2+PYioRkGUsZRmfSsvUhBw12KBRt4B7RztPunupCw0WQ0dvpUSh",
-	"hQYKE/5gmX+Gu5aOzGItFsVDM+Ekjz5fMREV81P/xCQXLH964mLpBM0qV07WiUJRFE+BtlQ08+8LvfwC",
-	"OpnekkyM4Ye8A/1juSzQ5Ys/CogRRSY1nMUPJTaD4vdHCw2NYIj46z+0VCFXkmmATEFzUoxMQMA5BMi8",
-	"Yh+d/hjWtkeKXcTr3ItCui4gED6/lP7rcq8Pk0e4yAT5sghe3j2TP+Z+qegyxxdzFeE5AdtAJR0cBBAP",
-	"9a9luMwxzKEr4cqQ64eg02EK+Z1sjeL1U+VyncdTGEAq4bjMFzWLW1GAvBhdH3GHSllgBMFPx9ENLMEp",
-	"VFdvNT+DBvtO7DJQwhV3PAuSCoeROw6gliB9Qi3MrnED7I/0sinGg14u8wneZ62BbI8RC9lAt5Y/I0S4",
-	"k/88tJMfvslPvAM7wtiSNGzLd4H8e7xREEeTwdRADFBo0iA1QXig+0Gc4wev+0yYVbdScZnP0gXP7fjL",
-	"yOGydzKtbTf5vusQ3gLMIVYLfissXGKcOltJQeIr7IzNW2y5j6kbZABhTc2lqnfdg07r0fG6RzhAII7N",
-	"Blg3m6kly5GINvu+lt52JAOeOkT7iy0q6aaFUyG9k6157roAx3JPHBK45V5MJzKL389Xm6xYv6A+KfDi",
-	"yd1MPlew0SnocZw7yFtUMLhVK6wtldifkskkIHDchdsjxUEpVlbfHQ+lAzEbNS4knytJNcTR7kRg4go2",
-	"dEcfPOqN7+Hx0vAwfDNaQPadfxTl2WHkMK3bjtBpQePFOSRKJJWIIGnJIQwnO6qJTlTLOhcHPY2bu6Bo",
-	"yu1mRGyZ/VPZ8xxtyuOHe5GVwKQZPMLgIeLwy8txnSdob5XlsroE1u3izXOV3irQxhYYlIT0BgJCTtM1",
-	"g+9BXwF6edOuSMrCZZA/hMH/0SF5AGvbOdIZnc1opNnYJ4EoX3dgCv09b01dDv/KWmD8E9BrHGubiwlc",
-	"G/t9+6YO9BfZrUAQxMMWIFqHPERdl+lR2NxC4gChvsAbC/5QH7sjZSuIxSnj7azCScmHALudHKj0eKkt",
-	"9eyUcCQynOgp6AMwb6IDCsYkLcRISPoFN0aK47ws9FhMI7dd23cOxorbeB2LigFeA7iO+3grJ4KpWPRZ",
-	"SfZH5L3oHoxU09Q7Go8cTsIDzcA0WzyfWfkQoDH23JShbOTRT6X9ToVEsVSsDZj2XnvEM2NSSZmAbKaH",
-	"5tblYrNT3PLdtD5C/4N9kev3NiU7H5Ywd8xedZHyAzAe8Od6QW6sN7kVZpc0Cgd9vYMPtwoCZlnd+4rA",
-	"uKdEskIF4Lg4FjydnWeXcet/eUIxBJUEHH1yH6ezS2JmRxYMhmIpUIYzpnqzvG4bb/zkWamgMerQaj7e",
-	"wVXaB7xN8mqXbppAiCxjA1keoSm2ag29LD7FdAG6NuTeMnRzKj9Z2y4WwlptJhGAD6ch4WNpmpvyW+kO",
-	"FHf9rTZTqBKKM7aNyC3nq7l0D+x44GJ4C30mP+bbbPGwlVWpZI3iwvgMkE4Agz1aUlpFPK+cyh3EicKP",
-	"5oqbdJOrKKvEJyaV02ytS+GoHODN0QNTMvf3jfMIIBPMdD/OWVi83Gq/FtvH/l3fN+ONIAwf966FEEOe",
-	"HdTOc+bEpqmJ8WaUTVTXebgKbm9sB/fH/vju2RP216/+7cs/XVIiZc1VJTrOdMwQpKPsSgbr2l6wj1ji",
-	"/XHGPsKCfYSfQOogAVTxRv4+I1VK0+z9isd8cZOjToqEBxFmw1vIWi1E7NgJdtpFPgRe7GEY2UPSldIb",
-	"vYW8pNGbEY0lN0I0KVXcoQ4NrCL4DHLy5peoTihlRh2812JLHtRxso9NvkINAFgpLolh3p70lBrIhqZM",
-	"6+h9KRD2NA9E7hp0D1+wF4Q8ymskMIANRxDGW2GAD16V2nkmNPF0qC+loSqSOKqhLPRF4Pks1GebETEd",
-	"eKhgnj4KanfWXbezcAFrw6DT+fJ9upgyMDyDYrHhQJfxd+/TqEQ9Y4tel9LxdqSBvq/XYtvhjN2Hjom3",
-	"bq2NzJVqX8PWW4xzGCiypGO/YX989u7Nq4uL92/+NPP/psSWLdayroxQXcajFg6QJy/Yaw2UG4h/NRrC",
-	"9qtc15i/MTJjdVjrJRg01evW9hIf2IMykLI9VChzncPffEFlwBGZMdqKCpyKAKhla+0g9TDDg0lc3BDZ",
-	"Q4xby0IN7gWDw6RvhUGY8fI8CtcDN2ZX6DX76Nfr42VIHicXld82VNexPBwByFtiE5w6Cv8/vm8GSqyx",
-	"iQM7bno57/2S6kGZyKZlxlyPPJNvl902xCsTaGmwn5lxJbap2tgmyK5HbtN84h0ZcDKZ9zIJDpRjlbaX",
-	"5O/jZafRJGq0JV84bXYICTtL6d/jDsuC7PtDezxrTNUUe5fvXi1Kj8atv/AreStUKMHiakfBVdQRQM3H",
-	"4hhPfqV7Hdj5lQckRitv1cdHZjgasDulxVDSgDIZNdg34e3H5dt0kC3FupVAS5KWqMBx7he0eDVYqOTa",
-	"SrdYP85q1zd7NSLbtQYjI+K5BU0iCcU5mOhCFerGpt75K4jhDJtgAP5s/cB4DWYJXV37FS4dyvomFAaz",
-	"8IUZ47XVEZdP7Ai8b6XB/ILoV6fm48WG9TGdRzgjTUN20VwwvliIxt0P1PwnuvgHGMP9dT7IvgwPEPlO",
-	"nkI4YYrOLfeN9C5P99Ale/v01SwQAUZ2TazIg0omIFoTO5APxRojb7kT3xUIb+/EUH434nHvVjRrU4I9",
-	"Osp1/fboA0Pr3K1Docj8Rqgp/Nl9/vMRFbsFs/Jz8lUXbuasHAwwTRf5lb9TequgmRoFTjEyb/8pqvMb",
-	"sYOK2c0VHt6ttCKhrvRqky8ca4DJtoD+QQGtBuLI/ov/5z8fnf9vfv7Ph+d/+6n7nxf/df7Tzw9nX3/5",
-	"y7/kod3vz6JeBK+JgrNnhBEi6RDj4Nh8H9kxOTrZ47TtpMQKaEiLAnjy01thyECAK5haOIGZbGTQZynr",
-	"ydmXLIXFG1XvghHrXXDpxtI3JgbKYQuA2A3URcXqpxus+h7l/tN1HyElQgwLM4rRDCfrLSLvUwTLMtca",
-	"5Ie3g6dhzxe3vQFT9daCO17rVUvdI9nzlZOynwZXsZj7boohlgnrlj0gpp6ilMuJ8sEzAnNM6aZz8JmT",
-	"XR7vpFMMKVDlJ1HCkseTVh/rukLAXW3wwtdb9Qi1wHHPaBHrfArRJO93bbXxdjS0Yi/zTmsykH22ms63",
-	"8L72rEOkz7060ErbGfocoW2RbOWRWqUSvBC7pDF2GCnIt3QJR4tiU5TiT33wWTgzRqBzAfWi/kE24LER",
-	"JUwJiYNwUXoFL0EcoLSlC3nHExuDAv0dCNPp1MqMJIiKWNJMqv+nMwz0ZvOoJW/5fTc+Mi3Bo4WLmq6d",
-	"SHDSjxHfIdD84uAlv1mgeUJ0mE5C2MXPFCzOYpZ92OPf5zeFG6JTD4NbnGokJL8Oe0y0CMBhE7ix59qt",
-	"IS87ByFVGLyhSRV822NB7DCQ43Hs+4aqP+x/UmJorFWXjH/OMHYJcsnvcOEGupa5XsUIgJwTCuyDpiRU",
-	"AjNfbiY8Yg7/ihfudcNNNi2sFplIMPo9XnHiDYs6EKjT4WJFgib/247TlnQ6Z0YsvJoJ9xB1qOWZlIux",
-	"tSc1t1bYNO03rdInprVSQjevljZSxf/ObZg/+QOsV7VEfZC89i9ZjrjuXE4cQdGQIHTj/TU50nCIwwgL",
-	"UhCP75ta82pCbW1so8wJj0M5eVp9+dVXX/wtabkk7DrBrp8/Ov/yq6+ZbTcJ7AWcPni87/fMdy6PNlpq",
-	"0NxIJTf+lv7iaFlF2oeZXRz9ge9C5HAyQN4J6BkSTOMSJNNrTQGrECEZCdpvN64ZsrCh/GDDZY0xQEPd",
-	"05dQXZtvzt24AWMEnEuIjEMxcLydE10adH45Y+A/8X0pTIS30gSiXTFfa52JCn//7iWeM+js84rP24Xo",
-	"prL/uH7z+tha7BPd0Ido0ZNppNX2uc3tYunj6e3RDgbeG67w3rrswRtExnuKZUcXtsRNmtPR/Q/BQ/fJ",
-	"dGWDBMjVj9fE1d1d25ssa9AbRcr047dP37MH1onm3D9pPxLTH1Iuqi5bMiFW8GbJEP713NbaXUa7qEiK",
-	"qFWBUnax1tqG1wQmViU+OfRrmVb1Lm8b5rvt9wSEmpBMt9DkxpUG6gdSfmtIb+HaQbIYX77QzY7yFWnC",
-	"9cjH8gB3+1PwT3X03ZiVqOhg7jG6zu4aP36zVe+IcDwP71BAa6jEUiqZrzf3Ekip83AUAfdJL1mlF/YB",
-	"3mz2AQUhLzaFMqeBgHKhh/lb/8/wHUR0THSwNoSSIS0TSRlxZB+iwWQxdUbDqw8xstOSXFHTSZJUD0s5",
-	"wgmIcdtkA4b39RRQlYmU3B2n8i1vhHkkN/ctgIlc+cXyHmdaMTsSmJW24/zCCsnLvnSGz1xsqqN1P3FI",
-	"+eg5zPxZbKmk0I+3StymToIv9J9NtczGXt5y44ZA2Y9jQvSXhGCBL0HXxpMqjXVXSAyc/jvCzqWhoiNA",
-	"4T/NTlXoXAapCGS+e3pLbvJMFsBCJjcEkqKtUD14KaokAXTzrB7gtRNGcSdvJ0STHnU/yhlrwAgsqv9C",
-	"6NVxFcj4k2yjywDijW5VoWe2jP6oGzuISNaP4aK/DC3e+LcYEW04MrWPRfWbUu+MfXp2VBGEFWytGzR9",
-	"MZYDxclQHzJ6fFCMnoVd4CbbqfBBujV0xsM6XIbbYLGGWtxQkLaotRXWMSrk4nLjR+QdBmDPIq12ih6l",
-	"hIZsL7zmT4O/tv/ebhrim6y1Wk2nqnpHnxhLXDY72+q2rv5rLerm+AJiigDqPEJNNqqhe0Ca4/lIUItC",
-	"uXza/ORVCx2LPXXQrWonCL3T3ZvhUF/UHr5kPiDJQY6hJiw0MuzjayatD2mUcc8OUG/zsaH3oWFzwxdr",
-	"qQRbaWGZVmkuPnwZCr/AaPXXKQSbCqb7HZrzA8jmgZcr67q0RMQzEEN9MEwLeEop1ST7kPB4eudIVCGg",
-	"7P11BhB1++Wvw5DeKdj9UVOJ1r5rJU/mlJWMbkHGx0Om8QSWP6uzeVu8RgvXiq6rF6pw3KFt+02bN++L",
-	"3WWWgnOZ+rRB8NHh6VNJC7x8FqZUWolgemYPZcCk4rKiVIiol0HO+pStXu6Cd3K1D/oVytH8v2HzOtvB",
-	"Tw1T+vAUQyX3E93mUDm84bPhakcFh/2EZNpiQ9Xgh294rD+FoHX3jo72QioMLIzHAfdfyvYM0xA+iLoe",
-	"mAh4bHCVe93/dy0VFUJXOgD2aHNTmOUA+PczaTZbDiCDUXFuoDZyw/eulkFguR5yWtZIWxTzvoFwGnK8",
-	"UYLASEGyXEiiZhukqSpgvU/TcLwW7BnPo4IPVAnvI9btkxFPyGkM03PmW0K1+15VwliXxdMDulHKnePK",
-	"2ODfs0pWMM4Wfw+IEKyWSlzFRPvOCxLMZQ0iB4lLtGZDJ4GlyM40jMiczHEoVpb2xs5gGGzB/TZfXEyU",
-	"N8AbzPejD5FAy4Ww7wLuZiYPW+sJF/Z1rfNjcNrwlXhmROaunu8QPnkUOhu85712udzwxBdlW/TxA4np",
-	"xDETCnFgOIXwlfFmsNZ5SBt+I9QU8DOojs4giXmpIsTkVnkbHTUYBrWkYXqrLjHlYR1f3EDMw7aN33mr",
-	"zfiJfK/yCFStsvy21FBN/Hf7XaFBUdwWgX25kXCEi7G0udbjfZHHWrsf6JW5OYzHuSEe2OAZxDRkAnwD",
-	"B6bb4KwVYUTDjfhc2evLXro6VmPEopzhcpwi4CMcrOK4wPqx0omUOh7taFX5UReRb/lGFFEFoVVxy0Pn",
-	"SQDKQ2iVg9aggAvkR0F9WX5+gajrJG0NxQT2Va/url8t1iO4xyszWH4jAO+1gW5tLxUFaepoBA6kSSRk",
-	"98UEUgalfSOqXQHioBbjeDA3AJ7VqvD/y+Ac4+haCeW/D14dOAbjPOPg82ul5zkca3uTU2E98tseFvmo",
-	"MsNyWwRvCuVVETAee5i6Wvd1qypApMAumNGqDyb8LW/yNCMQ2CngGVHUJx0R3H9EPzKSzDVPmdJb2GCQ",
-	"YbHlyNXt8OUyN+UWSOGqLIOUH3ssVMWS9GhAK2wNgl2+jOR5PSDmqQAsseAhgsmhrNHKdJuQjpskpCjA",
-	"fj9HkkeEGXdtUJBdHbl7usm5gy8cs07WNbTTltSqvgtczZEwhNHzWmQmSX9gCL5rEQPib3/56t/+dOgp",
-	"D8AHF8O3Sp9Pi9tmm/jFsrW8noCyOMCW5bVeW4IbLdNgwD/ksrV6ecnmvDr3myGsg97Tc2wIO5cK/xPi",
-	"ozOw5Wq5gGdgWWYd+ZLW595Bn7FW8Vsua6QrBRWiwE4aVvDw137ap7XDoMpvjdbLAcQzGDTeuJj0RZ+Z",
-	"FEBTc4WV5ry+ERWaSPicxY7SJZd1azJx0xW/Fd83eV6bLpbTGH0rKsZrt9btah1beuPQCjBF+rYEb5qn",
-	"83nfI/CRls2NvhGqxN/jSlTvEF7ZCuARqPsUAqmEZasXnkNc6MjHnSkUInLHasEryiHNmHWi8Waj///3",
-	"COrTUsZZ52QoIrUe2gVwJU1I9S1KB7aEmvNmybouC1QwZDNuc3g6oQoklvqPhc9Zi8XNxCTRPrnjmqvq",
-	"nDDPt9wogjyNTOZJtwjO9zz+CcLv596Yx8THObfn3gCGiLeqAKRMt+a84o7T/8QM+U9Z+c1DtA/UJ+bM",
-	"9r2V35KnP2Ov3nzz9OW///D03fWLN69Hc6nQwpBVGgQnJ27v/AWSPz683w8Dnl2oRO6MESs3Tb1LXblM",
-	"QFgrmyUI6tVB+lfQkxh7Ai8u/AuWR2aPsVAuV1H+RG820L9NkCIp0o63Jaz3EYnMl+A3pMWWEc42uvIa",
-	"LGKxZkrJ6l2JZSWZA+ahsXZhyws1ZLeSF13ZsNahIVr5Q0dlEdRno8QiHEjvN6MDHgp6zNjmQiqpuRbu",
-	"fpQIBdbWrjNzhIYYXeIUMFFGK8WIvHifyAsQLgCKc6JjdmfJcH4aXOBTsC4k2/UZOBfeiaUROaqTRwBV",
-	"wdL0Evbr643o/JUQX8k4tpMImvwPiiV/RY+20jLHQR7Sq2veNAIigUpvZ4xb9mPYuEvmRF1DQaX98ayg",
-	"bCayTC0NX+QrEx/6o/zFRZZudOwBaDo35JjnXSOeOTVqTpnCQTBly6XD2ioKqgKEsRLdDfxTtju85TX5",
-	"gPkrx/ufzLaLNeMoZ87/H4R4uTjqsMmOPTuJxQQhmkX5S/akIPuhHmVkp0Yx2x0YQsYSYT5N2QXROD/C",
-	"f3mfRHNaSpKQVubXJELIHNCwFMFHVfYYJqAzgAhcakkN6KUlVleCVi3+PjKDRqGVbg39jMiWeSvFNuKT",
-	"1mcpHms2KjiFSNB2SdpMNMJwqSZ2rgzwlhLKbJ5fep/jv2t0gUGkpKWqdBMMtZFPudT7DdxjfmAEn6ip",
-	"JmtnwNYf7L+WlvmHqPxmy20oj/DWV+itLtCiiW0JQ/hVMZtMLbO5fy//qGldHnrpfRdZjMmapAM+IA/F",
-	"to5RNhfogknLHH5TuMzjBTNcqOGngZQMB4RfKIid1veriBuQrFyy8ql0kRQckf5TVK6nh+mzWG3x9W9J",
-	"wQ0g5o4Cup3XU6hYSjnNyUe/Egtp8+hqMTIEmeWmF9rpvaFDNBhZfAI/APkqbVA+rN3z0fO4E8GL64VK",
-	"cnqhVGAytai2pEXSwG/2LiHK+LlgleFLaI231DKoKnuFrB8dSPFEcgDKfuZKB9waUiGB/iGigG6NdC4y",
-	"WPCUmywoMSibSaRhwngicVGuF/lwH7ccsUHyscwOiH5cgQo+T0i5Y3gU+pLmilgAxy2BVD/2qIgC81B3",
-	"AruJRYXQbWRy0BLhGioofifAUnrLTVlJVZHMI1ektIf/CWW0Oq3CngvWtO7q81CJFL2AMmWALtnIiB5Y",
-	"KHbit4Xi0kIDDfi3TQtAav5wAuYLLkili60yNorBYE78Tq0yofGb7mSYUTdrWphZb7eHJOb4lTZYd4NP",
-	"DYcOykjdPRStmFQ5GVFLLMgbaUccnKFSY8VIXQ9q1LKttGtR7fchTVbzpu80ZIn5qFq/CyJRGakSvcQD",
-	"T/HG7sm8ToKSBAkOucLSoYdtmabZrtvNhueIZSeZXocCMXXVj8CExsXo5tj9fGB6gQJ5L7YH+KTfttxU",
-	"uVoH+kNH6OtdVvJLeAJYLbZQ5mpLPAZlCLBHSQIF7QNp+9krI2xbuwBgLFVHAEGZhz455KSqmqz1oK+8",
-	"z0X3Y685zZXlOvFlAVj6tdg+L+FVJqEUv55QIBzOVUSxjCerkUod0MjsdbKX2LF6M8GcdMMDZcSCK7py",
-	"YcGxuE+3OOXtWtfi3O6sExvGzWItbwUhq9FToa47pUHpSJUmpFpzEgudrQfCunSFIm8MNRb4nAdq10zX",
-	"tZ4pbL4VRrrdlGZYpd05ZIsxDUtU+iEm6DRQ+YN1LN2aWocJapg0OlipUCrBm6aWYLhdpkIINf0p5YfS",
-	"GHqFb6T2ApbMNQL5Wbsium6QIZEav3QfIyKs5X7LbbKSyW7kNZXjUuVCuJWohcMGxmyPUNG2E6IqEg8D",
-	"5+I+0Phx16NMdVkE3TlUQaPvvsh5SUZZUiTsvxanOEvWqLC2QuULFAjmYDyyXcT9ybraWSqnxzsXun9g",
-	"nFC/4v+LGiPgH0VFdq9/yUhdjshjEywwErGjbXUb4nYNqxOmll1cjfGF/WI6ISZCPmTyBNSlcPQlBZMe",
-	"fo9jzw+dEhp74bFqWqlvOWHi1VUpp0cNSlJR88wElJP3ARPrDxZbmo67zpBmCoUWflSx0AJGn1uca+Fv",
-	"vufS3dMoHPBcyis3ubvjhMha0cjs1A1xwdOSDXUm4KqVLvFE2xQChD2TzmIlGREtuLXR7WqdDx1Oi+l2",
-	"e5tFCSgkjYyAiJX/O1po/r+gryBvnLXKZJFisUrEZgu0evZAf+IB23Z3j2o2/Fmq2GiQ+b0sQC1TJ1w2",
-	"1RfZAOgTwdK0jfaWs7d9JnKTyg20F+ZaR77w+sMIXrPWiivoH9m0NfeXybIWgvhLwa0A6fLvsmzJrdur",
-	"Ey9XMB+D3s/+7Z9aFfKOfgTM/znEQ3uURX988ej1I4AP+dOsqyrHCjc7o+ED/1ytFzfIKuR0XaF5vy1X",
-	"DuUTigSSmawwDX3WbfGAYDxVLucyJ+D/EzRe8RZsCKEl0+Jdy8VudIAL3hNVWQdkT68ZmOe3ASpqLFhO",
-	"QuA7Uh0l63nsCAfCy/CRgYHn019TCsOIhv44DVrvwstq9jBgaujaYpWutwMBqg4YmEAtd6VIB/M6xhTS",
-	"X/LPvF3Xfh4n2a7DruliGHkw93EQExnKfZSu/5hN4GgeQfyXVjcKxIDQ4bJM0grclsmzBroJgzLZp2s7",
-	"zAFdsYdpGSwWfHjnedMvUhqjj/RyOZiydx0An3RML5cjnZnpeg5KCI6PpWmhFKlbyFHtzZwKvsYehGJ3",
-	"Y6iJ1V3bKaAtMW3gf+TzcnmC2D4AW4dwcMX43ArlLrEPzN6IKgRYIqyAEz0s6lKIddxtEVfo2EHIceAI",
-	"Iy6xwlnamJ+ogdtgo2+hpJGHHQybJ2orQIKvAAz9cj8WTzUh0gUuASyLpj4rFPgrFsqp+t9IhfWKrbQS",
-	"l/i+qvssvhWCn3q5ZDiSVi1qwc1lKP+j92E5YRqNgjosQNnCIBEQLc7OkuF4HYOWB730MBo1O/t07l94",
-	"fsuN3yXr39xb6+f4md6/vQrf7P3rYxxA798+9EbT+9O3OLTev30fxtntuH1bc1W6cEfUH3QR1MMgZ5aa",
-	"kpD2Q3QFYPKD3Y3RFNjHaQb3KQs/3oeKgKGij3JR8FBKGTu0vHTPAwOnVGX6kNBi9nnyy6ViUggzZnKT",
-	"oCto11YaTv/qCobKb6Ra+TM2S6nV/DPeG0YVNrKwx9yK1yJfNn+X6pStyiY0ylUgfs8ZkctjN4XfiBV3",
-	"Yssj94h3D72FctiVPA6E7rerizFiw2WWSzJYurHYI8zZ62FIZGw5ha2mlOHwOhddjetPGJvdHgTBumDv",
-	"12JHsYtbyOj5V81ybCBTxnNSszkYno/GKsuwptGiCwI0MooYWgua1u1rhSSXbkTnuIC3Ha7ACRY1GNJx",
-	"uYJS2CvXwd2Nx6yv/GLojS7OIHojk9xBIPNp4PnuOc/CgC+xlSt2uAEhJi2K0smfLHRehsZL6IENmNML",
-	"YVyRf7RrKsxsDcHoYSNccmou2dq5BmTX/w/Lvn/3EpF43aK5fP7m+v3l2zfv3veEOcG6/irLSnGMbPgu",
-	"NFabDjv6MoX0CEfVOzdBKu7JR5VPab9R0eh2QQGAtGsDRtzen0C087At2RLKb3MHcG/Ou/6hOWblIDL8",
-	"PVjXXxOSPF1I4eCqiuFpsDM23x3wms137Mez7168/oa9fvTqaa+JqDtERZgZb0sGbWQRNibqEyyAjNt9",
-	"I3ZFtqJCZPw9gDDRnNSw5htNsL6Riv7zi0zAdRKgTasonZwtwIrWjJcGamBPXBsk5O1hkB5IRxpQt/eR",
-	"jZ7RlbiRof1Db72MzsiZAVrljvI2yA3tBetf7CBFPRGK7LiBXELlZb8AB95FY4bDfNZms7qTmWT3cRTg",
-	"9/R09stypV7k0skx40cA5V/MSi1jaK5gK2/EAdnwT8hQ8+evvxrmqznGITWOK2oESxRO9b0J2PH9uzNA",
-	"Yu8jOkE7GjQAnwO5rGKcGSw9jHP84uGxKRphXbH57hEgsvSwvCQ0csbGkPilv379l4e9jz08mkOeE5hx",
-	"OoT88lDGpSMR3us3Qpd4HPqtF5rA1XwIehl6A0oK4Oirz3IVR3eCjyxmK9YlbunRiViKQO1DxXVpG/xG",
-	"XJAZLPHA3mRVxMSE6d4u353DIU8wBwT2fOGe5iXddrBsAIxL2terjXDGsvZEeWvLRRcGU4FZnzJ+NDBH",
-	"d6GuE7PYkRD0yOxwNqVFfSZzxRzF6iisG88HjyNxr3+I8qdrbtcF22WoKGqlSjg0Ewqmhh04XVWMz5El",
-	"K7m9Q00lt+uunrKb2rpAWTupZ3REPDklUpt1FV20MmEfwncH2MyuiV5o7wIyee7vF46tdV1ZaPIPJNo8",
-	"DYlQT3kgCk1IZ0t0s8n7j4Xmb4Ro7AASxyqLuvsi1qUGZmIotGUHWMH7oGqZNs5iY0expCihjpJErgPh",
-	"dMuW3ISK5yT1UGyBVv2q0p6Z7y/SIkM1TTryYsCINCD60q7tr0UypH385PKJuwfobbbwtStp/gNa0aWi",
-	"rCPd0tg0lk1uRgDFDa8AECyZ+ZGP5hVrUkpJhaodKoIqHkGIUHnPKYsAWebjwmpTzhphLKA0dXEN9g8C",
-	"j5oB2CnfRVZtywBlZ6WFhb9huT6+cC4WRFnH2apfpx/fk8Co+j/FiN92jf6K08zPEBB1vLcKRmowHUPm",
-	"BoeZEAzgKMAzcVTpC7/OVg8vdN1uVL5MYNX1HUwoEylmSY3gtiBYZcBREVE+7tbe/FJUK2GovTlANOY6",
-	"JWu+EOAF4CM5Zz297w488jE9xpSrpDWPKcwAc0pz7QQ+jDYr6XlkYW6MvJ3WRV7CLfuQQyejS2tk3Cvi",
-	"HB/K3XQUgiFo4uQkNYi8XBXRiLNc4eNpeUfeVx96+D2g+gmdGS6NPPrVmGIBAG+RLoQxKfwwuoTBLEpg",
-	"B4EjJoNVKIKwHaljwAeD3TUK9cDh4cjqC/jbJEidASD8tWyaiW+TrsT0F6snS/CLJQTHgcwnUZYB0xqz",
-	"UnUtTUGki5Asx/UgqIuoBu2WN+PLUgAReIqUFUPxT3sNkAUbMbE3uB1szwqnflvwFLayKcHWN0brZflH",
-	"48VkmLW6X6K9CLmihjiBgqJXeAN0SrGo8Z/oW3RORzM6lxVXiYCf+nJbVXANwrk4jmgVBPcsnInZmVTn",
-	"1unFDWBbtXPseFL51qZReEtdIFa6tPk0rG0JfCk5EQcrgOPu1+DMDbRYShfb4oFyhLrlvfl4wej2vQwg",
-	"qdC35y06KvIBf28biIJkrwInWZj4+fi/cQlRhdEiUuk30N1ItTr3H/PWHw7hrNOtuZWFFG8WSErpc7Qo",
-	"L7tYCoCGYSDlilFD+2WA0vZ+NpbBo81a9nfCTIFW/4ww08igD19NOuZhmot9pqx0DqIZ6EI8qDmMOwm3",
-	"5q0wvL4kuGzvClOuBpnm5kT5fkiId9wW5M6JTeMKT8+zgEIvvMNQay9gBDE97OqfHC9vXKn9Wq7Wo0C/",
-	"gT+vADLxxRV7CIQruO7cAH6zn/NaNzZfgjTQ2rTJUXWtuakY/G0W0OzHgtlvD9+GPcPgwE14FVLOjhdF",
-	"bDYBUGRQHzOMcPjlutyDs4fcF/QAF0pjdRHKYh+qMQ+10IahH75bt26hN2IAkBtsHLMhhbDFSp+BOKzl",
-	"y2HjMrRCc0jZYDfxEELdnZEYBy0oJ5rOjyyRe3O2Rn0vmiytN8OaDT/Y8xYekYs1Ug+xlc7HO0eihOCe",
-	"4cnrKDT2mn1rAGKGcxwOT6KxEj0RcUTCfmfvUCea72SumLx4YCMj/RC6eIQ7ZfNQhpbQfIfwSwi6EcNX",
-	"qMfoDySQjY5kre8CnN0YgLJfdqe2AEDIb8SRSpk5JUfIEbxMks9eKrwUxArJEAa/IuHopaevoO6HRPSq",
-	"47+PfD83YkdcZyGkRXJY6avY8A7k9rbWLkSdBNZoYnQ1T9d/tTfmAjc+MeXAvlCYH36zhJLv1Bg4oyZh",
-	"6qG2BJ3R2ctdgETjfwGLP8WPfzrKNwC7MkMxyHZ2hNOV5XoEbRxwL7xMQ8UUr+uI2t21+cObEjqm0bji",
-	"OITS+bqeDhM7O7M3aCrm7SZtxJO1QDtkH3pSLG56/nhaxcT9RlVT4iYHgIL4+u5d2Vl3iF97hAytsLaY",
-	"rcLw2WCD0UFN7R7rfCl0eStMJRduJPTYD/T0aGpSDAOGj5RdlgzuWzE6eschH7iz4TboRleuYsxQmEzp",
-	"/n8Si/iuAT/1mDTR62dRLhIhGJCrd3qbq4EwRubpAgm5kDwEjNtTtdh+51OPjgFxwEa9EIMsQVOGcqXk",
-	"n/b5lvu23vGPgF+jNIHzUBmoN86ge/uQpywNGcL1MfgJzO2iKRPvG7rzKrGQVWHomBEYOpGLwHd7+GNw",
-	"zfJmI/Jp2TDANDoMQx3sVRtagRy33JjAP11gOORZlwdoEQ4L33+/E188uEGye9B0Ovlutw8Dh+aHTp2E",
-	"e4hefA4RKWwVOu994pwQDkv30JY3pSxG14pYorbgrldYhSRACTvgVWwnFAnjhtLbo9x80+orc/VK7yFv",
-	"U8pC2naT7RKIGSh6ZGLYYSiTV5ZtbeQKcbMjjmGHVYkVghHG3Hs22Z389VJ+MLbB9B0+8pum72hNu+Hm",
-	"ztV7sWlqnqu0ggBmqVMrGufUGwOYfxPZmMuVVVmv9lGA6AbE7qS+QS87UvDRXuvsrG2qqak/+kkB5/qW",
-	"1+0EMyOs/DgC/z3wTdqc+NF0bOnUhrYcP5yJ4VNFbmaKRS92oAl6YvNYg/WahWuOaOWCkiCZp8WJoYek",
-	"C9eIpfyETPuhTrpQhFBYcP9QfhVNzlIg/NNn2UaIp7fC7NDppegRQPdpqUCKlWZGuNaoiHflj5bgppbC",
-	"XBFUXBJ+8x5Y8JClZRvtrYw+WsmQNG8Jn6sUK2iARilkyZbAd9iROx6OujuSlxH2EZqgYxFU2DYNDUvA",
-	"s9M6veFOLvKJF8AzCWs5clbwm/d6MJLXpQT8ZlF/m2Zr3bC5WEllZ123X4qzs5QKMFThB62C/ekITEbm",
-	"6Q5FSW5EuBr3KHUp4ntUl9Ab3iwx4ks0SJN+1Rg9L7fPBkraSEsP+DTbtax7Imn2eiOPEsYeVXxxCX4a",
-	"WLkntRQEP7JnuHd/yDR9rAyvhshbI7BOVxspLauFtVgoCpw3YwlO20BZUiSK9UuLj43lvJ0GLBxWK8/f",
-	"vx8joZWLI08WLHx4aEveLAd3Y9KAw/bmPZF808P3ysk6Kf6GfIaFdNrIxYW80OSxQjrwaMggJnDwI7O4",
-	"NENL+pbnolFiuRR9jyjZp7h3Q/jfywMFOyKZNJkT8e4MvbMwx2jk0jCGFiuflv0c1MWlBNvDy0m5soFc",
-	"190WMJpDNMDZEdLj94Yru8zNxC5dQzlqTPezprVrQURIFtrGEVnB9lBol8It1gLbDiNnYVrEE529pWu8",
-	"Z+fi/4MkEPyXw//XtHV9Ds/lRPh7lYNf7I7p6GP8QllZiR+oWqbAEDCxZi9AfN65nLpYBA92jDcCt9rc",
-	"3Kn8HWpBDt/9Q+jXhphVLaEvcSoI7lrnAeLRpHL8Bqsb7jTuO3RcGV109cvlevnCnBcTysoTeNY7C8Bw",
-	"U7lE+MKRJe25o/99U2s+hRRvNIUhJtWOHboNxdn1cmmFG/nqCX1Bd0vGm5Kvn8OM7bfv0ETS16SjyO6B",
-	"FVXBJc/fWl7pYmgHT+lW58sXy775bU7ZY+9CkhXojF9R24kQQbdhQv1v/Ou//ivmbdEbH9+MAa+jiyy3",
-	"iEl8+MAvn0QYRcC0eSLZ/RB0w63t28fLPot8GWCTkllheIU5yeWuAMkRIe334A3g7g/lOoG5dh9bvitm",
-	"mCW4E6Oqa3N+7IcuoLBX/FAuwsobQxudy6lEtyzA5nHH/JPeT/vib36yXz5kC25Hu09Fi3XLd71YNKb6",
-	"jaDaAqQg7wqoCaqlxpjT8X3H0hj/kYE2vg+yEVUhMREbGrJdCJELkJq9id6bSjfgt4UCqFw91UupECWD",
-	"52jPCNCtVQlON0SlACZ2h9mvLCTVtJQ9zvinHByCFYvWSLe79kc3rA83qNvgPIPtgP8UXwC2JuQr9I2E",
-	"aUs/W/rPoDX9EZUbbZr1fxEEQfcG3sjvhB+pv+bUMhdxAilVwnnzLOKtRUN4Kc1m689iYDYBHBTTqlB8",
-	"2ft3uwazybRqhmhNLOa1WMPd2v6otKp3HZ6ENHsbNueLG1GxtgnRRwQA9A9GBBRSD1X6CLhFFz+qHxUE",
-	"MKHwhM1b7KiGoIiKjWu0SuT6wGImpHlW15jw/fiodWtt5D9hZJfsMewOe//mu6evP178qJ4aow0CKREJ",
-	"MquEgxDkH989e8L+9pev/u1PF+yltIBkuoGCpcY7I5dAk84+KvHJffSfRg457KGz7OOiNVabj2FQUFfk",
-	"J3Txo3piBAfOAf/fyODCuGIfX1Ri02gn1GJ3/p3Yfbzs4bTAEiE79ooDyjSEcLeh0RWzwLBmG16Jix9V",
-	"jOODnY3ilZToX559QRVqijfy7PLszxcPL/5MiR4Q7we8upVWh0qBFZpMsaTtRQXH1rpH3WNwxTRaWfzJ",
-	"lw8fhm56IhQieg//+wd/p2wZXob3hQSgUexyl2mrWsuzXfRQHlSxSi/apICg60puraiu6GQgQy6YKFgD",
-	"wNUuxzIzir5gVK0MmHzj6mNGAh78cgBD4+27bqMvEt7L0orHLe4owYG5kCir/AUKmjJ5LcJjBejloKIQ",
-	"kAmDLgAsazMS9qiq4tbiHIV1j3W1myRZeYgOZ1qRXaJuKf0jv9xTrMeJ7eDW7E6xMS82WEzAnlw/esa+",
-	"vHgY5f6KcTDLDDPiFkDgGFF5+a1juq68maeQNDfRCw9+9hfYL5EWRxzu3zfw770t7C3lXzIGBtS23n++",
-	"z7RZCX9M4ypCmCOnx74VrjzE0+/2N3DL/Bp7/qibfAcBFQ6gdHT8LCKfs6X8RP9MTQr+MsCUICUC+EY4",
-	"YezZ5X+SKUN1AWTIkAfVPz+zZHX2Fd5PIFBthYG18h0DT+RH8I9WwK7RELoWqeJHZ/m17F7+4Anc32cj",
-	"nnwJZeW//PRbXn1+cbwBfXpC6EMBfQQG0ClE88Naw/1KboQ3crZroWYBmBALyEDjYNf2+SLW8WavCijz",
-	"RY5Oe4+7Yr9QQTS5vE/DFzdEY0dvDv4HXXZ1BQfJW2sW2+dsuykgtPymVxCuGNZIZzY8Zmah6uwUG//W",
-	"6FvRMfsFikVAsunt91rwGoutSkobx/4cnztQD0eO7jNE9vq9K4N5jrQn8lgQuCe4RoxDc+IpKIl6Czte",
-	"rRTD0M/3jb+lzJbgFgiCAnfYPMsN9Dm1lB94RyYLIQrBF+sIlG9EDxk72YaMApMbxC0pqjA00R4nvKqp",
-	"PBd7w2XaUXlAGQqlcw5BO8FT+Vy35iPk5nwb8AvxIIzRwnrhhDu3zgi+6Z+FGGCbS8VhxPvjGqEsvzix",
-	"sixZbrjNpxC79xAWYPNWVTW157qgiBG/NqFg4Mxx0zGjUlcV4J1rw4RamF3jRIUBH2n7JE/aoGHIWcSd",
-	"TEW2MS3VDGUF9q3/c3rnnkzt1SJbC79fpircKIUQ9Q81AThoQLz/Pr2EN1GpNXfMBG7LrvrrRojmClun",
-	"sNgNrYa1bpOOv96a+yWp2vpI3AVX/To++xtaoP2hnDA68aiuww13GpNTqKjJOyhoxNLdWFHfCjuLwYqA",
-	"C4uo0TeicQnJzd4xaPe24x7255SF/i0sxf7Xc+XTgdf+BBsG8NUQCKWvYo4g0GdwBlRQoObgVNE9lj1N",
-	"D36W1YhYRWYjj0YskDL2FDPGVxWn7GcKU87440du5xffnKG7HdYF6M3Kqh1ZKU/vTxXBWxrunDAFFFAn",
-	"PmFPEzNi1dbcMPGpMQTY/Md3T7/8U6FTmQzVfcz9jVThv7+Yjelo+uk3dtN6VKZZP406dJFO5CSXG1ix",
-	"0DmNy6+o1NEJBJ3tozulJ3CfwyI9kWOuNfsrBnt+t37gcV38FkpaSv6P3xRa8lOIA+3MfoCmFLn3Jmz0",
-	"ZD6z8sjDJN3tyP73cxaeCQf58Vgp1j+aSm97xy/eg8NRlbPPLr3DYfDTrc8bFYNM6OrUNQKaQn35fS9S",
-	"XM8HlNN+8DOUqJbX9wk+91l8pmisZzHONlyqPUbrExGOTesQeMuNw1WQNlf+WogBlboB8tKT8BWdxnPg",
-	"jt5JtRW6E6qOL+Tw2ruLcM2yuRX4wGBy5aCeaojOISPC4lOAoshK7tNPQ8Gp3PXsBzQ44lD7RKs1O6Mg",
-	"Rra6aV+s/Q1nxEI20NRAwCwxCjIXVlaQZdY2S29dCoXFV/bMivEVRXcMk41WAveMlWXyjTiek6QbQ8QK",
-	"GhGSqNQFu6aDgQxvteC3Io1UXTEhAf3BkbGPDvqmY0913VC9I9CFtVCnr8SpNPla19WQm/hO1IJbUbol",
-	"/5IjYIFfVKeKOHG2FnUV1M9KY3U+p+KgO65DIbTxXNfVic24rlM+8cr+PNUro7fczcjLbNJzUZ9kg74T",
-	"omE8GhyBUbyLDFq+szPyq2gSB+bZA7jtHvzs/1/ZlngnePUWAaSOKBB/oh40NZd7GzNKQTjAcD6NHeYn",
-	"BI274lOG6BBm3VF2hj93bU3wz9BTu9ZbdcrrtQnrOKl0obdnRmAOE9CV7nL+sn7UN4Yv3Tt69eT5dlWF",
-	"UEb60+eJS9LwoHz8V3ayniBoaskM9It3kricf1FCUh0xo8NJhzsK5Rdg0Wbw75mTTVJy3hhxK8X2xNLy",
-	"Ft/aycvvYrsfnvrTNM1iwYJ0xDhd6ZOZ/15bI90OvjrAmvZ4T5TedqCDyOeakYEQlSxq9bEu+O9Crx9i",
-	"vRPooz2JO4SKVmtnnUEo92LgIj70OWMX8SOFPONJY7DfiIS8mdubfrIK69T/+tW/ffkndu5vSKiWh3I+",
-	"7/WEYosNx3p6+HcwngPIL2JhcodFDUZgfcIvvRV/AExfWLVQSn6FZ1/ho0NqZ4LI/oqprV91U+HAdGye",
-	"kS8bF7q4eVKxt09f7e/OrW4X67A/pRrqH/Chs99JQcZ9glzFRto8O8GYgNEHqEDsimkQdep0zoBiequE",
-	"sWvZMNouOrl//vrrP9HZxt2H9g1C4o0AqyQKtPN+tueURslv+GP/yPfN79VafC22YYT/k41F2ChoF2Hz",
-	"mqvQm8Xapqvl4VUlqu66xDYeQpaKAMf4r/3ynIiZPHQfPokPnfQE9tsSJyCedr8CeshMJHla3UmcX/51",
-	"hUByf/hjA8odVyNiVHdtbUu+kbU8YZxZWlZr6PHtb/WDn/2nfylexC81r9ItP16vT/3kZac35uTP/s9/",
-	"Pjr/3/z8nw/P//ZT9z8v/uv8p58fzv72t19+/PFixzf1v5yNiNy+UfWOQTU3OEp+ssFmLkVlsfY74493",
-	"ddSjtZUf5+/I9ngZ9vpA7vAvCXk3sMiQMWjEBtjxTpHn55V3bXsSzv5Y6YV9gNe97YTwYlP9KS+XD6i3",
-	"cDi/HwU0oH/8loVr+4M5cWNdWJBTbBJ2xYZm3Q5DP14lNQnLQXb+/logG/oqbv9wftl7twfLPkkERh3f",
-	"z+vtQjkM7MFtJzifYaFn9wsGUbDkfst9WmV2ih34VkNsDfKuYQOuyG7HU0Bd0gQQiSfiiNK6Uxb/96nM",
-	"hpL199Jnv0pSPeIRJFn1+Y7JSign3e43PWm/YmYeo4vnCG46aOTDg2/xuc94snvfKQgIjvZU3YG8aYyO",
-	"JdnbA8DYGI0H2Nih4uyDNTq9U3u4PHfIQX5A0unTtOG7BB2XlF/H01C2zyKq/f/YZtsR23i0rpKW8hQ7",
-	"RSvet9zQ6NetC9gpAOH5y2CSkKIbv9+oTxp++Z+eIYwAPNhDr1NbMTmLR4sx46Z+ZpEvxj2IBuw06f8A",
-	"Kh7zQ1Gs75YWSlfxAZLBn2+5UVKt7Ikzq4/g7R/Cyz/PIcGPcDDdft0oxK8lBdDZGLaIaQXGHfClwSWP",
-	"rYhYFjNLAewB1/Dw6DwQt94yXIjBS+1peOgzLmD4hv9eaRlrCZw4uq6ior84u1RtXZ/Imm6EbmrBuHMI",
-	"x+Z0x9Fo714YVkorJes6wlrwgxg0kwet4ln+pUchR5Iasy++fHgYnfyf16Qcd2UIziGIyEnKPuFdjLNG",
-	"LlxrBLItYnhKpzShA+f3wc/eFx28Cu92ik9aL/sCkODgO6e6EuNZXVIS41QVbX49p3mlQ54obZfXxwtu",
-	"y9Urb41U7ll46j6zyRST835R9nCXQSPMM/zNLxNdhqZaTpUU7DR8sHZ3ik2GVT1VfDK8jxA1Y6FS4xfl",
-	"ktVcCUv4joFmgyCgiCKAKe2wwzZ43l5nRM6Pw2P8d90aYtQp3sL/Qc9MFYrflYNIkzjuIfqFpVU51bbS",
-	"69JdnbHUmDiVJV3L29Sg2s/eCSZuhXLsI/7oY5egwiLdjo3gP67fvGbcIa0wEe9iB0AH+IxoitIFn/qK",
-	"7D2vsH9Uos+ZgB9GVNi13tqU/QCI4hH6si98H7hbrMc6UnCO4TPZS2PUecYfnqxUKC6ndGylBZrN3AKg",
-	"qjDn1i8JjPhkrtRGVLLdDF3Gr/CJSSftn7L5/XWseOPkHPkdK4bzpuL8cMKg/PyfsontJ/3UKP4G86Kn",
-	"WX0jOFqiJ7TWAeDr9xFM6Nx/yOqfrledwHC7UlxQOZbvIt93oi02fFd0Ko2AsNCJt+AdvrW0Cb9WxEuJ",
-	"La3BVWD0Rr52irdXn2k//F7AAnTIxlxuGPfjgWjZtg9hACAi7FH8DRkhkVFNAEH5St4KxdqG6NYzmxkZ",
-	"Tk/XFHUtHFLzfZ4oUKBb/R8ZALrG45ikb/xJNK0qZHkCLWBBWEF+crue8N2V7rDIifcZlzV+o1SWIDeC",
-	"+QdOBnAEpdyBiuyw0rtv4V9Royx0TBza+ae5z7Z8dz4n0obSXgReh89am2CtsOWoCHR1zAWr9Wk8MXjr",
-	"SgMTJ1/cIEoYfKTWVpxqcX/mwMX7y900XD50wAO9bzl4MBzFdpjnSK7CfTcpbaSSln3k9kaq1UfmBMDi",
-	"rwUDvSq1inWwjbZWzuuAtG8vodvhXC+XM4ax/xkzwpndjK00CNwMG40v2KMfVcMBbTaYIFBjD6x9a92A",
-	"Xmm49Q/glw7YUhdcsVUsPNEXP6qP3Gw+wi+56tQRvR9uqA7fLagyy5A6FHqe7QX7KLipdx+JagRanMOL",
-	"QDFw4MfHqPiPCsPiV6kVk1OIKy7VBQulpLgyokqcKHyU18RJKrYM7sgZshFIR5/FaR54U48W7o1KjJjP",
-	"kQXxP/qgTQWn9be+9XDlttycpvvjEW7ULPLCms2MgXR68bXtBuKn1ukm9fJN4JfYUn8btzfUEdDH9Hiw",
-	"4OZ2ALLxif/zNVFxnKynO350uELJPxS5zSdVjCNj1GGXR2BwxwH81ihdMMPq+BUDo62QlP8UtR5ErAKB",
-	"oRV3Yst3HdYNYBgqIaoknGcd31k2F2upql7DIlQMVnnBwqK3AdGiqrjez04mYgqbZSdLDOTbTiFr/jUz",
-	"GMZvLmbpaFMsnaN1ezNiknFrQtkAKem3aZ68tm8u3FYIxdxW7wEQ9Ur7JsrhOWKN2KPy+Jie+60EEb9/",
-	"F0EMv/xNBfE+NanPZC2GsJ5KfGCP6jr02WD+30D+AuQWcX28GG8EVzGYUMDWz3UA2TxF5eHheQZDcJ0s",
-	"h5z9ZzogPE47xfzEViOCMaKaWMrZQI51voP/P/b4BBqu8rl5JlV1cgthvjvcZup0m1GV4owpvpFqFfF+",
-	"oC4EORwdd2LTxf7Djbf25v3Z7FiW/7OYHPPd7/780S5+GyBjT1gMDjC0J2uHtjkTZh/KcIYfLck1MtUN",
-	"BRmu6ZEj0Pqv3nzz9OW///D03fWLN68LDWlEcz2pwnz6V4CYfNI3cm+Z755zVY3onvtc2LW07KUQGJ/X",
-	"4mQ6FVM5SMLfdRUAlTNoUoNgXPv9BVaEoAVK1rhmtuS5/9ZZ7W4iI0qfu0mfpPy5e12H/DQX/h7banMD",
-	"nKJjMWeBXFF0b/wta6H3bz84gocV/2DaKJ2uKqsFr9DouQRx3qEwbymisxDGQetnDvB6miMO8h947Q9P",
-	"JjIGEx5CND2Ah9WtyfbypwuTM0Y7AQ29yOhENIrGTyY4GK2qhGEc2J6gRgJqA0R+Kve4smdec14e07hH",
-	"ACTCPe/0bw4lnIh05mziX0+EQE8v22fipaoMpAKXFvgQZh0K44HeHIm23zurxxtknmmz0qdqkQkEgcnZ",
-	"SyrToyQVK/MHhv7wV9p5gl6iJ2ZRYwI9qdiepkIitzy1qFb+JPeCCaeBv/0JqACQmmC/hoGr1b7IfIZW",
-	"rviBKQ0r/4O2/BVvGCBBzULQOeRi7AzJc1puKuHVunNQx5+EqUUlHRHCw+Ux30GJTV5BPEDIqYFucf/n",
-	"+1zo/98sKMVlPZVzhm+L9OxR9JxmjZEK+UKR5yhH+3Cw6c7sysGH92Z3z/3+6b8V38DDz8OmMrF3vA/O",
-	"o6oxdPkhnDY4/UwWJKkJQizc+Q4qIELVLCqOC/aawlkbwYNv4FULpErlSYT7Ob8VCbcOft5xbxb8wWZ8",
-	"RkOGOQ0RSlK83GM4ktLyIQxHwm8EhLd5fcSVTJ77/7lP7geEEJfy12PEveoitN4hClhy5CIZ7/VIRY5R",
-	"5BRzRooTYU7vLNL7CTbXn4S9is4iKmTg5MK66wicXGrqSpbvd9xKnOzxr+yK7X05Y53FJ7ou7g4M9SQ2",
-	"eQWATelI+qpmrPeVbvVvwXPWn8SdC6ICQOKQgiUk1bvTBGcwzKoUnRWqVpnVJQgz+LvXNWMtzuvwg1+O",
-	"fB4uLkkXVunz8MezSRHqwzmaVuGnyD4rfawz3yYHqy0G6LvfRUkLvZ6BNYT+00rn/1+cX7fM3L5ZFqhE",
-	"jmz6N8IuRLCC/nuFclHOj4dxaV9P1nJWC+EgIemEoXpTqQD71N9+gzfON8GU+b3eNt8EWslf9aZJv1ri",
-	"fj7dbZJSZ5JsPPjZH7HBnty4dZ9Znj//KryJZtv0iwjH+Nrro4Hw1XVvuU4vqPjya4rJ/NpRq19rn56E",
-	"Al60b2+U3irqIRwSYgDgT0kXCt3L8HeqRB9MEj+qrabeIso67iT10x5QY0Ir0sJoa3vcAUWwU/+y3y5d",
-	"+5vUyUMxbFhA2Cbd7lGVI6jffSroe+e0ICNtc86dE5vGjSEqfRQe/c3pt2kkJ6zyeJ3kXE9lJhB5bFhh",
-	"cFqJ657YMk+9pwutrK7Fea1Xw6Ck+NxLvRoXf4Gi8LNpeAoFk3cRiuknYTN83gxEWIuMXLyVgrwOebrz",
-	"v4V+ZqECnwptGwQG79vkflRE+jG6+939hX7Bfnzvs6Stki/cFYDwnWhqvjiNi0/vSsK9f7CstZQ1DHD2",
-	"2O6P8bAkQhW6WN5DVA18z1o4BldCgIUKtPxQnOA6vGX/iHSWYbWCrbXLGgSVkcvBarFv4IHPaTLBB35F",
-	"sFXTKosra10XIeS3oTUg/Alpvq0jpXyVhuylZZDbQV7hUx/FtbROm0HA0+f0yG8ZYe7VnDjuTo20C+Wu",
-	"J8QNr6R1Ui0cvjhkOvaKK48gh993Z7V15zdiNxSVxIqM59o679D/VgUhYIFK9f+yd329cdxI/qs0hAP2",
-	"AsxYWp9sINKTk1ixkexaZ3nPD4YO4ExzNFx1kwOSrcnE8HdfsKrIZo/6z1hizyhO9mUjiyLZrGKx/v5K",
-	"8jxzm4ZkJWr34P4bXr64fc85oUz/Bk3xLZtb9+e+9axwJypz83irsuNliY8rRdRzSfPdO+u3MmOVXSot",
-	"fuf5FE7CqSnPBjOp/IzJenVeAnVSkPxSyIzVZLaxVdn6akCh7KOVhM60+0uswx3PPfBKlPv2DMA3dSFG",
-	"M7s8D1GSpVpR1X/zwYFcyGSp5piNzPMuaNYtimvOco8n2mkNvveD/tBpwPQVV9z2+4/TqId4YpQ8yjUH",
-	"S1DGpS9J36Sua/eB3fKIfKO5c+vD7QVmXKhKJhFt/0AUhy1InA4WX2huln1a13saMir34RKdOU3w61Ri",
-	"gDiLZm1yXUhzXGl1o7kxI7EefXGXE/35no/2vE7mFj5Xe8027gdEQeA5oZCJNJXw5jbmTl/ZLgj6B6C+",
-	"MP9wrkpuPJDctjlSKOXsEQa5hiz7t5p5BZeqinxGOmGnYTa95uByNB0XAhJ+hmQ+DUpqibhNvpOvTEv6",
-	"usp5QfIyQCiVbL4UEkF0bpT7Ogb9Pznd/FXBrNPSasT6KDfsXtbY4/qx0YEktoU8LdJlM+J8nkmCbwIa",
-	"uW3GtoPi8stO1oqqL3uDEOkKKNvrxroD8RhhHwJXntyvKnE2ESuCoDFsgxkFRpV8jXpeR/4EZ3q+POrA",
-	"dn5+ssvyTYlznvECLDTjaY7+jq4dACzm4arokGR9+OKeqqNWZYYqTHonUdYQ6hSTuTnL3L9MQBZRyZCv",
-	"ZDbZmhfFJCsRqWbNNukv2B3XYrEZyUb7P5h81DAuLnGI5urDSBLzMGI8DRV8LUtV5IByQx5Jb4Q5TkT3",
-	"7zlAmhionfNlGo4ZBCv4fCB295MfdEAfIu0h4WP5QyUKOxUy82cwiaADaisLW6Q9y175ZmkgiwMAFTrt",
-	"4cLP/IRRL2IJUAtpxMutkLmJcpEi1QYFD6BumRVntyhqmsCr9Jl1R0r/3cfYLbQbF8T92p9/KreZ7+kf",
-	"P4kn8L8h9xj85f6LB5i5ZbOCfy3D/i+VArWpi3OnWbObr57zR/93LXMusBrhqy/WrlUMYf5o+5NwOLuh",
-	"hOAMk8xPEAEtOQ6eJUz1douF0M1aK3njm6YQ90drC1w+Vw1okLi3cLgxQyU5j78tO5Dsg948NQCNsLOO",
-	"agLN50oDn7WaU1pVdMW2vT0bX0dSo9oSj0x2Kk2Il9658mZO5gAoa6DcTkJkg6q0KNXGQBceWmBL7hpu",
-	"IPe3zL9L8hLoDexFBNgbPHPQH7dqcyDLdIt1d0hSDMw73DlysJ9Ma/+YZNwpCQ7pPivtVLZCu+95Ubbt",
-	"IXK4ADamVOv0HXJzr+c4onFpeDkrBqzf12HUmP2aaJEue+pVURDXlaFHVZrKh0jXyfmKS6eB4ZUkOBLs",
-	"W4s5ETmfF0xHxpazmZ1GVAfyxfbhRleiv/7Dn8Hhau9l5nd9Duql1wSNRfna2Quoc+fpOaTLGPI7T5V9",
-	"7OeboJPVZCUvZ1wbUtuZsbWrc7c2uA8RZq1h5p+QCxunnl4N8NPjasyGCvj9mcD7pDkioYv5MnA9OGqj",
-	"O0H3+rdVwSShaXYqaa/dKCHfqNVI1IEC+AOEj1/Xn9/pIq58J/wV16W7OsIiZi7AnzII81QmWd2wU9+c",
-	"TfzvqgSU9TqkrDQtRQo2+JSFE8noXe7VUy5gyE5qysIP3Z+i0ovziNvpam8Fv02WzYSWDOisvuU5FJKH",
-	"KoCF340jALfz5YC+cUFjDgmU6baQOHBCn55EaVFr6exG6tPu6+GNsNuNi7sLva4s042jHqVUiw7yicGg",
-	"jkfdyLE34zeVBKmneR29TaKtubUyUbIb3sYBdbU5IrWyAjoYgbOBL2ymKtu4jAdtXOCrRwFxHa98hXWk",
-	"Vq3aqkV7OgLbdxJJO6ZorRm6gwmSIGGoIm+Bn8/p3hP5VCXz6bANdyFkvhcb7sJtaMiQa2bWJLXlwkd6",
-	"a46MF4hp8g3oc97DQsiGUtlg02VG4cHizep9o97ikD90ehl8w3BlMp5GKk8EzIZ4yBMPlQwMEL9ULTfL",
-	"DXMSDXPSZLGpExNrteNWqjXaaldvXk2fv3gZmpUsOXMC2C1komyNACkTFdDfq4eGcxoK/b+lYEwXPq0o",
-	"+OPwaX9ghr889Z63kt1y/TdnoFO72tf58xcv/v499GBh2PX3juvGWRhoENgay/d/dDSosX5TrZmRsh3C",
-	"HDg1SVIzasFCl2sncpCVJeHDRPchFj47xcyCEBovycHtC9baT5Lke87yjEONBEKm0/nYpVbVzRJxnbCN",
-	"ALTI8omBSwbh+fr4NHcfL/Bbu5Mo/aBR0yj9Ip0JVTQgWV1RyTbZjGfobMwnQR2UnOeEBTHDQmkfnYq9",
-	"HgQU67srzTaZ5lT4G2C06JQ/myV7/uLlDq5NL0N3QLVRkqeEtJGBhZgNcTfIVdjNaYef2Cu7V8xart2f",
-	"/v+nk+n3bLq4/vzy9Mt/tYg3yJC55RvTx5e/uN+PyJIwfwc3ur2lZkSripy8AXHRDoi/qKK821Z9ryyz",
-	"PGVVDbB8bH/kzDJ4HaP9XA/F/nCWQ7efGSJnI4CRKKj0D6wSl3wNhTrrpXvUeO0Ootze2hQN0MTNH+p2",
-	"kYWYcznnU8o16bsfv+JQysAbtUdhc6XWN5C6pIrUaX5UZos7oM4roP1Cr4MvHaGBy6rteEbx7bQdzv64",
-	"fpg00Vkm7JSqeRdNtuLyWwz9rMy/w1R5X2u9hQKIAUS8DGCYmOPP8P875r9DPnqUBD/8tHmMrkNF17/1",
-	"dHaGBmZHLnusewnr2+4i/aWictbenhc/c/vPxsARr1tzoa7ywYIlq4+HRgx8DQe5YKIgxbUU0BYUM8MN",
-	"vDPdesMHboZOqB1XUdxxnSZB7IrLPGMZwKxYRbYNJnX6iv0OMX5/4yNI8ftUfUD970ctUiUi1EIWaI/k",
-	"dTdCreV0p9LPd2vZXT6Y7j7Uy+yQsTJSgSbLnTkHjgQCu4XUbZ9N3cNb9e5HYqxogT3rBdsrt4l8+HU6",
-	"rD6aELuyYDlGlEY9wSg03nmfHBSz847osFs0G7qUPyeyoz+gpu+/8WFFIgEa1ikgPVkTlwWTI9bcHypn",
-	"YrjkHjxo0NmHFYYH37bmWH4peZ0ZSjWYEGJfLzdpmopA7b2S2cqd0IQ4eaW01UzYUIPqNKo880oq8XTp",
-	"lhiozIwGDvjR3ZGoIg8Vc3ztOxKNhrpOoZbdgWXHrfkPZ9VXWlaINCBwjfRHgH5rFJ1ABuTOKQU/abaI",
-	"if2EIWTjXe4bsby3x3nuzjAJZd1E2aoC+NFG5ravAsToF4Hi1ySX/P71Po6QOjskNw5oUv+pEG+U60lf",
-	"3BkY8c0xknlTQ7cNqxxda5puk9ATWMlmF9o16ulghwg3ooXQkAuyquzUWVgPywXpzNC4rACm06PapREP",
-	"38Ittdt9WLi+45RRTrkKVFXpFcm8i3Tkf0hMOfK9RJRL44bXnNGIqE7vxcnJ5KgU0v/8P0NueJrl0H74",
-	"e2KpyTdv1NpdYSzKdtROYjD/LO4aFbsLzXkHy5xTcYkbvWYbDO9JlRVK3nTLArPk3PYgNAvZ/+T/2Xp9",
-	"wXmlw2FWJZ+pfEOSnzla+dYyms1vz7I5g4wnCIXbJRc6K9iMF4bCvkvgtlzV/W6gAcCEyrrXGBmqpBth",
-	"H2HY7RC22UO8ZiAaEEf3kpEI4DIayNjCeN+uInzOEDgf7vYOL0I34MjT0KD9/naHRfiD68+t0BuZknXb",
-	"aqhA+O+FVuV3iPfCbrf+MNKt/b9Gzfh6cn2wBexfPJGmR2cK5viB3wBSZdSLVS1qWmPAXQSglSX+Q5lJ",
-	"tZ4EfGTPRV77oy5kKptx0O8dd22xy65mWMQrT4PUyUW8uSyY7LO9sDFBrpLJ+fuiAG5/LQzCnQdS030P",
-	"+zjHzrw+y8qRWnOWT1oMNCK6uJFT0SMXrsSNfDtW112afO/ENX2XmErdzxuQ9DfcGriK6lYETKNnR5Mj",
-	"zPmFPV5xO/0RBgxodA/mFT6vtLCbo7NP141C0hV3csKE76oJO7Va8N7gLtLgAwwb89CjZToOfpYqwdMZ",
-	"QSWTG1+Wl9Fh0IUQoU91R+Bq+0jGYvzoNA4cECUEbKBAxD8KD6hbMryr7E5xotcyTxPpfk3xiS1eLyvK",
-	"putl9DBqVD4Pq/S2RUqXyIUL8ryW+h4LBvLjIrwY92ScZ6cnpz76XT8KYZbtE/UIa7BPKGmtCtsbSHzD",
-	"WXEBX7ULZ7jRaViDYogwRwKYuUlHDa7/sMeW17/S5UU0WWoJg3M/VLa80mUaovzK0b3gEzab8EXbvOuZ",
-	"zw5BZcKIA6aJuQ2kbv8gbDqhAJU75m/Nks3odHdGC7nCRpv7y6j3ICGNrSdCvohT6Nn095Pp99f0/9Pr",
-	"zyeT05P2bPruNgzhdEaJQCGT7Vk3Dmu2c2iqfBalveO4Semt9Fb61RSW/prc1pjLjxei2EGgXIji8ELF",
-	"bSJ10bj7rmQG6ha51GLBtUGXQ6NQCpIHxkKsAQqvmB6iKg4ZTAZpYmVqboVG1HNv5LX2giuKcXGBH8VK",
-	"7ssT81GqbJB/SQBrkZmxan47oeZvAoALJr6HsPf097UQxo8cT/ziGe7Xxxgtep8ClUwDZYO1om62QAaS",
-	"mnBhjtWdO/2elqmA3Rlu12G5HPaSmNUTmmgfIRwGZ41OOmwZLyR4aAEBjvy3VuX+AmAMbcnuOKTlNYjz",
-	"2XAtWPHlmGkt7h4Qg7/iCGzZjXEBEz/2djUJC7HbrRD8aTtM7kHD63u5f+8BZNMH0IE3bA3VWdnIze9U",
-	"HEiSaWUBqSzvj5p7Kv7J4+WQcZouGKvZHS+Mt2IdAc8yhiHxCIo3hNVz5WPnwmYe7brdrNn17rZxw0pz",
-	"oHZ6iXCJM3cw09OIDDb2+C1Hi2eO0THdEkWHQnYLmXrw36CdQwX6GejkpLU3sH+bDcvvtcRolzmoHo/A",
-	"ZO9h4rTPTmvq1+leU79afCVvLbVXEjqp6xPYgd4PkDFOswM940apvJ2cZilWIxDzailWiTUIpue8aHFV",
-	"ZrIqZ1y7e7BQRYEJcLPNs2armr+UDRAL9EbkJDrwIevgjDUbhTPWbPWkH5J6g9/yK9LOD/c7grgf6sZN",
-	"mFYKuQ+GVJg21lmLlTuw5Lzz0c07ptkfLfAtyoJflbrN1ksOqWRMEoyGWngFApggF+BYNVYURaZkJuz5",
-	"vXjhhLJ8vfug4Xq1fDWFNi/9zjnLV7/AqEN6EGgTif0H8PXJO+a4gzWxg4D6jGBrdvfMzwCDsDS8uPPh",
-	"HsvLVcGGAmofwqgDEsNvImV7pHS4j43+72TOgZRcqiLn2mxFLvy5152KAiV2Dr6FA9ldqVyMAdif2Ygy",
-	"XekV3ZtNJyRrDmm/d+HQE6Hz+/nq0AZ02dgvDv9l1TzbrlcP/COABz/oINnfs7ZPiv3C+SpiVoJDZgT8",
-	"2XYFjxeiKFr0lFTk7Gj5XhQ7EfQRyR+iKMZKm30UJrYoCp7ysb1o+tATRjkDF5WgE5MmfMeKCn8yquQN",
-	"8IXQdkDcy7l6lv2zzrS65SuCZ6hWAK/e+zD/i8YckGi4hcQaEn17kngiTtWEW3Z/D09rPzQ9fdtoMUR/",
-	"dvsVuvGqXUd/nhkuc4QUU4uF4TZLWrUgaR0f2QBNFbHG8/MaHBlwalFtxX+oDNehaffa494Zq1Yrn5xI",
-	"vDOMaKLVKiLwvjOY/Ak8sN6tQxv4UUkrZMXDh/XmNnyse4ILPod2AUKa86ysjHUEqXuGE7XQwu/KeUBG",
-	"6X0GQyRHSPvy9AgcraKsyqOz2v8mpOVYDPpU0J73cffeqHW2YBot53NSKQE1FoBY0KD2cishKhhQHjcU",
-	"FRB8Pppxprk+Ovt0/WXiPh4LFz5dO6JAbThxVKWLo7OjY7YSx3d/P/py/eU/AQAA//8=",
+	"7L1tlxs3ki74V3Bq7znTPcsqSW7b0131ZSRZammstyvJ1tk71m2BTJBEVxLIBpBFsX383/cgIoBEkkAy",
+	"s4qyfXv3y4xblczESyAQL0888fPZQm8arYRy9uzy57OGG74RThj4Xw/NYi1vxBtu7Vabyv9TJezCyMZJ",
+	"rc4uzz5It2bbtVysmVsLxvF5Ji0TamF2jRMVk8o6wSuml+xa7Owl++H90/M/z1gjzEIody7UQleiYn94",
+	"+/Qx+9Nf/vztjFmx8B9gX108+OMFe+78C5V27Fo07uJsdib9t9eCV8Kczc4U34izyzDY8zja2ZldrMWG",
+	"+2Fv+OcXQq3c+uzyT/fv35+duV3jf2SdkWp19ssvs7PHrbHa+Ifh9f9ohdl1b1/gX9N3Hr7iO2EXQlX+",
+	"fxZeU3VPZF4117oWXNG7buRCvIKf0bsa7tbdq+D/zc6M+EcrjajOLp1pxfD4nkqV2cTXqt6x7Zo7tuaW",
+	"ubW0zInPjknFOFtKUVfM+b/6Ha6ldcyu9dZesbZphGFcVazWW2HYglsvAoJpJeIu7c1/6UdQ2JgH+X15",
+	"/l1hAWQ1OP2lNhvu/HPKffv12exsI5XctJuzywfxM1I5sRIGv1OJTaOdUIvd92IXv7kvZslj5/65wmS+",
+	"yk/mBZ+LujCfGv42NKXk/d/ehwnFz2U/JjfSlSSxhj+mb6/Ekre1o43Y8M+4Wt/cv3907d4JI3lpXhb/",
+	"OHJiD77qz+zB4cx+8a+yjVZWgJp6Y/S8Fhv/nwutnFAwad40tVxwL+T3Gnzi//679RL/c/Ll/2HE8uzy",
+	"7P+61+nBe/hXey+8F764p/j8gdgK5djWaLWase1aGDGD0wBHyWlW6QtYHHodKNTFQjSOqwUc6sboRhgn",
+	"cRaLtVhcw39JJzY2c4JhXZ7jH7tl4cbw3RmsCafp9Q9Vfz3/lJOUbmf+O4wjvu9j/IGe/10snP8UzkNU",
+	"h7Pgrnf2Ku7EuZOgqQ5mM99lJwkDyP6lm+GIKZzBB+KPZn5o+bngnv58JpSX8P/2kmP0jR+yddz4Q8LN",
+	"5mx2Jrip/Rsb3lpUvbbd4GO68f9PrtS5Xi79D2CB4BkHp26lz+ccBlULfiOSkXTTw5F80KayhwvrVfKh",
+	"7n7IcHozpg0K3pZbZoVQF+yVEP5edZrhaNiWGyXVynrlnIjI14UL8XClqhtptdlldn25FAuSh/4An+kt",
+	"23C1YxXcZ5aZVjGuWPgFM6IW3MKFsa9YZmeLG3HkROwfgiXfyFpO/ZWsso817byWdi1MQRph5FXhjzfS",
+	"yqywzs6suBFGurz423az4Sb/NyddLY7LP9yM+Gw6ieTD3WeSeSSjpqVP1nPWbfLHAdn4Tjgu64yEJLIz",
+	"pHOjjIHKBZHpbeWY36LplNtnmur0V77FH+beafnOZizjYDFVetFu/EXhn2MLrtjc/6OKl8WONUZX7cJZ",
+	"MJ68nRtWesYEX6yZVgs0qEbK8540xKVP5k/D7tZ4eE9hPQ/2tIr/fjCgpfwsqke7w3V5vxZM15WwLpx8",
+	"Jh0si4G5gqXpf22ZdBe5W2OjKzShMmduIyrJgzqfviGgQ3d+QORwhI248jatN43VinFWSyWyQ7OOuza/",
+	"Q/6KsPnl8NaSH5mZtMmzsxthihpmu97llmCH38HpwYcz89gTH9rlsPDdd+N8+ys/JEnhGB2IEqiZgj4s",
+	"L2p5BfbmQK/PjD07WrnJKLDaCaO4kzfCDlxz2i8w23rRcprVWl+zpTZ045JBnZjT93O3XmV083gt68qI",
+	"jCDDXxhshmUbvgPxNbppRJVsZnQl4cPPssJ338uBH7RqN3OBgxwcWOPvB7HNvOoN/iWc6Tiw1pZGZYQV",
+	"LreQjUUlAA/AiV1otZSr1oB8HX+zFSbeG/2Xv6O/4Af8Xbhj/mCyTWudfymf18Lvm2nVtLPodM42I2nz",
+	"iuWSNUYshTFeqyuxFdbNmDNcqsv3M1R4lw+/+/H5u9dv/x9QRBvh9+Ty1cOXT7wEoXHHFcoXnsnuMaaX",
+	"sFJCWbHxczCtslkV5fTLoD/7o4V/9nMXqmLcHvzW6xSvOvxnmpo7b+KzxZqrlbAXZ5eqrev9U+d0/nh1",
+	"J+nwmK1JUkfdzs90k9uMjVStE0d//ZIeC8KY7nQi9EaAF1D4a1bRem0gHavkcimMZUujN7Buc3/tbfnu",
+	"uNKFZUi+HYfYzQ6/nV1g6/2SynuKqLnq18uzy/8eXo13ujULAb/5Zba/K1JZWYn89eW9/DhH7ti81otr",
+	"L0h4f48/Q5ZiXXvRqSWKvrSsVZbL6pIc7LVgjpuVcIzDfEHec87o4YfJlRreAu7dN3j0cI337W1cnsPn",
+	"Ps4OdIK/dwTYHzGoZmHpGTiGlunWzdhWujWTzjIKylywF1IJsBgXum43CmxFt9ZWhLOP6y4VxWPRiNlI",
+	"a6VaXYBYtJV0/jV389qraOFn/lQ0CMUNhWUO/oK+10G0LnfU9EjXB7bOPx6+O+usGBp+9txsucw6sV7M",
+	"jXCtUX6xeVC/Lvrb/pCKinEltjOmb4RhvK5h/6zjq5xoruVq3V9z3c7rZMHxTvbDqvU2d5UttKr8mXCS",
+	"vhQuNy8ZbeM/OeLlVlIwatzm56MQXt8tuUGZu/T28TVrmxmDgIhUzDpZ18yI5d6lXdhDHBNOfIYrVTyJ",
+	"s7NHfHHdNrl4mr+bRsqWV4i1cCIXjJ8NOzp1Rmk9+cwXDjSjFxi/OxsuVd+QyV7PK63Ew8wKP0dBq4Vj",
+	"K30Fb6RQZ3BV0LD31txGoycxbkf9Fz+s86b3WtRV3o2QLtpM16JxV0xsGrdj27VQifvkf5+d5lo3h+99",
+	"6q+QB1fsPtg73BuAjqZyuGGjtUbNKaq6d6Slq72yXbLGX7B4ljkLcsDmrapqwdbcTrvEhrzTELwMccZK",
+	"bHhMh1QtHFCS2tmZ3DTauGyc0K75V998m70qJ4ialf/MX7dedeGiSMXmO4fqa8RSO34t1MMJV0niv+2J",
+	"gjSbLd5w3hPgKkqWPwXwneNqBK6CqPc7zy/4sXB042rSgnSzSCLHUTsEcaKjUVZHD53zJ+JQK82jthqx",
+	"oHOx4pMW9JZ3s6pENeUzow+fbt1Co1UXhN60SqE/kayqVMn/WHJZQzTSGy+9cOP0TEBfBuKGhoXtRjho",
+	"GOCePg55ib0dBU1RcA+SfFRfwh/5c0UWhFfcrWr44lpUXv21qhbWm36iGXnyKr7xZsZoxwkn9B38KqfF",
+	"cOqFOVk0PUZaL6DDq9ICaIUxOWmvk8UwglcjZ37jreH86u+JQnhyFnesm2ccZrdj3Ty75S3LBi1l4bhn",
+	"A3/edMdbxwi23nOWjm9eNiIIUywEBPkIn4deQI/P4vAHJl6I93d6btxU4jU9YQle8MV1bhma4K5PeNcb",
+	"btzRSDpNKnwhjLq8Os8Er916os6AK/fIzazxf9B72FwstRFM/KPlNdOKnACU6Zg+GKNHBgxdLuvW5AZG",
+	"d51FwIjRWxTrFb8RTOl9kypvzq3jQvXfvdK6ukTkCbeOcfwUvvvAWrtiNXfikimtBBgKVQvRPD/0GZu3",
+	"rntR/KV/VFpISRg/boW+FBlkfrDh4vJDgS0/fmPNzpS4ESZ7c/nPjxPJYEPQj/7qvz/6ig6/eD72qlbk",
+	"2Y17vZVuRB4yXrzweNzlRJhSZYxyXz5McNwPjtI1YZoOhqh4QRUqyIvn4rVk9G+lW+vWJY5M2Ot8wLmU",
+	"lY3RweFVIiBXyNdeI0TK/zSOtbwob7LXTlR8d7xQ1KhIGX5kaIwmZwmXA6f+7C6F84cw67ocdbpb5Y9z",
+	"B0ykgM210ttiXnG6IDVG6+XgJABHAhCMuWDbta7zeUNv7/B5bk7PXchQ2rXeKsYJmxfjg1YsjACnz14P",
+	"pFqcNuEDmYRJ9CeLTuIIBWJ3yvHPd4Et5A9CwU0DbA/uQLKAvcmWJfJdcLgLUaNJ3hD95NFuqt+1Mrpt",
+	"8qBar35IaLmqGDx5SRmrNPq45pDJhazQxZ1ctWshmse6zfkq9/2Vyua6VRWb97KFIaX54P79+z2Y4P3S",
+	"J77LoiX2vsBXovf6P337zfG328ZLwcsu99ON7uuvj/56uxbZOMSNQAis9UdPKrYwWjk+n/n/9prln96A",
+	"oAg8RWApGEZ2yHzXsyaGTwCMYn8qycKl25SVbhHyNH2pLqAETFtP8hZGXmjkPICnbTCsVUpVPaq193oz",
+	"gABZGFpNCYxMoq69yy18bKBaux+5kUGL9kdbvCJueN2O13z4dOnz1hmei3Pzuh5/1z/mdZ2NW/JrAv33",
+	"T8AryO6RgOND/iKzIgL6NnzH/BimxUn1ViGs7jDTsvBzW8oFd3CydGtYpSGoKRV78+TljPLh/nKnEfn/",
+	"x250u1gLY48fM/x4nPSM1jC38I/zG770DkPOhqQE/QKQBCstAAYCqrrRxs2Y0zp/SS+N3mRwFdq4sPq6",
+	"rgK0PmPuz3NJ/Uc7BFDAaJqaq6C2EIHA0KEd9QGxdK9bl80GFIAGw7NRYus/dsX8mzHp2dnbTd2uVlA7",
+	"cnwzYeHyW1fX+eNym/t9YiJpWtS2aCIY4cVmIprVRjR+FkyVj/qDnMBMs9tJhytnoVoG58muZRPOoN/H",
+	"iGjLFLf0sn2hPCB6izEHgqPtViG/y8ZIURUAfwtuzE6qVQZHpJdM6S3jC6MtnVJBcQDKFbCKzi96DHty",
+	"lGQM91SmRqCgtCjbTjPOGmFsLxGTHP2Fv88JJVtJ/xZev+mDvzORml42OIAKrLc3AB8xFwvdqe7NJeTp",
+	"ZmzjHZIZ7XQ1Yxth4P8TgmzGvMdpzw+G2y24v4BLgFdpB96sDb68txq3xLQmwRdavTCwgozksEZGhHv7",
+	"yLqnR7W302JL8Be9TPLvqmIUWJ757UhUKyzCfMd+Ovv++avv2KuHL5/8dJZd5RTENv7kt/Yu03mNg+6A",
+	"KV5Hr/UG0qDgbXoXVC/DrKRBbxtLX7TpT4tALI4gQgf6oICliRMvbuQrkTMYi+572WAsO/YcY5G5zGs2",
+	"mfFObwQeelg76/jOsrlYS1WRzEtXvvpbG7zHW54G8pTJiqTqK5h3HHL8SnFZM2tK6KFpMgjznWCPhh3N",
+	"wvWtK2iadIln5ShIWnNhplUTEFj0iXJYjXAA+cxCYd53fqBNqsHWYgeCMGKopfMQVnYWt4XGQOuU31jH",
+	"a71qxXcARRQqD+MPKZz9dfYWNnm/pNYHI2exfqqqqJoEbpt4o+dTueMyUzEqyt1wrjZO+amspwHNyy6n",
+	"5hMT5PiLQkQIvI78XwDUPe24pSUtmaBIObQ3MihH4beIoA/ROZxFHHO/tiTE6uI6JIs4uGk/doiQPXOr",
+	"NaaPIEwU6Hgw0Gl3khBKVSFuuxEIi11pfzN4XwtsQdW3Mgsg9uMx2SP5boA+7EdNcxsyi4ubzCi7S9ER",
+	"2kOPJtWgeyqEKg7pWtQbMdfVzt+E12zP/huswgofyMg/h6JJW7T/Y3lPiJl7q3/Cl+Ftue9ikegkYQq/",
+	"KYgT7/Cng2Oix0Kp7FRvVuQBcSE1CjUr3LHtWkAoA71yI3i1G71sCJXJrBr4JI/44joHclxr6y69p4ef",
+	"30veSMvE5waLRrVaiJBjScG32etp4Z82RRERtQ2er+1MVvzoJVi9rZLelPe3OQCt9ecA3VnquoZsz7Tg",
+	"18II7iZuG/7kaJLh0Dn3VuEV5uZxluis3AjDawARkIdI9vpCbzY8XzsyGScWylHyYIZkOFrRUvvB5r8N",
+	"W2+faeuIneFQfElQNnwH2bJYLePlil2L3RXJciOVErCXBeVL6em8lUBxukNMK6+XZZw2xReEqvxW+GdD",
+	"IGzhL80Zo7LtAOXQitl2sQ5R1pFobv/eD3yXX2/VlQdhBJfW3+t8C0M6r2Aj1pjAhOilVrF8peM32N0x",
+	"1ZSlIfH34yWeZiwyMuJG6tYCgQyva4za8BWX6or56wf+wV4ybwvXIvmnK/Z3LdUl4/6oMgyDYEaYA2ra",
+	"6LoW5ioUq3nJ89/128Rrf1PQR+Z+ZudtA2+quboOEhZiK1iY4iyz0gl09Pxbm5p71RHrBPQyiuIGq6z4",
+	"NWgQiMkuwgm4Yk3rznEZsNyUygvojRU4Ft6twOHZLYehNUY03scDPZV7NwQg/LQc4zDUKwgDXXaOSjLC",
+	"FXdiy3cAIGpax7Qi0cXJXIGWqAzfXvYrDgA2y/RyyaS7YhtRyXZzmervrZGuWzMA3SgIjeGzKdRmSfDf",
+	"ziAhLNrZ7Kzb5rPZmd/nzvT0D9GWYdDQLwBUwLtAvuDXDIxWoHcIU/H/AoPIOihYYpe5Pp5ndeqES9L/",
+	"8qUIh/cQSp7zfjMKhTvmn/WK5cFf/Ei+uo9aZaTWULkCk8SR/TfLFrVeXI8vKggBlEF2Ff/ML8Smka0V",
+	"/7DWDP9awmzAX+3DbJBA1mAi+NtAaahU8CrImNZbkpdUOINWhnWItC28/+XgRuCL/GUSNmJ2652IiJIj",
+	"tDR66Z/+RytsKHYf+sH/DM9hjTyX3iZ/Nr4AKf7mRU5QolFmDyRz3KTDET8yi7f42DvirYAfutaoD6VS",
+	"d1QypWKB8HOKbx0K/1o3dE96dQjem7RsLiDK5186w5vxQR7RWK5Cfp3EiiMAOKNqIaSaqtVMgWPekKfA",
+	"bAevpvdR8s9CXZKpEMQxgVslm6L8K10YLga6/OUIa3PF+NwCSVIoHd7174qjkbry1CYTJpTjajwfbCbH",
+	"YorBG9Nrx/U+pGzib96FMrw9HeP/Oa2qgh2UFqtIx+tjr+AmRD6daPIRT3P8x+/hoZgAPhhKa3OBAvAH",
+	"OnvLSymAIWyon3Ni09TcRRPUyxMQhsQwy+h79wcrqh8BaZEn1ajk4ihC90d67JfZmffG7Q/+EihMK8B/",
+	"KrIVLlPjeu71lBX1Mroj43Z0y3fgR4/e1A989yiLlx+smKGwa0jEggaArU090tSh7QIyQer27o/9KwjN",
+	"j3K4ieyjSeQzJRetaOiEhK88LDaLMRHhDa2swqKrrFDQmL8ejM65xR/8h7tMPILYDV+6QuTdv+UVTurw",
+	"zO/UIq8WdYlMJUh+juuOQ8Xpom4rUeGhZFazJc/DDlPxPICkrHXTdzL95XoHVU7rnxZ66XpfXOOIyqJ2",
+	"Ciw1xUi/AJaaxqhrudjlctlwXT3TrSnQ09RarZgXJcPo4aeBl6LRUjkERIQ6dwiiQNn2XLCGWysqsB/W",
+	"/gNEd9h5Pyvp/VKF5CGksbdSVXp7wb7G4xRgPnlLuMNqfvvnFKp58dU3uZoysDTfAIggn4yFMDNE9qCm",
+	"Y7vW4Rx1gwa2U80oKNt3MZJg0JYUZ5Lg0pBMA6aB1ukNd3KR8RwPDI5k0N1ry1v9Lo/V8T6JVKveLQIY",
+	"Fcu8iDHLl7SjF+Q9XQIIlVbloruPChcRhAn8vZO65LB6Z10IG6CdoZKThhSoEdOSZlgke41/rbRCn96L",
+	"GPwpVs5YByiRrANeKLwMaYepMdGs194LVbguRsHnJLMZRgtZhYTq+JqBrnA167B4NRvmVXBaNqLalejN",
+	"kHR0yDAN++mPNEihUYHAMrf0t0PuB3MhLlFeyGWdwRysqMzpIJ/mj+vftVQQ6q8QmwV6RpvrC/aC1Ms+",
+	"BcG10ttClLcEvwefzwrnIHMlXSABmMBEN1B7lAcNoLytu7oXwLh2Z9qr63yEAmJchfJSjCtSIBAinF6F",
+	"+zcjr2CxamA6gvB56mn+GyKFttpU+ZUrFv6HlSjyV3lrO+uyA0MGeApQbFMLB9IyAoBIwou7mZVU6SKp",
+	"4JdDqY9jJSrSoDzWm41QLpA+7Ze2+QEhec0CH4xFC0A+dMEeYmERJmobwa8xKkx4FeASioiVPUtct/M8",
+	"ZUmgalPOtOIyhn6714NVeYAsSc5oeR1DiDELZO1IluZQEdFxImGcv1SFZUuErfvq8xrZfQnbmFedQE5V",
+	"SLTKpGrkyFhDvjrDtzFKYggHRlAhAofhhApy1HAjbU7cMTd1PFDHK6lW74RLfK7xP5jqge/XaOMY8cPd",
+	"20pThbe+xTGOPNtLbQr0eYj4WgkVUhQFOTtA7NyC0jKB2yyhMUH45eBM30+sX4EoYRH7skeLl/ql2wku",
+	"U7oNA0C70cbJ7MwZuVplBz5suNAhCT8P8+8T8fm55Rc5gZc/glLivFT1lya/E/utBAYZ8ceqgjDb0h0y",
+	"SC+fj/6+fP3dkxf/+eOTt++ev35FKUujHfJEwmRHVnDMaGmOruyQgprmqyegyKy/vn1fkjxdV8W/5WkM",
+	"H2m3ZhvBuwj8Fd6HgSRSWrbQdiOcXIywWXB+9LFuPN2ojy5jAR5ZUnoFhvR96Cc1VgDQzaFC+mKQyiFN",
+	"gCGGgQyRdxPGEdMRFpKCoj2W9dFIx/4exGYx+8UldbtRhcqPYG6VraWsTWSEbWt3xe6nLhK4t0zpfU7r",
+	"5HsbYS0FxsYC5fMWCE0q2iDhxWFKR5cLKUqzxA1QxwYJM54UyHdYgwvmzS5EX/g7OnCPg4lLVXAdo2bK",
+	"MxZzC3fg8RqhOq8YUj3gwHES+WBz4YKYcCUcWeVg696V0Me6dwKLqkdyS8rNILU2kRF1NDN2rbf72IAS",
+	"GjZS9+BXkvEVxM7qWrzQqzvHg/FNb6TI3TLjg7/pa+5E3zqpmnE0pGuc/dGRsw64seqmiAE/WnJ3WF+W",
+	"qbY7NfiymG4aD0sXFVmrQ6L0Ap8aji56Hf8+G2R61ys8uQKNbw9phHEs+agQ6N83egq7FvhF/ifZQlV4",
+	"4ZcaLjrgJxyuG8s/THb2mGxpSi2J+9tblt6W9negP8Hhs9Qh9/NFmwTTwKIqqPXzd+Yh3ETZLSHhblli",
+	"+GjHTFuLGfvp7O0PL56w/2RvHr5/9tOZ/4dVy42/AcO/dWBs/C4FxqnS0Arn6uzTGMeBTh6qK8XVjVBk",
+	"7oQaPQq7aEPc2ZE8lz1URGhLX0ZQJdB5UKryYLGbSXLmN+3xWhfa1JRLy1Aa/BYFJcdEJR3eguzf//3f",
+	"Q9BoqQ1xkkD4LmJJ96swE2CGqjIl+6/atL/A2ttO/oPMaeZ/ULh5B0TxJEnW+LYEDXbyfGv8yP9McHa5",
+	"A1HoYqYPyg1H/3gkQz2+YOA23V+T4+HU8Rwx48ZItCr9mlQKs4QlGl79dy4rMYueoTD+Uh6jxJN3p1r8",
+	"yDi7vl17I/39GRxFA+L0V1x20YyohHKUYvrCqzWGgOvutQyD6ipO93v/NIHgpsywtQVFQbJnByi0wyP+",
+	"UoeemMBpMcPyEm7Z1xefI2MVV7uRvNoUA4GBJcO4nRR8vxdFaroWvtcCed7kjazFCqACa+eac6evkSpL",
+	"bZrzmz+F/1rozaZV2OEu4RHCgJT3oPIAgziSjJpuku7HGQrAMLA3Q48V9m9vYWkx4wdzi/Yd9gOJhB+5",
+	"8RY0uRu0s72ojK1JJ21evHa6hnHjes/g8+8o5Z7pP8OrygibNzAXXD2FMrxsCrJf16MqqAgFgPJhRVDe",
+	"X6wkr8XCFZjTSwVu79NuTAFPMhe1hmrYPEgDqwkLtZndMFN4yoYrvhIVm2NxG9EBQg2fqmKaMVB37FW8",
+	"7SnCY71n+WdKDnx1/9CyWJcK855KtRKmMbJLOVP93bUo1JEB2fajEj0o/JWtBOHlpZsRdonRTsE2Izcm",
+	"ClQfHWJE7+ECTiQNPOvrJ8bkkn7YUI87hjCm4s+Dss+APWNNNOBMnZFIFxqKcKUbDwkuJ/EaUfQA33dg",
+	"U5iJXizaRsbuiyNuwEaqO3qEKMTgizVGO73QBMciQXn37OH5V998G8Wnnddy4cUnyHai6Yu+meHSjfHK",
+	"4DnQd9Ct5r2R2U5y2Nlmn/M6wZAddrvp9RQDTM4mtN3PocaxqjHUIWMlCiJ5kEvmOkDhNdbT+4WAv1+w",
+	"V8jutpQGusz1qear0J59jKf1thtoNoCTp4EGfEFMbYzQ/OFpSNhwZZfHo2Hvw3OFJCdRToebo9PjySei",
+	"4st07orXGHWDHHeT+YcPr6+tdOsXciFUtqolUizW9AjuFfBaQTBmmcrVmkPl8mYYLz2krH8ZmOxTvnAT",
+	"4AGnSTvjp08RGCh3/lVFEIF2vB7Rt3op3RVzuq66QBOcL9bwlWBa1bsRWYhytGHPBMpH6hqhm1owy3cU",
+	"yYIq94QgoRK8xtzXYfDu7nd8Y/R8iPoNrEegFIDmfHIDWKZa9PC2qYpslZ0xS/yYQE5JBZpQi2HZRnDb",
+	"GlF5x4R5s59pA//fsh/evsD6uEVz+ez1u/eXb16/fT/2THyTbZ6/WI8AKi3W+yVqt7z3PpAlwjTm/zOX",
+	"oGV/UMIttFrOALKP/7VSG+n/r5Yz5n2eP85YJM6YxUo7njYGA+7RcFl6z43YldMBP7ifix9NVsazs62Y",
+	"H4rID29fhO8/e//+DbOyKtAhl05GcqEcntR4BtDcBzaFJTdAqhAMLCB/J5ILf278UQ7r1NWUSUeEAfm0",
+	"L3dDRXolUw3oaruSImjPjy1T75qgs4WU+Ie1jmz3l90aeGMh1jIdlJrumYJbba6hNABNweCc+9+nJJ1K",
+	"q7xXPaoYsnf1j7pNArjcpSmRvE7tPLc8yiVjdiF4AwlJAoQpOly9WsMMB2+WWOdHYeZJoS+Rt3kjPy42",
+	"XCUYrdHLA96P8QW6J0bVFK/9TuqCUMxbWbtzIGPAV+YhsUfAOAuuqFS/gMcZQI4TysXv1yjHpWA14syG",
+	"OvuQVD3WN8Lkez4V6GmCWo/ihLVvu5LSTr34fBdFbvM4oOmtLKjlSeFup8BEpyLTzrKzccx9tMBraC0d",
+	"PjewvnfDRu3FIHht6TwHt78oaskyrmWhZW05jVIGSx3BROHIuxcMrMxLbjLVUHmM0XPq4BgsL0wZ5Z3S",
+	"Qj3MEwwN+19DBxO24W6xHuD8PnLS0pQBfnJgruXU2z7yMPr42A0klKMZh+HpeVYhqVLL6WA0+TdexgbU",
+	"kCQHq78AOLjOmcdvvAe9Bs6/UJ2ylHUd6c3H63ek0CmWWtB9YiMZbY/+YQSqtH9U6WthXgO79N5kUzld",
+	"gjPf4EQs1hpMr8boTeMKrX5EXU2zsw9hzdxcT0EFd6cs21y+rmWuBWLZSBvL07Iv8zkg/e1X4ZAlHrXb",
+	"ePFzey2ERl3s0NNRASrcS6SJiFvlz4PTunDPh8YZGRuNzvfxqycuPM121qXMUSaifNFK723voMjvhjgJ",
+	"8rZJLYSj5s1dxgn7ddtyq6v6Tl4mdxgVDArIfy2qnxgqOJjmP1qRj3x+6OlCchuCqkSS9xDPon2yM2pa",
+	"6I+6V8U2bfrQMRDGt8CDHDqG4wvG+vUP7t+fAqYhWyAdTaBK6wUqyFuO9Rf3qdvRoRVlZA6dmHgAWTXt",
+	"t4R7CytviOSb6uVls8zyTOiq4Xbe0OsOhxfrwVMSH0WMWnekgUYCNvyblxb8L6i1EUg/AknOc/G5qeVC",
+	"uuSfQsWdN52wWiJ/sYttof52+6LMB6+dKPPIkrkIJI0SOHxBTpXYXrKFrqjmHnhCCTxWS+uQrM+67l9x",
+	"u2YIU49/Tbpq5apN8tSeHdLdnxapoHzQn0K7B56M3dmj+Y57WvpceY10Xb3JVl7GeNaWIz8Eygr0v9MG",
+	"MpOBYrBI8pmv6XzB56KOFixA9bwag2Zh/QLKkPjTWzULteLQbYHdY70+C2mls1+pQl88sXAyX6xP0RO8",
+	"uWGjAV8Bl9oQqdUgz97RFHHeXKNsvJcSFPxuCzuBjzPtppXVIEYu3d3B/+EkZbir1UI8im/L8OXEFq1U",
+	"leE0mt+hIvwElV2tsvwmpwphANHY59S68bSf38d80Fj6S5PbmifLZTaYtahlSCMe4hPib4JSVkjBUYmV",
+	"4aiedev6DmefNuwOeR/4+SwOMA5nIBX0JAFUfGkUHQYYSiYO8Et4nb+EU+m2Xu8H2ajEogbK1bTDAyOi",
+	"UGb5eKbsMOEQ7siI6xiIWXhNAJglnKWThlFmIz0JuiCGlHUHTKGh3iFoR3qwBLEPa5Fs+ZDofQd7WyB8",
+	"oLDs2Czan9Oa2q9OsbX5KyAMa2hexYBaRykz9px7S1cXSDis042NGb8rJGEim4NBlGuEjYuvT/qbwAiH",
+	"Zvd9llO64dIgmTJSJ5OBD1YIYfpvhLlgi7q1TphLgP8jZRRQdK/5jaCQTdtcwYtqwZE/ogMrSgNaDl6R",
+	"1aNhkC+kdXdNcUcNeftisr3DPoVaT6p3RCu3v/Hg+sF5BpbGhW7rCtYYlrjzsTLB7gGOnjLFTp5Aj2ho",
+	"gHmm78QdjEAmOt4WXJohHhwQqPwR4Dvb45BaOHlT6B1us8v5TG8hf+ktaGmMNsjojS/CRmKyONNjeZOx",
+	"PdtxglkBSqivDoCaE1tiVOX802gQ9kZUkr+Hf56UxprQ3LpvCQ33XEGzJ9AKxbHFJixhzrO4XEOLfBKl",
+	"ETbsDkrjc1NzVeJBKlUkNMJsjuPuIsFS/AW1Qcn1Ml8GBtlxpULJq29Tz5dmK7qhdePILdXT2GPqsH4V",
+	"hzedGwWJW7IdVRRGBse/9G2bf1WR/GFSx6qj5ZWTrMuULOeg+WIEOY42t3Fr3lK/gGw7Ldj7zaRdKi2o",
+	"aWtx97dM7lxXfNE1RsXu9JLbMQKGbmHEoJFrGoaLtbcDs/TQzFLS7kTuaWbloxj2OxPXsHmxq3ghgLGU",
+	"n6c25UTE+uiFf6ab5/4X+ZYQ4bhl2adiiNm0anJTIqXdtFG+0i4vZqFgL1jIoc0GcH8YcSMhRoU0WTX+",
+	"21IYUwSNcKnuxpXVFfPhy8IYw3aGyce9iiudl6m2ztzIA/QVeukwHOrHdy3sFbuP/U8WYgYRvy27z3i9",
+	"5TubT83HbNgYDzk/4OAg/arI3qfCIapyH0XnxKZxpdbGWo01yyZ3pDrCbzSmdLKcJFjzphHKgie0xazK",
+	"QGEIJRlfiGUmPfXEOukdKQLQJoyYIxpqDPYOdCewhW/TF8GUI3EH7IqB5HOfYxiTQxjBHMEcnDPO6QKi",
+	"6oD99oj07gAxjHJK255OJF2HrOjLWvyKVGX5soKk3T+bAyPdXkuOjgFLqlKTnYQIbYiiY3zqKh2Zrqvb",
+	"jyyhYZs8sjxN24ceJVtgyRoiZsuIL5GyJdnO2LAX0zMh63mcM5wE8VZ0b09lXWeZLQfiO4MMYoD/GLig",
+	"7gRQGZ/l9vP6IO16LK4XxE0nU5gBboGQdgWOzikElmGh97EIGTDCLdZpD0uAXVH8BHhdX2FPna1UEGXr",
+	"U+P4ORzvt16ks3wKIJFJ0pOHWnyQbg3UJHTkY186ylLvk3d3wAhpETZ0UaiJHx8GGOz5UghmP6zrGKYM",
+	"qG1teomhOzStiHE2utZwENmN0EY4XdP4M6S8ULBwOP63YtXW3DDxuTHCQn+TXmd/kEVEc3qTNEV5cLWj",
+	"KDk+tJV1XaKWL+YIChAujKli0cr5tdjF2gNF53QCwAs/MWSA6lZV5aTiqHTOvrhAEqOUNiRu64DrkC6B",
+	"vMU49/hv3Sb3lwe1PmR+6tr6pV/GPHdYd4upDgm18Rutji99P/cWFjKuztHNOEVYs7+7t49twnteq5fY",
+	"A/IUnL0P8gCxzjJPnv3269kd7PFS9es/E/s2y/XbVcNlb6pCY4EI8wEeERAk5T1ctQeS+zoz/wyban4/",
+	"nnFVPalkRj6gf02+eXZeCc13x+lsM3Qu0ZQDxAyvOhxbJIX+OBvNh3qMe2Ms70bKvHKMg8Ov4TvKWuwp",
+	"vbZfuhMI03Ftsx1QvSNkjkd36bHBxPFajElCtUmFV/g6/Tg7Wd1kL0bvMxYUNQbwLTXnb4B9ATvr6WZ8",
+	"C9eB7AJCBvN4y1gQS7jCBTcG4gUa2kD2KvMClA4fLXQ4TxML2YwoyCwgfkNfdWzF2Dbeca9Gz/iZbmJO",
+	"opCOWMpVplUCcmqF5Ik/VzlJQ4TQhMQWIooGmlVmqqZU9bdpDRHjWcp8Zz2+j2oXCN6nSKmBkwnv4L3t",
+	"D4hkp0Mj7Ikpj6F4cl3obJt2JyURNa0KNaMHR2REYeKIxrGz8P4m6VudNv8eF/3aSNVSJHtQWdFjGOB4",
+	"GXAGh/glIo32ynHLTRXAreTJOD8iOs15V/JkcfVb5FJpfEd5T+i5rnldYwToYyunDP5N8qt8cq3rGZHr",
+	"+xPK/wMgtkCe0maRH1BPsZQdWaV/DkUYV86WwkgxYTG2VeK21HIYpdetCQVV4NocSDGHvATRJvoPxY2f",
+	"xRstqtleY4qYu+ilzMJxwENI+qpLeCTacH/XO21MiqJw83b3wciixCcBjT7UqCvFHJFYFKpdb3Hgj7Y7",
+	"mWAcDQm1gMoXFMLwXILGV0x51V7pguoYaGugT9r3JBXB0PKka4KSyli3F93CF+QCb53xLSbyiC66AGZs",
+	"zq3IxAriTp8N+lt3SXgAZ25+e+HMMWhMDiUO0u2FsZXuPQP9/faM/USUR2c0KY1BfU67/OZxvy9cMMWC",
+	"2l/D+j8gq9hgYRG8gTkdzgiFOUeXQoz3GArCeVL8Gq+N4Llmjc8TLmaGKiY2f/Tv22v5lQjIMkKLxqc2",
+	"MxidowYbFE4XeAhp50l3L3Wh4GXo6K2UKJQ0AVDk3yzzz3DX0pFZrMWieGgmnOTR5ysmBmO+8J+YdITl",
+	"T09chLLQrHLwvk4UiqJ4Cvaropl/Vyrs51BZ9oZkYky/zlu04yzDNF0ejFOIfBU72+Esfix1lyh+f7TQ",
+	"0AiGGrH9l5Yq5K4yBakpiVHKWQqMRIeEpVfsk9Ofwtr2mpQX+VP3osKuCwiEzy+l/7rcq4vlkb4zYSIt",
+	"ksl3z+SPuV8quszxxVxFulTgmlBJRQ0R9gMeuUxfOqaT60q4MgX+IQl4mEJ+J1ujeP1EuVwl+JSOLJVw",
+	"XOZB5uJGFChIRuNVboFchg4t+Ok4uoElOIXq6q3mF9Bg34tdJnBfccezpLVwGLnjQDIK0ifUwuwaN9CN",
+	"k142xXjQy2U+4f60NZB9M2IhG6ie82eEGiDlPw/l/Ydv8hPvyKcwtiQN2/JdaMY+3iiIo8lwnCAnKxTN",
+	"kJogftb9IM7xg9d9JsyqW6m4zGfpgud2/EXsqbN3Mq1tN/k6+BDeAg4oVgt+IyxcYpwqjUlB4ivsjM1b",
+	"pECIqTTsyMKamktV77oHndaj43UPcYDQyDcbYN1spkLIY2Pg7PtaetsRRELqEO0vtqikmxZOhfROFoPe",
+	"VWWO7QVy2FAv92I6kdl+Cny1yYr1c6pbAy+e3M3kcwUbnYIex3s5eYsKBrdqhbWlkodTdpYJjCi36bWS",
+	"8tIUke6356fpSOVGjQubAZakGuJot2oo4wo2dNfOedQb38PjpeFh+Ga0gOw7/yjKs8PIYYqjj1R2QePF",
+	"OSRKJJWIIGnJIQwnO6qJTlTLOhcHPa1XekHRlMv/qNFo9k9lz3O0KY8f7kVWQmfT4BEGDxGHX16Od/mG",
+	"+a2yXFaX0AW9ePNcpbcKlBWGjlZCegMBKcDpmsH3oK8AtdVplSpl4TJMLMLgf3TMKtBF7xzbS53NaKTZ",
+	"2CeRWr/ryC36e96auhz+lbXA+CewCTnWNhcTep/s8yiYOrQjyW4FklIelmTROuQpA7tMj8JiIxIHCPWF",
+	"Pr7gD/W5VNLuEREsNN7OKpyUfAiw28kB5M0LbamGqsTrkelRn5JwQCdUdEDBmKSFGNkiYMGNkeJ4nxx6",
+	"LKaR264MP0crxm28jkXFgD8DXMd9/psT0YYs+l1i9kfkvegerVfT1DsajxxOwkPbh2m2eD6z8iFQley5",
+	"KUPZyKOfSuvPColiqVgbegx47RHPjEklZQLTnB6aW5eLzU5xy3fT6jr9D/ZFrl9rlux8WMLcMXvZRcoP",
+	"UFPgz/WC3Ig3uRFmlxRuB329gw+3CgJmWd37ksjRp0SyAiJzXBwLns7OswCUG1InpEkieX5vuWO1/BZo",
+	"A+Z+WLHV4hgFU+QfgYK46yn9TCjWfAuimV+lZ9lYMOIXyYXdFmx4G1grClkAtdZ8XrAEyzZiISTyXMXG",
+	"4PvilmDPgbcEmEASz19aNt8F3TohmzICS5knRDN6XtNXsiUZcEnXWl9PjeQ4aQpkgPl6CPzBpJqvLBfi",
+	"66NMFbZkL4PGMBtRXYZk2UreCEU0kqpiSgPJvTfOvMXaKRVuAVIOW3zFVlpXM1bxDV/5d813/ZXs2i51",
+	"IACpVucbXiHdvQv/mQzJO0ZagxWG7z3rFvnjFBpzKlUeVIhZ3kkn1Pjd2SejhsO1B+buquRQfGc5p4jq",
+	"k1ApJfLaRe56zY6j0ivfKsCrPq1m6RaqYahxUb+YKxCmET83suzBXuf2lZBBYylWcH3DuobV9C8pL1Ce",
+	"6cgq3ti1dpepukIG59j+Dd5/xYxY+DWGdo8ETggBTnJz8K6eMS/niPGGDU7PRPgeyDm+L2+ldOCc/oZO",
+	"wE0SevDok/tS3eGdsqsZhKOIGs60+6teL9+1TaNNPpKINe2HAbbjxfelWxt3JG9S0W4RhwJRs3oTuXCX",
+	"hCr7oZfFp5gudB0IMJ1Mp2CVn6xtFwthrS70Or4VoQR8LEXEERQm3YHirr/RZkqXq+KMbSNyy/lyLt09",
+	"O958grfQZ/JjvsnWfVlZldDtlELGZ6BfGNsIrjDoolWkYs15Z4MUn/jRHA5aNzlTqxKfmVROs7UuZa5y",
+	"XIVHD0xJte/H8SL3X1CyfpyzsHi51X4lto/8u35oxjs4mGnuuzSUbp4dlD1y5sSmqalZ4ajwSV3nmca4",
+	"vbYdUzP7w9unj9mfv/mPr/54SZiLNVeVqKKKQDBBOsquuqCu7QX7hNV5n2bsEyzYJ/gJoAwSLjyyrkQh",
+	"AQIhyEd8cZ3rehl7VUUTx9trWi1ELLYOIZ2LfLZ80DUaUf7bVUEavQUIk9GbETXB10I0aZffQx0aGsLh",
+	"M/4Q9gg9kiWqk26Aow7eK7GlYOvxPm2bPJgduPPJMsCMcE96SrX/Q1OmdWytMCDsKWSEIrtA/HLBnhNp",
+	"PK+x9xRsOPJn3wjD7LqE/jV4+Y+sv+4I+0pDVSRxVG5RKGnF81ko5TIj0j/wUCGS9TCo3Vl33c7CBawN",
+	"A5Kay/fpYgJ3DN9ROy4bDnS5dcJdaszJR1v0CsyPV5IPlOy/EtuOIvYunTR569bayFxV1zvYeouuoIF6",
+	"DDr2G/aHp29fv7y4eP/6jzP/b0ps2WIt68oI1YEjauGANPyCvUJHEqlLR3cf+CZXRulvjMxYHcLCBQM+",
+	"JN3aHkYCy4cH0F2HCmWuc9Tpz6liKDq40VZUEH8MXKi21g5QCjM8mKAcqfkCtiewLJTrXDA4TN7kJ/+i",
+	"OI/C9cCN2RVoAj759fp0mYkQ+m1DdR0rybB3TEuNoKeOwv/HD81ANRbWe6L/04PH7VdfDcpEFsEx5nrk",
+	"GWie7LYhXpnQURCpaBhXYpuqjW1Cyn/kNs1j9LB5YQakV+5fCMjt0vaS/H267DSaRI225AunzQ6d1FnM",
+	"c0rb7bAsyL4/tMcBZgS83Lt892CrvQ68/YXHYBOhtbnaJWFCf82FGr3xhXlTrnSvAzu/8qD/5Mpb9fGR",
+	"GY4G7E5pMes0oExGDfZ1ePtx+TYd214R4ho6yqVoVjjOfeyrV4MF0PdWusX6UVa7vt6Dk27XGoyMSMUb",
+	"NImkBhzBRBeqADGfeuevIN0zbIJBJsT6gfEazBK6uvbBsF2DnE2oIWLhCzPGa6sjpbLYEe/ySoP5BYmy",
+	"Ts3Hiw2htJ1HOCNNQ3bRXDC+WIjG3a0fzUe6+GPyLAPGa906tS8PSyj8A9Q3MftA0vo9u9zX0rs83UOX",
+	"7M2Tl7OQhoqN0RG8D6Bn6JErdiAfijVG3nAnvhe7qd5IBCUXG+UM5sLjqoUMiHcrmrUpMVY2Q8voZ/Hm",
+	"6AND69ytQ6Ee7VrkSRoL8I0YRbbHnXhYr4JZ+V3cgHFm5V6f7YyFWYLKx5s5Kwddq9nDgnNtXRZl/L3S",
+	"WwU8OChwipF5+09RnV+LHRTXbK7w8G6lFUnXca82+cKxRqpiXWsIaDWQcvZf/N///fD8f/Hzf94//8vH",
+	"7j8v/nb+8ef7s2+/+uV/5LvyHBEcWYuVqAblqxhvj4KzZ4QRmfxQs+ix0CCyY8LGdptFL0hmWFRiBSLL",
+	"Ut75yY0wZCDAFUxsD9BUdmTQ5zDPexyokc+4qXoXjFjvgks3tvN2YqAcVguK3QCEOgKlr7FAbJT7T9d9",
+	"ZAMLMSwEH0UznKy32DSJIliWudYohL8NnoY9X9z2Bkx5kAV3vNarlgpNs+crJ2UfB1exCJNriiGWCeuW",
+	"PSCmnqKUy5i6wTMCcyxhQgZuyDugAHI9CTF6yOtaVLOuMQ9wyEF6FGMnl97Pd8J4K1muwOo6h6f/dsBg",
+	"BBXO4X9+ldOMR/L60lsS2Nj0CDXSNBNzVPq2sE9vBYx6k63Xv41rqsQ2xPo2XPFV4prKsmeaFpTpusKe",
+	"FtqgYaa36iFq6+Me7CJCtwtRP+8fb7Xx/g6w6yzzwYVkIPsNITsf0Aieylbu1QDBbaERIEFIkImCfJqR",
+	"2r8SvBBjpjF2NITY0vQSVGAvf9uLlcyCbjMCnUAoAQLMy4BnTV0XS2R3RD3YwzAHcQC0cpeaiJo1Bm/6",
+	"OxCm06n/GUkQ4ZLT5LP/pzMMyGeTzqWoxvtufOQCQOQBDCoyD2IPwX4s/xYJgecHL/nNEgITovh0EsIu",
+	"fqGgfpYWGJNomCaTDvsz5X8d1cPgFqcaiUMDzrDH1HkM2kRajYd2rt0a8udzEFKFQTaaVCEGcSzZEAZy",
+	"PN9w15TCh/1PSgxhtuqS8S+ZbihBW/wOF26gdzJHPxF7jOSEAqltKFmYdHIq80MccVt+RcPoXcNNNn2v",
+	"FpmIPfqnXnHiDYs60Ai+WMPFij1Q/W9nXdgHdToHZI+p4j1EpAPZ1SnHQB/X3Fph0/TsNHBhTD+mfJhf",
+	"9a2pB7ewpgJK8qgp1Z3LiSMYjcpbZ42RfQ4JHEZYkIJ4/NDUmlcTyqUiM0ZOeBzKyZPqq2++efCXhEWD",
+	"6KEFe/fs4flX33zLbLtJmMzg9MHjff90vnMFcGcBMbyRSm78Lf3gKPwlpdbILo7+wHchwjuZg/oEHdCS",
+	"tiElls1XmgKLIZI1si+W3bhmyMIGmMiGyxpjtYYIcS6hYCoPm924AWMEggCQwYD6rng7J7o06PxyZsd/",
+	"4odSOA9vpfFaYivma60z0fsf3r7AcwZkDV7xebsQwwnsv969fnVsLfZ7SdKHaNGTaaQFlLnN7XIeI5nm",
+	"Xwc7GCoOArryssdYhSG8OjZAiKGGUvt/YY99KIIzb5uRzAZzIFdB18TV7UMQ11m46mtFyvTTX5+8Z/es",
+	"E825f9J+omba2NVcdVmtCTGd10uGHRbObR0Qsd4uKvYd12qRf81irbUNr1kG7jHx2aFfy7Sqd3nbME+g",
+	"tCcgVFduuoUmN640UD+Q8ltDGhLXDpL6+PKFbnaUV0oT40c+lucs3p+Cf+oyfh+zRxUdzGOE2GPj/K+3",
+	"6i2iEQqMXcUymqVUMl9C6CWQIA7hKAKVp16ySi/sPbzZ7D0KFl9sCnC0gcB/gZbmr/6f4TtImp7oYG2I",
+	"+ExaJpLKsNjgkwaTpUkc3cGodGgS1McV1REn4IewlCOcgBhfTzZgeF9PwQafSMntqeDf8EaYh3JzV6CS",
+	"v8UNR7rWPAzLmVbMjgTQpe3a6iKS9bIvneEzF5vqKD4rDimf5YCZP40sGRT68VaJ29RJ8IX+Z1Mts7GX",
+	"N9y4ob5Hx2m++ktCnTcuQdfGkyqNdVdeqff/HZmEe3UKw714Ps5OBUgv8469IVL4Pb0lN/lmcdDoV26I",
+	"905boXqMoYT4gQZCWT3AayeM4k7eTIgmPex+lDPW5rVeXIvqb8imPw4pjj/J1i4PkBjqVhVoUMqE3rqx",
+	"gySz/Rgu+svA2oN/ixHRhrv1FFrtKbh0pF6wo8AqVrC1btD0xVgOgMgBxzN6fFA0kGXS4iZbUfJBujWQ",
+	"HcE6XIbbYLEGzHQADi5qbYV1jAB3XG78iLzDAA1qSaudouw86fS7F17zp8Ff239vNw21dK+1Wk3vBvuW",
+	"PjG2N/DsDMrx/rYWdXN8ATFFAHicgJ1HNXSHrkF4PhIiylDWkNaze9VCx2JPHXSr2glC73T3ZjhU6r5H",
+	"GZ4PSHKQY8DuhYKTfcr0pEQljTLu2QHqTT429D5wcGz4Yi2VYCstLNMqxUyELwNAj0rBLYaZC6b7LfiW",
+	"Am/6gZcr67q0RNTKK4b6YJgWKDLTGln2IWmV750jUYWAsvfXGbAO78OUh7vmpP2kjppKtPYdO1Ayp6xk",
+	"dAsyPh4yrRV3+bM6m1/Ha7Rwrei6eq4Kxx2YeF63efO+WAVoKTiXwREO8skPT5+gR/DyWZhSaSWC6Zk9",
+	"lIFmlMuKUiGiXgY5c11m0XJwRIJ3crXP4xpgg/7fkI+I7eCnhil9eIoBcf9YtzmiNW/4bLjaETC0n5Ds",
+	"kTMgav/wDY/05xC07t7RdZaTCgML41u7+C9laWBoCB9EXQ9MBDw2uMq97v+7looA65UOHIzaXBdmOdDP",
+	"5ak0my0H3uioODeAYd3wvatlkCu4R4abNdIWxbwvgp6JkSpKEBgpW20qSqJmOW8IFbDe74R2HLP3lOe5",
+	"JAbQ3PskxKlkT8xpDHfAz5fuaveDqoSxLkuRDB39KXeOK2ODf88qWcE4W/w9kHyxWipxFRPtOy9IMJc1",
+	"iBwkLtGaDRUfliI702i/czLHAVQu7bWdwTDYgvttvriYKG9AIZ2nGKKMTS6ZA1GSt4FKPZOHrfWEC/td",
+	"rfNjcNrwlXhqROaunu+wI8Yowl14z3vtcrnhiS/Ksi7hBxLTiWMmFOLAcArhK+PNYK3zLIX8egqpxOwM",
+	"UOwZclgvVdQEo1XeRkcNhkEtaZjeqktMeVjHF9cQ87Bt43feajN+Ij+oPKloqyy/KRW+U4vp/erdoChu",
+	"ir0auJFwhIuxtLnW432RR1q7H+mVuTmMpy4EVZWwSoQ0ZELbAQem2+CsFWFEw434Utnry166OqIxIihn",
+	"GI5T5PCGg1UcF1g/VroukSuDHa0qP+piMwO+EUWiaCgp7ehoAvcxsuUdlHAFqkc/ioSfI/TCPUn5STGB",
+	"fdXD3fXRYnrZow7xV2aw/Eb0MNIGquq9VBSkqesMdSBN4kZWAWZcTCBlOIk2otoVqCjqkfQuG+BDbVX4",
+	"/2W+NTeKgpwaN/X7kQRilzjPOPj8Wul5rjWJvc6pMG9w6qXrIoOR8nAUzLBcvsKbArwq9gDCWrOuJmHd",
+	"qgqYQ7BaabTqgwn/lTf5znEQ2ClQVFLUJx0R3H/UUe5iXMe4fBe83sIGgwzBliNXt6MMztyUW+i7XGWb",
+	"gvqxR6Aqlg5EA5pIrmCXL2N/6l5vjalEORHwEPmBUdZoZbpNSMdNElIUYL+fI/uBhRl35WqQXR25e7rJ",
+	"uYPPHbNO1jWUPZfUqr4NrdCRMAQyYGWMIPwDw34KFrk6/vL1N//xx0NPeaAjRDF8q/T5tLhtnuZt2Vpe",
+	"TyDOHmiA6rVeW2KQL3c2g3/IZWv18pLNeXXuN0NYBzXC51i4dy4V/k+Ij87AlqvlAp6BZZl1/TS1PvcO",
+	"+oy1it9wCXHrGaoQBXbSsIKHv/bTPq0d7pPxxmi9HCCxhUHjjYtJX/SZSQE0NVeINOf1tajQRMLnLFb+",
+	"LrmsW5OJm674jfihybcq7GI5jdE3omK8dmvdrtax9DoOrURNeFNirM93aHzf68koLZsbfS1UmQTQDoRX",
+	"tgJaQ9X9rlCphGXRC88gLnTk484UgIjcsVrwinJIM2adaLzZ6P//HYL6tJRx1jkZiuT7h3YBXEkTUn2L",
+	"0oEtsRu9XrKuygIVTGBzzfEeBRRIhPpPIV6dmCTa79e95qo6pzY2W24Usdj7E4K85121CM73PP4Jwu/n",
+	"3pgnlkduz70BDBFvVQGZnG7NecUdp//EDPnHrPzmu+4M4BNzZvveym/J05+xl6+/e/LiP3988vbd89ev",
+	"RrfHo4UhqzQITk7c3voLJH98eL8eBjy7gETujBErN029S125TEBYK5vt+djDQfpX0JMYewIvLvwLwiOz",
+	"x1gol0OUP9abDdTZE/VLyojkbQnrfURhgeedaFKkxZIRzja68hos0utnoGT1rtQ4L5kD5qERu7DlBQzZ",
+	"jeRFVzasdShcV/7QESyC6myUWIQD6f1mdMADoMeMLQIlSM074e7W5arQiL+roB2hIUZDnAJ3zWilGMm0",
+	"7xJ5gR5a0Jgj0TG7s2Q4HwcX+BSNtJLt+gJttN6KpRG57nUPI3Vun2LM6o3o/JUQX8k4tpN6bvofTGfO",
+	"rjQBCHPFo5atedMIiAQqvZ0xbtlPYeMumRN1DYBK+9NZQdlMbBy6NHyRRybe90f5wUW2g/zYA9B0bsgx",
+	"z7vGFjVUqDmJ4Xk/mLLl0iG2ioKqQJyrRHcDf8xW8be8Jh8wf+V4/5PZdrFmHOXM+f+DVDwXRx022ec0",
+	"plhMEKJZlL9kTwqyH/AoIys1itnu0PRtbG/zJ2nDaDTOj7Q0v0uiOYWSJH3I82sSqX4OOusVSWJV9hgm",
+	"5EDQ5KFUkhpYZkuN+okCt/j72Ow9Cq10a6hnxAboN1JsI49sfZby5majglN6Q9suSZuJRhgu1cTKlYFW",
+	"9MQGrPSI6G1S6AKDSPvQq9JNMFRGPuVS7xdwj/nB9G4Lk7UztEsarL+m2n6C32y5DfAIb32F2upCp1ux",
+	"LXE9vxxqZlD69/KPmtblKbLed5HFmKxJKuADQ1Qs6xhlc4EumLTM4TeFyzxeMMNADT8N7LJ10MMVBbHT",
+	"+kjfruCIx5VLVr7PVw9ScET6T4FcTw/TF7Ha4uvfkIIbYDYeRUg8r6d01yvlNCcf/UospM2z4MXIEGSW",
+	"m15op/eGjtFgJPgEfgDyVdqgfFi756PneSeCF9cLleT0QglgMhVUW9IiaeA3e5csuPJu/VywyvAllMZb",
+	"KhlUlb3CRm4dmfTEfk+U/cxBB9waUiGho1dkaw2kLqErdtJuNigxgM0k0jBhPLEXZa4W+XAfQ4eRfCyz",
+	"axgwDqCCzxOj8ZjWWH1Jc0UugOOWQKofe90lQzPJ7gR2E4sKodvI5KAlwjUEKH4rwFJ6w01ZSVWxP1sO",
+	"pLTH0wowWp2isOeCNa27+jLd4YpeQLm1gy7ZyMjyWAA78ZsCuLRQQAP+bdMC4Z0/nMD5ggtS6WKpjI1i",
+	"MJgTv1WpTCj8pjsZZtTNmhZm1tvtIYk5fqUN4m7wqeHQQZlRvcd2FpMqJ+u9FwF5I+2IgzNUKqwYqetB",
+	"jVq2lXYtqv06pMlq3vSdhmyvZULrd0EkgpEq0Us88JQXrhA+HRu3I0FJggSHnY7SoYdtmabZ3rWbDTe7",
+	"O5pehwIxddWP0LnGxejm2P18YHpArnwYIQYe2b+23FQ5rAP9gVni4wSXlfwSnhCLiy3AXG2p30SZAuxh",
+	"kkBB+0DafvbKCNvWLhBNS9U16qDMQ7/f9yRUTdZ60Ffe56L7sVec5spynfiyQAD+SmyflXhFk1CKX08A",
+	"CIdzFdlG48lqpFIH7X72KtlLDU97M8GcdMNDa48FV3TlwoIjuE+3OOXtWtfi3O6sExvGzWItbwQxq9FT",
+	"Adedtqvp2sZNSLXmJBYqWw+EdekKIG8MNeZ7Qg1h10xXtZ4BNt8II91uSjGs0u4cssWYhoUUeNcT2mm2",
+	"gMpbpACg0mGihCaNDlYqQCV409QSDLdezzDA9KetWZTG0Ct8I7UXEDLXCGy534HoukGGRGr80l2MiLCW",
+	"+yW3yUomu5HXVI5LlQvhVqIWDgsYszVCRdtOiCrfRpEa4dp9QvjjrscJ2nROuPtiG3MyyhKQMHb1pCnO",
+	"kjUqrK1QeYAC0RyMZ7aLvD9ZVzvbcuvRzoXqHxgn4Few+SsURsA/iorsXv+SkbocmccmWGAkYkfL6jbU",
+	"rj+sTphadnG13uTAdEJMpHzI5AmoSuGWrV/x9zj2/NApobEXHqumQX3LCROvrsqEsJYaTGDxzASWk/eB",
+	"E+vfLJY0HXedIc0UgBZ+VBFoAaPPLc474W++Z9Ld0Sgcao5ZXLnJ1R0nZNaKRmanbmCgccmGKhNw1UqX",
+	"eKJtCgHCnklnEUlGDTHc2uh2tc6HDqfFdLu9zbIEFJJGRkDEyv8dLTT/v6CuIG+ctcpkmWIRJWKzAK2e",
+	"PdCfeOC23d0BzYY/SxUbDTK/lwVKbKqEy6b6YtcG+kSwNG2jveXsbZ+J7eblBsoLc6UjD7z+MILXrLXi",
+	"CupHNm3N/WWyrIWglvTgVoB0+XdZtuTW7eHEywjmYy0Ssn/7p1aFvKMfAfN/DvHQXmupPzx/+Ooh0If8",
+	"cdahyhHhZmc0fOgTWOvFNXZ/crqu0LzflpFD+YQikWQmK0xDn3VbPCAYT5TLucxJk4YJGq94CzbE0JIp",
+	"8a7lYjc6wAXviaqsazhArxmY518DVdRYshyqipygjpL1PHaEQ2PS8JGBgefTX1OAYciWPaJdXe/Cy2r2",
+	"MGAq6NoiStfbgUBVB52yQC13UKSDeR3r6HK73vu33K53fh4n2a7DquliGHkw93EQExnKfRT7XodsAkfz",
+	"COK/tLpRIAaEDpdlklbgttzkbKCaMCiT/bZ6hzmgK3Y/hcEi4MM7z5s+SGmMPtLL5WDK3nUEfNIxvVyO",
+	"dGam6zmAEBwfS9MCFKlbyFHlzZwAX2MPQrG6MWBidVd2CmxLTBv4j3xeLt/It0/A1jEcXDE+t0K5S6wD",
+	"s9eiCgGWSCvgRI+LuhRiHXdbxBU6dhByvYqEEZeIcJY25idq6G2w0TcAaeRhB8PmidoKkOArIEO/3I/F",
+	"EyZEutBLAGHRVGeFAn/FApyq/41UWK/YSitxie+rus/iWyH4qZdLhiNp1aIW3FwG+B+9D+GEaTQKcFjA",
+	"soVBImiIOTtLhgN9+2Gt6aWH0ajZ2edz/8LzG278Lln/5t5aP8PP9P7tZfhm718f4QB6//ahN5ren/6K",
+	"Q+v92w9hnN2O2zc1V6ULdwT+oIugHgY5sy1EiWk/RFeAJj/Y3RhNgX2cZnCfEvjxPiAChkAfZVDwUEoZ",
+	"K7S8dM9Dp1Spyu1DQonZl8kvl8CkEGbM5CZBV9CurTSc/tUVDJVfS7XyZ2yWtsDzz3hvGFXYSGCPuRGv",
+	"RB42fxt0ylZlExplFIjfczYXC95aqqbwG7HiTmx57D3i3UNvoRxWJY8jofvtcDFGbLjM9vwMlm4Ee4Q5",
+	"ez0MiYwtp7DVFBgOr3PR1bj+xLHZ7UEQrAv2fi12FLu4gYwej32Y9rqBTBnPSc3mYHg+HKssw5pGiy4I",
+	"0MgoYigtaFq3rxWSXLoRneMC3na4AidY1GBIx+UKSmEProO7G49ZX/nF0BtdnEH0Ria5g0Dm08Dz3TOe",
+	"pQFfYilXrHCDxqW0KEonf7JQeRkKL6EGNnBOL4RxxT6xXVFhZmuIRg8L4ZJTc8nWzjUgu/4/LPvh7Qtk",
+	"4nWL5vLZ63fvL9+8fvu+J8wJ1/U32a4Ux5pC36aN1abjjr5MKT3CUfXOTZCKO/ajyqe0X6todLugAEDa",
+	"tQEjbu9PINp52pYshPKvuQO4N+dd/9Acs3KQGf4O3fFfEZM8XUjh4KqK4WmwMzbfHfQ1m+/YT2ffP3/1",
+	"HXv18OWTXhFRd4iKNDPelgzaCPvZdXoYAZBxu6/FrtitqBAZfw8kTDQnNaz5RjfC30hF//NBJuA6idCm",
+	"VZROzgKwojXjpYEK2BPXBhsn9zhID6QjDajbu8hGz+hK3MhQ/qG3XkZn5MxA++uuNXGQG9oL1r/YQYp6",
+	"IhS7GIfmEiov+wU68C4aMxzmszab1Z3c8XefRwF+T09nvyxX6nkunRwzfkRQ/mBWKhlDcwVLeSMPyIZ/",
+	"xg41f/r2m+F+Ncd6SI3rFTWiSxRO9b0J3PH9uzNQYu8zOkE5GhQAn0MTYMU4Mwg9jHN8cP/YFI2wrlh8",
+	"9xAYWXpcXhIKOWNhSPzSn7/9+n7vY/eP5pDnRGacDiG/PJRx6Zo979UboUs8jv3WC03oJ3pIehlqA0oK",
+	"4Oirz3KIo1vRRxazFetSD/DRiViKQO1TxXVpG/xGXJAZLPHA3mRVxMSE6d4u376HQ77B3EIrZ/jCPclL",
+	"uu1o2YAYl7SvVxvhjGXtifLWlkEXBlOBWZ8yfjR0+O5CXSfuYkdC0Gtmh7MpLepTmQNzFNFRiBvPB49j",
+	"g2X/EOVP19yuC7bLEChqpUo8NBMAU8MOnK4qxufYJSu5vQOmktt1h6fsprYutKydVDM6Ip6cNlKbdYgu",
+	"WpmwD+G7A93M3lF7ob0LyOR7tD93bK3rykKRf2h2ztOQCNWUh0ahSdPZUrvZ5P3HQvPXQjR2gIljlWXd",
+	"fR5xqaEzMQBt2QFX8D6pWqaMs1jYUYQUJa2jJDXXgXC6ZUtuAuI5ST0US6BVH1XaM/P9RVrsJE6Tjn0x",
+	"YEQaGH1p1/bXIhnSPn9y+cTdgfQ2C3ztIM3/hlZ0CZR1pFoai8ayyc1IoLjhFRCCJTM/8tG8Yk2glARU",
+	"7VgRVPEIQoTKe05ZBshyPy5Em3LWCGOBpamLa7B/EHnUDMhO+S521bYMWHZWWlj4G8L18YVzsaCWdZyt",
+	"+jj9+J6ERtX/Kem8jv6K08zPEBh1vLcKRmowHUPmBoeZNBjAUYBn4gjpC7/OoocXum43Kg8TWHV1BxNg",
+	"IsUsqRHcFgSrTDgqIsvH7cqbX4hqJQyVNweKxlylZM0XArwAfCTnrKf33YFHPqbGmHKVtOYxhRloTmmu",
+	"ncCH0WYlPc8szI2RN9OqyEu8ZR9y7GR0aY2Me0We40O5m85CMERNnJykBpmXqyIbcbZX+Pi2vCPvqw89",
+	"/h5Q/cTODJdGnv1qDFgAyFukC2FMCj+MhjCYRYnsIPSIyXAViiBsR3AM+GCwu0axHjg8HFl9AX+bRKkz",
+	"QIS/lk0z8W3SlTr9RfRkiX6xxOA4kPmklmXQaY1ZqbqSpiDSRUqW43oQ1EVUg3bLm/GwFGAEniJlxVD8",
+	"k14BZMFGTOwNbgfLs8Kp3xY8ha1sSrT1jdF6Wf7ReDEZ7lrdh2gvQq6ooZ5AQdErvAE6pVjU+I/1DTqn",
+	"ozs6lxVXqQE/1eW2quAahHNxnNEqCO5ZOBOzM6nOrdOLa+C2audY8aTypU2j+Ja6QKx0afFpWNsS+VJy",
+	"Ig5WAMfdx+DMDZRYShfL4qHlCFXLe/PxgtHtexlIUqFuz1t0BPIBf28bGgXJHgInWZj4+fjfuISowmgR",
+	"CfoN7W6kWp37j3nrD4dw1unW3MpCijdLJKX0OVqUl10sBUjDMJByxaig/TJQaXs/G2HwaLOW/Z0wU2ir",
+	"f0acaWTQh68mFfMwzcV+p6x0DqIZqEI8wBzGnYRb80YYXl8SXbZ3hSlXg53m5tTy/bAh3nFbkDsnNo0r",
+	"PD3PEgo99w5Drb2AEcX0sKt/cr68cVD7tVytR5F+Q/+8AsnEgyt2Hxqu4LpzA/zNfs5r3dg8BGmgtGmT",
+	"a9W15qZi8LdZYLMfS2a/PXwb1gyDAzfhVdhydrwoYrEJkCKD+phhhMMv1+UenT3kvqAGuACN1UUqi32q",
+	"xjzVQhuGfvhu3bqF3ogBQm6wccyGFMIWkT4DcVjLl8PGZSiF5pCywWriIYa6WzMxDlpQTjSdH1lq7s3Z",
+	"GvW9aLJtvRliNvxgz1t4RC7W2HqIrXQ+3jmSJQT3DE9e10Jjr9i3BiJmOMfh8CQaK9ETkUck7Hf2DnWi",
+	"+V7mwOTFAxs70g+xi0e6UzYPMLSkzXcIv4SgG3X4CniM/kBCs9GRXeu7AGc3BmjZL7tTWyAg5NfiCFJm",
+	"TskRcgQvk+SzlwovBREhGcLgVyQcvfT0FeB+SESvuv73sd/PtdhRr7MQ0iI5rPRVLHiH5va21i5EnQRi",
+	"NDG6mm/Xf7U35kJvfOqUA/tCYX74zRIg36kxcEZFwlRDbYk6o7OXuwCJxv8FXfwpfvzxaL8B2JUZikG2",
+	"siOcrmyvR9DGgffCyzQgpnhdR9burswf3pS0YxrNK45DKJ2vd9NpYmdn9hpNxbzdpI14vBZoh+xTT4rF",
+	"dc8fT1FM3G9UNSVuckAoiK/v3pWddcf4tdeQoRXWFrNVGD4bLDA6wNTudZ0vhS5vhKnkwo2kHvuRnh7d",
+	"mhTDgOEjZZclw/tWjI7ecsgH7my4DbrRlVGMmRYmU6r/H0cQ3zvgTz0mTfT6WZSLRAgG5Oqt3uYwEMbI",
+	"fLtAYi4kDwHj9oQW26986rVjQB6wUS/EIEvQlAGulPzTfr/lvq13/CPg1yhN5DwEA/XGGVRvH/YpS0OG",
+	"cH0MfgJzu2jKxPuG7rxKLGRVGDpmBIZO5CL0uz38MbhmebMR+2nZMMA0OgxDHaxVG1qBXG+5MYF/usBw",
+	"yLMuD9AiHRa+/24nvnhwg2T3qOl08t1uHwYOzY+dOgn3EL34HCJSWCp03vvEOTEclu6hLW9KWYyuFLHU",
+	"2oK7HrAKmwAl3QGvYjmhSDpuKL092ptvGr4yh1d6D3mbUhbStptslUDMQNEjE8MOQ5m8smxrI1fImx15",
+	"DDuuSkQIRhpz79lkd/LXS/nB2AbTd/jIb5q+ozXthps7V+/Fpql5DmkFAcxSpVY0zqk2Bjj/JnZjLiOr",
+	"sl7tw0DRDYzdCb5BL7um4KO91tlZ21RTU3/0kwLP9Q2v2wlmRlj5cQ3898g3aXPiR9OxpVMb2nL8cCaG",
+	"T4jczBSLXuxAEfTE4rEG8ZqFa47aygUlQTJPixNDD0kVrhFL+Rk77QecdAGEUFhw/1B+FU3OUiD+06fZ",
+	"QognN8Ls0Oml6BFQ92mpQIqVZka41qjId+WPluCmlsJcEVVcEn7zHljwkKVlG+2tjD5byZA0b4mfqxQr",
+	"aKCNUsiSLaHfYdfc8XDU3ZG8jLSPUAQdQVBh2zQULEGfndbpDXdykU+8AJ9JWMuRs4LfvNeDkbwuJeA3",
+	"i+rbNFvrhs3FSio766r9Up6dpVTAoQo/aBXsT9fAZGSe7lCU5EaEq3GvpS5FfI/qEnrD6yVGfKkN0qRf",
+	"NUbPy+WzoSVtbEsP/DTbtax7Imn2aiOPNow9qvjiEnwcWLnHtRREP7JnuHd/yBR9rAyvhpq3RmKdDhsp",
+	"LauFtQgUhZ43YxuctqFlSbFRrF9afGxsz9tpxMJhtfL9+/djJLRyceTJgoUPD23J6+XgbkwacNjevCeS",
+	"L3r4QTlZJ+BvyGdYSKeNXFzIC00eK6QDj4YMYgIHPzKLSzO0pG94LhollkvR94iSfYp7N8T/vTxQsCOS",
+	"SZN7It6+Q+8szDEauTSMocXKp2W/ROviUoLt/uWkXNlArut2CxjNIRrg7EjT4/eGK7vMzcQuXUM5akz3",
+	"s6a1a0GNkCyUjSOzgu2x0C6FW6wFlh3GnoUpiCc6e0vXeM/Oxf8HSSD4Xw7/X9PW9Tk8lxPhH1SOfrE7",
+	"pqOP8XNlZSV+JLRMoUPARMxeoPi8NZy6CIIHO8YbgVttrm8FfwcsyOG7fwz12hCzqiXUJU4lwV3rPEE8",
+	"mlSOXyO64VbjvkXFldFFV78M18sDc55PgJUn9Ky3FoDhonKJ9IUjIe25o/9DU2s+pSne6BaGmFQ7dug2",
+	"FGfXy6UVbuSrJ9QF3S4Zb0q+fo4ztl++QxNJX5OOIrsHVlQFlzx/a3mli6EdPKVbnYcvln3zm5yyx9qF",
+	"JCvQGb+ithMpgm7ChPrf+Pd//3fM26I3Pr4YA15HF1luEZP48IFfPqlhFBHT5hvJ7oegG25t3z5e9rvI",
+	"lwk2KZkVhleYk1zuCpQckdJ+j94A7v4A1wmda/e55TswwyzhnRiFrs35sR+6gMIe+KEMwsobQxudy6lE",
+	"tyzQ5nHH/JPeT3vwFz/Zr+6zBbej3aeixbrlu14sGlP9RhC2AFuQdwBqomqpMeZ0fN8RGuM/MlDG90E2",
+	"oiokJmJBQ7YKIfYCpGJvau9N0A34bQEAlcNTvZAKWTJ4ru0ZEbq1KuHphqgU0MTuMPuVpaSalrLHGX/M",
+	"0SFYsWiNdLt3/uiG9eEGdRucZ7Ad8J/iC8DWhHyFvpYwbelnS/8zaE1/ROVGm2b9N6Ig6N7AG/m98CP1",
+	"15xa5iJOIKVKOG+eRb61aAgvpdls/VkMnU2AB8W0KoAve/9u12A2mVbNkK2JxbwWa7hb25+UVvWu45OQ",
+	"Zm/D5nxxLSrWNiH6iASA/sHIgELqoUofAbfo4if1k4IAJgBP2LzFimoIiqhYuEarRK4PLGbSNM/qGhO+",
+	"nx62bq2N/CeM7JI9gt1h719//+TVp4uf1BNjtEEiJWqCzCrhIAT5h7dPH7O/fP3Nf/zxgr2QFphMNwBY",
+	"arwzcglt0tknJT67T/7T2EMOa+gs+7RojdXmUxgU4Ir8hC5+Uo+N4NBzwP9v7ODCuGKfnldi02gn1GJ3",
+	"/r3Yfbrs8bTAEmF37BUHlmkI4W5DoStmgWHNNrwSFz+pGMcHOxvFK4HoX549IISa4o08uzz708X9iz9R",
+	"ogfE+x6vbqTVASmwQpMpQtqeV3BsrXvYPQZXTKOVxZ98df9+qKanhkLU3sP//t7fKVuGl+FdKQFoFLvc",
+	"Zdqq1vJsFT3AgypW6UWbAAi6quTWiuqKTgZ2yAUTBTEAXO1yXWZGtS8YhZUBk28cPmYk4cEvBzQ03r7r",
+	"Nvoi6XtZWvG4xV1LcOhcSC2r/AUKmjJ5LdJjBerloKKQkAmDLkAsazMS9rCq4tbiHIV1j3S1myRZeYoO",
+	"Z1qRXaJuKf0jv9xRrMeJ7eDW7E6xMc83CCZgj989fMq+urgf5f6KcTDLDDPiBkjgGLXy8lvHdF15M09h",
+	"09xEL9z72V9gv8S2OOJw/76Df+9tYW8pv84YGIBtvft8n2qzEv6YxlWEMEdOj/1VuPIQT7/b38Et82vs",
+	"+cNu8h0FVDiA0tHxs8h8zpbyM/0zFSn4ywBTgpQI4BvhhLFnl/9NpgzhAsiQIQ+qf35myersK7yPIFBt",
+	"hYG18h0DT+RH8I9WwK7RELoSqeJHZ/m17F5+7zHc32cjnnwBsPJfPv6WV59fHG9An74h9KGAPgQD6BSi",
+	"+WGt4X4lN8IbOdu1ULNATIgAMtA4WLV9vog43uxVATBf7NFp73BX7AMVRJPL+zR8cU1t7OjNwf+gy66u",
+	"4CB5a81i+ZxtNwWGlt/0CsIVQ4x0ZsNjZhZQZ6fY+DdG34ius19osQhMNr39XgteI9iqpLRx7M/wuQP1",
+	"cOToPkVmr9+7MpjnmvbEPhZE7gmuEeNQnHiKlkS9hR2vVoph6Gf7xt9SZiG4hQZBoXfYPNsb6EtqKT/w",
+	"rpkshCgEX6wjUb4RPWbsZBsyCkxukLekqMLQRHuU9FVN5blYGy7TisqDlqEAnXNI2gmeype6NR9ib843",
+	"gb8QD8IYLawXTrhz64zgm/5ZiAG2uVQcRrw/rhHK8sGJlWXJcsNtPoXYvYewAJu3qqqpPNcFRYz8tUkL",
+	"Bs4cN11nVKqqAr5zbZhQC7NrnKgw4CNtv8mTNmgYchZ5J1ORbUxLmKGswL7xf07v3JOpvVpksfD7MFXh",
+	"RimEqH+oCMBBAeLd9+kFvImg1twxE3pbduivayGaKyydQrAbWg1r3SYVf70190tStfWRuAuu+rv47G9o",
+	"gfaHcsLoxMO6DjfcaUxOoaIm76igkUt3Y0V9I+wsBisCLyyyRl+LxiVNbvaOQbu3HXewP6cs9G9hKfa/",
+	"noNPh772J9gwoK+GQCh9FXMEoX0GZ9AKCtQcnCq6x7Kn6d7PshoRq8hs5NGIBbaMPcWM8VXFKfuZwpQz",
+	"/viR2/n5d2fobod1gfZmZdWOXSlP708VyVsa7pwwBRZQJz5jTRMzYtXW3DDxuTFE2PyHt0+++mOhUpkM",
+	"1X3O/Y1U4X8/mI2paPr4G7tpvVamWT+NKnSxnchJLjewYqFyGpdfEdTRCSSd7bM7pSdwv4dFeiLHXGv2",
+	"Vwz2/G79wOO6+A1AWkr+j98UWvJTiAPtzH6AphS59yZs9GS+sPLI0yTd7sj+n+csPBUO8uMRKdY/mkpv",
+	"e8cv3oPDUZWzLy69w2Hw063PaxWDTOjq1DUSmgK+/K4XKa7nPcpp3/sZIKrl9X2Mz30Rnyka61mOsw2X",
+	"aq+j9Ykajk2rEHjDjcNVkDYHfy3EgErVAHnpSfoVncZz4I7eSdgK3QlV1y/k8Nq7jXDNsrkV+MBgcuUA",
+	"TzXUziEjwuJzoKLISu6Tz0PBqdz17Ac0OOKAfaLVmp1RECOLbtoXa3/DGbGQDRQ1EDFLjILMhZUVZJm1",
+	"zba3LoXC4it7ZsV4RNEtw2SjlcAdY2WZfCOO5yTpxhCxgkKEJCp1wd7RwcAOb7XgNyKNVF0xIYH9wZGx",
+	"jw76puue6rqhekegC2uhTl+JU2nyta6rITfxragFt6J0S36da8ACv6hOFXHibC3qKqiflUZ0Pidw0C3X",
+	"oRDaeKbr6sRmXFcpn3hlf5rqldFbbmfkZTbpmahPskHfC9EwHg2O0FG8iwxavrMz8qtoEgfm2T247e79",
+	"7P9f2ZZ4K3j1BgmkjigQf6LuNTWXexszSkE44HA+jR3mJwSFu+JzptEhzLpr2Rn+3JU1wT9DTe1ab9Up",
+	"r9cmrOMk6EJvz4zAHCawK93m/GX9qO8MX7q39OrJ8+1QhQAj/fhl4pI0PICP/8pO1mMkTS2ZgX7xThKX",
+	"8y9KmlRHzuhw0uGOQvkFWrQZ/HvmZJOUnDdG3EixPbG0vMG3dvLyu9ju+6f+NE2zCFiQjjpOV/pk5r/X",
+	"1thuB18daE17fU+U3nakg9jPNSMDISpZ1OpjXfDfhV4/5Hon0kd7EncIFa3WzjqDVO7FwEV86EvGLuJH",
+	"CnnGk8ZgvxNJ82Zur/vJKsSp//mb//jqj+zc35CAlgc4n/d6AthiwxFPD/8OxnMg+UUuTO4Q1GAE4hN+",
+	"6a34Pej0haiFUvIrPPsSHx1SOxNE9ldMbf2qmwoHpuvmGftl40IXN08q9ubJy/3dudHtYh32p4Sh/hEf",
+	"OvudADLuEuQqFtLmuxOMCRh9AARiB6ZB1qnTOQOK6a0Sxq5lw2i76OT+6dtv/0hnG3cfyjeIiTcSrJIo",
+	"0M772Z5TGiW/4Y/8Iz80v1dr8ZXYhhH+KxuLsFFQLsLmNVehNou1TYfl4VUlqu66xDIeYpaKBMf4r314",
+	"TuRMHroPH8eHTnoC+2WJExhPu19Be8hMJHka7iTOL/+6QiC5P/yxAeWuVyNyVHdlbUu+kbU8YZxZWlZr",
+	"qPHtb/W9n/2nfylexC80r9ItP47Xp3rystMbc/Jn//u/H57/L37+z/vnf/nY/efF384//nx/9pe//PLT",
+	"Txc7vqn/x9mIyO1rVe8YoLnBUfKTDTZzKSqL2O+MP97hqEdrKz/O35Ht8SLs9YHc4V+S5t3QRYaMQSM2",
+	"0B3vFHl+XnnXtifh7A+VXth7eN3bTggvNtUf83J5j2oLh/P7UUAD+8dvCVzbH8yJC+vCgpxik7AqNhTr",
+	"dhz68SqpSVgOsvN31wLZ0Fdx+4fzy967PVj2SSIw6vh+WW8X4DCwBzed4HyBhZ7dLRhEwZK7Lfdpldkp",
+	"duCvGmJrkHcNG3BFdjueAqqSJoJIPBFHlNatsvi/T2U2lKy/kz77VZLqkY8gyarPd0xWQjnpdr/pSfsV",
+	"M/MYXTxHctNBIx8efIPPfcGT3ftOQUBwtKeqDuRNY3SEZG8PCGNjNB5oY4fA2QdrdHqn9nB5bpGD/IBN",
+	"p09Thu8SdlxSfl2fhrJ9Flnt/2WLbUds41FcJS3lKXaKVrxvuaHRr1sXuFOAwvOXwSQhRTd+v1GfNPzy",
+	"r54hjAQ8WEOvU1sxOYtHwZhxU7+wyBfjHtQG7DTp/0AqHvNDUaxvlxZKV/EeNoM/33KjpFrZE2dWH8Lb",
+	"P4SXf5lDgh/hYLr9ulGIX0sKoLIxbBHTCow76JcGlzyWIiIsZpYS2AOv4eHRuSduvGW4EIOX2pPw0Bdc",
+	"wPAN/73SMtYSeuLouoqK/uLsUrV1fSJruhG6qQXjziEdm9Ndj0Z7e2BYKa2UrOsIa8EPYtBMHrSKZ/mX",
+	"HqUcSTBmD766fxid/NcrUo67MkTnEETkJLBPeBfjrJEL1xqB3RYxPKXTNqED5/fez94XHbwKb3eKT4qX",
+	"fQ5McPCdU12J8awuKYlxKkSbX89pXumQJ0rb5fXxgtsyeuWNkco9DU/dZTYZMDnvg7KHqwwaYZ7ib36Z",
+	"6DI01XKqpGCl4b21u1VsMqzqqeKT4X3EqBmBSo1flEtWcyUs8TuGNhtEAUUtApjSDitsg+ftdUbs+XF4",
+	"jP+uW0MddYq38H/RM1OF4nflINIkjnuIfmFpVU61rfS6dFdnLDUmTmVJ1/ImNaj2s3eCiRuhHPuEP/rU",
+	"JagQpNt1I/ivd69fMe6wrTA13sUKgI7wGdkUpQs+9RXZe15h/6REv2cCfhhZYdd6a9PuB9AoHqkv+8L3",
+	"gbvFeqwjBecYPpO9NEadZ/zhyaBCcTmlYyst0GzmFghVhTm3fklgxCdzpTaiku1m6DJ+iU9MOmn/lM3v",
+	"r2LFGyfn2N+xYjhvAueHEwbw83/KJpaf9FOj+BvMi55m9Y3gaIme0FoHgq/fRzChc/8hq3+6WnUiw+2g",
+	"uKByLN/Fft+JttjwXdGpNALCQifegrf41tIm/FoRLyW2tAZXoaM39muneHv1hfbD7wUsQMdszOWGcT8e",
+	"iJZt+xQGQCLCHsbfkBESO6oJaFC+kjdCsbahduuZzYwdTk9XFPVOOGzN92WiQKHd6r9kAOgdHsckfeNP",
+	"omlVIcsT2gIWhBXkJ7frSb+70h0We+J9wWWN3yjBEuRGMP/AyQiOAModWpEdIr37Fv4VFcpCxcShnX+a",
+	"+2zLd+dzatpQ2ovQ1+GLYhOsFbYcFYGqjrlgtT6NJwZvXWnoxMkX18gSBh+ptRWnWtyfOfTi/eV2Gi4f",
+	"OuChvW85eDAcxXaY50iuwn03KS2kkpZ94vZaqtUn5gTQ4q8FA70qtYo42EZbK+d1YNq3l1DtcK6XyxnD",
+	"2P+MGeHMbsZWGgRuhoXGF+zhT6rhwDYbTBDA2EPXvrVuQK803PoH8EsH3VIXXLFVBJ7oi5/UJ242n+CX",
+	"XHXqiN4PN1TH7xZUmWXYOhRqnu0F+yS4qXefqNUIlDiHF4Fi4NAfH6PiPykMi1+lVkxOIa64VBcsQElx",
+	"ZUSVOFH4KK+pJ6nYMrgjZ9iNQDr6LE7zwJt6uHCvVWLEfIksiP/RB20qOK2/9a2HK7fl5jTVHw9xo2ax",
+	"L6zZzBhIpxdf224gfmqdblIv34T+Eluqb+P2mioC+pwe9xbc3AxQNj72f35HrThOVtMdPzqMUPIPxd7m",
+	"kxDj2DHqsMojdHDHAfzWLF0ww+r4FQOjrbAp/ymwHtRYBQJDK+7Elu86rhvgMFRCVEk4zzq+s2wu1lJV",
+	"vYJFQAxWecFC0NuAaBEqrvezk4mYwmLZyRID+bZTyJp/zQyG8ZuLWTralEvnKG5vRp1k3JpYNkBK+mWa",
+	"J8f2zYXbCqGY2+o9AqIetG+iHJ4j14g9Ko+P6LnfShDx+7cRxPDL31QQ74JJfSprMcT1VOoH9rCuQ50N",
+	"5v8N5C9AbpHXx4vxRnAVgwkFbv1cBZDNt6g8PDxPYQiuk+WQs/9CB4THaaecn1hqRDRGhImlnA3kWOc7",
+	"+P9jj09ow1U+N0+lqk5uIcx3h9tMlW4zQinOmOIbqVaR7wdwIdjD0XEnNl3sP9x4a2/en82OZfm/iMkx",
+	"3/3uzx/t4l8DZewJweBAQ3uycmibM2H2qQxn+NGSXGOnuqEgwzt65Ai1/svX3z158Z8/Pnn77vnrV4WC",
+	"NGpzPQlhPv0r0Jh80jdyb5nvnnFVjaie+1LctbTspRAYn9fiZDoVUznYhL+rKoBWzqBJDZJx7dcXWBGC",
+	"FihZ44rZkuf+j85qdxMZAX3uJn0S+HP3uo75aS78PbbV5hp6io7lnIXmiqJ742+Jhd6//eAIHiL+wbRR",
+	"Ol1VVgteodFzCeK8Q2HeUkRnIYyD0s8c4fU0RxzkP/S1PzyZ2DGY+BCi6QF9WN2abC9/ujA5Y7QTUNCL",
+	"HZ2ojaLxkwkORqsqYRiHbk+AkQBsgMhP5Q5X9sxrzstjGvcIgUS4553+zamEE5HOnE3864kY6Oll+514",
+	"CZWBrcClhX4Is46F8UBvjmTb753V4wUyT7VZ6VOVyIQGgcnZS5DpUZKKyPyBod//lXaeqJfoiVnUmNCe",
+	"VGxPg5DILU8tqpU/yb1gwmnobz9CKwBsTbCPYeBqtS8yX6CUK35gSsHKv9CWv+QNAyaoWQg6h1yMnWHz",
+	"nJabSni17hzg+JMwtaiko4bwcHnMdwCxySuIe0g5NVAt7v98lwv9/5uAUlzWUzln+LbYnj2KntOsMVJh",
+	"v1Dsc5Rr+3Cw6c7sysGH92Z3x/3++H9Uv4H7X6abysTa8T45j6rGtMsP4bTB6WeyIAkmCLlw5ztAQATU",
+	"LCqOC/aKwlkbwYNv4FULpErlSYT7Gb8RSW8d/Lzj3iz4N5vxGQ0Z5jREgKR4ucdwJKXlQxiOhN8ICG/z",
+	"+ogrmTz3//c+uRsRQlzKX68j7lUXofUOUeCSIxfJeK9HKnKMYk8xZ6Q4Eef0zmJ7P8Hm+rOwV9FZRIUM",
+	"PbkQdx2Jk0tFXcny/Y5LiZM9/pVdsb0vZ6yz+ERXxd2RoZ7EJq+AsCkdSV/VjPW+0q3+Lfqc9Sdxa0BU",
+	"IEgcUrDEpHr7NsEZDrMqZWf9f9m7vt64bS3/VQRjgbbATO2bTQI0fnKTuAmaNt44d/tQZAHOiOPhtYYU",
+	"RMpzp0G++4LnHFLUWJTGNjXjpLcvaWJZpHgOyfP394Oq1UyrGIQZ/NyeNbtanJfuF74MDA8Xl6ALKzY8",
+	"/PDoThHq299Y1RKHIvssNlhjvt05WK0xQN/8ntc01+vpWEPor1oY+4f/vmaZmX6/iFCJDAj9Fddz7qyg",
+	"ryuUi3o+HMYluSZrOSs4N5CQNLyielMhAfvU3n69N84rZ8o81tvmlaOV3OtNE44a435Od5uE1JmkG8ef",
+	"7Rbr7cn1ohtZn8dfhffebLv7RYRz/N2eRz3hq8vWcqVXVHz5JcVk9h212pecXroCXrRvr6VaS+oh7FNi",
+	"AOAPSRci3cvwc6pE700SnxVaUW8RZR03gvppb1FjQivSvFJat7gDomCn9mWHS9cepE4eimHdAoKYVL1F",
+	"VY6gfg+poG/t04iO1OWUGcNXpdmFqPTMPXpw+m2aScIqj9+DnGsqM4HIY90Kg9NKXPfElplapnMltSr4",
+	"tFBX/aCk+Nw7dbVb/AWKwo/uhqcQMXnnrpj+TtgM42Yg3Fp06MWF4OR1iHT7fw39zFw6PhUSGwQGH9rk",
+	"Pqgi7Rjdw+7+SL9gO743StoqGOG+AIQfeFmweRoXn94VhHu/01mtKWvo4Oyx3R/jYUGEynWxfISoGvie",
+	"BTcZXAkOFsrR8kNxgmnwlu0jwugMqxV0oUynQZBXYtFbLfYKHhjTZIIB9gi2WtVS48pq00QI2Y1rDXA/",
+	"QppvbehQPg1D9kJnkNtBXuHUW3EptFFVL+DpG3rkkBHmVs2JYSY10i6UuybEDc+FNkLODb7YZTq2iisH",
+	"kMMfKlmlzfSab/qikliR8UZpYx36QxWEgAUqpOR5ZicNxUpE92D/H26+kL7nlFCm/w2k+IbNjf11Rz0r",
+	"7IrKXD/cq4zcLOFypch6Lul9t9b6rcxYbZaqEn/xfAorYc2UHwcrqdwbk3F1XoB0Uoj8QsiMNWI2oVfZ",
+	"eWtAo+yDjYRo2f0F9uGOFx44E6t9Rwbgm2KI0cwsT32WZKlK6vpvXzhQC5ms1ByrkXkeg2bdknjFWe7w",
+	"RKPe4Af30FddBkxfcclNf/w4jXmIK0bFo7zi4AnKsPUl6Z0U23Yf2TUPxDdaOLdZ3F5gxoWqZZKj7TdE",
+	"cdiCxImo+KLietlndX2gR0bVPhwiWtMEP051DJBm0VvbWufLHMtKXVVc65FUj744FkR/suelPW2KuYWr",
+	"1V6zjf0LoiDwnFDIRJpOeH0daqfrbBcE/QNQX1h/OFcrrh2Q3LY7Uihl/REGtYYs+5eaOQOXuopcRTph",
+	"p2E1fcUh5KgjGwIKfobOfHooqSdiJ/lenumO8nWV84LOSw+htGLzpZAIonOl7Ncx4P/ktPPLghlrpTWI",
+	"9UFt2K2qsYfxsdGCJPaFnCzSVTPi+5yS+NgEELltxvaDwvbLqGoF3Ze9SYh0DZTdfWPxRDxm2IfAlSe3",
+	"u0qsT8QKf9BotsGKAq1WfI12XqR+grNqvjyKYDs/Odll+PaJc5rxAjw07WSO8Y7YDAAW83BddCiyPnxx",
+	"J9VRuzJ9Fybdk3jWEOoUk7l+kdl/mcBZRC1DrpNZZ2teFJNshUg1a7ZJv8FueCUWm5F8tP+Fl4+axsUh",
+	"DkGuPowkMfdPjGehQqxlqYocUG4oIumcMKuJGP49BUgTDb1zrk3DKoNgBZ8P5O5euYcOGEOkOSS8LH+u",
+	"RWGmQmZuDSYBdEDjZSFF2o/ZmSNLg7PYA1Bh0B42/My9MOAilgC1kOZ4uRYy10EtUmDa4MEDqFu65Owa",
+	"j5o28Cp9ZsNI6b77GNlC47gg9sdu/VOFzRynf3glnsB/Q+Ex+M39Nw8wfc1mBb+rwv4PtQJ1mYtza1mz",
+	"qzu/86X7vY53LrAb4c4ba9cuBv/+YPoTvzi7oYTgGyaZe0EAtGQ1eJaw1NsO5lM360rJK0eaQtofjC1w",
+	"+Fy1oEFCbmG/Y4Zach6+W3YQ2cdq89gANPzMIt0EFZ+rCvSs052qVE1bbDvas3F9JA2qLenIZKfWhHDo",
+	"nTtv5uQOgLEGxu3EZzaoS4tKbTSw8NAAW+eu5hpqf1f5D0lugmoDcxEe9gbXHOzHrd4cqDLdUt0dihS9",
+	"8g4zRw7yyXTyxyTTTklwSLdVaae2FZp9z42y7Q9RwAWwMaVap2fIzZ2dY4XGpearWTHg/b72T43J10SD",
+	"xPyps6IgrVt5jqo0nQ+BrZPzkktrgeGWJDgS5K3FmoiczwtWBc6W9ZmtRdQk8sX24gZbor//w63B4Xrv",
+	"ZeZmfQrmpbMEtcHzNcoFFJ15eg2JOUNu5qmqj937Jhhk1dmKr2a80mS2M22aUOduNLj3Ocw608yvUAtb",
+	"q57eDHCvx9GY8R3w+3OB9ylzREIX86XXegjUBnuC9vW/y4JJQtOMGmmv7VNCvlHlSNKBBvgDpI9fN58f",
+	"DRHXjgm/5NXKbh1hEDMX4E8ZpHlqnaxv2Jpv1if+V70ClPUmpawqGooMbIgpC3skY3S51045h0d2MlMW",
+	"7tH9GSq9OI84nRi9Ffw0WTUTejJgszrKc2gk910ACzcbKwBu5ssBe+OcnjkkUKadQuLECX16EqNFraX1",
+	"G4mn3fXDa2G2iYvjjV6XhlWtpR6lVYsW8pHBoI4n3SCwN+NXtYRTr+JN9jaJtWbHysSKXfEuDWi6zRGp",
+	"lRXAYATBBr4wmapNazMelLjAdY8C4jpu+Rr7SI0qu7pFexiBzXuJoh3zaG0UOqIESZAwVJF3wM/ntO9J",
+	"fKqW+XTYhzsXMt+LD3duJzTkyLUra5L6cv4jnTdHzgvkNPkG7DkXYSFkQ6mM9+kyrXBhcWf13lFv8ZGv",
+	"urwMvmG4MxlXI1UkAt6GeMgTB5UMChDeVB07yz5mTzSsSZPFpilMbMyOa6nW6KtdvjmbPnn23JOVLDmz",
+	"B7AdSAfVGh5SJmigv9UPDes0lPp/S8mYGD6tKPjD8Gl/Zpo/f+oibyt2zavvrINOdLWv8yfPnv3jJ+Bg",
+	"Ycj6e8Or1lpoIAjszOW7XzoatFi/KWpmlGzkMAdNTVLUjFawqFZre+SgKkvChwn2Q3j47JQz84fQeEUO",
+	"dl4w1n6KJD9wlmcceiQQMp3WxywrVV8tEdcJaQSAIssVBi4ZpOeb5au4/XiB3xovonQPjVpG6QaJFlTR",
+	"A8n6ilZsk814hsHGfOLNQcl5TlgQM2yUdtmpMOpBQLGOXWm2ySpOjb8eRotW+bNesifPnu8Q2nRn6A6o",
+	"NkrylJA20qsQMz7vBrUKuwXt8BN7z+6SGcMr+6v/9+fJ9Cc2XXz6/Pzpl//qON6gQuaab3SfXv5qfz6i",
+	"SsL7I9po55ZaEY0qcooGhE07cPwFHeVxX/WDMszwlF01oPKh/5Ezw+B2DObzaSj3h285NP3MkDhbCYxE",
+	"SaXfsEtc8jU06qyX9lLjTTiIansbV9RDE7f/0tBFFmLO5ZxPqdakb3+8w0epAm9UjsL2SJ13ILGkitRl",
+	"ftRmizMg5hWwfoHr4EskNXBRdy3PKLGdrsXZn9YPiyZYy4RMqRWPyWQrL7+l0D+u8h+wVN71Wm+hAGIC",
+	"ETfDiueC9Tqgv8ETA07Jx61as4obUWHXwJoXUWwyVhTj1tU+JHhHTOdpo3eFSIOpAVJpogvQDm9UNrO3",
+	"hzewrFn1IqzTLQTXk2yp1hmVWQrdLhsijJfKcZfGb0p7Lnsu+MeK3+VEuF9nLxz1tgYgbTyl9QNGT4N2",
+	"DILcNo0cFUQjUpmqDaW2r7BZV8LYE8Zx4H+vJSv1UpkfJpjVmtsTJGwQWrGc4zmEnFXf22fsjfxDcKYc",
+	"23/pxVyC4j93uhx4l8NcEm/1hEB7f4DfRAIK9yjsahIkEt/edrOW7MZaY5KH0vlcsBkvvgTe/5228Dv7",
+	"2z3l8uDJ++NhjN0NIeD38i47/GSvOzxVdL6h54bgB1bHkSq0ID3sI3YzG4hbGuXrg7Yk3ixAWplfsEDk",
+	"d3v1WTVfiht+QfbKXaPRf4nyHtG/24JjOI2EHODgm0CnOUkscoZOsPLyL1G6SbygcHhTqNlqVbpFwdIW",
+	"MhTzjyBi+9oHb+v2ce2nGhTQPz05mRythPQF9UP+Mb7k0P7xvo6FD3gno43gVcsad126gLZ4emX4AO9N",
+	"rA1Idb6lDs+21OG/h9SB3pIMd+StoV5o+3tJvG+MapDkVA01s7XmAGl1pZTb1ND5e/wZ/tyxOxm6hYMW",
+	"5eHAo0NQPlTt87febMww/RfpNA5NNoGRzKom71wqAhvqZST8hZvfWw+OeMS1B4qBu9jTOJHhCzR5fA0L",
+	"uWCioLTCSmjNc7oMNdy0cV/1I9dDK9SNei9ueKINf8llnrEMQDCNoswTttw5PLVIkO32xEdwlW9L9R6n",
+	"5B9ofKYNgYHsUbx2R6i1nO4EzPN+LePgLun2QzPMDv0EI8HnsDznOdKAEBUJNNa6Xtce3WpmP5JiBQPs",
+	"2RbbHrnryIcfp0NSpxciZyY2ywdNrhRNwT3vXLNQnXfk7tiS2dCm/CVR6IgsFveN92vh98Qd1gDpqWm/",
+	"KJgcERHtUBXtw4Bo6OILaykUmvvKIwwCSiV54w4SQg4UQK+XmzSUj4CMpmRW2hWakCaXqjIVE8Y7r9ai",
+	"yjOXQiCdXtkhBnBzggcHEwocYtQOz4SvHV/saJxYVAi3O+3HuIhsfq36gD9SpRNazWkAzN2CBID+tJ0L",
+	"viHKHHzAI04QhLPcN59UwDHaETy2a5gu5F/WQA7R6qt1GC1Ym0iUZY3IXbw43N7HAY9C5OTGB9rSfyzC",
+	"G2V70hdHy9YcdWGyqKLnQjTKyrWR6bYInYCV5C0gABcktn6IsE90CBoq9cvaTCELeK9K/XgUsQYSBYc5",
+	"nuZ4+BZ2qdlmyeTVDad+X5e1o2xh5RYvIjqKPySWHMVeAsl9M1G/Uc6GLr15o9Z2CyNklpV2Eof5F3HT",
+	"wlNaVJxHVOaUWv/t02u2weJLqbJCyav4WaCXnJse/hwh+6/8vxsTM6xXOpYcteIzlW/o5GdWVo74s4Iq",
+	"jzmDfhRXVSCqDML/mopyl6BtuWrYSIGebUKgW2us26tljmnDezt2OxTV7aGabqBWK6y9TCYiADNs8RY1",
+	"xTWK2BN8WXMIBtljRMfhIB+HBe3mtzto3VduP3cCI1KKt7G2su8XlVph/Yxh11u/GNjW7l8DqvSeTgx4",
+	"5j860c/P0SC6R4AMpe/Aerhy/MyvgEegeatVDC9rLIcWHgZzif+wyqRaTzx7jdMiZ/0RR7TKZhzse6td",
+	"W+qyqxsW6MrjEHXyI15fFEz2+V5YLZWrZOf87aMACzz8YeD3PIia9rufx2k2U6YpzmIVBqInHQ4aCV1c",
+	"yanoORcuxZV8K8cSMb5878LVfZuYgMhOW4RhV9xo2IrqWvCw8Bg7MmGOl9xMX8IDAxbdvXWFz+tKmM3R",
+	"iz8/tWB+Sm7PCe2/qxHs1FSC9yZ3UQYf4bExFz0YJrLws1Ttd9YJWjG5caApGS0GbQihr61rG09cbS/J",
+	"WIofrMaBE6LETwQSCPRH4QLFT4b3tdkpT/Ra5mky3a8pP7Gl66uaep16Fd0/Naqe+1HGr9yF4woH5Hlz",
+	"6ruSe6gQDNA87ZVxmj09eeqy382l4N+yvaIO/xrmCYBDdWF6E4lvOCvO4at20Qz7dNKqJ3hHAhDwSQQh",
+	"yX3YQ8HPzqrVefCy5BXM8O77ni1n1SqNUN5xDC+4dro2uOy27jrlM0NEBvDEAcvE7ARSk/MJk+5QAFwF",
+	"/V0bUCdY3Z2xHOFD99nv7CAcW1NPhEsYNjiz6V8n058+0Z/TT59PJk9Punud4yR5fnVGyUChku3ZNvZj",
+	"dmtoqnoWVbnAcVvSW82H9KMpDH2XzsNQy4+hCH7wQDkXxeEPFTuJ1JBe9ruSOahb4lKLBa80hhxaMBZQ",
+	"PDAWnihIuGTVkFTxkb9hdyl8+SNtLv2nBChNmWmj5tcTouYWACuHIW37Mxdjj8Kk5Tl+5HjHL67hfmOM",
+	"waC3JVDLNECjiORj3+bFQKcmbJgdmyv97jqsln8VzZWw1hikg9SsXfeFqlodlkblbgNgDm2rtZKE81nz",
+	"SrDiyzGrKnFzjxz8JUfagTgCIbz4obtrxz6sjrzoIdPre9l/1GFFCXTQDdMQKWC7jkPPEJpa5btUQCrD",
+	"+7PmTop/83w5VJymS8ZW7IYX2nmxVoAvMoYp8QDxwKfVc+Vy58Jkjouo263Zde92aUNZcZB2+hPhAt8c",
+	"UabHkRlszfFbzhZDbz6WW+LRoVDdfKUe/D9Y54AP9gJscrLaW8wsDU2/5+EKu4C7z5z7NnwOKhl2fKa9",
+	"djpLv55+qw2foA50f8AZYy27rabPbXHqJba3Jxbm5VKUiS0IVs150RGqzGS9mvHK7oOFKgosgJttfmwT",
+	"if7H2IBjge6InI4OvMgimrFmo2jGmpWP+iJpJvgt3yLd+nCbr9H+paHVxbJSqH3QZMJ0qc5alHbBkuvO",
+	"H/a9Y7r9wQDf4lnwTqnrbL3kUErGJIEcqoUzIEAJcgGBVW1EUWRKZsKc3soXTqjK14UPWqFXw8spkHD2",
+	"B+cML3+Fpw4ZQaBJJI4fwNcn5zO1C6vDAAGxQDJ9zXO45meAEL/SvLhx6R7DV2XBhhJqH/1TBxSGm0RK",
+	"8tp0qPwvQ3uZ3Dk4JZeqyHmltzIXbt0bHlkviZ2Tb35BdjcqF2PQqWUmkEysvCI+2XSHZKMh3fvOL3oi",
+	"7jT3via1ARyI+2VJu6jbaxu79SA+AmxdgwGS/V1r+5TYr5yXgbISWQ0jWoauLXi8EEXRYaekEmenEXMu",
+	"imIngT6g+EMUxVhlsw9iLBJFwVNetuftGHrCLKfXIgTNJEv4hhU1/k2rFW+BL3hSOHGr5urH7Pem0uqa",
+	"lwTPUJdAftV7Mf+Tnjmg0HAKiS0k+vYk+UR8VZsMx/4+XK39xGH0baPlEN3a7ffQDUeNLf1pprnMESRQ",
+	"LRaamyxp14KkcVxmAyxVZILKTxvqGmARQbMV/6HWvHLQhuR2QD+jKktXnEi6M4xoUqkyEPC+K5jcCtyz",
+	"3y1iDbxU0ghZc/9hvbUNfzig36wUfA5kbkLq02xVa2MF4oGAnbTQw4/VPKCi9F6DPpMjpHn+9AgCrWJV",
+	"r45eNPE3IQ3HZtDHwsWzj733Rq2zBavQcz4lkxI4PQCIBR1qd24lRAUDyeOEggaCz0czzipeHb3489OX",
+	"if14bFz485MVCvSGk0bVVXH04uiYleL45h9HXz59+f8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

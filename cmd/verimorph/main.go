@@ -39,7 +39,7 @@ type command struct {
 	max     int // -1: any number
 }
 
-var groups = [][]command{sessionCommands, deviceCommands, ensembleCommands, pathCommands, changeCommands, bringUpCommands, replaceCommands, spareCommands, serviceCommands, bootstrapCommands, licenceCommands, readingCommands, imageCommands, mediaCommands, siteCommands, catalogueCommands, advisoryCommands, dialectCommands, workshopCommands, backupCommands, backupStoreCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
+var groups = [][]command{sessionCommands, deviceCommands, ensembleCommands, pathCommands, changeCommands, bringUpCommands, replaceCommands, spareCommands, serviceCommands, bootstrapCommands, licenceCommands, readingCommands, imageCommands, mediaCommands, keptMediaCommands, siteCommands, catalogueCommands, advisoryCommands, dialectCommands, workshopCommands, backupCommands, backupStoreCommands, credentialCommands, configCommands, {carveCommand}, conversionCommands}
 
 func commands() []command { return slices.Concat(groups...) }
 

@@ -50,12 +50,18 @@ var mediaCommands = []command{
 					Manifest *media.Manifest `json:"manifest"`
 					Problems []string        `json:"problems"`
 				}{m, problems}, func() {
-					c.printf("Medium for change %d: %s (%s) from %s to %s, made %s\n", m.Change, m.Device, m.Model, m.From, m.To, m.MadeAt)
+					kind := "image"
+					if m.Label != "" {
+						kind = "file"
+						c.printf("Medium %s: brings %s (%s) back to %s with backup %d, made %s\n", m.Label, m.Device, m.Model, m.To, m.Backup, m.MadeAt)
+					} else {
+						c.printf("Medium for change %d: %s (%s) from %s to %s, made %s\n", m.Change, m.Device, m.Model, m.From, m.To, m.MadeAt)
+					}
 					for _, p := range problems {
 						c.printf("  %s %s\n", c.paint(red, "x"), p)
 					}
 					if len(problems) == 0 {
-						c.printf("%s, all as they should be.\n", count(len(m.Files), "image"))
+						c.printf("%s, all as they should be.\n", count(len(m.Files), kind))
 					}
 				})
 				if err == nil && len(problems) > 0 {
@@ -80,29 +86,21 @@ func (c *client) prepareMedium(ctx context.Context, id int64, folder, archive st
 	if err := problemOf(resp); err != nil {
 		return err
 	}
-	name := archive
 	if folder != "" {
 		if entries, err := os.ReadDir(folder); err == nil && len(entries) > 0 {
 			return fmt.Errorf("%s is not empty; a medium holds nothing but the files of its change", folder)
 		}
-		tmp, err := os.CreateTemp("", "verimorph-medium-*.zip")
-		if err != nil {
-			return err
-		}
-		_ = tmp.Close()
-		name = tmp.Name()
-		defer os.Remove(name)
-	}
-	if err := writeWhole(name, resp.Body); err != nil {
-		return err
 	}
 	if folder == "" {
+		if err := writeWhole(archive, resp.Body); err != nil {
+			return err
+		}
 		if !c.json {
 			c.printf("%s is written\n", archive)
 		}
 		return nil
 	}
-	if err := unpack(name, folder); err != nil {
+	if err := unpackInto(folder, resp.Body); err != nil {
 		return err
 	}
 	m, problems, err := checkMedium(folder)

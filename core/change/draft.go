@@ -34,6 +34,8 @@ type Abilities struct {
 	Children   ChildAbilities
 	Follow     bool // it can come under a controller
 	Password   bool // the password of a user can be set
+	// WritesMedia: it writes what it is onto a medium in it, and reads that back.
+	WritesMedia bool
 }
 
 // A Job is what a change is drafted from.

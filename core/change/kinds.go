@@ -54,6 +54,7 @@ const (
 	AwaitCall       Kind = "call"
 	CheckSource     Kind = "check-source"
 	PlaceServices   Kind = "place-services"
+	WriteMedium     Kind = "write-medium"
 	Plugged         Kind = "plugged"
 	Sync            Kind = "sync"
 	Switch          Kind = "switch-over"
@@ -227,6 +228,8 @@ var Kinds = []Spec{
 	{Kind: CheckSource, Title: "Compare with the old device", Duration: "backup"},
 	// Of services that are put onto a device, or taken off: they are as they were when that was drafted, and go into its configuration of now.
 	{Kind: PlaceServices, Title: "Work out what is put", Duration: "backup"},
+	// The device writes what it is onto a medium in it, reads that back, and it is compared.
+	{Kind: WriteMedium, Title: "Write the medium, read it back", Writes: true, Duration: "backup", Params: typed[MediumParams]()},
 	// A cable has arrived at its port.
 	{Kind: Plugged, Title: "See that it is connected", Duration: "check", Params: typed[PortParams]()},
 	{Kind: Undrain, Title: "Return to service", Writes: true, Duration: "choose-slot",

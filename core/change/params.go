@@ -86,6 +86,11 @@ type PortParams struct {
 	Port string `json:"port"` // of the new device
 }
 
+// MediumParams are those of write-medium.
+type MediumParams struct {
+	File string `json:"file"` // its name on the medium
+}
+
 // SlotParams are those of what is done with a slot, or with a named copy of an installation.
 type SlotParams struct {
 	Once bool   `json:"once,omitempty"` // of choose-slot: for one start
@@ -113,6 +118,7 @@ func (UnitParams) isParams()      {}
 func (ChildParams) isParams()     {}
 func (JoinParams) isParams()      {}
 func (PortParams) isParams()      {}
+func (MediumParams) isParams()    {}
 
 // A ParamsType is a type of parameters.
 type ParamsType struct {

@@ -43,5 +43,6 @@ const (
 	PuttingBack      = "put-back"   // one that was replaced serves again
 	Swapping         = "swap"       // a prepared unit takes the place of the one at a site
 	Moving           = "move"       // services of another device are put onto this one
+	MakingMedium     = "medium"     // a device writes what it is onto a medium
 	Withdrawing      = "withdraw"   // services that another device has by now are taken off this one
 )

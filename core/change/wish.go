@@ -42,6 +42,9 @@ type Wish struct {
 	// Of services that are put onto a device, or taken off one.
 	Move *ServicesWish `json:"move,omitempty"`
 
+	// Of a medium that the device writes.
+	Medium *MediumWish `json:"medium,omitempty"`
+
 	// Of one that was replaced and serves again.
 	PutBack *PutBackWish `json:"putBack,omitempty"`
 

@@ -42,6 +42,9 @@ type Manifest struct {
 	To     string `json:"to"`
 	MadeAt string `json:"madeAt"` // RFC 3339
 	Files  []File `json:"files"`
+	// Of a medium that is kept to bring a device back, and is for no change.
+	Label  string `json:"label,omitempty"`
+	Backup int64  `json:"backup,omitempty"` // whose archive is on it
 }
 
 // A File is one file of a medium.

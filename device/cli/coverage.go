@@ -46,6 +46,8 @@ var covered = []Coverage{
 	{Kind: "verb", Name: "release-child", Without: "a box that follows the device is made stand-alone by hand"},
 	{Kind: "verb", Name: "become-managed", Without: "the device is brought under a controller by hand"},
 	{Kind: "verb", Name: "set-password", Without: "the first password of a new device is replaced by hand"},
+	{Kind: "verb", Name: "write-medium", Without: "the device writes no medium with its own state; one is made from files"},
+	{Kind: "verb", Name: "read-medium", Without: "a medium that the device wrote is not read back, so it writes none"},
 	{Kind: "verb", Name: "drain", Without: "the device is not taken out of service before a restart"},
 	{Kind: "verb", Name: "update-component", Without: "firmware beside the main image is updated by hand"},
 	{Kind: "verb", Name: "power-cycle", Without: "the power of a part is switched by hand"},

@@ -221,6 +221,7 @@ func (d *Dialect) abilities() change.Abilities {
 		Restart: has("restart-child"), Authorise: has("authorise"), Drain: has("drain-child"), Called: d.ChildStates.Called,
 		Group: has("group-child"), Release: has("release-child")}
 	a.Follow, a.Password = has("become-managed"), has("set-password")
+	a.WritesMedia = has("write-medium") && has("read-medium")
 	for _, p := range d.Backup {
 		if p.Restore != nil && (p.Kind == backup.Configuration || p.Kind == backup.Plan) {
 			a.Parts = append(a.Parts, change.Restored{Name: p.Name, Title: p.File, Save: p.Restore.Save, Restart: p.Restore.Restart,
@@ -279,7 +280,7 @@ var verbParams = map[string][]string{
 	"spread": {"slot", "file", "path"}, "bring-along": {"unit"}, "clean-unit": {"unit", "file"}, "restart-unit": {"unit"}, "hand-over": nil, "update-unit": {"unit", "component", "file", "path"},
 	"preload": {"child", "file", "path", "version"}, "restart-child": {"child"}, "authorise": {"serial"}, "drain-child": {"child"}, "undrain-child": {"child"},
 	"group-child": {"child", "group"}, "release-child": {"child"}, "become-managed": {"controller"},
-	"set-password": {"user"},
+	"set-password": {"user"}, "write-medium": {"file"}, "read-medium": {"file"},
 }
 
 // firmwareVerbs are those without which firmware cannot be changed, by the way of installing.

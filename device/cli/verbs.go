@@ -130,6 +130,29 @@ func (c *Client) Checksum(ctx context.Context, file string) (device.Digest, erro
 	return device.Digest{}, device.Fail(device.NotUnderstood, c.t.Address, "checksum", "no sum in the answer %.80q", text)
 }
 
+// WriteMedium implements device.MediumWriter.
+func (c *Client) WriteMedium(ctx context.Context, file string, progress device.Progress) error {
+	_, err := c.verb(ctx, "write-medium", map[string]string{"file": file}, progress)
+	return err
+}
+
+// ReadMedium implements device.MediumWriter. An answer without a sum proves nothing, and is not understood.
+func (c *Client) ReadMedium(ctx context.Context, file string) (on device.OnMedium, err error) {
+	text, err := c.verb(ctx, "read-medium", map[string]string{"file": file}, nil)
+	if err != nil {
+		return on, err
+	}
+	q := c.d.Verbs["read-medium"]
+	g := q.Fields.Groups(text)
+	sum, err := device.ReadDigest("sha256", g["sha256"])
+	if err != nil {
+		return on, device.Fail(device.NotUnderstood, c.t.Address, q.says(), "no sum in the answer %.80q", text)
+	}
+	on = device.OnMedium{SHA256: sum.Sum, Model: g["model"], Serial: g["serial"], Version: g["version"], Configuration: strings.ToLower(g["configuration"])}
+	on.Size, _ = strconv.ParseInt(g["size"], 10, 64)
+	return on, nil
+}
+
 // PushImage implements device.Files.
 func (c *Client) PushImage(ctx context.Context, im device.Image, content io.Reader, sent func(int64)) error {
 	if c.d.Files.By == byGnoi {

@@ -103,6 +103,8 @@ var gauge = shellbox.Behaviour{
 		{Words: "troubles", Do: shellbox.TellMishaps},
 		{Words: "say {part}", Do: shellbox.SayPart},
 		{Words: "type {part}", Do: shellbox.TypePart},
+		{Words: "keep all as {file}", Do: shellbox.KeepOnCard},
+		{Words: "kept {file}", Do: shellbox.TellCard},
 		{Words: "count {file}", Do: shellbox.SumFile},
 		{Words: "load {file}", Do: shellbox.InstallHere},
 	},

@@ -37,6 +37,7 @@ const (
 	LosesItsWay     = "loses-its-way"
 	ByHandKey       = "by-hand-key-to-service"
 	ByHandCard      = "by-hand-card-in"
+	CardRots        = "card-rots"
 )
 
 // FaultTexts says what each does.
@@ -69,6 +70,7 @@ var FaultTexts = map[string]string{
 	NoLicence:        "its licences have run out, until another is added",
 	ByHandKey:        "somebody turns the key switch to service",
 	ByHandCard:       "somebody puts a card with all images of the maker in",
+	CardRots:         "what is written onto a card is not what can be read from it",
 }
 
 // needed is what a box has to be for a fault to make sense; those that are not named go with any box that runs firmware.
@@ -81,6 +83,7 @@ var needed = map[string]func(b *Box) bool{
 	NoLicence:        func(b *Box) bool { return b.m.Firmware.Rights != nil },
 	ByHandKey:        func(b *Box) bool { return b.m.Firmware.Variables != nil },
 	ByHandCard:       func(b *Box) bool { return b.m.Firmware.Medium != "" },
+	CardRots:         func(b *Box) bool { return b.m.Firmware.Medium != "" },
 	StuckWork:        func(b *Box) bool { return b.m.Firmware.Drains },
 	LoseConfig:       func(b *Box) bool { return b.m.Firmware.Areas > 1 },
 	ComponentFails:   func(b *Box) bool { return b.m.Firmware.Components != nil },

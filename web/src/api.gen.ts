@@ -1694,6 +1694,117 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/media": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Media that are kept to bring devices back: where each lies, how old it is, and what it would bring back */
+        get: operations["listMedia"];
+        put?: never;
+        /** Draft that a device writes a medium (snapshot), or record one that is made from files (recovery) */
+        post: operations["makeMedium"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/media/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which medium would bring each device back, and which devices have none */
+        get: operations["coverMedia"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/media/{label}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What goes onto a medium that is made from files, as a zip archive: images, and the newest backup, encrypted */
+        post: operations["packMedium"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/media/{label}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold what was found on a medium against what was written onto it */
+        post: operations["checkMedium"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/media/{label}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record where a medium lies */
+        post: operations["placeMedium"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/media/{label}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a medium out of use for good */
+        post: operations["retireMedium"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/advisories": {
         parameters: {
             query?: never;
@@ -2864,6 +2975,87 @@ export interface components {
             items: components["schemas"]["Replacement"][];
             next?: string;
         };
+        NewMedium: {
+            /** @description What it is called, and what is written on it: letters, digits, - and _. */
+            label: string;
+            kind: components["schemas"]["MediumKind"];
+            device: string;
+            /** @description Where it is kept. */
+            place?: string;
+            terms?: components["schemas"]["Terms"];
+        };
+        /**
+         * @description snapshot: the device writes its own state; recovery: an image and the newest backup, made from files.
+         * @enum {string}
+         */
+        MediumKind: "snapshot" | "recovery";
+        Medium: {
+            label: string;
+            kind: components["schemas"]["MediumKind"];
+            device: string;
+            /** @description Of the device. */
+            site: string;
+            /** @description Where it lies. */
+            place: string;
+            model: string;
+            /** @description Release that it would bring back. */
+            version: string;
+            /**
+             * Format: int64
+             * @description The backup with the configuration that it would bring back.
+             */
+            backup?: number;
+            /**
+             * Format: int64
+             * @description That makes it.
+             */
+            change?: number;
+            /**
+             * @description unconfirmed: it was given out, and nobody has said that it was read back; good, damaged: by the last look at it.
+             * @enum {string}
+             */
+            state: "being-made" | "not-made" | "unconfirmed" | "good" | "damaged" | "retired";
+            /** Format: date-time */
+            writtenAt?: string;
+            /** Format: date-time */
+            checkedAt?: string;
+            files: {
+                name: string;
+                /** Format: int64 */
+                size: number;
+                sha256: string;
+            }[];
+            /** @description Of the last look. */
+            problems: string[];
+            /** @description In what it would bring back something else than the device is by now. */
+            older: string[];
+            /** Format: date-time */
+            retiredAt?: string;
+            /** @description Why. */
+            retired?: string;
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+        };
+        MediumCover: {
+            device: string;
+            site: string;
+            model: string;
+            /** @enum {string} */
+            state: "none" | "doubt" | "old" | "good";
+            label?: string;
+            why: string;
+        };
+        FoundOnMedium: {
+            files: {
+                name: string;
+                /** Format: int64 */
+                size: number;
+                sha256: string;
+            }[];
+            /** @description Where it lies from now on. */
+            place?: string;
+        };
         ServicesWish: {
             /** @description Onto which they are put, or off which they are taken. */
             device: string;
@@ -3772,10 +3964,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it.
+             * @description back: start the previous installation again; operations: single operations; join: a box comes under a controller; release: it stands alone again; bring-up: a blank device becomes what its site needs; replace: a device of another model takes the place of one; put-back: one that was replaced serves again; swap: a prepared unit takes the place of the one at a site; move: services of another gateway are put onto the device; withdraw: services are taken off it; medium: the device writes what it is onto a medium.
              * @enum {string}
              */
-            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap" | "move" | "withdraw";
+            kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap" | "move" | "withdraw" | "medium";
             restore?: components["schemas"]["RestoreSummary"];
             /** @description Of services that are put onto the device, or taken off it. */
             services?: {
@@ -5008,6 +5200,7 @@ export interface components {
         };
     };
     parameters: {
+        Label: string;
         Serial: string;
         DeviceName: string;
         ID: number;
@@ -7869,6 +8062,191 @@ export interface operations {
                 content: {
                     "application/zip": string;
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMedia: {
+        parameters: {
+            query?: {
+                /** @description Those that were retired as well. */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Medium"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeMedium: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMedium"];
+            };
+        };
+        responses: {
+            /** @description The medium, with the change that makes it where there is one. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Medium"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    coverMedia: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The devices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["MediumCover"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    packMedium: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description With which the archive is encrypted instead of keys: UTF-8, percent-encoded (RFC 3986, section 2.1). It is not kept. */
+                "Archive-Password"?: components["parameters"]["ArchivePassword"];
+            };
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkMedium: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FoundOnMedium"];
+            };
+        };
+        responses: {
+            /** @description The medium. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Medium"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    placeMedium: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    place: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The medium. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Medium"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retireMedium: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: components["parameters"]["Label"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is retired. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
