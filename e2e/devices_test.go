@@ -23,7 +23,7 @@ import (
 // hand step, by a word of its text.
 func (e *env) person(id string, do map[string]func()) gen.Change {
 	e.t.Helper()
-	for _, k := range *e.change(id).Checks {
+	for _, k := range listed(e.change(id).Checks) {
 		if k.State == gen.CheckStateWarn {
 			e.must("change", "accept-warnings", id, k.Name, "-reason", "seen and taken on")
 		}
@@ -45,6 +45,14 @@ func (e *env) person(id string, do map[string]func()) gen.Change {
 	}
 	e.t.Fatalf("change %s asks without an end", id)
 	return gen.Change{}
+}
+
+// listed is a list that may be absent.
+func listed[T any](l *[]T) []T {
+	if l == nil {
+		return nil
+	}
+	return *l
 }
 
 // passes fails the test unless a change was done and its verdict is pass.

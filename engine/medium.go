@@ -45,7 +45,7 @@ func mediumWrittenNow(r *run, ctx context.Context, s *store.Step) (string, error
 		return "", err
 	}
 	if len(problems) > 0 {
-		return "", &askError{change.Question{Kind: change.AskPerson, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
+		return "", &askError{change.Question{Kind: change.AskFailed, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
 			Text: fmt.Sprintf("What the device reads from the medium is not what it wrote: %s. Put another medium in, and answer retry", strings.Join(problems, "; "))}, change.StepRunning}
 	}
 	return r.mediumMade(ctx, s, on)

@@ -93,6 +93,9 @@ func (s *Server) apiWork(out *gen.Change, c *store.Change) error {
 		}
 		return nil
 	}
+	if c.Wish != nil && c.Wish.Medium != nil {
+		out.Medium = &c.Wish.Medium.Label
+	}
 	if c.Wish != nil && c.Wish.Move != nil {
 		m := c.Wish.Move
 		out.Services = &struct {

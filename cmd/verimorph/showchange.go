@@ -218,6 +218,9 @@ func way(ch gen.Change) string {
 	if ch.Kind == gen.ChangeKindSwap {
 		return "is a prepared unit from now on, with " + ch.To
 	}
+	if ch.Medium != nil {
+		return "writes medium " + *ch.Medium
+	}
 	if ch.Services != nil {
 		return movingServices(ch)
 	}
@@ -274,7 +277,7 @@ func hopTitle(ch gen.Change, s gen.Step) string {
 	if s.Hop == 0 {
 		return map[bool]string{true: "Before", false: "After"}[s.Number == 1]
 	}
-	if ch.Kind == gen.ChangeKindOperations || isJoin(ch) || isReplacement(ch) || ch.Kind == gen.ChangeKindSwap || ch.Services != nil {
+	if ch.Kind == gen.ChangeKindOperations || isJoin(ch) || isReplacement(ch) || ch.Kind == gen.ChangeKindSwap || ch.Services != nil || ch.Medium != nil {
 		return "Steps"
 	}
 	h := ch.Path.Hops[s.Hop-1]

@@ -18,14 +18,17 @@ type kept struct {
 	Parts                  map[string]string
 }
 
-// onCard is where a file lies on the card in the box.
+// Card is the folder with what the box wrote onto the card: whoever takes the card out finds it there.
+func (b *Box) Card() string { return filepath.Join(b.dir, "card") }
+
+// onCard is where a file lies that the box writes onto the card in it.
 func (b *Box) onCard(name string) (string, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if !b.st.Medium {
 		return "", errors.New("there is no card in it")
 	}
-	return filepath.Join(b.MediumDir, filepath.Base(name)), nil
+	return filepath.Join(b.Card(), filepath.Base(name)), nil
 }
 
 // KeepOnCard writes all that the box is onto the card.
@@ -55,6 +58,9 @@ func KeepOnCard(s *Shell, a map[string]string) error {
 			return err
 		}
 		s.say("%d%%", percent)
+	}
+	if err := os.MkdirAll(b.Card(), 0o700); err != nil {
+		return err
 	}
 	return os.WriteFile(name, data, 0o600)
 }

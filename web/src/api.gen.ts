@@ -3969,6 +3969,8 @@ export interface components {
              */
             kind: "firmware" | "restore" | "back" | "operations" | "join" | "release" | "bring-up" | "replace" | "put-back" | "swap" | "move" | "withdraw" | "medium";
             restore?: components["schemas"]["RestoreSummary"];
+            /** @description The label of the medium that the device writes. */
+            medium?: string;
             /** @description Of services that are put onto the device, or taken off it. */
             services?: {
                 /** @description Gateway that they come from; absent where they are taken off. */

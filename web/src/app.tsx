@@ -24,6 +24,7 @@ import { ImagesPage } from "./images/images";
 import { KeysPage } from "./keys/keys";
 import { PathsPage } from "./paths/paths";
 import { RulesPage } from "./changes/rules";
+import { MediaPage } from "./media/media";
 import { SimulationPage, useSimulation } from "./fleet/simulation";
 import { Trouble, Waiting } from "./shared/ui";
 
@@ -186,6 +187,7 @@ export function App() {
           <Route path="/replace" element={<ReplacePage />} />
           <Route path="/spares" element={<SparesPage />} />
           <Route path="/services" element={<ServicesPage />} />
+          <Route path="/media" element={<MediaPage />} />
           <Route path="/catalogue" element={<CataloguePage />} />
           <Route path="/catalogue/:family" element={<CataloguePage />} />
           <Route path="/images" element={<ImagesPage />} />

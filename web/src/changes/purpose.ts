@@ -9,6 +9,7 @@ export type Purpose =
   | { kind: "replace"; to: string; old: string }
   | { kind: "put-back" }
   | { kind: "swap"; to: string }
+  | { kind: "medium"; label: string }
   | { kind: "move" | "withdraw"; from?: string; services: string[] }
   | { kind: "join" | "release"; controller: string; box: string }
   | { kind: "restore"; restore: S["RestoreSummary"] };
@@ -29,6 +30,8 @@ export function purposeOf(c: Change): Purpose {
       return { kind: "put-back" };
     case "swap":
       return { kind: "swap", to: c.to };
+    case "medium":
+      return { kind: "medium", label: c.medium ?? "" };
     case "move":
     case "withdraw":
       return { kind: c.kind, from: c.services?.from, services: c.services?.services ?? [] };
@@ -63,6 +66,8 @@ export function byWayOf(p: Purpose): string {
       return "serves again";
     case "swap":
       return `is a prepared unit from now on, with ${p.to}`;
+    case "medium":
+      return `writes medium ${p.label}`;
     case "move":
       return `gets of ${p.from}: ${few(p.services)}`;
     case "withdraw":

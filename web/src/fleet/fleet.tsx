@@ -106,6 +106,9 @@ export function FleetPage() {
         <Link id="spares" className="underline" to="/spares">
           Spares
         </Link>
+        <Link id="media" className="underline" to="/media">
+          Media
+        </Link>
         <Button onClick={() => setAdding(true)}>Add device</Button>
       </div>
       <Trouble error={query.error} />
