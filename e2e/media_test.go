@@ -72,11 +72,15 @@ func TestMediaThatBringADeviceBack(t *testing.T) {
 	asks := func(ch gen.Change) bool { return ch.State == gen.ChangeStateAsking || ch.EndedAt != nil }
 	e.await(id, "asks for the card", asks)
 	e.must("change", "sign-off", id, "-text", "it is in")
-	ch := e.await(id, "finds out", func(ch gen.Change) bool { return asks(ch) && ch.Question != nil && ch.Question.Kind == gen.QuestionKindFailed })
+	ch := e.await(id, "finds out", func(ch gen.Change) bool {
+		return asks(ch) && ch.Question != nil && ch.Question.Kind == gen.QuestionKindFailed
+	})
 	assert.Contains(t, ch.Question.Text, "the configuration on it is another one than the device runs")
 	require.NoError(t, g.Heal(shellbox.CardRots))
 	e.must("change", "retry", id)
-	e.await(id, "asks to take it out", func(ch gen.Change) bool { return ch.State == gen.ChangeStateAsking && ch.Question.Kind == gen.QuestionKindHandStep })
+	e.await(id, "asks to take it out", func(ch gen.Change) bool {
+		return ch.State == gen.ChangeStateAsking && ch.Question.Kind == gen.QuestionKindHandStep
+	})
 	e.must("change", "sign-off", id, "-text", "it is out")
 	e.passes(e.awaitEnd(id))
 	assert.Contains(t, e.must("media", "return", "gauge-1", card), "all as they were written")

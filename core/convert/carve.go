@@ -188,94 +188,123 @@ func CarveOut(s *config.Schema, d *config.Document, c Carving) (*Carved, error) 
 	if s.Services == nil {
 		return nil, fmt.Errorf("schema %s does not say where services are", s.ID)
 	}
-	all := entries(s, d)
-	out := &Carved{Services: []ServiceEntry{}, Needs: []Need{}, Missing: []string{}}
-	taken := map[*config.Node]bool{}
-	var queue []*config.Node
-	for _, name := range c.Services {
+	x := carving{s: s, d: d, Carving: c, defined: s.Defined(d), taken: map[*config.Node]bool{}, kinds: map[*config.Node]string{}, out: &Carved{Services: []ServiceEntry{}, Needs: []Need{}, Missing: []string{}}}
+	if err := x.services(); err != nil {
+		return nil, err
+	}
+	if err := x.needs(); err != nil {
+		return nil, err
+	}
+	shared := x.shared()
+	part, err := renamed(s, pick(d, func(n *config.Node) bool { return x.taken[n] }), c)
+	if err != nil {
+		return nil, err
+	}
+	x.out.Text = part.Print()
+	rest := d.Clone(nil)
+	gone := map[*config.Node]bool{}
+	pair(d.Root, rest.Root, func(a, b *config.Node) {
+		if x.taken[a] && !shared[a] {
+			gone[b] = true
+		}
+	})
+	config.RemoveAll(gone)
+	x.out.Rest = rest.Print()
+	return x.out, nil
+}
+
+// A carving is what is cut out, in the making.
+type carving struct {
+	Carving
+	s       *config.Schema
+	d       *config.Document
+	defined map[string]map[string][]*config.Node
+	taken   map[*config.Node]bool   // services and what they need
+	kinds   map[*config.Node]string // of what they need
+	queue   []*config.Node          // whose needs are not looked for yet
+	out     *Carved
+}
+
+// services takes those that were named.
+func (x *carving) services() error {
+	all := entries(x.s, x.d)
+	for _, name := range x.Services {
 		i := slices.IndexFunc(all, func(e ServiceEntry) bool { return e.Name == name })
 		if i < 0 {
 			var known []string
 			for _, e := range all {
 				known = append(known, e.Name)
 			}
-			return nil, fmt.Errorf("there is no service %q%s", name, near.Hint(name, known))
+			return fmt.Errorf("there is no service %q%s", name, near.Hint(name, known))
 		}
-		if !taken[all[i].node] {
-			taken[all[i].node] = true
-			out.Services = append(out.Services, all[i])
-			queue = append(queue, all[i].node)
+		if !x.taken[all[i].node] {
+			x.taken[all[i].node] = true
+			x.out.Services = append(x.out.Services, all[i])
+			x.queue = append(x.queue, all[i].node)
 		}
 	}
-	defined := s.Defined(d)
-	kinds := map[*config.Node]string{}
+	return nil
+}
+
+// needs takes what they need, and what that needs.
+func (x *carving) needs() error {
 	used := map[string]bool{}
-	for ; len(queue) > 0; queue = queue[1:] {
-		s.WalkWith(queue[0], func(n *config.Node, st *config.Statement) {
-			s.References(n, st, func(ks []string, name string, _ func(string)) {
-				for _, kind := range ks {
-					if found := defined[kind][name]; len(found) > 0 {
-						if _, ok := ofKind(c.Use, kind, name); ok {
-							used[name], used[kind+" "+name] = true, true
-							return
-						}
-						if o := found[0]; !taken[o] {
-							taken[o], kinds[o] = true, kind
-							queue = append(queue, o)
-						}
-						return
+	for ; len(x.queue) > 0; x.queue = x.queue[1:] {
+		x.s.WalkWith(x.queue[0], func(n *config.Node, st *config.Statement) {
+			x.s.References(n, st, func(kinds []string, name string, _ func(string)) {
+				for _, kind := range kinds {
+					found := x.defined[kind][name]
+					if len(found) == 0 {
+						continue
 					}
+					if _, ok := ofKind(x.Use, kind, name); ok {
+						used[name], used[kind+" "+name] = true, true
+					} else if o := found[0]; !x.taken[o] {
+						x.taken[o], x.kinds[o] = true, kind
+						x.queue = append(x.queue, o)
+					}
+					return
 				}
-				out.Missing = append(out.Missing, fmt.Sprintf("%s names %s %q, which does not exist", s.Path(n), strings.Join(ks, " or "), name))
+				x.out.Missing = append(x.out.Missing, fmt.Sprintf("%s names %s %q, which does not exist", x.s.Path(n), strings.Join(kinds, " or "), name))
 			})
 		})
 	}
-	for name := range c.Use {
+	for name := range x.Use {
 		if !used[name] {
-			return nil, fmt.Errorf("none of these services needs a %q, so nothing of the new home can take its place", name)
+			return fmt.Errorf("none of these services needs a %q, so nothing of the new home can take its place", name)
 		}
 	}
-	users := users(s, d, defined, taken)
-	// What a shared object needs stays behind with it.
+	return nil
+}
+
+// shared are the objects that something needs which stays. What a shared object needs stays with it.
+func (x *carving) shared() map[*config.Node]bool {
+	users := users(x.s, x.d, x.defined, x.taken)
 	shared := map[*config.Node]bool{}
 	for changed := true; changed; {
 		changed = false
-		for o := range kinds {
+		for o := range x.kinds {
 			for _, u := range users[o] {
-				if !shared[o] && (!taken[u] || shared[u]) {
+				if !shared[o] && (!x.taken[u] || shared[u]) {
 					shared[o], changed = true, true
 				}
 			}
 		}
 	}
-	s.WalkWith(d.Root, func(n *config.Node, st *config.Statement) {
-		kind, ok := kinds[n]
+	x.s.WalkWith(x.d.Root, func(n *config.Node, st *config.Statement) {
+		kind, ok := x.kinds[n]
 		if !ok {
 			return
 		}
-		need := Need{Kind: kind, Name: s.KeyOf(n, st), Path: s.Path(n), Line: n.Line, Shared: shared[n], UsedBy: []string{}}
+		need := Need{Kind: kind, Name: x.s.KeyOf(n, st), Path: x.s.Path(n), Line: n.Line, Shared: shared[n], UsedBy: []string{}}
 		for _, u := range users[n] {
-			if !taken[u] {
-				need.UsedBy = append(need.UsedBy, s.Path(u))
+			if !x.taken[u] {
+				need.UsedBy = append(need.UsedBy, x.s.Path(u))
 			}
 		}
-		out.Needs = append(out.Needs, need)
+		x.out.Needs = append(x.out.Needs, need)
 	})
-	part, err := renamed(s, pick(d, func(n *config.Node) bool { return taken[n] }), c)
-	if err != nil {
-		return nil, err
-	}
-	out.Text = part.Print()
-	rest := d.Clone(nil)
-	gone := map[*config.Node]bool{}
-	pair(d.Root, rest.Root, func(a, b *config.Node) {
-		if taken[a] && !shared[a] {
-			gone[b] = true
-		}
-	})
-	config.RemoveAll(gone)
-	out.Rest = rest.Print()
-	return out, nil
+	return shared
 }
 
 // users lists, for each object, the blocks that name it: those that were taken, or the entry around the naming statement.
