@@ -122,3 +122,36 @@ func TestConsoleBringsADeviceUp(t *testing.T) {
 	assert.Contains(t, e.box("innersund-sa3").Status().Main, `box.place = "Kiosk, north"`)
 	do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("http://"+e.url+"/bring-up"), text("h1", "Bring blank devices up"), visible("#check-table"), shot("bring-up-phone"))
 }
+
+// A gauge has nothing but its console line, and no password that a command sets; a gateway gets signature content beside its release.
+func TestOtherKindsAreBroughtUp(t *testing.T) {
+	t.Parallel()
+	e := setUp(t, testFactor, simulated{name: "gauge2", maker: "Pellworth", model: "TG-1", serial: "TG1-0099", version: "F1.06", config: "marrow-gauge1.ini", lineOnly: true, blank: true},
+		simulated{name: "sg3", maker: "Brackmoor", model: "SG-5", serial: "SG5-00999", version: "4.2.2", config: "control-sg2.json", transfer: "http", blank: true})
+	e.must("catalogue", "load", "../demo/catalog")
+	e.openSite()
+	put := func(name, text string) {
+		file := filepath.Join(e.dir, name+".tpl")
+		require.NoError(t, os.WriteFile(file, []byte("format: verimorph-template/1\nvalues:\n  - {name: name, type: name}\n---\n"+text), 0o600))
+		e.must("template", "put", file)
+	}
+	put("gauge", "[file]\nrelease = F1.06\nsite = {{name}}\n\n[tide]\nmean = 60\n")
+	e.refused(1, []string{"the first password would stay"}, "bring-up", "gauge2", "-template", "gauge", "-set", "name=quay")
+	e.must("bring-up", "gauge2", "-template", "gauge", "-set", "name=quay", "-keep-password", "-start")
+	e.passes(e.awaitEnd("1"))
+	assert.Contains(t, e.box("gauge2").Part("gauge.ini"), "site = quay")
+
+	put("gateway", `{"gateway": {"name": "{{name}}", "manage": "10.9.8.63/24"}, "addresses": {"front": {"address": "203.0.113.190"}}, "pools": {"web": {"members": [{"address": "10.9.70.1", "port": 80}]}},`+"\n"+
+		`"services": {"web": {"address": "front", "listen": {"port": 80}, "pool": "web"}}}`+"\n")
+	up := []string{"bring-up", "sg3", "-template", "gateway", "-set", "name=sg3", "-keep-password"}
+	e.refused(1, []string{"no-such.bin"}, append(up, "-content", "no-such.bin")...)
+	e.must(append(up, "-content", "sg-signatures-2025.40.bin", "-start")...)
+	e.passes(e.awaitEnd("2"))
+	assert.Equal(t, "2025.40", e.box("sg3").Status().Components["signatures"])
+	assert.Contains(t, e.must("change", "show", "2"), "Update signatures")
+
+	// Done again, nothing is written.
+	e.must(append(up, "-content", "sg-signatures-2025.40.bin", "-start")...)
+	e.passes(e.awaitEnd("3"))
+	assert.Contains(t, e.must("change", "journal", "3"), "already")
+}

@@ -143,6 +143,11 @@ func (r *run) conclude(ctx context.Context, s *store.Step, verdict string) (turn
 		}
 		state, failure = change.Failed, "The readings after the change do not satisfy what is expected; see the verdict."
 	}
+	if r.c.Kind == change.Swapping && state == change.Done {
+		if err := r.freeBench(ctx); err != nil {
+			return false, err
+		}
+	}
 	ChangesEnded.WithLabelValues(string(state)).Inc()
 	r.log.Info("change ended", "state", state, "verdict", v.Verdict)
 	if err := r.board.stop(ctx); err != nil {

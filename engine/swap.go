@@ -64,6 +64,16 @@ func (r *run) signInsOfUnit(ctx context.Context, t *device.Route, d store.Device
 	return r.e.signIns(ctx, &t.Target, bench, r.expected())
 }
 
+// freeBench has the record of the bench forget the unit, which is the device at the site from now on: no record but that is one of it.
+func (r *run) freeBench(ctx context.Context) error {
+	if r.m.Planned.Bench == 0 {
+		return nil
+	}
+	return records(r.e.Store.Audited(ctx, access.Carrying(r.c.ID), func(tx *store.Store) (store.Line, error) {
+		return store.Line{Event: "bench is free", Device: r.m.Device, Detail: "unit " + r.m.Planned.Serial + " serves"}, tx.FreeBench(ctx, r.m.Planned.Bench)
+	}))
+}
+
 // takeCredentials gives the device the credentials of the unit that it is now.
 func (r *run) takeCredentials(ctx context.Context) error {
 	cs, err := r.e.Store.Credentials(ctx, r.m.Planned.Bench)

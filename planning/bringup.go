@@ -313,7 +313,11 @@ func (b *bringUp) job(ctx context.Context, by access.Actor, p *path.Path, keys m
 			lacks[x.SHA256] = true
 		}
 	}
-	j := &change.BringUpJob{Put: b.part != nil, Password: !b.w.BringUp.KeepPassword && b.profile.Abilities.Password}
+	content, err := b.content(ctx, by, p, lacks)
+	if err != nil {
+		return nil, none, err
+	}
+	j := &change.BringUpJob{Put: b.part != nil, Content: content, Password: !b.w.BringUp.KeepPassword && b.profile.Abilities.Password}
 	if j.Password && b.in.Password == "" {
 		all, err := s.Store.Credentials(ctx, b.d.ID)
 		if err != nil {
@@ -338,6 +342,40 @@ func (b *bringUp) job(ctx context.Context, by access.Actor, p *path.Path, keys m
 		secrets.Part = &engine.RestorePart{Name: b.part.Name, Title: b.part.Title, File: b.part.File, Kind: b.part.Kind, Syntax: b.part.Syntax}
 	}
 	return j, secrets, nil
+}
+
+// content looks up the files of components that the device is to have, and begins to fetch those that are not here.
+func (b *bringUp) content(ctx context.Context, by access.Actor, p *path.Path, lacks map[string]bool) (files []*change.File, err error) {
+	if len(b.w.BringUp.Content) == 0 {
+		return nil, nil
+	}
+	cat, _, err := b.s.Catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f := cat.FamilyOfModel(b.p.Model)
+	if f == nil {
+		return nil, conflict("no catalogue that is loaded knows a model %q, so its content is not known", b.p.Model)
+	}
+	var asked []change.Asked
+	for _, name := range b.w.BringUp.Content {
+		asked = append(asked, change.Asked{Kind: change.Component, File: name})
+	}
+	r, err := b.s.resolve(f, b.p.Model, nil, asked)
+	if err != nil {
+		return nil, err
+	}
+	fetches, err := b.s.fetchListed(ctx, by, r.missing)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range fetches {
+		lacks[x.SHA256] = true
+	}
+	for _, o := range r.operations {
+		files = append(files, b.profile.Abilities.Called(o.Params.(change.ComponentParams).File))
+	}
+	return files, nil
 }
 
 // values are those of all sources, the strongest counting, to draft it anew.

@@ -114,7 +114,7 @@ func (s *Server) BringUp(ctx context.Context, r gen.BringUpRequestObject) (gen.B
 	b := r.Body
 	n, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, b, func() (int64, error) {
 		w := change.Wish{Device: b.Device, ComesBackAt: value(b.ComesBackAt), Aim: change.Aim{To: value(b.To)},
-			BringUp: &change.BringUpWish{Template: value(b.Template), Backup: value(b.Backup), Serial: value(b.Serial), KeepPassword: value(b.KeepPassword), Calls: value(b.Calls), Model: value(b.Model)}}
+			BringUp: &change.BringUpWish{Template: value(b.Template), Backup: value(b.Backup), Serial: value(b.Serial), KeepPassword: value(b.KeepPassword), Content: value(b.Content), Calls: value(b.Calls), Model: value(b.Model)}}
 		keys := map[string]string{}
 		for _, l := range value(b.Licences) {
 			w.Licences, keys[l.Name] = append(w.Licences, l.Name), value(l.Key)

@@ -141,6 +141,12 @@ func (s *Store) SwapSpare(ctx context.Context, id, changeID, deviceID int64, old
 	return err
 }
 
+// FreeBench has the record by which a unit was reached on the bench forget that unit, which serves elsewhere by now: what it was, and its keys.
+func (s *Store) FreeBench(ctx context.Context, deviceID int64) error {
+	_, err := s.db.Exec(ctx, `UPDATE devices SET portrait = NULL, portrait_at = NULL, looked_at = NULL, look_error = NULL, host_key = '', pins = '{}' WHERE id = $1`, deviceID)
+	return err
+}
+
 // ArriveSpare records that a unit that came out of service is back.
 func (s *Store) ArriveSpare(ctx context.Context, id int64, place string) error {
 	_, err := s.db.Exec(ctx, `UPDATE spares SET arrived_at = now(), place = $2 WHERE id = $1`, id, place)

@@ -114,6 +114,7 @@ var aboutDevice = []string{"device.address", "device.dialect", "device.user", "d
 type bringing struct {
 	template, to, serial, comesBackAt, table string
 	address, dialect, user, site, transfer   string
+	content                                  string
 	backup                                   int64
 	keepPassword, start, calls               bool
 	model                                    string
@@ -136,6 +137,7 @@ func setUpBringUp(fs *flag.FlagSet) func(context.Context, *client, []string) err
 	fs.StringVar(&b.user, "user", "", "`name` of its first user")
 	fs.StringVar(&b.site, "site", "", "`name` of its site")
 	fs.StringVar(&b.transfer, "transfer", "", "how images get onto it, as of device add")
+	fs.StringVar(&b.content, "content", "", "`files` of the catalogue for components beside the main image, such as signatures, separated by commas")
 	fs.BoolVar(&b.keepPassword, "keep-password", false, "its first password stays")
 	fs.BoolVar(&b.calls, "calls", false, "it asks by itself (RFC 8572); say its serial, its model and the version, and the address that it has afterwards")
 	fs.StringVar(&b.model, "model", "", "`name` of the model of a device that asks by itself")
@@ -258,7 +260,7 @@ func (b *bringing) one(ctx context.Context, c *client, r template.Row) (gen.Chan
 		return none, err
 	}
 	calls := b.calls || said("calls", "") == "yes"
-	wish := gen.NewBringUp{Device: r.Device, Template: optional(b.template), Values: &b.values, Licences: given, Terms: t, KeepPassword: &b.keepPassword, Calls: &calls,
+	wish := gen.NewBringUp{Device: r.Device, Template: optional(b.template), Values: &b.values, Licences: given, Terms: t, KeepPassword: &b.keepPassword, Content: list(b.content), Calls: &calls,
 		To: optional(said("to", b.to)), Serial: optional(said("serial", b.serial)), Model: optional(said("model", b.model)), ComesBackAt: optional(said("comes-back-at", b.comesBackAt))}
 	if b.backup != 0 {
 		wish.Backup = &b.backup

@@ -15,6 +15,8 @@ type BringUpJob struct {
 	Job
 	Password bool // a new one is set
 	Put      bool // a configuration is put onto it
+	// Content are files of components beside the main image, such as signatures, that it is to have on the release that was reached.
+	Content []*File
 	Calls    bool // it asks by itself for its release and its configuration
 }
 
@@ -27,6 +29,10 @@ func DraftBringUp(j BringUpJob) (*Plan, error) {
 		return nil, fmt.Errorf("no password can be set on such a device by a change: its dialect has no set-password; keep the first one, or set it by hand")
 	case len(j.Licences) > 0 && !j.Can.Licence:
 		return nil, fmt.Errorf("no licence can be given to such a device by a change; its dialect has no add-licence")
+	case slices.ContainsFunc(j.Content, func(f *File) bool { return !slices.Contains(j.Can.Components, f.Component) }):
+		return nil, fmt.Errorf("such a device updates no such component by a command: its dialect has no update-component for it; leave it out, or do it by hand")
+	case len(j.Content) > 0 && j.Calls:
+		return nil, fmt.Errorf("a device that asks by itself is handed no content; update it once it has called")
 	case j.Put && part < 0:
 		return nil, fmt.Errorf("no configuration can be put onto such a device by a change: its dialect restores none")
 	}
@@ -52,6 +58,11 @@ func DraftBringUp(j BringUpJob) (*Plan, error) {
 			add(j.step(i, SetPassword))
 		}
 		plan.Back = append(plan.Back, j.back(i))
+	}
+	for _, f := range j.Content {
+		update := j.step(last, Component, ComponentParams{Component: f.Component, Version: f.Version, File: f})
+		update.Title = "Update " + f.Component
+		add(append(j.bring(last, f), update)...)
 	}
 	if j.Put {
 		add(j.step(last, Backup))

@@ -105,6 +105,7 @@ type BringUpWish struct {
 	Used         []UsedValue `json:"used,omitempty"`
 	Serial       string      `json:"serial,omitempty"` // that it has to have; "": any
 	KeepPassword bool        `json:"keepPassword,omitempty"`
+	Content      []string    `json:"content,omitempty"` // files of components beside the main image, such as signatures
 	Calls        bool        `json:"calls,omitempty"`   // it asks by itself (RFC 8572)
 	Model        string      `json:"model,omitempty"`   // of one that does
 	For          string      `json:"for,omitempty"`     // device for which it is to stand by, as a spare

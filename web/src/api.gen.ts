@@ -2869,6 +2869,8 @@ export interface components {
             /** @description host:port that it has once it is configured. */
             comesBackAt?: string;
             licences?: components["schemas"]["NewLicence"][];
+            /** @description Files of the catalogue for components beside the main image, such as signatures, that it is to have. */
+            content?: string[];
             /** @description That the user gets; left out, one is drawn. It is sealed at once and never shown. */
             newPassword?: string;
             /** @description The first password stays. */

@@ -136,6 +136,7 @@ function Devices({ templates }: { templates: Template[] }) {
   const [name, setName] = useState(templates[0]?.name ?? "");
   const template = templates.find((t) => t.name === name) ?? templates[0];
   const [to, setTo] = useState("");
+  const [content, setContent] = useState("");
   const [typed, setTyped] = useState<string | null>(null);
   const head = template ? ["device", "device.comes-back-at", ...template.values.map((v) => v.name)].join(",") : "";
   const text = typed ?? head + "\n";
@@ -175,6 +176,13 @@ function Devices({ templates }: { templates: Template[] }) {
           hint="a version, preferred, newest or train:T; empty: it stays on its release"
           value={to}
           onChange={(e) => setTo(e.target.value)}
+        />
+        <Field
+          label="Content"
+          name="content"
+          hint="files of the catalogue beside the main image, such as signatures, with commas; empty: none"
+          value={content}
+          onChange={(e) => setContent(e.target.value)}
         />
       </div>
       <label className="mt-3 block">
@@ -223,7 +231,18 @@ function Devices({ templates }: { templates: Template[] }) {
           ))}
         </ul>
       )}
-      {fits && <Drafts key={text + to} rows={rows} template={template.name} to={to.trim()} />}
+      {fits && (
+        <Drafts
+          key={text + to + content}
+          rows={rows}
+          template={template.name}
+          to={to.trim()}
+          content={content
+            .split(",")
+            .map((c) => c.trim())
+            .filter(Boolean)}
+        />
+      )}
     </Card>
   );
 }
@@ -239,7 +258,7 @@ function Line({ state, text }: { state: string; text: string }) {
 type Outcome = { device: string; change?: Change; error?: unknown };
 
 /** Drafts a change for each device, one after the other: each is looked at first. */
-function Drafts({ rows, template, to }: { rows: Row[]; template: string; to: string }) {
+function Drafts({ rows, template, to, content }: { rows: Row[]; template: string; to: string; content: string[] }) {
   const [done, setDone] = useState<Outcome[]>([]);
   const draft = useMutation({
     mutationFn: async () => {
@@ -254,6 +273,7 @@ function Drafts({ rows, template, to }: { rows: Row[]; template: string; to: str
                 device: r.device,
                 template,
                 to: r.about.to ?? (to || undefined),
+                content: content.length ? content : undefined,
                 serial: r.about.serial,
                 calls: r.about.calls === "yes",
                 model: r.about.model,

@@ -147,9 +147,9 @@ function Next({ x }: { x: Spare }) {
 
 const acts: Partial<Record<Spare["state"], Act[]>> = {
   "in-stock": ["prepare", "retire"],
-  prepared: ["ship", "swap", "prepare"],
-  shipped: ["swap"],
-  "coming-back": ["arrive"],
+  prepared: ["ship", "swap", "prepare", "retire"],
+  shipped: ["swap", "retire"],
+  "coming-back": ["arrive", "retire"],
   arrived: ["wiped", "retire"],
 };
 const named: Record<Act, string> = {
