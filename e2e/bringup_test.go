@@ -144,7 +144,7 @@ func TestOtherKindsAreBroughtUp(t *testing.T) {
 	put("gateway", `{"gateway": {"name": "{{name}}", "manage": "10.9.8.63/24"}, "addresses": {"front": {"address": "203.0.113.190"}}, "pools": {"web": {"members": [{"address": "10.9.70.1", "port": 80}]}},`+"\n"+
 		`"services": {"web": {"address": "front", "listen": {"port": 80}, "pool": "web"}}}`+"\n")
 	up := []string{"bring-up", "sg3", "-template", "gateway", "-set", "name=sg3", "-keep-password"}
-	e.refused(1, []string{"no-such.bin"}, append(up, "-content", "no-such.bin")...)
+	e.refused(3, []string{"no-such.bin"}, append(up, "-content", "no-such.bin")...)
 	e.must(append(up, "-content", "sg-signatures-2025.40.bin", "-start")...)
 	e.passes(e.awaitEnd("2"))
 	assert.Equal(t, "2025.40", e.box("sg3").Status().Components["signatures"])
@@ -153,5 +153,8 @@ func TestOtherKindsAreBroughtUp(t *testing.T) {
 	// Done again, nothing is written.
 	e.must(append(up, "-content", "sg-signatures-2025.40.bin", "-start")...)
 	e.passes(e.awaitEnd("3"))
-	assert.Contains(t, e.must("change", "journal", "3"), "already")
+	journal := e.must("change", "journal", "3")
+	assert.Regexp(t, ` done +signatures is 2025.40`, journal)
+	assert.Regexp(t, ` done +gateway.json is on the device as it should be`, journal)
+	assert.NotContains(t, journal, "intent   Update signatures")
 }
