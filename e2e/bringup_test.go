@@ -121,6 +121,9 @@ func TestConsoleBringsADeviceUp(t *testing.T) {
 		text("#state", "done"), text("#verdict", "pass"))
 	assert.Contains(t, e.box("innersund-sa3").Status().Main, `box.place = "Kiosk, north"`)
 	do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("http://"+e.url+"/bring-up"), text("h1", "Bring blank devices up"), visible("#check-table"), shot("bring-up-phone"))
+	file := filepath.Join(e.dir, "point.conf")
+	require.NoError(t, os.WriteFile(file, []byte("box.name = kiosk\nwlan.crew.title = Crew\n"), 0o600))
+	do(chromedp.SetUploadFiles(chromedp.CSS("input[name=configuration]"), []string{file}), gone("#check-table"), pasted("textarea[name=table]", "device\ninnersund-sa3\n"), click("#draft-all"), text("#drafted", "change 2"))
 }
 
 // A gauge has nothing but its console line, and no password that a command sets; a gateway gets signature content beside its release.
@@ -135,10 +138,24 @@ func TestOtherKindsAreBroughtUp(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte("format: verimorph-template/1\nvalues:\n  - {name: name, type: name}\n---\n"+text), 0o600))
 		e.must("template", "put", file)
 	}
+	// From a file: what the schema does not take is told with its place; the text is sealed with the draft, which is drafted anew with it.
+	file := filepath.Join(e.dir, "gauge.ini")
+	require.NoError(t, os.WriteFile(file, []byte("[file]\nrelease = F1.06\nsite = pier\n\n[tide]\nmean = often\n"), 0o600))
+	from := []string{"bring-up", "gauge2", "-file", file, "-keep-password"}
+	e.refused(1, []string{"gauge.ini:6:8: tide / mean", "often"}, from...)
+	e.refused(3, []string{"one of a template, a backup and a file"}, append(from, "-backup", "7")...)
+	require.NoError(t, os.WriteFile(file, []byte("[file]\nrelease = F1.06\nsite = pier\n\n[tide]\nmean = 60\n\n[panel]\ncode = demo-sesame\n"), 0o600))
+	e.must(from...)
+	require.NoError(t, os.Remove(file))
+	assert.Contains(t, e.must("change", "redraft", "1"), "change 2")
+	assert.NotContains(t, e.must("change", "show", "2")+e.must("audit"), "sesame")
+	require.Equal(t, gen.ChangeStateDone, e.run(2).State)
+	assert.Contains(t, e.box("gauge2").Part("gauge.ini"), "code = demo-sesame")
+
 	put("gauge", "[file]\nrelease = F1.06\nsite = {{name}}\n\n[tide]\nmean = 60\n")
 	e.refused(1, []string{"the first password would stay"}, "bring-up", "gauge2", "-template", "gauge", "-set", "name=quay")
 	e.must("bring-up", "gauge2", "-template", "gauge", "-set", "name=quay", "-keep-password", "-start")
-	e.passes(e.awaitEnd("1"))
+	e.passes(e.awaitEnd("3"))
 	assert.Contains(t, e.box("gauge2").Part("gauge.ini"), "site = quay")
 
 	put("gateway", `{"gateway": {"name": "{{name}}", "manage": "10.9.8.63/24"}, "addresses": {"front": {"address": "203.0.113.190"}}, "pools": {"web": {"members": [{"address": "10.9.70.1", "port": 80}]}},`+"\n"+
@@ -146,14 +163,14 @@ func TestOtherKindsAreBroughtUp(t *testing.T) {
 	up := []string{"bring-up", "sg3", "-template", "gateway", "-set", "name=sg3", "-keep-password"}
 	e.refused(3, []string{"no-such.bin"}, append(up, "-content", "no-such.bin")...)
 	e.must(append(up, "-content", "sg-signatures-2025.40.bin", "-start")...)
-	e.passes(e.awaitEnd("2"))
+	e.passes(e.awaitEnd("4"))
 	assert.Equal(t, "2025.40", e.box("sg3").Status().Components["signatures"])
-	assert.Contains(t, e.must("change", "show", "2"), "Update signatures")
+	assert.Contains(t, e.must("change", "show", "4"), "Update signatures")
 
 	// Done again, nothing is written.
 	e.must(append(up, "-content", "sg-signatures-2025.40.bin", "-start")...)
-	e.passes(e.awaitEnd("3"))
-	journal := e.must("change", "journal", "3")
+	e.passes(e.awaitEnd("5"))
+	journal := e.must("change", "journal", "5")
 	assert.Regexp(t, ` done +signatures is 2025.40`, journal)
 	assert.Regexp(t, ` done +gateway.json is on the device as it should be`, journal)
 	assert.NotContains(t, journal, "intent   Update signatures")

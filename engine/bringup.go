@@ -78,6 +78,21 @@ func BringUpValues(v *vault.Vault, name string, work []byte) (out map[string]str
 	return out, err
 }
 
+// BringUpText is the configuration that a change puts onto a device, to draft it anew.
+func BringUpText(v *vault.Vault, name string, work []byte) (string, error) {
+	var w hopWork
+	if err := json.Unmarshal(work, &w); err != nil {
+		return "", err
+	}
+	for _, parts := range w.Hops {
+		for _, p := range parts {
+			text, err := v.Open(RestoreLabel(name, p.Name), p.Sealed)
+			return string(text), err
+		}
+	}
+	return "", errors.New("the records hold none")
+}
+
 func passwordLabel(name string) string { return "new password of " + name }
 func valuesLabel(name string) string   { return "values of " + name }
 

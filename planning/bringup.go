@@ -29,6 +29,7 @@ import (
 type BringUp struct {
 	Sources  []template.Source // of the values, the strongest first
 	Password string            // that the device gets; "" draws one
+	Text     *string           // its configuration, where that comes from a file; nil: it does not
 }
 
 // DraftBringUp drafts bringing a device up that is in the records with its first address and its first password.
@@ -48,8 +49,8 @@ func (s *Planner) draftBringUp(ctx context.Context, by access.Actor, w change.Wi
 	if err := checkLicences(w.Licences, keys); err != nil {
 		return 0, err
 	}
-	if w.BringUp == nil || w.BringUp.Template != "" && w.BringUp.Backup != 0 {
-		return 0, invalid("either a template or a backup says what it is configured with, not both")
+	if w.BringUp == nil || w.BringUp.Sources() > 1 {
+		return 0, invalid("one of a template, a backup and a file says what it is configured with, not several")
 	}
 	if w.ComesBackAt != "" && !GoodAddress(w.ComesBackAt) {
 		return 0, invalid("comesBackAt %q should look like 192.0.2.7:22", w.ComesBackAt)
@@ -103,7 +104,7 @@ type bringUp struct {
 // configuration works out what is put onto the device.
 func (b *bringUp) configuration(ctx context.Context) error {
 	u := b.w.BringUp
-	if u.Template == "" && u.Backup == 0 {
+	if u.Sources() == 0 {
 		return nil
 	}
 	i := slices.IndexFunc(b.profile.Parts, func(p device.Part) bool { return p.Kind == backup.Configuration && p.Restore != nil })
@@ -111,8 +112,14 @@ func (b *bringUp) configuration(ctx context.Context) error {
 		return conflict("no configuration can be put onto such a device: dialect %q restores none", b.d.Dialect)
 	}
 	b.part = &b.profile.Parts[i]
-	if u.Backup != 0 {
+	switch {
+	case u.Backup != 0:
 		return b.fromBackup(ctx)
+	case u.File != "" && b.in.Text == nil:
+		return invalid("the text of %s is missing", u.File)
+	case u.File != "":
+		b.text = *b.in.Text
+		return nil
 	}
 	t, _, err := b.s.Template(ctx, u.Template)
 	if err != nil {
@@ -183,6 +190,27 @@ func (b *bringUp) converted(ctx context.Context, to version.Version) error {
 			"verimorph conversion start -backup %d -to %s -other-unit, then conversion secrets", plural(n, "secret is", "secrets are"), b.backup.ID, at)
 	}
 	return err
+}
+
+// readable refuses a file that is no configuration of the device on the release that is wanted, with the places that are not understood. Where nobody described its
+// configuration, the device itself says so.
+func (b *bringUp) readable(ctx context.Context, to version.Version) error {
+	if b.w.BringUp.File == "" {
+		return nil
+	}
+	src, err := b.s.Source(ctx, SourceRef{Text: &b.text, Name: b.w.BringUp.File, From: b.p.Model + "@" + to.String()})
+	switch {
+	case IsKind(err, Unreadable):
+		return err
+	case err != nil:
+		return nil // no catalogue says how it is written
+	}
+	for _, f := range src.Schema.Check(src.Document, src.At.Model, src.At.Version) {
+		if !f.Doubt && !f.Missing {
+			return &Error{Unreadable, b.w.BringUp.File + ":" + f.String()}
+		}
+	}
+	return nil
 }
 
 // ownSecrets counts the secrets that are written under a key of the unit. Where nobody described the configuration, there are none that anybody knows.
@@ -259,6 +287,9 @@ func (b *bringUp) way(ctx context.Context) (*path.Path, *catalog.Family, error) 
 		}
 	}
 	if err := b.converted(ctx, p.To); err != nil {
+		return nil, nil, err
+	}
+	if err := b.readable(ctx, p.To); err != nil {
 		return nil, nil, err
 	}
 	f := familyOrNone(cat, b.p.Model)
@@ -401,7 +432,15 @@ func (s *Planner) redraftBringUp(ctx context.Context, by access.Actor, c *store.
 	w.Device = d.Name
 	again := *w.BringUp
 	w.BringUp = &again
-	return s.DraftBringUp(ctx, by, w, BringUp{Sources: []template.Source{{Name: "the draft before", Values: values}}}, keys, t)
+	in := BringUp{Sources: []template.Source{{Name: "the draft before", Values: values}}}
+	if again.File != "" {
+		text, err := engine.BringUpText(s.Vault, d.Name, c.Work)
+		if err != nil {
+			return 0, conflict("its configuration cannot be read any more (%s); draft it again with the file", err)
+		}
+		in.Text = &text
+	}
+	return s.DraftBringUp(ctx, by, w, in, keys, t)
 }
 
 // expect drafts bringing a device up that asks by itself. It is not looked at: it is still in its crate.

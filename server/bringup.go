@@ -120,6 +120,9 @@ func (s *Server) BringUp(ctx context.Context, r gen.BringUpRequestObject) (gen.B
 			w.Licences, keys[l.Name] = append(w.Licences, l.Name), value(l.Key)
 		}
 		in := planning.BringUp{Sources: sourcesOf(b), Password: value(b.NewPassword)}
+		if b.Configuration != nil {
+			w.BringUp.File, in.Text = b.Configuration.Name, &b.Configuration.Text
+		}
 		return s.Planner.DraftBringUp(ctx, actor(ctx), w, in, keys, termsOf(b.Terms))
 	})
 	if err != nil {

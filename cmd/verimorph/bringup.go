@@ -114,7 +114,7 @@ var aboutDevice = []string{"device.address", "device.dialect", "device.user", "d
 type bringing struct {
 	template, to, serial, comesBackAt, table string
 	address, dialect, user, site, transfer   string
-	content                                  string
+	content, file                            string
 	backup                                   int64
 	keepPassword, start, calls               bool
 	model                                    string
@@ -128,6 +128,7 @@ func setUpBringUp(fs *flag.FlagSet) func(context.Context, *client, []string) err
 	b := &bringing{values: map[string]string{}}
 	fs.StringVar(&b.template, "template", "", "`name` of the template that the configuration comes from")
 	fs.Int64Var(&b.backup, "backup", 0, "`number` of a backup whose configuration it gets, in the place of a template")
+	fs.StringVar(&b.file, "file", "", "`file` with its configuration, in the place of a template or a backup")
 	fs.StringVar(&b.table, "table", "", "`file` with one device a line")
 	fs.StringVar(&b.to, "to", "", "`version` that it is to run: one of the catalogue, preferred, newest or train:T; by default it stays on its release")
 	fs.StringVar(&b.serial, "serial", "", "`serial` that the unit has to have")
@@ -264,6 +265,16 @@ func (b *bringing) one(ctx context.Context, c *client, r template.Row) (gen.Chan
 		To: optional(said("to", b.to)), Serial: optional(said("serial", b.serial)), Model: optional(said("model", b.model)), ComesBackAt: optional(said("comes-back-at", b.comesBackAt))}
 	if b.backup != 0 {
 		wish.Backup = &b.backup
+	}
+	if b.file != "" {
+		text, err := os.ReadFile(b.file)
+		if err != nil {
+			return none, err
+		}
+		wish.Configuration = &struct {
+			Name string `json:"name"`
+			Text string `json:"text"`
+		}{filepath.Base(b.file), string(text)}
 	}
 	if b.table != "" {
 		wish.File, wish.Row = &b.table, &gen.FillRow{Device: r.Device, Line: &r.Line, Values: &r.Values}

@@ -17,7 +17,7 @@ type BringUpJob struct {
 	Put      bool // a configuration is put onto it
 	// Content are files of components beside the main image, such as signatures, that it is to have on the release that was reached.
 	Content []*File
-	Calls    bool // it asks by itself for its release and its configuration
+	Calls   bool // it asks by itself for its release and its configuration
 }
 
 // DraftBringUp lists the steps that bring a device up.

@@ -101,6 +101,7 @@ type JoinWish struct {
 type BringUpWish struct {
 	Template string `json:"template,omitempty"`
 	Backup   int64  `json:"backup,omitempty"` // whose configuration it gets, in the place of a template
+	File     string `json:"file,omitempty"`   // the name of the file with its configuration, in the place of both; its text is sealed with the change
 	// Used are the values that the template was filled with, and where each came from. Secrets are hidden.
 	Used         []UsedValue `json:"used,omitempty"`
 	Serial       string      `json:"serial,omitempty"` // that it has to have; "": any
@@ -110,6 +111,16 @@ type BringUpWish struct {
 	Model        string      `json:"model,omitempty"`   // of one that does
 	For          string      `json:"for,omitempty"`     // device for which it is to stand by, as a spare
 	SameKey      bool        `json:"sameKey,omitempty"` // it was given the key under which that one writes its secrets
+}
+
+// Sources is how many say what the device is configured with.
+func (w *BringUpWish) Sources() (n int) {
+	for _, is := range []bool{w.Template != "", w.Backup != 0, w.File != ""} {
+		if is {
+			n++
+		}
+	}
+	return n
 }
 
 // A SwapWish says which unit takes the place of the one at a site.

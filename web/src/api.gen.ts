@@ -2855,6 +2855,11 @@ export interface components {
              * @description Whose configuration it gets, in the place of a template.
              */
             backup?: number;
+            /** @description A file with its configuration, in the place of both. It is sealed at once and never shown. */
+            configuration?: {
+                name: string;
+                text: string;
+            };
             /** @description Of the call; they win. */
             values?: {
                 [key: string]: string;

@@ -132,13 +132,18 @@ function Editor({ name, onClose }: { name: string; onClose: () => void }) {
   );
 }
 
+/** A file that was chosen. */
+type Configuration = { name: string; text: string };
+
 function Devices({ templates }: { templates: Template[] }) {
   const [name, setName] = useState(templates[0]?.name ?? "");
   const template = templates.find((t) => t.name === name) ?? templates[0];
   const [to, setTo] = useState("");
   const [content, setContent] = useState("");
+  const [file, setFile] = useState<Configuration>();
   const [typed, setTyped] = useState<string | null>(null);
-  const head = template ? ["device", "device.comes-back-at", ...template.values.map((v) => v.name)].join(",") : "";
+  const values = file || !template ? [] : template.values.map((v) => v.name);
+  const head = ["device", "device.comes-back-at", ...values].join(",");
   const text = typed ?? head + "\n";
   const { rows, wrong } = readTable(text);
   const check = useMutation({
@@ -150,15 +155,16 @@ function Devices({ templates }: { templates: Template[] }) {
         }),
       ),
   });
-  const fits = !!check.data && check.data.items.every((f) => f.wrong.length === 0);
-  if (!template) return null;
+  const fits = file
+    ? rows.length > 0 && wrong.length === 0
+    : !!check.data && check.data.items.every((f) => f.wrong.length === 0);
   return (
     <Card title="Devices">
       <div className="grid gap-3 sm:grid-cols-2">
         <Pick
           id="template"
           label="Template"
-          value={template.name}
+          value={template?.name ?? ""}
           onChange={(v) => {
             setName(v);
             check.reset();
@@ -170,6 +176,19 @@ function Devices({ templates }: { templates: Template[] }) {
             </option>
           ))}
         </Pick>
+        <label className="block">
+          <span className="mb-1 block text-xs font-semibold">or a file with the configuration, in its place</span>
+          <input
+            type="file"
+            name="configuration"
+            onChange={async (e) => {
+              const f = e.target.files?.[0];
+              setFile(f && { name: f.name, text: await f.text() });
+              check.reset();
+            }}
+            className="w-full text-sm"
+          />
+        </label>
         <Field
           label="Release"
           name="to"
@@ -203,9 +222,11 @@ function Devices({ templates }: { templates: Template[] }) {
       </label>
       {typed !== null && wrong.map((w) => <Line key={w} state="failed" text={w} />)}
       <p className="mt-2 flex gap-2">
-        <Button id="check-table" disabled={wrong.length > 0 || check.isPending} onClick={() => check.mutate()}>
-          Check all values
-        </Button>
+        {!file && template && (
+          <Button id="check-table" disabled={wrong.length > 0 || check.isPending} onClick={() => check.mutate()}>
+            Check all values
+          </Button>
+        )}
       </p>
       <Trouble error={check.error} />
       {check.data && (
@@ -233,9 +254,10 @@ function Devices({ templates }: { templates: Template[] }) {
       )}
       {fits && (
         <Drafts
-          key={text + to + content}
+          key={text + to + content + file?.name}
           rows={rows}
-          template={template.name}
+          template={file ? undefined : template?.name}
+          configuration={file}
           to={to.trim()}
           content={content
             .split(",")
@@ -258,7 +280,19 @@ function Line({ state, text }: { state: string; text: string }) {
 type Outcome = { device: string; change?: Change; error?: unknown };
 
 /** Drafts a change for each device, one after the other: each is looked at first. */
-function Drafts({ rows, template, to, content }: { rows: Row[]; template: string; to: string; content: string[] }) {
+function Drafts({
+  rows,
+  template,
+  configuration,
+  to,
+  content,
+}: {
+  rows: Row[];
+  template?: string;
+  configuration?: Configuration;
+  to: string;
+  content: string[];
+}) {
   const [done, setDone] = useState<Outcome[]>([]);
   const draft = useMutation({
     mutationFn: async () => {
@@ -272,6 +306,7 @@ function Drafts({ rows, template, to, content }: { rows: Row[]; template: string
               body: {
                 device: r.device,
                 template,
+                configuration,
                 to: r.about.to ?? (to || undefined),
                 content: content.length ? content : undefined,
                 serial: r.about.serial,
