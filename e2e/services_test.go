@@ -115,7 +115,6 @@ func (e *env) withdrawn() {
 	for _, text := range []string{`"tickets-api"`, `"tickets-2026"`, `"office"`} {
 		assert.Contains(t, old, text, "others need it")
 	}
-	e.must("backup", "take", "control-sg1")
 	out = e.must("service", "list", "control-sg1")
 	assert.Contains(t, out, "42 here, 2 both, 2 gone")
 	assert.Contains(t, out, "taken off by change")

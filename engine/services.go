@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"verimorph/access"
 	"verimorph/core/backup"
@@ -186,10 +187,7 @@ func placeServices(r *run, ctx context.Context, s *store.Step) error {
 		return err
 	}
 	w.Hops[s.Plan.Hop] = []RestorePart{part}
-	w.Services.Answers = map[string]bool{}
-	for _, target := range r.c.Wish.Move.Checks {
-		w.Services.Answers[target] = answers(ctx, target)
-	}
+	w.Services.Answers = answering(ctx, r.c.Wish.Move.Checks)
 	data, err := json.Marshal(w)
 	if err != nil {
 		return err
@@ -446,6 +444,7 @@ func (r *run) lookedAtServices(ctx context.Context, j judgement, after verify.Re
 			says[x.Name] = v
 		}
 	}
+	var targets []string
 	for _, x := range j.expect {
 		if name, ok := strings.CutPrefix(x.Reading, readService); ok {
 			up, known := serves(says, name)
@@ -455,7 +454,27 @@ func (r *run) lookedAtServices(ctx context.Context, j judgement, after verify.Re
 			}
 		}
 		if target, ok := strings.CutPrefix(x.Reading, readAnswers); ok {
-			after[x.Reading] = verify.Value{Type: verify.Flag, Flag: answers(ctx, target)}
+			targets = append(targets, target)
 		}
 	}
+	for target, does := range answering(ctx, targets) {
+		after[readAnswers+target] = verify.Value{Type: verify.Flag, Flag: does}
+	}
+}
+
+// answering asks targets, all at once: one that is silent takes its time.
+func answering(ctx context.Context, targets []string) map[string]bool {
+	out := map[string]bool{}
+	var mu sync.Mutex
+	var asked sync.WaitGroup
+	for _, target := range targets {
+		asked.Go(func() {
+			does := answers(ctx, target)
+			mu.Lock()
+			out[target] = does
+			mu.Unlock()
+		})
+	}
+	asked.Wait()
+	return out
 }

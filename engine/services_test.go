@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,9 +27,10 @@ import (
 // moving is a gateway that serves, and an older one of the same train whose services it gets.
 type moving struct {
 	*field
-	old  *shellbox.Box
-	from store.Device
-	wish change.ServicesWish
+	old   *shellbox.Box
+	from  store.Device
+	wish  change.ServicesWish
+	opens *time.Time // the window of the next draft
 }
 
 func newMoving(t *testing.T) *moving {
@@ -89,7 +91,7 @@ func (m *moving) draftMove() int64 {
 	require.NoError(t, err)
 	serial := map[bool]string{true: "O", false: "S"}[m.wish.From == ""]
 	wish := m.wish
-	c := store.Change{Kind: kind, From: "3.8.4", To: "3.8.4", Path: data, Work: work, Back: plan.Back, BackPolicy: change.Offered, Wish: &change.Wish{Format: change.WishFormat, Move: &wish},
+	c := store.Change{Kind: kind, From: "3.8.4", To: "3.8.4", Path: data, Work: work, Back: plan.Back, BackPolicy: change.Offered, WindowFrom: m.opens, Wish: &change.Wish{Format: change.WishFormat, Move: &wish},
 		Members: []store.Member{{DeviceID: d.ID, Planned: store.Planned{Model: "SG-5", Serial: serial}}}}
 	for _, st := range plan.Steps {
 		c.Steps = append(c.Steps, store.Step{Plan: st})
@@ -191,6 +193,17 @@ func TestServicesAreNotWhatTheyWere(t *testing.T) {
 		all, err := m.Store.BackupsOf(t.Context(), c.ID, m.d.ID)
 		require.NoError(t, err)
 		assert.Len(t, all, 2, "it was backed up anew")
+	})
+	t.Run("before its window", func(t *testing.T) {
+		t.Parallel()
+		m := newMoving(t)
+		opens := time.Now().Add(time.Hour)
+		m.opens = &opens
+		before := m.plain.Part("gateway.json")
+		m.start()
+		c := m.until(m.draftMove(), func(s change.State) bool { return s.Over() || s == change.Asking || s == change.Scheduled })
+		require.Equal(t, change.Scheduled, c.State, failure(c))
+		assert.Equal(t, before, m.plain.Part("gateway.json"))
 	})
 	t.Run("not up at its new home", func(t *testing.T) {
 		t.Parallel()

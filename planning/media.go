@@ -333,6 +333,9 @@ func (s *Planner) PackedMedium(ctx context.Context, by access.Actor, r *Recovery
 	})
 }
 
+// mostProblems is how many of what is wrong with a medium are kept.
+const mostProblems = 50
+
 // CheckMedium holds what somebody found on a medium against what was written onto it. place is where it lies from now on; "": where it did.
 func (s *Planner) CheckMedium(ctx context.Context, by access.Actor, label string, found []media.Found, place string) error {
 	if err := access.May(by, access.Draft); err != nil {
@@ -349,6 +352,9 @@ func (s *Planner) CheckMedium(ctx context.Context, by access.Actor, label string
 		return invalid("the place has up to 400 characters")
 	}
 	problems := media.Check(&media.Manifest{Files: x.Files}, found)
+	if n := len(problems) - mostProblems; n > 0 {
+		problems = append(problems[:mostProblems], fmt.Sprintf("and %d more", n))
+	}
 	return s.Store.Audited(ctx, by, func(tx *store.Store) (store.Line, error) {
 		err := tx.MediumChecked(ctx, x.ID, problems)
 		if err == nil && place != "" {

@@ -89,7 +89,8 @@ func (s *Planner) ServicesOf(ctx context.Context, by access.Actor, name, groupBy
 	for _, group := range groups {
 		var list []ServiceStand
 		for _, e := range group.Services {
-			x := moved.stand(e, true)
+			there := !moved.takenOffSince(e.Name, out.At)
+			x := moved.stand(e, there)
 			delete(moved, e.Name)
 			if g != nil {
 				if up, known := g.Serves(e.Name); known {
@@ -188,6 +189,12 @@ func (m servicesMoved) stand(e convert.ServiceEntry, there bool) ServiceStand {
 	}
 	out.Stands = moved.Stands(there)
 	return out
+}
+
+// takenOffSince reports whether a service was taken off after a moment, such as that of a backup which still has it.
+func (m servicesMoved) takenOffSince(name string, at time.Time) bool {
+	x := m[name]
+	return x != nil && x.off != nil && x.off.State == change.Done && x.off.EndedAt != nil && x.off.EndedAt.After(at)
 }
 
 // gatewayNow reads what a device is configured with and what it says of its services.

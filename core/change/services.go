@@ -52,7 +52,9 @@ func DraftServices(j *ServicesJob) (*Plan, error) {
 	}
 	plan := &Plan{Steps: []Step{j.step(0, Readings), j.step(0, Backup), work}}
 	plan.Steps = append(plan.Steps, j.replaceConfiguration(put, PartParams{Part: j.Can.Parts[0].Name, Serves: true})...)
-	plan.Steps = append(plan.Steps, j.step(0, Services), j.verify())
+	last := j.step(-1, Backup) // of no hop: going back puts that of the hop back
+	last.Title = "Back up what runs now"
+	plan.Steps = append(plan.Steps, j.step(0, Services), last, j.verify())
 	number(plan.Steps)
 	back := Back{Way: BackByConfiguration, Text: text}
 	back.Steps = append(j.replaceConfiguration("Put back what was there before", PartParams{Part: j.Can.Parts[0].Name}), j.step(0, Services), j.step(0, Verify))

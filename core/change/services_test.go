@@ -22,7 +22,7 @@ func TestDraftServices(t *testing.T) {
 	users := Restored{Name: "users", Title: "Users"}
 	plan, err := DraftServices(servicesJob("old", users, Restored{Name: "running", Title: "Configuration", Configuration: true, Save: true}))
 	require.NoError(t, err)
-	assert.Equal(t, []Kind{Readings, Backup, PlaceServices, Validate, PutPart, Save, Services, Verify}, kindsOf(plan.Steps))
+	assert.Equal(t, []Kind{Readings, Backup, PlaceServices, Validate, PutPart, Save, Services, Backup, Verify}, kindsOf(plan.Steps))
 	put := plan.Steps[4]
 	assert.Equal(t, "Put: web, mail", put.Title)
 	assert.Equal(t, PartParams{Part: "running", Serves: true}, put.Params)
@@ -37,7 +37,7 @@ func TestDraftServices(t *testing.T) {
 
 	plan, err = DraftServices(servicesJob("", Restored{Name: "running", Configuration: true, Restart: true}))
 	require.NoError(t, err)
-	assert.Equal(t, []Kind{Readings, Backup, PlaceServices, Validate, PutPart, Restart, Link, Login, Confirm, Services, Verify}, kindsOf(plan.Steps))
+	assert.Equal(t, []Kind{Readings, Backup, PlaceServices, Validate, PutPart, Restart, Link, Login, Confirm, Services, Backup, Verify}, kindsOf(plan.Steps))
 	assert.Equal(t, "Take off: web, mail", plan.Steps[4].Title)
 	_, err = DraftServices(servicesJob("old", users))
 	assert.ErrorContains(t, err, "restores none")
