@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -82,8 +83,8 @@ func (r *run) gone(ctx context.Context, seen string) (bootState, string, error) 
 	if ctx.Err() != nil { // when the context has ended, silence says nothing about the device
 		return bootUnclear, seen, ctx.Err()
 	}
-	if r.silentSince.IsZero() {
-		r.silentSince = r.e.now()
+	if r.silentSince.IsZero() { // one failed try says nothing: it may have been cut off, too
+		r.silentSince, seen = r.e.now(), ""
 	}
 	if r.e.since(r.silentSince) < max(r.wait(silence), leastSilence) {
 		return bootUnclear, seen, nil
@@ -184,7 +185,7 @@ func (r *run) awaitBoot(ctx context.Context, s *store.Step, settled func(bootSta
 		if ctx.Err() != nil { // this look was cut off; what was seen before says more
 			return false, "", context.Cause(ctx)
 		}
-		s.Note = seen
+		s.Note = cmp.Or(seen, s.Note)
 		if err := pause(ctx, rest); err != nil {
 			return false, "", err
 		}

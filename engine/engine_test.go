@@ -687,6 +687,24 @@ func TestTheLookThatIsCutOffSaysNothing(t *testing.T) {
 	assert.Equal(t, "another device answers there", login.Note)
 }
 
+// One look at which nothing answers says nothing yet, in the place of what was seen before; the next one does.
+func TestOneSilentLookSaysNothing(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	r.box.Stop()
+	s := w.of(change.Restart)
+	w.silentSince = time.Time{}
+	state, seen, err := w.bootState(t.Context(), s)
+	require.NoError(t, err)
+	assert.Equal(t, bootUnclear, state)
+	assert.Empty(t, seen)
+	state, seen, err = w.bootState(t.Context(), s)
+	require.NoError(t, err)
+	assert.Equal(t, bootUnclear, state)
+	assert.Contains(t, seen, "nothing answers at")
+}
+
 // Where the records took the time and still do not answer, no step has failed: the change goes on when they answer again.
 func TestRecordsThatHangFailNoStep(t *testing.T) {
 	t.Parallel()
