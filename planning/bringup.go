@@ -501,6 +501,22 @@ func stays(on version.Version, text string) path.Hop {
 	return path.Hop{From: on, To: on, Config: catalog.ConfigKept, Restarts: 1, Permit: catalog.Citation{Text: text}}
 }
 
+// staying is the job of a device that stays on its release, on which something is done.
+func (s *Planner) staying(ctx context.Context, can change.Abilities, model, release, text string, restarts int) (j change.Job, err error) {
+	v, err := version.Parse(release)
+	if err != nil {
+		return j, conflict("the release %q cannot be read", release)
+	}
+	cat, _, err := s.Catalogue(ctx)
+	if err != nil {
+		return j, err
+	}
+	f := familyOrNone(cat, model)
+	hop := stays(v, text)
+	hop.Restarts = restarts
+	return change.Job{Family: f, Can: can, Pace: s.Pace, Path: &path.Path{Family: f.Name, Model: model, From: v, To: v, Hops: []path.Hop{hop}}}, nil
+}
+
 // An imageOf is the image of a release for a model.
 type imageOf struct {
 	catalog.Image

@@ -14,8 +14,6 @@ import (
 	"verimorph/core/catalog"
 	"verimorph/core/change"
 	"verimorph/core/media"
-	"verimorph/core/path"
-	"verimorph/core/version"
 	"verimorph/store"
 )
 
@@ -216,25 +214,17 @@ func (s *Planner) mediumChange(ctx context.Context, by access.Actor, d store.Dev
 	if err != nil {
 		return c, err
 	}
-	v, err := version.Parse(p.Version)
-	if err != nil {
-		return c, conflict("the release %q of %s cannot be read", p.Version, d.Name)
-	}
-	cat, _, err := s.Catalogue(ctx)
+	job, err := s.staying(ctx, profile.Abilities, p.Model, p.Version, "the device writes what it is onto a medium", 0)
 	if err != nil {
 		return c, err
 	}
-	f := familyOrNone(cat, p.Model)
-	hop := stays(v, "the device writes what it is onto a medium")
-	hop.Restarts = 0
-	way := &path.Path{Family: f.Name, Model: p.Model, From: v, To: v, Hops: []path.Hop{hop}}
 	wish := change.MediumWish{Label: n.Label, Place: n.Place}
-	plan, err := change.DraftMedium(&change.MediumJob{Job: change.Job{Family: f, Path: way, Can: profile.Abilities, Pace: s.Pace}, Device: d.Name, MediumWish: wish})
+	plan, err := change.DraftMedium(&change.MediumJob{Job: job, Device: d.Name, MediumWish: wish})
 	if err != nil {
 		return c, conflict("%s: %s", d.Name, err)
 	}
 	c = store.Change{Kind: change.MakingMedium, From: p.Version, To: p.Version, Wish: &change.Wish{Format: change.WishFormat, Device: d.Name, Medium: &wish}}
-	if c.Path, err = json.Marshal(way); err != nil {
+	if c.Path, err = json.Marshal(job.Path); err != nil {
 		return c, err
 	}
 	c.Members = []store.Member{{DeviceID: d.ID, Planned: store.Planned{Model: p.Model, Serial: p.Serial}}}

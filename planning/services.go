@@ -13,7 +13,6 @@ import (
 	"verimorph/core/change"
 	"verimorph/core/config"
 	"verimorph/core/convert"
-	"verimorph/core/path"
 	"verimorph/core/portrait"
 	"verimorph/engine"
 	"verimorph/store"
@@ -578,50 +577,45 @@ func (s *Planner) DraftServices(ctx context.Context, by access.Actor, device str
 	if len(p.Refusals) > 0 {
 		return 0, conflict("%s", strings.Join(p.Refusals, "; "))
 	}
-	cat, _, err := s.Catalogue(ctx)
+	c, err := s.servicesChange(ctx, p)
 	if err != nil {
 		return 0, err
 	}
-	lib, err := s.Catalogues.Now(ctx)
-	if err != nil {
-		return 0, err
-	}
-	at, err := lib.Library().ParseStop(p.At)
-	if err != nil {
-		return 0, conflict("%s", err)
-	}
-	f := familyOrNone(cat, at.Model)
-	text := "services are put onto it; its release stays"
-	if w.From == "" {
-		text = "services are taken off it; its release stays"
-	}
-	hop := stays(at.Version, text)
-	if !p.configured.Restart {
-		hop.Restarts = 0
-	}
-	way := &path.Path{Family: f.Name, Model: at.Model, From: at.Version, To: at.Version, Hops: []path.Hop{hop}}
-	j := &change.ServicesJob{Job: change.Job{Family: f, Path: way, Can: s.Engine.Profile(p.d).Abilities, Pace: s.Pace}, Services: p.wish.As, Other: p.From}
-	plan, err := change.DraftServices(j)
-	if err != nil {
-		return 0, conflict("%s", err)
-	}
-	c := store.Change{Kind: change.Moving, From: at.Version.String(), To: at.Version.String()}
-	if w.From == "" {
-		c.Kind = change.Withdrawing
+	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
+	return s.Store.AddChange(ctx, by, c)
+}
+
+// servicesChange is the change that does what a plan says.
+func (s *Planner) servicesChange(ctx context.Context, p *ServicesPlan) (c store.Change, err error) {
+	text, kind := "services are put onto it; its release stays", change.Moving
+	if p.From == "" {
+		text, kind = "services are taken off it; its release stays", change.Withdrawing
 		p.part.Elsewhere = p.elsewhere
 	}
-	if c.Path, err = json.Marshal(way); err != nil {
-		return 0, err
+	restarts := 0
+	if p.configured.Restart {
+		restarts = 1
+	}
+	job, err := s.staying(ctx, s.Engine.Profile(p.d).Abilities, p.portrait.Model, p.portrait.Version, text, restarts)
+	if err != nil {
+		return c, err
+	}
+	plan, err := change.DraftServices(&change.ServicesJob{Job: job, Services: p.wish.As, Other: p.From})
+	if err != nil {
+		return c, conflict("%s", err)
+	}
+	c = store.Change{Kind: kind, From: p.portrait.Version, To: p.portrait.Version}
+	if c.Path, err = json.Marshal(job.Path); err != nil {
+		return c, err
 	}
 	if c.Work, err = engine.NewServicesWork(s.Vault, p.d.Name, *p.part, p.carved, p.put); err != nil {
-		return 0, err
+		return c, err
 	}
 	wish := p.wish
 	wish.Conversion, wish.Instead = p.Conversion, 0
 	c.Wish = &change.Wish{Format: change.WishFormat, Device: p.d.Name, Move: &wish}
 	c.Members = []store.Member{{DeviceID: p.d.ID, Planned: store.Planned{Model: p.portrait.Model, Serial: p.portrait.Serial}}}
-	c.WindowFrom, c.WindowTo, c.RestartFrom, c.BackPolicy = t.WindowFrom, t.WindowTo, t.RestartFrom, t.BackPolicy
-	return s.Store.AddChange(ctx, by, withSteps(c, plan))
+	return withSteps(c, plan), nil
 }
 
 // ConvertServices begins a conversion of services as their device has them now, for the gateway that they are to be put onto.

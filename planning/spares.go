@@ -10,10 +10,8 @@ import (
 
 	"verimorph/access"
 	"verimorph/core/change"
-	"verimorph/core/path"
 	"verimorph/core/ready"
 	"verimorph/core/spare"
-	"verimorph/core/version"
 	"verimorph/store"
 )
 
@@ -232,17 +230,11 @@ func (s *Planner) swap(ctx context.Context, x *store.Spare, site store.Device, a
 	if err != nil {
 		return c, old, err
 	}
-	v, err := version.Parse(x.Version)
-	if err != nil {
-		return c, old, conflict("the release %q of unit %s cannot be read", x.Version, x.Serial)
-	}
-	cat, _, err := s.Catalogue(ctx)
+	job, err := s.staying(ctx, profile.Abilities, x.Model, x.Version, "the unit was prepared on the bench", 1)
 	if err != nil {
 		return c, old, err
 	}
-	f := familyOrNone(cat, x.Model)
-	way := &path.Path{Family: f.Name, Model: x.Model, From: v, To: v, Hops: []path.Hop{stays(v, "the unit was prepared on the bench")}}
-	j := &change.SwapJob{Job: change.Job{Family: f, Path: way, Can: profile.Abilities, Pace: s.Pace}, NewUnit: x.Serial}
+	j := &change.SwapJob{Job: job, NewUnit: x.Serial}
 	if p := PortraitOf(site); p != nil {
 		j.OldUnit = p.Serial
 		old = store.Spare{Serial: p.Serial, Model: p.Model, Version: p.Version, Licences: p.Licences}
@@ -252,7 +244,7 @@ func (s *Planner) swap(ctx context.Context, x *store.Spare, site store.Device, a
 		j.Cables = append(j.Cables, [2]string{port, labels[port]})
 	}
 	c = store.Change{Kind: change.Swapping, From: x.Version, To: x.Version, ExpectsHostKey: true}
-	if c.Path, err = json.Marshal(way); err != nil {
+	if c.Path, err = json.Marshal(job.Path); err != nil {
 		return c, old, err
 	}
 	m := store.Member{DeviceID: site.ID}
