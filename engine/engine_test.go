@@ -687,6 +687,25 @@ func TestTheLookThatIsCutOffSaysNothing(t *testing.T) {
 	assert.Equal(t, "another device answers there", login.Note)
 }
 
+// A hand step that was signed off is not asked for again by a worker that does not know of it yet: what the person did stands.
+func TestASignedOffStepIsNotAskedAgain(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, nil)
+	w := r.prepare(r.begin("5.0.7", "5.4.2"))
+	step := w.c.Steps[0].Plan.Number
+	q := change.Question{Kind: change.AskHand, Step: step, Text: "By hand: look", Answers: []change.Action{change.SignOff, change.Leave}}
+	asked, err := r.Store.Ask(t.Context(), w.lease, w.c.ID, q, change.StepRunning, q.Text)
+	require.NoError(t, err)
+	require.True(t, asked)
+	require.NoError(t, r.Act(t.Context(), w.c.ID, change.SignOff, access.Person("me", ""), "done"))
+	asked, err = r.Store.Ask(t.Context(), w.lease, w.c.ID, q, change.StepRunning, q.Text)
+	require.NoError(t, err)
+	assert.False(t, asked)
+	c := r.change(w.c.ID)
+	assert.Equal(t, change.Running, c.State)
+	assert.Equal(t, change.StepDone, c.Steps[0].State)
+}
+
 // One look at which nothing answers says nothing yet, in the place of what was seen before; the next one does.
 func TestOneSilentLookSaysNothing(t *testing.T) {
 	t.Parallel()

@@ -36,8 +36,10 @@ func (s *Store) TakeBack(ctx context.Context, l Lease, c *Change, hop, failed in
 // more, because the lane of another member asks already, keeps that question; then the step stays as it is, and asks when it is taken up again.
 func (s *Store) Ask(ctx context.Context, l Lease, changeID int64, q change.Question, state change.StepState, outcome string) (asked bool, err error) {
 	err = s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
+		// A hand step that was signed off meanwhile is not asked for again: whoever asks does not know of it yet.
 		tag, err := tx.Exec(ctx, `UPDATE changes SET state = $2, question = $3, pause_asked = state = 'pausing' WHERE id = $1
-			AND state IN ('running', 'pausing')`, changeID, change.Asking, q)
+			AND state IN ('running', 'pausing') AND NOT ($4 AND EXISTS (SELECT 1 FROM steps WHERE change_id = $1 AND number = $5 AND state = 'done'))`,
+			changeID, change.Asking, q, q.Kind == change.AskHand, q.Step)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
