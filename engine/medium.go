@@ -46,7 +46,7 @@ func mediumWrittenNow(r *run, ctx context.Context, s *store.Step) (string, error
 	}
 	if len(problems) > 0 {
 		return "", &askError{change.Question{Kind: change.AskFailed, Step: s.Plan.Number, Answers: []change.Action{change.Retry, change.Leave},
-			Text: fmt.Sprintf("What the device reads from the medium is not what it wrote: %s. Put another medium in, and answer retry", strings.Join(problems, "; "))}, change.StepRunning}
+			Text: fmt.Sprintf("What the device reads from the medium is not what it should be: %s. Answer retry to have it written once more, onto another medium where this one does not keep what is written", strings.Join(problems, "; "))}, change.StepRunning}
 	}
 	return r.mediumMade(ctx, s, on)
 }
@@ -84,8 +84,10 @@ func (r *run) readMedium(ctx context.Context, s *store.Step) (on device.OnMedium
 	if err != nil {
 		return on, problems, final("%w", err)
 	}
-	if !source.Same([]byte(was), text) {
-		return on, append(problems, fmt.Sprintf("the configuration was changed after backup %d was taken", b.ID)), nil
+	if !source.Same([]byte(was), text) { // what counts is what the device is configured with now
+		if _, err := r.backUpAgain(ctx, s, b); err != nil {
+			return on, problems, err
+		}
 	}
 	if sum := fmt.Sprintf("%x", sha256.Sum256(text)); sum != on.Configuration {
 		problems = append(problems, "the configuration on it is another one than the device runs")

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"encoding/json"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -74,6 +76,36 @@ func TestStrikesWhileAMediumIsWritten(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, b.SHA256, m.Holds)
 	})
+}
+
+// A device that is configured while it writes is backed up anew, and writes once more: the medium holds what the newest backup holds.
+func TestAMediumOfADeviceThatIsChangedMeanwhile(t *testing.T) {
+	t.Parallel()
+	f, _, _ := kinds["gauge"](t)
+	var once sync.Once
+	f.Engine.strike = func(_ *run, s *store.Step, at string) {
+		if s.Plan.Kind == change.WriteMedium && at == "performed" {
+			once.Do(func() {
+				_ = f.plain.Change("gauge.ini", strings.Replace(f.plain.Part("gauge.ini"), "mean = 60", "mean = 90", 1))
+			})
+		}
+	}
+	f.start()
+	id := f.draftMedium()
+	c := f.signsOff(id)
+	require.Equal(t, change.Asking, c.State, failure(c))
+	assert.Contains(t, c.Question.Text, "another one than the device runs")
+	f.answer(id, change.Retry, "")
+	c = f.signsOff(id)
+	require.Equal(t, change.Done, c.State, failure(c))
+	m, err := f.Store.Medium(t.Context(), "gauge-1")
+	require.NoError(t, err)
+	b, err := f.Store.Backup(t.Context(), *m.Backup)
+	require.NoError(t, err)
+	text, err := f.Main(b)
+	require.NoError(t, err)
+	assert.Contains(t, text, "mean = 90")
+	assert.Equal(t, b.SHA256, m.Holds)
 }
 
 // A card that does not keep what is written, and one that is not there, make no medium.
