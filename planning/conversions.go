@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"verimorph/access"
 	"verimorph/core/convert"
 	"verimorph/engine"
 	"verimorph/store"
@@ -56,6 +57,19 @@ func (s *Planner) Convert(ctx context.Context, w *Work) (*convert.Result, error)
 		return nil, fmt.Errorf("the ledger of a conversion does not add up: %s", strings.Join(wrong, "; "))
 	}
 	return r, nil
+}
+
+// StartConversion works a conversion out for the first time, and keeps it.
+func (s *Planner) StartConversion(ctx context.Context, by access.Actor, w *Work) (id int64, err error) {
+	if _, err := s.Convert(ctx, w); err != nil {
+		return 0, err
+	}
+	err = s.Store.Audited(ctx, by, func(tx *store.Store) (l store.Line, err error) {
+		id, err = tx.AddConversion(ctx, store.Conversion{Name: w.Name, From: w.From, To: w.To, CreatedBy: by.String()}, w.Source,
+			func(id int64) ([]byte, error) { return s.SealWork(id, w) })
+		return store.Line{Event: "conversion started", Detail: fmt.Sprintf("conversion %d, %s to %s", id, w.From, w.To)}, err
+	})
+	return id, err
 }
 
 // OpenWork reads a conversion's work.
