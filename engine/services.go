@@ -21,8 +21,8 @@ import (
 	"verimorph/vault"
 )
 
-// Services are put onto a device that serves already, or taken off one. What is put was approved statement by statement; the configuration that it goes into is the
-// one that the device has then, read right before.
+// Services are put onto a device that serves already, or taken off one. What is put was approved statement by statement.
+// The configuration that it goes into is the one that the device has then, read right before.
 
 // A ServicesWork is what such a change knows beside what it puts.
 type ServicesWork struct {
@@ -133,8 +133,8 @@ func (e *Engine) LookAtServices(ctx context.Context, d store.Device, by access.A
 	return g, err
 }
 
-// placeServices holds the services against what was drafted, and works out the configuration that the device is to have: the one of its backup, with them in it or
-// without them.
+// placeServices holds the services against what was drafted, and works out the configuration that the device is to have:
+// the one of its backup, with them in it or without them.
 func placeServices(r *run, ctx context.Context, s *store.Step) error {
 	w, err := r.services()
 	if err != nil {
@@ -180,7 +180,8 @@ func placeServices(r *run, ctx context.Context, s *store.Step) error {
 	}
 	if len(placed.Conflicts) > 0 {
 		c := placed.Conflicts[0]
-		return final("%s: %s (%d in all). Nothing was put onto %s. Draft it anew: verimorph change redraft %d", c.Path, c.Message, len(placed.Conflicts), r.m.Device, r.c.ID)
+		return final("%s: %s (%d in all). Nothing was put onto %s. Draft it anew: verimorph change redraft %d",
+			c.Path, c.Message, len(placed.Conflicts), r.m.Device, r.c.ID)
 	}
 	part := RestorePart{Name: w.Services.Part, Title: source.Title, File: b.File, Kind: source.Kind, Syntax: string(schema.Syntax), Note: w.Services.Note}
 	if part.Sealed, err = r.e.Vault.Seal(RestoreLabel(r.m.Device, part.Name), []byte(placed.Document.Print())); err != nil {
@@ -267,8 +268,8 @@ func (r *run) sameAtSource(ctx context.Context, s *store.Step, w *ServicesWork) 
 		if r.accepts(CheckSourceAway) {
 			return fmt.Sprintf("; %s cannot be asked, which was accepted", w.SourceName), nil
 		}
-		return "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(CheckSourceAway)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-			Text: fmt.Sprintf("%s cannot be asked: %s. Whether its services are still as they were drafted is not known, and what they did there cannot be compared. Nothing was put onto %s", w.SourceName, err, r.m.Device)}, change.StepRunning}
+		return "", r.doubt(s, CheckSourceAway, "%s cannot be asked: %s. Whether its services are still as they were drafted is not known, "+
+			"and what they did there cannot be compared. Nothing was put onto %s", w.SourceName, err, r.m.Device)
 	}
 	if at := stop(g.Portrait.Model, g.Portrait.Version); at != w.SourceAt {
 		return "", final("%s is %s by now; the services were worked out of %s. Draft it anew: verimorph change redraft %d", w.SourceName, at, w.SourceAt, r.c.ID)
@@ -291,7 +292,8 @@ func (r *run) sameAtSource(ctx context.Context, s *store.Step, w *ServicesWork) 
 		return "", final("%w", err)
 	}
 	if other = append(guarded, other...); len(other) > 0 {
-		return "", final("these services were changed on %s since this was drafted: %s. Nothing was put onto %s. Draft it anew: verimorph change redraft %d", w.SourceName, first(other, 5), r.m.Device, r.c.ID)
+		return "", final("these services were changed on %s since this was drafted: %s. Nothing was put onto %s. Draft it anew: verimorph change redraft %d",
+			w.SourceName, first(other, 5), r.m.Device, r.c.ID)
 	}
 	w.Served = map[string]bool{}
 	for i, name := range wish.Services {
@@ -344,11 +346,17 @@ func (r *run) servedElsewhere(ctx context.Context, s *store.Step, w *ServicesWor
 	case r.accepts(CheckElsewhere):
 		return "; " + strings.Join(doubts, "; ") + ", which was accepted", nil
 	}
-	return "", &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(CheckElsewhere)}, Answers: []change.Action{change.Accept, change.Retry, change.Leave},
-		Text: fmt.Sprintf("%s. When they are taken off %s, nobody may serve them. Nothing was taken off", strings.Join(doubts, "; "), r.m.Device)}, change.StepRunning}
+	return "", r.doubt(s, CheckElsewhere, "%s. When they are taken off %s, nobody may serve them. Nothing was taken off", strings.Join(doubts, "; "), r.m.Device)
 }
 
-// asBackedUp has a configuration put only in the place of the one that was backed up. One that somebody changed since is backed up anew, and what is put worked out of that.
+// doubt asks a person to take something on, under the name of a check, or to put it right and answer retry.
+func (r *run) doubt(s *store.Step, check, format string, args ...any) error {
+	return &askError{change.Question{Kind: change.AskWarn, Step: s.Plan.Number, Checks: []string{r.named(check)}, Text: fmt.Sprintf(format, args...),
+		Answers: []change.Action{change.Accept, change.Retry, change.Leave}}, change.StepRunning}
+}
+
+// asBackedUp has a configuration put only in the place of the one that was backed up. Where somebody changed that since, it is
+// backed up anew, and what is put is worked out of it.
 func (r *run) asBackedUp(ctx context.Context, s *store.Step, begun bool) error {
 	b, source, err := r.backedUp(ctx, s.Plan.Hop)
 	if err != nil {
@@ -410,7 +418,8 @@ func (r *run) ofServices(s *store.Step, j *judgement) error {
 	}
 	yes := verify.Value{Type: verify.Flag, Flag: true}
 	for _, name := range names {
-		x := verify.Expectation{Reading: readService + name, Title: "Service " + name, Rule: verify.Equals, Value: verify.Value{Type: verify.Flag, Flag: comes}, Severity: verify.Fails}
+		x := verify.Expectation{Reading: readService + name, Title: "Service " + name, Rule: verify.Equals, Severity: verify.Fails,
+			Value: verify.Value{Type: verify.Flag, Flag: comes}}
 		if comes {
 			up, known := w.Services.Served[name]
 			if known {
@@ -429,7 +438,8 @@ func (r *run) ofServices(s *store.Step, j *judgement) error {
 			j.before[readAnswers+target] = verify.Value{Type: verify.Flag, Flag: v}
 		}
 		if !s.Plan.Back {
-			j.expect = append(j.expect, verify.Expectation{Reading: readAnswers + target, Title: "Answers: " + target, Rule: verify.Equals, Value: yes, Severity: verify.Fails})
+			j.expect = append(j.expect, verify.Expectation{Reading: readAnswers + target, Title: "Answers: " + target,
+				Rule: verify.Equals, Value: yes, Severity: verify.Fails})
 		}
 	}
 	j.services = true
