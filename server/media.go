@@ -38,9 +38,10 @@ func (s *Server) ListMedia(ctx context.Context, r gen.ListMediaRequestObject) (g
 }
 
 func apiMedium(m *planning.KeptMedium) (gen.Medium, error) {
-	out := gen.Medium{Label: m.Label, Kind: gen.MediumKind(m.Kind), Device: m.Device, Site: m.Site, Place: m.Place, Model: m.Model, Version: m.Version, Backup: m.Backup, Change: m.ChangeID,
-		State: gen.MediumState(m.State), WrittenAt: m.WrittenAt, CheckedAt: m.CheckedAt, Problems: append([]string{}, m.Problems...), Older: append([]string{}, m.Older...), RetiredAt: m.RetiredAt,
-		Retired: optional(m.Retired), CreatedAt: m.CreatedAt, CreatedBy: m.CreatedBy}
+	out := gen.Medium{Label: m.Label, Kind: gen.MediumKind(m.Kind), Device: m.Device, Site: m.Site, Place: m.Place,
+		Model: m.Model, Version: m.Version, Backup: m.Backup, Change: m.ChangeID, State: gen.MediumState(m.State),
+		Problems: append([]string{}, m.Problems...), Older: append([]string{}, m.Older...),
+		WrittenAt: m.WrittenAt, CheckedAt: m.CheckedAt, RetiredAt: m.RetiredAt, Retired: optional(m.Retired), CreatedAt: m.CreatedAt, CreatedBy: m.CreatedBy}
 	return out, same(append([]media.File{}, m.Files...), &out.Files)
 }
 
@@ -56,7 +57,8 @@ func (s *Server) medium(ctx context.Context, label string) (gen.Medium, error) {
 func (s *Server) MakeMedium(ctx context.Context, r gen.MakeMediumRequestObject) (gen.MakeMediumResponseObject, error) {
 	b := r.Body
 	if _, err := s.onceNumbered(ctx, r.Params.IdempotencyKey, b, func() (int64, error) {
-		return s.Planner.MakeMedium(ctx, actor(ctx), planning.NewMedium{Label: b.Label, Kind: string(b.Kind), Device: b.Device, Place: value(b.Place), Terms: termsOf(b.Terms)})
+		return s.Planner.MakeMedium(ctx, actor(ctx),
+			planning.NewMedium{Label: b.Label, Kind: string(b.Kind), Device: b.Device, Place: value(b.Place), Terms: termsOf(b.Terms)})
 	}); err != nil {
 		return nil, err
 	}
@@ -72,7 +74,8 @@ func (s *Server) CoverMedia(ctx context.Context, _ gen.CoverMediaRequestObject) 
 	}
 	out := gen.CoverMedia200JSONResponse{Items: []gen.MediumCover{}}
 	for _, c := range all {
-		out.Items = append(out.Items, gen.MediumCover{Device: c.Device, Site: c.Site, Model: c.Model, State: gen.MediumCoverState(c.State), Label: optional(c.Label), Why: c.Why})
+		out.Items = append(out.Items, gen.MediumCover{Device: c.Device, Site: c.Site, Model: c.Model,
+			State: gen.MediumCoverState(c.State), Label: optional(c.Label), Why: c.Why})
 	}
 	return out, nil
 }
@@ -96,9 +99,10 @@ func (s *Server) PackMedium(ctx context.Context, r gen.PackMediumRequestObject) 
 	if err = errors.Join(err, w.Close()); err != nil {
 		return nil, err
 	}
-	saved := media.File{Name: fmt.Sprintf("%s-backup-%d.age", x.Medium.Device, x.Backup.ID), Size: int64(archive.Len()), SHA256: fmt.Sprintf("%x", sha256.Sum256(archive.Bytes())), Version: x.Backup.Version, Role: "configuration", Hop: 1}
-	m := media.Manifest{Format: media.Format, Device: x.Medium.Device, Model: x.Backup.Model, From: x.Backup.Version, To: x.Backup.Version, MadeAt: time.Now().UTC().Format(time.RFC3339),
-		Files: append(x.Files, saved), Label: x.Medium.Label, Backup: x.Backup.ID}
+	saved := media.File{Name: fmt.Sprintf("%s-backup-%d.age", x.Medium.Device, x.Backup.ID), Size: int64(archive.Len()),
+		SHA256: fmt.Sprintf("%x", sha256.Sum256(archive.Bytes())), Version: x.Backup.Version, Role: "configuration", Hop: 1}
+	m := media.Manifest{Format: media.Format, Device: x.Medium.Device, Model: x.Backup.Model, From: x.Backup.Version, To: x.Backup.Version,
+		MadeAt: time.Now().UTC().Format(time.RFC3339), Files: append(x.Files, saved), Label: x.Medium.Label, Backup: x.Backup.ID}
 	if problems := media.Fits(m.Files); len(problems) > 0 {
 		return nil, conflict("the files do not fit a FAT32 medium: %s", problems[0])
 	}
@@ -153,15 +157,18 @@ func (s *Server) RetireMedium(ctx context.Context, r gen.RetireMediumRequestObje
 var recoverySheet = template.Must(template.New("recovery").Funcs(sheetFuncs).Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{{.Label}}: {{.Device}}</title>` + sheetStyle + `</head><body>
 <h1>{{.Label}}: {{.Device}} ({{.Model}}) on {{.To}}</h1>
-<p>This medium brings the device back: release {{.To}}, and its configuration of {{.TakenAt}} (backup {{.Backup}}). Medium made {{.MadeAt}}. Keep it as a key is kept.</p>
+<p>This medium brings the device back: release {{.To}}, and its configuration of {{.TakenAt}} (backup {{.Backup}}).
+Medium made {{.MadeAt}}. Keep it as a key is kept.</p>
 <table><tr><th>File</th><th>Use</th><th>Size</th><th>SHA-256</th></tr>
-{{range .Files}}<tr><td>{{.Name}}</td><td>{{if eq .Role "install"}}the release{{else}}{{.Role}}{{end}} {{.Version}}</td><td>{{mib .Size}}</td><td><code>{{half .SHA256}}</code></td></tr>
+{{range .Files}}<tr><td>{{.Name}}</td><td>{{if eq .Role "install"}}the release{{else}}{{.Role}}{{end}} {{.Version}}</td>
+<td>{{mib .Size}}</td><td><code>{{half .SHA256}}</code></td></tr>
 {{end}}</table>
 <h2>Before it is used</h2>
 <p><span class="box"></span> <code>sha256sum -c SHA256SUMS</code> says OK for every file, or: <code>verimorph media check FOLDER</code>.</p>
 <h2>Bring the device back</h2>
 <p><span class="box"></span> Install the release on the device, by its console line or as its maker says for a device without one.</p>
-<p><span class="box"></span> Decrypt the backup on a computer: <code>age -d{{if not .Password}} -i KEY{{end}} FILE | tar x</code>{{if .Password}}, with the password that was chosen when the medium was made{{else}}, with the key of the service{{end}}. It holds
+<p><span class="box"></span> Decrypt the backup on a computer: <code>age -d{{if not .Password}} -i KEY{{end}} FILE | tar x</code>,
+{{if .Password}}with the password that was chosen when the medium was made{{else}}with the key of the service{{end}}. It holds
 passwords: do that where nobody else reads it, and remove it afterwards.</p>
 <p><span class="box"></span> Put the configuration onto the device. Where the service can be reached: <code>verimorph backup restore {{.Backup}}</code>.</p>
 <h2>Done</h2><p>Version shown: ______________ &nbsp; Services looked at: ______________ &nbsp; Name, time: ____________________</p>

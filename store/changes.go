@@ -214,7 +214,7 @@ func (c *Change) broken(hop int) bool {
 // IsLooked reports whether the device is looked at before the change starts. One that is put back is off until its cables are in it again. Where services move,
 // the devices are read when that is drafted, and once more before anything is put.
 func (c *Change) IsLooked() bool {
-	return c.Kind != change.Restoring && c.Kind != change.PuttingBack && c.Kind != change.Swapping && c.Kind != change.MakingMedium && !change.MovesServices(c.Kind)
+	return !slices.Contains([]string{change.Restoring, change.PuttingBack, change.Swapping, change.MakingMedium, change.Moving, change.Withdrawing}, c.Kind)
 }
 
 // Passed is the last hop that went past its point of no return.

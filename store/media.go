@@ -41,7 +41,8 @@ type Medium struct {
 
 // Medium is the medium as core works with it.
 func (m *Medium) Medium() media.Medium {
-	out := media.Medium{Label: m.Label, Kind: m.Kind, Device: m.Device, Place: m.Place, Model: m.Model, Version: m.Version, Holds: m.Holds, Problems: m.Problems, Retired: m.RetiredAt != nil}
+	out := media.Medium{Label: m.Label, Kind: m.Kind, Device: m.Device, Place: m.Place, Model: m.Model, Version: m.Version,
+		Holds: m.Holds, Problems: m.Problems, Retired: m.RetiredAt != nil}
 	if m.Change != nil {
 		out.Change = *m.Change
 	}
@@ -54,8 +55,9 @@ func (m *Medium) Medium() media.Medium {
 	return out
 }
 
-const mediumColumns = `m.id, m.label, m.kind, m.device_id, coalesce(d.name, m.device) AS device, coalesce(d.site, '') AS site, m.model, m.version, m.place, m.change_id, c.state AS change,
-	m.backup_id, m.holds, m.files, m.written_at, m.checked_at, m.problems, m.retired_at, m.retired, m.created_at, m.created_by
+const mediumColumns = `m.id, m.label, m.kind, m.device_id, coalesce(d.name, m.device) AS device, coalesce(d.site, '') AS site,
+	m.model, m.version, m.place, m.change_id, c.state AS change, m.backup_id, m.holds, m.files,
+	m.written_at, m.checked_at, m.problems, m.retired_at, m.retired, m.created_at, m.created_by
 	FROM media m LEFT JOIN devices d ON d.id = m.device_id LEFT JOIN changes c ON c.id = m.change_id`
 
 func (s *Store) media(ctx context.Context, where string, args ...any) ([]Medium, error) {
@@ -88,7 +90,8 @@ var ErrKnownLabel = errors.New("a medium with that label is there already")
 
 // AddMedium records a medium that is going to be made. ErrKnownLabel: one is there already.
 func (s *Store) AddMedium(ctx context.Context, m Medium) error {
-	_, err := s.db.Exec(ctx, `INSERT INTO media (label, kind, device_id, device, model, version, place, change_id, created_by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+	_, err := s.db.Exec(ctx, `INSERT INTO media (label, kind, device_id, device, model, version, place, change_id, created_by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
 		m.Label, m.Kind, m.DeviceID, m.Device, m.Model, m.Version, m.Place, m.ChangeID, m.CreatedBy)
 	if bad := (*pgconn.PgError)(nil); errors.As(err, &bad) && bad.Code == "23505" {
 		return ErrKnownLabel
@@ -98,21 +101,24 @@ func (s *Store) AddMedium(ctx context.Context, m Medium) error {
 
 // MediumAgain has another change make a medium: what was written before counts no more.
 func (s *Store) MediumAgain(ctx context.Context, id, changeID int64, version string) error {
-	_, err := s.db.Exec(ctx, `UPDATE media SET change_id = $2, version = $3, written_at = NULL, checked_at = NULL, problems = '{}', files = '[]', backup_id = NULL, holds = '' WHERE id = $1`, id, changeID, version)
+	_, err := s.db.Exec(ctx, `UPDATE media SET change_id = $2, version = $3, written_at = NULL, checked_at = NULL,
+		problems = '{}', files = '[]', backup_id = NULL, holds = '' WHERE id = $1`, id, changeID, version)
 	return err
 }
 
 // MediumWritten records what a change wrote onto its medium, which was read back.
 func (s *Store) MediumWritten(ctx context.Context, l Lease, changeID int64, files []media.File, backup int64, holds string) error {
 	return s.fenced(ctx, l, changeID, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE media SET files = $2, backup_id = nullif($3::bigint, 0), holds = $4, written_at = now(), checked_at = now(), problems = '{}' WHERE change_id = $1`, changeID, files, backup, holds)
+		_, err := tx.Exec(ctx, `UPDATE media SET files = $2, backup_id = nullif($3::bigint, 0), holds = $4,
+			written_at = now(), checked_at = now(), problems = '{}' WHERE change_id = $1`, changeID, files, backup, holds)
 		return err
 	})
 }
 
 // MediumPacked records what was given out for a medium; nobody has read it back yet.
 func (s *Store) MediumPacked(ctx context.Context, id int64, version string, files []media.File, backup int64, holds string) error {
-	_, err := s.db.Exec(ctx, `UPDATE media SET version = $2, files = $3, backup_id = $4, holds = $5, written_at = now(), checked_at = NULL, problems = '{}' WHERE id = $1`, id, version, files, backup, holds)
+	_, err := s.db.Exec(ctx, `UPDATE media SET version = $2, files = $3, backup_id = $4, holds = $5,
+		written_at = now(), checked_at = NULL, problems = '{}' WHERE id = $1`, id, version, files, backup, holds)
 	return err
 }
 
